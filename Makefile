@@ -1,0 +1,47 @@
+# vaiven: see README.md. Everything runs on Debian with Go, git and make.
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+GO      ?= go
+
+.PHONY: build demo test quick bench shots fuzz clean
+
+build:
+	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
+
+# The main job with made-up data; needs a terminal.
+demo: build
+	./bin/vaiven demo
+
+# Everything: what tests need is installed first.
+test:
+	scripts/need test
+	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) test -race -timeout 12m ./...
+
+# Without the race detector, the demos and the terminal.
+quick:
+	$(GO) test . ./internal/...
+
+# Figures for docs/benchmarks.md, against HAProxy and nginx in the same run.
+bench: build
+	scripts/need bench
+	$(GO) run ./bench -vaiven bin/vaiven -out docs/benchmarks.md
+
+# The pictures in docs/screenshots, made anew from the demo.
+shots: build
+	scripts/need shots
+	scripts/shots
+
+# A minute for each parser.
+fuzz:
+	$(GO) test ./internal/plan -run '^$$' -fuzz FuzzParse -fuzztime 60s
+	$(GO) test ./internal/core/split -run '^$$' -fuzz FuzzParseShare -fuzztime 60s
+	$(GO) test ./internal/core/crossing -run '^$$' -fuzz FuzzEvent -fuzztime 60s
+	$(GO) test ./internal/check -run '^$$' -fuzz FuzzLookUp -fuzztime 60s
+	$(GO) test ./internal/differ -run '^$$' -fuzz FuzzStructured -fuzztime 60s
+	$(GO) test ./internal/pairs -run '^$$' -fuzz FuzzLog -fuzztime 60s
+	$(GO) test ./internal/stack/host -run '^$$' -fuzz FuzzParseList -fuzztime 60s
+
+clean:
+	rm -rf bin

@@ -1,0 +1,194 @@
+package vaiven
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"go/parser"
+	"go/token"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"vaiven/internal/plan"
+)
+
+// pkg is what go list says of a package.
+type pkg struct {
+	ImportPath, Dir           string
+	Imports                   []string
+	TestImports, XTestImports []string
+	GoFiles                   []string
+}
+
+func packages(t *testing.T) []pkg {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,Imports,TestImports,XTestImports,GoFiles", "./...").Output()
+	if err != nil {
+		t.Fatalf("go list: %v", err)
+	}
+	var list []pkg
+	for d := json.NewDecoder(bytes.NewReader(out)); ; {
+		var p pkg
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, p)
+	}
+	if len(list) < 10 {
+		t.Fatalf("go list found %d packages only", len(list))
+	}
+	return list
+}
+
+// The core may import the standard library but for what touches the world, and
+// numeric libraries.
+func TestTheCoreIsPure(t *testing.T) {
+	banned := map[string]string{
+		"os": "a core that reads files cannot be replayed", "os/exec": "effects are data, performed by the keeper",
+		"net": "the network is for drivers", "net/http": "the network is for drivers", "database/sql": "the logbook records, the core does not",
+		"log": "a core that logs has effects", "log/slog": "a core that logs has effects", "context": "nothing in the core waits",
+		"math/rand": "chance comes in with events", "math/rand/v2": "chance comes in with events", "sync": "a pure function needs no lock",
+	}
+	for _, p := range packages(t) {
+		if !strings.HasPrefix(p.ImportPath, "vaiven/internal/core/") {
+			continue
+		}
+		for _, i := range p.Imports {
+			if why, bad := banned[i]; bad {
+				t.Errorf("%s imports %s: %s", p.ImportPath, i, why)
+			}
+			ours := strings.HasPrefix(i, "vaiven/") && !strings.HasPrefix(i, "vaiven/internal/core/")
+			foreign := strings.Contains(i, ".") && !strings.HasPrefix(i, "gonum.org/")
+			if ours || foreign {
+				t.Errorf("%s imports %s: the core rests on the standard library and numeric libraries", p.ImportPath, i)
+			}
+		}
+		for _, file := range p.GoFiles {
+			source, err := os.ReadFile(filepath.Join(p.Dir, file))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, clock := range []string{"time.Now(", "time.Since(", "time.Until(", "time.Sleep(", "time.After("} {
+				if bytes.Contains(source, []byte(clock)) {
+					t.Errorf("%s/%s calls %s): time comes in with events", p.ImportPath, file, clock)
+				}
+			}
+		}
+	}
+}
+
+// Dependencies point inwards: what draws does not do, and what does not draw knows
+// no screen.
+func TestDependenciesPointTheRightWay(t *testing.T) {
+	for _, p := range packages(t) {
+		for _, i := range p.Imports {
+			switch {
+			case strings.HasPrefix(i, "vaiven/internal/tui") && !strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && p.ImportPath != "vaiven/cmd/vaiven":
+				t.Errorf("%s imports the screen (%s)", p.ImportPath, i)
+			case strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && (strings.HasPrefix(i, "vaiven/internal/front/") ||
+				strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/logbook" || i == "net/http" || i == "os"):
+				t.Errorf("%s imports %s: screens only draw", p.ImportPath, i)
+			case i == "vaiven/internal/testkit" && !strings.HasSuffix(p.ImportPath, "test"): // suites, such as stacktest, are for tests
+				t.Errorf("%s imports testkit, which is for tests", p.ImportPath)
+			case p.ImportPath == "vaiven/internal/keeper" && (strings.HasPrefix(i, "vaiven/internal/front/") || strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/logbook"):
+				t.Errorf("%s imports the driver %s: it declares what it needs of one", p.ImportPath, i)
+			}
+		}
+	}
+}
+
+// Tests assert with the standard library alone.
+func TestTestsUseTheStandardLibraryAlone(t *testing.T) {
+	for _, p := range packages(t) {
+		for _, i := range append(p.TestImports, p.XTestImports...) {
+			for _, bad := range []string{"testify", "go-cmp", "gotest", "onsi", "golden", "teatest", "goconvey", "quicktest"} {
+				if strings.Contains(i, bad) {
+					t.Errorf("the tests of %s import %s", p.ImportPath, i)
+				}
+			}
+		}
+	}
+}
+
+// Every package says in doc.go what it is for.
+func TestEveryPackageIsDescribed(t *testing.T) {
+	for _, p := range packages(t) {
+		if len(p.GoFiles) == 0 {
+			continue
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), filepath.Join(p.Dir, "doc.go"), nil, parser.ParseComments|parser.PackageClauseOnly)
+		if err != nil {
+			t.Errorf("%s: %v", p.ImportPath, err)
+			continue
+		}
+		if f.Doc == nil || len(f.Doc.Text()) < 100 {
+			t.Errorf("%s has no package comment worth the name in doc.go", p.ImportPath)
+		}
+	}
+}
+
+// Colours are the theme's.
+func TestColoursStandInTheThemeOnly(t *testing.T) {
+	err := filepath.WalkDir("internal/tui", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/theme/") {
+			return err
+		}
+		source, err := os.ReadFile(path)
+		if err == nil && bytes.Contains(source, []byte("lipgloss.Color(")) {
+			t.Errorf("%s names a colour", path)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// What the documents point at is there.
+func TestDocumentsPointAtWhatExists(t *testing.T) {
+	docs, err := filepath.Glob("docs/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range append(docs, "README.md", "ARCHITECTURE.md", "CONTRIBUTING.md", "CHANGELOG.md") {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		for _, part := range strings.Split(string(text), "](")[1:] {
+			target, _, _ := strings.Cut(part, ")")
+			target, _, _ = strings.Cut(target, "#")
+			if target == "" || strings.Contains(target, "://") {
+				continue
+			}
+			if _, err := os.Stat(filepath.Join(filepath.Dir(file), target)); err != nil {
+				t.Errorf("%s points at %s: %v", file, strconv.Quote(target), err)
+			}
+		}
+	}
+}
+
+// The plan that the README explains is one.
+func TestThePlanInTheReadmeIsRight(t *testing.T) {
+	text, err := os.ReadFile("README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(text), "```yaml\n")
+	example, _, found := strings.Cut(rest, "```")
+	if !found {
+		t.Fatal("the README has no plan")
+	}
+	if _, err := plan.Parse("README.md", []byte(example)); err != nil {
+		t.Error(err)
+	}
+}
