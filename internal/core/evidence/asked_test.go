@@ -1,0 +1,98 @@
+package evidence
+
+import (
+	"testing"
+
+	"vaiven/internal/testkit"
+)
+
+// A good split is hardly ever called off, however often one looks, and is called as
+// asked when there was enough to see.
+func TestAGoodSplitIsAsAsked(t *testing.T) {
+	r := testkit.Rand(t)
+	wrong := 0
+	const runs = 20
+	for _, asked := range []float64{0.01, 0.05, 0.25, 0.5, 0.9} {
+		for range runs {
+			var c Count
+			for c.Of < 4000 {
+				for range 200 {
+					c.Of++
+					if r.Float64() < asked {
+						c.Bad++
+					}
+				}
+				if Asked(asked, c, Independent).Verdict == Off {
+					wrong++
+					break
+				}
+			}
+		}
+		c := Count{Bad: int64(asked * 4000), Of: 4000}
+		if s := Asked(asked, c, Independent); s.Verdict != AsAsked || s.More != 0 || s.Range.Low > asked || s.Range.High < asked {
+			t.Errorf("asked %v, seen %+v: %+v", asked, c, s)
+		}
+	}
+	if wrong > 2 { // of 100, a tenth of one is expected
+		t.Errorf("%d of %d good splits were called off", wrong, 5*runs)
+	}
+}
+
+// A front that ignores the change, and one of two that was forgotten, are noticed
+// within a number of requests that chance allows.
+func TestAWrongSplitIsNoticed(t *testing.T) {
+	r := testkit.Rand(t)
+	for _, c := range []struct {
+		asked, is float64
+		within    int64
+	}{
+		{0.05, 0, 300}, {0.25, 0, 60}, {0.5, 0.25, 200}, {0.1, 0.05, 1500}, {1, 0.5, 30}, {0, 0.5, 30}, {1, 0, 20},
+	} {
+		late := 0
+		for range 20 {
+			var n Count
+			for Asked(c.asked, n, Independent).Verdict != Off {
+				n.Of++
+				if r.Float64() < c.is {
+					n.Bad++
+				}
+				if n.Of > c.within { // looked at after each: the most that is asked of it
+					late++
+					break
+				}
+			}
+		}
+		if late > 2 {
+			t.Errorf("asked %v, is %v: %d of 20 not noticed within %d requests", c.asked, c.is, late, c.within)
+		}
+	}
+}
+
+func TestTooFewRequestsAreSaid(t *testing.T) {
+	for _, asked := range []float64{0, 0.01, 0.25, 0.5, 1} {
+		s := Asked(asked, Count{}, Independent)
+		if s.Verdict != TooFewSeen || s.More < 100 || s.Range != (Interval{0, 1}) {
+			t.Errorf("asked %v, nothing seen: %+v", asked, s)
+		}
+		// So many more, split as asked, are enough; a tenth fewer are not.
+		n := s.More
+		if s := Asked(asked, Count{Bad: int64(asked*float64(n) + 0.5), Of: n}, Independent); s.Verdict != AsAsked {
+			t.Errorf("asked %v, after %d: %+v", asked, n, s)
+		}
+		n -= n / 10
+		if s := Asked(asked, Count{Bad: int64(asked*float64(n) + 0.5), Of: n}, Independent); s.Verdict != TooFewSeen || s.More < 1 {
+			t.Errorf("asked %v, after %d: %+v", asked, n, s)
+		}
+	}
+}
+
+// Clients that stay where they are make a split uneven without anybody's fault.
+func TestClustersAreBorneWith(t *testing.T) {
+	c := Count{Bad: 2800, Of: 10_000}
+	if s := Asked(0.25, c, Clustered); s.Verdict != AsAsked {
+		t.Errorf("by clients: %+v", s)
+	}
+	if s := Asked(0.25, c, Independent); s.Verdict != Off || s.Off < 0.029 {
+		t.Errorf("by requests: %+v", s)
+	}
+}

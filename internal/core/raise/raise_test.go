@@ -1,0 +1,58 @@
+package raise
+
+import (
+	"testing"
+	"time"
+)
+
+const s = time.Second
+
+func TestTypicalIsTheMedian(t *testing.T) {
+	for _, c := range []struct {
+		earlier []time.Duration
+		want    time.Duration
+	}{
+		{nil, 0},
+		{[]time.Duration{4 * s}, 4 * s},
+		{[]time.Duration{9 * s, 2 * s, 100 * s}, 9 * s},
+		{[]time.Duration{4 * s, 1 * s, 2 * s, 90 * s}, 3 * s},
+	} {
+		if got := Typical(c.earlier); got != c.want {
+			t.Errorf("Typical(%v) = %v, want %v", c.earlier, got, c.want)
+		}
+	}
+}
+
+func TestStuck(t *testing.T) {
+	for _, c := range []struct {
+		waited, typical time.Duration
+		want            bool
+	}{
+		{time.Hour, 0, false},
+		{3 * s, 200 * time.Millisecond, false}, // many times as long, but only seconds
+		{6 * s, 200 * time.Millisecond, true},
+		{80 * s, 30 * s, false},
+		{91 * s, 30 * s, true},
+	} {
+		if got := Stuck(c.waited, c.typical); got != c.want {
+			t.Errorf("Stuck(%v, %v) = %v", c.waited, c.typical, got)
+		}
+	}
+}
+
+func TestOverlapBeginsWithTheLaterSide(t *testing.T) {
+	at := func(minute int) time.Time { return time.Date(2026, 11, 23, 21, minute, 0, 0, time.UTC) }
+	if _, ok := Overlap([]time.Time{at(1)}, nil); ok {
+		t.Error("one side alone overlaps")
+	}
+	since, ok := Overlap([]time.Time{at(3), at(1)}, []time.Time{at(30), at(20)})
+	if !ok || !since.Equal(at(20)) {
+		t.Errorf("overlap since %v, %v", since, ok)
+	}
+	if again, _ := Overlap([]time.Time{at(30), at(20)}, []time.Time{at(3), at(1)}); !again.Equal(since) {
+		t.Error("it matters which side is which")
+	}
+	if cost := Cost(0.5, []time.Time{at(0), at(30), at(59)}, at(30)); cost != 0.25 {
+		t.Errorf("one instance for half an hour at 0.5 costs %v", cost)
+	}
+}

@@ -1,0 +1,87 @@
+package route
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+)
+
+func TestCheckNamesTheWrongLeg(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		route Route
+		leg   int
+		want  string
+	}{
+		{"empty", nil, 0, "at least one leg"},
+		{"does not end at 100 %", Route{{Part: 500}, {Part: 5000}}, 1, "end at 100 %"},
+		{"goes back", Route{{Part: 500}, {Part: 400}, {Part: split.Whole}}, 1, "does not go further"},
+		{"stands still", Route{{Part: 500}, {Part: 500}, {Part: split.Whole}}, 1, "does not go further"},
+		{"starts at nothing", Route{{Part: 0}, {Part: split.Whole}}, 0, "does not go further"},
+		{"too much", Route{{Part: 10_001}}, 0, "not between"},
+		{"dwells backwards", Route{{Part: 500, Dwell: -1}, {Part: split.Whole}}, 0, "dwell"},
+	} {
+		leg, err := c.route.Check()
+		if err == nil || leg != c.leg || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: leg %d, %v, want leg %d, %q", c.name, leg, err, c.leg, c.want)
+		}
+	}
+	if _, err := (Route{{Part: 500}, {Part: split.Whole}}).Check(); err != nil {
+		t.Errorf("a good route: %v", err)
+	}
+}
+
+func TestForecastAddsUp(t *testing.T) {
+	r := Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute, Ask: true}, {Part: split.Whole}}
+	f := r.Forecast(30 * time.Minute)
+	if f.Total != 33*time.Minute || f.Asks != 1 {
+		t.Errorf("total %v, asks %d, want 33m, 1", f.Total, f.Asks)
+	}
+	for i, want := range []time.Duration{0, 2 * time.Minute, 3 * time.Minute} {
+		if f.Stops[i].Begins != want {
+			t.Errorf("leg %d begins at %v, want %v", i+1, f.Stops[i].Begins, want)
+		}
+	}
+}
+
+func TestReached(t *testing.T) {
+	r := Route{{Part: 500}, {Part: 5000}, {Part: split.Whole}}
+	for part, want := range map[split.Share]int{0: -1, 499: -1, 500: 0, 4000: 0, 5000: 1, split.Whole: 2} {
+		if got := r.Reached(part); got != want {
+			t.Errorf("Reached(%v) = %d, want %d", part, got, want)
+		}
+	}
+}
+
+func TestLookWeighsShareAgainstCapacity(t *testing.T) {
+	tr := Traffic{Rate: 300, Capacity: [2]float64{600, 300}, Failing: 0.001}
+	b := evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50}
+	o := tr.Look(2500, split.Green, b)
+	if o.Rate != [2]float64{225, 75} || o.Load != [2]float64{0.375, 0.25} {
+		t.Errorf("rates %v, loads %v", o.Rate, o.Load)
+	}
+	more := tr.Look(5000, split.Green, b)
+	if o.Seen <= 0 || more.Seen <= 0 || more.Seen >= o.Seen {
+		t.Errorf("a fault is seen after %v at 25 %%, %v at 50 %%: more traffic has to show it sooner", o.Seen, more.Seen)
+	}
+	if none := tr.Look(0, split.Green, b); none.Seen != 0 || none.Cost != 0 {
+		t.Errorf("with nothing on green a fault is seen after %v", none.Seen)
+	}
+	if back := tr.Look(split.Whole-2500, split.Blue, b); back.Seen != o.Seen {
+		t.Errorf("crossing to blue, a quarter of the way shows a fault after %v, to green after %v", back.Seen, o.Seen)
+	}
+}
+
+func TestShort(t *testing.T) {
+	for d, want := range map[time.Duration]string{
+		300 * time.Millisecond: "300ms", 1500 * time.Millisecond: "1.5s", 45 * time.Second: "45s", 2 * time.Minute: "2m",
+		90 * time.Second: "1m30s", time.Hour: "1h", 90 * time.Minute: "1h30m", 26 * time.Hour: "26h",
+	} {
+		if got := Short(d); got != want {
+			t.Errorf("Short(%v) = %q, want %q", d, got, want)
+		}
+	}
+}

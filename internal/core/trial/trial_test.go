@@ -1,0 +1,124 @@
+package trial
+
+import (
+	"fmt"
+	"math"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/testkit"
+)
+
+var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+
+// stream makes requests of clients over a time; place says where each falls.
+func stream(t *testing.T, n int, span time.Duration, clients int, place func(n, client int, at time.Time) split.Place) Result {
+	t.Helper()
+	r := testkit.Rand(t)
+	trial := New([]split.Share{500, 2500, 5000})
+	for k := range n {
+		at := start.Add(span * time.Duration(k) / time.Duration(n))
+		client := r.IntN(clients)
+		trial.Add(at, place(k, client, at), uint64(client))
+	}
+	return trial.Result()
+}
+
+func TestARandomKeySplitsEverybody(t *testing.T) {
+	rnd := testkit.Rand(t)
+	r := stream(t, 60_000, 10*time.Minute, 500, func(int, int, time.Time) split.Place { return split.Place(rnd.Uint64()) })
+	if r.Requests != 60_000 || r.Clients != 500 || r.Error != 0 || len(r.Shares) != 3 {
+		t.Fatalf("%+v", r)
+	}
+	for _, s := range r.Shares {
+		if math.Abs(s.Achieved-s.Share.Fraction()) > 0.01 || s.Bursts > 0 || s.Even < 0 || s.Even > time.Minute || s.Spread > 1.5*s.Chance {
+			t.Errorf("%v: %+v", s.Share, s)
+		}
+		if s.Share > 500 && s.Split < 495 {
+			t.Errorf("%v: %d of 500 clients are split", s.Share, s.Split)
+		}
+	}
+}
+
+func TestAClientsKeySplitsNobody(t *testing.T) {
+	of := func(_, client int, _ time.Time) split.Place {
+		return split.PlaceOf(fmt.Sprintf("passenger %d", client))
+	}
+	r := stream(t, 60_000, 10*time.Minute, 2000, of)
+	on := map[split.Share]int64{}
+	for _, s := range []split.Share{500, 2500, 5000, split.Whole} {
+		for c := range 2000 {
+			if of(0, c, start).Side(s) == split.Green {
+				on[s]++
+			}
+		}
+	}
+	next := map[split.Share]split.Share{500: 2500, 2500: 5000, 5000: split.Whole}
+	for _, s := range r.Shares {
+		if s.Split != 0 || s.Change != on[next[s.Share]]-on[s.Share] {
+			t.Errorf("%v: %d split, %d change, want 0 and %d", s.Share, s.Split, s.Change, on[next[s.Share]]-on[s.Share])
+		}
+		if s.Bursts > 0 {
+			t.Errorf("%v comes in bursts: %+v", s.Share, s)
+		}
+	}
+}
+
+// A clock as key sends everything of a while to one side.
+func TestAClockComesInBursts(t *testing.T) {
+	r := stream(t, 60_000, 4*time.Minute, 500, func(_, _ int, at time.Time) split.Place {
+		return split.PlaceOf(at.Truncate(10 * time.Second).String())
+	})
+	for _, s := range r.Shares[1:] {
+		if s.Bursts != time.Second {
+			t.Errorf("%v: %+v", s.Share, s)
+		}
+	}
+}
+
+// Bursts that are much shorter than the windows of a long log show all the same.
+func TestShortBurstsShowInALongLog(t *testing.T) {
+	r := stream(t, 400_000, 3*time.Hour, 500, func(_, _ int, at time.Time) split.Place {
+		return split.PlaceOf(at.Truncate(time.Second).String())
+	})
+	for _, s := range r.Shares {
+		if s.Bursts != time.Second || r.Window < 10*time.Second {
+			t.Errorf("%v: bursts of %v, windows of %v", s.Share, s.Bursts, r.Window)
+		}
+	}
+}
+
+// Of very many clients a sample is kept, whose error is the one said.
+func TestManyClientsAreSampled(t *testing.T) {
+	const clients = 1_000_000
+	trial := New([]split.Share{2500})
+	for n := range clients {
+		trial.Add(start.Add(time.Duration(n)*time.Millisecond), split.PlaceOf(fmt.Sprint(n)), uint64(n))
+	}
+	r := trial.Result()
+	if len(trial.clients) > mostClients || len(trial.windows) > mostWindows || r.Error == 0 || r.Error > 0.01 {
+		t.Fatalf("%d clients and %d windows are kept, error %v", len(trial.clients), len(trial.windows), r.Error)
+	}
+	if off := math.Abs(float64(r.Clients)/clients - 1); off > 5*r.Error {
+		t.Errorf("%d clients of %d, off by %.4f, said %.4f", r.Clients, clients, off, r.Error)
+	}
+	if off := math.Abs(float64(r.Shares[0].Change)/(0.75*clients) - 1); off > 6*r.Error {
+		t.Errorf("%d change of %d", r.Shares[0].Change, clients*3/4)
+	}
+	if r.Window < 4*time.Second || r.Span < 1000*time.Second {
+		t.Errorf("windows of %v over %v", r.Window, r.Span)
+	}
+}
+
+func TestNothingAndDisorder(t *testing.T) {
+	trial := New([]split.Share{2500})
+	if r := trial.Result(); r.Requests != 0 || r.Shares[0].Even >= 0 {
+		t.Errorf("of nothing: %+v", r)
+	}
+	trial.Add(start, 0, 1)
+	trial.Add(start.Add(-time.Hour), 0, 1)
+	if r := trial.Result(); r.Requests != 2 || r.Shares[0].Achieved != 1 || r.Clients != 1 {
+		t.Errorf("out of order: %+v", r)
+	}
+}
