@@ -1,0 +1,6 @@
+// Package durable replaces small files so that a crash leaves them whole.
+//
+//	err := durable.WriteFile("front.json", data)
+//
+// It is for notes of a few kilobytes with one writer; it does not lock.
+package durable

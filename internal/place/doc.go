@@ -1,0 +1,10 @@
+// Package place is where an instance stands: connections are made from there,
+// commands run there, and files read there, so that a dependency is asked for by
+// whoever will need it.
+//
+//	conn, err := somewhere.Dial(ctx, "tcp", "db.internal:5432")
+//
+// [Local] is this machine. Stack drivers yield the others. For places that can
+// only run a program, package place has the relay: one line that says where to
+// connect, one line that says whether it did, then the bytes of the connection.
+package place

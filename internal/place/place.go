@@ -1,0 +1,158 @@
+package place
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"syscall"
+)
+
+// Place is where an instance stands. Its methods may be called concurrently.
+type Place interface {
+	// Dial connects from there. Its errors wrap those of package net, wherever they
+	// arose; see [Failure].
+	Dial(ctx context.Context, network, address string) (net.Conn, error)
+	// Run runs a command to its end. An exit status above 0 is not an error.
+	Run(ctx context.Context, words []string) (Outcome, error)
+	// ReadFile reads a file of at most [FileLimit] bytes.
+	ReadFile(ctx context.Context, path string) ([]byte, error)
+	// Close lets the place go.
+	Close() error
+}
+
+// Outcome is how a command ended.
+type Outcome struct {
+	Status int
+	Output []byte // of both its outputs, at most OutputLimit
+}
+
+// The limits of what is taken from a place, in bytes.
+const (
+	FileLimit   = 1 << 20
+	OutputLimit = 64 << 10
+)
+
+// ErrCannot is wrapped when a place cannot do what is asked at all.
+var ErrCannot = errors.New("cannot be done from there")
+
+// Local is this machine. The zero value is ready.
+type Local struct {
+	Dir string // where commands run; "" for where we do
+}
+
+// Dial connects from this machine.
+func (Local) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	var d net.Dialer
+	return d.DialContext(ctx, network, address)
+}
+
+// Run runs a command on this machine. A command that the context ends is killed
+// with all that it started.
+func (l Local) Run(ctx context.Context, words []string) (Outcome, error) {
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Dir = l.Dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	var out Output
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && ctx.Err() == nil {
+		return Outcome{Status: exit.ExitCode(), Output: out.Bytes()}, nil
+	}
+	if ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	return Outcome{Output: out.Bytes()}, err
+}
+
+// ReadFile reads a file of this machine.
+func (Local) ReadFile(_ context.Context, path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return Limited(f, path)
+}
+
+// Close does nothing.
+func (Local) Close() error { return nil }
+
+// Limited reads what is there, and refuses more than FileLimit.
+func Limited(r io.Reader, name string) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, FileLimit+1))
+	if err == nil && len(data) > FileLimit {
+		err = fmt.Errorf("%s has more than %d bytes", name, FileLimit)
+	}
+	return data, err
+}
+
+// Output keeps the first OutputLimit bytes that are written to it, and takes the
+// rest as well.
+type Output struct{ kept bytes.Buffer }
+
+// Write takes everything.
+func (o *Output) Write(p []byte) (int, error) {
+	if room := OutputLimit - o.kept.Len(); room > 0 {
+		o.kept.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
+// Bytes is what was kept.
+func (o *Output) Bytes() []byte { return o.kept.Bytes() }
+
+// Cause is why a connection was not made.
+type Cause string
+
+// The causes that are told apart.
+const (
+	Refused     Cause = "refused"
+	NoName      Cause = "no such name"
+	TimeOut     Cause = "time-out"
+	Unreachable Cause = "unreachable"
+	Other       Cause = "other"
+)
+
+// CauseOf is the cause that an error of package net stands for.
+func CauseOf(err error) Cause {
+	var dns *net.DNSError
+	var timeout net.Error
+	switch {
+	case errors.As(err, &dns) && !dns.IsTimeout:
+		return NoName
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return Refused
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return Unreachable
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		return TimeOut
+	}
+	return Other
+}
+
+// Failure is the error for a connection that was tried elsewhere. It wraps what
+// package net would have returned here.
+func Failure(cause Cause, address, detail string) error {
+	var err error
+	switch cause {
+	case Refused:
+		err = syscall.ECONNREFUSED
+	case NoName:
+		host, _, _ := net.SplitHostPort(address)
+		err = &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+	case TimeOut:
+		err = os.ErrDeadlineExceeded
+	case Unreachable:
+		err = syscall.EHOSTUNREACH
+	default:
+		err = errors.New(detail)
+	}
+	return fmt.Errorf("connect to %s: %w", address, err)
+}
