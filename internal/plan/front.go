@@ -1,0 +1,239 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Front is one place that decides where a request goes. Which kind it is follows
+// from which of the systems it has; with none it is the embedded one.
+type Front struct {
+	Listen string // host:port at which it takes requests
+	Key    Key
+	Sticky bool // who has a session stays on its side until that is drained or goes home
+
+	// Of the embedded front.
+	Tell        bool          // side, instance and version in every answer
+	HeaderSize  int64         // largest request header, bytes
+	HeaderTime  time.Duration // for the whole request header
+	Idle        time.Duration // without a byte, in either direction, before a connection is closed
+	Connections int           // at the same time
+
+	HAProxy *HAProxy
+	Nginx   *Included
+	Httpd   *Httpd
+}
+
+// FrontKind is the kind of a front.
+type FrontKind string
+
+// The kinds.
+const (
+	FrontEmbedded FrontKind = "embedded"
+	FrontHAProxy  FrontKind = "haproxy"
+	FrontNginx    FrontKind = "nginx"
+	FrontHttpd    FrontKind = "httpd"
+)
+
+// Kind is what the front is.
+func (f Front) Kind() FrontKind {
+	switch {
+	case f.HAProxy != nil:
+		return FrontHAProxy
+	case f.Nginx != nil:
+		return FrontNginx
+	case f.Httpd != nil:
+		return FrontHttpd
+	}
+	return FrontEmbedded
+}
+
+// Name is what a front is called where there are several.
+func (f Front) Name() string { return fmt.Sprintf("%s at %s", f.Kind(), f.Listen) }
+
+// Fronts are all fronts of the plan, in order.
+func (p *Plan) Fronts() []Front { return append([]Front{p.Front}, p.Beside...) }
+
+// HAProxy is an HAProxy that is steered through its run-time interface. The servers
+// of both sides stand in one backend, and weights divide the requests; or there is one
+// backend for each side, and a map holds the share by which the configuration chooses.
+type HAProxy struct {
+	Socket    string
+	Backends  [2]string // by side; the same twice with weights
+	Servers   [2]string // what the names of a side's servers begin with
+	Map       string    // file of the map; "" with weights
+	MapKey    string    // whose value is the share on green in basis points
+	StateFile string    // where HAProxy looks for the servers' state when it starts; "" if nowhere
+}
+
+// Weighs reports whether weights divide the requests.
+func (h HAProxy) Weighs() bool { return h.Map == "" }
+
+// Included is a server that is steered by a file of ours that its configuration
+// includes.
+type Included struct {
+	Config  string   // its main configuration
+	File    string   // ours
+	Program []string // the server's own command, to which arguments are added
+	Log     string   // access log with the requests counted, "" if there is none
+}
+
+// Httpd is an Apache httpd: steered through its balancer manager if it has a URL, by a
+// file of ours otherwise.
+type Httpd struct {
+	Included
+	Manager  string // URL of the balancer manager
+	Balancer string // name of the balancer
+}
+
+// Key is where a front finds the key of a request.
+type Key struct {
+	From   KeySource `json:"from"`
+	Name   string    `json:"name,omitempty"`   // of the cookie or header
+	Prefix int       `json:"prefix,omitempty"` // bits of the client's IPv4 address that count; 0 is all. Of IPv6 twice as many
+}
+
+// KeySource is the kind of a split key.
+type KeySource string
+
+// The kinds.
+const (
+	KeyRandom KeySource = "random" // a new draw for each request
+	KeyClient KeySource = "client" // the client's address
+	KeyCookie KeySource = "cookie"
+	KeyHeader KeySource = "header"
+)
+
+// String is the key as a plan writes it.
+func (k Key) String() string {
+	if k.Prefix > 0 {
+		return fmt.Sprintf("%s /%d", k.From, k.Prefix)
+	}
+	return strings.TrimSpace(string(k.From) + " " + k.Name)
+}
+
+// resolve makes paths absolute.
+func (f *Front) resolve(dir string) {
+	var files []*string
+	included := func(i *Included) {
+		files = append(files, &i.Config, &i.File, &i.Log)
+		if len(i.Program) > 0 {
+			i.Program[0] = program(dir, i.Program[0])
+		}
+	}
+	switch f.Kind() {
+	case FrontHAProxy:
+		files = append(files, &f.HAProxy.Socket, &f.HAProxy.StateFile) // the map is named as HAProxy has it
+	case FrontNginx:
+		included(f.Nginx)
+	case FrontHttpd:
+		included(&f.Httpd.Included)
+	}
+	for _, file := range files {
+		if *file != "" {
+			*file = within(dir, *file)
+		}
+	}
+}
+
+// Needs are the lines that a front's configuration needs for Vaiven to steer it, "" for
+// the embedded one.
+func (f Front) Needs(service string) string {
+	name := "vaiven_" + strings.ReplaceAll(service, "-", "_")
+	switch {
+	case f.Kind() == FrontNginx:
+		log := ""
+		if f.Nginx.Log != "" {
+			log = fmt.Sprintf("\n        access_log %s %s;", f.Nginx.Log, name)
+		}
+		return fmt.Sprintf(`http {
+    include %s;
+    server {
+        listen %s;%s
+        location / {
+            proxy_pass http://$%s;
+            proxy_http_version 1.1;
+            proxy_set_header Connection "";
+            proxy_set_header Host $host;
+        }
+    }
+}
+`, f.Nginx.File, f.Listen, log, name)
+	case f.Kind() == FrontHAProxy && f.HAProxy.Weighs():
+		h := f.HAProxy
+		return fmt.Sprintf(`global
+    stats socket %s level admin
+    server-state-file %s
+defaults
+    option idle-close-on-response
+    load-server-state-from-file global
+backend %s
+    balance roundrobin
+    server-template %s 10 127.0.0.1:1 disabled
+    server-template %s 10 127.0.0.1:1 disabled
+`, h.Socket, or(h.StateFile, "STATE-FILE"), h.Backends[0], h.Servers[0], h.Servers[1])
+	case f.Kind() == FrontHAProxy:
+		h := f.HAProxy
+		return fmt.Sprintf(`global
+    stats socket %s level admin
+    server-state-file %s
+defaults
+    option idle-close-on-response
+    load-server-state-from-file global
+frontend ...
+    http-request set-var(txn.share) str(%s),map(%s,0)
+    http-request set-var(txn.place) %s
+    acl on_green var(txn.place),sub(txn.share) -m int lt 0
+    use_backend %s if on_green
+    default_backend %s
+backend %[7]s
+    server-template s 10 127.0.0.1:1 disabled
+backend %[6]s
+    server-template s 10 127.0.0.1:1 disabled
+`, h.Socket, or(h.StateFile, "STATE-FILE"), h.MapKey, h.Map, f.Key.sample(), h.Backends[1], h.Backends[0])
+	case f.Kind() == FrontHttpd && f.Httpd.Manager != "":
+		return fmt.Sprintf(`<Proxy "balancer://%s">
+    BalancerMember "http://HOST:PORT" status=+D    (one for every address that an instance may have)
+    ProxySet lbmethod=byrequests
+</Proxy>
+ProxyPass "/" "balancer://%[1]s/"
+<Location "/balancer-manager">
+    SetHandler balancer-manager
+    Require local
+</Location>
+LogFormat "{\"at\":\"%%{sec}t.%%{usec_frac}t\",\"client\":\"%%a\",\"method\":\"%%m\",\"path\":\"%%U%%q\",\"status\":\"%%>s\",\"upstream\":\"%%{BALANCER_WORKER_NAME}e\",\"route\":\"%%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%%>s\",\"us\":\"%%D\"}" %s
+CustomLog %s %[2]s
+`, f.Httpd.Balancer, name, or(f.Httpd.Log, "LOG"))
+	case f.Kind() == FrontHttpd:
+		return fmt.Sprintf(`Include %s
+ProxyPass "/" "balancer://%s/"
+CustomLog %s %s
+`, f.Httpd.File, f.Httpd.Balancer, or(f.Httpd.Log, "LOG"), name)
+	}
+	return ""
+}
+
+func or(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+// sample is how HAProxy's configuration finds the place of a key among 10000: below the
+// share on green it is green, so that green's part only grows with the share.
+func (k Key) sample() string {
+	switch k.From {
+	case KeyClient:
+		if k.Prefix > 0 {
+			return fmt.Sprintf("src,ipmask(%d,%d),xxh32,mod(10000)", k.Prefix, 2*k.Prefix)
+		}
+		return "src,xxh32,mod(10000)"
+	case KeyCookie:
+		return fmt.Sprintf("req.cook(%s),xxh32,mod(10000)", k.Name)
+	case KeyHeader:
+		return fmt.Sprintf("req.hdr(%s),xxh32,mod(10000)", k.Name)
+	}
+	return "rand(10000)"
+}

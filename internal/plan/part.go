@@ -1,0 +1,179 @@
+package plan
+
+import (
+	"strings"
+	"time"
+)
+
+// Part is one of the parts that both sides of a service consist of.
+type Part struct {
+	Name          string
+	Versions      Versions
+	Stacks        [2]Stack // by side
+	Health        Check
+	Settle        time.Duration // wait before the smoke checks judge
+	Smoke         []Check       // of the spare side's own addresses
+	Needs         []Check       // what the part depends on, asked from where its instances stand
+	Says          Says
+	Configuration []string // files to compare, with placeholders
+}
+
+// Stack is what a part consists of on one side.
+type Stack struct {
+	Instances   int
+	Command     []string // with placeholders, see [Expand]
+	Build       string   // file or folder that a version's build is in, with placeholders
+	Folder      string   // working folder, with placeholders
+	Environment map[string]string
+	FirstPort   int
+	LastPort    int
+	Raise       time.Duration // for all instances to become healthy
+	Grace       time.Duration // between asking an instance to stop and making it
+	Capacity    float64       // requests a second that one instance carries; 0 if not known
+	Price       Price
+
+	Hosts      []Host // where instances are started over SSH, in turn; none for this machine
+	Identity   string // file with the private key; "" asks the agent
+	KnownHosts string // file with the hosts' keys
+
+	Image   string  // of containers, with placeholders; "" for processes
+	Engine  string  // socket of the container engine
+	Network string  // that containers are in; "host" for that of the machine
+	Port    int     // that a container listens on in a network of its own
+	Memory  int64   // limit of one container, bytes; 0 for none
+	CPUs    float64 // limit of one container; 0 for none
+
+	Tool []string // the user's own command that raises, lists and stops
+}
+
+// Kind is what a stack runs on.
+type Kind string
+
+// The kinds.
+const (
+	Processes  Kind = "processes"
+	Hosts      Kind = "hosts"
+	Containers Kind = "containers"
+	Tool       Kind = "tool"
+)
+
+// Kind is what the stack runs on.
+func (s Stack) Kind() Kind {
+	switch {
+	case len(s.Tool) > 0:
+		return Tool
+	case s.Image != "":
+		return Containers
+	case len(s.Hosts) > 0:
+		return Hosts
+	}
+	return Processes
+}
+
+// Host is a machine that is reached over SSH.
+type Host struct {
+	User    string
+	Address string // host:port
+}
+
+// Name is the host without its port.
+func (h Host) Name() string {
+	host, _, _ := strings.Cut(h.Address, ":")
+	return host
+}
+
+// String is the host as a plan writes it.
+func (h Host) String() string { return h.User + "@" + h.Address }
+
+// Price is what one instance costs an hour; its unit is empty if it is not known.
+type Price struct {
+	Amount float64 `json:"amount"`
+	Unit   string  `json:"unit"`
+}
+
+// Versions is where the versions of a part come from.
+type Versions struct {
+	Kind  VersionKind
+	Where string // folder, repository, or registry and name
+	Ref   string // pattern of tags, or the branch
+}
+
+// VersionKind is a kind of source.
+type VersionKind string
+
+// The kinds.
+const (
+	VersionFolder   VersionKind = "folder"
+	VersionTags     VersionKind = "tags"
+	VersionBranch   VersionKind = "branch"
+	VersionRegistry VersionKind = "registry"
+)
+
+// Says is where an instance says what it is. It is zero if it does not.
+type Says struct {
+	Path    string
+	Build   Field
+	Version Field
+	Runtime Field
+}
+
+// On reports whether instances say anything.
+func (s Says) On() bool { return s.Path != "" }
+
+// Judgement is what a finding leads to.
+type Judgement string
+
+// The judgements.
+const (
+	Stop Judgement = "stop" // the side is not proven
+	Ask  Judgement = "ask"  // a person has to accept it
+	Note Judgement = "note" // it is shown
+)
+
+// Differences says what is made of differences between the sides.
+type Differences struct {
+	Meant []Meant
+	Then  Judgement
+}
+
+// Meant declares a difference as meant: an area and a pattern of names.
+type Meant struct{ Area, Name string }
+
+// Pairs are the requests that both sides get to compare their answers.
+type Pairs struct {
+	Requests []Request
+	Log      string // access log to take requests from, "" for none
+	HAR      string // or a HAR file
+	Rate     float64
+	Repeat   int
+	Ignore   []string // patterns: "json PATH", "header NAME"
+	Writes   bool     // also requests that are not only reads
+	Within   time.Duration
+	Then     Judgement
+}
+
+// On reports whether there is anything to compare.
+func (p Pairs) On() bool { return len(p.Requests) > 0 || p.Log != "" || p.HAR != "" }
+
+// Request is a method and a path.
+type Request struct {
+	Method  string
+	Path    string
+	Headers map[string]string
+	Body    string
+}
+
+// String is the request on one line.
+func (r Request) String() string { return r.Method + " " + r.Path }
+
+// WarmUp is how many requests the spare side gets before anything is judged.
+type WarmUp struct {
+	Requests int
+	Rate     float64
+}
+
+// Secret is where a secret value is read from.
+type Secret struct {
+	Env  string
+	File string
+}

@@ -1,0 +1,300 @@
+package plan
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/testkit"
+)
+
+const smallest = `service: sailings
+stack:
+  command: ./{version}/run {address}
+  ports: 18100-18109
+smoke:
+  - request: /
+route:
+  - 100 %
+`
+
+func TestEveryKeyIsRead(t *testing.T) {
+	p, err := Read("testdata/full.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	file, _ := filepath.Abs("testdata/full.yaml")
+	base, _ := filepath.Abs("testdata")
+	blue := Stack{
+		Instances: 3, Command: []string{"/srv/{service}/builds/{version}/sailings", "--listen", "{address}"},
+		Build: "/srv/{service}/builds/{version}", Folder: "/srv/{service}",
+		Environment: map[string]string{"REGION": "north", "NAME": "{instance}", "PLATFORM": "old"},
+		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 120,
+		Price: Price{0.048, "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
+	}
+	green := blue
+	green.Instances = 4
+	green.Command = []string{"/opt/sailings {version}/run", "--port", "{port}"}
+	green.Build = "builds/{version}"
+	green.Environment = map[string]string{"REGION": "north", "NAME": "{instance}"}
+	green.Hosts = []Host{{"deploy", "10.1.0.5:22"}, {"deploy", "10.1.0.6:2222"}}
+	green.Identity, green.KnownHosts = base+"/keys/deploy", base+"/keys/known_hosts"
+	smoke := func(c Check) Check {
+		c.Every, c.Up, c.Down = time.Second, 1, 1
+		if c.Within == 0 {
+			c.Within = time.Second
+		}
+		return c
+	}
+	worker := newPart("worker")
+	worker.Versions = Versions{Kind: VersionRegistry, Where: "registry.internal/worker"}
+	for i := range worker.Stacks {
+		s := &worker.Stacks[i]
+		s.Image, s.Engine, s.Network, s.Port = "registry.internal/worker@{build}", "/run/engine.sock", "ferries", 8080
+		s.Memory, s.CPUs = 256<<20, 0.5
+	}
+	worker.Health.Every, worker.Health.What = 2*time.Second, TCP{"{address}"}
+	worker.Smoke = []Check{smoke(Check{Name: "tcp {address}", What: TCP{"{address}"}})}
+	cache := newPart("cache")
+	cache.Versions = Versions{Kind: VersionFolder, Where: base + "/caches"}
+	for i := range cache.Stacks {
+		cache.Stacks[i].Tool = []string{base + "/fleet", "--service", "{service}"}
+	}
+	cache.Smoke = worker.Smoke
+	want := &Plan{
+		File: file, Service: "sailings", State: "/var/lib/sailings",
+		Secrets: map[string]Secret{"fares": {Env: "FARES_PASSWORD"}, "token": {File: base + "/secrets/token"}},
+		Front: Front{
+			Listen: "127.0.0.1:8080", Key: Key{From: KeyCookie, Name: "passenger"}, Tell: true, HeaderSize: 32 << 10,
+			HeaderTime: 5 * time.Second, Idle: time.Minute, Connections: 2000,
+		},
+		Parts: []Part{{
+			Name:     "search",
+			Versions: Versions{Kind: VersionTags, Where: filepath.Dir(base) + "/sailings", Ref: "v*"},
+			Stacks:   [2]Stack{blue, green},
+			Health: Check{
+				Name: "health", Every: 500 * time.Millisecond, Within: 250 * time.Millisecond, Up: 3, Down: 2,
+				What: HTTP{Method: "GET", URL: "/healthz", Caches: true},
+			},
+			Settle: time.Second,
+			Smoke: []Check{
+				smoke(Check{Name: "search", Within: 300 * time.Millisecond, What: HTTP{
+					Method: "POST", URL: "/sailings", Headers: map[string]string{"Host": "sailings.example"},
+					Status: 201, Contains: "Aurelia",
+					JSON:    []JSONValue{{"sailings.0.ship", "Aurelia"}, {"sold-out", "false"}, {"berths", "null"}},
+					Version: Field{Header: "X-Version"},
+				}}),
+				smoke(Check{Name: "GET /fares", What: HTTP{
+					Method: "GET", URL: "/fares", Status: 200, Version: Field{JSON: "version"}, Redirects: true, Caches: true,
+				}}),
+				smoke(Check{Name: "GET https://{address}/berths", What: HTTP{
+					Method: "GET", URL: "https://{address}/berths", Status: 200, Trust: Trust{base + "/ca.pem", "berths.example"},
+				}}),
+				smoke(Check{Name: "tcp {host}:{port}", What: TCP{"{host}:{port}"}}),
+				smoke(Check{Name: "tls {address}", What: TLS{Address: "{address}", Days: 30}}),
+				smoke(Check{Name: "grpc sailings.Search", What: GRPC{Address: "{address}", Service: "sailings.Search", Secure: true}}),
+				smoke(Check{Name: "./look", What: Command{Words: []string{"./look", "{address}"}, Status: 3, Contains: "well"}}),
+			},
+			Needs: []Check{
+				{
+					Name: "fares", Every: 2 * time.Second, Within: 4 * time.Second, Up: 2, Down: 3, Settle: time.Second,
+					What: SQL{"postgres://fares:{secret fares}@db.internal:5432/fares", "select count(*) from fares", "12"},
+				},
+				{
+					Name: "dns fares.internal", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
+					What: DNS{"fares.internal", "CNAME", "db.internal", "10.0.0.53:53"},
+				},
+			},
+			Says:          Says{Path: "/about", Build: Field{JSON: "build"}, Version: Field{Header: "X-Version"}, Runtime: Field{JSON: "runtime"}},
+			Configuration: []string{"conf/{version}.yaml"},
+		}, worker, cache},
+		Differences: Differences{Meant: []Meant{{"build", ""}, {"environment", "FEATURE_*"}}, Then: Stop},
+		Pairs: Pairs{
+			Requests: []Request{{Method: "GET", Path: "/sailings?from=vessa"}, {Method: "POST", Path: "/fares"}},
+			Log:      base + "/access.log", HAR: base + "/session.har", Rate: 40, Repeat: 10,
+			Ignore: []string{"json version", "header Date"}, Writes: true, Within: 2 * time.Second, Then: Note,
+		},
+		WarmUp: WarmUp{200, 50},
+		Route: route.Route{
+			{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 90 * time.Second}, {Part: split.Whole, Ask: true},
+		},
+		Keep: 30 * time.Minute, Then: crossing.ThenAsk,
+		Guards: Guards{
+			Failing:   Comparing{Bound: evidence.Bound{Margin: 0.005, Sure: 0.995, AtLeast: 100}, Over: time.Minute, Then: crossing.Freeze},
+			Slow:      Comparing{Bound: evidence.Bound{Margin: 0.02, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: crossing.RollBack},
+			SlowAfter: 400 * time.Millisecond,
+			Unhealthy: Counting{Most: 1, Then: crossing.Freeze},
+			Lost:      Counting{Off: true, Then: crossing.RollBack},
+		},
+		Prober: Prober{
+			Path: "/sailings?from=vessa", Rate: 50, Within: time.Second, Status: 200,
+			Side: Field{Header: "X-Side"}, Version: Field{JSON: "version"},
+		},
+	}
+	if !reflect.DeepEqual(p, want) {
+		t.Errorf("read\n%+v\nwant\n%+v", p, want)
+	}
+}
+
+func TestTheSmallestPlanHasDefaults(t *testing.T) {
+	p, err := Parse("small.yaml", []byte(smallest))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.resolve("/plans")
+	if p.State != "/plans/sailings.vaiven" || p.Socket() != "/plans/sailings.vaiven/front.sock" {
+		t.Errorf("state in %s, socket %s", p.State, p.Socket())
+	}
+	if s := p.Main().Stacks[split.Green]; s.Command[0] != "/plans/{version}/run" || s.Build != "/plans/{version}/run" || s.Instances != 1 {
+		t.Errorf("green is %+v", s)
+	}
+	if p.Keep != 30*time.Minute || p.Then != crossing.ThenRetire || p.Front.Key.From != KeyRandom {
+		t.Errorf("keep %v, then %v, key %v", p.Keep, p.Then, p.Front.Key)
+	}
+}
+
+// All mistakes of a file are said at once, each with its place and what would be
+// right.
+func TestMistakes(t *testing.T) {
+	_, err := Read("testdata/mistakes.yaml")
+	var problems Problems
+	if !errors.As(err, &problems) {
+		t.Fatalf("error %v, want Problems", err)
+	}
+	testkit.Golden(t, "mistakes.txt", err.Error()+"\n")
+}
+
+func TestMistakesInShape(t *testing.T) {
+	for _, c := range []struct {
+		name, text, want string
+	}{
+		{"empty", "", "1:1: the file is empty"},
+		{"only a comment", "# nothing\n", "the file is empty"},
+		{"not YAML", "service: [a\n", "not YAML"},
+		{"not a plan at all", strings.Repeat("x", 1<<20), "too many for a plan"},
+		{"deep nesting", strings.Repeat("[", 60_000), "too deeply"},
+		{"deep nesting of mappings", strings.Repeat("{a: ", 15_000), "too deeply"},
+		{"a list", "- a\n- b\n", "has to be a mapping"},
+		{"one word", "sailings", "has to be a mapping"},
+		{"two documents", smallest + "---\nservice: fares\n", "a second document"},
+		{"an alias", strings.Replace(smallest, "service: sailings", "service: &s sailings", 1), "anchors, aliases and tags"},
+		{"a value where a mapping belongs", strings.Replace(smallest, "stack:\n", "front: yes\nstack:\n", 1), "front has to be a mapping"},
+		{"a mapping where a value belongs", strings.Replace(smallest, "service: sailings", "service: {a: b}", 1), "single value"},
+		{"an empty value", strings.Replace(smallest, "sailings", "", 1), "is empty"},
+		{"a route that ends early", strings.Replace(smallest, "100 %", "50 %", 1), "does not end at 100 %"},
+		{"a route without legs", strings.Replace(smallest, "  - 100 %", "  []", 1), "at least one leg"},
+		{"a last leg that dwells", strings.Replace(smallest, "100 %", "100 % for 2m", 1), "the last leg cannot have an end"},
+		{"asks twice", strings.Replace(smallest, "  - 100 %", "  - ask\n  - ask\n  - 100 %", 1), "asked twice"},
+		{"no smoke check", strings.Replace(smallest, "  - request: /\n", "  []\n", 1), "no smoke check"},
+		{"an uncertain certainty", smallest + "guards:\n  slow: {sure: 20 %}\n", "no useful certainty"},
+		{"what is missing", "service: a\n", `the plan needs "stack"`},
+	} {
+		_, err := Parse("p.yaml", []byte(c.text))
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v\nwant it to say %q", c.name, err, c.want)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	for _, name := range []string{"full.yaml", "mistakes.yaml"} {
+		data, err := os.ReadFile(filepath.Join("testdata", name))
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(data)
+	}
+	f.Add([]byte(smallest))
+	for _, s := range []string{"a: &b c\n*b: d", "? [x]\n: y", "service: |\n  a\n", "!!binary x", "<<: a", "{a: {b: {c: [", "\t", "\xff", "route: [5 %]\nroute: [ask]"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		p, err := Parse("p.yaml", data)
+		if err == nil {
+			p.resolve("/plans")
+			if _, err := p.Route.Check(); err != nil {
+				t.Fatalf("a plan was taken whose route is none: %v", err)
+			}
+			return
+		}
+		var problems Problems
+		if !errors.As(err, &problems) || len(problems.List) == 0 {
+			t.Fatalf("the error says nothing: %v", err)
+		}
+		for _, q := range problems.List {
+			if q.Line < 1 || q.Column < 1 || q.What == "" {
+				t.Fatalf("a mistake without place or words: %+v", q)
+			}
+		}
+	})
+}
+
+func TestNearest(t *testing.T) {
+	for word, want := range map[string]string{"helth": "health", "Route": "route", "rote": "route", "completely": "", "x": ""} {
+		if got := nearest(word, []string{"health", "route", "keep"}); got != want {
+			t.Errorf("nearest(%q) = %q, want %q", word, got, want)
+		}
+	}
+}
+
+// Every key of every mapping is described in the documents, and the full plan has
+// it.
+func TestEveryKeyIsDocumented(t *testing.T) {
+	docs, err := os.ReadFile("../../docs/plan.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full, err := os.ReadFile("testdata/full.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fronts, err := os.ReadFile("testdata/fronts.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full = append(full, fronts...)
+	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
+	for _, mapping := range []string{
+		wrong, "front: {" + wrong + "}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
+		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}",
+		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
+		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",
+		"smoke: [{grpc: a:1, " + wrong + "}]", "smoke: [{dns: a, " + wrong + "}]", "smoke: [{sql: a, " + wrong + "}]", "smoke: [{command: a, " + wrong + "}]",
+	} {
+		_, err := Parse("p.yaml", []byte(mapping))
+		_, names, found := strings.Cut(err.Error(), "it can have: ")
+		if !found {
+			t.Fatalf("%s: the keys are not named: %v", mapping, err)
+		}
+		names, _, _ = strings.Cut(names, "\n")
+		for _, name := range strings.Split(names, ", ") {
+			if !strings.Contains(string(docs), "`"+name+"`") {
+				t.Errorf("docs/plan.md does not describe %q (of %s)", name, mapping)
+			}
+			if !strings.Contains(string(full), name+":") {
+				t.Errorf("testdata/full.yaml does not have %q", name)
+			}
+		}
+	}
+}
+
+func BenchmarkParse(b *testing.B) {
+	data, err := os.ReadFile("testdata/full.yaml")
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := Parse("full.yaml", data); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

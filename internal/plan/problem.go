@@ -1,0 +1,89 @@
+package plan
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// Problem is one mistake in a plan file.
+type Problem struct {
+	Line   int    `json:"line"`             // from 1
+	Column int    `json:"column"`           // from 1, in characters
+	Source string `json:"source,omitempty"` // the line itself
+	What   string `json:"what"`             // what is wrong
+	Try    string `json:"try,omitempty"`    // what would be right
+}
+
+// Problems is every mistake in a plan file, in the order of their lines. It is
+// an error.
+type Problems struct {
+	File string
+	List []Problem
+}
+
+// Error shows each mistake with its place, its line and the remedy.
+func (p Problems) Error() string {
+	var b strings.Builder
+	for i, q := range p.List {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(&b, "%s:%d:%d: %s\n", p.File, q.Line, q.Column, q.What)
+		if q.Source != "" {
+			number := fmt.Sprintf("%5d", q.Line)
+			fmt.Fprintf(&b, "%s │ %s\n", number, strings.ReplaceAll(q.Source, "\t", " "))
+			fmt.Fprintf(&b, "%s │ %s▲\n", strings.Repeat(" ", len(number)), strings.Repeat(" ", max(q.Column-1, 0)))
+		}
+		if q.Try != "" {
+			fmt.Fprintf(&b, "        %s\n", q.Try)
+		}
+	}
+	mistakes := "mistakes"
+	if len(p.List) == 1 {
+		mistakes = "mistake"
+	}
+	fmt.Fprintf(&b, "%d %s in %s", len(p.List), mistakes, p.File)
+	return b.String()
+}
+
+func (p *Problems) sort() {
+	sort.SliceStable(p.List, func(i, j int) bool {
+		a, b := p.List[i], p.List[j]
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+}
+
+// nearest is the candidate with the smallest edit distance to the word, "" if
+// none is near.
+func nearest(word string, candidates []string) string {
+	best, at := "", 1+len(word)/2
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(word), c); d < at || d == at && best == "" {
+			best, at = c, d
+		}
+	}
+	return best
+}
+
+// distance is the number of single-character edits from a to b (Levenshtein
+// 1966), by the two-row method.
+func distance(a, b string) int {
+	x, y := []rune(a), []rune(b)
+	before, row := make([]int, len(y)+1), make([]int, len(y)+1)
+	for j := range before {
+		before[j] = j
+	}
+	for i := range x {
+		row[0] = i + 1
+		for j := range y {
+			cost := 1
+			if x[i] == y[j] {
+				cost = 0
+			}
+			row[j+1] = min(before[j]+cost, before[j+1]+1, row[j]+1)
+		}
+		before, row = row, before
+	}
+	return before[len(y)]
+}
