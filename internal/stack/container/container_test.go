@@ -1,0 +1,313 @@
+package container
+
+import (
+	"context"
+	"io"
+	"log"
+	"net"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	standin "github.com/google/go-containerregistry/pkg/registry"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"github.com/google/go-containerregistry/pkg/v1/tarball"
+	"github.com/moby/moby/client"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+	"vaiven/internal/stack/stacktest"
+)
+
+const socket = "/var/run/docker.sock"
+
+// engine is the real engine, and a wire to it that can be cut.
+type engine struct {
+	path string
+	mu   sync.Mutex // protects the rest
+	l    net.Listener
+	open []net.Conn
+}
+
+func (e *engine) listen(t *testing.T) {
+	t.Helper()
+	l, err := net.Listen("unix", e.path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e.mu.Lock()
+	e.l = l
+	e.mu.Unlock()
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("unix", socket)
+			if err != nil {
+				near.Close()
+				continue
+			}
+			e.mu.Lock()
+			e.open = append(e.open, near, far)
+			e.mu.Unlock()
+			pass := func(to, from net.Conn) {
+				io.Copy(to, from)
+				if u, ok := to.(*net.UnixConn); ok {
+					u.CloseWrite()
+				}
+			}
+			go pass(far, near)
+			go pass(near, far)
+		}
+	}()
+}
+
+func (e *engine) cut() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.l.Close()
+	for _, c := range e.open {
+		c.Close()
+	}
+	e.open = nil
+}
+
+// world is the wires of a test by its plan.
+type world struct{ wires map[*plan.Plan]*engine }
+
+func (w *world) plan(t *testing.T, as string) *plan.Plan {
+	t.Helper()
+	c, err := client.New(client.WithHost("unix://" + socket))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if _, err := c.Ping(t.Context(), client.PingOptions{}); err != nil {
+		t.Skipf("there is no container engine: %v", err)
+	}
+	tag, err := name.NewTag("vaiven-subject:test", name.WithDefaultRegistry(""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	loaded.Do(func() { errLoaded = Load(t.Context(), c, tag, stacktest.Subject(t), "subject") })
+	if errLoaded != nil {
+		t.Fatal(errLoaded)
+	}
+	dir := t.TempDir()
+	e := &engine{path: filepath.Join(dir, "engine.sock")}
+	e.listen(t)
+	s := stacktest.Stack(t, as)
+	s.Image, s.Engine = tag.String(), e.path
+	s.Command[0] = "/subject"
+	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	w.wires[p] = e
+	t.Cleanup(func() {
+		for i := range p.Parts[0].Stacks {
+			p.Parts[0].Stacks[i].Grace, p.Parts[0].Stacks[i].Engine = 0, socket
+		}
+		for _, side := range split.Sides {
+			if err := open(t, p).Stop(context.Background(), side); err != nil {
+				t.Error(err)
+			}
+		}
+		e.cut()
+	})
+	return p
+}
+
+// TestMain takes the images away that the tests made.
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if c, err := client.New(client.WithHost("unix://" + socket)); err == nil {
+		for _, reference := range []string{"vaiven-subject", relayName} {
+			list, err := c.ImageList(context.Background(), client.ImageListOptions{Filters: make(client.Filters).Add("reference", reference)})
+			if err != nil {
+				break
+			}
+			for _, image := range list.Items {
+				c.ImageRemove(context.Background(), image.ID, client.ImageRemoveOptions{})
+			}
+		}
+	}
+	os.Exit(code)
+}
+
+var (
+	loaded    sync.Once
+	errLoaded error
+)
+
+func open(t *testing.T, p *plan.Plan) *Driver {
+	t.Helper()
+	d, err := New(p, 0, secret.Values{}, Relay{Program: stacktest.Subject(t), Args: []string{"-relay"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func (w *world) cut(t *testing.T, p *plan.Plan) func() {
+	w.wires[p].cut()
+	return func() { w.wires[p].listen(t) }
+}
+
+func kill(t *testing.T, p *plan.Plan, i stack.Instance) {
+	t.Helper()
+	if _, err := open(t, p).engines[i.Side].ContainerKill(t.Context(), i.Place, client.ContainerKillOptions{Signal: "KILL"}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func remains(t *testing.T, p *plan.Plan) []string {
+	t.Helper()
+	d := open(t, p)
+	var left []string
+	for _, side := range split.Sides {
+		items, err := d.ours(t.Context(), side)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, item := range items {
+			left = append(left, item.Names...)
+		}
+	}
+	return left
+}
+
+func TestConformance(t *testing.T) {
+	w := &world{wires: map[*plan.Plan]*engine{}}
+	stacktest.Run(t, stacktest.System{
+		Plan:   w.plan,
+		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(t, p) },
+		Kill:   kill, Remains: remains, Cut: w.cut,
+	})
+}
+
+// In a network of its own an instance has an address of its own, and what it can
+// reach is asked from inside.
+func TestANetworkOfItsOwn(t *testing.T) {
+	w := &world{wires: map[*plan.Plan]*engine{}}
+	p := w.plan(t, "well")
+	for i := range p.Parts[0].Stacks {
+		s := &p.Parts[0].Stacks[i]
+		s.Network, s.Port, s.Memory, s.CPUs = "bridge", 8080, 64<<20, 0.5
+	}
+	d := open(t, p)
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	list, err := d.List(t.Context(), split.Green)
+	if err != nil || len(list) != 2 {
+		t.Fatalf("there is %+v, %v", list, err)
+	}
+	host, port, _ := net.SplitHostPort(list[0].Address)
+	if host == "127.0.0.1" || port != "8080" || list[0].Address == list[1].Address {
+		t.Errorf("addresses %s and %s", list[0].Address, list[1].Address)
+	}
+	from, err := d.Place(t.Context(), list[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Its own loopback is not ours: we listen where it finds nobody.
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	if _, err := from.Dial(t.Context(), "tcp", l.Addr().String()); place.CauseOf(err) != place.Refused {
+		t.Errorf("our loopback from inside: %v", err)
+	}
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		c, err := from.Dial(t.Context(), "tcp", "127.0.0.1:8080")
+		if err == nil {
+			c.Close()
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("its own loopback from inside: %v", err)
+		}
+	}
+	if _, err := from.Run(t.Context(), []string{"sh"}); err == nil {
+		t.Error("an image without a shell has one")
+	}
+	if data, err := from.ReadFile(t.Context(), "/etc/hostname"); err != nil || len(data) == 0 {
+		t.Errorf("a file from inside: %q, %v", data, err)
+	}
+	if _, err := from.ReadFile(t.Context(), "/nowhere"); err == nil {
+		t.Error("a file that is not there was read")
+	}
+	about, err := d.Describe(t.Context(), list[0])
+	if err != nil || about.Limits["memory"] != "64 MiB" || about.Limits["cpus"] != "0.5" {
+		t.Errorf("limits %v, %v", about.Limits, err)
+	}
+	if err := from.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
+// The engine pulls by digest what it does not have, and says so if it cannot.
+func TestAnImageFromARegistry(t *testing.T) {
+	w := &world{wires: map[*plan.Plan]*engine{}}
+	p := w.plan(t, "well")
+	srv := httptest.NewServer(standin.New(standin.Logger(log.New(io.Discard, "", 0))))
+	defer srv.Close()
+	repository := strings.TrimPrefix(srv.URL, "http://") + "/vessa/sailings"
+	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) { return packed(stacktest.Subject(t), "subject") })
+	if err != nil {
+		t.Fatal(err)
+	}
+	image, err := mutate.AppendLayers(empty.Image, layer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tag, err := name.NewTag(repository + ":2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := remote.Write(tag, image); err != nil {
+		t.Fatal(err)
+	}
+	digest, err := image.Digest()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range p.Parts[0].Stacks {
+		p.Parts[0].Stacks[i].Image = repository + "@{build}"
+	}
+	d := open(t, p)
+	t.Cleanup(func() {
+		d.engines[split.Green].ImageRemove(context.Background(), repository+"@"+digest.String(), client.ImageRemoveOptions{Force: true})
+	})
+	if err := d.Raise(t.Context(), split.Green, stack.Build{Version: "2", ID: digest.String()}); err != nil {
+		t.Fatal(err)
+	}
+	list, err := d.List(t.Context(), split.Green)
+	if err != nil || len(list) != 2 || !slices.ContainsFunc(list, func(i stack.Instance) bool { return i.Running }) {
+		t.Errorf("there is %+v, %v", list, err)
+	}
+	missing := "sha256:" + strings.Repeat("0", 64)
+	err = d.Raise(t.Context(), split.Green, stack.Build{Version: "3", ID: missing})
+	if err == nil || !strings.Contains(err.Error(), "pull the image") {
+		t.Errorf("an image that is not there: %v", err)
+	}
+	if again, _ := d.List(t.Context(), split.Green); len(again) != 2 || !again[0].Started.Equal(list[0].Started) {
+		t.Errorf("what cannot be pulled replaced what ran: %+v", again)
+	}
+	if _, err := os.Stat(p.State); err != nil {
+		t.Error(err)
+	}
+}

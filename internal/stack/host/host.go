@@ -1,0 +1,380 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+)
+
+// Driver starts, lists and stops the instances of one part on its hosts; see
+// [stack.Driver].
+type Driver struct {
+	service  string
+	part     *plan.Part
+	first    bool
+	secrets  secret.Values
+	machines [2][]*machine // by side; the same where the hosts are
+
+	mu sync.Mutex // held while instances are started or stopped
+}
+
+// New makes the driver for a part of a plan. No host is asked anything yet.
+func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets}
+	known := map[string]*machine{}
+	for _, side := range split.Sides {
+		s := d.part.Stacks[side]
+		for _, h := range s.Hosts {
+			at := h.String() + "\x00" + s.Identity + "\x00" + s.KnownHosts
+			if known[at] == nil {
+				known[at] = &machine{Host: h, identity: s.Identity, knownHosts: s.KnownHosts}
+			}
+			d.machines[side] = append(d.machines[side], known[at])
+		}
+	}
+	return d
+}
+
+// dir is where the notes stand, below ~/.vaiven.
+func (d *Driver) dir() string { return d.service + "/" + d.part.Name }
+
+// found is what a host says of its instances.
+type found struct {
+	instances []stack.Instance
+	listening map[int]bool
+}
+
+// look asks one host for a side's instances.
+func (d *Driver) look(ctx context.Context, m *machine, side split.Side) (found, error) {
+	out, status, err := m.run(ctx, "sh -s", listScript(d.dir(), side.String()+"-"))
+	if err == nil && status != 0 {
+		err = fmt.Errorf("host %v: list: status %d: %s", m.Host, status, bytes.TrimSpace(out))
+	}
+	if err != nil {
+		return found{}, err
+	}
+	f, err := parseList(out)
+	if err != nil {
+		return found{}, fmt.Errorf("host %v: %w", m.Host, err)
+	}
+	for n := range f.instances {
+		f.instances[n].Place = m.Host.String()
+	}
+	return f, nil
+}
+
+// parseList reads what the list script says.
+func parseList(out []byte) (found, error) {
+	f := found{listening: map[int]bool{}}
+	exits := map[int]string{}
+	for line := range strings.Lines(string(out)) {
+		line = strings.TrimSuffix(line, "\n")
+		last := len(f.instances) - 1
+		if last < 0 && !strings.HasPrefix(line, markNote) && !strings.HasPrefix(line, markPort) {
+			return found{}, fmt.Errorf("unexpected output: %q", line)
+		}
+		switch {
+		case strings.HasPrefix(line, markNote):
+			data, err := base64.StdEncoding.DecodeString(line[len(markNote):])
+			var i stack.Instance
+			if err == nil {
+				err = json.Unmarshal(data, &i)
+			}
+			if err != nil {
+				return found{}, fmt.Errorf("a note on an instance is damaged: %w", err)
+			}
+			f.instances = append(f.instances, i)
+		case line == markRunning:
+			f.instances[last].Running = true
+		case strings.HasPrefix(line, markExit):
+			exits[last] = line[len(markExit):]
+		case strings.HasPrefix(line, markOutput):
+			data, err := base64.StdEncoding.DecodeString(line[len(markOutput):])
+			if err != nil {
+				return found{}, fmt.Errorf("the output of %s: %w", f.instances[last].Name, err)
+			}
+			f.instances[last].Output = stack.LastLines(data)
+		case strings.HasPrefix(line, markPort):
+			if port, err := strconv.ParseUint(line[len(markPort):], 16, 16); err == nil {
+				f.listening[int(port)] = true
+			}
+		default:
+			return found{}, fmt.Errorf("unexpected output: %q", line)
+		}
+	}
+	for n := range f.instances {
+		if i := &f.instances[n]; !i.Running {
+			i.Exit = stack.Ended(exits[n])
+		}
+	}
+	return f, nil
+}
+
+// lookAll asks all hosts of a side at once. What those say that answer is there
+// even if others do not.
+func (d *Driver) lookAll(ctx context.Context, side split.Side) (map[*machine]found, error) {
+	var mu sync.Mutex // protects all and failed
+	all := map[*machine]found{}
+	var failed []error
+	var wait sync.WaitGroup
+	for _, m := range d.distinct(side) {
+		wait.Go(func() {
+			f, err := d.look(ctx, m, side)
+			mu.Lock()
+			defer mu.Unlock()
+			all[m] = f
+			failed = append(failed, err)
+		})
+	}
+	wait.Wait()
+	return all, errors.Join(failed...)
+}
+
+// distinct are a side's machines, each once.
+func (d *Driver) distinct(side split.Side) []*machine {
+	var list []*machine
+	for _, m := range d.machines[side] {
+		if !slices.Contains(list, m) {
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
+// List is every instance of a side on all hosts.
+func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, error) {
+	all, err := d.lookAll(ctx, side)
+	var list []stack.Instance
+	for _, f := range all {
+		list = append(list, f.instances...)
+	}
+	slices.SortFunc(list, stack.Compare)
+	return list, err
+}
+
+// Raise starts what is missing of a build, each instance on the next host in turn.
+func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	all, err := d.lookAll(ctx, side)
+	if err != nil {
+		return err // a host that is not seen may run anything
+	}
+	s := d.part.Stacks[side]
+	stays := map[string]bool{}
+	others := map[*machine][]string{}
+	for m, f := range all {
+		for _, i := range f.instances {
+			if i.Running && b.Made(i) && !stays[i.Name] && len(stays) < s.Instances {
+				stays[i.Name] = true
+			} else {
+				others[m] = append(others[m], i.Name)
+			}
+		}
+	}
+	if err := d.stop(ctx, others, s.Grace); err != nil {
+		return fmt.Errorf("clear %v before it is raised: %w", side, err)
+	}
+	taken, err := d.taken(ctx, side, all)
+	if err != nil {
+		return err
+	}
+	var failed []error
+	for n := range s.Instances {
+		name := stack.Name(d.part, d.first, side, n+1)
+		if stays[name] {
+			continue
+		}
+		m := d.machines[side][n%len(d.machines[side])]
+		if err := d.start(ctx, m, taken[m.Name()], side, name, b); err != nil {
+			failed = append(failed, fmt.Errorf("start %s on %v: %w", name, m.Host, err))
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// taken are the ports that somebody listens on or that an instance of either side
+// was given, by the host's name: one host may be reached in several ways.
+func (d *Driver) taken(ctx context.Context, side split.Side, all map[*machine]found) (map[string]map[int]bool, error) {
+	others, err := d.lookAll(ctx, side.Other())
+	if err != nil {
+		return nil, err
+	}
+	taken := map[string]map[int]bool{}
+	for m, f := range all {
+		if taken[m.Name()] == nil {
+			taken[m.Name()] = map[int]bool{}
+		}
+		maps.Copy(taken[m.Name()], f.listening)
+		for _, i := range slices.Concat(f.instances, others[m].instances) {
+			if _, port, err := net.SplitHostPort(i.Address); err == nil {
+				n, _ := strconv.Atoi(port)
+				taken[m.Name()][n] = true
+			}
+		}
+	}
+	return taken, nil
+}
+
+// start starts one instance on a host.
+func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side split.Side, name string, b stack.Build) error {
+	s := d.part.Stacks[side]
+	port := s.FirstPort
+	for ; taken[port]; port++ {
+		if port >= s.LastPort {
+			return fmt.Errorf("every port from %d to %d is in use", s.FirstPort, s.LastPort)
+		}
+	}
+	i := stack.Instance{
+		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID,
+		Address: net.JoinHostPort(m.Name(), strconv.Itoa(port)), Started: time.Now().Round(0),
+	}
+	note, err := json.Marshal(i)
+	if err != nil {
+		return err
+	}
+	values := i.Values(d.service)
+	expand := func(text string) string { return d.secrets.Expand(plan.Expand(text, values), nil) }
+	command := make([]string, len(s.Command))
+	for n, word := range s.Command {
+		command[n] = expand(word)
+	}
+	environment := map[string]string{}
+	for key, value := range s.Environment {
+		environment[key] = expand(value)
+	}
+	out, status, err := m.run(ctx, "sh -s", startScript(d.dir(), name, string(note), expand(s.Folder), command, environment))
+	if err != nil {
+		return err
+	}
+	switch status {
+	case 0:
+		taken[port] = true
+		return nil
+	case 91: // perhaps an earlier raise that was cut off and went on there
+		var there stack.Instance
+		if err := json.NewDecoder(bytes.NewReader(out)).Decode(&there); err != nil || !b.Made(there) {
+			return fmt.Errorf("somebody else has started it meanwhile, of version %q", there.Version)
+		}
+		if _, at, err := net.SplitHostPort(there.Address); err == nil {
+			port, _ = strconv.Atoi(at)
+			taken[port] = true
+		}
+		return nil
+	case 95:
+		return errors.New("the lock on its notes cannot be taken: the host needs flock")
+	case 92:
+		return fmt.Errorf("there is no folder %s", expand(s.Folder))
+	case 93:
+		return fmt.Errorf("there is no program %s", command[0])
+	}
+	return fmt.Errorf("status %d: %s", status, d.secrets.Hide(string(bytes.TrimSpace(out))))
+}
+
+// Stop stops all instances of a side on all hosts.
+func (d *Driver) Stop(ctx context.Context, side split.Side) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	all, err := d.lookAll(ctx, side)
+	names := map[*machine][]string{}
+	for m, f := range all {
+		for _, i := range f.instances {
+			names[m] = append(names[m], i.Name)
+		}
+	}
+	return errors.Join(err, d.stop(ctx, names, d.part.Stacks[side].Grace))
+}
+
+// stop stops instances by name, on all hosts at once.
+func (d *Driver) stop(ctx context.Context, names map[*machine][]string, grace time.Duration) error {
+	var mu sync.Mutex // protects failed
+	var failed []error
+	var wait sync.WaitGroup
+	for m, list := range names {
+		wait.Go(func() {
+			out, status, err := m.run(ctx, "sh -s", stopScript(d.dir(), list, grace))
+			switch left := strings.Fields(string(out)); {
+			case err != nil:
+			case status != 0:
+				err = fmt.Errorf("host %v: stop: status %d: %s", m.Host, status, bytes.TrimSpace(out))
+			case len(left) > 0:
+				err = fmt.Errorf("host %v: still there after SIGKILL: %s", m.Host, strings.Join(left, ", "))
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			failed = append(failed, err)
+		})
+	}
+	wait.Wait()
+	return errors.Join(failed...)
+}
+
+// on is the machine that an instance is on.
+func (d *Driver) on(i stack.Instance) (*machine, error) {
+	for _, m := range d.machines[i.Side] {
+		if m.Host.String() == i.Place {
+			return m, nil
+		}
+	}
+	return nil, fmt.Errorf("the plan has no host %q for %v", i.Place, i.Side)
+}
+
+// Place is the instance's host.
+func (d *Driver) Place(_ context.Context, i stack.Instance) (place.Place, error) {
+	m, err := d.on(i)
+	return site{m, plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))}, err
+}
+
+// Describe reads what an instance runs with from its host's /proc.
+func (d *Driver) Describe(ctx context.Context, i stack.Instance) (stack.Description, error) {
+	m, err := d.on(i)
+	if err != nil {
+		return stack.Description{}, err
+	}
+	out, status, err := m.run(ctx, "sh -s", describeScript(d.dir(), i.Name))
+	if err != nil {
+		return stack.Description{}, err
+	}
+	lines := strings.Split(string(out), "\n")
+	if status != 0 || len(lines) < 3 {
+		return stack.Description{}, fmt.Errorf("host %v: %s does not run", m.Host, i.Name)
+	}
+	var files [3][]byte
+	for n := range files {
+		if files[n], err = base64.StdEncoding.DecodeString(lines[n]); err != nil {
+			return stack.Description{}, err
+		}
+	}
+	return stack.FromProc(files[0], files[1], files[2]), nil
+}
+
+// Close ends the connections. Instances go on.
+func (d *Driver) Close() error {
+	for _, side := range split.Sides {
+		for _, m := range d.machines[side] {
+			m.mu.Lock()
+			client := m.client
+			m.mu.Unlock()
+			if client != nil {
+				m.lost(client)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,303 @@
+package process
+
+import (
+	"context"
+	"errors"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+	"vaiven/internal/stack/stacktest"
+	"vaiven/internal/testkit"
+)
+
+// newPlan is a plan whose instances are the subject as it is told to be.
+func newPlan(t *testing.T, as string) *plan.Plan {
+	t.Helper()
+	dir := t.TempDir()
+	s := stacktest.Stack(t, as)
+	s.Command[0] = stacktest.Subject(t)
+	s.Build, s.Folder = filepath.Join(dir, "builds", "{version}"), dir
+	for _, version := range []string{"1", "2"} {
+		if err := os.MkdirAll(filepath.Join(dir, "builds", version), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	t.Cleanup(func() {
+		for i := range p.Parts[0].Stacks {
+			p.Parts[0].Stacks[i].Grace = 0
+		}
+		for _, side := range split.Sides {
+			if err := open(p).Stop(context.Background(), side); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	return p
+}
+
+func open(p *plan.Plan) *Driver { return New(p, 0, secret.Values{}) }
+
+func TestConformance(t *testing.T) {
+	stacktest.Run(t, stacktest.System{
+		Plan:   newPlan,
+		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(p) },
+		Kill: func(t *testing.T, p *plan.Plan, i stack.Instance) {
+			session(t, open(p), i.Side, i.Name).Signal(syscall.SIGKILL)
+		},
+		Remains: remains,
+	})
+}
+
+// remains are notes, and processes that carry their marker.
+func remains(t *testing.T, p *plan.Plan) []string {
+	t.Helper()
+	left, _ := filepath.Glob(filepath.Join(p.Instances(), "*.json"))
+	files, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, file := range files {
+		if data, err := os.ReadFile(file); err == nil && strings.Contains(string(data), stack.Marker+"="+p.Instances()) {
+			left = append(left, file)
+		}
+	}
+	return left
+}
+
+func list(t *testing.T, d *Driver, side split.Side) []stack.Instance {
+	t.Helper()
+	l, err := d.List(t.Context(), side)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func raise(t *testing.T, d *Driver, side split.Side) []stack.Instance {
+	t.Helper()
+	if err := d.Raise(t.Context(), side, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	return list(t, d, side)
+}
+
+func answers(i stack.Instance) bool {
+	c, err := net.DialTimeout("tcp", i.Address, time.Second)
+	if err == nil {
+		c.Close()
+	}
+	return err == nil
+}
+
+// session is the process that a note names.
+func session(t *testing.T, d *Driver, side split.Side, name string) ID {
+	t.Helper()
+	notes, err := d.notes(side)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range notes {
+		if n.Name == name {
+			return n.Session
+		}
+	}
+	t.Fatalf("no note on %s", name)
+	return ID{}
+}
+
+// again is a driver like another, as if the program had been started anew.
+func again(d *Driver) *Driver {
+	return &Driver{service: d.service, part: d.part, first: d.first, dir: d.dir, secrets: d.secrets}
+}
+
+// Killed from outside, the program's end is told by the shell above it.
+func TestAKilledProgramIsSeen(t *testing.T) {
+	d := open(newPlan(t, "well"))
+	i := raise(t, d, split.Green)[0]
+	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
+	child := childOf(t, session(t, d, split.Green, "green-1").PID)
+	if err := syscall.Kill(child, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "the signal is known", func() bool {
+		return list(t, d, split.Green)[0].Exit == "ended by signal 9 (killed)"
+	})
+}
+
+func childOf(t *testing.T, parent int) int {
+	t.Helper()
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, file := range stats {
+		if fields, err := statFields(file); err == nil && fields[1] == strconv.Itoa(parent) {
+			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+			return pid
+		}
+	}
+	t.Fatalf("process %d has no child", parent)
+	return 0
+}
+
+// The shell that watches an instance may be killed: the instance is still ours.
+func TestAnInstanceWithoutItsShellIsStillStopped(t *testing.T) {
+	d := open(newPlan(t, "well"))
+	i := raise(t, d, split.Green)[0]
+	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
+	shell := session(t, d, split.Green, "green-1").PID
+	if err := syscall.Kill(shell, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "the shell is gone", func() bool { _, err := startTicks(shell); return err != nil })
+	if got := list(t, d, split.Green)[0]; !got.Running {
+		t.Error("an instance that runs reads as ended")
+	}
+	if err := d.Stop(t.Context(), split.Green); err != nil {
+		t.Fatal(err)
+	}
+	if answers(i) {
+		t.Error("it still answers")
+	}
+}
+
+// A number that was given to another process is not taken for the instance.
+func TestAReusedNumberIsNotTheInstance(t *testing.T) {
+	self, err := Identify(os.Getpid())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !self.Running() {
+		t.Error("we do not run")
+	}
+	other := self
+	other.Ticks++
+	if other.Running() {
+		t.Error("a process that started at another time is taken for ours")
+	}
+	rebooted := self
+	rebooted.Boot = "another"
+	if rebooted.Running() || (ID{}).Running() {
+		t.Error("a process of another boot, or none, is taken for ours")
+	}
+}
+
+// Killed between starting an instance and noting its number, the driver finds it
+// again.
+func TestAStartThatWasNotNotedIsFound(t *testing.T) {
+	d := open(newPlan(t, "well"))
+	i := raise(t, d, split.Green)[0]
+	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
+	notes, err := d.notes(split.Green)
+	if err != nil {
+		t.Fatal(err)
+	}
+	unfinished := *notes[0]
+	unfinished.Session = ID{}
+	if err := unfinished.write(); err != nil {
+		t.Fatal(err)
+	}
+	if got := list(t, again(d), split.Green)[0]; !got.Running {
+		t.Error("the instance is not found")
+	}
+	if err := again(d).Stop(t.Context(), split.Green); err != nil {
+		t.Fatal(err)
+	}
+	if answers(i) {
+		t.Error("it was left behind")
+	}
+}
+
+func TestASessionOutlivesTheCommandThatStartedIt(t *testing.T) {
+	cmd := exec.Command("/bin/sh", "-c", "sleep 60 & wait")
+	id, err := Start(cmd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !id.Running() {
+		t.Error("it does not run")
+	}
+	id.Signal(syscall.SIGKILL)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	if !id.Gone(ctx) {
+		t.Error("it is still there")
+	}
+}
+
+func TestWhatCannotBeRaised(t *testing.T) {
+	t.Run("no such version", func(t *testing.T) {
+		d := open(newPlan(t, "well"))
+		if err := d.Raise(t.Context(), split.Green, stack.Build{Version: "9"}); err == nil || !strings.Contains(err.Error(), "no build of version 9") {
+			t.Errorf("error %v", err)
+		}
+	})
+	t.Run("no such program", func(t *testing.T) {
+		p := newPlan(t, "well")
+		p.Parts[0].Stacks[split.Green].Command = []string{"/nowhere/sailings"}
+		if err := open(p).Raise(t.Context(), split.Green, stacktest.Second); !errors.Is(err, os.ErrNotExist) {
+			t.Errorf("error %v", err)
+		}
+	})
+	t.Run("a damaged note", func(t *testing.T) {
+		d := open(newPlan(t, "well"))
+		file := filepath.Join(d.dir, "green-1.json")
+		if err := errors.Join(os.MkdirAll(d.dir, 0o700), os.WriteFile(file, []byte("{"), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.List(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "damaged") {
+			t.Errorf("error %v", err)
+		}
+		os.Remove(file)
+	})
+}
+
+// The parts of a side are kept apart.
+func TestPartsHaveNotesOfTheirOwn(t *testing.T) {
+	p := newPlan(t, "well")
+	worker := p.Parts[0]
+	worker.Name = "worker"
+	worker.Stacks[split.Green].FirstPort, worker.Stacks[split.Green].LastPort = stacktest.Ports(t, 10)
+	p.Parts = append(p.Parts, worker)
+	d := New(p, 1, secret.Values{})
+	defer func() {
+		if err := d.Stop(context.Background(), split.Green); err != nil {
+			t.Error(err)
+		}
+	}()
+	if got := raise(t, d, split.Green); len(got) != 2 || got[0].Name != "green-worker-1" || got[0].Part != "worker" {
+		t.Errorf("raised %+v", got)
+	}
+	if got := list(t, open(p), split.Green); len(got) != 0 {
+		t.Errorf("the first part has %+v", got)
+	}
+}
+
+func TestASecretReachesTheInstanceAndNothingElse(t *testing.T) {
+	t.Setenv("FARES_PASSWORD", "sea salt")
+	p := newPlan(t, "well")
+	secrets, err := secret.Read(map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Parts[0].Stacks[split.Green].Environment["PASSWORD"] = "{secret fares}"
+	d := New(p, 0, secrets)
+	i := raise(t, d, split.Green)[0]
+	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
+	about, err := d.Describe(t.Context(), i)
+	if err != nil || about.Environment["PASSWORD"] != "sea salt" {
+		t.Errorf("the instance has %q, %v", about.Environment["PASSWORD"], err)
+	}
+	files, _ := filepath.Glob(filepath.Join(p.State, "*", "*"))
+	for _, file := range files {
+		if data, _ := os.ReadFile(file); strings.Contains(string(data), "sea salt") {
+			t.Errorf("%s holds the secret", file)
+		}
+	}
+}

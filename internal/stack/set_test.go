@@ -1,0 +1,76 @@
+package stack
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+)
+
+// part is a driver in memory.
+type part struct {
+	name   string
+	raised Build
+	err    error
+}
+
+func (p *part) Raise(_ context.Context, _ split.Side, b Build) error {
+	p.raised = b
+	return p.err
+}
+
+func (p *part) List(context.Context, split.Side) ([]Instance, error) {
+	return []Instance{{Name: "green-" + p.name, Part: p.name, Side: split.Green, Exit: "died of sea salt", Output: []string{"password is sea salt"}}}, p.err
+}
+func (p *part) Stop(context.Context, split.Side) error { return p.err }
+
+func (p *part) Place(context.Context, Instance) (place.Place, error) {
+	return place.Local{Dir: p.name}, nil
+}
+
+func (p *part) Describe(context.Context, Instance) (Description, error) {
+	return Description{Command: []string{p.name}}, nil
+}
+
+func TestASetIsAllPartsAtOnce(t *testing.T) {
+	t.Setenv("FARES_PASSWORD", "sea salt")
+	secrets, err := secret.Read(map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	web, worker := &part{name: "web"}, &part{name: "worker"}
+	s := NewSet(&plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, secrets, [][2]Driver{{web, web}, {worker, worker}})
+	if err := s.Raise(t.Context(), split.Green, map[string]Build{"web": {Version: "1"}}); err == nil || !strings.Contains(err.Error(), "worker: no version was chosen") {
+		t.Errorf("a part without a build: %v", err)
+	}
+	if err := s.Raise(t.Context(), split.Green, map[string]Build{"web": {Version: "1"}, "worker": {Version: "2"}}); err != nil || worker.raised.Version != "2" {
+		t.Errorf("worker is raised at %+v, %v", worker.raised, err)
+	}
+	worker.err = errors.New("no host")
+	list, err := s.List(t.Context(), split.Green)
+	if err == nil || !strings.Contains(err.Error(), "worker: no host") || len(list) != 2 {
+		t.Errorf("what could be listed is there beside the error: %+v, %v", list, err)
+	}
+	for _, i := range list {
+		if strings.Contains(i.Exit+i.Output[0], "salt") {
+			t.Errorf("a secret is shown: %+v", i)
+		}
+	}
+	if from, err := s.Place(t.Context(), list[1]); err != nil || from.(place.Local).Dir != "worker" {
+		t.Errorf("the place of %s is %+v, %v", list[1].Name, from, err)
+	}
+	if about, err := s.Describe(t.Context(), list[0]); err != nil || about.Command[0] != "web" {
+		t.Errorf("described as %+v, %v", about, err)
+	}
+	if _, err := s.Place(t.Context(), Instance{Part: "ghost"}); err == nil {
+		t.Error("a part that the plan does not have has a place")
+	}
+	if err := s.Stop(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "worker") {
+		t.Errorf("stop: %v", err)
+	}
+}

@@ -1,0 +1,129 @@
+package stack
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+)
+
+// Instance is one instance of a side as its driver finds it.
+type Instance struct {
+	Name    string     `json:"name"` // "green-1"
+	Part    string     `json:"part"`
+	Side    split.Side `json:"side"`
+	Version string     `json:"version"`
+	Build   string     `json:"build"`           // identity of what it was started from
+	Address string     `json:"address"`         // host:port
+	Place   string     `json:"place,omitempty"` // the host or container that it is on, "" for this machine
+	Started time.Time  `json:"started"`
+	Running bool       `json:"running"`
+	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
+	Output  []string   `json:"output,omitempty"` // its last lines
+}
+
+// Values are what the placeholders of a plan stand for at this instance.
+func (i Instance) Values(service string) map[string]string {
+	host, port, err := net.SplitHostPort(i.Address)
+	if err != nil {
+		host, port = i.Address, ""
+	}
+	return map[string]string{
+		"service": service, "part": i.Part, "side": i.Side.String(), "version": i.Version, "build": i.Build,
+		"instance": i.Name, "address": i.Address, "host": host, "port": port,
+	}
+}
+
+// Name is what the instance of a part with the given number is called: "green-2",
+// or "green-worker-2" in a part behind the first.
+func Name(part *plan.Part, first bool, side split.Side, number int) string {
+	if first {
+		return fmt.Sprintf("%v-%d", side, number)
+	}
+	return fmt.Sprintf("%v-%s-%d", side, part.Name, number)
+}
+
+// Compare orders instances by their names, green-2 before green-10.
+func Compare(a, b Instance) int {
+	return cmp.Or(len(a.Name)-len(b.Name), strings.Compare(a.Name, b.Name))
+}
+
+// Build is what a part is raised from.
+type Build struct {
+	Version string
+	ID      string // its identity: a digest or a commit
+}
+
+// Made reports whether an instance was started from the build.
+func (b Build) Made(i Instance) bool { return i.Version == b.Version && i.Build == b.ID }
+
+// FreeAddress is an address on loopback, from the stack's range of ports, that was not
+// given away and on which nobody listens.
+func FreeAddress(s plan.Stack, taken map[string]bool) (string, error) {
+	for port := s.FirstPort; port <= s.LastPort; port++ {
+		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+		if taken[address] {
+			continue
+		}
+		if l, err := net.Listen("tcp", address); err == nil {
+			return address, l.Close()
+		}
+	}
+	return "", fmt.Errorf("every port from %d to %d is in use", s.FirstPort, s.LastPort)
+}
+
+// Description is what can be seen of an instance beside its state. What a driver
+// cannot see is nil.
+type Description struct {
+	Command     []string
+	Environment map[string]string
+	Limits      map[string]string
+}
+
+// Driver starts, lists and stops the instances of one part. It is safe for
+// concurrent use within one process; of several processes only one may start or
+// stop at a time. A driver restarts nothing that ends.
+type Driver interface {
+	// Raise makes the side consist of the planned number of instances of a build.
+	// What runs of it already stays; everything else of the side is stopped, and what
+	// is missing is started. On an error, which names each instance that was not
+	// started, the others run: a second Raise completes them, and Stop removes them.
+	// The other side is never touched.
+	Raise(ctx context.Context, side split.Side, b Build) error
+	// List is every instance of the side, by name, also those that ended and were
+	// not stopped.
+	List(ctx context.Context, side split.Side) ([]Instance, error)
+	// Stop ends all instances of the side: it asks each to stop, and after the plan's
+	// grace time makes it. It goes on with the others when one resists, and leaves
+	// nothing behind of those that are gone.
+	Stop(ctx context.Context, side split.Side) error
+	// Place is where an instance stands.
+	Place(ctx context.Context, i Instance) (place.Place, error)
+	// Describe says what an instance runs with.
+	Describe(ctx context.Context, i Instance) (Description, error)
+}
+
+// ErrUnreachable is wrapped when a host or an engine does not answer. What runs
+// there may well go on.
+var ErrUnreachable = errors.New("unreachable")
+
+// outputLines is how many of the last lines of output an instance carries.
+const outputLines = 12
+
+// LastLines are the last lines of a text of output.
+func LastLines(text []byte) []string {
+	trimmed := strings.TrimRight(strings.ToValidUTF8(string(text), "?"), "\n")
+	if trimmed == "" {
+		return nil
+	}
+	lines := strings.Split(trimmed, "\n")
+	return lines[max(0, len(lines)-outputLines):]
+}

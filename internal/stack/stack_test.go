@@ -1,0 +1,60 @@
+package stack
+
+import (
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+func TestFromProc(t *testing.T) {
+	environ := "REGION=north\x00EMPTY=\x00TERM_PROGRAM=tmux\x00SHELL=/bin/sh\x00SSH_TTY=/dev/pts/1\x00_=/bin/sh\x00" + Marker + "=/n\x00LINES=4\x00"
+	limits := "Limit                     Soft Limit           Hard Limit           Units     \n" +
+		"Max open files            1024                 1048576              files     \n" +
+		"Max cpu time              unlimited            unlimited            seconds   \n"
+	got := FromProc([]byte("/srv/sailings\x00--listen\x00127.0.0.1:1\x00"), []byte(environ), []byte(limits))
+	want := Description{
+		Command:     []string{"/srv/sailings", "--listen", "127.0.0.1:1"},
+		Environment: map[string]string{"REGION": "north", "EMPTY": ""},
+		Limits:      map[string]string{"open files": "1024", "cpu time": "unlimited"},
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("read %+v, want %+v", got, want)
+	}
+	if empty := FromProc(nil, nil, nil); len(empty.Environment) != 0 {
+		t.Errorf("of nothing: %+v", empty)
+	}
+}
+
+func TestNames(t *testing.T) {
+	part := &plan.Part{Name: "worker"}
+	if got := Name(part, true, split.Green, 2) + " " + Name(part, false, split.Blue, 1); got != "green-2 blue-worker-1" {
+		t.Errorf("names %q", got)
+	}
+	list := []Instance{{Name: "green-10"}, {Name: "green-2"}, {Name: "green-1"}}
+	slices.SortFunc(list, Compare)
+	if list[0].Name != "green-1" || list[2].Name != "green-10" {
+		t.Errorf("in the order %+v", list)
+	}
+	v := Instance{Address: "10.1.0.5:8080", Name: "green-1", Part: "web", Version: "4.3.0", Build: "b92f"}.Values("sailings")
+	for _, name := range plan.Placeholders {
+		if _, ok := v[name]; !ok {
+			t.Errorf("no value for {%s}", name)
+		}
+	}
+	if v["host"] != "10.1.0.5" || v["port"] != "8080" {
+		t.Errorf("values %v", v)
+	}
+}
+
+func TestLastLines(t *testing.T) {
+	if got := LastLines([]byte(strings.Repeat("line\n", 40) + "last\n")); len(got) != outputLines || got[outputLines-1] != "last" {
+		t.Errorf("the last lines are %q", got)
+	}
+	if LastLines([]byte("\n\n")) != nil {
+		t.Error("nothing has lines")
+	}
+}

@@ -1,0 +1,489 @@
+package stacktest
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/stack"
+	"vaiven/internal/testkit"
+)
+
+// System is what a driver works on, and what can be done to it from outside.
+type System struct {
+	// Plan is a plan whose first part has two instances a side on the system, made of
+	// the subject behaving as it is told. Everything is removed when the test ends.
+	Plan func(t *testing.T, as string) *plan.Plan
+	// Driver makes a driver, as the program would when it is started.
+	Driver func(t *testing.T, p *plan.Plan) stack.Driver
+	// Kill ends an instance without asking it.
+	Kill func(t *testing.T, p *plan.Plan, i stack.Instance)
+	// Remains is what there is of the service, in whatever form.
+	Remains func(t *testing.T, p *plan.Plan) []string
+	// Cut makes the system unreachable until mend is called. Nil where that cannot be.
+	Cut func(t *testing.T, p *plan.Plan) (mend func())
+	// Blind says that the system shows nothing of how an instance ended but that it
+	// did.
+	Blind bool
+}
+
+// Subject builds the program that instances are made of, once for each test
+// binary.
+func Subject(t *testing.T) string {
+	t.Helper()
+	file, err := subject()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return file
+}
+
+var subject = sync.OnceValues(func() (string, error) {
+	dir := filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-subject-%d", os.Getuid()))
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	// Of its own name while it is built: other test binaries build it as well.
+	fresh := filepath.Join(dir, fmt.Sprint("subject-", os.Getpid()))
+	cmd := exec.Command("go", "build", "-o", fresh, "vaiven/internal/stack/stacktest/subject")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("build the subject: %w\n%s", err, out)
+	}
+	file := filepath.Join(dir, "subject")
+	return file, os.Rename(fresh, file)
+})
+
+// Stack is the stack of the tests' plans; the driver's test adds where it runs.
+func Stack(t *testing.T, as string) plan.Stack {
+	t.Helper()
+	s := plan.Stack{
+		Instances: 2, Command: []string{"subject", "-listen", "{address}", "-as", as}, Folder: "/",
+		Environment: map[string]string{"REGION": "north of {side}", "NAME": "{instance} of {version}"},
+		Grace:       5 * time.Second, Raise: 20 * time.Second, Network: "host",
+	}
+	s.FirstPort, s.LastPort = Ports(t, 20)
+	return s
+}
+
+// Where the tests' ports lie: below those that the system gives to connections, and
+// apart from the demo's.
+const (
+	firstPort  = 10_000
+	blockPorts = 50
+	blocks     = 190
+)
+
+// Ports is a range of ports that nobody listens on, and that no other test is given
+// until this one ends: tests of other packages run at the same time.
+func Ports(t *testing.T, n int) (first, last int) {
+	t.Helper()
+	dir := filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-ports-%d", os.Getuid()))
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for range 1000 {
+		block := rand.IntN(blocks)
+		first := firstPort + block*blockPorts
+		f, err := os.OpenFile(filepath.Join(dir, fmt.Sprint(block)), os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil && allFree(first, n) {
+			t.Cleanup(func() { f.Close() })
+			return first, first + n - 1
+		}
+		f.Close()
+	}
+	t.Fatal("there is no range of free ports")
+	return 0, 0
+}
+
+func allFree(first, n int) bool {
+	for port := first; port < first+n; port++ {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			return false
+		}
+		l.Close()
+	}
+	return true
+}
+
+// The builds of the tests.
+var (
+	First  = stack.Build{Version: "1", ID: "a1a1"}
+	Second = stack.Build{Version: "2", ID: "b2b2"}
+)
+
+// Run runs the suite.
+func Run(t *testing.T, s System) {
+	for _, c := range []struct {
+		name string
+		run  func(*testing.T, System)
+	}{
+		{"raise, list, stop", raiseListStop},
+		{"repeated and adopted", adopted},
+		{"completed and replaced", replaced},
+		{"two raises at once", twoAtOnce},
+		{"half way", halfWay},
+		{"cut short", cutShort},
+		{"dies at once", diesAtOnce},
+		{"dies later", diesLater},
+		{"never answers", neverAnswers},
+		{"ignores the signal", stubborn},
+		{"where it stands", stands},
+		{"unreachable", unreachable},
+	} {
+		t.Run(c.name, func(t *testing.T) { c.run(t, s) })
+	}
+}
+
+func raise(t *testing.T, d stack.Driver, side split.Side, b stack.Build) []stack.Instance {
+	t.Helper()
+	if err := d.Raise(t.Context(), side, b); err != nil {
+		t.Fatalf("raise %v: %v", side, err)
+	}
+	return list(t, d, side)
+}
+
+func list(t *testing.T, d stack.Driver, side split.Side) []stack.Instance {
+	t.Helper()
+	l, err := d.List(t.Context(), side)
+	if err != nil {
+		t.Fatalf("list %v: %v", side, err)
+	}
+	return l
+}
+
+func stop(t *testing.T, d stack.Driver, side split.Side) {
+	t.Helper()
+	if err := d.Stop(t.Context(), side); err != nil {
+		t.Fatalf("stop %v: %v", side, err)
+	}
+}
+
+// says is what an instance answers, "" if it does not.
+func says(i stack.Instance) string {
+	c, err := net.DialTimeout("tcp", i.Address, time.Second)
+	if err != nil {
+		return ""
+	}
+	defer c.Close()
+	_ = c.SetDeadline(time.Now().Add(2 * time.Second))
+	line, _ := bufio.NewReader(c).ReadString('\n')
+	return strings.TrimSpace(line)
+}
+
+func answer(t *testing.T, instances []stack.Instance) {
+	t.Helper()
+	for _, i := range instances {
+		testkit.Eventually(t, i.Name+" answers", func() bool { return says(i) != "" })
+	}
+}
+
+// clean holds the system to having nothing left of the service.
+func clean(t *testing.T, s System, p *plan.Plan) {
+	t.Helper()
+	var left []string
+	deadline := time.Now().Add(10 * time.Second)
+	for left = s.Remains(t, p); len(left) > 0 && time.Now().Before(deadline); left = s.Remains(t, p) {
+		time.Sleep(50 * time.Millisecond) // between two looks
+	}
+	if len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func raiseListStop(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	if got := list(t, d, split.Green); len(got) != 0 {
+		t.Fatalf("before anything was raised there is %+v", got)
+	}
+	blue := raise(t, d, split.Blue, First)
+	green := raise(t, d, split.Green, Second)
+	if len(green) != 2 || green[0].Name != "green-1" || green[1].Name != "green-2" || green[0].Address == green[1].Address {
+		t.Fatalf("raised %+v", green)
+	}
+	for _, i := range green {
+		if i.Version != "2" || i.Build != "b2b2" || i.Side != split.Green || i.Part != "web" || !i.Running || i.Started.IsZero() {
+			t.Errorf("an instance is not what was raised: %+v", i)
+		}
+	}
+	answer(t, slices.Concat(blue, green))
+	if got := says(green[0]); got != "north of green" {
+		t.Errorf("its environment says %q", got)
+	}
+	testkit.Eventually(t, "its output is read", func() bool {
+		return len(list(t, d, split.Green)[0].Output) > 0
+	})
+	if out := list(t, d, split.Green)[0].Output; !strings.HasPrefix(out[0], "listening on") {
+		t.Errorf("its output is %q", out)
+	}
+	stop(t, d, split.Green)
+	if got := list(t, d, split.Green); len(got) != 0 {
+		t.Errorf("stopped, there is still %+v", got)
+	}
+	if says(green[0]) != "" {
+		t.Error("a stopped instance answers")
+	}
+	untouched(t, d, blue)
+	stop(t, d, split.Green) // once more does no harm
+	stop(t, d, split.Blue)
+	clean(t, s, p)
+}
+
+// untouched holds the live side to being as it was.
+func untouched(t *testing.T, d stack.Driver, before []stack.Instance) {
+	t.Helper()
+	now := list(t, d, before[0].Side)
+	if len(now) != len(before) {
+		t.Fatalf("the live side has %d instances, had %d", len(now), len(before))
+	}
+	for n, i := range now {
+		if !i.Running || !i.Started.Equal(before[n].Started) || i.Address != before[n].Address || says(i) == "" {
+			t.Errorf("the live side was touched: %+v, was %+v", i, before[n])
+		}
+	}
+}
+
+func adopted(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	first := raise(t, s.Driver(t, p), split.Green, Second)
+	answer(t, first)
+	again := raise(t, s.Driver(t, p), split.Green, Second)
+	if len(again) != 2 || !again[0].Started.Equal(first[0].Started) || again[1].Address != first[1].Address {
+		t.Errorf("raised again by a program that was started anew, the instances are others:\n%+v\n%+v", first, again)
+	}
+	stop(t, s.Driver(t, p), split.Green)
+	clean(t, s, p)
+}
+
+func replaced(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	blue := raise(t, d, split.Blue, First)
+	green := raise(t, d, split.Green, Second)
+	answer(t, slices.Concat(blue, green))
+	s.Kill(t, p, green[1])
+	testkit.Eventually(t, "green-2 is seen to be gone", func() bool {
+		l := list(t, d, split.Green)
+		return len(l) == 2 && !l[1].Running && l[1].Exit != ""
+	})
+	healed := raise(t, d, split.Green, Second)
+	answer(t, healed)
+	if !healed[0].Started.Equal(green[0].Started) || !healed[1].Running || healed[1].Started.Equal(green[1].Started) {
+		t.Errorf("what was missing was not completed, or more than that: %+v, was %+v", healed, green)
+	}
+	other := raise(t, d, split.Green, First)
+	answer(t, other)
+	if len(other) != 2 || other[0].Version != "1" || other[0].Started.Equal(green[0].Started) {
+		t.Errorf("another version did not replace the first: %+v", other)
+	}
+	untouched(t, d, blue)
+}
+
+func twoAtOnce(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	var wait sync.WaitGroup
+	for range 2 {
+		wait.Go(func() {
+			if err := d.Raise(t.Context(), split.Green, Second); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wait.Wait()
+	got := list(t, d, split.Green)
+	if len(got) != 2 || !got[0].Running || !got[1].Running {
+		t.Fatalf("two raises made %+v", got)
+	}
+	answer(t, got)
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+func halfWay(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	whole := p.Parts[0].Stacks[split.Green]
+	p.Parts[0].Stacks[split.Green].LastPort = whole.FirstPort // room for one
+	d := s.Driver(t, p)
+	err := d.Raise(t.Context(), split.Green, Second)
+	if err == nil || !strings.Contains(err.Error(), "green-2") || strings.Contains(err.Error(), "green-1") {
+		t.Fatalf("error %v, want it to name the instance that was not started, and no other", err)
+	}
+	one := list(t, d, split.Green)
+	if len(one) != 1 || one[0].Name != "green-1" || !one[0].Running {
+		t.Fatalf("half raised: %+v", one)
+	}
+	p.Parts[0].Stacks[split.Green] = whole
+	both := raise(t, s.Driver(t, p), split.Green, Second)
+	if len(both) != 2 || !both[0].Started.Equal(one[0].Started) {
+		t.Errorf("repeated, it was not completed: %+v, was %+v", both, one)
+	}
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+// cutShort ends a raise at several moments, as a crash would.
+func cutShort(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	for _, after := range []time.Duration{time.Millisecond, 20 * time.Millisecond, 150 * time.Millisecond} {
+		ctx, cancel := context.WithTimeout(t.Context(), after)
+		_ = s.Driver(t, p).Raise(ctx, split.Green, Second) // may have been done by then
+		cancel()
+	}
+	d := s.Driver(t, p)
+	got := raise(t, d, split.Green, Second)
+	if len(got) != 2 || !got[0].Running || !got[1].Running {
+		t.Fatalf("after raises that were cut short: %+v", got)
+	}
+	answer(t, got)
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+func diesAtOnce(t *testing.T, s System) {
+	p := s.Plan(t, "die")
+	d := s.Driver(t, p)
+	if err := d.Raise(t.Context(), split.Green, Second); err != nil && !strings.Contains(err.Error(), "green-") {
+		t.Fatalf("the error names no instance: %v", err)
+	}
+	ended(t, s, d, "exit status 7", "no berth is free")
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+// ended waits until the first instance is seen to have ended in a way.
+func ended(t *testing.T, s System, d stack.Driver, exit, output string) {
+	t.Helper()
+	var got []stack.Instance
+	testkit.Eventually(t, "it is seen to have ended", func() bool {
+		got = list(t, d, split.Green)
+		return len(got) > 0 && !got[0].Running && got[0].Exit != "" && (s.Blind || got[0].Exit == exit && len(got[0].Output) > 0)
+	})
+	if !s.Blind && !slices.Contains(got[0].Output, output) {
+		t.Errorf("its last output is %q, want %q among it", got[0].Output, output)
+	}
+}
+
+func diesLater(t *testing.T, s System) {
+	p := s.Plan(t, "later")
+	d := s.Driver(t, p)
+	got := raise(t, d, split.Green, Second)
+	answer(t, got[:1])
+	ended(t, s, d, "exit status 3", "berth 14 is nil")
+}
+
+func neverAnswers(t *testing.T, s System) {
+	p := s.Plan(t, "silent")
+	d := s.Driver(t, p)
+	raise(t, d, split.Green, Second)
+	testkit.Eventually(t, "its last output is there", func() bool {
+		l := list(t, d, split.Green)
+		return l[0].Running && slices.Contains(l[0].Output, "waiting for the timetable")
+	})
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+func stubborn(t *testing.T, s System) {
+	p := s.Plan(t, "stubborn")
+	p.Parts[0].Stacks[split.Green].Grace = time.Second
+	d := s.Driver(t, p)
+	got := raise(t, d, split.Green, Second)
+	answer(t, got)
+	stop(t, d, split.Green)
+	if says(got[0]) != "" {
+		t.Error("it still answers")
+	}
+	clean(t, s, p)
+}
+
+// stands asks for what an instance can reach from where it stands, and what it
+// runs with.
+func stands(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	i := raise(t, d, split.Green, Second)[0]
+	answer(t, []stack.Instance{i})
+	from, err := d.Place(t.Context(), i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer from.Close()
+	c, err := from.Dial(t.Context(), "tcp", i.Address)
+	if err != nil {
+		t.Fatalf("from where it stands, its own address: %v", err)
+	}
+	_ = c.SetDeadline(time.Now().Add(5 * time.Second))
+	if line, err := bufio.NewReader(c).ReadString('\n'); err != nil || line != "north of green\n" {
+		t.Errorf("its own address says %q, %v", line, err)
+	}
+	c.Close()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Close()
+	if _, err := from.Dial(t.Context(), "tcp", l.Addr().String()); place.CauseOf(err) != place.Refused {
+		t.Errorf("a closed port is %q: %v", place.CauseOf(err), err)
+	}
+	if _, err := from.Dial(t.Context(), "tcp", "no-such-host.invalid:80"); place.CauseOf(err) != place.NoName {
+		t.Errorf("a name that does not resolve is %q: %v", place.CauseOf(err), err)
+	}
+	if out, err := from.Run(t.Context(), []string{"sh", "-c", "exit 3"}); err == nil && out.Status != 3 {
+		t.Errorf("a command that exits with 3 ends with %d", out.Status)
+	}
+	about, err := d.Describe(t.Context(), i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if about.Environment["REGION"] != "north of green" || !slices.Contains(about.Command, i.Address) {
+		t.Errorf("it runs %q with %v", about.Command, about.Environment)
+	}
+}
+
+func unreachable(t *testing.T, s System) {
+	if s.Cut == nil {
+		t.Skip("this system cannot be cut off from itself")
+	}
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	before := raise(t, d, split.Green, Second)
+	answer(t, before)
+	mend := s.Cut(t, p)
+	if _, err := d.List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) {
+		t.Errorf("list: %v, want ErrUnreachable", err)
+	}
+	if err := d.Raise(t.Context(), split.Green, First); err == nil {
+		t.Error("raised on a system that is gone")
+	}
+	if err := d.Stop(t.Context(), split.Green); err == nil {
+		t.Error("stopped on a system that is gone")
+	}
+	mend()
+	after := list(t, d, split.Green)
+	if len(after) != 2 || !after[0].Running || !after[0].Started.Equal(before[0].Started) {
+		t.Errorf("when it is back: %+v, was %+v", after, before)
+	}
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}

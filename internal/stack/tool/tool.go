@@ -1,0 +1,305 @@
+package tool
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os/exec"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+)
+
+// Protocol is the version of what is said to the command.
+const Protocol = 1
+
+// Request is what the command reads.
+type Request struct {
+	Protocol    int               `json:"protocol"`
+	Do          string            `json:"do"` // raise, list, stop or describe
+	Service     string            `json:"service"`
+	Part        string            `json:"part"`
+	Side        string            `json:"side"`
+	Version     string            `json:"version,omitempty"`     // raise
+	Build       string            `json:"build,omitempty"`       // raise
+	Names       []string          `json:"names,omitempty"`       // raise: of the instances that are to be there
+	Command     []string          `json:"command,omitempty"`     // raise: the plan's, with its placeholders
+	Environment map[string]string `json:"environment,omitempty"` // raise: the plan's, with its placeholders and its secrets
+	Ports       []int             `json:"ports,omitempty"`       // raise: the first and the last
+	Grace       float64           `json:"grace_s,omitempty"`     // raise and stop: seconds
+	Instance    string            `json:"instance,omitempty"`    // describe
+}
+
+// Answer is what it writes.
+type Answer struct {
+	Error       string            `json:"error,omitempty"`     // it could not be done at all
+	Failed      map[string]string `json:"failed,omitempty"`    // raise and stop: by instance, why not
+	Instances   []Instance        `json:"instances,omitempty"` // list
+	Command     []string          `json:"command,omitempty"`   // describe
+	Environment map[string]string `json:"environment,omitempty"`
+	Limits      map[string]string `json:"limits,omitempty"`
+}
+
+// Instance is one instance in an answer.
+type Instance struct {
+	Name    string    `json:"name"`
+	Version string    `json:"version"`
+	Build   string    `json:"build"`
+	Address string    `json:"address"`
+	Started time.Time `json:"started"`
+	Running bool      `json:"running"`
+	Exit    string    `json:"exit,omitempty"`
+	Output  []string  `json:"output,omitempty"`
+}
+
+// The limits of a command, beside those that the plan sets.
+const (
+	listLimit   = 10 * time.Second
+	answerLimit = 4 << 20 // bytes
+)
+
+// Driver asks the command; see [stack.Driver].
+type Driver struct {
+	service string
+	part    *plan.Part
+	first   bool
+	secrets secret.Values
+
+	mu sync.Mutex // held while instances are started or stopped
+}
+
+// New makes the driver for a part of a plan. The command is not started yet.
+func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
+	return &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets}
+}
+
+func (d *Driver) request(do string, side split.Side) Request {
+	return Request{Protocol: Protocol, Do: do, Service: d.service, Part: d.part.Name, Side: side.String()}
+}
+
+// words are the command for a side.
+func (d *Driver) words(side split.Side) []string {
+	values := stack.Instance{Part: d.part.Name, Side: side}.Values(d.service)
+	var words []string
+	for _, w := range d.part.Stacks[side].Tool {
+		words = append(words, plan.Expand(w, values))
+	}
+	return words
+}
+
+// prepare makes a command that is ended with all that it started.
+func prepare(ctx context.Context, words []string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second // for what it left behind with its output open
+	return cmd
+}
+
+// ask starts the command with a request and reads its answer.
+func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time.Duration) (Answer, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	said, err := json.Marshal(q)
+	if err != nil {
+		return Answer{}, err
+	}
+	words := d.words(side)
+	cmd := prepare(ctx, words)
+	var complaint place.Output
+	out := bounded{left: answerLimit}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(append(said, '\n')), &out, &complaint
+	err = cmd.Run()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	fail := func(err error) (Answer, error) {
+		text := strings.TrimSpace(d.secrets.Hide(string(complaint.Bytes())))
+		if text != "" {
+			err = fmt.Errorf("%w: %s", err, text)
+		}
+		return Answer{}, fmt.Errorf("%s %s: %w", words[0], q.Do, err)
+	}
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil && errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return fail(fmt.Errorf("%w: no answer within %v", stack.ErrUnreachable, limit))
+	case ctx.Err() != nil:
+		return fail(ctx.Err())
+	case err != nil && !errors.As(err, &exit):
+		return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
+	}
+	var a Answer
+	decoder := json.NewDecoder(bytes.NewReader(out.kept.Bytes()))
+	decoder.DisallowUnknownFields()
+	if errJSON := decoder.Decode(&a); errJSON != nil {
+		if err != nil {
+			return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
+		}
+		return fail(fmt.Errorf("what it says is not an answer: %w", errJSON))
+	}
+	if a.Error != "" {
+		return fail(fmt.Errorf("%w: %s", stack.ErrUnreachable, d.secrets.Hide(a.Error)))
+	}
+	if len(a.Failed) > 0 {
+		var names []string
+		for name := range a.Failed {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		var failed []error
+		for _, name := range names {
+			failed = append(failed, fmt.Errorf("%s %s: %s", q.Do, name, d.secrets.Hide(a.Failed[name])))
+		}
+		return a, errors.Join(failed...)
+	}
+	if err != nil {
+		return fail(err)
+	}
+	return a, nil
+}
+
+// bounded keeps what is written as long as there is room, and then refuses.
+type bounded struct {
+	kept bytes.Buffer
+	left int
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.left -= len(p); b.left < 0 {
+		return 0, errors.New("the answer is too long")
+	}
+	return b.kept.Write(p)
+}
+
+// List asks for a side's instances.
+func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, error) {
+	a, err := d.ask(ctx, side, d.request("list", side), listLimit)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]stack.Instance, 0, len(a.Instances))
+	for _, i := range a.Instances {
+		if _, _, err := net.SplitHostPort(i.Address); i.Name == "" || i.Running && err != nil {
+			return nil, fmt.Errorf("%s list: instance %q has the address %q: want host:port", d.words(side)[0], i.Name, i.Address)
+		}
+		if i.Exit == "" && !i.Running {
+			i.Exit = "ended"
+		}
+		list = append(list, stack.Instance{
+			Name: i.Name, Part: d.part.Name, Side: side, Version: i.Version, Build: i.Build, Address: i.Address,
+			Place: d.words(side)[0], Started: i.Started, Running: i.Running, Exit: i.Exit, Output: i.Output,
+		})
+	}
+	slices.SortFunc(list, stack.Compare)
+	return list, nil
+}
+
+// Raise has the command make the side as it is to be.
+func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s := d.part.Stacks[side]
+	q := d.request("raise", side)
+	q.Version, q.Build, q.Command, q.Grace = b.Version, b.ID, s.Command, s.Grace.Seconds()
+	for n := range s.Instances {
+		q.Names = append(q.Names, stack.Name(d.part, d.first, side, n+1))
+	}
+	if s.FirstPort > 0 {
+		q.Ports = []int{s.FirstPort, s.LastPort}
+	}
+	q.Environment = map[string]string{}
+	for key, value := range s.Environment {
+		q.Environment[key] = d.secrets.Expand(value, nil)
+	}
+	_, err := d.ask(ctx, side, q, s.Raise+s.Grace)
+	return err
+}
+
+// Stop has the command stop the side.
+func (d *Driver) Stop(ctx context.Context, side split.Side) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s := d.part.Stacks[side]
+	q := d.request("stop", side)
+	q.Grace = s.Grace.Seconds()
+	_, err := d.ask(ctx, side, q, s.Grace+listLimit)
+	return err
+}
+
+// Describe asks what an instance runs with.
+func (d *Driver) Describe(ctx context.Context, i stack.Instance) (stack.Description, error) {
+	q := d.request("describe", i.Side)
+	q.Instance = i.Name
+	a, err := d.ask(ctx, i.Side, q, listLimit)
+	return stack.Description{Command: a.Command, Environment: a.Environment, Limits: a.Limits}, err
+}
+
+// Place is where the command puts an instance: it relays connections from there.
+func (d *Driver) Place(_ context.Context, i stack.Instance) (place.Place, error) {
+	return site{d.words(i.Side), i}, nil
+}
+
+// site is what the command can reach.
+type site struct {
+	words []string
+	i     stack.Instance
+}
+
+// Dial has the command connect, and becomes the connection.
+func (s site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
+	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // as long as the connection
+	cmd := prepare(running, s.words)
+	in, err1 := cmd.StdinPipe()
+	out, err2 := cmd.StdoutPipe()
+	if err := errors.Join(err1, err2, cmd.Start()); err != nil {
+		stop()
+		return nil, fmt.Errorf("%w: %w", place.ErrCannot, err)
+	}
+	conn, err := place.Relay(ctx, &pipe{Reader: out, WriteCloser: in, end: func() {
+		stop()
+		_ = cmd.Wait()
+	}}, s.i.Name, address)
+	if err != nil && ctx.Err() == nil && strings.Contains(err.Error(), "did not answer") {
+		err = fmt.Errorf("%w: %s relays nothing: %w", place.ErrCannot, s.words[0], err)
+	}
+	return conn, err
+}
+
+// pipe is a running command as a stream.
+type pipe struct {
+	io.Reader
+	io.WriteCloser
+	end func()
+}
+
+func (p *pipe) Close() error {
+	err := p.WriteCloser.Close()
+	p.end()
+	return err
+}
+
+// Run cannot be done.
+func (s site) Run(context.Context, []string) (place.Outcome, error) {
+	return place.Outcome{}, fmt.Errorf("%w: %s runs no commands", place.ErrCannot, s.words[0])
+}
+
+// ReadFile cannot be done.
+func (s site) ReadFile(context.Context, string) ([]byte, error) {
+	return nil, fmt.Errorf("%w: %s reads no files", place.ErrCannot, s.words[0])
+}
+
+// Close does nothing.
+func (site) Close() error { return nil }

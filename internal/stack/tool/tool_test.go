@@ -1,0 +1,157 @@
+package tool
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+	"vaiven/internal/stack/stacktest"
+)
+
+// fleet builds the example once.
+var fleet = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "vaiven-fleet-")
+	if err != nil {
+		return "", err
+	}
+	file := filepath.Join(dir, "fleet")
+	if out, err := exec.Command("go", "build", "-o", file, "vaiven/examples/fleet").CombinedOutput(); err != nil {
+		return "", fmt.Errorf("build the example: %w\n%s", err, out)
+	}
+	return file, nil
+})
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if file, err := fleet(); err == nil {
+		os.RemoveAll(filepath.Dir(file))
+	}
+	os.Exit(code)
+}
+
+func newPlan(t *testing.T, as string) *plan.Plan {
+	t.Helper()
+	file, err := fleet()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	s := stacktest.Stack(t, as)
+	s.Command[0] = stacktest.Subject(t)
+	s.Tool = []string{file, "-folder", dir}
+	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	t.Cleanup(func() {
+		for i := range p.Parts[0].Stacks {
+			p.Parts[0].Stacks[i].Grace, p.Parts[0].Stacks[i].Tool[0] = 0, file
+		}
+		for _, side := range split.Sides {
+			if err := open(p).Stop(context.Background(), side); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	return p
+}
+
+func open(p *plan.Plan) *Driver { return New(p, 0, secret.Values{}) }
+
+func TestConformance(t *testing.T) {
+	stacktest.Run(t, stacktest.System{
+		Plan:   newPlan,
+		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(p) },
+		Kill: func(t *testing.T, p *plan.Plan, i stack.Instance) {
+			each(p, i.Name, func(pid int) { syscall.Kill(pid, syscall.SIGKILL) })
+		},
+		Remains: func(t *testing.T, p *plan.Plan) []string {
+			left, _ := filepath.Glob(filepath.Join(p.State, "*", "*", "*", "*"))
+			each(p, "", func(pid int) { left = append(left, fmt.Sprint("process ", pid)) })
+			return left
+		},
+		Cut: func(t *testing.T, p *plan.Plan) func() {
+			words := p.Parts[0].Stacks[0].Tool // one list for both sides
+			right := words[0]
+			words[0] = "/nowhere/fleet"
+			return func() { words[0] = right }
+		},
+	})
+}
+
+// each finds the processes of an instance, or of all.
+func each(p *plan.Plan, name string, do func(pid int)) {
+	files, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		for _, variable := range strings.Split(string(data), "\x00") {
+			if strings.HasPrefix(variable, "FLEET="+p.State) && strings.HasSuffix(variable, name) {
+				var pid int
+				fmt.Sscan(filepath.Base(filepath.Dir(file)), &pid)
+				do(pid)
+			}
+		}
+	}
+}
+
+// script is a plan whose tool is a shell script.
+func script(t *testing.T, text string) *plan.Plan {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "tool")
+	if err := os.WriteFile(file, []byte("#!/bin/sh\n"+text), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := stacktest.Stack(t, "well")
+	s.Tool, s.Grace, s.Raise = []string{file}, 100*time.Millisecond, 200*time.Millisecond
+	return &plan.Plan{Service: "sailings", Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+}
+
+// What a command says that it should not is named, with the command.
+func TestAToolThatMisbehaves(t *testing.T) {
+	t.Setenv("FLEET_TOKEN", "sea salt")
+	secrets, err := secret.Read(map[string]plan.Secret{"token": {Env: "FLEET_TOKEN"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ name, script, want string }{
+		{"says nothing", "exit 0", "not an answer"},
+		{"says something else", "echo welcome", "not an answer"},
+		{"says what nobody knows", `echo '{"berths":3}'`, "unknown field"},
+		{"an address that is none", `echo '{"instances":[{"name":"green-1","running":true,"address":"here"}]}'`, "want host:port"},
+		{"fails", "echo the cloud is closed >&2; exit 1", "the cloud is closed"},
+		{"complains in its answer", `echo '{"error":"quota exceeded"}'`, "quota exceeded"},
+		{"tells a secret", "echo bad token sea salt >&2; exit 1", "bad token (secret token)"},
+	} {
+		d := New(script(t, c.script), 0, secrets)
+		_, err := d.List(t.Context(), split.Green)
+		if err == nil || !strings.Contains(err.Error(), c.want) || strings.Contains(err.Error(), "salt") {
+			t.Errorf("%s: %v, want it to say %q", c.name, err, c.want)
+		}
+	}
+	slow := open(script(t, "sleep 60 & sleep 60"))
+	if err := slow.Raise(t.Context(), split.Green, stacktest.Second); !errors.Is(err, stack.ErrUnreachable) || !strings.Contains(err.Error(), "no answer within") {
+		t.Errorf("a tool that takes too long: %v", err)
+	}
+	deaf, err := open(script(t, "exit 0")).Place(t.Context(), stack.Instance{Name: "green-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var conn net.Conn
+	if conn, err = deaf.Dial(t.Context(), "tcp", "db:1"); err == nil {
+		conn.Close()
+		t.Error("a tool that relays nothing connected")
+	}
+}
