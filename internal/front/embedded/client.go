@@ -1,0 +1,148 @@
+package embedded
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"syscall"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// Client steers a front through its admin socket. It is safe for concurrent use.
+type Client struct {
+	socket string
+	http   http.Client
+}
+
+// Dial makes a client; the socket is opened with each call that needs it.
+func Dial(socket string) *Client {
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "unix", socket)
+	}
+	return &Client{socket: socket, http: http.Client{Transport: &http.Transport{DialContext: dial}}}
+}
+
+// Read is what the front has in force and has counted.
+func (c *Client) Read(ctx context.Context) (front.Reading, error) {
+	var r front.Reading
+	return r, c.call(ctx, http.MethodGet, "/reading", nil, &r)
+}
+
+// usually is how long a change takes to be in force.
+const usually = time.Millisecond
+
+// Plan is what Set would do.
+func (c *Client) Plan(ctx context.Context, share split.Share) (front.Change, error) {
+	r, err := c.Read(ctx)
+	change := front.Change{From: r.Split.Share, Wanted: share, Reached: share, Usually: usually,
+		Connections: "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew"}
+	for _, side := range split.Sides {
+		if err == nil && share.Of(side) > 0 && len(r.Sides[side].Instances) == 0 {
+			err = fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+		}
+	}
+	change.Steps = did(share)
+	return change, err
+}
+
+// did is a change of the share in words.
+func did(share split.Share) []string { return []string{fmt.Sprintf("split %v on green", share)} }
+
+// Set puts a share on green in force if the split has the given revision;
+// otherwise the error wraps [front.ErrChanged] and nothing was done.
+func (c *Client) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+	var s front.Split
+	err := c.call(ctx, http.MethodPut, "/split", setSplit{Share: share, Revision: revision}, &s)
+	s.Did = did(share)
+	return s, err
+}
+
+// Home puts a share on green in force whatever the split is now. It is for going
+// back.
+func (c *Client) Home(ctx context.Context, share split.Share) (front.Split, error) {
+	var s front.Split
+	err := c.call(ctx, http.MethodPut, "/split", setSplit{Share: share, Home: true}, &s)
+	s.Did = did(share)
+	return s, err
+}
+
+// SetInstances replaces a side's instances. Requests that are open finish with
+// the instance they have.
+func (c *Client) SetInstances(ctx context.Context, side split.Side, instances []front.Instance) error {
+	return c.call(ctx, http.MethodPut, "/sides/"+side.String()+"/instances", setInstances{instances}, nil)
+}
+
+// Drain marks a side without a share as being given up, and says how many
+// requests it is still answering.
+func (c *Client) Drain(ctx context.Context, side split.Side) (open int64, err error) {
+	var d drained
+	err = c.call(ctx, http.MethodPost, "/sides/"+side.String()+"/drain", nil, &d)
+	return d.Open, err
+}
+
+func (c *Client) call(ctx context.Context, method, path string, body, answer any) error {
+	var data []byte
+	if body != nil {
+		var err error
+		if data, err = json.Marshal(body); err != nil {
+			return err
+		}
+	}
+	r, err := http.NewRequestWithContext(ctx, method, "http://front"+path, bytes.NewReader(data))
+	if err != nil {
+		return err
+	}
+	w, err := c.http.Do(r)
+	switch {
+	case errors.Is(err, syscall.ENOENT), errors.Is(err, syscall.ECONNREFUSED):
+		return fmt.Errorf("%w: nobody listens at %s (vaiven front PLAN starts it)", front.ErrUnreachable, c.socket)
+	case err != nil:
+		return fmt.Errorf("%w at %s: %w", front.ErrUnreachable, c.socket, errors.Unwrap(err))
+	}
+	defer w.Body.Close()
+	data, err = io.ReadAll(w.Body)
+	if err != nil {
+		return fmt.Errorf("%w at %s: %w", front.ErrUnreachable, c.socket, err)
+	}
+	if w.StatusCode != http.StatusOK {
+		return refused(w.StatusCode, data)
+	}
+	if answer == nil {
+		return nil
+	}
+	if err := json.Unmarshal(data, answer); err != nil {
+		return fmt.Errorf("answer of the front at %s: %w", c.socket, err)
+	}
+	return nil
+}
+
+// refused turns a refusal back into the error that the front had.
+func refused(status int, data []byte) error {
+	var no refusal
+	if err := json.Unmarshal(data, &no); err != nil || no.Error == "" {
+		return fmt.Errorf("%w: status %d", front.ErrRefused, status)
+	}
+	kind := front.ErrRefused
+	if no.Changed {
+		kind = front.ErrChanged
+	}
+	return &refusedError{kind, no.Error}
+}
+
+// refusedError keeps the front's own words.
+type refusedError struct {
+	kind error
+	text string
+}
+
+func (e *refusedError) Error() string { return e.text }
+func (e *refusedError) Unwrap() error { return e.kind }

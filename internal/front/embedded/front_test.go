@@ -1,0 +1,641 @@
+package embedded
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
+	"vaiven/internal/testkit"
+)
+
+// backend is an instance: it says its name, and waits when it is told to.
+type backend struct {
+	*httptest.Server
+	front.Instance
+	served atomic.Int64
+}
+
+func newBackend(t *testing.T, name, version string, handler http.HandlerFunc) *backend {
+	t.Helper()
+	b := &backend{}
+	b.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b.served.Add(1)
+		if handler != nil {
+			handler(w, r)
+			return
+		}
+		fmt.Fprint(w, name)
+	}))
+	t.Cleanup(b.Close)
+	b.Instance = front.Instance{Name: name, Address: b.Listener.Addr().String(), Version: version}
+	return b
+}
+
+// open starts a front with one backend a side.
+func open(t *testing.T, change func(*Config)) (url string, c *Client, config Config) {
+	t.Helper()
+	dir := t.TempDir()
+	config = Config{
+		Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"),
+		Key: plan.Key{From: plan.KeyRandom}, Secret: []byte("secret"), HeaderSize: 16 << 10,
+		HeaderTime: 10 * time.Second, Idle: 30 * time.Second, Connections: 1000,
+	}
+	if change != nil {
+		change(&config)
+	}
+	url, _ = run(t, config)
+	return url, Dial(config.Socket), config
+}
+
+// run starts a front and returns what stops it.
+func run(t *testing.T, config Config) (url string, stop func()) {
+	t.Helper()
+	s, err := NewServer(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- s.Run(ctx) }()
+	stop = sync.OnceFunc(func() {
+		cancel()
+		if err := <-done; err != nil {
+			t.Errorf("front: %v", err)
+		}
+	})
+	t.Cleanup(stop)
+	return "http://" + s.Address(), stop
+}
+
+func putInstances(t *testing.T, c *Client, side split.Side, backends ...*backend) {
+	t.Helper()
+	list := make([]front.Instance, len(backends))
+	for i, b := range backends {
+		list[i] = b.Instance
+	}
+	if err := c.SetInstances(t.Context(), side, list); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func setShare(t *testing.T, c *Client, share split.Share) {
+	t.Helper()
+	r := read(t, c)
+	s, err := c.Set(t.Context(), share, r.Split.Revision)
+	if err != nil || s.Share != share || s.Revision != r.Split.Revision+1 {
+		t.Fatalf("set %v after revision %d: %+v, %v", share, r.Split.Revision, s, err)
+	}
+}
+
+func read(t *testing.T, c *Client) front.Reading {
+	t.Helper()
+	r, err := c.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// get makes a request and returns status, header and body. It gives up long
+// before the test binary would.
+func get(t *testing.T, client *http.Client, url string, headers ...string) (int, http.Header, string) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i < len(headers); i += 2 {
+		r.Header.Add(headers[i], headers[i+1])
+	}
+	w, err := client.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Body.Close()
+	body, err := io.ReadAll(w.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w.StatusCode, w.Header, string(body)
+}
+
+// dial opens a connection to a front, to speak by hand.
+func dial(t *testing.T, url string) net.Conn {
+	t.Helper()
+	conn, err := net.Dial("tcp", strings.TrimPrefix(url, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close() })
+	if err := conn.SetDeadline(time.Now().Add(20 * time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	return conn
+}
+
+func twoSides(t *testing.T, change func(*Config)) (url string, c *Client, blue, green *backend) {
+	t.Helper()
+	blue, green = newBackend(t, "blue-1", "4.2.0", nil), newBackend(t, "green-1", "4.3.0", nil)
+	url, c, _ = open(t, change)
+	putInstances(t, c, split.Blue, blue)
+	putInstances(t, c, split.Green, green)
+	return url, c, blue, green
+}
+
+func TestTheShareIsWhatGreenGets(t *testing.T) {
+	url, c, blue, green := twoSides(t, nil)
+	for _, share := range []split.Share{0, 3000, split.Whole} {
+		setShare(t, c, share)
+		blue.served.Store(0)
+		green.served.Store(0)
+		const requests = 1000
+		for range requests {
+			if status, _, _ := get(t, http.DefaultClient, url); status != 200 {
+				t.Fatalf("at %v: status %d", share, status)
+			}
+		}
+		got := float64(green.served.Load()) / requests
+		if off := got - share.Fraction(); off < -0.08 || off > 0.08 || share == 0 && got != 0 || share == split.Whole && got != 1 {
+			t.Errorf("at %v green got %.3f of %d requests", share, got, requests)
+		}
+	}
+	r := read(t, c)
+	if n := r.Sides[split.Blue].Instances[0].Requests + r.Sides[split.Green].Instances[0].Requests; n != 3000 {
+		t.Errorf("the front counts %d requests, 3000 were made", n)
+	}
+	h, err := r.Sides[split.Green].Instances[0].Histogram()
+	if err != nil || h.TotalCount() != r.Sides[split.Green].Instances[0].Requests {
+		t.Errorf("%d latencies for %d requests, %v", h.TotalCount(), r.Sides[split.Green].Instances[0].Requests, err)
+	}
+}
+
+// A client that is on green stays there while the share on green grows.
+func TestAClientOnGreenStaysThere(t *testing.T) {
+	for _, key := range []plan.Key{{From: plan.KeyCookie, Name: "passenger"}, {From: plan.KeyHeader, Name: "X-Passenger"}} {
+		t.Run(key.String(), func(t *testing.T) {
+			url, c, _, _ := twoSides(t, func(c *Config) { c.Key = key })
+			wasGreen := map[int]bool{}
+			for _, share := range []split.Share{0, 1000, 3000, 6000, split.Whole} {
+				setShare(t, c, share)
+				for n := range 60 {
+					header := []string{"Cookie", fmt.Sprintf("passenger=p%d", n)}
+					if key.From == plan.KeyHeader {
+						header = []string{"X-Passenger", fmt.Sprintf("p%d", n)}
+					}
+					_, _, body := get(t, http.DefaultClient, url, header...)
+					green := body == "green-1"
+					if wasGreen[n] && !green {
+						t.Fatalf("passenger %d went back to blue at %v", n, share)
+					}
+					wasGreen[n] = green
+				}
+			}
+		})
+	}
+	t.Run("client", func(t *testing.T) {
+		url, c, blue, green := twoSides(t, func(c *Config) { c.Key = plan.Key{From: plan.KeyClient} })
+		setShare(t, c, 5000)
+		for range 50 {
+			get(t, http.DefaultClient, url)
+		}
+		if b, g := blue.served.Load(), green.served.Load(); b != 0 && g != 0 {
+			t.Errorf("one client was split: %d on blue, %d on green", b, g)
+		}
+	})
+}
+
+func TestOnlyProbesAreToldTheSide(t *testing.T) {
+	blue := newBackend(t, "blue-1", "4.2.0", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set(front.SideHeader, "green") // a forger
+		fmt.Fprint(w, r.Header.Get(front.ProbeHeader))
+	})
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	_, h, body := get(t, http.DefaultClient, url, front.ProbeHeader, "secret")
+	if h.Get(front.SideHeader) != "blue" || h.Get(front.InstanceHeader) != "blue-1" || h.Get(front.VersionHeader) != "4.2.0" {
+		t.Errorf("a probe is told %q, %q, %q", h.Get(front.SideHeader), h.Get(front.InstanceHeader), h.Get(front.VersionHeader))
+	}
+	if body != "yes" {
+		t.Errorf("the instance sees %q: it must see that it is a probe, and not the secret", body)
+	}
+	for _, guess := range []string{"", "wrong", "yes"} {
+		_, h, body := get(t, http.DefaultClient, url, front.ProbeHeader, guess)
+		if h.Get(front.SideHeader)+h.Get(front.InstanceHeader)+h.Get(front.VersionHeader) != "" || body != "" {
+			t.Errorf("with the marker %q a stranger is told %v, and the instance %q", guess, h, body)
+		}
+	}
+	telling, c, _ := open(t, func(c *Config) { c.Tell = true })
+	putInstances(t, c, split.Blue, blue)
+	if _, h, _ := get(t, http.DefaultClient, telling); h.Get(front.SideHeader) != "blue" {
+		t.Error("a front that tells everybody does not")
+	}
+}
+
+func TestRequestsArriveUnchanged(t *testing.T) {
+	blue := newBackend(t, "blue-1", "4.2.0", func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, "%s %s %s %s %q %s", r.Method, r.RequestURI, r.Host, r.Header.Get("X-Forwarded-For"), r.Header.Get("Accept-Encoding"), body)
+	})
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	r, _ := http.NewRequest(http.MethodPost, url+"/a%2Fb?x=1;y=2&z=%20", strings.NewReader("a body"))
+	r.Host = "sailings.example"
+	r.Header.Set("X-Forwarded-For", "192.0.2.7")
+	r.Header.Set("Accept-Encoding", "br")
+	w, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Body.Close()
+	got, _ := io.ReadAll(w.Body)
+	if want := `POST /a%2Fb?x=1;y=2&z=%20 sailings.example 192.0.2.7, 127.0.0.1 "br" a body`; string(got) != want {
+		t.Errorf("the instance got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// A connection that fails before a byte was sent is tried on another instance of
+// the same side, bodies included.
+func TestADeadInstanceCostsNothing(t *testing.T) {
+	echo := func(w http.ResponseWriter, r *http.Request) { io.Copy(w, r.Body) }
+	alive, dead := newBackend(t, "blue-1", "1", echo), newBackend(t, "blue-2", "1", echo)
+	green := newBackend(t, "green-1", "2", nil)
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, alive, dead)
+	putInstances(t, c, split.Green, green)
+	dead.Close()
+	for n := range 100 {
+		body := fmt.Sprintf("body %d", n)
+		w, err := http.Post(url, "text/plain", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, _ := io.ReadAll(w.Body)
+		w.Body.Close()
+		if w.StatusCode != 200 || string(got) != body {
+			t.Fatalf("request %d: %d %q", n, w.StatusCode, got)
+		}
+	}
+	if green.served.Load() != 0 {
+		t.Error("a request of blue was answered by green")
+	}
+	r := read(t, c)
+	if r.Sides[split.Blue].Lost != 0 {
+		t.Errorf("%d requests count as lost", r.Sides[split.Blue].Lost)
+	}
+	if f := r.Sides[split.Blue].Instances[1].Failures; f == 0 || f > 50 {
+		t.Errorf("the dead instance was tried %d times of 100: it has to be noticed, and then avoided", f)
+	}
+}
+
+func TestASideWithNobodyLosesRequestsAndSaysSo(t *testing.T) {
+	blue := newBackend(t, "blue-1", "1", nil)
+	url, c, _ := open(t, nil)
+	if status, h, _ := get(t, http.DefaultClient, url, front.ProbeHeader, "secret"); status != 503 || h.Get(front.LostHeader) == "" {
+		t.Errorf("without instances: %d, %q", status, h.Get(front.LostHeader))
+	}
+	putInstances(t, c, split.Blue, blue)
+	blue.Close()
+	if status, _, _ := get(t, http.DefaultClient, url); status != 502 {
+		t.Errorf("with all instances dead: status %d, want 502", status)
+	}
+	if lost := read(t, c).Sides[split.Blue].Lost; lost != 2 {
+		t.Errorf("%d count as lost, want 2", lost)
+	}
+}
+
+func TestLeastOutstanding(t *testing.T) {
+	release := make(chan struct{})
+	slow := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) { <-release })
+	quick := newBackend(t, "blue-2", "1", nil)
+	out := newBackend(t, "blue-3", "1", nil)
+	url, c, _ := open(t, nil)
+	outside := out.Instance
+	outside.Out = true
+	// The slow one holds more requests than can be under way to the quick one: an
+	// answer may reach its client before the front has counted it as through.
+	const held = 8
+	putInstances(t, c, split.Blue, slow)
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	defer close(release)
+	for range held {
+		wait.Go(func() {
+			if w, err := http.Get(url); err == nil {
+				w.Body.Close()
+			}
+		})
+	}
+	testkit.Eventually(t, "all are held", func() bool { return slow.served.Load() == held })
+	if err := c.SetInstances(t.Context(), split.Blue, []front.Instance{slow.Instance, quick.Instance, outside}); err != nil {
+		t.Fatal(err)
+	}
+	for range 50 {
+		get(t, http.DefaultClient, url)
+	}
+	if n := slow.served.Load(); n > held {
+		t.Errorf("an instance with %d open requests got %d more while another was free", held, n-held)
+	}
+	if n := out.served.Load(); n != 0 {
+		t.Errorf("an instance that is out got %d requests", n)
+	}
+}
+
+func TestTheRevisionGuardsTheSplit(t *testing.T) {
+	_, c, _, _ := twoSides(t, nil)
+	r := read(t, c)
+	setShare(t, c, 1000)
+	if _, err := c.Set(t.Context(), 5000, r.Split.Revision); !errors.Is(err, front.ErrChanged) {
+		t.Errorf("a stale revision: %v, want ErrChanged", err)
+	}
+	if got := read(t, c).Split.Share; got != 1000 {
+		t.Errorf("after a refusal the share is %v, want 10 %%", got)
+	}
+	if _, err := c.Home(t.Context(), 0); err != nil {
+		t.Errorf("going home: %v", err)
+	}
+	if got := read(t, c).Split; got.Share != 0 {
+		t.Errorf("at home the share is %v", got.Share)
+	}
+}
+
+func TestTheFrontRefusesWhatWouldLoseRequests(t *testing.T) {
+	blue := newBackend(t, "blue-1", "1", nil)
+	_, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	rev := read(t, c).Split.Revision
+	for _, refused := range []struct {
+		name string
+		do   func() error
+	}{
+		{"a share for a side without instances", func() error { _, err := c.Set(t.Context(), 1000, rev); return err }},
+		{"a share beyond the whole", func() error { _, err := c.Set(t.Context(), 20_000, rev); return err }},
+		{"to empty a side with a share", func() error { return c.SetInstances(t.Context(), split.Blue, nil) }},
+		{"to drain a side with a share", func() error { _, err := c.Drain(t.Context(), split.Blue); return err }},
+		{"an instance without address", func() error {
+			return c.SetInstances(t.Context(), split.Green, []front.Instance{{Name: "green-1"}})
+		}},
+	} {
+		if err := refused.do(); !errors.Is(err, front.ErrRefused) {
+			t.Errorf("%s: %v, want ErrRefused", refused.name, err)
+		}
+	}
+	if got := read(t, c).Split; got.Revision != rev || got.Share != 0 {
+		t.Errorf("refusals changed the split to %+v", got)
+	}
+}
+
+func TestDrainCountsOpenRequests(t *testing.T) {
+	release := make(chan struct{})
+	entered := make(chan struct{}, 8)
+	hold := func(w http.ResponseWriter, r *http.Request) {
+		entered <- struct{}{}
+		<-release
+		fmt.Fprint(w, "done")
+	}
+	blue, green := newBackend(t, "blue-1", "1", nil), newBackend(t, "green-1", "2", hold)
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	putInstances(t, c, split.Green, green)
+	setShare(t, c, split.Whole)
+	var wait sync.WaitGroup
+	for range 3 {
+		wait.Go(func() {
+			if _, _, body := get(t, http.DefaultClient, url); body != "done" {
+				t.Errorf("an open request ended with %q", body)
+			}
+		})
+	}
+	for range 3 {
+		<-entered
+	}
+	setShare(t, c, 0)
+	if n, err := c.Drain(t.Context(), split.Green); err != nil || n != 3 {
+		t.Errorf("draining: %d open, %v, want 3", n, err)
+	}
+	if !read(t, c).Sides[split.Green].Draining {
+		t.Error("the side does not read as draining")
+	}
+	close(release)
+	wait.Wait()
+	testkit.Eventually(t, "nothing is open any more", func() bool {
+		n, err := c.Drain(t.Context(), split.Green)
+		return err == nil && n == 0
+	})
+}
+
+func TestTheSplitSurvivesARestart(t *testing.T) {
+	blue, green := newBackend(t, "blue-1", "1", nil), newBackend(t, "green-1", "2", nil)
+	_, c, config := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	putInstances(t, c, split.Green, green)
+	setShare(t, c, 2500)
+	want := read(t, c)
+
+	again := config
+	again.Socket += "2" // the first one still runs, as after a kill its file would
+	url, _ := run(t, again)
+	got := read(t, Dial(again.Socket))
+	if got.Split.Share != want.Split.Share || got.Split.Revision != want.Split.Revision {
+		t.Errorf("after a restart the split is %+v, want %+v", got.Split, want.Split)
+	}
+	if status, _, _ := get(t, http.DefaultClient, url); status != 200 {
+		t.Errorf("after a restart a request gets %d", status)
+	}
+}
+
+func TestStateAndSocketThatAreNotRight(t *testing.T) {
+	_, _, config := open(t, nil)
+	if _, err := NewServer(config); err == nil || !strings.Contains(err.Error(), "running already") {
+		t.Errorf("a second front on the same socket: %v", err)
+	}
+	info, err := os.Stat(config.Socket)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the socket has mode %v, %v, want 0600", info.Mode().Perm(), err)
+	}
+	config.Socket += "2"
+	if err := os.WriteFile(config.State, []byte(`{"split":{"share":99999}}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := NewServer(config); err == nil || !strings.Contains(err.Error(), "damaged") {
+		t.Errorf("a damaged state file: %v", err)
+	}
+	// The socket of a front that was killed is in nobody's way.
+	config.State += "2"
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: config.Socket, Net: "unix"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.SetUnlinkOnClose(false)
+	l.Close()
+	run(t, config)
+	if _, err := Dial(config.Socket).Read(t.Context()); err != nil {
+		t.Errorf("after a killed front: %v", err)
+	}
+	if _, err := Dial(config.Socket + "3").Read(t.Context()); !errors.Is(err, front.ErrUnreachable) {
+		t.Errorf("nobody there: %v, want ErrUnreachable", err)
+	}
+}
+
+// With a disk that cannot be written a change is refused whole, and going home
+// works all the same.
+func TestGoingHomeDoesNotNeedADisk(t *testing.T) {
+	blue, green := newBackend(t, "blue-1", "1", nil), newBackend(t, "green-1", "2", nil)
+	_, c, config := open(t, func(c *Config) {
+		dir := filepath.Join(filepath.Dir(c.State), "disk")
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		c.State = filepath.Join(dir, "state.json")
+	})
+	putInstances(t, c, split.Blue, blue)
+	putInstances(t, c, split.Green, green)
+	setShare(t, c, 5000)
+	if err := os.RemoveAll(filepath.Dir(config.State)); err != nil {
+		t.Fatal(err)
+	}
+	r := read(t, c)
+	if _, err := c.Set(t.Context(), 6000, r.Split.Revision); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("a change that cannot be kept: %v, want ErrRefused", err)
+	}
+	if got := read(t, c).Split; !reflect.DeepEqual(got, r.Split) {
+		t.Errorf("the refused change is in force: %+v", got)
+	}
+	if _, err := c.Home(t.Context(), 0); err != nil {
+		t.Fatalf("going home: %v", err)
+	}
+	if got := read(t, c); got.Split.Share != 0 || !strings.Contains(got.Notice, "would not survive") {
+		t.Errorf("at home: %v, notice %q", got.Split.Share, got.Notice)
+	}
+}
+
+func TestStreamsFlowBothWays(t *testing.T) {
+	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
+		control := http.NewResponseController(w)
+		control.EnableFullDuplex()
+		lines := bufio.NewScanner(r.Body)
+		for lines.Scan() {
+			fmt.Fprintf(w, "heard %s\n", lines.Text())
+			control.Flush()
+		}
+	})
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	// By hand: Go's client does not read an answer before its request is through.
+	conn := dial(t, url)
+	fmt.Fprint(conn, "POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n")
+	answers := bufio.NewReader(conn)
+	for _, word := range []string{"one", "two", "three"} {
+		fmt.Fprintf(conn, "%x\r\n%s\n\r\n", len(word)+1, word)
+		for {
+			line, err := answers.ReadString('\n')
+			if err != nil {
+				t.Fatalf("waiting for %q: %v", word, err)
+			}
+			if strings.TrimSpace(line) == "heard "+word {
+				break
+			}
+		}
+	}
+}
+
+// An upgraded connection, as WebSocket makes one, passes bytes both ways.
+func TestUpgradesPassThrough(t *testing.T) {
+	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Upgrade") != "websocket" || r.Header.Get("Sec-WebSocket-Key") == "" {
+			http.Error(w, "no upgrade", http.StatusBadRequest)
+			return
+		}
+		conn, rw, err := http.NewResponseController(w).Hijack()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		fmt.Fprint(rw, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n")
+		rw.Flush()
+		io.Copy(conn, rw) // an echo
+	})
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	conn := dial(t, url)
+	fmt.Fprint(conn, "GET /live HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n")
+	in := bufio.NewReader(conn)
+	w, err := http.ReadResponse(in, nil)
+	if err != nil || w.StatusCode != http.StatusSwitchingProtocols {
+		t.Fatalf("upgrade: %v, %v", w, err)
+	}
+	frame := []byte{0x82, 0x04, 1, 2, 0, 255}
+	for range 3 {
+		conn.Write(frame)
+		got := make([]byte, len(frame))
+		if _, err := io.ReadFull(in, got); err != nil || string(got) != string(frame) {
+			t.Fatalf("echo %v, %v", got, err)
+		}
+	}
+}
+
+// Clients that send slowly, ask for too much or take up connections harm nobody
+// else.
+func TestBadClientsHarmNobodyElse(t *testing.T) {
+	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
+		io.Copy(io.Discard, r.Body)
+		if r.URL.Path == "/large" {
+			for range 4096 {
+				if _, err := w.Write(make([]byte, 16<<10)); err != nil {
+					return
+				}
+			}
+		}
+		fmt.Fprint(w, "fine")
+	})
+	url, c, _ := open(t, func(c *Config) {
+		c.HeaderTime, c.Idle, c.Connections = 300*time.Millisecond, 300*time.Millisecond, 20
+	})
+	putInstances(t, c, split.Blue, blue)
+	closed := func(name string, conn net.Conn) {
+		t.Helper()
+		if _, err := io.Copy(io.Discard, conn); err != nil && errors.Is(err, os.ErrDeadlineExceeded) {
+			t.Errorf("%s: the connection is still open", name)
+		}
+	}
+	large := dial(t, url)
+	fmt.Fprintf(large, "GET / HTTP/1.1\r\nHost: x\r\nX-Large: %s\r\n\r\n", strings.Repeat("x", 64<<10))
+	if w, err := http.ReadResponse(bufio.NewReader(large), nil); err == nil && w.StatusCode != http.StatusRequestHeaderFieldsTooLarge {
+		t.Errorf("a header of 64 KiB: status %d, want 431", w.StatusCode)
+	}
+	half := dial(t, url)
+	fmt.Fprint(half, "GET / HTTP/1.1\r\nHost:")
+	body := dial(t, url)
+	fmt.Fprint(body, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 1000\r\n\r\nonly this")
+	deaf := dial(t, url)
+	fmt.Fprint(deaf, "GET /large HTTP/1.1\r\nHost: x\r\n\r\n") // and never reads
+	for range 60 {
+		dial(t, url) // and never says a word
+	}
+	for range 20 {
+		fresh := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, Timeout: 10 * time.Second}
+		if status, _, got := get(t, fresh, url); status != 200 || got != "fine" {
+			t.Fatalf("a good client gets %d %q", status, got)
+		}
+	}
+	closed("half a header", half)
+	closed("half a body", body)
+	testkit.Eventually(t, "the client that does not read is let go", func() bool { return read(t, c).Sides[split.Blue].Open == 0 })
+}

@@ -1,0 +1,162 @@
+package embedded
+
+import (
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// table is one whole setting of the front. It is replaced, never changed.
+type table struct {
+	split front.Split
+	sides [2]pool
+}
+
+// pool is one side of a table.
+type pool struct {
+	instances []*instance
+	draining  bool
+	released  bool   // sessions do not stay: the side was drained, or everybody was taken home from it
+	tally     *tally // the same from table to table
+}
+
+// tally counts per side.
+type tally struct {
+	open atomic.Int64
+	lost atomic.Int64
+}
+
+// instance is one address with what it answered. It is the same from table to
+// table as long as name, address and version are.
+type instance struct {
+	front.Instance // but for Out, which is below
+
+	out       atomic.Bool
+	open      atomic.Int64
+	requests  atomic.Int64
+	status    [6]atomic.Int64
+	failures  atomic.Int64
+	downUntil atomic.Int64 // Unix nanoseconds until which it is avoided, after a failed connection
+
+	mu      sync.Mutex // protects latency
+	latency *hdrhistogram.Histogram
+}
+
+func newInstance(i front.Instance) *instance {
+	i.Out = false
+	return &instance{Instance: i, latency: front.NewHistogram()}
+}
+
+// avoided is how long an instance is passed over after it refused a connection.
+const avoided = time.Second
+
+// answered counts an answer's status and its time to the first byte.
+func (i *instance) answered(status int, took time.Duration) {
+	i.requests.Add(1)
+	if class := status / 100; class > 0 && class < len(i.status) {
+		i.status[class].Add(1)
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	front.Record(i.latency, took)
+}
+
+// count is the instance's figures as of now.
+func (i *instance) count() front.Count {
+	c := front.Count{Instance: i.described(), Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load()}
+	for class := range c.Status {
+		c.Status[class] = i.status[class].Load()
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.latency.TotalCount() > 0 {
+		c.Latency = front.Encode(i.latency)
+	}
+	return c
+}
+
+// described is what the instance was made of, and whether it is out.
+func (i *instance) described() front.Instance {
+	d := i.Instance
+	d.Out = i.out.Load()
+	return d
+}
+
+// pick is the instance with the fewest open requests that may take one, leaving
+// out those already tried; nil if none is left. Instances that lately refused a
+// connection are taken only when there is nothing better.
+func (p *pool) pick(tried []*instance, now time.Time) *instance {
+	if len(p.instances) == 0 {
+		return nil
+	}
+	var best *instance
+	bestRank, bestOpen := 3, int64(0)
+	start := rand.IntN(len(p.instances)) // so that equals take turns
+	for k := range p.instances {
+		i := p.instances[(start+k)%len(p.instances)]
+		if slices.Contains(tried, i) {
+			continue
+		}
+		rank := 0
+		switch {
+		case i.downUntil.Load() > now.UnixNano():
+			rank = 2
+		case i.out.Load():
+			rank = 1
+		}
+		if open := i.open.Load(); rank < bestRank || rank == bestRank && open < bestOpen {
+			best, bestRank, bestOpen = i, rank, open
+		}
+	}
+	return best
+}
+
+// withShare is the table with another share on green. Going home ends the sessions on
+// a side without a share.
+func (t *table) withShare(share split.Share, home bool, now time.Time) *table {
+	next := *t
+	next.split = front.Split{Revision: t.split.Revision + 1, Share: share, Since: now}
+	for _, side := range split.Sides {
+		if share.Of(side) > 0 {
+			next.sides[side].draining, next.sides[side].released = false, false
+		} else if home {
+			next.sides[side].released = true
+		}
+	}
+	return &next
+}
+
+// withInstances is the table with other instances on a side. Those it has
+// already keep their figures.
+func (t *table) withInstances(side split.Side, wanted []front.Instance) *table {
+	next := *t
+	list := make([]*instance, len(wanted))
+	for n, w := range wanted {
+		for _, i := range t.sides[side].instances {
+			if i.Name == w.Name && i.Address == w.Address && i.Version == w.Version {
+				list[n] = i
+			}
+		}
+		if list[n] == nil {
+			list[n] = newInstance(w)
+		}
+		list[n].out.Store(w.Out)
+	}
+	next.sides[side].instances = list
+	next.sides[side].draining = false
+	return &next
+}
+
+// withDraining is the table with a side that is being given up.
+func (t *table) withDraining(side split.Side) *table {
+	next := *t
+	next.sides[side].draining, next.sides[side].released = true, true
+	return &next
+}

@@ -1,0 +1,587 @@
+package fronttest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// Proxy is a real proxy that runs, and what can be done to it.
+type Proxy struct {
+	Driver  func() front.Driver                   // a new one each time, as another process would have
+	Foreign func(t *testing.T, share split.Share) // somebody else puts a share in force, past the driver; nil if nobody can
+	Reload  func(t *testing.T)                    // somebody reloads it; nil if there is no such thing
+	Spoil   func(t *testing.T)                    // takes the disk away that the driver writes to; nil if it writes nothing
+	Kill    func(t *testing.T)                    // ends it
+	Garble  func(t *testing.T) (put func())       // makes its configuration such that its checker refuses it; nil if it has none
+}
+
+// System is a kind of proxy.
+type System struct {
+	Open   func(t *testing.T, w *World) Proxy // starts one that listens at w.Listen, with room for 6 instances of each side
+	Exact  bool                               // it does every share to 0.01 %
+	Closes bool                               // it may close kept connections that are idle when it changes
+	Rounds int                                // of going to and fro
+	Sorts  bool                               // it counts requests by instance
+	Homes  bool                               // going home works without the disk
+	Tells  bool                               // and says that it would not survive
+}
+
+// Run holds a system to the suite.
+func Run(t *testing.T, s System) {
+	for _, c := range []struct {
+		name string
+		run  func(*testing.T, *scene)
+	}{
+		{"reads back what it sets", readsBack},
+		{"does the shares it says", doesShares},
+		{"splits as asked", splitsAsAsked},
+		{"unequal numbers of instances", unequal},
+		{"instances come and go", comeAndGo},
+		{"one that is out gets nothing", oneOut},
+		{"to and fro", toAndFro},
+		{"home from another process", homeFromElsewhere},
+		{"an old revision", oldRevision},
+		{"somebody else", somebodyElse},
+		{"a reload by somebody", reloaded},
+		{"a refused configuration", refused},
+		{"no disk", noDisk},
+		{"no proxy", noProxy},
+		{"drains", drains},
+	} {
+		t.Run(c.name, func(t *testing.T) { c.run(t, open(t, s)) })
+	}
+}
+
+// scene is a proxy with instances behind it and requests flowing.
+type scene struct {
+	System
+	Proxy
+	t     *testing.T
+	w     *World
+	d     front.Driver
+	load  *Load
+	blue  []front.Instance
+	green []front.Instance
+}
+
+func open(t *testing.T, s System) *scene {
+	t.Helper()
+	w := NewWorld(t)
+	c := &scene{System: s, t: t, w: w}
+	c.blue, c.green = w.Raise(split.Blue, 1, 3), w.Raise(split.Green, 1, 3)
+	c.Proxy = s.Open(t, w)
+	c.d = c.Driver()
+	c.instances(split.Blue, c.blue)
+	c.home(0)
+	c.instances(split.Green, c.green)
+	Eventually(t, "the first answer", func() error {
+		o := (&client{world: w}).ask("/first")
+		return o.err
+	})
+	c.load = w.flow()
+	Eventually(t, "requests that flow", func() error {
+		if n := c.load.Answers[split.Blue].Load(); n < 20 {
+			return fmt.Errorf("%d answers", n)
+		}
+		return nil
+	})
+	t.Cleanup(func() {
+		lost, first := c.load.end()
+		if lost > 0 {
+			t.Errorf("%d requests were lost, the first: %v", lost, first)
+		}
+		if n := c.load.Closed.Load(); n > 0 {
+			t.Logf("%d idle connections were closed", n)
+			if !s.Closes {
+				t.Errorf("%d kept connections were closed under a request", n)
+			}
+		}
+	})
+	return c
+}
+
+func (c *scene) ctx() context.Context {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.t.Context()), 30*time.Second)
+	c.t.Cleanup(cancel)
+	return ctx
+}
+
+func (c *scene) read() front.Reading {
+	c.t.Helper()
+	r, err := c.d.Read(c.ctx())
+	if err != nil {
+		c.t.Fatalf("read: %v", err)
+	}
+	return r
+}
+
+func (c *scene) set(share split.Share) front.Split {
+	c.t.Helper()
+	s, err := c.d.Set(c.ctx(), share, c.read().Split.Revision)
+	if err != nil {
+		c.t.Fatalf("set %v: %v", share, err)
+	}
+	return s
+}
+
+func (c *scene) home(share split.Share) {
+	c.t.Helper()
+	s, err := c.d.Home(c.ctx(), share)
+	if err != nil || s.Share != share {
+		c.t.Fatalf("home to %v: %+v, %v", share, s, err)
+	}
+}
+
+func (c *scene) instances(side split.Side, list []front.Instance) {
+	c.t.Helper()
+	if err := c.d.SetInstances(c.ctx(), side, list); err != nil {
+		c.t.Fatalf("instances of %v: %v", side, err)
+	}
+}
+
+// only waits until all requests go to one side: those placed before may still be
+// answered.
+func (c *scene) only(side split.Side) {
+	c.t.Helper()
+	Eventually(c.t, fmt.Sprintf("all answers of %v", side), func() error {
+		if _, sides := c.w.Count(20, false, nil); sides[side.Other()] > 0 {
+			return fmt.Errorf("%d of 20 came from %v", sides[side.Other()], side.Other())
+		}
+		return nil
+	})
+}
+
+func readsBack(t *testing.T, c *scene) {
+	before := c.read()
+	if before.Split.Share != 0 || len(before.Sides[split.Blue].Instances) != 3 || len(before.Sides[split.Green].Instances) != 3 {
+		t.Fatalf("at first: %+v", before)
+	}
+	for n, i := range before.Sides[split.Green].Instances {
+		if i.Instance != c.green[n] {
+			t.Errorf("instance %d is read as %+v, told as %+v", n, i.Instance, c.green[n])
+		}
+	}
+	if again := c.read(); again.Split.Revision != before.Split.Revision {
+		t.Errorf("the revision grew from %d to %d though nothing happened", before.Split.Revision, again.Split.Revision)
+	}
+	s := c.set(5000)
+	r := c.read()
+	if s.Share != 5000 || r.Split.Share != 5000 || r.Split.Revision != s.Revision || s.Revision == before.Split.Revision || len(s.Did) == 0 {
+		t.Errorf("set: %+v, read: %+v, before: %+v", s, r.Split, before.Split)
+	}
+	if same := c.set(5000); same.Share != 5000 {
+		t.Errorf("set twice: %+v", same)
+	}
+	// Another process reads the same.
+	if r, err := c.Driver().Read(c.ctx()); err != nil || r.Split.Share != 5000 {
+		t.Errorf("another process reads %+v, %v", r.Split, err)
+	}
+}
+
+func doesShares(t *testing.T, c *scene) {
+	shares := []split.Share{1, 25, 100, 1234, 3333, 6667, 9999, 10_000, 0}
+	if c.Closes { // each is a reload
+		shares = []split.Share{1, 3333, 10_000, 0}
+	}
+	for _, share := range shares {
+		change, err := c.d.Plan(c.ctx(), share)
+		if err != nil || change.Wanted != share || change.Connections == "" || change.Usually <= 0 {
+			t.Fatalf("what it would do for %v: %+v, %v", share, change, err)
+		}
+		if c.Exact && change.Error() != 0 {
+			t.Errorf("%v would be %v", share, change.Reached)
+		}
+		if change.Error() > 0 && (share == 0 || share == split.Whole) {
+			t.Errorf("%v would be %v", share, change.Reached)
+		}
+		s := c.set(share)
+		if s.Share != change.Reached {
+			t.Errorf("%v: said %v, did %v", share, change.Reached, s.Share)
+		}
+		if !slices.Equal(s.Did, change.Steps) {
+			t.Errorf("%v: said\n%s\ndid\n%s", share, strings.Join(change.Steps, "\n"), strings.Join(s.Did, "\n"))
+		}
+	}
+}
+
+func splitsAsAsked(t *testing.T, c *scene) {
+	for _, share := range []split.Share{2500, 9000, 100} {
+		s := c.set(share)
+		const n = 4000
+		_, sides := c.w.Count(n, true, nil)
+		seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002)
+		if seen.Verdict == evidence.Off {
+			t.Errorf("asked %v: %d of %d on green: %+v", share, sides[split.Green], n, seen)
+		}
+	}
+	c.set(split.Whole)
+	c.only(split.Green)
+	c.home(0)
+	c.only(split.Blue)
+}
+
+func unequal(t *testing.T, c *scene) {
+	more := append(slices.Clone(c.green), c.w.Raise(split.Green, 4, 2)...)
+	c.instances(split.Green, more)
+	s := c.set(4000)
+	const n = 4000
+	names, sides := c.w.Count(n, true, nil)
+	if seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Off {
+		t.Errorf("3 and 5 instances, asked %v: %d of %d on green", s.Share, sides[split.Green], n)
+	}
+	if len(names) != 8 {
+		t.Errorf("answers of %v", names)
+	}
+	for _, i := range more {
+		// 320 are expected; fronts with fewest-connections rules deviate more.
+		if got := names[i.Name]; got < 160 || got > 520 {
+			t.Errorf("%s answered %d of about 320", i.Name, got)
+		}
+	}
+	c.home(0)
+}
+
+func comeAndGo(t *testing.T, c *scene) {
+	c.set(5000)
+	share := c.read().Split
+	others := c.w.Raise(split.Green, 4, 2)
+	c.instances(split.Green, append(slices.Clone(c.green), others...))
+	c.instances(split.Green, others)
+	r := c.read()
+	if r.Split.Share != 5000 || r.Split.Revision != share.Revision {
+		t.Errorf("the split was %+v, and is %+v after other instances came", share, r.Split)
+	}
+	var names []string
+	for _, i := range r.Sides[split.Green].Instances {
+		names = append(names, i.Name)
+	}
+	if want := []string{"green-4", "green-5"}; !slices.Equal(names, want) {
+		t.Errorf("instances %v, want %v", names, want)
+	}
+	Eventually(t, "answers of the new instances alone", func() error {
+		seen, _ := c.w.Count(60, false, nil)
+		for _, i := range c.green {
+			if seen[i.Name] > 0 {
+				return fmt.Errorf("%s still answers", i.Name)
+			}
+		}
+		if seen["green-4"] == 0 || seen["green-5"] == 0 {
+			return fmt.Errorf("answers of %v", seen)
+		}
+		return nil
+	})
+	if err := c.d.SetInstances(c.ctx(), split.Green, nil); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("a side with half of the requests was left without instances: %v", err)
+	}
+	c.home(0)
+	c.instances(split.Green, nil)
+	if n := len(c.read().Sides[split.Green].Instances); n != 0 {
+		t.Errorf("%d instances are left of a side that was cleared", n)
+	}
+	if s, err := c.d.Set(c.ctx(), 100, c.read().Split.Revision); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("requests were sent to a side without instances: %+v, %v", s, err)
+	}
+	if s := c.read().Split.Share; s != 0 {
+		t.Errorf("after the refusal %v are on green", s)
+	}
+}
+
+func oneOut(t *testing.T, c *scene) {
+	before := c.read().Split
+	list := slices.Clone(c.blue)
+	list[1].Out = true
+	c.instances(split.Blue, list)
+	if r := c.read(); r.Split.Revision != before.Revision || r.Split.Share != 0 || !r.Sides[split.Blue].Instances[1].Out {
+		t.Errorf("with one out: %+v", r)
+	}
+	Eventually(t, "nothing for the one that is out", func() error {
+		if seen, _ := c.w.Count(40, false, nil); seen[list[1].Name] > 0 {
+			return fmt.Errorf("it answered %d of 40", seen[list[1].Name])
+		}
+		return nil
+	})
+	for n := range list {
+		list[n].Out = true // then nobody is
+	}
+	c.instances(split.Blue, list)
+	c.w.Count(40, false, nil)
+	c.instances(split.Blue, c.blue)
+	Eventually(t, "all in again", func() error {
+		if seen, _ := c.w.Count(60, false, nil); len(seen) != 3 {
+			return fmt.Errorf("answers of %v", seen)
+		}
+		return nil
+	})
+}
+
+func toAndFro(t *testing.T, c *scene) {
+	for n := range c.Rounds {
+		share := split.Share(0)
+		if n%2 == 0 {
+			share = split.Whole
+		}
+		c.set(share)
+	}
+	c.set(split.Whole)
+	c.only(split.Green)
+	c.home(0)
+	c.only(split.Blue)
+	for _, side := range split.Sides {
+		if c.load.Answers[side].Load() == 0 {
+			t.Errorf("%v never answered", side)
+		}
+	}
+	if !c.Sorts {
+		return
+	}
+	// Its counts are those of the instances, give or take what is under way.
+	Eventually(t, "counts that agree", func() error {
+		r := c.read()
+		for _, side := range split.Sides {
+			for _, i := range r.Sides[side].Instances {
+				if answered := c.w.Instance(i.Name).Answered.Load(); i.Requests < answered-20 || i.Requests > answered+20 {
+					return fmt.Errorf("%s answered %d, the front counts %d", i.Name, answered, i.Requests)
+				}
+			}
+			if r.Sides[side].Lost > 0 {
+				return fmt.Errorf("the front says that %v lost %d", side, r.Sides[side].Lost)
+			}
+		}
+		return nil
+	})
+}
+
+// homeFromElsewhere goes home by a process that was told nothing, as vaiven back does.
+func homeFromElsewhere(t *testing.T, c *scene) {
+	c.set(split.Whole)
+	c.only(split.Green)
+	if s, err := c.Driver().Home(c.ctx(), 0); err != nil || s.Share != 0 {
+		t.Fatalf("home: %+v, %v", s, err)
+	}
+	c.only(split.Blue)
+	if r := c.read(); r.Split.Share != 0 {
+		t.Errorf("afterwards %v are on green", r.Split.Share)
+	}
+}
+
+func oldRevision(t *testing.T, c *scene) {
+	old := c.read().Split.Revision
+	c.set(2500)
+	if s, err := c.d.Set(c.ctx(), 7500, old); !errors.Is(err, front.ErrChanged) {
+		t.Errorf("set by an old revision: %+v, %v", s, err)
+	}
+	if s := c.read().Split.Share; s != 2500 {
+		t.Errorf("after the refusal %v are on green", s)
+	}
+}
+
+func somebodyElse(t *testing.T, c *scene) {
+	if c.Foreign == nil {
+		t.Skip("nobody else can")
+	}
+	c.set(2500)
+	ours := c.read().Split
+	c.Foreign(t, 5000)
+	if s, err := c.d.Set(c.ctx(), 7500, ours.Revision); !errors.Is(err, front.ErrChanged) {
+		t.Fatalf("their change was overwritten: %+v, %v", s, err)
+	}
+	Eventually(t, "their change", func() error {
+		if r := c.read().Split; r.Share != 5000 || r.Revision == ours.Revision {
+			return fmt.Errorf("read as %+v, ours was %+v", r, ours)
+		}
+		return nil
+	})
+	if s := c.set(2500); s.Share != 2500 { // ours is put back, by the revision that was read
+		t.Errorf("put back: %+v", s)
+	}
+	c.Foreign(t, 5000)
+	c.home(0) // going home asks nobody
+	c.only(split.Blue)
+}
+
+func reloaded(t *testing.T, c *scene) {
+	if c.Reload == nil {
+		t.Skip("it has no reload")
+	}
+	c.set(split.Whole)
+	c.only(split.Green)
+	ours := c.read().Split
+	c.Reload(t)
+	Eventually(t, "the share after a reload", func() error {
+		r, err := c.d.Read(c.ctx())
+		if err != nil {
+			return err
+		}
+		if r.Split.Share != split.Whole || r.Split.Revision != ours.Revision || len(r.Sides[split.Green].Instances) != 3 {
+			return fmt.Errorf("%+v with %d instances, was %+v", r.Split, len(r.Sides[split.Green].Instances), ours)
+		}
+		return nil
+	})
+	c.only(split.Green)
+	c.home(0)
+	c.only(split.Blue)
+}
+
+func refused(t *testing.T, c *scene) {
+	if c.Garble == nil {
+		t.Skip("it has no checker")
+	}
+	c.set(2500)
+	was := c.read().Split
+	put := c.Garble(t)
+	s, err := c.d.Set(c.ctx(), 7500, was.Revision)
+	if !errors.Is(err, front.ErrRefused) {
+		t.Errorf("a configuration that its checker refuses: %+v, %v", s, err)
+	}
+	if r := c.read().Split; r.Share != 2500 || r.Revision != was.Revision {
+		t.Errorf("afterwards: %+v, was %+v", r, was)
+	}
+	c.w.Count(100, false, nil)
+	put()
+	c.set(7500)
+	c.home(0)
+}
+
+func noDisk(t *testing.T, c *scene) {
+	if c.Spoil == nil {
+		t.Skip("it writes nothing")
+	}
+	c.set(2500)
+	was := c.read().Split
+	c.Spoil(t)
+	if s, err := c.d.Set(c.ctx(), 7500, was.Revision); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("without a disk: %+v, %v", s, err)
+	}
+	const n = 800
+	_, sides := c.w.Count(n, true, nil)
+	if seen := evidence.Asked(0.25, evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Off {
+		t.Errorf("afterwards %d of %d are on green", sides[split.Green], n)
+	}
+	if !c.Homes {
+		return
+	}
+	c.home(0)
+	c.only(split.Blue)
+	if c.Tells && c.read().Notice == "" {
+		t.Error("nothing says that it would not survive")
+	}
+}
+
+func noProxy(t *testing.T, c *scene) {
+	c.set(5000)
+	r := c.read().Split
+	c.load.forgiven.Store(true)
+	c.Kill(t)
+	for what, err := range map[string]error{
+		"read": second(c.d.Read(c.ctx())), "set": second(c.d.Set(c.ctx(), 7500, r.Revision)), "home": second(c.d.Home(c.ctx(), 0)),
+	} {
+		if !errors.Is(err, front.ErrUnreachable) {
+			t.Errorf("%s without a proxy: %v", what, err)
+		}
+	}
+	ctx, cancel := context.WithCancel(c.ctx())
+	cancel()
+	if _, err := c.d.Read(ctx); err == nil {
+		t.Error("read though it was cancelled")
+	}
+}
+
+func second[T any](_ T, err error) error { return err }
+
+func drains(t *testing.T, c *scene) {
+	c.set(split.Whole)
+	if _, err := c.d.Drain(c.ctx(), split.Green); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("the live side was drained: %v", err)
+	}
+	c.only(split.Green)
+	held := make(chan outcome, 1)
+	go func() { held <- (&client{world: c.w}).ask("/hold") }()
+	Eventually(t, "the held request", func() error {
+		for _, i := range c.green {
+			if c.w.Instance(i.Name).held.Load() > 0 {
+				return nil
+			}
+		}
+		return errors.New("it has not come yet")
+	})
+	c.home(0)
+	c.only(split.Blue)
+	open, err := c.d.Drain(c.ctx(), split.Green)
+	if err != nil || c.Sorts && open < 1 {
+		t.Errorf("drain: %d open, %v", open, err)
+	}
+	for _, i := range c.green {
+		close(c.w.Instance(i.Name).hold)
+	}
+	if o := <-held; o.err != nil || o.instance.Side != split.Green {
+		t.Errorf("the held request ended as %+v", o)
+	}
+	Eventually(t, "nothing open", func() error {
+		if open, err := c.d.Drain(c.ctx(), split.Green); err != nil || open > 0 {
+			return fmt.Errorf("%d open, %v", open, err)
+		}
+		return nil
+	})
+}
+
+// Eventually tries until it goes well, for half a minute.
+func Eventually(t *testing.T, what string, try func() error) {
+	t.Helper()
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		err := try()
+		if err == nil {
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("waited in vain for %s: %v", what, err)
+		}
+		time.Sleep(20 * time.Millisecond) // between two questions, not to be right
+	}
+}
+
+// Grows raises the share on green step by step, and looks whether any of a hundred
+// clients, told apart by their headers, ever goes back to blue.
+func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []string) {
+	t.Helper()
+	const clients = 100
+	on := [clients]split.Side{}
+	for _, share := range []split.Share{0, 500, 2500, 2501, 6000, 9900, split.Whole} {
+		r, err := d.Read(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Set(t.Context(), share, r.Split.Revision); err != nil {
+			t.Fatalf("set %v: %v", share, err)
+		}
+		green := 0
+		for n := range clients {
+			c := &client{world: w}
+			for range 2 {
+				o := c.ask("/client", headers(n)...)
+				if o.err != nil {
+					t.Fatal(o.err)
+				}
+				if on[n] == split.Green && o.instance.Side == split.Blue {
+					t.Errorf("client %d went back to blue at %v", n, share)
+				}
+				on[n] = o.instance.Side
+			}
+			if on[n] == split.Green {
+				green++
+			}
+		}
+		if seen := evidence.Asked(share.Fraction(), evidence.Count{Bad: int64(green), Of: clients}, evidence.Independent); seen.Verdict == evidence.Off {
+			t.Errorf("at %v, %d of %d clients are on green", share, green, clients)
+		}
+	}
+}

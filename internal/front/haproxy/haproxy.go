@@ -1,0 +1,698 @@
+package haproxy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
+)
+
+// mostWeight is the largest weight of a server.
+const mostWeight = 256
+
+// usually is how long a change takes to be in force.
+const usually = 2 * time.Millisecond
+
+// Driver steers one HAProxy. It is safe for concurrent use.
+type Driver struct {
+	config plan.HAProxy
+	sticky bool
+
+	mu        sync.Mutex // held from reading to confirming, and protects what follows
+	revisions front.Revisions
+	known     front.Known
+	base      map[string]counted // by server: where its instance's counts begin
+	lost      map[string]counts  // by backend, when it was first read
+	notice    string             // what would not survive a reload, "" if everything would
+}
+
+// counted is where the counts of the instance at a server begin.
+type counted struct {
+	address string
+	counts  counts
+}
+
+// New makes a driver. Nothing is asked yet.
+func New(f plan.Front) *Driver {
+	return &Driver{config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}, lost: map[string]counts{}}
+}
+
+// side is the side that a server belongs to, and false if it is of none.
+func (d *Driver) side(s server) (split.Side, bool) {
+	for _, side := range split.Sides {
+		if s.backend == d.config.Backends[side] && (!d.config.Weighs() || strings.HasPrefix(s.name, d.config.Servers[side])) {
+			return side, true
+		}
+	}
+	return 0, false
+}
+
+// of are a side's servers that count as its instances: those that get requests by
+// their weight, and those whose address was told.
+func (d *Driver) of(s state, side split.Side) []server {
+	return slices.DeleteFunc(d.slots(s, side), func(v server) bool {
+		return !v.in() && !slices.ContainsFunc(d.known[side], func(i front.Instance) bool { return i.Address == v.address })
+	})
+}
+
+// slots are all servers of a side.
+func (d *Driver) slots(s state, side split.Side) []server {
+	var list []server
+	for _, v := range s.servers {
+		if own, ok := d.side(v); ok && own == side {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
+// share is the share on green that is in force.
+func (d *Driver) share(s state) (split.Share, error) {
+	if !d.config.Weighs() {
+		return split.Share(s.share), nil
+	}
+	var sums [2]uint64
+	for _, side := range split.Sides {
+		for _, v := range d.slots(s, side) {
+			if v.in() {
+				sums[side] += uint64(v.weight)
+			}
+		}
+	}
+	if sums == [2]uint64{} {
+		return 0, fmt.Errorf("%w: no server of backend %s gets any requests", front.ErrRefused, d.config.Backends[0])
+	}
+	return split.FromWeights(sums[split.Blue], sums[split.Green])
+}
+
+// print is what is in force as a text, to notice when somebody changed it.
+func (d *Driver) print(s state) string {
+	var b strings.Builder
+	fmt.Fprintln(&b, s.share)
+	for _, v := range s.servers {
+		fmt.Fprintln(&b, v.path(), v.address, v.weight, v.in())
+	}
+	return b.String()
+}
+
+// split is what is in force, as its revision.
+func (d *Driver) split(s state) (front.Split, error) {
+	share, err := d.share(s)
+	return d.revisions.Split(share, d.print(s)), err
+}
+
+// Read is the split in force and what was counted.
+func (d *Driver) Read(ctx context.Context) (front.Reading, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, err := d.look(ctx)
+	if err != nil {
+		return front.Reading{}, err
+	}
+	r := front.Reading{At: time.Now()}
+	if r.Split, err = d.split(s); err != nil && d.known[0] != nil {
+		return front.Reading{}, err // before the first instances were told there may be none
+	}
+	var down []string
+	for _, side := range split.Sides {
+		r.Sides[side] = d.count(s, side)
+		for _, v := range d.of(s, side) {
+			if strings.HasPrefix(v.status, "DOWN") && v.weight > 0 {
+				down = append(down, v.name)
+			}
+		}
+	}
+	r.Notice = d.notices(s, down)
+	return r, nil
+}
+
+// notices is the most important thing to know of what was read.
+func (d *Driver) notices(s state, down []string) string {
+	queued := int64(0)
+	for _, c := range s.backends {
+		queued += c.queued
+	}
+	waits := false
+	for _, v := range s.servers {
+		waits = waits || v.in() && v.weight > 0 && !strings.HasPrefix(v.status, "DOWN")
+	}
+	switch {
+	case queued > 100 && waits:
+		return fmt.Sprintf("%d requests wait in HAProxy's queue though servers are up: if it does not go down, set one server to maint and to ready again", queued)
+	case len(down) > 0:
+		return fmt.Sprintf("HAProxy holds %s for down and sends their requests to others", strings.Join(down, ", "))
+	case d.sticky && !s.sticky:
+		return fmt.Sprintf("the plan wants sticky sessions, and backend %s has no cookie line", d.config.Backends[0])
+	case d.notice != "":
+		return d.notice
+	case d.config.Weighs() && d.config.StateFile == "":
+		return "a reload of HAProxy would undo the split: give it a server state file (state-file in the plan, server-state-file and load-server-state-from-file in its configuration)"
+	}
+	return ""
+}
+
+// count is a side's figures.
+func (d *Driver) count(s state, side split.Side) front.Side {
+	r := front.Side{Instances: []front.Count{}}
+	for _, v := range d.of(s, side) {
+		b, ok := d.base[v.path()]
+		if !ok || b.address != v.address || v.counts.sessions < b.counts.sessions {
+			b = counted{address: v.address}
+			if ok && v.counts.sessions >= d.base[v.path()].counts.sessions {
+				b.counts = v.counts // another instance at the same server
+			}
+			d.base[v.path()] = b
+		}
+		c := front.Count{
+			Instance: d.known.At(side, v.address, v.name), Open: v.counts.open,
+			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response,
+		}
+		for class := range c.Status {
+			c.Status[class] = v.counts.status[class] - b.counts.status[class]
+			c.Requests += c.Status[class]
+		}
+		r.Open += c.Open
+		r.Lost += v.counts.response - b.counts.response
+		r.Instances = append(r.Instances, c)
+	}
+	d.known.Sort(side, r.Instances)
+	r.Lost += d.unserved(s, side)
+	return r
+}
+
+// unserved are the requests that a backend answered itself because no server did: its
+// errors beyond those of its servers. With one backend for both they are blue's, since
+// nothing says whose they would have been.
+func (d *Driver) unserved(s state, side split.Side) int64 {
+	if d.config.Weighs() && side == split.Green {
+		return 0
+	}
+	backend := d.config.Backends[side]
+	c := s.backends[backend]
+	own := c.status[5]
+	for _, v := range s.servers {
+		if v.backend == backend {
+			own -= v.counts.status[5] + v.counts.response // a broken answer becomes a 502 of the backend
+		}
+	}
+	return max(own, 0)
+}
+
+// setting is what a server is to become.
+type setting struct {
+	server
+	weight  int
+	in      bool   // in rotation
+	home    bool   // taken out even for sessions
+	address string // "" to leave it
+	left    bool   // not an instance any more
+}
+
+// weigh finds what the servers of both sides have to become for a share.
+func (d *Driver) weigh(s state, share split.Share) ([]setting, split.Weights, error) {
+	var list []setting
+	groups := make([]split.Group, 2)
+	var takes [2][]int // places in list of those that take requests
+	for _, side := range split.Sides {
+		groups[side].Share = share.Of(side)
+		servers := d.of(s, side)
+		if share.Of(side) > 0 && len(servers) == 0 {
+			return nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+		}
+		out := func(v server) bool { return d.known.At(side, v.address, v.name).Out }
+		all := !slices.ContainsFunc(servers, func(v server) bool { return !out(v) })
+		for _, v := range servers {
+			list = append(list, setting{server: v, in: v.in() || groups[side].Share > 0})
+			if all || !out(v) {
+				takes[side] = append(takes[side], len(list)-1)
+				groups[side].Capacities = append(groups[side].Capacities, 1)
+			}
+		}
+	}
+	if !d.config.Weighs() {
+		for n := range list {
+			list[n].weight = list[n].server.weight
+		}
+		for _, side := range split.Sides {
+			for _, n := range takes[side] {
+				list[n].weight = max(list[n].weight, 1)
+			}
+		}
+		for n := range list {
+			if side, _ := d.side(list[n].server); !slices.Contains(takes[side], n) {
+				list[n].weight = 0
+			}
+		}
+		return list, split.Weights{Reached: []split.Share{split.Whole - share, share}}, nil
+	}
+	w, err := split.Weigh(groups, mostWeight)
+	if err != nil {
+		return nil, w, err
+	}
+	for _, side := range split.Sides {
+		for k, n := range takes[side] {
+			list[n].weight = w.Of[side][k]
+		}
+	}
+	return list, w, nil
+}
+
+// commands are what takes servers to their settings: first all that gains, then all
+// that loses, so that somebody takes the requests at every moment.
+func commands(list []setting) []string {
+	var gain, lose []string
+	for _, s := range list {
+		at := s.path()
+		if s.address != "" && s.address != s.server.address {
+			host, port, _ := net.SplitHostPort(s.address)
+			gain = append(gain, "set server "+at+" state maint", fmt.Sprintf("set server %s addr %s port %s", at, host, port))
+			s.server.admin |= 0x01
+		}
+		set := fmt.Sprintf("set server %s weight %d", at, s.weight)
+		switch {
+		case s.left || s.home:
+			if s.server.weight != s.weight {
+				lose = append(lose, set)
+			}
+			if s.server.admin&maintenance == 0 {
+				lose = append(lose, "set server "+at+" state maint")
+			}
+			continue
+		case s.weight < s.server.weight && s.server.in():
+			lose = append(lose, set)
+		case s.weight != s.server.weight:
+			gain = append(gain, set)
+		}
+		if s.in && !s.server.in() {
+			gain = append(gain, "set server "+at+" state ready")
+		}
+	}
+	return append(gain, lose...)
+}
+
+// steps are the commands that put a share in force.
+func (d *Driver) steps(s state, share split.Share, home bool) ([]string, []setting, split.Weights, error) {
+	list, w, err := d.weigh(s, share)
+	if err != nil {
+		return nil, nil, w, err
+	}
+	for n := range list {
+		side, _ := d.side(list[n].server)
+		list[n].home = home && d.sticky && share.Of(side) == 0
+	}
+	steps := commands(list)
+	if !d.config.Weighs() && (s.share != int(share) || !s.inMap) {
+		verb := "set"
+		if !s.inMap {
+			verb = "add"
+		}
+		steps = append(steps, fmt.Sprintf("%s map %s %s %d", verb, d.config.Map, d.config.MapKey, share))
+	}
+	return steps, list, w, nil
+}
+
+// Plan is what Set would do.
+func (d *Driver) Plan(ctx context.Context, share split.Share) (front.Change, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, err := d.look(ctx)
+	if err != nil {
+		return front.Change{}, err
+	}
+	c := front.Change{Wanted: share, Usually: usually,
+		Connections: "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew"}
+	if c.From, err = d.share(s); err != nil {
+		return c, err
+	}
+	steps, _, w, err := d.steps(s, share, false)
+	if err != nil {
+		return c, err
+	}
+	c.Steps, c.Reached = steps, w.Reached[split.Green]
+	if w.Unused > 0 {
+		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: weights from 1 to %d are too coarse for %v", w.Unused, mostWeight, share))
+	}
+	if d.sticky {
+		c.Notes = append(c.Notes, "who has a session stays where it is, so the share of requests follows only as sessions end")
+	}
+	if d.config.Weighs() && d.config.StateFile == "" || !d.config.Weighs() && !filepath.IsAbs(d.config.Map) {
+		c.Notes = append(c.Notes, "a reload of HAProxy by anybody would undo it")
+	}
+	return c, nil
+}
+
+// Set puts a share on green in force if the split still has the revision. What has to
+// be kept for a reload is on the disk before anything changes.
+func (d *Driver) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, err := d.look(ctx)
+	if err != nil {
+		return front.Split{}, err
+	}
+	now, err := d.split(s)
+	if err != nil {
+		return now, err
+	}
+	if now.Revision != revision {
+		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
+	}
+	return d.put(ctx, s, share, false)
+}
+
+// Home puts a share on green in force whatever the split is.
+func (d *Driver) Home(ctx context.Context, share split.Share) (front.Split, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, err := d.look(ctx)
+	if err != nil {
+		return front.Split{}, err
+	}
+	return d.put(ctx, s, share, true)
+}
+
+func (d *Driver) put(ctx context.Context, s state, share split.Share, home bool) (front.Split, error) {
+	if !share.Valid() {
+		return front.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
+	}
+	steps, list, w, err := d.steps(s, share, home)
+	if err != nil {
+		return front.Split{}, err
+	}
+	if err := d.carryOut(ctx, s, steps, list, share, home); err != nil {
+		return front.Split{}, err
+	}
+	after, err := d.look(ctx)
+	if err != nil {
+		return front.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
+	}
+	now, err := d.split(after)
+	if err == nil && now.Share != w.Reached[split.Green] {
+		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, share)
+	}
+	now.Did = steps
+	return now, err
+}
+
+// carryOut does the steps, with what a reload needs written before and put in its place
+// after. Going home does not depend on a disk: what could not be written is a notice.
+func (d *Driver) carryOut(ctx context.Context, s state, steps []string, list []setting, share split.Share, home bool) error {
+	kept, err := d.prepare(s, list, share)
+	if err != nil && !home {
+		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
+	}
+	d.notice = ""
+	if err := d.tell(ctx, steps); err != nil {
+		kept.discard()
+		return err
+	}
+	if err == nil {
+		err = kept.put()
+	}
+	if err != nil {
+		d.notice = fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err)
+	}
+	return nil
+}
+
+// SetInstances gives a side other instances: their addresses go to its servers, and
+// servers that are not needed are put into maintenance. The share stays.
+func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []front.Instance) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, err := d.look(ctx)
+	if err != nil {
+		return err
+	}
+	share, errShare := d.share(s)
+	if errShare != nil {
+		share = split.Toward(side, split.Whole) // nobody gets anything: these will
+		if len(wanted) == 0 {
+			share = split.Toward(side, 0)
+		}
+	}
+	if of := share.Of(side); of > 0 && len(wanted) == 0 {
+		return fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
+	}
+	slots := d.slots(s, side)
+	placed, err := place(slots, wanted, d.known[side])
+	if err != nil {
+		return fmt.Errorf("%w: backend %s has %d servers for %v, and %d are needed: add some to its configuration", front.ErrRefused,
+			d.config.Backends[side], len(slots), side, len(wanted))
+	}
+	before := d.known[side]
+	d.known[side] = slices.Clone(wanted)
+	revision := d.print(s)
+	// As it will be when the addresses are there; weights are found for that.
+	then := s
+	then.servers = slices.Clone(s.servers)
+	address := map[string]string{}
+	for n, v := range then.servers {
+		own, ok := d.side(v)
+		if !ok || own != side {
+			continue
+		}
+		if a, ok := placed[v.name]; ok {
+			then.servers[n].address = a
+			address[v.path()] = a
+		} else {
+			then.servers[n].admin |= 0x01
+			then.servers[n].address = "" // nobody's
+		}
+	}
+	list, _, err := d.weigh(then, share)
+	if err != nil {
+		d.known[side] = before
+		return err
+	}
+	is := map[string]server{}
+	for _, v := range s.servers {
+		is[v.path()] = v
+	}
+	for n := range list {
+		p := list[n].path()
+		list[n].server = is[p]
+		list[n].address = address[p]
+		own, _ := d.side(list[n].server)
+		// With sessions that stay, a side without a share that was taken home stays so.
+		list[n].in = list[n].server.in() || !(d.sticky && share.Of(own) == 0 && list[n].server.address == list[n].address)
+	}
+	for _, v := range slots {
+		if _, used := placed[v.name]; !used && v.in() {
+			list = append(list, setting{server: v, left: true})
+		}
+	}
+	if err := d.carryOut(ctx, s, commands(list), list, share, false); err != nil {
+		d.known[side] = before
+		return err
+	}
+	after, err := d.look(ctx)
+	if err != nil {
+		return err
+	}
+	if d.revisions.Of(revision); errShare == nil {
+		d.revisions.Keep(d.print(after))
+	}
+	return nil
+}
+
+// place gives each instance a server: the one that has its address already, else one
+// that nobody needs, best one that is out of rotation.
+func place(slots []server, wanted, known []front.Instance) (map[string]string, error) {
+	placed := map[string]string{}
+	var left []front.Instance
+	for _, i := range wanted {
+		n := slices.IndexFunc(slots, func(v server) bool { _, taken := placed[v.name]; return v.address == i.Address && !taken })
+		if n < 0 {
+			left = append(left, i)
+			continue
+		}
+		placed[slots[n].name] = i.Address
+	}
+	for _, i := range left {
+		best, rank := "", 3
+		for _, v := range slots {
+			if _, taken := placed[v.name]; taken {
+				continue
+			}
+			r := 0
+			switch {
+			case v.in() && v.weight > 0:
+				r = 2
+			case slices.ContainsFunc(known, func(k front.Instance) bool { return k.Address == v.address }):
+				r = 1
+			}
+			if r < rank {
+				best, rank = v.name, r
+			}
+		}
+		if best == "" {
+			return nil, errors.New("too few servers")
+		}
+		placed[best] = i.Address
+	}
+	return placed, nil
+}
+
+// Drain gives up a side without a share, and says how many requests it is still
+// answering. Sessions do not stay any longer.
+func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, err := d.look(ctx)
+	if err != nil {
+		return 0, err
+	}
+	share, err := d.share(s)
+	if err != nil {
+		return 0, err
+	}
+	if of := share.Of(side); of > 0 {
+		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	}
+	open := int64(0)
+	var list []setting
+	for _, v := range d.of(s, side) {
+		open += v.counts.open
+		list = append(list, setting{server: v, weight: v.weight, home: true})
+	}
+	if !d.sticky {
+		return open, nil
+	}
+	before := d.print(s)
+	if err := d.tell(ctx, commands(list)); err != nil {
+		return open, err
+	}
+	if after, err := d.look(ctx); err == nil {
+		d.revisions.Of(before)
+		d.revisions.Keep(d.print(after))
+	}
+	return open, nil
+}
+
+// kept is files that wait to be put in place.
+type kept struct{ files [][2]string } // temporary and final name
+
+func (k kept) put() error {
+	var failed []error
+	for _, f := range k.files {
+		failed = append(failed, os.Rename(f[0], f[1]))
+	}
+	return errors.Join(failed...)
+}
+
+func (k kept) discard() {
+	for _, f := range k.files {
+		_ = os.Remove(f[0])
+	}
+}
+
+// prepare writes what a reload needs beside the files it looks for it in.
+func (d *Driver) prepare(s state, list []setting, share split.Share) (kept, error) {
+	var k kept
+	write := func(file string, data []byte) error {
+		f, err := os.CreateTemp(filepath.Dir(file), ".vaiven-"+filepath.Base(file)+"-")
+		if err != nil {
+			return err
+		}
+		k.files = append(k.files, [2]string{f.Name(), file})
+		mode := os.FileMode(0o644)
+		if info, err := os.Stat(file); err == nil {
+			mode = info.Mode().Perm()
+		}
+		_, err = f.Write(data)
+		return errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	}
+	var failed []error
+	if d.config.StateFile != "" {
+		failed = append(failed, write(d.config.StateFile, s.raw.with(list)))
+	}
+	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) {
+		data, err := os.ReadFile(d.config.Map)
+		if err == nil {
+			err = write(d.config.Map, withEntry(data, d.config.MapKey, int(share)))
+		}
+		failed = append(failed, err)
+	}
+	if err := errors.Join(failed...); err != nil {
+		k.discard()
+		return kept{}, err
+	}
+	return k, nil
+}
+
+// with is the table of servers as it will be, in the form of a server state file.
+func (t table) with(list []setting) []byte {
+	names := make([]string, len(t.columns))
+	for name, n := range t.columns {
+		names[n] = name
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "1\n# %s\n", strings.Join(names, " "))
+	for _, row := range t.rows {
+		row = slices.Clone(row)
+		set := func(column, value string) {
+			if n, ok := t.columns[column]; ok && n < len(row) {
+				row[n] = value
+			}
+		}
+		for _, s := range list {
+			if s.backend != t.text(row, "be_name") || s.name != t.text(row, "srv_name") {
+				continue
+			}
+			set("srv_uweight", strconv.Itoa(s.weight))
+			admin, running := s.server.admin, "2"
+			switch {
+			case s.left || s.home:
+				admin, running = admin|0x01, "0"
+			case s.in:
+				admin &^= maintenance | draining
+			case !s.server.in():
+				running = t.text(row, "srv_op_state")
+			}
+			set("srv_admin_state", strconv.Itoa(admin))
+			set("srv_op_state", running)
+			if host, port, err := net.SplitHostPort(s.address); err == nil {
+				set("srv_addr", host)
+				set("srv_port", port)
+			}
+		}
+		fmt.Fprintln(&b, strings.Join(row, " "))
+	}
+	return []byte(b.String())
+}
+
+// withEntry is the file of a map with another value for a key.
+func withEntry(data []byte, key string, value int) []byte {
+	var b strings.Builder
+	entry := fmt.Sprintf("%s %d\n", key, value)
+	done := false
+	for line := range strings.Lines(string(data)) {
+		if f := strings.Fields(line); len(f) > 0 && f[0] == key {
+			if !done {
+				b.WriteString(entry)
+			}
+			done = true
+			continue
+		}
+		b.WriteString(line)
+		if !strings.HasSuffix(line, "\n") {
+			b.WriteByte('\n')
+		}
+	}
+	if !done {
+		b.WriteString(entry)
+	}
+	return []byte(b.String())
+}

@@ -1,0 +1,208 @@
+package haproxy
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/fronttest"
+	"vaiven/internal/plan"
+	"vaiven/internal/stack/stacktest"
+)
+
+const head = `global
+	stats socket DIR/admin.sock level admin mode 600 expose-fd listeners
+	server-state-file DIR/kept/state
+defaults
+	mode http
+	timeout connect 2s
+	timeout client 60s
+	timeout server 60s
+	option idle-close-on-response
+	option redispatch
+	retries 2
+	load-server-state-from-file global
+`
+
+const byWeight = head + `
+frontend sailings
+	bind LISTEN
+	default_backend sailings
+backend sailings
+	balance roundrobin
+	server-template blue- 6 127.0.0.1:1 disabled
+	server-template green- 6 127.0.0.1:1 disabled weight 0
+`
+
+const byMap = head + `
+frontend sailings
+	bind LISTEN
+	http-request set-var(txn.share) str(sailings),map(DIR/kept/split.map,0)
+	http-request set-var(txn.place) KEY
+	acl on_green var(txn.place),sub(txn.share) -m int lt 0
+	use_backend sailings-green if on_green
+	default_backend sailings-blue
+backend sailings-blue
+	server-template s 6 127.0.0.1:1 disabled
+backend sailings-green
+	server-template s 6 127.0.0.1:1 disabled
+`
+
+// start starts an HAProxy with a configuration, and returns the front of its plan.
+func start(t *testing.T, w *fronttest.World, config string, key string) (plan.Front, *fronttest.Program, string) {
+	program := fronttest.Need(t, "haproxy")
+	dir := t.TempDir()
+	port, _ := stacktest.Ports(t, 1)
+	w.Listen = fronttest.Address(port)
+	kept := filepath.Join(dir, "kept")
+	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
+	fronttest.Write(t, filepath.Join(dir, "haproxy.cfg"), config, "DIR", dir, "LISTEN", w.Listen, "KEY", key)
+	p := fronttest.Start(t, w.Listen, program, "-W", "-db", "-f", filepath.Join(dir, "haproxy.cfg"))
+	fronttest.Eventually(t, "its socket", func() error {
+		conn, err := net.Dial("unix", filepath.Join(dir, "admin.sock"))
+		if err == nil {
+			err = conn.Close()
+		}
+		return err
+	})
+	h := &plan.HAProxy{
+		Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue-", "green-"},
+		StateFile: filepath.Join(kept, "state"),
+	}
+	if config == byMap {
+		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
+	}
+	return plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, HAProxy: h}, p, kept
+}
+
+func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
+	return func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+		f, p, kept := start(t, w, config, "rand(10000)")
+		return fronttest.Proxy{
+			Driver: func() front.Driver { return New(f) },
+			Foreign: func(t *testing.T, share split.Share) {
+				other := New(f)
+				var commands []string
+				if !f.HAProxy.Weighs() {
+					commands = append(commands, fmt.Sprintf("set map %s sailings %d", f.HAProxy.Map, share))
+				} else {
+					for n := range 3 { // by hand, and half and half
+						if share != split.Whole/2 {
+							t.Fatal("only half and half is done by hand")
+						}
+						commands = append(commands, fmt.Sprintf("set server sailings/green-%d weight 7", n+1), fmt.Sprintf("set server sailings/blue-%d weight 7", n+1))
+					}
+				}
+				if err := other.tell(t.Context(), commands); err != nil {
+					t.Fatal(err)
+				}
+			},
+			Reload: func(t *testing.T) {
+				worker := func() (string, error) {
+					said, err := New(f).ask(t.Context(), "show info")
+					_, pid, _ := strings.Cut(said, "\nPid: ")
+					pid, _, _ = strings.Cut(pid, "\n")
+					return pid, err
+				}
+				before, err := worker()
+				if err != nil {
+					t.Fatal(err)
+				}
+				told := time.Time{}
+				fronttest.Eventually(t, "the new worker", func() error {
+					if time.Since(told) > 3*time.Second { // once more: a master that is busy may miss a signal
+						p.Signal(syscall.SIGUSR2)
+						told = time.Now()
+					}
+					after, err := worker()
+					if err == nil && after == before {
+						err = fmt.Errorf("%s still answers", after)
+					}
+					return err
+				})
+			},
+			Spoil: func(t *testing.T) {
+				if err := os.RemoveAll(kept); err != nil {
+					t.Fatal(err)
+				}
+			},
+			Kill: func(*testing.T) { p.Kill() },
+		}
+	}
+}
+
+func TestConformanceByWeight(t *testing.T) {
+	fronttest.Run(t, fronttest.System{Open: open(byWeight), Rounds: 100, Sorts: true, Homes: true, Tells: true})
+}
+
+func TestConformanceByMap(t *testing.T) {
+	fronttest.Run(t, fronttest.System{Open: open(byMap), Exact: true, Rounds: 100, Sorts: true, Homes: true, Tells: true})
+}
+
+// The state file is HAProxy's own form, in which a worker that starts finds everything
+// again; this is the file as it would be written for a change.
+func TestTheStateFile(t *testing.T) {
+	text := `1
+# be_id be_name srv_id srv_name srv_addr srv_op_state srv_admin_state srv_uweight srv_iweight srv_port
+3 sailings 1 blue-1 127.0.0.1 2 4 5 1 7001
+3 sailings 2 green-1 127.0.0.1 0 5 0 0 1
+
+`
+	raw, err := parseState(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	green := setting{server: server{backend: "sailings", name: "green-1", admin: 5}, weight: 9, in: true, address: "127.0.0.1:7009"}
+	blue := setting{server: server{backend: "sailings", name: "blue-1", admin: 4}, left: true}
+	got := string(raw.with([]setting{green, blue}))
+	want := `1
+# be_id be_name srv_id srv_name srv_addr srv_op_state srv_admin_state srv_uweight srv_iweight srv_port
+3 sailings 1 blue-1 127.0.0.1 0 5 0 1 7001
+3 sailings 2 green-1 127.0.0.1 2 4 9 0 7009
+`
+	if got != want {
+		t.Errorf("the state file is\n%swant\n%s", got, want)
+	}
+}
+
+// A change never has a moment with neither side: what gains comes first.
+func TestTheSideThatGainsIsFirst(t *testing.T) {
+	on := func(name string, weight int) server { return server{backend: "b", name: name, weight: weight} }
+	got := commands([]setting{
+		{server: on("blue", 3), weight: 0, in: true},
+		{server: on("green", 0), weight: 5, in: true},
+		{server: server{backend: "b", name: "spare", admin: maintenance, address: "127.0.0.1:1"}, weight: 2, in: true, address: "127.0.0.1:7"},
+		{server: on("gone", 4), left: true},
+	})
+	want := []string{
+		"set server b/green weight 5",
+		"set server b/spare state maint", "set server b/spare addr 127.0.0.1 port 7", "set server b/spare weight 2", "set server b/spare state ready",
+		"set server b/blue weight 0", "set server b/gone weight 0", "set server b/gone state maint",
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("commands\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+func FuzzTables(f *testing.F) {
+	f.Add("1\n# be_id be_name srv_name\n3 b s\n\n# pxname,svname,\nb,s,\n")
+	f.Add("# pxname,\"\n")
+	f.Add("0x1 sailings 2500\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		if s, err := parseState(text); err == nil {
+			s.with(nil)
+		}
+		_, _ = parseStat(text)
+		var s state
+		if err := s.readMap(text, "sailings"); err == nil && (s.share < 0 || s.share > 10_000) {
+			t.Errorf("a share of %d", s.share)
+		}
+	})
+}

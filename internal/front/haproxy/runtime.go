@@ -1,0 +1,278 @@
+package haproxy
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"vaiven/internal/front"
+)
+
+// longest is how many bytes of commands go into one line. HAProxy's buffer has
+// tune.bufsize, 16384 unless set.
+const longest = 8 << 10
+
+// ask sends commands in one line and returns all that is said. A line is carried out
+// command by command, with nothing else in between at its thread.
+func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
+	var dialer net.Dialer
+	conn, err := dialer.DialContext(ctx, "unix", d.config.Socket)
+	switch {
+	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's \"stats socket\" line lets in", front.ErrUnreachable, d.config.Socket)
+	case err != nil:
+		return "", fmt.Errorf("%w: nobody listens at %s (is HAProxy running, with \"stats socket %[2]s level admin\"?)", front.ErrUnreachable, d.config.Socket)
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	_, err = io.WriteString(conn, strings.Join(commands, "; ")+"\n")
+	var said []byte
+	if err == nil {
+		said, err = io.ReadAll(conn)
+	}
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return "", fmt.Errorf("%w at %s: %w", front.ErrUnreachable, d.config.Socket, err)
+	}
+	return string(said), nil
+}
+
+// tell carries out commands that say nothing when they succeed, in order, and stops at
+// the line in which one does not.
+func (d *Driver) tell(ctx context.Context, commands []string) error {
+	for len(commands) > 0 {
+		n, size := 0, 0
+		for n < len(commands) && (n == 0 || size+len(commands[n]) < longest) {
+			size += len(commands[n]) + 2
+			n++
+		}
+		said, err := d.ask(ctx, commands[:n]...)
+		if err != nil {
+			return err
+		}
+		if said = trouble(said); said != "" {
+			return fmt.Errorf("%w: HAProxy says %q to %q", front.ErrRefused, said, strings.Join(commands[:n], "; "))
+		}
+		commands = commands[n:]
+	}
+	return nil
+}
+
+// trouble is what is left of HAProxy's words when those are gone by which it says that
+// it did what it was told.
+func trouble(said string) string {
+	var left []string
+	for line := range strings.Lines(said) {
+		line = strings.TrimSpace(line)
+		if line != "" && !strings.HasSuffix(line, "by 'stats socket command'") {
+			left = append(left, line)
+		}
+	}
+	return strings.Join(left, " ")
+}
+
+// Bits of srv_admin_state that keep all requests away, and all but those of sessions.
+const (
+	maintenance = 0x01 | 0x02 | 0x20 | 0x40 // forced, inherited, by resolution, by name
+	draining    = 0x08 | 0x10               // forced, inherited
+)
+
+// server is one server of a backend as HAProxy has it.
+type server struct {
+	backend, name string
+	address       string // host:port
+	weight        int
+	admin         int
+	counts        counts
+	status        string // "UP", "DOWN", "MAINT", "no check" ...
+}
+
+func (s server) path() string { return s.backend + "/" + s.name }
+
+// in reports whether the server gets requests by its weight.
+func (s server) in() bool { return s.admin&(maintenance|draining) == 0 }
+
+// counts are what a server, or a backend, has counted since HAProxy started.
+type counts struct {
+	sessions, open, queued, connect, response int64
+	status                                    [6]int64
+}
+
+// table is one of HAProxy's tables with its columns by name.
+type table struct {
+	columns map[string]int
+	rows    [][]string
+}
+
+func (t table) text(row []string, column string) string {
+	n, ok := t.columns[column]
+	if !ok || n >= len(row) {
+		return ""
+	}
+	return row[n]
+}
+
+// number is a figure, 0 where the field is empty.
+func (t table) number(row []string, column string) int64 {
+	n, _ := strconv.ParseInt(t.text(row, column), 10, 64)
+	return n
+}
+
+func newTable(header []string) table {
+	t := table{columns: map[string]int{}}
+	for n, name := range header {
+		t.columns[name] = n
+	}
+	return t
+}
+
+// parseState reads the answer of "show servers state".
+func parseState(text string) (table, error) {
+	lines := strings.Split(text, "\n")
+	for n, line := range lines {
+		header, ok := strings.CutPrefix(line, "# ")
+		if !ok || !strings.HasPrefix(header, "be_id ") {
+			continue
+		}
+		t := newTable(strings.Fields(header))
+		for _, row := range lines[n+1:] {
+			fields := strings.Fields(row)
+			if len(fields) == 0 {
+				break
+			}
+			if len(fields) < len(t.columns)-1 {
+				return table{}, fmt.Errorf("HAProxy's state of servers has a line with %d of %d columns", len(fields), len(t.columns))
+			}
+			t.rows = append(t.rows, fields)
+		}
+		return t, nil
+	}
+	return table{}, fmt.Errorf("%w: HAProxy does not show the state of its servers: %s", front.ErrRefused, excerpt(text))
+}
+
+// parseStat reads the answer of "show stat".
+func parseStat(text string) (table, error) {
+	at := strings.Index(text, "# pxname,")
+	if at < 0 {
+		return table{}, fmt.Errorf("%w: HAProxy does not show its counters: %s", front.ErrRefused, excerpt(text))
+	}
+	text = text[at+2:]
+	if end := strings.Index(text, "\n\n"); end >= 0 {
+		text = text[:end+1]
+	}
+	r := csv.NewReader(strings.NewReader(text))
+	r.FieldsPerRecord = -1
+	rows, err := r.ReadAll()
+	if err != nil {
+		return table{}, fmt.Errorf("HAProxy's counters: %w", err)
+	}
+	t := newTable(rows[0])
+	t.rows = rows[1:]
+	return t, nil
+}
+
+func excerpt(text string) string {
+	text = strings.TrimSpace(text)
+	if len(text) > 120 {
+		text = text[:120] + "…"
+	}
+	return strconv.Quote(text)
+}
+
+// state is what is read in one go.
+type state struct {
+	servers  []server // of our backends, in HAProxy's order
+	backends map[string]counts
+	raw      table // of all servers of HAProxy, for the state file
+	share    int   // in the map, basis points
+	inMap    bool  // the key is in the map
+	sticky   bool  // our backends set or read a cookie
+}
+
+// look reads servers, counters and map.
+func (d *Driver) look(ctx context.Context) (state, error) {
+	commands := []string{"show servers state", "show stat"}
+	if !d.config.Weighs() {
+		commands = append(commands, "show map "+d.config.Map)
+	}
+	said, err := d.ask(ctx, commands...)
+	if err != nil {
+		return state{}, err
+	}
+	s := state{backends: map[string]counts{}}
+	if s.raw, err = parseState(said); err != nil {
+		return state{}, err
+	}
+	figures, err := parseStat(said)
+	if err != nil {
+		return state{}, err
+	}
+	at := map[string]int{}
+	for _, row := range s.raw.rows {
+		v := server{
+			backend: s.raw.text(row, "be_name"), name: s.raw.text(row, "srv_name"), weight: int(s.raw.number(row, "srv_uweight")),
+			admin:   int(s.raw.number(row, "srv_admin_state")),
+			address: net.JoinHostPort(s.raw.text(row, "srv_addr"), s.raw.text(row, "srv_port")),
+		}
+		if v.backend == d.config.Backends[0] || v.backend == d.config.Backends[1] {
+			at[v.path()] = len(s.servers)
+			s.servers = append(s.servers, v)
+		}
+	}
+	for _, row := range figures.rows {
+		backend, name := figures.text(row, "pxname"), figures.text(row, "svname")
+		c := counts{
+			sessions: figures.number(row, "stot"), open: figures.number(row, "scur"), queued: figures.number(row, "qcur"),
+			connect: figures.number(row, "econ"), response: figures.number(row, "eresp"),
+		}
+		for class := 1; class < len(c.status); class++ {
+			c.status[class] = figures.number(row, fmt.Sprintf("hrsp_%dxx", class))
+		}
+		if n, ok := at[backend+"/"+name]; ok {
+			s.servers[n].counts, s.servers[n].status = c, figures.text(row, "status")
+		}
+		if name == "BACKEND" {
+			s.backends[backend] = c
+			if backend == d.config.Backends[0] && figures.text(row, "cookie") != "" {
+				s.sticky = true
+			}
+		}
+	}
+	for _, backend := range d.config.Backends {
+		if _, ok := s.backends[backend]; !ok {
+			return state{}, fmt.Errorf("%w: HAProxy has no backend %q", front.ErrRefused, backend)
+		}
+	}
+	if !d.config.Weighs() {
+		err = s.readMap(said, d.config.MapKey)
+	}
+	return s, err
+}
+
+// readMap finds the share in the answer of "show map", whose lines are an address in
+// memory, the key and the value.
+func (s *state) readMap(said, key string) error {
+	if strings.Contains(said, "Unknown map identifier") {
+		return fmt.Errorf("%w: HAProxy has no such map: name the file as its configuration does", front.ErrRefused)
+	}
+	for line := range strings.Lines(said) {
+		f := strings.Fields(line)
+		if len(f) == 3 && strings.HasPrefix(f[0], "0x") && f[1] == key {
+			n, err := strconv.Atoi(f[2])
+			if err != nil || n < 0 || n > 10_000 {
+				return fmt.Errorf("%w: the map says %q for %s, which is no share in basis points, 0 to 10000", front.ErrRefused, f[2], key)
+			}
+			s.share, s.inMap = n, true
+		}
+	}
+	return nil
+}

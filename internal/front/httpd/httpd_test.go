@@ -1,0 +1,280 @@
+package httpd
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/fronttest"
+	"vaiven/internal/front/include"
+	"vaiven/internal/plan"
+	"vaiven/internal/stack/stacktest"
+)
+
+const config = `ServerRoot "DIR"
+ServerName sailings.test
+PidFile DIR/httpd.pid
+DefaultRuntimeDir DIR
+Mutex file:DIR default
+User nobody
+Group nogroup
+LoadModule mpm_event_module MODULES/mod_mpm_event.so
+LoadModule authz_core_module MODULES/mod_authz_core.so
+LoadModule proxy_module MODULES/mod_proxy.so
+LoadModule proxy_http_module MODULES/mod_proxy_http.so
+LoadModule proxy_balancer_module MODULES/mod_proxy_balancer.so
+LoadModule lbmethod_byrequests_module MODULES/mod_lbmethod_byrequests.so
+LoadModule slotmem_shm_module MODULES/mod_slotmem_shm.so
+ErrorLog DIR/error.log
+Listen LISTEN
+Listen MANAGER
+KeepAlive On
+MaxKeepAliveRequests 0
+KeepAliveTimeout 60
+ThreadsPerChild 16
+StartServers 2
+MaxRequestWorkers 64
+`
+
+const managed = config + `LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" vaiven_sailings
+<Proxy "balancer://sailings">
+MEMBERS	ProxySet lbmethod=byrequests
+</Proxy>
+<VirtualHost LISTEN>
+	ProxyPass / balancer://sailings/
+	CustomLog DIR/access.log vaiven_sailings
+</VirtualHost>
+<VirtualHost MANAGER>
+	<Location /balancer-manager>
+		SetHandler balancer-manager
+	</Location>
+</VirtualHost>
+`
+
+const byInclude = config + `IncludeOptional parts/*.conf
+`
+
+const part = `Include KEPT/sailings.conf
+<VirtualHost LISTEN>
+	ProxyPass / balancer://sailings/
+	CustomLog DIR/access.log vaiven_sailings
+</VirtualHost>
+`
+
+func start(t *testing.T, w *fronttest.World, text string) (plan.Front, *fronttest.Program, string) {
+	t.Helper()
+	program := fronttest.Need(t, "apache2")
+	dir := t.TempDir()
+	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
+		_ = os.Chmod(d, 0o755) // for processes of another user
+	}
+	port, _ := stacktest.Ports(t, 2)
+	w.Listen = fronttest.Address(port)
+	manager := fronttest.Address(port + 1)
+	kept := filepath.Join(dir, "kept")
+	conf := filepath.Join(dir, "httpd.conf")
+	var members strings.Builder
+	for _, address := range w.Addresses() {
+		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D\n", address)
+	}
+	values := []string{"MEMBERS", members.String(), "DIR", dir, "KEPT", kept, "LISTEN", w.Listen, "MANAGER", manager, "MODULES", modules(t)}
+	fronttest.Write(t, conf, text, values...)
+	fronttest.Write(t, filepath.Join(dir, "parts", "a.conf"), part, values...)
+	h := &plan.Httpd{Balancer: "sailings"}
+	h.Config, h.Program, h.Log = conf, []string{program}, filepath.Join(dir, "access.log")
+	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Httpd: h}
+	if text == managed {
+		h.Manager = "http://" + manager + "/balancer-manager"
+	} else {
+		h.File = filepath.Join(kept, "sailings.conf")
+		if made, err := NewIncluded("sailings", f).Prepare(); err != nil || !made {
+			t.Fatalf("made %v, %v", made, err)
+		}
+	}
+	p := fronttest.Start(t, w.Listen, program, "-f", conf, "-D", "FOREGROUND")
+	fronttest.Eventually(t, "its note of the process", func() error {
+		now, err := (&server{config: h.Included}).Running()
+		if err == nil && len(now) == 0 {
+			err = errors.New("nobody serves yet")
+		}
+		return err
+	})
+	return f, p, dir
+}
+
+// modules is where httpd's modules are.
+func modules(t *testing.T) string {
+	t.Helper()
+	for _, dir := range []string{"/usr/lib/apache2/modules", "/usr/lib64/httpd/modules"} {
+		if _, err := os.Stat(dir); err == nil {
+			return dir
+		}
+	}
+	t.Fatal("httpd's modules were not found")
+	return ""
+}
+
+func TestConformanceOfTheManager(t *testing.T) {
+	fronttest.Run(t, fronttest.System{Rounds: 100, Sorts: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+		f, p, _ := start(t, w, managed)
+		return fronttest.Proxy{
+			Driver: func() front.Driver { return NewManager(f) },
+			Foreign: func(t *testing.T, share split.Share) { // by hand, and half and half
+				if share != split.Whole/2 {
+					t.Fatal("only half and half is done by hand")
+				}
+				m := NewManager(f)
+				b, err := m.look(t.Context())
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, v := range b.workers {
+					form := url.Values{"b": {"sailings"}, "w": {scheme + v.address}, "nonce": {b.nonce}, "w_lf": {"7.00"}, "w_status_D": {"0"}}
+					if _, err := m.call(t.Context(), form); err != nil {
+						t.Fatal(err)
+					}
+				}
+			},
+			Kill: func(*testing.T) { p.Kill() },
+		}
+	}})
+}
+
+func TestConformanceOfTheInclude(t *testing.T) {
+	fronttest.Run(t, fronttest.System{Closes: true, Rounds: 4, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+		f, p, dir := start(t, w, byInclude)
+		return fronttest.Proxy{
+			Driver: func() front.Driver { return NewIncluded("sailings", f) },
+			Foreign: func(t *testing.T, share split.Share) { // an editor, and a reload
+				data, err := os.ReadFile(f.Httpd.File)
+				if err != nil {
+					t.Fatal(err)
+				}
+				data = regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
+				if err := os.WriteFile(f.Httpd.File, data, 0o644); err != nil {
+					t.Fatal(err)
+				}
+				fronttest.Command(t, f.Httpd.Program[0], "-f", f.Httpd.Config, "-k", "graceful")
+			},
+			Reload: func(t *testing.T) {
+				s := &server{config: f.Httpd.Included}
+				before, err := s.Running()
+				if err != nil {
+					t.Fatal(err)
+				}
+				p.Signal(syscall.SIGUSR1)
+				fronttest.Eventually(t, "new processes", func() error {
+					now, err := s.Running()
+					if err == nil && !s.Fresh(before, now) {
+						err = fmt.Errorf("%v still serve", now)
+					}
+					return err
+				})
+			},
+			Spoil: func(t *testing.T) {
+				// A folder has the name that the next file would be written under.
+				if err := os.MkdirAll(filepath.Join(filepath.Dir(f.Httpd.File), ".sailings.conf.new", "full"), 0o755); err != nil {
+					t.Fatal(err)
+				}
+			},
+			Garble: func(t *testing.T) func() {
+				file := filepath.Join(dir, "parts", "b.conf")
+				fronttest.Write(t, file, "Servername\n<IfNothing\n")
+				return func() { os.Remove(file) }
+			},
+			Kill: func(*testing.T) { p.Kill() },
+		}
+	}})
+}
+
+// A reload puts what stands in the configuration in force: it is read as such.
+func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, p, _ := start(t, w, managed)
+	m := NewManager(f)
+	for _, side := range split.Sides {
+		if err := m.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := m.Home(t.Context(), split.Whole); err != nil {
+		t.Fatal(err)
+	}
+	p.Signal(syscall.SIGUSR1)
+	fronttest.Eventually(t, "a reading after the reload", func() error {
+		if r, err := m.Read(t.Context()); !errors.Is(err, front.ErrRefused) {
+			return fmt.Errorf("%+v, %v", r.Split, err)
+		}
+		return nil
+	})
+	if s, err := m.Home(t.Context(), split.Whole); err != nil || s.Share != split.Whole {
+		t.Errorf("put back: %+v, %v", s, err)
+	}
+	if err := m.SetInstances(t.Context(), split.Green, []front.Instance{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("an instance without a worker: %v", err)
+	}
+}
+
+func TestTheManagersPage(t *testing.T) {
+	page := `<h3>LoadBalancer Status for <a href="/m?b=other&amp;nonce=aa-1">balancer://other</a> [x]</h3>
+<td><a href="/m?b=other&amp;w=http://127.0.0.1:1&amp;nonce=aa-1">http://127.0.0.1:1</a></td><td>blue-1</td><td></td><td>1.00</td><td>0</td><td>Init Ok </td><td>0</td><td>0</td>
+<h3>LoadBalancer Status for <a href="/m?b=sailings&amp;nonce=bb-2">balancer://sailings</a> [y]</h3>
+<tr><td>22 [2 Used]</td>
+<td><a href="/m?w=http://127.0.0.1:2">http://127.0.0.1:2/</a></td><td>blue-1</td><td></td><td>2.50</td><td>0</td><td>Init Ok Err </td><td>9</td><td>3</td>
+<td><a href="/m?w=http://127.0.0.1:3">http://127.0.0.1:3</a></td><td>green-1</td><td></td><td>1.00</td><td>0</td><td>Init Drn Ok </td><td>9</td><td>0</td>
+<td><a href="/m?w=http://127.0.0.1:4">http://127.0.0.1:4</a></td><td></td><td></td><td>1.00</td><td>0</td><td>Init Dis </td><td>9</td><td>0</td>
+`
+	got, err := parse(page, "sailings")
+	want := balancer{nonce: "bb-2", workers: []worker{
+		{address: "127.0.0.1:2", route: "blue-1", factor: 250, state: on, busy: 3, failing: true},
+		{address: "127.0.0.1:3", route: "green-1", factor: 100, state: sessions},
+		{address: "127.0.0.1:4", factor: 100, state: off},
+	}}
+	if err != nil || !reflect.DeepEqual(got, want) {
+		t.Errorf("read %+v, %v, want %+v", got, err, want)
+	}
+	if b, err := parse(page, "berths"); err == nil {
+		t.Errorf("a balancer that is not there: %+v", b)
+	}
+}
+
+func FuzzTheManagersPage(f *testing.F) {
+	f.Add(`LoadBalancer Status for <a href="">balancer://s</a><td><a href="">http://a</a></td><td></td><td></td><td>1e9</td><td>0</td><td></td><td>0</td><td>0</td>`)
+	f.Fuzz(func(t *testing.T, page string) {
+		if b, err := parse(page, "s"); err == nil {
+			b.print()
+		}
+	})
+}
+
+func TestTheFileReadsBack(t *testing.T) {
+	f := form{"sailings", "sailings"}
+	for _, s := range []include.Setting{
+		{},
+		{Share: 2500, Sides: [2][]front.Instance{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: split.Whole, Sides: [2][]front.Instance{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+	} {
+		text := f.Render(s)
+		got, err := f.Parse(text)
+		if err != nil || !reflect.DeepEqual(got, s) {
+			t.Errorf("%+v is read back as %+v, %v from\n%s", s, got, err, text)
+		}
+	}
+	for _, text := range []string{"", "<Proxy \"balancer://other\">\n</Proxy>", "<Proxy \"balancer://sailings\">\n  BalancerMember \"http://a:1\" x\n</Proxy>"} {
+		if s, err := f.Parse([]byte(text)); err == nil {
+			t.Errorf("%q was read as %+v", text, s)
+		}
+	}
+	if reached, notes, err := f.Nearest(include.Setting{Share: 1, Sides: [2][]front.Instance{make([]front.Instance, 2), make([]front.Instance, 3)}}); err != nil || reached != 50 || len(notes) != 1 {
+		t.Errorf("0.01 %% is %v, %v, %v", reached, notes, err)
+	}
+}

@@ -1,0 +1,263 @@
+package httpd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/include"
+	"vaiven/internal/plan"
+)
+
+// NewIncluded makes a driver for an include file. Requests are counted from now on.
+func NewIncluded(service string, f plan.Front) *include.Front {
+	return include.New(include.Config{
+		File:    include.File{Path: f.Httpd.File, Server: &server{config: f.Httpd.Included}},
+		Form:    form{service: service, balancer: f.Httpd.Balancer},
+		Log:     f.Httpd.Log,
+		Usually: time.Second,
+		Connections: "requests that are being answered are answered; httpd holds up all new requests for about a second while it reloads, and " +
+			"kept connections close when they are next idle: a client that sends on one at that moment has to send again. The balancer manager does it without either",
+		Commands: []string{strings.Join(f.Httpd.Program, " ") + " -t", "rename to " + f.Httpd.File, strings.Join(f.Httpd.Program, " ") + " -k graceful"},
+	})
+}
+
+// form is the file's: a balancer with the instances of both sides as members.
+type form struct{ service, balancer string }
+
+// Nearest is the share that load factors can do, and what else to know of it.
+func (f form) Nearest(s include.Setting) (split.Share, []string, error) {
+	w, _, err := weigh(s)
+	if err != nil {
+		return 0, nil, err
+	}
+	var notes []string
+	if w.Unused > 0 {
+		notes = append(notes, fmt.Sprintf("%d instances get no requests: load factors from 1 to %d are too coarse for %v", w.Unused, mostFactor, s.Share))
+	}
+	return w.Reached[split.Green], notes, nil
+}
+
+// weigh finds the load factors, by side and instance.
+func weigh(s include.Setting) (split.Weights, [2][]int, error) {
+	var factors [2][]int
+	groups := make([]split.Group, 2)
+	for _, side := range split.Sides {
+		groups[side].Share = s.Share.Of(side)
+		all := front.AllOut(s.Sides[side])
+		for _, i := range s.Sides[side] {
+			if all || !i.Out {
+				groups[side].Capacities = append(groups[side].Capacities, 1)
+			}
+		}
+	}
+	w, err := split.Weigh(groups, mostFactor)
+	if err != nil {
+		return w, factors, err
+	}
+	for _, side := range split.Sides {
+		all := front.AllOut(s.Sides[side])
+		next := 0
+		for _, i := range s.Sides[side] {
+			factor := 0
+			if all || !i.Out {
+				factor = w.Of[side][next]
+				next++
+			}
+			factors[side] = append(factors[side], factor)
+		}
+	}
+	return w, factors, nil
+}
+
+// Render is the file for a setting. With no instances at all there are no members.
+func (f form) Render(s include.Setting) []byte {
+	_, factors, err := weigh(s)
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n", f.service)
+	fmt.Fprintf(&b, "<Proxy \"balancer://%s\">\n", f.balancer)
+	for _, side := range split.Sides {
+		for n, i := range s.Sides[side] {
+			factor := 0
+			if err == nil {
+				factor = factors[side][n]
+			}
+			out := ""
+			if i.Out {
+				out = " out"
+			}
+			fmt.Fprintf(&b, "    # %v %q %q%s\n", side, i.Name, i.Version, out)
+			if factor > 0 {
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address, i.Name, factor)
+			} else {
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D\n", scheme, i.Address, i.Name)
+			}
+		}
+	}
+	fmt.Fprintf(&b, "    ProxySet lbmethod=byrequests\n</Proxy>\n")
+	fmt.Fprintf(&b, `LogFormat "{\"at\":\"%%{sec}t.%%{usec_frac}t\",\"client\":\"%%a\",\"method\":\"%%m\",\"path\":\"%%U%%q\",\"status\":\"%%>s\",\"upstream\":\"%%{BALANCER_WORKER_NAME}e\",\"route\":\"%%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%%>s\",\"us\":\"%%D\"}" vaiven_%s
+`, strings.ReplaceAll(f.service, "-", "_"))
+	return []byte(b.String())
+}
+
+var (
+	noteLine   = regexp.MustCompile(`^    # (blue|green) ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?$`)
+	memberLine = regexp.MustCompile(`^\s*BalancerMember "http://([^"]+)" (.*)$`)
+	factorWord = regexp.MustCompile(`\bloadfactor=(\d+)\b`)
+)
+
+// Parse reads what Render writes, also if somebody changed a load factor or a status by
+// hand.
+func (f form) Parse(data []byte) (include.Setting, error) {
+	var s include.Setting
+	_, block, ok := strings.Cut(string(data), fmt.Sprintf("<Proxy \"balancer://%s\">\n", f.balancer))
+	block, _, okEnd := strings.Cut(block, "\n</Proxy>")
+	if !ok || !okEnd {
+		return s, fmt.Errorf("it has no balancer %q as Vaiven writes it", f.balancer)
+	}
+	var sums [2]uint64
+	var note []string
+	for line := range strings.SplitSeq(block, "\n") {
+		if m := noteLine.FindStringSubmatch(line); m != nil {
+			note = m
+			continue
+		}
+		m := memberLine.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		if note == nil {
+			return s, fmt.Errorf("it does not say of which side %s is", m[1])
+		}
+		side, err0 := split.ParseSide(note[1])
+		i := front.Instance{Address: m[1], Out: note[4] != ""}
+		var err1, err2 error
+		i.Name, err1 = strconv.Unquote(note[2])
+		i.Version, err2 = strconv.Unquote(note[3])
+		if err := errors.Join(err0, err1, err2); err != nil {
+			return s, err
+		}
+		s.Sides[side] = append(s.Sides[side], i)
+		if factor := factorWord.FindStringSubmatch(m[2]); factor != nil && !strings.Contains(m[2], "status=+D") {
+			n, err := strconv.ParseUint(factor[1], 10, 16)
+			if err != nil {
+				return s, err
+			}
+			sums[side] += n
+		}
+		note = nil
+	}
+	if sums == [2]uint64{} {
+		return s, nil // nobody gets anything: all on blue, once there is one
+	}
+	var err error
+	s.Share, err = split.FromWeights(sums[split.Blue], sums[split.Green])
+	return s, err
+}
+
+// server is httpd as the include file's package sees it.
+type server struct {
+	config plan.Included
+
+	mu      sync.Mutex // protects what follows
+	pidFile string     // found once
+	before  []string   // those that served when it was last told to reload
+}
+
+var (
+	directive = regexp.MustCompile(`(?mi)^[ \t]*Include(?:Optional)?[ \t]+("[^"\n]*"|'[^'\n]*'|[^"'\s]+)[ \t]*$`)
+	included  = regexp.MustCompile(`(?m)^\s+\([\d*]+\) (.*)$`)
+	rootLine  = regexp.MustCompile(`(?m)^ServerRoot: "(.*)"$`)
+	pidLine   = regexp.MustCompile(`(?m)^PidFile: "(.*)"$`)
+)
+
+func (s *server) command(ctx context.Context, args ...string) (string, error) {
+	return include.Command(ctx, append(append([]string{}, s.config.Program...), args...)...)
+}
+
+// Main is httpd's configuration; where relative names begin, it says itself.
+func (s *server) Main() (file, base string) { return s.config.Config, "" }
+
+// Files lists what httpd loads; it fails if httpd would not load it.
+func (s *server) Files(ctx context.Context) ([]string, string, error) {
+	text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_INCLUDES", "-D", "DUMP_RUN_CFG")
+	if err != nil {
+		return nil, "", err
+	}
+	files := []string{s.config.Config}
+	for _, m := range included.FindAllStringSubmatch(text, -1) {
+		if m[1] != s.config.Config {
+			files = append(files, m[1])
+		}
+	}
+	base := filepath.Dir(s.config.Config)
+	if m := rootLine.FindStringSubmatch(text); m != nil {
+		base = m[1]
+	}
+	return files, base, nil
+}
+
+// Check tests a main configuration.
+func (s *server) Check(ctx context.Context, config string) error {
+	_, err := s.command(ctx, "-f", config, "-t")
+	return err
+}
+
+// Reload has httpd load its configuration.
+func (s *server) Reload(ctx context.Context) error {
+	before, _ := s.Running() // none is none to wait for
+	s.mu.Lock()
+	s.before = before
+	s.mu.Unlock()
+	_, err := s.command(ctx, "-f", s.config.Config, "-k", "graceful")
+	return err
+}
+
+// Running are the processes that serve. Those from before a reload stay for as long as
+// they answer requests; the parent starts others at once, which alone take new ones.
+func (s *server) Running() ([]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.pidFile == "" {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_RUN_CFG")
+		m := pidLine.FindStringSubmatch(text)
+		if m == nil {
+			return nil, fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable, errors.Join(err, errors.New("no PidFile in what it says")))
+		}
+		s.pidFile = m[1]
+	}
+	master, err := include.PID(s.pidFile)
+	if err != nil {
+		return nil, fmt.Errorf("httpd: %w", err)
+	}
+	return include.Workers(master, func(string) bool { return true })
+}
+
+// Fresh reports whether new workers serve: one of them is enough.
+func (s *server) Fresh(before, now []string) bool { return include.AnyNew(before, now) }
+
+// Leaving are those from before the last reload that are still there: they finish what
+// they have. Of a reload that another process of ours told, nothing is known.
+func (s *server) Leaving() ([]string, error) {
+	now, err := s.Running()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.DeleteFunc(now, func(w string) bool { return !slices.Contains(s.before, w) }), err
+}
+
+// Directive finds the lines that include, and the names.
+func (s *server) Directive() *regexp.Regexp { return directive }
+
+// Include is such a line.
+func (s *server) Include(file string) string { return fmt.Sprintf("Include %q\n", file) }

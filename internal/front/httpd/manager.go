@@ -1,0 +1,544 @@
+package httpd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"html"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/logged"
+	"vaiven/internal/plan"
+)
+
+// mostFactor is the largest load factor of a worker, in whole numbers.
+const mostFactor = 100
+
+// scheme begins the names of workers.
+const scheme = "http://"
+
+// Manager steers a balancer through its manager. It is safe for concurrent use.
+type Manager struct {
+	config plan.Httpd
+	sticky bool
+	client http.Client
+
+	mu        sync.Mutex // held from reading to confirming, and protects what follows
+	revisions front.Revisions
+	known     front.Known
+	tally     *logged.Tally
+}
+
+// NewManager makes a driver. Requests are counted from now on.
+func NewManager(f plan.Front) *Manager {
+	return &Manager{config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
+}
+
+// state is which requests a worker gets.
+type state string
+
+const (
+	on       state = "on"
+	sessions state = "sessions" // of those that have one only
+	off      state = "off"
+)
+
+// worker is a member of the balancer.
+type worker struct {
+	address string
+	route   string // the instance's name
+	factor  int
+	state   state
+	busy    int64
+	failing bool // httpd holds it for broken
+}
+
+// balancer is what is read in one go.
+type balancer struct {
+	workers []worker
+	nonce   string
+}
+
+var (
+	noncePattern   = regexp.MustCompile(`nonce=([0-9A-Fa-f-]+)`)
+	sectionPattern = regexp.MustCompile(`LoadBalancer Status for <a [^>]*>balancer://([^<]+)</a>`)
+	rowPattern     = regexp.MustCompile(`<td><a href="[^"]*">([^<]+)</a></td><td>([^<]*)</td><td>[^<]*</td><td>([0-9.]+)</td><td>\d+</td><td>([^<]*)</td><td>\d+</td><td>(\d+)</td>`)
+)
+
+// parse reads the manager's page.
+func parse(page, name string) (balancer, error) {
+	sections := sectionPattern.FindAllStringSubmatchIndex(page, -1)
+	for n, m := range sections {
+		if html.UnescapeString(page[m[2]:m[3]]) != name {
+			continue
+		}
+		text := page[m[0]:]
+		if n+1 < len(sections) {
+			text = page[m[0]:sections[n+1][0]]
+		}
+		var b balancer
+		if m := noncePattern.FindStringSubmatch(text); m != nil {
+			b.nonce = m[1]
+		}
+		for _, m := range rowPattern.FindAllStringSubmatch(text, -1) {
+			factor, err := strconv.ParseFloat(m[3], 64)
+			if err != nil || factor < 0 || factor > 1e6 {
+				return b, fmt.Errorf("%w: the balancer manager says %q for a load factor", front.ErrRefused, m[3])
+			}
+			w := worker{
+				address: strings.TrimSuffix(strings.TrimPrefix(html.UnescapeString(m[1]), scheme), "/"),
+				route:   html.UnescapeString(m[2]), factor: int(100*factor + 0.5), state: on,
+			}
+			flags := strings.Fields(m[4])
+			switch {
+			case slices.Contains(flags, "Dis"), slices.Contains(flags, "Stop"):
+				w.state = off
+			case slices.Contains(flags, "Drn"):
+				w.state = sessions
+			}
+			w.failing = slices.Contains(flags, "Err")
+			w.busy, _ = strconv.ParseInt(m[5], 10, 64)
+			b.workers = append(b.workers, w)
+		}
+		return b, nil
+	}
+	return balancer{}, fmt.Errorf("%w: the balancer manager has no balancer %q", front.ErrRefused, name)
+}
+
+// look reads the balancer.
+func (m *Manager) look(ctx context.Context) (balancer, error) {
+	page, err := m.call(ctx, nil)
+	if err != nil {
+		return balancer{}, err
+	}
+	return parse(page, m.config.Balancer)
+}
+
+// call gets the manager's page, or posts a form to it. Without a Referer of its own it
+// answers 200 and changes nothing.
+func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
+	method := http.MethodGet
+	if form != nil {
+		method = http.MethodPost
+	}
+	r, err := http.NewRequestWithContext(ctx, method, m.config.Manager, strings.NewReader(form.Encode()))
+	if err != nil {
+		return "", err
+	}
+	r.Header.Set("Referer", m.config.Manager)
+	if form != nil {
+		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	answer, err := m.client.Do(r)
+	if err != nil {
+		return "", fmt.Errorf("%w: the balancer manager: %w", front.ErrUnreachable, errors.Unwrap(err))
+	}
+	defer answer.Body.Close()
+	page, err := io.ReadAll(io.LimitReader(answer.Body, 8<<20))
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("%w: the balancer manager: %w", front.ErrUnreachable, err)
+	case answer.StatusCode == http.StatusForbidden || answer.StatusCode == http.StatusUnauthorized:
+		return "", fmt.Errorf("%w: the balancer manager lets nobody in from here (%s)", front.ErrRefused, answer.Status)
+	case answer.StatusCode != http.StatusOK:
+		return "", fmt.Errorf("%w: the balancer manager answers %s", front.ErrUnreachable, answer.Status)
+	}
+	return string(page), nil
+}
+
+// of are a side's workers: those whose address was told, and those that get requests
+// under a name that begins with the side's. While nothing was told, as in a process that
+// only goes home, the name is enough.
+func (m *Manager) of(b balancer, side split.Side) []worker {
+	var list []worker
+	for _, w := range b.workers {
+		told := slices.ContainsFunc(m.known[side], func(i front.Instance) bool { return i.Address == w.address })
+		if told || (w.state == on || m.known[side] == nil) && strings.HasPrefix(w.route, side.String()) {
+			list = append(list, w)
+		}
+	}
+	return list
+}
+
+func (m *Manager) share(b balancer) (split.Share, error) {
+	var sums [2]uint64
+	for _, side := range split.Sides {
+		for _, w := range m.of(b, side) {
+			if w.state == on {
+				sums[side] += uint64(w.factor)
+			}
+		}
+	}
+	if sums == [2]uint64{} {
+		return 0, fmt.Errorf("%w: no worker of balancer %s gets any requests", front.ErrRefused, m.config.Balancer)
+	}
+	return split.FromWeights(sums[split.Blue], sums[split.Green])
+}
+
+func (b balancer) print() string {
+	var text strings.Builder
+	for _, w := range b.workers {
+		fmt.Fprintln(&text, w.address, w.route, w.factor, w.state)
+	}
+	return text.String()
+}
+
+func (m *Manager) split(b balancer) (front.Split, error) {
+	share, err := m.share(b)
+	return m.revisions.Split(share, b.print()), err
+}
+
+// Read is the split in force and what was counted.
+func (m *Manager) Read(ctx context.Context) (front.Reading, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, err := m.look(ctx)
+	if err != nil {
+		return front.Reading{}, err
+	}
+	r := front.Reading{At: time.Now()}
+	if r.Split, err = m.split(b); err != nil && m.known[split.Blue] != nil {
+		return front.Reading{}, err // before the first instances were told there may be none
+	}
+	var sides [2][]front.Instance
+	var broken []string
+	for _, side := range split.Sides {
+		for _, w := range m.of(b, side) {
+			sides[side] = append(sides[side], m.known.At(side, w.address, w.route))
+			if w.failing && w.state == on {
+				broken = append(broken, w.route)
+			}
+		}
+	}
+	r.Notice = m.tally.Count(&r, sides)
+	for _, side := range split.Sides {
+		for n, w := range m.of(b, side) {
+			r.Sides[side].Instances[n].Open = w.busy
+			r.Sides[side].Open += w.busy
+		}
+		m.known.Sort(side, r.Sides[side].Instances)
+	}
+	if len(broken) > 0 {
+		r.Notice = fmt.Sprintf("httpd holds %s for broken and sends their requests to others", strings.Join(broken, ", "))
+	}
+	return r, nil
+}
+
+// change is what a worker is to become.
+type change struct {
+	worker
+	was worker
+}
+
+// settings are what the workers of both sides have to become for a share.
+func (m *Manager) settings(b balancer, share split.Share, home bool) ([]change, split.Weights, error) {
+	var list []change
+	var takes [2][]int
+	groups := make([]split.Group, 2)
+	for _, side := range split.Sides {
+		groups[side].Share = share.Of(side)
+		workers := m.of(b, side)
+		if share.Of(side) > 0 && len(workers) == 0 {
+			return nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+		}
+		all := !slices.ContainsFunc(workers, func(w worker) bool { return !m.known.At(side, w.address, "").Out })
+		for _, w := range workers {
+			c := change{worker: w, was: w}
+			c.state = off
+			if m.sticky && !home && w.state != off {
+				c.state = sessions
+			}
+			if all || !m.known.At(side, w.address, "").Out {
+				takes[side] = append(takes[side], len(list))
+				groups[side].Capacities = append(groups[side].Capacities, 1)
+			}
+			list = append(list, c)
+		}
+	}
+	w, err := split.Weigh(groups, mostFactor)
+	if err != nil {
+		return nil, w, err
+	}
+	for _, side := range split.Sides {
+		for k, n := range takes[side] {
+			if f := w.Of[side][k]; f > 0 {
+				list[n].factor, list[n].state = 100*f, on
+			}
+		}
+	}
+	return list, w, nil
+}
+
+// inOrder are the changes that do something: first what gains, then what loses, so that
+// somebody takes the requests at every moment.
+func inOrder(list []change) []change {
+	var gain, lose []change
+	for _, c := range list {
+		switch {
+		case c.worker == c.was:
+		case c.state == on && (c.was.state != on || c.factor > c.was.factor):
+			gain = append(gain, c)
+		default:
+			lose = append(lose, c)
+		}
+	}
+	return append(gain, lose...)
+}
+
+// String is a change in words.
+func (c change) String() string {
+	text := fmt.Sprintf("worker %s%s (%s): %s", scheme, c.address, c.route, c.state)
+	if c.state == on {
+		text += fmt.Sprintf(", load factor %d", c.factor/100)
+	}
+	return text
+}
+
+func words(list []change) []string {
+	steps := []string{}
+	for _, c := range list {
+		steps = append(steps, c.String())
+	}
+	if len(steps) == 0 {
+		steps = append(steps, "nothing: it is in force")
+	}
+	return steps
+}
+
+// tell carries changes out, one request each.
+func (m *Manager) tell(ctx context.Context, nonce string, list []change) error {
+	for _, c := range list {
+		name := scheme + c.address
+		flag := func(s state) []string {
+			if c.state == s {
+				return []string{"1"}
+			}
+			return []string{"0"}
+		}
+		form := url.Values{
+			"b": {m.config.Balancer}, "w": {name}, "nonce": {nonce}, "w_wr": {c.route},
+			"w_status_D": flag(off), "w_status_N": flag(sessions),
+		}
+		if c.factor > 0 {
+			form.Set("w_lf", fmt.Sprintf("%d.%02d", c.factor/100, c.factor%100))
+		}
+		if _, err := m.call(ctx, form); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Plan is what Set would do.
+func (m *Manager) Plan(ctx context.Context, share split.Share) (front.Change, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, err := m.look(ctx)
+	if err != nil {
+		return front.Change{}, err
+	}
+	c := front.Change{Wanted: share, Usually: 60 * time.Millisecond,
+		Connections: "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew. " +
+			"Workers are changed one after the other, so that shares in between are in force for some milliseconds"}
+	if c.From, err = m.share(b); err != nil {
+		return c, err
+	}
+	list, w, err := m.settings(b, share, false)
+	if err != nil {
+		return c, err
+	}
+	c.Steps, c.Reached = words(inOrder(list)), w.Reached[split.Green]
+	c.Notes = append(c.Notes, "a reload of httpd by anybody would undo it")
+	if w.Unused > 0 {
+		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: load factors from 1 to %d are too coarse for %v", w.Unused, mostFactor, share))
+	}
+	if m.sticky {
+		c.Notes = append(c.Notes, "who has a session stays where it is, so the share of requests follows only as sessions end")
+	}
+	return c, nil
+}
+
+// Set puts a share on green in force if the split still has the revision.
+func (m *Manager) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, err := m.look(ctx)
+	if err != nil {
+		return front.Split{}, err
+	}
+	now, err := m.split(b)
+	if err != nil {
+		return now, err
+	}
+	if now.Revision != revision {
+		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
+	}
+	return m.put(ctx, b, share, false)
+}
+
+// Home puts a share on green in force whatever the split is.
+func (m *Manager) Home(ctx context.Context, share split.Share) (front.Split, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, err := m.look(ctx)
+	if err != nil {
+		return front.Split{}, err
+	}
+	return m.put(ctx, b, share, true)
+}
+
+func (m *Manager) put(ctx context.Context, b balancer, share split.Share, home bool) (front.Split, error) {
+	if !share.Valid() {
+		return front.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
+	}
+	list, w, err := m.settings(b, share, home)
+	if err != nil {
+		return front.Split{}, err
+	}
+	todo := inOrder(list)
+	if err := m.tell(ctx, b.nonce, todo); err != nil {
+		// Half of the workers may have been told. What was in force is put back, as far as
+		// the manager still answers.
+		back, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		for n := range todo {
+			todo[n].worker, todo[n].was = todo[n].was, todo[n].worker
+		}
+		if !home && m.tell(back, b.nonce, inOrder(todo)) != nil {
+			return front.Split{}, fmt.Errorf("%w; some workers may have been changed already: what is in force shows when it answers again", err)
+		}
+		return front.Split{}, err
+	}
+	after, err := m.look(ctx)
+	if err != nil {
+		return front.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
+	}
+	now, err := m.split(after)
+	if err == nil && now.Share != w.Reached[split.Green] {
+		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, share)
+	}
+	now.Did = words(todo)
+	return now, err
+}
+
+// SetInstances gives a side other instances. Their workers have to be members of the
+// balancer already; those that are not wanted any more are switched off.
+func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []front.Instance) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, err := m.look(ctx)
+	if err != nil {
+		return err
+	}
+	share, errShare := m.share(b)
+	if errShare != nil {
+		share = split.Toward(side, split.Whole) // nobody gets anything: these will
+		if len(wanted) == 0 {
+			share = split.Toward(side, 0)
+		}
+	}
+	if of := share.Of(side); of > 0 && len(wanted) == 0 {
+		return fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
+	}
+	then := balancer{nonce: b.nonce, workers: slices.Clone(b.workers)}
+	for _, i := range wanted {
+		n := slices.IndexFunc(then.workers, func(w worker) bool { return w.address == i.Address })
+		if n < 0 {
+			return fmt.Errorf("%w: balancer %s has no worker %s%s: its configuration needs a BalancerMember, with status=+D, for every address that an instance may have",
+				front.ErrRefused, m.config.Balancer, scheme, i.Address)
+		}
+		then.workers[n].route = i.Name
+	}
+	before := m.known[side]
+	old := m.of(b, side)
+	m.known[side] = slices.Clone(wanted)
+	m.revisions.Of(b.print())
+	// Those that are not wanted any more are of no side while the rest is weighed.
+	for n, w := range then.workers {
+		if gone(old, wanted, w) {
+			then.workers[n].route = nobodys
+		}
+	}
+	list, _, err := m.settings(then, share, false)
+	if err != nil {
+		m.known[side] = before
+		return err
+	}
+	for n := range list {
+		list[n].was = b.workers[slices.IndexFunc(b.workers, func(w worker) bool { return w.address == list[n].address })]
+	}
+	for _, w := range old {
+		if gone(old, wanted, w) {
+			next := w
+			next.state, next.route = off, nobodys
+			list = append(list, change{worker: next, was: w})
+		}
+	}
+	if err := m.tell(ctx, b.nonce, inOrder(list)); err != nil {
+		m.known[side] = before
+		return err
+	}
+	after, err := m.look(ctx)
+	if err != nil {
+		return err
+	}
+	if errShare == nil {
+		m.revisions.Keep(after.print())
+	}
+	return nil
+}
+
+// nobodys is the name of a worker that is no instance's any more.
+const nobodys = "-"
+
+// gone reports whether a worker was an instance and is not wanted any more.
+func gone(old []worker, wanted []front.Instance, w worker) bool {
+	return slices.ContainsFunc(old, func(o worker) bool { return o.address == w.address }) &&
+		!slices.ContainsFunc(wanted, func(i front.Instance) bool { return i.Address == w.address })
+}
+
+// Drain gives up a side without a share, and says how many requests it is still
+// answering. Sessions do not stay any longer.
+func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, err := m.look(ctx)
+	if err != nil {
+		return 0, err
+	}
+	share, err := m.share(b)
+	if err != nil {
+		return 0, err
+	}
+	if of := share.Of(side); of > 0 {
+		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	}
+	open := int64(0)
+	var list []change
+	for _, w := range m.of(b, side) {
+		open += w.busy
+		next := w
+		next.state = off
+		list = append(list, change{worker: next, was: w})
+	}
+	if todo := inOrder(list); len(todo) > 0 {
+		if err := m.tell(ctx, b.nonce, todo); err != nil {
+			return open, err
+		}
+		if after, err := m.look(ctx); err == nil {
+			m.revisions.Of(b.print())
+			m.revisions.Keep(after.print())
+		}
+	}
+	return open, nil
+}

@@ -1,0 +1,156 @@
+package logged
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"vaiven/internal/accesslog"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// Tally is the counts of one log. It is not safe for concurrent use.
+type Tally struct {
+	tail   *accesslog.Tail // nil if there is no log
+	name   string
+	parser accesslog.Parser
+	counts map[string]*count // by address
+	lost   [2]int64
+	lines  int64
+	failed string // why the log cannot be read, "" if it can
+}
+
+type count struct {
+	requests, failures int64
+	status             [6]int64
+	latency            *hdrhistogram.Histogram
+}
+
+// New begins at the end of a log; without a name nothing is counted.
+func New(name string) *Tally {
+	t := &Tally{name: name, counts: map[string]*count{}}
+	if name != "" {
+		t.tail = accesslog.NewTail(name)
+	}
+	return t
+}
+
+// Count reads what was added to the log, and writes a reading's figures. The notice is
+// what to know of them, "" if nothing.
+func (t *Tally) Count(r *front.Reading, sides [2][]front.Instance) (notice string) {
+	t.read()
+	for _, side := range split.Sides {
+		s := front.Side{Lost: t.lost[side], Instances: []front.Count{}}
+		for _, i := range sides[side] {
+			c := front.Count{Instance: i}
+			if n := t.counts[i.Address]; n != nil {
+				c.Requests, c.Failures, c.Status = n.requests, n.failures, n.status
+				c.Latency = front.Encode(n.latency)
+			}
+			s.Instances = append(s.Instances, c)
+		}
+		r.Sides[side] = s
+	}
+	switch {
+	case t.tail == nil:
+		return "nothing counts the requests: name an access log in the plan (log)"
+	case t.failed != "":
+		return "requests are not counted: " + t.failed
+	}
+	return ""
+}
+
+func (t *Tally) read() {
+	if t.tail == nil {
+		return
+	}
+	t.failed = ""
+	var e accesslog.Entry
+	good, bad := 0, 0
+	err := t.tail.Read(func(line []byte) {
+		if t.parser.Parse(line, &e) && t.add(&e) {
+			good++
+		} else {
+			bad++
+		}
+	})
+	t.lines += int64(good)
+	switch {
+	case err != nil:
+		t.failed = err.Error()
+	case bad > 0 && t.lines == 0:
+		t.failed = fmt.Sprintf("the lines of %s do not name upstream servers: write it in the format that the include file defines", t.name)
+	}
+}
+
+// add counts a line. Lists of several servers are separated by commas, and by colons
+// where a request was passed on within the proxy.
+func (t *Tally) add(e *accesslog.Entry) bool {
+	upstream := e.Field("upstream")
+	if upstream == nil {
+		return false
+	}
+	name := e.Field("side")
+	if name == nil { // the worker's name begins with it
+		name, _, _ = bytes.Cut(e.Field("route"), []byte{'-'})
+	}
+	side, errSide := split.ParseSide(string(name))
+	servers := list(bytes.ReplaceAll(upstream, []byte("http://"), nil))
+	statuses, times := list(e.Field("statuses")), list(e.Field("times"))
+	if us, err := strconv.Atoi(string(e.Field("us"))); err == nil {
+		times = [][]byte{strconv.AppendFloat(nil, float64(us)/1e6, 'f', 6, 64)}
+	}
+	if string(upstream) == "-" { // nobody was asked
+		if e.Status >= 500 {
+			t.lost[split.Blue]++
+			t.lost[split.Green]++
+		}
+		return true
+	}
+	at := func(values [][]byte, n int) string {
+		if n >= len(values) {
+			return ""
+		}
+		return string(values[n])
+	}
+	for n, server := range servers {
+		c := t.counts[string(server)]
+		if c == nil {
+			if len(t.counts) > 10_000 {
+				break // addresses without end: not ours
+			}
+			c = &count{latency: front.NewHistogram()}
+			t.counts[string(server)] = c
+		}
+		took, err := strconv.ParseFloat(at(times, n), 64)
+		if n < len(servers)-1 || err != nil {
+			c.failures++ // tried and passed over, or without an answer
+			if n < len(servers)-1 {
+				continue
+			}
+		}
+		status, _ := strconv.Atoi(at(statuses, n))
+		if err != nil || status < 100 || status > 599 {
+			if errSide == nil && e.Status != 499 { // 499: the client left
+				t.lost[side]++
+			}
+			continue
+		}
+		c.requests++
+		c.status[status/100]++
+		front.Record(c.latency, time.Duration(took*float64(time.Second)))
+	}
+	return true
+}
+
+func list(text []byte) [][]byte {
+	if len(text) == 0 {
+		return nil
+	}
+	parts := bytes.Split(bytes.ReplaceAll(text, []byte(" : "), []byte(", ")), []byte(", "))
+	return parts
+}

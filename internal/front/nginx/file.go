@@ -1,0 +1,158 @@
+package nginx
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/include"
+	"vaiven/internal/plan"
+)
+
+// variable makes a service's name one for variables and groups.
+func variable(service string) string { return "vaiven_" + strings.ReplaceAll(service, "-", "_") }
+
+// keyText is the text that nginx hashes for a key, and what has to be defined for it.
+// split_clients takes MurmurHash2 of it as a place in [0, 1) and the share on green as a
+// threshold, so that green's part only grows with the share.
+func keyText(name string, k plan.Key) (text, before string) {
+	mapped := func(from, rules string) (string, string) {
+		return "$" + name + "_key", fmt.Sprintf("map %s $%s_key {\n%s}\n", from, name, rules)
+	}
+	switch k.From {
+	case plan.KeyClient:
+		if k.Prefix > 0 {
+			parts := strings.Repeat(`\d+\.`, k.Prefix/8)
+			return mapped("$remote_addr", fmt.Sprintf("    \"~^(?<%s_net>%s)\" $%s_net;\n    default $remote_addr;\n", name, parts, name))
+		}
+		return "$remote_addr", ""
+	case plan.KeyCookie, plan.KeyHeader: // those without it go by their address
+		from := "$cookie_" + k.Name
+		if k.From == plan.KeyHeader {
+			from = "$http_" + strings.ToLower(strings.ReplaceAll(k.Name, "-", "_"))
+		}
+		return mapped(from, fmt.Sprintf("    \"\" $remote_addr;\n    default %s;\n", from))
+	}
+	return "$request_id", ""
+}
+
+// percent is a share as split_clients has it.
+func percent(s split.Share) string { return strings.TrimSuffix(s.String(), " %") + "%" }
+
+// form is the file's.
+type form struct {
+	service string
+	key     plan.Key
+}
+
+// Nearest is the share itself: split_clients takes hundredths of a percent.
+func (f form) Nearest(s include.Setting) (split.Share, []string, error) { return s.Share, nil, nil }
+
+// Render is the file for a setting.
+func (f form) Render(s include.Setting) []byte {
+	service, key := f.service, f.key
+	name := variable(service)
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n", service)
+	text, before := keyText(name, key)
+	b.WriteString(before)
+	fmt.Fprintf(&b, "split_clients \"%s\" $%s_side {\n", text, name)
+	switch s.Share {
+	case 0:
+		b.WriteString("    * blue;\n")
+	case split.Whole:
+		b.WriteString("    * green;\n")
+	default:
+		fmt.Fprintf(&b, "    %s green;\n    * blue;\n", percent(s.Share))
+	}
+	fmt.Fprintf(&b, "}\nmap $%s_side $%[1]s {\n    green %[1]s_green;\n    default %[1]s_blue;\n}\n", name)
+	for _, side := range split.Sides {
+		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
+		list := s.Sides[side]
+		all := front.AllOut(list)
+		for _, i := range list {
+			down := ""
+			if i.Out {
+				down = " down"
+				if all {
+					down = " weight=1" // out, and needed all the same
+				}
+			}
+			fmt.Fprintf(&b, "    server %s%s; # %q %q\n", i.Address, down, i.Name, i.Version)
+		}
+		if len(list) == 0 {
+			b.WriteString("    server 127.0.0.1:1 down; # none\n")
+		}
+		b.WriteString("}\n")
+	}
+	shown := ""
+	if key.From == plan.KeyCookie || key.From == plan.KeyHeader { // so that the key can be tried on the log
+		variable, _, _ := strings.Cut(strings.TrimPrefix(before, "map $"), " ")
+		shown = fmt.Sprintf("\"%s\":\"$%s\",", variable, variable)
+	}
+	fmt.Fprintf(&b, `log_format %s escape=json '{"at":"$msec","client":"$remote_addr","method":"$request_method","path":"$request_uri",'
+    '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time"}';
+`, name, shown)
+	return []byte(b.String())
+}
+
+var (
+	sharesBlock = regexp.MustCompile(`(?s)\nsplit_clients [^\n]* \{\n(.*?)\n\}`)
+	greenLine   = regexp.MustCompile(`^\s*([0-9.]+)% green;$`)
+	serverLine  = regexp.MustCompile(`^\s*server (\S+?)( down| weight=1)?; # ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")$`)
+)
+
+// Parse reads what Render writes, also if somebody changed the share, a server or the
+// word down by hand.
+func (f form) Parse(data []byte) (include.Setting, error) {
+	var s include.Setting
+	text := string(data)
+	m := sharesBlock.FindStringSubmatch(text)
+	if m == nil {
+		return s, errors.New("it does not say how requests are split in the way that Vaiven writes it")
+	}
+	lines := strings.Split(m[1], "\n")
+	switch {
+	case len(lines) == 1 && strings.TrimSpace(lines[0]) == "* blue;":
+	case len(lines) == 1 && strings.TrimSpace(lines[0]) == "* green;":
+		s.Share = split.Whole
+	case len(lines) == 2 && greenLine.MatchString(lines[0]) && strings.TrimSpace(lines[1]) == "* blue;":
+		var err error
+		if s.Share, err = split.ParseShare(greenLine.FindStringSubmatch(lines[0])[1] + " %"); err != nil {
+			return s, err
+		}
+	default:
+		return s, fmt.Errorf("it splits requests in another way than Vaiven: %s", strings.Join(lines, " "))
+	}
+	for _, side := range split.Sides {
+		_, block, ok := strings.Cut(text, fmt.Sprintf("_%v {\n", side))
+		block, _, okEnd := strings.Cut(block, "\n}")
+		if !ok || !okEnd {
+			return s, fmt.Errorf("it has no group of servers for %v", side)
+		}
+		for n, line := range strings.Split(block, "\n") {
+			words := strings.Fields(line)
+			m := serverLine.FindStringSubmatch(line)
+			switch {
+			case len(words) == 0 || words[0] != "server" || strings.HasSuffix(line, "down; # none"):
+			case m == nil:
+				i := front.Instance{Name: fmt.Sprintf("%v?%d", side, n), Address: strings.TrimSuffix(words[1], ";")}
+				s.Sides[side] = append(s.Sides[side], i) // somebody else's
+			default:
+				i := front.Instance{Address: m[1], Out: m[2] != ""}
+				var err1, err2 error
+				i.Name, err1 = strconv.Unquote(m[3])
+				i.Version, err2 = strconv.Unquote(m[4])
+				if err := errors.Join(err1, err2); err != nil {
+					return s, err
+				}
+				s.Sides[side] = append(s.Sides[side], i)
+			}
+		}
+	}
+	return s, nil
+}

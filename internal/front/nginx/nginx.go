@@ -1,0 +1,136 @@
+package nginx
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"vaiven/internal/front"
+	"vaiven/internal/front/include"
+	"vaiven/internal/plan"
+)
+
+// New makes a driver. Requests are counted from now on.
+func New(service string, f plan.Front) *include.Front {
+	program := strings.Join(f.Nginx.Program, " ")
+	return include.New(include.Config{
+		File:    include.File{Path: f.Nginx.File, Server: &server{config: *f.Nginx}},
+		Form:    form{service: service, key: f.Key},
+		Log:     f.Nginx.Log,
+		Usually: 100 * time.Millisecond,
+		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new workers place requests side by side, and " +
+			"kept connections close when they are next idle: a client that sends on one at that moment has to send again",
+		Commands: []string{program + " -t", "rename to " + f.Nginx.File, program + " -s reload"},
+	})
+}
+
+// server is nginx as the include file's package sees it.
+type server struct {
+	config plan.Included
+
+	mu      sync.Mutex // protects pidFile
+	pidFile string     // found once
+}
+
+var (
+	directive = regexp.MustCompile(`(?m)^([^#\n]*?)\binclude[ \t]+("[^"]*"|'[^']*'|[^;"'\s]+)[ \t]*;`)
+	dumped    = regexp.MustCompile(`(?m)^# configuration file (.*):$`)
+	pidLine   = regexp.MustCompile(`(?m)^\s*pid\s+([^;\s]+)\s*;`)
+	pidBuilt  = regexp.MustCompile(`--pid-path=(\S+)`)
+)
+
+func (s *server) command(ctx context.Context, args ...string) (string, error) {
+	return include.Command(ctx, append(append([]string{}, s.config.Program...), args...)...)
+}
+
+// Main is nginx's configuration; relative names begin beside it.
+func (s *server) Main() (file, base string) { return s.config.Config, filepath.Dir(s.config.Config) }
+
+// Files lists what nginx loads; it fails if nginx would not load it.
+func (s *server) Files(ctx context.Context) ([]string, string, error) {
+	text, err := s.command(ctx, "-T", "-c", s.config.Config)
+	if err != nil {
+		return nil, "", err
+	}
+	files := []string{s.config.Config}
+	for _, m := range dumped.FindAllStringSubmatch(text, -1) {
+		if m[1] != s.config.Config {
+			files = append(files, m[1])
+		}
+	}
+	return files, filepath.Dir(s.config.Config), nil
+}
+
+func (s *server) Check(ctx context.Context, config string) error {
+	_, err := s.command(ctx, "-t", "-q", "-c", config)
+	return err
+}
+
+func (s *server) Reload(ctx context.Context) error {
+	_, err := s.command(ctx, "-s", "reload", "-c", s.config.Config)
+	return err
+}
+
+// master is the number of nginx's first process.
+func (s *server) master() (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.pidFile == "" {
+		data, err := os.ReadFile(s.config.Config)
+		if err != nil {
+			return "", fmt.Errorf("%w: %w", front.ErrUnreachable, err)
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if m := pidLine.FindSubmatch(data); m != nil {
+			s.pidFile = string(m[1])
+		} else if built, err := s.command(ctx, "-V"); err == nil {
+			if m := pidBuilt.FindStringSubmatch(built); m != nil {
+				s.pidFile = m[1]
+			}
+		}
+		if s.pidFile == "" {
+			return "", fmt.Errorf("%w: where nginx notes its process is said neither by %s nor by nginx -V", front.ErrUnreachable, s.config.Config)
+		}
+		if !filepath.IsAbs(s.pidFile) {
+			s.pidFile = filepath.Join(filepath.Dir(s.config.Config), s.pidFile)
+		}
+	}
+	return include.PID(s.pidFile)
+}
+
+func (s *server) workers(serves func(string) bool) ([]string, error) {
+	master, err := s.master()
+	if err != nil {
+		return nil, fmt.Errorf("nginx: %w", err)
+	}
+	return include.Workers(master, serves)
+}
+
+const shuttingDown = "is shutting down"
+
+// Running are the workers that take requests.
+func (s *server) Running() ([]string, error) {
+	return s.workers(func(command string) bool {
+		return strings.Contains(command, "worker process") && !strings.Contains(command, shuttingDown)
+	})
+}
+
+// Fresh reports whether a reload is in force: none of the old workers takes requests.
+func (s *server) Fresh(before, now []string) bool { return include.AllNew(before, now) }
+
+// Leaving are the workers that finish what they have.
+func (s *server) Leaving() ([]string, error) {
+	return s.workers(func(command string) bool { return strings.Contains(command, shuttingDown) })
+}
+
+// Directive finds what comes before an include on its line, and the name.
+func (s *server) Directive() *regexp.Regexp { return directive }
+
+// Include is such a line.
+func (s *server) Include(file string) string { return fmt.Sprintf("include %q;", file) }

@@ -1,0 +1,195 @@
+package nginx
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/fronttest"
+	"vaiven/internal/front/include"
+	"vaiven/internal/plan"
+	"vaiven/internal/stack/stacktest"
+)
+
+// greenAnywhere is where an editor changes the share.
+var greenAnywhere = regexp.MustCompile(`(?m)^ +[0-9.]+% green;$`)
+
+const config = `worker_processes 2;
+daemon off;
+pid DIR/nginx.pid;
+error_log DIR/error.log;
+events { worker_connections 512; }
+http {
+	access_log off;
+	client_body_temp_path DIR/body;
+	proxy_temp_path DIR/proxy;
+	fastcgi_temp_path DIR/fastcgi;
+	uwsgi_temp_path DIR/uwsgi;
+	scgi_temp_path DIR/scgi;
+	include sites/*.conf; # with ours among them
+}
+`
+
+const site = `include KEPT/sail*.conf;
+server {
+	listen LISTEN;
+	access_log DIR/access.log vaiven_sailings;
+	location / {
+		proxy_pass http://$vaiven_sailings;
+		proxy_http_version 1.1;
+		proxy_set_header Connection "";
+		proxy_set_header Host $host;
+	}
+}
+`
+
+func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fronttest.Program, dir string) {
+	t.Helper()
+	program := fronttest.Need(t, "nginx")
+	dir = t.TempDir()
+	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
+		_ = os.Chmod(d, 0o755) // for workers of another user
+	}
+	port, _ := stacktest.Ports(t, 1)
+	w.Listen = fronttest.Address(port)
+	kept := filepath.Join(dir, "kept")
+	conf := filepath.Join(dir, "nginx.conf")
+	fronttest.Write(t, conf, config, "DIR", dir)
+	fronttest.Write(t, filepath.Join(dir, "sites", "sailings.conf"), site, "DIR", dir, "KEPT", kept, "LISTEN", w.Listen)
+	f = plan.Front{Listen: w.Listen, Key: key, Nginx: &plan.Included{
+		Config: conf, File: filepath.Join(kept, "sailings.conf"), Program: []string{program}, Log: filepath.Join(dir, "access.log"),
+	}}
+	if made, err := New("sailings", f).Prepare(); err != nil || !made {
+		t.Fatalf("made %v, %v", made, err)
+	}
+	p = fronttest.Start(t, w.Listen, program, "-c", conf)
+	fronttest.Eventually(t, "its note of the process", func() error {
+		_, err := New("sailings", f).File.Server.Running()
+		return err
+	})
+	return f, p, dir
+}
+
+func TestConformance(t *testing.T) {
+	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Rounds: 40, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
+		return fronttest.Proxy{
+			Driver: func() front.Driver { return New("sailings", f) },
+			Foreign: func(t *testing.T, share split.Share) { // an editor, and a reload
+				data, err := os.ReadFile(f.Nginx.File)
+				if err != nil {
+					t.Fatal(err)
+				}
+				data = greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
+				if err := os.WriteFile(f.Nginx.File, data, 0o644); err != nil {
+					t.Fatal(err)
+				}
+				fronttest.Command(t, f.Nginx.Program[0], "-s", "reload", "-c", f.Nginx.Config)
+			},
+			Reload: func(t *testing.T) {
+				s := &server{config: *f.Nginx}
+				before, err := s.Running()
+				if err != nil {
+					t.Fatal(err)
+				}
+				p.Signal(syscall.SIGHUP)
+				fronttest.Eventually(t, "new workers", func() error {
+					now, err := s.Running()
+					if err == nil && (len(now) == 0 || strings.Join(now, " ") == strings.Join(before, " ")) {
+						err = fmt.Errorf("%v still serve", now)
+					}
+					return err
+				})
+			},
+			Spoil: func(t *testing.T) {
+				// A folder has the name that the next file would be written under.
+				if err := os.MkdirAll(filepath.Join(filepath.Dir(f.Nginx.File), ".sailings.conf.new", "full"), 0o755); err != nil {
+					t.Fatal(err)
+				}
+			},
+			Garble: func(t *testing.T) func() {
+				file := filepath.Join(dir, "sites", "other.conf")
+				fronttest.Write(t, file, "serve { listen nowhere }\n")
+				return func() { os.Remove(file) }
+			},
+			Kill: func(*testing.T) { p.Kill() },
+		}
+	}})
+}
+
+// Clients by cookie: who is on green stays there while the share grows, whatever
+// connection they come on.
+func TestCookiesStay(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, plan.Key{From: plan.KeyCookie, Name: "passenger"})
+	d := New("sailings", f)
+	for _, side := range split.Sides {
+		if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fronttest.Grows(t, w, d, func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} })
+}
+
+// What nobody but nginx can judge: that every key makes a configuration it takes.
+func TestEveryKeyPassesTheCheck(t *testing.T) {
+	for _, key := range []plan.Key{
+		{From: plan.KeyRandom}, {From: plan.KeyClient}, {From: plan.KeyClient, Prefix: 8}, {From: plan.KeyClient, Prefix: 24},
+		{From: plan.KeyCookie, Name: "passenger"}, {From: plan.KeyHeader, Name: "X-Passenger"},
+	} {
+		w := fronttest.NewWorld(t)
+		f, _, _ := start(t, w, key)
+		d := New("sailings", f)
+		if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)); err != nil {
+			t.Fatalf("%v: %v", key, err)
+		}
+		if _, sides := w.Count(5, true, nil); sides[split.Blue] != 5 {
+			t.Errorf("%v: answers of %v", key, sides)
+		}
+	}
+}
+
+func TestTheFileReadsBack(t *testing.T) {
+	f := form{"line-vessa", plan.Key{From: plan.KeyClient, Prefix: 16}}
+	for _, s := range []include.Setting{
+		{},
+		{Share: 1, Sides: [2][]front.Instance{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: 10_000, Sides: [2][]front.Instance{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 5050, Sides: [2][]front.Instance{{{Name: "a", Address: "[::1]:1", Out: true}}, {{Name: "b", Address: "127.0.0.1:2"}}}},
+	} {
+		text := f.Render(s)
+		got, err := f.Parse(text)
+		if err != nil || !reflect.DeepEqual(got, s) {
+			t.Errorf("%+v is read back as %+v, %v from\n%s", s, got, err, text)
+		}
+	}
+	for _, text := range []string{"", "upstream x {}", "\nsplit_clients \"a\" $b {\n    10% red;\n    * blue;\n}\n"} {
+		if s, err := f.Parse([]byte(text)); err == nil {
+			t.Errorf("%q was read as %+v", text, s)
+		}
+	}
+}
+
+func FuzzTheFile(f *testing.F) {
+	f.Add(form{service: "s"}.Render(include.Setting{Share: 2500, Sides: [2][]front.Instance{{{Name: "a", Address: "127.0.0.1:1"}}}}))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		f := form{service: "s"}
+		s, err := f.Parse(data)
+		if err != nil {
+			return
+		}
+		if !s.Share.Valid() {
+			t.Fatalf("a share of %d", s.Share)
+		}
+		if again, err := f.Parse(f.Render(s)); err == nil && again.Share != s.Share {
+			t.Fatalf("%v is read back as %v", s.Share, again.Share)
+		}
+	})
+}
