@@ -1,0 +1,213 @@
+package keeper
+
+import (
+	"fmt"
+	"time"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/metrics"
+	"vaiven/internal/plan"
+)
+
+// Names of the guards, as plans have them.
+const (
+	guardFailing   = "failing"
+	guardUnhealthy = "unhealthy"
+	guardLost      = "lost at front"
+)
+
+// surenessLength is how many certainties a guard shows.
+const surenessLength = 8
+
+// guards evaluates the guards of one crossing from reading to reading.
+type guards struct {
+	plan      plan.Guards
+	baselines map[string]evidence.Count // the live side's last count that was large enough, by guard
+	sureness  map[string][]float64
+	lastPoint time.Time
+}
+
+func newGuards(p plan.Guards) *guards {
+	return &guards{plan: p, baselines: map[string]evidence.Count{}, sureness: map[string][]float64{}}
+}
+
+// watch evaluates all guards. Answers count since the target first got traffic,
+// and no further back than each guard's time.
+func (g *guards) watch(now, since time.Time, target split.Side, series *metrics.Series, view SideView) []Guard {
+	if since.IsZero() {
+		return g.idle()
+	}
+	list := []Guard{
+		g.compare(now, since, guardFailing, g.plan.Failing, target, series, metrics.Figures.FailingCount),
+		g.compare(now, since, g.slowName(), g.plan.Slow, target, series, metrics.Figures.SlowCount),
+		g.unhealthy(view),
+		g.lost(since, target, series),
+	}
+	if now.Sub(g.lastPoint) >= 5*time.Second {
+		g.lastPoint = now
+	}
+	return list
+}
+
+// idle are the guards before there is anything to watch.
+func (g *guards) idle() []Guard {
+	list := []Guard{
+		comparing(guardFailing, g.plan.Failing),
+		comparing(g.slowName(), g.plan.Slow),
+		counting(guardUnhealthy, g.plan.Unhealthy, 0, ""),
+		counting(guardLost, g.plan.Lost, 0, ""),
+	}
+	for n := range list {
+		if list[n].State != Idle {
+			list[n].State, list[n].Said = Idle, "nothing to watch yet"
+		}
+	}
+	return list
+}
+
+// slowName names the guard on slow answers after its bound.
+func (g *guards) slowName() string { return "over " + route.Short(g.plan.SlowAfter) }
+
+// comparing is a comparing guard before it has compared anything. It is idle only
+// if it is off.
+func comparing(name string, p plan.Comparing) Guard {
+	if p.Off {
+		return Guard{Name: name, Then: p.Then, State: Idle, Said: "off"}
+	}
+	return Guard{Name: name, Then: p.Then, State: Clear, Limit: "worse by > " + percent(p.Bound.Margin)}
+}
+
+func (g *guards) compare(now, since time.Time, name string, p plan.Comparing, target split.Side,
+	series *metrics.Series, count func(metrics.Figures) evidence.Count) Guard {
+	guard := comparing(name, p)
+	if p.Off {
+		return guard
+	}
+	if from := now.Add(-p.Over); from.After(since) {
+		since = from
+	}
+	trial := series.Count(target, since, g.plan.SlowAfter)
+	guard.Baseline = count(series.Count(target.Other(), since, g.plan.SlowAfter))
+	guard.Trial = count(trial)
+	if name != guardFailing && trial.Requests > 0 && trial.Timed == 0 {
+		guard.State, guard.Said = Idle, "cannot watch: this front does not measure times"
+		return guard
+	}
+	// Once all traffic has moved, the other side has nothing new to compare with:
+	// then what it last did counts.
+	if guard.Baseline.Of >= p.Bound.AtLeast {
+		g.baselines[name] = guard.Baseline
+	} else if kept, ok := g.baselines[name]; ok {
+		guard.Baseline = kept
+	}
+	c := evidence.Compare(guard.Baseline, guard.Trial, p.Bound)
+	guard.Comparison = c
+	guard.State, guard.Said = inWords(c, guard.Trial, p.Bound, now.Sub(since))
+	if now.Sub(g.lastPoint) >= 5*time.Second {
+		s := append(g.sureness[name], c.Sure)
+		g.sureness[name] = append([]float64(nil), s[max(0, len(s)-surenessLength):]...)
+	}
+	guard.Sureness = g.sureness[name]
+	return guard
+}
+
+// inWords is how a comparison stands: "no sign of it", "watching, 78 % sure,
+// ~40s more".
+func inWords(c evidence.Comparison, trial evidence.Count, b evidence.Bound, span time.Duration) (GuardState, string) {
+	switch c.Verdict {
+	case evidence.TooFew:
+		return Clear, fmt.Sprintf("too few answers yet, %d of %d", trial.Of, b.AtLeast)
+	case evidence.Worse:
+		return Tripped, fmt.Sprintf("worse, %s sure", sure(c.Sure))
+	case evidence.Watching:
+		text := fmt.Sprintf("watching, %s sure", sure(c.Sure))
+		if more := time.Duration(c.More * float64(span)); more > 0 {
+			text += fmt.Sprintf(", ~%s more", route.Short(max(more, time.Second).Round(time.Second)))
+		}
+		return Watching, text
+	}
+	return Clear, "no sign of it"
+}
+
+func sure(p float64) string {
+	if p > 0.9999 {
+		return "over 99.99 %"
+	}
+	if p > 0.99 {
+		return fmt.Sprintf("%.2f %%", 100*p)
+	}
+	return fmt.Sprintf("%.0f %%", 100*p)
+}
+
+// unhealthy counts instances that were healthy and are not, and those that are not
+// there any more.
+func (g *guards) unhealthy(v SideView) Guard {
+	bad, first := 0, ""
+	if missing := v.Wanted - len(v.Instances); missing > 0 && !v.At.IsZero() {
+		bad, first = missing, fmt.Sprintf("%d of %d instances are not there", missing, v.Wanted)
+	}
+	for _, c := range v.Instances {
+		if c.State != check.Failing && c.State != check.Exited {
+			continue
+		}
+		if bad++; first == "" {
+			first = fmt.Sprintf("%s %s: %s", c.Name, c.State, c.Said)
+		}
+	}
+	return counting(guardUnhealthy, g.plan.Unhealthy, int64(bad), first)
+}
+
+func (g *guards) lost(since time.Time, target split.Side, series *metrics.Series) Guard {
+	n := series.Count(target, since, 0).Lost
+	return counting(guardLost, g.plan.Lost, n, fmt.Sprintf("%d lost on %v", n, target))
+}
+
+func counting(name string, p plan.Counting, n int64, detail string) Guard {
+	guard := Guard{Name: name, Then: p.Then, State: Clear, Count: true, Trial: evidence.Count{Bad: n}, Said: "clear", Limit: "any"}
+	if p.Most > 0 {
+		guard.Limit = fmt.Sprintf("more than %d", p.Most)
+	}
+	switch {
+	case p.Off:
+		guard.State, guard.Limit, guard.Said = Idle, "", "off"
+	case n > int64(p.Most):
+		guard.State, guard.Said = Tripped, detail
+	case n > 0:
+		guard.State, guard.Said = Watching, detail
+	}
+	return guard
+}
+
+// alarm is the first tripped guard that was not overruled as an event, and false
+// if there is none.
+func alarm(list []Guard, overruled map[string]bool) (crossing.Tripped, bool) {
+	for _, g := range list {
+		if g.State != Tripped || overruled[g.Name] {
+			continue
+		}
+		why := g.Said
+		if !g.Count {
+			why = fmt.Sprintf("%s against %s, %s", percent(g.Trial.Rate()), percent(g.Baseline.Rate()), g.Said)
+		}
+		return crossing.Tripped{Guard: g.Name, Action: g.Then, Why: why}, true
+	}
+	return crossing.Tripped{}, false
+}
+
+// percent is a rate for people: "0.5 %", "12 %".
+func percent(rate float64) string {
+	switch p := 100 * rate; {
+	case p >= 10:
+		return fmt.Sprintf("%.0f %%", p)
+	case p == float64(int(p)):
+		return fmt.Sprintf("%d %%", int(p))
+	case p >= 1:
+		return fmt.Sprintf("%.1f %%", p)
+	default:
+		return fmt.Sprintf("%.2g %%", p)
+	}
+}

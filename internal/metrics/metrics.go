@@ -1,0 +1,202 @@
+package metrics
+
+import (
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// Figures are what one side did over a time.
+type Figures struct {
+	Requests int64         `json:"requests"` // answered, or lost
+	Failing  int64         `json:"failing"`  // of them, lost or answered with status 500 and above
+	Slow     int64         `json:"slow"`     // of them, over the bound asked for
+	Lost     int64         `json:"lost"`     // of them, got no instance's answer, or not all of it
+	Timed    int64         `json:"timed"`    // of them, with a time: none where the front measures none
+	Rate     float64       `json:"rate"`     // requests a second
+	P50      time.Duration `json:"p50"`
+	P99      time.Duration `json:"p99"`
+	Span     time.Duration `json:"span"` // the time that was really looked at
+	To       time.Time     `json:"to"`   // when it ends; zero if there was no reading
+}
+
+// FailingCount is the failing answers of all answers.
+func (f Figures) FailingCount() evidence.Count { return evidence.Count{Bad: f.Failing, Of: f.Requests} }
+
+// SlowCount is the slow answers of all answers.
+func (f Figures) SlowCount() evidence.Count { return evidence.Count{Bad: f.Slow, Of: f.Requests} }
+
+// longest is how far back a series reaches.
+const longest = 10 * time.Minute
+
+// Series is a front's readings as steps from one to the next. The zero value has
+// none. It is not safe for concurrent use.
+type Series struct {
+	steps []step
+	last  map[counter]front.Count
+	lost  [2]int64
+	begun bool
+}
+
+// counter is what a count belongs to.
+type counter struct {
+	side    split.Side
+	name    string
+	address string
+}
+
+// step is what was counted between two readings.
+type step struct {
+	from, to time.Time
+	sides    [2]sideStep
+}
+
+type sideStep struct {
+	requests, failing, lost int64
+	latencies               []hdrhistogram.Bar // that are not empty
+}
+
+// Add takes a reading in. The first one only sets the start. It fails, and
+// changes nothing, if latencies cannot be read.
+func (s *Series) Add(r front.Reading) error {
+	next := map[counter]front.Count{}
+	st := step{to: r.At}
+	for _, side := range split.Sides {
+		d := &st.sides[side]
+		for _, c := range r.Sides[side].Instances {
+			k := counter{side, c.Name, c.Address}
+			next[k] = c
+			if err := d.add(s.last[k], c); err != nil {
+				return err
+			}
+		}
+		d.lost = grown(s.lost[side], r.Sides[side].Lost)
+		d.requests += d.lost
+		d.failing += d.lost
+	}
+	if s.begun {
+		st.from = r.At
+		if n := len(s.steps); n > 0 {
+			st.from = s.steps[n-1].to
+		}
+		s.steps = append(s.steps, st)
+	} else {
+		s.steps = append(s.steps, step{from: r.At, to: r.At})
+	}
+	for len(s.steps) > 1 && r.At.Sub(s.steps[0].to) > longest {
+		s.steps = s.steps[1:]
+	}
+	s.begun = true
+	s.last = next
+	for _, side := range split.Sides {
+		s.lost[side] = r.Sides[side].Lost
+	}
+	return nil
+}
+
+// grown is by how much a counter went up. One that went down began anew.
+func grown(before, now int64) int64 {
+	if now < before {
+		return now
+	}
+	return now - before
+}
+
+func (d *sideStep) add(before, now front.Count) error {
+	if now.Requests < before.Requests {
+		before = front.Count{}
+	}
+	answered := now.Requests - before.Requests
+	d.requests += answered
+	d.failing += now.Status[5] - before.Status[5]
+	if answered == 0 {
+		return nil
+	}
+	h, err := now.Histogram()
+	if err != nil {
+		return err
+	}
+	was, err := before.Histogram()
+	if err != nil {
+		return err
+	}
+	old := map[int64]int64{}
+	for _, b := range was.Distribution() {
+		if b.Count > 0 {
+			old[b.From] = b.Count
+		}
+	}
+	for _, b := range h.Distribution() {
+		if b.Count -= old[b.From]; b.Count > 0 {
+			d.latencies = append(d.latencies, b)
+		}
+	}
+	return nil
+}
+
+// Over is what a side did since a time, as far as the series reaches. Answers
+// that took longer than slow count as slow.
+func (s *Series) Over(side split.Side, since time.Time, slow time.Duration) Figures {
+	h := front.NewHistogram()
+	f := s.gather(side, since, slow, h)
+	if h.TotalCount() > 0 {
+		f.P50 = time.Duration(h.ValueAtQuantile(50)) * time.Microsecond
+		f.P99 = time.Duration(h.ValueAtQuantile(99)) * time.Microsecond
+	}
+	return f
+}
+
+// Count is what Over is but for the latencies, which cost most.
+func (s *Series) Count(side split.Side, since time.Time, slow time.Duration) Figures {
+	return s.gather(side, since, slow, nil)
+}
+
+// gather adds up a side's steps since a time, and records their latencies unless h
+// is nil.
+func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h *hdrhistogram.Histogram) Figures {
+	var f Figures
+	var from time.Time
+	for _, st := range s.steps {
+		if st.from.Before(since) || st.from.Equal(st.to) {
+			continue
+		}
+		if from.IsZero() {
+			from = st.from
+		}
+		d := st.sides[side]
+		f.Requests += d.requests
+		f.Failing += d.failing
+		f.Lost += d.lost
+		f.To = st.to
+		for _, b := range d.latencies {
+			f.Timed += b.Count
+			if b.From > slow.Microseconds() {
+				f.Slow += b.Count
+			}
+			if h != nil {
+				_ = h.RecordValues(b.To, b.Count) // the values come from such a histogram
+			}
+		}
+	}
+	if !f.To.IsZero() {
+		f.Span = f.To.Sub(from)
+		f.Rate = float64(f.Requests) / f.Span.Seconds()
+	}
+	return f
+}
+
+// Last is the newest step: how many requests each side answered, and how many of
+// them failed.
+func (s *Series) Last() (requests, failing [2]int64) {
+	if len(s.steps) == 0 {
+		return requests, failing
+	}
+	for side, d := range s.steps[len(s.steps)-1].sides {
+		requests[side], failing[side] = d.requests, d.failing
+	}
+	return requests, failing
+}

@@ -1,0 +1,141 @@
+package metrics
+
+import (
+	"testing"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+
+// instance counts answers by their latency.
+type instance struct {
+	front.Count
+	h *hdrhistogram.Histogram
+}
+
+func newInstance(name string) *instance {
+	return &instance{Count: front.Count{Instance: front.Instance{Name: name, Address: name + ":1"}}, h: front.NewHistogram()}
+}
+
+func (i *instance) answer(t *testing.T, n int64, status int, took time.Duration) {
+	t.Helper()
+	i.Requests += n
+	i.Status[status/100] += n
+	if err := i.h.RecordValues(took.Microseconds(), n); err != nil {
+		t.Fatal(err)
+	}
+	data, err := i.h.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
+	if err != nil {
+		t.Fatal(err)
+	}
+	i.Latency = data
+}
+
+func reading(second int, lost int64, green ...*instance) front.Reading {
+	r := front.Reading{At: start.Add(time.Duration(second) * time.Second)}
+	r.Sides[split.Green].Lost = lost
+	for _, i := range green {
+		r.Sides[split.Green].Instances = append(r.Sides[split.Green].Instances, i.Count)
+	}
+	return r
+}
+
+func add(t *testing.T, s *Series, r front.Reading) {
+	t.Helper()
+	if err := s.Add(r); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestFiguresOfATime(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	i.answer(t, 1000, 200, time.Millisecond) // before we looked
+	add(t, &s, reading(0, 5, i))
+	if f := s.Over(split.Green, start, time.Second); f.Requests != 0 || !f.To.IsZero() {
+		t.Errorf("the first reading alone says %+v", f)
+	}
+	i.answer(t, 90, 200, 10*time.Millisecond)
+	i.answer(t, 10, 500, 300*time.Millisecond)
+	add(t, &s, reading(1, 5, i))
+	i.answer(t, 98, 200, 10*time.Millisecond)
+	add(t, &s, reading(2, 7, i))
+	f := s.Over(split.Green, start, 250*time.Millisecond)
+	if f.Requests != 200 || f.Failing != 12 || f.Lost != 2 || f.Slow != 10 || f.Rate != 100 || f.Span != 2*time.Second {
+		t.Errorf("figures %+v", f)
+	}
+	if f.P50 < 9*time.Millisecond || f.P50 > 11*time.Millisecond || f.P99 < 290*time.Millisecond || f.P99 > 310*time.Millisecond {
+		t.Errorf("p50 %v, p99 %v", f.P50, f.P99)
+	}
+	if f := s.Over(split.Green, start.Add(time.Second), time.Second); f.Requests != 100 || f.Failing != 2 {
+		t.Errorf("the last second: %+v", f)
+	}
+	if f := s.Over(split.Blue, start, time.Second); f.Requests != 0 {
+		t.Errorf("the other side: %+v", f)
+	}
+	requests, failing := s.Last()
+	if requests[split.Green] != 100 || failing[split.Green] != 2 {
+		t.Errorf("the last step: %v, %v", requests, failing)
+	}
+}
+
+func TestInstancesComeAndGoAndFrontsStartAnew(t *testing.T) {
+	var s Series
+	a, b := newInstance("green-1"), newInstance("green-2")
+	a.answer(t, 100, 200, time.Millisecond)
+	add(t, &s, reading(0, 3, a))
+	b.answer(t, 7, 200, time.Millisecond)
+	add(t, &s, reading(1, 3, a, b)) // one more
+	add(t, &s, reading(2, 3, b))    // one less
+	fresh := newInstance("green-2")
+	fresh.answer(t, 4, 200, time.Millisecond)
+	add(t, &s, reading(3, 1, fresh)) // counted from zero again
+	if f := s.Over(split.Green, start, time.Second); f.Requests != 7+4+1 || f.Lost != 1 {
+		t.Errorf("figures %+v", f)
+	}
+}
+
+func TestDamagedLatenciesAreSaid(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	add(t, &s, reading(0, 0, i))
+	i.answer(t, 5, 200, time.Millisecond)
+	i.Latency = []byte("not a histogram")
+	if err := s.Add(reading(1, 0, i)); err == nil {
+		t.Error("a damaged histogram was taken")
+	}
+}
+
+func TestTheSeriesForgets(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	for n := range 2000 {
+		i.answer(t, 1, 200, time.Millisecond)
+		add(t, &s, reading(n, 0, i))
+	}
+	if n := len(s.steps); n > int(longest/time.Second)+2 {
+		t.Errorf("%d steps are kept", n)
+	}
+}
+
+func BenchmarkOver(b *testing.B) {
+	var s Series
+	i := newInstance("green-1")
+	for n := range 240 {
+		i.Requests += 50
+		for k := range 50 {
+			_ = i.h.RecordValue(int64(5000 + 100*k))
+		}
+		i.Latency, _ = i.h.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
+		_ = s.Add(reading(n, 0, i))
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		s.Over(split.Green, start, 250*time.Millisecond)
+	}
+}

@@ -1,0 +1,321 @@
+package prober
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"net/http"
+	"os"
+	"sync"
+	"time"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
+)
+
+// Config says what to send, and what to make of the answers.
+type Config struct {
+	URLs    []string // what to ask for, in turn
+	Rate    float64  // requests a second
+	Timeout time.Duration
+	Status  int        // of a good answer
+	Secret  string     // known to the embedded front, which then names the side
+	Side    plan.Field // where else an answer names its side
+	Key     plan.Key   // of the split: a cookie or header gets a new value with each request
+	Version plan.Field
+}
+
+// Secret reads the secret that the prober and the embedded front share, making
+// one first if there is none. The file has mode 0600.
+func Secret(file string) (string, error) {
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		secret := rand.Text()
+		// Whoever is first wins; the other reads what is there.
+		f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if errors.Is(err, fs.ErrExist) {
+			return Secret(file)
+		}
+		if err != nil {
+			return "", fmt.Errorf("make the prober's secret: %w", err)
+		}
+		_, err = f.WriteString(secret)
+		return secret, errors.Join(err, f.Close())
+	}
+	if err != nil {
+		return "", fmt.Errorf("read the prober's secret: %w", err)
+	}
+	return string(data), nil
+}
+
+// Mark is one answer in the door log.
+type Mark struct {
+	Side  string `json:"side"`            // "blue", "green", or "" if not known
+	Kind  Kind   `json:"kind,omitempty"`  // "" is a good answer
+	Cache bool   `json:"cache,omitempty"` // came from a cache, so it says nothing about a side
+}
+
+// Kind is what is wrong with an answer.
+type Kind string
+
+// The kinds.
+const (
+	Good    Kind = ""
+	Failing Kind = "failing" // an instance answered, with another status than wanted
+	Lost    Kind = "lost"    // no instance answered
+)
+
+// Report is the door log as of a moment. Its counts begin with the prober.
+type Report struct {
+	At         time.Time            `json:"at"`
+	Answers    int64                `json:"answers"` // requests that ended, one way or another
+	Failing    int64                `json:"failing"`
+	Lost       int64                `json:"lost"`
+	LastLost   string               `json:"last_lost,omitempty"` // why
+	LongestGap time.Duration        `json:"longest_gap"`         // between good answers, in nanoseconds
+	Recent     []Mark               `json:"recent"`              // the last answers, oldest first
+	Versions   map[string]int64     `json:"versions,omitempty"`  // answers by the version that gave them
+	LastBegun  map[string]time.Time `json:"last_begun"`          // by side, when the last request began that it answered
+}
+
+// newConnection is how often a request gets a connection of its own: one in so
+// many. The others use kept ones, as browsers do.
+const newConnection = 4
+
+// recentLength is how many marks a report holds.
+const recentLength = 240
+
+// Prober sends and records. Its methods are safe for concurrent use.
+type Prober struct {
+	config  Config
+	clients [2]*http.Client // one keeps connections, one makes a new one for each request
+
+	mu       sync.Mutex // protects what follows
+	report   Report
+	lastGood time.Time
+	seconds  []second  // the last answers by side, oldest first
+	versions [2]string // that the sides run, to know a side by
+}
+
+// New makes a prober that has sent nothing.
+func New(c Config) *Prober {
+	p := &Prober{config: c}
+	for n := range p.clients {
+		p.clients[n] = &http.Client{
+			Transport:     &http.Transport{DisableKeepAlives: n == 1, DisableCompression: true, MaxIdleConnsPerHost: 16},
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+			Timeout:       c.Timeout,
+		}
+	}
+	p.report.Versions = map[string]int64{}
+	p.report.LastBegun = map[string]time.Time{}
+	return p
+}
+
+// Run sends at the configured rate until the context ends, then waits for the
+// answers that are still out. A slow answer does not hold up the next request,
+// but when as many are out as the time-out allows at this rate, it waits.
+func (p *Prober) Run(ctx context.Context) {
+	interval := time.Duration(float64(time.Second) / p.config.Rate)
+	ticker := time.NewTicker(interval)
+	defer ticker.Stop()
+	room := make(chan struct{}, int(p.config.Rate*p.config.Timeout.Seconds())+2)
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	for n := 0; ; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		select {
+		case room <- struct{}{}:
+		case <-ctx.Done():
+			return
+		}
+		wait.Go(func() {
+			defer func() { <-room }()
+			client := p.clients[0]
+			if n%newConnection == 0 {
+				client = p.clients[1]
+			}
+			p.probe(client, p.config.URLs[n%len(p.config.URLs)])
+		})
+	}
+}
+
+// probe sends one request. It is not cut short by the end of the run: a request
+// that was sent is accounted for.
+func (p *Prober) probe(c *http.Client, url string) {
+	r, err := http.NewRequest(http.MethodGet, url, nil)
+	if err != nil {
+		p.record(time.Now(), Mark{Kind: Lost}, "", err.Error())
+		return
+	}
+	check.PastCaches(r)
+	r.Header.Set("User-Agent", "vaiven-prober")
+	r.Header.Set(front.ProbeHeader, p.config.Secret)
+	switch p.config.Key.From {
+	case plan.KeyCookie:
+		r.AddCookie(&http.Cookie{Name: p.config.Key.Name, Value: rand.Text()})
+	case plan.KeyHeader:
+		r.Header.Set(p.config.Key.Name, rand.Text())
+	}
+	begun := time.Now()
+	w, err := c.Do(r)
+	if err != nil {
+		p.record(begun, Mark{Kind: Lost}, "", check.Words(err))
+		return
+	}
+	body, err := io.ReadAll(io.LimitReader(w.Body, 1<<20))
+	_ = w.Body.Close()
+	if err != nil {
+		p.record(begun, Mark{Side: p.side(w, body, ""), Kind: Lost}, "", check.Words(err))
+		return
+	}
+	version := w.Header.Get(front.VersionHeader)
+	if p.config.Version != (plan.Field{}) {
+		version = check.Claim(p.config.Version, w.Header, body)
+	}
+	m := Mark{Side: p.side(w, body, version), Cache: w.Header.Get("Age") != ""}
+	lost := w.Header.Get(front.LostHeader)
+	if lost == "" && w.Header.Get(front.InstanceHeader) == "" && isGateway(w.StatusCode) {
+		lost = w.Status
+	}
+	switch {
+	case lost != "":
+		m.Kind = Lost
+	case w.StatusCode != p.config.Status:
+		m.Kind = Failing
+	}
+	p.record(begun, m, version, lost)
+}
+
+// isGateway reports whether a status is one by which a proxy says that nobody
+// answered it.
+func isGateway(status int) bool {
+	return status == http.StatusBadGateway || status == http.StatusServiceUnavailable || status == http.StatusGatewayTimeout
+}
+
+func (p *Prober) side(w *http.Response, body []byte, version string) string {
+	name := w.Header.Get(front.SideHeader)
+	if p.config.Side != (plan.Field{}) {
+		name = check.Claim(p.config.Side, w.Header, body)
+	}
+	if _, err := split.ParseSide(name); err == nil {
+		return name
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, side := range split.Sides {
+		if version != "" && version == p.versions[side] && version != p.versions[side.Other()] {
+			return side.String()
+		}
+	}
+	return ""
+}
+
+// Sides tells which versions the sides run, "" for one that runs none or several, so
+// that an answer that names its version and not its side is known by that.
+func (p *Prober) Sides(versions [2]string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.versions = versions
+}
+
+// second is the answers of one second, by side.
+type second struct {
+	at    time.Time // when it began
+	sides [2]int64
+}
+
+// kept is how far back answers are known by side.
+const kept = 10 * time.Minute
+
+// Seen is how many requests that began since a time each side answered, to the second.
+func (p *Prober) Seen(since time.Time) [2]int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var n [2]int64
+	for _, s := range p.seconds {
+		if !s.at.Before(since) {
+			n[split.Blue] += s.sides[split.Blue]
+			n[split.Green] += s.sides[split.Green]
+		}
+	}
+	return n
+}
+
+// count notes an answer of a side.
+func (p *Prober) count(begun time.Time, name string) {
+	side, err := split.ParseSide(name)
+	if err != nil {
+		return
+	}
+	n := len(p.seconds)
+	if n == 0 || begun.Sub(p.seconds[n-1].at) >= time.Second {
+		p.seconds = append(p.seconds, second{at: begun})
+		for len(p.seconds) > 1 && begun.Sub(p.seconds[0].at) > kept {
+			p.seconds = p.seconds[1:]
+		}
+		n = len(p.seconds)
+	}
+	if begun.Before(p.seconds[n-1].at) {
+		return // a slow one: its second is over
+	}
+	p.seconds[n-1].sides[side]++
+}
+
+func (p *Prober) record(begun time.Time, m Mark, version, why string) {
+	now := time.Now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	r := &p.report
+	r.Answers++
+	switch m.Kind {
+	case Lost:
+		r.Lost++
+		r.LastLost = why
+	case Failing:
+		r.Failing++
+	default:
+		if !p.lastGood.IsZero() {
+			r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
+		}
+		p.lastGood = now
+	}
+	if m.Kind != Lost && !m.Cache {
+		p.count(begun, m.Side)
+	}
+	if m.Kind != Lost && m.Side != "" && begun.After(r.LastBegun[m.Side]) {
+		r.LastBegun[m.Side] = begun
+	}
+	if version != "" && (r.Versions[version] > 0 || len(r.Versions) < 20) {
+		r.Versions[version]++
+	}
+	r.Recent = append(r.Recent, m)
+	if len(r.Recent) > 2*recentLength {
+		r.Recent = append([]Mark(nil), r.Recent[len(r.Recent)-recentLength:]...)
+	}
+}
+
+// Report is the door log as of now. A gap that still lasts counts.
+func (p *Prober) Report(now time.Time) Report {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	r := p.report
+	r.At = now
+	if !p.lastGood.IsZero() {
+		r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
+	}
+	r.Recent = append([]Mark(nil), r.Recent[max(0, len(r.Recent)-recentLength):]...)
+	r.Versions = maps.Clone(p.report.Versions)
+	r.LastBegun = maps.Clone(p.report.LastBegun)
+	return r
+}

@@ -1,0 +1,166 @@
+package prober
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
+	"vaiven/internal/testkit"
+)
+
+// runProber runs a prober on a server until the test has seen enough.
+func runProber(t *testing.T, c Config, h http.HandlerFunc) *Prober {
+	t.Helper()
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	c.URLs, c.Rate, c.Timeout, c.Status = []string{s.URL}, 500, 5*time.Second, 200
+	p := New(c)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		p.Run(ctx)
+	}()
+	t.Cleanup(func() {
+		cancel()
+		<-done
+	})
+	return p
+}
+
+func TestTheDoorLogTellsSidesAndFaultsApart(t *testing.T) {
+	var n atomic.Int64
+	p := runProber(t, Config{Secret: "secret"}, func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get(front.ProbeHeader) != "secret" || r.Header.Get("Cache-Control") != "no-cache, no-store" {
+			t.Errorf("a probe without marker or past no caches: %v", r.Header)
+		}
+		h := w.Header()
+		h.Set(front.SideHeader, "blue")
+		h.Set(front.InstanceHeader, "blue-1")
+		h.Set(front.VersionHeader, "4.2.0")
+		switch n.Add(1) % 5 {
+		case 1:
+			h.Set(front.SideHeader, "green")
+			h.Set(front.VersionHeader, "4.3.0")
+		case 2:
+			w.WriteHeader(http.StatusInternalServerError) // the instance's own
+		case 3:
+			h.Set(front.LostHeader, `"no instance"`) // the front's
+			w.WriteHeader(http.StatusServiceUnavailable)
+		case 4:
+			h.Set("Age", "12")
+		}
+	})
+	var r Report
+	testkit.Eventually(t, "fifty answers", func() bool { r = p.Report(time.Now()); return r.Answers >= 50 })
+	kinds := map[string]int{}
+	for _, m := range r.Recent {
+		kinds[fmt.Sprint(m.Side, m.Kind, m.Cache)]++
+	}
+	for _, want := range []string{"greenfalse", "bluefalse", "bluefailingfalse", "bluelostfalse", "bluetrue"} {
+		if kinds[want] == 0 {
+			t.Errorf("no mark %q among %v", want, kinds)
+		}
+	}
+	if r.Failing == 0 || r.Lost == 0 || r.LastLost != `"no instance"` || r.Versions["4.3.0"] == 0 {
+		t.Errorf("report %+v", r)
+	}
+	if r.LastBegun["green"].IsZero() || r.LongestGap <= 0 {
+		t.Errorf("last begun %v, longest gap %v", r.LastBegun, r.LongestGap)
+	}
+}
+
+func TestAnotherFrontNamesItsSideInItsOwnWay(t *testing.T) {
+	p := runProber(t, Config{Side: plan.Field{Header: "X-Colour"}, Version: plan.Field{JSON: "version"}}, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Colour", "green")
+		fmt.Fprint(w, `{"version":"4.3.0"}`)
+	})
+	testkit.Eventually(t, "answers by side and version", func() bool {
+		r := p.Report(time.Now())
+		return r.Versions["4.3.0"] > 0 && len(r.Recent) > 0 && r.Recent[0].Side == "green"
+	})
+}
+
+func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
+	p := runProber(t, Config{}, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusBadGateway) })
+	testkit.Eventually(t, "a lost one", func() bool { r := p.Report(time.Now()); return r.Lost > 0 && r.Failing == 0 })
+	// Nobody there at all is lost too, and a gap that lasts is counted while it does.
+	q := New(Config{URLs: []string{"http://127.0.0.1:1"}, Rate: 1, Timeout: time.Second, Status: 200})
+	q.probe(q.clients[0], q.config.URLs[0])
+	now := time.Now()
+	q.lastGood = now.Add(-3 * time.Second)
+	if r := q.Report(now); r.Lost != 1 || r.LongestGap != 3*time.Second || r.LastLost != "connection refused" {
+		t.Errorf("report %+v", r)
+	}
+}
+
+func TestTheLogForgetsButTheCountsDoNot(t *testing.T) {
+	p := New(Config{})
+	for n := range 2000 {
+		p.record(time.Now(), Mark{Side: "blue"}, fmt.Sprint("v", n), "")
+	}
+	r := p.Report(time.Now())
+	if r.Answers != 2000 || len(r.Recent) != recentLength || len(r.Versions) > 20 {
+		t.Errorf("%d answers, %d marks, %d versions", r.Answers, len(r.Recent), len(r.Versions))
+	}
+}
+
+func TestTheSecretIsMadeOnce(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "secret")
+	first, err := Secret(file)
+	if err != nil || len(first) < 20 {
+		t.Fatalf("secret %q, %v", first, err)
+	}
+	again, err := Secret(file)
+	if err != nil || again != first {
+		t.Errorf("a second time it is %q, %v", again, err)
+	}
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("mode %v, %v", info.Mode(), err)
+	}
+	if _, err := Secret(t.TempDir()); err == nil {
+		t.Error("a folder was read as a secret")
+	}
+}
+
+// Answers are known by their side: as they name it, or by the version that only one
+// side runs.
+func TestAnswersAreCountedBySide(t *testing.T) {
+	p := New(Config{Version: plan.Field{Header: "X-Version"}})
+	answer := func(name, value string) *http.Response { return &http.Response{Header: http.Header{name: {value}}} }
+	for _, c := range []struct {
+		versions [2]string
+		answer   *http.Response
+		version  string
+		want     string
+	}{
+		{[2]string{"1", "2"}, answer("X-Version", "2"), "2", "green"},
+		{[2]string{"1", "2"}, answer("X-Version", "1"), "1", "blue"},
+		{[2]string{"1", "1"}, answer("X-Version", "1"), "1", ""},
+		{[2]string{"", "2"}, answer("X-Version", "3"), "3", ""},
+		{[2]string{"1", "2"}, answer("Vaiven-Side", "blue"), "2", "blue"},
+	} {
+		p.Sides(c.versions)
+		if got := p.side(c.answer, nil, c.version); got != c.want {
+			t.Errorf("versions %v, answer %v: %q, want %q", c.versions, c.answer.Header, got, c.want)
+		}
+	}
+	begun := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+	for n := range 100 {
+		p.record(begun.Add(time.Duration(n)*100*time.Millisecond), Mark{Side: []string{"blue", "green"}[n/50]}, "", "")
+	}
+	if got := p.Seen(begun); got != [2]int64{50, 50} {
+		t.Errorf("seen %v", got)
+	}
+	if got := p.Seen(begun.Add(5 * time.Second)); got != [2]int64{0, 50} {
+		t.Errorf("seen in the second half: %v", got)
+	}
+}
