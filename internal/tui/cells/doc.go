@@ -1,0 +1,10 @@
+// Package cells draws text onto a grid of terminal cells: everything has a place,
+// and what does not fit is cut off at the edge.
+//
+//	g := cells.New(80, 24)
+//	g.Text(2, 0, "blue", cells.Style{Bold: true})
+//	screen := g.String()
+//
+// A cell holds one rune of width one; anything else is drawn as a dot. The grid
+// knows nothing of themes or terminals.
+package cells

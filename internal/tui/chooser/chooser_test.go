@@ -1,0 +1,84 @@
+package chooser
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	tea "charm.land/bubbletea/v2"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/split"
+	"vaiven/internal/keeper"
+	"vaiven/internal/stack"
+	"vaiven/internal/tui/theme"
+	"vaiven/internal/versions"
+)
+
+var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+
+func many(n int) keeper.Offer {
+	o := keeper.Offer{Part: "web"}
+	for k := range n {
+		o.Versions = append(o.Versions, versions.Version{
+			Name: fmt.Sprintf("4.%d.0", n-k), ID: fmt.Sprintf("sha256:%012x", 1000+k), At: now.Add(-time.Duration(k) * 30 * time.Hour), Note: "the timetable of week " + fmt.Sprint(k),
+		})
+	}
+	return o
+}
+
+func typed(m Model, text string) Model {
+	for _, r := range text {
+		m = m.Typed(tea.KeyPressMsg{Code: r, Text: string(r)})
+	}
+	return m
+}
+
+func chosen(m Model) string {
+	v, _ := m.Chosen()
+	return v.Name
+}
+
+func TestFilteredWhileTyping(t *testing.T) {
+	m := New(theme.New(true)).SetOffer(many(40), "4.7.0")
+	if chosen(m) != "4.7.0" {
+		t.Errorf("what is offered is %q", chosen(m))
+	}
+	if got := chosen(typed(m, "4.1")); got != "4.19.0" {
+		t.Errorf("by its name: %q, want the newest that fits", got)
+	}
+	if got := chosen(typed(m, "0000000003f")); got != "4.32.0" {
+		t.Errorf("by its identity: %q", got)
+	}
+	if got := chosen(typed(m, "week 12")); got != "4.28.0" {
+		t.Errorf("by its note: %q", got)
+	}
+	if _, ok := typed(m, "nothing of it").Chosen(); ok {
+		t.Error("what fits nothing chose something")
+	}
+	if got := chosen(m.Move(-99)) + chosen(m.Move(99)); got != "4.40.04.1.0" {
+		t.Errorf("from end to end: %q", got)
+	}
+}
+
+func TestTheBoxFits(t *testing.T) {
+	s := keeper.Snapshot{Parts: make([]keeper.Part, 2)}
+	s.Sides[split.Blue].Instances = []check.Condition{{Instance: stack.Instance{Part: "web", Version: "4.3.0", Build: many(3).Versions[0].ID, Running: true}}}
+	for _, m := range []Model{New(theme.New(true)), New(theme.New(false)).SetOffer(many(300), ""), New(theme.New(true)).SetOffer(keeper.Offer{}, "")} {
+		m = m.SetSnapshot(s, now)
+		for _, size := range [][2]int{{142, 38}, {80, 24}, {40, 12}} {
+			v := m.View(size[0], size[1])
+			if lipgloss.Width(v) > size[0] || lipgloss.Height(v) > size[1] {
+				t.Errorf("it overflows %v: it is %d×%d\n%s", size, lipgloss.Width(v), lipgloss.Height(v), ansi.Strip(v))
+			}
+		}
+	}
+	v := ansi.Strip(New(theme.New(true)).SetOffer(many(3), "").SetSnapshot(s, now).View(142, 38))
+	if !strings.Contains(v, "live on blue") || !strings.Contains(v, "2 d") {
+		t.Errorf("the list is\n%s", v)
+	}
+}

@@ -1,0 +1,272 @@
+package crossing
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/front"
+	"vaiven/internal/keeper"
+	"vaiven/internal/metrics"
+	"vaiven/internal/plan"
+	"vaiven/internal/prober"
+	"vaiven/internal/stack"
+	"vaiven/internal/testkit"
+	"vaiven/internal/tui/frame"
+	"vaiven/internal/tui/theme"
+)
+
+var now = time.Date(2026, 11, 23, 21, 4, 9, 0, time.Local)
+
+// sample is a crossing in the middle of its way.
+func sample() keeper.Snapshot {
+	legs := route.Route{
+		{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole},
+	}
+	s := keeper.Snapshot{
+		At: now, Service: "sailings", Begun: now.Add(-112 * time.Second), Planned: legs, Keep: 30 * time.Minute, Then: crossing.ThenRetire, Live: split.Blue,
+		Crossing: crossing.State{
+			Stage: crossing.Shift, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f0aa1c3d2", LiveVersion: "4.2.0",
+			Route: legs, Keep: 30 * time.Minute, Then: crossing.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
+			Due: now.Add(48 * time.Second), Proven: true, Moved: true,
+		},
+		Front:   keeper.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: front.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
+		Bound:   evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50},
+		Traffic: route.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
+		Switch:  keeper.Switch{At: now.Add(-72 * time.Second), Share: 2500, Took: 2100 * time.Microsecond},
+		Door:    prober.Report{At: now, Answers: 48_211, LongestGap: 54 * time.Millisecond},
+	}
+	for n := range 240 {
+		m := prober.Mark{Side: "blue"}
+		switch {
+		case n == 200:
+			m = prober.Mark{Side: "green", Kind: prober.Failing}
+		case n == 210:
+			m = prober.Mark{Kind: prober.Lost}
+		case n > 120 && n%4 == 0:
+			m.Side = "green"
+		}
+		s.Door.Recent = append(s.Door.Recent, m)
+	}
+	s.Door.Lost, s.Door.Failing, s.Door.LastLost = 1, 1, "connection refused"
+	for _, side := range split.Sides {
+		v := keeper.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: 3, Wanted: 3, At: now, Every: time.Second, Capacity: 480}
+		v.Figures = metrics.Figures{Requests: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
+		if side == split.Green {
+			v.Version, v.Build = "4.3.0", "b92f0aa1c3d2"
+			v.Figures = metrics.Figures{Requests: 860, Failing: 1, Rate: 86, P50: 10 * time.Millisecond, P99: 58 * time.Millisecond, Span: 10 * time.Second, To: now}
+		}
+		for n := range 3 {
+			c := check.Condition{
+				Instance: stack.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Side: side, Running: true}, State: check.Healthy,
+				Since: now.Add(-time.Hour), At: now, Took: time.Duration(n+1) * time.Millisecond, History: []float64{1, 2, 4, 2, 1, 3, 2, 1, 2, 5},
+			}
+			v.Instances = append(v.Instances, c)
+		}
+		s.Sides[side] = v
+	}
+	for n := range 110 {
+		p := keeper.Point{At: now.Add(time.Duration(n-110) * time.Second), All: 340}
+		switch {
+		case n >= 38:
+			p.Planned, p.Green = 2500, 85
+		case n >= 8:
+			p.Planned, p.Green = 500, 17
+		}
+		if n == 60 {
+			p.Failing = 40
+		}
+		s.Track = append(s.Track, p)
+	}
+	s.Proof = proof.Proof{Results: make([]proof.Result, 12)}
+	for n := range s.Proof.Results {
+		s.Proof.Results[n] = proof.Result{Check: "search", Pass: true}
+	}
+	s.Guards = []keeper.Guard{
+		{Name: "failing", State: keeper.Clear, Baseline: evidence.Count{Bad: 20, Of: 25_000}, Trial: evidence.Count{Bad: 10, Of: 8600}, Limit: "worse by > 0.5 %", Said: "no sign of it", Sureness: []float64{0, 0, 0.1, 0}},
+		{Name: "over 250ms", State: keeper.Watching, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Limit: "worse by > 2 %", Said: "watching, 78 % sure, ~40s more", Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
+		{Name: "unhealthy", State: keeper.Clear, Count: true, Limit: "any", Said: "clear"},
+		{Name: "lost at front", State: keeper.Tripped, Count: true, Trial: evidence.Count{Bad: 1}, Limit: "any", Said: "1 lost on green"},
+	}
+	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.71, FrontRead: true, Switched: s.Switch.Took, SwitchedAt: s.Switch.At}, now)
+	return s
+}
+
+var hintsSample = []frame.Hint{
+	{Key: "b b", Does: "roll back"}, {Key: "n", Does: "next leg"}, {Key: "space", Does: "freeze"}, {Key: "← →", Does: "steer"}, {Key: "?", Does: "keys"}, {Key: "q", Does: "quit"},
+}
+
+func draw(s keeper.Snapshot, w, h int) Model {
+	return New(theme.New(true)).SetSize(w, h).SetSnapshot(s, now).SetKeys(hintsSample)
+}
+
+// screen is what a terminal of the size would show, without colours.
+func screen(view string, w, h int) string {
+	return ansi.Strip(lipgloss.NewCanvas(w, h).Compose(lipgloss.NewLayer(view)).Render()) + "\n"
+}
+
+func TestTheViewAtItsSizes(t *testing.T) {
+	for _, size := range [][2]int{{80, 24}, {142, 38}, {220, 60}, {100, 30}, {40, 10}} {
+		w, h := size[0], size[1]
+		v := draw(sample(), w, h).View()
+		if lipgloss.Width(v) > w || lipgloss.Height(v) > h {
+			t.Errorf("the view overflows %d×%d: %d×%d", w, h, lipgloss.Width(v), lipgloss.Height(v))
+		}
+		testkit.Golden(t, fmt.Sprintf("shift-%dx%d.txt", w, h), screen(v, w, h))
+	}
+}
+
+// No size may make it panic, nor draw beyond its edges.
+func TestTheViewAtEverySize(t *testing.T) {
+	for w := 0; w < 150; w += 7 {
+		for h := 0; h < 64; h += 3 {
+			for _, s := range []keeper.Snapshot{{}, sample()} {
+				v := draw(s, w, h).SetGhost(4000, true).View()
+				if lipgloss.Width(v) > w || lipgloss.Height(v) > max(h, 1) {
+					t.Fatalf("the view overflows %d×%d", w, h)
+				}
+			}
+		}
+	}
+}
+
+func TestTheGhostShowsWhatWouldBe(t *testing.T) {
+	v := ansi.Strip(draw(sample(), 142, 38).SetGhost(5000, true).View())
+	for _, want := range []string{"→ 170 /s", "→ 36 %", "→ 50 %", "(○)"} {
+		if !strings.Contains(v, want) {
+			t.Errorf("the ghost at 50 %% does not show %q:\n%s", want, v)
+		}
+	}
+}
+
+// Every state says in words what it is.
+func TestStatesInWords(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		change func(*keeper.Snapshot)
+		want   []string
+	}{
+		{"nothing yet", func(s *keeper.Snapshot) { *s = keeper.Snapshot{Service: "sailings", Planned: s.Planned} }, []string{"no crossing yet", "front not read yet", "nothing to go back from", "planned, not begun"}},
+		{"raising", func(s *keeper.Snapshot) {
+			s.Crossing.Stage, s.Crossing.Since = crossing.Raise, now.Add(-14*time.Second)
+			i := &s.Sides[split.Green].Instances[2]
+			i.State, i.Since, s.Sides[split.Green].Healthy = check.Starting, now.Add(-14*time.Second), 2
+			i.Output = []string{"starting", "waiting for the timetable"}
+		}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable"}},
+		{"raising, against the typical time", func(s *keeper.Snapshot) {
+			s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raise, now.Add(-14*time.Second), 3*time.Second
+			s.Parts = []keeper.Part{{Name: "web", Wanted: [2]int{3, 3}}, {Name: "berths", Wanted: [2]int{1, 2}}}
+			green := s.Sides[split.Green].Instances
+			for n := range green {
+				green[n].Part = "web"
+				green[n].State, green[n].Since, green[n].Started = check.Answering, now.Add(-time.Second), now.Add(-2*time.Second)
+			}
+			green[2].Started, green[2].Output = now.Add(-14*time.Second), []string{"waiting for the timetable"}
+			s.Overlap = keeper.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
+		}, []string{"◐ green-1 ━━━", "answering 0:01", "stuck 0:14 of 0:03", "waiting for the timetable", "green-berths-1", "green-berths-2", "asked for", "both up   3:12 · 0.0128 EUR"}},
+		{"proving failed", func(s *keeper.Snapshot) {
+			s.Crossing.Stage, s.Crossing.Waiting = crossing.Prove, "proof failed. Try again?"
+			s.Proof.Results[3] = proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 503"}
+		}, []string{"11 of 12 passing", "search on green-2", "status 503", "◇ proof failed. Try again?", "a says yes"}},
+		{"asking", func(s *keeper.Snapshot) { s.Crossing.Waiting, s.Crossing.Due = "go on to 50 % on green?", time.Time{} }, []string{"◇ go on to 50 % on green?"}},
+		{"frozen", func(s *keeper.Snapshot) {
+			s.Crossing.Frozen, s.Crossing.Left, s.Crossing.Due = "failing: worse", 30*time.Second, time.Time{}
+		}, []string{"frozen  leg 2 of 4", "frozen: failing: worse", "frozen, 0:30 left"}},
+		{"going back", func(s *keeper.Snapshot) { s.Crossing.GoingBack, s.Crossing.Why = true, "by hand" }, []string{"going back: by hand", "all back to blue"}},
+		{"kept", func(s *keeper.Snapshot) {
+			s.Crossing.Stage, s.Crossing.Share, s.Crossing.Leg, s.Crossing.Due = crossing.Keep, split.Whole, 3, now.Add(20*time.Minute)
+			s.Front.Split.Share = split.Whole
+		}, []string{"keep blue", "10:00 of 30:00", "20:00 more", "retire blue"}},
+		{"over", func(s *keeper.Snapshot) {
+			s.Crossing.Stage, s.Crossing.Why = crossing.RolledBack, "failing: 20 % against 0 %"
+		}, []string{"rolled back: failing: 20 % against 0 %"}},
+		{"front gone", func(s *keeper.Snapshot) {
+			s.Front.Error, s.Front.At = "front does not answer at front.sock", now.Add(-8*time.Second)
+		}, []string{"front does not answer", "read 8.0 s ago", "— 8.0 s"}},
+		{"disk full", func(s *keeper.Snapshot) { s.Trouble = "the logbook cannot be written" }, []string{"the logbook cannot be written"}},
+		{"instances in trouble", func(s *keeper.Snapshot) {
+			list := s.Sides[split.Green].Instances
+			list[0].State, list[0].Said = check.Failing, "status 503"
+			list[1].State, list[1].Said = check.Exited, "exit status 3"
+		}, []string{"▲ green-1", "failing: status 503", "× green-2", "exit status 3"}},
+		{"a side that cannot be read", func(s *keeper.Snapshot) { s.Sides[split.Blue].Error = "permission denied" }, []string{"blue cannot be read: permission denied"}},
+		{"way back narrow", func(s *keeper.Snapshot) {
+			s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 2, Instances: 3, FrontRead: true}, now)
+		}, []string{"NARROW", "2 of 3"}},
+		{"to blue", func(s *keeper.Snapshot) {
+			s.Live, s.Crossing.Target, s.Crossing.Share, s.Front.Split.Share = split.Green, split.Blue, 7500, 7500
+		}, []string{"live · keeps 75 %", "candidate", "100 %, keep green 30m"}},
+	} {
+		s := sample()
+		c.change(&s)
+		v := ansi.Strip(draw(s, 142, 38).View())
+		for _, want := range c.want {
+			if !strings.Contains(v, want) {
+				t.Errorf("%s: the screen does not say %q:\n%s", c.name, want, v)
+			}
+		}
+	}
+}
+
+// Figures show their age: bright, then dim, then struck out.
+func TestFiguresAge(t *testing.T) {
+	m := draw(sample(), 142, 38)
+	for age, want := range map[time.Duration]string{
+		400 * time.Millisecond: "86 /s bright", 2 * time.Second: "86 /s dim", 20 * time.Second: "— 20s dim",
+	} {
+		text, style := m.aged("86 /s", now.Add(-age), 500*time.Millisecond, m.theme.Ink)
+		got := text + " dim"
+		if style == m.theme.Ink {
+			got = text + " bright"
+		}
+		if got != want {
+			t.Errorf("after %v: %q, want %q", age, got, want)
+		}
+	}
+	if text, _ := m.aged("0 /s", time.Time{}, time.Second, m.theme.Ink); text != "—" {
+		t.Errorf("never read: %q", text)
+	}
+}
+
+func TestFiguresInText(t *testing.T) {
+	for _, c := range []struct{ got, want string }{
+		{frame.Clock(72 * time.Second), "1:12"}, {frame.Clock(3723 * time.Second), "1:02:03"}, {frame.Clock(-1), "0:00"},
+		{frame.Milliseconds(300 * time.Microsecond), "0.3 ms"}, {frame.Milliseconds(41 * time.Millisecond), "41 ms"}, {frame.Milliseconds(1400 * time.Millisecond), "1.4 s"},
+		{frame.Rate(4.25), "4.2 /s"}, {frame.Rate(255.4), "255 /s"}, {frame.Percent(0), "0 %"}, {frame.Percent(0.0008), "0.08 %"}, {frame.Percent(0.053), "5.3 %"}, {frame.Percent(0.53), "53 %"},
+		{frame.Thousands(7), "7"}, {frame.Thousands(48211), "48 211"}, {frame.Thousands(1234567), "1 234 567"}, {frame.Age(400 * time.Millisecond), "0.4 s"}, {frame.Age(75 * time.Second), "1m15s"},
+	} {
+		if c.got != c.want {
+			t.Errorf("%q, want %q", c.got, c.want)
+		}
+	}
+}
+
+// Without colour the screen says the same.
+func TestColourCarriesNoMeaningAlone(t *testing.T) {
+	dark, light := draw(sample(), 142, 38), draw(sample(), 142, 38).SetTheme(theme.New(false))
+	if ansi.Strip(dark.View()) != ansi.Strip(light.View()) {
+		t.Error("dark and light differ in more than their colours")
+	}
+	if dark.View() == light.View() {
+		t.Error("dark and light do not differ at all")
+	}
+}
+
+func BenchmarkView(b *testing.B) {
+	m := draw(sample(), 200, 60)
+	b.ReportAllocs()
+	for b.Loop() {
+		_ = m.View()
+	}
+}

@@ -1,0 +1,116 @@
+package frame
+
+import (
+	"time"
+
+	"vaiven/internal/keeper"
+	"vaiven/internal/tui/cells"
+	"vaiven/internal/tui/theme"
+)
+
+// Frame is what every view is given: its size, how it looks, what is known, and
+// what the root has to say.
+type Frame struct {
+	Theme  theme.Theme
+	W, H   int // in cells
+	S      keeper.Snapshot
+	Now    time.Time
+	Notice Notice // empty if the root has nothing to say
+	Keys   []Hint // to be named in the last line
+}
+
+// Waits is the notice that a view shows: the root's, else what waits for a person.
+func (f Frame) Waits() Notice {
+	switch c := f.S.Crossing; {
+	case f.Notice.Text != "":
+		return f.Notice
+	case c.Waiting != "":
+		return Notice{Text: "◇ " + c.Waiting + "   a says yes", Level: Soon}
+	case c.Frozen != "":
+		return Notice{Text: "frozen: " + c.Frozen, Level: Soon}
+	}
+	return Notice{}
+}
+
+// Page draws what a view has around it: the notice below its header, and the keys. It
+// returns the first row below what is left for the view.
+func (f Frame) Page(g *cells.Grid) (bottom int) {
+	Line(g, f.Theme, 1, f.Waits())
+	bottom = f.H - 1
+	Keys(g, f.Theme, 1, bottom, f.Keys)
+	if f.H >= 14 {
+		bottom--
+		Hair(g, f.Theme, bottom)
+	}
+	return bottom
+}
+
+// Notice is a line about something that needs a person.
+type Notice struct {
+	Text  string
+	Level Level
+}
+
+// Level is how urgent a notice is.
+type Level int
+
+// The levels.
+const (
+	Quiet  Level = iota // something to know
+	Soon                // a person is waited for
+	Urgent              // something is wrong
+)
+
+// Hint is a key and what it does.
+type Hint struct{ Key, Does string }
+
+// Hair draws a hairline across.
+func Hair(g *cells.Grid, t theme.Theme, y int) {
+	w, _ := g.Size()
+	g.Line(0, y, w, '─', t.Hair)
+}
+
+// Line is the line below a header: a hairline, unless there is something that needs
+// a person.
+func Line(g *cells.Grid, t theme.Theme, y int, n Notice) {
+	if n.Text == "" {
+		Hair(g, t, y)
+		return
+	}
+	w, _ := g.Size()
+	style := map[Level]cells.Style{Quiet: t.Ink, Soon: t.Amber.In(true), Urgent: t.Red.In(true)}[n.Level]
+	g.Within(1, y, w-2, n.Text, style)
+}
+
+// Keys names keys, as many as fit.
+func Keys(g *cells.Grid, t theme.Theme, x, y int, hints []Hint) {
+	w, _ := g.Size()
+	for _, k := range hints {
+		if x+cells.Width(k.Key)+1+cells.Width(k.Does) > w {
+			return
+		}
+		x = g.Text(x, y, k.Key, t.Ink.In(true))
+		x = g.Text(x+1, y, k.Does, t.Label) + 3
+	}
+}
+
+// Wrap breaks a text into lines of a width, at spaces where there are any.
+func Wrap(text string, width int) []string {
+	var lines []string
+	runes := []rune(text)
+	for width > 0 && len(runes) > width {
+		at := width
+		for k := width; k > width/2; k-- {
+			if runes[k] == ' ' {
+				at = k
+				break
+			}
+		}
+		lines = append(lines, string(runes[:at]))
+		runes = runes[at:]
+		for len(runes) > 0 && runes[0] == ' ' {
+			runes = runes[1:]
+		}
+	}
+	return append(lines, string(runes))
+}

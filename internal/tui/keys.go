@@ -1,0 +1,153 @@
+package tui
+
+import (
+	"fmt"
+
+	"charm.land/bubbles/v2/key"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/keeper"
+	"vaiven/internal/tui/frame"
+)
+
+// keyMap is every key of the screen. Keys that do nothing at the moment are
+// disabled, and so are absent from the last line and from the help.
+type keyMap struct {
+	Start, Next, Approve             key.Binding
+	Steer                            key.Binding // stands for the next four in the last line
+	Left, Right, FineLeft, FineRight key.Binding
+	Apply, LetGo                     key.Binding
+	Freeze, Back, Retire             key.Binding
+	PutBack, Foresee                 key.Binding
+	Proof, Differences, Keys         key.Binding
+	Leave                            key.Binding // a page, for the crossing
+	Again, Whole                     key.Binding
+	Around                           key.Binding // the cursor of a page
+	Fold, PageUp, PageDown           key.Binding
+	Help, Quit                       key.Binding
+}
+
+func newKeyMap() keyMap {
+	bind := func(help, does string, keys ...string) key.Binding {
+		return key.NewBinding(key.WithKeys(keys...), key.WithHelp(help, does))
+	}
+	return keyMap{
+		Start:       bind("s", "start a crossing", "s"),
+		Next:        bind("n", "next leg", "n"),
+		Approve:     bind("a", "say yes", "a"),
+		Steer:       bind("← →", "steer", "left", "right"),
+		Left:        bind("←", "steer towards blue", "left"),
+		Right:       bind("→", "steer towards green", "right"),
+		FineLeft:    bind("shift ←", "steer finely", "shift+left"),
+		FineRight:   bind("shift →", "steer finely", "shift+right"),
+		Apply:       bind("enter", "apply", "enter"),
+		LetGo:       bind("esc", "let go", "esc"),
+		Freeze:      bind("space", "freeze", "space"),
+		Back:        bind("b b", "roll back", "b", "ctrl+b"),
+		PutBack:     bind("o", "put ours back", "o"),
+		Foresee:     bind("w", "what it would do", "w"),
+		Retire:      bind("x", "retire a side", "x"),
+		Proof:       bind("p", "proof", "p"),
+		Differences: bind("d", "differences", "d"),
+		Keys:        bind("t", "try keys", "t"),
+		Leave:       bind("esc", "crossing", "esc", "c"),
+		Again:       bind("r", "this once more", "r"),
+		Whole:       bind("R", "prove it all again", "R", "shift+r"),
+		Around:      bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"),
+		Fold:        bind("m", "what was meant", "m"),
+		PageUp:      bind("pgup", "scroll up", "pgup"),
+		PageDown:    bind("pgdown", "scroll", "pgdown"),
+		Help:        bind("?", "keys", "?"),
+		Quit:        bind("q", "quit", "q", "ctrl+c"),
+	}
+}
+
+// fit enables the keys that the state has a use for, and names them after what
+// they would do.
+func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
+	s, live := v.Crossing, v.Live
+	under := s.Stage.UnderWay()
+	moving := under && !s.GoingBack
+	canSteer := moving && (s.Proven || s.Moved) && at == onCrossing
+	k.Start.SetEnabled(!under)
+	k.Approve.SetEnabled(moving && s.Waiting != "")
+	k.Next.SetEnabled(moving && s.Waiting == "" && s.Stage == crossing.Shift)
+	for _, b := range []*key.Binding{&k.Steer, &k.Left, &k.Right, &k.FineLeft, &k.FineRight} {
+		b.SetEnabled(canSteer)
+	}
+	k.Apply.SetEnabled(steering)
+	k.LetGo.SetEnabled(steering)
+	k.Freeze.SetEnabled(moving)
+	if s.Frozen != "" {
+		k.Freeze.SetHelp("space", "go on")
+	}
+	k.PutBack.SetEnabled(moving && s.Foreign)
+	if s.Foreign {
+		k.Freeze.SetHelp("space", "take theirs")
+		k.PutBack.SetHelp("o", fmt.Sprintf("put ours back, %v", s.Ours))
+	}
+	k.Foresee.SetEnabled(at == onCrossing && !v.Front.At.IsZero())
+	stray := s.Stage.Over() && s.Stage != crossing.Settled && s.Share != s.Home() // somebody sent traffic back
+	k.Back.SetEnabled(under || stray)
+	if under && !s.Moved {
+		k.Back.SetHelp("b b", "call off")
+	}
+	k.Retire.SetEnabled(at == onCrossing && !s.Retiring && (s.Stage == crossing.Keep || s.Stage.Over()))
+	spare := live.Other()
+	if under {
+		spare = s.Target
+	}
+	stands := len(v.Sides[spare].Instances) > 0 && !v.Proving
+	k.Again.SetEnabled(at != onCrossing && stands || at == onKeys)
+	if at == onKeys {
+		k.Keys.SetHelp("t", "back to the crossing")
+		k.Again.SetHelp("r", "read it again")
+	}
+	k.Whole.SetEnabled(at == onProof && stands)
+	k.Around.SetEnabled(at == onProof || at == onDifferences)
+	for _, b := range []*key.Binding{&k.Leave, &k.PageUp, &k.PageDown} {
+		b.SetEnabled(at != onCrossing)
+	}
+	k.Fold.SetEnabled(at == onDifferences)
+	if at == onProof {
+		k.Proof.SetHelp("p", "back to the crossing")
+	}
+	if at == onDifferences {
+		k.Differences.SetHelp("d", "back to the crossing")
+		k.Again.SetHelp("r", "compare again")
+	}
+	side := live.Other()
+	if s.Stage == crossing.Keep {
+		side = s.Target.Other()
+	}
+	k.Retire.SetHelp("x", "retire "+side.String())
+	return k
+}
+
+// ShortHelp is the last line's order: what is most likely wanted first.
+func (k keyMap) ShortHelp() []key.Binding {
+	return []key.Binding{
+		k.Apply, k.LetGo, k.Approve, k.Start, k.PutBack, k.Back, k.Again, k.Whole, k.Fold, k.Next, k.Freeze, k.Steer, k.Around,
+		k.Proof, k.Differences, k.Foresee, k.Keys, k.Retire, k.Help, k.Quit,
+	}
+}
+
+// FullHelp is the help overlay's columns.
+func (k keyMap) FullHelp() [][]key.Binding {
+	return [][]key.Binding{
+		{k.Start, k.Approve, k.Next, k.Freeze, k.PutBack, k.Back, k.Retire},
+		{k.Left, k.Right, k.FineLeft, k.FineRight, k.Apply, k.LetGo, k.Foresee},
+		{k.Proof, k.Differences, k.Keys, k.Again, k.Whole, k.Fold, k.Around, k.PageDown, k.Leave, k.Help, k.Quit},
+	}
+}
+
+// hints are the enabled keys for the last line.
+func hints(bindings []key.Binding) []frame.Hint {
+	var list []frame.Hint
+	for _, b := range bindings {
+		if b.Enabled() {
+			list = append(list, frame.Hint{Key: b.Help().Key, Does: b.Help().Desc})
+		}
+	}
+	return list
+}
