@@ -1,0 +1,171 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/headless"
+	"vaiven/internal/plan"
+)
+
+func crossCommand() *cobra.Command {
+	var o headless.Options
+	var flags []string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "cross PLAN --version V",
+		Short: "Take a whole crossing to its end, without a screen",
+		Long: `Raises the spare side at a version, proves it, shifts the traffic along the
+plan's route, keeps the old side and retires it. Exit status: 0 settled,
+3 rolled back, 4 called off before any traffic moved, 2 bad usage or plan,
+1 anything else.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			if o.Version, o.Versions, err = chosen(flags); err != nil {
+				return err
+			}
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			if !o.Yes && asks(p) && !term.IsTerminal(os.Stdin.Fd()) {
+				return usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to approve beforehand")
+			}
+			o.By = who()
+			if term.IsTerminal(os.Stdin.Fd()) {
+				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
+			}
+			o.Emit = emitter(cmd.OutOrStdout(), asJSON)
+			return cross(cmd, p, o)
+		},
+	}
+	versionFlag(cmd, &flags)
+	cmd.Flags().BoolVar(&o.Accept, "accept", false, "accept what the proof finds and the plan leaves to a person")
+	cmd.Flags().BoolVar(&o.Yes, "yes", false, "approve what the route asks")
+	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each event, a summary last")
+	return cmd
+}
+
+func asks(p *plan.Plan) bool {
+	for _, l := range p.Route {
+		if l.Ask {
+			return true
+		}
+	}
+	return p.Then == crossing.ThenAsk
+}
+
+// cross runs a crossing on a plan and turns its outcome into an exit status.
+func cross(cmd *cobra.Command, p *plan.Plan, o headless.Options) error {
+	s, err := openService(cmd.Context(), p)
+	if err != nil {
+		return err
+	}
+	sum, err := headless.Cross(cmd.Context(), s.keeper, o)
+	if err = errors.Join(err, s.close()); err != nil {
+		if cmd.Context().Err() != nil {
+			return fmt.Errorf("interrupted: the crossing stays where it is; vaiven open %s goes on with it, vaiven back %[1]s goes back", p.File)
+		}
+		return err
+	}
+	return outcomeStatus(sum.Outcome)
+}
+
+// askOn asks a yes-or-no question on a terminal. Anything but yes is no.
+func askOn(w io.Writer, r io.Reader, question string) (bool, error) {
+	fmt.Fprintf(w, "%s [y/N] ", question)
+	line, err := bufio.NewReader(r).ReadString('\n')
+	if err != nil {
+		return false, err
+	}
+	answer := strings.ToLower(strings.TrimSpace(line))
+	return answer == "y" || answer == "yes", nil
+}
+
+// emitter prints events as JSON or as a line to read.
+func emitter(w io.Writer, asJSON bool) func(any) error {
+	if asJSON {
+		return func(line any) error { return printJSON(w, line) }
+	}
+	var begun time.Time
+	return func(line any) error {
+		switch l := line.(type) {
+		case crossing.Event:
+			if begun.IsZero() {
+				begun = l.At
+			}
+			return printEvent(w, l, begun)
+		case headless.Summary:
+			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, longest gap %.0f ms, last switch %.1f ms\n",
+				l.Outcome, l.Took, because(l.Why), l.Answers, l.Failing, l.Lost, l.LongestGap, l.Switch)
+			return err
+		}
+		return printJSON(w, line)
+	}
+}
+
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return ": " + why
+}
+
+// printEvent writes an event on one line, with its time since the beginning.
+func printEvent(w io.Writer, e crossing.Event, begun time.Time) error {
+	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-14s %s\n",
+		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), detail(e.What))
+	return err
+}
+
+// detail is what matters of a fact, in words.
+func detail(fact crossing.Fact) string {
+	switch f := fact.(type) {
+	case crossing.Begun:
+		return fmt.Sprintf("%s to %v, build %s, from %s", f.Version, f.Target, f.Build, f.LiveVersion)
+	case crossing.Raised:
+		return strings.Join(f.Instances, ", ")
+	case crossing.RaiseFailed:
+		return f.Why
+	case crossing.Proved:
+		if r, failed := f.Proof.Failed(); failed {
+			return fmt.Sprintf("%d of %d passing: %s", f.Proof.Passing(), len(f.Proof.Results), r.Finding())
+		}
+		return fmt.Sprintf("%d of %d passing", f.Proof.Passing(), len(f.Proof.Results))
+	case crossing.AcceptAsked:
+		return strings.Join(f.Findings, "; ")
+	case crossing.PutBackAsked:
+		return "as it was before somebody changed it"
+	case crossing.SteerAsked:
+		return f.Share.String() + " on green"
+	case crossing.Applied:
+		return fmt.Sprintf("%v on green, in %.1f ms", f.Share, f.Took.Seconds()*1000)
+	case crossing.ApplyFailed:
+		return f.Why
+	case crossing.Retired:
+		return f.Side.String()
+	case crossing.RetireFailed:
+		return f.Why
+	case crossing.Tripped:
+		return fmt.Sprintf("%s: %s, so %s", f.Guard, f.Why, f.Action)
+	case crossing.Changed:
+		return f.Share.String() + " on green"
+	case crossing.Resumed:
+		return f.Found
+	case crossing.BackAsked:
+		return f.Why
+	case crossing.Tick:
+		return "its time is over"
+	}
+	return ""
+}

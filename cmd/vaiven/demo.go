@@ -1,0 +1,148 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/demo"
+	"vaiven/internal/headless"
+	"vaiven/internal/plan"
+	"vaiven/internal/tui"
+)
+
+func demoCommand() *cobra.Command {
+	var handsFree, asJSON bool
+	var screen tui.Config
+	o := demo.Options{Fault: demo.None, Rate: 300}
+	fault, kind := string(demo.None), string(plan.FrontEmbedded)
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "See the main job with a made-up ferry company",
+		Long: `Builds up a front, three blue instances and a stream of passengers in a
+temporary folder, and opens the screen with a crossing ready to start. Everything
+is cleaned up at the end; what a crashed demo leaves, the next one clears.
+
+With --hands-free it does a complete crossing by itself, without a terminal, and
+ends with the exit status of vaiven cross.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			o.Fault, o.Quick = demo.Fault(fault), handsFree
+			if !slices.Contains(demo.Faults, o.Fault) {
+				return usage("there is no fault %q; there are %v", fault, demo.Faults)
+			}
+			if o.Front = plan.FrontKind(kind); !slices.Contains(demo.Fronts, o.Front) {
+				return usage("there is no front %q; there are %v", kind, demo.Fronts)
+			}
+			if o.Program, err = os.Executable(); err != nil {
+				return err
+			}
+			s, err := demo.Build(cmd.Context(), o)
+			if err != nil {
+				return fmt.Errorf("build up the demo: %w", err)
+			}
+			defer func() {
+				err = errors.Join(err, s.Remove(context.WithoutCancel(cmd.Context())))
+			}()
+			if !handsFree {
+				screen.Version = demo.NewVersion
+				_, err := runScreen(cmd, s.Plan, screen)
+				return err
+			}
+			return cross(cmd, s.Plan, headless.Options{
+				Version: demo.NewVersion, By: "demo", Yes: true, Emit: emitter(cmd.OutOrStdout(), asJSON),
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&handsFree, "hands-free", false, "do a whole crossing by itself")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
+	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
+	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", demo.Fronts))
+	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guard on slow answers, for machines that stall")
+	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
+	themeFlag(cmd, &screen)
+	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), reachCommand())
+	return cmd
+}
+
+// sailingsCommand is what the demo's builds start.
+func sailingsCommand() *cobra.Command {
+	var a demo.App
+	var listen, home string
+	cmd := &cobra.Command{
+		Use:    "sailings",
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.Home(home); err != nil {
+				return err
+			}
+			return a.Listen(cmd.Context(), listen)
+		},
+	}
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
+	cmd.Flags().StringVar(&a.Version, "version", "", "version to claim")
+	cmd.Flags().StringVar(&a.Runtime, "runtime", "", "runtime to claim")
+	cmd.Flags().StringVar(&home, "home", ".", "folder of the build")
+	cmd.Flags().StringVar(&a.Instance, "instance", "", "name to claim")
+	return cmd
+}
+
+// faresCommand is what sailing searches depend on.
+func faresCommand() *cobra.Command {
+	var listen string
+	cmd := &cobra.Command{
+		Use:    "fares",
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE:   func(cmd *cobra.Command, _ []string) error { return demo.Fares(cmd.Context(), listen) },
+	}
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
+	return cmd
+}
+
+// registryCommand is where the versions of the berths come from.
+func registryCommand() *cobra.Command {
+	var listen, builds string
+	cmd := &cobra.Command{
+		Use:    "registry",
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE:   func(cmd *cobra.Command, _ []string) error { return demo.Registry(cmd.Context(), listen, builds) },
+	}
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
+	cmd.Flags().StringVar(&builds, "builds", "", "folder of the builds to make images of")
+	return cmd
+}
+
+// reachCommand looks whether a build reaches what it depends on.
+func reachCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "reach CONFIGURATION",
+		Hidden: true,
+		Args:   cobra.ExactArgs(1),
+		RunE:   func(cmd *cobra.Command, args []string) error { return demo.Reach(cmd.Context(), args[0]) },
+	}
+}
+
+// passengersCommand is the demo's traffic.
+func passengersCommand() *cobra.Command {
+	var url string
+	var rate float64
+	cmd := &cobra.Command{
+		Use:    "passengers",
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			demo.Passengers(cmd.Context(), url, rate)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&url, "url", "", "what to ask for")
+	cmd.Flags().Float64Var(&rate, "rate", 300, "requests a second")
+	return cmd
+}

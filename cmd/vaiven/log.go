@@ -1,0 +1,98 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/core/route"
+	"vaiven/internal/logbook"
+)
+
+func logCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "log PLAN [N]",
+		Short: "List the crossings of a service, or show one with its times",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) != 1 && len(args) != 2 {
+				return usage("%s takes a plan file and, for one crossing, its number", cmd.CommandPath())
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			number := 0
+			if len(args) == 2 {
+				if number, err = strconv.Atoi(args[1]); err != nil || number < 1 {
+					return usage("%q is not the number of a crossing", args[1])
+				}
+			}
+			if _, err := os.Stat(p.Logbook()); err != nil {
+				return fmt.Errorf("there is no logbook yet: %w", err)
+			}
+			book, err := logbook.Open(p.Logbook())
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, book.Close()) }()
+			if number > 0 {
+				return showCrossing(cmd, book, number, asJSON)
+			}
+			list, err := book.Crossings(cmd.Context())
+			if err != nil {
+				return err
+			}
+			for _, c := range list {
+				if asJSON {
+					err = errors.Join(err, printJSON(cmd.OutOrStdout(), c))
+					continue
+				}
+				printCrossing(cmd.OutOrStdout(), c)
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
+	return cmd
+}
+
+func printCrossing(w io.Writer, c logbook.Crossing) {
+	took := "under way"
+	if !c.Ended.IsZero() {
+		took = route.Short(c.Ended.Sub(c.Begun))
+	}
+	fmt.Fprintf(w, "%4d  %s  %-10s to %-5s  %-11s  %-9s  %s\n",
+		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took, c.Why)
+}
+
+func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON bool) error {
+	events, err := book.Events(cmd.Context(), number)
+	if err != nil {
+		return err
+	}
+	for _, e := range events {
+		if asJSON {
+			err = errors.Join(err, printJSON(cmd.OutOrStdout(), e))
+			continue
+		}
+		err = errors.Join(err, printEvent(cmd.OutOrStdout(), e, events[0].At))
+	}
+	if asJSON || err != nil {
+		return err
+	}
+	s, err := book.Replay(cmd.Context(), number)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "\n%v, %s\n", s, route.Short(events[len(events)-1].At.Sub(events[0].At).Round(time.Millisecond)))
+	return nil
+}

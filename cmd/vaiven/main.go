@@ -1,0 +1,180 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"os/user"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/headless"
+	"vaiven/internal/plan"
+)
+
+// version is set when the program is built; see the Makefile.
+var version = ""
+
+// Exit statuses, as the README has them.
+const (
+	exitDone       = 0
+	exitOther      = 1
+	exitUsage      = 2
+	exitRolledBack = 3
+	exitCalledOff  = 4
+)
+
+// exitError is an error with an exit status of its own.
+type exitError struct {
+	status int
+	err    error // nil if everything has been said
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+func (e *exitError) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	err := root().ExecuteContext(ctx)
+	stop()
+	os.Exit(status(err, os.Stderr))
+}
+
+// status is the exit status for an error, which is told first.
+func status(err error, to io.Writer) int {
+	if err == nil {
+		return exitDone
+	}
+	var problems plan.Problems
+	var exit *exitError
+	code := exitOther
+	switch {
+	case errors.As(err, &problems):
+		code = exitUsage
+	case errors.As(err, &exit):
+		code = exit.status
+		if exit.err == nil {
+			return code
+		}
+	}
+	fmt.Fprintf(to, "vaiven: %v\n", err)
+	return code
+}
+
+func root() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:           "vaiven",
+		Short:         "Take a service from its blue stack to its green one, and back",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("there is no command %q (vaiven --help lists what there is)", args[0])
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return errors.Join(cmd.Help(), &exitError{status: exitUsage})
+		},
+	}
+	cmd.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usage("%w (%s --help lists what there is)", err, cmd.CommandPath())
+	})
+	cmd.CompletionOptions.HiddenDefaultCmd = true
+	cmd.AddCommand(openCommand(), versionsCommand(), raiseCommand(), proveCommand(), differCommand(), crossCommand(), shiftCommand(), whereCommand(), splitCommand(), backCommand(), retireCommand(), planCommand(), logCommand(), frontCommand(), demoCommand(), relayCommand(), versionCommand())
+	return cmd
+}
+
+// onePlan is the argument check of commands that take a plan file.
+func onePlan(cmd *cobra.Command, args []string) error {
+	if len(args) != 1 {
+		return usage("%s takes one plan file: %s", cmd.CommandPath(), cmd.UseLine())
+	}
+	return nil
+}
+
+// readPlan reads a plan file. One that is not there is a mistake in usage.
+func readPlan(file string) (*plan.Plan, error) {
+	p, err := plan.Read(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, usage("there is no plan file %s", file)
+	}
+	return p, err
+}
+
+// who is the handle of the person at the keyboard.
+func who() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "somebody"
+}
+
+// printJSON writes a value on a line of its own.
+func printJSON(w io.Writer, value any) error { return json.NewEncoder(w).Encode(value) }
+
+// outcomeStatus is the exit status for how a crossing ended.
+func outcomeStatus(o headless.Outcome) error {
+	switch o {
+	case headless.Settled:
+		return nil
+	case headless.RolledBack:
+		return &exitError{status: exitRolledBack}
+	case headless.CalledOff:
+		return &exitError{status: exitCalledOff}
+	}
+	return &exitError{status: exitOther}
+}
+
+func versionCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "version",
+		Short: "Say which Vaiven this is",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			v := versionText()
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), v)
+			}
+			_, err := fmt.Fprintf(cmd.OutOrStdout(), "vaiven %s (%s)\n", v.Version, v.Go)
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+type versionInfo struct {
+	Version string `json:"version"`
+	Go      string `json:"go"`
+}
+
+func versionText() versionInfo {
+	v := versionInfo{Version: version}
+	if info, ok := debug.ReadBuildInfo(); ok {
+		v.Go = info.GoVersion
+		if v.Version == "" {
+			v.Version = info.Main.Version
+		}
+	}
+	if v.Version == "" {
+		v.Version = "unknown"
+	}
+	return v
+}

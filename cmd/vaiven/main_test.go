@@ -1,0 +1,506 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/demo"
+	"vaiven/internal/front/embedded"
+	"vaiven/internal/headless"
+	"vaiven/internal/logbook"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack/process"
+	"vaiven/internal/testkit"
+)
+
+// program is the real thing, built once for all tests.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "vaiven-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "vaiven")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// vaiven runs the program and returns what it printed and its exit status.
+func vaiven(t *testing.T, args ...string) (stdout, stderr string, status int) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, args...)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return out.String(), errOut.String(), cmd.ProcessState.ExitCode()
+}
+
+func TestUsage(t *testing.T) {
+	dir := t.TempDir()
+	wrong := filepath.Join(dir, "wrong.yaml")
+	if err := os.WriteFile(wrong, []byte("servce: x\nroute: [5]\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	right := filepath.Join(dir, "right.yaml")
+	text := "service: sailings\nstack:\n  command: ./builds/{version}/run {address}\n  ports: 18100-18109\nsmoke:\n  - request: /\nroute:\n  - 5 % for 2m\n  - ask\n  - 100 %\n"
+	if err := os.WriteFile(right, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	secretive := filepath.Join(dir, "secretive.yaml")
+	if err := os.WriteFile(secretive, []byte(text+"secrets: {fares: env VAIVEN_NOT_SET}\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"", 2, "Usage"},
+		{"--help", 0, "cross"},
+		{"sing", 2, `no command "sing"`},
+		{"plan", 2, "takes one plan file"},
+		{"plan --loud " + right, 2, "unknown flag: --loud"},
+		{"plan " + dir + "/nowhere.yaml", 2, "there is no plan file"},
+		{"plan " + wrong, 2, `did you mean "service"?`},
+		{"plan --json " + wrong, 2, `"mistakes":[{"line":1,"column":1`},
+		{"cross " + right, 2, "--version is needed"},
+		{"cross " + right + " --version 1", 2, "add --yes"},
+		{"cross " + right + " --version 1 --version 2", 2, "want one VERSION"},
+		{"raise " + right, 2, "--version is needed"},
+		{"raise " + right + " --version 1", 1, "front does not answer"},
+		{"prove " + right, 1, "front does not answer"},
+		{"retire " + right, 2, "add --yes"},
+		{"raise " + secretive + " --version 1", 1, "secret fares: the environment variable VAIVEN_NOT_SET is not set"},
+		{"versions " + secretive, 1, "no such file"},
+		{"versions " + right, 1, "no such file"},
+		{"back " + right + " --to grene", 2, "blue or green"},
+		{"back " + right, 1, "--to blue or --to green"},
+		{"back " + right + " --to blue", 1, "front does not answer"},
+		{"log " + right + " x", 2, "not the number"},
+		{"log " + dir + "/nowhere.yaml", 2, "there is no plan file"},
+		{"demo --fault fire", 2, `no fault "fire"`},
+		{"demo --front abacus", 2, `no front "abacus"`},
+		{"shift " + right, 2, "say the share on green"},
+		{"shift " + right + " --to 101", 2, "more than 100 %"},
+		{"shift " + right + " --to 25 --dry-run", 1, "front does not answer"},
+		{"where " + right, 1, "front does not answer"},
+		{"split " + dir + "/nowhere.log", 1, "no such file"},
+		{"split " + right, 1, "not an access log"},
+		{"split " + right + " --key dice", 2, "not a split key"},
+		{"split " + right + " --share many", 2, "not a share"},
+		{"split", 2, "takes one log"},
+		{"open " + right + " --theme pink", 2, "dark or light"},
+		{"open " + right, 2, "the screen needs a terminal"},
+		{"version", 0, "vaiven "},
+		{"plan " + right, 0, "◇ asks a person first"},
+	} {
+		stdout, stderr, status := vaiven(t, strings.Fields(c.args)...)
+		if status != c.status || !strings.Contains(stdout+stderr, c.says) {
+			t.Errorf("vaiven %s: status %d, said\n%s%s\nwant status %d and %q", c.args, status, stdout, stderr, c.status, c.says)
+		}
+	}
+	stdout, _, _ := vaiven(t, "plan", right, "--json")
+	var f forecastJSON
+	if err := json.Unmarshal([]byte(stdout), &f); err != nil || f.Total != 1920 || f.Asks != 1 || f.Legs[1].Begins != 120 {
+		t.Errorf("forecast %+v, %v", f, err)
+	}
+}
+
+// The demo does the whole job by itself, and ends as each fault deserves.
+func TestHandsFree(t *testing.T) {
+	for _, c := range []struct {
+		fault   demo.Fault
+		outcome headless.Outcome
+		status  int
+	}{
+		{demo.None, headless.Settled, 0},
+		{demo.NeverHealthy, headless.CalledOff, 4},
+		{demo.Errors, headless.RolledBack, 3},
+		{demo.Crash, headless.RolledBack, 3},
+		{demo.Slow, headless.RolledBack, 3},
+	} {
+		t.Run(string(c.fault), func(t *testing.T) {
+			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--fault", string(c.fault), fmt.Sprintf("--patient=%v", c.fault != demo.Slow))
+			lines := strings.Split(strings.TrimSpace(stdout), "\n")
+			var sum headless.Summary
+			if err := json.Unmarshal([]byte(lines[len(lines)-1]), &sum); err != nil {
+				t.Fatalf("last line %q: %v\n%s", lines[len(lines)-1], err, stderr)
+			}
+			if status != c.status || sum.Outcome != c.outcome || sum.Event != "summary" {
+				t.Errorf("status %d, summary %+v, want %d, %s\n%s", status, sum, c.status, c.outcome, stderr)
+			}
+			most := int64(0)
+			if c.fault == demo.Crash {
+				most = 3 // one that was in flight on each instance that crashed
+			}
+			if sum.Lost > most || sum.Answers < 50 {
+				t.Errorf("%d of %d answers were lost at the front door", sum.Lost, sum.Answers)
+			}
+			for _, line := range lines {
+				if !json.Valid([]byte(line)) {
+					t.Errorf("not JSON: %s", line)
+				}
+			}
+		})
+	}
+	leftNothing(t)
+}
+
+// leftNothing holds the machine to have no process and no folder of a demo.
+func leftNothing(t *testing.T) {
+	t.Helper()
+	testkit.Eventually(t, "no process is left", func() bool { return len(running(t, "")) == 0 })
+	folders, _ := filepath.Glob(filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-demo-%d-*", os.Getuid())))
+	if len(folders) > 0 {
+		t.Errorf("folders are left: %v", folders)
+	}
+}
+
+// running are the processes of the program under test whose command line has a
+// word.
+func running(t *testing.T, word string) []string {
+	t.Helper()
+	var list []string
+	files, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		line := strings.ReplaceAll(string(data), "\x00", " ")
+		if err == nil && strings.HasPrefix(line, program+" ") && strings.Contains(line, word) {
+			list = append(list, line)
+		}
+	}
+	return list
+}
+
+// scenario builds up the demo, owned by the test.
+func scenario(t *testing.T) *demo.Scenario {
+	t.Helper()
+	s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 100, Patient: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Remove(context.Background()); err != nil {
+			t.Error(err)
+		}
+	})
+	return s
+}
+
+// passengers ask through the front until the test says so, and count what is
+// lost.
+func passengers(t *testing.T, s *demo.Scenario) (lost func() int64, stop func()) {
+	var n atomic.Int64
+	quit := make(chan struct{})
+	var wait sync.WaitGroup
+	for range 4 {
+		client := &http.Client{Timeout: 10 * time.Second}
+		wait.Go(func() {
+			for {
+				select {
+				case <-quit:
+					return
+				default:
+				}
+				w, err := client.Get("http://" + s.Plan.Front.Listen + "/sailings")
+				if err != nil {
+					n.Add(1)
+					continue
+				}
+				_, err = io.Copy(io.Discard, w.Body)
+				w.Body.Close()
+				if err != nil || w.StatusCode == 502 || w.StatusCode == 503 || w.StatusCode == 504 {
+					n.Add(1)
+				}
+			}
+		})
+	}
+	return n.Load, sync.OnceFunc(func() { close(quit); wait.Wait() })
+}
+
+// startedCross is a crossing of which the first event has been told.
+func startedCross(t *testing.T, s *demo.Scenario) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(program, "cross", s.File, "--version", demo.NewVersion, "--yes", "--json")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := out.Read(make([]byte, 1)); err != nil {
+		t.Fatal(err)
+	}
+	go io.Copy(io.Discard, out)
+	return cmd
+}
+
+// Killed at any instant of a crossing, Vaiven loses nobody's request; going back
+// works without it, and started again it knows where it stands.
+func TestKilledInTheMiddle(t *testing.T) {
+	s := scenario(t)
+	lost, stop := passengers(t, s)
+	defer stop()
+	front := embedded.Dial(s.Plan.Socket())
+	r := testkit.Rand(t)
+	for _, instant := range []time.Duration{
+		time.Duration(r.IntN(1000)) * time.Millisecond, time.Duration(1000+r.IntN(2000)) * time.Millisecond, time.Duration(3000+r.IntN(9000)) * time.Millisecond,
+	} {
+		cmd := startedCross(t, s)
+		time.Sleep(instant) // the instant is the test's input, nothing waits for it to be right
+		if err := cmd.Process.Signal(syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		cmd.Wait()
+		reading, err := front.Read(t.Context())
+		if err != nil {
+			t.Fatalf("killed after %v, the front is gone: %v", instant, err)
+		}
+		t.Logf("killed after %v, with %v on green", instant, reading.Split.Share)
+		for _, side := range split.Sides {
+			if reading.Split.Share.Of(side) == 0 {
+				continue
+			}
+			list, err := process.New(s.Plan, 0, secret.Values{}).List(t.Context(), side)
+			if err != nil || len(list) != 3 || !list[0].Running {
+				t.Fatalf("killed after %v, %v has %+v, %v", instant, side, list, err)
+			}
+		}
+		stdout, stderr, status := vaiven(t, "back", s.File, "--json")
+		if status != 0 {
+			t.Fatalf("killed after %v, back: status %d, %s%s", instant, status, stdout, stderr)
+		}
+		if reading, err := front.Read(t.Context()); err != nil || reading.Split.Share != 0 {
+			t.Fatalf("after going back %v is on green, %v", reading.Split.Share, err)
+		}
+	}
+	// And a whole one after all that.
+	stdout, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes", "--json")
+	if status != 0 {
+		t.Errorf("a crossing after three kills: status %d\n%s%s", status, stdout, stderr)
+	}
+	stop()
+	if n := lost(); n > 0 {
+		t.Errorf("%d requests were lost", n)
+	}
+	logged(t, s)
+}
+
+// logged holds the logbook's commands to what happened.
+func logged(t *testing.T, s *demo.Scenario) {
+	t.Helper()
+	book, err := logbook.Open(s.Plan.Logbook())
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := book.Crossings(t.Context())
+	if err = errors.Join(err, book.Close()); err != nil || len(list) < 2 || list[0].Stage != "settled" {
+		t.Fatalf("crossings %+v, %v", list, err)
+	}
+	stdout, _, status := vaiven(t, "log", s.File)
+	if status != 0 || strings.Count(stdout, "\n") != len(list) || !strings.Contains(stdout, "settled") {
+		t.Errorf("vaiven log: status %d\n%s", status, stdout)
+	}
+	stdout, _, status = vaiven(t, "log", s.File, fmt.Sprint(list[0].Number))
+	if status != 0 || !strings.Contains(stdout, "100 % on green") || !strings.Contains(stdout, "retired") {
+		t.Errorf("vaiven log N: status %d\n%s", status, stdout)
+	}
+	if stdout, stderr, status := vaiven(t, "log", s.File, "999"); status != 1 || !strings.Contains(stderr, "no such crossing") {
+		t.Errorf("vaiven log 999: status %d\n%s%s", status, stdout, stderr)
+	}
+}
+
+// steps carries out commands, each of which has to end with a status and to say some
+// things, and returns what it printed.
+func steps(t *testing.T) func(status int, says []string, args ...string) string {
+	return func(status int, says []string, args ...string) string {
+		t.Helper()
+		stdout, stderr, got := vaiven(t, args...)
+		if got != status {
+			t.Fatalf("vaiven %v: status %d, want %d\n%s%s", args, got, status, stdout, stderr)
+		}
+		for _, text := range says {
+			if !strings.Contains(stdout+stderr, text) {
+				t.Errorf("vaiven %v does not say %q:\n%s%s", args, text, stdout, stderr)
+			}
+		}
+		return stdout
+	}
+}
+
+// The spare side by hand, without a crossing: what there is, what is raised, whether
+// it is good, what differs, and away with it.
+func TestTheSpareSideByHand(t *testing.T) {
+	s := scenario(t)
+	step := steps(t)
+	step(0, []string{"4.5.0", "same build as blue", "4.2.0"}, "versions", s.File)
+	step(4, []string{"raise it first"}, "prove", s.File)
+	step(4, []string{"no such version: 9.9; there are 4.5.0"}, "raise", s.File, "--version", "9.9")
+	step(4, []string{"nothing has changed", "--same-build"}, "raise", s.File, "--version", "4.2.1")
+
+	// Killed half way and started again, it is completed, with nothing left over.
+	cmd := exec.Command(program, "raise", s.File, "--version", "4.4.0")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "an instance is noted", func() bool {
+		notes, _ := filepath.Glob(filepath.Join(s.Plan.Instances(), "green-*.json"))
+		return len(notes) > 0
+	})
+	cmd.Process.Kill()
+	cmd.Wait()
+	step(0, []string{"green-berths-1", "healthy", "green is up at 4.4.0"}, "raise", s.File, "--version", "4.4.0")
+	list, err := process.New(s.Plan, 0, secret.Values{}).List(t.Context(), split.Green)
+	if err != nil || len(list) != 3 {
+		t.Errorf("green has %+v, %v", list, err)
+	}
+
+	var found proofJSON
+	if err := json.Unmarshal([]byte(step(4, nil, "prove", s.File, "--json")), &found); err != nil || found.Proven || found.Passing != 22 {
+		t.Errorf("proof %v, %d passing, %v", found.Proven, found.Passing, err)
+	}
+	step(4, []string{"FAILS", "connection refused", "reached from blue in", "not proven: 22 of 26 passing"}, "prove", s.File)
+	step(4, []string{"configuration sailings.yaml fares.address", "meant", "15 of 15 answers are the same"}, "differ", s.File)
+	step(0, []string{`"event":"raised"`, `"version":"4.3.0"`}, "raise", s.File, "--version", "4.3.0", "--json")
+	step(0, []string{"proven: 26 of 26 passing"}, "prove", s.File)
+	step(0, []string{"0 of them not meant"}, "differ", s.File)
+	step(0, []string{"green is removed; all requests go to blue"}, "retire", s.File, "--yes")
+	step(4, []string{"raise it first"}, "differ", s.File)
+
+	// Not in the middle of a crossing, whose way back it may be.
+	cross := startedCross(t, s)
+	step(4, []string{"somebody steers this service already"}, "retire", s.File, "--yes")
+	cross.Process.Kill()
+	cross.Wait()
+	step(4, []string{"crossing 1 is at"}, "retire", s.File, "--yes")
+	step(4, []string{"crossing 1 is at"}, "raise", s.File, "--version", "4.4.0")
+	// Findings are accepted by --accept, and by nothing else.
+	step(0, nil, "back", s.File)
+	step(4, []string{"not accepted: accept these 2"}, "cross", s.File, "--version", "4.5.0", "--yes")
+	step(0, []string{"accept asked", "settled"}, "cross", s.File, "--version", "4.5.0", "--yes", "--accept")
+}
+
+// Two must not steer at once; going back works all the same.
+func TestASecondOneMustNotSteer(t *testing.T) {
+	s := scenario(t)
+	unlock, err := lock(s.Plan.Lock())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer unlock()
+	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 1 || !strings.Contains(stderr, "somebody steers this service already") {
+		t.Errorf("a second one: status %d, %s", status, stderr)
+	}
+	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "blue"); status != 0 || !strings.Contains(stderr, "a keeper is at work") {
+		t.Errorf("back beside a keeper: status %d, %s%s", status, stdout, stderr)
+	}
+}
+
+// What a demo that was killed leaves behind, the next one clears.
+func TestAKilledDemoIsCleared(t *testing.T) {
+	cmd := exec.Command(program, "demo", "--hands-free", "--json")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := out.Read(make([]byte, 1)); err != nil { // the first event
+		t.Fatal(err)
+	}
+	cmd.Process.Kill()
+	cmd.Wait()
+	if len(running(t, "front")) == 0 {
+		t.Fatal("nothing was left behind, so this test tests nothing")
+	}
+	if err := demo.Clear(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	leftNothing(t)
+}
+
+// The demo's job on every proxy that people run.
+func TestHandsFreeWithEveryFront(t *testing.T) {
+	for _, kind := range demo.Fronts[1:] {
+		t.Run(string(kind), func(t *testing.T) {
+			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--patient", "--front", string(kind))
+			lines := strings.Split(strings.TrimSpace(stdout), "\n")
+			var sum headless.Summary
+			if err := json.Unmarshal([]byte(lines[len(lines)-1]), &sum); err != nil || status != 0 || sum.Outcome != headless.Settled {
+				t.Fatalf("status %d, summary %+v, %v\n%s", status, sum, err, stderr)
+			}
+			if sum.Lost > 0 || sum.Answers < 50 {
+				t.Errorf("%d of %d answers were lost at the front door", sum.Lost, sum.Answers)
+			}
+			if !strings.Contains(stdout, `"did":[`) {
+				t.Error("what was done at the front is not among the events")
+			}
+		})
+	}
+}
+
+// By hand: where requests go, what a shift would do, and a shift.
+func TestShiftByHand(t *testing.T) {
+	s := scenario(t)
+	step := steps(t)
+	step(0, []string{"0 % of the requests go to green", "blue-1", "0 instances"}, "where", s.File, "--for", "0s")
+	step(1, []string{"green has no instances"}, "shift", s.File, "--to", "25", "--dry-run")
+	step(1, []string{"green has no instances that run"}, "shift", s.File, "--to", "25")
+	step(0, nil, "raise", s.File, "--version", demo.NewVersion)
+	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %")
+	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2", "--dry-run")
+	step(0, []string{`"share":2500`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for", "1s")
+	unlock, err := lock(s.Plan.Lock())
+	if err != nil {
+		t.Fatal(err)
+	}
+	step(1, []string{"somebody steers this service already"}, "shift", s.File, "--to", "blue")
+	if err := unlock(); err != nil {
+		t.Fatal(err)
+	}
+	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "blue")
+	log := filepath.Join(t.TempDir(), "access.log")
+	var text strings.Builder
+	for n := range 5000 {
+		fmt.Fprintf(&text, "10.0.%d.%d - - [23/Nov/2026:21:%02d:%02d +0000] \"GET / HTTP/1.1\" 200 1\n", n%7, n%200, n/3000, n/50%60)
+	}
+	if err := os.WriteFile(log, []byte(text.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	chart := filepath.Join(t.TempDir(), "split.svg")
+	step(0, []string{"requests in ", "in bursts of", "client /24"}, "split", log, "--chart", chart)
+	step(0, []string{`"clients_change"`}, "split", log, "--json", "--key", "client", "--share", "25")
+	if _, err := os.Stat(chart); err != nil {
+		t.Error(err)
+	}
+}

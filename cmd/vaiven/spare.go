@@ -1,0 +1,410 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/difference"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front/all"
+	"vaiven/internal/headless"
+	"vaiven/internal/keeper"
+	"vaiven/internal/logbook"
+	"vaiven/internal/plan"
+	"vaiven/internal/prove"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+	"vaiven/internal/versions"
+)
+
+// versionFlag adds --version, which may stand once for the service and once for each
+// part with versions of its own.
+func versionFlag(cmd *cobra.Command, to *[]string) {
+	cmd.Flags().StringArrayVar(to, "version", nil, "the version to go to; PART=VERSION for a part with versions of its own")
+}
+
+// chosen reads what --version says.
+func chosen(flags []string) (version string, others map[string]string, err error) {
+	others = map[string]string{}
+	for _, text := range flags {
+		part, name, ok := strings.Cut(text, "=")
+		switch {
+		case ok && part != "" && name != "" && others[part] == "":
+			others[part] = name
+		case !ok && text != "" && version == "":
+			version = text
+		default:
+			return "", nil, usage("--version %q: want one VERSION, and PART=VERSION at most once for each part", text)
+		}
+	}
+	if version == "" {
+		return "", nil, usage("%w", errors.New("--version is needed: vaiven versions PLAN lists what there is"))
+	}
+	return version, others, nil
+}
+
+// withSpare does something with the spare side while nobody else steers.
+func withSpare(cmd *cobra.Command, file string, do func(ctx context.Context, s headless.Spare) error) error {
+	p, err := readPlan(file)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(p.State, 0o700); err != nil {
+		return fmt.Errorf("make the state folder: %w", err)
+	}
+	unlock, err := lock(p.Lock())
+	if err != nil {
+		return notAllowed(err)
+	}
+	defer unlock()
+	book, err := logbook.Open(p.Logbook())
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	if err := headless.Free(cmd.Context(), book); err != nil {
+		return notAllowed(err)
+	}
+	return spareOf(cmd, p, do)
+}
+
+// spareOf opens the spare side of a plan.
+func spareOf(cmd *cobra.Command, p *plan.Plan, do func(ctx context.Context, s headless.Spare) error) error {
+	y, err := openStacks(p)
+	if err != nil {
+		return err
+	}
+	defer y.set.Close()
+	return notAllowed(do(cmd.Context(), headless.Spare{
+		Plan: p, Secrets: y.secrets, Front: all.Open(p), Stacks: y.set, Sources: y.sources,
+	}))
+}
+
+// notAllowed gives refusals, and sides that did not come up, their exit status.
+func notAllowed(err error) error {
+	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotHealthy) || errors.Is(err, errSteered) {
+		return &exitError{exitCalledOff, err}
+	}
+	return err
+}
+
+func raiseCommand() *cobra.Command {
+	var flags []string
+	var r headless.Raising
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "raise PLAN --version V",
+		Short: "Stand the spare side up, without moving any traffic",
+		Long: `Starts the spare side at a version that exists and waits until every instance
+is healthy. The live side is never touched. What did not come up is left standing
+to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
+4 not healthy or not allowed, 2 bad usage or plan, 1 anything else.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			if r.Version, r.Versions, err = chosen(flags); err != nil {
+				return err
+			}
+			return withSpare(cmd, args[0], func(ctx context.Context, s headless.Spare) error {
+				told := progress(cmd.OutOrStdout(), asJSON)
+				side, choices, err := s.Raise(ctx, r, told)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return printJSON(cmd.OutOrStdout(), map[string]any{"event": "raised", "side": side.String(), "parts": choices})
+				}
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, then vaiven cross\n",
+					side, choices[0].Version, versions.Short(choices[0].Build))
+				return err
+			})
+		},
+	}
+	versionFlag(cmd, &flags)
+	cmd.Flags().BoolVar(&r.SameBuild, "same-build", false, "go on even if the build is the one that is live")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each instance that changes")
+	return cmd
+}
+
+// progress tells each instance's changes of state.
+func progress(w io.Writer, asJSON bool) func([]check.Condition) {
+	begun := time.Now()
+	last := map[string]check.State{}
+	return func(conditions []check.Condition) {
+		for _, c := range conditions {
+			if last[c.Name] == c.State {
+				continue
+			}
+			last[c.Name] = c.State
+			if asJSON {
+				_ = printJSON(w, map[string]any{"event": "instance", "name": c.Name, "part": c.Part, "state": c.State, "address": c.Address, "said": c.Said})
+				continue
+			}
+			said := c.Said
+			if c.State == check.Healthy {
+				said = c.Address
+			}
+			fmt.Fprintf(w, "%6.1f s  %-16s %-10s %s\n", time.Since(begun).Seconds(), c.Name, c.State, said)
+		}
+	}
+}
+
+func proveCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "prove PLAN",
+		Short: "Find out whether the spare side is good, as it stands",
+		Long: `Makes every check of the plan on the spare side, asks for what it depends on from
+where it stands, compares it with the live side, and sends both the same requests.
+Nothing is changed. Exit status: 0 proven, 4 not proven.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			return spareOf(cmd, p, func(ctx context.Context, s headless.Spare) error {
+				found, about, err := s.Prove(ctx, nil)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					err = printJSON(cmd.OutOrStdout(), proofJSON{found.Pass(), found.Passing(), found.Results, about})
+				} else {
+					err = printProof(cmd.OutOrStdout(), found)
+				}
+				if err == nil && !found.Pass() {
+					err = &exitError{status: exitCalledOff}
+				}
+				return err
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+type proofJSON struct {
+	Proven  bool           `json:"proven"`
+	Passing int            `json:"passing"`
+	Results []proof.Result `json:"results"`
+	prove.About
+}
+
+func printProof(w io.Writer, p proof.Proof) error {
+	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
+	for _, r := range p.Results {
+		verdict := "passes"
+		switch {
+		case !r.Pass && r.Ask:
+			verdict = "ASKS"
+		case !r.Pass:
+			verdict = "FAILS"
+		}
+		line := r.Got
+		if !r.Pass {
+			line = fmt.Sprintf("want %s, got %s", r.Want, r.Got)
+		}
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", verdict, r.Part, r.Instance, r.Check, line)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	verdict := "proven"
+	if !p.Pass() {
+		verdict = "not proven"
+	}
+	_, err := fmt.Fprintf(w, "\n%s: %d of %d passing\n", verdict, p.Passing(), len(p.Results))
+	return err
+}
+
+func differCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "differ PLAN",
+		Short: "Compare the two sides as they stand",
+		Long: `Compares build, runtime, start command, environment, configuration, limits and
+instances of the two sides, and their answers to the same requests. Nothing is
+changed. Exit status: 0 if nothing differs that was not meant, 4 otherwise.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			return spareOf(cmd, p, func(ctx context.Context, s headless.Spare) error {
+				about, err := s.Differ(ctx)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					err = printJSON(cmd.OutOrStdout(), about)
+				} else {
+					err = printDifferences(cmd.OutOrStdout(), about)
+				}
+				if err == nil && len(about.Differences.Questioned())+len(about.Pairs.Findings) > 0 {
+					err = &exitError{status: exitCalledOff}
+				}
+				return err
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func printDifferences(w io.Writer, about prove.About) error {
+	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
+	for _, d := range about.Differences.List {
+		meant := ""
+		if d.Meant {
+			meant = "meant"
+		}
+		fmt.Fprintf(t, "%s\t%s\t%s\t→ %s\t%s\n", d.Part, d.What(), shown(d, split.Blue), shown(d, split.Green), meant)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	for _, d := range about.Differences.List {
+		if len(d.Lines) > 0 {
+			fmt.Fprintf(w, "\n%s\n", strings.Join(d.Lines, "\n"))
+		}
+	}
+	for _, m := range about.Differences.Missing {
+		fmt.Fprintln(w, "not read:", m)
+	}
+	fmt.Fprintf(w, "%d differ of %d compared, %d of them not meant\n", len(about.Differences.List), about.Differences.Compared, len(about.Differences.Questioned()))
+	if r := about.Pairs; r.Pairs > 0 {
+		fmt.Fprintf(w, "same request to both: %d of %d answers are the same; p50 %.1f and %.1f ms, p99 %.1f and %.1f ms\n",
+			r.Same, r.Pairs, r.Times[0].P50, r.Times[1].P50, r.Times[0].P99, r.Times[1].P99)
+		for _, f := range r.Findings {
+			fmt.Fprintf(w, "  %d times  %s  %s: %s → %s\n", f.Count, f.Request, f.What, f.Value[0], f.Value[1])
+		}
+	}
+	return nil
+}
+
+// shown is a difference's value on a side.
+func shown(d difference.Difference, side split.Side) string {
+	if !d.Has[side] {
+		return "(none)"
+	}
+	return d.Value[side]
+}
+
+func versionsCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "versions PLAN",
+		Short: "List the versions that there are to raise, newest first",
+		Args:  onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			y, err := stacksWith(p, secret.Values{}) // nothing is started or asked here
+			if err != nil {
+				return err
+			}
+			defer y.set.Close()
+			offers, err := keeper.Offers(cmd.Context(), p, y.sources)
+			if err != nil {
+				return err
+			}
+			var running []stack.Instance
+			for _, side := range split.Sides {
+				list, err := y.set.List(cmd.Context(), side)
+				if err != nil {
+					fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: which of them run is not known:", err)
+				}
+				running = append(running, list...)
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), offers)
+			}
+			return printVersions(cmd.OutOrStdout(), offers, running)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func printVersions(w io.Writer, offers []keeper.Offer, running []stack.Instance) error {
+	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
+	for _, o := range offers {
+		if len(offers) > 1 {
+			fmt.Fprintf(t, "%s:\n", o.Part)
+		}
+		for _, v := range o.Versions {
+			at := "-"
+			if !v.At.IsZero() {
+				at = v.At.Local().Format("2006-01-02 15:04")
+			}
+			var on []string
+			for _, i := range running {
+				if side := i.Side.String(); i.Part == o.Part && i.Running && !slices.Contains(on, side) {
+					switch {
+					case i.Build == v.ID && i.Version == v.Name:
+						on = append(on, side)
+					case i.Build == v.ID:
+						on = append(on, "same build as "+side)
+					}
+				}
+			}
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, versions.Short(v.ID), strings.Join(slices.Compact(on), ", "), v.Note)
+		}
+	}
+	return t.Flush()
+}
+
+func retireCommand() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "retire PLAN",
+		Short: "Drain and remove the side that gets no traffic",
+		Long: `Waits for open requests, takes the spare side out of the front and stops its
+instances. Never the live side. Asks for the service's name, unless --yes. In the
+middle of a crossing this is for the screen to do. Exit status: 0 done, 4 not
+allowed.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			if !yes {
+				if !term.IsTerminal(os.Stdin.Fd()) {
+					return usage("nobody is at the terminal to type the service's name: add --yes")
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "to remove the spare side of %s, type its name: ", p.Service)
+				var typed string
+				if _, err := fmt.Fscanln(os.Stdin, &typed); err != nil || typed != p.Service {
+					return notAllowed(fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, p.Service, typed))
+				}
+			}
+			return withSpare(cmd, args[0], func(ctx context.Context, s headless.Spare) error {
+				side, err := s.Retire(ctx)
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is removed; all requests go to %v\n", side, side.Other())
+				return err
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "without typing the service's name")
+	return cmd
+}

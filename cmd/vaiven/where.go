@@ -1,0 +1,152 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/all"
+	"vaiven/internal/keeper"
+	"vaiven/internal/metrics"
+	"vaiven/internal/plan"
+)
+
+func whereCommand() *cobra.Command {
+	var span time.Duration
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "where PLAN",
+		Short: "Say where requests go now, read from the front",
+		Long: `Reads the split in force and the instances from each front of the plan, counts
+requests for a while, and says whether they are split as asked. It changes nothing
+and does not disturb a screen that is open.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			var list []frontPlace
+			for _, f := range p.Fronts() {
+				at, err := whereIs(cmd.Context(), p, f, span)
+				if err != nil {
+					return fmt.Errorf("%s: %w", f.Name(), err)
+				}
+				list = append(list, at)
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), map[string]any{"service": p.Service, "fronts": list})
+			}
+			return printWhere(cmd.OutOrStdout(), p, list)
+		},
+	}
+	cmd.Flags().DurationVar(&span, "for", 3*time.Second, "how long to count requests; 0s counts none")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// frontPlace is where one front sends requests.
+type frontPlace struct {
+	Front    string            `json:"front"`
+	Split    front.Split       `json:"split"`
+	Notice   string            `json:"notice,omitempty"`
+	Sides    [2]sideOfPlace    `json:"sides"` // blue, green
+	Counted  float64           `json:"counted_s"`
+	Judgment *keeper.SplitView `json:"judgment,omitempty"` // none if nothing was counted
+}
+
+type sideOfPlace struct {
+	Instances []front.Instance `json:"instances"`
+	Requests  int64            `json:"requests"`
+	Failing   int64            `json:"failing"`
+}
+
+// whereIs reads one front, twice if requests are to be counted.
+func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, span time.Duration) (frontPlace, error) {
+	d := all.One(p, f)
+	at := frontPlace{Front: f.Name(), Counted: span.Seconds()}
+	var series metrics.Series
+	read := func() (front.Reading, error) { return readOnce(ctx, d, &series) }
+	r, err := read()
+	if err == nil && span > 0 {
+		select {
+		case <-ctx.Done():
+			return at, ctx.Err()
+		case <-time.After(span):
+		}
+		r, err = read()
+	}
+	if err != nil {
+		return at, err
+	}
+	at.Split, at.Notice = r.Split, r.Notice
+	at.Split.Did = nil
+	var counts evidence.Count
+	for _, side := range split.Sides {
+		s := &at.Sides[side]
+		s.Instances = []front.Instance{}
+		for _, c := range r.Sides[side].Instances {
+			s.Instances = append(s.Instances, c.Instance)
+		}
+		figures := series.Count(side, time.Time{}, 0)
+		s.Requests, s.Failing = figures.Requests, figures.Failing
+		counts.Of += figures.Requests
+		if side == split.Green {
+			counts.Bad = figures.Requests
+		}
+	}
+	if span > 0 {
+		v := keeper.JudgeSplit(at.Split.Share, f, counts, [2]int64{})
+		at.Judgment = &v
+	}
+	return at, nil
+}
+
+func readOnce(ctx context.Context, d front.Driver, series *metrics.Series) (front.Reading, error) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	r, err := d.Read(ctx)
+	if err != nil {
+		return r, err
+	}
+	return r, series.Add(r)
+}
+
+func printWhere(w io.Writer, p *plan.Plan, list []frontPlace) error {
+	for _, at := range list {
+		fmt.Fprintf(w, "%s, %s: %v of the requests go to green\n", p.Service, at.Front, at.Split.Share)
+		for _, side := range split.Sides {
+			s := at.Sides[side]
+			fmt.Fprintf(w, "  %-5v %2d instances", side, len(s.Instances))
+			if at.Counted > 0 {
+				fmt.Fprintf(w, "   %d requests in %gs, %d failing", s.Requests, at.Counted, s.Failing)
+			}
+			fmt.Fprintln(w)
+			for _, i := range s.Instances {
+				out := ""
+				if i.Out {
+					out = "  out"
+				}
+				fmt.Fprintf(w, "        %-12s %-21s %s%s\n", i.Name, i.Address, i.Version, out)
+			}
+		}
+		if at.Judgment != nil {
+			fmt.Fprintf(w, "  split %s\n", at.Judgment.Said)
+		}
+		if at.Notice != "" {
+			fmt.Fprintf(w, "  note  %s\n", at.Notice)
+		}
+	}
+	for _, at := range list[1:] {
+		if at.Split.Share != list[0].Split.Share {
+			fmt.Fprintf(w, "the fronts differ: %s has %v on green, %s has %v\n", at.Front, at.Split.Share, list[0].Front, list[0].Split.Share)
+		}
+	}
+	return nil
+}

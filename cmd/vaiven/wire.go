@@ -1,0 +1,185 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"vaiven/internal/front/all"
+	"vaiven/internal/keeper"
+	"vaiven/internal/logbook"
+	"vaiven/internal/plan"
+	"vaiven/internal/prober"
+	"vaiven/internal/secret"
+	stackall "vaiven/internal/stack/all"
+	"vaiven/internal/stack/container"
+	"vaiven/internal/versions"
+)
+
+// service is a plan with a keeper at work on it.
+type service struct {
+	keeper *keeper.Keeper
+	close  func() error // ends the keeper; front and instances go on
+}
+
+// openService starts a keeper for a plan, and makes sure that it is the only one.
+func openService(ctx context.Context, p *plan.Plan) (*service, error) {
+	if err := os.MkdirAll(p.State, 0o700); err != nil {
+		return nil, fmt.Errorf("make the state folder: %w", err)
+	}
+	unlock, err := lock(p.Lock())
+	if err != nil {
+		return nil, err
+	}
+	closing := []func() error{unlock}
+	fail := func(err error) (*service, error) {
+		for i := len(closing) - 1; i >= 0; i-- {
+			err = errors.Join(err, closing[i]())
+		}
+		return nil, err
+	}
+	logs, err := logTo(filepath.Join(p.State, "vaiven.log"))
+	if err != nil {
+		return fail(err)
+	}
+	closing = append(closing, logs)
+	book, err := logbook.Open(p.Logbook())
+	if err != nil {
+		return fail(err)
+	}
+	closing = append(closing, book.Close)
+	marker, err := prober.Secret(p.Secret())
+	if err != nil {
+		return fail(err)
+	}
+	y, err := openStacks(p)
+	if err != nil {
+		return fail(err)
+	}
+	closing = append(closing, y.set.Close)
+	k, err := keeper.New(ctx, keeper.Config{
+		Plan: p, Secrets: y.secrets, Front: all.Open(p), Stacks: y.set, Sources: y.sources, Book: book,
+		Prober: prober.New(prober.Config{
+			URLs: proberURLs(p), Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
+			Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
+		}),
+	})
+	if err != nil {
+		return fail(err)
+	}
+	ctx, stop := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		k.Run(ctx)
+	}()
+	return &service{keeper: k, close: func() error {
+		stop()
+		<-done
+		_, err := fail(nil)
+		return err
+	}}, nil
+}
+
+// proberURLs are where the prober asks: at every front in turn.
+func proberURLs(p *plan.Plan) []string {
+	var list []string
+	for _, f := range p.Fronts() {
+		list = append(list, "http://"+f.Listen+p.Prober.Path)
+	}
+	return list
+}
+
+// stacks is what a plan's sides are made of.
+type stacks struct {
+	secrets secret.Values
+	set     *stackall.Set
+	sources map[string]versions.Source
+}
+
+// openStacks opens the drivers and sources of a plan. Nothing is asked yet.
+func openStacks(p *plan.Plan) (stacks, error) {
+	secrets, err := secret.Read(p.Secrets)
+	if err != nil {
+		return stacks{}, err
+	}
+	return stacksWith(p, secrets)
+}
+
+// stacksWith opens them with secrets that were read, or with none for who only looks.
+func stacksWith(p *plan.Plan, secrets secret.Values) (stacks, error) {
+	program, err := os.Executable()
+	if err != nil {
+		return stacks{}, err
+	}
+	set, err := stackall.Open(p, secrets, container.Relay{Program: program, Args: []string{"relay"}})
+	if err != nil {
+		return stacks{}, err
+	}
+	sources, err := stackall.Sources(p)
+	if err != nil {
+		return stacks{}, errors.Join(err, set.Close())
+	}
+	return stacks{secrets, set, sources}, nil
+}
+
+// lock takes the file that says who steers. It is let go when the process ends,
+// however it ends.
+func lock(path string) (unlock func() error, err error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("take the keeper's lock: %w", err)
+	}
+	err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	holder := ""
+	for deadline := time.Now().Add(3 * time.Second); err != nil; {
+		data, _ := os.ReadFile(path)
+		holder = strings.TrimSpace(string(data))
+		if runs(holder) || time.Now().After(deadline) {
+			break
+		}
+		// Whoever held it has ended, and what it was just starting holds it for a moment.
+		time.Sleep(20 * time.Millisecond)
+		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. Going back works all the same: vaiven back", errSteered, holder), f.Close())
+	}
+	text := fmt.Sprintf("%s, process %d\n", who(), os.Getpid())
+	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil {
+		return nil, errors.Join(fmt.Errorf("take the keeper's lock: %w", err), f.Close())
+	}
+	return f.Close, nil
+}
+
+// runs reports whether the process that a holder of the lock names is there.
+func runs(holder string) bool {
+	_, pid, _ := strings.Cut(holder, "process ")
+	_, err := os.Stat("/proc/" + pid)
+	return pid != "" && err == nil
+}
+
+// errSteered is wrapped when the lock is held.
+var errSteered = errors.New("somebody steers this service already")
+
+func writeAt(f *os.File, text string) error {
+	_, err := f.WriteAt([]byte(text), 0)
+	return err
+}
+
+// logTo sends the program's own log to a file: the terminal belongs to the
+// screen, and standard output to events.
+func logTo(path string) (closeLog func() error, err error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open the program's log: %w", err)
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(f, nil)))
+	return f.Close, nil
+}

@@ -1,0 +1,230 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"vaiven/internal/check"
+	"vaiven/internal/place"
+	"vaiven/internal/versions"
+)
+
+// Fault is a way in which a release goes bad.
+type Fault string
+
+// The faults.
+const (
+	None         Fault = "none"
+	NeverHealthy Fault = "never-healthy" // runs, but its health check never passes
+	Errors       Fault = "errors"        // one answer in six has status 500
+	Crash        Fault = "crash"         // ends in the middle of its work
+	Slow         Fault = "slow"          // one answer in six takes most of a second
+)
+
+// Faults lists all faults.
+var Faults = []Fault{None, NeverHealthy, Errors, Crash, Slow}
+
+// passengerCookie tells passengers from one another, and from checks and probes.
+const passengerCookie = "passenger"
+
+// faultFile is where a build's folder says how the build is bad; nobody looks there.
+const faultFile = ".fault"
+
+// Home takes what the folder of a build says of it: its digest, and how it is bad.
+func (a *App) Home(folder string) (err error) {
+	if a.Build, err = versions.Digest(folder); err != nil {
+		return err
+	}
+	text, err := os.ReadFile(filepath.Join(folder, faultFile))
+	a.Fault = Fault(text)
+	return err
+}
+
+// crashAfter is how many searches the first instance with the fault answers.
+const crashAfter = 60
+
+// App is the sailing search.
+type App struct {
+	Version  string
+	Instance string
+	Build    string // what it says it was built as
+	Runtime  string
+	Fault    Fault
+
+	searches atomic.Int64 // of passengers
+}
+
+// sailing is one line of an answer.
+type sailing struct {
+	Ship    string `json:"ship"`
+	From    string `json:"from"`
+	To      string `json:"to"`
+	Departs string `json:"departs"`
+	Price   int    `json:"price"` // in cents
+}
+
+var (
+	ships   = []string{"Aurelia", "Brisa", "Cormorán", "Dorothea", "Estela", "Fata"}
+	islands = []string{"Marenda", "Isla Perdix", "Quillon", "Sant Orso", "Tamarell", "Vessa"}
+)
+
+// Listen answers searches until the context ends, then finishes those that are
+// open.
+func (a *App) Listen(ctx context.Context, address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%s listens on %s\n", a.Version, address)
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /healthz", a.health)
+	mux.HandleFunc("GET /sailings", a.search)
+	mux.HandleFunc("GET /about", a.about)
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute}
+	stopped := context.AfterFunc(ctx, func() {
+		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		_ = srv.Shutdown(grace) // what is open after that is cut off by the exit
+	})
+	defer stopped()
+	if err := srv.Serve(l); err != http.ErrServerClosed {
+		return err
+	}
+	return nil
+}
+
+// crashAfter is how many searches this instance answers before it crashes: the first
+// one soonest, so that they do not all go at once.
+func (a *App) crashAfter() int64 {
+	_, number, _ := strings.Cut(a.Instance, "-")
+	n, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		n = 1
+	}
+	return crashAfter * n
+}
+
+func (a *App) health(w http.ResponseWriter, _ *http.Request) {
+	if a.Fault == NeverHealthy {
+		http.Error(w, "no connection to the timetable", http.StatusServiceUnavailable)
+		return
+	}
+	fmt.Fprintln(w, "well")
+}
+
+func (a *App) search(w http.ResponseWriter, r *http.Request) {
+	// A log-normal time around 9 ms with a thin tail, as searches take.
+	took := time.Duration(9 * math.Exp(rand.NormFloat64()*0.35) * float64(time.Millisecond))
+	status := http.StatusOK
+	// A release that is bad for passengers alone is the one that checks do not find.
+	if _, err := r.Cookie(passengerCookie); err == nil {
+		n := a.searches.Add(1)
+		switch {
+		case rand.IntN(1500) == 0: // as in every real service, now and then
+			status = http.StatusInternalServerError
+		case a.Fault == Errors && rand.IntN(6) == 0:
+			status = http.StatusInternalServerError
+		case a.Fault == Slow && rand.IntN(6) == 0:
+			took += 600 * time.Millisecond
+		case a.Fault == Crash && n > a.crashAfter():
+			fmt.Println("panic: berth 14 is nil")
+			os.Exit(3)
+		}
+	}
+	select {
+	case <-time.After(min(took, time.Second)):
+	case <-r.Context().Done():
+		return
+	}
+	w.Header().Set("X-Sailings-Version", a.Version)
+	if status != http.StatusOK {
+		http.Error(w, "the timetable does not answer", status)
+		return
+	}
+	answer := map[string]any{"version": a.Version, "instance": a.Instance, "company": "Linea Vessa", "sailings": a.sailings(r)}
+	a.say(w, answer)
+}
+
+// sailings are those of a day between two islands: the same to whoever asks.
+func (a *App) sailings(r *http.Request) []sailing {
+	q := r.URL.Query()
+	seed := fnv.New64a()
+	fmt.Fprint(seed, q.Get("from"), q.Get("to"))
+	draw := rand.New(rand.NewPCG(seed.Sum64(), 7))
+	list := make([]sailing, 3)
+	for i := range list {
+		from := draw.IntN(len(islands))
+		list[i] = sailing{
+			Ship: ships[draw.IntN(len(ships))], From: islands[from], To: islands[(from+1+draw.IntN(len(islands)-1))%len(islands)],
+			Departs: fmt.Sprintf("%02d:%02d", 6+draw.IntN(14), 5*draw.IntN(12)), Price: 900 + 50*draw.IntN(60),
+		}
+		if a.Runtime == newRuntime && list[i].Price%100 != 0 {
+			list[i].Price += 50 // the new runtime rounds to whole coins
+		}
+	}
+	return list
+}
+
+// about is what an instance says of itself.
+func (a *App) about(w http.ResponseWriter, _ *http.Request) {
+	a.say(w, map[string]any{"version": a.Version, "build": a.Build, "runtime": a.Runtime})
+}
+
+func (a *App) say(w http.ResponseWriter, answer any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(answer) // a passenger who left needs no answer
+}
+
+// Fares is the server that sailing searches depend on: it takes connections and
+// says that it is there.
+func Fares(ctx context.Context, address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	defer context.AfterFunc(ctx, func() { _ = l.Close() })()
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return ctx.Err()
+		}
+		fmt.Fprintln(c, "fares of Linea Vessa")
+		_ = c.Close()
+	}
+}
+
+// Reach looks whether a build reaches the server of the fares where its
+// configuration says it is.
+func Reach(ctx context.Context, configuration string) error {
+	data, err := os.ReadFile(configuration)
+	if err != nil {
+		return err
+	}
+	var c struct {
+		Fares struct {
+			Address string `yaml:"address"`
+		} `yaml:"fares"`
+	}
+	if err := yaml.Unmarshal(data, &c); err != nil {
+		return err
+	}
+	conn, err := place.Local{}.Dial(ctx, "tcp", c.Fares.Address)
+	if err != nil {
+		return fmt.Errorf("fares at %s: %s", c.Fares.Address, check.Words(err))
+	}
+	return conn.Close()
+}

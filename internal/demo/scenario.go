@@ -1,0 +1,371 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/split"
+	"vaiven/internal/durable"
+	"vaiven/internal/front"
+	frontall "vaiven/internal/front/all"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
+	"vaiven/internal/stack/all"
+	"vaiven/internal/stack/container"
+	"vaiven/internal/stack/process"
+	"vaiven/internal/versions"
+)
+
+// The versions of the demo.
+const (
+	OldVersion = "4.2.0"
+	NewVersion = "4.3.0"
+)
+
+// The runtimes of its builds.
+const (
+	oldRuntime = "vessa 1.8"
+	newRuntime = "vessa 2.0"
+)
+
+// build is one of the builds that there are to choose from.
+type build struct {
+	name    string // of its folder
+	says    string // version
+	runtime string
+	fares   int    // port at which its configuration looks for the fares
+	hold    string // configuration: how long a berth is held
+	fault   Fault
+}
+
+// builds are all builds, the oldest first: the live one, a rebuilt twin of it, the
+// release, one that does not reach the fares, and one with another runtime and
+// configuration.
+func builds(o Options, fares, nobody int) []build {
+	return []build{
+		{name: OldVersion, says: OldVersion, runtime: oldRuntime, fares: fares, hold: "15m", fault: None},
+		{name: "4.2.1", says: OldVersion, runtime: oldRuntime, fares: fares, hold: "15m", fault: None},
+		{name: NewVersion, says: NewVersion, runtime: oldRuntime, fares: fares, hold: "15m", fault: o.Fault},
+		{name: "4.4.0", says: "4.4.0", runtime: oldRuntime, fares: nobody, hold: "15m", fault: None},
+		{name: "4.5.0", says: "4.5.0", runtime: newRuntime, fares: fares, hold: "5m", fault: None},
+	}
+}
+
+// Options says what to build up.
+type Options struct {
+	Program string // the vaiven to run as front, sailing search and passengers
+	Fault   Fault  // of the new version
+	Front   plan.FrontKind
+	Quick   bool // a crossing of well under a minute, without questions
+	Rate    float64
+	Patient bool // no guard on slow answers, for machines that stall
+}
+
+// Scenario is a demo that runs.
+type Scenario struct {
+	Folder   string
+	File     string // the plan
+	Plan     *plan.Plan
+	fares    string // address of the server of the fares
+	registry string // of the images with the berths
+	ports    [2]int // of the searches
+	owned    []process.ID
+}
+
+// owner is the file in a demo's folder that says whose it is and what it started.
+type owner struct {
+	Owner   process.ID   `json:"owner"`
+	Started []process.ID `json:"started"`
+}
+
+const ownerFile = "owner.json"
+
+// Build clears what crashed demos left behind, makes a folder with everything in
+// it, and starts front, blue instances and passengers.
+func Build(ctx context.Context, o Options) (built *Scenario, err error) {
+	if err := Clear(ctx); err != nil {
+		return nil, fmt.Errorf("clear an earlier demo: %w", err)
+	}
+	folder, err := os.MkdirTemp("", prefix())
+	if err != nil {
+		return nil, err
+	}
+	s := &Scenario{Folder: folder, File: filepath.Join(folder, "sailings.yaml")}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.Remove(context.WithoutCancel(ctx)))
+		}
+	}()
+	if err := s.own(); err != nil {
+		return nil, err
+	}
+	if o.Program, err = filepath.Abs(o.Program); err != nil {
+		return nil, err
+	}
+	if err := s.write(o); err != nil {
+		return nil, err
+	}
+	if s.Plan, err = plan.Read(s.File); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(s.Plan.State, 0o700); err != nil {
+		return nil, err
+	}
+	if err := s.startFront(ctx, o); err != nil {
+		return nil, err
+	}
+	if err := s.start("fares.log", o.Program, "demo", "fares", "--listen", s.fares); err != nil {
+		return nil, err
+	}
+	if err := s.start("registry.log", o.Program, "demo", "registry", "--listen", s.registry, "--builds", filepath.Join(folder, "builds")); err != nil {
+		return nil, err
+	}
+	if err := s.raiseBlue(ctx); err != nil {
+		return nil, err
+	}
+	return s, s.start("passengers.log", o.Program, "demo", "passengers",
+		"--url", "http://"+s.Plan.Front.Listen+"/sailings", "--rate", fmt.Sprint(o.Rate))
+}
+
+// prefix begins the names of demo folders; the user's number keeps people apart.
+func prefix() string { return fmt.Sprintf("vaiven-demo-%d-", os.Getuid()) }
+
+// write makes the plan and the builds.
+func (s *Scenario) write(o Options) error {
+	listen, err1 := freePort()
+	fares, err2 := freePort()
+	nobody, err3 := freePort() // where nobody listens
+	images, err4 := freePort()
+	manager, err5 := freePort()
+	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
+		return err
+	}
+	s.registry = fmt.Sprintf("127.0.0.1:%d", images)
+	s.fares = fmt.Sprintf("127.0.0.1:%d", fares)
+	// So that demos side by side seldom meet, and below the ports that the system gives
+	// to connections.
+	first := 20_000 + os.Getpid()%127*100
+	route, keep := demoRoute, "2m, then ask"
+	if o.Quick {
+		route, keep = quickRoute, "4s"
+	}
+	slow := "{after: 400ms, worse-by: 5 %, sure: 99 %, at-least: 40, then: roll back}"
+	if o.Patient {
+		slow = "off"
+	}
+	text := strings.NewReplacer("LISTEN", fmt.Sprintf("127.0.0.1:%d", listen), "PROGRAM", o.Program, "FARES", s.fares,
+		"REGISTRY", s.registry+"/"+imageName,
+		"SEARCHPORTS", fmt.Sprintf("%d-%d", first, first+59), "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+99),
+		"ROUTE", route, "KEEP", keep, "SLOW", slow, "FRONT", strings.ReplaceAll(s.frontPlan(o.Front), "MANAGER", fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
+	s.ports = [2]int{first, first + 59}
+	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
+		return err
+	}
+	list := builds(o, fares, nobody)
+	for n, b := range list {
+		made := time.Now().Add(-time.Duration(len(list)-n) * 26 * time.Hour)
+		if err := s.writeBuild(o.Program, b, made); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeBuild makes the folder of one build: what starts each part, and its
+// configuration.
+func (s *Scenario) writeBuild(program string, b build, made time.Time) error {
+	dir := filepath.Join(s.Folder, "builds", b.name)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	quoted := strings.ReplaceAll(program, "'", `'\''`)
+	start := fmt.Sprintf("#!/bin/sh\nexec '%s' demo sailings --version %s --runtime '%s' --home \"$(dirname \"$0\")\" \"$@\"\n",
+		quoted, b.says, b.runtime)
+	decks := b.says != OldVersion // what the release is about
+	for _, f := range []struct {
+		name, text string
+		mode       os.FileMode
+	}{
+		{"sailings", start, 0o755},
+		{"berths", start, 0o755},
+		{faultFile, string(b.fault), 0o644},
+		{"sailings.yaml", fmt.Sprintf("fares:\n  address: 127.0.0.1:%d\nberths:\n  hold: %s\nfeatures:\n  decks: %v\n", b.fares, b.hold, decks), 0o644},
+	} {
+		file := filepath.Join(dir, f.name)
+		if err := os.WriteFile(file, []byte(f.text), f.mode); err != nil {
+			return err
+		}
+		if err := os.Chtimes(file, made, made); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	return l.Addr().(*net.TCPAddr).Port, l.Close()
+}
+
+// start starts a program detached, and notes that it is the demo's.
+func (s *Scenario) start(log string, program string, args ...string) error {
+	out, err := os.Create(filepath.Join(s.Folder, log))
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	cmd := exec.Command(program, args...)
+	cmd.Stdout, cmd.Stderr = out, out
+	id, err := process.Start(cmd)
+	if err != nil {
+		return err
+	}
+	s.owned = append(s.owned, id)
+	return s.own()
+}
+
+// own writes down whose the folder is and what was started.
+func (s *Scenario) own() error {
+	self, err := process.Identify(os.Getpid())
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(owner{Owner: self, Started: s.owned})
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(filepath.Join(s.Folder, ownerFile), data)
+}
+
+// raiseBlue starts the old version, waits until it is healthy and puts it behind
+// the front.
+func (s *Scenario) raiseBlue(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	set, err := all.Open(s.Plan, secret.Values{}, container.Relay{})
+	if err != nil {
+		return err
+	}
+	sources, err := all.Sources(s.Plan)
+	if err != nil {
+		return err
+	}
+	main := s.Plan.Main()
+	if err := awaitRegistry(ctx, s.registry+"/"+imageName, len(builds(Options{}, 0, 0))); err != nil {
+		return err
+	}
+	live := map[string]stack.Build{}
+	for _, part := range s.Plan.Parts {
+		old, err := versions.Find(ctx, sources[part.Name], OldVersion)
+		if err != nil {
+			return err
+		}
+		live[part.Name] = stack.Build{Version: old.Name, ID: old.ID}
+	}
+	if err := set.Raise(ctx, split.Blue, live); err != nil {
+		return err
+	}
+	client := frontall.Open(s.Plan)
+	monitor := check.NewMonitor(s.Plan, secret.Values{})
+	for {
+		instances, err := set.List(ctx, split.Blue)
+		if err != nil {
+			return err
+		}
+		healthy := 0
+		var behind []front.Instance
+		for _, c := range monitor.Round(ctx, instances) {
+			if c.State == check.Healthy {
+				healthy++
+			}
+			if c.Part == main.Name {
+				behind = append(behind, front.Instance{Name: c.Name, Address: c.Address, Version: c.Version})
+			}
+		}
+		if healthy == s.Plan.Wanted(split.Blue) {
+			if err := client.SetInstances(ctx, split.Blue, behind); err == nil {
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the demo's blue side did not get ready: %w", ctx.Err())
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Remove ends everything the demo started and removes its folder.
+func (s *Scenario) Remove(ctx context.Context) error { return remove(ctx, s.Folder, s.owned) }
+
+// Clear removes demos of this user whose owner is gone.
+func Clear(ctx context.Context) error {
+	folders, err := filepath.Glob(filepath.Join(os.TempDir(), prefix()+"*"))
+	if err != nil {
+		return err
+	}
+	var failed []error
+	for _, folder := range folders {
+		data, err := os.ReadFile(filepath.Join(folder, ownerFile))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // being made, or being removed
+		}
+		var o owner
+		if err == nil {
+			err = json.Unmarshal(data, &o)
+		}
+		switch {
+		case err != nil:
+			failed = append(failed, err)
+		case !o.Owner.Running():
+			failed = append(failed, remove(ctx, folder, o.Started))
+		}
+	}
+	return errors.Join(failed...)
+}
+
+func remove(ctx context.Context, folder string, started []process.ID) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	var failed []error
+	if p, err := plan.Read(filepath.Join(folder, "sailings.yaml")); err == nil {
+		for n := range p.Parts {
+			for side := range p.Parts[n].Stacks {
+				p.Parts[n].Stacks[side].Grace = time.Second // nobody is served any more
+			}
+		}
+		set, err := all.Open(p, secret.Values{}, container.Relay{})
+		failed = append(failed, err)
+		for _, side := range split.Sides {
+			if err == nil {
+				failed = append(failed, set.Stop(ctx, side))
+			}
+		}
+	}
+	for _, id := range started {
+		id.Signal(syscall.SIGTERM)
+	}
+	for _, id := range started {
+		patience, cancel := context.WithTimeout(ctx, time.Second)
+		if !id.Gone(patience) {
+			id.Signal(syscall.SIGKILL)
+		}
+		cancel()
+	}
+	return errors.Join(append(failed, os.RemoveAll(folder))...)
+}
