@@ -2,9 +2,11 @@ package embedded
 
 import (
 	"container/list"
+	"errors"
 	"net"
 	"net/http"
 	"sync"
+	"syscall"
 )
 
 // crowd bounds the connections of clients. When there are too many, the one
@@ -79,6 +81,14 @@ type crowdConn struct {
 func (c *crowdConn) Close() error {
 	defer c.leave()
 	return c.Conn.Close()
+}
+
+// SyscallConn lets the connection be looked at without reading from it.
+func (c *crowdConn) SyscallConn() (syscall.RawConn, error) {
+	if raw, ok := c.Conn.(syscall.Conn); ok {
+		return raw.SyscallConn()
+	}
+	return nil, errors.ErrUnsupported
 }
 
 // CloseWrite lets the server end an answer before it closes the connection.

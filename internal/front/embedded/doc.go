@@ -10,6 +10,9 @@
 //	c := embedded.Dial("front.sock")
 //	s, err := c.Set(ctx, 25*split.Percent, reading.Split.Revision)
 //
+// What is ordinary is carried on lanes, by a strict reader of our own; everything else
+// by the library's server and reverse proxy, which take its connection over.
+//
 // It runs as a process of its own, so that traffic outlives keeper and screens.
 // A change of the split is one swap: no request sees half of it, and requests
 // that are open finish where they are. It does not terminate TLS, cache, rewrite

@@ -37,6 +37,14 @@ func (p *paced) extend() { _ = p.control.SetWriteDeadline(time.Now().Add(p.idle)
 // Unwrap lets a ResponseController flush and hijack the answer below.
 func (p *paced) Unwrap() http.ResponseWriter { return p.ResponseWriter }
 
+// WriteHeader says no type that the instance did not say: the library would guess.
+func (p *paced) WriteHeader(status int) {
+	if h := p.Header(); status >= 200 && h["Content-Type"] == nil {
+		h["Content-Type"] = nil
+	}
+	p.ResponseWriter.WriteHeader(status)
+}
+
 func (p *paced) Write(data []byte) (int, error) {
 	p.extend()
 	n, err := p.ResponseWriter.Write(data)

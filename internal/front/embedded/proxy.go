@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -34,9 +35,12 @@ type proxy struct {
 	mu    sync.RWMutex
 	table *table
 
+	wires   *wires // for requests on lanes
+	buffers buffers
+
+	// For all other requests.
 	reverse   httputil.ReverseProxy
-	wires     *wires
-	transport *http.Transport // for what has a body, or becomes another protocol
+	transport *http.Transport
 }
 
 func newProxy(c Config, t *table) *proxy {
@@ -72,12 +76,15 @@ func newProxy(c Config, t *table) *proxy {
 				r.Out.Header.Set(front.ProbeHeader, "yes")
 			}
 		},
-		Transport:      p,
-		FlushInterval:  -1, // streams are passed on as they come
-		BufferPool:     &buffers{},
-		ModifyResponse: p.mark,
-		ErrorHandler:   p.fail,
-		ErrorLog:       log.New(io.Discard, "", 0), // failures are counted, per instance
+		Transport:     p,
+		FlushInterval: -1, // streams are passed on as they come
+		BufferPool:    &p.buffers,
+		ModifyResponse: func(answer *http.Response) error {
+			p.mark(answer.Header, passageOf(answer.Request.Context()))
+			return nil
+		},
+		ErrorHandler: p.fail,
+		ErrorLog:     log.New(io.Discard, "", 0), // failures are counted, per instance
 	}
 	return p
 }
@@ -94,16 +101,28 @@ type passage struct {
 	pool     pool
 	side     split.Side
 	instance *instance // that answers it
-	client   *paced
 	probe    bool
-	session  string // the side that the client's cookie names, "" if none does
+	lost     error       // why no instance answered
+	session  string      // the side that the client's cookie names, "" if none does
+	left     func() bool // whether what went wrong is the client's doing
 	begun    time.Time
 }
 
-// innocent reports whether what went wrong is the client's doing, so that it
-// counts against no instance and trips no guard.
-func (p *passage) innocent(r *http.Request) bool {
-	return r.Context().Err() != nil || p.client.broke.Load()
+// leave counts the request as through.
+func (p *passage) leave() {
+	p.pool.tally.open.Add(-1)
+	if p.instance != nil {
+		p.instance.open.Add(-1)
+	}
+}
+
+// brokeOff counts an answer that did not come to its end. If that is the client's doing
+// it counts against no instance, and trips no guard.
+func (p *passage) brokeOff() {
+	if p.instance != nil && !p.left() {
+		p.instance.failures.Add(1)
+		p.pool.tally.lost.Add(1)
+	}
 }
 
 type passageKey struct{}
@@ -113,30 +132,64 @@ func passageOf(ctx context.Context) *passage {
 	return p
 }
 
-// ServeHTTP passes a request on to the side that its key belongs to.
-func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	pass := &passage{begun: time.Now(), probe: p.isProbe(r), client: newPaced(w, r, p.idle)}
+// asked is a request as far as its side depends on it.
+type asked interface {
+	header(name string) string // "" if there is none
+	cookie(name string) string
+	client() string // its address, without a port
+}
+
+// begin decides where a request goes.
+func (p *proxy) begin(pass *passage, r asked) {
+	pass.begun = time.Now()
+	if len(p.secret) > 0 {
+		marker := r.header(front.ProbeHeader)
+		pass.probe = marker != "" && subtle.ConstantTimeCompare([]byte(marker), p.secret) == 1
+	}
 	if p.cookie != "" && !pass.probe {
-		if c, err := r.Cookie(p.cookie); err == nil {
-			pass.session = c.Value
-		}
+		pass.session = r.cookie(p.cookie)
 	}
 	p.enter(pass, p.place(r, pass.probe))
-	defer pass.pool.tally.open.Add(-1)
+}
+
+// library is a request that the library has read.
+type library struct{ *http.Request }
+
+func (r library) header(name string) string {
+	if strings.EqualFold(name, "Host") {
+		return r.Host // the library keeps it apart
+	}
+	return r.Header.Get(name)
+}
+
+func (r library) cookie(name string) string {
+	if c, err := r.Cookie(name); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+func (r library) client() string {
+	if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+		return host
+	}
+	return r.RemoteAddr
+}
+
+// ServeHTTP passes a request on to the side that its key belongs to.
+func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	client := newPaced(w, r, p.idle)
+	pass := &passage{left: func() bool { return r.Context().Err() != nil || client.broke.Load() }}
+	p.begin(pass, library{r})
+	defer pass.leave()
 	defer func() {
-		if pass.instance != nil {
-			pass.instance.open.Add(-1)
-		}
 		// The reverse proxy panics to cut an answer off that an instance broke off.
 		if cut := recover(); cut != nil {
-			if pass.instance != nil && !pass.innocent(r) {
-				pass.instance.failures.Add(1)
-				pass.pool.tally.lost.Add(1)
-			}
+			pass.brokeOff()
 			panic(cut)
 		}
 	}()
-	p.reverse.ServeHTTP(pass.client, r.WithContext(context.WithValue(r.Context(), passageKey{}, pass)))
+	p.reverse.ServeHTTP(client, r.WithContext(context.WithValue(r.Context(), passageKey{}, pass)))
 }
 
 // enter decides the side by the table in force and counts the request as open
@@ -145,7 +198,7 @@ func (p *proxy) enter(pass *passage, place split.Place) {
 	p.mu.RLock()
 	defer p.mu.RUnlock()
 	pass.side = place.Side(p.table.split.Share)
-	if side, err := split.ParseSide(pass.session); err == nil && !p.table.sides[side].released && len(p.table.sides[side].instances) > 0 {
+	if side, err := split.ParseSide(pass.session); pass.session != "" && err == nil && !p.table.sides[side].released && len(p.table.sides[side].instances) > 0 {
 		pass.side = side
 	}
 	pass.pool = p.table.sides[pass.side]
@@ -166,70 +219,57 @@ func (p *proxy) current() *table {
 	return p.table
 }
 
-func (p *proxy) isProbe(r *http.Request) bool {
-	marker := r.Header.Get(front.ProbeHeader)
-	return marker != "" && len(p.secret) > 0 && subtle.ConstantTimeCompare([]byte(marker), p.secret) == 1
-}
-
 // place is where the request's key falls. Probes are placed at random, so that
 // they see both sides whatever the key is. A request without the cookie or
 // header that is the key is placed by its client's address.
-func (p *proxy) place(r *http.Request, probe bool) split.Place {
-	if probe || p.key.From == plan.KeyRandom {
+func (p *proxy) place(r asked, probe bool) split.Place {
+	key := ""
+	switch {
+	case probe || p.key.From == plan.KeyRandom:
 		return split.Place(rand.Uint64())
+	case p.key.From == plan.KeyCookie:
+		key = r.cookie(p.key.Name)
+	case p.key.From == plan.KeyHeader:
+		key = r.header(p.key.Name)
 	}
-	switch p.key.From {
-	case plan.KeyCookie:
-		if c, err := r.Cookie(p.key.Name); err == nil && c.Value != "" {
-			return split.PlaceOf(c.Value)
-		}
-	case plan.KeyHeader:
-		if h := r.Header.Get(p.key.Name); h != "" {
-			return split.PlaceOf(h)
-		}
+	if key == "" {
+		key = split.Network(r.client(), p.key.Prefix)
 	}
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		host = r.RemoteAddr
-	}
-	return split.PlaceOf(split.Network(host, p.key.Prefix))
+	return split.PlaceOf(key)
 }
 
 // errNoInstance is a side that has nothing to send a request to.
 var errNoInstance = errors.New("no instance takes the request")
 
-// RoundTrip asks instances of the passage's side until one can be connected to.
-// Once a byte was sent the request is not repeated here. The request is the
-// reverse proxy's own copy, so its address may be filled in.
-func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
-	pass := passageOf(r.Context())
+// errUnasked is an answer that would make another protocol of a connection.
+var errUnasked = errors.New("the instance switches protocols unasked")
+
+// through asks instances of the passage's side until one can be connected to, and
+// counts what came of it. Once a byte was sent the request is not repeated here. ask
+// returns the status as soon as an answer has begun.
+func (p *proxy) through(pass *passage, ask func(*instance) (status int, err error)) error {
 	var tried []*instance
 	last := errNoInstance
-	body := r.Body
 	for {
 		i := pass.pool.pick(tried, time.Now())
 		if i == nil {
-			return nil, last
+			return last
 		}
-		if body != nil && body != http.NoBody {
-			r.Body = io.NopCloser(body) // the transport closes what it could not send
-		}
-		r.URL.Host = i.Address
 		i.open.Add(1)
-		answer, err := p.send(r)
+		status, err := ask(i)
 		if err == nil {
 			pass.instance = i // its open count goes down when the answer is through
-			i.answered(answer.StatusCode, time.Since(pass.begun))
-			return answer, nil
+			i.answered(status, time.Since(pass.begun))
+			return nil
 		}
 		i.open.Add(-1)
-		var unsent *unsentError
-		if pass.innocent(r) {
-			return nil, err
+		if pass.left() {
+			return err
 		}
 		i.failures.Add(1)
+		var unsent *unsentError
 		if !errors.As(err, &unsent) {
-			return nil, err
+			return err
 		}
 		i.downUntil.Store(time.Now().Add(avoided).UnixNano())
 		tried = append(tried, i)
@@ -237,45 +277,70 @@ func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 }
 
-// send passes a request on, the short way if it can go that.
-func (p *proxy) send(r *http.Request) (*http.Response, error) {
-	if plain(r) {
-		return p.wires.RoundTrip(r)
+// RoundTrip asks instances. The request is the reverse proxy's own copy, so its address
+// may be filled in.
+func (p *proxy) RoundTrip(r *http.Request) (answer *http.Response, err error) {
+	body := r.Body
+	err = p.through(passageOf(r.Context()), func(i *instance) (int, error) {
+		if body != nil && body != http.NoBody {
+			r.Body = io.NopCloser(body) // the transport closes what it could not send
+		}
+		r.URL.Host = i.Address
+		if answer, err = p.transport.RoundTrip(r); err != nil {
+			return 0, err
+		}
+		if answer.StatusCode == http.StatusSwitchingProtocols && r.Header.Get("Upgrade") == "" {
+			return 0, errors.Join(errUnasked, answer.Body.Close())
+		}
+		return answer.StatusCode, nil
+	})
+	if err != nil {
+		return nil, err
 	}
-	return p.transport.RoundTrip(r)
+	return answer, nil
 }
 
 // mark names side, instance and version in answers to probes, and in nobody
 // else's unless the plan says so. Instances cannot forge the names.
-func (p *proxy) mark(answer *http.Response) error {
-	h := answer.Header
-	for _, name := range []string{front.SideHeader, front.InstanceHeader, front.VersionHeader, front.LostHeader} {
-		delete(h, name)
+func (p *proxy) mark(h http.Header, pass *passage) {
+	for name := range h {
+		if kindOf([]byte(name)) == mark {
+			delete(h, name)
+		}
 	}
-	pass := passageOf(answer.Request.Context())
-	if pass != nil && p.cookie != "" && !pass.probe && pass.session != pass.side.String() {
-		h.Add("Set-Cookie", (&http.Cookie{Name: p.cookie, Value: pass.side.String(), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}).String())
+	for name, values := range p.marks(pass) {
+		h[name] = append(h[name], values...)
 	}
-	if pass == nil || !pass.probe && !p.tell {
-		return nil
-	}
-	h.Set(front.SideHeader, pass.side.String())
-	h.Set(front.InstanceHeader, pass.instance.Name)
-	h.Set(front.VersionHeader, pass.instance.Version)
-	return nil
 }
 
-// fail answers a request that no instance answered, and counts it as lost unless
-// it was the client who left.
-func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
-	pass := passageOf(r.Context())
-	if pass.innocent(r) {
-		w.Header().Set("Connection", "close")
-		w.WriteHeader(http.StatusRequestTimeout) // if anybody is there to read it
-		return
+// marks are the fields that are added to an answer.
+func (p *proxy) marks(pass *passage) http.Header {
+	session := p.cookie != "" && !pass.probe && pass.instance != nil && pass.session != pass.side.String()
+	if !session && !pass.probe && !p.tell {
+		return nil
 	}
+	h := http.Header{}
+	if session {
+		h.Set("Set-Cookie", (&http.Cookie{Name: p.cookie, Value: pass.side.String(), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}).String())
+	}
+	if pass.probe || p.tell {
+		h.Set(front.SideHeader, pass.side.String())
+		if pass.instance != nil {
+			h.Set(front.InstanceHeader, pass.instance.Name)
+			h.Set(front.VersionHeader, pass.instance.Version)
+		} else {
+			h.Set(front.LostHeader, strconv.Quote(pass.lost.Error()))
+		}
+	}
+	return h
+}
+
+// lost counts a request that no instance answered, and returns the status to answer it
+// with.
+func (p *proxy) lost(pass *passage, err error) (status int) {
 	pass.pool.tally.lost.Add(1)
-	status := http.StatusBadGateway
+	pass.lost = err
+	status = http.StatusBadGateway
 	var netErr net.Error
 	switch {
 	case errors.Is(err, errNoInstance):
@@ -283,11 +348,20 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.As(err, &netErr) && netErr.Timeout():
 		status = http.StatusGatewayTimeout
 	}
-	if pass.probe || p.tell {
-		w.Header().Set(front.SideHeader, pass.side.String())
-		w.Header().Set(front.LostHeader, strconv.Quote(err.Error()))
-	}
 	slog.Debug("request lost", "side", pass.side, "status", status, "err", err)
+	return status
+}
+
+// fail answers a request that no instance answered.
+func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
+	pass := passageOf(r.Context())
+	if pass.left() {
+		w.Header().Set("Connection", "close")
+		w.WriteHeader(http.StatusRequestTimeout) // if anybody is there to read it
+		return
+	}
+	status := p.lost(pass, err)
+	p.mark(w.Header(), pass)
 	http.Error(w, http.StatusText(status), status)
 }
 

@@ -41,9 +41,9 @@ type Config struct {
 type Server struct {
 	config   Config
 	proxy    *proxy
-	requests net.Listener
+	requests *crowdListener
 	admin    net.Listener
-	crowd    *crowd
+	lanes    *lanes
 
 	// change is held while the table is replaced, and protects notice.
 	change sync.Mutex
@@ -76,8 +76,8 @@ func NewServer(c Config) (*Server, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("listen for requests: %w", err), s.admin.Close())
 	}
-	s.crowd = newCrowd(c.Connections)
-	s.requests = &crowdListener{Listener: listener, crowd: s.crowd}
+	s.requests = &crowdListener{Listener: listener, crowd: newCrowd(c.Connections)}
+	s.lanes = newLanes(c, s.proxy, s.requests)
 	return s, nil
 }
 
@@ -143,7 +143,7 @@ func (s *Server) Run(ctx context.Context) error {
 		ReadHeaderTimeout: s.config.HeaderTime,
 		IdleTimeout:       s.config.Idle,
 		MaxHeaderBytes:    int(s.config.HeaderSize),
-		ConnState:         s.crowd.note,
+		ConnState:         s.requests.crowd.note,
 		ErrorLog:          quiet,
 	}
 	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ErrorLog: quiet}
@@ -157,12 +157,13 @@ func (s *Server) Run(ctx context.Context) error {
 		drop()
 		<-tidied
 	}()
-	failed := make(chan error, 2)
-	go func() { failed <- requests.Serve(s.requests) }()
+	failed := make(chan error, 3)
+	go func() { failed <- s.lanes.serve(s.requests) }()
+	go func() { failed <- requests.Serve(s.lanes.over) }()
 	go func() { failed <- admin.Serve(s.admin) }()
 
 	var err error
-	running := 2
+	running := cap(failed)
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
@@ -170,6 +171,8 @@ func (s *Server) Run(ctx context.Context) error {
 	}
 	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
+	_ = s.requests.Close()
+	s.lanes.shutdown(grace)
 	if requests.Shutdown(grace) != nil {
 		_ = requests.Close() // what did not finish in time is cut off
 	}

@@ -3,22 +3,18 @@ package embedded
 import (
 	"bufio"
 	"context"
+	"errors"
 	"io"
 	"math"
 	"net"
-	"net/http"
-	"net/http/httptrace"
-	"net/textproto"
+	"os"
 	"slices"
 	"sync"
 	"syscall"
 	"time"
 )
 
-// wires are kept connections to instances, for requests without a body: asked and
-// answered by one goroutine, where the library's transport has three that hand over to
-// each other, which is most of what it costs. Whatever else a request may be goes
-// through the transport.
+// wires are kept connections to instances, for lanes.
 type wires struct {
 	dial func(ctx context.Context, network, address string) (net.Conn, error)
 
@@ -34,90 +30,52 @@ const (
 	mostHeader     = 1 << 20 // bytes of an answer's header
 	mostInterim    = 5       // answers with a status of 100 to 199 before the one that counts
 	wireBufferSize = 4 << 10
+	watched        = 500 * time.Millisecond // at most until it is noticed that a waiting client left
+	longestWrite   = 10 * time.Second       // for one request, which the instance has but to receive
 )
 
 // wire is one connection.
 type wire struct {
-	conn  net.Conn
-	raw   syscall.RawConn
-	limit io.LimitedReader // of what is read for a header
-	in    *bufio.Reader
-	out   *bufio.Writer
-	since time.Time // idle since
+	address         string
+	conn            net.Conn
+	socket          *socket
+	limit           io.LimitedReader // of what is read for a header
+	in              *bufio.Reader
+	since           time.Time   // idle since
+	there           func() bool // whether anybody waits for the answer
+	readBy, writeBy time.Time   // deadlines
 }
 
-// plain reports whether a request can go over a wire.
-func plain(r *http.Request) bool {
-	return (r.Body == nil || r.Body == http.NoBody) && r.ContentLength == 0 && len(r.TransferEncoding) == 0 &&
-		r.Method != http.MethodConnect && r.Header.Get("Upgrade") == "" && r.Header.Get("Expect") == ""
-}
+// errLeft is an answer that nobody waits for any more.
+var errLeft = errors.New("the client left")
 
-// repeatable are the methods that change nothing, so that a request may be sent again
-// when a kept connection turns out to have been closed (RFC 9110 section 9.2.2).
-var repeatable = []string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace}
+// patient reads from a wire as long as somebody waits.
+type patient struct{ *wire }
 
-// RoundTrip sends a request, and returns when its answer's header is there.
-func (p *wires) RoundTrip(r *http.Request) (*http.Response, error) {
+func (p patient) Read(data []byte) (int, error) {
 	for {
-		w, kept, err := p.get(r.Context(), r.URL.Host)
-		if err != nil {
-			return nil, err
+		if now := time.Now(); p.readBy.Sub(now) < watched/2 {
+			p.readBy = now.Add(watched)
+			_ = p.conn.SetReadDeadline(p.readBy)
 		}
-		answer, begun, err := p.exchange(w, r)
-		if err == nil {
-			return answer, nil
+		n, err := p.conn.Read(data)
+		if n > 0 || !errors.Is(err, os.ErrDeadlineExceeded) {
+			return n, err
 		}
-		_ = w.conn.Close()
-		// The instance closed it just as it was used: there are others, and at last a new one.
-		if !kept || begun || r.Context().Err() != nil || !slices.Contains(repeatable, r.Method) {
-			return nil, err
+		if !p.there() {
+			return 0, errLeft
 		}
 	}
 }
 
-// exchange sends a request over a wire. begun says whether a byte of the answer came.
-func (p *wires) exchange(w *wire, r *http.Request) (answer *http.Response, begun bool, err error) {
-	stop := context.AfterFunc(r.Context(), func() { _ = w.conn.Close() })
-	defer func() {
-		if err != nil {
-			stop()
-		}
-	}()
-	if err = r.Write(w.out); err == nil {
-		err = w.out.Flush()
-	}
-	if err != nil {
-		return nil, false, err
-	}
-	w.limit.N = mostHeader
-	if _, err = w.in.Peek(1); err != nil {
-		return nil, false, err
-	}
-	for range mostInterim {
-		if answer, err = http.ReadResponse(w.in, r); err != nil {
-			return nil, true, err
-		}
-		if answer.StatusCode >= 200 || answer.StatusCode == http.StatusSwitchingProtocols {
-			break
-		}
-		if t := httptrace.ContextClientTrace(r.Context()); t != nil && t.Got1xxResponse != nil {
-			if err = t.Got1xxResponse(answer.StatusCode, textproto.MIMEHeader(answer.Header)); err != nil {
-				return nil, true, err
-			}
-		}
-	}
-	w.limit.N = math.MaxInt64
-	body := &wireBody{inner: answer.Body, wire: w, wires: p, address: r.URL.Host, stop: stop, keep: !answer.Close}
-	if answer.Body == http.NoBody {
-		body.end(true)
-	} else {
-		answer.Body = body
-	}
-	return answer, true, nil
+func (w *wire) write(data []byte) error {
+	extend(w.conn.SetWriteDeadline, &w.writeBy, longestWrite)
+	_, err := w.conn.Write(data)
+	return err
 }
 
 // get is a kept wire that is still open, or a new one.
-func (p *wires) get(ctx context.Context, address string) (w *wire, kept bool, err error) {
+func (p *wires) get(address string) (w *wire, kept bool, err error) {
 	for {
 		p.mu.Lock()
 		list := p.idle[address]
@@ -128,50 +86,33 @@ func (p *wires) get(ctx context.Context, address string) (w *wire, kept bool, er
 		w = list[len(list)-1]
 		p.idle[address] = list[:len(list)-1]
 		p.mu.Unlock()
-		if w.open() {
+		// It is to have neither been closed nor said anything unasked.
+		if _, err := w.socket.peek(); err == syscall.EAGAIN {
 			return w, true, nil
 		}
 		_ = w.conn.Close()
 	}
-	conn, err := p.dial(ctx, "tcp", address)
+	conn, err := p.dial(context.Background(), "tcp", address)
 	if err != nil {
 		return nil, false, err
 	}
-	w = &wire{conn: conn, limit: io.LimitedReader{R: conn}, out: bufio.NewWriterSize(conn, wireBufferSize)}
+	w = &wire{address: address, conn: conn, socket: socketOf(conn)}
+	w.limit = io.LimitedReader{R: patient{w}, N: math.MaxInt64}
 	w.in = bufio.NewReaderSize(&w.limit, wireBufferSize)
-	if c, ok := conn.(syscall.Conn); ok {
-		w.raw, _ = c.SyscallConn() // without it, it is not looked at before it is used
-	}
 	return w, false, nil
 }
 
-// open reports whether the other end has neither closed the connection nor said
-// anything unasked.
-func (w *wire) open() bool {
-	if w.raw == nil {
-		return true
-	}
-	var err error
-	var one [1]byte
-	if w.raw.Read(func(fd uintptr) bool {
-		_, _, err = syscall.Recvfrom(int(fd), one[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
-		return true
-	}) != nil {
-		return false
-	}
-	return err == syscall.EAGAIN
-}
-
 // put keeps a wire for the next request.
-func (p *wires) put(address string, w *wire) {
+func (p *wires) put(w *wire) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.closed || len(p.idle[address]) >= mostIdle {
+	w.there = nil
+	if p.closed || len(p.idle[w.address]) >= mostIdle {
 		_ = w.conn.Close()
 		return
 	}
 	w.since = time.Now()
-	p.idle[address] = append(p.idle[address], w)
+	p.idle[w.address] = append(p.idle[w.address], w)
 }
 
 // tidy closes what has been idle since before a time.
@@ -210,39 +151,35 @@ func (p *wires) run(ctx context.Context) {
 	}
 }
 
-// wireBody is the body of an answer, at whose end the wire is kept.
-type wireBody struct {
-	inner   io.ReadCloser
-	wire    *wire
-	wires   *wires
-	address string
-	stop    func() bool // of closing the wire when the client leaves; false if it was closed
-	keep    bool
-	ended   bool
+// socket looks at a connection without reading from it. It is not safe for concurrent
+// use.
+type socket struct {
+	raw  syscall.RawConn
+	look func(fd uintptr)
+	said int
+	err  error
 }
 
-func (b *wireBody) Read(buf []byte) (int, error) {
-	n, err := b.inner.Read(buf)
-	if err != nil {
-		b.end(err == io.EOF)
+func socketOf(conn net.Conn) *socket {
+	s := &socket{err: errors.ErrUnsupported}
+	if c, ok := conn.(syscall.Conn); ok {
+		s.raw, _ = c.SyscallConn()
 	}
-	return n, err
+	s.look = func(fd uintptr) {
+		var one [1]byte
+		s.said, _, s.err = syscall.Recvfrom(int(fd), one[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+	}
+	return s
 }
 
-// Close gives the rest of the answer up, if there is any.
-func (b *wireBody) Close() error {
-	b.end(false)
-	return nil
-}
-
-func (b *wireBody) end(whole bool) {
-	if b.ended {
-		return
+// peek is how many bytes could be read, 0 or 1, and EAGAIN if there is nothing yet;
+// without bytes and error the other end has closed.
+func (s *socket) peek() (int, error) {
+	if s.raw == nil {
+		return 0, syscall.EAGAIN // it cannot be seen: not until it is used
 	}
-	b.ended = true
-	if b.stop() && whole && b.keep && b.wire.in.Buffered() == 0 {
-		b.wires.put(b.address, b.wire)
-		return
+	if err := s.raw.Control(s.look); err != nil {
+		return 0, err
 	}
-	_ = b.wire.conn.Close()
+	return s.said, s.err
 }
