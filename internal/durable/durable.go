@@ -28,9 +28,14 @@ func WriteFile(path string, data []byte) (err error) {
 	if err = os.Rename(f.Name(), path); err != nil {
 		return err
 	}
-	dir, err := os.Open(filepath.Dir(path))
+	return Sync(filepath.Dir(path))
+}
+
+// Sync writes a file that stands already, or the names in a folder, through to the disk.
+func Sync(path string) error {
+	f, err := os.Open(path)
 	if err != nil {
 		return err
 	}
-	return errors.Join(dir.Sync(), dir.Close())
+	return errors.Join(f.Sync(), f.Close())
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
+	"vaiven/internal/durable"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
 )
@@ -406,16 +407,22 @@ func (d *Driver) put(ctx context.Context, s state, share split.Share, home bool)
 }
 
 // carryOut does the steps, with what a reload needs written before and put in its place
-// after. Going home does not depend on a disk: what could not be written is a notice.
-func (d *Driver) carryOut(ctx context.Context, s state, steps []string, list []setting, share split.Share, home bool) error {
-	kept, err := d.prepare(s, list, share)
-	if err != nil && !home {
-		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
+// after. Going home neither waits for a disk nor depends on one: everything is written
+// after, and what cannot be is a notice.
+func (d *Driver) carryOut(ctx context.Context, s state, steps []string, list []setting, share split.Share, home bool) (err error) {
+	var kept kept
+	if !home {
+		if kept, err = d.prepare(s, list, share); err != nil {
+			return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
+		}
 	}
 	d.notice = ""
 	if err := d.tell(ctx, steps); err != nil {
 		kept.discard()
 		return err
+	}
+	if home {
+		kept, err = d.prepare(s, list, share)
 	}
 	if err == nil {
 		err = kept.put()
@@ -584,10 +591,18 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 // kept is files that wait to be put in place.
 type kept struct{ files [][2]string } // temporary and final name
 
+// put writes them through to the disk and gives them their names.
 func (k kept) put() error {
 	var failed []error
-	for _, f := range k.files {
-		failed = append(failed, os.Rename(f[0], f[1]))
+	for _, name := range k.files {
+		err := durable.Sync(name[0])
+		if err == nil {
+			err = os.Rename(name[0], name[1])
+		}
+		if err != nil {
+			_ = os.Remove(name[0])
+		}
+		failed = append(failed, err)
 	}
 	return errors.Join(failed...)
 }
@@ -612,7 +627,7 @@ func (d *Driver) prepare(s state, list []setting, share split.Share) (kept, erro
 			mode = info.Mode().Perm()
 		}
 		_, err = f.Write(data)
-		return errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+		return errors.Join(err, f.Chmod(mode), f.Close())
 	}
 	var failed []error
 	if d.config.StateFile != "" {

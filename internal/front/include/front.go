@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -194,12 +195,18 @@ func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (fron
 		return front.Split{}, err
 	}
 	steps, next := f.steps(was, s), f.Form.Render(s)
-	workers, err := f.File.Server.Running()
-	if err == nil && (string(next) != string(was) || home && f.stale(workers)) {
-		err = f.File.Replace(ctx, was, next, home)
+	change := string(next) != string(was)
+	if !change {
+		workers, err := f.File.Server.Running()
+		if err != nil {
+			return front.Split{}, err
+		}
+		change = home && f.stale(workers)
 	}
-	if err != nil {
-		return front.Split{}, err
+	if change {
+		if err := f.File.Replace(ctx, was, next, home); err != nil {
+			return front.Split{}, err
+		}
 	}
 	now := f.split(reached, next)
 	now.Did = steps
@@ -262,5 +269,8 @@ func (f *Front) Prepare() (made bool, err error) {
 	if data, err := f.File.Read(); err != nil || data != nil {
 		return false, err
 	}
-	return true, f.File.Put(f.Form.Render(Setting{}))
+	if err = os.MkdirAll(filepath.Dir(f.File.Path), 0o755); err == nil {
+		err = f.File.Put(f.Form.Render(Setting{}))
+	}
+	return err == nil, err
 }

@@ -18,6 +18,7 @@ import (
 
 	"github.com/aymanbagabas/go-udiff"
 
+	"vaiven/internal/durable"
 	"vaiven/internal/front"
 )
 
@@ -110,7 +111,9 @@ func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
 	if err != nil {
 		return err
 	}
-	err = f.load(ctx, workers)
+	if err = f.load(ctx, workers); err == nil && !home {
+		err = f.settle() // here, because nobody should wait for the disk before the server loads
+	}
 	if err == nil {
 		return nil
 	}
@@ -120,10 +123,8 @@ func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
 	workers, _ = f.Server.Running()
 	if now == nil {
 		err = errors.Join(err, os.Remove(f.Path))
-	} else if again, errWrite := write(f.hidden("new"), now); errWrite != nil {
-		err = errors.Join(err, errWrite)
 	} else {
-		err = errors.Join(err, put(again, f.Path))
+		err = errors.Join(err, f.Put(now), f.settle())
 	}
 	if errBack := f.load(back, workers); errBack != nil {
 		return fmt.Errorf("%w: the change was not taken (%w), %s is what it was, and loading that failed too: %w", front.ErrRefused, err, f.Path, errBack)
@@ -133,37 +134,47 @@ func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
 
 // putChecked puts a file in place that has passed the check.
 func (f File) putChecked(ctx context.Context, now, next []byte) error {
-	candidate, err := write(f.hidden("new"), next)
-	if err != nil {
+	candidate, before := f.hidden("new"), f.hidden("before-new")
+	defer os.Remove(candidate)
+	defer os.Remove(before)
+	if err := errors.Join(write(candidate, next), write(before, now)); err != nil {
 		return refused("%s cannot be written, nothing was changed: %w", f.Path, err)
 	}
-	defer os.Remove(candidate)
-	if err := f.check(ctx, candidate); err != nil {
-		return err
+	// The disk works while the configuration is checked.
+	synced := make(chan error, 1)
+	go func() { synced <- errors.Join(durable.Sync(candidate), durable.Sync(before)) }()
+	errCheck := f.check(ctx, candidate)
+	err := <-synced
+	if errCheck != nil {
+		return errCheck
 	}
-	if _, err := write(f.Before(), now); err != nil {
-		return refused("%s cannot be written, nothing was changed: %w", f.Before(), err)
+	if err == nil {
+		err = os.Rename(before, f.Before())
 	}
-	if err := put(candidate, f.Path); err != nil {
+	if err == nil {
+		err = os.Rename(candidate, f.Path)
+	}
+	if err != nil {
 		return refused("%s cannot be put in place, nothing was changed: %w", f.Path, err)
 	}
 	return nil
 }
 
+// settle makes the names in our folder last.
+func (f File) settle() error { return durable.Sync(filepath.Dir(f.Path)) }
+
 // putHome puts a file in place by whatever works: on a full disk there may be no room
 // for another file, but for the same one with other content.
 func (f File) putHome(now, next []byte) error {
-	_, _ = write(f.Before(), now)
-	candidate, err := write(f.hidden("new"), next)
-	if err == nil {
-		err = put(candidate, f.Path)
+	if before := f.hidden("before-new"); write(before, now) == nil {
+		_ = os.Rename(before, f.Before())
 	}
-	if err == nil {
+	if f.Put(next) == nil {
 		return nil
 	}
-	file, errOpen := os.OpenFile(f.Path, os.O_WRONLY, 0)
-	if errOpen != nil {
-		return refused("%s cannot be written, nothing was changed: %w", f.Path, errors.Join(err, errOpen))
+	file, err := os.OpenFile(f.Path, os.O_WRONLY, 0)
+	if err != nil {
+		return refused("%s cannot be written, nothing was changed: %w", f.Path, err)
 	}
 	if pad := len(now) - len(next); pad > 0 { // as long as it was: what follows is no half of a line
 		next = append(bytes.Clone(next), bytes.Repeat([]byte{'\n'}, pad)...)
@@ -184,16 +195,21 @@ func refused(format string, args ...any) error {
 	return fmt.Errorf("%w: %w", front.ErrRefused, err)
 }
 
-// Put writes the file where the server does not run yet, so that it can start.
+// Put writes the file, unchecked: where the server does not run yet, so that it can
+// start.
 func (f File) Put(data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
-		return err
+	candidate := f.hidden("new")
+	err := write(candidate, data)
+	if err == nil {
+		err = durable.Sync(candidate)
 	}
-	candidate, err := write(f.hidden("new"), data)
+	if err == nil {
+		err = os.Rename(candidate, f.Path)
+	}
 	if err != nil {
-		return err
+		_ = os.Remove(candidate)
 	}
-	return put(candidate, f.Path)
+	return err
 }
 
 // load has the server load what is in place, and waits until other workers serve than
@@ -232,28 +248,13 @@ func (f File) lock() (unlock func(), err error) {
 	return func() { _ = l.Close() }, nil
 }
 
-// write writes a file through to the disk. Others may read it: it is configuration.
-func write(name string, data []byte) (string, error) {
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+// write writes a file. Others may read it: it is configuration.
+func write(name string, data []byte) error {
+	err := os.WriteFile(name, data, 0o644)
 	if err != nil {
-		return name, err
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		_ = os.Remove(name)
 	}
-	return name, err
-}
-
-func put(candidate, path string) error {
-	if err := os.Rename(candidate, path); err != nil {
-		return err
-	}
-	dir, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
+	return err
 }
 
 // check tests the configuration with a candidate in the place of our file.
@@ -376,21 +377,25 @@ func Workers(master string, serves func(command string) bool) ([]string, error) 
 	if _, err := os.Stat("/proc/" + master); master == "" || err != nil {
 		return nil, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)
 	}
+	// The kernel's own list of a process's children leaves some out while others end.
 	stats, err := filepath.Glob("/proc/[0-9]*/stat")
 	if err != nil {
 		return nil, err
 	}
 	var list []string
 	for _, file := range stats {
-		data, err1 := os.ReadFile(file)
-		command, err2 := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
+		data, err := os.ReadFile(file)
 		end := bytes.LastIndexByte(data, ')') // of the name, which may hold anything
-		if err1 != nil || err2 != nil || end < 0 {
+		if err != nil || end < 0 {
 			continue // gone
 		}
 		// From the third field on: state, parent, ..., start in ticks since boot (proc(5)).
 		fields := strings.Fields(string(data[end+1:]))
-		if len(fields) > 19 && fields[1] == master && fields[0] != "Z" && serves(string(command)) {
+		if len(fields) < 20 || fields[1] != master || fields[0] == "Z" {
+			continue
+		}
+		command, err := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
+		if err == nil && serves(string(command)) {
 			list = append(list, filepath.Base(filepath.Dir(file))+" "+fields[19])
 		}
 	}
