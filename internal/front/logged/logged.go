@@ -87,6 +87,9 @@ func (t *Tally) read() {
 	}
 }
 
+// clientLeft is nginx's status of a request that its client gave up.
+const clientLeft = 499
+
 // add counts a line. Lists of several servers are separated by commas, and by colons
 // where a request was passed on within the proxy.
 func (t *Tally) add(e *accesslog.Entry) bool {
@@ -126,18 +129,20 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 			c = &count{latency: front.NewHistogram()}
 			t.counts[string(server)] = c
 		}
+		last := n == len(servers)-1
 		took, err := strconv.ParseFloat(at(times, n), 64)
-		if n < len(servers)-1 || err != nil {
-			c.failures++ // tried and passed over, or without an answer
-			if n < len(servers)-1 {
-				continue
-			}
+		status, errStatus := strconv.Atoi(at(statuses, n))
+		answered := err == nil && errStatus == nil && 100 <= status && status <= 599
+		if last && !answered && e.Status == clientLeft {
+			continue
 		}
-		status, _ := strconv.Atoi(at(statuses, n))
-		if err != nil || status < 100 || status > 599 {
-			if errSide == nil && e.Status != 499 { // 499: the client left
-				t.lost[side]++
-			}
+		if !last || err != nil {
+			c.failures++ // tried and passed over, or without an answer
+		}
+		if last && !answered && errSide == nil {
+			t.lost[side]++
+		}
+		if !last || !answered {
 			continue
 		}
 		c.requests++
