@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -65,57 +66,21 @@ func TestConformance(t *testing.T) {
 	}})
 }
 
-// Who has a session stays while the share changes, until the side is drained or
-// everybody is taken home.
 func TestSessionsStay(t *testing.T) {
-	blue, green := newBackend(t, "blue-1", "1", nil), newBackend(t, "green-1", "2", nil)
+	w := fronttest.NewWorld(t)
 	url, c, _ := open(t, func(c *Config) { c.Sticky, c.Service, c.Tell = true, "sailings", true })
-	putInstances(t, c, split.Blue, blue)
-	putInstances(t, c, split.Green, green)
-	ask := func(cookie *http.Cookie) (side string, set *http.Cookie) {
-		t.Helper()
-		r, err := http.NewRequest(http.MethodGet, url, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if cookie != nil {
-			r.AddCookie(cookie)
-		}
-		w, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		w.Body.Close()
-		for _, s := range w.Cookies() {
-			set = s
-		}
-		return w.Header.Get(front.SideHeader), set
+	w.Listen = strings.TrimPrefix(url, "http://")
+	fronttest.Sessions(t, w, c)
+	// All are on blue now.
+	_, h, _ := get(t, http.DefaultClient, url)
+	if got, want := h.Get("Set-Cookie"), "sailings-side=blue; Path=/; HttpOnly; SameSite=Lax"; got != want {
+		t.Errorf("the session is %q, want %q", got, want)
 	}
-	_, session := ask(nil)
-	if session == nil || session.Name != "sailings-side" || session.Value != "blue" || !session.HttpOnly {
-		t.Fatalf("the session is %v", session)
+	_, h, _ = get(t, http.DefaultClient, url, "Cookie", "sailings-side=purple")
+	if got := h.Get(front.SideHeader); got != "blue" {
+		t.Errorf("with a forged session it is %s that answers", got)
 	}
-	setShare(t, c, split.Whole)
-	if side, set := ask(session); side != "blue" || set != nil {
-		t.Errorf("with a session on blue and all requests on green: %s, %v", side, set)
-	}
-	if side, set := ask(nil); side != "green" || set == nil || set.Value != "green" {
-		t.Errorf("without one: %s, %v", side, set)
-	}
-	if side, _ := ask(&http.Cookie{Name: "sailings-side", Value: "purple"}); side != "green" {
-		t.Errorf("with a forged one: %s", side)
-	}
-	if _, err := c.Drain(t.Context(), split.Blue); err != nil {
-		t.Fatal(err)
-	}
-	if side, set := ask(session); side != "green" || set == nil || set.Value != "green" {
-		t.Errorf("after blue was drained: %s, %v", side, set)
-	}
-	on := &http.Cookie{Name: "sailings-side", Value: "green"}
-	if _, err := c.Home(t.Context(), 0); err != nil {
-		t.Fatal(err)
-	}
-	if side, set := ask(on); side != "blue" || set == nil || set.Value != "blue" {
-		t.Errorf("after everybody was taken home: %s, %v", side, set)
+	if _, h, _ = get(t, http.DefaultClient, url, "Cookie", "sailings-side=blue"); h.Get("Set-Cookie") != "" {
+		t.Errorf("a session that is known is said again: %q", h.Get("Set-Cookie"))
 	}
 }

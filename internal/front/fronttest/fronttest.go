@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
+	"net/http/cookiejar"
 	"slices"
 	"strings"
 	"testing"
@@ -583,5 +585,65 @@ func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []st
 		if seen := evidence.Asked(share.Fraction(), evidence.Count{Bad: int64(green), Of: clients}, evidence.Independent); seen.Verdict == evidence.Off {
 			t.Errorf("at %v, %d of %d clients are on green", share, green, clients)
 		}
+	}
+}
+
+// Sessions holds a front with sticky sessions to its promise: who has one stays on its
+// side while shares change, until the side is drained or everybody is taken home.
+func Sessions(t *testing.T, w *World, d front.Driver) {
+	t.Helper()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	set := func(share split.Share) {
+		t.Helper()
+		r, err := d.Read(t.Context())
+		must(err)
+		_, err = d.Set(t.Context(), share, r.Split.Revision)
+		must(err)
+	}
+	must(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 2)))
+	must(second(d.Home(t.Context(), 0)))
+	must(d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 2)))
+	var clients []*http.Client
+	// come begins a session, or comes back to one, several times, and holds it to a side.
+	come := func(what string, n int, want split.Side) {
+		t.Helper()
+		for n >= len(clients) {
+			jar, err := cookiejar.New(nil)
+			must(err)
+			clients = append(clients, &http.Client{Jar: jar, Transport: &http.Transport{DisableKeepAlives: true}, Timeout: patience})
+		}
+		for range 6 {
+			a, err := clients[n].Get("http://" + w.Listen + "/session")
+			must(err)
+			_ = a.Body.Close()
+			i := w.Instance(a.Header.Get(nameHeader))
+			if i == nil || i.Side != want {
+				t.Errorf("%s: %s answers, %s", what, a.Header.Get(nameHeader), a.Status)
+				return
+			}
+		}
+	}
+	come("a first one, with all on blue", 0, split.Blue)
+	set(split.Whole)
+	come("with a session on blue, and all on green", 0, split.Blue)
+	come("without one, and all on green", 1, split.Green)
+	set(0)
+	come("with a session on green, and all on blue", 1, split.Green)
+	come("without one, and all on blue", 2, split.Blue)
+	set(split.Whole)
+	must(second(d.Drain(t.Context(), split.Blue)))
+	come("with a session on blue, after that was drained", 0, split.Green)
+	come("with a session on green, all the time", 1, split.Green)
+	must(second(d.Home(t.Context(), 0)))
+	come("with a session on green, after going home", 1, split.Blue)
+	r, err := d.Read(t.Context())
+	must(err)
+	if r.Split.Share != 0 {
+		t.Errorf("after going home %v are on green", r.Split.Share)
 	}
 }

@@ -55,6 +55,18 @@ backend sailings-green
 	server-template s 6 127.0.0.1:1 disabled
 `
 
+const sticky = head + `
+frontend sailings
+	bind LISTEN
+	default_backend sailings
+backend sailings
+	balance roundrobin
+	dynamic-cookie-key pier
+	cookie berth insert indirect nocache dynamic
+	server-template blue- 6 127.0.0.1:1 disabled
+	server-template green- 6 127.0.0.1:1 disabled weight 0
+`
+
 // start starts an HAProxy with a configuration, and returns the front of its plan.
 func start(t *testing.T, w *fronttest.World, config string, key string) (plan.Front, *fronttest.Program, string) {
 	program := fronttest.Need(t, "haproxy")
@@ -144,6 +156,13 @@ func TestConformanceByWeight(t *testing.T) {
 
 func TestConformanceByMap(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Open: open(byMap), Exact: true, Rounds: 100, Sorts: true, Homes: true, Tells: true})
+}
+
+func TestSessionsStay(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, sticky, "")
+	f.Sticky = true
+	fronttest.Sessions(t, w, New(f))
 }
 
 // The state file is HAProxy's own form, in which a worker that starts finds everything

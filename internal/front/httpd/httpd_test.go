@@ -60,6 +60,12 @@ MEMBERS	ProxySet lbmethod=byrequests
 </VirtualHost>
 `
 
+var withSessions = strings.NewReplacer(
+	"LoadModule slotmem", "LoadModule headers_module MODULES/mod_headers.so\nLoadModule slotmem",
+	"ProxySet lbmethod=byrequests", "ProxySet lbmethod=byrequests stickysession=berth",
+	"	ProxyPass / ", "	Header add Set-Cookie \"berth=s.%{BALANCER_WORKER_ROUTE}e; path=/\" env=BALANCER_ROUTE_CHANGED\n	ProxyPass / ",
+).Replace(managed)
+
 const byInclude = config + `IncludeOptional parts/*.conf
 `
 
@@ -92,7 +98,7 @@ func start(t *testing.T, w *fronttest.World, text string) (plan.Front, *fronttes
 	h := &plan.Httpd{Balancer: "sailings"}
 	h.Config, h.Program, h.Log = conf, []string{program}, filepath.Join(dir, "access.log")
 	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Httpd: h}
-	if text == managed {
+	if text != byInclude {
 		h.Manager = "http://" + manager + "/balancer-manager"
 	} else {
 		h.File = filepath.Join(kept, "sailings.conf")
@@ -194,6 +200,13 @@ func TestConformanceOfTheInclude(t *testing.T) {
 			Kill: func(*testing.T) { p.Kill() },
 		}
 	}})
+}
+
+func TestSessionsStay(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, withSessions)
+	f.Sticky = true
+	fronttest.Sessions(t, w, NewManager(f))
 }
 
 // A reload puts what stands in the configuration in force: it is read as such.
