@@ -586,6 +586,9 @@ func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []st
 			t.Errorf("at %v, %d of %d clients are on green", share, green, clients)
 		}
 	}
+	if o := (&client{world: w}).ask("/stranger"); o.err != nil || o.instance.Side != split.Green {
+		t.Errorf("with all on green, somebody without the key is answered by %v, %v", o.instance, o.err)
+	}
 }
 
 // Sessions holds a front with sticky sessions to its promise: who has one stays on its

@@ -55,43 +55,38 @@ backend sailings-green
 	server-template s 6 127.0.0.1:1 disabled
 `
 
-const sticky = head + `
-frontend sailings
-	bind LISTEN
-	default_backend sailings
-backend sailings
-	balance roundrobin
-	dynamic-cookie-key pier
-	cookie berth insert indirect nocache dynamic
-	server-template blue- 6 127.0.0.1:1 disabled
-	server-template green- 6 127.0.0.1:1 disabled weight 0
-`
-
 // start starts an HAProxy with a configuration, and returns the front of its plan.
 func start(t *testing.T, w *fronttest.World, config string, key string) (plan.Front, *fronttest.Program, string) {
+	t.Helper()
+	return startFor(t, w, config == byMap, func(plan.Front) string { return strings.ReplaceAll(config, "KEY", key) })
+}
+
+func startFor(t *testing.T, w *fronttest.World, mapped bool, config func(plan.Front) string) (plan.Front, *fronttest.Program, string) {
+	t.Helper()
 	program := fronttest.Need(t, "haproxy")
 	dir := t.TempDir()
 	port, _ := stacktest.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
+	h := &plan.HAProxy{
+		Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue-", "green-"},
+		StateFile: filepath.Join(kept, "state"),
+	}
+	if mapped {
+		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
+	}
+	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, HAProxy: h}
 	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
-	fronttest.Write(t, filepath.Join(dir, "haproxy.cfg"), config, "DIR", dir, "LISTEN", w.Listen, "KEY", key)
+	fronttest.Write(t, filepath.Join(dir, "haproxy.cfg"), config(f), "DIR", dir, "LISTEN", w.Listen)
 	p := fronttest.Start(t, w.Listen, program, "-W", "-db", "-f", filepath.Join(dir, "haproxy.cfg"))
 	fronttest.Eventually(t, "its socket", func() error {
-		conn, err := net.Dial("unix", filepath.Join(dir, "admin.sock"))
+		conn, err := net.Dial("unix", h.Socket)
 		if err == nil {
 			err = conn.Close()
 		}
 		return err
 	})
-	h := &plan.HAProxy{
-		Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue-", "green-"},
-		StateFile: filepath.Join(kept, "state"),
-	}
-	if config == byMap {
-		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
-	}
-	return plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, HAProxy: h}, p, kept
+	return f, p, kept
 }
 
 func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
@@ -158,9 +153,73 @@ func TestConformanceByMap(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Open: open(byMap), Exact: true, Rounds: 100, Sorts: true, Homes: true, Tells: true})
 }
 
+// needed is a configuration made of what a plan's front says that it needs.
+func needed(f plan.Front) string {
+	text := strings.NewReplacer(
+		"defaults\n", "defaults\n\tmode http\n\ttimeout connect 2s\n\ttimeout client 60s\n\ttimeout server 60s\n",
+		"frontend ...\n", "frontend sailings\n\tbind LISTEN\n",
+	).Replace(f.Needs("sailings"))
+	if f.HAProxy.Weighs() {
+		text += "frontend sailings\n\tbind LISTEN\n\tdefault_backend sailings\n"
+	}
+	return text
+}
+
+// Whatever the key, the configuration that is asked for keeps clients on green.
+func TestKeysThatStay(t *testing.T) {
+	for _, c := range []struct {
+		key     plan.Key
+		headers func(n int) []string
+	}{
+		{plan.Key{From: plan.KeyCookie, Name: "passenger"}, func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} }},
+		{plan.Key{From: plan.KeyHeader, Name: "X-Passenger"}, func(n int) []string { return []string{fmt.Sprintf("X-Passenger: p%d", n)} }},
+	} {
+		t.Run(c.key.String(), func(t *testing.T) {
+			w := fronttest.NewWorld(t)
+			f, _, _ := startFor(t, w, true, func(f plan.Front) string {
+				f.Key = c.key
+				return needed(f)
+			})
+			d := New(f)
+			for _, side := range split.Sides {
+				if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			fronttest.Grows(t, w, d, c.headers)
+		})
+	}
+}
+
+// Clients that are told apart by their address all have the same one here.
+func TestKeysOfAddresses(t *testing.T) {
+	for _, key := range []plan.Key{{From: plan.KeyRandom}, {From: plan.KeyClient}, {From: plan.KeyClient, Prefix: 24}} {
+		w := fronttest.NewWorld(t)
+		f, _, _ := startFor(t, w, true, func(f plan.Front) string {
+			f.Key = key
+			return needed(f)
+		})
+		d := New(f)
+		for _, side := range split.Sides {
+			if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 1)); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := d.Home(t.Context(), split.Toward(side, split.Whole)); err != nil {
+				t.Fatal(err)
+			}
+			if _, sides := w.Count(20, true, nil); sides[side] != 20 {
+				t.Errorf("%v, all on %v: answers of %v", key, side, sides)
+			}
+		}
+	}
+}
+
 func TestSessionsStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, _, _ := start(t, w, sticky, "")
+	f, _, _ := startFor(t, w, false, func(f plan.Front) string {
+		f.Sticky = true
+		return needed(f)
+	})
 	f.Sticky = true
 	fronttest.Sessions(t, w, New(f))
 }

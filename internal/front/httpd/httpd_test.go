@@ -60,12 +60,6 @@ MEMBERS	ProxySet lbmethod=byrequests
 </VirtualHost>
 `
 
-var withSessions = strings.NewReplacer(
-	"LoadModule slotmem", "LoadModule headers_module MODULES/mod_headers.so\nLoadModule slotmem",
-	"ProxySet lbmethod=byrequests", "ProxySet lbmethod=byrequests stickysession=berth",
-	"	ProxyPass / ", "	Header add Set-Cookie \"berth=s.%{BALANCER_WORKER_ROUTE}e; path=/\" env=BALANCER_ROUTE_CHANGED\n	ProxyPass / ",
-).Replace(managed)
-
 const byInclude = config + `IncludeOptional parts/*.conf
 `
 
@@ -77,6 +71,11 @@ const part = `Include KEPT/sailings.conf
 `
 
 func start(t *testing.T, w *fronttest.World, text string) (plan.Front, *fronttest.Program, string) {
+	t.Helper()
+	return startFor(t, w, text != byInclude, func(plan.Front) string { return text })
+}
+
+func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan.Front) string) (plan.Front, *fronttest.Program, string) {
 	t.Helper()
 	program := fronttest.Need(t, "apache2")
 	dir := t.TempDir()
@@ -93,15 +92,17 @@ func start(t *testing.T, w *fronttest.World, text string) (plan.Front, *fronttes
 		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D\n", address)
 	}
 	values := []string{"MEMBERS", members.String(), "DIR", dir, "KEPT", kept, "LISTEN", w.Listen, "MANAGER", manager, "MODULES", modules(t)}
-	fronttest.Write(t, conf, text, values...)
-	fronttest.Write(t, filepath.Join(dir, "parts", "a.conf"), part, values...)
 	h := &plan.Httpd{Balancer: "sailings"}
 	h.Config, h.Program, h.Log = conf, []string{program}, filepath.Join(dir, "access.log")
 	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Httpd: h}
-	if text != byInclude {
+	if byManager {
 		h.Manager = "http://" + manager + "/balancer-manager"
 	} else {
 		h.File = filepath.Join(kept, "sailings.conf")
+	}
+	fronttest.Write(t, conf, config(f), values...)
+	fronttest.Write(t, filepath.Join(dir, "parts", "a.conf"), part, values...)
+	if !byManager {
 		if made, err := NewIncluded("sailings", f).Prepare(); err != nil || !made {
 			t.Fatalf("made %v, %v", made, err)
 		}
@@ -202,9 +203,19 @@ func TestConformanceOfTheInclude(t *testing.T) {
 	}})
 }
 
+// The configuration that a plan's front asks for, with sessions.
 func TestSessionsStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, _, _ := start(t, w, withSessions)
+	f, _, _ := startFor(t, w, true, func(f plan.Front) string {
+		f.Sticky = true
+		lines := strings.Split(f.Needs("sailings"), "\n")
+		for n, line := range lines {
+			if strings.Contains(line, "HOST:PORT") {
+				lines[n] = "MEMBERS"
+			}
+		}
+		return config + "LoadModule headers_module MODULES/mod_headers.so\nLoadModule authz_host_module MODULES/mod_authz_host.so\n" + strings.Join(lines, "\n")
+	})
 	f.Sticky = true
 	fronttest.Sessions(t, w, NewManager(f))
 }
