@@ -66,8 +66,8 @@ func (m Model) figures(side split.Side) []figure {
 	}
 	for i := range list {
 		list[i].text, list[i].style = m.aged(list[i].text, m.s.Front.At, m.s.Front.Every, t.Ink)
-		if f.Requests == 0 && i > 0 && i < 4 {
-			list[i].text, list[i].style = "—", t.Label // nothing was answered, so there is nothing to say
+		if f.Requests == 0 && i > 0 && i < 4 || f.Timed == 0 && (i == 2 || i == 3) {
+			list[i].text, list[i].style = "—", t.Label // nothing was answered, or timed, so there is nothing to say
 		}
 	}
 	if other := m.s.Sides[side.Other()].Figures; f.Requests > 0 && other.Requests > 0 && side != m.s.Live {
@@ -93,8 +93,11 @@ func (m Model) sidePanel(g *cells.Grid, side split.Side, x, y, width, bottom int
 	g.Set(x-2, y, '▌', t.Side(side))
 	at := g.Text(x, y, strings.ToUpper(side.String()), t.Side(side).In(true))
 	role := m.role(side)
+	if at+2+cells.Width(v.Version)+2 > end-cells.Width(role) {
+		role = strings.TrimPrefix(role, "live · ") // the version says more than that
+	}
 	g.Right(end, y, role, t.Label)
-	g.Within(at+2, y, end-cells.Width(role)-at-2, v.Version, t.Ink.In(true))
+	g.Within(at+2, y, end-cells.Width(role)-at-4, v.Version, t.Ink.In(true))
 	y += 2
 	for _, f := range m.figures(side) {
 		if y >= bottom {

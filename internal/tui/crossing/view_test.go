@@ -62,10 +62,10 @@ func sample() keeper.Snapshot {
 	s.Door.Lost, s.Door.Failing, s.Door.LastLost = 1, 1, "connection refused"
 	for _, side := range split.Sides {
 		v := keeper.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: 3, Wanted: 3, At: now, Every: time.Second, Capacity: 480}
-		v.Figures = metrics.Figures{Requests: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
+		v.Figures = metrics.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
 		if side == split.Green {
 			v.Version, v.Build = "4.3.0", "b92f0aa1c3d2"
-			v.Figures = metrics.Figures{Requests: 860, Failing: 1, Rate: 86, P50: 10 * time.Millisecond, P99: 58 * time.Millisecond, Span: 10 * time.Second, To: now}
+			v.Figures = metrics.Figures{Requests: 860, Timed: 860, Failing: 1, Rate: 86, P50: 10 * time.Millisecond, P99: 58 * time.Millisecond, Span: 10 * time.Second, To: now}
 		}
 		for n := range 3 {
 			c := check.Condition{
@@ -268,5 +268,21 @@ func BenchmarkView(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		_ = m.View()
+	}
+}
+
+// A front that measures no times shows none, and a long share stays apart from the
+// version.
+func TestWhatIsNotKnownIsNotZero(t *testing.T) {
+	s := sample()
+	for side := range s.Sides {
+		s.Sides[side].Figures.Timed, s.Sides[side].Figures.P50, s.Sides[side].Figures.P99 = 0, 0, 0
+	}
+	s.Front.Split.Share = 8755
+	v := ansi.Strip(draw(s, 142, 38).View())
+	for _, want := range []string{"BLUE  4.2.0       keeps 12.45 %", "p50                           —", "p99                           —"} {
+		if !strings.Contains(v, want) {
+			t.Errorf("the view does not say %q:\n%s", want, v)
+		}
 	}
 }
