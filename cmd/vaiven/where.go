@@ -2,8 +2,11 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,6 +18,8 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/metrics"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack"
 )
 
 func whereCommand() *cobra.Command {
@@ -24,8 +29,9 @@ func whereCommand() *cobra.Command {
 		Use:   "where PLAN",
 		Short: "Say where requests go now, read from the front",
 		Long: `Reads the split in force and the instances from each front of the plan, counts
-requests for a while, and says whether they are split as asked. It changes nothing
-and does not disturb a screen that is open.`,
+requests for a while, and says whether they are split as asked. Meanwhile it asks as
+the plan's prober does: what a front counts is no word on a proxy that was forgotten
+beside it. It changes nothing and does not disturb a screen that is open.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := readPlan(args[0])
@@ -33,8 +39,9 @@ and does not disturb a screen that is open.`,
 				return err
 			}
 			var list []frontPlace
+			known := whoStands(cmd.Context(), p)
 			for _, f := range p.Fronts() {
-				at, err := whereIs(cmd.Context(), p, f, span)
+				at, err := whereIs(cmd.Context(), p, f, known, span)
 				if err != nil {
 					return fmt.Errorf("%s: %w", f.Name(), err)
 				}
@@ -67,20 +74,48 @@ type sideOfPlace struct {
 	Failing   int64            `json:"failing"`
 }
 
+// whoStands are the instances that requests go to, by address, as far as can be asked:
+// some fronts know no more than addresses.
+func whoStands(ctx context.Context, p *plan.Plan) map[string]stack.Instance {
+	known := map[string]stack.Instance{}
+	y, err := stacksWith(p, secret.Values{}) // nothing is started here
+	if err != nil {
+		return known
+	}
+	defer y.set.Close()
+	for _, side := range split.Sides {
+		list, _ := y.set.List(ctx, side)
+		for _, i := range list {
+			if i.Part == p.Main().Name {
+				known[i.Address] = i
+			}
+		}
+	}
+	return known
+}
+
 // whereIs reads one front, twice if requests are to be counted.
-func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, span time.Duration) (frontPlace, error) {
+func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]stack.Instance, span time.Duration) (frontPlace, error) {
 	d := all.One(p, f)
 	at := frontPlace{Front: f.Name(), Counted: span.Seconds()}
 	var series metrics.Series
-	read := func() (front.Reading, error) { return readOnce(ctx, d, &series) }
-	r, err := read()
-	if err == nil && span > 0 {
-		select {
-		case <-ctx.Done():
-			return at, ctx.Err()
-		case <-time.After(span):
+	read := func() (front.Reading, error) {
+		r, err := readOnce(ctx, d, &series)
+		for _, s := range r.Sides {
+			for n := range s.Instances {
+				if i, ok := known[s.Instances[n].Address]; ok && s.Instances[n].Version == "" {
+					s.Instances[n].Name, s.Instances[n].Version = i.Name, i.Version
+				}
+			}
 		}
-		r, err = read()
+		return r, err
+	}
+	r, err := read()
+	var probed [2]int64
+	if err == nil && span > 0 {
+		if probed, err = probe(ctx, p, f, r, span); err == nil {
+			r, err = read()
+		}
 	}
 	if err != nil {
 		return at, err
@@ -102,10 +137,30 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, span time.Duration
 		}
 	}
 	if span > 0 {
-		v := keeper.JudgeSplit(at.Split.Share, f, counts, [2]int64{})
+		v := keeper.JudgeSplit(at.Split.Share, f, counts, probed)
 		at.Judgment = &v
 	}
 	return at, nil
+}
+
+// probe asks at a front for a while, and counts the answers by side.
+func probe(ctx context.Context, p *plan.Plan, f plan.Front, r front.Reading, span time.Duration) ([2]int64, error) {
+	marker, err := os.ReadFile(p.Secret())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
+		return [2]int64{}, err
+	}
+	asker := newProber(p, []plan.Front{f}, string(marker))
+	var versions [2]string
+	for _, side := range split.Sides {
+		for _, c := range r.Sides[side].Instances {
+			versions[side] = c.Version
+		}
+	}
+	asker.Sides(versions)
+	asking, stop := context.WithTimeout(ctx, span)
+	defer stop()
+	asker.Run(asking)
+	return asker.Seen(time.Time{}), ctx.Err()
 }
 
 func readOnce(ctx context.Context, d front.Driver, series *metrics.Series) (front.Reading, error) {

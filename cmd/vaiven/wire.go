@@ -65,10 +65,7 @@ func openService(ctx context.Context, p *plan.Plan) (*service, error) {
 	closing = append(closing, y.set.Close)
 	k, err := keeper.New(ctx, keeper.Config{
 		Plan: p, Secrets: y.secrets, Front: all.Open(p), Stacks: y.set, Sources: y.sources, Book: book,
-		Prober: prober.New(prober.Config{
-			URLs: proberURLs(p), Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
-			Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
-		}),
+		Prober: newProber(p, p.Fronts(), marker),
 	})
 	if err != nil {
 		return fail(err)
@@ -87,13 +84,16 @@ func openService(ctx context.Context, p *plan.Plan) (*service, error) {
 	}}, nil
 }
 
-// proberURLs are where the prober asks: at every front in turn.
-func proberURLs(p *plan.Plan) []string {
-	var list []string
-	for _, f := range p.Fronts() {
-		list = append(list, "http://"+f.Listen+p.Prober.Path)
+// newProber makes the plan's prober, which asks at fronts in turn.
+func newProber(p *plan.Plan, fronts []plan.Front, marker string) *prober.Prober {
+	var urls []string
+	for _, f := range fronts {
+		urls = append(urls, "http://"+f.Listen+p.Prober.Path)
 	}
-	return list
+	return prober.New(prober.Config{
+		URLs: urls, Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
+		Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
+	})
 }
 
 // stacks is what a plan's sides are made of.

@@ -88,6 +88,10 @@ type Report struct {
 // many. The others use kept ones, as browsers do.
 const newConnection = 4
 
+// keptFor is after how many requests kept connections are given up for others: whoever
+// stays on one sees the one proxy that accepted it, and none that was forgotten beside.
+const keptFor = 16
+
 // recentLength is how many marks a report holds.
 const recentLength = 240
 
@@ -147,6 +151,9 @@ func (p *Prober) Run(ctx context.Context) {
 			}
 			p.probe(client, p.config.URLs[n%len(p.config.URLs)])
 		})
+		if n%keptFor == 0 {
+			p.clients[0].CloseIdleConnections()
+		}
 	}
 }
 

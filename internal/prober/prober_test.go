@@ -3,6 +3,7 @@ package prober
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -21,7 +22,13 @@ func runProber(t *testing.T, c Config, h http.HandlerFunc) *Prober {
 	t.Helper()
 	s := httptest.NewServer(h)
 	t.Cleanup(s.Close)
-	c.URLs, c.Rate, c.Timeout, c.Status = []string{s.URL}, 500, 5*time.Second, 200
+	c.URLs = []string{s.URL}
+	return run(t, c)
+}
+
+func run(t *testing.T, c Config) *Prober {
+	t.Helper()
+	c.Rate, c.Timeout, c.Status = 500, 5*time.Second, 200
 	p := New(c)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -88,6 +95,34 @@ func TestAnotherFrontNamesItsSideInItsOwnWay(t *testing.T) {
 		return r.Versions["4.3.0"] > 0 && len(r.Recent) > 0 && r.Recent[0].Side == "green"
 	})
 }
+
+// Behind the address there are two proxies, of which one was forgotten when the other was
+// told to send everything to green.
+func TestAForgottenProxyIsMet(t *testing.T) {
+	var connections atomic.Int64
+	number := func(ctx context.Context, _ net.Conn) context.Context {
+		return context.WithValue(ctx, connection{}, connections.Add(1))
+	}
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set(front.SideHeader, "green")
+		if r.Context().Value(connection{}).(int64)%2 == 0 {
+			w.Header().Set(front.SideHeader, "blue")
+		}
+	}))
+	s.Config.ConnContext = number
+	s.Start()
+	t.Cleanup(s.Close)
+	p := run(t, Config{URLs: []string{s.URL}})
+	testkit.Eventually(t, "enough answers", func() bool {
+		seen := p.Seen(time.Time{})
+		return seen[0]+seen[1] > 200
+	})
+	if seen := p.Seen(time.Time{}); seen[0] < 50 {
+		t.Errorf("%d answers of the forgotten proxy, of %d", seen[0], seen[0]+seen[1])
+	}
+}
+
+type connection struct{}
 
 func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 	p := runProber(t, Config{}, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusBadGateway) })
