@@ -20,6 +20,7 @@ import (
 type Proxy struct {
 	Driver  func() front.Driver                   // a new one each time, as another process would have
 	Foreign func(t *testing.T, share split.Share) // somebody else puts a share in force, past the driver; nil if nobody can
+	Write   func(t *testing.T)                    // somebody writes what has no place in it; nil if nobody can
 	Reload  func(t *testing.T)                    // somebody reloads it; nil if there is no such thing
 	Spoil   func(t *testing.T)                    // takes the disk away that the driver writes to; nil if it writes nothing
 	Kill    func(t *testing.T)                    // ends it
@@ -404,6 +405,19 @@ func somebodyElse(t *testing.T, c *scene) {
 	})
 	if s := c.set(2500); s.Share != 2500 { // ours is put back, by the revision that was read
 		t.Errorf("put back: %+v", s)
+	}
+	if c.Write != nil {
+		c.Write(t)
+		r := c.read()
+		if _, err := c.d.Set(c.ctx(), 7500, r.Split.Revision); !errors.Is(err, front.ErrChanged) || !strings.Contains(err.Error(), "not Vaiven's") {
+			t.Errorf("lines that somebody wrote would have been lost: %v", err)
+		}
+		if err := c.d.SetInstances(c.ctx(), split.Green, c.green[:2]); !errors.Is(err, front.ErrChanged) {
+			t.Errorf("lines that somebody wrote would have been lost for other instances: %v", err)
+		}
+		if !strings.Contains(r.Notice, "not Vaiven's") {
+			t.Errorf("of lines that somebody wrote the reading says %q", r.Notice)
+		}
 	}
 	c.Foreign(t, 5000)
 	c.home(0) // going home asks nobody

@@ -1,6 +1,7 @@
 package fronttest
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -100,6 +101,19 @@ func Write(t *testing.T, file, text string, values ...string) {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(file, []byte(strings.NewReplacer(values...).Replace(text)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Append adds to a file.
+func Append(t *testing.T, file, text string) {
+	t.Helper()
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	if err == nil {
+		_, err = f.WriteString(text)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
 }

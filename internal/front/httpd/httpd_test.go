@@ -172,6 +172,7 @@ func TestConformanceOfTheInclude(t *testing.T) {
 				}
 				fronttest.Command(t, f.Httpd.Program[0], "-f", f.Httpd.Config, "-k", "graceful")
 			},
+			Write: func(t *testing.T) { fronttest.Append(t, f.Httpd.File, "LimitRequestFields 50\n") },
 			Reload: func(t *testing.T) {
 				s := &server{config: f.Httpd.Included}
 				before, err := s.Running()

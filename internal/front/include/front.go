@@ -69,6 +69,8 @@ func (f *Front) read() (Setting, []byte, error) {
 	return s, data, nil
 }
 
+func (f *Front) render(s Setting) []byte { return seal(f.Form.Render(s)) }
+
 func (f *Front) split(share split.Share, data []byte) front.Split {
 	return f.revisions.Split(share, string(data))
 }
@@ -90,6 +92,9 @@ func (f *Front) Read(ctx context.Context) (front.Reading, error) {
 	}
 	r := front.Reading{At: time.Now(), Split: f.split(s.Share, data)}
 	r.Notice = f.tally.Count(&r, s.Sides)
+	if strange := f.strange(data, s); strange != nil {
+		r.Notice = f.errStrange(strange).Error()
+	}
 	if f.stale(workers) {
 		r.Notice = fmt.Sprintf("%s was changed and not loaded: what is in force is what it was before", f.File.Path)
 	}
@@ -129,6 +134,7 @@ func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, erro
 		return front.Change{}, err
 	}
 	c := front.Change{From: s.Share, Wanted: share, Usually: f.Usually, Connections: f.Connections}
+	strange := f.strange(data, s)
 	s.Share = share
 	if err := s.complete(); err != nil {
 		return c, err
@@ -136,13 +142,16 @@ func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, erro
 	if c.Reached, c.Notes, err = f.Form.Nearest(s); err != nil {
 		return c, err
 	}
+	if strange != nil {
+		c.Notes = append(c.Notes, f.errStrange(strange).Error())
+	}
 	c.Steps = f.steps(data, s)
 	return c, ctx.Err()
 }
 
 // steps are the lines in which the file would differ, and the commands.
 func (f *Front) steps(was []byte, s Setting) []string {
-	steps := difference(was, f.Form.Render(s))
+	steps := difference(was, f.render(s))
 	if len(steps) == 0 {
 		return []string{"nothing: it is in force"}
 	}
@@ -159,6 +168,9 @@ func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (fr
 	}
 	if now := f.split(s.Share, data); now.Revision != revision {
 		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
+	}
+	if strange := f.strange(data, s); strange != nil {
+		return front.Split{}, f.errStrange(strange)
 	}
 	s.Share = share
 	return f.put(ctx, data, s, false)
@@ -194,7 +206,7 @@ func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (fron
 	if err != nil {
 		return front.Split{}, err
 	}
-	steps, next := f.steps(was, s), f.Form.Render(s)
+	steps, next := f.steps(was, s), f.render(s)
 	change := string(next) != string(was)
 	if !change {
 		workers, err := f.File.Server.Running()
@@ -227,9 +239,12 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []fron
 		}
 		return fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
 	}
+	if strange := f.strange(data, s); strange != nil {
+		return f.errStrange(strange)
+	}
 	f.split(s.Share, data)
 	s.Sides[side] = wanted
-	next := f.Form.Render(s)
+	next := f.render(s)
 	if string(next) == string(data) {
 		return nil
 	}
@@ -270,7 +285,7 @@ func (f *Front) Prepare() (made bool, err error) {
 		return false, err
 	}
 	if err = os.MkdirAll(filepath.Dir(f.File.Path), 0o755); err == nil {
-		err = f.File.Put(f.Form.Render(Setting{}))
+		err = f.File.Put(f.render(Setting{}))
 	}
 	return err == nil, err
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
 
@@ -261,5 +262,48 @@ func TestAConfigurationWithoutOurFile(t *testing.T) {
 	err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"), false)
 	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "does not include") {
 		t.Errorf("the error is %v", err)
+	}
+}
+
+// plain is a form of lines "share N" and "at ADDRESS".
+type plain struct{}
+
+func (plain) Render(s Setting) []byte {
+	text := fmt.Sprintf("share %d\n", s.Share)
+	for _, list := range s.Sides {
+		for _, i := range list {
+			text += "  at " + i.Address + "\n"
+		}
+	}
+	return []byte(text)
+}
+
+func (plain) Parse([]byte) (Setting, error)                  { return Setting{}, nil }
+func (plain) Nearest(Setting) (split.Share, []string, error) { return 0, nil, nil }
+
+// Lines that somebody wrote into our file are known from those that we write in another
+// way than we once did.
+func TestStrangeLines(t *testing.T) {
+	f := New(Config{File: File{Path: "ours.conf"}, Form: plain{}})
+	s := Setting{Share: 2500, Sides: [2][]front.Instance{{{Address: "127.0.0.1:1"}}, {{Address: "127.0.0.1:2"}}}}
+	ours := string(f.render(s))
+	for _, c := range []struct {
+		what, text, want string
+	}{
+		{"as we wrote it", ours, ""},
+		{"padded, on a full disk", ours + "\n\n\n", ""},
+		{"as an older Vaiven wrote it", string(seal([]byte("portion 25\n"))), ""},
+		{"another share", strings.Replace(ours, "2500", "50.5", 1), ""},
+		{"another address, and space", strings.Replace(ours, "  at 127.0.0.1:1", "\tat   10.1.0.5:80", 1), ""},
+		{"a line more", strings.Replace(ours, "share", "slow berths\nshare", 1), "[slow berths]"},
+		{"one of ours twice", strings.Replace(ours, "share 2500", "share 2500\nshare 7", 1), "[share 7]"},
+		{"after the end", ours + "garbage {\n}\n", "[garbage { }]"},
+	} {
+		if got := fmt.Sprint(f.strange([]byte(c.text), s)); got != c.want && (c.want != "" || got != "[]") {
+			t.Errorf("%s: strange are %s, want %s", c.what, got, c.want)
+		}
+	}
+	if got := f.errStrange([]string{"a", "b", "c"}).Error(); !strings.Contains(got, "(a and 2 more)") {
+		t.Errorf("the error says %q", got)
 	}
 }

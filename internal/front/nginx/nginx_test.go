@@ -93,6 +93,9 @@ func TestConformance(t *testing.T) {
 				}
 				fronttest.Command(t, f.Nginx.Program[0], "-s", "reload", "-c", f.Nginx.Config)
 			},
+			Write: func(t *testing.T) {
+				fronttest.Append(t, f.Nginx.File, "limit_conn_zone $remote_addr zone=berths:1m;\n")
+			},
 			Reload: func(t *testing.T) {
 				s := &server{config: *f.Nginx}
 				before, err := s.Running()

@@ -1,0 +1,65 @@
+package include
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"vaiven/internal/front"
+)
+
+// seal ends a text that Vaiven writes with a line by which it knows it again, also when
+// a later Vaiven would write it in another way.
+func seal(text []byte) []byte {
+	sum := sha256.Sum256(text)
+	return fmt.Appendf(text, "%s%x\n", sealed, sum[:6])
+}
+
+const sealed = "# as Vaiven wrote it: "
+
+func isSealed(data []byte) bool {
+	data = append(bytes.TrimRight(data, "\n"), '\n') // there may be more of them than were written
+	at := bytes.LastIndex(data, []byte(sealed))
+	return at >= 0 && bytes.Equal(seal(bytes.Clone(data[:at])), data)
+}
+
+// strange are the lines of a file that Vaiven did not write and has no place for, so
+// that the next change would take them away. A share or an instance that somebody
+// changed by hand is none.
+func (f *Front) strange(data []byte, s Setting) []string {
+	if isSealed(data) {
+		return nil
+	}
+	have := map[string]int{}
+	for line := range strings.Lines(string(f.Form.Render(s))) {
+		have[shape(line)]++
+	}
+	var strange []string
+	for line := range strings.Lines(string(data)) {
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) {
+			continue
+		}
+		if have[shape(line)]--; have[shape(line)] < 0 {
+			strange = append(strange, line)
+		}
+	}
+	return strange
+}
+
+var figure = regexp.MustCompile(`[0-9.]+`)
+
+// shape is a line without its figures and the space around its words.
+func shape(line string) string {
+	return figure.ReplaceAllString(strings.Join(strings.Fields(line), " "), "#")
+}
+
+// errStrange says of a file that a change would take lines away.
+func (f *Front) errStrange(lines []string) error {
+	more := ""
+	if n := len(lines) - 1; n > 0 {
+		more = fmt.Sprintf(" and %d more", n)
+	}
+	return fmt.Errorf("%w: %s has lines that are not Vaiven's and would be lost (%s%s): put them into another file", front.ErrChanged, f.File.Path, lines[0], more)
+}
