@@ -231,6 +231,10 @@ func (m Model) noticeLine(g *cells.Grid) {
 // ownNotice is the most urgent thing that the snapshot has to say.
 func (m Model) ownNotice() frame.Notice {
 	s := m.s.Crossing
+	trouble := ""
+	if s.Trouble != "" {
+		trouble = "   " + s.Trouble
+	}
 	switch {
 	case m.moved:
 		return frame.Notice{Text: m.steering(), Level: frame.Soon}
@@ -241,15 +245,11 @@ func (m Model) ownNotice() frame.Notice {
 	case s.GoingBack:
 		return frame.Notice{Text: "going back: " + s.Why, Level: frame.Urgent}
 	case s.Waiting != "":
-		trouble := ""
-		if s.Trouble != "" {
-			trouble = "   " + s.Trouble
-		}
 		return frame.Notice{Text: "◇ " + s.Waiting + "   a says yes" + trouble, Level: frame.Soon}
 	case s.Foreign:
 		return frame.Notice{Text: fmt.Sprintf("frozen: %s   space takes it as it is, o puts %v back", s.Frozen, s.Ours), Level: frame.Soon}
 	case s.Frozen != "":
-		return frame.Notice{Text: "frozen: " + s.Frozen + "   space goes on", Level: frame.Soon}
+		return frame.Notice{Text: "frozen: " + s.Frozen + trouble + "   space goes on", Level: frame.Soon}
 	case s.Stage.Over() && s.Why != "":
 		return frame.Notice{Text: fmt.Sprintf("%s: %s", s.Stage, s.Why), Level: frame.Soon}
 	case m.s.Split.Off:

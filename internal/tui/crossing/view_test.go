@@ -286,3 +286,13 @@ func TestWhatIsNotKnownIsNotZero(t *testing.T) {
 		}
 	}
 }
+
+// Why something froze is said with it.
+func TestWhyItFroze(t *testing.T) {
+	s := sample()
+	s.Crossing.Frozen, s.Crossing.Trouble = "the front did not take the share", "front: the pier is closed"
+	want := "frozen: the front did not take the share   front: the pier is closed   space goes on"
+	if v := ansi.Strip(draw(s, 142, 38).View()); !strings.Contains(v, want) {
+		t.Errorf("the view does not say %q:\n%.400s", want, v)
+	}
+}
