@@ -210,7 +210,10 @@ func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (fron
 	change := string(next) != string(was)
 	if !change {
 		workers, err := f.File.Server.Running()
-		if err != nil {
+		switch {
+		case err != nil && home:
+			return front.Split{}, f.File.waits(err)
+		case err != nil:
 			return front.Split{}, err
 		}
 		change = home && f.stale(workers)

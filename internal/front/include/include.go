@@ -99,17 +99,22 @@ func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
 	case !bytes.Equal(now, was) && !home:
 		return fmt.Errorf("%w: %s is not what it was when it was read", front.ErrChanged, f.Path)
 	}
+	if home { // first, so that it is in force at the latest when somebody starts the server
+		if err := f.putHome(now, next); err != nil {
+			return err
+		}
+	}
 	workers, err := f.Server.Running()
-	if err != nil {
+	switch {
+	case err != nil && home:
+		return f.waits(err)
+	case err != nil:
 		return err
 	}
-	if home {
-		err = f.putHome(now, next)
-	} else {
-		err = f.putChecked(ctx, now, next)
-	}
-	if err != nil {
-		return err
+	if !home {
+		if err := f.putChecked(ctx, now, next); err != nil {
+			return err
+		}
 	}
 	if err = f.load(ctx, workers); err == nil && !home {
 		err = f.settle() // here, because nobody should wait for the disk before the server loads
@@ -130,6 +135,11 @@ func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
 		return fmt.Errorf("%w: the change was not taken (%w), %s is what it was, and loading that failed too: %w", front.ErrRefused, err, f.Path, errBack)
 	}
 	return refused("the change was not taken and everything is as before: %w", err)
+}
+
+// waits says of a server that does not run that the way home is written down for it.
+func (f File) waits(err error) error {
+	return fmt.Errorf("%w; %s has all at home, in force when it is started: what is left of it serves what it had", err, f.Path)
 }
 
 // putChecked puts a file in place that has passed the check.

@@ -257,6 +257,19 @@ func TestGoingHomeInPlace(t *testing.T) {
 	}
 }
 
+// Where nothing runs, the way home is written down for when somebody starts it.
+func TestGoingHomeWithoutAServer(t *testing.T) {
+	_, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": "was\n"})
+	s.fail = "running"
+	err := f.Replace(t.Context(), nil, []byte("home\n"), true)
+	if !errors.Is(err, errFake) || !strings.Contains(err.Error(), "in force when it is started") {
+		t.Errorf("the error is %v", err)
+	}
+	if now, err := f.Read(); err != nil || string(now) != "home\n" || s.loads > 0 {
+		t.Errorf("the file is %q, %v, loaded %d times", now, err, s.loads)
+	}
+}
+
 func TestAConfigurationWithoutOurFile(t *testing.T) {
 	_, f, _ := harbour(t, map[string]string{"main.conf": "use kept/their*.conf\n", "kept/ours.conf": "was\n"})
 	err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"), false)
