@@ -19,6 +19,12 @@ type Change struct {
 	Notes       []string      `json:"notes,omitempty"` // what else to know, such as an instance that gets nothing
 }
 
+// What is said of changes at several kinds of front.
+const (
+	StaysOpen    = "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew"
+	SessionsStay = "who has a session stays where it is, so the share of requests follows only as sessions end"
+)
+
 // Error is the distance of the share reached from the one wanted.
 func (c Change) Error() split.Share { return max(c.Reached-c.Wanted, c.Wanted-c.Reached) }
 

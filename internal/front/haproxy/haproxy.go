@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
 	"vaiven/internal/front"
+	"vaiven/internal/front/told"
 	"vaiven/internal/plan"
 )
 
@@ -30,12 +31,12 @@ type Driver struct {
 	config plan.HAProxy
 	sticky bool
 
-	mu        sync.Mutex // held from reading to confirming, and protects what follows
-	revisions front.Revisions
-	known     front.Known
-	base      map[string]counted // by server: where its instance's counts begin
-	lost      map[string]counts  // by backend, when it was first read
-	notice    string             // what would not survive a reload, "" if everything would
+	mu       sync.Mutex // held from reading to confirming, and protects what follows
+	steering told.Steering[state]
+	known    front.Known
+	base     map[string]counted // by server: where its instance's counts begin
+	lost     map[string]counts  // by backend, when it was first read
+	notice   string             // what would not survive a reload, "" if everything would
 }
 
 // counted is where the counts of the instance at a server begin.
@@ -46,7 +47,9 @@ type counted struct {
 
 // New makes a driver. Nothing is asked yet.
 func New(f plan.Front) *Driver {
-	return &Driver{config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}, lost: map[string]counts{}}
+	d := &Driver{config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}, lost: map[string]counts{}}
+	d.steering = told.Steering[state]{Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight}
+	return d
 }
 
 // side is the side that a server belongs to, and false if it is of none.
@@ -107,12 +110,6 @@ func (d *Driver) print(s state) string {
 	return b.String()
 }
 
-// split is what is in force, as its revision.
-func (d *Driver) split(s state) (front.Split, error) {
-	share, err := d.share(s)
-	return d.revisions.Split(share, d.print(s)), err
-}
-
 // Read is the split in force and what was counted.
 func (d *Driver) Read(ctx context.Context) (front.Reading, error) {
 	d.mu.Lock()
@@ -122,7 +119,7 @@ func (d *Driver) Read(ctx context.Context) (front.Reading, error) {
 		return front.Reading{}, err
 	}
 	r := front.Reading{At: time.Now()}
-	if r.Split, err = d.split(s); err != nil && d.known[0] != nil {
+	if r.Split, err = d.steering.Split(s); err != nil && d.known[0] != nil {
 		return front.Reading{}, err // before the first instances were told there may be none
 	}
 	var down []string
@@ -323,87 +320,41 @@ func (d *Driver) steps(s state, share split.Share, home bool) ([]string, []setti
 	return steps, list, w, nil
 }
 
+// work is a change of the share. What has to be kept for a reload is on the disk before
+// anything changes, but for going home.
+func (d *Driver) work(s state, share split.Share, home bool) (told.Work, error) {
+	steps, list, w, err := d.steps(s, share, home)
+	return told.Work{Steps: steps, Weights: w, Do: func(ctx context.Context) error {
+		return d.carryOut(ctx, s, steps, list, share, home)
+	}}, err
+}
+
 // Plan is what Set would do.
 func (d *Driver) Plan(ctx context.Context, share split.Share) (front.Change, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	s, err := d.look(ctx)
-	if err != nil {
-		return front.Change{}, err
-	}
-	c := front.Change{Wanted: share, Usually: usually,
-		Connections: "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew"}
-	if c.From, err = d.share(s); err != nil {
-		return c, err
-	}
-	steps, _, w, err := d.steps(s, share, false)
-	if err != nil {
-		return c, err
-	}
-	c.Steps, c.Reached = steps, w.Reached[split.Green]
-	if w.Unused > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: weights from 1 to %d are too coarse for %v", w.Unused, mostWeight, share))
-	}
+	c := front.Change{Usually: usually, Connections: front.StaysOpen}
 	if d.sticky {
-		c.Notes = append(c.Notes, "who has a session stays where it is, so the share of requests follows only as sessions end")
+		c.Notes = append(c.Notes, front.SessionsStay)
 	}
 	if d.config.Weighs() && d.config.StateFile == "" || !d.config.Weighs() && !filepath.IsAbs(d.config.Map) {
 		c.Notes = append(c.Notes, "a reload of HAProxy by anybody would undo it")
 	}
-	return c, nil
+	return d.steering.Plan(ctx, share, c)
 }
 
-// Set puts a share on green in force if the split still has the revision. What has to
-// be kept for a reload is on the disk before anything changes.
+// Set puts a share on green in force if the split still has the revision.
 func (d *Driver) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	s, err := d.look(ctx)
-	if err != nil {
-		return front.Split{}, err
-	}
-	now, err := d.split(s)
-	if err != nil {
-		return now, err
-	}
-	if now.Revision != revision {
-		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
-	}
-	return d.put(ctx, s, share, false)
+	return d.steering.Set(ctx, share, revision)
 }
 
 // Home puts a share on green in force whatever the split is.
 func (d *Driver) Home(ctx context.Context, share split.Share) (front.Split, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	s, err := d.look(ctx)
-	if err != nil {
-		return front.Split{}, err
-	}
-	return d.put(ctx, s, share, true)
-}
-
-func (d *Driver) put(ctx context.Context, s state, share split.Share, home bool) (front.Split, error) {
-	if !share.Valid() {
-		return front.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
-	}
-	steps, list, w, err := d.steps(s, share, home)
-	if err != nil {
-		return front.Split{}, err
-	}
-	if err := d.carryOut(ctx, s, steps, list, share, home); err != nil {
-		return front.Split{}, err
-	}
-	after, err := d.look(ctx)
-	if err != nil {
-		return front.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
-	}
-	now, err := d.split(after)
-	if err == nil && now.Share != w.Reached[split.Green] {
-		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, share)
-	}
-	now.Did = steps
-	return now, err
+	return d.steering.Home(ctx, share)
 }
 
 // carryOut does the steps, with what a reload needs written before and put in its place
@@ -442,15 +393,9 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 	if err != nil {
 		return err
 	}
-	share, errShare := d.share(s)
-	if errShare != nil {
-		share = split.Toward(side, split.Whole) // nobody gets anything: these will
-		if len(wanted) == 0 {
-			share = split.Toward(side, 0)
-		}
-	}
-	if of := share.Of(side); of > 0 && len(wanted) == 0 {
-		return fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
+	share, kept, err := d.steering.ForInstances(s, side, wanted)
+	if err != nil {
+		return err
 	}
 	slots := d.slots(s, side)
 	placed, err := place(slots, wanted, d.known[side])
@@ -460,7 +405,6 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 	}
 	before := d.known[side]
 	d.known[side] = slices.Clone(wanted)
-	revision := d.print(s)
 	// As it will be when the addresses are there; weights are found for that.
 	then := s
 	then.servers = slices.Clone(s.servers)
@@ -504,14 +448,10 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 		d.known[side] = before
 		return err
 	}
-	after, err := d.look(ctx)
-	if err != nil {
-		return err
+	if !kept {
+		return nil
 	}
-	if d.revisions.Of(revision); errShare == nil {
-		d.revisions.Keep(d.print(after))
-	}
-	return nil
+	return d.steering.Ours(ctx, s)
 }
 
 // place gives each instance a server: the one that has its address already, else one
@@ -561,12 +501,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	share, err := d.share(s)
-	if err != nil {
+	if err := d.steering.Quiet(s, side); err != nil {
 		return 0, err
-	}
-	if of := share.Of(side); of > 0 {
-		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
 	}
 	open := int64(0)
 	var list []setting
@@ -577,15 +513,10 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 	if !d.sticky {
 		return open, nil
 	}
-	before := d.print(s)
 	if err := d.tell(ctx, commands(list)); err != nil {
 		return open, err
 	}
-	if after, err := d.look(ctx); err == nil {
-		d.revisions.Of(before)
-		d.revisions.Keep(d.print(after))
-	}
-	return open, nil
+	return open, d.steering.Ours(ctx, s)
 }
 
 // kept is files that wait to be put in place.

@@ -159,48 +159,16 @@ func TestConformanceOfTheManager(t *testing.T) {
 func TestConformanceOfTheInclude(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Closes: true, Rounds: 4, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, byInclude)
-		return fronttest.Proxy{
-			Driver: func() front.Driver { return NewIncluded("sailings", f) },
-			Foreign: func(t *testing.T, share split.Share) { // an editor, and a reload
-				data, err := os.ReadFile(f.Httpd.File)
-				if err != nil {
-					t.Fatal(err)
-				}
-				data = regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
-				if err := os.WriteFile(f.Httpd.File, data, 0o644); err != nil {
-					t.Fatal(err)
-				}
-				fronttest.Command(t, f.Httpd.Program[0], "-f", f.Httpd.Config, "-k", "graceful")
+		httpd := &server{config: f.Httpd.Included}
+		return fronttest.ByFile{
+			Driver: func() front.Driver { return NewIncluded("sailings", f) }, Program: p, File: f.Httpd.File,
+			Edit: func(data []byte, share split.Share) []byte { // half and half, whatever is asked
+				return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
 			},
-			Write: func(t *testing.T) { fronttest.Append(t, f.Httpd.File, "LimitRequestFields 50\n") },
-			Reload: func(t *testing.T) {
-				s := &server{config: f.Httpd.Included}
-				before, err := s.Running()
-				if err != nil {
-					t.Fatal(err)
-				}
-				p.Signal(syscall.SIGUSR1)
-				fronttest.Eventually(t, "new processes", func() error {
-					now, err := s.Running()
-					if err == nil && !s.Fresh(before, now) {
-						err = fmt.Errorf("%v still serve", now)
-					}
-					return err
-				})
-			},
-			Spoil: func(t *testing.T) {
-				// A folder has the name that the next file would be written under.
-				if err := os.MkdirAll(filepath.Join(filepath.Dir(f.Httpd.File), ".sailings.conf.new", "full"), 0o755); err != nil {
-					t.Fatal(err)
-				}
-			},
-			Garble: func(t *testing.T) func() {
-				file := filepath.Join(dir, "parts", "b.conf")
-				fronttest.Write(t, file, "Servername\n<IfNothing\n")
-				return func() { os.Remove(file) }
-			},
-			Kill: func(*testing.T) { p.Kill() },
-		}
+			Line:   "LimitRequestFields 50",
+			Reload: syscall.SIGUSR1, Running: httpd.Running, Fresh: httpd.Fresh,
+			Other: filepath.Join(dir, "parts", "b.conf"), Broken: "Servername\n<IfNothing\n",
+		}.Proxy()
 	}})
 }
 

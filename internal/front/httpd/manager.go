@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
+	"vaiven/internal/front/told"
 	"vaiven/internal/plan"
 )
 
@@ -33,15 +34,17 @@ type Manager struct {
 	sticky bool
 	client http.Client
 
-	mu        sync.Mutex // held from reading to confirming, and protects what follows
-	revisions front.Revisions
-	known     front.Known
-	tally     *logged.Tally
+	mu       sync.Mutex // held from reading to confirming, and protects what follows
+	steering told.Steering[balancer]
+	known    front.Known
+	tally    *logged.Tally
 }
 
 // NewManager makes a driver. Requests are counted from now on.
 func NewManager(f plan.Front) *Manager {
-	return &Manager{config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
+	m := &Manager{config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
+	m.steering = told.Steering[balancer]{Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor}
+	return m
 }
 
 // state is which requests a worker gets.
@@ -193,11 +196,6 @@ func (b balancer) print() string {
 	return text.String()
 }
 
-func (m *Manager) split(b balancer) (front.Split, error) {
-	share, err := m.share(b)
-	return m.revisions.Split(share, b.print()), err
-}
-
 // Read is the split in force and what was counted.
 func (m *Manager) Read(ctx context.Context) (front.Reading, error) {
 	m.mu.Lock()
@@ -207,7 +205,7 @@ func (m *Manager) Read(ctx context.Context) (front.Reading, error) {
 		return front.Reading{}, err
 	}
 	r := front.Reading{At: time.Now()}
-	if r.Split, err = m.split(b); err != nil && m.known[split.Blue] != nil {
+	if r.Split, err = m.steering.Split(b); err != nil && m.known[split.Blue] != nil {
 		return front.Reading{}, err // before the first instances were told there may be none
 	}
 	var sides [2][]front.Instance
@@ -339,96 +337,61 @@ func (m *Manager) tell(ctx context.Context, nonce string, list []change) error {
 	return nil
 }
 
+// work is a change of the share.
+func (m *Manager) work(b balancer, share split.Share, home bool) (told.Work, error) {
+	list, w, err := m.settings(b, share, home)
+	todo := inOrder(list)
+	return told.Work{Steps: words(todo), Weights: w, Do: func(ctx context.Context) error {
+		return m.carryOut(ctx, b.nonce, todo, home)
+	}}, err
+}
+
+// carryOut tells the workers. If one cannot be told, what was in force is put back, as
+// far as the manager still answers.
+func (m *Manager) carryOut(ctx context.Context, nonce string, todo []change, home bool) error {
+	err := m.tell(ctx, nonce, todo)
+	if err == nil || home {
+		return err
+	}
+	back, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	undo := make([]change, len(todo))
+	for n, c := range todo {
+		undo[n] = change{worker: c.was, was: c.worker}
+	}
+	if m.tell(back, nonce, inOrder(undo)) != nil {
+		return fmt.Errorf("%w; some workers may have been changed already: what is in force shows when it answers again", err)
+	}
+	return err
+}
+
 // Plan is what Set would do.
 func (m *Manager) Plan(ctx context.Context, share split.Share) (front.Change, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	b, err := m.look(ctx)
-	if err != nil {
-		return front.Change{}, err
-	}
-	c := front.Change{Wanted: share, Usually: 60 * time.Millisecond,
-		Connections: "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew. " +
-			"Workers are changed one after the other, so that shares in between are in force for some milliseconds"}
-	if c.From, err = m.share(b); err != nil {
-		return c, err
-	}
-	list, w, err := m.settings(b, share, false)
-	if err != nil {
-		return c, err
-	}
-	c.Steps, c.Reached = words(inOrder(list)), w.Reached[split.Green]
-	c.Notes = append(c.Notes, "a reload of httpd by anybody would undo it")
-	if w.Unused > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: load factors from 1 to %d are too coarse for %v", w.Unused, mostFactor, share))
+	c := front.Change{
+		Usually:     60 * time.Millisecond,
+		Connections: front.StaysOpen + ". Workers are changed one after the other, so that shares in between are in force for some milliseconds",
+		Notes:       []string{"a reload of httpd by anybody would undo it"},
 	}
 	if m.sticky {
-		c.Notes = append(c.Notes, "who has a session stays where it is, so the share of requests follows only as sessions end")
+		c.Notes = append(c.Notes, front.SessionsStay)
 	}
-	return c, nil
+	return m.steering.Plan(ctx, share, c)
 }
 
 // Set puts a share on green in force if the split still has the revision.
 func (m *Manager) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	b, err := m.look(ctx)
-	if err != nil {
-		return front.Split{}, err
-	}
-	now, err := m.split(b)
-	if err != nil {
-		return now, err
-	}
-	if now.Revision != revision {
-		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
-	}
-	return m.put(ctx, b, share, false)
+	return m.steering.Set(ctx, share, revision)
 }
 
 // Home puts a share on green in force whatever the split is.
 func (m *Manager) Home(ctx context.Context, share split.Share) (front.Split, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	b, err := m.look(ctx)
-	if err != nil {
-		return front.Split{}, err
-	}
-	return m.put(ctx, b, share, true)
-}
-
-func (m *Manager) put(ctx context.Context, b balancer, share split.Share, home bool) (front.Split, error) {
-	if !share.Valid() {
-		return front.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
-	}
-	list, w, err := m.settings(b, share, home)
-	if err != nil {
-		return front.Split{}, err
-	}
-	todo := inOrder(list)
-	if err := m.tell(ctx, b.nonce, todo); err != nil {
-		// Half of the workers may have been told. What was in force is put back, as far as
-		// the manager still answers.
-		back, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
-		defer cancel()
-		for n := range todo {
-			todo[n].worker, todo[n].was = todo[n].was, todo[n].worker
-		}
-		if !home && m.tell(back, b.nonce, inOrder(todo)) != nil {
-			return front.Split{}, fmt.Errorf("%w; some workers may have been changed already: what is in force shows when it answers again", err)
-		}
-		return front.Split{}, err
-	}
-	after, err := m.look(ctx)
-	if err != nil {
-		return front.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
-	}
-	now, err := m.split(after)
-	if err == nil && now.Share != w.Reached[split.Green] {
-		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, share)
-	}
-	now.Did = words(todo)
-	return now, err
+	return m.steering.Home(ctx, share)
 }
 
 // SetInstances gives a side other instances. Their workers have to be members of the
@@ -440,15 +403,9 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 	if err != nil {
 		return err
 	}
-	share, errShare := m.share(b)
-	if errShare != nil {
-		share = split.Toward(side, split.Whole) // nobody gets anything: these will
-		if len(wanted) == 0 {
-			share = split.Toward(side, 0)
-		}
-	}
-	if of := share.Of(side); of > 0 && len(wanted) == 0 {
-		return fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
+	share, kept, err := m.steering.ForInstances(b, side, wanted)
+	if err != nil {
+		return err
 	}
 	then := balancer{nonce: b.nonce, workers: slices.Clone(b.workers)}
 	for _, i := range wanted {
@@ -462,7 +419,6 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 	before := m.known[side]
 	old := m.of(b, side)
 	m.known[side] = slices.Clone(wanted)
-	m.revisions.Of(b.print())
 	// Those that are not wanted any more are of no side while the rest is weighed.
 	for n, w := range then.workers {
 		if gone(old, wanted, w) {
@@ -488,14 +444,10 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 		m.known[side] = before
 		return err
 	}
-	after, err := m.look(ctx)
-	if err != nil {
-		return err
+	if !kept {
+		return nil
 	}
-	if errShare == nil {
-		m.revisions.Keep(after.print())
-	}
-	return nil
+	return m.steering.Ours(ctx, b)
 }
 
 // nobodys is the name of a worker that is no instance's any more.
@@ -516,12 +468,8 @@ func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	share, err := m.share(b)
-	if err != nil {
+	if err := m.steering.Quiet(b, side); err != nil {
 		return 0, err
-	}
-	if of := share.Of(side); of > 0 {
-		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
 	}
 	open := int64(0)
 	var list []change
@@ -531,14 +479,12 @@ func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
 		next.state = off
 		list = append(list, change{worker: next, was: w})
 	}
-	if todo := inOrder(list); len(todo) > 0 {
-		if err := m.tell(ctx, b.nonce, todo); err != nil {
-			return open, err
-		}
-		if after, err := m.look(ctx); err == nil {
-			m.revisions.Of(b.print())
-			m.revisions.Keep(after.print())
-		}
+	todo := inOrder(list)
+	if len(todo) == 0 {
+		return open, nil
 	}
-	return open, nil
+	if err := m.tell(ctx, b.nonce, todo); err != nil {
+		return open, err
+	}
+	return open, m.steering.Ours(ctx, b)
 }

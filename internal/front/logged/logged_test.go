@@ -1,7 +1,6 @@
 package logged
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +8,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/fronttest"
 )
 
 // What a line says is counted for who answered, who was tried before, and the side that
@@ -46,7 +46,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 				t.Fatal(err)
 			}
 			tally := New(log)
-			add(t, log, c.line+"\n"+c.line[:20])
+			fronttest.Append(t, log, c.line+"\n"+c.line[:20])
 			var r front.Reading
 			if notice := tally.Count(&r, sides); notice != "" {
 				t.Errorf("it says %q", notice)
@@ -62,25 +62,13 @@ func TestWhatALineCountsFor(t *testing.T) {
 			if got != c.want {
 				t.Errorf("counted %+v, want %+v", got, c.want)
 			}
-			add(t, log, c.line[20:]+"\n")
+			fronttest.Append(t, log, c.line[20:]+"\n")
 			tally.Count(&r, sides)
 			again := r.Sides[0].Instances[0].Requests + r.Sides[0].Instances[1].Requests + r.Sides[1].Instances[0].Requests
 			if want := 2 * (c.want.requests[0] + c.want.requests[1] + c.want.requests[2]); again != want {
 				t.Errorf("with the other half of a line %d requests, want %d", again, want)
 			}
 		})
-	}
-}
-
-func add(t *testing.T, file, text string) {
-	t.Helper()
-	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
-	if err == nil {
-		_, err = f.WriteString(text)
-		err = errors.Join(err, f.Close())
-	}
-	if err != nil {
-		t.Fatal(err)
 	}
 }
 
@@ -95,7 +83,7 @@ func TestALogThatSaysNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	tally := New(log)
-	add(t, log, `192.0.2.1 - - [23/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 12`+"\n")
+	fronttest.Append(t, log, `192.0.2.1 - - [23/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 12`+"\n")
 	if notice := tally.Count(&r, [2][]front.Instance{}); !strings.Contains(notice, "do not name upstream servers") {
 		t.Errorf("of a log in another format it says %q", notice)
 	}

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
-	"strings"
 	"syscall"
 	"testing"
 
@@ -80,50 +79,16 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Rounds: 40, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
-		return fronttest.Proxy{
-			Driver: func() front.Driver { return New("sailings", f) },
-			Foreign: func(t *testing.T, share split.Share) { // an editor, and a reload
-				data, err := os.ReadFile(f.Nginx.File)
-				if err != nil {
-					t.Fatal(err)
-				}
-				data = greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
-				if err := os.WriteFile(f.Nginx.File, data, 0o644); err != nil {
-					t.Fatal(err)
-				}
-				fronttest.Command(t, f.Nginx.Program[0], "-s", "reload", "-c", f.Nginx.Config)
+		nginx := &server{config: *f.Nginx}
+		return fronttest.ByFile{
+			Driver: func() front.Driver { return New("sailings", f) }, Program: p, File: f.Nginx.File,
+			Edit: func(data []byte, share split.Share) []byte {
+				return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
 			},
-			Write: func(t *testing.T) {
-				fronttest.Append(t, f.Nginx.File, "limit_conn_zone $remote_addr zone=berths:1m;\n")
-			},
-			Reload: func(t *testing.T) {
-				s := &server{config: *f.Nginx}
-				before, err := s.Running()
-				if err != nil {
-					t.Fatal(err)
-				}
-				p.Signal(syscall.SIGHUP)
-				fronttest.Eventually(t, "new workers", func() error {
-					now, err := s.Running()
-					if err == nil && (len(now) == 0 || strings.Join(now, " ") == strings.Join(before, " ")) {
-						err = fmt.Errorf("%v still serve", now)
-					}
-					return err
-				})
-			},
-			Spoil: func(t *testing.T) {
-				// A folder has the name that the next file would be written under.
-				if err := os.MkdirAll(filepath.Join(filepath.Dir(f.Nginx.File), ".sailings.conf.new", "full"), 0o755); err != nil {
-					t.Fatal(err)
-				}
-			},
-			Garble: func(t *testing.T) func() {
-				file := filepath.Join(dir, "sites", "other.conf")
-				fronttest.Write(t, file, "serve { listen nowhere }\n")
-				return func() { os.Remove(file) }
-			},
-			Kill: func(*testing.T) { p.Kill() },
-		}
+			Line:   "limit_conn_zone $remote_addr zone=berths:1m;",
+			Reload: syscall.SIGHUP, Running: nginx.Running, Fresh: nginx.Fresh,
+			Other: filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
+		}.Proxy()
 	}})
 }
 

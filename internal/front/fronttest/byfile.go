@@ -1,0 +1,71 @@
+package fronttest
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// ByFile is a proxy that is steered by a file that its configuration includes.
+type ByFile struct {
+	Driver  func() front.Driver
+	Program *Program
+	File    string
+	Edit    func(data []byte, share split.Share) []byte // as somebody with an editor would
+	Line    string                                      // that may stand in the file, and is not Vaiven's
+	Reload  syscall.Signal
+	Running func() ([]string, error)
+	Fresh   func(before, now []string) bool
+	Other   string // another file of the configuration, that does not exist
+	Broken  string // and a text for it that the checker refuses
+}
+
+// Proxy is what can be done to it.
+func (b ByFile) Proxy() Proxy {
+	reload := func(t *testing.T) {
+		before, err := b.Running()
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.Program.Signal(b.Reload)
+		Eventually(t, "other processes", func() error {
+			now, err := b.Running()
+			if err == nil && !b.Fresh(before, now) {
+				err = fmt.Errorf("%v still serve", now)
+			}
+			return err
+		})
+	}
+	return Proxy{
+		Driver: b.Driver,
+		Foreign: func(t *testing.T, share split.Share) {
+			data, err := os.ReadFile(b.File)
+			if err == nil {
+				err = os.WriteFile(b.File, b.Edit(data, share), 0o644)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			reload(t)
+		},
+		Write:  func(t *testing.T) { Append(t, b.File, b.Line+"\n") },
+		Reload: reload,
+		Spoil: func(t *testing.T) {
+			// A folder has the name that the next file would be written under.
+			next := filepath.Join(filepath.Dir(b.File), "."+filepath.Base(b.File)+".new")
+			if err := os.MkdirAll(filepath.Join(next, "full"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+		},
+		Garble: func(t *testing.T) func() {
+			Write(t, b.Other, b.Broken)
+			return func() { os.Remove(b.Other) }
+		},
+		Kill: func(*testing.T) { b.Program.Kill() },
+	}
+}

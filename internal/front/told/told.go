@@ -1,0 +1,141 @@
+package told
+
+import (
+	"context"
+	"fmt"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// Steering puts shares in force at a proxy whose state is read as an S. It is not safe
+// for concurrent use: who has one holds a lock from reading to confirming.
+type Steering[S any] struct {
+	Look  func(context.Context) (S, error)
+	Share func(S) (split.Share, error) // on green; it wraps [front.ErrRefused] if nobody gets anything
+	Print func(S) string               // the same text as long as the same is in force
+	// Work is what puts a share in force, coming from a state. Going home also ends
+	// sessions that would stay.
+	Work func(s S, share split.Share, home bool) (Work, error)
+	Most int // the largest weight of an instance
+
+	revisions front.Revisions
+}
+
+// Work is a change that can be made.
+type Work struct {
+	Steps   []string // in words
+	Weights split.Weights
+	Do      func(context.Context) error // it changes all, or puts back what it changed
+}
+
+// Split is what is in force in a state, with its revision.
+func (t *Steering[S]) Split(s S) (front.Split, error) {
+	share, err := t.Share(s)
+	return t.revisions.Split(share, t.Print(s)), err
+}
+
+// Plan completes what is said of a change with what Set would do.
+func (t *Steering[S]) Plan(ctx context.Context, share split.Share, c front.Change) (front.Change, error) {
+	s, err := t.Look(ctx)
+	if err != nil {
+		return front.Change{}, err
+	}
+	c.Wanted = share
+	if c.From, err = t.Share(s); err != nil {
+		return c, err
+	}
+	w, err := t.Work(s, share, false)
+	if err != nil {
+		return c, err
+	}
+	c.Steps, c.Reached = w.Steps, w.Weights.Reached[split.Green]
+	if n := w.Weights.Unused; n > 0 {
+		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: weights from 1 to %d are too coarse for %v", n, t.Most, share))
+	}
+	return c, nil
+}
+
+// Set puts a share in force if the split still has the revision.
+func (t *Steering[S]) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+	s, err := t.Look(ctx)
+	if err != nil {
+		return front.Split{}, err
+	}
+	now, err := t.Split(s)
+	if err != nil {
+		return now, err
+	}
+	if now.Revision != revision {
+		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
+	}
+	return t.put(ctx, s, share, false)
+}
+
+// Home puts a share in force whatever the split is.
+func (t *Steering[S]) Home(ctx context.Context, share split.Share) (front.Split, error) {
+	s, err := t.Look(ctx)
+	if err != nil {
+		return front.Split{}, err
+	}
+	return t.put(ctx, s, share, true)
+}
+
+func (t *Steering[S]) put(ctx context.Context, s S, share split.Share, home bool) (front.Split, error) {
+	if !share.Valid() {
+		return front.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
+	}
+	w, err := t.Work(s, share, home)
+	if err != nil {
+		return front.Split{}, err
+	}
+	if err := w.Do(ctx); err != nil {
+		return front.Split{}, err
+	}
+	after, err := t.Look(ctx)
+	if err != nil {
+		return front.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
+	}
+	now, err := t.Split(after)
+	if err == nil && now.Share != w.Weights.Reached[split.Green] {
+		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, share)
+	}
+	now.Did = w.Steps
+	return now, err
+}
+
+// ForInstances is the share by which a side's new instances are weighed. While nobody
+// gets anything, these will, and kept is false.
+func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []front.Instance) (share split.Share, kept bool, err error) {
+	share, err = t.Share(s)
+	if kept = err == nil; !kept {
+		share = split.Toward(side, split.Whole)
+		if len(wanted) == 0 {
+			share = split.Toward(side, 0)
+		}
+	}
+	if of := share.Of(side); of > 0 && len(wanted) == 0 {
+		return 0, false, fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
+	}
+	return share, kept, nil
+}
+
+// Quiet is an error if a side gets requests in a state.
+func (t *Steering[S]) Quiet(s S, side split.Side) error {
+	share, err := t.Share(s)
+	if of := share.Of(side); err == nil && of > 0 {
+		err = fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	}
+	return err
+}
+
+// Ours takes what changed since a state for no new split, such as other instances.
+func (t *Steering[S]) Ours(ctx context.Context, before S) error {
+	after, err := t.Look(ctx)
+	if err != nil {
+		return err
+	}
+	t.revisions.Of(t.Print(before))
+	t.revisions.Keep(t.Print(after))
+	return nil
+}
