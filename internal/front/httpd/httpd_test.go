@@ -131,7 +131,7 @@ func modules(t *testing.T) string {
 }
 
 func TestConformanceOfTheManager(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Rounds: 100, Sorts: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Sorts: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, _ := start(t, w, managed)
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return NewManager(f) },
@@ -157,7 +157,7 @@ func TestConformanceOfTheManager(t *testing.T) {
 }
 
 func TestConformanceOfTheInclude(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Closes: true, Rounds: 4, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, byInclude)
 		httpd := &server{config: f.Httpd.Included}
 		return fronttest.ByFile{

@@ -77,7 +77,7 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 }
 
 func TestConformance(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Rounds: 40, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
 		nginx := &server{config: *f.Nginx}
 		return fronttest.ByFile{
