@@ -18,7 +18,7 @@ func logCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "log PLAN [N]",
-		Short: "List the crossings of a service, or show one with its times",
+		Short: "List the crossings of a service and what was done by hand, or show one with its times",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 && len(args) != 2 {
 				return usage("%s takes a plan file and, for one crossing, its number", cmd.CommandPath())
@@ -47,22 +47,54 @@ func logCommand() *cobra.Command {
 			if number > 0 {
 				return showCrossing(cmd, book, number, asJSON)
 			}
-			list, err := book.Crossings(cmd.Context())
-			if err != nil {
-				return err
-			}
-			for _, c := range list {
-				if asJSON {
-					err = errors.Join(err, printJSON(cmd.OutOrStdout(), c))
-					continue
-				}
-				printCrossing(cmd.OutOrStdout(), c)
-			}
-			return err
+			return listAll(cmd, book, asJSON)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
 	return cmd
+}
+
+// listAll lists crossings and acts together, the newest first.
+func listAll(cmd *cobra.Command, book *logbook.Book, asJSON bool) error {
+	crossings, err := book.Crossings(cmd.Context())
+	if err != nil {
+		return err
+	}
+	acts, err := book.Acts(cmd.Context())
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	for len(crossings)+len(acts) > 0 {
+		var line any
+		if len(acts) == 0 || len(crossings) > 0 && crossings[0].Begun.After(acts[0].At) {
+			line, crossings = crossings[0], crossings[1:]
+		} else {
+			line, acts = acts[0], acts[1:]
+		}
+		if asJSON {
+			err = errors.Join(err, printJSON(w, line))
+			continue
+		}
+		switch line := line.(type) {
+		case logbook.Crossing:
+			printCrossing(w, line)
+		case logbook.Act:
+			printAct(w, line)
+		}
+	}
+	return err
+}
+
+func printAct(w io.Writer, a logbook.Act) {
+	outcome := a.Outcome
+	switch {
+	case a.Ended.IsZero():
+		outcome = "under way, or cut off"
+	case a.Failed:
+		outcome = "FAILED: " + outcome
+	}
+	fmt.Fprintf(w, "   –  %s  %s, by hand (%s): %s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, a.By, outcome)
 }
 
 func printCrossing(w io.Writer, c logbook.Crossing) {

@@ -489,6 +489,8 @@ func TestShiftByHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "blue")
+	step(0, []string{"shift to 0 %", "25 % → 0 %", "shift to 25 %", "raise " + demo.NewVersion, "green is up"}, "log", s.File)
+	step(0, []string{`"what":"shift to 0 %"`, `"did":[`}, "log", s.File, "--json")
 	log := filepath.Join(t.TempDir(), "access.log")
 	var text strings.Builder
 	for n := range 5000 {

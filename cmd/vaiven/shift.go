@@ -113,7 +113,7 @@ func shift(ctx context.Context, p *plan.Plan, f keeper.Front, share split.Share)
 		return headless.Shifted{}, err
 	}
 	defer book.Close()
-	return headless.Shift(ctx, headless.ShiftOptions{Plan: p, Front: f, Stacks: y.set, Book: book, Share: share, By: who()})
+	return headless.Shift(ctx, headless.ShiftOptions{Plan: p, Front: f, Stacks: y.set, Book: book, Acts: book, Share: share, By: who()})
 }
 
 func printChange(w io.Writer, c front.Change) error {

@@ -56,8 +56,9 @@ func chosen(flags []string) (version string, others map[string]string, err error
 	return version, others, nil
 }
 
-// withSpare does something with the spare side while nobody else steers.
-func withSpare(cmd *cobra.Command, file string, do func(ctx context.Context, s headless.Spare) error) error {
+// withSpare does something with the spare side while nobody else steers, and records it
+// in the logbook in words.
+func withSpare(cmd *cobra.Command, file, what string, do func(ctx context.Context, s headless.Spare) (outcome string, err error)) error {
 	p, err := readPlan(file)
 	if err != nil {
 		return err
@@ -78,7 +79,12 @@ func withSpare(cmd *cobra.Command, file string, do func(ctx context.Context, s h
 	if err := headless.Free(cmd.Context(), book); err != nil {
 		return notAllowed(err)
 	}
-	return spareOf(cmd, p, do)
+	return spareOf(cmd, p, func(ctx context.Context, s headless.Spare) error {
+		return book.Act(ctx, who(), what, func() ([]string, string, error) {
+			outcome, err := do(ctx, s)
+			return nil, outcome, err
+		})
+	})
 }
 
 // spareOf opens the spare side of a plan.
@@ -117,18 +123,18 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 			if r.Version, r.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			return withSpare(cmd, args[0], func(ctx context.Context, s headless.Spare) error {
+			return withSpare(cmd, args[0], "raise "+strings.Join(flags, ", "), func(ctx context.Context, s headless.Spare) (string, error) {
 				told := progress(cmd.OutOrStdout(), asJSON)
 				side, choices, err := s.Raise(ctx, r, told)
 				if err != nil {
-					return err
+					return "", err
 				}
+				outcome := fmt.Sprintf("%v is up at %s, build %s", side, choices[0].Version, versions.Short(choices[0].Build))
 				if asJSON {
-					return printJSON(cmd.OutOrStdout(), map[string]any{"event": "raised", "side": side.String(), "parts": choices})
+					return outcome, printJSON(cmd.OutOrStdout(), map[string]any{"event": "raised", "side": side.String(), "parts": choices})
 				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, then vaiven cross\n",
-					side, choices[0].Version, versions.Short(choices[0].Build))
-				return err
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s. It gets no traffic: vaiven prove, then vaiven cross\n", outcome)
+				return outcome, err
 			})
 		},
 	}
@@ -395,13 +401,14 @@ allowed.`,
 					return notAllowed(fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, p.Service, typed))
 				}
 			}
-			return withSpare(cmd, args[0], func(ctx context.Context, s headless.Spare) error {
+			return withSpare(cmd, args[0], "retire the spare side", func(ctx context.Context, s headless.Spare) (string, error) {
 				side, err := s.Retire(ctx)
 				if err != nil {
-					return err
+					return "", err
 				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is removed; all requests go to %v\n", side, side.Other())
-				return err
+				outcome := fmt.Sprintf("%v is removed; all requests go to %v", side, side.Other())
+				_, err = fmt.Fprintln(cmd.OutOrStdout(), outcome)
+				return outcome, err
 			})
 		},
 	}

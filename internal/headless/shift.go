@@ -19,8 +19,15 @@ type ShiftOptions struct {
 	Front  keeper.Front
 	Stacks keeper.Stacks
 	Book   keeper.Book
+	Acts   Acts
 	Share  split.Share // on green
 	By     string
+}
+
+// Acts records what is done by hand outside of a crossing: before it is done, or not at
+// all, and what it came to.
+type Acts interface {
+	Act(ctx context.Context, by, what string, do func() (did []string, outcome string, err error)) error
 }
 
 // Shifted is what a shift came to.
@@ -54,44 +61,55 @@ func Shift(ctx context.Context, o ShiftOptions) (Shifted, error) {
 			}
 		}
 	}
-	steered := crossing.Event{At: time.Now(), By: o.By, What: crossing.SteerAsked{Share: o.Share}}
-	next, effects, err := state, []crossing.Effect(nil), error(nil)
+	set := func() (done front.Split, took time.Duration, err error) {
+		begun := time.Now()
+		done, err = o.Front.Set(ctx, o.Share, r.Split.Revision)
+		s.Share, s.Took, s.Did = done.Share, milliseconds(time.Since(begun)), done.Did
+		return done, time.Since(begun), err
+	}
 	if state.Stage.UnderWay() {
 		state.Share = r.Split.Share // the front's word over the notes
-		if next, effects, err = crossing.Step(state, steered); err != nil {
-			return s, err
-		}
-		if err := o.Book.Append(ctx, next, steered, effects); err != nil {
-			return s, fmt.Errorf("the logbook cannot be written, so nothing was done: %w", err)
-		}
+		s.Notes, err = steer(ctx, o, state, set)
 	} else {
-		s.Notes = append(s.Notes, "no crossing is under way: nothing was proven, no guard watches, and it is not in the logbook")
-	}
-	begun := time.Now()
-	done, err := o.Front.Set(ctx, o.Share, r.Split.Revision)
-	took := time.Since(begun)
-	var fact crossing.Fact = crossing.Applied{Effect: next.Pending.ID, Share: done.Share, Took: took, Did: done.Did}
-	if err != nil {
-		fact = crossing.ApplyFailed{Effect: next.Pending.ID, Why: err.Error()}
-	}
-	if state.Stage.UnderWay() {
-		e := crossing.Event{At: time.Now(), By: self, What: fact}
-		after, effects, errStep := crossing.Step(next, e)
-		if errStep == nil {
-			errStep = o.Book.Append(context.WithoutCancel(ctx), after, e, effects)
-		}
-		if errStep != nil {
-			s.Notes = append(s.Notes, fmt.Sprintf("what it came to is not in the logbook: %v", errStep))
-		}
+		s.Notes = append(s.Notes, "no crossing is under way: nothing was proven, and no guard watches")
+		err = o.Acts.Act(ctx, o.By, fmt.Sprintf("shift to %v", o.Share), func() ([]string, string, error) {
+			done, took, err := set()
+			return done.Did, fmt.Sprintf("%v → %v of the requests on green, in %.1f ms", s.Before, done.Share, milliseconds(took)), err
+		})
 	}
 	if err != nil {
 		return s, err
 	}
-	s.Share, s.Took, s.Did = done.Share, milliseconds(took), done.Did
 	if s.Share != o.Share {
 		s.Notes = append(s.Notes, fmt.Sprintf("%v is the nearest to %v that the front can do", s.Share, o.Share))
 	}
 	return s, nil
+}
+
+// steer puts a share in force as a part of the crossing that is under way.
+func steer(ctx context.Context, o ShiftOptions, state crossing.State, set func() (front.Split, time.Duration, error)) (notes []string, err error) {
+	steered := crossing.Event{At: time.Now(), By: o.By, What: crossing.SteerAsked{Share: o.Share}}
+	next, effects, err := crossing.Step(state, steered)
+	if err != nil {
+		return nil, err
+	}
+	if err := o.Book.Append(ctx, next, steered, effects); err != nil {
+		return nil, fmt.Errorf("the logbook cannot be written, so nothing was done: %w", err)
+	}
+	done, took, err := set()
+	var fact crossing.Fact = crossing.Applied{Effect: next.Pending.ID, Share: done.Share, Took: took, Did: done.Did}
+	if err != nil {
+		fact = crossing.ApplyFailed{Effect: next.Pending.ID, Why: err.Error()}
+	}
+	e := crossing.Event{At: time.Now(), By: self, What: fact}
+	after, effects, errStep := crossing.Step(next, e)
+	if errStep == nil {
+		errStep = o.Book.Append(context.WithoutCancel(ctx), after, e, effects)
+	}
+	if errStep != nil {
+		notes = append(notes, fmt.Sprintf("what it came to is not in the logbook: %v", errStep))
+	}
+	return notes, err
 }
 
 // self is who reports events that no person asked for.

@@ -39,6 +39,16 @@ var migrations = []string{
 		effects  TEXT NOT NULL CHECK (json_valid(effects)),
 		PRIMARY KEY (crossing, seq)
 	) STRICT;`,
+	`CREATE TABLE acts (
+		number  INTEGER PRIMARY KEY,
+		at      TEXT NOT NULL,
+		"by"    TEXT NOT NULL,
+		what    TEXT NOT NULL,
+		did     TEXT NOT NULL DEFAULT '[]' CHECK (json_valid(did)),
+		ended   TEXT,
+		outcome TEXT NOT NULL DEFAULT '',
+		failed  INTEGER NOT NULL DEFAULT 0
+	) STRICT;`,
 }
 
 // Book is an open logbook. It is safe for concurrent use.
