@@ -417,12 +417,11 @@ func (b *bench) write(sw switched, changes []changed, checks checking) error {
 	fmt.Fprintf(&t, "Single figures depend on the machine and the moment; compare the ratios.\n\n")
 	fmt.Fprintf(&t, "## Throughput\n\nEach as a plain reverse proxy in front of the same two instances, small JSON answers,\n64 kept-alive connections.\n\n")
 	fmt.Fprintf(&t, "Ratios are to HAProxy's in the same round.\n\n| front | requests a second | ratio | p50 | ratio | p99 | ratio | processor time a request | resident | ratio |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
-	var haproxy *proxy
+	named := map[string]*proxy{}
 	for _, p := range b.fronts {
-		if p.Name == "HAProxy" {
-			haproxy = p
-		}
+		named[p.Name] = p
 	}
+	haproxy := named["HAProxy"]
 	for _, p := range b.fronts {
 		ratio := func(of func(sample) float64) string {
 			r := ratios(p, haproxy, of)
@@ -440,6 +439,8 @@ func (b *bench) write(sw switched, changes []changed, checks checking) error {
 			of(p, func(s sample) time.Duration { return s.p99 }).Round(10*time.Microsecond), ratio(func(s sample) float64 { return float64(s.p99) }),
 			cpu, size, sizes)
 	}
+	beside := ratios(named["Vaiven's front"], named["nginx"], func(s sample) float64 { return s.rate })
+	fmt.Fprintf(&t, "\nVaiven's front answers %.2f (%.2f–%.2f) times as many requests as nginx in the same round.\n", median(beside), beside[0], beside[len(beside)-1])
 	fmt.Fprintf(&t, "\n## The switch\n\n%d switches of the embedded front between 100 %% blue and 100 %% green, with %d kept-alive\nclients asking as fast as they can. The command is kept on disk before it is in force.\n\n", sw.switches, switchClients)
 	fmt.Fprintf(&t, "| | median | most |\n| --- | --- | --- |\n")
 	fmt.Fprintf(&t, "| from command to confirmation | %v | %v |\n", median(sw.took).Round(10*time.Microsecond), slices.Max(sw.took).Round(10*time.Microsecond))

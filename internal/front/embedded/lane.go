@@ -177,6 +177,9 @@ func (l *lane) carry() bool {
 	defer pass.leave()
 	l.prepare()
 	err := p.through(pass, l.ask)
+	if l.closing.Load() {
+		l.asking.keep = false // and the client is told so
+	}
 	if err == nil {
 		if err = l.reply(); err != nil {
 			pass.brokeOff()

@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"os"
 	"reflect"
-	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -437,8 +436,8 @@ func TestAFrontThatStopsFinishesWhatItBegan(t *testing.T) {
 			t.Errorf("a request that was under way: %v", err)
 			continue
 		}
-		if body, _ := io.ReadAll(w.Body); string(body) != "fine" {
-			t.Errorf("a request that was under way: %q", strconv.Quote(string(body)))
+		if body, _ := io.ReadAll(w.Body); string(body) != "fine" || !w.Close {
+			t.Errorf("a request that was under way: %q, closes %v", body, w.Close)
 		}
 	}
 	<-done

@@ -171,6 +171,7 @@ func (s *Server) Run(ctx context.Context) error {
 	}
 	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
+	requests.SetKeepAlivesEnabled(false) // answers say that there will be no other
 	_ = s.requests.Close()
 	s.lanes.shutdown(grace)
 	if requests.Shutdown(grace) != nil {

@@ -387,14 +387,15 @@ func Workers(master string, serves func(command string) bool) ([]string, error) 
 	if _, err := os.Stat("/proc/" + master); master == "" || err != nil {
 		return nil, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)
 	}
-	// The kernel's own list of a process's children leaves some out while others end.
-	stats, err := filepath.Glob("/proc/[0-9]*/stat")
-	if err != nil {
-		return nil, err
+	candidates, err := children(master)
+	if err != nil { // a kernel without such lists: all processes
+		if candidates, err = filepath.Glob("/proc/[0-9]*"); err != nil {
+			return nil, err
+		}
 	}
 	var list []string
-	for _, file := range stats {
-		data, err := os.ReadFile(file)
+	for _, dir := range candidates {
+		data, err := os.ReadFile(filepath.Join(dir, "stat"))
 		end := bytes.LastIndexByte(data, ')') // of the name, which may hold anything
 		if err != nil || end < 0 {
 			continue // gone
@@ -404,12 +405,41 @@ func Workers(master string, serves func(command string) bool) ([]string, error) 
 		if len(fields) < 20 || fields[1] != master || fields[0] == "Z" {
 			continue
 		}
-		command, err := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
+		command, err := os.ReadFile(filepath.Join(dir, "cmdline"))
 		if err == nil && serves(string(command)) {
-			list = append(list, filepath.Base(filepath.Dir(file))+" "+fields[19])
+			list = append(list, filepath.Base(dir)+" "+fields[19])
 		}
 	}
 	return list, nil
+}
+
+// children are the folders in /proc of a process's children, by the kernel's own lists.
+// Those may leave some out while another ends (proc(5)), and then the next reading differs.
+func children(master string) ([]string, error) {
+	read := func() (all []byte, err error) {
+		lists, err := filepath.Glob(filepath.Join("/proc", master, "task", "*", "children")) // of its threads
+		if err == nil && len(lists) == 0 {
+			err = errors.ErrUnsupported
+		}
+		for _, file := range lists {
+			list, errRead := os.ReadFile(file)
+			all, err = append(all, list...), errors.Join(err, errRead)
+		}
+		return all, err
+	}
+	last, err := read()
+	for err == nil {
+		var again []byte
+		if again, err = read(); bytes.Equal(again, last) {
+			break
+		}
+		last = again
+	}
+	var dirs []string
+	for _, pid := range strings.Fields(string(last)) {
+		dirs = append(dirs, "/proc/"+pid)
+	}
+	return dirs, err
 }
 
 // PID reads a file with the number of a process.

@@ -5,14 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/testkit"
 )
 
 // fake is a server whose configuration is files with lines "use NAME", and that does as
@@ -318,5 +321,44 @@ func TestStrangeLines(t *testing.T) {
 	}
 	if got := f.errStrange([]string{"a", "b", "c"}).Error(); !strings.Contains(got, "(a and 2 more)") {
 		t.Errorf("the error says %q", got)
+	}
+}
+
+// The workers of a process are its children that serve, and all of them.
+func TestWorkers(t *testing.T) {
+	mine := strconv.Itoa(os.Getpid())
+	var pids []string
+	for range 3 {
+		c := exec.Command("sleep", "600")
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() {
+			_ = c.Process.Kill()
+			_ = c.Wait()
+		})
+		pids = append(pids, strconv.Itoa(c.Process.Pid))
+	}
+	sleeps := func(command string) bool { return strings.HasPrefix(command, "sleep") }
+	testkit.Eventually(t, "all three are there", func() bool { // each is a copy of this program at first
+		list, err := Workers(mine, sleeps)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var found []string
+		for _, w := range list {
+			pid, start, _ := strings.Cut(w, " ")
+			if n, err := strconv.Atoi(start); err != nil || n <= 0 {
+				t.Fatalf("it was started at %q", start)
+			}
+			found = append(found, pid)
+		}
+		return slices.Equal(slices.Sorted(slices.Values(found)), slices.Sorted(slices.Values(pids)))
+	})
+	if list, err := Workers(mine, func(string) bool { return false }); err != nil || len(list) > 0 {
+		t.Errorf("those that do not serve: %v, %v", list, err)
+	}
+	if _, err := Workers("", sleeps); !errors.Is(err, front.ErrUnreachable) {
+		t.Errorf("of nobody: %v", err)
 	}
 }
