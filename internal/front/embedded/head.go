@@ -211,7 +211,7 @@ var (
 	tokenChars = charsOf(letters + digits + "!#$%&'*+-.^_`|~") // RFC 9110 section 5.6.2
 	upperChars = charsOf(uppers)
 	hexChars   = charsOf(digits + "abcdefABCDEF")
-	pathChars  = charsOf(letters + digits + "-._~!$&'()*+,;=:@/?%") // RFC 3986 sections 3.3 and 3.4
+	pathChars  = charsOf(letters + digits + "-._~!$&'()*+,;=:@/?%[]") // RFC 3986 sections 3.3 and 3.4, and what queries hold all the same
 	hostChars  = charsOf(letters + digits + "-._:[]")               // of a host
 	textChars  = func() charset {
 		s := charsOf("\t")
