@@ -212,7 +212,7 @@ var (
 	upperChars = charsOf(uppers)
 	hexChars   = charsOf(digits + "abcdefABCDEF")
 	pathChars  = charsOf(letters + digits + "-._~!$&'()*+,;=:@/?%[]") // RFC 3986 sections 3.3 and 3.4, and what queries hold all the same
-	hostChars  = charsOf(letters + digits + "-._:[]")               // of a host
+	hostChars  = charsOf(letters + digits + "-._:[]")                 // of a host
 	textChars  = func() charset {
 		s := charsOf("\t")
 		for c := ' '; c < 256; c++ {
