@@ -61,6 +61,47 @@ func Run(t *testing.T, s System) {
 	} {
 		t.Run(c.name, func(t *testing.T) { c.run(t, open(t, s)) })
 	}
+	t.Run("the first of all", func(t *testing.T) { firstOfAll(t, s) })
+}
+
+// firstOfAll raises a version where nobody is on blue: green gets nothing until it is
+// asked for.
+func firstOfAll(t *testing.T, s System) {
+	w := NewWorld(t)
+	p := s.Open(t, w)
+	d := p.Driver()
+	reads := func(d front.Driver, what string, want split.Share) front.Reading {
+		t.Helper()
+		r, err := d.Read(t.Context())
+		if err != nil || r.Split.Share != want {
+			t.Fatalf("%s it reads as %+v, %v, want %v on green", what, r.Split, err, want)
+		}
+		return r
+	}
+	reads(d, "before anything", 0)
+	if err := d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 2)); err != nil {
+		t.Fatal(err)
+	}
+	r := reads(d, "with instances on green", 0)
+	for range 20 {
+		(&client{world: w}).ask("/early") // nobody is to answer
+	}
+	for _, i := range r.Sides[split.Green].Instances {
+		if n := w.Instance(i.Name).Answered.Load(); n > 0 {
+			t.Errorf("%s answered %d requests before any were to go there", i.Name, n)
+		}
+	}
+	if done, err := d.Set(t.Context(), split.Whole, r.Split.Revision); err != nil || done.Share != split.Whole {
+		t.Fatalf("the first share: %+v, %v", done, err)
+	}
+	reads(d, "afterwards", split.Whole)
+	reads(p.Driver(), "by another process", split.Whole)
+	Eventually(t, "answers of green alone", func() error {
+		if _, sides := w.Count(40, true, nil); sides != [2]int{0, 40} {
+			return fmt.Errorf("answers of %v", sides)
+		}
+		return nil
+	})
 }
 
 // scene is a proxy with instances behind it and requests flowing.

@@ -225,9 +225,6 @@ func (d *Driver) weigh(s state, share split.Share) ([]setting, split.Weights, er
 	for _, side := range split.Sides {
 		groups[side].Share = share.Of(side)
 		servers := d.of(s, side)
-		if share.Of(side) > 0 && len(servers) == 0 {
-			return nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
-		}
 		out := func(v server) bool { return d.known.At(side, v.address, v.name).Out }
 		all := !slices.ContainsFunc(servers, func(v server) bool { return !out(v) })
 		for _, v := range servers {
@@ -301,6 +298,11 @@ func commands(list []setting) []string {
 
 // steps are the commands that put a share in force.
 func (d *Driver) steps(s state, share split.Share, home bool) ([]string, []setting, split.Weights, error) {
+	for _, side := range split.Sides {
+		if share.Of(side) > 0 && len(d.of(s, side)) == 0 {
+			return nil, nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+		}
+	}
 	list, w, err := d.weigh(s, share)
 	if err != nil {
 		return nil, nil, w, err
@@ -393,7 +395,7 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 	if err != nil {
 		return err
 	}
-	share, kept, err := d.steering.ForInstances(s, side, wanted)
+	as, err := d.steering.ForInstances(s, side, wanted)
 	if err != nil {
 		return err
 	}
@@ -422,7 +424,7 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 			then.servers[n].address = "" // nobody's
 		}
 	}
-	list, _, err := d.weigh(then, share)
+	list, _, err := d.weigh(then, as.Share)
 	if err != nil {
 		d.known[side] = before
 		return err
@@ -435,23 +437,23 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 		p := list[n].path()
 		list[n].server = is[p]
 		list[n].address = address[p]
+		if as.Rest {
+			list[n].weight = 0
+		}
 		own, _ := d.side(list[n].server)
 		// With sessions that stay, a side without a share that was taken home stays so.
-		list[n].in = list[n].server.in() || !(d.sticky && share.Of(own) == 0 && list[n].server.address == list[n].address)
+		list[n].in = list[n].server.in() || !(d.sticky && as.Share.Of(own) == 0 && list[n].server.address == list[n].address)
 	}
 	for _, v := range slots {
 		if _, used := placed[v.name]; !used && v.in() {
 			list = append(list, setting{server: v, left: true})
 		}
 	}
-	if err := d.carryOut(ctx, s, commands(list), list, share, false); err != nil {
+	if err := d.carryOut(ctx, s, commands(list), list, as.Share, false); err != nil {
 		d.known[side] = before
 		return err
 	}
-	if !kept {
-		return nil
-	}
-	return d.steering.Ours(ctx, s)
+	return d.steering.Told(ctx, s, as)
 }
 
 // place gives each instance a server: the one that has its address already, else one

@@ -403,7 +403,7 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 	if err != nil {
 		return err
 	}
-	share, kept, err := m.steering.ForInstances(b, side, wanted)
+	as, err := m.steering.ForInstances(b, side, wanted)
 	if err != nil {
 		return err
 	}
@@ -425,12 +425,15 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 			then.workers[n].route = nobodys
 		}
 	}
-	list, _, err := m.settings(then, share, false)
+	list, _, err := m.settings(then, as.Share, false)
 	if err != nil {
 		m.known[side] = before
 		return err
 	}
 	for n := range list {
+		if as.Rest {
+			list[n].state = off
+		}
 		list[n].was = b.workers[slices.IndexFunc(b.workers, func(w worker) bool { return w.address == list[n].address })]
 	}
 	for _, w := range old {
@@ -444,10 +447,7 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 		m.known[side] = before
 		return err
 	}
-	if !kept {
-		return nil
-	}
-	return m.steering.Ours(ctx, b)
+	return m.steering.Told(ctx, b, as)
 }
 
 // nobodys is the name of a worker that is no instance's any more.

@@ -20,6 +20,7 @@ type Steering[S any] struct {
 	Most int // the largest weight of an instance
 
 	revisions front.Revisions
+	rest      string // the print of a state in which nobody gets anything because nobody has asked for it yet
 }
 
 // Work is a change that can be made.
@@ -31,8 +32,16 @@ type Work struct {
 
 // Split is what is in force in a state, with its revision.
 func (t *Steering[S]) Split(s S) (front.Split, error) {
-	share, err := t.Share(s)
+	share, err := t.share(s)
 	return t.revisions.Split(share, t.Print(s)), err
+}
+
+// share is on green. At rest all are on blue, which has nobody yet.
+func (t *Steering[S]) share(s S) (split.Share, error) {
+	if t.rest != "" && t.rest == t.Print(s) {
+		return 0, nil
+	}
+	return t.Share(s)
 }
 
 // Plan completes what is said of a change with what Set would do.
@@ -42,7 +51,7 @@ func (t *Steering[S]) Plan(ctx context.Context, share split.Share, c front.Chang
 		return front.Change{}, err
 	}
 	c.Wanted = share
-	if c.From, err = t.Share(s); err != nil {
+	if c.From, err = t.share(s); err != nil {
 		return c, err
 	}
 	w, err := t.Work(s, share, false)
@@ -104,25 +113,49 @@ func (t *Steering[S]) put(ctx context.Context, s S, share split.Share, home bool
 	return now, err
 }
 
-// ForInstances is the share by which a side's new instances are weighed. While nobody
-// gets anything, these will, and kept is false.
-func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []front.Instance) (share split.Share, kept bool, err error) {
-	share, err = t.Share(s)
-	if kept = err == nil; !kept {
-		share = split.Toward(side, split.Whole)
+// Wanted is how a side's new instances are to be weighed.
+type Wanted struct {
+	Share split.Share
+	// Rest says that nobody got anything, and that these are to wait until a share is
+	// set: they are weighed, and get nothing.
+	Rest bool
+	kept bool // the share was in force
+}
+
+// ForInstances says how a side's new instances are to be weighed.
+func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []front.Instance) (Wanted, error) {
+	share, err := t.Share(s)
+	w := Wanted{Share: share, kept: err == nil}
+	if !w.kept { // nobody gets anything; home is where it begins
+		w.Share, w.Rest = split.Toward(side, split.Whole), side != split.Blue
 		if len(wanted) == 0 {
-			share = split.Toward(side, 0)
+			w.Share = split.Toward(side, 0)
 		}
 	}
-	if of := share.Of(side); of > 0 && len(wanted) == 0 {
-		return 0, false, fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
+	if of := w.Share.Of(side); of > 0 && len(wanted) == 0 {
+		return w, fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, of)
 	}
-	return share, kept, nil
+	return w, nil
+}
+
+// Told takes in that a side has other instances than in a state from before, as wanted.
+func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
+	switch {
+	case w.kept:
+		return t.Ours(ctx, before)
+	case !w.Rest:
+		return nil
+	}
+	after, err := t.Look(ctx)
+	if err == nil {
+		t.rest = t.Print(after)
+	}
+	return err
 }
 
 // Quiet is an error if a side gets requests in a state.
 func (t *Steering[S]) Quiet(s S, side split.Side) error {
-	share, err := t.Share(s)
+	share, err := t.share(s)
 	if of := share.Of(side); err == nil && of > 0 {
 		err = fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
 	}

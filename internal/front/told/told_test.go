@@ -101,17 +101,21 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 	one := []front.Instance{{Name: "green-1"}}
 	for _, c := range []struct {
 		share  split.Share
+		side   split.Side
 		wanted []front.Instance
-		want   split.Share
-		kept   bool
+		want   Wanted
 		err    error
 	}{
-		{2500, one, 2500, true, nil}, {2500, nil, 0, false, front.ErrRefused}, {0, nil, 0, true, nil},
-		{-1, one, split.Whole, false, nil}, {-1, nil, 0, false, nil},
+		{2500, split.Green, one, Wanted{Share: 2500, kept: true}, nil},
+		{2500, split.Green, nil, Wanted{Share: 2500, kept: true}, front.ErrRefused},
+		{0, split.Green, nil, Wanted{kept: true}, nil},
+		{-1, split.Green, one, Wanted{Share: split.Whole, Rest: true}, nil},
+		{-1, split.Green, nil, Wanted{Rest: true}, nil},
+		{-1, split.Blue, one, Wanted{}, nil},
 	} {
-		share, kept, err := s.ForInstances(c.share, split.Green, c.wanted)
-		if share != c.want || kept != c.kept || !errors.Is(err, c.err) {
-			t.Errorf("at %v with %d instances: %v, %v, %v", c.share, len(c.wanted), share, kept, err)
+		got, err := s.ForInstances(c.share, c.side, c.wanted)
+		if got != c.want || !errors.Is(err, c.err) {
+			t.Errorf("at %v with %d instances of %v: %+v, %v", c.share, len(c.wanted), c.side, got, err)
 		}
 	}
 	if s.Quiet(0, split.Green) != nil || s.Quiet(1, split.Green) == nil || s.Quiet(-1, split.Green) == nil {
@@ -124,5 +128,31 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 	}
 	if now, _ := s.Split(2600); now.Revision != before.Revision {
 		t.Errorf("what is ours is a new split: revision %d after %d", now.Revision, before.Revision)
+	}
+}
+
+// Before anybody has asked for anything, all are at home, where nobody is yet.
+func TestAtRest(t *testing.T) {
+	p := &proxy{share: -1}
+	s := p.steering()
+	if now, err := s.Split(-1); err == nil {
+		t.Errorf("nobody gets anything, and it reads as %+v", now)
+	}
+	if err := s.Told(t.Context(), -1, Wanted{Share: split.Whole, Rest: true}); err != nil {
+		t.Fatal(err)
+	}
+	now, err := s.Split(-1)
+	if err != nil || now.Share != 0 {
+		t.Fatalf("at rest it reads as %+v, %v", now, err)
+	}
+	if err := s.Quiet(-1, split.Green); err != nil {
+		t.Errorf("at rest green is not quiet: %v", err)
+	}
+	if done, err := s.Set(t.Context(), split.Whole, now.Revision); err != nil || done.Share != split.Whole {
+		t.Errorf("the first share: %+v, %v", done, err)
+	}
+	p.share = -2 // somebody took everything away
+	if _, err := s.Split(p.share); err == nil {
+		t.Error("nobody gets anything any more, and nothing says so")
 	}
 }
