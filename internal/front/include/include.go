@@ -147,14 +147,18 @@ func (f File) putChecked(ctx context.Context, now, next []byte) error {
 	candidate, before := f.hidden("new"), f.hidden("before-new")
 	defer os.Remove(candidate)
 	defer os.Remove(before)
-	if err := errors.Join(write(candidate, next), write(before, now)); err != nil {
+	err := write(candidate, next)
+	if err == nil {
+		err = write(before, now)
+	}
+	if err != nil {
 		return refused("%s cannot be written, nothing was changed: %w", f.Path, err)
 	}
 	// The disk works while the configuration is checked.
 	synced := make(chan error, 1)
 	go func() { synced <- errors.Join(durable.Sync(candidate), durable.Sync(before)) }()
 	errCheck := f.check(ctx, candidate)
-	err := <-synced
+	err = <-synced
 	if errCheck != nil {
 		return errCheck
 	}
