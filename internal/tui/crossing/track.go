@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -61,8 +62,10 @@ func (m Model) track(g *cells.Grid, x, y, end, bottom int) {
 		said, style := m.s.Split.Said, t.Label
 		if m.s.Split.Off {
 			style = t.Amber.In(true)
+			said, _, _ = strings.Cut(said, " where ") // what is seen instead is in the notice
+			said += ", since " + m.s.Split.Since.Local().Format("15:04:05")
 		}
-		g.Within(after, y, end-after, said, style)
+		g.Within(after, y, end-after-2, said, style)
 	}
 	axis := tr.top - 1
 	for _, share := range []split.Share{0, 25, 50, 75, 100} {

@@ -296,3 +296,16 @@ func TestWhyItFroze(t *testing.T) {
 		t.Errorf("the view does not say %q:\n%.400s", want, v)
 	}
 }
+
+// A wrong split is said in full, and in few words where it is drawn.
+func TestAWrongSplit(t *testing.T) {
+	s := sample()
+	since := time.Date(2026, 11, 23, 17, 55, 23, 0, time.Local)
+	s.Split = keeper.SplitView{Off: true, Since: since, Said: "off by -10.7 points where 25 % is asked: 14.3 % ±3.7 of 377 answers at the front door, since 17:55:23"}
+	v := ansi.Strip(draw(s, 142, 38).View())
+	for _, want := range []string{"the split is " + s.Split.Said, "share of requests on green  off by -10.7 points, since 17:55:23  "} {
+		if !strings.Contains(v, want) {
+			t.Errorf("the view does not say %q:\n%.900s", want, v)
+		}
+	}
+}
