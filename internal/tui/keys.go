@@ -57,7 +57,7 @@ func newKeyMap() keyMap {
 		Fold:        bind("m", "what was meant", "m"),
 		PageUp:      bind("pgup", "scroll up", "pgup"),
 		PageDown:    bind("pgdown", "scroll", "pgdown"),
-		Help:        bind("?", "keys", "?"),
+		Help:        bind(frame.Help, "keys", frame.Help),
 		Quit:        bind("q", "quit", "q", "ctrl+c"),
 	}
 }

@@ -490,12 +490,13 @@ func youngest(workers []string) (time.Time, error) {
 	return time.Unix(boot, latest*int64(time.Second)/perSecond), nil
 }
 
-// difference are the lines in which two texts differ, without those around them.
+// difference are the lines in which two texts differ, without those around them and
+// without seals.
 func difference(was, next []byte) []string {
 	var lines []string
 	for line := range strings.Lines(udiff.Unified("", "", string(was), string(next))) {
 		line = strings.TrimRight(line, "\n")
-		if strings.HasPrefix(line, "---") || strings.HasPrefix(line, "+++") || line == "" || line[0] != '+' && line[0] != '-' {
+		if strings.HasPrefix(line, "---") || strings.HasPrefix(line, "+++") || line == "" || line[0] != '+' && line[0] != '-' || strings.HasPrefix(line[1:], sealed) {
 			continue
 		}
 		lines = append(lines, line)

@@ -1,6 +1,7 @@
 package frame
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/keeper"
@@ -82,16 +83,38 @@ func Line(g *cells.Grid, t theme.Theme, y int, n Notice) {
 	g.Within(1, y, w-2, n.Text, style)
 }
 
-// Keys names keys, as many as fit.
+// Help is the key that names all others.
+const Help = "?"
+
+// Keys names keys, as many as fit. Where some do not, the last one is that for help.
 func Keys(g *cells.Grid, t theme.Theme, x, y int, hints []Hint) {
 	w, _ := g.Size()
-	for _, k := range hints {
-		if x+cells.Width(k.Key)+1+cells.Width(k.Does) > w {
-			return
-		}
+	for _, k := range fitting(hints, w-x) {
 		x = g.Text(x, y, k.Key, t.Ink.In(true))
-		x = g.Text(x+1, y, k.Does, t.Label) + 3
+		x = g.Text(x+1, y, k.Does, t.Label) + keyGap
 	}
+}
+
+const keyGap = 3 // columns between two keys
+
+// fitting are the keys that fit into a width.
+func fitting(hints []Hint, width int) []Hint {
+	room := func(k Hint) int { return cells.Width(k.Key) + 1 + cells.Width(k.Does) + keyGap }
+	first := func(hints []Hint, width int) int {
+		for n, k := range hints {
+			if width -= room(k); width < -keyGap {
+				return n
+			}
+		}
+		return len(hints)
+	}
+	n := first(hints, width)
+	help := slices.IndexFunc(hints, func(k Hint) bool { return k.Key == Help })
+	if n == len(hints) || help < n {
+		return hints[:n]
+	}
+	n = first(hints[:help], width-room(hints[help]))
+	return append(slices.Clone(hints[:n]), hints[help])
 }
 
 // Wrap breaks a text into lines of a width, at spaces where there are any.
