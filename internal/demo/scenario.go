@@ -144,19 +144,20 @@ func prefix() string { return fmt.Sprintf("vaiven-demo-%d-", os.Getuid()) }
 
 // write makes the plan and the builds.
 func (s *Scenario) write(o Options) error {
-	listen, err1 := freePort()
-	fares, err2 := freePort()
-	nobody, err3 := freePort() // where nobody listens
-	images, err4 := freePort()
-	manager, err5 := freePort()
+	// So that demos side by side seldom meet, and below the ports that the system gives
+	// to connections: what is free there stays free until it is used.
+	first := 20_000 + os.Getpid()%127*100
+	own := first + 90
+	listen, err1 := freePort(&own)
+	fares, err2 := freePort(&own)
+	nobody, err3 := freePort(&own) // where nobody listens
+	images, err4 := freePort(&own)
+	manager, err5 := freePort(&own)
 	if err := errors.Join(err1, err2, err3, err4, err5); err != nil {
 		return err
 	}
 	s.registry = fmt.Sprintf("127.0.0.1:%d", images)
 	s.fares = fmt.Sprintf("127.0.0.1:%d", fares)
-	// So that demos side by side seldom meet, and below the ports that the system gives
-	// to connections.
-	first := 20_000 + os.Getpid()%127*100
 	route, keep := demoRoute, "2m, then ask"
 	if o.Quick {
 		route, keep = quickRoute, "4s"
@@ -167,7 +168,7 @@ func (s *Scenario) write(o Options) error {
 	}
 	text := strings.NewReplacer("LISTEN", fmt.Sprintf("127.0.0.1:%d", listen), "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
-		"SEARCHPORTS", fmt.Sprintf("%d-%d", first, first+59), "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+99),
+		"SEARCHPORTS", fmt.Sprintf("%d-%d", first, first+59), "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
 		"ROUTE", route, "KEEP", keep, "SLOW", slow, "FRONT", strings.ReplaceAll(s.frontPlan(o.Front), "MANAGER", fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
 	s.ports = [2]int{first, first + 59}
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
@@ -214,7 +215,15 @@ func (s *Scenario) writeBuild(program string, b build, made time.Time) error {
 	return nil
 }
 
-func freePort() (int, error) {
+// freePort is the next port from one on that nobody listens on. Where that is taken up
+// by others it is any.
+func freePort(next *int) (int, error) {
+	for tries := 0; tries < 10; tries++ {
+		*next++
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", *next-1)); err == nil {
+			return *next - 1, l.Close()
+		}
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err
