@@ -119,8 +119,11 @@ func (d *Driver) Read(ctx context.Context) (front.Reading, error) {
 		return front.Reading{}, err
 	}
 	r := front.Reading{At: time.Now()}
-	if r.Split, err = d.steering.Split(s); err != nil && d.known[0] != nil {
-		return front.Reading{}, err // before the first instances were told there may be none
+	switch r.Split, err = d.steering.Split(s); {
+	case err != nil && d.known[split.Blue] == nil: // before the first instances were told there may be none
+		r.Split = d.steering.Rest(s)
+	case err != nil:
+		return front.Reading{}, err
 	}
 	var down []string
 	for _, side := range split.Sides {

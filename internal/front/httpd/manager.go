@@ -205,8 +205,11 @@ func (m *Manager) Read(ctx context.Context) (front.Reading, error) {
 		return front.Reading{}, err
 	}
 	r := front.Reading{At: time.Now()}
-	if r.Split, err = m.steering.Split(b); err != nil && m.known[split.Blue] != nil {
-		return front.Reading{}, err // before the first instances were told there may be none
+	switch r.Split, err = m.steering.Split(b); {
+	case err != nil && m.known[split.Blue] == nil: // before the first instances were told there may be none
+		r.Split = m.steering.Rest(b)
+	case err != nil:
+		return front.Reading{}, err
 	}
 	var sides [2][]front.Instance
 	var broken []string

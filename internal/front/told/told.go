@@ -36,6 +36,13 @@ func (t *Steering[S]) Split(s S) (front.Split, error) {
 	return t.revisions.Split(share, t.Print(s)), err
 }
 
+// Rest is what is in force in a state in which nobody gets anything, for who was told
+// of no instances: nobody has asked for anything yet.
+func (t *Steering[S]) Rest(s S) front.Split {
+	t.rest = t.Print(s)
+	return t.revisions.Split(0, t.rest)
+}
+
 // share is on green. At rest all are on blue, which has nobody yet.
 func (t *Steering[S]) share(s S) (split.Share, error) {
 	if t.rest != "" && t.rest == t.Print(s) {
@@ -148,7 +155,7 @@ func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
 	}
 	after, err := t.Look(ctx)
 	if err == nil {
-		t.rest = t.Print(after)
+		t.Rest(after)
 	}
 	return err
 }
