@@ -82,7 +82,7 @@ backend {{.}}
 {{end}}`))
 
 var nginxNeeds = template.Must(template.New("").Parse(`http {
-    include {{.Nginx.File}};
+    include {{.Nginx.File}};    # unless a pattern such as conf.d/*.conf includes it
     server {
         listen {{.Front.Listen}};
 {{- with .Nginx.Log}}
@@ -110,7 +110,8 @@ ProxyPass "/" "balancer://{{.Httpd.Balancer}}/"
     Require local
 </Location>
 LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" {{.Variable}}
-{{else}}Include {{.Httpd.File}}
+{{else}}# unless a pattern such as conf-enabled/*.conf includes it:
+Include {{.Httpd.File}}
 ProxyPass "/" "balancer://{{.Httpd.Balancer}}/"
 {{end}}CustomLog {{or .Httpd.Log "LOG"}} {{.Variable}}
 `))
