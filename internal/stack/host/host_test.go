@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -381,6 +383,66 @@ func TestWhatCannotBeStarted(t *testing.T) {
 		}
 	}
 	*green = right
+}
+
+// A server that turns some connections away is asked again, and not for ever.
+func TestAHostThatTurnsConnectionsAway(t *testing.T) {
+	w := &world{servers: map[*plan.Plan][]*sshd{}}
+	p := w.plan(t, "well")
+	behind := w.servers[p][0].address
+	door, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer door.Close()
+	var turnAway, came atomic.Int64
+	go func() {
+		for {
+			c, err := door.Accept()
+			if err != nil {
+				return
+			}
+			if came.Add(1); turnAway.Add(-1) >= 0 {
+				c.Close()
+				continue
+			}
+			go func() {
+				defer c.Close()
+				s, err := net.Dial("tcp", behind)
+				if err != nil {
+					return
+				}
+				defer s.Close()
+				go io.Copy(s, c)
+				io.Copy(c, s)
+			}()
+		}
+	}()
+	green := &p.Parts[0].Stacks[split.Green]
+	known, err := os.ReadFile(green.KnownHosts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, port, _ := net.SplitHostPort(door.Addr().String())
+	_, was, _ := net.SplitHostPort(behind)
+	if err := os.WriteFile(green.KnownHosts, []byte(strings.ReplaceAll(string(known), "]:"+was+" ", "]:"+port+" ")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	right := green.Hosts
+	green.Hosts = []plan.Host{{User: right[0].User, Address: door.Addr().String()}}
+	turnAway.Store(mostTries - 1)
+	if _, err := open(t, p).List(t.Context(), split.Green); err != nil || came.Load() != mostTries {
+		t.Errorf("turned away %d times: %v after %d connections", mostTries-1, err, came.Load())
+	}
+	turnAway.Store(100)
+	came.Store(0)
+	if _, err := open(t, p).List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) || came.Load() != mostTries {
+		t.Errorf("turned away every time: %v after %d connections", err, came.Load())
+	}
+	green.Hosts = right
+	if err := os.WriteFile(green.KnownHosts, known, 0o600); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // A start that was cut off from here goes on at the host: whoever comes second finds

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -87,12 +89,37 @@ func (m *machine) dial(ctx context.Context) (*ssh.Client, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, dialLimit)
 	defer cancel()
-	conn, err := place.Local{}.Dial(ctx, "tcp", m.Address)
+	for tries := 1; ; tries++ {
+		client, err := handshake(ctx, m.Address, config)
+		// A server that is being connected to by many turns some away (MaxStartups in
+		// sshd_config(5)), without a word.
+		turnedAway := errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET)
+		if !turnedAway || tries == mostTries {
+			return client, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(time.Duration(tries) * pause):
+		}
+	}
+}
+
+// How often a host is tried that turns connections away, and how long is waited after
+// the first time.
+const (
+	mostTries = 4
+	pause     = 50 * time.Millisecond
+)
+
+// handshake makes one connection.
+func handshake(ctx context.Context, address string, config *ssh.ClientConfig) (*ssh.Client, error) {
+	conn, err := place.Local{}.Dial(ctx, "tcp", address)
 	if err != nil {
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
-	c, channels, requests, err := ssh.NewClientConn(conn, m.Address, config)
+	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
 	if !stop() || err != nil {
 		_ = conn.Close()
 		if ctx.Err() != nil {
