@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"regexp"
 	"slices"
 	"strings"
@@ -150,6 +151,24 @@ func (r *reader) entries(n ast.Node, what string) ([]*ast.MappingValueNode, bool
 	}
 	r.wrong(n, what+" has to be a mapping of keys to values", `write "key: value" lines, indented below it`)
 	return nil, false
+}
+
+// named are the entries of a mapping from names, those whose names are good.
+func (r *reader) named(n ast.Node, what string) iter.Seq2[string, *ast.MappingValueNode] {
+	return func(yield func(string, *ast.MappingValueNode) bool) {
+		entries, _ := r.entries(n, what)
+		for _, e := range entries {
+			name, err := word(scalar(e.Key))
+			if err != nil {
+				what, try := explain(err)
+				r.wrong(e.Key, what, try)
+				continue
+			}
+			if !yield(name, e) {
+				return
+			}
+		}
+	}
 }
 
 // strings reads a mapping of free names to texts.

@@ -56,17 +56,7 @@ func (r *reader) partKeys(p *Part) []key {
 
 // parts reads the parts behind the one that the front knows.
 func (r *reader) parts(n ast.Node, p *Plan) {
-	entries, ok := r.entries(n, "parts")
-	if !ok {
-		return
-	}
-	for _, e := range entries {
-		name, err := word(scalar(e.Key))
-		if err != nil {
-			what, try := explain(err)
-			r.wrong(e.Key, what, try)
-			continue
-		}
+	for name, e := range r.named(n, "parts") {
 		if slices.ContainsFunc(p.Parts, func(q Part) bool { return q.Name == name }) {
 			r.wrong(e.Key, fmt.Sprintf("a part is called %q already", name), "give each part a name of its own; that of the front's part stands in \"part\"")
 			continue
@@ -275,17 +265,7 @@ func (r *reader) pairs(n ast.Node, p *Pairs) {
 }
 
 func (r *reader) secrets(n ast.Node, to map[string]Secret) {
-	entries, ok := r.entries(n, "secrets")
-	if !ok {
-		return
-	}
-	for _, e := range entries {
-		name, err := word(scalar(e.Key))
-		if err != nil {
-			what, try := explain(err)
-			r.wrong(e.Key, what, try)
-			continue
-		}
+	for name, e := range r.named(n, "secrets") {
 		var s Secret
 		before := len(r.problems.List)
 		parsed(r, "a secret", &s, secret)(e.Value)
