@@ -92,8 +92,11 @@ func (c *crowdConn) SyscallConn() (syscall.RawConn, error) {
 }
 
 // CloseWrite lets the server end an answer before it closes the connection.
-func (c *crowdConn) CloseWrite() error {
-	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+func (c *crowdConn) CloseWrite() error { return closeWrite(c.Conn) }
+
+// closeWrite ends what is written to a connection, where it has such a half.
+func closeWrite(conn net.Conn) error {
+	if half, ok := conn.(interface{ CloseWrite() error }); ok {
 		return half.CloseWrite()
 	}
 	return nil

@@ -83,7 +83,6 @@ func (l *lane) run() {
 		if !l.take() {
 			handed = true
 			_ = l.conn.SetDeadline(time.Time{})
-			l.crowd.note(l.conn, http.StateClosed) // its new owner notes it anew
 			l.over.hand(l.conn, l.buf[l.start:l.end])
 			return
 		}
@@ -172,7 +171,7 @@ func (l *lane) take() bool {
 // goes on.
 func (l *lane) carry() bool {
 	p, pass := l.proxy, &l.pass
-	*pass = passage{begun: time.Now(), left: pass.left}
+	*pass = passage{left: pass.left}
 	p.begin(pass, l)
 	defer pass.leave()
 	l.prepare()

@@ -153,9 +153,4 @@ func (c *taken) Read(data []byte) (int, error) {
 }
 
 // CloseWrite lets the server end an answer before it closes the connection.
-func (c *taken) CloseWrite() error {
-	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
-		return half.CloseWrite()
-	}
-	return nil
-}
+func (c *taken) CloseWrite() error { return closeWrite(c.Conn) }
