@@ -618,10 +618,15 @@ func Eventually(t *testing.T, what string, try func() error) {
 	}
 }
 
-// Grows raises the share on green step by step, and looks whether any of a hundred
+// Grows raises instances and then the share on green, step by step, and looks whether any of a hundred
 // clients, told apart by their headers, ever goes back to blue.
 func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []string) {
 	t.Helper()
+	for _, side := range split.Sides {
+		if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
 	const clients = 100
 	on := [clients]split.Side{}
 	for _, share := range []split.Share{0, 500, 2500, 2501, 6000, 9900, split.Whole} {

@@ -119,10 +119,7 @@ func (d *Driver) Read(ctx context.Context) (front.Reading, error) {
 		return front.Reading{}, err
 	}
 	r := front.Reading{At: time.Now()}
-	switch r.Split, err = d.steering.Split(s); {
-	case err != nil && d.known[split.Blue] == nil: // before the first instances were told there may be none
-		r.Split = d.steering.Rest(s)
-	case err != nil:
+	if r.Split, err = d.steering.InForce(s, d.known); err != nil {
 		return front.Reading{}, err
 	}
 	var down []string

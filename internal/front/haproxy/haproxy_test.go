@@ -180,13 +180,7 @@ func TestKeysThatStay(t *testing.T) {
 				f.Key = c.key
 				return needed(f)
 			})
-			d := New(f)
-			for _, side := range split.Sides {
-				if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
-					t.Fatal(err)
-				}
-			}
-			fronttest.Grows(t, w, d, c.headers)
+			fronttest.Grows(t, w, New(f), c.headers)
 		})
 	}
 }

@@ -205,10 +205,7 @@ func (m *Manager) Read(ctx context.Context) (front.Reading, error) {
 		return front.Reading{}, err
 	}
 	r := front.Reading{At: time.Now()}
-	switch r.Split, err = m.steering.Split(b); {
-	case err != nil && m.known[split.Blue] == nil: // before the first instances were told there may be none
-		r.Split = m.steering.Rest(b)
-	case err != nil:
+	if r.Split, err = m.steering.InForce(b, m.known); err != nil {
 		return front.Reading{}, err
 	}
 	var sides [2][]front.Instance

@@ -145,13 +145,13 @@ func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, erro
 	if strange != nil {
 		c.Notes = append(c.Notes, f.errStrange(strange).Error())
 	}
-	c.Steps = f.steps(data, s)
+	c.Steps = f.steps(data, f.render(s))
 	return c, ctx.Err()
 }
 
 // steps are the lines in which the file would differ, and the commands.
-func (f *Front) steps(was []byte, s Setting) []string {
-	steps := difference(was, f.render(s))
+func (f *Front) steps(was, next []byte) []string {
+	steps := difference(was, next)
 	if len(steps) == 0 {
 		return []string{"nothing: it is in force"}
 	}
@@ -206,7 +206,8 @@ func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (fron
 	if err != nil {
 		return front.Split{}, err
 	}
-	steps, next := f.steps(was, s), f.render(s)
+	next := f.render(s)
+	steps := f.steps(was, next)
 	change := string(next) != string(was)
 	if !change {
 		workers, err := f.File.Server.Running()

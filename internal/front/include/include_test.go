@@ -321,7 +321,7 @@ func TestStrangeLines(t *testing.T) {
 	}
 	other := s
 	other.Share = 5000
-	if got := fmt.Sprintf("%q", f.steps([]byte(ours), other)); got != `["-share 2500" "+share 5000"]` {
+	if got := fmt.Sprintf("%q", f.steps([]byte(ours), f.render(other))); got != `["-share 2500" "+share 5000"]` {
 		t.Errorf("a change is said as %s", got)
 	}
 	if got := f.errStrange([]string{"a", "b", "c"}).Error(); !strings.Contains(got, "(a and 2 more)") {

@@ -98,11 +98,6 @@ func TestCookiesStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, _, _ := start(t, w, plan.Key{From: plan.KeyCookie, Name: "passenger"})
 	d := New("sailings", f)
-	for _, side := range split.Sides {
-		if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
-			t.Fatal(err)
-		}
-	}
 	fronttest.Grows(t, w, d, func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} })
 }
 

@@ -36,11 +36,15 @@ func (t *Steering[S]) Split(s S) (front.Split, error) {
 	return t.revisions.Split(share, t.Print(s)), err
 }
 
-// Rest is what is in force in a state in which nobody gets anything, for who was told
-// of no instances: nobody has asked for anything yet.
-func (t *Steering[S]) Rest(s S) front.Split {
-	t.rest = t.Print(s)
-	return t.revisions.Split(0, t.rest)
+// InForce is what a reading says. Who was told of no instances yet takes a state in which
+// nobody gets anything for one in which nobody has asked for anything.
+func (t *Steering[S]) InForce(s S, known front.Known) (front.Split, error) {
+	now, err := t.Split(s)
+	if err != nil && known[split.Blue] == nil {
+		t.rest = t.Print(s)
+		return t.Split(s)
+	}
+	return now, err
 }
 
 // share is on green. At rest all are on blue, which has nobody yet.
@@ -155,7 +159,7 @@ func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
 	}
 	after, err := t.Look(ctx)
 	if err == nil {
-		t.Rest(after)
+		t.rest = t.Print(after)
 	}
 	return err
 }
