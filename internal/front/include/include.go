@@ -115,6 +115,10 @@ func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
 		if err := f.putChecked(ctx, now, next); err != nil {
 			return err
 		}
+		// A server that is just starting may have got more workers meanwhile.
+		if more, err := f.Server.Running(); err == nil {
+			workers = append(workers, more...)
+		}
 	}
 	if err = f.load(ctx, workers); err == nil && !home {
 		err = f.settle() // here, because nobody should wait for the disk before the server loads

@@ -69,8 +69,11 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 		t.Fatalf("made %v, %v", made, err)
 	}
 	p = fronttest.Start(t, w.Listen, program, "-c", conf)
-	fronttest.Eventually(t, "its note of the process", func() error {
-		_, err := New("sailings", f).File.Server.Running()
+	fronttest.Eventually(t, "its workers", func() error {
+		now, err := New("sailings", f).File.Server.Running()
+		if err == nil && len(now) != 2 {
+			err = fmt.Errorf("there are %v", now)
+		}
 		return err
 	})
 	return f, p, dir
