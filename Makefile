@@ -35,7 +35,7 @@ shots: build
 
 # A minute for each parser.
 fuzz:
-	$(GO) test ./internal/plan -run '^$$' -fuzz FuzzParse -fuzztime 60s
+	$(GO) test ./internal/planfile -run '^$$' -fuzz FuzzParse -fuzztime 60s
 	$(GO) test ./internal/core/split -run '^$$' -fuzz FuzzParseShare -fuzztime 60s
 	$(GO) test ./internal/core/crossing -run '^$$' -fuzz FuzzEvent -fuzztime 60s
 	$(GO) test ./internal/check -run '^$$' -fuzz FuzzLookUp -fuzztime 60s

@@ -62,7 +62,7 @@ func asks(p *plan.Plan) bool {
 			return true
 		}
 	}
-	return p.Then == crossing.ThenAsk
+	return p.Then == plan.ThenAsk
 }
 
 // cross runs a crossing on a plan and turns its outcome into an exit status.

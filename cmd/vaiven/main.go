@@ -16,6 +16,7 @@ import (
 
 	"vaiven/internal/headless"
 	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 )
 
 // version is set when the program is built; see the Makefile.
@@ -60,7 +61,7 @@ func status(err error, to io.Writer) int {
 	if err == nil {
 		return exitDone
 	}
-	var problems plan.Problems
+	var problems planfile.Problems
 	var exit *exitError
 	code := exitOther
 	switch {
@@ -110,7 +111,7 @@ func onePlan(cmd *cobra.Command, args []string) error {
 
 // readPlan reads a plan file. One that is not there is a mistake in usage.
 func readPlan(file string) (*plan.Plan, error) {
-	p, err := plan.Read(file)
+	p, err := planfile.Read(file)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, usage("there is no plan file %s", file)
 	}

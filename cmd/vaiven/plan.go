@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 )
 
 func planCommand() *cobra.Command {
@@ -22,7 +22,7 @@ func planCommand() *cobra.Command {
 		Args:  onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := readPlan(args[0])
-			var problems plan.Problems
+			var problems planfile.Problems
 			if asJSON && errors.As(err, &problems) {
 				err = printJSON(cmd.OutOrStdout(), map[string]any{"mistakes": problems.List})
 				return errors.Join(err, &exitError{status: exitUsage})
@@ -85,8 +85,8 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 		}
 		fmt.Fprintln(w, line)
 	}
-	end := map[crossing.Then]string{
-		crossing.ThenRetire: "retire the old side", crossing.ThenAsk: "◇ ask whether to retire the old side", crossing.ThenLeave: "leave the old side standing",
+	end := map[plan.Then]string{
+		plan.ThenRetire: "retire the old side", plan.ThenAsk: "◇ ask whether to retire the old side", plan.ThenLeave: "leave the old side standing",
 	}[p.Then]
 	fmt.Fprintf(w, "  %-9s %s\n\n", offset(f.Total), end)
 	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side", route.Short(f.Total), route.Short(f.Keep))

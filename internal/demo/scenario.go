@@ -20,6 +20,7 @@ import (
 	"vaiven/internal/front"
 	frontall "vaiven/internal/front/all"
 	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/all"
@@ -117,7 +118,7 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 	if err := s.write(o); err != nil {
 		return nil, err
 	}
-	if s.Plan, err = plan.Read(s.File); err != nil {
+	if s.Plan, err = planfile.Read(s.File); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(s.Plan.State, 0o700); err != nil {
@@ -352,7 +353,7 @@ func remove(ctx context.Context, folder string, started []process.ID) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	var failed []error
-	if p, err := plan.Read(filepath.Join(folder, "sailings.yaml")); err == nil {
+	if p, err := planfile.Read(filepath.Join(folder, "sailings.yaml")); err == nil {
 		for n := range p.Parts {
 			for side := range p.Parts[n].Stacks {
 				p.Parts[n].Stacks[side].Grace = time.Second // nobody is served any more

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 	"vaiven/internal/logbook"
+	"vaiven/internal/plan"
 	"vaiven/internal/prober"
 	"vaiven/internal/tryout"
 )
@@ -75,7 +76,7 @@ func (c *fakeClient) Versions(context.Context) ([]keeper.Offer, error) { return 
 
 func begun(build string) crossing.Begun {
 	return crossing.Begun{
-		Service: "sailings", Number: 4, Target: split.Green, Version: "4.3.0", Build: build, LiveBuild: "7c1e", Then: crossing.ThenLeave,
+		Service: "sailings", Number: 4, Target: split.Green, Version: "4.3.0", Build: build, LiveBuild: "7c1e", Then: plan.ThenLeave,
 		Route: route.Route{{Part: 5000}, {Part: split.Whole, Ask: true}},
 	}
 }
@@ -150,7 +151,7 @@ func TestCross(t *testing.T) {
 	t.Run("frozen with nobody there", func(t *testing.T) {
 		c := newClient(func(c *fakeClient, command keeper.Command) {
 			c.step(begun("b92f"), crossing.Raised{Effect: 1}, crossing.Proved{Effect: 2, Pass: true}, crossing.Applied{Effect: 3, Share: 5000},
-				crossing.Tripped{Guard: "failing", Action: crossing.Freeze, Why: "worse"})
+				crossing.Tripped{Guard: "failing", Action: plan.Freeze, Why: "worse"})
 		})
 		sum, _ := run(t, c, Options{Yes: true})
 		if sum.Outcome != Failed || !strings.Contains(sum.Why, "frozen: failing") || len(c.commands) != 1 {

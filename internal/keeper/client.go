@@ -85,7 +85,7 @@ type Snapshot struct {
 	Begun    time.Time         `json:"begun,omitzero"`
 	Planned  route.Route       `json:"planned"` // the plan's route
 	Keep     time.Duration     `json:"keep"`
-	Then     crossing.Then     `json:"then"`
+	Then     plan.Then         `json:"then"`
 	Live     split.Side        `json:"live"` // as the front's share says while nothing is crossing
 	Front    FrontView         `json:"front"`
 	Split    SplitView         `json:"split"`
@@ -170,7 +170,7 @@ type Guard struct {
 	Limit      string              `json:"limit"`    // when it trips, in words
 	Said       string              `json:"said"`     // how it stands, in words
 	Comparison evidence.Comparison `json:"comparison"`
-	Then       crossing.Action     `json:"then"`
+	Then       plan.Action         `json:"then"`
 	Sureness   []float64           `json:"sureness,omitempty"` // the last certainties, oldest first
 	Count      bool                `json:"count,omitempty"`    // counts instead of comparing; Trial.Bad is the count
 }

@@ -13,87 +13,74 @@ import (
 	"vaiven/internal/plan"
 )
 
-// Names of the guards, as plans have them.
-const (
-	guardFailing   = "failing"
-	guardUnhealthy = "unhealthy"
-	guardLost      = "lost at front"
-)
-
 // surenessLength is how many certainties a guard shows.
 const surenessLength = 8
 
 // guards evaluates the guards of one crossing from reading to reading.
 type guards struct {
-	plan      plan.Guards
+	rules     []plan.Guard
 	baselines map[string]evidence.Count // the live side's last count that was large enough, by guard
 	sureness  map[string][]float64
 	lastPoint time.Time
 }
 
-func newGuards(p plan.Guards) *guards {
-	return &guards{plan: p, baselines: map[string]evidence.Count{}, sureness: map[string][]float64{}}
+func newGuards(rules []plan.Guard) *guards {
+	return &guards{rules: rules, baselines: map[string]evidence.Count{}, sureness: map[string][]float64{}}
 }
 
 // watch evaluates all guards. Answers count since the target first got traffic,
 // and no further back than each guard's time.
 func (g *guards) watch(now, since time.Time, target split.Side, series *metrics.Series, view SideView) []Guard {
-	if since.IsZero() {
-		return g.idle()
+	var list []Guard
+	for _, rule := range g.rules {
+		switch {
+		case rule.Off:
+			list = append(list, Guard{Name: rule.Name, Then: rule.Then, State: Idle, Said: "off"})
+		case since.IsZero():
+			idle := begun(rule)
+			idle.State, idle.Said = Idle, "nothing to watch yet"
+			list = append(list, idle)
+		case rule.Watch.Compares():
+			list = append(list, g.compare(now, since, rule, target, series))
+		case rule.Watch == plan.Unhealthy:
+			list = append(list, unhealthy(rule, view))
+		default:
+			list = append(list, lost(rule, since, target, series))
+		}
 	}
-	list := []Guard{
-		g.compare(now, since, guardFailing, g.plan.Failing, target, series, metrics.Figures.FailingCount),
-		g.compare(now, since, g.slowName(), g.plan.Slow, target, series, metrics.Figures.SlowCount),
-		g.unhealthy(view),
-		g.lost(since, target, series),
-	}
-	if now.Sub(g.lastPoint) >= 5*time.Second {
+	if !since.IsZero() && now.Sub(g.lastPoint) >= 5*time.Second {
 		g.lastPoint = now
 	}
 	return list
 }
 
-// idle are the guards before there is anything to watch.
-func (g *guards) idle() []Guard {
-	list := []Guard{
-		comparing(guardFailing, g.plan.Failing),
-		comparing(g.slowName(), g.plan.Slow),
-		counting(guardUnhealthy, g.plan.Unhealthy, 0, ""),
-		counting(guardLost, g.plan.Lost, 0, ""),
+// begun is a guard that has seen nothing.
+func begun(p plan.Guard) Guard {
+	guard := Guard{Name: p.Name, Then: p.Then, State: Clear, Count: !p.Watch.Compares()}
+	switch {
+	case !guard.Count:
+		guard.Limit = "worse by > " + percent(p.Bound.Margin)
+	case p.Most > 0:
+		guard.Limit = fmt.Sprintf("more than %d", p.Most)
+	default:
+		guard.Limit = "any"
 	}
-	for n := range list {
-		if list[n].State != Idle {
-			list[n].State, list[n].Said = Idle, "nothing to watch yet"
-		}
-	}
-	return list
+	return guard
 }
 
-// slowName names the guard on slow answers after its bound.
-func (g *guards) slowName() string { return "over " + route.Short(g.plan.SlowAfter) }
-
-// comparing is a comparing guard before it has compared anything. It is idle only
-// if it is off.
-func comparing(name string, p plan.Comparing) Guard {
-	if p.Off {
-		return Guard{Name: name, Then: p.Then, State: Idle, Said: "off"}
-	}
-	return Guard{Name: name, Then: p.Then, State: Clear, Limit: "worse by > " + percent(p.Bound.Margin)}
-}
-
-func (g *guards) compare(now, since time.Time, name string, p plan.Comparing, target split.Side,
-	series *metrics.Series, count func(metrics.Figures) evidence.Count) Guard {
-	guard := comparing(name, p)
-	if p.Off {
-		return guard
+func (g *guards) compare(now, since time.Time, p plan.Guard, target split.Side, series *metrics.Series) Guard {
+	guard, name := begun(p), p.Name
+	count := metrics.Figures.FailingCount
+	if p.Watch == plan.Slow {
+		count = metrics.Figures.SlowCount
 	}
 	if from := now.Add(-p.Over); from.After(since) {
 		since = from
 	}
-	trial := series.Count(target, since, g.plan.SlowAfter)
-	guard.Baseline = count(series.Count(target.Other(), since, g.plan.SlowAfter))
+	trial := series.Count(target, since, p.After)
+	guard.Baseline = count(series.Count(target.Other(), since, p.After))
 	guard.Trial = count(trial)
-	if name != guardFailing && trial.Requests > 0 && trial.Timed == 0 {
+	if p.Watch == plan.Slow && trial.Requests > 0 && trial.Timed == 0 {
 		guard.State, guard.Said = Idle, "cannot watch: this front does not measure times"
 		return guard
 	}
@@ -145,7 +132,7 @@ func sure(p float64) string {
 
 // unhealthy counts instances that were healthy and are not, and those that are not
 // there any more.
-func (g *guards) unhealthy(v SideView) Guard {
+func unhealthy(p plan.Guard, v SideView) Guard {
 	bad, first := 0, ""
 	if missing := v.Wanted - len(v.Instances); missing > 0 && !v.At.IsZero() {
 		bad, first = missing, fmt.Sprintf("%d of %d instances are not there", missing, v.Wanted)
@@ -158,22 +145,18 @@ func (g *guards) unhealthy(v SideView) Guard {
 			first = fmt.Sprintf("%s %s: %s", c.Name, c.State, c.Said)
 		}
 	}
-	return counting(guardUnhealthy, g.plan.Unhealthy, int64(bad), first)
+	return counting(p, int64(bad), first)
 }
 
-func (g *guards) lost(since time.Time, target split.Side, series *metrics.Series) Guard {
+func lost(p plan.Guard, since time.Time, target split.Side, series *metrics.Series) Guard {
 	n := series.Count(target, since, 0).Lost
-	return counting(guardLost, g.plan.Lost, n, fmt.Sprintf("%d lost on %v", n, target))
+	return counting(p, n, fmt.Sprintf("%d lost on %v", n, target))
 }
 
-func counting(name string, p plan.Counting, n int64, detail string) Guard {
-	guard := Guard{Name: name, Then: p.Then, State: Clear, Count: true, Trial: evidence.Count{Bad: n}, Said: "clear", Limit: "any"}
-	if p.Most > 0 {
-		guard.Limit = fmt.Sprintf("more than %d", p.Most)
-	}
+func counting(p plan.Guard, n int64, detail string) Guard {
+	guard := begun(p)
+	guard.Trial, guard.Said = evidence.Count{Bad: n}, "clear"
 	switch {
-	case p.Off:
-		guard.State, guard.Limit, guard.Said = Idle, "", "off"
 	case n > int64(p.Most):
 		guard.State, guard.Said = Tripped, detail
 	case n > 0:

@@ -254,7 +254,7 @@ func newRig(t *testing.T, change func(*plan.Plan)) *rig {
 	t.Cleanup(server.Close)
 	r.stacks = &fakeStacks{address: server.Listener.Addr().String()}
 	r.source = fakeSource{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
-	guard := plan.Comparing{Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: crossing.RollBack}
+	failing := plan.Guard{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: plan.RollBack}
 	r.plan = &plan.Plan{
 		Service: "sailings",
 		Parts: []plan.Part{{
@@ -264,8 +264,11 @@ func newRig(t *testing.T, change func(*plan.Plan)) *rig {
 		}},
 		Differences: plan.Differences{Then: plan.Ask, Meant: []plan.Meant{{Area: "build"}}},
 		Route:       route.Route{{Part: 2000, Dwell: 50 * time.Millisecond}, {Part: 5000, Dwell: 50 * time.Millisecond, Ask: true}, {Part: split.Whole}},
-		Keep:        50 * time.Millisecond, Then: crossing.ThenRetire,
-		Guards: plan.Guards{Failing: guard, Slow: plan.Comparing{Off: true}, Unhealthy: plan.Counting{Then: crossing.RollBack}, Lost: plan.Counting{Then: crossing.RollBack}},
+		Keep:        50 * time.Millisecond, Then: plan.ThenRetire,
+		Guards: []plan.Guard{
+			failing, {Name: "over 250ms", Watch: plan.Slow, Off: true},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "lost at front", Watch: plan.Lost, Then: plan.RollBack},
+		},
 	}
 	for _, side := range split.Sides {
 		r.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 1, Raise: 20 * time.Second, Grace: time.Second, Capacity: 1000}
@@ -455,7 +458,7 @@ func TestAGuardRollsBackByItself(t *testing.T) {
 
 func TestAGuardThatFreezesCanBeOverruled(t *testing.T) {
 	r := newRig(t, func(p *plan.Plan) {
-		p.Guards.Failing.Then = crossing.Freeze
+		p.Guards[0].Then = plan.Freeze
 		p.Route[0].Dwell = time.Hour
 	})
 	r.front.change(func(f *fakeFront) { f.failing[split.Green] = 50 })
@@ -473,7 +476,7 @@ func TestAGuardThatFreezesCanBeOverruled(t *testing.T) {
 }
 
 func TestAnUnhealthyInstanceRollsBackAndIsTakenOut(t *testing.T) {
-	r := newRig(t, func(p *plan.Plan) { p.Guards.Unhealthy.Most = 5 })
+	r := newRig(t, func(p *plan.Plan) { p.Guards[2].Most = 5 })
 	r.onFirstLeg()
 	r.sick.Store("/healthz", true)
 	r.until("the front has it out", func(Snapshot) bool {
@@ -738,7 +741,7 @@ func TestParts(t *testing.T) {
 
 // A host that cannot be asked hides nothing: its instances are asked themselves.
 func TestAListThatFailsHidesNoInstance(t *testing.T) {
-	r := newRig(t, func(p *plan.Plan) { p.Guards.Unhealthy = plan.Counting{Then: crossing.RollBack} })
+	r := newRig(t, nil)
 	r.onFirstLeg()
 	r.stacks.mu.Lock()
 	r.stacks.hidden = errors.New("host green.vessa does not answer")

@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/plan"
 	"vaiven/internal/stack"
 	"vaiven/internal/versions"
 )
@@ -239,7 +240,7 @@ func (k *Keeper) measure(now time.Time) {
 	total := 0.0
 	for _, side := range split.Sides {
 		v := &k.view.Sides[side]
-		v.Figures = k.series.Over(side, now.Add(-figureSpan), k.Plan.Guards.SlowAfter)
+		v.Figures = k.series.Over(side, now.Add(-figureSpan), 0)
 		v.Figures.Rate = k.series.Count(side, now.Add(-rateSpan), 0).Rate
 		v.Open = k.reading.Sides[side].Open
 		total += v.Figures.Rate
@@ -286,7 +287,7 @@ func (k *Keeper) watchGuards(ctx context.Context, now time.Time) {
 		}
 	}
 	tripped, ok := alarm(k.view.Guards, k.overruled)
-	if ok && moving && !s.GoingBack && !(tripped.Action == crossing.Freeze && s.Frozen != "") {
+	if ok && moving && !s.GoingBack && !(tripped.Action == plan.Freeze && s.Frozen != "") {
 		if err := k.take(ctx, crossing.Event{At: now, By: "guard", What: tripped}); err != nil {
 			slog.Error("guard", "err", err)
 		}
@@ -369,7 +370,8 @@ func (k *Keeper) publish(now time.Time) {
 	s.At, s.Service, s.Crossing, s.Begun = now, k.Plan.Service, k.state, k.begun
 	s.Ready = k.resumed
 	s.Planned, s.Keep, s.Then = k.Plan.Route, k.Plan.Keep, k.Plan.Then
-	s.Bound, s.Live = k.Plan.Guards.Failing.Bound, k.live()
+	failing, _ := k.Plan.Guard(plan.Failing)
+	s.Bound, s.Live = failing.Bound, k.live()
 	s.WayBack = k.wayBack(now)
 	s.Door = k.Prober.Report(now)
 	s.Overlap = k.overlap(now)

@@ -1,13 +1,6 @@
-// Package plan reads the plan file: what a service consists of, and how its
-// traffic is to cross.
+// Package plan is what a plan says, as values: what a service consists of, how
+// its traffic is to cross, and which rules are watched meanwhile.
 //
-//	p, err := plan.Read("sailings.yaml")
-//	var problems plan.Problems
-//	if errors.As(err, &problems) {
-//		fmt.Print(problems) // every mistake, each with its line and what would be right
-//	}
-//
-// The format is strict: an unknown key, a missing unit or a share that rounds
-// is a mistake. It is described in docs/plan.md. The package only reads; it
-// does not look whether what a plan names exists.
+// The package knows no file format and does no I/O, so that the core can work
+// with a plan. Package planfile reads plan files.
 package plan

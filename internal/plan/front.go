@@ -112,27 +112,3 @@ func (k Key) String() string {
 	}
 	return strings.TrimSpace(string(k.From) + " " + k.Name)
 }
-
-// resolve makes paths absolute.
-func (f *Front) resolve(dir string) {
-	var files []*string
-	included := func(i *Included) {
-		files = append(files, &i.Config, &i.File, &i.Log)
-		if len(i.Program) > 0 {
-			i.Program[0] = program(dir, i.Program[0])
-		}
-	}
-	switch f.Kind() {
-	case FrontHAProxy:
-		files = append(files, &f.HAProxy.Socket, &f.HAProxy.StateFile) // the map is named as HAProxy has it
-	case FrontNginx:
-		included(f.Nginx)
-	case FrontHttpd:
-		included(&f.Httpd.Included)
-	}
-	for _, file := range files {
-		if *file != "" {
-			*file = within(dir, *file)
-		}
-	}
-}

@@ -1,12 +1,11 @@
 package plan
 
 import (
-	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
-	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -24,8 +23,8 @@ type Plan struct {
 	Parts   []Part  // the first is the one that the front sends requests to
 	Route   route.Route
 	Keep    time.Duration
-	Then    crossing.Then
-	Guards  Guards
+	Then    Then
+	Guards  []Guard
 	Prober  Prober
 
 	Differences Differences
@@ -63,28 +62,61 @@ func (p *Plan) HealthEvery() time.Duration {
 	return most
 }
 
-// Guards are the rules watched during shift and keep.
-type Guards struct {
-	Failing   Comparing
-	Slow      Comparing
-	SlowAfter time.Duration // an answer that takes longer is slow
-	Unhealthy Counting
-	Lost      Counting
-}
-
-// Comparing is a guard that compares the target with the live side.
-type Comparing struct {
+// Guard is one of the rules that are watched while the new side gets requests.
+type Guard struct {
+	Name  string // no two guards of a plan have the same
+	Watch Watch
 	Off   bool
+	Then  Action // what happens when it trips
+
+	// Of guards that compare the new side with the live one: [Failing] and [Slow].
 	Bound evidence.Bound
 	Over  time.Duration // how far back answers count
-	Then  crossing.Action
+	After time.Duration // of [Slow]: an answer that takes longer is slow
+
+	Most int // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
 }
 
-// Counting is a guard that trips when something is counted more than so often.
-type Counting struct {
-	Off  bool
-	Most int
-	Then crossing.Action
+// Watch is what a guard watches.
+type Watch string
+
+// What guards watch.
+const (
+	Failing   Watch = "failing"   // the rate of failing answers
+	Slow      Watch = "slow"      // the rate of answers that take longer than a time
+	Unhealthy Watch = "unhealthy" // instances
+	Lost      Watch = "lost"      // requests that got no instance's answer
+)
+
+// Compares reports whether such a guard compares rates; others count.
+func (w Watch) Compares() bool { return w == Failing || w == Slow }
+
+// Action is what a tripped guard does.
+type Action string
+
+// The actions.
+const (
+	Freeze   Action = "freeze"
+	RollBack Action = "roll back"
+)
+
+// Then is what happens when the old side has been kept for its time.
+type Then string
+
+// The choices.
+const (
+	ThenRetire Then = "retire" // drain it and remove it
+	ThenAsk    Then = "ask"    // wait for a person, then retire it
+	ThenLeave  Then = "leave"  // settle and leave it standing
+)
+
+// Guard is the first guard that watches something, and false if there is none.
+func (p *Plan) Guard(w Watch) (Guard, bool) {
+	n := slices.IndexFunc(p.Guards, func(g Guard) bool { return g.Watch == w })
+	if n < 0 {
+		return Guard{}, false
+	}
+	return p.Guards[n], true
 }
 
 // Prober is the steady stream of Vaiven's own requests.
@@ -114,127 +146,6 @@ func (p *Plan) Instances() string { return filepath.Join(p.State, "instances") }
 
 // Lock is the file whose lock the one that steers holds.
 func (p *Plan) Lock() string { return filepath.Join(p.State, "keeper.lock") }
-
-// Read reads and checks a plan file. If the file was read but is wrong, the
-// error is a [Problems] with every mistake in it.
-func Read(file string) (*Plan, error) {
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	abs, err := filepath.Abs(file)
-	if err != nil {
-		return nil, err
-	}
-	p, err := Parse(file, data)
-	if err != nil {
-		return nil, err
-	}
-	p.File = abs
-	p.resolve(filepath.Dir(abs))
-	return p, nil
-}
-
-// resolve makes paths absolute that are relative to the plan's folder.
-func (p *Plan) resolve(dir string) {
-	if p.State == "" {
-		p.State = p.Service + ".vaiven"
-	}
-	p.State = within(dir, p.State)
-	p.Front.resolve(dir)
-	for i := range p.Beside {
-		p.Beside[i].resolve(dir)
-	}
-	for i := range p.Parts {
-		p.Parts[i].resolve(dir)
-	}
-	for name, secret := range p.Secrets {
-		if secret.File != "" {
-			secret.File = within(dir, secret.File)
-			p.Secrets[name] = secret
-		}
-	}
-	for _, file := range []*string{&p.Pairs.Log, &p.Pairs.HAR} {
-		if *file != "" {
-			*file = within(dir, *file)
-		}
-	}
-}
-
-// resolve makes the paths of a part absolute. Those on other machines stay as
-// they are.
-func (p *Part) resolve(dir string) {
-	if k := p.Versions.Kind; k == VersionFolder || (k == VersionTags || k == VersionBranch) && !strings.Contains(p.Versions.Where, ":") {
-		p.Versions.Where = within(dir, p.Versions.Where)
-	}
-	for i := range p.Stacks {
-		s := &p.Stacks[i]
-		for _, file := range []*string{&s.Identity, &s.KnownHosts} {
-			if *file != "" {
-				*file = within(dir, *file)
-			}
-		}
-		switch s.Kind() {
-		case Processes:
-			s.Folder = within(dir, s.Folder)
-			if s.Build == "" {
-				s.Build = s.Command[0]
-			}
-			s.Build = within(s.Folder, s.Build)
-			s.Command[0] = program(s.Folder, s.Command[0])
-		case Tool:
-			s.Tool[0] = program(dir, s.Tool[0])
-		}
-	}
-	here := p.Stacks[split.Blue].Kind() == Processes && p.Stacks[split.Green].Kind() == Processes
-	p.Health.resolve(dir, here)
-	for _, list := range [][]Check{p.Smoke, p.Needs} {
-		for i := range list {
-			list[i].resolve(dir, here)
-		}
-	}
-}
-
-// resolve makes the files that a check reads absolute. Its command stands where
-// the instances do, which may be here.
-func (c *Check) resolve(dir string, here bool) {
-	trusted := func(t Trust) Trust {
-		if t.CA != "" {
-			t.CA = within(dir, t.CA)
-		}
-		return t
-	}
-	switch w := c.What.(type) {
-	case HTTP:
-		w.Trust = trusted(w.Trust)
-		c.What = w
-	case TLS:
-		w.Trust = trusted(w.Trust)
-		c.What = w
-	case GRPC:
-		w.Trust = trusted(w.Trust)
-		c.What = w
-	case Command:
-		if here && len(w.Words) > 0 {
-			w.Words[0] = program(dir, w.Words[0])
-		}
-	}
-}
-
-// program is a command's first word, absolute unless it is looked up.
-func program(dir, name string) string {
-	if strings.Contains(name, "/") {
-		return within(dir, name)
-	}
-	return name
-}
-
-func within(dir, path string) string {
-	if filepath.IsAbs(path) {
-		return path
-	}
-	return filepath.Join(dir, path)
-}
 
 // Placeholders are the names that a command, folder, build, environment or check
 // may use in braces. Beside them stands {secret NAME}.

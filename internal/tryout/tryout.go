@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/trial"
 	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 )
 
 // Key is what a request is placed by.
@@ -32,7 +33,7 @@ func ParseKey(text string) (Key, error) {
 	if name, ok := strings.CutPrefix(text, "field "); ok && name != "" {
 		return Key{Field: name}, nil
 	}
-	k, err := plan.ParseKey(text)
+	k, err := planfile.ParseKey(text)
 	if err != nil {
 		return Key{}, fmt.Errorf("%w, clock or field NAME", err)
 	}

@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // Event is something that happened: when, by whom, and what.
@@ -36,7 +37,7 @@ type (
 		LiveBuild   string        `json:"live_build,omitempty"`
 		Route       route.Route   `json:"route"`
 		Keep        time.Duration `json:"keep"` // nanoseconds
-		Then        Then          `json:"then"`
+		Then        plan.Then     `json:"then"`
 		Hold        bool          `json:"hold,omitempty"` // wait for a person before the first leg and after failures
 		SameBuild   bool          `json:"same_build,omitempty"`
 		Share       split.Share   `json:"share"`              // on green, as the front has it now
@@ -119,9 +120,9 @@ type (
 	}
 	// Tripped is a guard's alarm, with what the plan says to do.
 	Tripped struct {
-		Guard  string `json:"guard"`
-		Action Action `json:"action"`
-		Why    string `json:"why"`
+		Guard  string      `json:"guard"`
+		Action plan.Action `json:"action"`
+		Why    string      `json:"why"`
 	}
 	// Changed says that somebody else changed the front.
 	Changed struct {
@@ -146,25 +147,6 @@ type Choice struct {
 	LiveBuild string    `json:"live_build,omitempty"`
 	Built     time.Time `json:"built,omitzero"`
 }
-
-// Action is what a tripped guard does.
-type Action string
-
-// The actions.
-const (
-	Freeze   Action = "freeze"
-	RollBack Action = "roll back"
-)
-
-// Then is what happens when the old side has been kept for its time.
-type Then string
-
-// The choices.
-const (
-	ThenRetire Then = "retire" // drain it and remove it
-	ThenAsk    Then = "ask"    // wait for a person, then retire it
-	ThenLeave  Then = "leave"  // settle and leave it standing
-)
 
 // Kind names each fact; the names are part of the logbook's format.
 func (Begun) Kind() string        { return "begun" }

@@ -10,6 +10,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
 
@@ -34,7 +35,7 @@ func (w *world) random(s State) Fact {
 	asked := []Fact{
 		NextAsked{}, NextAsked{}, SteerAsked{Share: share}, PutBackAsked{}, FreezeAsked{}, GoOnAsked{}, BackAsked{}, RetireAsked{},
 		AcceptAsked{Findings: s.Asked}, AcceptAsked{Findings: []string{"what nobody found"}}, ProveAsked{},
-		Tripped{Guard: "failing", Action: Freeze}, Tripped{Guard: "failing", Action: RollBack}, Tick{}, Tick{},
+		Tripped{Guard: "failing", Action: plan.Freeze}, Tripped{Guard: "failing", Action: plan.RollBack}, Tick{}, Tick{},
 	}
 	switch w.r.IntN(12) {
 	case 0:
@@ -74,7 +75,7 @@ func (w *world) random(s State) Fact {
 func (w *world) begin() Begun {
 	b := Begun{
 		Service: "sailings", Number: 1, Target: split.Sides[w.r.IntN(2)], Version: "4.3.0", Build: "b", LiveBuild: "a",
-		Keep: time.Minute, Then: []Then{ThenRetire, ThenAsk, ThenLeave}[w.r.IntN(3)], Hold: w.r.IntN(2) == 0,
+		Keep: time.Minute, Then: []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[w.r.IntN(3)], Hold: w.r.IntN(2) == 0,
 	}
 	for part := split.Share(1 + w.r.IntN(3000)); part < split.Whole; part += split.Share(1 + w.r.IntN(5000)) {
 		b.Route = append(b.Route, route.Leg{Part: part, Dwell: time.Duration(w.r.IntN(20)) * time.Second, Ask: w.r.IntN(4) == 0})

@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
 
@@ -92,7 +93,7 @@ func parseFact(words []string, s State) (Fact, error) {
 		b := Begun{
 			Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f", LiveVersion: "4.2.0", LiveBuild: "7c1e",
 			Route: route.Route{{Part: 500, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
-			Keep:  time.Minute, Then: ThenRetire,
+			Keep:  time.Minute, Then: plan.ThenRetire,
 		}
 		for _, w := range rest {
 			switch w {
@@ -107,9 +108,9 @@ func parseFact(words []string, s State) (Fact, error) {
 			case "nobody":
 				b.Nobody = true
 			case "then-ask":
-				b.Then = ThenAsk
+				b.Then = plan.ThenAsk
 			case "then-leave":
-				b.Then = ThenLeave
+				b.Then = plan.ThenLeave
 			case "astray":
 				b.Share = 300
 			default:
@@ -172,9 +173,9 @@ func parseFact(words []string, s State) (Fact, error) {
 	case "retire":
 		return RetireAsked{}, nil
 	case "tripped-roll-back":
-		return Tripped{Guard: "failing", Action: RollBack, Why: text}, nil
+		return Tripped{Guard: "failing", Action: plan.RollBack, Why: text}, nil
 	case "tripped-freeze":
-		return Tripped{Guard: "failing", Action: Freeze, Why: text}, nil
+		return Tripped{Guard: "failing", Action: plan.Freeze, Why: text}, nil
 	case "changed":
 		to, err := share()
 		return Changed{Share: to}, err

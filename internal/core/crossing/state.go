@@ -6,6 +6,7 @@ import (
 
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // Stage is how far a crossing is.
@@ -79,7 +80,7 @@ type State struct {
 	LiveVersion string        `json:"live_version,omitempty"`
 	Route       route.Route   `json:"route"`
 	Keep        time.Duration `json:"keep"`
-	Then        Then          `json:"then"`
+	Then        plan.Then     `json:"then"`
 	Hold        bool          `json:"hold,omitempty"`
 	Built       time.Time     `json:"built,omitzero"`
 	Others      []Choice      `json:"others,omitempty"` // versions of the other parts

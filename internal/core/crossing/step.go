@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // ErrNotNow is wrapped by every refusal of something a person asked for that
@@ -358,7 +359,7 @@ func (m *machine) tripped(f Tripped) {
 		return
 	}
 	why := f.Guard + ": " + f.Why
-	if f.Action == RollBack {
+	if f.Action == plan.RollBack {
 		m.goBack(why)
 		return
 	}
@@ -439,7 +440,7 @@ func (m *machine) tick() {
 	case m.Frozen != "" || m.Waiting != "" || m.Due.IsZero() || m.at.Before(m.Due):
 	case m.Stage == Shift:
 		m.advance(false)
-	case m.Stage == Keep && m.Then == ThenAsk:
+	case m.Stage == Keep && m.Then == plan.ThenAsk:
 		m.Waiting = fmt.Sprintf("%v was kept for its time. Retire it?", m.Target.Other())
 	case m.Stage == Keep:
 		m.settle()
@@ -450,7 +451,7 @@ func (m *machine) tick() {
 // unless the plan leaves it standing.
 func (m *machine) settle() {
 	m.becomeOver(Settled, "")
-	if m.Then != ThenLeave {
+	if m.Then != plan.ThenLeave {
 		m.retire(m.Target.Other())
 	}
 }

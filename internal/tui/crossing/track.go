@@ -9,6 +9,7 @@ import (
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 )
@@ -268,9 +269,9 @@ func (m Model) route(g *cells.Grid, tr track) {
 	}
 	end := "retire " + target.Other().String()
 	switch m.then() {
-	case crossing.ThenAsk:
+	case plan.ThenAsk:
 		end = "◇ asks before it retires " + target.Other().String()
-	case crossing.ThenLeave:
+	case plan.ThenLeave:
 		end = target.Other().String() + " stays as it is"
 	}
 	p.words(end, t.Label)
@@ -283,7 +284,7 @@ func (m Model) keep() time.Duration {
 	return m.s.Crossing.Keep
 }
 
-func (m Model) then() crossing.Then {
+func (m Model) then() plan.Then {
 	if m.s.Crossing.Stage == crossing.None {
 		return m.s.Then
 	}

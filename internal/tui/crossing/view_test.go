@@ -35,10 +35,10 @@ func sample() keeper.Snapshot {
 		{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole},
 	}
 	s := keeper.Snapshot{
-		At: now, Service: "sailings", Begun: now.Add(-112 * time.Second), Planned: legs, Keep: 30 * time.Minute, Then: crossing.ThenRetire, Live: split.Blue,
+		At: now, Service: "sailings", Begun: now.Add(-112 * time.Second), Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue,
 		Crossing: crossing.State{
 			Stage: crossing.Shift, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f0aa1c3d2", LiveVersion: "4.2.0",
-			Route: legs, Keep: 30 * time.Minute, Then: crossing.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
+			Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
 			Due: now.Add(48 * time.Second), Proven: true, Moved: true,
 		},
 		Front:   keeper.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: front.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},

@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"fmt"
@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // duration parses a positive time such as "2m" or "1h30m".
@@ -92,8 +92,8 @@ func yesNo(text string) (bool, error) {
 }
 
 // action is what a guard does.
-func action(text string) (crossing.Action, error) {
-	return oneOf(text, crossing.RollBack, crossing.Freeze)
+func action(text string) (plan.Action, error) {
+	return oneOf(text, plan.RollBack, plan.Freeze)
 }
 
 // oneOf parses one of a few words.
@@ -125,27 +125,27 @@ func hostPort(text string) (string, error) {
 }
 
 // ParseKey reads a split key as plans write it.
-func ParseKey(text string) (Key, error) { return splitKey(text) }
+func ParseKey(text string) (plan.Key, error) { return splitKey(text) }
 
 // splitKey parses "random", "client", "client /24", "cookie NAME" or "header NAME".
-func splitKey(text string) (Key, error) {
+func splitKey(text string) (plan.Key, error) {
 	words := strings.Fields(text)
 	if len(words) > 0 {
-		k := Key{From: KeySource(words[0])}
+		k := plan.Key{From: plan.KeySource(words[0])}
 		switch {
-		case len(words) == 1 && (k.From == KeyRandom || k.From == KeyClient):
+		case len(words) == 1 && (k.From == plan.KeyRandom || k.From == plan.KeyClient):
 			return k, nil
-		case len(words) == 2 && (k.From == KeyCookie || k.From == KeyHeader) && isToken(words[1]):
+		case len(words) == 2 && (k.From == plan.KeyCookie || k.From == plan.KeyHeader) && isToken(words[1]):
 			k.Name = words[1]
 			return k, nil
-		case len(words) == 2 && k.From == KeyClient:
+		case len(words) == 2 && k.From == plan.KeyClient:
 			if bits, ok := prefix(words[1]); ok {
 				k.Prefix = bits
 				return k, nil
 			}
 		}
 	}
-	return Key{}, fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or header NAME", text)
+	return plan.Key{}, fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or header NAME", text)
 }
 
 // isToken reports whether a text can name a cookie or a header (RFC 9110 section
@@ -160,16 +160,16 @@ func isToken(text string) bool {
 }
 
 // field parses "header NAME" or "json PATH".
-func field(text string) (Field, error) {
+func field(text string) (plan.Field, error) {
 	kind, name, _ := strings.Cut(strings.TrimSpace(text), " ")
 	name = strings.TrimSpace(name)
 	switch {
 	case kind == "header" && name != "" && !strings.Contains(name, " "):
-		return Field{Header: name}, nil
+		return plan.Field{Header: name}, nil
 	case kind == "json" && name != "":
-		return Field{JSON: name}, nil
+		return plan.Field{JSON: name}, nil
 	}
-	return Field{}, fmt.Errorf("%q is not a place in an answer: want \"header NAME\" or \"json PATH\"", text)
+	return plan.Field{}, fmt.Errorf("%q is not a place in an answer: want \"header NAME\" or \"json PATH\"", text)
 }
 
 // ports parses "18100-18199".
@@ -240,47 +240,47 @@ func word(text string) (string, error) {
 
 // versions parses "folder PATH", "git REPOSITORY tags [PATTERN]", "git REPOSITORY
 // branch NAME" or "registry HOST/NAME".
-func versions(text string) (Versions, error) {
+func versions(text string) (plan.Versions, error) {
 	words := strings.Fields(text)
 	is := func(n int, first string) bool { return len(words) == n && words[0] == first }
 	switch {
 	case is(2, "folder"):
-		return Versions{Kind: VersionFolder, Where: words[1]}, nil
+		return plan.Versions{Kind: plan.VersionFolder, Where: words[1]}, nil
 	case is(2, "registry") && strings.Contains(words[1], "/"):
-		return Versions{Kind: VersionRegistry, Where: words[1]}, nil
+		return plan.Versions{Kind: plan.VersionRegistry, Where: words[1]}, nil
 	case is(3, "git") && words[2] == "tags":
-		return Versions{Kind: VersionTags, Where: words[1], Ref: "*"}, nil
+		return plan.Versions{Kind: plan.VersionTags, Where: words[1], Ref: "*"}, nil
 	case is(4, "git") && words[2] == "tags":
-		return Versions{Kind: VersionTags, Where: words[1], Ref: words[3]}, nil
+		return plan.Versions{Kind: plan.VersionTags, Where: words[1], Ref: words[3]}, nil
 	case is(4, "git") && words[2] == "branch":
-		return Versions{Kind: VersionBranch, Where: words[1], Ref: words[3]}, nil
+		return plan.Versions{Kind: plan.VersionBranch, Where: words[1], Ref: words[3]}, nil
 	}
-	return Versions{}, fmt.Errorf("%q names no versions: want \"folder PATH\", \"git REPOSITORY tags\", \"git REPOSITORY branch NAME\" or \"registry HOST/NAME\"", text)
+	return plan.Versions{}, fmt.Errorf("%q names no versions: want \"folder PATH\", \"git REPOSITORY tags\", \"git REPOSITORY branch NAME\" or \"registry HOST/NAME\"", text)
 }
 
 // host parses "user@host" or "user@host:port".
-func host(text string) (Host, error) {
+func host(text string) (plan.Host, error) {
 	user, address, ok := strings.Cut(text, "@")
 	if ok && user != "" && address != "" {
 		if !strings.Contains(address, ":") {
 			address += ":22"
 		}
 		if _, err := hostPort(address); err == nil {
-			return Host{User: user, Address: address}, nil
+			return plan.Host{User: user, Address: address}, nil
 		}
 	}
-	return Host{}, fmt.Errorf("%q is not a host: want user@host or user@host:port", text)
+	return plan.Host{}, fmt.Errorf("%q is not a host: want user@host or user@host:port", text)
 }
 
 // price parses "0.12 EUR".
-func price(text string) (Price, error) {
+func price(text string) (plan.Price, error) {
 	words := strings.Fields(text)
 	if len(words) == 2 {
 		if amount, err := strconv.ParseFloat(words[0], 64); err == nil && amount >= 0 && amount < 1e9 {
-			return Price{amount, words[1]}, nil
+			return plan.Price{Amount: amount, Unit: words[1]}, nil
 		}
 	}
-	return Price{}, fmt.Errorf("%q is not a price: want what an instance costs an hour, such as \"0.12 EUR\"", text)
+	return plan.Price{}, fmt.Errorf("%q is not a price: want what an instance costs an hour, such as \"0.12 EUR\"", text)
 }
 
 // positive parses a number above zero.
@@ -306,34 +306,36 @@ func dnsQuestion(text string) ([2]string, error) {
 }
 
 // meant parses an area and a pattern of names: "environment FEATURE_*".
-func meant(text string) (Meant, error) {
+func meant(text string) (plan.Meant, error) {
 	area, name, _ := strings.Cut(text, " ")
 	a, err := oneOf(area, areas()...)
-	return Meant{Area: a, Name: strings.TrimSpace(name)}, err
+	return plan.Meant{Area: a, Name: strings.TrimSpace(name)}, err
 }
 
-func judgement(text string) (Judgement, error) { return oneOf(text, Stop, Ask, Note) }
+func judgement(text string) (plan.Judgement, error) {
+	return oneOf(text, plan.Stop, plan.Ask, plan.Note)
+}
 
 // warmUp parses "200 at 50 /s".
-func warmUp(text string) (WarmUp, error) {
+func warmUp(text string) (plan.WarmUp, error) {
 	number, rate, ok := strings.Cut(text, " at ")
 	n, err := between(1, 1_000_000)(strings.TrimSpace(number))
 	perS, errRate := perSecond(rate)
 	if !ok || err != nil || errRate != nil {
-		return WarmUp{}, fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as \"200 at 50 /s\"", text)
+		return plan.WarmUp{}, fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as \"200 at 50 /s\"", text)
 	}
-	return WarmUp{Requests: n, Rate: perS}, nil
+	return plan.WarmUp{Requests: n, Rate: perS}, nil
 }
 
 // secret parses "env NAME" or "file PATH".
-func secret(text string) (Secret, error) {
+func secret(text string) (plan.Secret, error) {
 	kind, name, _ := strings.Cut(text, " ")
 	name = strings.TrimSpace(name)
 	switch {
 	case kind == "env" && name != "":
-		return Secret{Env: name}, nil
+		return plan.Secret{Env: name}, nil
 	case kind == "file" && name != "":
-		return Secret{File: name}, nil
+		return plan.Secret{File: name}, nil
 	}
-	return Secret{}, mistake{"a secret does not stand in a plan", `say where it is read from: "env NAME" or "file PATH"`}
+	return plan.Secret{}, mistake{"a secret does not stand in a plan", `say where it is read from: "env NAME" or "file PATH"`}
 }

@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"errors"
@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"vaiven/internal/plan"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -286,11 +287,11 @@ func (r *reader) placeholders(n ast.Node, text string) {
 		r.secretUses = append(r.secretUses, secretUse{n, m[1]})
 	}
 	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
-		if slices.Contains(Placeholders, m[1]) {
+		if slices.Contains(plan.Placeholders, m[1]) {
 			continue
 		}
-		try := "there are: {" + strings.Join(Placeholders, "}, {") + "}"
-		if near := nearest(m[1], Placeholders); near != "" {
+		try := "there are: {" + strings.Join(plan.Placeholders, "}, {") + "}"
+		if near := nearest(m[1], plan.Placeholders); near != "" {
 			try = fmt.Sprintf("did you mean {%s}?", near)
 		}
 		r.wrong(n, fmt.Sprintf("no placeholder is called {%s}", m[1]), try)

@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"fmt"
@@ -10,23 +10,24 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // newFront is a front with every key left out.
-func newFront() Front {
-	return Front{
-		Listen: "127.0.0.1:8080", Key: Key{From: KeyRandom}, HeaderSize: 64 << 10,
+func newFront() plan.Front {
+	return plan.Front{
+		Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyRandom}, HeaderSize: 64 << 10,
 		HeaderTime: 10 * time.Second, Idle: 75 * time.Second, Connections: 10_000,
 	}
 }
 
 // fronts reads one front, or a list of them.
-func (r *reader) fronts(n ast.Node, p *Plan) {
+func (r *reader) fronts(n ast.Node, p *plan.Plan) {
 	if _, several := n.(*ast.SequenceNode); !several {
 		r.front(n, &p.Front)
 		return
 	}
-	var all []Front
+	var all []plan.Front
 	r.list(n, "front", func(n ast.Node) {
 		f := newFront()
 		r.front(n, &f)
@@ -34,7 +35,7 @@ func (r *reader) fronts(n ast.Node, p *Plan) {
 			switch {
 			case f.Listen == other.Listen:
 				r.wrong(n, fmt.Sprintf("two fronts listen at %s", f.Listen), "every front takes requests at an address of its own")
-			case f.Kind() == FrontEmbedded && other.Kind() == FrontEmbedded:
+			case f.Kind() == plan.FrontEmbedded && other.Kind() == plan.FrontEmbedded:
 				r.wrong(n, "two of the fronts are embedded ones", "only one can be: it keeps its state beside the plan")
 			case f.Key != other.Key || f.Sticky != other.Sticky:
 				r.wrong(n, fmt.Sprintf("one front splits by %v and another by %v", other.Key, f.Key), "clients would change sides from front to front: give all the same key")
@@ -49,7 +50,7 @@ func (r *reader) fronts(n ast.Node, p *Plan) {
 	p.Front, p.Beside = all[0], all[1:]
 }
 
-func (r *reader) front(n ast.Node, f *Front) {
+func (r *reader) front(n ast.Node, f *plan.Front) {
 	var key0, sticky ast.Node
 	var own []ast.Node // keys of the embedded front
 	embedded := func(read func(ast.Node)) func(ast.Node) {
@@ -87,13 +88,13 @@ func (r *reader) front(n ast.Node, f *Front) {
 		r.wrong(n, "a front is one system, and several are named", "make front a list with an entry for each")
 		return
 	}
-	if f.Kind() != FrontEmbedded && len(own) > 0 {
+	if f.Kind() != plan.FrontEmbedded && len(own) > 0 {
 		r.wrong(own[0], fmt.Sprintf("this is a setting of the embedded front, and the front is %s", f.Kind()), "set it in the proxy's own configuration")
 	}
-	if why, try := f.cannotSplit(); why != "" {
+	if why, try := cannotSplit(*f); why != "" {
 		r.wrong(either(key0, n), why, try)
 	}
-	if why, try := f.cannotStick(); f.Sticky && why != "" {
+	if why, try := cannotStick(*f); f.Sticky && why != "" {
 		r.wrong(either(sticky, n), why, try)
 	}
 }
@@ -106,23 +107,23 @@ func either(a, b ast.Node) ast.Node {
 }
 
 // cannotSplit says why the front does not split by its key, "" if it does.
-func (f Front) cannotSplit() (why, try string) {
+func cannotSplit(f plan.Front) (why, try string) {
 	k := f.Key
 	switch f.Kind() {
-	case FrontHAProxy:
-		if f.HAProxy.Weighs() && k.From != KeyRandom {
+	case plan.FrontHAProxy:
+		if f.HAProxy.Weighs() && k.From != plan.KeyRandom {
 			return fmt.Sprintf("weights choose a server for each request anew, not by %v", k),
 				"split by random, or give each side a backend of its own and a map (docs/fronts.md)"
 		}
-	case FrontNginx:
-		if k.From == KeyClient && !slices.Contains([]int{0, 8, 16, 24}, k.Prefix) {
+	case plan.FrontNginx:
+		if k.From == plan.KeyClient && !slices.Contains([]int{0, 8, 16, 24}, k.Prefix) {
 			return fmt.Sprintf("nginx has no client addresses cut to /%d", k.Prefix), "it can be done for client, client /8, client /16 and client /24"
 		}
-		if k.From == KeyCookie && strings.ContainsAny(k.Name, "-.") {
+		if k.From == plan.KeyCookie && strings.ContainsAny(k.Name, "-.") {
 			return fmt.Sprintf("nginx has no variable for a cookie named %q", k.Name), "a name of letters, digits and _ has one"
 		}
-	case FrontHttpd:
-		if k.From != KeyRandom {
+	case plan.FrontHttpd:
+		if k.From != plan.KeyRandom {
 			return fmt.Sprintf("a balancer of httpd chooses a worker for each request anew, not by %v", k), "split by random; sticky keeps sessions where they are"
 		}
 	}
@@ -130,21 +131,21 @@ func (f Front) cannotSplit() (why, try string) {
 }
 
 // cannotStick says why the front has no sticky sessions, "" if it has.
-func (f Front) cannotStick() (why, try string) {
+func cannotStick(f plan.Front) (why, try string) {
 	byKey := "split by a cookie: who has it keeps the side while the share grows"
 	switch {
-	case f.Kind() == FrontHAProxy && !f.HAProxy.Weighs():
+	case f.Kind() == plan.FrontHAProxy && !f.HAProxy.Weighs():
 		return "with a map the configuration chooses the side by the key alone, so no session stays", byKey
-	case f.Kind() == FrontNginx:
+	case f.Kind() == plan.FrontNginx:
 		return "nginx chooses the side by the key alone, so no session stays", byKey
-	case f.Kind() == FrontHttpd && f.Httpd.Manager == "":
+	case f.Kind() == plan.FrontHttpd && f.Httpd.Manager == "":
 		return "an include file starts the balancer anew with each change, so no session is sure to stay", "use the balancer manager, with stickysession in the configuration"
 	}
 	return "", ""
 }
 
-func (r *reader) haproxy(n ast.Node, f *Front) {
-	h := &HAProxy{Servers: [2]string{"blue", "green"}}
+func (r *reader) haproxy(n ast.Node, f *plan.Front) {
+	h := &plan.HAProxy{Servers: [2]string{"blue", "green"}}
 	f.HAProxy = h
 	var one string
 	var sides, mapped ast.Node
@@ -203,7 +204,7 @@ func proxyName(text string) (string, error) {
 	return text, nil
 }
 
-func (r *reader) includedKeys(i *Included) []key {
+func (r *reader) includedKeys(i *plan.Included) []key {
 	return []key{
 		{"config", false, func(n ast.Node) { r.text(n, "config", &i.Config) }},
 		{"include", false, func(n ast.Node) { r.text(n, "include", &i.File) }},
@@ -212,8 +213,8 @@ func (r *reader) includedKeys(i *Included) []key {
 	}
 }
 
-func (r *reader) nginx(n ast.Node, f *Front) {
-	i := &Included{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}
+func (r *reader) nginx(n ast.Node, f *plan.Front) {
+	i := &plan.Included{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}
 	f.Nginx = i
 	r.mapping(n, "nginx", r.includedKeys(i)...)
 	if i.File == "" {
@@ -221,8 +222,8 @@ func (r *reader) nginx(n ast.Node, f *Front) {
 	}
 }
 
-func (r *reader) httpd(n ast.Node, f *Front) {
-	h := &Httpd{Included: Included{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}}
+func (r *reader) httpd(n ast.Node, f *plan.Front) {
+	h := &plan.Httpd{Included: plan.Included{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}}
 	f.Httpd = h
 	keys := append(r.includedKeys(&h.Included),
 		key{"manager", false, parsed(r, "manager", &h.Manager, func(text string) (string, error) {

@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"fmt"
@@ -12,26 +12,27 @@ import (
 
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // newPart is a part with every key left out.
-func newPart(name string) Part {
-	stack := Stack{
+func newPart(name string) plan.Part {
+	stack := plan.Stack{
 		Instances: 1, Folder: ".", Raise: 30 * time.Second, Grace: 10 * time.Second,
 		Engine: "/var/run/docker.sock", Network: "host",
 	}
-	return Part{
-		Name: name, Stacks: [2]Stack{stack, stack}, Settle: 2 * time.Second,
-		Health: Check{
+	return plan.Part{
+		Name: name, Stacks: [2]plan.Stack{stack, stack}, Settle: 2 * time.Second,
+		Health: plan.Check{
 			Name: "health", Every: time.Second, Within: 500 * time.Millisecond, Up: 2, Down: 3,
-			What: HTTP{Method: "GET", URL: "/healthz", Caches: true},
+			What: plan.HTTP{Method: "GET", URL: "/healthz", Caches: true},
 		},
 	}
 }
 
 // partKeys are the keys of a part. Those of the part that the front sends requests
 // to stand at the top of a plan.
-func (r *reader) partKeys(p *Part) []key {
+func (r *reader) partKeys(p *plan.Part) []key {
 	return []key{
 		{"versions", false, parsed(r, "versions", &p.Versions, versions)},
 		{"stack", true, func(n ast.Node) { r.stacks(n, p) }},
@@ -55,9 +56,9 @@ func (r *reader) partKeys(p *Part) []key {
 }
 
 // parts reads the parts behind the one that the front knows.
-func (r *reader) parts(n ast.Node, p *Plan) {
+func (r *reader) parts(n ast.Node, p *plan.Plan) {
 	for name, e := range r.named(n, "parts") {
-		if slices.ContainsFunc(p.Parts, func(q Part) bool { return q.Name == name }) {
+		if slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == name }) {
 			r.wrong(e.Key, fmt.Sprintf("a part is called %q already", name), "give each part a name of its own; that of the front's part stands in \"part\"")
 			continue
 		}
@@ -69,7 +70,7 @@ func (r *reader) parts(n ast.Node, p *Plan) {
 }
 
 // portsApart holds the ranges of ports of different parts apart.
-func (r *reader) portsApart(n ast.Node, p *Plan, part Part) {
+func (r *reader) portsApart(n ast.Node, p *plan.Plan, part plan.Part) {
 	for _, other := range p.Parts {
 		for _, side := range split.Sides {
 			a, b := other.Stacks[side], part.Stacks[side]
@@ -84,7 +85,7 @@ func (r *reader) portsApart(n ast.Node, p *Plan, part Part) {
 
 // stacks reads the keys that both sides share, then what each side has of its
 // own.
-func (r *reader) stacks(n ast.Node, p *Part) {
+func (r *reader) stacks(n ast.Node, p *plan.Part) {
 	var own [2]ast.Node
 	both := p.Stacks[0]
 	keep := func(side split.Side) func(ast.Node) {
@@ -95,7 +96,7 @@ func (r *reader) stacks(n ast.Node, p *Part) {
 		key{"green", false, keep(split.Green)})
 	r.mapping(n, "stack", keys...)
 	for _, side := range split.Sides {
-		s := both.clone()
+		s := clone(both)
 		at := n
 		if own[side] != nil {
 			at = own[side]
@@ -104,14 +105,14 @@ func (r *reader) stacks(n ast.Node, p *Part) {
 		r.stackWhole(at, side, s)
 		p.Stacks[side] = s
 		if own[split.Blue] == nil && own[split.Green] == nil {
-			p.Stacks[split.Green] = s.clone()
+			p.Stacks[split.Green] = clone(s)
 			return // both are the same: say what is wrong once
 		}
 	}
 }
 
 // clone is a stack that shares nothing with the first.
-func (s Stack) clone() Stack {
+func clone(s plan.Stack) plan.Stack {
 	s.Environment = maps.Clone(s.Environment)
 	s.Command = slices.Clone(s.Command)
 	s.Hosts = slices.Clone(s.Hosts)
@@ -120,15 +121,15 @@ func (s Stack) clone() Stack {
 }
 
 // stackWhole looks whether a stack has what its kind needs.
-func (r *reader) stackWhole(at ast.Node, side split.Side, s Stack) {
+func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 	kind := s.Kind()
-	if (kind == Processes || kind == Hosts) && len(s.Command) == 0 {
+	if (kind == plan.Processes || kind == plan.Hosts) && len(s.Command) == 0 {
 		r.wrong(at, fmt.Sprintf("%v has no command to start an instance", side), `add a line such as "command: ./builds/{version}/server --listen {address}"`)
 		return
 	}
-	own := kind == Containers && s.Network != "host"
+	own := kind == plan.Containers && s.Network != "host"
 	switch {
-	case kind == Tool:
+	case kind == plan.Tool:
 	case own && s.Port == 0:
 		r.wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side), `add a line such as "port: 8080"`)
 	case own:
@@ -140,7 +141,7 @@ func (r *reader) stackWhole(at ast.Node, side split.Side, s Stack) {
 	}
 }
 
-func (r *reader) stackKeys(s *Stack) []key {
+func (r *reader) stackKeys(s *plan.Stack) []key {
 	return []key{
 		{"instances", false, parsed(r, "instances", &s.Instances, between(1, 1000))},
 		{"command", false, func(n ast.Node) { r.command(n, &s.Command) }},
@@ -159,7 +160,7 @@ func (r *reader) stackKeys(s *Stack) []key {
 		{"hosts", false, func(n ast.Node) {
 			s.Hosts = nil
 			r.list(n, "hosts", func(n ast.Node) {
-				var h Host
+				var h plan.Host
 				parsed(r, "a host", &h, host)(n)
 				s.Hosts = append(s.Hosts, h)
 			})
@@ -204,7 +205,7 @@ func fields(line string) []string {
 	return words
 }
 
-func (r *reader) says(n ast.Node, s *Says) {
+func (r *reader) says(n ast.Node, s *plan.Says) {
 	r.mapping(n, "says",
 		key{"path", true, parsed(r, "path", &s.Path, pathOf)},
 		key{"build", false, parsed(r, "build", &s.Build, field)},
@@ -213,11 +214,11 @@ func (r *reader) says(n ast.Node, s *Says) {
 	)
 }
 
-func (r *reader) differences(n ast.Node, d *Differences) {
+func (r *reader) differences(n ast.Node, d *plan.Differences) {
 	r.mapping(n, "differences",
 		key{"meant", false, func(n ast.Node) {
 			r.list(n, "meant", func(n ast.Node) {
-				var m Meant
+				var m plan.Meant
 				parsed(r, "a meant difference", &m, meant)(n)
 				d.Meant = append(d.Meant, m)
 			})
@@ -226,13 +227,13 @@ func (r *reader) differences(n ast.Node, d *Differences) {
 	)
 }
 
-func (r *reader) pairs(n ast.Node, p *Pairs) {
+func (r *reader) pairs(n ast.Node, p *plan.Pairs) {
 	r.mapping(n, "same-request",
 		key{"requests", false, func(n ast.Node) {
 			r.list(n, "requests", func(n ast.Node) {
 				var req [2]string
 				parsed(r, "a request", &req, request)(n)
-				p.Requests = append(p.Requests, Request{Method: req[0], Path: req[1]})
+				p.Requests = append(p.Requests, plan.Request{Method: req[0], Path: req[1]})
 			})
 		}},
 		key{"log", false, func(n ast.Node) { r.text(n, "log", &p.Log) }},
@@ -241,7 +242,7 @@ func (r *reader) pairs(n ast.Node, p *Pairs) {
 		key{"repeat", false, parsed(r, "repeat", &p.Repeat, between(1, 100_000))},
 		key{"ignore", false, func(n ast.Node) {
 			r.list(n, "ignore", func(n ast.Node) {
-				var f Field
+				var f plan.Field
 				parsed(r, "what to ignore", &f, field)(n)
 				switch {
 				case f.Header != "":
@@ -264,9 +265,9 @@ func (r *reader) pairs(n ast.Node, p *Pairs) {
 	}
 }
 
-func (r *reader) secrets(n ast.Node, to map[string]Secret) {
+func (r *reader) secrets(n ast.Node, to map[string]plan.Secret) {
 	for name, e := range r.named(n, "secrets") {
-		var s Secret
+		var s plan.Secret
 		before := len(r.problems.List)
 		parsed(r, "a secret", &s, secret)(e.Value)
 		for i := before; i < len(r.problems.List); i++ {
@@ -277,7 +278,7 @@ func (r *reader) secrets(n ast.Node, to map[string]Secret) {
 }
 
 // secretsKnown looks whether every secret that is used is declared.
-func (r *reader) secretsKnown(known map[string]Secret) {
+func (r *reader) secretsKnown(known map[string]plan.Secret) {
 	names := slices.Sorted(maps.Keys(known))
 	for _, u := range r.secretUses {
 		if _, ok := known[u.name]; ok {
@@ -293,7 +294,7 @@ func (r *reader) secretsKnown(known map[string]Secret) {
 
 // versionsWhole gives a part without a source of versions the folder that its
 // builds are in.
-func (r *reader) versionsWhole(at ast.Node, p *Plan) {
+func (r *reader) versionsWhole(at ast.Node, p *plan.Plan) {
 	part := p.Main() // the others take its versions, unless they have their own
 	if part.Versions.Kind != "" {
 		return
@@ -306,8 +307,8 @@ func (r *reader) versionsWhole(at ast.Node, p *Plan) {
 	if !path.IsAbs(build) {
 		build = path.Join(s.Folder, build)
 	}
-	if folder, ok := versionFolder(build); ok && s.Kind() == Processes {
-		part.Versions = Versions{Kind: VersionFolder, Where: folder}
+	if folder, ok := versionFolder(build); ok && s.Kind() == plan.Processes {
+		part.Versions = plan.Versions{Kind: plan.VersionFolder, Where: folder}
 		return
 	}
 	if len(r.problems.List) == 0 {

@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"errors"
@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"vaiven/internal/plan"
 )
 
 // planWith is the smallest plan with a front.
@@ -33,7 +34,7 @@ func TestFronts(t *testing.T) {
 		var kinds []string
 		for _, f := range p.Fronts() {
 			kinds = append(kinds, string(f.Kind()))
-			if f.Kind() != FrontEmbedded && !strings.Contains(f.Needs("line-vessa"), "sailings") && !strings.Contains(f.Needs("line-vessa"), "vaiven_line_vessa") {
+			if f.Kind() != plan.FrontEmbedded && !strings.Contains(f.Needs("line-vessa"), "sailings") && !strings.Contains(f.Needs("line-vessa"), "vaiven_line_vessa") {
 				t.Errorf("%s needs\n%s", f.Name(), f.Needs("line-vessa"))
 			}
 		}
@@ -93,25 +94,25 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	front := func(listen string) Front {
+	front := func(listen string) plan.Front {
 		f := newFront()
 		f.Listen = listen
 		return f
 	}
-	want := []Front{front("10.1.0.1:80"), front("10.1.0.2:80"), front("10.1.0.3:80"), front("10.1.0.4:80"), front("10.1.0.5:80"), front("10.1.0.6:80")}
-	want[1].HAProxy = &HAProxy{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
-	want[2].HAProxy = &HAProxy{
+	want := []plan.Front{front("10.1.0.1:80"), front("10.1.0.2:80"), front("10.1.0.3:80"), front("10.1.0.4:80"), front("10.1.0.5:80"), front("10.1.0.6:80")}
+	want[1].HAProxy = &plan.HAProxy{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
+	want[2].HAProxy = &plan.HAProxy{
 		Socket: "/run/admin.sock", Backends: [2]string{"sailings-blue", "sailings-green"}, Servers: [2]string{"blue", "green"},
 		Map: "/etc/haproxy/split.map", MapKey: "sailings",
 	}
-	want[3].Nginx = &Included{
+	want[3].Nginx = &plan.Included{
 		Config: base + "/nginx/nginx.conf", File: base + "/nginx/sailings.conf", Program: []string{base + "/sbin/nginx", "-g", "daemon on;"},
 		Log: "/var/log/nginx/sailings.log",
 	}
-	httpd := Included{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
-	want[4].Httpd = &Httpd{Included: httpd, Balancer: "sailings", Manager: "http://10.1.0.5:81/balancer-manager"}
+	httpd := plan.Included{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
+	want[4].Httpd = &plan.Httpd{Included: httpd, Balancer: "sailings", Manager: "http://10.1.0.5:81/balancer-manager"}
 	httpd.File = base + "/httpd/sailings.conf"
-	want[5].Httpd = &Httpd{Included: httpd, Balancer: "sailings"}
+	want[5].Httpd = &plan.Httpd{Included: httpd, Balancer: "sailings"}
 	if got := p.Fronts(); !reflect.DeepEqual(got, want) {
 		t.Errorf("fronts\n%+v\nwant\n%+v", got, want)
 	}

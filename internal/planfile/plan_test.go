@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"errors"
@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
 
@@ -33,21 +33,21 @@ func TestEveryKeyIsRead(t *testing.T) {
 	}
 	file, _ := filepath.Abs("testdata/full.yaml")
 	base, _ := filepath.Abs("testdata")
-	blue := Stack{
+	blue := plan.Stack{
 		Instances: 3, Command: []string{"/srv/{service}/builds/{version}/sailings", "--listen", "{address}"},
 		Build: "/srv/{service}/builds/{version}", Folder: "/srv/{service}",
 		Environment: map[string]string{"REGION": "north", "NAME": "{instance}", "PLATFORM": "old"},
 		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 120,
-		Price: Price{0.048, "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
+		Price: plan.Price{Amount: 0.048, Unit: "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
 	}
 	green := blue
 	green.Instances = 4
 	green.Command = []string{"/opt/sailings {version}/run", "--port", "{port}"}
 	green.Build = "builds/{version}"
 	green.Environment = map[string]string{"REGION": "north", "NAME": "{instance}"}
-	green.Hosts = []Host{{"deploy", "10.1.0.5:22"}, {"deploy", "10.1.0.6:2222"}}
+	green.Hosts = []plan.Host{{User: "deploy", Address: "10.1.0.5:22"}, {User: "deploy", Address: "10.1.0.6:2222"}}
 	green.Identity, green.KnownHosts = base+"/keys/deploy", base+"/keys/known_hosts"
-	smoke := func(c Check) Check {
+	smoke := func(c plan.Check) plan.Check {
 		c.Every, c.Up, c.Down = time.Second, 1, 1
 		if c.Within == 0 {
 			c.Within = time.Second
@@ -55,88 +55,88 @@ func TestEveryKeyIsRead(t *testing.T) {
 		return c
 	}
 	worker := newPart("worker")
-	worker.Versions = Versions{Kind: VersionRegistry, Where: "registry.internal/worker"}
+	worker.Versions = plan.Versions{Kind: plan.VersionRegistry, Where: "registry.internal/worker"}
 	for i := range worker.Stacks {
 		s := &worker.Stacks[i]
 		s.Image, s.Engine, s.Network, s.Port = "registry.internal/worker@{build}", "/run/engine.sock", "ferries", 8080
 		s.Memory, s.CPUs = 256<<20, 0.5
 	}
-	worker.Health.Every, worker.Health.What = 2*time.Second, TCP{"{address}"}
-	worker.Smoke = []Check{smoke(Check{Name: "tcp {address}", What: TCP{"{address}"}})}
+	worker.Health.Every, worker.Health.What = 2*time.Second, plan.TCP{Address: "{address}"}
+	worker.Smoke = []plan.Check{smoke(plan.Check{Name: "tcp {address}", What: plan.TCP{Address: "{address}"}})}
 	cache := newPart("cache")
-	cache.Versions = Versions{Kind: VersionFolder, Where: base + "/caches"}
+	cache.Versions = plan.Versions{Kind: plan.VersionFolder, Where: base + "/caches"}
 	for i := range cache.Stacks {
 		cache.Stacks[i].Tool = []string{base + "/fleet", "--service", "{service}"}
 	}
 	cache.Smoke = worker.Smoke
-	want := &Plan{
+	want := &plan.Plan{
 		File: file, Service: "sailings", State: "/var/lib/sailings",
-		Secrets: map[string]Secret{"fares": {Env: "FARES_PASSWORD"}, "token": {File: base + "/secrets/token"}},
-		Front: Front{
-			Listen: "127.0.0.1:8080", Key: Key{From: KeyCookie, Name: "passenger"}, Tell: true, HeaderSize: 32 << 10,
+		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD"}, "token": {File: base + "/secrets/token"}},
+		Front: plan.Front{
+			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"}, Tell: true, HeaderSize: 32 << 10,
 			HeaderTime: 5 * time.Second, Idle: time.Minute, Connections: 2000,
 		},
-		Parts: []Part{{
+		Parts: []plan.Part{{
 			Name:     "search",
-			Versions: Versions{Kind: VersionTags, Where: filepath.Dir(base) + "/sailings", Ref: "v*"},
-			Stacks:   [2]Stack{blue, green},
-			Health: Check{
+			Versions: plan.Versions{Kind: plan.VersionTags, Where: filepath.Dir(base) + "/sailings", Ref: "v*"},
+			Stacks:   [2]plan.Stack{blue, green},
+			Health: plan.Check{
 				Name: "health", Every: 500 * time.Millisecond, Within: 250 * time.Millisecond, Up: 3, Down: 2,
-				What: HTTP{Method: "GET", URL: "/healthz", Caches: true},
+				What: plan.HTTP{Method: "GET", URL: "/healthz", Caches: true},
 			},
 			Settle: time.Second,
-			Smoke: []Check{
-				smoke(Check{Name: "search", Within: 300 * time.Millisecond, What: HTTP{
+			Smoke: []plan.Check{
+				smoke(plan.Check{Name: "search", Within: 300 * time.Millisecond, What: plan.HTTP{
 					Method: "POST", URL: "/sailings", Headers: map[string]string{"Host": "sailings.example"},
 					Status: 201, Contains: "Aurelia",
-					JSON:    []JSONValue{{"sailings.0.ship", "Aurelia"}, {"sold-out", "false"}, {"berths", "null"}},
-					Version: Field{Header: "X-Version"},
+					JSON:    []plan.JSONValue{{Path: "sailings.0.ship", Want: "Aurelia"}, {Path: "sold-out", Want: "false"}, {Path: "berths", Want: "null"}},
+					Version: plan.Field{Header: "X-Version"},
 				}}),
-				smoke(Check{Name: "GET /fares", What: HTTP{
-					Method: "GET", URL: "/fares", Status: 200, Version: Field{JSON: "version"}, Redirects: true, Caches: true,
+				smoke(plan.Check{Name: "GET /fares", What: plan.HTTP{
+					Method: "GET", URL: "/fares", Status: 200, Version: plan.Field{JSON: "version"}, Redirects: true, Caches: true,
 				}}),
-				smoke(Check{Name: "GET https://{address}/berths", What: HTTP{
-					Method: "GET", URL: "https://{address}/berths", Status: 200, Trust: Trust{base + "/ca.pem", "berths.example"},
+				smoke(plan.Check{Name: "GET https://{address}/berths", What: plan.HTTP{
+					Method: "GET", URL: "https://{address}/berths", Status: 200, Trust: plan.Trust{CA: base + "/ca.pem", Name: "berths.example"},
 				}}),
-				smoke(Check{Name: "tcp {host}:{port}", What: TCP{"{host}:{port}"}}),
-				smoke(Check{Name: "tls {address}", What: TLS{Address: "{address}", Days: 30}}),
-				smoke(Check{Name: "grpc sailings.Search", What: GRPC{Address: "{address}", Service: "sailings.Search", Secure: true}}),
-				smoke(Check{Name: "./look", What: Command{Words: []string{"./look", "{address}"}, Status: 3, Contains: "well"}}),
+				smoke(plan.Check{Name: "tcp {host}:{port}", What: plan.TCP{Address: "{host}:{port}"}}),
+				smoke(plan.Check{Name: "tls {address}", What: plan.TLS{Address: "{address}", Days: 30}}),
+				smoke(plan.Check{Name: "grpc sailings.Search", What: plan.GRPC{Address: "{address}", Service: "sailings.Search", Secure: true}}),
+				smoke(plan.Check{Name: "./look", What: plan.Command{Words: []string{"./look", "{address}"}, Status: 3, Contains: "well"}}),
 			},
-			Needs: []Check{
+			Needs: []plan.Check{
 				{
 					Name: "fares", Every: 2 * time.Second, Within: 4 * time.Second, Up: 2, Down: 3, Settle: time.Second,
-					What: SQL{"postgres://fares:{secret fares}@db.internal:5432/fares", "select count(*) from fares", "12"},
+					What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares", Query: "select count(*) from fares", Answer: "12"},
 				},
 				{
 					Name: "dns fares.internal", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
-					What: DNS{"fares.internal", "CNAME", "db.internal", "10.0.0.53:53"},
+					What: plan.DNS{Name: "fares.internal", Type: "CNAME", Answer: "db.internal", Server: "10.0.0.53:53"},
 				},
 			},
-			Says:          Says{Path: "/about", Build: Field{JSON: "build"}, Version: Field{Header: "X-Version"}, Runtime: Field{JSON: "runtime"}},
+			Says:          plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{Header: "X-Version"}, Runtime: plan.Field{JSON: "runtime"}},
 			Configuration: []string{"conf/{version}.yaml"},
 		}, worker, cache},
-		Differences: Differences{Meant: []Meant{{"build", ""}, {"environment", "FEATURE_*"}}, Then: Stop},
-		Pairs: Pairs{
-			Requests: []Request{{Method: "GET", Path: "/sailings?from=vessa"}, {Method: "POST", Path: "/fares"}},
+		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}, {Area: "environment", Name: "FEATURE_*"}}, Then: plan.Stop},
+		Pairs: plan.Pairs{
+			Requests: []plan.Request{{Method: "GET", Path: "/sailings?from=vessa"}, {Method: "POST", Path: "/fares"}},
 			Log:      base + "/access.log", HAR: base + "/session.har", Rate: 40, Repeat: 10,
-			Ignore: []string{"json version", "header Date"}, Writes: true, Within: 2 * time.Second, Then: Note,
+			Ignore: []string{"json version", "header Date"}, Writes: true, Within: 2 * time.Second, Then: plan.Note,
 		},
-		WarmUp: WarmUp{200, 50},
+		WarmUp: plan.WarmUp{Requests: 200, Rate: 50},
 		Route: route.Route{
 			{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 90 * time.Second}, {Part: split.Whole, Ask: true},
 		},
-		Keep: 30 * time.Minute, Then: crossing.ThenAsk,
-		Guards: Guards{
-			Failing:   Comparing{Bound: evidence.Bound{Margin: 0.005, Sure: 0.995, AtLeast: 100}, Over: time.Minute, Then: crossing.Freeze},
-			Slow:      Comparing{Bound: evidence.Bound{Margin: 0.02, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: crossing.RollBack},
-			SlowAfter: 400 * time.Millisecond,
-			Unhealthy: Counting{Most: 1, Then: crossing.Freeze},
-			Lost:      Counting{Off: true, Then: crossing.RollBack},
+		Keep: 30 * time.Minute, Then: plan.ThenAsk,
+		Guards: []plan.Guard{
+			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.005, Sure: 0.995, AtLeast: 100}, Over: time.Minute, Then: plan.Freeze},
+			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Bound: evidence.Bound{Margin: 0.02, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.RollBack},
+			{Name: "over 2s", Watch: plan.Slow, After: 2 * time.Second, Bound: evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.Freeze},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Most: 1, Then: plan.Freeze},
+			{Name: "lost at front", Watch: plan.Lost, Off: true, Then: plan.RollBack},
 		},
-		Prober: Prober{
+		Prober: plan.Prober{
 			Path: "/sailings?from=vessa", Rate: 50, Within: time.Second, Status: 200,
-			Side: Field{Header: "X-Side"}, Version: Field{JSON: "version"},
+			Side: plan.Field{Header: "X-Side"}, Version: plan.Field{JSON: "version"},
 		},
 	}
 	if !reflect.DeepEqual(p, want) {
@@ -149,14 +149,14 @@ func TestTheSmallestPlanHasDefaults(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.resolve("/plans")
+	resolve(p, "/plans")
 	if p.State != "/plans/sailings.vaiven" || p.Socket() != "/plans/sailings.vaiven/front.sock" {
 		t.Errorf("state in %s, socket %s", p.State, p.Socket())
 	}
 	if s := p.Main().Stacks[split.Green]; s.Command[0] != "/plans/{version}/run" || s.Build != "/plans/{version}/run" || s.Instances != 1 {
 		t.Errorf("green is %+v", s)
 	}
-	if p.Keep != 30*time.Minute || p.Then != crossing.ThenRetire || p.Front.Key.From != KeyRandom {
+	if p.Keep != 30*time.Minute || p.Then != plan.ThenRetire || p.Front.Key.From != plan.KeyRandom {
 		t.Errorf("keep %v, then %v, key %v", p.Keep, p.Then, p.Front.Key)
 	}
 }
@@ -219,7 +219,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		p, err := Parse("p.yaml", data)
 		if err == nil {
-			p.resolve("/plans")
+			resolve(p, "/plans")
 			if _, err := p.Route.Check(); err != nil {
 				t.Fatalf("a plan was taken whose route is none: %v", err)
 			}

@@ -1,4 +1,4 @@
-package plan
+package planfile
 
 import (
 	"fmt"
@@ -7,36 +7,33 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // defaults is a plan with every key left out.
-func defaults() *Plan {
-	compare := func(margin float64) Comparing {
-		return Comparing{
-			Bound: evidence.Bound{Margin: margin, Sure: 0.99, AtLeast: 50},
-			Over:  2 * time.Minute,
-			Then:  crossing.RollBack,
+func defaults() *plan.Plan {
+	compare := func(w plan.Watch, margin float64) plan.Guard {
+		return plan.Guard{
+			Watch: w, Bound: evidence.Bound{Margin: margin, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.RollBack,
 		}
 	}
-	return &Plan{
+	slow := compare(plan.Slow, 0.02)
+	slow.After = 250 * time.Millisecond
+	return &plan.Plan{
 		Front: newFront(),
-		Parts: []Part{newPart("web")},
+		Parts: []plan.Part{newPart("web")},
 		Keep:  30 * time.Minute,
-		Then:  crossing.ThenRetire,
-		Guards: Guards{
-			Failing:   compare(0.005),
-			Slow:      compare(0.02),
-			SlowAfter: 250 * time.Millisecond,
-			Unhealthy: Counting{Then: crossing.RollBack},
-			Lost:      Counting{Then: crossing.RollBack},
+		Then:  plan.ThenRetire,
+		Guards: []plan.Guard{
+			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack},
 		},
-		Prober:      Prober{Path: "/", Rate: 20, Within: 2 * time.Second, Status: 200},
-		Differences: Differences{Then: Ask},
-		Pairs:       Pairs{Rate: 20, Repeat: 5, Within: 5 * time.Second, Then: Ask},
-		Secrets:     map[string]Secret{},
+		Prober:      plan.Prober{Path: "/", Rate: 20, Within: 2 * time.Second, Status: 200},
+		Differences: plan.Differences{Then: plan.Ask},
+		Pairs:       plan.Pairs{Rate: 20, Repeat: 5, Within: 5 * time.Second, Then: plan.Ask},
+		Secrets:     map[string]plan.Secret{},
 	}
 }
 
@@ -64,7 +61,7 @@ func tooDeep(data []byte) int {
 
 // Parse reads a plan from memory; name stands in front of its mistakes. Paths
 // stay as written.
-func Parse(name string, data []byte) (*Plan, error) {
+func Parse(name string, data []byte) (*plan.Plan, error) {
 	r := &reader{lines: strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")}
 	r.problems.File = name
 	p := defaults()
@@ -82,7 +79,7 @@ func Parse(name string, data []byte) (*Plan, error) {
 	return p, nil
 }
 
-func (r *reader) plan(n ast.Node, p *Plan) {
+func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	var others ast.Node // read when the name of the first part is known
 	keys := []key{
 		{"service", true, parsed(r, "service", &p.Service, word)},
@@ -106,12 +103,13 @@ func (r *reader) plan(n ast.Node, p *Plan) {
 	if others != nil {
 		r.parts(others, p)
 	}
+	nameGuards(p.Guards)
 	r.versionsWhole(n, p)
 	r.secretsKnown(p.Secrets)
 }
 
 // route reads the legs. The word ask belongs to the leg behind it.
-func (r *reader) route(n ast.Node, p *Plan) {
+func (r *reader) route(n ast.Node, p *plan.Plan) {
 	var ask, last ast.Node
 	before := split.Share(0)
 	r.list(n, "route", func(n ast.Node) {
@@ -154,7 +152,7 @@ func (r *reader) route(n ast.Node, p *Plan) {
 }
 
 // keep reads "30m" or "30m, then ask".
-func (r *reader) keep(n ast.Node, p *Plan) {
+func (r *reader) keep(n ast.Node, p *plan.Plan) {
 	var text string
 	if !r.text(n, "keep", &text) {
 		return
@@ -162,7 +160,7 @@ func (r *reader) keep(n ast.Node, p *Plan) {
 	hold, then, more := strings.Cut(text, ", then ")
 	var err error
 	if p.Keep, err = timeOrNone(hold); err == nil && more {
-		p.Then, err = oneOf(strings.TrimSpace(then), crossing.ThenRetire, crossing.ThenAsk, crossing.ThenLeave)
+		p.Then, err = oneOf(strings.TrimSpace(then), plan.ThenRetire, plan.ThenAsk, plan.ThenLeave)
 	}
 	if err != nil {
 		what, try := explain(err)
@@ -170,56 +168,81 @@ func (r *reader) keep(n ast.Node, p *Plan) {
 	}
 }
 
-func (r *reader) guards(n ast.Node, g *Guards) {
-	r.mapping(n, "guards",
-		key{"failing", false, func(n ast.Node) { r.comparing(n, "failing", &g.Failing, nil) }},
-		key{"slow", false, func(n ast.Node) { r.comparing(n, "slow", &g.Slow, &g.SlowAfter) }},
-		key{"unhealthy", false, func(n ast.Node) { r.counting(n, "unhealthy", &g.Unhealthy) }},
-		key{"lost", false, func(n ast.Node) { r.counting(n, "lost", &g.Lost) }},
-	)
+// guards reads what the plan says of each kind of guard: one rule, several, or that it
+// is off. What it does not mention stays as it is.
+func (r *reader) guards(n ast.Node, guards *[]plan.Guard) {
+	rules := map[plan.Watch][]plan.Guard{}
+	var keys []key
+	for _, g := range *guards {
+		rules[g.Watch] = []plan.Guard{g}
+		keys = append(keys, key{string(g.Watch), false, func(n ast.Node) { rules[g.Watch] = r.rules(n, g) }})
+	}
+	r.mapping(n, "guards", keys...)
+	var list []plan.Guard
+	for _, g := range *guards {
+		list = append(list, rules[g.Watch]...)
+	}
+	*guards = list
 }
 
-// off reports whether a guard is switched off by the word, and marks it.
-func off(n ast.Node, to *bool) bool {
+// nameGuards gives every guard a name of its own, after what it watches.
+func nameGuards(guards []plan.Guard) {
+	taken := map[string]int{}
+	for n := range guards {
+		g := &guards[n]
+		switch g.Watch {
+		case plan.Slow:
+			g.Name = "over " + route.Short(g.After)
+		case plan.Lost:
+			g.Name = "lost at front"
+		default:
+			g.Name = string(g.Watch)
+		}
+		if taken[g.Name]++; taken[g.Name] > 1 {
+			g.Name += fmt.Sprintf(" (%d)", taken[g.Name])
+		}
+	}
+}
+
+// rules reads one guard or a list of them; what they leave out is as in the default.
+func (r *reader) rules(n ast.Node, g plan.Guard) []plan.Guard {
+	if _, several := n.(*ast.SequenceNode); !several {
+		return []plan.Guard{r.rule(n, g)}
+	}
+	var list []plan.Guard
+	r.list(n, string(g.Watch), func(n ast.Node) { list = append(list, r.rule(n, g)) })
+	return list
+}
+
+func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	switch n.(type) {
 	case *ast.StringNode, *ast.BoolNode:
-		*to = scalar(n) == "off"
+		if g.Off = scalar(n) == "off"; g.Off {
+			return g
+		}
 	}
-	return *to
+	keys := []key{{"then", false, parsed(r, "then", &g.Then, action)}}
+	if g.Watch.Compares() {
+		keys = append(keys,
+			key{"worse-by", false, parsed(r, "worse-by", &g.Bound.Margin, fraction)},
+			key{"sure", false, parsed(r, "sure", &g.Bound.Sure, certainty)},
+			key{"at-least", false, func(n ast.Node) {
+				least := int(g.Bound.AtLeast)
+				parsed(r, "at-least", &least, between(1, 1_000_000))(n)
+				g.Bound.AtLeast = int64(least)
+			}},
+			key{"over", false, parsed(r, "over", &g.Over, duration)})
+	} else {
+		keys = append(keys, key{"more-than", false, parsed(r, "more-than", &g.Most, between(0, 1_000_000))})
+	}
+	if g.Watch == plan.Slow {
+		keys = append(keys, key{"after", false, parsed(r, "after", &g.After, duration)})
+	}
+	r.mapping(n, string(g.Watch), keys...)
+	return g
 }
 
-func (r *reader) comparing(n ast.Node, what string, c *Comparing, after *time.Duration) {
-	if off(n, &c.Off) {
-		return
-	}
-	keys := []key{
-		{"worse-by", false, parsed(r, "worse-by", &c.Bound.Margin, fraction)},
-		{"sure", false, parsed(r, "sure", &c.Bound.Sure, certainty)},
-		{"at-least", false, func(n ast.Node) {
-			var least int
-			parsed(r, "at-least", &least, between(1, 1_000_000))(n)
-			c.Bound.AtLeast = int64(least)
-		}},
-		{"over", false, parsed(r, "over", &c.Over, duration)},
-		{"then", false, parsed(r, "then", &c.Then, action)},
-	}
-	if after != nil {
-		keys = append(keys, key{"after", false, parsed(r, "after", after, duration)})
-	}
-	r.mapping(n, what, keys...)
-}
-
-func (r *reader) counting(n ast.Node, what string, c *Counting) {
-	if off(n, &c.Off) {
-		return
-	}
-	r.mapping(n, what,
-		key{"more-than", false, parsed(r, "more-than", &c.Most, between(0, 1_000_000))},
-		key{"then", false, parsed(r, "then", &c.Then, action)},
-	)
-}
-
-func (r *reader) prober(n ast.Node, p *Prober) {
+func (r *reader) prober(n ast.Node, p *plan.Prober) {
 	r.mapping(n, "prober",
 		key{"path", false, parsed(r, "path", &p.Path, pathOf)},
 		key{"rate", false, parsed(r, "rate", &p.Rate, func(text string) (float64, error) {

@@ -1,10 +1,11 @@
-package plan
+package planfile
 
 import (
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+	"vaiven/internal/plan"
 
 	"github.com/goccy/go-yaml/ast"
 )
@@ -13,28 +14,28 @@ import (
 // check can have. done puts together what was read.
 type checkKind struct {
 	name string
-	keys func(r *reader, c *Check) (keys []key, done func())
+	keys func(r *reader, c *plan.Check) (keys []key, done func())
 }
 
 var checkKinds = []checkKind{
-	{HTTP{}.Kind(), (*reader).httpKeys},
-	{TCP{}.Kind(), (*reader).tcpKeys},
-	{TLS{}.Kind(), (*reader).tlsKeys},
-	{GRPC{}.Kind(), (*reader).grpcKeys},
-	{DNS{}.Kind(), (*reader).dnsKeys},
-	{SQL{}.Kind(), (*reader).sqlKeys},
-	{Command{}.Kind(), (*reader).commandKeys},
+	{plan.HTTP{}.Kind(), (*reader).httpKeys},
+	{plan.TCP{}.Kind(), (*reader).tcpKeys},
+	{plan.TLS{}.Kind(), (*reader).tlsKeys},
+	{plan.GRPC{}.Kind(), (*reader).grpcKeys},
+	{plan.DNS{}.Kind(), (*reader).dnsKeys},
+	{plan.SQL{}.Kind(), (*reader).sqlKeys},
+	{plan.Command{}.Kind(), (*reader).commandKeys},
 }
 
 // The defaults of checks.
 var (
-	smokeCheck = Check{Every: time.Second, Within: time.Second, Up: 1, Down: 1}
-	needCheck  = Check{Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2}
+	smokeCheck = plan.Check{Every: time.Second, Within: time.Second, Up: 1, Down: 1}
+	needCheck  = plan.Check{Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2}
 )
 
 // checks reads a list of checks.
-func (r *reader) checks(n ast.Node, what string, base Check) []Check {
-	var list []Check
+func (r *reader) checks(n ast.Node, what string, base plan.Check) []plan.Check {
+	var list []plan.Check
 	r.list(n, what, func(n ast.Node) {
 		if c, ok := r.check(n, base); ok {
 			list = append(list, c)
@@ -45,7 +46,7 @@ func (r *reader) checks(n ast.Node, what string, base Check) []Check {
 
 // check reads one check: the key that says what is asked decides which others it
 // can have.
-func (r *reader) check(n ast.Node, c Check) (Check, bool) {
+func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
 	entries, ok := r.entries(n, "a check")
 	if !ok {
 		return c, false
@@ -89,15 +90,15 @@ func (r *reader) check(n ast.Node, c Check) (Check, bool) {
 	return c, true
 }
 
-// named gives a check its name where the plan gives none.
-func (c *Check) named(name string) {
+// nameCheck gives a check its name where the plan gives none.
+func nameCheck(c *plan.Check, name string) {
 	if c.Name == "" {
 		c.Name = name
 	}
 }
 
-func (r *reader) httpKeys(c *Check) ([]key, func()) {
-	h := HTTP{Status: 200}
+func (r *reader) httpKeys(c *plan.Check) ([]key, func()) {
+	h := plan.HTTP{Status: 200}
 	var req [2]string
 	keys := append([]key{
 		{"request", true, func(n ast.Node) {
@@ -117,46 +118,46 @@ func (r *reader) httpKeys(c *Check) ([]key, func()) {
 	}, r.trustKeys(&h.Trust)...)
 	return keys, func() {
 		h.Method, h.URL = req[0], req[1]
-		c.named(h.Method + " " + h.URL)
+		nameCheck(c, h.Method+" "+h.URL)
 		c.What = h
 	}
 }
 
-func (r *reader) tcpKeys(c *Check) ([]key, func()) {
-	var t TCP
+func (r *reader) tcpKeys(c *plan.Check) ([]key, func()) {
+	var t plan.TCP
 	return []key{{"tcp", true, r.address("tcp", &t.Address)}}, func() {
-		c.named("tcp " + t.Address)
+		nameCheck(c, "tcp "+t.Address)
 		c.What = t
 	}
 }
 
-func (r *reader) tlsKeys(c *Check) ([]key, func()) {
-	t := TLS{Days: 7}
+func (r *reader) tlsKeys(c *plan.Check) ([]key, func()) {
+	t := plan.TLS{Days: 7}
 	keys := append([]key{
 		{"tls", true, r.address("tls", &t.Address)},
 		{"days", false, parsed(r, "days", &t.Days, between(0, 3650))},
 	}, r.trustKeys(&t.Trust)...)
 	return keys, func() {
-		c.named("tls " + t.Address)
+		nameCheck(c, "tls "+t.Address)
 		c.What = t
 	}
 }
 
-func (r *reader) grpcKeys(c *Check) ([]key, func()) {
-	var g GRPC
+func (r *reader) grpcKeys(c *plan.Check) ([]key, func()) {
+	var g plan.GRPC
 	keys := append([]key{
 		{"grpc", true, r.address("grpc", &g.Address)},
 		{"service", false, func(n ast.Node) { r.text(n, "service", &g.Service) }},
 		{"secure", false, parsed(r, "secure", &g.Secure, yesNo)},
 	}, r.trustKeys(&g.Trust)...)
 	return keys, func() {
-		c.named(strings.TrimSpace("grpc " + g.Service))
+		nameCheck(c, strings.TrimSpace("grpc "+g.Service))
 		c.What = g
 	}
 }
 
-func (r *reader) dnsKeys(c *Check) ([]key, func()) {
-	var d DNS
+func (r *reader) dnsKeys(c *plan.Check) ([]key, func()) {
+	var d plan.DNS
 	var question [2]string
 	keys := []key{
 		{"dns", true, parsed(r, "dns", &question, dnsQuestion)},
@@ -165,26 +166,26 @@ func (r *reader) dnsKeys(c *Check) ([]key, func()) {
 	}
 	return keys, func() {
 		d.Name, d.Type = question[0], question[1]
-		c.named("dns " + d.Name)
+		nameCheck(c, "dns "+d.Name)
 		c.What = d
 	}
 }
 
-func (r *reader) sqlKeys(c *Check) ([]key, func()) {
-	s := SQL{Query: "select 1"}
+func (r *reader) sqlKeys(c *plan.Check) ([]key, func()) {
+	s := plan.SQL{Query: "select 1"}
 	keys := []key{
 		{"sql", true, r.template("sql", &s.URL)},
 		{"query", false, func(n ast.Node) { r.text(n, "query", &s.Query) }},
 		{"answer", false, r.template("answer", &s.Answer)},
 	}
 	return keys, func() {
-		c.named("sql " + s.Query)
+		nameCheck(c, "sql "+s.Query)
 		c.What = s
 	}
 }
 
-func (r *reader) commandKeys(c *Check) ([]key, func()) {
-	var k Command
+func (r *reader) commandKeys(c *plan.Check) ([]key, func()) {
+	var k plan.Command
 	keys := []key{
 		{"command", true, func(n ast.Node) { r.command(n, &k.Words) }},
 		{"status", false, parsed(r, "status", &k.Status, between(0, 255))},
@@ -192,13 +193,13 @@ func (r *reader) commandKeys(c *Check) ([]key, func()) {
 	}
 	return keys, func() {
 		if len(k.Words) > 0 {
-			c.named(k.Words[0])
+			nameCheck(c, k.Words[0])
 		}
 		c.What = k
 	}
 }
 
-func (r *reader) trustKeys(t *Trust) []key {
+func (r *reader) trustKeys(t *plan.Trust) []key {
 	return []key{
 		{"ca", false, func(n ast.Node) { r.text(n, "ca", &t.CA) }},
 		{"server-name", false, func(n ast.Node) { r.text(n, "server-name", &t.Name) }},
@@ -223,13 +224,13 @@ func (r *reader) templates(n ast.Node, what string, to *map[string]string) {
 	}
 }
 
-func (r *reader) jsonValues(n ast.Node, to *[]JSONValue) {
+func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue) {
 	entries, ok := r.entries(n, "json")
 	if !ok {
 		return
 	}
 	for _, e := range entries {
-		v := JSONValue{Path: scalar(e.Key)}
+		v := plan.JSONValue{Path: scalar(e.Key)}
 		if _, null := e.Value.(*ast.NullNode); null {
 			v.Want = "null"
 		} else if !r.text(e.Value, "a value of json", &v.Want) {
@@ -241,7 +242,7 @@ func (r *reader) jsonValues(n ast.Node, to *[]JSONValue) {
 
 // health reads the check that every instance is watched by: a path, or what any
 // other check asks.
-func (r *reader) health(n ast.Node, h *Check) {
+func (r *reader) health(n ast.Node, h *plan.Check) {
 	entries, ok := r.entries(n, "health")
 	if !ok {
 		return
@@ -261,5 +262,5 @@ func (r *reader) health(n ast.Node, h *Check) {
 		key{"up", false, parsed(r, "up", &h.Up, between(1, 100))},
 		key{"down", false, parsed(r, "down", &h.Down, between(1, 100))},
 	)
-	h.What = HTTP{Method: "GET", URL: path, Caches: true}
+	h.What = plan.HTTP{Method: "GET", URL: path, Caches: true}
 }

@@ -1,0 +1,155 @@
+package planfile
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// Read reads and checks a plan file. If the file was read but is wrong, the
+// error is a [Problems] with every mistake in it.
+func Read(file string) (*plan.Plan, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	abs, err := filepath.Abs(file)
+	if err != nil {
+		return nil, err
+	}
+	p, err := Parse(file, data)
+	if err != nil {
+		return nil, err
+	}
+	p.File = abs
+	resolve(p, filepath.Dir(abs))
+	return p, nil
+}
+
+// resolve makes paths absolute that are relative to the plan's folder.
+func resolve(p *plan.Plan, dir string) {
+	if p.State == "" {
+		p.State = p.Service + ".vaiven"
+	}
+	p.State = within(dir, p.State)
+	resolveFront(&p.Front, dir)
+	for i := range p.Beside {
+		resolveFront(&p.Beside[i], dir)
+	}
+	for i := range p.Parts {
+		resolvePart(&p.Parts[i], dir)
+	}
+	for name, secret := range p.Secrets {
+		if secret.File != "" {
+			secret.File = within(dir, secret.File)
+			p.Secrets[name] = secret
+		}
+	}
+	for _, file := range []*string{&p.Pairs.Log, &p.Pairs.HAR} {
+		if *file != "" {
+			*file = within(dir, *file)
+		}
+	}
+}
+
+// resolvePart makes the paths of a part absolute. Those on other machines stay as
+// they are.
+func resolvePart(p *plan.Part, dir string) {
+	if k := p.Versions.Kind; k == plan.VersionFolder || (k == plan.VersionTags || k == plan.VersionBranch) && !strings.Contains(p.Versions.Where, ":") {
+		p.Versions.Where = within(dir, p.Versions.Where)
+	}
+	for i := range p.Stacks {
+		s := &p.Stacks[i]
+		for _, file := range []*string{&s.Identity, &s.KnownHosts} {
+			if *file != "" {
+				*file = within(dir, *file)
+			}
+		}
+		switch s.Kind() {
+		case plan.Processes:
+			s.Folder = within(dir, s.Folder)
+			if s.Build == "" {
+				s.Build = s.Command[0]
+			}
+			s.Build = within(s.Folder, s.Build)
+			s.Command[0] = program(s.Folder, s.Command[0])
+		case plan.Tool:
+			s.Tool[0] = program(dir, s.Tool[0])
+		}
+	}
+	here := p.Stacks[split.Blue].Kind() == plan.Processes && p.Stacks[split.Green].Kind() == plan.Processes
+	resolveCheck(&p.Health, dir, here)
+	for _, list := range [][]plan.Check{p.Smoke, p.Needs} {
+		for i := range list {
+			resolveCheck(&list[i], dir, here)
+		}
+	}
+}
+
+// resolveCheck makes the files that a check reads absolute. Its command stands where
+// the instances do, which may be here.
+func resolveCheck(c *plan.Check, dir string, here bool) {
+	trusted := func(t plan.Trust) plan.Trust {
+		if t.CA != "" {
+			t.CA = within(dir, t.CA)
+		}
+		return t
+	}
+	switch w := c.What.(type) {
+	case plan.HTTP:
+		w.Trust = trusted(w.Trust)
+		c.What = w
+	case plan.TLS:
+		w.Trust = trusted(w.Trust)
+		c.What = w
+	case plan.GRPC:
+		w.Trust = trusted(w.Trust)
+		c.What = w
+	case plan.Command:
+		if here && len(w.Words) > 0 {
+			w.Words[0] = program(dir, w.Words[0])
+		}
+	}
+}
+
+// program is a command's first word, absolute unless it is looked up.
+func program(dir, name string) string {
+	if strings.Contains(name, "/") {
+		return within(dir, name)
+	}
+	return name
+}
+
+func within(dir, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(dir, path)
+}
+
+// resolveFront makes the paths of a front absolute.
+func resolveFront(f *plan.Front, dir string) {
+	var files []*string
+	included := func(i *plan.Included) {
+		files = append(files, &i.Config, &i.File, &i.Log)
+		if len(i.Program) > 0 {
+			i.Program[0] = program(dir, i.Program[0])
+		}
+	}
+	switch f.Kind() {
+	case plan.FrontHAProxy:
+		files = append(files, &f.HAProxy.Socket, &f.HAProxy.StateFile) // the map is named as HAProxy has it
+	case plan.FrontNginx:
+		included(f.Nginx)
+	case plan.FrontHttpd:
+		included(&f.Httpd.Included)
+	}
+	for _, file := range files {
+		if *file != "" {
+			*file = within(dir, *file)
+		}
+	}
+}
