@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
@@ -78,7 +79,7 @@ func (b *bench) change(ctx context.Context, f steered) (changed, error) {
 		if byHand {
 			err = f.hand(ctx, to)
 		} else {
-			var r front.Reading
+			var r reading.Front
 			if r, err = f.driver.Read(ctx); err == nil {
 				begun = time.Now()
 				_, err = f.driver.Set(ctx, split.Toward(to, split.Whole), r.Split.Revision)

@@ -14,11 +14,11 @@ import (
 	"time"
 
 	"vaiven/internal/check"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/pairs"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
-	"vaiven/internal/stack"
 )
 
 // How checks are measured.
@@ -51,21 +51,21 @@ func (b *bench) timeChecks(ctx context.Context) (checking, error) {
 	p := &plan.Plan{Service: "bench", Parts: []plan.Part{{Name: "web", Health: plan.Check{
 		Name: "health", Within: 10 * time.Second, Up: 1, Down: 1, What: plan.HTTP{Method: "GET", URL: "/"},
 	}}}}
-	instances := make([]stack.Instance, checked)
+	instances := make([]reading.Instance, checked)
 	for n := range instances {
-		instances[n] = stack.Instance{
+		instances[n] = reading.Instance{
 			Name: fmt.Sprintf("green-%d", n+1), Part: "web", Side: split.Green, Running: true, Started: time.Unix(int64(n), 0),
 			Address: net.JoinHostPort(fmt.Sprintf("127.0.%d.%d", n/200, n%200+1), port),
 		}
 	}
 	before := heap()
 	m := check.NewMonitor(p, secret.Values{})
-	var last []check.Condition
+	var last []reading.Condition
 	for range b.rounds {
 		rate, cpu, err := timed(checked, func() error {
 			last = m.Round(ctx, instances)
 			for _, i := range last {
-				if i.State != check.Healthy {
+				if i.State != reading.Healthy {
 					return fmt.Errorf("%s at %s: %s", i.Name, i.Address, i.Said)
 				}
 			}

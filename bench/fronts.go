@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/plan"
 )
@@ -51,9 +51,9 @@ func (b *bench) steered(ctx context.Context) ([]steered, error) {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 		for _, side := range split.Sides {
-			var instances []front.Instance
+			var instances []reading.Server
 			for n, a := range b.instances[side] {
-				instances = append(instances, front.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
+				instances = append(instances, reading.Server{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
 			}
 			if err := f.driver.SetInstances(ctx, side, instances); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)

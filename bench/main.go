@@ -20,8 +20,8 @@ import (
 	"text/template"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
 )
 
@@ -221,9 +221,9 @@ func (b *bench) startEmbedded(ctx context.Context) error {
 	for {
 		var failed error
 		for _, side := range split.Sides {
-			var list []front.Instance
+			var list []reading.Server
 			for n, a := range b.instances[side] {
-				list = append(list, front.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
+				list = append(list, reading.Server{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
 			}
 			failed = errors.Join(failed, b.client.SetInstances(ctx, side, list))
 		}

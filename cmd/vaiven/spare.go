@@ -14,10 +14,10 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
@@ -26,7 +26,6 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/secret"
-	"vaiven/internal/stack"
 	"vaiven/internal/versions"
 )
 
@@ -145,10 +144,10 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 }
 
 // progress tells each instance's changes of state.
-func progress(w io.Writer, asJSON bool) func([]check.Condition) {
+func progress(w io.Writer, asJSON bool) func([]reading.Condition) {
 	begun := time.Now()
-	last := map[string]check.State{}
-	return func(conditions []check.Condition) {
+	last := map[string]reading.Health{}
+	return func(conditions []reading.Condition) {
 		for _, c := range conditions {
 			if last[c.Name] == c.State {
 				continue
@@ -159,7 +158,7 @@ func progress(w io.Writer, asJSON bool) func([]check.Condition) {
 				continue
 			}
 			said := c.Said
-			if c.State == check.Healthy {
+			if c.State == reading.Healthy {
 				said = c.Address
 			}
 			fmt.Fprintf(w, "%6.1f s  %-16s %-10s %s\n", time.Since(begun).Seconds(), c.Name, c.State, said)
@@ -330,7 +329,7 @@ func versionsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var running []stack.Instance
+			var running []reading.Instance
 			for _, side := range split.Sides {
 				list, err := y.set.List(cmd.Context(), side)
 				if err != nil {
@@ -348,7 +347,7 @@ func versionsCommand() *cobra.Command {
 	return cmd
 }
 
-func printVersions(w io.Writer, offers []keeper.Offer, running []stack.Instance) error {
+func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instance) error {
 	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
 	for _, o := range offers {
 		if len(offers) > 1 {

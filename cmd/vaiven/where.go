@@ -12,14 +12,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
-	"vaiven/internal/metrics"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
-	"vaiven/internal/stack"
 )
 
 func whereCommand() *cobra.Command {
@@ -61,7 +61,7 @@ beside it. It changes nothing and does not disturb a screen that is open.`,
 // frontPlace is where one front sends requests.
 type frontPlace struct {
 	Front    string            `json:"front"`
-	Split    front.Split       `json:"split"`
+	Split    reading.Split     `json:"split"`
 	Notice   string            `json:"notice,omitempty"`
 	Sides    [2]sideOfPlace    `json:"sides"` // blue, green
 	Counted  float64           `json:"counted_s"`
@@ -69,15 +69,15 @@ type frontPlace struct {
 }
 
 type sideOfPlace struct {
-	Instances []front.Instance `json:"instances"`
+	Instances []reading.Server `json:"instances"`
 	Requests  int64            `json:"requests"`
 	Failing   int64            `json:"failing"`
 }
 
 // whoStands are the instances that requests go to, by address, as far as can be asked:
 // some fronts know no more than addresses.
-func whoStands(ctx context.Context, p *plan.Plan) map[string]stack.Instance {
-	known := map[string]stack.Instance{}
+func whoStands(ctx context.Context, p *plan.Plan) map[string]reading.Instance {
+	known := map[string]reading.Instance{}
 	y, err := stacksWith(p, secret.Values{}) // nothing is started here
 	if err != nil {
 		return known
@@ -95,11 +95,11 @@ func whoStands(ctx context.Context, p *plan.Plan) map[string]stack.Instance {
 }
 
 // whereIs reads one front, twice if requests are to be counted.
-func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]stack.Instance, span time.Duration) (frontPlace, error) {
+func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]reading.Instance, span time.Duration) (frontPlace, error) {
 	d := all.One(p, f)
 	at := frontPlace{Front: f.Name(), Counted: span.Seconds()}
-	var series metrics.Series
-	read := func() (front.Reading, error) {
+	var series figures.Series
+	read := func() (reading.Front, error) {
 		r, err := readOnce(ctx, d, &series)
 		for _, s := range r.Sides {
 			for n := range s.Instances {
@@ -125,9 +125,9 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]s
 	var counts evidence.Count
 	for _, side := range split.Sides {
 		s := &at.Sides[side]
-		s.Instances = []front.Instance{}
+		s.Instances = []reading.Server{}
 		for _, c := range r.Sides[side].Instances {
-			s.Instances = append(s.Instances, c.Instance)
+			s.Instances = append(s.Instances, c.Server)
 		}
 		figures := series.Count(side, time.Time{}, 0)
 		s.Requests, s.Failing = figures.Requests, figures.Failing
@@ -144,7 +144,7 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]s
 }
 
 // probe asks at a front for a while, and counts the answers by side.
-func probe(ctx context.Context, p *plan.Plan, f plan.Front, r front.Reading, span time.Duration) ([2]int64, error) {
+func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, span time.Duration) ([2]int64, error) {
 	marker, err := os.ReadFile(p.Secret())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
 		return [2]int64{}, err
@@ -163,7 +163,7 @@ func probe(ctx context.Context, p *plan.Plan, f plan.Front, r front.Reading, spa
 	return asker.Seen(time.Time{}), ctx.Err()
 }
 
-func readOnce(ctx context.Context, d front.Driver, series *metrics.Series) (front.Reading, error) {
+func readOnce(ctx context.Context, d front.Driver, series *figures.Series) (reading.Front, error) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	r, err := d.Read(ctx)

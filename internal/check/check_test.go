@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -21,26 +22,26 @@ import (
 	"vaiven/internal/stack"
 )
 
-func instance(t *testing.T, name string, h http.HandlerFunc) stack.Instance {
+func instance(t *testing.T, name string, h http.HandlerFunc) reading.Instance {
 	t.Helper()
 	s := httptest.NewServer(h)
 	t.Cleanup(s.Close)
-	return stack.Instance{Name: name, Part: "web", Side: split.Green, Address: s.Listener.Addr().String(), Running: true}
+	return reading.Instance{Name: name, Part: "web", Side: split.Green, Address: s.Listener.Addr().String(), Running: true}
 }
 
-func nobody(t *testing.T) stack.Instance {
+func nobody(t *testing.T) reading.Instance {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	l.Close()
-	return stack.Instance{Name: "green-9", Part: "web", Address: l.Addr().String(), Running: true}
+	return reading.Instance{Name: "green-9", Part: "web", Address: l.Addr().String(), Running: true}
 }
 
 // on is how a check is made on an instance from here.
-func on(i stack.Instance) Target {
-	return Target{From: place.Local{}, Values: i.Values("sailings")}
+func on(i reading.Instance) Target {
+	return Target{From: place.Local{}, Values: stack.Values(i, "sailings")}
 }
 
 func read(t *testing.T, target Target, what plan.Asking) Reading {
@@ -276,14 +277,14 @@ func TestMonitorReadsEachPartAtItsPace(t *testing.T) {
 	i := instance(t, "green-1", func(http.ResponseWriter, *http.Request) { calls.Add(1) })
 	m := NewMonitor(monitored(time.Hour), secret.Values{})
 	for range 5 {
-		if c := m.Round(t.Context(), []stack.Instance{i})[0]; c.State != Answering || len(c.History) != 1 {
+		if c := m.Round(t.Context(), []reading.Instance{i})[0]; c.State != reading.Answering || len(c.History) != 1 {
 			t.Errorf("condition %+v", c)
 		}
 	}
 	if n := calls.Load(); n != 1 {
 		t.Errorf("asked %d times within its interval", n)
 	}
-	if c := m.Round(t.Context(), []stack.Instance{nobody(t)})[0]; c.State != Starting {
+	if c := m.Round(t.Context(), []reading.Instance{nobody(t)})[0]; c.State != reading.Starting {
 		t.Errorf("one that does not listen is %s", c.State)
 	}
 }
@@ -297,38 +298,38 @@ func TestMonitorFollowsAnInstanceThroughItsLife(t *testing.T) {
 	})
 	i.Started = time.Now()
 	m := NewMonitor(monitored(0), secret.Values{})
-	round := func(name string, want State) Condition {
+	round := func(name string, want reading.Health) reading.Condition {
 		t.Helper()
-		c := m.Round(t.Context(), []stack.Instance{i})[0]
+		c := m.Round(t.Context(), []reading.Instance{i})[0]
 		if c.State != want {
 			t.Fatalf("%s: %s (%s), want %s", name, c.State, c.Said, want)
 		}
 		return c
 	}
 	for range 4 {
-		if c := round("never well so far", Answering); !strings.HasPrefix(c.Said, "status 503 after ") {
+		if c := round("never well so far", reading.Answering); !strings.HasPrefix(c.Said, "status 503 after ") {
 			t.Errorf("it says %q", c.Said)
 		}
 	}
 	well.Store(true)
-	round("once well", Answering)
-	up := round("twice well", Healthy)
+	round("once well", reading.Answering)
+	up := round("twice well", reading.Healthy)
 	well.Store(false)
-	if c := round("once unwell", Healthy); !c.Since.Equal(up.Since) {
+	if c := round("once unwell", reading.Healthy); !c.Since.Equal(up.Since) {
 		t.Error("a single bad reading changed since when it is healthy")
 	}
-	failing := round("twice unwell", Failing)
+	failing := round("twice unwell", reading.Failing)
 	if n := len(failing.History); n != 8 || failing.History[n-1] != -1 || failing.History[n-3] < 0 {
 		t.Errorf("history %v", failing.History)
 	}
 	i.Running, i.Exit = false, "exit status 3"
-	if c := round("ended", Exited); c.Said != "exit status 3" {
+	if c := round("ended", reading.Exited); c.Said != "exit status 3" {
 		t.Errorf("it says %q", c.Said)
 	}
 	// Another instance under the same name starts from nothing.
 	i.Running, i.Started = true, i.Started.Add(time.Second)
 	well.Store(true)
-	round("a new one", Answering)
+	round("a new one", reading.Answering)
 }
 
 func FuzzLookUp(f *testing.F) {
@@ -347,7 +348,7 @@ func BenchmarkRound(b *testing.B) {
 	s := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer s.Close()
 	m := NewMonitor(monitored(0), secret.Values{})
-	i := []stack.Instance{{Name: "green-1", Part: "web", Address: s.Listener.Addr().String(), Running: true}}
+	i := []reading.Instance{{Name: "green-1", Part: "web", Address: s.Listener.Addr().String(), Running: true}}
 	b.ReportAllocs()
 	for b.Loop() {
 		m.Round(context.Background(), i)

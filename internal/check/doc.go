@@ -1,6 +1,6 @@
 // Package check asks instances, and what they depend on, whether they are well.
 //
-//	t := check.Target{From: place.Local{}, Values: instance.Values(service)}
+//	t := check.Target{From: place.Local{}, Values: stack.Values(instance, service)}
 //	r := t.Read(ctx, plan.Main().Smoke[0]) // one reading
 //	result := t.Judge(ctx, c)              // as many as its thresholds need
 //

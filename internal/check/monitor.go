@@ -6,35 +6,12 @@ import (
 	"time"
 
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 )
-
-// State is how an instance is.
-type State string
-
-// The states.
-const (
-	Starting  State = "starting"  // runs, and says nothing yet
-	Answering State = "answering" // says something, but was never healthy
-	Healthy   State = "healthy"
-	Failing   State = "failing" // was healthy, and runs
-	Exited    State = "exited"
-)
-
-// Condition is an instance with its health as last read.
-type Condition struct {
-	stack.Instance
-	State   State         `json:"state"`
-	Since   time.Time     `json:"since"` // of the state
-	At      time.Time     `json:"at"`    // of the reading
-	Took    time.Duration `json:"took"`
-	Said    string        `json:"said,omitempty"`    // what is wrong, "" if nothing is
-	Answer  string        `json:"answer,omitempty"`  // the bad reading's, in full
-	History []float64     `json:"history,omitempty"` // times of the last readings in milliseconds, oldest first; -1 for a bad one
-}
 
 // Monitor judges the health of instances from round to round.
 type Monitor struct {
@@ -50,7 +27,7 @@ type watched struct {
 	judge   proof.Judge
 	wasUp   bool
 	reached bool
-	last    Condition
+	last    reading.Condition
 }
 
 // NewMonitor makes a monitor that has seen nothing.
@@ -68,7 +45,7 @@ const atOnce = 256
 // Round reads the health of all instances at once and returns their conditions
 // in the same order. An instance whose part is read less often keeps its condition
 // until it is due. It is not safe for concurrent use.
-func (m *Monitor) Round(ctx context.Context, instances []stack.Instance) []Condition {
+func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []reading.Condition {
 	readings := make([]*Reading, len(instances))
 	before := time.Now()
 	var wait sync.WaitGroup
@@ -79,7 +56,7 @@ func (m *Monitor) Round(ctx context.Context, instances []stack.Instance) []Condi
 		if !i.Running || before.Sub(w.last.At) < health.Every*3/4 {
 			continue
 		}
-		t := Target{From: place.Local{}, Values: i.Values(m.service), Secrets: m.secrets}
+		t := Target{From: place.Local{}, Values: stack.Values(i, m.service), Secrets: m.secrets}
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
@@ -89,7 +66,7 @@ func (m *Monitor) Round(ctx context.Context, instances []stack.Instance) []Condi
 	}
 	wait.Wait()
 	now := time.Now()
-	conditions := make([]Condition, len(instances))
+	conditions := make([]reading.Condition, len(instances))
 	seen := map[string]*watched{}
 	for n, i := range instances {
 		w := m.remembered(i)
@@ -101,23 +78,23 @@ func (m *Monitor) Round(ctx context.Context, instances []stack.Instance) []Condi
 	return conditions
 }
 
-func key(i stack.Instance) string { return i.Part + "/" + i.Name }
+func key(i reading.Instance) string { return i.Part + "/" + i.Name }
 
 // remembered is what is known of an instance, which is nothing if it was started
 // anew.
-func (m *Monitor) remembered(i stack.Instance) *watched {
+func (m *Monitor) remembered(i reading.Instance) *watched {
 	if w := m.seen[key(i)]; w != nil && w.started.Equal(i.Started) {
 		return w
 	}
 	h := m.health[i.Part]
 	w := &watched{started: i.Started, judge: proof.Judge{UpAfter: h.Up, DownAfter: h.Down}}
-	w.last = Condition{State: Starting, Since: i.Started}
+	w.last = reading.Condition{State: reading.Starting, Since: i.Started}
 	m.seen[key(i)] = w
 	return w
 }
 
 // condition is how an instance is after a reading; r is nil if none was made.
-func (w *watched) condition(i stack.Instance, r *Reading, now time.Time) Condition {
+func (w *watched) condition(i reading.Instance, r *Reading, now time.Time) reading.Condition {
 	c := w.last
 	c.Instance = i
 	if r != nil {
@@ -132,7 +109,7 @@ func (w *watched) condition(i stack.Instance, r *Reading, now time.Time) Conditi
 	if c.State = w.state(i.Running); c.State != w.last.State {
 		c.Since = now
 	}
-	if c.State == Exited {
+	if c.State == reading.Exited {
 		c.At, c.Said = now, i.Exit
 	}
 	return c
@@ -143,16 +120,16 @@ func (w *watched) read(good bool) {
 	w.wasUp = w.wasUp || w.judge.Health == proof.Up
 }
 
-func (w *watched) state(running bool) State {
+func (w *watched) state(running bool) reading.Health {
 	switch {
 	case !running:
-		return Exited
+		return reading.Exited
 	case !w.wasUp && w.reached:
-		return Answering
+		return reading.Answering
 	case !w.wasUp:
-		return Starting
+		return reading.Starting
 	case w.judge.Health == proof.Up:
-		return Healthy
+		return reading.Healthy
 	}
-	return Failing
+	return reading.Failing
 }

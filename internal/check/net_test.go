@@ -30,10 +30,10 @@ import (
 	healthpb "google.golang.org/grpc/health/grpc_health_v1"
 	"google.golang.org/grpc/status"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
-	"vaiven/internal/stack"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
 )
@@ -86,7 +86,7 @@ func (h *harbour) certify(t *testing.T, name string, from, until time.Duration) 
 }
 
 // serveTLS answers requests with a certificate.
-func serveTLS(t *testing.T, c tls.Certificate) stack.Instance {
+func serveTLS(t *testing.T, c tls.Certificate) reading.Instance {
 	t.Helper()
 	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{c}})
 	if err != nil {
@@ -95,7 +95,7 @@ func serveTLS(t *testing.T, c tls.Certificate) stack.Instance {
 	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "well") })}
 	go srv.Serve(l)
 	t.Cleanup(func() { srv.Close() })
-	return stack.Instance{Name: "green-1", Address: l.Addr().String()}
+	return reading.Instance{Name: "green-1", Address: l.Addr().String()}
 }
 
 const day1 = 24 * time.Hour
@@ -159,7 +159,7 @@ func TestTCP(t *testing.T) {
 
 func TestGRPC(t *testing.T) {
 	h := newHarbour(t)
-	serve := func(options ...grpc.ServerOption) (stack.Instance, *health.Server) {
+	serve := func(options ...grpc.ServerOption) (reading.Instance, *health.Server) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -168,12 +168,12 @@ func TestGRPC(t *testing.T) {
 		healthpb.RegisterHealthServer(srv, state)
 		go srv.Serve(l)
 		t.Cleanup(srv.Stop)
-		return stack.Instance{Name: "green-1", Address: l.Addr().String()}, state
+		return reading.Instance{Name: "green-1", Address: l.Addr().String()}, state
 	}
 	i, state := serve()
 	state.SetServingStatus("vessa.Search", healthpb.HealthCheckResponse_SERVING)
 	state.SetServingStatus("vessa.Berths", healthpb.HealthCheckResponse_NOT_SERVING)
-	ask := func(i stack.Instance, g plan.GRPC) Reading {
+	ask := func(i reading.Instance, g plan.GRPC) Reading {
 		g.Address = "{address}"
 		return read(t, on(i), g)
 	}
@@ -234,7 +234,7 @@ func TestDNS(t *testing.T) {
 	})}
 	go srv.ActivateAndServe()
 	t.Cleanup(func() { srv.Shutdown() })
-	target := on(stack.Instance{Name: "green-1", Address: "127.0.0.1:1"})
+	target := on(reading.Instance{Name: "green-1", Address: "127.0.0.1:1"})
 	for _, c := range []struct {
 		d    plan.DNS
 		want string
@@ -362,7 +362,7 @@ func TestSQL(t *testing.T) {
 }
 
 func TestCommand(t *testing.T) {
-	target := on(stack.Instance{Name: "green-1", Address: "127.0.0.1:1"})
+	target := on(reading.Instance{Name: "green-1", Address: "127.0.0.1:1"})
 	sh := func(script string) plan.Command { return plan.Command{Words: []string{"/bin/sh", "-c", script}} }
 	contains := func(c plan.Command, text string) plan.Command {
 		c.Contains = text

@@ -15,9 +15,9 @@ import (
 	"time"
 
 	"vaiven/internal/check"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
-	"vaiven/internal/front"
 	frontall "vaiven/internal/front/all"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
@@ -298,13 +298,13 @@ func (s *Scenario) raiseBlue(ctx context.Context) error {
 			return err
 		}
 		healthy := 0
-		var behind []front.Instance
+		var behind []reading.Server
 		for _, c := range monitor.Round(ctx, instances) {
-			if c.State == check.Healthy {
+			if c.State == reading.Healthy {
 				healthy++
 			}
 			if c.Part == main.Name {
-				behind = append(behind, front.Instance{Name: c.Name, Address: c.Address, Version: c.Version})
+				behind = append(behind, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version})
 			}
 		}
 		if healthy == s.Plan.Wanted(split.Blue) {

@@ -15,6 +15,7 @@ import (
 
 	"vaiven/internal/check"
 	"vaiven/internal/core/difference"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -25,8 +26,8 @@ import (
 
 // Standing is what is asked of the stacks.
 type Standing interface {
-	Place(context.Context, stack.Instance) (place.Place, error)
-	Describe(context.Context, stack.Instance) (stack.Description, error)
+	Place(context.Context, reading.Instance) (place.Place, error)
+	Describe(context.Context, reading.Instance) (stack.Description, error)
 }
 
 // Question is what is to be compared.
@@ -34,7 +35,7 @@ type Question struct {
 	Plan     *plan.Plan
 	Secrets  secret.Values
 	Standing Standing
-	Sides    [2][]stack.Instance
+	Sides    [2][]reading.Instance
 	Checks   [2][]difference.Fact // what checks came to, where they were made on both sides
 }
 
@@ -60,7 +61,7 @@ func Compare(ctx context.Context, q Question) difference.Report {
 				wait.Go(func() {
 					ctx, cancel := context.WithTimeout(ctx, readLimit)
 					defer cancel()
-					r := reading{Question: q, part: part, i: i}
+					r := looked{Question: q, part: part, i: i}
 					r.read(ctx)
 					mu.Lock()
 					defer mu.Unlock()
@@ -115,17 +116,17 @@ func unified(both [2]string, name string) []string {
 	return lines
 }
 
-// reading is what is read of one instance.
-type reading struct {
+// looked is what is read of one instance.
+type looked struct {
 	Question
 	part    plan.Part
-	i       stack.Instance
+	i       reading.Instance
 	facts   []difference.Fact
 	texts   map[string]string
 	missing []string
 }
 
-func (r *reading) add(area difference.Area, name, value string) {
+func (r *looked) add(area difference.Area, name, value string) {
 	hidden := r.Secrets.In(value) || sensitive.MatchString(name)
 	r.facts = append(r.facts, difference.Fact{Part: r.part.Name, Area: area, Name: name, Value: value, Secret: hidden})
 }
@@ -133,11 +134,11 @@ func (r *reading) add(area difference.Area, name, value string) {
 // sensitive are names of values that nobody should see, wherever they come from.
 var sensitive = regexp.MustCompile(`(?i)(passw|passphrase|secret|token|credential|private|api_?key|access_?key)`)
 
-func (r *reading) cannot(what string, err error) {
+func (r *looked) cannot(what string, err error) {
 	r.missing = append(r.missing, fmt.Sprintf("%s of %s: %v", what, r.i.Name, err))
 }
 
-func (r *reading) read(ctx context.Context) {
+func (r *looked) read(ctx context.Context) {
 	r.add(difference.Build, "", versions.Short(r.i.Build))
 	s := r.part.Stacks[r.i.Side]
 	about, err := r.Standing.Describe(ctx, r.i)
@@ -160,7 +161,7 @@ func (r *reading) read(ctx context.Context) {
 		}
 	}
 	if r.part.Says.On() {
-		t := check.Target{From: place.Local{}, Values: r.i.Values(r.Plan.Service), Secrets: r.Secrets}
+		t := check.Target{From: place.Local{}, Values: stack.Values(r.i, r.Plan.Service), Secrets: r.Secrets}
 		if self, err := t.Ask(ctx, r.part.Says, r.part.Health.Within); err != nil {
 			r.cannot("what it says of itself", err)
 		} else if self.Runtime != "" {
@@ -171,7 +172,7 @@ func (r *reading) read(ctx context.Context) {
 }
 
 // configuration reads the files that the plan names.
-func (r *reading) configuration(ctx context.Context) {
+func (r *looked) configuration(ctx context.Context) {
 	if len(r.part.Configuration) == 0 {
 		return
 	}
@@ -181,7 +182,7 @@ func (r *reading) configuration(ctx context.Context) {
 		return
 	}
 	defer from.Close()
-	values := r.i.Values(r.Plan.Service)
+	values := stack.Values(r.i, r.Plan.Service)
 	folder := plan.Expand(r.part.Stacks[r.i.Side].Folder, values)
 	for _, name := range r.part.Configuration {
 		file := plan.Expand(name, values)
@@ -211,7 +212,7 @@ func (r *reading) configuration(ctx context.Context) {
 
 // shortName is a file of the configuration without its folder, unless another has
 // the same name.
-func (r *reading) shortName(file string) string {
+func (r *looked) shortName(file string) string {
 	base := path.Base(file)
 	for _, other := range r.part.Configuration {
 		if other != file && path.Base(other) == base {
@@ -223,8 +224,8 @@ func (r *reading) shortName(file string) string {
 
 // general puts the placeholders back into a text of an instance: whatever its
 // plan's template made of it, and its own address and name, version and build.
-func (r *reading) general(text, template string) string {
-	values := r.i.Values(r.Plan.Service)
+func (r *looked) general(text, template string) string {
+	values := stack.Values(r.i, r.Plan.Service)
 	if template != "" && text == r.Secrets.Expand(plan.Expand(template, values), nil) {
 		return template
 	}

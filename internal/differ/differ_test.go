@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -23,9 +24,11 @@ import (
 // yard is two sides in memory with their configuration in a folder.
 type yard map[string]stack.Description
 
-func (y yard) Place(context.Context, stack.Instance) (place.Place, error) { return place.Local{}, nil }
+func (y yard) Place(context.Context, reading.Instance) (place.Place, error) {
+	return place.Local{}, nil
+}
 
-func (y yard) Describe(_ context.Context, i stack.Instance) (stack.Description, error) {
+func (y yard) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
 	d, ok := y[i.Name]
 	if !ok {
 		return d, errors.New("nobody knows")
@@ -57,7 +60,7 @@ func TestWhatDiffers(t *testing.T) {
 	}
 	runtime := map[string]string{"blue-1": "vessa 1.8", "green-1": "vessa 2.0", "green-2": "vessa 2.0"}
 	y := yard{}
-	instance := func(side split.Side, n int, version, region string) stack.Instance {
+	instance := func(side split.Side, n int, version, region string) reading.Instance {
 		name := fmt.Sprintf("%v-%d", side, n)
 		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"runtime":%q}`, runtime[name])
@@ -72,7 +75,7 @@ func TestWhatDiffers(t *testing.T) {
 			},
 			Limits: map[string]string{"open files": "1024"},
 		}
-		return stack.Instance{Name: name, Part: "web", Side: side, Version: version, Build: "build of " + version, Address: address, Running: true}
+		return reading.Instance{Name: name, Part: "web", Side: side, Version: version, Build: "build of " + version, Address: address, Running: true}
 	}
 	p := &plan.Plan{Service: "sailings", Parts: []plan.Part{{
 		Name: "web", Health: plan.Check{Within: 10 * time.Second}, Says: plan.Says{Path: "/", Runtime: plan.Field{JSON: "runtime"}},
@@ -83,7 +86,7 @@ func TestWhatDiffers(t *testing.T) {
 		p.Parts[0].Stacks[i].Environment = map[string]string{"TEMPLATED": "at {address}"}
 	}
 	p.Differences.Meant = []plan.Meant{{Area: "build"}, {Area: "configuration", Name: "app.toml *"}}
-	q := Question{Plan: p, Secrets: secrets, Standing: y, Sides: [2][]stack.Instance{
+	q := Question{Plan: p, Secrets: secrets, Standing: y, Sides: [2][]reading.Instance{
 		{instance(split.Blue, 1, "4.2.0", "north")}, {instance(split.Green, 1, "4.3.0", "north"), instance(split.Green, 2, "4.3.0", "south")},
 	}}
 	r := Compare(t.Context(), q)

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
 
@@ -47,8 +48,8 @@ func (r *Revisions) Of(state string) uint64 {
 }
 
 // Split is a share with the revision of the state that it was read from.
-func (r *Revisions) Split(share split.Share, state string) Split {
-	return Split{Revision: r.Of(state), Share: share, Since: r.since}
+func (r *Revisions) Split(share split.Share, state string) reading.Split {
+	return reading.Split{Revision: r.Of(state), Share: share, Since: r.since}
 }
 
 // Keep takes a state for one that is ours and no new split, such as other instances.
@@ -56,36 +57,36 @@ func (r *Revisions) Keep(state string) { r.state = state }
 
 // Known is what a driver was told of the instances of a side. A proxy knows them by
 // their addresses alone.
-type Known [2][]Instance
+type Known [2][]reading.Server
 
 // At is the instance with an address, as it was told, or one that bears the name that
 // it has at the proxy.
-func (k Known) At(side split.Side, address, name string) Instance {
+func (k Known) At(side split.Side, address, name string) reading.Server {
 	for _, i := range k[side] {
 		if i.Address == address {
 			return i
 		}
 	}
-	return Instance{Name: name, Address: address}
+	return reading.Server{Name: name, Address: address}
 }
 
 // Sort brings a side's counts into the order in which their instances were told;
 // others follow by name.
-func (k Known) Sort(side split.Side, counts []Count) {
-	place := func(c Count) int {
-		n := slices.IndexFunc(k[side], func(i Instance) bool { return i.Address == c.Address })
+func (k Known) Sort(side split.Side, counts []reading.Count) {
+	place := func(c reading.Count) int {
+		n := slices.IndexFunc(k[side], func(i reading.Server) bool { return i.Address == c.Address })
 		if n < 0 {
 			return len(k[side])
 		}
 		return n
 	}
-	slices.SortStableFunc(counts, func(a, b Count) int {
+	slices.SortStableFunc(counts, func(a, b reading.Count) int {
 		return cmp.Or(cmp.Compare(place(a), place(b)), cmp.Compare(a.Name, b.Name))
 	})
 }
 
 // AllOut reports whether no instance of a side may get new requests, in which case all
 // of them do.
-func AllOut(list []Instance) bool {
-	return !slices.ContainsFunc(list, func(i Instance) bool { return !i.Out })
+func AllOut(list []reading.Server) bool {
+	return !slices.ContainsFunc(list, func(i reading.Server) bool { return !i.Out })
 }

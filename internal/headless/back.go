@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 )
 
@@ -32,7 +32,7 @@ type Returned struct {
 // Front is all that going back asks of a front.
 type Front interface {
 	// Home puts a share on green in force, whatever the split is.
-	Home(ctx context.Context, share split.Share) (front.Split, error)
+	Home(ctx context.Context, share split.Share) (reading.Split, error)
 }
 
 // Back takes all traffic home now. It needs the front and nothing else: with To

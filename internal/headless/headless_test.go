@@ -9,13 +9,13 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
-	"vaiven/internal/prober"
 	"vaiven/internal/tryout"
 )
 
@@ -38,7 +38,7 @@ func newClient(play func(*fakeClient, keeper.Command)) *fakeClient {
 func (c *fakeClient) show() {
 	s := keeper.Snapshot{At: time.Now(), Begun: time.Now().Add(-time.Second), Crossing: c.state}
 	s.Ready = true
-	s.Door = prober.Report{Answers: 100, Lost: 2, LongestGap: 40 * time.Millisecond}
+	s.Door = reading.Door{Answers: 100, Lost: 2, LongestGap: 40 * time.Millisecond}
 	s.Switch = keeper.Switch{At: s.At, Took: 3 * time.Millisecond}
 	c.snapshots <- s
 }
@@ -194,9 +194,9 @@ type homeFront struct {
 	err   error
 }
 
-func (f *homeFront) Home(_ context.Context, share split.Share) (front.Split, error) {
+func (f *homeFront) Home(_ context.Context, share split.Share) (reading.Split, error) {
 	f.share = share
-	return front.Split{Share: share}, f.err
+	return reading.Split{Share: share}, f.err
 }
 
 func openBook(t *testing.T) *logbook.Book {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
@@ -61,7 +62,7 @@ func Shift(ctx context.Context, o ShiftOptions) (Shifted, error) {
 			}
 		}
 	}
-	set := func() (done front.Split, took time.Duration, err error) {
+	set := func() (done reading.Split, took time.Duration, err error) {
 		begun := time.Now()
 		done, err = o.Front.Set(ctx, o.Share, r.Split.Revision)
 		s.Share, s.Took, s.Did = done.Share, milliseconds(time.Since(begun)), done.Did
@@ -87,7 +88,7 @@ func Shift(ctx context.Context, o ShiftOptions) (Shifted, error) {
 }
 
 // steer puts a share in force as a part of the crossing that is under way.
-func steer(ctx context.Context, o ShiftOptions, state crossing.State, set func() (front.Split, time.Duration, error)) (notes []string, err error) {
+func steer(ctx context.Context, o ShiftOptions, state crossing.State, set func() (reading.Split, time.Duration, error)) (notes []string, err error) {
 	steered := crossing.Event{At: time.Now(), By: o.By, What: crossing.SteerAsked{Share: o.Share}}
 	next, effects, err := crossing.Step(state, steered)
 	if err != nil {
@@ -121,10 +122,10 @@ func tellInstances(ctx context.Context, o ShiftOptions, side split.Side) error {
 	if err != nil {
 		return err
 	}
-	var wanted []front.Instance
+	var wanted []reading.Server
 	for _, i := range list {
 		if i.Running && i.Part == o.Plan.Main().Name {
-			wanted = append(wanted, front.Instance{Name: i.Name, Address: i.Address, Version: i.Version})
+			wanted = append(wanted, reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
 		}
 	}
 	if len(wanted) == 0 {

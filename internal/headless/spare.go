@@ -9,12 +9,12 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/secret"
-	"vaiven/internal/stack"
 	"vaiven/internal/versions"
 )
 
@@ -68,7 +68,7 @@ var ErrNotHealthy = errors.New("not healthy")
 // Raise stands the spare side up at a version and waits until every instance is
 // healthy. What failed is left standing to be looked at; a second Raise completes or
 // replaces it. told is given the instances as they are, again and again.
-func (s Spare) Raise(ctx context.Context, r Raising, told func([]check.Condition)) (split.Side, []crossing.Choice, error) {
+func (s Spare) Raise(ctx context.Context, r Raising, told func([]reading.Condition)) (split.Side, []crossing.Choice, error) {
 	side, err := s.Side(ctx)
 	if err != nil {
 		return 0, nil, err
@@ -94,7 +94,7 @@ func (s Spare) Raise(ctx context.Context, r Raising, told func([]check.Condition
 }
 
 // await reads the side's health until it is up or is not going to be.
-func (s Spare) await(ctx, limited context.Context, side split.Side, choices []crossing.Choice, told func([]check.Condition)) error {
+func (s Spare) await(ctx, limited context.Context, side split.Side, choices []crossing.Choice, told func([]reading.Condition)) error {
 	monitor := check.NewMonitor(s.Plan, s.Secrets)
 	for {
 		instances, err := s.Stacks.List(ctx, side)
@@ -120,7 +120,7 @@ func (s Spare) await(ctx, limited context.Context, side split.Side, choices []cr
 	}
 }
 
-func nothingNew(choices []crossing.Choice, live []stack.Instance) bool {
+func nothingNew(choices []crossing.Choice, live []reading.Instance) bool {
 	known := false
 	for _, c := range choices {
 		for _, i := range live {

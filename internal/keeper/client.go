@@ -4,17 +4,16 @@ import (
 	"context"
 	"time"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/metrics"
 	"vaiven/internal/plan"
-	"vaiven/internal/prober"
 	"vaiven/internal/prove"
 	"vaiven/internal/tryout"
 	"vaiven/internal/versions"
@@ -98,7 +97,7 @@ type Snapshot struct {
 	Parts    []Part            `json:"parts"`
 	Guards   []Guard           `json:"guards"`
 	WayBack  wayback.Readiness `json:"way_back"`
-	Door     prober.Report     `json:"door"`
+	Door     reading.Door      `json:"door"`
 	Track    []Point           `json:"track"` // oldest first
 	Traffic  route.Traffic     `json:"traffic"`
 	Bound    evidence.Bound    `json:"bound"`             // of the failing guard, for outlooks
@@ -130,7 +129,7 @@ type Part struct {
 type FrontView struct {
 	At     time.Time     `json:"at,omitzero"` // of the reading
 	Every  time.Duration `json:"every"`       // how often it is read
-	Split  front.Split   `json:"split"`
+	Split  reading.Split `json:"split"`
 	Error  string        `json:"error,omitempty"` // of the last try; the rest is older then
 	Notice string        `json:"notice,omitempty"`
 }
@@ -148,17 +147,17 @@ type SplitView struct {
 
 // SideView is one side with its instances and figures.
 type SideView struct {
-	Version   string            `json:"version,omitempty"` // "" if it has no instances; all of them if they differ
-	Build     string            `json:"build,omitempty"`
-	Instances []check.Condition `json:"instances"`
-	Healthy   int               `json:"healthy"`
-	Wanted    int               `json:"wanted"`      // by the plan
-	At        time.Time         `json:"at,omitzero"` // of the reading of the instances
-	Every     time.Duration     `json:"every"`       // how often they are read
-	Error     string            `json:"error,omitempty"`
-	Figures   metrics.Figures   `json:"figures"`  // of the last seconds
-	Capacity  float64           `json:"capacity"` // requests a second that the healthy instances carry; 0 if not known
-	Open      int64             `json:"open"`     // requests being answered
+	Version   string              `json:"version,omitempty"` // "" if it has no instances; all of them if they differ
+	Build     string              `json:"build,omitempty"`
+	Instances []reading.Condition `json:"instances"`
+	Healthy   int                 `json:"healthy"`
+	Wanted    int                 `json:"wanted"`      // by the plan
+	At        time.Time           `json:"at,omitzero"` // of the reading of the instances
+	Every     time.Duration       `json:"every"`       // how often they are read
+	Error     string              `json:"error,omitempty"`
+	Figures   figures.Figures     `json:"figures"`  // of the last seconds
+	Capacity  float64             `json:"capacity"` // requests a second that the healthy instances carry; 0 if not known
+	Open      int64               `json:"open"`     // requests being answered
 }
 
 // Guard is one guard as of the last reading.

@@ -8,11 +8,10 @@ import (
 	"slices"
 	"time"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/versions"
@@ -64,7 +63,7 @@ func (k *Keeper) apply(ctx context.Context, e crossing.Effect, revision uint64) 
 	ctx, cancel := context.WithTimeout(ctx, setLimit)
 	defer cancel()
 	begun := time.Now()
-	var s front.Split
+	var s reading.Split
 	var err error
 	if e.Home {
 		s, err = k.Front.Home(ctx, e.Share)
@@ -334,9 +333,9 @@ func (k *Keeper) syncInstances(ctx context.Context) {
 		if k.clearing[side] || len(conditions) == 0 || k.view.Sides[side].Error != "" {
 			continue
 		}
-		wanted := make([]front.Instance, len(conditions))
+		wanted := make([]reading.Server, len(conditions))
 		for n, c := range conditions {
-			wanted[n] = front.Instance{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == check.Failing || c.State == check.Exited}
+			wanted[n] = reading.Server{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == reading.Failing || c.State == reading.Exited}
 		}
 		if sameInstances(wanted, k.reading.Sides[side].Instances) {
 			continue
@@ -354,8 +353,8 @@ func (k *Keeper) syncInstances(ctx context.Context) {
 }
 
 // frontPart are a side's instances that the front sends requests to.
-func (k *Keeper) frontPart(side split.Side) []check.Condition {
-	var list []check.Condition
+func (k *Keeper) frontPart(side split.Side) []reading.Condition {
+	var list []reading.Condition
 	for _, c := range k.view.Sides[side].Instances {
 		if c.Part == k.Plan.Main().Name {
 			list = append(list, c)
@@ -364,12 +363,12 @@ func (k *Keeper) frontPart(side split.Side) []check.Condition {
 	return list
 }
 
-func sameInstances(wanted []front.Instance, counts []front.Count) bool {
+func sameInstances(wanted []reading.Server, counts []reading.Count) bool {
 	if len(wanted) != len(counts) {
 		return false
 	}
 	for n := range wanted {
-		if wanted[n] != counts[n].Instance {
+		if wanted[n] != counts[n].Server {
 			return false
 		}
 	}

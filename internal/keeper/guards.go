@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"time"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/metrics"
 	"vaiven/internal/plan"
 )
 
@@ -30,7 +30,7 @@ func newGuards(rules []plan.Guard) *guards {
 
 // watch evaluates all guards. Answers count since the target first got traffic,
 // and no further back than each guard's time.
-func (g *guards) watch(now, since time.Time, target split.Side, series *metrics.Series, view SideView) []Guard {
+func (g *guards) watch(now, since time.Time, target split.Side, series *figures.Series, view SideView) []Guard {
 	var list []Guard
 	for _, rule := range g.rules {
 		switch {
@@ -68,11 +68,11 @@ func begun(p plan.Guard) Guard {
 	return guard
 }
 
-func (g *guards) compare(now, since time.Time, p plan.Guard, target split.Side, series *metrics.Series) Guard {
+func (g *guards) compare(now, since time.Time, p plan.Guard, target split.Side, series *figures.Series) Guard {
 	guard, name := begun(p), p.Name
-	count := metrics.Figures.FailingCount
+	count := figures.Figures.FailingCount
 	if p.Watch == plan.Slow {
-		count = metrics.Figures.SlowCount
+		count = figures.Figures.SlowCount
 	}
 	if from := now.Add(-p.Over); from.After(since) {
 		since = from
@@ -138,7 +138,7 @@ func unhealthy(p plan.Guard, v SideView) Guard {
 		bad, first = missing, fmt.Sprintf("%d of %d instances are not there", missing, v.Wanted)
 	}
 	for _, c := range v.Instances {
-		if c.State != check.Failing && c.State != check.Exited {
+		if c.State != reading.Failing && c.State != reading.Exited {
 			continue
 		}
 		if bad++; first == "" {
@@ -148,7 +148,7 @@ func unhealthy(p plan.Guard, v SideView) Guard {
 	return counting(p, int64(bad), first)
 }
 
-func lost(p plan.Guard, since time.Time, target split.Side, series *metrics.Series) Guard {
+func lost(p plan.Guard, since time.Time, target split.Side, series *figures.Series) Guard {
 	n := series.Count(target, since, 0).Lost
 	return counting(p, n, fmt.Sprintf("%d lost on %v", n, target))
 }

@@ -9,14 +9,14 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/differ"
 	"vaiven/internal/front"
-	"vaiven/internal/metrics"
 	"vaiven/internal/plan"
 	"vaiven/internal/prober"
 	"vaiven/internal/prove"
@@ -36,7 +36,7 @@ type Stacks interface {
 	Raise(ctx context.Context, side split.Side, builds map[string]stack.Build) error
 	// List is every instance of the side, also those that ended. What could be read
 	// is there even beside an error.
-	List(context.Context, split.Side) ([]stack.Instance, error)
+	List(context.Context, split.Side) ([]reading.Instance, error)
 	// Stop ends all instances of the side, gracefully first.
 	Stop(context.Context, split.Side) error
 }
@@ -109,8 +109,8 @@ type Keeper struct {
 	clearing  [2]bool          // a side is being raised or retired: its instances at the front are left alone
 	queue     []crossing.Event // reports that wait until the logbook takes entries again
 	owed      []entry          // entries that it does not have yet
-	series    metrics.Series   // the front's counts
-	reading   front.Reading    // the last good one
+	series    figures.Series   // the front's counts
+	reading   reading.Front    // the last good one
 	view      Snapshot         // what does not follow from the rest
 	guards    *guards
 	since     time.Time // when the target first got traffic, zero before
@@ -127,7 +127,7 @@ type request struct {
 // frontReading is the outcome of reading the front.
 type frontReading struct {
 	asked   time.Time
-	reading front.Reading
+	reading reading.Front
 	err     error
 }
 
@@ -136,7 +136,7 @@ type round struct {
 	side       split.Side
 	begun      time.Time
 	at         time.Time
-	conditions []check.Condition
+	conditions []reading.Condition
 	err        error
 }
 
@@ -483,7 +483,7 @@ func (k *Keeper) note(e crossing.Event) {
 	case crossing.Applied:
 		k.view.Switch = Switch{At: e.At, Share: f.Share, Took: f.Took}
 		k.revision, k.settled = f.Revision, e.At
-		k.view.Front.Split = front.Split{Revision: f.Revision, Share: f.Share, Since: e.At} // the front's own word
+		k.view.Front.Split = reading.Split{Revision: f.Revision, Share: f.Share, Since: e.At} // the front's own word
 	case crossing.Proved:
 		k.view.Proof, k.view.Proving = f.Proof, false
 	case crossing.Raised:

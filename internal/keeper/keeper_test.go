@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
@@ -33,7 +34,7 @@ import (
 // answers, by the share in force.
 type fakeFront struct {
 	mu       sync.Mutex
-	reading  front.Reading
+	reading  reading.Front
 	failing  [2]int64      // of a hundred answers, by side
 	hang     chan struct{} // Set waits for it, if it is not nil
 	down     bool
@@ -42,11 +43,11 @@ type fakeFront struct {
 	revision uint64
 }
 
-func (f *fakeFront) Read(context.Context) (front.Reading, error) {
+func (f *fakeFront) Read(context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.down {
-		return front.Reading{}, front.ErrUnreachable
+		return reading.Front{}, front.ErrUnreachable
 	}
 	f.reading.At = time.Now()
 	for _, side := range split.Sides {
@@ -61,7 +62,7 @@ func (f *fakeFront) Read(context.Context) (front.Reading, error) {
 	}
 	r := f.reading
 	for _, side := range split.Sides {
-		r.Sides[side].Instances = append([]front.Count(nil), r.Sides[side].Instances...)
+		r.Sides[side].Instances = append([]reading.Count(nil), r.Sides[side].Instances...)
 	}
 	return r, nil
 }
@@ -72,7 +73,7 @@ func (f *fakeFront) Plan(_ context.Context, share split.Share) (front.Change, er
 	return front.Change{From: f.reading.Split.Share, Wanted: share, Reached: share}, nil
 }
 
-func (f *fakeFront) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (f *fakeFront) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	f.mu.Lock()
 	hang := f.hang
 	f.mu.Unlock()
@@ -80,38 +81,38 @@ func (f *fakeFront) Set(ctx context.Context, share split.Share, revision uint64)
 		select {
 		case <-hang:
 		case <-ctx.Done():
-			return front.Split{}, ctx.Err()
+			return reading.Split{}, ctx.Err()
 		}
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if revision != f.reading.Split.Revision {
-		return front.Split{}, front.ErrChanged
+		return reading.Split{}, front.ErrChanged
 	}
 	return f.put(share), nil
 }
 
-func (f *fakeFront) put(share split.Share) front.Split {
-	f.reading.Split = front.Split{Revision: f.reading.Split.Revision + 1, Share: share, Since: time.Now()}
+func (f *fakeFront) put(share split.Share) reading.Split {
+	f.reading.Split = reading.Split{Revision: f.reading.Split.Revision + 1, Share: share, Since: time.Now()}
 	return f.reading.Split
 }
 
-func (f *fakeFront) Home(_ context.Context, share split.Share) (front.Split, error) {
+func (f *fakeFront) Home(_ context.Context, share split.Share) (reading.Split, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.down {
-		return front.Split{}, front.ErrUnreachable
+		return reading.Split{}, front.ErrUnreachable
 	}
 	f.homes++
 	return f.put(share), nil
 }
 
-func (f *fakeFront) SetInstances(_ context.Context, side split.Side, list []front.Instance) error {
+func (f *fakeFront) SetInstances(_ context.Context, side split.Side, list []reading.Server) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	counts := make([]front.Count, len(list))
+	counts := make([]reading.Count, len(list))
 	for n, i := range list {
-		counts[n].Instance = i
+		counts[n].Server = i
 	}
 	f.reading.Sides[side].Instances = counts
 	if len(list) == 0 {
@@ -145,7 +146,7 @@ func (f *fakeFront) change(do func(*fakeFront)) {
 type fakeStacks struct {
 	mu      sync.Mutex
 	address string
-	sides   [2][]stack.Instance
+	sides   [2][]reading.Instance
 	region  [2]string // in the instances' environment
 	refuse  error     // of every raise
 	hidden  error     // of every list
@@ -172,7 +173,7 @@ func (s *fakeStacks) Raise(_ context.Context, side split.Side, builds map[string
 	s.sides[side] = nil
 	for _, part := range []string{"web", "worker"} {
 		if b, ok := builds[part]; ok {
-			s.sides[side] = append(s.sides[side], stack.Instance{
+			s.sides[side] = append(s.sides[side], reading.Instance{
 				Name: side.String() + "-" + part, Part: part, Side: side, Version: b.Version, Build: b.ID, Address: s.address, Started: time.Now(), Running: true,
 			})
 		}
@@ -180,23 +181,23 @@ func (s *fakeStacks) Raise(_ context.Context, side split.Side, builds map[string
 	return nil
 }
 
-func (s *fakeStacks) Place(context.Context, stack.Instance) (place.Place, error) {
+func (s *fakeStacks) Place(context.Context, reading.Instance) (place.Place, error) {
 	return place.Local{}, nil
 }
 
-func (s *fakeStacks) Describe(_ context.Context, i stack.Instance) (stack.Description, error) {
+func (s *fakeStacks) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return stack.Description{Environment: map[string]string{"REGION": s.region[i.Side]}}, nil
 }
 
-func (s *fakeStacks) List(_ context.Context, side split.Side) ([]stack.Instance, error) {
+func (s *fakeStacks) List(_ context.Context, side split.Side) ([]reading.Instance, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.hidden != nil {
 		return nil, s.hidden
 	}
-	return append([]stack.Instance(nil), s.sides[side]...), nil
+	return append([]reading.Instance(nil), s.sides[side]...), nil
 }
 
 func (s *fakeStacks) Stop(_ context.Context, side split.Side) error {
@@ -284,7 +285,7 @@ func newRig(t *testing.T, change func(*plan.Plan)) *rig {
 	if err := r.stacks.Raise(t.Context(), split.Blue, live); err != nil {
 		t.Fatal(err)
 	}
-	r.front.SetInstances(t.Context(), split.Blue, []front.Instance{{Name: "blue-web", Address: r.stacks.address, Version: "4.2.0"}})
+	r.front.SetInstances(t.Context(), split.Blue, []reading.Server{{Name: "blue-web", Address: r.stacks.address, Version: "4.2.0"}})
 	book, err := logbook.Open(filepath.Join(t.TempDir(), "log.db"))
 	if err != nil {
 		t.Fatal(err)

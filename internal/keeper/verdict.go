@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"vaiven/internal/check"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack"
@@ -22,7 +22,7 @@ type Verdict struct {
 
 // Judge looks how far the raise of a side is: whether every part has its planned
 // number of instances of the build, all of them healthy.
-func Judge(p *plan.Plan, side split.Side, builds map[string]stack.Build, conditions []check.Condition) Verdict {
+func Judge(p *plan.Plan, side split.Side, builds map[string]stack.Build, conditions []reading.Condition) Verdict {
 	v := Verdict{Times: map[string]time.Duration{}}
 	for _, part := range p.Parts {
 		n := 0
@@ -32,11 +32,11 @@ func Judge(p *plan.Plan, side split.Side, builds map[string]stack.Build, conditi
 			}
 			n++
 			v.Names = append(v.Names, c.Name)
-			if c.State == check.Healthy {
+			if c.State == reading.Healthy {
 				v.Times[c.Name] = c.Since.Sub(c.Started)
 				continue
 			}
-			v.Exited = v.Exited || c.State == check.Exited
+			v.Exited = v.Exited || c.State == reading.Exited
 			v.stuck = append(v.stuck, describe(c))
 		}
 		if wanted := part.Stacks[side].Instances; n < wanted {
@@ -53,7 +53,7 @@ func (v Verdict) Healthy() bool { return len(v.stuck) == 0 && len(v.missing) == 
 func (v Verdict) Stuck() string { return strings.Join(append(v.stuck, v.missing...), "; ") }
 
 // describe names a stuck instance with what it last said.
-func describe(c check.Condition) string {
+func describe(c reading.Condition) string {
 	text := fmt.Sprintf("%s is %s", c.Name, c.State)
 	if c.Said != "" {
 		text += " (" + c.Said + ")"

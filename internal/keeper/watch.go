@@ -11,12 +11,11 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/front"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack"
 	"vaiven/internal/versions"
 )
 
@@ -39,10 +38,10 @@ func (k *Keeper) watchFront(ctx context.Context) {
 // one's readings old.
 func (k *Keeper) watchStacks(ctx context.Context, side split.Side) {
 	monitor := check.NewMonitor(k.Plan, k.Secrets)
-	var last []stack.Instance // as listed when all could be
+	var last []reading.Instance // as listed when all could be
 	every(ctx, k.Plan.HealthEvery(), func() {
 		r := round{side: side, begun: time.Now()}
-		var list []stack.Instance
+		var list []reading.Instance
 		if list, r.err = k.Stacks.List(ctx, side); r.err == nil {
 			last = list
 		} else {
@@ -59,9 +58,9 @@ func (k *Keeper) watchStacks(ctx context.Context, side split.Side) {
 
 // withHidden adds the instances that a list lacks because their host could not be
 // asked: whether they answer is asked of themselves.
-func withHidden(list, last []stack.Instance) []stack.Instance {
+func withHidden(list, last []reading.Instance) []reading.Instance {
 	for _, i := range last {
-		if !slices.ContainsFunc(list, func(seen stack.Instance) bool { return seen.Part == i.Part && seen.Name == i.Name }) {
+		if !slices.ContainsFunc(list, func(seen reading.Instance) bool { return seen.Part == i.Part && seen.Name == i.Name }) {
 			list = append(list, i)
 		}
 	}
@@ -138,7 +137,7 @@ func (k *Keeper) stacksWereRead() bool {
 }
 
 // found says what was found at the start in the middle of a crossing.
-func (k *Keeper) found(s front.Split) string {
+func (k *Keeper) found(s reading.Split) string {
 	text := fmt.Sprintf("the front sends %v to green", s.Share)
 	if s.Share != k.state.Share {
 		text += fmt.Sprintf(", the notes said %v", k.state.Share)
@@ -150,7 +149,7 @@ func (k *Keeper) found(s front.Split) string {
 	return text
 }
 
-func running(conditions []check.Condition) int {
+func running(conditions []reading.Condition) int {
 	n := 0
 	for _, c := range conditions {
 		if c.Running {
@@ -188,7 +187,7 @@ func (k *Keeper) sideRead(r round) {
 	carrying := 0
 	main := k.Plan.Main()
 	for _, c := range v.Instances {
-		if c.State == check.Healthy {
+		if c.State == reading.Healthy {
 			v.Healthy++
 		}
 		if c.Part != main.Name {
@@ -196,7 +195,7 @@ func (k *Keeper) sideRead(r round) {
 		}
 		names = addOnce(names, c.Version)
 		builds = addOnce(builds, versions.Short(c.Build))
-		if c.State == check.Healthy {
+		if c.State == reading.Healthy {
 			carrying++
 		}
 	}

@@ -20,8 +20,8 @@ import (
 
 	"vaiven/internal/check"
 	"vaiven/internal/core/difference"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/plan"
 )
 
@@ -96,7 +96,7 @@ func Compare(ctx context.Context, c Config) Report {
 	defer client.CloseIdleConnections()
 	g := gathering{config: c, found: map[string]*Finding{}}
 	for n := range g.times {
-		g.times[n] = front.NewHistogram()
+		g.times[n] = reading.NewHistogram()
 	}
 	total := len(c.Requests) * c.Repeat
 	paced(ctx, total, c.Rate, func(n int) {
@@ -203,7 +203,7 @@ func (g *gathering) add(q plan.Request, both [2]answer) {
 		g.cached++
 	}
 	for n, a := range both {
-		front.Record(g.times[n], a.took)
+		reading.Record(g.times[n], a.took)
 	}
 	if len(differ) == 0 {
 		g.same++
@@ -373,7 +373,7 @@ func WarmUp(ctx context.Context, c Config, side split.Side, n int) Warmth {
 	defer client.CloseIdleConnections()
 	var mu sync.Mutex // protects what follows
 	var w Warmth
-	first, last := front.NewHistogram(), front.NewHistogram()
+	first, last := reading.NewHistogram(), reading.NewHistogram()
 	paced(ctx, n, c.Rate, func(k int) {
 		a := send(ctx, client, c, c.Requests[k%len(c.Requests)], pick(c.Sides[side], k))
 		if ctx.Err() != nil {
@@ -395,7 +395,7 @@ func WarmUp(ctx context.Context, c Config, side split.Side, n int) Warmth {
 		case k < n-n/10:
 			return
 		}
-		front.Record(h, a.took)
+		reading.Record(h, a.took)
 	})
 	w.First, w.Last = float64(first.ValueAtQuantile(50))/1000, float64(last.ValueAtQuantile(50))/1000
 	return w

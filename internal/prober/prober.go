@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"vaiven/internal/check"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
@@ -54,36 +55,6 @@ func Secret(file string) (string, error) {
 	return string(data), nil
 }
 
-// Mark is one answer in the door log.
-type Mark struct {
-	Side  string `json:"side"`            // "blue", "green", or "" if not known
-	Kind  Kind   `json:"kind,omitempty"`  // "" is a good answer
-	Cache bool   `json:"cache,omitempty"` // came from a cache, so it says nothing about a side
-}
-
-// Kind is what is wrong with an answer.
-type Kind string
-
-// The kinds.
-const (
-	Good    Kind = ""
-	Failing Kind = "failing" // an instance answered, with another status than wanted
-	Lost    Kind = "lost"    // no instance answered
-)
-
-// Report is the door log as of a moment. Its counts begin with the prober.
-type Report struct {
-	At         time.Time            `json:"at"`
-	Answers    int64                `json:"answers"` // requests that ended, one way or another
-	Failing    int64                `json:"failing"`
-	Lost       int64                `json:"lost"`
-	LastLost   string               `json:"last_lost,omitempty"` // why
-	LongestGap time.Duration        `json:"longest_gap"`         // between good answers, in nanoseconds
-	Recent     []Mark               `json:"recent"`              // the last answers, oldest first
-	Versions   map[string]int64     `json:"versions,omitempty"`  // answers by the version that gave them
-	LastBegun  map[string]time.Time `json:"last_begun"`          // by side, when the last request began that it answered
-}
-
 // newConnection is how often a request gets a connection of its own: one in so
 // many. The others use kept ones, as browsers do.
 const newConnection = 4
@@ -101,7 +72,7 @@ type Prober struct {
 	clients [2]*http.Client // one keeps connections, one makes a new one for each request
 
 	mu       sync.Mutex // protects what follows
-	report   Report
+	report   reading.Door
 	lastGood time.Time
 	seconds  []second  // the last answers by side, oldest first
 	versions [2]string // that the sides run, to know a side by
@@ -162,7 +133,7 @@ func (p *Prober) Run(ctx context.Context) {
 func (p *Prober) probe(c *http.Client, url string) {
 	r, err := http.NewRequest(http.MethodGet, url, nil)
 	if err != nil {
-		p.record(time.Now(), Mark{Kind: Lost}, "", err.Error())
+		p.record(time.Now(), reading.Mark{Kind: reading.LostAnswer}, "", err.Error())
 		return
 	}
 	check.PastCaches(r)
@@ -177,29 +148,29 @@ func (p *Prober) probe(c *http.Client, url string) {
 	begun := time.Now()
 	w, err := c.Do(r)
 	if err != nil {
-		p.record(begun, Mark{Kind: Lost}, "", check.Words(err))
+		p.record(begun, reading.Mark{Kind: reading.LostAnswer}, "", check.Words(err))
 		return
 	}
 	body, err := io.ReadAll(io.LimitReader(w.Body, 1<<20))
 	_ = w.Body.Close()
 	if err != nil {
-		p.record(begun, Mark{Side: p.side(w, body, ""), Kind: Lost}, "", check.Words(err))
+		p.record(begun, reading.Mark{Side: p.side(w, body, ""), Kind: reading.LostAnswer}, "", check.Words(err))
 		return
 	}
 	version := w.Header.Get(front.VersionHeader)
 	if p.config.Version != (plan.Field{}) {
 		version = check.Claim(p.config.Version, w.Header, body)
 	}
-	m := Mark{Side: p.side(w, body, version), Cache: w.Header.Get("Age") != ""}
+	m := reading.Mark{Side: p.side(w, body, version), Cache: w.Header.Get("Age") != ""}
 	lost := w.Header.Get(front.LostHeader)
 	if lost == "" && w.Header.Get(front.InstanceHeader) == "" && isGateway(w.StatusCode) {
 		lost = w.Status
 	}
 	switch {
 	case lost != "":
-		m.Kind = Lost
+		m.Kind = reading.LostAnswer
 	case w.StatusCode != p.config.Status:
-		m.Kind = Failing
+		m.Kind = reading.FailingAnswer
 	}
 	p.record(begun, m, version, lost)
 }
@@ -279,17 +250,17 @@ func (p *Prober) count(begun time.Time, name string) {
 	p.seconds[n-1].sides[side]++
 }
 
-func (p *Prober) record(begun time.Time, m Mark, version, why string) {
+func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 	now := time.Now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := &p.report
 	r.Answers++
 	switch m.Kind {
-	case Lost:
+	case reading.LostAnswer:
 		r.Lost++
 		r.LastLost = why
-	case Failing:
+	case reading.FailingAnswer:
 		r.Failing++
 	default:
 		if !p.lastGood.IsZero() {
@@ -297,10 +268,10 @@ func (p *Prober) record(begun time.Time, m Mark, version, why string) {
 		}
 		p.lastGood = now
 	}
-	if m.Kind != Lost && !m.Cache {
+	if m.Kind != reading.LostAnswer && !m.Cache {
 		p.count(begun, m.Side)
 	}
-	if m.Kind != Lost && m.Side != "" && begun.After(r.LastBegun[m.Side]) {
+	if m.Kind != reading.LostAnswer && m.Side != "" && begun.After(r.LastBegun[m.Side]) {
 		r.LastBegun[m.Side] = begun
 	}
 	if version != "" && (r.Versions[version] > 0 || len(r.Versions) < 20) {
@@ -308,12 +279,12 @@ func (p *Prober) record(begun time.Time, m Mark, version, why string) {
 	}
 	r.Recent = append(r.Recent, m)
 	if len(r.Recent) > 2*recentLength {
-		r.Recent = append([]Mark(nil), r.Recent[len(r.Recent)-recentLength:]...)
+		r.Recent = append([]reading.Mark(nil), r.Recent[len(r.Recent)-recentLength:]...)
 	}
 }
 
 // Report is the door log as of now. A gap that still lasts counts.
-func (p *Prober) Report(now time.Time) Report {
+func (p *Prober) Report(now time.Time) reading.Door {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := p.report
@@ -321,7 +292,7 @@ func (p *Prober) Report(now time.Time) Report {
 	if !p.lastGood.IsZero() {
 		r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
 	}
-	r.Recent = append([]Mark(nil), r.Recent[max(0, len(r.Recent)-recentLength):]...)
+	r.Recent = append([]reading.Mark(nil), r.Recent[max(0, len(r.Recent)-recentLength):]...)
 	r.Versions = maps.Clone(p.report.Versions)
 	r.LastBegun = maps.Clone(p.report.LastBegun)
 	return r

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
@@ -66,7 +67,7 @@ func TestTheDoorLogTellsSidesAndFaultsApart(t *testing.T) {
 			h.Set("Age", "12")
 		}
 	})
-	var r Report
+	var r reading.Door
 	testkit.Eventually(t, "fifty answers", func() bool { r = p.Report(time.Now()); return r.Answers >= 50 })
 	kinds := map[string]int{}
 	for _, m := range r.Recent {
@@ -140,7 +141,7 @@ func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 func TestTheLogForgetsButTheCountsDoNot(t *testing.T) {
 	p := New(Config{})
 	for n := range 2000 {
-		p.record(time.Now(), Mark{Side: "blue"}, fmt.Sprint("v", n), "")
+		p.record(time.Now(), reading.Mark{Side: "blue"}, fmt.Sprint("v", n), "")
 	}
 	r := p.Report(time.Now())
 	if r.Answers != 2000 || len(r.Recent) != recentLength || len(r.Versions) > 20 {
@@ -190,7 +191,7 @@ func TestAnswersAreCountedBySide(t *testing.T) {
 	}
 	begun := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	for n := range 100 {
-		p.record(begun.Add(time.Duration(n)*100*time.Millisecond), Mark{Side: []string{"blue", "green"}[n/50]}, "", "")
+		p.record(begun.Add(time.Duration(n)*100*time.Millisecond), reading.Mark{Side: []string{"blue", "green"}[n/50]}, "", "")
 	}
 	if got := p.Seen(begun); got != [2]int64{50, 50} {
 		t.Errorf("seen %v", got)

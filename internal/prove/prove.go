@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/differ"
 	"vaiven/internal/pairs"
@@ -29,9 +30,9 @@ type Question struct {
 	Secrets  secret.Values
 	Standing differ.Standing
 	Target   split.Side
-	Sides    [2][]stack.Instance // as listed now
-	Raised   map[string]Raised   // by part; a part that is missing is not held to any build
-	Told     func(proof.Proof)   // is given what there is so far, now and then, but not the end; nil tells nobody
+	Sides    [2][]reading.Instance // as listed now
+	Raised   map[string]Raised     // by part; a part that is missing is not held to any build
+	Told     func(proof.Proof)     // is given what there is so far, now and then, but not the end; nil tells nobody
 }
 
 // Raised is what a part was raised from.
@@ -65,7 +66,7 @@ type proving struct {
 // newProving prepares a question: what has ended is not asked anything.
 func newProving(q Question) *proving {
 	for i := range q.Sides {
-		q.Sides[i] = slices.DeleteFunc(slices.Clone(q.Sides[i]), func(i stack.Instance) bool { return !i.Running })
+		q.Sides[i] = slices.DeleteFunc(slices.Clone(q.Sides[i]), func(i reading.Instance) bool { return !i.Running })
 	}
 	return &proving{Question: q, room: make(chan struct{}, atOnce)}
 }
@@ -144,12 +145,12 @@ func (p *proving) order(a, b proof.Result) int {
 		return slices.IndexFunc(list, func(c plan.Check) bool { return c.Name == r.Check })
 	}
 	return cmp.Or(part(a)-part(b), slices.Index(proof.Kinds, a.Kind)-slices.Index(proof.Kinds, b.Kind), check(a)-check(b),
-		stack.Compare(stack.Instance{Name: a.Instance}, stack.Instance{Name: b.Instance}))
+		stack.Compare(reading.Instance{Name: a.Instance}, reading.Instance{Name: b.Instance}))
 }
 
 // of are the target's instances of a part.
-func (p *proving) of(part plan.Part, side split.Side) []stack.Instance {
-	var list []stack.Instance
+func (p *proving) of(part plan.Part, side split.Side) []reading.Instance {
+	var list []reading.Instance
 	for _, i := range p.Sides[side] {
 		if i.Part == part.Name {
 			list = append(list, i)
@@ -170,16 +171,16 @@ func (p *proving) instances(context.Context, *About) {
 }
 
 // target is how a check is made on an instance from a place.
-func target(p *plan.Plan, secrets secret.Values, from place.Place, i stack.Instance, built time.Time) check.Target {
-	return check.Target{From: from, Values: i.Values(p.Service), Secrets: secrets, Built: built}
+func target(p *plan.Plan, secrets secret.Values, from place.Place, i reading.Instance, built time.Time) check.Target {
+	return check.Target{From: from, Values: stack.Values(i, p.Service), Secrets: secrets, Built: built}
 }
 
-func (p *proving) target(from place.Place, i stack.Instance) check.Target {
+func (p *proving) target(from place.Place, i reading.Instance) check.Target {
 	return target(p.Plan, p.Secrets, from, i, p.Raised[i.Part].Built)
 }
 
 // each does something for every instance of the target's parts, so many at a time.
-func (p *proving) each(do func(part plan.Part, i stack.Instance)) {
+func (p *proving) each(do func(part plan.Part, i reading.Instance)) {
 	var wait sync.WaitGroup
 	for _, part := range p.Plan.Parts {
 		for _, i := range p.of(part, p.Target) {
@@ -196,7 +197,7 @@ func (p *proving) each(do func(part plan.Part, i stack.Instance)) {
 // builds compares what was raised with what each instance was started from, and
 // with what it says it is.
 func (p *proving) builds(ctx context.Context, _ *About) {
-	p.each(func(part plan.Part, i stack.Instance) {
+	p.each(func(part plan.Part, i reading.Instance) {
 		raised, ok := p.Raised[part.Name]
 		if !ok || raised.Build == "" && !part.Says.On() {
 			return
@@ -242,7 +243,7 @@ func orNothing(text string) string {
 
 // health reads every instance until it is judged.
 func (p *proving) health(ctx context.Context, _ *About) {
-	p.each(func(part plan.Part, i stack.Instance) {
+	p.each(func(part plan.Part, i reading.Instance) {
 		r := p.target(place.Local{}, i).Judge(ctx, part.Health)
 		r.Part, r.Kind, r.Check, r.Instance = part.Name, proof.KindHealth, "health", i.Name
 		p.add(r)
@@ -252,7 +253,7 @@ func (p *proving) health(ctx context.Context, _ *About) {
 // smokes makes the checks of the side's own addresses.
 func (p *proving) smokes(ctx context.Context, _ *About) {
 	var wait sync.WaitGroup
-	p.each(func(part plan.Part, i stack.Instance) {
+	p.each(func(part plan.Part, i reading.Instance) {
 		t := p.target(place.Local{}, i)
 		for _, c := range part.Smoke {
 			if c.Settle == 0 {
@@ -328,7 +329,7 @@ func (p *proving) compared(part plan.Part, lists [2][]proof.Result) {
 }
 
 // needsOf makes the checks of one instance's needs.
-func (p *proving) needsOf(ctx context.Context, part plan.Part, i stack.Instance) []proof.Result {
+func (p *proving) needsOf(ctx context.Context, part plan.Part, i reading.Instance) []proof.Result {
 	results := make([]proof.Result, len(part.Needs))
 	from, err := p.Standing.Place(ctx, i)
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -40,14 +41,14 @@ func (w walled) Dial(ctx context.Context, network, address string) (net.Conn, er
 	return w.Local.Dial(ctx, network, address)
 }
 
-func (y *yard) Place(_ context.Context, i stack.Instance) (place.Place, error) {
+func (y *yard) Place(_ context.Context, i reading.Instance) (place.Place, error) {
 	if y.gone {
 		return nil, errors.New("host green.vessa does not answer")
 	}
 	return walled{blocked: y.blocked[i.Name]}, nil
 }
 
-func (y *yard) Describe(_ context.Context, i stack.Instance) (stack.Description, error) {
+func (y *yard) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
 	return stack.Description{Environment: map[string]string{"REGION": y.region[i.Name]}}, nil
 }
 
@@ -62,7 +63,7 @@ type service struct {
 	seen    map[string]bool
 }
 
-func (s *service) instance(t *testing.T, side split.Side, n int) stack.Instance {
+func (s *service) instance(t *testing.T, side split.Side, n int) reading.Instance {
 	t.Helper()
 	name := fmt.Sprintf("%v-%d", side, n)
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -79,7 +80,7 @@ func (s *service) instance(t *testing.T, side split.Side, n int) stack.Instance 
 		fmt.Fprintf(w, `{"build":%q,"version":%q,"price":%d}`, s.says, s.version, s.price)
 	}))
 	t.Cleanup(srv.Close)
-	return stack.Instance{Name: name, Part: "web", Side: side, Version: s.version, Build: s.says, Address: srv.Listener.Addr().String(), Running: true}
+	return reading.Instance{Name: name, Part: "web", Side: side, Version: s.version, Build: s.says, Address: srv.Listener.Addr().String(), Running: true}
 }
 
 // newQuestion is a side that is good in every way.

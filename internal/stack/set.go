@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -39,8 +40,8 @@ func (s *Set) Raise(ctx context.Context, side split.Side, builds map[string]Buil
 }
 
 // List is every instance of a side, part by part.
-func (s *Set) List(ctx context.Context, side split.Side) ([]Instance, error) {
-	lists := make([][]Instance, len(s.drivers))
+func (s *Set) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
+	lists := make([][]reading.Instance, len(s.drivers))
 	err := s.each(side, func(n int, d Driver) (err error) {
 		lists[n], err = d.List(ctx, side)
 		return err
@@ -79,7 +80,7 @@ func (s *Set) each(side split.Side, do func(n int, d Driver) error) error {
 }
 
 // Place is where an instance stands.
-func (s *Set) Place(ctx context.Context, i Instance) (place.Place, error) {
+func (s *Set) Place(ctx context.Context, i reading.Instance) (place.Place, error) {
 	d, err := s.of(i)
 	if err != nil {
 		return nil, err
@@ -88,7 +89,7 @@ func (s *Set) Place(ctx context.Context, i Instance) (place.Place, error) {
 }
 
 // Describe says what an instance runs with.
-func (s *Set) Describe(ctx context.Context, i Instance) (Description, error) {
+func (s *Set) Describe(ctx context.Context, i reading.Instance) (Description, error) {
 	d, err := s.of(i)
 	if err != nil {
 		return Description{}, err
@@ -96,7 +97,7 @@ func (s *Set) Describe(ctx context.Context, i Instance) (Description, error) {
 	return d.Describe(ctx, i)
 }
 
-func (s *Set) of(i Instance) (Driver, error) {
+func (s *Set) of(i reading.Instance) (Driver, error) {
 	for n, part := range s.plan.Parts {
 		if part.Name == i.Part {
 			return s.drivers[n][i.Side], nil

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -24,16 +25,16 @@ func (p *part) Raise(_ context.Context, _ split.Side, b Build) error {
 	return p.err
 }
 
-func (p *part) List(context.Context, split.Side) ([]Instance, error) {
-	return []Instance{{Name: "green-" + p.name, Part: p.name, Side: split.Green, Exit: "died of sea salt", Output: []string{"password is sea salt"}}}, p.err
+func (p *part) List(context.Context, split.Side) ([]reading.Instance, error) {
+	return []reading.Instance{{Name: "green-" + p.name, Part: p.name, Side: split.Green, Exit: "died of sea salt", Output: []string{"password is sea salt"}}}, p.err
 }
 func (p *part) Stop(context.Context, split.Side) error { return p.err }
 
-func (p *part) Place(context.Context, Instance) (place.Place, error) {
+func (p *part) Place(context.Context, reading.Instance) (place.Place, error) {
 	return place.Local{Dir: p.name}, nil
 }
 
-func (p *part) Describe(context.Context, Instance) (Description, error) {
+func (p *part) Describe(context.Context, reading.Instance) (Description, error) {
 	return Description{Command: []string{p.name}}, nil
 }
 
@@ -67,7 +68,7 @@ func TestASetIsAllPartsAtOnce(t *testing.T) {
 	if about, err := s.Describe(t.Context(), list[0]); err != nil || about.Command[0] != "web" {
 		t.Errorf("described as %+v, %v", about, err)
 	}
-	if _, err := s.Place(t.Context(), Instance{Part: "ghost"}); err == nil {
+	if _, err := s.Place(t.Context(), reading.Instance{Part: "ghost"}); err == nil {
 		t.Error("a part that the plan does not have has a place")
 	}
 	if err := s.Stop(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "worker") {

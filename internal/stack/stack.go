@@ -8,30 +8,15 @@ import (
 	"net"
 	"strconv"
 	"strings"
-	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
-// Instance is one instance of a side as its driver finds it.
-type Instance struct {
-	Name    string     `json:"name"` // "green-1"
-	Part    string     `json:"part"`
-	Side    split.Side `json:"side"`
-	Version string     `json:"version"`
-	Build   string     `json:"build"`           // identity of what it was started from
-	Address string     `json:"address"`         // host:port
-	Place   string     `json:"place,omitempty"` // the host or container that it is on, "" for this machine
-	Started time.Time  `json:"started"`
-	Running bool       `json:"running"`
-	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
-	Output  []string   `json:"output,omitempty"` // its last lines
-}
-
-// Values are what the placeholders of a plan stand for at this instance.
-func (i Instance) Values(service string) map[string]string {
+// Values are what the placeholders of a plan stand for at an instance.
+func Values(i reading.Instance, service string) map[string]string {
 	host, port, err := net.SplitHostPort(i.Address)
 	if err != nil {
 		host, port = i.Address, ""
@@ -52,7 +37,7 @@ func Name(part *plan.Part, first bool, side split.Side, number int) string {
 }
 
 // Compare orders instances by their names, green-2 before green-10.
-func Compare(a, b Instance) int {
+func Compare(a, b reading.Instance) int {
 	return cmp.Or(len(a.Name)-len(b.Name), strings.Compare(a.Name, b.Name))
 }
 
@@ -63,7 +48,7 @@ type Build struct {
 }
 
 // Made reports whether an instance was started from the build.
-func (b Build) Made(i Instance) bool { return i.Version == b.Version && i.Build == b.ID }
+func (b Build) Made(i reading.Instance) bool { return i.Version == b.Version && i.Build == b.ID }
 
 // FreeAddress is an address on loopback, from the stack's range of ports, that was not
 // given away and on which nobody listens.
@@ -100,15 +85,15 @@ type Driver interface {
 	Raise(ctx context.Context, side split.Side, b Build) error
 	// List is every instance of the side, by name, also those that ended and were
 	// not stopped.
-	List(ctx context.Context, side split.Side) ([]Instance, error)
+	List(ctx context.Context, side split.Side) ([]reading.Instance, error)
 	// Stop ends all instances of the side: it asks each to stop, and after the plan's
 	// grace time makes it. It goes on with the others when one resists, and leaves
 	// nothing behind of those that are gone.
 	Stop(ctx context.Context, side split.Side) error
 	// Place is where an instance stands.
-	Place(ctx context.Context, i Instance) (place.Place, error)
+	Place(ctx context.Context, i reading.Instance) (place.Place, error)
 	// Describe says what an instance runs with.
-	Describe(ctx context.Context, i Instance) (Description, error)
+	Describe(ctx context.Context, i reading.Instance) (Description, error)
 }
 
 // ErrUnreachable is wrapped when a host or an engine does not answer. What runs

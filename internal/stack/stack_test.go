@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
@@ -34,12 +35,12 @@ func TestNames(t *testing.T) {
 	if got := Name(part, true, split.Green, 2) + " " + Name(part, false, split.Blue, 1); got != "green-2 blue-worker-1" {
 		t.Errorf("names %q", got)
 	}
-	list := []Instance{{Name: "green-10"}, {Name: "green-2"}, {Name: "green-1"}}
+	list := []reading.Instance{{Name: "green-10"}, {Name: "green-2"}, {Name: "green-1"}}
 	slices.SortFunc(list, Compare)
 	if list[0].Name != "green-1" || list[2].Name != "green-10" {
 		t.Errorf("in the order %+v", list)
 	}
-	v := Instance{Address: "10.1.0.5:8080", Name: "green-1", Part: "web", Version: "4.3.0", Build: "b92f"}.Values("sailings")
+	v := Values(reading.Instance{Address: "10.1.0.5:8080", Name: "green-1", Part: "web", Version: "4.3.0", Build: "b92f"}, "sailings")
 	for _, name := range plan.Placeholders {
 		if _, ok := v[name]; !ok {
 			t.Errorf("no value for {%s}", name)

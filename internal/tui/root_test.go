@@ -16,15 +16,14 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
-	"vaiven/internal/stack"
 	"vaiven/internal/testkit"
 	"vaiven/internal/tryout"
 	"vaiven/internal/versions"
@@ -97,7 +96,7 @@ func newDesk(t *testing.T, s crossing.State) *desk {
 
 func (d *desk) show(s crossing.State) {
 	snapshot := keeper.Snapshot{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue, Planned: legs}
-	snapshot.Sides[split.Blue].Instances = []check.Condition{{Instance: stack.Instance{Name: "blue-1", Part: "web", Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
+	snapshot.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Name: "blue-1", Part: "web", Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
 	snapshot.Front.Split.Share, snapshot.Front.At = s.Share, d.now
 	snapshot.Traffic.Rate = 300
 	d.send(snapshotRead{snapshot})
@@ -282,7 +281,7 @@ func TestPages(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.snapshot(func(s *keeper.Snapshot) {
 		s.Parts = []keeper.Part{{Name: "web", Wanted: [2]int{1, 1}}}
-		s.Sides[split.Green].Instances = []check.Condition{{Instance: stack.Instance{Name: "green-1", Part: "web", Running: true}, State: check.Healthy, At: start, Since: start}}
+		s.Sides[split.Green].Instances = []reading.Condition{{Instance: reading.Instance{Name: "green-1", Part: "web", Running: true}, State: reading.Healthy, At: start, Since: start}}
 		s.Proof.Results = []proof.Result{
 			{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: "green-1", Pass: true, Got: "status 200", At: start},
 			{Part: "web", Kind: proof.KindNeed, Check: "fares", Instance: "green-1", Want: "a connection", Got: "connection refused after 2ms; reached from blue in 3ms", Answer: "dial tcp", At: start},

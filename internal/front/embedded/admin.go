@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
@@ -20,7 +21,7 @@ type setSplit struct {
 
 // setInstances is the body of PUT /sides/{side}/instances.
 type setInstances struct {
-	Instances []front.Instance `json:"instances"`
+	Instances []reading.Server `json:"instances"`
 }
 
 // drained is the answer of POST /sides/{side}/drain.
@@ -100,7 +101,7 @@ func reply(w http.ResponseWriter, value any, err error) {
 // setSplit changes the share. A change is kept on disk before it is in force, so
 // that a front that cannot write refuses it whole. Going home is in force first:
 // it may not depend on a disk.
-func (s *Server) setSplit(want setSplit) (front.Split, error) {
+func (s *Server) setSplit(want setSplit) (reading.Split, error) {
 	s.change.Lock()
 	defer s.change.Unlock()
 	t := s.proxy.current()
@@ -138,7 +139,7 @@ func (s *Server) unkept(err error) string {
 	return fmt.Sprintf("the split is in force but would not survive a restart of the front: %v", err)
 }
 
-func (s *Server) setInstances(side split.Side, wanted []front.Instance) error {
+func (s *Server) setInstances(side split.Side, wanted []reading.Server) error {
 	s.change.Lock()
 	defer s.change.Unlock()
 	t := s.proxy.current()

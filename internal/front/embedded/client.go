@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
@@ -32,8 +33,8 @@ func Dial(socket string) *Client {
 }
 
 // Read is what the front has in force and has counted.
-func (c *Client) Read(ctx context.Context) (front.Reading, error) {
-	var r front.Reading
+func (c *Client) Read(ctx context.Context) (reading.Front, error) {
+	var r reading.Front
 	return r, c.call(ctx, http.MethodGet, "/reading", nil, &r)
 }
 
@@ -59,8 +60,8 @@ func did(share split.Share) []string { return []string{fmt.Sprintf("split %v on 
 
 // Set puts a share on green in force if the split has the given revision;
 // otherwise the error wraps [front.ErrChanged] and nothing was done.
-func (c *Client) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
-	var s front.Split
+func (c *Client) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
+	var s reading.Split
 	err := c.call(ctx, http.MethodPut, "/split", setSplit{Share: share, Revision: revision}, &s)
 	s.Did = did(share)
 	return s, err
@@ -68,8 +69,8 @@ func (c *Client) Set(ctx context.Context, share split.Share, revision uint64) (f
 
 // Home puts a share on green in force whatever the split is now. It is for going
 // back.
-func (c *Client) Home(ctx context.Context, share split.Share) (front.Split, error) {
-	var s front.Split
+func (c *Client) Home(ctx context.Context, share split.Share) (reading.Split, error) {
+	var s reading.Split
 	err := c.call(ctx, http.MethodPut, "/split", setSplit{Share: share, Home: true}, &s)
 	s.Did = did(share)
 	return s, err
@@ -77,7 +78,7 @@ func (c *Client) Home(ctx context.Context, share split.Share) (front.Split, erro
 
 // SetInstances replaces a side's instances. Requests that are open finish with
 // the instance they have.
-func (c *Client) SetInstances(ctx context.Context, side split.Side, instances []front.Instance) error {
+func (c *Client) SetInstances(ctx context.Context, side split.Side, instances []reading.Server) error {
 	return c.call(ctx, http.MethodPut, "/sides/"+side.String()+"/instances", setInstances{instances}, nil)
 }
 

@@ -18,16 +18,20 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
 
+// address is an instance as the front is told it.
+type address = reading.Server
+
 // backend is an instance: it says its name, and waits when it is told to.
 type backend struct {
 	*httptest.Server
-	front.Instance
+	address
 	served atomic.Int64
 }
 
@@ -43,7 +47,7 @@ func newBackend(t *testing.T, name, version string, handler http.HandlerFunc) *b
 		fmt.Fprint(w, name)
 	}))
 	t.Cleanup(b.Close)
-	b.Instance = front.Instance{Name: name, Address: b.Listener.Addr().String(), Version: version}
+	b.address = reading.Server{Name: name, Address: b.Listener.Addr().String(), Version: version}
 	return b
 }
 
@@ -85,9 +89,9 @@ func run(t *testing.T, config Config) (url string, stop func()) {
 
 func putInstances(t *testing.T, c *Client, side split.Side, backends ...*backend) {
 	t.Helper()
-	list := make([]front.Instance, len(backends))
+	list := make([]reading.Server, len(backends))
 	for i, b := range backends {
-		list[i] = b.Instance
+		list[i] = b.address
 	}
 	if err := c.SetInstances(t.Context(), side, list); err != nil {
 		t.Fatal(err)
@@ -103,7 +107,7 @@ func setShare(t *testing.T, c *Client, share split.Share) {
 	}
 }
 
-func read(t *testing.T, c *Client) front.Reading {
+func read(t *testing.T, c *Client) reading.Front {
 	t.Helper()
 	r, err := c.Read(t.Context())
 	if err != nil {
@@ -327,7 +331,7 @@ func TestLeastOutstanding(t *testing.T) {
 	quick := newBackend(t, "blue-2", "1", nil)
 	out := newBackend(t, "blue-3", "1", nil)
 	url, c, _ := open(t, nil)
-	outside := out.Instance
+	outside := out.address
 	outside.Out = true
 	// The slow one holds more requests than can be under way to the quick one: an
 	// answer may reach its client before the front has counted it as through.
@@ -344,7 +348,7 @@ func TestLeastOutstanding(t *testing.T) {
 		})
 	}
 	testkit.Eventually(t, "all are held", func() bool { return slow.served.Load() == held })
-	if err := c.SetInstances(t.Context(), split.Blue, []front.Instance{slow.Instance, quick.Instance, outside}); err != nil {
+	if err := c.SetInstances(t.Context(), split.Blue, []reading.Server{slow.address, quick.address, outside}); err != nil {
 		t.Fatal(err)
 	}
 	for range 50 {
@@ -390,7 +394,7 @@ func TestTheFrontRefusesWhatWouldLoseRequests(t *testing.T) {
 		{"to empty a side with a share", func() error { return c.SetInstances(t.Context(), split.Blue, nil) }},
 		{"to drain a side with a share", func() error { _, err := c.Drain(t.Context(), split.Blue); return err }},
 		{"an instance without address", func() error {
-			return c.SetInstances(t.Context(), split.Green, []front.Instance{{Name: "green-1"}})
+			return c.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1"}})
 		}},
 	} {
 		if err := refused.do(); !errors.Is(err, front.ErrRefused) {

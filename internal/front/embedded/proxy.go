@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
@@ -366,12 +367,12 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 }
 
 // reading is the front's state and figures as of now.
-func (p *proxy) reading(now time.Time) front.Reading {
+func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := front.Reading{At: now, Split: t.split}
+	r := reading.Front{At: now, Split: t.split}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
-		s := front.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []front.Count{}}
+		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}
 		for _, i := range pool.instances {
 			s.Instances = append(s.Instances, i.count())
 		}

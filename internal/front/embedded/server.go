@@ -15,9 +15,9 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
-	"vaiven/internal/front"
 	"vaiven/internal/plan"
 )
 
@@ -52,15 +52,15 @@ type Server struct {
 
 // kept is the state file.
 type kept struct {
-	Split    front.Split         `json:"split"`
-	Sides    [2][]front.Instance `json:"sides"`
+	Split    reading.Split       `json:"split"`
+	Sides    [2][]reading.Server `json:"sides"`
 	Released [2]bool             `json:"released,omitzero"` // sides whose sessions do not stay
 }
 
 // NewServer reads the kept state and opens both listeners; requests wait until
 // Run is called. A socket that a dead front left behind is replaced.
 func NewServer(c Config) (*Server, error) {
-	t := &table{split: front.Split{Revision: 1, Since: time.Now()}}
+	t := &table{split: reading.Split{Revision: 1, Since: time.Now()}}
 	for _, side := range split.Sides {
 		t.sides[side].tally = &tally{}
 	}

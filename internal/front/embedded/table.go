@@ -9,13 +9,13 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 )
 
 // table is one whole setting of the front. It is replaced, never changed.
 type table struct {
-	split front.Split
+	split reading.Split
 	sides [2]pool
 }
 
@@ -36,7 +36,7 @@ type tally struct {
 // instance is one address with what it answered. It is the same from table to
 // table as long as name, address and version are.
 type instance struct {
-	front.Instance // but for Out, which is below
+	reading.Server // but for Out, which is below
 
 	out       atomic.Bool
 	open      atomic.Int64
@@ -49,9 +49,9 @@ type instance struct {
 	latency *hdrhistogram.Histogram
 }
 
-func newInstance(i front.Instance) *instance {
+func newInstance(i reading.Server) *instance {
 	i.Out = false
-	return &instance{Instance: i, latency: front.NewHistogram()}
+	return &instance{Server: i, latency: reading.NewHistogram()}
 }
 
 // avoided is how long an instance is passed over after it refused a connection.
@@ -65,26 +65,26 @@ func (i *instance) answered(status int, took time.Duration) {
 	}
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	front.Record(i.latency, took)
+	reading.Record(i.latency, took)
 }
 
 // count is the instance's figures as of now.
-func (i *instance) count() front.Count {
-	c := front.Count{Instance: i.described(), Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load()}
+func (i *instance) count() reading.Count {
+	c := reading.Count{Server: i.described(), Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load()}
 	for class := range c.Status {
 		c.Status[class] = i.status[class].Load()
 	}
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	if i.latency.TotalCount() > 0 {
-		c.Latency = front.Encode(i.latency)
+		c.Latency = reading.Encode(i.latency)
 	}
 	return c
 }
 
 // described is what the instance was made of, and whether it is out.
-func (i *instance) described() front.Instance {
-	d := i.Instance
+func (i *instance) described() reading.Server {
+	d := i.Server
 	d.Out = i.out.Load()
 	return d
 }
@@ -122,7 +122,7 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 // a side without a share.
 func (t *table) withShare(share split.Share, home bool, now time.Time) *table {
 	next := *t
-	next.split = front.Split{Revision: t.split.Revision + 1, Share: share, Since: now}
+	next.split = reading.Split{Revision: t.split.Revision + 1, Share: share, Since: now}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 {
 			next.sides[side].draining, next.sides[side].released = false, false
@@ -135,7 +135,7 @@ func (t *table) withShare(share split.Share, home bool, now time.Time) *table {
 
 // withInstances is the table with other instances on a side. Those it has
 // already keep their figures.
-func (t *table) withInstances(side split.Side, wanted []front.Instance) *table {
+func (t *table) withInstances(side split.Side, wanted []reading.Server) *table {
 	next := *t
 	list := make([]*instance, len(wanted))
 	for n, w := range wanted {

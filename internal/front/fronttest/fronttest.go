@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
@@ -70,7 +71,7 @@ func firstOfAll(t *testing.T, s System) {
 	w := NewWorld(t)
 	p := s.Open(t, w)
 	d := p.Driver()
-	reads := func(d front.Driver, what string, want split.Share) front.Reading {
+	reads := func(d front.Driver, what string, want split.Share) reading.Front {
 		t.Helper()
 		r, err := d.Read(t.Context())
 		if err != nil || r.Split.Share != want {
@@ -114,8 +115,8 @@ type scene struct {
 	w     *World
 	d     front.Driver
 	load  *Load
-	blue  []front.Instance
-	green []front.Instance
+	blue  []reading.Server
+	green []reading.Server
 }
 
 func open(t *testing.T, s System) *scene {
@@ -160,7 +161,7 @@ func (c *scene) ctx() context.Context {
 	return ctx
 }
 
-func (c *scene) read() front.Reading {
+func (c *scene) read() reading.Front {
 	c.t.Helper()
 	r, err := c.d.Read(c.ctx())
 	if err != nil {
@@ -169,7 +170,7 @@ func (c *scene) read() front.Reading {
 	return r
 }
 
-func (c *scene) set(share split.Share) front.Split {
+func (c *scene) set(share split.Share) reading.Split {
 	c.t.Helper()
 	s, err := c.d.Set(c.ctx(), share, c.read().Split.Revision)
 	if err != nil {
@@ -186,7 +187,7 @@ func (c *scene) home(share split.Share) {
 	}
 }
 
-func (c *scene) instances(side split.Side, list []front.Instance) {
+func (c *scene) instances(side split.Side, list []reading.Server) {
 	c.t.Helper()
 	if err := c.d.SetInstances(c.ctx(), side, list); err != nil {
 		c.t.Fatalf("instances of %v: %v", side, err)
@@ -211,8 +212,8 @@ func readsBack(t *testing.T, c *scene) {
 		t.Fatalf("at first: %+v", before)
 	}
 	for n, i := range before.Sides[split.Green].Instances {
-		if i.Instance != c.green[n] {
-			t.Errorf("instance %d is read as %+v, told as %+v", n, i.Instance, c.green[n])
+		if i.Server != c.green[n] {
+			t.Errorf("instance %d is read as %+v, told as %+v", n, i.Server, c.green[n])
 		}
 	}
 	if again := c.read(); again.Split.Revision != before.Split.Revision {

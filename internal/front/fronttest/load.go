@@ -12,14 +12,14 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/stack/stacktest"
 )
 
 // Instance is a server behind the proxy that says its name.
 type Instance struct {
-	front.Instance
+	reading.Server
 	Side     split.Side
 	Answered atomic.Int64
 	held     atomic.Int64
@@ -72,9 +72,9 @@ func (w *World) Addresses() []string {
 }
 
 // Raise starts instances of a side, numbered from a first one on.
-func (w *World) Raise(side split.Side, first, n int) []front.Instance {
+func (w *World) Raise(side split.Side, first, n int) []reading.Server {
 	w.t.Helper()
-	var list []front.Instance
+	var list []reading.Server
 	for k := range n {
 		i := &Instance{Side: side, hold: make(chan struct{})}
 		i.Name, i.Version = fmt.Sprintf("%v-%d", side, first+k), "4.2.0"
@@ -95,7 +95,7 @@ func (w *World) Raise(side split.Side, first, n int) []front.Instance {
 		w.mu.Lock()
 		w.all[i.Name] = i
 		w.mu.Unlock()
-		list = append(list, i.Instance)
+		list = append(list, i.Server)
 	}
 	return list
 }

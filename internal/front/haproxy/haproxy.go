@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
 	"vaiven/internal/front"
@@ -66,7 +67,7 @@ func (d *Driver) side(s server) (split.Side, bool) {
 // their weight, and those whose address was told.
 func (d *Driver) of(s state, side split.Side) []server {
 	return slices.DeleteFunc(d.slots(s, side), func(v server) bool {
-		return !v.in() && !slices.ContainsFunc(d.known[side], func(i front.Instance) bool { return i.Address == v.address })
+		return !v.in() && !slices.ContainsFunc(d.known[side], func(i reading.Server) bool { return i.Address == v.address })
 	})
 }
 
@@ -111,16 +112,16 @@ func (d *Driver) print(s state) string {
 }
 
 // Read is the split in force and what was counted.
-func (d *Driver) Read(ctx context.Context) (front.Reading, error) {
+func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	s, err := d.look(ctx)
 	if err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
-	r := front.Reading{At: time.Now()}
+	r := reading.Front{At: time.Now()}
 	if r.Split, err = d.steering.InForce(s, d.known); err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
 	var down []string
 	for _, side := range split.Sides {
@@ -161,8 +162,8 @@ func (d *Driver) notices(s state, down []string) string {
 }
 
 // count is a side's figures.
-func (d *Driver) count(s state, side split.Side) front.Side {
-	r := front.Side{Instances: []front.Count{}}
+func (d *Driver) count(s state, side split.Side) reading.Side {
+	r := reading.Side{Instances: []reading.Count{}}
 	for _, v := range d.of(s, side) {
 		b, ok := d.base[v.path()]
 		if !ok || b.address != v.address || v.counts.sessions < b.counts.sessions {
@@ -172,8 +173,8 @@ func (d *Driver) count(s state, side split.Side) front.Side {
 			}
 			d.base[v.path()] = b
 		}
-		c := front.Count{
-			Instance: d.known.At(side, v.address, v.name), Open: v.counts.open,
+		c := reading.Count{
+			Server: d.known.At(side, v.address, v.name), Open: v.counts.open,
 			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response,
 		}
 		for class := range c.Status {
@@ -346,14 +347,14 @@ func (d *Driver) Plan(ctx context.Context, share split.Share) (front.Change, err
 }
 
 // Set puts a share on green in force if the split still has the revision.
-func (d *Driver) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (d *Driver) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.steering.Set(ctx, share, revision)
 }
 
 // Home puts a share on green in force whatever the split is.
-func (d *Driver) Home(ctx context.Context, share split.Share) (front.Split, error) {
+func (d *Driver) Home(ctx context.Context, share split.Share) (reading.Split, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.steering.Home(ctx, share)
@@ -388,7 +389,7 @@ func (d *Driver) carryOut(ctx context.Context, s state, steps []string, list []s
 
 // SetInstances gives a side other instances: their addresses go to its servers, and
 // servers that are not needed are put into maintenance. The share stays.
-func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []front.Instance) error {
+func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	s, err := d.look(ctx)
@@ -458,9 +459,9 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []fro
 
 // place gives each instance a server: the one that has its address already, else one
 // that nobody needs, best one that is out of rotation.
-func place(slots []server, wanted, known []front.Instance) (map[string]string, error) {
+func place(slots []server, wanted, known []reading.Server) (map[string]string, error) {
 	placed := map[string]string{}
-	var left []front.Instance
+	var left []reading.Server
 	for _, i := range wanted {
 		n := slices.IndexFunc(slots, func(v server) bool { _, taken := placed[v.name]; return v.address == i.Address && !taken })
 		if n < 0 {
@@ -479,7 +480,7 @@ func place(slots []server, wanted, known []front.Instance) (map[string]string, e
 			switch {
 			case v.in() && v.weight > 0:
 				r = 2
-			case slices.ContainsFunc(known, func(k front.Instance) bool { return k.Address == v.address }):
+			case slices.ContainsFunc(known, func(k reading.Server) bool { return k.Address == v.address }):
 				r = 1
 			}
 			if r < rank {

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
@@ -212,7 +213,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	if s, err := m.Home(t.Context(), split.Whole); err != nil || s.Share != split.Whole {
 		t.Errorf("put back: %+v, %v", s, err)
 	}
-	if err := m.SetInstances(t.Context(), split.Green, []front.Instance{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
+	if err := m.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("an instance without a worker: %v", err)
 	}
 }
@@ -253,8 +254,8 @@ func TestTheFileReadsBack(t *testing.T) {
 	f := form{"sailings", "sailings"}
 	for _, s := range []include.Setting{
 		{},
-		{Share: 2500, Sides: [2][]front.Instance{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
-		{Share: split.Whole, Sides: [2][]front.Instance{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 2500, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: split.Whole, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
 	} {
 		text := f.Render(s)
 		got, err := f.Parse(text)
@@ -267,7 +268,7 @@ func TestTheFileReadsBack(t *testing.T) {
 			t.Errorf("%q was read as %+v", text, s)
 		}
 	}
-	if reached, notes, err := f.Nearest(include.Setting{Share: 1, Sides: [2][]front.Instance{make([]front.Instance, 2), make([]front.Instance, 3)}}); err != nil || reached != 50 || len(notes) != 1 {
+	if reached, notes, err := f.Nearest(include.Setting{Share: 1, Sides: [2][]reading.Server{make([]reading.Server, 2), make([]reading.Server, 3)}}); err != nil || reached != 50 || len(notes) != 1 {
 		t.Errorf("0.01 %% is %v, %v, %v", reached, notes, err)
 	}
 }

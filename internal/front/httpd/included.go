@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
@@ -139,7 +140,7 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 			return s, fmt.Errorf("it does not say of which side %s is", m[1])
 		}
 		side, err0 := split.ParseSide(note[1])
-		i := front.Instance{Address: m[1], Out: note[4] != ""}
+		i := reading.Server{Address: m[1], Out: note[4] != ""}
 		var err1, err2 error
 		i.Name, err1 = strconv.Unquote(note[2])
 		i.Version, err2 = strconv.Unquote(note[3])

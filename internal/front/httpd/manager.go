@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
@@ -165,7 +166,7 @@ func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
 func (m *Manager) of(b balancer, side split.Side) []worker {
 	var list []worker
 	for _, w := range b.workers {
-		told := slices.ContainsFunc(m.known[side], func(i front.Instance) bool { return i.Address == w.address })
+		told := slices.ContainsFunc(m.known[side], func(i reading.Server) bool { return i.Address == w.address })
 		if told || (w.state == on || m.known[side] == nil) && strings.HasPrefix(w.route, side.String()) {
 			list = append(list, w)
 		}
@@ -197,18 +198,18 @@ func (b balancer) print() string {
 }
 
 // Read is the split in force and what was counted.
-func (m *Manager) Read(ctx context.Context) (front.Reading, error) {
+func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	b, err := m.look(ctx)
 	if err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
-	r := front.Reading{At: time.Now()}
+	r := reading.Front{At: time.Now()}
 	if r.Split, err = m.steering.InForce(b, m.known); err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
-	var sides [2][]front.Instance
+	var sides [2][]reading.Server
 	var broken []string
 	for _, side := range split.Sides {
 		for _, w := range m.of(b, side) {
@@ -381,14 +382,14 @@ func (m *Manager) Plan(ctx context.Context, share split.Share) (front.Change, er
 }
 
 // Set puts a share on green in force if the split still has the revision.
-func (m *Manager) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (m *Manager) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.steering.Set(ctx, share, revision)
 }
 
 // Home puts a share on green in force whatever the split is.
-func (m *Manager) Home(ctx context.Context, share split.Share) (front.Split, error) {
+func (m *Manager) Home(ctx context.Context, share split.Share) (reading.Split, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.steering.Home(ctx, share)
@@ -396,7 +397,7 @@ func (m *Manager) Home(ctx context.Context, share split.Share) (front.Split, err
 
 // SetInstances gives a side other instances. Their workers have to be members of the
 // balancer already; those that are not wanted any more are switched off.
-func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []front.Instance) error {
+func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	b, err := m.look(ctx)
@@ -454,9 +455,9 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []fr
 const nobodys = "-"
 
 // gone reports whether a worker was an instance and is not wanted any more.
-func gone(old []worker, wanted []front.Instance, w worker) bool {
+func gone(old []worker, wanted []reading.Server, w worker) bool {
 	return slices.ContainsFunc(old, func(o worker) bool { return o.address == w.address }) &&
-		!slices.ContainsFunc(wanted, func(i front.Instance) bool { return i.Address == w.address })
+		!slices.ContainsFunc(wanted, func(i reading.Server) bool { return i.Address == w.address })
 }
 
 // Drain gives up a side without a share, and says how many requests it is still

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
@@ -16,7 +17,7 @@ import (
 // Setting is what a file says.
 type Setting struct {
 	Share split.Share // on green
-	Sides [2][]front.Instance
+	Sides [2][]reading.Server
 }
 
 // Form is how a kind of proxy has a setting in a file.
@@ -71,26 +72,26 @@ func (f *Front) read() (Setting, []byte, error) {
 
 func (f *Front) render(s Setting) []byte { return seal(f.Form.Render(s)) }
 
-func (f *Front) split(share split.Share, data []byte) front.Split {
+func (f *Front) split(share split.Share, data []byte) reading.Split {
 	return f.revisions.Split(share, string(data))
 }
 
 // Read is the split in force and what was counted.
-func (f *Front) Read(ctx context.Context) (front.Reading, error) {
+func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s, data, err := f.read()
 	if err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
 	workers, err := f.File.Server.Running()
 	if err == nil {
 		err = ctx.Err()
 	}
 	if err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
-	r := front.Reading{At: time.Now(), Split: f.split(s.Share, data)}
+	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data)}
 	r.Notice = f.tally.Count(&r, s.Sides)
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
@@ -159,18 +160,18 @@ func (f *Front) steps(was, next []byte) []string {
 }
 
 // Set puts a share on green in force if the split still has the revision.
-func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s, data, err := f.read()
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	if now := f.split(s.Share, data); now.Revision != revision {
 		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
 	}
 	if strange := f.strange(data, s); strange != nil {
-		return front.Split{}, f.errStrange(strange)
+		return reading.Split{}, f.errStrange(strange)
 	}
 	s.Share = share
 	return f.put(ctx, data, s, false)
@@ -178,7 +179,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (fr
 
 // Home puts a share on green in force whatever the file says. If it is not in our form,
 // what it was before is taken.
-func (f *Front) Home(ctx context.Context, share split.Share) (front.Split, error) {
+func (f *Front) Home(ctx context.Context, share split.Share) (reading.Split, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s, data, err := f.read()
@@ -188,23 +189,23 @@ func (f *Front) Home(ctx context.Context, share split.Share) (front.Split, error
 			s, err = f.Form.Parse(before)
 		}
 		if err != nil {
-			return front.Split{}, fmt.Errorf("%w: neither %s nor what it was before can be read: write it by hand, and reload", front.ErrRefused, f.File.Path)
+			return reading.Split{}, fmt.Errorf("%w: neither %s nor what it was before can be read: write it by hand, and reload", front.ErrRefused, f.File.Path)
 		}
 	}
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	s.Share = share
 	return f.put(ctx, data, s, true)
 }
 
-func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (front.Split, error) {
+func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (reading.Split, error) {
 	if err := s.complete(); err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	reached, _, err := f.Form.Nearest(s)
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	next := f.render(s)
 	steps := f.steps(was, next)
@@ -213,15 +214,15 @@ func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (fron
 		workers, err := f.File.Server.Running()
 		switch {
 		case err != nil && home:
-			return front.Split{}, f.File.waits(err)
+			return reading.Split{}, f.File.waits(err)
 		case err != nil:
-			return front.Split{}, err
+			return reading.Split{}, err
 		}
 		change = home && f.stale(workers)
 	}
 	if change {
 		if err := f.File.Replace(ctx, was, next, home); err != nil {
-			return front.Split{}, err
+			return reading.Split{}, err
 		}
 	}
 	now := f.split(reached, next)
@@ -230,7 +231,7 @@ func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (fron
 }
 
 // SetInstances gives a side other instances. The share stays.
-func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []front.Instance) error {
+func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s, data, err := f.read()

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/testkit"
@@ -301,7 +302,7 @@ func (plain) Nearest(Setting) (split.Share, []string, error) { return 0, nil, ni
 // way than we once did.
 func TestStrangeLines(t *testing.T) {
 	f := New(Config{File: File{Path: "ours.conf"}, Form: plain{}})
-	s := Setting{Share: 2500, Sides: [2][]front.Instance{{{Address: "127.0.0.1:1"}}, {{Address: "127.0.0.1:2"}}}}
+	s := Setting{Share: 2500, Sides: [2][]reading.Server{{{Address: "127.0.0.1:1"}}, {{Address: "127.0.0.1:2"}}}}
 	ours := string(f.render(s))
 	for _, c := range []struct {
 		what, text, want string

@@ -9,8 +9,8 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"vaiven/internal/accesslog"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 )
 
 // Tally is the counts of one log. It is not safe for concurrent use.
@@ -41,15 +41,15 @@ func New(name string) *Tally {
 
 // Count reads what was added to the log, and writes a reading's figures. The notice is
 // what to know of them, "" if nothing.
-func (t *Tally) Count(r *front.Reading, sides [2][]front.Instance) (notice string) {
+func (t *Tally) Count(r *reading.Front, sides [2][]reading.Server) (notice string) {
 	t.read()
 	for _, side := range split.Sides {
-		s := front.Side{Lost: t.lost[side], Instances: []front.Count{}}
+		s := reading.Side{Lost: t.lost[side], Instances: []reading.Count{}}
 		for _, i := range sides[side] {
-			c := front.Count{Instance: i}
+			c := reading.Count{Server: i}
 			if n := t.counts[i.Address]; n != nil {
 				c.Requests, c.Failures, c.Status = n.requests, n.failures, n.status
-				c.Latency = front.Encode(n.latency)
+				c.Latency = reading.Encode(n.latency)
 			}
 			s.Instances = append(s.Instances, c)
 		}
@@ -126,7 +126,7 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 			if len(t.counts) > 10_000 {
 				break // addresses without end: not ours
 			}
-			c = &count{latency: front.NewHistogram()}
+			c = &count{latency: reading.NewHistogram()}
 			t.counts[string(server)] = c
 		}
 		last := n == len(servers)-1
@@ -147,7 +147,7 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		}
 		c.requests++
 		c.status[status/100]++
-		front.Record(c.latency, time.Duration(took*float64(time.Second)))
+		reading.Record(c.latency, time.Duration(took*float64(time.Second)))
 	}
 	return true
 }

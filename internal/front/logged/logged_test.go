@@ -6,15 +6,15 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
 )
 
 // What a line says is counted for who answered, who was tried before, and the side that
 // lost it.
 func TestWhatALineCountsFor(t *testing.T) {
-	sides := [2][]front.Instance{{{Name: "blue-1", Address: "127.0.0.1:1"}, {Name: "blue-2", Address: "127.0.0.1:2"}}, {{Name: "green-1", Address: "127.0.0.1:3"}}}
+	sides := [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1"}, {Name: "blue-2", Address: "127.0.0.1:2"}}, {{Name: "green-1", Address: "127.0.0.1:3"}}}
 	// Requests and failures of blue-1, blue-2 and green-1, and what blue and green lost.
 	type counts struct {
 		requests, failures [3]int64
@@ -47,7 +47,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 			}
 			tally := New(log)
 			fronttest.Append(t, log, c.line+"\n"+c.line[:20])
-			var r front.Reading
+			var r reading.Front
 			if notice := tally.Count(&r, sides); notice != "" {
 				t.Errorf("it says %q", notice)
 			}
@@ -74,8 +74,8 @@ func TestWhatALineCountsFor(t *testing.T) {
 
 // A log that cannot be counted is said, and why.
 func TestALogThatSaysNothing(t *testing.T) {
-	var r front.Reading
-	if notice := New("").Count(&r, [2][]front.Instance{}); !strings.Contains(notice, "name an access log") {
+	var r reading.Front
+	if notice := New("").Count(&r, [2][]reading.Server{}); !strings.Contains(notice, "name an access log") {
 		t.Errorf("without a log it says %q", notice)
 	}
 	log := filepath.Join(t.TempDir(), "access.log")
@@ -84,7 +84,7 @@ func TestALogThatSaysNothing(t *testing.T) {
 	}
 	tally := New(log)
 	fronttest.Append(t, log, `192.0.2.1 - - [23/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 12`+"\n")
-	if notice := tally.Count(&r, [2][]front.Instance{}); !strings.Contains(notice, "do not name upstream servers") {
+	if notice := tally.Count(&r, [2][]reading.Server{}); !strings.Contains(notice, "do not name upstream servers") {
 		t.Errorf("of a log in another format it says %q", notice)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
@@ -140,10 +141,10 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 			switch {
 			case len(words) == 0 || words[0] != "server" || strings.HasSuffix(line, "down; # none"):
 			case m == nil:
-				i := front.Instance{Name: fmt.Sprintf("%v?%d", side, n), Address: strings.TrimSuffix(words[1], ";")}
+				i := reading.Server{Name: fmt.Sprintf("%v?%d", side, n), Address: strings.TrimSuffix(words[1], ";")}
 				s.Sides[side] = append(s.Sides[side], i) // somebody else's
 			default:
-				i := front.Instance{Address: m[1], Out: m[2] != ""}
+				i := reading.Server{Address: m[1], Out: m[2] != ""}
 				var err1, err2 error
 				i.Name, err1 = strconv.Unquote(m[3])
 				i.Version, err2 = strconv.Unquote(m[4])

@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
@@ -126,9 +127,9 @@ func TestTheFileReadsBack(t *testing.T) {
 	f := form{"line-vessa", plan.Key{From: plan.KeyClient, Prefix: 16}}
 	for _, s := range []include.Setting{
 		{},
-		{Share: 1, Sides: [2][]front.Instance{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
-		{Share: 10_000, Sides: [2][]front.Instance{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
-		{Share: 5050, Sides: [2][]front.Instance{{{Name: "a", Address: "[::1]:1", Out: true}}, {{Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 1, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: 10_000, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 5050, Sides: [2][]reading.Server{{{Name: "a", Address: "[::1]:1", Out: true}}, {{Name: "b", Address: "127.0.0.1:2"}}}},
 	} {
 		text := f.Render(s)
 		got, err := f.Parse(text)
@@ -144,7 +145,7 @@ func TestTheFileReadsBack(t *testing.T) {
 }
 
 func FuzzTheFile(f *testing.F) {
-	f.Add(form{service: "s"}.Render(include.Setting{Share: 2500, Sides: [2][]front.Instance{{{Name: "a", Address: "127.0.0.1:1"}}}}))
+	f.Add(form{service: "s"}.Render(include.Setting{Share: 2500, Sides: [2][]reading.Server{{{Name: "a", Address: "127.0.0.1:1"}}}}))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		f := form{service: "s"}
 		s, err := f.Parse(data)

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
@@ -44,8 +45,8 @@ func (f *Front) each(do func(n int, m Member) error) []error {
 	return failed
 }
 
-func (f *Front) readings(ctx context.Context) ([]front.Reading, error) {
-	list := make([]front.Reading, len(f.members))
+func (f *Front) readings(ctx context.Context) ([]reading.Front, error) {
+	list := make([]reading.Front, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
 		list[n], err = m.Driver.Read(ctx)
 		return err
@@ -54,7 +55,7 @@ func (f *Front) readings(ctx context.Context) ([]front.Reading, error) {
 }
 
 // as is the revision of all members' revisions.
-func (f *Front) as(list []front.Reading) uint64 {
+func (f *Front) as(list []reading.Front) uint64 {
 	var b strings.Builder
 	for _, r := range list {
 		fmt.Fprintln(&b, r.Split.Revision)
@@ -64,17 +65,17 @@ func (f *Front) as(list []front.Reading) uint64 {
 
 // Read is what the first has in force, and what all have counted. Where they differ,
 // the notice names the one that does.
-func (f *Front) Read(ctx context.Context) (front.Reading, error) {
+func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	list, err := f.readings(ctx)
 	if err != nil {
-		return front.Reading{}, err
+		return reading.Front{}, err
 	}
 	return f.merge(list), nil
 }
 
-func (f *Front) merge(list []front.Reading) front.Reading {
+func (f *Front) merge(list []reading.Front) reading.Front {
 	r := list[0]
 	for n, other := range list {
 		m := f.members[n]
@@ -99,8 +100,8 @@ func (f *Front) merge(list []front.Reading) front.Reading {
 }
 
 // sum adds one front's figures of a side to another's.
-func sum(a, b front.Side) front.Side {
-	s := front.Side{Draining: a.Draining && b.Draining, Open: a.Open + b.Open, Lost: a.Lost + b.Lost, Instances: append([]front.Count{}, a.Instances...)}
+func sum(a, b reading.Side) reading.Side {
+	s := reading.Side{Draining: a.Draining && b.Draining, Open: a.Open + b.Open, Lost: a.Lost + b.Lost, Instances: append([]reading.Count{}, a.Instances...)}
 	for _, c := range b.Instances {
 		found := false
 		for n := range s.Instances {
@@ -124,14 +125,14 @@ func sum(a, b front.Side) front.Side {
 }
 
 // merged are the latencies of both; one that cannot be read is left out.
-func merged(a, b front.Count) []byte {
+func merged(a, b reading.Count) []byte {
 	x, errX := a.Histogram()
 	y, errY := b.Histogram()
 	if errX != nil || errY != nil || x.TotalCount()+y.TotalCount() == 0 {
 		return a.Latency
 	}
 	x.Merge(y)
-	return front.Encode(x)
+	return reading.Encode(x)
 }
 
 // Plan is what all would do, in order.
@@ -164,17 +165,17 @@ func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, erro
 
 // Set sets all in order, or puts those back that were set: then the error names the one
 // that did not follow.
-func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	before, err := f.readings(ctx)
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	if now := f.as(before); now != revision {
-		return front.Split{Revision: now, Share: before[0].Split.Share}, fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
+		return reading.Split{Revision: now, Share: before[0].Split.Share}, fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
 	}
-	var done []front.Split
+	var done []reading.Split
 	for n, m := range f.members {
 		s, err := m.Driver.Set(ctx, share, before[n].Split.Revision)
 		if err == nil {
@@ -189,16 +190,16 @@ func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (fr
 				err = errors.Join(err, fmt.Errorf("and %s could not be put back to %v: %w", f.members[k].Name, before[k].Split.Share, errBack))
 			}
 		}
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	return f.confirmed(ctx, done)
 }
 
 // confirmed is the split that all have now.
-func (f *Front) confirmed(ctx context.Context, done []front.Split) (front.Split, error) {
+func (f *Front) confirmed(ctx context.Context, done []reading.Split) (reading.Split, error) {
 	after, err := f.readings(ctx)
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	r := f.merge(after)
 	for n, s := range done {
@@ -210,26 +211,26 @@ func (f *Front) confirmed(ctx context.Context, done []front.Split) (front.Split,
 }
 
 // Home takes all home at once. Those that answer are home even if another is not.
-func (f *Front) Home(ctx context.Context, share split.Share) (front.Split, error) {
-	done := make([]front.Split, len(f.members))
+func (f *Front) Home(ctx context.Context, share split.Share) (reading.Split, error) {
+	done := make([]reading.Split, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
 		done[n], err = m.Driver.Home(ctx, share)
 		return err
 	})
 	if err := errors.Join(failed...); err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s, err := f.confirmed(ctx, done)
 	if err != nil { // they said so themselves
-		s = front.Split{Share: done[0].Share, Since: done[0].Since}
+		s = reading.Split{Share: done[0].Share, Since: done[0].Since}
 	}
 	return s, nil
 }
 
 // SetInstances gives all the same instances.
-func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []front.Instance) error {
+func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	before, errBefore := f.readings(ctx)

@@ -6,21 +6,22 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
 
 // one is a front in memory.
 type one struct {
-	reading front.Reading
+	reading reading.Front
 	stuck   bool // does not take what is set
 	down    bool
 	notice  string
 }
 
-func (o *one) Read(context.Context) (front.Reading, error) {
+func (o *one) Read(context.Context) (reading.Front, error) {
 	if o.down {
-		return front.Reading{}, front.ErrUnreachable
+		return reading.Front{}, front.ErrUnreachable
 	}
 	o.reading.Notice = o.notice
 	return o.reading, nil
@@ -30,19 +31,19 @@ func (o *one) Plan(_ context.Context, share split.Share) (front.Change, error) {
 	return front.Change{From: o.reading.Split.Share, Wanted: share, Reached: share, Steps: []string{"set"}, Connections: "stay", Usually: 1}, nil
 }
 
-func (o *one) Set(_ context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (o *one) Set(_ context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	if o.stuck {
-		return front.Split{}, front.ErrRefused
+		return reading.Split{}, front.ErrRefused
 	}
 	if revision != o.reading.Split.Revision {
-		return front.Split{}, front.ErrChanged
+		return reading.Split{}, front.ErrChanged
 	}
 	return o.Home(context.Background(), share)
 }
 
-func (o *one) Home(_ context.Context, share split.Share) (front.Split, error) {
+func (o *one) Home(_ context.Context, share split.Share) (reading.Split, error) {
 	if o.down {
-		return front.Split{}, front.ErrUnreachable
+		return reading.Split{}, front.ErrUnreachable
 	}
 	o.reading.Split.Share = share
 	o.reading.Split.Revision++
@@ -51,10 +52,10 @@ func (o *one) Home(_ context.Context, share split.Share) (front.Split, error) {
 	return s, nil
 }
 
-func (o *one) SetInstances(_ context.Context, side split.Side, list []front.Instance) error {
+func (o *one) SetInstances(_ context.Context, side split.Side, list []reading.Server) error {
 	o.reading.Sides[side].Instances = nil
 	for _, i := range list {
-		o.reading.Sides[side].Instances = append(o.reading.Sides[side].Instances, front.Count{Instance: i, Requests: 10, Open: 1})
+		o.reading.Sides[side].Instances = append(o.reading.Sides[side].Instances, reading.Count{Server: i, Requests: 10, Open: 1})
 	}
 	return nil
 }
@@ -68,7 +69,7 @@ func two() (*Front, *one, *one) {
 
 func TestAllAreSet(t *testing.T) {
 	f, a, b := two()
-	if err := f.SetInstances(t.Context(), split.Green, []front.Instance{{Name: "green-1", Address: "127.0.0.1:1"}}); err != nil {
+	if err := f.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1", Address: "127.0.0.1:1"}}); err != nil {
 		t.Fatal(err)
 	}
 	r, err := f.Read(t.Context())

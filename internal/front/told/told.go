@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
@@ -31,14 +32,14 @@ type Work struct {
 }
 
 // Split is what is in force in a state, with its revision.
-func (t *Steering[S]) Split(s S) (front.Split, error) {
+func (t *Steering[S]) Split(s S) (reading.Split, error) {
 	share, err := t.share(s)
 	return t.revisions.Split(share, t.Print(s)), err
 }
 
 // InForce is what a reading says. Who was told of no instances yet takes a state in which
 // nobody gets anything for one in which nobody has asked for anything.
-func (t *Steering[S]) InForce(s S, known front.Known) (front.Split, error) {
+func (t *Steering[S]) InForce(s S, known front.Known) (reading.Split, error) {
 	now, err := t.Split(s)
 	if err != nil && known[split.Blue] == nil {
 		t.rest = t.Print(s)
@@ -77,10 +78,10 @@ func (t *Steering[S]) Plan(ctx context.Context, share split.Share, c front.Chang
 }
 
 // Set puts a share in force if the split still has the revision.
-func (t *Steering[S]) Set(ctx context.Context, share split.Share, revision uint64) (front.Split, error) {
+func (t *Steering[S]) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
 	s, err := t.Look(ctx)
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	now, err := t.Split(s)
 	if err != nil {
@@ -93,28 +94,28 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, revision uint6
 }
 
 // Home puts a share in force whatever the split is.
-func (t *Steering[S]) Home(ctx context.Context, share split.Share) (front.Split, error) {
+func (t *Steering[S]) Home(ctx context.Context, share split.Share) (reading.Split, error) {
 	s, err := t.Look(ctx)
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	return t.put(ctx, s, share, true)
 }
 
-func (t *Steering[S]) put(ctx context.Context, s S, share split.Share, home bool) (front.Split, error) {
+func (t *Steering[S]) put(ctx context.Context, s S, share split.Share, home bool) (reading.Split, error) {
 	if !share.Valid() {
-		return front.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
+		return reading.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
 	}
 	w, err := t.Work(s, share, home)
 	if err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	if err := w.Do(ctx); err != nil {
-		return front.Split{}, err
+		return reading.Split{}, err
 	}
 	after, err := t.Look(ctx)
 	if err != nil {
-		return front.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
+		return reading.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
 	}
 	now, err := t.Split(after)
 	if err == nil && now.Share != w.Weights.Reached[split.Green] {
@@ -134,7 +135,7 @@ type Wanted struct {
 }
 
 // ForInstances says how a side's new instances are to be weighed.
-func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []front.Instance) (Wanted, error) {
+func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []reading.Server) (Wanted, error) {
 	share, err := t.Share(s)
 	w := Wanted{Share: share, kept: err == nil}
 	if !w.kept { // nobody gets anything; home is where it begins

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
@@ -98,11 +99,11 @@ func TestAChangeThatIsNotOne(t *testing.T) {
 func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 	p := &proxy{share: 2500}
 	s := p.steering()
-	one := []front.Instance{{Name: "green-1"}}
+	one := []reading.Server{{Name: "green-1"}}
 	for _, c := range []struct {
 		share  split.Share
 		side   split.Side
-		wanted []front.Instance
+		wanted []reading.Server
 		want   Wanted
 		err    error
 	}{

@@ -22,22 +22,22 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/place"
-	"vaiven/internal/stack"
 )
 
 // site is an instance's container as a place. Connections go out by way of a relay
 // that is put beside it when the first is made.
 type site struct {
 	driver *Driver
-	i      stack.Instance
+	i      reading.Instance
 
 	mu    sync.Mutex // protects relay
 	relay string     // its container's id, "" for none yet
 }
 
 // Place is the instance's container.
-func (d *Driver) Place(ctx context.Context, i stack.Instance) (place.Place, error) {
+func (d *Driver) Place(ctx context.Context, i reading.Instance) (place.Place, error) {
 	if _, err := d.find(ctx, i); err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -99,7 +100,7 @@ func (d *Driver) ours(ctx context.Context, side split.Side) ([]container.Summary
 
 // one is an instance with its container.
 type one struct {
-	stack.Instance
+	reading.Instance
 	id string
 }
 
@@ -136,7 +137,7 @@ func (d *Driver) inspect(ctx context.Context, side split.Side, id string) (one, 
 	}
 	c := found.Container
 	labels := c.Config.Labels
-	o := one{id: id, Instance: stack.Instance{
+	o := one{id: id, Instance: reading.Instance{
 		Name: labels[labelInstance], Part: d.part.Name, Side: side, Version: labels[labelVersion], Build: labels[labelBuild],
 		Address: labels[labelAddress], Place: strings.TrimPrefix(c.Name, "/"), Running: c.State.Running,
 	}}
@@ -185,9 +186,9 @@ func (d *Driver) output(ctx context.Context, side split.Side, id string) ([]stri
 }
 
 // List is every instance of a side.
-func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, error) {
+func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
 	found, err := d.look(ctx, side)
-	var list []stack.Instance
+	var list []reading.Instance
 	for _, o := range found {
 		list = append(list, o.Instance)
 	}
@@ -212,7 +213,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 			others = append(others, o.id)
 		}
 	}
-	image := plan.Expand(s.Image, stack.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}.Values(d.service))
+	image := plan.Expand(s.Image, stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service))
 	if err := d.pull(ctx, side, image); err != nil {
 		return err // before anything is stopped
 	}
@@ -254,7 +255,7 @@ func (d *Driver) pull(ctx context.Context, side split.Side, image string) error 
 // start starts one instance.
 func (d *Driver) start(ctx context.Context, side split.Side, name, image string, b stack.Build) error {
 	s := d.part.Stacks[side]
-	i := stack.Instance{Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Started: time.Now().Round(0)}
+	i := reading.Instance{Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Started: time.Now().Round(0)}
 	label := ":" + strconv.Itoa(s.Port)
 	i.Address = "0.0.0.0" + label // all that it has, in a network of its own
 	if s.Network == "host" {
@@ -264,7 +265,7 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 		}
 		label = i.Address
 	}
-	values := i.Values(d.service)
+	values := stack.Values(i, d.service)
 	expand := func(text string) string { return d.secrets.Expand(plan.Expand(text, values), nil) }
 	config := &container.Config{Image: image, Labels: map[string]string{
 		labelOwner: d.owner, labelPart: d.part.Name, labelSide: side.String(), labelInstance: name, labelVersion: b.Version,
@@ -371,13 +372,13 @@ func (d *Driver) remove(ctx context.Context, side split.Side, ids []string, grac
 }
 
 // find is the container of an instance.
-func (d *Driver) find(ctx context.Context, i stack.Instance) (container.InspectResponse, error) {
+func (d *Driver) find(ctx context.Context, i reading.Instance) (container.InspectResponse, error) {
 	found, err := d.engines[i.Side].ContainerInspect(ctx, i.Place, client.ContainerInspectOptions{})
 	return found.Container, told(err)
 }
 
 // Describe reads what a container was made with.
-func (d *Driver) Describe(ctx context.Context, i stack.Instance) (stack.Description, error) {
+func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Description, error) {
 	c, err := d.find(ctx, i)
 	if err != nil {
 		return stack.Description{}, err

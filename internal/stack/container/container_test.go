@@ -22,6 +22,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
 	"github.com/moby/moby/client"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -164,7 +165,7 @@ func (w *world) cut(t *testing.T, p *plan.Plan) func() {
 	return func() { w.wires[p].listen(t) }
 }
 
-func kill(t *testing.T, p *plan.Plan, i stack.Instance) {
+func kill(t *testing.T, p *plan.Plan, i reading.Instance) {
 	t.Helper()
 	if _, err := open(t, p).engines[i.Side].ContainerKill(t.Context(), i.Place, client.ContainerKillOptions{Signal: "KILL"}); err != nil {
 		t.Fatal(err)
@@ -296,7 +297,7 @@ func TestAnImageFromARegistry(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := d.List(t.Context(), split.Green)
-	if err != nil || len(list) != 2 || !slices.ContainsFunc(list, func(i stack.Instance) bool { return i.Running }) {
+	if err != nil || len(list) != 2 || !slices.ContainsFunc(list, func(i reading.Instance) bool { return i.Running }) {
 		t.Errorf("there is %+v, %v", list, err)
 	}
 	missing := "sha256:" + strings.Repeat("0", 64)

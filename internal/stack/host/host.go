@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -56,7 +57,7 @@ func (d *Driver) dir() string { return d.service + "/" + d.part.Name }
 
 // found is what a host says of its instances.
 type found struct {
-	instances []stack.Instance
+	instances []reading.Instance
 	listening map[int]bool
 }
 
@@ -92,7 +93,7 @@ func parseList(out []byte) (found, error) {
 		switch {
 		case strings.HasPrefix(line, markNote):
 			data, err := base64.StdEncoding.DecodeString(line[len(markNote):])
-			var i stack.Instance
+			var i reading.Instance
 			if err == nil {
 				err = json.Unmarshal(data, &i)
 			}
@@ -158,9 +159,9 @@ func (d *Driver) distinct(side split.Side) []*machine {
 }
 
 // List is every instance of a side on all hosts.
-func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, error) {
+func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
 	all, err := d.lookAll(ctx, side)
-	var list []stack.Instance
+	var list []reading.Instance
 	for _, f := range all {
 		list = append(list, f.instances...)
 	}
@@ -241,7 +242,7 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 			return fmt.Errorf("every port from %d to %d is in use", s.FirstPort, s.LastPort)
 		}
 	}
-	i := stack.Instance{
+	i := reading.Instance{
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID,
 		Address: net.JoinHostPort(m.Name(), strconv.Itoa(port)), Started: time.Now().Round(0),
 	}
@@ -249,7 +250,7 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 	if err != nil {
 		return err
 	}
-	values := i.Values(d.service)
+	values := stack.Values(i, d.service)
 	expand := func(text string) string { return d.secrets.Expand(plan.Expand(text, values), nil) }
 	command := make([]string, len(s.Command))
 	for n, word := range s.Command {
@@ -268,7 +269,7 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 		taken[port] = true
 		return nil
 	case 91: // perhaps an earlier raise that was cut off and went on there
-		var there stack.Instance
+		var there reading.Instance
 		if err := json.NewDecoder(bytes.NewReader(out)).Decode(&there); err != nil || !b.Made(there) {
 			return fmt.Errorf("somebody else has started it meanwhile, of version %q", there.Version)
 		}
@@ -326,7 +327,7 @@ func (d *Driver) stop(ctx context.Context, names map[*machine][]string, grace ti
 }
 
 // on is the machine that an instance is on.
-func (d *Driver) on(i stack.Instance) (*machine, error) {
+func (d *Driver) on(i reading.Instance) (*machine, error) {
 	for _, m := range d.machines[i.Side] {
 		if m.Host.String() == i.Place {
 			return m, nil
@@ -336,13 +337,13 @@ func (d *Driver) on(i stack.Instance) (*machine, error) {
 }
 
 // Place is the instance's host.
-func (d *Driver) Place(_ context.Context, i stack.Instance) (place.Place, error) {
+func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, error) {
 	m, err := d.on(i)
-	return site{m, plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))}, err
+	return site{m, plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service))}, err
 }
 
 // Describe reads what an instance runs with from its host's /proc.
-func (d *Driver) Describe(ctx context.Context, i stack.Instance) (stack.Description, error) {
+func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Description, error) {
 	m, err := d.on(i)
 	if err != nil {
 		return stack.Description{}, err

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -204,7 +205,7 @@ func (w *world) remains(t *testing.T, p *plan.Plan) []string {
 	return left
 }
 
-func (w *world) kill(t *testing.T, p *plan.Plan, i stack.Instance) {
+func (w *world) kill(t *testing.T, p *plan.Plan, i reading.Instance) {
 	t.Helper()
 	for _, s := range w.servers[p] {
 		data, err := os.ReadFile(filepath.Join(s.dir, ".vaiven", "sailings", "web", i.Name+".pid"))

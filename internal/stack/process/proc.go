@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/stack"
 )
 
@@ -103,7 +104,7 @@ func groupAlive(group int) bool {
 }
 
 // look is the instance as it is now.
-func (n *note) look() stack.Instance {
+func (n *note) look() reading.Instance {
 	i := n.Instance
 	if i.Running = n.Session.Running(); !i.Running {
 		status, _ := os.ReadFile(n.exitFile()) // none if nobody saw how

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
 	"vaiven/internal/place"
@@ -46,7 +47,7 @@ func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
 // note is what the driver writes down about an instance. A note without a pid
 // was made just before a start whose end is not known.
 type note struct {
-	stack.Instance
+	reading.Instance
 	Session ID `json:"session"`
 	file    string
 }
@@ -55,12 +56,12 @@ func (n *note) exitFile() string   { return strings.TrimSuffix(n.file, ".json") 
 func (n *note) outputFile() string { return strings.TrimSuffix(n.file, ".json") + ".log" }
 
 // Place is this machine, in the instance's working folder.
-func (d *Driver) Place(_ context.Context, i stack.Instance) (place.Place, error) {
-	return place.Local{Dir: plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))}, nil
+func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, error) {
+	return place.Local{Dir: plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service))}, nil
 }
 
 // Describe reads what an instance runs with from /proc.
-func (d *Driver) Describe(_ context.Context, i stack.Instance) (stack.Description, error) {
+func (d *Driver) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
 	notes, err := d.notes(i.Side)
 	if err != nil {
 		return stack.Description{}, err
@@ -75,12 +76,12 @@ func (d *Driver) Describe(_ context.Context, i stack.Instance) (stack.Descriptio
 
 // List is every instance of a side that has a note, by name, whether it still
 // runs or not.
-func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, error) {
+func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
 	notes, err := d.notes(side)
 	if err != nil {
 		return nil, err
 	}
-	list := make([]stack.Instance, len(notes))
+	list := make([]reading.Instance, len(notes))
 	for i, n := range notes {
 		list[i] = n.look()
 	}
@@ -92,7 +93,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	s := d.part.Stacks[side]
-	values := stack.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}.Values(d.service)
+	values := stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service)
 	if path := plan.Expand(s.Build, values); s.Build != "" {
 		if _, err := os.Stat(path); err != nil {
 			return fmt.Errorf("there is no build of version %s: %w", b.Version, err)
@@ -153,10 +154,10 @@ func (d *Driver) start(ctx context.Context, side split.Side, name string, b stac
 	if err != nil {
 		return err
 	}
-	i := stack.Instance{
+	i := reading.Instance{
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address, Started: time.Now(),
 	}
-	values := i.Values(d.service)
+	values := stack.Values(i, d.service)
 	args := make([]string, len(s.Command))
 	for n, word := range s.Command {
 		args[n] = d.secrets.Expand(plan.Expand(word, values), nil)

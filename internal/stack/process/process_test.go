@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -53,7 +54,7 @@ func TestConformance(t *testing.T) {
 	stacktest.Run(t, stacktest.System{
 		Plan:   newPlan,
 		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(p) },
-		Kill: func(t *testing.T, p *plan.Plan, i stack.Instance) {
+		Kill: func(t *testing.T, p *plan.Plan, i reading.Instance) {
 			session(t, open(p), i.Side, i.Name).Signal(syscall.SIGKILL)
 		},
 		Remains: remains,
@@ -73,7 +74,7 @@ func remains(t *testing.T, p *plan.Plan) []string {
 	return left
 }
 
-func list(t *testing.T, d *Driver, side split.Side) []stack.Instance {
+func list(t *testing.T, d *Driver, side split.Side) []reading.Instance {
 	t.Helper()
 	l, err := d.List(t.Context(), side)
 	if err != nil {
@@ -82,7 +83,7 @@ func list(t *testing.T, d *Driver, side split.Side) []stack.Instance {
 	return l
 }
 
-func raise(t *testing.T, d *Driver, side split.Side) []stack.Instance {
+func raise(t *testing.T, d *Driver, side split.Side) []reading.Instance {
 	t.Helper()
 	if err := d.Raise(t.Context(), side, stacktest.Second); err != nil {
 		t.Fatal(err)
@@ -90,7 +91,7 @@ func raise(t *testing.T, d *Driver, side split.Side) []stack.Instance {
 	return list(t, d, side)
 }
 
-func answers(i stack.Instance) bool {
+func answers(i reading.Instance) bool {
 	c, err := net.DialTimeout("tcp", i.Address, time.Second)
 	if err == nil {
 		c.Close()

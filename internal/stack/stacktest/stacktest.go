@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -32,7 +33,7 @@ type System struct {
 	// Driver makes a driver, as the program would when it is started.
 	Driver func(t *testing.T, p *plan.Plan) stack.Driver
 	// Kill ends an instance without asking it.
-	Kill func(t *testing.T, p *plan.Plan, i stack.Instance)
+	Kill func(t *testing.T, p *plan.Plan, i reading.Instance)
 	// Remains is what there is of the service, in whatever form.
 	Remains func(t *testing.T, p *plan.Plan) []string
 	// Cut makes the system unreachable until mend is called. Nil where that cannot be.
@@ -154,7 +155,7 @@ func Run(t *testing.T, s System) {
 	}
 }
 
-func raise(t *testing.T, d stack.Driver, side split.Side, b stack.Build) []stack.Instance {
+func raise(t *testing.T, d stack.Driver, side split.Side, b stack.Build) []reading.Instance {
 	t.Helper()
 	if err := d.Raise(t.Context(), side, b); err != nil {
 		t.Fatalf("raise %v: %v", side, err)
@@ -162,7 +163,7 @@ func raise(t *testing.T, d stack.Driver, side split.Side, b stack.Build) []stack
 	return list(t, d, side)
 }
 
-func list(t *testing.T, d stack.Driver, side split.Side) []stack.Instance {
+func list(t *testing.T, d stack.Driver, side split.Side) []reading.Instance {
 	t.Helper()
 	l, err := d.List(t.Context(), side)
 	if err != nil {
@@ -179,7 +180,7 @@ func stop(t *testing.T, d stack.Driver, side split.Side) {
 }
 
 // says is what an instance answers, "" if it does not.
-func says(i stack.Instance) string {
+func says(i reading.Instance) string {
 	c, err := net.DialTimeout("tcp", i.Address, time.Second)
 	if err != nil {
 		return ""
@@ -190,7 +191,7 @@ func says(i stack.Instance) string {
 	return strings.TrimSpace(line)
 }
 
-func answer(t *testing.T, instances []stack.Instance) {
+func answer(t *testing.T, instances []reading.Instance) {
 	t.Helper()
 	for _, i := range instances {
 		testkit.Eventually(t, i.Name+" answers", func() bool { return says(i) != "" })
@@ -250,7 +251,7 @@ func raiseListStop(t *testing.T, s System) {
 }
 
 // untouched holds the live side to being as it was.
-func untouched(t *testing.T, d stack.Driver, before []stack.Instance) {
+func untouched(t *testing.T, d stack.Driver, before []reading.Instance) {
 	t.Helper()
 	now := list(t, d, before[0].Side)
 	if len(now) != len(before) {
@@ -374,7 +375,7 @@ func diesAtOnce(t *testing.T, s System) {
 // ended waits until the first instance is seen to have ended in a way.
 func ended(t *testing.T, s System, d stack.Driver, exit, output string) {
 	t.Helper()
-	var got []stack.Instance
+	var got []reading.Instance
 	testkit.Eventually(t, "it is seen to have ended", func() bool {
 		got = list(t, d, split.Green)
 		return len(got) > 0 && !got[0].Running && got[0].Exit != "" && (s.Blind || got[0].Exit == exit && len(got[0].Output) > 0)
@@ -423,7 +424,7 @@ func stands(t *testing.T, s System) {
 	p := s.Plan(t, "well")
 	d := s.Driver(t, p)
 	i := raise(t, d, split.Green, Second)[0]
-	answer(t, []stack.Instance{i})
+	answer(t, []reading.Instance{i})
 	from, err := d.Place(t.Context(), i)
 	if err != nil {
 		t.Fatal(err)

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -91,7 +92,7 @@ func (d *Driver) request(do string, side split.Side) Request {
 
 // words are the command for a side.
 func (d *Driver) words(side split.Side) []string {
-	values := stack.Instance{Part: d.part.Name, Side: side}.Values(d.service)
+	values := stack.Values(reading.Instance{Part: d.part.Name, Side: side}, d.service)
 	var words []string
 	for _, w := range d.part.Stacks[side].Tool {
 		words = append(words, plan.Expand(w, values))
@@ -185,12 +186,12 @@ func (b *bounded) Write(p []byte) (int, error) {
 }
 
 // List asks for a side's instances.
-func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, error) {
+func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
 	a, err := d.ask(ctx, side, d.request("list", side), listLimit)
 	if err != nil {
 		return nil, err
 	}
-	list := make([]stack.Instance, 0, len(a.Instances))
+	list := make([]reading.Instance, 0, len(a.Instances))
 	for _, i := range a.Instances {
 		if _, _, err := net.SplitHostPort(i.Address); i.Name == "" || i.Running && err != nil {
 			return nil, fmt.Errorf("%s list: instance %q has the address %q: want host:port", d.words(side)[0], i.Name, i.Address)
@@ -198,7 +199,7 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]stack.Instance, e
 		if i.Exit == "" && !i.Running {
 			i.Exit = "ended"
 		}
-		list = append(list, stack.Instance{
+		list = append(list, reading.Instance{
 			Name: i.Name, Part: d.part.Name, Side: side, Version: i.Version, Build: i.Build, Address: i.Address,
 			Place: d.words(side)[0], Started: i.Started, Running: i.Running, Exit: i.Exit, Output: i.Output,
 		})
@@ -240,7 +241,7 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 }
 
 // Describe asks what an instance runs with.
-func (d *Driver) Describe(ctx context.Context, i stack.Instance) (stack.Description, error) {
+func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Description, error) {
 	q := d.request("describe", i.Side)
 	q.Instance = i.Name
 	a, err := d.ask(ctx, i.Side, q, listLimit)
@@ -248,14 +249,14 @@ func (d *Driver) Describe(ctx context.Context, i stack.Instance) (stack.Descript
 }
 
 // Place is where the command puts an instance: it relays connections from there.
-func (d *Driver) Place(_ context.Context, i stack.Instance) (place.Place, error) {
+func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, error) {
 	return site{d.words(i.Side), i}, nil
 }
 
 // site is what the command can reach.
 type site struct {
 	words []string
-	i     stack.Instance
+	i     reading.Instance
 }
 
 // Dial has the command connect, and becomes the connection.

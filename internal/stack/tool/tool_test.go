@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -72,7 +73,7 @@ func TestConformance(t *testing.T) {
 	stacktest.Run(t, stacktest.System{
 		Plan:   newPlan,
 		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(p) },
-		Kill: func(t *testing.T, p *plan.Plan, i stack.Instance) {
+		Kill: func(t *testing.T, p *plan.Plan, i reading.Instance) {
 			each(p, i.Name, func(pid int) { syscall.Kill(pid, syscall.SIGKILL) })
 		},
 		Remains: func(t *testing.T, p *plan.Plan) []string {
@@ -145,7 +146,7 @@ func TestAToolThatMisbehaves(t *testing.T) {
 	if err := slow.Raise(t.Context(), split.Green, stacktest.Second); !errors.Is(err, stack.ErrUnreachable) || !strings.Contains(err.Error(), "no answer within") {
 		t.Errorf("a tool that takes too long: %v", err)
 	}
-	deaf, err := open(script(t, "exit 0")).Place(t.Context(), stack.Instance{Name: "green-1"})
+	deaf, err := open(script(t, "exit 0")).Place(t.Context(), reading.Instance{Name: "green-1"})
 	if err != nil {
 		t.Fatal(err)
 	}

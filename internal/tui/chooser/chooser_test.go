@@ -11,10 +11,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"vaiven/internal/check"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
-	"vaiven/internal/stack"
 	"vaiven/internal/tui/theme"
 	"vaiven/internal/versions"
 )
@@ -67,7 +66,7 @@ func TestFilteredWhileTyping(t *testing.T) {
 
 func TestTheBoxFits(t *testing.T) {
 	s := keeper.Snapshot{Parts: make([]keeper.Part, 2)}
-	s.Sides[split.Blue].Instances = []check.Condition{{Instance: stack.Instance{Part: "web", Version: "4.3.0", Build: many(3).Versions[0].ID, Running: true}}}
+	s.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Part: "web", Version: "4.3.0", Build: many(3).Versions[0].ID, Running: true}}}
 	for _, m := range []Model{New(theme.New(true)), New(theme.New(false)).SetOffer(many(300), ""), New(theme.New(true)).SetOffer(keeper.Offer{}, "")} {
 		m = m.SetSnapshot(s, now)
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {40, 12}} {

@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
@@ -157,12 +157,12 @@ func (m Model) sidePanel(g *cells.Grid, side split.Side, x, y, width, bottom int
 
 // lastWords is what an instance that is not healthy last answered and printed, as far
 // as its line does not say it.
-func lastWords(c check.Condition) string {
+func lastWords(c reading.Condition) string {
 	var words []string
-	if c.State == check.Answering && c.Said != "" {
+	if c.State == reading.Answering && c.Said != "" {
 		words = append(words, c.Said)
 	}
-	if n := len(c.Output); n > 0 && c.State != check.Healthy {
+	if n := len(c.Output); n > 0 && c.State != reading.Healthy {
 		words = append(words, c.Output[n-1])
 	}
 	return strings.Join(words, " · ")
@@ -228,11 +228,11 @@ func (m Model) facts(side split.Side) []figure {
 }
 
 // instance draws one instance on a line.
-func (m Model) instance(g *cells.Grid, v keeper.SideView, c check.Condition, side split.Side, x, y, width int) {
+func (m Model) instance(g *cells.Grid, v keeper.SideView, c reading.Condition, side split.Side, x, y, width int) {
 	t := m.theme
 	dot, style, said := m.dot(c, side)
 	text, style2 := m.aged(said, v.At, v.Every, t.Ink)
-	if c.State != check.Healthy {
+	if c.State != reading.Healthy {
 		style2 = style
 	}
 	g.Set(x, y, dot, style)
@@ -241,9 +241,9 @@ func (m Model) instance(g *cells.Grid, v keeper.SideView, c check.Condition, sid
 	bars := min(10, end-at-cells.Width("0000 ms")-2)
 	switch {
 	case bars < 3:
-	case c.State == check.Healthy:
+	case c.State == reading.Healthy:
 		frame.Spark(g, end-cells.Width("0000 ms")-1-bars, y, bars, c.History, 6, t.Side(side), t.Red)
-	case m.s.Typical > 0 && (c.State == check.Starting || c.State == check.Answering):
+	case m.s.Typical > 0 && (c.State == reading.Starting || c.State == reading.Answering):
 		m.progress(g, at+1, y, min(6, end-at-cells.Width(text)-2), m.now.Sub(c.Started))
 	}
 	text = cells.Cut(text, end-at-1)
@@ -268,21 +268,21 @@ func (m Model) progress(g *cells.Grid, x, y, width int, waited time.Duration) {
 }
 
 // dot is an instance's state as a glyph, its style, and in words.
-func (m Model) dot(c check.Condition, side split.Side) (rune, cells.Style, string) {
+func (m Model) dot(c reading.Condition, side split.Side) (rune, cells.Style, string) {
 	t := m.theme
 	switch c.State {
-	case check.Healthy:
+	case reading.Healthy:
 		return '●', t.Side(side), frame.Milliseconds(c.Took)
-	case check.Failing:
+	case reading.Failing:
 		return '▲', t.Red, "failing: " + c.Said
-	case check.Exited:
+	case reading.Exited:
 		return '×', t.Red, c.Said
 	}
 	text := fmt.Sprintf("%s %s", c.State, frame.Clock(m.now.Sub(c.Since)))
 	if waited := m.now.Sub(c.Started); raise.Stuck(waited, m.s.Typical) {
 		return '○', t.Red, fmt.Sprintf("stuck %s of %s", frame.Clock(waited), frame.Clock(m.s.Typical))
 	}
-	if c.State == check.Answering {
+	if c.State == reading.Answering {
 		return '◐', t.Amber, text
 	}
 	return '○', t.Amber, text

@@ -9,19 +9,16 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/front"
 	"vaiven/internal/keeper"
-	"vaiven/internal/metrics"
 	"vaiven/internal/plan"
-	"vaiven/internal/prober"
-	"vaiven/internal/stack"
 	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
@@ -41,19 +38,19 @@ func sample() keeper.Snapshot {
 			Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
 			Due: now.Add(48 * time.Second), Proven: true, Moved: true,
 		},
-		Front:   keeper.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: front.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
+		Front:   keeper.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: reading.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
 		Bound:   evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50},
 		Traffic: route.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
 		Switch:  keeper.Switch{At: now.Add(-72 * time.Second), Share: 2500, Took: 2100 * time.Microsecond},
-		Door:    prober.Report{At: now, Answers: 48_211, LongestGap: 54 * time.Millisecond},
+		Door:    reading.Door{At: now, Answers: 48_211, LongestGap: 54 * time.Millisecond},
 	}
 	for n := range 240 {
-		m := prober.Mark{Side: "blue"}
+		m := reading.Mark{Side: "blue"}
 		switch {
 		case n == 200:
-			m = prober.Mark{Side: "green", Kind: prober.Failing}
+			m = reading.Mark{Side: "green", Kind: reading.FailingAnswer}
 		case n == 210:
-			m = prober.Mark{Kind: prober.Lost}
+			m = reading.Mark{Kind: reading.LostAnswer}
 		case n > 120 && n%4 == 0:
 			m.Side = "green"
 		}
@@ -62,14 +59,14 @@ func sample() keeper.Snapshot {
 	s.Door.Lost, s.Door.Failing, s.Door.LastLost = 1, 1, "connection refused"
 	for _, side := range split.Sides {
 		v := keeper.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: 3, Wanted: 3, At: now, Every: time.Second, Capacity: 480}
-		v.Figures = metrics.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
+		v.Figures = figures.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
 		if side == split.Green {
 			v.Version, v.Build = "4.3.0", "b92f0aa1c3d2"
-			v.Figures = metrics.Figures{Requests: 860, Timed: 860, Failing: 1, Rate: 86, P50: 10 * time.Millisecond, P99: 58 * time.Millisecond, Span: 10 * time.Second, To: now}
+			v.Figures = figures.Figures{Requests: 860, Timed: 860, Failing: 1, Rate: 86, P50: 10 * time.Millisecond, P99: 58 * time.Millisecond, Span: 10 * time.Second, To: now}
 		}
 		for n := range 3 {
-			c := check.Condition{
-				Instance: stack.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Side: side, Running: true}, State: check.Healthy,
+			c := reading.Condition{
+				Instance: reading.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Side: side, Running: true}, State: reading.Healthy,
 				Since: now.Add(-time.Hour), At: now, Took: time.Duration(n+1) * time.Millisecond, History: []float64{1, 2, 4, 2, 1, 3, 2, 1, 2, 5},
 			}
 			v.Instances = append(v.Instances, c)
@@ -161,7 +158,7 @@ func TestStatesInWords(t *testing.T) {
 		{"raising", func(s *keeper.Snapshot) {
 			s.Crossing.Stage, s.Crossing.Since = crossing.Raise, now.Add(-14*time.Second)
 			i := &s.Sides[split.Green].Instances[2]
-			i.State, i.Since, s.Sides[split.Green].Healthy = check.Starting, now.Add(-14*time.Second), 2
+			i.State, i.Since, s.Sides[split.Green].Healthy = reading.Starting, now.Add(-14*time.Second), 2
 			i.Output = []string{"starting", "waiting for the timetable"}
 		}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable"}},
 		{"raising, against the typical time", func(s *keeper.Snapshot) {
@@ -170,7 +167,7 @@ func TestStatesInWords(t *testing.T) {
 			green := s.Sides[split.Green].Instances
 			for n := range green {
 				green[n].Part = "web"
-				green[n].State, green[n].Since, green[n].Started = check.Answering, now.Add(-time.Second), now.Add(-2*time.Second)
+				green[n].State, green[n].Since, green[n].Started = reading.Answering, now.Add(-time.Second), now.Add(-2*time.Second)
 			}
 			green[2].Started, green[2].Output = now.Add(-14*time.Second), []string{"waiting for the timetable"}
 			s.Overlap = keeper.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
@@ -197,8 +194,8 @@ func TestStatesInWords(t *testing.T) {
 		{"disk full", func(s *keeper.Snapshot) { s.Trouble = "the logbook cannot be written" }, []string{"the logbook cannot be written"}},
 		{"instances in trouble", func(s *keeper.Snapshot) {
 			list := s.Sides[split.Green].Instances
-			list[0].State, list[0].Said = check.Failing, "status 503"
-			list[1].State, list[1].Said = check.Exited, "exit status 3"
+			list[0].State, list[0].Said = reading.Failing, "status 503"
+			list[1].State, list[1].Said = reading.Exited, "exit status 3"
 		}, []string{"▲ green-1", "failing: status 503", "× green-2", "exit status 3"}},
 		{"a side that cannot be read", func(s *keeper.Snapshot) { s.Sides[split.Blue].Error = "permission denied" }, []string{"blue cannot be read: permission denied"}},
 		{"way back narrow", func(s *keeper.Snapshot) {

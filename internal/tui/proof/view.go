@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"vaiven/internal/check"
 	core "vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
@@ -94,7 +94,7 @@ func (m Model) results() []core.Result {
 	list := slices.Clone(m.S.Proof.Results)
 	for _, c := range m.S.Sides[m.target()].Instances {
 		r := core.Result{
-			Part: c.Part, Kind: core.KindHealth, Check: "health", Instance: c.Name, Pass: c.State == check.Healthy,
+			Part: c.Part, Kind: core.KindHealth, Check: "health", Instance: c.Name, Pass: c.State == reading.Healthy,
 			Want: "healthy", Got: strings.TrimSpace(string(c.State) + " " + c.Said), Took: c.Took, At: c.At, Since: c.Since, History: c.History, Answer: c.Answer,
 		}
 		if n := slices.IndexFunc(list, r.SameCell); n >= 0 {

@@ -9,12 +9,11 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	core "vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
-	"vaiven/internal/stack"
 	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
@@ -40,8 +39,8 @@ func sample() keeper.Snapshot {
 		add(core.Result{Part: part.name, Kind: core.KindInstances, Check: "instances", Instance: "green", Pass: true, Want: "at least 1", Got: fmt.Sprint(part.n)})
 		for n := range part.n {
 			name := fmt.Sprintf("green-%s-%d", part.name, n+1)
-			green.Instances = append(green.Instances, check.Condition{
-				Instance: stack.Instance{Name: name, Part: part.name, Running: true}, State: check.Healthy, At: now, Since: now.Add(-9 * time.Second),
+			green.Instances = append(green.Instances, reading.Condition{
+				Instance: reading.Instance{Name: name, Part: part.name, Running: true}, State: reading.Healthy, At: now, Since: now.Add(-9 * time.Second),
 				Took: 2 * time.Millisecond, History: []float64{3, -1, 2, 2},
 			})
 			add(core.Result{Part: part.name, Kind: core.KindSmoke, Check: "search", Instance: name, Pass: true, Want: "status 200", Got: "status 200"})
@@ -63,7 +62,7 @@ func TestViewFits(t *testing.T) {
 	crowd := sample()
 	for n := range 60 {
 		name := fmt.Sprintf("green-search-%d", n+4)
-		crowd.Sides[split.Green].Instances = append(crowd.Sides[split.Green].Instances, check.Condition{Instance: stack.Instance{Name: name, Part: "search"}, State: check.Starting})
+		crowd.Sides[split.Green].Instances = append(crowd.Sides[split.Green].Instances, reading.Condition{Instance: reading.Instance{Name: name, Part: "search"}, State: reading.Starting})
 	}
 	for name, s := range map[string]keeper.Snapshot{"sample": sample(), "nothing": {}, "crowd": crowd} {
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {220, 60}, {40, 10}, {20, 5}, {0, 0}} {

@@ -1,4 +1,4 @@
-package metrics
+package figures
 
 import (
 	"time"
@@ -6,8 +6,8 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 )
 
 // Figures are what one side did over a time.
@@ -37,7 +37,7 @@ const longest = 10 * time.Minute
 // none. It is not safe for concurrent use.
 type Series struct {
 	steps []step
-	last  map[counter]front.Count
+	last  map[counter]reading.Count
 	lost  [2]int64
 	begun bool
 }
@@ -62,8 +62,8 @@ type sideStep struct {
 
 // Add takes a reading in. The first one only sets the start. It fails, and
 // changes nothing, if latencies cannot be read.
-func (s *Series) Add(r front.Reading) error {
-	next := map[counter]front.Count{}
+func (s *Series) Add(r reading.Front) error {
+	next := map[counter]reading.Count{}
 	st := step{to: r.At}
 	for _, side := range split.Sides {
 		d := &st.sides[side]
@@ -106,9 +106,9 @@ func grown(before, now int64) int64 {
 	return now - before
 }
 
-func (d *sideStep) add(before, now front.Count) error {
+func (d *sideStep) add(before, now reading.Count) error {
 	if now.Requests < before.Requests {
-		before = front.Count{}
+		before = reading.Count{}
 	}
 	answered := now.Requests - before.Requests
 	d.requests += answered
@@ -141,7 +141,7 @@ func (d *sideStep) add(before, now front.Count) error {
 // Over is what a side did since a time, as far as the series reaches. Answers
 // that took longer than slow count as slow.
 func (s *Series) Over(side split.Side, since time.Time, slow time.Duration) Figures {
-	h := front.NewHistogram()
+	h := reading.NewHistogram()
 	f := s.gather(side, since, slow, h)
 	if h.TotalCount() > 0 {
 		f.P50 = time.Duration(h.ValueAtQuantile(50)) * time.Microsecond

@@ -1,4 +1,4 @@
-package metrics
+package figures
 
 import (
 	"testing"
@@ -6,20 +6,20 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front"
 )
 
 var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 
 // instance counts answers by their latency.
 type instance struct {
-	front.Count
+	reading.Count
 	h *hdrhistogram.Histogram
 }
 
 func newInstance(name string) *instance {
-	return &instance{Count: front.Count{Instance: front.Instance{Name: name, Address: name + ":1"}}, h: front.NewHistogram()}
+	return &instance{Count: reading.Count{Server: reading.Server{Name: name, Address: name + ":1"}}, h: reading.NewHistogram()}
 }
 
 func (i *instance) answer(t *testing.T, n int64, status int, took time.Duration) {
@@ -36,8 +36,8 @@ func (i *instance) answer(t *testing.T, n int64, status int, took time.Duration)
 	i.Latency = data
 }
 
-func reading(second int, lost int64, green ...*instance) front.Reading {
-	r := front.Reading{At: start.Add(time.Duration(second) * time.Second)}
+func read(second int, lost int64, green ...*instance) reading.Front {
+	r := reading.Front{At: start.Add(time.Duration(second) * time.Second)}
 	r.Sides[split.Green].Lost = lost
 	for _, i := range green {
 		r.Sides[split.Green].Instances = append(r.Sides[split.Green].Instances, i.Count)
@@ -45,7 +45,7 @@ func reading(second int, lost int64, green ...*instance) front.Reading {
 	return r
 }
 
-func add(t *testing.T, s *Series, r front.Reading) {
+func add(t *testing.T, s *Series, r reading.Front) {
 	t.Helper()
 	if err := s.Add(r); err != nil {
 		t.Fatal(err)
@@ -56,15 +56,15 @@ func TestFiguresOfATime(t *testing.T) {
 	var s Series
 	i := newInstance("green-1")
 	i.answer(t, 1000, 200, time.Millisecond) // before we looked
-	add(t, &s, reading(0, 5, i))
+	add(t, &s, read(0, 5, i))
 	if f := s.Over(split.Green, start, time.Second); f.Requests != 0 || !f.To.IsZero() {
 		t.Errorf("the first reading alone says %+v", f)
 	}
 	i.answer(t, 90, 200, 10*time.Millisecond)
 	i.answer(t, 10, 500, 300*time.Millisecond)
-	add(t, &s, reading(1, 5, i))
+	add(t, &s, read(1, 5, i))
 	i.answer(t, 98, 200, 10*time.Millisecond)
-	add(t, &s, reading(2, 7, i))
+	add(t, &s, read(2, 7, i))
 	f := s.Over(split.Green, start, 250*time.Millisecond)
 	if f.Requests != 200 || f.Failing != 12 || f.Lost != 2 || f.Slow != 10 || f.Rate != 100 || f.Span != 2*time.Second {
 		t.Errorf("figures %+v", f)
@@ -88,13 +88,13 @@ func TestInstancesComeAndGoAndFrontsStartAnew(t *testing.T) {
 	var s Series
 	a, b := newInstance("green-1"), newInstance("green-2")
 	a.answer(t, 100, 200, time.Millisecond)
-	add(t, &s, reading(0, 3, a))
+	add(t, &s, read(0, 3, a))
 	b.answer(t, 7, 200, time.Millisecond)
-	add(t, &s, reading(1, 3, a, b)) // one more
-	add(t, &s, reading(2, 3, b))    // one less
+	add(t, &s, read(1, 3, a, b)) // one more
+	add(t, &s, read(2, 3, b))    // one less
 	fresh := newInstance("green-2")
 	fresh.answer(t, 4, 200, time.Millisecond)
-	add(t, &s, reading(3, 1, fresh)) // counted from zero again
+	add(t, &s, read(3, 1, fresh)) // counted from zero again
 	if f := s.Over(split.Green, start, time.Second); f.Requests != 7+4+1 || f.Lost != 1 {
 		t.Errorf("figures %+v", f)
 	}
@@ -103,10 +103,10 @@ func TestInstancesComeAndGoAndFrontsStartAnew(t *testing.T) {
 func TestDamagedLatenciesAreSaid(t *testing.T) {
 	var s Series
 	i := newInstance("green-1")
-	add(t, &s, reading(0, 0, i))
+	add(t, &s, read(0, 0, i))
 	i.answer(t, 5, 200, time.Millisecond)
 	i.Latency = []byte("not a histogram")
-	if err := s.Add(reading(1, 0, i)); err == nil {
+	if err := s.Add(read(1, 0, i)); err == nil {
 		t.Error("a damaged histogram was taken")
 	}
 }
@@ -116,7 +116,7 @@ func TestTheSeriesForgets(t *testing.T) {
 	i := newInstance("green-1")
 	for n := range 2000 {
 		i.answer(t, 1, 200, time.Millisecond)
-		add(t, &s, reading(n, 0, i))
+		add(t, &s, read(n, 0, i))
 	}
 	if n := len(s.steps); n > int(longest/time.Second)+2 {
 		t.Errorf("%d steps are kept", n)
@@ -132,7 +132,7 @@ func BenchmarkOver(b *testing.B) {
 			_ = i.h.RecordValue(int64(5000 + 100*k))
 		}
 		i.Latency, _ = i.h.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
-		_ = s.Add(reading(n, 0, i))
+		_ = s.Add(read(n, 0, i))
 	}
 	b.ReportAllocs()
 	for b.Loop() {

@@ -1,0 +1,46 @@
+package reading
+
+import (
+	"time"
+
+	"vaiven/internal/core/split"
+)
+
+// Instance is one instance of a side as its driver finds it.
+type Instance struct {
+	Name    string     `json:"name"` // "green-1"
+	Part    string     `json:"part"`
+	Side    split.Side `json:"side"`
+	Version string     `json:"version"`
+	Build   string     `json:"build"`           // identity of what it was started from
+	Address string     `json:"address"`         // host:port
+	Place   string     `json:"place,omitempty"` // the host or container that it is on, "" for this machine
+	Started time.Time  `json:"started"`
+	Running bool       `json:"running"`
+	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
+	Output  []string   `json:"output,omitempty"` // its last lines
+}
+
+// Health is how an instance is.
+type Health string
+
+// How an instance can be.
+const (
+	Starting  Health = "starting"  // runs, and says nothing yet
+	Answering Health = "answering" // says something, but was never healthy
+	Healthy   Health = "healthy"
+	Failing   Health = "failing" // was healthy, and runs
+	Exited    Health = "exited"
+)
+
+// Condition is an instance with its health as last read.
+type Condition struct {
+	Instance
+	State   Health        `json:"state"`
+	Since   time.Time     `json:"since"` // of the state
+	At      time.Time     `json:"at"`    // of the reading
+	Took    time.Duration `json:"took"`
+	Said    string        `json:"said,omitempty"`    // what is wrong, "" if nothing is
+	Answer  string        `json:"answer,omitempty"`  // the bad reading's, in full
+	History []float64     `json:"history,omitempty"` // times of the last readings in milliseconds, oldest first; -1 for a bad one
+}
