@@ -82,7 +82,7 @@ func (b *bench) change(ctx context.Context, f steered) (changed, error) {
 			var r reading.Front
 			if r, err = f.driver.Read(ctx); err == nil {
 				begun = time.Now()
-				_, err = f.driver.Set(ctx, split.Toward(to, split.Whole), r.Split.Revision)
+				_, err = f.driver.Set(ctx, split.Toward(to, split.Whole), front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
 			}
 		}
 		if err != nil {

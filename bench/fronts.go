@@ -17,6 +17,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/plan"
 )
@@ -65,7 +66,7 @@ func (b *bench) steered(ctx context.Context) ([]steered, error) {
 		if name == "embedded" { // it was used for switches before
 			r, err := f.driver.Read(ctx)
 			if err == nil {
-				_, err = f.driver.Set(ctx, 0, r.Split.Revision)
+				_, err = f.driver.Set(ctx, 0, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
 			}
 			if err != nil {
 				return nil, err

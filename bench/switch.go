@@ -83,7 +83,7 @@ func (b *bench) timeSwitches(ctx context.Context) (switched, error) {
 			return result, err
 		}
 		begun := time.Now()
-		if _, err := b.client.Set(ctx, split.Toward(to, split.Whole), reading.Split.Revision); err != nil {
+		if _, err := b.client.Set(ctx, split.Toward(to, split.Whole), front.Expect{Revision: reading.Split.Revision, Generation: reading.Order.Generation}); err != nil {
 			return result, err
 		}
 		changes = append(changes, change{time.Now(), to})

@@ -4,86 +4,135 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
-	"vaiven/internal/keeper"
 	"vaiven/internal/logbook"
+	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 )
 
 func backCommand() *cobra.Command {
-	var o headless.BackOptions
+	o := headless.BackOptions{By: who()}
+	var to string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "back PLAN",
 		Short: "Take all traffic home, now",
 		Long: `Rolls back by itself, without screen or keeper: it tells the front and nobody
-else, and writes it down afterwards. A screen that is open notices. With --to it
-does not even need the logbook.`,
+else. The order that it leaves at the front holds until somebody begins a crossing or
+shifts again; a screen that is open takes it in, or the next one does. Of the plan it
+reads where the front is: a mistake elsewhere in the file is no hindrance. With --to it
+does not even need the logbook.
+
+A side that has no instance that serves, while the other side has, is no home: it is
+refused, unless --force. Exit status: 0 all requests go home, 4 nobody is there, 2 bad
+usage, 1 not yet: say it again.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
-			if err != nil {
+			p, err := planfile.ReadFront(args[0])
+			switch {
+			case errors.Is(err, os.ErrNotExist):
+				return usage("there is no plan file %s", args[0])
+			case err != nil:
 				return err
 			}
-			if o.To != "" && o.To != "blue" && o.To != "green" {
-				return usage("--to takes blue or green, not %q", o.To)
+			if o.To, err = home(cmd.Context(), p, to); err != nil {
+				return err
 			}
-			ctx, cancel := context.WithTimeout(cmd.Context(), 30*time.Second)
-			defer cancel()
-			o.By = who()
 			f := all.Open(p)
-			var r headless.Returned
-			if o.To != "" {
-				r, err = headless.Back(ctx, f, nil, o) // before anything else is even opened
-			}
-			var book keeper.Book
-			b, errBook := logbook.Open(p.Logbook())
-			if errBook == nil {
-				defer b.Close()
-				book = b
-			}
-			if o.To == "" {
-				r, err = headless.Back(ctx, f, book, o)
-			}
-			if err != nil {
-				return err
-			}
-			r.Notes = note(p.Lock(), func() error {
-				if errBook != nil {
-					return errBook
+			said := ""
+			r, err := headless.Back(cmd.Context(), f, o, func(err error) {
+				if text := err.Error(); text != said {
+					said = text
+					fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: not home yet: %s\n", text)
 				}
-				return headless.Record(ctx, book, r, o)
 			})
+			if err != nil {
+				return notAllowed(err)
+			}
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), r)
+				err = printJSON(cmd.OutOrStdout(), r)
+			} else {
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %.1f ms\n", r.To, r.Share, r.Took)
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %.1f ms\n", r.To, r.Share, r.Took)
-			for _, n := range r.Notes {
-				_, errNote := fmt.Fprintln(cmd.ErrOrStderr(), "vaiven:", n)
-				err = errors.Join(err, errNote)
-			}
-			return err
+			return errors.Join(err, hold(cmd, p, f, o, r))
 		},
 	}
-	cmd.Flags().StringVar(&o.To, "to", "", "the side to send everything to: blue or green (default: where the crossing came from)")
+	cmd.Flags().StringVar(&to, "to", "", "the side to send everything to: blue or green (default: where the crossing came from)")
 	cmd.Flags().StringVar(&o.Why, "why", "", "what to write into the logbook")
+	cmd.Flags().BoolVar(&o.Force, "force", false, "even to a side where nobody serves")
+	cmd.Flags().DurationVar(&o.For, "for", 30*time.Second, "how long to try")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }
 
-// note records unless a keeper is there to do it, and returns what went wrong as
-// notes: the deed is done.
-func note(lockFile string, record func() error) []string {
-	unlock, err := lock(lockFile)
-	if err != nil {
-		return []string{"a keeper is at work: it notices and writes it down"}
+// logLimit is how long the logbook is waited for to say which side is home.
+const logLimit = time.Second
+
+// home is the side to go to: the one that was named, or the one that the crossing in the
+// logbook came from.
+func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
+	if to != "" {
+		side, err := split.ParseSide(to)
+		if err != nil {
+			return 0, usage("--to takes blue or green, not %q", to)
+		}
+		return side, nil
 	}
-	if err := errors.Join(record(), unlock()); err != nil {
-		return []string{fmt.Sprintf("it is not in the logbook: %v", err)}
+	ctx, cancel := context.WithTimeout(ctx, logLimit)
+	defer cancel()
+	type answer struct {
+		side split.Side
+		err  error
 	}
-	return nil
+	read := make(chan answer, 1)
+	go func() {
+		side, err := homeByLog(ctx, p.Logbook())
+		read <- answer{side, err}
+	}()
+	select {
+	case a := <-read:
+		return a.side, notAllowed(a.err)
+	case <-ctx.Done():
+		return 0, fmt.Errorf("the logbook has not said within %v which side is home: say --to blue or --to green", logLimit)
+	}
+}
+
+func homeByLog(ctx context.Context, file string) (side split.Side, err error) {
+	if _, err = os.Stat(file); err == nil {
+		var book *logbook.Book
+		if book, err = logbook.Open(file); err == nil {
+			defer func() { _ = book.Close() }()
+			s, _, errLoad := book.Load(ctx)
+			if errLoad == nil {
+				return headless.HomeOf(s)
+			}
+			err = errLoad
+		}
+	}
+	return 0, fmt.Errorf("which side is home cannot be told from the logbook (%w): say --to blue or --to green", err)
+}
+
+// hold watches a front that cannot tell an old change from a new one, until what was under
+// way when it went home has come through.
+func hold(cmd *cobra.Command, p *plan.Plan, f headless.Front, o headless.BackOptions, r headless.Returned) error {
+	if !slices.ContainsFunc(p.Fronts(), plan.Front.Marks) {
+		return nil
+	}
+	again, err := headless.Hold(cmd.Context(), f, o, r)
+	var notes []string
+	if again > 0 {
+		notes = append(notes, fmt.Sprintf("a change that was begun before came through after it: sent home again, %d times", again))
+	}
+	if err != nil && cmd.Context().Err() == nil {
+		return errors.Join(fmt.Errorf("it went home, and is not watched any more: %w", err), tell(cmd.ErrOrStderr(), notes))
+	}
+	return tell(cmd.ErrOrStderr(), notes)
 }

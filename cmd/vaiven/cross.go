@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/headless"
 	"vaiven/internal/plan"
+	"vaiven/internal/words"
 )
 
 func crossCommand() *cobra.Command {
@@ -69,7 +70,7 @@ func asks(p *plan.Plan) bool {
 func cross(cmd *cobra.Command, p *plan.Plan, o headless.Options) error {
 	s, err := openService(cmd.Context(), p)
 	if err != nil {
-		return err
+		return notAllowed(err)
 	}
 	sum, err := headless.Cross(cmd.Context(), s.keeper, o)
 	if err = errors.Join(err, s.close()); err != nil {
@@ -98,13 +99,15 @@ func emitter(w io.Writer, asJSON bool) func(any) error {
 		return func(line any) error { return printJSON(w, line) }
 	}
 	var begun time.Time
+	var s crossing.State
 	return func(line any) error {
 		switch l := line.(type) {
 		case crossing.Event:
 			if begun.IsZero() {
 				begun = l.At
 			}
-			return printEvent(w, l, begun)
+			s = crossing.Apply(s, l)
+			return printEvent(w, l, s, begun)
 		case headless.Summary:
 			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, longest gap %.0f ms, last switch %.1f ms\n",
 				l.Outcome, l.Took, because(l.Why), l.Answers, l.Failing, l.Lost, l.LongestGap, l.Switch)
@@ -121,51 +124,10 @@ func because(why string) string {
 	return ": " + why
 }
 
-// printEvent writes an event on one line, with its time since the beginning.
-func printEvent(w io.Writer, e crossing.Event, begun time.Time) error {
-	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-14s %s\n",
-		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), detail(e.What))
+// printEvent writes an event on one line, with its time since the beginning, given the
+// state after it.
+func printEvent(w io.Writer, e crossing.Event, s crossing.State, begun time.Time) error {
+	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-10s %s\n",
+		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), words.Event(e, s))
 	return err
-}
-
-// detail is what matters of a fact, in words.
-func detail(fact crossing.Fact) string {
-	switch f := fact.(type) {
-	case crossing.Begun:
-		return fmt.Sprintf("%s to %v, build %s, from %s", f.Version, f.Target, f.Build, f.LiveVersion)
-	case crossing.Raised:
-		return strings.Join(f.Instances, ", ")
-	case crossing.RaiseFailed:
-		return f.Why
-	case crossing.Proved:
-		if r, failed := f.Proof.Failed(); failed {
-			return fmt.Sprintf("%d of %d passing: %s", f.Proof.Passing(), len(f.Proof.Results), r.Finding())
-		}
-		return fmt.Sprintf("%d of %d passing", f.Proof.Passing(), len(f.Proof.Results))
-	case crossing.AcceptAsked:
-		return strings.Join(f.Findings, "; ")
-	case crossing.PutBackAsked:
-		return "as it was before somebody changed it"
-	case crossing.SteerAsked:
-		return f.Share.String() + " on green"
-	case crossing.Applied:
-		return fmt.Sprintf("%v on green, in %.1f ms", f.Share, f.Took.Seconds()*1000)
-	case crossing.ApplyFailed:
-		return f.Why
-	case crossing.Retired:
-		return f.Side.String()
-	case crossing.RetireFailed:
-		return f.Why
-	case crossing.Tripped:
-		return fmt.Sprintf("%s: %s, so %s", f.Guard, f.Why, f.Action)
-	case crossing.Changed:
-		return f.Share.String() + " on green"
-	case crossing.Resumed:
-		return f.Found
-	case crossing.BackAsked:
-		return f.Why
-	case crossing.Tick:
-		return "its time is over"
-	}
-	return ""
 }

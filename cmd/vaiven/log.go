@@ -10,8 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/route"
 	"vaiven/internal/logbook"
+	"vaiven/internal/words"
 )
 
 func logCommand() *cobra.Command {
@@ -111,20 +113,18 @@ func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON boo
 	if err != nil {
 		return err
 	}
+	var s crossing.State
 	for _, e := range events {
+		s = crossing.Apply(s, e)
 		if asJSON {
 			err = errors.Join(err, printJSON(cmd.OutOrStdout(), e))
 			continue
 		}
-		err = errors.Join(err, printEvent(cmd.OutOrStdout(), e, events[0].At))
+		err = errors.Join(err, printEvent(cmd.OutOrStdout(), e, s, events[0].At))
 	}
 	if asJSON || err != nil {
 		return err
 	}
-	s, err := book.Replay(cmd.Context(), number)
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(cmd.OutOrStdout(), "\n%v, %s\n", s, route.Short(events[len(events)-1].At.Sub(events[0].At).Round(time.Millisecond)))
+	fmt.Fprintf(cmd.OutOrStdout(), "\n%s, %s\n", words.State(s), route.Short(events[len(events)-1].At.Sub(events[0].At).Round(time.Millisecond)))
 	return nil
 }

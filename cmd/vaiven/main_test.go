@@ -78,6 +78,10 @@ func TestUsage(t *testing.T) {
 	if err := os.WriteFile(secretive, []byte(text+"secrets: {fares: env VAIVEN_NOT_SET}\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	broken := filepath.Join(dir, "broken.yaml") // elsewhere than where its front is
+	if err := os.WriteFile(broken, []byte(text+"keep: [\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
 		args   string
 		status int
@@ -103,7 +107,9 @@ func TestUsage(t *testing.T) {
 		{"versions " + right, 1, "no such file"},
 		{"back " + right + " --to grene", 2, "blue or green"},
 		{"back " + right, 1, "--to blue or --to green"},
-		{"back " + right + " --to blue", 1, "front does not answer"},
+		{"back " + right + " --to blue --for 0s", 1, "front does not answer"},
+		{"back " + wrong + " --to blue --for 0s", 2, "it is not said whose front this is"},
+		{"back " + broken + " --to blue --for 0s", 1, "front does not answer"},
 		{"log " + right + " x", 2, "not the number"},
 		{"log " + dir + "/nowhere.yaml", 2, "there is no plan file"},
 		{"demo --fault fire", 2, `no fault "fire"`},
@@ -401,12 +407,12 @@ func TestTheSpareSideByHand(t *testing.T) {
 	step(4, []string{"somebody steers this service already"}, "retire", s.File, "--yes")
 	cross.Process.Kill()
 	cross.Wait()
-	step(4, []string{"crossing 1 is at"}, "retire", s.File, "--yes")
-	step(4, []string{"crossing 1 is at"}, "raise", s.File, "--version", "4.4.0")
+	step(4, []string{"crossing 1 is still at"}, "retire", s.File, "--yes")
+	step(4, []string{"crossing 1 is still at"}, "raise", s.File, "--version", "4.4.0")
 	// Findings are accepted by --accept, and by nothing else.
 	step(0, nil, "back", s.File)
-	step(4, []string{"not accepted: accept these 2"}, "cross", s.File, "--version", "4.5.0", "--yes")
-	step(0, []string{"accept asked", "settled"}, "cross", s.File, "--version", "4.5.0", "--yes", "--accept")
+	step(4, []string{"answered with no: accept these 2", "--accept"}, "cross", s.File, "--version", "4.5.0", "--yes")
+	step(0, []string{"accepted", "settled"}, "cross", s.File, "--version", "4.5.0", "--yes", "--accept")
 }
 
 // Two must not steer at once; going back works all the same.
@@ -417,10 +423,10 @@ func TestASecondOneMustNotSteer(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer unlock()
-	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 1 || !strings.Contains(stderr, "somebody steers this service already") {
+	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 4 || !strings.Contains(stderr, "somebody steers this service already") {
 		t.Errorf("a second one: status %d, %s", status, stderr)
 	}
-	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "blue"); status != 0 || !strings.Contains(stderr, "a keeper is at work") {
+	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "blue"); status != 0 || !strings.Contains(stdout, "all requests go to blue") {
 		t.Errorf("back beside a keeper: status %d, %s%s", status, stdout, stderr)
 	}
 }
@@ -475,7 +481,7 @@ func TestShiftByHand(t *testing.T) {
 	step := steps(t)
 	step(0, []string{"0 % of the requests go to green", "blue-1", "0 instances"}, "where", s.File, "--for", "0s")
 	step(1, []string{"green has no instances"}, "shift", s.File, "--to", "25", "--dry-run")
-	step(1, []string{"green has no instances that run"}, "shift", s.File, "--to", "25")
+	step(4, []string{"green has no instances"}, "shift", s.File, "--to", "25")
 	step(0, nil, "raise", s.File, "--version", demo.NewVersion)
 	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %")
 	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2", "--dry-run")
@@ -484,13 +490,13 @@ func TestShiftByHand(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	step(1, []string{"somebody steers this service already"}, "shift", s.File, "--to", "blue")
+	step(4, []string{"somebody steers this service already"}, "shift", s.File, "--to", "blue")
 	if err := unlock(); err != nil {
 		t.Fatal(err)
 	}
 	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "blue")
-	step(0, []string{"shift to 0 %", "25 % → 0 %", "shift to 25 %", "raise " + demo.NewVersion, "green is up"}, "log", s.File)
-	step(0, []string{`"what":"shift to 0 %"`, `"did":[`}, "log", s.File, "--json")
+	step(0, []string{"shift to 0 % on green", "shift to 25 % on green", "raise green at " + demo.NewVersion}, "log", s.File)
+	step(0, []string{`"what":"shift to 0 % on green"`, `"did":[`}, "log", s.File, "--json")
 	log := filepath.Join(t.TempDir(), "access.log")
 	var text strings.Builder
 	for n := range 5000 {

@@ -157,7 +157,7 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 	term.press("4", ".", "5")
 	term.wait("▸ 4.5.0")
 	term.press("Enter")
-	term.wait("accept these 2 and go on?")
+	term.wait("accept these 2 findings and go on?")
 	term.press("d")
 	term.wait("search runtime", "vessa 1.8", "vessa 2.0", "sailings.yaml berths.hold", "0 of 15 answers are the same")
 	term.press("a")
@@ -194,7 +194,7 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	term.wait("vaiven open", "ended with status 0")
 
 	again := newTerminal(t, 80, 24, "open", s.File)
-	again.wait("frozen: found again: the front sends 10 % to green")
+	again.wait("frozen: Vaiven was started again: the front has 10 % on green")
 	again.press("Space")
 	again.wait("leg ")
 	again.press("b", "b")

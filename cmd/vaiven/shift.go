@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
@@ -17,7 +16,6 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 )
 
@@ -32,44 +30,32 @@ reads it back. With --dry-run nothing is changed: it says the commands or the li
 of a file's difference, the share that will really be reached, and what becomes of
 open connections.
 
-It is for hands: no side is raised or proven, and no guard watches. While somebody
-steers the service it is refused.`,
+It is for hands: outside of a crossing no side is raised or proven, and no guard
+watches; within one it steers the crossing, by its rules. While somebody else steers
+the service it is refused. Exit status: 0 done, 4 not allowed or not done, 1 anything
+else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			share, err := shareOnGreen(to)
 			if err != nil {
 				return usage("--to: %w", err)
 			}
-			p, err := readPlan(args[0])
-			if err != nil {
-				return err
-			}
-			ctx, cancel := context.WithTimeout(cmd.Context(), time.Minute)
-			defer cancel()
-			f := all.Open(p)
 			if dry {
-				c, err := f.Plan(ctx, share)
+				return foresee(cmd, args[0], share, asJSON)
+			}
+			return withService(cmd, args[0], func(ctx context.Context, _ *plan.Plan, k keeper.Client) error {
+				ctx, cancel := context.WithTimeout(ctx, time.Minute)
+				defer cancel()
+				done, err := headless.Shift(ctx, k, share, who())
 				if err != nil {
 					return err
 				}
 				if asJSON {
-					return printJSON(cmd.OutOrStdout(), c)
+					return printJSON(cmd.OutOrStdout(), done)
 				}
-				return printChange(cmd.OutOrStdout(), c)
-			}
-			done, err := shift(ctx, p, f, share)
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), done)
-			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %.1f ms\n", done.Share, done.Took)
-			for _, n := range done.Notes {
-				_, errNote := fmt.Fprintln(cmd.ErrOrStderr(), "vaiven:", n)
-				err = errors.Join(err, errNote)
-			}
-			return err
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %.1f ms\n", done.Share, done.Took)
+				return errors.Join(err, tell(cmd.ErrOrStderr(), done.Notes))
+			})
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 and 100")
@@ -92,28 +78,31 @@ func shareOnGreen(text string) (split.Share, error) {
 	return split.ParseShare(text)
 }
 
-// shift sets a share while nobody steers, and writes it down in the crossing that is
-// under way, if there is one.
-func shift(ctx context.Context, p *plan.Plan, f keeper.Front, share split.Share) (headless.Shifted, error) {
-	if err := os.MkdirAll(p.State, 0o700); err != nil {
-		return headless.Shifted{}, fmt.Errorf("make the state folder: %w", err)
-	}
-	unlock, err := lock(p.Lock())
+// foresee says what a shift would do.
+func foresee(cmd *cobra.Command, file string, share split.Share, asJSON bool) error {
+	p, err := readPlan(file)
 	if err != nil {
-		return headless.Shifted{}, err
+		return err
 	}
-	defer unlock()
-	y, err := openStacks(p)
-	if err != nil {
-		return headless.Shifted{}, err
+	ctx, cancel := context.WithTimeout(cmd.Context(), time.Minute)
+	defer cancel()
+	c, err := all.Open(p).Foresee(ctx, share)
+	switch {
+	case err != nil:
+		return err
+	case asJSON:
+		return printJSON(cmd.OutOrStdout(), c)
 	}
-	defer y.set.Close()
-	book, err := logbook.Open(p.Logbook())
-	if err != nil {
-		return headless.Shifted{}, err
+	return printChange(cmd.OutOrStdout(), c)
+}
+
+// tell writes what there is to know beside an outcome.
+func tell(w io.Writer, notes []string) (err error) {
+	for _, n := range notes {
+		_, errNote := fmt.Fprintln(w, "vaiven:", n)
+		err = errors.Join(err, errNote)
 	}
-	defer book.Close()
-	return headless.Shift(ctx, headless.ShiftOptions{Plan: p, Front: f, Stacks: y.set, Book: book, Acts: book, Share: share, By: who()})
+	return err
 }
 
 func printChange(w io.Writer, c front.Change) error {

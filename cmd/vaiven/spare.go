@@ -17,16 +17,15 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/secret"
-	"vaiven/internal/versions"
 )
 
 // versionFlag adds --version, which may stand once for the service and once for each
@@ -55,52 +54,25 @@ func chosen(flags []string) (version string, others map[string]string, err error
 	return version, others, nil
 }
 
-// withSpare does something with the spare side while nobody else steers, and records it
-// in the logbook in words.
-func withSpare(cmd *cobra.Command, file, what string, do func(ctx context.Context, s headless.Spare) (outcome string, err error)) error {
+// looking opens what a look at the spare side of a plan takes.
+func looking(cmd *cobra.Command, file string, do func(ctx context.Context, l headless.Looking) error) error {
 	p, err := readPlan(file)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(p.State, 0o700); err != nil {
-		return fmt.Errorf("make the state folder: %w", err)
-	}
-	unlock, err := lock(p.Lock())
-	if err != nil {
-		return notAllowed(err)
-	}
-	defer unlock()
-	book, err := logbook.Open(p.Logbook())
-	if err != nil {
-		return err
-	}
-	defer book.Close()
-	if err := headless.Free(cmd.Context(), book); err != nil {
-		return notAllowed(err)
-	}
-	return spareOf(cmd, p, func(ctx context.Context, s headless.Spare) error {
-		return book.Act(ctx, who(), what, func() ([]string, string, error) {
-			outcome, err := do(ctx, s)
-			return nil, outcome, err
-		})
-	})
-}
-
-// spareOf opens the spare side of a plan.
-func spareOf(cmd *cobra.Command, p *plan.Plan, do func(ctx context.Context, s headless.Spare) error) error {
 	y, err := openStacks(p)
 	if err != nil {
 		return err
 	}
 	defer y.set.Close()
-	return notAllowed(do(cmd.Context(), headless.Spare{
+	return notAllowed(do(cmd.Context(), headless.Looking{
 		Plan: p, Secrets: y.secrets, Front: all.Open(p), Stacks: y.set, Sources: y.sources,
 	}))
 }
 
-// notAllowed gives refusals, and sides that did not come up, their exit status.
+// notAllowed gives refusals, and what was begun and came to nothing, their exit status.
 func notAllowed(err error) error {
-	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotHealthy) || errors.Is(err, errSteered) {
+	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) || errors.Is(err, errSteered) {
 		return &exitError{exitCalledOff, err}
 	}
 	return err
@@ -108,7 +80,7 @@ func notAllowed(err error) error {
 
 func raiseCommand() *cobra.Command {
 	var flags []string
-	var r headless.Raising
+	var o headless.RaiseOptions
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "raise PLAN --version V",
@@ -119,26 +91,27 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 4 not healthy or not allowed, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			if r.Version, r.Versions, err = chosen(flags); err != nil {
+			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			return withSpare(cmd, args[0], "raise "+strings.Join(flags, ", "), func(ctx context.Context, s headless.Spare) (string, error) {
-				told := progress(cmd.OutOrStdout(), asJSON)
-				side, choices, err := s.Raise(ctx, r, told)
-				if err != nil {
-					return "", err
+			o.By = who()
+			return withService(cmd, args[0], func(ctx context.Context, _ *plan.Plan, k keeper.Client) error {
+				side, choices, err := headless.Raise(ctx, k, o, progress(cmd.OutOrStdout(), asJSON))
+				switch {
+				case err != nil:
+					return err
+				case asJSON:
+					return printJSON(cmd.OutOrStdout(), map[string]any{"event": "raised", "side": side.String(), "parts": choices})
 				}
-				outcome := fmt.Sprintf("%v is up at %s, build %s", side, choices[0].Version, versions.Short(choices[0].Build))
-				if asJSON {
-					return outcome, printJSON(cmd.OutOrStdout(), map[string]any{"event": "raised", "side": side.String(), "parts": choices})
-				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s. It gets no traffic: vaiven prove, then vaiven cross\n", outcome)
-				return outcome, err
+				main := raise.Main(choices)
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, then vaiven cross\n",
+					side, main.Version, raise.Short(main.Build))
+				return err
 			})
 		},
 	}
 	versionFlag(cmd, &flags)
-	cmd.Flags().BoolVar(&r.SameBuild, "same-build", false, "go on even if the build is the one that is live")
+	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each instance that changes")
 	return cmd
 }
@@ -176,12 +149,8 @@ where it stands, compares it with the live side, and sends both the same request
 Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
-			if err != nil {
-				return err
-			}
-			return spareOf(cmd, p, func(ctx context.Context, s headless.Spare) error {
-				found, about, err := s.Prove(ctx, nil)
+			return looking(cmd, args[0], func(ctx context.Context, l headless.Looking) error {
+				found, about, err := l.Prove(ctx)
 				if err != nil {
 					return err
 				}
@@ -245,12 +214,8 @@ instances of the two sides, and their answers to the same requests. Nothing is
 changed. Exit status: 0 if nothing differs that was not meant, 4 otherwise.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
-			if err != nil {
-				return err
-			}
-			return spareOf(cmd, p, func(ctx context.Context, s headless.Spare) error {
-				about, err := s.Differ(ctx)
+			return looking(cmd, args[0], func(ctx context.Context, l headless.Looking) error {
+				about, err := l.Differ(ctx)
 				if err != nil {
 					return err
 				}
@@ -369,7 +334,7 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 					}
 				}
 			}
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, versions.Short(v.ID), strings.Join(slices.Compact(on), ", "), v.Note)
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, raise.Short(v.ID), strings.Join(slices.Compact(on), ", "), v.Note)
 		}
 	}
 	return t.Flush()
@@ -380,10 +345,10 @@ func retireCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "retire PLAN",
 		Short: "Drain and remove the side that gets no traffic",
-		Long: `Waits for open requests, takes the spare side out of the front and stops its
-instances. Never the live side. Asks for the service's name, unless --yes. In the
-middle of a crossing this is for the screen to do. Exit status: 0 done, 4 not
-allowed.`,
+		Long: `Waits for open requests, takes the side without traffic out of the front and stops
+its instances. Never the live side. Asks for the service's name, unless --yes. In the
+middle of a crossing it is refused; in its keep, it ends the keep. Exit status: 0
+done, 4 not allowed.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := readPlan(args[0])
@@ -400,14 +365,13 @@ allowed.`,
 					return notAllowed(fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, p.Service, typed))
 				}
 			}
-			return withSpare(cmd, args[0], "retire the spare side", func(ctx context.Context, s headless.Spare) (string, error) {
-				side, err := s.Retire(ctx)
+			return withService(cmd, args[0], func(ctx context.Context, p *plan.Plan, k keeper.Client) error {
+				side, err := headless.Retire(ctx, k, p.Service, who())
 				if err != nil {
-					return "", err
+					return err
 				}
-				outcome := fmt.Sprintf("%v is removed; all requests go to %v", side, side.Other())
-				_, err = fmt.Fprintln(cmd.OutOrStdout(), outcome)
-				return outcome, err
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is removed; all requests go to %v\n", side, side.Other())
+				return err
 			})
 		},
 	}

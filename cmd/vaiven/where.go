@@ -11,15 +11,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
-	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
+	"vaiven/internal/words"
 )
 
 func whereCommand() *cobra.Command {
@@ -65,7 +66,7 @@ type frontPlace struct {
 	Notice   string            `json:"notice,omitempty"`
 	Sides    [2]sideOfPlace    `json:"sides"` // blue, green
 	Counted  float64           `json:"counted_s"`
-	Judgment *keeper.SplitView `json:"judgment,omitempty"` // none if nothing was counted
+	Judgment *engine.SplitView `json:"judgment,omitempty"` // none if nothing was counted
 }
 
 type sideOfPlace struct {
@@ -121,7 +122,6 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 		return at, err
 	}
 	at.Split, at.Notice = r.Split, r.Notice
-	at.Split.Did = nil
 	var counts evidence.Count
 	for _, side := range split.Sides {
 		s := &at.Sides[side]
@@ -137,7 +137,7 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 		}
 	}
 	if span > 0 {
-		v := keeper.JudgeSplit(at.Split.Share, f, counts, probed)
+		v := engine.JudgeSplit(at.Split.Share, f, counts, probed)
 		at.Judgment = &v
 	}
 	return at, nil
@@ -160,7 +160,7 @@ func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, spa
 	asking, stop := context.WithTimeout(ctx, span)
 	defer stop()
 	asker.Run(asking)
-	return asker.Seen(time.Time{}), ctx.Err()
+	return asker.Report(time.Now()).Seen(time.Time{}), ctx.Err()
 }
 
 func readOnce(ctx context.Context, d front.Driver, series *figures.Series) (reading.Front, error) {
@@ -192,7 +192,7 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace) error {
 			}
 		}
 		if at.Judgment != nil {
-			fmt.Fprintf(w, "  split %s\n", at.Judgment.Said)
+			fmt.Fprintf(w, "  split %s\n", words.Split(*at.Judgment))
 		}
 		if at.Notice != "" {
 			fmt.Fprintf(w, "  note  %s\n", at.Notice)

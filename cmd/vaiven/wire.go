@@ -20,6 +20,8 @@ import (
 	stackall "vaiven/internal/stack/all"
 	"vaiven/internal/stack/container"
 	"vaiven/internal/versions"
+
+	"github.com/spf13/cobra"
 )
 
 // service is a plan with a keeper at work on it.
@@ -40,7 +42,7 @@ func openService(ctx context.Context, p *plan.Plan) (*service, error) {
 	closing := []func() error{unlock}
 	fail := func(err error) (*service, error) {
 		for i := len(closing) - 1; i >= 0; i-- {
-			err = errors.Join(err, closing[i]())
+			err = errors.Join(err, inTime(closing[i]))
 		}
 		return nil, err
 	}
@@ -82,6 +84,36 @@ func openService(ctx context.Context, p *plan.Plan) (*service, error) {
 		_, err := fail(nil)
 		return err
 	}}, nil
+}
+
+// inTime ends something, and leaves behind what does not end: a disk may hang.
+func inTime(end func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- end() }()
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(endLimit):
+		return nil
+	}
+}
+
+// endLimit is how long each part of a service may take to end.
+const endLimit = time.Second
+
+// withService does something with a keeper at work on the plan in a file, and ends the
+// keeper.
+func withService(cmd *cobra.Command, file string, do func(ctx context.Context, p *plan.Plan, k keeper.Client) error) error {
+	p, err := readPlan(file)
+	if err != nil {
+		return err
+	}
+	s, err := openService(cmd.Context(), p)
+	if err != nil {
+		return notAllowed(err)
+	}
+	err = do(cmd.Context(), p, s.keeper)
+	return notAllowed(errors.Join(err, s.close()))
 }
 
 // newProber makes the plan's prober, which asks at fronts in turn.

@@ -33,6 +33,7 @@ type Reading struct {
 	Reached bool // something came back, if not what was wanted
 	Want    string
 	Got     string
+	Found   string // the same text for the same thing found: Got without what changes from try to try
 	Answer  string // in full, as far as it was kept, if it was not good
 	At      time.Time
 	Took    time.Duration
@@ -73,10 +74,11 @@ func (t Target) Read(ctx context.Context, c plan.Check) Reading {
 	}
 	r.At = time.Now()
 	r.Took = r.At.Sub(begun)
+	r.Want, r.Found = t.Secrets.Hide(r.Want), t.Secrets.Hide(r.Got)
+	r.Got = r.Found
 	if !r.Good {
 		r.Got += fmt.Sprintf(" after %v", r.Took.Round(time.Millisecond))
 	}
-	r.Want, r.Got = t.Secrets.Hide(r.Want), t.Secrets.Hide(r.Got)
 	if r.Answer = t.Secrets.Hide(strings.ToValidUTF8(r.Answer, "?")); len(r.Answer) > answerLimit {
 		r.Answer = strings.ToValidUTF8(r.Answer[:answerLimit], "") + "…"
 	}
@@ -142,7 +144,7 @@ func add(res proof.Result, r Reading) proof.Result {
 		res.Since = r.At
 	}
 	res.History = remember(res.History, r.point())
-	res.Pass, res.Want, res.Got, res.Took, res.At = r.Good, r.Want, r.Got, r.Took, r.At
+	res.Pass, res.Want, res.Got, res.Found, res.Took, res.At = r.Good, r.Want, r.Got, r.Found, r.Took, r.At
 	res.Tries++
 	return res
 }

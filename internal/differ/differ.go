@@ -15,13 +15,13 @@ import (
 
 	"vaiven/internal/check"
 	"vaiven/internal/core/difference"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/versions"
 )
 
 // Standing is what is asked of the stacks.
@@ -139,7 +139,7 @@ func (r *looked) cannot(what string, err error) {
 }
 
 func (r *looked) read(ctx context.Context) {
-	r.add(difference.Build, "", versions.Short(r.i.Build))
+	r.add(difference.Build, "", raise.Short(r.i.Build))
 	s := r.part.Stacks[r.i.Side]
 	about, err := r.Standing.Describe(ctx, r.i)
 	if err != nil {

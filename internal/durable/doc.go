@@ -2,5 +2,6 @@
 //
 //	err := durable.WriteFile("front.json", data)
 //
-// It is for notes of a few kilobytes with one writer; it does not lock.
+// It is for notes of a few kilobytes with one writer; it does not lock. A [Slot] has several
+// writers, of whom one may have the last word.
 package durable

@@ -1,6 +1,7 @@
 package durable
 
 import (
+	"bytes"
 	"errors"
 	"os"
 	"path/filepath"
@@ -38,4 +39,26 @@ func Sync(path string) error {
 		return err
 	}
 	return errors.Join(f.Sync(), f.Close())
+}
+
+// Overwrite gives a file that is there other content in its place, for when there is no
+// room for another file. A crash in the middle may leave a mixture. Content that is shorter
+// than before ends with empty lines until the file has been cut.
+func Overwrite(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err == nil {
+		padded := data
+		if pad := int(info.Size()) - len(data); pad > 0 {
+			padded = append(bytes.Clone(data), bytes.Repeat([]byte{'\n'}, pad)...)
+		}
+		_, err = f.WriteAt(padded, 0)
+	}
+	if err == nil {
+		err = f.Truncate(int64(len(data)))
+	}
+	return errors.Join(err, f.Close())
 }

@@ -1,6 +1,7 @@
 package durable
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -46,5 +47,58 @@ func leftOnly(t *testing.T, dir, name string) {
 	entries, err := os.ReadDir(dir)
 	if err != nil || len(entries) != 1 || entries[0].Name() != name {
 		t.Errorf("the folder has %v, %v", entries, err)
+	}
+}
+
+func TestOverwrite(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "order")
+	if err := Overwrite(file, []byte("x")); err == nil {
+		t.Error("a file that is not there was written over")
+	}
+	for _, text := range []string{"a long first line\n", "short\n", "a longer one again\n"} {
+		if text == "a long first line\n" {
+			if err := os.WriteFile(file, nil, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := Overwrite(file, []byte(text)); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := os.ReadFile(file); err != nil || string(got) != text {
+			t.Errorf("written %q, read %q, %v", text, got, err)
+		}
+	}
+}
+
+// Whoever sweeps has the last word: a candidate that was written before cannot take its
+// place after.
+func TestASweptCandidateTakesNoPlace(t *testing.T) {
+	s := Slot{Path: filepath.Join(t.TempDir(), "split.conf"), Mode: 0o644}
+	write := func(text string) Candidate {
+		t.Helper()
+		c, err := s.Candidate([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	late := write("25 %")
+	home := write("home")
+	if err := home.Put(); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Sweep(); err != nil {
+		t.Fatal(err)
+	}
+	if err := late.Put(); !errors.Is(err, ErrSwept) {
+		t.Errorf("a candidate that was swept away: %v", err)
+	}
+	late.Discard()
+	if got, err := os.ReadFile(s.Path); err != nil || string(got) != "home" {
+		t.Errorf("it is %q, %v", got, err)
+	}
+	leftOnly(t, filepath.Dir(s.Path), "split.conf")
+	if info, err := os.Stat(s.Path); err != nil || info.Mode().Perm() != 0o644 {
+		t.Errorf("mode %v, %v", info.Mode(), err)
 	}
 }

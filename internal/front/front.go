@@ -15,21 +15,36 @@ var (
 	// ErrChanged is wrapped when the split has another revision than expected:
 	// somebody else changed it. Nothing was done.
 	ErrChanged = errors.New("front was changed by somebody else")
+	// ErrNewer is wrapped when somebody went home since the generation that was expected.
+	// Nothing was done, or what was is overruled by that.
+	ErrNewer = errors.New("all traffic was sent home meanwhile")
+	// ErrNobody is wrapped when all requests would go to a side that has no instances,
+	// while the other one serves. Nothing was done.
+	ErrNobody = errors.New("nobody is there")
+	// ErrNotLoaded is wrapped when a going home stands in the configuration and the proxy
+	// has not loaded it. It is to be tried again.
+	ErrNotLoaded = errors.New("not loaded yet")
 	// ErrRefused is wrapped when the front will not do what was asked, because
 	// requests would be lost. Nothing was done.
 	ErrRefused = errors.New("front refuses")
 )
 
-// Driver is what every front can do. Its errors wrap those of this package.
+// Driver is what every front can do. Its errors wrap those of this package. Its methods
+// may be called at the same time, and none but Set and SetInstances waits for another.
 type Driver interface {
-	// Read is the split in force and the counts so far.
+	// Read is the split in force, the last order of going home, and the counts so far.
 	Read(context.Context) (reading.Front, error)
-	// Plan is what Set would do; nothing is done.
-	Plan(context.Context, split.Share) (Change, error)
-	// Set puts a share on green in force, if the split still has the revision.
-	Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error)
-	// Home puts a share on green in force whatever the split is.
-	Home(ctx context.Context, share split.Share) (reading.Split, error)
+	// Foresee is what Set would do; nothing is done.
+	Foresee(context.Context, split.Share) (Change, error)
+	// Set puts a share on green in force, as near as the front can, if the front still is
+	// as expected at the moment of taking effect. A going home that comes meanwhile, from
+	// whatever process, cancels it; what was done of it is not undone over that.
+	Set(ctx context.Context, share split.Share, e Expect) (Done, error)
+	// Home sends all requests to a side, whatever the front has. It waits for no other
+	// change, cancels the one that is under way in this process, and confirms by reading
+	// back. It raises the order's generation, and what has to last is written after it
+	// is in force.
+	Home(context.Context, Homing) (Done, error)
 	// SetInstances replaces the instances of a side.
 	SetInstances(context.Context, split.Side, []reading.Server) error
 	// Drain gives up a side without a share, and says how many requests it is
@@ -37,11 +52,39 @@ type Driver interface {
 	Drain(context.Context, split.Side) (open int64, err error)
 }
 
+// Expect is what a front has to have for a change to be made.
+type Expect struct {
+	Revision   uint64 // of the split, as read by this driver
+	Generation uint64 // of the order of going home, from whatever process
+}
+
+// Homing is a going home.
+type Homing struct {
+	Side  split.Side
+	By    string
+	Why   string
+	Force bool // also to a side that has nobody, while the other one serves
+}
+
+// Done is what is in force after a change, as read back.
+type Done struct {
+	reading.Split
+	Nearest split.Share   // to the share asked for that the front can do, on green
+	Order   reading.Order // the last going home
+	Did     []string      // the commands carried out, or lines of the file's difference
+}
+
+// Rehearser is a front that can try whether it would take a change, without making one.
+type Rehearser interface {
+	// Rehearse is an error with the system's own words, file and line, if it would not.
+	Rehearse(context.Context) error
+}
+
 // Headers between the prober, a front that names its sides, and the instances.
 const (
-	ProbeHeader    = "Vaiven-Probe"          // request: the secret; the instance sees only that it is a probe
-	SideHeader     = "Vaiven-Side"           // answer to a probe: blue or green
-	InstanceHeader = "Vaiven-reading.Server" // answer to a probe: the instance's name
-	VersionHeader  = "Vaiven-Version"        // answer to a probe: the instance's version
-	LostHeader     = "Vaiven-Lost"           // answer to a probe: why no instance answered
+	ProbeHeader    = "Vaiven-Probe"    // request: the secret; the instance sees only that it is a probe
+	SideHeader     = "Vaiven-Side"     // answer to a probe: blue or green
+	InstanceHeader = "Vaiven-Instance" // answer to a probe: the instance's name
+	VersionHeader  = "Vaiven-Version"  // answer to a probe: the instance's version
+	LostHeader     = "Vaiven-Lost"     // answer to a probe: why no instance answered
 )

@@ -4,101 +4,128 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/keeper"
+	"vaiven/internal/front"
 )
 
-// BackOptions says where home is, if it is known, and who goes.
+// BackOptions says where home is, and who goes.
 type BackOptions struct {
-	To  string // "blue", "green", or "" for where the crossing came from
-	By  string
-	Why string
+	To    split.Side
+	By    string
+	Why   string
+	Force bool          // also to a side that has nobody, while the other one serves
+	For   time.Duration // how long to try; at least once
 }
 
 // Returned is what going back came to.
 type Returned struct {
-	Event  string      `json:"event"` // "back"
-	To     split.Side  `json:"to"`
-	Before string      `json:"before,omitempty"` // the share on green before, if the front could be read
-	Share  split.Share `json:"share"`            // on green, as the front confirmed it
-	Took   float64     `json:"took_ms"`
-	Notes  []string    `json:"notes,omitempty"` // what could not be done beside it
+	Event string        `json:"event"` // "back"
+	To    split.Side    `json:"to"`
+	Share split.Share   `json:"share"` // on green, as the front confirmed it
+	Order reading.Order `json:"order"` // that holds from now on
+	Took  float64       `json:"took_ms"`
+	Did   []string      `json:"did"`
+	Notes []string      `json:"notes,omitempty"` // what there is to know beside it
 }
 
 // Front is all that going back asks of a front.
 type Front interface {
-	// Home puts a share on green in force, whatever the split is.
-	Home(ctx context.Context, share split.Share) (reading.Split, error)
+	Home(context.Context, front.Homing) (front.Done, error)
+	Read(context.Context) (reading.Front, error)
 }
 
-// Back takes all traffic home now. It needs the front and nothing else: with To
-// given, neither the logbook nor any side is asked first. book may be nil.
-func Back(ctx context.Context, f Front, book keeper.Book, o BackOptions) (Returned, error) {
-	r := Returned{Event: "back"}
-	var state crossing.State
-	if o.To != "" {
-		side, err := split.ParseSide(o.To)
-		if err != nil {
+// The pauses between two tries to go home, from the first to the longest.
+const (
+	homePause   = 100 * time.Millisecond
+	longestHome = 2 * time.Second
+)
+
+// tryLimit bounds one try: some fronts have to be reloaded.
+const tryLimit = 25 * time.Second
+
+// Back takes all traffic home now, and tries for a while until it works. It needs the front
+// and the side, and nothing else. tried is told why a try did not work.
+func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Returned, error) {
+	r := Returned{Event: "back", To: o.To}
+	begun := time.Now()
+	for pause := homePause; ; pause = min(2*pause, longestHome) {
+		d, err := home(ctx, f, o)
+		if err == nil {
+			r.Took, r.Share, r.Order, r.Did = milliseconds(time.Since(begun)), d.Share, d.Order, d.Did
+			return r, nil
+		}
+		if errors.Is(err, front.ErrNobody) {
+			return r, fmt.Errorf("%w: %w. To go there all the same, say --force", crossing.ErrNotNow, err)
+		}
+		if time.Since(begun)+pause > o.For {
 			return r, err
 		}
-		r.To = side
-	} else {
-		var err error
-		if state, err = lastCrossing(ctx, book); err != nil {
-			return r, fmt.Errorf("which side is home cannot be told from the logbook (%w): say --to blue or --to green", err)
+		tried(err)
+		select {
+		case <-ctx.Done():
+			return r, err
+		case <-time.After(pause):
 		}
-		if state.Stage == crossing.None || state.Stage == crossing.Settled {
-			return r, fmt.Errorf("%w: no crossing is under way; to send everything to one side all the same, say --to blue or --to green", crossing.ErrNotNow)
-		}
-		r.To = state.Target.Other()
 	}
-	begun := time.Now()
-	s, err := f.Home(ctx, split.Toward(r.To, split.Whole))
-	if err != nil {
-		return r, err
-	}
-	r.Took = milliseconds(time.Since(begun))
-	r.Share = s.Share
-	return r, nil
 }
 
-func lastCrossing(ctx context.Context, book keeper.Book) (crossing.State, error) {
-	if book == nil {
-		return crossing.State{}, errors.New("it could not be opened")
+func home(ctx context.Context, f Front, o BackOptions) (front.Done, error) {
+	ctx, cancel := context.WithTimeout(ctx, tryLimit)
+	defer cancel()
+	d, err := f.Home(ctx, front.Homing{Side: o.To, By: o.By, Why: o.Why, Force: o.Force})
+	if err == nil && d.Share != split.Toward(o.To, split.Whole) {
+		err = fmt.Errorf("it has %v on green after going home", d.Share)
 	}
-	number, err := book.Last(ctx)
-	if err != nil || number == 0 {
-		return crossing.State{}, err
-	}
-	return book.Replay(ctx, number)
+	return d, err
 }
 
-// Record writes down that everything was taken home, for a crossing that no
-// keeper is watching. It comes after the deed, and may fail without harm.
-func Record(ctx context.Context, book keeper.Book, r Returned, o BackOptions) error {
-	state, err := lastCrossing(ctx, book)
-	if err != nil {
-		return err
-	}
-	if !state.Stage.UnderWay() || state.Target == r.To {
-		return nil
-	}
-	step := func(what crossing.Fact) error {
-		e := crossing.Event{At: time.Now(), By: o.By, What: what}
-		next, effects, err := crossing.Step(state, e)
+// HoldFor is how long a front that cannot compare is held at home.
+const HoldFor = 5 * time.Second
+
+// holdEvery is how often it is read meanwhile.
+const holdEvery = 200 * time.Millisecond
+
+// Hold reads a front that went home until its reading has been stable for a while, and goes
+// home again if a change that was begun before comes through after it. It says how often
+// that was so. Somebody who sends traffic out again under a newer order is not undone.
+func Hold(ctx context.Context, f Front, o BackOptions, r Returned) (again int, err error) {
+	stable := time.Now()
+	for time.Since(stable) < HoldFor {
+		select {
+		case <-ctx.Done():
+			return again, ctx.Err()
+		case <-time.After(holdEvery):
+		}
+		now, err := f.Read(ctx)
 		if err != nil {
-			return err
+			return again, err
 		}
-		state = next
-		return book.Append(ctx, next, e, effects)
+		if now.Order.Generation > r.Order.Generation {
+			return again, nil // somebody else's going home
+		}
+		away := now.Split.Share != split.Toward(o.To, split.Whole) || slices.ContainsFunc(now.Apart, func(a reading.Apart) bool { return a.Share != split.Toward(o.To, split.Whole) })
+		if !away {
+			continue
+		}
+		d, err := home(ctx, f, o)
+		if err != nil {
+			return again, err
+		}
+		again++
+		r.Order, stable = d.Order, time.Now()
 	}
-	if err := step(crossing.BackAsked{Why: o.Why}); err != nil || !state.GoingBack {
-		return err // without GoingBack it was called off: no traffic had moved
+	return again, nil
+}
+
+// HomeOf is the side that a crossing came from, as its logbook's state says.
+func HomeOf(s crossing.State) (split.Side, error) {
+	if s.Stage == crossing.None {
+		return 0, errors.New("no crossing is known that could say which side is home: say --to blue or --to green")
 	}
-	took := time.Duration(r.Took * float64(time.Millisecond))
-	return step(crossing.Applied{Effect: state.Pending.ID, Share: r.Share, Took: took})
+	return s.Target.Other(), nil
 }

@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/keeper"
+	"vaiven/internal/words"
 )
 
 // Options says how to cross.
@@ -57,53 +58,60 @@ type Summary struct {
 func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	events := c.Events(ctx)
-	snapshots := c.Snapshots(ctx)
-	begin := keeper.Command{Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild}
-	if err := beginWhenRead(ctx, c, begin, snapshots); err != nil {
+	events, snapshots := c.Events(ctx), c.Snapshots(ctx)
+	if _, err := free(ctx, snapshots); err != nil {
 		return Summary{}, err
 	}
-	r := runner{Options: o, client: c}
-	var latest keeper.Snapshot
+	begun, err := c.Do(ctx, keeper.Command{Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild})
+	if err != nil {
+		return Summary{}, err
+	}
+	r := runner{Options: o, client: c, begun: begun}
 	for {
 		select {
 		case e, ok := <-events:
 			if !ok {
-				return Summary{}, errors.New("the keeper has stopped")
+				return Summary{}, errStopped
 			}
 			if err := r.emit(e); err != nil {
 				return Summary{}, err
 			}
 		case s, ok := <-snapshots:
 			if !ok {
-				return Summary{}, errors.New("the keeper has stopped")
+				return Summary{}, errStopped
 			}
-			latest = s
+			sum, done, err := r.look(ctx, s)
+			if err != nil {
+				return sum, err
+			}
+			if done {
+				return sum, errors.Join(r.drain(ctx, events, s.Crossing.Seq), r.Emit(sum))
+			}
 		case <-ctx.Done():
 			return Summary{}, context.Cause(ctx)
 		}
-		sum, done, err := r.look(ctx, latest)
-		if err != nil {
-			return sum, err
-		}
-		if done {
-			return sum, errors.Join(r.drain(events), r.Emit(sum))
-		}
 	}
 }
 
-// emit passes an event on, and learns the crossing's number from the first.
+// runner is a crossing under way.
+type runner struct {
+	Options
+	client   keeper.Client
+	begun    uint64 // sequence number of a state of the crossing
+	told     uint64 // of the last event that was passed on
+	answered uint64 // the question that was answered last
+}
+
+// emit passes an event on.
 func (r *runner) emit(e crossing.Event) error {
-	if b, ok := e.What.(crossing.Begun); ok {
-		r.number = b.Number
-	}
+	r.told = e.Seq
 	return r.Emit(e)
 }
 
-// drain passes on the events that came before the last snapshot and were not
-// taken yet.
-func (r *runner) drain(events <-chan crossing.Event) error {
-	for {
+// drain passes on the events up to the last snapshot that were not taken yet.
+func (r *runner) drain(ctx context.Context, events <-chan crossing.Event, last uint64) error {
+	limit := time.After(eventLimit)
+	for r.told < last {
 		select {
 		case e, ok := <-events:
 			if !ok {
@@ -112,89 +120,63 @@ func (r *runner) drain(events <-chan crossing.Event) error {
 			if err := r.emit(e); err != nil {
 				return err
 			}
-		case <-time.After(50 * time.Millisecond):
+		case <-limit:
+			return nil
+		case <-ctx.Done():
 			return nil
 		}
 	}
-}
-
-// How long a beginning waits for the keeper.
-const (
-	readLimit   = 10 * time.Second // to have read front and stacks
-	retireLimit = 2 * time.Minute  // to finish retiring a side that an earlier crossing gave up
-)
-
-// beginWhenRead begins once the keeper has read what there is and has nothing left
-// to do for an earlier crossing. Past the limits it begins all the same, and the
-// keeper says what is missing.
-func beginWhenRead(ctx context.Context, c keeper.Client, begin keeper.Command, snapshots <-chan keeper.Snapshot) error {
-	limit := time.NewTimer(readLimit)
-	defer limit.Stop()
-	retiring := false
-	for {
-		select {
-		case s := <-snapshots:
-			if !s.Ready {
-				continue
-			}
-			if s.Crossing.Retiring {
-				if !retiring {
-					retiring = true
-					limit.Reset(retireLimit)
-				}
-				continue
-			}
-		case <-limit.C:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-		return c.Do(ctx, begin)
-	}
-}
-
-// runner is a crossing under way.
-type runner struct {
-	Options
-	client   keeper.Client
-	number   int    // of the crossing, 0 until it is known
-	answered string // the question that was answered last
+	return nil
 }
 
 // look does what a snapshot calls for, and says whether the crossing is over.
 func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, error) {
 	c := s.Crossing
-	if r.number == 0 || c.Number != r.number {
-		return Summary{}, false, nil // of an earlier crossing
-	}
+	q := c.Question
 	switch {
-	case c.Stage.Over() && !c.Retiring:
-		return r.summary(s, outcomeOf(c.Stage), c.Why), true, nil
-	case c.Frozen != "":
-		return r.summary(s, Failed, "frozen: "+c.Frozen), true, nil
-	case c.Waiting == "" || c.Waiting == r.answered:
+	case c.Seq < r.begun:
+		return Summary{}, false, nil // from before
+	case c.Stage.Over() && !c.Retiring():
+		return r.summary(s, outcomeOf(c.Stage), words.Cause(c.Why, c)+wayOut(c.Why)), true, nil
+	case c.Frozen():
+		return r.summary(s, Failed, "frozen: "+words.Frozen(c)), true, nil
+	case q.ID == 0 || q.ID == r.answered:
 		return Summary{}, false, nil
-	case c.Stage == crossing.Raise: // the only question there is whether to raise the same build
-		r.answered = c.Waiting
-		return Summary{}, false, r.client.Do(ctx, keeper.Command{Do: keeper.Back, By: r.By, Why: c.Waiting + " (--same-build says yes)"})
 	}
-	r.answered = c.Waiting
-	yes := r.Yes
-	if len(c.Asked) > 0 {
-		yes = r.Accept
-	}
-	if !yes && r.Ask == nil {
-		return Summary{}, false, r.client.Do(ctx, keeper.Command{Do: keeper.Back, By: r.By, Why: "not accepted: " + c.Waiting})
-	}
-	if !yes {
-		var err error
-		if yes, err = r.Ask(c.Waiting); err != nil {
-			return Summary{}, false, fmt.Errorf("ask %q: %w", c.Waiting, err)
+	r.answered = q.ID
+	answer := keeper.Command{Do: keeper.No, By: r.By, Question: q.ID}
+	text := words.Whole(q, c)
+	switch {
+	case q.Kind == crossing.AskSameBuild: // --same-build says yes, before it is asked
+	case q.Kind == crossing.AskFindings && r.Accept, q.Kind != crossing.AskFindings && r.Yes:
+		answer.Do = keeper.Yes
+	case r.Ask != nil:
+		yes, err := r.Ask(text)
+		if err != nil {
+			return Summary{}, false, fmt.Errorf("ask %q: %w", text, err)
+		}
+		if yes {
+			answer.Do = keeper.Yes
 		}
 	}
-	if yes {
-		return Summary{}, false, r.client.Do(ctx, keeper.Command{Do: keeper.Next, By: r.By})
+	_, err := r.client.Do(ctx, answer)
+	if errors.Is(err, crossing.ErrNotNow) {
+		err = nil // something has happened meanwhile, which the next snapshot tells
 	}
-	return Summary{}, false, r.client.Do(ctx, keeper.Command{Do: keeper.Back, By: r.By, Why: "not approved: " + c.Waiting})
+	return Summary{}, false, err
+}
+
+// wayOut is the flag that says yes where this command said no.
+func wayOut(why crossing.Cause) string {
+	switch {
+	case why.Kind != crossing.Declined:
+		return ""
+	case why.Question.Kind == crossing.AskSameBuild:
+		return " (--same-build says yes)"
+	case why.Question.Kind == crossing.AskFindings:
+		return " (--accept says yes)"
+	}
+	return ""
 }
 
 func outcomeOf(s crossing.Stage) Outcome {
@@ -213,7 +195,7 @@ func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
 	c := s.Crossing
 	sum := Summary{
 		Event: "summary", Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target.String(),
-		Took: s.At.Sub(s.Begun).Seconds(), Answers: s.Door.Answers, Failing: s.Door.Failing, Lost: s.Door.Lost,
+		Took: s.At.Sub(c.Begun).Seconds(), Answers: s.Door.Answers, Failing: s.Door.Failing, Lost: s.Door.Lost,
 		LongestGap: milliseconds(s.Door.LongestGap), Switch: milliseconds(s.Switch.Took), Share: s.Front.Split.Share.String(),
 	}
 	left := c.Target

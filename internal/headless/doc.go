@@ -1,9 +1,9 @@
-// Package headless does without a screen what the screen does with one: it takes
-// a crossing from its beginning to its end, and goes back.
+// Package headless does without a screen what the screen does with one.
 //
 //	sum, err := headless.Cross(ctx, client, headless.Options{Version: "4.3.0", By: "marit", Yes: true, Emit: emit})
 //	sum.Outcome // "settled"
 //
-// [Cross] is a client of the keeper like any other. [Back] needs no keeper: it
-// reads what it can, goes home, and writes down what it can.
+// [Cross], [Raise], [Shift] and [Retire] are clients of the keeper like any other. [Back]
+// needs no keeper and no logbook: it goes home, and its record is the order at the front,
+// which the next keeper takes into the logbook. [Prove] and [Differ] change nothing.
 package headless

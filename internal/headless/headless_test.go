@@ -3,99 +3,121 @@ package headless
 import (
 	"context"
 	"errors"
-	"path/filepath"
+	"fmt"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
-	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/tryout"
 )
 
-// fakeClient is a keeper that plays a crossing back: each command it gets makes it
-// take the next steps.
+// fakeClient is a keeper in whose world everything goes as perform says, at once.
 type fakeClient struct {
+	keeper.Client
 	state     crossing.State
+	share     split.Share // that the front has, on green
 	events    chan crossing.Event
 	snapshots chan keeper.Snapshot
 	commands  []keeper.Command
-	play      func(*fakeClient, keeper.Command)
+	begin     crossing.Begin
+	perform   func(crossing.Task) crossing.Fact // nil: it is not done yet
 }
 
-func newClient(play func(*fakeClient, keeper.Command)) *fakeClient {
-	c := &fakeClient{events: make(chan crossing.Event, 100), snapshots: make(chan keeper.Snapshot, 100), play: play}
+func newClient() *fakeClient {
+	c := &fakeClient{events: make(chan crossing.Event, 100), snapshots: make(chan keeper.Snapshot, 100), perform: well}
+	c.begin = crossing.Begin{
+		Service: "sailings", Number: 4, Target: split.Green, LiveVersion: "4.2.0", Then: plan.ThenLeave,
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f"}}, Route: route.Route{{Part: 5000}, {Part: split.Whole, Ask: true}},
+	}
 	c.show()
 	return c
 }
 
+// well is what comes of a task where everything goes well.
+func well(t crossing.Task) crossing.Fact {
+	switch t.Do {
+	case crossing.StandUp:
+		return crossing.Raised{Task: t.ID}
+	case crossing.Check:
+		return crossing.Proved{Task: t.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}
+	case crossing.Move:
+		return crossing.InForce{Task: t.ID, Nearest: t.Share, Share: t.Share, Took: time.Millisecond, Did: []string{"set weight"}}
+	case crossing.GoHome:
+		return crossing.AtHome{Task: t.ID, Share: split.Toward(t.Side, split.Whole), Generation: 1}
+	}
+	return crossing.Retired{Task: t.ID, Side: t.Side}
+}
+
 func (c *fakeClient) show() {
-	s := keeper.Snapshot{At: time.Now(), Begun: time.Now().Add(-time.Second), Crossing: c.state}
-	s.Ready = true
+	s := keeper.Snapshot{View: engine.View{At: time.Now(), Ready: true, Crossing: c.state}}
+	s.Front.Split.Share = c.share
 	s.Door = reading.Door{Answers: 100, Lost: 2, LongestGap: 40 * time.Millisecond}
-	s.Switch = keeper.Switch{At: s.At, Took: 3 * time.Millisecond}
+	s.Switch = engine.Switch{At: s.At, Took: 3 * time.Millisecond}
 	c.snapshots <- s
 }
 
-// step takes facts in and shows what comes of them.
-func (c *fakeClient) step(facts ...crossing.Fact) {
-	for _, f := range facts {
-		e := crossing.Event{At: time.Now(), By: "test", What: f}
-		next, _, err := crossing.Step(c.state, e)
-		if err != nil {
-			panic(err)
-		}
-		c.state = next
+func (c *fakeClient) decide(by string, in crossing.Input) error {
+	events, err := crossing.Decide(c.state, crossing.Moment{At: time.Now(), By: by, Seen: c.state.Seq}, in)
+	for _, e := range events {
+		c.state = crossing.Apply(c.state, e)
 		c.events <- e
 	}
-	c.show()
+	c.share = c.state.Share
+	return err
 }
 
-func (c *fakeClient) Do(_ context.Context, command keeper.Command) error {
+func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, error) {
 	c.commands = append(c.commands, command)
-	c.play(c, command)
-	return nil
-}
-func (c *fakeClient) Snapshots(context.Context) <-chan keeper.Snapshot { return c.snapshots }
-func (c *fakeClient) Events(context.Context) <-chan crossing.Event     { return c.events }
-func (c *fakeClient) Tryout(context.Context) (tryout.Report, string, error) {
-	return tryout.Report{}, "client", errors.New("the plan names no access log")
-}
-
-func (c *fakeClient) Foresee(_ context.Context, share split.Share) (front.Change, error) {
-	return front.Change{From: 500, Wanted: share, Reached: share, Steps: []string{"set server sailings/green1 weight 3"}, Connections: "every connection stays open", Usually: 2 * time.Millisecond}, nil
-}
-
-func (c *fakeClient) Versions(context.Context) ([]keeper.Offer, error) { return nil, nil }
-
-func begun(build string) crossing.Begun {
-	return crossing.Begun{
-		Service: "sailings", Number: 4, Target: split.Green, Version: "4.3.0", Build: build, LiveBuild: "7c1e", Then: plan.ThenLeave,
-		Route: route.Route{{Part: 5000}, {Part: split.Whole, Ask: true}},
+	begin := c.begin
+	begin.SameBuild = command.SameBuild
+	in := map[keeper.Verb]crossing.Input{
+		keeper.Begin: begin, keeper.Yes: crossing.Yes{Question: command.Question}, keeper.No: crossing.No{Question: command.Question},
+		keeper.Shift: crossing.ShiftTo{Share: command.Share}, keeper.Retire: crossing.GiveUp{}, keeper.Back: crossing.Back{Why: command.Why},
+		keeper.Raise: crossing.RaiseSpare{Side: split.Green, Choices: begin.Choices, NothingNew: begin.NothingNew, SameBuild: command.SameBuild},
+	}[command.Do]
+	if err := c.decide(command.By, in); err != nil {
+		return 0, err
 	}
-}
-
-// cooperative is a keeper on whose service everything goes well.
-func cooperative(c *fakeClient, command keeper.Command) {
-	switch command.Do {
-	case keeper.Begin:
-		c.step(begun("b92f"), crossing.Raised{Effect: 1}, crossing.Proved{Effect: 2, Pass: true}, crossing.Applied{Effect: 3, Share: 5000}, crossing.Tick{})
-	case keeper.Next:
-		c.step(crossing.NextAsked{}, crossing.Applied{Effect: 4, Share: split.Whole}, crossing.Tick{})
-	case keeper.Back:
-		c.step(crossing.BackAsked{Why: command.Why})
-		if c.state.GoingBack {
-			c.step(crossing.Applied{Effect: c.state.Pending.ID, Share: 0})
-		} else {
-			c.step(crossing.Retired{Effect: c.state.Pending.ID})
+	seq := c.state.Seq
+	for c.state.Task.ID != 0 {
+		c.show()
+		f := c.perform(c.state.Task)
+		if f == nil {
+			break
+		}
+		if err := c.decide("vaiven", crossing.Report{Fact: f}); err != nil {
+			return 0, err
+		}
+		if c.state.Timed() {
+			if err := c.decide("vaiven", crossing.TimeUp{}); err != nil {
+				return 0, err
+			}
 		}
 	}
+	c.show()
+	return seq, nil
+}
+
+func (c *fakeClient) Snapshots(context.Context) <-chan keeper.Snapshot {
+	if len(c.snapshots) == 0 {
+		c.show() // a new watcher is shown the last one
+	}
+	return c.snapshots
+}
+func (c *fakeClient) Events(context.Context) <-chan crossing.Event { return c.events }
+func (c *fakeClient) Tryout(context.Context) (tryout.Report, string, error) {
+	return tryout.Report{}, "client", errors.New("the plan names no access log")
 }
 
 func run(t *testing.T, c *fakeClient, o Options) (Summary, []any) {
@@ -120,167 +142,223 @@ func run(t *testing.T, c *fakeClient, o Options) (Summary, []any) {
 
 func TestCross(t *testing.T) {
 	t.Run("to its end", func(t *testing.T) {
-		sum, lines := run(t, newClient(cooperative), Options{Yes: true})
+		c := newClient()
+		sum, lines := run(t, c, Options{Yes: true})
 		if sum.Outcome != Settled || sum.Answers != 100 || sum.Lost != 2 || sum.LongestGap != 40 || sum.Switch != 3 || sum.Crossing != 4 {
 			t.Errorf("summary %+v", sum)
 		}
-		if len(lines) != 9 {
-			t.Errorf("%d lines, want 8 events and a summary", len(lines))
+		for n, line := range lines[:len(lines)-1] {
+			if e, ok := line.(crossing.Event); !ok || e.Seq != uint64(n+1) {
+				t.Errorf("line %d is %+v", n, line)
+			}
+		}
+		if uint64(len(lines)-1) != c.state.Seq {
+			t.Errorf("%d lines for %d events", len(lines)-1, c.state.Seq)
 		}
 	})
 	t.Run("not approved", func(t *testing.T) {
 		asked := ""
-		sum, _ := run(t, newClient(cooperative), Options{Ask: func(q string) (bool, error) { asked = q; return false, nil }})
-		if sum.Outcome != RolledBack || !strings.Contains(sum.Why, "not approved") || !strings.Contains(asked, "100 %") {
+		sum, _ := run(t, newClient(), Options{Ask: func(q string) (bool, error) { asked = q; return false, nil }})
+		if sum.Outcome != RolledBack || sum.Why != "answered with no: go on to 100 % on green?" || !strings.Contains(asked, "100 %") {
 			t.Errorf("summary %+v, asked %q", sum, asked)
 		}
 	})
 	t.Run("the same build", func(t *testing.T) {
-		c := newClient(func(c *fakeClient, command keeper.Command) {
-			if command.Do == keeper.Begin {
-				c.step(begun("7c1e"))
-				return
-			}
-			cooperative(c, command)
-		})
+		c := newClient()
+		c.begin.NothingNew = true
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != CalledOff || !strings.Contains(sum.Why, "nothing has changed") {
+		if sum.Outcome != CalledOff || !strings.Contains(sum.Why, "nothing has changed") || !strings.Contains(sum.Why, "--same-build") {
 			t.Errorf("summary %+v", sum)
+		}
+		c = newClient()
+		c.begin.NothingNew = true
+		if sum, _ := run(t, c, Options{Yes: true, SameBuild: true}); sum.Outcome != Settled {
+			t.Errorf("even so: %+v", sum)
+		}
+	})
+	t.Run("findings", func(t *testing.T) {
+		for accept, want := range map[bool]Outcome{false: CalledOff, true: Settled} {
+			c := newClient()
+			c.perform = func(task crossing.Task) crossing.Fact {
+				if task.Do == crossing.Check {
+					return crossing.Proved{Task: task.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "differences", Instance: "green", Ask: true, Want: "none", Got: "1: environment REGION"}}}}
+				}
+				return well(task)
+			}
+			if sum, _ := run(t, c, Options{Yes: true, Accept: accept}); sum.Outcome != want || !accept && !strings.Contains(sum.Why, "--accept") {
+				t.Errorf("accepted %v: %+v", accept, sum)
+			}
 		}
 	})
 	t.Run("frozen with nobody there", func(t *testing.T) {
-		c := newClient(func(c *fakeClient, command keeper.Command) {
-			c.step(begun("b92f"), crossing.Raised{Effect: 1}, crossing.Proved{Effect: 2, Pass: true}, crossing.Applied{Effect: 3, Share: 5000},
-				crossing.Tripped{Guard: "failing", Action: plan.Freeze, Why: "worse"})
-		})
+		c := newClient()
+		c.perform = func(task crossing.Task) crossing.Fact {
+			if task.Do == crossing.Move {
+				return crossing.NotDone{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}}
+			}
+			return well(task)
+		}
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != Failed || !strings.Contains(sum.Why, "frozen: failing") || len(c.commands) != 1 {
+		if sum.Outcome != Failed || !strings.Contains(sum.Why, "frozen: the front did not take the share: the pier is closed") || len(c.commands) != 1 {
 			t.Errorf("summary %+v after %v", sum, c.commands)
 		}
 	})
 	t.Run("not before an earlier one has been cleared away", func(t *testing.T) {
-		c := newClient(cooperative)
+		c := newClient()
 		<-c.snapshots
-		c.state = crossing.State{Stage: crossing.CalledOff, Number: 3, Retiring: true}
+		c.state = crossing.State{Stage: crossing.CalledOff, Number: 3, Task: crossing.Task{ID: 9, Do: crossing.Retire}, Seq: 9}
 		c.show()
-		c.play = func(c *fakeClient, command keeper.Command) {
-			if len(c.snapshots) > 0 {
-				t.Error("it began at the sight of a side that was being retired")
-			}
-			c.state = crossing.State{}
-			c.play = cooperative
-			cooperative(c, command)
-		}
-		c.state.Retiring = false
+		c.state.Task = crossing.Task{}
 		c.show()
-		if sum, _ := run(t, c, Options{Yes: true}); sum.Outcome != Settled {
+		c.begin.Number = 4
+		if sum, _ := run(t, c, Options{Yes: true}); sum.Outcome != Settled || sum.Crossing != 4 {
 			t.Errorf("summary %+v", sum)
 		}
-	})
-	t.Run("a crossing from before is not taken for this one", func(t *testing.T) {
-		c := newClient(cooperative)
-		c.state = crossing.State{Stage: crossing.RolledBack, Number: 3, Version: "4.3.0"}
-		c.show()
-		c.state = crossing.State{}
-		if sum, _ := run(t, c, Options{Yes: true}); sum.Crossing != 4 || sum.Outcome != Settled {
-			t.Errorf("summary %+v", sum)
+		if len(c.snapshots) > 0 {
+			t.Error("it began at the sight of a side that was being retired")
 		}
 	})
 }
 
-// homeFront is a front that can only go home.
-type homeFront struct {
-	share split.Share
-	err   error
-}
-
-func (f *homeFront) Home(_ context.Context, share split.Share) (reading.Split, error) {
-	f.share = share
-	return reading.Split{Share: share}, f.err
-}
-
-func openBook(t *testing.T) *logbook.Book {
-	t.Helper()
-	b, err := logbook.Open(filepath.Join(t.TempDir(), "log.db"))
-	if err != nil {
-		t.Fatal(err)
+// What is done by hand waits for what comes of it, and says it.
+func TestByHand(t *testing.T) {
+	c := newClient()
+	side, choices, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0", By: "marit"}, func([]reading.Condition) {})
+	if err != nil || side != split.Green || raise.Main(choices).Version != "4.3.0" {
+		t.Errorf("raised %v at %v, %v", side, choices, err)
 	}
-	t.Cleanup(func() { b.Close() })
-	return b
+	s, err := Shift(t.Context(), c, 2500, "marit")
+	if err != nil || s.Before != 0 || s.Share != 2500 || len(s.Did) != 1 || len(s.Notes) != 1 {
+		t.Errorf("shifted %+v, %v", s, err)
+	}
+	if _, err := Shift(t.Context(), c, 20_000, "marit"); !errors.Is(err, crossing.ErrNotNow) {
+		t.Errorf("a share that is none: %v", err)
+	}
+	if _, err := Retire(t.Context(), c, "sailings", "marit"); !errors.Is(err, crossing.ErrNotNow) {
+		t.Errorf("retire a side with traffic: %v", err)
+	}
+	c.perform = func(task crossing.Task) crossing.Fact {
+		if task.Do == crossing.Move {
+			return crossing.InForce{Task: task.ID, Nearest: 0, Share: 5000}
+		}
+		return well(task)
+	}
+	if s, err := Shift(t.Context(), c, 0, "marit"); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
+		t.Errorf("changed under our hands: %+v, %v", s, err)
+	}
+	c.perform = well
+	if _, err := Shift(t.Context(), c, 0, "marit"); err != nil {
+		t.Error(err)
+	}
+	if side, err := Retire(t.Context(), c, "sailings", "marit"); err != nil || side != split.Green {
+		t.Errorf("retired %v, %v", side, err)
+	}
+	c.perform = func(task crossing.Task) crossing.Fact {
+		return crossing.NotDone{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no berth is free"}}
+	}
+	if _, _, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0"}, func([]reading.Condition) {}); !errors.Is(err, ErrNotDone) || !strings.Contains(err.Error(), "no berth is free") {
+		t.Errorf("a raise that fails: %v", err)
+	}
+	// Something else takes its place, and no event says so.
+	synctest.Test(t, func(t *testing.T) {
+		c := newClient()
+		c.perform = func(task crossing.Task) crossing.Fact { return nil }
+		time.AfterFunc(time.Second, func() {
+			c.state.Seq, c.state.Task = c.state.Seq+1, crossing.Task{ID: c.state.Seq + 1, Do: crossing.GoHome}
+			c.show()
+		})
+		if _, err := Shift(t.Context(), c, 2500, "marit"); !errors.Is(err, ErrNotDone) {
+			t.Errorf("something else: %v", err)
+		}
+	})
 }
 
-// record writes a crossing into a book, as a keeper that was killed left it.
-func record(t *testing.T, b *logbook.Book, facts ...crossing.Fact) {
-	t.Helper()
-	var s crossing.State
-	for _, f := range facts {
-		e := crossing.Event{At: time.Now(), What: f}
-		next, effects, err := crossing.Step(s, e)
+// homeFront is a front that goes home, and that something may be done to after.
+type homeFront struct {
+	share      split.Share
+	generation uint64
+	homes      []front.Homing
+	fail       []error // what the next tries come to
+	reads      int
+	before     func(f *homeFront) // what happens before each reading
+}
+
+func (f *homeFront) Home(_ context.Context, h front.Homing) (front.Done, error) {
+	f.homes = append(f.homes, h)
+	if len(f.fail) > 0 {
+		err := f.fail[0]
+		f.fail = f.fail[1:]
+		if err != nil {
+			return front.Done{}, err
+		}
+	}
+	f.share, f.generation = split.Toward(h.Side, split.Whole), f.generation+1
+	return front.Done{Split: reading.Split{Share: f.share}, Nearest: f.share, Order: reading.Order{Generation: f.generation, Side: h.Side}}, nil
+}
+
+func (f *homeFront) Read(context.Context) (reading.Front, error) {
+	f.reads++
+	if f.before != nil {
+		f.before(f)
+	}
+	return reading.Front{Split: reading.Split{Share: f.share}, Order: reading.Order{Generation: f.generation}}, nil
+}
+
+func TestBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := &homeFront{share: 5000, fail: []error{front.ErrUnreachable, front.ErrNotLoaded, fmt.Errorf("full: %w", front.ErrNotLoaded)}}
+		var tried []error
+		r, err := Back(t.Context(), f, BackOptions{To: split.Blue, By: "marit", Why: "it looks wrong", For: time.Minute}, func(err error) { tried = append(tried, err) })
+		if err != nil || r.Share != 0 || r.Order.Generation != 1 || len(tried) != 3 {
+			t.Errorf("back: %+v, %v after %v", r, err, tried)
+		}
+		if h := f.homes[0]; h.Side != split.Blue || h.By != "marit" || h.Why != "it looks wrong" || h.Force {
+			t.Errorf("it went home as %+v", h)
+		}
+		f = &homeFront{share: 5000, fail: []error{front.ErrNobody}}
+		if _, err := Back(t.Context(), f, BackOptions{To: split.Green, For: time.Minute}, func(error) {}); !errors.Is(err, crossing.ErrNotNow) || !strings.Contains(err.Error(), "--force") {
+			t.Errorf("to nobody: %v", err)
+		}
+		f = &homeFront{share: 5000, fail: []error{front.ErrUnreachable, front.ErrUnreachable}}
+		if _, err := Back(t.Context(), f, BackOptions{To: split.Blue}, func(error) { t.Error("it tries again") }); !errors.Is(err, front.ErrUnreachable) {
+			t.Errorf("once: %v", err)
+		}
+	})
+}
+
+// A change that was begun before the going home and comes through after it is undone; what
+// somebody sends out under a newer order is not.
+func TestHold(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		o := BackOptions{To: split.Blue, For: time.Minute}
+		f := &homeFront{share: 5000}
+		f.before = func(f *homeFront) {
+			if f.reads == 3 || f.reads == 20 {
+				f.share = 5000
+			}
+		}
+		r, err := Back(t.Context(), f, o, func(error) {})
 		if err != nil {
 			t.Fatal(err)
 		}
-		s = next
-		if err := b.Append(t.Context(), s, e, effects); err != nil {
-			t.Fatal(err)
+		begun := time.Now()
+		again, err := Hold(t.Context(), f, o, r)
+		if err != nil || again != 2 || f.share != 0 || time.Since(begun) < HoldFor {
+			t.Errorf("sent home again %d times in %v, %v; it has %v", again, time.Since(begun), err, f.share)
 		}
-	}
+		f = &homeFront{}
+		f.before = func(f *homeFront) { f.share, f.generation = 5000, 7 }
+		if again, err := Hold(t.Context(), f, o, Returned{Order: reading.Order{Generation: 1}}); err != nil || again != 0 || f.share != 5000 {
+			t.Errorf("under a newer order: %d times, %v; it has %v", again, err, f.share)
+		}
+	})
 }
 
-func TestBackReadsWhereHomeIsAndWritesItDown(t *testing.T) {
-	b := openBook(t)
-	record(t, b, begun("b92f"), crossing.Raised{Effect: 1}, crossing.Proved{Effect: 2, Pass: true}, crossing.Applied{Effect: 3, Share: 5000})
-	f := &homeFront{share: 5000}
-	o := BackOptions{By: "marit", Why: "it looks wrong"}
-	r, err := Back(t.Context(), f, b, o)
-	if err != nil || f.share != 0 || r.To != split.Blue {
-		t.Fatalf("back: %+v, %v, the front has %v", r, err, f.share)
+func TestWhereHomeIs(t *testing.T) {
+	if side, err := HomeOf(crossing.State{Stage: crossing.Settled, Target: split.Green}); err != nil || side != split.Blue {
+		t.Errorf("after a crossing to green home is %v, %v", side, err)
 	}
-	if err := Record(t.Context(), b, r, o); err != nil {
-		t.Fatal(err)
-	}
-	s, err := b.Replay(t.Context(), 4)
-	if err != nil || s.Stage != crossing.RolledBack || s.Why != "it looks wrong" || s.Share != 0 {
-		t.Errorf("the logbook says %v, %v", s, err)
-	}
-	if err := Record(t.Context(), b, r, o); err != nil {
-		t.Errorf("written down twice: %v", err)
-	}
-	if _, err := b.Replay(t.Context(), 4); err != nil {
-		t.Errorf("after that it cannot be replayed: %v", err)
-	}
-}
-
-func TestBackBeforeAnyTrafficMoved(t *testing.T) {
-	b := openBook(t)
-	record(t, b, begun("b92f"), crossing.Raised{Effect: 1})
-	f := &homeFront{share: 1}
-	r, err := Back(t.Context(), f, b, BackOptions{})
-	if err != nil || f.share != 0 {
-		t.Fatalf("back: %+v, %v", r, err)
-	}
-	if err := Record(t.Context(), b, r, BackOptions{}); err != nil {
-		t.Fatal(err)
-	}
-	if s, err := b.Replay(t.Context(), 4); err != nil || s.Stage != crossing.CalledOff {
-		t.Errorf("the logbook says %v, %v", s, err)
-	}
-}
-
-func TestBackWithoutALogbook(t *testing.T) {
-	f := &homeFront{share: 5000}
-	if _, err := Back(t.Context(), f, nil, BackOptions{}); err == nil || !strings.Contains(err.Error(), "--to blue or --to green") || f.share != 5000 {
-		t.Errorf("without a logbook and without a side: %v, the front has %v", err, f.share)
-	}
-	if r, err := Back(t.Context(), f, nil, BackOptions{To: "green"}); err != nil || f.share != split.Whole || r.To != split.Green {
-		t.Errorf("to green: %+v, %v, the front has %v", r, err, f.share)
-	}
-	if _, err := Back(t.Context(), f, nil, BackOptions{To: "grene"}); err == nil {
-		t.Error("a misspelt side was taken")
-	}
-	if _, err := Back(t.Context(), &homeFront{err: front.ErrUnreachable}, nil, BackOptions{To: "blue"}); !errors.Is(err, front.ErrUnreachable) {
-		t.Errorf("with the front gone: %v", err)
-	}
-	if _, err := Back(t.Context(), f, openBook(t), BackOptions{}); !errors.Is(err, crossing.ErrNotNow) {
-		t.Errorf("with nothing under way: %v", err)
+	if _, err := HomeOf(crossing.State{}); err == nil || !strings.Contains(err.Error(), "--to blue or --to green") {
+		t.Errorf("before the first crossing: %v", err)
 	}
 }

@@ -3,14 +3,14 @@ package keeper
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/core/figures"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -18,7 +18,6 @@ import (
 	"vaiven/internal/differ"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
-	"vaiven/internal/prober"
 	"vaiven/internal/prove"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
@@ -41,11 +40,28 @@ type Stacks interface {
 	Stop(context.Context, split.Side) error
 }
 
+// Health reads the health of a side's instances again and again.
+type Health interface {
+	// Round reads all instances at once, and returns their conditions in the same order.
+	Round(context.Context, []reading.Instance) []reading.Condition
+}
+
+// Prober asks at the front door.
+type Prober interface {
+	Run(context.Context)
+	Report(now time.Time) reading.Door
+	// Sides says which versions the sides run, "" for none or several.
+	Sides([2]string)
+}
+
 // Book is all that the keeper asks of a logbook.
 type Book interface {
-	Append(context.Context, crossing.State, crossing.Event, []crossing.Effect) error
-	Last(context.Context) (int, error)
-	Replay(ctx context.Context, number int) (crossing.State, error)
+	// Append records events, all or none, with the state that they led to.
+	Append(context.Context, crossing.State, []crossing.Event) error
+	// Check writes something of no meaning, to see whether events could be written.
+	Check(context.Context) error
+	// Load is the state that the book ends with, and how many events were not understood.
+	Load(context.Context) (s crossing.State, unknown int, err error)
 	// Raises is how long instances took until they were healthy in the last
 	// crossings.
 	Raises(context.Context) ([]time.Duration, error)
@@ -53,7 +69,8 @@ type Book interface {
 	Past(context.Context) ([]crossing.Past, error)
 }
 
-// Config is what a keeper works with. All fields have to be set.
+// Config is what a keeper works with. All fields have to be set, but for those that say
+// otherwise.
 type Config struct {
 	Plan    *plan.Plan
 	Secrets secret.Values
@@ -61,125 +78,94 @@ type Config struct {
 	Stacks  Stacks
 	Sources map[string]versions.Source // by part; a part without one takes the first part's versions
 	Book    Book
-	Prober  *prober.Prober
+	Prober  Prober
+	Health  func(split.Side) Health                                          // nil: by the plan's checks
+	Prove   func(context.Context, prove.Question) (proof.Proof, prove.About) // nil: [prove.Prove]
+	Log     *slog.Logger                                                     // nil: the default one
 }
 
-// self is who the keeper's own events come from.
-const self = "vaiven"
-
-// The rhythm of the keeper.
+// The rhythm of the keeper, and its limits.
 const (
-	tickEvery  = 100 * time.Millisecond // time-outs, retries, snapshots
-	idleEvery  = 500 * time.Millisecond // snapshots while nothing is crossing
-	frontEvery = 500 * time.Millisecond // readings of the front
+	tickEvery  = 100 * time.Millisecond // time passes for the engine, and snapshots are taken while something moves
+	idleEvery  = 500 * time.Millisecond // snapshots while nothing does
 	frontLimit = 2 * time.Second        // for one reading of the front
 	setLimit   = 25 * time.Second       // for one change of it: some have to be reloaded
-	bookLimit  = 2 * time.Second        // for one entry in the logbook
-	figureSpan = 10 * time.Second       // that displayed figures are taken over
-	rateSpan   = 3 * time.Second        // that requests a second are taken over: they change at once when the share does
+	bookLimit  = 2 * time.Second        // for the logbook to take an entry
+	listLimit  = 10 * time.Second       // for a list of a side's instances
+	endLimit   = time.Second            // for what is under way when the keeper ends
 )
 
-// Keeper runs one service's crossings. Make it with New.
+// Keeper runs one service's crossings. Make it with New. It performs what its engine
+// orders, and judges nothing.
 type Keeper struct {
 	Config
 
-	commands chan request
-	reports  chan crossing.Event
-	looks    chan looking
-	fronts   chan frontReading
-	rounds   chan round
-	done     chan struct{} // closed when Run has returned
-	effects  sync.WaitGroup
-	latest   atomic.Pointer[Snapshot]
-	homing   atomic.Int32 // commands to go back that the loop has not taken yet
-	hub      hub
+	inbox   chan func(now time.Time) // what the loop does next
+	done    chan struct{}            // closed when Run has returned
+	effects sync.WaitGroup
+	latest  atomic.Pointer[Snapshot]
+	hub     hub
+	log     *journal
+	book    *recorder
 
 	// What follows belongs to the goroutine of Run.
 
-	state     crossing.State
-	begun     time.Time
-	point     Point           // the second of the track that is not over
-	cleared   [2]time.Time    // when a side's instances were last changed
-	overruled map[string]bool // guards that tripped and that a person went on in spite of
-	resumed   bool            // the front was read since the start
-	revision  uint64
-	settled   time.Time // when the last change of ours was confirmed
-	cancel    context.CancelFunc
-	raising   raising
-	clearing  [2]bool          // a side is being raised or retired: its instances at the front are left alone
-	queue     []crossing.Event // reports that wait until the logbook takes entries again
-	owed      []entry          // entries that it does not have yet
-	series    figures.Series   // the front's counts
-	reading   reading.Front    // the last good one
-	view      Snapshot         // what does not follow from the rest
-	guards    *guards
-	since     time.Time // when the target first got traffic, zero before
-	synced    bool      // the front's instances are being set
-	proofs    int       // begun so far, the last one's number
+	engine  *engine.Engine
+	running running
+	kick    chan struct{} // has whoever goes home try again at once
+	telling bool          // the front is being given instances
+	toldAt  time.Time     // when it was last
+	proofs  int           // begun so far, the last one's number
+	proof   proof.Proof   // the last one, or as far as it is
+	about   prove.About
+	proving bool
+	looks   []func(context.Context) // what was asked for beside a crossing, and has not begun
+	notice  string                  // what the logbook had to say at the start
 }
 
-// request is a command on its way to the loop.
-type request struct {
-	event crossing.Event
-	reply chan error
+// running is the task that is being performed.
+type running struct {
+	id     uint64
+	cancel context.CancelFunc
 }
 
-// frontReading is the outcome of reading the front.
-type frontReading struct {
-	asked   time.Time
-	reading reading.Front
-	err     error
-}
-
-// round is the outcome of reading the instances of a side.
-type round struct {
-	side       split.Side
-	begun      time.Time
-	at         time.Time
-	conditions []reading.Condition
-	err        error
-}
-
-// raising is a raise whose instances have been started, or are being.
-type raising struct {
-	effect   int
-	side     split.Side
-	builds   map[string]stack.Build
-	started  bool
-	deadline time.Time
-}
-
-// New makes a keeper with the crossing that the logbook ends with. It starts
-// nothing.
+// New makes a keeper with the state that the logbook ends with. It starts nothing.
 func New(ctx context.Context, c Config) (*Keeper, error) {
-	k := &Keeper{
-		Config: c, commands: make(chan request), reports: make(chan crossing.Event), looks: make(chan looking), fronts: make(chan frontReading),
-		rounds: make(chan round), done: make(chan struct{}), cancel: func() {}, guards: newGuards(c.Plan.Guards), overruled: map[string]bool{},
+	k := &Keeper{Config: c, inbox: make(chan func(time.Time)), done: make(chan struct{}), kick: make(chan struct{}, 1)}
+	k.running.cancel = func() {}
+	if k.Health == nil {
+		k.Health = func(split.Side) Health { return check.NewMonitor(c.Plan, c.Secrets) }
 	}
-	number, err := c.Book.Last(ctx)
+	if k.Prove == nil {
+		k.Prove = prove.Prove
+	}
+	k.log = newJournal(c.Log)
+	state, unknown, err := c.Book.Load(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if number > 0 {
-		if k.state, err = c.Book.Replay(ctx, number); err != nil {
-			return nil, err
-		}
+	if unknown > 0 {
+		k.notice = "the logbook has entries of a newer Vaiven, which are kept and passed over"
+		k.log.warn("entries of a newer Vaiven are passed over", "number", unknown)
 	}
-	k.earlierRaises(ctx)
-	k.publish(time.Now())
+	k.book = newRecorder(c.Book, state.Seq)
+	now := time.Now()
+	k.engine = engine.New(c.Plan, state, now)
+	k.typical(ctx)
+	k.publish(now)
 	return k, nil
 }
 
-// earlierRaises learns how long a raise usually takes.
-func (k *Keeper) earlierRaises(ctx context.Context) {
+// typical learns how long a raise usually takes.
+func (k *Keeper) typical(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, bookLimit)
 	defer cancel()
 	earlier, err := k.Book.Raises(ctx)
 	if err != nil {
-		slog.Warn("how long raises took", "err", err) // nothing depends on it
+		k.log.warn("how long raises took is not known", "err", err) // nothing depends on it
 		return
 	}
-	k.view.Typical = raise.Typical(earlier)
+	k.engine.SetTypical(raise.Typical(earlier))
 }
 
 // Run does the keeper's work until the context ends. Instances and front go on
@@ -188,38 +174,36 @@ func (k *Keeper) Run(ctx context.Context) {
 	defer close(k.done)
 	ctx, stop := context.WithCancel(ctx)
 	var parts sync.WaitGroup
+	parts.Go(func() { k.book.run(ctx) })
+	parts.Go(func() { k.log.run(ctx) })
 	parts.Go(func() { k.watchFront(ctx) })
+	parts.Go(func() { k.rehearse(ctx) })
 	for _, side := range split.Sides {
-		parts.Go(func() { k.watchStacks(ctx, side) })
+		parts.Go(func() { k.watchSide(ctx, side) })
 	}
 	parts.Go(func() { k.Prober.Run(ctx) })
 	defer func() {
-		if err := k.settleDebts(context.WithoutCancel(ctx)); err != nil {
-			slog.Error("what was done is not in the logbook", "err", err)
-		}
 		stop()
-		k.effects.Wait()
-		parts.Wait()
+		within(endLimit, k.effects.Wait) // what hangs is left behind
+		within(endLimit, func() { k.book.flush() })
+		within(endLimit, parts.Wait)
 		k.hub.close()
 	}()
 	ticker := time.NewTicker(tickEvery)
 	defer ticker.Stop()
+	k.perform(ctx)
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case r := <-k.commands:
-			r.reply <- k.command(ctx, r.event)
-		case l := <-k.looks:
-			k.beginLook(ctx, l)
-		case e := <-k.reports:
-			k.report(ctx, e)
-		case f := <-k.fronts:
-			k.frontRead(ctx, f)
-		case r := <-k.rounds:
-			k.stacksRead(ctx, r)
-		case now := <-ticker.C:
-			k.tick(ctx, now)
+		case do := <-k.inbox:
+			do(time.Now())
+			k.perform(ctx)
+		case <-ticker.C:
+			now := time.Now()
+			k.engine.DoorRead(k.Prober.Report(now))
+			k.happened(k.engine.Pass(now))
+			k.perform(ctx)
 			if k.busy() || now.Sub(k.latest.Load().At) >= idleEvery {
 				k.publish(now)
 			}
@@ -227,276 +211,61 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 }
 
+// within waits for something, but not for ever.
+func within(limit time.Duration, wait func()) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		wait()
+	}()
+	timer := time.NewTimer(limit)
+	defer timer.Stop()
+	select {
+	case <-done:
+	case <-timer.C:
+	}
+}
+
+// post has the loop do something, unless the keeper ends.
+func (k *Keeper) post(ctx context.Context, do func(now time.Time)) {
+	select {
+	case k.inbox <- do:
+	case <-k.done:
+	case <-ctx.Done():
+	}
+}
+
 // busy reports whether anything moves that a screen should follow closely.
 func (k *Keeper) busy() bool {
-	return k.state.Stage.UnderWay() || k.state.Retiring
+	s := k.engine.State()
+	return s.Stage.UnderWay() || s.Task.ID != 0
 }
 
-// Do carries out a command. See [Client].
-func (k *Keeper) Do(ctx context.Context, c Command) error {
-	if c.Do == Again || c.Do == Prove && !k.latest.Load().Crossing.Stage.UnderWay() {
-		return k.look(ctx, c)
-	}
-	fact, err := k.fact(ctx, c)
-	if err != nil {
-		return err
-	}
-	event := crossing.Event{At: time.Now(), By: c.By, What: fact}
-	if c.Do == Back {
-		k.homing.Add(1)
-		defer k.homing.Add(-1)
-		k.homeAtOnce(ctx, event)
-	}
-	reply := make(chan error, 1)
-	select {
-	case k.commands <- request{event, reply}:
-		return <-reply
-	case <-k.done:
-		return errors.New("the keeper has stopped")
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
-// homeAtOnce takes all traffic home before the loop even hears of it, so that a
-// rollback waits neither for a slow disk nor for anything else that the loop is
-// at. The loop then does it once more, in its order, which does no harm.
-func (k *Keeper) homeAtOnce(ctx context.Context, e crossing.Event) {
-	_, effects, err := crossing.Step(k.latest.Load().Crossing, e)
-	if err != nil || !goesHome(effects) {
+// happened records events and tells them.
+func (k *Keeper) happened(events []crossing.Event) {
+	if len(events) == 0 {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, setLimit)
-	defer cancel()
-	if _, err := k.Front.Home(ctx, effects[0].Share); err != nil {
-		slog.Warn("going home at once", "err", err) // the loop tries until it works, and says so
-	}
-}
-
-// fact turns a command into the fact it asks for.
-func (k *Keeper) fact(ctx context.Context, c Command) (crossing.Fact, error) {
-	switch c.Do {
-	case Begin:
-		return k.beginning(ctx, c)
-	case Next:
-		if asked := k.latest.Load().Crossing.Asked; len(asked) > 0 {
-			return crossing.AcceptAsked{Findings: asked}, nil // what was seen, and nothing else
+	k.book.add(k.engine.State(), events)
+	for _, e := range events {
+		if b, ok := e.What.(crossing.Begun); ok {
+			k.proof, k.about, k.proving = proof.Proof{}, prove.About{}, false
+			k.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target", b.Target)
 		}
-		return crossing.NextAsked{}, nil
-	case Prove:
-		return crossing.ProveAsked{}, nil
-	case Again:
-		return nil, errors.New("nothing of a check that is made again is recorded")
-	case Steer:
-		return crossing.SteerAsked{Share: c.Share}, nil
-	case PutBack:
-		return crossing.PutBackAsked{}, nil
-	case Freeze:
-		return crossing.FreezeAsked{}, nil
-	case GoOn:
-		return crossing.GoOnAsked{}, nil
-	case Back:
-		return crossing.BackAsked{Why: c.Why}, nil
-	case Retire:
-		if c.Typed != k.Plan.Service {
-			return nil, fmt.Errorf("%w: to retire a side, the name %q has to be typed, not %q", crossing.ErrNotNow, k.Plan.Service, c.Typed)
-		}
-		return crossing.RetireAsked{}, nil
-	}
-	return nil, fmt.Errorf("there is no command %q", c.Do)
-}
-
-// beginning reads what a crossing begins from: the share from the front, the
-// builds from the stacks.
-func (k *Keeper) beginning(ctx context.Context, c Command) (crossing.Fact, error) {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	if c.Version == "" {
-		return nil, fmt.Errorf("%w: a crossing needs a version to go to", crossing.ErrNotNow)
-	}
-	r, err := k.Front.Read(ctx)
-	if err != nil {
-		return nil, err
-	}
-	live, err := Live(r.Split.Share)
-	if err != nil {
-		return nil, err
-	}
-	b := crossing.Begun{
-		Service: k.Plan.Service, Target: live.Other(), Version: c.Version, Route: k.Plan.Route, Keep: k.Plan.Keep, Then: k.Plan.Then,
-		Hold: c.Hold, SameBuild: c.SameBuild, Share: r.Split.Share, Revision: r.Split.Revision,
-		Nobody: len(r.Sides[live].Instances) == 0,
-	}
-	instances, err := k.Stacks.List(ctx, live)
-	if err != nil {
-		return nil, err
-	}
-	choices, err := Choose(ctx, k.Plan, k.Sources, c.Version, c.Versions)
-	if err != nil {
-		return nil, err
-	}
-	for _, i := range instances {
-		if !i.Running {
-			continue
-		}
-		for n := range choices {
-			if choices[n].Part == i.Part {
-				choices[n].LiveBuild = i.Build
-			}
-		}
-		if i.Part == k.Plan.Main().Name {
-			b.LiveVersion = i.Version
-		}
-	}
-	main := choices[0]
-	b.Version, b.Build, b.LiveBuild, b.Built, b.Others = main.Version, main.Build, main.LiveBuild, main.Built, choices[1:]
-	last, err := k.Book.Last(ctx)
-	if err != nil {
-		return nil, err
-	}
-	b.Number = last + 1
-	return b, nil
-}
-
-// Versions is what there is to choose from, for each part that has versions of its
-// own.
-func (k *Keeper) Versions(ctx context.Context) ([]Offer, error) {
-	offers, err := Offers(ctx, k.Plan, k.Sources)
-	if err != nil {
-		return nil, err
-	}
-	past, err := k.Book.Past(ctx)
-	if err != nil {
-		slog.Warn("earlier crossings", "err", err) // the choice does not depend on them
-	}
-	for n := range offers {
-		if offers[n].Part == k.Plan.Main().Name {
-			offers[n].Past = past
-		}
-	}
-	return offers, nil
-}
-
-// Foresee is what the front would do to put a share on green in force.
-func (k *Keeper) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
-	ctx, cancel := context.WithTimeout(ctx, frontLimit)
-	defer cancel()
-	return k.Front.Plan(ctx, share)
-}
-
-// choices are what the parts of the crossing's target are raised from.
-func choices(s crossing.State, main string) []crossing.Choice {
-	return append([]crossing.Choice{{Part: main, Version: s.Version, Build: s.Build, Built: s.Built}}, s.Others...)
-}
-
-// Live is the side that all requests go to, and an error if they are split.
-func Live(share split.Share) (split.Side, error) {
-	switch share {
-	case 0:
-		return split.Blue, nil
-	case split.Whole:
-		return split.Green, nil
-	}
-	return 0, fmt.Errorf("%w: the front sends %v of the requests to green, and no crossing is known that did it: "+
-		"take them all to one side first (vaiven back PLAN --to blue, or --to green)", crossing.ErrNotNow, share)
-}
-
-// command steps on what a person asked for.
-func (k *Keeper) command(ctx context.Context, e crossing.Event) error {
-	if _, ok := e.What.(crossing.BackAsked); !ok && !k.resumed {
-		return fmt.Errorf("%w: the front has not been read yet%s", crossing.ErrNotNow, k.frontTrouble())
-	}
-	if _, ok := e.What.(crossing.Begun); ok {
-		if k.state.Stage.UnderWay() {
-			return fmt.Errorf("%w: crossing %d is still at %q", crossing.ErrNotNow, k.state.Number, k.state.Stage)
-		}
-		if k.state.Retiring {
-			return fmt.Errorf("%w: a side is still being retired", crossing.ErrNotNow)
-		}
-	}
-	err := k.take(ctx, e)
-	k.publish(time.Now())
-	return err
-}
-
-func (k *Keeper) frontTrouble() string {
-	if k.view.Front.Error == "" {
-		return ""
-	}
-	return " (" + k.view.Front.Error + ")"
-}
-
-// enter makes a state the present one, tells it, and starts its effects.
-func (k *Keeper) enter(ctx context.Context, e crossing.Event, next crossing.State, effects []crossing.Effect) {
-	k.state = next
-	if b, ok := e.What.(crossing.Begun); ok {
-		k.begun, k.since, k.revision = e.At, time.Time{}, b.Revision
-		k.guards = newGuards(k.Plan.Guards)
-		k.view.Proof, k.view.About = proof.Proof{}, prove.About{}
-		k.view.Switch, k.view.Split = Switch{}, SplitView{}
-		slog.Info("crossing begins", "number", b.Number, "version", b.Version, "target", b.Target)
-	}
-	switch e.What.(type) {
-	case crossing.GoOnAsked, crossing.NextAsked, crossing.SteerAsked, crossing.PutBackAsked:
-		k.overrule()
-	}
-	k.hub.send(e)
-	k.cancelUnless(effects)
-	for _, effect := range effects {
-		k.perform(ctx, effect)
+		k.hub.send(e)
 	}
 }
 
-// cancelUnless ends the effect that is being performed if it is no longer
-// awaited.
-func (k *Keeper) cancelUnless(effects []crossing.Effect) {
-	if len(effects) > 0 || k.state.Pending.ID == 0 {
-		k.cancel()
-		k.cancel = func() {}
-		k.raising = raising{}
-		k.clearing = [2]bool{}
-		k.view.Proving = false
+// publish makes a snapshot and sends it to whoever watches.
+func (k *Keeper) publish(now time.Time) {
+	s := Snapshot{View: k.engine.View(now), Proof: k.proof, Proving: k.proving, About: k.about, Trouble: k.book.trouble(now)}
+	if s.Trouble == "" {
+		s.Trouble = k.notice
 	}
+	k.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
+	k.latest.Store(&s)
+	k.hub.publish(s)
 }
 
-// tick lets time pass: it takes up what waits, and steps.
-func (k *Keeper) tick(ctx context.Context, now time.Time) {
-	k.work(ctx)
-	if len(k.queue) > 0 {
-		return
-	}
-	if len(k.owed) > 0 {
-		_ = k.settleDebts(ctx) // told as trouble; tried again with the next tick
-	}
-	if !k.resumed || k.state.Stage == crossing.None {
-		return
-	}
-	k.watchRaise(now)
-	if err := k.take(ctx, crossing.Event{At: now, By: self, What: crossing.Tick{}}); err != nil && !errors.Is(err, errNotRecorded) {
-		slog.Error("tick", "err", err)
-	}
-}
-
-// note keeps what reports say beyond the state.
-func (k *Keeper) note(e crossing.Event) {
-	switch f := e.What.(type) {
-	case crossing.Applied:
-		k.view.Switch = Switch{At: e.At, Share: f.Share, Took: f.Took}
-		k.revision, k.settled = f.Revision, e.At
-		k.view.Front.Split = reading.Split{Revision: f.Revision, Share: f.Share, Since: e.At} // the front's own word
-	case crossing.Proved:
-		k.view.Proof, k.view.Proving = f.Proof, false
-	case crossing.Raised:
-		k.earlierRaises(context.Background())
-	case crossing.Retired:
-		k.forget(f.Side, e.At)
-	}
-}
-
-// forget drops what is known of a side's instances, because they are others now.
-// Rounds that began before say nothing of them.
-func (k *Keeper) forget(side split.Side, at time.Time) {
-	v := k.view.Sides[side]
-	k.cleared[side] = at
-	k.view.Sides[side] = SideView{Every: v.Every, Wanted: v.Wanted, Figures: v.Figures}
-}
+// errStopped is what a keeper answers that has stopped.
+var errStopped = errors.New("the keeper has stopped")

@@ -4,118 +4,172 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"reflect"
+	"sync"
 	"time"
 
 	"vaiven/internal/core/crossing"
 )
 
-// entry is what the logbook still has to take.
+// recorder writes events into the logbook, in their order, beside the loop: a disk that
+// hangs or is full holds nothing up. Whoever acts because of an event waits until it is
+// kept; going home does not.
+type recorder struct {
+	book Book
+	turn chan struct{} // held by the one who writes
+
+	mu      sync.Mutex // protects what follows
+	waiting []entry
+	written uint64        // sequence number of the last event that is on disk
+	changed chan struct{} // closed when written or failed changes
+	failed  error         // why the last try failed, nil if it did not
+	since   time.Time     // when the oldest that waits was added
+	wake    chan struct{}
+}
+
+// entry is events that have to be written together, with the state that they led to.
 type entry struct {
-	state   crossing.State
-	event   crossing.Event
-	effects []crossing.Effect
+	state  crossing.State
+	events []crossing.Event
 }
 
-// report steps on what an effect came to. If the logbook does not take it, it
-// waits.
-func (k *Keeper) report(ctx context.Context, e crossing.Event) {
-	if s, ok := e.What.(instancesStarted); ok {
-		if s.effect == k.raising.effect {
-			k.raising.started = true
-			k.clearing[k.raising.side] = false
-			k.forget(k.raising.side, e.At)
+// retryEvery is how often the logbook is tried that did not take an entry.
+const retryEvery = 500 * time.Millisecond
+
+func newRecorder(b Book, written uint64) *recorder {
+	return &recorder{book: b, turn: make(chan struct{}, 1), written: written, changed: make(chan struct{}), wake: make(chan struct{}, 1)}
+}
+
+// add has events written.
+func (r *recorder) add(s crossing.State, events []crossing.Event) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.waiting) == 0 {
+		r.since = events[0].At
+	}
+	r.waiting = append(r.waiting, entry{s, events})
+	r.awake()
+}
+
+func (r *recorder) awake() {
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
+}
+
+// run writes until the context ends.
+func (r *recorder) run(ctx context.Context) {
+	retry := time.NewTimer(retryEvery)
+	defer retry.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.wake:
+		case <-retry.C:
 		}
-		return
+		r.flush()
+		retry.Reset(retryEvery)
 	}
-	if p, ok := e.What.(proofSoFar); ok {
-		k.proofTold(p)
-		return
-	}
-	k.note(e)
-	k.queue = append(k.queue, e)
-	k.work(ctx)
-	k.publish(time.Now())
 }
 
-// proofTold shows how far a proof is, unless nobody waits for it any more.
-func (k *Keeper) proofTold(p proofSoFar) {
-	if !k.view.Proving || p.number != k.proofs {
-		return
-	}
-	k.view.Proof = p.proof
-	if p.about != nil {
-		k.view.About = *p.about
-	}
-	k.view.Proving = !p.done
-}
-
-// work takes what waits for the logbook, in order, as far as it goes.
-func (k *Keeper) work(ctx context.Context) {
-	for len(k.queue) > 0 {
-		if err := k.take(ctx, k.queue[0]); errors.Is(err, errNotRecorded) {
+// flush writes what waits, as far as it goes.
+func (r *recorder) flush() {
+	r.turn <- struct{}{}
+	defer func() { <-r.turn }()
+	for {
+		r.mu.Lock()
+		if len(r.waiting) == 0 {
+			r.mu.Unlock()
 			return
 		}
-		k.queue = k.queue[1:]
-	}
-}
-
-// errNotRecorded is wrapped when the logbook did not take an event, which was
-// therefore not acted on.
-var errNotRecorded = errors.New("the logbook cannot be written, so nothing was done")
-
-// take steps on an event, records it and performs what follows. Going back is done
-// first and recorded after, because it must not depend on a disk. What asks for no
-// effect is recorded after as well: nothing is done because of it, and whatever
-// does follow later waits for both entries.
-func (k *Keeper) take(ctx context.Context, e crossing.Event) error {
-	before := k.state
-	if _, ok := e.What.(crossing.Begun); ok {
-		before = crossing.State{}
-	}
-	next, effects, err := crossing.Step(before, e)
-	if err != nil {
-		return err
-	}
-	if len(effects) == 0 && reflect.DeepEqual(next, before) {
-		return nil
-	}
-	if len(effects) == 0 || goesHome(effects) {
-		k.enter(ctx, e, next, effects)
-		k.owed = append(k.owed, entry{next, e, effects})
-		k.settleDebts(ctx)
-		return nil
-	}
-	if err := k.settleDebts(ctx); err != nil {
-		return err
-	}
-	if err := k.record(ctx, entry{next, e, effects}); err != nil {
-		return err
-	}
-	k.enter(ctx, e, next, effects)
-	return nil
-}
-
-func goesHome(effects []crossing.Effect) bool { return len(effects) > 0 && effects[0].Home }
-
-// settleDebts records what was done before it was recorded.
-func (k *Keeper) settleDebts(ctx context.Context) error {
-	for len(k.owed) > 0 {
-		if err := k.record(ctx, k.owed[0]); err != nil {
-			return err
+		e := r.waiting[0]
+		r.mu.Unlock()
+		ctx, cancel := context.WithTimeout(context.Background(), bookLimit)
+		err := r.book.Append(ctx, e.state, e.events)
+		cancel()
+		r.mu.Lock()
+		r.failed = err
+		if err == nil {
+			r.waiting = r.waiting[1:]
+			r.written = e.events[len(e.events)-1].Seq
+			r.since = time.Now()
 		}
-		k.owed = k.owed[1:]
+		close(r.changed)
+		r.changed = make(chan struct{})
+		r.mu.Unlock()
+		if err != nil {
+			return
+		}
 	}
-	return nil
 }
 
-func (k *Keeper) record(ctx context.Context, e entry) error {
+// kept waits until an event is on disk. It does not wait long: what is to be done because
+// of the event is then not done at all.
+func (r *recorder) kept(ctx context.Context, seq uint64) error {
 	ctx, cancel := context.WithTimeout(ctx, bookLimit)
 	defer cancel()
-	if err := k.Book.Append(ctx, e.state, e.event, e.effects); err != nil {
-		k.view.Trouble = fmt.Sprintf("the logbook cannot be written (%v): only going back and freezing work", err)
-		return fmt.Errorf("%w: %w", errNotRecorded, err)
+	for {
+		r.mu.Lock()
+		written, failed, changed := r.written, r.failed, r.changed
+		r.mu.Unlock()
+		switch {
+		case written >= seq:
+			return nil
+		case failed != nil:
+			return failed
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return errNotTaken
+		}
 	}
-	k.view.Trouble = ""
-	return nil
+}
+
+// errNotTaken is a logbook that does not answer.
+var errNotTaken = fmt.Errorf("it has not taken the entry within %v", bookLimit)
+
+// ready is an error if nothing could be recorded now: what waits is written, and the disk
+// is tried.
+func (r *recorder) ready(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, bookLimit)
+	defer cancel()
+	r.awake()
+	r.mu.Lock()
+	last := r.written
+	if n := len(r.waiting); n > 0 {
+		events := r.waiting[n-1].events
+		last = events[len(events)-1].Seq
+	}
+	r.mu.Unlock()
+	if err := r.kept(ctx, last); err != nil {
+		return err
+	}
+	checked := make(chan error, 1)
+	go func() { checked <- r.book.Check(ctx) }()
+	select {
+	case err := <-checked:
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = errNotTaken
+		}
+		return err
+	case <-ctx.Done():
+		return errNotTaken
+	}
+}
+
+// trouble is what keeps events from being recorded, "" if nothing does.
+func (r *recorder) trouble(now time.Time) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case len(r.waiting) == 0:
+		return ""
+	case r.failed != nil:
+		return fmt.Sprintf("the logbook cannot be written (%v): only going back and freezing work", r.failed)
+	case now.Sub(r.since) > bookLimit:
+		return fmt.Sprintf("the logbook has not answered for %v: only going back and freezing work", now.Sub(r.since).Round(time.Second))
+	}
+	return ""
 }

@@ -12,6 +12,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/words"
 )
 
 // appID marks the file as a logbook, so that no other database is written to.
@@ -19,8 +20,8 @@ const appID = 0x7661_6976
 
 // migrations bring the schema from each version to the next. They are only ever
 // added to.
-var migrations = []string{
-	`CREATE TABLE crossings (
+var migrations = []func(*sql.Tx) error{
+	script(`CREATE TABLE crossings (
 		number  INTEGER PRIMARY KEY,
 		service TEXT NOT NULL,
 		target  TEXT NOT NULL,
@@ -38,8 +39,8 @@ var migrations = []string{
 		event    TEXT NOT NULL CHECK (json_valid(event)),
 		effects  TEXT NOT NULL CHECK (json_valid(effects)),
 		PRIMARY KEY (crossing, seq)
-	) STRICT;`,
-	`CREATE TABLE acts (
+	) STRICT;`),
+	script(`CREATE TABLE acts (
 		number  INTEGER PRIMARY KEY,
 		at      TEXT NOT NULL,
 		"by"    TEXT NOT NULL,
@@ -48,7 +49,15 @@ var migrations = []string{
 		ended   TEXT,
 		outcome TEXT NOT NULL DEFAULT '',
 		failed  INTEGER NOT NULL DEFAULT 0
-	) STRICT;`,
+	) STRICT;`),
+	translate, // from requests and effects to what happened, in one order
+}
+
+func script(text string) func(*sql.Tx) error {
+	return func(tx *sql.Tx) error {
+		_, err := tx.Exec(text)
+		return err
+	}
 }
 
 // Book is an open logbook. It is safe for concurrent use.
@@ -94,8 +103,8 @@ func (b *Book) migrate() error {
 		case version == len(migrations):
 			return nil
 		}
-		for _, script := range migrations[version:] {
-			if _, err := tx.Exec(script); err != nil {
+		for _, step := range migrations[version:] {
+			if err := step(tx); err != nil {
 				return err
 			}
 		}
@@ -120,38 +129,51 @@ func (b *Book) inTx(ctx context.Context, do func(*sql.Tx) error) (err error) {
 	return tx.Commit()
 }
 
-// Append records an event with the state and the effects that it led to. When it
-// returns nil, the record is on disk.
-func (b *Book) Append(ctx context.Context, s crossing.State, e crossing.Event, effects []crossing.Effect) error {
-	event, err := json.Marshal(e)
+// Append records events in their order, all or none, with the state that they led to.
+// When it returns nil, the record is on disk. An event whose number is taken is an error:
+// somebody else has written.
+func (b *Book) Append(ctx context.Context, s crossing.State, events []crossing.Event) error {
+	err := b.inTx(ctx, func(tx *sql.Tx) error { return insert(tx, s, events) })
 	if err != nil {
-		return fmt.Errorf("record %q: %w", e.What.Kind(), err)
+		return fmt.Errorf("record %q: %w", events[0].What.Kind(), err)
 	}
-	if effects == nil {
-		effects = []crossing.Effect{}
-	}
-	todo, err := json.Marshal(effects)
-	if err != nil {
-		return fmt.Errorf("record %q: %w", e.What.Kind(), err)
-	}
-	err = b.inTx(ctx, func(tx *sql.Tx) error {
-		var ended any
-		if s.Stage.Over() {
-			ended = stamp(s.Since)
-		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO crossings (number, service, target, version, build, begun, stage, ended, why)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT (number) DO UPDATE SET build = excluded.build, stage = excluded.stage, ended = excluded.ended, why = excluded.why`,
-			s.Number, s.Service, s.Target.String(), s.Version, s.Build, stamp(e.At), s.Stage, ended, s.Why); err != nil {
+	return nil
+}
+
+func insert(tx *sql.Tx, s crossing.State, events []crossing.Event) error {
+	for _, e := range events {
+		text, err := json.Marshal(e)
+		if err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO events (crossing, seq, at, event, effects)
-			VALUES (?, (SELECT coalesce(max(seq), 0) + 1 FROM events WHERE crossing = ?), ?, ?, ?)`,
-			s.Number, s.Number, stamp(e.At), string(event), string(todo))
-		return err
-	})
+		if f, ok := e.What.(crossing.Begun); ok {
+			if _, err := tx.Exec(`INSERT INTO crossings (number, service, target, begun, version, stage) VALUES (?, ?, ?, ?, '', '')`,
+				f.Number, f.Service, f.Target.String(), stamp(e.At)); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(`INSERT INTO events (seq, crossing, at, event) VALUES (?, ?, ?, ?)`, e.Seq, e.Crossing, stamp(e.At), string(text)); err != nil {
+			return err
+		}
+	}
+	if s.Number == 0 {
+		return nil
+	}
+	var ended any
+	if s.Stage.Over() {
+		ended = stamp(s.Since)
+	}
+	_, err := tx.Exec(`UPDATE crossings SET version = ?, build = ?, stage = ?, ended = ?, why = ? WHERE number = ?`,
+		s.Version, s.Build, s.Stage, ended, words.Cause(s.Why, s), s.Number)
+	return err
+}
+
+// Check writes something of no meaning through to the disk, to see whether events could be
+// recorded.
+func (b *Book) Check(ctx context.Context) error {
+	_, err := b.db.ExecContext(ctx, `INSERT INTO tried VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET at = excluded.at`, stamp(time.Now()))
 	if err != nil {
-		return fmt.Errorf("record %q: %w", e.What.Kind(), err)
+		return fmt.Errorf("try the logbook: %w", err)
 	}
 	return nil
 }
@@ -204,39 +226,52 @@ func (b *Book) Crossings(ctx context.Context) (list []Crossing, err error) {
 var ErrNoCrossing = errors.New("no such crossing")
 
 // Events are the events of a crossing in their order.
-func (b *Book) Events(ctx context.Context, number int) (events []crossing.Event, err error) {
-	rows, err := b.db.QueryContext(ctx, `SELECT event FROM events WHERE crossing = ? ORDER BY seq`, number)
+func (b *Book) Events(ctx context.Context, number int) ([]crossing.Event, error) {
+	events, err := b.events(ctx, `WHERE crossing = ?`, number)
 	if err != nil {
 		return nil, fmt.Errorf("read crossing %d: %w", number, err)
 	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		var text []byte
-		if err := rows.Scan(&text); err != nil {
-			return nil, fmt.Errorf("read crossing %d: %w", number, err)
-		}
-		var e crossing.Event
-		if err := json.Unmarshal(text, &e); err != nil {
-			return nil, fmt.Errorf("read crossing %d: event %d: %w", number, len(events)+1, err)
-		}
-		events = append(events, e)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, fmt.Errorf("read crossing %d: %w", number, err)
-	}
-	if len(events) == 0 {
+	if len(events) == 0 || number == 0 {
 		return nil, fmt.Errorf("%w: %d", ErrNoCrossing, number)
 	}
 	return events, nil
 }
 
-// Last is the number of the newest crossing, 0 if there is none.
-func (b *Book) Last(ctx context.Context) (number int, err error) {
-	err = b.db.QueryRowContext(ctx, `SELECT coalesce(max(number), 0) FROM crossings`).Scan(&number)
+// events are those that a condition chooses, in their order.
+func (b *Book) events(ctx context.Context, where string, args ...any) (events []crossing.Event, err error) {
+	rows, err := b.db.QueryContext(ctx, `SELECT event FROM events `+where+` ORDER BY seq`, args...)
 	if err != nil {
-		return 0, fmt.Errorf("read the last crossing: %w", err)
+		return nil, err
 	}
-	return number, nil
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	for rows.Next() {
+		var text []byte
+		var e crossing.Event
+		if err := errors.Join(rows.Scan(&text)); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(text, &e); err != nil {
+			return nil, err
+		}
+		events = append(events, e)
+	}
+	return events, rows.Err()
+}
+
+// Load is the state that the book ends with, and how many events on the way to it were
+// written by a newer Vaiven and passed over.
+func (b *Book) Load(ctx context.Context) (s crossing.State, unknown int, err error) {
+	events, err := b.events(ctx, `WHERE seq >= coalesce((SELECT max(seq) FROM events WHERE json_extract(event, '$.event') = ?), 0)`, crossing.Begun{}.Kind())
+	if err != nil {
+		return s, 0, fmt.Errorf("read the logbook: %w", err)
+	}
+	for _, e := range events {
+		if _, ok := e.What.(crossing.Unknown); ok {
+			unknown++
+		}
+		s = crossing.Apply(s, e)
+	}
+	return s, unknown, nil
 }
 
 // Past are all crossings in few words, the newest first.
@@ -255,41 +290,70 @@ const raisesKept = 20
 // Raises is how long instances took until they were healthy, in the last raises
 // that succeeded.
 func (b *Book) Raises(ctx context.Context) (times []time.Duration, err error) {
-	rows, err := b.db.QueryContext(ctx, `SELECT event FROM events WHERE json_extract(event, '$.event') = ?
-		ORDER BY crossing DESC, seq DESC LIMIT ?`, crossing.Raised{}.Kind(), raisesKept)
+	events, err := b.events(ctx, `WHERE seq IN (SELECT seq FROM events WHERE json_extract(event, '$.event') = ? ORDER BY seq DESC LIMIT ?)`,
+		crossing.Raised{}.Kind(), raisesKept)
 	if err != nil {
 		return nil, fmt.Errorf("read how long raises took: %w", err)
 	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		var text []byte
-		if err := rows.Scan(&text); err != nil {
-			return nil, fmt.Errorf("read how long raises took: %w", err)
-		}
-		var e crossing.Event
-		if err := json.Unmarshal(text, &e); err != nil {
-			return nil, fmt.Errorf("read how long raises took: %w", err)
-		}
+	for _, e := range events {
 		if raised, ok := e.What.(crossing.Raised); ok {
 			for _, took := range raised.Times {
 				times = append(times, took)
 			}
 		}
 	}
-	return times, rows.Err()
+	return times, nil
 }
 
-// Replay is the state of a crossing as its recorded events make it.
-func (b *Book) Replay(ctx context.Context, number int) (crossing.State, error) {
-	events, err := b.Events(ctx, number)
+// Act is what somebody did by hand, outside of a crossing.
+type Act struct {
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	What    string    `json:"what"`          // such as "shift to 25 % on green"
+	Did     []string  `json:"did,omitempty"` // commands, or lines of a file's difference
+	Ended   time.Time `json:"ended,omitzero"`
+	Outcome string    `json:"outcome,omitempty"` // in words; "" while it is under way, or if it was cut off
+	Failed  bool      `json:"failed,omitempty"`
+}
+
+// Acts are all acts, the newest first.
+func (b *Book) Acts(ctx context.Context) ([]Act, error) {
+	events, err := b.events(ctx, `WHERE crossing = 0`)
 	if err != nil {
-		return crossing.State{}, err
+		return nil, fmt.Errorf("list what was done by hand: %w", err)
 	}
-	var s crossing.State
-	for n, e := range events {
-		if s, _, err = crossing.Step(s, e); err != nil {
-			return crossing.State{}, fmt.Errorf("replay crossing %d: event %d, %q: %w", number, n+1, e.What.Kind(), err)
+	var list []Act
+	at := map[uint64]int{} // place in the list, by task
+	end := func(task uint64, e crossing.Event, failed bool, did []string) {
+		if n, ok := at[task]; ok {
+			a := &list[n]
+			a.Ended, a.Outcome, a.Failed, a.Did = e.At, words.Event(e, crossing.State{}), failed, did
+			if a.Outcome == "" {
+				a.Outcome = e.What.Kind()
+			}
 		}
 	}
-	return s, nil
+	for _, e := range events {
+		switch f := e.What.(type) {
+		case crossing.Ordered:
+			at[e.Seq] = len(list)
+			list = append(list, Act{At: e.At, By: e.By, What: words.Event(e, crossing.State{})})
+		case crossing.MetOrder:
+			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Event(e, crossing.State{}), Ended: e.At})
+		case crossing.Acted:
+			list = append(list, Act{At: e.At, By: e.By, What: f.What, Did: f.Did, Ended: f.Ended, Outcome: f.Outcome, Failed: f.Failed})
+		case crossing.Raised:
+			end(f.Task, e, false, nil)
+		case crossing.InForce:
+			end(f.Task, e, false, f.Did)
+		case crossing.Retired:
+			end(f.Task, e, false, nil)
+		case crossing.NotDone:
+			end(f.Task, e, true, nil)
+		}
+	}
+	for i, j := 0, len(list)-1; i < j; i, j = i+1, j-1 {
+		list[i], list[j] = list[j], list[i]
+	}
+	return list, nil
 }

@@ -3,15 +3,22 @@ package logbook
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/testkit"
+	"vaiven/internal/words"
 )
 
 func open(t *testing.T, file string) *Book {
@@ -26,67 +33,231 @@ func open(t *testing.T, file string) *Book {
 
 var start = time.Date(2026, 11, 23, 21, 2, 17, 123456789, time.UTC)
 
-// write records a crossing that is rolled back, and returns its last state.
-func write(t *testing.T, b *Book, number int) crossing.State {
+// write records inputs as a keeper does, and returns the state that they led to.
+func write(t *testing.T, b *Book, s crossing.State, inputs ...func(crossing.State) crossing.Input) crossing.State {
 	t.Helper()
-	var s crossing.State
-	for n, what := range []crossing.Fact{
-		crossing.Begun{
-			Service: "sailings", Number: number, Target: split.Green, Version: "4.3.0", Build: "b92f",
-			Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}},
-		},
-		crossing.Raised{Effect: 1, Instances: []string{"green-1"}},
-		crossing.Proved{Effect: 2, Pass: true},
-		crossing.Applied{Effect: 3, Share: 500, Took: 3 * time.Millisecond},
-		crossing.BackAsked{Why: "it looks wrong"},
-		crossing.Applied{Effect: 4, Share: 0},
-	} {
-		e := crossing.Event{At: start.Add(time.Duration(n) * time.Second), By: "marit", What: what}
-		next, effects, err := crossing.Step(s, e)
+	for n, in := range inputs {
+		events, err := crossing.Decide(s, crossing.Moment{At: start.Add(time.Duration(n) * time.Second), By: "marit", Seen: s.Seq}, in(s))
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := b.Append(t.Context(), next, e, effects); err != nil {
+		for _, e := range events {
+			s = crossing.Apply(s, e)
+		}
+		if err := b.Append(t.Context(), s, events); err != nil {
 			t.Fatal(err)
 		}
-		s = next
 	}
 	return s
 }
 
+func always(in crossing.Input) func(crossing.State) crossing.Input {
+	return func(crossing.State) crossing.Input { return in }
+}
+
+func begin(number int) func(crossing.State) crossing.Input {
+	return always(crossing.Begin{
+		Service: "sailings", Number: number, Target: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f"}},
+		Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}},
+	})
+}
+
+func raised(s crossing.State) crossing.Input {
+	return crossing.Report{Fact: crossing.Raised{Task: s.Task.ID, Instances: []string{"green-1"}, Times: map[string]time.Duration{"green-1": 3 * time.Second}}}
+}
+
+func proved(s crossing.State) crossing.Input {
+	return crossing.Report{Fact: crossing.Proved{Task: s.Task.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}}
+}
+
+func inForce(s crossing.State) crossing.Input {
+	return crossing.Report{Fact: crossing.InForce{Task: s.Task.ID, Nearest: s.Task.Share, Share: s.Task.Share, Took: 3 * time.Millisecond, Did: []string{"split"}}}
+}
+
+func atHome(s crossing.State) crossing.Input {
+	return crossing.Report{Fact: crossing.AtHome{Task: s.Task.ID, Share: s.Home(), Generation: s.Generation + 1}}
+}
+
+var back = always(crossing.Back{Why: "it looks wrong"})
+
 func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "with a ? and a # log.db")
 	b := open(t, file)
-	if n, err := b.Last(t.Context()); n != 0 || err != nil {
-		t.Errorf("an empty book ends with %d, %v", n, err)
+	if s, _, err := b.Load(t.Context()); s.Seq != 0 || err != nil {
+		t.Errorf("an empty book ends with %v, %v", s, err)
 	}
-	write(t, b, 1)
-	want := write(t, b, 2)
+	s := write(t, b, crossing.State{}, begin(1), raised, proved, inForce, back, atHome)
+	s = write(t, b, s, always(crossing.ShiftTo{Share: 500}), inForce, always(crossing.ShiftTo{Share: 0}), func(s crossing.State) crossing.Input {
+		return crossing.Report{Fact: crossing.NotDone{Task: s.Task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
+	}, always(crossing.ShiftTo{Share: 0}), inForce)
+	want := write(t, b, s, begin(2), raised, proved, inForce, back, atHome)
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}
 	b = open(t, file)
-	if n, err := b.Last(t.Context()); n != 2 || err != nil {
-		t.Errorf("the last crossing is %d, %v", n, err)
-	}
-	got, err := b.Replay(t.Context(), 2)
-	if err != nil || got.String() != want.String() || got.Stage != crossing.RolledBack {
-		t.Errorf("replayed: %v, %v\nwant %v", got, err, want)
+	got, unknown, err := b.Load(t.Context())
+	if err != nil || got.String() != want.String() || got.Seq != want.Seq || got.Stage != crossing.RolledBack || unknown != 0 {
+		t.Errorf("loaded: %v (%d), %d unknown, %v\nwant %v (%d)", got, got.Seq, unknown, err, want, want.Seq)
 	}
 	events, err := b.Events(t.Context(), 1)
-	if err != nil || len(events) != 6 || !events[0].At.Equal(start) || events[4].By != "marit" {
+	if err != nil || len(events) != 11 || !events[0].At.Equal(start) || events[7].By != "marit" {
 		t.Errorf("events %v, %v", events, err)
 	}
 	list, err := b.Crossings(t.Context())
 	if err != nil || len(list) != 2 {
 		t.Fatalf("crossings %v, %v", list, err)
 	}
-	if c := list[0]; c.Number != 2 || c.Stage != crossing.RolledBack || c.Why != "it looks wrong" || !c.Begun.Equal(start) ||
-		!c.Ended.Equal(start.Add(5*time.Second)) {
+	if c := list[0]; c.Number != 2 || c.Version != "4.3.0" || c.Build != "b92f" || c.Target != "green" || c.Stage != crossing.RolledBack || c.Why != "it looks wrong" ||
+		!c.Begun.Equal(start) || !c.Ended.Equal(start.Add(5*time.Second)) {
 		t.Errorf("the newest is %+v", c)
 	}
-	if _, err := b.Events(t.Context(), 7); !errors.Is(err, ErrNoCrossing) {
-		t.Errorf("a crossing that never was: %v", err)
+	acts, err := b.Acts(t.Context())
+	if err != nil || len(acts) != 3 {
+		t.Fatalf("acts %+v, %v", acts, err)
+	}
+	if a := acts[1]; a.What != "shift to 0 % on green" || !a.Failed || a.Outcome != "front: no answer" || a.By != "marit" {
+		t.Errorf("the one that failed is %+v", a)
+	}
+	if a := acts[2]; a.What != "shift to 5 % on green" || a.Failed || !strings.Contains(a.Outcome, "5 % on green, in 3.0 ms") || len(a.Did) != 1 {
+		t.Errorf("the first is %+v", a)
+	}
+	if times, err := b.Raises(t.Context()); err != nil || len(times) != 2 || times[0] != 3*time.Second {
+		t.Errorf("raises took %v, %v", times, err)
+	}
+	if past, err := b.Past(t.Context()); err != nil || len(past) != 2 || past[0].Number != 2 || past[0].Stage != crossing.RolledBack {
+		t.Errorf("past: %+v, %v", past, err)
+	}
+	for _, number := range []int{0, 7} {
+		if _, err := b.Events(t.Context(), number); !errors.Is(err, ErrNoCrossing) {
+			t.Errorf("crossing %d: %v", number, err)
+		}
+	}
+}
+
+// Two that write do not overwrite each other: the second one's numbers are taken.
+func TestOneWriter(t *testing.T) {
+	b := open(t, filepath.Join(t.TempDir(), "log.db"))
+	s := write(t, b, crossing.State{}, begin(1))
+	events, err := crossing.Decide(s, crossing.Moment{At: start}, raised(s))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Append(t.Context(), s, events); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Append(t.Context(), s, events); err == nil {
+		t.Error("a number was given twice")
+	}
+	if got, err := b.Events(t.Context(), 1); err != nil || len(got) != 4 {
+		t.Errorf("it has %d events, %v", len(got), err)
+	}
+}
+
+// What a newer Vaiven wrote is kept and passed over.
+func TestAnEventOfANewerVaiven(t *testing.T) {
+	b := open(t, filepath.Join(t.TempDir(), "log.db"))
+	s := write(t, b, crossing.State{}, begin(1))
+	const strange = `{"seq":3,"crossing":1,"at":"2026-11-23T21:02:18Z","event":"teleported","to":"mars"}`
+	if _, err := b.db.Exec(`INSERT INTO events VALUES (3, 1, '2026-11-23T21:02:18Z', ?)`, strange); err != nil {
+		t.Fatal(err)
+	}
+	got, unknown, err := b.Load(t.Context())
+	if err != nil || unknown != 1 || got.Seq != 3 || got.Stage != s.Stage || got.Task.ID != s.Task.ID {
+		t.Fatalf("loaded %v with %d unknown, %v", got, unknown, err)
+	}
+	write(t, b, got, raised)
+	events, err := b.Events(t.Context(), 1)
+	if err != nil || len(events) != 5 {
+		t.Fatalf("events %v, %v", events, err)
+	}
+	if kept, err := json.Marshal(events[2]); err != nil || string(kept) != strange {
+		t.Errorf("kept as %s, %v", kept, err)
+	}
+}
+
+// A logbook of the first form, with one event of each of its kinds, is read as what
+// happened.
+func TestAnOldLogbook(t *testing.T) {
+	script, err := os.ReadFile("testdata/old.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(t.TempDir(), "log.db")
+	db, err := sql.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(string(script) + "PRAGMA application_id = 1986095478; PRAGMA user_version = 2;"); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := db.Query(`SELECT DISTINCT json_extract(event, '$.event') FROM events`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := 0
+	for rows.Next() {
+		kinds++
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil || kinds != 21 {
+		t.Fatalf("the old logbook has %d kinds of events, %v, and there were 21", kinds, err)
+	}
+	stages := map[int]string{}
+	if rows, err = db.Query(`SELECT number, stage FROM crossings`); err != nil {
+		t.Fatal(err)
+	}
+	for rows.Next() {
+		var number int
+		var stage string
+		if err := rows.Scan(&number, &stage); err != nil {
+			t.Fatal(err)
+		}
+		stages[number] = stage
+	}
+	if err := errors.Join(rows.Err(), rows.Close(), db.Close()); err != nil {
+		t.Fatal(err)
+	}
+	b := open(t, file)
+	list, err := b.Crossings(t.Context())
+	if err != nil || len(list) != len(stages) || len(list) != 4 {
+		t.Fatalf("crossings %+v, %v", list, err)
+	}
+	var told strings.Builder
+	for n := range list {
+		c := list[len(list)-1-n]
+		if string(c.Stage) != stages[c.Number] {
+			t.Errorf("crossing %d is %q, and was %q", c.Number, c.Stage, stages[c.Number])
+		}
+		events, err := b.Events(t.Context(), c.Number)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(&told, "crossing %d: %s %s\n", c.Number, c.Stage, c.Why)
+		var s crossing.State
+		for _, e := range events {
+			if _, unknown := e.What.(crossing.Unknown); unknown {
+				t.Errorf("%v is not known", e)
+			}
+			s = crossing.Apply(s, e)
+			fmt.Fprintf(&told, "  %s %-6s %s: %s\n", e.At.UTC().Format("15:04:05"), e.By, e.What.Kind(), words.Event(e, s))
+		}
+		fmt.Fprintf(&told, "  = %v\n", s)
+	}
+	acts, err := b.Acts(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, a := range acts {
+		fmt.Fprintf(&told, "act by %s: %s: %s failed %v\n", a.By, a.What, a.Outcome, a.Failed)
+	}
+	testkit.Golden(t, "old.txt", told.String())
+	// And it goes on: a rollback that was begun is unfinished, and is seen to be.
+	s, unknown, err := b.Load(t.Context())
+	if err != nil || unknown != 0 || !s.GoingBack || len(s.Orders()) != 1 || s.Orders()[0].Do != crossing.GoHome || s.Orders()[0].Side != split.Green {
+		t.Errorf("it ends with %v, to do %v, %d unknown, %v", s, s.Orders(), unknown, err)
+	}
+	write(t, b, s, atHome)
+	if list, err := b.Crossings(t.Context()); err != nil || list[0].Stage != crossing.RolledBack {
+		t.Errorf("after going home: %+v, %v", list, err)
 	}
 }
 
@@ -131,12 +302,15 @@ func TestAnEntryThatFailsLeavesNothing(t *testing.T) {
 	b := open(t, filepath.Join(t.TempDir(), "log.db"))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	s := crossing.State{Number: 1, Service: "sailings", Version: "4.3.0"}
-	if err := b.Append(ctx, s, crossing.Event{At: start, What: crossing.Tick{}}, nil); err == nil {
+	events, err := crossing.Decide(crossing.State{}, crossing.Moment{At: start}, begin(1)(crossing.State{}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Append(ctx, crossing.State{}, events); err == nil {
 		t.Fatal("an entry was made although its time was over")
 	}
-	if n, err := b.Last(t.Context()); n != 0 || err != nil {
-		t.Errorf("it left crossing %d, %v", n, err)
+	if s, _, err := b.Load(t.Context()); s.Seq != 0 || err != nil {
+		t.Errorf("it left %v, %v", s, err)
 	}
 }
 
@@ -146,10 +320,11 @@ func BenchmarkAppend(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer book.Close()
-	s := crossing.State{Number: 1, Service: "sailings", Version: "4.3.0"}
+	e := crossing.Event{At: start, What: crossing.TookTheirs{}}
 	b.ReportAllocs()
 	for b.Loop() {
-		if err := book.Append(context.Background(), s, crossing.Event{At: start, What: crossing.Tick{}}, nil); err != nil {
+		e.Seq++
+		if err := book.Append(context.Background(), crossing.State{}, []crossing.Event{e}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -11,7 +11,8 @@ import (
 type Front struct {
 	Listen string // host:port at which it takes requests
 	Key    Key
-	Sticky bool // who has a session stays on its side until that is drained or goes home
+	Sticky bool   // who has a session stays on its side until that is drained or goes home
+	Order  string // file with the order of going home, of fronts that cannot hold it themselves
 
 	// Of the embedded front.
 	Tell        bool          // side, instance and version in every answer
@@ -47,6 +48,12 @@ func (f Front) Kind() FrontKind {
 		return FrontHttpd
 	}
 	return FrontEmbedded
+}
+
+// Marks reports whether the order of going home of the front is kept in a file beside it,
+// because the front cannot hold it itself.
+func (f Front) Marks() bool {
+	return f.HAProxy != nil && f.HAProxy.Weighs() || f.Httpd != nil && f.Httpd.Manager != ""
 }
 
 // Name is what a front is called where there are several.

@@ -101,6 +101,7 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 	}
 	want := []plan.Front{front("10.1.0.1:80"), front("10.1.0.2:80"), front("10.1.0.3:80"), front("10.1.0.4:80"), front("10.1.0.5:80"), front("10.1.0.6:80")}
 	want[1].HAProxy = &plan.HAProxy{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
+	want[1].Order = base + "/sailings.vaiven/order-2"
 	want[2].HAProxy = &plan.HAProxy{
 		Socket: "/run/admin.sock", Backends: [2]string{"sailings-blue", "sailings-green"}, Servers: [2]string{"blue", "green"},
 		Map: "/etc/haproxy/split.map", MapKey: "sailings",
@@ -111,6 +112,7 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 	}
 	httpd := plan.Included{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
 	want[4].Httpd = &plan.Httpd{Included: httpd, Balancer: "sailings", Manager: "http://10.1.0.5:81/balancer-manager"}
+	want[4].Order = "/run/vaiven/sailings"
 	httpd.File = base + "/httpd/sailings.conf"
 	want[5].Httpd = &plan.Httpd{Included: httpd, Balancer: "sailings"}
 	if got := p.Fronts(); !reflect.DeepEqual(got, want) {

@@ -2,6 +2,8 @@ package planfile
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,7 +63,10 @@ func tooDeep(data []byte) int {
 
 // Parse reads a plan from memory; name stands in front of its mistakes. Paths
 // stay as written.
-func Parse(name string, data []byte) (*plan.Plan, error) {
+func Parse(name string, data []byte) (*plan.Plan, error) { return parse(name, data, (*reader).plan) }
+
+// parse reads a plan, or those of its keys that are wanted.
+func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (*plan.Plan, error) {
 	r := &reader{lines: strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")}
 	r.problems.File = name
 	p := defaults()
@@ -70,7 +75,7 @@ func Parse(name string, data []byte) (*plan.Plan, error) {
 	} else if line := tooDeep(data); line > 0 {
 		r.at(line, 1, "brackets are nested too deeply for a plan", "is this the right file?")
 	} else if root := r.tree(data); root != nil {
-		r.plan(root, p)
+		read(r, root, p)
 	}
 	if len(r.problems.List) > 0 {
 		r.problems.sort()
@@ -81,13 +86,9 @@ func Parse(name string, data []byte) (*plan.Plan, error) {
 
 func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	var others ast.Node // read when the name of the first part is known
-	keys := []key{
-		{"service", true, parsed(r, "service", &p.Service, word)},
-		{"state", false, func(n ast.Node) { r.text(n, "state", &p.State) }},
-		{"secrets", false, func(n ast.Node) { r.secrets(n, p.Secrets) }},
-		{"front", false, func(n ast.Node) { r.fronts(n, p) }},
-		{"part", false, parsed(r, "part", &p.Parts[0].Name, word)},
-	}
+	keys := append(r.frontKeys(p),
+		key{"secrets", false, func(n ast.Node) { r.secrets(n, p.Secrets) }},
+		key{"part", false, parsed(r, "part", &p.Parts[0].Name, word)})
 	keys = append(keys, r.partKeys(&p.Parts[0])...)
 	keys = append(keys,
 		key{"parts", false, func(n ast.Node) { others = n }},
@@ -106,6 +107,47 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	nameGuards(p.Guards)
 	r.versionsWhole(n, p)
 	r.secretsKnown(p.Secrets)
+}
+
+// frontKeys are the keys that say where the front is.
+func (r *reader) frontKeys(p *plan.Plan) []key {
+	return []key{
+		{"service", true, parsed(r, "service", &p.Service, word)},
+		{"state", false, func(n ast.Node) { r.text(n, "state", &p.State) }},
+		{"front", false, func(n ast.Node) { r.fronts(n, p) }},
+	}
+}
+
+// topKey is a line that begins one of the plan's own keys.
+var topKey = regexp.MustCompile(`^["']?([^\s"'#:-][^\s"':]*)["']?\s*:`)
+
+// parseFront reads what a plan says of its front, whatever stands elsewhere in it.
+func parseFront(name string, data []byte) (*plan.Plan, error) {
+	var wanted []string
+	for _, k := range new(reader).frontKeys(defaults()) {
+		wanted = append(wanted, k.name)
+	}
+	lines := strings.Split(string(data), "\n")
+	within := false
+	for n, line := range lines {
+		if m := topKey.FindStringSubmatch(line); m != nil {
+			within = slices.Contains(wanted, m[1])
+		}
+		if !within {
+			lines[n] = "" // so that mistakes keep their lines
+		}
+	}
+	if strings.TrimSpace(strings.Join(lines, "")) == "" {
+		return nil, Problems{File: name, List: []Problem{{Line: 1, Column: 1, What: "it is not said whose front this is", Try: `a plan begins with "service: NAME"; docs/plan.md has an example`}}}
+	}
+	p, err := parse(name, []byte(strings.Join(lines, "\n")), func(r *reader, n ast.Node, p *plan.Plan) {
+		r.mapping(n, "the plan", r.frontKeys(p)...)
+	})
+	if err != nil {
+		return nil, err
+	}
+	p.Parts = nil
+	return p, nil
 }
 
 // route reads the legs. The word ask belongs to the leg behind it.

@@ -51,7 +51,7 @@ func (r *reader) fronts(n ast.Node, p *plan.Plan) {
 }
 
 func (r *reader) front(n ast.Node, f *plan.Front) {
-	var key0, sticky ast.Node
+	var key0, sticky, order ast.Node
 	var own []ast.Node // keys of the embedded front
 	embedded := func(read func(ast.Node)) func(ast.Node) {
 		return func(n ast.Node) {
@@ -68,6 +68,10 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 		key{"sticky", false, func(n ast.Node) {
 			sticky = n
 			parsed(r, "sticky", &f.Sticky, yesNo)(n)
+		}},
+		key{"order-file", false, func(n ast.Node) {
+			order = n
+			r.text(n, "order-file", &f.Order)
 		}},
 		key{"tell", false, embedded(parsed(r, "tell", &f.Tell, yesNo))},
 		key{"header-size", false, embedded(parsed(r, "header-size", &f.HeaderSize, size))},
@@ -90,6 +94,9 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 	}
 	if f.Kind() != plan.FrontEmbedded && len(own) > 0 {
 		r.wrong(own[0], fmt.Sprintf("this is a setting of the embedded front, and the front is %s", f.Kind()), "set it in the proxy's own configuration")
+	}
+	if order != nil && !f.Marks() {
+		r.wrong(order, fmt.Sprintf("this front (%s) holds the order of going home itself", f.Kind()), "leave order-file out")
 	}
 	if why, try := cannotSplit(*f); why != "" {
 		r.wrong(either(key0, n), why, try)

@@ -1,6 +1,7 @@
 package planfile
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,7 +12,13 @@ import (
 
 // Read reads and checks a plan file. If the file was read but is wrong, the
 // error is a [Problems] with every mistake in it.
-func Read(file string) (*plan.Plan, error) {
+func Read(file string) (*plan.Plan, error) { return read(file, Parse) }
+
+// ReadFront reads where the front of a plan is, and nothing else: for going home, which a
+// mistake elsewhere in the file must not hold up. The plan has no parts then.
+func ReadFront(file string) (*plan.Plan, error) { return read(file, parseFront) }
+
+func read(file string, parse func(name string, data []byte) (*plan.Plan, error)) (*plan.Plan, error) {
 	data, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -20,7 +27,7 @@ func Read(file string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := Parse(file, data)
+	p, err := parse(file, data)
 	if err != nil {
 		return nil, err
 	}
@@ -36,8 +43,10 @@ func resolve(p *plan.Plan, dir string) {
 	}
 	p.State = within(dir, p.State)
 	resolveFront(&p.Front, dir)
+	resolveOrder(&p.Front, p.State, "order")
 	for i := range p.Beside {
 		resolveFront(&p.Beside[i], dir)
+		resolveOrder(&p.Beside[i], p.State, fmt.Sprintf("order-%d", i+2))
 	}
 	for i := range p.Parts {
 		resolvePart(&p.Parts[i], dir)
@@ -132,7 +141,7 @@ func within(dir, path string) string {
 
 // resolveFront makes the paths of a front absolute.
 func resolveFront(f *plan.Front, dir string) {
-	var files []*string
+	files := []*string{&f.Order}
 	included := func(i *plan.Included) {
 		files = append(files, &i.Config, &i.File, &i.Log)
 		if len(i.Program) > 0 {
@@ -151,5 +160,13 @@ func resolveFront(f *plan.Front, dir string) {
 		if *file != "" {
 			*file = within(dir, *file)
 		}
+	}
+}
+
+// resolveOrder gives a front that does not hold the order of going home itself a file
+// for it.
+func resolveOrder(f *plan.Front, state, name string) {
+	if f.Order == "" && f.Marks() {
+		f.Order = filepath.Join(state, name)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"net/http"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -74,7 +75,6 @@ type Prober struct {
 	mu       sync.Mutex // protects what follows
 	report   reading.Door
 	lastGood time.Time
-	seconds  []second  // the last answers by side, oldest first
 	versions [2]string // that the sides run, to know a side by
 }
 
@@ -207,28 +207,8 @@ func (p *Prober) Sides(versions [2]string) {
 	p.versions = versions
 }
 
-// second is the answers of one second, by side.
-type second struct {
-	at    time.Time // when it began
-	sides [2]int64
-}
-
 // kept is how far back answers are known by side.
 const kept = 10 * time.Minute
-
-// Seen is how many requests that began since a time each side answered, to the second.
-func (p *Prober) Seen(since time.Time) [2]int64 {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	var n [2]int64
-	for _, s := range p.seconds {
-		if !s.at.Before(since) {
-			n[split.Blue] += s.sides[split.Blue]
-			n[split.Green] += s.sides[split.Green]
-		}
-	}
-	return n
-}
 
 // count notes an answer of a side.
 func (p *Prober) count(begun time.Time, name string) {
@@ -236,18 +216,17 @@ func (p *Prober) count(begun time.Time, name string) {
 	if err != nil {
 		return
 	}
-	n := len(p.seconds)
-	if n == 0 || begun.Sub(p.seconds[n-1].at) >= time.Second {
-		p.seconds = append(p.seconds, second{at: begun})
-		for len(p.seconds) > 1 && begun.Sub(p.seconds[0].at) > kept {
-			p.seconds = p.seconds[1:]
+	list := p.report.Seconds
+	if n := len(list); n == 0 || begun.Sub(list[n-1].At) >= time.Second {
+		list = append(list, reading.Second{At: begun})
+		for len(list) > 1 && begun.Sub(list[0].At) > kept {
+			list = list[1:]
 		}
-		n = len(p.seconds)
+		p.report.Seconds = list
 	}
-	if begun.Before(p.seconds[n-1].at) {
-		return // a slow one: its second is over
+	if last := &list[len(list)-1]; !begun.Before(last.At) { // of a slow one the second is over
+		last.Sides[side]++
 	}
-	p.seconds[n-1].sides[side]++
 }
 
 func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
@@ -295,5 +274,6 @@ func (p *Prober) Report(now time.Time) reading.Door {
 	r.Recent = append([]reading.Mark(nil), r.Recent[max(0, len(r.Recent)-recentLength):]...)
 	r.Versions = maps.Clone(p.report.Versions)
 	r.LastBegun = maps.Clone(p.report.LastBegun)
+	r.Seconds = slices.Clone(p.report.Seconds)
 	return r
 }

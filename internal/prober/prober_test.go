@@ -115,10 +115,10 @@ func TestAForgottenProxyIsMet(t *testing.T) {
 	t.Cleanup(s.Close)
 	p := run(t, Config{URLs: []string{s.URL}})
 	testkit.Eventually(t, "enough answers", func() bool {
-		seen := p.Seen(time.Time{})
+		seen := p.Report(time.Now()).Seen(time.Time{})
 		return seen[0]+seen[1] > 200
 	})
-	if seen := p.Seen(time.Time{}); seen[0] < 50 {
+	if seen := p.Report(time.Now()).Seen(time.Time{}); seen[0] < 50 {
 		t.Errorf("%d answers of the forgotten proxy, of %d", seen[0], seen[0]+seen[1])
 	}
 }
@@ -193,10 +193,10 @@ func TestAnswersAreCountedBySide(t *testing.T) {
 	for n := range 100 {
 		p.record(begun.Add(time.Duration(n)*100*time.Millisecond), reading.Mark{Side: []string{"blue", "green"}[n/50]}, "", "")
 	}
-	if got := p.Seen(begun); got != [2]int64{50, 50} {
+	if got := p.Report(begun).Seen(begun); got != [2]int64{50, 50} {
 		t.Errorf("seen %v", got)
 	}
-	if got := p.Seen(begun.Add(5 * time.Second)); got != [2]int64{0, 50} {
+	if got := p.Report(begun).Seen(begun.Add(5 * time.Second)); got != [2]int64{0, 50} {
 		t.Errorf("seen in the second half: %v", got)
 	}
 }

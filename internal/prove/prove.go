@@ -3,6 +3,8 @@ package prove
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +15,7 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/differ"
@@ -21,7 +24,6 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/versions"
 )
 
 // Question is what is to be proven, and with what.
@@ -204,7 +206,7 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 		}
 		r := proof.Result{
 			Part: part.Name, Kind: proof.KindBuild, Check: "build", Instance: i.Name, Ask: true,
-			Want: "the recorded " + versions.Short(raised.Build), Got: "started from " + versions.Short(i.Build), Pass: i.Build == raised.Build,
+			Want: "the recorded " + raise.Short(raised.Build), Got: "started from " + raise.Short(i.Build), Pass: i.Build == raised.Build,
 		}
 		if r.Pass && part.Says.On() {
 			t := p.target(place.Local{}, i)
@@ -215,11 +217,11 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 			case err != nil:
 				r.Pass, r.Got = false, "it does not say: "+p.Secrets.Hide(check.Words(err))
 			case part.Says.Build != (plan.Field{}) && !sameBuild(self.Build, raised.Build):
-				r.Pass, r.Got = false, fmt.Sprintf("it says it is %s", orNothing(versions.Short(self.Build)))
+				r.Pass, r.Got = false, fmt.Sprintf("it says it is %s", orNothing(raise.Short(self.Build)))
 			case part.Says.Version != (plan.Field{}) && self.Version != raised.Version:
 				r.Pass, r.Want, r.Got = false, "version "+raised.Version, "it says it is version "+orNothing(self.Version)
 			case part.Says.Build != (plan.Field{}):
-				r.Got = "it says " + versions.Short(self.Build)
+				r.Got = "it says " + raise.Short(self.Build)
 			}
 		}
 		p.add(r)
@@ -303,6 +305,7 @@ func (p *proving) needs(ctx context.Context, _ *About) {
 				case !r.Pass:
 					r.Ask = true // it does not work for the live side either
 					r.Got += fmt.Sprintf("; from %v as well: %s", p.Target.Other(), other.Got)
+					r.Found += "; as well: " + other.Found
 				}
 			}
 			p.add(r)
@@ -375,9 +378,9 @@ func (p *proving) differences(ctx context.Context, about *About) {
 			}
 			names = append(names, name)
 		}
-		r.Got = fmt.Sprintf("%d: %s", len(names), few(names))
+		r.Got, r.Found = fmt.Sprintf("%d: %s", len(names), few(names)), digest(questioned)
 	case len(missing) > 0:
-		r.Got = "not all could be read: " + few(missing)
+		r.Got, r.Found = "not all could be read: "+few(missing), digest(missing)
 	default:
 		r.Got = fmt.Sprintf("none among %d", about.Differences.Compared)
 	}
@@ -468,10 +471,32 @@ func (p *proving) pairs(ctx context.Context, about *About) {
 		f := report.Findings[0]
 		r.Got = fmt.Sprintf("%d differ, most often %s of %s (%s → %s)", report.Pairs-report.Same, f.What, f.Request, f.Value[0], f.Value[1])
 		r.Answer = "blue " + f.Answer[0] + "\n\ngreen " + f.Answer[1]
+		r.Found = digest(places(report.Findings))
 	default:
 		r.Got = fmt.Sprintf("all the same; p50 %.1f ms and %.1f ms", report.Times[0].P50, report.Times[1].P50)
 	}
 	p.add(r)
+}
+
+// places are findings without their counts and answers, which change from try to try, in
+// an order of their own.
+func places(findings []pairs.Finding) []string {
+	list := make([]string, len(findings))
+	for n, f := range findings {
+		list[n] = fmt.Sprintf("%q", []string{f.Request, f.What, f.Value[0], f.Value[1]})
+	}
+	slices.Sort(list)
+	return list
+}
+
+// digest is a short text that is the same for the same list alone, so that a person who
+// accepts many findings accepts these.
+func digest[T any](list []T) string {
+	h := sha256.New()
+	for _, v := range list {
+		fmt.Fprintf(h, "%#v\n", v)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:12])
 }
 
 // warmUp sends the side requests that nobody judges but for failing.

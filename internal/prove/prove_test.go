@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack"
+	"vaiven/internal/words"
 )
 
 // yard is both sides on test servers, with places of their own.
@@ -128,6 +129,38 @@ func newQuestion(t *testing.T) (Question, *yard, [2]*service) {
 	return q, y, services
 }
 
+func sentence(r proof.Result) string { return words.Finding(r.Finding()) }
+
+// What was accepted is not asked about again while it is found again, however long it
+// took; something else in the same place is.
+func TestTheSameFindingIsKnownAgain(t *testing.T) {
+	q, y, s := newQuestion(t)
+	y.region["green-1"], y.region["green-2"] = "south", "south"
+	s[split.Green].price = 950
+	q.Plan.Parts[0].Needs[0].What = plan.TCP{Address: "no-such-host.invalid:1"}
+	find := func() (accepted []proof.Finding, p proof.Proof) {
+		p, _ = Prove(t.Context(), q)
+		for _, r := range p.Results {
+			if !r.Pass && r.Ask {
+				accepted = append(accepted, r.Finding())
+			}
+		}
+		return accepted, p
+	}
+	accepted, p := find()
+	if len(accepted) != 4 || len(p.Open(accepted)) > 0 { // differences, pairs, and a need of two instances
+		t.Fatalf("found %+v, of which open: %+v", accepted, p.Open(accepted))
+	}
+	if _, again := find(); len(again.Open(accepted)) > 0 {
+		t.Errorf("a second time, asked about again: %+v", again.Open(accepted))
+	}
+	y.region["green-1"], y.region["green-2"] = "west", "west"
+	s[split.Green].price = 960
+	if _, other := find(); len(other.Open(accepted)) != 2 {
+		t.Errorf("of other differences open: %+v", other.Open(accepted))
+	}
+}
+
 func TestAGoodSideIsProven(t *testing.T) {
 	q, _, _ := newQuestion(t)
 	var told atomic.Int64
@@ -135,7 +168,7 @@ func TestAGoodSideIsProven(t *testing.T) {
 	p, about := Prove(t.Context(), q)
 	if !p.Pass() {
 		r, _ := p.Failed()
-		t.Fatalf("not proven: %s", r.Finding())
+		t.Fatalf("not proven: %s", sentence(r))
 	}
 	// 1 instances, 2 builds, 2 health, 1 warm-up, 2 smokes, 2 needs, differences, pairs.
 	if len(p.Results) != 12 || told.Load() == 0 {
@@ -196,7 +229,7 @@ func TestWhatIsWrongIsNamed(t *testing.T) {
 				t.Fatal("the side is proven")
 			}
 			for _, r := range p.Results {
-				if finding := r.Finding(); !r.Pass && strings.HasPrefix(finding, c.check) && strings.Contains(finding, c.want) {
+				if finding := sentence(r); !r.Pass && strings.HasPrefix(finding, c.check) && strings.Contains(finding, c.want) {
 					if r.Ask != c.ask {
 						t.Errorf("asked %v, want %v: %s", r.Ask, c.ask, finding)
 					}
@@ -204,7 +237,7 @@ func TestWhatIsWrongIsNamed(t *testing.T) {
 				}
 			}
 			for _, r := range p.Results {
-				t.Logf("%v %s", r.Pass, r.Finding())
+				t.Logf("%v %s", r.Pass, sentence(r))
 			}
 			t.Errorf("nothing says %q of %q", c.want, c.check)
 		})
@@ -229,7 +262,7 @@ func TestSettling(t *testing.T) {
 	q.Plan.Parts[0].Settle = time.Millisecond
 	p, _ := Prove(t.Context(), q)
 	if r, failed := p.Failed(); failed {
-		t.Errorf("with time to settle: %s", r.Finding())
+		t.Errorf("with time to settle: %s", sentence(r))
 	}
 }
 

@@ -69,16 +69,17 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 	under := s.Stage.UnderWay()
 	moving := under && !s.GoingBack
 	canSteer := moving && (s.Proven || s.Moved) && at == onCrossing
+	_, further := s.Next()
 	k.Start.SetEnabled(!under)
-	k.Approve.SetEnabled(moving && s.Waiting != "")
-	k.Next.SetEnabled(moving && s.Waiting == "" && s.Stage == crossing.Shift)
+	k.Approve.SetEnabled(moving && s.Question.ID != 0)
+	k.Next.SetEnabled(moving && s.Question.ID == 0 && s.Stage == crossing.Shift && further)
 	for _, b := range []*key.Binding{&k.Steer, &k.Left, &k.Right, &k.FineLeft, &k.FineRight} {
 		b.SetEnabled(canSteer)
 	}
 	k.Apply.SetEnabled(steering)
 	k.LetGo.SetEnabled(steering)
 	k.Freeze.SetEnabled(moving)
-	if s.Frozen != "" {
+	if s.Frozen() {
 		k.Freeze.SetHelp("space", "go on")
 	}
 	k.PutBack.SetEnabled(moving && s.Foreign)
@@ -92,7 +93,7 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 	if under && !s.Moved {
 		k.Back.SetHelp("b b", "call off")
 	}
-	k.Retire.SetEnabled(at == onCrossing && !s.Retiring && (s.Stage == crossing.Keep || s.Stage.Over()))
+	k.Retire.SetEnabled(at == onCrossing && !s.Retiring() && (s.Stage == crossing.Keep || s.Stage.Over()))
 	spare := live.Other()
 	if under {
 		spare = s.Target

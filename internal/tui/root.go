@@ -16,6 +16,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	core "vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
@@ -29,7 +30,7 @@ import (
 	"vaiven/internal/tui/keys"
 	"vaiven/internal/tui/proof"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/versions"
+	"vaiven/internal/words"
 )
 
 // Config is what a screen works with.
@@ -89,6 +90,7 @@ type (
 const (
 	tickEvery       = 500 * time.Millisecond // ages grow even if no snapshot comes
 	pressAgain      = 2 * time.Second        // between the two presses of a key that asks for two
+	letGo           = 700 * time.Millisecond // a key that comes again sooner has not been let go
 	saidFor         = 6 * time.Second        // how long a refusal stays
 	framesPerSecond = 20
 	coarse          = 5 * split.Percent
@@ -121,6 +123,7 @@ type root struct {
 	change   change.Model
 	looking  bool // at what a change would do
 	armed    armed
+	held     held
 	said     frame.Notice
 	saidAt   time.Time
 	prompt   prompt
@@ -154,6 +157,13 @@ type armed struct {
 	until time.Time
 }
 
+// held is the last key that does something lasting, and when it came last. A key that is
+// held down comes again and again: one press is one act.
+type held struct {
+	key string
+	at  time.Time
+}
+
 // prompt is a line that is being typed.
 type prompt struct {
 	ask   string // "" if there is none
@@ -181,7 +191,8 @@ func newRoot(ctx context.Context, c Config) root {
 	r.do = func(command keeper.Command) tea.Cmd {
 		command.By = c.By
 		return func() tea.Msg {
-			return commanded{command, c.Client.Do(ctx, command)}
+			_, err := c.Client.Do(ctx, command)
+			return commanded{command, err}
 		}
 	}
 	return r.dressed()
@@ -261,6 +272,10 @@ func latest(a, b time.Time) time.Time {
 
 func (r root) commanded(m commanded) (root, tea.Cmd) {
 	r.inflight--
+	var refusal *crossing.Refusal
+	if errors.As(m.err, &refusal) && refusal.Kind == crossing.NobodyThere {
+		return r.forced(refusal), nil
+	}
 	if m.err != nil {
 		text := strings.TrimPrefix(m.err.Error(), crossing.ErrNotNow.Error()+": ")
 		r = r.say(frame.Notice{Text: string(m.command.Do) + ": " + text, Level: frame.Soon})
@@ -329,6 +344,15 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		return r.quitPressed()
 	}
 	r.armed = armed{}
+	if !typing && (match(k.Approve) || match(k.Next) || match(k.Apply) || match(k.Freeze) || match(k.PutBack)) {
+		before := r.held
+		r.held = held{m.String(), r.now}
+		if m.IsRepeat || before.key == m.String() && r.now.Sub(before.at) < letGo {
+			return r, nil
+		}
+	} else {
+		r.held = held{}
+	}
 	switch {
 	case r.choosing.on:
 		return r.chooses(m)
@@ -374,8 +398,11 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		r = r.scroll(scrollBy)
 	case match(k.PageUp):
 		r = r.scroll(-scrollBy)
-	case match(k.Approve), match(k.Next):
-		return r.send(keeper.Command{Do: keeper.Next})
+	case match(k.Approve):
+		return r.send(keeper.Command{Do: keeper.Yes, Question: r.snapshot.Crossing.Question.ID})
+	case match(k.Next):
+		leg, _ := r.snapshot.Crossing.Next()
+		return r.send(keeper.Command{Do: keeper.Next, Leg: leg})
 	case match(k.Left):
 		r = r.steer(-coarse)
 	case match(k.Right):
@@ -390,7 +417,7 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	case match(k.LetGo):
 		r.steering = false
 	case match(k.Freeze):
-		if r.snapshot.Crossing.Frozen != "" {
+		if r.snapshot.Crossing.Frozen() {
 			return r.send(keeper.Command{Do: keeper.GoOn})
 		}
 		return r.send(keeper.Command{Do: keeper.Freeze})
@@ -506,7 +533,7 @@ func (r root) chose(name string) (root, tea.Cmd) {
 		c.command.Versions[c.offers[0].Part] = name
 	}
 	for c.offers = c.offers[1:]; len(c.offers) > 0; c.offers = c.offers[1:] {
-		same := slices.ContainsFunc(c.offers[0].Versions, func(v versions.Version) bool { return v.Name == c.command.Version })
+		same := slices.ContainsFunc(c.offers[0].Versions, func(v raise.Version) bool { return v.Name == c.command.Version })
 		if !same {
 			c.list = chooser.New(r.theme).SetOffer(c.offers[0], "")
 			return r, nil
@@ -529,9 +556,21 @@ func (r root) backPressed() (root, tea.Cmd) {
 	return r, nil
 }
 
+// forced asks for a second word before all requests go to a side that cannot serve.
+func (r root) forced(refusal *crossing.Refusal) root {
+	home := refusal.Bench.Side.String()
+	r = r.say(frame.Notice{Text: "not sent: " + words.Bench(refusal.Bench), Level: frame.Urgent})
+	return r.ask(fmt.Sprintf("to send everything to %s all the same, type %s: ", home, home), "", func(r root, typed string) (root, tea.Cmd) {
+		if typed != home {
+			return r, nil
+		}
+		return r.send(keeper.Command{Do: keeper.Back, Force: true})
+	})
+}
+
 func (r root) quitPressed() (root, tea.Cmd) {
 	s := r.snapshot.Crossing
-	under := s.Stage.UnderWay() || s.Retiring
+	under := s.Stage.UnderWay() || s.Retiring()
 	if under && !(r.armed.key == "quit" && !r.now.After(r.armed.until)) {
 		r.armed = armed{"quit", r.now.Add(pressAgain)}
 		return r, nil
@@ -546,6 +585,7 @@ func (r root) quitPressed() (root, tea.Cmd) {
 func (r root) send(c keeper.Command) (root, tea.Cmd) {
 	r.inflight++
 	r.said = frame.Notice{}
+	c.Seen = r.snapshot.Crossing.Seq
 	return r, r.do(c)
 }
 
@@ -659,7 +699,7 @@ func (r root) page(keys []frame.Hint) string {
 // title is what a window list shows: the service, and whether it waits for
 // somebody who is looking elsewhere.
 func title(s keeper.Snapshot) string {
-	if s.Crossing.Waiting != "" || s.Crossing.Frozen != "" {
+	if s.Crossing.Question.ID != 0 || s.Crossing.Frozen() {
 		return "◇ " + s.Service + " waits for you"
 	}
 	return "vaiven " + s.Service

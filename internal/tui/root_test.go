@@ -18,7 +18,9 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -26,7 +28,6 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/testkit"
 	"vaiven/internal/tryout"
-	"vaiven/internal/versions"
 )
 
 // client takes commands and remembers them.
@@ -38,11 +39,11 @@ type client struct {
 	offers   []keeper.Offer
 }
 
-func (c *client) Do(_ context.Context, command keeper.Command) error {
+func (c *client) Do(_ context.Context, command keeper.Command) (uint64, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.commands = append(c.commands, command)
-	return c.err
+	return 0, c.err
 }
 
 func (c *client) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
@@ -95,7 +96,7 @@ func newDesk(t *testing.T, s crossing.State) *desk {
 }
 
 func (d *desk) show(s crossing.State) {
-	snapshot := keeper.Snapshot{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue, Planned: legs}
+	snapshot := keeper.Snapshot{View: engine.View{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue, Planned: legs}}
 	snapshot.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Name: "blue-1", Part: "web", Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
 	snapshot.Front.Split.Share, snapshot.Front.At = s.Share, d.now
 	snapshot.Traffic.Rate = 300
@@ -178,6 +179,14 @@ func (d *desk) did(want ...string) {
 			text += fmt.Sprintf(" %s hold=%v", c.Version, c.Hold)
 		case keeper.Retire:
 			text += " " + c.Typed
+		case keeper.Yes:
+			text += fmt.Sprint(" ", c.Question)
+		case keeper.Next:
+			text += fmt.Sprint(" ", c.Leg)
+		case keeper.Back:
+			if c.Force {
+				text += " with force"
+			}
 		}
 		if c.By != "marit" {
 			d.t.Errorf("%s is by %q", text, c.By)
@@ -192,7 +201,7 @@ func (d *desk) did(want ...string) {
 var legs = route.Route{{Part: 500}, {Part: split.Whole}}
 
 var shifting = crossing.State{
-	Stage: crossing.Shift, Number: 18, Target: split.Green, Version: "4.3.0", Route: legs, Share: 2500, Proven: true, Moved: true, Due: start.Add(time.Minute),
+	Stage: crossing.Shift, Number: 18, Target: split.Green, Version: "4.3.0", Route: legs, Share: 2500, Leg: -1, Proven: true, Moved: true,
 }
 
 func TestGoingBackTakesTwoPresses(t *testing.T) {
@@ -206,7 +215,7 @@ func TestGoingBackTakesTwoPresses(t *testing.T) {
 	d.press("b")
 	d.did("back")
 	d.press("b", "n", "b") // another key between them
-	d.did("back", "next")
+	d.did("back", "next 1")
 }
 
 func TestGoingBackWorksFromEveryView(t *testing.T) {
@@ -253,7 +262,7 @@ func TestSteeringMovesAGhostAndThenTheShare(t *testing.T) {
 // offers are what there is to choose from.
 var offers = []keeper.Offer{{
 	Part: "web",
-	Versions: []versions.Version{
+	Versions: []raise.Version{
 		{Name: "4.3.0", ID: "b92f1a7e0c1d", At: start.Add(-26 * time.Hour)}, {Name: "4.2.0", ID: "7c1e40d9a0b1", At: start.Add(-100 * time.Hour)},
 	},
 	Past: []crossing.Past{{Number: 7, Version: "4.3.0", Build: "b92f1a7e0c1d", Stage: crossing.RolledBack}},
@@ -262,7 +271,7 @@ var offers = []keeper.Offer{{
 // A part with versions of its own is asked for, unless it has the same version.
 func TestVersionsAreChosenPartByPart(t *testing.T) {
 	d := newDesk(t, crossing.State{})
-	d.client.offers = append(offers, keeper.Offer{Part: "worker", Versions: []versions.Version{{Name: "2.2", ID: "aa"}, {Name: "2.1", ID: "bb"}}})
+	d.client.offers = append(offers, keeper.Offer{Part: "worker", Versions: []raise.Version{{Name: "2.2", ID: "aa"}, {Name: "2.1", ID: "bb"}}})
 	d.press("s", "enter")
 	d.shows("2.2", "2.1")
 	d.press("down", "enter")
@@ -280,7 +289,7 @@ func TestVersionsAreChosenPartByPart(t *testing.T) {
 func TestPages(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.snapshot(func(s *keeper.Snapshot) {
-		s.Parts = []keeper.Part{{Name: "web", Wanted: [2]int{1, 1}}}
+		s.Parts = []engine.Part{{Name: "web", Wanted: [2]int{1, 1}}}
 		s.Sides[split.Green].Instances = []reading.Condition{{Instance: reading.Instance{Name: "green-1", Part: "web", Running: true}, State: reading.Healthy, At: start, Since: start}}
 		s.Proof.Results = []proof.Result{
 			{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: "green-1", Pass: true, Got: "status 200", At: start},
@@ -331,21 +340,22 @@ func TestKeysFollowTheState(t *testing.T) {
 	d.did("begin 4.2.0 hold=true", "begin 4.2.0 hold=true")
 
 	asking := shifting
-	asking.Waiting = "go on to 100 % on green?"
+	asking.Question = crossing.Question{ID: 41, Kind: crossing.AskLeg, Leg: 1, Part: split.Whole, Side: split.Green}
 	d = newDesk(t, asking)
 	d.shows("a say yes", "◇ go on to 100 % on green?")
 	d.press("n") // next leg is not offered while a question stands
 	d.press("a")
-	d.did("next")
+	d.did("yes 41")
 
 	d = newDesk(t, shifting)
 	d.press("n", "space")
 	frozen := shifting
-	frozen.Frozen = "by hand"
+	frozen.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}}
 	d.show(frozen)
 	d.shows("space go on")
+	d.pass(time.Second)
 	d.press("space")
-	d.did("next", "freeze", "go on")
+	d.did("next 1", "freeze", "go on")
 
 	over := shifting
 	over.Stage, over.Share = crossing.RolledBack, 0
@@ -358,6 +368,45 @@ func TestKeysFollowTheState(t *testing.T) {
 	}
 	d.press("enter")
 	d.did("retire sailings")
+}
+
+// One press is one act: a key that is held down comes again and again, and what it would do
+// next is another thing.
+func TestAHeldKeyActsOnce(t *testing.T) {
+	first := shifting
+	first.Question = crossing.Question{ID: 41, Kind: crossing.AskLeg, Side: split.Green, Part: 500}
+	d := newDesk(t, first)
+	d.press("a")
+	second := shifting
+	second.Question = crossing.Question{ID: 52, Kind: crossing.AskLeg, Leg: 1, Side: split.Green, Part: split.Whole}
+	for range 20 {
+		d.pass(100 * time.Millisecond)
+		d.show(second)
+		d.press("a")
+	}
+	d.did("yes 41")
+	d.pass(time.Second)
+	d.press("a")
+	d.did("yes 41", "yes 52")
+	d.pass(time.Second)
+	d.send(tea.KeyPressMsg(tea.Key{Code: 'a', Text: "a", IsRepeat: true}))
+	d.did("yes 41", "yes 52")
+}
+
+// A home where nobody serves takes a second word.
+func TestGoingBackToNobody(t *testing.T) {
+	d := newDesk(t, shifting)
+	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Bench: crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.press("b", "b")
+	d.shows("not sent: none of the 3 instances of blue is healthy, and 3 of green are", "type blue")
+	d.client.err = nil
+	d.press("n", "o", "enter")
+	d.did("back")
+	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Bench: crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.press("b", "b")
+	d.client.err = nil
+	d.press("b", "l", "u", "e", "enter")
+	d.did("back", "back", "back with force")
 }
 
 func TestARefusalIsShownAndGoesAway(t *testing.T) {
@@ -406,7 +455,7 @@ func TestHelpIsMadeFromTheKeys(t *testing.T) {
 // A whole program, from the first frame to a clean end, in a terminal without
 // colours.
 func TestTheProgramRunsAndEnds(t *testing.T) {
-	c := &client{err: errors.New("not reached"), snapshot: keeper.Snapshot{Service: "sailings", Planned: legs}}
+	c := &client{err: errors.New("not reached"), snapshot: keeper.Snapshot{View: engine.View{Service: "sailings", Planned: legs}}}
 	in, out := io.Pipe()
 	var screen terminal
 	done := make(chan error, 1)

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"vaiven/internal/core/raise"
 )
 
 // folder has a version in each file or folder below it.
@@ -25,12 +26,12 @@ type seen struct {
 	id    string
 }
 
-func (f *folder) List(ctx context.Context) ([]Version, error) {
+func (f *folder) List(ctx context.Context) ([]raise.Version, error) {
 	entries, err := os.ReadDir(f.path)
 	if err != nil {
 		return nil, fmt.Errorf("list versions: %w", err)
 	}
-	var list []Version
+	var list []raise.Version
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), ".") {
 			continue
@@ -38,7 +39,7 @@ func (f *folder) List(ctx context.Context) ([]Version, error) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		v := Version{Name: e.Name()}
+		v := raise.Version{Name: e.Name()}
 		if v.ID, v.At, err = f.identify(filepath.Join(f.path, e.Name())); err != nil {
 			return nil, fmt.Errorf("version %s: %w", e.Name(), err)
 		}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"vaiven/internal/core/raise"
 )
 
 // repository has its versions in the tags or on a branch of a git repository. One
@@ -28,7 +29,7 @@ type repository struct {
 // newestCommits is how many commits of a branch are offered.
 const newestCommits = 50
 
-func (r *repository) List(ctx context.Context) ([]Version, error) {
+func (r *repository) List(ctx context.Context) ([]raise.Version, error) {
 	ctx, cancel := context.WithTimeout(ctx, listLimit)
 	defer cancel()
 	dir, err := r.here(ctx)
@@ -48,7 +49,7 @@ func (r *repository) List(ctx context.Context) ([]Version, error) {
 	if err != nil {
 		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
 	}
-	var list []Version
+	var list []raise.Version
 	for line := range strings.Lines(string(out)) {
 		fields := strings.SplitN(strings.TrimSuffix(line, "\n"), "\x00", 4)
 		if len(fields) != 4 {
@@ -58,9 +59,9 @@ func (r *repository) List(ctx context.Context) ([]Version, error) {
 		if err != nil {
 			return nil, fmt.Errorf("list versions of %s: a time that is none: %w", r.where, err)
 		}
-		v := Version{Name: fields[0], ID: fields[1], At: time.Unix(seconds, 0), Note: fields[3]}
+		v := raise.Version{Name: fields[0], ID: fields[1], At: time.Unix(seconds, 0), Note: fields[3]}
 		if r.branch {
-			v.Name = Short(v.ID)
+			v.Name = raise.Short(v.ID)
 			list = append(list, v) // in the order of the branch
 			continue
 		}

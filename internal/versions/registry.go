@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"sync"
 	"time"
+	"vaiven/internal/core/raise"
 
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
@@ -34,7 +35,7 @@ func newRegistry(where string) (*registry, error) {
 // tagsAtOnce is how many tags are resolved at the same time.
 const tagsAtOnce = 8
 
-func (r *registry) List(ctx context.Context) ([]Version, error) {
+func (r *registry) List(ctx context.Context) ([]raise.Version, error) {
 	ctx, cancel := context.WithTimeout(ctx, listLimit)
 	defer cancel()
 	options := []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(authn.DefaultKeychain)}
@@ -42,7 +43,7 @@ func (r *registry) List(ctx context.Context) ([]Version, error) {
 	if err != nil {
 		return nil, fmt.Errorf("list versions of %v: %w", r.name, plainly(err))
 	}
-	list := make([]Version, len(tags))
+	list := make([]raise.Version, len(tags))
 	failed := make([]error, len(tags))
 	room := make(chan struct{}, tagsAtOnce)
 	var wait sync.WaitGroup
@@ -61,12 +62,12 @@ func (r *registry) List(ctx context.Context) ([]Version, error) {
 }
 
 // resolve is the digest behind a tag, and when the image was made.
-func (r *registry) resolve(tag name.Tag, options []remote.Option) (Version, error) {
+func (r *registry) resolve(tag name.Tag, options []remote.Option) (raise.Version, error) {
 	head, err := remote.Head(tag, options...)
 	if err != nil {
-		return Version{}, err
+		return raise.Version{}, err
 	}
-	v := Version{Name: tag.TagStr(), ID: head.Digest.String()}
+	v := raise.Version{Name: tag.TagStr(), ID: head.Digest.String()}
 	r.mu.Lock()
 	made, known := r.made[v.ID]
 	r.mu.Unlock()

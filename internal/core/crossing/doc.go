@@ -2,18 +2,22 @@
 // prove it, shift the traffic leg by leg, keep the old side, settle; or roll
 // back, or call off.
 //
-// [Step] takes a state and an event and returns the next state and the effects
-// that somebody now has to perform:
+// Three functions are all of it. [Decide] takes a state and an input (what a person asks
+// for, a report, an observation) and says which events come of it, or refuses. [Apply]
+// takes a state and an event and gives the next state, and cannot fail. [State.Orders]
+// says what somebody has to do now:
 //
-//	state, effects, err := crossing.Step(state, crossing.Event{
-//		At: now, By: "marit", What: crossing.NextAsked{}})
+//	events, err := crossing.Decide(state, crossing.Moment{At: now, By: "marit"}, crossing.Yes{Question: 7})
+//	for _, e := range events {
+//		state = crossing.Apply(state, e)
+//	}
+//	state.Orders()
 //
-// Time comes in with events, and equal inputs give equal outputs, so replaying
-// a recorded crossing gives the same states. Two promises hold for every
-// sequence of events: traffic is moved towards the spare side only while that
-// side is proven, and while traffic is on it, [BackAsked] always leads to an
-// effect that takes all of it home.
+// The events are what happened, and what a logbook keeps: folding Apply over them gives
+// the state again, and with it what is unfinished. Two promises hold for every sequence
+// of inputs: traffic is moved towards the spare side only while that side is proven, and
+// while traffic is on it, going back always leads to an order that takes all of it home.
 //
-// The package is pure. It performs nothing, retries nothing by itself but on
-// [Tick], and trusts the reports it gets about the world over its own memory.
+// The package is pure. It performs nothing, keeps no time, and trusts the reports it gets
+// about the world over its own memory.
 package crossing

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -13,187 +15,208 @@ import (
 
 // Event is something that happened: when, by whom, and what.
 type Event struct {
-	At   time.Time
-	By   string // a person's handle, or the part of Vaiven that reports it
-	What Fact
+	Seq      uint64 // grows by one with each event of a service
+	Crossing int    // number of the crossing it belongs to; 0 for what was done outside of one
+	At       time.Time
+	By       string // a person's handle, or the part of Vaiven that reports it
+	What     Fact
 }
 
-// Fact is what an event is about. The facts are the types below and no others.
+// Fact is what an event is about: one of the types below, or [Unknown].
 type Fact interface {
 	// Kind is the fact's name in the logbook and in the event stream.
 	Kind() string
 }
 
-// Asked by people.
+// What happened, in the order in which a crossing goes.
 type (
-	// Begun starts a crossing; it is the first event of each.
+	// Begun is the first event of a crossing.
 	Begun struct {
-		Service     string        `json:"service"`
-		Number      int           `json:"number"`
-		Target      split.Side    `json:"target"` // the spare side
-		Version     string        `json:"version"`
-		Build       string        `json:"build,omitempty"` // identity of what will be raised, if known beforehand
-		LiveVersion string        `json:"live_version,omitempty"`
-		LiveBuild   string        `json:"live_build,omitempty"`
-		Route       route.Route   `json:"route"`
-		Keep        time.Duration `json:"keep"` // nanoseconds
-		Then        plan.Then     `json:"then"`
-		Hold        bool          `json:"hold,omitempty"` // wait for a person before the first leg and after failures
-		SameBuild   bool          `json:"same_build,omitempty"`
-		Share       split.Share   `json:"share"`              // on green, as the front has it now
-		Revision    uint64        `json:"revision,omitempty"` // of the front's split
-		Nobody      bool          `json:"nobody,omitempty"`   // the live side has no instances
-		Built       time.Time     `json:"built,omitzero"`     // when the build was made, if known
-		Others      []Choice      `json:"others,omitempty"`   // what the side's other parts are raised at
+		Service     string         `json:"service"`
+		Number      int            `json:"number"`
+		Target      split.Side     `json:"target"`
+		LiveVersion string         `json:"live_version,omitempty"`
+		Choices     []raise.Choice `json:"choices"` // what each part is raised at, the front's part first
+		Route       route.Route    `json:"route"`
+		Keep        time.Duration  `json:"keep"` // nanoseconds
+		Then        plan.Then      `json:"then"`
+		Hold        bool           `json:"hold,omitempty"` // wait for a person before the first leg and after failures
+		Share       split.Share    `json:"share"`          // on green, as the front has it
+		Generation  uint64         `json:"generation,omitempty"`
 	}
-	// NextAsked approves what is waited for, or goes on to the next leg now.
-	NextAsked struct{}
-	// SteerAsked moves the share on green by hand.
-	SteerAsked struct {
-		Share split.Share `json:"share"`
+	// Asked says that a person is waited for. The question's ID and time are the event's.
+	Asked struct {
+		Question Question `json:"question"`
 	}
-	// PutBackAsked puts our share back in force after somebody else changed it.
-	PutBackAsked struct{}
-	// FreezeAsked stops the route at the present share.
-	FreezeAsked struct{}
-	// GoOnAsked ends a freeze.
-	GoOnAsked struct{}
-	// BackAsked takes all traffic home, or calls off what has not moved any.
-	BackAsked struct {
-		Why string `json:"why,omitempty"`
+	// Answered is a yes; a no goes back.
+	Answered struct {
+		Question Question `json:"question"`
 	}
-	// RetireAsked gives up the side without traffic before its time.
-	RetireAsked struct{}
-	// AcceptAsked goes on in spite of what the proof found, which is named, so that
-	// nobody accepts what they have not seen.
-	AcceptAsked struct {
-		Findings []string `json:"findings"`
+	// Ordered says that something is to be done from now on. The task's ID is the event's.
+	Ordered struct {
+		Task Task `json:"task"`
 	}
-	// ProveAsked has the whole proof made again.
-	ProveAsked struct{}
-)
-
-// Reported by the parts that perform effects and watch.
-type (
-	// Raised says that all instances of the target are up.
+	// Raised says that all instances of a side are up.
 	Raised struct {
-		Effect    int      `json:"effect"`
-		Build     string   `json:"build,omitempty"`
-		Instances []string `json:"instances"`
-		// Times says how long each instance took from its start until it was
-		// healthy, in nanoseconds.
-		Times map[string]time.Duration `json:"times,omitempty"`
-	}
-	// RaiseFailed says that they are not, and will not be.
-	RaiseFailed struct {
-		Effect int    `json:"effect"`
-		Why    string `json:"why"`
+		Task      uint64                   `json:"task"`
+		Instances []string                 `json:"instances"`
+		Times     map[string]time.Duration `json:"times,omitempty"` // from an instance's start until it was healthy, nanoseconds
 	}
 	// Proved carries the outcome of the checks.
 	Proved struct {
-		Effect int         `json:"effect"`
-		Pass   bool        `json:"pass"`
-		Proof  proof.Proof `json:"proof"`
+		Task  uint64      `json:"task"`
+		Proof proof.Proof `json:"proof"`
+		Pass  bool        `json:"pass,omitempty"` // in the name of an older logbook that kept no results
 	}
-	// Applied says that the front now has this share in force.
-	Applied struct {
-		Effect   int           `json:"effect"`
-		Share    split.Share   `json:"share"`
-		Revision uint64        `json:"revision,omitempty"`
-		Took     time.Duration `json:"took"`          // nanoseconds, from command to confirmation
-		Did      []string      `json:"did,omitempty"` // at the front: commands, or lines of a file's difference
+	// Accepted says which findings of the proof a person accepted.
+	Accepted struct {
+		Findings []proof.Finding `json:"findings"`
 	}
-	// ApplyFailed says that the front did not take the share.
-	ApplyFailed struct {
-		Effect int    `json:"effect"`
-		Why    string `json:"why"`
+	// InForce says which share the front has in force, as read back.
+	InForce struct {
+		Task     uint64        `json:"task"`
+		Nearest  split.Share   `json:"nearest"`            // to the share asked for that the front can do, on green
+		Share    split.Share   `json:"share"`              // on green
+		Revision uint64        `json:"revision,omitempty"` // of the front's split
+		Took     time.Duration `json:"took"`               // nanoseconds, from command to confirmation
+		Did      []string      `json:"did,omitempty"`      // at the front: commands, or lines of a file's difference
 	}
-	// Retired says that a side has been drained and its instances are gone.
-	Retired struct {
-		Effect int        `json:"effect"`
-		Side   split.Side `json:"side"`
+	// NotDone says that a task came to nothing.
+	NotDone struct {
+		Task    uint64  `json:"task"`
+		Trouble Trouble `json:"trouble"`
 	}
-	// RetireFailed says that some are not.
-	RetireFailed struct {
-		Effect int    `json:"effect"`
-		Why    string `json:"why"`
+	// Frozen says that the route stands still. The freeze's ID and time are the event's.
+	Frozen struct {
+		Cause Cause         `json:"cause"`
+		Left  time.Duration `json:"left,omitempty"` // of leg or keep, nanoseconds
 	}
-	// Tripped is a guard's alarm, with what the plan says to do.
-	Tripped struct {
-		Guard  string      `json:"guard"`
-		Action plan.Action `json:"action"`
-		Why    string      `json:"why"`
+	// WentOn says that a person ended freezes.
+	WentOn struct {
+		Freezes   []uint64     `json:"freezes"`
+		Overruled []Overruling `json:"overruled,omitempty"` // guards in spite of which it goes on
 	}
 	// Changed says that somebody else changed the front.
 	Changed struct {
-		Share split.Share `json:"share"` // on green, as it is now
+		From     split.Share `json:"from"` // on green
+		Share    split.Share `json:"share"`
+		Foreign  bool        `json:"foreign,omitempty"` // a person has to say what to do of it
+		Revision uint64      `json:"revision,omitempty"`
 	}
-	// Resumed is the first event after Vaiven was started again in the middle of
-	// a crossing: the share on green that the front really has, and what else was
-	// found, in words.
-	Resumed struct {
-		Share split.Share `json:"share"`
-		Found string      `json:"found"`
+	// TookTheirs says that a person takes what somebody else did for ours.
+	TookTheirs struct{}
+	// WentBack says that all traffic is to go home.
+	WentBack struct {
+		Cause Cause `json:"cause"`
 	}
-	// Tick says what time it is.
-	Tick struct{}
+	// MetOrder says that somebody went home past this keeper.
+	MetOrder struct {
+		Order reading.Order `json:"order"`
+		Share split.Share   `json:"share"` // on green, as the front has it now
+	}
+	// AtHome says that all traffic is home, on every member of the front.
+	AtHome struct {
+		Task       uint64        `json:"task"`
+		Share      split.Share   `json:"share"` // on green
+		Generation uint64        `json:"generation"`
+		Revision   uint64        `json:"revision,omitempty"`
+		Took       time.Duration `json:"took"` // nanoseconds, from command to confirmation
+		Did        []string      `json:"did,omitempty"`
+	}
+	// NotHome says that the front would not go home, because nobody is there.
+	NotHome struct {
+		Task uint64 `json:"task"`
+		Home Bench  `json:"home"`
+	}
+	// Ended ends the crossing.
+	Ended struct {
+		Stage Stage `json:"stage"`
+		Cause Cause `json:"cause,omitzero"`
+	}
+	// Stopping says that a side that is being retired has no requests open any more, or
+	// that its grace is over, and that its instances are being stopped: from here on there
+	// is no way back to them.
+	Stopping struct {
+		Task uint64 `json:"task"`
+		Cut  int64  `json:"cut,omitempty"` // requests that were open all the same
+	}
+	// Retired says that a side's instances are gone.
+	Retired struct {
+		Task uint64     `json:"task"`
+		Side split.Side `json:"side"`
+	}
+	// TakenUp is the first event of a keeper that was started again in the middle.
+	TakenUp struct {
+		Found Found         `json:"found"`
+		Order reading.Order `json:"order,omitzero"`
+	}
+	// Acted is something that was done by hand outside of a crossing, in the words of an
+	// older logbook. It changes nothing.
+	Acted struct {
+		What    string    `json:"what"`
+		Did     []string  `json:"did,omitempty"`
+		Ended   time.Time `json:"ended,omitzero"`
+		Outcome string    `json:"outcome,omitempty"`
+		Failed  bool      `json:"failed,omitempty"`
+	}
 )
 
-// Choice is the version that a part of a side is raised at.
-type Choice struct {
-	Part      string    `json:"part"`
-	Version   string    `json:"version"`
-	Build     string    `json:"build,omitempty"`
-	LiveBuild string    `json:"live_build,omitempty"`
-	Built     time.Time `json:"built,omitzero"`
+// Unknown is a fact that this Vaiven does not know: a newer one wrote it. It is kept as
+// it is, and changes nothing.
+type Unknown struct {
+	Name string
+	Data json.RawMessage
 }
 
 // Kind names each fact; the names are part of the logbook's format.
-func (Begun) Kind() string        { return "begun" }
-func (NextAsked) Kind() string    { return "next asked" }
-func (SteerAsked) Kind() string   { return "steer asked" }
-func (PutBackAsked) Kind() string { return "put back asked" }
-func (FreezeAsked) Kind() string  { return "freeze asked" }
-func (GoOnAsked) Kind() string    { return "go on asked" }
-func (BackAsked) Kind() string    { return "back asked" }
-func (RetireAsked) Kind() string  { return "retire asked" }
-func (AcceptAsked) Kind() string  { return "accept asked" }
-func (ProveAsked) Kind() string   { return "prove asked" }
-func (Raised) Kind() string       { return "raised" }
-func (RaiseFailed) Kind() string  { return "raise failed" }
-func (Proved) Kind() string       { return "proved" }
-func (Applied) Kind() string      { return "applied" }
-func (ApplyFailed) Kind() string  { return "apply failed" }
-func (Retired) Kind() string      { return "retired" }
-func (RetireFailed) Kind() string { return "retire failed" }
-func (Tripped) Kind() string      { return "tripped" }
-func (Changed) Kind() string      { return "changed" }
-func (Resumed) Kind() string      { return "resumed" }
-func (Tick) Kind() string         { return "tick" }
+func (Begun) Kind() string      { return "begun" }
+func (Asked) Kind() string      { return "asked" }
+func (Answered) Kind() string   { return "answered" }
+func (Ordered) Kind() string    { return "ordered" }
+func (Raised) Kind() string     { return "raised" }
+func (Proved) Kind() string     { return "proved" }
+func (Accepted) Kind() string   { return "accepted" }
+func (InForce) Kind() string    { return "in force" }
+func (NotDone) Kind() string    { return "not done" }
+func (Frozen) Kind() string     { return "frozen" }
+func (WentOn) Kind() string     { return "went on" }
+func (Changed) Kind() string    { return "changed" }
+func (TookTheirs) Kind() string { return "took theirs" }
+func (WentBack) Kind() string   { return "went back" }
+func (MetOrder) Kind() string   { return "met order" }
+func (AtHome) Kind() string     { return "at home" }
+func (NotHome) Kind() string    { return "not home" }
+func (Ended) Kind() string      { return "ended" }
+func (Stopping) Kind() string   { return "stopping" }
+func (Retired) Kind() string    { return "retired" }
+func (TakenUp) Kind() string    { return "taken up" }
+func (Acted) Kind() string      { return "acted" }
+func (u Unknown) Kind() string  { return u.Name }
 
 // decoders reads each kind's fields.
 var decoders = map[string]func([]byte) (Fact, error){
-	Begun{}.Kind():        decode[Begun],
-	NextAsked{}.Kind():    decode[NextAsked],
-	SteerAsked{}.Kind():   decode[SteerAsked],
-	PutBackAsked{}.Kind(): decode[PutBackAsked],
-	FreezeAsked{}.Kind():  decode[FreezeAsked],
-	GoOnAsked{}.Kind():    decode[GoOnAsked],
-	BackAsked{}.Kind():    decode[BackAsked],
-	RetireAsked{}.Kind():  decode[RetireAsked],
-	AcceptAsked{}.Kind():  decode[AcceptAsked],
-	ProveAsked{}.Kind():   decode[ProveAsked],
-	Raised{}.Kind():       decode[Raised],
-	RaiseFailed{}.Kind():  decode[RaiseFailed],
-	Proved{}.Kind():       decode[Proved],
-	Applied{}.Kind():      decode[Applied],
-	ApplyFailed{}.Kind():  decode[ApplyFailed],
-	Retired{}.Kind():      decode[Retired],
-	RetireFailed{}.Kind(): decode[RetireFailed],
-	Tripped{}.Kind():      decode[Tripped],
-	Changed{}.Kind():      decode[Changed],
-	Resumed{}.Kind():      decode[Resumed],
-	Tick{}.Kind():         decode[Tick],
+	Begun{}.Kind():      decode[Begun],
+	Asked{}.Kind():      decode[Asked],
+	Answered{}.Kind():   decode[Answered],
+	Ordered{}.Kind():    decode[Ordered],
+	Raised{}.Kind():     decode[Raised],
+	Proved{}.Kind():     decode[Proved],
+	Accepted{}.Kind():   decode[Accepted],
+	InForce{}.Kind():    decode[InForce],
+	NotDone{}.Kind():    decode[NotDone],
+	Frozen{}.Kind():     decode[Frozen],
+	WentOn{}.Kind():     decode[WentOn],
+	Changed{}.Kind():    decode[Changed],
+	TookTheirs{}.Kind(): decode[TookTheirs],
+	WentBack{}.Kind():   decode[WentBack],
+	MetOrder{}.Kind():   decode[MetOrder],
+	AtHome{}.Kind():     decode[AtHome],
+	NotHome{}.Kind():    decode[NotHome],
+	Ended{}.Kind():      decode[Ended],
+	Stopping{}.Kind():   decode[Stopping],
+	Retired{}.Kind():    decode[Retired],
+	TakenUp{}.Kind():    decode[TakenUp],
+	Acted{}.Kind():      decode[Acted],
 }
 
 func decode[F Fact](data []byte) (Fact, error) {
@@ -202,28 +225,22 @@ func decode[F Fact](data []byte) (Fact, error) {
 	return f, err
 }
 
-// DecodeFact reads a fact of the given kind from the JSON that encoding/json
-// writes for it.
-func DecodeFact(kind string, data []byte) (Fact, error) {
-	d, ok := decoders[kind]
-	if !ok {
-		return nil, fmt.Errorf("no event is called %q: was this written by a newer Vaiven?", kind)
-	}
-	fact, err := d(data)
-	if err != nil {
-		return nil, fmt.Errorf("read event %q: %w", kind, err)
-	}
-	return fact, nil
+// head is what all events have.
+type head struct {
+	Seq      uint64    `json:"seq"`
+	Crossing int       `json:"crossing,omitempty"`
+	At       time.Time `json:"at"`
+	By       string    `json:"by,omitempty"`
+	Event    string    `json:"event"`
 }
 
-// MarshalJSON writes the event as one flat object: the fact's fields with "at",
-// "by" and "event" in front.
+// MarshalJSON writes the event as one flat object: the fact's fields with "seq",
+// "crossing", "at", "by" and "event" in front. An unknown one is written as it was read.
 func (e Event) MarshalJSON() ([]byte, error) {
-	head, err := json.Marshal(struct {
-		At    time.Time `json:"at"`
-		By    string    `json:"by,omitempty"`
-		Event string    `json:"event"`
-	}{e.At, e.By, e.What.Kind()})
+	if u, ok := e.What.(Unknown); ok && len(u.Data) > 0 {
+		return u.Data, nil
+	}
+	front, err := json.Marshal(head{e.Seq, e.Crossing, e.At, e.By, e.What.Kind()})
 	if err != nil {
 		return nil, err
 	}
@@ -232,25 +249,25 @@ func (e Event) MarshalJSON() ([]byte, error) {
 		return nil, err
 	}
 	if len(fields) <= len("{}") {
-		return head, nil
+		return front, nil
 	}
-	return append(append(head[:len(head)-1], ','), fields[1:]...), nil
+	return append(append(front[:len(front)-1], ','), fields[1:]...), nil
 }
 
-// UnmarshalJSON reads what MarshalJSON writes.
+// UnmarshalJSON reads what MarshalJSON writes. A fact that is not known, or whose fields
+// are not those of this Vaiven, becomes an [Unknown].
 func (e *Event) UnmarshalJSON(data []byte) error {
-	var head struct {
-		At    time.Time `json:"at"`
-		By    string    `json:"by"`
-		Event string    `json:"event"`
+	var h head
+	if err := json.Unmarshal(data, &h); err != nil {
+		return fmt.Errorf("read an event: %w", err)
 	}
-	if err := json.Unmarshal(data, &head); err != nil {
-		return err
+	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By}
+	if d, known := decoders[h.Event]; known {
+		if fact, err := d(data); err == nil {
+			e.What = fact
+			return nil
+		}
 	}
-	fact, err := DecodeFact(head.Event, data)
-	if err != nil {
-		return err
-	}
-	*e = Event{At: head.At, By: head.By, What: fact}
+	e.What = Unknown{Name: h.Event, Data: append(json.RawMessage(nil), data...)}
 	return nil
 }

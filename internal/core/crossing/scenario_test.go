@@ -1,14 +1,18 @@
 package crossing
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -16,12 +20,13 @@ import (
 )
 
 // TestScenarios plays the files in testdata: each line that begins in the first
-// column is an event, and the indented lines below it are what comes of it. With
-// -update the indented lines are made anew; review them as code.
+// column is an input, and the indented lines below it are what comes of it: the events
+// after an arrow, the state after an equals sign. With -update the indented lines are
+// made anew; review them as code.
 //
-// An event is what people say or a part reports, with the time since the last one
-// in front: "+2s applied". Reports are on the pending effect unless they name
-// another, as in "applied #3". Lines with # explain.
+// An input is what people say or a part reports, with the time since the last one
+// in front: "+2s in-force". Reports are on the present task unless they name
+// another, as in "in-force #3". Lines with # explain.
 func TestScenarios(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txt")
 	if err != nil || len(files) == 0 {
@@ -39,10 +44,40 @@ func TestScenarios(t *testing.T) {
 	}
 }
 
+// stage is a state with the time that was watched since its last event.
+type stageOf struct {
+	State
+	at   time.Time
+	rest time.Duration
+}
+
+// pass lets time pass. It counts while nothing holds the route.
+func (s *stageOf) pass(d time.Duration) {
+	s.at = s.at.Add(d)
+	if s.Timed() && !s.Frozen() {
+		s.rest = max(s.rest-d, 0)
+	}
+}
+
+// take decides on an input and applies what comes of it.
+func (s *stageOf) take(by string, in Input) ([]Event, error) {
+	if _, again := in.(Resumed); again {
+		s.rest = s.State.Left // nobody watched since
+	}
+	events, err := Decide(s.State, Moment{At: s.at, By: by, Seen: s.Seq, Rest: s.rest}, in)
+	for _, e := range events {
+		before := s.State
+		s.State = Apply(s.State, e)
+		if s.Since != before.Since || s.State.Left != before.Left {
+			s.rest = s.State.Left
+		}
+	}
+	return events, err
+}
+
 func play(t *testing.T, script string) string {
 	var out strings.Builder
-	var s State
-	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+	s := stageOf{at: time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)}
 	for n, line := range strings.Split(strings.TrimRight(script, "\n"), "\n") {
 		if strings.HasPrefix(line, "  ") {
 			continue
@@ -57,54 +92,73 @@ func play(t *testing.T, script string) string {
 			if err != nil {
 				t.Fatalf("line %d: %v", n+1, err)
 			}
-			at = at.Add(d)
+			s.pass(d)
 			words = words[1:]
 		}
-		fact, err := parseFact(words, s)
+		if len(words) == 0 || words[0] == "tick" {
+			if s.rest > 0 {
+				fmt.Fprintf(&out, "  %v left\n", s.rest)
+				continue
+			}
+			words = []string{"time-up"}
+		}
+		in, err := parseInput(words, s.State)
 		if err != nil {
 			t.Fatalf("line %d: %v", n+1, err)
 		}
-		next, effects, err := Step(s, Event{At: at, By: "test", What: fact})
-		s = next
-		if err != nil {
-			fmt.Fprintf(&out, "  ! %v\n", err)
+		events, err := s.take("test", in)
+		var refusal *Refusal
+		if errors.As(err, &refusal) {
+			fmt.Fprintf(&out, "  ! %v\n", refusal.Kind)
 			continue
+		} else if err != nil {
+			t.Fatalf("line %d: %v", n+1, err)
 		}
-		for _, e := range effects {
-			fmt.Fprintf(&out, "  → %v\n", e)
+		var kinds []string
+		for _, e := range events {
+			kinds = append(kinds, e.What.Kind())
 		}
-		fmt.Fprintf(&out, "  = %v\n", s)
+		if len(kinds) > 0 {
+			fmt.Fprintf(&out, "  → %s\n", strings.Join(kinds, ", "))
+		}
+		fmt.Fprintf(&out, "  = %v\n", s.State)
 	}
 	return out.String()
 }
 
-// parseFact reads an event of a scenario.
-func parseFact(words []string, s State) (Fact, error) {
-	effect := s.Pending.ID
+var threeLegs = route.Route{{Part: 500, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}}
+
+// parseInput reads an input of a scenario.
+func parseInput(words []string, s State) (Input, error) {
+	task := s.Task.ID
 	rest := words[1:]
 	if len(rest) > 0 && strings.HasPrefix(rest[0], "#") {
-		fmt.Sscanf(rest[0], "#%d", &effect)
-		rest = rest[1:]
+		n, err := strconv.ParseUint(rest[0][1:], 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		task, rest = n, rest[1:]
 	}
 	text := strings.Join(rest, " ")
 	share := func() (split.Share, error) { return split.ParseShare(text) }
 	switch words[0] {
 	case "begin":
-		b := Begun{
-			Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f", LiveVersion: "4.2.0", LiveBuild: "7c1e",
-			Route: route.Route{{Part: 500, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
-			Keep:  time.Minute, Then: plan.ThenRetire,
+		b := Begin{
+			Service: "sailings", Number: 18, Target: split.Green, LiveVersion: "4.2.0",
+			Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f", LiveBuild: "7c1e"}},
+			Route:   threeLegs, Keep: time.Minute, Then: plan.ThenRetire,
+			Front: FrontSeen{Order: reading.Order{Generation: s.Generation}},
 		}
 		for _, w := range rest {
 			switch w {
 			case "hold":
 				b.Hold = true
 			case "same":
-				b.LiveBuild = b.Build
+				b.NothingNew = true
 			case "accepted":
 				b.SameBuild = true
 			case "to-blue":
-				b.Target, b.Share = split.Blue, split.Whole
+				b.Target, b.Front.Share = split.Blue, split.Whole
 			case "nobody":
 				b.Nobody = true
 			case "then-ask":
@@ -112,76 +166,122 @@ func parseFact(words []string, s State) (Fact, error) {
 			case "then-leave":
 				b.Then = plan.ThenLeave
 			case "astray":
-				b.Share = 300
+				b.Front.Share = 300
+			case "no-route":
+				b.Route = route.Route{{Part: 500}}
+			case "fine":
+				b.Route = route.Route{{Part: 150, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute}, {Part: split.Whole}}
 			default:
 				return nil, fmt.Errorf("begin how? %q", w)
 			}
 		}
 		return b, nil
 	case "raised":
-		return Raised{Effect: effect, Build: "b92f", Instances: []string{"green-1"}}, nil
-	case "raise-failed":
-		return RaiseFailed{Effect: effect, Why: text}, nil
-	case "proved":
-		return Proved{Effect: effect, Pass: true}, nil
-	case "disproved":
-		p := proof.Proof{Results: []proof.Result{{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 500"}}}
-		return Proved{Effect: effect, Proof: p}, nil
-	case "found":
-		p := proof.Proof{Results: []proof.Result{
-			{Check: "search", Instance: "green-1", Pass: true},
-			{Check: "environment", Instance: "green", Ask: true, Want: "as on blue", Got: text},
-		}}
-		return Proved{Effect: effect, Proof: p}, nil
-	case "accept":
-		if text != "" {
-			return AcceptAsked{Findings: []string{text}}, nil
+		return Report{Raised{Task: task, Instances: []string{"green-1"}}}, nil
+	case "not-done":
+		return Report{NotDone{Task: task, Trouble: Trouble{Kind: TroubleKind(rest[0]), Said: strings.Join(rest[1:], " ")}}}, nil
+	case "proved", "disproved", "found":
+		r := proof.Result{Check: "search", Instance: "green-1", Pass: true}
+		p := proof.Proof{Results: []proof.Result{r}}
+		switch words[0] {
+		case "disproved":
+			p.Results = append(p.Results, proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 500"})
+		case "found":
+			p.Results = append(p.Results, proof.Result{Check: "environment", Instance: "green", Ask: true, Want: "as on blue", Got: text})
 		}
-		return AcceptAsked{Findings: s.Asked}, nil
-	case "prove":
-		return ProveAsked{}, nil
-	case "applied":
-		at := s.Pending.Share
+		return Report{Proved{Task: task, Proof: p}}, nil
+	case "in-force":
+		at := s.Task.Share
 		if text != "" {
 			var err error
 			if at, err = share(); err != nil {
 				return nil, err
 			}
 		}
-		return Applied{Effect: effect, Share: at}, nil
-	case "apply-failed":
-		return ApplyFailed{Effect: effect, Why: text}, nil
+		return Report{InForce{Task: task, Nearest: at, Share: at}}, nil
+	case "other-in-force": // than the front said it could do
+		at, err := share()
+		return Report{InForce{Task: task, Nearest: s.Task.Share, Share: at}}, err
+	case "at-home":
+		return Report{AtHome{Task: task, Share: s.Home(), Generation: s.Generation + 1}}, nil
+	case "stopping":
+		return Report{Stopping{Task: task}}, nil
 	case "retired":
-		return Retired{Effect: effect}, nil
-	case "retire-failed":
-		return RetireFailed{Effect: effect, Why: text}, nil
-	case "tick":
-		return Tick{}, nil
+		return Report{Retired{Task: task, Side: s.Task.Side}}, nil
+	case "time-up":
+		return TimeUp{}, nil
+	case "yes":
+		if task == s.Task.ID {
+			task = s.Question.ID
+		}
+		return Yes{task}, nil
+	case "no":
+		return No{s.Question.ID}, nil
 	case "next":
-		return NextAsked{}, nil
+		if text != "" {
+			n, err := strconv.Atoi(text)
+			return NextLeg{n - 1}, err
+		}
+		n, _ := s.Next()
+		return NextLeg{n}, nil
 	case "steer":
 		to, err := share()
-		return SteerAsked{Share: to}, err
+		return Steer{to}, err
 	case "put-back":
-		return PutBackAsked{}, nil
+		return PutBack{}, nil
 	case "freeze":
-		return FreezeAsked{}, nil
+		return Halt{}, nil
 	case "go-on":
-		return GoOnAsked{}, nil
+		return GoOn{}, nil
 	case "back":
-		return BackAsked{Why: text}, nil
+		b := Back{Why: text, Stands: true}
+		switch {
+		case text == "force":
+			b.Why, b.Force, b.Home = "", true, Bench{Known: true, Other: 3}
+		case text == "nobody-there":
+			b.Why, b.Home = "", Bench{Known: true, Other: 3}
+		case text == "gone":
+			b.Why, b.Stands = "", false
+		}
+		return b, nil
 	case "retire":
-		return RetireAsked{}, nil
-	case "tripped-roll-back":
-		return Tripped{Guard: "failing", Action: plan.RollBack, Why: text}, nil
-	case "tripped-freeze":
-		return Tripped{Guard: "failing", Action: plan.Freeze, Why: text}, nil
-	case "changed":
+		return GiveUp{}, nil
+	case "prove":
+		return ProveAgain{}, nil
+	case "raise-spare":
+		return RaiseSpare{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}}, NothingNew: text == "same"}, nil
+	case "shift-to":
 		to, err := share()
-		return Changed{Share: to}, err
-	case "resumed":
+		return ShiftTo{to}, err
+	case "alarm": // alarm freeze 0.03, alarm roll-back 0.2 nobody-there
+		a := Alarmed{Alarm: Alarm{Guard: "failing", Watch: plan.Failing, Then: plan.Freeze}}
+		if rest[0] == "roll-back" {
+			a.Alarm.Then = plan.RollBack
+		}
+		a.Home = Bench{Known: true, Healthy: 3, Instances: 3, Other: 3}
+		if len(rest) > 2 {
+			a.Home.Healthy = 0
+		}
+		var err error
+		a.Alarm.Level, err = strconv.ParseFloat(rest[1], 64)
+		return a, err
+	case "seen":
 		to, err := share()
-		return Resumed{Share: to, Found: "the front as it is"}, err
+		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation}}, err
+	case "holding":
+		to, err := share()
+		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation}, Holding: true}, err
+	case "order": // order blue 0 %: somebody went home past us
+		side, err0 := split.ParseSide(rest[0])
+		to, err1 := split.ParseShare(strings.Join(rest[1:], " "))
+		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation + 1, Side: side, By: "jonas"}}, errors.Join(err0, err1)
+	case "resumed", "resumed-order":
+		to, err := share()
+		r := Resumed{Found: Found{Share: to, Noted: s.Share, Known: true}, Order: reading.Order{Generation: s.Generation}}
+		if words[0] == "resumed-order" {
+			r.Order = reading.Order{Generation: s.Generation + 1, Side: s.Target.Other()}
+		}
+		return r, err
 	}
-	return nil, fmt.Errorf("no event is called %q", words[0])
+	return nil, fmt.Errorf("no input is called %q", words[0])
 }

@@ -2,8 +2,12 @@ package crossing
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -30,90 +34,86 @@ func (s Stage) Over() bool { return s == Settled || s == RolledBack || s == Call
 // UnderWay reports whether the crossing has begun and not ended.
 func (s Stage) UnderWay() bool { return s != None && !s.Over() }
 
-// Effect is something to be performed. Its report carries its ID; a report on
-// any other than the pending effect changes nothing.
-type Effect struct {
-	ID      int         `json:"id"`
-	Do      Deed        `json:"do"`
-	Side    split.Side  `json:"side"`              // RaiseSide, ProveSide, RetireSide
-	Version string      `json:"version,omitempty"` // RaiseSide
-	Share   split.Share `json:"share"`             // ApplyShare, on green
-	Home    bool        `json:"home,omitempty"`    // ApplyShare: whatever the front has now, do it
+// State is where a service stands: the last crossing as of its last event, and what is
+// being done. The zero value is a service that nothing has been done to.
+type State struct {
+	Seq uint64 `json:"seq"` // of the last event, 0 before the first
+
+	// What was begun with.
+	Number      int            `json:"number"`
+	Service     string         `json:"service"`
+	Target      split.Side     `json:"target"` // the side crossed to
+	Version     string         `json:"version"`
+	Build       string         `json:"build,omitempty"`
+	LiveVersion string         `json:"live_version,omitempty"`
+	Choices     []raise.Choice `json:"choices"` // what each part is raised at, the front's part first
+	Route       route.Route    `json:"route"`
+	Keep        time.Duration  `json:"keep"`
+	Then        plan.Then      `json:"then"`
+	Hold        bool           `json:"hold,omitempty"` // wait for a person before the first leg and after failures
+	Begun       time.Time      `json:"begun,omitzero"`
+
+	Stage Stage         `json:"stage"`
+	Leg   int           `json:"leg"`            // the leg in force, -1 before the first
+	Since time.Time     `json:"since"`          // when the stage or leg began
+	Left  time.Duration `json:"left,omitempty"` // of leg or keep as of the last event; time counts while it is watched
+
+	Share      split.Share `json:"share"`                // on green, in force as last confirmed or read
+	Generation uint64      `json:"generation,omitempty"` // the order of going home under which traffic is moved
+	Moved      bool        `json:"moved,omitempty"`      // traffic was ever sent to the target
+	Proven     bool        `json:"proven"`               // the target passed its proof
+
+	Task      Task            `json:"task"` // what is being done; its ID is 0 if nothing is
+	GoingBack bool            `json:"going_back,omitempty"`
+	Why       Cause           `json:"why,omitzero"`       // why it goes back, or ended as it did
+	Freezes   []Freeze        `json:"freezes,omitempty"`  // why the route stands still; none if it does not
+	Question  Question        `json:"question,omitzero"`  // what a person is asked; its ID is 0 if nobody is
+	Accepted  []proof.Finding `json:"accepted,omitempty"` // findings that somebody accepted
+	Overruled []Overruling    `json:"overruled,omitempty"`
+	Foreign   bool            `json:"foreign,omitempty"` // somebody else changed the share, and nobody has said what to do
+	Ours      split.Share     `json:"ours,omitempty"`    // what it was before, while Foreign
+	OursLeg   int             `json:"ours_leg,omitempty"`
+	Trouble   Trouble         `json:"trouble,omitzero"` // the last thing that went wrong
 }
 
-// Deed is the kind of an effect.
+// Task is something that is to be performed. There is at most one: what is asked for
+// next takes its place, and reports on an earlier one change nothing.
+type Task struct {
+	ID    uint64      `json:"id"` // sequence number of the event that asked for it
+	Do    Deed        `json:"do"`
+	By    string      `json:"by,omitempty"`    // who asked for it
+	Act   bool        `json:"act,omitempty"`   // by hand, outside of a crossing
+	Side  split.Side  `json:"side"`            // raised, proven, retired, or gone home to
+	Share split.Share `json:"share"`           // on green, to be in force: of Move
+	Leg   int         `json:"leg"`             // that the share begins; -1 for none: of Move
+	Force bool        `json:"force,omitempty"` // even to a side with nobody: of GoHome
+	Final bool        `json:"final,omitempty"` // instances are being stopped, there is no way back to them: of Retire
+
+	Choices []raise.Choice `json:"choices,omitempty"` // what each part is raised at: of StandUp
+}
+
+// Deed is what a task does.
 type Deed string
 
 // The deeds.
 const (
-	RaiseSide  Deed = "raise"
-	ProveSide  Deed = "prove"
-	ApplyShare Deed = "apply"
-	RetireSide Deed = "retire"
+	StandUp Deed = "raise"  // a side's instances
+	Check   Deed = "prove"  // a side
+	Move    Deed = "shift"  // traffic, to a share
+	GoHome  Deed = "home"   // all traffic to a side, whatever the front has
+	Retire  Deed = "retire" // a side
 )
 
-// String is the effect in words: "apply 25 % (#4)".
-func (e Effect) String() string {
-	switch e.Do {
-	case RaiseSide:
-		return fmt.Sprintf("raise %v at %s (#%d)", e.Side, e.Version, e.ID)
-	case ApplyShare:
-		home := ""
-		if e.Home {
-			home = " home"
-		}
-		return fmt.Sprintf("apply%s %v (#%d)", home, e.Share, e.ID)
-	default:
-		return fmt.Sprintf("%s %v (#%d)", e.Do, e.Side, e.ID)
+// Orders is what somebody has to do now, as follows from the state alone.
+func (s State) Orders() []Task {
+	if s.Task.ID == 0 {
+		return nil
 	}
+	return []Task{s.Task}
 }
 
-// State is a crossing as of its last event. The zero value is one that has not
-// begun.
-type State struct {
-	Stage       Stage         `json:"stage"`
-	Service     string        `json:"service"`
-	Number      int           `json:"number"`
-	Target      split.Side    `json:"target"` // the side crossed to
-	Version     string        `json:"version"`
-	Build       string        `json:"build,omitempty"`
-	LiveVersion string        `json:"live_version,omitempty"`
-	Route       route.Route   `json:"route"`
-	Keep        time.Duration `json:"keep"`
-	Then        plan.Then     `json:"then"`
-	Hold        bool          `json:"hold,omitempty"`
-	Built       time.Time     `json:"built,omitzero"`
-	Others      []Choice      `json:"others,omitempty"` // versions of the other parts
-
-	Share     split.Share   `json:"share"`           // on green, as the front last had it
-	Leg       int           `json:"leg"`             // the leg in force, -1 before the first
-	Since     time.Time     `json:"since"`           // when the stage or leg began
-	Due       time.Time     `json:"due,omitzero"`    // when leg or keep end by themselves; zero while frozen
-	Left      time.Duration `json:"left,omitempty"`  // while frozen, what is left until then
-	Pending   Effect        `json:"pending"`         // the effect whose report is awaited; ID 0 if none
-	Effects   int           `json:"effects"`         // effects asked for so far, the last one's ID
-	Proven    bool          `json:"proven"`          // the target passed its proof
-	Moved     bool          `json:"moved,omitempty"` // traffic was ever sent to the target
-	GoingBack bool          `json:"going_back,omitempty"`
-	Retiring  bool          `json:"retiring,omitempty"` // a side is being given up
-	Frozen    string        `json:"frozen,omitempty"`   // why the route stands still, "" if it does not
-	Waiting   string        `json:"waiting,omitempty"`  // what a person is asked, "" if nobody is
-	Asked     []string      `json:"asked,omitempty"`    // findings of the proof that a person may accept
-	Accepted  []string      `json:"accepted,omitempty"` // those that somebody did
-	Foreign   bool          `json:"foreign,omitempty"`  // somebody else changed the share, and nobody has said what to do
-	Ours      split.Share   `json:"ours,omitempty"`     // what it was before, while Foreign
-	Trouble   string        `json:"trouble,omitempty"`  // the last thing that went wrong
-	Why       string        `json:"why,omitempty"`      // why it ended as it did, or goes back
-}
-
-// Past is an earlier crossing, in few words.
-type Past struct {
-	Number  int       `json:"number"`
-	Version string    `json:"version"`
-	Build   string    `json:"build,omitempty"`
-	Stage   Stage     `json:"stage"`
-	Begun   time.Time `json:"begun"`
-}
+// Retiring reports whether a side is being given up.
+func (s State) Retiring() bool { return s.Task.ID != 0 && s.Task.Do == Retire }
 
 // Home is the share on green with all traffic on the side crossed from.
 func (s State) Home() split.Share { return split.Toward(s.Target, 0) }
@@ -133,19 +133,46 @@ func (s State) Live() split.Side {
 	return s.Target.Other()
 }
 
-// Remaining is how long leg or keep still last as of now, and false if nothing
-// is timed.
-func (s State) Remaining(now time.Time) (time.Duration, bool) {
-	switch {
-	case s.Frozen != "" && (s.Stage == Shift || s.Stage == Keep):
-		return s.Left, true
-	case s.Due.IsZero():
-		return 0, false
+// Frozen reports whether the route stands still.
+func (s State) Frozen() bool { return len(s.Freezes) > 0 }
+
+// FrozenBy is the first freeze with a cause of a kind, and false if there is none.
+func (s State) FrozenBy(kind CauseKind) (Freeze, bool) {
+	n := slices.IndexFunc(s.Freezes, func(f Freeze) bool { return f.Cause.Kind == kind })
+	if n < 0 {
+		return Freeze{}, false
 	}
-	return max(s.Due.Sub(now), 0), true
+	return s.Freezes[n], true
 }
 
-// String is the state on one line, for tests and the log.
+// Next is the leg that follows, and false if there is none. Legs that the traffic has
+// been steered past are left out.
+func (s State) Next() (leg int, ok bool) {
+	for leg = s.Leg + 1; leg < len(s.Route); leg++ {
+		if part := s.Route[leg].Part; part > s.Part() || part == split.Whole {
+			return leg, true
+		}
+	}
+	return 0, false
+}
+
+// Timed reports whether a leg or the keep is to end by itself.
+func (s State) Timed() bool {
+	return (s.Stage == Shift && s.Leg >= 0 || s.Stage == Keep) && !s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
+}
+
+// Whole is how long leg or keep last in all, 0 if nothing is timed.
+func (s State) Whole() time.Duration {
+	switch {
+	case s.Stage == Keep:
+		return s.Keep
+	case s.Stage == Shift && s.Leg >= 0:
+		return s.Route[s.Leg].Dwell
+	}
+	return 0
+}
+
+// String is the state on one line, for tests and the program's log.
 func (s State) String() string {
 	text := string(s.Stage)
 	if s.Stage == None {
@@ -154,20 +181,54 @@ func (s State) String() string {
 	if s.Stage == Shift || s.Stage == Keep {
 		text += fmt.Sprintf(", leg %d of %d, %v on green", s.Leg+1, len(s.Route), s.Share)
 	}
+	if s.Task.ID != 0 {
+		text += ", to do: " + s.Task.String()
+	}
+	var freezes []string
+	for _, f := range s.Freezes {
+		freezes = append(freezes, fmt.Sprintf("%v #%d", f.Cause, f.ID))
+	}
 	for _, flag := range []struct {
 		on   bool
 		text string
 	}{
 		{s.GoingBack, "going back"},
-		{s.Retiring, "retiring"},
-		{s.Frozen != "", "frozen: " + s.Frozen},
-		{s.Waiting != "", "waiting: " + s.Waiting},
-		{s.Trouble != "", "trouble: " + s.Trouble},
-		{s.Why != "", "because: " + s.Why},
+		{s.Frozen(), "frozen: " + strings.Join(freezes, "; ")},
+		{s.Question.ID != 0, "asks: " + s.Question.String()},
+		{s.Trouble.Kind != "", "trouble: " + s.Trouble.String()},
+		{s.Why.Kind != "", "because: " + s.Why.String()},
 	} {
 		if flag.on {
 			text += ", " + flag.text
 		}
 	}
 	return text
+}
+
+// String is the task in few words: "shift to 25 % (#4)".
+func (t Task) String() string {
+	var text string
+	switch t.Do {
+	case StandUp:
+		text = fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
+	case Move:
+		text = fmt.Sprintf("shift to %v", t.Share)
+	case GoHome:
+		text = fmt.Sprintf("home to %v", t.Side)
+	default:
+		text = fmt.Sprintf("%s %v", t.Do, t.Side)
+	}
+	if t.Final {
+		text += ", finally"
+	}
+	return fmt.Sprintf("%s (#%d)", text, t.ID)
+}
+
+// Past is an earlier crossing, in few words.
+type Past struct {
+	Number  int       `json:"number"`
+	Version string    `json:"version"`
+	Build   string    `json:"build,omitempty"`
+	Stage   Stage     `json:"stage"`
+	Begun   time.Time `json:"begun"`
 }

@@ -106,10 +106,11 @@ type Verdict string
 
 // The verdicts, from "know nothing" to "know it is bad".
 const (
-	TooFew   Verdict = "too few"  // not enough answers to say anything
-	NoSign   Verdict = "no sign"  // nothing points to it
-	Watching Verdict = "watching" // more likely than not, but not sure enough
-	Worse    Verdict = "worse"    // sure enough
+	TooFew     Verdict = "too few"     // not enough answers to say anything
+	NoBaseline Verdict = "no baseline" // nothing to compare with
+	NoSign     Verdict = "no sign"     // nothing points to it
+	Watching   Verdict = "watching"    // more likely than not, but not sure enough
+	Worse      Verdict = "worse"       // sure enough
 )
 
 // Comparison is the outcome of Compare.
@@ -125,13 +126,16 @@ type Comparison struct {
 }
 
 // Compare asks whether the trial's rate is higher than the baseline's by more
-// than the margin. With no baseline at all (a side that answers nothing any
-// more) the baseline rate counts as 0, so that a bad trial is still found.
+// than the margin. With no baseline at all there is no verdict.
 func Compare(baseline, trial Count, b Bound) Comparison {
 	alpha := 1 - b.Sure
 	c := Comparison{Baseline: Rate(baseline, alpha/2), Trial: Rate(trial, alpha/2)}
 	if trial.Of < b.AtLeast || trial.Of == 0 {
 		c.Verdict = TooFew
+		return c
+	}
+	if baseline.Of == 0 {
+		c.Verdict = NoBaseline
 		return c
 	}
 	c.Sure = sureWorse(baseline, trial, b.Margin)

@@ -88,8 +88,8 @@ func TestCompare(t *testing.T) {
 		{"a handful of failures among few", Count{2, 2000}, Count{4, 60}, Watching},
 		{"plainly worse", Count{2, 2000}, Count{40, 200}, Worse},
 		{"all fail", Count{2, 2000}, Count{50, 50}, Worse},
-		{"nothing to compare with, and bad", Count{}, Count{60, 300}, Worse},
-		{"nothing to compare with, and fine", Count{}, Count{0, 300}, NoSign},
+		{"nothing to compare with, and bad", Count{}, Count{60, 300}, NoBaseline},
+		{"nothing to compare with, and fine", Count{}, Count{0, 300}, NoBaseline},
 		{"better than the live side", Count{300, 3000}, Count{0, 300}, NoSign},
 	} {
 		got := Compare(c.baseline, c.trial, b)

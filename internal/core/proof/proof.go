@@ -1,7 +1,6 @@
 package proof
 
 import (
-	"fmt"
 	"slices"
 	"time"
 )
@@ -43,7 +42,7 @@ func (j Judge) Read(good bool) Judge {
 }
 
 // Result is one check of one instance. Want and Got are sentences for people:
-// "status 200", "status 503 after 12ms".
+// "status 200", "status 503".
 type Result struct {
 	Part     string        `json:"part,omitempty"`
 	Kind     Kind          `json:"kind,omitempty"`
@@ -53,7 +52,8 @@ type Result struct {
 	Ask      bool          `json:"ask,omitempty"` // not passed, but a person may accept it
 	Want     string        `json:"want"`
 	Got      string        `json:"got"`
-	Took     time.Duration `json:"took"` // nanoseconds, of the last try
+	Found    string        `json:"found,omitempty"` // the same text for the same thing found, where Got also says what changes from try to try
+	Took     time.Duration `json:"took"`            // nanoseconds, of the last try
 	Tries    int           `json:"tries"`
 	At       time.Time     `json:"at"`
 	Since    time.Time     `json:"since,omitzero"`    // of the last readings that came out alike
@@ -85,9 +85,32 @@ func (r Result) SameCell(other Result) bool {
 	return r.Part == other.Part && r.Kind == other.Kind && r.Check == other.Check && r.Instance == other.Instance
 }
 
-// Finding is the result in a sentence.
-func (r Result) Finding() string {
-	return fmt.Sprintf("%s on %s: want %s, got %s", r.Check, r.Instance, r.Want, r.Got)
+// Finding is what a result found that is not as wanted. It is known by what was
+// found where, not by how that is worded or how long it took, so that what somebody
+// accepted is not asked about again, and something else is.
+type Finding struct {
+	Part     string `json:"part,omitempty"`
+	Kind     Kind   `json:"kind,omitempty"`
+	Check    string `json:"check"`
+	Instance string `json:"instance"`
+	What     string `json:"what"` // what was found, the same text for the same thing
+	Want     string `json:"want"`
+	Got      string `json:"got"`
+}
+
+// Same reports whether both are the same thing found in the same place.
+func (f Finding) Same(other Finding) bool {
+	f.Want, f.Got = other.Want, other.Got
+	return f == other
+}
+
+// Finding is what the result found.
+func (r Result) Finding() Finding {
+	what := r.Found
+	if what == "" {
+		what = r.Got
+	}
+	return Finding{Part: r.Part, Kind: r.Kind, Check: r.Check, Instance: r.Instance, What: what, Want: r.Want, Got: r.Got}
 }
 
 // Proof is the set of results for a side.
@@ -110,13 +133,11 @@ func (p Proof) Passing() int {
 // nothing.
 func (p Proof) Pass() bool { return len(p.Results) > 0 && p.Passing() == len(p.Results) }
 
-// Open are the results that neither passed nor were accepted. Accepting goes by
-// the finding's whole text, so that a finding that has changed is asked about
-// again.
-func (p Proof) Open(accepted []string) []Result {
+// Open are the results that neither passed nor were accepted.
+func (p Proof) Open(accepted []Finding) []Result {
 	var open []Result
 	for _, r := range p.Results {
-		if !r.Pass && !(r.Ask && slices.Contains(accepted, r.Finding())) {
+		if !r.Pass && !(r.Ask && slices.ContainsFunc(accepted, r.Finding().Same)) {
 			open = append(open, r)
 		}
 	}

@@ -20,10 +20,10 @@ func Typical(earlier []time.Duration) time.Duration {
 	return (sorted[middle-1] + sorted[middle]) / 2
 }
 
-// Stuck reports whether an instance has waited so much longer than typical that a
+// Overdue reports whether an instance has waited so much longer than typical that a
 // person should look: three times as long, and at least five seconds more. Without
 // a typical time nothing is called stuck; the plan's limit ends it.
-func Stuck(waited, typical time.Duration) bool {
+func Overdue(waited, typical time.Duration) bool {
 	return typical > 0 && waited > 3*typical && waited > typical+5*time.Second
 }
 

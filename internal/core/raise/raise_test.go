@@ -34,8 +34,8 @@ func TestStuck(t *testing.T) {
 		{80 * s, 30 * s, false},
 		{91 * s, 30 * s, true},
 	} {
-		if got := Stuck(c.waited, c.typical); got != c.want {
-			t.Errorf("Stuck(%v, %v) = %v", c.waited, c.typical, got)
+		if got := Overdue(c.waited, c.typical); got != c.want {
+			t.Errorf("Overdue(%v, %v) = %v", c.waited, c.typical, got)
 		}
 	}
 }

@@ -1,6 +1,10 @@
 package reading
 
-import "time"
+import (
+	"time"
+
+	"vaiven/internal/core/split"
+)
 
 // Mark is one answer in the door log.
 type Mark struct {
@@ -30,4 +34,23 @@ type Door struct {
 	Recent     []Mark               `json:"recent"`              // the last answers, oldest first
 	Versions   map[string]int64     `json:"versions,omitempty"`  // answers by the version that gave them
 	LastBegun  map[string]time.Time `json:"last_begun"`          // by side, when the last request began that it answered
+	Seconds    []Second             `json:"-"`                   // the last minutes' answers by side, oldest first
+}
+
+// Second is the answers of one second, by side.
+type Second struct {
+	At    time.Time // when it began
+	Sides [2]int64
+}
+
+// Seen is how many requests that began since a time each side answered, to the second.
+func (d Door) Seen(since time.Time) [2]int64 {
+	var n [2]int64
+	for _, s := range d.Seconds {
+		if !s.At.Before(since) {
+			n[split.Blue] += s.Sides[split.Blue]
+			n[split.Green] += s.Sides[split.Green]
+		}
+	}
+	return n
 }

@@ -9,12 +9,37 @@ import (
 	"vaiven/internal/core/split"
 )
 
+// Apart is one of several fronts that has another share in force than the first.
+type Apart struct {
+	Front string      `json:"front"`
+	Share split.Share `json:"share"` // on green
+}
+
+// Sends is the largest part of the requests that any member of the front sends to a side.
+func (f Front) Sends(side split.Side) split.Share {
+	most := f.Split.Share.Of(side)
+	for _, a := range f.Apart {
+		most = max(most, a.Share.Of(side))
+	}
+	return most
+}
+
 // Split is the division of requests in force.
 type Split struct {
 	Revision uint64      `json:"revision"` // grows with every change
 	Share    split.Share `json:"share"`    // on green
 	Since    time.Time   `json:"since"`
-	Did      []string    `json:"did,omitempty"` // of a change: the commands carried out, or lines of the file's difference
+}
+
+// Order is the last going home that a front was told. It holds until a person lets
+// requests out again: a change that was begun under an earlier order is refused. The
+// zero value says that there was none.
+type Order struct {
+	Generation uint64     `json:"generation"` // grows with every going home
+	Side       split.Side `json:"side"`       // where all requests went
+	At         time.Time  `json:"at,omitzero"`
+	By         string     `json:"by,omitempty"`
+	Why        string     `json:"why,omitempty"`
 }
 
 // Server is one instance as a front has it: an address behind a side.
@@ -29,7 +54,9 @@ type Server struct {
 type Front struct {
 	At     time.Time `json:"at"`
 	Split  Split     `json:"split"`
+	Order  Order     `json:"order,omitzero"`
 	Sides  [2]Side   `json:"sides"`            // by side
+	Apart  []Apart   `json:"apart,omitempty"`  // members of several fronts that have another share
 	Notice string    `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
 }
 

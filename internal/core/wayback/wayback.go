@@ -1,10 +1,8 @@
 package wayback
 
 import (
-	"fmt"
 	"time"
 
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 )
 
@@ -26,86 +24,82 @@ type Facts struct {
 	Load       float64       // all requests against what its healthy instances carry; 0 if not known
 	Stale      time.Duration // age of the health readings if they are too old to count, else 0
 	FrontRead  bool          // the front answers
+	Blocked    string        // why the front would not take a change, as it says itself; "" if it would
 	Switched   time.Duration // how long the last change of the share took at the front
 	SwitchedAt time.Time     // zero if there was none
 	Retired    bool          // the side was given up
 }
 
-// Condition is one line of the judgement.
+// Condition is one part of the judgement. Its kind says which of the other fields mean
+// something.
 type Condition struct {
-	Name  string `json:"name"`
-	Text  string `json:"text"`
-	State State  `json:"state"`
+	Kind      Kind          `json:"kind"`
+	State     State         `json:"state"`
+	Side      split.Side    `json:"side"`
+	Healthy   int           `json:"healthy,omitempty"`   // Healthy
+	Instances int           `json:"instances,omitempty"` // Healthy
+	Retired   bool          `json:"retired,omitempty"`   // Healthy
+	Stale     time.Duration `json:"stale,omitempty"`     // Healthy
+	Load      float64       `json:"load,omitempty"`      // Carries; 0 if not known
+	Read      bool          `json:"read,omitempty"`      // Front
+	Blocked   string        `json:"blocked,omitempty"`   // Front
+	Took      time.Duration `json:"took,omitempty"`      // Switched
+	At        time.Time     `json:"at,omitzero"`         // Switched; zero if there was none
 }
 
-// Readiness is the judgement: the worst of its conditions, and why.
+// Kind is what a condition is about.
+type Kind string
+
+// The kinds, in their order.
+const (
+	Healthy  Kind = "healthy"
+	Carries  Kind = "carries all"
+	Front    Kind = "front"
+	Switched Kind = "last switch"
+)
+
+// Readiness is the judgement: the worst of its conditions.
 type Readiness struct {
-	State      State       `json:"state"`
-	Why        string      `json:"why,omitempty"`
+	State      State       `json:"state"` // "" if there is nothing to go back from
+	Worst      Condition   `json:"worst,omitzero"`
 	Conditions []Condition `json:"conditions"`
 }
 
-// Judge weighs the facts as of now.
-func Judge(f Facts, now time.Time) Readiness {
-	r := Readiness{State: Open, Conditions: []Condition{healthy(f), carries(f), front(f), switched(f, now)}}
+// Judge weighs the facts.
+func Judge(f Facts) Readiness {
+	r := Readiness{State: Open, Conditions: []Condition{healthy(f), carries(f), front(f), {Kind: Switched, State: Open, Side: f.Side, Took: f.Switched, At: f.SwitchedAt}}}
 	rank := map[State]int{Open: 0, Narrow: 1, Closed: 2}
 	for _, c := range r.Conditions {
 		if rank[c.State] > rank[r.State] {
-			r.State, r.Why = c.State, c.Name+": "+c.Text
+			r.State, r.Worst = c.State, c
 		}
 	}
 	return r
 }
 
 func healthy(f Facts) Condition {
-	c := Condition{Name: f.Side.String() + " healthy", Text: fmt.Sprintf("%d of %d", f.Healthy, f.Instances), State: Open}
+	c := Condition{Kind: Healthy, State: Open, Side: f.Side, Healthy: f.Healthy, Instances: f.Instances, Retired: f.Retired, Stale: f.Stale}
 	switch {
-	case f.Retired:
-		c.Text, c.State = "retired", Closed
-	case f.Instances == 0:
-		c.Text, c.State = "no instances", Closed
-	case f.Healthy == 0:
+	case f.Retired, f.Healthy == 0:
 		c.State = Closed
-	case f.Stale > 0:
-		c.Text, c.State = "not read for "+route.Short(f.Stale), Narrow
-	case f.Healthy < f.Instances:
+	case f.Stale > 0, f.Healthy < f.Instances:
 		c.State = Narrow
 	}
 	return c
 }
 
 func carries(f Facts) Condition {
-	c := Condition{Name: f.Side.String() + " carries all", State: Open}
-	switch {
-	case f.Load <= 0:
-		c.Text = "capacity not in the plan"
-	default:
-		c.Text = fmt.Sprintf("%.0f %% of capacity", 100*f.Load)
-		if f.Load > 1 {
-			c.State = Narrow
-		}
+	c := Condition{Kind: Carries, State: Open, Side: f.Side, Load: max(f.Load, 0)}
+	if f.Load > 1 {
+		c.State = Narrow
 	}
 	return c
 }
 
 func front(f Facts) Condition {
-	if !f.FrontRead {
-		return Condition{Name: "front", Text: "does not answer", State: Closed}
-	}
-	return Condition{Name: "front", Text: "answers", State: Open}
-}
-
-func switched(f Facts, now time.Time) Condition {
-	c := Condition{Name: "last switch", Text: "none yet", State: Open}
-	if !f.SwitchedAt.IsZero() {
-		c.Text = fmt.Sprintf("%s ago, %s", route.Short(now.Sub(f.SwitchedAt).Truncate(time.Second)), milliseconds(f.Switched))
+	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Blocked: f.Blocked}
+	if !f.FrontRead || f.Blocked != "" {
+		c.State = Closed
 	}
 	return c
-}
-
-func milliseconds(d time.Duration) string {
-	if d < 10*time.Millisecond {
-		return fmt.Sprintf("%.1f ms", d.Seconds()*1000)
-	}
-	return fmt.Sprintf("%.0f ms", d.Seconds()*1000)
 }

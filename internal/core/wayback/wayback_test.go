@@ -1,7 +1,6 @@
 package wayback
 
 import (
-	"strings"
 	"testing"
 	"time"
 
@@ -9,33 +8,40 @@ import (
 )
 
 func TestJudge(t *testing.T) {
-	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	good := Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.7, FrontRead: true, Switched: 38 * time.Millisecond, SwitchedAt: now.Add(-12 * time.Second)}
+	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+	good := Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.7, FrontRead: true, Switched: 38 * time.Millisecond, SwitchedAt: at}
 	for _, c := range []struct {
 		name  string
 		spoil func(*Facts)
 		want  State
-		why   string
+		worst Kind
 	}{
 		{"all well", func(*Facts) {}, Open, ""},
 		{"capacity not known", func(f *Facts) { f.Load = 0 }, Open, ""},
-		{"one instance down", func(f *Facts) { f.Healthy = 2 }, Narrow, "2 of 3"},
-		{"too small", func(f *Facts) { f.Load = 1.2 }, Narrow, "120 %"},
-		{"readings too old", func(f *Facts) { f.Stale = 20 * time.Second }, Narrow, "not read for 20s"},
-		{"all down", func(f *Facts) { f.Healthy = 0 }, Closed, "0 of 3"},
-		{"no instances", func(f *Facts) { f.Healthy, f.Instances = 0, 0 }, Closed, "no instances"},
-		{"retired", func(f *Facts) { f.Retired = true }, Closed, "retired"},
-		{"front gone", func(f *Facts) { f.FrontRead = false }, Closed, "does not answer"},
-		{"the worst counts", func(f *Facts) { f.Healthy, f.FrontRead = 2, false }, Closed, "does not answer"},
+		{"just large enough", func(f *Facts) { f.Load = 1 }, Open, ""},
+		{"one instance down", func(f *Facts) { f.Healthy = 2 }, Narrow, Healthy},
+		{"too small", func(f *Facts) { f.Load = 1.2 }, Narrow, Carries},
+		{"readings too old", func(f *Facts) { f.Stale = 20 * time.Second }, Narrow, Healthy},
+		{"all down", func(f *Facts) { f.Healthy = 0 }, Closed, Healthy},
+		{"no instances", func(f *Facts) { f.Healthy, f.Instances = 0, 0 }, Closed, Healthy},
+		{"retired", func(f *Facts) { f.Retired = true }, Closed, Healthy},
+		{"front gone", func(f *Facts) { f.FrontRead = false }, Closed, Front},
+		{"front blocked", func(f *Facts) { f.Blocked = "other.conf:12: unknown directive" }, Closed, Front},
+		{"the worst counts", func(f *Facts) { f.Healthy, f.FrontRead = 2, false }, Closed, Front},
+		{"of equals the first", func(f *Facts) { f.Healthy, f.Load = 2, 2 }, Narrow, Healthy},
 	} {
 		f := good
 		c.spoil(&f)
-		r := Judge(f, now)
-		if r.State != c.want || !strings.Contains(r.Why, c.why) {
-			t.Errorf("%s: %s because %q, want %s because of %q", c.name, r.State, r.Why, c.want, c.why)
+		r := Judge(f)
+		if r.State != c.want || r.Worst.Kind != c.worst || len(r.Conditions) != 4 {
+			t.Errorf("%s: %s because of %q, want %s because of %q", c.name, r.State, r.Worst.Kind, c.want, c.worst)
 		}
 	}
-	if got := Judge(good, now).Conditions[3].Text; got != "12s ago, 38 ms" {
-		t.Errorf("last switch: %q", got)
+	r := Judge(good)
+	if got := r.Conditions[3]; got.Kind != Switched || got.Took != 38*time.Millisecond || !got.At.Equal(at) {
+		t.Errorf("last switch: %+v", got)
+	}
+	if got := r.Conditions[0]; got.Healthy != 3 || got.Instances != 3 || got.Side != split.Blue {
+		t.Errorf("healthy: %+v", got)
 	}
 }

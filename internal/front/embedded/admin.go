@@ -1,6 +1,7 @@
 package embedded
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,9 +15,23 @@ import (
 
 // setSplit is the body of PUT /split.
 type setSplit struct {
-	Share    split.Share `json:"share"`
-	Revision uint64      `json:"revision"`       // that the split in force has to have
-	Home     bool        `json:"home,omitempty"` // a rollback: whatever is in force
+	Share      split.Share `json:"share"`
+	Revision   uint64      `json:"revision"`   // that the split in force has to have
+	Generation uint64      `json:"generation"` // that the order of going home has to have
+}
+
+// goHome is the body of PUT /home.
+type goHome struct {
+	Side  split.Side `json:"side"`
+	By    string     `json:"by,omitempty"`
+	Why   string     `json:"why,omitempty"`
+	Force bool       `json:"force,omitempty"` // also to a side that has nobody
+}
+
+// inForce is the answer of both.
+type inForce struct {
+	Split reading.Split `json:"split"`
+	Order reading.Order `json:"order"`
 }
 
 // setInstances is the body of PUT /sides/{side}/instances.
@@ -31,23 +46,31 @@ type drained struct {
 
 // refusal is the body of every answer that is not 200.
 type refusal struct {
-	Error   string `json:"error"`
-	Changed bool   `json:"changed,omitempty"` // the revision was another one
+	Error string `json:"error"`
+	Kind  string `json:"kind,omitempty"` // one of those below
 }
+
+// refusals are the errors that clients branch on, by their names on the wire.
+var refusals = map[string]error{"changed": front.ErrChanged, "newer": front.ErrNewer, "nobody": front.ErrNobody}
 
 func (s *Server) adminHandler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /reading", func(w http.ResponseWriter, r *http.Request) {
 		reading := s.proxy.reading(time.Now())
-		s.change.Lock()
-		reading.Notice = s.notice
-		s.change.Unlock()
+		reading.Notice = s.store.trouble()
 		reply(w, reading, nil)
 	})
 	mux.HandleFunc("PUT /split", func(w http.ResponseWriter, r *http.Request) {
 		var body setSplit
 		if accept(w, r, &body) {
-			set, err := s.setSplit(body)
+			set, err := s.setSplit(r.Context(), body)
+			reply(w, set, err)
+		}
+	})
+	mux.HandleFunc("PUT /home", func(w http.ResponseWriter, r *http.Request) {
+		var body goHome
+		if accept(w, r, &body) {
+			set, err := s.home(body)
 			reply(w, set, err)
 		}
 	})
@@ -59,7 +82,7 @@ func (s *Server) adminHandler() http.Handler {
 		}
 		var body setInstances
 		if accept(w, r, &body) {
-			reply(w, struct{}{}, s.setInstances(side, body.Instances))
+			reply(w, struct{}{}, s.setInstances(r.Context(), side, body.Instances))
 		}
 	})
 	mux.HandleFunc("POST /sides/{side}/drain", func(w http.ResponseWriter, r *http.Request) {
@@ -87,77 +110,111 @@ func accept(w http.ResponseWriter, r *http.Request, body any) bool {
 func reply(w http.ResponseWriter, value any, err error) {
 	w.Header().Set("Content-Type", "application/json")
 	if err != nil {
-		changed := errors.Is(err, front.ErrChanged)
+		no := refusal{Error: err.Error()}
 		status := http.StatusUnprocessableEntity
-		if changed {
-			status = http.StatusConflict
+		for name, kind := range refusals {
+			if errors.Is(err, kind) {
+				no.Kind, status = name, http.StatusConflict
+			}
 		}
 		w.WriteHeader(status)
-		value = refusal{Error: err.Error(), Changed: changed}
+		value = no
 	}
 	_ = json.NewEncoder(w).Encode(value) // a client that left learns the outcome by reading
 }
 
-// setSplit changes the share. A change is kept on disk before it is in force, so
-// that a front that cannot write refuses it whole. Going home is in force first:
-// it may not depend on a disk.
-func (s *Server) setSplit(want setSplit) (reading.Split, error) {
-	s.change.Lock()
-	defer s.change.Unlock()
-	t := s.proxy.current()
+// setSplit changes the share. It is kept on disk before it is in force, so that a front that
+// cannot write refuses it whole; and it is in force only if nothing else was meanwhile.
+func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 	if !want.Share.Valid() {
-		return t.split, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, want.Share)
+		return inForce{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, want.Share)
 	}
-	next := t.withShare(want.Share, want.Home, time.Now())
-	if want.Home {
-		s.proxy.swap(next)
-		s.notice = s.unkept(s.keep(next))
-		return next.split, nil
+	next, err := s.replace(ctx, func(t *table) (*table, error) {
+		switch {
+		case want.Generation < t.order.Generation:
+			return nil, fmt.Errorf("%w: %s sent all of it to %v", front.ErrNewer, orSomebody(t.order.By), t.order.Side)
+		case want.Revision != t.split.Revision:
+			return nil, fmt.Errorf("%w: it has revision %d with %v on green, not revision %d", front.ErrChanged, t.split.Revision, t.split.Share, want.Revision)
+		}
+		for _, side := range split.Sides {
+			if want.Share.Of(side) > 0 && len(t.sides[side].instances) == 0 {
+				return nil, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+			}
+		}
+		return t.withShare(want.Share, time.Now()), nil
+	})
+	if err != nil {
+		return inForce{}, err
 	}
-	if want.Revision != t.split.Revision {
-		return t.split, fmt.Errorf("%w: it has revision %d with %v on green, not revision %d",
-			front.ErrChanged, t.split.Revision, t.split.Share, want.Revision)
+	return inForce{next.split, next.order}, nil
+}
+
+func orSomebody(by string) string {
+	if by == "" {
+		return "somebody"
 	}
-	for _, side := range split.Sides {
-		if want.Share.Of(side) > 0 && len(t.sides[side].instances) == 0 {
-			return t.split, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+	return by
+}
+
+// home sends all requests to a side, whatever is in force. It waits for nothing: no other
+// change, and no disk. What has to last is written after.
+func (s *Server) home(want goHome) (inForce, error) {
+	s.change.Lock()
+	t := s.proxy.current()
+	if len(t.sides[want.Side].instances) == 0 && len(t.sides[want.Side.Other()].instances) > 0 && !want.Force {
+		s.change.Unlock()
+		return inForce{}, fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, want.Side, want.Side.Other())
+	}
+	o := reading.Order{Generation: t.order.Generation + 1, Side: want.Side, At: time.Now().UTC(), By: want.By, Why: want.Why}
+	next := t.home(o)
+	s.proxy.swap(next)
+	s.change.Unlock()
+	s.store.wentHome(next)
+	return inForce{next.split, next.order}, nil
+}
+
+// errMoved is why a table was not replaced: another one was put in place meanwhile.
+var errMoved = errors.New("another change came first")
+
+// replace puts another table in place, which is kept on disk before. The disk is waited for
+// without holding up anybody else; what came meanwhile is decided on again.
+func (s *Server) replace(ctx context.Context, decide func(*table) (*table, error)) (*table, error) {
+	for {
+		before := s.proxy.current()
+		next, err := decide(before)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.store.keep(ctx, next); err != nil {
+			return nil, fmt.Errorf("%w: it could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
+		}
+		s.change.Lock()
+		if s.proxy.current() == before {
+			s.proxy.swap(next)
+			s.change.Unlock()
+			return next, nil
+		}
+		s.change.Unlock()
+		s.store.later(s.proxy.current()) // what was kept is not what is in force
+		if ctx.Err() != nil {
+			return nil, fmt.Errorf("%w: %w", front.ErrRefused, errMoved)
 		}
 	}
-	if err := s.keep(next); err != nil {
-		return t.split, fmt.Errorf("%w: the split could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
-	}
-	s.notice = ""
-	s.proxy.swap(next)
-	return next.split, nil
 }
 
-// unkept is the notice of a change that is in force and could not be written.
-func (s *Server) unkept(err error) string {
-	if err == nil {
-		return ""
-	}
-	return fmt.Sprintf("the split is in force but would not survive a restart of the front: %v", err)
-}
-
-func (s *Server) setInstances(side split.Side, wanted []reading.Server) error {
-	s.change.Lock()
-	defer s.change.Unlock()
-	t := s.proxy.current()
-	if share := t.split.Share.Of(side); share > 0 && len(wanted) == 0 {
-		return fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, share)
-	}
+func (s *Server) setInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	for _, i := range wanted {
 		if i.Name == "" || i.Address == "" {
 			return fmt.Errorf("%w: an instance needs a name and an address", front.ErrRefused)
 		}
 	}
-	next := t.withInstances(side, wanted)
-	if err := s.keep(next); err != nil {
-		return fmt.Errorf("%w: the instances could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
-	}
-	s.notice = ""
-	s.proxy.swap(next)
-	return nil
+	_, err := s.replace(ctx, func(t *table) (*table, error) {
+		if share := t.split.Share.Of(side); share > 0 && len(wanted) == 0 {
+			return nil, fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, share)
+		}
+		return t.withInstances(side, wanted), nil
+	})
+	return err
 }
 
 // drain says how many requests a side still answers. No new ones can come,
@@ -171,10 +228,10 @@ func (s *Server) drain(side split.Side) (int64, error) {
 	}
 	if !t.sides[side].draining {
 		next := t.withDraining(side)
-		if s.config.Sticky {
-			s.notice = s.unkept(s.keep(next)) // so that sessions do not come back with a restart
-		}
 		s.proxy.swap(next)
+		if s.config.Sticky {
+			s.store.later(next) // so that sessions do not come back with a restart
+		}
 	}
 	return t.sides[side].tally.open.Load(), nil
 }

@@ -21,6 +21,7 @@ import (
 type Client struct {
 	socket string
 	http   http.Client
+	gate   front.Gate
 }
 
 // Dial makes a client; the socket is opened with each call that needs it.
@@ -41,11 +42,10 @@ func (c *Client) Read(ctx context.Context) (reading.Front, error) {
 // usually is how long a change takes to be in force.
 const usually = time.Millisecond
 
-// Plan is what Set would do.
-func (c *Client) Plan(ctx context.Context, share split.Share) (front.Change, error) {
+// Foresee is what Set would do.
+func (c *Client) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	r, err := c.Read(ctx)
-	change := front.Change{From: r.Split.Share, Wanted: share, Reached: share, Usually: usually,
-		Connections: "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew"}
+	change := front.Change{From: r.Split.Share, Wanted: share, Reached: share, Usually: usually, Connections: front.StaysOpen}
 	for _, side := range split.Sides {
 		if err == nil && share.Of(side) > 0 && len(r.Sides[side].Instances) == 0 {
 			err = fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
@@ -58,22 +58,32 @@ func (c *Client) Plan(ctx context.Context, share split.Share) (front.Change, err
 // did is a change of the share in words.
 func did(share split.Share) []string { return []string{fmt.Sprintf("split %v on green", share)} }
 
-// Set puts a share on green in force if the split has the given revision;
-// otherwise the error wraps [front.ErrChanged] and nothing was done.
-func (c *Client) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	var s reading.Split
-	err := c.call(ctx, http.MethodPut, "/split", setSplit{Share: share, Revision: revision}, &s)
-	s.Did = did(share)
-	return s, err
+// Set puts a share on green in force if the front still is as expected when it takes effect.
+func (c *Client) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	changing, through, err := c.gate.Change(ctx)
+	if err != nil {
+		return front.Done{}, err
+	}
+	defer through()
+	d, err := c.change(changing, "/split", setSplit{Share: share, Revision: e.Revision, Generation: e.Generation}, share)
+	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) && err != nil {
+		err = cause
+	}
+	return d, err
 }
 
-// Home puts a share on green in force whatever the split is now. It is for going
-// back.
-func (c *Client) Home(ctx context.Context, share split.Share) (reading.Split, error) {
-	var s reading.Split
-	err := c.call(ctx, http.MethodPut, "/split", setSplit{Share: share, Home: true}, &s)
-	s.Did = did(share)
-	return s, err
+// Home sends all requests to a side, whatever the split is now.
+func (c *Client) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	c.gate.Home()
+	return c.change(ctx, "/home", goHome(h), split.Toward(h.Side, split.Whole))
+}
+
+func (c *Client) change(ctx context.Context, path string, body any, share split.Share) (front.Done, error) {
+	var now inForce
+	if err := c.call(ctx, http.MethodPut, path, body, &now); err != nil {
+		return front.Done{}, err
+	}
+	return front.Done{Split: now.Split, Nearest: share, Order: now.Order, Did: did(share)}, nil
 }
 
 // SetInstances replaces a side's instances. Requests that are open finish with
@@ -132,9 +142,9 @@ func refused(status int, data []byte) error {
 	if err := json.Unmarshal(data, &no); err != nil || no.Error == "" {
 		return fmt.Errorf("%w: status %d", front.ErrRefused, status)
 	}
-	kind := front.ErrRefused
-	if no.Changed {
-		kind = front.ErrChanged
+	kind, ok := refusals[no.Kind]
+	if !ok {
+		kind = front.ErrRefused
 	}
 	return &refusedError{kind, no.Error}
 }

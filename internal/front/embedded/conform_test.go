@@ -50,7 +50,7 @@ func TestConformance(t *testing.T) {
 				other := Dial(c.Socket)
 				r, err := other.Read(t.Context())
 				if err == nil {
-					_, err = other.Set(t.Context(), share, r.Split.Revision)
+					_, err = other.Set(t.Context(), share, fronttest.Expect(r))
 				}
 				if err != nil {
 					t.Fatal(err)

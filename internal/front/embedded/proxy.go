@@ -369,12 +369,14 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{At: now, Split: t.split}
+	r := reading.Front{At: now, Split: t.split, Order: t.order}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
 		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}
-		for _, i := range pool.instances {
-			s.Instances = append(s.Instances, i.count())
+		for n, i := range pool.instances {
+			c := i.count()
+			c.Out = pool.out[n]
+			s.Instances = append(s.Instances, c)
 		}
 		r.Sides[side] = s
 	}

@@ -2,7 +2,6 @@ package embedded
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -15,9 +14,6 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/core/reading"
-	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
 	"vaiven/internal/plan"
 )
 
@@ -45,30 +41,20 @@ type Server struct {
 	admin    net.Listener
 	lanes    *lanes
 
-	// change is held while the table is replaced, and protects notice.
-	change sync.Mutex
-	notice string // what is wrong with the state file, "" if nothing
-}
+	store *store
 
-// kept is the state file.
-type kept struct {
-	Split    reading.Split       `json:"split"`
-	Sides    [2][]reading.Server `json:"sides"`
-	Released [2]bool             `json:"released,omitzero"` // sides whose sessions do not stay
+	change sync.Mutex // held for a moment while the table is replaced
 }
 
 // NewServer reads the kept state and opens both listeners; requests wait until
 // Run is called. A socket that a dead front left behind is replaced.
 func NewServer(c Config) (*Server, error) {
-	t := &table{split: reading.Split{Revision: 1, Since: time.Now()}}
-	for _, side := range split.Sides {
-		t.sides[side].tally = &tally{}
-	}
-	t, err := restore(c.State, t)
+	store := newStore(c.State)
+	t, err := store.load()
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{config: c, proxy: newProxy(c, t)}
+	s := &Server{config: c, proxy: newProxy(c, t), store: store}
 	if s.admin, err = listenSocket(c.Socket); err != nil {
 		return nil, err
 	}
@@ -83,27 +69,6 @@ func NewServer(c Config) (*Server, error) {
 
 // Address is where requests are listened for, with the real port.
 func (s *Server) Address() string { return s.requests.Addr().String() }
-
-func restore(file string, empty *table) (*table, error) {
-	data, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		return empty, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("read the front's state: %w", err)
-	}
-	var k kept
-	if err := json.Unmarshal(data, &k); err != nil || !k.Split.Share.Valid() {
-		return nil, fmt.Errorf("the front's state in %s is damaged (%v): move it away to start with all requests on blue", file, err)
-	}
-	t := *empty
-	for _, side := range split.Sides {
-		t = *t.withInstances(side, k.Sides[side])
-		t.sides[side].released = k.Released[side]
-	}
-	t.split = k.Split
-	return &t, nil
-}
 
 // listenSocket opens the admin socket. The mode is set by the umask at creation,
 // so that there is no moment at which others may connect.
@@ -134,6 +99,26 @@ func listenSocket(path string) (net.Listener, error) {
 	return listener, nil
 }
 
+// keepSocket makes the admin socket again when somebody removes it, as those who tidy up
+// folders of temporary files do.
+func (s *Server) keepSocket(ctx context.Context, admin *http.Server) {
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		if _, err := os.Lstat(s.config.Socket); !errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if l, err := listenSocket(s.config.Socket); err == nil {
+			go func() { _ = admin.Serve(l) }() // ends when the server is closed
+		}
+	}
+}
+
 // Run answers requests until the context ends, then lets open requests finish
 // for at most ten seconds.
 func (s *Server) Run(ctx context.Context) error {
@@ -153,10 +138,20 @@ func (s *Server) Run(ctx context.Context) error {
 		defer close(tidied)
 		s.proxy.wires.run(kept)
 	}()
+	stored := make(chan struct{})
+	go func() {
+		defer close(stored)
+		s.store.run(kept)
+	}()
 	defer func() {
 		drop()
 		<-tidied
+		select {
+		case <-stored:
+		case <-time.After(late): // a disk that hangs
+		}
 	}()
+	go s.keepSocket(ctx, admin)
 	failed := make(chan error, 3)
 	go func() { failed <- s.lanes.serve(s.requests) }()
 	go func() { failed <- requests.Serve(s.lanes.over) }()
@@ -189,20 +184,4 @@ func (s *Server) Run(ctx context.Context) error {
 		err = errors.Join(err, gone)
 	}
 	return err
-}
-
-// keep writes the table to the state file, atomically.
-func (s *Server) keep(t *table) error {
-	k := kept{Split: t.split}
-	for _, side := range split.Sides {
-		k.Released[side] = t.sides[side].released
-		for _, i := range t.sides[side].instances {
-			k.Sides[side] = append(k.Sides[side], i.described())
-		}
-	}
-	data, err := json.MarshalIndent(k, "", "\t")
-	if err != nil {
-		return err
-	}
-	return durable.WriteFile(s.config.State, append(data, '\n'))
 }

@@ -16,12 +16,14 @@ import (
 // table is one whole setting of the front. It is replaced, never changed.
 type table struct {
 	split reading.Split
+	order reading.Order // the last going home
 	sides [2]pool
 }
 
 // pool is one side of a table.
 type pool struct {
 	instances []*instance
+	out       []bool // by instance: it gets no new requests while others can take them
 	draining  bool
 	released  bool   // sessions do not stay: the side was drained, or everybody was taken home from it
 	tally     *tally // the same from table to table
@@ -38,7 +40,6 @@ type tally struct {
 type instance struct {
 	reading.Server // but for Out, which is below
 
-	out       atomic.Bool
 	open      atomic.Int64
 	requests  atomic.Int64
 	status    [6]atomic.Int64
@@ -70,7 +71,7 @@ func (i *instance) answered(status int, took time.Duration) {
 
 // count is the instance's figures as of now.
 func (i *instance) count() reading.Count {
-	c := reading.Count{Server: i.described(), Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load()}
+	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load()}
 	for class := range c.Status {
 		c.Status[class] = i.status[class].Load()
 	}
@@ -82,10 +83,10 @@ func (i *instance) count() reading.Count {
 	return c
 }
 
-// described is what the instance was made of, and whether it is out.
-func (i *instance) described() reading.Server {
-	d := i.Server
-	d.Out = i.out.Load()
+// described is what an instance of the pool was made of, and whether it is out.
+func (p *pool) described(n int) reading.Server {
+	d := p.instances[n].Server
+	d.Out = p.out[n]
 	return d
 }
 
@@ -100,7 +101,8 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 	bestRank, bestOpen := 3, int64(0)
 	start := rand.IntN(len(p.instances)) // so that equals take turns
 	for k := range p.instances {
-		i := p.instances[(start+k)%len(p.instances)]
+		n := (start + k) % len(p.instances)
+		i := p.instances[n]
 		if slices.Contains(tried, i) {
 			continue
 		}
@@ -108,7 +110,7 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 		switch {
 		case i.downUntil.Load() > now.UnixNano():
 			rank = 2
-		case i.out.Load():
+		case p.out[n]:
 			rank = 1
 		}
 		if open := i.open.Load(); rank < bestRank || rank == bestRank && open < bestOpen {
@@ -118,26 +120,32 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 	return best
 }
 
-// withShare is the table with another share on green. Going home ends the sessions on
-// a side without a share.
-func (t *table) withShare(share split.Share, home bool, now time.Time) *table {
+// withShare is the table with another share on green.
+func (t *table) withShare(share split.Share, now time.Time) *table {
 	next := *t
 	next.split = reading.Split{Revision: t.split.Revision + 1, Share: share, Since: now}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 {
 			next.sides[side].draining, next.sides[side].released = false, false
-		} else if home {
-			next.sides[side].released = true
 		}
 	}
 	return &next
+}
+
+// home is the table with all requests on a side by an order. It ends the sessions on the
+// other one.
+func (t *table) home(o reading.Order) *table {
+	next := t.withShare(split.Toward(o.Side, split.Whole), o.At)
+	next.order = o
+	next.sides[o.Side.Other()].released = true
+	return next
 }
 
 // withInstances is the table with other instances on a side. Those it has
 // already keep their figures.
 func (t *table) withInstances(side split.Side, wanted []reading.Server) *table {
 	next := *t
-	list := make([]*instance, len(wanted))
+	list, out := make([]*instance, len(wanted)), make([]bool, len(wanted))
 	for n, w := range wanted {
 		for _, i := range t.sides[side].instances {
 			if i.Name == w.Name && i.Address == w.Address && i.Version == w.Version {
@@ -147,9 +155,9 @@ func (t *table) withInstances(side split.Side, wanted []reading.Server) *table {
 		if list[n] == nil {
 			list[n] = newInstance(w)
 		}
-		list[n].out.Store(w.Out)
+		out[n] = w.Out
 	}
-	next.sides[side].instances = list
+	next.sides[side].instances, next.sides[side].out = list, out
 	next.sides[side].draining = false
 	return &next
 }

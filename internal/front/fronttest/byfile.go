@@ -3,6 +3,7 @@ package fronttest
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"syscall"
 	"testing"
@@ -55,17 +56,21 @@ func (b ByFile) Proxy() Proxy {
 		},
 		Write:  func(t *testing.T) { Append(t, b.File, b.Line+"\n") },
 		Reload: reload,
-		Spoil: func(t *testing.T) {
-			// A folder has the name that the next file would be written under.
-			next := filepath.Join(filepath.Dir(b.File), "."+filepath.Base(b.File)+".new")
-			if err := os.MkdirAll(filepath.Join(next, "full"), 0o755); err != nil {
-				t.Fatal(err)
-			}
-		},
+		Spoil:  func(t *testing.T) { NoNewFiles(t, filepath.Dir(b.File)) },
 		Garble: func(t *testing.T) func() {
 			Write(t, b.Other, b.Broken)
 			return func() { os.Remove(b.Other) }
 		},
 		Kill: func(*testing.T) { b.Program.Kill() },
 	}
+}
+
+// NoNewFiles makes a folder take no further file, as on a disk that is full; those that are
+// there can be written.
+func NoNewFiles(t *testing.T, dir string) {
+	t.Helper()
+	if out, err := exec.Command("chattr", "+i", dir).CombinedOutput(); err != nil {
+		t.Skipf("no folder can be closed here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("chattr", "-i", dir).Run() })
 }

@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/testkit"
 )
 
 // Proxy is a real proxy that runs, and what can be done to it.
@@ -53,6 +54,9 @@ func Run(t *testing.T, s System) {
 		{"to and fro", toAndFro},
 		{"home from another process", homeFromElsewhere},
 		{"an old revision", oldRevision},
+		{"home is an order", homeIsAnOrder},
+		{"home past a change", homePastAChange},
+		{"home to nobody", homeToNobody},
 		{"somebody else", somebodyElse},
 		{"a reload by somebody", reloaded},
 		{"a refused configuration", refused},
@@ -94,7 +98,7 @@ func firstOfAll(t *testing.T, s System) {
 	}
 	other := p.Driver() // after a crash, say
 	r = reads(other, "by another process", 0)
-	if done, err := other.Set(t.Context(), split.Whole, r.Split.Revision); err != nil || done.Share != split.Whole {
+	if done, err := other.Set(t.Context(), split.Whole, Expect(r)); err != nil || done.Share != split.Whole {
 		t.Fatalf("the first share: %+v, %v", done, err)
 	}
 	reads(d, "afterwards", split.Whole)
@@ -127,7 +131,7 @@ func open(t *testing.T, s System) *scene {
 	c.Proxy = s.Open(t, w)
 	c.d = c.Driver()
 	c.instances(split.Blue, c.blue)
-	c.home(0)
+	c.home(split.Blue)
 	c.instances(split.Green, c.green)
 	Eventually(t, "the first answer", func() error {
 		o := (&client{world: w}).ask("/first")
@@ -170,21 +174,30 @@ func (c *scene) read() reading.Front {
 	return r
 }
 
-func (c *scene) set(share split.Share) reading.Split {
+func (c *scene) set(share split.Share) front.Done {
 	c.t.Helper()
-	s, err := c.d.Set(c.ctx(), share, c.read().Split.Revision)
+	s, err := c.d.Set(c.ctx(), share, Expect(c.read()))
 	if err != nil {
 		c.t.Fatalf("set %v: %v", share, err)
 	}
 	return s
 }
 
-func (c *scene) home(share split.Share) {
+func (c *scene) home(side split.Side) {
 	c.t.Helper()
-	s, err := c.d.Home(c.ctx(), share)
-	if err != nil || s.Share != share {
-		c.t.Fatalf("home to %v: %+v, %v", share, s, err)
+	s, err := c.d.Home(c.ctx(), homing(side))
+	if err != nil || s.Share != split.Toward(side, split.Whole) {
+		c.t.Fatalf("home to %v: %+v, %v", side, s, err)
 	}
+}
+
+// Expect is what a front that reads so has.
+func Expect(r reading.Front) front.Expect {
+	return front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}
+}
+
+func homing(side split.Side) front.Homing {
+	return front.Homing{Side: side, By: "marit", Why: "it looks wrong, 5 % \"fail\""}
 }
 
 func (c *scene) instances(side split.Side, list []reading.Server) {
@@ -239,7 +252,7 @@ func doesShares(t *testing.T, c *scene) {
 		shares = []split.Share{1, 3333, 10_000, 0}
 	}
 	for _, share := range shares {
-		change, err := c.d.Plan(c.ctx(), share)
+		change, err := c.d.Foresee(c.ctx(), share)
 		if err != nil || change.Wanted != share || change.Connections == "" || change.Usually <= 0 {
 			t.Fatalf("what it would do for %v: %+v, %v", share, change, err)
 		}
@@ -271,7 +284,7 @@ func splitsAsAsked(t *testing.T, c *scene) {
 	}
 	c.set(split.Whole)
 	c.only(split.Green)
-	c.home(0)
+	c.home(split.Blue)
 	c.only(split.Blue)
 }
 
@@ -293,7 +306,7 @@ func unequal(t *testing.T, c *scene) {
 			t.Errorf("%s answered %d of about 320", i.Name, got)
 		}
 	}
-	c.home(0)
+	c.home(split.Blue)
 }
 
 func comeAndGo(t *testing.T, c *scene) {
@@ -328,12 +341,12 @@ func comeAndGo(t *testing.T, c *scene) {
 	if err := c.d.SetInstances(c.ctx(), split.Green, nil); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("a side with half of the requests was left without instances: %v", err)
 	}
-	c.home(0)
+	c.home(split.Blue)
 	c.instances(split.Green, nil)
 	if n := len(c.read().Sides[split.Green].Instances); n != 0 {
 		t.Errorf("%d instances are left of a side that was cleared", n)
 	}
-	if s, err := c.d.Set(c.ctx(), 100, c.read().Split.Revision); !errors.Is(err, front.ErrRefused) {
+	if s, err := c.d.Set(c.ctx(), 100, Expect(c.read())); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("requests were sent to a side without instances: %+v, %v", s, err)
 	}
 	if s := c.read().Split.Share; s != 0 {
@@ -390,7 +403,7 @@ func toAndFro(t *testing.T, c *scene) {
 	t.Logf("%d changes", made)
 	c.set(split.Whole)
 	c.only(split.Green)
-	c.home(0)
+	c.home(split.Blue)
 	c.only(split.Blue)
 	for _, side := range split.Sides {
 		if c.load.Answers[side].Load() == 0 {
@@ -421,7 +434,7 @@ func toAndFro(t *testing.T, c *scene) {
 func homeFromElsewhere(t *testing.T, c *scene) {
 	c.set(split.Whole)
 	c.only(split.Green)
-	if s, err := c.Driver().Home(c.ctx(), 0); err != nil || s.Share != 0 {
+	if s, err := c.Driver().Home(c.ctx(), homing(split.Blue)); err != nil || s.Share != 0 {
 		t.Fatalf("home: %+v, %v", s, err)
 	}
 	c.only(split.Blue)
@@ -431,7 +444,7 @@ func homeFromElsewhere(t *testing.T, c *scene) {
 }
 
 func oldRevision(t *testing.T, c *scene) {
-	old := c.read().Split.Revision
+	old := Expect(c.read())
 	c.set(2500)
 	if s, err := c.d.Set(c.ctx(), 7500, old); !errors.Is(err, front.ErrChanged) {
 		t.Errorf("set by an old revision: %+v, %v", s, err)
@@ -441,14 +454,95 @@ func oldRevision(t *testing.T, c *scene) {
 	}
 }
 
+// homeIsAnOrder holds a going home to its rule: it holds until somebody who knows of it lets
+// requests out again, from whatever process and whatever the share was before.
+func homeIsAnOrder(t *testing.T, c *scene) {
+	first := c.read()
+	c.home(split.Blue) // the share is the same as before
+	second := c.read()
+	o := second.Order
+	if o.Generation <= first.Order.Generation || o.Side != split.Blue || o.By != "marit" || o.Why != homing(0).Why || time.Since(o.At) > time.Hour {
+		t.Fatalf("after going home the order is %+v, before it was %+v", o, first.Order)
+	}
+	if d, err := c.d.Set(c.ctx(), 2500, front.Expect{Revision: second.Split.Revision, Generation: first.Order.Generation}); !errors.Is(err, front.ErrNewer) {
+		t.Errorf("a change from before the going home: %+v, %v", d, err)
+	}
+	other := c.Driver()
+	if r, err := other.Read(c.ctx()); err != nil || r.Order.Generation != o.Generation || r.Order.Side != split.Blue || r.Order.By != "marit" {
+		t.Errorf("another process reads the order %+v, %v", r.Order, err)
+	} else if d, err := other.Set(c.ctx(), 2500, Expect(r)); err != nil || d.Share != 2500 || d.Order.Generation != o.Generation {
+		t.Errorf("let out again by somebody who knows: %+v, %v", d, err)
+	}
+	if d, err := other.Home(c.ctx(), homing(split.Blue)); err != nil || d.Order.Generation <= o.Generation {
+		t.Errorf("home again: %+v, %v", d, err)
+	}
+	if s := c.read().Split.Share; s != 0 {
+		t.Errorf("in the end %v are on green", s)
+	}
+}
+
+// homePastAChange goes home again and again at random moments of a change, from the same
+// process and from another: what went home is home, and stays there.
+func homePastAChange(t *testing.T, c *scene) {
+	r := testkit.Rand(t)
+	tries := 20
+	if c.Closes { // each is two reloads
+		tries = 6
+	}
+	c.set(2500)
+	begun := time.Now()
+	c.set(5000)
+	usual := time.Since(begun)
+	for n := range tries {
+		expect := Expect(c.read())
+		changed := make(chan error, 1)
+		go func() {
+			_, err := c.d.Set(c.ctx(), split.Share(1000+n), expect)
+			changed <- err
+		}()
+		time.Sleep(time.Duration(r.Int64N(int64(usual) + 1))) // the moment is the test's input
+		d := c.d
+		if n%2 == 0 {
+			d = c.Driver()
+		}
+		if done, err := d.Home(c.ctx(), homing(split.Blue)); err != nil || done.Share != 0 {
+			t.Fatalf("home past a change: %+v, %v", done, err)
+		}
+		errChange := <-changed
+		Eventually(t, "all at home", func() error {
+			now, err := c.d.Read(c.ctx())
+			if err == nil && now.Split.Share != 0 {
+				err = fmt.Errorf("%v are on green, after the change said %v", now.Split.Share, errChange)
+			}
+			return err
+		})
+		c.only(split.Blue)
+	}
+}
+
+// homeToNobody goes home to a side that has nobody, while the other one serves.
+func homeToNobody(t *testing.T, c *scene) {
+	c.set(split.Whole)
+	c.only(split.Green)
+	c.instances(split.Blue, nil)
+	if d, err := c.Driver().Home(c.ctx(), homing(split.Blue)); !errors.Is(err, front.ErrNobody) {
+		t.Fatalf("all went to nobody: %+v, %v", d, err)
+	}
+	c.only(split.Green)
+	c.instances(split.Blue, c.blue)
+	c.home(split.Blue)
+	c.only(split.Blue)
+}
+
 func somebodyElse(t *testing.T, c *scene) {
 	if c.Foreign == nil {
 		t.Skip("nobody else can")
 	}
 	c.set(2500)
 	ours := c.read().Split
+	expect := Expect(c.read())
 	c.Foreign(t, 5000)
-	if s, err := c.d.Set(c.ctx(), 7500, ours.Revision); !errors.Is(err, front.ErrChanged) {
+	if s, err := c.d.Set(c.ctx(), 7500, expect); !errors.Is(err, front.ErrChanged) {
 		t.Fatalf("their change was overwritten: %+v, %v", s, err)
 	}
 	Eventually(t, "their change", func() error {
@@ -463,7 +557,7 @@ func somebodyElse(t *testing.T, c *scene) {
 	if c.Write != nil {
 		c.Write(t)
 		r := c.read()
-		if _, err := c.d.Set(c.ctx(), 7500, r.Split.Revision); !errors.Is(err, front.ErrChanged) || !strings.Contains(err.Error(), "not Vaiven's") {
+		if _, err := c.d.Set(c.ctx(), 7500, Expect(r)); !errors.Is(err, front.ErrChanged) || !strings.Contains(err.Error(), "not Vaiven's") {
 			t.Errorf("lines that somebody wrote would have been lost: %v", err)
 		}
 		if err := c.d.SetInstances(c.ctx(), split.Green, c.green[:2]); !errors.Is(err, front.ErrChanged) {
@@ -474,7 +568,7 @@ func somebodyElse(t *testing.T, c *scene) {
 		}
 	}
 	c.Foreign(t, 5000)
-	c.home(0) // going home asks nobody
+	c.home(split.Blue) // going home asks nobody
 	c.only(split.Blue)
 }
 
@@ -497,7 +591,7 @@ func reloaded(t *testing.T, c *scene) {
 		return nil
 	})
 	c.only(split.Green)
-	c.home(0)
+	c.home(split.Blue)
 	c.only(split.Blue)
 }
 
@@ -506,9 +600,10 @@ func refused(t *testing.T, c *scene) {
 		t.Skip("it has no checker")
 	}
 	c.set(2500)
-	was := c.read().Split
+	before := c.read()
+	was := before.Split
 	put := c.Garble(t)
-	s, err := c.d.Set(c.ctx(), 7500, was.Revision)
+	s, err := c.d.Set(c.ctx(), 7500, Expect(before))
 	if !errors.Is(err, front.ErrRefused) {
 		t.Errorf("a configuration that its checker refuses: %+v, %v", s, err)
 	}
@@ -518,7 +613,7 @@ func refused(t *testing.T, c *scene) {
 	c.w.Count(100, false, nil)
 	put()
 	c.set(7500)
-	c.home(0)
+	c.home(split.Blue)
 }
 
 func noDisk(t *testing.T, c *scene) {
@@ -526,9 +621,9 @@ func noDisk(t *testing.T, c *scene) {
 		t.Skip("it writes nothing")
 	}
 	c.set(2500)
-	was := c.read().Split
+	was := c.read()
 	c.Spoil(t)
-	if s, err := c.d.Set(c.ctx(), 7500, was.Revision); !errors.Is(err, front.ErrRefused) {
+	if s, err := c.d.Set(c.ctx(), 7500, Expect(was)); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("without a disk: %+v, %v", s, err)
 	}
 	const n = 800
@@ -539,7 +634,7 @@ func noDisk(t *testing.T, c *scene) {
 	if !c.Homes {
 		return
 	}
-	c.home(0)
+	c.home(split.Blue)
 	c.only(split.Blue)
 	if c.Tells && c.read().Notice == "" {
 		t.Error("nothing says that it would not survive")
@@ -548,11 +643,11 @@ func noDisk(t *testing.T, c *scene) {
 
 func noProxy(t *testing.T, c *scene) {
 	c.set(5000)
-	r := c.read().Split
+	r := c.read()
 	c.load.forgiven.Store(true)
 	c.Kill(t)
 	for what, err := range map[string]error{
-		"read": second(c.d.Read(c.ctx())), "set": second(c.d.Set(c.ctx(), 7500, r.Revision)), "home": second(c.d.Home(c.ctx(), 0)),
+		"read": second(c.d.Read(c.ctx())), "set": second(c.d.Set(c.ctx(), 7500, Expect(r))), "home": second(c.d.Home(c.ctx(), homing(split.Blue))),
 	} {
 		if !errors.Is(err, front.ErrUnreachable) {
 			t.Errorf("%s without a proxy: %v", what, err)
@@ -583,7 +678,7 @@ func drains(t *testing.T, c *scene) {
 		}
 		return errors.New("it has not come yet")
 	})
-	c.home(0)
+	c.home(split.Blue)
 	c.only(split.Blue)
 	open, err := c.d.Drain(c.ctx(), split.Green)
 	if err != nil || c.Sorts && open < 1 {
@@ -635,7 +730,7 @@ func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []st
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := d.Set(t.Context(), share, r.Split.Revision); err != nil {
+		if _, err := d.Set(t.Context(), share, Expect(r)); err != nil {
 			t.Fatalf("set %v: %v", share, err)
 		}
 		green := 0
@@ -678,11 +773,11 @@ func Sessions(t *testing.T, w *World, d front.Driver) {
 		t.Helper()
 		r, err := d.Read(t.Context())
 		must(err)
-		_, err = d.Set(t.Context(), share, r.Split.Revision)
+		_, err = d.Set(t.Context(), share, Expect(r))
 		must(err)
 	}
 	must(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 2)))
-	must(second(d.Home(t.Context(), 0)))
+	must(second(d.Home(t.Context(), homing(split.Blue))))
 	must(d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 2)))
 	var clients []*http.Client
 	// come begins a session, or comes back to one, several times, and holds it to a side.
@@ -715,7 +810,7 @@ func Sessions(t *testing.T, w *World, d front.Driver) {
 	must(second(d.Drain(t.Context(), split.Blue)))
 	come("with a session on blue, after that was drained", 0, split.Green)
 	come("with a session on green, all the time", 1, split.Green)
-	must(second(d.Home(t.Context(), 0)))
+	must(second(d.Home(t.Context(), homing(split.Blue))))
 	come("with a session on green, after going home", 1, split.Blue)
 	r, err := d.Read(t.Context())
 	must(err)

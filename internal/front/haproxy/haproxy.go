@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -32,12 +33,12 @@ type Driver struct {
 	config plan.HAProxy
 	sticky bool
 
-	mu       sync.Mutex // held from reading to confirming, and protects what follows
 	steering told.Steering[state]
-	known    front.Known
-	base     map[string]counted // by server: where its instance's counts begin
-	lost     map[string]counts  // by backend, when it was first read
-	notice   string             // what would not survive a reload, "" if everything would
+
+	mu     sync.Mutex // protects what follows, and is not held while anybody is asked
+	known  front.Known
+	base   map[string]counted // by server: where its instance's counts begin
+	notice string             // what would not survive a reload, "" if everything would
 }
 
 // counted is where the counts of the instance at a server begin.
@@ -48,9 +49,30 @@ type counted struct {
 
 // New makes a driver. Nothing is asked yet.
 func New(f plan.Front) *Driver {
-	d := &Driver{config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}, lost: map[string]counts{}}
-	d.steering = told.Steering[state]{Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight}
+	d := &Driver{config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}}
+	d.steering = told.Steering[state]{
+		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight,
+		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.told())) },
+	}
+	if d.config.Weighs() {
+		d.steering.Mark = front.NewMark(f.Order)
+	} else {
+		d.steering.Order = func(s state) reading.Order { return s.order }
+	}
 	return d
+}
+
+// told is what was told of both sides' instances. It is not changed any more.
+func (d *Driver) told() front.Known {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.known
+}
+
+func (d *Driver) say(notice string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.notice = notice
 }
 
 // side is the side that a server belongs to, and false if it is of none.
@@ -65,9 +87,9 @@ func (d *Driver) side(s server) (split.Side, bool) {
 
 // of are a side's servers that count as its instances: those that get requests by
 // their weight, and those whose address was told.
-func (d *Driver) of(s state, side split.Side) []server {
+func (d *Driver) of(s state, side split.Side, known front.Known) []server {
 	return slices.DeleteFunc(d.slots(s, side), func(v server) bool {
-		return !v.in() && !slices.ContainsFunc(d.known[side], func(i reading.Server) bool { return i.Address == v.address })
+		return !v.in() && !slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == v.address })
 	})
 }
 
@@ -113,20 +135,21 @@ func (d *Driver) print(s state) string {
 
 // Read is the split in force and what was counted.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	s, err := d.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
+	known := d.told()
 	r := reading.Front{At: time.Now()}
-	if r.Split, err = d.steering.InForce(s, d.known); err != nil {
+	if r.Split, r.Order, err = d.steering.Known(s, known); err != nil {
 		return reading.Front{}, err
 	}
 	var down []string
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	for _, side := range split.Sides {
-		r.Sides[side] = d.count(s, side)
-		for _, v := range d.of(s, side) {
+		r.Sides[side] = d.count(s, side, known)
+		for _, v := range d.of(s, side, known) {
 			if strings.HasPrefix(v.status, "DOWN") && v.weight > 0 {
 				down = append(down, v.name)
 			}
@@ -161,20 +184,18 @@ func (d *Driver) notices(s state, down []string) string {
 	return ""
 }
 
-// count is a side's figures.
-func (d *Driver) count(s state, side split.Side) reading.Side {
+// count is a side's figures. The first sight of an instance's counters is their zero. The
+// caller holds the lock.
+func (d *Driver) count(s state, side split.Side, known front.Known) reading.Side {
 	r := reading.Side{Instances: []reading.Count{}}
-	for _, v := range d.of(s, side) {
+	for _, v := range d.of(s, side, known) {
 		b, ok := d.base[v.path()]
-		if !ok || b.address != v.address || v.counts.sessions < b.counts.sessions {
-			b = counted{address: v.address}
-			if ok && v.counts.sessions >= d.base[v.path()].counts.sessions {
-				b.counts = v.counts // another instance at the same server
-			}
+		if !ok || b.address != v.address || v.counts.less(b.counts) {
+			b = counted{address: v.address, counts: v.counts}
 			d.base[v.path()] = b
 		}
 		c := reading.Count{
-			Server: d.known.At(side, v.address, v.name), Open: v.counts.open,
+			Server: known.At(side, v.address, v.name), Open: v.counts.open,
 			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response,
 		}
 		for class := range c.Status {
@@ -185,7 +206,7 @@ func (d *Driver) count(s state, side split.Side) reading.Side {
 		r.Lost += v.counts.response - b.counts.response
 		r.Instances = append(r.Instances, c)
 	}
-	d.known.Sort(side, r.Instances)
+	known.Sort(side, r.Instances)
 	r.Lost += d.unserved(s, side)
 	return r
 }
@@ -219,14 +240,14 @@ type setting struct {
 }
 
 // weigh finds what the servers of both sides have to become for a share.
-func (d *Driver) weigh(s state, share split.Share) ([]setting, split.Weights, error) {
+func (d *Driver) weigh(s state, share split.Share, known front.Known) ([]setting, split.Weights, error) {
 	var list []setting
 	groups := make([]split.Group, 2)
 	var takes [2][]int // places in list of those that take requests
 	for _, side := range split.Sides {
 		groups[side].Share = share.Of(side)
-		servers := d.of(s, side)
-		out := func(v server) bool { return d.known.At(side, v.address, v.name).Out }
+		servers := d.of(s, side, known)
+		out := func(v server) bool { return known.At(side, v.address, v.name).Out }
 		all := !slices.ContainsFunc(servers, func(v server) bool { return !out(v) })
 		for _, v := range servers {
 			list = append(list, setting{server: v, in: v.in() || groups[side].Share > 0})
@@ -297,45 +318,43 @@ func commands(list []setting) []string {
 	return append(gain, lose...)
 }
 
-// steps are the commands that put a share in force.
-func (d *Driver) steps(s state, share split.Share, home bool) ([]string, []setting, split.Weights, error) {
+// work is a change of the share: what gains, then what loses, so that somebody takes the
+// requests at every moment; and the share itself where a map holds it. What has to be kept
+// for a reload is on the disk before anything changes, but for going home.
+func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
+	known := d.told()
 	for _, side := range split.Sides {
-		if share.Of(side) > 0 && len(d.of(s, side)) == 0 {
-			return nil, nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+		if share.Of(side) > 0 && len(d.of(s, side, known)) == 0 && home == nil {
+			return told.Work{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
 	}
-	list, w, err := d.weigh(s, share)
+	list, w, err := d.weigh(s, share, known)
 	if err != nil {
-		return nil, nil, w, err
+		return told.Work{}, err
 	}
 	for n := range list {
 		side, _ := d.side(list[n].server)
-		list[n].home = home && d.sticky && share.Of(side) == 0
+		list[n].home = home != nil && d.sticky && share.Of(side) == 0
 	}
-	steps := commands(list)
+	c := change{state: s, commands: commands(list), list: list, share: share, home: home}
+	steps := slices.Clone(c.commands)
 	if !d.config.Weighs() && (s.share != int(share) || !s.inMap) {
-		verb := "set"
-		if !s.inMap {
-			verb = "add"
-		}
-		steps = append(steps, fmt.Sprintf("%s map %s %s %d", verb, d.config.Map, d.config.MapKey, share))
+		steps = append(steps, d.entry(s, share))
 	}
-	return steps, list, w, nil
+	return told.Work{Steps: steps, Weights: w, Do: func(ctx context.Context) error { return d.carryOut(ctx, c) }}, nil
 }
 
-// work is a change of the share. What has to be kept for a reload is on the disk before
-// anything changes, but for going home.
-func (d *Driver) work(s state, share split.Share, home bool) (told.Work, error) {
-	steps, list, w, err := d.steps(s, share, home)
-	return told.Work{Steps: steps, Weights: w, Do: func(ctx context.Context) error {
-		return d.carryOut(ctx, s, steps, list, share, home)
-	}}, err
+// entry is the command that puts a share into the map.
+func (d *Driver) entry(s state, share split.Share) string {
+	verb := "set"
+	if !s.inMap {
+		verb = "add"
+	}
+	return fmt.Sprintf("%s map %s %s %d", verb, d.config.Map, d.config.MapKey, share)
 }
 
-// Plan is what Set would do.
-func (d *Driver) Plan(ctx context.Context, share split.Share) (front.Change, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+// Foresee is what Set would do.
+func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	c := front.Change{Usually: usually, Connections: front.StaysOpen}
 	if d.sticky {
 		c.Notes = append(c.Notes, front.SessionsStay)
@@ -343,56 +362,95 @@ func (d *Driver) Plan(ctx context.Context, share split.Share) (front.Change, err
 	if d.config.Weighs() && d.config.StateFile == "" || !d.config.Weighs() && !filepath.IsAbs(d.config.Map) {
 		c.Notes = append(c.Notes, "a reload of HAProxy by anybody would undo it")
 	}
-	return d.steering.Plan(ctx, share, c)
+	return d.steering.Foresee(ctx, share, c)
 }
 
-// Set puts a share on green in force if the split still has the revision.
-func (d *Driver) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.steering.Set(ctx, share, revision)
+// Set puts a share on green in force if HAProxy still is as expected.
+func (d *Driver) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	return d.steering.Set(ctx, share, e)
 }
 
-// Home puts a share on green in force whatever the split is.
-func (d *Driver) Home(ctx context.Context, share split.Share) (reading.Split, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.steering.Home(ctx, share)
+// Home sends all requests to a side.
+func (d *Driver) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	return d.steering.Home(ctx, h)
+}
+
+// change is what is to be carried out.
+type change struct {
+	state    state // that it starts from
+	commands []string
+	list     []setting
+	share    split.Share
+	home     *reading.Order // nil if it is not a going home
+	keep     bool           // the share in force stays as it is
 }
 
 // carryOut does the steps, with what a reload needs written before and put in its place
 // after. Going home neither waits for a disk nor depends on one: everything is written
-// after, and what cannot be is a notice.
-func (d *Driver) carryOut(ctx context.Context, s state, steps []string, list []setting, share split.Share, home bool) (err error) {
-	var kept kept
-	if !home {
-		if kept, err = d.prepare(s, list, share); err != nil {
-			return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
-		}
+// after, beside, and what cannot be is a notice.
+func (d *Driver) carryOut(ctx context.Context, c change) error {
+	if c.home != nil {
+		return d.takeHome(ctx, c)
 	}
-	d.notice = ""
-	if err := d.tell(ctx, steps); err != nil {
+	kept, err := d.prepare(c)
+	if err != nil {
+		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
+	}
+	if err = d.tell(ctx, c.commands); err == nil && !d.config.Weighs() && !c.keep {
+		err = d.commit(ctx, c)
+	}
+	if err != nil {
 		kept.discard()
 		return err
 	}
-	if home {
-		kept, err = d.prepare(s, list, share)
-	}
-	if err == nil {
-		err = kept.put()
-	}
-	if err != nil {
-		d.notice = fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err)
-	}
+	d.say("")
+	d.put(kept)
 	return nil
+}
+
+// takeHome tells HAProxy at once, and sees to the disk after.
+func (d *Driver) takeHome(ctx context.Context, c change) error {
+	if !d.config.Weighs() {
+		c.commands = append(slices.Clone(c.commands), d.entry(c.state, c.share), d.orderEntry(c.state, *c.home))
+	}
+	if err := d.tell(ctx, c.commands); err != nil {
+		return err
+	}
+	if !d.config.Weighs() {
+		// What others prepared before cannot be committed after this.
+		if err := d.commit(ctx, c); err != nil {
+			return err
+		}
+	}
+	d.say("")
+	go func() { // a disk that hangs holds nobody up
+		kept, err := d.prepare(c)
+		if err != nil {
+			d.say(fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err))
+			return
+		}
+		d.put(kept)
+		kept.sweep()
+	}()
+	return nil
+}
+
+// put gives files their places.
+func (d *Driver) put(k kept) {
+	if err := k.put(); err != nil {
+		d.say(fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err))
+	}
 }
 
 // SetInstances gives a side other instances: their addresses go to its servers, and
 // servers that are not needed are put into maintenance. The share stays.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	s, err := d.look(ctx)
+	changing, through, err := d.steering.Change(ctx)
+	if err != nil {
+		return err
+	}
+	defer through()
+	s, err := d.look(changing)
 	if err != nil {
 		return err
 	}
@@ -400,14 +458,15 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 	if err != nil {
 		return err
 	}
+	before := d.told()
 	slots := d.slots(s, side)
-	placed, err := place(slots, wanted, d.known[side])
+	placed, err := place(slots, wanted, before[side])
 	if err != nil {
 		return fmt.Errorf("%w: backend %s has %d servers for %v, and %d are needed: add some to its configuration", front.ErrRefused,
 			d.config.Backends[side], len(slots), side, len(wanted))
 	}
-	before := d.known[side]
-	d.known[side] = slices.Clone(wanted)
+	known := before
+	known[side] = slices.Clone(wanted)
 	// As it will be when the addresses are there; weights are found for that.
 	then := s
 	then.servers = slices.Clone(s.servers)
@@ -425,9 +484,8 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 			then.servers[n].address = "" // nobody's
 		}
 	}
-	list, _, err := d.weigh(then, as.Share)
+	list, _, err := d.weigh(then, as.Share, known)
 	if err != nil {
-		d.known[side] = before
 		return err
 	}
 	is := map[string]server{}
@@ -450,10 +508,12 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 			list = append(list, setting{server: v, left: true})
 		}
 	}
-	if err := d.carryOut(ctx, s, commands(list), list, as.Share, false); err != nil {
-		d.known[side] = before
+	if err := d.carryOut(changing, change{state: s, commands: commands(list), list: list, share: as.Share, keep: true}); err != nil {
 		return err
 	}
+	d.mu.Lock()
+	d.known[side] = known[side]
+	d.mu.Unlock()
 	return d.steering.Told(ctx, s, as)
 }
 
@@ -498,9 +558,12 @@ func place(slots []server, wanted, known []reading.Server) (map[string]string, e
 // Drain gives up a side without a share, and says how many requests it is still
 // answering. Sessions do not stay any longer.
 func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	s, err := d.look(ctx)
+	changing, through, err := d.steering.Change(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer through()
+	s, err := d.look(changing)
 	if err != nil {
 		return 0, err
 	}
@@ -509,74 +572,88 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 	}
 	open := int64(0)
 	var list []setting
-	for _, v := range d.of(s, side) {
+	for _, v := range d.of(s, side, d.told()) {
 		open += v.counts.open
 		list = append(list, setting{server: v, weight: v.weight, home: true})
 	}
 	if !d.sticky {
 		return open, nil
 	}
-	if err := d.tell(ctx, commands(list)); err != nil {
+	if err := d.tell(changing, commands(list)); err != nil {
 		return open, err
 	}
-	return open, d.steering.Ours(ctx, s)
+	return open, d.steering.Told(ctx, s, told.AsItWas)
 }
 
 // kept is files that wait to be put in place.
-type kept struct{ files [][2]string } // temporary and final name
+type kept []durable.Candidate
 
-// put writes them through to the disk and gives them their names.
+// put writes them through to the disk and gives them their places. One that was swept away
+// is no failure: somebody went home meanwhile, and writes it.
 func (k kept) put() error {
 	var failed []error
-	for _, name := range k.files {
-		err := durable.Sync(name[0])
+	for _, c := range k {
+		err := durable.Sync(c.Name())
 		if err == nil {
-			err = os.Rename(name[0], name[1])
+			err = c.Put()
 		}
-		if err != nil {
-			_ = os.Remove(name[0])
+		if err != nil && !errors.Is(err, durable.ErrSwept) && !errors.Is(err, fs.ErrNotExist) {
+			c.Discard()
+			failed = append(failed, err)
 		}
-		failed = append(failed, err)
 	}
 	return errors.Join(failed...)
 }
 
 func (k kept) discard() {
-	for _, f := range k.files {
-		_ = os.Remove(f[0])
+	for _, c := range k {
+		c.Discard()
+	}
+}
+
+// sweep takes away what others have not put in place yet.
+func (k kept) sweep() {
+	for _, c := range k {
+		_ = c.Sweep() // it is as if that had not been tried
 	}
 }
 
 // prepare writes what a reload needs beside the files it looks for it in.
-func (d *Driver) prepare(s state, list []setting, share split.Share) (kept, error) {
+func (d *Driver) prepare(c change) (kept, error) {
 	var k kept
 	write := func(file string, data []byte) error {
-		f, err := os.CreateTemp(filepath.Dir(file), ".vaiven-"+filepath.Base(file)+"-")
-		if err != nil {
-			return err
-		}
-		k.files = append(k.files, [2]string{f.Name(), file})
 		mode := os.FileMode(0o644)
 		if info, err := os.Stat(file); err == nil {
 			mode = info.Mode().Perm()
 		}
-		_, err = f.Write(data)
-		return errors.Join(err, f.Chmod(mode), f.Close())
+		next, err := durable.Slot{Path: file, Mode: mode}.Candidate(data)
+		if err == nil {
+			k = append(k, next)
+		}
+		return err
 	}
 	var failed []error
 	if d.config.StateFile != "" {
-		failed = append(failed, write(d.config.StateFile, s.raw.with(list)))
+		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list)))
 	}
-	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) {
+	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && !c.keep {
 		data, err := os.ReadFile(d.config.Map)
 		if err == nil {
-			err = write(d.config.Map, withEntry(data, d.config.MapKey, int(share)))
+			order := c.state.order
+			if c.home != nil {
+				order = *c.home
+			}
+			data = withEntry(data, d.config.MapKey, fmt.Sprint(int(c.share)))
+			if order.Generation > 0 {
+				data = withEntry(data, d.orderKey(), encode(order))
+			}
+			err = write(d.config.Map, data)
 		}
 		failed = append(failed, err)
 	}
 	if err := errors.Join(failed...); err != nil {
 		k.discard()
-		return kept{}, err
+		return nil, err
 	}
 	return k, nil
 }
@@ -623,9 +700,9 @@ func (t table) with(list []setting) []byte {
 }
 
 // withEntry is the file of a map with another value for a key.
-func withEntry(data []byte, key string, value int) []byte {
+func withEntry(data []byte, key, value string) []byte {
 	var b strings.Builder
-	entry := fmt.Sprintf("%s %d\n", key, value)
+	entry := fmt.Sprintf("%s %s\n", key, value)
 	done := false
 	for line := range strings.Lines(string(data)) {
 		if f := strings.Fields(line); len(f) > 0 && f[0] == key {

@@ -75,7 +75,7 @@ func startFor(t *testing.T, w *fronttest.World, mapped bool, config func(plan.Fr
 	if mapped {
 		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
 	}
-	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, HAProxy: h}
+	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, HAProxy: h, Order: filepath.Join(dir, "order")}
 	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
 	fronttest.Write(t, filepath.Join(dir, "haproxy.cfg"), config(f), "DIR", dir, "LISTEN", w.Listen)
 	p := fronttest.Start(t, w.Listen, program, "-W", "-db", "-f", filepath.Join(dir, "haproxy.cfg"))
@@ -198,7 +198,7 @@ func TestKeysOfAddresses(t *testing.T) {
 			if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 1)); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := d.Home(t.Context(), split.Toward(side, split.Whole)); err != nil {
+			if _, err := d.Home(t.Context(), front.Homing{Side: side}); err != nil {
 				t.Fatal(err)
 			}
 			if _, sides := w.Count(20, true, nil); sides[side] != 20 {
@@ -267,14 +267,18 @@ func FuzzTables(f *testing.F) {
 	f.Add("1\n# be_id be_name srv_name\n3 b s\n\n# pxname,svname,\nb,s,\n")
 	f.Add("# pxname,\"\n")
 	f.Add("0x1 sailings 2500\n")
+	f.Add("7,green,1764050000,marit,it+looks+wrong%2C+5+%25")
 	f.Fuzz(func(t *testing.T, text string) {
 		if s, err := parseState(text); err == nil {
 			s.with(nil)
 		}
 		_, _ = parseStat(text)
 		var s state
-		if err := s.readMap(text, "sailings"); err == nil && (s.share < 0 || s.share > 10_000) {
+		if err := s.readMap(text, "sailings", "sailings.home"); err == nil && (s.share < 0 || s.share > 10_000) {
 			t.Errorf("a share of %d", s.share)
+		}
+		if o := decode(text); o.Generation > 0 && decode(encode(o)) != o && len(o.Why) < 200 && !strings.Contains(o.Why+o.By, "\x00") {
+			t.Errorf("the order %+v is read back as %+v", o, decode(encode(o)))
 		}
 	})
 }

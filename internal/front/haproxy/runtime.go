@@ -7,10 +7,15 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
 
@@ -107,6 +112,15 @@ type counts struct {
 	status                                    [6]int64
 }
 
+// less reports whether any count is lower than another's: then it began anew.
+func (c counts) less(than counts) bool {
+	less := c.sessions < than.sessions || c.connect < than.connect || c.response < than.response
+	for class := range c.status {
+		less = less || c.status[class] < than.status[class]
+	}
+	return less
+}
+
 // table is one of HAProxy's tables with its columns by name.
 type table struct {
 	columns map[string]int
@@ -195,7 +209,9 @@ type state struct {
 	raw      table // of all servers of HAProxy, for the state file
 	share    int   // in the map, basis points
 	inMap    bool  // the key is in the map
-	sticky   bool  // our backends set or read a cookie
+	order    reading.Order
+	entries  [][2]string // of the map, in its order
+	sticky   bool        // our backends set or read a cookie
 }
 
 // look reads servers, counters and map.
@@ -253,26 +269,148 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		}
 	}
 	if !d.config.Weighs() {
-		err = s.readMap(said, d.config.MapKey)
+		err = s.readMap(said, d.config.MapKey, d.orderKey())
 	}
 	return s, err
 }
 
-// readMap finds the share in the answer of "show map", whose lines are an address in
-// memory, the key and the value.
-func (s *state) readMap(said, key string) error {
+// readMap finds the share and the order of going home in the answer of "show map", whose
+// lines are an address in memory, the key and the value.
+func (s *state) readMap(said, key, orderKey string) error {
 	if strings.Contains(said, "Unknown map identifier") {
 		return fmt.Errorf("%w: HAProxy has no such map: name the file as its configuration does", front.ErrRefused)
 	}
 	for line := range strings.Lines(said) {
 		f := strings.Fields(line)
-		if len(f) == 3 && strings.HasPrefix(f[0], "0x") && f[1] == key {
+		if len(f) != 3 || !strings.HasPrefix(f[0], "0x") {
+			continue
+		}
+		s.entries = append(s.entries, [2]string{f[1], f[2]})
+		switch f[1] {
+		case key:
 			n, err := strconv.Atoi(f[2])
 			if err != nil || n < 0 || n > 10_000 {
 				return fmt.Errorf("%w: the map says %q for %s, which is no share in basis points, 0 to 10000", front.ErrRefused, f[2], key)
 			}
 			s.share, s.inMap = n, true
+		case orderKey:
+			s.order = decode(f[2])
 		}
 	}
 	return nil
+}
+
+// orderKey is the map's key whose value is the order of going home.
+func (d *Driver) orderKey() string { return d.config.MapKey + ".home" }
+
+// encode is an order of going home as a value of a map, which has no space in it:
+// generation, side, seconds since 1970, who and why.
+func encode(o reading.Order) string {
+	const most = 200
+	why := o.Why[:min(len(o.Why), most)]
+	return fmt.Sprintf("%d,%v,%d,%s,%s", o.Generation, o.Side, o.At.Unix(), url.QueryEscape(o.By), url.QueryEscape(strings.ToValidUTF8(why, "")))
+}
+
+// decode reads what encode writes; what cannot be read as that is no order.
+func decode(text string) reading.Order {
+	f := strings.Split(text, ",")
+	if len(f) != 5 {
+		return reading.Order{}
+	}
+	var o reading.Order
+	var seconds int64
+	var err [5]error
+	o.Generation, err[0] = strconv.ParseUint(f[0], 10, 63)
+	o.Side, err[1] = split.ParseSide(f[1])
+	seconds, err[2] = strconv.ParseInt(f[2], 10, 64)
+	o.By, err[3] = url.QueryUnescape(f[3])
+	o.Why, err[4] = url.QueryUnescape(f[4])
+	if errors.Join(err[:]...) != nil {
+		return reading.Order{}
+	}
+	o.At = time.Unix(seconds, 0).UTC()
+	return o
+}
+
+// orderEntry is the command that puts an order into the map.
+func (d *Driver) orderEntry(s state, o reading.Order) string {
+	verb := "add"
+	if s.order.Generation > 0 {
+		verb = "set"
+	}
+	return fmt.Sprintf("%s map %s %s %s", verb, d.config.Map, d.orderKey(), encode(o))
+}
+
+var (
+	newVersion = regexp.MustCompile(`New version created: (\d+)`)
+	outOfRange = "Version number out of range"
+)
+
+// commit puts a share, and with a going home its order, into the map as a new version of
+// the whole map. HAProxy refuses a version that was made before another one was put in
+// force: then somebody changed it meanwhile, and what was read has to be read again. So a
+// change that was decided on before a going home cannot take effect after it, from
+// whatever process, however long it was held up.
+func (d *Driver) commit(ctx context.Context, c change) error {
+	said, err := d.ask(ctx, "prepare map "+d.config.Map)
+	if err != nil {
+		return err
+	}
+	m := newVersion.FindStringSubmatch(said)
+	if m == nil {
+		return fmt.Errorf("%w: HAProxy makes no new version of the map: %s", front.ErrRefused, excerpt(said))
+	}
+	version := m[1]
+	// The version is older than anything that is put in force from here on. What is in
+	// force now is what it replaces.
+	s, err := d.look(ctx)
+	if err != nil {
+		return err
+	}
+	order := s.order
+	switch {
+	case c.home != nil:
+		order = *c.home
+		order.Generation = max(order.Generation, s.order.Generation)
+	case s.order.Generation > c.state.order.Generation:
+		return fmt.Errorf("%w: %s sent all of it to %v", front.ErrNewer, orSomebody(s.order.By), s.order.Side)
+	case s.share != c.state.share || s.inMap != c.state.inMap:
+		return fmt.Errorf("%w: it has %v on green", front.ErrChanged, split.Share(s.share))
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "add map @%s %s <<\n", version, d.config.Map)
+	for _, e := range s.entries {
+		if e[0] != d.config.MapKey && e[0] != d.orderKey() {
+			fmt.Fprintf(&b, "%s %s\n", e[0], e[1])
+		}
+	}
+	fmt.Fprintf(&b, "%s %d\n", d.config.MapKey, c.share)
+	if order.Generation > 0 {
+		fmt.Fprintf(&b, "%s %s\n", d.orderKey(), encode(order))
+	}
+	if said, err = d.ask(ctx, b.String()); err == nil && trouble(said) != "" {
+		err = fmt.Errorf("%w: HAProxy says %q to a new version of the map", front.ErrRefused, trouble(said))
+	}
+	if err != nil {
+		return err
+	}
+	if said, err = d.ask(ctx, fmt.Sprintf("commit map @%s %s", version, d.config.Map)); err != nil {
+		return err
+	}
+	switch said = trouble(said); {
+	case said == "":
+		return nil
+	case strings.Contains(said, outOfRange) && c.home == nil:
+		return fmt.Errorf("%w: somebody put another version of the map in force", front.ErrChanged)
+	case strings.Contains(said, outOfRange):
+		return nil // somebody else's; whether all is home is read now
+	}
+	return fmt.Errorf("%w: HAProxy says %q to the new version of the map", front.ErrRefused, said)
+}
+
+func orSomebody(by string) string {
+	if by == "" {
+		return "somebody"
+	}
+	return by
 }

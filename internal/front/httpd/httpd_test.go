@@ -98,6 +98,7 @@ func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan
 	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Httpd: h}
 	if byManager {
 		h.Manager = "http://" + manager + "/balancer-manager"
+		f.Order = filepath.Join(dir, "order")
 	} else {
 		h.File = filepath.Join(kept, "sailings.conf")
 	}
@@ -200,7 +201,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := m.Home(t.Context(), split.Whole); err != nil {
+	if _, err := m.Home(t.Context(), front.Homing{Side: split.Green}); err != nil {
 		t.Fatal(err)
 	}
 	p.Signal(syscall.SIGUSR1)
@@ -210,7 +211,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 		}
 		return nil
 	})
-	if s, err := m.Home(t.Context(), split.Whole); err != nil || s.Share != split.Whole {
+	if s, err := m.Home(t.Context(), front.Homing{Side: split.Green}); err != nil || s.Share != split.Whole {
 		t.Errorf("put back: %+v, %v", s, err)
 	}
 	if err := m.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {

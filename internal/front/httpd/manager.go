@@ -35,17 +35,28 @@ type Manager struct {
 	sticky bool
 	client http.Client
 
-	mu       sync.Mutex // held from reading to confirming, and protects what follows
 	steering told.Steering[balancer]
-	known    front.Known
-	tally    *logged.Tally
+
+	mu    sync.Mutex // protects what follows, and is not held while anybody is asked
+	known front.Known
+	tally *logged.Tally
 }
 
 // NewManager makes a driver. Requests are counted from now on.
 func NewManager(f plan.Front) *Manager {
 	m := &Manager{config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
-	m.steering = told.Steering[balancer]{Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor}
+	m.steering = told.Steering[balancer]{
+		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewMark(f.Order),
+		Has: func(b balancer, side split.Side) int { return len(m.of(b, side, m.told())) },
+	}
 	return m
+}
+
+// told is what was told of both sides' instances. It is not changed any more.
+func (m *Manager) told() front.Known {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.known
 }
 
 // state is which requests a worker gets.
@@ -163,11 +174,11 @@ func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
 // of are a side's workers: those whose address was told, and those that get requests
 // under a name that begins with the side's. While nothing was told, as in a process that
 // only goes home, the name is enough.
-func (m *Manager) of(b balancer, side split.Side) []worker {
+func (m *Manager) of(b balancer, side split.Side, known front.Known) []worker {
 	var list []worker
 	for _, w := range b.workers {
-		told := slices.ContainsFunc(m.known[side], func(i reading.Server) bool { return i.Address == w.address })
-		if told || (w.state == on || m.known[side] == nil) && strings.HasPrefix(w.route, side.String()) {
+		told := slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == w.address })
+		if told || (w.state == on || known[side] == nil) && strings.HasPrefix(w.route, side.String()) {
 			list = append(list, w)
 		}
 	}
@@ -176,8 +187,9 @@ func (m *Manager) of(b balancer, side split.Side) []worker {
 
 func (m *Manager) share(b balancer) (split.Share, error) {
 	var sums [2]uint64
+	known := m.told()
 	for _, side := range split.Sides {
-		for _, w := range m.of(b, side) {
+		for _, w := range m.of(b, side, known) {
 			if w.state == on {
 				sums[side] += uint64(w.factor)
 			}
@@ -199,33 +211,34 @@ func (b balancer) print() string {
 
 // Read is the split in force and what was counted.
 func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
 	b, err := m.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
+	known := m.told()
 	r := reading.Front{At: time.Now()}
-	if r.Split, err = m.steering.InForce(b, m.known); err != nil {
+	if r.Split, r.Order, err = m.steering.Known(b, known); err != nil {
 		return reading.Front{}, err
 	}
 	var sides [2][]reading.Server
 	var broken []string
 	for _, side := range split.Sides {
-		for _, w := range m.of(b, side) {
-			sides[side] = append(sides[side], m.known.At(side, w.address, w.route))
+		for _, w := range m.of(b, side, known) {
+			sides[side] = append(sides[side], known.At(side, w.address, w.route))
 			if w.failing && w.state == on {
 				broken = append(broken, w.route)
 			}
 		}
 	}
+	m.mu.Lock()
 	r.Notice = m.tally.Count(&r, sides)
+	m.mu.Unlock()
 	for _, side := range split.Sides {
-		for n, w := range m.of(b, side) {
+		for n, w := range m.of(b, side, known) {
 			r.Sides[side].Instances[n].Open = w.busy
 			r.Sides[side].Open += w.busy
 		}
-		m.known.Sort(side, r.Sides[side].Instances)
+		known.Sort(side, r.Sides[side].Instances)
 	}
 	if len(broken) > 0 {
 		r.Notice = fmt.Sprintf("httpd holds %s for broken and sends their requests to others", strings.Join(broken, ", "))
@@ -240,24 +253,24 @@ type change struct {
 }
 
 // settings are what the workers of both sides have to become for a share.
-func (m *Manager) settings(b balancer, share split.Share, home bool) ([]change, split.Weights, error) {
+func (m *Manager) settings(b balancer, share split.Share, home bool, known front.Known) ([]change, split.Weights, error) {
 	var list []change
 	var takes [2][]int
 	groups := make([]split.Group, 2)
 	for _, side := range split.Sides {
 		groups[side].Share = share.Of(side)
-		workers := m.of(b, side)
+		workers := m.of(b, side, known)
 		if share.Of(side) > 0 && len(workers) == 0 {
 			return nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
-		all := !slices.ContainsFunc(workers, func(w worker) bool { return !m.known.At(side, w.address, "").Out })
+		all := !slices.ContainsFunc(workers, func(w worker) bool { return !known.At(side, w.address, "").Out })
 		for _, w := range workers {
 			c := change{worker: w, was: w}
 			c.state = off
 			if m.sticky && !home && w.state != off {
 				c.state = sessions
 			}
-			if all || !m.known.At(side, w.address, "").Out {
+			if all || !known.At(side, w.address, "").Out {
 				takes[side] = append(takes[side], len(list))
 				groups[side].Capacities = append(groups[side].Capacities, 1)
 			}
@@ -339,19 +352,19 @@ func (m *Manager) tell(ctx context.Context, nonce string, list []change) error {
 }
 
 // work is a change of the share.
-func (m *Manager) work(b balancer, share split.Share, home bool) (told.Work, error) {
-	list, w, err := m.settings(b, share, home)
+func (m *Manager) work(b balancer, share split.Share, home *reading.Order) (told.Work, error) {
+	list, w, err := m.settings(b, share, home != nil, m.told())
 	todo := inOrder(list)
 	return told.Work{Steps: words(todo), Weights: w, Do: func(ctx context.Context) error {
-		return m.carryOut(ctx, b.nonce, todo, home)
+		return m.carryOut(ctx, b.nonce, todo, home != nil)
 	}}, err
 }
 
 // carryOut tells the workers. If one cannot be told, what was in force is put back, as
-// far as the manager still answers.
+// far as the manager still answers; never over a going home.
 func (m *Manager) carryOut(ctx context.Context, nonce string, todo []change, home bool) error {
 	err := m.tell(ctx, nonce, todo)
-	if err == nil || home {
+	if err == nil || home || errors.Is(context.Cause(ctx), front.ErrNewer) {
 		return err
 	}
 	back, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
@@ -366,10 +379,8 @@ func (m *Manager) carryOut(ctx context.Context, nonce string, todo []change, hom
 	return err
 }
 
-// Plan is what Set would do.
-func (m *Manager) Plan(ctx context.Context, share split.Share) (front.Change, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
+// Foresee is what Set would do.
+func (m *Manager) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	c := front.Change{
 		Usually:     60 * time.Millisecond,
 		Connections: front.StaysOpen + ". Workers are changed one after the other, so that shares in between are in force for some milliseconds",
@@ -378,29 +389,28 @@ func (m *Manager) Plan(ctx context.Context, share split.Share) (front.Change, er
 	if m.sticky {
 		c.Notes = append(c.Notes, front.SessionsStay)
 	}
-	return m.steering.Plan(ctx, share, c)
+	return m.steering.Foresee(ctx, share, c)
 }
 
-// Set puts a share on green in force if the split still has the revision.
-func (m *Manager) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.steering.Set(ctx, share, revision)
+// Set puts a share on green in force if the balancer still is as expected.
+func (m *Manager) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	return m.steering.Set(ctx, share, e)
 }
 
-// Home puts a share on green in force whatever the split is.
-func (m *Manager) Home(ctx context.Context, share split.Share) (reading.Split, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.steering.Home(ctx, share)
+// Home sends all requests to a side.
+func (m *Manager) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	return m.steering.Home(ctx, h)
 }
 
 // SetInstances gives a side other instances. Their workers have to be members of the
 // balancer already; those that are not wanted any more are switched off.
 func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	b, err := m.look(ctx)
+	changing, through, err := m.steering.Change(ctx)
+	if err != nil {
+		return err
+	}
+	defer through()
+	b, err := m.look(changing)
 	if err != nil {
 		return err
 	}
@@ -417,18 +427,18 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 		}
 		then.workers[n].route = i.Name
 	}
-	before := m.known[side]
-	old := m.of(b, side)
-	m.known[side] = slices.Clone(wanted)
+	before := m.told()
+	old := m.of(b, side, before)
+	known := before
+	known[side] = slices.Clone(wanted)
 	// Those that are not wanted any more are of no side while the rest is weighed.
 	for n, w := range then.workers {
 		if gone(old, wanted, w) {
 			then.workers[n].route = nobodys
 		}
 	}
-	list, _, err := m.settings(then, as.Share, false)
+	list, _, err := m.settings(then, as.Share, false, known)
 	if err != nil {
-		m.known[side] = before
 		return err
 	}
 	for n := range list {
@@ -444,10 +454,12 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 			list = append(list, change{worker: next, was: w})
 		}
 	}
-	if err := m.tell(ctx, b.nonce, inOrder(list)); err != nil {
-		m.known[side] = before
+	if err := m.tell(changing, b.nonce, inOrder(list)); err != nil {
 		return err
 	}
+	m.mu.Lock()
+	m.known[side] = known[side]
+	m.mu.Unlock()
 	return m.steering.Told(ctx, b, as)
 }
 
@@ -463,9 +475,12 @@ func gone(old []worker, wanted []reading.Server, w worker) bool {
 // Drain gives up a side without a share, and says how many requests it is still
 // answering. Sessions do not stay any longer.
 func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	b, err := m.look(ctx)
+	changing, through, err := m.steering.Change(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer through()
+	b, err := m.look(changing)
 	if err != nil {
 		return 0, err
 	}
@@ -474,7 +489,7 @@ func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
 	}
 	open := int64(0)
 	var list []change
-	for _, w := range m.of(b, side) {
+	for _, w := range m.of(b, side, m.told()) {
 		open += w.busy
 		next := w
 		next.state = off
@@ -484,8 +499,8 @@ func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
 	if len(todo) == 0 {
 		return open, nil
 	}
-	if err := m.tell(ctx, b.nonce, todo); err != nil {
+	if err := m.tell(changing, b.nonce, todo); err != nil {
 		return open, err
 	}
-	return open, m.steering.Ours(ctx, b)
+	return open, m.steering.Told(ctx, b, told.AsItWas)
 }

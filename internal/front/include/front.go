@@ -18,6 +18,7 @@ import (
 type Setting struct {
 	Share split.Share // on green
 	Sides [2][]reading.Server
+	Order reading.Order // the last going home; it stands in a line that forms know nothing of
 }
 
 // Form is how a kind of proxy has a setting in a file.
@@ -46,9 +47,12 @@ type Config struct {
 type Front struct {
 	Config
 
-	mu        sync.Mutex // held from reading to confirming, and protects what follows
+	gate front.Gate
+
+	mu        sync.Mutex // protects what follows, and is not held while the server is asked
 	revisions front.Revisions
 	tally     *logged.Tally
+	waiting   []byte // of a going home: what is in place and has not been loaded yet
 }
 
 // New makes a driver. Requests are counted from now on.
@@ -64,22 +68,23 @@ func (f *Front) read() (Setting, []byte, error) {
 		return Setting{}, nil, fmt.Errorf("%w: there is no file %s (vaiven front PLAN makes it)", front.ErrUnreachable, f.File.Path)
 	}
 	s, err := f.Form.Parse(data)
+	s.Order = orderOf(data)
 	if err != nil {
 		return s, data, fmt.Errorf("%w: %s: %w; what it was before Vaiven last changed it is in %s", front.ErrChanged, f.File.Path, err, f.File.Before())
 	}
 	return s, data, nil
 }
 
-func (f *Front) render(s Setting) []byte { return seal(f.Form.Render(s)) }
+func (f *Front) render(s Setting) []byte { return seal(withOrder(f.Form.Render(s), s.Order)) }
 
 func (f *Front) split(share split.Share, data []byte) reading.Split {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	return f.revisions.Split(share, string(data))
 }
 
 // Read is the split in force and what was counted.
 func (f *Front) Read(ctx context.Context) (reading.Front, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
 	s, data, err := f.read()
 	if err != nil {
 		return reading.Front{}, err
@@ -91,8 +96,10 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
-	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data)}
+	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data), Order: s.Order}
+	f.mu.Lock()
 	r.Notice = f.tally.Count(&r, s.Sides)
+	f.mu.Unlock()
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
 	}
@@ -126,10 +133,8 @@ func (s Setting) complete() error {
 	return nil
 }
 
-// Plan is what Set would do.
-func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
+// Foresee is what Set would do.
+func (f *Front) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	s, data, err := f.read()
 	if err != nil {
 		return front.Change{}, err
@@ -159,81 +164,154 @@ func (f *Front) steps(was, next []byte) []string {
 	return append(steps, f.Commands...)
 }
 
-// Set puts a share on green in force if the split still has the revision.
-func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
+// Set puts a share on green in force if the file still is as expected.
+func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	changing, through, err := f.gate.Change(ctx)
+	if err != nil {
+		return front.Done{}, err
+	}
+	defer through()
 	s, data, err := f.read()
 	if err != nil {
-		return reading.Split{}, err
+		return front.Done{}, err
 	}
-	if now := f.split(s.Share, data); now.Revision != revision {
-		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
+	switch now := f.split(s.Share, data); {
+	case s.Order.Generation > e.Generation:
+		return front.Done{}, fmt.Errorf("%w: %s", front.ErrNewer, f.File.Path)
+	case now.Revision != e.Revision:
+		return front.Done{Split: now}, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
 	}
 	if strange := f.strange(data, s); strange != nil {
-		return reading.Split{}, f.errStrange(strange)
+		return front.Done{}, f.errStrange(strange)
 	}
 	s.Share = share
-	return f.put(ctx, data, s, false)
+	if err := s.complete(); err != nil {
+		return front.Done{}, err
+	}
+	reached, _, err := f.Form.Nearest(s)
+	if err != nil {
+		return front.Done{}, err
+	}
+	next := f.render(s)
+	d := front.Done{Nearest: reached, Order: s.Order, Did: f.steps(data, next)}
+	if string(next) == string(data) {
+		_, err = f.File.Server.Running()
+	} else {
+		err = f.File.Replace(changing, data, next)
+	}
+	if err != nil {
+		return front.Done{}, err
+	}
+	// What is in place now is in force: it may be somebody else's by now.
+	now, after, err := f.read()
+	if err != nil {
+		return front.Done{}, err
+	}
+	d.Split = f.split(now.Share, after)
+	switch {
+	case now.Order.Generation > e.Generation:
+		return front.Done{}, fmt.Errorf("%w: %s", front.ErrNewer, f.File.Path)
+	case now.Share != share && now.Share != reached:
+		return d, fmt.Errorf("%w: it has %v on green after %v was put in place", front.ErrChanged, now.Share, share)
+	}
+	d.Share = reached
+	return d, nil
 }
 
-// Home puts a share on green in force whatever the file says. If it is not in our form,
-// what it was before is taken.
-func (f *Front) Home(ctx context.Context, share split.Share) (reading.Split, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
+// Home sends all requests to a side, whatever the file says. If it is not in our form, what
+// it was before is taken. The file is in place first and stays, and is not checked; the
+// server is told to load it in a way that it can refuse, and goes on with what it has then.
+// That it has not loaded it yet is an error that wraps [front.ErrNotLoaded], and calling
+// Home again tries again.
+func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	f.gate.Home()
 	s, data, err := f.read()
 	if err != nil && data != nil {
 		var before []byte
 		if before, err = os.ReadFile(f.File.Before()); err == nil {
 			s, err = f.Form.Parse(before)
+			s.Order = orderOf(before)
 		}
 		if err != nil {
-			return reading.Split{}, fmt.Errorf("%w: neither %s nor what it was before can be read: write it by hand, and reload", front.ErrRefused, f.File.Path)
+			return front.Done{}, fmt.Errorf("%w: neither %s nor what it was before can be read: write it by hand, and reload", front.ErrRefused, f.File.Path)
 		}
 	}
 	if err != nil {
-		return reading.Split{}, err
+		return front.Done{}, err
 	}
-	s.Share = share
-	return f.put(ctx, data, s, true)
+	if len(s.Sides[h.Side]) == 0 && len(s.Sides[h.Side.Other()]) > 0 && !h.Force {
+		return front.Done{}, fmt.Errorf("%w: %v has no instances in %s, and %v has", front.ErrNobody, h.Side, f.File.Path, h.Side.Other())
+	}
+	share := split.Toward(h.Side, split.Whole)
+	next := f.homeward(s, data, share, h)
+	workers, errRunning := f.File.Server.Running()
+	if !next.inPlace {
+		if err := f.File.PutHome(data, next.data); err != nil {
+			return front.Done{}, err
+		}
+	}
+	if errRunning != nil {
+		return front.Done{}, fmt.Errorf("%w. %s sends everything to %v now, and takes effect when the server starts; workers that are still alive keep the previous split",
+			errRunning, f.File.Path, h.Side)
+	}
+	if err := f.File.load(ctx, workers); err != nil {
+		return front.Done{}, fmt.Errorf("%w: %s sends everything to %v now, and the server still runs the previous configuration: %w", front.ErrNotLoaded, f.File.Path, h.Side, err)
+	}
+	f.loaded(next.data)
+	now, after, err := f.read()
+	if err != nil {
+		return front.Done{}, err
+	}
+	d := front.Done{Split: f.split(now.Share, after), Nearest: share, Order: now.Order, Did: f.steps(data, next.data)}
+	if now.Share != share {
+		return d, fmt.Errorf("%w: it has %v on green after going home", front.ErrChanged, now.Share)
+	}
+	return d, nil
 }
 
-func (f *Front) put(ctx context.Context, was []byte, s Setting, home bool) (reading.Split, error) {
-	if err := s.complete(); err != nil {
-		return reading.Split{}, err
+// homeward is the file of a going home.
+type homeward struct {
+	data    []byte
+	inPlace bool // it stands there already, from an earlier try, and was not loaded yet
+}
+
+// homeward finds the file of a going home: the one that an earlier try has put in place, or
+// one under a new order.
+func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homing) homeward {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.waiting != nil && string(f.waiting) == string(data) && s.Share == share {
+		return homeward{data, true}
 	}
-	reached, _, err := f.Form.Nearest(s)
-	if err != nil {
-		return reading.Split{}, err
+	s.Share = share
+	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: h.Side, At: time.Now().UTC().Truncate(time.Second), By: h.By, Why: h.Why}
+	f.waiting = f.render(s)
+	return homeward{f.waiting, false}
+}
+
+// loaded takes in that what is in place was loaded.
+func (f *Front) loaded(data []byte) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if string(f.waiting) == string(data) {
+		f.waiting = nil
 	}
-	next := f.render(s)
-	steps := f.steps(was, next)
-	change := string(next) != string(was)
-	if !change {
-		workers, err := f.File.Server.Running()
-		switch {
-		case err != nil && home:
-			return reading.Split{}, f.File.waits(err)
-		case err != nil:
-			return reading.Split{}, err
-		}
-		change = home && f.stale(workers)
-	}
-	if change {
-		if err := f.File.Replace(ctx, was, next, home); err != nil {
-			return reading.Split{}, err
-		}
-	}
-	now := f.split(reached, next)
-	now.Did = steps
-	return now, nil
+}
+
+// Rehearse tries whether the server would load its configuration as it is. What others have
+// done to it is in the way of going home too.
+func (f *Front) Rehearse(ctx context.Context) error {
+	main, _ := f.File.Server.Main()
+	return f.File.Server.Check(ctx, main)
 }
 
 // SetInstances gives a side other instances. The share stays.
 func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
+	changing, through, err := f.gate.Change(ctx)
+	if err != nil {
+		return err
+	}
+	defer through()
 	s, data, err := f.read()
 	if err != nil {
 		return err
@@ -253,9 +331,11 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 	if string(next) == string(data) {
 		return nil
 	}
-	if err := f.File.Replace(ctx, data, next, false); err != nil {
+	if err := f.File.Replace(changing, data, next); err != nil {
 		return err
 	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	f.revisions.Keep(string(next))
 	return nil
 }
@@ -264,8 +344,6 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 // can be known: workers from before the last reload that still finish requests count as
 // one each.
 func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
 	s, _, err := f.read()
 	if err != nil {
 		return 0, err
@@ -284,8 +362,6 @@ func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
 // proxy can be started with a configuration that includes it. made is false if it was
 // there.
 func (f *Front) Prepare() (made bool, err error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
 	if data, err := f.File.Read(); err != nil || data != nil {
 		return false, err
 	}

@@ -13,7 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
+	"sync"
 	"time"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -80,99 +80,121 @@ func (f File) hidden(what string) string {
 	return filepath.Join(filepath.Dir(f.Path), "."+filepath.Base(f.Path)+"."+what)
 }
 
-// Replace puts other content in place of what was read and has the server load it. If
-// it fails, the file is what it was, and so is what is in force, or the error says that
-// it is not. Somebody else's change since was read is not overwritten, unless going
-// home.
-func (f File) Replace(ctx context.Context, was, next []byte, home bool) error {
-	unlock, err := f.lock()
-	switch {
-	case err == nil:
-		defer unlock()
-	case !home:
+// slot is the file's place, which candidates take.
+func (f File) slot() durable.Slot { return durable.Slot{Path: f.Path, Mode: 0o644} }
+
+// Replace puts other content in place of what was read and has the server load it. If it
+// fails, the file is what it was, and so is what is in force, or the error says that it is
+// not. Somebody else's change since was read is not overwritten; and a going home that came
+// meanwhile has swept the candidate away, so that it cannot take its place any more, and
+// nothing is put back over it.
+func (f File) Replace(ctx context.Context, was, next []byte) error {
+	unlock, err := f.lock(ctx)
+	if err != nil {
 		return refused("the file %s cannot be changed, nothing was changed: %w", f.Path, err)
 	}
-	now, err := f.Read()
-	switch {
-	case err != nil:
-		return err
-	case !bytes.Equal(now, was) && !home:
-		return fmt.Errorf("%w: %s is not what it was when it was read", front.ErrChanged, f.Path)
-	}
-	if home { // first, so that it is in force at the latest when somebody starts the server
-		if err := f.putHome(now, next); err != nil {
-			return err
-		}
-	}
+	defer unlock()
+	_ = f.slot().Sweep() // what processes left that were ended in the middle
 	workers, err := f.Server.Running()
-	switch {
-	case err != nil && home:
-		return f.waits(err)
-	case err != nil:
+	if err != nil {
 		return err
 	}
-	if !home {
-		if err := f.putChecked(ctx, now, next); err != nil {
-			return err
-		}
-		// A server that is just starting may have got more workers meanwhile.
-		if more, err := f.Server.Running(); err == nil {
-			workers = append(workers, more...)
-		}
+	if err := f.putChecked(ctx, was, next); err != nil {
+		return err
 	}
-	if err = f.load(ctx, workers); err == nil && !home {
+	// A server that is just starting may have got more workers meanwhile.
+	if more, err := f.Server.Running(); err == nil {
+		workers = append(workers, more...)
+	}
+	if err = f.load(ctx, workers); err == nil {
 		err = f.settle() // here, because nobody should wait for the disk before the server loads
 	}
 	if err == nil {
 		return nil
 	}
-	// Back to what was there. A context that has ended must not leave half a change.
-	back, cancel := context.WithTimeout(context.WithoutCancel(ctx), confirmLimit)
-	defer cancel()
-	workers, _ = f.Server.Running()
-	if now == nil {
-		err = errors.Join(err, os.Remove(f.Path))
-	} else {
-		err = errors.Join(err, f.Put(now), f.settle())
-	}
-	if errBack := f.load(back, workers); errBack != nil {
-		return fmt.Errorf("%w: the change was not taken (%w), %s is what it was, and loading that failed too: %w", front.ErrRefused, err, f.Path, errBack)
-	}
-	return refused("the change was not taken and everything is as before: %w", err)
+	return f.undo(ctx, was, next, err)
 }
 
-// waits says of a server that does not run that the way home is written down for it.
-func (f File) waits(err error) error {
-	return fmt.Errorf("%w; %s has all at home, in force when it is started: what is left of it serves what it had", err, f.Path)
+// undo puts back what was there before a change that the server did not take, unless
+// somebody has changed the file since. A context that has ended must not leave half a
+// change.
+func (f File) undo(ctx context.Context, was, next []byte, err error) error {
+	back, cancel := context.WithTimeout(context.WithoutCancel(ctx), confirmLimit)
+	defer cancel()
+	c, errPut := f.slot().Candidate(was)
+	if errPut == nil {
+		defer c.Discard()
+		var now []byte
+		if now, errPut = f.Read(); errPut == nil && !bytes.Equal(now, next) {
+			return because(ctx, err) // theirs now
+		}
+	}
+	if errPut == nil {
+		errPut = errors.Join(c.Put(), f.settle())
+	}
+	if errors.Is(errPut, durable.ErrSwept) {
+		return because(ctx, err)
+	}
+	workers, _ := f.Server.Running()
+	if errBack := errors.Join(errPut, f.load(back, workers)); errBack != nil {
+		return fmt.Errorf("%w: the change was not taken (%w), and what was there before could not be loaded again: %w", front.ErrRefused, err, errBack)
+	}
+	return refused("the change was not taken and everything is as before: %w", because(ctx, err))
+}
+
+// because is why a change ended: that somebody went home, if it was.
+func because(changing context.Context, err error) error {
+	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) {
+		return cause
+	}
+	return err
 }
 
 // putChecked puts a file in place that has passed the check.
-func (f File) putChecked(ctx context.Context, now, next []byte) error {
-	candidate, before := f.hidden("new"), f.hidden("before-new")
-	defer os.Remove(candidate)
-	defer os.Remove(before)
-	err := write(candidate, next)
+func (f File) putChecked(ctx context.Context, was, next []byte) error {
+	c, err := f.slot().Candidate(next)
+	before := durable.Slot{Path: f.Before(), Mode: 0o644}
+	var b durable.Candidate
 	if err == nil {
-		err = write(before, now)
+		defer c.Discard()
+		if b, err = before.Candidate(was); err == nil {
+			defer b.Discard()
+		}
 	}
 	if err != nil {
 		return refused("%s cannot be written, nothing was changed: %w", f.Path, err)
 	}
 	// The disk works while the configuration is checked.
 	synced := make(chan error, 1)
-	go func() { synced <- errors.Join(durable.Sync(candidate), durable.Sync(before)) }()
-	errCheck := f.check(ctx, candidate)
-	err = <-synced
-	if errCheck != nil {
-		return errCheck
+	go func() { synced <- errors.Join(durable.Sync(c.Name()), durable.Sync(b.Name())) }()
+	errCheck := f.check(ctx, c.Name())
+	select {
+	case err = <-synced:
+	case <-ctx.Done():
+		err = context.Cause(ctx)
 	}
-	if err == nil {
-		err = os.Rename(before, f.Before())
+	switch {
+	case errCheck != nil:
+		return because(ctx, errCheck)
+	case err != nil:
+		return refused("%s cannot be put in place, nothing was changed: %w", f.Path, err)
 	}
-	if err == nil {
-		err = os.Rename(candidate, f.Path)
+	// The candidate is there: whoever goes home from here on sweeps it away.
+	now, err := f.Read()
+	switch {
+	case err != nil:
+		return err
+	case !bytes.Equal(now, was):
+		return fmt.Errorf("%w: %s is not what it was when it was read", front.ErrChanged, f.Path)
+	case ctx.Err() != nil:
+		return refused("nothing was changed: %w", context.Cause(ctx))
 	}
-	if err != nil {
+	if err := b.Put(); err != nil {
+		return refused("%s cannot be put in place, nothing was changed: %w", f.Before(), err)
+	}
+	if err := c.Put(); errors.Is(err, durable.ErrSwept) {
+		return fmt.Errorf("%w, and %s was not touched after that", front.ErrNewer, f.Path)
+	} else if err != nil {
 		return refused("%s cannot be put in place, nothing was changed: %w", f.Path, err)
 	}
 	return nil
@@ -181,34 +203,50 @@ func (f File) putChecked(ctx context.Context, now, next []byte) error {
 // settle makes the names in our folder last.
 func (f File) settle() error { return durable.Sync(filepath.Dir(f.Path)) }
 
-// putHome puts a file in place by whatever works: on a full disk there may be no room
-// for another file, but for the same one with other content.
-func (f File) putHome(now, next []byte) error {
-	if before := f.hidden("before-new"); write(before, now) == nil {
-		_ = os.Rename(before, f.Before())
+// lastWord is how often a going home is put in place again over a change that took its
+// place at the same moment.
+const lastWord = 5
+
+// PutHome puts the content of a going home in place, by whatever works: on a full disk there
+// may be no room for another file, but for the same one with other content. What others have
+// not put in place yet is swept away. It checks nothing and waits for nobody.
+func (f File) PutHome(was, next []byte) error {
+	for range lastWord {
+		c, err := f.slot().Candidate(next)
+		if err == nil {
+			err = c.Put()
+		}
+		if err != nil {
+			c.Discard()
+			if err = durable.Overwrite(f.Path, next); err != nil {
+				return refused("%s cannot be written: write it by hand, what it was is in %s: %w", f.Path, f.Before(), err)
+			}
+		}
+		_ = f.slot().Sweep() // what cannot be removed cannot be renamed either
+		if now, err := f.Read(); err != nil || bytes.Equal(now, next) {
+			break
+		}
 	}
-	if f.Put(next) == nil {
-		return nil
-	}
-	file, err := os.OpenFile(f.Path, os.O_WRONLY, 0)
-	if err != nil {
-		return refused("%s cannot be written, nothing was changed: %w", f.Path, err)
-	}
-	if pad := len(now) - len(next); pad > 0 { // as long as it was: what follows is no half of a line
-		next = append(bytes.Clone(next), bytes.Repeat([]byte{'\n'}, pad)...)
-	}
-	_, err = file.WriteAt(next, 0)
-	if err = errors.Join(err, file.Truncate(int64(len(next))), file.Sync(), file.Close()); err != nil {
-		return refused("%s was written in part only (%w): write it by hand, it was in %s", f.Path, err, f.Before())
-	}
+	lasting.Go(func() { // beside: a disk that hangs holds nobody up
+		if was != nil && !bytes.Equal(was, next) {
+			_ = os.WriteFile(f.Before(), was, 0o644)
+		}
+		_ = errors.Join(durable.Sync(f.Path), f.settle())
+	})
 	return nil
 }
+
+// lasting is what is being made to last after a going home. Only tests wait for it, before
+// they remove their folders.
+var lasting sync.WaitGroup
 
 // refused is a refusal, unless the cause is of a kind of its own.
 func refused(format string, args ...any) error {
 	err := fmt.Errorf(format, args...)
-	if errors.Is(err, front.ErrUnreachable) || errors.Is(err, front.ErrRefused) || errors.Is(err, front.ErrChanged) {
-		return err
+	for _, kind := range []error{front.ErrUnreachable, front.ErrRefused, front.ErrChanged, front.ErrNewer, front.ErrNobody, front.ErrNotLoaded} {
+		if errors.Is(err, kind) {
+			return err
+		}
 	}
 	return fmt.Errorf("%w: %w", front.ErrRefused, err)
 }
@@ -216,16 +254,13 @@ func refused(format string, args ...any) error {
 // Put writes the file, unchecked: where the server does not run yet, so that it can
 // start.
 func (f File) Put(data []byte) error {
-	candidate := f.hidden("new")
-	err := write(candidate, data)
-	if err == nil {
-		err = durable.Sync(candidate)
-	}
-	if err == nil {
-		err = os.Rename(candidate, f.Path)
-	}
+	c, err := f.slot().Candidate(data)
 	if err != nil {
-		_ = os.Remove(candidate)
+		return err
+	}
+	defer c.Discard()
+	if err = durable.Sync(c.Name()); err == nil {
+		err = c.Put()
 	}
 	return err
 }
@@ -248,31 +283,15 @@ func (f File) load(ctx context.Context, before []string) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("the reload was told and the workers from before still serve: %w", ctx.Err())
+			return fmt.Errorf("the workers from before the reload still serve: %w", context.Cause(ctx))
 		case <-time.After(5 * time.Millisecond):
 		}
 	}
 }
 
-// lock keeps two of us from changing the file at once.
-func (f File) lock() (unlock func(), err error) {
-	l, err := os.OpenFile(f.hidden("lock"), os.O_CREATE|os.O_RDWR, 0o644)
-	if err != nil {
-		return nil, err
-	}
-	if err := syscall.Flock(int(l.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(errors.New("somebody changes it at this moment"), l.Close())
-	}
-	return func() { _ = l.Close() }, nil
-}
-
-// write writes a file. Others may read it: it is configuration.
-func write(name string, data []byte) error {
-	err := os.WriteFile(name, data, 0o644)
-	if err != nil {
-		_ = os.Remove(name)
-	}
-	return err
+// lock keeps two of us from changing the file at once. It waits until the context ends.
+func (f File) lock(ctx context.Context) (unlock func(), err error) {
+	return front.NewMark(f.hidden("file")).Lock(ctx)
 }
 
 // check tests the configuration with a candidate in the place of our file.
@@ -494,13 +513,13 @@ func youngest(workers []string) (time.Time, error) {
 	return time.Unix(boot, latest*int64(time.Second)/perSecond), nil
 }
 
-// difference are the lines in which two texts differ, without those around them and
-// without seals.
+// difference are the lines in which two texts differ, without those around them, seals
+// and orders of going home.
 func difference(was, next []byte) []string {
 	var lines []string
 	for line := range strings.Lines(udiff.Unified("", "", string(was), string(next))) {
 		line = strings.TrimRight(line, "\n")
-		if strings.HasPrefix(line, "---") || strings.HasPrefix(line, "+++") || line == "" || line[0] != '+' && line[0] != '-' || strings.HasPrefix(line[1:], sealed) {
+		if strings.HasPrefix(line, "---") || strings.HasPrefix(line, "+++") || line == "" || line[0] != '+' && line[0] != '-' || strings.HasPrefix(line[1:], sealed) || strings.HasPrefix(line[1:], wentHome) {
 			continue
 		}
 		lines = append(lines, line)

@@ -12,9 +12,11 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/durable"
 	"vaiven/internal/front"
 	"vaiven/internal/testkit"
 )
@@ -29,12 +31,16 @@ type fake struct {
 	checked   string // the text of what was checked last, with what it includes
 	loaded    string // our file when it was loaded last
 	ours      string
-	unmovable bool // its workers stay who they are
+	unmovable bool              // its workers stay who they are
+	hook      func(step string) // what happens before each step
 }
 
 var errFake = errors.New("the pier is closed")
 
 func (s *fake) does(step string) error {
+	if s.hook != nil {
+		s.hook(step)
+	}
 	if s.fail == step {
 		return errFake
 	}
@@ -99,6 +105,7 @@ func (s *fake) Include(file string) string      { return "use " + file + "\n" }
 func harbour(t *testing.T, files map[string]string) (dir string, f File, s *fake) {
 	t.Helper()
 	dir = t.TempDir()
+	t.Cleanup(lasting.Wait)
 	for name, text := range files {
 		name = filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
@@ -152,7 +159,7 @@ func TestTheCheckSeesTheCandidate(t *testing.T) {
 				s.files = append(s.files, filepath.Join(dir, name))
 			}
 			before := left(t, dir)
-			if err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"), false); err != nil {
+			if err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n")); err != nil {
 				t.Fatal(err)
 			}
 			if got := strings.Join(strings.Fields(s.checked), " "); got != c.want {
@@ -165,7 +172,7 @@ func TestTheCheckSeesTheCandidate(t *testing.T) {
 			if err != nil || string(kept) != "was\n" {
 				t.Errorf("what it was before is kept as %q, %v", kept, err)
 			}
-			after := slices.DeleteFunc(left(t, dir), func(n string) bool { return n == "kept/.ours.conf.before" || n == "kept/.ours.conf.lock" })
+			after := slices.DeleteFunc(left(t, dir), func(n string) bool { return n == "kept/.ours.conf.before" || n == "kept/.ours.conf.file.lock" })
 			if !slices.Equal(after, before) {
 				t.Errorf("there are the files %v, there were %v", after, before)
 			}
@@ -189,7 +196,7 @@ func TestWhatFailsChangesNothing(t *testing.T) {
 			}
 			_, f, s := harbour(t, map[string]string{"main.conf": main, "kept/ours.conf": "was\n"})
 			s.fail = c.fail
-			err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"), false)
+			err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"))
 			if !errors.Is(err, c.kind) || !strings.Contains(err.Error(), errFake.Error()) {
 				t.Errorf("the error is %v", err)
 			}
@@ -208,8 +215,12 @@ func TestAReloadThatIsNotFollowed(t *testing.T) {
 	_, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": "was\n"})
 	s.unmovable = true
 	ctx, cancel := context.WithCancel(t.Context())
-	cancel()
-	err := f.Replace(ctx, []byte("was\n"), []byte("next\n"), false)
+	s.hook = func(step string) {
+		if step == "reload" {
+			cancel()
+		}
+	}
+	err := f.Replace(ctx, []byte("was\n"), []byte("next\n"))
 	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "still serve") {
 		t.Errorf("the error is %v", err)
 	}
@@ -218,65 +229,268 @@ func TestAReloadThatIsNotFollowed(t *testing.T) {
 	}
 }
 
-// Somebody else's change is not overwritten, unless going home; nor is one of ours that
-// is under way.
+// Somebody else's change is not overwritten; nor is one of ours that is under way.
 func TestSomebodyElse(t *testing.T) {
 	_, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": "theirs\n"})
-	if err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"), false); !errors.Is(err, front.ErrChanged) {
+	if err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n")); !errors.Is(err, front.ErrChanged) {
 		t.Errorf("the error is %v", err)
 	}
-	unlock, err := f.lock()
+	unlock, err := f.lock(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := f.Replace(t.Context(), []byte("theirs\n"), []byte("next\n"), false); !errors.Is(err, front.ErrRefused) {
+	defer unlock()
+	short, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	if err := f.Replace(short, []byte("theirs\n"), []byte("next\n")); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("while somebody changes it the error is %v", err)
 	}
 	if now, _ := f.Read(); string(now) != "theirs\n" || s.loads > 0 {
 		t.Errorf("the file is %q, loaded %d times", now, s.loads)
 	}
-	if err := f.Replace(t.Context(), []byte("was\n"), []byte("home\n"), true); err != nil || s.loaded != "home\n" {
-		t.Errorf("going home: %v, in force is %q", err, s.loaded)
-	}
-	unlock()
 }
 
-// Going home asks no checker, and needs no room for another file.
-func TestGoingHomeInPlace(t *testing.T) {
-	_, f, s := harbour(t, map[string]string{"main.conf": "", "kept/ours.conf": "a long text that was there\n", "kept/.ours.conf.before": "older\n"})
-	s.fail = "check"
-	for _, name := range []string{"new", "before-new"} { // there is no room
-		if err := os.MkdirAll(filepath.Join(f.hidden(name), "full"), 0o755); err != nil {
-			t.Fatal(err)
+// numbered is a form with a share and addresses that read back.
+type numbered struct{}
+
+func (numbered) Render(s Setting) []byte {
+	text := fmt.Sprintf("share %d\n", s.Share)
+	for side, list := range s.Sides {
+		for _, i := range list {
+			text += fmt.Sprintf("at %d %s\n", side, i.Address)
 		}
 	}
-	if err := f.Replace(t.Context(), nil, []byte("home\n"), true); err != nil {
+	return []byte(text)
+}
+
+func (numbered) Parse(data []byte) (s Setting, err error) {
+	if !strings.HasPrefix(string(data), "share ") {
+		return s, errors.New("it has no share")
+	}
+	for line := range strings.Lines(string(data)) {
+		var side int
+		var address string
+		fmt.Sscanf(line, "share %d", &s.Share)
+		if n, _ := fmt.Sscanf(line, "at %d %s", &side, &address); n == 2 {
+			s.Sides[side] = append(s.Sides[side], reading.Server{Address: address})
+		}
+	}
+	return s, nil
+}
+func (numbered) Nearest(s Setting) (split.Share, []string, error) { return s.Share, nil, nil }
+
+// pier is a front with 10 % on green, and another process's driver for it.
+func pier(t *testing.T) (a, b *Front, s *fake) {
+	t.Helper()
+	_, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": ""})
+	start := Setting{Share: 1000, Sides: [2][]reading.Server{{{Address: "127.0.0.1:1"}}, {{Address: "127.0.0.1:2"}}}}
+	other := *s // with the same files, and no hooks
+	a = New(Config{File: File{Path: f.Path, Server: s}, Form: numbered{}})
+	b = New(Config{File: File{Path: f.Path, Server: &other}, Form: numbered{}})
+	if err := os.WriteFile(f.Path, a.render(start), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if strings.TrimRight(s.loaded, "\n") != "home" {
-		t.Errorf("in force is %q", s.loaded)
+	return a, b, s
+}
+
+func expect(t *testing.T, f *Front) front.Expect {
+	t.Helper()
+	r, err := f.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
 	}
-	if kept, err := os.ReadFile(f.Before()); err != nil || string(kept) != "older\n" {
-		t.Errorf("what was kept from before is %q, %v", kept, err)
+	return front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}
+}
+
+// share is what is in place.
+func share(t *testing.T, f *Front) split.Share {
+	t.Helper()
+	s, _, err := f.read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s.Share
+}
+
+var toBlue = front.Homing{Side: split.Blue, By: "marit", Why: "it looks wrong"}
+
+// A change is at some step when somebody goes home, in another process or in the same: it
+// does not come into force after that, and puts nothing back over it.
+func TestHomeIsNotUndoneByAChangeUnderWay(t *testing.T) {
+	for _, step := range []string{"running", "check", "reload", "running again"} {
+		for _, same := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, in the same process %v", step, same), func(t *testing.T) {
+				a, b, s := pier(t)
+				e := expect(t, a)
+				times := map[string]int{}
+				s.hook = func(at string) {
+					if times[at]++; at != strings.TrimSuffix(step, " again") || step == "running again" && times[at] < 2 {
+						return
+					}
+					s.hook = nil
+					by := b
+					if same {
+						by = a
+					}
+					if d, err := by.Home(context.Background(), toBlue); err != nil || d.Share != 0 || d.Order.Generation != 1 {
+						t.Errorf("home: %+v, %v", d, err)
+					}
+				}
+				d, err := a.Set(t.Context(), 2500, e)
+				if !errors.Is(err, front.ErrNewer) && !errors.Is(err, front.ErrChanged) {
+					t.Errorf("the change says %+v, %v", d, err)
+				}
+				if s.hook != nil {
+					t.Fatalf("nobody went home at %s", step)
+				}
+				if got := share(t, a); got != 0 {
+					t.Errorf("after going home %v is on green", got)
+				}
+				if r, err := a.Read(t.Context()); err != nil || r.Order.By != "marit" || r.Order.Why != "it looks wrong" || r.Order.Side != split.Blue {
+					t.Errorf("the order is read as %+v, %v", r.Order, err)
+				}
+				if d, err := a.Set(t.Context(), 2500, e); !errors.Is(err, front.ErrNewer) {
+					t.Errorf("by the old order again: %+v, %v", d, err)
+				}
+			})
+		}
+	}
+}
+
+// A process that is held up between its check and its rename cannot rename any more.
+func TestAChangeThatWasHeldUp(t *testing.T) {
+	a, b, _ := pier(t)
+	was, err := a.File.Read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := a.File.slot().Candidate([]byte("share 2500\n")) // and there it stands still
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Home(t.Context(), toBlue); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Put(); !errors.Is(err, durable.ErrSwept) {
+		t.Errorf("its candidate took its place: %v", err)
+	}
+	if err := a.File.undo(t.Context(), was, []byte("share 2500\n"), errFake); !errors.Is(err, errFake) {
+		t.Errorf("undone: %v", err)
+	}
+	if got := share(t, a); got != 0 {
+		t.Errorf("in the end %v is on green", got)
+	}
+}
+
+// Going home waits neither for a check of another change nor for its lock.
+func TestHomeWaitsForNoCheck(t *testing.T) {
+	a, b, s := pier(t)
+	e := expect(t, a)
+	began, on := make(chan struct{}), make(chan struct{})
+	s.hook = func(step string) {
+		if step == "check" {
+			close(began)
+			<-on
+		}
+	}
+	changed := make(chan error, 1)
+	go func() {
+		_, err := a.Set(context.Background(), 2500, e)
+		changed <- err
+	}()
+	<-began
+	if d, err := b.Home(t.Context(), toBlue); err != nil || d.Share != 0 {
+		t.Errorf("home: %+v, %v", d, err)
+	}
+	close(on)
+	if err := <-changed; !errors.Is(err, front.ErrNewer) && !errors.Is(err, front.ErrChanged) {
+		t.Errorf("the change says %v", err)
+	}
+	if got := share(t, a); got != 0 {
+		t.Errorf("in the end %v is on green", got)
+	}
+}
+
+// What could not be loaded stays in place, is said, and is loaded by the next try, under
+// the same order.
+func TestHomeThatIsNotLoadedStays(t *testing.T) {
+	a, _, s := pier(t)
+	s.fail = "check" // nobody asks a checker
+	refuse := true
+	s.hook = func(step string) {
+		if s.fail = ""; step == "reload" && refuse {
+			s.fail = "reload"
+		}
+	}
+	_, err := a.Home(t.Context(), toBlue)
+	if !errors.Is(err, front.ErrNotLoaded) || !strings.Contains(err.Error(), "still runs the previous configuration") || !strings.Contains(err.Error(), errFake.Error()) {
+		t.Fatalf("the error is %v", err)
+	}
+	first := expect(t, a)
+	if got := share(t, a); got != 0 || s.loads > 0 || first.Generation != 1 {
+		t.Errorf("in place is %v on green by order %d, loaded %d times", got, first.Generation, s.loads)
+	}
+	refuse = false
+	d, err := a.Home(t.Context(), toBlue)
+	if err != nil || d.Share != 0 || d.Order.Generation != 1 || s.loads != 1 {
+		t.Errorf("once more: %+v, %v, loaded %d times", d, err, s.loads)
+	}
+}
+
+// Without room for another file the file that is there is written over.
+func TestGoingHomeInPlace(t *testing.T) {
+	a, _, s := pier(t)
+	dir := filepath.Dir(a.File.Path)
+	if out, err := exec.Command("chattr", "+i", dir).CombinedOutput(); err != nil {
+		t.Skipf("no folder can be closed here: %s", out)
+	}
+	defer exec.Command("chattr", "-i", dir).Run()
+	e := expect(t, a)
+	if _, err := a.Set(t.Context(), 2500, e); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("a change without room: %v", err)
+	}
+	if d, err := a.Home(t.Context(), toBlue); err != nil || d.Share != 0 || s.loads != 1 {
+		t.Errorf("home: %+v, %v, loaded %d times", d, err, s.loads)
 	}
 }
 
 // Where nothing runs, the way home is written down for when somebody starts it.
 func TestGoingHomeWithoutAServer(t *testing.T) {
-	_, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": "was\n"})
+	a, _, s := pier(t)
 	s.fail = "running"
-	err := f.Replace(t.Context(), nil, []byte("home\n"), true)
-	if !errors.Is(err, errFake) || !strings.Contains(err.Error(), "in force when it is started") {
+	_, err := a.Home(t.Context(), toBlue)
+	if !errors.Is(err, errFake) || !strings.Contains(err.Error(), "takes effect when the server starts") {
 		t.Errorf("the error is %v", err)
 	}
-	if now, err := f.Read(); err != nil || string(now) != "home\n" || s.loads > 0 {
-		t.Errorf("the file is %q, %v, loaded %d times", now, err, s.loads)
+	if got := share(t, a); got != 0 || s.loads > 0 {
+		t.Errorf("in place is %v on green, loaded %d times", got, s.loads)
+	}
+}
+
+// A file that is not in our form is replaced by what it was before, sent home; and nobody is
+// sent to a side that has nobody.
+func TestHomeFromWhateverStandsThere(t *testing.T) {
+	a, b, _ := pier(t)
+	if _, err := a.Set(t.Context(), 2500, expect(t, a)); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(a.File.Path, []byte("garbage\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if d, err := b.Home(t.Context(), toBlue); err != nil || d.Share != 0 {
+		t.Errorf("home from garbage: %+v, %v", d, err)
+	}
+	if err := os.WriteFile(a.File.Path, a.render(Setting{Share: split.Whole, Sides: [2][]reading.Server{nil, {{Address: "127.0.0.1:2"}}}}), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if d, err := a.Home(t.Context(), toBlue); !errors.Is(err, front.ErrNobody) || share(t, a) != split.Whole {
+		t.Errorf("home to nobody: %+v, %v", d, err)
 	}
 }
 
 func TestAConfigurationWithoutOurFile(t *testing.T) {
 	_, f, _ := harbour(t, map[string]string{"main.conf": "use kept/their*.conf\n", "kept/ours.conf": "was\n"})
-	err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"), false)
+	err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n"))
 	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "does not include") {
 		t.Errorf("the error is %v", err)
 	}

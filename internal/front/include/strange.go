@@ -3,10 +3,12 @@ package include
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"strings"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/front"
 )
 
@@ -18,6 +20,31 @@ func seal(text []byte) []byte {
 }
 
 const sealed = "# as Vaiven wrote it: "
+
+// withOrder adds the line that says when somebody went home last.
+func withOrder(text []byte, o reading.Order) []byte {
+	if o.Generation == 0 {
+		return text
+	}
+	data, err := json.Marshal(o)
+	if err != nil {
+		panic(err) // numbers, texts and a time of this century
+	}
+	return fmt.Appendf(text, "%s%s\n", wentHome, data)
+}
+
+const wentHome = "# went home: "
+
+// orderOf reads that line; none if there is none, or none that can be read.
+func orderOf(data []byte) reading.Order {
+	var o reading.Order
+	for line := range bytes.Lines(data) {
+		if text, ok := bytes.CutPrefix(line, []byte(wentHome)); ok && json.Unmarshal(text, &o) != nil {
+			o = reading.Order{}
+		}
+	}
+	return o
+}
 
 func isSealed(data []byte) bool {
 	data = append(bytes.TrimRight(data, "\n"), '\n') // there may be more of them than were written
@@ -38,7 +65,7 @@ func (f *Front) strange(data []byte, s Setting) []string {
 	}
 	var strange []string
 	for line := range strings.Lines(string(data)) {
-		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) {
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) || strings.HasPrefix(line, wentHome) {
 			continue
 		}
 		if have[shape(line)]--; have[shape(line)] < 0 {

@@ -22,8 +22,9 @@ type Member struct {
 // Front is all members as one. It is safe for concurrent use.
 type Front struct {
 	members []Member
+	gate    front.Gate
 
-	mu        sync.Mutex // held while members are changed, and protects revisions
+	mu        sync.Mutex // protects revisions
 	revisions front.Revisions
 }
 
@@ -54,20 +55,25 @@ func (f *Front) readings(ctx context.Context) ([]reading.Front, error) {
 	return list, errors.Join(failed...)
 }
 
-// as is the revision of all members' revisions.
-func (f *Front) as(list []reading.Front) uint64 {
+// print is all members' revisions as a text.
+func print(list []reading.Front) string {
 	var b strings.Builder
 	for _, r := range list {
 		fmt.Fprintln(&b, r.Split.Revision)
 	}
-	return f.revisions.Of(b.String())
+	return b.String()
 }
 
-// Read is what the first has in force, and what all have counted. Where they differ,
-// the notice names the one that does.
-func (f *Front) Read(ctx context.Context) (reading.Front, error) {
+// as is the revision of all members' revisions.
+func (f *Front) as(list []reading.Front) uint64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	return f.revisions.Of(print(list))
+}
+
+// Read is what the first has in force, and what all have counted. Those that have another
+// share are named.
+func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	list, err := f.readings(ctx)
 	if err != nil {
 		return reading.Front{}, err
@@ -75,12 +81,29 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	return f.merge(list), nil
 }
 
+// order is the last going home of all: its generation is the sum of theirs, which grows
+// with every going home at any of them.
+func order(list []reading.Front) reading.Order {
+	var o reading.Order
+	sum := uint64(0)
+	for _, r := range list {
+		sum += r.Order.Generation
+		if r.Order.Generation > 0 && !r.Order.At.Before(o.At) {
+			o = r.Order
+		}
+	}
+	o.Generation = sum
+	return o
+}
+
 func (f *Front) merge(list []reading.Front) reading.Front {
 	r := list[0]
+	r.Order = order(list)
 	for n, other := range list {
 		m := f.members[n]
 		switch {
 		case other.Split.Share != r.Split.Share:
+			r.Apart = append(r.Apart, reading.Apart{Front: m.Name, Share: other.Split.Share})
 			r.Notice = fmt.Sprintf("%s has %v on green, %s has %v", m.Name, other.Split.Share, f.members[0].Name, r.Split.Share)
 		case r.Notice == "" && other.Notice != "":
 			r.Notice = m.Name + ": " + other.Notice
@@ -135,11 +158,11 @@ func merged(a, b reading.Count) []byte {
 	return reading.Encode(x)
 }
 
-// Plan is what all would do, in order.
-func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, error) {
+// Foresee is what all would do, in order.
+func (f *Front) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	var all front.Change
 	for n, m := range f.members {
-		c, err := m.Driver.Plan(ctx, share)
+		c, err := m.Driver.Foresee(ctx, share)
 		if err != nil {
 			return all, fmt.Errorf("%s: %w", m.Name, err)
 		}
@@ -164,91 +187,166 @@ func (f *Front) Plan(ctx context.Context, share split.Share) (front.Change, erro
 }
 
 // Set sets all in order, or puts those back that were set: then the error names the one
-// that did not follow.
-func (f *Front) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	before, err := f.readings(ctx)
+// that did not follow. Where somebody has gone home meanwhile, at any of them, all go home.
+func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	changing, through, err := f.gate.Change(ctx)
 	if err != nil {
-		return reading.Split{}, err
+		return front.Done{}, err
 	}
-	if now := f.as(before); now != revision {
-		return reading.Split{Revision: now, Share: before[0].Split.Share}, fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
+	defer through()
+	before, err := f.readings(changing)
+	if err != nil {
+		return front.Done{}, because(changing, err)
 	}
-	var done []reading.Split
+	if o := order(before); o.Generation > e.Generation {
+		return front.Done{}, fmt.Errorf("%w: all went to %v", front.ErrNewer, o.Side)
+	}
+	if now := f.as(before); now != e.Revision {
+		return front.Done{Split: reading.Split{Revision: now, Share: before[0].Split.Share}}, fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
+	}
+	var done []front.Done
 	for n, m := range f.members {
-		s, err := m.Driver.Set(ctx, share, before[n].Split.Revision)
+		d, err := m.Driver.Set(changing, share, front.Expect{Revision: before[n].Split.Revision, Generation: before[n].Order.Generation})
 		if err == nil {
-			done = append(done, s)
+			done = append(done, d)
 			continue
 		}
-		err = fmt.Errorf("%s did not follow: %w", m.Name, err)
+		err = fmt.Errorf("%s did not follow: %w", m.Name, because(changing, err))
 		back, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
+		if errors.Is(err, front.ErrNewer) {
+			return front.Done{}, errors.Join(err, f.follow(back))
+		}
 		for k := n - 1; k >= 0; k-- {
-			if _, errBack := f.members[k].Driver.Set(back, before[k].Split.Share, done[k].Revision); errBack != nil {
+			e := front.Expect{Revision: done[k].Revision, Generation: before[k].Order.Generation}
+			if _, errBack := f.members[k].Driver.Set(back, before[k].Split.Share, e); errBack != nil {
 				err = errors.Join(err, fmt.Errorf("and %s could not be put back to %v: %w", f.members[k].Name, before[k].Split.Share, errBack))
 			}
 		}
-		return reading.Split{}, err
+		return front.Done{}, err
 	}
-	return f.confirmed(ctx, done)
+	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	d, err := f.confirmed(looking, done)
+	if err == nil && d.Order.Generation > e.Generation {
+		return front.Done{}, errors.Join(fmt.Errorf("%w: all went to %v", front.ErrNewer, d.Order.Side), f.follow(looking))
+	}
+	if err == nil && len(d.apart) > 0 {
+		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, d.apart[0].Front, d.apart[0].Share, share)
+	}
+	if err == nil && d.Share != d.Nearest {
+		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, f.members[0].Name, d.Share, share)
+	}
+	return d.Done, err
 }
 
-// confirmed is the split that all have now.
-func (f *Front) confirmed(ctx context.Context, done []reading.Split) (reading.Split, error) {
+// because is why a change ended: that somebody went home, if it was.
+func because(changing context.Context, err error) error {
+	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) {
+		return cause
+	}
+	return err
+}
+
+// follow takes all members home to where somebody went at one of them.
+func (f *Front) follow(ctx context.Context) error {
+	list, err := f.readings(ctx)
+	if err != nil {
+		return err
+	}
+	o := order(list)
+	failed := f.each(func(n int, m Member) error {
+		if list[n].Split.Share == split.Toward(o.Side, split.Whole) {
+			return nil
+		}
+		_, err := m.Driver.Home(ctx, front.Homing{Side: o.Side, By: o.By, Why: o.Why})
+		return err
+	})
+	return errors.Join(failed...)
+}
+
+// confirmed is what all have now.
+type confirmed struct {
+	front.Done
+	apart []reading.Apart
+}
+
+func (f *Front) confirmed(ctx context.Context, done []front.Done) (confirmed, error) {
 	after, err := f.readings(ctx)
 	if err != nil {
-		return reading.Split{}, err
+		return confirmed{}, err
 	}
 	r := f.merge(after)
-	for n, s := range done {
-		for _, step := range s.Did {
-			r.Split.Did = append(r.Split.Did, f.members[n].Name+": "+step)
+	c := confirmed{front.Done{Split: r.Split, Nearest: done[0].Nearest, Order: r.Order}, nil}
+	for n, d := range done {
+		if after[n].Split.Share != d.Nearest {
+			c.apart = append(c.apart, reading.Apart{Front: f.members[n].Name, Share: after[n].Split.Share})
+		}
+		for _, step := range d.Did {
+			c.Did = append(c.Did, f.members[n].Name+": "+step)
 		}
 	}
-	return r.Split, nil
+	return c, nil
 }
 
-// Home takes all home at once. Those that answer are home even if another is not.
-func (f *Front) Home(ctx context.Context, share split.Share) (reading.Split, error) {
-	done := make([]reading.Split, len(f.members))
+// Home takes all home at the same time: one that does not answer holds up no other. It is
+// done when every member is, as read back.
+func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	f.gate.Home()
+	done := make([]front.Done, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
-		done[n], err = m.Driver.Home(ctx, share)
+		done[n], err = m.Driver.Home(ctx, h)
 		return err
 	})
 	if err := errors.Join(failed...); err != nil {
-		return reading.Split{}, err
+		return front.Done{}, err
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	s, err := f.confirmed(ctx, done)
-	if err != nil { // they said so themselves
-		s = reading.Split{Share: done[0].Share, Since: done[0].Since}
+	// A change of this process that was under way may have reached a member after.
+	quiet, cancel := context.WithTimeout(ctx, quietLimit)
+	defer cancel()
+	f.gate.Quiet(quiet)
+	c, err := f.confirmed(ctx, done)
+	if err == nil && len(c.apart) > 0 {
+		err = fmt.Errorf("%w: %s has %v on green after going home", front.ErrChanged, c.apart[0].Front, c.apart[0].Share)
 	}
-	return s, nil
+	return c.Done, err
+}
+
+// quietLimit is how long changes of this process that were sent off are waited for once all
+// is home.
+const quietLimit = 200 * time.Millisecond
+
+// Rehearse tries all that can say whether they would take a change.
+func (f *Front) Rehearse(ctx context.Context) error {
+	failed := f.each(func(_ int, m Member) error {
+		if r, ok := m.Driver.(front.Rehearser); ok {
+			return r.Rehearse(ctx)
+		}
+		return nil
+	})
+	return errors.Join(failed...)
 }
 
 // SetInstances gives all the same instances.
 func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	before, errBefore := f.readings(ctx)
-	failed := f.each(func(_ int, m Member) error { return m.Driver.SetInstances(ctx, side, wanted) })
+	changing, through, err := f.gate.Change(ctx)
+	if err != nil {
+		return err
+	}
+	defer through()
+	before, errBefore := f.readings(changing)
+	failed := f.each(func(_ int, m Member) error { return m.Driver.SetInstances(changing, side, wanted) })
 	if errBefore == nil {
 		f.as(before)
-		if after, err := f.readings(ctx); err == nil {
-			same := true
-			for n := range after {
-				same = same && after[n].Split.Share == before[n].Split.Share
-			}
-			if same {
-				var b strings.Builder
-				for _, r := range after {
-					fmt.Fprintln(&b, r.Split.Revision)
-				}
-				f.revisions.Keep(b.String())
-			}
+		after, err := f.readings(changing)
+		same := err == nil
+		for n := range after {
+			same = same && after[n].Split.Share == before[n].Split.Share
+		}
+		if same {
+			f.mu.Lock()
+			f.revisions.Keep(print(after))
+			f.mu.Unlock()
 		}
 	}
 	return errors.Join(failed...)

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -13,13 +15,18 @@ import (
 
 // one is a front in memory.
 type one struct {
+	mu      sync.Mutex
 	reading reading.Front
 	stuck   bool // does not take what is set
 	down    bool
 	notice  string
+	blocked error
+	before  func() // what happens when it is about to be set, once
 }
 
 func (o *one) Read(context.Context) (reading.Front, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
 	if o.down {
 		return reading.Front{}, front.ErrUnreachable
 	}
@@ -27,29 +34,55 @@ func (o *one) Read(context.Context) (reading.Front, error) {
 	return o.reading, nil
 }
 
-func (o *one) Plan(_ context.Context, share split.Share) (front.Change, error) {
-	return front.Change{From: o.reading.Split.Share, Wanted: share, Reached: share, Steps: []string{"set"}, Connections: "stay", Usually: 1}, nil
+func (o *one) Foresee(_ context.Context, share split.Share) (front.Change, error) {
+	return front.Change{From: o.share(), Wanted: share, Reached: share, Steps: []string{"set"}, Connections: "stay", Usually: 1}, nil
 }
 
-func (o *one) Set(_ context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	if o.stuck {
-		return reading.Split{}, front.ErrRefused
+func (o *one) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	o.mu.Lock()
+	before := o.before
+	o.before = nil
+	o.mu.Unlock()
+	if before != nil {
+		before()
 	}
-	if revision != o.reading.Split.Revision {
-		return reading.Split{}, front.ErrChanged
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	switch {
+	case o.stuck:
+		return front.Done{}, front.ErrRefused
+	case e.Generation < o.reading.Order.Generation:
+		return front.Done{}, front.ErrNewer
+	case e.Revision != o.reading.Split.Revision:
+		return front.Done{}, front.ErrChanged
 	}
-	return o.Home(context.Background(), share)
+	return o.put(share), nil
 }
 
-func (o *one) Home(_ context.Context, share split.Share) (reading.Split, error) {
+func (o *one) put(share split.Share) front.Done {
+	if o.reading.Split.Share != share { // others keep the revision, which is a print of what is in force
+		o.reading.Split.Share = share
+		o.reading.Split.Revision++
+	}
+	return front.Done{Split: o.reading.Split, Nearest: share, Order: o.reading.Order, Did: []string{"set"}}
+}
+
+func (o *one) Home(_ context.Context, h front.Homing) (front.Done, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
 	if o.down {
-		return reading.Split{}, front.ErrUnreachable
+		return front.Done{}, front.ErrUnreachable
 	}
-	o.reading.Split.Share = share
-	o.reading.Split.Revision++
-	s := o.reading.Split
-	s.Did = []string{"set"}
-	return s, nil
+	o.reading.Order = reading.Order{Generation: o.reading.Order.Generation + 1, Side: h.Side, At: time.Now(), By: h.By}
+	return o.put(split.Toward(h.Side, split.Whole)), nil
+}
+
+func (o *one) Rehearse(context.Context) error { return o.blocked }
+
+func (o *one) share() split.Share {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.reading.Split.Share
 }
 
 func (o *one) SetInstances(_ context.Context, side split.Side, list []reading.Server) error {
@@ -76,11 +109,11 @@ func TestAllAreSet(t *testing.T) {
 	if err != nil || r.Sides[split.Green].Instances[0].Requests != 20 || r.Sides[split.Green].Instances[0].Open != 2 {
 		t.Fatalf("%+v, %v", r, err)
 	}
-	s, err := f.Set(t.Context(), 2500, r.Split.Revision)
-	if err != nil || s.Share != 2500 || a.reading.Split.Share != 2500 || b.reading.Split.Share != 2500 || len(s.Did) != 2 || s.Revision == r.Split.Revision {
+	s, err := f.Set(t.Context(), 2500, expect(r))
+	if err != nil || s.Share != 2500 || s.Nearest != 2500 || a.share() != 2500 || b.share() != 2500 || len(s.Did) != 2 || s.Revision == r.Split.Revision {
 		t.Errorf("%+v, %v", s, err)
 	}
-	c, err := f.Plan(t.Context(), 5000)
+	c, err := f.Foresee(t.Context(), 5000)
 	if err != nil || c.From != 2500 || strings.Join(c.Steps, "; ") != "first: set; second: set" || c.Usually != 2 {
 		t.Errorf("%+v, %v", c, err)
 	}
@@ -89,12 +122,20 @@ func TestAllAreSet(t *testing.T) {
 	}
 	// Somebody changes one of them.
 	b.reading.Split.Share, b.reading.Split.Revision = 100, 99
-	if _, err := f.Set(t.Context(), 5000, s.Revision); !errors.Is(err, front.ErrChanged) {
+	if _, err := f.Set(t.Context(), 5000, front.Expect{Revision: s.Revision}); !errors.Is(err, front.ErrChanged) {
 		t.Errorf("overwritten: %v", err)
 	}
-	if r, err := f.Read(t.Context()); err != nil || !strings.Contains(r.Notice, "second has 1 % on green, first has 25 %") {
+	r, err = f.Read(t.Context())
+	if err != nil || !strings.Contains(r.Notice, "second has 1 % on green, first has 25 %") || len(r.Apart) != 1 || r.Apart[0] != (reading.Apart{Front: "second", Share: 100}) {
 		t.Errorf("%+v, %v", r, err)
 	}
+	if r.Sends(split.Green) != 2500 || r.Sends(split.Blue) != 9900 {
+		t.Errorf("the most that any sends is %v to green and %v to blue", r.Sends(split.Green), r.Sends(split.Blue))
+	}
+}
+
+func expect(r reading.Front) front.Expect {
+	return front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}
 }
 
 func TestOneThatDoesNotFollowIsNamed(t *testing.T) {
@@ -104,24 +145,75 @@ func TestOneThatDoesNotFollowIsNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = f.Set(t.Context(), 2500, r.Split.Revision)
-	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "second did not follow") || a.reading.Split.Share != 0 {
-		t.Errorf("first has %v, %v", a.reading.Split.Share, err)
+	_, err = f.Set(t.Context(), 2500, expect(r))
+	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "second did not follow") || a.share() != 0 {
+		t.Errorf("first has %v, %v", a.share(), err)
 	}
 }
 
 func TestHomeDoesNotWaitForOneThatIsDown(t *testing.T) {
 	f, a, b := two()
 	a.reading.Split.Share, b.reading.Split.Share, a.down = 5000, 5000, true
-	if _, err := f.Home(t.Context(), 0); !errors.Is(err, front.ErrUnreachable) || !strings.Contains(err.Error(), "first") || b.reading.Split.Share != 0 {
-		t.Errorf("second has %v, %v", b.reading.Split.Share, err)
+	if _, err := f.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) || !strings.Contains(err.Error(), "first") || b.share() != 0 {
+		t.Errorf("second has %v, %v", b.share(), err)
 	}
 	a.down = false
-	if s, err := f.Home(t.Context(), 0); err != nil || s.Share != 0 || a.reading.Split.Share != 0 {
+	if s, err := f.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || s.Share != 0 || a.share() != 0 || s.Order.Generation != 3 || s.Order.By != "marit" {
 		t.Errorf("%+v, %v", s, err)
 	}
-	b.notice = "half asleep"
-	if r, err := f.Read(t.Context()); err != nil || r.Notice != "second: half asleep" {
+	b.notice, b.blocked = "half asleep", errors.New("other.conf:12: unknown directive")
+	if r, err := f.Read(t.Context()); err != nil || r.Notice != "second: half asleep" || r.Order.Generation != 3 {
 		t.Errorf("%+v, %v", r, err)
+	}
+	if err := f.Rehearse(t.Context()); err == nil || !strings.Contains(err.Error(), "second: other.conf:12") {
+		t.Errorf("what is in the way is said as %v", err)
+	}
+}
+
+// Somebody goes home while a change is on its way from one proxy to the next: by the same
+// driver, by another one at all of them, or at one of them alone.
+func TestHomePastAChange(t *testing.T) {
+	for what, home := range map[string]func(f *Front, a, b *one) error{
+		"by the same driver": func(f *Front, _, _ *one) error {
+			_, err := f.Home(context.Background(), front.Homing{Side: split.Blue})
+			return err
+		},
+		"by another process": func(_ *Front, a, b *one) error {
+			_, err := New([]Member{{"first", a}, {"second", b}}).Home(context.Background(), front.Homing{Side: split.Blue})
+			return err
+		},
+		"at the second alone": func(_ *Front, _, b *one) error {
+			_, err := b.Home(context.Background(), front.Homing{Side: split.Blue})
+			return err
+		},
+		"at the first alone": func(_ *Front, a, _ *one) error {
+			_, err := a.Home(context.Background(), front.Homing{Side: split.Blue})
+			return err
+		},
+	} {
+		t.Run(what, func(t *testing.T) {
+			f, a, b := two()
+			r, err := f.Read(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			b.before = func() { // the first has its share by now
+				if a.share() != 500 {
+					t.Errorf("the first has %v", a.share())
+				}
+				if err := home(f, a, b); err != nil {
+					t.Error(err)
+				}
+			}
+			if d, err := f.Set(t.Context(), 500, expect(r)); !errors.Is(err, front.ErrNewer) {
+				t.Errorf("the change says %+v, %v", d, err)
+			}
+			if a.share() != 0 || b.share() != 0 {
+				t.Errorf("after going home the first has %v on green and the second %v", a.share(), b.share())
+			}
+			if d, err := f.Set(t.Context(), 500, expect(r)); !errors.Is(err, front.ErrNewer) {
+				t.Errorf("by the old order again: %+v, %v", d, err)
+			}
+		})
 	}
 }

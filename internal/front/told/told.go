@@ -2,24 +2,36 @@ package told
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"sync"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 )
 
-// Steering puts shares in force at a proxy whose state is read as an S. It is not safe
-// for concurrent use: who has one holds a lock from reading to confirming.
+// Steering puts shares in force at a proxy whose state is read as an S. It is safe for
+// concurrent use: one change is made at a time, and going home waits for none.
 type Steering[S any] struct {
 	Look  func(context.Context) (S, error)
 	Share func(S) (split.Share, error) // on green; it wraps [front.ErrRefused] if nobody gets anything
 	Print func(S) string               // the same text as long as the same is in force
+	Most  int                          // the largest weight of an instance
+	// Has is how many instances of a side the proxy could send requests to.
+	Has func(S, split.Side) int
 	// Work is what puts a share in force, coming from a state. Going home also ends
-	// sessions that would stay.
-	Work func(s S, share split.Share, home bool) (Work, error)
-	Most int // the largest weight of an instance
+	// sessions that would stay, and carries its order where the proxy holds that itself.
+	Work func(s S, share split.Share, home *reading.Order) (Work, error)
+	// Order is the last going home, where the proxy holds it itself; a change is then
+	// refused by the proxy if another has come meanwhile. Otherwise Mark holds it.
+	Order func(S) reading.Order
+	Mark  *front.Mark
 
+	gate front.Gate
+
+	mu        sync.Mutex // protects what follows
 	revisions front.Revisions
 	rest      string // the print of a state in which nobody gets anything because nobody has asked for it yet
 }
@@ -28,36 +40,60 @@ type Steering[S any] struct {
 type Work struct {
 	Steps   []string // in words
 	Weights split.Weights
-	Do      func(context.Context) error // it changes all, or puts back what it changed
+	Do      func(context.Context) error
 }
 
-// Split is what is in force in a state, with its revision.
-func (t *Steering[S]) Split(s S) (reading.Split, error) {
+// The limits of what going home waits for once everything is home.
+const (
+	quietLimit = 200 * time.Millisecond // for changes of this process that were sent off, and for the lock
+	homeTries  = 3                      // so often it is told again what was undone meanwhile
+)
+
+// Known tells how a state is read: its split with the revision, and the last going home.
+// Who was told of no instances yet takes a state in which nobody gets anything for one in
+// which nobody has asked for anything.
+func (t *Steering[S]) Known(s S, known front.Known) (reading.Split, reading.Order, error) {
+	now, err := t.split(s)
+	if err != nil && known[split.Blue] == nil {
+		t.mu.Lock()
+		t.rest = t.Print(s)
+		t.mu.Unlock()
+		now, err = t.split(s)
+	}
+	return now, t.order(s), err
+}
+
+// split is what is in force in a state, with its revision.
+func (t *Steering[S]) split(s S) (reading.Split, error) {
 	share, err := t.share(s)
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	return t.revisions.Split(share, t.Print(s)), err
 }
 
-// InForce is what a reading says. Who was told of no instances yet takes a state in which
-// nobody gets anything for one in which nobody has asked for anything.
-func (t *Steering[S]) InForce(s S, known front.Known) (reading.Split, error) {
-	now, err := t.Split(s)
-	if err != nil && known[split.Blue] == nil {
-		t.rest = t.Print(s)
-		return t.Split(s)
-	}
-	return now, err
-}
-
-// share is on green. At rest all are on blue, which has nobody yet.
+// share is on green. Before the first share was asked for, all are on blue, which has
+// nobody yet.
 func (t *Steering[S]) share(s S) (split.Share, error) {
-	if t.rest != "" && t.rest == t.Print(s) {
+	t.mu.Lock()
+	rest := t.rest
+	t.mu.Unlock()
+	if rest != "" && rest == t.Print(s) {
 		return 0, nil
 	}
 	return t.Share(s)
 }
 
-// Plan completes what is said of a change with what Set would do.
-func (t *Steering[S]) Plan(ctx context.Context, share split.Share, c front.Change) (front.Change, error) {
+// order is the last going home. A mark that cannot be read is as this process knows it.
+func (t *Steering[S]) order(s S) reading.Order {
+	if t.Order != nil {
+		return t.Order(s)
+	}
+	o, _ := t.Mark.Read()
+	return o
+}
+
+// Foresee completes what is said of a change with what Set would do.
+func (t *Steering[S]) Foresee(ctx context.Context, share split.Share, c front.Change) (front.Change, error) {
 	s, err := t.Look(ctx)
 	if err != nil {
 		return front.Change{}, err
@@ -66,7 +102,7 @@ func (t *Steering[S]) Plan(ctx context.Context, share split.Share, c front.Chang
 	if c.From, err = t.share(s); err != nil {
 		return c, err
 	}
-	w, err := t.Work(s, share, false)
+	w, err := t.Work(s, share, nil)
 	if err != nil {
 		return c, err
 	}
@@ -77,52 +113,172 @@ func (t *Steering[S]) Plan(ctx context.Context, share split.Share, c front.Chang
 	return c, nil
 }
 
-// Set puts a share in force if the split still has the revision.
-func (t *Steering[S]) Set(ctx context.Context, share split.Share, revision uint64) (reading.Split, error) {
-	s, err := t.Look(ctx)
-	if err != nil {
-		return reading.Split{}, err
-	}
-	now, err := t.Split(s)
-	if err != nil {
-		return now, err
-	}
-	if now.Revision != revision {
-		return now, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
-	}
-	return t.put(ctx, s, share, false)
-}
-
-// Home puts a share in force whatever the split is.
-func (t *Steering[S]) Home(ctx context.Context, share split.Share) (reading.Split, error) {
-	s, err := t.Look(ctx)
-	if err != nil {
-		return reading.Split{}, err
-	}
-	return t.put(ctx, s, share, true)
-}
-
-func (t *Steering[S]) put(ctx context.Context, s S, share split.Share, home bool) (reading.Split, error) {
+// Set puts a share in force if the front still is as expected.
+func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
 	if !share.Valid() {
-		return reading.Split{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
+		return front.Done{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
 	}
-	w, err := t.Work(s, share, home)
+	changing, through, err := t.Change(ctx)
 	if err != nil {
-		return reading.Split{}, err
+		return front.Done{}, err
+	}
+	defer through()
+	s, err := t.Look(changing)
+	if err != nil {
+		return front.Done{}, because(changing, err)
+	}
+	now, err := t.split(s)
+	if err != nil {
+		return front.Done{}, err
+	}
+	if o := t.order(s); o.Generation > e.Generation {
+		return front.Done{}, newer(o)
+	}
+	if now.Revision != e.Revision {
+		return front.Done{Split: now}, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
+	}
+	w, err := t.Work(s, share, nil)
+	if err != nil {
+		return front.Done{}, err
+	}
+	errDo := w.Do(changing)
+	// What was told is there, whatever came meanwhile. If somebody went home, that has the
+	// last word, over this change too.
+	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), quietLimit+2*time.Second)
+	defer cancel()
+	after, err := t.Look(looking)
+	if err == nil {
+		if o := t.order(after); o.Generation > e.Generation {
+			return front.Done{}, errors.Join(newer(o), t.again(looking, after, o))
+		}
+	}
+	if errDo != nil {
+		return front.Done{}, because(changing, errDo)
+	}
+	if err != nil {
+		return front.Done{}, fmt.Errorf("the share was told but could not be read back: %w", err)
+	}
+	return t.confirmed(after, w)
+}
+
+// because is why a change ended: that somebody went home, if it was.
+func because(changing context.Context, err error) error {
+	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) {
+		return cause
+	}
+	return err
+}
+
+func newer(o reading.Order) error {
+	by := o.By
+	if by == "" {
+		by = "somebody"
+	}
+	return fmt.Errorf("%w: %s sent all of it to %v", front.ErrNewer, by, o.Side)
+}
+
+// again takes home once more what a change of ours took away from there.
+func (t *Steering[S]) again(ctx context.Context, s S, o reading.Order) error {
+	share := split.Toward(o.Side, split.Whole)
+	if now, err := t.share(s); err == nil && now == share {
+		return nil
+	}
+	w, err := t.Work(s, share, &o)
+	if err == nil {
+		err = w.Do(ctx)
+	}
+	return err
+}
+
+// confirmed is what is in force after a change.
+func (t *Steering[S]) confirmed(after S, w Work) (front.Done, error) {
+	now, err := t.split(after)
+	d := front.Done{Split: now, Nearest: w.Weights.Reached[split.Green], Order: t.order(after), Did: w.Steps}
+	if err == nil && now.Share != d.Nearest {
+		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, d.Nearest)
+	}
+	return d, err
+}
+
+// Home sends all requests to a side. It acts first; then it waits for what others may have
+// sent off before, as long as that takes no longer than the limit, and acts again where
+// they came after it.
+func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	t.gate.Home()
+	share := split.Toward(h.Side, split.Whole)
+	s, err := t.Look(ctx)
+	if err != nil {
+		return front.Done{}, err
+	}
+	if t.Has(s, h.Side) == 0 && t.Has(s, h.Side.Other()) > 0 && !h.Force {
+		return front.Done{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side, h.Side.Other())
+	}
+	at := time.Now()
+	o := t.next(s, h, at)
+	w, err := t.Work(s, share, &o)
+	if err != nil {
+		return front.Done{}, err
 	}
 	if err := w.Do(ctx); err != nil {
-		return reading.Split{}, err
+		return front.Done{}, err
 	}
-	after, err := t.Look(ctx)
+	if t.Order == nil {
+		_, _ = t.Mark.Raise(h, at) // it holds in this process at least; the file is for the others
+	}
+	quiet, cancel := context.WithTimeout(ctx, quietLimit)
+	defer cancel()
+	t.gate.Quiet(quiet)
+	if unlock, err := t.lock(quiet); err == nil {
+		defer unlock()
+	}
+	for n := 0; ; n++ {
+		after, err := t.Look(ctx)
+		if err != nil {
+			return front.Done{}, fmt.Errorf("all was sent home, but could not be read back: %w", err)
+		}
+		d, err := t.confirmed(after, w)
+		if err == nil || n == homeTries {
+			return d, err
+		}
+		if err := t.again(ctx, after, t.next(after, h, at)); err != nil {
+			return d, err
+		}
+	}
+}
+
+// next is the order that a going home is under at a proxy that holds it itself.
+func (t *Steering[S]) next(s S, h front.Homing, at time.Time) reading.Order {
+	o := reading.Order{Side: h.Side, At: at.UTC(), By: h.By, Why: h.Why}
+	if t.Order != nil {
+		o.Generation = t.Order(s).Generation + 1
+	}
+	return o
+}
+
+// lock keeps other processes from changing the front, where it does not see to that itself.
+func (t *Steering[S]) lock(ctx context.Context) (func(), error) {
+	if t.Mark == nil {
+		return func() {}, nil
+	}
+	return t.Mark.Lock(ctx)
+}
+
+// Change waits for its turn to change the front, here and among processes. Somebody who goes
+// home ends the context that it returns.
+func (t *Steering[S]) Change(ctx context.Context) (changing context.Context, through func(), err error) {
+	changing, leave, err := t.gate.Change(ctx)
 	if err != nil {
-		return reading.Split{}, fmt.Errorf("the share was told but could not be read back: %w", err)
+		return nil, nil, err
 	}
-	now, err := t.Split(after)
-	if err == nil && now.Share != w.Weights.Reached[split.Green] {
-		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, share)
+	unlock, err := t.lock(changing)
+	if err != nil {
+		leave()
+		return nil, nil, because(changing, fmt.Errorf("%w: %w", front.ErrRefused, err))
 	}
-	now.Did = w.Steps
-	return now, err
+	return changing, func() {
+		unlock()
+		leave()
+	}, nil
 }
 
 // Wanted is how a side's new instances are to be weighed.
@@ -133,6 +289,9 @@ type Wanted struct {
 	Rest bool
 	kept bool // the share was in force
 }
+
+// AsItWas says that the share was in force and stays.
+var AsItWas = Wanted{kept: true}
 
 // ForInstances says how a side's new instances are to be weighed.
 func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []reading.Server) (Wanted, error) {
@@ -151,18 +310,25 @@ func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []reading.Server
 }
 
 // Told takes in that a side has other instances than in a state from before, as wanted.
+// Where somebody went home meanwhile, that has the last word.
 func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
+	after, err := t.Look(ctx)
+	if err != nil {
+		return err
+	}
+	if was, now := t.order(before), t.order(after); now.Generation > was.Generation {
+		return t.again(ctx, after, now)
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	switch {
 	case w.kept:
-		return t.Ours(ctx, before)
-	case !w.Rest:
-		return nil
-	}
-	after, err := t.Look(ctx)
-	if err == nil {
+		t.revisions.Of(t.Print(before))
+		t.revisions.Keep(t.Print(after))
+	case w.Rest:
 		t.rest = t.Print(after)
 	}
-	return err
+	return nil
 }
 
 // Quiet is an error if a side gets requests in a state.
@@ -172,15 +338,4 @@ func (t *Steering[S]) Quiet(s S, side split.Side) error {
 		err = fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
 	}
 	return err
-}
-
-// Ours takes what changed since a state for no new split, such as other instances.
-func (t *Steering[S]) Ours(ctx context.Context, before S) error {
-	after, err := t.Look(ctx)
-	if err != nil {
-		return err
-	}
-	t.revisions.Of(t.Print(before))
-	t.revisions.Keep(t.Print(after))
-	return nil
 }

@@ -4,8 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -14,16 +18,35 @@ import (
 
 // proxy is one that has a share, or none, and does as it is told.
 type proxy struct {
+	mu     sync.Mutex
 	share  split.Share // below zero: nobody gets anything
 	deaf   bool        // it says that it did, and did not
 	looks  int
 	blind  int // from which look on it cannot be read
 	refuse error
+	empty  split.Side // a side that has nobody, if lone
+	lone   bool
+	before func() // what happens between a decision and its doing, once
 }
 
-func (p *proxy) steering() *Steering[split.Share] {
+func (p *proxy) set(share split.Share) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.share = share
+}
+
+func (p *proxy) has() split.Share {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.share
+}
+
+// steering is a process's own, at the mark in a folder.
+func (p *proxy) steering(dir string) *Steering[split.Share] {
 	return &Steering[split.Share]{
 		Look: func(context.Context) (split.Share, error) {
+			p.mu.Lock()
+			defer p.mu.Unlock()
 			if p.looks++; p.blind > 0 && p.looks >= p.blind {
 				return 0, front.ErrUnreachable
 			}
@@ -36,69 +59,158 @@ func (p *proxy) steering() *Steering[split.Share] {
 			return s, nil
 		},
 		Print: func(s split.Share) string { return s.String() },
-		Work: func(s, share split.Share, home bool) (Work, error) {
+		Has: func(_ split.Share, side split.Side) int {
+			if p.lone && side == p.empty {
+				return 0
+			}
+			return 3
+		},
+		Work: func(s, share split.Share, home *reading.Order) (Work, error) {
 			return Work{
-				Steps:   []string{fmt.Sprint("set ", share, home)},
+				Steps:   []string{fmt.Sprint("set ", share, home != nil)},
 				Weights: split.Weights{Reached: []split.Share{split.Whole - share, share}, Unused: 2},
 				Do: func(context.Context) error {
+					p.mu.Lock()
+					before := p.before
+					p.before = nil
+					p.mu.Unlock()
+					if before != nil {
+						before()
+					}
 					if p.refuse == nil && !p.deaf {
-						p.share = share
+						p.set(share)
 					}
 					return p.refuse
 				},
 			}, p.refuse
 		},
-		Most: 9,
+		Most: 9, Mark: front.NewMark(filepath.Join(dir, "order")),
 	}
 }
 
-func TestAChange(t *testing.T) {
-	p := &proxy{share: 1000}
-	s := p.steering()
-	c, err := s.Plan(t.Context(), 2500, front.Change{Notes: []string{"first"}})
-	if err != nil || c.From != 1000 || c.Reached != 2500 || p.share != 1000 || len(c.Notes) != 2 || !strings.Contains(c.Notes[1], "1 to 9") {
-		t.Errorf("said beforehand: %+v, %v", c, err)
-	}
-	now, err := s.Split(p.share)
+// expect is what a steering sees now.
+func expect(t *testing.T, s *Steering[split.Share], p *proxy) front.Expect {
+	t.Helper()
+	now, o, err := s.Known(p.has(), front.Known{{{Name: "blue-1"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	done, err := s.Set(t.Context(), 2500, now.Revision)
-	if err != nil || done.Share != 2500 || done.Revision == now.Revision || len(done.Did) != 1 || done.Did[0] != "set 25 % false" {
+	return front.Expect{Revision: now.Revision, Generation: o.Generation}
+}
+
+func home(side split.Side) front.Homing { return front.Homing{Side: side, By: "marit"} }
+
+func TestAChange(t *testing.T) {
+	p := &proxy{share: 1000}
+	s := p.steering(t.TempDir())
+	c, err := s.Foresee(t.Context(), 2500, front.Change{Notes: []string{"first"}})
+	if err != nil || c.From != 1000 || c.Reached != 2500 || p.share != 1000 || len(c.Notes) != 2 || !strings.Contains(c.Notes[1], "1 to 9") {
+		t.Errorf("said beforehand: %+v, %v", c, err)
+	}
+	old := expect(t, s, p)
+	done, err := s.Set(t.Context(), 2500, old)
+	if err != nil || done.Share != 2500 || done.Nearest != 2500 || done.Revision == old.Revision || len(done.Did) != 1 || done.Did[0] != "set 25 % false" {
 		t.Errorf("set: %+v, %v", done, err)
 	}
-	if _, err := s.Set(t.Context(), 5000, now.Revision); !errors.Is(err, front.ErrChanged) || p.share != 2500 {
+	if _, err := s.Set(t.Context(), 5000, old); !errors.Is(err, front.ErrChanged) || p.share != 2500 {
 		t.Errorf("by an old revision: %v, it has %v", err, p.share)
 	}
-	if _, err := s.Set(t.Context(), split.Whole+1, done.Revision); !errors.Is(err, front.ErrRefused) {
+	if _, err := s.Set(t.Context(), split.Whole+1, expect(t, s, p)); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("above the whole: %v", err)
 	}
 	p.share = 7000 // somebody else
-	if home, err := s.Home(t.Context(), 0); err != nil || home.Share != 0 || p.share != 0 {
-		t.Errorf("home: %+v, %v", home, err)
+	if d, err := s.Home(t.Context(), home(split.Blue)); err != nil || d.Share != 0 || p.share != 0 || d.Order.Generation != 1 || d.Order.By != "marit" {
+		t.Errorf("home: %+v, %v", d, err)
+	}
+	// Whoever does not know of it lets nothing out, though the share is as it was.
+	if _, err := s.Set(t.Context(), 2500, front.Expect{Revision: expect(t, s, p).Revision}); !errors.Is(err, front.ErrNewer) || p.share != 0 {
+		t.Errorf("a change from before the going home: %v, it has %v", err, p.share)
 	}
 }
 
 func TestAChangeThatIsNotOne(t *testing.T) {
 	for what, c := range map[string]struct {
-		proxy proxy
+		proxy *proxy
 		want  error
 		says  string
 	}{
-		"it does nothing":        {proxy{deaf: true}, front.ErrChanged, "after 25 % was told"},
-		"it cannot be read":      {proxy{blind: 1}, front.ErrUnreachable, ""},
-		"it cannot be read back": {proxy{blind: 2}, front.ErrUnreachable, "could not be read back"},
-		"it refuses":             {proxy{refuse: front.ErrRefused}, front.ErrRefused, ""},
+		"it does nothing":        {&proxy{share: 2500, deaf: true}, front.ErrChanged, "after 0 % was told"},
+		"it cannot be read":      {&proxy{blind: 1}, front.ErrUnreachable, ""},
+		"it cannot be read back": {&proxy{blind: 2}, front.ErrUnreachable, "could not be read back"},
+		"it refuses":             {&proxy{refuse: front.ErrRefused}, front.ErrRefused, ""},
+		"nobody is there":        {&proxy{lone: true, empty: split.Blue}, front.ErrNobody, "blue has no instances"},
 	} {
-		if _, err := c.proxy.steering().Home(t.Context(), 2500); !errors.Is(err, c.want) || !strings.Contains(err.Error(), c.says) {
+		if _, err := c.proxy.steering(t.TempDir()).Home(t.Context(), home(split.Blue)); !errors.Is(err, c.want) || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
+	p := &proxy{share: split.Whole, lone: true, empty: split.Blue}
+	if d, err := p.steering(t.TempDir()).Home(t.Context(), front.Homing{Side: split.Blue, Force: true}); err != nil || d.Share != 0 {
+		t.Errorf("by force: %+v, %v", d, err)
+	}
+}
+
+// Two processes steer one proxy that cannot compare. A change that was decided on before
+// another one's going home comes through after it: it takes itself back, and says so.
+func TestHomeOfAnotherProcessIsNotUndone(t *testing.T) {
+	p := &proxy{share: 2500}
+	dir := t.TempDir()
+	keeper, back := p.steering(dir), p.steering(dir)
+	old := expect(t, keeper, p)
+	p.before = func() {
+		if d, err := back.Home(context.Background(), home(split.Blue)); err != nil || d.Share != 0 {
+			t.Errorf("vaiven back: %+v, %v", d, err)
+		}
+	}
+	if d, err := keeper.Set(t.Context(), 5000, old); !errors.Is(err, front.ErrNewer) {
+		t.Errorf("the change says %+v, %v", d, err)
+	}
+	if p.share != 0 {
+		t.Errorf("after going home was confirmed, %v is on green", p.share)
+	}
+}
+
+// In one process going home ends a change that hangs, and does not wait for it.
+func TestHomeEndsAChangeThatHangs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := &proxy{share: 2500}
+		s := p.steering(t.TempDir())
+		s.Mark = nil
+		s.Order = func(split.Share) reading.Order { return reading.Order{} }
+		work := s.Work
+		s.Work = func(now, share split.Share, home *reading.Order) (Work, error) {
+			w, err := work(now, share, home)
+			if home == nil {
+				w.Do = func(ctx context.Context) error {
+					<-ctx.Done()
+					return ctx.Err()
+				}
+			}
+			return w, err
+		}
+		now, _, err := s.Known(p.has(), front.Known{{{Name: "blue-1"}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		changed := make(chan error, 1)
+		go func() {
+			_, err := s.Set(context.Background(), 5000, front.Expect{Revision: now.Revision})
+			changed <- err
+		}()
+		synctest.Wait()
+		begun := time.Now()
+		if d, err := s.Home(t.Context(), home(split.Blue)); err != nil || d.Share != 0 || time.Since(begun) > 0 {
+			t.Errorf("home: %+v, %v, after %v", d, err, time.Since(begun))
+		}
+		if err := <-changed; !errors.Is(err, front.ErrNewer) {
+			t.Errorf("the change says %v", err)
+		}
+	})
 }
 
 func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 	p := &proxy{share: 2500}
-	s := p.steering()
+	s := p.steering(t.TempDir())
 	one := []reading.Server{{Name: "green-1"}}
 	for _, c := range []struct {
 		share  split.Share
@@ -122,12 +234,12 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 	if s.Quiet(0, split.Green) != nil || s.Quiet(1, split.Green) == nil || s.Quiet(-1, split.Green) == nil {
 		t.Error("a side is quiet when it gets nothing, and that is known")
 	}
-	before, _ := s.Split(2500)
+	before := expect(t, s, p)
 	p.share = 2600
-	if err := s.Ours(t.Context(), 2500); err != nil {
+	if err := s.Told(t.Context(), 2500, AsItWas); err != nil {
 		t.Fatal(err)
 	}
-	if now, _ := s.Split(2600); now.Revision != before.Revision {
+	if now := expect(t, s, p); now.Revision != before.Revision {
 		t.Errorf("what is ours is a new split: revision %d after %d", now.Revision, before.Revision)
 	}
 }
@@ -135,25 +247,26 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 // Before anybody has asked for anything, all are at home, where nobody is yet.
 func TestAtRest(t *testing.T) {
 	p := &proxy{share: -1}
-	s := p.steering()
-	if now, err := s.Split(-1); err == nil {
+	s := p.steering(t.TempDir())
+	known := front.Known{{{Name: "blue-1"}}}
+	if now, _, err := s.Known(-1, known); err == nil {
 		t.Errorf("nobody gets anything, and it reads as %+v", now)
 	}
 	if err := s.Told(t.Context(), -1, Wanted{Share: split.Whole, Rest: true}); err != nil {
 		t.Fatal(err)
 	}
-	now, err := s.Split(-1)
+	now, _, err := s.Known(-1, known)
 	if err != nil || now.Share != 0 {
 		t.Fatalf("at rest it reads as %+v, %v", now, err)
 	}
 	if err := s.Quiet(-1, split.Green); err != nil {
 		t.Errorf("at rest green is not quiet: %v", err)
 	}
-	if done, err := s.Set(t.Context(), split.Whole, now.Revision); err != nil || done.Share != split.Whole {
+	if done, err := s.Set(t.Context(), split.Whole, front.Expect{Revision: now.Revision}); err != nil || done.Share != split.Whole {
 		t.Errorf("the first share: %+v, %v", done, err)
 	}
 	p.share = -2 // somebody took everything away
-	if _, err := s.Split(p.share); err == nil {
+	if _, _, err := s.Known(p.share, known); err == nil {
 		t.Error("nobody gets anything any more, and nothing says so")
 	}
 }

@@ -9,12 +9,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/versions"
 )
 
 // Model is the list's state. It is a value.
@@ -72,21 +72,21 @@ func (m Model) Move(by int) Model {
 }
 
 // Chosen is the version at the cursor, false if none fits.
-func (m Model) Chosen() (versions.Version, bool) {
+func (m Model) Chosen() (raise.Version, bool) {
 	list := m.fitting()
 	if m.at >= len(list) {
-		return versions.Version{}, false
+		return raise.Version{}, false
 	}
 	return list[m.at], true
 }
 
 // fitting are the versions that have what was typed in their name, identity or
 // note.
-func (m Model) fitting() []versions.Version {
+func (m Model) fitting() []raise.Version {
 	typed := strings.ToLower(strings.TrimSpace(m.input.Value()))
-	var list []versions.Version
+	var list []raise.Version
 	for _, v := range m.offer.Versions {
-		if strings.Contains(strings.ToLower(v.Name), typed) || strings.HasPrefix(versions.Short(v.ID), typed) || strings.Contains(strings.ToLower(v.Note), typed) {
+		if strings.Contains(strings.ToLower(v.Name), typed) || strings.HasPrefix(raise.Short(v.ID), typed) || strings.Contains(strings.ToLower(v.Note), typed) {
 			list = append(list, v)
 		}
 	}
@@ -95,7 +95,7 @@ func (m Model) fitting() []versions.Version {
 
 // remark is what is to be known of a version beside itself: where it runs, and how
 // it fared before.
-func (m Model) remark(v versions.Version) (string, cells.Style) {
+func (m Model) remark(v raise.Version) (string, cells.Style) {
 	t := m.theme
 	for _, side := range []split.Side{m.s.Live, m.s.Live.Other()} {
 		for _, i := range m.s.Sides[side].Instances {
@@ -156,7 +156,7 @@ func (m Model) View(w, h int) string {
 		Render(strings.Join(lines, "\n"))
 }
 
-func (m Model) row(g *cells.Grid, y, width int, v versions.Version, chosen bool) {
+func (m Model) row(g *cells.Grid, y, width int, v raise.Version, chosen bool) {
 	t := m.theme
 	ink := t.Ink
 	if chosen {
@@ -176,7 +176,7 @@ func (m Model) row(g *cells.Grid, y, width int, v versions.Version, chosen bool)
 	g.Right(x+6, y, age, t.Label)
 	x += 8
 	if width >= 76 {
-		g.Text(x, y, fmt.Sprintf("%.7s", versions.Short(v.ID)), t.Label)
+		g.Text(x, y, fmt.Sprintf("%.7s", raise.Short(v.ID)), t.Label)
 		x += 9
 	}
 	remark, style := m.remark(v)

@@ -11,11 +11,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/versions"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -23,7 +24,7 @@ var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 func many(n int) keeper.Offer {
 	o := keeper.Offer{Part: "web"}
 	for k := range n {
-		o.Versions = append(o.Versions, versions.Version{
+		o.Versions = append(o.Versions, raise.Version{
 			Name: fmt.Sprintf("4.%d.0", n-k), ID: fmt.Sprintf("sha256:%012x", 1000+k), At: now.Add(-time.Duration(k) * 30 * time.Hour), Note: "the timetable of week " + fmt.Sprint(k),
 		})
 	}
@@ -65,7 +66,7 @@ func TestFilteredWhileTyping(t *testing.T) {
 }
 
 func TestTheBoxFits(t *testing.T) {
-	s := keeper.Snapshot{Parts: make([]keeper.Part, 2)}
+	s := keeper.Snapshot{View: engine.View{Parts: make([]engine.Part, 2)}}
 	s.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Part: "web", Version: "4.3.0", Build: many(3).Versions[0].ID, Running: true}}}
 	for _, m := range []Model{New(theme.New(true)), New(theme.New(false)).SetOffer(many(300), ""), New(theme.New(true)).SetOffer(keeper.Offer{}, "")} {
 		m = m.SetSnapshot(s, now)

@@ -2,13 +2,15 @@ package crossing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
+	"vaiven/internal/words"
 )
 
 // guards draws the guards as a table: blue's figure left, green's right.
@@ -16,38 +18,73 @@ func (m Model) guards(g *cells.Grid, y int) {
 	t := m.theme
 	g.Text(3, y, "guards", t.Label)
 	g.Text(37, y, "trips if", t.Label)
-	for n, guard := range m.s.Guards {
+	list, rest := m.shown(guardRows)
+	for n, status := range list {
 		row := y + 1 + n
-		g.Within(3, row, 15, guard.Name, t.Ink)
-		values := m.guardValues(guard)
+		g.Within(3, row, 15, status.Name, t.Ink)
+		values := m.guardValues(status)
 		g.Right(25, row, values[split.Blue], m.ifFresh(t.Side(split.Blue)))
 		g.Right(34, row, values[split.Green], m.ifFresh(t.Side(split.Green)))
-		x := max(g.Text(37, row, guard.Limit, t.Label)+2, 56)
-		frame.Spark(g, m.w-52, row, 8, guard.Sureness, 1, m.guardStyle(guard), t.Red)
-		g.Within(x, row, m.w-53-x, guard.Said, m.guardStyle(guard))
+		x := max(g.Text(37, row, words.Limit(status), t.Label)+2, 56)
+		frame.Spark(g, m.w-52, row, 8, status.Sureness, 1, m.guardStyle(status), t.Red)
+		g.Within(x, row, m.w-53-x, words.Guard(status), m.guardStyle(status))
+	}
+	if rest != "" {
+		g.Within(3, y+guardRows, m.w-56, rest, t.Label)
 	}
 }
 
-func (m Model) guardStyle(g keeper.Guard) cells.Style {
+// guardRows is how many rows there are for guards.
+const guardRows = 4
+
+// shown are the guards that have room in so many rows, in the plan's order, or the gravest
+// of them and how the rest stands.
+func (m Model) shown(rows int) (list []guard.Status, rest string) {
+	list = m.s.Guards
+	if len(list) <= rows {
+		return list, ""
+	}
+	gravity := []guard.State{guard.Tripped, guard.Watching, guard.Unknown, guard.Clear, guard.Idle, guard.Off}
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b guard.Status) int {
+		return slices.Index(gravity, a.State) - slices.Index(gravity, b.State)
+	})
+	list, others := list[:rows-1], list[rows-1:]
+	rest = fmt.Sprintf("and %d more:", len(others))
+	for _, state := range gravity {
+		n := 0
+		for _, s := range others {
+			if s.State == state {
+				n++
+			}
+		}
+		if n > 0 {
+			rest += fmt.Sprintf(" %d %s,", n, state)
+		}
+	}
+	return list, strings.TrimSuffix(rest, ",")
+}
+
+func (m Model) guardStyle(g guard.Status) cells.Style {
 	switch g.State {
-	case keeper.Idle:
+	case guard.Idle, guard.Off:
 		return m.theme.Label
-	case keeper.Watching:
+	case guard.Watching, guard.Unknown:
 		return m.ifFresh(m.theme.Amber)
-	case keeper.Tripped:
+	case guard.Tripped:
 		return m.theme.Red.In(true)
 	}
 	return m.ifFresh(m.theme.Ink)
 }
 
 // guardValues are a guard's figures by side.
-func (m Model) guardValues(g keeper.Guard) [2]string {
+func (m Model) guardValues(g guard.Status) [2]string {
 	var v [2]string
-	if g.State == keeper.Idle {
+	if g.State == guard.Idle || g.State == guard.Off {
 		return v
 	}
 	target := m.s.Crossing.Target
-	if g.Count {
+	if !g.Watch.Compares() {
 		v[target] = fmt.Sprint(g.Trial.Bad)
 		return v
 	}
@@ -68,8 +105,9 @@ func (m Model) wayBack(g *cells.Grid, y, x int) {
 	word, style := m.wayBackWord()
 	g.Text(at, y, word, style)
 	for n, c := range r.Conditions {
-		g.Text(x, y+1+n, c.Name, t.Label)
-		g.Within(x+19, y+1+n, m.w-x-20, c.Text, m.conditionStyle(c.State))
+		name, text := words.Condition(c, m.now)
+		g.Text(x, y+1+n, name, t.Label)
+		g.Within(x+19, y+1+n, m.w-x-20, text, m.conditionStyle(c.State))
 	}
 }
 
@@ -101,24 +139,28 @@ func (m Model) conditionStyle(s wayback.State) cells.Style {
 // guardsFolded draws guards and way back on one line each.
 func (m Model) guardsFolded(g *cells.Grid, y int) {
 	t := m.theme
-	for n, guard := range m.s.Guards {
+	list, rest := m.shown(guardRows)
+	for n, status := range list {
 		row := y + n
-		g.Within(1, row, 14, guard.Name, t.Label)
-		values := m.guardValues(guard)
+		g.Within(1, row, 14, status.Name, t.Label)
+		values := m.guardValues(status)
 		g.Right(24, row, values[split.Blue], m.ifFresh(t.Side(split.Blue)))
 		g.Right(33, row, values[split.Green], m.ifFresh(t.Side(split.Green)))
-		g.Within(36, row, m.w-37, guard.Said, m.guardStyle(guard))
+		g.Within(36, row, m.w-37, words.Guard(status), m.guardStyle(status))
 	}
-	row := y + 4
+	if rest != "" {
+		g.Within(1, y+guardRows-1, m.w-2, rest, t.Label)
+	}
+	row := y + guardRows
 	x := g.Text(1, row, "way back", t.Label) + 2
 	word, style := m.wayBackWord()
 	x = g.Text(x, row, word, style) + 2
-	text := m.s.WayBack.Why
-	if text == "" && len(m.s.WayBack.Conditions) > 0 {
-		first := m.s.WayBack.Conditions[0]
-		text = first.Name + " " + first.Text
-		if last := m.s.WayBack.Conditions[len(m.s.WayBack.Conditions)-1]; last.Text != "" {
-			text += ", " + last.Name + " " + last.Text
+	text := words.WayBack(m.s.WayBack, m.now)
+	if list := m.s.WayBack.Conditions; text == "" && len(list) > 0 {
+		name, said := words.Condition(list[0], m.now)
+		text = name + " " + said
+		if name, said = words.Condition(list[len(list)-1], m.now); said != "" {
+			text += ", " + name + " " + said
 		}
 	}
 	g.Within(x, row, m.w-x-1, text, t.Label)

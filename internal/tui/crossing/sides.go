@@ -6,11 +6,11 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 )
@@ -171,7 +171,7 @@ func lastWords(c reading.Condition) string {
 // askedFor are the instances that a raise has asked for and that are not there yet.
 func (m Model) askedFor(side split.Side) []string {
 	s := m.s.Crossing
-	if s.Stage != crossing.Raise || side != s.Target || s.Waiting != "" {
+	if s.Stage != crossing.Raise || side != s.Target || s.Question.ID != 0 {
 		return nil
 	}
 	var names []string
@@ -228,7 +228,7 @@ func (m Model) facts(side split.Side) []figure {
 }
 
 // instance draws one instance on a line.
-func (m Model) instance(g *cells.Grid, v keeper.SideView, c reading.Condition, side split.Side, x, y, width int) {
+func (m Model) instance(g *cells.Grid, v engine.SideView, c reading.Condition, side split.Side, x, y, width int) {
 	t := m.theme
 	dot, style, said := m.dot(c, side)
 	text, style2 := m.aged(said, v.At, v.Every, t.Ink)
@@ -279,7 +279,7 @@ func (m Model) dot(c reading.Condition, side split.Side) (rune, cells.Style, str
 		return '×', t.Red, c.Said
 	}
 	text := fmt.Sprintf("%s %s", c.State, frame.Clock(m.now.Sub(c.Since)))
-	if waited := m.now.Sub(c.Started); raise.Stuck(waited, m.s.Typical) {
+	if waited := m.now.Sub(c.Started); raise.Overdue(waited, m.s.Typical) {
 		return '○', t.Red, fmt.Sprintf("stuck %s of %s", frame.Clock(waited), frame.Clock(m.s.Typical))
 	}
 	if c.State == reading.Answering {

@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
+	"vaiven/internal/words"
 )
 
 // track is the trace down the middle: across is the share on green, down is
@@ -60,8 +61,8 @@ func (m Model) track(g *cells.Grid, x, y, end, bottom int) {
 	tr.rail = m.rail(tr.top, bottom)
 	if head == headRows {
 		after := g.Text(x, y, "share of requests on green", t.Label) + 2
-		said, style := m.s.Split.Said, t.Label
-		if m.s.Split.Off {
+		said, style := words.Split(m.s.Split), t.Label
+		if m.s.Split.Wrong {
 			style = t.Amber.In(true)
 			said, _, _ = strings.Cut(said, " where ") // what is seen instead is in the notice
 			said += ", since " + m.s.Split.Since.Local().Format("15:04:05")
@@ -98,8 +99,8 @@ func (m Model) past(g *cells.Grid, tr track, x int) {
 		return
 	}
 	span := 20 * time.Second
-	if !m.s.Begun.IsZero() {
-		span += m.now.Sub(m.s.Begun)
+	if begun := m.s.Crossing.Begun; !begun.IsZero() {
+		span += m.now.Sub(begun)
 	}
 	step := steps[len(steps)-1]
 	for _, s := range steps {
@@ -236,11 +237,11 @@ func (m Model) route(g *cells.Grid, tr track) {
 	legs, target, under := m.ahead()
 	p := pencil{g: g, tr: tr, theme: m, row: tr.rail + 1, x: tr.column(m.front())}
 	roomy := m.routeRows() <= tr.bottom-tr.rail
-	switch left, timed := s.Remaining(m.now); {
+	switch left, timed := m.s.Left, s.Timed(); {
 	case under && s.GoingBack:
 		p.leg(split.Toward(target, 0), "all back to "+target.Other().String(), t.Red)
 		return
-	case under && timed && s.Frozen != "":
+	case under && timed && s.Frozen():
 		p.down("frozen, " + frame.Clock(left) + " left")
 	case under && timed:
 		p.down(frame.Clock(left) + " more")

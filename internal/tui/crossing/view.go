@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/words"
 )
 
 // Model is the view's state. It is a value.
@@ -176,7 +177,7 @@ func (m Model) stage(g *cells.Grid, x, room int) {
 		if s.Stage == crossing.Keep {
 			head, total = fmt.Sprintf("keep %v", s.Target.Other()), s.Keep
 		}
-		if left, timed := s.Remaining(m.now); timed && total > 0 {
+		if left := m.s.Left; s.Timed() && total > 0 {
 			bar = 1 - float64(left)/float64(total)
 			tail = frame.Clock(total-left) + " of " + frame.Clock(total)
 		}
@@ -187,7 +188,7 @@ func (m Model) stage(g *cells.Grid, x, room int) {
 	switch {
 	case s.GoingBack:
 		head, style = "going back", t.Red.In(true)
-	case s.Frozen != "":
+	case s.Frozen():
 		head, style = "frozen  "+head, t.Amber.In(true)
 	case s.Stage == crossing.RolledBack || s.Stage == crossing.CalledOff:
 		style = t.Amber.In(true)
@@ -231,10 +232,12 @@ func (m Model) noticeLine(g *cells.Grid) {
 // ownNotice is the most urgent thing that the snapshot has to say.
 func (m Model) ownNotice() frame.Notice {
 	s := m.s.Crossing
-	trouble := ""
-	if s.Trouble != "" {
-		trouble = "   " + s.Trouble
+	trouble := words.Trouble(s.Trouble)
+	beside := ""
+	if trouble != "" {
+		beside = "   " + trouble
 	}
+	why := words.Cause(s.Why, s)
 	switch {
 	case m.moved:
 		return frame.Notice{Text: m.steering(), Level: frame.Soon}
@@ -243,19 +246,24 @@ func (m Model) ownNotice() frame.Notice {
 	case m.s.Front.Error != "":
 		return frame.Notice{Text: m.s.Front.Error, Level: frame.Urgent}
 	case s.GoingBack:
-		return frame.Notice{Text: "going back: " + s.Why, Level: frame.Urgent}
-	case s.Waiting != "":
-		return frame.Notice{Text: "◇ " + s.Waiting + "   a says yes" + trouble, Level: frame.Soon}
+		return frame.Notice{Text: "going back: " + why + beside, Level: frame.Urgent}
+	case s.Question.ID != 0:
+		if behind := words.Behind(s.Question); behind != "" {
+			beside = "   " + behind
+		}
+		return frame.Notice{Text: "◇ " + words.Question(s.Question, s) + "   a says yes" + beside, Level: frame.Soon}
 	case s.Foreign:
-		return frame.Notice{Text: fmt.Sprintf("frozen: %s   space takes it as it is, o puts %v back", s.Frozen, s.Ours), Level: frame.Soon}
-	case s.Frozen != "":
-		return frame.Notice{Text: "frozen: " + s.Frozen + trouble + "   space goes on", Level: frame.Soon}
-	case s.Stage.Over() && s.Why != "":
-		return frame.Notice{Text: fmt.Sprintf("%s: %s", s.Stage, s.Why), Level: frame.Soon}
-	case m.s.Split.Off:
-		return frame.Notice{Text: "the split is " + m.s.Split.Said, Level: frame.Soon}
-	case s.Trouble != "":
-		return frame.Notice{Text: s.Trouble, Level: frame.Soon}
+		return frame.Notice{Text: fmt.Sprintf("frozen: %s   space takes it as it is, o puts %v back", words.Frozen(s), s.Ours), Level: frame.Soon}
+	case s.Frozen():
+		return frame.Notice{Text: "frozen: " + words.Frozen(s) + beside + "   space goes on", Level: frame.Soon}
+	case len(m.s.Lacks) > 0:
+		return frame.Notice{Text: "time does not count: " + words.Lacks(m.s.Lacks, m.now), Level: frame.Soon}
+	case s.Stage.Over() && why != "":
+		return frame.Notice{Text: fmt.Sprintf("%s: %s", s.Stage, why), Level: frame.Soon}
+	case m.s.Split.Wrong:
+		return frame.Notice{Text: "the split is " + words.Split(m.s.Split), Level: frame.Soon}
+	case trouble != "":
+		return frame.Notice{Text: trouble, Level: frame.Soon}
 	case m.s.Front.Notice != "":
 		return frame.Notice{Text: m.s.Front.Notice, Level: frame.Soon}
 	}

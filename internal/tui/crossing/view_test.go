@@ -10,8 +10,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
@@ -31,19 +33,19 @@ func sample() keeper.Snapshot {
 	legs := route.Route{
 		{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole},
 	}
-	s := keeper.Snapshot{
-		At: now, Service: "sailings", Begun: now.Add(-112 * time.Second), Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue,
+	s := keeper.Snapshot{View: engine.View{
+		At: now, Service: "sailings", Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue, Left: 48 * time.Second,
 		Crossing: crossing.State{
 			Stage: crossing.Shift, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f0aa1c3d2", LiveVersion: "4.2.0",
 			Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
-			Due: now.Add(48 * time.Second), Proven: true, Moved: true,
+			Begun: now.Add(-112 * time.Second), Proven: true, Moved: true,
 		},
-		Front:   keeper.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: reading.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
+		Front:   engine.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: reading.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
 		Bound:   evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50},
 		Traffic: route.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
-		Switch:  keeper.Switch{At: now.Add(-72 * time.Second), Share: 2500, Took: 2100 * time.Microsecond},
+		Switch:  engine.Switch{At: now.Add(-72 * time.Second), Share: 2500, Took: 2100 * time.Microsecond},
 		Door:    reading.Door{At: now, Answers: 48_211, LongestGap: 54 * time.Millisecond},
-	}
+	}}
 	for n := range 240 {
 		m := reading.Mark{Side: "blue"}
 		switch {
@@ -58,7 +60,7 @@ func sample() keeper.Snapshot {
 	}
 	s.Door.Lost, s.Door.Failing, s.Door.LastLost = 1, 1, "connection refused"
 	for _, side := range split.Sides {
-		v := keeper.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: 3, Wanted: 3, At: now, Every: time.Second, Capacity: 480}
+		v := engine.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: 3, Wanted: 3, At: now, Every: time.Second, Capacity: 480}
 		v.Figures = figures.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
 		if side == split.Green {
 			v.Version, v.Build = "4.3.0", "b92f0aa1c3d2"
@@ -74,7 +76,7 @@ func sample() keeper.Snapshot {
 		s.Sides[side] = v
 	}
 	for n := range 110 {
-		p := keeper.Point{At: now.Add(time.Duration(n-110) * time.Second), All: 340}
+		p := engine.Point{At: now.Add(time.Duration(n-110) * time.Second), All: 340}
 		switch {
 		case n >= 38:
 			p.Planned, p.Green = 2500, 85
@@ -90,13 +92,13 @@ func sample() keeper.Snapshot {
 	for n := range s.Proof.Results {
 		s.Proof.Results[n] = proof.Result{Check: "search", Pass: true}
 	}
-	s.Guards = []keeper.Guard{
-		{Name: "failing", State: keeper.Clear, Baseline: evidence.Count{Bad: 20, Of: 25_000}, Trial: evidence.Count{Bad: 10, Of: 8600}, Limit: "worse by > 0.5 %", Said: "no sign of it", Sureness: []float64{0, 0, 0.1, 0}},
-		{Name: "over 250ms", State: keeper.Watching, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Limit: "worse by > 2 %", Said: "watching, 78 % sure, ~40s more", Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
-		{Name: "unhealthy", State: keeper.Clear, Count: true, Limit: "any", Said: "clear"},
-		{Name: "lost at front", State: keeper.Tripped, Count: true, Trial: evidence.Count{Bad: 1}, Limit: "any", Said: "1 lost on green"},
+	s.Guards = []guard.Status{
+		{Name: "failing", Watch: plan.Failing, State: guard.Clear, Bound: evidence.Bound{Margin: 0.005}, Baseline: evidence.Count{Bad: 20, Of: 25_000}, Trial: evidence.Count{Bad: 10, Of: 8600}, Sureness: []float64{0, 0, 0.1, 0}},
+		{Name: "over 250ms", Watch: plan.Slow, State: guard.Watching, Bound: evidence.Bound{Margin: 0.02}, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Comparison: evidence.Comparison{Sure: 0.78}, More: 40 * time.Second, Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
+		{Name: "unhealthy", Watch: plan.Unhealthy, State: guard.Clear},
+		{Name: "lost at front", Watch: plan.Lost, State: guard.Tripped, Trial: evidence.Count{Bad: 1}},
 	}
-	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.71, FrontRead: true, Switched: s.Switch.Took, SwitchedAt: s.Switch.At}, now)
+	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.71, FrontRead: true, Switched: s.Switch.Took, SwitchedAt: s.Switch.At})
 	return s
 }
 
@@ -154,7 +156,9 @@ func TestStatesInWords(t *testing.T) {
 		change func(*keeper.Snapshot)
 		want   []string
 	}{
-		{"nothing yet", func(s *keeper.Snapshot) { *s = keeper.Snapshot{Service: "sailings", Planned: s.Planned} }, []string{"no crossing yet", "front not read yet", "nothing to go back from", "planned, not begun"}},
+		{"nothing yet", func(s *keeper.Snapshot) {
+			*s = keeper.Snapshot{View: engine.View{Service: "sailings", Planned: s.Planned}}
+		}, []string{"no crossing yet", "front not read yet", "nothing to go back from", "planned, not begun"}},
 		{"raising", func(s *keeper.Snapshot) {
 			s.Crossing.Stage, s.Crossing.Since = crossing.Raise, now.Add(-14*time.Second)
 			i := &s.Sides[split.Green].Instances[2]
@@ -163,31 +167,39 @@ func TestStatesInWords(t *testing.T) {
 		}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable"}},
 		{"raising, against the typical time", func(s *keeper.Snapshot) {
 			s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raise, now.Add(-14*time.Second), 3*time.Second
-			s.Parts = []keeper.Part{{Name: "web", Wanted: [2]int{3, 3}}, {Name: "berths", Wanted: [2]int{1, 2}}}
+			s.Parts = []engine.Part{{Name: "web", Wanted: [2]int{3, 3}}, {Name: "berths", Wanted: [2]int{1, 2}}}
 			green := s.Sides[split.Green].Instances
 			for n := range green {
 				green[n].Part = "web"
 				green[n].State, green[n].Since, green[n].Started = reading.Answering, now.Add(-time.Second), now.Add(-2*time.Second)
 			}
 			green[2].Started, green[2].Output = now.Add(-14*time.Second), []string{"waiting for the timetable"}
-			s.Overlap = keeper.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
+			s.Overlap = engine.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
 		}, []string{"◐ green-1 ━━━", "answering 0:01", "stuck 0:14 of 0:03", "waiting for the timetable", "green-berths-1", "green-berths-2", "asked for", "both up   3:12 · 0.0128 EUR"}},
 		{"proving failed", func(s *keeper.Snapshot) {
-			s.Crossing.Stage, s.Crossing.Waiting = crossing.Prove, "proof failed. Try again?"
+			s.Crossing.Stage, s.Crossing.Question = crossing.Prove, crossing.Question{ID: 7, Kind: crossing.AskProof}
 			s.Proof.Results[3] = proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 503"}
-		}, []string{"11 of 12 passing", "search on green-2", "status 503", "◇ proof failed. Try again?", "a says yes"}},
-		{"asking", func(s *keeper.Snapshot) { s.Crossing.Waiting, s.Crossing.Due = "go on to 50 % on green?", time.Time{} }, []string{"◇ go on to 50 % on green?"}},
+		}, []string{"11 of 12 passing", "search on green-2", "status 503", "◇ the proof failed. Try again?", "a says yes"}},
+		{"asking", func(s *keeper.Snapshot) {
+			s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskLeg, Leg: 2, Part: 5000, Side: split.Green}
+		}, []string{"◇ go on to 50 % on green?"}},
 		{"frozen", func(s *keeper.Snapshot) {
-			s.Crossing.Frozen, s.Crossing.Left, s.Crossing.Due = "failing: worse", 30*time.Second, time.Time{}
-		}, []string{"frozen  leg 2 of 4", "frozen: failing: worse", "frozen, 0:30 left"}},
-		{"going back", func(s *keeper.Snapshot) { s.Crossing.GoingBack, s.Crossing.Why = true, "by hand" }, []string{"going back: by hand", "all back to blue"}},
+			s.Left = 30 * time.Second
+			s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}, {ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard, Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
+		}, []string{"frozen  leg 2 of 4", "frozen: failing: 20 % against 0 %, worse, 99.50 % sure (and 1 more)", "frozen, 0:30 left"}},
+		{"not watched", func(s *keeper.Snapshot) {
+			s.Lacks = []engine.Lack{{Kind: engine.LackSide, Side: split.Green, Since: now.Add(-12 * time.Second), Said: "host green.vessa does not answer"}}
+		}, []string{"time does not count: green's instances were not read for 12s (host green.vessa does not answer)"}},
+		{"going back", func(s *keeper.Snapshot) {
+			s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Cause{Kind: crossing.ByHand}
+		}, []string{"going back: by hand", "all back to blue"}},
 		{"kept", func(s *keeper.Snapshot) {
-			s.Crossing.Stage, s.Crossing.Share, s.Crossing.Leg, s.Crossing.Due = crossing.Keep, split.Whole, 3, now.Add(20*time.Minute)
+			s.Crossing.Stage, s.Crossing.Share, s.Crossing.Leg, s.Left = crossing.Keep, split.Whole, 3, 20*time.Minute
 			s.Front.Split.Share = split.Whole
 		}, []string{"keep blue", "10:00 of 30:00", "20:00 more", "retire blue"}},
 		{"over", func(s *keeper.Snapshot) {
-			s.Crossing.Stage, s.Crossing.Why = crossing.RolledBack, "failing: 20 % against 0 %"
-		}, []string{"rolled back: failing: 20 % against 0 %"}},
+			s.Crossing.Stage, s.Crossing.Why = crossing.RolledBack, crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}
+		}, []string{"rolled back: it looks wrong"}},
 		{"front gone", func(s *keeper.Snapshot) {
 			s.Front.Error, s.Front.At = "front does not answer at front.sock", now.Add(-8*time.Second)
 		}, []string{"front does not answer", "read 8.0 s ago", "— 8.0 s"}},
@@ -199,7 +211,7 @@ func TestStatesInWords(t *testing.T) {
 		}, []string{"▲ green-1", "failing: status 503", "× green-2", "exit status 3"}},
 		{"a side that cannot be read", func(s *keeper.Snapshot) { s.Sides[split.Blue].Error = "permission denied" }, []string{"blue cannot be read: permission denied"}},
 		{"way back narrow", func(s *keeper.Snapshot) {
-			s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 2, Instances: 3, FrontRead: true}, now)
+			s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 2, Instances: 3, FrontRead: true})
 		}, []string{"NARROW", "2 of 3"}},
 		{"to blue", func(s *keeper.Snapshot) {
 			s.Live, s.Crossing.Target, s.Crossing.Share, s.Front.Split.Share = split.Green, split.Blue, 7500, 7500
@@ -284,11 +296,32 @@ func TestWhatIsNotKnownIsNotZero(t *testing.T) {
 	}
 }
 
+// Any number of guards has room: the gravest are shown, and how the rest stands.
+func TestManyGuards(t *testing.T) {
+	s := sample()
+	for n := range 6 {
+		g := guard.Status{Name: fmt.Sprintf("fares %d", n), Watch: plan.Failing, State: guard.Clear}
+		if n == 4 {
+			g.State, g.Lack = guard.Unknown, guard.NotRead
+		}
+		s.Guards = append(s.Guards, g)
+	}
+	for _, size := range [][2]int{{80, 24}, {142, 38}} {
+		v := screen(draw(s, size[0], size[1]).View(), size[0], size[1])
+		for _, want := range []string{"lost at front", "over 250ms", "fares 4", "and 7 more: 7 clear", "way back  OPEN"} {
+			if !strings.Contains(v, want) {
+				t.Errorf("%v: %q is not shown:\n%s", size, want, v)
+			}
+		}
+	}
+}
+
 // Why something froze is said with it.
 func TestWhyItFroze(t *testing.T) {
 	s := sample()
-	s.Crossing.Frozen, s.Crossing.Trouble = "the front did not take the share", "front: the pier is closed"
-	want := "frozen: the front did not take the share   front: the pier is closed   space goes on"
+	trouble := crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}
+	s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByFront, Trouble: trouble}}}
+	want := "frozen: the front did not take the share: the pier is closed   space goes on"
 	if v := ansi.Strip(draw(s, 142, 38).View()); !strings.Contains(v, want) {
 		t.Errorf("the view does not say %q:\n%.400s", want, v)
 	}
@@ -298,9 +331,13 @@ func TestWhyItFroze(t *testing.T) {
 func TestAWrongSplit(t *testing.T) {
 	s := sample()
 	since := time.Date(2026, 11, 23, 17, 55, 23, 0, time.Local)
-	s.Split = keeper.SplitView{Off: true, Since: since, Said: "off by -10.7 points where 25 % is asked: 14.3 % ±3.7 of 377 answers at the front door, since 17:55:23"}
+	s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, evidence.Count{}, [2]int64{323, 54})
+	s.Split.Since = since
+	if !s.Split.Wrong {
+		t.Fatalf("it is not wrong: %+v", s.Split)
+	}
 	v := ansi.Strip(draw(s, 142, 38).View())
-	for _, want := range []string{"the split is " + s.Split.Said, "share of requests on green  off by -10.7 points, since 17:55:23  "} {
+	for _, want := range []string{"the split is off by -10.7 points where 25 % is asked: 14.3 % ±3.7 of 377 answers at the front door, since 17:55:23", "share of requests on green  off by -10.7 points, since 17:55:23  "} {
 		if !strings.Contains(v, want) {
 			t.Errorf("the view does not say %q:\n%.900s", want, v)
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"vaiven/internal/core/difference"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/keeper"
 	"vaiven/internal/pairs"
@@ -21,7 +22,7 @@ import (
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 
 func sample() keeper.Snapshot {
-	s := keeper.Snapshot{Service: "sailings", Parts: []keeper.Part{{Name: "search"}}}
+	s := keeper.Snapshot{View: engine.View{Service: "sailings", Parts: []engine.Part{{Name: "search"}}}}
 	s.Sides[0].Version, s.Sides[1].Version = "4.2.0", "4.5.0"
 	both := [2]bool{true, true}
 	s.About.Differences = difference.Report{Compared: 118, Missing: []string{"configuration motd of green-3: no such file"}, List: []difference.Difference{

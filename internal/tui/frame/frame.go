@@ -7,6 +7,7 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/words"
 )
 
 // Frame is what every view is given: its size, how it looks, what is known, and
@@ -25,10 +26,10 @@ func (f Frame) Waits() Notice {
 	switch c := f.S.Crossing; {
 	case f.Notice.Text != "":
 		return f.Notice
-	case c.Waiting != "":
-		return Notice{Text: "◇ " + c.Waiting + "   a says yes", Level: Soon}
-	case c.Frozen != "":
-		return Notice{Text: "frozen: " + c.Frozen, Level: Soon}
+	case c.Question.ID != 0:
+		return Notice{Text: "◇ " + words.Question(c.Question, c) + "   a says yes", Level: Soon}
+	case c.Frozen():
+		return Notice{Text: "frozen: " + words.Frozen(c), Level: Soon}
 	}
 	return Notice{}
 }

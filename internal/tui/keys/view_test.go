@@ -10,6 +10,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/trial"
 	"vaiven/internal/keeper"
@@ -49,7 +50,7 @@ func sample() tryout.Report {
 func TestScreens(t *testing.T) {
 	m := Model{}.SetReport(sample(), "client", nil)
 	for _, s := range [][2]int{{142, 38}, {80, 24}, {40, 10}} {
-		f := frame.Frame{Theme: theme.New(true), W: s[0], H: s[1], S: keeper.Snapshot{Service: "sailings"}, Keys: []frame.Hint{{Key: "t", Does: "back to the crossing"}}}
+		f := frame.Frame{Theme: theme.New(true), W: s[0], H: s[1], S: keeper.Snapshot{View: engine.View{Service: "sailings"}}, Keys: []frame.Hint{{Key: "t", Does: "back to the crossing"}}}
 		v := m.In(f).View()
 		if lipgloss.Width(v) > s[0] || lipgloss.Height(v) > s[1] {
 			t.Errorf("%d×%d overflows", s[0], s[1])

@@ -382,7 +382,7 @@ func (m Model) glyph(r core.Result) (rune, cells.Style) {
 	switch {
 	case r.Pass:
 		return '●', t.Side(m.target())
-	case r.Ask && slices.Contains(m.S.Crossing.Accepted, r.Finding()):
+	case r.Ask && slices.ContainsFunc(m.S.Crossing.Accepted, r.Finding().Same):
 		return '◆', t.Amber
 	case r.Ask:
 		return '◇', t.Amber.In(true)
@@ -401,7 +401,7 @@ func (m Model) detail(g *cells.Grid, top, bottom int) {
 	state := "passes"
 	_, style := m.glyph(r)
 	switch {
-	case !r.Pass && r.Ask && slices.Contains(m.S.Crossing.Accepted, r.Finding()):
+	case !r.Pass && r.Ask && slices.ContainsFunc(m.S.Crossing.Accepted, r.Finding().Same):
 		state = "accepted"
 	case !r.Pass && r.Ask:
 		state = "asks to be accepted"

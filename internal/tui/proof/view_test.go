@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 	core "vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -23,7 +24,7 @@ var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 
 // sample is a side with a need that is not reached, and a difference to be accepted.
 func sample() keeper.Snapshot {
-	s := keeper.Snapshot{Service: "sailings", Live: split.Blue, Parts: []keeper.Part{{Name: "search"}, {Name: "berths"}}}
+	s := keeper.Snapshot{View: engine.View{Service: "sailings", Live: split.Blue, Parts: []engine.Part{{Name: "search"}, {Name: "berths"}}}}
 	s.Crossing = crossing.State{Stage: crossing.Prove, Target: split.Green, Version: "4.4.0"}
 	green := &s.Sides[split.Green]
 	green.Version = "4.4.0"
@@ -132,7 +133,7 @@ func TestVerdict(t *testing.T) {
 		asks.Proof.Results[n].Pass = !asks.Proof.Results[n].Ask
 	}
 	accepted := asks
-	accepted.Crossing.Accepted = []string{asks.Proof.Results[len(asks.Proof.Results)-1].Finding()}
+	accepted.Crossing.Accepted = []core.Finding{asks.Proof.Results[len(asks.Proof.Results)-1].Finding()}
 	proving := s
 	proving.Proving = true
 	for want, s := range map[string]keeper.Snapshot{

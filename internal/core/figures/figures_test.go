@@ -84,18 +84,23 @@ func TestFiguresOfATime(t *testing.T) {
 	}
 }
 
+// What a counter had counted before it was seen is nobody's: a slot at a proxy that an
+// earlier crossing used, say. One that falls began anew.
 func TestInstancesComeAndGoAndFrontsStartAnew(t *testing.T) {
 	var s Series
 	a, b := newInstance("green-1"), newInstance("green-2")
 	a.answer(t, 100, 200, time.Millisecond)
 	add(t, &s, read(0, 3, a))
-	b.answer(t, 7, 200, time.Millisecond)
+	b.answer(t, 700, 500, time.Millisecond)
 	add(t, &s, read(1, 3, a, b)) // one more
-	add(t, &s, read(2, 3, b))    // one less
+	b.answer(t, 7, 200, time.Millisecond)
+	add(t, &s, read(2, 3, b)) // one less
 	fresh := newInstance("green-2")
-	fresh.answer(t, 4, 200, time.Millisecond)
+	fresh.answer(t, 4, 500, time.Millisecond)
 	add(t, &s, read(3, 1, fresh)) // counted from zero again
-	if f := s.Over(split.Green, start, time.Second); f.Requests != 7+4+1 || f.Lost != 1 {
+	fresh.answer(t, 2, 200, time.Millisecond)
+	add(t, &s, read(4, 2, fresh))
+	if f := s.Over(split.Green, start, time.Second); f.Requests != 7+2+1 || f.Lost != 1 || f.Failing != 1 {
 		t.Errorf("figures %+v", f)
 	}
 }

@@ -70,7 +70,11 @@ func (s *Series) Add(r reading.Front) error {
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
 			next[k] = c
-			if err := d.add(s.last[k], c); err != nil {
+			before, seen := s.last[k]
+			if !seen {
+				continue // what it counted before it was seen belongs to nobody
+			}
+			if err := d.add(before, c); err != nil {
 				return err
 			}
 		}
@@ -98,17 +102,13 @@ func (s *Series) Add(r reading.Front) error {
 	return nil
 }
 
-// grown is by how much a counter went up. One that went down began anew.
-func grown(before, now int64) int64 {
-	if now < before {
-		return now
-	}
-	return now - before
-}
+// grown is by how much a counter went up. One that went down began anew, and what it
+// counts now is its zero.
+func grown(before, now int64) int64 { return max(now-before, 0) }
 
 func (d *sideStep) add(before, now reading.Count) error {
-	if now.Requests < before.Requests {
-		before = reading.Count{}
+	if now.Requests < before.Requests || now.Status[5] < before.Status[5] {
+		return nil // it began anew
 	}
 	answered := now.Requests - before.Requests
 	d.requests += answered

@@ -1,0 +1,217 @@
+package crossing
+
+import (
+	"slices"
+	"time"
+
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+)
+
+// Apply is the state after an event. It cannot fail: whatever happened, happened. An
+// event that is not known changes nothing but the sequence number. It is pure: the
+// first state stays as it was.
+func Apply(s State, e Event) State {
+	s.Seq = e.Seq
+	switch f := e.What.(type) {
+	case Begun:
+		main := raise.Main(f.Choices)
+		return State{
+			Seq: s.Seq, Number: f.Number, Service: f.Service, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
+			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, Hold: f.Hold, Begun: e.At,
+			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation,
+		}
+	case Asked:
+		s.Question = f.Question
+		s.Question.ID, s.Question.At = e.Seq, e.At
+	case Answered:
+		s.Question, s.Trouble = Question{}, Trouble{}
+	case Ordered:
+		s = ordered(s, f.Task, e)
+	case Raised:
+		s, act := done(s, f.Task)
+		if !act {
+			s.Stage, s.Since = Prove, e.At
+		}
+		return s
+	case Proved:
+		s, _ = done(s, f.Task)
+		s.Proven = f.Pass || len(f.Proof.Results) > 0 && len(f.Proof.Open(s.Accepted)) == 0
+	case Accepted:
+		s.Accepted = append(slices.Clone(s.Accepted), f.Findings...)
+		s.Proven, s.Trouble = true, Trouble{}
+		s.Freezes = without(s.Freezes, func(z Freeze) bool { return z.Cause.Kind == ByProof && sameFindings(z.Cause.Findings, f.Findings) })
+	case InForce:
+		s = inForce(s, f, e.At)
+	case NotDone:
+		if s.Task.Do != GoHome { // that is tried until it works
+			s, _ = done(s, f.Task)
+		}
+		s.Trouble = f.Trouble
+	case Frozen:
+		if s.Stage.UnderWay() {
+			s.Left = f.Left
+		}
+		s.Freezes = append(slices.Clone(s.Freezes), Freeze{ID: e.Seq, At: e.At, Cause: f.Cause})
+	case WentOn:
+		s.Freezes = without(s.Freezes, func(z Freeze) bool { return slices.Contains(f.Freezes, z.ID) })
+		for _, o := range f.Overruled {
+			s.Overruled = append(without(s.Overruled, func(p Overruling) bool { return p.Guard == o.Guard }), o)
+		}
+	case Changed:
+		s = changed(s, f, e.At)
+	case TookTheirs:
+		s.Foreign, s.Ours = false, 0
+	case WentBack:
+		if s.Stage.Over() {
+			s.Stage, s.Since = Shift, e.At // it is not over after all
+		}
+		s.GoingBack, s.Why, s.Freezes, s.Question, s.Left = true, f.Cause, nil, Question{}, 0
+		s.Foreign, s.Ours, s.Trouble = false, 0, Trouble{}
+	case MetOrder:
+		s.Generation, s.Share = f.Order.Generation, f.Share
+		s.Moved = s.Moved || s.Stage.UnderWay() && f.Share != s.Home()
+	case AtHome:
+		s, _ = done(s, f.Task)
+		s.Share, s.Generation, s.Trouble = f.Share, max(s.Generation, f.Generation), Trouble{}
+	case NotHome:
+		if f.Task == s.Task.ID {
+			s, _ = done(s, f.Task)
+			s.GoingBack, s.Why, s.Left = false, Cause{}, s.Whole()
+		}
+	case Ended:
+		s.Stage, s.Since, s.Why = f.Stage, e.At, f.Cause
+		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours = 0, nil, Question{}, false, Task{}, false, 0
+	case Stopping:
+		if f.Task == s.Task.ID {
+			s.Task.Final = true
+		}
+	case Retired:
+		s, _ = done(s, f.Task)
+		s.Trouble = Trouble{}
+	case TakenUp:
+		s = takenUp(s, f, e.At)
+	}
+	return s
+}
+
+// done is the state after the task was, and whether that was an act by hand.
+func done(s State, task uint64) (State, bool) {
+	if task != s.Task.ID {
+		return s, false
+	}
+	act := s.Task.Act
+	s.Task, s.Trouble = Task{}, Trouble{}
+	return s, act
+}
+
+func ordered(s State, t Task, e Event) State {
+	t.ID = e.Seq
+	s.Task = t
+	if t.Act {
+		return s
+	}
+	s.Question = Question{}
+	switch t.Do {
+	case Check:
+		s.Proven = s.Proven && s.Stage != Prove
+	case Move:
+		s.Moved = s.Moved || t.Share != s.Home()
+	}
+	return s
+}
+
+// inForce takes up the stage and the leg that a share begins.
+func inForce(s State, f InForce, at time.Time) State {
+	task := s.Task
+	s, act := done(s, f.Task)
+	s.Share = f.Share
+	if act || task.ID != f.Task || !s.Stage.UnderWay() {
+		return s
+	}
+	s.Leg = task.Leg
+	if s.Leg < 0 {
+		s.Leg = s.Route.Reached(task.Share.Of(s.Target))
+	}
+	return arrived(s, at)
+}
+
+// arrived begins the time of the leg or the keep.
+func arrived(s State, at time.Time) State {
+	s.Stage, s.Since = Shift, at
+	if s.Share == s.Full() {
+		s.Stage = Keep
+	}
+	s.Left = s.Whole()
+	return s
+}
+
+// changed takes over what somebody else did to the front.
+func changed(s State, f Changed, at time.Time) State {
+	ours, leg := s.Share, s.Leg
+	s.Share = f.Share
+	if s.Stage.Over() {
+		s.Trouble = Trouble{Kind: TroubleOutsider, From: ours, To: f.Share}
+	}
+	if !s.Stage.UnderWay() || s.GoingBack {
+		return s
+	}
+	s.Moved = s.Moved || f.Share != s.Home()
+	s.Question = Question{}
+	if !f.Foreign {
+		return s
+	}
+	if s.Task.Do == Move { // ours, if it was not in force yet
+		ours, leg = s.Task.Share, s.Task.Leg
+		s.Task = Task{}
+	}
+	switch {
+	case !s.Foreign:
+		s.Foreign, s.Ours, s.OursLeg = true, ours, leg
+	case s.Ours == f.Share:
+		s.Foreign, s.Ours = false, 0 // they put it back themselves
+	}
+	if s.Stage == Shift || s.Stage == Keep {
+		s.Leg = s.Route.Reached(s.Part())
+		s = arrived(s, at)
+	}
+	return s
+}
+
+// takenUp believes what was found over what was noted.
+func takenUp(s State, f TakenUp, at time.Time) State {
+	if !f.Found.Known {
+		return s
+	}
+	before := s.Share
+	s.Share = f.Found.Share
+	if !s.Stage.UnderWay() {
+		return s
+	}
+	s.Moved = s.Moved || s.Share != s.Home()
+	if s.GoingBack {
+		return s
+	}
+	s.Task, s.Proven, s.Foreign, s.Ours = Task{}, false, false, 0
+	if s.Question.Kind != AskSameBuild && s.Question.Kind != AskRaise {
+		s.Question = Question{}
+	}
+	if s.Moved && s.Share != before {
+		s.Leg = s.Route.Reached(s.Part())
+		s = arrived(s, at)
+	}
+	return s
+}
+
+func sameFindings(a, b []proof.Finding) bool { return slices.EqualFunc(a, b, proof.Finding.Same) }
+
+// without is a list that shares nothing with the first.
+func without[T any](list []T, drop func(T) bool) []T {
+	var kept []T
+	for _, v := range list {
+		if !drop(v) {
+			kept = append(kept, v)
+		}
+	}
+	return kept
+}

@@ -1,0 +1,199 @@
+package crossing
+
+import (
+	"fmt"
+	"time"
+
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// Cause is why something stands still, goes back or has ended. Its kind says which of
+// the other fields mean something. Sentences are made of it elsewhere.
+type Cause struct {
+	Kind CauseKind `json:"kind"`
+
+	Why      string          `json:"why,omitempty"`      // a person's own words, or those of an older logbook
+	Alarm    Alarm           `json:"alarm,omitzero"`     // ByGuard, NobodyHome
+	Findings []proof.Finding `json:"findings,omitempty"` // ByProof
+	Trouble  Trouble         `json:"trouble,omitzero"`   // ByFront, Failed
+	From     split.Share     `json:"from,omitempty"`     // Foreign: on green, before
+	To       split.Share     `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
+	Order    reading.Order   `json:"order,omitzero"`     // ByOrder
+	Question Question        `json:"question,omitzero"`  // Declined
+	Found    Found           `json:"found,omitzero"`     // FoundAgain
+	Home     Bench           `json:"home,omitzero"`      // NobodyHome
+}
+
+// CauseKind is a kind of cause.
+type CauseKind string
+
+// The kinds.
+const (
+	ByHand     CauseKind = "by hand"       // a person said so
+	Steered    CauseKind = "steered"       // a person moved the share
+	ByGuard    CauseKind = "guard"         // a guard tripped
+	NobodyHome CauseKind = "nobody home"   // a guard tripped that would go back, to a side that cannot serve
+	ByProof    CauseKind = "proof"         // a check did not pass
+	ByFront    CauseKind = "front"         // the front did not take a share
+	Foreign    CauseKind = "changed"       // somebody else changed the front
+	ByOrder    CauseKind = "order"         // somebody went home past this keeper
+	FoundAgain CauseKind = "found again"   // the keeper was started again in the middle
+	FoundHome  CauseKind = "found at home" // all traffic was at home when the keeper was started again
+	Failed     CauseKind = "failed"        // a raise came to nothing
+	Declined   CauseKind = "declined"      // a question was answered with no
+)
+
+// String is the cause in few words, for tests and the program's log.
+func (c Cause) String() string {
+	text := string(c.Kind)
+	switch c.Kind {
+	case ByGuard, NobodyHome:
+		text += " " + c.Alarm.Guard
+	case ByProof:
+		for _, f := range c.Findings {
+			text += fmt.Sprintf(" %s/%s=%s", f.Check, f.Instance, f.What)
+		}
+	case Foreign:
+		text += fmt.Sprintf(" %v→%v", c.From, c.To)
+	case ByFront, Failed:
+		text += " " + c.Trouble.String()
+	case ByOrder:
+		text += fmt.Sprintf(" %d to %v", c.Order.Generation, c.Order.Side)
+	case Declined:
+		text += " " + string(c.Question.Kind)
+	}
+	if c.Why != "" {
+		text += " (" + c.Why + ")"
+	}
+	return text
+}
+
+// Alarm is a guard that has tripped.
+type Alarm struct {
+	Guard    string      `json:"guard"`
+	Watch    plan.Watch  `json:"watch,omitempty"`
+	Then     plan.Action `json:"then"`
+	Level    float64     `json:"level"`              // how bad it is: a rate, or a number
+	Baseline float64     `json:"baseline,omitempty"` // the live side's rate
+	Sure     float64     `json:"sure,omitempty"`     // certainty, of rates
+	First    raise.Stuck `json:"first,omitzero"`     // the first instance that is not healthy
+	Missing  int         `json:"missing,omitempty"`  // instances that are not there
+	Side     split.Side  `json:"side"`               // that it is about
+}
+
+// Overruling is a person's word to go on in spite of a guard. It holds for the level
+// that was seen.
+type Overruling struct {
+	Guard string  `json:"guard"`
+	Level float64 `json:"level"`
+}
+
+// Bench is what is known of a side's ability to serve, as read within the last ten
+// seconds.
+type Bench struct {
+	Known     bool       `json:"known,omitempty"` // false: nothing is known
+	Side      split.Side `json:"side"`
+	Healthy   int        `json:"healthy"`
+	Instances int        `json:"instances"`
+	Other     int        `json:"other"` // healthy instances of the other side
+}
+
+// Empty reports whether it is known that the side cannot serve while the other can.
+func (b Bench) Empty() bool { return b.Known && b.Healthy == 0 && b.Other > 0 }
+
+// Found is what a keeper found when it was started again in the middle.
+type Found struct {
+	Share   split.Share `json:"share"` // on green, as the front has it
+	Noted   split.Share `json:"noted"` // on green, as the logbook has it
+	Running [2]int      `json:"running"`
+	Wanted  [2]int      `json:"wanted"`
+	Known   bool        `json:"known,omitempty"` // the front was read
+}
+
+// Freeze is a reason for the route to stand still until a person goes on.
+type Freeze struct {
+	ID    uint64    `json:"id"` // sequence number of the event that froze it
+	At    time.Time `json:"at"`
+	Cause Cause     `json:"cause"`
+}
+
+// Question is something that a person is asked. An answer names its ID.
+type Question struct {
+	ID   uint64       `json:"id"` // sequence number of the event that asked it
+	At   time.Time    `json:"at,omitzero"`
+	Kind QuestionKind `json:"kind"`
+
+	Leg      int             `json:"leg,omitempty"`      // AskLeg
+	Part     split.Share     `json:"part,omitempty"`     // AskLeg: the target's part of the traffic there
+	Findings []proof.Finding `json:"findings,omitempty"` // AskFindings
+	Trouble  Trouble         `json:"trouble,omitzero"`   // AskRaise, AskProof
+	Side     split.Side      `json:"side"`               // that it is about
+	Version  string          `json:"version,omitempty"`  // AskSameBuild
+	Build    string          `json:"build,omitempty"`    // AskSameBuild
+}
+
+// QuestionKind is a kind of question.
+type QuestionKind string
+
+// The kinds, by what a yes does.
+const (
+	AskSameBuild QuestionKind = "same build" // raise what the live side runs already
+	AskRaise     QuestionKind = "raise"      // raise once more
+	AskProof     QuestionKind = "proof"      // prove once more
+	AskFindings  QuestionKind = "findings"   // accept what the proof found
+	AskStart     QuestionKind = "start"      // begin to shift
+	AskLeg       QuestionKind = "leg"        // go on to a leg
+	AskRetire    QuestionKind = "retire"     // retire the old side
+)
+
+// String is the question in few words, for tests and the program's log.
+func (q Question) String() string {
+	text := string(q.Kind)
+	switch q.Kind {
+	case AskLeg:
+		text += fmt.Sprintf(" %d, %v", q.Leg+1, q.Part)
+	case AskFindings:
+		text += fmt.Sprintf(" (%d)", len(q.Findings))
+	}
+	return fmt.Sprintf("%s? #%d", text, q.ID)
+}
+
+// Trouble is something that went wrong, with the system's own words.
+type Trouble struct {
+	Kind  TroubleKind   `json:"kind"`
+	Said  string        `json:"said,omitempty"`  // an error, as whoever had it put it
+	Raise raise.Verdict `json:"raise,omitzero"`  // TroubleRaise: what is not up
+	Limit time.Duration `json:"limit,omitempty"` // TroubleRaise: the time that was given; 0 if an instance has ended
+	First proof.Finding `json:"first,omitzero"`  // TroubleProof
+	From  split.Share   `json:"from,omitempty"`  // TroubleOutsider, TroubleOther: on green
+	To    split.Share   `json:"to,omitempty"`    // TroubleOutsider, TroubleOther: on green
+	Open  int64         `json:"open,omitempty"`  // TroubleOpen: requests that are being answered
+}
+
+// TroubleKind is a kind of trouble.
+type TroubleKind string
+
+// The kinds.
+const (
+	TroubleRaise    TroubleKind = "raise"
+	TroubleProof    TroubleKind = "proof"
+	TroubleFront    TroubleKind = "front"
+	TroubleRetire   TroubleKind = "retire"
+	TroubleOpen     TroubleKind = "open requests" // a side that is being retired still answers some
+	TroubleLogbook  TroubleKind = "logbook"       // what was decided could not be recorded, and was not done
+	TroubleCut      TroubleKind = "cut off"       // the keeper ended in the middle of it
+	TroubleOutsider TroubleKind = "outsider"      // somebody changed the front after the end
+	TroubleOther    TroubleKind = "other share"   // From was to be in force, and somebody else put To in force
+)
+
+// String is the trouble in few words, for tests and the program's log.
+func (t Trouble) String() string {
+	if t.Said == "" {
+		return string(t.Kind)
+	}
+	return string(t.Kind) + ": " + t.Said
+}

@@ -1,0 +1,64 @@
+package crossing
+
+import (
+	"slices"
+
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/plan"
+)
+
+// Choose finds what each part is to be raised from, in the order of the plan, among the
+// versions that there are, given by the parts that have versions of their own. A part
+// without takes what the first part takes; one with its own, the version of the same name
+// unless another is asked for. live are the live side's instances. The error is a
+// [*Refusal].
+func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string, live []reading.Instance) ([]raise.Choice, error) {
+	for part := range others {
+		if !slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == part }) {
+			return nil, &Refusal{Kind: NoPart, Said: part}
+		}
+	}
+	if version == "" {
+		return nil, &Refusal{Kind: NoVersion}
+	}
+	var list []raise.Choice
+	for n, part := range p.Parts {
+		offer, own := offers[part.Name]
+		name := others[part.Name]
+		switch {
+		case n == 0:
+			name = version
+		case !own && name != "" && name != list[0].Version:
+			return nil, &Refusal{Kind: NotItsOwn, Said: part.Name, Version: list[0].Part}
+		case !own:
+			choice := list[0]
+			choice.Part, choice.LiveBuild = part.Name, liveBuild(live, part.Name)
+			list = append(list, choice)
+			continue
+		case name == "":
+			name = list[0].Version
+		}
+		v, ok := raise.Pick(offer, name)
+		if !ok {
+			r := &Refusal{Kind: NoSuchVersion, Said: part.Name, Version: name, First: n == 0}
+			for _, v := range offer {
+				r.Offers = append(r.Offers, v.Name)
+			}
+			return nil, r
+		}
+		list = append(list, raise.Choice{Part: part.Name, Version: v.Name, Build: v.ID, LiveBuild: liveBuild(live, part.Name), Built: v.At})
+	}
+	return list, nil
+}
+
+// liveBuild is the build of a part's instances that run, the last one's if they differ.
+func liveBuild(live []reading.Instance, part string) string {
+	build := ""
+	for _, i := range live {
+		if i.Running && i.Part == part {
+			build = i.Build
+		}
+	}
+	return build
+}

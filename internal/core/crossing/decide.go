@@ -1,0 +1,832 @@
+package crossing
+
+import (
+	"fmt"
+	"slices"
+
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// Decide says what comes of an input: the events that then have happened, in order,
+// which [Apply] takes in; or why it is refused, in which case there are none. Only what
+// people ask for is refused, and the error is a [*Refusal]. A report on a task that is
+// not the present one comes to nothing. It is pure: equal inputs give equal outputs.
+func Decide(s State, m Moment, in Input) ([]Event, error) {
+	d := decision{State: s, Moment: m}
+	if err := d.on(in); err != nil {
+		return nil, err
+	}
+	return d.events, nil
+}
+
+// decision is a state on its way to the next one.
+type decision struct {
+	State
+	Moment
+	events []Event
+}
+
+// then adds a fact, and goes on from the state after it.
+func (d *decision) then(f Fact) {
+	number := d.Number
+	if b, ok := f.(Begun); ok {
+		number = b.Number
+	}
+	switch f := f.(type) {
+	case Ordered:
+		if f.Task.Act {
+			number = 0
+		}
+	case MetOrder, Changed, TakenUp:
+		if !d.Stage.UnderWay() {
+			number = 0
+		}
+	default:
+		if d.Task.Act && isReport(f) {
+			number = 0
+		}
+	}
+	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, What: f}
+	d.events = append(d.events, e)
+	d.State = Apply(d.State, e)
+}
+
+func isReport(f Fact) bool {
+	switch f.(type) {
+	case Raised, Proved, InForce, AtHome, NotHome, Stopping, Retired, NotDone:
+		return true
+	}
+	return false
+}
+
+func (d *decision) on(in Input) error {
+	switch i := in.(type) {
+	case Begin:
+		return d.begin(i)
+	case RaiseSpare:
+		return d.raiseSpare(i)
+	case ShiftTo:
+		return d.shiftTo(i.Share)
+	case Report:
+		d.report(i.Fact)
+		return nil
+	case FrontSeen:
+		d.frontSeen(i)
+		return nil
+	case Resumed:
+		d.resumed(i)
+		return nil
+	case GiveUp:
+		return d.giveUp()
+	}
+	if d.Stage == None {
+		return d.refuse(NothingBegun)
+	}
+	switch i := in.(type) {
+	case Yes:
+		return d.yes(i.Question)
+	case No:
+		return d.no(i.Question)
+	case NextLeg:
+		return d.next(i.Leg)
+	case Steer:
+		return d.steer(i.Share)
+	case PutBack:
+		return d.putBack()
+	case Halt:
+		return d.halt()
+	case GoOn:
+		return d.goOn()
+	case Back:
+		return d.back(i)
+	case ProveAgain:
+		return d.proveAgain()
+	case Alarmed:
+		d.alarmed(i)
+		return nil
+	case TimeUp:
+		d.timeUp()
+		return nil
+	}
+	return fmt.Errorf("no decision is known on %T", in)
+}
+
+// refuse is a refusal with what most of them need.
+func (d *decision) refuse(kind RefusalKind) *Refusal {
+	r := &Refusal{
+		Kind: kind, Stage: d.Stage, Number: d.Number, Side: d.Target, Share: d.Share, Task: d.Task, Question: d.Question, Freezes: d.Freezes, Leg: -1,
+	}
+	if n, ok := d.Next(); ok {
+		r.Leg = n
+	}
+	return r
+}
+
+// steerable refuses what moves traffic, or decides about it, where nobody may.
+func (d *decision) steerable() error {
+	switch {
+	case d.Stage.Over():
+		return d.refuse(IsOver)
+	case d.GoingBack:
+		return d.refuse(IsGoingBack)
+	case d.Task.ID != 0:
+		return d.refuse(IsBusy)
+	}
+	return nil
+}
+
+// order asks for a task.
+func (d *decision) order(t Task) {
+	t.By = d.By
+	d.then(Ordered{Task: t})
+}
+
+func (d *decision) ask(q Question) {
+	q.Side = d.Target
+	d.then(Asked{Question: q})
+}
+
+func (d *decision) freeze(c Cause) { d.then(Frozen{Cause: c, Left: d.Rest}) }
+
+func (d *decision) begin(i Begin) error {
+	switch {
+	case d.Stage.UnderWay():
+		return d.refuse(StillUnderWay)
+	case d.Task.ID != 0:
+		return d.refuse(IsBusy)
+	}
+	if leg, err := i.Route.Check(); err != nil {
+		return &Refusal{Kind: NoRoute, Leg: leg, Route: err}
+	}
+	if of := i.Front.Share.Of(i.Target); of != 0 {
+		return &Refusal{Kind: NotSpare, Side: i.Target, Share: of}
+	}
+	b := Begun{
+		Service: i.Service, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
+		Then: i.Then, Hold: i.Hold, Share: i.Front.Share, Generation: i.Front.Order.Generation,
+	}
+	if i.Nobody {
+		// Nobody is served yet, so no user can be moved step by step, and there is no
+		// other side to compare with or to keep.
+		b.Route, b.Keep = route.Route{{Part: split.Whole}}, 0
+	}
+	d.then(b)
+	if i.NothingNew && !i.SameBuild {
+		d.ask(Question{Kind: AskSameBuild, Version: d.Version, Build: d.Build})
+		return nil
+	}
+	d.standUp()
+	return nil
+}
+
+func (d *decision) standUp() { d.order(Task{Do: StandUp, Side: d.Target, Choices: d.Choices}) }
+
+func (d *decision) prove() { d.order(Task{Do: Check, Side: d.Target}) }
+
+// yes answers the question that is open, if it is the one that is named.
+func (d *decision) yes(id uint64) error {
+	q := d.Question
+	switch {
+	case q.ID == 0 || q.ID != id:
+		return d.refuse(OtherQuestion)
+	case d.Task.ID != 0:
+		return d.refuse(IsBusy)
+	case d.frozenBut(q):
+		return d.refuse(IsFrozen)
+	case q.Kind == AskSameBuild && d.Part() > 0:
+		return d.refuse(GetsRequests)
+	}
+	d.then(Answered{Question: q})
+	switch q.Kind {
+	case AskSameBuild, AskRaise:
+		d.standUp()
+	case AskProof:
+		d.prove()
+	case AskFindings:
+		d.then(Accepted{Findings: q.Findings})
+		if !d.Frozen() {
+			d.goesOn()
+		}
+	case AskStart:
+		d.advance(true)
+	case AskLeg:
+		d.legTo(q.Leg)
+	case AskRetire:
+		d.settle()
+	}
+	return nil
+}
+
+// frozenBut reports whether anything freezes the route but what the question is about.
+func (d *decision) frozenBut(q Question) bool {
+	return slices.ContainsFunc(d.Freezes, func(f Freeze) bool {
+		return !(q.Kind == AskFindings && f.Cause.Kind == ByProof && sameFindings(f.Cause.Findings, q.Findings))
+	})
+}
+
+// no answers it too, and goes back.
+func (d *decision) no(id uint64) error {
+	q := d.Question
+	if q.ID == 0 || q.ID != id {
+		return d.refuse(OtherQuestion)
+	}
+	d.goBack(Cause{Kind: Declined, Question: q})
+	return nil
+}
+
+// next goes on to the next leg now, if it is the one that is named.
+func (d *decision) next(leg int) error {
+	if err := d.steerable(); err != nil {
+		return err
+	}
+	following, ok := d.Next()
+	switch {
+	case d.Question.ID != 0:
+		return d.refuse(OpenQuestion)
+	case d.Stage != Shift || !ok:
+		return d.refuse(NothingToDo)
+	case following != leg:
+		return d.refuse(NotNext)
+	case slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
+		return d.refuse(IsFrozen)
+	case !d.Proven:
+		return d.refuse(NotProven)
+	}
+	d.thaw()
+	d.legTo(leg)
+	return nil
+}
+
+// thaw ends the freezes that the person has seen, in spite of the guards behind them.
+func (d *decision) thaw() {
+	var ids []uint64
+	var overruled []Overruling
+	for _, f := range d.Freezes {
+		if f.ID > d.Seen {
+			continue
+		}
+		ids = append(ids, f.ID)
+		if k := f.Cause.Kind; k == ByGuard || k == NobodyHome {
+			overruled = append(overruled, Overruling{f.Cause.Alarm.Guard, f.Cause.Alarm.Level})
+		}
+	}
+	if len(ids) > 0 {
+		d.then(WentOn{Freezes: ids, Overruled: overruled})
+	}
+	if d.Foreign {
+		d.then(TookTheirs{})
+	}
+}
+
+// legTo goes to a leg. Whoever said so has been asked.
+func (d *decision) legTo(leg int) { d.move(split.Toward(d.Target, d.Route[leg].Part), leg) }
+
+// advance goes to the next leg, asking a person first where the leg says so and nobody
+// has approved it.
+func (d *decision) advance(approved bool) {
+	leg, ok := d.Next()
+	if !ok {
+		return
+	}
+	if l := d.Route[leg]; l.Ask && !approved {
+		d.ask(Question{Kind: AskLeg, Leg: leg, Part: l.Part})
+		return
+	}
+	d.legTo(leg)
+}
+
+// move asks the front for a share. It is the only place that moves traffic towards the
+// target, and it does so for a proven one alone.
+func (d *decision) move(share split.Share, leg int) {
+	if share.Of(d.Target) > d.Part() && !d.Proven {
+		d.prove()
+		return
+	}
+	d.order(Task{Do: Move, Share: share, Leg: leg})
+}
+
+// start goes from a proven side to the first leg, or asks a person first.
+func (d *decision) start() {
+	if d.Hold {
+		d.ask(Question{Kind: AskStart})
+		return
+	}
+	d.advance(false)
+}
+
+// goesOn takes up what the stage is at, where nothing is under way and nobody is
+// waited for.
+func (d *decision) goesOn() {
+	if d.Task.ID != 0 || d.Question.ID != 0 || d.GoingBack {
+		return
+	}
+	switch {
+	case d.Stage == Raise:
+		d.standUp()
+	case !d.Proven:
+		d.prove()
+	case d.Stage == Prove:
+		d.start()
+	}
+}
+
+func (d *decision) steer(share split.Share) error {
+	switch {
+	case !share.Valid():
+		r := d.refuse(NoShare)
+		r.Share = share
+		return r
+	case d.Stage.Over():
+		return d.refuse(IsOver)
+	case d.GoingBack:
+		return d.refuse(IsGoingBack)
+	case d.Task.ID != 0 && d.Task.Do != Move:
+		return d.refuse(IsBusy)
+	case share.Of(d.Target) > d.Part() && !d.Proven:
+		return d.refuse(NotProven)
+	case share == d.Share && d.Task.Do != Move:
+		return d.refuse(ThereAlready)
+	case d.Question.Kind == AskFindings && share.Of(d.Target) > d.Part():
+		return d.refuse(OpenQuestion)
+	}
+	d.thaw()
+	if share.Of(d.Target) > d.Part() && d.Frozen() {
+		return d.refuse(IsFrozen) // by something that was not seen yet
+	}
+	leg := -1
+	if share == d.Full() {
+		leg = len(d.Route) - 1 // arrived: the old side's keep begins
+	} else {
+		d.freeze(Cause{Kind: Steered})
+	}
+	d.order(Task{Do: Move, Share: share, Leg: leg})
+	return nil
+}
+
+// putBack puts the share in force again that somebody else changed, and goes on from
+// there.
+func (d *decision) putBack() error {
+	if !d.Foreign || d.Stage.Over() {
+		return d.refuse(NotChanged)
+	}
+	if err := d.steerable(); err != nil {
+		return err
+	}
+	ours, leg := d.Ours, d.OursLeg
+	if ours.Of(d.Target) > d.Part() && !d.Proven {
+		return d.refuse(NotProven)
+	}
+	d.thaw()
+	d.order(Task{Do: Move, Share: ours, Leg: leg})
+	return nil
+}
+
+func (d *decision) halt() error {
+	switch {
+	case d.Stage.Over():
+		return d.refuse(IsOver)
+	case d.GoingBack:
+		return d.refuse(IsGoingBack)
+	}
+	if _, frozen := d.FrozenBy(ByHand); !frozen {
+		d.freeze(Cause{Kind: ByHand})
+	}
+	return nil
+}
+
+func (d *decision) goOn() error {
+	switch {
+	case d.Stage.Over():
+		return d.refuse(IsOver)
+	case !d.Frozen():
+		return d.refuse(NotFrozen)
+	case d.Stage == Raise && d.Part() > 0:
+		// Somebody sent requests to the target before it was raised. Raising would
+		// restart what answers them.
+		return d.refuse(GetsRequests)
+	case d.Question.Kind == AskFindings:
+		return d.refuse(OpenQuestion)
+	}
+	d.thaw()
+	if !d.Frozen() {
+		d.goesOn()
+	}
+	return nil
+}
+
+// back goes home on a person's word, in any state.
+func (d *decision) back(i Back) error {
+	switch {
+	case d.Stage == Settled && !i.Stands || d.Task.Do == Retire && d.Task.Final && d.Task.Side == d.Target.Other():
+		r := d.refuse(Gone)
+		r.Side = d.Target.Other()
+		return r
+	case d.Stage.Over() && d.Stage != Settled && d.Share == d.Home():
+		return d.refuse(IsOver)
+	case d.Stage == Settled && d.Share == d.Home():
+		return d.refuse(ThereAlready)
+	case !d.neverMoved() && i.Home.Empty() && !i.Force:
+		r := d.refuse(NobodyThere)
+		r.Bench = i.Home
+		return r
+	case d.GoingBack && !i.Force:
+		return nil // it is under way; whoever performs it tries again at once
+	}
+	d.goHome(Cause{Kind: ByHand, Why: i.Why}, i.Force)
+	return nil
+}
+
+// neverMoved reports whether no traffic was ever sent to the target.
+func (d *decision) neverMoved() bool { return !d.Moved && d.Share == d.Home() }
+
+func (d *decision) goBack(c Cause) { d.goHome(c, false) }
+
+// goHome takes everything home. It never waits for what else is under way.
+func (d *decision) goHome(c Cause, force bool) {
+	if d.neverMoved() {
+		d.callOff(c)
+		return
+	}
+	d.then(WentBack{Cause: c})
+	d.order(Task{Do: GoHome, Side: d.Target.Other(), Force: force})
+}
+
+// callOff ends a crossing that moved no traffic and clears the spare side.
+func (d *decision) callOff(c Cause) {
+	d.then(Ended{Stage: CalledOff, Cause: c})
+	d.retire(d.Target, false)
+}
+
+// settle ends the crossing with the target live, and gives up the old side unless the
+// plan leaves it standing.
+func (d *decision) settle() {
+	d.then(Ended{Stage: Settled})
+	if d.Then != plan.ThenLeave {
+		d.retire(d.Target.Other(), false)
+	}
+}
+
+// retire gives up a side, if it has no traffic.
+func (d *decision) retire(side split.Side, act bool) {
+	if d.Share.Of(side) == 0 {
+		d.order(Task{Do: Retire, Side: side, Act: act})
+	}
+}
+
+func (d *decision) giveUp() error {
+	switch {
+	case d.Task.ID != 0:
+		return d.refuse(IsBusy)
+	case d.Stage == Keep && !d.GoingBack && d.Share == d.Full():
+		d.settle()
+		if d.Task.ID == 0 { // the plan would leave it; the person does not
+			d.retire(d.Target.Other(), false)
+		}
+		return nil
+	case d.Stage.UnderWay():
+		return d.refuse(StillUnderWay)
+	}
+	live, all := allOn(d.Share)
+	if !all {
+		r := d.refuse(GetsRequests)
+		r.Side, r.Share = d.Live().Other(), d.Share.Of(d.Live().Other())
+		return r
+	}
+	d.order(Task{Do: Retire, Side: live.Other(), Act: true})
+	return nil
+}
+
+// allOn is the side that all requests go to, and false if they are split.
+func allOn(share split.Share) (split.Side, bool) {
+	switch share {
+	case 0:
+		return split.Blue, true
+	case split.Whole:
+		return split.Green, true
+	}
+	return 0, false
+}
+
+// proveAgain makes the proof again where there is something to prove and nothing else
+// is under way.
+func (d *decision) proveAgain() error {
+	if d.Stage != Prove && d.Stage != Shift && d.Stage != Keep {
+		return d.refuse(NothingToDo)
+	}
+	if err := d.steerable(); err != nil {
+		return err
+	}
+	d.prove()
+	return nil
+}
+
+func (d *decision) raiseSpare(i RaiseSpare) error {
+	switch {
+	case d.Stage.UnderWay():
+		return d.refuse(StillUnderWay)
+	case d.Task.ID != 0:
+		return d.refuse(IsBusy)
+	case d.Share.Of(i.Side) > 0:
+		return &Refusal{Kind: GetsRequests, Side: i.Side, Share: d.Share.Of(i.Side)}
+	case i.NothingNew && !i.SameBuild:
+		main := raise.Main(i.Choices)
+		return &Refusal{Kind: NothingIsNew, Side: i.Side.Other(), Version: main.Version, Build: main.Build}
+	}
+	d.order(Task{Do: StandUp, Side: i.Side, Choices: i.Choices, Act: true})
+	return nil
+}
+
+func (d *decision) shiftTo(share split.Share) error {
+	switch {
+	case !share.Valid():
+		return &Refusal{Kind: NoShare, Share: share}
+	case d.Stage.UnderWay():
+		return d.steer(share)
+	case d.Task.ID != 0:
+		return d.refuse(IsBusy)
+	}
+	d.order(Task{Do: Move, Share: share, Leg: -1, Act: true})
+	return nil
+}
+
+// report takes in what the present task has come to.
+func (d *decision) report(f Fact) {
+	t := d.Task
+	switch f := f.(type) {
+	case Raised:
+		if f.Task != t.ID || t.Do != StandUp {
+			return
+		}
+		d.then(f)
+		if !t.Act {
+			d.prove()
+		}
+	case Proved:
+		if f.Task == t.ID && t.Do == Check {
+			d.then(f)
+			d.proved(f)
+		}
+	case InForce:
+		if f.Task == t.ID && t.Do == Move {
+			d.moved(f, t)
+		}
+	case AtHome:
+		if f.Task != t.ID || t.Do != GoHome || f.Share != split.Toward(t.Side, split.Whole) {
+			return
+		}
+		d.then(f)
+		if d.GoingBack {
+			d.then(Ended{Stage: RolledBack, Cause: d.Why})
+		}
+	case NotHome:
+		if f.Task == t.ID && t.Do == GoHome {
+			why := d.Why
+			d.then(f)
+			d.freeze(Cause{Kind: NobodyHome, Alarm: why.Alarm, Why: why.Why, Home: f.Home})
+		}
+	case Stopping:
+		if f.Task == t.ID && t.Do == Retire && !t.Final {
+			d.then(f)
+		}
+	case Retired:
+		if f.Task == t.ID && t.Do == Retire {
+			d.then(f)
+		}
+	case NotDone:
+		if f.Task == t.ID && t.ID != 0 {
+			d.notDone(f, t)
+		}
+	}
+}
+
+// moved takes in which share is in force. One that is not what the front can do of what
+// was asked is somebody else's.
+func (d *decision) moved(f InForce, t Task) {
+	switch {
+	case f.Share == f.Nearest && near(f.Nearest, t.Share):
+	case t.Act:
+		d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleOther, From: t.Share, To: f.Share}})
+		d.then(Changed{From: d.Share, Share: f.Share, Revision: f.Revision})
+		return
+	default:
+		d.foreign(t.Share, f.Share, f.Revision)
+		return
+	}
+	d.then(f)
+}
+
+// near reports whether a share can be the nearest that a front can do for another:
+// weights are coarse, but not that coarse, and exact at both ends.
+func near(reached, asked split.Share) bool {
+	const coarse = 5 * split.Percent
+	if asked == 0 || asked == split.Whole {
+		return reached == asked
+	}
+	return max(reached-asked, asked-reached) <= coarse
+}
+
+// proved goes on from a proof.
+func (d *decision) proved(f Proved) {
+	open := f.Proof.Open(d.Accepted)
+	switch {
+	case d.Proven && d.Stage == Prove && !d.Frozen():
+		d.start()
+		return
+	case d.Proven:
+		return
+	}
+	var findings []proof.Finding
+	asks := len(open) > 0
+	for _, r := range open {
+		findings = append(findings, r.Finding())
+		asks = asks && r.Ask
+	}
+	if !asks {
+		// What a person cannot accept comes first: that is why it failed.
+		slices.SortStableFunc(open, func(a, b proof.Result) int {
+			switch {
+			case a.Ask == b.Ask:
+				return 0
+			case b.Ask:
+				return -1
+			}
+			return 1
+		})
+		trouble := Trouble{Kind: TroubleProof}
+		if len(open) > 0 {
+			trouble.First = open[0].Finding()
+		}
+		if d.Stage != Prove {
+			d.freeze(Cause{Kind: ByProof, Trouble: trouble})
+			return
+		}
+		d.failed(AskProof, trouble)
+		return
+	}
+	if d.Stage != Prove {
+		d.freeze(Cause{Kind: ByProof, Findings: findings})
+	}
+	d.ask(Question{Kind: AskFindings, Findings: findings})
+}
+
+// failed ends a raise or a proof that came to nothing, or asks a person where the
+// crossing has one.
+func (d *decision) failed(again QuestionKind, t Trouble) {
+	if d.Hold {
+		d.ask(Question{Kind: again, Trouble: t})
+		return
+	}
+	d.callOff(Cause{Kind: Failed, Trouble: t})
+}
+
+// notDone takes in that a task came to nothing.
+func (d *decision) notDone(f NotDone, t Task) {
+	if t.Do == GoHome {
+		if d.Trouble.Kind == "" { // whoever performs it tries until it works; once is said
+			d.then(f)
+		}
+		return
+	}
+	d.then(f)
+	switch {
+	case t.Act:
+	case t.Do == StandUp:
+		d.failed(AskRaise, f.Trouble)
+	case t.Do == Check && d.Stage == Prove:
+		d.failed(AskProof, f.Trouble)
+	case t.Do == Check:
+		d.freeze(Cause{Kind: ByProof, Trouble: f.Trouble})
+	case t.Do == Move:
+		d.freeze(Cause{Kind: ByFront, Trouble: f.Trouble})
+	}
+}
+
+// frontSeen holds the front as read against what is remembered.
+func (d *decision) frontSeen(i FrontSeen) {
+	if i.Order.Generation > d.Generation {
+		d.metOrder(i)
+		return
+	}
+	if i.Share == d.Share {
+		return
+	}
+	switch {
+	case d.Stage == None || d.Task.Act:
+		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+	case d.Stage == RolledBack && i.Holding:
+		// A change that was begun before the going home came through after it.
+		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+		d.then(WentBack{Cause: d.Why})
+		d.order(Task{Do: GoHome, Side: d.Target.Other()})
+	case d.Stage.Over():
+		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+	case d.GoingBack:
+		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+		if d.Task.Do != GoHome {
+			d.order(Task{Do: GoHome, Side: d.Target.Other()})
+		}
+	case i.Share == d.Home() && d.Moved:
+		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
+	default:
+		d.foreign(d.Share, i.Share, i.Revision)
+	}
+}
+
+// foreign takes in that somebody else changed the share, and stands still until a person
+// says what to do of it.
+func (d *decision) foreign(from, to split.Share, revision uint64) {
+	d.then(Changed{From: from, Share: to, Foreign: true, Revision: revision})
+	d.freeze(Cause{Kind: Foreign, From: from, To: to})
+}
+
+// metOrder takes a going home past this keeper as one of its own, whatever the share is.
+func (d *decision) metOrder(i FrontSeen) {
+	cause := Cause{Kind: ByOrder, Order: i.Order}
+	home, from := d.neverMoved(), d.Share
+	d.then(MetOrder{Order: i.Order, Share: i.Share})
+	if !d.Stage.UnderWay() {
+		return
+	}
+	switch {
+	case i.Order.Side == d.Target:
+		d.foreign(from, i.Share, i.Revision) // somebody sent everything forward
+	case home && i.Share == d.Home():
+		d.callOff(cause)
+	case i.Share == d.Home():
+		d.then(WentBack{Cause: cause})
+		d.then(Ended{Stage: RolledBack, Cause: cause})
+	default:
+		d.then(WentBack{Cause: cause})
+		d.order(Task{Do: GoHome, Side: d.Target.Other()})
+	}
+}
+
+// alarmed heeds a guard.
+func (d *decision) alarmed(i Alarmed) {
+	if d.GoingBack || d.Stage != Shift && d.Stage != Keep {
+		return
+	}
+	a := i.Alarm
+	kind := ByGuard
+	if a.Then == plan.RollBack {
+		if !i.Home.Empty() {
+			d.goBack(Cause{Kind: ByGuard, Alarm: a})
+			return
+		}
+		kind = NobodyHome
+	}
+	known := slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.Cause.Kind == kind && f.Cause.Alarm.Guard == a.Guard })
+	if !known {
+		d.freeze(Cause{Kind: kind, Alarm: a, Home: i.Home})
+	}
+}
+
+// timeUp goes on when leg or keep are over.
+func (d *decision) timeUp() {
+	if !d.Timed() || d.Frozen() {
+		return
+	}
+	switch {
+	case !d.Proven:
+		d.prove()
+	case d.Stage == Shift:
+		d.advance(false)
+	case d.Then == plan.ThenAsk:
+		d.ask(Question{Kind: AskRetire})
+	default:
+		d.settle()
+	}
+}
+
+// resumed believes what was found over what was noted, and leaves it to a person to go
+// on. Going home and retiring, which were begun, go on by themselves.
+func (d *decision) resumed(i Resumed) {
+	noted, wasMoved := d.Share, d.Moved
+	if !d.Stage.UnderWay() && d.Task.ID == 0 && i.Found.Share == d.Share && i.Order.Generation <= d.Generation {
+		return // nothing was under way, and nothing has changed
+	}
+	d.then(TakenUp{Found: i.Found, Order: i.Order})
+	if i.Order.Generation > d.Generation {
+		d.metOrder(FrontSeen{Share: i.Found.Share, Order: i.Order})
+		return
+	}
+	switch {
+	case !d.Stage.UnderWay():
+		if t := d.Task; t.Act && t.Do != Retire {
+			d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}})
+		}
+	case d.GoingBack:
+		if d.Task.Do != GoHome {
+			d.order(Task{Do: GoHome, Side: d.Target.Other()})
+		}
+	case wasMoved && d.Share == d.Home() && noted != d.Home():
+		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
+	default:
+		d.freeze(Cause{Kind: FoundAgain, Found: i.Found})
+	}
+}

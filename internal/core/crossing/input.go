@@ -1,0 +1,192 @@
+package crossing
+
+import (
+	"errors"
+	"time"
+
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// Input is what a decision is made on: something that a person asks for, that whoever
+// performs a task reports, or that was observed. The inputs are the types below.
+type Input interface{ input() }
+
+// What people ask for.
+type (
+	// Begin begins a crossing.
+	Begin struct {
+		Service     string
+		Number      int
+		Target      split.Side // the spare side
+		LiveVersion string
+		Choices     []raise.Choice // what each part is raised at, the front's part first
+		NothingNew  bool           // the live side runs all of that already
+		SameBuild   bool           // begin even so
+		Nobody      bool           // the live side has no instances
+		Hold        bool           // wait for a person before the first leg and after failures
+		Route       route.Route
+		Keep        time.Duration
+		Then        plan.Then
+		Front       FrontSeen // as it is now
+	}
+	// Yes answers a question, which it names.
+	Yes struct{ Question uint64 }
+	// No answers a question, and goes back.
+	No struct{ Question uint64 }
+	// NextLeg goes on to a leg now, which it names.
+	NextLeg struct{ Leg int }
+	// Steer moves the share on green by hand.
+	Steer struct{ Share split.Share }
+	// PutBack puts our share back in force after somebody else changed it.
+	PutBack struct{}
+	// Halt stops the route at the present share.
+	Halt struct{}
+	// GoOn ends the freezes that the person has seen.
+	GoOn struct{}
+	// Back takes all traffic home, or calls off what has not moved any.
+	Back struct {
+		Why    string // a person's own words
+		Force  bool   // even to a side that cannot serve
+		Home   Bench  // the side to go to, as known
+		Stands bool   // instances of the side crossed from are there
+	}
+	// GiveUp retires the side without traffic, before its time or after the end.
+	GiveUp struct{}
+	// ProveAgain has the whole proof made again.
+	ProveAgain struct{}
+	// RaiseSpare stands the spare side up outside of a crossing.
+	RaiseSpare struct {
+		Side       split.Side
+		Choices    []raise.Choice
+		NothingNew bool // the live side runs all of that already
+		SameBuild  bool // raise it even so
+	}
+	// ShiftTo puts a share on green in force outside of a crossing.
+	ShiftTo struct{ Share split.Share }
+)
+
+// What is reported and observed.
+type (
+	// Report is what a task has come to: one of the facts Raised, Proved, InForce,
+	// AtHome, NotHome, Stopping, Retired and NotDone.
+	Report struct{ Fact Fact }
+	// FrontSeen is the front as read.
+	FrontSeen struct {
+		Share    split.Share   // on green
+		Order    reading.Order // the last going home that it knows of
+		Revision uint64
+		Holding  bool // all went home just now, and is held there
+	}
+	// Alarmed says that a guard has tripped.
+	Alarmed struct {
+		Alarm Alarm
+		Home  Bench // the side to go back to, as known
+	}
+	// TimeUp says that leg or keep have lasted as long as they should.
+	TimeUp struct{}
+	// Resumed says that a keeper was started in the middle of something.
+	Resumed struct {
+		Found Found
+		Order reading.Order
+	}
+)
+
+func (Begin) input()      {}
+func (Yes) input()        {}
+func (No) input()         {}
+func (NextLeg) input()    {}
+func (Steer) input()      {}
+func (PutBack) input()    {}
+func (Halt) input()       {}
+func (GoOn) input()       {}
+func (Back) input()       {}
+func (GiveUp) input()     {}
+func (ProveAgain) input() {}
+func (RaiseSpare) input() {}
+func (ShiftTo) input()    {}
+func (Report) input()     {}
+func (FrontSeen) input()  {}
+func (Alarmed) input()    {}
+func (TimeUp) input()     {}
+func (Resumed) input()    {}
+
+// Moment is when an input comes, and from whom.
+type Moment struct {
+	At   time.Time
+	By   string        // a person's handle, or the part of Vaiven
+	Seen uint64        // sequence number of the state that a person saw
+	Rest time.Duration // what is left of leg or keep, of the time that was watched
+}
+
+// ErrNotNow is what every [Refusal] is.
+var ErrNotNow = errors.New("not now")
+
+// Refusal says why something that was asked for is not done. Nothing has changed. Its
+// kind says which of the other fields mean something; sentences are made elsewhere.
+type Refusal struct {
+	Kind RefusalKind
+
+	Stage    Stage
+	Number   int
+	Side     split.Side
+	Share    split.Share
+	Task     Task
+	Question Question // that is open
+	Freezes  []Freeze
+	Leg      int // the one that would be next, -1 for none
+	Version  string
+	Build    string
+	Bench    Bench
+	Route    error
+	Said     string
+	Offers   []string // versions that there are, newest first
+	First    bool     // the part is the first
+}
+
+// RefusalKind is a kind of refusal.
+type RefusalKind string
+
+// The kinds.
+const (
+	NothingBegun  RefusalKind = "nothing begun"
+	StillUnderWay RefusalKind = "still under way" // Number, Stage
+	IsOver        RefusalKind = "over"            // Stage
+	IsGoingBack   RefusalKind = "going back"
+	IsBusy        RefusalKind = "busy"            // Task
+	IsFrozen      RefusalKind = "frozen"          // Freezes
+	NotFrozen     RefusalKind = "not frozen"      //
+	OpenQuestion  RefusalKind = "open question"   // Question
+	OtherQuestion RefusalKind = "other question"  // Question, its ID 0 if none is open
+	NotNext       RefusalKind = "not next"        // Leg
+	NotProven     RefusalKind = "not proven"      // Side
+	NotSpare      RefusalKind = "not spare"       // Side, Share
+	GetsRequests  RefusalKind = "gets requests"   // Side, Share
+	ThereAlready  RefusalKind = "there already"   // Share
+	NoShare       RefusalKind = "no share"        // Share
+	NotChanged    RefusalKind = "not changed"     //
+	NothingToDo   RefusalKind = "nothing to do"   // Stage
+	NobodyThere   RefusalKind = "nobody there"    // Bench
+	NothingIsNew  RefusalKind = "nothing new"     // Version, Build, Side
+	NoRoute       RefusalKind = "no route"        // Leg, Route
+	Gone          RefusalKind = "gone"            // Side: it has been retired
+	NotRead       RefusalKind = "not read"        // Said: the front has not been read yet
+	NotRecorded   RefusalKind = "not recorded"    // Said: the logbook cannot be written
+	NoPart        RefusalKind = "no part"         // Said: the name that no part has
+	NoVersion     RefusalKind = "no version"      // none was named
+	NotItsOwn     RefusalKind = "not its own"     // Said: the part; Version: the part whose versions it takes
+	NoSuchVersion RefusalKind = "no such version" // Said: the part; Version, Offers, First
+	Split         RefusalKind = "split"           // Share: requests go to both sides, and no crossing did that
+	NotThere      RefusalKind = "not there"       // Side: it has no instances
+	IsProving     RefusalKind = "proving"         // a proof is being made beside the crossing
+	NotTyped      RefusalKind = "not typed"       // Said: the service's name has to be
+)
+
+// Error names the kind.
+func (r *Refusal) Error() string { return ErrNotNow.Error() + ": " + string(r.Kind) }
+
+// Is makes every refusal an [ErrNotNow].
+func (r *Refusal) Is(target error) bool { return target == ErrNotNow }

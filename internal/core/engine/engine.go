@@ -1,0 +1,372 @@
+package engine
+
+import (
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// The times that the engine goes by.
+const (
+	FrontEvery = 500 * time.Millisecond // how often the front is to be read
+
+	freshFront = 4 * FrontEvery   // a reading of the front counts for so long
+	staleSides = 5                // and one of a side for so many of its intervals,
+	freshSide  = 3 * time.Second  // but no less than this
+	hole       = 3 * time.Second  // a longer time without a word of the clock was not watched
+	judgeEvery = FrontEvery       // how often guards are evaluated
+	holdFor    = 5 * time.Second  // all traffic is held at home for so long after it went there
+	knownFor   = 10 * time.Second // what a side was read to be counts for so long for going home
+	tellFor    = 10 * time.Second // a front is given so long to know a side's instances before a share goes there
+	startFor   = 3 * time.Second  // a keeper that was started waits for its sides for so long
+	figureSpan = 10 * time.Second // that displayed figures are taken over
+	rateSpan   = 3 * time.Second  // that requests a second are taken over: they change at once when the share does
+)
+
+// Self is who the engine's own events come from.
+const (
+	Self   = "vaiven"
+	Guards = "guard"
+)
+
+// Engine is the judgement on one service. Make it with New.
+type Engine struct {
+	plan  *plan.Plan
+	state crossing.State
+
+	begun  time.Time     // when the engine was made
+	now    time.Time     // the last moment that it heard of
+	left   time.Duration // of leg or keep, of the time that is watched
+	ready  bool          // the front was read, and held against the state
+	homed  time.Time     // when all traffic went home last
+	tasked time.Time     // when the present task was ordered
+	awake  time.Time     // since when the time has passed without a hole
+	since  time.Time     // when the target first got traffic, zero before
+
+	front    frontSight
+	sides    [2]sideSight
+	door     reading.Door
+	series   figures.Series // the front's counts
+	settled  time.Time      // when the last change of ours was confirmed
+	revision uint64         // of the front's split as last read or confirmed
+	raising  raising
+	guards   *guard.Guards
+	statuses []guard.Status
+	judged   time.Time // when the guards were last evaluated
+
+	split   SplitView
+	splitAt time.Time // of the door log that it was judged by
+	track   []Point
+	point   Point // the second of the track that is not over
+	change  Switch
+	typical time.Duration
+	told    [2]time.Time // when the front was last given a side's instances
+}
+
+// frontSight is the front as last read.
+type frontSight struct {
+	reading reading.Front
+	at      time.Time // when the reading was asked for
+	failed  string    // why the last try gave none, "" if it did
+	blocked string    // why it would not take a change, "" if it would
+}
+
+// fresh reports whether a reading still counts.
+func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub(f.at) <= freshFront }
+
+// New makes an engine for a plan with the state that its logbook ends with.
+func New(p *plan.Plan, s crossing.State, now time.Time) *Engine {
+	e := &Engine{plan: p, state: s, begun: now, now: now, awake: now, left: s.Left, guards: guard.New(p.Guards)}
+	for side := range e.sides {
+		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery()}
+	}
+	return e
+}
+
+// State is the service's state.
+func (e *Engine) State() crossing.State { return e.state }
+
+// SetTypical says how long a raise usually takes.
+func (e *Engine) SetTypical(d time.Duration) { e.typical = d }
+
+// decide decides on an input and takes in what comes of it.
+func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.Event {
+	events, _ := e.decideFor(crossing.Moment{At: at, By: by}, in) // nothing but what people ask for is refused
+	return events
+}
+
+func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
+	m.Rest = e.left
+	events, err := crossing.Decide(e.state, m, in)
+	for _, ev := range events {
+		e.apply(ev)
+	}
+	return events, err
+}
+
+// apply takes an event in, and what follows from it beside the state.
+func (e *Engine) apply(ev crossing.Event) {
+	before := e.state
+	e.state = crossing.Apply(before, ev)
+	if e.state.Since != before.Since || e.state.Left != before.Left {
+		e.left = e.state.Left
+	}
+	switch f := ev.What.(type) {
+	case crossing.Begun:
+		e.since, e.guards, e.statuses = time.Time{}, guard.New(e.plan.Guards), nil
+		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
+	case crossing.InForce:
+		e.inForce(ev.At, f.Share, f.Revision, f.Took)
+	case crossing.AtHome:
+		e.inForce(ev.At, f.Share, f.Revision, f.Took)
+		e.homed = ev.At
+	case crossing.MetOrder:
+		if f.Share == split.Toward(f.Order.Side, split.Whole) {
+			e.homed = ev.At
+		}
+	case crossing.Retired:
+		e.forget(f.Side, ev.At)
+	}
+	if t := e.state.Task; t.ID != before.Task.ID {
+		e.raising, e.tasked = raising{}, ev.At
+		if t.Do == crossing.StandUp {
+			e.raising = raising{task: t.ID, deadline: ev.At.Add(e.plan.RaiseLimit(t.Side))}
+		}
+	}
+	if s := e.state.Stage; s != crossing.Shift && s != crossing.Keep {
+		if !s.Over() {
+			e.since = time.Time{}
+		}
+	} else if e.since.IsZero() && e.state.Part() > 0 {
+		e.since = ev.At
+	}
+}
+
+// inForce takes the front's own word for what it has now.
+func (e *Engine) inForce(at time.Time, share split.Share, revision uint64, took time.Duration) {
+	e.change = Switch{At: at, Share: share, Took: took}
+	e.revision, e.settled = revision, at
+	e.front.reading.Split = reading.Split{Revision: revision, Share: share, Since: at}
+}
+
+// Command decides on what a person asks for. The error is a [*crossing.Refusal], and
+// then nothing has changed.
+func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
+	events := e.Pass(m.At)
+	switch i := in.(type) {
+	case crossing.Back:
+		i.Home, i.Stands = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other())
+		in = i
+	case crossing.Begin:
+		if err := e.apart(i.Target); err != nil {
+			return events, err
+		}
+		i.Front = crossing.FrontSeen{Share: e.state.Share, Order: reading.Order{Generation: e.state.Generation}}
+		in = i
+	case crossing.RaiseSpare:
+		if err := e.apart(i.Side); err != nil {
+			return events, err
+		}
+	}
+	if _, back := in.(crossing.Back); !back && !e.ready {
+		return events, &crossing.Refusal{Kind: crossing.NotRead, Said: e.front.failed}
+	}
+	more, err := e.decideFor(m, in)
+	return append(events, more...), err
+}
+
+// apart refuses to raise a side that some member of the front sends requests to.
+func (e *Engine) apart(side split.Side) error {
+	for _, a := range e.front.reading.Apart {
+		if of := a.Share.Of(side); of > 0 {
+			return &crossing.Refusal{Kind: crossing.GetsRequests, Side: side, Share: of, Said: a.Front}
+		}
+	}
+	return nil
+}
+
+// Report takes in what a task has come to.
+func (e *Engine) Report(at time.Time, f crossing.Fact) []crossing.Event {
+	return append(e.Pass(at), e.decide(at, Self, crossing.Report{Fact: f})...)
+}
+
+// FrontRead takes in a reading of the front that was asked for at a time.
+func (e *Engine) FrontRead(at, asked time.Time, r reading.Front) []crossing.Event {
+	events := e.Pass(at)
+	if asked.Before(e.settled) {
+		return events // it was asked for before a change of ours was through
+	}
+	if err := e.series.Add(r); err != nil {
+		return append(events, e.FrontFailed(at, err.Error())...)
+	}
+	e.front.reading, e.front.at, e.front.failed = r, asked, ""
+	e.draw(at)
+	return append(append(events, e.hold(at)...), e.watch(at)...)
+}
+
+// FrontFailed takes in that the front could not be read, and why.
+func (e *Engine) FrontFailed(at time.Time, why string) []crossing.Event {
+	events := e.Pass(at)
+	e.front.failed = why
+	return append(events, e.watch(at)...)
+}
+
+// Rehearsed takes in why the front would not take a change, "" if it would.
+func (e *Engine) Rehearsed(blocked string) { e.front.blocked = blocked }
+
+// DoorRead takes the door log in.
+func (e *Engine) DoorRead(d reading.Door) { e.door = d }
+
+// hold holds what the front was read to have against what is remembered.
+func (e *Engine) hold(at time.Time) []crossing.Event {
+	r := e.front.reading
+	seen := crossing.FrontSeen{Share: r.Split.Share, Order: r.Order, Revision: r.Split.Revision, Holding: at.Sub(e.homed) <= holdFor && !e.homed.IsZero()}
+	if !e.ready {
+		return e.takeUp(at)
+	}
+	switch task := e.state.Task.Do; {
+	case task == crossing.GoHome:
+		return nil // whoever performs it has a word of its own
+	case task == crossing.Move && r.Order.Generation <= e.state.Generation:
+		return nil // about to change
+	}
+	e.revision = r.Split.Revision
+	return e.decide(at, Self, seen)
+}
+
+// takeUp holds the first reading of the front against the notes. What was under way waits
+// for its sides to be read as well, for a while: then a person is told what was found.
+func (e *Engine) takeUp(at time.Time) []crossing.Event {
+	if !e.state.GoingBack && at.Sub(e.begun) < startFor && !(e.sides[0].tried && e.sides[1].tried) {
+		return nil
+	}
+	r := e.front.reading
+	found := crossing.Found{Share: r.Split.Share, Noted: e.state.Share, Known: true}
+	for _, side := range split.Sides {
+		found.Wanted[side] = e.sides[side].view.Wanted
+		for _, c := range e.sides[side].view.Instances {
+			if c.Running {
+				found.Running[side]++
+			}
+		}
+	}
+	e.ready, e.revision = true, r.Split.Revision
+	return e.decide(at, Self, crossing.Resumed{Found: found, Order: r.Order})
+}
+
+// Pass lets time pass: legs and keep end, raises are judged, guards are heard.
+func (e *Engine) Pass(at time.Time) []crossing.Event {
+	delta := at.Sub(e.now)
+	if delta <= 0 {
+		return nil // a clock that goes back counts for nothing
+	}
+	e.now = at
+	if delta > hole {
+		e.awake = at
+	} else if e.counts(at) {
+		e.left -= delta
+	}
+	var events []crossing.Event
+	if !e.ready && !e.front.at.IsZero() {
+		events = append(events, e.takeUp(at)...)
+	}
+	events = append(events, e.judgeRaise(at)...)
+	if at.Sub(e.judged) >= judgeEvery {
+		events = append(events, e.watch(at)...)
+	}
+	if e.left <= 0 && e.ready && e.counts(at) {
+		events = append(events, e.decide(at, Self, crossing.TimeUp{})...)
+	}
+	return events
+}
+
+// counts reports whether the time of leg or keep passes.
+func (e *Engine) counts(at time.Time) bool {
+	return e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0
+}
+
+// lacks is what has to be known for the route to go on, and is not. Nothing goes on
+// without being watched.
+func (e *Engine) lacks(at time.Time) []Lack {
+	var list []Lack
+	if !e.front.fresh(at) {
+		list = append(list, Lack{Kind: LackFront, Since: e.front.at, Said: e.front.failed})
+	}
+	for _, side := range split.Sides {
+		if s := &e.sides[side]; !s.fresh(at) {
+			list = append(list, Lack{Kind: LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
+		}
+	}
+	return list
+}
+
+// watch evaluates the guards, and heeds the gravest that has tripped.
+func (e *Engine) watch(at time.Time) []crossing.Event {
+	e.judged = at
+	s := e.state
+	if s.Stage.Over() || s.Stage == crossing.None {
+		return nil // the guards' last word stays
+	}
+	target := &e.sides[s.Target]
+	e.statuses = e.guards.Evaluate(guard.Facts{
+		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), SideRead: target.fresh(at),
+		Condition: target.view.Instances, Ill: e.ill, Wanted: target.view.Wanted,
+	})
+	if s.GoingBack || e.since.IsZero() {
+		return nil
+	}
+	alarm, ok := guard.Gravest(e.statuses, s.Target, s.Overruled)
+	if !ok {
+		return nil
+	}
+	return e.decide(at, Guards, crossing.Alarmed{Alarm: alarm, Home: e.bench(s.Target.Other())})
+}
+
+// Order is a task with what the front has to have for it to be done.
+type Order struct {
+	crossing.Task
+	Revision   uint64 // of the split that a share is put in force over
+	Generation uint64 // of the order of going home that it is put in force under
+}
+
+// Orders is what has to be done now. An order is the same as long as its ID is.
+func (e *Engine) Orders() []Order {
+	var list []Order
+	for _, t := range e.state.Orders() {
+		switch {
+		case !e.ready && t.Do != crossing.GoHome:
+			continue // what was found comes first
+		case t.Do == crossing.Move && !e.known(t.Share) && e.now.Sub(e.tasked) < tellFor:
+			continue // the front is being told who is there
+		}
+		list = append(list, Order{Task: t, Revision: e.revision, Generation: e.state.Generation})
+	}
+	return list
+}
+
+// known reports whether the front knows somebody on each side that a share sends requests
+// to, as last read.
+func (e *Engine) known(share split.Share) bool {
+	for _, side := range split.Sides {
+		if share.Of(side) > 0 && len(e.front.reading.Sides[side].Instances) == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// Due is the next moment at which time alone may change something.
+func (e *Engine) Due(at time.Time) time.Time {
+	due := at.Add(judgeEvery)
+	if e.state.Timed() && !e.state.Frozen() {
+		if end := at.Add(max(e.left, 0)); end.Before(due) {
+			due = end
+		}
+	}
+	return due
+}

@@ -1,0 +1,144 @@
+package engine
+
+import (
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/plan"
+)
+
+// View is everything that is known now.
+func (e *Engine) View(at time.Time) View {
+	s := e.state
+	r := e.front.reading
+	failing, _ := e.plan.Guard(plan.Failing)
+	v := View{
+		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
+		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
+		Bound: failing.Bound, Switch: e.change,
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Blocked: e.front.blocked, Notice: r.Notice},
+	}
+	if s.Timed() {
+		v.Lacks = e.lacks(at)
+	}
+	for _, side := range split.Sides {
+		side := side
+		v.Sides[side] = e.sides[side].view
+		f := e.series.Over(side, at.Add(-figureSpan), 0)
+		f.Rate = e.series.Count(side, at.Add(-rateSpan), 0).Rate
+		v.Sides[side].Figures = f
+		v.Sides[side].Open = r.Sides[side].Open
+		v.Traffic.Rate += f.Rate
+		v.Traffic.Capacity[side] = v.Sides[side].Capacity
+	}
+	v.Traffic.Failing = v.Sides[v.Live].Figures.FailingCount().Rate()
+	e.judgeSplit(at)
+	v.Split = e.split
+	v.WayBack = e.wayBack(at, v.Traffic)
+	v.Overlap = e.overlap(at)
+	return v
+}
+
+// live is the side that the service lives on: the crossing's word while there is one,
+// else the front's.
+func (e *Engine) live() split.Side {
+	if e.state.Stage.UnderWay() {
+		return e.state.Live()
+	}
+	if e.front.reading.Split.Share > split.Whole/2 {
+		return split.Green
+	}
+	return split.Blue
+}
+
+// wayBack is the judgement on a rollback now.
+func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
+	s := e.state
+	if s.Stage == crossing.None || s.Stage == crossing.CalledOff || s.Stage == crossing.RolledBack {
+		return wayback.Readiness{}
+	}
+	home := s.Target.Other()
+	v := e.sides[home].view
+	f := wayback.Facts{
+		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted), Load: 0,
+		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Blocked: e.front.blocked,
+		Switched: e.change.Took, SwitchedAt: e.change.At,
+		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Task.Final),
+	}
+	if age := at.Sub(v.At); age > staleSides*v.Every && age > freshSide {
+		f.Stale = age
+	}
+	if v.Capacity > 0 {
+		f.Load = t.Rate / v.Capacity
+	}
+	return wayback.Judge(f)
+}
+
+// overlap is since when both sides have stood, and what the spare one has cost.
+func (e *Engine) overlap(at time.Time) Overlap {
+	var starts [2][]time.Time
+	var o Overlap
+	spare := e.live().Other()
+	for _, side := range split.Sides {
+		for _, i := range e.sides[side].view.Instances {
+			if !i.Running {
+				continue
+			}
+			starts[side] = append(starts[side], i.Started)
+			if side != spare {
+				continue
+			}
+			for _, part := range e.plan.Parts {
+				if price := part.Stacks[side].Price; part.Name == i.Part && price.Unit != "" {
+					o.Cost.Unit = price.Unit
+					o.Cost.Amount += raise.Cost(price.Amount, []time.Time{i.Started}, at)
+				}
+			}
+		}
+	}
+	since, ok := raise.Overlap(starts[split.Blue], starts[split.Green])
+	if !ok {
+		return Overlap{}
+	}
+	o.Since = since
+	return o
+}
+
+// trackLength is how many points the track keeps, one a second.
+const trackLength = 3600
+
+// draw gathers the figures of a second into a point of the track.
+func (e *Engine) draw(at time.Time) {
+	p := &e.point
+	if !p.At.IsZero() && at.Sub(p.At) >= time.Second {
+		if n := len(e.track); n >= 2*trackLength {
+			e.track = append([]Point(nil), e.track[n-trackLength:]...)
+		}
+		e.track = append(e.track, *p)
+		*p = Point{}
+	}
+	if p.At.IsZero() {
+		p.At = at
+	}
+	requests, failing := e.series.Last()
+	p.Planned = e.front.reading.Split.Share
+	p.Green += requests[split.Green]
+	p.All += requests[split.Blue] + requests[split.Green]
+	p.Failing += failing[split.Blue] + failing[split.Green]
+}
+
+// Running are a side's instances that run, as last read.
+func (e *Engine) Running(side split.Side) []reading.Instance {
+	var list []reading.Instance
+	for _, c := range e.sides[side].view.Instances {
+		if c.Running {
+			list = append(list, c.Instance)
+		}
+	}
+	return list
+}

@@ -1,0 +1,241 @@
+package engine
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// SideReading is what was read of a side's instances.
+type SideReading struct {
+	Side       split.Side
+	Begun      time.Time // when reading began
+	At         time.Time // when it was done
+	Conditions []reading.Condition
+	Error      string // what could not be read, "" if everything was
+}
+
+// sideSight is a side as last read.
+type sideSight struct {
+	view    SideView
+	tried   bool      // it was read, or could not be
+	cleared time.Time // when its instances were last changed: what was read before says nothing
+	running []reading.Instance
+}
+
+// fresh reports whether the reading still counts.
+func (s *sideSight) fresh(now time.Time) bool {
+	return !s.view.At.IsZero() && now.Sub(s.view.At) <= max(staleSides*s.view.Every, freshSide)
+}
+
+// raising is a raise whose instances are being started, or have been.
+type raising struct {
+	task     uint64
+	deadline time.Time
+	started  bool
+}
+
+// SideRead takes in a reading of a side's instances, unless they were changed since.
+func (e *Engine) SideRead(at time.Time, r SideReading) []crossing.Event {
+	events := e.Pass(at)
+	s := &e.sides[r.Side]
+	s.tried = true
+	if !r.Begun.Before(s.cleared) {
+		e.see(s, r)
+	}
+	if !e.ready && !e.front.at.IsZero() {
+		events = append(events, e.takeUp(at)...)
+	}
+	return append(append(events, e.judgeRaise(at)...), e.watch(at)...)
+}
+
+func (e *Engine) see(s *sideSight, r SideReading) {
+	v := s.view
+	v.Error = r.Error
+	if r.Error != "" && len(r.Conditions) == 0 {
+		s.view = v
+		return
+	}
+	v.At, v.Instances, v.Healthy = r.At, r.Conditions, 0
+	var names, builds []string
+	carrying := 0
+	main := e.plan.Main()
+	for _, c := range v.Instances {
+		if c.State == reading.Healthy {
+			v.Healthy++
+		}
+		if c.Part != main.Name {
+			continue
+		}
+		names = addOnce(names, c.Version)
+		builds = addOnce(builds, raise.Short(c.Build))
+		if c.State == reading.Healthy {
+			carrying++
+		}
+	}
+	v.Version, v.Build = strings.Join(names, " and "), strings.Join(builds, " and ")
+	v.Capacity = main.Stacks[r.Side].Capacity * float64(carrying)
+	s.view = v
+}
+
+func addOnce(list []string, text string) []string {
+	if slices.Contains(list, text) {
+		return list
+	}
+	return append(list, text)
+}
+
+// forget drops what is known of a side's instances, because they are others now.
+func (e *Engine) forget(side split.Side, at time.Time) {
+	s := &e.sides[side]
+	s.cleared = at
+	s.view = SideView{Every: s.view.Every, Wanted: s.view.Wanted, Figures: s.view.Figures}
+}
+
+// Started takes in that all instances of a raise were started, and now have to become
+// healthy. What was read of them before says nothing.
+func (e *Engine) Started(at time.Time, task uint64) {
+	if e.raising.task == task && task != 0 {
+		e.raising.started = true
+		e.forget(e.state.Task.Side, at)
+	}
+}
+
+// judgeRaise reports a raise as done when all instances are healthy, and as failed when
+// one has ended or time is up.
+func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
+	r, t := e.raising, e.state.Task
+	switch {
+	case r.task == 0 || r.task != t.ID:
+		return nil
+	case !r.started && !at.After(r.deadline):
+		return nil
+	}
+	v := raise.Judge(e.plan, t.Side, t.Choices, e.sides[t.Side].view.Instances)
+	switch {
+	case r.started && v.Healthy():
+		return e.decide(at, Self, crossing.Report{Fact: crossing.Raised{Task: t.ID, Instances: v.Names, Times: v.Times}})
+	case r.started && v.Exited():
+		return e.decide(at, Self, crossing.Report{Fact: crossing.NotDone{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
+	case at.After(r.deadline):
+		limit := e.plan.RaiseLimit(t.Side)
+		return e.decide(at, Self, crossing.Report{Fact: crossing.NotDone{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v, Limit: limit}}})
+	}
+	return nil
+}
+
+// ill reports whether an instance that gets requests does not serve as it should: also
+// one that was never seen healthy, when it has said no as often as its part's check
+// needs to call it down.
+func (e *Engine) ill(c reading.Condition) bool {
+	switch c.State {
+	case reading.Healthy:
+		return false
+	case reading.Failing, reading.Exited:
+		return true
+	}
+	down := 1
+	for _, part := range e.plan.Parts {
+		if part.Name == c.Part {
+			down = max(part.Health.Down, 1)
+		}
+	}
+	bad := 0
+	for n := len(c.History) - 1; n >= 0 && c.History[n] < 0; n-- {
+		bad++
+	}
+	return bad >= down
+}
+
+// bench is what is known of a side's ability to serve.
+func (e *Engine) bench(side split.Side) crossing.Bench {
+	b := crossing.Bench{Side: side, Known: true}
+	for _, s := range split.Sides {
+		v := e.sides[s].view
+		if v.At.IsZero() || e.now.Sub(v.At) > knownFor {
+			b.Known = false
+		}
+		for _, c := range e.frontPart(s) {
+			switch {
+			case s == side:
+				b.Instances++
+				if c.State == reading.Healthy {
+					b.Healthy++
+				}
+			case c.State == reading.Healthy:
+				b.Other++
+			}
+		}
+	}
+	return b
+}
+
+// stands reports whether instances of a side are there, or may be.
+func (e *Engine) stands(side split.Side) bool {
+	v := e.sides[side].view
+	if v.At.IsZero() {
+		return true // the front's own look decides
+	}
+	return slices.ContainsFunc(e.frontPart(side), func(c reading.Condition) bool { return c.Running })
+}
+
+// frontPart are a side's instances that the front sends requests to.
+func (e *Engine) frontPart(side split.Side) []reading.Condition {
+	var list []reading.Condition
+	for _, c := range e.sides[side].view.Instances {
+		if c.Part == e.plan.Main().Name {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+// Tell is what a front has to be told of a side's instances.
+type Tell struct {
+	Side    split.Side
+	Servers []reading.Server
+}
+
+// Telling is which instances the front has to be given because it has them differently,
+// and false if it has them all. A side that the stacks know nothing of, or that is being
+// raised or retired, is left as it is.
+func (e *Engine) Telling(at time.Time) (Tell, bool) {
+	if !e.front.fresh(at) || e.front.failed != "" {
+		return Tell{}, false
+	}
+	for _, side := range split.Sides {
+		conditions := e.frontPart(side)
+		t := e.state.Task
+		busy := t.ID != 0 && t.Side == side && (t.Do == crossing.Retire || t.Do == crossing.StandUp && !e.raising.started)
+		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) {
+			continue
+		}
+		wanted := make([]reading.Server, len(conditions))
+		for n, c := range conditions {
+			wanted[n] = reading.Server{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == reading.Failing || c.State == reading.Exited}
+		}
+		if !sameServers(wanted, e.front.reading.Sides[side].Instances) {
+			return Tell{side, wanted}, true
+		}
+	}
+	return Tell{}, false
+}
+
+func sameServers(wanted []reading.Server, counts []reading.Count) bool {
+	return slices.EqualFunc(wanted, counts, func(w reading.Server, c reading.Count) bool { return w == c.Server })
+}
+
+// parts are the plan's, as views have them.
+func parts(p *plan.Plan) []Part {
+	list := make([]Part, len(p.Parts))
+	for n, part := range p.Parts {
+		list[n] = Part{Name: part.Name, Wanted: [2]int{part.Stacks[0].Instances, part.Stacks[1].Instances}}
+	}
+	return list
+}

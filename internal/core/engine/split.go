@@ -1,0 +1,72 @@
+package engine
+
+import (
+	"time"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+const (
+	// splitGrace is how long requests that began before a change may still be counted.
+	splitGrace = 1500 * time.Millisecond
+	// splitSpan is how far back a split is judged by: what was wrong for a while and was
+	// put right must not be held against it for ever.
+	splitSpan = 5 * time.Minute
+)
+
+// SplitView is whether requests are split as asked, by what was counted since the split
+// was last changed.
+type SplitView struct {
+	Asked  split.Share    `json:"asked"`  // on green
+	Front  evidence.Seen  `json:"front"`  // by the front's own counts
+	Prober evidence.Seen  `json:"prober"` // by the answers that Vaiven's own requests got
+	Counts evidence.Count `json:"counts"` // the front's: on green, and in all
+	Door   evidence.Count `json:"door"`   // the prober's, as far as they say something
+	Wrong  bool           `json:"wrong,omitempty"`
+	Since  time.Time      `json:"since,omitzero"` // while wrong
+}
+
+// JudgeSplit says whether requests are split as asked: by the front's counts of those on
+// green and in all, and by the answers of each side that the prober got.
+func JudgeSplit(share split.Share, f plan.Front, counts evidence.Count, probed [2]int64) SplitView {
+	tolerance := evidence.Independent
+	if f.Key.From != plan.KeyRandom || f.Sticky {
+		tolerance = evidence.Clustered
+	}
+	door := evidence.Count{Bad: probed[split.Green], Of: probed[split.Blue] + probed[split.Green]}
+	if f.Key.From == plan.KeyClient || f.Key.From != plan.KeyRandom && f.Kind() != plan.FrontEmbedded {
+		door = evidence.Count{} // the prober is one client: it sees one side
+	}
+	v := SplitView{
+		Asked: share, Counts: counts, Door: door,
+		Front: evidence.Asked(share.Fraction(), counts, tolerance), Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
+	}
+	v.Wrong = v.Front.Verdict == evidence.Off || v.Prober.Verdict == evidence.Off
+	return v
+}
+
+// judgeSplit holds what was counted since the last change against the share in force.
+func (e *Engine) judgeSplit(now time.Time) {
+	s := e.front.reading.Split
+	since := s.Since
+	if e.settled.After(since) {
+		since = e.settled
+	}
+	since = since.Add(splitGrace)
+	if from := now.Add(-splitSpan); from.After(since) {
+		since = from
+	}
+	green, blue := e.series.Count(split.Green, since, 0).Requests, e.series.Count(split.Blue, since, 0).Requests
+	before := e.split
+	if counts := (evidence.Count{Bad: green, Of: green + blue}); counts != before.Counts || s.Share != before.Asked || e.door.At.After(e.splitAt) {
+		e.split = JudgeSplit(s.Share, e.plan.Front, counts, e.door.Seen(since))
+		e.splitAt = e.door.At
+	}
+	if e.split.Wrong {
+		if e.split.Since = now; before.Wrong {
+			e.split.Since = before.Since
+		}
+	}
+}

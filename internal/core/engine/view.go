@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/plan"
+)
+
+// View is everything that is known of a service at a moment. What it shares with the
+// engine is never changed.
+type View struct {
+	At       time.Time         `json:"at"`
+	Service  string            `json:"service"`
+	Ready    bool              `json:"ready"`    // front and stacks were read, so commands are taken
+	Crossing crossing.State    `json:"crossing"` // its stage is empty if there never was one
+	Left     time.Duration     `json:"left"`     // of leg or keep, of the time that is watched
+	Lacks    []Lack            `json:"lacks,omitempty"`
+	Planned  route.Route       `json:"planned"` // the plan's route
+	Keep     time.Duration     `json:"keep"`
+	Then     plan.Then         `json:"then"`
+	Live     split.Side        `json:"live"` // as the front's share says while nothing is crossing
+	Front    FrontView         `json:"front"`
+	Split    SplitView         `json:"split"`
+	Sides    [2]SideView       `json:"sides"`
+	Typical  time.Duration     `json:"typical,omitempty"` // from an instance's start until it is healthy, by earlier crossings
+	Overlap  Overlap           `json:"overlap,omitzero"`
+	Parts    []Part            `json:"parts"`
+	Guards   []guard.Status    `json:"guards"`
+	WayBack  wayback.Readiness `json:"way_back"`
+	Door     reading.Door      `json:"door"`
+	Track    []Point           `json:"track"` // oldest first
+	Traffic  route.Traffic     `json:"traffic"`
+	Bound    evidence.Bound    `json:"bound"`  // of the first guard on failing answers, for outlooks
+	Switch   Switch            `json:"switch"` // the last change of the share
+}
+
+// Lack is something that has to be known before the route goes on, and is not.
+type Lack struct {
+	Kind  LackKind   `json:"kind"`
+	Side  split.Side `json:"side"`           // LackSide
+	Since time.Time  `json:"since,omitzero"` // when it was last known; zero if never
+	Said  string     `json:"said,omitempty"` // why, as the system said it
+}
+
+// LackKind is a kind of lack.
+type LackKind string
+
+// The kinds.
+const (
+	LackFront LackKind = "front" // it was not read lately
+	LackSide  LackKind = "side"  // its instances were not
+	LackWatch LackKind = "watch" // nobody watched: this process stood still
+)
+
+// Overlap is since when both sides have been standing, and what the spare one has
+// cost by now.
+type Overlap struct {
+	Since time.Time  `json:"since,omitzero"`
+	Cost  plan.Price `json:"cost,omitzero"` // its unit is empty if the plan has no price
+}
+
+// Part is one part of both sides, as the plan has it.
+type Part struct {
+	Name   string `json:"name"`
+	Wanted [2]int `json:"wanted"` // instances, by side
+}
+
+// FrontView is the front as last read.
+type FrontView struct {
+	At      time.Time     `json:"at,omitzero"` // of the reading
+	Every   time.Duration `json:"every"`       // how often it is read
+	Split   reading.Split `json:"split"`
+	Order   reading.Order `json:"order,omitzero"`
+	Error   string        `json:"error,omitempty"`   // of the last try; the rest is older then
+	Blocked string        `json:"blocked,omitempty"` // why it would not take a change
+	Notice  string        `json:"notice,omitempty"`
+}
+
+// SideView is one side with its instances and figures.
+type SideView struct {
+	Version   string              `json:"version,omitempty"` // "" if it has no instances; all of them if they differ
+	Build     string              `json:"build,omitempty"`
+	Instances []reading.Condition `json:"instances"`
+	Healthy   int                 `json:"healthy"`
+	Wanted    int                 `json:"wanted"`      // by the plan
+	At        time.Time           `json:"at,omitzero"` // of the reading of the instances
+	Every     time.Duration       `json:"every"`       // how often they are read
+	Error     string              `json:"error,omitempty"`
+	Figures   figures.Figures     `json:"figures"`  // of the last seconds
+	Capacity  float64             `json:"capacity"` // requests a second that the healthy instances carry; 0 if not known
+	Open      int64               `json:"open"`     // requests being answered
+}
+
+// Point is one second of the track.
+type Point struct {
+	At      time.Time   `json:"at"`
+	Planned split.Share `json:"planned"` // on green
+	Green   int64       `json:"green"`   // requests that green answered
+	All     int64       `json:"all"`
+	Failing int64       `json:"failing"`
+}
+
+// Switch is a change of the share at the front.
+type Switch struct {
+	At    time.Time     `json:"at,omitzero"` // when the front confirmed it
+	Share split.Share   `json:"share"`
+	Took  time.Duration `json:"took"` // from command to confirmation
+}

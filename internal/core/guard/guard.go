@@ -1,0 +1,286 @@
+package guard
+
+import (
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// State is how a guard stands.
+type State string
+
+// The states. Unknown is not clear: something is missing that the guard needs, and
+// [Status.Lack] says what.
+const (
+	Off      State = "off"
+	Idle     State = "idle"    // there is nothing to watch yet
+	Unknown  State = "unknown" // it cannot say
+	Clear    State = "clear"
+	Watching State = "watching" // it may be, and more answers will tell
+	Tripped  State = "tripped"
+)
+
+// Lack is what a guard needs and has not.
+type Lack string
+
+// What may be missing.
+const (
+	TooFew     Lack = "too few answers"
+	NoBaseline Lack = "no baseline" // the live side answers nothing that it could be compared with
+	NotTimed   Lack = "not timed"   // the front measures no times
+	NotRead    Lack = "not read"    // what it watches could not be read lately
+)
+
+// Status is one guard as of a moment.
+type Status struct {
+	Name       string              `json:"name"`
+	Watch      plan.Watch          `json:"watch"`
+	State      State               `json:"state"`
+	Lack       Lack                `json:"lack,omitempty"`
+	Then       plan.Action         `json:"then"`
+	Bound      evidence.Bound      `json:"bound,omitzero"` // of guards that compare
+	Most       int                 `json:"most,omitempty"` // of guards that count
+	Baseline   evidence.Count      `json:"baseline"`       // the live side's
+	Trial      evidence.Count      `json:"trial"`          // the target's; of guards that count, Bad is the number
+	Comparison evidence.Comparison `json:"comparison"`
+	More       time.Duration       `json:"more,omitempty"`     // until it may be sure, at the present rates
+	Sureness   []float64           `json:"sureness,omitempty"` // the last certainties, oldest first
+	First      raise.Stuck         `json:"first,omitzero"`     // the first instance that is not healthy
+	Missing    int                 `json:"missing,omitempty"`  // instances that are not there
+	Wanted     int                 `json:"wanted,omitempty"`   // instances that should be
+}
+
+// Level is how bad it is: the target's rate, or the number.
+func (s Status) Level() float64 {
+	if s.Watch.Compares() {
+		return s.Trial.Rate()
+	}
+	return float64(s.Trial.Bad)
+}
+
+// Facts is what guards are evaluated on.
+type Facts struct {
+	Now       time.Time
+	Since     time.Time // when the target first got traffic; zero before
+	Target    split.Side
+	Series    *figures.Series
+	FrontRead bool // the series is up to date
+	SideRead  bool // the conditions are
+	Condition []reading.Condition
+	Ill       func(reading.Condition) bool
+	Wanted    int // instances of the target
+}
+
+// surenessLength is how many certainties a guard shows, and surenessEvery how far they
+// lie apart.
+const (
+	surenessLength = 8
+	surenessEvery  = 5 * time.Second
+)
+
+// Guards evaluates the rules of a plan as time passes. Make it anew for each crossing. It
+// is not safe for concurrent use.
+type Guards struct {
+	rules  []plan.Guard
+	states []state
+	marked time.Time // when certainties were last kept
+}
+
+// state is what is remembered of one guard.
+type state struct {
+	baseline evidence.Count // the live side's last count that was large enough
+	sureness []float64
+	was      Status // the last one, for counts that have not changed
+}
+
+// New makes guards that have seen nothing.
+func New(rules []plan.Guard) *Guards { return &Guards{rules: rules, states: make([]state, len(rules))} }
+
+// Evaluate is how all guards stand, in the order of the plan. Answers count since the
+// target first got traffic, and no further back than each guard's time.
+func (g *Guards) Evaluate(f Facts) []Status {
+	mark := !f.Since.IsZero() && f.Now.Sub(g.marked) >= surenessEvery
+	if mark {
+		g.marked = f.Now
+	}
+	list := make([]Status, len(g.rules))
+	for n, rule := range g.rules {
+		s := Status{Name: rule.Name, Watch: rule.Watch, Then: rule.Then, Most: rule.Most, State: Clear}
+		if rule.Watch.Compares() {
+			s.Bound = rule.Bound
+		}
+		switch {
+		case rule.Off:
+			s.State = Off
+		case f.Since.IsZero():
+			s.State = Idle
+			if rule.Watch.Compares() {
+				g.before(n, rule, f)
+			}
+		case rule.Watch.Compares():
+			s = g.compare(n, rule, s, f, mark)
+		case rule.Watch == plan.Unhealthy:
+			s = unhealthy(s, f)
+		default:
+			s = lost(s, f)
+		}
+		list[n] = s
+	}
+	return list
+}
+
+// count is the answers that a rule is about.
+func count(rule plan.Guard, f figures.Figures) evidence.Count {
+	if rule.Watch == plan.Slow {
+		return f.SlowCount()
+	}
+	return f.FailingCount()
+}
+
+// before takes what the live side answers before the target gets anything for the
+// baseline of a switch all at once, after which there is none.
+func (g *Guards) before(n int, rule plan.Guard, f Facts) {
+	if f.Series == nil {
+		return
+	}
+	live := f.Series.Count(f.Target.Other(), f.Now.Add(-rule.Over), rule.After)
+	if c := count(rule, live); c.Of >= rule.Bound.AtLeast && (rule.Watch != plan.Slow || live.Timed > 0) {
+		g.states[n].baseline = c
+	}
+}
+
+func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) Status {
+	st := &g.states[n]
+	since := f.Since
+	if from := f.Now.Add(-rule.Over); from.After(since) {
+		since = from
+	}
+	trial := f.Series.Count(f.Target, since, rule.After)
+	s.Trial = count(rule, trial)
+	s.Baseline = count(rule, f.Series.Count(f.Target.Other(), since, rule.After))
+	// Once all traffic has moved, the other side has nothing new to compare with: then
+	// what it last did counts.
+	if s.Baseline.Of >= rule.Bound.AtLeast {
+		st.baseline = s.Baseline
+	} else {
+		s.Baseline = st.baseline
+	}
+	switch {
+	case !f.FrontRead:
+		s.State, s.Lack = Unknown, NotRead
+	case rule.Watch == plan.Slow && trial.Requests > trial.Lost && trial.Timed == 0:
+		s.State, s.Lack = Unknown, NotTimed
+	case s.Trial == st.was.Trial && s.Baseline == st.was.Baseline:
+		s.State, s.Lack, s.Comparison, s.More = st.was.State, st.was.Lack, st.was.Comparison, st.was.More
+	default:
+		s = judged(s, rule, f.Now.Sub(since))
+	}
+	if mark {
+		st.sureness = append(append([]float64(nil), st.sureness[max(0, len(st.sureness)-surenessLength+1):]...), s.Comparison.Sure)
+	}
+	s.Sureness = st.sureness
+	if s.Lack != NotRead {
+		st.was = s
+	}
+	return s
+}
+
+// judged compares the sides.
+func judged(s Status, rule plan.Guard, span time.Duration) Status {
+	s.Comparison = evidence.Compare(s.Baseline, s.Trial, rule.Bound)
+	switch s.Comparison.Verdict {
+	case evidence.TooFew:
+		s.State, s.Lack = Unknown, TooFew
+	case evidence.NoBaseline:
+		s.State, s.Lack = Unknown, NoBaseline
+	case evidence.Worse:
+		s.State = Tripped
+	case evidence.Watching:
+		s.State = Watching
+		s.More = time.Duration(s.Comparison.More * float64(span))
+	default:
+		s.State = Clear
+	}
+	return s
+}
+
+// unhealthy counts instances that do not serve as they should, and those that are not
+// there.
+func unhealthy(s Status, f Facts) Status {
+	s.Wanted = f.Wanted
+	if s.Missing = max(f.Wanted-len(f.Condition), 0); s.Missing > 0 {
+		s.Trial.Bad = int64(s.Missing)
+	}
+	for _, c := range f.Condition {
+		if !f.Ill(c) {
+			continue
+		}
+		if s.Trial.Bad++; s.First.Name == "" {
+			s.First = raise.Stuck{Name: c.Name, Health: c.State, Said: c.Said}
+		}
+	}
+	return counted(s, f.SideRead)
+}
+
+func lost(s Status, f Facts) Status {
+	s.Trial.Bad = f.Series.Count(f.Target, f.Since, 0).Lost
+	return counted(s, f.FrontRead)
+}
+
+// counted holds a number against what is allowed. One that is too large is so whenever
+// it was read.
+func counted(s Status, read bool) Status {
+	switch {
+	case s.Trial.Bad > int64(s.Most):
+		s.State = Tripped
+	case !read:
+		s.State, s.Lack = Unknown, NotRead
+	case s.Trial.Bad > 0:
+		s.State = Watching
+	}
+	return s
+}
+
+// Gravest is the tripped guard that is to be heeded: one that goes back before one that
+// freezes, and the first in the plan's order. A guard that a person has overruled is
+// heeded again when it is known to be worse than what that person saw. It is false if
+// there is none.
+func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) (crossing.Alarm, bool) {
+	best := -1
+	for n, s := range list {
+		if s.State != Tripped || isOverruled(s, overruled) {
+			continue
+		}
+		if best < 0 || s.Then == plan.RollBack && list[best].Then != plan.RollBack {
+			best = n
+		}
+	}
+	if best < 0 {
+		return crossing.Alarm{}, false
+	}
+	s := list[best]
+	return crossing.Alarm{
+		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Comparison.Sure,
+		First: s.First, Missing: s.Missing, Side: target,
+	}, true
+}
+
+// isOverruled reports whether a person has gone on in spite of a guard at its level.
+func isOverruled(s Status, overruled []crossing.Overruling) bool {
+	for _, o := range overruled {
+		switch {
+		case o.Guard != s.Name:
+		case s.Watch.Compares():
+			return evidence.Rate(s.Trial, 1-s.Bound.Sure).Low <= o.Level
+		default:
+			return s.Level() <= o.Level
+		}
+	}
+	return false
+}

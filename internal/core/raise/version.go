@@ -1,0 +1,40 @@
+package raise
+
+import (
+	"strings"
+	"time"
+)
+
+// Version is one version that exists.
+type Version struct {
+	Name string    `json:"version"`
+	ID   string    `json:"build"`          // identity of its build
+	At   time.Time `json:"at,omitzero"`    // when it was made, if that is known
+	Note string    `json:"note,omitempty"` // what its maker says of it, on one line
+}
+
+// Short is a build's identity as people compare it: twelve digits.
+func Short(id string) string {
+	_, hex, ok := strings.Cut(id, ":") // sha256:...
+	if !ok {
+		hex = id
+	}
+	return hex[:min(len(hex), 12)]
+}
+
+// Pick is the version of a name, or the one whose identity begins with it; false if
+// there is none.
+func Pick(list []Version, name string) (Version, bool) {
+	for _, v := range list {
+		if v.Name == name {
+			return v, true
+		}
+	}
+	const certain = 7 // digits of an identity
+	for _, v := range list {
+		if len(name) >= certain && (strings.HasPrefix(v.ID, name) || strings.HasPrefix(Short(v.ID), name)) {
+			return v, true
+		}
+	}
+	return Version{}, false
+}

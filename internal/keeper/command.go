@@ -1,0 +1,232 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
+	"vaiven/internal/versions"
+)
+
+// Do carries out a command. See [Client].
+func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
+	if c.Do == Again || c.Do == Prove && !k.latest.Load().Crossing.Stage.UnderWay() {
+		return 0, k.look(ctx, c)
+	}
+	in, err := k.input(ctx, c)
+	if err == nil && c.Do != Back && c.Do != Freeze {
+		if errBook := k.book.ready(ctx); errBook != nil {
+			err = &crossing.Refusal{Kind: crossing.NotRecorded, Said: errBook.Error()}
+		}
+	}
+	if err != nil {
+		return 0, inWords(err)
+	}
+	type answer struct {
+		seq uint64
+		err error
+	}
+	reply := make(chan answer, 1)
+	k.post(ctx, func(now time.Time) {
+		seen := c.Seen
+		if seen == 0 {
+			seen = k.engine.State().Seq
+		}
+		events, err := k.engine.Command(crossing.Moment{At: now, By: c.By, Seen: seen}, in)
+		k.happened(events)
+		if c.Do == Back {
+			k.kicked()
+		}
+		k.publish(now)
+		reply <- answer{k.engine.State().Seq, err}
+	})
+	select {
+	case a := <-reply:
+		return a.seq, inWords(a.err)
+	case <-k.done:
+		select {
+		case a := <-reply:
+			return a.seq, inWords(a.err)
+		default:
+			return 0, errStopped
+		}
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	}
+}
+
+// inWords gives a refusal its words.
+func inWords(err error) error {
+	var r *crossing.Refusal
+	if errors.As(err, &r) {
+		return refused{r}
+	}
+	return err
+}
+
+// input turns a command into what is decided on. What a beginning or a raise needs to
+// know is read first.
+func (k *Keeper) input(ctx context.Context, c Command) (crossing.Input, error) {
+	switch c.Do {
+	case Begin:
+		return k.beginning(ctx, c)
+	case Raise:
+		return k.spare(ctx, c)
+	case Yes:
+		return crossing.Yes{Question: c.Question}, nil
+	case No:
+		return crossing.No{Question: c.Question}, nil
+	case Next:
+		return crossing.NextLeg{Leg: c.Leg}, nil
+	case Prove:
+		return crossing.ProveAgain{}, nil
+	case Steer:
+		return crossing.Steer{Share: c.Share}, nil
+	case Shift:
+		return crossing.ShiftTo{Share: c.Share}, nil
+	case PutBack:
+		return crossing.PutBack{}, nil
+	case Freeze:
+		return crossing.Halt{}, nil
+	case GoOn:
+		return crossing.GoOn{}, nil
+	case Back:
+		return crossing.Back{Why: c.Why, Force: c.Force}, nil
+	case Retire:
+		if c.Typed != k.Plan.Service {
+			return nil, &crossing.Refusal{Kind: crossing.NotTyped, Said: k.Plan.Service}
+		}
+		return crossing.GiveUp{}, nil
+	}
+	return nil, fmt.Errorf("there is no command %q", c.Do)
+}
+
+// chosen is what a crossing or a raise begins from.
+type chosen struct {
+	target  split.Side
+	choices []raise.Choice
+	live    []reading.Instance // of the other side
+	version string             // of the live side
+	nobody  bool               // is on the live side
+}
+
+// choose reads where requests go now, what runs there, and which versions there are. The
+// keeper takes the reading of the front in as any other.
+func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	asked := time.Now()
+	r, err := k.Front.Read(ctx)
+	if err != nil {
+		return chosen{}, err
+	}
+	k.post(ctx, func(now time.Time) { k.happened(k.engine.FrontRead(now, asked, r)) })
+	live, err := Live(r.Split.Share)
+	if err != nil {
+		return chosen{}, err
+	}
+	b := chosen{target: live.Other()}
+	if b.live, err = k.Stacks.List(ctx, live); err != nil {
+		return b, err
+	}
+	offers, err := Offers(ctx, k.Plan, k.Sources)
+	if err != nil {
+		return b, err
+	}
+	byPart := map[string][]raise.Version{}
+	for _, o := range offers {
+		byPart[o.Part] = o.Versions
+	}
+	if b.choices, err = crossing.Choose(k.Plan, byPart, c.Version, c.Versions, b.live); err != nil {
+		return b, err
+	}
+	b.nobody = len(r.Sides[live].Instances) == 0
+	for _, i := range b.live {
+		if i.Running && i.Part == k.Plan.Main().Name {
+			b.version, b.nobody = i.Version, false
+		}
+	}
+	return b, nil
+}
+
+func (k *Keeper) beginning(ctx context.Context, c Command) (crossing.Input, error) {
+	b, err := k.choose(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return crossing.Begin{
+		Service: k.Plan.Service, Number: k.latest.Load().Crossing.Number + 1, Target: b.target, LiveVersion: b.version, Choices: b.choices,
+		NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild, Nobody: b.nobody, Hold: c.Hold,
+		Route: k.Plan.Route, Keep: k.Plan.Keep, Then: k.Plan.Then,
+	}, nil
+}
+
+func (k *Keeper) spare(ctx context.Context, c Command) (crossing.Input, error) {
+	b, err := k.choose(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return crossing.RaiseSpare{Side: b.target, Choices: b.choices, NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild}, nil
+}
+
+// Live is the side that all requests go to, and an error if they are split.
+func Live(share split.Share) (split.Side, error) {
+	switch share {
+	case 0:
+		return split.Blue, nil
+	case split.Whole:
+		return split.Green, nil
+	}
+	return 0, refused{&crossing.Refusal{Kind: crossing.Split, Share: share}}
+}
+
+// Offers are the versions that there are to choose from, for each part of a plan that has
+// versions of its own.
+func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Source) ([]Offer, error) {
+	var offers []Offer
+	for _, part := range p.Parts {
+		source, own := sources[part.Name]
+		if !own {
+			continue
+		}
+		list, err := source.List(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("part %s: %w", part.Name, err)
+		}
+		offers = append(offers, Offer{Part: part.Name, Versions: list})
+	}
+	return offers, nil
+}
+
+// Versions is what there is to choose from, for each part that has versions of its
+// own.
+func (k *Keeper) Versions(ctx context.Context) ([]Offer, error) {
+	offers, err := Offers(ctx, k.Plan, k.Sources)
+	if err != nil {
+		return nil, err
+	}
+	past, err := k.Book.Past(ctx)
+	if err != nil {
+		k.log.warn("earlier crossings are not known", "err", err) // the choice does not depend on them
+	}
+	for n := range offers {
+		if offers[n].Part == k.Plan.Main().Name {
+			offers[n].Past = past
+		}
+	}
+	return offers, nil
+}
+
+// Foresee is what the front would do to put a share on green in force.
+func (k *Keeper) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
+	ctx, cancel := context.WithTimeout(ctx, frontLimit)
+	defer cancel()
+	return k.Front.Foresee(ctx, share)
+}

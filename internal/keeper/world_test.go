@@ -1,0 +1,624 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/differ"
+	"vaiven/internal/front"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/prove"
+	"vaiven/internal/stack"
+	"vaiven/internal/versions"
+)
+
+// world is a service in memory: a front, two sides, a logbook and what they are asked with.
+// What must never happen is looked for in all that is done to it.
+type world struct {
+	mu     sync.Mutex
+	plan   *plan.Plan
+	source source
+	// trouble is what happens before something is done: how long it takes, whether it does
+	// not heed a context that ends, and the error it comes to. nil: nothing happens.
+	trouble func(what string) (late time.Duration, deaf bool, err error)
+	broken  []string // the promises that were
+
+	// The front.
+
+	compares bool // it holds the order of going home itself, and refuses stale changes as they take effect
+	share    split.Share
+	order    reading.Order
+	revision uint64
+	since    time.Time
+	counts   [2][]reading.Count
+	counted  time.Time
+	failing  [2]float64 // part of the answers
+	answers  [2]float64 // so far
+	bad      [2]float64 // of them
+	open     [2]int64   // requests
+	homes    int
+	apart    []reading.Apart
+
+	// The sides.
+
+	sides    [2][]reading.Instance
+	health   map[string]reading.Health // by name; healthy if it is not there
+	stopped  []split.Side
+	deadline time.Time // that the last stop was given, zero if none
+	findings []proof.Result
+
+	// The logbook.
+
+	events []crossing.Event
+}
+
+type source map[string]string
+
+func (s source) List(context.Context) ([]raise.Version, error) {
+	var list []raise.Version
+	for name, id := range s {
+		list = append(list, raise.Version{Name: name, ID: id})
+	}
+	slices.SortFunc(list, func(a, b raise.Version) int { return strings.Compare(b.Name, a.Name) })
+	return list, nil
+}
+
+// newWorld is a service with its first version on blue.
+func newWorld() *world {
+	w := &world{compares: true, revision: 7, since: time.Now(), counted: time.Now(), health: map[string]reading.Health{}}
+	w.source = source{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
+	w.plan = &plan.Plan{
+		Service: "sailings",
+		Parts:   []plan.Part{{Name: "web", Health: plan.Check{Name: "health", Every: time.Second, Within: time.Second, Up: 1, Down: 2}}},
+		Route:   route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
+		Keep:    20 * time.Second, Then: plan.ThenRetire,
+		Guards: []plan.Guard{
+			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: plan.RollBack},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "lost at front", Watch: plan.Lost, Then: plan.RollBack},
+		},
+	}
+	for _, side := range split.Sides {
+		w.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 1000}
+	}
+	w.stand(split.Blue, "4.2.0", "7c1e")
+	w.counts[split.Blue] = countsOf(w.sides[split.Blue])
+	return w
+}
+
+// stand makes a side consist of a build.
+func (w *world) stand(side split.Side, version, build string) {
+	w.sides[side] = nil
+	for n := range 2 {
+		name := fmt.Sprintf("%v-%d", side, n+1)
+		w.sides[side] = append(w.sides[side], reading.Instance{
+			Name: name, Part: "web", Side: side, Version: version, Build: build, Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1), Started: time.Now(), Running: true,
+		})
+	}
+}
+
+func countsOf(list []reading.Instance) []reading.Count {
+	var counts []reading.Count
+	for _, i := range list {
+		counts = append(counts, reading.Count{Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version}})
+	}
+	return counts
+}
+
+// broke notes a broken promise.
+func (w *world) broke(format string, args ...any) {
+	w.broken = append(w.broken, fmt.Sprintf(format, args...))
+}
+
+// with does something with the world while nobody else does.
+func (w *world) with(do func()) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	do()
+}
+
+// meet is the trouble that something runs into before it is done.
+func (w *world) meet(ctx context.Context, what string) error {
+	w.mu.Lock()
+	trouble := w.trouble
+	w.mu.Unlock()
+	if trouble == nil {
+		return ctx.Err()
+	}
+	late, deaf, err := trouble(what)
+	if late > 0 {
+		over := ctx.Done()
+		if deaf {
+			over = nil
+		}
+		select {
+		case <-time.After(late):
+		case <-over:
+			return context.Cause(ctx)
+		}
+	}
+	if err == nil && !deaf {
+		err = ctx.Err()
+	}
+	return err
+}
+
+// home is the share on green with all requests on a side.
+func home(side split.Side) split.Share { return split.Toward(side, split.Whole) }
+
+// --- the front
+
+type worldFront struct{ *world }
+
+func (f worldFront) Read(ctx context.Context) (reading.Front, error) {
+	if err := f.meet(ctx, "read"); err != nil {
+		return reading.Front{}, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.count()
+	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart}
+	for _, side := range split.Sides {
+		r.Sides[side] = reading.Side{Instances: slices.Clone(f.counts[side]), Open: f.open[side]}
+	}
+	return r, nil
+}
+
+func (w *world) split() reading.Split {
+	return reading.Split{Revision: w.revision, Share: w.share, Since: w.since}
+}
+
+// count lets the answers come in that were given since the last time: a hundred a second.
+func (w *world) count() {
+	now := time.Now()
+	answers := 100 * now.Sub(w.counted).Seconds()
+	w.counted = now
+	for _, side := range split.Sides {
+		more := answers * w.share.Of(side).Fraction()
+		w.answers[side] += more
+		w.bad[side] += more * w.failing[side]
+		for n := range w.counts[side] {
+			c := &w.counts[side][n]
+			c.Requests, c.Status[5] = int64(w.answers[side])/int64(len(w.counts[side])), int64(w.bad[side])/int64(len(w.counts[side]))
+			c.Status[2] = c.Requests - c.Status[5]
+		}
+	}
+}
+
+// put puts a share in force.
+func (w *world) put(share split.Share) {
+	w.count()
+	w.share, w.revision, w.since = share, w.revision+1, time.Now()
+}
+
+func (f worldFront) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
+	return front.Change{From: f.now(), Wanted: share, Reached: share}, ctx.Err()
+}
+
+func (w *world) now() split.Share {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.share
+}
+
+// stale says why a change is not made any more.
+func (w *world) stale(e front.Expect) error {
+	switch {
+	case w.order.Generation > e.Generation:
+		return front.ErrNewer
+	case w.revision != e.Revision:
+		return front.ErrChanged
+	}
+	return nil
+}
+
+func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	if err := f.meet(ctx, "before set"); err != nil {
+		return front.Done{}, err
+	}
+	f.mu.Lock()
+	err := f.stale(e)
+	compares := f.compares
+	f.mu.Unlock()
+	if err != nil {
+		return front.Done{}, err
+	}
+	errSet := f.meet(ctx, "set") // frozen between its check and its command
+	if errors.Is(errSet, errLost) {
+		return front.Done{}, errSet
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if compares {
+		if err := f.stale(e); err != nil {
+			return front.Done{}, err
+		}
+	}
+	if share.Of(split.Green) > 0 && len(f.counts[split.Green]) == 0 || share.Of(split.Blue) > 0 && len(f.counts[split.Blue]) == 0 {
+		return front.Done{}, front.ErrRefused
+	}
+	f.recorded("a share", crossing.Move)
+	f.put(share)
+	if f.order.Generation > e.Generation { // it could not compare: it takes itself back
+		f.put(home(f.order.Side))
+		return front.Done{}, front.ErrNewer
+	}
+	if errSet != nil {
+		return front.Done{}, errSet // it was done, and nobody heard of it
+	}
+	return front.Done{Split: f.split(), Nearest: share, Order: f.order, Did: []string{"set weight"}}, nil
+}
+
+// errLost is something that was not done; what fails in another way was.
+var errLost = errors.New("no answer, and nothing was done")
+
+func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	errHome := f.meet(ctx, "home")
+	if errors.Is(errHome, errLost) || errHome != nil && ctx.Err() != nil {
+		return front.Done{}, errHome
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(f.counts[h.Side]) == 0 && len(f.counts[h.Side.Other()]) > 0 && !h.Force {
+		return front.Done{}, front.ErrNobody
+	}
+	f.homes++
+	f.order = reading.Order{Generation: f.order.Generation + 1, Side: h.Side, At: time.Now(), By: h.By, Why: h.Why}
+	f.put(home(h.Side))
+	if errHome != nil {
+		return front.Done{}, errHome
+	}
+	return front.Done{Split: f.split(), Nearest: f.share, Order: f.order, Did: []string{"all home"}}, nil
+}
+
+func (f worldFront) SetInstances(ctx context.Context, side split.Side, list []reading.Server) error {
+	if err := f.meet(ctx, "instances"); err != nil {
+		return err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(list) == 0 && f.share.Of(side) > 0 {
+		return front.ErrRefused
+	}
+	f.count()
+	var counts []reading.Count
+	for _, s := range list {
+		c := reading.Count{Server: s}
+		for _, was := range f.counts[side] {
+			if was.Address == s.Address {
+				c = was
+				c.Server = s
+			}
+		}
+		counts = append(counts, c)
+	}
+	f.counts[side] = counts
+	return nil
+}
+
+func (f worldFront) Drain(ctx context.Context, side split.Side) (int64, error) {
+	if err := f.meet(ctx, "drain"); err != nil {
+		return 0, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.share.Of(side) > 0 {
+		return 0, front.ErrRefused
+	}
+	return f.open[side], nil
+}
+
+// --- the sides
+
+type worldStacks struct{ *world }
+
+func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[string]stack.Build) error {
+	if err := s.meet(ctx, "raise"); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if of := s.share.Of(side); of > 0 {
+		s.broke("%v was raised while it got %v of the requests", side, of)
+	}
+	s.recorded("instances of "+side.String(), crossing.StandUp)
+	s.stand(side, builds["web"].Version, builds["web"].ID)
+	return nil
+}
+
+func (s worldStacks) Place(context.Context, reading.Instance) (place.Place, error) {
+	return place.Local{}, nil
+}
+
+func (s worldStacks) Describe(context.Context, reading.Instance) (stack.Description, error) {
+	return stack.Description{}, nil
+}
+
+func (s worldStacks) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
+	if err := s.meet(ctx, "list"); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.sides[side]), nil
+}
+
+func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
+	if err := s.meet(ctx, "stop"); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if of := s.share.Of(side); of > 0 {
+		s.broke("%v was stopped while it got %v of the requests", side, of)
+	}
+	s.recorded("a stop of "+side.String(), crossing.Retire)
+	s.deadline, _ = ctx.Deadline()
+	s.sides[side] = nil
+	s.stopped = append(s.stopped, side)
+	return nil
+}
+
+var _ differ.Standing = worldStacks{}
+
+// recorded holds what is done to the logbook: that it was ordered stands there already.
+func (w *world) recorded(what string, deed crossing.Deed) {
+	for _, e := range w.events {
+		if o, ok := e.What.(crossing.Ordered); ok && o.Task.Do == deed {
+			return
+		}
+	}
+	w.broke("%s was done before the logbook had it", what)
+}
+
+// worldHealth is how the instances are.
+type worldHealth struct{ *world }
+
+func (h worldHealth) Round(ctx context.Context, list []reading.Instance) []reading.Condition {
+	_ = h.meet(ctx, "health")
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	var conditions []reading.Condition
+	for _, i := range list {
+		c := reading.Condition{Instance: i, State: reading.Healthy, At: time.Now(), Since: i.Started, History: []float64{1}}
+		if state, ok := h.health[i.Name]; ok {
+			c.State, c.Said = state, "status 503"
+		}
+		if !i.Running {
+			c.State = reading.Exited
+		}
+		conditions = append(conditions, c)
+	}
+	return conditions
+}
+
+// worldProber gets an answer a tick.
+type worldProber struct {
+	mu      sync.Mutex
+	answers int64
+}
+
+func (*worldProber) Run(ctx context.Context) { <-ctx.Done() }
+func (*worldProber) Sides([2]string)         {}
+func (p *worldProber) Report(now time.Time) reading.Door {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.answers++
+	return reading.Door{At: now, Answers: p.answers}
+}
+
+// proves makes a proof of what the world says is found.
+func (w *world) proves(ctx context.Context, q prove.Question) (proof.Proof, prove.About) {
+	err := w.meet(ctx, "prove")
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p := proof.Proof{Results: append([]proof.Result{{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: q.Target.String(), Pass: err == nil, Want: "status 200", Got: "status 200"}}, w.findings...)}
+	return p, prove.About{}
+}
+
+// --- the logbook
+
+type worldBook struct{ *world }
+
+func (b worldBook) Append(ctx context.Context, s crossing.State, events []crossing.Event) error {
+	if err := b.meet(ctx, "book"); err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	last := uint64(0)
+	if n := len(b.events); n > 0 {
+		last = b.events[n-1].Seq
+	}
+	for _, e := range events {
+		if last++; e.Seq != last {
+			b.broke("event %d was recorded as number %d", e.Seq, last)
+		}
+		var again crossing.Event
+		data, err := json.Marshal(e)
+		if err == nil {
+			err = json.Unmarshal(data, &again)
+		}
+		if err != nil {
+			b.broke("event %d cannot be read again: %v", e.Seq, err)
+		}
+		b.events = append(b.events, again)
+	}
+	return nil
+}
+
+func (b worldBook) Check(ctx context.Context) error { return b.meet(ctx, "book") }
+
+func (b worldBook) Load(context.Context) (s crossing.State, unknown int, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, e := range b.events {
+		s = crossing.Apply(s, e)
+	}
+	return s, 0, nil
+}
+
+func (b worldBook) Raises(context.Context) ([]time.Duration, error) {
+	return []time.Duration{2 * time.Second}, nil
+}
+func (b worldBook) Past(context.Context) ([]crossing.Past, error) { return nil, nil }
+
+// --- a keeper in the world
+
+// rig is a world with a keeper, in a bubble of synctest: no second passes.
+type rig struct {
+	*world
+	t      *testing.T
+	keeper *Keeper
+	stop   func()
+}
+
+func newRig(t *testing.T, change ...func(*world)) *rig {
+	t.Helper()
+	r := &rig{world: newWorld(), t: t}
+	for _, do := range change {
+		do(r.world)
+	}
+	r.start()
+	r.until("the front is read", func(s Snapshot) bool { return s.Ready })
+	return r
+}
+
+// start starts a keeper, as a new process would.
+func (r *rig) start() {
+	r.t.Helper()
+	k, err := New(context.Background(), Config{
+		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world}, Prober: &worldProber{},
+		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves,
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	})
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		k.Run(ctx)
+	}()
+	r.keeper = k
+	r.stop = sync.OnceFunc(func() {
+		cancel()
+		<-done
+	})
+}
+
+// end ends the keeper and holds the world to its promises.
+func (r *rig) end() {
+	r.t.Helper()
+	r.with(func() { r.trouble = nil })
+	r.stop()
+	time.Sleep(2 * time.Hour) // what was left behind ends
+	for _, b := range r.broken {
+		r.t.Error(b)
+	}
+}
+
+// now is the last snapshot.
+func (r *rig) last() Snapshot { return *r.keeper.latest.Load() }
+
+// until waits for a snapshot, and looks at the world while nobody changes it.
+func (r *rig) until(what string, ok func(Snapshot) bool) Snapshot {
+	r.t.Helper()
+	for range 6000 {
+		s, done := r.last(), false
+		r.with(func() { done = ok(s) })
+		if done {
+			return s
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	s := r.last()
+	r.t.Fatalf("waited in vain: %s\nlast: %v\ntrouble %q, front %+v", what, s.Crossing, s.Trouble, s.Front)
+	return s
+}
+
+func (r *rig) do(c Command) {
+	r.t.Helper()
+	c.By = "marit"
+	if _, err := r.keeper.Do(context.Background(), c); err != nil {
+		r.t.Fatalf("%s: %v", c.Do, err)
+	}
+}
+
+func (r *rig) refused(c Command, want string) {
+	r.t.Helper()
+	if _, err := r.keeper.Do(context.Background(), c); err == nil || !strings.Contains(err.Error(), want) {
+		r.t.Errorf("%s: %v, want an error with %q", c.Do, err, want)
+	}
+}
+
+func (r *rig) stage(s crossing.Stage) Snapshot {
+	r.t.Helper()
+	return r.until("stage "+string(s), func(v Snapshot) bool { return v.Crossing.Stage == s && !v.Crossing.Retiring() })
+}
+
+// asked waits for a question.
+func (r *rig) asked(kind crossing.QuestionKind) crossing.Question {
+	r.t.Helper()
+	return r.until("it asks: "+string(kind), func(s Snapshot) bool { return s.Crossing.Question.Kind == kind }).Crossing.Question
+}
+
+// yes answers a question of a kind with yes.
+func (r *rig) yes(kind crossing.QuestionKind) {
+	r.t.Helper()
+	r.do(Command{Do: Yes, Question: r.asked(kind).ID})
+}
+
+// onFirstLeg brings a crossing to where it asks for the second leg.
+func (r *rig) onFirstLeg() {
+	r.t.Helper()
+	r.do(Command{Do: Begin, Version: "4.3.0"})
+	r.asked(crossing.AskLeg)
+}
+
+// onLeg brings a crossing to the middle of its first leg.
+func (r *rig) onLeg() {
+	r.t.Helper()
+	r.do(Command{Do: Begin, Version: "4.3.0"})
+	r.until("the first leg", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift && s.Crossing.Task.ID == 0 })
+}
+
+// frozen waits for a freeze.
+func (r *rig) frozen(kind crossing.CauseKind) Snapshot {
+	r.t.Helper()
+	return r.until("it is frozen: "+string(kind), func(s Snapshot) bool {
+		_, frozen := s.Crossing.FrozenBy(kind)
+		return frozen
+	})
+}
+
+// kinds are the names of the recorded events, with how often each stands there.
+func (r *rig) kinds() (n map[string]int) {
+	r.with(func() { n = r.counted() })
+	return n
+}
+
+func (r *rig) counted() map[string]int {
+	n := map[string]int{}
+	for _, e := range r.events {
+		n[e.What.Kind()]++
+	}
+	return n
+}

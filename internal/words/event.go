@@ -1,0 +1,92 @@
+package words
+
+import (
+	"fmt"
+	"strings"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/raise"
+)
+
+// Event is what matters of an event, given the state after it.
+func Event(e crossing.Event, s crossing.State) string {
+	switch f := e.What.(type) {
+	case crossing.Begun:
+		main := raise.Main(f.Choices)
+		return fmt.Sprintf("%s to %v, build %s, from %s", main.Version, f.Target, raise.Short(main.Build), f.LiveVersion)
+	case crossing.Asked:
+		return Whole(f.Question, s)
+	case crossing.Answered:
+		return "yes: " + Question(f.Question, s)
+	case crossing.Ordered:
+		return ordered(f.Task)
+	case crossing.Raised:
+		return strings.Join(f.Instances, ", ")
+	case crossing.Proved:
+		text := fmt.Sprintf("%d of %d passing", f.Proof.Passing(), len(f.Proof.Results))
+		if r, failed := f.Proof.Failed(); failed {
+			text += ": " + Finding(r.Finding())
+		}
+		return text
+	case crossing.Accepted:
+		if len(f.Findings) > 0 {
+			return findings(f.Findings)
+		}
+	case crossing.InForce:
+		return fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+	case crossing.NotDone:
+		return Trouble(f.Trouble)
+	case crossing.Frozen:
+		return Cause(f.Cause, s)
+	case crossing.WentOn:
+		var names []string
+		for _, o := range f.Overruled {
+			names = append(names, o.Guard)
+		}
+		if len(names) > 0 {
+			return "in spite of " + strings.Join(names, ", ")
+		}
+	case crossing.Changed:
+		return fmt.Sprintf("by somebody else, from %v to %v on green", f.From, f.Share)
+	case crossing.WentBack:
+		return Cause(f.Cause, s)
+	case crossing.MetOrder:
+		return Cause(crossing.Cause{Kind: crossing.ByOrder, Order: f.Order}, s)
+	case crossing.AtHome:
+		return fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+	case crossing.Ended:
+		text := string(f.Stage)
+		if why := Cause(f.Cause, s); why != "" {
+			text += ": " + why
+		}
+		return text
+	case crossing.Stopping:
+		if f.Cut > 0 {
+			return fmt.Sprintf("with %d requests open", f.Cut)
+		}
+	case crossing.Retired:
+		return f.Side.String()
+	case crossing.TakenUp:
+		return Found(f.Found, s)
+	case crossing.Unknown:
+		return "written by a newer Vaiven: kept, and passed over"
+	}
+	return ""
+}
+
+// ordered is what was asked for.
+func ordered(t crossing.Task) string {
+	switch t.Do {
+	case crossing.StandUp:
+		return fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
+	case crossing.Check:
+		return fmt.Sprintf("prove %v", t.Side)
+	case crossing.Move:
+		return fmt.Sprintf("shift to %v on green", t.Share)
+	case crossing.GoHome:
+		return fmt.Sprintf("all back to %v", t.Side)
+	case crossing.Retire:
+		return fmt.Sprintf("retire %v", t.Side)
+	}
+	return string(t.Do)
+}

@@ -1,0 +1,168 @@
+package words
+
+import (
+	"fmt"
+	"time"
+
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/plan"
+)
+
+// Guard is how a guard stands: "no sign of it", "watching, 78 % sure, ~40s more".
+func Guard(s guard.Status) string {
+	switch s.State {
+	case guard.Off:
+		return "off"
+	case guard.Idle:
+		return "nothing to watch yet"
+	case guard.Unknown:
+		switch s.Lack {
+		case guard.TooFew:
+			return fmt.Sprintf("too few answers yet, %d of %d", s.Trial.Of, s.Bound.AtLeast)
+		case guard.NoBaseline:
+			return "nothing to compare with: the live side answers nothing"
+		case guard.NotTimed:
+			return "cannot watch: this front does not measure times"
+		}
+		return "not known: it could not be read lately"
+	}
+	if !s.Watch.Compares() {
+		return counted(s)
+	}
+	switch s.State {
+	case guard.Tripped:
+		return fmt.Sprintf("worse, %s sure", Sure(s.Comparison.Sure))
+	case guard.Watching:
+		text := fmt.Sprintf("watching, %s sure", Sure(s.Comparison.Sure))
+		if s.More > 0 {
+			text += fmt.Sprintf(", ~%s more", route.Short(max(s.More, time.Second).Round(time.Second)))
+		}
+		return text
+	}
+	return "no sign of it"
+}
+
+func counted(s guard.Status) string {
+	switch {
+	case s.Trial.Bad == 0:
+		return "clear"
+	case s.Watch == plan.Lost:
+		return fmt.Sprintf("%d lost", s.Trial.Bad)
+	case s.First.Name != "":
+		return Stuck(s.First)
+	}
+	return fmt.Sprintf("%d of %d instances are not there", s.Missing, s.Wanted)
+}
+
+// Limit is when a guard trips, "" if it never does.
+func Limit(s guard.Status) string {
+	switch {
+	case s.State == guard.Off:
+		return ""
+	case s.Watch.Compares():
+		return "worse by > " + Percent(s.Bound.Margin)
+	case s.Most > 0:
+		return fmt.Sprintf("more than %d", s.Most)
+	}
+	return "any"
+}
+
+// Condition is a line of the judgement on the way back: what it is about, and how it is.
+func Condition(c wayback.Condition, now time.Time) (name, text string) {
+	switch c.Kind {
+	case wayback.Healthy:
+		name = c.Side.String() + " healthy"
+		switch {
+		case c.Retired:
+			text = "retired"
+		case c.Instances == 0:
+			text = "no instances"
+		case c.Healthy > 0 && c.Stale > 0:
+			text = "not read for " + route.Short(c.Stale)
+		default:
+			text = fmt.Sprintf("%d of %d", c.Healthy, c.Instances)
+		}
+	case wayback.Carries:
+		name, text = c.Side.String()+" carries all", "capacity not in the plan"
+		if c.Load > 0 {
+			text = fmt.Sprintf("%.0f %% of capacity", 100*c.Load)
+		}
+	case wayback.Front:
+		name, text = "front", "answers"
+		switch {
+		case !c.Read:
+			text = "does not answer"
+		case c.Blocked != "":
+			text = c.Blocked
+		}
+	case wayback.Switched:
+		name, text = "last switch", "none yet"
+		if !c.At.IsZero() {
+			text = fmt.Sprintf("%s ago, %s", route.Short(now.Sub(c.At).Truncate(time.Second)), Milliseconds(c.Took))
+		}
+	}
+	return name, text
+}
+
+// WayBack is why the way back is not open, "" if it is.
+func WayBack(r wayback.Readiness, now time.Time) string {
+	if r.Worst.Kind == "" {
+		return ""
+	}
+	name, text := Condition(r.Worst, now)
+	return name + ": " + text
+}
+
+// Split is whether requests are split as asked.
+func Split(v engine.SplitView) string {
+	var text string
+	switch {
+	case v.Front.Verdict == evidence.Off:
+		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Front), v.Asked, seen(v.Front, v.Counts, "the front's counts"))
+	case v.Prober.Verdict == evidence.Off:
+		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Prober), v.Asked, seen(v.Prober, v.Door, "answers at the front door"))
+	case v.Front.Verdict == evidence.AsAsked:
+		return "as asked: " + seen(v.Front, v.Counts, "requests")
+	case v.Prober.Verdict == evidence.AsAsked && v.Counts.Of == 0:
+		return "as asked: " + seen(v.Prober, v.Door, "answers at the front door")
+	case v.Front.Verdict == "":
+		return ""
+	default:
+		return fmt.Sprintf("too few requests yet, about %d more", v.Front.More)
+	}
+	if !v.Since.IsZero() {
+		text += ", since " + v.Since.Local().Format("15:04:05")
+	}
+	return text
+}
+
+// offBy is how far a split is off: "off by +12.3 points".
+func offBy(s evidence.Seen) string { return fmt.Sprintf("off by %+.1f points", 100*s.Off) }
+
+func seen(s evidence.Seen, c evidence.Count, of string) string {
+	return fmt.Sprintf("%.1f %% ±%.1f of %d %s", 100*s.Share, 50*(s.Range.High-s.Range.Low), c.Of, of)
+}
+
+// Lacks is what is missing for the route to go on, and since when, "" if nothing is.
+func Lacks(list []engine.Lack, now time.Time) string {
+	if len(list) == 0 {
+		return ""
+	}
+	l := list[0]
+	what := "the front was"
+	if l.Kind == engine.LackSide {
+		what = l.Side.String() + "'s instances were"
+	}
+	text := fmt.Sprintf("%s not read since the start", what)
+	if !l.Since.IsZero() {
+		text = fmt.Sprintf("%s not read for %s", what, route.Short(now.Sub(l.Since).Round(time.Second)))
+	}
+	if l.Said != "" {
+		text += " (" + l.Said + ")"
+	}
+	return text
+}

@@ -1,0 +1,437 @@
+package words
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// On is a share as the operator of a crossing thinks of it: the new side's part.
+func On(share split.Share, target split.Side) string {
+	return fmt.Sprintf("%v on %v", share.Of(target), target)
+}
+
+// Question is what a person is asked.
+func Question(q crossing.Question, s crossing.State) string {
+	switch q.Kind {
+	case crossing.AskSameBuild:
+		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed. Raise it all the same?", q.Version, q.Side.Other(), raise.Short(q.Build))
+	case crossing.AskRaise:
+		return "the raise failed. Try again?"
+	case crossing.AskProof:
+		return "the proof failed. Try again?"
+	case crossing.AskFindings:
+		if n := len(q.Findings); n > 1 {
+			return fmt.Sprintf("accept these %d findings and go on?", n)
+		}
+		return "accept what the proof found and go on?"
+	case crossing.AskStart:
+		return fmt.Sprintf("%v is proven. Start to shift?", q.Side)
+	case crossing.AskLeg:
+		return fmt.Sprintf("go on to %v on %v?", q.Part, q.Side)
+	case crossing.AskRetire:
+		return fmt.Sprintf("%v was kept for its time. Retire it?", q.Side.Other())
+	}
+	return "go on?"
+}
+
+// Behind is what a question is asked because of, "" if nothing went wrong.
+func Behind(q crossing.Question) string {
+	if len(q.Findings) > 0 {
+		return findings(q.Findings)
+	}
+	return Trouble(q.Trouble)
+}
+
+// Whole is a question with what is behind it.
+func Whole(q crossing.Question, s crossing.State) string {
+	if behind := Behind(q); behind != "" {
+		return Question(q, s) + " " + behind
+	}
+	return Question(q, s)
+}
+
+// Frozen is why the route stands still: the newest freeze, and how many there are.
+func Frozen(s crossing.State) string {
+	n := len(s.Freezes)
+	if n == 0 {
+		return ""
+	}
+	text := Cause(s.Freezes[n-1].Cause, s)
+	if n > 1 {
+		text += fmt.Sprintf(" (and %d more)", n-1)
+	}
+	return text
+}
+
+// Cause is why something stands still, goes back or has ended, "" if nothing is known.
+func Cause(c crossing.Cause, s crossing.State) string {
+	home := s.Target.Other()
+	switch c.Kind {
+	case crossing.ByHand:
+		if c.Why != "" {
+			return c.Why
+		}
+		return "by hand"
+	case crossing.Steered:
+		return "steered by hand"
+	case crossing.ByGuard:
+		if c.Why != "" {
+			return c.Why
+		}
+		return Alarm(c.Alarm)
+	case crossing.NobodyHome:
+		if c.Alarm.Guard == "" {
+			return "not rolled back: " + Bench(c.Home)
+		}
+		return fmt.Sprintf("%s. Not rolled back: %s", Alarm(c.Alarm), Bench(c.Home))
+	case crossing.ByProof:
+		switch {
+		case c.Why != "":
+			return c.Why
+		case len(c.Findings) == 0:
+			return "the proof failed: " + Finding(c.Trouble.First)
+		}
+		return "the proof found: " + findings(c.Findings)
+	case crossing.ByFront:
+		return "the front did not take the share: " + c.Trouble.Said
+	case crossing.Foreign:
+		return fmt.Sprintf("somebody changed the front from %s to %s", On(c.From, s.Target), On(c.To, s.Target))
+	case crossing.ByOrder:
+		text := fmt.Sprintf("%s sent all traffic to %v", somebody(c.Order.By), c.Order.Side)
+		if c.Order.Side == home {
+			text = fmt.Sprintf("%s took all traffic back to %v", somebody(c.Order.By), c.Order.Side)
+		}
+		if c.Order.Why != "" {
+			text += ": " + c.Order.Why
+		}
+		return text
+	case crossing.FoundAgain:
+		if c.Why != "" {
+			return c.Why
+		}
+		return "Vaiven was started again: " + Found(c.Found, s)
+	case crossing.FoundHome:
+		return "somebody took all traffic home at the front"
+	case crossing.Failed:
+		if c.Why != "" {
+			return c.Why
+		}
+		return Trouble(c.Trouble)
+	case crossing.Declined:
+		return "answered with no: " + Whole(c.Question, s)
+	}
+	return c.Why
+}
+
+func somebody(by string) string {
+	if by == "" {
+		return "somebody"
+	}
+	return by
+}
+
+// Found is what was found in the middle of a crossing.
+func Found(f crossing.Found, s crossing.State) string {
+	text := fmt.Sprintf("the front has %s", On(f.Share, s.Target))
+	if f.Share != f.Noted {
+		text += fmt.Sprintf(", the logbook says %s", On(f.Noted, s.Target))
+	}
+	for _, side := range split.Sides {
+		if f.Wanted[side] > 0 {
+			text += fmt.Sprintf(", %v runs %d of %d", side, f.Running[side], f.Wanted[side])
+		}
+	}
+	return text
+}
+
+// Alarm is what a guard saw.
+func Alarm(a crossing.Alarm) string {
+	text := a.Guard + ": "
+	switch {
+	case a.Watch.Compares():
+		return text + fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
+	case a.Watch == plan.Lost:
+		return text + fmt.Sprintf("%.0f lost on %v", a.Level, a.Side)
+	case a.First.Name != "":
+		return text + Stuck(a.First)
+	case a.Missing > 0:
+		return text + fmt.Sprintf("%d instances of %v are not there", a.Missing, a.Side)
+	}
+	return text + fmt.Sprintf("%.0f", a.Level)
+}
+
+// Bench is how well a side could serve.
+func Bench(b crossing.Bench) string {
+	if !b.Known {
+		return fmt.Sprintf("the front has nobody on %v", b.Side)
+	}
+	if b.Instances == 0 {
+		return fmt.Sprintf("%v has no instances, and %v has %d healthy ones", b.Side, b.Side.Other(), b.Other)
+	}
+	return fmt.Sprintf("none of the %d instances of %v is healthy, and %d of %v are", b.Instances, b.Side, b.Other, b.Side.Other())
+}
+
+// Finding is what a check found.
+func Finding(f proof.Finding) string {
+	return fmt.Sprintf("%s on %s: want %s, got %s", f.Check, f.Instance, f.Want, f.Got)
+}
+
+func findings(list []proof.Finding) string {
+	text := Finding(list[0])
+	if len(list) > 1 {
+		text += fmt.Sprintf(" (and %d more)", len(list)-1)
+	}
+	return text
+}
+
+// Trouble is what went wrong.
+func Trouble(t crossing.Trouble) string {
+	switch t.Kind {
+	case crossing.TroubleRaise:
+		switch {
+		case t.Said != "":
+			return "raise: " + t.Said
+		case t.Limit > 0:
+			return fmt.Sprintf("raise: not healthy within %s: %s", route.Short(t.Limit), Verdict(t.Raise))
+		}
+		return "raise: " + Verdict(t.Raise)
+	case crossing.TroubleProof:
+		if t.Said != "" {
+			return "proof: " + t.Said
+		}
+		if t.First.Check == "" {
+			return "proof: nothing was checked"
+		}
+		return "proof: " + Finding(t.First)
+	case crossing.TroubleOpen:
+		return fmt.Sprintf("retire: %d requests are still open after the grace time", t.Open)
+	case crossing.TroubleCut:
+		return "Vaiven ended in the middle of it"
+	case crossing.TroubleLogbook:
+		return "the logbook cannot be written, so nothing was done: " + t.Said
+	case crossing.TroubleOther:
+		return fmt.Sprintf("somebody else changed the front to %v on green when %v was to be in force", t.To, t.From)
+	case crossing.TroubleOutsider:
+		return fmt.Sprintf("somebody changed the front from %v to %v on green after the end", t.From, t.To)
+	case "":
+		return ""
+	}
+	if t.Said == "" {
+		return string(t.Kind) + " failed"
+	}
+	return string(t.Kind) + ": " + t.Said
+}
+
+// Verdict names what is not up.
+func Verdict(v raise.Verdict) string {
+	var list []string
+	for _, s := range v.Stuck {
+		list = append(list, Stuck(s))
+	}
+	for _, m := range v.Missing {
+		list = append(list, fmt.Sprintf("%d of %d instances of %s were found", m.Have, m.Wanted, m.Part))
+	}
+	return strings.Join(list, "; ")
+}
+
+// Stuck names an instance that is not up, with what it last said.
+func Stuck(s raise.Stuck) string {
+	text := fmt.Sprintf("%s is %s", s.Name, Health(s.Health))
+	if s.Said != "" {
+		text += " (" + s.Said + ")"
+	}
+	if s.Output != "" {
+		text += fmt.Sprintf(", last output: %q", s.Output)
+	}
+	return text
+}
+
+// Health is how an instance is.
+func Health(h reading.Health) string {
+	if h == reading.Answering {
+		return "answering, and not healthy"
+	}
+	return string(h)
+}
+
+// Task is what is being done.
+func Task(t crossing.Task) string {
+	switch t.Do {
+	case crossing.StandUp:
+		return fmt.Sprintf("%v is being raised", t.Side)
+	case crossing.Check:
+		return fmt.Sprintf("%v is being proven", t.Side)
+	case crossing.Move:
+		return fmt.Sprintf("the front is being told %v on green", t.Share)
+	case crossing.GoHome:
+		return fmt.Sprintf("all traffic is on its way back to %v", t.Side)
+	case crossing.Retire:
+		return fmt.Sprintf("%v is being retired", t.Side)
+	}
+	return "nothing is being done"
+}
+
+// Refusal says why something is not done, and the way out where there is one.
+func Refusal(r *crossing.Refusal) string {
+	switch r.Kind {
+	case crossing.NothingBegun:
+		return "no crossing has begun"
+	case crossing.StillUnderWay:
+		return fmt.Sprintf("crossing %d is still at %q, and both sides are part of it", r.Number, r.Stage)
+	case crossing.IsOver:
+		return fmt.Sprintf("the crossing is over (%s)", r.Stage)
+	case crossing.IsGoingBack:
+		return "it is going back"
+	case crossing.IsBusy:
+		return Task(r.Task)
+	case crossing.IsFrozen:
+		return "the route is frozen: go on first"
+	case crossing.NotFrozen:
+		return "nothing is frozen"
+	case crossing.OpenQuestion:
+		return "answer the question first: " + Question(r.Question, crossing.State{Target: r.Side})
+	case crossing.OtherQuestion:
+		if r.Question.ID == 0 {
+			return "nothing is asked any more"
+		}
+		return "something else is asked now: " + Question(r.Question, crossing.State{Target: r.Side})
+	case crossing.NotNext:
+		if r.Leg < 0 {
+			return "there is no further leg"
+		}
+		return fmt.Sprintf("the route has moved on: leg %d would be next", r.Leg+1)
+	case crossing.NotProven:
+		return fmt.Sprintf("%v is not proven", r.Side)
+	case crossing.NotSpare:
+		return fmt.Sprintf("%v of the requests go to %v already: it is not the spare side", r.Share, r.Side)
+	case crossing.GetsRequests:
+		if r.Said != "" {
+			return fmt.Sprintf("%s sends %v of its requests to %v: take them to the other side first (vaiven back PLAN --to %v)", r.Said, r.Share, r.Side, r.Side.Other())
+		}
+		return fmt.Sprintf("%v of the requests go to %v: take them home first", r.Share.Of(r.Side), r.Side)
+	case crossing.ThereAlready:
+		return fmt.Sprintf("%v of the requests go to green already", r.Share)
+	case crossing.NoShare:
+		return fmt.Sprintf("%v is not between 0 %% and 100 %%", r.Share)
+	case crossing.NotChanged:
+		return "nobody else has changed the front"
+	case crossing.NothingToDo:
+		if r.Stage == crossing.Keep {
+			return fmt.Sprintf("all traffic is on %v; %v is kept", r.Side, r.Side.Other())
+		}
+		return fmt.Sprintf("there is nothing to do that for at %q", r.Stage)
+	case crossing.NobodyThere:
+		return Bench(r.Bench) + ". To go there all the same, say --force"
+	case crossing.NothingIsNew:
+		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed (--same-build raises it all the same)", r.Version, r.Side, raise.Short(r.Build))
+	case crossing.NoRoute:
+		return fmt.Sprintf("leg %d of the route: %v", r.Leg+1, r.Route)
+	case crossing.Gone:
+		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
+	case crossing.NotRead:
+		if r.Said == "" {
+			return "the front has not been read yet"
+		}
+		return "the front has not been read yet (" + r.Said + ")"
+	case crossing.NotRecorded:
+		return "the logbook cannot be written, so nothing was done: " + r.Said
+	case crossing.NotTyped:
+		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Said)
+	case crossing.NoPart:
+		return fmt.Sprintf("the plan has no part %q", r.Said)
+	case crossing.NoVersion:
+		return "a crossing needs a version to go to"
+	case crossing.NotItsOwn:
+		return fmt.Sprintf("part %s has no versions of its own: it takes those of %s", r.Said, r.Version)
+	case crossing.NoSuchVersion:
+		text := fmt.Sprintf("part %s: no such version: %s; %s", r.Said, r.Version, offers(r.Offers))
+		if !r.First {
+			text += fmt.Sprintf(" (choose one of them: --version %s=VERSION)", r.Said)
+		}
+		return text
+	case crossing.Split:
+		return fmt.Sprintf("the front sends %v of the requests to green and the rest to blue: take them all to one side first (vaiven back PLAN --to blue, or --to green)", r.Share)
+	case crossing.NotThere:
+		return fmt.Sprintf("%v has no instances: raise it first", r.Side)
+	case crossing.IsProving:
+		return "the proof is being made"
+	}
+	return string(r.Kind)
+}
+
+func offers(names []string) string {
+	const most = 8
+	switch n := len(names); {
+	case n == 0:
+		return "there are none at all"
+	case n > most:
+		return "there are " + strings.Join(names[:most], ", ") + fmt.Sprintf(", and %d older", n-most)
+	}
+	return "there are " + strings.Join(names, ", ")
+}
+
+// Percent is a rate: "0.5 %", "12 %".
+func Percent(rate float64) string {
+	switch p := 100 * rate; {
+	case p >= 10:
+		return fmt.Sprintf("%.0f %%", p)
+	case p == float64(int(p)):
+		return fmt.Sprintf("%d %%", int(p))
+	case p >= 1:
+		return fmt.Sprintf("%.1f %%", p)
+	default:
+		return fmt.Sprintf("%.2g %%", p)
+	}
+}
+
+// Sure is a certainty.
+func Sure(p float64) string {
+	if p > 0.9999 {
+		return "over 99.99 %"
+	}
+	if p > 0.99 {
+		return fmt.Sprintf("%.2f %%", 100*p)
+	}
+	return fmt.Sprintf("%.0f %%", 100*p)
+}
+
+// Milliseconds is a time that is usually short.
+func Milliseconds(d time.Duration) string {
+	if d < 10*time.Millisecond {
+		return fmt.Sprintf("%.1f ms", d.Seconds()*1000)
+	}
+	return fmt.Sprintf("%.0f ms", d.Seconds()*1000)
+}
+
+// State is where a service stands, in one line.
+func State(s crossing.State) string {
+	text := string(s.Stage)
+	if s.Stage == crossing.None {
+		text = "nothing begun"
+	}
+	if s.Stage == crossing.Shift || s.Stage == crossing.Keep {
+		text += ", " + On(s.Share, s.Target)
+	}
+	if s.Task.ID != 0 {
+		text += ", " + Task(s.Task)
+	}
+	if s.Frozen() {
+		text += ", frozen: " + Frozen(s)
+	}
+	if s.Question.ID != 0 {
+		text += ", asked: " + Question(s.Question, s)
+	}
+	if why := Cause(s.Why, s); why != "" {
+		text += ": " + why
+	}
+	return text
+}
