@@ -83,7 +83,7 @@ func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, erro
 	begin.SameBuild = command.SameBuild
 	in := map[keeper.Verb]crossing.Input{
 		keeper.Begin: begin, keeper.Yes: crossing.Yes{Question: command.Question}, keeper.No: crossing.No{Question: command.Question},
-		keeper.Shift: crossing.ShiftTo{Share: command.Share}, keeper.Retire: crossing.GiveUp{}, keeper.Back: crossing.Back{Why: command.Why},
+		keeper.Shift: crossing.ShiftTo{Share: command.Share}, keeper.Retire: crossing.GiveUp{}, keeper.Back: crossing.Back{Why: command.Why, Read: true},
 		keeper.Raise: crossing.RaiseSpare{Side: split.Green, Choices: begin.Choices, NothingNew: begin.NothingNew, SameBuild: command.SameBuild},
 	}[command.Do]
 	if err := c.decide(command.By, in); err != nil {

@@ -122,7 +122,7 @@ type chosen struct {
 func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	asked := time.Now()
+	asked := k.asksFront()
 	r, err := k.Front.Read(ctx)
 	if err != nil {
 		return chosen{}, err

@@ -164,7 +164,7 @@ func (k *Keeper) standUp(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, crossing.TroubleRaise, err)
 		return
 	}
-	k.post(ctx, func(now time.Time) { k.engine.Started(now, o.ID) })
+	k.post(ctx, func(time.Time) { k.engine.Started(o.ID) })
 }
 
 // builds are choices as the stacks want them.

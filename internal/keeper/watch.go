@@ -27,12 +27,17 @@ func every(ctx context.Context, interval time.Duration, do func()) {
 	}
 }
 
+// asksFront is what is known as the front is asked.
+func (k *Keeper) asksFront() engine.Asked {
+	return engine.Asked{At: time.Now(), Changes: k.latest.Load().Front.Changes}
+}
+
 // watchFront reads the front again and again.
 func (k *Keeper) watchFront(ctx context.Context) {
 	every(ctx, engine.FrontEvery, func() {
 		limited, cancel := context.WithTimeout(ctx, frontLimit)
 		defer cancel()
-		asked := time.Now()
+		asked := k.asksFront()
 		r, err := k.Front.Read(limited)
 		k.post(ctx, func(now time.Time) {
 			if err != nil {
@@ -69,8 +74,8 @@ func (k *Keeper) rehearse(ctx context.Context) {
 type roll struct {
 	mu   sync.Mutex // protects what follows
 	list []reading.Instance
-	at   time.Time // when it was read, zero if it never was
-	why  string    // what could not be read, "" if everything was
+	at   engine.Asked // when it was asked for, zero if it never was read
+	why  string       // what could not be read, "" if everything was
 }
 
 // watchSide lists the instances of a side and reads their health, again and again. Each
@@ -86,9 +91,9 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 		every(ctx, interval, func() {
 			limited, cancel := context.WithTimeout(ctx, listLimit)
 			defer cancel()
-			begun := time.Now()
+			asked := engine.Asked{At: time.Now(), Changes: k.latest.Load().Sides[side].Changes}
 			list, err := k.Stacks.List(limited, side)
-			seen.take(begun, list, err)
+			seen.take(asked, list, err)
 			select {
 			case listed <- struct{}{}:
 			default:
@@ -103,18 +108,17 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 		return
 	}
 	every(ctx, interval, func() {
-		r := engine.SideReading{Side: side}
+		r := engine.SideReading{Side: side, At: time.Now()}
 		var list []reading.Instance
-		list, r.Begun, r.Error = seen.get(time.Now(), interval)
+		list, r.Asked, r.Error = seen.get(time.Now(), interval)
 		r.Conditions = health.Round(ctx, list)
-		r.At = time.Now()
 		k.post(ctx, func(now time.Time) { k.happened(k.engine.SideRead(now, r)) })
 	})
 }
 
 // take takes a list in. What it lacks because its host could not be asked stays as it
 // was: whether it answers is asked of itself.
-func (r *roll) take(begun time.Time, list []reading.Instance, err error) {
+func (r *roll) take(asked engine.Asked, list []reading.Instance, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.why = ""
@@ -126,17 +130,17 @@ func (r *roll) take(begun time.Time, list []reading.Instance, err error) {
 			}
 		}
 	}
-	r.list, r.at = list, begun
+	r.list, r.at = list, asked
 }
 
-// get is the list, when its reading began, and what is wrong with it.
-func (r *roll) get(now time.Time, interval time.Duration) (list []reading.Instance, begun time.Time, why string) {
+// get is the list, when it was asked for, and what is wrong with it.
+func (r *roll) get(now time.Time, interval time.Duration) (list []reading.Instance, asked engine.Asked, why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	why = r.why
-	if age := now.Sub(r.at); why == "" && age > max(5*interval, 3*time.Second) {
+	if age := now.Sub(r.at.At); why == "" && age > max(5*interval, 3*time.Second) {
 		why = "its instances have not been listed since the start"
-		if !r.at.IsZero() {
+		if !r.at.At.IsZero() {
 			why = fmt.Sprintf("its instances have not been listed for %v", age.Round(time.Second))
 		}
 	}

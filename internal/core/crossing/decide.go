@@ -52,7 +52,10 @@ func (d *decision) then(f Fact) {
 	}
 	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, What: f}
 	d.events = append(d.events, e)
-	d.State = Apply(d.State, e)
+	before := d.State
+	if d.State = Apply(before, e); d.State.Since != before.Since || d.State.Left != before.Left {
+		d.Rest = d.State.Left // a leg or the keep has begun with this
+	}
 }
 
 func isReport(f Fact) bool {
@@ -420,37 +423,46 @@ func (d *decision) goOn() error {
 
 // back goes home on a person's word, in any state.
 func (d *decision) back(i Back) error {
+	still := i.Read && d.neverMoved()
 	switch {
 	case d.Stage == Settled && !i.Stands || d.Task.Do == Retire && d.Task.Final && d.Task.Side == d.Target.Other():
 		r := d.refuse(Gone)
 		r.Side = d.Target.Other()
 		return r
-	case d.Stage.Over() && d.Stage != Settled && d.Share == d.Home():
+	case i.Read && d.Stage.Over() && d.Stage != Settled && d.Share == d.Home():
 		return d.refuse(IsOver)
-	case d.Stage == Settled && d.Share == d.Home():
+	case i.Read && d.Stage == Settled && d.Share == d.Home():
 		return d.refuse(ThereAlready)
-	case !d.neverMoved() && i.Home.Empty() && !i.Force:
+	case !still && i.Home.Empty() && !i.Force:
 		r := d.refuse(NobodyThere)
 		r.Bench = i.Home
 		return r
 	case d.GoingBack && !i.Force:
 		return nil // it is under way; whoever performs it tries again at once
 	}
-	d.goHome(Cause{Kind: ByHand, Why: i.Why}, i.Force)
+	cause := Cause{Kind: ByHand, Why: i.Why}
+	if still {
+		d.callOff(cause)
+	} else {
+		d.goHome(cause, i.Force)
+	}
 	return nil
 }
 
 // neverMoved reports whether no traffic was ever sent to the target.
 func (d *decision) neverMoved() bool { return !d.Moved && d.Share == d.Home() }
 
-func (d *decision) goBack(c Cause) { d.goHome(c, false) }
-
-// goHome takes everything home. It never waits for what else is under way.
-func (d *decision) goHome(c Cause, force bool) {
+// goBack takes everything home, or calls off what never moved any traffic.
+func (d *decision) goBack(c Cause) {
 	if d.neverMoved() {
 		d.callOff(c)
 		return
 	}
+	d.goHome(c, false)
+}
+
+// goHome takes everything home. It never waits for what else is under way.
+func (d *decision) goHome(c Cause, force bool) {
 	d.then(WentBack{Cause: c})
 	d.order(Task{Do: GoHome, Side: d.Target.Other(), Force: force})
 }
@@ -753,6 +765,10 @@ func (d *decision) metOrder(i FrontSeen) {
 		return
 	}
 	switch {
+	case d.GoingBack:
+		if d.Task.Do != GoHome {
+			d.order(Task{Do: GoHome, Side: d.Target.Other()})
+		}
 	case i.Order.Side == d.Target:
 		d.foreign(from, i.Share, i.Revision) // somebody sent everything forward
 	case home && i.Share == d.Home():
@@ -811,15 +827,15 @@ func (d *decision) resumed(i Resumed) {
 		return // nothing was under way, and nothing has changed
 	}
 	d.then(TakenUp{Found: i.Found, Order: i.Order})
+	if t := d.Task; !d.Stage.UnderWay() && t.ID != 0 && t.Do != Retire {
+		d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}}) // by hand, and nobody waits for it any more
+	}
 	if i.Order.Generation > d.Generation {
 		d.metOrder(FrontSeen{Share: i.Found.Share, Order: i.Order})
 		return
 	}
 	switch {
 	case !d.Stage.UnderWay():
-		if t := d.Task; t.Act && t.Do != Retire {
-			d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}})
-		}
 	case d.GoingBack:
 		if d.Task.Do != GoHome {
 			d.order(Task{Do: GoHome, Side: d.Target.Other()})

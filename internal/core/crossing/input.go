@@ -53,6 +53,7 @@ type (
 		Force  bool   // even to a side that cannot serve
 		Home   Bench  // the side to go to, as known
 		Stands bool   // instances of the side crossed from are there
+		Read   bool   // the front was read just now: where nothing has moved, there is nothing to take home
 	}
 	// GiveUp retires the side without traffic, before its time or after the end.
 	GiveUp struct{}

@@ -46,7 +46,7 @@ func (w *world) random(s State) Input {
 	home := Bench{Known: w.r.IntN(2) == 0, Healthy: w.r.IntN(2), Other: w.r.IntN(2)}
 	asked := []Input{
 		Yes{question}, Yes{question}, Yes{question}, No{question}, NextLeg{leg}, NextLeg{leg}, NextLeg{w.r.IntN(4)}, Steer{share}, PutBack{}, Halt{}, GoOn{}, GoOn{},
-		Back{Home: home, Stands: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true}, GiveUp{}, ProveAgain{},
+		Back{Home: home, Stands: w.r.IntN(2) == 0, Read: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true}, GiveUp{}, ProveAgain{},
 		Alarmed{Alarm{Guard: "failing", Then: plan.Freeze, Level: w.r.Float64()}, home}, Alarmed{Alarm{Guard: "lost", Then: plan.RollBack}, home},
 		TimeUp{}, TimeUp{}, TimeUp{}, ShiftTo{share}, RaiseSpare{Side: s.Live().Other()},
 	}

@@ -234,7 +234,7 @@ func parseInput(words []string, s State) (Input, error) {
 	case "go-on":
 		return GoOn{}, nil
 	case "back":
-		b := Back{Why: text, Stands: true}
+		b := Back{Why: text, Stands: true, Read: true}
 		switch {
 		case text == "force":
 			b.Why, b.Force, b.Home = "", true, Bench{Known: true, Other: 3}

@@ -18,7 +18,6 @@ const (
 	freshFront = 4 * FrontEvery   // a reading of the front counts for so long
 	staleSides = 5                // and one of a side for so many of its intervals,
 	freshSide  = 3 * time.Second  // but no less than this
-	hole       = 3 * time.Second  // a longer time without a word of the clock was not watched
 	judgeEvery = FrontEvery       // how often guards are evaluated
 	holdFor    = 5 * time.Second  // all traffic is held at home for so long after it went there
 	knownFor   = 10 * time.Second // what a side was read to be counts for so long for going home
@@ -34,7 +33,8 @@ const (
 	Guards = "guard"
 )
 
-// Engine is the judgement on one service. Make it with New.
+// Engine is the judgement on one service. Make it with New. The times that it is given have
+// to be those of a clock that nobody sets, as time.Now is within a process.
 type Engine struct {
 	plan  *plan.Plan
 	state crossing.State
@@ -45,7 +45,6 @@ type Engine struct {
 	ready  bool          // the front was read, and held against the state
 	homed  time.Time     // when all traffic went home last
 	tasked time.Time     // when the present task was ordered
-	awake  time.Time     // since when the time has passed without a hole
 	since  time.Time     // when the target first got traffic, zero before
 
 	front    frontSight
@@ -65,13 +64,20 @@ type Engine struct {
 	point   Point // the second of the track that is not over
 	change  Switch
 	typical time.Duration
-	told    [2]time.Time // when the front was last given a side's instances
+}
+
+// Asked is when a reading was asked for, and after how many changes of what is read, as a
+// [View] has them: what was changed meanwhile makes a reading worthless.
+type Asked struct {
+	At      time.Time
+	Changes uint64
 }
 
 // frontSight is the front as last read.
 type frontSight struct {
 	reading reading.Front
 	at      time.Time // when the reading was asked for
+	changes uint64    // of ours that were confirmed
 	failed  string    // why the last try gave none, "" if it did
 	blocked string    // why it would not take a change, "" if it would
 }
@@ -81,7 +87,7 @@ func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub
 
 // New makes an engine for a plan with the state that its logbook ends with.
 func New(p *plan.Plan, s crossing.State, now time.Time) *Engine {
-	e := &Engine{plan: p, state: s, begun: now, now: now, awake: now, left: s.Left, guards: guard.New(p.Guards)}
+	e := &Engine{plan: p, state: s, begun: now, now: now, left: s.Left, guards: guard.New(p.Guards)}
 	for side := range e.sides {
 		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery()}
 	}
@@ -130,7 +136,7 @@ func (e *Engine) apply(ev crossing.Event) {
 			e.homed = ev.At
 		}
 	case crossing.Retired:
-		e.forget(f.Side, ev.At)
+		e.forget(f.Side)
 	}
 	if t := e.state.Task; t.ID != before.Task.ID {
 		e.raising, e.tasked = raising{}, ev.At
@@ -151,6 +157,7 @@ func (e *Engine) apply(ev crossing.Event) {
 func (e *Engine) inForce(at time.Time, share split.Share, revision uint64, took time.Duration) {
 	e.change = Switch{At: at, Share: share, Took: took}
 	e.revision, e.settled = revision, at
+	e.front.changes++
 	e.front.reading.Split = reading.Split{Revision: revision, Share: share, Since: at}
 }
 
@@ -160,7 +167,7 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	events := e.Pass(m.At)
 	switch i := in.(type) {
 	case crossing.Back:
-		i.Home, i.Stands = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other())
+		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()), e.front.fresh(m.At)
 		in = i
 	case crossing.Begin:
 		if err := e.apart(i.Target); err != nil {
@@ -195,16 +202,16 @@ func (e *Engine) Report(at time.Time, f crossing.Fact) []crossing.Event {
 	return append(e.Pass(at), e.decide(at, Self, crossing.Report{Fact: f})...)
 }
 
-// FrontRead takes in a reading of the front that was asked for at a time.
-func (e *Engine) FrontRead(at, asked time.Time, r reading.Front) []crossing.Event {
+// FrontRead takes in a reading of the front.
+func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossing.Event {
 	events := e.Pass(at)
-	if asked.Before(e.settled) {
+	if asked.Changes != e.front.changes {
 		return events // it was asked for before a change of ours was through
 	}
 	if err := e.series.Add(r); err != nil {
 		return append(events, e.FrontFailed(at, err.Error())...)
 	}
-	e.front.reading, e.front.at, e.front.failed = r, asked, ""
+	e.front.reading, e.front.at, e.front.failed = r, asked.At, ""
 	e.draw(at)
 	return append(append(events, e.hold(at)...), e.watch(at)...)
 }
@@ -263,12 +270,10 @@ func (e *Engine) takeUp(at time.Time) []crossing.Event {
 func (e *Engine) Pass(at time.Time) []crossing.Event {
 	delta := at.Sub(e.now)
 	if delta <= 0 {
-		return nil // a clock that goes back counts for nothing
+		return nil
 	}
 	e.now = at
-	if delta > hole {
-		e.awake = at
-	} else if e.counts(at) {
+	if e.counts(at) { // after a time in which nobody watched all readings are old
 		e.left -= delta
 	}
 	var events []crossing.Event

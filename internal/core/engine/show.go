@@ -21,7 +21,7 @@ func (e *Engine) View(at time.Time) View {
 		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
 		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
 		Bound: failing.Bound, Switch: e.change,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Blocked: e.front.blocked, Notice: r.Notice},
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Blocked: e.front.blocked, Notice: r.Notice},
 	}
 	if s.Timed() {
 		v.Lacks = e.lacks(at)

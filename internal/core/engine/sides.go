@@ -15,18 +15,16 @@ import (
 // SideReading is what was read of a side's instances.
 type SideReading struct {
 	Side       split.Side
-	Begun      time.Time // when reading began
-	At         time.Time // when it was done
+	Asked      Asked     // the list of instances
+	At         time.Time // when their conditions were
 	Conditions []reading.Condition
 	Error      string // what could not be read, "" if everything was
 }
 
 // sideSight is a side as last read.
 type sideSight struct {
-	view    SideView
-	tried   bool      // it was read, or could not be
-	cleared time.Time // when its instances were last changed: what was read before says nothing
-	running []reading.Instance
+	view  SideView
+	tried bool // it was read, or could not be
 }
 
 // fresh reports whether the reading still counts.
@@ -46,7 +44,7 @@ func (e *Engine) SideRead(at time.Time, r SideReading) []crossing.Event {
 	events := e.Pass(at)
 	s := &e.sides[r.Side]
 	s.tried = true
-	if !r.Begun.Before(s.cleared) {
+	if r.Asked.Changes == s.view.Changes {
 		e.see(s, r)
 	}
 	if !e.ready && !e.front.at.IsZero() {
@@ -92,18 +90,17 @@ func addOnce(list []string, text string) []string {
 }
 
 // forget drops what is known of a side's instances, because they are others now.
-func (e *Engine) forget(side split.Side, at time.Time) {
+func (e *Engine) forget(side split.Side) {
 	s := &e.sides[side]
-	s.cleared = at
-	s.view = SideView{Every: s.view.Every, Wanted: s.view.Wanted, Figures: s.view.Figures}
+	s.view = SideView{Changes: s.view.Changes + 1, Every: s.view.Every, Wanted: s.view.Wanted, Figures: s.view.Figures}
 }
 
 // Started takes in that all instances of a raise were started, and now have to become
 // healthy. What was read of them before says nothing.
-func (e *Engine) Started(at time.Time, task uint64) {
+func (e *Engine) Started(task uint64) {
 	if e.raising.task == task && task != 0 {
 		e.raising.started = true
-		e.forget(e.state.Task.Side, at)
+		e.forget(e.state.Task.Side)
 	}
 }
 

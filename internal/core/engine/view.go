@@ -82,6 +82,7 @@ type FrontView struct {
 	Error   string        `json:"error,omitempty"`   // of the last try; the rest is older then
 	Blocked string        `json:"blocked,omitempty"` // why it would not take a change
 	Notice  string        `json:"notice,omitempty"`
+	Changes uint64        `json:"changes,omitempty"` // of ours that were confirmed
 }
 
 // SideView is one side with its instances and figures.
@@ -94,9 +95,10 @@ type SideView struct {
 	At        time.Time           `json:"at,omitzero"` // of the reading of the instances
 	Every     time.Duration       `json:"every"`       // how often they are read
 	Error     string              `json:"error,omitempty"`
-	Figures   figures.Figures     `json:"figures"`  // of the last seconds
-	Capacity  float64             `json:"capacity"` // requests a second that the healthy instances carry; 0 if not known
-	Open      int64               `json:"open"`     // requests being answered
+	Figures   figures.Figures     `json:"figures"`           // of the last seconds
+	Capacity  float64             `json:"capacity"`          // requests a second that the healthy instances carry; 0 if not known
+	Open      int64               `json:"open"`              // requests being answered
+	Changes   uint64              `json:"changes,omitempty"` // how often its instances were made others
 }
 
 // Point is one second of the track.

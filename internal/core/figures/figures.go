@@ -113,7 +113,7 @@ func (d *sideStep) add(before, now reading.Count) error {
 	answered := now.Requests - before.Requests
 	d.requests += answered
 	d.failing += now.Status[5] - before.Status[5]
-	if answered == 0 {
+	if answered == 0 || len(now.Latency) == 0 {
 		return nil
 	}
 	h, err := now.Histogram()

@@ -1,0 +1,1122 @@
+package engine
+
+import (
+	"container/heap"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+var (
+	crossings = flag.Int("crossings", 2000, "crossings to simulate")
+	from      = flag.Uint64("from", 0, "first seed (0: a new one)")
+	telling   = flag.Bool("story", false, "tell the story of the first seed")
+)
+
+// TestSimulation takes crossings through a world in which everything fails in every way it
+// may, and holds them to the promises. A seed is a run; a broken promise prints its seed,
+// and what happened.
+func TestSimulation(t *testing.T) {
+	first := *from
+	if first == 0 {
+		first = rand.Uint64() >> 1
+	}
+	begun := time.Now()
+	var mu sync.Mutex // protects what follows
+	total, moments, next := map[string]int{}, []int{}, 0
+	var wait sync.WaitGroup
+	for range 2 {
+		wait.Go(func() {
+			for {
+				mu.Lock()
+				n := next
+				next++
+				mu.Unlock()
+				if n >= *crossings || t.Failed() {
+					return
+				}
+				s := newSim(first + uint64(n))
+				s.run()
+				if s.broken != "" || *telling && n == 0 {
+					s = newSim(s.seed) // the same again, with its story
+					s.tells = true
+					s.run()
+					t.Errorf("-from=%d: %s\n%s", s.seed, s.broken, strings.Join(s.story, "\n"))
+				}
+				mu.Lock()
+				for what, count := range s.tally {
+					total[what] += count
+				}
+				moments = append(moments, s.moments)
+				mu.Unlock()
+			}
+		})
+	}
+	wait.Wait()
+	took := time.Since(begun)
+	slices.Sort(moments)
+	t.Logf("%d crossings from -from=%d in %v, %.0f a second, a median of %d moments", len(moments), first, took.Round(time.Millisecond),
+		float64(len(moments))/took.Seconds(), moments[len(moments)/2])
+	for _, what := range slices.Sorted(maps.Keys(total)) {
+		t.Logf("%9d  %s", total[what], what)
+	}
+}
+
+// sim is one run: an engine with a keeper's hands, and the world around it. Time jumps from
+// one moment at which something happens to the next.
+type sim struct {
+	seed    uint64
+	r       *rand.Rand
+	now     time.Time
+	queue   moments
+	last    uint64 // number of the last moment that was put into the queue
+	moments int
+	tells   bool // the story
+	story   []string
+	broken  string
+	tally   map[string]int // faults, by kind
+	wild    float64        // how much goes wrong, from 0 to 1
+	calm    bool           // nothing goes wrong any more
+	plan    *plan.Plan
+
+	// The keeper.
+
+	engine  *Engine
+	life    int           // of the keeper's process: what an earlier one began says nothing to this one
+	held    time.Time     // until when the process stands still
+	skew    time.Duration // of the machine's clock
+	clockOf time.Duration // the skew when the process began: within it nobody sets the clock
+	running uint64        // the task that is being performed
+	cancel  *bool         // of what performs it
+	giving  bool          // the front is being given instances
+	all     []crossing.Event
+	kept    int    // events of all that are on disk
+	full    bool   // the disk takes nothing
+	writes  bool   // the disk is being written to
+	seen    uint64 // the state that a slow person has seen
+	asked   int    // commands so far
+
+	// The front. It compares if it holds the order of going home itself.
+
+	compares bool
+	down     bool
+	share    split.Share
+	order    reading.Order
+	revision uint64
+	servers  [2][]reading.Server
+	answers  [2]float64
+	bad      [2]float64
+	counted  time.Time
+	open     [2]int64
+	homeAt   time.Time // when all went home last, by whomever
+	ourHome  time.Time // by the keeper
+	outside  time.Time // when somebody else changed it last
+
+	// The sides.
+
+	sides   [2][]reading.Instance
+	health  map[string]reading.Health
+	failing float64 // of the target's answers
+
+	watched   time.Duration // of the present keep
+	frontRead time.Time     // when the front was last read for the keeper, and the sides
+	sidesRead [2]time.Time
+	backAt    time.Time      // when it was decided to go back, and it is not home yet
+	elsewhere time.Time      // when somebody went home past the keeper last
+	outAt     time.Time      // when a person let traffic out last
+	ordered   uint64         // the last task
+	folded    crossing.State // of all events
+	surprises bool           // the front has had another share than the keeper was told of
+	disturbed int            // how often the keeper or its sight of the front was
+}
+
+// moment is something that happens at a time.
+type moment struct {
+	at   time.Time
+	n    uint64
+	life int // of the keeper that it belongs to; -1 for the world's
+	do   func()
+}
+
+type moments []moment
+
+func (m moments) Len() int { return len(m) }
+func (m moments) Less(i, j int) bool {
+	return m[i].at.Before(m[j].at) || m[i].at.Equal(m[j].at) && m[i].n < m[j].n
+}
+func (m moments) Swap(i, j int) { m[i], m[j] = m[j], m[i] }
+func (m *moments) Push(x any)   { *m = append(*m, x.(moment)) }
+func (m *moments) Pop() any {
+	old := *m
+	x := old[len(old)-1]
+	*m = old[:len(old)-1]
+	return x
+}
+
+func newSim(seed uint64) *sim {
+	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 7)), now: time.Unix(1_800_000_000, 0).UTC(), tally: map[string]int{}, health: map[string]reading.Health{}}
+	s.wild = []float64{0, 0.3, 1}[s.r.IntN(3)]
+	s.compares = s.r.IntN(2) == 0
+	s.revision, s.counted = 7, s.now
+	s.plan = s.random()
+	s.stand(split.Blue, "4.2.0", 2)
+	for _, i := range s.sides[split.Blue] {
+		s.servers[split.Blue] = append(s.servers[split.Blue], reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
+	}
+	return s
+}
+
+// random is a plan.
+func (s *sim) random() *plan.Plan {
+	then := func() plan.Action { return []plan.Action{plan.RollBack, plan.Freeze}[s.r.IntN(2)] }
+	p := &plan.Plan{
+		Service: "sailings",
+		Parts:   []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Up: 1, Down: 2}}},
+		Keep:    time.Duration(2+s.r.IntN(8)) * time.Second, Then: []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)],
+		Guards: []plan.Guard{
+			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: then()},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: then()}, {Name: "lost at front", Watch: plan.Lost, Then: then()},
+		},
+	}
+	for part := split.Share(500 + s.r.IntN(4000)); part < split.Whole; part += split.Share(1000 + s.r.IntN(6000)) {
+		p.Route = append(p.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
+	}
+	p.Route = append(p.Route, route.Leg{Part: split.Whole})
+	for _, side := range split.Sides {
+		p.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 1000}
+	}
+	return p
+}
+
+// stand makes a side consist of so many instances of a version.
+func (s *sim) stand(side split.Side, version string, number int) {
+	s.sides[side] = nil
+	for n := range number {
+		name := fmt.Sprintf("%v-%d", side, n+1)
+		delete(s.health, name)
+		s.sides[side] = append(s.sides[side], reading.Instance{
+			Name: name, Part: "web", Side: side, Version: version, Build: "b-" + version, Address: "10.1.0." + name + ":80", Started: s.now, Running: true,
+		})
+	}
+}
+
+// tell adds a line to the story.
+func (s *sim) tell(format string, args ...any) {
+	if !s.tells {
+		return
+	}
+	s.story = append(s.story, fmt.Sprintf("%8.3f  ", s.now.Sub(time.Unix(1_800_000_000, 0)).Seconds())+fmt.Sprintf(format, args...))
+}
+
+// broke notes the first broken promise.
+func (s *sim) broke(format string, args ...any) {
+	if s.broken == "" {
+		s.broken = fmt.Sprintf(format, args...)
+		s.tell("BROKEN: %s", s.broken)
+	}
+}
+
+// after has something happen to the world after a time.
+func (s *sim) after(d time.Duration, do func()) { s.at(s.now.Add(d), -1, do) }
+
+// later has the present keeper's process do something after a time, if it lives.
+func (s *sim) later(d time.Duration, do func()) { s.at(s.now.Add(d), s.life, do) }
+
+func (s *sim) at(at time.Time, life int, do func()) {
+	s.last++
+	heap.Push(&s.queue, moment{at, s.last, life, do})
+}
+
+// until lets time jump from moment to moment.
+func (s *sim) until(end time.Time) {
+	for len(s.queue) > 0 && !s.queue[0].at.After(end) && s.broken == "" {
+		m := heap.Pop(&s.queue).(moment)
+		if m.life >= 0 && m.life != s.life {
+			continue
+		}
+		if m.life >= 0 && m.at.Before(s.held) { // the process stands still
+			m.at = s.held
+			heap.Push(&s.queue, m)
+			continue
+		}
+		s.count(m.at)
+		s.now = m.at
+		s.moments++
+		m.do()
+	}
+	if s.broken == "" && s.now.Before(end) {
+		s.count(end)
+		s.now = end
+	}
+}
+
+// happens reports whether a fault of a kind does, which it does once in so many times where
+// all is wild.
+func (s *sim) happens(what string, once int) bool {
+	if s.calm || s.r.Float64()*float64(once) >= s.wild {
+		return false
+	}
+	s.tally[what]++
+	s.tell("    %s", what)
+	return true
+}
+
+func (s *sim) millis(least, most int) time.Duration {
+	return time.Duration(least+s.r.IntN(most-least+1)) * time.Millisecond
+}
+
+// --- the world
+
+// count lets answers be given until a time, and the keep be watched.
+func (s *sim) count(until time.Time) {
+	d := until.Sub(s.counted)
+	s.counted = until
+	for _, side := range split.Sides {
+		if len(s.servers[side]) == 0 {
+			continue
+		}
+		more := 200 * d.Seconds() * s.share.Of(side).Fraction()
+		s.answers[side] += more
+		if s.engine != nil && side == s.engine.state.Target && s.share.Of(side) > 0 {
+			s.bad[side] += more * s.failing
+		}
+	}
+	if s.engine == nil || s.engine.state.Stage != crossing.Keep {
+		s.watched = 0
+	} else if until.Sub(s.frontRead) <= 3*time.Second && until.Sub(s.sidesRead[0]) <= 6*time.Second && until.Sub(s.sidesRead[1]) <= 6*time.Second {
+		s.watched += d
+	}
+}
+
+// put puts a share in force.
+func (s *sim) put(share split.Share, who string) {
+	s.share, s.revision = share, s.revision+1
+	s.tell("    the front has %v on green now, by %s", share, who)
+}
+
+// somebody changes the front past the keeper.
+func (s *sim) somebody() {
+	switch s.r.IntN(4) {
+	case 0:
+		s.tally["somebody went home past the keeper"]++
+		side := split.Sides[s.r.IntN(2)]
+		if s.engine != nil && s.r.IntN(3) > 0 {
+			side = s.engine.state.Target.Other()
+		}
+		if len(s.servers[side]) > 0 {
+			s.order = reading.Order{Generation: s.order.Generation + 1, Side: side, At: s.now, By: "ada"}
+			s.put(split.Toward(side, split.Whole), "ada, who goes home")
+			s.homeAt, s.outside, s.elsewhere = s.now, s.now, s.now
+		}
+	case 1:
+		s.tally["the front forgot its instances"]++
+		s.tell("    the front forgot its instances")
+		s.servers = [2][]reading.Server{}
+		s.outside = s.now
+	default:
+		s.tally["somebody changed the share"]++
+		s.put([]split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)], "somebody")
+		s.outside = s.now
+	}
+}
+
+// ills makes an instance ill, or well again.
+func (s *sim) ills() {
+	side := split.Sides[s.r.IntN(2)]
+	if len(s.sides[side]) == 0 {
+		return
+	}
+	i := &s.sides[side][s.r.IntN(len(s.sides[side]))]
+	switch {
+	case s.health[i.Name] != "":
+		delete(s.health, i.Name)
+		s.tell("    %s is well again", i.Name)
+	case s.r.IntN(4) == 0:
+		s.tally["an instance ended"]++
+		i.Running, i.Exit = false, "exit status 3"
+		s.health[i.Name] = reading.Exited
+		s.tell("    %s ended", i.Name)
+	default:
+		s.tally["an instance fell ill"]++
+		s.health[i.Name] = reading.Failing
+		s.tell("    %s is ill", i.Name)
+	}
+}
+
+// --- the keeper's hands
+
+// open starts a keeper with what is on disk.
+func (s *sim) start() {
+	s.life++
+	s.held, s.running, s.cancel, s.giving, s.writes = time.Time{}, 0, new(bool), false, false
+	s.all = s.all[:s.kept:s.kept]
+	var state crossing.State
+	for _, e := range s.all {
+		state = crossing.Apply(state, e)
+		if _, ok := e.What.(crossing.Ordered); ok {
+			s.ordered = e.Seq
+		}
+	}
+	s.folded = state
+	s.clockOf = s.skew
+	s.engine = New(s.plan, state, s.clock())
+	s.tell("a keeper starts: %v", state)
+	s.later(s.millis(1, 500), s.readFront)
+	for _, side := range split.Sides {
+		s.later(s.millis(1, 900), func() { s.readSide(side) })
+	}
+	s.later(0, s.tick)
+}
+
+// clock is the time as the keeper's process has it.
+func (s *sim) clock() time.Time { return s.now.Add(s.clockOf) }
+
+func (s *sim) tick() {
+	at := s.clock()
+	s.engine.DoorRead(reading.Door{At: at})
+	s.took(s.engine.Pass(at))
+	if s.r.IntN(20) == 0 {
+		_ = s.engine.View(at)
+	}
+	due := s.engine.Due(at).Sub(at)
+	s.later(max(due, time.Millisecond), s.tick)
+}
+
+// took takes events in, records them, and has done what is ordered.
+func (s *sim) took(events []crossing.Event) {
+	for _, e := range events {
+		s.tell("%s: %s %+v", e.By, e.What.Kind(), e.What)
+		s.all = append(s.all, e)
+		s.holds(e)
+	}
+	s.consistent(len(events) > 0)
+	s.write()
+	s.perform()
+}
+
+// write writes what waits to the disk, beside.
+func (s *sim) write() {
+	if s.writes || s.kept == len(s.all) {
+		return
+	}
+	s.writes = true
+	takes := s.millis(1, 5)
+	if s.happens("the disk was slow", 40) {
+		takes = s.millis(100, 4000)
+	}
+	upto := len(s.all)
+	s.later(takes, func() {
+		s.writes = false
+		if s.full || s.happens("the disk took nothing", 60) {
+			s.later(500*time.Millisecond, s.write)
+			return
+		}
+		s.kept = upto
+		s.write()
+	})
+}
+
+// onDisk reports whether an event is.
+func (s *sim) onDisk(seq uint64) bool { return s.kept > 0 && s.all[s.kept-1].Seq >= seq }
+
+func (s *sim) perform() {
+	var wanted Order
+	if orders := s.engine.Orders(); len(orders) > 0 {
+		wanted = orders[0]
+	}
+	if wanted.ID != s.running {
+		*s.cancel = true
+		gone := new(bool)
+		s.running, s.cancel = wanted.ID, gone
+		switch {
+		case wanted.ID == 0:
+		case wanted.Do == crossing.GoHome:
+			s.later(0, func() { s.goHome(wanted, gone, 100*time.Millisecond) })
+		default:
+			s.whenKept(wanted, gone, s.now.Add(2*time.Second))
+		}
+	}
+	s.instances()
+}
+
+// whenKept does what is ordered once that is on disk, or not at all.
+func (s *sim) whenKept(o Order, gone *bool, limit time.Time) {
+	switch {
+	case *gone:
+	case s.onDisk(o.ID):
+		do := map[crossing.Deed]func(Order, *bool){crossing.StandUp: s.standUp, crossing.Check: s.check, crossing.Move: s.move, crossing.Retire: s.retire}[o.Do]
+		do(o, gone)
+	case s.now.After(limit):
+		s.notDone(o, crossing.TroubleLogbook)
+	default:
+		s.later(10*time.Millisecond, func() { s.whenKept(o, gone, limit) })
+	}
+}
+
+func (s *sim) report(f crossing.Fact) { s.took(s.engine.Report(s.clock(), f)) }
+
+func (s *sim) notDone(o Order, kind crossing.TroubleKind) {
+	s.report(crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: "no answer"}})
+}
+
+// readFront reads the front again and again.
+func (s *sim) readFront() {
+	asked := Asked{s.clock(), s.engine.front.changes}
+	again := func(d time.Duration) { s.later(d, s.readFront) }
+	switch {
+	case s.down:
+		s.took(s.engine.FrontFailed(s.clock(), "no answer"))
+		again(FrontEvery)
+		return
+	case s.happens("a reading of the front hung", 60):
+		s.later(2*time.Second, func() {
+			s.took(s.engine.FrontFailed(s.clock(), "no answer in time"))
+			again(time.Millisecond)
+		})
+		return
+	}
+	r := s.reading()
+	takes := s.millis(1, 20)
+	if s.happens("a reading of the front was late", 40) {
+		takes = s.millis(100, 1900)
+	}
+	truly := s.now
+	arrives := func() {
+		s.frontRead = truly
+		s.took(s.engine.FrontRead(s.clock(), asked, r))
+		again(max(s.millis(500, 1000)-takes, time.Millisecond))
+	}
+	if takes <= 20*time.Millisecond {
+		arrives()
+		return
+	}
+	s.later(takes, arrives)
+}
+
+func (s *sim) reading() reading.Front {
+	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order}
+	for _, side := range split.Sides {
+		r.Sides[side].Open = s.open[side]
+		for _, server := range s.servers[side] {
+			n := int64(len(s.servers[side]))
+			c := reading.Count{Server: server, Requests: int64(s.answers[side]) / n}
+			c.Status[5] = int64(s.bad[side]) / n
+			c.Status[2] = c.Requests - c.Status[5]
+			r.Sides[side].Instances = append(r.Sides[side].Instances, c)
+		}
+	}
+	return r
+}
+
+// readSide reads a side again and again.
+func (s *sim) readSide(side split.Side) {
+	r := SideReading{Side: side, Asked: Asked{s.clock(), s.engine.sides[side].view.Changes}, At: s.clock()}
+	truly := s.now
+	for _, i := range s.sides[side] {
+		c := reading.Condition{Instance: i, State: reading.Healthy, At: s.clock(), Since: i.Started, History: []float64{1}}
+		if h, ok := s.health[i.Name]; ok {
+			c.State, c.History = h, []float64{-1, -1}
+		}
+		r.Conditions = append(r.Conditions, c)
+	}
+	takes := s.millis(1, 50)
+	switch {
+	case s.happens("a list of instances hung", 60):
+		takes = 10 * time.Second
+	case s.happens("a list of instances failed", 60):
+		r.Error, r.Conditions = "no answer", nil
+		truly = s.sidesRead[side]
+	}
+	arrives := func() {
+		s.sidesRead[side] = truly
+		s.took(s.engine.SideRead(s.clock(), r))
+		s.later(s.millis(1000, 2000), func() { s.readSide(side) })
+	}
+	if takes <= 50*time.Millisecond {
+		arrives()
+		return
+	}
+	s.later(takes, arrives)
+}
+
+// instances gives the front the instances that it has differently.
+func (s *sim) instances() {
+	t, ok := s.engine.Telling(s.clock())
+	if s.giving || !ok {
+		return
+	}
+	s.giving = true
+	s.later(s.millis(1, 100), func() {
+		s.giving = false
+		if s.down || len(t.Servers) == 0 && s.share.Of(t.Side) > 0 {
+			return
+		}
+		s.servers[t.Side] = t.Servers
+		s.tell("    the front has %d instances of %v", len(t.Servers), t.Side)
+	})
+}
+
+// stale reports whether a change is not made any more.
+func (s *sim) stale(o Order) bool {
+	return s.order.Generation > o.Generation || s.revision != o.Revision
+}
+
+// move puts a share in force.
+func (s *sim) move(o Order, gone *bool) {
+	if s.down || s.happens("a change of the front failed", 15) || s.stale(o) {
+		s.later(s.millis(1, 30), func() {
+			if !*gone {
+				s.notDone(o, crossing.TroubleFront)
+			}
+		})
+		return
+	}
+	takes, heard, deaf := s.millis(1, 30), true, false
+	switch {
+	case s.happens("a change of the front was held up between its check and its command", 8):
+		takes, deaf = s.millis(200, 6000), true
+	case s.happens("a change of the front was made, and nobody heard of it", 15):
+		heard = false
+	}
+	ordered := s.now
+	act := func() {
+		if *gone && !deaf {
+			return
+		}
+		if s.compares && s.stale(o) || s.down {
+			if !*gone {
+				s.notDone(o, crossing.TroubleFront)
+			}
+			return
+		}
+		for _, side := range split.Sides {
+			if o.Share.Of(side) > 0 && len(s.servers[side]) == 0 {
+				if !*gone {
+					s.notDone(o, crossing.TroubleFront)
+				}
+				return
+			}
+		}
+		if s.compares && s.homeAt.After(ordered) {
+			s.broke("a change that was begun before a going home came through after it")
+		}
+		target := s.engine.state.Target
+		if o.By == Self && s.elsewhere.After(s.engine.state.Begun) && s.outAt.Before(s.elsewhere) && o.Share.Of(target) > s.share.Of(target) && ordered.After(s.elsewhere.Add(2*time.Second)) {
+			s.broke("the route went on after somebody had gone home past the keeper")
+		}
+		s.put(o.Share, fmt.Sprintf("task %d", o.ID))
+		if s.order.Generation > o.Generation && !*gone { // it takes itself back, where it still can
+			s.put(split.Toward(s.order.Side, split.Whole), "itself, taken back")
+			s.notDone(o, crossing.TroubleFront)
+			return
+		}
+		if *gone {
+			s.stray(ordered)
+		} else if s.happens("somebody changed the front at the same moment", 15) {
+			s.surprises, s.outside = true, s.now
+			s.put(split.Share(s.r.IntN(10_001)), "somebody, at the same moment")
+		}
+		if *gone && s.r.IntN(2) == 0 {
+			return
+		}
+		if !heard {
+			s.surprises = true
+			s.notDone(o, crossing.TroubleFront)
+			return
+		}
+		s.report(crossing.InForce{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes})
+	}
+	if deaf { // also if the process ends meanwhile: the command is on its way
+		life := s.life
+		s.after(takes, func() {
+			if life == s.life {
+				act()
+				return
+			}
+			// Nobody is there any more to hear of it.
+			if !s.down && !(s.compares && s.stale(o)) && len(s.servers[0])*len(s.servers[1]) > 0 {
+				s.surprises = true
+				s.put(o.Share, fmt.Sprintf("task %d of a keeper that is gone", o.ID))
+			}
+		})
+		return
+	}
+	s.later(takes, act)
+}
+
+// stray is a change that came through after a going home at a front that cannot compare: it
+// has to be undone while it is still held at home.
+func (s *sim) stray(ordered time.Time) {
+	s.surprises = true
+	if s.ourHome != s.homeAt || !s.homeAt.After(ordered) || s.now.Sub(s.homeAt) > 4*time.Second || s.down || s.now.Before(s.held) {
+		return
+	}
+	at, disturbed, home := s.now, s.disturbed, split.Toward(s.order.Side, split.Whole)
+	s.after(6*time.Second, func() {
+		if s.disturbed == disturbed && !s.outAt.After(at) && !s.outside.After(at) && s.share != home {
+			s.broke("a change came through after a going home, and 6 s later the front has %v on green: %v", s.share, s.engine.state)
+		}
+	})
+}
+
+// goHome tries until it works.
+func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
+	fails := s.down || s.happens("a going home failed", 6)
+	s.later(s.millis(1, 10), func() {
+		if *gone && fails {
+			return
+		}
+		switch {
+		case fails:
+			s.notDone(o, crossing.TroubleFront)
+			if !*gone {
+				s.later(pause, func() { s.goHome(o, gone, min(2*pause, 2*time.Second)) })
+			}
+			return
+		case len(s.servers[o.Side]) == 0 && len(s.servers[o.Side.Other()]) > 0 && !o.Force:
+			s.report(crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
+			return
+		}
+		s.order = reading.Order{Generation: s.order.Generation + 1, Side: o.Side, At: s.now, By: o.By}
+		s.put(split.Toward(o.Side, split.Whole), "going home")
+		s.homeAt, s.ourHome = s.now, s.now
+		if took := s.now.Sub(s.backAt); s.wild == 0 && !s.backAt.IsZero() && took > 200*time.Millisecond {
+			s.broke("going home took %v where nothing was in its way", took)
+		}
+		s.backAt = time.Time{}
+		if s.happens("a going home worked, and nobody heard of it", 6) {
+			s.later(pause, func() { s.goHome(o, gone, min(2*pause, 2*time.Second)) })
+			return
+		}
+		s.report(crossing.AtHome{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision})
+	})
+}
+
+// standUp starts a side's instances.
+func (s *sim) standUp(o Order, gone *bool) {
+	if s.down || s.share.Of(o.Side) > 0 {
+		s.later(time.Millisecond, func() { s.unless(gone, func() { s.notDone(o, crossing.TroubleRaise) }) })
+		return
+	}
+	looked := s.now
+	s.later(s.millis(100, 3000), func() {
+		if *gone {
+			return
+		}
+		if of := s.share.Of(o.Side); of > 0 && !s.outside.After(looked) {
+			s.broke("%v was raised while it got %v of the requests", o.Side, of)
+		}
+		number := 2
+		if s.happens("a raise came half way", 10) {
+			number = 1
+		}
+		s.stand(o.Side, raise.Main(o.Choices).Version, number)
+		s.tell("    %v stands with %d instances", o.Side, number)
+		if number == 1 {
+			s.notDone(o, crossing.TroubleRaise)
+			return
+		}
+		s.engine.Started(o.ID)
+	})
+}
+
+// unless does something if the task is still wanted; what comes of one that is not may be
+// heard of all the same.
+func (s *sim) unless(gone *bool, do func()) {
+	if !*gone || s.r.IntN(2) == 0 {
+		do()
+	}
+}
+
+// check makes a proof.
+func (s *sim) check(o Order, gone *bool) {
+	r := proof.Result{Check: "search", Instance: o.Side.String(), Pass: true, Got: "status 200"}
+	switch {
+	case s.happens("a proof found something", 5):
+		r.Pass, r.Ask, r.Got = false, true, "environment REGION"
+	case s.happens("a proof failed", 8):
+		r.Pass, r.Got = false, "status 503"
+	}
+	s.later(s.millis(200, 2000), func() {
+		s.unless(gone, func() { s.report(crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}}) })
+	})
+}
+
+// retire drains a side, takes it out of the front and stops it.
+func (s *sim) retire(o Order, gone *bool) { s.drain(o, gone, s.now.Add(5*time.Second)) }
+
+func (s *sim) drain(o Order, gone *bool, grace time.Time) {
+	if *gone {
+		return
+	}
+	if s.down || s.share.Of(o.Side) > 0 {
+		s.notDone(o, crossing.TroubleRetire)
+		return
+	}
+	if s.open[o.Side] > 0 && s.now.Before(grace) {
+		s.later(200*time.Millisecond, func() { s.drain(o, gone, grace) })
+		return
+	}
+	cut := s.open[o.Side]
+	if !o.Final {
+		s.report(crossing.Stopping{Task: o.ID, Cut: cut})
+		if s.engine.state.Task.ID != o.ID {
+			return
+		}
+	}
+	s.stop(o, gone, s.engine.state.Seq, s.now.Add(2*time.Second))
+}
+
+func (s *sim) stop(o Order, gone *bool, seq uint64, limit time.Time) {
+	switch {
+	case !s.onDisk(seq) && s.now.After(limit):
+		s.notDone(o, crossing.TroubleLogbook)
+		return
+	case !s.onDisk(seq):
+		s.later(20*time.Millisecond, func() { s.stop(o, gone, seq, limit) })
+		return
+	case s.down || s.share.Of(o.Side) > 0:
+		s.notDone(o, crossing.TroubleRetire) // the front refuses
+		return
+	}
+	s.servers[o.Side] = nil
+	emptied := s.now
+	s.later(s.millis(50, 2000), func() {
+		if of := s.share.Of(o.Side); of > 0 && !s.outside.After(emptied) {
+			s.broke("%v was stopped while it got %v of the requests", o.Side, of)
+		}
+		if s.happens("a stop failed", 8) {
+			s.notDone(o, crossing.TroubleRetire)
+			return
+		}
+		s.sides[o.Side] = nil
+		s.report(crossing.Retired{Task: o.ID, Side: o.Side})
+	})
+}
+
+// --- people
+
+// ask is a person's command.
+func (s *sim) ask(in crossing.Input) error {
+	s.asked++
+	seen := s.engine.state.Seq
+	if s.r.IntN(4) == 0 {
+		seen = s.seen
+	}
+	if back, ok := in.(crossing.Back); !ok {
+		switch in.(type) {
+		case crossing.Halt:
+		default:
+			if s.full {
+				return nil // refused by the keeper: nothing could be recorded
+			}
+		}
+	} else {
+		in = back
+	}
+	before := s.engine.state
+	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: "marit", Seen: seen}, in)
+	s.tell("marit: %T %+v (of #%d): %v", in, in, seen, err)
+	if err != nil {
+		var r *crossing.Refusal
+		if r, _ = err.(*crossing.Refusal); r == nil {
+			s.broke("%T: %v", in, err)
+		}
+		if len(events) == 0 && !same(before, s.engine.state) {
+			s.broke("%T was refused (%v) and changed something", in, err)
+		}
+	}
+	for _, e := range events {
+		switch f := e.What.(type) {
+		case crossing.Begun, crossing.Ordered:
+			s.outAt = s.now
+		case crossing.WentOn:
+			s.outAt = s.now
+			if slices.ContainsFunc(f.Freezes, func(id uint64) bool { return id > seen }) {
+				s.broke("somebody who had seen #%d ended the freezes %v", seen, f.Freezes)
+			}
+		case crossing.Answered:
+			if yes, ok := in.(crossing.Yes); !ok || yes.Question != f.Question.ID {
+				s.broke("%T %+v answered question %d", in, in, f.Question.ID)
+			}
+		}
+	}
+	s.took(events)
+	return err
+}
+
+func same(a, b crossing.State) bool {
+	x, _ := json.Marshal(a)
+	y, _ := json.Marshal(b)
+	return string(x) == string(y)
+}
+
+func (s *sim) begin() crossing.Begin {
+	live := split.Blue
+	if s.engine.state.Share == split.Whole {
+		live = split.Green
+	}
+	return crossing.Begin{
+		Service: "sailings", Number: s.engine.state.Number + 1, Target: live.Other(), LiveVersion: "4.2.0", Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}},
+		Hold: s.r.IntN(2) == 0, Route: s.plan.Route, Keep: s.plan.Keep, Then: s.plan.Then,
+	}
+}
+
+// person does something sensible, most of the time; two people now and then do the same.
+func (s *sim) person() {
+	if s.engine == nil {
+		return
+	}
+	c := s.engine.state
+	next, _ := c.Next()
+	share := split.Share(s.r.IntN(10_001))
+	var in crossing.Input
+	odd := []crossing.Input{
+		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Halt{}, crossing.GoOn{}, crossing.NextLeg{Leg: next}, crossing.ProveAgain{}, crossing.GiveUp{},
+		crossing.Back{}, crossing.Back{Force: true}, crossing.ShiftTo{Share: share}, crossing.Yes{Question: c.Seq}, crossing.No{Question: c.Question.ID},
+		crossing.RaiseSpare{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices},
+	}
+	switch {
+	case s.r.IntN(4) == 0:
+		in = odd[s.r.IntN(len(odd))]
+	case c.Task.Do == crossing.Move && s.r.IntN(2) == 0:
+		in = crossing.Steer{Share: share}
+	case c.Question.ID != 0:
+		in = crossing.Yes{Question: c.Question.ID}
+	case c.Foreign:
+		in = []crossing.Input{crossing.PutBack{}, crossing.GoOn{}}[s.r.IntN(2)]
+	case c.Frozen():
+		in = crossing.GoOn{}
+	case c.Stage == crossing.Shift && s.r.IntN(3) == 0:
+		in = crossing.NextLeg{Leg: next}
+	}
+	s.seen = c.Seq
+	if in == nil {
+		return
+	}
+	_ = s.ask(in)
+	if s.r.IntN(6) == 0 { // the other one does so too
+		_ = s.ask(in)
+	}
+}
+
+// --- what must be true
+
+// holds looks at an event.
+func (s *sim) holds(e crossing.Event) {
+	s.folded = crossing.Apply(s.folded, e)
+	c := s.folded
+	of := func(task uint64) {
+		if task != s.ordered {
+			s.broke("a report on task %d counts, and %d was the last one: %+v", task, s.ordered, e.What)
+		}
+	}
+	switch f := e.What.(type) {
+	case crossing.WentBack:
+		s.backAt = s.now
+	case crossing.Raised:
+		of(f.Task)
+	case crossing.Proved:
+		of(f.Task)
+	case crossing.Stopping:
+		of(f.Task)
+	case crossing.Retired:
+		of(f.Task)
+	case crossing.InForce:
+		of(f.Task)
+		if f.Share != f.Nearest {
+			s.broke("%v is in force where %v was asked for, and it is taken for ours", f.Share, f.Nearest)
+		}
+	case crossing.Changed:
+		if s.outside.IsZero() && !s.surprises {
+			s.broke("somebody is said to have changed the front, and nobody did: %+v", f)
+		}
+	case crossing.Ended:
+		if f.Stage == crossing.Settled && e.By == Self && s.watched < s.plan.Keep-1100*time.Millisecond && c.Keep > 0 {
+			s.broke("it settled by itself after %v of %v were watched", s.watched, s.plan.Keep)
+		}
+	case crossing.AtHome:
+		of(f.Task)
+		if s.share != f.Share && !s.outside.After(s.homeAt) {
+			s.broke("it says that all is home, and the front has %v on green", s.share)
+		}
+	case crossing.Ordered:
+		s.ordered = e.Seq
+		if f.Task.Do == crossing.Retire && c.Share.Of(f.Task.Side) > 0 {
+			s.broke("%v is to be retired, which gets %v", f.Task.Side, c.Share.Of(f.Task.Side))
+		}
+	}
+}
+
+// consistent looks at the state.
+func (s *sim) consistent(changed bool) {
+	if !changed {
+		return
+	}
+	c := s.engine.state
+	if c.Seq != s.folded.Seq {
+		s.broke("the engine is at event %d, and has told of %d", c.Seq, s.folded.Seq)
+	}
+	if (c.Stage.Over() || c.Stage == crossing.None) && (c.Frozen() || c.Question.ID != 0 || c.GoingBack || c.Timed()) {
+		s.broke("nothing is under way, and it waits for somebody: %v", c)
+	}
+	if c.GoingBack && c.Task.Do != crossing.GoHome {
+		s.broke("it goes back, and nobody is told to: %v", c)
+	}
+	if c.GoingBack && c.Frozen() {
+		s.broke("it goes back, and is frozen: %v", c)
+	}
+	if n := len(s.all); n > 150+12*s.asked+40*s.tally["somebody changed the share"]+400*s.life {
+		s.broke("%d events: a retry is no entry", n)
+	}
+}
+
+// --- a run
+
+func (s *sim) run() {
+	s.start()
+	s.until(s.now.Add(4 * time.Second))
+	for range 20 {
+		if s.ask(s.begin()) == nil && s.engine.state.Stage.UnderWay() {
+			break
+		}
+		s.until(s.now.Add(time.Second))
+	}
+	end := s.now.Add(time.Duration(14+s.r.IntN(56)) * time.Second)
+	for s.now.Before(end) && s.broken == "" {
+		s.until(s.now.Add(s.millis(200, 3000)))
+		s.strikes()
+		if s.r.IntN(2) == 0 && !s.now.Before(s.held) {
+			s.person()
+		}
+		if c := s.engine.state; c.Stage.Over() && c.Task.ID == 0 && s.r.IntN(3) == 0 {
+			break
+		}
+	}
+	if s.broken == "" {
+		s.ends()
+	}
+}
+
+// strikes lets something happen to the whole.
+func (s *sim) strikes() {
+	switch {
+	case s.happens("somebody else steered", 12):
+		s.somebody()
+	case s.happens("an instance changed", 10):
+		s.ills()
+	case s.happens("the target's answers failed", 12):
+		s.failing = []float64{0.01, 0.2, 0.9}[s.r.IntN(3)]
+	case s.failing > 0 && s.r.IntN(3) == 0:
+		s.failing = 0
+	case s.happens("the front went away", 15):
+		s.disturbed++
+		s.down = true
+		s.after(s.millis(500, 20_000), func() { s.down = false })
+	case s.happens("the disk was full", 20):
+		s.full = true
+		s.after(s.millis(500, 20_000), func() { s.full = false })
+	case s.happens("the process stood still", 15):
+		s.disturbed++
+		s.held = s.now.Add(s.millis(500, 30_000))
+	case s.happens("the clock jumped", 20):
+		s.disturbed++
+		s.skew += []time.Duration{-time.Hour, -5 * time.Second, 5 * time.Second, time.Hour}[s.r.IntN(4)]
+	case s.happens("requests stayed open", 10):
+		side := split.Sides[s.r.IntN(2)]
+		s.open[side] = 3
+		s.after(s.millis(500, 20_000), func() { s.open[side] = 0 })
+	case s.happens("the keeper was killed", 12):
+		s.disturbed++
+		*s.cancel = true
+		s.life++
+		s.until(s.now.Add(s.millis(10, 10_000)))
+		s.start()
+	}
+}
+
+// ends holds the run to its end: once nothing goes wrong any more, going home ends.
+func (s *sim) ends() {
+	s.calm, s.down, s.full, s.failing = true, false, false, 0
+	s.tell("nothing goes wrong any more")
+	if s.held.After(s.now) {
+		s.until(s.held)
+	}
+	s.until(s.now.Add(7 * time.Second))
+	c := s.engine.state
+	if s.broken != "" || c.Stage == crossing.None {
+		return
+	}
+	home := split.Toward(c.Target.Other(), split.Whole)
+	gone := len(s.sides[c.Target.Other()]) == 0 && len(s.servers[c.Target.Other()]) == 0
+	if err := s.ask(crossing.Back{Force: true}); err == nil && !gone {
+		s.quiet(15*time.Second, func() bool { return s.share == home && s.engine.state.Stage.Over() })
+		if s.broken == "" && s.share != home {
+			s.broke("it was sent home, and the front has %v on green: %v", s.share, s.engine.state)
+		}
+		if c := s.engine.state; s.broken == "" && !c.Stage.Over() {
+			s.broke("it went home and is not over: %v", c)
+		}
+	}
+	s.quiet(40*time.Second, func() bool {
+		return s.kept == len(s.all) && (s.engine.state.Task.ID == 0 || s.engine.state.Stage.UnderWay())
+	})
+	if s.broken != "" {
+		return
+	}
+	if c := s.engine.state; c.Task.ID != 0 && !c.Stage.UnderWay() {
+		s.broke("what was to be done is never done: %v", c)
+	}
+	s.quiet(6*time.Second, func() bool { return s.engine.state.Task.ID == 0 && s.engine.state.Share == s.share })
+	if c := s.engine.state; s.broken == "" && c.Task.ID == 0 && c.Share != s.share {
+		s.broke("it says that %v is on green, and it is %v", c.Share, s.share)
+	}
+	s.replays()
+}
+
+// quiet lets time pass until something is so, but not for ever.
+func (s *sim) quiet(limit time.Duration, so func() bool) {
+	for end := s.now.Add(limit); s.now.Before(end) && s.broken == "" && !so(); {
+		s.until(s.now.Add(200 * time.Millisecond))
+	}
+}
+
+// replays holds the logbook to the state.
+func (s *sim) replays() {
+	if s.kept != len(s.all) {
+		s.broke("%d of %d events are on disk", s.kept, len(s.all))
+		return
+	}
+	var c crossing.State
+	for n, e := range s.all {
+		var again crossing.Event
+		data, err := json.Marshal(e)
+		if err == nil {
+			err = json.Unmarshal(data, &again)
+		}
+		if err != nil || again.Seq != uint64(n+1) {
+			s.broke("event %d: %v", n+1, err)
+			return
+		}
+		c = crossing.Apply(c, again)
+	}
+	if !same(c, s.engine.state) {
+		s.broke("the logbook ends with %v, and the engine with %v", c, s.engine.state)
+	}
+}
