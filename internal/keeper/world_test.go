@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -55,6 +56,7 @@ type world struct {
 	open     [2]int64   // requests
 	homes    int
 	apart    []reading.Apart
+	foreign  time.Time // when somebody else changed it last
 
 	// The sides.
 
@@ -334,7 +336,7 @@ func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[stri
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if of := s.share.Of(side); of > 0 {
+	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter {
 		s.broke("%v was raised while it got %v of the requests", side, of)
 	}
 	s.recorded("instances of "+side.String(), crossing.StandUp)
@@ -360,15 +362,22 @@ func (s worldStacks) List(ctx context.Context, side split.Side) ([]reading.Insta
 }
 
 func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
-	if err := s.meet(ctx, "stop"); err != nil {
-		return err
-	}
+	err := s.meet(ctx, "stop")
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if of := s.share.Of(side); of > 0 {
+	if errors.Is(ctx.Err(), context.Canceled) {
+		s.broke("a stop of %v was cut short, and its grace with it", side)
+	}
+	if err != nil {
+		return err
+	}
+	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter {
 		s.broke("%v was stopped while it got %v of the requests", side, of)
 	}
 	s.recorded("a stop of "+side.String(), crossing.Retire)
+	if n := slices.IndexFunc(s.events, func(e crossing.Event) bool { _, stopping := e.What.(crossing.Stopping); return stopping }); n < 0 {
+		s.broke("%v was stopped before the logbook had it that there is no way back", side)
+	}
 	s.deadline, _ = ctx.Deadline()
 	s.sides[side] = nil
 	s.stopped = append(s.stopped, side)
@@ -386,6 +395,10 @@ func (w *world) recorded(what string, deed crossing.Deed) {
 	}
 	w.broke("%s was done before the logbook had it", what)
 }
+
+// knownAfter is how long a keeper may act on what it has read before somebody else changed
+// the front.
+const knownAfter = 15 * time.Second
 
 // worldHealth is how the instances are.
 type worldHealth struct{ *world }
@@ -437,30 +450,30 @@ func (w *world) proves(ctx context.Context, q prove.Question) (proof.Proof, prov
 type worldBook struct{ *world }
 
 func (b worldBook) Append(ctx context.Context, s crossing.State, events []crossing.Event) error {
-	if err := b.meet(ctx, "book"); err != nil {
-		return err
+	errAppend := b.meet(ctx, "book")
+	if errAppend != nil && (errors.Is(errAppend, errLost) || ctx.Err() != nil) {
+		return errAppend
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	last := uint64(0)
-	if n := len(b.events); n > 0 {
-		last = b.events[n-1].Seq
-	}
 	for _, e := range events {
-		if last++; e.Seq != last {
-			b.broke("event %d was recorded as number %d", e.Seq, last)
-		}
 		var again crossing.Event
 		data, err := json.Marshal(e)
 		if err == nil {
 			err = json.Unmarshal(data, &again)
 		}
-		if err != nil {
+		switch last := uint64(len(b.events)); {
+		case err != nil:
 			b.broke("event %d cannot be read again: %v", e.Seq, err)
+		case e.Seq == last+1:
+			b.events = append(b.events, again)
+		case e.Seq > last+1:
+			b.broke("event %d was recorded after number %d", e.Seq, last)
+		case !reflect.DeepEqual(b.events[e.Seq-1], again):
+			return errors.New("somebody else has written")
 		}
-		b.events = append(b.events, again)
 	}
-	return nil
+	return errAppend // it was done, and nobody heard of it
 }
 
 func (b worldBook) Check(ctx context.Context) error { return b.meet(ctx, "book") }

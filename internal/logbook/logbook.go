@@ -130,8 +130,9 @@ func (b *Book) inTx(ctx context.Context, do func(*sql.Tx) error) (err error) {
 }
 
 // Append records events in their order, all or none, with the state that they led to.
-// When it returns nil, the record is on disk. An event whose number is taken is an error:
-// somebody else has written.
+// When it returns nil, the record is on disk; when it does not, it may be there all the
+// same, and can be appended again. A number that another event has is an error: somebody
+// else has written.
 func (b *Book) Append(ctx context.Context, s crossing.State, events []crossing.Event) error {
 	err := b.inTx(ctx, func(tx *sql.Tx) error { return insert(tx, s, events) })
 	if err != nil {
@@ -140,6 +141,9 @@ func (b *Book) Append(ctx context.Context, s crossing.State, events []crossing.E
 	return nil
 }
 
+// ErrWritten is wrapped when somebody else has written into the book.
+var ErrWritten = errors.New("somebody else has written into the logbook")
+
 func insert(tx *sql.Tx, s crossing.State, events []crossing.Event) error {
 	for _, e := range events {
 		text, err := json.Marshal(e)
@@ -147,13 +151,20 @@ func insert(tx *sql.Tx, s crossing.State, events []crossing.Event) error {
 			return err
 		}
 		if f, ok := e.What.(crossing.Begun); ok {
-			if _, err := tx.Exec(`INSERT INTO crossings (number, service, target, begun, version, stage) VALUES (?, ?, ?, ?, '', '')`,
+			if _, err := tx.Exec(`INSERT INTO crossings (number, service, target, begun, version, stage) VALUES (?, ?, ?, ?, '', '') ON CONFLICT (number) DO NOTHING`,
 				f.Number, f.Service, f.Target.String(), stamp(e.At)); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.Exec(`INSERT INTO events (seq, crossing, at, event) VALUES (?, ?, ?, ?)`, e.Seq, e.Crossing, stamp(e.At), string(text)); err != nil {
+		if _, err := tx.Exec(`INSERT INTO events (seq, crossing, at, event) VALUES (?, ?, ?, ?) ON CONFLICT (seq) DO NOTHING`, e.Seq, e.Crossing, stamp(e.At), string(text)); err != nil {
 			return err
+		}
+		var there string
+		if err := tx.QueryRow(`SELECT event FROM events WHERE seq = ?`, e.Seq).Scan(&there); err != nil {
+			return err
+		}
+		if there != string(text) {
+			return fmt.Errorf("%w: number %d is taken", ErrWritten, e.Seq)
 		}
 	}
 	if s.Number == 0 {

@@ -1,0 +1,308 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
+)
+
+var (
+	crossings = flag.Int("crossings", 200, "crossings to simulate")
+	from      = flag.Uint64("from", 0, "first seed (0: a new one)")
+)
+
+// TestSimulation takes crossings of a whole keeper through a world in which everything fails
+// in every way it may. A seed is a run; as goroutines take their turns as they like, it is
+// not the same to the last step.
+func TestSimulation(t *testing.T) {
+	first := *from
+	if first == 0 {
+		first = rand.Uint64() >> 1
+	}
+	begun := time.Now()
+	var mu sync.Mutex // protects what follows
+	total, next := map[string]int{}, 0
+	t.Run("crossings", func(t *testing.T) {
+		for range 2 {
+			t.Run("", func(t *testing.T) {
+				t.Parallel()
+				for !t.Failed() {
+					mu.Lock()
+					n := next
+					next++
+					mu.Unlock()
+					if n >= *crossings {
+						return
+					}
+					synctest.Test(t, func(t *testing.T) {
+						s := newSim(t, first+uint64(n))
+						s.run()
+						mu.Lock()
+						defer mu.Unlock()
+						for what, count := range s.tally {
+							total[what] += count
+						}
+					})
+				}
+			})
+		}
+	})
+	took := time.Since(begun)
+	t.Logf("%d crossings from -from=%d in %v, %.1f a second", min(next, *crossings), first, took.Round(time.Millisecond), float64(min(next, *crossings))/took.Seconds())
+	for _, what := range slices.Sorted(maps.Keys(total)) {
+		t.Logf("%9d  %s", total[what], what)
+	}
+}
+
+// sim is one run.
+type sim struct {
+	*rig
+	seed  uint64
+	r     *rand.Rand
+	dice  sync.Mutex // protects r and what follows
+	wild  float64
+	calm  bool
+	tally map[string]int
+	story []string
+	began time.Time
+	asked int
+}
+
+func newSim(t *testing.T, seed uint64) *sim {
+	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 11)), tally: map[string]int{}, began: time.Now()}
+	s.wild = []float64{0, 0.3, 1}[s.r.IntN(3)]
+	s.rig = &rig{world: newWorld(), t: t}
+	s.compares = s.r.IntN(2) == 0
+	s.plan.Route = route.Route{}
+	for part := split.Share(500 + s.r.IntN(4000)); part < split.Whole; part += split.Share(1000 + s.r.IntN(6000)) {
+		s.plan.Route = append(s.plan.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
+	}
+	s.plan.Route = append(s.plan.Route, route.Leg{Part: split.Whole})
+	s.plan.Keep, s.plan.Then = time.Duration(2+s.r.IntN(8))*time.Second, []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)]
+	for n := range s.plan.Guards {
+		s.plan.Guards[n].Then = []plan.Action{plan.RollBack, plan.Freeze}[s.r.IntN(2)]
+	}
+	s.trouble = s.troubles
+	return s
+}
+
+// tell adds a line to the story.
+func (s *sim) tell(format string, args ...any) {
+	s.story = append(s.story, fmt.Sprintf("%8.3f  ", time.Since(s.began).Seconds())+fmt.Sprintf(format, args...))
+}
+
+// happens reports whether a fault of a kind does.
+func (s *sim) happens(what string, once int) bool {
+	s.dice.Lock()
+	defer s.dice.Unlock()
+	if s.calm || s.r.Float64()*float64(once) >= s.wild {
+		return false
+	}
+	s.tally[what]++
+	s.tell("    %s", what)
+	return true
+}
+
+func (s *sim) intN(n int) int {
+	s.dice.Lock()
+	defer s.dice.Unlock()
+	return s.r.IntN(n)
+}
+
+func (s *sim) millis(least, most int) time.Duration {
+	return time.Duration(least+s.intN(most-least+1)) * time.Millisecond
+}
+
+// troubles is what happens before something is done.
+func (s *sim) troubles(what string) (late time.Duration, deaf bool, err error) {
+	late = s.millis(0, 20)
+	if what == "raise" || what == "prove" || what == "stop" {
+		late = s.millis(100, 2000)
+	}
+	rare := map[string]int{"read": 40, "list": 40, "health": 60, "book": 40, "instances": 15}[what]
+	if rare == 0 {
+		rare = 8
+	}
+	switch {
+	case s.happens(what+" was late", rare):
+		late = s.millis(200, 6000)
+	case s.happens(what+" hung, and did not heed that nobody waited any more", rare):
+		late, deaf = s.millis(200, 6000), true
+	case s.happens(what+" failed", rare):
+		err = errLost
+	case s.happens(what+" failed, or so it seemed", rare):
+		err = errors.New("no answer, and it was done")
+	}
+	return late, deaf, err
+}
+
+// ask is a person's command.
+func (s *sim) ask(c Command) error {
+	c.By = "marit"
+	s.asked++
+	_, err := s.keeper.Do(context.Background(), c)
+	s.dice.Lock()
+	defer s.dice.Unlock()
+	s.tell("marit: %s %+v: %v", c.Do, c, err)
+	return err
+}
+
+// person does something sensible, most of the time.
+func (s *sim) person() {
+	c := s.last().Crossing
+	leg, _ := c.Next()
+	share := split.Share(s.intN(10_001))
+	odd := []Command{
+		{Do: Steer, Share: share}, {Do: PutBack}, {Do: Freeze}, {Do: GoOn}, {Do: Next, Leg: leg}, {Do: Prove}, {Do: Retire, Typed: "sailings"}, {Do: Back},
+		{Do: Back, Force: true}, {Do: Shift, Share: share}, {Do: No, Question: c.Question.ID}, {Do: Raise, Version: "4.3.0"}, {Do: Yes, Question: c.Seq},
+	}
+	var command Command
+	switch {
+	case s.intN(4) == 0:
+		command = odd[s.intN(len(odd))]
+	case c.Question.ID != 0:
+		command = Command{Do: Yes, Question: c.Question.ID}
+	case c.Foreign:
+		command = Command{Do: []Verb{PutBack, GoOn}[s.intN(2)]}
+	case c.Frozen():
+		command = Command{Do: GoOn}
+	default:
+		return
+	}
+	if s.intN(6) == 0 { // two people at once
+		go func() { _ = s.ask(command) }()
+	}
+	_ = s.ask(command)
+}
+
+// strikes lets something happen to the whole.
+func (s *sim) strikes() {
+	side := split.Sides[s.intN(2)]
+	switch {
+	case s.happens("somebody went home past the keeper", 25):
+		home := s.last().Crossing.Target.Other()
+		_, _ = worldFront{s.world}.Home(context.Background(), front.Homing{Side: home, By: "ada"})
+	case s.happens("somebody changed the share", 25):
+		share := split.Share(s.intN(10_001))
+		s.with(func() { s.put(share); s.foreign = time.Now() })
+	case s.happens("the front forgot its instances", 25):
+		s.with(func() { s.counts = [2][]reading.Count{}; s.foreign = time.Now() })
+	case s.happens("an instance fell ill", 15):
+		name := fmt.Sprintf("%v-%d", side, 1+s.intN(2))
+		s.with(func() { s.health[name] = reading.Failing })
+		after := s.millis(500, 20_000)
+		time.AfterFunc(after, func() { s.with(func() { delete(s.health, name) }) })
+	case s.happens("answers failed", 15):
+		s.with(func() { s.failing[side] = 0.5 })
+		after := s.millis(500, 10_000)
+		time.AfterFunc(after, func() { s.with(func() { s.failing[side] = 0 }) })
+	case s.happens("requests stayed open", 12):
+		s.with(func() { s.open[side] = 3 })
+		after := s.millis(500, 20_000)
+		time.AfterFunc(after, func() { s.with(func() { s.open[side] = 0 }) })
+	case s.happens("the keeper was ended and started again", 12):
+		s.stop()
+		time.Sleep(s.millis(10, 5000))
+		s.start()
+	}
+}
+
+func (s *sim) run() {
+	s.start()
+	time.Sleep(4 * time.Second)
+	for range 20 {
+		if s.ask(Command{Do: Begin, Version: "4.3.0", Hold: s.intN(2) == 0}) == nil {
+			break
+		}
+		time.Sleep(time.Second)
+	}
+	end := time.Now().Add(time.Duration(10+s.intN(40)) * time.Second)
+	for time.Now().Before(end) {
+		time.Sleep(s.millis(200, 3000))
+		s.strikes()
+		if s.intN(2) == 0 {
+			s.person()
+		}
+		if c := s.last().Crossing; c.Stage.Over() && c.Task.ID == 0 && s.intN(3) == 0 {
+			break
+		}
+	}
+	s.ends()
+}
+
+// ends holds the run to its end: once nothing goes wrong any more, going home ends, and the
+// logbook has everything.
+func (s *sim) ends() {
+	s.dice.Lock()
+	s.calm = true
+	s.tell("nothing goes wrong any more")
+	s.dice.Unlock()
+	time.Sleep(12 * time.Second)
+	c := s.last().Crossing
+	if c.GoingBack {
+		s.with(func() { s.broke("nothing is in its way any more, and it is still going back: %v", c) })
+	}
+	home := split.Toward(c.Target.Other(), split.Whole)
+	there := false
+	s.with(func() { there = len(s.counts[c.Target.Other()]) > 0 || len(s.sides[c.Target.Other()]) > 0 })
+	if c.Stage != crossing.None && there {
+		if err := s.ask(Command{Do: Back, Force: true}); err == nil {
+			s.soon("it was sent home and is not there", func(v Snapshot) bool { return s.share == home && v.Crossing.Stage.Over() })
+		}
+	}
+	s.soon("what was to be done is never done", func(v Snapshot) bool { return v.Crossing.Task.ID == 0 || v.Crossing.Stage.UnderWay() })
+	s.soon("what is shown is not what is so", func(v Snapshot) bool { return v.Crossing.Task.ID != 0 || v.Crossing.Share == s.share })
+	s.soon("not everything is recorded", func(v Snapshot) bool {
+		n := len(s.events)
+		return v.Trouble == "" && (n == 0 && v.Crossing.Seq == 0 || n > 0 && s.events[n-1].Seq == v.Crossing.Seq)
+	})
+	s.stop()
+	state, _, _ := worldBook{s.world}.Load(context.Background())
+	s.with(func() {
+		if !reflect.DeepEqual(state.String(), s.keeper.engine.State().String()) {
+			s.broke("the logbook ends with %v, and the keeper with %v", state, s.keeper.engine.State())
+		}
+		if n := len(s.events); n > 400+20*s.asked {
+			s.broke("%d events: a retry is no entry", n)
+		}
+	})
+	time.Sleep(time.Minute) // what was left behind ends
+	if len(s.broken) > 0 {
+		var lines []string
+		for _, e := range s.events {
+			lines = append(lines, fmt.Sprintf("%8.3f  %s: %s %+v", e.At.Sub(s.began).Seconds(), e.By, e.What.Kind(), e.What))
+		}
+		s.t.Errorf("-from=%d: %s\n%s\nrecorded:\n%s", s.seed, strings.Join(s.broken, "\n"), strings.Join(s.story, "\n"), strings.Join(lines, "\n"))
+	}
+}
+
+// soon holds the world to something that must be so within a while.
+func (s *sim) soon(what string, so func(Snapshot) bool) {
+	for range 400 {
+		done := false
+		v := s.last()
+		s.with(func() { done = so(v) })
+		if done {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	s.with(func() { s.broke("%s: %v on green, %v", what, s.share, s.last().Crossing) })
+}
