@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -34,7 +35,7 @@ front it says what its configuration needs. Neither runs anything.`,
 			at := slices.IndexFunc(p.Fronts(), func(f plan.Front) bool { return f.Kind() == plan.FrontEmbedded })
 			if at < 0 || len(p.Beside) > 0 {
 				for _, f := range p.Fronts() {
-					if err := prepare(cmd.OutOrStdout(), p, f); err != nil {
+					if err := prepare(cmd.Context(), cmd.OutOrStdout(), p, f); err != nil {
 						return err
 					}
 				}
@@ -60,7 +61,7 @@ front it says what its configuration needs. Neither runs anything.`,
 }
 
 // prepare makes what a front needs to be started with, and says what else it needs.
-func prepare(w io.Writer, p *plan.Plan, f plan.Front) error {
+func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error {
 	if d, ok := all.One(p, f).(interface{ Prepare() (bool, error) }); ok {
 		made, err := d.Prepare()
 		if err != nil {
@@ -68,6 +69,17 @@ func prepare(w io.Writer, p *plan.Plan, f plan.Front) error {
 		}
 		if made {
 			fmt.Fprintf(w, "%s: made the file that its configuration includes, with all requests on blue\n", f.Name())
+		}
+	}
+	if d, ok := all.One(p, f).(interface {
+		Lacks(context.Context) ([]string, error)
+	}); ok {
+		list, err := d.Lacks(ctx)
+		if err != nil {
+			fmt.Fprintf(w, "%s: what its configuration has could not be read: %v\n", f.Name(), err)
+		}
+		for _, lack := range list {
+			fmt.Fprintf(w, "%s: its configuration lacks %s\n", f.Name(), lack)
 		}
 	}
 	if need := f.Needs(p.Service); need != "" {

@@ -114,6 +114,7 @@ LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"status\":\"%>s\
 MEMBERS	ProxySet lbmethod=byrequests
 </Proxy>
 <VirtualHost LISTEN>
+	BalancerPersist On
 	ProxyPass / balancer://sailings/
 	CustomLog FOLDER/access.log vaiven_sailings
 </VirtualHost>
@@ -146,7 +147,7 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	}
 	var members strings.Builder
 	for port := s.ports[0]; port <= s.ports[1]; port++ {
-		fmt.Fprintf(&members, "\tBalancerMember \"http://127.0.0.1:%d\" status=+D\n", port)
+		fmt.Fprintf(&members, "\tBalancerMember \"http://127.0.0.1:%d\" status=+D max=4 acquire=1000 connectiontimeout=2 timeout=60\n", port)
 	}
 	text, user, args := haproxyConfig, me.Username, []string{"-W", "-db", "-f"}
 	manager := ""

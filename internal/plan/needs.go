@@ -99,11 +99,15 @@ var nginxNeeds = template.Must(template.New("").Parse(`http {
 `))
 
 var httpdNeeds = template.Must(template.New("").Parse(`{{if .Httpd.Manager}}<Proxy "balancer://{{.Httpd.Balancer}}">
-    BalancerMember "http://HOST:PORT" status=+D    (one for every address that an instance may have)
+    # One for every address that an instance may have. Together, those that are used take less than
+    # ThreadsPerChild: instances that hang leave workers for the manager.
+    BalancerMember "http://HOST:PORT" status=+D max=4 acquire=1000 connectiontimeout=2 timeout=60
     ProxySet lbmethod=byrequests{{if .Front.Sticky}} stickysession={{.Service}}-session{{end}}
 </Proxy>
 {{if .Front.Sticky}}Header add Set-Cookie "{{.Service}}-session=s.%{BALANCER_WORKER_ROUTE}e; path=/" env=BALANCER_ROUTE_CHANGED
-{{end}}ProxyPass "/balancer-manager" "!"
+{{end}}# In the same virtual host as ProxyPass: a reload by anybody keeps what the manager was told.
+BalancerPersist On
+ProxyPass "/balancer-manager" "!"
 ProxyPass "/" "balancer://{{.Httpd.Balancer}}/"
 <Location "/balancer-manager">
     SetHandler balancer-manager

@@ -33,6 +33,9 @@ var (
 // may, and holds them to the promises. A seed is a run; a broken promise prints its seed,
 // and what happened.
 func TestSimulation(t *testing.T) {
+	if testing.Short() {
+		*crossings = min(*crossings, 200)
+	}
 	first := *from
 	if first == 0 {
 		first = rand.Uint64() >> 1

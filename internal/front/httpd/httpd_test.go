@@ -1,16 +1,20 @@
 package httpd
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -51,6 +55,7 @@ const managed = config + `LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\
 MEMBERS	ProxySet lbmethod=byrequests
 </Proxy>
 <VirtualHost LISTEN>
+	BalancerPersist On
 	ProxyPass / balancer://sailings/
 	CustomLog DIR/access.log vaiven_sailings
 </VirtualHost>
@@ -90,7 +95,7 @@ func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan
 	conf := filepath.Join(dir, "httpd.conf")
 	var members strings.Builder
 	for _, address := range w.Addresses() {
-		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D\n", address)
+		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D max=6 acquire=1000 connectiontimeout=2 timeout=60\n", address)
 	}
 	values := []string{"MEMBERS", members.String(), "DIR", dir, "KEPT", kept, "LISTEN", w.Listen, "MANAGER", manager, "MODULES", modules(t)}
 	h := &plan.Httpd{Balancer: "sailings"}
@@ -194,8 +199,11 @@ func TestSessionsStay(t *testing.T) {
 // A reload puts what stands in the configuration in force: it is read as such.
 func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, p, _ := start(t, w, managed)
+	f, p, _ := start(t, w, strings.ReplaceAll(managed, "BalancerPersist On", ""))
 	m := NewManager(f)
+	if list, err := m.Lacks(t.Context()); err != nil || len(list) != 1 || !strings.Contains(list[0], "BalancerPersist") {
+		t.Errorf("its configuration lacks %q, %v", list, err)
+	}
 	for _, side := range split.Sides {
 		if err := m.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
 			t.Fatal(err)
@@ -216,6 +224,127 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	}
 	if err := m.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("an instance without a worker: %v", err)
+	}
+}
+
+// What the manager was told outlives a reload and a restart by anybody, in every stage.
+func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, p, _ := start(t, w, managed)
+	m := NewManager(f)
+	if list, err := m.Lacks(t.Context()); err != nil || len(list) > 0 {
+		t.Errorf("its configuration lacks %q, %v", list, err)
+	}
+	reload := func(stage string) {
+		t.Helper()
+		before, err := m.Read(t.Context())
+		if err != nil {
+			t.Fatalf("%s: %v", stage, err)
+		}
+		httpd := &server{config: f.Httpd.Included}
+		workers, err := httpd.Running()
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.Signal(syscall.SIGUSR1)
+		fronttest.Eventually(t, "other workers", func() error {
+			now, err := httpd.Running()
+			if err == nil && !httpd.Fresh(workers, now) {
+				err = errors.New("the same workers serve")
+			}
+			return err
+		})
+		for name, d := range map[string]front.Driver{"the same driver": m, "another process": NewManager(f)} {
+			r, err := d.Read(t.Context())
+			if err != nil || r.Split.Share != before.Split.Share || len(r.Sides[0].Instances) != len(before.Sides[0].Instances) || len(r.Sides[1].Instances) != len(before.Sides[1].Instances) {
+				t.Errorf("%s: after a reload %s reads %+v, %v; before it was %+v", stage, name, r, err, before)
+			}
+		}
+		w.Count(200, true, nil) // it fails the test if anything is lost
+	}
+	for _, side := range split.Sides {
+		if err := m.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := m.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
+		t.Fatal(err)
+	}
+	reload("at the beginning")
+	set := func(share split.Share) {
+		t.Helper()
+		r, err := m.Read(t.Context())
+		if err == nil {
+			_, err = m.Set(t.Context(), share, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	set(2500)
+	reload("on a leg")
+	set(split.Whole)
+	reload("in the keep")
+	if err := m.SetInstances(t.Context(), split.Blue, nil); err != nil {
+		t.Fatal(err)
+	}
+	reload("with the old side retired")
+}
+
+// Instances that hang leave workers for the manager.
+func TestHungInstancesLeaveTheManager(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, managed)
+	m := NewManager(f)
+	for _, side := range split.Sides {
+		if err := m.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := m.Home(t.Context(), front.Homing{Side: split.Green}); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	defer cancel()
+	for range 100 {
+		wait.Go(func() {
+			q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+w.Listen+"/hold", nil)
+			if err == nil {
+				var a *http.Response
+				if a, err = http.DefaultClient.Do(q); err == nil {
+					_ = a.Body.Close()
+				}
+			}
+		})
+	}
+	fronttest.Eventually(t, "requests hang", func() error {
+		r, err := m.Read(t.Context())
+		if err == nil && r.Sides[split.Green].Open < 6 {
+			err = fmt.Errorf("%d are open", r.Sides[split.Green].Open)
+		}
+		return err
+	})
+	short, stop := context.WithTimeout(t.Context(), 10*time.Second)
+	defer stop()
+	if d, err := m.Home(short, front.Homing{Side: split.Blue}); err != nil || d.Share != 0 {
+		t.Errorf("home while instances hang: %+v, %v", d, err)
+	}
+}
+
+func TestWhatAConfigurationLacks(t *testing.T) {
+	const member = "BalancerMember http://a:1 status=+D max=4 acquire=1000 timeout=60\n"
+	for text, want := range map[string]int{
+		"<Proxy balancer://s>\n" + member + "</Proxy>\n<VirtualHost *:80>\nBalancerPersist On\nProxyPass / balancer://s/\n</VirtualHost>\n":     0,
+		"BalancerPersist On\n<Proxy \"balancer://s\">\n" + member + "</Proxy>\n<VirtualHost *:80>\nProxyPass / balancer://s/\n</VirtualHost>\n": 1,
+		"<Proxy balancer://s>\nBalancerMember http://a:1\n</Proxy>\nbalancerpersist on\nProxyPass / balancer://s/\n":                            1,
+		"<Proxy balancer://s>\nBalancerMember http://a:1 max=2 acquire=1\n</Proxy>\nProxyTimeout 60\nProxyPass / balancer://s/\n":               1,
+		"ProxyPass / balancer://other/\nBalancerPersist On\n":                                                                                   1,
+	} {
+		if list := lacks([]string{text}, "s"); len(list) != want && !(want == 1 && len(list) == 2 && strings.HasPrefix(text, "ProxyPass")) {
+			t.Errorf("%s\nlacks %q", text, list)
+		}
 	}
 }
 
