@@ -208,12 +208,12 @@ func (d *Driver) freeAddress(s plan.Stack) (string, error) {
 }
 
 // stop ends instances and removes their notes. It goes on with the others when
-// one resists.
+// one resists. They keep their grace though whoever asked for it is gone.
 func (d *Driver) stop(ctx context.Context, notes []*note, grace time.Duration) error {
 	for _, n := range notes {
 		n.Session.Signal(syscall.SIGTERM)
 	}
-	patience, cancel := context.WithTimeout(ctx, grace)
+	patience, cancel := context.WithTimeout(context.WithoutCancel(ctx), grace)
 	defer cancel()
 	var failed []error
 	for _, n := range notes {

@@ -302,3 +302,33 @@ func TestASecretReachesTheInstanceAndNothingElse(t *testing.T) {
 		}
 	}
 }
+
+// Whoever asks for a stop may end meanwhile: instances keep their grace.
+func TestAStopKeepsItsGrace(t *testing.T) {
+	p := newPlan(t, "")
+	begun, done := filepath.Join(p.State, "begun"), filepath.Join(p.State, "done")
+	for i := range p.Parts[0].Stacks {
+		s := &p.Parts[0].Stacks[i]
+		s.Command = []string{"/bin/sh", "-c", "trap 'touch " + begun + "; sleep 0.3; touch " + done + "; exit 0' TERM; touch " + begun + ".ready; while :; do sleep 0.05; done"}
+		s.Instances, s.Grace = 1, time.Minute
+	}
+	d := open(p)
+	if err := d.Raise(t.Context(), split.Green, stack.Build{Version: "2"}); err != nil {
+		t.Fatal(err)
+	}
+	there := func(file string) func() bool {
+		return func() bool { _, err := os.Stat(file); return err == nil }
+	}
+	testkit.Eventually(t, "it listens to signals", there(begun+".ready"))
+	ctx, cancel := context.WithCancel(t.Context())
+	stopped := make(chan error, 1)
+	go func() { stopped <- d.Stop(ctx, split.Green) }()
+	testkit.Eventually(t, "it is being stopped", there(begun))
+	cancel() // the screen is closed
+	if err := <-stopped; err != nil {
+		t.Error(err)
+	}
+	if !there(done)() {
+		t.Error("it was killed without its grace")
+	}
+}

@@ -229,14 +229,15 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	return err
 }
 
-// Stop has the command stop the side.
+// Stop has the command stop the side, which is not cut short though whoever asked for it
+// is gone.
 func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	s := d.part.Stacks[side]
 	q := d.request("stop", side)
 	q.Grace = s.Grace.Seconds()
-	_, err := d.ask(ctx, side, q, s.Grace+listLimit)
+	_, err := d.ask(context.WithoutCancel(ctx), side, q, s.Grace+listLimit)
 	return err
 }
 
