@@ -1,0 +1,352 @@
+package engine
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// bench is an engine with everything that it is told, step by step.
+type bench struct {
+	t     *testing.T
+	e     *Engine
+	now   time.Time
+	front reading.Front
+	sides [2][]reading.Condition
+}
+
+var first = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+
+func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
+	t.Helper()
+	p := &plan.Plan{
+		Service: "sailings", Parts: []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Down: 2}}},
+		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: split.Whole}}, Keep: 20 * time.Second, Then: plan.ThenRetire,
+		Guards: []plan.Guard{{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}},
+	}
+	for side := range p.Parts[0].Stacks {
+		p.Parts[0].Stacks[side] = plan.Stack{Instances: 1, Raise: 20 * time.Second, Grace: time.Second, Capacity: 100, Price: plan.Price{Amount: 0.1, Unit: "EUR"}}
+	}
+	for _, do := range change {
+		do(p)
+	}
+	b := &bench{t: t, now: first}
+	b.stand(split.Blue, "4.2.0", reading.Healthy)
+	b.told(split.Blue)
+	b.e = New(p, crossing.State{}, b.now)
+	b.look()
+	return b
+}
+
+func (b *bench) stand(side split.Side, version string, state reading.Health) {
+	b.sides[side] = []reading.Condition{{
+		Instance: reading.Instance{Name: side.String() + "-1", Part: "web", Side: side, Version: version, Build: "b-" + version, Address: side.String() + ":80", Started: b.now, Running: state != reading.Exited},
+		State:    state, Since: b.now.Add(2 * time.Second), Said: "status 503",
+	}}
+}
+
+// told gives the front a side's instances.
+func (b *bench) told(side split.Side) {
+	b.front.Sides[side].Instances = nil
+	for _, c := range b.sides[side] {
+		b.front.Sides[side].Instances = append(b.front.Sides[side].Instances, reading.Count{Server: reading.Server{Name: c.Name, Address: c.Address, Version: c.Version}})
+	}
+}
+
+// look reads everything.
+func (b *bench) look() {
+	b.read()
+	for _, side := range split.Sides {
+		b.side(side)
+	}
+}
+
+func (b *bench) read() {
+	b.front.At = b.now
+	b.e.FrontRead(b.now, Asked{b.now, b.e.front.changes}, b.front)
+}
+
+func (b *bench) side(side split.Side) {
+	b.e.SideRead(b.now, SideReading{Side: side, Asked: Asked{b.now, b.e.sides[side].view.Changes}, At: b.now, Conditions: b.sides[side]})
+}
+
+// pass lets time pass in which everything is read.
+func (b *bench) pass(d time.Duration) {
+	for end := b.now.Add(d); b.now.Before(end); {
+		b.now = b.now.Add(500 * time.Millisecond)
+		b.look()
+	}
+}
+
+func (b *bench) command(in crossing.Input) error {
+	b.t.Helper()
+	_, err := b.e.Command(crossing.Moment{At: b.now, By: "marit", Seen: b.e.State().Seq}, in)
+	return err
+}
+
+// begin begins a crossing to green.
+func (b *bench) begin() {
+	b.t.Helper()
+	p := b.e.plan
+	err := b.command(crossing.Begin{
+		Service: p.Service, Number: 1, Target: split.Green, LiveVersion: "4.2.0", Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}},
+		Route: p.Route, Keep: p.Keep, Then: p.Then,
+	})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// order is the one that is to be done now.
+func (b *bench) order(want crossing.Deed) Order {
+	b.t.Helper()
+	list := b.e.Orders()
+	if len(list) != 1 || list[0].Do != want {
+		b.t.Fatalf("ordered is %v, want %s: %v", list, want, b.e.State())
+	}
+	return list[0]
+}
+
+// shifts brings a crossing to its first leg.
+func (b *bench) shifts() {
+	b.t.Helper()
+	b.begin()
+	o := b.order(crossing.StandUp)
+	b.stand(split.Green, "4.3.0", reading.Healthy)
+	b.e.Started(o.ID)
+	b.pass(time.Second)
+	o = b.order(crossing.Check)
+	b.e.Report(b.now, crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}})
+	if orders := b.e.Orders(); len(orders) > 0 {
+		b.t.Fatalf("the front does not know green yet, and %v is ordered", orders)
+	}
+	if tell, ok := b.e.Telling(b.now); !ok || tell.Side != split.Green || len(tell.Servers) != 1 {
+		b.t.Fatalf("the front is to be told %+v, %v", tell, ok)
+	}
+	b.told(split.Green)
+	b.read()
+	b.moves(b.order(crossing.Move))
+}
+
+// moves puts what is ordered in force.
+func (b *bench) moves(o Order) {
+	b.front.Split = reading.Split{Share: o.Share, Revision: b.front.Split.Revision + 1, Since: b.now}
+	b.e.Report(b.now, crossing.InForce{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond})
+}
+
+func (b *bench) refused(in crossing.Input, want crossing.RefusalKind) {
+	b.t.Helper()
+	var r *crossing.Refusal
+	if err := b.command(in); !errors.As(err, &r) || r.Kind != want {
+		b.t.Errorf("%T: %v, want %s", in, err, want)
+	}
+}
+
+func TestACrossingStepByStep(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	v := b.e.View(b.now)
+	if v.Left != 10*time.Second || v.Live != split.Blue || v.Switch.Took != 3*time.Millisecond || v.Overlap.Since.IsZero() || v.Overlap.Cost.Unit != "EUR" || len(v.Lacks) > 0 {
+		t.Errorf("on the first leg: %+v", v)
+	}
+	b.pass(9 * time.Second)
+	if left := b.e.View(b.now).Left; left != time.Second {
+		t.Errorf("after nine of ten seconds %v are left", left)
+	}
+	b.pass(time.Second)
+	b.moves(b.order(crossing.Move))
+	if v := b.e.View(b.now); v.Crossing.Stage != crossing.Keep || v.Left != 20*time.Second {
+		t.Errorf("kept: %v, %v left", v.Crossing, v.Left)
+	}
+	b.pass(20 * time.Second)
+	o := b.order(crossing.Retire)
+	if v := b.e.View(b.now); v.Live != split.Green || v.Crossing.Stage != crossing.Settled || o.Side != split.Blue {
+		t.Errorf("settled: %v, to do %v", v.Crossing, o)
+	}
+	b.sides[split.Blue] = nil
+	b.e.Report(b.now, crossing.Retired{Task: o.ID, Side: split.Blue})
+	b.told(split.Blue)
+	b.pass(time.Second)
+	b.refused(crossing.Back{}, crossing.Gone)
+	if v := b.e.View(b.now); v.WayBack.State != "closed" || len(v.Track) < 20 || v.Sides[split.Blue].Version != "" {
+		t.Errorf("after the end: way back %+v, %d points, blue %+v", v.WayBack, len(v.Track), v.Sides[split.Blue])
+	}
+}
+
+// Time counts while everything is read, and what is missing is named.
+func TestTimeCountsWhileItIsWatched(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	left := func() time.Duration { return b.e.View(b.now).Left }
+	for range 60 { // nothing is read
+		b.now = b.now.Add(500 * time.Millisecond)
+		b.e.FrontFailed(b.now, "no answer")
+	}
+	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 || v.Lacks[0].Kind != LackFront || v.Lacks[0].Said != "no answer" || v.Lacks[1].Kind != LackSide {
+		t.Errorf("unread for half a minute: %v left, lacking %+v", left(), v.Lacks)
+	}
+	b.look()
+	before := left()
+	for range 20 { // the front and one side alone
+		b.now = b.now.Add(500 * time.Millisecond)
+		b.read()
+		b.side(split.Green)
+	}
+	if v := b.e.View(b.now); before-left() > 6*time.Second || len(v.Lacks) != 1 || v.Lacks[0].Side != split.Blue {
+		t.Errorf("blue unread: %v left of %v, lacking %+v", left(), before, v.Lacks)
+	}
+	if err := b.command(crossing.Halt{}); err != nil {
+		t.Fatal(err)
+	}
+	before = left()
+	b.pass(5 * time.Second)
+	if left() != before {
+		t.Errorf("frozen, %v are left of %v", left(), before)
+	}
+	b.look()
+	b.now = b.now.Add(time.Hour) // the process stood still
+	b.e.Pass(b.now)
+	if err := b.command(crossing.GoOn{}); err != nil {
+		t.Fatal(err)
+	}
+	b.look()
+	if left() != before {
+		t.Errorf("after an hour away, %v are left of %v", left(), before)
+	}
+}
+
+// A raise waits for every instance, names those that do not come up, and has its limit.
+func TestRaises(t *testing.T) {
+	b := newBench(t)
+	b.begin()
+	o := b.order(crossing.StandUp)
+	b.stand(split.Green, "4.3.0", reading.Healthy)
+	b.pass(time.Second)
+	if b.order(crossing.StandUp).ID != o.ID {
+		t.Error("instances that nobody has started yet count")
+	}
+	b.stand(split.Green, "4.3.0", reading.Answering)
+	old := SideReading{Side: split.Green, Asked: Asked{b.now, b.e.sides[split.Green].view.Changes}, At: b.now}
+	old.Conditions = []reading.Condition{{Instance: b.sides[split.Green][0].Instance, State: reading.Healthy}}
+	b.e.Started(o.ID)
+	b.e.SideRead(b.now, old)
+	if b.order(crossing.StandUp).ID != o.ID {
+		t.Error("what was read before they were started counts")
+	}
+	b.pass(25 * time.Second)
+	s := b.e.State()
+	if v := s.Why.Trouble.Raise; s.Stage != crossing.CalledOff || len(v.Stuck) != 1 || v.Stuck[0].Said != "status 503" || s.Why.Trouble.Limit != 20*time.Second {
+		t.Errorf("it never came up: %v, %+v", s, s.Why)
+	}
+	b = newBench(t)
+	b.begin()
+	b.stand(split.Green, "4.3.0", reading.Exited)
+	b.e.Started(b.order(crossing.StandUp).ID)
+	b.pass(time.Second)
+	if s := b.e.State(); s.Stage != crossing.CalledOff || s.Why.Trouble.Limit != 0 {
+		t.Errorf("it ended at once: %v, %+v", s, s.Why)
+	}
+}
+
+// An instance that was never seen healthy is ill when it has said no often enough.
+func TestIll(t *testing.T) {
+	b := newBench(t)
+	for want, c := range map[bool][]reading.Condition{
+		false: {{State: reading.Healthy}, {State: reading.Answering}, {State: reading.Starting, Instance: reading.Instance{Part: "web"}, History: []float64{-1, 3, -1}}},
+		true: {{State: reading.Failing}, {State: reading.Exited}, {State: reading.Answering, Instance: reading.Instance{Part: "web"}, History: []float64{3, -1, -1}},
+			{State: reading.Answering, Instance: reading.Instance{Part: "other"}, History: []float64{-1}}},
+	} {
+		for _, c := range c {
+			if b.e.ill(c) != want {
+				t.Errorf("%+v is ill: %v", c, !want)
+			}
+		}
+	}
+}
+
+// Home is a place: what is known of it decides, if it was read within ten seconds.
+func TestHome(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.sides[split.Blue][0].State = reading.Failing
+	b.pass(time.Second)
+	b.refused(crossing.Back{}, crossing.NobodyThere)
+	b.now = b.now.Add(11 * time.Second) // what was known is old: home goes
+	if err := b.command(crossing.Back{}); err != nil {
+		t.Error(err)
+	}
+	o := b.order(crossing.GoHome)
+	b.front.Split, b.front.Order = reading.Split{Share: 0, Revision: 9}, reading.Order{Generation: 1, Side: split.Blue}
+	b.e.Report(b.now, crossing.AtHome{Task: o.ID, Share: 0, Generation: 1, Revision: 9})
+	b.front.Split = reading.Split{Share: 2000, Revision: 10}
+	b.pass(time.Second)
+	if o := b.order(crossing.GoHome); o.Side != split.Blue {
+		t.Errorf("it goes home to %v", o.Side)
+	}
+}
+
+// What the front and its members say is in the way of a beginning, or nothing is known.
+func TestWhatIsInTheWay(t *testing.T) {
+	b := newBench(t)
+	b.front.Apart = []reading.Apart{{Front: "quay", Share: 500}}
+	b.read()
+	b.refused(crossing.RaiseSpare{Side: split.Green}, crossing.GetsRequests)
+	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
+	e := New(b.e.plan, crossing.State{}, b.now)
+	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.ShiftTo{Share: 500}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
+		t.Errorf("before the front was read: %v", err)
+	}
+	if due := e.Due(b.now); due.Sub(b.now) != judgeEvery {
+		t.Errorf("it is due in %v", due.Sub(b.now))
+	}
+	b.e.Rehearsed("other.conf:12: unknown directive")
+	b.front.Apart = nil
+	b.read()
+	b.shifts()
+	if v := b.e.View(b.now); v.Front.Blocked == "" || v.WayBack.State != "closed" || v.WayBack.Worst.Blocked == "" {
+		t.Errorf("a front that would not take it: %+v", v.WayBack)
+	}
+}
+
+func TestJudgeSplit(t *testing.T) {
+	random := plan.Front{Key: plan.Key{From: plan.KeyRandom}}
+	byClient := plan.Front{Key: plan.Key{From: plan.KeyClient}}
+	for _, c := range []struct {
+		name   string
+		front  plan.Front
+		counts evidence.Count
+		door   [2]int64
+		wrong  bool
+	}{
+		{"nothing counted", random, evidence.Count{}, [2]int64{}, false},
+		{"as asked", random, evidence.Count{Bad: 250, Of: 1000}, [2]int64{75, 25}, false},
+		{"the front counts otherwise", random, evidence.Count{Bad: 100, Of: 1000}, [2]int64{}, true},
+		{"the door sees otherwise", random, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 20}, true},
+		{"one client sees one side", byClient, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
+	} {
+		if v := JudgeSplit(2500, c.front, c.counts, c.door); v.Wrong != c.wrong || v.Asked != 2500 {
+			t.Errorf("%s: %+v", c.name, v)
+		}
+	}
+	b := newBench(t)
+	b.shifts()
+	for range 40 {
+		b.front.Sides[0].Instances[0].Requests += 100
+		b.pass(500 * time.Millisecond)
+	}
+	since := b.e.View(b.now).Split.Since
+	b.pass(time.Second)
+	if v := b.e.View(b.now); !v.Split.Wrong || since.IsZero() || v.Split.Since != since {
+		t.Errorf("all on blue where a fifth should not be: %+v", v.Split)
+	}
+}

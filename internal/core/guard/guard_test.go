@@ -1,0 +1,255 @@
+package guard
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+
+// watch is a service whose front is read every second, crossing from blue to green.
+type watch struct {
+	t      *testing.T
+	guards *Guards
+	series figures.Series
+	now    time.Time
+	since  time.Time
+	counts [2]reading.Count
+	lost   [2]int64
+	facts  func(*Facts)
+	last   []Status
+}
+
+func newWatch(t *testing.T, rules ...plan.Guard) *watch {
+	w := &watch{t: t, guards: New(rules), now: start, facts: func(*Facts) {}}
+	for side := range w.counts {
+		w.counts[side].Server = reading.Server{Name: split.Side(side).String() + "-1", Address: "10.1.0." + split.Side(side).String()}
+	}
+	w.pass(0, [2]answers{})
+	return w
+}
+
+// answers are those of a second.
+type answers struct {
+	all, failing, slow int64
+	timed              bool
+}
+
+// pass lets seconds pass with the same answers in each.
+func (w *watch) pass(seconds int, sides [2]answers) []Status {
+	w.t.Helper()
+	for range max(seconds, 1) {
+		if seconds > 0 {
+			w.now = w.now.Add(time.Second)
+		}
+		r := reading.Front{At: w.now}
+		for side, a := range sides {
+			c := &w.counts[side]
+			c.Requests += a.all
+			c.Status[5] += a.failing
+			if a.timed {
+				h, err := c.Histogram()
+				if err != nil {
+					w.t.Fatal(err)
+				}
+				for n := range a.all {
+					took := 10 * time.Millisecond
+					if n < a.slow {
+						took = time.Second
+					}
+					reading.Record(h, took)
+				}
+				c.Latency = reading.Encode(h)
+			}
+			r.Sides[side] = reading.Side{Instances: []reading.Count{*c}, Lost: w.lost[side]}
+		}
+		if err := w.series.Add(r); err != nil {
+			w.t.Fatal(err)
+		}
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2,
+			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}, {Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
+			Ill:       func(c reading.Condition) bool { return c.State != reading.Healthy }}
+		w.facts(&f)
+		w.last = w.guards.Evaluate(f)
+	}
+	return w.last
+}
+
+// is holds the first guard to a state.
+func (w *watch) is(what string, state State, lack Lack) Status {
+	w.t.Helper()
+	s := w.last[0]
+	if s.State != state || s.Lack != lack {
+		w.t.Errorf("%s: it is %s, for want of %q; want %s, %q. %+v", what, s.State, s.Lack, state, lack, s)
+	}
+	return s
+}
+
+var failing = plan.Guard{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 50}, Over: time.Minute, Then: plan.RollBack}
+
+func TestComparing(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(10, [2]answers{{all: 100}, {}})
+	w.is("before the target gets anything", Idle, "")
+	w.since = w.now
+	w.pass(1, [2]answers{{all: 90}, {all: 10}})
+	w.is("at first", Unknown, TooFew)
+	w.pass(30, [2]answers{{all: 90}, {all: 10}})
+	if s := w.is("both alike", Clear, ""); s.Trial.Of != 310 || s.Baseline.Of != 2790 {
+		t.Errorf("it compares %+v with %+v", s.Trial, s.Baseline)
+	}
+	w.pass(7, [2]answers{{all: 90}, {all: 10, failing: 2}})
+	if s := w.is("a little worse", Watching, ""); s.More <= 0 || s.Comparison.Sure < 0.5 {
+		t.Errorf("it may be sure after %v; it is %v sure", s.More, s.Comparison.Sure)
+	}
+	w.pass(10, [2]answers{{all: 90}, {all: 10, failing: 5}})
+	if s := w.is("much worse", Tripped, ""); s.Level() != s.Trial.Rate() || len(s.Sureness) == 0 {
+		t.Errorf("tripped at %v, certainties %v", s.Level(), s.Sureness)
+	}
+	// What is old is not judged any more, and what cannot be read is not clear.
+	w.pass(70, [2]answers{{all: 90}, {all: 10}})
+	w.is("well for longer than it looks back", Clear, "")
+	w.facts = func(f *Facts) { f.FrontRead = false }
+	w.pass(1, [2]answers{{all: 90}, {all: 10}})
+	w.is("not read", Unknown, NotRead)
+}
+
+// Once all traffic has moved, what the live side did last is the baseline; without any
+// there is no verdict.
+func TestTheBaseline(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(10, [2]answers{{all: 100, failing: 5}, {}})
+	w.since = w.now
+	w.pass(30, [2]answers{{}, {all: 100, failing: 5}})
+	if s := w.is("all at once, as bad as before", Clear, ""); s.Baseline.Of < 500 || s.Baseline.Rate() != 0.05 {
+		t.Errorf("the baseline is %+v", s.Baseline)
+	}
+	w = newWatch(t, failing)
+	w.since = w.now
+	w.pass(30, [2]answers{{}, {all: 100, failing: 20}})
+	w.is("with nothing to compare with", Unknown, NoBaseline)
+}
+
+// A slot that is used again, and a counter that falls, count nothing.
+func TestOldCounters(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(10, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	w.counts[split.Green].Address = "10.1.0.9" // another instance, with a history
+	w.counts[split.Green].Requests, w.counts[split.Green].Status[5] = 10_000, 5_000
+	w.pass(20, [2]answers{{all: 90}, {all: 10}})
+	w.is("a history", Clear, "")
+	w.counts[split.Green].Requests, w.counts[split.Green].Status[5] = 100, 90
+	w.pass(5, [2]answers{{all: 90}, {all: 10}})
+	w.is("began anew", Clear, "")
+}
+
+func TestSlow(t *testing.T) {
+	slow := failing
+	slow.Name, slow.Watch, slow.After = "over 250ms", plan.Slow, 250*time.Millisecond
+	w := newWatch(t, slow)
+	w.pass(10, [2]answers{{all: 100, timed: true}, {}})
+	w.since = w.now
+	w.pass(20, [2]answers{{all: 90, timed: true}, {all: 10, slow: 3, timed: true}})
+	w.is("three of ten are slow", Tripped, "")
+	w = newWatch(t, slow)
+	w.pass(10, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	w.pass(20, [2]answers{{all: 90}, {all: 10}})
+	w.is("a front without times", Unknown, NotTimed)
+}
+
+func TestCounting(t *testing.T) {
+	lost := plan.Guard{Name: "lost", Watch: plan.Lost, Then: plan.RollBack, Most: 2}
+	w := newWatch(t, lost)
+	w.since = w.now
+	w.pass(2, [2]answers{{all: 90}, {all: 10}})
+	w.is("none", Clear, "")
+	w.lost = [2]int64{7, 2}
+	w.pass(1, [2]answers{{all: 90}, {all: 10}})
+	w.is("as many as allowed, on green", Watching, "")
+	w.facts = func(f *Facts) { f.FrontRead = false }
+	w.pass(1, [2]answers{{all: 90}, {all: 10}})
+	w.is("not read", Unknown, NotRead)
+	w.lost[split.Green] = 3
+	w.pass(1, [2]answers{{all: 90}, {all: 10}})
+	if s := w.is("too many, when it was read last", Tripped, ""); s.Level() != 3 {
+		t.Errorf("it tripped at %v", s.Level())
+	}
+
+	w = newWatch(t, plan.Guard{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.Freeze})
+	w.since = w.now
+	w.pass(1, [2]answers{})
+	w.is("all healthy", Clear, "")
+	w.facts = func(f *Facts) { f.Condition[1].State, f.Condition[1].Said = reading.Failing, "status 503" }
+	w.pass(1, [2]answers{})
+	if s := w.is("one ill", Tripped, ""); s.First.Name != "green-2" || s.First.Said != "status 503" || s.Missing != 0 {
+		t.Errorf("it names %+v", s)
+	}
+	w.facts = func(f *Facts) { f.Condition = f.Condition[:1]; f.SideRead = false }
+	w.pass(1, [2]answers{})
+	if s := w.is("one missing, in an old reading", Tripped, ""); s.Missing != 1 || s.Wanted != 2 {
+		t.Errorf("it says %+v", s)
+	}
+	w.facts = func(f *Facts) { f.SideRead = false }
+	w.pass(1, [2]answers{})
+	w.is("well, in an old reading", Unknown, NotRead)
+	off := plan.Guard{Name: "off", Watch: plan.Failing, Off: true}
+	w = newWatch(t, off)
+	w.since = w.now
+	w.pass(30, [2]answers{{all: 90}, {all: 10, failing: 10}})
+	w.is("switched off", Off, "")
+}
+
+// The gravest is heeded; one that was overruled is quiet up to the level that was seen.
+func TestGravest(t *testing.T) {
+	tripped := func(name string, then plan.Action, watch plan.Watch, bad, of int64) Status {
+		return Status{Name: name, Then: then, Watch: watch, State: Tripped, Trial: evidence.Count{Bad: bad, Of: of}, Bound: evidence.Bound{Sure: 0.99}}
+	}
+	list := []Status{
+		{Name: "calm", State: Clear, Then: plan.RollBack}, tripped("first freeze", plan.Freeze, plan.Unhealthy, 1, 0), tripped("failing", plan.RollBack, plan.Failing, 100, 1000),
+		tripped("lost", plan.RollBack, plan.Lost, 5, 0),
+	}
+	names := func(overruled ...crossing.Overruling) string {
+		a, ok := Gravest(list, split.Green, overruled)
+		if ok && a.Side != split.Green {
+			t.Errorf("the alarm is about %v", a.Side)
+		}
+		return a.Guard
+	}
+	if got := names(); got != "failing" {
+		t.Errorf("the gravest is %q", got)
+	}
+	if got := names(crossing.Overruling{Guard: "failing", Level: 0.1}); got != "lost" {
+		t.Errorf("after one was overruled it is %q", got)
+	}
+	both := []crossing.Overruling{{Guard: "failing", Level: 0.1}, {Guard: "lost", Level: 5}}
+	if got := names(both...); got != "first freeze" {
+		t.Errorf("after both were overruled it is %q", got)
+	}
+	all := append(slices.Clone(both), crossing.Overruling{Guard: "first freeze", Level: 1})
+	if got := names(all...); got != "" {
+		t.Errorf("after all were overruled it is %q", got)
+	}
+	list[3].Trial.Bad = 6
+	if got := names(all...); got != "lost" {
+		t.Errorf("one more lost: %q", got)
+	}
+	list[3].Trial.Bad = 5
+	list[2].Trial.Bad = 110 // by chance, perhaps
+	if got := names(all...); got != "" {
+		t.Errorf("hardly worse: %q", got)
+	}
+	list[2].Trial.Bad = 900
+	if a, ok := Gravest(list, split.Green, all); !ok || a.Guard != "failing" || a.Level != 0.9 || a.Then != plan.RollBack {
+		t.Errorf("much worse: %+v", a)
+	}
+}

@@ -1,0 +1,152 @@
+package words
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/plan"
+)
+
+var state = crossing.State{Target: split.Green, Stage: crossing.Shift, Share: 2500}
+
+// says holds sentences to what they should be.
+func says(t *testing.T, pairs map[string]string) {
+	t.Helper()
+	for want, got := range pairs {
+		if got != want {
+			t.Errorf("it says %q, not %q", got, want)
+		}
+	}
+}
+
+var (
+	region = proof.Finding{Check: "differences", Instance: "green", Want: "none", Got: "1: environment REGION"}
+	stuck  = raise.Stuck{Name: "green-2", Health: reading.Answering, Said: "status 503", Output: "waiting for the timetable"}
+	order  = reading.Order{Generation: 3, Side: split.Blue, By: "ada", Why: "the pier is closed"}
+)
+
+func TestQuestions(t *testing.T) {
+	says(t, map[string]string{
+		"4.2.1 has the same build as blue now (7c1e): nothing has changed. Raise it all the same?": Question(crossing.Question{Kind: crossing.AskSameBuild, Version: "4.2.1", Build: "7c1e", Side: split.Green}, state),
+		"the proof failed. Try again? proof: " + Finding(region):                                   Whole(crossing.Question{Kind: crossing.AskProof, Trouble: crossing.Trouble{Kind: crossing.TroubleProof, First: region}}, state),
+		"accept these 2 findings and go on? " + Finding(region) + " (and 1 more)":                  Whole(crossing.Question{Kind: crossing.AskFindings, Findings: []proof.Finding{region, region}}, state),
+		"green is proven. Start to shift?":                                                         Whole(crossing.Question{Kind: crossing.AskStart, Side: split.Green}, state),
+		"go on to 50 % on green?":                                                                  Whole(crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}, state),
+		"blue was kept for its time. Retire it?":                                                   Whole(crossing.Question{Kind: crossing.AskRetire, Side: split.Green}, state),
+		"the raise failed. Try again? raise: no room":                                              Whole(crossing.Question{Kind: crossing.AskRaise, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no room"}}, state),
+		"differences on green: want none, got 1: environment REGION":                               Finding(region),
+	})
+}
+
+func TestCauses(t *testing.T) {
+	alarm := crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Baseline: 0.001, Sure: 0.9999}
+	nobody := crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 2}
+	says(t, map[string]string{
+		"":                Cause(crossing.Cause{}, state),
+		"by hand":         Cause(crossing.Cause{Kind: crossing.ByHand}, state),
+		"it looks wrong":  Cause(crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}, state),
+		"steered by hand": Cause(crossing.Cause{Kind: crossing.Steered}, state),
+		"failing: 20 % against 0.1 %, worse, 99.99 % sure":                                                                              Cause(crossing.Cause{Kind: crossing.ByGuard, Alarm: alarm}, state),
+		"ada took all traffic back to blue: the pier is closed":                                                                         Cause(crossing.Cause{Kind: crossing.ByOrder, Order: order}, state),
+		"somebody changed the front from 25 % on green to 40 % on green":                                                                Cause(crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}, state),
+		"the front did not take the share: no answer":                                                                                   Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
+		"not rolled back: none of the 3 instances of blue is healthy, and 2 of green are":                                               Cause(crossing.Cause{Kind: crossing.NobodyHome, Home: nobody}, state),
+		"answered with no: go on to 50 % on green?":                                                                                     Cause(crossing.Cause{Kind: crossing.Declined, Question: crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}}, state),
+		"somebody took all traffic home at the front":                                                                                   Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
+		"the proof found: " + Finding(region):                                                                                           Cause(crossing.Cause{Kind: crossing.ByProof, Findings: []proof.Finding{region}}, state),
+		"raise: not healthy within 20s: green-2 is answering, and not healthy (status 503), last output: \"waiting for the timetable\"": Cause(crossing.Cause{Kind: crossing.Failed, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second, Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
+		"Vaiven was started again: the front has 30 % on green, the logbook says 25 % on green, green runs 1 of 2":                      Cause(crossing.Cause{Kind: crossing.FoundAgain, Found: crossing.Found{Share: 3000, Noted: 2500, Running: [2]int{0, 1}, Wanted: [2]int{0, 2}}}, state),
+	})
+	frozen := state
+	frozen.Freezes = []crossing.Freeze{{ID: 1, Cause: crossing.Cause{Kind: crossing.Steered}}, {ID: 2, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	says(t, map[string]string{"by hand (and 1 more)": Frozen(frozen), "shift, 25 % on green, frozen: by hand (and 1 more)": State(frozen), "nothing begun": State(crossing.State{})})
+}
+
+// Every kind of refusal, trouble, question, cause and event has a sentence of its own.
+func TestNothingIsLeftWithoutWords(t *testing.T) {
+	for _, kind := range []crossing.RefusalKind{
+		crossing.NothingBegun, crossing.StillUnderWay, crossing.IsOver, crossing.IsGoingBack, crossing.IsBusy, crossing.IsFrozen, crossing.NotFrozen, crossing.OpenQuestion,
+		crossing.OtherQuestion, crossing.NotNext, crossing.NotProven, crossing.NotSpare, crossing.GetsRequests, crossing.ThereAlready, crossing.NoShare, crossing.NotChanged,
+		crossing.NothingToDo, crossing.NobodyThere, crossing.NothingIsNew, crossing.NoRoute, crossing.Gone, crossing.NotRead, crossing.NotRecorded, crossing.NoPart,
+		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere, crossing.IsProving, crossing.NotTyped,
+	} {
+		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shift, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.Check, Side: split.Green}, Said: "web", Route: errors.New("no leg")}
+		if text := Refusal(r); len(text) < 10 || text == string(kind) || strings.Contains(text, "%!") {
+			t.Errorf("%s is refused as %q", kind, text)
+		}
+	}
+	for _, kind := range []crossing.TroubleKind{
+		crossing.TroubleRaise, crossing.TroubleProof, crossing.TroubleFront, crossing.TroubleRetire, crossing.TroubleOpen, crossing.TroubleLogbook, crossing.TroubleCut, crossing.TroubleOutsider, crossing.TroubleOther,
+	} {
+		if text := Trouble(crossing.Trouble{Kind: kind, Open: 3, From: 2500}); text == "" || strings.Contains(text, "%!") {
+			t.Errorf("the trouble %s is called %q", kind, text)
+		}
+	}
+	facts := []crossing.Fact{
+		crossing.Begun{Choices: []raise.Choice{{Version: "4.3.0"}}}, crossing.Asked{Question: crossing.Question{Kind: crossing.AskStart}}, crossing.Answered{Question: crossing.Question{Kind: crossing.AskStart}},
+		crossing.Ordered{Task: crossing.Task{Do: crossing.Move, Share: 500}}, crossing.Raised{Instances: []string{"green-1"}}, crossing.Proved{}, crossing.Accepted{Findings: []proof.Finding{region}},
+		crossing.InForce{Share: 500}, crossing.NotDone{Trouble: crossing.Trouble{Kind: crossing.TroubleFront}}, crossing.Frozen{Cause: crossing.Cause{Kind: crossing.ByHand}},
+		crossing.WentOn{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500}, crossing.WentBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.MetOrder{Order: order},
+		crossing.AtHome{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{}, crossing.TakenUp{}, crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
+	}
+	for _, f := range facts {
+		if text := Event(crossing.Event{What: f}, state); text == "" || strings.Contains(text, "%!") {
+			t.Errorf("%T is told as %q", f, text)
+		}
+	}
+	for _, do := range []crossing.Deed{crossing.StandUp, crossing.Check, crossing.Move, crossing.GoHome, crossing.Retire} {
+		task := crossing.Task{ID: 1, Do: do, Side: split.Green, Choices: []raise.Choice{{Version: "4.3.0"}}}
+		if Task(task) == "" || Task(task) == Task(crossing.Task{}) || ordered(task) == string(do) {
+			t.Errorf("%s is %q, ordered as %q", do, Task(task), ordered(task))
+		}
+	}
+}
+
+func TestWhatIsWatched(t *testing.T) {
+	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+	compares := guard.Status{Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.005, AtLeast: 50}, Trial: evidence.Count{Of: 12}}
+	with := func(s guard.Status, state guard.State, lack guard.Lack) guard.Status {
+		s.State, s.Lack, s.Comparison.Sure, s.More = state, lack, 0.78, 40*time.Second
+		return s
+	}
+	counts := guard.Status{Watch: plan.Unhealthy, State: guard.Tripped, Trial: evidence.Count{Bad: 1}, Missing: 1, Wanted: 3}
+	says(t, map[string]string{
+		"off":                           Guard(guard.Status{State: guard.Off}),
+		"nothing to watch yet":          Guard(guard.Status{State: guard.Idle}),
+		"too few answers yet, 12 of 50": Guard(with(compares, guard.Unknown, guard.TooFew)),
+		"nothing to compare with: the live side answers nothing": Guard(with(compares, guard.Unknown, guard.NoBaseline)),
+		"cannot watch: this front does not measure times":        Guard(with(compares, guard.Unknown, guard.NotTimed)),
+		"not known: it could not be read lately":                 Guard(with(compares, guard.Unknown, guard.NotRead)),
+		"watching, 78 % sure, ~40s more":                         Guard(with(compares, guard.Watching, "")),
+		"worse, 78 % sure":                                       Guard(with(compares, guard.Tripped, "")),
+		"no sign of it":                                          Guard(with(compares, guard.Clear, "")),
+		"1 of 3 instances are not there":                         Guard(counts),
+		"worse by > 0.5 %":                                       Limit(compares),
+		"more than 2":                                            Limit(guard.Status{Watch: plan.Lost, Most: 2}),
+		"any":                                                    Limit(counts),
+		"front: other.conf:12: unknown directive":                WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Blocked: "other.conf:12: unknown directive"}), now),
+		"blue healthy: 2 of 3":                                   WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
+		"the front was not read for 12s (no answer)":             Lacks([]engine.Lack{{Kind: engine.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
+		"green's instances were not read since the start":        Lacks([]engine.Lack{{Kind: engine.LackSide, Side: split.Green}}, now),
+		"as asked: 25.0 % ±0.9 of 10000 requests":                Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+	})
+}
+
+func TestFigures(t *testing.T) {
+	says(t, map[string]string{
+		"12 %": Percent(0.12), "0.5 %": Percent(0.005), "1.2 %": Percent(0.012), "0 %": Percent(0), "over 99.99 %": Sure(0.99999), "99.50 %": Sure(0.995), "80 %": Sure(0.8),
+		"3.0 ms": Milliseconds(3 * time.Millisecond), "40 ms": Milliseconds(40 * time.Millisecond),
+	})
+}
