@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build demo test quick bench shots fuzz clean
+.PHONY: build demo test quick bench shots fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -32,6 +32,19 @@ bench: build
 shots: build
 	scripts/need shots
 	scripts/shots
+
+# About an hour: crossings in a world in which everything fails. A seed that breaks a promise
+# is printed with its story; -from=SEED -crossings=1 tells it again.
+simulate:
+	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 3h -crossings 1000000
+	$(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 3h -crossings 20000
+
+# Which changes of the judgement no test notices. It takes an hour.
+GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
+mutate:
+	for package in route wayback guard crossing engine; do \
+		GOFLAGS=-short $(GO) run $(GREMLINS) unleash --timeout-coefficient 30 --workers 2 ./internal/core/$$package || exit 1; \
+	done
 
 # A minute for each parser.
 fuzz:

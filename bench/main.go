@@ -405,6 +405,9 @@ func of[T float64 | time.Duration | int64](p *proxy, what func(sample) T) T {
 	return median(list)
 }
 
+// others begins the figures of other targets.
+const others = "## Simulation\n"
+
 // write makes the document.
 func (b *bench) write(sw switched, changes []changed, checks checking) error {
 	var t bytes.Buffer
@@ -448,5 +451,11 @@ func (b *bench) write(sw switched, changes []changed, checks checking) error {
 	fmt.Fprintf(&t, "\nRequests that were lost: %d of %d. Requests that began more than 5 ms after confirmation and\nwere answered by the old side: %d.\n", sw.lost, sw.asked, sw.strays)
 	documentChanges(&t, changes)
 	checks.document(&t)
+	// What other targets came to is written by hand, and stays.
+	if before, err := os.ReadFile(b.out); err == nil {
+		if at := bytes.Index(before, []byte(others)); at >= 0 {
+			fmt.Fprintf(&t, "\n%s", before[at:])
+		}
+	}
 	return os.WriteFile(b.out, t.Bytes(), 0o644)
 }

@@ -41,7 +41,7 @@ plan's route, keeps the old side and retires it. Exit status: 0 settled,
 			if !o.Yes && asks(p) && !term.IsTerminal(os.Stdin.Fd()) {
 				return usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to approve beforehand")
 			}
-			o.By = who()
+			o.By, o.Asked = who(), started
 			if term.IsTerminal(os.Stdin.Fd()) {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}

@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -21,6 +22,9 @@ import (
 
 // version is set when the program is built; see the Makefile.
 var version = ""
+
+// started is when the person at the keyboard asked for what is done.
+var started = time.Now()
 
 // Exit statuses, as the README has them.
 const (

@@ -46,7 +46,7 @@ else.`,
 			return withService(cmd, args[0], func(ctx context.Context, _ *plan.Plan, k keeper.Client) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				done, err := headless.Shift(ctx, k, share, who())
+				done, err := headless.Shift(ctx, k, share, who(), started)
 				if err != nil {
 					return err
 				}

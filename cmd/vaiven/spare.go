@@ -94,7 +94,7 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			o.By = who()
+			o.By, o.Asked = who(), started
 			return withService(cmd, args[0], func(ctx context.Context, _ *plan.Plan, k keeper.Client) error {
 				side, choices, err := headless.Raise(ctx, k, o, progress(cmd.OutOrStdout(), asJSON))
 				switch {

@@ -110,6 +110,7 @@ type RaiseOptions struct {
 	Versions  map[string]string // of other parts than the first
 	SameBuild bool              // also what the live side runs already
 	By        string
+	Asked     time.Time // when the person asked
 }
 
 // Raise stands the spare side up at a version and waits until every instance is healthy.
@@ -118,7 +119,7 @@ type RaiseOptions struct {
 func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]reading.Condition)) (split.Side, []raise.Choice, error) {
 	var side split.Side
 	var choices []raise.Choice
-	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild}
+	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.Ordered:
@@ -148,11 +149,12 @@ type Shifted struct {
 }
 
 // Shift puts a share on green in force by hand. Within a crossing that is a steering, with
-// its rules; in none the share is the person's own responsibility, and the notes say so.
-func Shift(ctx context.Context, c keeper.Client, share split.Share, by string) (Shifted, error) {
+// its rules; in none the share is the person's own responsibility, and the notes say so. asked
+// is when the person asked.
+func Shift(ctx context.Context, c keeper.Client, share split.Share, by string, asked time.Time) (Shifted, error) {
 	s := Shifted{Event: "shift"}
 	first, crossed := true, false
-	err := act(ctx, c, keeper.Command{Do: keeper.Shift, By: by, Share: share}, func(task uint64, f crossing.Fact) bool {
+	err := act(ctx, c, keeper.Command{Do: keeper.Shift, By: by, Share: share, Asked: asked}, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.InForce:
 			if f.Task != task {

@@ -15,6 +15,7 @@ import (
 type Options struct {
 	Version   string
 	By        string
+	Asked     time.Time                           // when the person asked
 	Versions  map[string]string                   // of other parts than the first
 	Yes       bool                                // approve what the route asks
 	Accept    bool                                // accept what the proof finds and the plan leaves to a person
@@ -62,7 +63,7 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	if _, err := free(ctx, snapshots); err != nil {
 		return Summary{}, err
 	}
-	begun, err := c.Do(ctx, keeper.Command{Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild})
+	begun, err := c.Do(ctx, keeper.Command{Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked})
 	if err != nil {
 		return Summary{}, err
 	}

@@ -227,11 +227,11 @@ func TestByHand(t *testing.T) {
 	if err != nil || side != split.Green || raise.Main(choices).Version != "4.3.0" {
 		t.Errorf("raised %v at %v, %v", side, choices, err)
 	}
-	s, err := Shift(t.Context(), c, 2500, "marit")
+	s, err := Shift(t.Context(), c, 2500, "marit", time.Now())
 	if err != nil || s.Before != 0 || s.Share != 2500 || len(s.Did) != 1 || len(s.Notes) != 1 {
 		t.Errorf("shifted %+v, %v", s, err)
 	}
-	if _, err := Shift(t.Context(), c, 20_000, "marit"); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Shift(t.Context(), c, 20_000, "marit", time.Now()); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("a share that is none: %v", err)
 	}
 	if _, err := Retire(t.Context(), c, "sailings", "marit"); !errors.Is(err, crossing.ErrNotNow) {
@@ -243,11 +243,11 @@ func TestByHand(t *testing.T) {
 		}
 		return well(task)
 	}
-	if s, err := Shift(t.Context(), c, 0, "marit"); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
+	if s, err := Shift(t.Context(), c, 0, "marit", time.Now()); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
 		t.Errorf("changed under our hands: %+v, %v", s, err)
 	}
 	c.perform = well
-	if _, err := Shift(t.Context(), c, 0, "marit"); err != nil {
+	if _, err := Shift(t.Context(), c, 0, "marit", time.Now()); err != nil {
 		t.Error(err)
 	}
 	if side, err := Retire(t.Context(), c, "sailings", "marit"); err != nil || side != split.Green {
@@ -267,7 +267,7 @@ func TestByHand(t *testing.T) {
 			c.state.Seq, c.state.Task = c.state.Seq+1, crossing.Task{ID: c.state.Seq + 1, Do: crossing.GoHome}
 			c.show()
 		})
-		if _, err := Shift(t.Context(), c, 2500, "marit"); !errors.Is(err, ErrNotDone) {
+		if _, err := Shift(t.Context(), c, 2500, "marit", time.Now()); !errors.Is(err, ErrNotDone) {
 			t.Errorf("something else: %v", err)
 		}
 	})

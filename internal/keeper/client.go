@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
@@ -43,6 +44,9 @@ type Command struct {
 	Do   Verb   `json:"do"`
 	By   string `json:"by"`             // the person's handle
 	Seen uint64 `json:"seen,omitempty"` // sequence number of the state that the person saw; 0: the present one
+	// Asked is when the person asked, which may be long before this is carried out: a going
+	// home since then overtakes it. Zero: now.
+	Asked time.Time `json:"asked,omitzero"`
 
 	Question uint64      `json:"question,omitempty"` // Yes, No: which one
 	Leg      int         `json:"leg,omitempty"`      // Next: which one, from 0

@@ -39,7 +39,7 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		if seen == 0 {
 			seen = k.engine.State().Seq
 		}
-		events, err := k.engine.Command(crossing.Moment{At: now, By: c.By, Seen: seen}, in)
+		events, err := k.engine.Command(crossing.Moment{At: now, By: c.By, Seen: seen, Asked: c.Asked}, in)
 		k.happened(events)
 		if c.Do == Back {
 			k.kicked()

@@ -344,6 +344,8 @@ func Refusal(r *crossing.Refusal) string {
 		return "the front has not been read yet (" + r.Said + ")"
 	case crossing.NotRecorded:
 		return "the logbook cannot be written, so nothing was done: " + r.Said
+	case crossing.Overtaken:
+		return "since this was asked for, " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order}, crossing.State{Target: r.Order.Side.Other()})
 	case crossing.NotTyped:
 		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Said)
 	case crossing.NoPart:

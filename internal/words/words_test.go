@@ -80,7 +80,7 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.NothingBegun, crossing.StillUnderWay, crossing.IsOver, crossing.IsGoingBack, crossing.IsBusy, crossing.IsFrozen, crossing.NotFrozen, crossing.OpenQuestion,
 		crossing.OtherQuestion, crossing.NotNext, crossing.NotProven, crossing.NotSpare, crossing.GetsRequests, crossing.ThereAlready, crossing.NoShare, crossing.NotChanged,
 		crossing.NothingToDo, crossing.NobodyThere, crossing.NothingIsNew, crossing.NoRoute, crossing.Gone, crossing.NotRead, crossing.NotRecorded, crossing.NoPart,
-		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere, crossing.IsProving, crossing.NotTyped,
+		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere, crossing.IsProving, crossing.NotTyped, crossing.Overtaken,
 	} {
 		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shift, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.Check, Side: split.Green}, Said: "web", Route: errors.New("no leg")}
 		if text := Refusal(r); len(text) < 10 || text == string(kind) || strings.Contains(text, "%!") {

@@ -117,10 +117,11 @@ func (Resumed) input()    {}
 
 // Moment is when an input comes, and from whom.
 type Moment struct {
-	At   time.Time
-	By   string        // a person's handle, or the part of Vaiven
-	Seen uint64        // sequence number of the state that a person saw
-	Rest time.Duration // what is left of leg or keep, of the time that was watched
+	At    time.Time
+	By    string        // a person's handle, or the part of Vaiven
+	Seen  uint64        // sequence number of the state that a person saw
+	Asked time.Time     // when a person asked, by a clock as the front's order has it; zero for now
+	Rest  time.Duration // what is left of leg or keep, of the time that was watched
 }
 
 // ErrNotNow is what every [Refusal] is.
@@ -143,6 +144,7 @@ type Refusal struct {
 	Build    string
 	Bench    Bench
 	Route    error
+	Order    reading.Order
 	Said     string
 	Offers   []string // versions that there are, newest first
 	First    bool     // the part is the first
@@ -183,6 +185,7 @@ const (
 	Split         RefusalKind = "split"           // Share: requests go to both sides, and no crossing did that
 	NotThere      RefusalKind = "not there"       // Side: it has no instances
 	IsProving     RefusalKind = "proving"         // a proof is being made beside the crossing
+	Overtaken     RefusalKind = "overtaken"       // Order: everybody was sent home since this was asked for
 	NotTyped      RefusalKind = "not typed"       // Said: the service's name has to be
 )
 

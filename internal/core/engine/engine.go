@@ -180,7 +180,12 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 			return events, err
 		}
 	}
-	if _, back := in.(crossing.Back); !back && !e.ready {
+	_, back := in.(crossing.Back)
+	_, halt := in.(crossing.Halt)
+	if o := e.front.reading.Order; !back && !halt && !m.Asked.IsZero() && o.At.After(m.Asked) {
+		return events, &crossing.Refusal{Kind: crossing.Overtaken, Order: o}
+	}
+	if !back && !e.ready {
 		return events, &crossing.Refusal{Kind: crossing.NotRead, Said: e.front.failed}
 	}
 	more, err := e.decideFor(m, in)

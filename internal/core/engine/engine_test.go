@@ -318,6 +318,30 @@ func TestWhatIsInTheWay(t *testing.T) {
 	}
 }
 
+// What was asked for before everybody went home is overtaken, but for going home.
+func TestWhatIsOvertaken(t *testing.T) {
+	b := newBench(t)
+	b.front.Order = reading.Order{Generation: 3, Side: split.Blue, At: b.now.Add(time.Second)}
+	b.read()
+	m := crossing.Moment{At: b.now, Seen: b.e.State().Seq, Asked: b.now}
+	var r *crossing.Refusal
+	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500}); !errors.As(err, &r) || r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
+		t.Errorf("a shift from before: %v", err)
+	}
+	m.Asked = b.now.Add(2 * time.Second)
+	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500}); err != nil {
+		t.Errorf("one from after: %v", err)
+	}
+	b = newBench(t)
+	b.shifts()
+	b.front.Order = reading.Order{Generation: 3, Side: split.Green, At: b.now.Add(time.Second)}
+	b.read()
+	m = crossing.Moment{At: b.now, Seen: b.e.State().Seq, Asked: b.now}
+	if _, err := b.e.Command(m, crossing.Back{}); err != nil {
+		t.Errorf("going back: %v", err)
+	}
+}
+
 func TestJudgeSplit(t *testing.T) {
 	random := plan.Front{Key: plan.Key{From: plan.KeyRandom}}
 	byClient := plan.Front{Key: plan.Key{From: plan.KeyClient}}

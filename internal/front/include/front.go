@@ -284,7 +284,7 @@ func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homi
 		return homeward{data, true}
 	}
 	s.Share = share
-	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: h.Side, At: time.Now().UTC().Truncate(time.Second), By: h.By, Why: h.Why}
+	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
 	f.waiting = f.render(s)
 	return homeward{f.waiting, false}
 }

@@ -1,0 +1,60 @@
+package main
+
+import (
+	"context"
+	"os/exec"
+	"syscall"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/split"
+	"vaiven/internal/demo"
+	"vaiven/internal/front/all"
+	"vaiven/internal/plan"
+	"vaiven/internal/testkit"
+)
+
+// A process that is held up at any instant of a change, and goes on after everybody went home
+// past it, moves nothing for long.
+func TestAHeldUpShift(t *testing.T) {
+	for _, kind := range []plan.FrontKind{plan.FrontEmbedded, plan.FrontHAProxy, plan.FrontHttpd} {
+		t.Run(string(kind), func(t *testing.T) {
+			s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 50, Patient: true, Front: kind})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() {
+				if err := s.Remove(context.Background()); err != nil {
+					t.Error(err)
+				}
+			})
+			step := steps(t)
+			step(0, nil, "raise", s.File, "--version", demo.NewVersion)
+			front := all.Open(s.Plan)
+			r := testkit.Rand(t)
+			for range 3 {
+				cmd := exec.Command(program, "shift", s.File, "--to", "50")
+				if err := cmd.Start(); err != nil {
+					t.Fatal(err)
+				}
+				instant := time.Duration(100+r.IntN(900)) * time.Millisecond
+				time.Sleep(instant) // the instant is the test's input, nothing waits for it to be right
+				if err := cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+					t.Fatal(err)
+				}
+				step(0, []string{"all requests go to blue"}, "back", s.File, "--to", "blue", "--why", "it looks wrong")
+				if err := cmd.Process.Signal(syscall.SIGCONT); err != nil {
+					t.Fatal(err)
+				}
+				_ = cmd.Wait() // done, or refused: whichever it was, it is at home now
+				now, err := front.Read(t.Context())
+				if err != nil || now.Split.Share != 0 || now.Order.Side != split.Blue || now.Order.Why != "it looks wrong" {
+					t.Fatalf("held up after %v: %+v, %+v, %v", instant, now.Split, now.Order, err)
+				}
+			}
+			// The order is taken into the logbook, and nothing is in the way of a person's will.
+			step(0, []string{"25 % of the requests go to green"}, "shift", s.File, "--to", "25")
+			step(0, []string{"took all traffic back to blue: it looks wrong"}, "log", s.File)
+		})
+	}
+}
