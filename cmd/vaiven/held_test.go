@@ -54,7 +54,7 @@ func TestAHeldUpShift(t *testing.T) {
 			}
 			// The order is taken into the logbook, and nothing is in the way of a person's will.
 			step(0, []string{"25 % of the requests go to green"}, "shift", s.File, "--to", "25")
-			step(0, []string{"took all traffic back to blue: it looks wrong"}, "log", s.File)
+			step(0, []string{"all traffic to blue: it looks wrong, by hand"}, "log", s.File)
 		})
 	}
 }

@@ -90,13 +90,16 @@ func listAll(cmd *cobra.Command, book *logbook.Book, asJSON bool) error {
 
 func printAct(w io.Writer, a logbook.Act) {
 	outcome := a.Outcome
+	if outcome != "" {
+		outcome = ": " + outcome
+	}
 	switch {
 	case a.Ended.IsZero():
-		outcome = "under way, or cut off"
+		outcome = ": under way, or cut off"
 	case a.Failed:
-		outcome = "FAILED: " + outcome
+		outcome = ": FAILED" + outcome
 	}
-	fmt.Fprintf(w, "   –  %s  %s, by hand (%s): %s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, a.By, outcome)
+	fmt.Fprintf(w, "   –  %s  %s, by hand (%s)%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, a.By, outcome)
 }
 
 func printCrossing(w io.Writer, c logbook.Crossing) {

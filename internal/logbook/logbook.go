@@ -350,7 +350,7 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 			at[e.Seq] = len(list)
 			list = append(list, Act{At: e.At, By: e.By, What: words.Event(e, crossing.State{})})
 		case crossing.MetOrder:
-			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Event(e, crossing.State{}), Ended: e.At})
+			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Homing(f.Order), Ended: e.At})
 		case crossing.Acted:
 			list = append(list, Act{At: e.At, By: e.By, What: f.What, Did: f.Did, Ended: f.Ended, Outcome: f.Outcome, Failed: f.Failed})
 		case crossing.Raised:

@@ -6,6 +6,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 )
 
 // Event is what matters of an event, given the state after it.
@@ -72,6 +73,15 @@ func Event(e crossing.Event, s crossing.State) string {
 		return "written by a newer Vaiven: kept, and passed over"
 	}
 	return ""
+}
+
+// Homing is a going home, as somebody asked for it.
+func Homing(o reading.Order) string {
+	text := fmt.Sprintf("all traffic to %v", o.Side)
+	if o.Why != "" {
+		text += ": " + o.Why
+	}
+	return text
 }
 
 // ordered is what was asked for.
