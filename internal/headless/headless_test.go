@@ -262,11 +262,12 @@ func TestByHand(t *testing.T) {
 	// Something else takes its place, and no event says so.
 	synctest.Test(t, func(t *testing.T) {
 		c := newClient()
-		c.perform = func(task crossing.Task) crossing.Fact { return nil }
-		time.AfterFunc(time.Second, func() {
-			c.state.Seq, c.state.Task = c.state.Seq+1, crossing.Task{ID: c.state.Seq + 1, Do: crossing.GoHome}
-			c.show()
-		})
+		c.perform = func(task crossing.Task) crossing.Fact {
+			v := keeper.Snapshot{View: engine.View{Ready: true, Crossing: c.state}}
+			v.Crossing.Seq, v.Crossing.Task = task.ID+1, crossing.Task{ID: task.ID + 1, Do: crossing.GoHome}
+			time.AfterFunc(time.Second, func() { c.snapshots <- v })
+			return nil
+		}
 		if _, err := Shift(t.Context(), c, 2500, "marit", time.Now()); !errors.Is(err, ErrNotDone) {
 			t.Errorf("something else: %v", err)
 		}

@@ -66,10 +66,12 @@ type Book struct {
 }
 
 // Open opens the logbook in a file, making or migrating it as needed. Every
-// commit is on disk when it returns (write-ahead log, synchronous full).
+// commit is on disk when it returns (synchronous full). There is no write-ahead log, whose
+// index is mapped into memory: a disk that hangs in a page fault holds up the whole process,
+// and in a call only who calls.
 func Open(file string) (*Book, error) {
 	dsn := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: url.Values{
-		"_pragma": {"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(2000)", "foreign_keys(1)"},
+		"_pragma": {"journal_mode(TRUNCATE)", "synchronous(FULL)", "busy_timeout(2000)", "foreign_keys(1)"},
 		"_txlock": {"immediate"},
 	}.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())

@@ -295,7 +295,7 @@ func TestEveryEntryIsOnDisk(t *testing.T) {
 	b := open(t, filepath.Join(t.TempDir(), "log.db"))
 	var mode string
 	var synchronous int
-	if err := b.db.QueryRow("PRAGMA journal_mode").Scan(&mode); err != nil || mode != "wal" {
+	if err := b.db.QueryRow("PRAGMA journal_mode").Scan(&mode); err != nil || mode != "truncate" {
 		t.Errorf("journal mode %q, %v", mode, err)
 	}
 	if err := b.db.QueryRow("PRAGMA synchronous").Scan(&synchronous); err != nil || synchronous != 2 {
