@@ -72,7 +72,7 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 	_, further := s.Next()
 	k.Start.SetEnabled(!under)
 	k.Approve.SetEnabled(moving && s.Question.ID != 0)
-	k.Next.SetEnabled(moving && s.Question.ID == 0 && s.Stage == crossing.Shift && further)
+	k.Next.SetEnabled(moving && s.Question.ID == 0 && s.Stage == crossing.Shift && further && !s.Foreign)
 	for _, b := range []*key.Binding{&k.Steer, &k.Left, &k.Right, &k.FineLeft, &k.FineRight} {
 		b.SetEnabled(canSteer)
 	}

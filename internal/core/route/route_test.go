@@ -37,6 +37,9 @@ func TestCheckNamesTheWrongLeg(t *testing.T) {
 func TestForecastAddsUp(t *testing.T) {
 	r := Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute, Ask: true}, {Part: split.Whole}}
 	f := r.Forecast(30 * time.Minute)
+	if last := (Route{{Part: split.Whole, Dwell: time.Hour}}).Forecast(time.Minute); last.Total != time.Minute {
+		t.Errorf("the dwell of the last leg counts: %v", last.Total)
+	}
 	if f.Total != 33*time.Minute || f.Asks != 1 {
 		t.Errorf("total %v, asks %d, want 33m, 1", f.Total, f.Asks)
 	}
@@ -67,6 +70,16 @@ func TestLookWeighsShareAgainstCapacity(t *testing.T) {
 	if o.Seen <= 0 || more.Seen <= 0 || more.Seen >= o.Seen {
 		t.Errorf("a fault is seen after %v at 25 %%, %v at 50 %%: more traffic has to show it sooner", o.Seen, more.Seen)
 	}
+	n := evidence.AnswersToSee(0.001, Fault, 3, b)
+	if want := time.Duration(float64(n) / 75 * float64(time.Second)); n == 0 || o.Seen != want || o.Cost != float64(n)*Fault {
+		t.Errorf("%d answers show it: after %v at the cost of %v, not %v, %v", n, o.Seen, o.Cost, want, float64(n)*Fault)
+	}
+	if unknown := (Traffic{Rate: 300}).Look(2500, split.Green, b); unknown.Load != [2]float64{} {
+		t.Errorf("with capacities that are not known the load is %v", unknown.Load)
+	}
+	if never := (Traffic{Rate: 300, Failing: 0.9}).Look(2500, split.Green, evidence.Bound{Margin: 0.99, Sure: 0.99, AtLeast: 50}); never.Seen != 0 || never.Cost != 0 {
+		t.Errorf("what would never be seen is seen after %v", never.Seen)
+	}
 	if none := tr.Look(0, split.Green, b); none.Seen != 0 || none.Cost != 0 {
 		t.Errorf("with nothing on green a fault is seen after %v", none.Seen)
 	}
@@ -75,9 +88,17 @@ func TestLookWeighsShareAgainstCapacity(t *testing.T) {
 	}
 }
 
+func TestALegInWords(t *testing.T) {
+	for want, l := range map[string]Leg{"5 % for 2m": {Part: 500, Dwell: 2 * time.Minute}, "ask, 50 %": {Part: 5000, Ask: true}, "100 %": {Part: split.Whole}} {
+		if l.String() != want {
+			t.Errorf("it is %q, not %q", l, want)
+		}
+	}
+}
+
 func TestShort(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		300 * time.Millisecond: "300ms", 1500 * time.Millisecond: "1.5s", 45 * time.Second: "45s", 2 * time.Minute: "2m",
+		300 * time.Millisecond: "300ms", 1500 * time.Millisecond: "1.5s", time.Second: "1s", time.Minute: "1m", 1240 * time.Millisecond: "1.2s", 61*time.Second + 400*time.Millisecond: "1m1s", 61*time.Minute + 20*time.Second: "1h1m", 45 * time.Second: "45s", 2 * time.Minute: "2m",
 		90 * time.Second: "1m30s", time.Hour: "1h", 90 * time.Minute: "1h30m", 26 * time.Hour: "26h",
 	} {
 		if got := Short(d); got != want {
