@@ -121,9 +121,9 @@ func WayBack(r wayback.Readiness, now time.Time) string {
 func Split(v engine.SplitView) string {
 	var text string
 	switch {
-	case v.Front.Verdict == evidence.Off:
+	case v.Front.Verdict == evidence.Wrong:
 		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Front), v.Asked, seen(v.Front, v.Counts, "the front's counts"))
-	case v.Prober.Verdict == evidence.Off:
+	case v.Prober.Verdict == evidence.Wrong:
 		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Prober), v.Asked, seen(v.Prober, v.Door, "answers at the front door"))
 	case v.Front.Verdict == evidence.AsAsked:
 		return "as asked: " + seen(v.Front, v.Counts, "requests")

@@ -43,7 +43,7 @@ func JudgeSplit(share split.Share, f plan.Front, counts evidence.Count, probed [
 		Asked: share, Counts: counts, Door: door,
 		Front: evidence.Asked(share.Fraction(), counts, tolerance), Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
 	}
-	v.Wrong = v.Front.Verdict == evidence.Off || v.Prober.Verdict == evidence.Off
+	v.Wrong = v.Front.Verdict == evidence.Wrong || v.Prober.Verdict == evidence.Wrong
 	return v
 }
 

@@ -19,7 +19,7 @@ type SplitVerdict string
 // The verdicts.
 const (
 	AsAsked    SplitVerdict = "as asked"
-	Off        SplitVerdict = "off"
+	Wrong      SplitVerdict = "wrong"
 	TooFewSeen SplitVerdict = "too few"
 )
 
@@ -39,7 +39,7 @@ type Seen struct {
 const wrongSplit = 0.001
 
 // Asked says whether the counted requests, of which c.Bad went to the side in
-// question, are split as asked. A split is off when the asked share lies outside of
+// question, are split as asked. A split is wrong when the asked share lies outside of
 // the bounds that [Rate] gives by more than the tolerance, which may be looked at
 // again and again; it is as asked when the range of [Exact] is narrow enough to have
 // shown a wrong one: within a quarter of the smaller side's share, at least half a
@@ -53,7 +53,7 @@ func Asked(asked float64, c Count, tolerance float64) Seen {
 	bounds := Rate(c, wrongSplit)
 	switch {
 	case asked < bounds.Low-tolerance || asked > bounds.High+tolerance:
-		s.Verdict = Off
+		s.Verdict = Wrong
 	case c.Of > 0 && halfWidth(s.Range) <= narrow:
 		s.Verdict = AsAsked
 	default:

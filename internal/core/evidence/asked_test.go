@@ -22,7 +22,7 @@ func TestAGoodSplitIsAsAsked(t *testing.T) {
 						c.Bad++
 					}
 				}
-				if Asked(asked, c, Independent).Verdict == Off {
+				if Asked(asked, c, Independent).Verdict == Wrong {
 					wrong++
 					break
 				}
@@ -51,7 +51,7 @@ func TestAWrongSplitIsNoticed(t *testing.T) {
 		late := 0
 		for range 20 {
 			var n Count
-			for Asked(c.asked, n, Independent).Verdict != Off {
+			for Asked(c.asked, n, Independent).Verdict != Wrong {
 				n.Of++
 				if r.Float64() < c.is {
 					n.Bad++
@@ -92,7 +92,7 @@ func TestClustersAreBorneWith(t *testing.T) {
 	if s := Asked(0.25, c, Clustered); s.Verdict != AsAsked {
 		t.Errorf("by clients: %+v", s)
 	}
-	if s := Asked(0.25, c, Independent); s.Verdict != Off || s.Off < 0.029 {
+	if s := Asked(0.25, c, Independent); s.Verdict != Wrong || s.Off < 0.029 {
 		t.Errorf("by requests: %+v", s)
 	}
 }

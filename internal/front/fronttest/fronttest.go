@@ -278,7 +278,7 @@ func splitsAsAsked(t *testing.T, c *scene) {
 		const n = 4000
 		_, sides := c.w.Count(n, true, nil)
 		seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002)
-		if seen.Verdict == evidence.Off {
+		if seen.Verdict == evidence.Wrong {
 			t.Errorf("asked %v: %d of %d on green: %+v", share, sides[split.Green], n, seen)
 		}
 	}
@@ -294,7 +294,7 @@ func unequal(t *testing.T, c *scene) {
 	s := c.set(4000)
 	const n = 4000
 	names, sides := c.w.Count(n, true, nil)
-	if seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Off {
+	if seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Wrong {
 		t.Errorf("3 and 5 instances, asked %v: %d of %d on green", s.Share, sides[split.Green], n)
 	}
 	if len(names) != 8 {
@@ -628,7 +628,7 @@ func noDisk(t *testing.T, c *scene) {
 	}
 	const n = 800
 	_, sides := c.w.Count(n, true, nil)
-	if seen := evidence.Asked(0.25, evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Off {
+	if seen := evidence.Asked(0.25, evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Wrong {
 		t.Errorf("afterwards %d of %d are on green", sides[split.Green], n)
 	}
 	if !c.Homes {
@@ -750,7 +750,7 @@ func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []st
 				green++
 			}
 		}
-		if seen := evidence.Asked(share.Fraction(), evidence.Count{Bad: int64(green), Of: clients}, evidence.Independent); seen.Verdict == evidence.Off {
+		if seen := evidence.Asked(share.Fraction(), evidence.Count{Bad: int64(green), Of: clients}, evidence.Independent); seen.Verdict == evidence.Wrong {
 			t.Errorf("at %v, %d of %d clients are on green", share, green, clients)
 		}
 	}
