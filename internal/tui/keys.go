@@ -88,8 +88,8 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 		k.PutBack.SetHelp("o", fmt.Sprintf("put ours back, %v", s.Ours))
 	}
 	k.Foresee.SetEnabled(at == onCrossing && !v.Front.At.IsZero())
-	stray := s.Stage.Over() && s.Stage != crossing.Settled && s.Share != s.Home() // somebody sent traffic back
-	k.Back.SetEnabled(under || stray)
+	stands := len(v.Sides[s.Target.Other()].Instances) > 0 // somebody to go back to, also after the end
+	k.Back.SetEnabled(under || s.Stage.Over() && stands && (v.Front.Split.Share != s.Home() || v.Front.Error != ""))
 	if under && !s.Moved {
 		k.Back.SetHelp("b b", "call off")
 	}
@@ -98,13 +98,13 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 	if under {
 		spare = s.Target
 	}
-	stands := len(v.Sides[spare].Instances) > 0 && !v.Proving
-	k.Again.SetEnabled(at != onCrossing && stands || at == onKeys)
+	toProve := len(v.Sides[spare].Instances) > 0 && !v.Proving
+	k.Again.SetEnabled(at != onCrossing && toProve || at == onKeys)
 	if at == onKeys {
 		k.Keys.SetHelp("t", "back to the crossing")
 		k.Again.SetHelp("r", "read it again")
 	}
-	k.Whole.SetEnabled(at == onProof && stands)
+	k.Whole.SetEnabled(at == onProof && toProve)
 	k.Around.SetEnabled(at == onProof || at == onDifferences)
 	for _, b := range []*key.Binding{&k.Leave, &k.PageUp, &k.PageDown} {
 		b.SetEnabled(at != onCrossing)

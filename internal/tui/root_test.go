@@ -235,6 +235,14 @@ func TestGoingBackWorksFromEveryView(t *testing.T) {
 	d.show(raising)
 	d.press("b")
 	d.shows("call off")
+	settled := shifting
+	settled.Stage, settled.Share = crossing.Settled, split.Whole
+	d = newDesk(t, settled) // the old side still stands
+	d.press("b", "b")
+	d.did("back")
+	d.snapshot(func(s *keeper.Snapshot) { s.Sides[split.Blue].Instances = nil })
+	d.press("b", "b")
+	d.did("back")
 }
 
 func TestSteeringMovesAGhostAndThenTheShare(t *testing.T) {
