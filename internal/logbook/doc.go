@@ -1,9 +1,11 @@
-// Package logbook is the durable record of all crossings of a service: every
-// event with the effects that followed from it, in SQLite.
+// Package logbook is the durable record of a service: every event of its crossings, and of
+// what was done by hand, in SQLite.
 //
 //	book, err := logbook.Open("logbook.db")
-//	err = book.Append(ctx, state, event, effects) // on disk when it returns
+//	err = book.Append(ctx, state, events) // on disk when it returns
+//	state, unknown, err := book.Load(ctx) // a fold over the events
 //
-// An event is appended before anything is done because of it, so a keeper that
-// dies may repeat an effect but never forgets one. The package decides nothing.
+// What happened stands in it, never what was asked for and might have been refused, so it
+// can always be read; what a newer Vaiven wrote is kept and passed over, and what older
+// ones wrote is translated when the book is opened. The package decides nothing.
 package logbook

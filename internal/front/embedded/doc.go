@@ -8,7 +8,7 @@
 // and elsewhere:
 //
 //	c := embedded.Dial("front.sock")
-//	s, err := c.Set(ctx, 25*split.Percent, reading.Split.Revision)
+//	d, err := c.Set(ctx, 25*split.Percent, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
 //
 // What is ordinary is carried on lanes, by a strict reader of our own; everything else
 // by the library's server and reverse proxy, which take its connection over.
