@@ -280,7 +280,11 @@ func TestHome(t *testing.T) {
 	b.shifts()
 	b.sides[split.Blue][0].State = reading.Failing
 	b.pass(time.Second)
-	b.refused(crossing.Back{}, crossing.NobodyThere)
+	var r *crossing.Refusal
+	want := crossing.Bench{Known: true, Side: split.Blue, Instances: 1, Other: 1}
+	if err := b.command(crossing.Back{}); !errors.As(err, &r) || r.Kind != crossing.NobodyThere || r.Bench != want {
+		t.Errorf("to nobody: %v, %+v", err, r)
+	}
 	b.now = b.now.Add(11 * time.Second) // what was known is old: home goes
 	if err := b.command(crossing.Back{}); err != nil {
 		t.Error(err)
@@ -339,6 +343,106 @@ func TestWhatIsOvertaken(t *testing.T) {
 	m = crossing.Moment{At: b.now, Seen: b.e.State().Seq, Asked: b.now}
 	if _, err := b.e.Command(m, crossing.Back{}); err != nil {
 		t.Errorf("going back: %v", err)
+	}
+}
+
+// What is shown is what was read, over the spans that it is said for.
+func TestTheView(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	second := func(n int64) {
+		b.front.Sides[0].Instances[0].Requests += n
+		b.front.Sides[0].Open = 3
+		b.pass(time.Second)
+	}
+	for range 12 {
+		second(10)
+	}
+	b.front.Split.Share = 0 // so that it does not go on
+	for range 3 {
+		second(50)
+	}
+	v := b.e.View(b.now)
+	blue := v.Sides[split.Blue]
+	if f := blue.Figures; f.Requests != 7*10+3*50 || f.Rate != 50 || blue.Open != 3 || blue.Healthy != 1 || blue.Wanted != 1 || blue.Capacity != 100 || blue.Build != "b-4.2.0" {
+		t.Errorf("blue: %+v", blue)
+	}
+	if v.Traffic.Rate != 50 || v.Traffic.Capacity != [2]float64{100, 100} || len(v.Parts) != 1 || v.Parts[0].Wanted != [2]int{1, 1} {
+		t.Errorf("traffic %+v, parts %+v", v.Traffic, v.Parts)
+	}
+	if p := v.Track[len(v.Track)-1]; p.All != 50 || p.Green != 0 {
+		t.Errorf("the last second is %+v", p)
+	}
+	started := b.sides[split.Green][0].Started
+	if v.Overlap.Since != started || v.Overlap.Cost.Amount != raise.Cost(0.1, []time.Time{started}, b.now) {
+		t.Errorf("both stand: %+v, since %v", v.Overlap, started)
+	}
+	b = newBench(t)
+	b.shifts()
+	for range 6 {
+		b.front.Sides[0].Instances[0].Requests += 60
+		b.pass(time.Second)
+	}
+	if v := b.e.View(b.now).WayBack; v.State != "open" || v.Conditions[1].Load != 0.6 || v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
+		t.Errorf("way back %+v", v)
+	}
+	for range 12 {
+		b.now = b.now.Add(500 * time.Millisecond)
+		b.read()
+	}
+	if c := b.e.View(b.now).WayBack.Conditions[0]; c.Stale != 6*time.Second || c.State != "narrow" {
+		t.Errorf("blue was not read for 6 s: %+v", c)
+	}
+	// A side of two versions has both, and one without a crossing lives where most requests go.
+	b = newBench(t)
+	b.sides[split.Blue] = append(b.sides[split.Blue], b.sides[split.Blue][0])
+	b.sides[split.Blue][1].Version = "4.1.0"
+	b.sides[split.Blue][1].Part = "worker"
+	b.front.Split = reading.Split{Share: 5001, Revision: 3}
+	b.pass(time.Second)
+	if v := b.e.View(b.now); v.Live != split.Green || v.Sides[split.Blue].Version != "4.2.0" || v.Sides[split.Blue].Healthy != 2 || v.Sides[split.Blue].Capacity != 100 {
+		t.Errorf("live is %v, blue %+v", v.Live, v.Sides[split.Blue])
+	}
+	b.sides[split.Blue][1].Part = "web"
+	b.front.Split.Share = 5000
+	b.pass(time.Second)
+	if v := b.e.View(b.now); v.Live != split.Blue || v.Sides[split.Blue].Version != "4.2.0 and 4.1.0" || v.Sides[split.Blue].Capacity != 200 {
+		t.Errorf("live is %v, blue %+v", v.Live, v.Sides[split.Blue])
+	}
+}
+
+// What a keeper finds that is started again, and what a front is not told meanwhile.
+func TestStartedAgain(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.sides[split.Green][0].Running = false
+	b.e = New(b.e.plan, b.e.State(), b.now)
+	b.read()
+	if len(b.e.State().Freezes) > 0 {
+		t.Error("what was found is judged before the sides were read")
+	}
+	b.side(split.Blue)
+	b.side(split.Green)
+	f, ok := b.e.State().FrozenBy(crossing.FoundAgain)
+	if !ok || f.Cause.Found != (crossing.Found{Share: 2000, Noted: 2000, Running: [2]int{1, 0}, Wanted: [2]int{1, 1}, Known: true}) {
+		t.Errorf("found %+v", f.Cause.Found)
+	}
+	b = newBench(t)
+	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shift, Target: split.Green, Share: 2000, Leg: -1}, b.now)
+	b.read()
+	for n, want := range []bool{false, true} { // sides that do not come are not waited for for ever
+		b.now = b.now.Add(startFor - time.Second + time.Duration(n)*time.Second)
+		b.e.Pass(b.now)
+		if _, ok := b.e.State().FrozenBy(crossing.FoundAgain); ok != want {
+			t.Errorf("after %v it is taken up: %v", b.now.Sub(first), ok)
+		}
+	}
+	b = newBench(t)
+	b.begin()
+	b.stand(split.Green, "4.1.0", reading.Healthy) // an old one, which is being replaced
+	b.side(split.Green)
+	if tell, ok := b.e.Telling(b.now); ok {
+		t.Errorf("the front is to be told of instances that are being replaced: %+v", tell)
 	}
 }
 
