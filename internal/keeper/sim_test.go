@@ -156,10 +156,10 @@ func (s *sim) troubles(what string) (late time.Duration, deaf bool, err error) {
 // ask is a person's command.
 func (s *sim) ask(c Command) error {
 	c.By = "marit"
-	s.asked++
 	_, err := s.keeper.Do(context.Background(), c)
 	s.dice.Lock()
 	defer s.dice.Unlock()
+	s.asked++
 	s.tell("marit: %s %+v: %v", c.Do, c, err)
 	return err
 }
