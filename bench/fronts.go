@@ -196,7 +196,7 @@ func (b *bench) steer(ctx context.Context, k kind) (steered, error) {
 		return steered{}, err
 	}
 	file := filepath.Join(dir, "proxy.conf")
-	s := steered{name: k.name, plan: plan.Front{Listen: address, Key: plan.Key{From: plan.KeyRandom}}}
+	s := steered{name: k.name, plan: plan.Front{Listen: address, Key: plan.Key{From: plan.KeyRandom}, Order: filepath.Join(dir, "order")}}
 	s.hand = k.set(b, &s.plan, dir, file)
 	var members strings.Builder
 	for _, side := range split.Sides {
