@@ -27,7 +27,8 @@ type Mark struct {
 	reading bool // somebody reads, and may hang
 }
 
-// NewMark is the mark in a file, which need not be there yet.
+// NewMark is the mark in a file, which need not be there yet. Without a name it is one of
+// this process alone.
 func NewMark(path string) *Mark { return &Mark{path: path} }
 
 // markLimit is how long the file is waited for.
@@ -80,6 +81,9 @@ func (m *Mark) Read() (reading.Order, error) {
 
 func (m *Mark) load() (reading.Order, error) {
 	var o reading.Order
+	if m.path == "" {
+		return o, nil
+	}
 	data, err := os.ReadFile(m.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return o, nil
@@ -106,6 +110,9 @@ func (m *Mark) Raise(h Homing, at time.Time) (reading.Order, error) {
 }
 
 func (m *Mark) write(o reading.Order) error {
+	if m.path == "" {
+		return nil
+	}
 	data, err := json.Marshal(o)
 	if err != nil {
 		return err
@@ -123,6 +130,9 @@ func (m *Mark) write(o reading.Order) error {
 
 // Lock keeps other processes from changing the front. It waits until the context ends.
 func (m *Mark) Lock(ctx context.Context) (unlock func(), err error) {
+	if m.path == "" {
+		return func() {}, nil
+	}
 	got := make(chan *os.File)
 	failed := make(chan error, 1)
 	gone := make(chan struct{})
