@@ -246,6 +246,9 @@ func Verdict(v raise.Verdict) string {
 // Stuck names an instance that is not up, with what it last said.
 func Stuck(s raise.Stuck) string {
 	text := fmt.Sprintf("%s is %s", s.Name, Health(s.Health))
+	if s.Health == reading.Exited {
+		text = s.Name + " has ended"
+	}
 	if s.Said != "" {
 		text += " (" + s.Said + ")"
 	}

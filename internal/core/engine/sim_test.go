@@ -670,9 +670,9 @@ func (s *sim) stray(ordered time.Time) {
 	if s.ourHome != s.homeAt || !s.homeAt.After(ordered) || s.now.Sub(s.homeAt) > 4*time.Second || s.down || s.now.Before(s.held) {
 		return
 	}
-	at, disturbed, home := s.now, s.disturbed, split.Toward(s.order.Side, split.Whole)
+	at, homeAt, disturbed, home := s.now, s.ourHome, s.disturbed, split.Toward(s.order.Side, split.Whole)
 	s.after(6*time.Second, func() {
-		if s.disturbed == disturbed && !s.outAt.After(at) && !s.outside.After(at) && s.share != home {
+		if s.disturbed == disturbed && !s.outAt.After(homeAt) && !s.outside.After(at) && s.share != home {
 			s.broke("a change came through after a going home, and 6 s later the front has %v on green: %v", s.share, s.engine.state)
 		}
 	})
