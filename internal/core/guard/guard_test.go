@@ -116,7 +116,9 @@ func TestComparing(t *testing.T) {
 	}
 	// What is old is not judged any more, and what cannot be read is not clear.
 	w.pass(70, [2]answers{{all: 90}, {all: 10}})
-	w.is("well for longer than it looks back", Clear, "")
+	if s := w.is("well for longer than it looks back", Clear, ""); len(s.Sureness) != surenessLength {
+		t.Errorf("it shows %d certainties", len(s.Sureness))
+	}
 	w.facts = func(f *Facts) { f.FrontRead = false }
 	w.pass(1, [2]answers{{all: 90}, {all: 10}})
 	w.is("not read", Unknown, NotRead)
@@ -224,6 +226,12 @@ func TestGravest(t *testing.T) {
 			t.Errorf("the alarm is about %v", a.Side)
 		}
 		return a.Guard
+	}
+	if a, ok := Gravest(list[1:2], split.Green, nil); !ok || a.Guard != "first freeze" {
+		t.Errorf("alone it is %+v, %v", a, ok)
+	}
+	if a, _ := Gravest([]Status{list[1], tripped("second freeze", plan.Freeze, plan.Lost, 9, 0)}, split.Green, nil); a.Guard != "first freeze" {
+		t.Errorf("of two alike it is %q", a.Guard)
 	}
 	if got := names(); got != "failing" {
 		t.Errorf("the gravest is %q", got)
