@@ -722,7 +722,7 @@ func (s *sim) standUp(o Order, gone *bool) {
 		if *gone {
 			return
 		}
-		if of := s.share.Of(o.Side); of > 0 && !s.outside.After(looked) {
+		if of := s.share.Of(o.Side); of > 0 && s.outside.Before(looked) {
 			s.broke("%v was raised while it got %v of the requests", o.Side, of)
 		}
 		number := 2
@@ -801,7 +801,7 @@ func (s *sim) stop(o Order, gone *bool, seq uint64, limit time.Time) {
 	s.servers[o.Side] = nil
 	emptied := s.now
 	s.later(s.millis(50, 2000), func() {
-		if of := s.share.Of(o.Side); of > 0 && !s.outside.After(emptied) {
+		if of := s.share.Of(o.Side); of > 0 && s.outside.Before(emptied) {
 			s.broke("%v was stopped while it got %v of the requests", o.Side, of)
 		}
 		if s.happens("a stop failed", 8) {
