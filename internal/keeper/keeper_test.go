@@ -473,6 +473,7 @@ func TestRetiring(t *testing.T) {
 			}
 		})
 		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.until("it is being stopped", func(Snapshot) bool { return r.counted()["stopping"] > 0 })
 		time.Sleep(500 * time.Millisecond)
 		r.stop()
 		time.Sleep(5 * time.Second)

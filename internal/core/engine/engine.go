@@ -142,6 +142,9 @@ func (e *Engine) apply(ev crossing.Event) {
 		e.raising, e.tasked = raising{}, ev.At
 		if t.Do == crossing.StandUp {
 			e.raising = raising{task: t.ID, deadline: ev.At.Add(e.plan.RaiseLimit(t.Side))}
+			if e.holding(ev.At) {
+				e.raising.deadline = e.homed.Add(holdFor + e.plan.RaiseLimit(t.Side))
+			}
 		}
 	}
 	if s := e.state.Stage; s != crossing.Shift && s != crossing.Keep {
@@ -237,7 +240,7 @@ func (e *Engine) DoorRead(d reading.Door) { e.door = d }
 // hold holds what the front was read to have against what is remembered.
 func (e *Engine) hold(at time.Time) []crossing.Event {
 	r := e.front.reading
-	seen := crossing.FrontSeen{Share: r.Split.Share, Order: r.Order, Revision: r.Split.Revision, Holding: at.Sub(e.homed) <= holdFor && !e.homed.IsZero()}
+	seen := crossing.FrontSeen{Share: r.Split.Share, Order: r.Order, Revision: r.Split.Revision, Holding: e.holding(at)}
 	if !e.ready {
 		return e.takeUp(at)
 	}
@@ -353,11 +356,16 @@ func (e *Engine) Orders() []Order {
 			continue // what was found comes first
 		case t.Do == crossing.Move && !e.known(t.Share) && e.now.Sub(e.tasked) < tellFor:
 			continue // the front is being told who is there
+		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && e.holding(e.now):
+			continue // a change that was begun before the going home may still come through
 		}
 		list = append(list, Order{Task: t, Revision: e.revision, Generation: e.state.Generation})
 	}
 	return list
 }
+
+// holding reports whether all traffic went home just now, and is held there.
+func (e *Engine) holding(at time.Time) bool { return !e.homed.IsZero() && at.Sub(e.homed) <= holdFor }
 
 // known reports whether the front knows somebody on each side that a share sends requests
 // to, as last read.
