@@ -227,7 +227,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	}
 }
 
-// What the manager was told outlives a reload and a restart by anybody, in every stage.
+// What the manager was told outlives a reload by anybody, in every stage.
 func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, p, _ := start(t, w, managed)
