@@ -210,8 +210,8 @@ func (b *bench) steer(ctx context.Context, k kind) (steered, error) {
 		return s, err
 	}
 	s.driver = all.One(&plan.Plan{Service: "sailings"}, s.plan)
-	if p, ok := s.driver.(interface{ Prepare() (bool, error) }); ok {
-		if _, err := p.Prepare(); err != nil {
+	if p, ok := s.driver.(front.Preparer); ok {
+		if _, err := p.Prepare(context.Background()); err != nil {
 			return s, err
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/headless"
 	"vaiven/internal/plan"
+	"vaiven/internal/service"
 	"vaiven/internal/words"
 )
 
@@ -26,9 +27,11 @@ func crossCommand() *cobra.Command {
 		Use:   "cross PLAN --version V",
 		Short: "Take a whole crossing to its end, without a screen",
 		Long: `Raises the spare side at a version, proves it, shifts the traffic along the
-plan's route, keeps the old side and retires it. Exit status: 0 settled,
-3 rolled back, 4 called off before any traffic moved, 2 bad usage or plan,
-1 anything else.`,
+plan's route, keeps the old side and retires it. --yes approves what the route asks;
+it answers no freeze. What is frozen stays as it is: vaiven open PLAN goes on with it,
+vaiven back PLAN goes back. Exit status: 0 settled, 3 rolled back, 4 called off before
+any traffic moved, 5 frozen because something is not known or a guard said so, 6 frozen
+because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
@@ -68,12 +71,12 @@ func asks(p *plan.Plan) bool {
 
 // cross runs a crossing on a plan and turns its outcome into an exit status.
 func cross(cmd *cobra.Command, p *plan.Plan, o headless.Options) error {
-	s, err := openService(cmd.Context(), p)
+	s, err := service.Open(cmd.Context(), p, who())
 	if err != nil {
 		return notAllowed(err)
 	}
-	sum, err := headless.Cross(cmd.Context(), s.keeper, o)
-	if err = errors.Join(err, s.close()); err != nil {
+	sum, err := headless.Cross(cmd.Context(), s.Keeper, o)
+	if err = errors.Join(err, s.Close()); err != nil {
 		if cmd.Context().Err() != nil {
 			return fmt.Errorf("interrupted: the crossing stays where it is; vaiven open %s goes on with it, vaiven back %[1]s goes back", p.File)
 		}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/plan"
@@ -62,8 +63,8 @@ front it says what its configuration needs. Neither runs anything.`,
 
 // prepare makes what a front needs to be started with, and says what else it needs.
 func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error {
-	if d, ok := all.One(p, f).(interface{ Prepare() (bool, error) }); ok {
-		made, err := d.Prepare()
+	if d, ok := all.One(p, f).(front.Preparer); ok {
+		made, err := d.Prepare(ctx)
 		if err != nil {
 			return fmt.Errorf("%s: %w", f.Name(), err)
 		}

@@ -16,8 +16,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/headless"
+	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/service"
 )
 
 // version is set when the program is built; see the Makefile.
@@ -33,6 +35,8 @@ const (
 	exitUsage      = 2
 	exitRolledBack = 3
 	exitCalledOff  = 4
+	exitFrozen     = 5
+	exitLiveIll    = 6
 )
 
 // exitError is an error with an exit status of its own.
@@ -142,6 +146,10 @@ func outcomeStatus(o headless.Outcome) error {
 		return &exitError{status: exitRolledBack}
 	case headless.CalledOff:
 		return &exitError{status: exitCalledOff}
+	case headless.Frozen:
+		return &exitError{status: exitFrozen}
+	case headless.LiveIll:
+		return &exitError{status: exitLiveIll}
 	}
 	return &exitError{status: exitOther}
 }
@@ -182,4 +190,19 @@ func versionText() versionInfo {
 		v.Version = "unknown"
 	}
 	return v
+}
+
+// withService does something with a keeper at work on the plan in a file, and ends the
+// keeper.
+func withService(cmd *cobra.Command, file string, do func(ctx context.Context, p *plan.Plan, k keeper.Client) error) error {
+	p, err := readPlan(file)
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(cmd.Context(), p, who())
+	if err != nil {
+		return notAllowed(err)
+	}
+	err = do(cmd.Context(), p, s.Keeper)
+	return notAllowed(errors.Join(err, s.Close()))
 }

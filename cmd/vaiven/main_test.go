@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -11,6 +12,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -24,6 +27,7 @@ import (
 	"vaiven/internal/headless"
 	"vaiven/internal/logbook"
 	"vaiven/internal/secret"
+	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
 	"vaiven/internal/testkit"
 )
@@ -252,8 +256,8 @@ func passengers(t *testing.T, s *demo.Scenario) (lost func() int64, stop func())
 	return n.Load, sync.OnceFunc(func() { close(quit); wait.Wait() })
 }
 
-// startedCross is a crossing of which the first event has been told.
-func startedCross(t *testing.T, s *demo.Scenario) *exec.Cmd {
+// crossProcess is a crossing that has been started, with what it tells.
+func crossProcess(t *testing.T, s *demo.Scenario) (*exec.Cmd, io.Reader) {
 	t.Helper()
 	cmd := exec.Command(program, "cross", s.File, "--version", demo.NewVersion, "--yes", "--json")
 	out, err := cmd.StdoutPipe()
@@ -263,6 +267,13 @@ func startedCross(t *testing.T, s *demo.Scenario) *exec.Cmd {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
+	return cmd, out
+}
+
+// startedCross is a crossing of which the first event has been told.
+func startedCross(t *testing.T, s *demo.Scenario) *exec.Cmd {
+	t.Helper()
+	cmd, out := crossProcess(t, s)
 	if _, err := out.Read(make([]byte, 1)); err != nil {
 		t.Fatal(err)
 	}
@@ -319,6 +330,57 @@ func TestKilledInTheMiddle(t *testing.T) {
 		t.Errorf("%d requests were lost", n)
 	}
 	logged(t, s)
+}
+
+// When the live side dies in the middle, the crossing stands still, says what helps, and ends
+// with a status of its own; what helps works.
+func TestTheLiveSideDies(t *testing.T) {
+	s := scenario(t)
+	cmd, out := crossProcess(t, s)
+	var last string
+	killed := false
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		last = lines.Text()
+		if !killed && strings.Contains(last, `"event":"in force"`) {
+			killed = true
+			for _, pid := range pids(t, filepath.Join(s.Folder, "builds", demo.OldVersion), "--instance blue-") {
+				if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+					t.Error(err)
+				}
+			}
+		}
+	}
+	err := cmd.Wait()
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) || exit.ExitCode() != 6 || !strings.Contains(last, `"outcome":"live side ill"`) || !strings.Contains(last, "What can be done: all to green, 0 of ") {
+		t.Fatalf("killed %v, it ends with %v: %s", killed, err, last)
+	}
+	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "green"); status != 0 {
+		t.Errorf("all forward: status %d, %s%s", status, stdout, stderr)
+	}
+	if r, err := embedded.Dial(s.Plan.Socket()).Read(t.Context()); err != nil || r.Split.Share != split.Whole {
+		t.Errorf("the front has %v on green, %v", r.Split.Share, err)
+	}
+}
+
+// pids are the processes whose command line has all of the words.
+func pids(t *testing.T, words ...string) (list []int) {
+	t.Helper()
+	files, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		line := strings.ReplaceAll(string(data), "\x00", " ")
+		if slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(line, w) }) {
+			continue
+		}
+		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil {
+			list = append(list, pid)
+		}
+	}
+	return list
 }
 
 // logged holds the logbook's commands to what happened.
@@ -418,7 +480,7 @@ func TestTheSpareSideByHand(t *testing.T) {
 // Two must not steer at once; going back works all the same.
 func TestASecondOneMustNotSteer(t *testing.T) {
 	s := scenario(t)
-	unlock, err := lock(s.Plan.Lock())
+	unlock, err := service.Lock(s.Plan.Lock(), "somebody")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -486,7 +548,7 @@ func TestShiftByHand(t *testing.T) {
 	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %")
 	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2", "--dry-run")
 	step(0, []string{`"share":2500`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for", "1s")
-	unlock, err := lock(s.Plan.Lock())
+	unlock, err := service.Lock(s.Plan.Lock(), "somebody")
 	if err != nil {
 		t.Fatal(err)
 	}

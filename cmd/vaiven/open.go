@@ -10,6 +10,7 @@ import (
 
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
+	"vaiven/internal/service"
 	"vaiven/internal/tui"
 )
 
@@ -50,13 +51,13 @@ func runScreen(cmd *cobra.Command, p *plan.Plan, screen tui.Config) (keeper.Snap
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
 		return keeper.Snapshot{}, usage("the screen needs a terminal; vaiven cross, back and demo --hands-free do without")
 	}
-	s, err := openService(cmd.Context(), p)
+	s, err := service.Open(cmd.Context(), p, who())
 	if err != nil {
 		return keeper.Snapshot{}, err
 	}
-	screen.Client, screen.By = s.keeper, who()
+	screen.Client, screen.By = s.Keeper, who()
 	last, err := tui.Run(cmd.Context(), screen)
-	return last, errors.Join(err, s.close())
+	return last, errors.Join(err, s.Close())
 }
 
 // parting is how things stand when the screen closes.

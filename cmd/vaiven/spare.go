@@ -26,6 +26,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/secret"
+	"vaiven/internal/service"
 )
 
 // versionFlag adds --version, which may stand once for the service and once for each
@@ -60,19 +61,19 @@ func looking(cmd *cobra.Command, file string, do func(ctx context.Context, l hea
 	if err != nil {
 		return err
 	}
-	y, err := openStacks(p)
+	y, err := service.OpenStacks(p)
 	if err != nil {
 		return err
 	}
-	defer y.set.Close()
+	defer y.Set.Close()
 	return notAllowed(do(cmd.Context(), headless.Looking{
-		Plan: p, Secrets: y.secrets, Front: all.Open(p), Stacks: y.set, Sources: y.sources,
+		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources,
 	}))
 }
 
 // notAllowed gives refusals, and what was begun and came to nothing, their exit status.
 func notAllowed(err error) error {
-	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) || errors.Is(err, errSteered) {
+	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) || errors.Is(err, service.ErrSteered) {
 		return &exitError{exitCalledOff, err}
 	}
 	return err
@@ -285,18 +286,18 @@ func versionsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			y, err := stacksWith(p, secret.Values{}) // nothing is started or asked here
+			y, err := service.StacksWith(p, secret.Values{}) // nothing is started or asked here
 			if err != nil {
 				return err
 			}
-			defer y.set.Close()
-			offers, err := keeper.Offers(cmd.Context(), p, y.sources)
+			defer y.Set.Close()
+			offers, err := keeper.Offers(cmd.Context(), p, y.Sources)
 			if err != nil {
 				return err
 			}
 			var running []reading.Instance
 			for _, side := range split.Sides {
-				list, err := y.set.List(cmd.Context(), side)
+				list, err := y.Set.List(cmd.Context(), side)
 				if err != nil {
 					fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: which of them run is not known:", err)
 				}

@@ -20,6 +20,7 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
+	"vaiven/internal/service"
 	"vaiven/internal/words"
 )
 
@@ -79,13 +80,13 @@ type sideOfPlace struct {
 // some fronts know no more than addresses.
 func whoStands(ctx context.Context, p *plan.Plan) map[string]reading.Instance {
 	known := map[string]reading.Instance{}
-	y, err := stacksWith(p, secret.Values{}) // nothing is started here
+	y, err := service.StacksWith(p, secret.Values{}) // nothing is started here
 	if err != nil {
 		return known
 	}
-	defer y.set.Close()
+	defer y.Set.Close()
 	for _, side := range split.Sides {
-		list, _ := y.set.List(ctx, side)
+		list, _ := y.Set.List(ctx, side)
 		for _, i := range list {
 			if i.Part == p.Main().Name {
 				known[i.Address] = i
@@ -149,7 +150,7 @@ func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, spa
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
 		return [2]int64{}, err
 	}
-	asker := newProber(p, []plan.Front{f}, string(marker))
+	asker := service.NewProber(p, []plan.Front{f}, string(marker))
 	var versions [2]string
 	for _, side := range split.Sides {
 		for _, c := range r.Sides[side].Instances {

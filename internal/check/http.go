@@ -153,16 +153,8 @@ func judge(h plan.HTTP, version string, a answer) Reading {
 	if a.status != h.Status && (h.Status != 0 || a.status < 200 || a.status > 299) {
 		return bad(wantStatus(h), status, "")
 	}
-	if h.Contains != "" && !bytes.Contains(a.body, []byte(h.Contains)) {
-		return bad(fmt.Sprintf("a body with %q", h.Contains), "a body without: "+excerpt(a.body), "")
-	}
-	for _, v := range h.JSON {
-		if got, err := lookUp(a.body, v.Path); err != nil || got != v.Want {
-			if err != nil {
-				got = err.Error()
-			}
-			return bad(fmt.Sprintf("%s to be %s", v.Path, v.Want), got, "")
-		}
+	if want, got, ok := Content(a.body, h.Contains, h.JSON); !ok {
+		return bad(want, got, "")
 	}
 	if h.Version != (plan.Field{}) {
 		if claimed := Claim(h.Version, a.header, a.body); claimed != version {
@@ -173,6 +165,24 @@ func judge(h plan.HTTP, version string, a answer) Reading {
 		}
 	}
 	return good(wantStatus(h), status)
+}
+
+// Content reports whether a body has a text and values of JSON in it, and if not, what was
+// wanted and what is there.
+func Content(body []byte, contains string, values []plan.JSONValue) (want, got string, ok bool) {
+	if contains != "" && !bytes.Contains(body, []byte(contains)) {
+		return fmt.Sprintf("a body with %q", contains), "a body without: " + excerpt(body), false
+	}
+	for _, v := range values {
+		got, err := lookUp(body, v.Path)
+		if err != nil {
+			got = err.Error()
+		}
+		if err != nil || got != v.Want {
+			return fmt.Sprintf("%s to be %s", v.Path, v.Want), got, false
+		}
+	}
+	return "", "", true
 }
 
 // Claim is what an answer says at a field, "" if it says nothing there.

@@ -19,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"vaiven/internal/check"
+	"vaiven/internal/durable"
 	"vaiven/internal/place"
 	"vaiven/internal/versions"
 )
@@ -44,8 +45,59 @@ const passengerCookie = "passenger"
 // faultFile is where a build's folder says how the build is bad; nobody looks there.
 const faultFile = ".fault"
 
+// Trouble is something that befalls a release while it serves, whoever asks.
+type Trouble struct {
+	Kind TroubleKind
+	Part float64       // of the answers, in [0, 1]: of Failing
+	More time.Duration // that each answer takes: of Slower
+}
+
+// TroubleKind is a kind of trouble.
+type TroubleKind string
+
+// The kinds. The health check passes with all of them but Hanging and Ill.
+const (
+	NoTrouble   TroubleKind = "none"
+	Failing     TroubleKind = "failing"      // answers have status 500
+	Hanging     TroubleKind = "hanging"      // nothing is answered any more
+	PageHanging TroubleKind = "page-hanging" // searches are not
+	Slower      TroubleKind = "slower"       // searches take longer
+	Wrong       TroubleKind = "wrong"        // searches are answered with status 200 and nothing in it
+	Ill         TroubleKind = "ill"          // the health check fails, and searches are well
+)
+
+// troubleOf is where it is said what has befallen a build: beside the builds, which stay as
+// they were made.
+func troubleOf(folder string) string {
+	return filepath.Join(folder, "..", "..", "trouble-"+filepath.Base(folder))
+}
+
+// Befall has a trouble befall the instances of a version that run, within a tenth of a second.
+func (s *Scenario) Befall(version string, t Trouble) error {
+	return durable.WriteFile(troubleOf(filepath.Join(s.Folder, "builds", version)), fmt.Appendf(nil, "%s %g %d", t.Kind, t.Part, t.More))
+}
+
+// befallen looks again and again what has befallen the build in a folder.
+func (a *App) befallen(ctx context.Context, folder string) {
+	ticker := time.NewTicker(100 * time.Millisecond)
+	defer ticker.Stop()
+	for {
+		t := &Trouble{}
+		if data, err := os.ReadFile(troubleOf(folder)); err == nil {
+			_, _ = fmt.Sscanf(string(data), "%s %g %d", &t.Kind, &t.Part, &t.More)
+		}
+		a.trouble.Store(t)
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}
+
 // Home takes what the folder of a build says of it: its digest, and how it is bad.
 func (a *App) Home(folder string) (err error) {
+	a.folder = folder
 	if a.Build, err = versions.Digest(folder); err != nil {
 		return err
 	}
@@ -66,6 +118,8 @@ type App struct {
 	Fault    Fault
 
 	searches atomic.Int64 // of passengers
+	folder   string       // of the build, "" if there is none
+	trouble  atomic.Pointer[Trouble]
 }
 
 // sailing is one line of an answer.
@@ -90,6 +144,10 @@ func (a *App) Listen(ctx context.Context, address string) error {
 		return err
 	}
 	fmt.Printf("%s listens on %s\n", a.Version, address)
+	a.trouble.Store(&Trouble{})
+	if a.folder != "" {
+		go a.befallen(ctx, a.folder)
+	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /healthz", a.health)
 	mux.HandleFunc("GET /sailings", a.search)
@@ -118,8 +176,13 @@ func (a *App) crashAfter() int64 {
 	return crashAfter * n
 }
 
-func (a *App) health(w http.ResponseWriter, _ *http.Request) {
-	if a.Fault == NeverHealthy {
+func (a *App) health(w http.ResponseWriter, r *http.Request) {
+	t := a.trouble.Load()
+	if t.Kind == Hanging {
+		<-r.Context().Done()
+		return
+	}
+	if a.Fault == NeverHealthy || t.Kind == Ill {
 		http.Error(w, "no connection to the timetable", http.StatusServiceUnavailable)
 		return
 	}
@@ -145,14 +208,31 @@ func (a *App) search(w http.ResponseWriter, r *http.Request) {
 			os.Exit(3)
 		}
 	}
+	t := a.trouble.Load()
+	took = min(took, time.Second)
+	switch t.Kind {
+	case Hanging, PageHanging:
+		<-r.Context().Done()
+		return
+	case Slower:
+		took += t.More
+	case Failing:
+		if rand.Float64() < t.Part {
+			status = http.StatusInternalServerError
+		}
+	}
 	select {
-	case <-time.After(min(took, time.Second)):
+	case <-time.After(took):
 	case <-r.Context().Done():
 		return
 	}
 	w.Header().Set("X-Sailings-Version", a.Version)
 	if status != http.StatusOK {
 		http.Error(w, "the timetable does not answer", status)
+		return
+	}
+	if t.Kind == Wrong {
+		a.say(w, map[string]any{"error": "no timetable"})
 		return
 	}
 	answer := map[string]any{"version": a.Version, "instance": a.Instance, "company": "Linea Vessa", "sailings": a.sailings(r)}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
@@ -21,7 +22,10 @@ import (
 var Fronts = []plan.FrontKind{plan.FrontEmbedded, plan.FrontHAProxy, plan.FrontNginx, plan.FrontHttpd}
 
 // frontPlan is what the demo's plan says of a front, and where its files are.
-func (s *Scenario) frontPlan(kind plan.FrontKind) string {
+func (s *Scenario) frontPlan(kind plan.FrontKind, include bool) string {
+	if kind == plan.FrontHttpd && include {
+		return "  httpd:\n    config: proxy/httpd.conf\n    include: proxy/sailings.conf\n    balancer: sailings\n    program: " + program("apache2") + "\n    log: proxy/access.log\n"
+	}
 	switch kind {
 	case plan.FrontHAProxy:
 		return "  haproxy:\n    socket: proxy/admin.sock\n    backend: sailings\n    servers: {blue: blue, green: green}\n    state-file: proxy/servers\n"
@@ -87,6 +91,11 @@ http {
 }
 `
 
+const httpdBalancer = `<Proxy "balancer://sailings">
+MEMBERS	ProxySet lbmethod=byrequests
+</Proxy>
+`
+
 const httpdConfig = `ServerRoot FOLDER
 ServerName sailings.test
 PidFile FOLDER/httpd.pid
@@ -106,14 +115,11 @@ Listen MANAGER
 KeepAlive On
 MaxKeepAliveRequests 0
 KeepAliveTimeout 60
-ThreadsPerChild 32
+ThreadsPerChild 64
 StartServers 2
-MaxRequestWorkers 128
+MaxRequestWorkers 256
 LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" vaiven_sailings
-<Proxy "balancer://sailings">
-MEMBERS	ProxySet lbmethod=byrequests
-</Proxy>
-<VirtualHost LISTEN>
+BOTHSIDES<VirtualHost LISTEN>
 	BalancerPersist On
 	ProxyPass / balancer://sailings/
 	CustomLog FOLDER/access.log vaiven_sailings
@@ -147,7 +153,7 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	}
 	var members strings.Builder
 	for port := s.ports[0]; port <= s.ports[1]; port++ {
-		fmt.Fprintf(&members, "\tBalancerMember \"http://127.0.0.1:%d\" status=+D max=4 acquire=1000 connectiontimeout=2 timeout=60\n", port)
+		fmt.Fprintf(&members, "\tBalancerMember \"http://127.0.0.1:%d\" status=+D max=7 acquire=250 retry=1 connectiontimeout=2 timeout=60\n", port)
 	}
 	text, user, args := haproxyConfig, me.Username, []string{"-W", "-db", "-f"}
 	manager := ""
@@ -160,6 +166,14 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 			user = "User nobody\nGroup nogroup"
 		}
 		manager = strings.TrimSuffix(strings.TrimPrefix(f.Httpd.Manager, "http://"), "/balancer-manager")
+		balancer := httpdBalancer
+		if f.Httpd.File != "" { // the include file has it, and nobody manages
+			balancer = "Include FOLDER/sailings.conf\n"
+			text = strings.ReplaceAll(text, "Listen MANAGER\n", "")
+			text, _, _ = strings.Cut(text, "<VirtualHost MANAGER>")
+			text = strings.ReplaceAll(text, "\tBalancerPersist On\n", "") // it would put the shares of before over the file's
+		}
+		text = strings.ReplaceAll(text, "BOTHSIDES", balancer)
 	}
 	file := filepath.Join(folder, map[plan.FrontKind]string{plan.FrontHAProxy: "haproxy.cfg", plan.FrontNginx: "nginx.conf", plan.FrontHttpd: "httpd.conf"}[f.Kind()])
 	text = strings.NewReplacer("FOLDER", folder, "LISTEN", f.Listen, "USER", user, "MODULES", "/usr/lib/apache2/modules", "MANAGER", manager,
@@ -168,8 +182,8 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 		return err
 	}
 	driver := all.Open(s.Plan)
-	if d, ok := driver.(interface{ Prepare() (bool, error) }); ok {
-		if _, err := d.Prepare(); err != nil {
+	if d, ok := driver.(front.Preparer); ok {
+		if _, err := d.Prepare(context.Background()); err != nil {
 			return err
 		}
 	}

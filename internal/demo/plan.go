@@ -97,11 +97,13 @@ guards:
   slow: SLOW
   unhealthy: {more-than: 0, then: roll back}
   lost: {more-than: 0, then: roll back}
+  door: DOOR
 
 prober:
   path: /sailings
   rate: 25 /s
   within: 5s
+  contains: '"ship"'
   version: header X-Sailings-Version
 `
 

@@ -69,6 +69,7 @@ type Options struct {
 	Program string // the vaiven to run as front, sailing search and passengers
 	Fault   Fault  // of the new version
 	Front   plan.FrontKind
+	Include bool // httpd by an include file, in place of its balancer manager
 	Quick   bool // a crossing of well under a minute, without questions
 	Rate    float64
 	Patient bool // no guard on slow answers, for machines that stall
@@ -164,13 +165,14 @@ func (s *Scenario) write(o Options) error {
 		route, keep = quickRoute, "4s"
 	}
 	slow := "{after: 400ms, worse-by: 5 %, sure: 99 %, at-least: 40, then: roll back}"
+	door := "{after: 400ms, then: roll back}"
 	if o.Patient {
-		slow = "off"
+		slow, door = "off", "{after: 5s, then: roll back}"
 	}
 	text := strings.NewReplacer("LISTEN", fmt.Sprintf("127.0.0.1:%d", listen), "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
 		"SEARCHPORTS", fmt.Sprintf("%d-%d", first, first+59), "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
-		"ROUTE", route, "KEEP", keep, "SLOW", slow, "FRONT", strings.ReplaceAll(s.frontPlan(o.Front), "MANAGER", fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
+		"ROUTE", route, "KEEP", keep, "SLOW", slow, "DOOR", door, "FRONT", strings.ReplaceAll(s.frontPlan(o.Front, o.Include), "MANAGER", fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
 	s.ports = [2]int{first, first + 59}
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
 		return err

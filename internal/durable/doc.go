@@ -2,6 +2,6 @@
 //
 //	err := durable.WriteFile("front.json", data)
 //
-// It is for notes of a few kilobytes with one writer; it does not lock. A [Slot] has several
-// writers, of whom one may have the last word.
+// It is for notes of a few kilobytes with one writer; it does not lock. What several write,
+// on whatever machine, is a slot of package place.
 package durable

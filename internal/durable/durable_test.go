@@ -1,7 +1,6 @@
 package durable
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -67,38 +66,5 @@ func TestOverwrite(t *testing.T) {
 		if got, err := os.ReadFile(file); err != nil || string(got) != text {
 			t.Errorf("written %q, read %q, %v", text, got, err)
 		}
-	}
-}
-
-// Whoever sweeps has the last word: a candidate that was written before cannot take its
-// place after.
-func TestASweptCandidateTakesNoPlace(t *testing.T) {
-	s := Slot{Path: filepath.Join(t.TempDir(), "split.conf"), Mode: 0o644}
-	write := func(text string) Candidate {
-		t.Helper()
-		c, err := s.Candidate([]byte(text))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return c
-	}
-	late := write("25 %")
-	home := write("home")
-	if err := home.Put(); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.Sweep(); err != nil {
-		t.Fatal(err)
-	}
-	if err := late.Put(); !errors.Is(err, ErrSwept) {
-		t.Errorf("a candidate that was swept away: %v", err)
-	}
-	late.Discard()
-	if got, err := os.ReadFile(s.Path); err != nil || string(got) != "home" {
-		t.Errorf("it is %q, %v", got, err)
-	}
-	leftOnly(t, filepath.Dir(s.Path), "split.conf")
-	if info, err := os.Stat(s.Path); err != nil || info.Mode().Perm() != 0o644 {
-		t.Errorf("mode %v, %v", info.Mode(), err)
 	}
 }

@@ -80,6 +80,12 @@ type Rehearser interface {
 	Rehearse(context.Context) error
 }
 
+// Preparer is a front with a file that a proxy needs to be started with.
+type Preparer interface {
+	// Prepare writes the file, with all requests on blue. made is false if it was there.
+	Prepare(context.Context) (made bool, err error)
+}
+
 // Headers between the prober, a front that names its sides, and the instances.
 const (
 	ProbeHeader    = "Vaiven-Probe"    // request: the secret; the instance sees only that it is a probe

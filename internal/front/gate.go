@@ -2,8 +2,14 @@ package front
 
 import (
 	"context"
+	"errors"
 	"sync"
+	"time"
 )
+
+// QuietLimit is how long going home waits, once everything is home, for what was sent off
+// before it: for changes of its own process, and for the lock of others.
+const QuietLimit = 200 * time.Millisecond
 
 // Gate lets the changes of a front that one process makes through one at a time, and going
 // home past all of them. The zero value is ready. It is safe for concurrent use.
@@ -69,4 +75,13 @@ func (g *Gate) Quiet(ctx context.Context) bool {
 	case <-ctx.Done():
 		return false
 	}
+}
+
+// Because is why a change ended with an error: that somebody went home, if it was. The
+// context is that of [Gate.Change].
+func Because(changing context.Context, err error) error {
+	if cause := context.Cause(changing); err != nil && errors.Is(cause, ErrNewer) {
+		return cause
+	}
+	return err
 }

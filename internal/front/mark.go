@@ -6,13 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"sync"
-	"syscall"
 	"time"
 
 	"vaiven/internal/core/reading"
-	"vaiven/internal/durable"
+	"vaiven/internal/place"
 )
 
 // Mark is the order of going home of a front that cannot hold it itself: a small file that
@@ -20,71 +18,45 @@ import (
 // through to the disk, and nobody waits for a disk that hangs. Make it with NewMark. It is
 // safe for concurrent use.
 type Mark struct {
+	on   place.Machine
 	path string
 
-	mu      sync.Mutex // protects what follows
-	last    reading.Order
-	reading bool // somebody reads, and may hang
+	mu   sync.Mutex // protects last
+	last reading.Order
+
+	writing sync.Mutex // held by who writes the file
 }
 
-// NewMark is the mark in a file, which need not be there yet. Without a name it is one of
-// this process alone.
-func NewMark(path string) *Mark { return &Mark{path: path} }
+// NewMark is the mark in a file of a machine, which need not be there yet. Without a name it
+// is one of this process alone.
+func NewMark(on place.Machine, path string) *Mark { return &Mark{on: on, path: path} }
 
 // markLimit is how long the file is waited for.
 const markLimit = 100 * time.Millisecond
 
-// limited does something with a disk that may hang, and does not wait for it longer than
-// the limit. What hangs goes on beside.
-func limited(limit time.Duration, do func() error) error {
-	done := make(chan error, 1)
-	go func() { done <- do() }()
-	timer := time.NewTimer(limit)
-	defer timer.Stop()
-	select {
-	case err := <-done:
-		return err
-	case <-timer.C:
-		return errLate
-	}
-}
-
-var errLate = fmt.Errorf("the disk has not answered within %v", markLimit)
-
-// Read is the last order. If the file cannot be read, it is the last that this process
-// knows of.
+// Read is the last order. If the file cannot be read in time, it is the last that this
+// process knows of.
 func (m *Mark) Read() (reading.Order, error) {
-	m.mu.Lock()
-	if m.reading {
-		defer m.mu.Unlock()
-		return m.last, errLate // one that hangs is enough
-	}
-	m.reading = true
-	m.mu.Unlock()
-	err := limited(markLimit, func() error {
-		o, err := m.load()
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		m.reading = false
-		if err == nil && o.Generation >= m.last.Generation {
-			m.last = o
-		}
-		return err
-	})
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), markLimit)
+	defer cancel()
+	o, err := m.load(ctx)
 	if err != nil {
 		err = fmt.Errorf("read the order of going home: %w", err)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if err == nil && o.Generation >= m.last.Generation {
+		m.last = o
 	}
 	return m.last, err
 }
 
-func (m *Mark) load() (reading.Order, error) {
+func (m *Mark) load(ctx context.Context) (reading.Order, error) {
 	var o reading.Order
 	if m.path == "" {
 		return o, nil
 	}
-	data, err := os.ReadFile(m.path)
+	data, err := m.on.ReadFile(ctx, m.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return o, nil
 	}
@@ -102,28 +74,46 @@ func (m *Mark) Raise(h Homing, at time.Time) (reading.Order, error) {
 	m.mu.Lock()
 	m.last = o
 	m.mu.Unlock()
-	err := limited(markLimit, func() error { return m.write(o) })
+	done := make(chan error, 1)
+	go func() { done <- m.write() }() // as long as it takes, for the others
+	timer := time.NewTimer(markLimit)
+	defer timer.Stop()
+	var err error
+	select {
+	case err = <-done:
+	case <-timer.C:
+		err = place.ErrHangs
+	}
 	if err != nil {
 		err = fmt.Errorf("write the order of going home: %w", err)
 	}
 	return o, err
 }
 
-func (m *Mark) write(o reading.Order) error {
+// write writes the last order down. Of several that a disk held up none comes after a later
+// one.
+func (m *Mark) write() error {
 	if m.path == "" {
 		return nil
 	}
+	m.writing.Lock()
+	defer m.writing.Unlock()
+	m.mu.Lock()
+	o := m.last
+	m.mu.Unlock()
 	data, err := json.Marshal(o)
 	if err != nil {
 		return err
 	}
-	slot := durable.Slot{Path: m.path, Mode: 0o664}
-	c, err := slot.Candidate(append(data, '\n'))
+	ctx := context.Background()
+	slot := place.Slot{On: m.on, Path: m.path, Mode: 0o664}
+	c, err := slot.Candidate(ctx, append(data, '\n'))
 	if err == nil {
-		err = c.Put()
+		err = c.Put(ctx)
 	}
 	if err != nil {
-		return durable.Overwrite(m.path, append(data, '\n'))
+		c.Discard(ctx)
+		return m.on.Overwrite(ctx, m.path, append(data, '\n'))
 	}
 	return nil
 }
@@ -133,40 +123,12 @@ func (m *Mark) Lock(ctx context.Context) (unlock func(), err error) {
 	if m.path == "" {
 		return func() {}, nil
 	}
-	got := make(chan *os.File)
-	failed := make(chan error, 1)
-	gone := make(chan struct{})
-	go func() {
-		l, err := os.OpenFile(m.path+".lock", os.O_CREATE|os.O_RDWR, 0o664)
-		if err != nil {
-			failed <- err
-			return
-		}
-		for {
-			err := syscall.Flock(int(l.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
-			if err == nil {
-				break
-			}
-			select {
-			case <-gone:
-				failed <- l.Close()
-				return
-			case <-time.After(5 * time.Millisecond):
-			}
-		}
-		select {
-		case got <- l:
-		case <-gone: // nobody waits for it any more
-			_ = l.Close()
-		}
-	}()
-	select {
-	case l := <-got:
-		return func() { _ = l.Close() }, nil
-	case err := <-failed:
-		return nil, fmt.Errorf("take the front's lock: %w", err)
-	case <-ctx.Done():
-		close(gone)
-		return nil, fmt.Errorf("take the front's lock: somebody else changes it: %w", context.Cause(ctx))
+	unlock, err = m.on.Lock(ctx, m.path+".lock")
+	switch {
+	case err != nil && ctx.Err() != nil:
+		err = fmt.Errorf("take the front's lock: somebody else changes it: %w", err)
+	case err != nil:
+		err = fmt.Errorf("take the front's lock: %w", err)
 	}
+	return unlock, err
 }

@@ -66,6 +66,7 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 		return err
 	}
 	shown(before)
+	shownTo := before.Crossing.Seq
 	task, err := c.Do(ctx, command)
 	if err != nil {
 		return err
@@ -78,6 +79,9 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 				return errStopped
 			}
 			if wanted(task, e.What) {
+				if shownTo < e.Seq {
+					caughtUp(snapshots, e.Seq, shown)
+				}
 				return nil
 			}
 			if f, failed := e.What.(crossing.NotDone); failed && f.Task == task {
@@ -88,6 +92,7 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 				return errStopped
 			}
 			shown(s)
+			shownTo = s.Crossing.Seq
 			if gone == nil && s.Crossing.Seq > task && s.Crossing.Task.ID != task {
 				gone = time.After(eventLimit)
 			}
@@ -99,8 +104,29 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 	}
 }
 
-// eventLimit is how long an event may come after a snapshot that knows of it.
+// eventLimit is how long an event may come after a snapshot that knows of it, and the other
+// way round.
 const eventLimit = time.Second
+
+// caughtUp shows the snapshots up to the first that knows of an event, so that what brought
+// it about has been shown.
+func caughtUp(snapshots <-chan keeper.Snapshot, seq uint64, shown func(keeper.Snapshot)) {
+	late := time.After(eventLimit)
+	for {
+		select {
+		case s, ok := <-snapshots:
+			if !ok {
+				return
+			}
+			shown(s)
+			if s.Crossing.Seq >= seq {
+				return
+			}
+		case <-late:
+			return
+		}
+	}
+}
 
 func nothingShown(keeper.Snapshot) {}
 
@@ -119,6 +145,7 @@ type RaiseOptions struct {
 func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]reading.Condition)) (split.Side, []raise.Choice, error) {
 	var side split.Side
 	var choices []raise.Choice
+	raising := false
 	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
@@ -132,7 +159,10 @@ func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]rea
 		return false
 	}, func(s keeper.Snapshot) {
 		if t := s.Crossing.Task; t.Do == crossing.StandUp {
-			told(s.Sides[t.Side].Instances)
+			side, raising = t.Side, true
+		}
+		if raising {
+			told(s.Sides[side].Instances)
 		}
 	})
 	return side, choices, err

@@ -39,22 +39,13 @@ type Front interface {
 	Read(context.Context) (reading.Front, error)
 }
 
-// The pauses between two tries to go home, from the first to the longest.
-const (
-	homePause   = 100 * time.Millisecond
-	longestHome = 2 * time.Second
-)
-
-// tryLimit bounds one try: some fronts have to be reloaded.
-const tryLimit = 25 * time.Second
-
 // Back takes all traffic home now, and tries for a while until it works. It needs the front
 // and the side, and nothing else. tried is told why a try did not work.
 func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Returned, error) {
 	r := Returned{Event: "back", To: o.To}
 	begun := time.Now()
-	for pause := homePause; ; pause = min(2*pause, longestHome) {
-		d, err := home(ctx, f, o)
+	for tries := 1; ; tries++ {
+		d, err := front.TryHome(ctx, f.Home, o.homing())
 		if err == nil {
 			r.Took, r.Share, r.Order, r.Did = milliseconds(time.Since(begun)), d.Share, d.Order, d.Did
 			return r, nil
@@ -62,6 +53,7 @@ func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Retur
 		if errors.Is(err, front.ErrNobody) {
 			return r, fmt.Errorf("%w: %w. To go there all the same, say --force", crossing.ErrNotNow, err)
 		}
+		pause := front.HomePause(tries)
 		if time.Since(begun)+pause > o.For {
 			return r, err
 		}
@@ -74,14 +66,8 @@ func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Retur
 	}
 }
 
-func home(ctx context.Context, f Front, o BackOptions) (front.Done, error) {
-	ctx, cancel := context.WithTimeout(ctx, tryLimit)
-	defer cancel()
-	d, err := f.Home(ctx, front.Homing{Side: o.To, By: o.By, Why: o.Why, Force: o.Force})
-	if err == nil && d.Share != split.Toward(o.To, split.Whole) {
-		err = fmt.Errorf("it has %v on green after going home", d.Share)
-	}
-	return d, err
+func (o BackOptions) homing() front.Homing {
+	return front.Homing{Side: o.To, By: o.By, Why: o.Why, Force: o.Force}
 }
 
 // HoldFor is how long a front that cannot compare is held at home.
@@ -112,7 +98,7 @@ func Hold(ctx context.Context, f Front, o BackOptions, r Returned) (again int, e
 		if !away {
 			continue
 		}
-		d, err := home(ctx, f, o)
+		d, err := front.TryHome(ctx, f.Home, o.homing())
 		if err != nil {
 			return again, err
 		}

@@ -32,7 +32,9 @@ const (
 	Settled    Outcome = "settled"
 	RolledBack Outcome = "rolled back"
 	CalledOff  Outcome = "called off"
-	Failed     Outcome = "failed" // it has not ended: it stands where it stood
+	Failed     Outcome = "failed"        // it has not ended: it stands where it stood
+	Frozen     Outcome = "frozen"        // the same, and a person has to look: something is not known, or a guard has said so
+	LiveIll    Outcome = "live side ill" // the same, and the live side does not serve as it should
 )
 
 // Summary is the last line of a crossing. Its counts are the prober's.
@@ -53,9 +55,8 @@ type Summary struct {
 	Share      string  `json:"share_on_green"`
 }
 
-// Cross takes a crossing from begin to end. A crossing that freezes with nobody
-// there to look at it fails: it stays where it is, for a person to go on or go
-// back.
+// Cross takes a crossing from begin to end. One that freezes stays where it is, for a person
+// to go on or go back, and no Yes answers that. The outcome says what it is about.
 func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -101,7 +102,12 @@ type runner struct {
 	begun    uint64 // sequence number of a state of the crossing
 	told     uint64 // of the last event that was passed on
 	answered uint64 // the question that was answered last
+	answer   keeper.Command
+	since    time.Time // when it was first refused because nothing goes on without being watched
 }
+
+// unwatchedLimit is how long an answer waits for what has to be known for it to count.
+const unwatchedLimit = 30 * time.Second
 
 // emit passes an event on.
 func (r *runner) emit(e crossing.Event) error {
@@ -139,12 +145,47 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		return Summary{}, false, nil // from before
 	case c.Stage.Over() && !c.Retiring():
 		return r.summary(s, outcomeOf(c.Stage), words.Cause(c.Why, c)+wayOut(c.Why)), true, nil
+	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raise || c.Stage == crossing.Prove):
+		return Summary{}, false, nil // a side that is proven helps, whatever comes then
 	case c.Frozen():
-		return r.summary(s, Failed, "frozen: "+words.Frozen(c)), true, nil
+		outcome, why := standsAs(c), words.Frozen(c)
+		if outcome == Failed {
+			why = "frozen: " + why
+		}
+		if help := words.WaysOut(s.WaysOut, c.Target); help != "" {
+			why += ". What can be done: " + help
+		}
+		return r.summary(s, outcome, why), true, nil
 	case q.ID == 0 || q.ID == r.answered:
 		return Summary{}, false, nil
 	}
+	if r.answer.Question != q.ID {
+		var err error
+		if r.answer, err = r.say(q, c); err != nil {
+			return Summary{}, false, err
+		}
+		r.since = time.Time{}
+	}
+	_, err := r.client.Do(ctx, r.answer)
+	var refusal *crossing.Refusal
+	switch {
+	case errors.As(err, &refusal) && refusal.Kind == crossing.NotWatched:
+		if r.since.IsZero() {
+			r.since = s.At
+		}
+		if s.At.Sub(r.since) > unwatchedLimit {
+			return r.summary(s, Frozen, words.Refusal(refusal)), true, nil
+		}
+		return Summary{}, false, nil // with the next snapshot
+	case errors.Is(err, crossing.ErrNotNow):
+		err = nil // something has happened meanwhile, which the next snapshot tells
+	}
 	r.answered = q.ID
+	return Summary{}, false, err
+}
+
+// say is the answer to a question.
+func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, error) {
 	answer := keeper.Command{Do: keeper.No, By: r.By, Question: q.ID}
 	text := words.Whole(q, c)
 	switch {
@@ -154,17 +195,13 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 	case r.Ask != nil:
 		yes, err := r.Ask(text)
 		if err != nil {
-			return Summary{}, false, fmt.Errorf("ask %q: %w", text, err)
+			return answer, fmt.Errorf("ask %q: %w", text, err)
 		}
 		if yes {
 			answer.Do = keeper.Yes
 		}
 	}
-	_, err := r.client.Do(ctx, answer)
-	if errors.Is(err, crossing.ErrNotNow) {
-		err = nil // something has happened meanwhile, which the next snapshot tells
-	}
-	return Summary{}, false, err
+	return answer, nil
 }
 
 // wayOut is the flag that says yes where this command said no.
@@ -178,6 +215,19 @@ func wayOut(why crossing.Cause) string {
 		return " (--accept says yes)"
 	}
 	return ""
+}
+
+// standsAs is how a crossing stands that is frozen: the gravest first.
+func standsAs(s crossing.State) Outcome {
+	if _, ill := s.FrozenBy(crossing.HomeIll); ill {
+		return LiveIll
+	}
+	for _, kind := range []crossing.CauseKind{crossing.NotKnown, crossing.ByGuard, crossing.NobodyHome, crossing.NobodyLeft} {
+		if _, frozen := s.FrozenBy(kind); frozen {
+			return Frozen
+		}
+	}
+	return Failed
 }
 
 func outcomeOf(s crossing.Stage) Outcome {

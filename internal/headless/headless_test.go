@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
@@ -32,6 +33,7 @@ type fakeClient struct {
 	commands  []keeper.Command
 	begin     crossing.Begin
 	perform   func(crossing.Task) crossing.Fact // nil: it is not done yet
+	blind     int                               // how many answers come while the front is not read
 }
 
 func newClient() *fakeClient {
@@ -62,19 +64,31 @@ func well(t crossing.Task) crossing.Fact {
 func (c *fakeClient) show() {
 	s := keeper.Snapshot{View: engine.View{At: time.Now(), Ready: true, Crossing: c.state}}
 	s.Front.Split.Share = c.share
+	green := reading.Condition{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}
+	if c.state.Task.Do == crossing.StandUp {
+		green.State = reading.Answering
+	}
+	s.Sides[split.Green].Instances = []reading.Condition{green}
 	s.Door = reading.Door{Answers: 100, Lost: 2, LongestGap: 40 * time.Millisecond}
 	s.Switch = engine.Switch{At: s.At, Took: 3 * time.Millisecond}
 	c.snapshots <- s
 }
 
 func (c *fakeClient) decide(by string, in crossing.Input) error {
-	events, err := crossing.Decide(c.state, crossing.Moment{At: time.Now(), By: by, Seen: c.state.Seq}, in)
+	events, err := crossing.Decide(c.state, crossing.Moment{At: time.Now(), By: by, Seen: c.state.Seq, Lacks: c.unknown()}, in)
 	for _, e := range events {
 		c.state = crossing.Apply(c.state, e)
 		c.events <- e
 	}
 	c.share = c.state.Share
 	return err
+}
+
+func (c *fakeClient) unknown() []crossing.Lack {
+	if c.state.Question.ID == 0 || c.blind == 0 {
+		return nil
+	}
+	return []crossing.Lack{{Kind: crossing.LackFront, Said: "no answer"}}
 }
 
 func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, error) {
@@ -87,6 +101,11 @@ func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, erro
 		keeper.Raise: crossing.RaiseSpare{Side: split.Green, Choices: begin.Choices, NothingNew: begin.NothingNew, SameBuild: command.SameBuild},
 	}[command.Do]
 	if err := c.decide(command.By, in); err != nil {
+		if c.blind > 0 { // a second later the front is tried again
+			c.blind--
+			time.Sleep(time.Second)
+			c.show()
+		}
 		return 0, err
 	}
 	seq := c.state.Seq
@@ -203,6 +222,63 @@ func TestCross(t *testing.T) {
 			t.Errorf("summary %+v after %v", sum, c.commands)
 		}
 	})
+	t.Run("a yes waits for what has to be known", func(t *testing.T) {
+		synctest.Test(t, func(t *testing.T) {
+			for blind, want := range map[int]Outcome{5: Settled, 100: Frozen} {
+				c := newClient()
+				c.blind = blind
+				asked := 0
+				r := runner{Options: Options{Ask: func(string) (bool, error) { asked++; return true, nil }, Emit: func(any) error { return nil }}, client: c}
+				if _, err := c.Do(t.Context(), keeper.Command{Do: keeper.Begin}); err != nil {
+					t.Fatal(err)
+				}
+				for over := false; !over; {
+					var sum Summary
+					var err error
+					if sum, over, err = r.look(t.Context(), <-c.snapshots); err != nil {
+						t.Fatal(err)
+					}
+					if over && (sum.Outcome != want || asked != 1 || want == Frozen && !strings.Contains(sum.Why, "without being watched: the front was not read since the start (no answer)")) {
+						t.Errorf("asked %d times, it ends with %+v", asked, sum)
+					}
+				}
+			}
+		})
+	})
+	t.Run("what it stands for", func(t *testing.T) {
+		freeze := func(kinds ...crossing.CauseKind) keeper.Snapshot {
+			var s keeper.Snapshot
+			s.Crossing = crossing.State{Stage: crossing.Shift, Seq: 9}
+			for _, k := range kinds {
+				s.Crossing.Freezes = append(s.Crossing.Freezes, crossing.Freeze{Cause: crossing.Cause{Kind: k}})
+			}
+			return s
+		}
+		for _, c := range []struct {
+			s    keeper.Snapshot
+			want Outcome
+		}{
+			{freeze(crossing.NotKnown), Frozen}, {freeze(crossing.ByGuard), Frozen}, {freeze(crossing.NobodyHome), Frozen}, {freeze(crossing.NobodyLeft), Frozen},
+			{freeze(crossing.Foreign), Failed}, {freeze(crossing.ByHand), Failed}, {freeze(crossing.ByGuard, crossing.HomeIll), LiveIll},
+		} {
+			r := runner{}
+			if sum, done, err := r.look(t.Context(), c.s); err != nil || !done || sum.Outcome != c.want {
+				t.Errorf("%v: %+v, %v, %v", c.s.Crossing, sum, done, err)
+			}
+		}
+		// A side that is being raised or proven helps, whatever comes then.
+		s := freeze(crossing.HomeIll)
+		s.WaysOut = []wayout.Way{{Do: wayout.Forward, Rate: 40}}
+		s.Crossing.Stage, s.Crossing.Task = crossing.Raise, crossing.Task{ID: 4, Do: crossing.StandUp}
+		r := runner{}
+		if _, done, _ := r.look(t.Context(), s); done {
+			t.Error("it does not wait for the raise")
+		}
+		s.Crossing.Stage, s.Crossing.Task = crossing.Prove, crossing.Task{}
+		if sum, done, _ := r.look(t.Context(), s); !done || !strings.Contains(sum.Why, "What can be done: all to blue, 0 of 40 /s fail") {
+			t.Errorf("proven it ends with %+v, %v", sum, done)
+		}
+	})
 	t.Run("not before an earlier one has been cleared away", func(t *testing.T) {
 		c := newClient()
 		<-c.snapshots
@@ -223,7 +299,13 @@ func TestCross(t *testing.T) {
 // What is done by hand waits for what comes of it, and says it.
 func TestByHand(t *testing.T) {
 	c := newClient()
-	side, choices, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0", By: "marit"}, func([]reading.Condition) {})
+	var told []reading.Health
+	side, choices, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0", By: "marit"}, func(list []reading.Condition) {
+		told = append(told, list[0].State)
+	})
+	if len(told) == 0 || told[len(told)-1] != reading.Healthy {
+		t.Errorf("what made it raised was not told: %v", told)
+	}
 	if err != nil || side != split.Green || raise.Main(choices).Version != "4.3.0" {
 		t.Errorf("raised %v at %v, %v", side, choices, err)
 	}

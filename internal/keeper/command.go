@@ -178,13 +178,11 @@ func (k *Keeper) spare(ctx context.Context, c Command) (crossing.Input, error) {
 
 // Live is the side that all requests go to, and an error if they are split.
 func Live(share split.Share) (split.Side, error) {
-	switch share {
-	case 0:
-		return split.Blue, nil
-	case split.Whole:
-		return split.Green, nil
+	side, all := share.Alone()
+	if !all {
+		return 0, refused{&crossing.Refusal{Kind: crossing.Split, Share: share}}
 	}
-	return 0, refused{&crossing.Refusal{Kind: crossing.Split, Share: share}}
+	return side, nil
 }
 
 // Offers are the versions that there are to choose from, for each part of a plan that has

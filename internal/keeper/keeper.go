@@ -89,8 +89,9 @@ const (
 	tickEvery  = 100 * time.Millisecond // time passes for the engine, and snapshots are taken while something moves
 	idleEvery  = 500 * time.Millisecond // snapshots while nothing does
 	frontLimit = 2 * time.Second        // for one reading of the front
-	setLimit   = 25 * time.Second       // for one change of it: some have to be reloaded
+	setLimit   = front.ChangeLimit      // for one change of it
 	bookLimit  = 2 * time.Second        // for the logbook to take an entry
+	roundLimit = 15 * time.Second       // for the health of all instances of a side; each check has its own as well
 	listLimit  = 10 * time.Second       // for a list of a side's instances
 	endLimit   = time.Second            // for what is under way when the keeper ends
 )

@@ -212,18 +212,7 @@ func TestAnUnhealthyInstanceIsTakenOut(t *testing.T) {
 
 // A logbook that is full, or hangs, holds up everything but going home.
 func TestGoingBackWithoutALogbook(t *testing.T) {
-	full := func(what string) (time.Duration, bool, error) {
-		if what == "book" {
-			return 0, false, errors.New("no space left on device")
-		}
-		return 0, false, nil
-	}
-	hangs := func(what string) (time.Duration, bool, error) {
-		if what == "book" {
-			return time.Hour, true, nil
-		}
-		return 0, false, nil
-	}
+	full, hangs := troubled("book", 0, false, errors.New("no space left on device")), troubled("book", time.Hour, true, nil)
 	for name, trouble := range map[string]func(string) (time.Duration, bool, error){"full": full, "hangs": hangs} {
 		t.Run(name, func(t *testing.T) {
 			play(t, func(t *testing.T, r *rig) {
@@ -255,17 +244,34 @@ func TestGoingBackWithoutALogbook(t *testing.T) {
 	}
 }
 
+// The program's own log on a disk that hangs holds up nothing, not even the end.
+func TestALogThatHangs(t *testing.T) {
+	play(t, func(t *testing.T, r *rig) {
+		r.onFirstLeg()
+		r.with(func() {
+			r.trouble = troubled("log", time.Hour, true, nil)
+			for n := range r.counts[split.Green] {
+				r.health[r.counts[split.Green][n].Name] = reading.Failing
+			}
+		})
+		r.stage(crossing.RolledBack)
+		if r.now() != 0 {
+			t.Errorf("the front has %v on green", r.now())
+		}
+		begun := time.Now()
+		r.stop()
+		if took := time.Since(begun); took > time.Minute {
+			t.Errorf("the keeper ended after %v", took)
+		}
+	})
+}
+
 // What is decided and cannot be recorded is not done.
 func TestNothingIsDoneBeforeItIsRecorded(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		r.with(func() {
-			r.trouble = func(what string) (time.Duration, bool, error) {
-				if what == "book" {
-					return time.Minute, true, nil
-				}
-				return 0, false, nil
-			}
+			r.trouble = troubled("book", time.Minute, true, nil)
 			r.plan.Route[1].Ask = false
 		})
 		time.Sleep(30 * time.Second)
@@ -282,12 +288,7 @@ func TestGoingBackOvertakesAChangeThatHangs(t *testing.T) {
 			play(t, func(t *testing.T, r *rig) {
 				r.onFirstLeg()
 				r.with(func() {
-					r.trouble = func(what string) (time.Duration, bool, error) {
-						if what == "set" {
-							return 3 * time.Second, true, nil
-						}
-						return 0, false, nil
-					}
+					r.trouble = troubled("set", 3*time.Second, true, nil)
 				})
 				r.yes(crossing.AskLeg)
 				time.Sleep(200 * time.Millisecond)
@@ -411,12 +412,7 @@ func TestStartedAgainInTheMiddle(t *testing.T) {
 		r.asked(crossing.AskLeg)
 
 		r.with(func() {
-			r.trouble = func(what string) (time.Duration, bool, error) {
-				if what == "home" {
-					return 0, false, errLost
-				}
-				return 0, false, nil
-			}
+			r.trouble = troubled("home", 0, false, errLost)
 		})
 		r.do(Command{Do: Back})
 		time.Sleep(time.Second)
@@ -465,12 +461,7 @@ func TestRetiring(t *testing.T) {
 		r.do(Command{Do: Back})
 		r.stage(crossing.RolledBack)
 		r.with(func() {
-			r.trouble = func(what string) (time.Duration, bool, error) {
-				if what == "stop" {
-					return 3 * time.Second, false, nil
-				}
-				return 0, false, nil
-			}
+			r.trouble = troubled("stop", 3*time.Second, false, nil)
 		})
 		r.do(Command{Do: Retire, Typed: "sailings"})
 		r.until("it is being stopped", func(Snapshot) bool { return r.counted()["stopping"] > 0 })
@@ -523,18 +514,17 @@ func TestNothingGoesOnUnwatched(t *testing.T) {
 		r.do(Command{Do: Begin, Version: "4.3.0"})
 		r.until("it is kept", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keep })
 		r.with(func() {
-			r.trouble = func(what string) (time.Duration, bool, error) {
-				if what == "read" {
-					return 0, false, front.ErrUnreachable
-				}
-				return 0, false, nil
-			}
+			r.trouble = troubled("read", 0, false, front.ErrUnreachable)
 		})
 		time.Sleep(10 * time.Minute)
 		if s := r.last(); s.Crossing.Stage != crossing.Keep || len(s.Lacks) == 0 {
 			t.Errorf("it is %v, and lacks %v", s.Crossing, s.Lacks)
 		}
+		r.frozen(crossing.NotKnown)
 		r.with(func() { r.trouble = nil })
+		time.Sleep(10 * time.Minute) // it is for a person to go on after such a hole
+		r.frozen(crossing.NotKnown)
+		r.do(Command{Do: GoOn})
 		r.stage(crossing.Settled)
 	}, func(w *world) { w.plan.Route = route.Route{{Part: split.Whole}} })
 }
@@ -557,12 +547,7 @@ func TestAListThatFailsHidesNoInstance(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		r.with(func() {
-			r.trouble = func(what string) (time.Duration, bool, error) {
-				if what == "list" {
-					return 0, false, errors.New("host green.vessa does not answer")
-				}
-				return 0, false, nil
-			}
+			r.trouble = troubled("list", 0, false, errors.New("host green.vessa does not answer"))
 		})
 		s := r.until("it says so", func(s Snapshot) bool { return strings.Contains(s.Sides[split.Green].Error, "host green.vessa") })
 		if s.Sides[split.Green].Healthy != 2 {

@@ -108,29 +108,19 @@ func (k *Keeper) kicked() {
 	}
 }
 
-// The pauses between two tries to go home, from the first to the longest.
-const (
-	homePause   = 100 * time.Millisecond
-	longestHome = 2 * time.Second
-)
-
 // goHome takes all traffic home, and tries until it works. A keeper that is ending still
 // does so, once.
 func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
-	for pause := homePause; ; pause = min(2*pause, longestHome) {
-		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), setLimit)
+	for tries := 1; ; tries++ {
 		begun := time.Now()
-		d, err := k.Front.Home(limited, h)
-		cancel()
+		d, err := front.TryHome(context.WithoutCancel(ctx), k.Front.Home, h)
 		switch {
 		case errors.Is(err, front.ErrNobody) && !o.Force:
 			k.report(ctx, crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
 			return
-		case err == nil && d.Share == split.Toward(o.Side, split.Whole):
+		case err == nil:
 			k.report(ctx, crossing.AtHome{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did})
 			return
-		case err == nil:
-			err = fmt.Errorf("it has %v on green after going home", d.Share)
 		}
 		k.notDone(ctx, o, crossing.TroubleFront, err)
 		k.log.warn("going home", "err", err)
@@ -138,7 +128,7 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 		case <-ctx.Done():
 			return
 		case <-k.kick:
-		case <-time.After(pause):
+		case <-time.After(front.HomePause(tries)):
 		}
 	}
 }

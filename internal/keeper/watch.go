@@ -111,7 +111,12 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 		r := engine.SideReading{Side: side, At: time.Now()}
 		var list []reading.Instance
 		list, r.Asked, r.Error = seen.get(time.Now(), interval)
-		r.Conditions = health.Round(ctx, list)
+		limited, cancel := context.WithTimeout(ctx, roundLimit)
+		r.Conditions = health.Round(limited, list)
+		cancel()
+		if ctx.Err() != nil {
+			return // they were cut off, and are not ill
+		}
 		k.post(ctx, func(now time.Time) { k.happened(k.engine.SideRead(now, r)) })
 	})
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"reflect"
 	"slices"
@@ -175,7 +174,7 @@ func (f worldFront) Read(ctx context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.count()
-	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart}
+	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Tells{Counts: true}}
 	for _, side := range split.Sides {
 		r.Sides[side] = reading.Side{Instances: slices.Clone(f.counts[side]), Open: f.open[side]}
 	}
@@ -445,6 +444,16 @@ func (w *world) proves(ctx context.Context, q prove.Question) (proof.Proof, prov
 	return p, prove.About{}
 }
 
+// troubled is a world in which one thing is late, deaf or fails.
+func troubled(thing string, late time.Duration, deaf bool, err error) func(string) (time.Duration, bool, error) {
+	return func(what string) (time.Duration, bool, error) {
+		if what == thing {
+			return late, deaf, err
+		}
+		return 0, false, nil
+	}
+}
+
 // --- the logbook
 
 type worldBook struct{ *world }
@@ -492,6 +501,16 @@ func (b worldBook) Raises(context.Context) ([]time.Duration, error) {
 }
 func (b worldBook) Past(context.Context) ([]crossing.Past, error) { return nil, nil }
 
+// worldLog is the file of the program's log.
+type worldLog struct{ *world }
+
+func (l worldLog) Write(p []byte) (int, error) {
+	if err := l.meet(context.Background(), "log"); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
 // --- a keeper in the world
 
 // rig is a world with a keeper, in a bubble of synctest: no second passes.
@@ -519,7 +538,7 @@ func (r *rig) start() {
 	k, err := New(context.Background(), Config{
 		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world}, Prober: &worldProber{},
 		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Log: slog.New(slog.NewTextHandler(worldLog{r.world}, nil)),
 	})
 	if err != nil {
 		r.t.Fatal(err)

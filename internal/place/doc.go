@@ -4,7 +4,8 @@
 //
 //	conn, err := somewhere.Dial(ctx, "tcp", "db.internal:5432")
 //
-// [Local] is this machine. Stack drivers yield the others. For places that can
+// [Local] is this machine. Stack drivers yield the others. A place that a front stands on is
+// a [Machine]: files are changed there as well, and a [Slot] is a file that several do. For places that can
 // only run a program, package place has the relay: one line that says where to
 // connect, one line that says whether it did, then the bytes of the connection.
 package place

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"syscall"
+	"time"
 )
 
 // Place is where an instance stands. Its methods may be called concurrently.
@@ -33,8 +34,8 @@ type Outcome struct {
 
 // The limits of what is taken from a place, in bytes.
 const (
-	FileLimit   = 1 << 20
-	OutputLimit = 64 << 10
+	FileLimit   = 4 << 20
+	OutputLimit = 4 << 20
 )
 
 // ErrCannot is wrapped when a place cannot do what is asked at all.
@@ -52,15 +53,19 @@ func (Local) Dial(ctx context.Context, network, address string) (net.Conn, error
 }
 
 // Run runs a command on this machine. A command that the context ends is killed
-// with all that it started.
+// with all that it started; what goes on when it has ended is left alone.
 func (l Local) Run(ctx context.Context, words []string) (Outcome, error) {
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Dir = l.Dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second // for who still has its output then
 	var out Output
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err := cmd.Run()
+	if errors.Is(err, exec.ErrWaitDelay) && ctx.Err() == nil {
+		err = nil
+	}
 	var exit *exec.ExitError
 	if errors.As(err, &exit) && ctx.Err() == nil {
 		return Outcome{Status: exit.ExitCode(), Output: out.Bytes()}, nil
@@ -72,7 +77,11 @@ func (l Local) Run(ctx context.Context, words []string) (Outcome, error) {
 }
 
 // ReadFile reads a file of this machine.
-func (Local) ReadFile(_ context.Context, path string) ([]byte, error) {
+func (Local) ReadFile(ctx context.Context, path string) ([]byte, error) {
+	return act(ctx, reads, path, func() ([]byte, error) { return readFile(path) })
+}
+
+func readFile(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err

@@ -138,7 +138,7 @@ func TestLocalCommands(t *testing.T) {
 	if _, err := (Local{}).Run(ctx, []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a command that takes too long: %v", err)
 	}
-	out, _ = Local{}.Run(t.Context(), []string{"/bin/sh", "-c", "head -c 200000 /dev/zero"})
+	out, _ = Local{}.Run(t.Context(), []string{"/bin/sh", "-c", "head -c 5000000 /dev/zero"})
 	if len(out.Output) != OutputLimit {
 		t.Errorf("%d bytes of output are kept", len(out.Output))
 	}

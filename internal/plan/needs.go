@@ -99,9 +99,10 @@ var nginxNeeds = template.Must(template.New("").Parse(`http {
 `))
 
 var httpdNeeds = template.Must(template.New("").Parse(`{{if .Httpd.Manager}}<Proxy "balancer://{{.Httpd.Balancer}}">
-    # One for every address that an instance may have. Together, those that are used take less than
-    # ThreadsPerChild: instances that hang leave workers for the manager.
-    BalancerMember "http://HOST:PORT" status=+D max=4 acquire=1000 connectiontimeout=2 timeout=60
+    # One for every address that an instance may have. max for the instances of both sides together
+    # is less than ThreadsPerChild, and acquire (ms) is short: instances that hang leave workers for
+    # the manager. retry (s): who is busy for longer than that gets requests again soon.
+    BalancerMember "http://HOST:PORT" status=+D max=4 acquire=250 retry=1 connectiontimeout=2 timeout=60
     ProxySet lbmethod=byrequests{{if .Front.Sticky}} stickysession={{.Service}}-session{{end}}
 </Proxy>
 {{if .Front.Sticky}}Header add Set-Cookie "{{.Service}}-session=s.%{BALANCER_WORKER_ROUTE}e; path=/" env=BALANCER_ROUTE_CHANGED
@@ -114,7 +115,8 @@ ProxyPass "/" "balancer://{{.Httpd.Balancer}}/"
     Require local
 </Location>
 LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" {{.Variable}}
-{{else}}# unless a pattern such as conf-enabled/*.conf includes it:
+{{else}}# Without BalancerPersist On, which would put the shares of before over those of the file.
+# Unless a pattern such as conf-enabled/*.conf includes it:
 Include {{.Httpd.File}}
 ProxyPass "/" "balancer://{{.Httpd.Balancer}}/"
 {{end}}CustomLog {{or .Httpd.Log "LOG"}} {{.Variable}}

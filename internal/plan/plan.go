@@ -25,6 +25,7 @@ type Plan struct {
 	Keep    time.Duration
 	Then    Then
 	Guards  []Guard
+	Quiet   Quiet
 	Prober  Prober
 
 	Differences Differences
@@ -69,10 +70,10 @@ type Guard struct {
 	Off   bool
 	Then  Action // what happens when it trips
 
-	// Of guards that compare the new side with the live one: [Failing] and [Slow].
+	// Of guards that compare the new side with the live one: [Failing], [Slow] and [Door].
 	Bound evidence.Bound
 	Over  time.Duration // how far back answers count
-	After time.Duration // of [Slow]: an answer that takes longer is slow
+	After time.Duration // of [Slow] and [Door]: an answer that takes longer is slow
 
 	Most int // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
 }
@@ -86,10 +87,20 @@ const (
 	Slow      Watch = "slow"      // the rate of answers that take longer than a time
 	Unhealthy Watch = "unhealthy" // instances
 	Lost      Watch = "lost"      // requests that got no instance's answer
+	Door      Watch = "door"      // the rate of the prober's requests that got no good answer in time
 )
 
 // Compares reports whether such a guard compares rates; others count.
-func (w Watch) Compares() bool { return w == Failing || w == Slow }
+func (w Watch) Compares() bool { return w == Failing || w == Slow || w == Door }
+
+// Quiet is what happens when there is too little traffic for a guard to say anything.
+type Quiet string
+
+// The choices.
+const (
+	QuietAsk  Quiet = "ask"   // the route stands still until a person goes on
+	QuietGoOn Quiet = "go on" // the route goes on without that guard's judgement
+)
 
 // Action is what a tripped guard does.
 type Action string
@@ -121,12 +132,15 @@ func (p *Plan) Guard(w Watch) (Guard, bool) {
 
 // Prober is the steady stream of Vaiven's own requests.
 type Prober struct {
-	Path    string
-	Rate    float64 // requests a second
-	Within  time.Duration
-	Status  int
-	Side    Field // where an answer names its side, if the front does not
-	Version Field
+	Path   string
+	Rate   float64 // requests a second
+	Within time.Duration
+	Status int
+	// What a good answer has in its body.
+	Contains string
+	JSON     []JSONValue
+	Side     Field // where an answer names its side, if the front does not
+	Version  Field
 }
 
 // Socket is the path of the front's admin socket.

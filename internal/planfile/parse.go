@@ -24,14 +24,17 @@ func defaults() *plan.Plan {
 	}
 	slow := compare(plan.Slow, 0.02)
 	slow.After = 250 * time.Millisecond
+	door := compare(plan.Door, 0.05)
+	door.Bound.AtLeast, door.After = 10, slow.After
 	return &plan.Plan{
 		Front: newFront(),
 		Parts: []plan.Part{newPart("web")},
 		Keep:  30 * time.Minute,
 		Then:  plan.ThenRetire,
 		Guards: []plan.Guard{
-			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack},
+			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack}, door,
 		},
+		Quiet:       plan.QuietAsk,
 		Prober:      plan.Prober{Path: "/", Rate: 20, Within: 2 * time.Second, Status: 200},
 		Differences: plan.Differences{Then: plan.Ask},
 		Pairs:       plan.Pairs{Rate: 20, Repeat: 5, Within: 5 * time.Second, Then: plan.Ask},
@@ -98,6 +101,7 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		key{"route", true, func(n ast.Node) { r.route(n, p) }},
 		key{"keep", false, func(n ast.Node) { r.keep(n, p) }},
 		key{"guards", false, func(n ast.Node) { r.guards(n, &p.Guards) }},
+		key{"quiet", false, parsed(r, "quiet", &p.Quiet, func(text string) (plan.Quiet, error) { return oneOf(text, plan.QuietAsk, plan.QuietGoOn) })},
 		key{"prober", false, func(n ast.Node) { r.prober(n, &p.Prober) }},
 	)
 	r.mapping(n, "the plan", keys...)
@@ -277,7 +281,7 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	} else {
 		keys = append(keys, key{"more-than", false, parsed(r, "more-than", &g.Most, between(0, 1_000_000))})
 	}
-	if g.Watch == plan.Slow {
+	if g.Watch == plan.Slow || g.Watch == plan.Door {
 		keys = append(keys, key{"after", false, parsed(r, "after", &g.After, duration)})
 	}
 	r.mapping(n, string(g.Watch), keys...)
@@ -296,6 +300,8 @@ func (r *reader) prober(n ast.Node, p *plan.Prober) {
 		})},
 		key{"within", false, parsed(r, "within", &p.Within, duration)},
 		key{"status", false, parsed(r, "status", &p.Status, between(100, 599))},
+		key{"contains", false, func(n ast.Node) { r.text(n, "contains", &p.Contains) }},
+		key{"json", false, func(n ast.Node) { r.jsonValues(n, &p.JSON) }},
 		key{"side", false, parsed(r, "side", &p.Side, field)},
 		key{"version", false, parsed(r, "version", &p.Version, field)},
 	)

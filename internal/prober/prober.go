@@ -9,9 +9,11 @@ import (
 	"io/fs"
 	"maps"
 	"net/http"
+	"net/http/httptrace"
 	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vaiven/internal/check"
@@ -26,11 +28,15 @@ type Config struct {
 	URLs    []string // what to ask for, in turn
 	Rate    float64  // requests a second
 	Timeout time.Duration
-	Status  int        // of a good answer
-	Secret  string     // known to the embedded front, which then names the side
-	Side    plan.Field // where else an answer names its side
-	Key     plan.Key   // of the split: a cookie or header gets a new value with each request
-	Version plan.Field
+	Status  int // of a good answer
+	// What a good answer has in its body.
+	Contains string
+	JSON     []plan.JSONValue
+	Slow     time.Duration // a good answer that takes longer is slow; 0: none is
+	Secret   string        // known to the embedded front, which then names the side
+	Side     plan.Field    // where else an answer names its side
+	Key      plan.Key      // of the split: a cookie or header gets a new value with each request
+	Version  plan.Field
 }
 
 // Secret reads the secret that the prober and the embedded front share, making
@@ -133,7 +139,7 @@ func (p *Prober) Run(ctx context.Context) {
 func (p *Prober) probe(c *http.Client, url string) {
 	r, err := http.NewRequest(http.MethodGet, url, nil)
 	if err != nil {
-		p.record(time.Now(), reading.Mark{Kind: reading.LostAnswer}, "", err.Error())
+		p.record(time.Now(), reading.Mark{Kind: reading.Unreached}, "", err.Error())
 		return
 	}
 	check.PastCaches(r)
@@ -145,10 +151,16 @@ func (p *Prober) probe(c *http.Client, url string) {
 	case plan.KeyHeader:
 		r.Header.Set(p.config.Key.Name, rand.Text())
 	}
+	var connected atomic.Bool
+	r = r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}))
 	begun := time.Now()
 	w, err := c.Do(r)
 	if err != nil {
-		p.record(begun, reading.Mark{Kind: reading.LostAnswer}, "", check.Words(err))
+		kind := reading.LostAnswer
+		if !connected.Load() {
+			kind = reading.Unreached
+		}
+		p.record(begun, reading.Mark{Kind: kind}, "", check.Words(err))
 		return
 	}
 	body, err := io.ReadAll(io.LimitReader(w.Body, 1<<20))
@@ -166,13 +178,20 @@ func (p *Prober) probe(c *http.Client, url string) {
 	if lost == "" && w.Header.Get(front.InstanceHeader) == "" && isGateway(w.StatusCode) {
 		lost = w.Status
 	}
+	why := lost
 	switch {
 	case lost != "":
 		m.Kind = reading.LostAnswer
 	case w.StatusCode != p.config.Status:
-		m.Kind = reading.FailingAnswer
+		m.Kind, why = reading.FailingAnswer, w.Status
+	default:
+		if want, got, ok := check.Content(body, p.config.Contains, p.config.JSON); !ok {
+			m.Kind, why = reading.FailingAnswer, fmt.Sprintf("want %s, got %s", want, got)
+		} else if p.config.Slow > 0 && time.Since(begun) > p.config.Slow {
+			m.Kind = reading.SlowAnswer
+		}
 	}
-	p.record(begun, m, version, lost)
+	p.record(begun, m, version, why)
 }
 
 // isGateway reports whether a status is one by which a proxy says that nobody
@@ -229,28 +248,61 @@ func (p *Prober) count(begun time.Time, name string) {
 	}
 }
 
+// tally notes what came of a request that has just ended.
+func (p *Prober) tally(now time.Time, m reading.Mark) {
+	list := p.report.Ended
+	if n := len(list); n == 0 || now.Sub(list[n-1].At) >= time.Second {
+		list = append(list, reading.Ended{At: now})
+		for len(list) > 1 && now.Sub(list[0].At) > kept {
+			list = list[1:]
+		}
+		p.report.Ended = list
+	}
+	last := &list[len(list)-1]
+	if m.Kind == reading.Unreached {
+		last.Unreached++
+		return
+	}
+	t := &last.Nobody
+	if side, err := split.ParseSide(m.Side); err == nil {
+		t = &last.Sides[side]
+	}
+	t.Of++
+	if m.Kind != reading.GoodAnswer {
+		t.Bad++
+	}
+}
+
 func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 	now := time.Now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	r := &p.report
 	r.Answers++
+	if !m.Cache {
+		p.tally(now, m)
+	}
+	lost := m.Kind == reading.LostAnswer || m.Kind == reading.Unreached
 	switch m.Kind {
-	case reading.LostAnswer:
+	case reading.LostAnswer, reading.Unreached:
 		r.Lost++
 		r.LastLost = why
 	case reading.FailingAnswer:
 		r.Failing++
+		r.LastFailed = why
 	default:
+		if m.Kind == reading.SlowAnswer {
+			r.Slow++
+		}
 		if !p.lastGood.IsZero() {
 			r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
 		}
 		p.lastGood = now
 	}
-	if m.Kind != reading.LostAnswer && !m.Cache {
+	if !lost && !m.Cache {
 		p.count(begun, m.Side)
 	}
-	if m.Kind != reading.LostAnswer && m.Side != "" && begun.After(r.LastBegun[m.Side]) {
+	if !lost && m.Side != "" && begun.After(r.LastBegun[m.Side]) {
 		r.LastBegun[m.Side] = begun
 	}
 	if version != "" && (r.Versions[version] > 0 || len(r.Versions) < 20) {
@@ -275,5 +327,6 @@ func (p *Prober) Report(now time.Time) reading.Door {
 	r.Versions = maps.Clone(p.report.Versions)
 	r.LastBegun = maps.Clone(p.report.LastBegun)
 	r.Seconds = slices.Clone(p.report.Seconds)
+	r.Ended = slices.Clone(p.report.Ended)
 	return r
 }

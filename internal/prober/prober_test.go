@@ -8,6 +8,8 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -133,8 +135,64 @@ func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 	q.probe(q.clients[0], q.config.URLs[0])
 	now := time.Now()
 	q.lastGood = now.Add(-3 * time.Second)
-	if r := q.Report(now); r.Lost != 1 || r.LongestGap != 3*time.Second || r.LastLost != "connection refused" {
+	r := q.Report(now)
+	if r.Lost != 1 || r.LongestGap != 3*time.Second || r.LastLost != "connection refused" {
 		t.Errorf("report %+v", r)
+	}
+	// That says nothing of a side; a gateway that answers for nobody does, of whichever it was.
+	if e := r.Over(time.Time{}); e.Unreached != 1 || e.Nobody.Of != 0 || r.Recent[0].Kind != reading.Unreached {
+		t.Errorf("what came of it is %+v", e)
+	}
+	if e := p.Report(time.Now()).Over(time.Time{}); e.Nobody.Of == 0 || e.Nobody.Bad != e.Nobody.Of || e.Unreached > 0 {
+		t.Errorf("what came of those to the gateway is %+v", e)
+	}
+}
+
+// A good answer has what the plan wants in it, and comes in time; who answers what is told
+// by side.
+func TestWhatAGoodAnswerIs(t *testing.T) {
+	var n atomic.Int64
+	hang := make(chan struct{})
+	c := Config{Contains: "ship", JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}}, Slow: 200 * time.Millisecond, Timeout: time.Second}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set(front.SideHeader, "green")
+		w.Header().Set(front.InstanceHeader, "green-1")
+		switch n.Add(1) {
+		case 1:
+			fmt.Fprint(w, `{"company":"Linea Vessa","ship":"Aurelia"}`)
+		case 2:
+			fmt.Fprint(w, `{"company":"Linea Vessa"}`)
+		case 3:
+			fmt.Fprint(w, `{"company":"Somebody","ship":"Aurelia"}`)
+		case 4:
+			time.Sleep(300 * time.Millisecond)
+			fmt.Fprint(w, `{"company":"Linea Vessa","ship":"Aurelia"}`)
+		case 5:
+			w.Header().Set("Age", "9")
+			fmt.Fprint(w, `{}`)
+		default:
+			<-hang
+		}
+	}))
+	defer s.Close()
+	defer close(hang)
+	c.URLs, c.Status, c.Rate = []string{s.URL}, 200, 1
+	p := New(c)
+	for range 6 {
+		p.probe(p.clients[0], s.URL)
+	}
+	r := p.Report(time.Now())
+	var kinds []reading.Answer
+	for _, m := range r.Recent {
+		kinds = append(kinds, m.Kind)
+	}
+	want := []reading.Answer{reading.GoodAnswer, reading.FailingAnswer, reading.FailingAnswer, reading.SlowAnswer, reading.FailingAnswer, reading.LostAnswer}
+	if !slices.Equal(kinds, want) || r.Slow != 1 || r.Failing != 3 || r.Lost != 1 || !strings.Contains(r.LastFailed, `a body with "ship"`) {
+		t.Errorf("%q, %+v", kinds, r)
+	}
+	// What came from a cache is no side's.
+	if e := r.Over(time.Time{}); e.Sides != [2]reading.Tally{{}, {Of: 4, Bad: 3}} || e.Nobody != (reading.Tally{Of: 1, Bad: 1}) || e.Unreached > 0 {
+		t.Errorf("by side it is %+v", e)
 	}
 }
 

@@ -2,10 +2,12 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 
 	"charm.land/bubbles/v2/key"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/frame"
 )
@@ -16,6 +18,7 @@ type keyMap struct {
 	Start, Next, Approve             key.Binding
 	Steer                            key.Binding // stands for the next four in the last line
 	Left, Right, FineLeft, FineRight key.Binding
+	Forward                          key.Binding // the ghost to the end of the route; Apply is the second key
 	Apply, LetGo                     key.Binding
 	Freeze, Back, Retire             key.Binding
 	PutBack, Foresee                 key.Binding
@@ -40,6 +43,7 @@ func newKeyMap() keyMap {
 		Right:       bind("→", "steer towards green", "right"),
 		FineLeft:    bind("shift ←", "steer finely", "shift+left"),
 		FineRight:   bind("shift →", "steer finely", "shift+right"),
+		Forward:     bind("f", "forward, all of it", "f"),
 		Apply:       bind("enter", "apply", "enter"),
 		LetGo:       bind("esc", "let go", "esc"),
 		Freeze:      bind("space", "freeze", "space"),
@@ -76,6 +80,7 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 	for _, b := range []*key.Binding{&k.Steer, &k.Left, &k.Right, &k.FineLeft, &k.FineRight} {
 		b.SetEnabled(canSteer)
 	}
+	k.Forward.SetEnabled(canSteer && slices.ContainsFunc(v.WaysOut, func(w wayout.Way) bool { return w.Do == wayout.Forward }))
 	k.Apply.SetEnabled(steering)
 	k.LetGo.SetEnabled(steering)
 	k.Freeze.SetEnabled(moving)
@@ -128,7 +133,7 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 // ShortHelp is the last line's order: what is most likely wanted first.
 func (k keyMap) ShortHelp() []key.Binding {
 	return []key.Binding{
-		k.Apply, k.LetGo, k.Approve, k.Start, k.PutBack, k.Back, k.Again, k.Whole, k.Fold, k.Next, k.Freeze, k.Steer, k.Around,
+		k.Apply, k.LetGo, k.Forward, k.Approve, k.Start, k.PutBack, k.Back, k.Again, k.Whole, k.Fold, k.Next, k.Freeze, k.Steer, k.Around,
 		k.Proof, k.Differences, k.Foresee, k.Keys, k.Retire, k.Help, k.Quit,
 	}
 }
@@ -137,7 +142,7 @@ func (k keyMap) ShortHelp() []key.Binding {
 func (k keyMap) FullHelp() [][]key.Binding {
 	return [][]key.Binding{
 		{k.Start, k.Approve, k.Next, k.Freeze, k.PutBack, k.Back, k.Retire},
-		{k.Left, k.Right, k.FineLeft, k.FineRight, k.Apply, k.LetGo, k.Foresee},
+		{k.Forward, k.Left, k.Right, k.FineLeft, k.FineRight, k.Apply, k.LetGo, k.Foresee},
 		{k.Proof, k.Differences, k.Keys, k.Again, k.Whole, k.Fold, k.Around, k.PageDown, k.Leave, k.Help, k.Quit},
 	}
 }

@@ -403,6 +403,8 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	case match(k.Next):
 		leg, _ := r.snapshot.Crossing.Next()
 		return r.send(keeper.Command{Do: keeper.Next, Leg: leg})
+	case match(k.Forward):
+		r.ghost, r.steering = r.snapshot.Crossing.Full(), true
 	case match(k.Left):
 		r = r.steer(-coarse)
 	case match(k.Right):

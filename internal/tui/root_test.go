@@ -24,6 +24,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 	"vaiven/internal/testkit"
@@ -265,6 +266,20 @@ func TestSteeringMovesAGhostAndThenTheShare(t *testing.T) {
 	d.show(back) // it goes back under our hands
 	d.press("enter")
 	d.did("steer 20 %")
+}
+
+// Where the live side is dead, one key shows what it is to send all forward, and another does it.
+func TestForward(t *testing.T) {
+	d := newDesk(t, shifting)
+	d.press("f") // nothing is the matter
+	d.press("enter")
+	d.did()
+	d.snapshot(func(s *keeper.Snapshot) { s.WaysOut = []wayout.Way{{Do: wayout.Forward, Share: split.Whole, Rate: 40}} })
+	d.press("f")
+	d.shows("enter: all to green, 0 of 40 /s fail. esc lets go", "f forward, all of it")
+	d.did()
+	d.press("enter")
+	d.did("steer 100 %")
 }
 
 // offers are what there is to choose from.

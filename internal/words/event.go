@@ -44,9 +44,20 @@ func Event(e crossing.Event, s crossing.State) string {
 		for _, o := range f.Overruled {
 			names = append(names, o.Guard)
 		}
+		var list []string
 		if len(names) > 0 {
-			return "in spite of " + strings.Join(names, ", ")
+			list = append(list, "in spite of "+strings.Join(names, ", "))
 		}
+		if len(f.Waived) > 0 {
+			list = append(list, "without the judgement of "+strings.Join(f.Waived, ", "))
+		}
+		return strings.Join(list, ", ")
+	case crossing.Compared:
+		var list []string
+		for _, b := range f.Baselines {
+			list = append(list, fmt.Sprintf("%s %s of %d", b.Guard, Percent(b.Count.Rate()), b.Count.Of))
+		}
+		return fmt.Sprintf("%v answered until now, to compare with: %s", s.Target.Other(), strings.Join(list, ", "))
 	case crossing.Changed:
 		return fmt.Sprintf("by somebody else, from %v to %v on green", f.From, f.Share)
 	case crossing.WentBack:

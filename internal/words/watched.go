@@ -2,13 +2,17 @@ package words
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -24,15 +28,38 @@ func Guard(s guard.Status) string {
 		case guard.TooFew:
 			return fmt.Sprintf("too few answers yet, %d of %d", s.Trial.Of, s.Bound.AtLeast)
 		case guard.NoBaseline:
+			if s.Baseline.Of > 0 {
+				return "nothing to compare with: the live side's own answers are bad"
+			}
 			return "nothing to compare with: the live side answers nothing"
+		case guard.OnlySide:
+			return "nothing to compare with: nobody was live before"
+		case guard.NotCounted:
+			return "cannot watch: this front counts no requests"
 		case guard.NotTimed:
 			return "cannot watch: this front does not measure times"
+		case guard.OneClient:
+			return "cannot watch: to this front the prober is one client, on one side"
+		case guard.NotNamed:
+			return "cannot watch: answers do not say which side gave them"
 		}
 		return "not known: it could not be read lately"
 	}
 	if !s.Watch.Compares() {
 		return counted(s)
 	}
+	return compared(s) + asOf(s)
+}
+
+// asOf says that a guard compares with what was, "" if it compares with what is.
+func asOf(s guard.Status) string {
+	if s.AsOf.IsZero() {
+		return ""
+	}
+	return ", against " + s.AsOf.Local().Format("15:04")
+}
+
+func compared(s guard.Status) string {
 	switch s.State {
 	case guard.Tripped:
 		return fmt.Sprintf("worse, %s sure", Sure(s.Comparison.Sure))
@@ -117,6 +144,41 @@ func WayBack(r wayback.Readiness, now time.Time) string {
 	return name + ": " + text
 }
 
+// WayOut is what can be done where a side does not serve as it should, and what comes of it.
+func WayOut(w wayout.Way, target split.Side) string {
+	do, fail := Way(w, target)
+	return do + ", " + fail
+}
+
+// Way is what can be done, and what comes of it.
+func Way(w wayout.Way, target split.Side) (do, fail string) {
+	do = "hold"
+	switch w.Do {
+	case wayout.Forward:
+		do = fmt.Sprintf("all to %v", target)
+	case wayout.Home:
+		do = fmt.Sprintf("all to %v", target.Other())
+	}
+	return do, fmt.Sprintf("%s of %.0f /s fail", few(w.Lost), w.Rate)
+}
+
+// few is a number of which it matters whether it is none.
+func few(n float64) string {
+	if 0 < n && n < 1 {
+		return "under 1"
+	}
+	return fmt.Sprintf("%.0f", n)
+}
+
+// WaysOut is what can be done, what helps most first, "" if nothing has to be.
+func WaysOut(list []wayout.Way, target split.Side) string {
+	var texts []string
+	for _, w := range list {
+		texts = append(texts, WayOut(w, target))
+	}
+	return strings.Join(texts, "; ")
+}
+
 // Split is whether requests are split as asked.
 func Split(v engine.SplitView) string {
 	var text string
@@ -147,22 +209,52 @@ func seen(s evidence.Seen, c evidence.Count, of string) string {
 	return fmt.Sprintf("%.1f %% ±%.1f of %d %s", 100*s.Share, 50*(s.Range.High-s.Range.Low), c.Of, of)
 }
 
-// Lacks is what is missing for the route to go on, and since when, "" if nothing is.
-func Lacks(list []engine.Lack, now time.Time) string {
+// Lacks is what is missing for the route to go on, and for how long, or since when if now is
+// zero; "" if nothing is.
+func Lacks(list []crossing.Lack, now time.Time) string {
 	if len(list) == 0 {
 		return ""
 	}
-	l := list[0]
-	what := "the front was"
-	if l.Kind == engine.LackSide {
-		what = l.Side.String() + "'s instances were"
+	text := lack(list[0], now)
+	if n := len(list); n > 1 {
+		text += fmt.Sprintf(" (and %d more)", n-1)
 	}
-	text := fmt.Sprintf("%s not read since the start", what)
-	if !l.Since.IsZero() {
-		text = fmt.Sprintf("%s not read for %s", what, route.Short(now.Sub(l.Since).Round(time.Second)))
+	return text
+}
+
+func lack(l crossing.Lack, now time.Time) string {
+	since := ""
+	switch {
+	case l.Since.IsZero():
+	case now.IsZero():
+		since = " since " + l.Since.Local().Format("15:04:05")
+	default:
+		since = " for " + route.Short(max(now.Sub(l.Since), 0).Round(time.Second))
+	}
+	var text string
+	switch l.Kind {
+	case crossing.LackAnswers:
+		return fmt.Sprintf("%s waits for answers%s, and has %d of %d", l.Guard, since, l.Have, l.Need)
+	case crossing.LackBaseline:
+		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, since)
+	case crossing.LackCounts:
+		text = "the front's requests have not been counted" + since
+	case crossing.LackDoor:
+		text = "the prober has had no answer at the front door" + since
+	case crossing.LackSide:
+		text = unread(l.Side.String()+"'s instances were", since)
+	default:
+		text = unread("the front was", since)
 	}
 	if l.Said != "" {
 		text += " (" + l.Said + ")"
 	}
 	return text
+}
+
+func unread(what, since string) string {
+	if since == "" {
+		since = " since the start"
+	}
+	return what + " not read" + since
 }

@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -93,6 +94,12 @@ func Cause(c crossing.Cause, s crossing.State) string {
 			return "not rolled back: " + Bench(c.Home)
 		}
 		return fmt.Sprintf("%s. Not rolled back: %s", Alarm(c.Alarm), Bench(c.Home))
+	case crossing.NobodyLeft:
+		return fmt.Sprintf("nothing more goes to %v: %s", s.Target, Bench(c.Home))
+	case crossing.HomeIll:
+		return Ill(c.Home)
+	case crossing.NotKnown:
+		return "not enough is known to go on: " + Lacks(c.Lacks, time.Time{})
 	case crossing.ByProof:
 		switch {
 		case c.Why != "":
@@ -171,6 +178,9 @@ func Alarm(a crossing.Alarm) string {
 
 // Bench is how well a side could serve.
 func Bench(b crossing.Bench) string {
+	if b.Failing >= wayout.Half {
+		return fmt.Sprintf("%s of %v's answers fail", Percent(b.Failing), b.Side)
+	}
 	if !b.Known {
 		return fmt.Sprintf("the front has nobody on %v", b.Side)
 	}
@@ -178,6 +188,19 @@ func Bench(b crossing.Bench) string {
 		return fmt.Sprintf("%v has no instances, and %v has %d healthy ones", b.Side, b.Side.Other(), b.Other)
 	}
 	return fmt.Sprintf("none of the %d instances of %v is healthy, and %d of %v are", b.Instances, b.Side, b.Other, b.Side.Other())
+}
+
+// Ill is how ill the side is that a crossing is to leave.
+func Ill(home crossing.Bench) string {
+	switch {
+	case home.Known && home.Instances == 0:
+		return fmt.Sprintf("the live side is dead: %v has no instances", home.Side)
+	case home.Known && home.Healthy == 0:
+		return fmt.Sprintf("the live side is dead: none of the %d instances of %v is healthy", home.Instances, home.Side)
+	case home.Failing >= wayout.Half:
+		return fmt.Sprintf("the live side is ill: %s of %v's answers fail", Percent(home.Failing), home.Side)
+	}
+	return fmt.Sprintf("the live side is ill: %d of the %d instances of %v are healthy", home.Healthy, home.Instances, home.Side)
 }
 
 // Finding is what a check found.
@@ -334,6 +357,10 @@ func Refusal(r *crossing.Refusal) string {
 		return fmt.Sprintf("there is nothing to do that for at %q", r.Stage)
 	case crossing.NobodyThere:
 		return Bench(r.Bench) + ". To go there all the same, say --force"
+	case crossing.NobodyServes:
+		return fmt.Sprintf("%s: nothing more goes to %v", Bench(r.Bench), r.Side)
+	case crossing.NotWatched:
+		return "nothing goes on without being watched: " + Lacks(r.Lacks, time.Time{})
 	case crossing.NothingIsNew:
 		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed (--same-build raises it all the same)", r.Version, r.Side, raise.Short(r.Build))
 	case crossing.NoRoute:

@@ -64,6 +64,7 @@ func TestCauses(t *testing.T) {
 		"the front did not take the share: no answer":                                                                                   Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
 		"not rolled back: none of the 3 instances of blue is healthy, and 2 of green are":                                               Cause(crossing.Cause{Kind: crossing.NobodyHome, Home: nobody}, state),
 		"answered with no: go on to 50 % on green?":                                                                                     Cause(crossing.Cause{Kind: crossing.Declined, Question: crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}}, state),
+		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are":                                    Cause(crossing.Cause{Kind: crossing.NobodyLeft, Home: crossing.Bench{Known: true, Side: split.Green, Instances: 2, Other: 3}}, state),
 		"somebody took all traffic home at the front":                                                                                   Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
 		"the proof found: " + Finding(region):                                                                                           Cause(crossing.Cause{Kind: crossing.ByProof, Findings: []proof.Finding{region}}, state),
 		"raise: not healthy within 20s: green-2 is answering, and not healthy (status 503), last output: \"waiting for the timetable\"": Cause(crossing.Cause{Kind: crossing.Failed, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second, Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
@@ -79,7 +80,7 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 	for _, kind := range []crossing.RefusalKind{
 		crossing.NothingBegun, crossing.StillUnderWay, crossing.IsOver, crossing.IsGoingBack, crossing.IsBusy, crossing.IsFrozen, crossing.NotFrozen, crossing.OpenQuestion,
 		crossing.OtherQuestion, crossing.NotNext, crossing.NotProven, crossing.NotSpare, crossing.GetsRequests, crossing.ThereAlready, crossing.NoShare, crossing.NotChanged,
-		crossing.NothingToDo, crossing.NobodyThere, crossing.NothingIsNew, crossing.NoRoute, crossing.Gone, crossing.NotRead, crossing.NotRecorded, crossing.NoPart,
+		crossing.NothingToDo, crossing.NobodyThere, crossing.NobodyServes, crossing.NothingIsNew, crossing.NoRoute, crossing.Gone, crossing.NotRead, crossing.NotRecorded, crossing.NoPart,
 		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere, crossing.IsProving, crossing.NotTyped, crossing.Overtaken,
 	} {
 		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shift, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.Check, Side: split.Green}, Said: "web", Route: errors.New("no leg")}
@@ -138,8 +139,8 @@ func TestWhatIsWatched(t *testing.T) {
 		"any":                                                    Limit(counts),
 		"front: other.conf:12: unknown directive":                WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Blocked: "other.conf:12: unknown directive"}), now),
 		"blue healthy: 2 of 3":                                   WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
-		"the front was not read for 12s (no answer)":             Lacks([]engine.Lack{{Kind: engine.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
-		"green's instances were not read since the start":        Lacks([]engine.Lack{{Kind: engine.LackSide, Side: split.Green}}, now),
+		"the front was not read for 12s (no answer)":             Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
+		"green's instances were not read since the start":        Lacks([]crossing.Lack{{Kind: crossing.LackSide, Side: split.Green}}, now),
 		"as asked: 25.0 % ±0.9 of 10000 requests":                Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
 	})
 }

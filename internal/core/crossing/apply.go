@@ -18,7 +18,7 @@ func Apply(s State, e Event) State {
 		main := raise.Main(f.Choices)
 		return State{
 			Seq: s.Seq, Number: f.Number, Service: f.Service, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
-			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, Hold: f.Hold, Begun: e.At,
+			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, Begun: e.At,
 			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation,
 		}
 	case Asked:
@@ -58,6 +58,9 @@ func Apply(s State, e Event) State {
 		for _, o := range f.Overruled {
 			s.Overruled = append(without(s.Overruled, func(p Overruling) bool { return p.Guard == o.Guard }), o)
 		}
+		s.Waived = append(slices.Clone(s.Waived), f.Waived...)
+	case Compared:
+		s.Baselines = f.Baselines
 	case Changed:
 		s = changed(s, f, e.At)
 	case TookTheirs:
@@ -138,7 +141,7 @@ func inForce(s State, f InForce, at time.Time) State {
 
 // arrived begins the time of the leg or the keep.
 func arrived(s State, at time.Time) State {
-	s.Stage, s.Since = Shift, at
+	s.Stage, s.Since, s.Waived = Shift, at, nil
 	if s.Share == s.Full() {
 		s.Stage = Keep
 	}

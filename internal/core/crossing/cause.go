@@ -25,7 +25,8 @@ type Cause struct {
 	Order    reading.Order   `json:"order,omitzero"`     // ByOrder
 	Question Question        `json:"question,omitzero"`  // Declined
 	Found    Found           `json:"found,omitzero"`     // FoundAgain
-	Home     Bench           `json:"home,omitzero"`      // NobodyHome
+	Home     Bench           `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
+	Lacks    []Lack          `json:"lacks,omitempty"`    // NotKnown
 }
 
 // CauseKind is a kind of cause.
@@ -37,6 +38,9 @@ const (
 	Steered    CauseKind = "steered"       // a person moved the share
 	ByGuard    CauseKind = "guard"         // a guard tripped
 	NobodyHome CauseKind = "nobody home"   // a guard tripped that would go back, to a side that cannot serve
+	NobodyLeft CauseKind = "nobody left"   // nobody of the target can serve any more, and more was to go there
+	HomeIll    CauseKind = "home ill"      // the side crossed from, which gets requests, does not serve as it should
+	NotKnown   CauseKind = "not known"     // what has to be known for the route to go on was not for too long
 	ByProof    CauseKind = "proof"         // a check did not pass
 	ByFront    CauseKind = "front"         // the front did not take a share
 	Foreign    CauseKind = "changed"       // somebody else changed the front
@@ -53,6 +57,10 @@ func (c Cause) String() string {
 	switch c.Kind {
 	case ByGuard, NobodyHome:
 		text += " " + c.Alarm.Guard
+	case NotKnown:
+		for _, l := range c.Lacks {
+			text += fmt.Sprintf(" %s", l.Kind)
+		}
 	case ByProof:
 		for _, f := range c.Findings {
 			text += fmt.Sprintf(" %s/%s=%s", f.Check, f.Instance, f.What)
@@ -97,10 +105,14 @@ type Overruling struct {
 type Bench struct {
 	Known     bool       `json:"known,omitempty"` // false: nothing is known
 	Side      split.Side `json:"side"`
-	Healthy   int        `json:"healthy"`
+	Healthy   int        `json:"healthy"` // instances that are not known to be ill
 	Instances int        `json:"instances"`
-	Other     int        `json:"other"` // healthy instances of the other side
+	Other     int        `json:"other"`             // of the other side, those that are not known to be ill
+	Failing   float64    `json:"failing,omitempty"` // the part of its answers that fail, where it is what counts
 }
+
+// ill is how ill the side is, to be held against what a person has accepted.
+func (b Bench) ill() float64 { return float64(b.Instances-b.Healthy) + b.Failing }
 
 // Empty reports whether it is known that the side cannot serve while the other can.
 func (b Bench) Empty() bool { return b.Known && b.Healthy == 0 && b.Other > 0 }

@@ -113,6 +113,17 @@ func (d *decision) on(in Input) error {
 	case TimeUp:
 		d.timeUp()
 		return nil
+	case Lapsed:
+		d.lapsed()
+		return nil
+	case LiveIll:
+		d.liveIll(i)
+		return nil
+	case Arrived:
+		if (d.Stage == Shift || d.Stage == Keep) && len(i.Baselines) > 0 {
+			d.then(Compared(i))
+		}
+		return nil
 	}
 	return fmt.Errorf("no decision is known on %T", in)
 }
@@ -139,6 +150,20 @@ func (d *decision) steerable() error {
 		return d.refuse(IsBusy)
 	}
 	return nil
+}
+
+// fit refuses what sends more to a target that is not proven any more by its last proof, or
+// by its health, or that nobody watches.
+func (d *decision) fit() error {
+	switch {
+	case !d.Proven:
+		return d.refuse(NotProven)
+	case d.There.Empty():
+		r := d.refuse(NobodyServes)
+		r.Bench = d.There
+		return r
+	}
+	return d.watched()
 }
 
 // order asks for a task.
@@ -169,7 +194,7 @@ func (d *decision) begin(i Begin) error {
 	}
 	b := Begun{
 		Service: i.Service, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
-		Then: i.Then, Hold: i.Hold, Share: i.Front.Share, Generation: i.Front.Order.Generation,
+		Then: i.Then, First: i.Nobody, Hold: i.Hold, Share: i.Front.Share, Generation: i.Front.Order.Generation,
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -201,6 +226,10 @@ func (d *decision) yes(id uint64) error {
 		return d.refuse(IsFrozen)
 	case q.Kind == AskSameBuild && d.Part() > 0:
 		return d.refuse(GetsRequests)
+	case q.Kind == AskRetire && d.fit() != nil:
+		return d.fit()
+	case (q.Kind == AskStart || q.Kind == AskLeg) && d.watched() != nil:
+		return d.watched()
 	}
 	d.then(Answered{Question: q})
 	switch q.Kind {
@@ -255,8 +284,9 @@ func (d *decision) next(leg int) error {
 		return d.refuse(NotNext)
 	case slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
 		return d.refuse(IsFrozen)
-	case !d.Proven:
-		return d.refuse(NotProven)
+	}
+	if err := d.fit(); err != nil {
+		return err
 	}
 	d.thaw()
 	d.legTo(leg)
@@ -267,17 +297,27 @@ func (d *decision) next(leg int) error {
 func (d *decision) thaw() {
 	var ids []uint64
 	var overruled []Overruling
+	var waived []string
 	for _, f := range d.Freezes {
 		if f.ID > d.Seen {
 			continue
 		}
 		ids = append(ids, f.ID)
-		if k := f.Cause.Kind; k == ByGuard || k == NobodyHome {
-			overruled = append(overruled, Overruling{f.Cause.Alarm.Guard, f.Cause.Alarm.Level})
+		switch c := f.Cause; c.Kind {
+		case ByGuard, NobodyHome:
+			overruled = append(overruled, Overruling{c.Alarm.Guard, c.Alarm.Level})
+		case HomeIll:
+			overruled = append(overruled, Overruling{LiveSide, c.Home.ill()})
+		case NotKnown:
+			for _, l := range c.Lacks {
+				if l.Guard != "" {
+					waived = append(waived, l.Guard)
+				}
+			}
 		}
 	}
 	if len(ids) > 0 {
-		d.then(WentOn{Freezes: ids, Overruled: overruled})
+		d.then(WentOn{Freezes: ids, Overruled: overruled, Waived: waived})
 	}
 	if d.Foreign {
 		d.then(TookTheirs{})
@@ -302,17 +342,26 @@ func (d *decision) advance(approved bool) {
 }
 
 // move asks the front for a share. It is the only place that moves traffic towards the
-// target, and it does so for a proven one alone.
+// target, and it does so for one alone that is proven by its last proof and by its health.
 func (d *decision) move(share split.Share, leg int) {
-	if share.Of(d.Target) > d.Part() && !d.Proven {
+	switch more := share.Of(d.Target) > d.Part(); {
+	case more && !d.Proven:
 		d.prove()
-		return
+	case more && d.There.Empty():
+		d.freeze(Cause{Kind: NobodyLeft, Home: d.There})
+	case more && len(d.unread()) > 0:
+		d.freeze(Cause{Kind: NotKnown, Lacks: d.unread()})
+	default:
+		d.order(Task{Do: Move, Share: share, Leg: leg})
 	}
-	d.order(Task{Do: Move, Share: share, Leg: leg})
 }
 
-// start goes from a proven side to the first leg, or asks a person first.
+// start goes from a proven side to the first leg, or asks a person first. Where something is
+// not known it waits until it is, see [State.Timed].
 func (d *decision) start() {
+	if len(d.Lacks) > 0 {
+		return
+	}
 	if d.Hold {
 		d.ask(Question{Kind: AskStart})
 		return
@@ -337,6 +386,7 @@ func (d *decision) goesOn() {
 }
 
 func (d *decision) steer(share split.Share) error {
+	more := share.Of(d.Target) > d.Part()
 	switch {
 	case !share.Valid():
 		r := d.refuse(NoShare)
@@ -348,15 +398,15 @@ func (d *decision) steer(share split.Share) error {
 		return d.refuse(IsGoingBack)
 	case d.Task.ID != 0 && d.Task.Do != Move:
 		return d.refuse(IsBusy)
-	case share.Of(d.Target) > d.Part() && !d.Proven:
-		return d.refuse(NotProven)
+	case more && d.fit() != nil:
+		return d.fit()
 	case share == d.Share && d.Task.Do != Move:
 		return d.refuse(ThereAlready)
-	case d.Question.Kind == AskFindings && share.Of(d.Target) > d.Part():
+	case d.Question.Kind == AskFindings && more:
 		return d.refuse(OpenQuestion)
 	}
 	d.thaw()
-	if share.Of(d.Target) > d.Part() && d.Frozen() {
+	if more && d.Frozen() {
 		return d.refuse(IsFrozen) // by something that was not seen yet
 	}
 	leg := -1
@@ -379,8 +429,10 @@ func (d *decision) putBack() error {
 		return err
 	}
 	ours, leg := d.Ours, d.OursLeg
-	if ours.Of(d.Target) > d.Part() && !d.Proven {
-		return d.refuse(NotProven)
+	if ours.Of(d.Target) > d.Part() {
+		if err := d.fit(); err != nil {
+			return err
+		}
 	}
 	d.thaw()
 	d.order(Task{Do: Move, Share: ours, Leg: leg})
@@ -493,6 +545,9 @@ func (d *decision) giveUp() error {
 	case d.Task.ID != 0:
 		return d.refuse(IsBusy)
 	case d.Stage == Keep && !d.GoingBack && d.Share == d.Full():
+		if err := d.fit(); err != nil {
+			return err
+		}
 		d.settle()
 		if d.Task.ID == 0 { // the plan would leave it; the person does not
 			d.retire(d.Target.Other(), false)
@@ -501,25 +556,17 @@ func (d *decision) giveUp() error {
 	case d.Stage.UnderWay():
 		return d.refuse(StillUnderWay)
 	}
-	live, all := allOn(d.Share)
+	live, all := d.Share.Alone()
 	if !all {
 		r := d.refuse(GetsRequests)
 		r.Side, r.Share = d.Live().Other(), d.Share.Of(d.Live().Other())
 		return r
 	}
+	if err := d.watched(); err != nil {
+		return err
+	}
 	d.order(Task{Do: Retire, Side: live.Other(), Act: true})
 	return nil
-}
-
-// allOn is the side that all requests go to, and false if they are split.
-func allOn(share split.Share) (split.Side, bool) {
-	switch share {
-	case 0:
-		return split.Blue, true
-	case split.Whole:
-		return split.Green, true
-	}
-	return 0, false
 }
 
 // proveAgain makes the proof again where there is something to prove and nothing else

@@ -40,8 +40,9 @@ type (
 		Route       route.Route    `json:"route"`
 		Keep        time.Duration  `json:"keep"` // nanoseconds
 		Then        plan.Then      `json:"then"`
-		Hold        bool           `json:"hold,omitempty"` // wait for a person before the first leg and after failures
-		Share       split.Share    `json:"share"`          // on green, as the front has it
+		First       bool           `json:"first,omitempty"` // nobody is live
+		Hold        bool           `json:"hold,omitempty"`  // wait for a person before the first leg and after failures
+		Share       split.Share    `json:"share"`           // on green, as the front has it
 		Generation  uint64         `json:"generation,omitempty"`
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
@@ -95,6 +96,12 @@ type (
 	WentOn struct {
 		Freezes   []uint64     `json:"freezes"`
 		Overruled []Overruling `json:"overruled,omitempty"` // guards in spite of which it goes on
+		Waived    []string     `json:"waived,omitempty"`    // guards without whose judgement it goes on, for this leg or keep
+	}
+	// Compared is what the other side has answered so far. Guards compare with it once that
+	// side gets nothing any more.
+	Compared struct {
+		Baselines []Baseline `json:"baselines"`
 	}
 	// Changed says that somebody else changed the front.
 	Changed struct {
@@ -180,6 +187,7 @@ func (InForce) Kind() string    { return "in force" }
 func (NotDone) Kind() string    { return "not done" }
 func (Frozen) Kind() string     { return "frozen" }
 func (WentOn) Kind() string     { return "went on" }
+func (Compared) Kind() string   { return "compared" }
 func (Changed) Kind() string    { return "changed" }
 func (TookTheirs) Kind() string { return "took theirs" }
 func (WentBack) Kind() string   { return "went back" }
@@ -206,6 +214,7 @@ var decoders = map[string]func([]byte) (Fact, error){
 	NotDone{}.Kind():    decode[NotDone],
 	Frozen{}.Kind():     decode[Frozen],
 	WentOn{}.Kind():     decode[WentOn],
+	Compared{}.Kind():   decode[Compared],
 	Changed{}.Kind():    decode[Changed],
 	TookTheirs{}.Kind(): decode[TookTheirs],
 	WentBack{}.Kind():   decode[WentBack],

@@ -87,8 +87,17 @@ type (
 		Alarm Alarm
 		Home  Bench // the side to go back to, as known
 	}
-	// TimeUp says that leg or keep have lasted as long as they should.
+	// TimeUp says that leg or keep have lasted as long as they should, or that a proven
+	// side may get its first requests.
 	TimeUp struct{}
+	// Lapsed says that what has to be known for the route to go on was not for too long.
+	Lapsed struct{}
+	// LiveIll says that the side that the crossing is to leave, and that gets requests,
+	// does not serve as it should.
+	LiveIll struct{ Home Bench }
+	// Arrived carries what the other side answered so far, when the target gets its first
+	// requests and when it gets all of them.
+	Arrived struct{ Baselines []Baseline }
 	// Resumed says that a keeper was started in the middle of something.
 	Resumed struct {
 		Found Found
@@ -113,6 +122,9 @@ func (Report) input()     {}
 func (FrontSeen) input()  {}
 func (Alarmed) input()    {}
 func (TimeUp) input()     {}
+func (Lapsed) input()     {}
+func (LiveIll) input()    {}
+func (Arrived) input()    {}
 func (Resumed) input()    {}
 
 // Moment is when an input comes, and from whom.
@@ -122,6 +134,8 @@ type Moment struct {
 	Seen  uint64        // sequence number of the state that a person saw
 	Asked time.Time     // when a person asked, by a clock as the front's order has it; zero for now
 	Rest  time.Duration // what is left of leg or keep, of the time that was watched
+	There Bench         // the target's, as known
+	Lacks []Lack        // what has to be known for the route to go on, and is not
 }
 
 // ErrNotNow is what every [Refusal] is.
@@ -146,6 +160,7 @@ type Refusal struct {
 	Route    error
 	Order    reading.Order
 	Said     string
+	Lacks    []Lack
 	Offers   []string // versions that there are, newest first
 	First    bool     // the part is the first
 }
@@ -173,6 +188,8 @@ const (
 	NotChanged    RefusalKind = "not changed"     //
 	NothingToDo   RefusalKind = "nothing to do"   // Stage
 	NobodyThere   RefusalKind = "nobody there"    // Bench
+	NobodyServes  RefusalKind = "nobody serves"   // Bench: nothing more goes there
+	NotWatched    RefusalKind = "not watched"     // Lacks: nothing goes on without being watched
 	NothingIsNew  RefusalKind = "nothing new"     // Version, Build, Side
 	NoRoute       RefusalKind = "no route"        // Leg, Route
 	Gone          RefusalKind = "gone"            // Side: it has been retired

@@ -166,29 +166,34 @@ func (d *decision) frontSeen(i FrontSeen) {
 		d.metOrder(i)
 		return
 	}
-	if i.Share == d.Share {
+	foundHome := i.Share == d.Home() && d.Moved
+	switch {
+	case i.Share == d.Share:
+		return
+	case d.Stage.UnderWay() && !d.Task.Act && !d.GoingBack && !foundHome:
+		d.foreign(d.Share, i.Share, i.Revision)
 		return
 	}
+	was := d.Share
+	d.then(Changed{From: was, Share: i.Share, Revision: i.Revision})
 	switch {
-	case d.Stage == None || d.Task.Act:
-		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+	case d.Task.Act && d.Task.Do == StandUp && i.Share.Of(d.Task.Side) > 0:
+		d.then(NotDone{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share}}) // to go on would restart what answers them
+	case d.Task.Act:
 	case d.Stage == RolledBack && i.Holding:
-		// A change that was begun before the going home came through after it.
-		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
-		d.then(WentBack{Cause: d.Why})
-		d.order(Task{Do: GoHome, Side: d.Target.Other()})
-	case d.Stage.Over():
-		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
+		d.goHome(d.Why, false) // a change that was begun before the going home came through after it
+	case !d.Stage.UnderWay():
 	case d.GoingBack:
-		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
-		if d.Task.Do != GoHome {
-			d.order(Task{Do: GoHome, Side: d.Target.Other()})
-		}
-	case i.Share == d.Home() && d.Moved:
-		d.then(Changed{From: d.Share, Share: i.Share, Revision: i.Revision})
-		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
+		d.goOnHome()
 	default:
-		d.foreign(d.Share, i.Share, i.Revision)
+		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
+	}
+}
+
+// goOnHome takes up a going back that something else got in the way of.
+func (d *decision) goOnHome() {
+	if d.Task.Do != GoHome {
+		d.order(Task{Do: GoHome, Side: d.Target.Other()})
 	}
 }
 
@@ -204,14 +209,12 @@ func (d *decision) metOrder(i FrontSeen) {
 	cause := Cause{Kind: ByOrder, Order: i.Order}
 	home, from := d.neverMoved(), d.Share
 	d.then(MetOrder{Order: i.Order, Share: i.Share})
-	if !d.Stage.UnderWay() {
-		return
-	}
 	switch {
+	case d.Stage == RolledBack && i.Holding && i.Order.Side != d.Target && i.Share != d.Home():
+		d.goHome(d.Why, false) // what was begun before came through after it
+	case !d.Stage.UnderWay():
 	case d.GoingBack:
-		if d.Task.Do != GoHome {
-			d.order(Task{Do: GoHome, Side: d.Target.Other()})
-		}
+		d.goOnHome()
 	case i.Order.Side == d.Target:
 		d.foreign(from, i.Share, i.Revision) // somebody sent everything forward
 	case home && i.Share == d.Home():
@@ -220,8 +223,7 @@ func (d *decision) metOrder(i FrontSeen) {
 		d.then(WentBack{Cause: cause})
 		d.then(Ended{Stage: RolledBack, Cause: cause})
 	default:
-		d.then(WentBack{Cause: cause})
-		d.order(Task{Do: GoHome, Side: d.Target.Other()})
+		d.goHome(cause, false)
 	}
 }
 
@@ -247,12 +249,16 @@ func (d *decision) alarmed(i Alarmed) {
 
 // timeUp goes on when leg or keep are over.
 func (d *decision) timeUp() {
-	if !d.Timed() || d.Frozen() {
+	if !d.Timed() || d.Frozen() || len(d.Lacks) > 0 {
 		return
 	}
 	switch {
 	case !d.Proven:
 		d.prove()
+	case d.Stage == Prove:
+		d.start()
+	case d.Stage == Keep && d.There.Empty():
+		d.freeze(Cause{Kind: NobodyLeft, Home: d.There})
 	case d.Stage == Shift:
 		d.advance(false)
 	case d.Then == plan.ThenAsk:
@@ -280,9 +286,7 @@ func (d *decision) resumed(i Resumed) {
 	switch {
 	case !d.Stage.UnderWay():
 	case d.GoingBack:
-		if d.Task.Do != GoHome {
-			d.order(Task{Do: GoHome, Side: d.Target.Other()})
-		}
+		d.goOnHome()
 	case wasMoved && d.Share == d.Home() && noted != d.Home():
 		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
 	default:

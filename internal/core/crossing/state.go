@@ -50,7 +50,8 @@ type State struct {
 	Route       route.Route    `json:"route"`
 	Keep        time.Duration  `json:"keep"`
 	Then        plan.Then      `json:"then"`
-	Hold        bool           `json:"hold,omitempty"` // wait for a person before the first leg and after failures
+	First       bool           `json:"first,omitempty"` // nobody was live: there is nothing to compare with
+	Hold        bool           `json:"hold,omitempty"`  // wait for a person before the first leg and after failures
 	Begun       time.Time      `json:"begun,omitzero"`
 
 	Stage Stage         `json:"stage"`
@@ -70,8 +71,10 @@ type State struct {
 	Question  Question        `json:"question,omitzero"`  // what a person is asked; its ID is 0 if nobody is
 	Accepted  []proof.Finding `json:"accepted,omitempty"` // findings that somebody accepted
 	Overruled []Overruling    `json:"overruled,omitempty"`
-	Foreign   bool            `json:"foreign,omitempty"` // somebody else changed the share, and nobody has said what to do
-	Ours      split.Share     `json:"ours,omitempty"`    // what it was before, while Foreign
+	Waived    []string        `json:"waived,omitempty"`    // guards without whose judgement a person goes on with the present leg or keep
+	Baselines []Baseline      `json:"baselines,omitempty"` // what the other side last answered, kept since all requests have moved
+	Foreign   bool            `json:"foreign,omitempty"`   // somebody else changed the share, and nobody has said what to do
+	Ours      split.Share     `json:"ours,omitempty"`      // what it was before, while Foreign
 	OursLeg   int             `json:"ours_leg,omitempty"`
 	Trouble   Trouble         `json:"trouble,omitzero"` // the last thing that went wrong
 }
@@ -145,6 +148,12 @@ func (s State) FrozenBy(kind CauseKind) (Freeze, bool) {
 	return s.Freezes[n], true
 }
 
+// LiveIll reports whether the side crossed from is, or was, ill while it got requests.
+func (s State) LiveIll() bool {
+	_, frozen := s.FrozenBy(HomeIll)
+	return frozen || slices.ContainsFunc(s.Overruled, func(o Overruling) bool { return o.Guard == LiveSide })
+}
+
 // Next is the leg that follows, and false if there is none. Legs that the traffic has
 // been steered past are left out.
 func (s State) Next() (leg int, ok bool) {
@@ -156,9 +165,10 @@ func (s State) Next() (leg int, ok bool) {
 	return 0, false
 }
 
-// Timed reports whether a leg or the keep is to end by itself.
+// Timed reports whether something is to end by itself: a leg, the keep, or the time between
+// a proof and the first leg, which is none where everything is known.
 func (s State) Timed() bool {
-	return (s.Stage == Shift && s.Leg >= 0 || s.Stage == Keep) && !s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
+	return (s.Stage == Shift && s.Leg >= 0 || s.Stage == Keep || s.Stage == Prove && s.Proven) && !s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
 }
 
 // Whole is how long leg or keep last in all, 0 if nothing is timed.

@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -19,9 +20,11 @@ const (
 	staleSides = 5                // and one of a side for so many of its intervals,
 	freshSide  = 3 * time.Second  // but no less than this
 	judgeEvery = FrontEvery       // how often guards are evaluated
-	holdFor    = 5 * time.Second  // all traffic is held at home for so long after it went there
+	holdFor    = 5 * time.Second  // all traffic is held at home until it was read there for so long after it went there,
+	holdMost   = 30 * time.Second // but no longer than this
 	knownFor   = 10 * time.Second // what a side was read to be counts for so long for going home
 	tellFor    = 10 * time.Second // a front is given so long to know a side's instances before a share goes there
+	lapseAfter = 30 * time.Second // what is not known for so long stops the route until a person goes on
 	startFor   = 3 * time.Second  // a keeper that was started waits for its sides for so long
 	figureSpan = 10 * time.Second // that displayed figures are taken over
 	rateSpan   = 3 * time.Second  // that requests a second are taken over: they change at once when the share does
@@ -43,7 +46,8 @@ type Engine struct {
 	now    time.Time     // the last moment that it heard of
 	left   time.Duration // of leg or keep, of the time that is watched
 	ready  bool          // the front was read, and held against the state
-	homed  time.Time     // when all traffic went home last
+	homed  time.Time     // when all traffic went home last,
+	seen   time.Time     // and when it was last read to be where it belongs
 	tasked time.Time     // when the present task was ordered
 	since  time.Time     // when the target first got traffic, zero before
 
@@ -57,6 +61,8 @@ type Engine struct {
 	guards   *guard.Guards
 	statuses []guard.Status
 	judged   time.Time // when the guards were last evaluated
+
+	lacking map[lackKey]time.Time // what has been missing since when the route needs it
 
 	split   SplitView
 	splitAt time.Time // of the door log that it was judged by
@@ -107,10 +113,24 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 }
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
-	m.Rest = e.left
+	m.Rest, m.There, m.Lacks = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At)
+	before, facts := e.state, e.facts(m.At)
 	events, err := crossing.Decide(e.state, m, in)
 	for _, ev := range events {
 		e.apply(ev)
+	}
+	begins := before.Part() == 0 && e.state.Part() > 0
+	arrives := e.state.Stage == crossing.Keep && (before.Stage != crossing.Keep || e.state.Since != before.Since)
+	if begins || arrives && !(before.LiveIll() && len(before.Baselines) > 0) { // an ill side is nothing to compare with
+		since := time.Time{} // the other side alone got requests until now
+		if before.Stage == crossing.Shift && !begins {
+			since = before.Since
+		}
+		more, _ := crossing.Decide(e.state, m, crossing.Arrived{Baselines: e.guards.Baselines(facts, since)})
+		for _, ev := range more {
+			e.apply(ev)
+		}
+		events = append(events, more...)
 	}
 	return events, err
 }
@@ -122,6 +142,9 @@ func (e *Engine) apply(ev crossing.Event) {
 	if e.state.Since != before.Since || e.state.Left != before.Left {
 		e.left = e.state.Left
 	}
+	if e.state.Since != before.Since || e.state.Frozen() || !e.state.Timed() {
+		e.lacking = nil
+	}
 	switch f := ev.What.(type) {
 	case crossing.Begun:
 		e.since, e.guards, e.statuses = time.Time{}, guard.New(e.plan.Guards), nil
@@ -131,6 +154,9 @@ func (e *Engine) apply(ev crossing.Event) {
 	case crossing.AtHome:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
 		e.homed = ev.At
+	case crossing.NotHome: // the front's own word is younger than its last reading
+		e.front.reading.Sides[f.Home.Side].Instances = nil
+		e.front.changes++
 	case crossing.MetOrder:
 		if f.Share == split.Toward(f.Order.Side, split.Whole) {
 			e.homed = ev.At
@@ -142,9 +168,6 @@ func (e *Engine) apply(ev crossing.Event) {
 		e.raising, e.tasked = raising{}, ev.At
 		if t.Do == crossing.StandUp {
 			e.raising = raising{task: t.ID, deadline: ev.At.Add(e.plan.RaiseLimit(t.Side))}
-			if e.holding(ev.At) {
-				e.raising.deadline = e.homed.Add(holdFor + e.plan.RaiseLimit(t.Side))
-			}
 		}
 	}
 	if s := e.state.Stage; s != crossing.Shift && s != crossing.Keep {
@@ -241,6 +264,7 @@ func (e *Engine) DoorRead(d reading.Door) { e.door = d }
 func (e *Engine) hold(at time.Time) []crossing.Event {
 	r := e.front.reading
 	seen := crossing.FrontSeen{Share: r.Split.Share, Order: r.Order, Revision: r.Split.Revision, Holding: e.holding(at)}
+	e.seen = e.front.at
 	if !e.ready {
 		return e.takeUp(at)
 	}
@@ -263,12 +287,7 @@ func (e *Engine) takeUp(at time.Time) []crossing.Event {
 	r := e.front.reading
 	found := crossing.Found{Share: r.Split.Share, Noted: e.state.Share, Known: true}
 	for _, side := range split.Sides {
-		found.Wanted[side] = e.sides[side].view.Wanted
-		for _, c := range e.sides[side].view.Instances {
-			if c.Running {
-				found.Running[side]++
-			}
-		}
+		found.Wanted[side], found.Running[side] = e.sides[side].view.Wanted, len(e.Running(side))
 	}
 	e.ready, e.revision = true, r.Split.Revision
 	return e.decide(at, Self, crossing.Resumed{Found: found, Order: r.Order})
@@ -292,30 +311,13 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	if at.Sub(e.judged) >= judgeEvery {
 		events = append(events, e.watch(at)...)
 	}
+	if e.lapses(at) {
+		events = append(events, e.decide(at, Self, crossing.Lapsed{})...)
+	}
 	if e.left <= 0 && e.ready && e.counts(at) {
 		events = append(events, e.decide(at, Self, crossing.TimeUp{})...)
 	}
 	return events
-}
-
-// counts reports whether the time of leg or keep passes.
-func (e *Engine) counts(at time.Time) bool {
-	return e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0
-}
-
-// lacks is what has to be known for the route to go on, and is not. Nothing goes on
-// without being watched.
-func (e *Engine) lacks(at time.Time) []Lack {
-	var list []Lack
-	if !e.front.fresh(at) {
-		list = append(list, Lack{Kind: LackFront, Since: e.front.at, Said: e.front.failed})
-	}
-	for _, side := range split.Sides {
-		if s := &e.sides[side]; !s.fresh(at) {
-			list = append(list, Lack{Kind: LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
-		}
-	}
-	return list
 }
 
 // watch evaluates the guards, and heeds the gravest that has tripped.
@@ -325,19 +327,70 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 	if s.Stage.Over() || s.Stage == crossing.None {
 		return nil // the guards' last word stays
 	}
-	target := &e.sides[s.Target]
-	e.statuses = e.guards.Evaluate(guard.Facts{
-		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), SideRead: target.fresh(at),
-		Condition: target.view.Instances, Ill: e.ill, Wanted: target.view.Wanted,
-	})
-	if s.GoingBack || e.since.IsZero() {
+	e.statuses = e.guards.Evaluate(e.facts(at))
+	if s.GoingBack {
 		return nil
+	}
+	events := e.watchLive(at)
+	if e.since.IsZero() {
+		return events
 	}
 	alarm, ok := guard.Gravest(e.statuses, s.Target, s.Overruled)
 	if !ok {
+		return events
+	}
+	home := e.lastBench(s.Target.Other()) // nobody is sent by itself to where nobody was seen last
+	if _, called := s.FrozenBy(crossing.NobodyHome); called && len(e.front.reading.Sides[home.Side].Instances) == 0 {
+		// The front said so, and knows nobody there yet: to ask it again is no news.
+		home = crossing.Bench{Known: true, Side: home.Side, Other: max(home.Other, 1)}
+	}
+	const lately = 3 * time.Second
+	if b := e.bad(at, home.Side, lately); b >= wayout.Half && b > e.bad(at, s.Target, lately) {
+		// To go where more fails than here helps nobody, whatever its instances say.
+		home = crossing.Bench{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1), Failing: b}
+	}
+	return append(events, e.decide(at, Guards, crossing.Alarmed{Alarm: alarm, Home: home})...)
+}
+
+// facts is what guards are evaluated on.
+func (e *Engine) facts(at time.Time) guard.Facts {
+	s := e.state
+	target := &e.sides[s.Target]
+	return guard.Facts{
+		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Tells: e.front.reading.Tells, SideRead: target.fresh(at),
+		Condition: target.view.Instances, Ill: e.ill, Wanted: target.view.Wanted,
+		Door: e.door, OneClient: e.plan.Front.Key.From == plan.KeyClient && e.plan.Front.Kind() != plan.FrontEmbedded, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.First,
+	}
+}
+
+// watchLive sees to the side that the crossing is to leave, as long as it gets requests.
+func (e *Engine) watchLive(at time.Time) []crossing.Event {
+	s := e.state
+	home := e.bench(s.Target.Other())
+	home.Failing = e.bad(at, home.Side, figureSpan)
+	as := wayout.Side{Known: home.Known, Healthy: home.Healthy, Instances: home.Instances, Bad: home.Failing}
+	if s.First || s.Part() == split.Whole || !as.Ill() {
 		return nil
 	}
-	return e.decide(at, Guards, crossing.Alarmed{Alarm: alarm, Home: e.bench(s.Target.Other())})
+	return e.decide(at, Guards, crossing.LiveIll{Home: home})
+}
+
+// changed is when the share was changed last, as far as it is known.
+func (e *Engine) changed() time.Time {
+	if s := e.state; s.Since.After(e.change.At) && (s.Stage == crossing.Shift || s.Stage == crossing.Keep) {
+		return s.Since
+	}
+	return e.change.At
+}
+
+// bad is the part of a side's answers that were bad lately, 0 if there were too few to say.
+func (e *Engine) bad(at time.Time, side split.Side, over time.Duration) float64 {
+	const few = 20
+	c := e.series.Count(side, at.Add(-over), 0).FailingCount()
+	if c.Of < few || !e.front.fresh(at) {
+		return 0
+	}
+	return c.Rate()
 }
 
 // Order is a task with what the front has to have for it to be done.
@@ -364,8 +417,11 @@ func (e *Engine) Orders() []Order {
 	return list
 }
 
-// holding reports whether all traffic went home just now, and is held there.
-func (e *Engine) holding(at time.Time) bool { return !e.homed.IsZero() && at.Sub(e.homed) <= holdFor }
+// holding reports whether all traffic went home just now, and is held there: a front that
+// could not be read meanwhile may have let something through.
+func (e *Engine) holding(at time.Time) bool {
+	return !e.homed.IsZero() && e.seen.Sub(e.homed) < holdFor && at.Sub(e.homed) <= holdMost
+}
 
 // known reports whether the front knows somebody on each side that a share sends requests
 // to, as last read.

@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -41,6 +42,7 @@ func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 		do(p)
 	}
 	b := &bench{t: t, now: first}
+	b.front.Tells = reading.Tells{Counts: true, Times: true, Waits: true}
 	b.stand(split.Blue, "4.2.0", reading.Healthy)
 	b.told(split.Blue)
 	b.e = New(p, crossing.State{}, b.now)
@@ -125,8 +127,7 @@ func (b *bench) shifts() {
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.e.Started(o.ID)
 	b.pass(time.Second)
-	o = b.order(crossing.Check)
-	b.e.Report(b.now, crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}})
+	b.proves(b.order(crossing.Check))
 	if orders := b.e.Orders(); len(orders) > 0 {
 		b.t.Fatalf("the front does not know green yet, and %v is ordered", orders)
 	}
@@ -138,10 +139,17 @@ func (b *bench) shifts() {
 	b.moves(b.order(crossing.Move))
 }
 
+// proves makes the proof that is ordered.
+func (b *bench) proves(o Order) {
+	b.e.Report(b.now, crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}})
+}
+
 // moves puts what is ordered in force.
 func (b *bench) moves(o Order) {
 	b.front.Split = reading.Split{Share: o.Share, Revision: b.front.Split.Revision + 1, Since: b.now}
 	b.e.Report(b.now, crossing.InForce{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond})
+	b.now = b.now.Add(time.Millisecond)
+	b.look()
 }
 
 func (b *bench) refused(in crossing.Input, want crossing.RefusalKind) {
@@ -192,7 +200,7 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 		b.now = b.now.Add(500 * time.Millisecond)
 		b.e.FrontFailed(b.now, "no answer")
 	}
-	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 || v.Lacks[0].Kind != LackFront || v.Lacks[0].Said != "no answer" || v.Lacks[1].Kind != LackSide {
+	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 || v.Lacks[0].Kind != crossing.LackFront || v.Lacks[0].Said != "no answer" || v.Lacks[1].Kind != crossing.LackSide {
 		t.Errorf("unread for half a minute: %v left, lacking %+v", left(), v.Lacks)
 	}
 	b.look()
@@ -270,6 +278,94 @@ func TestIll(t *testing.T) {
 			if b.e.ill(c) != want {
 				t.Errorf("%+v is ill: %v", c, !want)
 			}
+		}
+	}
+}
+
+// A keeper that has just begun takes nobody for dead whom it has not heard say no.
+func TestNobodyIsDeadAtFirst(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.sides[split.Blue][0].State = reading.Answering
+	b.pass(2 * time.Second)
+	if s := b.e.State(); s.Frozen() || len(b.e.View(b.now).WaysOut) > 0 {
+		t.Errorf("blue has not been seen healthy yet, and it is %v", s)
+	}
+	b.sides[split.Blue][0].History = []float64{-1, -1}
+	b.pass(time.Second)
+	f, frozen := b.e.State().FrozenBy(crossing.HomeIll)
+	if w := b.e.View(b.now).WaysOut; !frozen || f.Cause.Home.Instances != 1 || len(w) != 3 || w[0].Do != wayout.Forward {
+		t.Errorf("blue says no again and again, and it is %v, %+v", b.e.State(), w)
+	}
+	// A person goes on, and is called again when it is worse.
+	if err := b.command(crossing.GoOn{}); err != nil {
+		t.Fatal(err)
+	}
+	b.pass(2 * time.Second)
+	if s := b.e.State(); s.Frozen() {
+		t.Errorf("what was accepted freezes again: %v", s)
+	}
+}
+
+// A live side of which most answers fail is ill, whatever its instances say, and also where
+// nobody reaches them; then it can be left.
+func TestALiveSideThatFails(t *testing.T) {
+	b := newBench(t, func(p *plan.Plan) { p.Route[0].Dwell = time.Hour })
+	b.answer(5*time.Second, 100, 0)
+	b.shifts()
+	b.answer(3*time.Second, 80, 20)
+	for range 24 { // nobody reads blue any more
+		b.now = b.now.Add(500 * time.Millisecond)
+		i := &b.front.Sides[split.Blue].Instances[0]
+		i.Requests += 40
+		i.Status[5] += 30
+		b.read()
+		b.side(split.Green)
+	}
+	f, frozen := b.e.State().FrozenBy(crossing.HomeIll)
+	if !frozen || f.Cause.Home.Failing < 0.5 || f.Cause.Home.Known && f.Cause.Home.Healthy == 0 {
+		t.Errorf("it is %v: %+v", b.e.State(), f.Cause.Home)
+	}
+	v := b.e.View(b.now)
+	if w := v.WaysOut; len(w) != 3 || w[0].Do != wayout.Forward || w[0].Lost > 1 || w[2].Do != wayout.Home {
+		t.Errorf("what helps is %+v", w)
+	}
+	if v.Split.Wrong || v.Split.Front.Verdict != "" {
+		t.Errorf("while requests are lost the split is judged: %+v", v.Split)
+	}
+	if err := b.command(crossing.Steer{Share: split.Whole}); err != nil {
+		t.Error(err)
+	}
+	b.moves(b.order(crossing.Move))
+}
+
+// A guard takes nobody to where more fails than where they are.
+func TestAGuardGoesToNoWorseSide(t *testing.T) {
+	for _, c := range []struct {
+		blue, green int64 // of ten answers that fail
+		back        bool
+	}{{9, 4, false}, {9, 10, true}, {4, 9, true}, {10, 10, true}} {
+		b := newBench(t, func(p *plan.Plan) { p.Route[0].Dwell = time.Hour })
+		b.answer(5*time.Second, 100, 0)
+		b.shifts()
+		b.answer(5*time.Second, 80, 20)
+		for range 8 {
+			b.now = b.now.Add(500 * time.Millisecond)
+			for side, bad := range []int64{c.blue, c.green} {
+				i := &b.front.Sides[side].Instances[0]
+				i.Requests += 10
+				i.Status[5] += bad
+			}
+			b.look()
+		}
+		if b.e.State().GoingBack || b.e.State().Stage.Over() {
+			t.Fatalf("%+v: it goes back before its guard has tripped: %v", c, b.e.State())
+		}
+		b.sides[split.Green][0].State = reading.Failing
+		b.side(split.Green)
+		_, nobody := b.e.State().FrozenBy(crossing.NobodyHome)
+		if back := b.e.State().GoingBack; back != c.back || nobody == c.back {
+			t.Errorf("of ten answers %d and %d fail, and it is %v", c.blue, c.green, b.e.State())
 		}
 	}
 }
@@ -393,6 +489,23 @@ func TestTheView(t *testing.T) {
 	if c := b.e.View(b.now).WayBack.Conditions[0]; c.Stale != 6*time.Second || c.State != "narrow" {
 		t.Errorf("blue was not read for 6 s: %+v", c)
 	}
+	// A point of the track is what both sides answered in its second.
+	b = newBench(t, func(p *plan.Plan) { p.Parts[0].Stacks[split.Blue].Capacity = 0 })
+	b.shifts()
+	for range 4 {
+		for side, n := range [2]int64{30, 10} {
+			c := &b.front.Sides[side].Instances[0]
+			c.Requests, c.Status[5] = c.Requests+n, c.Status[5]+n/5
+		}
+		b.pass(time.Second)
+	}
+	v = b.e.View(b.now)
+	if p := v.Track[len(v.Track)-1]; p.Planned != 2000 || p.Green != 10 || p.All != 40 || p.Failing != 8 {
+		t.Errorf("the last second is %+v", p)
+	}
+	if c := v.WayBack.Conditions[1]; c.Load != 0 {
+		t.Errorf("without a capacity the load is %v", c.Load)
+	}
 	// A side of two versions has both, and one without a crossing lives where most requests go.
 	b = newBench(t)
 	b.sides[split.Blue] = append(b.sides[split.Blue], b.sides[split.Blue][0])
@@ -461,8 +574,14 @@ func TestJudgeSplit(t *testing.T) {
 		{"the front counts otherwise", random, evidence.Count{Bad: 100, Of: 1000}, [2]int64{}, true},
 		{"the door sees otherwise", random, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 20}, true},
 		{"one client sees one side", byClient, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
+		{"and so does one cookie at a proxy", plan.Front{Key: plan.Key{From: plan.KeyCookie}, HAProxy: &plan.HAProxy{}}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
+		{"at our own front the prober has many", plan.Front{Key: plan.Key{From: plan.KeyCookie}}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, true},
+		{"clients that stay may be off by more", plan.Front{Key: plan.Key{From: plan.KeyCookie}}, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
+		{"as may sessions", plan.Front{Key: random.Key, Sticky: true}, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
+		{"and requests one by one may not", random, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, true},
 	} {
-		if v := JudgeSplit(2500, c.front, c.counts, c.door); v.Wrong != c.wrong || v.Asked != 2500 {
+		v := JudgeSplit(2500, c.front, c.counts, c.door)
+		if all := c.door[0] + c.door[1]; v.Wrong != c.wrong || v.Asked != 2500 || v.Door.Of != 0 && v.Door.Of != all {
 			t.Errorf("%s: %+v", c.name, v)
 		}
 	}
@@ -477,4 +596,149 @@ func TestJudgeSplit(t *testing.T) {
 	if v := b.e.View(b.now); !v.Split.Wrong || since.IsZero() || v.Split.Since != since {
 		t.Errorf("all on blue where a fifth should not be: %+v", v.Split)
 	}
+}
+
+// Readings count for as long as is said, to the moment.
+func TestHowLongReadingsCount(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.look()
+	lacks := func(after time.Duration) string {
+		text := ""
+		for _, l := range b.e.View(b.now.Add(after)).Lacks {
+			text += string(l.Kind) + " "
+		}
+		return text
+	}
+	sides := max(staleSides*b.e.plan.HealthEvery(), freshSide)
+	for after, want := range map[time.Duration]string{
+		freshFront: "", freshFront + 1: "front ", sides: "front ", sides + 1: "front side side ",
+	} {
+		if got := lacks(after); got != want {
+			t.Errorf("after %v it lacks %q, want %q", after, got, want)
+		}
+	}
+	if w := b.e.View(b.now.Add(sides + 1)).WayBack; w.State != "narrow" || w.Worst.Stale != sides+1 {
+		t.Errorf("the way back is %+v", w)
+	}
+	// A reading that was asked for before a change of ours was confirmed is not one.
+	asked := Asked{b.now, b.e.front.changes}
+	b.pass(9 * time.Second)
+	late := b.front
+	b.pass(time.Second)
+	b.moves(b.order(crossing.Move))
+	b.e.FrontRead(b.now, asked, late)
+	if s := b.e.State(); s.Share != split.Whole || s.Stage != crossing.Keep {
+		t.Errorf("after an old reading: %v", s)
+	}
+}
+
+// After a going home nothing is raised or retired for as long as it is held; an order that
+// sent everything elsewhere is held no less, and one that did not is not held.
+func TestHolding(t *testing.T) {
+	for _, c := range []struct {
+		what  string
+		share split.Share
+		holds bool
+	}{{"all is home", 0, true}, {"something came through after it", 500, false}} {
+		b := newBench(t)
+		b.front.Order = reading.Order{Generation: 2, Side: split.Blue}
+		b.front.Split = reading.Split{Share: c.share, Revision: 3}
+		b.read()
+		b.front.Split = reading.Split{Share: 0, Revision: 4}
+		b.now = b.now.Add(time.Second)
+		b.look()
+		if err := b.command(crossing.RaiseSpare{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}}); err != nil {
+			t.Fatal(err)
+		}
+		if got := len(b.e.Orders()) == 0; got != c.holds {
+			t.Errorf("%s: holding is %v", c.what, got)
+		}
+		b.pass(holdFor)
+		b.order(crossing.StandUp)
+	}
+}
+
+// A guard that would go back to where the front knows nobody asks for it once, and again
+// when somebody is known there.
+func TestNobodyAtHomeByTheFrontsWord(t *testing.T) {
+	b := newBench(t, func(p *plan.Plan) { p.Guards[0].Most = 0 })
+	b.shifts()
+	b.sides[split.Green][0].State = reading.Failing
+	b.look()
+	o := b.order(crossing.GoHome)
+	// The last reading of the front still has blue's instance; its own word is younger.
+	b.e.Report(b.now, crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: split.Blue}})
+	kept := b.front.Sides[split.Blue].Instances
+	b.front.Sides[split.Blue].Instances = nil
+	before := b.e.State().Seq
+	for _, side := range split.Sides {
+		b.side(side)
+	}
+	b.pass(5 * time.Second)
+	if s := b.e.State(); s.Seq != before || len(s.Freezes) != 1 || s.Freezes[0].Cause.Kind != crossing.NobodyHome {
+		t.Errorf("%d more events: %v", s.Seq-before, s)
+	}
+	b.front.Sides[split.Blue].Instances = kept
+	b.pass(time.Second)
+	b.order(crossing.GoHome)
+}
+
+// A list that failed says nothing new of a side; one that failed in part, what it has.
+func TestAListThatFails(t *testing.T) {
+	b := newBench(t)
+	list := func(said string, conditions ...reading.Condition) SideView {
+		b.now = b.now.Add(time.Second)
+		b.e.SideRead(b.now, SideReading{Side: split.Blue, Asked: Asked{At: b.now}, At: b.now, Conditions: conditions, Error: said})
+		return b.e.View(b.now).Sides[split.Blue]
+	}
+	at := b.now
+	if v := list("no answer"); len(v.Instances) != 1 || v.At != at || v.Error != "no answer" {
+		t.Errorf("after a list that failed: %+v", v)
+	}
+	if v := list("host b: no answer", b.sides[split.Blue][0]); len(v.Instances) != 1 || v.At != b.now || v.Error == "" {
+		t.Errorf("after one that failed in part: %+v", v)
+	}
+	if v := list(""); len(v.Instances) != 0 || v.At != b.now || v.Error != "" {
+		t.Errorf("after one of nobody: %+v", v)
+	}
+}
+
+// Nobody waits for sides that cannot be read when a keeper was started, for longer than it
+// takes them to be tried, or than is said.
+func TestHowLongSidesAreWaitedFor(t *testing.T) {
+	for _, c := range []struct {
+		after time.Duration
+		ready bool
+	}{{startFor - 1, false}, {startFor, true}} {
+		b := newBench(t)
+		e := New(b.e.plan, crossing.State{Stage: crossing.Shift, Number: 1, Target: split.Green, Share: 2000, Moved: true}, first)
+		r := b.front
+		r.At = first.Add(c.after)
+		e.FrontRead(r.At, Asked{At: r.At}, r)
+		if got := e.View(r.At).Ready; got != c.ready {
+			t.Errorf("after %v without the sides it is ready: %v", c.after, got)
+		}
+	}
+}
+
+// A side that was proven and has died since gets nothing more, by hand or by time.
+func TestNothingMoreGoesToADeadSide(t *testing.T) {
+	b := newBench(t, func(p *plan.Plan) { p.Guards = nil })
+	b.shifts()
+	b.sides[split.Green][0].State, b.sides[split.Green][0].Running = reading.Exited, false
+	b.look()
+	b.refused(crossing.NextLeg{Leg: 1}, crossing.NobodyServes)
+	b.pass(10 * time.Second)
+	f, frozen := b.e.State().FrozenBy(crossing.NobodyLeft)
+	if !frozen || len(b.e.Orders()) > 0 || f.Cause.Home.Instances != 1 {
+		t.Errorf("when its leg was over: %v", b.e.State())
+	}
+	b.stand(split.Green, "4.3.0", reading.Healthy)
+	b.look()
+	if err := b.command(crossing.GoOn{}); err != nil {
+		t.Fatal(err)
+	}
+	b.pass(time.Second)
+	b.order(crossing.Move)
 }

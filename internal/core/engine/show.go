@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -9,6 +10,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -27,7 +29,6 @@ func (e *Engine) View(at time.Time) View {
 		v.Lacks = e.lacks(at)
 	}
 	for _, side := range split.Sides {
-		side := side
 		v.Sides[side] = e.sides[side].view
 		f := e.series.Over(side, at.Add(-figureSpan), 0)
 		f.Rate = e.series.Count(side, at.Add(-rateSpan), 0).Rate
@@ -40,6 +41,9 @@ func (e *Engine) View(at time.Time) View {
 	e.judgeSplit(at)
 	v.Split = e.split
 	v.WayBack = e.wayBack(at, v.Traffic)
+	if v.WaysOut = e.waysOut(v); len(v.WaysOut) > 0 {
+		v.Split = SplitView{Asked: v.Split.Asked} // those that are lost name no side, so that the rest says nothing of it
+	}
 	v.Overlap = e.overlap(at)
 	return v
 }
@@ -65,18 +69,36 @@ func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
 	home := s.Target.Other()
 	v := e.sides[home].view
 	f := wayback.Facts{
-		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted), Load: 0,
+		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted),
 		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Blocked: e.front.blocked,
 		Switched: e.change.Took, SwitchedAt: e.change.At,
 		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Task.Final),
 	}
-	if age := at.Sub(v.At); age > staleSides*v.Every && age > freshSide {
-		f.Stale = age
+	if part := e.frontPart(home); !slices.ContainsFunc(part, func(c reading.Condition) bool { return c.State == reading.Healthy }) {
+		f.Healthy, f.Instances = 0, len(part) // other parts answer nobody
+	}
+	if !e.sides[home].fresh(at) {
+		f.Stale = at.Sub(v.At)
 	}
 	if v.Capacity > 0 {
 		f.Load = t.Rate / v.Capacity
 	}
 	return wayback.Judge(f)
+}
+
+// waysOut is what can be done where a side that gets requests is known to be ill.
+func (e *Engine) waysOut(v View) []wayout.Way {
+	s := e.state
+	if !s.Stage.UnderWay() || s.GoingBack || s.First {
+		return nil
+	}
+	f := wayout.Facts{Target: s.Target, Share: s.Share, Moved: s.Moved, Proven: s.Proven, Rate: v.Traffic.Rate}
+	for _, side := range split.Sides {
+		b := e.lastBench(side)
+		known := v.At.Sub(e.sides[side].view.At) <= knownFor
+		f.Sides[side] = wayout.Side{Known: known, Healthy: b.Healthy, Instances: b.Instances, Capacity: v.Sides[side].Capacity, Bad: e.bad(v.At, side, figureSpan)}
+	}
+	return wayout.List(f)
 }
 
 // overlap is since when both sides have stood, and what the spare one has cost.

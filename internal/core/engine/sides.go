@@ -107,6 +107,9 @@ func (e *Engine) Started(task uint64) {
 // judgeRaise reports a raise as done when all instances are healthy, and as failed when
 // one has ended or time is up.
 func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
+	if !e.raising.started && e.holding(at) {
+		e.raising.deadline = at.Add(e.plan.RaiseLimit(e.state.Task.Side)) // it has not begun
+	}
 	r, t := e.raising, e.state.Task
 	switch {
 	case r.task == 0 || r.task != t.ID:
@@ -152,20 +155,27 @@ func (e *Engine) ill(c reading.Condition) bool {
 
 // bench is what is known of a side's ability to serve.
 func (e *Engine) bench(side split.Side) crossing.Bench {
+	b := e.lastBench(side)
+	for _, s := range e.sides {
+		b.Known = b.Known && e.now.Sub(s.view.At) <= knownFor
+	}
+	return b
+}
+
+// lastBench is what was known of it last, however long ago.
+func (e *Engine) lastBench(side split.Side) crossing.Bench {
 	b := crossing.Bench{Side: side, Known: true}
 	for _, s := range split.Sides {
-		v := e.sides[s].view
-		if v.At.IsZero() || e.now.Sub(v.At) > knownFor {
-			b.Known = false
-		}
-		for _, c := range e.frontPart(s) {
+		b.Known = b.Known && !e.sides[s].view.At.IsZero()
+		for _, c := range e.sides[s].view.Instances {
 			switch {
+			case c.Part != e.plan.Main().Name:
 			case s == side:
 				b.Instances++
-				if c.State == reading.Healthy {
+				if !e.ill(c) {
 					b.Healthy++
 				}
-			case c.State == reading.Healthy:
+			case !e.ill(c):
 				b.Other++
 			}
 		}

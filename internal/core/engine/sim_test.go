@@ -15,6 +15,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -127,6 +128,9 @@ type sim struct {
 	bad      [2]float64
 	counted  time.Time
 	open     [2]int64
+	rate     float64   // requests a second
+	hung     time.Time // since when the target's answers do not come, zero while they do
+	waiting  float64   // requests that wait for them
 	homeAt   time.Time // when all went home last, by whomever
 	ourHome  time.Time // by the keeper
 	outside  time.Time // when somebody else changed it last
@@ -137,16 +141,34 @@ type sim struct {
 	health  map[string]reading.Health
 	failing float64 // of the target's answers
 
-	watched   time.Duration // of the present keep
-	frontRead time.Time     // when the front was last read for the keeper, and the sides
-	sidesRead [2]time.Time
-	backAt    time.Time      // when it was decided to go back, and it is not home yet
-	elsewhere time.Time      // when somebody went home past the keeper last
-	outAt     time.Time      // when a person let traffic out last
-	ordered   uint64         // the last task
-	folded    crossing.State // of all events
-	surprises bool           // the front has had another share than the keeper was told of
-	disturbed int            // how often the keeper or its sight of the front was
+	// The prober.
+
+	door      reading.Door
+	asking    [2]float64 // its requests, by side, that have not been counted yet
+	cutOff    bool       // it does not reach the front
+	doorHeard time.Time  // when something came of its requests last
+
+	watched      time.Duration // of the present leg or keep, as far as all was known
+	answered     float64       // by the target since it first got requests, or since the keeper began
+	answeredFrom time.Time     // when that was
+	stillLost    float64       // what would have failed since the live side was known to be dead, had everything stayed
+	lost         float64       // what has failed since
+	deadShare    split.Share   // that everything would have stayed at,
+	deadSince    time.Time     // from when on; zero while it is not known, or a person has said something since
+	frontRead    time.Time     // when the front was last read for the keeper, and the sides
+	sidesRead    [2]time.Time
+	dead         time.Time      // until when the engine knows since its last step that nobody of the target serves
+	strayAt      time.Time      // when a change came through after a going home
+	backAt       time.Time      // when it was decided to go back, and it is not home yet
+	backBy       string         // and by whom
+	nobody       int            // how often in a row a going home found nobody there,
+	nobodyAt     time.Time      // and when last
+	elsewhere    time.Time      // when somebody went home past the keeper last
+	outAt        time.Time      // when a person let traffic out last
+	ordered      uint64         // the last task
+	folded       crossing.State // of all events
+	surprises    bool           // the front has had another share than the keeper was told of
+	disturbed    int            // how often the keeper or its sight of the front was
 }
 
 // moment is something that happens at a time.
@@ -176,6 +198,7 @@ func newSim(seed uint64) *sim {
 	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 7)), now: time.Unix(1_800_000_000, 0).UTC(), tally: map[string]int{}, health: map[string]reading.Health{}}
 	s.wild = []float64{0, 0.3, 1}[s.r.IntN(3)]
 	s.compares = s.r.IntN(2) == 0
+	s.rate = []float64{200, 200, 200, 10}[s.r.IntN(4)]
 	s.revision, s.counted = 7, s.now
 	s.plan = s.random()
 	s.stand(split.Blue, "4.2.0", 2)
@@ -196,6 +219,10 @@ func (s *sim) random() *plan.Plan {
 			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: then()},
 			{Name: "unhealthy", Watch: plan.Unhealthy, Then: then()}, {Name: "lost at front", Watch: plan.Lost, Then: then()},
 		},
+		Quiet: []plan.Quiet{plan.QuietAsk, plan.QuietGoOn}[s.r.IntN(2)],
+	}
+	if s.r.IntN(2) == 0 {
+		p.Guards = append(p.Guards, plan.Guard{Name: "door", Watch: plan.Door, Bound: evidence.Bound{Margin: 0.05, Sure: 0.99, AtLeast: 10}, Over: time.Minute, Then: then()})
 	}
 	for part := split.Share(500 + s.r.IntN(4000)); part < split.Whole; part += split.Share(1000 + s.r.IntN(6000)) {
 		p.Route = append(p.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
@@ -291,20 +318,75 @@ func (s *sim) count(until time.Time) {
 	d := until.Sub(s.counted)
 	s.counted = until
 	for _, side := range split.Sides {
-		if len(s.servers[side]) == 0 {
-			continue
+		more := s.rate * d.Seconds() * s.share.Of(side).Fraction()
+		isTarget := s.engine != nil && side == s.engine.state.Target
+		if hangs := isTarget && !s.hung.IsZero(); hangs {
+			s.waiting += more
+			s.answered += more // one that hangs is a bad answer
+		} else if len(s.servers[side]) > 0 {
+			s.answers[side] += more
+			if isTarget {
+				s.bad[side] += more * s.failing
+				s.answered += more
+			}
 		}
-		more := 200 * d.Seconds() * s.share.Of(side).Fraction()
-		s.answers[side] += more
-		if s.engine != nil && side == s.engine.state.Target && s.share.Of(side) > 0 {
-			s.bad[side] += more * s.failing
+		s.lost += more * s.fails(side)
+		if !s.deadSince.IsZero() {
+			s.stillLost += s.rate * d.Seconds() * s.deadShare.Of(side).Fraction() * s.fails(side)
 		}
+		s.asking[side] += 20 * d.Seconds() * s.share.Of(side).Fraction()
 	}
-	if s.engine == nil || s.engine.state.Stage != crossing.Keep {
-		s.watched = 0
-	} else if until.Sub(s.frontRead) <= 3*time.Second && until.Sub(s.sidesRead[0]) <= 6*time.Second && until.Sub(s.sidesRead[1]) <= 6*time.Second {
+	s.ring(until)
+	if e := s.engine; e != nil && e.state.Timed() && !e.state.Frozen() && s.known(until, time.Second) {
 		s.watched += d
 	}
+}
+
+// fails is the part of a side's requests that come to nothing.
+func (s *sim) fails(side split.Side) float64 {
+	isTarget := s.engine != nil && side == s.engine.state.Target
+	switch {
+	case !s.serves(side), isTarget && !s.hung.IsZero():
+		return 1
+	case isTarget:
+		return s.failing
+	}
+	return 0
+}
+
+// serves reports whether anybody of a side does.
+func (s *sim) serves(side split.Side) bool {
+	return len(s.servers[side]) > 0 && slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { return s.health[i.Name] == "" })
+}
+
+// ring lets the prober's requests come to what they come to.
+func (s *sim) ring(at time.Time) {
+	if len(s.door.Ended) == 0 || at.Sub(s.door.Ended[len(s.door.Ended)-1].At) >= time.Second {
+		s.door.Ended = append(s.door.Ended, reading.Ended{At: at.Add(s.clockOf)})
+	}
+	last := &s.door.Ended[len(s.door.Ended)-1]
+	for _, side := range split.Sides {
+		n := int64(s.asking[side])
+		s.asking[side] -= float64(n)
+		switch bad := int64(float64(n)*s.fails(side) + s.r.Float64()); {
+		case n == 0:
+		case s.cutOff || s.down:
+			last.Unreached += n
+		case s.fails(side) == 1:
+			last.Nobody.Of += n
+			last.Nobody.Bad += n
+			s.doorHeard = at
+		default:
+			last.Sides[side].Of += n
+			last.Sides[side].Bad += min(bad, n)
+			s.doorHeard = at
+		}
+	}
+}
+
+// known reports whether all that the route needs was read lately, give or take.
+func (s *sim) known(at time.Time, slack time.Duration) bool {
+	return at.Sub(s.frontRead) <= freshFront+slack && at.Sub(s.sidesRead[0]) <= 5*time.Second+slack && at.Sub(s.sidesRead[1]) <= 5*time.Second+slack
 }
 
 // put puts a share in force.
@@ -378,6 +460,7 @@ func (s *sim) start() {
 	}
 	s.folded = state
 	s.clockOf = s.skew
+	s.frontRead, s.sidesRead, s.answered, s.watched, s.deadSince, s.door.Ended = time.Time{}, [2]time.Time{}, 0, state.Whole()-state.Left, time.Time{}, nil
 	s.engine = New(s.plan, state, s.clock())
 	s.tell("a keeper starts: %v", state)
 	s.later(s.millis(1, 500), s.readFront)
@@ -392,9 +475,12 @@ func (s *sim) clock() time.Time { return s.now.Add(s.clockOf) }
 
 func (s *sim) tick() {
 	at := s.clock()
-	s.engine.DoorRead(reading.Door{At: at})
+	d := s.door
+	d.At, d.Ended = at, slices.Clone(d.Ended)
+	s.engine.DoorRead(d)
 	s.took(s.engine.Pass(at))
-	if s.r.IntN(20) == 0 {
+	s.heard()
+	if s.r.IntN(50) == 0 {
 		_ = s.engine.View(at)
 	}
 	due := s.engine.Due(at).Sub(at)
@@ -409,6 +495,15 @@ func (s *sim) took(events []crossing.Event) {
 		s.holds(e)
 	}
 	s.consistent(len(events) > 0)
+	s.noticed()
+	s.still()
+	s.dead = time.Time{}
+	if e := s.engine; e.bench(e.state.Target).Empty() {
+		s.dead = e.sides[0].view.At.Add(knownFor)
+		if other := e.sides[1].view.At.Add(knownFor); other.Before(s.dead) {
+			s.dead = other
+		}
+	}
 	s.write()
 	s.perform()
 }
@@ -513,7 +608,7 @@ func (s *sim) readFront() {
 }
 
 func (s *sim) reading() reading.Front {
-	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order}
+	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true}}
 	for _, side := range split.Sides {
 		r.Sides[side].Open = s.open[side]
 		for _, server := range s.servers[side] {
@@ -521,6 +616,12 @@ func (s *sim) reading() reading.Front {
 			c := reading.Count{Server: server, Requests: int64(s.answers[side]) / n}
 			c.Status[5] = int64(s.bad[side]) / n
 			c.Status[2] = c.Requests - c.Status[5]
+			if s.engine != nil && side == s.engine.state.Target && !s.hung.IsZero() {
+				for _, wait := range reading.Waits {
+					older := max(s.waiting-s.rate*s.share.Of(side).Fraction()*wait.Seconds(), 0)
+					c.Waiting = append(c.Waiting, int64(older)/n)
+				}
+			}
 			r.Sides[side].Instances = append(r.Sides[side].Instances, c)
 		}
 	}
@@ -654,7 +755,7 @@ func (s *sim) move(o Order, gone *bool) {
 			}
 			// Nobody is there any more to hear of it.
 			if !s.down && !(s.compares && s.stale(o)) && len(s.servers[0])*len(s.servers[1]) > 0 {
-				s.surprises = true
+				s.surprises, s.strayAt = true, s.now
 				s.put(o.Share, fmt.Sprintf("task %d of a keeper that is gone", o.ID))
 			}
 		})
@@ -666,13 +767,17 @@ func (s *sim) move(o Order, gone *bool) {
 // stray is a change that came through after a going home at a front that cannot compare: it
 // has to be undone while it is still held at home.
 func (s *sim) stray(ordered time.Time) {
-	s.surprises = true
+	s.surprises, s.strayAt = true, s.now
 	if s.ourHome != s.homeAt || !s.homeAt.After(ordered) || s.now.Sub(s.homeAt) > 4*time.Second || s.down || s.now.Before(s.held) {
 		return
 	}
 	at, homeAt, disturbed, home := s.now, s.ourHome, s.disturbed, split.Toward(s.order.Side, split.Whole)
 	s.after(6*time.Second, func() {
-		if s.disturbed == disturbed && !s.outAt.After(homeAt) && !s.outside.After(at) && s.share != home {
+		called := false
+		if s.engine != nil {
+			_, called = s.engine.state.FrozenBy(crossing.NobodyHome) // the front had forgotten who is there
+		}
+		if s.disturbed == disturbed && !s.outAt.After(homeAt) && !s.outside.After(at) && s.share != home && !called {
 			s.broke("a change came through after a going home, and 6 s later the front has %v on green: %v", s.share, s.engine.state)
 		}
 	})
@@ -722,7 +827,10 @@ func (s *sim) standUp(o Order, gone *bool) {
 		if *gone {
 			return
 		}
-		if of := s.share.Of(o.Side); of > 0 && s.outside.Before(looked) {
+		// What comes through from before a going home, later than that is held, may do so
+		// between the look and the raise: then the engine has to have heard nothing of it.
+		unheard := s.strayAt.After(looked) && s.engine.state.Share.Of(o.Side) == 0
+		if of := s.share.Of(o.Side); of > 0 && s.outside.Before(looked) && !unheard {
 			s.broke("%v was raised while it got %v of the requests", o.Side, of)
 		}
 		number := 2
@@ -909,7 +1017,7 @@ func (s *sim) person() {
 	case c.Stage == crossing.Shift && s.r.IntN(3) == 0:
 		in = crossing.NextLeg{Leg: next}
 	}
-	s.seen = c.Seq
+	s.seen, s.deadSince = c.Seq, time.Time{}
 	if in == nil {
 		return
 	}
@@ -923,16 +1031,33 @@ func (s *sim) person() {
 
 // holds looks at an event.
 func (s *sim) holds(e crossing.Event) {
-	s.folded = crossing.Apply(s.folded, e)
+	before := s.folded
+	s.folded = crossing.Apply(before, e)
 	c := s.folded
+	s.permitted(e, before)
+	if before.Since != c.Since {
+		s.watched = 0
+	}
+	if since := s.engine.since; !since.Equal(s.answeredFrom) {
+		s.answered, s.answeredFrom = 0, since
+	}
 	of := func(task uint64) {
 		if task != s.ordered {
 			s.broke("a report on task %d counts, and %d was the last one: %+v", task, s.ordered, e.What)
 		}
 	}
 	switch f := e.What.(type) {
+	case crossing.MetOrder:
+		s.deadSince = time.Time{} // it is a person's word, who sees to it
 	case crossing.WentBack:
-		s.backAt = s.now
+		s.backAt, s.backBy = s.now, e.By
+	case crossing.NotHome:
+		if s.nobody++; s.now.Sub(s.nobodyAt) > 10*time.Second || s.backBy != Guards {
+			s.nobody = 1
+		}
+		if s.nobodyAt = s.now; s.nobody > 4 {
+			s.broke("a guard asks again and again to go to where nobody is")
+		}
 	case crossing.Raised:
 		of(f.Task)
 	case crossing.Proved:
@@ -951,9 +1076,6 @@ func (s *sim) holds(e crossing.Event) {
 			s.broke("somebody is said to have changed the front, and nobody did: %+v", f)
 		}
 	case crossing.Ended:
-		if f.Stage == crossing.Settled && e.By == Self && s.watched < s.plan.Keep-1100*time.Millisecond && c.Keep > 0 {
-			s.broke("it settled by itself after %v of %v were watched", s.watched, s.plan.Keep)
-		}
 	case crossing.AtHome:
 		of(f.Task)
 		if s.share != f.Share && !s.outside.After(s.homeAt) {
@@ -961,9 +1083,112 @@ func (s *sim) holds(e crossing.Event) {
 		}
 	case crossing.Ordered:
 		s.ordered = e.Seq
+		if e.At.Before(s.dead) && f.Task.Do == crossing.Move && !f.Task.Act && f.Task.Share.Of(c.Target) > before.Part() {
+			s.broke("more is to go to %v, where nobody serves", c.Target)
+		}
 		if f.Task.Do == crossing.Retire && c.Share.Of(f.Task.Side) > 0 {
 			s.broke("%v is to be retired, which gets %v", f.Task.Side, c.Share.Of(f.Task.Side))
 		}
+	}
+}
+
+// permitted holds what goes on to what is known: nothing goes on without it.
+func (s *sim) permitted(e crossing.Event, before crossing.State) {
+	if before.Begun.IsZero() {
+		return
+	}
+	goesOn := false
+	switch f := e.What.(type) {
+	case crossing.Ordered:
+		goesOn = f.Task.Do == crossing.Move && !f.Task.Act && f.Task.Share.Of(before.Target) > before.Part() ||
+			f.Task.Do == crossing.Retire && f.Task.Side != before.Target && before.Stage == crossing.Settled
+	case crossing.Ended:
+		goesOn = f.Stage == crossing.Settled
+	}
+	if !goesOn {
+		return
+	}
+	known := s.known(s.now, 0)
+	if e.By != Self { // a person may go on while the side that is left is in the dark
+		known = s.now.Sub(s.frontRead) <= freshFront && s.now.Sub(s.sidesRead[before.Target]) <= 5*time.Second
+	}
+	if !known {
+		s.broke("it goes on though the front was read %v ago, and the sides %v and %v ago: %+v", s.now.Sub(s.frontRead), s.now.Sub(s.sidesRead[0]), s.now.Sub(s.sidesRead[1]), e.What)
+	}
+	if before.Stage == crossing.Keep && !s.serves(before.Target) && e.At.Before(s.dead) {
+		s.broke("it settles on %v, where nobody serves", before.Target)
+	}
+	byItself := e.By == Self && (before.Stage == crossing.Shift || before.Stage == crossing.Keep)
+	if !byItself {
+		return
+	}
+	if s.watched < before.Whole()-1100*time.Millisecond && before.Task.ID == 0 {
+		s.broke("it went on by itself after %v of %v were watched: %+v", s.watched, before.Whole(), e.What)
+	}
+	if s.plan.Quiet == plan.QuietGoOn {
+		return
+	}
+	for _, g := range s.plan.Guards {
+		if g.Watch == plan.Failing && s.answered < float64(g.Bound.AtLeast) && !slices.Contains(before.Waived, g.Name) {
+			s.broke("it went on by itself after %.0f answers, and %s needs %d: %+v", s.answered, g.Name, g.Bound.AtLeast, e.What)
+		}
+		if g.Watch == plan.Door && s.now.Sub(s.doorHeard) > doorSilent && !slices.Contains(before.Waived, g.Name) {
+			s.broke("it went on by itself after the prober has heard nothing for %v: %+v", s.now.Sub(s.doorHeard), e.What)
+		}
+	}
+}
+
+// doorSilent is for how long a prober hears nothing until that is noticed, at most.
+const doorSilent = 7 * time.Second
+
+// heard holds guards that have tripped to what came of it: the gravest acts at once, whatever
+// froze before.
+func (s *sim) heard() {
+	e := s.engine
+	c := e.state
+	a, tripped := guard.Gravest(e.statuses, c.Target, c.Overruled)
+	if !tripped || e.since.IsZero() || e.judged != e.now || c.GoingBack || c.Stage != crossing.Shift && c.Stage != crossing.Keep {
+		return
+	}
+	_, nobody := c.FrozenBy(crossing.NobodyHome)
+	switch {
+	case a.Then == plan.RollBack && !nobody:
+		s.broke("%s has tripped, which is to roll back, and it is %v", a.Guard, c)
+	case !c.Frozen():
+		s.broke("%s has tripped, which is to freeze, and it is %v", a.Guard, c)
+	}
+}
+
+// noticed holds what users suffer to what is known of it.
+func (s *sim) noticed() {
+	e := s.engine
+	if s.hung.IsZero() || s.now.Sub(s.hung) < 20*time.Second || s.now.Before(s.held) || e.since.IsZero() || s.now.Sub(s.homeAt) < 20*time.Second || s.now.Sub(s.outside) < 20*time.Second {
+		return
+	}
+	c := e.state
+	if c.Stage != crossing.Shift && c.Stage != crossing.Keep || c.GoingBack || c.Frozen() || c.Part() < 1000 || e.now.Sub(e.since) < 20*time.Second || c.Task.ID != 0 || len(c.Overruled) > 0 {
+		return
+	}
+	if !slices.ContainsFunc(e.statuses, func(g guard.Status) bool { return g.State != guard.Clear && g.State != guard.Off }) {
+		s.broke("%v has hung for %v, and every guard is clear: %v", c.Target, s.now.Sub(s.hung), c)
+	}
+}
+
+// still holds what is done by itself to what holding still would have cost, from when it is
+// known that nobody serves on the live side.
+func (s *sim) still() {
+	e := s.engine
+	c := e.state
+	home := e.bench(c.Target.Other())
+	dead := home.Known && home.Healthy == 0 && home.Other > 0 && (c.Stage == crossing.Shift || c.Stage == crossing.Keep) && !c.GoingBack && c.Task.ID == 0 && s.share == c.Share
+	switch {
+	case s.deadSince.IsZero() && dead:
+		s.deadSince, s.deadShare, s.lost, s.stillLost = s.now, s.share, 0, 0
+	case s.deadSince.IsZero():
+	case home.Known && home.Healthy > 0 || s.outside.After(s.deadSince) || s.elsewhere.After(s.deadSince) || s.strayAt.After(s.deadSince):
+		s.deadSince = time.Time{} // it serves again, or somebody else steers, or what a person did before comes through
+	case s.lost > s.stillLost+s.rate:
+		s.broke("nobody serves on the live side: %.0f requests failed since, and %.0f had everything stayed at %v: %v", s.lost, s.stillLost, s.deadShare, c)
 	}
 }
 
@@ -1028,6 +1253,19 @@ func (s *sim) strikes() {
 		s.failing = []float64{0.01, 0.2, 0.9}[s.r.IntN(3)]
 	case s.failing > 0 && s.r.IntN(3) == 0:
 		s.failing = 0
+	case s.hung.IsZero() && s.happens("the target hung", 12):
+		s.hung, s.waiting = s.now, 0
+	case !s.hung.IsZero() && s.r.IntN(8) == 0:
+		s.hung = time.Time{}
+	case s.happens("the prober was cut off", 20):
+		s.cutOff = true
+		s.after(s.millis(500, 20_000), func() { s.cutOff = false })
+	case s.happens("all of the live side fell ill", 25):
+		if s.engine != nil {
+			for _, i := range s.sides[s.engine.state.Target.Other()] {
+				s.health[i.Name] = reading.Failing
+			}
+		}
 	case s.happens("the front went away", 15):
 		s.disturbed++
 		s.down = true
@@ -1037,7 +1275,9 @@ func (s *sim) strikes() {
 		s.after(s.millis(500, 20_000), func() { s.full = false })
 	case s.happens("the process stood still", 15):
 		s.disturbed++
-		s.held = s.now.Add(s.millis(500, 30_000))
+		if until := s.now.Add(s.millis(500, 30_000)); until.After(s.held) {
+			s.held = until // one that stands still already does so for no shorter
+		}
 	case s.happens("the clock jumped", 20):
 		s.disturbed++
 		s.skew += []time.Duration{-time.Hour, -5 * time.Second, 5 * time.Second, time.Hour}[s.r.IntN(4)]
@@ -1056,7 +1296,7 @@ func (s *sim) strikes() {
 
 // ends holds the run to its end: once nothing goes wrong any more, going home ends.
 func (s *sim) ends() {
-	s.calm, s.down, s.full, s.failing = true, false, false, 0
+	s.calm, s.down, s.full, s.failing, s.hung, s.cutOff = true, false, false, 0, time.Time{}, false
 	s.tell("nothing goes wrong any more")
 	if s.held.After(s.now) {
 		s.until(s.held)

@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -19,11 +20,11 @@ import (
 type View struct {
 	At       time.Time         `json:"at"`
 	Service  string            `json:"service"`
-	Ready    bool              `json:"ready"`    // front and stacks were read, so commands are taken
-	Crossing crossing.State    `json:"crossing"` // its stage is empty if there never was one
-	Left     time.Duration     `json:"left"`     // of leg or keep, of the time that is watched
-	Lacks    []Lack            `json:"lacks,omitempty"`
-	Planned  route.Route       `json:"planned"` // the plan's route
+	Ready    bool              `json:"ready"`           // front and stacks were read, so commands are taken
+	Crossing crossing.State    `json:"crossing"`        // its stage is empty if there never was one
+	Left     time.Duration     `json:"left"`            // of leg or keep, of the time that is watched
+	Lacks    []crossing.Lack   `json:"lacks,omitempty"` // what has to be known for the route to go on, and is not
+	Planned  route.Route       `json:"planned"`         // the plan's route
 	Keep     time.Duration     `json:"keep"`
 	Then     plan.Then         `json:"then"`
 	Live     split.Side        `json:"live"` // as the front's share says while nothing is crossing
@@ -35,30 +36,13 @@ type View struct {
 	Parts    []Part            `json:"parts"`
 	Guards   []guard.Status    `json:"guards"`
 	WayBack  wayback.Readiness `json:"way_back"`
+	WaysOut  []wayout.Way      `json:"ways_out,omitempty"` // what helps, where a side that gets requests is ill
 	Door     reading.Door      `json:"door"`
 	Track    []Point           `json:"track"` // oldest first
 	Traffic  route.Traffic     `json:"traffic"`
 	Bound    evidence.Bound    `json:"bound"`  // of the first guard on failing answers, for outlooks
 	Switch   Switch            `json:"switch"` // the last change of the share
 }
-
-// Lack is something that has to be known before the route goes on, and is not.
-type Lack struct {
-	Kind  LackKind   `json:"kind"`
-	Side  split.Side `json:"side"`           // LackSide
-	Since time.Time  `json:"since,omitzero"` // when it was last known; zero if never
-	Said  string     `json:"said,omitempty"` // why, as the system said it
-}
-
-// LackKind is a kind of lack.
-type LackKind string
-
-// The kinds.
-const (
-	LackFront LackKind = "front" // it was not read lately
-	LackSide  LackKind = "side"  // its instances were not
-	LackWatch LackKind = "watch" // nobody watched: this process stood still
-)
 
 // Overlap is since when both sides have been standing, and what the spare one has
 // cost by now.

@@ -1,6 +1,8 @@
 package figures
 
 import (
+	"math"
+	"slices"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -16,7 +18,10 @@ type Figures struct {
 	Failing  int64         `json:"failing"`  // of them, lost or answered with status 500 and above
 	Slow     int64         `json:"slow"`     // of them, over the bound asked for
 	Lost     int64         `json:"lost"`     // of them, got no instance's answer, or not all of it
+	Left     int64         `json:"left"`     // of them, given up by their clients: they count as failing
 	Timed    int64         `json:"timed"`    // of them, with a time: none where the front measures none
+	Hanging  int64         `json:"hanging"`  // beside them, still without an answer after [Hangs]
+	Late     int64         `json:"late"`     // beside them, still without an answer after the bound asked for
 	Rate     float64       `json:"rate"`     // requests a second
 	P50      time.Duration `json:"p50"`
 	P99      time.Duration `json:"p99"`
@@ -24,11 +29,20 @@ type Figures struct {
 	To       time.Time     `json:"to"`   // when it ends; zero if there was no reading
 }
 
-// FailingCount is the failing answers of all answers.
-func (f Figures) FailingCount() evidence.Count { return evidence.Count{Bad: f.Failing, Of: f.Requests} }
+// Hangs is for how long a request may be without an answer until it counts as failing, for as
+// long as it is.
+const Hangs = 2 * time.Second
 
-// SlowCount is the slow answers of all answers.
-func (f Figures) SlowCount() evidence.Count { return evidence.Count{Bad: f.Slow, Of: f.Requests} }
+// FailingCount is the failing answers of all answers. A request that hangs is a bad answer.
+func (f Figures) FailingCount() evidence.Count {
+	return evidence.Count{Bad: f.Failing + f.Hanging, Of: f.Requests + f.Hanging}
+}
+
+// SlowCount is the slow answers of all answers. A request that will be slow, if it is ever
+// answered, is so already.
+func (f Figures) SlowCount() evidence.Count {
+	return evidence.Count{Bad: f.Slow + f.Late, Of: f.Requests + f.Late}
+}
 
 // longest is how far back a series reaches.
 const longest = 10 * time.Minute
@@ -39,6 +53,7 @@ type Series struct {
 	steps []step
 	last  map[counter]reading.Count
 	lost  [2]int64
+	tells reading.Tells
 	begun bool
 }
 
@@ -56,8 +71,10 @@ type step struct {
 }
 
 type sideStep struct {
-	requests, failing, lost int64
-	latencies               []hdrhistogram.Bar // that are not empty
+	requests, failing, lost, left int64
+	open                          int64 // requests being answered, at its end
+
+	latencies []hdrhistogram.Bar // that are not empty
 }
 
 // Add takes a reading in. The first one only sets the start. It fails, and
@@ -70,6 +87,7 @@ func (s *Series) Add(r reading.Front) error {
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
 			next[k] = c
+			d.open += c.Open
 			before, seen := s.last[k]
 			if !seen {
 				continue // what it counted before it was seen belongs to nobody
@@ -94,7 +112,7 @@ func (s *Series) Add(r reading.Front) error {
 	for len(s.steps) > 1 && r.At.Sub(s.steps[0].to) > longest {
 		s.steps = s.steps[1:]
 	}
-	s.begun = true
+	s.begun, s.tells = true, r.Tells
 	s.last = next
 	for _, side := range split.Sides {
 		s.lost[side] = r.Sides[side].Lost
@@ -107,12 +125,13 @@ func (s *Series) Add(r reading.Front) error {
 func grown(before, now int64) int64 { return max(now-before, 0) }
 
 func (d *sideStep) add(before, now reading.Count) error {
-	if now.Requests < before.Requests || now.Status[5] < before.Status[5] {
+	if now.Requests < before.Requests || now.Status[5] < before.Status[5] || now.Left < before.Left {
 		return nil // it began anew
 	}
-	answered := now.Requests - before.Requests
-	d.requests += answered
-	d.failing += now.Status[5] - before.Status[5]
+	answered, left := now.Requests-before.Requests, now.Left-before.Left
+	d.requests += answered + left
+	d.failing += now.Status[5] - before.Status[5] + left
+	d.left += left
 	if answered == 0 || len(now.Latency) == 0 {
 		return nil
 	}
@@ -171,6 +190,7 @@ func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h 
 		f.Requests += d.requests
 		f.Failing += d.failing
 		f.Lost += d.lost
+		f.Left += d.left
 		f.To = st.to
 		for _, b := range d.latencies {
 			f.Timed += b.Count
@@ -182,11 +202,49 @@ func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h 
 			}
 		}
 	}
-	if !f.To.IsZero() {
-		f.Span = f.To.Sub(from)
-		f.Rate = float64(f.Requests) / f.Span.Seconds()
+	if f.To.IsZero() {
+		return f
 	}
+	for k, c := range s.last {
+		if k.side == side {
+			f.Hanging += c.Longer(Hangs)
+			f.Late += c.Longer(slow)
+		}
+	}
+	if !s.tells.Waits {
+		f.Hanging = s.hanging(side)
+	}
+	f.Span = f.To.Sub(from)
+	f.Rate = float64(f.Requests) / f.Span.Seconds()
 	return f
+}
+
+// hanging is how many requests hang at least, at a front that does not tell how long its
+// open requests have waited: as many as are open beyond those that there would be if answers
+// took [Hangs] on average, which is as long as any should (Little, "A proof for the queuing
+// formula L = λW", Operations Research 9, 1961). It takes the fewest that were open in the
+// last seconds, so that a moment is none.
+func (s *Series) hanging(side split.Side) int64 {
+	const over = 3 * time.Second
+	var answered, open int64
+	var span time.Duration
+	n := 0
+	for _, st := range slices.Backward(s.steps) {
+		took := st.to.Sub(st.from)
+		if n > 0 && span+took > over {
+			break
+		}
+		span += took
+		d := st.sides[side]
+		if answered += d.requests; n == 0 || d.open < open {
+			open = d.open
+		}
+		n++
+	}
+	if n < 3 || span < over/2 {
+		return 0
+	}
+	return max(open-int64(math.Ceil(float64(answered)/span.Seconds()*Hangs.Seconds())), 0)
 }
 
 // Last is the newest step: how many requests each side answered, and how many of

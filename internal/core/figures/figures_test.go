@@ -144,3 +144,43 @@ func BenchmarkOver(b *testing.B) {
 		s.Over(split.Green, start, 250*time.Millisecond)
 	}
 }
+
+// At a front that does not tell how long its open requests have waited, those hang that are
+// more than there would be if answers took two seconds each, for a while.
+func TestWhatHangsByHowManyAreOpen(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		open     []int64 // by half second
+		answered int64   // in each
+		want     int64
+	}{
+		{"as many as ever", []int64{4, 5, 3, 4, 6, 4, 5, 4}, 20, 0},
+		{"slow, and answered", []int64{80, 80, 80, 80, 80, 80, 80, 80}, 20, 0}, // 40 a second: two seconds each
+		{"more than that", []int64{4, 30, 60, 90, 100, 110, 100, 100, 100, 100, 100}, 20, 20},
+		{"none is answered any more", []int64{4, 25, 50, 75, 100, 125, 150, 175, 200}, 0, 75},
+		{"for a moment", []int64{4, 90, 4, 4, 90, 4, 4, 4, 4}, 0, 4},
+		{"at first", []int64{90, 90}, 0, 0},
+	} {
+		var s Series
+		var count reading.Count
+		for n, open := range c.open {
+			count.Open = open
+			count.Requests += c.answered
+			count.Status[2] += c.answered
+			r := reading.Front{At: start.Add(time.Duration(n) * time.Second / 2)}
+			r.Sides[split.Green].Instances = []reading.Count{count}
+			add(t, &s, r)
+		}
+		f := s.Over(split.Green, start, time.Second)
+		if f.Hanging != c.want || f.FailingCount().Of != f.Requests+c.want {
+			t.Errorf("%s: %d of %d hang, want %d", c.name, f.Hanging, f.Requests, c.want)
+		}
+		count.Waiting = []int64{9, 9, 9, 9, 3}
+		r := reading.Front{At: start.Add(time.Minute), Tells: reading.Tells{Waits: true}}
+		r.Sides[split.Green].Instances = []reading.Count{count}
+		add(t, &s, r)
+		if f := s.Over(split.Green, start, time.Second); f.Hanging != 3 || f.Late != 9 {
+			t.Errorf("%s: told, %d hang and %d are late", c.name, f.Hanging, f.Late)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -32,9 +33,13 @@ type Lack string
 // What may be missing.
 const (
 	TooFew     Lack = "too few answers"
-	NoBaseline Lack = "no baseline" // the live side answers nothing that it could be compared with
+	NoBaseline Lack = "no baseline" // the live side answers nothing that it could be compared with, or nothing good
 	NotTimed   Lack = "not timed"   // the front measures no times
+	NotCounted Lack = "not counted" // the front counts no requests
+	NotNamed   Lack = "not named"   // the answers at the door do not say which side gave them
 	NotRead    Lack = "not read"    // what it watches could not be read lately
+	OneClient  Lack = "one client"  // the prober is one, and stays on one side
+	OnlySide   Lack = "only side"   // nobody was live before, so that there is nothing to compare with
 )
 
 // Status is one guard as of a moment.
@@ -47,6 +52,7 @@ type Status struct {
 	Bound      evidence.Bound      `json:"bound,omitzero"` // of guards that compare
 	Most       int                 `json:"most,omitempty"` // of guards that count
 	Baseline   evidence.Count      `json:"baseline"`       // the live side's
+	AsOf       time.Time           `json:"as_of,omitzero"` // of a baseline that was kept; zero for one of now
 	Trial      evidence.Count      `json:"trial"`          // the target's; of guards that count, Bad is the number
 	Comparison evidence.Comparison `json:"comparison"`
 	More       time.Duration       `json:"more,omitempty"`     // until it may be sure, at the present rates
@@ -71,11 +77,22 @@ type Facts struct {
 	Target    split.Side
 	Series    *figures.Series
 	FrontRead bool // the series is up to date
+	Tells     reading.Tells
 	SideRead  bool // the conditions are
 	Condition []reading.Condition
 	Ill       func(reading.Condition) bool
 	Wanted    int // instances of the target
+	Door      reading.Door
+	OneClient bool        // the split key keeps the prober on one side
+	Share     split.Share // the target's part, in force
+	Changed   time.Time   // when the share was changed last, by whomever
+	Baselines []crossing.Baseline
+	First     bool // nobody is on the other side
 }
+
+// alone reports whether the target gets all requests, so that there is nothing of now to
+// compare it with.
+func (f Facts) alone() bool { return f.Share == split.Whole }
 
 // surenessLength is how many certainties a guard shows, and surenessEvery how far they
 // lie apart.
@@ -94,7 +111,6 @@ type Guards struct {
 
 // state is what is remembered of one guard.
 type state struct {
-	baseline evidence.Count // the live side's last count that was large enough
 	sureness []float64
 	was      Status // the last one, for counts that have not changed
 }
@@ -120,9 +136,8 @@ func (g *Guards) Evaluate(f Facts) []Status {
 			s.State = Off
 		case f.Since.IsZero():
 			s.State = Idle
-			if rule.Watch.Compares() {
-				g.before(n, rule, f)
-			}
+		case rule.Watch.Compares() && f.First:
+			s.State, s.Lack = Unknown, OnlySide
 		case rule.Watch.Compares():
 			s = g.compare(n, rule, s, f, mark)
 		case rule.Watch == plan.Unhealthy:
@@ -143,16 +158,103 @@ func count(rule plan.Guard, f figures.Figures) evidence.Count {
 	return f.FailingCount()
 }
 
-// before takes what the live side answers before the target gets anything for the
-// baseline of a switch all at once, after which there is none.
-func (g *Guards) before(n int, rule plan.Guard, f Facts) {
-	if f.Series == nil {
-		return
+// Baselines is what the guards that compare are to compare with once the other side gets
+// nothing any more: what it answered since a time, or over each guard's own if that is zero.
+// Where that is less than a guard needs, what was kept before stays.
+func (g *Guards) Baselines(f Facts, since time.Time) []crossing.Baseline {
+	var list []crossing.Baseline
+	for _, rule := range g.rules {
+		if !rule.Watch.Compares() || rule.Off || f.First {
+			continue
+		}
+		from := since
+		if from.IsZero() {
+			from = f.Now.Add(-rule.Over)
+		}
+		b := crossing.Baseline{Guard: rule.Name, From: from, To: f.Now}
+		_, b.Count = counts(rule, f, from)
+		if before, ok := kept(f.Baselines, rule.Name); ok && b.Count.Of < rule.Bound.AtLeast {
+			b = before
+		}
+		if b.Count.Of > 0 {
+			list = append(list, b)
+		}
 	}
-	live := f.Series.Count(f.Target.Other(), f.Now.Add(-rule.Over), rule.After)
-	if c := count(rule, live); c.Of >= rule.Bound.AtLeast && (rule.Watch != plan.Slow || live.Timed > 0) {
-		g.states[n].baseline = c
+	return list
+}
+
+func kept(list []crossing.Baseline, name string) (crossing.Baseline, bool) {
+	n := slices.IndexFunc(list, func(b crossing.Baseline) bool { return b.Guard == name })
+	if n < 0 {
+		return crossing.Baseline{}, false
 	}
+	return list[n], true
+}
+
+// counts is what both sides did since a time, as a rule counts it.
+func counts(rule plan.Guard, f Facts, since time.Time) (trial, live evidence.Count) {
+	if rule.Watch == plan.Door {
+		a := atDoor(f, since)
+		return a.trial, a.live
+	}
+	trial = count(rule, f.Series.Count(f.Target, since, rule.After))
+	if n := f.Series.Count(f.Target.Other(), since, rule.After); rule.Watch != plan.Slow || n.Timed > 0 { // else it was not timed
+		live = count(rule, n)
+	}
+	return trial, live
+}
+
+// blind is what keeps a guard from judging at all, "" if nothing does.
+func blind(rule plan.Guard, f Facts, since time.Time) Lack {
+	switch {
+	case rule.Watch == plan.Door:
+		return doorBlind(rule, f, since)
+	case !f.FrontRead:
+		return NotRead
+	case !f.Tells.Counts:
+		return NotCounted
+	case rule.Watch == plan.Slow && !f.Tells.Times:
+		return NotTimed
+	}
+	return ""
+}
+
+// times are those that a guard is judged over beside its rule's own, so that what begins late
+// is not lost among what was good before. Each gets its part of what the rule allows to be
+// wrong about. The shortest is only for what both sides go through at the same time: held
+// against what was, a moment in which the whole machine stood still would be enough.
+func times(rule plan.Guard, f Facts) []time.Duration {
+	switch {
+	case rule.Watch == plan.Slow:
+		return nil
+	case rule.Watch == plan.Door && !f.alone():
+		return []time.Duration{20 * time.Second, 5 * time.Second}
+	}
+	return []time.Duration{20 * time.Second}
+}
+
+// overTimes compares the sides over several times, of which the one that says most counts.
+func overTimes(s Status, rule plan.Guard, f Facts, since time.Time) Status {
+	list := times(rule, f)
+	part := rule
+	part.Bound.Sure = 1 - (1-rule.Bound.Sure)/float64(1+len(list))
+	best := judged(s, part, f.Now.Sub(since))
+	for _, span := range list {
+		from := f.Now.Add(-span)
+		if from.Before(since) {
+			continue
+		}
+		w := s
+		trial, live := counts(rule, f, from)
+		w.Trial = trial
+		if !f.alone() {
+			w.Baseline = live
+		}
+		if w = judged(w, part, span); w.Lack == "" && w.Comparison.Sure > best.Comparison.Sure {
+			best = w
+		}
+	}
+	return best
 }
 
 func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) Status {
@@ -161,25 +263,19 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	if from := f.Now.Add(-rule.Over); from.After(since) {
 		since = from
 	}
-	trial := f.Series.Count(f.Target, since, rule.After)
-	s.Trial = count(rule, trial)
-	s.Baseline = count(rule, f.Series.Count(f.Target.Other(), since, rule.After))
-	// Once all traffic has moved, the other side has nothing new to compare with: then
-	// what it last did counts.
-	if s.Baseline.Of >= rule.Bound.AtLeast {
-		st.baseline = s.Baseline
-	} else {
-		s.Baseline = st.baseline
+	trial, live := counts(rule, f, since)
+	s.Trial, s.Baseline = trial, live
+	if f.alone() {
+		b, _ := kept(f.Baselines, rule.Name)
+		s.Baseline, s.AsOf = b.Count, b.To
 	}
-	switch {
-	case !f.FrontRead:
-		s.State, s.Lack = Unknown, NotRead
-	case rule.Watch == plan.Slow && trial.Requests > trial.Lost && trial.Timed == 0:
-		s.State, s.Lack = Unknown, NotTimed
-	case s.Trial == st.was.Trial && s.Baseline == st.was.Baseline:
+	switch lack := blind(rule, f, since); {
+	case lack != "":
+		s.State, s.Lack = Unknown, lack
+	case rule.Watch == plan.Slow && s.Trial == st.was.Trial && s.Baseline == st.was.Baseline:
 		s.State, s.Lack, s.Comparison, s.More = st.was.State, st.was.Lack, st.was.Comparison, st.was.More
 	default:
-		s = judged(s, rule, f.Now.Sub(since))
+		s = overTimes(s, rule, f, since)
 	}
 	if mark {
 		st.sureness = append(append([]float64(nil), st.sureness[max(0, len(st.sureness)-surenessLength+1):]...), s.Comparison.Sure)
@@ -194,14 +290,14 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 // judged compares the sides.
 func judged(s Status, rule plan.Guard, span time.Duration) Status {
 	s.Comparison = evidence.Compare(s.Baseline, s.Trial, rule.Bound)
-	switch s.Comparison.Verdict {
-	case evidence.TooFew:
+	switch v := s.Comparison.Verdict; {
+	case v == evidence.TooFew:
 		s.State, s.Lack = Unknown, TooFew
-	case evidence.NoBaseline:
+	case v == evidence.NoBaseline, s.Baseline.Rate()+rule.Bound.Margin >= 1: // nothing could be worse
 		s.State, s.Lack = Unknown, NoBaseline
-	case evidence.Worse:
+	case v == evidence.Worse:
 		s.State = Tripped
-	case evidence.Watching:
+	case v == evidence.Watching:
 		s.State = Watching
 		s.More = time.Duration(s.Comparison.More * float64(span))
 	default:

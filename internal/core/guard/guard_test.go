@@ -50,7 +50,7 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if seconds > 0 {
 			w.now = w.now.Add(time.Second)
 		}
-		r := reading.Front{At: w.now}
+		r := reading.Front{At: w.now, Tells: reading.Tells{Counts: true, Times: true, Waits: true}}
 		for side, a := range sides {
 			c := &w.counts[side]
 			c.Requests += a.all
@@ -74,7 +74,7 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if err := w.series.Add(r); err != nil {
 			w.t.Fatal(err)
 		}
-		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2,
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Tells{Counts: true, Times: true, Waits: true},
 			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}, {Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
 			Ill:       func(c reading.Condition) bool { return c.State != reading.Healthy }}
 		w.facts(&f)
@@ -106,7 +106,7 @@ func TestComparing(t *testing.T) {
 	if s := w.is("both alike", Clear, ""); s.Trial.Of != 310 || s.Baseline.Of != 2790 {
 		t.Errorf("it compares %+v with %+v", s.Trial, s.Baseline)
 	}
-	w.pass(7, [2]answers{{all: 90}, {all: 10, failing: 2}})
+	w.pass(5, [2]answers{{all: 90}, {all: 10, failing: 2}})
 	if s := w.is("a little worse", Watching, ""); s.More <= 0 || s.Comparison.Sure < 0.5 {
 		t.Errorf("it may be sure after %v; it is %v sure", s.More, s.Comparison.Sure)
 	}
@@ -124,20 +124,111 @@ func TestComparing(t *testing.T) {
 	w.is("not read", Unknown, NotRead)
 }
 
-// Once all traffic has moved, what the live side did last is the baseline; without any
-// there is no verdict.
+// arrive has all requests move to the target, with what the live side did since a time kept.
+func (w *watch) arrive(since time.Time) []crossing.Baseline {
+	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series}
+	w.facts(&f)
+	list := w.guards.Baselines(f, since)
+	if w.since.IsZero() {
+		w.since = w.now
+	}
+	w.facts = func(f *Facts) { f.Share, f.Changed, f.Baselines = split.Whole, w.since, list }
+	return list
+}
+
+// Once all traffic has moved, what the live side did last is the baseline, whole and for as
+// long as it takes; without any there is no verdict.
 func TestTheBaseline(t *testing.T) {
 	w := newWatch(t, failing)
 	w.pass(10, [2]answers{{all: 100, failing: 5}, {}})
-	w.since = w.now
-	w.pass(30, [2]answers{{}, {all: 100, failing: 5}})
-	if s := w.is("all at once, as bad as before", Clear, ""); s.Baseline.Of < 500 || s.Baseline.Rate() != 0.05 {
-		t.Errorf("the baseline is %+v", s.Baseline)
+	w.arrive(time.Time{})
+	w.pass(90, [2]answers{{}, {all: 100, failing: 5}})
+	if s := w.is("all at once, as bad as before", Clear, ""); s.Baseline != (evidence.Count{Bad: 50, Of: 1000}) || s.AsOf != start.Add(10*time.Second) {
+		t.Errorf("the baseline is %+v of %v", s.Baseline, s.AsOf)
 	}
+	w.pass(30, [2]answers{{}, {all: 100, failing: 20}})
+	w.is("and then much worse", Tripped, "")
 	w = newWatch(t, failing)
-	w.since = w.now
+	w.arrive(time.Time{})
 	w.pass(30, [2]answers{{}, {all: 100, failing: 20}})
 	w.is("with nothing to compare with", Unknown, NoBaseline)
+	w = newWatch(t, failing)
+	w.since = w.now
+	w.pass(30, [2]answers{{all: 90, failing: 90}, {all: 10, failing: 10}})
+	w.is("where nothing could be worse", Unknown, NoBaseline)
+	// It is what the live side did on the last leg, however long that was; too little there
+	// does not take the place of what is known.
+	w = newWatch(t, failing)
+	w.pass(1, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	w.pass(200, [2]answers{{all: 10, failing: 1}, {all: 10}})
+	list := w.arrive(w.since)
+	if len(list) != 1 || list[0].Count != (evidence.Count{Bad: 200, Of: 2000}) {
+		t.Errorf("the last leg gives %+v", list)
+	}
+	for of, want := range map[int64]int64{49: 2000, 50: 50} {
+		w.pass(1, [2]answers{{all: of}, {all: 10}})
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, Baselines: list}
+		if again := w.guards.Baselines(f, w.now.Add(-time.Second)); len(again) != 1 || again[0].Count.Of != want {
+			t.Errorf("with %d answers more it is %+v", of, again)
+		}
+	}
+	w.facts = func(f *Facts) { f.First = true }
+	w.pass(1, [2]answers{{}, {all: 100, failing: 100}})
+	w.is("a first release", Unknown, OnlySide)
+	if list := w.guards.Baselines(Facts{Now: w.now, Series: &w.series, First: true}, w.since); len(list) > 0 {
+		t.Errorf("a first release has the baseline %+v", list)
+	}
+}
+
+// A request that hangs, and one that its client gave up, are bad answers.
+func TestHangingAndLeft(t *testing.T) {
+	slow := failing
+	slow.Name, slow.Watch, slow.After = "over 250ms", plan.Slow, 250*time.Millisecond
+	for _, rule := range []plan.Guard{failing, slow} {
+		w := newWatch(t, rule)
+		w.since = w.now
+		w.pass(20, [2]answers{{all: 90, timed: true}, {all: 10, timed: true}})
+		w.is("all well", Clear, "")
+		w.counts[split.Green].Waiting = []int64{60, 50, 40, 40, 40} // longer than 250ms: 50, than two seconds: 40
+		w.pass(1, [2]answers{{all: 90, timed: true}, {}})
+		want := evidence.Count{Bad: 40, Of: 240}
+		if rule.Watch == plan.Slow {
+			want = evidence.Count{Bad: 50, Of: 250}
+		}
+		if s := w.is("some hang", Tripped, ""); s.Trial != want {
+			t.Errorf("%s counts %+v, want %+v", s.Name, s.Trial, want)
+		}
+		w.counts[split.Green].Waiting = nil
+		w.pass(1, [2]answers{{all: 90, timed: true}, {all: 50, timed: true}})
+		w.is("they were answered after all", Clear, "")
+	}
+	w := newWatch(t, failing)
+	w.since = w.now
+	w.pass(20, [2]answers{{all: 90}, {all: 10}})
+	w.counts[split.Green].Left += 30
+	w.pass(1, [2]answers{{all: 90}, {}})
+	if s := w.is("clients gave up", Tripped, ""); s.Trial != (evidence.Count{Bad: 30, Of: 240 - 10}) {
+		t.Errorf("it counts %+v", s.Trial)
+	}
+}
+
+// How sure it is, is kept now and then; a reading that was missing forgets no verdict.
+func TestBetweenReadings(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(10, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	seconds := 6 * int(surenessEvery/time.Second)
+	w.pass(seconds, [2]answers{{all: 90}, {all: 10}})
+	if n := len(w.last[0].Sureness); n != 6 {
+		t.Errorf("in %d seconds it kept %d certainties", seconds, n)
+	}
+	w.facts = func(f *Facts) { f.FrontRead = false }
+	w.pass(1, [2]answers{})
+	w.is("not read", Unknown, NotRead)
+	w.facts = func(*Facts) {}
+	w.pass(1, [2]answers{})
+	w.is("read again, with nothing new", Clear, "")
 }
 
 // A slot that is used again, and a counter that falls, count nothing.
@@ -163,10 +254,16 @@ func TestSlow(t *testing.T) {
 	w.pass(20, [2]answers{{all: 90, timed: true}, {all: 10, slow: 3, timed: true}})
 	w.is("three of ten are slow", Tripped, "")
 	w = newWatch(t, slow)
+	w.facts = func(f *Facts) { f.Tells.Times = false }
 	w.pass(10, [2]answers{{all: 100}, {}})
 	w.since = w.now
 	w.pass(20, [2]answers{{all: 90}, {all: 10}})
 	w.is("a front without times", Unknown, NotTimed)
+	w = newWatch(t, slow)
+	w.pass(10, [2]answers{{all: 100}, {}})
+	w.arrive(time.Time{})
+	w.pass(20, [2]answers{{}, {all: 100, slow: 30, timed: true}})
+	w.is("answers without times are no baseline", Unknown, NoBaseline)
 }
 
 func TestCounting(t *testing.T) {
@@ -255,6 +352,14 @@ func TestGravest(t *testing.T) {
 	list[2].Trial.Bad = 110 // by chance, perhaps
 	if got := names(all...); got != "" {
 		t.Errorf("hardly worse: %q", got)
+	}
+	list[2].Trial.Bad = 130
+	if got := names(all...); got != "" {
+		t.Errorf("worse, and not beyond chance: %q", got)
+	}
+	list[2].Trial.Bad = 160
+	if got := names(all...); got != "failing" {
+		t.Errorf("worse beyond chance: %q", got)
 	}
 	list[2].Trial.Bad = 900
 	if a, ok := Gravest(list, split.Green, all); !ok || a.Guard != "failing" || a.Level != 0.9 || a.Then != plan.RollBack {

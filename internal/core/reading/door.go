@@ -19,22 +19,57 @@ type Answer string
 // The kinds of answers.
 const (
 	GoodAnswer    Answer = ""
-	FailingAnswer Answer = "failing" // an instance answered, with another status than wanted
-	LostAnswer    Answer = "lost"    // no instance answered
+	SlowAnswer    Answer = "slow"      // good, and later than the plan's guard on the door wants it
+	FailingAnswer Answer = "failing"   // an instance answered, with another status or content than wanted
+	LostAnswer    Answer = "lost"      // no instance answered
+	Unreached     Answer = "unreached" // there was no connection to the front, which says nothing of a side
 )
 
 // Door is the door log as of a moment. Its counts begin with the prober.
 type Door struct {
 	At         time.Time            `json:"at"`
 	Answers    int64                `json:"answers"` // requests that ended, one way or another
+	Slow       int64                `json:"slow,omitempty"`
 	Failing    int64                `json:"failing"`
-	Lost       int64                `json:"lost"`
-	LastLost   string               `json:"last_lost,omitempty"` // why
-	LongestGap time.Duration        `json:"longest_gap"`         // between good answers, in nanoseconds
-	Recent     []Mark               `json:"recent"`              // the last answers, oldest first
-	Versions   map[string]int64     `json:"versions,omitempty"`  // answers by the version that gave them
-	LastBegun  map[string]time.Time `json:"last_begun"`          // by side, when the last request began that it answered
-	Seconds    []Second             `json:"-"`                   // the last minutes' answers by side, oldest first
+	LastFailed string               `json:"last_failed,omitempty"` // why
+	Lost       int64                `json:"lost"`                  // also those that did not reach the front
+	LastLost   string               `json:"last_lost,omitempty"`   // why
+	LongestGap time.Duration        `json:"longest_gap"`           // between good answers, in nanoseconds
+	Recent     []Mark               `json:"recent"`                // the last answers, oldest first
+	Versions   map[string]int64     `json:"versions,omitempty"`    // answers by the version that gave them
+	LastBegun  map[string]time.Time `json:"last_begun"`            // by side, when the last request began that it answered
+	Seconds    []Second             `json:"-"`                     // the last minutes' answers by side, oldest first
+	Ended      []Ended              `json:"-"`                     // what came of requests in the last minutes, oldest first
+}
+
+// Ended is what came of the requests that ended within one second.
+type Ended struct {
+	At        time.Time // when it began
+	Sides     [2]Tally
+	Nobody    Tally // of whom it is not known which side they went to
+	Unreached int64 // in none of the others
+}
+
+// Tally is a number of requests, and how many of them came to nothing good: slow, failing
+// or lost.
+type Tally struct{ Of, Bad int64 }
+
+// Over adds up what came of the requests that ended since a time, to the second.
+func (d Door) Over(since time.Time) Ended {
+	sum := Ended{At: since}
+	for _, e := range d.Ended {
+		if e.At.Before(since) {
+			continue
+		}
+		for side, t := range e.Sides {
+			sum.Sides[side].Of += t.Of
+			sum.Sides[side].Bad += t.Bad
+		}
+		sum.Nobody.Of += e.Nobody.Of
+		sum.Nobody.Bad += e.Nobody.Bad
+		sum.Unreached += e.Unreached
+	}
+	return sum
 }
 
 // Second is the answers of one second, by side.

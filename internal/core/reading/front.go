@@ -58,6 +58,20 @@ type Front struct {
 	Sides  [2]Side   `json:"sides"`            // by side
 	Apart  []Apart   `json:"apart,omitempty"`  // members of several fronts that have another share
 	Notice string    `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
+	Tells  Tells     `json:"tells"`
+	Blind  string    `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
+}
+
+// Tells is what a kind of front can tell at all of the requests that it carries.
+type Tells struct {
+	Counts bool `json:"counts"` // how many each instance answered, and how
+	Times  bool `json:"times"`  // how long answers took
+	Waits  bool `json:"waits"`  // how long open requests have waited
+}
+
+// And is what both can tell.
+func (t Tells) And(other Tells) Tells {
+	return Tells{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Waits: t.Waits && other.Waits}
 }
 
 // Side is one side as the front has it.
@@ -75,7 +89,25 @@ type Count struct {
 	Requests int64    `json:"requests"`          // answered, with any status
 	Status   [6]int64 `json:"status"`            // by class; [5] is 500 to 599, [0] is unused
 	Failures int64    `json:"failures"`          // transport: no connection, or broken off
+	Left     int64    `json:"left,omitempty"`    // clients that gave up before an answer began
+	Waiting  []int64  `json:"waiting,omitempty"` // open requests without an answer, that have waited for longer than each of [Waits]; none where the front does not tell
 	Latency  []byte   `json:"latency,omitempty"` // histogram of times to the first byte in µs, HdrHistogram V2 compressed
+}
+
+// Waits are the times that a front tells of its open requests how many have waited longer.
+var Waits = []time.Duration{
+	100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
+}
+
+// Longer is how many open requests have waited for longer than a time: for that of [Waits]
+// which is no shorter, so that all of those counted have.
+func (c Count) Longer(than time.Duration) int64 {
+	for n, wait := range Waits {
+		if wait >= than && n < len(c.Waiting) {
+			return c.Waiting[n]
+		}
+	}
+	return 0
 }
 
 // Histogram is the latency distribution in microseconds; an empty one if there

@@ -82,6 +82,17 @@ func (s Share) Of(side Side) Share {
 // It is the inverse of [Share.Of].
 func Toward(side Side, part Share) Share { return part.Of(side) }
 
+// Alone is the side that all requests go to, and false if they are split.
+func (s Share) Alone() (Side, bool) {
+	switch s {
+	case 0:
+		return Blue, true
+	case Whole:
+		return Green, true
+	}
+	return 0, false
+}
+
 // Fraction is the share as a number between 0 and 1.
 func (s Share) Fraction() float64 { return float64(s) / float64(Whole) }
 

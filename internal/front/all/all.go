@@ -7,6 +7,7 @@ import (
 	"vaiven/internal/front/httpd"
 	"vaiven/internal/front/nginx"
 	"vaiven/internal/front/several"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
@@ -24,15 +25,16 @@ func Open(p *plan.Plan) front.Driver {
 
 // One makes the driver of one front of a plan.
 func One(p *plan.Plan, f plan.Front) front.Driver {
+	on := place.Local{}
 	switch {
 	case f.Kind() == plan.FrontHAProxy:
-		return haproxy.New(f)
+		return haproxy.New(on, f)
 	case f.Kind() == plan.FrontNginx:
-		return nginx.New(p.Service, f)
+		return nginx.New(on, p.Service, f)
 	case f.Kind() == plan.FrontHttpd && f.Httpd.Manager != "":
-		return httpd.NewManager(f)
+		return httpd.NewManager(on, f)
 	case f.Kind() == plan.FrontHttpd:
-		return httpd.NewIncluded(p.Service, f)
+		return httpd.NewIncluded(on, p.Service, f)
 	}
 	return embedded.Dial(p.Socket())
 }

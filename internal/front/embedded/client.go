@@ -66,10 +66,7 @@ func (c *Client) Set(ctx context.Context, share split.Share, e front.Expect) (fr
 	}
 	defer through()
 	d, err := c.change(changing, "/split", setSplit{Share: share, Revision: e.Revision, Generation: e.Generation}, share)
-	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) && err != nil {
-		err = cause
-	}
-	return d, err
+	return d, front.Because(changing, err)
 }
 
 // Home sends all requests to a side, whatever the split is now.

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -406,6 +407,71 @@ func TestTheFrontRefusesWhatWouldLoseRequests(t *testing.T) {
 	}
 	if got := read(t, c).Split; got.Revision != rev || got.Share != 0 {
 		t.Errorf("refusals changed the split to %+v", got)
+	}
+}
+
+// What hangs is told by how long it has, and a client that gives up is counted: on lanes, and
+// by the library's way.
+func TestWhatHangsIsTold(t *testing.T) {
+	release := make(chan struct{})
+	blue := newBackend(t, "blue-1", "1", nil)
+	green := newBackend(t, "green-1", "2", func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case <-release:
+		case <-r.Context().Done():
+		}
+	})
+	url, c, _ := open(t, nil)
+	putInstances(t, c, split.Blue, blue)
+	putInstances(t, c, split.Green, green)
+	setShare(t, c, split.Whole)
+	conns := []net.Conn{dial(t, url), dial(t, url), dial(t, url), dial(t, url)}
+	for n, conn := range conns {
+		text := "GET / HTTP/1.1\r\nHost: x\r\n\r\n"
+		if n%2 == 1 {
+			text = "POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n"
+		}
+		if _, err := io.WriteString(conn, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count := func() reading.Count { return read(t, c).Sides[split.Green].Instances[0] }
+	testkit.Eventually(t, "all four have waited for a while", func() bool {
+		return count().Longer(250*time.Millisecond) == 4
+	})
+	if i := count(); i.Longer(time.Minute) != 0 || i.Left != 0 || i.Requests != 0 {
+		t.Errorf("it tells %+v", i)
+	}
+	conns[0].Close()
+	conns[1].Close()
+	testkit.Eventually(t, "two of their clients have left", func() bool { i := count(); return i.Left == 2 && i.Longer(0) == 2 })
+	close(release)
+	testkit.Eventually(t, "the others are answered", func() bool { i := count(); return i.Requests == 2 && i.Longer(0) == 0 })
+	if i := count(); i.Left != 2 || i.Failures != 0 {
+		t.Errorf("in the end it tells %+v", i)
+	}
+}
+
+// A request is older than the steps that it is counted by say at least, and never younger.
+func TestWaits(t *testing.T) {
+	var w waits
+	begun := waitsBegan.Add(time.Hour)
+	early, late := w.begin(begun), w.begin(begun.Add(400*time.Millisecond))
+	for at, want := range map[time.Duration][2]int64{ // longer than 250 ms, and than a second
+		400 * time.Millisecond: {1, 0}, 700 * time.Millisecond: {2, 0}, 1100 * time.Millisecond: {2, 1}, 1500 * time.Millisecond: {2, 2}, 3 * time.Minute: {2, 2},
+	} {
+		list := w.longer(begun.Add(at))
+		if list[1] != want[0] || list[3] != want[1] {
+			t.Errorf("after %v: %v, want %v", at, list, want)
+		}
+	}
+	w.end(early)
+	w.end(late)
+	if list := w.longer(begun.Add(time.Second)); slices.Max(list) != 0 {
+		t.Errorf("all through, it says %v", list)
+	}
+	if list := w.longer(waitsBegan); slices.Max(list) != 0 {
+		t.Errorf("at first it says %v", list)
 	}
 }
 

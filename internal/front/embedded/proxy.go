@@ -257,7 +257,9 @@ func (p *proxy) through(pass *passage, ask func(*instance) (status int, err erro
 			return last
 		}
 		i.open.Add(1)
+		slot := i.waits.begin(time.Now())
 		status, err := ask(i)
+		i.waits.end(slot)
 		if err == nil {
 			pass.instance = i // its open count goes down when the answer is through
 			i.answered(status, time.Since(pass.begun))
@@ -265,6 +267,7 @@ func (p *proxy) through(pass *passage, ask func(*instance) (status int, err erro
 		}
 		i.open.Add(-1)
 		if pass.left() {
+			i.left.Add(1)
 			return err
 		}
 		i.failures.Add(1)
@@ -369,7 +372,7 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{At: now, Split: t.split, Order: t.order}
+	r := reading.Front{At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
 		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}

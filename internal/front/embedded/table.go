@@ -44,6 +44,8 @@ type instance struct {
 	requests  atomic.Int64
 	status    [6]atomic.Int64
 	failures  atomic.Int64
+	left      atomic.Int64 // clients that gave up before an answer began
+	waits     waits
 	downUntil atomic.Int64 // Unix nanoseconds until which it is avoided, after a failed connection
 
 	mu      sync.Mutex // protects latency
@@ -71,7 +73,7 @@ func (i *instance) answered(status int, took time.Duration) {
 
 // count is the instance's figures as of now.
 func (i *instance) count() reading.Count {
-	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load()}
+	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load(), Left: i.left.Load(), Waiting: i.waits.longer(time.Now())}
 	for class := range c.Status {
 		c.Status[class] = i.status[class].Load()
 	}

@@ -1,6 +1,7 @@
 package fronttest
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -20,7 +21,7 @@ type ByFile struct {
 	Edit    func(data []byte, share split.Share) []byte // as somebody with an editor would
 	Line    string                                      // that may stand in the file, and is not Vaiven's
 	Reload  syscall.Signal
-	Running func() ([]string, error)
+	Running func(context.Context) ([]string, error)
 	Fresh   func(before, now []string) bool
 	Other   string // another file of the configuration, that does not exist
 	Broken  string // and a text for it that the checker refuses
@@ -29,13 +30,13 @@ type ByFile struct {
 // Proxy is what can be done to it.
 func (b ByFile) Proxy() Proxy {
 	reload := func(t *testing.T) {
-		before, err := b.Running()
+		before, err := b.Running(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
 		b.Program.Signal(b.Reload)
 		Eventually(t, "other processes", func() error {
-			now, err := b.Running()
+			now, err := b.Running(t.Context())
 			if err == nil && !b.Fresh(before, now) {
 				err = fmt.Errorf("%v still serve", now)
 			}

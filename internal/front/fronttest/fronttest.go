@@ -53,6 +53,7 @@ func Run(t *testing.T, s System) {
 		{"one that is out gets nothing", oneOut},
 		{"to and fro", toAndFro},
 		{"home from another process", homeFromElsewhere},
+		{"names of their own", ownNames},
 		{"an old revision", oldRevision},
 		{"home is an order", homeIsAnOrder},
 		{"home past a change", homePastAChange},
@@ -413,6 +414,18 @@ func toAndFro(t *testing.T, c *scene) {
 	if !c.Sorts {
 		return
 	}
+	// What it tells is what it gives.
+	r := c.read()
+	if !r.Tells.Counts || r.Blind != "" {
+		t.Errorf("it counts, and says %+v, %q", r.Tells, r.Blind)
+	}
+	for side := range r.Sides {
+		for _, i := range r.Sides[side].Instances {
+			if i.Requests > 0 && r.Tells.Times != (len(i.Latency) > 0) || r.Tells.Waits != (len(i.Waiting) > 0) {
+				t.Errorf("it tells %+v, and of %s there are %d bytes of times and %d of waiting", r.Tells, i.Name, len(i.Latency), len(i.Waiting))
+			}
+		}
+	}
 	// Its counts are those of the instances, give or take what is under way.
 	Eventually(t, "counts that agree", func() error {
 		r := c.read()
@@ -441,6 +454,33 @@ func homeFromElsewhere(t *testing.T, c *scene) {
 	if r := c.read(); r.Split.Share != 0 {
 		t.Errorf("afterwards %v are on green", r.Split.Share)
 	}
+}
+
+// ownNames has a stack that gives its instances names of its own, in which no side is said.
+// Whoever only goes home finds the sides all the same.
+func ownNames(t *testing.T, c *scene) {
+	c.instances(split.Green, c.w.RaiseAs(split.Green, "vm-a01", "vm-7f3"))
+	c.instances(split.Blue, c.w.RaiseAs(split.Blue, "vm-b02", "vm-8e4"))
+	if d := c.set(split.Whole / 2); d.Share != split.Whole/2 {
+		t.Errorf("half is %+v", d)
+	}
+	before := c.read()
+	if got := before.Sides[split.Green].Instances; len(got) != 2 || got[0].Name != "vm-a01" || got[1].Name != "vm-7f3" {
+		t.Errorf("green's instances read as %+v", got)
+	}
+	Eventually(t, "counts of both sides", func() error {
+		now := c.read()
+		for _, side := range split.Sides {
+			if now.Sides[side].Instances[0].Requests+now.Sides[side].Instances[1].Requests == 0 {
+				return fmt.Errorf("none were counted for %v", side)
+			}
+		}
+		return nil
+	})
+	if s, err := c.Driver().Home(c.ctx(), homing(split.Green)); err != nil || s.Share != split.Whole {
+		t.Fatalf("home from another process: %+v, %v", s, err)
+	}
+	c.only(split.Green)
 }
 
 func oldRevision(t *testing.T, c *scene) {

@@ -56,7 +56,14 @@ type World struct {
 // NewWorld is one without instances.
 func NewWorld(t *testing.T) *World {
 	first, _ := stacktest.Ports(t, instances)
-	return &World{t: t, all: map[string]*Instance{}, first: first}
+	w := &World{t: t, all: map[string]*Instance{}, first: first}
+	t.Cleanup(func() { // after all that is begun later has ended: who asks, and the proxy
+		for _, i := range w.all {
+			i.server.CloseClientConnections()
+			i.server.Close()
+		}
+	})
+	return w
 }
 
 // instances is how many a world may raise.
@@ -74,10 +81,20 @@ func (w *World) Addresses() []string {
 // Raise starts instances of a side, numbered from a first one on.
 func (w *World) Raise(side split.Side, first, n int) []reading.Server {
 	w.t.Helper()
+	names := make([]string, n)
+	for k := range names {
+		names[k] = fmt.Sprintf("%v-%d", side, first+k)
+	}
+	return w.RaiseAs(side, names...)
+}
+
+// RaiseAs starts instances of a side with names of their own.
+func (w *World) RaiseAs(side split.Side, names ...string) []reading.Server {
+	w.t.Helper()
 	var list []reading.Server
-	for k := range n {
+	for _, name := range names {
 		i := &Instance{Side: side, hold: make(chan struct{})}
-		i.Name, i.Version = fmt.Sprintf("%v-%d", side, first+k), "4.2.0"
+		i.Name, i.Version = name, "4.2.0"
 		w.mu.Lock()
 		address := Address(w.first + len(w.all))
 		w.mu.Unlock()
@@ -87,10 +104,6 @@ func (w *World) Raise(side split.Side, first, n int) []reading.Server {
 		}
 		i.server = &httptest.Server{Listener: l, Config: &http.Server{Handler: i}}
 		i.server.Start()
-		w.t.Cleanup(func() {
-			i.server.CloseClientConnections()
-			i.server.Close()
-		})
 		i.Address = address
 		w.mu.Lock()
 		w.all[i.Name] = i

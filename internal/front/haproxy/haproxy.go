@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -16,9 +15,9 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
 	"vaiven/internal/front"
 	"vaiven/internal/front/told"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
@@ -30,10 +29,13 @@ const usually = 2 * time.Millisecond
 
 // Driver steers one HAProxy. It is safe for concurrent use.
 type Driver struct {
+	on     place.Machine
 	config plan.HAProxy
 	sticky bool
 
 	steering told.Steering[state]
+
+	lasting sync.WaitGroup // what is being made to last; only tests wait for it, before they remove their folders
 
 	mu     sync.Mutex // protects what follows, and is not held while anybody is asked
 	known  front.Known
@@ -48,14 +50,14 @@ type counted struct {
 }
 
 // New makes a driver. Nothing is asked yet.
-func New(f plan.Front) *Driver {
-	d := &Driver{config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}}
+func New(on place.Machine, f plan.Front) *Driver {
+	d := &Driver{on: on, config: *f.HAProxy, sticky: f.Sticky, base: map[string]counted{}}
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight,
 		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.told())) },
 	}
 	if d.config.Weighs() {
-		d.steering.Mark = front.NewMark(f.Order)
+		d.steering.Mark = front.NewMark(on, f.Order)
 	} else {
 		d.steering.Order = func(s state) reading.Order { return s.order }
 	}
@@ -140,7 +142,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	known := d.told()
-	r := reading.Front{At: time.Now()}
+	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: true}}
 	if r.Split, r.Order, err = d.steering.Known(s, known); err != nil {
 		return reading.Front{}, err
 	}
@@ -196,7 +198,7 @@ func (d *Driver) count(s state, side split.Side, known front.Known) reading.Side
 		}
 		c := reading.Count{
 			Server: known.At(side, v.address, v.name), Open: v.counts.open,
-			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response,
+			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response, Left: v.counts.left - b.counts.left,
 		}
 		for class := range c.Status {
 			c.Status[class] = v.counts.status[class] - b.counts.status[class]
@@ -392,7 +394,7 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 	if c.home != nil {
 		return d.takeHome(ctx, c)
 	}
-	kept, err := d.prepare(c)
+	kept, err := d.prepare(ctx, c)
 	if err != nil {
 		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
 	}
@@ -400,11 +402,11 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 		err = d.commit(ctx, c)
 	}
 	if err != nil {
-		kept.discard()
+		kept.discard(ctx)
 		return err
 	}
 	d.say("")
-	d.put(kept)
+	d.put(ctx, kept)
 	return nil
 }
 
@@ -423,21 +425,22 @@ func (d *Driver) takeHome(ctx context.Context, c change) error {
 		}
 	}
 	d.say("")
-	go func() { // a disk that hangs holds nobody up
-		kept, err := d.prepare(c)
+	d.lasting.Go(func() { // a disk that hangs holds nobody up
+		ctx := context.WithoutCancel(ctx)
+		kept, err := d.prepare(ctx, c)
 		if err != nil {
 			d.say(fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err))
 			return
 		}
-		d.put(kept)
-		kept.sweep()
-	}()
+		d.put(ctx, kept)
+		kept.sweep(ctx)
+	})
 	return nil
 }
 
 // put gives files their places.
-func (d *Driver) put(k kept) {
-	if err := k.put(); err != nil {
+func (d *Driver) put(ctx context.Context, k kept) {
+	if err := k.put(ctx); err != nil {
 		d.say(fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err))
 	}
 }
@@ -460,7 +463,7 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 	}
 	before := d.told()
 	slots := d.slots(s, side)
-	placed, err := place(slots, wanted, before[side])
+	placed, err := assign(slots, wanted, before[side])
 	if err != nil {
 		return fmt.Errorf("%w: backend %s has %d servers for %v, and %d are needed: add some to its configuration", front.ErrRefused,
 			d.config.Backends[side], len(slots), side, len(wanted))
@@ -517,9 +520,9 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 	return d.steering.Told(ctx, s, as)
 }
 
-// place gives each instance a server: the one that has its address already, else one
+// assign gives each instance a server: the one that has its address already, else one
 // that nobody needs, best one that is out of rotation.
-func place(slots []server, wanted, known []reading.Server) (map[string]string, error) {
+func assign(slots []server, wanted, known []reading.Server) (map[string]string, error) {
 	placed := map[string]string{}
 	var left []reading.Server
 	for _, i := range wanted {
@@ -586,47 +589,47 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 }
 
 // kept is files that wait to be put in place.
-type kept []durable.Candidate
+type kept []place.Candidate
 
 // put writes them through to the disk and gives them their places. One that was swept away
 // is no failure: somebody went home meanwhile, and writes it.
-func (k kept) put() error {
+func (k kept) put(ctx context.Context) error {
 	var failed []error
 	for _, c := range k {
-		err := durable.Sync(c.Name())
+		err := c.Slot().On.Sync(ctx, c.Name())
 		if err == nil {
-			err = c.Put()
+			err = c.Put(ctx)
 		}
-		if err != nil && !errors.Is(err, durable.ErrSwept) && !errors.Is(err, fs.ErrNotExist) {
-			c.Discard()
+		if err != nil && !errors.Is(err, place.ErrSwept) && !errors.Is(err, fs.ErrNotExist) {
+			c.Discard(ctx)
 			failed = append(failed, err)
 		}
 	}
 	return errors.Join(failed...)
 }
 
-func (k kept) discard() {
+func (k kept) discard(ctx context.Context) {
 	for _, c := range k {
-		c.Discard()
+		c.Discard(ctx)
 	}
 }
 
 // sweep takes away what others have not put in place yet.
-func (k kept) sweep() {
+func (k kept) sweep(ctx context.Context) {
 	for _, c := range k {
-		_ = c.Sweep() // it is as if that had not been tried
+		_ = c.Slot().Sweep(ctx) // it is as if that had not been tried
 	}
 }
 
 // prepare writes what a reload needs beside the files it looks for it in.
-func (d *Driver) prepare(c change) (kept, error) {
+func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 	var k kept
 	write := func(file string, data []byte) error {
-		mode := os.FileMode(0o644)
-		if info, err := os.Stat(file); err == nil {
+		mode := fs.FileMode(0o644)
+		if info, err := d.on.Stat(ctx, file); err == nil {
 			mode = info.Mode().Perm()
 		}
-		next, err := durable.Slot{Path: file, Mode: mode}.Candidate(data)
+		next, err := place.Slot{On: d.on, Path: file, Mode: mode}.Candidate(ctx, data)
 		if err == nil {
 			k = append(k, next)
 		}
@@ -637,7 +640,7 @@ func (d *Driver) prepare(c change) (kept, error) {
 		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list)))
 	}
 	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && !c.keep {
-		data, err := os.ReadFile(d.config.Map)
+		data, err := d.on.ReadFile(ctx, d.config.Map)
 		if err == nil {
 			order := c.state.order
 			if c.home != nil {
@@ -652,7 +655,7 @@ func (d *Driver) prepare(c change) (kept, error) {
 		failed = append(failed, err)
 	}
 	if err := errors.Join(failed...); err != nil {
-		k.discard()
+		k.discard(ctx)
 		return nil, err
 	}
 	return k, nil

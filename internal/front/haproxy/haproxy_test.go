@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
 )
@@ -93,9 +94,13 @@ func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
 	return func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, kept := start(t, w, config, "rand(10000)")
 		return fronttest.Proxy{
-			Driver: func() front.Driver { return New(f) },
+			Driver: func() front.Driver {
+				d := New(place.Local{}, f)
+				t.Cleanup(d.lasting.Wait)
+				return d
+			},
 			Foreign: func(t *testing.T, share split.Share) {
-				other := New(f)
+				other := New(place.Local{}, f)
 				var commands []string
 				if !f.HAProxy.Weighs() {
 					commands = append(commands, fmt.Sprintf("set map %s sailings %d", f.HAProxy.Map, share))
@@ -113,7 +118,7 @@ func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
 			},
 			Reload: func(t *testing.T) {
 				worker := func() (string, error) {
-					said, err := New(f).ask(t.Context(), "show info")
+					said, err := New(place.Local{}, f).ask(t.Context(), "show info")
 					_, pid, _ := strings.Cut(said, "\nPid: ")
 					pid, _, _ = strings.Cut(pid, "\n")
 					return pid, err
@@ -180,7 +185,7 @@ func TestKeysThatStay(t *testing.T) {
 				f.Key = c.key
 				return needed(f)
 			})
-			fronttest.Grows(t, w, New(f), c.headers)
+			fronttest.Grows(t, w, New(place.Local{}, f), c.headers)
 		})
 	}
 }
@@ -193,7 +198,7 @@ func TestKeysOfAddresses(t *testing.T) {
 			f.Key = key
 			return needed(f)
 		})
-		d := New(f)
+		d := New(place.Local{}, f)
 		for _, side := range split.Sides {
 			if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 1)); err != nil {
 				t.Fatal(err)
@@ -215,7 +220,7 @@ func TestSessionsStay(t *testing.T) {
 		return needed(f)
 	})
 	f.Sticky = true
-	fronttest.Sessions(t, w, New(f))
+	fronttest.Sessions(t, w, New(place.Local{}, f))
 }
 
 // The state file is HAProxy's own form, in which a worker that starts finds everything

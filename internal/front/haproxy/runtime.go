@@ -26,8 +26,7 @@ const longest = 8 << 10
 // ask sends commands in one line and returns all that is said. A line is carried out
 // command by command, with nothing else in between at its thread.
 func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, "unix", d.config.Socket)
+	conn, err := d.on.Dial(ctx, "unix", d.config.Socket)
 	switch {
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
 		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's \"stats socket\" line lets in", front.ErrUnreachable, d.config.Socket)
@@ -108,13 +107,13 @@ func (s server) in() bool { return s.admin&(maintenance|draining) == 0 }
 
 // counts are what a server, or a backend, has counted since HAProxy started.
 type counts struct {
-	sessions, open, queued, connect, response int64
-	status                                    [6]int64
+	sessions, open, queued, connect, response, left int64
+	status                                          [6]int64
 }
 
 // less reports whether any count is lower than another's: then it began anew.
 func (c counts) less(than counts) bool {
-	less := c.sessions < than.sessions || c.connect < than.connect || c.response < than.response
+	less := c.sessions < than.sessions || c.connect < than.connect || c.response < than.response || c.left < than.left
 	for class := range c.status {
 		less = less || c.status[class] < than.status[class]
 	}
@@ -249,6 +248,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		c := counts{
 			sessions: figures.number(row, "stot"), open: figures.number(row, "scur"), queued: figures.number(row, "qcur"),
 			connect: figures.number(row, "econ"), response: figures.number(row, "eresp"),
+			left: figures.number(row, "cli_abrt"),
 		}
 		for class := 1; class < len(c.status); class++ {
 			c.status[class] = figures.number(row, fmt.Sprintf("hrsp_%dxx", class))

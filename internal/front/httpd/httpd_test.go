@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
 	"vaiven/internal/front/include"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
 )
@@ -95,7 +96,7 @@ func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan
 	conf := filepath.Join(dir, "httpd.conf")
 	var members strings.Builder
 	for _, address := range w.Addresses() {
-		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D max=6 acquire=1000 connectiontimeout=2 timeout=60\n", address)
+		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D max=3 acquire=250 retry=1 connectiontimeout=2 timeout=60\n", address)
 	}
 	values := []string{"MEMBERS", members.String(), "DIR", dir, "KEPT", kept, "LISTEN", w.Listen, "MANAGER", manager, "MODULES", modules(t)}
 	h := &plan.Httpd{Balancer: "sailings"}
@@ -110,13 +111,13 @@ func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan
 	fronttest.Write(t, conf, config(f), values...)
 	fronttest.Write(t, filepath.Join(dir, "parts", "a.conf"), part, values...)
 	if !byManager {
-		if made, err := NewIncluded("sailings", f).Prepare(); err != nil || !made {
+		if made, err := NewIncluded(place.Local{}, "sailings", f).Prepare(t.Context()); err != nil || !made {
 			t.Fatalf("made %v, %v", made, err)
 		}
 	}
 	p := fronttest.Start(t, w.Listen, program, "-f", conf, "-D", "FOREGROUND")
 	fronttest.Eventually(t, "its note of the process", func() error {
-		now, err := (&server{config: h.Included}).Running()
+		now, err := (&server{on: place.Local{}, config: h.Included}).Running(t.Context())
 		if err == nil && len(now) == 0 {
 			err = errors.New("nobody serves yet")
 		}
@@ -141,12 +142,12 @@ func TestConformanceOfTheManager(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Sorts: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, _ := start(t, w, managed)
 		return fronttest.Proxy{
-			Driver: func() front.Driver { return NewManager(f) },
+			Driver: func() front.Driver { return NewManager(place.Local{}, f) },
 			Foreign: func(t *testing.T, share split.Share) { // by hand, and half and half
 				if share != split.Whole/2 {
 					t.Fatal("only half and half is done by hand")
 				}
-				m := NewManager(f)
+				m := NewManager(place.Local{}, f)
 				b, err := m.look(t.Context())
 				if err != nil {
 					t.Fatal(err)
@@ -166,9 +167,9 @@ func TestConformanceOfTheManager(t *testing.T) {
 func TestConformanceOfTheInclude(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, byInclude)
-		httpd := &server{config: f.Httpd.Included}
+		httpd := &server{on: place.Local{}, config: f.Httpd.Included}
 		return fronttest.ByFile{
-			Driver: func() front.Driver { return NewIncluded("sailings", f) }, Program: p, File: f.Httpd.File,
+			Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p, File: f.Httpd.File,
 			Edit: func(data []byte, share split.Share) []byte { // half and half, whatever is asked
 				return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
 			},
@@ -193,14 +194,14 @@ func TestSessionsStay(t *testing.T) {
 		return config + "LoadModule headers_module MODULES/mod_headers.so\nLoadModule authz_host_module MODULES/mod_authz_host.so\n" + strings.Join(lines, "\n")
 	})
 	f.Sticky = true
-	fronttest.Sessions(t, w, NewManager(f))
+	fronttest.Sessions(t, w, NewManager(place.Local{}, f))
 }
 
 // A reload puts what stands in the configuration in force: it is read as such.
 func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, p, _ := start(t, w, strings.ReplaceAll(managed, "BalancerPersist On", ""))
-	m := NewManager(f)
+	m := NewManager(place.Local{}, f)
 	if list, err := m.Lacks(t.Context()); err != nil || len(list) != 1 || !strings.Contains(list[0], "BalancerPersist") {
 		t.Errorf("its configuration lacks %q, %v", list, err)
 	}
@@ -231,7 +232,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, p, _ := start(t, w, managed)
-	m := NewManager(f)
+	m := NewManager(place.Local{}, f)
 	if list, err := m.Lacks(t.Context()); err != nil || len(list) > 0 {
 		t.Errorf("its configuration lacks %q, %v", list, err)
 	}
@@ -241,20 +242,20 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", stage, err)
 		}
-		httpd := &server{config: f.Httpd.Included}
-		workers, err := httpd.Running()
+		httpd := &server{on: place.Local{}, config: f.Httpd.Included}
+		workers, err := httpd.Running(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
 		p.Signal(syscall.SIGUSR1)
 		fronttest.Eventually(t, "other workers", func() error {
-			now, err := httpd.Running()
+			now, err := httpd.Running(t.Context())
 			if err == nil && !httpd.Fresh(workers, now) {
 				err = errors.New("the same workers serve")
 			}
 			return err
 		})
-		for name, d := range map[string]front.Driver{"the same driver": m, "another process": NewManager(f)} {
+		for name, d := range map[string]front.Driver{"the same driver": m, "another process": NewManager(place.Local{}, f)} {
 			r, err := d.Read(t.Context())
 			if err != nil || r.Split.Share != before.Split.Share || len(r.Sides[0].Instances) != len(before.Sides[0].Instances) || len(r.Sides[1].Instances) != len(before.Sides[1].Instances) {
 				t.Errorf("%s: after a reload %s reads %+v, %v; before it was %+v", stage, name, r, err, before)
@@ -291,11 +292,11 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 	reload("with the old side retired")
 }
 
-// Instances that hang leave workers for the manager.
+// Instances that hang leave workers for the manager, whichever side they are of.
 func TestHungInstancesLeaveTheManager(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, _, _ := start(t, w, managed)
-	m := NewManager(f)
+	m := NewManager(place.Local{}, f)
 	for _, side := range split.Sides {
 		if err := m.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
 			t.Fatal(err)
@@ -305,15 +306,18 @@ func TestHungInstancesLeaveTheManager(t *testing.T) {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
+	users := http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
 	var wait sync.WaitGroup
 	defer wait.Wait()
 	defer cancel()
 	for range 100 {
 		wait.Go(func() {
-			q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+w.Listen+"/hold", nil)
-			if err == nil {
-				var a *http.Response
-				if a, err = http.DefaultClient.Do(q); err == nil {
+			for ctx.Err() == nil { // who gets nothing asks again
+				q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+w.Listen+"/hold", nil)
+				if err != nil {
+					return
+				}
+				if a, err := users.Do(q); err == nil {
 					_ = a.Body.Close()
 				}
 			}
@@ -334,12 +338,13 @@ func TestHungInstancesLeaveTheManager(t *testing.T) {
 }
 
 func TestWhatAConfigurationLacks(t *testing.T) {
-	const member = "BalancerMember http://a:1 status=+D max=4 acquire=1000 timeout=60\n"
+	const member = "BalancerMember http://a:1 status=+D max=4 acquire=250 retry=1 timeout=60\n"
 	for text, want := range map[string]int{
 		"<Proxy balancer://s>\n" + member + "</Proxy>\n<VirtualHost *:80>\nBalancerPersist On\nProxyPass / balancer://s/\n</VirtualHost>\n":     0,
 		"BalancerPersist On\n<Proxy \"balancer://s\">\n" + member + "</Proxy>\n<VirtualHost *:80>\nProxyPass / balancer://s/\n</VirtualHost>\n": 1,
+		"BalancerPersist On\n<Proxy balancer://s>\nBalancerMember http://a:1 max=4 acquire=1 timeout=6\n</Proxy>\nProxyPass / balancer://s/\n":  1,
 		"<Proxy balancer://s>\nBalancerMember http://a:1\n</Proxy>\nbalancerpersist on\nProxyPass / balancer://s/\n":                            1,
-		"<Proxy balancer://s>\nBalancerMember http://a:1 max=2 acquire=1\n</Proxy>\nProxyTimeout 60\nProxyPass / balancer://s/\n":               1,
+		"<Proxy balancer://s>\nBalancerMember http://a:1 max=2 acquire=1 retry=1\n</Proxy>\nProxyTimeout 60\nProxyPass / balancer://s/\n":       1,
 		"ProxyPass / balancer://other/\nBalancerPersist On\n":                                                                                   1,
 	} {
 		if list := lacks([]string{text}, "s"); len(list) != want && !(want == 1 && len(list) == 2 && strings.HasPrefix(text, "ProxyPass")) {

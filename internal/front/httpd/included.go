@@ -16,13 +16,14 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
 // NewIncluded makes a driver for an include file. Requests are counted from now on.
-func NewIncluded(service string, f plan.Front) *include.Front {
+func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front {
 	return include.New(include.Config{
-		File:    include.File{Path: f.Httpd.File, Server: &server{config: f.Httpd.Included}},
+		File:    include.File{On: on, Path: f.Httpd.File, Server: &server{on: on, config: f.Httpd.Included}},
 		Form:    form{service: service, balancer: f.Httpd.Balancer},
 		Log:     f.Httpd.Log,
 		Usually: time.Second,
@@ -98,9 +99,9 @@ func (f form) Render(s include.Setting) []byte {
 			}
 			fmt.Fprintf(&b, "    # %v %q %q%s\n", side, i.Name, i.Version, out)
 			if factor > 0 {
-				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address, i.Name, factor)
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address, routeOf(side, i.Name), factor)
 			} else {
-				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D\n", scheme, i.Address, i.Name)
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D\n", scheme, i.Address, routeOf(side, i.Name))
 			}
 		}
 	}
@@ -167,6 +168,7 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 
 // server is httpd as the include file's package sees it.
 type server struct {
+	on     place.Machine
 	config plan.Included
 
 	mu      sync.Mutex // protects what follows
@@ -182,7 +184,7 @@ var (
 )
 
 func (s *server) command(ctx context.Context, args ...string) (string, error) {
-	return include.Command(ctx, append(append([]string{}, s.config.Program...), args...)...)
+	return include.Command(ctx, s.on, append(append([]string{}, s.config.Program...), args...)...)
 }
 
 // Main is httpd's configuration; where relative names begin, it says itself.
@@ -215,7 +217,7 @@ func (s *server) Check(ctx context.Context, config string) error {
 
 // Reload has httpd load its configuration.
 func (s *server) Reload(ctx context.Context) error {
-	before, _ := s.Running() // none is none to wait for
+	before, _ := s.Running(ctx) // none is none to wait for
 	s.mu.Lock()
 	s.before = before
 	s.mu.Unlock()
@@ -225,11 +227,11 @@ func (s *server) Reload(ctx context.Context) error {
 
 // Running are the processes that serve. Those from before a reload stay for as long as
 // they answer requests; the parent starts others at once, which alone take new ones.
-func (s *server) Running() ([]string, error) {
+func (s *server) Running(ctx context.Context) ([]string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.pidFile == "" {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		defer cancel()
 		text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_RUN_CFG")
 		m := pidLine.FindStringSubmatch(text)
@@ -238,11 +240,11 @@ func (s *server) Running() ([]string, error) {
 		}
 		s.pidFile = m[1]
 	}
-	master, err := include.PID(s.pidFile)
+	master, err := include.PID(ctx, s.on, s.pidFile)
 	if err != nil {
 		return nil, fmt.Errorf("httpd: %w", err)
 	}
-	return include.Workers(master, func(string) bool { return true })
+	return include.Workers(ctx, s.on, master, func(string) bool { return true })
 }
 
 // Fresh reports whether new workers serve: one of them is enough.
@@ -250,8 +252,8 @@ func (s *server) Fresh(before, now []string) bool { return include.AnyNew(before
 
 // Leaving are those from before the last reload that are still there: they finish what
 // they have. Of a reload that another process of ours told, nothing is known.
-func (s *server) Leaving() ([]string, error) {
-	now, err := s.Running()
+func (s *server) Leaving(ctx context.Context) ([]string, error) {
+	now, err := s.Running(ctx)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.DeleteFunc(now, func(w string) bool { return !slices.Contains(s.before, w) }), err

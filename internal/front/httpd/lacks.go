@@ -3,7 +3,6 @@ package httpd
 import (
 	"context"
 	"fmt"
-	"os"
 	"regexp"
 	"strings"
 )
@@ -12,13 +11,13 @@ import (
 // its balancer to be steered by the manager: so that a reload by anybody keeps what the
 // manager was told, and instances that hang leave workers to the manager.
 func (m *Manager) Lacks(ctx context.Context) ([]string, error) {
-	files, _, err := (&server{config: m.config.Included}).Files(ctx)
+	files, _, err := (&server{on: m.on, config: m.config.Included}).Files(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var texts []string
 	for _, file := range files {
-		data, err := os.ReadFile(file)
+		data, err := m.on.ReadFile(ctx, file)
 		if err != nil {
 			return nil, err
 		}
@@ -39,7 +38,7 @@ var (
 func lacks(texts []string, balancer string) []string {
 	passes := regexp.MustCompile(`(?i)^ProxyPass(Match)?\s.*\bbalancer://` + regexp.QuoteMeta(balancer) + `\b`)
 	uses, keeps := false, true // it is passed to, and everywhere where it is, it is persistent
-	max, acquire, limit := true, true, false
+	max, acquire, retry, limit := true, true, true, false
 	for _, text := range texts {
 		host := 0    // number of the virtual host, 0 outside of all
 		hosts := 0   // so far
@@ -67,6 +66,7 @@ func lacks(texts []string, balancer string) []string {
 			case member.MatchString(line) && within == balancer:
 				max = max && strings.Contains(line, " max=")
 				acquire = acquire && strings.Contains(line, " acquire=")
+				retry = retry && strings.Contains(line, " retry=")
 				limit = limit || strings.Contains(line, " timeout=")
 			}
 		}
@@ -86,6 +86,9 @@ func lacks(texts []string, balancer string) []string {
 		if !m.there {
 			missing = append(missing, m.name)
 		}
+	}
+	if acquire && !retry {
+		list = append(list, "retry on each BalancerMember: without it an instance that is busy for longer than acquire gets no requests for a minute")
 	}
 	if len(missing) > 0 {
 		list = append(list, fmt.Sprintf("%s on each BalancerMember: without it instances that hang take all of httpd's workers, those for the manager too, and going home waits for them",

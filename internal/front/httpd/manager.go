@@ -20,6 +20,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
 	"vaiven/internal/front/told"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
@@ -31,6 +32,7 @@ const scheme = "http://"
 
 // Manager steers a balancer through its manager. It is safe for concurrent use.
 type Manager struct {
+	on     place.Machine
 	config plan.Httpd
 	sticky bool
 	client http.Client
@@ -43,10 +45,13 @@ type Manager struct {
 }
 
 // NewManager makes a driver. Requests are counted from now on.
-func NewManager(f plan.Front) *Manager {
-	m := &Manager{config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
+func NewManager(on place.Machine, f plan.Front) *Manager {
+	m := &Manager{on: on, config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.DialContext, transport.Proxy = on.Dial, nil
+	m.client.Transport = transport
 	m.steering = told.Steering[balancer]{
-		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewMark(f.Order),
+		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewMark(on, f.Order),
 		Has: func(b balancer, side split.Side) int { return len(m.of(b, side, m.told())) },
 	}
 	return m
@@ -71,7 +76,7 @@ const (
 // worker is a member of the balancer.
 type worker struct {
 	address string
-	route   string // the instance's name
+	route   string // by which sessions and log lines name it; see routeOf
 	factor  int
 	state   state
 	busy    int64
@@ -151,6 +156,9 @@ func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
 		return "", err
 	}
 	r.Header.Set("Referer", m.config.Manager)
+	// httpd may close a kept connection at the moment in which it is used; what a form says
+	// may be said again (see net/http.Transport).
+	r.Header["Idempotency-Key"] = []string{}
 	if form != nil {
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
@@ -172,13 +180,13 @@ func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
 }
 
 // of are a side's workers: those whose address was told, and those that get requests
-// under a name that begins with the side's. While nothing was told, as in a process that
-// only goes home, the name is enough.
+// under a route that begins with the side's. While nothing was told, as in a process that
+// only goes home, the route is enough.
 func (m *Manager) of(b balancer, side split.Side, known front.Known) []worker {
 	var list []worker
 	for _, w := range b.workers {
 		told := slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == w.address })
-		if told || (w.state == on || known[side] == nil) && strings.HasPrefix(w.route, side.String()) {
+		if told || (w.state == on || known[side] == nil) && strings.HasPrefix(w.route, side.String()+"-") {
 			list = append(list, w)
 		}
 	}
@@ -425,7 +433,7 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 			return fmt.Errorf("%w: balancer %s has no worker %s%s: its configuration needs a BalancerMember, with status=+D, for every address that an instance may have",
 				front.ErrRefused, m.config.Balancer, scheme, i.Address)
 		}
-		then.workers[n].route = i.Name
+		then.workers[n].route = routeOf(side, i.Name)
 	}
 	before := m.told()
 	old := m.of(b, side, before)
@@ -463,7 +471,16 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 	return m.steering.Told(ctx, b, as)
 }
 
-// nobodys is the name of a worker that is no instance's any more.
+// routeOf is the route of an instance. It begins with the side, whatever the stack's names
+// do: somebody who only goes home, and the log, know the sides by that.
+func routeOf(side split.Side, name string) string {
+	if begin := side.String() + "-"; !strings.HasPrefix(name, begin) {
+		return begin + name
+	}
+	return name
+}
+
+// nobodys is the route of a worker that is no instance's any more.
 const nobodys = "-"
 
 // gone reports whether a worker was an instance and is not wanted any more.

@@ -3,7 +3,6 @@ package include
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -59,8 +58,8 @@ type Front struct {
 func New(c Config) *Front { return &Front{Config: c, tally: logged.New(c.Log)} }
 
 // read is the setting that is in place, and the file's content.
-func (f *Front) read() (Setting, []byte, error) {
-	data, err := f.File.Read()
+func (f *Front) read(ctx context.Context) (Setting, []byte, error) {
+	data, err := f.File.Read(ctx)
 	if err != nil {
 		return Setting{}, nil, err
 	}
@@ -85,11 +84,11 @@ func (f *Front) split(share split.Share, data []byte) reading.Split {
 
 // Read is the split in force and what was counted.
 func (f *Front) Read(ctx context.Context) (reading.Front, error) {
-	s, data, err := f.read()
+	s, data, err := f.read(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
-	workers, err := f.File.Server.Running()
+	workers, err := f.File.Server.Running(ctx)
 	if err == nil {
 		err = ctx.Err()
 	}
@@ -103,7 +102,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
 	}
-	if f.stale(workers) {
+	if f.stale(ctx, workers) {
 		r.Notice = fmt.Sprintf("%s was changed and not loaded: what is in force is what it was before", f.File.Path)
 	}
 	return r, nil
@@ -111,12 +110,12 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 
 // stale reports whether the file is younger than all workers that serve, by more than
 // clocks differ.
-func (f *Front) stale(workers []string) bool {
-	info, err := os.Stat(f.File.Path)
+func (f *Front) stale(ctx context.Context, workers []string) bool {
+	info, err := f.File.On.Stat(ctx, f.File.Path)
 	if err != nil {
 		return false
 	}
-	started, err := youngest(workers)
+	started, err := youngest(ctx, f.File.On, workers)
 	return err == nil && info.ModTime().Sub(started) > 2*time.Second
 }
 
@@ -135,7 +134,7 @@ func (s Setting) complete() error {
 
 // Foresee is what Set would do.
 func (f *Front) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
-	s, data, err := f.read()
+	s, data, err := f.read(ctx)
 	if err != nil {
 		return front.Change{}, err
 	}
@@ -171,7 +170,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	defer through()
-	s, data, err := f.read()
+	s, data, err := f.read(ctx)
 	if err != nil {
 		return front.Done{}, err
 	}
@@ -195,7 +194,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	next := f.render(s)
 	d := front.Done{Nearest: reached, Order: s.Order, Did: f.steps(data, next)}
 	if string(next) == string(data) {
-		_, err = f.File.Server.Running()
+		_, err = f.File.Server.Running(ctx)
 	} else {
 		err = f.File.Replace(changing, data, next)
 	}
@@ -203,7 +202,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	// What is in place now is in force: it may be somebody else's by now.
-	now, after, err := f.read()
+	now, after, err := f.read(ctx)
 	if err != nil {
 		return front.Done{}, err
 	}
@@ -225,10 +224,12 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 // Home again tries again.
 func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	f.gate.Home()
-	s, data, err := f.read()
+	disk, cancel := context.WithTimeout(ctx, diskLimit)
+	defer cancel()
+	s, data, err := f.read(disk)
 	if err != nil && data != nil {
 		var before []byte
-		if before, err = os.ReadFile(f.File.Before()); err == nil {
+		if before, err = f.File.On.ReadFile(disk, f.File.Before()); err == nil {
 			s, err = f.Form.Parse(before)
 			s.Order = orderOf(before)
 		}
@@ -244,9 +245,9 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	}
 	share := split.Toward(h.Side, split.Whole)
 	next := f.homeward(s, data, share, h)
-	workers, errRunning := f.File.Server.Running()
+	workers, errRunning := f.File.Server.Running(ctx)
 	if !next.inPlace {
-		if err := f.File.PutHome(data, next.data); err != nil {
+		if err := f.File.PutHome(ctx, data, next.data); err != nil {
 			return front.Done{}, err
 		}
 	}
@@ -258,7 +259,7 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 		return front.Done{}, fmt.Errorf("%w: %s sends everything to %v now, and the server still runs the previous configuration: %w", front.ErrNotLoaded, f.File.Path, h.Side, err)
 	}
 	f.loaded(next.data)
-	now, after, err := f.read()
+	now, after, err := f.read(ctx)
 	if err != nil {
 		return front.Done{}, err
 	}
@@ -312,7 +313,7 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 		return err
 	}
 	defer through()
-	s, data, err := f.read()
+	s, data, err := f.read(ctx)
 	if err != nil {
 		return err
 	}
@@ -344,14 +345,14 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 // can be known: workers from before the last reload that still finish requests count as
 // one each.
 func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
-	s, _, err := f.read()
+	s, _, err := f.read(ctx)
 	if err != nil {
 		return 0, err
 	}
 	if of := s.Share.Of(side); of > 0 {
 		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
 	}
-	leaving, err := f.File.Server.Leaving()
+	leaving, err := f.File.Server.Leaving(ctx)
 	if err == nil {
 		err = ctx.Err()
 	}
@@ -361,12 +362,12 @@ func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
 // Prepare writes the file, with all requests on blue, if there is none yet, so that the
 // proxy can be started with a configuration that includes it. made is false if it was
 // there.
-func (f *Front) Prepare() (made bool, err error) {
-	if data, err := f.File.Read(); err != nil || data != nil {
+func (f *Front) Prepare(ctx context.Context) (made bool, err error) {
+	if data, err := f.File.Read(ctx); err != nil || data != nil {
 		return false, err
 	}
-	if err = os.MkdirAll(filepath.Dir(f.File.Path), 0o755); err == nil {
-		err = f.File.Put(f.render(Setting{}))
+	if _, err = Command(ctx, f.File.On, "mkdir", "-p", filepath.Dir(f.File.Path)); err == nil {
+		err = f.File.Put(ctx, f.render(Setting{}))
 	}
 	return err == nil, err
 }

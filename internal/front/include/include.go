@@ -6,20 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/aymanbagabas/go-udiff"
 
-	"vaiven/internal/durable"
 	"vaiven/internal/front"
+	"vaiven/internal/place"
 )
 
 // Server is what a kind of proxy has to know of itself.
@@ -37,11 +34,11 @@ type Server interface {
 	Reload(ctx context.Context) error
 	// Running is what serves now; the texts are those of workers, which come and go
 	// with each reload. It wraps [front.ErrUnreachable] if nothing does.
-	Running() (workers []string, err error)
+	Running(ctx context.Context) (workers []string, err error)
 	// Fresh reports whether those that serve now show that a reload is in force.
 	Fresh(before, now []string) bool
 	// Leaving are the workers that only finish what they have, as far as that is known.
-	Leaving() ([]string, error)
+	Leaving(ctx context.Context) ([]string, error)
 	// Directive finds the names of what a line of the configuration includes.
 	Directive() *regexp.Regexp
 	// Include is a line that includes a file.
@@ -50,6 +47,7 @@ type Server interface {
 
 // File is a file of ours in the configuration of a server.
 type File struct {
+	On     place.Machine // where the file is, and the server
 	Path   string
 	Server Server
 }
@@ -58,11 +56,12 @@ type File struct {
 const (
 	checkLimit   = 10 * time.Second
 	confirmLimit = 10 * time.Second
+	diskLimit    = 2 * time.Second // for going home, before it says that the disk is in the way
 )
 
 // Read is what stands in the file, and none if it is not there.
-func (f File) Read() ([]byte, error) {
-	data, err := os.ReadFile(f.Path)
+func (f File) Read(ctx context.Context) ([]byte, error) {
+	data, err := f.On.ReadFile(ctx, f.Path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, nil
@@ -81,7 +80,10 @@ func (f File) hidden(what string) string {
 }
 
 // slot is the file's place, which candidates take.
-func (f File) slot() durable.Slot { return durable.Slot{Path: f.Path, Mode: 0o644} }
+func (f File) slot() place.Slot { return place.Slot{On: f.On, Path: f.Path, Mode: 0o644} }
+
+// before is the place of what was there before.
+func (f File) before() place.Slot { return place.Slot{On: f.On, Path: f.Before(), Mode: 0o644} }
 
 // Replace puts other content in place of what was read and has the server load it. If it
 // fails, the file is what it was, and so is what is in force, or the error says that it is
@@ -94,8 +96,8 @@ func (f File) Replace(ctx context.Context, was, next []byte) error {
 		return refused("the file %s cannot be changed, nothing was changed: %w", f.Path, err)
 	}
 	defer unlock()
-	_ = f.slot().Sweep() // what processes left that were ended in the middle
-	workers, err := f.Server.Running()
+	_ = f.slot().Sweep(ctx) // what processes left that were ended in the middle
+	workers, err := f.Server.Running(ctx)
 	if err != nil {
 		return err
 	}
@@ -103,11 +105,11 @@ func (f File) Replace(ctx context.Context, was, next []byte) error {
 		return err
 	}
 	// A server that is just starting may have got more workers meanwhile.
-	if more, err := f.Server.Running(); err == nil {
+	if more, err := f.Server.Running(ctx); err == nil {
 		workers = append(workers, more...)
 	}
 	if err = f.load(ctx, workers); err == nil {
-		err = f.settle() // here, because nobody should wait for the disk before the server loads
+		err = f.settle(ctx) // here, because nobody should wait for the disk before the server loads
 	}
 	if err == nil {
 		return nil
@@ -121,44 +123,35 @@ func (f File) Replace(ctx context.Context, was, next []byte) error {
 func (f File) undo(ctx context.Context, was, next []byte, err error) error {
 	back, cancel := context.WithTimeout(context.WithoutCancel(ctx), confirmLimit)
 	defer cancel()
-	c, errPut := f.slot().Candidate(was)
+	c, errPut := f.slot().Candidate(back, was)
 	if errPut == nil {
-		defer c.Discard()
+		defer c.Discard(back)
 		var now []byte
-		if now, errPut = f.Read(); errPut == nil && !bytes.Equal(now, next) {
-			return because(ctx, err) // theirs now
+		if now, errPut = f.Read(back); errPut == nil && !bytes.Equal(now, next) {
+			return front.Because(ctx, err) // theirs now
 		}
 	}
 	if errPut == nil {
-		errPut = errors.Join(c.Put(), f.settle())
+		errPut = errors.Join(c.Put(back), f.settle(back))
 	}
-	if errors.Is(errPut, durable.ErrSwept) {
-		return because(ctx, err)
+	if errors.Is(errPut, place.ErrSwept) {
+		return front.Because(ctx, err)
 	}
-	workers, _ := f.Server.Running()
+	workers, _ := f.Server.Running(back)
 	if errBack := errors.Join(errPut, f.load(back, workers)); errBack != nil {
 		return fmt.Errorf("%w: the change was not taken (%w), and what was there before could not be loaded again: %w", front.ErrRefused, err, errBack)
 	}
-	return refused("the change was not taken and everything is as before: %w", because(ctx, err))
-}
-
-// because is why a change ended: that somebody went home, if it was.
-func because(changing context.Context, err error) error {
-	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) {
-		return cause
-	}
-	return err
+	return refused("the change was not taken and everything is as before: %w", front.Because(ctx, err))
 }
 
 // putChecked puts a file in place that has passed the check.
 func (f File) putChecked(ctx context.Context, was, next []byte) error {
-	c, err := f.slot().Candidate(next)
-	before := durable.Slot{Path: f.Before(), Mode: 0o644}
-	var b durable.Candidate
+	c, err := f.slot().Candidate(ctx, next)
+	var b place.Candidate
 	if err == nil {
-		defer c.Discard()
-		if b, err = before.Candidate(was); err == nil {
-			defer b.Discard()
+		defer c.Discard(ctx)
+		if b, err = f.before().Candidate(ctx, was); err == nil {
+			defer b.Discard(ctx)
 		}
 	}
 	if err != nil {
@@ -166,7 +159,7 @@ func (f File) putChecked(ctx context.Context, was, next []byte) error {
 	}
 	// The disk works while the configuration is checked.
 	synced := make(chan error, 1)
-	go func() { synced <- errors.Join(durable.Sync(c.Name()), durable.Sync(b.Name())) }()
+	go func() { synced <- f.On.Sync(ctx, c.Name(), b.Name()) }()
 	errCheck := f.check(ctx, c.Name())
 	select {
 	case err = <-synced:
@@ -175,12 +168,14 @@ func (f File) putChecked(ctx context.Context, was, next []byte) error {
 	}
 	switch {
 	case errCheck != nil:
-		return because(ctx, errCheck)
+		return front.Because(ctx, errCheck)
+	case errors.Is(err, fs.ErrNotExist):
+		return f.swept()
 	case err != nil:
 		return refused("%s cannot be put in place, nothing was changed: %w", f.Path, err)
 	}
 	// The candidate is there: whoever goes home from here on sweeps it away.
-	now, err := f.Read()
+	now, err := f.Read(ctx)
 	switch {
 	case err != nil:
 		return err
@@ -189,19 +184,24 @@ func (f File) putChecked(ctx context.Context, was, next []byte) error {
 	case ctx.Err() != nil:
 		return refused("nothing was changed: %w", context.Cause(ctx))
 	}
-	if err := b.Put(); err != nil {
+	if err := b.Put(ctx); err != nil {
 		return refused("%s cannot be put in place, nothing was changed: %w", f.Before(), err)
 	}
-	if err := c.Put(); errors.Is(err, durable.ErrSwept) {
-		return fmt.Errorf("%w, and %s was not touched after that", front.ErrNewer, f.Path)
+	if err := c.Put(ctx); errors.Is(err, place.ErrSwept) {
+		return f.swept()
 	} else if err != nil {
 		return refused("%s cannot be put in place, nothing was changed: %w", f.Path, err)
 	}
 	return nil
 }
 
+// swept is that somebody went home before a candidate was in its place.
+func (f File) swept() error {
+	return fmt.Errorf("%w, and %s was not touched after that", front.ErrNewer, f.Path)
+}
+
 // settle makes the names in our folder last.
-func (f File) settle() error { return durable.Sync(filepath.Dir(f.Path)) }
+func (f File) settle(ctx context.Context) error { return f.On.Sync(ctx, filepath.Dir(f.Path)) }
 
 // lastWord is how often a going home is put in place again over a change that took its
 // place at the same moment.
@@ -210,28 +210,33 @@ const lastWord = 5
 // PutHome puts the content of a going home in place, by whatever works: on a full disk there
 // may be no room for another file, but for the same one with other content. What others have
 // not put in place yet is swept away. It checks nothing and waits for nobody.
-func (f File) PutHome(was, next []byte) error {
+func (f File) PutHome(ctx context.Context, was, next []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, diskLimit)
+	defer cancel()
 	for range lastWord {
-		c, err := f.slot().Candidate(next)
+		c, err := f.slot().Candidate(ctx, next)
 		if err == nil {
-			err = c.Put()
+			err = c.Put(ctx)
 		}
 		if err != nil {
-			c.Discard()
-			if err = durable.Overwrite(f.Path, next); err != nil {
+			c.Discard(ctx)
+			if err = f.On.Overwrite(ctx, f.Path, next); err != nil {
 				return refused("%s cannot be written: write it by hand, what it was is in %s: %w", f.Path, f.Before(), err)
 			}
 		}
-		_ = f.slot().Sweep() // what cannot be removed cannot be renamed either
-		if now, err := f.Read(); err != nil || bytes.Equal(now, next) {
+		_ = f.slot().Sweep(ctx) // what cannot be removed cannot be renamed either
+		if now, err := f.Read(ctx); err != nil || bytes.Equal(now, next) {
 			break
 		}
 	}
 	lasting.Go(func() { // beside: a disk that hangs holds nobody up
+		ctx := context.WithoutCancel(ctx)
 		if was != nil && !bytes.Equal(was, next) {
-			_ = os.WriteFile(f.Before(), was, 0o644)
+			if b, err := f.before().Candidate(ctx, was); err == nil && b.Put(ctx) != nil {
+				b.Discard(ctx)
+			}
 		}
-		_ = errors.Join(durable.Sync(f.Path), f.settle())
+		_ = f.On.Sync(ctx, f.Path, filepath.Dir(f.Path))
 	})
 	return nil
 }
@@ -253,14 +258,14 @@ func refused(format string, args ...any) error {
 
 // Put writes the file, unchecked: where the server does not run yet, so that it can
 // start.
-func (f File) Put(data []byte) error {
-	c, err := f.slot().Candidate(data)
+func (f File) Put(ctx context.Context, data []byte) error {
+	c, err := f.slot().Candidate(ctx, data)
 	if err != nil {
 		return err
 	}
-	defer c.Discard()
-	if err = durable.Sync(c.Name()); err == nil {
-		err = c.Put()
+	defer c.Discard(ctx)
+	if err = f.On.Sync(ctx, c.Name()); err == nil {
+		err = c.Put(ctx)
 	}
 	return err
 }
@@ -274,7 +279,7 @@ func (f File) load(ctx context.Context, before []string) error {
 		return err
 	}
 	for {
-		now, err := f.Server.Running()
+		now, err := f.Server.Running(ctx)
 		if err != nil {
 			return err
 		}
@@ -291,7 +296,7 @@ func (f File) load(ctx context.Context, before []string) error {
 
 // lock keeps two of us from changing the file at once. It waits until the context ends.
 func (f File) lock(ctx context.Context) (unlock func(), err error) {
-	return front.NewMark(f.hidden("file")).Lock(ctx)
+	return front.NewMark(f.On, f.hidden("file")).Lock(ctx)
 }
 
 // check tests the configuration with a candidate in the place of our file.
@@ -302,47 +307,44 @@ func (f File) check(ctx context.Context, candidate string) error {
 	// asked what else it loads, which takes it as long as a check.
 	main, base := f.Server.Main()
 	files := []string{main}
-	if _, _, found, err := f.includer(files, base, f.Path, candidate); err != nil || !found {
+	if _, _, found, err := f.includer(ctx, files, base, f.Path, candidate); err != nil || !found {
 		if files, base, err = f.Server.Files(ctx); err != nil {
 			return refused("the configuration that is in place does not pass its check, nothing was changed: %w", err)
 		}
 	}
-	var temporary []string
-	defer func() {
-		for _, name := range temporary {
-			_ = os.Remove(name)
-		}
-	}()
 	target, with := f.Path, candidate
 	for range len(files) + 1 {
-		file, text, found, err := f.includer(files, base, target, with)
+		file, text, found, err := f.includer(ctx, files, base, target, with)
 		if err != nil {
 			return refused("test the change: %w", err)
 		}
 		if !found {
 			return refused("the configuration %s does not include %s, nothing was changed", files[0], target)
 		}
-		copied := filepath.Join(filepath.Dir(file), "."+filepath.Base(file)+".vaiven-check")
-		if err := os.WriteFile(copied, text, 0o644); err != nil {
+		// The name is ours alone: others test their changes of the same configuration.
+		copies := place.Slot{On: f.On, Path: filepath.Join(filepath.Dir(file), filepath.Base(file)+".check-"+filepath.Base(f.Path)), Mode: 0o644}
+		_ = copies.Sweep(ctx) // what a process left that was ended in the middle
+		copied, err := copies.Candidate(ctx, text)
+		if err != nil {
 			return refused("a copy of %s to test the change in cannot be written, nothing was changed: %w", file, err)
 		}
-		temporary = append(temporary, copied)
+		defer copied.Discard(ctx)
 		if file == files[0] {
-			if err := f.Server.Check(ctx, copied); err != nil {
+			if err := f.Server.Check(ctx, copied.Name()); err != nil {
 				return refused("the configuration would not pass its check, nothing was changed: %w", err)
 			}
 			return nil
 		}
-		target, with = file, copied
+		target, with = file, copied.Name()
 	}
 	return refused("%s includes itself", files[0])
 }
 
 // includer finds the file that includes another, and its text with a third in the
 // other's place.
-func (f File) includer(files []string, base, target, with string) (file string, text []byte, found bool, err error) {
+func (f File) includer(ctx context.Context, files []string, base, target, with string) (file string, text []byte, found bool, err error) {
 	for _, file := range files {
-		data, err := os.ReadFile(file)
+		data, err := f.On.ReadFile(ctx, file)
 		if err != nil {
 			return "", nil, false, err
 		}
@@ -362,7 +364,7 @@ func (f File) includer(files []string, base, target, with string) (file string, 
 			}
 			found = true
 			var b strings.Builder
-			names, _ := filepath.Glob(pattern)
+			names, _ := f.On.Glob(ctx, pattern)
 			if !slices.Contains(names, target) {
 				names = append(names, target) // it will be
 				slices.Sort(names)
@@ -386,131 +388,26 @@ func (f File) includer(files []string, base, target, with string) (file string, 
 
 // Command runs a server's command and returns what it said. If it fails, the error is
 // its own words.
-func Command(ctx context.Context, words ...string) (string, error) {
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.WaitDelay = time.Second
-	out, err := cmd.CombinedOutput()
-	text := strings.TrimSpace(string(out))
-	var exit *exec.ExitError
+func Command(ctx context.Context, on place.Machine, words ...string) (string, error) {
+	out, err := on.Run(ctx, words)
+	text := strings.TrimSpace(string(out.Output))
 	switch {
-	case errors.As(err, &exit) && text != "":
-		return text, fmt.Errorf("%s says: %s", filepath.Base(words[0]), lastOf(text))
+	case err == nil && len(out.Output) == place.OutputLimit:
+		err = fmt.Errorf("%s says more than %d bytes", strings.Join(words, " "), place.OutputLimit)
 	case err != nil:
-		return text, fmt.Errorf("%s: %w", strings.Join(words, " "), err)
+		err = fmt.Errorf("%s: %w", strings.Join(words, " "), err)
+	case out.Status != 0 && text != "":
+		err = fmt.Errorf("%s says: %s", filepath.Base(words[0]), lastOf(text))
+	case out.Status != 0:
+		err = fmt.Errorf("%s: exit status %d", strings.Join(words, " "), out.Status)
 	}
-	return text, nil
+	return text, err
 }
 
 // lastOf are the last lines of a long text, on one line.
 func lastOf(text string) string {
 	lines := strings.Split(text, "\n")
 	return strings.Join(lines[max(0, len(lines)-3):], "; ")
-}
-
-// Workers are the children of a process, each with its start, so that a number that is
-// used again is another worker. serves says of a command line whether such a child
-// takes requests.
-func Workers(master string, serves func(command string) bool) ([]string, error) {
-	if _, err := os.Stat("/proc/" + master); master == "" || err != nil {
-		return nil, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)
-	}
-	candidates, err := children(master)
-	if err != nil { // a kernel without such lists: all processes
-		if candidates, err = filepath.Glob("/proc/[0-9]*"); err != nil {
-			return nil, err
-		}
-	}
-	var list []string
-	for _, dir := range candidates {
-		data, err := os.ReadFile(filepath.Join(dir, "stat"))
-		end := bytes.LastIndexByte(data, ')') // of the name, which may hold anything
-		if err != nil || end < 0 {
-			continue // gone
-		}
-		// From the third field on: state, parent, ..., start in ticks since boot (proc(5)).
-		fields := strings.Fields(string(data[end+1:]))
-		if len(fields) < 20 || fields[1] != master || fields[0] == "Z" {
-			continue
-		}
-		command, err := os.ReadFile(filepath.Join(dir, "cmdline"))
-		if err == nil && serves(string(command)) {
-			list = append(list, filepath.Base(dir)+" "+fields[19])
-		}
-	}
-	return list, nil
-}
-
-// children are the folders in /proc of a process's children, by the kernel's own lists.
-// Those may leave some out while another ends (proc(5)), and then the next reading differs.
-func children(master string) ([]string, error) {
-	read := func() (all []byte, err error) {
-		lists, err := filepath.Glob(filepath.Join("/proc", master, "task", "*", "children")) // of its threads
-		if err == nil && len(lists) == 0 {
-			err = errors.ErrUnsupported
-		}
-		for _, file := range lists {
-			list, errRead := os.ReadFile(file)
-			all, err = append(all, list...), errors.Join(err, errRead)
-		}
-		return all, err
-	}
-	last, err := read()
-	for err == nil {
-		var again []byte
-		if again, err = read(); bytes.Equal(again, last) {
-			break
-		}
-		last = again
-	}
-	var dirs []string
-	for _, pid := range strings.Fields(string(last)) {
-		dirs = append(dirs, "/proc/"+pid)
-	}
-	return dirs, err
-}
-
-// PID reads a file with the number of a process.
-func PID(file string) (string, error) {
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return "", fmt.Errorf("%w: it is not running (%w)", front.ErrUnreachable, err)
-	}
-	return strings.TrimSpace(string(data)), nil
-}
-
-// AllNew reports whether every worker has come since.
-func AllNew(before, now []string) bool {
-	return len(now) > 0 && !slices.ContainsFunc(now, func(w string) bool { return slices.Contains(before, w) })
-}
-
-// AnyNew reports whether a worker has come since.
-func AnyNew(before, now []string) bool {
-	return slices.ContainsFunc(now, func(w string) bool { return !slices.Contains(before, w) })
-}
-
-// youngest is when the last of some workers was started.
-func youngest(workers []string) (time.Time, error) {
-	data, err := os.ReadFile("/proc/stat")
-	if err != nil {
-		return time.Time{}, err
-	}
-	boot := int64(0)
-	for line := range strings.Lines(string(data)) {
-		if rest, ok := strings.CutPrefix(line, "btime "); ok {
-			boot, _ = strconv.ParseInt(strings.TrimSpace(rest), 10, 64)
-		}
-	}
-	latest := int64(0)
-	for _, w := range workers {
-		_, ticks, _ := strings.Cut(w, " ")
-		n, _ := strconv.ParseInt(ticks, 10, 64)
-		latest = max(latest, n)
-	}
-	if boot == 0 || latest == 0 {
-		return time.Time{}, errors.New("when the workers were started is not known")
-	}
-	const perSecond = 100 // USER_HZ, the same on all of Linux's common systems
-	return time.Unix(boot, latest*int64(time.Second)/perSecond), nil
 }
 
 // difference are the lines in which two texts differ, without those around them, seals

@@ -11,19 +11,23 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
 	"vaiven/internal/front"
+	"vaiven/internal/place"
+	"vaiven/internal/place/placetest"
 	"vaiven/internal/testkit"
 )
 
 // fake is a server whose configuration is files with lines "use NAME", and that does as
 // it is told.
 type fake struct {
+	on        place.Machine
 	main      string
 	files     []string // what it says that it loads; the main one alone if nil
 	fail      string   // the step that fails
@@ -53,10 +57,10 @@ func (s *fake) Files(context.Context) ([]string, string, error) {
 	return append([]string{s.main}, s.files...), filepath.Dir(s.main), s.does("files")
 }
 
-func (s *fake) Check(_ context.Context, config string) error {
+func (s *fake) Check(ctx context.Context, config string) error {
 	var expand func(file string) string
 	expand = func(file string) string {
-		data, err := os.ReadFile(file)
+		data, err := s.on.ReadFile(ctx, file)
 		if err != nil {
 			return err.Error()
 		}
@@ -65,7 +69,7 @@ func (s *fake) Check(_ context.Context, config string) error {
 			if !filepath.IsAbs(pattern) {
 				pattern = filepath.Join(filepath.Dir(s.main), pattern)
 			}
-			names, _ := filepath.Glob(pattern)
+			names, _ := s.on.Glob(ctx, pattern)
 			names = slices.DeleteFunc(names, func(n string) bool { return n != pattern && strings.HasPrefix(filepath.Base(n), ".") })
 			text := ""
 			for _, n := range names {
@@ -78,46 +82,45 @@ func (s *fake) Check(_ context.Context, config string) error {
 	return s.does("check")
 }
 
-func (s *fake) Reload(context.Context) error {
+func (s *fake) Reload(ctx context.Context) error {
 	if err := s.does("reload"); err != nil {
 		s.fail = "" // putting back works
 		return err
 	}
-	data, err := os.ReadFile(s.ours)
+	data, err := s.on.ReadFile(context.WithoutCancel(ctx), s.ours)
 	s.loads++
 	s.loaded = string(data)
 	return err
 }
 
-func (s *fake) Running() ([]string, error) {
+func (s *fake) Running(context.Context) ([]string, error) {
 	if s.unmovable && s.loads < 2 { // putting back works
 		return []string{"1 1"}, s.does("running")
 	}
 	return []string{fmt.Sprintf("%d 1", s.loads)}, s.does("running")
 }
 
-func (s *fake) Fresh(before, now []string) bool { return AllNew(before, now) }
-func (s *fake) Leaving() ([]string, error)      { return nil, nil }
-func (s *fake) Directive() *regexp.Regexp       { return regexp.MustCompile(`(?m)^(use) (.*)$`) }
-func (s *fake) Include(file string) string      { return "use " + file + "\n" }
+func (s *fake) Fresh(before, now []string) bool           { return AllNew(before, now) }
+func (s *fake) Leaving(context.Context) ([]string, error) { return nil, nil }
+func (s *fake) Directive() *regexp.Regexp                 { return regexp.MustCompile(`(?m)^(use) (.*)$`) }
+func (s *fake) Include(file string) string                { return "use " + file + "\n" }
 
-// harbour makes a folder with files by name and content.
-func harbour(t *testing.T, files map[string]string) (dir string, f File, s *fake) {
+// harbour makes a machine with files by name and content.
+func harbour(t *testing.T, files map[string]string) (there *placetest.Elsewhere, f File, s *fake) {
 	t.Helper()
-	dir = t.TempDir()
+	there = &placetest.Elsewhere{Root: t.TempDir()}
 	t.Cleanup(lasting.Wait)
 	for name, text := range files {
-		name = filepath.Join(dir, name)
+		name = there.Here(name)
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(name, []byte(strings.ReplaceAll(text, "DIR", dir)), 0o644); err != nil {
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	ours := filepath.Join(dir, "kept", "ours.conf")
-	s = &fake{main: filepath.Join(dir, "main.conf"), ours: ours}
-	return dir, File{Path: ours, Server: s}, s
+	s = &fake{on: there, main: "/main.conf", ours: "/kept/ours.conf"}
+	return there, File{On: there, Path: s.ours, Server: s}, s
 }
 
 // left are the files of a folder and below.
@@ -145,20 +148,20 @@ func TestTheCheckSeesTheCandidate(t *testing.T) {
 		loads       []string
 		want        string
 	}{
-		{"by name", "top\nuse DIR/kept/ours.conf\nend\n", "", nil, "top next end"},
+		{"by name", "top\nuse /kept/ours.conf\nend\n", "", nil, "top next end"},
 		{"beside", "use kept/ours.conf\n", "", nil, "next"},
 		{"by a pattern", "use kept/*.conf\n", "", nil, "first next zero"},
 		{"two levels down", "top\nuse sites/site.conf\n", "site\nuse kept/ours.conf\n", []string{"sites/site.conf"}, "top site next"},
 		{"two levels down, by patterns", "use sites/*.conf\n", "site\nuse kept/o*.conf\n", []string{"sites/site.conf"}, "site next"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			dir, f, s := harbour(t, map[string]string{
+			there, f, s := harbour(t, map[string]string{
 				"main.conf": c.main, "sites/site.conf": c.other, "kept/ours.conf": "was\n", "kept/a.conf": "first\n", "kept/z.conf": "zero\n",
 			})
 			for _, name := range c.loads {
-				s.files = append(s.files, filepath.Join(dir, name))
+				s.files = append(s.files, "/"+name)
 			}
-			before := left(t, dir)
+			before := left(t, there.Root)
 			if err := f.Replace(t.Context(), []byte("was\n"), []byte("next\n")); err != nil {
 				t.Fatal(err)
 			}
@@ -168,11 +171,11 @@ func TestTheCheckSeesTheCandidate(t *testing.T) {
 			if s.loaded != "next\n" {
 				t.Errorf("loaded was %q", s.loaded)
 			}
-			kept, err := os.ReadFile(f.Before())
+			kept, err := there.ReadFile(t.Context(), f.Before())
 			if err != nil || string(kept) != "was\n" {
 				t.Errorf("what it was before is kept as %q, %v", kept, err)
 			}
-			after := slices.DeleteFunc(left(t, dir), func(n string) bool { return n == "kept/.ours.conf.before" || n == "kept/.ours.conf.file.lock" })
+			after := slices.DeleteFunc(left(t, there.Root), func(n string) bool { return n == "kept/.ours.conf.before" || n == "kept/.ours.conf.file.lock" })
 			if !slices.Equal(after, before) {
 				t.Errorf("there are the files %v, there were %v", after, before)
 			}
@@ -200,7 +203,7 @@ func TestWhatFailsChangesNothing(t *testing.T) {
 			if !errors.Is(err, c.kind) || !strings.Contains(err.Error(), errFake.Error()) {
 				t.Errorf("the error is %v", err)
 			}
-			if now, err := f.Read(); err != nil || string(now) != "was\n" {
+			if now, err := f.Read(t.Context()); err != nil || string(now) != "was\n" {
 				t.Errorf("the file is %q, %v", now, err)
 			}
 			if s.loads != c.loads || c.loads > 0 && s.loaded != "was\n" {
@@ -245,7 +248,7 @@ func TestSomebodyElse(t *testing.T) {
 	if err := f.Replace(short, []byte("theirs\n"), []byte("next\n")); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("while somebody changes it the error is %v", err)
 	}
-	if now, _ := f.Read(); string(now) != "theirs\n" || s.loads > 0 {
+	if now, _ := f.Read(t.Context()); string(now) != "theirs\n" || s.loads > 0 {
 		t.Errorf("the file is %q, loaded %d times", now, s.loads)
 	}
 }
@@ -282,15 +285,22 @@ func (numbered) Nearest(s Setting) (split.Share, []string, error) { return s.Sha
 // pier is a front with 10 % on green, and another process's driver for it.
 func pier(t *testing.T) (a, b *Front, s *fake) {
 	t.Helper()
-	_, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": ""})
+	there, f, s := harbour(t, map[string]string{"main.conf": "use kept/ours.conf\n", "kept/ours.conf": ""})
 	start := Setting{Share: 1000, Sides: [2][]reading.Server{{{Address: "127.0.0.1:1"}}, {{Address: "127.0.0.1:2"}}}}
 	other := *s // with the same files, and no hooks
-	a = New(Config{File: File{Path: f.Path, Server: s}, Form: numbered{}})
-	b = New(Config{File: File{Path: f.Path, Server: &other}, Form: numbered{}})
-	if err := os.WriteFile(f.Path, a.render(start), 0o644); err != nil {
+	other.on = &placetest.Elsewhere{Root: there.Root}
+	a = New(Config{File: File{On: there, Path: f.Path, Server: s}, Form: numbered{}})
+	b = New(Config{File: File{On: other.on, Path: f.Path, Server: &other}, Form: numbered{}})
+	write(t, b, a.render(start))
+	return a, b, s
+}
+
+// write puts content in place past everything.
+func write(t *testing.T, f *Front, data []byte) {
+	t.Helper()
+	if err := os.WriteFile(f.File.On.(*placetest.Elsewhere).Here(f.File.Path), data, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	return a, b, s
 }
 
 func expect(t *testing.T, f *Front) front.Expect {
@@ -305,7 +315,7 @@ func expect(t *testing.T, f *Front) front.Expect {
 // share is what is in place.
 func share(t *testing.T, f *Front) split.Share {
 	t.Helper()
-	s, _, err := f.read()
+	s, _, err := f.read(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -360,18 +370,18 @@ func TestHomeIsNotUndoneByAChangeUnderWay(t *testing.T) {
 // A process that is held up between its check and its rename cannot rename any more.
 func TestAChangeThatWasHeldUp(t *testing.T) {
 	a, b, _ := pier(t)
-	was, err := a.File.Read()
+	was, err := a.File.Read(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := a.File.slot().Candidate([]byte("share 2500\n")) // and there it stands still
+	c, err := a.File.slot().Candidate(t.Context(), []byte("share 2500\n")) // and there it stands still
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, err := b.Home(t.Context(), toBlue); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Put(); !errors.Is(err, durable.ErrSwept) {
+	if err := c.Put(t.Context()); !errors.Is(err, place.ErrSwept) {
 		t.Errorf("its candidate took its place: %v", err)
 	}
 	if err := a.File.undo(t.Context(), was, []byte("share 2500\n"), errFake); !errors.Is(err, errFake) {
@@ -440,17 +450,100 @@ func TestHomeThatIsNotLoadedStays(t *testing.T) {
 // Without room for another file the file that is there is written over.
 func TestGoingHomeInPlace(t *testing.T) {
 	a, _, s := pier(t)
-	dir := filepath.Dir(a.File.Path)
-	if out, err := exec.Command("chattr", "+i", dir).CombinedOutput(); err != nil {
-		t.Skipf("no folder can be closed here: %s", out)
-	}
-	defer exec.Command("chattr", "-i", dir).Run()
 	e := expect(t, a)
-	if _, err := a.Set(t.Context(), 2500, e); !errors.Is(err, front.ErrRefused) {
+	there(a).Before = func(act, _ string) error {
+		if act == "create" {
+			return syscall.ENOSPC
+		}
+		return nil
+	}
+	if _, err := a.Set(t.Context(), 2500, e); !errors.Is(err, front.ErrRefused) || !errors.Is(err, syscall.ENOSPC) {
 		t.Errorf("a change without room: %v", err)
 	}
 	if d, err := a.Home(t.Context(), toBlue); err != nil || d.Share != 0 || s.loads != 1 {
 		t.Errorf("home: %+v, %v, loaded %d times", d, err, s.loads)
+	}
+}
+
+func there(f *Front) *placetest.Elsewhere { return f.File.On.(*placetest.Elsewhere) }
+
+// failing has the nth act of a machine fail from now on, and says whether there was one.
+func failing(m *placetest.Elsewhere, nth int) (failed func() string) {
+	var mu sync.Mutex
+	count, which := 0, ""
+	m.Before = func(act, path string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if count++; count-1 != nth {
+			return nil
+		}
+		which = act + " " + path
+		return fmt.Errorf("%w: %s", syscall.EIO, which)
+	}
+	return func() string {
+		mu.Lock()
+		defer mu.Unlock()
+		return which
+	}
+}
+
+// Whichever act on the machine fails in a change, what is in place is whole, is what was
+// loaded last, and is what the answer says.
+func TestAnyActOfAChangeFails(t *testing.T) {
+	for n := 0; ; n++ {
+		a, b, s := pier(t)
+		e := expect(t, a)
+		failed := failing(there(a), n)
+		d, err := a.Set(t.Context(), 2500, e)
+		there(a).Before = nil
+		what := failed()
+		if what == "" {
+			if n < 12 || err != nil || share(t, b) != 2500 {
+				t.Errorf("after %d acts without a failure: %+v, %v", n, d, err)
+			}
+			return
+		}
+		want := split.Share(1000)
+		if err == nil || errors.Is(err, front.ErrUnreachable) && s.loads == 1 { // it was done, and could not be read back
+			want = 2500
+		}
+		now, _ := b.File.Read(t.Context())
+		if got := share(t, b); got != want || s.loads > 0 && s.loaded != string(now) {
+			t.Errorf("%s failed: in place is %v, loaded was %q, and it says %+v, %v", what, got, s.loaded, d, err)
+		}
+		for _, name := range left(t, there(a).Root) {
+			if strings.Contains(name, ".next-") && !strings.HasPrefix(what, "remove") {
+				t.Errorf("%s failed: %s is left", what, name)
+			}
+		}
+		if d, err := a.Home(t.Context(), toBlue); err != nil || d.Share != 0 || share(t, b) != 0 {
+			t.Errorf("%s failed, and home after it: %+v, %v", what, d, err)
+		}
+	}
+}
+
+// Whichever act on the machine fails in a going home, home is in place or the answer says
+// that it is not, and the next try works.
+func TestAnyActOfAGoingHomeFails(t *testing.T) {
+	for n := 0; ; n++ {
+		a, b, s := pier(t)
+		failed := failing(there(a), n)
+		d, err := a.Home(t.Context(), toBlue)
+		lasting.Wait()
+		there(a).Before = nil
+		what := failed()
+		if what == "" {
+			if n < 5 || err != nil {
+				t.Errorf("after %d acts without a failure: %+v, %v", n, d, err)
+			}
+			return
+		}
+		if got := share(t, b); err == nil && (got != 0 || s.loads != 1) {
+			t.Errorf("%s failed: it says %+v, and in place is %v, loaded %d times", what, d, got, s.loads)
+		}
+		if d, err := a.Home(t.Context(), toBlue); err != nil || d.Share != 0 || share(t, b) != 0 || d.Order.By != "marit" {
+			t.Errorf("%s failed, and once more: %+v, %v", what, d, err)
+		}
 	}
 }
 
@@ -474,15 +567,11 @@ func TestHomeFromWhateverStandsThere(t *testing.T) {
 	if _, err := a.Set(t.Context(), 2500, expect(t, a)); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(a.File.Path, []byte("garbage\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	write(t, a, []byte("garbage\n"))
 	if d, err := b.Home(t.Context(), toBlue); err != nil || d.Share != 0 {
 		t.Errorf("home from garbage: %+v, %v", d, err)
 	}
-	if err := os.WriteFile(a.File.Path, a.render(Setting{Share: split.Whole, Sides: [2][]reading.Server{nil, {{Address: "127.0.0.1:2"}}}}), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	write(t, a, a.render(Setting{Share: split.Whole, Sides: [2][]reading.Server{nil, {{Address: "127.0.0.1:2"}}}}))
 	if d, err := a.Home(t.Context(), toBlue); !errors.Is(err, front.ErrNobody) || share(t, a) != split.Whole {
 		t.Errorf("home to nobody: %+v, %v", d, err)
 	}
@@ -561,7 +650,7 @@ func TestWorkers(t *testing.T) {
 	}
 	sleeps := func(command string) bool { return strings.HasPrefix(command, "sleep") }
 	testkit.Eventually(t, "all three are there", func() bool { // each is a copy of this program at first
-		list, err := Workers(mine, sleeps)
+		list, err := Workers(t.Context(), place.Local{}, mine, sleeps)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -575,10 +664,10 @@ func TestWorkers(t *testing.T) {
 		}
 		return slices.Equal(slices.Sorted(slices.Values(found)), slices.Sorted(slices.Values(pids)))
 	})
-	if list, err := Workers(mine, func(string) bool { return false }); err != nil || len(list) > 0 {
+	if list, err := Workers(t.Context(), place.Local{}, mine, func(string) bool { return false }); err != nil || len(list) > 0 {
 		t.Errorf("those that do not serve: %v, %v", list, err)
 	}
-	if _, err := Workers("", sleeps); !errors.Is(err, front.ErrUnreachable) {
+	if _, err := Workers(t.Context(), place.Local{}, "", sleeps); !errors.Is(err, front.ErrUnreachable) {
 		t.Errorf("of nobody: %v", err)
 	}
 }

@@ -25,9 +25,9 @@ type Tally struct {
 }
 
 type count struct {
-	requests, failures int64
-	status             [6]int64
-	latency            *hdrhistogram.Histogram
+	requests, failures, left int64
+	status                   [6]int64
+	latency                  *hdrhistogram.Histogram
 }
 
 // New begins at the end of a log; without a name nothing is counted.
@@ -43,12 +43,13 @@ func New(name string) *Tally {
 // what to know of them, "" if nothing.
 func (t *Tally) Count(r *reading.Front, sides [2][]reading.Server) (notice string) {
 	t.read()
+	r.Tells = reading.Tells{Counts: t.tail != nil, Times: t.tail != nil}
 	for _, side := range split.Sides {
 		s := reading.Side{Lost: t.lost[side], Instances: []reading.Count{}}
 		for _, i := range sides[side] {
 			c := reading.Count{Server: i}
 			if n := t.counts[i.Address]; n != nil {
-				c.Requests, c.Failures, c.Status = n.requests, n.failures, n.status
+				c.Requests, c.Failures, c.Left, c.Status = n.requests, n.failures, n.left, n.status
 				c.Latency = reading.Encode(n.latency)
 			}
 			s.Instances = append(s.Instances, c)
@@ -59,6 +60,7 @@ func (t *Tally) Count(r *reading.Front, sides [2][]reading.Server) (notice strin
 	case t.tail == nil:
 		return "nothing counts the requests: name an access log in the plan (log)"
 	case t.failed != "":
+		r.Blind = t.failed
 		return "requests are not counted: " + t.failed
 	}
 	return ""
@@ -134,6 +136,7 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		status, errStatus := strconv.Atoi(at(statuses, n))
 		answered := err == nil && errStatus == nil && 100 <= status && status <= 599
 		if last && !answered && e.Status == clientLeft {
+			c.left++
 			continue
 		}
 		if !last || err != nil {

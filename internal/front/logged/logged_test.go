@@ -19,6 +19,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 	type counts struct {
 		requests, failures [3]int64
 		lost               [2]int64
+		left               int64 // of green-1
 	}
 	for _, c := range []struct {
 		name, line string
@@ -32,7 +33,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 			counts{requests: [3]int64{0, 1}, failures: [3]int64{1}}},
 		{"nobody answered", `{"status":"502","side":"green","upstream":"127.0.0.1:3","statuses":"502","times":"-"}`,
 			counts{failures: [3]int64{0, 0, 1}, lost: [2]int64{0, 1}}},
-		{"the client left", `{"status":"499","side":"green","upstream":"127.0.0.1:3","statuses":"-","times":"-"}`, counts{}},
+		{"the client left", `{"status":"499","side":"green","upstream":"127.0.0.1:3","statuses":"-","times":"-"}`, counts{left: 1}},
 		{"nobody was asked", `{"status":"503","side":"green","upstream":"-","statuses":"-","times":"-"}`, counts{lost: [2]int64{1, 1}}},
 		{"a page of the proxy's own", `{"status":"404","side":"green","upstream":"-","statuses":"-","times":"-"}`, counts{}},
 		{"with the worker's name", `{"status":"200","route":"green-1","upstream":"http://127.0.0.1:3","statuses":"200","us":"12000"}`, counts{requests: [3]int64{0, 0, 1}}},
@@ -58,7 +59,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 					t.Errorf("%s has no times", i.Name)
 				}
 			}
-			got.lost = [2]int64{r.Sides[0].Lost, r.Sides[1].Lost}
+			got.lost, got.left = [2]int64{r.Sides[0].Lost, r.Sides[1].Lost}, r.Sides[1].Instances[0].Left
 			if got != c.want {
 				t.Errorf("counted %+v, want %+v", got, c.want)
 			}

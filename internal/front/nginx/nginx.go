@@ -3,7 +3,6 @@ package nginx
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -12,14 +11,15 @@ import (
 
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
 // New makes a driver. Requests are counted from now on.
-func New(service string, f plan.Front) *include.Front {
+func New(on place.Machine, service string, f plan.Front) *include.Front {
 	program := strings.Join(f.Nginx.Program, " ")
 	return include.New(include.Config{
-		File:    include.File{Path: f.Nginx.File, Server: &server{config: *f.Nginx}},
+		File:    include.File{On: on, Path: f.Nginx.File, Server: &server{on: on, config: *f.Nginx}},
 		Form:    form{service: service, key: f.Key},
 		Log:     f.Nginx.Log,
 		Usually: 100 * time.Millisecond,
@@ -31,6 +31,7 @@ func New(service string, f plan.Front) *include.Front {
 
 // server is nginx as the include file's package sees it.
 type server struct {
+	on     place.Machine
 	config plan.Included
 
 	mu      sync.Mutex // protects pidFile
@@ -45,7 +46,7 @@ var (
 )
 
 func (s *server) command(ctx context.Context, args ...string) (string, error) {
-	return include.Command(ctx, append(append([]string{}, s.config.Program...), args...)...)
+	return include.Command(ctx, s.on, append(append([]string{}, s.config.Program...), args...)...)
 }
 
 // Main is nginx's configuration; relative names begin beside it.
@@ -77,15 +78,15 @@ func (s *server) Reload(ctx context.Context) error {
 }
 
 // master is the number of nginx's first process.
-func (s *server) master() (string, error) {
+func (s *server) master(ctx context.Context) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.pidFile == "" {
-		data, err := os.ReadFile(s.config.Config)
+		data, err := s.on.ReadFile(ctx, s.config.Config)
 		if err != nil {
 			return "", fmt.Errorf("%w: %w", front.ErrUnreachable, err)
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		defer cancel()
 		if m := pidLine.FindSubmatch(data); m != nil {
 			s.pidFile = string(m[1])
@@ -101,22 +102,22 @@ func (s *server) master() (string, error) {
 			s.pidFile = filepath.Join(filepath.Dir(s.config.Config), s.pidFile)
 		}
 	}
-	return include.PID(s.pidFile)
+	return include.PID(ctx, s.on, s.pidFile)
 }
 
-func (s *server) workers(serves func(string) bool) ([]string, error) {
-	master, err := s.master()
+func (s *server) workers(ctx context.Context, serves func(string) bool) ([]string, error) {
+	master, err := s.master(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("nginx: %w", err)
 	}
-	return include.Workers(master, serves)
+	return include.Workers(ctx, s.on, master, serves)
 }
 
 const shuttingDown = "is shutting down"
 
 // Running are the workers that take requests.
-func (s *server) Running() ([]string, error) {
-	return s.workers(func(command string) bool {
+func (s *server) Running(ctx context.Context) ([]string, error) {
+	return s.workers(ctx, func(command string) bool {
 		return strings.Contains(command, "worker process") && !strings.Contains(command, shuttingDown)
 	})
 }
@@ -125,8 +126,8 @@ func (s *server) Running() ([]string, error) {
 func (s *server) Fresh(before, now []string) bool { return include.AllNew(before, now) }
 
 // Leaving are the workers that finish what they have.
-func (s *server) Leaving() ([]string, error) {
-	return s.workers(func(command string) bool { return strings.Contains(command, shuttingDown) })
+func (s *server) Leaving(ctx context.Context) ([]string, error) {
+	return s.workers(ctx, func(command string) bool { return strings.Contains(command, shuttingDown) })
 }
 
 // Directive finds what comes before an include on its line, and the name.

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
 	"vaiven/internal/front/include"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
 )
@@ -66,12 +67,12 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 	f = plan.Front{Listen: w.Listen, Key: key, Nginx: &plan.Included{
 		Config: conf, File: filepath.Join(kept, "sailings.conf"), Program: []string{program}, Log: filepath.Join(dir, "access.log"),
 	}}
-	if made, err := New("sailings", f).Prepare(); err != nil || !made {
+	if made, err := New(place.Local{}, "sailings", f).Prepare(t.Context()); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
 	}
 	p = fronttest.Start(t, w.Listen, program, "-c", conf)
 	fronttest.Eventually(t, "its workers", func() error {
-		now, err := New("sailings", f).File.Server.Running()
+		now, err := New(place.Local{}, "sailings", f).File.Server.Running(t.Context())
 		if err == nil && len(now) != 2 {
 			err = fmt.Errorf("there are %v", now)
 		}
@@ -83,9 +84,9 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
-		nginx := &server{config: *f.Nginx}
+		nginx := &server{on: place.Local{}, config: *f.Nginx}
 		return fronttest.ByFile{
-			Driver: func() front.Driver { return New("sailings", f) }, Program: p, File: f.Nginx.File,
+			Driver: func() front.Driver { return New(place.Local{}, "sailings", f) }, Program: p, File: f.Nginx.File,
 			Edit: func(data []byte, share split.Share) []byte {
 				return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
 			},
@@ -101,7 +102,7 @@ func TestConformance(t *testing.T) {
 func TestCookiesStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, _, _ := start(t, w, plan.Key{From: plan.KeyCookie, Name: "passenger"})
-	d := New("sailings", f)
+	d := New(place.Local{}, "sailings", f)
 	fronttest.Grows(t, w, d, func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} })
 }
 
@@ -113,7 +114,7 @@ func TestEveryKeyPassesTheCheck(t *testing.T) {
 	} {
 		w := fronttest.NewWorld(t)
 		f, _, _ := start(t, w, key)
-		d := New("sailings", f)
+		d := New(place.Local{}, "sailings", f)
 		if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)); err != nil {
 			t.Fatalf("%v: %v", key, err)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -108,12 +109,16 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 		case r.Notice == "" && other.Notice != "":
 			r.Notice = m.Name + ": " + other.Notice
 		}
+		if other.Blind != "" && (n == 0 || r.Blind == "") {
+			r.Blind = m.Name + ": " + other.Blind
+		}
 		if other.Split.Since.After(r.Split.Since) {
 			r.Split.Since = other.Split.Since
 		}
 		if n == 0 {
 			continue
 		}
+		r.Tells = r.Tells.And(other.Tells)
 		for _, side := range split.Sides {
 			r.Sides[side] = sum(r.Sides[side], other.Sides[side])
 		}
@@ -134,6 +139,7 @@ func sum(a, b reading.Side) reading.Side {
 			}
 			found = true
 			i.Open, i.Requests, i.Failures = i.Open+c.Open, i.Requests+c.Requests, i.Failures+c.Failures
+			i.Left, i.Waiting = i.Left+c.Left, added(i.Waiting, c.Waiting)
 			for class := range i.Status {
 				i.Status[class] += c.Status[class]
 			}
@@ -145,6 +151,19 @@ func sum(a, b reading.Side) reading.Side {
 		}
 	}
 	return s
+}
+
+// added are the waiting requests of both, as far as they are told.
+func added(a, b []int64) []int64 {
+	sum := slices.Clone(a)
+	for n, waiting := range b {
+		if n < len(sum) {
+			sum[n] += waiting
+		} else {
+			sum = append(sum, waiting)
+		}
+	}
+	return sum
 }
 
 // merged are the latencies of both; one that cannot be read is left out.
@@ -196,7 +215,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	defer through()
 	before, err := f.readings(changing)
 	if err != nil {
-		return front.Done{}, because(changing, err)
+		return front.Done{}, front.Because(changing, err)
 	}
 	if o := order(before); o.Generation > e.Generation {
 		return front.Done{}, fmt.Errorf("%w: all went to %v", front.ErrNewer, o.Side)
@@ -211,7 +230,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 			done = append(done, d)
 			continue
 		}
-		err = fmt.Errorf("%s did not follow: %w", m.Name, because(changing, err))
+		err = fmt.Errorf("%s did not follow: %w", m.Name, front.Because(changing, err))
 		back, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
 		if errors.Is(err, front.ErrNewer) {
@@ -238,14 +257,6 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, f.members[0].Name, d.Share, share)
 	}
 	return d.Done, err
-}
-
-// because is why a change ended: that somebody went home, if it was.
-func because(changing context.Context, err error) error {
-	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) {
-		return cause
-	}
-	return err
 }
 
 // follow takes all members home to where somebody went at one of them.
@@ -302,7 +313,7 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 		return front.Done{}, err
 	}
 	// A change of this process that was under way may have reached a member after.
-	quiet, cancel := context.WithTimeout(ctx, quietLimit)
+	quiet, cancel := context.WithTimeout(ctx, front.QuietLimit)
 	defer cancel()
 	f.gate.Quiet(quiet)
 	c, err := f.confirmed(ctx, done)
@@ -311,10 +322,6 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	}
 	return c.Done, err
 }
-
-// quietLimit is how long changes of this process that were sent off are waited for once all
-// is home.
-const quietLimit = 200 * time.Millisecond
 
 // Rehearse tries all that can say whether they would take a change.
 func (f *Front) Rehearse(ctx context.Context) error {

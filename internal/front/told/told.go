@@ -43,11 +43,8 @@ type Work struct {
 	Do      func(context.Context) error
 }
 
-// The limits of what going home waits for once everything is home.
-const (
-	quietLimit = 200 * time.Millisecond // for changes of this process that were sent off, and for the lock
-	homeTries  = 3                      // so often it is told again what was undone meanwhile
-)
+// homeTries is how often going home tells the proxy again what was undone meanwhile.
+const homeTries = 3
 
 // Known tells how a state is read: its split with the revision, and the last going home.
 // Who was told of no instances yet takes a state in which nobody gets anything for one in
@@ -125,7 +122,7 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	defer through()
 	s, err := t.Look(changing)
 	if err != nil {
-		return front.Done{}, because(changing, err)
+		return front.Done{}, front.Because(changing, err)
 	}
 	now, err := t.split(s)
 	if err != nil {
@@ -144,7 +141,7 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	errDo := w.Do(changing)
 	// What was told is there, whatever came meanwhile. If somebody went home, that has the
 	// last word, over this change too.
-	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), quietLimit+2*time.Second)
+	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), front.QuietLimit+2*time.Second)
 	defer cancel()
 	after, err := t.Look(looking)
 	if err == nil {
@@ -153,20 +150,12 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 		}
 	}
 	if errDo != nil {
-		return front.Done{}, because(changing, errDo)
+		return front.Done{}, front.Because(changing, errDo)
 	}
 	if err != nil {
 		return front.Done{}, fmt.Errorf("the share was told but could not be read back: %w", err)
 	}
 	return t.confirmed(after, w)
-}
-
-// because is why a change ended: that somebody went home, if it was.
-func because(changing context.Context, err error) error {
-	if cause := context.Cause(changing); errors.Is(cause, front.ErrNewer) {
-		return cause
-	}
-	return err
 }
 
 func newer(o reading.Order) error {
@@ -225,7 +214,7 @@ func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, err
 	if t.Order == nil {
 		_, _ = t.Mark.Raise(h, at) // it holds in this process at least; the file is for the others
 	}
-	quiet, cancel := context.WithTimeout(ctx, quietLimit)
+	quiet, cancel := context.WithTimeout(ctx, front.QuietLimit)
 	defer cancel()
 	t.gate.Quiet(quiet)
 	if unlock, err := t.lock(quiet); err == nil {
@@ -273,7 +262,7 @@ func (t *Steering[S]) Change(ctx context.Context) (changing context.Context, thr
 	unlock, err := t.lock(changing)
 	if err != nil {
 		leave()
-		return nil, nil, because(changing, fmt.Errorf("%w: %w", front.ErrRefused, err))
+		return nil, nil, front.Because(changing, fmt.Errorf("%w: %w", front.ErrRefused, err))
 	}
 	return changing, func() {
 		unlock()

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/place"
 )
 
 // proxy is one that has a share, or none, and does as it is told.
@@ -84,7 +85,7 @@ func (p *proxy) steering(dir string) *Steering[split.Share] {
 				},
 			}, p.refuse
 		},
-		Most: 9, Mark: front.NewMark(filepath.Join(dir, "order")),
+		Most: 9, Mark: front.NewMark(place.Local{}, filepath.Join(dir, "order")),
 	}
 }
 

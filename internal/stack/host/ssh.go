@@ -212,7 +212,7 @@ func (m *machine) run(ctx context.Context, command, input string) (out []byte, s
 		return nil, 0, fmt.Errorf("%w: host %v: %w", stack.ErrUnreachable, m.Host, err)
 	}
 	var kept place.Output
-	all := &unbounded{limit: 4 << 20}
+	all := &unbounded{limit: place.FileLimit + 1}
 	session.Stdin, session.Stdout, session.Stderr = strings.NewReader(input), all, &kept
 	done := make(chan error, 1)
 	go func() { // until the command ends, which may be later than we wait
@@ -255,12 +255,12 @@ type site struct {
 }
 
 // Dial connects from the host: the name is resolved there.
-func (s site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
+func (s site) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	client, err := s.machine.connect(ctx)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := client.DialContext(ctx, "tcp", address)
+	conn, err := client.DialContext(ctx, network, address)
 	var open *ssh.OpenChannelError
 	if !errors.As(err, &open) {
 		return conn, err

@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/words"
@@ -18,7 +19,8 @@ func (m Model) guards(g *cells.Grid, y int) {
 	t := m.theme
 	g.Text(3, y, "guards", t.Label)
 	g.Text(37, y, "trips if", t.Label)
-	list, rest := m.shown(guardRows)
+	rows := m.guardRows()
+	list, rest := m.shown(rows)
 	for n, status := range list {
 		row := y + 1 + n
 		g.Within(3, row, 15, status.Name, t.Ink)
@@ -30,12 +32,15 @@ func (m Model) guards(g *cells.Grid, y int) {
 		g.Within(x, row, m.w-53-x, words.Guard(status), m.guardStyle(status))
 	}
 	if rest != "" {
-		g.Within(3, y+guardRows, m.w-56, rest, t.Label)
+		g.Within(3, y+rows, m.w-56, rest, t.Label)
 	}
 }
 
-// guardRows is how many rows there are for guards.
-const guardRows = 4
+// guardRows is how many rows there are for guards beside the way back, which needs the least
+// of them, and foldedRows how many there are where both are folded.
+func (m Model) guardRows() int { return min(max(len(m.s.Guards), 4), 5) }
+
+const foldedRows = 4
 
 // shown are the guards that have room in so many rows, in the plan's order, or the gravest
 // of them and how the rest stands.
@@ -98,8 +103,31 @@ func (m Model) guardValues(g guard.Status) [2]string {
 	return v
 }
 
-// wayBack draws the judgement on a rollback.
+// waysOut draws what helps where a side that gets requests is ill, with the keys that do it.
+func (m Model) waysOut(g *cells.Grid, y, x int) {
+	t := m.theme
+	g.Text(x, y, "what helps", t.Red.In(true))
+	for n, w := range m.s.WaysOut {
+		style := t.Ink
+		if n == 0 {
+			style = t.Ink.In(true)
+		}
+		g.Text(x, y+1+n, wayKeys[w.Do], t.Label)
+		do, fail := words.Way(w, m.s.Crossing.Target)
+		g.Text(x+9, y+1+n, do, style)
+		g.Right(m.w-2, y+1+n, fail, style)
+	}
+}
+
+// wayKeys are the keys of each way out.
+var wayKeys = map[wayout.Do]string{wayout.Forward: "f enter", wayout.Hold: "", wayout.Home: "b b"}
+
+// wayBack draws the judgement on a rollback, or what helps where that is the question.
 func (m Model) wayBack(g *cells.Grid, y, x int) {
+	if len(m.s.WaysOut) > 0 {
+		m.waysOut(g, y, x)
+		return
+	}
 	t, r := m.theme, m.s.WayBack
 	at := g.Text(x, y, "way back", t.Label) + 2
 	word, style := m.wayBackWord()
@@ -139,7 +167,7 @@ func (m Model) conditionStyle(s wayback.State) cells.Style {
 // guardsFolded draws guards and way back on one line each.
 func (m Model) guardsFolded(g *cells.Grid, y int) {
 	t := m.theme
-	list, rest := m.shown(guardRows)
+	list, rest := m.shown(foldedRows)
 	for n, status := range list {
 		row := y + n
 		g.Within(1, row, 14, status.Name, t.Label)
@@ -149,9 +177,14 @@ func (m Model) guardsFolded(g *cells.Grid, y int) {
 		g.Within(36, row, m.w-37, words.Guard(status), m.guardStyle(status))
 	}
 	if rest != "" {
-		g.Within(1, y+guardRows-1, m.w-2, rest, t.Label)
+		g.Within(1, y+foldedRows-1, m.w-2, rest, t.Label)
 	}
-	row := y + guardRows
+	row := y + foldedRows
+	if list := m.s.WaysOut; len(list) > 0 {
+		x := g.Text(1, row, "what helps", t.Red.In(true)) + 2
+		g.Within(x, row, m.w-x-1, strings.TrimSpace(wayKeys[list[0].Do]+" "+words.WayOut(list[0], m.s.Crossing.Target)), t.Ink.In(true))
+		return
+	}
 	x := g.Text(1, row, "way back", t.Label) + 2
 	word, style := m.wayBackWord()
 	x = g.Text(x, row, word, style) + 2

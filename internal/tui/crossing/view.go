@@ -6,6 +6,7 @@ import (
 	"unicode"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
@@ -89,7 +90,7 @@ func (m Model) View() string {
 	if m.w >= wideFrom && m.h >= tallFrom {
 		bottom = m.door(g, bottom-2, 2) - 1
 		m.hair(g, bottom)
-		bottom -= 5
+		bottom -= m.guardRows() + 1
 		m.guards(g, bottom)
 		m.wayBack(g, bottom, m.w-42)
 		bottom--
@@ -104,7 +105,7 @@ func (m Model) View() string {
 		bottom = m.door(g, bottom-1, 1)
 	}
 	if m.h >= 20 {
-		bottom -= 5
+		bottom -= foldedRows + 1
 		m.guardsFolded(g, bottom)
 		m.hair(g, bottom-1)
 		bottom--
@@ -254,6 +255,12 @@ func (m Model) ownNotice() frame.Notice {
 		return frame.Notice{Text: "◇ " + words.Question(s.Question, s) + "   a says yes" + beside, Level: frame.Soon}
 	case s.Foreign:
 		return frame.Notice{Text: fmt.Sprintf("frozen: %s   space takes it as it is, o puts %v back", words.Frozen(s), s.Ours), Level: frame.Soon}
+	case len(m.s.WaysOut) > 0:
+		text := "What helps most: " + words.WayOut(m.s.WaysOut[0], s.Target)
+		if s.Frozen() {
+			text = "frozen: " + words.Frozen(s) + ". " + text
+		}
+		return frame.Notice{Text: text, Level: frame.Urgent}
 	case s.Frozen():
 		return frame.Notice{Text: "frozen: " + words.Frozen(s) + beside + "   space goes on", Level: frame.Soon}
 	case len(m.s.Lacks) > 0:
@@ -277,6 +284,11 @@ func (m Model) ownNotice() frame.Notice {
 
 // steering says what applying the ghost's share would mean.
 func (m Model) steering() string {
+	for _, w := range m.s.WaysOut {
+		if w.Share == m.ghost {
+			return fmt.Sprintf("enter: %s. esc lets go", words.WayOut(w, m.s.Crossing.Target))
+		}
+	}
 	text := fmt.Sprintf("enter: %v on green", m.ghost)
 	if o := m.outlook(); o.Seen > 0 {
 		text += fmt.Sprintf(". A fault in %v of %v's answers would be seen for sure after ~%s, at the cost of ~%.0f failed requests",
@@ -325,6 +337,9 @@ func (m Model) door(g *cells.Grid, y, rows int) int {
 	if d.Failing > 0 {
 		text += fmt.Sprintf(" · %s failing", frame.Thousands(d.Failing))
 	}
+	if d.Slow > 0 {
+		text += fmt.Sprintf(" · %s slow", frame.Thousands(d.Slow))
+	}
 	if d.Lost > 0 {
 		text += " · last lost: " + d.LastLost
 	}
@@ -343,9 +358,11 @@ func (m Model) mark(side, kind string, cache bool) (rune, cells.Style) {
 		r, style = 'g', t.Side(split.Green)
 	}
 	switch {
-	case kind == "lost":
+	case kind == string(reading.LostAnswer), kind == string(reading.Unreached):
 		return '×', t.Red.In(true)
-	case kind == "failing":
+	case kind == string(reading.SlowAnswer):
+		return r, t.Amber
+	case kind == string(reading.FailingAnswer):
 		return unicode.ToUpper(r), t.Amber.In(true)
 	case cache:
 		return 'c', t.Label

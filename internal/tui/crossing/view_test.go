@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
@@ -97,6 +98,7 @@ func sample() keeper.Snapshot {
 		{Name: "over 250ms", Watch: plan.Slow, State: guard.Watching, Bound: evidence.Bound{Margin: 0.02}, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Comparison: evidence.Comparison{Sure: 0.78}, More: 40 * time.Second, Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
 		{Name: "unhealthy", Watch: plan.Unhealthy, State: guard.Clear},
 		{Name: "lost at front", Watch: plan.Lost, State: guard.Tripped, Trial: evidence.Count{Bad: 1}},
+		{Name: "door", Watch: plan.Door, State: guard.Unknown, Lack: guard.TooFew, Bound: evidence.Bound{Margin: 0.05, AtLeast: 10}, Baseline: evidence.Count{Bad: 2, Of: 400}, Trial: evidence.Count{Of: 8}},
 	}
 	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.71, FrontRead: true, Switched: s.Switch.Took, SwitchedAt: s.Switch.At})
 	return s
@@ -188,8 +190,18 @@ func TestStatesInWords(t *testing.T) {
 			s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}, {ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard, Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
 		}, []string{"frozen  leg 2 of 4", "frozen: failing: 20 % against 0 %, worse, 99.50 % sure (and 1 more)", "frozen, 0:30 left"}},
 		{"not watched", func(s *keeper.Snapshot) {
-			s.Lacks = []engine.Lack{{Kind: engine.LackSide, Side: split.Green, Since: now.Add(-12 * time.Second), Said: "host green.vessa does not answer"}}
+			s.Lacks = []crossing.Lack{{Kind: crossing.LackSide, Side: split.Green, Since: now.Add(-12 * time.Second), Said: "host green.vessa does not answer"}}
 		}, []string{"time does not count: green's instances were not read for 12s (host green.vessa does not answer)"}},
+		{"too little is known", func(s *keeper.Snapshot) {
+			lacks := []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "door", Have: 8, Need: 10, Since: now.Add(-2 * time.Minute)}, {Kind: crossing.LackBaseline, Guard: "failing"}}
+			s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.NotKnown, Lacks: lacks}}}
+		}, []string{"frozen: not enough is known to go on: door waits for answers since " + now.Add(-2*time.Minute).Format("15:04:05") + ", and has 8 of 10 (and 1 more)"}},
+		{"the live side is dead", func(s *keeper.Snapshot) {
+			s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.HomeIll, Home: crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}}}}
+			s.WaysOut = wayout.List(wayout.Facts{Target: split.Green, Share: 2500, Moved: true, Proven: true, Rate: 340, Sides: [2]wayout.Side{{Known: true, Instances: 3}, {Known: true, Healthy: 3, Instances: 3}}})
+		}, []string{"frozen: the live side is dead: none of the 3 instances of blue is healthy. What helps most: all to green, 0 of 340 /s fail",
+			"what helps", "f enter  all to green   0 of 340 /s fail", "         hold         255 of 340 /s fail", "b b      all to blue  340 of 340 /s fail"}},
+		{"compared with what was", func(s *keeper.Snapshot) { s.Guards[0].AsOf = now }, []string{"no sign of it, against 21:04"}},
 		{"going back", func(s *keeper.Snapshot) {
 			s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Cause{Kind: crossing.ByHand}
 		}, []string{"going back: by hand", "all back to blue"}},
@@ -308,7 +320,11 @@ func TestManyGuards(t *testing.T) {
 	}
 	for _, size := range [][2]int{{80, 24}, {142, 38}} {
 		v := screen(draw(s, size[0], size[1]).View(), size[0], size[1])
-		for _, want := range []string{"lost at front", "over 250ms", "fares 4", "and 7 more: 7 clear", "way back  OPEN"} {
+		rest := "and 8 more: 1 unknown, 7 clear"
+		if size[0] > wideFrom {
+			rest = "and 7 more: 7 clear"
+		}
+		for _, want := range []string{"lost at front", "over 250ms", "too few answers yet, 8 of 10", rest, "way back  OPEN"} {
 			if !strings.Contains(v, want) {
 				t.Errorf("%v: %q is not shown:\n%s", size, want, v)
 			}

@@ -1,4 +1,4 @@
-package main
+package service
 
 import (
 	"context"
@@ -20,27 +20,26 @@ import (
 	stackall "vaiven/internal/stack/all"
 	"vaiven/internal/stack/container"
 	"vaiven/internal/versions"
-
-	"github.com/spf13/cobra"
 )
 
-// service is a plan with a keeper at work on it.
-type service struct {
-	keeper *keeper.Keeper
-	close  func() error // ends the keeper; front and instances go on
+// Service is a plan with a keeper at work on it.
+type Service struct {
+	Keeper *keeper.Keeper
+	Close  func() error // ends the keeper; front and instances go on
 }
 
-// openService starts a keeper for a plan, and makes sure that it is the only one.
-func openService(ctx context.Context, p *plan.Plan) (*service, error) {
+// Open starts a keeper for a plan, on behalf of somebody, and makes sure that it is the only
+// one. The error wraps [ErrSteered] if it would not be.
+func Open(ctx context.Context, p *plan.Plan, by string) (*Service, error) {
 	if err := os.MkdirAll(p.State, 0o700); err != nil {
 		return nil, fmt.Errorf("make the state folder: %w", err)
 	}
-	unlock, err := lock(p.Lock())
+	unlock, err := Lock(p.Lock(), by)
 	if err != nil {
 		return nil, err
 	}
 	closing := []func() error{unlock}
-	fail := func(err error) (*service, error) {
+	fail := func(err error) (*Service, error) {
 		for i := len(closing) - 1; i >= 0; i-- {
 			err = errors.Join(err, inTime(closing[i]))
 		}
@@ -60,14 +59,14 @@ func openService(ctx context.Context, p *plan.Plan) (*service, error) {
 	if err != nil {
 		return fail(err)
 	}
-	y, err := openStacks(p)
+	y, err := OpenStacks(p)
 	if err != nil {
 		return fail(err)
 	}
-	closing = append(closing, y.set.Close)
+	closing = append(closing, y.Set.Close)
 	k, err := keeper.New(ctx, keeper.Config{
-		Plan: p, Secrets: y.secrets, Front: all.Open(p), Stacks: y.set, Sources: y.sources, Book: book,
-		Prober: newProber(p, p.Fronts(), marker),
+		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources, Book: book,
+		Prober: NewProber(p, p.Fronts(), marker),
 	})
 	if err != nil {
 		return fail(err)
@@ -78,7 +77,7 @@ func openService(ctx context.Context, p *plan.Plan) (*service, error) {
 		defer close(done)
 		k.Run(ctx)
 	}()
-	return &service{keeper: k, close: func() error {
+	return &Service{Keeper: k, Close: func() error {
 		stop()
 		<-done
 		_, err := fail(nil)
@@ -101,69 +100,56 @@ func inTime(end func() error) error {
 // endLimit is how long each part of a service may take to end.
 const endLimit = time.Second
 
-// withService does something with a keeper at work on the plan in a file, and ends the
-// keeper.
-func withService(cmd *cobra.Command, file string, do func(ctx context.Context, p *plan.Plan, k keeper.Client) error) error {
-	p, err := readPlan(file)
-	if err != nil {
-		return err
-	}
-	s, err := openService(cmd.Context(), p)
-	if err != nil {
-		return notAllowed(err)
-	}
-	err = do(cmd.Context(), p, s.keeper)
-	return notAllowed(errors.Join(err, s.close()))
-}
-
-// newProber makes the plan's prober, which asks at fronts in turn.
-func newProber(p *plan.Plan, fronts []plan.Front, marker string) *prober.Prober {
+// NewProber makes the plan's prober, which asks at fronts in turn.
+func NewProber(p *plan.Plan, fronts []plan.Front, marker string) *prober.Prober {
 	var urls []string
 	for _, f := range fronts {
 		urls = append(urls, "http://"+f.Listen+p.Prober.Path)
 	}
+	door, _ := p.Guard(plan.Door)
 	return prober.New(prober.Config{
+		Contains: p.Prober.Contains, JSON: p.Prober.JSON, Slow: door.After,
 		URLs: urls, Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
 		Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
 	})
 }
 
-// stacks is what a plan's sides are made of.
-type stacks struct {
-	secrets secret.Values
-	set     *stackall.Set
-	sources map[string]versions.Source
+// Stacks is what a plan's sides are made of.
+type Stacks struct {
+	Secrets secret.Values
+	Set     *stackall.Set
+	Sources map[string]versions.Source
 }
 
-// openStacks opens the drivers and sources of a plan. Nothing is asked yet.
-func openStacks(p *plan.Plan) (stacks, error) {
+// OpenStacks opens the drivers and sources of a plan. Nothing is asked yet.
+func OpenStacks(p *plan.Plan) (Stacks, error) {
 	secrets, err := secret.Read(p.Secrets)
 	if err != nil {
-		return stacks{}, err
+		return Stacks{}, err
 	}
-	return stacksWith(p, secrets)
+	return StacksWith(p, secrets)
 }
 
-// stacksWith opens them with secrets that were read, or with none for who only looks.
-func stacksWith(p *plan.Plan, secrets secret.Values) (stacks, error) {
+// StacksWith opens them with secrets that were read, or with none for who only looks.
+func StacksWith(p *plan.Plan, secrets secret.Values) (Stacks, error) {
 	program, err := os.Executable()
 	if err != nil {
-		return stacks{}, err
+		return Stacks{}, err
 	}
 	set, err := stackall.Open(p, secrets, container.Relay{Program: program, Args: []string{"relay"}})
 	if err != nil {
-		return stacks{}, err
+		return Stacks{}, err
 	}
 	sources, err := stackall.Sources(p)
 	if err != nil {
-		return stacks{}, errors.Join(err, set.Close())
+		return Stacks{}, errors.Join(err, set.Close())
 	}
-	return stacks{secrets, set, sources}, nil
+	return Stacks{secrets, set, sources}, nil
 }
 
-// lock takes the file that says who steers. It is let go when the process ends,
+// Lock takes the file that says who steers. It is let go when the process ends,
 // however it ends.
-func lock(path string) (unlock func() error, err error) {
+func Lock(path, by string) (unlock func() error, err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("take the keeper's lock: %w", err)
@@ -181,9 +167,9 @@ func lock(path string) (unlock func() error, err error) {
 		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. Going back works all the same: vaiven back", errSteered, holder), f.Close())
+		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. Going back works all the same: vaiven back", ErrSteered, holder), f.Close())
 	}
-	text := fmt.Sprintf("%s, process %d\n", who(), os.Getpid())
+	text := fmt.Sprintf("%s, process %d\n", by, os.Getpid())
 	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil {
 		return nil, errors.Join(fmt.Errorf("take the keeper's lock: %w", err), f.Close())
 	}
@@ -197,8 +183,8 @@ func runs(holder string) bool {
 	return pid != "" && err == nil
 }
 
-// errSteered is wrapped when the lock is held.
-var errSteered = errors.New("somebody steers this service already")
+// ErrSteered is wrapped when the lock is held.
+var ErrSteered = errors.New("somebody steers this service already")
 
 func writeAt(f *os.File, text string) error {
 	_, err := f.WriteAt([]byte(text), 0)

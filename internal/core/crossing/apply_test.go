@@ -1,0 +1,345 @@
+package crossing
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// onTheWay is a crossing to green on the second of three legs.
+func onTheWay() State {
+	return State{
+		Seq: 20, Number: 3, Target: split.Green, Stage: Shift, Leg: 1, Share: 5000, Moved: true, Proven: true, Generation: 7, Left: time.Minute,
+		Route: route.Route{{Part: 500}, {Part: 5000, Dwell: time.Hour}, {Part: split.Whole}}, Keep: 2 * time.Hour,
+	}
+}
+
+// What an event does to a state, one thing at a time, as far as no scenario shows it.
+func TestWhatAnEventDoes(t *testing.T) {
+	asks := proof.Result{Check: "search", Instance: "green", Ask: true, Found: "region"}
+	finding := asks.Finding()
+	overruled := func(list ...Overruling) func(*State) { return func(s *State) { s.Overruled = list } }
+	doing := func(t Task) func(*State) { return func(s *State) { s.Task = t } }
+	for _, c := range []struct {
+		what  string
+		given func(*State)
+		fact  Fact
+		is    func(State) any
+		want  any
+	}{
+		{"a proof in which nothing was asked proves nothing", doing(Task{ID: 9, Do: Check}), Proved{Task: 9}, func(s State) any { return s.Proven }, false},
+		{"one whose findings were accepted before proves", func(s *State) { s.Task, s.Proven, s.Accepted = Task{ID: 9, Do: Check}, false, []proof.Finding{finding} },
+			Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{asks}}}, func(s State) any { return s.Proven }, true},
+		{"a report on another task proves, and leaves the present one", doing(Task{ID: 9, Do: Move}), Proved{Task: 8, Pass: true}, func(s State) any { return s.Task.ID }, uint64(9)},
+		{"an overruling takes the place of the one of the same guard", overruled(Overruling{"slow", 1}, Overruling{"failing", 1}), WentOn{Overruled: []Overruling{{"slow", 2}}},
+			func(s State) any { return s.Overruled }, []Overruling{{"failing", 1}, {"slow", 2}}},
+		{"an order met while everything is at home has moved nothing", func(s *State) { s.Moved, s.Share = false, 0 }, MetOrder{Order: reading.Order{Generation: 8}},
+			func(s State) any { return s.Moved }, false},
+		{"an order met with requests on the target has", func(s *State) { s.Moved = false }, MetOrder{Order: reading.Order{Generation: 8}, Share: 5000}, func(s State) any { return s.Moved }, true},
+		{"an order met outside of a crossing has not", func(s *State) { s.Moved, s.Stage = false, Settled }, MetOrder{Order: reading.Order{Generation: 8}, Share: 5000},
+			func(s State) any { return s.Moved }, false},
+		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: GoHome}, true }, NotHome{Task: 8}, func(s State) any { return s.GoingBack }, true},
+		{"nobody at home, of this one: the leg's time begins anew", func(s *State) { s.Task, s.GoingBack, s.Left = Task{ID: 9, Do: GoHome}, true, 0 }, NotHome{Task: 9},
+			func(s State) any { return fmt.Sprint(s.GoingBack, s.Task.ID, s.Left) }, "false 0 1h0m0s"},
+		{"a move back to where it was moves nothing", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: Move, Share: 0}}, func(s State) any { return s.Moved }, false},
+		{"a move away moves", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: Move, Share: 500}}, func(s State) any { return s.Moved }, true},
+		{"a proof that is made again on the way takes nothing back", nil, Ordered{Task: Task{Do: Check}}, func(s State) any { return s.Proven }, true},
+		{"before anything moved it does", func(s *State) { s.Stage = Prove }, Ordered{Task: Task{Do: Check}}, func(s State) any { return s.Proven }, false},
+		{"an act by hand asks nobody anything less", func(s *State) { s.Question = Question{ID: 4} }, Ordered{Task: Task{Do: Move, Act: true}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"the first leg is one, by its number", doing(Task{ID: 9, Do: Move, Share: 9999, Leg: 0}), InForce{Task: 9, Share: 9999, Nearest: 9999}, func(s State) any { return s.Leg }, 0},
+		{"a share without a leg has the last one reached", doing(Task{ID: 9, Do: Move, Share: 6000, Leg: -1}), InForce{Task: 9, Share: 6000, Nearest: 6000}, func(s State) any { return s.Leg }, 1},
+		{"a report that is late sets the share, and no leg", doing(Task{ID: 9, Do: Move, Share: split.Whole, Leg: 2}), InForce{Task: 8, Share: 500}, func(s State) any { return fmt.Sprint(s.Share, s.Leg, s.Task.ID) }, "5 % 1 9"},
+		{"somebody who puts all home before anything moved has moved nothing", func(s *State) { s.Moved, s.Share = false, 500 }, Changed{Share: 0}, func(s State) any { return s.Moved }, false},
+		{"somebody who sends it out has", func(s *State) { s.Moved, s.Share = false, 0 }, Changed{Share: 500}, func(s State) any { return s.Moved }, true},
+		{"what somebody changed under a change of ours: ours is what was asked", doing(Task{ID: 9, Do: Move, Share: split.Whole, Leg: 2}), Changed{Share: 2500, Foreign: true},
+			func(s State) any { return fmt.Sprint(s.Ours, s.OursLeg, s.Task.ID) }, "100 % 2 0"},
+		{"under a proof it is what was in force, and the proof goes on", doing(Task{ID: 9, Do: Check}), Changed{Share: 2500, Foreign: true},
+			func(s State) any { return fmt.Sprint(s.Ours, s.OursLeg, s.Task.ID) }, "50 % 1 9"},
+		{"who puts it back has changed nothing", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 5000, Foreign: true}, func(s State) any { return s.Foreign }, false},
+		{"who changes it once more leaves ours as it was", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 3000, Foreign: true},
+			func(s State) any { return fmt.Sprint(s.Foreign, s.Ours) }, "true 50 %"},
+		{"before the first leg a change begins none", func(s *State) { s.Stage, s.Leg, s.Share = Prove, -1, 0 }, Changed{Share: 2500, Foreign: true}, func(s State) any { return fmt.Sprint(s.Stage, s.Leg) }, "prove-1"},
+		{"taken up: whether to raise is still asked", func(s *State) { s.Question = Question{ID: 4, Kind: AskRaise} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"and whether to raise the same", func(s *State) { s.Question = Question{ID: 4, Kind: AskSameBuild} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"and whether to start is not", func(s *State) { s.Question = Question{ID: 4, Kind: AskStart} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(0)},
+		{"taken up at the same share: the leg's time goes on", nil, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Left }, time.Minute},
+		{"at another: its leg begins", nil, TakenUp{Found: Found{Known: true, Share: 500}}, func(s State) any { return fmt.Sprint(s.Leg, s.Left) }, "0 0s"},
+		{"at another before anything moved: none does", func(s *State) { s.Moved, s.Share, s.Leg = false, 500, -1 }, TakenUp{Found: Found{Known: true}}, func(s State) any { return s.Leg }, -1},
+		{"with a front that was not read: nothing is known better", nil, TakenUp{Found: Found{Share: 0}}, func(s State) any { return fmt.Sprint(s.Share, s.Proven) }, "50 % true"},
+		{"a freeze outside of a crossing stops no time", func(s *State) { s.Stage = Settled }, Frozen{Left: time.Hour}, func(s State) any { return s.Left }, time.Minute},
+	} {
+		s := onTheWay()
+		if c.given != nil {
+			c.given(&s)
+		}
+		if got := c.is(Apply(s, Event{Seq: 21, What: c.fact})); fmt.Sprint(got) != fmt.Sprint(c.want) {
+			t.Errorf("%s: got %v, want %v", c.what, got, c.want)
+		}
+	}
+}
+
+// A side is known not to be able to serve only while the other one can.
+func TestTheBench(t *testing.T) {
+	for _, c := range []struct {
+		b    Bench
+		want bool
+	}{
+		{Bench{Known: true, Other: 1}, true}, {Bench{Other: 1}, false}, {Bench{Known: true, Healthy: 1, Other: 1}, false}, {Bench{Known: true}, false},
+	} {
+		if got := c.b.Empty(); got != c.want {
+			t.Errorf("%+v is empty: %v", c.b, got)
+		}
+	}
+}
+
+// Each part is raised from a version of its own, from that of the same name, or from what
+// the first part has.
+func TestChoose(t *testing.T) {
+	p := &plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}, {Name: "mail"}}}
+	offers := map[string][]raise.Version{
+		"web": {{Name: "4.2.0", ID: "w2"}, {Name: "4.3.0", ID: "w3"}}, "mail": {{Name: "4.3.0", ID: "m3"}, {Name: "1.0", ID: "m1"}},
+	}
+	live := []reading.Instance{{Part: "web", Build: "w2", Running: true}, {Part: "web", Build: "w1"}, {Part: "mail", Build: "m1", Running: true}}
+	for _, c := range []struct {
+		version string
+		others  map[string]string
+		want    string
+		kind    RefusalKind
+	}{
+		{"4.3.0", nil, "web w3 over w2, worker w3 over , mail m3 over m1, ", ""},
+		{"4.3.0", map[string]string{"mail": "1.0"}, "web w3 over w2, worker w3 over , mail m1 over m1, ", ""},
+		{"4.3.0", map[string]string{"worker": "4.3.0"}, "web w3 over w2, worker w3 over , mail m3 over m1, ", ""},
+		{"4.3.0", map[string]string{"worker": "4.2.0"}, "", NotItsOwn},
+		{"4.3.0", map[string]string{"pier": "1"}, "", NoPart},
+		{"", nil, "", NoVersion},
+		{"5.0", nil, "", NoSuchVersion},
+		{"4.2.0", nil, "", NoSuchVersion}, // mail has none of that name
+	} {
+		choices, err := Choose(p, offers, c.version, c.others, live)
+		got := ""
+		for _, choice := range choices {
+			got += fmt.Sprintf("%s %s over %s, ", choice.Part, choice.Build, choice.LiveBuild)
+		}
+		var r *Refusal
+		if got != c.want || errors.As(err, &r) != (c.kind != "") || r != nil && r.Kind != c.kind {
+			t.Errorf("%q and %v: %q, %v", c.version, c.others, got, err)
+		}
+		if c.version == "5.0" && (!r.First || len(r.Offers) != 2) || c.version == "4.2.0" && r.First {
+			t.Errorf("%q: the refusal is %+v", c.version, r)
+		}
+	}
+}
+
+// What is decided where no scenario leads.
+func TestWhatIsDecided(t *testing.T) {
+	froze := func(ids ...uint64) func(*State) {
+		return func(s *State) {
+			for _, id := range ids {
+				s.Freezes = append(s.Freezes, Freeze{ID: id, Cause: Cause{Kind: ByGuard, Alarm: Alarm{Guard: "slow", Level: float64(id)}}})
+			}
+		}
+	}
+	kept := func(then plan.Then) func(*State) {
+		return func(s *State) { s.Stage, s.Leg, s.Share, s.Then = Keep, 2, split.Whole, then }
+	}
+	moving := func(share split.Share) func(*State) {
+		return func(s *State) { s.Task = Task{ID: 9, Do: Move, Share: share, Leg: 2} }
+	}
+	asked := func(kind QuestionKind, change func(*State)) func(*State) {
+		return func(s *State) {
+			s.Question = Question{ID: 15, Kind: kind, Leg: 2}
+			if change != nil {
+				change(s)
+			}
+		}
+	}
+	for _, c := range []struct {
+		what  string
+		given func(*State)
+		in    Input
+		want  string
+	}{
+		{"a yes to a leg of a side that is not proven any more proves it first", asked(AskLeg, func(s *State) { s.Proven = false }), Yes{15}, "answered; ordered prove green (#22)"},
+		{"a yes to one that is goes there", asked(AskLeg, nil), Yes{15}, "answered; ordered shift to 100 % (#22)"},
+		{"a freeze that was not seen keeps a share from growing", froze(10, 30), Steer{6000}, "! frozen"},
+		{"one that was seen does not, and is overruled", froze(10), Steer{6000}, "went on over slow 10; frozen; ordered shift to 60 % (#23)"},
+		{"nor one that was not seen from shrinking", froze(10, 30), Steer{1000}, "went on over slow 10; frozen; ordered shift to 10 % (#23)"},
+		{"requests on the side that is raised by hand end the raise", func(s *State) {
+			s.Stage, s.Share, s.Task = RolledBack, 0, Task{ID: 9, Do: StandUp, Side: split.Green, Act: true}
+		},
+			FrontSeen{Share: 5000, Order: reading.Order{Generation: 7}}, "changed; not done"},
+		{"and on the other side they do not", func(s *State) { s.Stage, s.Task = RolledBack, Task{ID: 9, Do: StandUp, Side: split.Green, Act: true} },
+			FrontSeen{Share: 0, Order: reading.Order{Generation: 7}}, "changed"},
+		{"an order that is met, and what was begun before it came through after: home again", func(s *State) { s.Stage, s.Share = RolledBack, 0 },
+			FrontSeen{Share: 5000, Holding: true, Order: reading.Order{Generation: 8}}, "met order; went back; ordered home to blue (#23)"},
+		{"one that is met later is somebody's who sees to it", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: 5000, Order: reading.Order{Generation: 8}}, "met order"},
+		{"as is one to the other side", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: split.Whole, Holding: true, Order: reading.Order{Generation: 8, Side: split.Green}}, "met order"},
+		{"ours is put back though it is not proven any more, if that sends no more there", func(s *State) { s.Foreign, s.Ours, s.OursLeg, s.Proven = true, 5000, 1, false }, PutBack{},
+			"took theirs; ordered shift to 50 % (#22)"},
+		{"and not if it does", func(s *State) { s.Foreign, s.Ours, s.Proven, s.Share = true, 5000, false, 500 }, PutBack{}, "! not proven"},
+		{"given up in its keep, where the plan would leave it", kept(plan.ThenLeave), GiveUp{}, "ended; ordered retire blue (#22)"},
+		{"and where it would not, once", kept(plan.ThenRetire), GiveUp{}, "ended; ordered retire blue (#22)"},
+		{"a proof again while it is raised", func(s *State) { s.Stage = Raise }, ProveAgain{}, "! nothing to do"},
+		{"while it is proven", func(s *State) { s.Stage = Prove }, ProveAgain{}, "ordered prove green (#21)"},
+		{"while it is kept", kept(plan.ThenAsk), ProveAgain{}, "ordered prove green (#21)"},
+		{"after the end", func(s *State) { s.Stage = Settled }, ProveAgain{}, "! nothing to do"},
+		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: GoHome}, true }, Report{NotHome{Task: 8}}, ""},
+		{"nobody at home, of a task that goes nowhere", func(s *State) { s.Task = Task{ID: 9, Do: Check} }, Report{NotHome{Task: 9}}, ""},
+		{"the nearest that weights can do may be that far off", moving(6000), Report{InForce{Task: 9, Share: 5500, Nearest: 5500}}, "in force"},
+		{"and no farther", moving(6000), Report{InForce{Task: 9, Share: 5499, Nearest: 5499}}, "changed; frozen"},
+		{"nor off at the end", moving(split.Whole), Report{InForce{Task: 9, Share: 9999, Nearest: 9999}}, "changed; frozen"},
+		{"a proof without results is one that failed", func(s *State) { s.Stage, s.Hold, s.Proven, s.Task = Prove, true, false, Task{ID: 9, Do: Check} }, Report{Proved{Task: 9}}, "proved; asked proof"},
+		{"going back goes on, whatever is read", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: Check} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed; ordered home to blue (#22)"},
+		{"and is not begun twice", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: GoHome} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed"},
+		{"to stay is no steering", nil, Steer{5000}, "! there already"},
+		{"a freeze by hand overrules no guard", func(s *State) { s.Freezes = []Freeze{{ID: 10, Cause: Cause{Kind: ByHand}}} }, GoOn{}, "went on"},
+		{"one for want of a home does", func(s *State) {
+			s.Freezes = []Freeze{{ID: 10, Cause: Cause{Kind: NobodyHome, Alarm: Alarm{Guard: "failing", Level: 0.5}}}}
+		}, GoOn{}, "went on over failing 0.5"},
+	} {
+		s := onTheWay()
+		if c.given != nil {
+			c.given(&s)
+		}
+		events, err := Decide(s, Moment{Seen: 20}, c.in)
+		got := comesOf(events, err, "; ", func(e Event) (text string) {
+			switch f := e.What.(type) {
+			case WentOn:
+				for _, o := range f.Overruled {
+					text += fmt.Sprint(" over ", o.Guard, " ", o.Level)
+				}
+			case Asked:
+				text = " " + string(f.Question.Kind)
+			case Ordered:
+				f.Task.ID = e.Seq
+				text = fmt.Sprint(" ", f.Task)
+			}
+			return text
+		})
+		if got != c.want {
+			t.Errorf("%s: got %s, want %s", c.what, got, c.want)
+		}
+	}
+}
+
+// comesOf is what was decided, in few words: the kinds of the events with what more there is to
+// say of each, or of the refusal.
+func comesOf(events []Event, err error, separator string, more func(Event) string) string {
+	var r *Refusal
+	if errors.As(err, &r) {
+		return "! " + string(r.Kind)
+	}
+	var list []string
+	for _, e := range events {
+		list = append(list, e.What.Kind()+more(e))
+	}
+	return strings.Join(list, separator)
+}
+
+// A side is proven as long as its health says so, too: nothing more goes to nobody, and
+// whoever asks for it, or the route, is told.
+func TestNothingMoreGoesToNobody(t *testing.T) {
+	nobody := Bench{Known: true, Side: split.Green, Instances: 2, Other: 3}
+	asked := onTheWay()
+	asked.Question = Question{ID: 15, Kind: AskLeg, Leg: 2}
+	foreign := onTheWay()
+	foreign.Foreign, foreign.Ours, foreign.OursLeg, foreign.Share = true, 5000, 1, 500
+	for _, c := range []struct {
+		what  string
+		state State
+		in    Input
+		kind  RefusalKind // "" if it is frozen
+	}{
+		{"the next leg", onTheWay(), NextLeg{2}, NobodyServes}, {"a larger share", onTheWay(), Steer{6000}, NobodyServes}, {"ours again", foreign, PutBack{}, NobodyServes},
+		{"a yes to a leg", asked, Yes{15}, ""}, {"the time of a leg", onTheWay(), TimeUp{}, ""},
+	} {
+		events, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in)
+		var r *Refusal
+		if refused := errors.As(err, &r); refused != (c.kind != "") || refused && (r.Kind != c.kind || r.Bench != nobody) {
+			t.Errorf("%s: %v", c.what, err)
+		}
+		if c.kind == "" {
+			if f, ok := events[len(events)-1].What.(Frozen); !ok || f.Cause.Kind != NobodyLeft || f.Cause.Home != nobody {
+				t.Errorf("%s: %+v", c.what, events)
+			}
+		}
+		// What is not known, or fails on both sides, is not in the way.
+		for _, there := range []Bench{{}, {Known: true, Healthy: 1, Other: 3}, {Known: true}} {
+			events, err := Decide(c.state, Moment{Seen: 20, There: there}, c.in)
+			if err != nil || len(events) == 0 {
+				t.Fatalf("%s, with %+v: %v", c.what, there, err)
+			}
+			if o, ok := events[len(events)-1].What.(Ordered); !ok || o.Task.Do != Move {
+				t.Errorf("%s, with %+v: %+v", c.what, there, events)
+			}
+		}
+	}
+	// Nor does the other side go, which is the way back.
+	kept := onTheWay()
+	kept.Stage, kept.Leg, kept.Share, kept.Then = Keep, 2, split.Whole, plan.ThenRetire
+	if events, _ := Decide(kept, Moment{There: nobody}, TimeUp{}); len(events) != 1 || events[0].What.(Frozen).Cause.Kind != NobodyLeft {
+		t.Errorf("the end of the keep: %+v", events)
+	}
+	toRetire := kept
+	toRetire.Question = Question{ID: 15, Kind: AskRetire}
+	for _, c := range []struct {
+		state State
+		in    Input
+	}{{kept, GiveUp{}}, {toRetire, Yes{15}}} {
+		var r *Refusal
+		if _, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes {
+			t.Errorf("%T: %v", c.in, err)
+		}
+	}
+	// Less may go there always.
+	if events, err := Decide(onTheWay(), Moment{There: nobody}, Steer{500}); err != nil || len(events) != 2 {
+		t.Errorf("less: %+v, %v", events, err)
+	}
+}
+
+// What a state says of itself.
+func TestWhatAStateSays(t *testing.T) {
+	s := onTheWay()
+	if leg, ok := s.Next(); !ok || leg != 2 {
+		t.Errorf("the next leg is %d, %v", leg, ok)
+	}
+	s.Leg, s.Share = 0, 6000
+	if leg, ok := s.Next(); !ok || leg != 2 {
+		t.Errorf("past the second leg's share the next one is %d, %v", leg, ok)
+	}
+	s.Share = 5000
+	if leg, ok := s.Next(); !ok || leg != 2 {
+		t.Errorf("at the second leg's share the next one is %d, %v", leg, ok)
+	}
+	s.Leg, s.Share = 2, split.Whole
+	var r *Refusal
+	if _, err := Decide(s, Moment{}, NextLeg{Leg: 2}); !errors.As(err, &r) || r.Leg != -1 {
+		t.Errorf("on the last leg: %+v", r)
+	}
+	if s.Live() != split.Blue {
+		t.Errorf("on the way it lives on %v", s.Live())
+	}
+	s.Stage = Settled
+	if s.Live() != split.Green {
+		t.Errorf("in the end it lives on %v", s.Live())
+	}
+	events, err := Decide(s, Moment{}, ShiftTo{Share: 500})
+	if o, ok := events[0].What.(Ordered); err != nil || !ok || o.Task.Leg != -1 || !o.Task.Act {
+		t.Errorf("a shift by hand is %+v, %v", events, err)
+	}
+	s.Freezes = []Freeze{{ID: 1, Cause: Cause{Kind: ByHand}}, {ID: 2, Cause: Cause{Kind: ByGuard}}}
+	for kind, want := range map[CauseKind]uint64{ByHand: 1, ByGuard: 2, Foreign: 0} {
+		if f, ok := s.FrozenBy(kind); f.ID != want || ok != (want > 0) {
+			t.Errorf("frozen by %q: %+v, %v", kind, f, ok)
+		}
+	}
+}

@@ -1,0 +1,87 @@
+package crossing
+
+import (
+	"slices"
+	"time"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+)
+
+// Lack is something that has to be known for the route to go on, and is not. Its kind says
+// which of the other fields mean something.
+type Lack struct {
+	Kind  LackKind   `json:"kind"`
+	Side  split.Side `json:"side"`            // LackSide
+	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor
+	Have  int64      `json:"have,omitempty"`  // LackAnswers
+	Need  int64      `json:"need,omitempty"`  // LackAnswers
+	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was
+	Said  string     `json:"said,omitempty"`  // why, as the system said it
+}
+
+// LackKind is a kind of lack.
+type LackKind string
+
+// The kinds.
+const (
+	LackFront    LackKind = "front"    // it was not read lately
+	LackSide     LackKind = "side"     // its instances were not
+	LackCounts   LackKind = "counts"   // the front's counts are not known, though it counts
+	LackDoor     LackKind = "door"     // the prober does not reach the front
+	LackAnswers  LackKind = "answers"  // a guard has too few to say anything
+	LackBaseline LackKind = "baseline" // a guard has nothing to compare with
+)
+
+// Unread reports whether it is something that could not be read, which no word of a person
+// replaces; what a guard cannot judge, a person may.
+func (l Lack) Unread() bool { return l.Kind == LackFront || l.Kind == LackSide }
+
+// Baseline is what the live side answered before the target got anything, or on the last leg
+// on which both got requests. It is kept for the time in which that side answers nothing.
+type Baseline struct {
+	Guard string         `json:"guard"`
+	Count evidence.Count `json:"count"`
+	From  time.Time      `json:"from"`
+	To    time.Time      `json:"to"`
+}
+
+// unread is what could not be read of what nobody goes on without: the front, and the side
+// that is to get more or all. The other one may be in the dark, which is why one goes.
+func (d *decision) unread() []Lack {
+	return without(d.Lacks, func(l Lack) bool { return !l.Unread() || l.Kind == LackSide && l.Side != d.Target })
+}
+
+// watched refuses what is not to be done without being watched.
+func (d *decision) watched() error {
+	list := d.unread()
+	if len(list) == 0 {
+		return nil
+	}
+	r := d.refuse(NotWatched)
+	r.Lacks = list
+	return r
+}
+
+// lapsed stands still because what has to be known for the route to go on has not been for
+// too long.
+func (d *decision) lapsed() {
+	if d.Timed() && !d.Frozen() && len(d.Lacks) > 0 {
+		d.freeze(Cause{Kind: NotKnown, Lacks: d.Lacks})
+	}
+}
+
+// liveIll stands still because the side that the crossing is to leave does not serve as it
+// should: it helps nobody to go on as if nothing had happened, and somebody has to say what
+// does. It is heard again when it is worse than what a person has accepted.
+func (d *decision) liveIll(i LiveIll) {
+	level := i.Home.ill()
+	accepted := slices.ContainsFunc(d.Overruled, func(o Overruling) bool { return o.Guard == LiveSide && level <= o.Level })
+	if _, known := d.FrozenBy(HomeIll); !d.Stage.UnderWay() || d.GoingBack || known || accepted {
+		return
+	}
+	d.freeze(Cause{Kind: HomeIll, Home: i.Home})
+}
+
+// LiveSide names, among what was overruled, the health of the side crossed from.
+const LiveSide = "live side"

@@ -1,0 +1,182 @@
+package crossing
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"testing"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/proof"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// Nothing goes on without what has to be known for it: by itself without any of it, and on a
+// person's word without what could not be read.
+func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
+	kept := onTheWay()
+	kept.Stage, kept.Leg, kept.Share, kept.Then = Keep, 2, split.Whole, plan.ThenRetire
+	asks := func(s State, kind QuestionKind) State {
+		s.Question = Question{ID: 15, Kind: kind, Leg: 2}
+		return s
+	}
+	foreign := onTheWay()
+	foreign.Foreign, foreign.Ours, foreign.OursLeg, foreign.Share = true, 5000, 1, 500
+	proven := onTheWay()
+	proven.Stage, proven.Leg, proven.Share, proven.Moved = Prove, -1, 0, false
+	proving := proven
+	proving.Task, proving.Proven = Task{ID: 9, Do: Check}, false
+	proof := Report{Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}}
+	over := kept
+	over.Stage = Settled
+	for _, c := range []struct {
+		what   string
+		state  State
+		in     Input
+		known  string // what comes of it where all is known,
+		guards string // where a guard cannot judge,
+		unread string // and where front or sides could not be read
+	}{
+		{"the time of a leg", onTheWay(), TimeUp{}, "ordered", "", ""},
+		{"the time of the keep", kept, TimeUp{}, "ended ordered", "", ""},
+		{"a side that is proven", proving, proof, "proved ordered", "proved", "proved"},
+		{"one that was", proven, TimeUp{}, "ordered", "", ""},
+		{"the next leg", onTheWay(), NextLeg{2}, "ordered", "ordered", "! not watched"},
+		{"a larger share", onTheWay(), Steer{6000}, "frozen ordered", "frozen ordered", "! not watched"},
+		{"a smaller one", onTheWay(), Steer{500}, "frozen ordered", "frozen ordered", "frozen ordered"},
+		{"ours again", foreign, PutBack{}, "took theirs ordered", "took theirs ordered", "! not watched"},
+		{"a yes to a leg", asks(onTheWay(), AskLeg), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
+		{"a yes to the start", asks(proven, AskStart), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
+		{"a yes to retire", asks(kept, AskRetire), Yes{15}, "answered ended ordered", "answered ended ordered", "! not watched"},
+		{"a no", asks(onTheWay(), AskLeg), No{15}, "went back ordered", "went back ordered", "went back ordered"},
+		{"to give up the old side in the keep", kept, GiveUp{}, "ended ordered", "ended ordered", "! not watched"},
+		{"and after it", over, GiveUp{}, "ordered", "ordered", "! not watched"},
+		{"going back", onTheWay(), Back{}, "went back ordered", "went back ordered", "went back ordered"},
+		{"what was missing for too long", onTheWay(), Lapsed{}, "", "frozen", "frozen"},
+		{"the same in the keep", kept, Lapsed{}, "", "frozen", "frozen"},
+		{"the same before the first leg", proven, Lapsed{}, "", "frozen", "frozen"},
+		{"the same while somebody is asked", asks(onTheWay(), AskLeg), Lapsed{}, "", "", ""},
+		{"the same after the end", over, Lapsed{}, "", "", ""},
+	} {
+		for _, k := range []struct {
+			lacks []Lack
+			want  string
+		}{
+			{nil, c.known}, {[]Lack{{Kind: LackAnswers, Guard: "slow"}}, c.guards}, {[]Lack{{Kind: LackDoor, Guard: "door"}}, c.guards}, {[]Lack{{Kind: LackBaseline, Guard: "slow"}}, c.guards},
+			{[]Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}, c.unread}, {[]Lack{{Kind: LackSide, Side: split.Green}}, c.unread},
+		} {
+			events, err := Decide(c.state, Moment{Seen: 20, Lacks: k.lacks}, c.in)
+			got := comesOf(events, err, " ", func(Event) string { return "" })
+			if got != k.want {
+				t.Errorf("%s, lacking %v: %s, want %s", c.what, k.lacks, got, k.want)
+			}
+			var r *Refusal
+			if errors.As(err, &r) && slices.ContainsFunc(r.Lacks, func(l Lack) bool { return !l.Unread() }) {
+				t.Errorf("%s is refused for want of %v", c.what, r.Lacks)
+			}
+		}
+	}
+	// The side that is left may be in the dark: a person goes on all the same, and nothing does by
+	// itself.
+	dark := Moment{Seen: 20, Lacks: []Lack{{Kind: LackSide, Side: split.Blue}}}
+	for _, in := range []Input{NextLeg{2}, Steer{split.Whole}} {
+		if _, err := Decide(onTheWay(), dark, in); err != nil {
+			t.Errorf("%T away from a side in the dark: %v", in, err)
+		}
+	}
+	if events, _ := Decide(onTheWay(), dark, TimeUp{}); len(events) > 0 {
+		t.Errorf("by itself it leaves it: %+v", events)
+	}
+	// What is frozen already is not frozen again for that.
+	s := onTheWay()
+	s.Freezes = []Freeze{{ID: 4, Cause: Cause{Kind: ByHand}}}
+	if events, _ := Decide(s, Moment{Lacks: []Lack{{Kind: LackFront}}}, Lapsed{}); len(events) > 0 {
+		t.Errorf("frozen, it says %+v", events)
+	}
+}
+
+// Who goes on where a guard could not judge does so without it, for the present leg.
+func TestWaiving(t *testing.T) {
+	s := onTheWay()
+	lacks := []Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}
+	s.Freezes = []Freeze{{ID: 10, Cause: Cause{Kind: NotKnown, Lacks: lacks}}}
+	events, err := Decide(s, Moment{Seen: 20, Lacks: lacks}, GoOn{})
+	if err != nil || len(events) != 1 {
+		t.Fatalf("%+v, %v", events, err)
+	}
+	s = Apply(s, events[0])
+	if fmt.Sprint(s.Waived, s.Frozen(), s.Overruled) != "[slow] false []" {
+		t.Errorf("it goes on without %v, overruled %v: %v", s.Waived, s.Overruled, s)
+	}
+	s.Task = Task{ID: 30, Do: Move, Share: split.Whole, Leg: 2}
+	if s = Apply(s, Event{Seq: 31, What: InForce{Task: 30, Share: split.Whole, Nearest: split.Whole}}); len(s.Waived) > 0 {
+		t.Errorf("and in the keep without %v", s.Waived)
+	}
+}
+
+// The live side's health is heard once, and again when it is worse than what was accepted.
+func TestTheLiveSideIsIll(t *testing.T) {
+	ill := func(healthy, of int) LiveIll { return LiveIll{Bench{Known: true, Healthy: healthy, Instances: of}} }
+	s := onTheWay()
+	hears := func(i LiveIll) bool {
+		events, err := Decide(s, Moment{Seen: s.Seq}, i)
+		for _, e := range events {
+			s = Apply(s, e)
+		}
+		return err == nil && len(events) == 1 && events[0].What.(Frozen).Cause.Kind == HomeIll
+	}
+	goOn := func() {
+		events, err := Decide(s, Moment{Seen: s.Seq}, GoOn{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range events {
+			s = Apply(s, e)
+		}
+	}
+	if !hears(ill(1, 4)) || hears(ill(0, 4)) {
+		t.Errorf("it is heard once while it is frozen: %v", s)
+	}
+	goOn()
+	if hears(ill(1, 4)) || hears(ill(2, 4)) || !hears(ill(0, 4)) {
+		t.Errorf("accepted were three of four: %+v", s.Overruled)
+	}
+	goOn()
+	if hears(ill(0, 4)) {
+		t.Error("all four were accepted")
+	}
+	for _, change := range []func(*State){func(s *State) { s.GoingBack = true }, func(s *State) { s.Stage = Settled }} {
+		s = onTheWay()
+		if change(&s); hears(ill(0, 4)) {
+			t.Errorf("it is heard though %v", s)
+		}
+	}
+	for _, stage := range []Stage{Raise, Prove} {
+		s = onTheWay()
+		if s.Stage = stage; !hears(ill(0, 4)) {
+			t.Errorf("it is not heard at %q", stage)
+		}
+	}
+}
+
+// What the other side answered is kept on the way alone.
+func TestWhatIsComparedWith(t *testing.T) {
+	list := []Baseline{{Guard: "failing", Count: evidence.Count{Bad: 1, Of: 400}}}
+	for stage, want := range map[Stage]int{Prove: 0, Shift: 1, Keep: 1, Settled: 0} {
+		s := onTheWay()
+		s.Stage = stage
+		events, err := Decide(s, Moment{}, Arrived{list})
+		if err != nil || len(events) != want {
+			t.Fatalf("at %q: %+v, %v", stage, events, err)
+		}
+		if want > 0 {
+			if s = Apply(s, events[0]); len(s.Baselines) != 1 || s.Baselines[0] != list[0] {
+				t.Errorf("kept is %+v", s.Baselines)
+			}
+		}
+	}
+	if events, _ := Decide(onTheWay(), Moment{}, Arrived{}); len(events) > 0 {
+		t.Errorf("nothing is kept as %+v", events)
+	}
+}

@@ -1,0 +1,122 @@
+package engine
+
+import (
+	"slices"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// counts reports whether the time of leg or keep passes: nothing is missing, and the front
+// was read since the last change of the share.
+func (e *Engine) counts(at time.Time) bool {
+	return e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0 && e.front.at.After(e.settled)
+}
+
+// lacks is what has to be known for the route to go on, and is not. Nothing goes on without
+// being watched: front and both sides have to have been read just now, and every guard has to
+// have enough to judge by, unless a person has gone on without it.
+func (e *Engine) lacks(at time.Time) []crossing.Lack {
+	var list []crossing.Lack
+	if !e.front.fresh(at) {
+		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
+	}
+	for _, side := range split.Sides {
+		if s := &e.sides[side]; !s.fresh(at) {
+			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
+		}
+	}
+	if e.since.IsZero() || e.state.Stage != crossing.Shift && e.state.Stage != crossing.Keep {
+		return list
+	}
+	if blind := e.front.reading.Blind; blind != "" {
+		list = append(list, crossing.Lack{Kind: crossing.LackCounts, Since: e.lacking[lackKey{unread: crossing.LackCounts}], Said: blind})
+	}
+	for n, rule := range e.plan.Guards {
+		var s guard.Status
+		if n < len(e.statuses) {
+			s = e.statuses[n]
+		}
+		l, missing := e.lackOf(rule, s)
+		if missing && !slices.Contains(e.state.Waived, rule.Name) {
+			list = append(list, l)
+		}
+	}
+	return list
+}
+
+// lackOf is what a guard needs and has not. What it can never have, because the front or the
+// plan does not give it, is not waited for: the guard says so.
+func (e *Engine) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool) {
+	l := crossing.Lack{Guard: rule.Name}
+	l.Since = e.lacking[keyOf(l)]
+	if rule.Off || !rule.Watch.Compares() || e.state.First {
+		return l, false
+	}
+	quiet := e.plan.Quiet == plan.QuietGoOn
+	switch {
+	case s.State == guard.Idle, s.State == "": // requests have just begun to go there
+		l.Kind, l.Need = crossing.LackAnswers, rule.Bound.AtLeast
+		return l, !quiet
+	case s.State != guard.Unknown:
+		return l, false
+	case s.Lack == guard.TooFew:
+		l.Kind, l.Have, l.Need = crossing.LackAnswers, s.Trial.Of, rule.Bound.AtLeast
+		return l, !quiet
+	case s.Lack == guard.NotCounted: // the prober's answers are evidence of their own
+		l.Kind, l.Need = crossing.LackAnswers, rule.Bound.AtLeast
+		watched := slices.ContainsFunc(e.plan.Guards, func(g plan.Guard) bool { return g.Watch == plan.Door && !g.Off })
+		return l, !quiet && !watched
+	case s.Lack == guard.NoBaseline:
+		l.Kind = crossing.LackBaseline
+		return l, !quiet
+	case s.Lack == guard.NotRead && rule.Watch == plan.Door:
+		l.Kind, l.Said = crossing.LackDoor, e.door.LastLost
+		return l, true
+	}
+	return l, false
+}
+
+// lackKey names what is missing.
+type lackKey struct {
+	unread crossing.LackKind // "" of guards, whatever they lack
+	side   split.Side
+	guard  string
+}
+
+func keyOf(l crossing.Lack) lackKey {
+	k := lackKey{guard: l.Guard, side: l.Side}
+	if l.Guard == "" {
+		k.unread = l.Kind
+	}
+	return k
+}
+
+// lapses notes since when something is missing that the route needs, and reports whether it
+// has been for too long: half a minute, or, where a guard waits for answers, as long as the
+// leg was to last, if that is longer.
+func (e *Engine) lapses(at time.Time) bool {
+	if !e.state.Timed() || e.state.Frozen() {
+		return false
+	}
+	lapsed := false
+	now := map[lackKey]time.Time{}
+	for _, l := range e.lacks(at) {
+		k := keyOf(l)
+		since, known := e.lacking[k]
+		if !known {
+			since = at
+		}
+		now[k] = since
+		limit := lapseAfter
+		if l.Kind == crossing.LackAnswers {
+			limit = max(limit, e.state.Whole())
+		}
+		lapsed = lapsed || at.Sub(since) >= limit
+	}
+	e.lacking = now
+	return lapsed
+}

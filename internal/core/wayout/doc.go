@@ -1,0 +1,8 @@
+// Package wayout weighs what can be done when a side that gets requests does not serve as it
+// should: send everything forward, hold, or take everything home, by how many requests come
+// to nothing with each.
+//
+//	for _, w := range wayout.List(facts) { ... } // what helps most comes first
+//
+// The package is pure.
+package wayout
