@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build demo test quick bench shots fuzz simulate mutate clean
+.PHONY: build demo test quick bench torment shots fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -27,6 +27,14 @@ quick:
 bench: build
 	scripts/need bench
 	$(GO) run ./bench -vaiven bin/vaiven -out docs/benchmarks.md
+
+# How soon users are home when a release goes bad, in every way on every front, for
+# docs/benchmarks.md. It takes an hour and a half.
+torment: build
+	scripts/need test
+	$(GO) build -o bin/torment ./torment
+	rm -f bin/torment.json
+	./bin/torment -vaiven bin/vaiven -out docs/benchmarks.md
 
 # The pictures in docs/screenshots, made anew from the demo.
 shots: build
