@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
+	"os/user"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -28,14 +29,20 @@ import (
 func main() {
 	var b bench
 	instance := flag.String("instance", "", "be an instance on this address (used by the benchmark itself)")
+	plain := flag.String("plain", "", "be a plain proxy by the library on this address, to the instances that are named after the flags (used by the benchmark itself)")
 	flag.StringVar(&b.vaiven, "vaiven", "bin/vaiven", "the program to measure")
 	flag.StringVar(&b.out, "out", "docs/benchmarks.md", "file to write")
 	flag.IntVar(&b.rounds, "rounds", 5, "rounds")
-	flag.DurationVar(&b.load, "load", 4*time.Second, "time of load a front a round")
+	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
+	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes or checks, and write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
 	flag.Parse()
-	if *instance != "" {
+	switch {
+	case *instance != "":
 		serve(*instance)
+		return
+	case *plain != "":
+		servePlain(*plain, flag.Args())
 		return
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
@@ -49,20 +56,10 @@ func main() {
 // addressHeader is where an instance says which one it is.
 const addressHeader = "X-Address"
 
-// serve is an instance: a small JSON answer at once.
-func serve(address string) {
-	body := []byte(`{"ship":"Aurelia","from":"Vessa","to":"Quillon","departs":"09:40","price":1250}`)
-	err := http.ListenAndServe(address, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		w.Header().Set(addressHeader, address)
-		_, _ = w.Write(body)
-	}))
-	fmt.Fprintln(os.Stderr, err)
-}
-
 // bench is one run.
 type bench struct {
 	vaiven, out      string
+	only             string
 	rounds, switches int
 	load             time.Duration
 
@@ -79,15 +76,7 @@ type proxy struct {
 	Name    string
 	address string
 	cmd     *exec.Cmd
-	samples []sample
-}
-
-// sample is what one round of load came to.
-type sample struct {
-	rate     float64       // requests a second
-	p50, p99 time.Duration // of the whole answer, as the load saw it
-	cpu      time.Duration // processor time a request
-	resident int64         // bytes, after the load
+	samples [][]sample // by load and round
 }
 
 func (b *bench) run(ctx context.Context) (err error) {
@@ -104,30 +93,32 @@ func (b *bench) run(ctx context.Context) (err error) {
 	if err := b.startAll(ctx); err != nil {
 		return err
 	}
-	for round := range b.rounds {
-		for n := range b.fronts {
-			// Each round begins with another front, so that none is always first.
-			p := b.fronts[(n+round)%len(b.fronts)]
-			s, err := b.loadOnce(ctx, p)
-			if err != nil {
-				return fmt.Errorf("%s: %w", p.Name, err)
-			}
-			p.samples = append(p.samples, s)
-			fmt.Printf("round %d  %-16s %8.0f /s  p50 %8v  p99 %8v  %8v a request  %5.1f MB\n",
-				round+1, p.Name, s.rate, s.p50, s.p99, s.cpu, float64(s.resident)/1e6)
+	wanted := func(part string) bool { return b.only == "" || b.only == part }
+	if wanted("loads") {
+		if err := b.loadAll(ctx); err != nil {
+			return err
 		}
 	}
-	sw, err := b.timeSwitches(ctx)
-	if err != nil {
-		return err
+	var sw switched
+	if wanted("set") {
+		if sw, err = b.timeSwitches(ctx); err != nil {
+			return err
+		}
 	}
-	changes, err := b.timeChanges(ctx)
-	if err != nil {
-		return err
+	var changes []changed
+	if wanted("changes") {
+		if changes, err = b.timeChanges(ctx); err != nil {
+			return err
+		}
 	}
-	checks, err := b.timeChecks(ctx)
-	if err != nil {
-		return err
+	var checks checking
+	if wanted("checks") {
+		if checks, err = b.timeChecks(ctx); err != nil {
+			return err
+		}
+	}
+	if b.only != "" {
+		return nil
 	}
 	return b.write(sw, changes, checks)
 }
@@ -183,6 +174,9 @@ func (b *bench) startAll(ctx context.Context) error {
 	if err := b.startEmbedded(ctx); err != nil {
 		return err
 	}
+	if err := b.startPlain(self); err != nil {
+		return err
+	}
 	for _, other := range []struct{ name, program, config string }{
 		{"HAProxy", "haproxy", haproxyConfig}, {"nginx", "nginx", nginxConfig},
 	} {
@@ -215,7 +209,7 @@ func (b *bench) startEmbedded(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	b.fronts = append(b.fronts, &proxy{Name: "Vaiven's front", address: address, cmd: cmd})
+	b.fronts = append(b.fronts, &proxy{Name: ourName, address: address, cmd: cmd})
 	b.client = embedded.Dial(filepath.Join(b.dir, "front.sock"))
 	deadline := time.Now().Add(10 * time.Second)
 	for {
@@ -255,12 +249,14 @@ backend b
 {{end}}`
 
 const nginxConfig = `worker_processes 2;
+user {{.User}};
 daemon off;
 pid {{.Dir}}/nginx.pid;
 error_log {{.Dir}}/nginx-error.log;
 events { worker_connections 4000; }
 http {
     access_log off;
+    client_body_buffer_size 128k;
     client_body_temp_path {{.Dir}}/body;
     proxy_temp_path {{.Dir}}/proxy;
     fastcgi_temp_path {{.Dir}}/fastcgi;
@@ -291,13 +287,17 @@ func (b *bench) startOther(name, program, config string) error {
 	if err != nil {
 		path = "/usr/sbin/" + program
 	}
+	me, err := user.Current()
+	if err != nil {
+		return err
+	}
 	address, err := freeAddress()
 	if err != nil {
 		return err
 	}
 	var text bytes.Buffer
 	err = template.Must(template.New(program).Parse(config)).Execute(&text, map[string]any{
-		"Listen": address, "Dir": b.dir, "Instances": b.instances[split.Blue],
+		"Listen": address, "Dir": b.dir, "Instances": b.instances[split.Blue], "User": me.Username,
 	})
 	file := filepath.Join(b.dir, program+".conf")
 	if err = errors.Join(err, os.WriteFile(file, text.Bytes(), 0o600)); err != nil {
@@ -338,71 +338,10 @@ func answers(ctx context.Context, url string) error {
 	}
 }
 
-// loadOnce puts a front under load by 64 kept-alive connections.
-func (b *bench) loadOnce(ctx context.Context, p *proxy) (sample, error) {
-	before := processorTime(p.cmd)
-	out, err := exec.CommandContext(ctx, "wrk", "-t", "2", "-c", "64", "-d", b.load.String(), "--latency", "http://"+p.address+"/").CombinedOutput()
-	if err != nil {
-		return sample{}, fmt.Errorf("wrk: %w: %s", err, out)
-	}
-	s, requests, err := readLoad(string(out))
-	if err != nil {
-		return sample{}, err
-	}
-	if p.cmd != nil {
-		s.cpu = (processorTime(p.cmd) - before) / time.Duration(requests)
-		s.resident = resident(p.cmd)
-	}
-	return s, nil
-}
-
-// readLoad reads what the load generator printed.
-func readLoad(out string) (s sample, requests int64, err error) {
-	for _, line := range strings.Split(out, "\n") {
-		words := strings.Fields(line)
-		switch {
-		case len(words) == 2 && words[0] == "50%":
-			s.p50, err = time.ParseDuration(words[1])
-		case len(words) == 2 && words[0] == "99%":
-			s.p99, err = time.ParseDuration(words[1])
-		case strings.Contains(line, "requests in"):
-			_, err = fmt.Sscan(words[0], &requests)
-		case strings.HasPrefix(line, "Requests/sec:"):
-			_, err = fmt.Sscan(words[1], &s.rate)
-		case strings.Contains(line, "Non-2xx") || strings.Contains(line, "Socket errors"):
-			err = errors.New(line)
-		}
-		if err != nil {
-			return s, requests, err
-		}
-	}
-	if requests == 0 || s.rate == 0 {
-		return s, 0, fmt.Errorf("no figures in %q", out)
-	}
-	return s, requests, nil
-}
-
-func ratios(p, to *proxy, of func(sample) float64) []float64 {
-	var list []float64
-	for n := range p.samples {
-		list = append(list, of(p.samples[n])/of(to.samples[n]))
-	}
-	slices.Sort(list)
-	return list
-}
-
 func median[T float64 | time.Duration | int64](list []T) T {
 	list = slices.Clone(list)
 	slices.Sort(list)
 	return list[len(list)/2]
-}
-
-func of[T float64 | time.Duration | int64](p *proxy, what func(sample) T) T {
-	var list []T
-	for _, s := range p.samples {
-		list = append(list, what(s))
-	}
-	return median(list)
 }
 
 // others begins the figures of other targets.
@@ -416,34 +355,9 @@ func (b *bench) write(sw switched, changes []changed, checks checking) error {
 	var kilobytes int64
 	_, _ = fmt.Sscan(total, &kilobytes)
 	fmt.Fprintf(&t, "# Benchmarks\n\nMade by `make bench` on a machine with %d processors and %d GiB of memory, all of it\n", runtime.NumCPU(), (kilobytes+1<<19)>>20)
-	fmt.Fprintf(&t, "on the same processors: load, front and instances. Medians of %d rounds of %v a front;\nratios are taken within a round, with the least and the greatest behind them.\n", b.rounds, b.load)
+	fmt.Fprintf(&t, "on the same processors: load, front and instances. Medians of %d rounds of %v a front and kind;\nratios are taken within a round, with the least and the greatest behind them.\n", b.rounds, b.load)
 	fmt.Fprintf(&t, "Single figures depend on the machine and the moment; compare the ratios.\n\n")
-	fmt.Fprintf(&t, "## Throughput\n\nEach as a plain reverse proxy in front of the same two instances, small JSON answers,\n64 kept-alive connections.\n\n")
-	fmt.Fprintf(&t, "Ratios are to HAProxy's in the same round.\n\n| front | requests a second | ratio | p50 | ratio | p99 | ratio | processor time a request | resident | ratio |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
-	named := map[string]*proxy{}
-	for _, p := range b.fronts {
-		named[p.Name] = p
-	}
-	haproxy := named["HAProxy"]
-	for _, p := range b.fronts {
-		ratio := func(of func(sample) float64) string {
-			r := ratios(p, haproxy, of)
-			return fmt.Sprintf("%.2f (%.2f–%.2f)", median(r), r[0], r[len(r)-1])
-		}
-		cpu, size, sizes := "–", "–", "–"
-		if p.cmd != nil {
-			cpu = of(p, func(s sample) time.Duration { return s.cpu }).Round(time.Microsecond).String()
-			size = fmt.Sprintf("%.0f MB", float64(of(p, func(s sample) int64 { return s.resident }))/1e6)
-			sizes = ratio(func(s sample) float64 { return float64(s.resident) })
-		}
-		fmt.Fprintf(&t, "| %s | %.0f | %s | %v | %s | %v | %s | %s | %s | %s |\n", p.Name,
-			of(p, func(s sample) float64 { return s.rate }), ratio(func(s sample) float64 { return s.rate }),
-			of(p, func(s sample) time.Duration { return s.p50 }).Round(10*time.Microsecond), ratio(func(s sample) float64 { return float64(s.p50) }),
-			of(p, func(s sample) time.Duration { return s.p99 }).Round(10*time.Microsecond), ratio(func(s sample) float64 { return float64(s.p99) }),
-			cpu, size, sizes)
-	}
-	beside := ratios(named["Vaiven's front"], named["nginx"], func(s sample) float64 { return s.rate })
-	fmt.Fprintf(&t, "\nVaiven's front answers %.2f (%.2f–%.2f) times as many requests as nginx in the same round.\n", median(beside), beside[0], beside[len(beside)-1])
+	b.documentLoads(&t)
 	fmt.Fprintf(&t, "\n## The switch\n\n%d switches of the embedded front between 100 %% blue and 100 %% green, with %d kept-alive\nclients asking as fast as they can. The command is kept on disk before it is in force.\n\n", sw.switches, switchClients)
 	fmt.Fprintf(&t, "| | median | most |\n| --- | --- | --- |\n")
 	fmt.Fprintf(&t, "| from command to confirmation | %v | %v |\n", median(sw.took).Round(10*time.Microsecond), slices.Max(sw.took).Round(10*time.Microsecond))

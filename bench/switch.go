@@ -42,7 +42,7 @@ func (b *bench) timeSwitches(ctx context.Context) (switched, error) {
 	}
 	var url string
 	for _, p := range b.fronts {
-		if p.Name == "Vaiven's front" {
+		if p.Name == ourName {
 			url = "http://" + p.address + "/"
 		}
 	}

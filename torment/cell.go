@@ -132,9 +132,9 @@ func (c cell) try(ctx context.Context, vaiven string) (o outcome, err error) {
 	if t.self, err = os.Executable(); err != nil {
 		return o, err
 	}
-	kind := map[string]plan.FrontKind{"embedded": plan.FrontEmbedded, "haproxy": plan.FrontHAProxy, "nginx": plan.FrontNginx, "httpd, manager": plan.FrontHttpd, "httpd, include": plan.FrontHttpd}
+	kind, way, _ := strings.Cut(c.Front, ", ")
 	t.scenario, err = demo.Build(ctx, demo.Options{
-		Program: vaiven, Fault: demo.None, Front: kind[c.Front], Include: c.Front == "httpd, include", Quick: true, Rate: 0.01,
+		Program: vaiven, Fault: demo.None, Front: plan.FrontKind(kind), Include: way == "include", Quick: true, Rate: 0.01,
 	})
 	if err != nil {
 		return o, err

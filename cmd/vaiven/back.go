@@ -123,7 +123,7 @@ func homeByLog(ctx context.Context, file string) (side split.Side, err error) {
 // hold watches a front that cannot tell an old change from a new one, until what was under
 // way when it went home has come through.
 func hold(cmd *cobra.Command, p *plan.Plan, f headless.Front, o headless.BackOptions, r headless.Returned) error {
-	if !slices.ContainsFunc(p.Fronts(), plan.Front.Marks) {
+	if !slices.ContainsFunc(p.Fronts(), func(f plan.Front) bool { return f.Settings.Marks() }) {
 		return nil
 	}
 	again, err := headless.Hold(cmd.Context(), f, o, r)

@@ -10,6 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/demo"
+	"vaiven/internal/front/all"
+	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
 	"vaiven/internal/plan"
 	"vaiven/internal/tui"
@@ -19,7 +21,7 @@ func demoCommand() *cobra.Command {
 	var handsFree, asJSON bool
 	var screen tui.Config
 	o := demo.Options{Fault: demo.None, Rate: 300}
-	fault, kind := string(demo.None), string(plan.FrontEmbedded)
+	fault, kind := string(demo.None), string(embedded.Kind.Name)
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "See the main job with a made-up ferry company",
@@ -35,8 +37,8 @@ ends with the exit status of vaiven cross.`,
 			if !slices.Contains(demo.Faults, o.Fault) {
 				return usage("there is no fault %q; there are %v", fault, demo.Faults)
 			}
-			if o.Front = plan.FrontKind(kind); !slices.Contains(demo.Fronts, o.Front) {
-				return usage("there is no front %q; there are %v", kind, demo.Fronts)
+			if o.Front = plan.FrontKind(kind); !slices.Contains(all.Names(), o.Front) {
+				return usage("there is no front %q; there are %v", kind, all.Names())
 			}
 			if o.Program, err = os.Executable(); err != nil {
 				return err
@@ -61,7 +63,7 @@ ends with the exit status of vaiven cross.`,
 	cmd.Flags().BoolVar(&handsFree, "hands-free", false, "do a whole crossing by itself")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
 	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
-	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", demo.Fronts))
+	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", all.Names()))
 	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guard on slow answers, for machines that stall")
 	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
 	themeFlag(cmd, &screen)

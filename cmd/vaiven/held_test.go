@@ -10,6 +10,9 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/demo"
 	"vaiven/internal/front/all"
+	"vaiven/internal/front/embedded"
+	"vaiven/internal/front/haproxy"
+	"vaiven/internal/front/httpd"
 	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
@@ -17,7 +20,7 @@ import (
 // A process that is held up at any instant of a change, and goes on after everybody went home
 // past it, moves nothing for long.
 func TestAHeldUpShift(t *testing.T) {
-	for _, kind := range []plan.FrontKind{plan.FrontEmbedded, plan.FrontHAProxy, plan.FrontHttpd} {
+	for _, kind := range []plan.FrontKind{embedded.Kind.Name, haproxy.Kind.Name, httpd.Kind.Name} {
 		t.Run(string(kind), func(t *testing.T) {
 			s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 50, Patient: true, Front: kind})
 			if err != nil {

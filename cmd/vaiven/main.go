@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/section"
 	"vaiven/internal/service"
 )
 
@@ -69,7 +70,7 @@ func status(err error, to io.Writer) int {
 	if err == nil {
 		return exitDone
 	}
-	var problems planfile.Problems
+	var problems section.Problems
 	var exit *exitError
 	code := exitOther
 	switch {

@@ -11,7 +11,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
-	"vaiven/internal/planfile"
+	"vaiven/internal/section"
 )
 
 func planCommand() *cobra.Command {
@@ -22,7 +22,7 @@ func planCommand() *cobra.Command {
 		Args:  onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := readPlan(args[0])
-			var problems planfile.Problems
+			var problems section.Problems
 			if asJSON && errors.As(err, &problems) {
 				err = printJSON(cmd.OutOrStdout(), map[string]any{"mistakes": problems.List})
 				return errors.Join(err, &exitError{status: exitUsage})

@@ -138,7 +138,7 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 		}
 	}
 	if span > 0 {
-		v := engine.JudgeSplit(at.Split.Share, f, counts, probed)
+		v := engine.JudgeSplit(at.Split.Share, f, r.Tells, counts, probed)
 		at.Judgment = &v
 	}
 	return at, nil

@@ -172,7 +172,7 @@ func (s *Scenario) write(o Options) error {
 	text := strings.NewReplacer("LISTEN", fmt.Sprintf("127.0.0.1:%d", listen), "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
 		"SEARCHPORTS", fmt.Sprintf("%d-%d", first, first+59), "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
-		"ROUTE", route, "KEEP", keep, "SLOW", slow, "DOOR", door, "FRONT", strings.ReplaceAll(s.frontPlan(o.Front, o.Include), "MANAGER", fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
+		"ROUTE", route, "KEEP", keep, "SLOW", slow, "DOOR", door, "FRONT", frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
 	s.ports = [2]int{first, first + 59}
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
 		return err

@@ -3,6 +3,8 @@ package front
 import (
 	"context"
 	"errors"
+	"fmt"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -29,7 +31,8 @@ var (
 	ErrRefused = errors.New("front refuses")
 )
 
-// Driver is what every front can do. Its errors wrap those of this package. Its methods
+// Driver is what every front can do; what only some can are abilities, below, and what they
+// tell is said by what they read ([reading.Tells]). Its errors wrap those of this package. Its methods
 // may be called at the same time, and none but Set and SetInstances waits for another.
 type Driver interface {
 	// Read is the split in force, the last order of going home, and the counts so far.
@@ -47,9 +50,6 @@ type Driver interface {
 	Home(context.Context, Homing) (Done, error)
 	// SetInstances replaces the instances of a side.
 	SetInstances(context.Context, split.Side, []reading.Server) error
-	// Drain gives up a side without a share, and says how many requests it is
-	// still answering.
-	Drain(context.Context, split.Side) (open int64, err error)
 }
 
 // Expect is what a front has to have for a change to be made.
@@ -71,7 +71,27 @@ type Done struct {
 	reading.Split
 	Nearest split.Share   // to the share asked for that the front can do, on green
 	Order   reading.Order // the last going home
-	Did     []string      // the commands carried out, or lines of the file's difference
+	// Everywhere is when the last of those who ask goes by it, where that is later than now.
+	Everywhere time.Time
+	Did        []string // the commands carried out, or lines of the file's difference
+}
+
+// Drainer is a front that can be told that a side is given up, or that knows better than by
+// what it reads what the side is still answering.
+type Drainer interface {
+	Drain(context.Context, split.Side) (open int64, err error)
+}
+
+// Drain gives up a side without a share, and says how many requests it is still answering.
+func Drain(ctx context.Context, d Driver, side split.Side) (open int64, err error) {
+	if d, ok := d.(Drainer); ok {
+		return d.Drain(ctx, side)
+	}
+	r, err := d.Read(ctx)
+	if of := r.Sends(side); err == nil && of > 0 {
+		err = fmt.Errorf("%w: %v gets %v of the requests", ErrRefused, side, of)
+	}
+	return r.Sides[side].Open, err
 }
 
 // Rehearser is a front that can try whether it would take a change, without making one.
@@ -84,6 +104,11 @@ type Rehearser interface {
 type Preparer interface {
 	// Prepare writes the file, with all requests on blue. made is false if it was there.
 	Prepare(context.Context) (made bool, err error)
+}
+
+// Lacker is a front that can say what its configuration lacks.
+type Lacker interface {
+	Lacks(context.Context) ([]string, error)
 }
 
 // Headers between the prober, a front that names its sides, and the instances.

@@ -97,7 +97,7 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, crossing.TroubleFront, err)
 		return
 	}
-	k.report(ctx, crossing.InForce{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did})
+	k.report(ctx, crossing.InForce{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 }
 
 // kicked has whoever goes home try again at once.
@@ -119,7 +119,7 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 			k.report(ctx, crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
 			return
 		case err == nil:
-			k.report(ctx, crossing.AtHome{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did})
+			k.report(ctx, crossing.AtHome{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 			return
 		}
 		k.notDone(ctx, o, crossing.TroubleFront, err)
@@ -265,7 +265,7 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (open int64, err er
 	deadline := time.Now().Add(k.Plan.Main().Stacks[side].Grace)
 	for {
 		limited, cancel := context.WithTimeout(ctx, setLimit)
-		open, err = k.Front.Drain(limited, side)
+		open, err = front.Drain(limited, k.Front, side)
 		cancel()
 		if err != nil || open == 0 || time.Now().After(deadline) {
 			return open, err

@@ -43,11 +43,8 @@ func (k *Keeper) Tryout(ctx context.Context) (r tryout.Report, inForce string, e
 // accessLog is the log that the plan has, "" if it has none.
 func accessLog(p *plan.Plan) string {
 	for _, f := range p.Fronts() {
-		switch {
-		case f.Nginx != nil && f.Nginx.Log != "":
-			return f.Nginx.Log
-		case f.Httpd != nil && f.Httpd.Log != "":
-			return f.Httpd.Log
+		if l, ok := f.Settings.(plan.Logs); ok && l.AccessLog() != "" {
+			return l.AccessLog()
 		}
 	}
 	return p.Pairs.Log

@@ -174,7 +174,7 @@ func (f worldFront) Read(ctx context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.count()
-	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Tells{Counts: true}}
+	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Tells{Counts: true, Both: true}}
 	for _, side := range split.Sides {
 		r.Sides[side] = reading.Side{Instances: slices.Clone(f.counts[side]), Open: f.open[side]}
 	}

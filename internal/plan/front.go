@@ -3,57 +3,46 @@ package plan
 import (
 	"fmt"
 	"strings"
-	"time"
 )
 
-// Front is one place that decides where a request goes. Which kind it is follows
-// from which of the systems it has; with none it is the embedded one.
+// Front is one place that decides where a request goes.
 type Front struct {
-	Listen string // host:port at which it takes requests
-	Key    Key
-	Sticky bool   // who has a session stays on its side until that is drained or goes home
-	Order  string // file with the order of going home, of fronts that cannot hold it themselves
-
-	// Of the embedded front.
-	Tell        bool          // side, instance and version in every answer
-	HeaderSize  int64         // largest request header, bytes
-	HeaderTime  time.Duration // for the whole request header
-	Idle        time.Duration // without a byte, in either direction, before a connection is closed
-	Connections int           // at the same time
-
-	HAProxy *HAProxy
-	Nginx   *Included
-	Httpd   *Httpd
+	Listen   string // host:port at which it takes requests
+	Key      Key
+	Sticky   bool   // who has a session stays on its side until that is drained or goes home
+	Order    string // file with the order of going home, of fronts that cannot hold it themselves
+	Settings FrontSettings
 }
 
-// FrontKind is the kind of a front.
+// FrontSettings is what a plan says to one kind of front alone. The package that steers the
+// kind has the type, and reads it from the plan.
+type FrontSettings interface {
+	Kind() FrontKind
+	// Splits is why such a front does not split by a key, with what would do; nil if it does.
+	Splits(Key) error
+	// Sticks is why it has no sticky sessions, nil if it has.
+	Sticks() error
+	// Marks reports whether the order of going home is kept in a file beside the front,
+	// because it cannot hold it itself.
+	Marks() bool
+	// Resolve has files made absolute, and the programs that stand beside the plan.
+	Resolve(file, program func(*string))
+}
+
+// Logs is a front that writes an access log of the requests it carries.
+type Logs interface {
+	AccessLog() string // its file, "" if none is named
+}
+
+// FrontKind is the name of a kind of front, as plans write it.
 type FrontKind string
 
-// The kinds.
-const (
-	FrontEmbedded FrontKind = "embedded"
-	FrontHAProxy  FrontKind = "haproxy"
-	FrontNginx    FrontKind = "nginx"
-	FrontHttpd    FrontKind = "httpd"
-)
-
-// Kind is what the front is.
+// Kind is what the front is, "" if nothing says so.
 func (f Front) Kind() FrontKind {
-	switch {
-	case f.HAProxy != nil:
-		return FrontHAProxy
-	case f.Nginx != nil:
-		return FrontNginx
-	case f.Httpd != nil:
-		return FrontHttpd
+	if f.Settings == nil {
+		return ""
 	}
-	return FrontEmbedded
-}
-
-// Marks reports whether the order of going home of the front is kept in a file beside it,
-// because the front cannot hold it itself.
-func (f Front) Marks() bool {
-	return f.HAProxy != nil && f.HAProxy.Weighs() || f.Httpd != nil && f.Httpd.Manager != ""
+	return f.Settings.Kind()
 }
 
 // Name is what a front is called where there are several.
@@ -61,38 +50,6 @@ func (f Front) Name() string { return fmt.Sprintf("%s at %s", f.Kind(), f.Listen
 
 // Fronts are all fronts of the plan, in order.
 func (p *Plan) Fronts() []Front { return append([]Front{p.Front}, p.Beside...) }
-
-// HAProxy is an HAProxy that is steered through its run-time interface. The servers
-// of both sides stand in one backend, and weights divide the requests; or there is one
-// backend for each side, and a map holds the share by which the configuration chooses.
-type HAProxy struct {
-	Socket    string
-	Backends  [2]string // by side; the same twice with weights
-	Servers   [2]string // what the names of a side's servers begin with
-	Map       string    // file of the map; "" with weights
-	MapKey    string    // whose value is the share on green in basis points
-	StateFile string    // where HAProxy looks for the servers' state when it starts; "" if nowhere
-}
-
-// Weighs reports whether weights divide the requests.
-func (h HAProxy) Weighs() bool { return h.Map == "" }
-
-// Included is a server that is steered by a file of ours that its configuration
-// includes.
-type Included struct {
-	Config  string   // its main configuration
-	File    string   // ours
-	Program []string // the server's own command, to which arguments are added
-	Log     string   // access log with the requests counted, "" if there is none
-}
-
-// Httpd is an Apache httpd: steered through its balancer manager if it has a URL, by a
-// file of ours otherwise.
-type Httpd struct {
-	Included
-	Manager  string // URL of the balancer manager
-	Balancer string // name of the balancer
-}
 
 // Key is where a front finds the key of a request.
 type Key struct {

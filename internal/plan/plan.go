@@ -152,6 +152,9 @@ func (p *Plan) FrontState() string { return filepath.Join(p.State, "front.json")
 // Secret is the file with the prober's secret.
 func (p *Plan) Secret() string { return filepath.Join(p.State, "probe.secret") }
 
+// SpareSecret is the file with the secret of the spare side's own door.
+func (p *Plan) SpareSecret() string { return filepath.Join(p.State, "spare.secret") }
+
 // Logbook is the database of all crossings.
 func (p *Plan) Logbook() string { return filepath.Join(p.State, "logbook.db") }
 

@@ -2,7 +2,7 @@
 // traffic is to cross, as the values of package plan.
 //
 //	p, err := planfile.Read("sailings.yaml")
-//	var problems planfile.Problems
+//	var problems section.Problems
 //	if errors.As(err, &problems) {
 //		fmt.Print(problems) // every mistake, each with its line and what would be right
 //	}

@@ -6,7 +6,14 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"vaiven/internal/front"
+	"vaiven/internal/front/all"
+	"vaiven/internal/front/haproxy"
+	"vaiven/internal/front/httpd"
+	"vaiven/internal/front/include"
+	"vaiven/internal/front/nginx"
 	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // planWith is the smallest plan with a front.
@@ -34,8 +41,12 @@ func TestFronts(t *testing.T) {
 		var kinds []string
 		for _, f := range p.Fronts() {
 			kinds = append(kinds, string(f.Kind()))
-			if f.Kind() != plan.FrontEmbedded && !strings.Contains(f.Needs("line-vessa"), "sailings") && !strings.Contains(f.Needs("line-vessa"), "vaiven_line_vessa") {
-				t.Errorf("%s needs\n%s", f.Name(), f.Needs("line-vessa"))
+			config := all.Of(f).Config
+			if config == nil {
+				continue
+			}
+			if text := config("line-vessa", f, front.Site{}).Text; !strings.Contains(text, "sailings") && !strings.Contains(text, "vaiven_line_vessa") {
+				t.Errorf("%s needs\n%s", f.Name(), text)
 			}
 		}
 		if got := strings.Join(kinds, " "); got != c.kinds {
@@ -45,7 +56,7 @@ func TestFronts(t *testing.T) {
 }
 
 func TestFrontsThatCannotBe(t *testing.T) {
-	for front, want := range map[string]string{
+	for text, want := range map[string]string{
 		"  key: client\n  haproxy: {socket: a, backend: s}\n":                                      "weights choose a server for each request anew",
 		"  haproxy: {socket: a}\n":                                                                 "needs either the backend",
 		"  haproxy: {backend: s}\n":                                                                `haproxy needs "socket"`,
@@ -66,21 +77,29 @@ func TestFrontsThatCannotBe(t *testing.T) {
 		"  sticky: yes\n  httpd: {balancer: s, include: f}\n":                                      "no session is sure to stay",
 		"  httpd: {balancer: s}\n":                                                                 "either its balancer manager or an include",
 		"  httpd: {balancer: s, manager: here}\n":                                                  "is not a URL",
-		"  tell: yes\n  nginx: {include: s}\n":                                                     "a setting of the embedded front",
+		"  tell: yes\n  nginx: {include: s}\n":                                                     `front has no key "tell"`,
+		"  embedded: {tell: maybe}\n":                                                              "want yes or no",
+		"  embedded: {trusted-proxies: [10.1.0.0/40]}\n":                                           "neither an address nor a network",
+		"  embedded: {body-rate: fast}\n":                                                          "is not a rate",
+		"  embedded: {tls: [{certificate: a}]}\n":                                                  `tls needs "key"`,
+		"  embedded: {spare-door: {header: \"a b\"}}\n":                                            "cannot be the name of a header",
+		"  embedded: {spare-door: {listen: here}}\n":                                               "is not an address",
+		"  embedded: {}\n  nginx: {include: s}\n":                                                  "several are named",
+		"  order-file: s\n  embedded: {}\n":                                                        "holds the order of going home itself",
 		"  nginx: {include: s}\n  httpd: {balancer: s, include: f}\n":                              "several are named",
 		"  - {listen: 127.0.0.1:1}\n  - {listen: 127.0.0.1:1, nginx: {include: s}}\n":              "two fronts listen at",
 		"  - {listen: 127.0.0.1:1}\n  - {listen: 127.0.0.1:2}\n":                                   "two of the fronts are embedded",
 		"  - {listen: 127.0.0.1:1, key: client}\n  - {listen: 127.0.0.1:2, nginx: {include: s}}\n": "clients would change sides",
 		"  []\n": "the list of fronts is empty",
 	} {
-		_, err := Parse("plan", []byte(planWith(front)))
-		var problems Problems
+		_, err := Parse("plan", []byte(planWith(text)))
+		var problems section.Problems
 		if !errors.As(err, &problems) || !strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v, want %q", front, err, want)
+			t.Errorf("%s: %v, want %q", text, err, want)
 			continue
 		}
 		if p := problems.List[0]; p.Line < 9 {
-			t.Errorf("%s: the mistake is said to be in line %d", front, p.Line)
+			t.Errorf("%s: the mistake is said to be in line %d", text, p.Line)
 		}
 	}
 }
@@ -94,27 +113,27 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	front := func(listen string) plan.Front {
+	at := func(listen string) plan.Front {
 		f := newFront()
 		f.Listen = listen
 		return f
 	}
-	want := []plan.Front{front("10.1.0.1:80"), front("10.1.0.2:80"), front("10.1.0.3:80"), front("10.1.0.4:80"), front("10.1.0.5:80"), front("10.1.0.6:80")}
-	want[1].HAProxy = &plan.HAProxy{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
+	want := []plan.Front{at("10.1.0.1:80"), at("10.1.0.2:80"), at("10.1.0.3:80"), at("10.1.0.4:80"), at("10.1.0.5:80"), at("10.1.0.6:80")}
+	want[1].Settings = &haproxy.Settings{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
 	want[1].Order = base + "/sailings.vaiven/order-2"
-	want[2].HAProxy = &plan.HAProxy{
+	want[2].Settings = &haproxy.Settings{
 		Socket: "/run/admin.sock", Backends: [2]string{"sailings-blue", "sailings-green"}, Servers: [2]string{"blue", "green"},
 		Map: "/etc/haproxy/split.map", MapKey: "sailings",
 	}
-	want[3].Nginx = &plan.Included{
+	want[3].Settings = &nginx.Settings{Settings: include.Settings{
 		Config: base + "/nginx/nginx.conf", File: base + "/nginx/sailings.conf", Program: []string{base + "/sbin/nginx", "-g", "daemon on;"},
 		Log: "/var/log/nginx/sailings.log",
-	}
-	httpd := plan.Included{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
-	want[4].Httpd = &plan.Httpd{Included: httpd, Balancer: "sailings", Manager: "http://10.1.0.5:81/balancer-manager"}
+	}}
+	included := include.Settings{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
+	want[4].Settings = &httpd.Settings{Settings: included, Balancer: "sailings", Manager: "http://10.1.0.5:81/balancer-manager"}
 	want[4].Order = "/run/vaiven/sailings"
-	httpd.File = base + "/httpd/sailings.conf"
-	want[5].Httpd = &plan.Httpd{Included: httpd, Balancer: "sailings"}
+	included.File = base + "/httpd/sailings.conf"
+	want[5].Settings = &httpd.Settings{Settings: included, Balancer: "sailings"}
 	if got := p.Fronts(); !reflect.DeepEqual(got, want) {
 		t.Errorf("fronts\n%+v\nwant\n%+v", got, want)
 	}

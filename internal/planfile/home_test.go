@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"vaiven/internal/section"
 )
 
 // Where the front is can be read from a plan with mistakes elsewhere.
@@ -39,7 +40,7 @@ func TestTheFrontOfAPlanWithMistakes(t *testing.T) {
 		}
 	}
 	home, _, _ := read("service: sailings\nroute: []\n\nfront:\n  lisen: 127.0.0.1:1\n")
-	var problems Problems
+	var problems section.Problems
 	if !errors.As(home, &problems) || len(problems.List) != 1 || problems.List[0].Line != 5 {
 		t.Errorf("a mistake in the front itself: %v", home)
 	}

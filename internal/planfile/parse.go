@@ -1,6 +1,8 @@
 package planfile
 
 import (
+	"vaiven/internal/section"
+
 	"fmt"
 	"regexp"
 	"slices"
@@ -70,19 +72,18 @@ func Parse(name string, data []byte) (*plan.Plan, error) { return parse(name, da
 
 // parse reads a plan, or those of its keys that are wanted.
 func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (*plan.Plan, error) {
-	r := &reader{lines: strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")}
-	r.problems.File = name
+	r := &reader{Reader: section.New(name, data)}
 	p := defaults()
 	if len(data) > largest {
-		r.at(1, 1, fmt.Sprintf("%d bytes are too many for a plan", len(data)), "is this the right file?")
+		r.At(1, 1, fmt.Sprintf("%d bytes are too many for a plan", len(data)), "is this the right file?")
 	} else if line := tooDeep(data); line > 0 {
-		r.at(line, 1, "brackets are nested too deeply for a plan", "is this the right file?")
-	} else if root := r.tree(data); root != nil {
+		r.At(line, 1, "brackets are nested too deeply for a plan", "is this the right file?")
+	} else if root := r.Tree(data); root != nil {
 		read(r, root, p)
 	}
-	if len(r.problems.List) > 0 {
-		r.problems.sort()
-		return nil, r.problems
+	if len(r.Problems.List) > 0 {
+		r.Problems.Sort()
+		return nil, r.Problems
 	}
 	return p, nil
 }
@@ -90,21 +91,21 @@ func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (
 func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	var others ast.Node // read when the name of the first part is known
 	keys := append(r.frontKeys(p),
-		key{"secrets", false, func(n ast.Node) { r.secrets(n, p.Secrets) }},
-		key{"part", false, parsed(r, "part", &p.Parts[0].Name, word)})
+		section.May("secrets", func(n ast.Node) { r.secrets(n, p.Secrets) }),
+		section.May("part", section.Parsed(r.Reader, "part", &p.Parts[0].Name, section.Word)))
 	keys = append(keys, r.partKeys(&p.Parts[0])...)
 	keys = append(keys,
-		key{"parts", false, func(n ast.Node) { others = n }},
-		key{"differences", false, func(n ast.Node) { r.differences(n, &p.Differences) }},
-		key{"same-request", false, func(n ast.Node) { r.pairs(n, &p.Pairs) }},
-		key{"warm-up", false, parsed(r, "warm-up", &p.WarmUp, warmUp)},
-		key{"route", true, func(n ast.Node) { r.route(n, p) }},
-		key{"keep", false, func(n ast.Node) { r.keep(n, p) }},
-		key{"guards", false, func(n ast.Node) { r.guards(n, &p.Guards) }},
-		key{"quiet", false, parsed(r, "quiet", &p.Quiet, func(text string) (plan.Quiet, error) { return oneOf(text, plan.QuietAsk, plan.QuietGoOn) })},
-		key{"prober", false, func(n ast.Node) { r.prober(n, &p.Prober) }},
+		section.May("parts", func(n ast.Node) { others = n }),
+		section.May("differences", func(n ast.Node) { r.differences(n, &p.Differences) }),
+		section.May("same-request", func(n ast.Node) { r.pairs(n, &p.Pairs) }),
+		section.May("warm-up", section.Parsed(r.Reader, "warm-up", &p.WarmUp, warmUp)),
+		section.Need("route", func(n ast.Node) { r.route(n, p) }),
+		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
+		section.May("guards", func(n ast.Node) { r.guards(n, &p.Guards) }),
+		section.May("quiet", section.Parsed(r.Reader, "quiet", &p.Quiet, func(text string) (plan.Quiet, error) { return section.OneOf(text, plan.QuietAsk, plan.QuietGoOn) })),
+		section.May("prober", func(n ast.Node) { r.prober(n, &p.Prober) }),
 	)
-	r.mapping(n, "the plan", keys...)
+	r.Mapping(n, "the plan", keys...)
 	if others != nil {
 		r.parts(others, p)
 	}
@@ -114,11 +115,11 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 }
 
 // frontKeys are the keys that say where the front is.
-func (r *reader) frontKeys(p *plan.Plan) []key {
-	return []key{
-		{"service", true, parsed(r, "service", &p.Service, word)},
-		{"state", false, func(n ast.Node) { r.text(n, "state", &p.State) }},
-		{"front", false, func(n ast.Node) { r.fronts(n, p) }},
+func (r *reader) frontKeys(p *plan.Plan) []section.Key {
+	return []section.Key{
+		section.Need("service", section.Parsed(r.Reader, "service", &p.Service, section.Word)),
+		section.May("state", func(n ast.Node) { r.Text(n, "state", &p.State) }),
+		section.May("front", func(n ast.Node) { r.fronts(n, p) }),
 	}
 }
 
@@ -129,7 +130,7 @@ var topKey = regexp.MustCompile(`^["']?([^\s"'#:-][^\s"':]*)["']?\s*:`)
 func parseFront(name string, data []byte) (*plan.Plan, error) {
 	var wanted []string
 	for _, k := range new(reader).frontKeys(defaults()) {
-		wanted = append(wanted, k.name)
+		wanted = append(wanted, k.Name())
 	}
 	lines := strings.Split(string(data), "\n")
 	within := false
@@ -142,10 +143,10 @@ func parseFront(name string, data []byte) (*plan.Plan, error) {
 		}
 	}
 	if strings.TrimSpace(strings.Join(lines, "")) == "" {
-		return nil, Problems{File: name, List: []Problem{{Line: 1, Column: 1, What: "it is not said whose front this is", Try: `a plan begins with "service: NAME"; docs/plan.md has an example`}}}
+		return nil, section.Problems{File: name, List: []section.Problem{{Line: 1, Column: 1, What: "it is not said whose front this is", Try: `a plan begins with "service: NAME"; docs/plan.md has an example`}}}
 	}
 	p, err := parse(name, []byte(strings.Join(lines, "\n")), func(r *reader, n ast.Node, p *plan.Plan) {
-		r.mapping(n, "the plan", r.frontKeys(p)...)
+		r.Mapping(n, "the plan", r.frontKeys(p)...)
 	})
 	if err != nil {
 		return nil, err
@@ -158,15 +159,15 @@ func parseFront(name string, data []byte) (*plan.Plan, error) {
 func (r *reader) route(n ast.Node, p *plan.Plan) {
 	var ask, last ast.Node
 	before := split.Share(0)
-	r.list(n, "route", func(n ast.Node) {
+	r.List(n, "route", func(n ast.Node) {
 		var text string
-		if !r.text(n, "a leg", &text) {
+		if !r.Text(n, "a leg", &text) {
 			return
 		}
 		last = n
 		if text == "ask" {
 			if ask != nil {
-				r.wrong(n, "a person is asked twice in a row", "keep one ask")
+				r.Wrong(n, "a person is asked twice in a row", "keep one ask")
 			}
 			ask = n
 			return
@@ -175,42 +176,42 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 		l.Ask, ask = ask != nil, nil
 		switch {
 		case err != nil:
-			what, try := explain(err)
-			r.wrong(n, what, try)
+			what, try := section.Explain(err)
+			r.Wrong(n, what, try)
 			return
 		case l.Part <= before:
-			r.wrong(n, fmt.Sprintf("%v does not go further than the %v before it", l.Part, before), "shares grow from leg to leg")
+			r.Wrong(n, fmt.Sprintf("%v does not go further than the %v before it", l.Part, before), "shares grow from leg to leg")
 		case l.Part == split.Whole && l.Dwell != 0:
-			r.wrong(n, "the last leg cannot have an end", `write "100 %", and how long the old side stays in "keep"`)
+			r.Wrong(n, "the last leg cannot have an end", `write "100 %", and how long the old side stays in "keep"`)
 		}
 		before = max(before, l.Part)
 		p.Route = append(p.Route, l)
 	})
 	switch {
 	case ask != nil:
-		r.wrong(ask, "nothing follows this ask", "ask stands before the leg that needs a person's word")
+		r.Wrong(ask, "nothing follows this ask", "ask stands before the leg that needs a person's word")
 	case last == nil:
-		r.wrong(n, "a route needs at least one leg", `the last one is "100 %"`)
+		r.Wrong(n, "a route needs at least one leg", `the last one is "100 %"`)
 	}
 	if last != nil && before != split.Whole {
-		r.wrong(last, "the route does not end at 100 %", `let the last leg be "100 %"`)
+		r.Wrong(last, "the route does not end at 100 %", `let the last leg be "100 %"`)
 	}
 }
 
 // keep reads "30m" or "30m, then ask".
 func (r *reader) keep(n ast.Node, p *plan.Plan) {
 	var text string
-	if !r.text(n, "keep", &text) {
+	if !r.Text(n, "keep", &text) {
 		return
 	}
 	hold, then, more := strings.Cut(text, ", then ")
 	var err error
-	if p.Keep, err = timeOrNone(hold); err == nil && more {
-		p.Then, err = oneOf(strings.TrimSpace(then), plan.ThenRetire, plan.ThenAsk, plan.ThenLeave)
+	if p.Keep, err = section.TimeOrNone(hold); err == nil && more {
+		p.Then, err = section.OneOf(strings.TrimSpace(then), plan.ThenRetire, plan.ThenAsk, plan.ThenLeave)
 	}
 	if err != nil {
-		what, try := explain(err)
-		r.wrong(n, what, try+` ("30m, then retire", "2h, then ask" or "30m, then leave")`)
+		what, try := section.Explain(err)
+		r.Wrong(n, what, try+` ("30m, then retire", "2h, then ask" or "30m, then leave")`)
 	}
 }
 
@@ -218,12 +219,12 @@ func (r *reader) keep(n ast.Node, p *plan.Plan) {
 // is off. What it does not mention stays as it is.
 func (r *reader) guards(n ast.Node, guards *[]plan.Guard) {
 	rules := map[plan.Watch][]plan.Guard{}
-	var keys []key
+	var keys []section.Key
 	for _, g := range *guards {
 		rules[g.Watch] = []plan.Guard{g}
-		keys = append(keys, key{string(g.Watch), false, func(n ast.Node) { rules[g.Watch] = r.rules(n, g) }})
+		keys = append(keys, section.May(string(g.Watch), func(n ast.Node) { rules[g.Watch] = r.rules(n, g) }))
 	}
-	r.mapping(n, "guards", keys...)
+	r.Mapping(n, "guards", keys...)
 	var list []plan.Guard
 	for _, g := range *guards {
 		list = append(list, rules[g.Watch]...)
@@ -256,53 +257,53 @@ func (r *reader) rules(n ast.Node, g plan.Guard) []plan.Guard {
 		return []plan.Guard{r.rule(n, g)}
 	}
 	var list []plan.Guard
-	r.list(n, string(g.Watch), func(n ast.Node) { list = append(list, r.rule(n, g)) })
+	r.List(n, string(g.Watch), func(n ast.Node) { list = append(list, r.rule(n, g)) })
 	return list
 }
 
 func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	switch n.(type) {
 	case *ast.StringNode, *ast.BoolNode:
-		if g.Off = scalar(n) == "off"; g.Off {
+		if g.Off = section.Scalar(n) == "off"; g.Off {
 			return g
 		}
 	}
-	keys := []key{{"then", false, parsed(r, "then", &g.Then, action)}}
+	keys := []section.Key{section.May("then", section.Parsed(r.Reader, "then", &g.Then, action))}
 	if g.Watch.Compares() {
 		keys = append(keys,
-			key{"worse-by", false, parsed(r, "worse-by", &g.Bound.Margin, fraction)},
-			key{"sure", false, parsed(r, "sure", &g.Bound.Sure, certainty)},
-			key{"at-least", false, func(n ast.Node) {
+			section.May("worse-by", section.Parsed(r.Reader, "worse-by", &g.Bound.Margin, section.Fraction)),
+			section.May("sure", section.Parsed(r.Reader, "sure", &g.Bound.Sure, section.Certainty)),
+			section.May("at-least", func(n ast.Node) {
 				least := int(g.Bound.AtLeast)
-				parsed(r, "at-least", &least, between(1, 1_000_000))(n)
+				section.Parsed(r.Reader, "at-least", &least, section.Between(1, 1_000_000))(n)
 				g.Bound.AtLeast = int64(least)
-			}},
-			key{"over", false, parsed(r, "over", &g.Over, duration)})
+			}),
+			section.May("over", section.Parsed(r.Reader, "over", &g.Over, section.Duration)))
 	} else {
-		keys = append(keys, key{"more-than", false, parsed(r, "more-than", &g.Most, between(0, 1_000_000))})
+		keys = append(keys, section.May("more-than", section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))))
 	}
 	if g.Watch == plan.Slow || g.Watch == plan.Door {
-		keys = append(keys, key{"after", false, parsed(r, "after", &g.After, duration)})
+		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, section.Duration)))
 	}
-	r.mapping(n, string(g.Watch), keys...)
+	r.Mapping(n, string(g.Watch), keys...)
 	return g
 }
 
 func (r *reader) prober(n ast.Node, p *plan.Prober) {
-	r.mapping(n, "prober",
-		key{"path", false, parsed(r, "path", &p.Path, pathOf)},
-		key{"rate", false, parsed(r, "rate", &p.Rate, func(text string) (float64, error) {
-			rate, err := perSecond(text)
+	r.Mapping(n, "prober",
+		section.May("path", section.Parsed(r.Reader, "path", &p.Path, pathOf)),
+		section.May("rate", section.Parsed(r.Reader, "rate", &p.Rate, func(text string) (float64, error) {
+			rate, err := section.PerSecond(text)
 			if err == nil && rate > 1000 {
 				err = fmt.Errorf("%q is more than the prober sends: want at most \"1000 /s\"", text)
 			}
 			return rate, err
-		})},
-		key{"within", false, parsed(r, "within", &p.Within, duration)},
-		key{"status", false, parsed(r, "status", &p.Status, between(100, 599))},
-		key{"contains", false, func(n ast.Node) { r.text(n, "contains", &p.Contains) }},
-		key{"json", false, func(n ast.Node) { r.jsonValues(n, &p.JSON) }},
-		key{"side", false, parsed(r, "side", &p.Side, field)},
-		key{"version", false, parsed(r, "version", &p.Version, field)},
+		})),
+		section.May("within", section.Parsed(r.Reader, "within", &p.Within, section.Duration)),
+		section.May("status", section.Parsed(r.Reader, "status", &p.Status, section.Between(100, 599))),
+		section.May("contains", func(n ast.Node) { r.Text(n, "contains", &p.Contains) }),
+		section.May("json", func(n ast.Node) { r.jsonValues(n, &p.JSON) }),
+		section.May("side", section.Parsed(r.Reader, "side", &p.Side, field)),
+		section.May("version", section.Parsed(r.Reader, "version", &p.Version, field)),
 	)
 }

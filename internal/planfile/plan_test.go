@@ -2,17 +2,20 @@ package planfile
 
 import (
 	"errors"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
 	"time"
+	"vaiven/internal/front/embedded"
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/section"
 	"vaiven/internal/testkit"
 )
 
@@ -73,8 +76,15 @@ func TestEveryKeyIsRead(t *testing.T) {
 		File: file, Service: "sailings", State: "/var/lib/sailings",
 		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD"}, "token": {File: base + "/secrets/token"}},
 		Front: plan.Front{
-			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"}, Tell: true, HeaderSize: 32 << 10,
-			HeaderTime: 5 * time.Second, Idle: time.Minute, Connections: 2000,
+			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"},
+			Settings: &embedded.Settings{
+				Tell: true, Shuffle: true, HeaderSize: 32 << 10, HeaderTime: 5 * time.Second, Idle: time.Minute, BodyRate: 1000, FirstByte: 20 * time.Second,
+				TunnelIdle: time.Hour, Connections: 2000, PerClient: 100,
+				TrustedProxies: []netip.Prefix{netip.MustParsePrefix("10.1.0.7/32"), netip.MustParsePrefix("fd00::/8")},
+				Announced:      []netip.Prefix{netip.MustParsePrefix("10.2.0.0/16")},
+				Certificates:   []embedded.Certificate{{File: base + "/tls/sailings.pem", Key: "/etc/ssl/sailings.key"}},
+				SpareListen:    "127.0.0.1:8090", SpareHeader: "X-Vessa-Try", SpareCookie: "try",
+			},
 		},
 		Parts: []plan.Part{{
 			Name:     "search",
@@ -167,9 +177,9 @@ func TestTheSmallestPlanHasDefaults(t *testing.T) {
 // right.
 func TestMistakes(t *testing.T) {
 	_, err := Read("testdata/mistakes.yaml")
-	var problems Problems
+	var problems section.Problems
 	if !errors.As(err, &problems) {
-		t.Fatalf("error %v, want Problems", err)
+		t.Fatalf("error %v, want section.Problems", err)
 	}
 	testkit.Golden(t, "mistakes.txt", err.Error()+"\n")
 }
@@ -227,7 +237,7 @@ func FuzzParse(f *testing.F) {
 			}
 			return
 		}
-		var problems Problems
+		var problems section.Problems
 		if !errors.As(err, &problems) || len(problems.List) == 0 {
 			t.Fatalf("the error says nothing: %v", err)
 		}
@@ -241,7 +251,7 @@ func FuzzParse(f *testing.F) {
 
 func TestNearest(t *testing.T) {
 	for word, want := range map[string]string{"helth": "health", "Route": "route", "rote": "route", "completely": "", "x": ""} {
-		if got := nearest(word, []string{"health", "route", "keep"}); got != want {
+		if got := section.Nearest(word, []string{"health", "route", "keep"}); got != want {
 			t.Errorf("nearest(%q) = %q, want %q", word, got, want)
 		}
 	}
@@ -265,7 +275,7 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	full = append(full, fronts...)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
-		wrong, "front: {" + wrong + "}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
+		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
 		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}",
 		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
 		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",

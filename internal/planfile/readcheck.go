@@ -1,6 +1,8 @@
 package planfile
 
 import (
+	"vaiven/internal/section"
+
 	"fmt"
 	"slices"
 	"strings"
@@ -14,7 +16,7 @@ import (
 // check can have. done puts together what was read.
 type checkKind struct {
 	name string
-	keys func(r *reader, c *plan.Check) (keys []key, done func())
+	keys func(r *reader, c *plan.Check) (keys []section.Key, done func())
 }
 
 var checkKinds = []checkKind{
@@ -36,7 +38,7 @@ var (
 // checks reads a list of checks.
 func (r *reader) checks(n ast.Node, what string, base plan.Check) []plan.Check {
 	var list []plan.Check
-	r.list(n, what, func(n ast.Node) {
+	r.List(n, what, func(n ast.Node) {
 		if c, ok := r.check(n, base); ok {
 			list = append(list, c)
 		}
@@ -47,7 +49,7 @@ func (r *reader) checks(n ast.Node, what string, base plan.Check) []plan.Check {
 // check reads one check: the key that says what is asked decides which others it
 // can have.
 func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
-	entries, ok := r.entries(n, "a check")
+	entries, ok := r.Entries(n, "a check")
 	if !ok {
 		return c, false
 	}
@@ -56,7 +58,7 @@ func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
 	for i, k := range checkKinds {
 		names = append(names, k.name)
 		for _, e := range entries {
-			if scalar(e.Key) == k.name {
+			if section.Scalar(e.Key) == k.name {
 				asked = append(asked, k.name)
 				at = i
 			}
@@ -66,26 +68,26 @@ func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
 	case len(asked) == 0:
 		try := "it needs one of: " + strings.Join(names, ", ")
 		for _, e := range entries {
-			if near := nearest(scalar(e.Key), names); near != "" {
-				try = fmt.Sprintf("did you mean %q in place of %q?", near, scalar(e.Key))
+			if near := section.Nearest(section.Scalar(e.Key), names); near != "" {
+				try = fmt.Sprintf("did you mean %q in place of %q?", near, section.Scalar(e.Key))
 			}
 		}
-		r.wrong(n, "this check does not say what to ask", try)
+		r.Wrong(n, "this check does not say what to ask", try)
 		return c, false
 	case len(slices.Compact(asked)) > 1:
-		r.wrong(n, fmt.Sprintf("a check asks one thing, not %s at once", strings.Join(asked, " and ")), "make it two checks")
+		r.Wrong(n, fmt.Sprintf("a check asks one thing, not %s at once", strings.Join(asked, " and ")), "make it two checks")
 		return c, false
 	}
-	common := []key{
-		{"name", false, func(n ast.Node) { r.text(n, "name", &c.Name) }},
-		{"every", false, parsed(r, "every", &c.Every, duration)},
-		{"within", false, parsed(r, "within", &c.Within, duration)},
-		{"up", false, parsed(r, "up", &c.Up, between(1, 100))},
-		{"down", false, parsed(r, "down", &c.Down, between(1, 100))},
-		{"settle", false, parsed(r, "settle", &c.Settle, timeOrNone)},
+	common := []section.Key{
+		section.May("name", func(n ast.Node) { r.Text(n, "name", &c.Name) }),
+		section.May("every", section.Parsed(r.Reader, "every", &c.Every, section.Duration)),
+		section.May("within", section.Parsed(r.Reader, "within", &c.Within, section.Duration)),
+		section.May("up", section.Parsed(r.Reader, "up", &c.Up, section.Between(1, 100))),
+		section.May("down", section.Parsed(r.Reader, "down", &c.Down, section.Between(1, 100))),
+		section.May("settle", section.Parsed(r.Reader, "settle", &c.Settle, section.TimeOrNone)),
 	}
 	keys, done := checkKinds[at].keys(r, &c)
-	r.mapping(n, "a "+checkKinds[at].name+" check", append(keys, common...)...)
+	r.Mapping(n, "a "+checkKinds[at].name+" check", append(keys, common...)...)
 	done()
 	return c, true
 }
@@ -97,24 +99,24 @@ func nameCheck(c *plan.Check, name string) {
 	}
 }
 
-func (r *reader) httpKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) httpKeys(c *plan.Check) ([]section.Key, func()) {
 	h := plan.HTTP{Status: 200}
 	var req [2]string
-	keys := append([]key{
-		{"request", true, func(n ast.Node) {
+	keys := append([]section.Key{
+		section.Need("request", func(n ast.Node) {
 			var text string
 			r.template("request", &text)(n)
 			if text != "" {
-				parsed(r, "request", &req, request)(n)
+				section.Parsed(r.Reader, "request", &req, request)(n)
 			}
-		}},
-		{"headers", false, func(n ast.Node) { r.templates(n, "headers", &h.Headers) }},
-		{"status", false, parsed(r, "status", &h.Status, between(100, 599))},
-		{"contains", false, r.template("contains", &h.Contains)},
-		{"json", false, func(n ast.Node) { r.jsonValues(n, &h.JSON) }},
-		{"version", false, parsed(r, "version", &h.Version, field)},
-		{"redirects", false, parsed(r, "redirects", &h.Redirects, yesNo)},
-		{"caches", false, parsed(r, "caches", &h.Caches, yesNo)},
+		}),
+		section.May("headers", func(n ast.Node) { r.templates(n, "headers", &h.Headers) }),
+		section.May("status", section.Parsed(r.Reader, "status", &h.Status, section.Between(100, 599))),
+		section.May("contains", r.template("contains", &h.Contains)),
+		section.May("json", func(n ast.Node) { r.jsonValues(n, &h.JSON) }),
+		section.May("version", section.Parsed(r.Reader, "version", &h.Version, field)),
+		section.May("redirects", section.Parsed(r.Reader, "redirects", &h.Redirects, section.YesNo)),
+		section.May("caches", section.Parsed(r.Reader, "caches", &h.Caches, section.YesNo)),
 	}, r.trustKeys(&h.Trust)...)
 	return keys, func() {
 		h.Method, h.URL = req[0], req[1]
@@ -123,19 +125,19 @@ func (r *reader) httpKeys(c *plan.Check) ([]key, func()) {
 	}
 }
 
-func (r *reader) tcpKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) tcpKeys(c *plan.Check) ([]section.Key, func()) {
 	var t plan.TCP
-	return []key{{"tcp", true, r.address("tcp", &t.Address)}}, func() {
+	return []section.Key{section.Need("tcp", r.address("tcp", &t.Address))}, func() {
 		nameCheck(c, "tcp "+t.Address)
 		c.What = t
 	}
 }
 
-func (r *reader) tlsKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) tlsKeys(c *plan.Check) ([]section.Key, func()) {
 	t := plan.TLS{Days: 7}
-	keys := append([]key{
-		{"tls", true, r.address("tls", &t.Address)},
-		{"days", false, parsed(r, "days", &t.Days, between(0, 3650))},
+	keys := append([]section.Key{
+		section.Need("tls", r.address("tls", &t.Address)),
+		section.May("days", section.Parsed(r.Reader, "days", &t.Days, section.Between(0, 3650))),
 	}, r.trustKeys(&t.Trust)...)
 	return keys, func() {
 		nameCheck(c, "tls "+t.Address)
@@ -143,12 +145,12 @@ func (r *reader) tlsKeys(c *plan.Check) ([]key, func()) {
 	}
 }
 
-func (r *reader) grpcKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) grpcKeys(c *plan.Check) ([]section.Key, func()) {
 	var g plan.GRPC
-	keys := append([]key{
-		{"grpc", true, r.address("grpc", &g.Address)},
-		{"service", false, func(n ast.Node) { r.text(n, "service", &g.Service) }},
-		{"secure", false, parsed(r, "secure", &g.Secure, yesNo)},
+	keys := append([]section.Key{
+		section.Need("grpc", r.address("grpc", &g.Address)),
+		section.May("service", func(n ast.Node) { r.Text(n, "service", &g.Service) }),
+		section.May("secure", section.Parsed(r.Reader, "secure", &g.Secure, section.YesNo)),
 	}, r.trustKeys(&g.Trust)...)
 	return keys, func() {
 		nameCheck(c, strings.TrimSpace("grpc "+g.Service))
@@ -156,13 +158,13 @@ func (r *reader) grpcKeys(c *plan.Check) ([]key, func()) {
 	}
 }
 
-func (r *reader) dnsKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) dnsKeys(c *plan.Check) ([]section.Key, func()) {
 	var d plan.DNS
 	var question [2]string
-	keys := []key{
-		{"dns", true, parsed(r, "dns", &question, dnsQuestion)},
-		{"answer", false, r.template("answer", &d.Answer)},
-		{"server", false, r.address("server", &d.Server)},
+	keys := []section.Key{
+		section.Need("dns", section.Parsed(r.Reader, "dns", &question, dnsQuestion)),
+		section.May("answer", r.template("answer", &d.Answer)),
+		section.May("server", r.address("server", &d.Server)),
 	}
 	return keys, func() {
 		d.Name, d.Type = question[0], question[1]
@@ -171,12 +173,12 @@ func (r *reader) dnsKeys(c *plan.Check) ([]key, func()) {
 	}
 }
 
-func (r *reader) sqlKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) sqlKeys(c *plan.Check) ([]section.Key, func()) {
 	s := plan.SQL{Query: "select 1"}
-	keys := []key{
-		{"sql", true, r.template("sql", &s.URL)},
-		{"query", false, func(n ast.Node) { r.text(n, "query", &s.Query) }},
-		{"answer", false, r.template("answer", &s.Answer)},
+	keys := []section.Key{
+		section.Need("sql", r.template("sql", &s.URL)),
+		section.May("query", func(n ast.Node) { r.Text(n, "query", &s.Query) }),
+		section.May("answer", r.template("answer", &s.Answer)),
 	}
 	return keys, func() {
 		nameCheck(c, "sql "+s.Query)
@@ -184,12 +186,12 @@ func (r *reader) sqlKeys(c *plan.Check) ([]key, func()) {
 	}
 }
 
-func (r *reader) commandKeys(c *plan.Check) ([]key, func()) {
+func (r *reader) commandKeys(c *plan.Check) ([]section.Key, func()) {
 	var k plan.Command
-	keys := []key{
-		{"command", true, func(n ast.Node) { r.command(n, &k.Words) }},
-		{"status", false, parsed(r, "status", &k.Status, between(0, 255))},
-		{"contains", false, r.template("contains", &k.Contains)},
+	keys := []section.Key{
+		section.Need("command", func(n ast.Node) { r.command(n, &k.Words) }),
+		section.May("status", section.Parsed(r.Reader, "status", &k.Status, section.Between(0, 255))),
+		section.May("contains", r.template("contains", &k.Contains)),
 	}
 	return keys, func() {
 		if len(k.Words) > 0 {
@@ -199,10 +201,10 @@ func (r *reader) commandKeys(c *plan.Check) ([]key, func()) {
 	}
 }
 
-func (r *reader) trustKeys(t *plan.Trust) []key {
-	return []key{
-		{"ca", false, func(n ast.Node) { r.text(n, "ca", &t.CA) }},
-		{"server-name", false, func(n ast.Node) { r.text(n, "server-name", &t.Name) }},
+func (r *reader) trustKeys(t *plan.Trust) []section.Key {
+	return []section.Key{
+		section.May("ca", func(n ast.Node) { r.Text(n, "ca", &t.CA) }),
+		section.May("server-name", func(n ast.Node) { r.Text(n, "server-name", &t.Name) }),
 	}
 }
 
@@ -211,29 +213,29 @@ func (r *reader) address(what string, to *string) func(ast.Node) {
 	return func(n ast.Node) {
 		r.template(what, to)(n)
 		if text := *to; text != "" && !strings.Contains(text, "{address}") && !strings.Contains(text, ":") {
-			r.wrong(n, fmt.Sprintf("%q is not an address", text), `want host:port, such as db.internal:5432, or "{address}" for the instance's own`)
+			r.Wrong(n, fmt.Sprintf("%q is not an address", text), `want host:port, such as db.internal:5432, or "{address}" for the instance's own`)
 		}
 	}
 }
 
 // templates reads a mapping of free names to texts with placeholders.
 func (r *reader) templates(n ast.Node, what string, to *map[string]string) {
-	r.strings(n, what, to)
+	r.Strings(n, what, to)
 	for _, value := range *to {
 		r.placeholders(n, value)
 	}
 }
 
 func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue) {
-	entries, ok := r.entries(n, "json")
+	entries, ok := r.Entries(n, "json")
 	if !ok {
 		return
 	}
 	for _, e := range entries {
-		v := plan.JSONValue{Path: scalar(e.Key)}
+		v := plan.JSONValue{Path: section.Scalar(e.Key)}
 		if _, null := e.Value.(*ast.NullNode); null {
 			v.Want = "null"
-		} else if !r.text(e.Value, "a value of json", &v.Want) {
+		} else if !r.Text(e.Value, "a value of json", &v.Want) {
 			continue
 		}
 		*to = append(*to, v)
@@ -243,24 +245,24 @@ func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue) {
 // health reads the check that every instance is watched by: a path, or what any
 // other check asks.
 func (r *reader) health(n ast.Node, h *plan.Check) {
-	entries, ok := r.entries(n, "health")
+	entries, ok := r.Entries(n, "health")
 	if !ok {
 		return
 	}
 	asks := slices.ContainsFunc(entries, func(e *ast.MappingValueNode) bool {
-		return slices.ContainsFunc(checkKinds, func(k checkKind) bool { return k.name == scalar(e.Key) })
+		return slices.ContainsFunc(checkKinds, func(k checkKind) bool { return k.name == section.Scalar(e.Key) })
 	})
 	if asks {
 		*h, _ = r.check(n, *h)
 		return
 	}
 	path := "/healthz"
-	r.mapping(n, "health",
-		key{"path", false, parsed(r, "path", &path, pathOf)},
-		key{"every", false, parsed(r, "every", &h.Every, duration)},
-		key{"within", false, parsed(r, "within", &h.Within, duration)},
-		key{"up", false, parsed(r, "up", &h.Up, between(1, 100))},
-		key{"down", false, parsed(r, "down", &h.Down, between(1, 100))},
+	r.Mapping(n, "health",
+		section.May("path", section.Parsed(r.Reader, "path", &path, pathOf)),
+		section.May("every", section.Parsed(r.Reader, "every", &h.Every, section.Duration)),
+		section.May("within", section.Parsed(r.Reader, "within", &h.Within, section.Duration)),
+		section.May("up", section.Parsed(r.Reader, "up", &h.Up, section.Between(1, 100))),
+		section.May("down", section.Parsed(r.Reader, "down", &h.Down, section.Between(1, 100))),
 	)
 	h.What = plan.HTTP{Method: "GET", URL: path, Caches: true}
 }

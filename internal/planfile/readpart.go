@@ -1,6 +1,8 @@
 package planfile
 
 import (
+	"vaiven/internal/section"
+
 	"fmt"
 	"maps"
 	"path"
@@ -32,38 +34,38 @@ func newPart(name string) plan.Part {
 
 // partKeys are the keys of a part. Those of the part that the front sends requests
 // to stand at the top of a plan.
-func (r *reader) partKeys(p *plan.Part) []key {
-	return []key{
-		{"versions", false, parsed(r, "versions", &p.Versions, versions)},
-		{"stack", true, func(n ast.Node) { r.stacks(n, p) }},
-		{"health", false, func(n ast.Node) { r.health(n, &p.Health) }},
-		{"settle", false, parsed(r, "settle", &p.Settle, timeOrNone)},
-		{"smoke", true, func(n ast.Node) {
+func (r *reader) partKeys(p *plan.Part) []section.Key {
+	return []section.Key{
+		section.May("versions", section.Parsed(r.Reader, "versions", &p.Versions, versions)),
+		section.Need("stack", func(n ast.Node) { r.stacks(n, p) }),
+		section.May("health", func(n ast.Node) { r.health(n, &p.Health) }),
+		section.May("settle", section.Parsed(r.Reader, "settle", &p.Settle, section.TimeOrNone)),
+		section.Need("smoke", func(n ast.Node) {
 			if p.Smoke = r.checks(n, "smoke", smokeCheck); len(p.Smoke) == 0 {
-				r.wrong(n, "there is no smoke check", "a side is proven by checks: add at least one")
+				r.Wrong(n, "there is no smoke check", "a side is proven by checks: add at least one")
 			}
-		}},
-		{"needs", false, func(n ast.Node) { p.Needs = r.checks(n, "needs", needCheck) }},
-		{"says", false, func(n ast.Node) { r.says(n, &p.Says) }},
-		{"configuration", false, func(n ast.Node) {
-			r.list(n, "configuration", func(n ast.Node) {
+		}),
+		section.May("needs", func(n ast.Node) { p.Needs = r.checks(n, "needs", needCheck) }),
+		section.May("says", func(n ast.Node) { r.says(n, &p.Says) }),
+		section.May("configuration", func(n ast.Node) {
+			r.List(n, "configuration", func(n ast.Node) {
 				var file string
 				r.template("a file of the configuration", &file)(n)
 				p.Configuration = append(p.Configuration, file)
 			})
-		}},
+		}),
 	}
 }
 
 // parts reads the parts behind the one that the front knows.
 func (r *reader) parts(n ast.Node, p *plan.Plan) {
-	for name, e := range r.named(n, "parts") {
+	for name, e := range r.Named(n, "parts") {
 		if slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == name }) {
-			r.wrong(e.Key, fmt.Sprintf("a part is called %q already", name), "give each part a name of its own; that of the front's part stands in \"part\"")
+			r.Wrong(e.Key, fmt.Sprintf("a part is called %q already", name), "give each part a name of its own; that of the front's part stands in \"part\"")
 			continue
 		}
 		part := newPart(name)
-		r.mapping(e.Value, "part "+name, r.partKeys(&part)...)
+		r.Mapping(e.Value, "part "+name, r.partKeys(&part)...)
 		r.portsApart(e.Key, p, part)
 		p.Parts = append(p.Parts, part)
 	}
@@ -75,7 +77,7 @@ func (r *reader) portsApart(n ast.Node, p *plan.Plan, part plan.Part) {
 		for _, side := range split.Sides {
 			a, b := other.Stacks[side], part.Stacks[side]
 			if b.FirstPort > 0 && a.FirstPort <= b.LastPort && b.FirstPort <= a.LastPort {
-				r.wrong(n, fmt.Sprintf("the ports %d-%d of part %s overlap those of part %s", b.FirstPort, b.LastPort, part.Name, other.Name),
+				r.Wrong(n, fmt.Sprintf("the ports %d-%d of part %s overlap those of part %s", b.FirstPort, b.LastPort, part.Name, other.Name),
 					"give each part a range of its own")
 				return
 			}
@@ -92,15 +94,15 @@ func (r *reader) stacks(n ast.Node, p *plan.Part) {
 		return func(n ast.Node) { own[side] = n }
 	}
 	keys := append(r.stackKeys(&both),
-		key{"blue", false, keep(split.Blue)},
-		key{"green", false, keep(split.Green)})
-	r.mapping(n, "stack", keys...)
+		section.May("blue", keep(split.Blue)),
+		section.May("green", keep(split.Green)))
+	r.Mapping(n, "stack", keys...)
 	for _, side := range split.Sides {
 		s := clone(both)
 		at := n
 		if own[side] != nil {
 			at = own[side]
-			r.mapping(at, side.String(), r.stackKeys(&s)...)
+			r.Mapping(at, side.String(), r.stackKeys(&s)...)
 		}
 		r.stackWhole(at, side, s)
 		p.Stacks[side] = s
@@ -124,56 +126,56 @@ func clone(s plan.Stack) plan.Stack {
 func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 	kind := s.Kind()
 	if (kind == plan.Processes || kind == plan.Hosts) && len(s.Command) == 0 {
-		r.wrong(at, fmt.Sprintf("%v has no command to start an instance", side), `add a line such as "command: ./builds/{version}/server --listen {address}"`)
+		r.Wrong(at, fmt.Sprintf("%v has no command to start an instance", side), `add a line such as "command: ./builds/{version}/server --listen {address}"`)
 		return
 	}
 	own := kind == plan.Containers && s.Network != "host"
 	switch {
 	case kind == plan.Tool:
 	case own && s.Port == 0:
-		r.wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side), `add a line such as "port: 8080"`)
+		r.Wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side), `add a line such as "port: 8080"`)
 	case own:
 	case s.FirstPort == 0:
-		r.wrong(at, fmt.Sprintf("%v has no ports for its instances", side), `add a range such as "ports: 18100-18199"`)
+		r.Wrong(at, fmt.Sprintf("%v has no ports for its instances", side), `add a range such as "ports: 18100-18199"`)
 	case s.LastPort-s.FirstPort+1 < s.Instances:
-		r.wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.LastPort-s.FirstPort+1, s.Instances),
+		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.LastPort-s.FirstPort+1, s.Instances),
 			"widen the range, and leave room for instances that are being replaced")
 	}
 }
 
-func (r *reader) stackKeys(s *plan.Stack) []key {
-	return []key{
-		{"instances", false, parsed(r, "instances", &s.Instances, between(1, 1000))},
-		{"command", false, func(n ast.Node) { r.command(n, &s.Command) }},
-		{"build", false, r.template("build", &s.Build)},
-		{"folder", false, r.template("folder", &s.Folder)},
-		{"environment", false, func(n ast.Node) { r.templates(n, "environment", &s.Environment) }},
-		{"ports", false, func(n ast.Node) {
+func (r *reader) stackKeys(s *plan.Stack) []section.Key {
+	return []section.Key{
+		section.May("instances", section.Parsed(r.Reader, "instances", &s.Instances, section.Between(1, 1000))),
+		section.May("command", func(n ast.Node) { r.command(n, &s.Command) }),
+		section.May("build", r.template("build", &s.Build)),
+		section.May("folder", r.template("folder", &s.Folder)),
+		section.May("environment", func(n ast.Node) { r.templates(n, "environment", &s.Environment) }),
+		section.May("ports", func(n ast.Node) {
 			var p [2]int
-			parsed(r, "ports", &p, ports)(n)
+			section.Parsed(r.Reader, "ports", &p, ports)(n)
 			s.FirstPort, s.LastPort = p[0], p[1]
-		}},
-		{"raise", false, parsed(r, "raise", &s.Raise, duration)},
-		{"grace", false, parsed(r, "grace", &s.Grace, duration)},
-		{"capacity", false, parsed(r, "capacity", &s.Capacity, perSecond)},
-		{"price", false, parsed(r, "price", &s.Price, price)},
-		{"hosts", false, func(n ast.Node) {
+		}),
+		section.May("raise", section.Parsed(r.Reader, "raise", &s.Raise, section.Duration)),
+		section.May("grace", section.Parsed(r.Reader, "grace", &s.Grace, section.Duration)),
+		section.May("capacity", section.Parsed(r.Reader, "capacity", &s.Capacity, section.PerSecond)),
+		section.May("price", section.Parsed(r.Reader, "price", &s.Price, price)),
+		section.May("hosts", func(n ast.Node) {
 			s.Hosts = nil
-			r.list(n, "hosts", func(n ast.Node) {
+			r.List(n, "hosts", func(n ast.Node) {
 				var h plan.Host
-				parsed(r, "a host", &h, host)(n)
+				section.Parsed(r.Reader, "a host", &h, host)(n)
 				s.Hosts = append(s.Hosts, h)
 			})
-		}},
-		{"identity", false, func(n ast.Node) { r.text(n, "identity", &s.Identity) }},
-		{"known-hosts", false, func(n ast.Node) { r.text(n, "known-hosts", &s.KnownHosts) }},
-		{"image", false, r.template("image", &s.Image)},
-		{"engine", false, func(n ast.Node) { r.text(n, "engine", &s.Engine) }},
-		{"network", false, func(n ast.Node) { r.text(n, "network", &s.Network) }},
-		{"port", false, parsed(r, "port", &s.Port, between(1, 65535))},
-		{"memory", false, parsed(r, "memory", &s.Memory, size)},
-		{"cpus", false, parsed(r, "cpus", &s.CPUs, positive)},
-		{"tool", false, func(n ast.Node) { r.command(n, &s.Tool) }},
+		}),
+		section.May("identity", func(n ast.Node) { r.Text(n, "identity", &s.Identity) }),
+		section.May("known-hosts", func(n ast.Node) { r.Text(n, "known-hosts", &s.KnownHosts) }),
+		section.May("image", r.template("image", &s.Image)),
+		section.May("engine", func(n ast.Node) { r.Text(n, "engine", &s.Engine) }),
+		section.May("network", func(n ast.Node) { r.Text(n, "network", &s.Network) }),
+		section.May("port", section.Parsed(r.Reader, "port", &s.Port, section.Between(1, 65535))),
+		section.May("memory", section.Parsed(r.Reader, "memory", &s.Memory, section.Size)),
+		section.May("cpus", section.Parsed(r.Reader, "cpus", &s.CPUs, section.Positive)),
+		section.May("tool", func(n ast.Node) { r.command(n, &s.Tool) }),
 	}
 }
 
@@ -186,7 +188,7 @@ func (r *reader) command(n ast.Node, to *[]string) {
 		*to = fields(line)
 		return
 	}
-	r.list(n, "command", func(n ast.Node) {
+	r.List(n, "command", func(n ast.Node) {
 		var word string
 		r.template("a word of the command", &word)(n)
 		*to = append(*to, word)
@@ -206,44 +208,44 @@ func fields(line string) []string {
 }
 
 func (r *reader) says(n ast.Node, s *plan.Says) {
-	r.mapping(n, "says",
-		key{"path", true, parsed(r, "path", &s.Path, pathOf)},
-		key{"build", false, parsed(r, "build", &s.Build, field)},
-		key{"version", false, parsed(r, "version", &s.Version, field)},
-		key{"runtime", false, parsed(r, "runtime", &s.Runtime, field)},
+	r.Mapping(n, "says",
+		section.Need("path", section.Parsed(r.Reader, "path", &s.Path, pathOf)),
+		section.May("build", section.Parsed(r.Reader, "build", &s.Build, field)),
+		section.May("version", section.Parsed(r.Reader, "version", &s.Version, field)),
+		section.May("runtime", section.Parsed(r.Reader, "runtime", &s.Runtime, field)),
 	)
 }
 
 func (r *reader) differences(n ast.Node, d *plan.Differences) {
-	r.mapping(n, "differences",
-		key{"meant", false, func(n ast.Node) {
-			r.list(n, "meant", func(n ast.Node) {
+	r.Mapping(n, "differences",
+		section.May("meant", func(n ast.Node) {
+			r.List(n, "meant", func(n ast.Node) {
 				var m plan.Meant
-				parsed(r, "a meant difference", &m, meant)(n)
+				section.Parsed(r.Reader, "a meant difference", &m, meant)(n)
 				d.Meant = append(d.Meant, m)
 			})
-		}},
-		key{"then", false, parsed(r, "then", &d.Then, judgement)},
+		}),
+		section.May("then", section.Parsed(r.Reader, "then", &d.Then, judgement)),
 	)
 }
 
 func (r *reader) pairs(n ast.Node, p *plan.Pairs) {
-	r.mapping(n, "same-request",
-		key{"requests", false, func(n ast.Node) {
-			r.list(n, "requests", func(n ast.Node) {
+	r.Mapping(n, "same-request",
+		section.May("requests", func(n ast.Node) {
+			r.List(n, "requests", func(n ast.Node) {
 				var req [2]string
-				parsed(r, "a request", &req, request)(n)
+				section.Parsed(r.Reader, "a request", &req, request)(n)
 				p.Requests = append(p.Requests, plan.Request{Method: req[0], Path: req[1]})
 			})
-		}},
-		key{"log", false, func(n ast.Node) { r.text(n, "log", &p.Log) }},
-		key{"har", false, func(n ast.Node) { r.text(n, "har", &p.HAR) }},
-		key{"rate", false, parsed(r, "rate", &p.Rate, perSecond)},
-		key{"repeat", false, parsed(r, "repeat", &p.Repeat, between(1, 100_000))},
-		key{"ignore", false, func(n ast.Node) {
-			r.list(n, "ignore", func(n ast.Node) {
+		}),
+		section.May("log", func(n ast.Node) { r.Text(n, "log", &p.Log) }),
+		section.May("har", func(n ast.Node) { r.Text(n, "har", &p.HAR) }),
+		section.May("rate", section.Parsed(r.Reader, "rate", &p.Rate, section.PerSecond)),
+		section.May("repeat", section.Parsed(r.Reader, "repeat", &p.Repeat, section.Between(1, 100_000))),
+		section.May("ignore", func(n ast.Node) {
+			r.List(n, "ignore", func(n ast.Node) {
 				var f plan.Field
-				parsed(r, "what to ignore", &f, field)(n)
+				section.Parsed(r.Reader, "what to ignore", &f, field)(n)
 				switch {
 				case f.Header != "":
 					p.Ignore = append(p.Ignore, "header "+f.Header)
@@ -251,27 +253,27 @@ func (r *reader) pairs(n ast.Node, p *plan.Pairs) {
 					p.Ignore = append(p.Ignore, "json "+f.JSON)
 				}
 			})
-		}},
-		key{"writes", false, parsed(r, "writes", &p.Writes, yesNo)},
-		key{"within", false, parsed(r, "within", &p.Within, duration)},
-		key{"then", false, parsed(r, "then", &p.Then, judgement)},
+		}),
+		section.May("writes", section.Parsed(r.Reader, "writes", &p.Writes, section.YesNo)),
+		section.May("within", section.Parsed(r.Reader, "within", &p.Within, section.Duration)),
+		section.May("then", section.Parsed(r.Reader, "then", &p.Then, judgement)),
 	)
 	if !p.Writes {
 		for _, q := range p.Requests {
 			if q.Method != "GET" && q.Method != "HEAD" {
-				r.wrong(n, fmt.Sprintf("%v is not a read, and both sides would get it", q), `say "writes: yes" if that does no harm`)
+				r.Wrong(n, fmt.Sprintf("%v is not a read, and both sides would get it", q), `say "writes: yes" if that does no harm`)
 			}
 		}
 	}
 }
 
 func (r *reader) secrets(n ast.Node, to map[string]plan.Secret) {
-	for name, e := range r.named(n, "secrets") {
+	for name, e := range r.Named(n, "secrets") {
 		var s plan.Secret
-		before := len(r.problems.List)
-		parsed(r, "a secret", &s, secret)(e.Value)
-		for i := before; i < len(r.problems.List); i++ {
-			r.problems.List[i].Source = "  " + name + ": (not shown)" // somebody may have put the secret itself there
+		before := len(r.Problems.List)
+		section.Parsed(r.Reader, "a secret", &s, secret)(e.Value)
+		for i := before; i < len(r.Problems.List); i++ {
+			r.Problems.List[i].Source = "  " + name + ": (not shown)" // somebody may have put the secret itself there
 		}
 		to[name] = s
 	}
@@ -285,10 +287,10 @@ func (r *reader) secretsKnown(known map[string]plan.Secret) {
 			continue
 		}
 		try := fmt.Sprintf(`declare it: "secrets: {%s: env NAME}", or "file PATH"`, u.name)
-		if near := nearest(u.name, names); near != "" {
+		if near := section.Nearest(u.name, names); near != "" {
 			try = fmt.Sprintf("did you mean {secret %s}?", near)
 		}
-		r.wrong(u.at, fmt.Sprintf("no secret is called %q", u.name), try)
+		r.Wrong(u.at, fmt.Sprintf("no secret is called %q", u.name), try)
 	}
 }
 
@@ -311,8 +313,8 @@ func (r *reader) versionsWhole(at ast.Node, p *plan.Plan) {
 		part.Versions = plan.Versions{Kind: plan.VersionFolder, Where: folder}
 		return
 	}
-	if len(r.problems.List) == 0 {
-		r.wrong(at, "it is not said which versions there are", `add a line such as "versions: folder builds", "versions: registry registry.internal/sailings" or "versions: git ../sailings tags"`)
+	if len(r.Problems.List) == 0 {
+		r.Wrong(at, "it is not said which versions there are", `add a line such as "versions: folder builds", "versions: registry registry.internal/sailings" or "versions: git ../sailings tags"`)
 	}
 }
 

@@ -124,7 +124,7 @@ func resolveCheck(c *plan.Check, dir string, here bool) {
 	}
 }
 
-// program is a command's first word, absolute unless it is looked up.
+// program is a command's first section.Word, absolute unless it is looked up.
 func program(dir, name string) string {
 	if strings.Contains(name, "/") {
 		return within(dir, name)
@@ -141,32 +141,19 @@ func within(dir, path string) string {
 
 // resolveFront makes the paths of a front absolute.
 func resolveFront(f *plan.Front, dir string) {
-	files := []*string{&f.Order}
-	included := func(i *plan.Included) {
-		files = append(files, &i.Config, &i.File, &i.Log)
-		if len(i.Program) > 0 {
-			i.Program[0] = program(dir, i.Program[0])
+	file := func(path *string) {
+		if *path != "" {
+			*path = within(dir, *path)
 		}
 	}
-	switch f.Kind() {
-	case plan.FrontHAProxy:
-		files = append(files, &f.HAProxy.Socket, &f.HAProxy.StateFile) // the map is named as HAProxy has it
-	case plan.FrontNginx:
-		included(f.Nginx)
-	case plan.FrontHttpd:
-		included(&f.Httpd.Included)
-	}
-	for _, file := range files {
-		if *file != "" {
-			*file = within(dir, *file)
-		}
-	}
+	file(&f.Order)
+	f.Settings.Resolve(file, func(name *string) { *name = program(dir, *name) })
 }
 
 // resolveOrder gives a front that does not hold the order of going home itself a file
 // for it.
 func resolveOrder(f *plan.Front, state, name string) {
-	if f.Order == "" && f.Marks() {
+	if f.Order == "" && f.Settings.Marks() {
 		f.Order = filepath.Join(state, name)
 	}
 }

@@ -1,127 +1,20 @@
 package planfile
 
 import (
+	"vaiven/internal/section"
+
 	"fmt"
-	"net"
 	"strconv"
 	"strings"
-	"time"
 
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
 
-// duration parses a positive time such as "2m" or "1h30m".
-func duration(text string) (time.Duration, error) {
-	d, err := time.ParseDuration(strings.ReplaceAll(text, " ", ""))
-	if err != nil || d <= 0 {
-		return 0, fmt.Errorf("%q is not a time: want a number with its unit, such as 500ms, 30s, 2m or 1h30m", text)
-	}
-	return d, nil
-}
-
-// timeOrNone is a duration that may also be "0s".
-func timeOrNone(text string) (time.Duration, error) {
-	if d, err := time.ParseDuration(text); err == nil && d == 0 {
-		return 0, nil
-	}
-	return duration(text)
-}
-
-// between parses a whole number in a range.
-func between(least, most int) func(string) (int, error) {
-	return func(text string) (int, error) {
-		n, err := strconv.Atoi(text)
-		if err != nil || n < least || n > most {
-			return 0, fmt.Errorf("%q does not fit: want a whole number from %d to %d", text, least, most)
-		}
-		return n, nil
-	}
-}
-
-// perSecond parses a rate such as "20 /s".
-func perSecond(text string) (float64, error) {
-	number, ok := strings.CutSuffix(strings.TrimSpace(text), "/s")
-	rate, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
-	if !ok || err != nil || !(rate > 0 && rate <= 1e9) {
-		return 0, fmt.Errorf("%q is not a rate: want a number a second, such as \"20 /s\"", text)
-	}
-	return rate, nil
-}
-
-// size parses a number of bytes such as "64 KiB".
-func size(text string) (int64, error) {
-	for _, u := range []struct {
-		suffix string
-		bytes  int64
-	}{{"KiB", 1 << 10}, {"MiB", 1 << 20}} {
-		if number, ok := strings.CutSuffix(text, u.suffix); ok {
-			n, err := strconv.ParseInt(strings.TrimSpace(number), 10, 32)
-			if err == nil && n > 0 && n <= 1<<10 {
-				return n * u.bytes, nil
-			}
-		}
-	}
-	return 0, fmt.Errorf("%q is not a size: want 1 to 1024 with its unit, such as \"64 KiB\" or \"1 MiB\"", text)
-}
-
-// fraction parses a percentage into a number from 0 to 1.
-func fraction(text string) (float64, error) {
-	share, err := split.ParseShare(text)
-	return share.Fraction(), err
-}
-
-// certainty is a fraction that leaves room on both sides.
-func certainty(text string) (float64, error) {
-	f, err := fraction(text)
-	if err == nil && (f < 0.5 || f > 0.9999) {
-		err = fmt.Errorf("%q is no useful certainty: want 50 %% to 99.99 %%", text)
-	}
-	return f, err
-}
-
-func yesNo(text string) (bool, error) {
-	switch text {
-	case "yes", "true":
-		return true, nil
-	case "no", "false":
-		return false, nil
-	}
-	return false, fmt.Errorf("%q is neither: want yes or no", text)
-}
-
 // action is what a guard does.
 func action(text string) (plan.Action, error) {
-	return oneOf(text, plan.RollBack, plan.Freeze)
-}
-
-// oneOf parses one of a few words.
-func oneOf[T ~string](text string, words ...T) (T, error) {
-	names := make([]string, len(words))
-	for i, w := range words {
-		if text == string(w) {
-			return w, nil
-		}
-		names[i] = string(w)
-	}
-	try := "want " + strings.Join(names, ", or ")
-	if near := nearest(text, names); near != "" {
-		try = fmt.Sprintf("did you mean %q?", near)
-	}
-	return "", mistake{fmt.Sprintf("%q is not a choice here", text), try}
-}
-
-// hostPort parses an address to listen on.
-func hostPort(text string) (string, error) {
-	_, port, err := net.SplitHostPort(text)
-	if err == nil {
-		_, err = between(0, 65535)(port)
-	}
-	if err != nil {
-		return "", fmt.Errorf("%q is not an address: want host:port, such as 127.0.0.1:8080", text)
-	}
-	return text, nil
+	return section.OneOf(text, plan.RollBack, plan.Freeze)
 }
 
 // ParseKey reads a split key as plans write it.
@@ -135,7 +28,7 @@ func splitKey(text string) (plan.Key, error) {
 		switch {
 		case len(words) == 1 && (k.From == plan.KeyRandom || k.From == plan.KeyClient):
 			return k, nil
-		case len(words) == 2 && (k.From == plan.KeyCookie || k.From == plan.KeyHeader) && isToken(words[1]):
+		case len(words) == 2 && (k.From == plan.KeyCookie || k.From == plan.KeyHeader) && section.IsToken(words[1]):
 			k.Name = words[1]
 			return k, nil
 		case len(words) == 2 && k.From == plan.KeyClient:
@@ -146,17 +39,6 @@ func splitKey(text string) (plan.Key, error) {
 		}
 	}
 	return plan.Key{}, fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or header NAME", text)
-}
-
-// isToken reports whether a text can name a cookie or a header (RFC 9110 section
-// 5.6.2), without the signs that mean something in the proxies' configurations.
-func isToken(text string) bool {
-	for _, c := range text {
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.') {
-			return false
-		}
-	}
-	return text != ""
 }
 
 // field parses "header NAME" or "json PATH".
@@ -175,8 +57,8 @@ func field(text string) (plan.Field, error) {
 // ports parses "18100-18199".
 func ports(text string) ([2]int, error) {
 	low, high, ok := strings.Cut(text, "-")
-	first, err1 := between(1, 65535)(strings.TrimSpace(low))
-	last, err2 := between(1, 65535)(strings.TrimSpace(high))
+	first, err1 := section.Between(1, 65535)(strings.TrimSpace(low))
+	last, err2 := section.Between(1, 65535)(strings.TrimSpace(high))
 	if !ok || err1 != nil || err2 != nil || last < first {
 		return [2]int{}, fmt.Errorf("%q is not a range of ports: want the first and the last, such as 18100-18199", text)
 	}
@@ -188,12 +70,12 @@ func leg(text string) (route.Leg, error) {
 	share, dwell, timed := strings.Cut(text, " for ")
 	part, err := split.ParseShare(share)
 	if err != nil {
-		what, _ := explain(err)
-		return route.Leg{}, mistake{what, `a leg is a share and how long to stay, such as "5 % for 2m", "1 in 20 for 30s", "100 %", or the word ask`}
+		what, _ := section.Explain(err)
+		return route.Leg{}, section.Mistake{What: what, Try: `a leg is a share and how long to stay, such as "5 % for 2m", "1 in 20 for 30s", "100 %", or the word ask`}
 	}
 	l := route.Leg{Part: part}
 	if timed {
-		l.Dwell, err = duration(strings.TrimSpace(dwell))
+		l.Dwell, err = section.Duration(strings.TrimSpace(dwell))
 	}
 	return l, err
 }
@@ -225,19 +107,6 @@ func pathOf(text string) (string, error) {
 	return r[1], err
 }
 
-// word parses a name that may stand in file names and messages.
-func word(text string) (string, error) {
-	for _, c := range text {
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_') {
-			return "", fmt.Errorf("%q cannot be a name: want letters, digits, - and _", text)
-		}
-	}
-	if text == "" || len(text) > 60 {
-		return "", fmt.Errorf("%q cannot be a name: want 1 to 60 letters, digits, - and _", text)
-	}
-	return text, nil
-}
-
 // versions parses "folder PATH", "git REPOSITORY tags [PATTERN]", "git REPOSITORY
 // branch NAME" or "registry HOST/NAME".
 func versions(text string) (plan.Versions, error) {
@@ -265,7 +134,7 @@ func host(text string) (plan.Host, error) {
 		if !strings.Contains(address, ":") {
 			address += ":22"
 		}
-		if _, err := hostPort(address); err == nil {
+		if _, err := section.HostPort(address); err == nil {
 			return plan.Host{User: user, Address: address}, nil
 		}
 	}
@@ -283,15 +152,6 @@ func price(text string) (plan.Price, error) {
 	return plan.Price{}, fmt.Errorf("%q is not a price: want what an instance costs an hour, such as \"0.12 EUR\"", text)
 }
 
-// positive parses a number above zero.
-func positive(text string) (float64, error) {
-	n, err := strconv.ParseFloat(text, 64)
-	if err != nil || !(n > 0 && n <= 1e6) {
-		return 0, fmt.Errorf("%q does not fit: want a number above 0, such as 0.5", text)
-	}
-	return n, nil
-}
-
 // dnsQuestion parses "name" or "name TYPE".
 func dnsQuestion(text string) ([2]string, error) {
 	words := strings.Fields(text)
@@ -299,7 +159,7 @@ func dnsQuestion(text string) ([2]string, error) {
 	case 1:
 		return [2]string{words[0], "A"}, nil
 	case 2:
-		kind, err := oneOf(strings.ToUpper(words[1]), "A", "AAAA", "CNAME", "MX", "NS", "SRV", "TXT")
+		kind, err := section.OneOf(strings.ToUpper(words[1]), "A", "AAAA", "CNAME", "MX", "NS", "SRV", "TXT")
 		return [2]string{words[0], kind}, err
 	}
 	return [2]string{}, fmt.Errorf("%q is no question for a name server: want a name and a type, such as \"fares.internal A\"", text)
@@ -308,19 +168,19 @@ func dnsQuestion(text string) ([2]string, error) {
 // meant parses an area and a pattern of names: "environment FEATURE_*".
 func meant(text string) (plan.Meant, error) {
 	area, name, _ := strings.Cut(text, " ")
-	a, err := oneOf(area, areas()...)
+	a, err := section.OneOf(area, areas()...)
 	return plan.Meant{Area: a, Name: strings.TrimSpace(name)}, err
 }
 
 func judgement(text string) (plan.Judgement, error) {
-	return oneOf(text, plan.Stop, plan.Ask, plan.Note)
+	return section.OneOf(text, plan.Stop, plan.Ask, plan.Note)
 }
 
 // warmUp parses "200 at 50 /s".
 func warmUp(text string) (plan.WarmUp, error) {
 	number, rate, ok := strings.Cut(text, " at ")
-	n, err := between(1, 1_000_000)(strings.TrimSpace(number))
-	perS, errRate := perSecond(rate)
+	n, err := section.Between(1, 1_000_000)(strings.TrimSpace(number))
+	perS, errRate := section.PerSecond(rate)
 	if !ok || err != nil || errRate != nil {
 		return plan.WarmUp{}, fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as \"200 at 50 /s\"", text)
 	}
@@ -337,5 +197,5 @@ func secret(text string) (plan.Secret, error) {
 	case kind == "file" && name != "":
 		return plan.Secret{File: name}, nil
 	}
-	return plan.Secret{}, mistake{"a secret does not stand in a plan", `say where it is read from: "env NAME" or "file PATH"`}
+	return plan.Secret{}, section.Mistake{What: "a secret does not stand in a plan", Try: `say where it is read from: "env NAME" or "file PATH"`}
 }

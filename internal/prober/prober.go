@@ -43,6 +43,12 @@ type Config struct {
 // one first if there is none. The file has mode 0600.
 func Secret(file string) (string, error) {
 	data, err := os.ReadFile(file)
+	if err == nil && len(data) == 0 { // whoever made it did not come to write: nobody has a secret yet
+		err = os.Remove(file)
+		if err == nil || errors.Is(err, fs.ErrNotExist) {
+			err = fs.ErrNotExist
+		}
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		secret := rand.Text()
 		// Whoever is first wins; the other reads what is there.

@@ -34,7 +34,11 @@ func Event(e crossing.Event, s crossing.State) string {
 			return findings(f.Findings)
 		}
 	case crossing.InForce:
-		return fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+		text := fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+		if !f.Everywhere.IsZero() {
+			text += ", everywhere from " + f.Everywhere.Local().Format("15:04:05")
+		}
+		return text
 	case crossing.NotDone:
 		return Trouble(f.Trouble)
 	case crossing.Frozen:

@@ -141,7 +141,7 @@ func TestWhatIsWatched(t *testing.T) {
 		"blue healthy: 2 of 3":                                   WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
 		"the front was not read for 12s (no answer)":             Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
 		"green's instances were not read since the start":        Lacks([]crossing.Lack{{Kind: crossing.LackSide, Side: split.Green}}, now),
-		"as asked: 25.0 % ±0.9 of 10000 requests":                Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"as asked: 25.0 % ±0.9 of 10000 requests":                Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
 	})
 }
 

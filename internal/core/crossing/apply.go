@@ -76,7 +76,7 @@ func Apply(s State, e Event) State {
 		s.Moved = s.Moved || s.Stage.UnderWay() && f.Share != s.Home()
 	case AtHome:
 		s, _ = done(s, f.Task)
-		s.Share, s.Generation, s.Trouble = f.Share, max(s.Generation, f.Generation), Trouble{}
+		s.Share, s.Everywhere, s.Generation, s.Trouble = f.Share, f.Everywhere, max(s.Generation, f.Generation), Trouble{}
 	case NotHome:
 		if f.Task == s.Task.ID {
 			s, _ = done(s, f.Task)
@@ -128,7 +128,7 @@ func ordered(s State, t Task, e Event) State {
 func inForce(s State, f InForce, at time.Time) State {
 	task := s.Task
 	s, act := done(s, f.Task)
-	s.Share = f.Share
+	s.Share, s.Everywhere = f.Share, f.Everywhere
 	if act || task.ID != f.Task || !s.Stage.UnderWay() {
 		return s
 	}

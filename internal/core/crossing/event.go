@@ -81,6 +81,9 @@ type (
 		Revision uint64        `json:"revision,omitempty"` // of the front's split
 		Took     time.Duration `json:"took"`               // nanoseconds, from command to confirmation
 		Did      []string      `json:"did,omitempty"`      // at the front: commands, or lines of a file's difference
+		// Everywhere is when the last of those who ask goes by it, where that is later than
+		// the event: names are remembered for a time.
+		Everywhere time.Time `json:"everywhere,omitzero"`
 	}
 	// NotDone says that a task came to nothing.
 	NotDone struct {
@@ -129,6 +132,7 @@ type (
 		Revision   uint64        `json:"revision,omitempty"`
 		Took       time.Duration `json:"took"` // nanoseconds, from command to confirmation
 		Did        []string      `json:"did,omitempty"`
+		Everywhere time.Time     `json:"everywhere,omitzero"` // as of InForce
 	}
 	// NotHome says that the front would not go home, because nobody is there.
 	NotHome struct {

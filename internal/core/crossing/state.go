@@ -60,6 +60,7 @@ type State struct {
 	Left  time.Duration `json:"left,omitempty"` // of leg or keep as of the last event; time counts while it is watched
 
 	Share      split.Share `json:"share"`                // on green, in force as last confirmed or read
+	Everywhere time.Time   `json:"everywhere,omitzero"`  // when the share is in force for the last of those who ask, if that is later than its event
 	Generation uint64      `json:"generation,omitempty"` // the order of going home under which traffic is moved
 	Moved      bool        `json:"moved,omitempty"`      // traffic was ever sent to the target
 	Proven     bool        `json:"proven"`               // the target passed its proof

@@ -301,7 +301,7 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	}
 	e.now = at
 	if e.counts(at) { // after a time in which nobody watched all readings are old
-		e.left -= delta
+		e.left -= min(delta, at.Sub(e.state.Everywhere))
 	}
 	var events []crossing.Event
 	if !e.ready && !e.front.at.IsZero() {
@@ -359,7 +359,7 @@ func (e *Engine) facts(at time.Time) guard.Facts {
 	return guard.Facts{
 		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Tells: e.front.reading.Tells, SideRead: target.fresh(at),
 		Condition: target.view.Instances, Ill: e.ill, Wanted: target.view.Wanted,
-		Door: e.door, OneClient: e.plan.Front.Key.From == plan.KeyClient && e.plan.Front.Kind() != plan.FrontEmbedded, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.First,
+		Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.First,
 	}
 }
 
@@ -409,8 +409,8 @@ func (e *Engine) Orders() []Order {
 			continue // what was found comes first
 		case t.Do == crossing.Move && !e.known(t.Share) && e.now.Sub(e.tasked) < tellFor:
 			continue // the front is being told who is there
-		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && e.holding(e.now):
-			continue // a change that was begun before the going home may still come through
+		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && (e.holding(e.now) || e.now.Before(e.state.Everywhere)):
+			continue // a change that was begun before the going home may still come through, or somebody not have heard of it
 		}
 		list = append(list, Order{Task: t, Revision: e.revision, Generation: e.state.Generation})
 	}

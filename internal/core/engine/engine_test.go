@@ -42,7 +42,7 @@ func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 		do(p)
 	}
 	b := &bench{t: t, now: first}
-	b.front.Tells = reading.Tells{Counts: true, Times: true, Waits: true}
+	b.front.Tells = reading.Tells{Counts: true, Times: true, Waits: true, Both: true}
 	b.stand(split.Blue, "4.2.0", reading.Healthy)
 	b.told(split.Blue)
 	b.e = New(p, crossing.State{}, b.now)
@@ -561,26 +561,26 @@ func TestStartedAgain(t *testing.T) {
 
 func TestJudgeSplit(t *testing.T) {
 	random := plan.Front{Key: plan.Key{From: plan.KeyRandom}}
-	byClient := plan.Front{Key: plan.Key{From: plan.KeyClient}}
+	cookie := plan.Front{Key: plan.Key{From: plan.KeyCookie}}
 	for _, c := range []struct {
 		name   string
 		front  plan.Front
+		both   bool
 		counts evidence.Count
 		door   [2]int64
 		wrong  bool
 	}{
-		{"nothing counted", random, evidence.Count{}, [2]int64{}, false},
-		{"as asked", random, evidence.Count{Bad: 250, Of: 1000}, [2]int64{75, 25}, false},
-		{"the front counts otherwise", random, evidence.Count{Bad: 100, Of: 1000}, [2]int64{}, true},
-		{"the door sees otherwise", random, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 20}, true},
-		{"one client sees one side", byClient, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
-		{"and so does one cookie at a proxy", plan.Front{Key: plan.Key{From: plan.KeyCookie}, HAProxy: &plan.HAProxy{}}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
-		{"at our own front the prober has many", plan.Front{Key: plan.Key{From: plan.KeyCookie}}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, true},
-		{"clients that stay may be off by more", plan.Front{Key: plan.Key{From: plan.KeyCookie}}, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
-		{"as may sessions", plan.Front{Key: random.Key, Sticky: true}, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
-		{"and requests one by one may not", random, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, true},
+		{"nothing counted", random, true, evidence.Count{}, [2]int64{}, false},
+		{"as asked", random, true, evidence.Count{Bad: 250, Of: 1000}, [2]int64{75, 25}, false},
+		{"the front counts otherwise", random, true, evidence.Count{Bad: 100, Of: 1000}, [2]int64{}, true},
+		{"the door sees otherwise", random, true, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 20}, true},
+		{"one cookie sees one side", cookie, false, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
+		{"where the prober has many, it sees both", cookie, true, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, true},
+		{"clients that stay may be off by more", cookie, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
+		{"as may sessions", plan.Front{Key: random.Key, Sticky: true}, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
+		{"and requests one by one may not", random, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, true},
 	} {
-		v := JudgeSplit(2500, c.front, c.counts, c.door)
+		v := JudgeSplit(2500, c.front, reading.Tells{Both: c.both}, c.counts, c.door)
 		if all := c.door[0] + c.door[1]; v.Wrong != c.wrong || v.Asked != 2500 || v.Door.Of != 0 && v.Door.Of != all {
 			t.Errorf("%s: %+v", c.name, v)
 		}

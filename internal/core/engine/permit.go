@@ -10,10 +10,10 @@ import (
 	"vaiven/internal/plan"
 )
 
-// counts reports whether the time of leg or keep passes: nothing is missing, and the front
-// was read since the last change of the share.
+// counts reports whether the time of leg or keep passes: nothing is missing, the share is in
+// force everywhere, and the front was read since it last changed.
 func (e *Engine) counts(at time.Time) bool {
-	return e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0 && e.front.at.After(e.settled)
+	return !at.Before(e.state.Everywhere) && e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0 && e.front.at.After(e.settled)
 }
 
 // lacks is what has to be known for the route to go on, and is not. Nothing goes on without

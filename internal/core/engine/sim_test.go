@@ -608,7 +608,7 @@ func (s *sim) readFront() {
 }
 
 func (s *sim) reading() reading.Front {
-	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true}}
+	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true, Both: true}}
 	for _, side := range split.Sides {
 		r.Sides[side].Open = s.open[side]
 		for _, server := range s.servers[side] {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
@@ -29,14 +30,14 @@ type SplitView struct {
 }
 
 // JudgeSplit says whether requests are split as asked: by the front's counts of those on
-// green and in all, and by the answers of each side that the prober got.
-func JudgeSplit(share split.Share, f plan.Front, counts evidence.Count, probed [2]int64) SplitView {
+// green and in all, and by the answers of each side that the prober got where it meets both.
+func JudgeSplit(share split.Share, f plan.Front, tells reading.Tells, counts evidence.Count, probed [2]int64) SplitView {
 	tolerance := evidence.Independent
 	if f.Key.From != plan.KeyRandom || f.Sticky {
 		tolerance = evidence.Clustered
 	}
 	door := evidence.Count{Bad: probed[split.Green], Of: probed[split.Blue] + probed[split.Green]}
-	if f.Key.From == plan.KeyClient || f.Key.From != plan.KeyRandom && f.Kind() != plan.FrontEmbedded {
+	if !tells.Both {
 		door = evidence.Count{} // the prober is one client: it sees one side
 	}
 	v := SplitView{
@@ -61,7 +62,7 @@ func (e *Engine) judgeSplit(now time.Time) {
 	green, blue := e.series.Count(split.Green, since, 0).Requests, e.series.Count(split.Blue, since, 0).Requests
 	before := e.split
 	if counts := (evidence.Count{Bad: green, Of: green + blue}); counts != before.Counts || s.Share != before.Asked || e.door.At.After(e.splitAt) {
-		e.split = JudgeSplit(s.Share, e.plan.Front, counts, e.door.Seen(since))
+		e.split = JudgeSplit(s.Share, e.plan.Front, e.front.reading.Tells, counts, e.door.Seen(since))
 		e.splitAt = e.door.At
 	}
 	if e.split.Wrong {

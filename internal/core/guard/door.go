@@ -75,7 +75,7 @@ func doorBlind(rule plan.Guard, f Facts, since time.Time) Lack {
 	switch {
 	case last.Sides[0].Of+last.Sides[1].Of+last.Nobody.Of == 0:
 		return NotRead
-	case f.OneClient && !f.alone():
+	case !f.Tells.Both && !f.alone():
 		return OneClient
 	case !atDoor(f, since).named:
 		return NotNamed

@@ -83,7 +83,6 @@ type Facts struct {
 	Ill       func(reading.Condition) bool
 	Wanted    int // instances of the target
 	Door      reading.Door
-	OneClient bool        // the split key keeps the prober on one side
 	Share     split.Share // the target's part, in force
 	Changed   time.Time   // when the share was changed last, by whomever
 	Baselines []crossing.Baseline

@@ -50,7 +50,7 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if seconds > 0 {
 			w.now = w.now.Add(time.Second)
 		}
-		r := reading.Front{At: w.now, Tells: reading.Tells{Counts: true, Times: true, Waits: true}}
+		r := reading.Front{At: w.now, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true}}
 		for side, a := range sides {
 			c := &w.counts[side]
 			c.Requests += a.all
@@ -74,7 +74,7 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if err := w.series.Add(r); err != nil {
 			w.t.Fatal(err)
 		}
-		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Tells{Counts: true, Times: true, Waits: true},
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true},
 			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}, {Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
 			Ill:       func(c reading.Condition) bool { return c.State != reading.Healthy }}
 		w.facts(&f)

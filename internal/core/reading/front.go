@@ -67,11 +67,12 @@ type Tells struct {
 	Counts bool `json:"counts"` // how many each instance answered, and how
 	Times  bool `json:"times"`  // how long answers took
 	Waits  bool `json:"waits"`  // how long open requests have waited
+	Both   bool `json:"both"`   // the prober meets both sides there, whatever the split key
 }
 
 // And is what both can tell.
 func (t Tells) And(other Tells) Tells {
-	return Tells{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Waits: t.Waits && other.Waits}
+	return Tells{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Waits: t.Waits && other.Waits, Both: t.Both && other.Both}
 }
 
 // Side is one side as the front has it.

@@ -1,6 +1,8 @@
 package all
 
 import (
+	"slices"
+
 	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/haproxy"
@@ -10,6 +12,23 @@ import (
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
+
+// Kinds are the kinds of fronts. The first is meant where a plan names none.
+var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind}
+
+// Names are the kinds' names.
+func Names() []plan.FrontKind {
+	var list []plan.FrontKind
+	for _, k := range Kinds {
+		list = append(list, k.Name)
+	}
+	return list
+}
+
+// Of is the kind of a front of a plan.
+func Of(f plan.Front) front.Kind {
+	return Kinds[slices.IndexFunc(Kinds, func(k front.Kind) bool { return k.Name == f.Kind() })]
+}
 
 // Open makes the driver of a plan's front, or one of all its fronts.
 func Open(p *plan.Plan) front.Driver {
@@ -24,17 +43,4 @@ func Open(p *plan.Plan) front.Driver {
 }
 
 // One makes the driver of one front of a plan.
-func One(p *plan.Plan, f plan.Front) front.Driver {
-	on := place.Local{}
-	switch {
-	case f.Kind() == plan.FrontHAProxy:
-		return haproxy.New(on, f)
-	case f.Kind() == plan.FrontNginx:
-		return nginx.New(on, p.Service, f)
-	case f.Kind() == plan.FrontHttpd && f.Httpd.Manager != "":
-		return httpd.NewManager(on, f)
-	case f.Kind() == plan.FrontHttpd:
-		return httpd.NewIncluded(on, p.Service, f)
-	}
-	return embedded.Dial(p.Socket())
-}
+func One(p *plan.Plan, f plan.Front) front.Driver { return Of(f).Open(place.Local{}, p, f) }

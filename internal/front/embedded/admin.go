@@ -2,9 +2,11 @@ package embedded
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"time"
 
@@ -141,7 +143,12 @@ func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 				return nil, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 			}
 		}
-		return t.withShare(want.Share, time.Now()), nil
+		next := t.withShare(want.Share, time.Now())
+		steady := t.split.Share == 0 || t.split.Share == split.Whole
+		if s.config.Shuffle && steady && want.Share > 0 && want.Share < split.Whole {
+			next.seed = rand.Text() // nobody was placed by the one before
+		}
+		return next, nil
 	})
 	if err != nil {
 		return inForce{}, err
@@ -214,6 +221,12 @@ func (s *Server) setInstances(ctx context.Context, side split.Side, wanted []rea
 		}
 		return t.withInstances(side, wanted), nil
 	})
+	if err == nil && len(wanted) == 0 {
+		// Nobody is on the spare side any more: who knew the way there has to be told anew.
+		if err := s.proxy.spare.renew(); err != nil {
+			slog.Warn("the new secret of the spare side's door could not be written", "err", err)
+		}
+	}
 	return err
 }
 

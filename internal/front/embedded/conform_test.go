@@ -5,9 +5,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -24,7 +24,7 @@ func TestConformance(t *testing.T) {
 		}
 		c := Config{
 			Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(kept, "state.json"), Key: plan.Key{From: plan.KeyRandom},
-			HeaderSize: 16 << 10, HeaderTime: 10 * time.Second, Idle: 60 * time.Second, Connections: 1000,
+			Settings: *Defaults(),
 		}
 		srv, err := NewServer(c)
 		if err != nil {
@@ -73,14 +73,17 @@ func TestSessionsStay(t *testing.T) {
 	fronttest.Sessions(t, w, c)
 	// All are on blue now.
 	_, h, _ := get(t, http.DefaultClient, url)
-	if got, want := h.Get("Set-Cookie"), "sailings-side=blue; Path=/; HttpOnly; SameSite=Lax"; got != want {
-		t.Errorf("the session is %q, want %q", got, want)
+	session := h.Get("Set-Cookie")
+	if !regexp.MustCompile(`^sailings-side=blue\.[\w-]{22}; Path=/; HttpOnly; SameSite=Lax$`).MatchString(session) {
+		t.Errorf("the session is %q", session)
 	}
-	_, h, _ = get(t, http.DefaultClient, url, "Cookie", "sailings-side=purple")
-	if got := h.Get(front.SideHeader); got != "blue" {
-		t.Errorf("with a forged session it is %s that answers", got)
+	session, _, _ = strings.Cut(session, ";")
+	for _, forged := range []string{"sailings-side=purple", "sailings-side=green", strings.Replace(session, "blue", "green", 1), session + "x", "sailings-side=", "sailings-side=."} {
+		if _, h, _ := get(t, http.DefaultClient, url, "Cookie", forged); h.Get(front.SideHeader) != "blue" || h.Get("Set-Cookie") == "" {
+			t.Errorf("with the forged session %q it is %s that answers, and says %q", forged, h.Get(front.SideHeader), h.Get("Set-Cookie"))
+		}
 	}
-	if _, h, _ = get(t, http.DefaultClient, url, "Cookie", "sailings-side=blue"); h.Get("Set-Cookie") != "" {
+	if _, h, _ = get(t, http.DefaultClient, url, "Cookie", session); h.Get("Set-Cookie") != "" {
 		t.Errorf("a session that is known is said again: %q", h.Get("Set-Cookie"))
 	}
 }

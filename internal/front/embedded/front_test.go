@@ -61,9 +61,10 @@ func open(t *testing.T, change func(*Config)) (url string, c *Client, config Con
 	dir := t.TempDir()
 	config = Config{
 		Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"),
-		Key: plan.Key{From: plan.KeyRandom}, Secret: []byte("secret"), HeaderSize: 16 << 10,
-		HeaderTime: 10 * time.Second, Idle: 30 * time.Second, Connections: 1000,
+		Key: plan.Key{From: plan.KeyRandom}, Secret: []byte("secret"),
+		Settings: *Defaults(),
 	}
+	config.HeaderSize, config.Idle, config.Connections, config.PerClient = 16<<10, 30*time.Second, 1000, 1000
 	if change != nil {
 		change(&config)
 	}
@@ -78,6 +79,12 @@ func run(t *testing.T, config Config) (url string, stop func()) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return "http://" + s.Address(), runServer(t, s)
+}
+
+// runServer runs a front until it is stopped, or the test ends.
+func runServer(t *testing.T, s *Server) (stop func()) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- s.Run(ctx) }()
@@ -88,8 +95,11 @@ func run(t *testing.T, config Config) (url string, stop func()) {
 		}
 	})
 	t.Cleanup(stop)
-	return "http://" + s.Address(), stop
+	return stop
 }
+
+// testKey is the key of fronts that say nothing of one.
+var testKey = plan.Key{From: plan.KeyRandom}
 
 func putInstances(t *testing.T, c *Client, side split.Side, backends ...*backend) {
 	t.Helper()
@@ -274,7 +284,7 @@ func TestRequestsArriveUnchanged(t *testing.T) {
 	}
 	defer w.Body.Close()
 	got, _ := io.ReadAll(w.Body)
-	if want := `POST /a%2Fb?x=1;y=2&z=%20 sailings.example 192.0.2.7, 127.0.0.1 "br" a body`; string(got) != want {
+	if want := `POST /a%2Fb?x=1;y=2&z=%20 sailings.example 127.0.0.1 "br" a body`; string(got) != want {
 		t.Errorf("the instance got\n%s\nwant\n%s", got, want)
 	}
 }
@@ -410,8 +420,8 @@ func TestTheFrontRefusesWhatWouldLoseRequests(t *testing.T) {
 	}
 }
 
-// What hangs is told by how long it has, and a client that gives up is counted: on lanes, and
-// by the library's way.
+// What hangs is told by how long it has, and a client that gives up is counted,
+// with a body in its request and without.
 func TestWhatHangsIsTold(t *testing.T) {
 	release := make(chan struct{})
 	blue := newBackend(t, "blue-1", "1", nil)
@@ -680,7 +690,7 @@ func TestBadClientsHarmNobodyElse(t *testing.T) {
 		fmt.Fprint(w, "fine")
 	})
 	url, c, _ := open(t, func(c *Config) {
-		c.HeaderTime, c.Idle, c.Connections = 300*time.Millisecond, 300*time.Millisecond, 20
+		c.HeaderTime, c.Idle, c.Connections, c.PerClient = 300*time.Millisecond, 300*time.Millisecond, 20, 20
 	})
 	putInstances(t, c, split.Blue, blue)
 	closed := func(name string, conn net.Conn) {

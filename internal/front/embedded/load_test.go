@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // crowdOfClients asks again and again until it is stopped, and counts what came
@@ -147,16 +148,17 @@ func TestAKilledInstanceLosesOnlyWhatWasInFlight(t *testing.T) {
 	}
 }
 
-func BenchmarkProxy(b *testing.B) {
-	p := newProxy(Config{Idle: time.Minute}, &table{})
+func BenchmarkEnter(b *testing.B) {
+	t := &table{}
 	for _, side := range split.Sides {
-		p.table.sides[side].tally = &tally{}
+		t.sides[side].tally = &tally{}
 	}
-	p.table.split.Share = 2500
+	t.split.Share = 2500
+	p := newProxy(Config{Key: plan.Key{From: plan.KeyCookie}, Settings: *Defaults()}, t)
 	b.ReportAllocs()
 	for b.Loop() {
 		pass := &passage{}
-		p.enter(pass, split.PlaceOf("a client"))
+		p.enter(pass, "a client")
 		pass.pool.tally.open.Add(-1)
 	}
 }

@@ -2,11 +2,11 @@ package embedded
 
 import (
 	"context"
-	"crypto/subtle"
 	"errors"
 	"io"
 	"log"
 	"log/slog"
+	"math"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -24,56 +25,44 @@ import (
 
 // proxy is the part of the front that requests pass through.
 type proxy struct {
-	key    plan.Key
-	cookie string // that keeps a session on its side; "" if none does
-	secret []byte // the prober's; empty if there is none
-	tell   bool
-	idle   time.Duration
+	settings *Settings
+	key      plan.Key
+	cookie   string // that keeps a session on its side; "" if none does
+	secret   []byte // the prober's; what is signed is signed with it
+	spare    *spareDoor
 
-	// mu protects table. Requests hold it for reading from looking at the table
-	// until they are counted as open, so that once a new table is in place no
-	// request can still begin by the old one.
-	mu    sync.RWMutex
-	table *table
+	// table is what requests go by. One is counted as open by the table it went by, and looks
+	// whether that still is the one in force; so once a new table is in place, no request can
+	// begin by the old one.
+	table atomic.Pointer[table]
 
-	wires   *wires // for requests on lanes
+	wires   *wires
 	buffers buffers
-
-	// For all other requests.
-	reverse   httputil.ReverseProxy
-	transport *http.Transport
+	reverse httputil.ReverseProxy
 }
 
 func newProxy(c Config, t *table) *proxy {
-	p := &proxy{key: c.Key, secret: c.Secret, tell: c.Tell, idle: c.Idle, table: t}
+	p := &proxy{settings: &c.Settings, key: c.Key, secret: c.Secret, spare: &spareDoor{}}
+	p.table.Store(t)
 	if c.Sticky {
 		p.cookie = c.Service + "-side"
 	}
 	dialer := &net.Dialer{Timeout: time.Second, KeepAlive: 30 * time.Second}
-	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
-		conn, err := dialer.DialContext(ctx, network, address)
-		if err != nil {
-			return nil, &unsentError{err}
-		}
-		return conn, nil
-	}
-	p.wires = &wires{dial: dial, idle: map[string][]*wire{}}
-	p.transport = &http.Transport{
-		DialContext:            dial,
-		MaxIdleConnsPerHost:    mostIdle,
-		IdleConnTimeout:        longestIdle,
-		DisableCompression:     true, // pass on what was asked for, untouched
-		MaxResponseHeaderBytes: mostHeader,
+	p.wires = &wires{
+		dial: func(ctx context.Context, address string) (net.Conn, error) {
+			return dialer.DialContext(ctx, "tcp", address)
+		},
+		buffers: &p.buffers, firstByte: c.FirstByte, idle: c.Idle, tunnel: c.TunnelIdle, kept: map[string][]*wire{},
 	}
 	p.reverse = httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
+			pass := passageOf(r.In.Context())
 			r.Out.URL.Scheme = "http"
 			r.Out.Host = r.In.Host
 			r.Out.URL.RawQuery = r.In.URL.RawQuery // as it came, even where Go would not parse it
-			r.Out.Header["X-Forwarded-For"] = r.In.Header["X-Forwarded-For"]
-			r.SetXForwarded()
-			r.Out.Header.Del(front.ProbeHeader)
-			if passageOf(r.In.Context()).probe {
+			pass.from.tell(r.Out.Header, r.In.Header)
+			r.Out.Header.Del("Expect") // who waits for a word has had it
+			if pass.probe {
 				r.Out.Header.Set(front.ProbeHeader, "yes")
 			}
 		},
@@ -102,11 +91,14 @@ type passage struct {
 	pool     pool
 	side     split.Side
 	instance *instance // that answers it
+	from     origin
 	probe    bool
+	aside    bool        // it came by the spare side's door: it counts for nothing
 	lost     error       // why no instance answered
-	session  string      // the side that the client's cookie names, "" if none does
+	session  *split.Side // the side that the client's cookie names, nil if none does
 	left     func() bool // whether what went wrong is the client's doing
 	begun    time.Time
+	full     bool // the side has too many
 }
 
 // leave counts the request as through.
@@ -120,7 +112,7 @@ func (p *passage) leave() {
 // brokeOff counts an answer that did not come to its end. If that is the client's doing
 // it counts against no instance, and trips no guard.
 func (p *passage) brokeOff() {
-	if p.instance != nil && !p.left() {
+	if p.instance != nil && !p.left() && !p.aside {
 		p.instance.failures.Add(1)
 		p.pool.tally.lost.Add(1)
 	}
@@ -133,55 +125,16 @@ func passageOf(ctx context.Context) *passage {
 	return p
 }
 
-// asked is a request as far as its side depends on it.
-type asked interface {
-	header(name string) string // "" if there is none
-	cookie(name string) string
-	client() string // its address, without a port
-}
-
-// begin decides where a request goes.
-func (p *proxy) begin(pass *passage, r asked) {
-	pass.begun = time.Now()
-	if len(p.secret) > 0 {
-		marker := r.header(front.ProbeHeader)
-		pass.probe = marker != "" && subtle.ConstantTimeCompare([]byte(marker), p.secret) == 1
-	}
-	if p.cookie != "" && !pass.probe {
-		pass.session = r.cookie(p.cookie)
-	}
-	p.enter(pass, p.place(r, pass.probe))
-}
-
-// library is a request that the library has read.
-type library struct{ *http.Request }
-
-func (r library) header(name string) string {
-	if strings.EqualFold(name, "Host") {
-		return r.Host // the library keeps it apart
-	}
-	return r.Header.Get(name)
-}
-
-func (r library) cookie(name string) string {
-	if c, err := r.Cookie(name); err == nil {
-		return c.Value
-	}
-	return ""
-}
-
-func (r library) client() string {
-	if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
-		return host
-	}
-	return r.RemoteAddr
-}
-
 // ServeHTTP passes a request on to the side that its key belongs to.
 func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	client := newPaced(w, r, p.idle)
-	pass := &passage{left: func() bool { return r.Context().Err() != nil || client.broke.Load() }}
-	p.begin(pass, library{r})
+	if !answerable(w, r) {
+		return
+	}
+	caller := callerFrom(r.Context())
+	client := newPaced(w, r, caller, p.settings)
+	defer client.done()
+	pass := &passage{begun: time.Now(), left: func() bool { return r.Context().Err() != nil || client.broke.Load() }}
+	p.begin(pass, r, caller)
 	defer pass.leave()
 	defer func() {
 		// The reverse proxy panics to cut an answer off that an instance broke off.
@@ -193,87 +146,155 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p.reverse.ServeHTTP(client, r.WithContext(context.WithValue(r.Context(), passageKey{}, pass)))
 }
 
-// enter decides the side by the table in force and counts the request as open
-// there, in one step as seen by whoever replaces the table.
-func (p *proxy) enter(pass *passage, place split.Place) {
-	p.mu.RLock()
-	defer p.mu.RUnlock()
-	pass.side = place.Side(p.table.split.Share)
-	if side, err := split.ParseSide(pass.session); pass.session != "" && err == nil && !p.table.sides[side].released && len(p.table.sides[side].instances) > 0 {
-		pass.side = side
+// answerable answers requests that no instance is asked, and reports whether it is not one.
+func answerable(w http.ResponseWriter, r *http.Request) bool {
+	switch {
+	case r.Method == http.MethodConnect || r.Method == http.MethodTrace:
+		w.Header().Set("Connection", "close")
+		http.Error(w, "this front does not do "+r.Method, http.StatusMethodNotAllowed)
+	case r.Host == "" && r.ProtoAtLeast(1, 1):
+		w.Header().Set("Connection", "close")
+		http.Error(w, "the request names no host", http.StatusBadRequest)
+	default:
+		return true
 	}
-	pass.pool = p.table.sides[pass.side]
-	pass.pool.tally.open.Add(1)
+	return false
+}
+
+// begin decides where a request goes.
+func (p *proxy) begin(pass *passage, r *http.Request, c *caller) {
+	pass.from = originOf(r, p.settings.TrustedProxies)
+	pass.probe = p.isProbe(r)
+	pass.aside = c != nil && c.spare || p.spare.opens(r)
+	key := ""
+	switch {
+	case pass.probe || p.key.From == plan.KeyRandom:
+	case p.key.From == plan.KeyCookie:
+		if c, err := r.Cookie(p.key.Name); err == nil {
+			key = c.Value
+		}
+	case p.key.From == plan.KeyHeader:
+		if key = r.Header.Get(p.key.Name); http.CanonicalHeaderKey(p.key.Name) == "Host" {
+			key = r.Host // the library keeps it apart
+		}
+	}
+	if p.cookie != "" && !pass.probe {
+		if c, err := r.Cookie(p.cookie); err == nil {
+			if side, ok := p.unseal(c.Value); ok {
+				pass.session = &side
+			}
+		}
+	}
+	clean(r.Header)
+	p.spare.hide(r.Header)
+	p.enter(pass, key)
+}
+
+// enter decides the side by the table in force and counts the request as open there, in one
+// step as seen by whoever replaces the table.
+func (p *proxy) enter(pass *passage, key string) {
+	for {
+		t := p.table.Load()
+		switch {
+		case pass.aside:
+			pass.side = t.whole.Other()
+		case pass.session != nil && !t.sides[*pass.session].released && len(t.sides[*pass.session].instances) > 0:
+			pass.side = *pass.session
+		default:
+			pass.side = p.place(t, pass, key).Side(t.split.Share)
+		}
+		pass.pool = t.sides[pass.side]
+		open := pass.pool.tally.open.Add(1)
+		if p.table.Load() == t {
+			pass.full = open > p.budget(t)
+			return
+		}
+		pass.pool.tally.open.Add(-1)
+	}
+}
+
+// budget is how many requests one side may have open, so that instances that hang leave the
+// other side its part of the connections.
+func (p *proxy) budget(t *table) int64 {
+	if t.split.Share == 0 || t.split.Share == split.Whole {
+		return math.MaxInt64
+	}
+	return max(int64(p.settings.Connections/2), 1)
 }
 
 // swap puts a new table in place. When it returns, every request that began by
 // an earlier table is counted as open.
-func (p *proxy) swap(t *table) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.table = t
-}
+func (p *proxy) swap(t *table) { p.table.Store(t) }
 
-func (p *proxy) current() *table {
-	p.mu.RLock()
-	defer p.mu.RUnlock()
-	return p.table
-}
+func (p *proxy) current() *table { return p.table.Load() }
 
 // place is where the request's key falls. Probes are placed at random, so that
 // they see both sides whatever the key is. A request without the cookie or
 // header that is the key is placed by its client's address.
-func (p *proxy) place(r asked, probe bool) split.Place {
-	key := ""
-	switch {
-	case probe || p.key.From == plan.KeyRandom:
+func (p *proxy) place(t *table, pass *passage, key string) split.Place {
+	if pass.probe || p.key.From == plan.KeyRandom {
 		return split.Place(rand.Uint64())
-	case p.key.From == plan.KeyCookie:
-		key = r.cookie(p.key.Name)
-	case p.key.From == plan.KeyHeader:
-		key = r.header(p.key.Name)
 	}
 	if key == "" {
-		key = split.Network(r.client(), p.key.Prefix)
+		key = split.Network(pass.from.client, p.key.Prefix)
 	}
-	return split.PlaceOf(key)
+	return split.PlaceOf(t.seed + key)
 }
 
 // errNoInstance is a side that has nothing to send a request to.
 var errNoInstance = errors.New("no instance takes the request")
 
+// errFull is a side that has as many requests open as it may have.
+var errFull = errors.New("the side has too many requests open")
+
 // errUnasked is an answer that would make another protocol of a connection.
 var errUnasked = errors.New("the instance switches protocols unasked")
 
-// through asks instances of the passage's side until one can be connected to, and
-// counts what came of it. Once a byte was sent the request is not repeated here. ask
-// returns the status as soon as an answer has begun.
-func (p *proxy) through(pass *passage, ask func(*instance) (status int, err error)) error {
+// RoundTrip asks instances of the passage's side until one can be connected to, and counts
+// what came of it. Once a byte was sent the request is not repeated here. The request is the
+// reverse proxy's own copy, so its address may be filled in.
+func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
+	pass := passageOf(r.Context())
+	if pass.full {
+		return nil, errFull
+	}
 	var tried []*instance
 	last := errNoInstance
 	for {
 		i := pass.pool.pick(tried, time.Now())
 		if i == nil {
-			return last
+			return nil, last
 		}
 		i.open.Add(1)
 		slot := i.waits.begin(time.Now())
-		status, err := ask(i)
+		r.URL.Host = i.Address
+		answer, err := p.wires.ask(r, i.Address, pass.left)
 		i.waits.end(slot)
+		if err == nil && answer.StatusCode == http.StatusSwitchingProtocols && r.Header.Get("Upgrade") == "" {
+			err = errors.Join(errUnasked, answer.Body.Close())
+		}
 		if err == nil {
 			pass.instance = i // its open count goes down when the answer is through
-			i.answered(status, time.Since(pass.begun))
-			return nil
+			if !pass.aside {
+				i.answered(answer.StatusCode, time.Since(pass.begun))
+			}
+			return answer, nil
 		}
 		i.open.Add(-1)
-		if pass.left() {
-			i.left.Add(1)
-			return err
-		}
-		i.failures.Add(1)
 		var unsent *unsentError
+		switch {
+		case pass.left():
+			if !pass.aside {
+				i.left.Add(1)
+			}
+			return nil, err
+		case ours(err):
+			return nil, err
+		case !pass.aside:
+			i.failures.Add(1)
+		}
 		if !errors.As(err, &unsent) {
-			return err
+			return nil, err
 		}
 		i.downUntil.Store(time.Now().Add(avoided).UnixNano())
 		tried = append(tried, i)
@@ -281,34 +302,11 @@ func (p *proxy) through(pass *passage, ask func(*instance) (status int, err erro
 	}
 }
 
-// RoundTrip asks instances. The request is the reverse proxy's own copy, so its address
-// may be filled in.
-func (p *proxy) RoundTrip(r *http.Request) (answer *http.Response, err error) {
-	body := r.Body
-	err = p.through(passageOf(r.Context()), func(i *instance) (int, error) {
-		if body != nil && body != http.NoBody {
-			r.Body = io.NopCloser(body) // the transport closes what it could not send
-		}
-		r.URL.Host = i.Address
-		if answer, err = p.transport.RoundTrip(r); err != nil {
-			return 0, err
-		}
-		if answer.StatusCode == http.StatusSwitchingProtocols && r.Header.Get("Upgrade") == "" {
-			return 0, errors.Join(errUnasked, answer.Body.Close())
-		}
-		return answer.StatusCode, nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return answer, nil
-}
-
 // mark names side, instance and version in answers to probes, and in nobody
 // else's unless the plan says so. Instances cannot forge the names.
 func (p *proxy) mark(h http.Header, pass *passage) {
 	for name := range h {
-		if kindOf([]byte(name)) == mark {
+		if strings.HasPrefix(name, ownPrefix) {
 			delete(h, name)
 		}
 	}
@@ -319,15 +317,15 @@ func (p *proxy) mark(h http.Header, pass *passage) {
 
 // marks are the fields that are added to an answer.
 func (p *proxy) marks(pass *passage) http.Header {
-	session := p.cookie != "" && !pass.probe && pass.instance != nil && pass.session != pass.side.String()
-	if !session && !pass.probe && !p.tell {
+	session := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil && (pass.session == nil || *pass.session != pass.side)
+	if !session && !pass.probe && !p.settings.Tell {
 		return nil
 	}
 	h := http.Header{}
 	if session {
-		h.Set("Set-Cookie", (&http.Cookie{Name: p.cookie, Value: pass.side.String(), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}).String())
+		h.Set("Set-Cookie", (&http.Cookie{Name: p.cookie, Value: p.seal(pass.side), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}).String())
 	}
-	if pass.probe || p.tell {
+	if pass.probe || p.settings.Tell {
 		h.Set(front.SideHeader, pass.side.String())
 		if pass.instance != nil {
 			h.Set(front.InstanceHeader, pass.instance.Name)
@@ -342,12 +340,14 @@ func (p *proxy) marks(pass *passage) http.Header {
 // lost counts a request that no instance answered, and returns the status to answer it
 // with.
 func (p *proxy) lost(pass *passage, err error) (status int) {
-	pass.pool.tally.lost.Add(1)
+	if !pass.aside {
+		pass.pool.tally.lost.Add(1)
+	}
 	pass.lost = err
 	status = http.StatusBadGateway
 	var netErr net.Error
 	switch {
-	case errors.Is(err, errNoInstance):
+	case errors.Is(err, errNoInstance), errors.Is(err, errFull), ours(err):
 		status = http.StatusServiceUnavailable
 	case errors.As(err, &netErr) && netErr.Timeout():
 		status = http.StatusGatewayTimeout
@@ -372,7 +372,7 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true}}
+	r := reading.Front{At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
 		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}
@@ -389,7 +389,7 @@ func (p *proxy) reading(now time.Time) reading.Front {
 // buffers is a pool of copy buffers.
 type buffers struct{ pool sync.Pool }
 
-const bufferSize = 32 << 10
+const bufferSize = 64 << 10
 
 func (b *buffers) Get() []byte {
 	if buf, ok := b.pool.Get().(*[bufferSize]byte); ok {

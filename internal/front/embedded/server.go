@@ -2,6 +2,7 @@ package embedded
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -19,29 +20,27 @@ import (
 
 // Config is what a front is made of. All sizes and times have to be above zero.
 type Config struct {
-	Listen      string // host:port for requests
-	Socket      string // path of the admin socket, made with mode 0600
-	State       string // file that keeps the split over a restart
-	Key         plan.Key
-	Sticky      bool   // a cookie keeps a client on its side until that is drained or goes home
-	Service     string // names the cookie
-	Secret      []byte // the prober's secret; empty: no answers name their side
-	Tell        bool   // name side, instance and version in every answer
-	HeaderSize  int64
-	HeaderTime  time.Duration
-	Idle        time.Duration
-	Connections int
+	Listen  string // host:port for requests
+	Socket  string // path of the admin socket, made with mode 0600
+	State   string // file that keeps the split over a restart
+	Key     plan.Key
+	Sticky  bool   // a cookie keeps a client on its side until that is drained or goes home
+	Service string // names the cookie
+	Secret  []byte // the prober's; sessions are signed with it. Empty: no answers name their side, and sessions do not last beyond the process
+	Spare   string // file with the secret of the spare side's door
+	Settings
 }
 
 // Server is a front.
 type Server struct {
-	config   Config
-	proxy    *proxy
-	requests *crowdListener
-	admin    net.Listener
-	lanes    *lanes
-
-	store *store
+	config Config
+	proxy  *proxy
+	crowd  *crowd
+	doors  *doors
+	main   net.Listener
+	extra  net.Listener // the spare side's door, nil if it has no address
+	admin  net.Listener
+	store  *store
 
 	change sync.Mutex // held for a moment while the table is replaced
 }
@@ -54,21 +53,50 @@ func NewServer(c Config) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{config: c, proxy: newProxy(c, t), store: store}
+	c.Connections = fitting(c.Connections)
+	if c.PerClient == 0 {
+		c.PerClient = max(c.Connections/4, 1)
+	}
+	if len(c.Secret) == 0 && c.Sticky {
+		c.Secret = []byte(rand.Text()) // it is told to no prober
+	}
+	shows, err := newCertificates(c.Certificates)
+	if err != nil {
+		return nil, fmt.Errorf("read a certificate: %w", err)
+	}
+	s := &Server{config: c, proxy: newProxy(c, t), store: store, crowd: newCrowd(c.Connections, c.PerClient)}
+	s.proxy.spare = &spareDoor{header: c.SpareHeader, cookie: c.SpareCookie, file: c.Spare}
+	if err := s.proxy.spare.load(); err != nil {
+		return nil, fmt.Errorf("read the secret of the spare side's door: %w", err)
+	}
 	if s.admin, err = listenSocket(c.Socket); err != nil {
 		return nil, err
 	}
-	listener, err := net.Listen("tcp", c.Listen)
-	if err != nil {
+	if s.main, err = net.Listen("tcp", c.Listen); err != nil {
 		return nil, errors.Join(fmt.Errorf("listen for requests: %w", err), s.admin.Close())
 	}
-	s.requests = &crowdListener{Listener: listener, crowd: newCrowd(c.Connections)}
-	s.lanes = newLanes(c, s.proxy, s.requests)
+	s.doors = newDoors(&s.config.Settings, s.crowd, shows)
+	if c.SpareListen != "" {
+		if s.extra, err = net.Listen("tcp", c.SpareListen); err != nil {
+			return nil, errors.Join(fmt.Errorf("listen at the spare side's door: %w", err), s.admin.Close(), s.main.Close())
+		}
+	}
 	return s, nil
 }
 
 // Address is where requests are listened for, with the real port.
-func (s *Server) Address() string { return s.requests.Addr().String() }
+func (s *Server) Address() string { return s.main.Addr().String() }
+
+// SpareAddress is the spare side's door, "" if it has no address of its own.
+func (s *Server) SpareAddress() string {
+	if s.extra == nil {
+		return ""
+	}
+	return s.extra.Addr().String()
+}
+
+// Connections is how many connections of clients there is room for.
+func (s *Server) Connections() int { return s.config.Connections }
 
 // listenSocket opens the admin socket. The mode is set by the umask at creation,
 // so that there is no moment at which others may connect.
@@ -128,10 +156,12 @@ func (s *Server) Run(ctx context.Context) error {
 		ReadHeaderTimeout: s.config.HeaderTime,
 		IdleTimeout:       s.config.Idle,
 		MaxHeaderBytes:    int(s.config.HeaderSize),
-		ConnState:         s.requests.crowd.note,
+		ConnState:         s.crowd.note,
+		ConnContext:       connContext,
 		ErrorLog:          quiet,
+		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 128, SendPingTimeout: s.config.Idle, WriteByteTimeout: s.config.Idle},
 	}
-	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ErrorLog: quiet}
+	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ReadTimeout: 5 * time.Second, IdleTimeout: time.Minute, ErrorLog: quiet}
 	kept, drop := context.WithCancel(context.WithoutCancel(ctx))
 	tidied := make(chan struct{})
 	go func() {
@@ -152,13 +182,17 @@ func (s *Server) Run(ctx context.Context) error {
 		}
 	}()
 	go s.keepSocket(ctx, admin)
-	failed := make(chan error, 3)
-	go func() { failed <- s.lanes.serve(s.requests) }()
-	go func() { failed <- requests.Serve(s.lanes.over) }()
+	failed := make(chan error, 4)
+	running := 3
+	go func() { failed <- requests.Serve(door{s.main, s.doors, false}) }()
+	go func() { failed <- requests.Serve(received{s.doors, s.main}) }()
 	go func() { failed <- admin.Serve(s.admin) }()
+	if s.extra != nil {
+		running++
+		go func() { failed <- requests.Serve(door{s.extra, s.doors, true}) }()
+	}
 
 	var err error
-	running := cap(failed)
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
@@ -167,16 +201,15 @@ func (s *Server) Run(ctx context.Context) error {
 	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	requests.SetKeepAlivesEnabled(false) // answers say that there will be no other
-	_ = s.requests.Close()
-	s.lanes.shutdown(grace)
+	s.doors.close()
 	if requests.Shutdown(grace) != nil {
 		_ = requests.Close() // what did not finish in time is cut off
 	}
+	s.crowd.close() // and what is not the server's any more
 	_ = admin.Close()
 	for range running {
 		<-failed
 	}
-	s.proxy.transport.CloseIdleConnections()
 	if errors.Is(err, http.ErrServerClosed) {
 		err = nil
 	}

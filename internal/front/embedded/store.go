@@ -40,6 +40,8 @@ type kept struct {
 	Order    reading.Order       `json:"order,omitzero"`
 	Sides    [2][]reading.Server `json:"sides"`
 	Released [2]bool             `json:"released,omitzero"` // sides whose sessions do not stay
+	Whole    split.Side          `json:"whole"`             // which had all requests last
+	Seed     string              `json:"seed,omitempty"`    // of the split key's hash
 }
 
 func newStore(file string) *store {
@@ -61,6 +63,7 @@ func (s *store) load() (*table, error) {
 	data, err := os.ReadFile(s.file)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
+		t.sides[split.Green].released = true // nobody has a session there yet
 	case err != nil:
 		return nil, fmt.Errorf("read the front's state: %w", err)
 	default:
@@ -72,7 +75,10 @@ func (s *store) load() (*table, error) {
 			t = t.withInstances(side, k.Sides[side])
 			t.sides[side].released = k.Released[side]
 		}
-		t.split, t.order = k.Split, k.Order
+		t.split, t.order, t.whole, t.seed = k.Split, k.Order, k.Whole, k.Seed
+		if t.split.Share == split.Whole {
+			t.whole = split.Green
+		}
 	}
 	if o, ok := s.loadOrder(); ok && o.Generation > t.order.Generation {
 		t = t.home(o)
@@ -196,7 +202,7 @@ func (s *store) flush() {
 }
 
 func (s *store) write(t *table) error {
-	k := kept{Split: t.split, Order: t.order}
+	k := kept{Split: t.split, Order: t.order, Whole: t.whole, Seed: t.seed}
 	for _, side := range split.Sides {
 		p := &t.sides[side]
 		k.Released[side] = p.released

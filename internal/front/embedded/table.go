@@ -18,6 +18,8 @@ type table struct {
 	split reading.Split
 	order reading.Order // the last going home
 	sides [2]pool
+	whole split.Side // which had all requests last
+	seed  string     // of the split key's hash
 }
 
 // pool is one side of a table.
@@ -126,6 +128,12 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 func (t *table) withShare(share split.Share, now time.Time) *table {
 	next := *t
 	next.split = reading.Split{Revision: t.split.Revision + 1, Share: share, Since: now}
+	switch share {
+	case 0:
+		next.whole = split.Blue
+	case split.Whole:
+		next.whole = split.Green
+	}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 {
 			next.sides[side].draining, next.sides[side].released = false, false

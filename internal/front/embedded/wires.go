@@ -7,119 +7,178 @@ import (
 	"io"
 	"math"
 	"net"
+	"net/http"
+	"net/http/httptrace"
+	"net/textproto"
 	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
 
-// wires are kept connections to instances, for lanes.
+// wires are the connections to instances, one for each request that is under way, and kept
+// afterwards. They are our own, and not the library's transport's, because only so one can
+// rest after an answer that had no body: an instance that sends one all the same, even a
+// moment later, must not answer the next request with it.
 type wires struct {
-	dial func(ctx context.Context, network, address string) (net.Conn, error)
+	dial      func(ctx context.Context, address string) (net.Conn, error)
+	buffers   *buffers
+	firstByte time.Duration // until an answer has begun
+	idle      time.Duration // until it goes on
+	tunnel    time.Duration // without a byte either way, once a connection has another protocol
 
 	mu     sync.Mutex         // protects what follows
-	idle   map[string][]*wire // by address, the one used last at the end
+	kept   map[string][]*wire // by address, the one used last at the end
 	closed bool
 }
 
 // The bounds of what is kept and read.
 const (
-	mostIdle       = 512 // connections to one address
-	longestIdle    = 30 * time.Second
+	mostKept       = 512 // connections to one address
+	longestKept    = 30 * time.Second
 	mostHeader     = 1 << 20 // bytes of an answer's header
 	mostInterim    = 5       // answers with a status of 100 to 199 before the one that counts
 	wireBufferSize = 4 << 10
-	watched        = 500 * time.Millisecond // at most until it is noticed that a waiting client left
-	longestWrite   = 10 * time.Second       // for one request, which the instance has but to receive
+	longestWrite   = 10 * time.Second // of a piece of a request, which the instance has but to receive
+	rest           = 50 * time.Millisecond
+	lastWord       = time.Second // for an answer to a request that could not be sent whole
 )
 
-// wire is one connection.
+// wire is one connection to an instance.
 type wire struct {
-	address         string
-	conn            net.Conn
-	socket          *socket
-	limit           io.LimitedReader // of what is read for a header
-	in              *bufio.Reader
-	since           time.Time   // idle since
-	there           func() bool // whether anybody waits for the answer
-	readBy, writeBy time.Time   // deadlines
+	of      *wires
+	address string
+	conn    net.Conn
+	socket  *socket
+	limit   io.LimitedReader // of what is read for a header
+	in      *bufio.Reader
+	out     *bufio.Writer
+	since   time.Time // kept since
+	until   time.Time // rests until then
 }
 
-// errLeft is an answer that nobody waits for any more.
-var errLeft = errors.New("the client left")
+// sender writes to a wire, with the time that an instance has to take it.
+type sender struct{ w *wire }
 
-// patient reads from a wire as long as somebody waits.
-type patient struct{ *wire }
+func (s sender) Write(data []byte) (int, error) {
+	_ = s.w.conn.SetWriteDeadline(time.Now().Add(longestWrite))
+	return s.w.conn.Write(data)
+}
 
-func (p patient) Read(data []byte) (int, error) {
+// ReadFrom passes a body on as it comes.
+func (s sender) ReadFrom(r io.Reader) (sent int64, err error) {
+	piece := s.w.of.buffers.Get()
+	defer s.w.of.buffers.Put(piece)
 	for {
-		if now := time.Now(); p.readBy.Sub(now) < watched/2 {
-			p.readBy = now.Add(watched)
-			_ = p.conn.SetReadDeadline(p.readBy)
+		n, errRead := r.Read(piece)
+		if n > 0 {
+			n, err = s.Write(piece[:n])
+			if sent += int64(n); err != nil {
+				return sent, err
+			}
 		}
-		n, err := p.conn.Read(data)
-		if n > 0 || !errors.Is(err, os.ErrDeadlineExceeded) {
-			return n, err
-		}
-		if !p.there() {
-			return 0, errLeft
+		switch errRead {
+		case nil:
+		case io.EOF:
+			return sent, nil
+		default:
+			return sent, errRead
 		}
 	}
 }
 
-func (w *wire) write(data []byte) error {
-	extend(w.conn.SetWriteDeadline, &w.writeBy, longestWrite)
-	_, err := w.conn.Write(data)
-	return err
-}
-
 // get is a kept wire that is still open, or a new one.
-func (p *wires) get(address string) (w *wire, kept bool, err error) {
+func (p *wires) get(ctx context.Context, address string) (w *wire, kept bool, err error) {
 	for {
-		p.mu.Lock()
-		list := p.idle[address]
-		if len(list) == 0 {
-			p.mu.Unlock()
+		w := p.take(address)
+		if w == nil {
 			break
 		}
-		w = list[len(list)-1]
-		p.idle[address] = list[:len(list)-1]
-		p.mu.Unlock()
 		// It is to have neither been closed nor said anything unasked.
 		if _, err := w.socket.peek(); err == syscall.EAGAIN {
 			return w, true, nil
 		}
 		_ = w.conn.Close()
 	}
-	conn, err := p.dial(context.Background(), "tcp", address)
-	if err != nil {
-		return nil, false, err
+	conn, err := p.dial(ctx, address)
+	if ours(err) && p.give() {
+		conn, err = p.dial(ctx, address)
 	}
-	w = &wire{address: address, conn: conn, socket: socketOf(conn)}
-	w.limit = io.LimitedReader{R: patient{w}, N: math.MaxInt64}
+	if err != nil {
+		return nil, false, &unsentError{err}
+	}
+	w = &wire{of: p, address: address, conn: conn, socket: socketOf(conn)}
+	w.limit = io.LimitedReader{R: conn, N: math.MaxInt64}
 	w.in = bufio.NewReaderSize(&w.limit, wireBufferSize)
+	w.out = bufio.NewWriterSize(sender{w}, wireBufferSize)
 	return w, false, nil
 }
 
-// put keeps a wire for the next request.
-func (p *wires) put(w *wire) {
+// take is the kept wire that was used last and does not rest, nil if there is none.
+func (p *wires) take(address string) *wire {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	w.there = nil
-	if p.closed || len(p.idle[w.address]) >= mostIdle {
+	list := p.kept[address]
+	var now time.Time
+	for n := len(list) - 1; n >= 0; n-- {
+		w := list[n]
+		if !w.until.IsZero() {
+			if now.IsZero() {
+				now = time.Now()
+			}
+			if now.Before(w.until) {
+				continue
+			}
+		}
+		p.kept[address] = slices.Delete(list, n, n+1)
+		return w
+	}
+	return nil
+}
+
+// give closes a kept wire for its descriptor's sake, and reports whether there was one.
+func (p *wires) give() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for address, list := range p.kept {
+		if len(list) > 0 {
+			_ = list[0].conn.Close()
+			p.kept[address] = list[1:]
+			return true
+		}
+	}
+	return false
+}
+
+// ours reports whether an error says that this machine is short of something: no instance's
+// failure.
+func ours(err error) bool {
+	return errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOBUFS) ||
+		errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAGAIN)
+}
+
+// put keeps a wire for the next request, which it has to wait for if it is to rest.
+func (p *wires) put(w *wire, rests bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed || len(p.kept[w.address]) >= mostKept {
 		_ = w.conn.Close()
 		return
 	}
-	w.since = time.Now()
-	p.idle[w.address] = append(p.idle[w.address], w)
+	w.since, w.until = time.Now(), time.Time{}
+	if rests {
+		w.until = w.since.Add(rest)
+	}
+	p.kept[w.address] = append(p.kept[w.address], w)
 }
 
-// tidy closes what has been idle since before a time.
+// tidy closes what has been kept since before a time.
 func (p *wires) tidy(before time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for address, list := range p.idle {
+	for address, list := range p.kept {
 		list = slices.DeleteFunc(list, func(w *wire) bool {
 			old := w.since.Before(before)
 			if old {
@@ -127,20 +186,20 @@ func (p *wires) tidy(before time.Time) {
 			}
 			return old
 		})
-		if p.idle[address] = list; len(list) == 0 {
-			delete(p.idle, address)
+		if p.kept[address] = list; len(list) == 0 {
+			delete(p.kept, address)
 		}
 	}
 }
 
 // run tidies up until the context ends, and closes all.
 func (p *wires) run(ctx context.Context) {
-	ticker := time.NewTicker(longestIdle / 3)
+	ticker := time.NewTicker(longestKept / 3)
 	defer ticker.Stop()
 	for {
 		select {
 		case now := <-ticker.C:
-			p.tidy(now.Add(-longestIdle))
+			p.tidy(now.Add(-longestKept))
 		case <-ctx.Done():
 			p.mu.Lock()
 			p.closed = true
@@ -150,6 +209,201 @@ func (p *wires) run(ctx context.Context) {
 		}
 	}
 }
+
+// repeatable reports whether a request may be sent again when a kept wire turns out to have
+// been closed: it changes nothing (RFC 9110, section 9.2.2), and there is no body that was
+// read already.
+func repeatable(r *http.Request) bool {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, http.MethodOptions:
+		return r.Body == nil || r.Body == http.NoBody
+	}
+	return false
+}
+
+// ask sends a request to an address, and returns its answer when the head of that is there.
+// left says whether the client is gone, or does not send what it announced.
+func (p *wires) ask(r *http.Request, address string, left func() bool) (*http.Response, error) {
+	for {
+		w, kept, err := p.get(r.Context(), address)
+		if err != nil {
+			return nil, err
+		}
+		answer, begun, err := w.exchange(r, left)
+		if err == nil {
+			return answer, nil
+		}
+		_ = w.conn.Close()
+		// The instance closed it just as it was used: there are others, and at last a new one.
+		if !kept || begun || r.Context().Err() != nil || !repeatable(r) {
+			return nil, err
+		}
+	}
+}
+
+// exchange sends a request over a wire, and waits for the head of its answer. begun says
+// whether a byte of that came.
+func (w *wire) exchange(r *http.Request, left func() bool) (answer *http.Response, begun bool, err error) {
+	stop := context.AfterFunc(r.Context(), func() { _ = w.conn.SetDeadline(time.Unix(1, 0)) })
+	body := &answerBody{w: w, stop: stop}
+	if r.Body == nil || r.Body == http.NoBody {
+		_ = w.conn.SetReadDeadline(time.Now().Add(w.of.firstByte))
+		err = w.send(r)
+	} else {
+		// It may answer while it is still being asked.
+		_ = w.conn.SetReadDeadline(time.Time{})
+		body.sent = make(chan error, 1)
+		go func() {
+			err := w.send(r)
+			limit := w.of.firstByte
+			switch {
+			case err != nil && left():
+				limit = 0
+			case err != nil: // an answer may be on its way all the same
+				limit = lastWord
+			}
+			if r.Context().Err() == nil {
+				_ = w.conn.SetReadDeadline(time.Now().Add(limit))
+			}
+			body.sent <- err
+		}()
+	}
+	if err == nil {
+		_, err = w.in.Peek(1)
+	}
+	if err == nil {
+		begun = true
+		answer, err = w.head(r)
+	}
+	if err != nil {
+		stop()
+		return nil, begun, err
+	}
+	if answer.StatusCode == http.StatusSwitchingProtocols {
+		stop()
+		_ = w.conn.SetDeadline(time.Time{})
+		answer.Body = newTunnel(w)
+		return answer, true, nil
+	}
+	body.ReadCloser = answer.Body
+	body.keep = !answer.Close
+	body.rests = r.Method == http.MethodHead || answer.StatusCode == http.StatusNoContent || answer.StatusCode == http.StatusNotModified
+	answer.Body = body
+	return answer, true, nil
+}
+
+// send writes a request.
+func (w *wire) send(r *http.Request) error {
+	if err := r.Write(w.out); err != nil {
+		return err
+	}
+	return w.out.Flush()
+}
+
+// head reads the head of an answer, and passes on what comes before the one that counts.
+func (w *wire) head(r *http.Request) (*http.Response, error) {
+	w.limit.N = mostHeader
+	defer func() { w.limit.N = math.MaxInt64 }()
+	for range mostInterim {
+		answer, err := http.ReadResponse(w.in, r)
+		if err != nil || answer.StatusCode >= 200 || answer.StatusCode == http.StatusSwitchingProtocols {
+			return answer, err
+		}
+		if trace := httptrace.ContextClientTrace(r.Context()); trace != nil && trace.Got1xxResponse != nil && answer.StatusCode != http.StatusContinue {
+			if err := trace.Got1xxResponse(answer.StatusCode, textproto.MIMEHeader(answer.Header)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return nil, errors.New("the instance does not come to an answer")
+}
+
+// answerBody is the body of an answer. Where it was read to its end, its wire is kept.
+type answerBody struct {
+	io.ReadCloser
+	w     *wire
+	stop  func() bool
+	sent  chan error // nil where the request had no body
+	keep  bool
+	rests bool
+	done  bool
+}
+
+func (b *answerBody) Read(data []byte) (int, error) {
+	if b.done {
+		return 0, io.EOF
+	}
+	_ = b.w.conn.SetReadDeadline(time.Now().Add(b.w.of.idle))
+	n, err := b.ReadCloser.Read(data)
+	if err != nil {
+		b.finish(err == io.EOF)
+	}
+	return n, err
+}
+
+// Close gives up what was not read.
+func (b *answerBody) Close() error {
+	b.finish(false)
+	return nil
+}
+
+func (b *answerBody) finish(whole bool) {
+	if b.done {
+		return
+	}
+	b.done = true
+	if b.sent != nil {
+		select {
+		case err := <-b.sent:
+			whole = whole && err == nil
+		default:
+			whole = false
+		}
+	}
+	if b.stop() && whole && b.keep && b.w.in.Buffered() == 0 {
+		b.w.of.put(b.w, b.rests)
+		return
+	}
+	_ = b.w.conn.Close()
+}
+
+// tunnel is a wire that has another protocol now. Where nothing moves either way for too
+// long, it ends.
+type tunnel struct {
+	w     *wire
+	moved atomic.Int64 // Unix nanoseconds
+}
+
+func newTunnel(w *wire) *tunnel {
+	t := &tunnel{w: w}
+	t.moved.Store(time.Now().UnixNano())
+	return t
+}
+
+func (t *tunnel) Read(data []byte) (int, error) {
+	for {
+		by := time.Unix(0, t.moved.Load()).Add(t.w.of.tunnel)
+		_ = t.w.conn.SetReadDeadline(by)
+		n, err := t.w.in.Read(data)
+		if n > 0 {
+			t.moved.Store(time.Now().UnixNano())
+			return n, err
+		}
+		if !errors.Is(err, os.ErrDeadlineExceeded) || time.Since(time.Unix(0, t.moved.Load())) >= t.w.of.tunnel {
+			return n, err
+		}
+	}
+}
+
+func (t *tunnel) Write(data []byte) (int, error) {
+	n, err := sender{t.w}.Write(data)
+	if n > 0 {
+		t.moved.Store(time.Now().UnixNano())
+	}
+	return n, err
+}
+
+func (t *tunnel) Close() error { return t.w.conn.Close() }
 
 // socket looks at a connection without reading from it. It is not safe for concurrent
 // use.

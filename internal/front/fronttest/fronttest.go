@@ -704,7 +704,7 @@ func second[T any](_ T, err error) error { return err }
 
 func drains(t *testing.T, c *scene) {
 	c.set(split.Whole)
-	if _, err := c.d.Drain(c.ctx(), split.Green); !errors.Is(err, front.ErrRefused) {
+	if _, err := front.Drain(c.ctx(), c.d, split.Green); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("the live side was drained: %v", err)
 	}
 	c.only(split.Green)
@@ -720,7 +720,7 @@ func drains(t *testing.T, c *scene) {
 	})
 	c.home(split.Blue)
 	c.only(split.Blue)
-	open, err := c.d.Drain(c.ctx(), split.Green)
+	open, err := front.Drain(c.ctx(), c.d, split.Green)
 	if err != nil || c.Sorts && open < 1 {
 		t.Errorf("drain: %d open, %v", open, err)
 	}
@@ -731,7 +731,7 @@ func drains(t *testing.T, c *scene) {
 		t.Errorf("the held request ended as %+v", o)
 	}
 	Eventually(t, "nothing open", func() error {
-		if open, err := c.d.Drain(c.ctx(), split.Green); err != nil || open > 0 {
+		if open, err := front.Drain(c.ctx(), c.d, split.Green); err != nil || open > 0 {
 			return fmt.Errorf("%d open, %v", open, err)
 		}
 		return nil
@@ -847,7 +847,7 @@ func Sessions(t *testing.T, w *World, d front.Driver) {
 	come("with a session on green, and all on blue", 1, split.Green)
 	come("without one, and all on blue", 2, split.Blue)
 	set(split.Whole)
-	must(second(d.Drain(t.Context(), split.Blue)))
+	must(second(front.Drain(t.Context(), d, split.Blue)))
 	come("with a session on blue, after that was drained", 0, split.Green)
 	come("with a session on green, all the time", 1, split.Green)
 	must(second(d.Home(t.Context(), homing(split.Blue))))

@@ -18,68 +18,36 @@ import (
 	"vaiven/internal/stack/stacktest"
 )
 
-const head = `global
-	stats socket DIR/admin.sock level admin mode 600 expose-fd listeners
-	server-state-file DIR/kept/state
-defaults
-	mode http
-	timeout connect 2s
-	timeout client 60s
-	timeout server 60s
-	option idle-close-on-response
-	option redispatch
-	retries 2
-	load-server-state-from-file global
-`
-
-const byWeight = head + `
-frontend sailings
-	bind LISTEN
-	default_backend sailings
-backend sailings
-	balance roundrobin
-	server-template blue- 6 127.0.0.1:1 disabled
-	server-template green- 6 127.0.0.1:1 disabled weight 0
-`
-
-const byMap = head + `
-frontend sailings
-	bind LISTEN
-	http-request set-var(txn.share) str(sailings),map(DIR/kept/split.map,0)
-	http-request set-var(txn.place) KEY
-	acl on_green var(txn.place),sub(txn.share) -m int lt 0
-	use_backend sailings-green if on_green
-	default_backend sailings-blue
-backend sailings-blue
-	server-template s 6 127.0.0.1:1 disabled
-backend sailings-green
-	server-template s 6 127.0.0.1:1 disabled
-`
-
-// start starts an HAProxy with a configuration, and returns the front of its plan.
-func start(t *testing.T, w *fronttest.World, config string, key string) (plan.Front, *fronttest.Program, string) {
-	t.Helper()
-	return startFor(t, w, config == byMap, func(plan.Front) string { return strings.ReplaceAll(config, "KEY", key) })
+// setup is a plan's front as a test wants it, and where its files are.
+type setup struct {
+	mapped bool
+	key    plan.Key
+	sticky bool
 }
 
-func startFor(t *testing.T, w *fronttest.World, mapped bool, config func(plan.Front) string) (plan.Front, *fronttest.Program, string) {
+// start starts an HAProxy with the configuration that such a plan asks for.
+func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Program, string) {
 	t.Helper()
-	program := fronttest.Need(t, "haproxy")
+	program := fronttest.Need(t, Kind.Program)
 	dir := t.TempDir()
 	port, _ := stacktest.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
-	h := &plan.HAProxy{
+	h := &Settings{
 		Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue-", "green-"},
 		StateFile: filepath.Join(kept, "state"),
 	}
-	if mapped {
+	if s.mapped {
 		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
 	}
-	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, HAProxy: h, Order: filepath.Join(dir, "order")}
+	if s.key.From == "" {
+		s.key.From = plan.KeyRandom
+	}
+	f := plan.Front{Listen: w.Listen, Key: s.key, Sticky: s.sticky, Settings: h, Order: filepath.Join(dir, "order")}
 	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
-	fronttest.Write(t, filepath.Join(dir, "haproxy.cfg"), config(f), "DIR", dir, "LISTEN", w.Listen)
-	p := fronttest.Start(t, w.Listen, program, "-W", "-db", "-f", filepath.Join(dir, "haproxy.cfg"))
+	c := config("sailings", f, front.Site{Folder: dir, Slots: 6})
+	fronttest.Write(t, c.File, c.Text)
+	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its socket", func() error {
 		conn, err := net.Dial("unix", h.Socket)
 		if err == nil {
@@ -90,9 +58,9 @@ func startFor(t *testing.T, w *fronttest.World, mapped bool, config func(plan.Fr
 	return f, p, kept
 }
 
-func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
+func open(s setup) func(*testing.T, *fronttest.World) fronttest.Proxy {
 	return func(t *testing.T, w *fronttest.World) fronttest.Proxy {
-		f, p, kept := start(t, w, config, "rand(10000)")
+		f, p, kept := start(t, w, s)
 		return fronttest.Proxy{
 			Driver: func() front.Driver {
 				d := New(place.Local{}, f)
@@ -102,8 +70,8 @@ func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
 			Foreign: func(t *testing.T, share split.Share) {
 				other := New(place.Local{}, f)
 				var commands []string
-				if !f.HAProxy.Weighs() {
-					commands = append(commands, fmt.Sprintf("set map %s sailings %d", f.HAProxy.Map, share))
+				if !f.Settings.(*Settings).Weighs() {
+					commands = append(commands, fmt.Sprintf("set map %s sailings %d", f.Settings.(*Settings).Map, share))
 				} else {
 					for n := range 3 { // by hand, and half and half
 						if share != split.Whole/2 {
@@ -151,23 +119,11 @@ func open(config string) func(*testing.T, *fronttest.World) fronttest.Proxy {
 }
 
 func TestConformanceByWeight(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Open: open(byWeight), Sorts: true, Homes: true, Tells: true})
+	fronttest.Run(t, fronttest.System{Open: open(setup{}), Sorts: true, Homes: true, Tells: true})
 }
 
 func TestConformanceByMap(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Open: open(byMap), Exact: true, Sorts: true, Homes: true, Tells: true})
-}
-
-// needed is a configuration made of what a plan's front says that it needs.
-func needed(f plan.Front) string {
-	text := strings.NewReplacer(
-		"defaults\n", "defaults\n\tmode http\n\ttimeout connect 2s\n\ttimeout client 60s\n\ttimeout server 60s\n",
-		"frontend ...\n", "frontend sailings\n\tbind LISTEN\n",
-	).Replace(f.Needs("sailings"))
-	if f.HAProxy.Weighs() {
-		text += "frontend sailings\n\tbind LISTEN\n\tdefault_backend sailings\n"
-	}
-	return text
+	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}), Exact: true, Sorts: true, Homes: true, Tells: true})
 }
 
 // Whatever the key, the configuration that is asked for keeps clients on green.
@@ -181,10 +137,7 @@ func TestKeysThatStay(t *testing.T) {
 	} {
 		t.Run(c.key.String(), func(t *testing.T) {
 			w := fronttest.NewWorld(t)
-			f, _, _ := startFor(t, w, true, func(f plan.Front) string {
-				f.Key = c.key
-				return needed(f)
-			})
+			f, _, _ := start(t, w, setup{mapped: true, key: c.key})
 			fronttest.Grows(t, w, New(place.Local{}, f), c.headers)
 		})
 	}
@@ -194,10 +147,7 @@ func TestKeysThatStay(t *testing.T) {
 func TestKeysOfAddresses(t *testing.T) {
 	for _, key := range []plan.Key{{From: plan.KeyRandom}, {From: plan.KeyClient}, {From: plan.KeyClient, Prefix: 24}} {
 		w := fronttest.NewWorld(t)
-		f, _, _ := startFor(t, w, true, func(f plan.Front) string {
-			f.Key = key
-			return needed(f)
-		})
+		f, _, _ := start(t, w, setup{mapped: true, key: key})
 		d := New(place.Local{}, f)
 		for _, side := range split.Sides {
 			if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 1)); err != nil {
@@ -215,11 +165,7 @@ func TestKeysOfAddresses(t *testing.T) {
 
 func TestSessionsStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, _, _ := startFor(t, w, false, func(f plan.Front) string {
-		f.Sticky = true
-		return needed(f)
-	})
-	f.Sticky = true
+	f, _, _ := start(t, w, setup{sticky: true})
 	fronttest.Sessions(t, w, New(place.Local{}, f))
 }
 

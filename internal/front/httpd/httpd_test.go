@@ -26,98 +26,49 @@ import (
 	"vaiven/internal/stack/stacktest"
 )
 
-const config = `ServerRoot "DIR"
-ServerName sailings.test
-PidFile DIR/httpd.pid
-DefaultRuntimeDir DIR
-Mutex file:DIR default
-User nobody
-Group nogroup
-LoadModule mpm_event_module MODULES/mod_mpm_event.so
-LoadModule authz_core_module MODULES/mod_authz_core.so
-LoadModule proxy_module MODULES/mod_proxy.so
-LoadModule proxy_http_module MODULES/mod_proxy_http.so
-LoadModule proxy_balancer_module MODULES/mod_proxy_balancer.so
-LoadModule lbmethod_byrequests_module MODULES/mod_lbmethod_byrequests.so
-LoadModule slotmem_shm_module MODULES/mod_slotmem_shm.so
-ErrorLog DIR/error.log
-Listen LISTEN
-Listen MANAGER
-KeepAlive On
-MaxKeepAliveRequests 0
-KeepAliveTimeout 60
-ThreadsPerChild 16
-StartServers 2
-MaxRequestWorkers 64
-`
-
-const managed = config + `LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" vaiven_sailings
-<Proxy "balancer://sailings">
-MEMBERS	ProxySet lbmethod=byrequests
-</Proxy>
-<VirtualHost LISTEN>
-	BalancerPersist On
-	ProxyPass / balancer://sailings/
-	CustomLog DIR/access.log vaiven_sailings
-</VirtualHost>
-<VirtualHost MANAGER>
-	<Location /balancer-manager>
-		SetHandler balancer-manager
-	</Location>
-</VirtualHost>
-`
-
-const byInclude = config + `IncludeOptional parts/*.conf
-`
-
-const part = `Include KEPT/sailings.conf
-<VirtualHost LISTEN>
-	ProxyPass / balancer://sailings/
-	CustomLog DIR/access.log vaiven_sailings
-</VirtualHost>
-`
-
-func start(t *testing.T, w *fronttest.World, text string) (plan.Front, *fronttest.Program, string) {
-	t.Helper()
-	return startFor(t, w, text != byInclude, func(plan.Front) string { return text })
+// setup is a plan's front as a test wants it.
+type setup struct {
+	included bool
+	sticky   bool
+	edit     func(text string) string // of its configuration
 }
 
-func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan.Front) string) (plan.Front, *fronttest.Program, string) {
+// start starts an httpd with the configuration that such a plan asks for.
+func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Program, string) {
 	t.Helper()
-	program := fronttest.Need(t, "apache2")
+	program := fronttest.Need(t, Kind.Program)
 	dir := t.TempDir()
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for processes of another user
 	}
 	port, _ := stacktest.Ports(t, 2)
 	w.Listen = fronttest.Address(port)
-	manager := fronttest.Address(port + 1)
 	kept := filepath.Join(dir, "kept")
-	conf := filepath.Join(dir, "httpd.conf")
-	var members strings.Builder
-	for _, address := range w.Addresses() {
-		fmt.Fprintf(&members, "\tBalancerMember \"http://%s\" status=+D max=3 acquire=250 retry=1 connectiontimeout=2 timeout=60\n", address)
-	}
-	values := []string{"MEMBERS", members.String(), "DIR", dir, "KEPT", kept, "LISTEN", w.Listen, "MANAGER", manager, "MODULES", modules(t)}
-	h := &plan.Httpd{Balancer: "sailings"}
-	h.Config, h.Program, h.Log = conf, []string{program}, filepath.Join(dir, "access.log")
-	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Httpd: h}
-	if byManager {
-		h.Manager = "http://" + manager + "/balancer-manager"
-		f.Order = filepath.Join(dir, "order")
-	} else {
+	h := &Settings{Balancer: "sailings"}
+	h.Config, h.Program, h.Log = filepath.Join(dir, "httpd.conf"), []string{program}, filepath.Join(dir, "access.log")
+	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Sticky: s.sticky, Settings: h}
+	if s.included {
 		h.File = filepath.Join(kept, "sailings.conf")
+	} else {
+		h.Manager = "http://" + fronttest.Address(port+1) + "/balancer-manager"
+		f.Order = filepath.Join(dir, "order")
 	}
-	fronttest.Write(t, conf, config(f), values...)
-	fronttest.Write(t, filepath.Join(dir, "parts", "a.conf"), part, values...)
-	if !byManager {
+	c := config("sailings", f, front.Site{Folder: dir, Slots: 2, Members: w.Addresses()})
+	// Few workers are soon all taken; our file is found by a pattern, and there are others.
+	text := strings.NewReplacer("ThreadsPerChild 64", "ThreadsPerChild 16", "MaxRequestWorkers 256", "MaxRequestWorkers 64", "max=15", "max=3",
+		"Include "+kept+"/sailings.conf", "Include "+kept+"/sail*.conf\nIncludeOptional parts/*.conf").Replace(c.Text)
+	if s.edit != nil {
+		text = s.edit(text)
+	}
+	fronttest.Write(t, c.File, text)
+	if s.included {
 		if made, err := NewIncluded(place.Local{}, "sailings", f).Prepare(t.Context()); err != nil || !made {
 			t.Fatalf("made %v, %v", made, err)
 		}
 	}
-	p := fronttest.Start(t, w.Listen, program, "-f", conf, "-D", "FOREGROUND")
+	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its note of the process", func() error {
-		now, err := (&server{on: place.Local{}, config: h.Included}).Running(t.Context())
+		now, err := (&server{on: place.Local{}, config: h.Settings}).Running(t.Context())
 		if err == nil && len(now) == 0 {
 			err = errors.New("nobody serves yet")
 		}
@@ -126,21 +77,9 @@ func startFor(t *testing.T, w *fronttest.World, byManager bool, config func(plan
 	return f, p, dir
 }
 
-// modules is where httpd's modules are.
-func modules(t *testing.T) string {
-	t.Helper()
-	for _, dir := range []string{"/usr/lib/apache2/modules", "/usr/lib64/httpd/modules"} {
-		if _, err := os.Stat(dir); err == nil {
-			return dir
-		}
-	}
-	t.Fatal("httpd's modules were not found")
-	return ""
-}
-
 func TestConformanceOfTheManager(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Sorts: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
-		f, p, _ := start(t, w, managed)
+		f, p, _ := start(t, w, setup{})
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return NewManager(place.Local{}, f) },
 			Foreign: func(t *testing.T, share split.Share) { // by hand, and half and half
@@ -166,10 +105,10 @@ func TestConformanceOfTheManager(t *testing.T) {
 
 func TestConformanceOfTheInclude(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
-		f, p, dir := start(t, w, byInclude)
-		httpd := &server{on: place.Local{}, config: f.Httpd.Included}
+		f, p, dir := start(t, w, setup{included: true})
+		httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
 		return fronttest.ByFile{
-			Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p, File: f.Httpd.File,
+			Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p, File: f.Settings.(*Settings).File,
 			Edit: func(data []byte, share split.Share) []byte { // half and half, whatever is asked
 				return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
 			},
@@ -183,24 +122,14 @@ func TestConformanceOfTheInclude(t *testing.T) {
 // The configuration that a plan's front asks for, with sessions.
 func TestSessionsStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, _, _ := startFor(t, w, true, func(f plan.Front) string {
-		f.Sticky = true
-		lines := strings.Split(f.Needs("sailings"), "\n")
-		for n, line := range lines {
-			if strings.Contains(line, "HOST:PORT") {
-				lines[n] = "MEMBERS"
-			}
-		}
-		return config + "LoadModule headers_module MODULES/mod_headers.so\nLoadModule authz_host_module MODULES/mod_authz_host.so\n" + strings.Join(lines, "\n")
-	})
-	f.Sticky = true
+	f, _, _ := start(t, w, setup{sticky: true})
 	fronttest.Sessions(t, w, NewManager(place.Local{}, f))
 }
 
 // A reload puts what stands in the configuration in force: it is read as such.
 func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, p, _ := start(t, w, strings.ReplaceAll(managed, "BalancerPersist On", ""))
+	f, p, _ := start(t, w, setup{edit: func(text string) string { return strings.ReplaceAll(text, "BalancerPersist On", "") }})
 	m := NewManager(place.Local{}, f)
 	if list, err := m.Lacks(t.Context()); err != nil || len(list) != 1 || !strings.Contains(list[0], "BalancerPersist") {
 		t.Errorf("its configuration lacks %q, %v", list, err)
@@ -231,7 +160,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 // What the manager was told outlives a reload by anybody, in every stage.
 func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, p, _ := start(t, w, managed)
+	f, p, _ := start(t, w, setup{})
 	m := NewManager(place.Local{}, f)
 	if list, err := m.Lacks(t.Context()); err != nil || len(list) > 0 {
 		t.Errorf("its configuration lacks %q, %v", list, err)
@@ -242,7 +171,7 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", stage, err)
 		}
-		httpd := &server{on: place.Local{}, config: f.Httpd.Included}
+		httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
 		workers, err := httpd.Running(t.Context())
 		if err != nil {
 			t.Fatal(err)
@@ -295,7 +224,7 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 // Instances that hang leave workers for the manager, whichever side they are of.
 func TestHungInstancesLeaveTheManager(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, _, _ := start(t, w, managed)
+	f, _, _ := start(t, w, setup{})
 	m := NewManager(place.Local{}, f)
 	for _, side := range split.Sides {
 		if err := m.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {

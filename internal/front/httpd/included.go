@@ -22,14 +22,16 @@ import (
 
 // NewIncluded makes a driver for an include file. Requests are counted from now on.
 func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front {
+	c := f.Settings.(*Settings)
 	return include.New(include.Config{
-		File:    include.File{On: on, Path: f.Httpd.File, Server: &server{on: on, config: f.Httpd.Included}},
-		Form:    form{service: service, balancer: f.Httpd.Balancer},
-		Log:     f.Httpd.Log,
+		File:    include.File{On: on, Path: c.File, Server: &server{on: on, config: c.Settings}},
+		Form:    form{service: service, balancer: c.Balancer},
+		Log:     c.Log,
+		Both:    true,
 		Usually: time.Second,
 		Connections: "requests that are being answered are answered; httpd holds up all new requests for about a second while it reloads, and " +
 			"kept connections close when they are next idle: a client that sends on one at that moment has to send again. The balancer manager does it without either",
-		Commands: []string{strings.Join(f.Httpd.Program, " ") + " -t", "rename to " + f.Httpd.File, strings.Join(f.Httpd.Program, " ") + " -k graceful"},
+		Commands: []string{strings.Join(c.Program, " ") + " -t", "rename to " + c.File, strings.Join(c.Program, " ") + " -k graceful"},
 	})
 }
 
@@ -169,7 +171,7 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 // server is httpd as the include file's package sees it.
 type server struct {
 	on     place.Machine
-	config plan.Included
+	config include.Settings
 
 	mu      sync.Mutex // protects what follows
 	pidFile string     // found once

@@ -11,7 +11,7 @@ import (
 // its balancer to be steered by the manager: so that a reload by anybody keeps what the
 // manager was told, and instances that hang leave workers to the manager.
 func (m *Manager) Lacks(ctx context.Context) ([]string, error) {
-	files, _, err := (&server{on: m.on, config: m.config.Included}).Files(ctx)
+	files, _, err := (&server{on: m.on, config: m.config.Settings}).Files(ctx)
 	if err != nil {
 		return nil, err
 	}

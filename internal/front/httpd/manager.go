@@ -33,7 +33,7 @@ const scheme = "http://"
 // Manager steers a balancer through its manager. It is safe for concurrent use.
 type Manager struct {
 	on     place.Machine
-	config plan.Httpd
+	config *Settings
 	sticky bool
 	client http.Client
 
@@ -46,7 +46,8 @@ type Manager struct {
 
 // NewManager makes a driver. Requests are counted from now on.
 func NewManager(on place.Machine, f plan.Front) *Manager {
-	m := &Manager{on: on, config: *f.Httpd, sticky: f.Sticky, tally: logged.New(f.Httpd.Log)}
+	c := f.Settings.(*Settings)
+	m := &Manager{on: on, config: c, sticky: f.Sticky, tally: logged.New(c.Log)}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DialContext, transport.Proxy = on.Dial, nil
 	m.client.Transport = transport
@@ -224,7 +225,7 @@ func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	known := m.told()
-	r := reading.Front{At: time.Now()}
+	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
 	if r.Split, r.Order, err = m.steering.Known(b, known); err != nil {
 		return reading.Front{}, err
 	}

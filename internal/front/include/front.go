@@ -39,6 +39,7 @@ type Config struct {
 	Log         string        // access log to count requests in, "" if there is none
 	Usually     time.Duration // until a reload is in force
 	Connections string        // what becomes of open ones
+	Both        bool          // the prober meets both sides, since its requests are drawn for one by one
 	Commands    []string      // that follow when the file has changed, in words
 }
 
@@ -95,7 +96,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
-	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data), Order: s.Order}
+	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data), Order: s.Order, Tells: reading.Tells{Both: f.Both}}
 	f.mu.Lock()
 	r.Notice = f.tally.Count(&r, s.Sides)
 	f.mu.Unlock()

@@ -43,7 +43,7 @@ func New(name string) *Tally {
 // what to know of them, "" if nothing.
 func (t *Tally) Count(r *reading.Front, sides [2][]reading.Server) (notice string) {
 	t.read()
-	r.Tells = reading.Tells{Counts: t.tail != nil, Times: t.tail != nil}
+	r.Tells.Counts, r.Tells.Times = t.tail != nil, t.tail != nil
 	for _, side := range split.Sides {
 		s := reading.Side{Lost: t.lost[side], Instances: []reading.Count{}}
 		for _, i := range sides[side] {

@@ -17,22 +17,24 @@ import (
 
 // New makes a driver. Requests are counted from now on.
 func New(on place.Machine, service string, f plan.Front) *include.Front {
-	program := strings.Join(f.Nginx.Program, " ")
+	c := f.Settings.(*Settings).Settings
+	program := strings.Join(c.Program, " ")
 	return include.New(include.Config{
-		File:    include.File{On: on, Path: f.Nginx.File, Server: &server{on: on, config: *f.Nginx}},
+		File:    include.File{On: on, Path: c.File, Server: &server{on: on, config: c}},
 		Form:    form{service: service, key: f.Key},
-		Log:     f.Nginx.Log,
+		Log:     c.Log,
+		Both:    f.Key.From == plan.KeyRandom,
 		Usually: 100 * time.Millisecond,
 		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new workers place requests side by side, and " +
 			"kept connections close when they are next idle: a client that sends on one at that moment has to send again",
-		Commands: []string{program + " -t", "rename to " + f.Nginx.File, program + " -s reload"},
+		Commands: []string{program + " -t", "rename to " + c.File, program + " -s reload"},
 	})
 }
 
 // server is nginx as the include file's package sees it.
 type server struct {
 	on     place.Machine
-	config plan.Included
+	config include.Settings
 
 	mu      sync.Mutex // protects pidFile
 	pidFile string     // found once

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -22,38 +23,9 @@ import (
 // greenAnywhere is where an editor changes the share.
 var greenAnywhere = regexp.MustCompile(`(?m)^ +[0-9.]+% green;$`)
 
-const config = `worker_processes 2;
-daemon off;
-pid DIR/nginx.pid;
-error_log DIR/error.log;
-events { worker_connections 512; }
-http {
-	access_log off;
-	client_body_temp_path DIR/body;
-	proxy_temp_path DIR/proxy;
-	fastcgi_temp_path DIR/fastcgi;
-	uwsgi_temp_path DIR/uwsgi;
-	scgi_temp_path DIR/scgi;
-	include sites/*.conf; # with ours among them
-}
-`
-
-const site = `include KEPT/sail*.conf;
-server {
-	listen LISTEN;
-	access_log DIR/access.log vaiven_sailings;
-	location / {
-		proxy_pass http://$vaiven_sailings;
-		proxy_http_version 1.1;
-		proxy_set_header Connection "";
-		proxy_set_header Host $host;
-	}
-}
-`
-
 func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fronttest.Program, dir string) {
 	t.Helper()
-	program := fronttest.Need(t, "nginx")
+	program := fronttest.Need(t, Kind.Program)
 	dir = t.TempDir()
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for workers of another user
@@ -61,16 +33,17 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 	port, _ := stacktest.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
-	conf := filepath.Join(dir, "nginx.conf")
-	fronttest.Write(t, conf, config, "DIR", dir)
-	fronttest.Write(t, filepath.Join(dir, "sites", "sailings.conf"), site, "DIR", dir, "KEPT", kept, "LISTEN", w.Listen)
-	f = plan.Front{Listen: w.Listen, Key: key, Nginx: &plan.Included{
-		Config: conf, File: filepath.Join(kept, "sailings.conf"), Program: []string{program}, Log: filepath.Join(dir, "access.log"),
-	}}
+	f = plan.Front{Listen: w.Listen, Key: key, Settings: &Settings{include.Settings{
+		Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(kept, "sailings.conf"), Program: []string{program}, Log: filepath.Join(dir, "access.log"),
+	}}}
+	c := config("sailings", f, front.Site{Folder: dir})
+	// As configurations grow: our file is found by a pattern, and there are others.
+	text := strings.Replace(c.Text, "include "+kept+"/sailings.conf;", "include "+kept+"/sail*.conf;\n    include sites/*.conf; # and", 1)
+	fronttest.Write(t, c.File, text)
 	if made, err := New(place.Local{}, "sailings", f).Prepare(t.Context()); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
 	}
-	p = fronttest.Start(t, w.Listen, program, "-c", conf)
+	p = fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its workers", func() error {
 		now, err := New(place.Local{}, "sailings", f).File.Server.Running(t.Context())
 		if err == nil && len(now) != 2 {
@@ -84,9 +57,10 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
-		nginx := &server{on: place.Local{}, config: *f.Nginx}
+		settings := f.Settings.(*Settings).Settings
+		nginx := &server{on: place.Local{}, config: settings}
 		return fronttest.ByFile{
-			Driver: func() front.Driver { return New(place.Local{}, "sailings", f) }, Program: p, File: f.Nginx.File,
+			Driver: func() front.Driver { return New(place.Local{}, "sailings", f) }, Program: p, File: settings.File,
 			Edit: func(data []byte, share split.Share) []byte {
 				return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
 			},

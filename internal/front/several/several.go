@@ -288,10 +288,13 @@ func (f *Front) confirmed(ctx context.Context, done []front.Done) (confirmed, er
 		return confirmed{}, err
 	}
 	r := f.merge(after)
-	c := confirmed{front.Done{Split: r.Split, Nearest: done[0].Nearest, Order: r.Order}, nil}
+	c := confirmed{Done: front.Done{Split: r.Split, Nearest: done[0].Nearest, Order: r.Order}}
 	for n, d := range done {
 		if after[n].Split.Share != d.Nearest {
 			c.apart = append(c.apart, reading.Apart{Front: f.members[n].Name, Share: after[n].Split.Share})
+		}
+		if d.Everywhere.After(c.Everywhere) {
+			c.Everywhere = d.Everywhere
 		}
 		for _, step := range d.Did {
 			c.Did = append(c.Did, f.members[n].Name+": "+step)
@@ -363,7 +366,7 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
 	open := make([]int64, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
-		open[n], err = m.Driver.Drain(ctx, side)
+		open[n], err = front.Drain(ctx, m.Driver, side)
 		return err
 	})
 	total := int64(0)

@@ -347,7 +347,7 @@ func TestWhyItFroze(t *testing.T) {
 func TestAWrongSplit(t *testing.T) {
 	s := sample()
 	since := time.Date(2026, 11, 23, 17, 55, 23, 0, time.Local)
-	s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, evidence.Count{}, [2]int64{323, 54})
+	s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{}, [2]int64{323, 54})
 	s.Split.Since = since
 	if !s.Split.Wrong {
 		t.Fatalf("it is not wrong: %+v", s.Split)

@@ -1,4 +1,4 @@
-package planfile
+package section
 
 import (
 	"fmt"
@@ -47,16 +47,17 @@ func (p Problems) Error() string {
 	return b.String()
 }
 
-func (p *Problems) sort() {
+// Sort brings mistakes into the order of their places.
+func (p *Problems) Sort() {
 	sort.SliceStable(p.List, func(i, j int) bool {
 		a, b := p.List[i], p.List[j]
 		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
 	})
 }
 
-// nearest is the candidate with the smallest edit distance to the word, "" if
+// Nearest is the candidate with the smallest edit distance to the word, "" if
 // none is near.
-func nearest(word string, candidates []string) string {
+func Nearest(word string, candidates []string) string {
 	best, at := "", 1+len(word)/2
 	for _, c := range candidates {
 		if d := distance(strings.ToLower(word), c); d < at || d == at && best == "" {

@@ -1,0 +1,185 @@
+package httpd
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/template"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"vaiven/internal/front"
+	"vaiven/internal/front/include"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/section"
+)
+
+// Kind is Apache httpd as a front.
+var Kind = front.Kind{
+	Name: "httpd", Read: read, Program: "apache2", Config: config,
+	Open: func(on place.Machine, p *plan.Plan, f plan.Front) front.Driver {
+		if f.Settings.(*Settings).managed() {
+			return NewManager(on, f)
+		}
+		return NewIncluded(on, p.Service, f)
+	},
+}
+
+// Settings is what a plan says of an httpd: steered through its balancer manager if it has a
+// URL, by a file of ours otherwise.
+type Settings struct {
+	include.Settings
+	Manager  string // URL of the balancer manager
+	Balancer string // name of the balancer
+}
+
+func (s *Settings) managed() bool { return s.Manager != "" }
+
+// Kind is the kind's name.
+func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
+
+// Marks is for the manager, which holds nothing but factors.
+func (s *Settings) Marks() bool { return s.managed() }
+
+// Splits is at random only.
+func (s *Settings) Splits(k plan.Key) error {
+	if k.From == plan.KeyRandom {
+		return nil
+	}
+	return section.Mistake{
+		What: fmt.Sprintf("a balancer of httpd chooses a worker for each request anew, not by %v", k),
+		Try:  "split by random; sticky keeps sessions where they are",
+	}
+}
+
+// Sticks is for the manager only.
+func (s *Settings) Sticks() error {
+	if s.managed() {
+		return nil
+	}
+	return section.Mistake{
+		What: "an include file starts the balancer anew with each change, so no session is sure to stay",
+		Try:  "use the balancer manager, with stickysession in the configuration",
+	}
+}
+
+func read(r *section.Reader, n ast.Node) plan.FrontSettings {
+	s := &Settings{Settings: include.Settings{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}}
+	r.Mapping(n, "httpd", append(s.Keys(r),
+		section.May("manager", section.Parsed(r, "manager", &s.Manager, func(text string) (string, error) {
+			if !strings.HasPrefix(text, "http://") && !strings.HasPrefix(text, "https://") {
+				return "", fmt.Errorf("%q is not a URL: want that of the balancer manager, such as http://127.0.0.1:8081/balancer-manager", text)
+			}
+			return text, nil
+		})),
+		section.Need("balancer", section.Parsed(r, "balancer", &s.Balancer, section.ProxyName)))...)
+	if (s.Manager == "") == (s.File == "") {
+		r.Wrong(n, "httpd needs either its balancer manager or an include file", `add "manager: URL", or "include: FILE"`)
+	}
+	return s
+}
+
+var configText = template.Must(template.New("").Parse(`{{with .Folder}}ServerRoot {{.}}
+ServerName {{$.Service}}.test
+PidFile {{.}}/httpd.pid
+DefaultRuntimeDir {{.}}
+Mutex file:{{.}} default
+{{if $.Root}}User nobody
+Group nogroup
+{{end}}LoadModule mpm_event_module {{$.Modules}}/mod_mpm_event.so
+LoadModule authz_core_module {{$.Modules}}/mod_authz_core.so
+LoadModule authz_host_module {{$.Modules}}/mod_authz_host.so
+LoadModule headers_module {{$.Modules}}/mod_headers.so
+LoadModule proxy_module {{$.Modules}}/mod_proxy.so
+LoadModule proxy_http_module {{$.Modules}}/mod_proxy_http.so
+LoadModule proxy_balancer_module {{$.Modules}}/mod_proxy_balancer.so
+LoadModule lbmethod_byrequests_module {{$.Modules}}/mod_lbmethod_byrequests.so
+LoadModule slotmem_shm_module {{$.Modules}}/mod_slotmem_shm.so
+ErrorLog {{.}}/error.log
+Listen {{$.Listen}}
+{{with $.At}}Listen {{.}}
+{{end}}KeepAlive On
+MaxKeepAliveRequests 0
+KeepAliveTimeout 60
+StartServers 2
+ThreadsPerChild 64
+MaxRequestWorkers 256
+{{end}}{{if .Manager -}}
+LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" {{.Variable}}
+<Proxy "balancer://{{.Balancer}}">
+    # One for every address that an instance may have. max for the instances of both sides together
+    # is less than ThreadsPerChild, and acquire (ms) is short: instances that hang leave workers for
+    # the manager. retry (s): who is busy for longer than that gets requests again soon.
+{{- range .Members}}
+    BalancerMember "http://{{.}}" status=+D max={{$.Most}} acquire=250 retry=1 connectiontimeout=2 timeout=60
+{{- end}}
+    ProxySet lbmethod=byrequests{{if .Sticky}} stickysession={{.Service}}-session{{end}}
+</Proxy>
+{{else -}}
+# Without BalancerPersist On, which would put the shares of before over those of the file.
+# Unless a pattern such as conf-enabled/*.conf includes it:
+Include {{.File}}
+{{end}}<VirtualHost {{.Listen}}>
+{{- if .Manager}}
+    # Here, beside ProxyPass: a reload by anybody keeps what the manager was told.
+    BalancerPersist On
+{{- if .Sticky}}
+    Header add Set-Cookie "{{.Service}}-session=s.%{BALANCER_WORKER_ROUTE}e; path=/" env=BALANCER_ROUTE_CHANGED
+{{- end}}
+{{- end}}
+    ProxyPass "/" "balancer://{{.Balancer}}/"
+{{- with .Log}}
+    CustomLog {{.}} {{$.Variable}}
+{{- end}}
+</VirtualHost>
+{{if .Manager}}<VirtualHost {{.At}}>
+    <Location "{{.Path}}">
+        SetHandler balancer-manager
+        Require local
+    </Location>
+</VirtualHost>
+{{end}}`))
+
+// moduleFolders are where httpd's modules may be.
+var moduleFolders = []string{"/usr/lib/apache2/modules", "/usr/lib64/httpd/modules"}
+
+func config(service string, f plan.Front, site front.Site) front.Config {
+	s := f.Settings.(*Settings)
+	values := struct {
+		*Settings
+		Service, Variable, Listen, Folder, Modules, At, Path string
+		Sticky, Root                                         bool
+		Members                                              []string
+		Most                                                 int
+	}{
+		Settings: s, Service: service, Variable: front.Variable(service), Listen: f.Listen, Folder: site.Folder, Modules: moduleFolders[0],
+		Sticky: f.Sticky, Root: os.Getuid() == 0, Members: site.Members, Most: 4,
+	}
+	for _, folder := range moduleFolders {
+		if _, err := os.Stat(folder); err == nil {
+			values.Modules = folder
+		}
+	}
+	if u, err := url.Parse(s.Manager); err == nil && s.managed() {
+		values.At, values.Path = u.Host, u.Path
+	}
+	if site.Slots > 0 {
+		values.Most = max(60/(2*site.Slots), 1)
+	}
+	if len(values.Members) == 0 {
+		values.Members = []string{"HOST:PORT"}
+	}
+	var b strings.Builder
+	if err := configText.Execute(&b, values); err != nil {
+		panic(err) // the template is constant, and the values are there
+	}
+	c := front.Config{Text: b.String()}
+	if site.Folder != "" {
+		c.File = filepath.Join(site.Folder, "httpd.conf")
+		c.Args = []string{"-D", "FOREGROUND", "-f", c.File}
+	}
+	return c
+}

@@ -1,0 +1,41 @@
+package front
+
+import (
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/section"
+)
+
+// Kind is a kind of front, as the package that steers it describes it.
+type Kind struct {
+	Name plan.FrontKind
+	// Read reads what a plan says under the name. The node is nil where it says nothing.
+	Read func(*section.Reader, ast.Node) plan.FrontSettings
+	// Open makes the driver of one front of a plan.
+	Open func(on place.Machine, p *plan.Plan, f plan.Front) Driver
+	// Program is the proxy's own, and Config its configuration; nil if it needs none.
+	Program string
+	Config  func(service string, f plan.Front, s Site) Config
+}
+
+// Site is where a whole configuration is to run. The zero value is nowhere: the text is for a
+// configuration that is there already, without what is a matter of the machine.
+type Site struct {
+	Folder  string   // of everything that it writes; all of its processes' users can reach it
+	Slots   int      // instances of each side that there is to be room for; 0 for 10
+	Members []string // addresses that instances may have, where the configuration has to name each
+}
+
+// Config is a configuration of a proxy that can be steered.
+type Config struct {
+	Text string
+	Args []string // of the program in the foreground, for a file in the site's folder
+	File string   // that file; "" without a site
+}
+
+// Variable is what Vaiven's variables of a service are called in configurations.
+func Variable(service string) string { return "vaiven_" + strings.ReplaceAll(service, "-", "_") }

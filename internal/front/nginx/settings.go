@@ -1,0 +1,110 @@
+package nginx
+
+import (
+	"fmt"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strings"
+	"text/template"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"vaiven/internal/front"
+	"vaiven/internal/front/include"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/section"
+)
+
+// Kind is nginx as a front.
+var Kind = front.Kind{
+	Name: "nginx", Read: read, Program: "nginx", Config: config,
+	Open: func(on place.Machine, p *plan.Plan, f plan.Front) front.Driver { return New(on, p.Service, f) },
+}
+
+// Settings is what a plan says of an nginx.
+type Settings struct{ include.Settings }
+
+// Kind is the kind's name.
+func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
+
+// Marks is not for a file, which holds the order too.
+func (s *Settings) Marks() bool { return false }
+
+// Splits is for every key that nginx has a variable of.
+func (s *Settings) Splits(k plan.Key) error {
+	switch {
+	case k.From == plan.KeyClient && !slices.Contains([]int{0, 8, 16, 24}, k.Prefix):
+		return section.Mistake{What: fmt.Sprintf("nginx has no client addresses cut to /%d", k.Prefix), Try: "it can be done for client, client /8, client /16 and client /24"}
+	case k.From == plan.KeyCookie && strings.ContainsAny(k.Name, "-."):
+		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", k.Name), Try: "a name of letters, digits and _ has one"}
+	}
+	return nil
+}
+
+// Sticks is never.
+func (s *Settings) Sticks() error {
+	return section.Mistake{
+		What: "nginx chooses the side by the key alone, so no session stays",
+		Try:  "split by a cookie: who has it keeps the side while the share grows",
+	}
+}
+
+func read(r *section.Reader, n ast.Node) plan.FrontSettings {
+	s := &Settings{include.Settings{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}}
+	r.Mapping(n, "nginx", s.Keys(r)...)
+	if s.File == "" {
+		r.Wrong(n, `nginx needs "include"`, `name the file that Vaiven writes and the configuration includes: "include: /etc/nginx/vaiven/sailings.conf"`)
+	}
+	return s
+}
+
+var configText = template.Must(template.New("").Parse(`{{with .Folder}}worker_processes 2;
+daemon off;
+user {{$.User}};
+pid {{.}}/nginx.pid;
+error_log {{.}}/error.log;
+events { worker_connections 4000; }
+{{end}}http {
+{{- with .Folder}}
+    client_body_temp_path {{.}}/body;
+    proxy_temp_path {{.}}/proxy;
+    fastcgi_temp_path {{.}}/fastcgi;
+    uwsgi_temp_path {{.}}/uwsgi;
+    scgi_temp_path {{.}}/scgi;
+{{- end}}
+    include {{.File}};    # unless a pattern such as conf.d/*.conf includes it
+    server {
+        listen {{.Listen}};
+        access_log {{with .Log}}{{.}} {{$.Variable}}{{else}}off{{end}};
+        location / {
+            proxy_pass http://${{.Variable}};
+            proxy_http_version 1.1;
+            proxy_set_header Connection "";
+            proxy_set_header Host $host;
+        }
+    }
+}
+`))
+
+func config(service string, f plan.Front, s front.Site) front.Config {
+	name := "root"
+	if me, err := user.Current(); err == nil {
+		name = me.Username
+	}
+	var b strings.Builder
+	err := configText.Execute(&b, struct {
+		*Settings
+		Variable, Listen, Folder, User string
+	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name})
+	if err != nil {
+		panic(err) // the template is constant, and the values are there
+	}
+	c := front.Config{Text: b.String()}
+	if s.Folder != "" {
+		c.File = filepath.Join(s.Folder, "nginx.conf")
+		c.Args = []string{"-c", c.File}
+	}
+	return c
+}
