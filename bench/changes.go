@@ -5,13 +5,14 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
+	"os"
 	"slices"
 	"sync"
 	"time"
 
-	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
@@ -22,19 +23,53 @@ const (
 	changeKept    = 2000 // on kept connections
 	changeFresh   = 300  // on new ones
 	changeClients = 16
-	changeRounds  = 8 // changes to and fro, of each way
+)
+
+// How often fronts are changed: in pairs, by Vaiven and by hand in turn, until the ratio is
+// known.
+const (
+	leastPairs  = 30
+	mostPairs   = 2000
+	pairsWithin = 3 * time.Minute // of one front
+	closeEnough = 0.10            // of the median ratio, each way
 )
 
 // changed is what changes of one front came to, by Vaiven and by hand.
 type changed struct {
 	name         string
-	vaiven, hand []moment
+	leg, home    compared
+	known        bool // the ratios are, as closely as wanted
 	lost, closed int64
 	asked        int64
 }
 
+// compared is changes by Vaiven, each with the next one by hand.
+type compared struct{ vaiven, hand []moment }
+
 // moment is one change.
 type moment struct{ firstNew, lastOld, gap time.Duration }
+
+// ratio is the median of the pairs' ratios of the time to the first answer of the new side,
+// with the interval that it lies in with 95 % (order statistics: David & Nagaraja, Order
+// Statistics, section 7.1).
+func (c compared) ratio() (median, low, high float64) {
+	var list []float64
+	for n := range c.hand {
+		list = append(list, c.vaiven[n].firstNew.Seconds()/c.hand[n].firstNew.Seconds())
+	}
+	if len(list) == 0 {
+		return 0, 0, math.Inf(1)
+	}
+	slices.Sort(list)
+	n := float64(len(list))
+	half := 1.96 * math.Sqrt(n) / 2
+	return list[len(list)/2], list[max(int(n/2-half), 0)], list[min(int(math.Ceil(n/2+half)), len(list)-1)]
+}
+
+func (c compared) known() bool {
+	m, low, high := c.ratio()
+	return len(c.hand) >= leastPairs && low >= m*(1-closeEnough) && high <= m*(1+closeEnough)
+}
 
 // steered is a front with both ways to change it.
 type steered struct {
@@ -57,7 +92,7 @@ func (b *bench) timeChanges(ctx context.Context) ([]changed, error) {
 			return nil, fmt.Errorf("%s: %w", f.name, err)
 		}
 		list = append(list, c)
-		fmt.Printf("changes  %-28s %d lost, %d closed of %d\n", c.name, c.lost, c.closed, c.asked)
+		documentChanges(os.Stdout, list[len(list)-1:])
 	}
 	return list, nil
 }
@@ -67,34 +102,50 @@ func (b *bench) change(ctx context.Context, f steered) (changed, error) {
 	load := startLoad(f.plan.Listen, b.sideOf())
 	defer load.stop()
 	to := split.Blue
-	for n := range 2 * changeRounds * 2 {
-		byHand := n/2%2 == 1
-		if byHand && f.hand == nil {
-			continue
-		}
+	// do makes a change to the other side, and says what it looked like.
+	do := func(change func(split.Side) (time.Time, error)) (moment, error) {
 		to = to.Other()
-		time.Sleep(250 * time.Millisecond)
-		begun := time.Now()
-		var err error
-		if byHand {
-			err = f.hand(ctx, to)
-		} else {
-			var r reading.Front
-			if r, err = f.driver.Read(ctx); err == nil {
-				begun = time.Now()
-				_, err = f.driver.Set(ctx, split.Toward(to, split.Whole), front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
-			}
-		}
+		begun, err := change(to)
 		if err != nil {
-			return c, err
+			return moment{}, err
 		}
-		time.Sleep(750 * time.Millisecond)
-		m := load.since(begun, to)
-		if byHand {
-			c.hand = append(c.hand, m)
-		} else {
-			c.vaiven = append(c.vaiven, m)
+		return load.await(ctx, begun, to)
+	}
+	leg := func(to split.Side) (time.Time, error) {
+		r, err := f.driver.Read(ctx)
+		begun := time.Now()
+		if err == nil {
+			_, err = f.driver.Set(ctx, split.Toward(to, split.Whole), front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
 		}
+		return begun, err
+	}
+	home := func(to split.Side) (time.Time, error) {
+		begun := time.Now()
+		_, err := f.driver.Home(ctx, front.Homing{Side: to, By: "bench"})
+		return begun, err
+	}
+	byHand := func(to split.Side) (time.Time, error) { return time.Now(), f.hand(ctx, to) }
+	until := time.Now().Add(pairsWithin)
+	for n := 0; n < mostPairs && time.Now().Before(until) && !c.known; n++ {
+		for _, way := range []struct {
+			pairs  *compared
+			change func(split.Side) (time.Time, error)
+		}{{&c.leg, leg}, {&c.home, home}} {
+			mine, err := do(way.change)
+			if err != nil {
+				return c, err
+			}
+			way.pairs.vaiven = append(way.pairs.vaiven, mine)
+			if f.hand == nil {
+				continue
+			}
+			theirs, err := do(byHand)
+			if err != nil {
+				return c, err
+			}
+			way.pairs.hand = append(way.pairs.hand, theirs)
+		}
+		c.known = c.leg.known() && c.home.known() || f.hand == nil && n+1 >= leastPairs
 	}
 	load.stop()
 	c.lost, c.closed, c.asked = load.lost, load.closed, load.asked
@@ -218,14 +269,48 @@ func (l *steadyLoad) exchange(conn net.Conn, read *bufio.Reader, keep bool) (sid
 	return side, true, nil
 }
 
-// since is what a change at a time looks like from outside.
+// The times around a change.
+const (
+	before  = 50 * time.Millisecond // that belong to it
+	quiet   = 60 * time.Millisecond // without an answer of the old side: it is through
+	through = 5 * time.Second       // at most
+)
+
+// await waits until a change is through, and says what it looked like from outside.
+func (l *steadyLoad) await(ctx context.Context, begun time.Time, to split.Side) (moment, error) {
+	for {
+		m := l.since(begun, to)
+		if m.firstNew > 0 && time.Since(begun) > max(m.firstNew, m.lastOld)+quiet {
+			l.forget()
+			return m, nil
+		}
+		if time.Since(begun) > through {
+			return m, fmt.Errorf("%v after the change the new side has not answered, or the old one still does: %+v", through, m)
+		}
+		select {
+		case <-ctx.Done():
+			return m, ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+// forget drops the answers that are older than what belongs to the next change.
+func (l *steadyLoad) forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	after := time.Now().Add(-before)
+	l.answers = slices.DeleteFunc(l.answers, func(a seen) bool { return a.ended.Before(after) })
+}
+
+// since is what a change at a time looks like from outside so far.
 func (l *steadyLoad) since(begun time.Time, to split.Side) moment {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var m moment
 	var ends []time.Time
 	for _, a := range l.answers {
-		if a.ended.Before(begun.Add(-100 * time.Millisecond)) {
+		if a.ended.Before(begun.Add(-before)) {
 			continue
 		}
 		ends = append(ends, a.ended)
@@ -249,25 +334,28 @@ func (l *steadyLoad) since(begun time.Time, to split.Side) moment {
 
 // documentChanges writes what changes came to.
 func documentChanges(w io.Writer, list []changed) {
-	fmt.Fprintf(w, "\n## Changes of every front\n\nAll requests from one side to the other, %d times by Vaiven and as often by hand with the proxy's own\ncommand, in turn, under %d requests a second on %d kept connections and %d on new ones. Times are\nmedians from the command on, with those by hand and the ratio to them. By Vaiven includes a reading\nbefore, so that nobody's change is overwritten.\n\n",
-		2*changeRounds, changeKept, changeClients, changeFresh)
-	fmt.Fprintf(w, "| front | first answer of the new side | last of the old | longest gap | lost | idle connections closed |\n| --- | --- | --- | --- | --- | --- |\n")
-	for _, c := range list {
-		cell := func(of func(moment) time.Duration) string {
-			mine := median(times(c.vaiven, of))
-			text := mine.Round(100 * time.Microsecond).String()
-			if len(c.hand) == 0 {
-				return text
-			}
-			theirs := median(times(c.hand, of))
-			text += fmt.Sprintf(", by hand %v", theirs.Round(100*time.Microsecond))
-			if theirs >= time.Millisecond { // below, it is a matter of when requests happen to come
-				text += fmt.Sprintf(" (%.2f)", mine.Seconds()/theirs.Seconds())
-			}
-			return text
+	fmt.Fprintf(w, "\n## Changes of every front\n\nAll requests from one side to the other under %d requests a second on %d kept connections and %d on new\nones: by Vaiven, as a leg and as a going home, and each time back by hand with the proxy's own command, until\nthe median ratio of a pair lies within ±%.0f %% (with 95 %%), for at most %d pairs and %v. Times are medians from\nthe command to the first answer of the new side.\n\n",
+		changeKept, changeClients, changeFresh, 100*closeEnough, mostPairs, pairsWithin)
+	fmt.Fprintf(w, "| front | leg | by hand | ratio | home | by hand | ratio | pairs | last answer of the old side, by hand | longest gap, by hand | lost | idle connections closed |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+	short := func(list []moment, of func(moment) time.Duration) string {
+		if len(list) == 0 {
+			return "–"
 		}
-		fmt.Fprintf(w, "| %s | %s | %s | %s | %d of %d | %d |\n", c.name, cell(func(m moment) time.Duration { return m.firstNew }),
-			cell(func(m moment) time.Duration { return m.lastOld }), cell(func(m moment) time.Duration { return m.gap }), c.lost, c.asked, c.closed)
+		return median(times(list, of)).Round(100 * time.Microsecond).String()
+	}
+	first := func(m moment) time.Duration { return m.firstNew }
+	for _, c := range list {
+		fmt.Fprintf(w, "| %s |", c.name)
+		for _, p := range []compared{c.leg, c.home} {
+			ratio := "–"
+			if m, low, high := p.ratio(); len(p.hand) > 0 {
+				ratio = fmt.Sprintf("%.2f (%.2f–%.2f)", m, low, high)
+			}
+			fmt.Fprintf(w, " %s | %s | %s |", short(p.vaiven, first), short(p.hand, first), ratio)
+		}
+		mine, theirs := append(slices.Clone(c.leg.vaiven), c.home.vaiven...), append(slices.Clone(c.leg.hand), c.home.hand...)
+		last, gap := func(m moment) time.Duration { return m.lastOld }, func(m moment) time.Duration { return m.gap }
+		fmt.Fprintf(w, " %d | %s, %s | %s, %s | %d of %d | %d |\n", len(c.leg.vaiven), short(mine, last), short(theirs, last), short(mine, gap), short(theirs, gap), c.lost, c.asked, c.closed)
 	}
 }
 

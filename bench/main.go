@@ -234,6 +234,7 @@ func (b *bench) startEmbedded(ctx context.Context) error {
 const haproxyConfig = `global
     nbthread 2
     maxconn 4000
+    stats socket {{.Dir}}/throughput.sock level admin
 defaults
     mode http
     timeout connect 5s
@@ -363,6 +364,8 @@ func (b *bench) write(sw switched, changes []changed, checks checking) error {
 	fmt.Fprintf(&t, "| from command to confirmation | %v | %v |\n", median(sw.took).Round(10*time.Microsecond), slices.Max(sw.took).Round(10*time.Microsecond))
 	fmt.Fprintf(&t, "| last answer of the old side: how long after confirmation its request began | %v | %v |\n", median(sw.late).Round(10*time.Microsecond), slices.Max(sw.late).Round(10*time.Microsecond))
 	fmt.Fprintf(&t, "\nRequests that were lost: %d of %d. Requests that began more than 5 ms after confirmation and\nwere answered by the old side: %d.\n", sw.lost, sw.asked, sw.strays)
+	fmt.Fprintf(&t, "\nWith %d connections asking as fast as they can, from command to confirmation:\n\n| | p50 | p99 |\n| --- | --- | --- |\n| a share | %v | %v |\n| going home | %v | %v |\n| a weight at HAProxy by its socket, under the same | %v | %v |\n", crowd,
+		quantile(sw.crowded, 0.5), quantile(sw.crowded, 0.99), quantile(sw.homes, 0.5), quantile(sw.homes, 0.99), quantile(sw.weights, 0.5), quantile(sw.weights, 0.99))
 	documentChanges(&t, changes)
 	checks.document(&t)
 	// What other targets came to is written by hand, and stays.

@@ -134,7 +134,7 @@ func (c cell) try(ctx context.Context, vaiven string) (o outcome, err error) {
 	}
 	kind, way, _ := strings.Cut(c.Front, ", ")
 	t.scenario, err = demo.Build(ctx, demo.Options{
-		Program: vaiven, Fault: demo.None, Front: plan.FrontKind(kind), Include: way == "include", Quick: true, Rate: 0.01,
+		Program: vaiven, Fault: demo.None, Front: plan.FrontKind(kind), Way: way, Quick: true, Rate: 0.01,
 	})
 	if err != nil {
 		return o, err

@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/demo"
-	"vaiven/internal/front/all"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
 	"vaiven/internal/plan"
@@ -37,8 +36,8 @@ ends with the exit status of vaiven cross.`,
 			if !slices.Contains(demo.Faults, o.Fault) {
 				return usage("there is no fault %q; there are %v", fault, demo.Faults)
 			}
-			if o.Front = plan.FrontKind(kind); !slices.Contains(all.Names(), o.Front) {
-				return usage("there is no front %q; there are %v", kind, all.Names())
+			if o.Front = plan.FrontKind(kind); !slices.Contains(demo.Fronts(), o.Front) {
+				return usage("there is no front %q; there are %v", kind, demo.Fronts())
 			}
 			if o.Program, err = os.Executable(); err != nil {
 				return err
@@ -63,7 +62,7 @@ ends with the exit status of vaiven cross.`,
 	cmd.Flags().BoolVar(&handsFree, "hands-free", false, "do a whole crossing by itself")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
 	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
-	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", all.Names()))
+	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", demo.Fronts()))
 	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guard on slow answers, for machines that stall")
 	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
 	themeFlag(cmd, &screen)

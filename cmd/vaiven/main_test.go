@@ -23,7 +23,6 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/demo"
-	"vaiven/internal/front/all"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
 	"vaiven/internal/logbook"
@@ -520,7 +519,7 @@ func TestAKilledDemoIsCleared(t *testing.T) {
 
 // The demo's job on every proxy that people run.
 func TestHandsFreeWithEveryFront(t *testing.T) {
-	for _, kind := range all.Names()[1:] {
+	for _, kind := range demo.Fronts()[1:] {
 		t.Run(string(kind), func(t *testing.T) {
 			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--patient", "--front", string(kind))
 			lines := strings.Split(strings.TrimSpace(stdout), "\n")

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"vaiven/internal/place"
 )
 
 func TestFormats(t *testing.T) {
@@ -126,12 +127,15 @@ func TestTailFollows(t *testing.T) {
 		f.Close()
 	}
 	write("old\n", os.O_APPEND)
-	tail := NewTail(file)
+	tail := NewTail(place.Local{}, file)
 	defer tail.Close()
+	if err := tail.Read(t.Context(), func(line []byte) { t.Errorf("%q was there before", line) }); err != nil {
+		t.Fatal(err)
+	}
 	expect := func(want ...string) {
 		t.Helper()
 		var got []string
-		if err := tail.Read(func(line []byte) { got = append(got, string(line)) }); err != nil {
+		if err := tail.Read(t.Context(), func(line []byte) { got = append(got, string(line)) }); err != nil {
 			t.Fatal(err)
 		}
 		if !slices.Equal(got, want) {

@@ -4,10 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"vaiven/internal/place"
 )
 
 // longestLine is how many bytes of a line are read; the rest of a longer one is passed
@@ -70,71 +72,30 @@ func Lines(r io.Reader, each func(line []byte) error) error {
 	}
 }
 
-// Tail reads what is added to a file, from when it is made on. A file that was cut
-// short, or replaced by another, is read from its beginning. It is not safe for
-// concurrent use.
+// Tail reads the lines that are added to a log. It is not safe for concurrent use.
 type Tail struct {
-	name string
-	file *os.File
-	at   int64
-	rest []byte // of a line that is not whole yet
+	added place.Added
+	rest  []byte // of a line that is not whole yet
 }
 
-// NewTail begins at the end of a file. One that is not there yet is read from its
-// beginning when it comes.
-func NewTail(name string) *Tail {
-	t := &Tail{name: name}
-	if f, err := os.Open(name); err == nil {
-		if info, err := f.Stat(); err == nil {
-			t.file, t.at = f, info.Size()
-			return t
-		}
-		_ = f.Close()
-	}
-	return t
-}
+// NewTail reads what is added to a log from the first reading on. One that is not there by
+// then is read from its beginning when it comes.
+func NewTail(on place.Machine, name string) *Tail { return &Tail{added: on.Follow(name)} }
 
 // Read calls back with each whole line that was added since the last time.
-func (t *Tail) Read(each func(line []byte)) error {
-	if t.file != nil {
-		if err := t.read(each); err != nil {
+func (t *Tail) Read(ctx context.Context, each func(line []byte)) error {
+	for {
+		piece, fresh, err := t.added.Next(ctx)
+		if err != nil {
 			return err
 		}
-	}
-	info, err := os.Stat(t.name)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil // between being moved away and being made anew
-	}
-	if err != nil {
-		return err
-	}
-	if t.file != nil {
-		if now, err := t.file.Stat(); err == nil && os.SameFile(info, now) {
+		if fresh {
+			t.rest = nil
+		}
+		if len(piece) == 0 {
 			return nil
 		}
-		_ = t.file.Close()
-	}
-	if t.file, err = os.Open(t.name); err != nil {
-		t.file = nil
-		return err
-	}
-	t.at, t.rest = 0, nil
-	return t.read(each)
-}
-
-func (t *Tail) read(each func(line []byte)) error {
-	info, err := t.file.Stat()
-	if err != nil {
-		return err
-	}
-	if info.Size() < t.at {
-		t.at, t.rest = 0, nil // cut short
-	}
-	buf := make([]byte, 64<<10)
-	for {
-		n, err := t.file.ReadAt(buf, t.at)
-		t.at += int64(n)
-		data := append(t.rest, buf[:n]...)
+		data := append(t.rest, piece...)
 		for {
 			end := bytes.IndexByte(data, '\n')
 			if end < 0 {
@@ -147,19 +108,8 @@ func (t *Tail) read(each func(line []byte)) error {
 			data = nil
 		}
 		t.rest = append([]byte(nil), data...)
-		switch {
-		case errors.Is(err, io.EOF):
-			return nil
-		case err != nil:
-			return err
-		}
 	}
 }
 
 // Close lets go of the file.
-func (t *Tail) Close() error {
-	if t.file == nil {
-		return nil
-	}
-	return t.file.Close()
-}
+func (t *Tail) Close() error { return t.added.Close() }

@@ -1,10 +1,6 @@
 package demo
 
 import (
-	"vaiven/internal/front/haproxy"
-	"vaiven/internal/front/httpd"
-	"vaiven/internal/front/nginx"
-
 	"context"
 	"errors"
 	"fmt"
@@ -21,43 +17,25 @@ import (
 	"vaiven/internal/plan"
 )
 
-// frontPlans are what the demo's plan says of each kind of front that is not its own. The
-// files are in a folder of the proxy's.
-var frontPlans = map[plan.FrontKind]string{
-	haproxy.Kind.Name: `  haproxy:
-    socket: proxy/admin.sock
-    backend: sailings
-    servers: {blue: blue, green: green}
-    state-file: proxy/servers
-`,
-	nginx.Kind.Name: `  nginx:
-    config: proxy/nginx.conf
-    include: proxy/sailings.conf
-    program: PROXY
-    log: proxy/access.log
-`,
-	httpd.Kind.Name: `  httpd:
-    config: proxy/httpd.conf
-    program: PROXY
-    balancer: sailings
-    manager: http://MANAGER/balancer-manager
-    log: proxy/access.log
-`,
+// Fronts are the fronts that the demo can be seen with.
+func Fronts() []plan.FrontKind {
+	var list []plan.FrontKind
+	for _, k := range all.Kinds {
+		if len(k.Examples) > 0 {
+			list = append(list, k.Name)
+		}
+	}
+	return list
 }
 
 // frontPlan is what the demo's plan says of its front.
 func frontPlan(o Options, manager string) string {
-	text := frontPlans[o.Front]
-	if o.Include {
-		text = strings.Replace(text, "manager: http://MANAGER/balancer-manager", "include: proxy/sailings.conf", 1)
-	}
-	name := ""
 	for _, k := range all.Kinds {
-		if k.Name == o.Front && k.Config != nil {
-			name = k.Program
+		if e, ok := k.Example(o.Way); ok && k.Name == o.Front {
+			return strings.NewReplacer("PROGRAM", program(k.Program), "ADDRESS", manager).Replace(e.Text)
 		}
 	}
-	return strings.NewReplacer("PROXY", program(name), "MANAGER", manager).Replace(text)
+	return ""
 }
 
 // program is the path of a server's program, which may stand where users do not look.

@@ -69,8 +69,8 @@ type Options struct {
 	Program string // the vaiven to run as front, sailing search and passengers
 	Fault   Fault  // of the new version
 	Front   plan.FrontKind
-	Include bool // httpd by an include file, in place of its balancer manager
-	Quick   bool // a crossing of well under a minute, without questions
+	Way     string // of steering it, where there are several; "" for the usual one
+	Quick   bool   // a crossing of well under a minute, without questions
 	Rate    float64
 	Patient bool // no guard on slow answers, for machines that stall
 }

@@ -15,11 +15,30 @@ type Kind struct {
 	Name plan.FrontKind
 	// Read reads what a plan says under the name. The node is nil where it says nothing.
 	Read func(*section.Reader, ast.Node) plan.FrontSettings
+	// Examples are what a plan may say of such a front, its usual way first; none says nothing.
+	Examples []Example
 	// Open makes the driver of one front of a plan.
 	Open func(on place.Machine, p *plan.Plan, f plan.Front) Driver
 	// Program is the proxy's own, and Config its configuration; nil if it needs none.
 	Program string
 	Config  func(service string, f plan.Front, s Site) Config
+}
+
+// Example is a front's section of a plan. Files are in a folder "proxy" beside the plan, and
+// PROGRAM and ADDRESS are filled in: the proxy's own program, and a free address.
+type Example struct {
+	Way  string // of steering it, where there are several
+	Text string
+}
+
+// Example is the example of a way, "" for the usual one; false if there is none.
+func (k Kind) Example(way string) (Example, bool) {
+	for _, e := range k.Examples {
+		if way == "" || e.Way == way {
+			return e, true
+		}
+	}
+	return Example{}, false
 }
 
 // Site is where a whole configuration is to run. The zero value is nowhere: the text is for a

@@ -209,7 +209,7 @@ func (w *world) put(share split.Share) {
 }
 
 func (f worldFront) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
-	return front.Change{From: f.now(), Wanted: share, Reached: share}, ctx.Err()
+	return front.Change{From: f.now(), Wanted: share, Reached: share, Steps: []string{"set weight"}, Connections: front.StaysOpen, Usually: 1}, ctx.Err()
 }
 
 func (w *world) now() split.Share {
@@ -232,6 +232,9 @@ func (w *world) stale(e front.Expect) error {
 func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
 	if err := f.meet(ctx, "before set"); err != nil {
 		return front.Done{}, err
+	}
+	if !share.Valid() {
+		return front.Done{}, front.ErrRefused
 	}
 	f.mu.Lock()
 	err := f.stale(e)

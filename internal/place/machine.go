@@ -33,6 +33,8 @@ type Machine interface {
 	Remove(ctx context.Context, path string) error
 	// Sync writes files, or the names in folders, through to the disk.
 	Sync(ctx context.Context, paths ...string) error
+	// Follow reads what is added to a file. Nothing is opened yet.
+	Follow(path string) Added
 	// Lock keeps all others who ask for the same file's lock out until it is given back.
 	// It waits until the context ends; its error is then the context's cause.
 	Lock(ctx context.Context, path string) (unlock func(), err error)

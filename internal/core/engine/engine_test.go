@@ -19,11 +19,12 @@ import (
 
 // bench is an engine with everything that it is told, step by step.
 type bench struct {
-	t     *testing.T
-	e     *Engine
-	now   time.Time
-	front reading.Front
-	sides [2][]reading.Condition
+	everywhere time.Time // when what is put in force is so for the last of those who ask
+	t          *testing.T
+	e          *Engine
+	now        time.Time
+	front      reading.Front
+	sides      [2][]reading.Condition
 }
 
 var first = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -147,7 +148,7 @@ func (b *bench) proves(o Order) {
 // moves puts what is ordered in force.
 func (b *bench) moves(o Order) {
 	b.front.Split = reading.Split{Share: o.Share, Revision: b.front.Split.Revision + 1, Since: b.now}
-	b.e.Report(b.now, crossing.InForce{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond})
+	b.e.Report(b.now, crossing.InForce{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond, Everywhere: b.everywhere})
 	b.now = b.now.Add(time.Millisecond)
 	b.look()
 }

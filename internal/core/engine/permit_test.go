@@ -327,3 +327,28 @@ func TestADoorThatIsNotReached(t *testing.T) {
 		t.Errorf("cut off for long, it is %v", b.e.State())
 	}
 }
+
+// Where some go by the share before for a while, the leg's and the keep's time begin when the
+// last of them does not, and nothing is retired before.
+func TestTimeCountsWhereAllHaveTheShare(t *testing.T) {
+	b := newBench(t)
+	b.everywhere = b.now.Add(time.Minute)
+	b.shifts()
+	b.pass(b.everywhere.Sub(b.now) - time.Second)
+	if v := b.e.View(b.now); v.Left != 10*time.Second || v.Crossing.Leg != 0 || v.Crossing.Frozen() {
+		t.Errorf("before all have the share %v of the leg are left: %v", v.Left, v.Crossing)
+	}
+	b.pass(9 * time.Second)
+	if v := b.e.View(b.now); v.Left > 3*time.Second || v.Left < time.Second {
+		t.Errorf("8 s after all have it %v of the leg are left", v.Left)
+	}
+	b.pass(3 * time.Second)
+	b.everywhere = b.now.Add(time.Minute)
+	b.moves(b.order(crossing.Move))
+	b.pass(b.everywhere.Sub(b.now) - time.Second)
+	if list := b.e.Orders(); len(list) > 0 {
+		t.Errorf("before all have the share there is ordered %v", list)
+	}
+	b.pass(25 * time.Second)
+	b.order(crossing.Retire)
+}

@@ -16,15 +16,6 @@ import (
 // Kinds are the kinds of fronts. The first is meant where a plan names none.
 var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind}
 
-// Names are the kinds' names.
-func Names() []plan.FrontKind {
-	var list []plan.FrontKind
-	for _, k := range Kinds {
-		list = append(list, k.Name)
-	}
-	return list
-}
-
 // Of is the kind of a front of a plan.
 func Of(f plan.Front) front.Kind {
 	return Kinds[slices.IndexFunc(Kinds, func(k front.Kind) bool { return k.Name == f.Kind() })]

@@ -16,7 +16,7 @@ import (
 )
 
 func TestConformance(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Exact: true, Sorts: true, Homes: true, Tells: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Reloads, fronttest.Checker}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		dir := t.TempDir()
 		kept := filepath.Join(dir, "kept")
 		if err := os.Mkdir(kept, 0o700); err != nil {

@@ -17,7 +17,7 @@ import (
 
 // Kind is the embedded front.
 var Kind = front.Kind{
-	Name: "embedded", Read: readSettings,
+	Name: "embedded", Read: readSettings, Examples: []front.Example{{}},
 	Open: func(_ place.Machine, p *plan.Plan, _ plan.Front) front.Driver { return Dial(p.Socket()) },
 }
 

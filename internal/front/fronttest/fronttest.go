@@ -29,45 +29,111 @@ type Proxy struct {
 	Garble  func(t *testing.T) (put func())       // makes its configuration such that its checker refuses it; nil if it has none
 }
 
+// Ability is something that not every kind of proxy can.
+type Ability string
+
+// The abilities. A system that lacks one says so, and is not held to the rules that need it.
+const (
+	Exact    Ability = "does every share to 0.01 %"
+	Seamless Ability = "keeps idle connections open when it changes"
+	Counts   Ability = "counts requests by instance"
+	Diskless Ability = "goes home without its disk"
+	Warns    Ability = "says what would not survive a restart"
+	Others   Ability = "can be changed by somebody past the driver"
+	Reloads  Ability = "can be reloaded by somebody"
+	Disk     Ability = "writes to a disk"
+	Checker  Ability = "checks a configuration before it takes it"
+)
+
 // System is a kind of proxy.
 type System struct {
-	Open   func(t *testing.T, w *World) Proxy // starts one that listens at w.Listen, with room for 6 instances of each side
-	Exact  bool                               // it does every share to 0.01 %
-	Closes bool                               // it may close kept connections that are idle when it changes
-	Sorts  bool                               // it counts requests by instance
-	Homes  bool                               // going home works without the disk
-	Tells  bool                               // and says that it would not survive
+	Open  func(t *testing.T, w *World) Proxy // starts one that listens at w.Listen, with room for 6 instances of each side
+	Lacks []Ability
+}
+
+func (s System) has(a Ability) bool { return !slices.Contains(s.Lacks, a) }
+
+// rule is what every front is held to.
+type rule struct {
+	name    string
+	promise string // to whoever uses a front
+	needs   []Ability
+	bare    bool // it can be seen without a request
+	run     func(*testing.T, *scene)
+}
+
+var rules = []rule{
+	{"reads back what it sets", "what is shown is what is in force, in every process", nil, true, readsBack},
+	{"does the shares it says", "what is said beforehand is what is done", nil, true, doesShares},
+	{"refuses what would lose requests", "what was refused changed nothing", nil, true, refuses},
+	{"splits as asked", "the share is what users get", nil, false, splitsAsAsked},
+	{"unequal numbers of instances", "a share is one of requests, not of instances", nil, false, unequal},
+	{"instances come and go", "instances change and the share stays", nil, false, comeAndGo},
+	{"one that is out gets nothing", "an ill instance gets nothing while others can take it", nil, false, oneOut},
+	{"to and fro", "no change loses a request, and what is counted is what was answered", nil, false, toAndFro},
+	{"home from another process", "going home needs the front's address and the side, nothing else", nil, false, homeFromElsewhere},
+	{"names of their own", "a side is known by who was put there, whatever they are called", []Ability{Counts}, false, ownNames},
+	{"an old revision", "nobody's change is overwritten unseen", nil, true, oldRevision},
+	{"home is an order", "what went home stays there until somebody who knows of it lets requests out", nil, true, homeIsAnOrder},
+	{"home past a change", "going home waits for no change, and none undoes it", nil, false, homePastAChange},
+	{"home to nobody", "home is a place: never to a side with nobody while the other one serves", nil, true, homeToNobody},
+	{"somebody else", "what somebody else changed is seen, and not written over but by going home", []Ability{Others}, false, somebodyElse},
+	{"a reload by somebody", "what is in force outlives a reload", []Ability{Reloads}, false, reloaded},
+	{"a refused configuration", "what the proxy would refuse is refused, and nothing has changed", []Ability{Checker}, false, refused},
+	{"no disk", "without its disk a change is refused, and going home is not", []Ability{Disk}, false, noDisk},
+	{"no proxy", "a front that is gone is said to be", nil, false, noProxy},
+	{"drains", "nothing that answers is given up", nil, false, drains},
 }
 
 // Run holds a system to the suite.
 func Run(t *testing.T, s System) {
-	for _, c := range []struct {
-		name string
-		run  func(*testing.T, *scene)
-	}{
-		{"reads back what it sets", readsBack},
-		{"does the shares it says", doesShares},
-		{"splits as asked", splitsAsAsked},
-		{"unequal numbers of instances", unequal},
-		{"instances come and go", comeAndGo},
-		{"one that is out gets nothing", oneOut},
-		{"to and fro", toAndFro},
-		{"home from another process", homeFromElsewhere},
-		{"names of their own", ownNames},
-		{"an old revision", oldRevision},
-		{"home is an order", homeIsAnOrder},
-		{"home past a change", homePastAChange},
-		{"home to nobody", homeToNobody},
-		{"somebody else", somebodyElse},
-		{"a reload by somebody", reloaded},
-		{"a refused configuration", refused},
-		{"no disk", noDisk},
-		{"no proxy", noProxy},
-		{"drains", drains},
-	} {
-		t.Run(c.name, func(t *testing.T) { c.run(t, open(t, s)) })
+	for _, r := range rules {
+		t.Run(r.name, func(t *testing.T) {
+			t.Log("the rule: " + r.promise)
+			for _, a := range r.needs {
+				if !s.has(a) {
+					t.Skipf("it lacks what this needs: %s", a)
+				}
+			}
+			c := open(t, s)
+			c.complete()
+			r.run(t, c)
+		})
 	}
-	t.Run("the first of all", func(t *testing.T) { firstOfAll(t, s) })
+	t.Run("the first of all", func(t *testing.T) {
+		t.Log("the rule: a side that has just been raised gets nothing until somebody asks for it")
+		firstOfAll(t, s)
+	})
+}
+
+// Rules holds a front in memory to the rules that can be seen without a request. driver
+// makes what another process would have, of a new front whenever maker is called.
+func Rules(t *testing.T, maker func(t *testing.T) (driver func() front.Driver)) {
+	for _, r := range rules {
+		if !r.bare {
+			continue
+		}
+		t.Run(r.name, func(t *testing.T) {
+			t.Log("the rule: " + r.promise)
+			c := &scene{t: t, Proxy: Proxy{Driver: maker(t)}}
+			for n := range 3 {
+				c.blue = append(c.blue, reading.Server{Name: fmt.Sprintf("blue-%d", n+1), Address: fmt.Sprintf("10.1.0.%d:80", n+1), Version: "1"})
+				c.green = append(c.green, reading.Server{Name: fmt.Sprintf("green-%d", n+1), Address: fmt.Sprintf("10.1.1.%d:80", n+1), Version: "2"})
+			}
+			c.begin()
+			r.run(t, c)
+		})
+	}
+}
+
+// complete fails the test if what the system says it lacks is not what there is no way to do to
+// it.
+func (c *scene) complete() {
+	for a, missing := range map[Ability]bool{Others: c.Foreign == nil, Reloads: c.Reload == nil, Disk: c.Spoil == nil, Checker: c.Garble == nil} {
+		if missing == c.has(a) {
+			c.t.Fatalf("the system says %v to this, and does otherwise: %s", c.has(a), a)
+		}
+	}
 }
 
 // firstOfAll raises a version where nobody is on blue: green gets nothing until it is
@@ -130,10 +196,7 @@ func open(t *testing.T, s System) *scene {
 	c := &scene{System: s, t: t, w: w}
 	c.blue, c.green = w.Raise(split.Blue, 1, 3), w.Raise(split.Green, 1, 3)
 	c.Proxy = s.Open(t, w)
-	c.d = c.Driver()
-	c.instances(split.Blue, c.blue)
-	c.home(split.Blue)
-	c.instances(split.Green, c.green)
+	c.begin()
 	Eventually(t, "the first answer", func() error {
 		o := (&client{world: w}).ask("/first")
 		return o.err
@@ -152,12 +215,21 @@ func open(t *testing.T, s System) *scene {
 		}
 		if n := c.load.Closed.Load(); n > 0 {
 			t.Logf("%d idle connections were closed", n)
-			if !s.Closes {
+			if s.has(Seamless) {
 				t.Errorf("%d kept connections were closed under a request", n)
 			}
 		}
 	})
 	return c
+}
+
+// begin has all requests on blue, and instances on both sides.
+func (c *scene) begin() {
+	c.t.Helper()
+	c.d = c.Driver()
+	c.instances(split.Blue, c.blue)
+	c.home(split.Blue)
+	c.instances(split.Green, c.green)
 }
 
 func (c *scene) ctx() context.Context {
@@ -212,6 +284,9 @@ func (c *scene) instances(side split.Side, list []reading.Server) {
 // answered.
 func (c *scene) only(side split.Side) {
 	c.t.Helper()
+	if c.w == nil {
+		return
+	}
 	Eventually(c.t, fmt.Sprintf("all answers of %v", side), func() error {
 		if _, sides := c.w.Count(20, false, nil); sides[side.Other()] > 0 {
 			return fmt.Errorf("%d of 20 came from %v", sides[side.Other()], side.Other())
@@ -249,7 +324,7 @@ func readsBack(t *testing.T, c *scene) {
 
 func doesShares(t *testing.T, c *scene) {
 	shares := []split.Share{1, 25, 100, 1234, 3333, 6667, 9999, 10_000, 0}
-	if c.Closes { // each is a reload
+	if !c.has(Seamless) { // each is a reload
 		shares = []split.Share{1, 3333, 10_000, 0}
 	}
 	for _, share := range shares {
@@ -257,7 +332,7 @@ func doesShares(t *testing.T, c *scene) {
 		if err != nil || change.Wanted != share || change.Connections == "" || change.Usually <= 0 {
 			t.Fatalf("what it would do for %v: %+v, %v", share, change, err)
 		}
-		if c.Exact && change.Error() != 0 {
+		if c.has(Exact) && change.Error() != 0 {
 			t.Errorf("%v would be %v", share, change.Reached)
 		}
 		if change.Error() > 0 && (share == 0 || share == split.Whole) {
@@ -270,6 +345,31 @@ func doesShares(t *testing.T, c *scene) {
 		if !slices.Equal(s.Did, change.Steps) {
 			t.Errorf("%v: said\n%s\ndid\n%s", share, strings.Join(change.Steps, "\n"), strings.Join(s.Did, "\n"))
 		}
+	}
+}
+
+func refuses(t *testing.T, c *scene) {
+	c.set(2500)
+	before := c.read()
+	for what, try := range map[string]func() error{
+		"a side with a share left without instances": func() error { return c.d.SetInstances(c.ctx(), split.Green, nil) },
+		"a side with a share given up":               func() error { return second(front.Drain(c.ctx(), c.d, split.Green)) },
+		"a share of more than all":                   func() error { return second(c.d.Set(c.ctx(), split.Whole+1, Expect(before))) },
+	} {
+		if err := try(); !errors.Is(err, front.ErrRefused) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if r := c.read(); r.Split.Share != before.Split.Share || r.Split.Revision != before.Split.Revision || len(r.Sides[split.Green].Instances) != 3 {
+			t.Errorf("%s: then it has %+v with %d instances on green", what, r.Split, len(r.Sides[split.Green].Instances))
+		}
+	}
+	c.home(split.Blue)
+	c.instances(split.Green, nil)
+	if s, err := c.d.Set(c.ctx(), 100, Expect(c.read())); !errors.Is(err, front.ErrRefused) {
+		t.Errorf("requests to a side without instances: %+v, %v", s, err)
+	}
+	if s := c.read().Split.Share; s != 0 {
+		t.Errorf("after the refusal %v are on green", s)
 	}
 }
 
@@ -339,19 +439,10 @@ func comeAndGo(t *testing.T, c *scene) {
 		}
 		return nil
 	})
-	if err := c.d.SetInstances(c.ctx(), split.Green, nil); !errors.Is(err, front.ErrRefused) {
-		t.Errorf("a side with half of the requests was left without instances: %v", err)
-	}
 	c.home(split.Blue)
 	c.instances(split.Green, nil)
 	if n := len(c.read().Sides[split.Green].Instances); n != 0 {
 		t.Errorf("%d instances are left of a side that was cleared", n)
-	}
-	if s, err := c.d.Set(c.ctx(), 100, Expect(c.read())); !errors.Is(err, front.ErrRefused) {
-		t.Errorf("requests were sent to a side without instances: %+v, %v", s, err)
-	}
-	if s := c.read().Split.Share; s != 0 {
-		t.Errorf("after the refusal %v are on green", s)
 	}
 }
 
@@ -411,7 +502,7 @@ func toAndFro(t *testing.T, c *scene) {
 			t.Errorf("%v never answered", side)
 		}
 	}
-	if !c.Sorts {
+	if !c.has(Counts) {
 		return
 	}
 	// What it tells is what it gives.
@@ -526,7 +617,7 @@ func homeIsAnOrder(t *testing.T, c *scene) {
 func homePastAChange(t *testing.T, c *scene) {
 	r := testkit.Rand(t)
 	tries := 20
-	if c.Closes { // each is two reloads
+	if !c.has(Seamless) { // each is two reloads
 		tries = 6
 	}
 	c.set(2500)
@@ -575,9 +666,6 @@ func homeToNobody(t *testing.T, c *scene) {
 }
 
 func somebodyElse(t *testing.T, c *scene) {
-	if c.Foreign == nil {
-		t.Skip("nobody else can")
-	}
 	c.set(2500)
 	ours := c.read().Split
 	expect := Expect(c.read())
@@ -613,9 +701,6 @@ func somebodyElse(t *testing.T, c *scene) {
 }
 
 func reloaded(t *testing.T, c *scene) {
-	if c.Reload == nil {
-		t.Skip("it has no reload")
-	}
 	c.set(split.Whole)
 	c.only(split.Green)
 	ours := c.read().Split
@@ -636,9 +721,6 @@ func reloaded(t *testing.T, c *scene) {
 }
 
 func refused(t *testing.T, c *scene) {
-	if c.Garble == nil {
-		t.Skip("it has no checker")
-	}
 	c.set(2500)
 	before := c.read()
 	was := before.Split
@@ -657,9 +739,6 @@ func refused(t *testing.T, c *scene) {
 }
 
 func noDisk(t *testing.T, c *scene) {
-	if c.Spoil == nil {
-		t.Skip("it writes nothing")
-	}
 	c.set(2500)
 	was := c.read()
 	c.Spoil(t)
@@ -671,12 +750,12 @@ func noDisk(t *testing.T, c *scene) {
 	if seen := evidence.Asked(0.25, evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Wrong {
 		t.Errorf("afterwards %d of %d are on green", sides[split.Green], n)
 	}
-	if !c.Homes {
+	if !c.has(Diskless) {
 		return
 	}
 	c.home(split.Blue)
 	c.only(split.Blue)
-	if c.Tells && c.read().Notice == "" {
+	if c.has(Warns) && c.read().Notice == "" {
 		t.Error("nothing says that it would not survive")
 	}
 }
@@ -721,7 +800,7 @@ func drains(t *testing.T, c *scene) {
 	c.home(split.Blue)
 	c.only(split.Blue)
 	open, err := front.Drain(c.ctx(), c.d, split.Green)
-	if err != nil || c.Sorts && open < 1 {
+	if err != nil || c.has(Counts) && open < 1 {
 		t.Errorf("drain: %d open, %v", open, err)
 	}
 	for _, i := range c.green {

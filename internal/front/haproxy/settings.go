@@ -18,6 +18,14 @@ import (
 // Kind is HAProxy as a front.
 var Kind = front.Kind{
 	Name: "haproxy", Read: read, Program: "haproxy", Config: config,
+	Examples: []front.Example{
+		{Way: "weights", Text: `  haproxy:
+    socket: proxy/admin.sock
+    backend: sailings
+    servers: {blue: blue, green: green}
+    state-file: proxy/servers
+`},
+	},
 	Open: func(on place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(on, f) },
 }
 

@@ -78,7 +78,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 }
 
 func TestConformanceOfTheManager(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Sorts: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Reloads, fronttest.Disk, fronttest.Checker}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, _ := start(t, w, setup{})
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return NewManager(place.Local{}, f) },
@@ -104,7 +104,7 @@ func TestConformanceOfTheManager(t *testing.T) {
 }
 
 func TestConformanceOfTheInclude(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Seamless, fronttest.Warns}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, setup{included: true})
 		httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
 		return fronttest.ByFile{

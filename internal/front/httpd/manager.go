@@ -47,7 +47,7 @@ type Manager struct {
 // NewManager makes a driver. Requests are counted from now on.
 func NewManager(on place.Machine, f plan.Front) *Manager {
 	c := f.Settings.(*Settings)
-	m := &Manager{on: on, config: c, sticky: f.Sticky, tally: logged.New(c.Log)}
+	m := &Manager{on: on, config: c, sticky: f.Sticky, tally: logged.New(on, c.Log)}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DialContext, transport.Proxy = on.Dial, nil
 	m.client.Transport = transport
@@ -239,9 +239,7 @@ func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 			}
 		}
 	}
-	m.mu.Lock()
-	r.Notice = m.tally.Count(&r, sides)
-	m.mu.Unlock()
+	r.Notice = m.tally.Count(ctx, &r, sides)
 	for _, side := range split.Sides {
 		for n, w := range m.of(b, side, known) {
 			r.Sides[side].Instances[n].Open = w.busy

@@ -20,6 +20,22 @@ import (
 // Kind is Apache httpd as a front.
 var Kind = front.Kind{
 	Name: "httpd", Read: read, Program: "apache2", Config: config,
+	Examples: []front.Example{
+		{Way: "manager", Text: `  httpd:
+    config: proxy/httpd.conf
+    program: PROGRAM
+    balancer: sailings
+    manager: http://ADDRESS/balancer-manager
+    log: proxy/access.log
+`},
+		{Way: "include", Text: `  httpd:
+    config: proxy/httpd.conf
+    program: PROGRAM
+    balancer: sailings
+    include: proxy/sailings.conf
+    log: proxy/access.log
+`},
+	},
 	Open: func(on place.Machine, p *plan.Plan, f plan.Front) front.Driver {
 		if f.Settings.(*Settings).managed() {
 			return NewManager(on, f)

@@ -56,7 +56,7 @@ type Front struct {
 }
 
 // New makes a driver. Requests are counted from now on.
-func New(c Config) *Front { return &Front{Config: c, tally: logged.New(c.Log)} }
+func New(c Config) *Front { return &Front{Config: c, tally: logged.New(c.File.On, c.Log)} }
 
 // read is the setting that is in place, and the file's content.
 func (f *Front) read(ctx context.Context) (Setting, []byte, error) {
@@ -97,9 +97,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data), Order: s.Order, Tells: reading.Tells{Both: f.Both}}
-	f.mu.Lock()
-	r.Notice = f.tally.Count(&r, s.Sides)
-	f.mu.Unlock()
+	r.Notice = f.tally.Count(ctx, &r, s.Sides)
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
 	}

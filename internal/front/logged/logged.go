@@ -2,8 +2,10 @@ package logged
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -11,12 +13,17 @@ import (
 	"vaiven/internal/accesslog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/place"
 )
 
-// Tally is the counts of one log. It is not safe for concurrent use.
+// Tally is the counts of one log. It is safe for concurrent use, and a log on a disk that hangs
+// holds up nobody for longer than the limit.
 type Tally struct {
-	tail   *accesslog.Tail // nil if there is no log
-	name   string
+	name    string
+	tail    *accesslog.Tail // nil if there is no log
+	reading chan struct{}   // held by who reads
+
+	mu     sync.Mutex // protects what follows
 	parser accesslog.Parser
 	counts map[string]*count // by address
 	lost   [2]int64
@@ -30,19 +37,30 @@ type count struct {
 	latency                  *hdrhistogram.Histogram
 }
 
-// New begins at the end of a log; without a name nothing is counted.
-func New(name string) *Tally {
-	t := &Tally{name: name, counts: map[string]*count{}}
+// limit is how long a log is waited for.
+const limit = 500 * time.Millisecond
+
+// New begins at the end of a log of a machine; without a name nothing is counted. It waits
+// for nothing.
+func New(on place.Machine, name string) *Tally {
+	t := &Tally{name: name, reading: make(chan struct{}, 1), counts: map[string]*count{}}
 	if name != "" {
-		t.tail = accesslog.NewTail(name)
+		t.tail = accesslog.NewTail(on, name)
+		t.reading <- struct{}{}
+		go func() {
+			defer func() { <-t.reading }()
+			t.readOn(context.Background())
+		}()
 	}
 	return t
 }
 
 // Count reads what was added to the log, and writes a reading's figures. The notice is
 // what to know of them, "" if nothing.
-func (t *Tally) Count(r *reading.Front, sides [2][]reading.Server) (notice string) {
-	t.read()
+func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.Server) (notice string) {
+	t.read(ctx)
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	r.Tells.Counts, r.Tells.Times = t.tail != nil, t.tail != nil
 	for _, side := range split.Sides {
 		s := reading.Side{Lost: t.lost[side], Instances: []reading.Count{}}
@@ -66,21 +84,41 @@ func (t *Tally) Count(r *reading.Front, sides [2][]reading.Server) (notice strin
 	return ""
 }
 
-func (t *Tally) read() {
+// read reads what was added, unless somebody does already and does not come to an end.
+func (t *Tally) read(ctx context.Context) {
 	if t.tail == nil {
 		return
 	}
-	t.failed = ""
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	select {
+	case t.reading <- struct{}{}:
+		defer func() { <-t.reading }()
+		t.readOn(ctx)
+	case <-ctx.Done():
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.failed = fmt.Sprintf("%s: %v", t.name, place.ErrHangs)
+	}
+}
+
+// readOn reads what was added. The caller holds the turn.
+func (t *Tally) readOn(ctx context.Context) {
 	var e accesslog.Entry
 	good, bad := 0, 0
-	err := t.tail.Read(func(line []byte) {
+	err := t.tail.Read(ctx, func(line []byte) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
 		if t.parser.Parse(line, &e) && t.add(&e) {
 			good++
 		} else {
 			bad++
 		}
 	})
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	t.lines += int64(good)
+	t.failed = ""
 	switch {
 	case err != nil:
 		t.failed = err.Error()

@@ -9,6 +9,8 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/fronttest"
+	"vaiven/internal/place"
+	"vaiven/internal/place/placetest"
 )
 
 // What a line says is counted for who answered, who was tried before, and the side that
@@ -46,10 +48,11 @@ func TestWhatALineCountsFor(t *testing.T) {
 			if err := os.WriteFile(log, []byte(c.line+"\n"), 0o600); err != nil {
 				t.Fatal(err)
 			}
-			tally := New(log)
+			tally := New(place.Local{}, log)
+			tally.Count(t.Context(), &reading.Front{}, sides) // it has begun now
 			fronttest.Append(t, log, c.line+"\n"+c.line[:20])
 			var r reading.Front
-			if notice := tally.Count(&r, sides); notice != "" {
+			if notice := tally.Count(t.Context(), &r, sides); notice != "" {
 				t.Errorf("it says %q", notice)
 			}
 			var got counts
@@ -64,7 +67,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 				t.Errorf("counted %+v, want %+v", got, c.want)
 			}
 			fronttest.Append(t, log, c.line[20:]+"\n")
-			tally.Count(&r, sides)
+			tally.Count(t.Context(), &r, sides)
 			again := r.Sides[0].Instances[0].Requests + r.Sides[0].Instances[1].Requests + r.Sides[1].Instances[0].Requests
 			if want := 2 * (c.want.requests[0] + c.want.requests[1] + c.want.requests[2]); again != want {
 				t.Errorf("with the other half of a line %d requests, want %d", again, want)
@@ -76,16 +79,37 @@ func TestWhatALineCountsFor(t *testing.T) {
 // A log that cannot be counted is said, and why.
 func TestALogThatSaysNothing(t *testing.T) {
 	var r reading.Front
-	if notice := New("").Count(&r, [2][]reading.Server{}); !strings.Contains(notice, "name an access log") {
+	if notice := New(place.Local{}, "").Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "name an access log") {
 		t.Errorf("without a log it says %q", notice)
 	}
 	log := filepath.Join(t.TempDir(), "access.log")
 	if err := os.WriteFile(log, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	tally := New(log)
+	tally := New(place.Local{}, log)
+	tally.Count(t.Context(), &r, [2][]reading.Server{})
 	fronttest.Append(t, log, `192.0.2.1 - - [23/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 12`+"\n")
-	if notice := tally.Count(&r, [2][]reading.Server{}); !strings.Contains(notice, "do not name upstream servers") {
+	if notice := tally.Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "do not name upstream servers") {
 		t.Errorf("of a log in another format it says %q", notice)
+	}
+}
+
+// A log on a disk that hangs holds up nobody, and is said.
+func TestALogThatHangs(t *testing.T) {
+	log := filepath.Join(t.TempDir(), "access.log")
+	if err := os.WriteFile(log, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	hang := make(chan struct{})
+	defer close(hang)
+	on := &placetest.Elsewhere{Root: "/", Before: func(act, _ string) error {
+		if act == "follow" {
+			<-hang
+		}
+		return nil
+	}}
+	var r reading.Front
+	if notice := New(on, log).Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "does not answer") || r.Blind == "" {
+		t.Errorf("of a log that hangs it says %q, %q", notice, r.Blind)
 	}
 }

@@ -55,7 +55,7 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 }
 
 func TestConformance(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Exact: true, Closes: true, Sorts: true, Homes: true, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Seamless, fronttest.Warns}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
 		settings := f.Settings.(*Settings).Settings
 		nginx := &server{on: place.Local{}, config: settings}

@@ -20,6 +20,12 @@ import (
 // Kind is nginx as a front.
 var Kind = front.Kind{
 	Name: "nginx", Read: read, Program: "nginx", Config: config,
+	Examples: []front.Example{{Text: `  nginx:
+    config: proxy/nginx.conf
+    include: proxy/sailings.conf
+    program: PROGRAM
+    log: proxy/access.log
+`}},
 	Open: func(on place.Machine, p *plan.Plan, f plan.Front) front.Driver { return New(on, p.Service, f) },
 }
 

@@ -49,6 +49,24 @@ func (e *Elsewhere) Run(ctx context.Context, words []string) (place.Outcome, err
 	return e.Local.Run(ctx, own)
 }
 
+// Follow reads what is added to a file.
+func (e *Elsewhere) Follow(path string) place.Added {
+	return &follow{e, path, e.Local.Follow(e.Here(path))}
+}
+
+type follow struct {
+	on   *Elsewhere
+	path string
+	place.Added
+}
+
+func (f *follow) Next(ctx context.Context) ([]byte, bool, error) {
+	if err := f.on.before("follow", f.path); err != nil {
+		return nil, false, err
+	}
+	return f.Added.Next(ctx)
+}
+
 // ReadFile reads a file.
 func (e *Elsewhere) ReadFile(ctx context.Context, path string) ([]byte, error) {
 	if err := e.before("readfile", path); err != nil {
