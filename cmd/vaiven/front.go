@@ -66,7 +66,7 @@ front it says what its configuration needs. Neither runs anything.`,
 			if c.SpareHeader != "" || c.SpareCookie != "" {
 				fmt.Fprintf(cmd.OutOrStdout(), "the secret of the spare side's own door is in %s\n", p.SpareSecret())
 			}
-			if room := srv.Connections(); room < c.Connections {
+			if room := srv.Connections(); room < c.Connections*9/10 {
 				fmt.Fprintf(cmd.OutOrStdout(), "there are descriptors for %d connections of clients, and the plan wants %d: raise the limit of open files (ulimit -n)\n", room, c.Connections)
 			}
 			return srv.Run(cmd.Context())

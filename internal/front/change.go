@@ -85,8 +85,42 @@ func (k Known) Sort(side split.Side, counts []reading.Count) {
 	})
 }
 
-// AllOut reports whether no instance of a side may get new requests, in which case all
-// of them do.
-func AllOut(list []reading.Server) bool {
-	return !slices.ContainsFunc(list, func(i reading.Server) bool { return !i.Out })
+// Takes says which instances of a side get new requests: those that are not out, or all of
+// them if all are.
+func Takes(list []reading.Server) []bool {
+	all := !slices.ContainsFunc(list, func(i reading.Server) bool { return !i.Out })
+	takes := make([]bool, len(list))
+	for n, i := range list {
+		takes[n] = all || !i.Out
+	}
+	return takes
+}
+
+// Weigh finds the weights, from 1 to most, of both sides' instances for a share on green. Those
+// that get nothing have 0.
+func Weigh(sides [2][]reading.Server, share split.Share, most int) (w split.Weights, of [2][]int, err error) {
+	groups := make([]split.Group, len(sides))
+	for side, list := range sides {
+		groups[side].Share = share.Of(split.Side(side))
+		for _, takes := range Takes(list) {
+			if takes {
+				groups[side].Capacities = append(groups[side].Capacities, 1)
+			}
+		}
+	}
+	if w, err = split.Weigh(groups, most); err != nil {
+		return w, of, err
+	}
+	for side, list := range sides {
+		next := 0
+		for _, takes := range Takes(list) {
+			weight := 0
+			if takes {
+				weight = w.Of[side][next]
+				next++
+			}
+			of[side] = append(of[side], weight)
+		}
+	}
+	return w, of, nil
 }

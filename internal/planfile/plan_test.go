@@ -78,7 +78,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 		Front: plan.Front{
 			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"},
 			Settings: &embedded.Settings{
-				Tell: true, Shuffle: true, HeaderSize: 32 << 10, HeaderTime: 5 * time.Second, Idle: time.Minute, BodyRate: 1000, FirstByte: 20 * time.Second,
+				Tell: true, Shuffle: true, HeaderSize: 32 << 10, HeaderTime: 5 * time.Second, Idle: time.Minute, BodyRate: 1000, FirstByte: 20 * time.Second, NextByte: 2 * time.Minute,
 				TunnelIdle: time.Hour, Connections: 2000, PerClient: 100,
 				TrustedProxies: []netip.Prefix{netip.MustParsePrefix("10.1.0.7/32"), netip.MustParsePrefix("fd00::/8")},
 				Announced:      []netip.Prefix{netip.MustParsePrefix("10.2.0.0/16")},

@@ -19,7 +19,9 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/durable"
 	"vaiven/internal/front"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
@@ -40,33 +42,35 @@ type Config struct {
 }
 
 // Secret reads the secret that the prober and the embedded front share, making
-// one first if there is none. The file has mode 0600.
+// one first if there is none, or an empty file. The file has mode 0600.
 func Secret(file string) (string, error) {
 	data, err := os.ReadFile(file)
-	if err == nil && len(data) == 0 { // whoever made it did not come to write: nobody has a secret yet
-		err = os.Remove(file)
-		if err == nil || errors.Is(err, fs.ErrNotExist) {
-			err = fs.ErrNotExist
-		}
+	if len(data) > 0 && err == nil {
+		return string(data), nil
 	}
-	if errors.Is(err, fs.ErrNotExist) {
-		secret := rand.Text()
-		// Whoever is first wins; the other reads what is there.
-		f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if errors.Is(err, fs.ErrExist) {
-			return Secret(file)
-		}
-		if err != nil {
-			return "", fmt.Errorf("make the prober's secret: %w", err)
-		}
-		_, err = f.WriteString(secret)
-		return secret, errors.Join(err, f.Close())
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return "", fmt.Errorf("read the prober's secret: %w", err)
 	}
-	return string(data), nil
+	// Of two that make one at the same time, the second takes what the first made.
+	ctx, cancel := context.WithTimeout(context.Background(), secretLimit)
+	defer cancel()
+	unlock, err := place.Local{}.Lock(ctx, file+".lock")
+	if err != nil {
+		return "", fmt.Errorf("make the prober's secret: %w", err)
+	}
+	defer unlock()
+	if data, err := os.ReadFile(file); err == nil && len(data) > 0 {
+		return string(data), nil
+	}
+	secret := rand.Text()
+	if err := durable.WriteFile(file, []byte(secret)); err != nil {
+		return "", fmt.Errorf("make the prober's secret: %w", err)
+	}
+	return secret, nil
 }
+
+// secretLimit is how long somebody else who makes the secret is waited for.
+const secretLimit = 10 * time.Second
 
 // newConnection is how often a request gets a connection of its own: one in so
 // many. The others use kept ones, as browsers do.

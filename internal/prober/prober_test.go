@@ -258,3 +258,18 @@ func TestAnswersAreCountedBySide(t *testing.T) {
 		t.Errorf("seen in the second half: %v", got)
 	}
 }
+
+// A secret's file that somebody made and did not come to write is no secret.
+func TestAnEmptySecretIsMadeAnew(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	secret, err := Secret(file)
+	if err != nil || len(secret) < 20 {
+		t.Fatalf("the secret is %q, %v", secret, err)
+	}
+	if again, err := Secret(file); err != nil || again != secret {
+		t.Errorf("then it is %q, %v", again, err)
+	}
+}

@@ -17,6 +17,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 	"vaiven/internal/testkit"
 )
 
@@ -577,5 +578,27 @@ func TestConnectionsFitDescriptors(t *testing.T) {
 	}
 	if got := fitting(1 << 40); uint64(2*got) > limit.Cur-reserve {
 		t.Errorf("%d connections with %d descriptors", got, limit.Cur)
+	}
+}
+
+// A steering request that is sent in halves ends, and holds up nobody meanwhile.
+func TestHalvesOfSteeringRequests(t *testing.T) {
+	_, c, config := open(t, nil)
+	for _, text := range []string{"GET /reading HTTP/1.1\r\nHost:", "PUT /home HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n{"} {
+		conn, err := net.Dial("unix", config.Socket)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		if _, err := io.WriteString(conn, text); err != nil {
+			t.Fatal(err)
+		}
+		if d, err := c.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || d.Share != 0 {
+			t.Errorf("home beside %q: %+v, %v", text, d, err)
+		}
+		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Second))
+		if _, err := io.Copy(io.Discard, conn); err != nil {
+			t.Errorf("%q holds its connection: %v", text, err)
+		}
 	}
 }

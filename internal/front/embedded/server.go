@@ -161,7 +161,7 @@ func (s *Server) Run(ctx context.Context) error {
 		ErrorLog:          quiet,
 		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 128, SendPingTimeout: s.config.Idle, WriteByteTimeout: s.config.Idle},
 	}
-	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ReadTimeout: 5 * time.Second, IdleTimeout: time.Minute, ErrorLog: quiet}
+	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ReadTimeout: 2 * time.Second, IdleTimeout: time.Minute, ErrorLog: quiet}
 	kept, drop := context.WithCancel(context.WithoutCancel(ctx))
 	tidied := make(chan struct{})
 	go func() {

@@ -32,6 +32,7 @@ type Settings struct {
 	Idle        time.Duration // without a byte, in either direction, before a connection is closed
 	BodyRate    int64         // least rate of a request's body, bytes a second
 	FirstByte   time.Duration // until an answer has begun
+	NextByte    time.Duration // until it goes on
 	TunnelIdle  time.Duration // without a byte either way, where a connection has another protocol
 	Connections int           // at the same time, as far as there are descriptors
 	PerClient   int           // of them from one address; 0 for a quarter
@@ -67,7 +68,7 @@ func (s *Settings) Resolve(file, _ func(*string)) {
 // Defaults is what holds where a plan says nothing.
 func Defaults() *Settings {
 	return &Settings{
-		HeaderSize: 64 << 10, HeaderTime: 10 * time.Second, Idle: 75 * time.Second, BodyRate: 256, FirstByte: time.Minute,
+		HeaderSize: 64 << 10, HeaderTime: 10 * time.Second, Idle: 75 * time.Second, BodyRate: 256, FirstByte: time.Minute, NextByte: 5 * time.Minute,
 		TunnelIdle: 10 * time.Minute, Connections: 10_000,
 	}
 }
@@ -84,6 +85,7 @@ func readSettings(r *section.Reader, n ast.Node) plan.FrontSettings {
 		section.May("idle", section.Parsed(r, "idle", &s.Idle, section.Duration)),
 		section.May("body-rate", section.Parsed(r, "body-rate", &s.BodyRate, bytesPerSecond)),
 		section.May("first-byte", section.Parsed(r, "first-byte", &s.FirstByte, section.Duration)),
+		section.May("next-byte", section.Parsed(r, "next-byte", &s.NextByte, section.Duration)),
 		section.May("tunnel-idle", section.Parsed(r, "tunnel-idle", &s.TunnelIdle, section.Duration)),
 		section.May("connections", section.Parsed(r, "connections", &s.Connections, section.Between(1, 1_000_000))),
 		section.May("per-client", section.Parsed(r, "per-client", &s.PerClient, section.Between(1, 1_000_000))),

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
-	"net"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -144,12 +143,4 @@ func (p *proxy) unseal(value string) (split.Side, bool) {
 func (p *proxy) isProbe(r *http.Request) bool {
 	marker := r.Header.Get(front.ProbeHeader)
 	return marker != "" && len(p.secret) > 0 && subtle.ConstantTimeCompare([]byte(marker), p.secret) == 1
-}
-
-// hostOnly is an address without its port.
-func hostOnly(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
 }

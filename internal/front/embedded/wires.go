@@ -26,7 +26,7 @@ type wires struct {
 	dial      func(ctx context.Context, address string) (net.Conn, error)
 	buffers   *buffers
 	firstByte time.Duration // until an answer has begun
-	idle      time.Duration // until it goes on
+	nextByte  time.Duration // until it goes on
 	tunnel    time.Duration // without a byte either way, once a connection has another protocol
 
 	mu     sync.Mutex         // protects what follows
@@ -333,7 +333,7 @@ func (b *answerBody) Read(data []byte) (int, error) {
 	if b.done {
 		return 0, io.EOF
 	}
-	_ = b.w.conn.SetReadDeadline(time.Now().Add(b.w.of.idle))
+	_ = b.w.conn.SetReadDeadline(time.Now().Add(b.w.of.nextByte))
 	n, err := b.ReadCloser.Read(data)
 	if err != nil {
 		b.finish(err == io.EOF)

@@ -245,44 +245,31 @@ type setting struct {
 // weigh finds what the servers of both sides have to become for a share.
 func (d *Driver) weigh(s state, share split.Share, known front.Known) ([]setting, split.Weights, error) {
 	var list []setting
-	groups := make([]split.Group, 2)
-	var takes [2][]int // places in list of those that take requests
+	var sides [2][]reading.Server
 	for _, side := range split.Sides {
-		groups[side].Share = share.Of(side)
-		servers := d.of(s, side, known)
-		out := func(v server) bool { return known.At(side, v.address, v.name).Out }
-		all := !slices.ContainsFunc(servers, func(v server) bool { return !out(v) })
-		for _, v := range servers {
-			list = append(list, setting{server: v, in: v.in() || groups[side].Share > 0})
-			if all || !out(v) {
-				takes[side] = append(takes[side], len(list)-1)
-				groups[side].Capacities = append(groups[side].Capacities, 1)
-			}
+		for _, v := range d.of(s, side, known) {
+			list = append(list, setting{server: v, in: v.in() || share.Of(side) > 0})
+			sides[side] = append(sides[side], known.At(side, v.address, v.name))
 		}
 	}
-	if !d.config.Weighs() {
-		for n := range list {
-			list[n].weight = list[n].server.weight
+	w := split.Weights{Reached: []split.Share{split.Whole - share, share}}
+	var of [2][]int
+	if d.config.Weighs() {
+		var err error
+		if w, of, err = front.Weigh(sides, share, mostWeight); err != nil {
+			return nil, w, err
 		}
-		for _, side := range split.Sides {
-			for _, n := range takes[side] {
-				list[n].weight = max(list[n].weight, 1)
-			}
-		}
-		for n := range list {
-			if side, _ := d.side(list[n].server); !slices.Contains(takes[side], n) {
-				list[n].weight = 0
-			}
-		}
-		return list, split.Weights{Reached: []split.Share{split.Whole - share, share}}, nil
 	}
-	w, err := split.Weigh(groups, mostWeight)
-	if err != nil {
-		return nil, w, err
-	}
+	n := 0
 	for _, side := range split.Sides {
-		for k, n := range takes[side] {
-			list[n].weight = w.Of[side][k]
+		for k, takes := range front.Takes(sides[side]) {
+			switch {
+			case d.config.Weighs():
+				list[n].weight = of[side][k]
+			case takes: // the map has the share
+				list[n].weight = max(list[n].server.weight, 1)
+			}
+			n++
 		}
 	}
 	return list, w, nil

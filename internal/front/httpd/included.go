@@ -53,34 +53,7 @@ func (f form) Nearest(s include.Setting) (split.Share, []string, error) {
 
 // weigh finds the load factors, by side and instance.
 func weigh(s include.Setting) (split.Weights, [2][]int, error) {
-	var factors [2][]int
-	groups := make([]split.Group, 2)
-	for _, side := range split.Sides {
-		groups[side].Share = s.Share.Of(side)
-		all := front.AllOut(s.Sides[side])
-		for _, i := range s.Sides[side] {
-			if all || !i.Out {
-				groups[side].Capacities = append(groups[side].Capacities, 1)
-			}
-		}
-	}
-	w, err := split.Weigh(groups, mostFactor)
-	if err != nil {
-		return w, factors, err
-	}
-	for _, side := range split.Sides {
-		all := front.AllOut(s.Sides[side])
-		next := 0
-		for _, i := range s.Sides[side] {
-			factor := 0
-			if all || !i.Out {
-				factor = w.Of[side][next]
-				next++
-			}
-			factors[side] = append(factors[side], factor)
-		}
-	}
-	return w, factors, nil
+	return front.Weigh(s.Sides, s.Share, mostFactor)
 }
 
 // Render is the file for a setting. With no instances at all there are no members.

@@ -262,37 +262,29 @@ type change struct {
 // settings are what the workers of both sides have to become for a share.
 func (m *Manager) settings(b balancer, share split.Share, home bool, known front.Known) ([]change, split.Weights, error) {
 	var list []change
-	var takes [2][]int
-	groups := make([]split.Group, 2)
+	var sides [2][]reading.Server
 	for _, side := range split.Sides {
-		groups[side].Share = share.Of(side)
 		workers := m.of(b, side, known)
 		if share.Of(side) > 0 && len(workers) == 0 {
 			return nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
-		all := !slices.ContainsFunc(workers, func(w worker) bool { return !known.At(side, w.address, "").Out })
 		for _, w := range workers {
 			c := change{worker: w, was: w}
 			c.state = off
 			if m.sticky && !home && w.state != off {
 				c.state = sessions
 			}
-			if all || !known.At(side, w.address, "").Out {
-				takes[side] = append(takes[side], len(list))
-				groups[side].Capacities = append(groups[side].Capacities, 1)
-			}
 			list = append(list, c)
+			sides[side] = append(sides[side], known.At(side, w.address, ""))
 		}
 	}
-	w, err := split.Weigh(groups, mostFactor)
+	w, of, err := front.Weigh(sides, share, mostFactor)
 	if err != nil {
 		return nil, w, err
 	}
-	for _, side := range split.Sides {
-		for k, n := range takes[side] {
-			if f := w.Of[side][k]; f > 0 {
-				list[n].factor, list[n].state = 100*f, on
-			}
+	for n, f := range append(of[split.Blue], of[split.Green]...) {
+		if f > 0 {
+			list[n].factor, list[n].state = 100*f, on
 		}
 	}
 	return list, w, nil

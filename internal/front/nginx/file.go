@@ -74,12 +74,12 @@ func (f form) Render(s include.Setting) []byte {
 	for _, side := range split.Sides {
 		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
 		list := s.Sides[side]
-		all := front.AllOut(list)
-		for _, i := range list {
+		takes := front.Takes(list)
+		for n, i := range list {
 			down := ""
 			if i.Out {
 				down = " down"
-				if all {
+				if takes[n] {
 					down = " weight=1" // out, and needed all the same
 				}
 			}
