@@ -124,6 +124,11 @@ func TestAClientThatLeavesIsNobodysFailure(t *testing.T) {
 func TestASlowAnswerArrives(t *testing.T) {
 	const idle = 500 * time.Millisecond
 	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/none" {
+			time.Sleep(2 * idle) // what the test is about
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
 		for n := range 4 {
 			select {
 			case <-time.After(idle):
@@ -138,6 +143,10 @@ func TestASlowAnswerArrives(t *testing.T) {
 	})
 	url, c, _ := open(t, func(c *Config) { c.Idle = idle })
 	putInstances(t, c, split.Blue, blue)
+	w, err := http.Head(url + "/none") // nor has it to have a body
+	if err != nil || w.StatusCode != http.StatusNoContent {
+		t.Errorf("a slow answer without a body: %v, %v", w, err)
+	}
 	if status, _, body := get(t, http.DefaultClient, url); status != 200 || body != "123" {
 		t.Errorf("it is %d %q", status, body)
 	}

@@ -80,7 +80,6 @@ func TestTLS(t *testing.T) {
 		fmt.Fprintf(w, "%s %s", r.Header.Get("X-Forwarded-Proto"), r.Header.Get("X-Forwarded-For"))
 	})
 	url, c, _ := open(t, func(c *Config) {
-		c.HeaderTime = 300 * time.Millisecond
 		c.Certificates = []Certificate{certify(t, dir, "sailings.example", 1), certify(t, dir, "berths.example", 2)}
 	})
 	putInstances(t, c, split.Blue, blue)
@@ -105,7 +104,11 @@ func TestTLS(t *testing.T) {
 		t.Errorf("plain text is answered with %q, closed %v", answer, closed)
 	}
 	// Who does not get on with the handshake is let go.
-	if answer, closed := said(t, dial(t, url), "\x16\x03\x01"); !closed {
+	hasty, _, _ := open(t, func(c *Config) {
+		c.HeaderTime = 300 * time.Millisecond
+		c.Certificates = []Certificate{certify(t, t.TempDir(), "sailings.example", 1)}
+	})
+	if answer, closed := said(t, dial(t, hasty), "\x16\x03\x01"); !closed {
 		t.Errorf("half a handshake holds a connection: %q", answer)
 	}
 	// A file that is spoiled leaves the certificate as it was; one that is replaced counts.
@@ -154,7 +157,7 @@ func TestAnnouncedConnections(t *testing.T) {
 	} {
 		blue := newBackend(t, "blue-1", "1", show)
 		url, client, _ := open(t, func(conf *Config) {
-			conf.HeaderTime = 500 * time.Millisecond
+			conf.HeaderTime = 2 * time.Second
 			conf.Announced = []netip.Prefix{netip.MustParsePrefix(c.listed + "/32")}
 		})
 		putInstances(t, client, split.Blue, blue)

@@ -21,8 +21,8 @@ import (
 	"vaiven/internal/testkit"
 )
 
-// said is what a client that sends some bytes gets until the connection is closed, or until
-// nothing has come for a moment.
+// said is what a client that sends some bytes gets until the connection is closed, and whether
+// that is so in time.
 func said(t *testing.T, conn net.Conn, text string) (answer string, closed bool) {
 	t.Helper()
 	if _, err := io.WriteString(conn, text); err != nil {
@@ -31,11 +31,7 @@ func said(t *testing.T, conn net.Conn, text string) (answer string, closed bool)
 	var b strings.Builder
 	piece := make([]byte, 4096)
 	for {
-		limit := 10 * time.Second
-		if b.Len() > 0 {
-			limit = 300 * time.Millisecond
-		}
-		_ = conn.SetReadDeadline(time.Now().Add(limit))
+		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Second))
 		n, err := conn.Read(piece)
 		b.Write(piece[:n])
 		if err != nil {
@@ -200,6 +196,47 @@ func TestStrayBytesAnswerNobody(t *testing.T) {
 	}
 }
 
+// Of an instance that has once sent bytes where none belong, no connection is used again after
+// an answer without a body: it may do so at any time.
+func TestAnInstanceThatSendsStrays(t *testing.T) {
+	var conns atomic.Int64
+	seen := map[net.Conn]bool{}
+	var mu sync.Mutex // protects seen
+	odd := oddInstance(t, func(conn net.Conn, r *http.Request) {
+		mu.Lock()
+		if !seen[conn] {
+			conns.Add(1)
+		}
+		seen[conn] = true
+		mu.Unlock()
+		text := "HTTP/1.1 204 No Content\r\n\r\n"
+		if r.URL.Path == "/stray" {
+			text += "stray"
+		}
+		_, _ = io.WriteString(conn, text)
+	})
+	url, c, _ := open(t, nil)
+	if err := c.SetInstances(t.Context(), split.Blue, []reading.Server{odd}); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(path string) int64 {
+		if status, _, _ := get(t, http.DefaultClient, url+path); status != http.StatusNoContent {
+			t.Errorf("%s is answered with %d", path, status)
+		}
+		time.Sleep(2 * rest) // it has rested by then
+		return conns.Load()
+	}
+	ask("/")
+	if n := ask("/"); n != 1 {
+		t.Errorf("an instance that does well has %d connections for two requests", n)
+	}
+	ask("/stray")
+	n := ask("/")
+	if more := ask("/"); more != n+1 {
+		t.Errorf("after stray bytes a connection is used again: %d, then %d", n, more)
+	}
+}
+
 // 204 and 304 have no body for the client, nor the end of one.
 func TestNoBodyWhereNoneBelongs(t *testing.T) {
 	odd := oddInstance(t, func(conn net.Conn, r *http.Request) {
@@ -214,7 +251,7 @@ func TestNoBodyWhereNoneBelongs(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, path := range []string{"/204", "/304"} {
-		answer, _ := said(t, dial(t, url), "GET "+path+" HTTP/1.1\r\nHost: x\r\n\r\n")
+		answer, _ := said(t, dial(t, url), "GET "+path+" HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
 		if _, body, ok := strings.Cut(answer, "\r\n\r\n"); !ok || body != "" {
 			t.Errorf("%s: %q", path, answer)
 		}
@@ -387,7 +424,7 @@ func TestOneAddressHasALimit(t *testing.T) {
 	crowd := newCrowd(10, 3)
 	var busy []*caller
 	for range 3 {
-		c := conn("192.0.2.1", time.Now())
+		c := conn("192.0.2.1", time.Now().Add(time.Minute)) // however long the test takes
 		if !crowd.admit(c) {
 			t.Fatal("three of an address are not let in")
 		}
@@ -424,7 +461,7 @@ func TestBodiesHaveALeastRate(t *testing.T) {
 		n, _ := io.Copy(io.Discard, r.Body)
 		fmt.Fprint(w, n)
 	})
-	url, c, _ := open(t, func(c *Config) { c.HeaderTime, c.BodyRate = 200*time.Millisecond, 1000 })
+	url, c, _ := open(t, func(c *Config) { c.HeaderTime, c.BodyRate = 2*time.Second, 2000 })
 	putInstances(t, c, split.Blue, blue)
 	send := func(piece string) (sent int, err error) {
 		conn := dial(t, url)

@@ -27,7 +27,6 @@ type paced struct {
 
 func newPaced(w http.ResponseWriter, r *http.Request, c *caller, s *Settings) *paced {
 	p := &paced{ResponseWriter: w, control: http.NewResponseController(w), caller: c, idle: s.Idle, grace: s.HeaderTime, least: s.BodyRate}
-	p.extend() // an answer without a body is written without a call of Write
 	if r.Body != nil && r.Body != http.NoBody {
 		// An instance may answer while it is still being asked. Where that cannot be
 		// had, it answers afterwards.
@@ -50,8 +49,14 @@ func (p *paced) done() {
 	}
 }
 
-// Unwrap lets a ResponseController flush the answer below.
+// Unwrap lets a ResponseController set the deadlines of the connection below.
 func (p *paced) Unwrap() http.ResponseWriter { return p.ResponseWriter }
+
+// FlushError sends what there is, which may be the first of it after a long time.
+func (p *paced) FlushError() error {
+	p.extend()
+	return p.control.Flush()
+}
 
 // Hijack gives the connection up to another protocol, which nobody follows here.
 func (p *paced) Hijack() (net.Conn, *bufio.ReadWriter, error) {
@@ -65,6 +70,7 @@ func (p *paced) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 
 // WriteHeader says no type that the instance did not say: the library would guess.
 func (p *paced) WriteHeader(status int) {
+	p.extend() // the answer may have taken its time, and have no body
 	if h := p.Header(); status >= 200 && h["Content-Type"] == nil {
 		h["Content-Type"] = nil
 	}

@@ -52,7 +52,7 @@ func newProxy(c Config, t *table) *proxy {
 		dial: func(ctx context.Context, address string) (net.Conn, error) {
 			return dialer.DialContext(ctx, "tcp", address)
 		},
-		buffers: &p.buffers, firstByte: c.FirstByte, nextByte: c.NextByte, tunnel: c.TunnelIdle, kept: map[string][]*wire{},
+		buffers: &p.buffers, firstByte: c.FirstByte, nextByte: c.NextByte, tunnel: c.TunnelIdle, kept: map[string][]*wire{}, odd: map[string]bool{},
 	}
 	p.reverse = httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {

@@ -31,6 +31,7 @@ type wires struct {
 
 	mu     sync.Mutex         // protects what follows
 	kept   map[string][]*wire // by address, the one used last at the end
+	odd    map[string]bool    // addresses that have sent bytes where none belong
 	closed bool
 }
 
@@ -97,8 +98,12 @@ func (p *wires) get(ctx context.Context, address string) (w *wire, kept bool, er
 			break
 		}
 		// It is to have neither been closed nor said anything unasked.
-		if _, err := w.socket.peek(); err == syscall.EAGAIN {
+		said, err := w.socket.peek()
+		if err == syscall.EAGAIN {
 			return w, true, nil
+		}
+		if said > 0 {
+			p.strays(address)
 		}
 		_ = w.conn.Close()
 	}
@@ -159,11 +164,24 @@ func ours(err error) bool {
 		errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAGAIN)
 }
 
+// strays notes an address that sends bytes where none belong. How long after an answer it
+// does so nobody knows: after those without a body its wires are not used again.
+func (p *wires) strays(address string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.odd) < mostOdd {
+		p.odd[address] = true
+	}
+}
+
+// mostOdd bounds the addresses that are noted.
+const mostOdd = 10_000
+
 // put keeps a wire for the next request, which it has to wait for if it is to rest.
 func (p *wires) put(w *wire, rests bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.closed || len(p.kept[w.address]) >= mostKept {
+	if p.closed || rests && p.odd[w.address] || len(p.kept[w.address]) >= mostKept {
 		_ = w.conn.Close()
 		return
 	}
@@ -360,9 +378,13 @@ func (b *answerBody) finish(whole bool) {
 			whole = false
 		}
 	}
-	if b.stop() && whole && b.keep && b.w.in.Buffered() == 0 {
+	more := b.w.in.Buffered() > 0
+	if b.stop() && whole && b.keep && !more {
 		b.w.of.put(b.w, b.rests)
 		return
+	}
+	if whole && more {
+		b.w.of.strays(b.w.address)
 	}
 	_ = b.w.conn.Close()
 }
