@@ -91,7 +91,7 @@ func TestSwitchingLosesNothing(t *testing.T) {
 		}
 	}
 	var clients crowdOfClients
-	clients.ask(64, url, true, &phase, check)
+	clients.ask(24, url, true, &phase, check)
 	clients.ask(4, url, false, &phase, check)
 	const switches = 200
 	for n := int64(1); n <= switches; n++ {
