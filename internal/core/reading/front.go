@@ -67,7 +67,7 @@ type Tells struct {
 	Counts bool `json:"counts"` // how many each instance answered, and how
 	Times  bool `json:"times"`  // how long answers took
 	Waits  bool `json:"waits"`  // how long open requests have waited
-	Both   bool `json:"both"`   // the prober meets both sides there, whatever the split key
+	Both   bool `json:"both"`   // the prober meets both sides there: it has a new cookie or header each time, and one address
 }
 
 // And is what both can tell.

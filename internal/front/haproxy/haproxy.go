@@ -32,7 +32,7 @@ type Driver struct {
 	on     place.Machine
 	config *Settings
 	sticky bool
-	random bool // it draws for each request
+	both   bool // the prober meets both sides
 
 	steering told.Steering[state]
 
@@ -52,7 +52,7 @@ type counted struct {
 
 // New makes a driver. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
-	d := &Driver{on: on, config: f.Settings.(*Settings), sticky: f.Sticky, random: f.Key.From == plan.KeyRandom, base: map[string]counted{}}
+	d := &Driver{on: on, config: f.Settings.(*Settings), sticky: f.Sticky, both: f.Key.From != plan.KeyClient, base: map[string]counted{}}
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight,
 		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.told())) },
@@ -143,7 +143,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	known := d.told()
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: true, Both: d.random}}
+	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: true, Both: d.both}}
 	if r.Split, r.Order, err = d.steering.Known(s, known); err != nil {
 		return reading.Front{}, err
 	}

@@ -138,7 +138,11 @@ func TestKeysThatStay(t *testing.T) {
 		t.Run(c.key.String(), func(t *testing.T) {
 			w := fronttest.NewWorld(t)
 			f, _, _ := start(t, w, setup{mapped: true, key: c.key})
-			fronttest.Grows(t, w, New(place.Local{}, f), c.headers)
+			d := New(place.Local{}, f)
+			fronttest.Grows(t, w, d, c.headers)
+			if r, err := d.Read(t.Context()); err != nil || !r.Tells.Both {
+				t.Errorf("the prober, with another value each time, does not meet both sides: %+v, %v", r.Tells, err)
+			}
 		})
 	}
 }
@@ -155,6 +159,9 @@ func TestKeysOfAddresses(t *testing.T) {
 			}
 			if _, err := d.Home(t.Context(), front.Homing{Side: side}); err != nil {
 				t.Fatal(err)
+			}
+			if r, err := d.Read(t.Context()); err != nil || r.Tells.Both != (key.From != plan.KeyClient) {
+				t.Errorf("%v: it tells %+v, %v", key, r.Tells, err)
 			}
 			if _, sides := w.Count(20, true, nil); sides[side] != 20 {
 				t.Errorf("%v, all on %v: answers of %v", key, side, sides)

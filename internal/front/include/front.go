@@ -39,7 +39,7 @@ type Config struct {
 	Log         string        // access log to count requests in, "" if there is none
 	Usually     time.Duration // until a reload is in force
 	Connections string        // what becomes of open ones
-	Both        bool          // the prober meets both sides, since its requests are drawn for one by one
+	Both        bool          // the prober meets both sides: each of its requests is placed anew
 	Commands    []string      // that follow when the file has changed, in words
 }
 

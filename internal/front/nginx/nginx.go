@@ -23,7 +23,7 @@ func New(on place.Machine, service string, f plan.Front) *include.Front {
 		File:    include.File{On: on, Path: c.File, Server: &server{on: on, config: c}},
 		Form:    form{service: service, key: f.Key},
 		Log:     c.Log,
-		Both:    f.Key.From == plan.KeyRandom,
+		Both:    f.Key.From != plan.KeyClient,
 		Usually: 100 * time.Millisecond,
 		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new workers place requests side by side, and " +
 			"kept connections close when they are next idle: a client that sends on one at that moment has to send again",

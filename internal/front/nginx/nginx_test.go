@@ -92,6 +92,9 @@ func TestEveryKeyPassesTheCheck(t *testing.T) {
 		if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)); err != nil {
 			t.Fatalf("%v: %v", key, err)
 		}
+		if r, err := d.Read(t.Context()); err != nil || r.Tells.Both != (key.From != plan.KeyClient) {
+			t.Errorf("%v: it tells %+v, %v", key, r.Tells, err)
+		}
 		if _, sides := w.Count(5, true, nil); sides[split.Blue] != 5 {
 			t.Errorf("%v: answers of %v", key, sides)
 		}
