@@ -46,7 +46,7 @@ type caller struct {
 	safe  bool       // it came over TLS
 	moved atomic.Int64
 
-	outer   *caller // that it is within, of a connection over TLS: that one counts
+	outer   *caller // that it is within, and that counts; nil if it does itself
 	framed  bool    // by frames: the library frames requests itself in HTTP/2, and before that it is TLS
 	frames  framing
 	refused bool          // what came last was unclear; only the reader uses it
@@ -60,6 +60,15 @@ func newCaller(conn net.Conn) *caller {
 	c := &caller{Conn: conn, peer: addressOf(conn.RemoteAddr())}
 	c.moved.Store(time.Now().UnixNano())
 	return c
+}
+
+// within is a connection over another one, which stays what the crowd counts.
+func (c *caller) within(conn net.Conn) *caller {
+	inner := &caller{Conn: conn, peer: c.peer, many: c.many, spare: c.spare, outer: c}
+	if c.outer != nil {
+		inner.outer = c.outer
+	}
+	return inner
 }
 
 // addressOf is an address without its port.

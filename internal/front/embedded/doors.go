@@ -73,23 +73,24 @@ func (d door) Accept() (net.Conn, error) {
 	}
 }
 
-// receive takes in what comes before a connection's first request.
+// receive takes in what comes before a connection's first request. What the crowd counts stays
+// as it is, and what comes over it stands within.
 func (d *doors) receive(c *caller, announced bool) {
 	limit := time.Now().Add(d.settings.HeaderTime)
 	if announced {
-		p := proxyproto.NewConn(c.Conn, proxyproto.WithPolicy(proxyproto.REQUIRE), proxyproto.SetReadHeaderTimeout(d.settings.HeaderTime))
+		p := proxyproto.NewConn(c, proxyproto.WithPolicy(proxyproto.REQUIRE), proxyproto.SetReadHeaderTimeout(d.settings.HeaderTime))
 		if p.ProxyHeader() == nil {
 			_ = c.Close()
 			return
 		}
-		c.Conn, c.peer = p, addressOf(p.RemoteAddr())
+		c = c.within(p)
+		c.peer = addressOf(p.RemoteAddr())
 	}
 	if d.shows == nil {
 		c.framed = true
 		d.hand(c)
 		return
 	}
-	c.safe = true
 	_ = c.SetDeadline(limit)
 	ctx, cancel := context.WithDeadline(context.Background(), limit)
 	defer cancel()
@@ -108,11 +109,9 @@ func (d *doors) receive(c *caller, announced bool) {
 		d.hand(conn)
 		return
 	}
-	// What the library's server is given is the caller, with requests to follow in it.
-	inner := newCaller(conn)
-	inner.peer, inner.many, inner.spare, inner.safe, inner.framed = c.peer, c.many, c.spare, true, true
-	inner.outer = c
-	d.hand(inner)
+	c = c.within(conn)
+	c.safe, c.framed = true, true
+	d.hand(c)
 }
 
 const plainAtTLS = "HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: close\r\n\r\nThis port speaks HTTPS, and the request came without. Ask with https:// in front.\n"
@@ -151,11 +150,11 @@ func (r received) Close() error {
 
 // certificates are those of a front, read anew when their files change.
 type certificates struct {
-	config *tls.Config
+	config *tls.Config // that asks for the one of now
 	files  []Certificate
 
-	mu     sync.Mutex // protects what follows
-	list   []tls.Certificate
+	mu     sync.Mutex  // protects what follows
+	read   *tls.Config // with the certificates; the same for all who resume what they began
 	stamps []time.Time
 	looked time.Time
 }
@@ -171,33 +170,26 @@ func newCertificates(files []Certificate) (*certificates, error) {
 		return nil, nil
 	}
 	c := &certificates{files: files}
-	if err := c.read(); err != nil {
+	if err := c.load(); err != nil {
 		return nil, err
 	}
-	c.config = &tls.Config{
-		MinVersion: tls.VersionTLS12,
-		NextProtos: []string{"h2", "http/1.1"},
-		GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
-			// The library chooses among several by the name that is asked for.
-			return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, Certificates: c.now()}, nil
-		},
-	}
+	c.config = &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) { return c.now(), nil }}
 	return c, nil
 }
 
 // now are the certificates as their files have them. What cannot be read stays as it was.
-func (c *certificates) now() []tls.Certificate {
+func (c *certificates) now() *tls.Config {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if now := time.Now(); now.Sub(c.looked) >= lookEvery {
 		c.looked = now
 		if c.changed() {
-			if err := c.read(); err != nil {
+			if err := c.load(); err != nil {
 				slog.Warn("a certificate was changed and cannot be read: the one before stays", "err", err)
 			}
 		}
 	}
-	return c.list
+	return c.read
 }
 
 func (c *certificates) stamp() []time.Time {
@@ -223,9 +215,9 @@ func (c *certificates) changed() bool {
 	return false
 }
 
-func (c *certificates) read() error {
+func (c *certificates) load() error {
 	stamps := c.stamp()
-	var list []tls.Certificate
+	var list []tls.Certificate // the library chooses among them by the name that is asked for
 	for _, f := range c.files {
 		pair, err := tls.LoadX509KeyPair(f.File, f.Key)
 		if err != nil {
@@ -233,7 +225,8 @@ func (c *certificates) read() error {
 		}
 		list = append(list, pair)
 	}
-	c.list, c.stamps = list, stamps
+	c.read = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, Certificates: list}
+	c.stamps = stamps
 	return nil
 }
 

@@ -168,6 +168,42 @@ func TestAnnouncedConnections(t *testing.T) {
 	}
 }
 
+// A connection counts for who made it, from beginning to end, whoever it is said to be of.
+func TestAnnouncedConnectionsAreCounted(t *testing.T) {
+	dir := t.TempDir()
+	conf := Config{Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"), Key: testKey, Settings: *Defaults()}
+	conf.Announced = []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")}
+	conf.Certificates = []Certificate{certify(t, dir, "sailings.example", 1)}
+	s, err := NewServer(conf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	runServer(t, s)
+	counted := func() (all int, of int) {
+		s.crowd.mu.Lock()
+		defer s.crowd.mu.Unlock()
+		return len(s.crowd.members), s.crowd.of[netip.MustParseAddr("127.0.0.1")]
+	}
+	for _, protocol := range []string{"h2", "http/1.1"} {
+		raw := dial(t, "http://"+s.Address())
+		if _, err := io.WriteString(raw, "PROXY TCP4 198.51.100.9 192.0.2.1 4711 443\r\n"); err != nil {
+			t.Fatal(err)
+		}
+		conn := tls.Client(raw, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{protocol}})
+		if err := conn.HandshakeContext(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if all, of := counted(); all != 1 || of != 1 {
+			t.Errorf("%s: %d connections are counted, %d of the proxy's", protocol, all, of)
+		}
+		_ = raw.Close()
+		testkit.Eventually(t, "nobody is counted any more", func() bool {
+			all, of := counted()
+			return all == 0 && of == 0
+		})
+	}
+}
+
 // The spare side's own door leads there whatever the share is, for who knows the way.
 func TestTheSpareDoor(t *testing.T) {
 	seen := func(name string) http.HandlerFunc {

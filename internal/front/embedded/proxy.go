@@ -29,7 +29,7 @@ type proxy struct {
 	key      plan.Key
 	cookie   string // that keeps a session on its side; "" if none does
 	secret   []byte // the prober's; what is signed is signed with it
-	spare    *spareDoor
+	spare    spareDoor
 
 	// table is what requests go by. One is counted as open by the table it went by, and looks
 	// whether that still is the one in force; so once a new table is in place, no request can
@@ -42,7 +42,8 @@ type proxy struct {
 }
 
 func newProxy(c Config, t *table) *proxy {
-	p := &proxy{settings: &c.Settings, key: c.Key, secret: c.Secret, spare: &spareDoor{}}
+	p := &proxy{settings: &c.Settings, key: c.Key, secret: c.Secret}
+	p.spare.header, p.spare.cookie, p.spare.file = c.SpareHeader, c.SpareCookie, c.Spare
 	p.table.Store(t)
 	if c.Sticky {
 		p.cookie = c.Service + "-side"

@@ -65,7 +65,6 @@ func NewServer(c Config) (*Server, error) {
 		return nil, fmt.Errorf("read a certificate: %w", err)
 	}
 	s := &Server{config: c, proxy: newProxy(c, t), store: store, crowd: newCrowd(c.Connections, c.PerClient)}
-	s.proxy.spare = &spareDoor{header: c.SpareHeader, cookie: c.SpareCookie, file: c.Spare}
 	if err := s.proxy.spare.load(); err != nil {
 		return nil, fmt.Errorf("read the secret of the spare side's door: %w", err)
 	}

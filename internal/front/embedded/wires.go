@@ -125,20 +125,12 @@ func (p *wires) get(ctx context.Context, address string) (w *wire, kept bool, er
 func (p *wires) take(address string) *wire {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	list := p.kept[address]
-	var now time.Time
-	for n := len(list) - 1; n >= 0; n-- {
-		w := list[n]
-		if !w.until.IsZero() {
-			if now.IsZero() {
-				now = time.Now()
-			}
-			if now.Before(w.until) {
-				continue
-			}
+	list, now := p.kept[address], time.Now()
+	for n, w := range slices.Backward(list) {
+		if !now.Before(w.until) {
+			p.kept[address] = slices.Delete(list, n, n+1)
+			return w
 		}
-		p.kept[address] = slices.Delete(list, n, n+1)
-		return w
 	}
 	return nil
 }
