@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"vaiven/internal/place"
 )
 

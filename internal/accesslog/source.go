@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+
 	"vaiven/internal/place"
 )
 

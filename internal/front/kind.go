@@ -1,7 +1,9 @@
 package front
 
 import (
+	"path/filepath"
 	"strings"
+	"text/template"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -54,6 +56,21 @@ type Config struct {
 	Text string
 	Args []string // of the program in the foreground, for a file in the site's folder
 	File string   // that file; "" without a site
+}
+
+// Config is a configuration made of a template, in a file of the site that comes last among the
+// arguments of the program. The template is constant and has to fit the values.
+func (s Site) Config(t *template.Template, values any, file string, args ...string) Config {
+	var b strings.Builder
+	if err := t.Execute(&b, values); err != nil {
+		panic(err)
+	}
+	c := Config{Text: b.String()}
+	if s.Folder != "" {
+		c.File = filepath.Join(s.Folder, file)
+		c.Args = append(args, c.File)
+	}
+	return c
 }
 
 // Variable is what Vaiven's variables of a service are called in configurations.

@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/front/haproxy"

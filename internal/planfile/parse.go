@@ -1,8 +1,6 @@
 package planfile
 
 import (
-	"vaiven/internal/section"
-
 	"fmt"
 	"regexp"
 	"slices"
@@ -15,6 +13,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // defaults is a plan with every key left out.
@@ -176,8 +175,7 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 		l.Ask, ask = ask != nil, nil
 		switch {
 		case err != nil:
-			what, try := section.Explain(err)
-			r.Wrong(n, what, try)
+			r.Refuse(n, err)
 			return
 		case l.Part <= before:
 			r.Wrong(n, fmt.Sprintf("%v does not go further than the %v before it", l.Part, before), "shares grow from leg to leg")

@@ -9,11 +9,11 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"vaiven/internal/front/embedded"
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front/embedded"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
 	"vaiven/internal/testkit"

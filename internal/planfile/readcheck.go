@@ -1,15 +1,15 @@
 package planfile
 
 import (
-	"vaiven/internal/section"
-
 	"fmt"
 	"slices"
 	"strings"
 	"time"
-	"vaiven/internal/plan"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // checkKind is a kind of check: the key that asks for it, and all keys that such a

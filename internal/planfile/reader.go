@@ -1,15 +1,15 @@
 package planfile
 
 import (
-	"vaiven/internal/section"
-
 	"fmt"
 	"regexp"
 	"slices"
 	"strings"
-	"vaiven/internal/plan"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // reader reads a plan.

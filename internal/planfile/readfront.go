@@ -1,18 +1,16 @@
 package planfile
 
 import (
-	"vaiven/internal/front/all"
-	"vaiven/internal/front/embedded"
-
-	"vaiven/internal/section"
-
 	"fmt"
 	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/front/all"
+	"vaiven/internal/front/embedded"
 	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // newFront is a front with every key left out.
@@ -82,12 +80,10 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 		r.Wrong(order, fmt.Sprintf("this front (%s) holds the order of going home itself", f.Kind()), "leave order-file out")
 	}
 	if err := f.Settings.Splits(f.Key); err != nil {
-		what, try := section.Explain(err)
-		r.Wrong(either(key, n), what, try)
+		r.Refuse(either(key, n), err)
 	}
 	if err := f.Settings.Sticks(); err != nil && f.Sticky {
-		what, try := section.Explain(err)
-		r.Wrong(either(sticky, n), what, try)
+		r.Refuse(either(sticky, n), err)
 	}
 }
 

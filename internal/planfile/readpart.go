@@ -1,8 +1,6 @@
 package planfile
 
 import (
-	"vaiven/internal/section"
-
 	"fmt"
 	"maps"
 	"path"
@@ -15,6 +13,7 @@ import (
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // newPart is a part with every key left out.

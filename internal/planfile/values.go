@@ -1,8 +1,6 @@
 package planfile
 
 import (
-	"vaiven/internal/section"
-
 	"fmt"
 	"strconv"
 	"strings"
@@ -10,6 +8,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/section"
 )
 
 // action is what a guard does.

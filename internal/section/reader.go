@@ -88,6 +88,12 @@ func (r *Reader) Wrong(n ast.Node, what, try string) {
 	r.At(line, column, what, try)
 }
 
+// Refuse records an error about a node, with what would be right.
+func (r *Reader) Refuse(n ast.Node, err error) {
+	what, try := Explain(err)
+	r.Wrong(n, what, try)
+}
+
 // place is where a node begins. A mapping's own token is a colon, so its first
 // key counts.
 func place(n ast.Node) (line, column int) {
@@ -165,8 +171,7 @@ func (r *Reader) Named(n ast.Node, what string) iter.Seq2[string, *ast.MappingVa
 		for _, e := range entries {
 			name, err := Word(Scalar(e.Key))
 			if err != nil {
-				what, try := Explain(err)
-				r.Wrong(e.Key, what, try)
+				r.Refuse(e.Key, err)
 				continue
 			}
 			if !yield(name, e) {
@@ -232,8 +237,7 @@ func Parsed[T any](r *Reader, what string, to *T, parse func(string) (T, error))
 		}
 		value, err := parse(text)
 		if err != nil {
-			what, try := Explain(err)
-			r.Wrong(n, what, try)
+			r.Refuse(n, err)
 			return
 		}
 		*to = value

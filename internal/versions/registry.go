@@ -7,12 +7,13 @@ import (
 	"net/http"
 	"sync"
 	"time"
-	"vaiven/internal/core/raise"
 
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
+
+	"vaiven/internal/core/raise"
 )
 
 // registry has its versions in the tags of an image, by the OCI Distribution

@@ -2,7 +2,6 @@ package haproxy
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 	"text/template"
 
@@ -196,21 +195,11 @@ func config(service string, f plan.Front, s front.Site) front.Config {
 	if slots == 0 {
 		slots = 10
 	}
-	var b strings.Builder
-	err := configText.Execute(&b, struct {
+	return s.Config(configText, struct {
 		*Settings
 		Service, Listen, Folder string
 		Sticky                  bool
 		Places                  []string
 		Slots                   int
-	}{f.Settings.(*Settings), service, f.Listen, s.Folder, f.Sticky, places(f.Key), slots})
-	if err != nil {
-		panic(err) // the template is constant, and the values are there
-	}
-	c := front.Config{Text: b.String()}
-	if s.Folder != "" {
-		c.File = filepath.Join(s.Folder, "haproxy.cfg")
-		c.Args = []string{"-W", "-db", "-f", c.File}
-	}
-	return c
+	}{f.Settings.(*Settings), service, f.Listen, s.Folder, f.Sticky, places(f.Key), slots}, "haproxy.cfg", "-W", "-db", "-f")
 }

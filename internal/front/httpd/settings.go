@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 	"text/template"
 
@@ -188,14 +187,5 @@ func config(service string, f plan.Front, site front.Site) front.Config {
 	if len(values.Members) == 0 {
 		values.Members = []string{"HOST:PORT"}
 	}
-	var b strings.Builder
-	if err := configText.Execute(&b, values); err != nil {
-		panic(err) // the template is constant, and the values are there
-	}
-	c := front.Config{Text: b.String()}
-	if site.Folder != "" {
-		c.File = filepath.Join(site.Folder, "httpd.conf")
-		c.Args = []string{"-D", "FOREGROUND", "-f", c.File}
-	}
-	return c
+	return site.Config(configText, values, "httpd.conf", "-D", "FOREGROUND", "-f")
 }

@@ -3,7 +3,6 @@ package nginx
 import (
 	"fmt"
 	"os/user"
-	"path/filepath"
 	"slices"
 	"strings"
 	"text/template"
@@ -99,18 +98,8 @@ func config(service string, f plan.Front, s front.Site) front.Config {
 	if me, err := user.Current(); err == nil {
 		name = me.Username
 	}
-	var b strings.Builder
-	err := configText.Execute(&b, struct {
+	return s.Config(configText, struct {
 		*Settings
 		Variable, Listen, Folder, User string
-	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name})
-	if err != nil {
-		panic(err) // the template is constant, and the values are there
-	}
-	c := front.Config{Text: b.String()}
-	if s.Folder != "" {
-		c.File = filepath.Join(s.Folder, "nginx.conf")
-		c.Args = []string{"-c", c.File}
-	}
-	return c
+	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name}, "nginx.conf", "-c")
 }

@@ -6,10 +6,9 @@ import (
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
-
-	tea "charm.land/bubbletea/v2"
 
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/raise"
