@@ -7,6 +7,7 @@ GO      ?= go
 
 build:
 	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w" -o bin/vaiven-relay ./cmd/vaiven-relay
 
 # The main job with made-up data; needs a terminal.
 demo: build

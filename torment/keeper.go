@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/guard"
 	"vaiven/internal/keeper"
 	"vaiven/internal/planfile"
+	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/words"
 )
@@ -38,7 +39,7 @@ func keeps(ctx context.Context, file string, in io.Reader, out io.Writer) error 
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, p, "torment")
+	s, err := service.Open(ctx, p, secret.Values{}, "torment")
 	if err != nil {
 		return err
 	}

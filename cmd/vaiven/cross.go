@@ -71,7 +71,11 @@ func asks(p *plan.Plan) bool {
 
 // cross runs a crossing on a plan and turns its outcome into an exit status.
 func cross(cmd *cobra.Command, p *plan.Plan, o headless.Options) error {
-	s, err := service.Open(cmd.Context(), p, who())
+	secrets, err := readSecrets(cmd, p)
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(cmd.Context(), p, secrets, who())
 	if err != nil {
 		return notAllowed(err)
 	}

@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/plan"
 	"vaiven/internal/prober"
+	"vaiven/internal/state"
 )
 
 func frontCommand() *cobra.Command {
@@ -45,9 +46,11 @@ front it says what its configuration needs. Neither runs anything.`,
 			if at < 0 {
 				return nil
 			}
-			if err := os.MkdirAll(p.State, 0o700); err != nil {
-				return fmt.Errorf("make the state folder: %w", err)
+			in, err := state.Open(p.State)
+			if err != nil {
+				return err
 			}
+			defer in.Close()
 			c, err := frontConfig(p, p.Fronts()[at])
 			if err != nil {
 				return err

@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/secret"
 	"vaiven/internal/section"
 	"vaiven/internal/service"
 )
@@ -60,9 +61,13 @@ func usage(format string, args ...any) error {
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
-	err := root().ExecuteContext(ctx)
+	out, errOut := secret.NewWriter(os.Stdout), secret.NewWriter(os.Stderr)
+	cmd := root()
+	cmd.SetOut(out)
+	cmd.SetErr(errOut)
+	err := cmd.ExecuteContext(ctx)
 	stop()
-	os.Exit(status(err, os.Stderr))
+	os.Exit(status(err, errOut))
 }
 
 // status is the exit status for an error, which is told first.
@@ -106,7 +111,7 @@ func root() *cobra.Command {
 		return usage("%w (%s --help lists what there is)", err, cmd.CommandPath())
 	})
 	cmd.CompletionOptions.HiddenDefaultCmd = true
-	cmd.AddCommand(openCommand(), versionsCommand(), raiseCommand(), proveCommand(), differCommand(), crossCommand(), shiftCommand(), whereCommand(), splitCommand(), backCommand(), retireCommand(), planCommand(), logCommand(), frontCommand(), demoCommand(), relayCommand(), versionCommand())
+	cmd.AddCommand(openCommand(), versionsCommand(), raiseCommand(), proveCommand(), differCommand(), crossCommand(), shiftCommand(), whereCommand(), splitCommand(), backCommand(), retireCommand(), planCommand(), logCommand(), frontCommand(), demoCommand(), versionCommand())
 	return cmd
 }
 
@@ -125,6 +130,17 @@ func readPlan(file string) (*plan.Plan, error) {
 		return nil, usage("there is no plan file %s", file)
 	}
 	return p, err
+}
+
+// readSecrets reads a plan's secrets; from then on they are hidden in what is printed.
+func readSecrets(cmd *cobra.Command, p *plan.Plan) (secret.Values, error) {
+	v, err := secret.Read(p.Secrets)
+	for _, w := range []io.Writer{cmd.OutOrStdout(), cmd.ErrOrStderr()} {
+		if said, ok := w.(*secret.Writer); ok {
+			said.Know(v)
+		}
+	}
+	return v, err
 }
 
 // who is the handle of the person at the keyboard.
@@ -200,7 +216,11 @@ func withService(cmd *cobra.Command, file string, do func(ctx context.Context, p
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(cmd.Context(), p, who())
+	secrets, err := readSecrets(cmd, p)
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(cmd.Context(), p, secrets, who())
 	if err != nil {
 		return notAllowed(err)
 	}

@@ -29,6 +29,7 @@ import (
 	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
+	"vaiven/internal/state"
 	"vaiven/internal/testkit"
 )
 
@@ -41,7 +42,8 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "vaiven")
-	build := exec.Command("go", "build", "-o", program, ".")
+	build := exec.Command("go", "build", "-o", dir, ".", "../vaiven-relay")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)
@@ -477,10 +479,20 @@ func TestTheSpareSideByHand(t *testing.T) {
 	step(0, []string{"accepted", "settled"}, "cross", s.File, "--version", "4.5.0", "--yes", "--accept")
 }
 
+func stateOf(t *testing.T, s *demo.Scenario) *state.Folder {
+	t.Helper()
+	in, err := state.Open(s.Plan.State)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { in.Close() })
+	return in
+}
+
 // Two must not steer at once; going back works all the same.
 func TestASecondOneMustNotSteer(t *testing.T) {
 	s := scenario(t)
-	unlock, err := service.Lock(s.Plan.Lock(), "somebody")
+	unlock, err := service.Lock(stateOf(t, s), "somebody")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -548,7 +560,7 @@ func TestShiftByHand(t *testing.T) {
 	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %")
 	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2", "--dry-run")
 	step(0, []string{`"share":2500`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for", "1s")
-	unlock, err := service.Lock(s.Plan.Lock(), "somebody")
+	unlock, err := service.Lock(stateOf(t, s), "somebody")
 	if err != nil {
 		t.Fatal(err)
 	}

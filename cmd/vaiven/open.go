@@ -51,7 +51,11 @@ func runScreen(cmd *cobra.Command, p *plan.Plan, screen tui.Config) (keeper.Snap
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
 		return keeper.Snapshot{}, usage("the screen needs a terminal; vaiven cross, back and demo --hands-free do without")
 	}
-	s, err := service.Open(cmd.Context(), p, who())
+	secrets, err := readSecrets(cmd, p)
+	if err != nil {
+		return keeper.Snapshot{}, err
+	}
+	s, err := service.Open(cmd.Context(), p, secrets, who())
 	if err != nil {
 		return keeper.Snapshot{}, err
 	}

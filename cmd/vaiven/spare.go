@@ -61,7 +61,11 @@ func looking(cmd *cobra.Command, file string, do func(ctx context.Context, l hea
 	if err != nil {
 		return err
 	}
-	y, err := service.OpenStacks(p)
+	secrets, err := readSecrets(cmd, p)
+	if err != nil {
+		return err
+	}
+	y, err := service.OpenStacks(p, secrets)
 	if err != nil {
 		return err
 	}
@@ -286,7 +290,7 @@ func versionsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			y, err := service.StacksWith(p, secret.Values{}) // nothing is started or asked here
+			y, err := service.OpenStacks(p, secret.Values{}) // nothing is started or asked here
 			if err != nil {
 				return err
 			}

@@ -80,7 +80,7 @@ type sideOfPlace struct {
 // some fronts know no more than addresses.
 func whoStands(ctx context.Context, p *plan.Plan) map[string]reading.Instance {
 	known := map[string]reading.Instance{}
-	y, err := service.StacksWith(p, secret.Values{}) // nothing is started here
+	y, err := service.OpenStacks(p, secret.Values{}) // nothing is started here
 	if err != nil {
 		return known
 	}
@@ -150,7 +150,7 @@ func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, spa
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
 		return [2]int64{}, err
 	}
-	asker := service.NewProber(p, []plan.Front{f}, string(marker))
+	asker := service.NewProber(p, []plan.Front{f}, string(marker), secret.Values{})
 	var versions [2]string
 	for _, side := range split.Sides {
 		for _, c := range r.Sides[side].Instances {

@@ -24,7 +24,7 @@ type Target struct {
 // expand fills in placeholders and secrets, which encode writes; nil leaves them
 // as they are.
 func (t Target) expand(text string, encode func(string) string) string {
-	return t.Secrets.Expand(plan.Expand(text, t.Values), encode)
+	return t.Secrets.Fill(text, t.Values, encode)
 }
 
 // Reading is what one try came to. Its texts hold no secrets.
@@ -79,7 +79,7 @@ func (t Target) Read(ctx context.Context, c plan.Check) Reading {
 	if !r.Good {
 		r.Got += fmt.Sprintf(" after %v", r.Took.Round(time.Millisecond))
 	}
-	if r.Answer = t.Secrets.Hide(strings.ToValidUTF8(r.Answer, "?")); len(r.Answer) > answerLimit {
+	if r.Answer = t.Secrets.HideCut(strings.ToValidUTF8(r.Answer, "?")); len(r.Answer) > answerLimit {
 		r.Answer = strings.ToValidUTF8(r.Answer[:answerLimit], "") + "…"
 	}
 	return r

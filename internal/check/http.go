@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 )
 
 // bodyLimit bounds what is read of an answer, in bytes.
@@ -47,12 +48,16 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 	}
 	c := &http.Client{
 		Transport: &http.Transport{DisableKeepAlives: true, DialContext: t.From.Dial, TLSClientConfig: tlsConfig},
-		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if !h.Redirects {
 				return http.ErrUseLastResponse
 			}
 			if len(via) > mostRedirects {
 				return fmt.Errorf("redirected more than %d times", mostRedirects)
+			}
+			if first := via[0].URL; r.URL.Scheme != first.Scheme || r.URL.Host != first.Host {
+				r.Header = http.Header{} // they were meant for somebody else, and so was the URL
+				ownHeaders(r)
 			}
 			return nil
 		},
@@ -70,7 +75,7 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 			return bad(wantStatus(h), fmt.Sprintf("%v: status %d", errDenied, a.status), a.whole())
 		}
 	}
-	r := judge(h, t.Values["version"], a)
+	r := t.judge(h, a)
 	if by := CachedBy(a.header, t.Built); r.Good && by != "" && !h.Caches {
 		r = bad("an answer of the instance itself", "one from a cache: "+by, "")
 	}
@@ -84,7 +89,7 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 
 // ask makes one request, past caches.
 func (t Target) ask(ctx context.Context, c *http.Client, h plan.HTTP) (answer, error) {
-	target := t.expand(h.URL, url.PathEscape)
+	target := t.expand(h.URL, secret.InURL)
 	if strings.HasPrefix(target, "/") {
 		target = "http://" + t.Values["address"] + target
 	}
@@ -92,8 +97,7 @@ func (t Target) ask(ctx context.Context, c *http.Client, h plan.HTTP) (answer, e
 	if err != nil {
 		return answer{}, err
 	}
-	r.Header.Set("User-Agent", "vaiven-check")
-	PastCaches(r)
+	ownHeaders(r)
 	for name, value := range h.Headers {
 		value = t.expand(value, nil)
 		if http.CanonicalHeaderKey(name) == "Host" {
@@ -109,6 +113,12 @@ func (t Target) ask(ctx context.Context, c *http.Client, h plan.HTTP) (answer, e
 	defer w.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(w.Body, bodyLimit))
 	return answer{w.StatusCode, w.Header, body}, err
+}
+
+// ownHeaders are those of every request.
+func ownHeaders(r *http.Request) {
+	r.Header.Set("User-Agent", "vaiven-check")
+	PastCaches(r)
 }
 
 // PastCaches asks every cache on the way to let a request through (RFC 9111,
@@ -148,16 +158,20 @@ func wantStatus(h plan.HTTP) string {
 
 // judge compares an answer with what the check wants, and names the first thing
 // that differs.
-func judge(h plan.HTTP, version string, a answer) Reading {
+func (t Target) judge(h plan.HTTP, a answer) Reading {
 	status := fmt.Sprintf("status %d", a.status)
 	if a.status != h.Status && (h.Status != 0 || a.status < 200 || a.status > 299) {
 		return bad(wantStatus(h), status, "")
 	}
-	if want, got, ok := Content(a.body, h.Contains, h.JSON); !ok {
+	values := make([]plan.JSONValue, len(h.JSON))
+	for n, v := range h.JSON {
+		values[n] = plan.JSONValue{Path: t.expand(v.Path, nil), Want: t.expand(v.Want, nil)}
+	}
+	if want, got, ok := Content(a.body, t.expand(h.Contains, nil), values, t.Secrets.HideCut); !ok {
 		return bad(want, got, "")
 	}
 	if h.Version != (plan.Field{}) {
-		if claimed := Claim(h.Version, a.header, a.body); claimed != version {
+		if claimed, version := Claim(h.Version, a.header, a.body), t.Values["version"]; claimed != version {
 			if claimed == "" {
 				claimed = "none"
 			}
@@ -168,22 +182,39 @@ func judge(h plan.HTTP, version string, a answer) Reading {
 }
 
 // Content reports whether a body has a text and values of JSON in it, and if not, what was
-// wanted and what is there.
-func Content(body []byte, contains string, values []plan.JSONValue) (want, got string, ok bool) {
+// wanted and what is there; hide takes secrets out of a body that may have been cut, before
+// it is cut to what is shown.
+func Content(body []byte, contains string, values []plan.JSONValue, hide func(string) string) (want, got string, ok bool) {
 	if contains != "" && !bytes.Contains(body, []byte(contains)) {
-		return fmt.Sprintf("a body with %q", contains), "a body without: " + excerpt(body), false
+		return fmt.Sprintf("a body with %q", contains), "a body without" + ofCut(body) + ": " + excerpt(body, hide), false
 	}
 	for _, v := range values {
 		got, err := lookUp(body, v.Path)
-		if err != nil {
+		switch {
+		case errors.Is(err, errNotJSON):
+			got = fmt.Sprintf("%v%s: %s", err, ofCut(body), excerpt(body, hide))
+		case err != nil:
 			got = err.Error()
+		case got == v.Want:
+			continue
+		default:
+			got = Excerpt([]byte(hide(got)))
 		}
-		if err != nil || got != v.Want {
-			return fmt.Sprintf("%s to be %s", v.Path, v.Want), got, false
-		}
+		return fmt.Sprintf("%s to be %s", v.Path, v.Want), got, false
 	}
 	return "", "", true
 }
+
+// ofCut says that only the beginning of a body was read.
+func ofCut(body []byte) string {
+	if len(body) < bodyLimit {
+		return ""
+	}
+	return fmt.Sprintf(" in its first %d MiB", bodyLimit>>20)
+}
+
+// errNotJSON is what a body is that is none.
+var errNotJSON = errors.New("not JSON")
 
 // Claim is what an answer says at a field, "" if it says nothing there.
 func Claim(f plan.Field, header http.Header, body []byte) string {
@@ -230,7 +261,7 @@ func lookUp(body []byte, path string) (string, error) {
 	d.UseNumber()
 	var at any
 	if err := d.Decode(&at); err != nil {
-		return "", fmt.Errorf("not JSON: %s", excerpt(body))
+		return "", errNotJSON
 	}
 	for _, step := range strings.Split(path, ".") {
 		switch v := at.(type) {

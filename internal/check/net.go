@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -23,7 +22,9 @@ import (
 	healthpb "google.golang.org/grpc/health/grpc_health_v1"
 	"google.golang.org/grpc/status"
 
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 )
 
 // tcp connects.
@@ -41,13 +42,14 @@ func (t Target) tcp(ctx context.Context, w plan.TCP) Reading {
 func (t Target) trust(w plan.Trust) (*tls.Config, error) {
 	c := &tls.Config{ServerName: t.expand(w.Name, nil)}
 	if w.CA != "" {
-		pem, err := os.ReadFile(w.CA)
+		file := t.expand(w.CA, nil)
+		pem, err := os.ReadFile(file)
 		if err != nil {
 			return nil, err
 		}
 		c.RootCAs = x509.NewCertPool()
 		if !c.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate", w.CA)
+			return nil, fmt.Errorf("%s holds no certificate", file)
 		}
 	}
 	return c, nil
@@ -107,7 +109,8 @@ func (t Target) grpc(ctx context.Context, w plan.GRPC) Reading {
 	if err != nil {
 		return failed(want, err)
 	}
-	a, err := healthpb.NewHealthClient(conn).Check(ctx, &healthpb.HealthCheckRequest{Service: w.Service})
+	service := t.expand(w.Service, nil)
+	a, err := healthpb.NewHealthClient(conn).Check(ctx, &healthpb.HealthCheckRequest{Service: service})
 	closed := conn.Close() // ends the dialer, so that dialed is ours again
 	switch code := status.Code(err); {
 	case err != nil && dialed != nil:
@@ -115,7 +118,7 @@ func (t Target) grpc(ctx context.Context, w plan.GRPC) Reading {
 	case code == codes.Unauthenticated || code == codes.PermissionDenied:
 		return failed(want, fmt.Errorf("%w: %s", errDenied, status.Convert(err).Message()))
 	case code == codes.NotFound:
-		return bad(want, fmt.Sprintf("that it knows no service %q", w.Service), err.Error())
+		return bad(want, fmt.Sprintf("that it knows no service %q", service), err.Error())
 	case code == codes.Unimplemented:
 		return bad(want, "that it does not speak grpc.health.v1", err.Error())
 	case code == codes.DeadlineExceeded:
@@ -192,8 +195,9 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 	if w.Answer != "" {
 		want = t.expand(w.Answer, nil)
 	}
-	want += " from " + w.Query
-	config, err := pgx.ParseConfig(t.expand(w.URL, url.PathEscape))
+	query := t.expand(w.Query, nil)
+	want += " from " + query
+	config, err := pgx.ParseConfig(t.expand(w.URL, inDSN(w.URL)))
 	if err != nil {
 		return bad(want, "an address of a database that cannot be read", "")
 	}
@@ -204,7 +208,7 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 		return failed(want, denied(err))
 	}
 	defer c.Close(context.WithoutCancel(ctx))
-	rows, err := c.Query(ctx, w.Query, pgx.QueryExecModeSimpleProtocol)
+	rows, err := c.Query(ctx, query, pgx.QueryExecModeSimpleProtocol)
 	if err != nil {
 		return failed(want, denied(err))
 	}
@@ -224,6 +228,24 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 		return bad(want, got, "")
 	}
 	return good(want, got)
+}
+
+// inDSN is how a secret is written into the address of a database: percent-encoded in a
+// URL, and with backslashes among keywords and values.
+func inDSN(address string) func(string) string {
+	if strings.Contains(address, "://") {
+		return secret.InURL
+	}
+	return func(text string) string {
+		var b strings.Builder
+		for _, c := range []byte(text) {
+			if strings.IndexByte(`\' `+"\t\n\r\v\f", c) >= 0 {
+				b.WriteByte('\\')
+			}
+			b.WriteByte(c)
+		}
+		return b.String()
+	}
 }
 
 // denied tells a database that did not take the credential, or does not let it do
@@ -246,21 +268,26 @@ func (t Target) command(ctx context.Context, w plan.Command) Reading {
 	for i, word := range w.Words {
 		words[i] = t.expand(word, nil)
 	}
-	out, err := t.From.Run(ctx, words)
+	environment := map[string]string{}
+	for name, value := range w.Environment {
+		environment[name] = t.expand(value, nil)
+	}
+	out, err := t.From.Run(ctx, place.Command{Words: words, Environment: environment})
 	if err != nil {
 		return failed(want, err)
 	}
 	got := fmt.Sprintf("exit status %d", out.Status)
 	text := strings.TrimSpace(string(out.Output))
-	switch {
+	hide := t.Secrets.HideCut
+	switch contains := t.expand(w.Contains, nil); {
 	case out.Status != w.Status:
-		if text != "" {
-			lines := strings.Split(text, "\n")
-			got += ", last output: " + excerpt([]byte(lines[len(lines)-1]))
+		if hidden := strings.TrimSpace(hide(text)); hidden != "" {
+			lines := strings.Split(hidden, "\n")
+			got += ", last output: " + excerpt([]byte(lines[len(lines)-1]), hide)
 		}
-		return bad(want, got, text)
-	case w.Contains != "" && !strings.Contains(text, t.expand(w.Contains, nil)):
-		return bad(fmt.Sprintf("output with %q", w.Contains), "output without: "+excerpt(out.Output), text)
+		return bad(want, got, hide(text))
+	case contains != "" && !strings.Contains(text, contains):
+		return bad(fmt.Sprintf("output with %q", contains), "output without: "+excerpt(out.Output, hide), hide(text))
 	}
 	return good(want, got)
 }

@@ -77,7 +77,10 @@ func Excerpt(body []byte) string {
 	return text
 }
 
-func excerpt(body []byte) string { return strconv.Quote(Excerpt(body)) }
+// excerpt is that in quotes, without what is to be hidden.
+func excerpt(body []byte, hide func(string) string) string {
+	return strconv.Quote(Excerpt([]byte(hide(string(body)))))
+}
 
 // days is a time to come in whole days.
 func days(d time.Duration) string {

@@ -24,7 +24,6 @@ import (
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/all"
-	"vaiven/internal/stack/container"
 	"vaiven/internal/stack/process"
 	"vaiven/internal/versions"
 )
@@ -269,7 +268,7 @@ func (s *Scenario) own() error {
 func (s *Scenario) raiseBlue(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	set, err := all.Open(s.Plan, secret.Values{}, container.Relay{})
+	set, err := all.Open(s.Plan, secret.Values{}, "")
 	if err != nil {
 		return err
 	}
@@ -361,7 +360,7 @@ func remove(ctx context.Context, folder string, started []process.ID) error {
 				p.Parts[n].Stacks[side].Grace = time.Second // nobody is served any more
 			}
 		}
-		set, err := all.Open(p, secret.Values{}, container.Relay{})
+		set, err := all.Open(p, secret.Values{}, "")
 		failed = append(failed, err)
 		for _, side := range split.Sides {
 			if err == nil {

@@ -226,7 +226,7 @@ func (r *looked) shortName(file string) string {
 // plan's template made of it, and its own address and name, version and build.
 func (r *looked) general(text, template string) string {
 	values := stack.Values(r.i, r.Plan.Service)
-	if template != "" && text == r.Secrets.Expand(plan.Expand(template, values), nil) {
+	if template != "" && text == r.Secrets.Fill(template, values, nil) {
 		return template
 	}
 	for _, name := range []string{"address", "instance", "build", "version"} {

@@ -2,6 +2,7 @@ package durable
 
 import (
 	"bytes"
+	"crypto/rand"
 	"errors"
 	"os"
 	"path/filepath"
@@ -9,14 +10,25 @@ import (
 
 // WriteFile replaces a file with mode 0600: whoever reads it, also after a
 // crash, finds the old content or the new one, whole.
-func WriteFile(path string, data []byte) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-"+filepath.Base(path)+"-")
+func WriteFile(path string, data []byte) error {
+	root, err := os.OpenRoot(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	return errors.Join(WriteIn(root, filepath.Base(path), data), root.Close())
+}
+
+// WriteIn is WriteFile for a name below an open folder, out of which no link leads it.
+func WriteIn(root *os.Root, name string, data []byte) (err error) {
+	dir, base := filepath.Split(name)
+	next := dir + ".new-" + base + "-" + rand.Text()
+	f, err := root.OpenFile(next, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	defer func() {
 		if err != nil {
-			_ = os.Remove(f.Name())
+			_ = root.Remove(next)
 		}
 	}()
 	_, err = f.Write(data)
@@ -26,10 +38,14 @@ func WriteFile(path string, data []byte) (err error) {
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	if err = os.Rename(f.Name(), path); err != nil {
+	if err = root.Rename(next, name); err != nil {
 		return err
 	}
-	return Sync(filepath.Dir(path))
+	in, err := root.Open(filepath.Join(".", dir))
+	if err != nil {
+		return err
+	}
+	return errors.Join(in.Sync(), in.Close())
 }
 
 // Sync writes a file that stands already, or the names in a folder, through to the disk.

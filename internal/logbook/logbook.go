@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"syscall"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -74,6 +76,9 @@ func Open(file string) (*Book, error) {
 		"_pragma": {"journal_mode(TRUNCATE)", "synchronous(FULL)", "busy_timeout(2000)", "foreign_keys(1)"},
 		"_txlock": {"immediate"},
 	}.Encode()}
+	if err := private(file); err != nil {
+		return nil, fmt.Errorf("open the logbook: %w", err)
+	}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {
 		return nil, fmt.Errorf("open the logbook: %w", err)
@@ -84,6 +89,16 @@ func Open(file string) (*Book, error) {
 		return nil, errors.Join(fmt.Errorf("open the logbook %s: %w", file, err), db.Close())
 	}
 	return b, nil
+}
+
+// private makes the file, for its owner alone to read, if it is not there. A link is not
+// followed.
+func private(file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0o600)
+	if err != nil {
+		return err
+	}
+	return f.Close()
 }
 
 // Close closes the file.

@@ -108,7 +108,7 @@ func (Local) Lock(ctx context.Context, path string) (unlock func(), err error) {
 	failed := make(chan error, 1)
 	gone := make(chan struct{})
 	go func() {
-		l, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o664)
+		l, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0o664)
 		if err != nil {
 			failed <- err
 			return

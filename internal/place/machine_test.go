@@ -94,7 +94,7 @@ func TestLock(t *testing.T) {
 
 // A command that leaves something behind has ended all the same, and what it left goes on.
 func TestACommandThatLeavesSomethingBehind(t *testing.T) {
-	out, err := place.Local{}.Run(t.Context(), []string{"/bin/sh", "-c", "echo started; exec sleep 2 &"})
+	out, err := place.Local{}.Run(t.Context(), place.Command{Words: []string{"/bin/sh", "-c", "echo started; exec sleep 2 &"}})
 	if err != nil || out.Status != 0 || string(out.Output) != "started\n" {
 		t.Errorf("outcome %+v, %v", out, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"slices"
 	"syscall"
 	"time"
 )
@@ -19,12 +20,23 @@ type Place interface {
 	// arose; see [Failure].
 	Dial(ctx context.Context, network, address string) (net.Conn, error)
 	// Run runs a command to its end. An exit status above 0 is not an error.
-	Run(ctx context.Context, words []string) (Outcome, error)
+	Run(ctx context.Context, c Command) (Outcome, error)
 	// ReadFile reads a file of at most [FileLimit] bytes.
 	ReadFile(ctx context.Context, path string) ([]byte, error)
 	// Close lets the place go.
 	Close() error
 }
+
+// Command is a program with its arguments. Everybody on the machine can see them as long
+// as it runs, and nobody but its user what stands in its environment.
+type Command struct {
+	Words       []string
+	Environment map[string]string // added to what there is
+}
+
+// Preparer is a place that has to be prepared before anything is asked from there. Preparing
+// is not counted as a part of what is asked.
+type Preparer interface{ Prepare(context.Context) error }
 
 // Outcome is how a command ended.
 type Outcome struct {
@@ -43,7 +55,8 @@ var ErrCannot = errors.New("cannot be done from there")
 
 // Local is this machine. The zero value is ready.
 type Local struct {
-	Dir string // where commands run; "" for where we do
+	Dir         string   // where commands run; "" for where we do
+	Environment []string // of commands, each NAME=VALUE; nil for our own
 }
 
 // Dial connects from this machine.
@@ -54,9 +67,15 @@ func (Local) Dial(ctx context.Context, network, address string) (net.Conn, error
 
 // Run runs a command on this machine. A command that the context ends is killed
 // with all that it started; what goes on when it has ended is left alone.
-func (l Local) Run(ctx context.Context, words []string) (Outcome, error) {
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+func (l Local) Run(ctx context.Context, c Command) (Outcome, error) {
+	cmd := exec.CommandContext(ctx, c.Words[0], c.Words[1:]...)
 	cmd.Dir = l.Dir
+	if cmd.Env = slices.Clone(l.Environment); l.Environment == nil {
+		cmd.Env = os.Environ()
+	}
+	for name, value := range c.Environment {
+		cmd.Env = append(cmd.Env, name+"="+value)
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second // for who still has its output then

@@ -125,20 +125,20 @@ func TestARelayThatIsNoneIsNamed(t *testing.T) {
 }
 
 func TestLocalCommands(t *testing.T) {
-	out, err := Local{}.Run(t.Context(), []string{"/bin/sh", "-c", "echo well; echo badly >&2; exit 3"})
+	out, err := Local{}.Run(t.Context(), Command{Words: []string{"/bin/sh", "-c", "echo well; echo badly >&2; exit 3"}})
 	if err != nil || out.Status != 3 || string(out.Output) != "well\nbadly\n" {
 		t.Errorf("outcome %+v, %v", out, err)
 	}
-	if _, err := (Local{}).Run(t.Context(), []string{"/nowhere/check"}); !errors.Is(err, os.ErrNotExist) {
+	if _, err := (Local{}).Run(t.Context(), Command{Words: []string{"/nowhere/check"}}); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a command that is not there: %v", err)
 	}
 	// With what it started: the output would otherwise be waited for.
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
-	if _, err := (Local{}).Run(ctx, []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := (Local{}).Run(ctx, Command{Words: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a command that takes too long: %v", err)
 	}
-	out, _ = Local{}.Run(t.Context(), []string{"/bin/sh", "-c", "head -c 5000000 /dev/zero"})
+	out, _ = Local{}.Run(t.Context(), Command{Words: []string{"/bin/sh", "-c", "head -c 5000000 /dev/zero"}})
 	if len(out.Output) != OutputLimit {
 		t.Errorf("%d bytes of output are kept", len(out.Output))
 	}

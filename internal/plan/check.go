@@ -65,9 +65,10 @@ type (
 	}
 	// Command is a command of the user's own, run where the instance stands.
 	Command struct {
-		Words    []string
-		Status   int
-		Contains string
+		Words       []string
+		Environment map[string]string // where secrets go: everybody can see the words
+		Status      int
+		Contains    string
 	}
 )
 

@@ -158,11 +158,14 @@ func (p *Plan) SpareSecret() string { return filepath.Join(p.State, "spare.secre
 // Logbook is the database of all crossings.
 func (p *Plan) Logbook() string { return filepath.Join(p.State, "logbook.db") }
 
-// Instances is the folder with the notes on instances.
-func (p *Plan) Instances() string { return filepath.Join(p.State, "instances") }
+// InstancesIn is the folder with the notes on instances, in the state folder.
+const InstancesIn = "instances"
 
-// Lock is the file whose lock the one that steers holds.
-func (p *Plan) Lock() string { return filepath.Join(p.State, "keeper.lock") }
+// Instances is that folder as an absolute name.
+func (p *Plan) Instances() string { return filepath.Join(p.State, InstancesIn) }
+
+// LockIn is the file in the state folder whose lock the one that steers holds.
+const LockIn = "keeper.lock"
 
 // Placeholders are the names that a command, folder, build, environment or check
 // may use in braces. Beside them stands {secret NAME}.

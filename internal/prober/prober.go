@@ -34,10 +34,11 @@ type Config struct {
 	// What a good answer has in its body.
 	Contains string
 	JSON     []plan.JSONValue
-	Slow     time.Duration // a good answer that takes longer is slow; 0: none is
-	Secret   string        // known to the embedded front, which then names the side
-	Side     plan.Field    // where else an answer names its side
-	Key      plan.Key      // of the split: a cookie or header gets a new value with each request
+	Slow     time.Duration       // a good answer that takes longer is slow; 0: none is
+	Hide     func(string) string // takes secrets out of what is said of an answer; nil: it is said as it is
+	Secret   string              // known to the embedded front, which then names the side
+	Side     plan.Field          // where else an answer names its side
+	Key      plan.Key            // of the split: a cookie or header gets a new value with each request
 	Version  plan.Field
 }
 
@@ -96,6 +97,9 @@ type Prober struct {
 
 // New makes a prober that has sent nothing.
 func New(c Config) *Prober {
+	if c.Hide == nil {
+		c.Hide = func(text string) string { return text }
+	}
 	p := &Prober{config: c}
 	for n := range p.clients {
 		p.clients[n] = &http.Client{
@@ -195,7 +199,7 @@ func (p *Prober) probe(c *http.Client, url string) {
 	case w.StatusCode != p.config.Status:
 		m.Kind, why = reading.FailingAnswer, w.Status
 	default:
-		if want, got, ok := check.Content(body, p.config.Contains, p.config.JSON); !ok {
+		if want, got, ok := check.Content(body, p.config.Contains, p.config.JSON, p.config.Hide); !ok {
 			m.Kind, why = reading.FailingAnswer, fmt.Sprintf("want %s, got %s", want, got)
 		} else if p.config.Slow > 0 && time.Since(begun) > p.config.Slow {
 			m.Kind = reading.SlowAnswer

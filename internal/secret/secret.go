@@ -1,11 +1,9 @@
 package secret
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"maps"
-	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -13,28 +11,28 @@ import (
 	"vaiven/internal/plan"
 )
 
-// Values are the secrets of a plan. The zero value has none.
+// Values are the secrets of a plan. The zero value has none. They may be used by many at
+// the same time.
 type Values struct {
 	byName map[string]string
-	hide   *strings.Replacer
+	forms  *forms // nil for no secrets
 }
 
-// shortest is the length from which on a value is taken out of texts. Shorter ones
-// would be found in everything.
-const shortest = 3
-
-// Read reads every secret. The errors name all that are missing, and no value.
+// Read reads every secret. The errors name all that are missing or empty, and no value.
 func Read(secrets map[string]plan.Secret) (Values, error) {
 	v := Values{byName: map[string]string{}}
 	var failed []error
 	for _, name := range slices.Sorted(maps.Keys(secrets)) {
 		value, err := read(secrets[name])
+		if err == nil && value == "" {
+			err = errors.New("it is empty")
+		}
 		if err != nil {
 			failed = append(failed, fmt.Errorf("secret %s: %w", name, err))
 		}
 		v.byName[name] = value
 	}
-	v.prepare()
+	v.forms = newForms(v.byName)
 	return v, errors.Join(failed...)
 }
 
@@ -50,46 +48,78 @@ func read(s plan.Secret) (string, error) {
 	return strings.TrimRight(string(data), "\r\n"), err
 }
 
-// prepare makes the replacer: longer values first, so that one that is part of
-// another does not leave the rest of it.
-func (v *Values) prepare() {
-	type shown struct{ value, as string }
-	var list []shown
-	for name, value := range v.byName {
-		for _, form := range []string{value, url.PathEscape(value), url.QueryEscape(value)} {
-			if len(form) >= shortest {
-				list = append(list, shown{form, "(secret " + name + ")"})
-			}
-		}
+// Fill puts values in place of the placeholders {NAME} and {secret NAME} of a text, all at
+// once: what stands in a value is not looked at again. encode writes secrets for where the
+// text is used, such as [InURL]; nil writes them as they are. A text that is one secret and
+// nothing else is that secret as it is: it may be a whole URL.
+func (v Values) Fill(text string, values map[string]string, encode func(string) string) string {
+	pairs := make([]string, 0, 2*(len(values)+len(v.byName)))
+	for name, value := range values {
+		pairs = append(pairs, "{"+name+"}", value)
 	}
-	slices.SortFunc(list, func(a, b shown) int {
-		return cmp.Or(len(b.value)-len(a.value), cmp.Compare(a.as, b.as), cmp.Compare(a.value, b.value))
-	})
-	var pairs []string
-	for _, s := range list {
-		pairs = append(pairs, s.value, s.as)
-	}
-	v.hide = strings.NewReplacer(pairs...)
-}
-
-// Expand puts the values in place of {secret NAME}, each written by encode; nil
-// leaves them as they are.
-func (v Values) Expand(text string, encode func(string) string) string {
 	for name, value := range v.byName {
-		if encode != nil {
+		hole := "{secret " + name + "}"
+		if encode != nil && text != hole {
 			value = encode(value)
 		}
-		text = strings.ReplaceAll(text, "{secret "+name+"}", value)
+		pairs = append(pairs, hole, value)
 	}
-	return text
+	return strings.NewReplacer(pairs...).Replace(text)
 }
 
-// Hide takes every secret out of a text.
+// InURL writes a text so that it can stand anywhere in a URL: every byte is
+// percent-encoded but the unreserved characters (RFC 3986, section 2.3).
+func InURL(text string) string {
+	var b strings.Builder
+	for _, c := range []byte(text) {
+		if c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.IndexByte("-._~", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+// Hide takes every secret out of a text, in whatever form an answer or an error may give
+// it back: as it is, by the lines of one that has several, escaped for JSON, a URL, HTML, a
+// shell or a database, in hexadecimal digits, and in base64, of "user:secret" too. A text is hidden
+// before it is cut to size; for one that comes cut see [Values.HideCut].
 func (v Values) Hide(text string) string {
-	if v.hide == nil {
+	if v.forms == nil || text == "" {
 		return text
 	}
-	return v.hide.Replace(text)
+	return v.forms.hide(text)
+}
+
+// HideCut is Hide for a text whose beginning or end was cut off: the part of a secret
+// that is left there is hidden as well, from three characters on.
+func (v Values) HideCut(text string) string {
+	if v.forms == nil || text == "" {
+		return text
+	}
+	return v.forms.hideEdges(v.forms.hide(text))
+}
+
+// hiddenError is an error without its secrets. What it is stays.
+type hiddenError struct {
+	text string
+	err  error
+}
+
+func (e *hiddenError) Error() string { return e.text }
+func (e *hiddenError) Unwrap() error { return e.err }
+
+// Error is an error whose text holds no secret; [errors.Is] and [errors.As] find what they
+// found before.
+func (v Values) Error(err error) error {
+	if err == nil {
+		return nil
+	}
+	if text := v.Hide(err.Error()); text != err.Error() {
+		return &hiddenError{text, err}
+	}
+	return err
 }
 
 // In reports whether a text holds a secret.

@@ -53,15 +53,15 @@ func Size(text string) (int64, error) {
 	for _, u := range []struct {
 		suffix string
 		bytes  int64
-	}{{"KiB", 1 << 10}, {"MiB", 1 << 20}} {
+	}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}} {
 		if number, ok := strings.CutSuffix(text, u.suffix); ok {
 			n, err := strconv.ParseInt(strings.TrimSpace(number), 10, 32)
-			if err == nil && n > 0 && n <= 1<<10 {
+			if err == nil && n > 0 && n <= 1<<20 {
 				return n * u.bytes, nil
 			}
 		}
 	}
-	return 0, fmt.Errorf("%q is not a size: want 1 to 1024 with its unit, such as \"64 KiB\" or \"1 MiB\"", text)
+	return 0, fmt.Errorf("%q is not a size: want a whole number with its unit, such as \"64 KiB\", \"1500 MiB\" or \"2 GiB\"", text)
 }
 
 // Fraction parses a percentage into a number from 0 to 1.

@@ -18,7 +18,7 @@ import (
 	"vaiven/internal/prober"
 	"vaiven/internal/secret"
 	stackall "vaiven/internal/stack/all"
-	"vaiven/internal/stack/container"
+	"vaiven/internal/state"
 	"vaiven/internal/versions"
 )
 
@@ -28,24 +28,26 @@ type Service struct {
 	Close  func() error // ends the keeper; front and instances go on
 }
 
-// Open starts a keeper for a plan, on behalf of somebody, and makes sure that it is the only
+// Open starts a keeper for a plan with its secrets, on behalf of somebody, and makes sure that it is the only
 // one. The error wraps [ErrSteered] if it would not be.
-func Open(ctx context.Context, p *plan.Plan, by string) (*Service, error) {
-	if err := os.MkdirAll(p.State, 0o700); err != nil {
-		return nil, fmt.Errorf("make the state folder: %w", err)
-	}
-	unlock, err := Lock(p.Lock(), by)
+func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (*Service, error) {
+	in, err := state.Open(p.State)
 	if err != nil {
 		return nil, err
 	}
-	closing := []func() error{unlock}
+	closing := []func() error{in.Close}
 	fail := func(err error) (*Service, error) {
 		for i := len(closing) - 1; i >= 0; i-- {
 			err = errors.Join(err, inTime(closing[i]))
 		}
 		return nil, err
 	}
-	logs, err := logTo(filepath.Join(p.State, "vaiven.log"))
+	unlock, err := Lock(in, by)
+	if err != nil {
+		return fail(err)
+	}
+	closing = append(closing, unlock)
+	logs, err := logTo(in, secrets)
 	if err != nil {
 		return fail(err)
 	}
@@ -59,14 +61,14 @@ func Open(ctx context.Context, p *plan.Plan, by string) (*Service, error) {
 	if err != nil {
 		return fail(err)
 	}
-	y, err := OpenStacks(p)
+	y, err := OpenStacks(p, secrets)
 	if err != nil {
 		return fail(err)
 	}
 	closing = append(closing, y.Set.Close)
 	k, err := keeper.New(ctx, keeper.Config{
 		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources, Book: book,
-		Prober: NewProber(p, p.Fronts(), marker),
+		Prober: NewProber(p, p.Fronts(), marker, y.Secrets),
 	})
 	if err != nil {
 		return fail(err)
@@ -101,14 +103,14 @@ func inTime(end func() error) error {
 const endLimit = time.Second
 
 // NewProber makes the plan's prober, which asks at fronts in turn.
-func NewProber(p *plan.Plan, fronts []plan.Front, marker string) *prober.Prober {
+func NewProber(p *plan.Plan, fronts []plan.Front, marker string, secrets secret.Values) *prober.Prober {
 	var urls []string
 	for _, f := range fronts {
 		urls = append(urls, "http://"+f.Listen+p.Prober.Path)
 	}
 	door, _ := p.Guard(plan.Door)
 	return prober.New(prober.Config{
-		Contains: p.Prober.Contains, JSON: p.Prober.JSON, Slow: door.After,
+		Hide: secrets.HideCut, Contains: p.Prober.Contains, JSON: p.Prober.JSON, Slow: door.After,
 		URLs: urls, Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
 		Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
 	})
@@ -121,22 +123,14 @@ type Stacks struct {
 	Sources map[string]versions.Source
 }
 
-// OpenStacks opens the drivers and sources of a plan. Nothing is asked yet.
-func OpenStacks(p *plan.Plan) (Stacks, error) {
-	secrets, err := secret.Read(p.Secrets)
-	if err != nil {
-		return Stacks{}, err
-	}
-	return StacksWith(p, secrets)
-}
-
-// StacksWith opens them with secrets that were read, or with none for who only looks.
-func StacksWith(p *plan.Plan, secrets secret.Values) (Stacks, error) {
+// OpenStacks opens the drivers and sources of a plan with its secrets, or with none for who
+// only looks. Nothing is asked yet.
+func OpenStacks(p *plan.Plan, secrets secret.Values) (Stacks, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return Stacks{}, err
 	}
-	set, err := stackall.Open(p, secrets, container.Relay{Program: program, Args: []string{"relay"}})
+	set, err := stackall.Open(p, secrets, filepath.Join(filepath.Dir(program), "vaiven-relay"))
 	if err != nil {
 		return Stacks{}, err
 	}
@@ -147,17 +141,17 @@ func StacksWith(p *plan.Plan, secrets secret.Values) (Stacks, error) {
 	return Stacks{secrets, set, sources}, nil
 }
 
-// Lock takes the file that says who steers. It is let go when the process ends,
-// however it ends.
-func Lock(path, by string) (unlock func() error, err error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+// Lock takes the file in the state folder that says who steers. It is let go when the
+// process ends, however it ends.
+func Lock(in *state.Folder, by string) (unlock func() error, err error) {
+	f, err := in.OpenFile(plan.LockIn, os.O_CREATE|os.O_RDWR)
 	if err != nil {
 		return nil, fmt.Errorf("take the keeper's lock: %w", err)
 	}
 	err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	holder := ""
 	for deadline := time.Now().Add(3 * time.Second); err != nil; {
-		data, _ := os.ReadFile(path)
+		data, _ := in.ReadFile(plan.LockIn)
 		holder = strings.TrimSpace(string(data))
 		if runs(holder) || time.Now().After(deadline) {
 			break
@@ -193,11 +187,13 @@ func writeAt(f *os.File, text string) error {
 
 // logTo sends the program's own log to a file: the terminal belongs to the
 // screen, and standard output to events.
-func logTo(path string) (closeLog func() error, err error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+func logTo(in *state.Folder, secrets secret.Values) (closeLog func() error, err error) {
+	f, err := in.OpenFile("vaiven.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY)
 	if err != nil {
 		return nil, fmt.Errorf("open the program's log: %w", err)
 	}
-	slog.SetDefault(slog.New(slog.NewTextHandler(f, nil)))
+	w := secret.NewWriter(f)
+	w.Know(secrets)
+	slog.SetDefault(slog.New(slog.NewTextHandler(w, nil)))
 	return f.Close, nil
 }

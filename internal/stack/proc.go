@@ -19,6 +19,21 @@ const Marker = "VAIVEN_INSTANCE"
 // passes no signals on: a stop goes to the whole session.
 const Guard = `trap : TERM INT HUP; "$@"; echo $? >"$0.new" && mv "$0.new" "$0"`
 
+// inherited are the variables of Vaiven's own environment that instances on this machine
+// get, or what their names begin with. Any other may hold a secret of somebody else's.
+var inherited = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "LANGUAGE", "LC_*", "TZ", "TMPDIR"}
+
+// Inherited is what instances get of an environment, beside what the plan gives them.
+func Inherited(environment []string) []string {
+	list := []string{}
+	for _, variable := range environment {
+		if name, _, _ := strings.Cut(variable, "="); among(inherited, name) {
+			list = append(list, variable)
+		}
+	}
+	return list
+}
+
 // Ended says how a program ended by what its guard wrote down, "" if that is nothing.
 func Ended(status string) string {
 	n, err := strconv.Atoi(strings.TrimSpace(status))
@@ -38,12 +53,18 @@ var session = []string{
 	"TMUX*", "STY", "SSH_*", "XDG_*", "DBUS_*", "MAIL", "_",
 }
 
-// ofSession reports whether a variable belongs to the session.
-func ofSession(name string) bool {
-	return slices.ContainsFunc(session, func(s string) bool {
+// among reports whether a name is in a list, or begins as an entry that ends with a star.
+func among(list []string, name string) bool {
+	return slices.ContainsFunc(list, func(s string) bool {
 		beginning, open := strings.CutSuffix(s, "*")
 		return name == s || open && strings.HasPrefix(name, beginning)
 	})
+}
+
+// Background is what is said of an instance that has put itself into the background: how
+// its first process ended says nothing then, and nobody hears how the rest does.
+func Background(exit string, pid int) string {
+	return fmt.Sprintf("%s, and left process %d behind: its command has to stay in the foreground", exit, pid)
 }
 
 // FromProc reads the files cmdline, environ and limits of a process (proc(5)).
@@ -55,7 +76,7 @@ func FromProc(cmdline, environ, limits []byte) Description {
 	}
 	for variable := range strings.SplitSeq(string(environ), "\x00") {
 		name, value, ok := strings.Cut(variable, "=")
-		if ok && !ofSession(name) {
+		if ok && !among(session, name) {
 			d.Environment[name] = value
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"vaiven/internal/core/reading"
@@ -30,53 +31,66 @@ func NewSet(p *plan.Plan, secrets secret.Values, drivers [][2]Driver) *Set {
 
 // Raise raises every part of a side, each from its build.
 func (s *Set) Raise(ctx context.Context, side split.Side, builds map[string]Build) error {
-	return s.each(side, func(n int, d Driver) error {
+	_, err := each(ctx, s, side, func(ctx context.Context, n int, d Driver) (struct{}, error) {
 		b, ok := builds[s.plan.Parts[n].Name]
 		if !ok {
-			return errors.New("no version was chosen")
+			return struct{}{}, errors.New("no version was chosen")
 		}
-		return d.Raise(ctx, side, b)
+		return struct{}{}, d.Raise(ctx, side, b)
 	})
+	return err
 }
 
-// List is every instance of a side, part by part.
+// List is every instance of a side, part by part. What could be read in time is there
+// beside an error.
 func (s *Set) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
-	lists := make([][]reading.Instance, len(s.drivers))
-	err := s.each(side, func(n int, d Driver) (err error) {
-		lists[n], err = d.List(ctx, side)
-		return err
+	lists, err := each(ctx, s, side, func(ctx context.Context, _ int, d Driver) ([]reading.Instance, error) {
+		return d.List(ctx, side)
 	})
 	all := slices.Concat(lists...)
 	for n := range all {
 		all[n].Exit = s.secrets.Hide(all[n].Exit)
-		for k, line := range all[n].Output {
-			all[n].Output[k] = s.secrets.Hide(line)
-		}
+		all[n].Output = s.said(all[n].Output)
 	}
 	return all, err
 }
 
-// Stop stops every part of a side.
-func (s *Set) Stop(ctx context.Context, side split.Side) error {
-	return s.each(side, func(_ int, d Driver) error { return d.Stop(ctx, side) })
+// outputLines is how many of the last lines of its output an instance carries.
+const outputLines = 12
+
+// said is the end of an instance's output without secrets, which may go over several lines
+// and be cut at the beginning.
+func (s *Set) said(lines []string) []string {
+	hidden := Lines([]byte(s.secrets.HideCut(strings.Join(lines, "\n"))))
+	return hidden[max(0, len(hidden)-outputLines):]
 }
 
-// each does something for all parts at once and names those that failed.
-func (s *Set) each(side split.Side, do func(n int, d Driver) error) error {
+// Stop stops every part of a side.
+func (s *Set) Stop(ctx context.Context, side split.Side) error {
+	_, err := each(ctx, s, side, func(ctx context.Context, _ int, d Driver) (struct{}, error) {
+		return struct{}{}, d.Stop(ctx, side)
+	})
+	return err
+}
+
+// each does something for all parts at once, for as long as the context lasts, and names
+// those that failed.
+func each[T any](ctx context.Context, s *Set, side split.Side, do func(ctx context.Context, n int, d Driver) (T, error)) ([]T, error) {
+	values := make([]T, len(s.drivers))
 	failed := make([]error, len(s.drivers))
 	var wait sync.WaitGroup
 	for n, pair := range s.drivers {
 		wait.Go(func() {
-			if err := do(n, pair[side]); err != nil {
-				failed[n] = err
-				if len(s.drivers) > 1 {
-					failed[n] = fmt.Errorf("%s: %w", s.plan.Parts[n].Name, err)
-				}
+			var err error
+			values[n], err = inTime(ctx, func(ctx context.Context) (T, error) { return do(ctx, n, pair[side]) })
+			if err != nil && len(s.drivers) > 1 {
+				err = fmt.Errorf("%s: %w", s.plan.Parts[n].Name, err)
 			}
+			failed[n] = s.secrets.Error(err)
 		})
 	}
 	wait.Wait()
-	return errors.Join(failed...)
+	return values, errors.Join(failed...)
 }
 
 // Place is where an instance stands.
@@ -85,7 +99,9 @@ func (s *Set) Place(ctx context.Context, i reading.Instance) (place.Place, error
 	if err != nil {
 		return nil, err
 	}
-	return d.Place(ctx, i)
+	ctx, cancel := context.WithTimeout(ctx, PlaceLimit)
+	defer cancel()
+	return inTime(ctx, func(ctx context.Context) (place.Place, error) { return d.Place(ctx, i) })
 }
 
 // Describe says what an instance runs with.
@@ -94,7 +110,9 @@ func (s *Set) Describe(ctx context.Context, i reading.Instance) (Description, er
 	if err != nil {
 		return Description{}, err
 	}
-	return d.Describe(ctx, i)
+	ctx, cancel := context.WithTimeout(ctx, 2*ReadLimit)
+	defer cancel()
+	return inTime(ctx, func(ctx context.Context) (Description, error) { return d.Describe(ctx, i) })
 }
 
 func (s *Set) of(i reading.Instance) (Driver, error) {

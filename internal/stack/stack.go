@@ -84,7 +84,8 @@ type Driver interface {
 	// The other side is never touched.
 	Raise(ctx context.Context, side split.Side, b Build) error
 	// List is every instance of the side, by name, also those that ended and were
-	// not stopped.
+	// not stopped, each with the last lines of its output as far as they stand in
+	// [OutputTail]. What could be read is there beside an error, which names what could not.
 	List(ctx context.Context, side split.Side) ([]reading.Instance, error)
 	// Stop ends all instances of the side: it asks each to stop, and after the plan's
 	// grace time makes it. It goes on with the others when one resists, and leaves
@@ -100,15 +101,14 @@ type Driver interface {
 // there may well go on.
 var ErrUnreachable = errors.New("unreachable")
 
-// outputLines is how many of the last lines of output an instance carries.
-const outputLines = 12
+// OutputTail is how many bytes a driver reads of the end of an instance's output.
+const OutputTail = 8 << 10
 
-// LastLines are the last lines of a text of output.
-func LastLines(text []byte) []string {
+// Lines are the lines of a text of output.
+func Lines(text []byte) []string {
 	trimmed := strings.TrimRight(strings.ToValidUTF8(string(text), "?"), "\n")
 	if trimmed == "" {
 		return nil
 	}
-	lines := strings.Split(trimmed, "\n")
-	return lines[max(0, len(lines)-outputLines):]
+	return strings.Split(trimmed, "\n")
 }

@@ -9,6 +9,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 )
 
 func TestFromProc(t *testing.T) {
@@ -51,11 +52,12 @@ func TestNames(t *testing.T) {
 	}
 }
 
-func TestLastLines(t *testing.T) {
-	if got := LastLines([]byte(strings.Repeat("line\n", 40) + "last\n")); len(got) != outputLines || got[outputLines-1] != "last" {
+func TestTheLastLines(t *testing.T) {
+	s := NewSet(&plan.Plan{}, secret.Values{}, nil)
+	if got := s.said(Lines([]byte(strings.Repeat("line\n", 40) + "last\n"))); len(got) != outputLines || got[outputLines-1] != "last" {
 		t.Errorf("the last lines are %q", got)
 	}
-	if LastLines([]byte("\n\n")) != nil {
+	if Lines([]byte("\n\n")) != nil {
 		t.Error("nothing has lines")
 	}
 }

@@ -389,7 +389,7 @@ func (f File) includer(ctx context.Context, files []string, base, target, with s
 // Command runs a server's command and returns what it said. If it fails, the error is
 // its own words.
 func Command(ctx context.Context, on place.Machine, words ...string) (string, error) {
-	out, err := on.Run(ctx, words)
+	out, err := on.Run(ctx, place.Command{Words: words})
 	text := strings.TrimSpace(string(out.Output))
 	switch {
 	case err == nil && len(out.Output) == place.OutputLimit:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"vaiven/internal/place"
@@ -36,17 +37,17 @@ func (e *Elsewhere) before(act, path string) error {
 }
 
 // Run runs a command with the names among its words.
-func (e *Elsewhere) Run(ctx context.Context, words []string) (place.Outcome, error) {
-	own := append([]string(nil), words...)
-	for n, w := range words {
+func (e *Elsewhere) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
+	own := slices.Clone(c.Words)
+	for n, w := range c.Words {
 		if n > 0 && strings.HasPrefix(w, "/") {
 			own[n] = e.Here(w)
 		}
 	}
-	if err := e.before("run", words[0]); err != nil {
+	if err := e.before("run", c.Words[0]); err != nil {
 		return place.Outcome{}, err
 	}
-	return e.Local.Run(ctx, own)
+	return e.Local.Run(ctx, place.Command{Words: own, Environment: c.Environment})
 }
 
 // Follow reads what is added to a file.

@@ -23,8 +23,8 @@ type Set struct {
 	closing []io.Closer
 }
 
-// Open makes the drivers. The relay is what containers are asked through.
-func Open(p *plan.Plan, secrets secret.Values, relay container.Relay) (*Set, error) {
+// Open makes the drivers. The relay is the program through which containers are asked.
+func Open(p *plan.Plan, secrets secret.Values, relay string) (*Set, error) {
 	s := &Set{}
 	pairs := make([][2]stack.Driver, len(p.Parts))
 	for n := range p.Parts {
@@ -48,7 +48,7 @@ func Open(p *plan.Plan, secrets secret.Values, relay container.Relay) (*Set, err
 	return s, nil
 }
 
-func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay container.Relay) (stack.Driver, error) {
+func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay string) (stack.Driver, error) {
 	switch kind {
 	case plan.Processes:
 		return process.New(p, part, secrets), nil

@@ -46,14 +46,20 @@ func (d *Driver) Place(ctx context.Context, i reading.Instance) (place.Place, er
 
 func (s *site) engine() *client.Client { return s.driver.engines[s.i.Side] }
 
+// Prepare puts the relay beside the container. That takes longer than what is asked by way
+// of it, and is no part of it.
+func (s *site) Prepare(ctx context.Context) error {
+	_, err := s.beside(ctx)
+	return err
+}
+
 // Dial connects from inside the container's network.
 func (s *site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
 	beside, err := s.beside(ctx)
 	if err != nil {
 		return nil, err
 	}
-	command := append([]string{"/relay"}, s.driver.relay.Args...)
-	stream, err := s.exec(ctx, beside, command)
+	stream, err := s.exec(ctx, beside, place.Command{Words: []string{"/relay"}})
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +84,7 @@ func (s *site) beside(ctx context.Context) (string, error) {
 	d := s.driver
 	created, err := s.engine().ContainerCreate(ctx, client.ContainerCreateOptions{
 		Config: &container.Config{
-			Image: image, Entrypoint: append([]string{"/relay"}, d.relay.Args...), Cmd: []string{"--wait"},
+			Image: image, Entrypoint: []string{"/relay"}, Cmd: []string{"--wait"},
 			Labels: map[string]string{labelOwner: d.owner, labelPart: d.part.Name, labelSide: s.i.Side.String(), labelRelay: s.i.Name},
 		},
 		HostConfig: &container.HostConfig{NetworkMode: container.NetworkMode("container:" + target.ID), AutoRemove: true},
@@ -96,12 +102,12 @@ func (s *site) beside(ctx context.Context) (string, error) {
 // relayImage makes sure that the engine has an image with the relay in it, and
 // nothing else.
 func (s *site) relayImage(ctx context.Context) (string, error) {
-	program := s.driver.relay.Program
-	info, err := os.Stat(program)
+	program := s.driver.relay
+	data, err := os.ReadFile(program)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("the program that asks from inside a container is missing; it belongs beside vaiven: %w", err)
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s %d %d", program, info.Size(), info.ModTime().UnixNano()))
+	sum := sha256.Sum256(data)
 	tag, err := name.NewTag(relayName+":"+hex.EncodeToString(sum[:6]), name.WithDefaultRegistry(""))
 	if err != nil {
 		return "", err
@@ -185,8 +191,12 @@ func (s *stream) Close() error {
 }
 
 // exec starts a command in a container.
-func (s *site) exec(ctx context.Context, id string, command []string) (*stream, error) {
-	made, err := s.engine().ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true, AttachStderr: true})
+func (s *site) exec(ctx context.Context, id string, command place.Command) (*stream, error) {
+	var environment []string
+	for name, value := range command.Environment {
+		environment = append(environment, name+"="+value)
+	}
+	made, err := s.engine().ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command.Words, Env: environment, AttachStdin: true, AttachStdout: true, AttachStderr: true})
 	if err != nil {
 		return nil, told(err)
 	}
@@ -203,8 +213,8 @@ func (s *site) exec(ctx context.Context, id string, command []string) (*stream, 
 }
 
 // Run runs a command in the instance's own container, which has to have it.
-func (s *site) Run(ctx context.Context, words []string) (place.Outcome, error) {
-	t, err := s.exec(ctx, s.i.Place, words)
+func (s *site) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
+	t, err := s.exec(ctx, s.i.Place, c)
 	if err != nil {
 		return place.Outcome{}, err
 	}
@@ -222,8 +232,8 @@ func (s *site) Run(ctx context.Context, words []string) (place.Outcome, error) {
 		return place.Outcome{}, told(errInspect)
 	}
 	const notFound, notRunnable = 127, 126
-	if c := ended.ExitCode; (c == notFound || c == notRunnable) && strings.Contains(string(out.Bytes()), "exec") {
-		return place.Outcome{}, fmt.Errorf("%w: the container has no %s", place.ErrCannot, words[0])
+	if code := ended.ExitCode; (code == notFound || code == notRunnable) && strings.Contains(string(out.Bytes()), "exec") {
+		return place.Outcome{}, fmt.Errorf("%w: the container has no %s", place.ErrCannot, c.Words[0])
 	}
 	return place.Outcome{Status: ended.ExitCode, Output: out.Bytes()}, err
 }

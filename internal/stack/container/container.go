@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/containerd/errdefs"
+	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
@@ -41,14 +42,6 @@ const (
 	labelRelay    = "vaiven.relay" // of a relay: the instance it stands beside
 )
 
-// Relay is a program that runs on its own, linked statically, and relays a
-// connection; see [place.ServeRelay]. With "--wait" behind its arguments it does
-// nothing until it is ended, or for ten minutes.
-type Relay struct {
-	Program string
-	Args    []string
-}
-
 // Driver starts, lists and stops the instances of one part as containers; see
 // [stack.Driver].
 type Driver struct {
@@ -57,15 +50,17 @@ type Driver struct {
 	part    *plan.Part
 	first   bool
 	secrets secret.Values
-	relay   Relay
+	relay   string // the program
 	engines [2]*client.Client
 
-	mu sync.Mutex // held while instances are started or stopped
+	turn stack.Turn // of whoever starts or stops instances
 }
 
-// New makes the driver for a part of a plan. No engine is asked anything yet.
-func New(p *plan.Plan, part int, secrets secret.Values, relay Relay) (*Driver, error) {
-	d := &Driver{service: p.Service, owner: p.State, part: &p.Parts[part], first: part == 0, secrets: secrets, relay: relay}
+// New makes the driver for a part of a plan. No engine is asked anything yet. The relay is
+// a program that runs on its own, linked statically, and relays a connection (see
+// [place.ServeRelay]); with --wait it does nothing until it is ended.
+func New(p *plan.Plan, part int, secrets secret.Values, relay string) (*Driver, error) {
+	d := &Driver{service: p.Service, owner: p.State, part: &p.Parts[part], first: part == 0, secrets: secrets, relay: relay, turn: stack.NewTurn()}
 	for _, side := range split.Sides {
 		engine := d.part.Stacks[side].Engine
 		if !strings.Contains(engine, "://") {
@@ -104,8 +99,11 @@ type one struct {
 	id string
 }
 
-// look reads a side's instances.
+// look reads a side's instances. Those that could be read in time are there beside an
+// error.
 func (d *Driver) look(ctx context.Context, side split.Side) ([]one, error) {
+	ctx, cancel := context.WithTimeout(ctx, stack.ReadLimit)
+	defer cancel()
 	items, err := d.ours(ctx, side)
 	if err != nil {
 		return nil, err
@@ -115,15 +113,16 @@ func (d *Driver) look(ctx context.Context, side split.Side) ([]one, error) {
 	failed := make([]error, len(items))
 	var wait sync.WaitGroup
 	for n, item := range items {
-		wait.Go(func() { list[n], failed[n] = d.inspect(ctx, side, item.ID) })
+		wait.Go(func() {
+			if list[n], failed[n] = d.inspect(ctx, side, item.ID); failed[n] != nil {
+				failed[n] = fmt.Errorf("%s: %w", item.Labels[labelInstance], failed[n])
+			}
+		})
 	}
 	wait.Wait()
-	if err := errors.Join(failed...); err != nil {
-		return nil, err
-	}
 	list = slices.DeleteFunc(list, func(o one) bool { return o.id == "" })
 	slices.SortFunc(list, func(a, b one) int { return stack.Compare(a.Instance, b.Instance) })
-	return list, nil
+	return list, errors.Join(failed...)
 }
 
 // inspect reads one instance. One that was removed meanwhile has no id.
@@ -152,8 +151,10 @@ func (d *Driver) inspect(ctx context.Context, side split.Side, id string) (one, 
 	if !o.Running {
 		o.Exit = exitWords(c.State)
 	}
-	o.Output, err = d.output(ctx, side, id)
-	return o, err
+	if o.Output, err = d.output(ctx, side, id); err != nil {
+		o.Output = []string{"its output could not be read: " + err.Error()} // the instance is there all the same
+	}
+	return o, nil
 }
 
 func exitWords(s *container.State) string {
@@ -168,9 +169,13 @@ func exitWords(s *container.State) string {
 	return fmt.Sprintf("exit status %d", s.ExitCode)
 }
 
+// outputLines is how many lines are read of the end of an instance's output: those that a
+// secret goes over are hidden as a whole.
+const outputLines = 100
+
 // output is the last that an instance said.
 func (d *Driver) output(ctx context.Context, side split.Side, id string) ([]string, error) {
-	logs, err := d.engines[side].ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: "12"})
+	logs, err := d.engines[side].ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: strconv.Itoa(outputLines)})
 	if errdefs.IsNotFound(err) || err != nil && strings.Contains(err.Error(), "marked for removal") {
 		return nil, nil
 	}
@@ -182,7 +187,7 @@ func (d *Driver) output(ctx context.Context, side split.Side, id string) ([]stri
 	if _, err := stdcopy.StdCopy(&text, &text, logs); err != nil && !errors.Is(err, io.EOF) {
 		return nil, nil // the log of a container that is being removed
 	}
-	return stack.LastLines(text.Bytes()), nil
+	return stack.Lines(text.Bytes()), nil
 }
 
 // List is every instance of a side.
@@ -197,8 +202,10 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 
 // Raise starts what is missing of a build, and stops what is of another.
 func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	found, err := d.look(ctx, side)
 	if err != nil {
 		return err
@@ -213,7 +220,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 			others = append(others, o.id)
 		}
 	}
-	image := plan.Expand(s.Image, stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service))
+	image := d.image(side, b)
 	if err := d.pull(ctx, side, image); err != nil {
 		return err // before anything is stopped
 	}
@@ -231,6 +238,22 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		}
 	}
 	return errors.Join(failed...)
+}
+
+// image is what a build is started from. Where versions are the tags of a registry, the
+// plan's image of that name is started by its digest: a tag can be moved after it was
+// chosen.
+func (d *Driver) image(side split.Side, b stack.Build) string {
+	image := plan.Expand(d.part.Stacks[side].Image,
+		stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service))
+	tag, err := name.NewTag(image)
+	if v := d.part.Versions; err != nil || v.Kind != plan.VersionRegistry || tag.TagStr() != b.Version || b.ID == "" {
+		return image
+	}
+	if source, err := name.NewRepository(d.part.Versions.Where); err != nil || source.Name() != tag.Repository.Name() {
+		return image
+	}
+	return tag.Repository.String() + "@" + b.ID
 }
 
 // pull makes sure that the engine has an image.
@@ -266,23 +289,24 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 		label = i.Address
 	}
 	values := stack.Values(i, d.service)
-	expand := func(text string) string { return d.secrets.Expand(plan.Expand(text, values), nil) }
 	config := &container.Config{Image: image, Labels: map[string]string{
 		labelOwner: d.owner, labelPart: d.part.Name, labelSide: side.String(), labelInstance: name, labelVersion: b.Version,
 		labelBuild: b.ID, labelAddress: label, labelStarted: i.Started.Format(time.RFC3339Nano),
 	}}
 	for _, word := range s.Command {
-		config.Cmd = append(config.Cmd, expand(word))
+		config.Cmd = append(config.Cmd, plan.Expand(word, values))
 	}
 	for _, key := range slices.Sorted(maps.Keys(s.Environment)) {
-		config.Env = append(config.Env, key+"="+expand(s.Environment[key]))
+		config.Env = append(config.Env, key+"="+d.secrets.Fill(s.Environment[key], values, nil))
 	}
 	host := &container.HostConfig{NetworkMode: container.NetworkMode(s.Network)}
 	host.Memory, host.NanoCPUs = s.Memory, int64(s.CPUs*1e9)
 	options := client.ContainerCreateOptions{Config: config, HostConfig: host, Name: d.name(name)}
 	created, err := d.engines[side].ContainerCreate(ctx, options)
 	for deadline := time.Now().Add(leftoverLimit); errdefs.IsConflict(err) && time.Now().Before(deadline) && ctx.Err() == nil; {
-		d.clearLeftover(ctx, side, options.Name)
+		if foreign := d.clearLeftover(ctx, side, options.Name); foreign != nil {
+			return foreign
+		}
 		created, err = d.engines[side].ContainerCreate(ctx, options)
 	}
 	if err != nil {
@@ -300,18 +324,26 @@ const leftoverLimit = 10 * time.Second
 
 // clearLeftover removes the container that has a name of ours already. The engine
 // goes on with a start that was cut short, and has its name taken before it lists
-// it: then there is nothing to remove yet, and it waits a little.
-func (d *Driver) clearLeftover(ctx context.Context, side split.Side, name string) {
+// it: then there is nothing to remove yet, and it waits a little. One that is not ours is
+// left alone, and is an error.
+func (d *Driver) clearLeftover(ctx context.Context, side split.Side, name string) error {
 	found, err := d.engines[side].ContainerInspect(ctx, name, client.ContainerInspectOptions{})
-	if err == nil && found.Container.Config.Labels[labelOwner] == d.owner {
+	if err == nil {
+		if owner := found.Container.Config.Labels[labelOwner]; owner != d.owner {
+			if owner == "" {
+				owner = "somebody else"
+			}
+			return fmt.Errorf("a container called %s is there already and belongs to %s: it is left alone. Look who made it, and rename or remove it", name, owner)
+		}
 		if _, err = d.engines[side].ContainerRemove(ctx, found.Container.ID, client.ContainerRemoveOptions{Force: true}); err == nil {
-			return
+			return nil
 		}
 	}
 	select {
 	case <-ctx.Done():
 	case <-time.After(100 * time.Millisecond):
 	}
+	return nil
 }
 
 // name is what a container is called: the same service may stand twice on one
@@ -338,8 +370,10 @@ func (d *Driver) freeAddress(ctx context.Context, s plan.Stack) (string, error) 
 
 // Stop stops all instances of a side, and what was put beside them.
 func (d *Driver) Stop(ctx context.Context, side split.Side) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	items, err := d.ours(ctx, side)
 	if err != nil {
 		return err
@@ -404,7 +438,15 @@ func bytesOf(n int64) string {
 	if n == 0 {
 		return "none"
 	}
-	return fmt.Sprintf("%d MiB", n>>20)
+	for _, unit := range []struct {
+		name  string
+		bytes int64
+	}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
+		if n%unit.bytes == 0 {
+			return fmt.Sprintf("%d %s", n/unit.bytes, unit.name)
+		}
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
 
 func cpusOf(n int64) string {

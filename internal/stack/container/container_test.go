@@ -31,6 +31,12 @@ import (
 	"vaiven/internal/stack/stacktest"
 )
 
+// relayProgram is the real relay, built once.
+func relayProgram(t *testing.T) string {
+	t.Helper()
+	return stacktest.Program(t, "vaiven/cmd/vaiven-relay")
+}
+
 const socket = "/var/run/docker.sock"
 
 // engine is the real engine, and a wire to it that can be cut.
@@ -153,7 +159,7 @@ var (
 
 func open(t *testing.T, p *plan.Plan) *Driver {
 	t.Helper()
-	d, err := New(p, 0, secret.Values{}, Relay{Program: stacktest.Subject(t), Args: []string{"-relay"}})
+	d, err := New(p, 0, secret.Values{}, relayProgram(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -242,7 +248,7 @@ func TestANetworkOfItsOwn(t *testing.T) {
 			t.Fatalf("its own loopback from inside: %v", err)
 		}
 	}
-	if _, err := from.Run(t.Context(), []string{"sh"}); err == nil {
+	if _, err := from.Run(t.Context(), place.Command{Words: []string{"sh"}}); err == nil {
 		t.Error("an image without a shell has one")
 	}
 	if data, err := from.ReadFile(t.Context(), "/etc/hostname"); err != nil || len(data) == 0 {

@@ -1,7 +1,7 @@
 // Package container is the stack driver for containers, by way of the Docker
 // Engine API.
 //
-//	d, err := container.New(plan, part, secrets, container.Relay{Program: "/usr/bin/vaiven", Args: []string{"relay"}})
+//	d, err := container.New(plan, part, secrets, "/usr/bin/vaiven-relay")
 //	err = d.Raise(ctx, split.Green, stack.Build{Version: "4.3.0", ID: "sha256:b92f..."})
 //
 // What it knows of an instance stands in the container's labels, so that nothing

@@ -32,19 +32,19 @@ type Driver struct {
 	secrets  secret.Values
 	machines [2][]*machine // by side; the same where the hosts are
 
-	mu sync.Mutex // held while instances are started or stopped
+	turn stack.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. No host is asked anything yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, turn: stack.NewTurn()}
 	known := map[string]*machine{}
 	for _, side := range split.Sides {
 		s := d.part.Stacks[side]
 		for _, h := range s.Hosts {
 			at := h.String() + "\x00" + s.Identity + "\x00" + s.KnownHosts
 			if known[at] == nil {
-				known[at] = &machine{Host: h, identity: s.Identity, knownHosts: s.KnownHosts}
+				known[at] = newMachine(h, s.Identity, s.KnownHosts)
 			}
 			d.machines[side] = append(d.machines[side], known[at])
 		}
@@ -61,21 +61,59 @@ type found struct {
 	listening map[int]bool
 }
 
+// do runs a script on a host and says what its status means. done are statuses that are no
+// failure beside 0.
+func (d *Driver) do(ctx context.Context, m *machine, what, script string, done ...int) (said, error) {
+	a, err := m.run(ctx, script)
+	if err == nil && a.status != 0 && !slices.Contains(done, a.status) {
+		err = fmt.Errorf("host %v: %s: %w", m.Host, what, d.failure(a))
+	}
+	return a, err
+}
+
+// failure says what the status of a script means.
+func (d *Driver) failure(a said) error {
+	text := d.secrets.HideCut(cut(a.warning))
+	switch a.status {
+	case statusFull:
+		if room, where, ok := room(a.out); ok && room < 64 {
+			return fmt.Errorf("the disk of %s is full: %d KiB are left: %s", where, room, text)
+		}
+		return fmt.Errorf("the notes on instances in ~/.vaiven/%s cannot be written: %s", d.dir(), text)
+	case statusLocked:
+		return errors.New("another start or stop is at work there, or the host has no flock (util-linux)")
+	case statusNotOurs:
+		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Look who made it, and remove it", bytes.TrimSpace(a.out))
+	}
+	return fmt.Errorf("status %d: %s", a.status, text)
+}
+
+// room reads how many KiB are left on a disk, and where it is mounted.
+func room(out []byte) (kib int, where string, ok bool) {
+	for line := range strings.Lines(string(out)) {
+		if f := strings.Fields(line); len(f) >= 3 && f[0] == "room" {
+			n, err := strconv.Atoi(f[1])
+			return n, strings.Join(f[2:], " "), err == nil
+		}
+	}
+	return 0, "", false
+}
+
 // look asks one host for a side's instances.
 func (d *Driver) look(ctx context.Context, m *machine, side split.Side) (found, error) {
-	out, status, err := m.run(ctx, "sh -s", listScript(d.dir(), side.String()+"-"))
-	if err == nil && status != 0 {
-		err = fmt.Errorf("host %v: list: status %d: %s", m.Host, status, bytes.TrimSpace(out))
-	}
+	ctx, cancel := context.WithTimeout(ctx, stack.ReadLimit)
+	defer cancel()
+	a, err := d.do(ctx, m, "list", listScript(d.dir(), side.String()+"-"))
 	if err != nil {
 		return found{}, err
 	}
-	f, err := parseList(out)
+	f, err := parseList(a.out)
 	if err != nil {
 		return found{}, fmt.Errorf("host %v: %w", m.Host, err)
 	}
 	for n := range f.instances {
-		f.instances[n].Place = m.Host.String()
+		i := &f.instances[n]
+		i.Place, i.Part, i.Side = m.Host.String(), d.part.Name, side
 	}
 	return f, nil
 }
@@ -83,45 +121,62 @@ func (d *Driver) look(ctx context.Context, m *machine, side split.Side) (found, 
 // parseList reads what the list script says.
 func parseList(out []byte) (found, error) {
 	f := found{listening: map[int]bool{}}
-	exits := map[int]string{}
+	type end struct{ exit, stray, damaged string }
+	var ends []end
 	for line := range strings.Lines(string(out)) {
 		line = strings.TrimSuffix(line, "\n")
 		last := len(f.instances) - 1
+		if line == "" {
+			continue
+		}
 		if last < 0 && !strings.HasPrefix(line, markNote) && !strings.HasPrefix(line, markPort) {
-			return found{}, fmt.Errorf("unexpected output: %q", line)
+			return found{}, fmt.Errorf("unexpected output: %q", cut(line))
 		}
 		switch {
 		case strings.HasPrefix(line, markNote):
-			data, err := base64.StdEncoding.DecodeString(line[len(markNote):])
+			name, text, _ := strings.Cut(line[len(markNote):], " ")
+			data, err := base64.StdEncoding.DecodeString(text)
 			var i reading.Instance
 			if err == nil {
 				err = json.Unmarshal(data, &i)
 			}
-			if err != nil {
-				return found{}, fmt.Errorf("a note on an instance is damaged: %w", err)
+			var e end
+			if err != nil { // the others are there all the same
+				i, e.damaged = reading.Instance{}, fmt.Sprintf("its note is damaged (%v)", err)
 			}
-			f.instances = append(f.instances, i)
+			i.Name, i.Running = name, false
+			f.instances, ends = append(f.instances, i), append(ends, e)
 		case line == markRunning:
 			f.instances[last].Running = true
+		case strings.HasPrefix(line, markStray):
+			ends[last].stray = line[len(markStray):]
 		case strings.HasPrefix(line, markExit):
-			exits[last] = line[len(markExit):]
+			ends[last].exit = line[len(markExit):]
 		case strings.HasPrefix(line, markOutput):
 			data, err := base64.StdEncoding.DecodeString(line[len(markOutput):])
 			if err != nil {
 				return found{}, fmt.Errorf("the output of %s: %w", f.instances[last].Name, err)
 			}
-			f.instances[last].Output = stack.LastLines(data)
+			f.instances[last].Output = stack.Lines(data)
 		case strings.HasPrefix(line, markPort):
 			if port, err := strconv.ParseUint(line[len(markPort):], 16, 16); err == nil {
 				f.listening[int(port)] = true
 			}
 		default:
-			return found{}, fmt.Errorf("unexpected output: %q", line)
+			return found{}, fmt.Errorf("unexpected output: %q", cut(line))
 		}
 	}
 	for n := range f.instances {
-		if i := &f.instances[n]; !i.Running {
-			i.Exit = stack.Ended(exits[n])
+		i := &f.instances[n]
+		if i.Running {
+			continue
+		}
+		i.Exit = stack.Ended(ends[n].exit)
+		if pid, err := strconv.Atoi(ends[n].stray); err == nil {
+			i.Exit = stack.Background(i.Exit, pid)
+		}
+		if ends[n].damaged != "" {
+			i.Exit = ends[n].damaged
 		}
 	}
 	return f, nil
@@ -171,8 +226,10 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 
 // Raise starts what is missing of a build, each instance on the next host in turn.
 func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	all, err := d.lookAll(ctx, side)
 	if err != nil {
 		return err // a host that is not seen may run anything
@@ -251,47 +308,43 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 		return err
 	}
 	values := stack.Values(i, d.service)
-	expand := func(text string) string { return d.secrets.Expand(plan.Expand(text, values), nil) }
 	command := make([]string, len(s.Command))
 	for n, word := range s.Command {
-		command[n] = expand(word)
+		command[n] = plan.Expand(word, values)
 	}
 	environment := map[string]string{}
 	for key, value := range s.Environment {
-		environment[key] = expand(value)
+		environment[key] = d.secrets.Fill(value, values, nil)
 	}
-	out, status, err := m.run(ctx, "sh -s", startScript(d.dir(), name, string(note), expand(s.Folder), command, environment))
+	folder := plan.Expand(s.Folder, values)
+	a, err := d.do(ctx, m, "start", startScript(d.dir(), name, string(note), folder, command, environment), statusRuns, statusNoFolder, statusNoWord)
 	if err != nil {
 		return err
 	}
-	switch status {
-	case 0:
-		taken[port] = true
-		return nil
-	case 91: // perhaps an earlier raise that was cut off and went on there
+	switch a.status {
+	case statusRuns: // perhaps an earlier raise that was cut off and went on there
 		var there reading.Instance
-		if err := json.NewDecoder(bytes.NewReader(out)).Decode(&there); err != nil || !b.Made(there) {
+		if err := json.NewDecoder(bytes.NewReader(a.out)).Decode(&there); err != nil || !b.Made(there) {
 			return fmt.Errorf("somebody else has started it meanwhile, of version %q", there.Version)
 		}
 		if _, at, err := net.SplitHostPort(there.Address); err == nil {
 			port, _ = strconv.Atoi(at)
-			taken[port] = true
 		}
-		return nil
-	case 95:
-		return errors.New("the lock on its notes cannot be taken: the host needs flock")
-	case 92:
-		return fmt.Errorf("there is no folder %s", expand(s.Folder))
-	case 93:
+	case statusNoFolder:
+		return fmt.Errorf("there is no folder %s", folder)
+	case statusNoWord:
 		return fmt.Errorf("there is no program %s", command[0])
 	}
-	return fmt.Errorf("status %d: %s", status, d.secrets.Hide(string(bytes.TrimSpace(out))))
+	taken[port] = true
+	return nil
 }
 
 // Stop stops all instances of a side on all hosts.
 func (d *Driver) Stop(ctx context.Context, side split.Side) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	all, err := d.lookAll(ctx, side)
 	names := map[*machine][]string{}
 	for m, f := range all {
@@ -302,6 +355,9 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	return errors.Join(err, d.stop(ctx, names, d.part.Stacks[side].Grace))
 }
 
+// stopLimit is how much longer than its grace a stop may take on a host.
+const stopLimit = 10 * time.Second
+
 // stop stops instances by name, on all hosts at once.
 func (d *Driver) stop(ctx context.Context, names map[*machine][]string, grace time.Duration) error {
 	var mu sync.Mutex // protects failed
@@ -309,12 +365,10 @@ func (d *Driver) stop(ctx context.Context, names map[*machine][]string, grace ti
 	var wait sync.WaitGroup
 	for m, list := range names {
 		wait.Go(func() {
-			out, status, err := m.run(ctx, "sh -s", stopScript(d.dir(), list, grace))
-			switch left := strings.Fields(string(out)); {
-			case err != nil:
-			case status != 0:
-				err = fmt.Errorf("host %v: stop: status %d: %s", m.Host, status, bytes.TrimSpace(out))
-			case len(left) > 0:
+			limited, cancel := context.WithTimeout(ctx, grace+stopLimit)
+			defer cancel()
+			a, err := d.do(limited, m, "stop", stopScript(d.dir(), list, grace))
+			if left := strings.Fields(string(a.out)); err == nil && len(left) > 0 {
 				err = fmt.Errorf("host %v: still there after SIGKILL: %s", m.Host, strings.Join(left, ", "))
 			}
 			mu.Lock()
@@ -348,12 +402,12 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	if err != nil {
 		return stack.Description{}, err
 	}
-	out, status, err := m.run(ctx, "sh -s", describeScript(d.dir(), i.Name))
+	a, err := d.do(ctx, m, "describe", describeScript(d.dir(), i.Name), statusGone)
 	if err != nil {
 		return stack.Description{}, err
 	}
-	lines := strings.Split(string(out), "\n")
-	if status != 0 || len(lines) < 3 {
+	lines := strings.Split(string(a.out), "\n")
+	if a.status != 0 || len(lines) < 3 {
 		return stack.Description{}, fmt.Errorf("host %v: %s does not run", m.Host, i.Name)
 	}
 	var files [3][]byte
@@ -369,10 +423,7 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 func (d *Driver) Close() error {
 	for _, side := range split.Sides {
 		for _, m := range d.machines[side] {
-			m.mu.Lock()
-			client := m.client
-			m.mu.Unlock()
-			if client != nil {
+			if client := m.client.Load(); client != nil {
 				m.lost(client)
 			}
 		}

@@ -25,6 +25,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
@@ -495,7 +496,7 @@ func TestNothingIsTakenForShell(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := from.Run(t.Context(), []string{"printf", "%s", odd})
+	out, err := from.Run(t.Context(), place.Command{Words: []string{"printf", "%s", odd}})
 	if err != nil || string(out.Output) != odd {
 		t.Errorf("a command got %q, %v", out.Output, err)
 	}
@@ -519,7 +520,7 @@ func TestACommandThatTakesTooLong(t *testing.T) {
 	d := open(t, p)
 	ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
 	defer cancel()
-	if _, err := (site{d.machines[split.Green][0], "/"}).Run(ctx, []string{"sleep", "60"}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := (site{d.machines[split.Green][0], "/"}).Run(ctx, place.Command{Words: []string{"sleep", "60"}}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("error %v", err)
 	}
 }

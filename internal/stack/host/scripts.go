@@ -19,19 +19,39 @@ var prelude string
 // quote makes one word of the shell out of any text.
 func quote(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 
-// within begins a script in the folder of the notes.
+// The statuses with which scripts end.
+const (
+	statusFull     = 90 // something could not be written
+	statusRuns     = 91 // the instance runs already
+	statusNoFolder = 92
+	statusNoWord   = 93 // there is no such program
+	statusGone     = 94 // the instance does not run
+	statusLocked   = 95
+	statusNotOurs  = 96 // the folder of the notes is a link, or somebody else's
+)
+
+// within begins a script in the folder of the notes, which is the user's own.
 func within(dir string) string {
-	return fmt.Sprintf("dir=$HOME/.vaiven/%s\nmkdir -p \"$dir\" && cd \"$dir\" || exit 90\nchmod 700 \"$dir\"\n", quote(dir)) + prelude
+	return fmt.Sprintf(`mask=$(umask)
+umask 077
+dir=$HOME/.vaiven/%s
+mkdir -p "$dir" && cd "$dir" || { dir=$HOME; df -Pk "$dir" 2>/dev/null | awk 'NR == 2 { print "room " $4 " " $6 }'; exit %d; }
+for f in "$HOME/.vaiven" "$dir"; do [ -O "$f" ] && [ ! -L "$f" ] || { echo "$f"; exit %d; }; done
+chmod 700 "$dir"
+`, quote(dir), statusFull, statusNotOurs) + prelude
 }
 
 // alone has a script that starts or stops wait for others that do: one that was cut
 // off from here may still be at work there.
-const alone = "exec 9>lock && flock 9 || exit 95\n"
+func alone() string {
+	return fmt.Sprintf("exec 9>lock || full\nflock -w 60 9 || exit %d\n", statusLocked)
+}
 
 // The marks in front of what the list script says of an instance.
 const (
 	markNote    = "note "
 	markRunning = "running"
+	markStray   = "stray "
 	markExit    = "exit "
 	markOutput  = "output "
 	markPort    = "port "
@@ -42,43 +62,49 @@ const (
 func listScript(dir, prefix string) string {
 	return within(dir) + fmt.Sprintf(`
 for n in %s*.note; do
-	[ -e "$n" ] || continue
+	[ -f "$n" ] && [ ! -L "$n" ] || continue
 	i=${n%%.note}
-	printf '%s%%s\n' "$(base64 <"$n" | tr -d '\n')"
-	if session "$i" >/dev/null; then echo %s; fi
-	[ -s "$i.exit" ] && printf '%s%%s\n' "$(cat "$i.exit")"
-	[ -s "$i.log" ] && printf '%s%%s\n' "$(tail -c 8192 "$i.log" | base64 | tr -d '\n')"
+	printf '%s%%s %%s\n' "$i" "$(base64 <"$n" | tr -d '\n')"
+	if session "$i" >/dev/null; then
+		echo %s
+	else
+		for p in $(strays "$i" 0); do echo "%s$p"; break; done
+	fi
+	[ -s "$i.exit" ] && printf '%s%%s\n' "$(head -n 1 "$i.exit")"
+	[ -s "$i.log" ] && printf '%s%%s\n' "$(tail -c %d "$i.log" | base64 | tr -d '\n')"
 done
 for f in /proc/net/tcp /proc/net/tcp6; do
 	[ -e $f ] && awk '$4 == "0A" { split($2, a, ":"); print "%s" a[2] }' $f
 done
 exit 0
-`, quote(prefix), markNote, markRunning, markExit, markOutput, markPort)
+`, quote(prefix), markNote, markRunning, markStray, markExit, markOutput, stack.OutputTail, markPort)
 }
 
 // startScript starts one instance and notes it. The note is written before, so
 // that a start that is cut short is found again. If the instance runs already, the
-// script ends with 91 and its note.
+// script ends with statusRuns and its note.
 func startScript(dir, name, note, folder string, command []string, environment map[string]string) string {
 	var b strings.Builder
 	b.WriteString(within(dir))
-	fmt.Fprintf(&b, "%si=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit 91; fi\n", alone, quote(name))
-	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && mv \"$i.new\" \"$i.note\" || exit 90\n", quote(note))
-	fmt.Fprintf(&b, "cd %s || { rm -f \"$dir/$i.note\"; exit 92; }\n", folderWord(folder))
+	b.WriteString(alone())
+	fmt.Fprintf(&b, "i=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit %d; fi\n", quote(name), statusRuns)
+	b.WriteString("clear() { rm -f \"$dir/$i.new\" \"$dir/$i.note\" \"$dir/$i.log\"; }\n")
+	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : >\"$i.log\" && mv \"$i.new\" \"$i.note\" || { clear; full; }\n", quote(note))
+	fmt.Fprintf(&b, "cd %s || { clear; exit %d; }\n", folderWord(folder), statusNoFolder)
 	words := make([]string, len(command))
 	for n, w := range command {
 		words[n] = quote(w)
 	}
-	fmt.Fprintf(&b, "command -v %s >/dev/null || { rm -f \"$dir/$i.note\"; exit 93; }\n", words[0])
+	fmt.Fprintf(&b, "command -v %s >/dev/null || { clear; exit %d; }\n", words[0], statusNoWord)
 	for _, key := range slices.Sorted(maps.Keys(environment)) {
 		fmt.Fprintf(&b, "export %s=%s\n", key, quote(environment[key]))
 	}
-	b.WriteString("export VAIVEN_INSTANCE=\"$dir/$i\"\n")
+	b.WriteString("export VAIVEN_INSTANCE=\"$dir/$i\"\numask \"$mask\"\n")
 	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >\"$dir/$i.log\" 2>&1 9>&- &\n", quote(stack.Guard), strings.Join(words, " "))
 	b.WriteString(`p=$!
 cd "$dir"
 set -- $(stat $p)
-[ $# = 3 ] && echo "$p $3 $boot" >"$i.pid"
+[ $# = 4 ] && echo "$p $4 $boot" 2>/dev/null >"$i.pid" # it is found again without
 exit 0
 `)
 	return b.String()
@@ -103,24 +129,37 @@ func stopScript(dir string, names []string, grace time.Duration) string {
 		words[n] = quote(name)
 	}
 	list := strings.Join(words, " ")
-	b.WriteString(alone)
-	fmt.Fprintf(&b, "for i in %s; do p=$(session \"$i\") && kill -TERM \"-$p\" 2>/dev/null; done\n", list)
-	fmt.Fprintf(&b, "tries=%d\n", max(grace.Milliseconds()/100, 1))
-	fmt.Fprintf(&b, `while [ $tries -gt 0 ]; do
+	b.WriteString(alone())
+	fmt.Fprintf(&b, `
+# send SIGNAL NAME: to all of an instance.
+send() {
+	p=$(session "$2") && kill "-$1" "-$p" 2>/dev/null
+	for p in $(strays "$2" "${p:-0}"); do kill "-$1" "$p" 2>/dev/null; done
+}
+# alive NAME: whether anything of an instance runs.
+alive() { session "$1" >/dev/null || [ -n "$(strays "$1" 0)" ]; }
+
+for i in %[1]s; do send TERM "$i"; done
+tries=%[2]d
+while [ $tries -gt 0 ]; do
 	left=
-	for i in %s; do session "$i" >/dev/null && left=y; done
+	for i in %[1]s; do session "$i" >/dev/null && left=y; done
+	[ -n "$left" ] || for i in %[1]s; do [ -n "$(strays "$i" 0)" ] && left=y; done
 	[ -z "$left" ] && break
 	sleep 0.1
 	tries=$((tries - 1))
 done
-for i in %[1]s; do p=$(session "$i") && kill -KILL "-$p" 2>/dev/null; done
 for i in %[1]s; do
 	tries=50
-	while session "$i" >/dev/null && [ $tries -gt 0 ]; do sleep 0.1; tries=$((tries - 1)); done
-	if session "$i" >/dev/null; then echo "$i"; else rm -f "$i.note" "$i.pid" "$i.exit" "$i.log"; fi
+	while alive "$i" && [ $tries -gt 0 ]; do
+		send KILL "$i"
+		sleep 0.1
+		tries=$((tries - 1))
+	done
+	if [ $tries = 0 ]; then echo "$i"; else rm -f "$i.pid" "$i.exit" "$i.exit.new" "$i.new" "$i.log" "$i.note"; fi
 done
 exit 0
-`, list)
+`, list, max(grace.Milliseconds()/100, 1))
 	return b.String()
 }
 
@@ -128,12 +167,12 @@ exit 0
 // line.
 func describeScript(dir, name string) string {
 	return within(dir) + fmt.Sprintf(`
-p=$(session %s) || exit 94
+p=$(session %s) || exit %d
 for f in /proc/[0-9]*/stat; do
 	s=$(cat "$f" 2>/dev/null) || continue
 	set -- ${s##*) }
 	if [ "$2" = "$p" ] && [ "$3" = "$p" ]; then f=${f#/proc/}; p=${f%%/stat}; break; fi
 done
 for f in cmdline environ limits; do base64 <"/proc/$p/$f" | tr -d '\n'; echo; done
-`, quote(name))
+`, quote(name), statusGone)
 }

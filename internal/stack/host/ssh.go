@@ -1,15 +1,19 @@
 package host
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -26,28 +30,37 @@ import (
 const dialLimit = 10 * time.Second
 
 // machine is one host with its connection, which is made when it is needed and
-// made anew when it is lost.
+// made anew when it is lost. Make it with newMachine.
 type machine struct {
 	plan.Host
 	identity   string
 	knownHosts string
 
-	mu     sync.Mutex // protects client
-	client *ssh.Client
+	dialing stack.Turn
+	client  atomic.Pointer[ssh.Client]
+}
+
+func newMachine(h plan.Host, identity, knownHosts string) *machine {
+	return &machine{Host: h, identity: identity, knownHosts: knownHosts, dialing: stack.NewTurn()}
 }
 
 // connect is the connection to the host.
 func (m *machine) connect(ctx context.Context) (*ssh.Client, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.client != nil {
-		return m.client, nil
+	if client := m.client.Load(); client != nil {
+		return client, nil
+	}
+	if err := m.dialing.Take(ctx); err != nil {
+		return nil, m.unreachable(fmt.Errorf("no connection yet: %w", context.Cause(ctx)))
+	}
+	defer m.dialing.Give()
+	if client := m.client.Load(); client != nil {
+		return client, nil
 	}
 	client, err := m.dial(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("%w: host %v: %w", stack.ErrUnreachable, m.Host, err)
+		return nil, m.unreachable(err)
 	}
-	m.client = client
+	m.client.Store(client)
 	go func() { // until the connection ends
 		_ = client.Wait()
 		m.lost(client)
@@ -55,14 +68,38 @@ func (m *machine) connect(ctx context.Context) (*ssh.Client, error) {
 	return client, nil
 }
 
+func (m *machine) unreachable(err error) error {
+	return fmt.Errorf("%w: host %v: %w", stack.ErrUnreachable, m.Host, err)
+}
+
 // lost forgets a connection.
 func (m *machine) lost(client *ssh.Client) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.client == client {
-		m.client = nil
+	if m.client.CompareAndSwap(client, nil) {
 		_ = client.Close()
 	}
+}
+
+// aliveLimit is how long a host has to say that it is there.
+const aliveLimit = 2 * time.Second
+
+// doubt forgets a connection on which nothing comes back any more: a host that is frozen
+// keeps it open.
+func (m *machine) doubt(client *ssh.Client) {
+	answered := make(chan error, 1)
+	go func() {
+		_, _, err := client.SendRequest("keepalive@openssh.com", true, nil)
+		answered <- err
+	}()
+	go func() {
+		select {
+		case err := <-answered:
+			if err == nil {
+				return
+			}
+		case <-time.After(aliveLimit):
+		}
+		m.lost(client)
+	}()
 }
 
 func (m *machine) dial(ctx context.Context) (*ssh.Client, error) {
@@ -200,51 +237,102 @@ func plainly(err error) error {
 	return err
 }
 
-// run runs a script on the host, and what is to follow on its standard input.
-func (m *machine) run(ctx context.Context, command, input string) (out []byte, status int, err error) {
-	client, err := m.connect(ctx)
-	if err != nil {
-		return nil, 0, err
-	}
-	session, err := client.NewSession()
-	if err != nil {
-		m.lost(client)
-		return nil, 0, fmt.Errorf("%w: host %v: %w", stack.ErrUnreachable, m.Host, err)
-	}
-	var kept place.Output
-	all := &unbounded{limit: place.FileLimit + 1}
-	session.Stdin, session.Stdout, session.Stderr = strings.NewReader(input), all, &kept
-	done := make(chan error, 1)
-	go func() { // until the command ends, which may be later than we wait
-		done <- session.Run(command)
-		_ = session.Close()
-	}()
-	select {
-	case <-ctx.Done():
-		_ = session.Signal(ssh.SIGKILL)
-		_ = session.Close()
-		return nil, 0, ctx.Err()
-	case err = <-done:
-	}
-	var exit *ssh.ExitError
-	switch {
-	case errors.As(err, &exit):
-		return append(all.kept, kept.Bytes()...), exit.ExitStatus(), nil
-	case err != nil:
-		m.lost(client)
-		return nil, 0, fmt.Errorf("%w: host %v: %w", stack.ErrUnreachable, m.Host, err)
-	}
-	return append(all.kept, kept.Bytes()...), 0, nil
+// said is what a script on a host came to.
+type said struct {
+	out     []byte // what the script itself wrote on standard output
+	status  int
+	warning string // what it, or whoever logs in there, wrote on standard error
 }
 
-// unbounded keeps what is written up to a limit that no list reaches.
-type unbounded struct {
+// run runs a script on the host. It is given by way of standard input, so that what stands
+// in it shows in no list of processes. Its answer stands between two marks: login shells
+// have words of their own.
+func (m *machine) run(ctx context.Context, script string) (said, error) {
+	client, err := m.connect(ctx)
+	if err != nil {
+		return said{}, err
+	}
+	type outcome struct {
+		said
+		err error
+	}
+	done := make(chan outcome, 1)
+	session := make(chan *ssh.Session, 1)
+	go func() { // until the command ends, which may be later than we wait
+		s, err := m.script(client, script, session)
+		done <- outcome{s, err}
+	}()
+	select {
+	case o := <-done:
+		return o.said, o.err
+	case <-ctx.Done():
+	}
+	go func() {
+		select {
+		case s := <-session:
+			_ = s.Signal(ssh.SIGKILL)
+			_ = s.Close()
+		default:
+		}
+	}()
+	m.doubt(client)
+	return said{}, m.unreachable(fmt.Errorf("no answer in time: %w", context.Cause(ctx)))
+}
+
+// script runs a script and waits for its end. Its session is made known as soon as it is
+// there.
+func (m *machine) script(client *ssh.Client, text string, running chan<- *ssh.Session) (said, error) {
+	s, err := client.NewSession()
+	if err != nil {
+		m.lost(client)
+		return said{}, m.unreachable(err)
+	}
+	defer s.Close()
+	running <- s
+	mark := "vaiven " + rand.Text()
+	out, warning := bounded{limit: place.FileLimit + 4096}, bounded{limit: 64 << 10}
+	s.Stdin, s.Stdout, s.Stderr = strings.NewReader(framed(text, mark)), &out, &warning
+	err = s.Run("sh -s")
+	var exit *ssh.ExitError
+	answer := said{warning: strings.TrimSpace(string(warning.kept))}
+	switch {
+	case errors.As(err, &exit):
+		answer.status = exit.ExitStatus()
+	case err != nil:
+		m.lost(client)
+		return said{}, m.unreachable(err)
+	}
+	var ok bool
+	if answer.out, ok = unframed(out.kept, mark); !ok {
+		return said{}, fmt.Errorf("host %v: its login shell did not run \"sh -s\", and said: %q", m.Host, cut(string(out.kept)+answer.warning))
+	}
+	return answer, nil
+}
+
+// framed is a script that says where its answer begins and ends.
+func framed(script, mark string) string {
+	return fmt.Sprintf("echo '%s begins'\ntrap 'echo; echo \"%[1]s ends\"' EXIT\n%s", mark, script)
+}
+
+// unframed is the answer of a framed script, without its end if that was cut off, and false
+// if it did not begin.
+func unframed(out []byte, mark string) ([]byte, bool) {
+	_, answer, ok := bytes.Cut(out, []byte(mark+" begins\n"))
+	answer, _, _ = bytes.Cut(answer, []byte("\n"+mark+" ends\n"))
+	return answer, ok
+}
+
+// cut is the beginning of a text that somebody else wrote.
+func cut(text string) string { return text[:min(len(text), 400)] }
+
+// bounded keeps what is written up to a limit.
+type bounded struct {
 	kept  []byte
 	limit int
 }
 
-func (u *unbounded) Write(p []byte) (int, error) {
-	u.kept = append(u.kept, p[:min(len(p), max(u.limit-len(u.kept), 0))]...)
+func (b *bounded) Write(p []byte) (int, error) {
+	b.kept = append(b.kept, p[:min(len(p), max(b.limit-len(b.kept), 0))]...)
 	return len(p), nil
 }
 
@@ -283,27 +371,35 @@ func (s site) Dial(ctx context.Context, network, address string) (net.Conn, erro
 }
 
 // Run runs a command on the host.
-func (s site) Run(ctx context.Context, words []string) (place.Outcome, error) {
-	quoted := make([]string, len(words))
-	for n, w := range words {
+func (s site) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
+	var b strings.Builder
+	fmt.Fprintf(&b, "cd %s || exit\n", folderWord(s.folder))
+	for _, name := range slices.Sorted(maps.Keys(c.Environment)) {
+		fmt.Fprintf(&b, "export %s=%s\n", name, quote(c.Environment[name]))
+	}
+	quoted := make([]string, len(c.Words))
+	for n, w := range c.Words {
 		quoted[n] = quote(w)
 	}
-	// By way of standard input, so that secrets among the words do not show there
-	// longer than the command itself shows them.
-	out, status, err := s.machine.run(ctx, "sh -s", fmt.Sprintf("cd %s && exec %s\n", folderWord(s.folder), strings.Join(quoted, " ")))
-	return place.Outcome{Status: status, Output: out[:min(len(out), place.OutputLimit)]}, err
+	fmt.Fprintf(&b, "%s </dev/null 2>&1\nexit\n", strings.Join(quoted, " "))
+	a, err := s.machine.run(ctx, b.String())
+	if err == nil && a.warning != "" && len(a.out) == 0 {
+		a.out = []byte(a.warning) // of the shell, which did not find it
+	}
+	return place.Outcome{Status: a.status, Output: a.out[:min(len(a.out), place.OutputLimit)]}, err
 }
 
 // ReadFile reads a file of the host.
 func (s site) ReadFile(ctx context.Context, path string) ([]byte, error) {
-	out, status, err := s.machine.run(ctx, "sh -s", fmt.Sprintf("head -c %d -- %s\n", place.FileLimit+1, folderWord(path)))
+	file := folderWord(path)
+	a, err := s.machine.run(ctx, fmt.Sprintf("[ ! -e %s ] || [ -f %[1]s ] || { echo 'it is no file' >&2; exit 1; }\nhead -c %d -- %[1]s\nexit\n", file, place.FileLimit+1))
 	switch {
 	case err != nil:
 		return nil, err
-	case status != 0:
-		return nil, fmt.Errorf("host %v: %s", s.machine.Host, strings.TrimSpace(string(out)))
+	case a.status != 0:
+		return nil, fmt.Errorf("host %v: %s: %s", s.machine.Host, path, a.warning)
 	}
-	return place.Limited(strings.NewReader(string(out)), path)
+	return place.Limited(bytes.NewReader(a.out), path)
 }
 
 // Close keeps the connection, which is the driver's.

@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"iter"
 	"os"
 	"os/exec"
-	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -15,6 +17,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/stack"
+	"vaiven/internal/state"
 )
 
 // ID names a session of processes for as long as the machine is up: the number
@@ -89,53 +92,153 @@ func (id ID) Gone(ctx context.Context) bool {
 	return true
 }
 
-// groupAlive reports whether a process group has a member that is not a zombie.
+// groupAlive reports whether a process group of our user has a member that is not a zombie.
 func groupAlive(group int) bool {
 	if syscall.Kill(-group, 0) != nil {
 		return false
 	}
-	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, file := range stats {
-		if fields, err := statFields(file); err == nil && fields[2] == strconv.Itoa(group) && fields[0] != "Z" {
+	for pid := range processes() {
+		if fields, err := statFields(pid); err == nil && fields[2] == strconv.Itoa(group) && fields[0] != "Z" && byUs(pid) {
 			return true
 		}
 	}
 	return false
 }
 
-// look is the instance as it is now.
-func (n *note) look() reading.Instance {
-	i := n.Instance
-	if i.Running = n.Session.Running(); !i.Running {
-		status, _ := os.ReadFile(n.exitFile()) // none if nobody saw how
-		i.Exit = stack.Ended(string(status))
+// processes are the numbers of all processes that can be seen.
+func processes() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		entries, _ := os.ReadDir("/proc") // none if there is no /proc
+		for _, e := range entries {
+			if pid, err := strconv.Atoi(e.Name()); err == nil && !yield(pid) {
+				return
+			}
+		}
 	}
-	i.Output = lastLines(n.outputFile())
+}
+
+// byUs reports whether a process runs as our user.
+func byUs(pid int) bool {
+	info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+	if err != nil {
+		return false
+	}
+	s, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(s.Uid) == os.Geteuid()
+}
+
+// markOf is the mark in a process's environment, "" for none. Another user's does not
+// count.
+func markOf(pid int) string {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	if err != nil || !byUs(pid) {
+		return ""
+	}
+	for variable := range bytes.SplitSeq(data, []byte{0}) {
+		if mark, ok := bytes.CutPrefix(variable, []byte(stack.Marker+"=")); ok {
+			return string(mark)
+		}
+	}
+	return ""
+}
+
+// marks are all processes with a mark, by it.
+func marks() map[string][]int {
+	m := map[string][]int{}
+	for pid := range processes() {
+		if mark := markOf(pid); mark != "" {
+			m[mark] = append(m[mark], pid)
+		}
+	}
+	return m
+}
+
+// running reports whether the session that a note names is alive and is the instance's: a
+// note is believed of a process of our user, with the same start, that has our mark.
+// Without its first process the group's number and its user have to do: some programs write
+// over their environment.
+func (n *note) running() bool {
+	if !n.Session.Running() {
+		return false
+	}
+	if _, err := startTicks(n.Session.PID); err != nil {
+		return true
+	}
+	return markOf(n.Session.PID) == n.mark
+}
+
+// strays are processes with the instance's mark outside of its session: it put itself into
+// the background.
+func (n *note) strays(marked map[string][]int) []int {
+	var list []int
+	for _, pid := range marked[n.mark] {
+		if fields, err := statFields(pid); err == nil && fields[0] != "Z" && fields[0] != "X" && fields[3] != strconv.Itoa(n.Session.PID) {
+			list = append(list, pid)
+		}
+	}
+	return list
+}
+
+// signal sends to everything of an instance that runs.
+func (n *note) signal(s syscall.Signal, marked map[string][]int) {
+	if n.running() {
+		n.Session.Signal(s)
+	}
+	for _, pid := range n.strays(marked) {
+		_ = syscall.Kill(pid, s) // gone meanwhile is as good
+	}
+}
+
+// alive reports whether anything of an instance runs.
+func (n *note) alive(marked map[string][]int) bool {
+	return n.running() || len(n.strays(marked)) > 0
+}
+
+// gone waits until nothing of instances runs, and says what is left when the context
+// ends.
+func gone(ctx context.Context, notes []*note) []*note {
+	for {
+		marked := marks()
+		notes = slices.DeleteFunc(slices.Clone(notes), func(n *note) bool { return !n.alive(marked) })
+		if len(notes) == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return notes
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// look is the instance as it is now.
+func (n *note) look(in *state.Folder, marked map[string][]int) reading.Instance {
+	i := n.Instance
+	if i.Running = n.running(); !i.Running {
+		status, _ := in.ReadFile(n.exit()) // none if nobody saw how
+		i.Exit = stack.Ended(string(status))
+		if strays := n.strays(marked); len(strays) > 0 {
+			i.Exit = stack.Background(i.Exit, strays[0])
+		}
+		if n.damaged != nil {
+			i.Exit = fmt.Sprintf("its note is damaged (%v)", n.damaged)
+		}
+	}
+	i.Output = lastLines(in, n.output())
 	return i
 }
 
 // find looks for the process of a start that was cut short before its id was
 // noted.
-func (n *note) find() {
-	files, _ := filepath.Glob("/proc/[0-9]*/environ")
-	want := []byte(stack.Marker + "=" + n.file)
-	for _, file := range files {
-		data, err := os.ReadFile(file)
+func (n *note) find(marked map[string][]int) {
+	for _, pid := range marked[n.mark] {
+		fields, err := statFields(pid)
 		if err != nil {
-			continue // another user's, or gone
+			continue
 		}
-		for _, variable := range bytes.Split(data, []byte{0}) {
-			if !bytes.Equal(variable, want) {
-				continue
-			}
-			fields, err := statFields(filepath.Join(filepath.Dir(file), "stat"))
-			if err != nil {
-				continue
-			}
-			// fields[2] is the process group, whose number is the shell's id.
-			if group, err := strconv.Atoi(fields[2]); err == nil {
-				n.Session, _ = Identify(group) // gone meanwhile: none
-			}
+		// fields[2] is the process group, whose number is the shell's id.
+		if group, err := strconv.Atoi(fields[2]); err == nil && markOf(group) == n.mark {
+			n.Session, _ = Identify(group) // gone meanwhile: none
 			return
 		}
 	}
@@ -144,7 +247,7 @@ func (n *note) find() {
 // startTicks is when a process started, in clock ticks since boot (field 22 of
 // /proc/PID/stat, proc(5)). A zombie has ended and is an error.
 func startTicks(pid int) (uint64, error) {
-	fields, err := statFields(fmt.Sprintf("/proc/%d/stat", pid))
+	fields, err := statFields(pid)
 	if err != nil {
 		return 0, err
 	}
@@ -154,9 +257,10 @@ func startTicks(pid int) (uint64, error) {
 	return strconv.ParseUint(fields[19], 10, 64)
 }
 
-// statFields are the fields of a stat file from the third on: the second is the
+// statFields are the fields of a process's stat file from the third on: the second is the
 // program's name, which may hold spaces and parentheses.
-func statFields(file string) ([]string, error) {
+func statFields(pid int) ([]string, error) {
+	file := fmt.Sprintf("/proc/%d/stat", pid)
 	data, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -174,32 +278,30 @@ func bootID() (string, error) {
 	return strings.TrimSpace(string(data)), err
 }
 
-// outputTail is how many bytes of an instance's output are looked at.
-const outputTail = 8 << 10
-
 // lastLines are the last lines of a file.
-func lastLines(file string) []string {
-	f, err := os.Open(file)
+func lastLines(in *state.Folder, file string) []string {
+	f, err := in.OpenFile(file, os.O_RDONLY)
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > outputTail {
-		_, _ = f.Seek(-outputTail, 2)
+	if info, err := f.Stat(); err == nil && info.Size() > stack.OutputTail {
+		_, _ = f.Seek(-stack.OutputTail, io.SeekEnd)
 	}
-	buf := make([]byte, outputTail)
-	n, _ := f.Read(buf)
-	return stack.LastLines(buf[:n])
+	data, _ := io.ReadAll(io.LimitReader(f, stack.OutputTail))
+	return stack.Lines(data)
 }
 
-// describe reads what the session's program runs with.
-func (id ID) describe() (stack.Description, error) {
-	pid := id.PID // of the shell
-	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, file := range stats {
-		fields, err := statFields(file)
-		if err == nil && fields[1] == strconv.Itoa(id.PID) && fields[2] == strconv.Itoa(id.PID) {
-			pid, _ = strconv.Atoi(filepath.Base(filepath.Dir(file)))
+// describe reads what the instance's program runs with.
+func (n *note) describe() (stack.Description, error) {
+	if !n.running() {
+		return stack.Description{}, fmt.Errorf("%s does not run", n.Name)
+	}
+	shell := strconv.Itoa(n.Session.PID)
+	pid := n.Session.PID
+	for other := range processes() {
+		if fields, err := statFields(other); err == nil && fields[1] == shell && fields[2] == shell {
+			pid = other
 			break
 		}
 	}

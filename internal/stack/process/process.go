@@ -8,20 +8,19 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
-	"path/filepath"
+	"path"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/state"
 )
 
 // Driver starts, lists and stops the instances of one part; see [stack.Driver].
@@ -29,17 +28,18 @@ type Driver struct {
 	service string
 	part    *plan.Part
 	first   bool   // the front's part
-	dir     string // of the notes
+	state   string // the state folder
+	dir     string // of the notes, in the state folder
 	secrets secret.Values
 
-	mu sync.Mutex // held while instances are started or stopped
+	turn stack.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. Nothing is read or written yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, dir: p.Instances(), secrets: secrets}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn, secrets: secrets, turn: stack.NewTurn()}
 	if part > 0 {
-		d.dir = filepath.Join(d.dir, d.part.Name)
+		d.dir = path.Join(d.dir, d.part.Name)
 	}
 	return d
 }
@@ -49,49 +49,66 @@ func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
 type note struct {
 	reading.Instance
 	Session ID `json:"session"`
-	file    string
+
+	name    string // in the state folder, without its ending
+	mark    string // the value of [stack.Marker] in the environment of its processes
+	damaged error  // why it could not be read
 }
 
-func (n *note) exitFile() string   { return strings.TrimSuffix(n.file, ".json") + ".exit" }
-func (n *note) outputFile() string { return strings.TrimSuffix(n.file, ".json") + ".log" }
+func (n *note) file() string   { return n.name + ".json" }
+func (n *note) exit() string   { return n.name + ".exit" }
+func (n *note) output() string { return n.name + ".log" }
 
 // Place is this machine, in the instance's working folder.
 func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, error) {
-	return place.Local{Dir: plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service))}, nil
+	return place.Local{
+		Dir:         plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service)),
+		Environment: stack.Inherited(os.Environ()),
+	}, nil
 }
 
 // Describe reads what an instance runs with from /proc.
 func (d *Driver) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
-	notes, err := d.notes(i.Side)
+	in, err := state.Look(d.state)
 	if err != nil {
 		return stack.Description{}, err
 	}
+	defer in.Close()
+	notes, err := d.notes(in, i.Side)
 	for _, n := range notes {
 		if n.Name == i.Name {
-			return n.Session.describe()
+			return n.describe()
 		}
 	}
-	return stack.Description{}, fmt.Errorf("there is no note on %s", i.Name)
+	return stack.Description{}, errors.Join(fmt.Errorf("there is no note on %s", i.Name), err)
 }
 
 // List is every instance of a side that has a note, by name, whether it still
 // runs or not.
 func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
-	notes, err := d.notes(side)
+	in, err := state.Look(d.state)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
+	defer in.Close()
+	notes, err := d.notes(in, side)
 	list := make([]reading.Instance, len(notes))
+	marked := marks()
 	for i, n := range notes {
-		list[i] = n.look()
+		list[i] = n.look(in, marked)
 	}
-	return list, ctx.Err()
+	return list, errors.Join(err, ctx.Err())
 }
 
 // Raise starts what is missing of a build, and stops what is of another.
 func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	s := d.part.Stacks[side]
 	values := stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service)
 	if path := plan.Expand(s.Build, values); s.Build != "" {
@@ -99,23 +116,28 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 			return fmt.Errorf("there is no build of version %s: %w", b.Version, err)
 		}
 	}
-	if err := os.MkdirAll(d.dir, 0o700); err != nil {
+	in, err := state.Open(d.state)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := in.Mkdir(d.dir); err != nil {
 		return fmt.Errorf("make the folder for notes on instances: %w", err)
 	}
-	notes, err := d.notes(side)
+	notes, err := d.notes(in, side)
 	if err != nil {
 		return err
 	}
 	stays := map[string]bool{}
 	var others []*note
 	for _, n := range notes {
-		if n.look().Running && b.Made(n.Instance) && len(stays) < s.Instances {
+		if n.running() && b.Made(n.Instance) && len(stays) < s.Instances {
 			stays[n.Name] = true
 		} else {
 			others = append(others, n)
 		}
 	}
-	if err := d.stop(ctx, others, s.Grace); err != nil {
+	if err := d.stop(ctx, in, others, s.Grace); err != nil {
 		return fmt.Errorf("clear %v before it is raised: %w", side, err)
 	}
 	var failed []error
@@ -124,7 +146,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		if stays[name] {
 			continue
 		}
-		if err := d.start(ctx, side, name, b); err != nil {
+		if err := d.start(ctx, in, side, name, b); err != nil {
 			failed = append(failed, fmt.Errorf("start %s: %w", name, err))
 		}
 	}
@@ -132,71 +154,78 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 }
 
 // Stop ends all instances of a side: asks each to stop, and after the plan's
-// grace time makes it. Their notes are removed.
+// grace time makes it. Their notes and their output are removed.
 func (d *Driver) Stop(ctx context.Context, side split.Side) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	notes, err := d.notes(side)
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
+	in, err := state.Look(d.state)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	return d.stop(ctx, notes, d.part.Stacks[side].Grace)
+	defer in.Close()
+	notes, err := d.notes(in, side)
+	return errors.Join(err, d.stop(ctx, in, notes, d.part.Stacks[side].Grace))
 }
 
 // start starts one instance. The note is written before, so that an instance
 // whose start was cut short is found again, and completed after.
-func (d *Driver) start(ctx context.Context, side split.Side, name string, b stack.Build) error {
+func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, name string, b stack.Build) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	s := d.part.Stacks[side]
-	address, err := d.freeAddress(s)
+	address, err := d.freeAddress(in, s)
 	if err != nil {
 		return err
 	}
-	i := reading.Instance{
+	n := d.noteOf(in, name)
+	n.Instance = reading.Instance{
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address, Started: time.Now(),
 	}
-	values := stack.Values(i, d.service)
+	values := stack.Values(n.Instance, d.service)
 	args := make([]string, len(s.Command))
 	for n, word := range s.Command {
-		args[n] = d.secrets.Expand(plan.Expand(word, values), nil)
+		args[n] = plan.Expand(word, values)
 	}
 	program, err := exec.LookPath(args[0])
 	if err != nil {
 		return err
 	}
 	args[0] = program
-	n := &note{Instance: i, file: filepath.Join(d.dir, name+".json")}
-	if err := os.Remove(n.exitFile()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := in.Remove(n.exit()); err != nil {
 		return err
 	}
-	if err := n.write(); err != nil {
+	if err := n.write(in); err != nil {
 		return err
 	}
-	output, err := os.OpenFile(n.outputFile(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY|os.O_APPEND, 0o600)
+	output, err := in.OpenFile(n.output(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY|os.O_APPEND)
 	if err != nil {
-		return err
+		return errors.Join(err, n.remove(in))
 	}
 	defer output.Close()
-	cmd := exec.Command("/bin/sh", append([]string{"-c", stack.Guard, n.exitFile()}, args...)...)
+	cmd := exec.Command("/bin/sh", append([]string{"-c", stack.Guard, in.Path(n.exit())}, args...)...)
 	cmd.Dir = plan.Expand(s.Folder, values)
-	cmd.Env = append(os.Environ(), stack.Marker+"="+n.file)
+	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark)
 	for key, value := range s.Environment {
-		cmd.Env = append(cmd.Env, key+"="+d.secrets.Expand(plan.Expand(value, values), nil))
+		cmd.Env = append(cmd.Env, key+"="+d.secrets.Fill(value, values, nil))
 	}
 	cmd.Stdout, cmd.Stderr = output, output
 	if n.Session, err = Start(cmd); err != nil {
-		return err
+		return errors.Join(err, n.remove(in))
 	}
-	return n.write()
+	return n.write(in)
 }
 
 // freeAddress is an address that no instance of ours was given.
-func (d *Driver) freeAddress(s plan.Stack) (string, error) {
+func (d *Driver) freeAddress(in *state.Folder, s plan.Stack) (string, error) {
 	taken := map[string]bool{}
 	for _, side := range split.Sides {
-		notes, err := d.notes(side)
+		notes, err := d.notes(in, side)
 		if err != nil {
 			return "", err
 		}
@@ -209,69 +238,88 @@ func (d *Driver) freeAddress(s plan.Stack) (string, error) {
 
 // stop ends instances and removes their notes. It goes on with the others when
 // one resists. They keep their grace though whoever asked for it is gone.
-func (d *Driver) stop(ctx context.Context, notes []*note, grace time.Duration) error {
-	for _, n := range notes {
-		n.Session.Signal(syscall.SIGTERM)
+func (d *Driver) stop(ctx context.Context, in *state.Folder, notes []*note, grace time.Duration) error {
+	left := notes
+	for _, last := range []struct {
+		signal syscall.Signal
+		wait   time.Duration
+	}{{syscall.SIGTERM, grace}, {syscall.SIGKILL, killLimit}} {
+		marked := marks()
+		for _, n := range left {
+			n.signal(last.signal, marked)
+		}
+		patience, cancel := context.WithTimeout(context.WithoutCancel(ctx), last.wait)
+		left = gone(patience, left)
+		cancel()
 	}
-	patience, cancel := context.WithTimeout(context.WithoutCancel(ctx), grace)
-	defer cancel()
 	var failed []error
 	for _, n := range notes {
-		if !n.Session.Gone(patience) {
-			n.Session.Signal(syscall.SIGKILL)
-			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-			if !n.Session.Gone(last) {
-				failed = append(failed, fmt.Errorf("%s (process %d) is still there after SIGKILL", n.Name, n.Session.PID))
-			}
-			cancel()
+		if slices.Contains(left, n) {
+			failed = append(failed, fmt.Errorf("%s (process %d) is still there after SIGKILL", n.Name, n.Session.PID))
+			continue
 		}
-		if !n.Session.Running() {
-			failed = append(failed, n.remove())
-		}
+		failed = append(failed, n.remove(in))
 	}
 	return errors.Join(failed...)
 }
 
-// notes are the notes on a side's instances, by name.
-func (d *Driver) notes(side split.Side) ([]*note, error) {
-	files, err := filepath.Glob(filepath.Join(d.dir, side.String()+"-*.json"))
-	if err != nil {
-		return nil, err
-	}
+// killLimit is how long the kernel is waited for to end what was killed.
+const killLimit = 5 * time.Second
+
+// noteOf is an empty note on an instance.
+func (d *Driver) noteOf(in *state.Folder, name string) *note {
+	n := &note{name: path.Join(d.dir, name)}
+	n.Name, n.Part = name, d.part.Name
+	n.mark = in.Path(n.file())
+	return n
+}
+
+// notes are the notes on a side's instances, by name. One that cannot be read hides none of
+// the others: what runs of it is found by its mark.
+func (d *Driver) notes(in *state.Folder, side split.Side) ([]*note, error) {
+	names, err := in.Names(d.dir)
 	var list []*note
-	for _, file := range files {
-		data, err := os.ReadFile(file)
-		if errors.Is(err, fs.ErrNotExist) {
+	failed := []error{err}
+	marked := marks()
+	for _, name := range names {
+		instance, ok := strings.CutSuffix(name, ".json")
+		if !ok || !strings.HasPrefix(name, side.String()+"-") {
+			continue
+		}
+		n := d.noteOf(in, instance)
+		data, err := in.ReadFile(n.file())
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
 			continue // removed meanwhile
+		case errors.Is(err, state.ErrNotOurs):
+			failed = append(failed, err)
+			continue
+		case err == nil:
+			err = json.Unmarshal(data, n)
 		}
 		if err != nil {
-			return nil, err
+			*n = *d.noteOf(in, instance)
+			n.damaged = err
 		}
-		n := &note{file: file}
-		if err := json.Unmarshal(data, n); err != nil {
-			return nil, fmt.Errorf("the note %s is damaged: %w", file, err)
-		}
+		n.Name, n.Part, n.Side = instance, d.part.Name, side
 		if n.Session.PID == 0 {
-			n.find()
+			n.find(marked)
 		}
 		list = append(list, n)
 	}
 	slices.SortFunc(list, func(a, b *note) int { return stack.Compare(a.Instance, b.Instance) })
-	return list, nil
+	return list, errors.Join(failed...)
 }
 
-func (n *note) write() error {
+func (n *note) write(in *state.Folder) error {
 	data, err := json.MarshalIndent(n, "", "\t")
 	if err != nil {
 		return err
 	}
-	return durable.WriteFile(n.file, data)
+	return in.WriteFile(n.file(), data)
 }
 
-func (n *note) remove() error {
-	err := os.Remove(n.exitFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
-	return errors.Join(err, os.Remove(n.file))
+// remove leaves nothing of an instance behind; its note goes last.
+func (n *note) remove(in *state.Folder) error {
+	return in.Remove(n.exit(), n.exit()+".new", n.output(), n.file())
 }

@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/stacktest"
+	"vaiven/internal/state"
 	"vaiven/internal/testkit"
 )
 
@@ -64,7 +65,7 @@ func TestConformance(t *testing.T) {
 // remains are notes, and processes that carry their marker.
 func remains(t *testing.T, p *plan.Plan) []string {
 	t.Helper()
-	left, _ := filepath.Glob(filepath.Join(p.Instances(), "*.json"))
+	left, _ := filepath.Glob(filepath.Join(p.Instances(), "*"))
 	files, _ := filepath.Glob("/proc/[0-9]*/environ")
 	for _, file := range files {
 		if data, err := os.ReadFile(file); err == nil && strings.Contains(string(data), stack.Marker+"="+p.Instances()) {
@@ -99,14 +100,29 @@ func answers(i reading.Instance) bool {
 	return err == nil
 }
 
-// session is the process that a note names.
-func session(t *testing.T, d *Driver, side split.Side, name string) ID {
+func notesOf(t *testing.T, d *Driver, side split.Side) []*note {
 	t.Helper()
-	notes, err := d.notes(side)
+	notes, err := d.notes(folder(t, d), side)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, n := range notes {
+	return notes
+}
+
+func folder(t *testing.T, d *Driver) *state.Folder {
+	t.Helper()
+	in, err := state.Open(d.state)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { in.Close() })
+	return in
+}
+
+// session is the process that a note names.
+func session(t *testing.T, d *Driver, side split.Side, name string) ID {
+	t.Helper()
+	for _, n := range notesOf(t, d, side) {
 		if n.Name == name {
 			return n.Session
 		}
@@ -117,7 +133,7 @@ func session(t *testing.T, d *Driver, side split.Side, name string) ID {
 
 // again is a driver like another, as if the program had been started anew.
 func again(d *Driver) *Driver {
-	return &Driver{service: d.service, part: d.part, first: d.first, dir: d.dir, secrets: d.secrets}
+	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets, turn: stack.NewTurn()}
 }
 
 // Killed from outside, the program's end is told by the shell above it.
@@ -136,10 +152,8 @@ func TestAKilledProgramIsSeen(t *testing.T) {
 
 func childOf(t *testing.T, parent int) int {
 	t.Helper()
-	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, file := range stats {
-		if fields, err := statFields(file); err == nil && fields[1] == strconv.Itoa(parent) {
-			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+	for pid := range processes() {
+		if fields, err := statFields(pid); err == nil && fields[1] == strconv.Itoa(parent) {
 			return pid
 		}
 	}
@@ -195,13 +209,9 @@ func TestAStartThatWasNotNotedIsFound(t *testing.T) {
 	d := open(newPlan(t, "well"))
 	i := raise(t, d, split.Green)[0]
 	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
-	notes, err := d.notes(split.Green)
-	if err != nil {
-		t.Fatal(err)
-	}
-	unfinished := *notes[0]
+	unfinished := *notesOf(t, d, split.Green)[0]
 	unfinished.Session = ID{}
-	if err := unfinished.write(); err != nil {
+	if err := unfinished.write(folder(t, d)); err != nil {
 		t.Fatal(err)
 	}
 	if got := list(t, again(d), split.Green)[0]; !got.Running {
@@ -247,15 +257,22 @@ func TestWhatCannotBeRaised(t *testing.T) {
 		}
 	})
 	t.Run("a damaged note", func(t *testing.T) {
-		d := open(newPlan(t, "well"))
-		file := filepath.Join(d.dir, "green-1.json")
-		if err := errors.Join(os.MkdirAll(d.dir, 0o700), os.WriteFile(file, []byte("{"), 0o600)); err != nil {
+		p := newPlan(t, "well")
+		d := open(p)
+		before := raise(t, d, split.Green)
+		if err := os.WriteFile(filepath.Join(p.Instances(), "green-1.json"), []byte("{"), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := d.List(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "damaged") {
-			t.Errorf("error %v", err)
+		after := list(t, d, split.Green)
+		if len(after) != 2 || !after[0].Running || after[1].Address != before[1].Address {
+			t.Errorf("listed %+v, were %+v", after, before)
 		}
-		os.Remove(file)
+		if err := d.Stop(t.Context(), split.Green); err != nil {
+			t.Error(err)
+		}
+		if left := remains(t, p); len(left) > 0 {
+			t.Errorf("left behind: %v", left)
+		}
 	})
 }
 
@@ -330,5 +347,123 @@ func TestAStopKeepsItsGrace(t *testing.T) {
 	}
 	if !there(done)() {
 		t.Error("it was killed without its grace")
+	}
+}
+
+// What instances get of Vaiven's environment is a short list; a secret in it is none of
+// their business.
+func TestAnInstanceGetsNoVariableThatIsNotItsOwn(t *testing.T) {
+	t.Setenv("BERTHS_TOKEN", "of somebody else")
+	t.Setenv("TZ", "Europe/Oslo")
+	d := open(newPlan(t, "well"))
+	i := raise(t, d, split.Green)[0]
+	about, err := d.Describe(t.Context(), i)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, there := about.Environment["BERTHS_TOKEN"]; there || about.Environment["TZ"] != "Europe/Oslo" || about.Environment["PATH"] == "" {
+		t.Errorf("it has %v", about.Environment)
+	}
+}
+
+// What a placeholder stands for is not filled in again: a folder's name cannot ask for a
+// secret.
+func TestAPlaceholderIsFilledInOnce(t *testing.T) {
+	t.Setenv("FARES_PASSWORD", "sea salt")
+	p := newPlan(t, "well")
+	secrets, err := secret.Read(map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	const name = "{secret fares}"
+	if err := os.Mkdir(filepath.Join(p.State, "builds", name), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	green := &p.Parts[0].Stacks[split.Green]
+	green.Command = append(green.Command, "{version}")
+	green.Environment["VERSION"] = "{version}"
+	d := New(p, 0, secrets)
+	if err := d.Raise(t.Context(), split.Green, stack.Build{Version: name}); err != nil {
+		t.Fatal(err)
+	}
+	about, err := d.Describe(t.Context(), list(t, d, split.Green)[0])
+	if err != nil || about.Command[len(about.Command)-1] != name || about.Environment["VERSION"] != name {
+		t.Errorf("it runs %q with %q, %v", about.Command, about.Environment["VERSION"], err)
+	}
+}
+
+// A program that puts itself into the background is found out, and goes with the others.
+func TestAProgramInTheBackgroundIsFoundOut(t *testing.T) {
+	p := newPlan(t, "background")
+	d := open(p)
+	i := raise(t, d, split.Green)[0]
+	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
+	testkit.Eventually(t, "it is said", func() bool {
+		got := list(t, d, split.Green)[0]
+		return !got.Running && strings.Contains(got.Exit, "exit status 0, and left process ") && strings.Contains(got.Exit, "foreground")
+	})
+	if err := d.Stop(t.Context(), split.Green); err != nil {
+		t.Fatal(err)
+	}
+	if answers(i) {
+		t.Error("it was left behind")
+	}
+	if left := remains(t, p); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+// A note that somebody planted names a process that is not ours: nothing happens to it.
+func TestAPlantedNoteIsNotBelieved(t *testing.T) {
+	p := newPlan(t, "well")
+	d := open(p)
+	other := exec.Command("sleep", "60")
+	victim, err := Start(other)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer victim.Signal(syscall.SIGKILL)
+	in := folder(t, d)
+	if err := in.Mkdir(d.dir); err != nil {
+		t.Fatal(err)
+	}
+	planted := d.noteOf(in, "green-1")
+	planted.Side, planted.Session = split.Green, victim
+	if err := planted.write(in); err != nil {
+		t.Fatal(err)
+	}
+	if got := list(t, d, split.Green); len(got) != 1 || got[0].Running {
+		t.Errorf("listed %+v", got)
+	}
+	if err := d.Stop(t.Context(), split.Green); err != nil {
+		t.Fatal(err)
+	}
+	if !victim.Running() {
+		t.Error("a process that is not ours was killed")
+	}
+}
+
+// In a state folder with links nothing is started, and nothing is written through them.
+func TestLinksInTheStateFolderAreNotFollowed(t *testing.T) {
+	p := newPlan(t, "well")
+	d := open(p)
+	precious := filepath.Join(t.TempDir(), "precious")
+	if err := errors.Join(os.WriteFile(precious, []byte("as it was"), 0o600), os.MkdirAll(p.Instances(), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"green-1.log", "green-1.json", "green-1.exit"} {
+		link := filepath.Join(p.Instances(), name)
+		if err := os.Symlink(precious, link); err != nil {
+			t.Fatal(err)
+		}
+		if err := d.Raise(t.Context(), split.Green, stacktest.Second); !errors.Is(err, state.ErrNotOurs) {
+			t.Errorf("with the link %s it was raised: %v", name, err)
+		}
+		if data, err := os.ReadFile(precious); err != nil || string(data) != "as it was" {
+			t.Errorf("through the link %s was written: %q, %v", name, data, err)
+		}
+		if err := os.Remove(link); err != nil {
+			t.Fatal(err)
+		}
 	}
 }

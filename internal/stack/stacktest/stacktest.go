@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -43,32 +44,41 @@ type System struct {
 	Blind bool
 }
 
-// Subject builds the program that instances are made of, once for each test
-// binary.
+// Subject is the program that instances are made of.
 func Subject(t *testing.T) string {
 	t.Helper()
-	file, err := subject()
+	return Program(t, "vaiven/internal/stack/stacktest/subject")
+}
+
+// Program builds a program of ours that runs on its own, once for each test binary.
+func Program(t *testing.T, pkg string) string {
+	t.Helper()
+	once, _ := programs.LoadOrStore(pkg, sync.OnceValues(func() (string, error) { return build(pkg) }))
+	file, err := once.(func() (string, error))()
 	if err != nil {
 		t.Fatal(err)
 	}
 	return file
 }
 
-var subject = sync.OnceValues(func() (string, error) {
+var programs sync.Map // of packages to func() (string, error)
+
+func build(pkg string) (string, error) {
+	// Ordinary users have to be able to start it, and nobody else to change it.
 	dir := filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-subject-%d", os.Getuid()))
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := errors.Join(os.MkdirAll(dir, 0o755), os.Chmod(dir, 0o755)); err != nil {
 		return "", err
 	}
 	// Of its own name while it is built: other test binaries build it as well.
-	fresh := filepath.Join(dir, fmt.Sprint("subject-", os.Getpid()))
-	cmd := exec.Command("go", "build", "-o", fresh, "vaiven/internal/stack/stacktest/subject")
+	file := filepath.Join(dir, path.Base(pkg))
+	fresh := fmt.Sprint(file, "-", os.Getpid())
+	cmd := exec.Command("go", "build", "-o", fresh, pkg)
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return "", fmt.Errorf("build the subject: %w\n%s", err, out)
+		return "", fmt.Errorf("build %s: %w\n%s", pkg, err, out)
 	}
-	file := filepath.Join(dir, "subject")
 	return file, os.Rename(fresh, file)
-})
+}
 
 // Stack is the stack of the tests' plans; the driver's test adds where it runs.
 func Stack(t *testing.T, as string) plan.Stack {
@@ -450,7 +460,7 @@ func stands(t *testing.T, s System) {
 	if _, err := from.Dial(t.Context(), "tcp", "no-such-host.invalid:80"); place.CauseOf(err) != place.NoName {
 		t.Errorf("a name that does not resolve is %q: %v", place.CauseOf(err), err)
 	}
-	if out, err := from.Run(t.Context(), []string{"sh", "-c", "exit 3"}); err == nil && out.Status != 3 {
+	if out, err := from.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "exit 3"}}); err == nil && out.Status != 3 {
 		t.Errorf("a command that exits with 3 ends with %d", out.Status)
 	}
 	about, err := d.Describe(t.Context(), i)

@@ -9,9 +9,9 @@ import (
 	"io"
 	"net"
 	"os/exec"
+	"reflect"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -78,12 +78,12 @@ type Driver struct {
 	first   bool
 	secrets secret.Values
 
-	mu sync.Mutex // held while instances are started or stopped
+	turn stack.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. The command is not started yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	return &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets}
+	return &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, turn: stack.NewTurn()}
 }
 
 func (d *Driver) request(do string, side split.Side) Request {
@@ -127,8 +127,7 @@ func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time
 		err = nil
 	}
 	fail := func(err error) (Answer, error) {
-		text := strings.TrimSpace(d.secrets.Hide(string(complaint.Bytes())))
-		if text != "" {
+		if text := d.saying(complaint.Bytes()); text != "" {
 			err = fmt.Errorf("%w: %s", err, text)
 		}
 		return Answer{}, fmt.Errorf("%s %s: %w", words[0], q.Do, err)
@@ -142,14 +141,15 @@ func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time
 	case err != nil && !errors.As(err, &exit):
 		return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
 	}
-	var a Answer
-	decoder := json.NewDecoder(bytes.NewReader(out.kept.Bytes()))
-	decoder.DisallowUnknownFields()
-	if errJSON := decoder.Decode(&a); errJSON != nil {
-		if err != nil {
-			return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
+	a, errJSON := parseAnswer(out.kept.Bytes())
+	switch {
+	case errJSON != nil && err != nil:
+		if text := d.saying(out.kept.Bytes()); text != "" {
+			err = fmt.Errorf("%w, and it says: %s", err, text)
 		}
-		return fail(fmt.Errorf("what it says is not an answer: %w", errJSON))
+		return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
+	case errJSON != nil:
+		return fail(fmt.Errorf("what it says is not an answer: %w: %s", errJSON, d.saying(out.kept.Bytes())))
 	}
 	if a.Error != "" {
 		return fail(fmt.Errorf("%w: %s", stack.ErrUnreachable, d.secrets.Hide(a.Error)))
@@ -172,6 +172,30 @@ func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time
 	return a, nil
 }
 
+// parseAnswer reads the one JSON value that the command has to say.
+func parseAnswer(out []byte) (Answer, error) {
+	var a Answer
+	decoder := json.NewDecoder(bytes.NewReader(out))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&a); err != nil {
+		return Answer{}, err
+	}
+	if rest := bytes.TrimSpace(out[decoder.InputOffset():]); len(rest) > 0 {
+		return Answer{}, errors.New("something follows the answer; what is for people belongs on standard error")
+	}
+	return a, nil
+}
+
+// saying is what a command says that is meant for people, as far as it is shown.
+func (d *Driver) saying(text []byte) string {
+	const most = 2 << 10
+	hidden := strings.TrimSpace(d.secrets.HideCut(strings.ToValidUTF8(string(text), "?")))
+	if len(hidden) > most {
+		hidden = strings.ToValidUTF8(hidden[:most], "") + "…"
+	}
+	return hidden
+}
+
 // bounded keeps what is written as long as there is room, and then refuses.
 type bounded struct {
 	kept bytes.Buffer
@@ -192,26 +216,38 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 		return nil, err
 	}
 	list := make([]reading.Instance, 0, len(a.Instances))
-	for _, i := range a.Instances {
+	seen := map[string]int{}
+	var failed []error
+	for at, i := range a.Instances {
 		if _, _, err := net.SplitHostPort(i.Address); i.Name == "" || i.Running && err != nil {
-			return nil, fmt.Errorf("%s list: instance %q has the address %q: want host:port", d.words(side)[0], i.Name, i.Address)
+			failed = append(failed, fmt.Errorf("%s list: instance %q has the address %q: want host:port", d.words(side)[0], i.Name, i.Address))
+			continue
 		}
 		if i.Exit == "" && !i.Running {
 			i.Exit = "ended"
 		}
+		if n, known := seen[i.Name]; known {
+			if !reflect.DeepEqual(a.Instances[n], a.Instances[at]) {
+				failed = append(failed, fmt.Errorf("%s list: it lists %s twice, and not the same", d.words(side)[0], i.Name))
+			}
+			continue
+		}
+		seen[i.Name] = at
 		list = append(list, reading.Instance{
 			Name: i.Name, Part: d.part.Name, Side: side, Version: i.Version, Build: i.Build, Address: i.Address,
 			Place: d.words(side)[0], Started: i.Started, Running: i.Running, Exit: i.Exit, Output: i.Output,
 		})
 	}
 	slices.SortFunc(list, stack.Compare)
-	return list, nil
+	return list, errors.Join(failed...)
 }
 
 // Raise has the command make the side as it is to be.
 func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	s := d.part.Stacks[side]
 	q := d.request("raise", side)
 	q.Version, q.Build, q.Command, q.Grace = b.Version, b.ID, s.Command, s.Grace.Seconds()
@@ -223,7 +259,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	}
 	q.Environment = map[string]string{}
 	for key, value := range s.Environment {
-		q.Environment[key] = d.secrets.Expand(value, nil)
+		q.Environment[key] = d.secrets.Fill(value, nil, nil)
 	}
 	_, err := d.ask(ctx, side, q, s.Raise+s.Grace)
 	return err
@@ -232,8 +268,10 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 // Stop has the command stop the side, which is not cut short though whoever asked for it
 // is gone.
 func (d *Driver) Stop(ctx context.Context, side split.Side) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	if err := d.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer d.turn.Give()
 	s := d.part.Stacks[side]
 	q := d.request("stop", side)
 	q.Grace = s.Grace.Seconds()
@@ -294,7 +332,7 @@ func (p *pipe) Close() error {
 }
 
 // Run cannot be done.
-func (s site) Run(context.Context, []string) (place.Outcome, error) {
+func (s site) Run(context.Context, place.Command) (place.Outcome, error) {
 	return place.Outcome{}, fmt.Errorf("%w: %s runs no commands", place.ErrCannot, s.words[0])
 }
 

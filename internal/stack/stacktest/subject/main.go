@@ -1,33 +1,20 @@
 package main
 
 import (
-	"context"
 	"flag"
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"os/signal"
 	"syscall"
 	"time"
-
-	"vaiven/internal/place"
 )
 
 func main() {
 	listen := flag.String("listen", "", "address to listen on")
-	as := flag.String("as", "well", "well, die, later, stubborn or silent")
-	relay := flag.Bool("relay", false, "be a relay")
-	wait := flag.Bool("wait", false, "wait to be one")
+	as := flag.String("as", "well", "well, die, later, stubborn, background or silent")
 	flag.Parse()
-	if *wait {
-		time.Sleep(10 * time.Minute)
-	}
-	if *relay {
-		if err := place.ServeRelay(context.Background(), os.Stdin, os.Stdout); err != nil {
-			os.Exit(1)
-		}
-		return
-	}
 	switch {
 	case *as == "die":
 		fmt.Println("no berth is free")
@@ -35,6 +22,17 @@ func main() {
 	case *as == "silent":
 		fmt.Println("waiting for the timetable")
 		time.Sleep(time.Hour)
+	case *as == "background":
+		if os.Getenv("IN_THE_BACKGROUND") == "" {
+			again := exec.Command(os.Args[0], os.Args[1:]...)
+			again.Env = append(os.Environ(), "IN_THE_BACKGROUND=yes")
+			again.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+			if err := again.Start(); err != nil {
+				fmt.Println(err)
+				os.Exit(1)
+			}
+			return
+		}
 	case *as == "stubborn":
 		signal.Ignore(syscall.SIGTERM)
 	}
