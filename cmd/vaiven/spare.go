@@ -330,7 +330,7 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 			}
 			var on []string
 			for _, i := range running {
-				if side := i.Side.String(); i.Part == o.Part && i.Running && !slices.Contains(on, side) {
+				if side := i.Side.String(); i.Part == o.Part && i.Running && v.ID != "" && !slices.Contains(on, side) {
 					switch {
 					case i.Build == v.ID && i.Version == v.Name:
 						on = append(on, side)
@@ -339,7 +339,7 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 					}
 				}
 			}
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, raise.Short(v.ID), strings.Join(slices.Compact(on), ", "), v.Note)
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, raise.Short(v.ID), strings.Join(slices.Compact(on), ", "), v.Remark())
 		}
 	}
 	return t.Flush()

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -79,6 +80,7 @@ func (t Target) Read(ctx context.Context, c plan.Check) Reading {
 	if !r.Good {
 		r.Got += fmt.Sprintf(" after %v", r.Took.Round(time.Millisecond))
 	}
+	r.Answer = new(difference.Mask).Headers(r.Answer)
 	if r.Answer = t.Secrets.HideCut(strings.ToValidUTF8(r.Answer, "?")); len(r.Answer) > answerLimit {
 		r.Answer = strings.ToValidUTF8(r.Answer[:answerLimit], "") + "…"
 	}

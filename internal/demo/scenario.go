@@ -25,7 +25,6 @@ import (
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/all"
 	"vaiven/internal/stack/process"
-	"vaiven/internal/versions"
 )
 
 // The versions of the demo.
@@ -282,7 +281,7 @@ func (s *Scenario) raiseBlue(ctx context.Context) error {
 	}
 	live := map[string]stack.Build{}
 	for _, part := range s.Plan.Parts {
-		old, err := versions.Find(ctx, sources[part.Name], OldVersion)
+		old, err := sources[part.Name].Find(ctx, OldVersion)
 		if err != nil {
 			return err
 		}

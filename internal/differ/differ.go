@@ -48,7 +48,8 @@ func Compare(ctx context.Context, q Question) difference.Report {
 	var mu sync.Mutex // protects facts and missing
 	var missing []string
 	facts := q.Checks
-	texts := map[string][2]string{} // of text files, by part and name
+	names := difference.Names{Secret: q.Plan.Differences.Secret, Shown: q.Plan.Differences.Shown}
+	texts := map[string][2]text{} // of text files, by part and name
 	var wait sync.WaitGroup
 	for _, side := range split.Sides {
 		for _, part := range q.Plan.Parts {
@@ -61,7 +62,7 @@ func Compare(ctx context.Context, q Question) difference.Report {
 				wait.Go(func() {
 					ctx, cancel := context.WithTimeout(ctx, readLimit)
 					defer cancel()
-					r := looked{Question: q, part: part, i: i}
+					r := looked{Question: q, names: names, part: part, i: i}
 					r.read(ctx)
 					mu.Lock()
 					defer mu.Unlock()
@@ -69,9 +70,11 @@ func Compare(ctx context.Context, q Question) difference.Report {
 					for _, what := range r.missing {
 						missing = append(missing, q.Secrets.Hide(what))
 					}
-					for name, text := range r.texts {
+					for name, content := range r.texts {
 						both := texts[part.Name+"\x00"+name]
-						both[side] = text
+						if first := both[side].of; first.Name == "" || stack.Compare(i, first) < 0 { // the same in every run
+							both[side] = text{i, content}
+						}
 						texts[part.Name+"\x00"+name] = both
 					}
 				})
@@ -86,21 +89,47 @@ func Compare(ctx context.Context, q Question) difference.Report {
 	for _, m := range q.Plan.Differences.Meant {
 		rules = append(rules, difference.Rule{Area: difference.Area(m.Area), Name: m.Name})
 	}
-	report := difference.Compare(facts, rules)
+	several := [2]map[string]int{distinct(facts[split.Blue]), distinct(facts[split.Green])}
+	report := difference.Compare(facts, rules, names)
 	slices.Sort(missing)
 	report.Missing = slices.Compact(missing)
 	for n := range report.List {
 		d := &report.List[n]
 		if both, ok := texts[d.Part+"\x00"+d.Name]; ok && d.Area == difference.Configuration {
-			d.Lines = unified(both, d.Name)
+			hidden := difference.Mask{Names: names} // one for both: what differs has another number
+			var shown [2]string
 			for _, side := range split.Sides {
+				shown[side] = hidden.File(q.Secrets.Hide(both[side].content))
 				if d.Has[side] {
-					d.Value[side] = fmt.Sprintf("%d lines", strings.Count(both[side], "\n"))
+					d.Value[side] = fmt.Sprintf("%d lines", strings.Count(both[side].content, "\n"))
+				}
+				if several[side][d.Part+"\x00"+d.Name] > 1 {
+					d.Value[side] = "its instances disagree, " + both[side].of.Name + " has " + d.Value[side]
 				}
 			}
+			d.Lines = unified(shown, d.Name)
 		}
 	}
 	return report
+}
+
+// text is a text file of one instance.
+type text struct {
+	of      reading.Instance
+	content string
+}
+
+// distinct counts the different contents of each file of a side, by part and name.
+func distinct(facts []difference.Fact) map[string]int {
+	seen, n := map[string]bool{}, map[string]int{}
+	for _, f := range facts {
+		key := f.Part + "\x00" + f.Name
+		if f.Area == difference.Configuration && !seen[key+"\x00"+f.Value] {
+			seen[key+"\x00"+f.Value] = true
+			n[key]++
+		}
+	}
+	return n
 }
 
 // mostLines bounds how much of a text's difference is kept.
@@ -119,6 +148,7 @@ func unified(both [2]string, name string) []string {
 // looked is what is read of one instance.
 type looked struct {
 	Question
+	names   difference.Names
 	part    plan.Part
 	i       reading.Instance
 	facts   []difference.Fact
@@ -126,38 +156,33 @@ type looked struct {
 	missing []string
 }
 
-func (r *looked) add(area difference.Area, name, value string) {
-	hidden := r.Secrets.In(value) || sensitive.MatchString(name)
-	r.facts = append(r.facts, difference.Fact{Part: r.part.Name, Area: area, Name: name, Value: value, Secret: hidden})
+// add adds what is known of the instance: a value as it stands, and with placeholders.
+func (r *looked) add(area difference.Area, name, value, general string) {
+	r.facts = append(r.facts, difference.Fact{
+		Part: r.part.Name, Area: area, Name: name, Instance: r.i.Name, Value: general, Raw: value,
+		Secret: r.Secrets.In(value) || r.names.Sensitive(name),
+	})
 }
-
-// sensitive are names of values that nobody should see, wherever they come from.
-var sensitive = regexp.MustCompile(`(?i)(passw|passphrase|secret|token|credential|private|api_?key|access_?key)`)
 
 func (r *looked) cannot(what string, err error) {
 	r.missing = append(r.missing, fmt.Sprintf("%s of %s: %v", what, r.i.Name, err))
 }
 
 func (r *looked) read(ctx context.Context) {
-	r.add(difference.Build, "", raise.Short(r.i.Build))
+	r.add(difference.Build, "", r.i.Build, raise.Short(r.i.Build))
 	s := r.part.Stacks[r.i.Side]
 	about, err := r.Standing.Describe(ctx, r.i)
 	if err != nil {
 		r.cannot("start command and environment", err)
 	} else {
-		words := make([]string, len(about.Command))
-		for n, word := range about.Command {
-			words[n] = r.general(word, "")
-		}
-		if len(words) > 0 {
-			command := strings.Join(words, " ")
-			r.facts = append(r.facts, difference.Fact{Part: r.part.Name, Area: difference.Command, Value: r.Secrets.Hide(command)})
+		if len(about.Command) > 0 {
+			r.command(about.Command, s.Command)
 		}
 		for name, value := range about.Environment {
-			r.add(difference.Environment, name, r.general(value, s.Environment[name]))
+			r.add(difference.Environment, name, value, r.general(name, value, s.Environment[name]))
 		}
 		for name, value := range about.Limits {
-			r.add(difference.Limits, name, value)
+			r.add(difference.Limits, name, value, value)
 		}
 	}
 	if r.part.Says.On() {
@@ -165,7 +190,7 @@ func (r *looked) read(ctx context.Context) {
 		if self, err := t.Ask(ctx, r.part.Says, r.part.Health.Within); err != nil {
 			r.cannot("what it says of itself", err)
 		} else if self.Runtime != "" {
-			r.add(difference.Runtime, "", self.Runtime)
+			r.add(difference.Runtime, "", self.Runtime, self.Runtime)
 		}
 	}
 	r.configuration(ctx)
@@ -200,12 +225,14 @@ func (r *looked) configuration(ctx context.Context) {
 			if r.texts == nil {
 				r.texts = map[string]string{}
 			}
-			r.texts[name] = r.Secrets.Hide(strings.ToValidUTF8(string(data), "?"))
-			r.facts = append(r.facts, difference.Fact{Part: r.part.Name, Area: difference.Configuration, Name: name, Value: string(data), Text: true})
+			r.texts[name] = strings.ToValidUTF8(string(data), "?")
+			r.facts = append(r.facts, difference.Fact{
+				Part: r.part.Name, Area: difference.Configuration, Name: name, Instance: r.i.Name, Value: r.general("", string(data), ""), Raw: string(data),
+			})
 			continue
 		}
 		for key, value := range keys {
-			r.add(difference.Configuration, name+" "+key, r.general(value, ""))
+			r.add(difference.Configuration, name+" "+key, value, r.general(key, value, ""))
 		}
 	}
 }
@@ -222,42 +249,111 @@ func (r *looked) shortName(file string) string {
 	return base
 }
 
-// general puts the placeholders back into a text of an instance: whatever its
-// plan's template made of it, and its own address and name, version and build.
-func (r *looked) general(text, template string) string {
+// command adds the start command. The words that the plan gives are known by it.
+func (r *looked) command(words, templates []string) {
+	general := make([]string, len(words))
+	for n, word := range words {
+		template := ""
+		if len(templates) == len(words) {
+			template = templates[n]
+		}
+		general[n] = r.general("", word, template)
+	}
+	r.facts = append(r.facts, difference.Fact{
+		Part: r.part.Name, Area: difference.Command, Instance: r.i.Name,
+		Value: r.Secrets.Hide(strings.Join(general, " ")), Raw: r.Secrets.Hide(strings.Join(words, " ")),
+	})
+}
+
+// general puts the placeholders back into a text of an instance: whatever its plan's
+// template made of it, and otherwise its own address and name, version and build, where
+// they stand as a whole word. A version or build that is a mere number, or nearly, is in
+// many texts: it counts as an element of a path alone, and where the name says that it is one.
+func (r *looked) general(name, text, template string) string {
 	values := stack.Values(r.i, r.Plan.Service)
 	if template != "" && text == r.Secrets.Fill(template, values, nil) {
 		return template
 	}
-	for _, name := range []string{"address", "instance", "build", "version"} {
-		text = replaceWord(text, values[name], "{"+name+"}")
+	for _, at := range []string{"address", "instance"} {
+		text = replaceWord(text, values[at], "{"+at+"}")
+	}
+	for _, at := range []string{"build", "version"} {
+		value, hole := values[at], "{"+at+"}"
+		switch {
+		case telling(value):
+			text = replaceWord(text, value, hole)
+		case text == value && releases.MatchString(name):
+			text = hole
+		default:
+			text = replaceElement(text, value, hole)
+		}
 	}
 	return text
 }
 
-// replaceWord replaces a text where no letter or digit touches it.
+// releases are names of variables and keys that say which release something is.
+var releases = regexp.MustCompile(`(?i)(version|release|build|revision|commit|tag)$`)
+
+// telling reports whether a version or build can be told from other words and numbers.
+func telling(value string) bool {
+	const short = 3
+	_, err := strconv.ParseFloat(value, 64)
+	return len(value) >= short && err != nil
+}
+
+// replaceElement replaces a text where it is a whole element of a path.
+func replaceElement(text, old, new string) string {
+	if old == "" || !strings.Contains(text, "/") {
+		return text
+	}
+	elements := strings.Split(text, "/")
+	for n, e := range elements {
+		if e == old && n > 0 {
+			elements[n] = new
+		}
+	}
+	return strings.Join(elements, "/")
+}
+
+// replaceWord replaces a text where it is a whole word: no letter or digit touches it, and
+// it is no part of a longer number with dots.
 func replaceWord(text, old, new string) string {
 	if old == "" {
 		return text
 	}
 	var b strings.Builder
+	rest := text
 	for {
-		at := strings.Index(text, old)
+		at := strings.Index(rest, old)
 		if at < 0 {
-			b.WriteString(text)
+			b.WriteString(rest)
 			return b.String()
 		}
 		end := at + len(old)
-		b.WriteString(text[:at])
-		if at > 0 && wordy(text[at-1]) || end < len(text) && wordy(text[end]) {
+		b.WriteString(rest[:at])
+		from := len(text) - len(rest)
+		if joined(text, from+at-1, -1) || joined(text, from+end, 1) {
 			b.WriteString(old)
 		} else {
 			b.WriteString(new)
 		}
-		text = text[end:]
+		rest = rest[end:]
 	}
 }
 
+// joined reports whether the character at a place goes with the word beside it, which lies
+// in the other direction than step.
+func joined(text string, at, step int) bool {
+	if at < 0 || at >= len(text) {
+		return false
+	}
+	if text[at] == '.' {
+		at += step
+		return at >= 0 && at < len(text) && text[at] >= '0' && text[at] <= '9'
+	}
+	return wordy(text[at])
+}
+
 func wordy(c byte) bool {
-	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
 }

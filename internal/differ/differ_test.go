@@ -102,7 +102,7 @@ func TestWhatDiffers(t *testing.T) {
 		"runtime: vessa 1.8 → vessa 2.0",
 		"environment API_TOKEN: secret, not shown → secret, not shown",
 		"environment DB_PASSWORD: secret, not shown → secret, not shown",
-		"environment REGION: north → north | south",
+		"environment REGION: north → its instances disagree: north | south",
 		"configuration app.env HOLD: 15m → 5m",
 		"configuration app.ini berths.hold: 15m → 5m",
 		`configuration app.json berths.hold: "15m" → "5m"`,
@@ -135,11 +135,61 @@ func TestPlaceholdersAreNoDifference(t *testing.T) {
 		{"/srv/4.3.0/x", "4.3.0", "/srv/{v}/x"},
 		{"14.3.0", "4.3.0", "14.3.0"},
 		{"4.3.01 and 4.3.0", "4.3.0", "4.3.01 and {v}"},
+		{"4.3.0.1 and 1.4.3.0", "4.3.0", "4.3.0.1 and 1.4.3.0"},
+		{"sailings-4.3.0.tar.gz.", "4.3.0", "sailings-{v}.tar.gz."},
+		{"ends with 4.3.0.", "4.3.0", "ends with {v}."},
 		{"nothing", "", "nothing"},
 	} {
 		if got := replaceWord(c.text, c.old, "{v}"); got != c.want {
 			t.Errorf("replaceWord(%q, %q) = %q, want %q", c.text, c.old, got, c.want)
 		}
+	}
+}
+
+// A version that is a mere number is not found in other numbers: what differs is not taken
+// for the release, and what does not differ is not made to.
+func TestAVersionThatIsANumber(t *testing.T) {
+	environment := func(version, pool string) map[string]string {
+		return map[string]string{
+			"POOL": pool, "PORT_RANGE": "2-5", "RETRIES": "2", "APP_VERSION": version, "HOME_DIR": "/srv/" + version + "/data", "SHARD": "1", "RATIO": "1/2",
+		}
+	}
+	y := yard{
+		"blue-1":  {Command: []string{"/srv/1/sailings", "-n", "2"}, Environment: environment("1", "1")},
+		"green-1": {Command: []string{"/srv/2/sailings", "-n", "2"}, Environment: environment("2", "2")},
+	}
+	p := &plan.Plan{Service: "sailings", Parts: []plan.Part{{Name: "web"}}}
+	q := Question{Plan: p, Standing: y}
+	for _, side := range split.Sides {
+		q.Sides[side] = []reading.Instance{{Name: fmt.Sprintf("%v-1", side), Part: "web", Side: side, Version: fmt.Sprint(int(side) + 1), Address: "127.0.0.1:1", Running: true}}
+	}
+	var got []string
+	for _, d := range Compare(t.Context(), q).List {
+		got = append(got, d.What()+": "+d.Value[0]+" → "+d.Value[1])
+	}
+	if want := []string{"environment POOL: 1 → 2"}; !slices.Equal(got, want) {
+		t.Errorf("found %q, want %q", got, want)
+	}
+}
+
+// Passwords in files that are compared line by line are told apart and not shown, also those
+// that no plan knows of.
+func TestAFilesPasswordsAreNotShown(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir+"/blue-1/redis.conf", "port 6379\nrequirepass herring\nurl redis://:herring@cache/0\n")
+	write(t, dir+"/green-1/redis.conf", "port 6380\nrequirepass mackerel\nurl redis://:herring@cache/0\n")
+	y := yard{"blue-1": {}, "green-1": {}}
+	p := &plan.Plan{Service: "sailings", Parts: []plan.Part{{Name: "web", Configuration: []string{"{instance}/redis.conf"}}}}
+	q := Question{Plan: p, Standing: y}
+	for _, side := range split.Sides {
+		p.Parts[0].Stacks[side].Folder = dir
+		q.Sides[side] = []reading.Instance{{Name: fmt.Sprintf("%v-1", side), Part: "web", Side: side, Address: "127.0.0.1:1", Running: true}}
+	}
+	r := Compare(t.Context(), q)
+	text := fmt.Sprintf("%+v", r)
+	if len(r.List) != 1 || strings.Contains(text, "herring") || strings.Contains(text, "mackerel") ||
+		!strings.Contains(strings.Join(r.List[0].Lines, "\n"), "-requirepass (hidden 1)\n+port 6380\n+requirepass (hidden 2)") {
+		t.Errorf("found %s", text)
 	}
 }
 

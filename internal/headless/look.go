@@ -45,7 +45,7 @@ func (l Looking) question(ctx context.Context) (prove.Question, error) {
 	for _, i := range q.Sides[q.Target] {
 		raised := prove.Raised{Version: i.Version, Build: i.Build}
 		if source, ok := l.Sources[i.Part]; ok {
-			if v, err := versions.Find(ctx, source, i.Version); err == nil {
+			if v, err := source.Find(ctx, i.Version); err == nil {
 				raised.Built = v.At
 			}
 		}

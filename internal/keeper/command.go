@@ -136,13 +136,9 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 	if b.live, err = k.Stacks.List(ctx, live); err != nil {
 		return b, err
 	}
-	offers, err := Offers(ctx, k.Plan, k.Sources)
+	byPart, err := k.named(ctx, c)
 	if err != nil {
 		return b, err
-	}
-	byPart := map[string][]raise.Version{}
-	for _, o := range offers {
-		byPart[o.Part] = o.Versions
 	}
 	if b.choices, err = crossing.Choose(k.Plan, byPart, c.Version, c.Versions, b.live); err != nil {
 		return b, err
@@ -154,6 +150,37 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 		}
 	}
 	return b, nil
+}
+
+// named are the versions that a command names, by part: only what is needed is looked up. A
+// part that has no such version has all of its own, to say which there are.
+func (k *Keeper) named(ctx context.Context, c Command) (map[string][]raise.Version, error) {
+	byPart := map[string][]raise.Version{}
+	name := c.Version
+	for n, part := range k.Plan.Parts {
+		source, own := k.Sources[part.Name]
+		if !own || name == "" {
+			continue
+		}
+		wanted := name
+		if other := c.Versions[part.Name]; n > 0 && other != "" {
+			wanted = other
+		}
+		v, err := source.Find(ctx, wanted)
+		switch {
+		case err == nil:
+			byPart[part.Name] = []raise.Version{v}
+		case errors.Is(err, versions.ErrNone):
+			byPart[part.Name], err = source.List(ctx)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("part %s: %w", part.Name, err)
+		}
+		if n == 0 && v.Name != "" {
+			name = v.Name
+		}
+	}
+	return byPart, nil
 }
 
 func (k *Keeper) beginning(ctx context.Context, c Command) (crossing.Input, error) {
@@ -197,6 +224,9 @@ func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Sourc
 		list, err := source.List(ctx)
 		if err != nil {
 			return nil, fmt.Errorf("part %s: %w", part.Name, err)
+		}
+		if list == nil {
+			list = []raise.Version{}
 		}
 		offers = append(offers, Offer{Part: part.Name, Versions: list})
 	}

@@ -13,7 +13,6 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/prove"
 	"vaiven/internal/stack"
-	"vaiven/internal/versions"
 	"vaiven/internal/words"
 )
 
@@ -174,9 +173,12 @@ func (k *Keeper) unchanged(ctx context.Context, choices []raise.Choice) error {
 		if !own {
 			continue
 		}
-		v, err := versions.Find(ctx, source, c.Version)
+		v, err := source.Find(ctx, c.Version)
 		if err != nil {
 			return fmt.Errorf("part %s: %w", c.Part, err)
+		}
+		if v.Wrong != "" {
+			return fmt.Errorf("part %s: version %s cannot be raised: %s", c.Part, c.Version, v.Wrong)
 		}
 		if c.Build != "" && v.ID != c.Build {
 			return fmt.Errorf("part %s: version %s was build %s when it was chosen, and is %s now: begin again if that is meant",

@@ -81,6 +81,14 @@ func (s source) List(context.Context) ([]raise.Version, error) {
 	return list, nil
 }
 
+func (s source) Find(ctx context.Context, name string) (raise.Version, error) {
+	list, _ := s.List(ctx)
+	if v, ok := raise.Pick(list, name); ok {
+		return v, nil
+	}
+	return raise.Version{}, versions.ErrNone
+}
+
 // newWorld is a service with its first version on blue.
 func newWorld() *world {
 	w := &world{compares: true, revision: 7, since: time.Now(), counted: time.Now(), health: map[string]reading.Health{}}

@@ -33,9 +33,10 @@ type Config struct {
 	Repeat   int         // of each request
 	Ignore   []string    // "json PATTERN", "header NAME"
 	Within   time.Duration
-	Built    time.Time           // of the spare side's build, to know answers that are older
-	Spare    split.Side          // the side whose answers must not come from a cache
-	Hide     func(string) string // takes secrets out of what is kept; nil keeps all
+	Built    time.Time              // of the spare side's build, to know answers that are older
+	Spare    split.Side             // the side whose answers must not come from a cache
+	Headers  [2][]map[string]string // of every request, by side and instance; none: no further ones
+	Hide     func(string) string    // takes secrets out of what is kept, which may have been cut; nil keeps all
 }
 
 // Report is how the answers compare.
@@ -45,7 +46,7 @@ type Report struct {
 	Findings []Finding `json:"findings"` // the most frequent first
 	Times    [2]Times  `json:"times"`    // by side
 	Took     Seconds   `json:"took_s"`
-	Skipped  int       `json:"skipped,omitempty"` // requests that were not sent, because they are not only reads
+	Left               // requests that were not sent
 	At       time.Time `json:"at,omitzero"`
 	Cached   int       `json:"cached,omitempty"` // answers of the spare side that came from a cache
 	Sample   []string  `json:"requests,omitempty"`
@@ -104,7 +105,7 @@ func Compare(ctx context.Context, c Config) Report {
 		var both [2]answer
 		var wait sync.WaitGroup
 		for _, side := range split.Sides {
-			wait.Go(func() { both[side] = send(ctx, client, c, q, pick(c.Sides[side], n)) })
+			wait.Go(func() { both[side] = send(ctx, client, c, q, side, n) })
 		}
 		wait.Wait()
 		if ctx.Err() == nil {
@@ -120,8 +121,6 @@ func newClient() *http.Client {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }
-
-func pick(addresses []string, n int) string { return addresses[n%len(addresses)] }
 
 // paced does something n times at a rate, and waits for all.
 func paced(ctx context.Context, n int, rate float64, do func(n int)) {
@@ -154,16 +153,26 @@ func paced(ctx context.Context, n int, rate float64, do func(n int)) {
 	}
 }
 
-// send makes one request, past caches.
-func send(ctx context.Context, client *http.Client, c Config, q plan.Request, address string) answer {
+// send makes the nth request to a side, whose instances take turns, past caches. Nothing that
+// one side has said is told to the other.
+func send(ctx context.Context, client *http.Client, c Config, q plan.Request, side split.Side, n int) answer {
+	address := c.Sides[side][n%len(c.Sides[side])]
 	ctx, cancel := context.WithTimeout(ctx, c.Within)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, q.Method, "http://"+address+q.Path, strings.NewReader(q.Body))
 	if err != nil {
 		return answer{err: err}
 	}
-	for name, value := range q.Headers {
-		r.Header.Set(name, value)
+	all := []map[string]string{q.Headers}
+	if own := c.Headers[side]; len(own) > 0 {
+		all = append(all, own[n%len(own)])
+	}
+	for _, headers := range all {
+		for name, value := range headers {
+			if r.Header.Set(name, value); http.CanonicalHeaderKey(name) == "Host" {
+				r.Host = value
+			}
+		}
 	}
 	r.Header.Set("User-Agent", "vaiven-pairs")
 	check.PastCaches(r)
@@ -213,10 +222,11 @@ func (g *gathering) add(q plan.Request, both [2]answer) {
 		key := q.String() + "\x00" + d.What
 		f := g.found[key]
 		if f == nil {
-			d.Request = q.String()
+			var hidden difference.Mask // the same for both: what differs has another number
+			d.Request = hidden.Text(g.hide(q.String()))
 			for n, a := range both {
-				d.Answer[n] = g.hide(a.whole())
-				d.Value[n] = g.hide(d.Value[n])
+				d.Answer[n] = shortened(hidden.Text(g.hide(a.whole())))
+				d.Value[n] = check.Excerpt([]byte(hidden.Value(d.What, g.hide(d.Value[n]))))
 			}
 			f = &d
 			g.found[key] = f
@@ -248,7 +258,7 @@ func (g *gathering) report(took time.Duration) Report {
 	return r
 }
 
-// whole is an answer for a person to read, as far as it is kept.
+// whole is an answer for a person to read.
 func (a answer) whole() string {
 	if a.err != nil {
 		return check.Words(a.err)
@@ -263,9 +273,13 @@ func (a answer) whole() string {
 	} else {
 		b.Write(a.body)
 	}
-	text := strings.ToValidUTF8(b.String(), "?")
+	return strings.ToValidUTF8(b.String(), "?")
+}
+
+// shortened is as much of an answer as is kept.
+func shortened(text string) string {
 	if len(text) > keptLimit {
-		text = strings.ToValidUTF8(text[:keptLimit], "") + "…"
+		return strings.ToValidUTF8(text[:keptLimit], "") + "…"
 	}
 	return text
 }
@@ -318,7 +332,7 @@ func (c Config) bodies(blue, green []byte) []Finding {
 	a, okA := document(blue)
 	b, okB := document(green)
 	if !okA || !okB {
-		return []Finding{{What: "body", Value: [2]string{check.Excerpt(blue), check.Excerpt(green)}}}
+		return []Finding{{What: "body", Value: [2]string{string(blue), string(green)}}}
 	}
 	var list []Finding
 	paths := difference.Paths(a, b, c.patterns("json"))
@@ -375,7 +389,7 @@ func WarmUp(ctx context.Context, c Config, side split.Side, n int) Warmth {
 	var w Warmth
 	first, last := reading.NewHistogram(), reading.NewHistogram()
 	paced(ctx, n, c.Rate, func(k int) {
-		a := send(ctx, client, c, c.Requests[k%len(c.Requests)], pick(c.Sides[side], k))
+		a := send(ctx, client, c, c.Requests[k%len(c.Requests)], side, k)
 		if ctx.Err() != nil {
 			return
 		}

@@ -174,14 +174,14 @@ a line that is none
 	}
 	p := plan.Pairs{Requests: []plan.Request{{Method: "GET", Path: "/"}}, Log: log, HAR: har}
 	list, skipped, err := Requests(p)
-	if err != nil || names(list) != "GET /, GET /sailings?from=vessa, HEAD /berths, GET /decks?n=1" || skipped != 2 {
+	if err != nil || names(list) != "GET /, GET /sailings?from=vessa, HEAD /berths, GET /decks?n=1" || skipped.Writes != 2 {
 		t.Errorf("requests %s, %d skipped, %v", names(list), skipped, err)
 	}
 	if h := list[3].Headers; len(h) != 1 || h["Accept"] != "text/html" {
 		t.Errorf("headers %v: credentials of whoever recorded them are left out", h)
 	}
 	p.Writes = true
-	if list, skipped, _ = Requests(p); skipped != 1 || list[len(list)-1].Body != `{"deck":1}` {
+	if list, skipped, _ = Requests(p); skipped.Writes != 1 || list[len(list)-1].Body != `{"deck":1}` {
 		t.Errorf("with writes: %s, %d skipped", names(list), skipped)
 	}
 	for _, bad := range []plan.Pairs{

@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
+	"strings"
 
 	"vaiven/internal/accesslog"
 	"vaiven/internal/plan"
@@ -15,10 +17,16 @@ import (
 // mostRequests is how many different requests are taken from a file.
 const mostRequests = 1000
 
+// Left are the requests that are not sent.
+type Left struct {
+	Writes    int `json:"skipped,omitempty"`   // they are not only reads
+	Elsewhere int `json:"elsewhere,omitempty"` // they went to other hosts
+}
+
 // Requests are all that a plan names: those in it, and those of its access log and
-// its HAR file. skipped counts those that are not only reads.
-func Requests(p plan.Pairs) (list []plan.Request, skipped int, err error) {
-	c := collection{writes: p.Writes, seen: map[string]bool{}}
+// its HAR file.
+func Requests(p plan.Pairs) (list []plan.Request, left Left, err error) {
+	c := collection{writes: p.Writes, hosts: p.Hosts, seen: map[string]bool{}}
 	for _, q := range p.Requests {
 		c.add(q)
 	}
@@ -31,23 +39,24 @@ func Requests(p plan.Pairs) (list []plan.Request, skipped int, err error) {
 		}
 		f, err := accesslog.Open(source.file, os.Stdin)
 		if err != nil {
-			return nil, 0, err
+			return nil, Left{}, err
 		}
 		err = source.read(&c, f)
 		_ = f.Close()
 		if err != nil {
-			return nil, 0, fmt.Errorf("read requests from %s: %w", source.file, err)
+			return nil, Left{}, fmt.Errorf("read requests from %s: %w", source.file, err)
 		}
 	}
-	return c.list, c.skipped, nil
+	return c.list, c.left, nil
 }
 
 // collection takes each request once.
 type collection struct {
-	writes  bool
-	list    []plan.Request
-	seen    map[string]bool
-	skipped int
+	writes bool
+	hosts  []string // of this service, for a HAR file; none: that of its first request
+	list   []plan.Request
+	seen   map[string]bool
+	left   Left
 }
 
 func (c *collection) add(q plan.Request) {
@@ -56,7 +65,7 @@ func (c *collection) add(q plan.Request) {
 	}
 	c.seen[q.String()] = true
 	if q.Method != http.MethodGet && q.Method != http.MethodHead && !c.writes {
-		c.skipped++
+		c.left.Writes++
 		return
 	}
 	c.list = append(c.list, q)
@@ -87,7 +96,8 @@ func (c *collection) log(r io.Reader) error {
 	return nil
 }
 
-// har reads an HTTP Archive 1.2. Cookies and credentials of whoever recorded it are
+// har reads an HTTP Archive 1.2: what its browser asked of this service, and not of others
+// whose answers went into the same page. Cookies and credentials of whoever recorded it are
 // left out.
 func (c *collection) har(r io.Reader) error {
 	var archive struct {
@@ -115,6 +125,13 @@ func (c *collection) har(r io.Reader) error {
 		if err != nil {
 			return fmt.Errorf("entry %d: %w", n+1, err)
 		}
+		if len(c.hosts) == 0 {
+			c.hosts = []string{u.Host}
+		}
+		if !c.ours(u) {
+			c.left.Elsewhere++
+			continue
+		}
 		q := plan.Request{Method: e.Request.Method, Path: u.RequestURI(), Headers: map[string]string{}, Body: e.Request.PostData.Text}
 		for _, h := range e.Request.Headers {
 			switch http.CanonicalHeaderKey(h.Name) {
@@ -125,4 +142,12 @@ func (c *collection) har(r io.Reader) error {
 		c.add(q)
 	}
 	return nil
+}
+
+// ours reports whether a URL is one of this service, whose hosts may be named with their port.
+func (c *collection) ours(u *url.URL) bool {
+	web := u.Scheme == "http" || u.Scheme == "https"
+	return web && slices.ContainsFunc(c.hosts, func(host string) bool {
+		return strings.EqualFold(host, u.Host) || strings.EqualFold(host, u.Hostname())
+	})
 }

@@ -60,6 +60,12 @@ func hangs(ctx context.Context, f folder) error {
 	return fmt.Errorf("%s: %w: %w", f.path, ErrHangs, context.Cause(ctx))
 }
 
+// Read reads something of a file or folder of this machine, for as long as the context
+// lasts; see [ErrHangs].
+func Read[T any](ctx context.Context, path string, do func() (T, error)) (T, error) {
+	return act(ctx, reads, path, do)
+}
+
 // kind is what is done with a file.
 type kind int
 

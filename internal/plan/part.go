@@ -132,8 +132,10 @@ const (
 
 // Differences says what is made of differences between the sides.
 type Differences struct {
-	Meant []Meant
-	Then  Judgement
+	Meant  []Meant
+	Secret []string // patterns of names whose values are compared and not shown, beside the well-known ones
+	Shown  []string // patterns of names whose values are shown all the same
+	Then   Judgement
 }
 
 // Meant declares a difference as meant: an area and a pattern of names.
@@ -142,8 +144,10 @@ type Meant struct{ Area, Name string }
 // Pairs are the requests that both sides get to compare their answers.
 type Pairs struct {
 	Requests []Request
-	Log      string // access log to take requests from, "" for none
-	HAR      string // or a HAR file
+	Hosts    []string          // whose requests are taken from a HAR file; none: that of its first one
+	Headers  map[string]string // of every request, with placeholders and secrets
+	Log      string            // access log to take requests from, "" for none
+	HAR      string            // or a HAR file
 	Rate     float64
 	Repeat   int
 	Ignore   []string // patterns: "json PATH", "header NAME"

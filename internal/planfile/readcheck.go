@@ -149,7 +149,7 @@ func (r *reader) grpcKeys(c *plan.Check) ([]section.Key, func()) {
 	var g plan.GRPC
 	keys := append([]section.Key{
 		section.Need("grpc", r.address("grpc", &g.Address)),
-		section.May("service", func(n ast.Node) { r.Text(n, "service", &g.Service) }),
+		section.May("service", r.template("service", &g.Service)),
 		section.May("secure", section.Parsed(r.Reader, "secure", &g.Secure, section.YesNo)),
 	}, r.trustKeys(&g.Trust)...)
 	return keys, func() {
@@ -162,7 +162,12 @@ func (r *reader) dnsKeys(c *plan.Check) ([]section.Key, func()) {
 	var d plan.DNS
 	var question [2]string
 	keys := []section.Key{
-		section.Need("dns", section.Parsed(r.Reader, "dns", &question, dnsQuestion)),
+		section.Need("dns", func(n ast.Node) {
+			var text string
+			if r.open("dns", &text)(n); text != "" {
+				section.Parsed(r.Reader, "dns", &question, dnsQuestion)(n)
+			}
+		}),
 		section.May("answer", r.template("answer", &d.Answer)),
 		section.May("server", r.address("server", &d.Server)),
 	}
@@ -177,7 +182,7 @@ func (r *reader) sqlKeys(c *plan.Check) ([]section.Key, func()) {
 	s := plan.SQL{Query: "select 1"}
 	keys := []section.Key{
 		section.Need("sql", r.template("sql", &s.URL)),
-		section.May("query", func(n ast.Node) { r.Text(n, "query", &s.Query) }),
+		section.May("query", r.template("query", &s.Query)),
 		section.May("answer", r.template("answer", &s.Answer)),
 	}
 	return keys, func() {
@@ -190,6 +195,7 @@ func (r *reader) commandKeys(c *plan.Check) ([]section.Key, func()) {
 	var k plan.Command
 	keys := []section.Key{
 		section.Need("command", func(n ast.Node) { r.command(n, &k.Words) }),
+		section.May("environment", func(n ast.Node) { r.templates(n, "environment", &k.Environment) }),
 		section.May("status", section.Parsed(r.Reader, "status", &k.Status, section.Between(0, 255))),
 		section.May("contains", r.template("contains", &k.Contains)),
 	}
@@ -203,8 +209,8 @@ func (r *reader) commandKeys(c *plan.Check) ([]section.Key, func()) {
 
 func (r *reader) trustKeys(t *plan.Trust) []section.Key {
 	return []section.Key{
-		section.May("ca", func(n ast.Node) { r.Text(n, "ca", &t.CA) }),
-		section.May("server-name", func(n ast.Node) { r.Text(n, "server-name", &t.Name) }),
+		section.May("ca", r.open("ca", &t.CA)),
+		section.May("server-name", r.template("server-name", &t.Name)),
 	}
 }
 
@@ -235,9 +241,10 @@ func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue) {
 		v := plan.JSONValue{Path: section.Scalar(e.Key)}
 		if _, null := e.Value.(*ast.NullNode); null {
 			v.Want = "null"
-		} else if !r.Text(e.Value, "a value of json", &v.Want) {
+		} else if r.template("a value of json", &v.Want)(e.Value); e.Value == nil {
 			continue
 		}
+		r.placeholders(e.Key, v.Path)
 		*to = append(*to, v)
 	}
 }

@@ -26,13 +26,25 @@ type secretUse struct {
 
 var placeholder = regexp.MustCompile(`\{([A-Za-z_-]+)\}`)
 
-// template reads a text with placeholders, all of which have to be known.
+// template reads a text with placeholders, all of which have to be known, and secrets.
 func (r *reader) template(what string, to *string) func(ast.Node) {
 	return func(n ast.Node) {
 		if !r.Text(n, what, to) {
 			return
 		}
 		r.placeholders(n, *to)
+	}
+}
+
+// open reads a text with placeholders that others can see where it is used, such as a word
+// of a command or the name of a file: a secret must not stand there.
+func (r *reader) open(what string, to *string) func(ast.Node) {
+	return func(n ast.Node) {
+		r.template(what, to)(n)
+		if m := secretPlaceholder.FindString(*to); m != "" {
+			r.Wrong(n, fmt.Sprintf("%s cannot stand in %s: everybody on the machine can see it there", m, what),
+				`put it into "environment", from where the command reads it`)
+		}
 	}
 }
 

@@ -49,7 +49,7 @@ func (r *reader) partKeys(p *plan.Part) []section.Key {
 		section.May("configuration", func(n ast.Node) {
 			r.List(n, "configuration", func(n ast.Node) {
 				var file string
-				r.template("a file of the configuration", &file)(n)
+				r.open("a file of the configuration", &file)(n)
 				p.Configuration = append(p.Configuration, file)
 			})
 		}),
@@ -146,8 +146,8 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 	return []section.Key{
 		section.May("instances", section.Parsed(r.Reader, "instances", &s.Instances, section.Between(1, 1000))),
 		section.May("command", func(n ast.Node) { r.command(n, &s.Command) }),
-		section.May("build", r.template("build", &s.Build)),
-		section.May("folder", r.template("folder", &s.Folder)),
+		section.May("build", r.open("build", &s.Build)),
+		section.May("folder", r.open("folder", &s.Folder)),
 		section.May("environment", func(n ast.Node) { r.templates(n, "environment", &s.Environment) }),
 		section.May("ports", func(n ast.Node) {
 			var p [2]int
@@ -168,7 +168,7 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		}),
 		section.May("identity", func(n ast.Node) { r.Text(n, "identity", &s.Identity) }),
 		section.May("known-hosts", func(n ast.Node) { r.Text(n, "known-hosts", &s.KnownHosts) }),
-		section.May("image", r.template("image", &s.Image)),
+		section.May("image", r.open("image", &s.Image)),
 		section.May("engine", func(n ast.Node) { r.Text(n, "engine", &s.Engine) }),
 		section.May("network", func(n ast.Node) { r.Text(n, "network", &s.Network) }),
 		section.May("port", section.Parsed(r.Reader, "port", &s.Port, section.Between(1, 65535))),
@@ -183,13 +183,13 @@ func (r *reader) command(n ast.Node, to *[]string) {
 	*to = nil
 	if _, list := n.(*ast.SequenceNode); !list {
 		var line string
-		r.template("command", &line)(n)
+		r.open("command", &line)(n)
 		*to = fields(line)
 		return
 	}
 	r.List(n, "command", func(n ast.Node) {
 		var word string
-		r.template("a word of the command", &word)(n)
+		r.open("a word of the command", &word)(n)
 		*to = append(*to, word)
 	})
 }
@@ -224,8 +224,20 @@ func (r *reader) differences(n ast.Node, d *plan.Differences) {
 				d.Meant = append(d.Meant, m)
 			})
 		}),
+		section.May("secret", func(n ast.Node) { r.names(n, "secret", &d.Secret) }),
+		section.May("shown", func(n ast.Node) { r.names(n, "shown", &d.Shown) }),
 		section.May("then", section.Parsed(r.Reader, "then", &d.Then, judgement)),
 	)
+}
+
+// names reads a list of patterns of names.
+func (r *reader) names(n ast.Node, what string, to *[]string) {
+	r.List(n, what, func(n ast.Node) {
+		var name string
+		if r.Text(n, "a name", &name) {
+			*to = append(*to, name)
+		}
+	})
 }
 
 func (r *reader) pairs(n ast.Node, p *plan.Pairs) {
@@ -239,6 +251,8 @@ func (r *reader) pairs(n ast.Node, p *plan.Pairs) {
 		}),
 		section.May("log", func(n ast.Node) { r.Text(n, "log", &p.Log) }),
 		section.May("har", func(n ast.Node) { r.Text(n, "har", &p.HAR) }),
+		section.May("hosts", func(n ast.Node) { r.names(n, "hosts", &p.Hosts) }),
+		section.May("headers", func(n ast.Node) { r.templates(n, "headers", &p.Headers) }),
 		section.May("rate", section.Parsed(r.Reader, "rate", &p.Rate, section.PerSecond)),
 		section.May("repeat", section.Parsed(r.Reader, "repeat", &p.Repeat, section.Between(1, 100_000))),
 		section.May("ignore", func(n ast.Node) {

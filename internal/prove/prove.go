@@ -335,10 +335,15 @@ func (p *proving) compared(part plan.Part, lists [2][]proof.Result) {
 func (p *proving) needsOf(ctx context.Context, part plan.Part, i reading.Instance) []proof.Result {
 	results := make([]proof.Result, len(part.Needs))
 	from, err := p.Standing.Place(ctx, i)
+	if err == nil {
+		if err = prepare(ctx, from); err != nil {
+			_ = from.Close()
+		}
+	}
 	if err != nil {
 		for n, c := range part.Needs {
 			results[n] = proof.Result{
-				Part: part.Name, Kind: proof.KindNeed, Check: c.Name, Instance: i.Name, Want: "to ask from where it stands", Got: err.Error(),
+				Part: part.Name, Kind: proof.KindNeed, Check: c.Name, Instance: i.Name, Want: "to ask from where it stands", Got: p.Secrets.Hide(err.Error()),
 			}
 		}
 		return results
@@ -354,6 +359,17 @@ func (p *proving) needsOf(ctx context.Context, part plan.Part, i reading.Instanc
 	}
 	wait.Wait()
 	return results
+}
+
+// prepare does what a place needs before anything is asked from there.
+func prepare(ctx context.Context, from place.Place) error {
+	d, ok := from.(place.Preparer)
+	if !ok {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, stack.PlaceLimit)
+	defer cancel()
+	return d.Prepare(ctx)
 }
 
 // differences compares the sides, unless there is no other.
@@ -428,20 +444,26 @@ func (p *proving) judged(kind proof.Kind, name string, then plan.Judgement, pass
 
 // config is what the same request needs; false if there is nothing to send or
 // nobody to send it to.
-func (p *proving) config() (c pairs.Config, skipped int, err error) {
+func (p *proving) config() (c pairs.Config, left pairs.Left, err error) {
 	main := *p.Plan.Main()
 	var addresses [2][]string
+	var headers [2][]map[string]string
 	for _, side := range split.Sides {
 		for _, i := range p.of(main, side) {
 			addresses[side] = append(addresses[side], i.Address)
+			filled := map[string]string{}
+			for name, value := range p.Plan.Pairs.Headers {
+				filled[name] = p.Secrets.Fill(value, stack.Values(i, p.Plan.Service), nil)
+			}
+			headers[side] = append(headers[side], filled)
 		}
 	}
 	c = pairs.Config{
 		Sides: addresses, Rate: p.Plan.Pairs.Rate, Repeat: p.Plan.Pairs.Repeat, Ignore: p.Plan.Pairs.Ignore, Within: p.Plan.Pairs.Within,
-		Built: p.Raised[main.Name].Built, Spare: p.Target, Hide: p.Secrets.Hide,
+		Built: p.Raised[main.Name].Built, Spare: p.Target, Headers: headers, Hide: p.Secrets.HideCut,
 	}
-	c.Requests, skipped, err = pairs.Requests(p.Plan.Pairs)
-	return c, skipped, err
+	c.Requests, left, err = pairs.Requests(p.Plan.Pairs)
+	return c, left, err
 }
 
 // pairs sends both sides the same requests.
@@ -449,18 +471,18 @@ func (p *proving) pairs(ctx context.Context, about *About) {
 	if !p.Plan.Pairs.On() || len(p.Sides[p.Target.Other()]) == 0 || len(p.Sides[p.Target]) == 0 {
 		return
 	}
-	c, skipped, err := p.config()
+	c, left, err := p.config()
 	if err == nil && len(c.Requests) == 0 {
 		err = errors.New("there is no request that only reads")
 	}
 	if err != nil {
 		p.add(proof.Result{
-			Part: p.Plan.Main().Name, Kind: proof.KindPairs, Check: "same request", Instance: p.Target.String(), Want: "requests to send", Got: err.Error(),
+			Part: p.Plan.Main().Name, Kind: proof.KindPairs, Check: "same request", Instance: p.Target.String(), Want: "requests to send", Got: p.Secrets.Hide(err.Error()),
 		})
 		return
 	}
 	report := pairs.Compare(ctx, c)
-	report.Skipped = skipped
+	report.Left = left
 	about.Pairs = report
 	r := p.judged(proof.KindPairs, "same request", p.Plan.Pairs.Then, len(report.Findings) == 0 && report.Cached == 0)
 	r.Want = fmt.Sprintf("the same answers to %d requests", report.Pairs)
@@ -562,10 +584,14 @@ func one(ctx context.Context, q Question, cell proof.Result) (proof.Result, bool
 			if cell.Kind == proof.KindNeed {
 				var err error
 				if from, err = q.Standing.Place(ctx, i); err != nil {
-					cell.Pass, cell.Got, cell.At = false, err.Error(), time.Now()
+					cell.Pass, cell.Got, cell.At = false, q.Secrets.Hide(err.Error()), time.Now()
 					return cell, true
 				}
 				defer from.Close()
+				if err = prepare(ctx, from); err != nil {
+					cell.Pass, cell.Got, cell.At = false, q.Secrets.Hide(err.Error()), time.Now()
+					return cell, true
+				}
 			}
 			r := target(q.Plan, q.Secrets, from, i, q.Raised[i.Part].Built).Judge(ctx, c)
 			r.Part, r.Kind, r.Check, r.Instance = cell.Part, cell.Kind, cell.Check, cell.Instance

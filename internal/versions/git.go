@@ -5,12 +5,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"vaiven/internal/core/raise"
@@ -31,81 +35,147 @@ type repository struct {
 const newestCommits = 50
 
 func (r *repository) List(ctx context.Context) ([]raise.Version, error) {
-	ctx, cancel := context.WithTimeout(ctx, listLimit)
-	defer cancel()
-	dir, err := r.here(ctx)
+	dir, err := r.here(ctx, "*")
 	if err != nil {
 		return nil, fmt.Errorf("list versions: %w", err)
 	}
-	var out []byte
 	if r.branch {
-		// Hash, time, subject.
-		out, err = git(ctx, "-C", dir, "log", "--first-parent", "-n", strconv.Itoa(newestCommits), "--format=%H%x00%H%x00%ct%x00%s", r.ref, "--")
-	} else {
-		// An annotated tag points to its commit by way of an object of its own.
-		out, err = git(ctx, "-C", dir, "for-each-ref",
-			"--format=%(refname:strip=2)%00%(if)%(*objectname)%(then)%(*objectname)%(else)%(objectname)%(end)%00%(creatordate:unix)%00%(contents:subject)",
-			"refs/tags/"+r.ref)
+		return r.commits(ctx, dir)
 	}
+	list, err := r.tags(ctx, dir, r.ref)
+	return sorted(list), err
+}
+
+// Find asks for one tag alone, if it is one's name.
+func (r *repository) Find(ctx context.Context, name string) (raise.Version, error) {
+	if ok, _ := path.Match(r.ref, name); ok && !r.branch && refName.MatchString(name) {
+		// A repository elsewhere that has no such tag says so by an error, as for anything else.
+		if dir, err := r.here(ctx, name); err == nil {
+			list, err := r.tags(ctx, dir, name)
+			if err != nil {
+				return raise.Version{}, err
+			}
+			for _, v := range list {
+				if v.Name == name {
+					return v, nil
+				}
+			}
+		}
+	}
+	list, err := r.List(ctx)
+	if err != nil {
+		return raise.Version{}, err
+	}
+	return pick(list, name)
+}
+
+// refName is a tag's name that no command takes for anything else.
+var refName = regexp.MustCompile(`^[\pL\pN][\pL\pN._/+@-]*$`)
+
+// commits are the newest of the branch, in its order.
+func (r *repository) commits(ctx context.Context, dir string) ([]raise.Version, error) {
+	// Hash, time, subject.
+	out, err := git(ctx, nil, "-C", dir, "log", "--first-parent", "-n", strconv.Itoa(newestCommits), "--format=%H%x00%ct%x00%s", r.ref, "--")
 	if err != nil {
 		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
 	}
 	var list []raise.Version
 	for line := range strings.Lines(string(out)) {
-		fields := strings.SplitN(strings.TrimSuffix(line, "\n"), "\x00", 4)
-		if len(fields) != 4 {
+		fields := strings.SplitN(strings.TrimSuffix(line, "\n"), "\x00", 3)
+		if len(fields) != 3 {
 			return nil, fmt.Errorf("list versions of %s: git said %q", r.where, line)
 		}
-		seconds, err := strconv.ParseInt(fields[2], 10, 64)
-		if err != nil {
-			return nil, fmt.Errorf("list versions of %s: a time that is none: %w", r.where, err)
-		}
-		v := raise.Version{Name: fields[0], ID: fields[1], At: time.Unix(seconds, 0), Note: fields[3]}
-		if r.branch {
-			v.Name = raise.Short(v.ID)
-			list = append(list, v) // in the order of the branch
-			continue
-		}
-		list = append(list, v)
+		list = append(list, raise.Version{Name: raise.Short(fields[0]), ID: fields[0], At: date(fields[1]), Note: fields[2]})
 	}
-	if r.branch {
-		return list, nil
-	}
-	return sorted(list), nil
+	return list, nil
 }
 
-// here is the folder of the repository, which is fetched first if it is elsewhere.
-func (r *repository) here(ctx context.Context) (string, error) {
+// date reads seconds since 1970. What has no date has the zero time.
+func date(text string) time.Time {
+	seconds, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return time.Time{}
+	}
+	return time.Unix(seconds, 0)
+}
+
+// tags are those of a pattern. A tag can point to another tag, and to what is no commit.
+func (r *repository) tags(ctx context.Context, dir, pattern string) ([]raise.Version, error) {
+	out, err := git(ctx, nil, "-C", dir, "for-each-ref", "--format=%(refname:strip=2)%00%(creatordate:unix)%00%(contents:subject)", "refs/tags/"+pattern)
+	if err != nil {
+		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
+	}
+	var list []raise.Version
+	var asked strings.Builder
+	for line := range strings.Lines(string(out)) {
+		fields := strings.SplitN(strings.TrimSuffix(line, "\n"), "\x00", 3)
+		if len(fields) != 3 {
+			return nil, fmt.Errorf("list versions of %s: git said %q", r.where, line)
+		}
+		list = append(list, raise.Version{Name: fields[0], At: date(fields[1]), Note: fields[2]})
+		fmt.Fprintf(&asked, "refs/tags/%s^{}\n", fields[0]) // what it comes to in the end
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	out, err = git(ctx, strings.NewReader(asked.String()), "-C", dir, "cat-file", "--batch-check=%(objectname) %(objecttype)")
+	if err != nil {
+		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
+	}
+	answers := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
+	if len(answers) != len(list) {
+		return nil, fmt.Errorf("list versions of %s: git said %d things of %d tags", r.where, len(answers), len(list))
+	}
+	for n, answer := range answers {
+		id, kind, _ := strings.Cut(answer, " ")
+		if kind == "commit" {
+			list[n].ID = id
+			continue
+		}
+		list[n].Wrong = fmt.Sprintf("the tag comes to no commit (%s)", kind)
+	}
+	return list, nil
+}
+
+// here is the folder of the repository, whose tags of a pattern are fetched first if it is
+// elsewhere.
+func (r *repository) here(ctx context.Context, tags string) (string, error) {
 	if !strings.Contains(r.where, ":") {
 		return r.where, nil
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if _, err := os.Stat(filepath.Join(r.cache, "HEAD")); errors.Is(err, os.ErrNotExist) {
-		if _, err := git(ctx, "init", "--quiet", "--bare", r.cache); err != nil {
+		if err := os.MkdirAll(filepath.Dir(r.cache), 0o700); err != nil { // git would let others read it
+			return "", err
+		}
+		if _, err := git(ctx, nil, "init", "--quiet", "--bare", r.cache); err != nil {
 			return "", err
 		}
 	}
-	refs := "+refs/tags/*:refs/tags/*"
+	refs := "+refs/tags/" + tags + ":refs/tags/" + tags
 	if r.branch {
 		refs = "+refs/heads/" + r.ref + ":refs/heads/" + r.ref
 	}
-	if _, err := git(ctx, "-C", r.cache, "fetch", "--quiet", "--prune", "--no-tags", "--filter=blob:none", r.where, refs); err != nil {
+	if _, err := git(ctx, nil, "-C", r.cache, "fetch", "--quiet", "--prune", "--no-tags", "--filter=blob:none", r.where, refs); err != nil {
 		return "", fmt.Errorf("fetch %s: %w", r.where, err)
 	}
 	return r.cache, nil
 }
 
-// git runs git, which must not ask anybody anything.
-func git(ctx context.Context, args ...string) ([]byte, error) {
+// git runs git, which must not ask anybody anything. When the context ends, it is ended
+// with all that it started.
+func git(ctx context.Context, in io.Reader, args ...string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=ssh -oBatchMode=yes", "LC_ALL=C")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
 	var said bytes.Buffer
-	cmd.Stderr = &said
+	cmd.Stdin, cmd.Stderr = in, &said
 	out, err := cmd.Output()
 	if ctx.Err() != nil {
-		return nil, ctx.Err()
+		return nil, fmt.Errorf("git does not answer: %w", ctx.Err())
 	}
 	if err != nil {
 		if text := strings.TrimSpace(said.String()); text != "" {

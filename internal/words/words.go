@@ -384,6 +384,8 @@ func Refusal(r *crossing.Refusal) string {
 		return "a crossing needs a version to go to"
 	case crossing.NotItsOwn:
 		return fmt.Sprintf("part %s has no versions of its own: it takes those of %s", r.Said, r.Version)
+	case crossing.VersionWrong:
+		return fmt.Sprintf("version %s cannot be raised: %s. The others can (vaiven versions PLAN)", r.Version, r.Said)
 	case crossing.NoSuchVersion:
 		text := fmt.Sprintf("part %s: no such version: %s; %s", r.Said, r.Version, offers(r.Offers))
 		if !r.First {

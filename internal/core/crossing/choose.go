@@ -47,6 +47,9 @@ func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, oth
 			}
 			return nil, r
 		}
+		if v.Wrong != "" {
+			return nil, &Refusal{Kind: VersionWrong, Said: v.Wrong, Version: v.Name}
+		}
 		list = append(list, raise.Choice{Part: part.Name, Version: v.Name, Build: v.ID, LiveBuild: liveBuild(live, part.Name), Built: v.At})
 	}
 	return list, nil

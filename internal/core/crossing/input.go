@@ -198,6 +198,7 @@ const (
 	NoPart        RefusalKind = "no part"         // Said: the name that no part has
 	NoVersion     RefusalKind = "no version"      // none was named
 	NotItsOwn     RefusalKind = "not its own"     // Said: the part; Version: the part whose versions it takes
+	VersionWrong  RefusalKind = "version wrong"   // Said: why it cannot be raised; Version
 	NoSuchVersion RefusalKind = "no such version" // Said: the part; Version, Offers, First
 	Split         RefusalKind = "split"           // Share: requests go to both sides, and no crossing did that
 	NotThere      RefusalKind = "not there"       // Side: it has no instances

@@ -2,6 +2,7 @@ package difference
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -10,12 +11,13 @@ import (
 
 // Fact is one thing that is known of a side.
 type Fact struct {
-	Part   string
-	Area   Area
-	Name   string // of the variable, the key, the limit; may be empty
-	Value  string
-	Secret bool // compared, never shown
-	Text   bool // the whole of a text file, to be shown line by line
+	Part     string
+	Area     Area
+	Name     string // of the variable, the key, the limit; may be empty
+	Instance string // of which it is known; "" for the side as a whole
+	Value    string // with placeholders for what the release is about
+	Raw      string // without; "" if it is the same
+	Secret   bool   // compared, never shown
 }
 
 // Area is what kind of thing a fact is about.
@@ -73,19 +75,40 @@ func (r Report) Questioned() []Difference {
 	return r.List[:n]
 }
 
-// Compare finds what differs. A fact that stands on a side more than once (its
-// instances do not agree) has all of its values.
-func Compare(facts [2][]Fact, meant []Rule) Report {
-	type place struct {
-		part string
-		area Area
-		name string
+// place is what a fact is about.
+type place struct {
+	part string
+	area Area
+	name string
+}
+
+// group is what is read of an instance at once: an instance that has nothing of it was not
+// read, one that lacks a name of it has none.
+func (p place) group() place {
+	if p.area == Configuration {
+		p.name, _, _ = strings.Cut(p.name, " ")
+	} else {
+		p.name = ""
 	}
+	return p
+}
+
+// known is what is known of a place on one side.
+type known struct {
+	values, raw []string
+	instances   map[string]bool
+}
+
+// Compare finds what differs. A fact of which a side's instances do not agree has all of its
+// values, whether the sides differ or not. Values that are the same as they stand, or with
+// placeholders for what the release is about, do not differ.
+func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 	type pair struct {
-		values [2][]string
+		sides  [2]known
 		secret bool
 	}
 	all := map[place]*pair{}
+	read := [2]map[place]map[string]bool{{}, {}} // the instances of each group
 	for _, side := range split.Sides {
 		for _, f := range facts[side] {
 			at := place{f.Part, f.Area, f.Name}
@@ -95,28 +118,40 @@ func Compare(facts [2][]Fact, meant []Rule) Report {
 				all[at] = p
 			}
 			p.secret = p.secret || f.Secret
-			if !slices.Contains(p.values[side], f.Value) {
-				p.values[side] = append(p.values[side], f.Value)
+			k := &p.sides[side]
+			k.values, k.raw = with(k.values, f.Value), with(k.raw, cmp.Or(f.Raw, f.Value))
+			if f.Instance == "" {
+				continue
 			}
+			if k.instances == nil {
+				k.instances = map[string]bool{}
+			}
+			k.instances[f.Instance] = true
+			group := at.group()
+			if read[side][group] == nil {
+				read[side][group] = map[string]bool{}
+			}
+			read[side][group][f.Instance] = true
 		}
 	}
 	r := Report{Compared: len(all), List: []Difference{}}
 	for at, p := range all {
-		d := Difference{Part: at.part, Area: at.area, Name: at.name}
+		var lacks [2]bool // some instances have it, and some have not
 		for _, side := range split.Sides {
-			slices.Sort(p.values[side])
-			d.Value[side] = strings.Join(p.values[side], " | ")
-			d.Has[side] = len(p.values[side]) > 0
+			k := p.sides[side]
+			lacks[side] = len(k.instances) > 0 && len(k.instances) < len(read[side][at.group()])
 		}
-		if d.Value[split.Blue] == d.Value[split.Green] && d.Has[split.Blue] == d.Has[split.Green] {
+		blue, green := p.sides[split.Blue], p.sides[split.Green]
+		same := lacks[split.Blue] == lacks[split.Green] && (slices.Equal(blue.values, green.values) || slices.Equal(blue.raw, green.raw))
+		agree := len(blue.values) <= 1 && len(green.values) <= 1 || len(blue.raw) <= 1 && len(green.raw) <= 1
+		if same && agree && lacks == [2]bool{} {
 			continue
 		}
-		if p.secret {
-			for _, side := range split.Sides {
-				if d.Has[side] {
-					d.Value[side] = "secret, not shown"
-				}
-			}
+		d := Difference{Part: at.part, Area: at.area, Name: at.name}
+		hidden := Mask{Names: names}
+		for _, side := range split.Sides {
+			d.Has[side] = len(p.sides[side].values) > 0
+			d.Value[side] = p.sides[side].shown(p.secret, lacks[side], &hidden)
 		}
 		d.Meant = slices.ContainsFunc(meant, func(r Rule) bool { return r.covers(d) })
 		r.List = append(r.List, d)
@@ -126,6 +161,35 @@ func Compare(facts [2][]Fact, meant []Rule) Report {
 			slices.Index(Areas, a.Area)-slices.Index(Areas, b.Area), cmp.Compare(a.Name, b.Name))
 	})
 	return r
+}
+
+// with is a sorted list with one more value in it, if it is not there.
+func with(list []string, value string) []string {
+	if at, there := slices.BinarySearch(list, value); !there {
+		return slices.Insert(list, at, value)
+	}
+	return list
+}
+
+// shown is what is known of a place in words.
+func (k known) shown(secret, lacks bool, hidden *Mask) string {
+	values := make([]string, len(k.values))
+	for n, value := range k.values {
+		values[n] = hidden.Text(value)
+	}
+	if secret && len(values) > 0 {
+		values = []string{"secret, not shown"}
+		if len(k.values) > 1 {
+			return fmt.Sprintf("its instances have %d secrets, not shown", len(k.values))
+		}
+	}
+	if lacks {
+		values = append(values, "none")
+	}
+	if len(values) > 1 {
+		return "its instances disagree: " + strings.Join(values, " | ")
+	}
+	return strings.Join(values, "")
 }
 
 func order(meant bool) int {

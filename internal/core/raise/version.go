@@ -8,9 +8,22 @@ import (
 // Version is one version that exists.
 type Version struct {
 	Name string    `json:"version"`
-	ID   string    `json:"build"`          // identity of its build
+	ID   string    `json:"build"`          // identity of its build, "" if it was not looked at
 	At   time.Time `json:"at,omitzero"`    // when it was made, if that is known
 	Note string    `json:"note,omitempty"` // what its maker says of it, on one line
+	// Why it cannot be raised, "" if nothing is known against it.
+	Wrong string `json:"wrong,omitempty"`
+}
+
+// Remark is what there is to know of a version beside name, identity and time.
+func (v Version) Remark() string {
+	switch {
+	case v.Wrong != "":
+		return "cannot be raised: " + v.Wrong
+	case v.ID == "" && v.Note == "":
+		return "not looked at yet"
+	}
+	return v.Note
 }
 
 // Short is a build's identity as people compare it: twelve digits.

@@ -97,9 +97,12 @@ func (m Model) fitting() []raise.Version {
 // it fared before.
 func (m Model) remark(v raise.Version) (string, cells.Style) {
 	t := m.theme
+	if v.Wrong != "" {
+		return v.Remark(), t.Amber
+	}
 	for _, side := range []split.Side{m.s.Live, m.s.Live.Other()} {
 		for _, i := range m.s.Sides[side].Instances {
-			if i.Part != m.offer.Part || !i.Running || i.Build != v.ID {
+			if i.Part != m.offer.Part || !i.Running || v.ID == "" || i.Build != v.ID {
 				continue
 			}
 			role := "on " + side.String()
@@ -113,11 +116,11 @@ func (m Model) remark(v raise.Version) (string, cells.Style) {
 		}
 	}
 	for _, p := range m.offer.Past {
-		if p.Build == v.ID && p.Stage.Over() {
+		if v.ID != "" && p.Build == v.ID && p.Stage.Over() {
 			return fmt.Sprintf("crossing %d: %s", p.Number, p.Stage), t.Label
 		}
 	}
-	return v.Note, t.Label
+	return v.Remark(), t.Label
 }
 
 // View draws the list as a box of at most a size.
