@@ -359,6 +359,30 @@ func TestSQL(t *testing.T) {
 			t.Errorf("%s: good %v, %s", c.name, r.Good, said(r))
 		}
 	}
+	// A password with any character arrives whole, in every way of writing an address.
+	admin := target
+	for n, password := range []string{"p@ss:w/rd?#%", `a b'c\d"e`, "{version}", "ø=&+", "host=elsewhere"} {
+		role := fmt.Sprint("clerk", n)
+		create := plan.SQL{URL: right, Query: fmt.Sprintf("create role %s login password '%s'", role, strings.ReplaceAll(password, "'", "''"))}
+		if r := read(t, admin, create); !strings.Contains(r.Got, "no row") {
+			t.Fatalf("make the role: %s", said(r))
+		}
+		t.Setenv("CLERKS_PASSWORD", password)
+		t.Setenv("CLERKS_URL", "postgres://"+role+":"+secret.InURL(password)+"@"+address+"/postgres?sslmode=disable")
+		named := map[string]plan.Secret{"pw": {Env: "CLERKS_PASSWORD"}, "url": {Env: "CLERKS_URL"}}
+		if target.Secrets, err = secret.Read(named); err != nil {
+			t.Fatal(err)
+		}
+		for _, url := range []string{
+			"postgres://" + role + ":{secret pw}@" + address + "/postgres?sslmode=disable", "{secret url}",
+			fmt.Sprintf("user=%s password={secret pw} host=127.0.0.1 port=%s dbname=postgres sslmode=disable", role, strings.Split(address, ":")[1]),
+			fmt.Sprintf("user=%s password='{secret pw}' host=127.0.0.1 port=%s dbname=postgres sslmode=disable", role, strings.Split(address, ":")[1]),
+		} {
+			if r := ask(url, "select current_user", role); !r.Good {
+				t.Errorf("%q as %s: %s", password, url, said(r))
+			}
+		}
+	}
 }
 
 func TestCommand(t *testing.T) {

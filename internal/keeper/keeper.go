@@ -93,7 +93,13 @@ const (
 	bookLimit  = 2 * time.Second        // for the logbook to take an entry
 	roundLimit = 15 * time.Second       // for the health of all instances of a side; each check has its own as well
 	listLimit  = 10 * time.Second       // for a list of a side's instances
-	endLimit   = time.Second            // for what is under way when the keeper ends
+
+	// What is under way when the keeper ends has little time: whoever asks for its end is
+	// heard within a second, and what hangs is left behind. Entries that wait for the logbook
+	// have longer if its disk is slow.
+	effectsLimit = 400 * time.Millisecond
+	flushLimit   = time.Second
+	partsLimit   = 300 * time.Millisecond
 )
 
 // Keeper runs one service's crossings. Make it with New. It performs what its engine
@@ -185,9 +191,9 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.Prober.Run(ctx) })
 	defer func() {
 		stop()
-		within(endLimit, k.effects.Wait) // what hangs is left behind
-		within(endLimit, func() { k.book.flush() })
-		within(endLimit, parts.Wait)
+		within(effectsLimit, k.effects.Wait)
+		within(flushLimit, func() { k.book.flush() })
+		within(partsLimit, parts.Wait)
 		k.hub.close()
 	}()
 	ticker := time.NewTicker(tickEvery)

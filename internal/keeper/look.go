@@ -21,7 +21,7 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 	q, err := k.question(ctx, o.Side, raised)
 	if err != nil {
 		r := proof.Result{
-			Part: k.Plan.Main().Name, Kind: proof.KindInstances, Check: "instances", Instance: o.Side.String(), Want: "a list", Got: err.Error(), At: time.Now(),
+			Part: k.Plan.Main().Name, Kind: proof.KindInstances, Check: "instances", Instance: o.Side.String(), Want: "a list", Got: k.said(err), At: time.Now(),
 		}
 		k.report(ctx, crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}})
 		return

@@ -82,8 +82,11 @@ func (k *Keeper) report(ctx context.Context, f crossing.Fact) {
 	})
 }
 
+// said is an error as it may be shown and recorded.
+func (k *Keeper) said(err error) string { return k.Secrets.Hide(err.Error()) }
+
 func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
-	k.report(ctx, crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: err.Error()}})
+	k.report(ctx, crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: k.said(err)}})
 }
 
 // move puts a share in force.

@@ -41,7 +41,7 @@ func (k *Keeper) watchFront(ctx context.Context) {
 		r, err := k.Front.Read(limited)
 		k.post(ctx, func(now time.Time) {
 			if err != nil {
-				k.happened(k.engine.FrontFailed(now, err.Error()))
+				k.happened(k.engine.FrontFailed(now, k.said(err)))
 				return
 			}
 			k.happened(k.engine.FrontRead(now, asked, r))
@@ -64,7 +64,7 @@ func (k *Keeper) rehearse(ctx context.Context) {
 		defer cancel()
 		blocked := ""
 		if err := r.Rehearse(limited); err != nil && ctx.Err() == nil {
-			blocked = err.Error()
+			blocked = k.said(err)
 		}
 		k.post(ctx, func(time.Time) { k.engine.Rehearsed(blocked) })
 	})
@@ -93,7 +93,11 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 			defer cancel()
 			asked := engine.Asked{At: time.Now(), Changes: k.latest.Load().Sides[side].Changes}
 			list, err := k.Stacks.List(limited, side)
-			seen.take(asked, list, err)
+			why := ""
+			if err != nil {
+				why = k.said(err)
+			}
+			seen.take(asked, list, why)
 			select {
 			case listed <- struct{}{}:
 			default:
@@ -121,14 +125,12 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 	})
 }
 
-// take takes a list in. What it lacks because its host could not be asked stays as it
+// take takes a list in, and why it is not whole. What it lacks because its host could not be asked stays as it
 // was: whether it answers is asked of itself.
-func (r *roll) take(asked engine.Asked, list []reading.Instance, err error) {
+func (r *roll) take(asked engine.Asked, list []reading.Instance, why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.why = ""
-	if err != nil {
-		r.why = err.Error()
+	if r.why = why; why != "" {
 		for _, i := range r.list {
 			if !slices.ContainsFunc(list, func(seen reading.Instance) bool { return seen.Part == i.Part && seen.Name == i.Name }) {
 				list = append(list, i)

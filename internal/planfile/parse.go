@@ -299,8 +299,11 @@ func (r *reader) prober(n ast.Node, p *plan.Prober) {
 		})),
 		section.May("within", section.Parsed(r.Reader, "within", &p.Within, section.Duration)),
 		section.May("status", section.Parsed(r.Reader, "status", &p.Status, section.Between(100, 599))),
-		section.May("contains", func(n ast.Node) { r.Text(n, "contains", &p.Contains) }),
-		section.May("json", func(n ast.Node) { r.jsonValues(n, &p.JSON) }),
+		section.May("contains", func(n ast.Node) {
+			r.Text(n, "contains", &p.Contains)
+			r.noPlaceholder(n, p.Contains)
+		}),
+		section.May("json", func(n ast.Node) { r.jsonValues(n, &p.JSON, r.noPlaceholder) }),
 		section.May("side", section.Parsed(r.Reader, "side", &p.Side, field)),
 		section.May("version", section.Parsed(r.Reader, "version", &p.Version, field)),
 	)

@@ -2,6 +2,7 @@ package planfile
 
 import (
 	"errors"
+	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -111,7 +112,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 				smoke(plan.Check{Name: "tcp {host}:{port}", What: plan.TCP{Address: "{host}:{port}"}}),
 				smoke(plan.Check{Name: "tls {address}", What: plan.TLS{Address: "{address}", Days: 30}}),
 				smoke(plan.Check{Name: "grpc sailings.Search", What: plan.GRPC{Address: "{address}", Service: "sailings.Search", Secure: true}}),
-				smoke(plan.Check{Name: "./look", What: plan.Command{Words: []string{"./look", "{address}"}, Status: 3, Contains: "well"}}),
+				smoke(plan.Check{Name: "./look", What: plan.Command{Words: []string{"./look", "{address}"}, Environment: map[string]string{"PASSWORD": "{secret fares}"}, Status: 3, Contains: "well"}}),
 			},
 			Needs: []plan.Check{
 				{
@@ -126,10 +127,11 @@ func TestEveryKeyIsRead(t *testing.T) {
 			Says:          plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{Header: "X-Version"}, Runtime: plan.Field{JSON: "runtime"}},
 			Configuration: []string{"conf/{version}.yaml"},
 		}, worker, cache},
-		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}, {Area: "environment", Name: "FEATURE_*"}}, Then: plan.Stop},
+		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}, {Area: "environment", Name: "FEATURE_*"}}, Secret: []string{"BERTH_*"}, Shown: []string{"SORT_KEY"}, Then: plan.Stop},
 		Pairs: plan.Pairs{
 			Requests: []plan.Request{{Method: "GET", Path: "/sailings?from=vessa"}, {Method: "POST", Path: "/fares"}},
-			Log:      base + "/access.log", HAR: base + "/session.har", Rate: 40, Repeat: 10,
+			Hosts:    []string{"vessa.example"}, Headers: map[string]string{"Authorization": "Bearer {secret fares}"},
+			Log: base + "/access.log", HAR: base + "/session.har", Rate: 40, Repeat: 10,
 			Ignore: []string{"json version", "header Date"}, Writes: true, Within: 2 * time.Second, Then: plan.Note,
 		},
 		WarmUp: plan.WarmUp{Requests: 200, Rate: 50},
@@ -295,6 +297,81 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 				t.Errorf("testdata/full.yaml does not have %q", name)
 			}
 		}
+	}
+}
+
+// Where docs/plan.md says that a secret can stand it can, and where it says no it is refused
+// with the way out. The same goes for a placeholder that nobody knows.
+func TestWhereSecretsCanStand(t *testing.T) {
+	docs, err := os.ReadFile("../../docs/plan.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const check = "stack: {command: run, ports: 1000-1009}\nsmoke: [{%s}]\n"
+	with := map[string]string{ // what makes a check of a key that does not
+		"headers": "request: /", "contains": "request: /", "json": "request: /", "service": "grpc: a:1", "server": "dns: a", "answer": "dns: a", "query": "sql: a",
+		"environment": "command: look", "ca": "tls: a:1", "server-name": "tls: a:1",
+	}
+	value := func(key, text string) string {
+		switch key {
+		case "headers", "json", "environment":
+			return fmt.Sprintf("%s: {A: %q}", key, text)
+		case "tcp", "tls", "grpc", "server":
+			return fmt.Sprintf("%s: %q", key, text+":1")
+		case "request":
+			return fmt.Sprintf("request: %q", "/"+text)
+		case "configuration":
+			return fmt.Sprintf("configuration: [%q]", text)
+		}
+		return fmt.Sprintf("%s: %q", key, text)
+	}
+	rows := 0
+	for line := range strings.Lines(string(docs)) {
+		columns := strings.Split(strings.Trim(strings.TrimSpace(line), "|"), "|")
+		if len(columns) != 4 || strings.Contains(columns[0], "---") || strings.TrimSpace(columns[0]) == "in" {
+			continue
+		}
+		where, key := strings.Trim(columns[0], " `"), strings.Trim(columns[1], " `")
+		secret := strings.HasPrefix(strings.TrimSpace(columns[3]), "yes")
+		rows++
+		parse := func(text string) error {
+			own := value(key, text)
+			body := "service: s\nsecrets: {pw: env PW}\nversions: folder builds\nroute: [100 %]\n"
+			switch where {
+			case "stack":
+				entries := own + ", ports: 1000-1009"
+				if key != "command" {
+					entries += ", command: run"
+				}
+				body += "stack: {" + entries + "}\nsmoke: [{request: /}]\n"
+			case "a check":
+				if also := with[key]; also != "" {
+					own = also + ", " + own
+				}
+				body += fmt.Sprintf(check, own)
+			case "same-request":
+				body += fmt.Sprintf(check, "request: /") + "same-request: {requests: [/], " + own + "}\n"
+			case "a part":
+				body += fmt.Sprintf(check, "request: /") + own + "\n"
+			default:
+				t.Fatalf("docs/plan.md has a row of %q", where)
+			}
+			_, err := Parse("p.yaml", []byte(body))
+			return err
+		}
+		if err := parse("x{side}"); err != nil {
+			t.Errorf("a placeholder in %s of %s: %v", key, where, err)
+		}
+		if err := parse("x{sied}"); err == nil || !strings.Contains(err.Error(), "{side}") {
+			t.Errorf("a placeholder that nobody knows in %s of %s: %v", key, where, err)
+		}
+		err := parse("x{secret pw}")
+		if secret && err != nil || !secret && (err == nil || !strings.Contains(err.Error(), "environment")) {
+			t.Errorf("a secret in %s of %s: %v", key, where, err)
+		}
+	}
+	if rows != 25 {
+		t.Errorf("the table of docs/plan.md has %d rows", rows)
 	}
 }
 

@@ -2,6 +2,7 @@ package planfile
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -113,7 +114,7 @@ func (r *reader) httpKeys(c *plan.Check) ([]section.Key, func()) {
 		section.May("headers", func(n ast.Node) { r.templates(n, "headers", &h.Headers) }),
 		section.May("status", section.Parsed(r.Reader, "status", &h.Status, section.Between(100, 599))),
 		section.May("contains", r.template("contains", &h.Contains)),
-		section.May("json", func(n ast.Node) { r.jsonValues(n, &h.JSON) }),
+		section.May("json", func(n ast.Node) { r.jsonValues(n, &h.JSON, r.placeholders) }),
 		section.May("version", section.Parsed(r.Reader, "version", &h.Version, field)),
 		section.May("redirects", section.Parsed(r.Reader, "redirects", &h.Redirects, section.YesNo)),
 		section.May("caches", section.Parsed(r.Reader, "caches", &h.Caches, section.YesNo)),
@@ -195,7 +196,7 @@ func (r *reader) commandKeys(c *plan.Check) ([]section.Key, func()) {
 	var k plan.Command
 	keys := []section.Key{
 		section.Need("command", func(n ast.Node) { r.command(n, &k.Words) }),
-		section.May("environment", func(n ast.Node) { r.templates(n, "environment", &k.Environment) }),
+		section.May("environment", func(n ast.Node) { r.environment(n, &k.Environment) }),
 		section.May("status", section.Parsed(r.Reader, "status", &k.Status, section.Between(0, 255))),
 		section.May("contains", r.template("contains", &k.Contains)),
 	}
@@ -224,6 +225,18 @@ func (r *reader) address(what string, to *string) func(ast.Node) {
 	}
 }
 
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// environment reads variables, whose values are texts with placeholders.
+func (r *reader) environment(n ast.Node, to *map[string]string) {
+	r.templates(n, "environment", to)
+	for name := range *to {
+		if !variable.MatchString(name) {
+			r.Wrong(n, fmt.Sprintf("%q is no name of a variable", name), "letters, digits and _, and no digit at the beginning")
+		}
+	}
+}
+
 // templates reads a mapping of free names to texts with placeholders.
 func (r *reader) templates(n ast.Node, what string, to *map[string]string) {
 	r.Strings(n, what, to)
@@ -232,7 +245,8 @@ func (r *reader) templates(n ast.Node, what string, to *map[string]string) {
 	}
 }
 
-func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue) {
+// jsonValues reads paths and the values wanted there; look looks at what is in their texts.
+func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue, look func(ast.Node, string)) {
 	entries, ok := r.Entries(n, "json")
 	if !ok {
 		return
@@ -241,10 +255,11 @@ func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue) {
 		v := plan.JSONValue{Path: section.Scalar(e.Key)}
 		if _, null := e.Value.(*ast.NullNode); null {
 			v.Want = "null"
-		} else if r.template("a value of json", &v.Want)(e.Value); e.Value == nil {
+		} else if !r.Text(e.Value, "a value of json", &v.Want) {
 			continue
 		}
-		r.placeholders(e.Key, v.Path)
+		look(e.Value, v.Want)
+		look(e.Key, v.Path)
 		*to = append(*to, v)
 	}
 }

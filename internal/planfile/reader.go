@@ -50,6 +50,14 @@ func (r *reader) open(what string, to *string) func(ast.Node) {
 
 var secretPlaceholder = regexp.MustCompile(`\{secret ([^{}]*)\}`)
 
+// noPlaceholder refuses placeholders where there is no instance that they could stand for.
+func (r *reader) noPlaceholder(n ast.Node, text string) {
+	known := placeholder.FindStringSubmatch(text)
+	if secretPlaceholder.MatchString(text) || known != nil && slices.Contains(plan.Placeholders, known[1]) {
+		r.Wrong(n, fmt.Sprintf("%q has a placeholder", text), "the prober asks at the front, which has no instance and no secret of its own: write the text itself")
+	}
+}
+
 func (r *reader) placeholders(n ast.Node, text string) {
 	for _, m := range secretPlaceholder.FindAllStringSubmatch(text, -1) {
 		r.secretUses = append(r.secretUses, secretUse{n, m[1]})

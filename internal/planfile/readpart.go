@@ -148,7 +148,7 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		section.May("command", func(n ast.Node) { r.command(n, &s.Command) }),
 		section.May("build", r.open("build", &s.Build)),
 		section.May("folder", r.open("folder", &s.Folder)),
-		section.May("environment", func(n ast.Node) { r.templates(n, "environment", &s.Environment) }),
+		section.May("environment", func(n ast.Node) { r.environment(n, &s.Environment) }),
 		section.May("ports", func(n ast.Node) {
 			var p [2]int
 			section.Parsed(r.Reader, "ports", &p, ports)(n)

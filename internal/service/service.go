@@ -37,8 +37,9 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (
 	}
 	closing := []func() error{in.Close}
 	fail := func(err error) (*Service, error) {
+		deadline := time.Now().Add(endLimit)
 		for i := len(closing) - 1; i >= 0; i-- {
-			err = errors.Join(err, inTime(closing[i]))
+			err = errors.Join(err, inTime(deadline, closing[i]))
 		}
 		return nil, err
 	}
@@ -87,20 +88,25 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (
 	}}, nil
 }
 
-// inTime ends something, and leaves behind what does not end: a disk may hang.
-func inTime(end func() error) error {
+// inTime ends something, and leaves behind what does not end before a deadline: a disk may
+// hang, and a host.
+func inTime(deadline time.Time, end func() error) error {
 	done := make(chan error, 1)
 	go func() { done <- end() }()
 	select {
 	case err := <-done:
 		return err
-	case <-time.After(endLimit):
+	case <-time.After(max(time.Until(deadline), leastEnd)):
 		return nil
 	}
 }
 
-// endLimit is how long each part of a service may take to end.
-const endLimit = time.Second
+// endLimit is how long the parts of a service may take to end altogether, and leastEnd how
+// long each is waited for when that is over.
+const (
+	endLimit = 300 * time.Millisecond
+	leastEnd = 20 * time.Millisecond
+)
 
 // NewProber makes the plan's prober, which asks at fronts in turn.
 func NewProber(p *plan.Plan, fronts []plan.Front, marker string, secrets secret.Values) *prober.Prober {

@@ -301,7 +301,9 @@ func TestAnIdentityCoversAll(t *testing.T) {
 		what   string
 		change func() error
 	}{
-		{"the link leads elsewhere", func() error { return errors.Join(os.Remove(dir+"/build/server"), os.Symlink(dir+"/store/b", dir+"/build/server")) }},
+		{"the link leads elsewhere", func() error {
+			return errors.Join(os.Remove(dir+"/build/server"), os.Symlink(dir+"/store/b", dir+"/build/server"))
+		}},
 		{"what it leads to is written anew", func() error { return os.WriteFile(dir+"/store/b", []byte("three"), 0o644) }},
 		{"a mode", func() error { return os.Chmod(dir+"/build/own", 0o755) }},
 		{"a name", func() error { return os.Rename(dir+"/build/own", dir+"/build/other") }},

@@ -20,6 +20,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
+	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
 
 	"vaiven/internal/core/reading"
@@ -42,7 +43,8 @@ const socket = "/var/run/docker.sock"
 // engine is the real engine, and a wire to it that can be cut.
 type engine struct {
 	path string
-	mu   sync.Mutex // protects the rest
+	gate sync.RWMutex // locked while the engine hangs: nothing passes
+	mu   sync.Mutex   // protects the rest
 	l    net.Listener
 	open []net.Conn
 }
@@ -71,7 +73,7 @@ func (e *engine) listen(t *testing.T) {
 			e.open = append(e.open, near, far)
 			e.mu.Unlock()
 			pass := func(to, from net.Conn) {
-				io.Copy(to, from)
+				io.Copy(gated{to, e}, from)
 				if u, ok := to.(*net.UnixConn); ok {
 					u.CloseWrite()
 				}
@@ -80,6 +82,18 @@ func (e *engine) listen(t *testing.T) {
 			go pass(near, far)
 		}
 	}()
+}
+
+// gated passes on what is written while the gate is open.
+type gated struct {
+	io.Writer
+	engine *engine
+}
+
+func (g gated) Write(p []byte) (int, error) {
+	g.engine.gate.RLock()
+	defer g.engine.gate.RUnlock()
+	return g.Writer.Write(p)
 }
 
 func (e *engine) cut() {
@@ -200,6 +214,10 @@ func TestConformance(t *testing.T) {
 		Plan:   w.plan,
 		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(t, p) },
 		Kill:   kill, Remains: remains, Cut: w.cut,
+		Freeze: func(t *testing.T, p *plan.Plan) func() {
+			w.wires[p].gate.Lock()
+			return w.wires[p].gate.Unlock
+		},
 	})
 }
 
@@ -316,5 +334,105 @@ func TestAnImageFromARegistry(t *testing.T) {
 	}
 	if _, err := os.Stat(p.State); err != nil {
 		t.Error(err)
+	}
+}
+
+// A container of our name that is not ours is named at once, and left alone.
+func TestAForeignContainerOfOurName(t *testing.T) {
+	w := &world{wires: map[*plan.Plan]*engine{}}
+	p := w.plan(t, "well")
+	d := open(t, p)
+	engine := d.engines[split.Green]
+	created, err := engine.ContainerCreate(t.Context(), client.ContainerCreateOptions{
+		Config: &container.Config{Image: p.Parts[0].Stacks[split.Green].Image, Cmd: []string{"/subject", "-as", "silent"}}, Name: d.name("green-1"),
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer engine.ContainerRemove(context.Background(), created.ID, client.ContainerRemoveOptions{Force: true})
+	ctx, cancel := context.WithTimeout(t.Context(), leftoverLimit) // it is not waited for
+	defer cancel()
+	err = d.Raise(ctx, split.Green, stacktest.Second)
+	if err == nil || !strings.Contains(err.Error(), "green-1") || !strings.Contains(err.Error(), "belongs to somebody else") || ctx.Err() != nil {
+		t.Errorf("raised: %v", err)
+	}
+	if _, err := engine.ContainerInspect(t.Context(), created.ID, client.ContainerInspectOptions{}); err != nil {
+		t.Errorf("it is gone: %v", err)
+	}
+	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 1 || list[0].Name != "green-2" {
+		t.Errorf("there is %+v, %v", list, err)
+	}
+}
+
+// A tag that was moved after it was chosen does not change what is started.
+func TestATagIsStartedByItsDigest(t *testing.T) {
+	p := &plan.Plan{Parts: []plan.Part{{Name: "web", Versions: plan.Versions{Kind: plan.VersionRegistry, Where: "registry.internal:5000/sailings"}}}}
+	const id = "sha256:0123"
+	for _, c := range []struct{ image, want string }{
+		{"registry.internal:5000/sailings:{version}", "registry.internal:5000/sailings@" + id},
+		{"registry.internal:5000/sailings@{build}", "registry.internal:5000/sailings@" + id},
+		{"registry.internal:5000/other:{version}", "registry.internal:5000/other:4.3.0"},
+		{"registry.internal:5000/sailings:stable", "registry.internal:5000/sailings:stable"},
+		{"sailings:{version}", "sailings:4.3.0"},
+	} {
+		for i := range p.Parts[0].Stacks {
+			p.Parts[0].Stacks[i].Image = c.image
+		}
+		d := &Driver{part: &p.Parts[0]}
+		if got := d.image(split.Green, stack.Build{Version: "4.3.0", ID: id}); got != c.want {
+			t.Errorf("%s is started as %s, want %s", c.image, got, c.want)
+		}
+	}
+}
+
+func TestSizesInWords(t *testing.T) {
+	for n, want := range map[int64]string{0: "none", 512 << 10: "512 KiB", 1500 << 20: "1500 MiB", 2 << 30: "2 GiB", 1000: "1000 bytes"} {
+		if got := bytesOf(n); got != want {
+			t.Errorf("%d is %s, want %s", n, got, want)
+		}
+	}
+}
+
+// What is put beside a container is prepared once, before anything is asked from there.
+func TestARelayIsPreparedOnce(t *testing.T) {
+	w := &world{wires: map[*plan.Plan]*engine{}}
+	p := w.plan(t, "well")
+	d := open(t, p)
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	list, err := d.List(t.Context(), split.Green)
+	if err != nil {
+		t.Fatal(err)
+	}
+	from, err := d.Place(t.Context(), list[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer from.Close()
+	for range 2 {
+		if err := from.(place.Preparer).Prepare(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	items, err := d.ours(t.Context(), split.Green)
+	if err != nil || len(items) != 3 {
+		t.Errorf("there are %d containers, %v: want two instances and a relay", len(items), err)
+	}
+	info, err := os.Stat(d.relay)
+	if err != nil || info.Size() > 8<<20 {
+		t.Errorf("the relay has %d bytes, %v: it is to be small", info.Size(), err)
+	}
+	lost, err := New(p, 0, secret.Values{}, "/nowhere/vaiven-relay")
+	if err != nil {
+		t.Fatal(err)
+	}
+	none, err := lost.Place(t.Context(), list[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer none.Close()
+	if err := none.(place.Preparer).Prepare(t.Context()); err == nil || !strings.Contains(err.Error(), "it belongs beside vaiven") {
+		t.Errorf("without the program: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"bufio"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -37,7 +38,9 @@ import (
 // started through it.
 type sshd struct {
 	dir     string
+	home    string // as it is reached from here
 	address string
+	anchor  *exec.Cmd // holds what a server with an ordinary user sees; nil for others
 	process *exec.Cmd
 }
 
@@ -62,19 +65,68 @@ func writeKey(t *testing.T, file string) string {
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
 }
 
+const sshdProgram = "/usr/sbin/sshd"
+
+// The ordinary user of servers that have one.
+const (
+	ordinaryUser = "purser"
+	ordinaryID   = 54321
+)
+
+// aboard prepares what a server with an ordinary user sees. It is a host as there are many:
+// root's word does not count, its processes see only their own (hidepid), the login shell has
+// something to say, its disk is small, and its clock is an hour off. All of that is seen by
+// the server and what it starts alone, also when it is started again.
+func (s *sshd) aboard(t *testing.T) {
+	t.Helper()
+	script := fmt.Sprintf(`set -e
+mount --bind %[1]s/passwd /etc/passwd
+mount -t proc -o hidepid=2 proc /proc
+mount -t tmpfs -o size=2m,mode=700,uid=%[2]d,gid=%[2]d tmpfs %[1]s/home
+printf 'echo Welcome aboard\necho mind the gap >&2\n' >%[1]s/home/.bashrc
+echo ready
+exec sleep 86400`, s.dir, ordinaryID)
+	s.anchor = exec.Command("unshare", "--mount", "--propagation", "private", "sh", "-c", script)
+	s.anchor.Stderr = os.Stderr
+	out, err := s.anchor.StdoutPipe()
+	if err == nil {
+		err = s.anchor.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		s.anchor.Process.Kill()
+		s.anchor.Wait()
+	})
+	if line, err := bufio.NewReader(out).ReadString('\n'); err != nil {
+		t.Fatalf("prepare the host: %q, %v", line, err)
+	}
+	s.home = fmt.Sprintf("/proc/%d/root%s/home", s.anchor.Process.Pid, s.dir)
+}
+
+// command starts the server.
+func (s *sshd) command(program string) *exec.Cmd {
+	serve := []string{program, "-D", "-e", "-f", filepath.Join(s.dir, "conf")}
+	if s.anchor != nil {
+		serve = append([]string{"nsenter", fmt.Sprintf("--mount=/proc/%d/ns/mnt", s.anchor.Process.Pid)}, serve...)
+	}
+	return exec.Command(serve[0], serve[1:]...)
+}
+
 // startServers starts servers that accept one key. The known_hosts file and the key
 // stand in dir.
-func startServers(t *testing.T, dir string, n int) []*sshd {
+func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 	t.Helper()
-	program, err := exec.LookPath("/usr/sbin/sshd")
-	if err != nil {
+	program := sshdProgram
+	if _, err := os.Stat(program); err != nil {
 		t.Skip("there is no sshd: scripts/need test installs it")
 	}
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Skip(err)
 	}
 	authorized := writeKey(t, filepath.Join(dir, "key"))
-	if err := os.WriteFile(filepath.Join(dir, "authorized"), []byte(authorized+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "authorized"), []byte(authorized+"\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	var known strings.Builder
@@ -82,13 +134,26 @@ func startServers(t *testing.T, dir string, n int) []*sshd {
 	for i := range n {
 		port, _ := stacktest.Ports(t, 1)
 		s := &sshd{dir: filepath.Join(dir, fmt.Sprint("host", i)), address: fmt.Sprintf("127.0.0.1:%d", port)}
+		s.home = s.dir
 		if err := os.MkdirAll(s.dir, 0o755); err != nil {
 			t.Fatal(err)
 		}
 		public := writeKey(t, filepath.Join(s.dir, "hostkey"))
 		fmt.Fprintf(&known, "[127.0.0.1]:%d %s\n", port, public)
 		config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile %s/authorized\n"+
-			"PasswordAuthentication no\nUsePAM no\nStrictModes no\nSetEnv HOME=%s\nMaxStartups 100\n", port, s.dir, dir, s.dir)
+			"PasswordAuthentication no\nUsePAM no\nStrictModes no\nMaxStartups 100\n", port, s.dir, dir)
+		if ordinary {
+			config += "SetEnv FAKETIME=+1h LD_PRELOAD=" + clock(t) + "\n"
+			s.home = filepath.Join(s.dir, "home")
+			users, err := os.ReadFile("/etc/passwd")
+			line := fmt.Sprintf("%s:x:%d:%d::%s:/bin/bash\n", ordinaryUser, ordinaryID, ordinaryID, s.home)
+			if err := errors.Join(err, os.WriteFile(filepath.Join(s.dir, "passwd"), append(users, line...), 0o644), os.Mkdir(s.home, 0o755)); err != nil {
+				t.Fatal(err)
+			}
+			s.aboard(t)
+		} else {
+			config += "SetEnv HOME=" + s.dir + "\n"
+		}
 		if err := os.WriteFile(filepath.Join(s.dir, "conf"), []byte(config), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -104,7 +169,7 @@ func startServers(t *testing.T, dir string, n int) []*sshd {
 
 func (s *sshd) start(t *testing.T, program string) {
 	t.Helper()
-	s.process = exec.Command(program, "-D", "-e", "-f", filepath.Join(s.dir, "conf"))
+	s.process = s.command(program)
 	s.process.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	log, err := os.Create(filepath.Join(s.dir, "log"))
 	if err != nil {
@@ -122,6 +187,30 @@ func (s *sshd) start(t *testing.T, program string) {
 		}
 		return err == nil
 	})
+}
+
+// clock is the library that makes a process's clock another.
+func clock(t *testing.T) string {
+	t.Helper()
+	found, _ := filepath.Glob("/usr/lib/*/faketime/libfaketime.so.1")
+	if len(found) == 0 {
+		t.Skip("there is no libfaketime: scripts/need test installs it")
+	}
+	return found[0]
+}
+
+// freeze stops the server with all its connections, as a host that hangs, until thaw is
+// called.
+func (s *sshd) freeze() (thaw func()) {
+	all := []int{s.process.Process.Pid}
+	children(s.process.Process.Pid, func(pid int) { all = append(all, pid) })
+	send := func(what syscall.Signal) {
+		for _, pid := range all {
+			_ = syscall.Kill(pid, what)
+		}
+	}
+	send(syscall.SIGSTOP)
+	return func() { send(syscall.SIGCONT) }
 }
 
 // stop ends the server with all its connections, as a host that is cut off.
@@ -155,7 +244,10 @@ func children(parent int, do func(pid int)) {
 }
 
 // world is the servers of a test by its plan.
-type world struct{ servers map[*plan.Plan][]*sshd }
+type world struct {
+	servers  map[*plan.Plan][]*sshd
+	ordinary bool // they are asked as an ordinary user
+}
 
 func (w *world) plan(t *testing.T, as string) *plan.Plan {
 	t.Helper()
@@ -163,13 +255,28 @@ func (w *world) plan(t *testing.T, as string) *plan.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	dir := t.TempDir()
-	servers := startServers(t, dir, 2)
+	name := me.Username
+	if w.ordinary {
+		if os.Getuid() != 0 {
+			t.Skip("only root can make a host with another user; what ran so far ran as an ordinary one")
+		}
+		name = ordinaryUser
+		t.Logf("this runs on hosts as the user %s", name)
+	}
+	dir, err := os.MkdirTemp("", "vaiven-hosts-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	servers := startServers(t, dir, 2, w.ordinary)
 	s := stacktest.Stack(t, as)
 	s.Command[0] = stacktest.Subject(t)
 	s.Identity, s.KnownHosts = filepath.Join(dir, "key"), filepath.Join(dir, "known")
 	for _, server := range servers {
-		s.Hosts = append(s.Hosts, plan.Host{User: me.Username, Address: server.address})
+		s.Hosts = append(s.Hosts, plan.Host{User: name, Address: server.address})
 	}
 	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
 	w.servers[p] = servers
@@ -193,7 +300,7 @@ func (w *world) remains(t *testing.T, p *plan.Plan) []string {
 	var left []string
 	for _, s := range w.servers[p] {
 		for _, ending := range []string{"note", "pid", "exit", "log"} {
-			found, _ := filepath.Glob(filepath.Join(s.dir, ".vaiven", "*", "*", "*."+ending))
+			found, _ := filepath.Glob(filepath.Join(s.home, ".vaiven", "*", "*", "*."+ending))
 			left = append(left, found...)
 		}
 	}
@@ -209,7 +316,7 @@ func (w *world) remains(t *testing.T, p *plan.Plan) []string {
 func (w *world) kill(t *testing.T, p *plan.Plan, i reading.Instance) {
 	t.Helper()
 	for _, s := range w.servers[p] {
-		data, err := os.ReadFile(filepath.Join(s.dir, ".vaiven", "sailings", "web", i.Name+".pid"))
+		data, err := os.ReadFile(filepath.Join(s.home, ".vaiven", "sailings", "web", i.Name+".pid"))
 		if err != nil {
 			continue
 		}
@@ -229,7 +336,7 @@ func (w *world) cut(t *testing.T, p *plan.Plan) func() {
 	}
 	return func() {
 		for _, server := range w.servers[p] {
-			server.start(t, server.process.Path)
+			server.start(t, sshdProgram)
 		}
 	}
 }
@@ -240,13 +347,32 @@ func open(t *testing.T, p *plan.Plan) *Driver {
 	return d
 }
 
-func TestConformance(t *testing.T) {
-	w := &world{servers: map[*plan.Plan][]*sshd{}}
-	stacktest.Run(t, stacktest.System{
+func (w *world) freeze(t *testing.T, p *plan.Plan) func() {
+	var thaws []func()
+	for _, server := range w.servers[p] {
+		thaws = append(thaws, server.freeze())
+	}
+	return func() {
+		for _, thaw := range thaws {
+			thaw()
+		}
+	}
+}
+
+func (w *world) system() stacktest.System {
+	return stacktest.System{
 		Plan:   w.plan,
 		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(t, p) },
-		Kill:   w.kill, Remains: w.remains, Cut: w.cut,
-	})
+		Kill:   w.kill, Remains: w.remains, Cut: w.cut, Freeze: w.freeze,
+	}
+}
+
+func TestConformance(t *testing.T) {
+	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}}).system())
+}
+
+func TestConformanceAsAnOrdinaryUser(t *testing.T) {
+	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}).system())
 }
 
 // One host that is gone hides what is on it, and nothing else.
@@ -266,7 +392,7 @@ func TestOneHostOfTwoIsGone(t *testing.T) {
 	if len(list) != 1 || list[0].Name != "green-1" || !list[0].Running {
 		t.Errorf("there is %+v", list)
 	}
-	gone.start(t, gone.process.Path)
+	gone.start(t, sshdProgram)
 }
 
 func TestInstancesAreSpreadOverTheHosts(t *testing.T) {
@@ -503,7 +629,7 @@ func TestNothingIsTakenForShell(t *testing.T) {
 }
 
 func FuzzParseList(f *testing.F) {
-	f.Add([]byte("note eyJuYW1lIjoiZ3JlZW4tMSJ9\nrunning\nexit 7\noutput bm8gYmVydGg=\nport 1F90\n"))
+	f.Add([]byte("note green-1 eyJuYW1lIjoiZ3JlZW4tMSJ9\nrunning\nstray 7\nexit 7\noutput bm8gYmVydGg=\nport 1F90\n"))
 	f.Add([]byte("running\n"))
 	f.Fuzz(func(t *testing.T, out []byte) {
 		found, err := parseList(out)
@@ -522,5 +648,149 @@ func TestACommandThatTakesTooLong(t *testing.T) {
 	defer cancel()
 	if _, err := (site{d.machines[split.Green][0], "/"}).Run(ctx, place.Command{Words: []string{"sleep", "60"}}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("error %v", err)
+	}
+}
+
+// fill leaves nothing of a host's disk.
+func fill(t *testing.T, s *sshd) {
+	t.Helper()
+	f, err := os.Create(filepath.Join(s.home, "cargo"))
+	for err == nil {
+		_, err = f.Write(make([]byte, 1024))
+	}
+	if !errors.Is(err, syscall.ENOSPC) {
+		t.Fatal(err)
+	}
+	f.Close()
+}
+
+// On a full disk nothing is started, and the disk is named. When there is room again all goes
+// on, and what was half done before it was full is found.
+func TestAFullDiskIsNamed(t *testing.T) {
+	w := &world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}
+	p := w.plan(t, "well")
+	green := &p.Parts[0].Stacks[split.Green]
+	green.Hosts = green.Hosts[:1]
+	green.Instances = 1
+	d := open(t, p)
+	server := w.servers[p][0]
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	pid := filepath.Join(server.home, ".vaiven", "sailings", "web", "green-1.pid")
+	if err := os.Truncate(pid, 0); err != nil { // as a disk that was full at that moment leaves it
+		t.Fatal(err)
+	}
+	fill(t, server)
+	list, err := d.List(t.Context(), split.Green)
+	if err != nil || len(list) != 1 || !list[0].Running {
+		t.Errorf("without its number there is %+v, %v", list, err)
+	}
+	green.Instances = 2
+	err = d.Raise(t.Context(), split.Green, stacktest.Second)
+	if err == nil || !strings.Contains(err.Error(), "green-2") || !strings.Contains(err.Error(), "is full") || !strings.Contains(err.Error(), server.dir+"/home") {
+		t.Errorf("on a full disk: %v", err)
+	}
+	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 1 {
+		t.Errorf("what was not started is listed: %+v, %v", list, err)
+	}
+	if err := os.Remove(filepath.Join(server.home, "cargo")); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Errorf("with room again: %v", err)
+	}
+	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 2 || !list[0].Running || !list[1].Running {
+		t.Errorf("with room again there is %+v, %v", list, err)
+	}
+	if err := d.Stop(t.Context(), split.Green); err != nil {
+		t.Error(err)
+	}
+	if left := w.remains(t, p); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+// One host that hangs holds up nothing of the others.
+func TestOneHostOfTwoHangs(t *testing.T) {
+	w := &world{servers: map[*plan.Plan][]*sshd{}}
+	p := w.plan(t, "well")
+	d := open(t, p)
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	frozen := w.servers[p][1]
+	thaw := frozen.freeze()
+	list, err := d.List(t.Context(), split.Green)
+	thaw()
+	if !errors.Is(err, stack.ErrUnreachable) || !strings.Contains(err.Error(), frozen.address) {
+		t.Errorf("the error %v does not name the host that hangs", err)
+	}
+	if len(list) != 1 || list[0].Name != "green-1" || !list[0].Running {
+		t.Errorf("there is %+v", list)
+	}
+}
+
+// A note that somebody planted, and a folder that is a link, are not believed.
+func TestWhatIsPlantedOnAHostIsNotBelieved(t *testing.T) {
+	w := &world{servers: map[*plan.Plan][]*sshd{}}
+	p := w.plan(t, "well")
+	p.Parts[0].Stacks[split.Green].Hosts = p.Parts[0].Stacks[split.Green].Hosts[:1]
+	d := open(t, p)
+	home := w.servers[p][0].home
+	notes := filepath.Join(home, ".vaiven", "sailings", "web")
+	victim := exec.Command("setsid", "sleep", "60")
+	if err := errors.Join(victim.Start(), os.MkdirAll(notes, 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		victim.Process.Kill()
+		victim.Wait()
+	}()
+	m := d.machines[split.Green][0]
+	planted := fmt.Sprintf("set -- $(stat %d)\nprintf '{}' >green-1.note\necho \"%[1]d $4 $boot\" >green-1.pid\nprintf '{' >green-2.note\nexit\n", victim.Process.Pid)
+	if a, err := m.run(t.Context(), within(d.dir())+planted); err != nil || a.status != 0 {
+		t.Fatalf("plant: %+v, %v", a, err)
+	}
+	list, err := d.List(t.Context(), split.Green)
+	if err != nil || len(list) != 2 || list[0].Running || list[1].Running || !strings.Contains(list[1].Exit, "damaged") {
+		t.Errorf("listed %+v, %v", list, err)
+	}
+	if err := d.Stop(t.Context(), split.Green); err != nil {
+		t.Error(err)
+	}
+	if err := victim.Process.Signal(syscall.Signal(0)); err != nil {
+		t.Errorf("a process that is not ours was ended: %v", err)
+	}
+	elsewhere := t.TempDir()
+	if err := errors.Join(os.RemoveAll(notes), os.Symlink(elsewhere, notes)); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil || !strings.Contains(err.Error(), "is not believed") {
+		t.Errorf("raised through a link: %v", err)
+	}
+	if left, _ := os.ReadDir(elsewhere); len(left) > 0 {
+		t.Errorf("through a link were written %v", left)
+	}
+	if err := os.Remove(notes); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// The mask for files that instances make is the user's.
+func TestAnInstanceHasTheUsersMask(t *testing.T) {
+	w := &world{servers: map[*plan.Plan][]*sshd{}}
+	p := w.plan(t, "well")
+	d := open(t, p)
+	green := &p.Parts[0].Stacks[split.Green]
+	file := filepath.Join(p.State, "mask")
+	green.Command = []string{"/bin/sh", "-c", "umask >" + file + "; exec sleep 60"}
+	green.Instances = 1
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "it says its mask", func() bool { data, _ := os.ReadFile(file); return len(data) > 0 })
+	if mask, _ := os.ReadFile(file); strings.TrimSpace(string(mask)) == "0077" {
+		t.Errorf("its mask is %s", mask)
 	}
 }

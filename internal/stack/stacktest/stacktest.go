@@ -39,6 +39,9 @@ type System struct {
 	Remains func(t *testing.T, p *plan.Plan) []string
 	// Cut makes the system unreachable until mend is called. Nil where that cannot be.
 	Cut func(t *testing.T, p *plan.Plan) (mend func())
+	// Freeze makes the system hang, with connections that stand, until thaw is called. Nil where
+	// that cannot be.
+	Freeze func(t *testing.T, p *plan.Plan) (thaw func())
 	// Blind says that the system shows nothing of how an instance ended but that it
 	// did.
 	Blind bool
@@ -160,6 +163,7 @@ func Run(t *testing.T, s System) {
 		{"ignores the signal", stubborn},
 		{"where it stands", stands},
 		{"unreachable", unreachable},
+		{"hangs", hangs},
 	} {
 		t.Run(c.name, func(t *testing.T) { c.run(t, s) })
 	}
@@ -495,6 +499,52 @@ func unreachable(t *testing.T, s System) {
 	if len(after) != 2 || !after[0].Running || !after[0].Started.Equal(before[0].Started) {
 		t.Errorf("when it is back: %+v, was %+v", after, before)
 	}
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+// hangs holds a driver to giving up on a system that hangs: by itself when it reads, and when
+// its context ends otherwise. What it began goes on when the system does.
+func hangs(t *testing.T, s System) {
+	if s.Freeze == nil {
+		t.Skip("this system cannot be made to hang")
+	}
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	before := raise(t, d, split.Green, Second)
+	answer(t, before)
+	thaw := s.Freeze(t, p)
+	back := sync.OnceFunc(thaw)
+	defer back()
+	for _, c := range []struct {
+		what  string
+		limit time.Duration // 0: the driver's own
+		do    func(context.Context) error
+	}{
+		{"list", 0, func(ctx context.Context) error { _, err := d.List(ctx, split.Green); return err }},
+		{"raise", time.Second, func(ctx context.Context) error { return d.Raise(ctx, split.Green, First) }},
+		{"stop", time.Second, func(ctx context.Context) error { return d.Stop(ctx, split.Green) }},
+		{"describe", time.Second, func(ctx context.Context) error { _, err := d.Describe(ctx, before[0]); return err }},
+	} {
+		ctx, cancel := t.Context(), context.CancelFunc(func() {})
+		if c.limit > 0 {
+			ctx, cancel = context.WithTimeout(ctx, c.limit)
+		}
+		done := make(chan error, 1)
+		go func() { done <- c.do(ctx) }()
+		select {
+		case err := <-done:
+			if err == nil {
+				t.Errorf("%s: a system that hangs did it", c.what)
+			}
+		case <-time.After(time.Minute):
+			t.Fatalf("%s: it waits for a system that hangs", c.what)
+		}
+		cancel()
+	}
+	back()
+	testkit.Eventually(t, "it can be listed again", func() bool { _, err := d.List(t.Context(), split.Green); return err == nil })
+	raise(t, d, split.Green, Second) // whatever of it was done
 	stop(t, d, split.Green)
 	clean(t, s, p)
 }

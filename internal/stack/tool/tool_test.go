@@ -87,6 +87,16 @@ func TestConformance(t *testing.T) {
 			words[0] = "/nowhere/fleet"
 			return func() { words[0] = right }
 		},
+		Freeze: func(t *testing.T, p *plan.Plan) func() {
+			file := filepath.Join(t.TempDir(), "hangs")
+			if err := os.WriteFile(file, []byte("#!/bin/sh\nsleep 600\n"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			words := p.Parts[0].Stacks[0].Tool
+			right := words[0]
+			words[0] = file
+			return func() { words[0] = right }
+		},
 	})
 }
 
@@ -129,7 +139,10 @@ func TestAToolThatMisbehaves(t *testing.T) {
 	}
 	for _, c := range []struct{ name, script, want string }{
 		{"says nothing", "exit 0", "not an answer"},
-		{"says something else", "echo welcome", "not an answer"},
+		{"says something else", "echo welcome", "not an answer: invalid character 'w' looking for beginning of value: welcome"},
+		{"says something else and fails", "echo the cloud is closed; exit 1", "and it says: the cloud is closed"},
+		{"goes on after its answer", `echo '{}' done`, "something follows the answer"},
+		{"tells a secret where its answer should be", "echo the token is sea salt", "the token is (secret token)"},
 		{"says what nobody knows", `echo '{"berths":3}'`, "unknown field"},
 		{"an address that is none", `echo '{"instances":[{"name":"green-1","running":true,"address":"here"}]}'`, "want host:port"},
 		{"fails", "echo the cloud is closed >&2; exit 1", "the cloud is closed"},
@@ -154,5 +167,20 @@ func TestAToolThatMisbehaves(t *testing.T) {
 	if conn, err = deaf.Dial(t.Context(), "tcp", "db:1"); err == nil {
 		conn.Close()
 		t.Error("a tool that relays nothing connected")
+	}
+}
+
+// An instance that is listed twice is one. Two that go by one name are a mistake, which hides
+// none of the others.
+func TestAnInstanceThatIsListedTwice(t *testing.T) {
+	one := `{"name":"green-1","running":true,"address":"10.1.0.5:80","version":"2"}`
+	d := open(script(t, `echo '{"instances":[`+one+`,`+one+`]}'`))
+	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 1 {
+		t.Errorf("the same twice: %+v, %v", list, err)
+	}
+	d = open(script(t, `echo '{"instances":[`+one+`,{"name":"green-1","running":true,"address":"10.1.0.6:80"},{"name":"green-2","running":true,"address":"10.1.0.7:80"}]}'`))
+	list, err := d.List(t.Context(), split.Green)
+	if len(list) != 2 || list[1].Name != "green-2" || err == nil || !strings.Contains(err.Error(), "lists green-1 twice") {
+		t.Errorf("two of one name: %+v, %v", list, err)
 	}
 }
