@@ -5,6 +5,8 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -73,5 +75,71 @@ func TestASetIsAllPartsAtOnce(t *testing.T) {
 	}
 	if err := s.Stop(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "worker") {
 		t.Errorf("stop: %v", err)
+	}
+}
+
+// late is a driver that hangs for an hour, whatever its context says.
+type late struct{ part }
+
+func (*late) List(context.Context, split.Side) ([]reading.Instance, error) {
+	time.Sleep(time.Hour)
+	return nil, nil
+}
+
+func (*late) Stop(context.Context, split.Side) error {
+	time.Sleep(time.Hour)
+	return nil
+}
+
+func (*late) Raise(context.Context, split.Side, Build) error {
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// One part that hangs holds up nobody for longer than the context lasts, and hides no other.
+func TestAPartThatHangs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		begun := time.Now()
+		web, worker := &part{name: "web"}, &late{part{name: "worker"}}
+		s := NewSet(&plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, secret.Values{}, [][2]Driver{{web, web}, {worker, worker}})
+		list, err := s.List(ctx, split.Green)
+		if !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "worker: ") || len(list) != 1 || list[0].Name != "green-web" {
+			t.Errorf("listed %+v, %v", list, err)
+		}
+		if took := time.Since(begun); took > 10*time.Second+patience {
+			t.Errorf("it took %v", took)
+		}
+		for what, err := range map[string]error{
+			"raise": s.Raise(ctx, split.Green, map[string]Build{"web": {Version: "1"}, "worker": {Version: "1"}}), "stop": s.Stop(ctx, split.Green),
+		} {
+			if !errors.Is(err, ErrUnreachable) {
+				t.Errorf("%s: %v", what, err)
+			}
+		}
+		if took := time.Since(begun); took > 10*time.Second+3*patience {
+			t.Errorf("after the context's end it took %v more", took-10*time.Second)
+		}
+		time.Sleep(2 * time.Hour) // until what was left behind has ended
+	})
+}
+
+// A turn is not waited for any longer than a context lasts.
+func TestATurn(t *testing.T) {
+	turn := NewTurn()
+	if err := turn.Take(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	waiting := make(chan error, 1)
+	go func() { waiting <- turn.Take(ctx) }()
+	cancel()
+	if err := <-waiting; !errors.Is(err, context.Canceled) {
+		t.Errorf("waiting ended with %v", err)
+	}
+	turn.Give()
+	if err := turn.Take(t.Context()); err != nil {
+		t.Errorf("given back it is not there: %v", err)
 	}
 }

@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"vaiven/internal/testkit"
 )
 
 func TestAStateFolderIsMadeForItsOwnerAlone(t *testing.T) {
@@ -68,15 +70,15 @@ func TestAFolderThatIsNotToBeBelievedIsRefused(t *testing.T) {
 	}{
 		"others may write it":    {func(dir string) error { return os.Chmod(dir, 0o777) }, "others may write it"},
 		"its group may write it": {func(dir string) error { return os.Chmod(dir, 0o770) }, "others may write it"},
-		"somebody else's":        {func(dir string) error { return os.Chown(dir, 65534, 65534) }, "belongs to user 65534"},
+		"somebody else's":        {func(dir string) error { return os.Chown(dir, 65533, 65533) }, "belongs to user 65533"},
 		"a link in it":           {func(dir string) error { return os.Symlink("/etc/hosts", filepath.Join(dir, "vaiven.log")) }, "vaiven.log in it is a link"},
 		"a link deep in it": {func(dir string) error {
 			return errors.Join(os.Mkdir(filepath.Join(dir, "instances"), 0o700), os.Symlink("/etc/hosts", filepath.Join(dir, "instances", "green-1.log")))
 		}, "instances/green-1.log in it is a link"},
 		"somebody else's file": {func(dir string) error {
 			file := filepath.Join(dir, "keeper.lock")
-			return errors.Join(os.WriteFile(file, nil, 0o600), os.Chown(file, 65534, 65534))
-		}, "keeper.lock in it belongs to user 65534"},
+			return errors.Join(os.WriteFile(file, nil, 0o600), os.Chown(file, 65533, 65533))
+		}, "keeper.lock in it belongs to user 65533"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "sailings.vaiven")
@@ -136,4 +138,8 @@ func TestNothingIsReachedThroughALink(t *testing.T) {
 	if data, err := os.ReadFile(precious); err != nil || string(data) != "as it was" {
 		t.Errorf("what a link led to is %q now, %v", data, err)
 	}
+}
+
+func TestAsAnOrdinaryUser(t *testing.T) {
+	testkit.AsNobody(t, "TestAStateFolderIsMade|TestFilesThatOthers|TestAFolderThatIsNot|TestNothingIsReached")
 }

@@ -1,10 +1,14 @@
 package testkit
 
 import (
+	"bytes"
+	"errors"
 	"flag"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -59,4 +63,40 @@ func Eventually(t *testing.T, what string, ok func() bool) {
 		}
 		time.Sleep(10 * time.Millisecond) // between two questions, not to be right
 	}
+}
+
+// Nobody is the user as whom [AsNobody] runs tests.
+const Nobody = 65534
+
+// AsNobody runs tests of this test binary, by a pattern, once more as an ordinary user: what
+// root may do hides many mistakes. Run by somebody else than root it does nothing, because all
+// the others ran as an ordinary user then.
+func AsNobody(t *testing.T, pattern string, environment ...string) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skipf("everything ran as user %d", os.Getuid())
+	}
+	dir, err := os.MkdirTemp("", "vaiven-nobody-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	program, err := os.ReadFile(os.Args[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "tests")
+	if err := errors.Join(os.Chmod(dir, 0o755), os.WriteFile(file, program, 0o755), os.Mkdir(filepath.Join(dir, "tmp"), 0o700),
+		os.Chown(filepath.Join(dir, "tmp"), Nobody, Nobody)); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(file, "-test.run", pattern, "-test.v", "-test.timeout", "5m")
+	cmd.Dir = "."
+	cmd.Env = append(os.Environ(), append(environment, "TMPDIR="+filepath.Join(dir, "tmp"), "HOME="+filepath.Join(dir, "tmp"))...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: Nobody, Gid: Nobody}}
+	out, err := cmd.CombinedOutput()
+	if err != nil || !bytes.Contains(out, []byte("--- PASS")) {
+		t.Fatalf("as user %d: %v\n%s", Nobody, err, out)
+	}
+	t.Logf("as user %d: %d tests passed", Nobody, bytes.Count(out, []byte("--- PASS")))
 }

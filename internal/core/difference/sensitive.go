@@ -88,7 +88,8 @@ func (m *Mask) hidden(value string) string {
 }
 
 var (
-	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*):([^\s/"']*)@`)
+	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*):([^\s"<>]*)@`) // also of a password that should have been encoded
+	portInURL  = regexp.MustCompile(`^[0-9]+/`)
 	privateKey = regexp.MustCompile(`(?s)(-----BEGIN [A-Z ]*PRIVATE KEY-----)(.+?)(-----END [A-Z ]*PRIVATE KEY-----)`)
 	// A name, what stands between, and a value, quoted or up to a blank, a comma or the like.
 	setting = regexp.MustCompile(`([A-Za-z][\w.-]*)(["']?[ \t]*[:=][ \t]*|[ \t]+)("(?:[^"\\\n]|\\.)*"|'[^'\n]*'|[^\s,;&}\]"']+)`)
@@ -105,6 +106,9 @@ func (m *Mask) Text(text string) string {
 	})
 	text = userInURL.ReplaceAllStringFunc(text, func(found string) string {
 		p := userInURL.FindStringSubmatch(found)
+		if portInURL.MatchString(p[2]) {
+			return found // nobody is named: a host, a port and a path with an @ in it
+		}
 		return p[1] + ":" + m.hidden(p[2]) + "@"
 	})
 	return m.settings(m.Headers(text))

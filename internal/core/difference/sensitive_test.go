@@ -27,6 +27,7 @@ func TestSensitiveNames(t *testing.T) {
 func TestWhatIsSecretByWhereItStands(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		{"postgres://fares:sea@db/fares?x=1", "postgres://fares:(hidden 1)@db/fares?x=1"},
+		{"url postgres://fares:p/w'x@db/fares", "url postgres://fares:(hidden 1)@db/fares"},
 		{"https://db.internal:5432/x@y", "https://db.internal:5432/x@y"},
 		{"server --password=sea --port 80", "server --password=(hidden 1) --port 80"},
 		{"server --api-key sea -v", "server --api-key (hidden 1) -v"},

@@ -467,3 +467,8 @@ func TestLinksInTheStateFolderAreNotFollowed(t *testing.T) {
 		}
 	}
 }
+
+func TestAsAnOrdinaryUser(t *testing.T) {
+	testkit.AsNobody(t, "TestConformance|TestAProgramInTheBackground|TestAStartThatWasNotNoted|TestAPlantedNote|TestLinksInTheStateFolder",
+		stacktest.ProgramsIn+"="+filepath.Dir(stacktest.Subject(t)))
+}
