@@ -15,6 +15,10 @@ import (
 	"sync"
 	"testing"
 
+	"vaiven/internal/core/split"
+	"vaiven/internal/planfile"
+	"vaiven/internal/secret"
+	"vaiven/internal/stack/process"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
 )
@@ -163,9 +167,14 @@ guards: {failing: off, slow: off, door: off}
 	}()
 	testkit.Eventually(t, "the front listens", func() bool { _, err := os.Stat(filepath.Join(dir, "state", "front.sock")); return err == nil })
 	retire := sync.OnceFunc(func() {
-		for _, side := range []string{"blue", "green"} {
-			vaiven(t, "back", calm, "--to", side, "--force")
-			vaiven(t, "retire", calm, "--yes")
+		p, err := planfile.Read(calm)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, side := range split.Sides {
+			if err := process.New(p, 0, secret.Values{}).Stop(context.Background(), side); err != nil {
+				t.Error(err)
+			}
 		}
 	})
 	defer retire()

@@ -226,8 +226,9 @@ func (g *gathering) add(q plan.Request, both [2]answer) {
 			d.Request = hidden.Text(g.hide(q.String()))
 			for n, a := range both {
 				d.Answer[n] = shortened(hidden.Text(g.hide(a.whole())))
-				d.Value[n] = check.Excerpt([]byte(hidden.Value(d.What, g.hide(d.Value[n]))))
+				d.Value[n] = hidden.Value(d.What, g.hide(d.Value[n]))
 			}
+			d.Value = apart(d.Value)
 			f = &d
 			g.found[key] = f
 		}
@@ -274,6 +275,23 @@ func (a answer) whole() string {
 		b.Write(a.body)
 	}
 	return strings.ToValidUTF8(b.String(), "?")
+}
+
+// apart are two values from shortly before they differ, as far as they are shown.
+func apart(values [2]string) [2]string {
+	const before = 20 // characters
+	a, b := []rune(values[0]), []rune(values[1])
+	same := 0
+	for same < min(len(a), len(b)) && a[same] == b[same] {
+		same++
+	}
+	for n, text := range [][]rune{a, b} {
+		if from := same - before; from > 0 && len(text) > 2*before {
+			values[n] = "…" + string(text[from:])
+		}
+		values[n] = check.Excerpt([]byte(values[n]))
+	}
+	return values
 }
 
 // shortened is as much of an answer as is kept.

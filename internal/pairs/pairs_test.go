@@ -193,6 +193,63 @@ a line that is none
 	}
 }
 
+// What is shown of two values begins where they differ, and holds no credential.
+func TestWhereValuesDiffer(t *testing.T) {
+	long := strings.Repeat("the same on both sides ", 40)
+	got := apart([2]string{long + "north", long + "south"})
+	if !strings.HasSuffix(got[0], "both sides north") || !strings.HasSuffix(got[1], "both sides south") || !strings.HasPrefix(got[0], "…") {
+		t.Errorf("shown as %q", got)
+	}
+	if got := apart([2]string{"404", "200"}); got != [2]string{"404", "200"} {
+		t.Errorf("shown as %q", got)
+	}
+}
+
+// Only what belongs to the service is sent, nothing that one side said goes to the other, and
+// cookies and credentials are compared without being shown.
+func TestWhatIsSentAndShown(t *testing.T) {
+	har := write(t, "page.har", `{"log":{"entries":[
+		{"request":{"method":"GET","url":"https://vessa.example/decks","headers":[{"name":"authorization","value":"Bearer herring"}],"cookies":[{"name":"a","value":"b"}]}},
+		{"request":{"method":"GET","url":"https://cdn.example/decks.js","headers":[]}},
+		{"request":{"method":"GET","url":"https://VESSA.example:443/fares?token=mackerel","headers":[]}},
+		{"request":{"method":"GET","url":"data:text/plain,x","headers":[]}}]}}`)
+	list, left, err := Requests(plan.Pairs{HAR: har})
+	if err != nil || len(list) != 2 || left.Elsewhere != 2 {
+		t.Fatalf("requests %v, %+v, %v", list, left, err)
+	}
+	if list, left, _ := Requests(plan.Pairs{HAR: har, Hosts: []string{"cdn.example"}}); len(list) != 1 || left.Elsewhere != 3 {
+		t.Errorf("of another host: %v, %+v", list, left)
+	}
+	var heard atomic.Pointer[string]
+	side := func(name string) []string {
+		return serve(t, func(w http.ResponseWriter, r *http.Request) {
+			text := fmt.Sprint(r.Header)
+			if name == "green" {
+				heard.Store(&text)
+			}
+			if r.Header.Get("Cookie") != "mine="+name || strings.Contains(text, "herring") {
+				t.Errorf("%s is sent %s", name, text)
+			}
+			http.SetCookie(w, &http.Cookie{Name: "ship", Value: "nordlys-of-" + name})
+			w.Header().Set("X-Token", "salmon-"+name)
+			fmt.Fprintf(w, `{"apiKey":"cod-%s","deck":%q}`, name, name)
+		})
+	}
+	c := config(side("blue"), side("green"))
+	c.Requests = list
+	c.Headers = [2][]map[string]string{{{"Cookie": "mine=blue"}}, {{"Cookie": "mine=green"}}}
+	r := Compare(t.Context(), c)
+	text := fmt.Sprintf("%+v", r)
+	for _, hidden := range []string{"herring", "mackerel", "nordlys", "salmon", "cod-"} {
+		if strings.Contains(text, hidden) {
+			t.Errorf("%q is shown: %s", hidden, text)
+		}
+	}
+	if len(r.Findings) != 8 || !strings.Contains(text, "(hidden 1)") || strings.Contains(*heard.Load(), "nordlys") {
+		t.Errorf("found %s; green heard %s", text, *heard.Load())
+	}
+}
+
 func FuzzLog(f *testing.F) {
 	f.Add(`127.0.0.1 - - [23/Nov/2026:21:00:00 +0000] "GET /sailings HTTP/1.1" 200 12`)
 	f.Add(`" " "`)

@@ -75,14 +75,14 @@ func (w walk) in(path, name string, above []fs.FileInfo) error {
 			}
 		}
 		if info, err = os.Stat(path); err != nil {
-			return fmt.Errorf("%s is a link to %s, which leads nowhere", name, to)
+			return fmt.Errorf("%s is a link to %s, which leads nowhere", called(name, path), to)
 		}
 	}
 	switch {
 	case info.Mode().IsRegular():
 		return w.each(name, info, "", path)
 	case !info.IsDir():
-		return fmt.Errorf("%s is neither a file nor a folder (%v)", name, info.Mode())
+		return fmt.Errorf("%s is neither a file nor a folder (%v)", called(name, path), info.Mode())
 	}
 	for _, f := range above {
 		if os.SameFile(f, info) {
@@ -103,6 +103,14 @@ func (w walk) in(path, name string, above []fs.FileInfo) error {
 		}
 	}
 	return nil
+}
+
+// called is how something in a build is called, or the build itself.
+func called(name, path string) string {
+	if name == "." {
+		return filepath.Base(path)
+	}
+	return name
 }
 
 // folderInfo is a folder without its size, which depends on what was in it once.

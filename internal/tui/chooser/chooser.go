@@ -97,9 +97,6 @@ func (m Model) fitting() []raise.Version {
 // it fared before.
 func (m Model) remark(v raise.Version) (string, cells.Style) {
 	t := m.theme
-	if v.Wrong != "" {
-		return v.Remark(), t.Amber
-	}
 	for _, side := range []split.Side{m.s.Live, m.s.Live.Other()} {
 		for _, i := range m.s.Sides[side].Instances {
 			if i.Part != m.offer.Part || !i.Running || v.ID == "" || i.Build != v.ID {
@@ -167,6 +164,10 @@ func (m Model) row(g *cells.Grid, y, width int, v raise.Version, chosen bool) {
 		ink = ink.In(true)
 	}
 	g.Within(2, y, 20, v.Name, ink)
+	if v.Wrong != "" { // nothing else is known of it
+		g.Within(23, y, width-23, v.Remark(), t.Amber)
+		return
+	}
 	at, age := "", ""
 	if !v.At.IsZero() {
 		at, age = v.At.Local().Format("2006-01-02 15:04"), ageOf(m.now.Sub(v.At))
