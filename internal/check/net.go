@@ -207,7 +207,11 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 	if err != nil {
 		return failed(want, denied(err))
 	}
-	defer c.Close(context.WithoutCancel(ctx))
+	defer func() { // a database that hangs by now is not waited for
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		_ = c.Close(last)
+	}()
 	rows, err := c.Query(ctx, query, pgx.QueryExecModeSimpleProtocol)
 	if err != nil {
 		return failed(want, denied(err))

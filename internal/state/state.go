@@ -50,7 +50,7 @@ func Look(path string) (*Folder, error) {
 		return nil, fmt.Errorf("open the state folder: %w", err)
 	}
 	if there.Mode()&fs.ModeSymlink != 0 {
-		return nil, notOurs(path, "it is a link", `name the folder itself as "state" in the plan`)
+		return nil, notOurs(path, "it is a link", `Name the folder itself as "state" in the plan`)
 	}
 	root, err := os.OpenRoot(path)
 	if err != nil {
@@ -70,18 +70,18 @@ func Look(path string) (*Folder, error) {
 func private(path string, named, opened fs.FileInfo) error {
 	switch uid := owner(opened); {
 	case !os.SameFile(named, opened):
-		return notOurs(path, "it was exchanged while it was opened", "look who may write the folder that it is in")
+		return notOurs(path, "it was exchanged while it was opened", "Look who may write the folder that it is in")
 	case uid != os.Geteuid():
 		return notOurs(path, fmt.Sprintf("it belongs to user %d, and this is user %d", uid, os.Geteuid()),
-			"run this as the folder's user, or name another folder as \"state\" in the plan")
+			"Run this as the folder's user, or name another folder as \"state\" in the plan")
 	case opened.Mode().Perm()&0o022 != 0:
-		return notOurs(path, fmt.Sprintf("others may write it (mode %o)", opened.Mode().Perm()), "chmod go-w "+path+", if nobody has put anything there")
+		return notOurs(path, fmt.Sprintf("others may write it (mode %o)", opened.Mode().Perm()), "If nobody has put anything there: chmod go-w "+path)
 	}
 	return nil
 }
 
 func notOurs(path, why, try string) error {
-	return fmt.Errorf("the state folder %s is %w: %s. %s", path, ErrNotOurs, why, strings.ToUpper(try[:1])+try[1:])
+	return fmt.Errorf("the state folder %s is %w: %s. %s", path, ErrNotOurs, why, try)
 }
 
 func owner(info fs.FileInfo) int {
@@ -126,9 +126,9 @@ func (f *Folder) through() error {
 func (f *Folder) ours(name string, info fs.FileInfo) error {
 	switch uid := owner(info); {
 	case info.Mode()&fs.ModeSymlink != 0:
-		return notOurs(f.path, fmt.Sprintf("%s in it is a link", name), "look who made it, and remove it")
+		return notOurs(f.path, fmt.Sprintf("%s in it is a link", name), "Look who made it, and remove it")
 	case uid != os.Geteuid() && uid != 0:
-		return notOurs(f.path, fmt.Sprintf("%s in it belongs to user %d", name, uid), "look who made it, and remove it")
+		return notOurs(f.path, fmt.Sprintf("%s in it belongs to user %d", name, uid), "Look who made it, and remove it")
 	}
 	return nil
 }
@@ -146,7 +146,7 @@ func (f *Folder) OpenFile(name string, flag int) (*os.File, error) {
 		err = f.ours(name, before)
 	}
 	if err == nil && !before.Mode().IsRegular() {
-		err = notOurs(f.path, fmt.Sprintf("%s in it is no file", name), "look who made it, and remove it")
+		err = notOurs(f.path, fmt.Sprintf("%s in it is no file", name), "Look who made it, and remove it")
 	}
 	if err != nil && !(errors.Is(err, fs.ErrNotExist) && flag&os.O_CREATE != 0) {
 		return nil, err
@@ -164,7 +164,7 @@ func (f *Folder) OpenFile(name string, flag int) (*os.File, error) {
 	}
 	info, err := file.Stat()
 	if err == nil && !made && !os.SameFile(before, info) {
-		err = notOurs(f.path, fmt.Sprintf("%s in it was exchanged while it was opened", name), "look who did that")
+		err = notOurs(f.path, fmt.Sprintf("%s in it was exchanged while it was opened", name), "Look who did that")
 	}
 	if err == nil && flag&os.O_TRUNC != 0 {
 		err = file.Truncate(0)

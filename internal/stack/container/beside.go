@@ -24,6 +24,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/place"
+	"vaiven/internal/stack"
 )
 
 // site is an instance's container as a place. Connections go out by way of a relay
@@ -256,7 +257,8 @@ func (s *site) ReadFile(ctx context.Context, path string) ([]byte, error) {
 	return place.Limited(t, path)
 }
 
-// Close takes the relay away.
+// Close takes the relay away. An engine that hangs is not waited for: the relay ends by
+// itself, and goes with its side.
 func (s *site) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -269,7 +271,9 @@ func (s *site) removeRelay(ctx context.Context) error {
 	}
 	id := s.relay
 	s.relay = ""
-	_, err := s.engine().ContainerRemove(context.WithoutCancel(ctx), id, client.ContainerRemoveOptions{Force: true})
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stack.ReadLimit)
+	defer cancel()
+	_, err := s.engine().ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true})
 	if errdefs.IsNotFound(err) || err != nil && strings.Contains(err.Error(), "already in progress") {
 		return nil
 	}

@@ -313,7 +313,9 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 		return told(err)
 	}
 	if _, err := d.engines[side].ContainerStart(ctx, created.ID, client.ContainerStartOptions{}); err != nil {
-		_, errRemove := d.engines[side].ContainerRemove(context.WithoutCancel(ctx), created.ID, client.ContainerRemoveOptions{Force: true})
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), stack.ReadLimit)
+		defer cancel()
+		_, errRemove := d.engines[side].ContainerRemove(last, created.ID, client.ContainerRemoveOptions{Force: true})
 		return errors.Join(told(err), told(errRemove))
 	}
 	return nil

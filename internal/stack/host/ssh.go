@@ -57,6 +57,9 @@ func (m *machine) connect(ctx context.Context) (*ssh.Client, error) {
 		return client, nil
 	}
 	client, err := m.dial(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("it does not answer a connection: %w", err)
+	}
 	if err != nil {
 		return nil, m.unreachable(err)
 	}

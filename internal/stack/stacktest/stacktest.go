@@ -520,6 +520,15 @@ func hangs(t *testing.T, s System) {
 	d := s.Driver(t, p)
 	before := raise(t, d, split.Green, Second)
 	answer(t, before)
+	from, err := d.Place(t.Context(), before[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, ok := from.(place.Preparer); ok {
+		if err := p.Prepare(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
 	thaw := s.Freeze(t, p)
 	back := sync.OnceFunc(thaw)
 	defer back()
@@ -531,6 +540,9 @@ func hangs(t *testing.T, s System) {
 		{"list", 0, func(ctx context.Context) error { _, err := d.List(ctx, split.Green); return err }},
 		{"raise", time.Second, func(ctx context.Context) error { return d.Raise(ctx, split.Green, First) }},
 		{"stop", time.Second, func(ctx context.Context) error { return d.Stop(ctx, split.Green) }},
+		{"dial", time.Second, func(ctx context.Context) error { _, err := from.Dial(ctx, "tcp", before[0].Address); return err }},
+		{"read", time.Second, func(ctx context.Context) error { _, err := from.ReadFile(ctx, "/etc/hostname"); return err }},
+		{"leave", 0, func(context.Context) error { return errors.Join(from.Close(), context.DeadlineExceeded) }}, // whatever it says
 		{"describe", time.Second, func(ctx context.Context) error { _, err := d.Describe(ctx, before[0]); return err }},
 	} {
 		ctx, cancel := t.Context(), context.CancelFunc(func() {})

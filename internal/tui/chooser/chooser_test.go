@@ -81,3 +81,17 @@ func TestTheBoxFits(t *testing.T) {
 		t.Errorf("the list is\n%s", v)
 	}
 }
+
+// What cannot be raised says why, in the room of all that is not known of it, and what was not
+// looked at yet says that.
+func TestVersionsThatCannotBeRaised(t *testing.T) {
+	o := many(1)
+	o.Versions = append(o.Versions, raise.Version{Name: "4.4.0", Wrong: "4.4.0 is a link to nowhere, which leads nowhere"}, raise.Version{Name: "0.1.0"})
+	m := New(theme.New(true)).SetOffer(o, "")
+	view := ansi.Strip(m.View(100, 30))
+	for _, want := range []string{"cannot be raised: 4.4.0 is a link to nowhere, which leads", "not looked at yet"} {
+		if !strings.Contains(view, want) {
+			t.Errorf("it does not say %q:\n%s", want, view)
+		}
+	}
+}
