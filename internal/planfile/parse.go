@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/difference"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -81,6 +82,11 @@ func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (
 		read(r, root, p)
 	}
 	if len(r.Problems.List) > 0 {
+		for n := range r.Problems.List { // a plan may have a password where it should not
+			mask := new(difference.Mask)
+			q := &r.Problems.List[n]
+			q.Source, q.What = mask.URLs(q.Source), mask.URLs(q.What)
+		}
 		r.Problems.Sort()
 		return nil, r.Problems
 	}

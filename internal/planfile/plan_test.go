@@ -300,6 +300,14 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	}
 }
 
+// A password that stands in a plan where none should is not shown with its mistakes.
+func TestMistakesShowNoPassword(t *testing.T) {
+	_, err := Parse("p.yaml", []byte("service: s\nstack: {command: run, ports: 1000-1009}\nsmoke:\n  - {sql: postgres://fares:herring@db/fares, qwery: x}\n  - {request: http://fares:herring@db/, status: 9000}\n"))
+	if err == nil || strings.Contains(err.Error(), "herring") || !strings.Contains(err.Error(), "postgres://fares:(hidden 1)@db/fares") {
+		t.Errorf("it says\n%v", err)
+	}
+}
+
 // Where docs/plan.md says that a secret can stand it can, and where it says no it is refused
 // with the way out. The same goes for a placeholder that nobody knows.
 func TestWhereSecretsCanStand(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/difference"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
 )
@@ -96,7 +97,7 @@ func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
 // nameCheck gives a check its name where the plan gives none.
 func nameCheck(c *plan.Check, name string) {
 	if c.Name == "" {
-		c.Name = name
+		c.Name = new(difference.Mask).URLs(name) // a password may stand in it
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"flag"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -98,5 +99,27 @@ func AsNobody(t *testing.T, pattern string, environment ...string) {
 	if err != nil || !bytes.Contains(out, []byte("--- PASS")) {
 		t.Fatalf("as user %d: %v\n%s", Nobody, err, out)
 	}
-	t.Logf("as user %d: %d tests passed", Nobody, bytes.Count(out, []byte("--- PASS")))
+	RanAs(t, fmt.Sprintf("user %d: %d tests passed", Nobody, bytes.Count(out, []byte("--- PASS"))))
+}
+
+// RanAsFile is the environment variable with a file that says at the end of "make test" what
+// ran as an ordinary user.
+const RanAsFile = "VAIVEN_RAN_AS"
+
+// RanAs says as whom a test ran, where it matters that it was not root.
+func RanAs(t *testing.T, who string) {
+	t.Helper()
+	t.Log("ran as ", who)
+	name := os.Getenv(RanAsFile)
+	if name == "" {
+		return
+	}
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = fmt.Fprintf(f, "%s as %s\n", t.Name(), who)
+	if err := errors.Join(err, f.Close()); err != nil {
+		t.Fatal(err)
+	}
 }

@@ -77,7 +77,7 @@ func masked(err error) error {
 	if err == nil {
 		return nil
 	}
-	return maskedError{err, new(difference.Mask).Text(err.Error())}
+	return maskedError{err, new(difference.Mask).URLs(err.Error())}
 }
 
 // pick is a version among those of a list.

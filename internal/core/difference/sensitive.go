@@ -104,14 +104,18 @@ func (m *Mask) Text(text string) string {
 		p := privateKey.FindStringSubmatch(found)
 		return p[1] + " " + m.hidden(p[2]) + " " + p[3]
 	})
-	text = userInURL.ReplaceAllStringFunc(text, func(found string) string {
+	return m.settings(m.Headers(m.URLs(text)))
+}
+
+// URLs is a text with the passwords in its URLs hidden, and nothing else.
+func (m *Mask) URLs(text string) string {
+	return userInURL.ReplaceAllStringFunc(text, func(found string) string {
 		p := userInURL.FindStringSubmatch(found)
 		if portInURL.MatchString(p[2]) {
 			return found // nobody is named: a host, a port and a path with an @ in it
 		}
 		return p[1] + ":" + m.hidden(p[2]) + "@"
 	})
-	return m.settings(m.Headers(text))
 }
 
 // Headers is the text of a request or an answer with its credentials and cookies hidden, and

@@ -261,7 +261,6 @@ func (w *world) plan(t *testing.T, as string) *plan.Plan {
 			t.Skip("only root can make a host with another user; what ran so far ran as an ordinary one")
 		}
 		name = ordinaryUser
-		t.Logf("this runs on hosts as the user %s", name)
 	}
 	dir, err := os.MkdirTemp("", "vaiven-hosts-")
 	if err != nil {
@@ -373,6 +372,9 @@ func TestConformance(t *testing.T) {
 
 func TestConformanceAsAnOrdinaryUser(t *testing.T) {
 	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}).system())
+	if os.Getuid() == 0 {
+		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell and a wrong clock")
+	}
 }
 
 // One host that is gone hides what is on it, and nothing else.
