@@ -25,6 +25,7 @@ import (
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/all"
 	"vaiven/internal/stack/process"
+	"vaiven/internal/state"
 )
 
 // The versions of the demo.
@@ -331,9 +332,12 @@ func Clear(ctx context.Context) error {
 	}
 	var failed []error
 	for _, folder := range folders {
-		data, err := os.ReadFile(filepath.Join(folder, ownerFile))
-		if errors.Is(err, fs.ErrNotExist) {
+		data, err := ownerOf(folder)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
 			continue // being made, or being removed
+		case errors.Is(err, state.ErrNotOurs):
+			continue // somebody else has put it there: nothing of it is believed
 		}
 		var o owner
 		if err == nil {
@@ -347,6 +351,16 @@ func Clear(ctx context.Context) error {
 		}
 	}
 	return errors.Join(failed...)
+}
+
+// ownerOf reads whose a demo's folder is, if it was made by this user.
+func ownerOf(folder string) ([]byte, error) {
+	in, err := state.Look(folder)
+	if err != nil {
+		return nil, err
+	}
+	data, err := in.ReadFile(ownerFile)
+	return data, errors.Join(err, in.Close())
 }
 
 func remove(ctx context.Context, folder string, started []process.ID) error {

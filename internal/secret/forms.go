@@ -35,7 +35,7 @@ type forms struct {
 	begins  [256][128]bool    // the first two characters of codes
 }
 
-func newForms(byName map[string]string) *forms {
+func newForms(byName map[string]string, shortest int) *forms {
 	f := &forms{codes: map[string]string{}}
 	seen := map[string]bool{}
 	for _, name := range slices.Sorted(maps.Keys(byName)) {
@@ -48,7 +48,9 @@ func newForms(byName map[string]string) *forms {
 				}
 			}
 		}
-		f.addCodes(byName[name], shown)
+		if len(byName[name]) >= shortest {
+			f.addCodes(byName[name], shown)
+		}
 	}
 	slices.SortFunc(f.plain, func(a, b form) int {
 		return cmp.Or(len(b.text)-len(a.text), cmp.Compare(a.text, b.text))

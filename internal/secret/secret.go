@@ -16,6 +16,7 @@ import (
 type Values struct {
 	byName map[string]string
 	forms  *forms // nil for no secrets
+	long   *forms // of those that stand in no ordinary word
 }
 
 // Read reads every secret. The errors name all that are missing or empty, and no value.
@@ -32,7 +33,7 @@ func Read(secrets map[string]plan.Secret) (Values, error) {
 		}
 		v.byName[name] = value
 	}
-	v.forms = newForms(v.byName)
+	v.forms, v.long = newForms(v.byName, shortest), newForms(v.byName, certain)
 	return v, errors.Join(failed...)
 }
 

@@ -189,9 +189,10 @@ func TestAWriterHidesAndSteersNoTerminal(t *testing.T) {
 	var out bytes.Buffer
 	w := NewWriter(&out)
 	fmt.Fprint(w, "sea salt\n")
-	w.Know(values(t, map[string]string{"fares": "sea salt"}))
+	w.Know(values(t, map[string]string{"fares": "sea salt", "weak": "share"}))
+	fmt.Fprint(w, "{\"share\":1}\n")
 	fmt.Fprint(w, "sea salt\t\x1b[31mred\x07 \u009b31m \u202eturned\r\n")
-	if got, want := out.String(), "sea salt\n(secret fares)\t?[31mred? ?31m ?turned?\n"; got != want {
+	if got, want := out.String(), "sea salt\n{\"share\":1}\n(secret fares)\t?[31mred? ?31m ?turned?\n"; got != want {
 		t.Errorf("written %q, want %q", got, want)
 	}
 }
@@ -199,7 +200,7 @@ func TestAWriterHidesAndSteersNoTerminal(t *testing.T) {
 // Hiding takes little beside what it is done for: a page of output.
 func BenchmarkHide(b *testing.B) {
 	v := Values{byName: map[string]string{"fares": "sea salt", "key": key}}
-	v.forms = newForms(v.byName)
+	v.forms = newForms(v.byName, shortest)
 	page := strings.Repeat("2026-11-25T21:37:34Z listening on 127.0.0.1:18100, build 4f2a9c/linux\n", 100)
 	b.ReportAllocs()
 	for b.Loop() {

@@ -20,14 +20,19 @@ type Writer struct {
 // NewWriter writes to somebody. It knows no secrets yet.
 func NewWriter(to io.Writer) *Writer { return &Writer{to: to} }
 
+// certain is the length from which on a secret is hidden in all that is written: a shorter one
+// may be one of our own words, such as a key of JSON. In what came from the world it was hidden
+// before.
+const certain = 8
+
 // Know tells which secrets are to be hidden from now on.
 func (w *Writer) Know(v Values) { w.values.Store(&v) }
 
 // Write takes everything; its number of bytes is that of what was given.
 func (w *Writer) Write(p []byte) (int, error) {
 	text := string(p)
-	if v := w.values.Load(); v != nil {
-		text = v.Hide(text)
+	if v := w.values.Load(); v != nil && v.long != nil {
+		text = v.long.hide(text)
 	}
 	if _, err := io.WriteString(w.to, Printable(text)); err != nil {
 		return 0, err

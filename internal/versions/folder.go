@@ -34,29 +34,50 @@ func (f *folder) List(ctx context.Context) ([]raise.Version, error) {
 	if err != nil {
 		return nil, fmt.Errorf("list versions: %w", err)
 	}
-	var list []raise.Version
+	var names []string
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), ".") {
-			continue
+		if !strings.HasPrefix(e.Name(), ".") {
+			names = append(names, e.Name())
 		}
-		v, err := f.version(ctx, e.Name())
-		switch {
-		case ctx.Err() != nil:
-			return nil, fmt.Errorf("list versions: %w", errors.Join(err, ctx.Err()))
-		case errors.Is(err, fs.ErrNotExist):
-			continue // removed meanwhile
+	}
+	found := make([]raise.Version, len(names))
+	failed := make([]error, len(names))
+	room := make(chan struct{}, buildsAtOnce)
+	var wait sync.WaitGroup
+	for n, name := range names {
+		wait.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			found[n], failed[n] = f.version(ctx, name)
+		})
+	}
+	wait.Wait()
+	if errors.Is(ctx.Err(), context.Canceled) {
+		return nil, fmt.Errorf("list versions: %w", ctx.Err())
+	}
+	var list []raise.Version
+	for n, v := range found {
+		if !errors.Is(failed[n], fs.ErrNotExist) { // removed meanwhile
+			list = append(list, v)
 		}
-		list = append(list, v)
 	}
 	return sorted(list), nil
 }
+
+// How many builds are read at the same time, and for how long one is waited for: a disk that
+// hangs under it, or its size, holds up none of the others. What is read goes on, so that the
+// next list may know it.
+const (
+	buildsAtOnce = 4
+	buildLimit   = 20 * time.Second
+)
 
 // Find looks at one build alone, if it is one's name.
 func (f *folder) Find(ctx context.Context, name string) (raise.Version, error) {
 	if name != "" && !strings.HasPrefix(name, ".") && !strings.ContainsAny(name, "/\x00") {
 		v, err := f.version(ctx, name)
 		if !errors.Is(err, fs.ErrNotExist) {
-			return v, ctx.Err()
+			return v, errors.Join(err, ctx.Err())
 		}
 	}
 	list, err := f.List(ctx)
@@ -66,22 +87,30 @@ func (f *folder) Find(ctx context.Context, name string) (raise.Version, error) {
 	return pick(list, name)
 }
 
-// version looks at a build. An error that is of the build itself is in the version as well.
+// version looks at a build. An error that is of the build itself is in the version alone.
 func (f *folder) version(ctx context.Context, name string) (raise.Version, error) {
+	ctx, cancel := context.WithTimeout(ctx, buildLimit)
+	defer cancel()
 	path := filepath.Join(f.path, name)
-	if _, err := place.Read(ctx, path, func() (fs.FileInfo, error) { return os.Lstat(path) }); err != nil {
-		return raise.Version{Name: name, Wrong: err.Error()}, err
-	}
-	v, err := place.Read(ctx, path, func() (raise.Version, error) {
+	// Each build is a folder of its own to whoever keeps account of disks that hang.
+	v, err := place.Read(ctx, filepath.Join(path, "content"), func() (raise.Version, error) {
 		v := raise.Version{Name: name}
-		var err error
-		v.ID, v.At, err = f.identify(path)
-		return v, err
+		if _, err := os.Lstat(path); err != nil {
+			return v, err
+		}
+		id, at, err := f.identify(path)
+		if err != nil {
+			v.Wrong = err.Error()
+			return v, nil
+		}
+		v.ID, v.At = id, at
+		return v, nil
 	})
-	if err != nil {
-		return raise.Version{Name: name, Wrong: err.Error()}, nil
+	if errors.Is(err, place.ErrHangs) || errors.Is(err, context.DeadlineExceeded) {
+		v = raise.Version{Name: name, Wrong: fmt.Sprintf("it could not be read in time (%v)", err)}
+		err = nil
 	}
-	return v, nil
+	return v, err
 }
 
 // identify is a build's digest, and when it was last changed. The digest is taken

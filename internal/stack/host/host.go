@@ -194,7 +194,9 @@ func (d *Driver) lookAll(ctx context.Context, side split.Side) (map[*machine]fou
 			f, err := d.look(ctx, m, side)
 			mu.Lock()
 			defer mu.Unlock()
-			all[m] = f
+			if err == nil {
+				all[m] = f
+			}
 			failed = append(failed, err)
 		})
 	}
@@ -231,9 +233,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	}
 	defer d.turn.Give()
 	all, err := d.lookAll(ctx, side)
-	if err != nil {
-		return err // a host that is not seen may run anything
-	}
+	failed := []error{err} // a host that is not seen may run anything, and is left as it is
 	s := d.part.Stacks[side]
 	stays := map[string]bool{}
 	others := map[*machine][]string{}
@@ -247,19 +247,19 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		}
 	}
 	if err := d.stop(ctx, others, s.Grace); err != nil {
-		return fmt.Errorf("clear %v before it is raised: %w", side, err)
+		return errors.Join(append(failed, fmt.Errorf("clear %v before it is raised: %w", side, err))...)
 	}
-	taken, err := d.taken(ctx, side, all)
-	if err != nil {
-		return err
-	}
-	var failed []error
+	taken := d.taken(ctx, side, all)
 	for n := range s.Instances {
 		name := stack.Name(d.part, d.first, side, n+1)
 		if stays[name] {
 			continue
 		}
 		m := d.machines[side][n%len(d.machines[side])]
+		if _, seen := all[m]; !seen {
+			failed = append(failed, fmt.Errorf("start %s on %v: what runs there is not known", name, m.Host))
+			continue
+		}
 		if err := d.start(ctx, m, taken[m.Name()], side, name, b); err != nil {
 			failed = append(failed, fmt.Errorf("start %s on %v: %w", name, m.Host, err))
 		}
@@ -268,12 +268,10 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 }
 
 // taken are the ports that somebody listens on or that an instance of either side
-// was given, by the host's name: one host may be reached in several ways.
-func (d *Driver) taken(ctx context.Context, side split.Side, all map[*machine]found) (map[string]map[int]bool, error) {
-	others, err := d.lookAll(ctx, side.Other())
-	if err != nil {
-		return nil, err
-	}
+// was given, by the host's name: one host may be reached in several ways. Of a host that was
+// not seen there is nothing.
+func (d *Driver) taken(ctx context.Context, side split.Side, all map[*machine]found) map[string]map[int]bool {
+	others, _ := d.lookAll(ctx, side.Other()) // what they listen on is known all the same
 	taken := map[string]map[int]bool{}
 	for m, f := range all {
 		if taken[m.Name()] == nil {
@@ -287,8 +285,11 @@ func (d *Driver) taken(ctx context.Context, side split.Side, all map[*machine]fo
 			}
 		}
 	}
-	return taken, nil
+	return taken
 }
+
+// startLimit bounds the starting of one instance, which waits for nothing of it.
+const startLimit = 15 * time.Second
 
 // start starts one instance on a host.
 func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side split.Side, name string, b stack.Build) error {
@@ -317,6 +318,8 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 		environment[key] = d.secrets.Fill(value, values, nil)
 	}
 	folder := plan.Expand(s.Folder, values)
+	ctx, cancel := context.WithTimeout(ctx, startLimit)
+	defer cancel()
 	a, err := d.do(ctx, m, "start", startScript(d.dir(), name, string(note), folder, command, environment), statusRuns, statusNoFolder, statusNoWord)
 	if err != nil {
 		return err
@@ -402,6 +405,8 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	if err != nil {
 		return stack.Description{}, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, stack.ReadLimit)
+	defer cancel()
 	a, err := d.do(ctx, m, "describe", describeScript(d.dir(), i.Name), statusGone)
 	if err != nil {
 		return stack.Description{}, err

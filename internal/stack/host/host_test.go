@@ -724,13 +724,28 @@ func TestOneHostOfTwoHangs(t *testing.T) {
 	frozen := w.servers[p][1]
 	thaw := frozen.freeze()
 	list, err := d.List(t.Context(), split.Green)
-	thaw()
 	if !errors.Is(err, stack.ErrUnreachable) || !strings.Contains(err.Error(), frozen.address) {
 		t.Errorf("the error %v does not name the host that hangs", err)
 	}
 	if len(list) != 1 || list[0].Name != "green-1" || !list[0].Running {
 		t.Errorf("there is %+v", list)
 	}
+	// What can be raised is raised, and the rest is named.
+	err = d.Raise(t.Context(), split.Blue, stacktest.First)
+	if err == nil || !strings.Contains(err.Error(), frozen.address) || !strings.Contains(err.Error(), "blue-2") || strings.Contains(err.Error(), "blue-1") {
+		t.Errorf("raised: %v", err)
+	}
+	if list, _ := d.List(t.Context(), split.Blue); len(list) != 1 || list[0].Name != "blue-1" || !list[0].Running {
+		t.Errorf("of blue there is %+v", list)
+	}
+	if err := d.Stop(t.Context(), split.Blue); err == nil || !strings.Contains(err.Error(), frozen.address) {
+		t.Errorf("stopped: %v", err)
+	}
+	if list, _ := d.List(t.Context(), split.Blue); len(list) != 0 {
+		t.Errorf("of blue there is still %+v", list)
+	}
+	thaw()
+	testkit.Eventually(t, "all can be stopped", func() bool { return d.Stop(t.Context(), split.Blue) == nil })
 }
 
 // A note that somebody planted, and a folder that is a link, are not believed.

@@ -12,6 +12,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -308,21 +309,21 @@ func (s site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
 		stop()
 		return nil, fmt.Errorf("%w: %w", place.ErrCannot, err)
 	}
-	conn, err := place.Relay(ctx, &pipe{Reader: out, WriteCloser: in, end: func() {
+	conn, err := place.Relay(ctx, &pipe{Reader: out, WriteCloser: in, end: sync.OnceFunc(func() {
 		stop()
 		_ = cmd.Wait()
-	}}, s.i.Name, address)
+	})}, s.i.Name, address)
 	if err != nil && ctx.Err() == nil && strings.Contains(err.Error(), "did not answer") {
 		err = fmt.Errorf("%w: %s relays nothing: %w", place.ErrCannot, s.words[0], err)
 	}
 	return conn, err
 }
 
-// pipe is a running command as a stream.
+// pipe is a running command as a stream, which may be closed by several at once.
 type pipe struct {
 	io.Reader
 	io.WriteCloser
-	end func()
+	end func() // once
 }
 
 func (p *pipe) Close() error {

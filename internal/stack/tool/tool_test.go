@@ -52,7 +52,12 @@ func newPlan(t *testing.T, as string) *plan.Plan {
 	dir := t.TempDir()
 	s := stacktest.Stack(t, as)
 	s.Command[0] = stacktest.Subject(t)
-	s.Tool = []string{file, "-folder", dir}
+	// By way of a script that hangs when it is told to.
+	wrapper := filepath.Join(t.TempDir(), "fleet")
+	if err := os.WriteFile(wrapper, []byte("#!/bin/sh\n[ ! -e \"$0.hangs\" ] || sleep 600\nexec "+file+" \"$@\"\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s.Tool = []string{wrapper, "-folder", dir}
 	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
 	t.Cleanup(func() {
 		for i := range p.Parts[0].Stacks {
@@ -88,14 +93,11 @@ func TestConformance(t *testing.T) {
 			return func() { words[0] = right }
 		},
 		Freeze: func(t *testing.T, p *plan.Plan) func() {
-			file := filepath.Join(t.TempDir(), "hangs")
-			if err := os.WriteFile(file, []byte("#!/bin/sh\nsleep 600\n"), 0o755); err != nil {
+			hangs := p.Parts[0].Stacks[0].Tool[0] + ".hangs"
+			if err := os.WriteFile(hangs, nil, 0o644); err != nil {
 				t.Fatal(err)
 			}
-			words := p.Parts[0].Stacks[0].Tool
-			right := words[0]
-			words[0] = file
-			return func() { words[0] = right }
+			return func() { os.Remove(hangs) }
 		},
 	})
 }
