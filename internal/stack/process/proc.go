@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -142,15 +143,18 @@ func markOf(pid int) string {
 	return ""
 }
 
-// marks are all processes with a mark, by it.
-func marks() map[string][]int {
-	m := map[string][]int{}
-	for pid := range processes() {
-		if mark := markOf(pid); mark != "" {
-			m[mark] = append(m[mark], pid)
+// marks are all processes with a mark, by it. They are looked for when they are first asked
+// for: as long as all is well nobody needs them.
+func marks() func() map[string][]int {
+	return sync.OnceValue(func() map[string][]int {
+		m := map[string][]int{}
+		for pid := range processes() {
+			if mark := markOf(pid); mark != "" {
+				m[mark] = append(m[mark], pid)
+			}
 		}
-	}
-	return m
+		return m
+	})
 }
 
 // running reports whether the session that a note names is alive and is the instance's: a
@@ -169,9 +173,9 @@ func (n *note) running() bool {
 
 // strays are processes with the instance's mark outside of its session: it put itself into
 // the background.
-func (n *note) strays(marked map[string][]int) []int {
+func (n *note) strays(marked func() map[string][]int) []int {
 	var list []int
-	for _, pid := range marked[n.mark] {
+	for _, pid := range marked()[n.mark] {
 		if fields, err := statFields(pid); err == nil && fields[0] != "Z" && fields[0] != "X" && fields[3] != strconv.Itoa(n.Session.PID) {
 			list = append(list, pid)
 		}
@@ -180,7 +184,7 @@ func (n *note) strays(marked map[string][]int) []int {
 }
 
 // signal sends to everything of an instance that runs.
-func (n *note) signal(s syscall.Signal, marked map[string][]int) {
+func (n *note) signal(s syscall.Signal, marked func() map[string][]int) {
 	if n.running() {
 		n.Session.Signal(s)
 	}
@@ -190,7 +194,7 @@ func (n *note) signal(s syscall.Signal, marked map[string][]int) {
 }
 
 // alive reports whether anything of an instance runs.
-func (n *note) alive(marked map[string][]int) bool {
+func (n *note) alive(marked func() map[string][]int) bool {
 	return n.running() || len(n.strays(marked)) > 0
 }
 
@@ -212,7 +216,7 @@ func gone(ctx context.Context, notes []*note) []*note {
 }
 
 // look is the instance as it is now.
-func (n *note) look(in *state.Folder, marked map[string][]int) reading.Instance {
+func (n *note) look(in *state.Folder, marked func() map[string][]int) reading.Instance {
 	i := n.Instance
 	if i.Running = n.running(); !i.Running {
 		status, _ := in.ReadFile(n.exit()) // none if nobody saw how
@@ -230,8 +234,8 @@ func (n *note) look(in *state.Folder, marked map[string][]int) reading.Instance 
 
 // find looks for the process of a start that was cut short before its id was
 // noted.
-func (n *note) find(marked map[string][]int) {
-	for _, pid := range marked[n.mark] {
+func (n *note) find(marked func() map[string][]int) {
+	for _, pid := range marked()[n.mark] {
 		fields, err := statFields(pid)
 		if err != nil {
 			continue
