@@ -222,11 +222,13 @@ func (g *gathering) add(q plan.Request, both [2]answer) {
 		key := q.String() + "\x00" + d.What
 		f := g.found[key]
 		if f == nil {
-			var hidden difference.Mask // the same for both: what differs has another number
-			d.Request = hidden.Text(g.hide(q.String()))
+			// One for both sides: what differs has another number. The values have their own, so that
+			// what is accepted does not depend on the rest of an answer.
+			var inValue, inAnswer difference.Mask
+			d.Request = new(difference.Mask).Text(g.hide(q.String()))
 			for n, a := range both {
-				d.Answer[n] = shortened(hidden.Text(g.hide(a.whole())))
-				d.Value[n] = hidden.Value(d.What, g.hide(d.Value[n]))
+				d.Answer[n] = shortened(inAnswer.Text(g.hide(a.whole())))
+				d.Value[n] = inValue.Value(d.What, g.hide(d.Value[n]))
 			}
 			d.Value = apart(d.Value)
 			f = &d

@@ -143,7 +143,11 @@ func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 		config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile %s/authorized\n"+
 			"PasswordAuthentication no\nUsePAM no\nStrictModes no\nMaxStartups 100\n", port, s.dir, dir)
 		if ordinary {
-			config += "SetEnv FAKETIME=+1h LD_PRELOAD=" + clock(t) + "\n"
+			config += "SetEnv FAKETIME=+1h LD_PRELOAD=" + clock(t)
+			if i == 1 {
+				config += " PATH=" + otherTools(t, s.dir) // on every second host
+			}
+			config += "\n"
 			s.home = filepath.Join(s.dir, "home")
 			users, err := os.ReadFile("/etc/passwd")
 			line := fmt.Sprintf("%s:x:%d:%d::%s:/bin/bash\n", ordinaryUser, ordinaryID, ordinaryID, s.home)
@@ -187,6 +191,32 @@ func (s *sshd) start(t *testing.T, program string) {
 		}
 		return err == nil
 	})
+}
+
+// otherTools is a folder with the tools of small systems, and flock.
+func otherTools(t *testing.T, dir string) string {
+	t.Helper()
+	bin := filepath.Join(dir, "bin")
+	list, err := exec.Command("busybox", "--list").Output()
+	if err != nil {
+		t.Skip("there is no busybox: scripts/need test installs it")
+	}
+	if err := os.Mkdir(bin, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	program, err := exec.LookPath("busybox")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range strings.Fields(string(list)) {
+		if err := os.Symlink(program, filepath.Join(bin, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink("/usr/bin/flock", filepath.Join(bin, "flock")); err != nil {
+		t.Fatal(err)
+	}
+	return bin
 }
 
 // clock is the library that makes a process's clock another.
@@ -373,7 +403,7 @@ func TestConformance(t *testing.T) {
 func TestConformanceAsAnOrdinaryUser(t *testing.T) {
 	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}).system())
 	if os.Getuid() == 0 {
-		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell and a wrong clock")
+		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell, a wrong clock, and on one of them the tools of small systems")
 	}
 }
 

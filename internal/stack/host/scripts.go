@@ -37,14 +37,22 @@ umask 077
 dir=$HOME/.vaiven/%s
 mkdir -p "$dir" && cd "$dir" || { dir=$HOME; df -Pk "$dir" 2>/dev/null | awk 'NR == 2 { print "room " $4 " " $6 }'; exit %d; }
 for f in "$HOME/.vaiven" "$dir"; do [ -O "$f" ] && [ ! -L "$f" ] || { echo "$f"; exit %d; }; done
-chmod 700 "$dir"
+chmod 700 "$HOME/.vaiven" "$dir"
 `, quote(dir), statusFull, statusNotOurs) + prelude
 }
 
 // alone has a script that starts or stops wait for others that do: one that was cut
 // off from here may still be at work there.
 func alone() string {
-	return fmt.Sprintf("exec 9>lock || full\nflock -w 60 9 || exit %d\n", statusLocked)
+	return fmt.Sprintf(`exec 9>lock || full
+command -v flock >/dev/null || exit %[1]d
+tries=600
+until flock -n 9; do # not every flock waits for a time
+	tries=$((tries - 1))
+	[ $tries -gt 0 ] || exit %[1]d
+	sleep 0.1
+done
+`, statusLocked)
 }
 
 // The marks in front of what the list script says of an instance.
