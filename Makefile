@@ -64,6 +64,8 @@ fuzz:
 	$(GO) test ./internal/core/crossing -run '^$$' -fuzz FuzzEvent -fuzztime 60s
 	$(GO) test ./internal/check -run '^$$' -fuzz FuzzLookUp -fuzztime 60s
 	$(GO) test ./internal/differ -run '^$$' -fuzz FuzzStructured -fuzztime 60s
+	$(GO) test ./internal/core/difference -run '^$$' -fuzz FuzzMask -fuzztime 60s
+	$(GO) test ./internal/secret -run '^$$' -fuzz FuzzHide -fuzztime 60s
 	$(GO) test ./internal/pairs -run '^$$' -fuzz FuzzLog -fuzztime 60s
 	$(GO) test ./internal/accesslog -run '^$$' -fuzz FuzzParse -fuzztime 60s
 	$(GO) test ./internal/front/embedded -run '^$$' -fuzz FuzzFraming -fuzztime 60s

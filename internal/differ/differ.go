@@ -98,8 +98,11 @@ func Compare(ctx context.Context, q Question) difference.Report {
 		if both, ok := texts[d.Part+"\x00"+d.Name]; ok && d.Area == difference.Configuration {
 			hidden := difference.Mask{Names: names} // one for both: what differs has another number
 			var shown [2]string
+			large := max(len(both[split.Blue].content), len(both[split.Green].content)) > largestShown
 			for _, side := range split.Sides {
-				shown[side] = hidden.File(q.Secrets.Hide(both[side].content))
+				if !large {
+					shown[side] = hidden.File(q.Secrets.Hide(both[side].content))
+				}
 				if d.Has[side] {
 					d.Value[side] = fmt.Sprintf("%d lines", strings.Count(both[side].content, "\n"))
 				}
@@ -107,11 +110,17 @@ func Compare(ctx context.Context, q Question) difference.Report {
 					d.Value[side] = "its instances disagree, " + both[side].of.Name + " has " + d.Value[side]
 				}
 			}
-			d.Lines = unified(shown, d.Name)
+			if !large {
+				d.Lines = unified(shown, d.Name)
+			}
 		}
 	}
 	return report
 }
+
+// largestShown is how many bytes a text may have to be shown line by line. Larger ones are
+// compared as a whole.
+const largestShown = 1 << 20
 
 // text is a text file of one instance.
 type text struct {

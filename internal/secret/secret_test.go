@@ -197,6 +197,31 @@ func TestAWriterHidesAndSteersNoTerminal(t *testing.T) {
 	}
 }
 
+// Whatever a secret is made of and whatever stands around it, neither it nor what an answer
+// makes of it is left.
+func FuzzHide(f *testing.F) {
+	f.Add("sea salt", "before ", " after")
+	f.Add("p@\"x'/\\", "", "=")
+	f.Add("line one\nline two", "a", "b")
+	f.Fuzz(func(t *testing.T, value, before, after string) {
+		if len(value) < 4 || len(value) > 200 || len(before)+len(after) > 1000 || strings.Contains("(secret fares)", value) || strings.TrimSpace(value) != value {
+			return
+		}
+		v := Values{byName: map[string]string{"fares": value}}
+		v.forms = newForms(v.byName, shortest)
+		quoted, _ := json.Marshal(value)
+		for _, form := range []string{value, url.QueryEscape(value), InURL(value), strconv.Quote(value), string(quoted), hex.EncodeToString([]byte(value))} {
+			hidden := v.Hide(before + form + after)
+			if strings.Contains(hidden, value) && !strings.Contains(before+after+"(secret fares)", value) && !strings.Contains(before+"(secret fares)"+after, value) {
+				t.Fatalf("of %q in %q there is %q", value, before+form+after, hidden)
+			}
+		}
+		if u, err := url.Parse("postgres://fares:" + InURL(value) + "@db/fares"); err != nil || u.Host != "db" {
+			t.Fatalf("%q in a URL: %v, %v", value, u, err)
+		}
+	})
+}
+
 // Hiding takes little beside what it is done for: a page of output.
 func BenchmarkHide(b *testing.B) {
 	v := Values{byName: map[string]string{"fares": "sea salt", "key": key}}

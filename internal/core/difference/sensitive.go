@@ -91,8 +91,9 @@ var (
 	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*):([^\s"<>]*)@`) // also of a password that should have been encoded
 	portInURL  = regexp.MustCompile(`^[0-9]+/`)
 	privateKey = regexp.MustCompile(`(?s)(-----BEGIN [A-Z ]*PRIVATE KEY-----)(.+?)(-----END [A-Z ]*PRIVATE KEY-----)`)
-	// A name, what stands between, and a value, quoted or up to a blank, a comma or the like.
-	setting = regexp.MustCompile(`([A-Za-z][\w.-]*)(["']?[ \t]*[:=][ \t]*|[ \t]+)("(?:[^"\\\n]|\\.)*"|'[^'\n]*'|[^\s,;&}\]"']+)`)
+	// A name and what stands between it and a value; the value is read by hand, because most
+	// names are no secret's.
+	setting = regexp.MustCompile(`([A-Za-z][\w.-]*)(["']?[ \t]*[:=][ \t]*|[ \t]+)`)
 	// A line of a file that is nothing but a setting: its value goes up to its end.
 	line   = regexp.MustCompile(`(?m)^([ \t]*(?:- |export |set )?["']?)([A-Za-z][\w.-]*)(["']?(?:[ \t]*[:=][ \t]*|[ \t]+))([^\s{[|>][^\n]*)$`)
 	header = regexp.MustCompile(`(?im)\b((?:proxy-)?authorization|(?:set-)?cookie)([ \t]*[:=][ \t]*)([^\n]+)`)
@@ -155,21 +156,49 @@ func (m *Mask) File(text string) string {
 // again from its value on: "-e PASSWORD=x" has no setting "e".
 func (m *Mask) settings(text string) string {
 	var b strings.Builder
-	for {
-		at := setting.FindStringSubmatchIndex(text)
+	done := 0 // of text, in b
+	for from := 0; ; {
+		at := setting.FindStringSubmatchIndex(text[from:])
 		if at == nil {
-			b.WriteString(text)
-			return b.String()
+			return b.String() + text[done:]
 		}
-		name, between, value := text[at[2]:at[3]], text[at[4]:at[5]], text[at[6]:at[7]]
+		name, between, value := text[from+at[2]:from+at[3]], text[from+at[4]:from+at[5]], from+at[5]
 		// Only an option has a value behind a blank: elsewhere words just follow each other.
-		option := strings.ContainsAny(between, ":=") || strings.HasSuffix(text[:at[2]], "-")
-		b.WriteString(text[:at[6]])
-		if !option || !m.Names.Sensitive(name) || strings.HasPrefix(value, "(hidden") {
-			text = text[at[6]:]
+		option := strings.ContainsAny(between, ":=") || from+at[2] > 0 && text[from+at[2]-1] == '-'
+		from = value
+		if !option || !m.Names.Sensitive(name) {
 			continue
 		}
-		b.WriteString(m.hidden(strings.Trim(value, `"'`)))
-		text = text[at[7]:]
+		end := value + valueLength(text[value:])
+		if end == value || strings.HasPrefix(text[value:], "(hidden") {
+			continue
+		}
+		b.WriteString(text[done:value])
+		b.WriteString(m.hidden(strings.Trim(text[value:end], `"'`)))
+		done, from = end, end
 	}
+}
+
+// valueLength is how long the value at the beginning of a text is: up to its closing quote, or
+// to a blank, a comma or the like.
+func valueLength(text string) int {
+	if text == "" {
+		return 0
+	}
+	quote := text[0]
+	if quote != '"' && quote != '\'' {
+		if n := strings.IndexAny(text, " \t\r\n\f\v,;&}]\"'"); n >= 0 {
+			return n
+		}
+		return len(text)
+	}
+	for n := 1; n < len(text) && text[n] != '\n'; n++ {
+		switch {
+		case text[n] == '\\' && quote == '"':
+			n++
+		case text[n] == quote:
+			return n + 1
+		}
+	}
+	return strings.IndexByte(text+"\n", '\n') // never closed: to the end of the line
 }

@@ -106,3 +106,34 @@ func TestTheSameAsItStandsDoesNotDiffer(t *testing.T) {
 		t.Errorf("found %+v", r.List)
 	}
 }
+
+// Whatever stands around it, the password of a URL and the value of a setting are hidden, the
+// same in every run, and nothing is hidden twice.
+func FuzzMask(f *testing.F) {
+	f.Add("", "")
+	f.Add("-e ", " --port 80")
+	f.Add(`{"a":"b",`, "}")
+	f.Add("x=1;y://", "@z\n")
+	f.Fuzz(func(t *testing.T, before, after string) {
+		if len(before)+len(after) > 2000 {
+			return
+		}
+		const secret = "Zx7QHERRING9Kw"
+		for _, text := range []string{
+			before + "\npostgres://fares:" + secret + "@db/fares\n" + after,
+			before + "\n--api-key=" + secret + "\n" + after,
+			before + "\nPASSWORD=" + secret + "\n" + after,
+		} {
+			hidden := new(Mask).Text(text)
+			if strings.Contains(hidden, secret) && !strings.ContainsAny(before, `"'`) {
+				t.Fatalf("%q is shown as %q", text, hidden)
+			}
+			if again := new(Mask).Text(text); again != hidden {
+				t.Fatalf("%q is shown as %q, and then as %q", text, hidden, again)
+			}
+			if file := new(Mask).File(text); strings.Contains(file, secret) && !strings.ContainsAny(before, `"'`) {
+				t.Fatalf("%q is shown as a file as %q", text, file)
+			}
+		}
+	})
+}
