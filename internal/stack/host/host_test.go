@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -87,7 +88,8 @@ printf 'echo Welcome aboard\necho mind the gap >&2\n' >%[1]s/home/.bashrc
 echo ready
 exec sleep 86400`, s.dir, ordinaryID)
 	s.anchor = exec.Command("unshare", "--mount", "--propagation", "private", "sh", "-c", script)
-	s.anchor.Stderr = os.Stderr
+	var complaint bytes.Buffer
+	s.anchor.Stderr = &complaint
 	out, err := s.anchor.StdoutPipe()
 	if err == nil {
 		err = s.anchor.Start()
@@ -95,15 +97,21 @@ exec sleep 86400`, s.dir, ordinaryID)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() {
+	end := sync.OnceFunc(func() {
 		s.anchor.Process.Kill()
 		s.anchor.Wait()
 	})
-	if line, err := bufio.NewReader(out).ReadString('\n'); err != nil {
-		t.Fatalf("prepare the host: %q, %v", line, err)
+	t.Cleanup(end)
+	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil {
+		end() // the complaint is whole then
+		t.Skipf("a host of its own cannot be made here: %s", complaint.String())
 	}
 	s.home = fmt.Sprintf("/proc/%d/root%s/home", s.anchor.Process.Pid, s.dir)
+	aboard.Add(1)
 }
+
+// aboard counts the hosts with an ordinary user that could be made.
+var aboard atomic.Int64
 
 // command starts the server.
 func (s *sshd) command(program string) *exec.Cmd {
@@ -402,7 +410,7 @@ func TestConformance(t *testing.T) {
 
 func TestConformanceAsAnOrdinaryUser(t *testing.T) {
 	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}).system())
-	if os.Getuid() == 0 {
+	if aboard.Load() > 0 {
 		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell, a wrong clock, and on one of them the tools of small systems")
 	}
 }
