@@ -17,6 +17,7 @@ import (
 
 // Do carries out a command. See [Client].
 func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
+	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
 	if c.Do == Again || c.Do == Prove && !k.latest.Load().Crossing.Stage.UnderWay() {
 		return 0, k.look(ctx, c)
 	}

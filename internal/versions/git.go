@@ -3,9 +3,11 @@ package versions
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"path"
@@ -157,17 +159,38 @@ func (r *repository) here(ctx context.Context, tags string) (string, error) {
 	if r.branch {
 		refs = "+refs/heads/" + r.ref + ":refs/heads/" + r.ref
 	}
-	if _, err := git(ctx, nil, "-C", r.cache, "fetch", "--quiet", "--prune", "--no-tags", "--filter=blob:none", r.where, refs); err != nil {
+	where, credential := apart(r.where)
+	if _, err := gitWith(ctx, credential, nil, "-C", r.cache, "fetch", "--quiet", "--prune", "--no-tags", "--filter=blob:none", where, refs); err != nil {
 		return "", fmt.Errorf("fetch %s: %w", r.where, err)
 	}
 	return r.cache, nil
 }
 
-// git runs git, which must not ask anybody anything. When the context ends, it is ended
-// with all that it started.
+// apart takes the credential out of a web address, where everybody can see it in the list of
+// processes, and gives it to git by its environment, for that host alone.
+func apart(where string) (address string, environment []string) {
+	u, err := url.Parse(where)
+	if err != nil || u.User == nil || u.Scheme != "https" && u.Scheme != "http" {
+		return where, nil
+	}
+	password, _ := u.User.Password()
+	code := base64.StdEncoding.EncodeToString([]byte(u.User.Username() + ":" + password))
+	u.User = nil
+	return u.String(), []string{
+		"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=http." + u.Scheme + "://" + u.Host + "/.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: Basic " + code,
+	}
+}
+
 func git(ctx context.Context, in io.Reader, args ...string) ([]byte, error) {
+	return gitWith(ctx, nil, in, args...)
+}
+
+// gitWith runs git, which must not ask anybody anything, with further variables. When the
+// context ends, it is ended with all that it started.
+func gitWith(ctx context.Context, environment []string, in io.Reader, args ...string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=ssh -oBatchMode=yes", "LC_ALL=C")
+	cmd.Env = append(cmd.Env, environment...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
