@@ -15,7 +15,6 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/headless"
 	"vaiven/internal/plan"
-	"vaiven/internal/service"
 	"vaiven/internal/words"
 )
 
@@ -71,11 +70,7 @@ func asks(p *plan.Plan) bool {
 
 // cross runs a crossing on a plan and turns its outcome into an exit status.
 func cross(cmd *cobra.Command, p *plan.Plan, o headless.Options) error {
-	secrets, err := readSecrets(cmd, p)
-	if err != nil {
-		return err
-	}
-	s, err := service.Open(cmd.Context(), p, secrets, who())
+	s, err := openService(cmd, p)
 	if err != nil {
 		return notAllowed(err)
 	}

@@ -143,6 +143,15 @@ func readSecrets(cmd *cobra.Command, p *plan.Plan) (secret.Values, error) {
 	return v, err
 }
 
+// openService starts a keeper for a plan, on behalf of who is at the keyboard.
+func openService(cmd *cobra.Command, p *plan.Plan) (*service.Service, error) {
+	secrets, err := readSecrets(cmd, p)
+	if err != nil {
+		return nil, err
+	}
+	return service.Open(cmd.Context(), p, secrets, who())
+}
+
 // who is the handle of the person at the keyboard.
 func who() string {
 	if u, err := user.Current(); err == nil && u.Username != "" {
@@ -216,11 +225,7 @@ func withService(cmd *cobra.Command, file string, do func(ctx context.Context, p
 	if err != nil {
 		return err
 	}
-	secrets, err := readSecrets(cmd, p)
-	if err != nil {
-		return err
-	}
-	s, err := service.Open(cmd.Context(), p, secrets, who())
+	s, err := openService(cmd, p)
 	if err != nil {
 		return notAllowed(err)
 	}

@@ -10,7 +10,6 @@ import (
 
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
-	"vaiven/internal/service"
 	"vaiven/internal/tui"
 )
 
@@ -51,11 +50,7 @@ func runScreen(cmd *cobra.Command, p *plan.Plan, screen tui.Config) (keeper.Snap
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
 		return keeper.Snapshot{}, usage("the screen needs a terminal; vaiven cross, back and demo --hands-free do without")
 	}
-	secrets, err := readSecrets(cmd, p)
-	if err != nil {
-		return keeper.Snapshot{}, err
-	}
-	s, err := service.Open(cmd.Context(), p, secrets, who())
+	s, err := openService(cmd, p)
 	if err != nil {
 		return keeper.Snapshot{}, err
 	}

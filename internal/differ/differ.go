@@ -236,7 +236,7 @@ func (r *looked) configuration(ctx context.Context) {
 			}
 			r.texts[name] = strings.ToValidUTF8(string(data), "?")
 			r.facts = append(r.facts, difference.Fact{
-				Part: r.part.Name, Area: difference.Configuration, Name: name, Instance: r.i.Name, Value: r.general("", string(data), ""), Raw: string(data),
+				Part: r.part.Name, Area: difference.Configuration, Name: name, Instance: r.i.Name, Value: r.general("", string(data), ""), Raw: string(data), Text: true,
 			})
 			continue
 		}

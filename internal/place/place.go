@@ -65,10 +65,20 @@ func (Local) Dial(ctx context.Context, network, address string) (net.Conn, error
 	return d.DialContext(ctx, network, address)
 }
 
+// Program makes a command of this machine that the context ends with all that it started.
+// Who has its output open after its end is waited for a second.
+func Program(ctx context.Context, words ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	return cmd
+}
+
 // Run runs a command on this machine. A command that the context ends is killed
 // with all that it started; what goes on when it has ended is left alone.
 func (l Local) Run(ctx context.Context, c Command) (Outcome, error) {
-	cmd := exec.CommandContext(ctx, c.Words[0], c.Words[1:]...)
+	cmd := Program(ctx, c.Words...)
 	cmd.Dir = l.Dir
 	if cmd.Env = slices.Clone(l.Environment); l.Environment == nil {
 		cmd.Env = os.Environ()
@@ -76,9 +86,6 @@ func (l Local) Run(ctx context.Context, c Command) (Outcome, error) {
 	for name, value := range c.Environment {
 		cmd.Env = append(cmd.Env, name+"="+value)
 	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = time.Second // for who still has its output then
 	var out Output
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err := cmd.Run()

@@ -102,26 +102,29 @@ func (v Values) HideCut(text string) string {
 	return v.forms.hideEdges(v.forms.hide(text))
 }
 
-// hiddenError is an error without its secrets. What it is stays.
-type hiddenError struct {
+// reworded is an error with another text. What it is stays.
+type reworded struct {
 	text string
 	err  error
 }
 
-func (e *hiddenError) Error() string { return e.text }
-func (e *hiddenError) Unwrap() error { return e.err }
+func (e *reworded) Error() string { return e.text }
+func (e *reworded) Unwrap() error { return e.err }
 
-// Error is an error whose text holds no secret; [errors.Is] and [errors.As] find what they
-// found before.
-func (v Values) Error(err error) error {
+// Reworded is an error whose text something has taken the secrets out of; [errors.Is] and
+// [errors.As] find what they found before. Nil stays nil.
+func Reworded(err error, hide func(string) string) error {
 	if err == nil {
 		return nil
 	}
-	if text := v.Hide(err.Error()); text != err.Error() {
-		return &hiddenError{text, err}
+	if text := hide(err.Error()); text != err.Error() {
+		return &reworded{text, err}
 	}
 	return err
 }
+
+// Error is an error whose text holds no secret; see [Reworded].
+func (v Values) Error(err error) error { return Reworded(err, v.Hide) }
 
 // In reports whether a text holds a secret.
 func (v Values) In(text string) bool { return v.Hide(text) != text }

@@ -9,17 +9,16 @@ import (
 	"io"
 	"net/url"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"vaiven/internal/core/raise"
+	"vaiven/internal/place"
 )
 
 // repository has its versions in the tags or on a branch of a git repository. One
@@ -188,12 +187,9 @@ func git(ctx context.Context, in io.Reader, args ...string) ([]byte, error) {
 // gitWith runs git, which must not ask anybody anything, with further variables. When the
 // context ends, it is ended with all that it started.
 func gitWith(ctx context.Context, environment []string, in io.Reader, args ...string) ([]byte, error) {
-	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd := place.Program(ctx, append([]string{"git"}, args...)...)
 	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=ssh -oBatchMode=yes", "LC_ALL=C")
 	cmd.Env = append(cmd.Env, environment...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = time.Second
 	var said bytes.Buffer
 	cmd.Stdin, cmd.Stderr = in, &said
 	out, err := cmd.Output()

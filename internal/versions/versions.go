@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 )
 
 // Source is where versions come from. It is safe for concurrent use. A version that cannot
@@ -64,21 +65,7 @@ func (b bounded) Find(ctx context.Context, name string) (raise.Version, error) {
 	return v, masked(err)
 }
 
-// maskedError is an error without the credentials in its text.
-type maskedError struct {
-	error
-	text string
-}
-
-func (e maskedError) Error() string { return e.text }
-func (e maskedError) Unwrap() error { return e.error }
-
-func masked(err error) error {
-	if err == nil {
-		return nil
-	}
-	return maskedError{err, new(difference.Mask).URLs(err.Error())}
-}
+func masked(err error) error { return secret.Reworded(err, new(difference.Mask).URLs) }
 
 // pick is a version among those of a list.
 func pick(list []raise.Version, name string) (raise.Version, error) {

@@ -18,6 +18,7 @@ type Fact struct {
 	Value    string // with placeholders for what the release is about
 	Raw      string // without; "" if it is the same
 	Secret   bool   // compared, never shown
+	Text     bool   // the whole of a text file: compared, and shown by whoever read it
 }
 
 // Area is what kind of thing a fact is about.
@@ -106,6 +107,7 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 	type pair struct {
 		sides  [2]known
 		secret bool
+		text   bool
 	}
 	all := map[place]*pair{}
 	read := [2]map[place]map[string]bool{{}, {}} // the instances of each group
@@ -117,7 +119,7 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 				p = &pair{}
 				all[at] = p
 			}
-			p.secret = p.secret || f.Secret
+			p.secret, p.text = p.secret || f.Secret, p.text || f.Text
 			k := &p.sides[side]
 			k.values, k.raw = with(k.values, f.Value), with(k.raw, cmp.Or(f.Raw, f.Value))
 			if f.Instance == "" {
@@ -151,7 +153,9 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 		hidden := Mask{Names: names}
 		for _, side := range split.Sides {
 			d.Has[side] = len(p.sides[side].values) > 0
-			d.Value[side] = p.sides[side].shown(p.secret, lacks[side], &hidden)
+			if !p.text {
+				d.Value[side] = p.sides[side].shown(p.secret, lacks[side], &hidden)
+			}
 		}
 		d.Meant = slices.ContainsFunc(meant, func(r Rule) bool { return r.covers(d) })
 		r.List = append(r.List, d)

@@ -247,10 +247,11 @@ func (d *Driver) image(side split.Side, b stack.Build) string {
 	image := plan.Expand(d.part.Stacks[side].Image,
 		stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service))
 	tag, err := name.NewTag(image)
-	if v := d.part.Versions; err != nil || v.Kind != plan.VersionRegistry || tag.TagStr() != b.Version || b.ID == "" {
+	v := d.part.Versions
+	if err != nil || v.Kind != plan.VersionRegistry || tag.TagStr() != b.Version || b.ID == "" {
 		return image
 	}
-	if source, err := name.NewRepository(d.part.Versions.Where); err != nil || source.Name() != tag.Repository.Name() {
+	if source, err := name.NewRepository(v.Where); err != nil || source.Name() != tag.Repository.Name() {
 		return image
 	}
 	return tag.Repository.String() + "@" + b.ID

@@ -1,12 +1,15 @@
-# What every script begins with. $dir is the folder of the notes, and where we are.
+# What every script begins with. $dir is the folder of the notes, where we are as soon as
+# it is there, and $full the status for what cannot be written.
 set -u
 boot=$(cat /proc/sys/kernel/random/boot_id)
 
 # full: ends the script because something could not be written, and says how much room
 # there is where.
 full() {
-	df -Pk "$dir" 2>/dev/null | awk 'NR == 2 { print "room " $4 " " $6 }'
-	exit 90
+	for f in "$dir" "$HOME"; do
+		[ -d "$f" ] && df -Pk "$f" 2>/dev/null | awk 'NR == 2 { print "room " $4 " " $6 }' && break
+	done
+	exit "$full"
 }
 
 # stat PID: state, process group, session and start of a process (proc(5)), nothing if it

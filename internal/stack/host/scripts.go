@@ -35,10 +35,12 @@ func within(dir string) string {
 	return fmt.Sprintf(`mask=$(umask)
 umask 077
 dir=$HOME/.vaiven/%s
-mkdir -p "$dir" && cd "$dir" || { dir=$HOME; df -Pk "$dir" 2>/dev/null | awk 'NR == 2 { print "room " $4 " " $6 }'; exit %d; }
+full=%d
+%s
+mkdir -p "$dir" && cd "$dir" || full
 for f in "$HOME/.vaiven" "$dir"; do [ -O "$f" ] && [ ! -L "$f" ] || { echo "$f"; exit %d; }; done
 chmod 700 "$HOME/.vaiven" "$dir"
-`, quote(dir), statusFull, statusNotOurs) + prelude
+`, quote(dir), statusFull, prelude, statusNotOurs)
 }
 
 // alone has a script that starts or stops wait for others that do: one that was cut

@@ -260,9 +260,8 @@ func (m *machine) run(ctx context.Context, script string) (said, error) {
 		err error
 	}
 	done := make(chan outcome, 1)
-	session := make(chan *ssh.Session, 1)
 	go func() { // until the command ends, which may be later than we wait
-		s, err := m.script(client, script, session)
+		s, err := m.script(ctx, client, script)
 		done <- outcome{s, err}
 	}()
 	select {
@@ -270,28 +269,27 @@ func (m *machine) run(ctx context.Context, script string) (said, error) {
 		return o.said, o.err
 	case <-ctx.Done():
 	}
-	go func() {
-		select {
-		case s := <-session:
-			_ = s.Signal(ssh.SIGKILL)
-			_ = s.Close()
-		default:
-		}
-	}()
 	m.doubt(client)
 	return said{}, m.unreachable(fmt.Errorf("no answer in time: %w", context.Cause(ctx)))
 }
 
-// script runs a script and waits for its end. Its session is made known as soon as it is
-// there.
-func (m *machine) script(client *ssh.Client, text string, running chan<- *ssh.Session) (said, error) {
+// script runs a script and waits for its end. It is not begun when the context has ended, and
+// is ended with it if the host hears of that.
+func (m *machine) script(ctx context.Context, client *ssh.Client, text string) (said, error) {
 	s, err := client.NewSession()
 	if err != nil {
 		m.lost(client)
 		return said{}, m.unreachable(err)
 	}
 	defer s.Close()
-	running <- s
+	if ctx.Err() != nil {
+		return said{}, context.Cause(ctx)
+	}
+	stop := context.AfterFunc(ctx, func() {
+		_ = s.Signal(ssh.SIGKILL)
+		_ = s.Close()
+	})
+	defer stop()
 	mark := "vaiven " + rand.Text()
 	out, warning := bounded{limit: place.FileLimit + 4096}, bounded{limit: 64 << 10}
 	s.Stdin, s.Stdout, s.Stderr = strings.NewReader(framed(text, mark)), &out, &warning
@@ -301,6 +299,8 @@ func (m *machine) script(client *ssh.Client, text string, running chan<- *ssh.Se
 	switch {
 	case errors.As(err, &exit):
 		answer.status = exit.ExitStatus()
+	case ctx.Err() != nil:
+		return said{}, context.Cause(ctx) // ended by us: the connection may be well
 	case err != nil:
 		m.lost(client)
 		return said{}, m.unreachable(err)

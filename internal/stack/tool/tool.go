@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -101,15 +100,6 @@ func (d *Driver) words(side split.Side) []string {
 	return words
 }
 
-// prepare makes a command that is ended with all that it started.
-func prepare(ctx context.Context, words []string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = time.Second // for what it left behind with its output open
-	return cmd
-}
-
 // ask starts the command with a request and reads its answer.
 func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time.Duration) (Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
@@ -119,7 +109,7 @@ func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time
 		return Answer{}, err
 	}
 	words := d.words(side)
-	cmd := prepare(ctx, words)
+	cmd := place.Program(ctx, words...)
 	var complaint place.Output
 	out := bounded{left: answerLimit}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(append(said, '\n')), &out, &complaint
@@ -302,7 +292,7 @@ type site struct {
 // Dial has the command connect, and becomes the connection.
 func (s site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
 	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // as long as the connection
-	cmd := prepare(running, s.words)
+	cmd := place.Program(running, s.words...)
 	in, err1 := cmd.StdinPipe()
 	out, err2 := cmd.StdoutPipe()
 	if err := errors.Join(err1, err2, cmd.Start()); err != nil {
