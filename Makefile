@@ -38,6 +38,7 @@ torment: build
 	$(GO) build -o bin/torment ./torment
 	rm -f bin/torment.json
 	./bin/torment -vaiven bin/vaiven -out docs/benchmarks.md
+	./bin/torment -vaiven bin/vaiven -kills 200
 
 # The pictures in docs/screenshots, made anew from the demo.
 shots: build

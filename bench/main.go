@@ -34,7 +34,7 @@ func main() {
 	flag.StringVar(&b.out, "out", "docs/benchmarks.md", "file to write")
 	flag.IntVar(&b.rounds, "rounds", 5, "rounds")
 	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
-	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes or checks, and write nothing")
+	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks or keeper, and write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
 	flag.Parse()
 	switch {
@@ -117,10 +117,19 @@ func (b *bench) run(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	var k kept
+	if wanted("keeper") {
+		if k, err = b.timeKeeper(ctx); err != nil {
+			return err
+		}
+	}
+	if b.only == "keeper" {
+		fmt.Print(k.text())
+	}
 	if b.only != "" {
 		return nil
 	}
-	return b.write(sw, changes, checks)
+	return b.write(sw, changes, checks, k)
 }
 
 func (b *bench) start(name string, args ...string) (*exec.Cmd, error) {
@@ -349,7 +358,7 @@ func median[T float64 | time.Duration | int64](list []T) T {
 const others = "## Simulation\n"
 
 // write makes the document.
-func (b *bench) write(sw switched, changes []changed, checks checking) error {
+func (b *bench) write(sw switched, changes []changed, checks checking, k kept) error {
 	var t bytes.Buffer
 	memory, _ := os.ReadFile("/proc/meminfo")
 	total, _, _ := strings.Cut(strings.TrimPrefix(string(memory), "MemTotal:"), "kB")
@@ -368,6 +377,7 @@ func (b *bench) write(sw switched, changes []changed, checks checking) error {
 		quantile(sw.crowded, 0.5), quantile(sw.crowded, 0.99), quantile(sw.homes, 0.5), quantile(sw.homes, 0.99), quantile(sw.weights, 0.5), quantile(sw.weights, 0.99))
 	documentChanges(&t, changes)
 	checks.document(&t)
+	fmt.Fprintf(&t, "\n%s", k.text())
 	// What other targets came to is written by hand, and stays.
 	if before, err := os.ReadFile(b.out); err == nil {
 		if at := bytes.Index(before, []byte(others)); at >= 0 {

@@ -50,13 +50,18 @@ func processorTime(cmd *exec.Cmd) time.Duration {
 
 // resident is the memory that a front holds, in bytes.
 func resident(cmd *exec.Cmd) int64 {
-	var kilobytes int64
+	var bytes int64
 	for _, pid := range family(cmd) {
-		data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-		_, rest, _ := strings.Cut(string(data), "VmRSS:")
-		var kb int64
-		_, _ = fmt.Sscan(rest, &kb)
-		kilobytes += kb
+		bytes += residentAlone(pid)
 	}
+	return bytes
+}
+
+// residentAlone is the memory that one process holds, in bytes.
+func residentAlone(pid int) int64 {
+	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	_, rest, _ := strings.Cut(string(data), "VmRSS:")
+	var kilobytes int64
+	_, _ = fmt.Sscan(rest, &kilobytes)
 	return kilobytes << 10
 }

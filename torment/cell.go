@@ -201,7 +201,7 @@ func (t *trial) arrive(ctx context.Context) error {
 	if v, ok := t.keeper.until(ctx, arriveLimit, func(v told) bool { return v.Ready }); !ok {
 		return fmt.Errorf("the keeper is not ready: %v", v.State)
 	}
-	t.client.url = "http://" + t.scenario.Plan.Front.Listen + "/sailings"
+	t.client.url, t.client.late = "http://"+t.scenario.Plan.Front.Listen+"/sailings", clientLate
 	go t.client.run(ctx)
 	if err := t.keeper.do(keeper.Command{Do: keeper.Begin, Version: demo.NewVersion, By: "torment"}); err != nil {
 		return err

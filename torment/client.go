@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io"
 	"math/rand/v2"
 	"net/http"
@@ -19,11 +20,18 @@ const (
 
 // client asks again and again, as many users do, and notes what came to nothing good.
 type client struct {
-	url string
+	url  string
+	late time.Duration // what takes longer comes to nothing good; 0 for [clientWaits]
 
-	mu  sync.Mutex  // protects bad
-	bad []time.Time // when requests began that came to nothing good
+	mu  sync.Mutex // protects the rest
+	bad []bad
 	all int
+}
+
+// bad is a request that came to nothing good.
+type bad struct {
+	begun time.Time
+	why   error
 }
 
 // run asks until the context ends.
@@ -42,7 +50,7 @@ func (c *client) run(ctx context.Context) {
 		select {
 		case room <- struct{}{}:
 		default:
-			c.note(time.Now(), false)
+			c.note(time.Now(), errors.New("too many are open"))
 			continue
 		}
 		go func() {
@@ -52,39 +60,53 @@ func (c *client) run(ctx context.Context) {
 				by = fresh
 			}
 			begun := time.Now()
-			c.note(begun, c.ask(by) && time.Since(begun) < clientLate)
+			err := c.ask(by)
+			if err == nil && c.late > 0 && time.Since(begun) >= c.late {
+				err = errors.New("an answer that came too late")
+			}
+			c.note(begun, err)
 		}()
 	}
 }
 
-func (c *client) ask(by *http.Client) bool {
+func (c *client) ask(by *http.Client) error {
 	w, err := by.Get(c.url)
 	if err != nil {
-		return false
+		return err
 	}
 	defer w.Body.Close()
 	body, err := io.ReadAll(w.Body)
-	return err == nil && w.StatusCode == http.StatusOK && bytes.Contains(body, []byte(`"ship"`))
+	switch {
+	case err != nil:
+		return err
+	case w.StatusCode != http.StatusOK:
+		return errors.New(w.Status)
+	case !bytes.Contains(body, []byte(`"ship"`)):
+		return errors.New("an answer of something else")
+	}
+	return nil
 }
 
-func (c *client) note(begun time.Time, good bool) {
+func (c *client) note(begun time.Time, why error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.all++
-	if !good {
-		c.bad = append(c.bad, begun)
+	if why != nil {
+		c.bad = append(c.bad, bad{begun, why})
 	}
 }
 
 // hit is how many requests that began between two times came to nothing good.
-func (c *client) hit(from, to time.Time) int {
+func (c *client) hit(from, to time.Time) int { return len(c.between(from, to)) }
+
+func (c *client) between(from, to time.Time) []bad {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	n := 0
-	for _, at := range c.bad {
-		if !at.Before(from) && at.Before(to) {
-			n++
+	var in []bad
+	for _, b := range c.bad {
+		if !b.begun.Before(from) && b.begun.Before(to) {
+			in = append(in, b)
 		}
 	}
-	return n
+	return in
 }

@@ -39,7 +39,7 @@ func keeps(ctx context.Context, file string, in io.Reader, out io.Writer) error 
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, p, secret.Values{}, "torment")
+	s, err := service.Open(ctx, p, secret.Values{}, "torment", keeper.Memory{})
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,8 @@ func main() {
 	vaiven := flag.String("vaiven", "bin/vaiven", "the program to try")
 	out := flag.String("out", "docs/benchmarks.md", "file to write the tables into; - for none")
 	results := flag.String("results", "bin/torment.json", "file that outcomes are added to, one a line; the tables are made of all of them, the last of each cell")
-	only := flag.String("only", "", "only cells whose name has this in it")
+	only := flag.String("only", "", "only cells, or with -kills fronts, whose name has this in it")
+	kills := flag.Int("kills", 0, "in place of cells, kill keeper, client or front at so many random instants of crossings, over all fronts")
 	beside := flag.Int("beside", 2, "cells to try at the same time")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
@@ -35,6 +36,8 @@ func main() {
 		err = keeps(ctx, *keep, os.Stdin, os.Stdout)
 	case *one != "":
 		err = tryOne(ctx, *vaiven, *one)
+	case *kills > 0:
+		err = killAll(ctx, *vaiven, *only, *kills)
 	default:
 		err = tryAll(ctx, *vaiven, *out, *results, *only, *beside)
 	}

@@ -10,12 +10,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/api"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/service"
 )
 
 func backCommand() *cobra.Command {
@@ -62,7 +64,9 @@ usage, 1 not yet: say it again.`,
 			} else {
 				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %.1f ms\n", r.To, r.Share, r.Took)
 			}
-			return errors.Join(err, hold(cmd, p, f, o, r))
+			err = errors.Join(err, hold(cmd, p, f, o, r))
+			takenIn(cmd.Context(), p, r.Order.Generation)
+			return err
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the side to send everything to: blue or green (default: where the crossing came from)")
@@ -118,6 +122,35 @@ func homeByLog(ctx context.Context, file string) (side split.Side, err error) {
 		}
 	}
 	return 0, fmt.Errorf("which side is home cannot be told from the logbook (%w): say --to blue or --to green", err)
+}
+
+// takenInLimit is how long the keeper has to take a going home in, and reachLimit to answer at all.
+const (
+	takenInLimit = 2 * time.Second
+	reachLimit   = 300 * time.Millisecond
+)
+
+// takenIn waits for a while until the plan's keeper, if one runs, knows of a going home that was
+// made: what is asked of it next is asked after that.
+func takenIn(ctx context.Context, p *plan.Plan, generation uint64) {
+	ctx, cancel := context.WithTimeout(ctx, takenInLimit)
+	defer cancel()
+	reaching, stop := context.WithTimeout(ctx, reachLimit)
+	defer stop()
+	k, err := service.Reach{Plan: p, Client: api.Config{By: who(), From: from(), Alone: true}}.Open(reaching)
+	if err != nil {
+		return // it hangs, or none runs
+	}
+	defer k.Close()
+	for ctx.Err() == nil {
+		if s, err := k.View(ctx); err != nil || s.Front.Order.Generation >= generation {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 // hold watches a front that cannot tell an old change from a new one, until what was under

@@ -2,10 +2,11 @@ package main
 
 import (
 	"bufio"
-	"errors"
+	"context"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/route"
 	"vaiven/internal/headless"
+	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/words"
 )
@@ -21,6 +24,7 @@ import (
 func crossCommand() *cobra.Command {
 	var o headless.Options
 	var flags []string
+	var steer reachFlags
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "cross PLAN --version V",
@@ -28,7 +32,8 @@ func crossCommand() *cobra.Command {
 		Long: `Raises the spare side at a version, proves it, shifts the traffic along the
 plan's route, keeps the old side and retires it. --yes approves what the route asks;
 it answers no freeze. What is frozen stays as it is: vaiven open PLAN goes on with it,
-vaiven back PLAN goes back. Exit status: 0 settled, 3 rolled back, 4 called off before
+vaiven back PLAN goes back. The crossing is the keeper's: interrupted, it goes on, and
+the same command takes it up again. Exit status: 0 settled, 3 rolled back, 4 called off before
 any traffic moved, 5 frozen because something is not known or a guard said so, 6 frozen
 because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
@@ -36,19 +41,21 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			p, err := readPlan(args[0])
-			if err != nil {
-				return err
-			}
-			if !o.Yes && asks(p) && !term.IsTerminal(os.Stdin.Fd()) {
-				return usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to approve beforehand")
-			}
-			o.By, o.Asked = who(), started
+			o.By, o.Asked, o.Why, o.TakeWheel = who(), started, steer.why, steer.takeWheel
 			if term.IsTerminal(os.Stdin.Fd()) {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
 			o.Emit = emitter(cmd.OutOrStdout(), asJSON)
-			return cross(cmd, p, o)
+			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
+				s, err := k.View(ctx)
+				if err == nil && !o.Yes && asks(s) && !term.IsTerminal(os.Stdin.Fd()) {
+					err = usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to approve beforehand")
+				}
+				if err != nil {
+					return err
+				}
+				return cross(ctx, k, o)
+			})
 		},
 	}
 	versionFlag(cmd, &flags)
@@ -56,29 +63,22 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 	cmd.Flags().BoolVar(&o.Yes, "yes", false, "approve what the route asks")
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each event, a summary last")
+	steer.add(cmd)
 	return cmd
 }
 
-func asks(p *plan.Plan) bool {
-	for _, l := range p.Route {
-		if l.Ask {
-			return true
-		}
-	}
-	return p.Then == plan.ThenAsk
+func asks(s keeper.Snapshot) bool {
+	return s.Then == plan.ThenAsk || slices.ContainsFunc(s.Planned, func(l route.Leg) bool { return l.Ask })
 }
 
-// cross runs a crossing on a plan and turns its outcome into an exit status.
-func cross(cmd *cobra.Command, p *plan.Plan, o headless.Options) error {
-	s, err := openService(cmd, p)
-	if err != nil {
-		return notAllowed(err)
-	}
-	sum, err := headless.Cross(cmd.Context(), s.Keeper, o)
-	if err = errors.Join(err, s.Close()); err != nil {
-		if cmd.Context().Err() != nil {
-			return fmt.Errorf("interrupted: the crossing stays where it is; vaiven open %s goes on with it, vaiven back %[1]s goes back", p.File)
-		}
+// cross takes a crossing to its end, and turns its outcome into an exit status. Interrupted, it
+// leaves it to the keeper.
+func cross(ctx context.Context, k *kept, o headless.Options) error {
+	sum, err := headless.Cross(ctx, k, o)
+	switch {
+	case ctx.Err() != nil:
+		return fmt.Errorf("interrupted: the keeper goes on with the crossing, its route and its guards. The same command follows it again, vaiven open %s shows it, vaiven back %[1]s goes back", k.Plan)
+	case err != nil:
 		return err
 	}
 	return outcomeStatus(sum.Outcome)

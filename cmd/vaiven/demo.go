@@ -51,11 +51,13 @@ ends with the exit status of vaiven cross.`,
 			}()
 			if !handsFree {
 				screen.Version = demo.NewVersion
-				_, err := runScreen(cmd, s.Plan, screen)
-				return err
+				return withScreen(cmd, s.File, screen.Theme, func(k *kept) error {
+					_, err := runScreen(cmd, k, screen)
+					return err
+				})
 			}
-			return cross(cmd, s.Plan, headless.Options{
-				Version: demo.NewVersion, By: "demo", Yes: true, Emit: emitter(cmd.OutOrStdout(), asJSON),
+			return withKeeper(cmd, s.File, func(ctx context.Context, k *kept) error {
+				return cross(ctx, k, headless.Options{Version: demo.NewVersion, By: "demo", Yes: true, Emit: emitter(cmd.OutOrStdout(), asJSON)})
 			})
 		},
 	}
@@ -66,7 +68,7 @@ ends with the exit status of vaiven cross.`,
 	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guard on slow answers, for machines that stall")
 	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
 	themeFlag(cmd, &screen)
-	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), reachCommand())
+	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand())
 	return cmd
 }
 
@@ -120,8 +122,8 @@ func registryCommand() *cobra.Command {
 	return cmd
 }
 
-// reachCommand looks whether a build reaches what it depends on.
-func reachCommand() *cobra.Command {
+// faresReachCommand looks whether a build reaches what it depends on.
+func faresReachCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "reach CONFIGURATION",
 		Hidden: true,

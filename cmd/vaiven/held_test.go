@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"os/exec"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -17,7 +18,7 @@ import (
 	"vaiven/internal/testkit"
 )
 
-// A process that is held up at any instant of a change, and goes on after everybody went home
+// A keeper that is held up at any instant of a change, and goes on after everybody went home
 // past it, moves nothing for long.
 func TestAHeldUpShift(t *testing.T) {
 	for _, kind := range []plan.FrontKind{embedded.Kind.Name, haproxy.Kind.Name, httpd.Kind.Name} {
@@ -35,6 +36,7 @@ func TestAHeldUpShift(t *testing.T) {
 			step(0, nil, "raise", s.File, "--version", demo.NewVersion)
 			front := all.Open(s.Plan)
 			r := testkit.Rand(t)
+			keeper := keeperOf(t, s.File)
 			for range 3 {
 				cmd := exec.Command(program, "shift", s.File, "--to", "50")
 				if err := cmd.Start(); err != nil {
@@ -42,11 +44,11 @@ func TestAHeldUpShift(t *testing.T) {
 				}
 				instant := time.Duration(100+r.IntN(900)) * time.Millisecond
 				time.Sleep(instant) // the instant is the test's input, nothing waits for it to be right
-				if err := cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+				if err := syscall.Kill(keeper, syscall.SIGSTOP); err != nil {
 					t.Fatal(err)
 				}
 				step(0, []string{"all requests go to blue"}, "back", s.File, "--to", "blue", "--why", "it looks wrong")
-				if err := cmd.Process.Signal(syscall.SIGCONT); err != nil {
+				if err := syscall.Kill(keeper, syscall.SIGCONT); err != nil {
 					t.Fatal(err)
 				}
 				_ = cmd.Wait() // done, or refused: whichever it was, it is at home now
@@ -55,8 +57,12 @@ func TestAHeldUpShift(t *testing.T) {
 					t.Fatalf("held up after %v: %+v, %+v, %v", instant, now.Split, now.Order, err)
 				}
 			}
-			// The order is taken into the logbook, and nothing is in the way of a person's will.
-			step(0, []string{"25 % of the requests go to green"}, "shift", s.File, "--to", "25")
+			// The order is taken into the logbook, and nothing is in the way of a person's will,
+			// once the keeper that was held up has read the front again.
+			testkit.Eventually(t, "a share is taken after everybody went home", func() bool {
+				stdout, _, status := vaiven(t, "shift", s.File, "--to", "25")
+				return status == 0 && strings.Contains(stdout, "25 % of the requests go to green")
+			})
 			step(0, []string{"all traffic to blue: it looks wrong, by hand"}, "log", s.File)
 		})
 	}

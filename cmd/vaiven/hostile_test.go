@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/service"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
 )
@@ -44,6 +45,7 @@ func TestItEndsThoughAToolHangs(t *testing.T) {
 		server.Wait()
 	}()
 	testkit.Eventually(t, "the front listens", func() bool { _, err := os.Stat(filepath.Join(dir, "fares.vaiven", "front.sock")); return err == nil })
+	keeperEnds(t, file)
 	cross := exec.Command(program, "cross", file, "--version", "1", "--yes")
 	var said bytes.Buffer
 	cross.Stdout, cross.Stderr = &said, &said
@@ -64,6 +66,16 @@ func TestItEndsThoughAToolHangs(t *testing.T) {
 	}
 	if !strings.Contains(said.String(), "interrupted") {
 		t.Errorf("it says %s", said.String())
+	}
+	// So does the keeper, which had gone on.
+	keeper := keeperOf(t, file)
+	if err := syscall.Kill(keeper, syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	gone(t, keeper)
+	log, err := os.ReadFile(filepath.Join(dir, "fares.vaiven", service.LogIn))
+	if err != nil || !strings.Contains(string(log), "nobody watches its guards until a keeper runs again") {
+		t.Errorf("its last words: %s, %v", log, err)
 	}
 }
 

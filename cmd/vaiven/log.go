@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/route"
 	"vaiven/internal/logbook"
 	"vaiven/internal/words"
@@ -99,7 +100,11 @@ func printAct(w io.Writer, a logbook.Act) {
 	case a.Failed:
 		outcome = ": FAILED" + outcome
 	}
-	fmt.Fprintf(w, "   –  %s  %s, by hand (%s)%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, a.By, outcome)
+	by := "by hand (" + a.By + ")"
+	if a.By == engine.Self {
+		by = "by itself"
+	}
+	fmt.Fprintf(w, "   –  %s  %s, %s%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, by, outcome)
 }
 
 func printCrossing(w io.Writer, c logbook.Crossing) {

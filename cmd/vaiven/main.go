@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
 	"os/user"
@@ -16,12 +17,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/headless"
-	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
 	"vaiven/internal/section"
-	"vaiven/internal/service"
 )
 
 // version is set when the program is built; see the Makefile.
@@ -62,6 +61,7 @@ func usage(format string, args ...any) error {
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	out, errOut := secret.NewWriter(os.Stdout), secret.NewWriter(os.Stderr)
+	slog.SetDefault(slog.New(slog.DiscardHandler)) // what commands have to say they print
 	cmd := root()
 	cmd.SetOut(out)
 	cmd.SetErr(errOut)
@@ -72,23 +72,25 @@ func main() {
 
 // status is the exit status for an error, which is told first.
 func status(err error, to io.Writer) int {
-	if err == nil {
-		return exitDone
+	var exit *exitError
+	if err != nil && !(errors.As(err, &exit) && exit.err == nil) {
+		fmt.Fprintf(to, "vaiven: %v\n", err)
 	}
+	return statusOf(err)
+}
+
+func statusOf(err error) int {
 	var problems section.Problems
 	var exit *exitError
-	code := exitOther
 	switch {
+	case err == nil:
+		return exitDone
 	case errors.As(err, &problems):
-		code = exitUsage
+		return exitUsage
 	case errors.As(err, &exit):
-		code = exit.status
-		if exit.err == nil {
-			return code
-		}
+		return exit.status
 	}
-	fmt.Fprintf(to, "vaiven: %v\n", err)
-	return code
+	return exitOther
 }
 
 func root() *cobra.Command {
@@ -111,7 +113,8 @@ func root() *cobra.Command {
 		return usage("%w (%s --help lists what there is)", err, cmd.CommandPath())
 	})
 	cmd.CompletionOptions.HiddenDefaultCmd = true
-	cmd.AddCommand(openCommand(), versionsCommand(), raiseCommand(), proveCommand(), differCommand(), crossCommand(), shiftCommand(), whereCommand(), splitCommand(), backCommand(), retireCommand(), planCommand(), logCommand(), frontCommand(), demoCommand(), versionCommand())
+	cmd.AddCommand(openCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
+		there(backCommand()), rehearseCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand())
 	return cmd
 }
 
@@ -141,15 +144,6 @@ func readSecrets(cmd *cobra.Command, p *plan.Plan) (secret.Values, error) {
 		}
 	}
 	return v, err
-}
-
-// openService starts a keeper for a plan, on behalf of who is at the keyboard.
-func openService(cmd *cobra.Command, p *plan.Plan) (*service.Service, error) {
-	secrets, err := readSecrets(cmd, p)
-	if err != nil {
-		return nil, err
-	}
-	return service.Open(cmd.Context(), p, secrets, who())
 }
 
 // who is the handle of the person at the keyboard.
@@ -216,19 +210,4 @@ func versionText() versionInfo {
 		v.Version = "unknown"
 	}
 	return v
-}
-
-// withService does something with a keeper at work on the plan in a file, and ends the
-// keeper.
-func withService(cmd *cobra.Command, file string, do func(ctx context.Context, p *plan.Plan, k keeper.Client) error) error {
-	p, err := readPlan(file)
-	if err != nil {
-		return err
-	}
-	s, err := openService(cmd, p)
-	if err != nil {
-		return notAllowed(err)
-	}
-	err = do(cmd.Context(), p, s.Keeper)
-	return notAllowed(errors.Join(err, s.Close()))
 }

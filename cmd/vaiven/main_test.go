@@ -26,6 +26,8 @@ import (
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
 	"vaiven/internal/logbook"
+	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
@@ -106,7 +108,7 @@ func TestUsage(t *testing.T) {
 		{"cross " + right + " --version 1 --version 2", 2, "want one VERSION"},
 		{"raise " + right, 2, "--version is needed"},
 		{"raise " + right + " --version 1", 1, "front does not answer"},
-		{"prove " + right, 1, "front does not answer"},
+		{"prove " + right, 4, "front does not answer"},
 		{"retire " + right, 2, "add --yes"},
 		{"raise " + secretive + " --version 1", 1, "secret fares: the environment variable VAIVEN_NOT_SET is not set"},
 		{"versions " + secretive, 1, "no such file"},
@@ -227,6 +229,62 @@ func scenario(t *testing.T) *demo.Scenario {
 	return s
 }
 
+// keeperOf is the process of the plan's keeper, which has to run.
+func keeperOf(t *testing.T, file string) int {
+	t.Helper()
+	p, err := planfile.Read(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := state.Look(p.State)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer in.Close()
+	text, err := in.ReadFile(plan.LockIn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, pid, _ := strings.Cut(strings.TrimSpace(string(text)), "process ")
+	n, err := strconv.Atoi(pid)
+	if err != nil {
+		t.Fatalf("the lock says %q", text)
+	}
+	return n
+}
+
+// kill ends a process at once, and waits until it is gone.
+func kill(t *testing.T, pid int) {
+	t.Helper()
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil && !errors.Is(err, syscall.ESRCH) {
+		t.Fatal(err)
+	}
+	gone(t, pid)
+}
+
+// gone waits until a process has ended.
+func gone(t *testing.T, pid int) {
+	t.Helper()
+	testkit.Eventually(t, "the process has ended", func() bool {
+		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		return err != nil || strings.Contains(string(status), ") Z ")
+	})
+}
+
+// keeperEnds has a plan's keeper end with the test.
+func keeperEnds(t *testing.T, file string) {
+	t.Helper()
+	t.Cleanup(func() {
+		p, err := planfile.Read(file)
+		if err == nil {
+			err = service.End(context.Background(), p)
+		}
+		if err != nil {
+			t.Error(err)
+		}
+	})
+}
+
 // passengers ask through the front until the test says so, and count what is
 // lost.
 func passengers(t *testing.T, s *demo.Scenario) (lost func() int64, stop func()) {
@@ -281,57 +339,6 @@ func startedCross(t *testing.T, s *demo.Scenario) *exec.Cmd {
 	}
 	go io.Copy(io.Discard, out)
 	return cmd
-}
-
-// Killed at any instant of a crossing, Vaiven loses nobody's request; going back
-// works without it, and started again it knows where it stands.
-func TestKilledInTheMiddle(t *testing.T) {
-	s := scenario(t)
-	lost, stop := passengers(t, s)
-	defer stop()
-	front := embedded.Dial(s.Plan.Socket())
-	r := testkit.Rand(t)
-	for _, instant := range []time.Duration{
-		time.Duration(r.IntN(1000)) * time.Millisecond, time.Duration(1000+r.IntN(2000)) * time.Millisecond, time.Duration(3000+r.IntN(9000)) * time.Millisecond,
-	} {
-		cmd := startedCross(t, s)
-		time.Sleep(instant) // the instant is the test's input, nothing waits for it to be right
-		if err := cmd.Process.Signal(syscall.SIGKILL); err != nil {
-			t.Fatal(err)
-		}
-		cmd.Wait()
-		reading, err := front.Read(t.Context())
-		if err != nil {
-			t.Fatalf("killed after %v, the front is gone: %v", instant, err)
-		}
-		t.Logf("killed after %v, with %v on green", instant, reading.Split.Share)
-		for _, side := range split.Sides {
-			if reading.Split.Share.Of(side) == 0 {
-				continue
-			}
-			list, err := process.New(s.Plan, 0, secret.Values{}).List(t.Context(), side)
-			if err != nil || len(list) != 3 || !list[0].Running {
-				t.Fatalf("killed after %v, %v has %+v, %v", instant, side, list, err)
-			}
-		}
-		stdout, stderr, status := vaiven(t, "back", s.File, "--json")
-		if status != 0 {
-			t.Fatalf("killed after %v, back: status %d, %s%s", instant, status, stdout, stderr)
-		}
-		if reading, err := front.Read(t.Context()); err != nil || reading.Split.Share != 0 {
-			t.Fatalf("after going back %v is on green, %v", reading.Split.Share, err)
-		}
-	}
-	// And a whole one after all that.
-	stdout, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes", "--json")
-	if status != 0 {
-		t.Errorf("a crossing after three kills: status %d\n%s%s", status, stdout, stderr)
-	}
-	stop()
-	if n := lost(); n > 0 {
-		t.Errorf("%d requests were lost", n)
-	}
-	logged(t, s)
 }
 
 // When the live side dies in the middle, the crossing stands still, says what helps, and ends
@@ -446,6 +453,7 @@ func TestTheSpareSideByHand(t *testing.T) {
 		notes, _ := filepath.Glob(filepath.Join(s.Plan.Instances(), "green-*.json"))
 		return len(notes) > 0
 	})
+	kill(t, keeperOf(t, s.File))
 	cmd.Process.Kill()
 	cmd.Wait()
 	step(0, []string{"green-berths-1", "healthy", "green is up at 4.4.0"}, "raise", s.File, "--version", "4.4.0")
@@ -468,10 +476,10 @@ func TestTheSpareSideByHand(t *testing.T) {
 
 	// Not in the middle of a crossing, whose way back it may be.
 	cross := startedCross(t, s)
-	step(4, []string{"somebody steers this service already"}, "retire", s.File, "--yes")
+	step(4, []string{"has the wheel since"}, "retire", s.File, "--yes")
+	step(4, []string{"not now: "}, "retire", s.File, "--yes", "--take-wheel")
 	cross.Process.Kill()
 	cross.Wait()
-	step(4, []string{"crossing 1 is still at"}, "retire", s.File, "--yes")
 	step(4, []string{"crossing 1 is still at"}, "raise", s.File, "--version", "4.4.0")
 	// Findings are accepted by --accept, and by nothing else.
 	step(0, nil, "back", s.File)
@@ -497,7 +505,7 @@ func TestASecondOneMustNotSteer(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer unlock()
-	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 4 || !strings.Contains(stderr, "somebody steers this service already") {
+	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 4 || !strings.Contains(stderr, "this service has a keeper already (somebody, process ") {
 		t.Errorf("a second one: status %d, %s", status, stderr)
 	}
 	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "blue"); status != 0 || !strings.Contains(stdout, "all requests go to blue") {
@@ -560,14 +568,6 @@ func TestShiftByHand(t *testing.T) {
 	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %")
 	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2", "--dry-run")
 	step(0, []string{`"share":2500`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for", "1s")
-	unlock, err := service.Lock(stateOf(t, s), "somebody")
-	if err != nil {
-		t.Fatal(err)
-	}
-	step(4, []string{"somebody steers this service already"}, "shift", s.File, "--to", "blue")
-	if err := unlock(); err != nil {
-		t.Fatal(err)
-	}
 	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "blue")
 	step(0, []string{"shift to 0 % on green", "shift to 25 % on green", "raise green at " + demo.NewVersion}, "log", s.File)
 	step(0, []string{`"what":"shift to 0 % on green"`, `"did":[`}, "log", s.File, "--json")

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
 	"vaiven/internal/tui"
 )
 
@@ -20,16 +19,14 @@ func openCommand() *cobra.Command {
 		Short: "Open the screen on a service",
 		Args:  onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
-			if err != nil {
+			return withScreen(cmd, args[0], screen.Theme, func(k *kept) error {
+				last, err := runScreen(cmd, k, screen)
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprintln(cmd.OutOrStdout(), parting(k, last))
 				return err
-			}
-			last, err := runScreen(cmd, p, screen)
-			if err != nil {
-				return err
-			}
-			_, err = fmt.Fprintln(cmd.OutOrStdout(), parting(p, last))
-			return err
+			})
 		},
 	}
 	cmd.Flags().StringVar(&screen.Version, "version", "", "the version to offer for the next crossing")
@@ -41,30 +38,33 @@ func themeFlag(cmd *cobra.Command, screen *tui.Config) {
 	cmd.Flags().StringVar(&screen.Theme, "theme", "", "dark or light (default: what the terminal says it is)")
 }
 
-// runScreen opens the screen with a keeper behind it, and returns the last that
-// was seen.
-func runScreen(cmd *cobra.Command, p *plan.Plan, screen tui.Config) (keeper.Snapshot, error) {
-	if t := screen.Theme; t != "" && t != "dark" && t != "light" {
-		return keeper.Snapshot{}, usage("--theme takes dark or light, not %q", t)
+// withScreen reaches a plan's keeper for a screen, if one can be shown.
+func withScreen(cmd *cobra.Command, file, theme string, do func(*kept) error) error {
+	if theme != "" && theme != "dark" && theme != "light" {
+		return usage("--theme takes dark or light, not %q", theme)
 	}
 	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
-		return keeper.Snapshot{}, usage("the screen needs a terminal; vaiven cross, back and demo --hands-free do without")
+		return usage("the screen needs a terminal; vaiven cross, back and demo --hands-free do without")
 	}
-	s, err := openService(cmd, p)
+	k, err := reach(cmd, file, true, false)
 	if err != nil {
-		return keeper.Snapshot{}, err
+		return notAllowed(err)
 	}
-	screen.Client, screen.By = s.Keeper, who()
-	last, err := tui.Run(cmd.Context(), screen)
-	return last, errors.Join(err, s.Close())
+	return errors.Join(do(k), k.Close())
+}
+
+// runScreen opens the screen on a keeper, and returns the last that was seen.
+func runScreen(cmd *cobra.Command, k *kept, screen tui.Config) (keeper.Snapshot, error) {
+	screen.Client, screen.By, screen.Identity = k, who(), k.Identity()
+	return tui.Run(cmd.Context(), screen)
 }
 
 // parting is how things stand when the screen closes.
-func parting(p *plan.Plan, s keeper.Snapshot) string {
+func parting(k *kept, s keeper.Snapshot) string {
 	c := s.Crossing
 	if !c.Stage.UnderWay() {
-		return fmt.Sprintf("%s: all requests go to %v", p.Service, s.Live)
+		return fmt.Sprintf("%s: all requests go to %v", k.Info.Service, s.Live)
 	}
-	return fmt.Sprintf("%s: crossing %d stays at %q, %v on green. vaiven open %s goes on with it, vaiven back %[5]s goes back",
-		p.Service, c.Number, c.Stage, s.Front.Split.Share, p.File)
+	return fmt.Sprintf("%s: crossing %d is at %q, %v on green, and the keeper goes on with it. vaiven open %s comes back, vaiven back %[5]s goes back",
+		k.Info.Service, c.Number, c.Stage, s.Front.Split.Share, k.Plan)
 }

@@ -174,8 +174,8 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 	})
 }
 
-// Closed in the middle and opened again on the same plan, it says what it finds and
-// offers to go on or back.
+// Closed in the middle, the keeper goes on, and opened again the screen shows it where it is. A
+// keeper that was killed meanwhile says what it finds, and offers to go on or back.
 func TestTheScreenOpenedAgain(t *testing.T) {
 	s := scenario(t)
 	term := newTerminal(t, 100, 30, "open", s.File, "--version", "4.3.0")
@@ -189,12 +189,12 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	term.press("Space")
 	term.wait("frozen: by hand")
 	term.press("q")
-	term.wait("q again quits")
-	term.press("q")
-	term.wait("vaiven open", "ended with status 0")
+	term.wait("the keeper goes on with it. vaiven open", "ended with status 0")
 
 	again := newTerminal(t, 80, 24, "open", s.File)
-	again.wait("frozen: Vaiven was started again: the front has 10 % on green")
+	again.wait("frozen: by hand", "10 %", "nobody steers")
+	kill(t, keeperOf(t, s.File))
+	again.wait("frozen: Vaiven was started again: the front has 10 % on green") // the screen has started another
 	again.press("Space")
 	again.wait("leg ")
 	again.press("b", "b")

@@ -7,17 +7,22 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
+	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
@@ -178,6 +183,7 @@ guards: {failing: off, slow: off, door: off}
 		}
 	})
 	defer retire()
+	keeperEnds(t, calm)
 	look := func(args ...string) string {
 		t.Helper()
 		stdout, stderr, status := vaiven(t, args...)
@@ -211,19 +217,31 @@ guards: {failing: off, slow: off, door: off}
 			t.Errorf("after %v the screen shows %s", keys, f)
 		}
 	}
+	for _, path := range []string{"/v1/view", "/v1/keeper", "/v1/track", "/v1/versions", "/v1/events?since=0", "/v1/views"} {
+		for _, f := range found(fromSocket(t, filepath.Join(dir, "state", "keeper.sock"), path)) {
+			t.Errorf("the keeper's %s tells %s", path, f)
+		}
+	}
 	stop()
 	wait.Wait()
 	for _, f := range inProcesses {
 		t.Errorf("a list of processes shows %s", f)
 	}
 	term.tmux("kill-server")
+	p, err := planfile.Read(calm)
+	if err == nil {
+		err = service.End(t.Context(), p)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	retire()
 	server.Process.Kill()
 	server.Wait()
 	for _, f := range found(fromFront.Bytes()) {
 		t.Errorf("the front says %s", f)
 	}
-	err := filepath.WalkDir(filepath.Join(dir, "state"), func(path string, e fs.DirEntry, err error) error {
+	err = filepath.WalkDir(filepath.Join(dir, "state"), func(path string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() || strings.HasSuffix(path, ".log") && strings.Contains(path, "instances") {
 			return err // what an instance says itself is its own
 		}
@@ -240,7 +258,31 @@ guards: {failing: off, slow: off, door: off}
 	if err != nil {
 		t.Error(err)
 	}
-	if _, err := os.ReadFile(filepath.Join(dir, "state", "vaiven.log")); err != nil {
+	if _, err := os.ReadFile(filepath.Join(dir, "state", service.LogIn)); err != nil {
 		t.Error(err)
 	}
+}
+
+// fromSocket is what a keeper answers at its socket, of a stream the beginning.
+func fromSocket(t *testing.T, socket, path string) []byte {
+	t.Helper()
+	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return new(net.Dialer).DialContext(ctx, "unix", socket)
+	}}}
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://keeper"+path, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := client.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Body.Close()
+	data, err := io.ReadAll(w.Body)
+	if len(data) == 0 {
+		t.Errorf("%s is empty: %v", path, err)
+	}
+	return data
 }

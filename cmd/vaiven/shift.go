@@ -16,12 +16,12 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
 )
 
 func shiftCommand() *cobra.Command {
 	var to string
 	var dry, asJSON bool
+	var flags reachFlags
 	cmd := &cobra.Command{
 		Use:   "shift PLAN --to SHARE",
 		Short: "Put a share of requests on green in force, or say what that would do",
@@ -31,8 +31,8 @@ of a file's difference, the share that will really be reached, and what becomes 
 open connections.
 
 It is for hands: outside of a crossing no side is raised or proven, and no guard
-watches; within one it steers the crossing, by its rules. While somebody else steers
-the service it is refused. Exit status: 0 done, 4 not allowed or not done, 1 anything
+watches; within one it steers the crossing, by its rules. While somebody else has
+the wheel it is refused, unless --take-wheel. Exit status: 0 done, 4 not allowed or not done, 1 anything
 else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -43,10 +43,10 @@ else.`,
 			if dry {
 				return foresee(cmd, args[0], share, asJSON)
 			}
-			return withService(cmd, args[0], func(ctx context.Context, _ *plan.Plan, k keeper.Client) error {
+			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				done, err := headless.Shift(ctx, k, share, who(), started)
+				done, err := headless.Shift(ctx, k, keeper.Command{Share: share, Asked: started, Why: flags.why, TakeWheel: flags.takeWheel})
 				if err != nil {
 					return err
 				}
@@ -61,6 +61,7 @@ else.`,
 	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 and 100")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	flags.add(cmd)
 	return cmd
 }
 

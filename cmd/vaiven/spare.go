@@ -23,7 +23,6 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/secret"
 	"vaiven/internal/service"
@@ -86,6 +85,7 @@ func notAllowed(err error) error {
 func raiseCommand() *cobra.Command {
 	var flags []string
 	var o headless.RaiseOptions
+	var steer reachFlags
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "raise PLAN --version V",
@@ -100,7 +100,8 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 				return err
 			}
 			o.By, o.Asked = who(), started
-			return withService(cmd, args[0], func(ctx context.Context, _ *plan.Plan, k keeper.Client) error {
+			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
+				o.Why, o.TakeWheel = steer.why, steer.takeWheel
 				side, choices, err := headless.Raise(ctx, k, o, progress(cmd.OutOrStdout(), asJSON))
 				switch {
 				case err != nil:
@@ -118,6 +119,7 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 	versionFlag(cmd, &flags)
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each instance that changes")
+	steer.add(cmd)
 	return cmd
 }
 
@@ -146,6 +148,7 @@ func progress(w io.Writer, asJSON bool) func([]reading.Condition) {
 
 func proveCommand() *cobra.Command {
 	var asJSON bool
+	var steer reachFlags
 	cmd := &cobra.Command{
 		Use:   "prove PLAN",
 		Short: "Find out whether the spare side is good, as it stands",
@@ -154,8 +157,8 @@ where it stands, compares it with the live side, and sends both the same request
 Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return looking(cmd, args[0], func(ctx context.Context, l headless.Looking) error {
-				found, about, err := l.Prove(ctx)
+			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
+				found, about, err := headless.Prove(ctx, k, keeper.Command{Why: steer.why, TakeWheel: steer.takeWheel})
 				if err != nil {
 					return err
 				}
@@ -172,6 +175,7 @@ Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	steer.add(cmd)
 	return cmd
 }
 
@@ -347,6 +351,7 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 
 func retireCommand() *cobra.Command {
 	var yes bool
+	var steer reachFlags
 	cmd := &cobra.Command{
 		Use:   "retire PLAN",
 		Short: "Drain and remove the side that gets no traffic",
@@ -356,22 +361,18 @@ middle of a crossing it is refused; in its keep, it ends the keep. Exit status: 
 done, 4 not allowed.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
-			if err != nil {
-				return err
-			}
-			if !yes {
-				if !term.IsTerminal(os.Stdin.Fd()) {
-					return usage("nobody is at the terminal to type the service's name: add --yes")
+			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
+				if !yes {
+					if !term.IsTerminal(os.Stdin.Fd()) {
+						return usage("nobody is at the terminal to type the service's name: add --yes")
+					}
+					fmt.Fprintf(cmd.ErrOrStderr(), "to remove the spare side of %s, type its name: ", k.Info.Service)
+					var typed string
+					if _, err := fmt.Fscanln(os.Stdin, &typed); err != nil || typed != k.Info.Service {
+						return fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, k.Info.Service, typed)
+					}
 				}
-				fmt.Fprintf(cmd.ErrOrStderr(), "to remove the spare side of %s, type its name: ", p.Service)
-				var typed string
-				if _, err := fmt.Fscanln(os.Stdin, &typed); err != nil || typed != p.Service {
-					return notAllowed(fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, p.Service, typed))
-				}
-			}
-			return withService(cmd, args[0], func(ctx context.Context, p *plan.Plan, k keeper.Client) error {
-				side, err := headless.Retire(ctx, k, p.Service, who())
+				side, err := headless.Retire(ctx, k, keeper.Command{Typed: k.Info.Service, Why: steer.why, TakeWheel: steer.takeWheel})
 				if err != nil {
 					return err
 				}
@@ -380,6 +381,7 @@ done, 4 not allowed.`,
 			})
 		},
 	}
+	steer.add(cmd)
 	cmd.Flags().BoolVar(&yes, "yes", false, "without typing the service's name")
 	return cmd
 }

@@ -11,11 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/plan"
@@ -49,15 +51,62 @@ beside it. It changes nothing and does not disturb a screen that is open.`,
 				}
 				list = append(list, at)
 			}
+			now := atKeeper(cmd, p)
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), map[string]any{"service": p.Service, "fronts": list})
+				return printJSON(cmd.OutOrStdout(), map[string]any{"service": p.Service, "fronts": list, "keeper": now})
 			}
-			return printWhere(cmd.OutOrStdout(), p, list)
+			err = printWhere(cmd.OutOrStdout(), p, list)
+			if now != nil {
+				err = errors.Join(err, printKeeper(cmd.OutOrStdout(), *now))
+			}
+			return err
 		},
 	}
 	cmd.Flags().DurationVar(&span, "for", 3*time.Second, "how long to count requests; 0s counts none")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// keeperPlace is how far the service's keeper is.
+type keeperPlace struct {
+	Process  int               `json:"process"`
+	Since    time.Time         `json:"since"`
+	Crossing crossing.State    `json:"crossing"`
+	WayBack  wayback.Readiness `json:"way_back"`
+	Watching int               `json:"watching"`
+}
+
+// atKeeper asks the keeper how far it is, if one runs; what the fronts say does not depend on it.
+func atKeeper(cmd *cobra.Command, p *plan.Plan) *keeperPlace {
+	r, err := reaching(cmd, p, false, true)
+	if err != nil {
+		return nil
+	}
+	k, err := r.Open(cmd.Context())
+	if err != nil {
+		return nil
+	}
+	defer k.Close()
+	s, err := k.View(cmd.Context())
+	if err != nil {
+		return nil
+	}
+	return &keeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching}
+}
+
+func printKeeper(w io.Writer, k keeperPlace) error {
+	text := words.State(k.Crossing)
+	if k.Crossing.Number > 0 {
+		text = fmt.Sprintf("crossing %d: %s", k.Crossing.Number, text)
+	}
+	if k.WayBack.State != "" {
+		text += fmt.Sprintf("; way back %s", k.WayBack.State)
+		if why := words.WayBack(k.WayBack, time.Now()); why != "" {
+			text += " (" + why + ")"
+		}
+	}
+	_, err := fmt.Fprintf(w, "keeper, process %d since %s: %s; %s, %d watch\n", k.Process, k.Since.Local().Format("15:04:05"), text, words.Wheel(k.Crossing.Wheel), k.Watching)
+	return err
 }
 
 // frontPlace is where one front sends requests.

@@ -37,6 +37,7 @@ smoke:
   - name: names a ship
     request: /sailings
     contains: '"ship"'
+    within: 3s
 
 needs:
   - name: fares, where its configuration says
@@ -91,6 +92,12 @@ warm-up: 60 at 60 /s
 route:
 ROUTE
 keep: KEEP
+
+way-back:
+  every: 20s
+  checks:
+    - name: the fares fit {version}
+      command: ["PROGRAM", demo, reach, "builds/{version}/sailings.yaml"]
 
 guards:
   failing: {worse-by: 1 %, sure: 99 %, at-least: 40, then: roll back}

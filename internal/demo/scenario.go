@@ -22,6 +22,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
+	"vaiven/internal/service"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/all"
 	"vaiven/internal/stack/process"
@@ -83,6 +84,8 @@ type Scenario struct {
 	registry string // of the images with the berths
 	ports    [2]int // of the searches
 	owned    []process.ID
+	options  Options
+	front    process.ID
 }
 
 // owner is the file in a demo's folder that says whose it is and what it started.
@@ -115,6 +118,7 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 	if o.Program, err = filepath.Abs(o.Program); err != nil {
 		return nil, err
 	}
+	s.options = o
 	if err := s.write(o); err != nil {
 		return nil, err
 	}
@@ -127,6 +131,7 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 	if err := s.startFront(ctx, o); err != nil {
 		return nil, err
 	}
+	s.front = s.owned[len(s.owned)-1]
 	if err := s.start("fares.log", o.Program, "demo", "fares", "--listen", s.fares); err != nil {
 		return nil, err
 	}
@@ -321,6 +326,19 @@ func (s *Scenario) raiseBlue(ctx context.Context) error {
 	}
 }
 
+// KillFront ends the front as a power cut would.
+func (s *Scenario) KillFront() { s.front.Signal(syscall.SIGKILL) }
+
+// FrontAgain starts the front again that was killed, as whoever looks after it would, and waits
+// until it answers.
+func (s *Scenario) FrontAgain(ctx context.Context) error {
+	if err := s.startFront(ctx, s.options); err != nil {
+		return err
+	}
+	s.front = s.owned[len(s.owned)-1]
+	return s.awaitFront(ctx, s.Plan.Front.Listen, frontall.Open(s.Plan))
+}
+
 // Remove ends everything the demo started and removes its folder.
 func (s *Scenario) Remove(ctx context.Context) error { return remove(ctx, s.Folder, s.owned) }
 
@@ -368,6 +386,7 @@ func remove(ctx context.Context, folder string, started []process.ID) error {
 	defer cancel()
 	var failed []error
 	if p, err := planfile.Read(filepath.Join(folder, "sailings.yaml")); err == nil {
+		failed = append(failed, service.End(ctx, p))
 		for n := range p.Parts {
 			for side := range p.Parts[n].Stacks {
 				p.Parts[n].Stacks[side].Grace = time.Second // nobody is served any more

@@ -45,46 +45,28 @@ const readLimit = 10 * time.Second
 // Compare reads both sides and says what differs. What could not be read is named
 // in the report and compared as missing on neither side.
 func Compare(ctx context.Context, q Question) difference.Report {
-	var mu sync.Mutex // protects facts and missing
-	var missing []string
 	facts := q.Checks
-	names := difference.Names{Secret: q.Plan.Differences.Secret, Shown: q.Plan.Differences.Shown}
+	names := q.names()
 	texts := map[string][2]text{} // of text files, by part and name
+	var missing []string
 	var wait sync.WaitGroup
+	var both [2]read
 	for _, side := range split.Sides {
-		for _, part := range q.Plan.Parts {
-			n := 0
-			for _, i := range q.Sides[side] {
-				if i.Part != part.Name || !i.Running {
-					continue
-				}
-				n++
-				wait.Go(func() {
-					ctx, cancel := context.WithTimeout(ctx, readLimit)
-					defer cancel()
-					r := looked{Question: q, names: names, part: part, i: i}
-					r.read(ctx)
-					mu.Lock()
-					defer mu.Unlock()
-					facts[side] = append(facts[side], r.facts...)
-					for _, what := range r.missing {
-						missing = append(missing, q.Secrets.Hide(what))
-					}
-					for name, content := range r.texts {
-						both := texts[part.Name+"\x00"+name]
-						if first := both[side].of; first.Name == "" || stack.Compare(i, first) < 0 { // the same in every run
-							both[side] = text{i, content}
-						}
-						texts[part.Name+"\x00"+name] = both
-					}
-				})
-			}
-			mu.Lock()
-			facts[side] = append(facts[side], difference.Fact{Part: part.Name, Area: difference.Instances, Value: strconv.Itoa(n)})
-			mu.Unlock()
-		}
+		wait.Go(func() { both[side] = q.read(ctx, side) })
 	}
 	wait.Wait()
+	for _, side := range split.Sides {
+		facts[side] = append(facts[side], both[side].facts...)
+		missing = append(missing, both[side].missing...)
+		for name, content := range both[side].texts {
+			pair := texts[name]
+			pair[side] = content
+			texts[name] = pair
+		}
+		for _, part := range q.Plan.Parts {
+			facts[side] = append(facts[side], difference.Fact{Part: part.Name, Area: difference.Instances, Value: strconv.Itoa(q.running(part, side))})
+		}
+	}
 	rules := make([]difference.Rule, 0, len(q.Plan.Differences.Meant))
 	for _, m := range q.Plan.Differences.Meant {
 		rules = append(rules, difference.Rule{Area: difference.Area(m.Area), Name: m.Name})
@@ -116,6 +98,63 @@ func Compare(ctx context.Context, q Question) difference.Report {
 		}
 	}
 	return report
+}
+
+// names are those of the plan that hide and show more.
+func (q Question) names() difference.Names {
+	return difference.Names{Secret: q.Plan.Differences.Secret, Shown: q.Plan.Differences.Shown}
+}
+
+// running is how many instances of a part run.
+func (q Question) running(part plan.Part, side split.Side) int {
+	n := 0
+	for _, i := range q.Sides[side] {
+		if i.Part == part.Name && i.Running {
+			n++
+		}
+	}
+	return n
+}
+
+// read is what was read of a side.
+type read struct {
+	facts   []difference.Fact
+	missing []string
+	texts   map[string]text // of its first instance that has one, by part and name
+}
+
+// read reads all instances of a side that run.
+func (q Question) read(ctx context.Context, side split.Side) read {
+	all := read{texts: map[string]text{}}
+	var mu sync.Mutex // protects it
+	var wait sync.WaitGroup
+	for _, part := range q.Plan.Parts {
+		for _, i := range q.Sides[side] {
+			if i.Part != part.Name || !i.Running {
+				continue
+			}
+			wait.Go(func() {
+				ctx, cancel := context.WithTimeout(ctx, readLimit)
+				defer cancel()
+				r := looked{Question: q, names: q.names(), part: part, i: i}
+				r.read(ctx)
+				mu.Lock()
+				defer mu.Unlock()
+				all.facts = append(all.facts, r.facts...)
+				for _, what := range r.missing {
+					all.missing = append(all.missing, q.Secrets.Hide(what))
+				}
+				for name, content := range r.texts {
+					at := part.Name + "\x00" + name
+					if first, known := all.texts[at]; !known || stack.Compare(i, first.of) < 0 { // the same in every run
+						all.texts[at] = text{i, content}
+					}
+				}
+			})
+		}
+	}
+	wait.Wait()
+	return all
 }
 
 // largestShown is how many bytes a text may have to be shown line by line. Larger ones are

@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 )
 
 // Errors that callers branch on.
@@ -48,6 +49,10 @@ type Driver interface {
 	// back. It raises the order's generation, and what has to last is written after it
 	// is in force.
 	Home(context.Context, Homing) (Done, error)
+	// Rehearse does everything of going home to a side but the last act, and says how long each
+	// step took. It changes nothing, and waits for no change but as going home would. The error has
+	// the system's own words, file and line; the steps until then are there beside it.
+	Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error)
 	// SetInstances replaces the instances of a side.
 	SetInstances(context.Context, split.Side, []reading.Server) error
 }
@@ -92,12 +97,6 @@ func Drain(ctx context.Context, d Driver, side split.Side) (open int64, err erro
 		err = fmt.Errorf("%w: %v gets %v of the requests", ErrRefused, side, of)
 	}
 	return r.Sides[side].Open, err
-}
-
-// Rehearser is a front that can try whether it would take a change, without making one.
-type Rehearser interface {
-	// Rehearse is an error with the system's own words, file and line, if it would not.
-	Rehearse(context.Context) error
 }
 
 // Preparer is a front with a file that a proxy needs to be started with.

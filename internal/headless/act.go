@@ -7,10 +7,12 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
+	"vaiven/internal/prove"
 	"vaiven/internal/words"
 )
 
@@ -60,7 +62,7 @@ func free(ctx context.Context, snapshots <-chan keeper.Snapshot) (last keeper.Sn
 func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted func(task uint64, f crossing.Fact) bool, shown func(keeper.Snapshot)) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	events, snapshots := c.Events(ctx), c.Snapshots(ctx)
+	events, snapshots := c.Events(ctx, keeper.FromNow), c.Snapshots(ctx)
 	before, err := free(ctx, snapshots)
 	if err != nil {
 		return err
@@ -137,6 +139,8 @@ type RaiseOptions struct {
 	SameBuild bool              // also what the live side runs already
 	By        string
 	Asked     time.Time // when the person asked
+	Why       string    // what to write into the logbook
+	TakeWheel bool      // also from somebody else
 }
 
 // Raise stands the spare side up at a version and waits until every instance is healthy.
@@ -146,7 +150,7 @@ func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]rea
 	var side split.Side
 	var choices []raise.Choice
 	raising := false
-	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked}
+	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked, Why: o.Why, TakeWheel: o.TakeWheel}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.Ordered:
@@ -179,12 +183,13 @@ type Shifted struct {
 }
 
 // Shift puts a share on green in force by hand. Within a crossing that is a steering, with
-// its rules; in none the share is the person's own responsibility, and the notes say so. asked
-// is when the person asked.
-func Shift(ctx context.Context, c keeper.Client, share split.Share, by string, asked time.Time) (Shifted, error) {
+// its rules; in none the share is the person's own responsibility, and the notes say so.
+func Shift(ctx context.Context, c keeper.Client, command keeper.Command) (Shifted, error) {
+	command.Do = keeper.Shift
+	share := command.Share
 	s := Shifted{Event: "shift"}
 	first, crossed := true, false
-	err := act(ctx, c, keeper.Command{Do: keeper.Shift, By: by, Share: share, Asked: asked}, func(task uint64, f crossing.Fact) bool {
+	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.InForce:
 			if f.Task != task {
@@ -220,13 +225,42 @@ func Shift(ctx context.Context, c keeper.Client, share split.Share, by string, a
 	return s, nil
 }
 
-// Retire drains and removes the side without traffic. typed is the service's name.
-func Retire(ctx context.Context, c keeper.Client, typed, by string) (split.Side, error) {
+// Retire drains and removes the side without traffic.
+func Retire(ctx context.Context, c keeper.Client, command keeper.Command) (split.Side, error) {
 	var side split.Side
-	err := act(ctx, c, keeper.Command{Do: keeper.Retire, By: by, Typed: typed}, func(task uint64, f crossing.Fact) bool {
+	command.Do = keeper.Retire
+	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		retired, done := f.(crossing.Retired)
 		side = retired.Side
 		return done && retired.Task == task
 	}, nothingShown)
 	return side, err
+}
+
+// Prove has the keeper make the whole proof of the spare side, as it stands, and waits for it.
+func Prove(ctx context.Context, c keeper.Client, command keeper.Command) (proof.Proof, prove.About, error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	snapshots := c.Snapshots(ctx)
+	before, err := free(ctx, snapshots)
+	if err != nil {
+		return proof.Proof{}, prove.About{}, err
+	}
+	command.Do = keeper.Prove
+	if _, err := c.Do(ctx, command); err != nil {
+		return proof.Proof{}, prove.About{}, err
+	}
+	for {
+		select {
+		case s, ok := <-snapshots:
+			switch {
+			case !ok:
+				return proof.Proof{}, prove.About{}, errStopped
+			case s.Proofs > before.Proofs && !s.Proving:
+				return s.Proof, s.About, nil
+			}
+		case <-ctx.Done():
+			return proof.Proof{}, prove.About{}, ctx.Err()
+		}
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/keeper"
 	"vaiven/internal/words"
 )
@@ -20,6 +21,8 @@ type Options struct {
 	Yes       bool                                // approve what the route asks
 	Accept    bool                                // accept what the proof finds and the plan leaves to a person
 	SameBuild bool                                // begin even if nothing has changed
+	Why       string                              // what to write into the logbook
+	TakeWheel bool                                // also from somebody else
 	Ask       func(question string) (bool, error) // where Yes is not set
 	Emit      func(line any) error                // each event, then the summary
 }
@@ -55,20 +58,34 @@ type Summary struct {
 	Share      string  `json:"share_on_green"`
 }
 
-// Cross takes a crossing from begin to end. One that freezes stays where it is, for a person
+// Cross takes a crossing from begin to end; one to the same version that is under way it takes up
+// where it is. One that freezes stays where it is, for a person
 // to go on or go back, and no Yes answers that. The outcome says what it is about.
 func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	events, snapshots := c.Events(ctx), c.Snapshots(ctx)
-	if _, err := free(ctx, snapshots); err != nil {
-		return Summary{}, err
-	}
-	begun, err := c.Do(ctx, keeper.Command{Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked})
+	events, snapshots := c.Events(ctx, keeper.FromNow), c.Snapshots(ctx)
+	before, err := free(ctx, snapshots)
 	if err != nil {
 		return Summary{}, err
 	}
-	r := runner{Options: o, client: c, begun: begun}
+	begun := before.Crossing.Seq
+	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
+		command := keeper.Command{
+			Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked, Why: o.Why, TakeWheel: o.TakeWheel,
+		}
+		begun, err = c.Do(ctx, command)
+		var r *crossing.Refusal
+		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.Retire { // it has just come to that
+			if before, err = free(ctx, snapshots); err == nil {
+				begun, err = c.Do(ctx, command)
+			}
+		}
+		if err != nil {
+			return Summary{}, err
+		}
+	}
+	r := runner{Options: o, client: c, begun: begun, before: before.Door}
 	for {
 		select {
 		case e, ok := <-events:
@@ -99,15 +116,20 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 type runner struct {
 	Options
 	client   keeper.Client
-	begun    uint64 // sequence number of a state of the crossing
-	told     uint64 // of the last event that was passed on
-	answered uint64 // the question that was answered last
+	begun    uint64       // sequence number of a state of the crossing
+	before   reading.Door // the door log until then
+	told     uint64       // of the last event that was passed on
+	answered uint64       // the question that was answered last
 	answer   keeper.Command
 	since    time.Time // when it was first refused because nothing goes on without being watched
+	lost     time.Time // since when a keeper knows nothing of it
 }
 
 // unwatchedLimit is how long an answer waits for what has to be known for it to count.
-const unwatchedLimit = 30 * time.Second
+const unwatchedLimit = 90 * time.Second
+
+// lostLimit is how long a crossing may be unknown that was begun.
+const lostLimit = 10 * time.Second
 
 // emit passes an event on.
 func (r *runner) emit(e crossing.Event) error {
@@ -141,8 +163,14 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 	c := s.Crossing
 	q := c.Question
 	switch {
-	case c.Seq < r.begun:
-		return Summary{}, false, nil // from before
+	case c.Seq < r.begun: // from before
+		if r.lost.IsZero() || !s.Ready {
+			r.lost = s.At
+		}
+		if s.At.Sub(r.lost) > lostLimit {
+			return r.summary(s, Failed, "the keeper was ended before it had recorded the beginning: nothing was begun"), true, nil
+		}
+		return Summary{}, false, nil
 	case c.Stage.Over() && !c.Retiring():
 		return r.summary(s, outcomeOf(c.Stage), words.Cause(c.Why, c)+wayOut(c.Why)), true, nil
 	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raise || c.Stage == crossing.Prove):
@@ -246,7 +274,7 @@ func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
 	c := s.Crossing
 	sum := Summary{
 		Event: "summary", Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target.String(),
-		Took: s.At.Sub(c.Begun).Seconds(), Answers: s.Door.Answers, Failing: s.Door.Failing, Lost: s.Door.Lost,
+		Took: s.At.Sub(c.Begun).Seconds(), Answers: s.Door.Answers - r.before.Answers, Failing: s.Door.Failing - r.before.Failing, Lost: s.Door.Lost - r.before.Lost,
 		LongestGap: milliseconds(s.Door.LongestGap), Switch: milliseconds(s.Switch.Took), Share: s.Front.Split.Share.String(),
 	}
 	left := c.Target

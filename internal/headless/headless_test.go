@@ -69,7 +69,10 @@ func (c *fakeClient) show() {
 		green.State = reading.Answering
 	}
 	s.Sides[split.Green].Instances = []reading.Condition{green}
-	s.Door = reading.Door{Answers: 100, Lost: 2, LongestGap: 40 * time.Millisecond}
+	s.Door = reading.Door{Answers: 1000, Lost: 7, LongestGap: 40 * time.Millisecond} // since the keeper began
+	if s.Crossing.Number > 0 {
+		s.Door.Answers, s.Door.Lost = 1100, 9
+	}
 	s.Switch = engine.Switch{At: s.At, Took: 3 * time.Millisecond}
 	c.snapshots <- s
 }
@@ -134,7 +137,7 @@ func (c *fakeClient) Snapshots(context.Context) <-chan keeper.Snapshot {
 	}
 	return c.snapshots
 }
-func (c *fakeClient) Events(context.Context) <-chan crossing.Event { return c.events }
+func (c *fakeClient) Events(context.Context, uint64) <-chan crossing.Event { return c.events }
 func (c *fakeClient) Tryout(context.Context) (tryout.Report, string, error) {
 	return tryout.Report{}, "client", errors.New("the plan names no access log")
 }
@@ -309,14 +312,14 @@ func TestByHand(t *testing.T) {
 	if err != nil || side != split.Green || raise.Main(choices).Version != "4.3.0" {
 		t.Errorf("raised %v at %v, %v", side, choices, err)
 	}
-	s, err := Shift(t.Context(), c, 2500, "marit", time.Now())
+	s, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit", Asked: time.Now()})
 	if err != nil || s.Before != 0 || s.Share != 2500 || len(s.Did) != 1 || len(s.Notes) != 1 {
 		t.Errorf("shifted %+v, %v", s, err)
 	}
-	if _, err := Shift(t.Context(), c, 20_000, "marit", time.Now()); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Shift(t.Context(), c, keeper.Command{Share: 20_000, By: "marit", Asked: time.Now()}); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("a share that is none: %v", err)
 	}
-	if _, err := Retire(t.Context(), c, "sailings", "marit"); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Retire(t.Context(), c, keeper.Command{Typed: "sailings", By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("retire a side with traffic: %v", err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
@@ -325,14 +328,14 @@ func TestByHand(t *testing.T) {
 		}
 		return well(task)
 	}
-	if s, err := Shift(t.Context(), c, 0, "marit", time.Now()); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
+	if s, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit", Asked: time.Now()}); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
 		t.Errorf("changed under our hands: %+v, %v", s, err)
 	}
 	c.perform = well
-	if _, err := Shift(t.Context(), c, 0, "marit", time.Now()); err != nil {
+	if _, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit", Asked: time.Now()}); err != nil {
 		t.Error(err)
 	}
-	if side, err := Retire(t.Context(), c, "sailings", "marit"); err != nil || side != split.Green {
+	if side, err := Retire(t.Context(), c, keeper.Command{Typed: "sailings", By: "marit"}); err != nil || side != split.Green {
 		t.Errorf("retired %v, %v", side, err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
@@ -350,7 +353,7 @@ func TestByHand(t *testing.T) {
 			time.AfterFunc(time.Second, func() { c.snapshots <- v })
 			return nil
 		}
-		if _, err := Shift(t.Context(), c, 2500, "marit", time.Now()); !errors.Is(err, ErrNotDone) {
+		if _, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit", Asked: time.Now()}); !errors.Is(err, ErrNotDone) {
 			t.Errorf("something else: %v", err)
 		}
 	})

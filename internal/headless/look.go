@@ -54,16 +54,6 @@ func (l Looking) question(ctx context.Context) (prove.Question, error) {
 	return q, nil
 }
 
-// Prove makes the proof of the spare side as it stands.
-func (l Looking) Prove(ctx context.Context) (proof.Proof, prove.About, error) {
-	q, err := l.question(ctx)
-	if err != nil {
-		return proof.Proof{}, prove.About{}, err
-	}
-	p, about := prove.Prove(ctx, q)
-	return p, about, ctx.Err()
-}
-
 // Differ compares the sides as they stand.
 func (l Looking) Differ(ctx context.Context) (prove.About, error) {
 	q, err := l.question(ctx)

@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -9,6 +10,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/prove"
 	"vaiven/internal/tryout"
@@ -35,15 +37,33 @@ type Client interface {
 	// Tryout tries split keys on the plan's access log, and says by which the plan
 	// splits.
 	Tryout(context.Context) (r tryout.Report, inForce string, err error)
-	// Events sends every event from now on, in order, until the context ends.
-	Events(context.Context) <-chan crossing.Event
+	// Events sends every event after the one with a sequence number, in order, until the context
+	// ends: [FromNow] for those that are still to come.
+	Events(ctx context.Context, since uint64) <-chan crossing.Event
+	// Rehearse does everything of going home but the last act on each front, and says how long
+	// each step took.
+	Rehearse(context.Context) (wayback.Rehearsal, error)
+}
+
+// FromNow stands for the newest event.
+const FromNow = math.MaxUint64
+
+// Person is somebody who watches or steers, by a client of their own.
+type Person struct {
+	Client string    `json:"client"`         // identity of the client, the same for as long as it runs; "" for a command alone
+	By     string    `json:"by"`             // the person's handle
+	From   string    `json:"from,omitempty"` // where that is
+	Since  time.Time `json:"since,omitzero"`
 }
 
 // Command is something a person asks for.
 type Command struct {
-	Do   Verb   `json:"do"`
-	By   string `json:"by"`             // the person's handle
-	Seen uint64 `json:"seen,omitempty"` // sequence number of the state that the person saw; 0: the present one
+	Do        Verb   `json:"do"`
+	By        string `json:"by"`                   // the person's handle
+	Client    string `json:"client,omitempty"`     // identity of the person's client; "" for a command alone, which leaves the wheel vacant
+	From      string `json:"from,omitempty"`       // where that is
+	TakeWheel bool   `json:"take_wheel,omitempty"` // also from somebody else
+	Seen      uint64 `json:"seen,omitempty"`       // sequence number of the state that the person saw; 0: the present one
 	// Asked is when the person asked, which may be long before this is carried out: a going
 	// home since then overtakes it. Zero: now.
 	Asked time.Time `json:"asked,omitzero"`
@@ -51,7 +71,7 @@ type Command struct {
 	Question uint64      `json:"question,omitempty"` // Yes, No: which one
 	Leg      int         `json:"leg,omitempty"`      // Next: which one, from 0
 	Share    split.Share `json:"share,omitempty"`    // Steer, Shift: on green
-	Why      string      `json:"why,omitempty"`      // Back: a person's words
+	Why      string      `json:"why,omitempty"`      // a person's words
 	Force    bool        `json:"force,omitempty"`    // Back: also to a side that cannot serve
 	Version  string      `json:"version,omitempty"`  // Begin, Raise
 	// Versions are those of other parts than the first, where they are not the
@@ -82,16 +102,24 @@ const (
 	Retire  Verb = "retire"   // the side without traffic
 	Raise   Verb = "raise"    // the spare side, outside of a crossing
 	Shift   Verb = "shift"    // to Share, outside of a crossing; within one it steers
+	Take    Verb = "take the wheel"
+	Leave   Verb = "leave the wheel"
 )
 
 // Snapshot is everything that is known at a moment.
 type Snapshot struct {
 	engine.View
-	Proof   proof.Proof `json:"proof"`             // the spare side's last one, or as far as it is
-	Proving bool        `json:"proving,omitempty"` // it is being made
-	About   prove.About `json:"about"`             // what it found beside its results
-	Trouble string      `json:"trouble,omitempty"` // what keeps the keeper from its work
+	Proof    proof.Proof `json:"proof"`              // the spare side's last one, or as far as it is
+	Proofs   int         `json:"proofs"`             // how many this keeper has begun
+	Proving  bool        `json:"proving,omitempty"`  // it is being made
+	About    prove.About `json:"about"`              // what it found beside its results
+	Trouble  string      `json:"trouble,omitempty"`  // what keeps the keeper from its work
+	Present  []Person    `json:"present,omitempty"`  // who watches, at most [PresentMost]
+	Watching int         `json:"watching,omitempty"` // how many do
 }
+
+// PresentMost is how many of those who watch a snapshot names.
+const PresentMost = 20
 
 // Offer is the versions of one part, the newest first.
 type Offer struct {

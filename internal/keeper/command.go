@@ -22,7 +22,7 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		return 0, k.look(ctx, c)
 	}
 	in, err := k.input(ctx, c)
-	if err == nil && c.Do != Back && c.Do != Freeze {
+	if err == nil && c.Do != Back && c.Do != Freeze && c.Do != Leave {
 		if errBook := k.book.ready(ctx); errBook != nil {
 			err = &crossing.Refusal{Kind: crossing.NotRecorded, Said: errBook.Error()}
 		}
@@ -40,7 +40,12 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		if seen == 0 {
 			seen = k.engine.State().Seq
 		}
-		events, err := k.engine.Command(crossing.Moment{At: now, By: c.By, Seen: seen, Asked: c.Asked}, in)
+		k.engine.Present(now, k.guests.here)
+		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, Asked: c.Asked}
+		if c.Do != Back { // whose words are its cause
+			m.Said = c.Why
+		}
+		events, err := k.engine.Command(m, in)
 		k.happened(events)
 		if c.Do == Back {
 			k.kicked()
@@ -98,6 +103,10 @@ func (k *Keeper) input(ctx context.Context, c Command) (crossing.Input, error) {
 		return crossing.Halt{}, nil
 	case GoOn:
 		return crossing.GoOn{}, nil
+	case Take:
+		return crossing.TakeWheel{}, nil
+	case Leave:
+		return crossing.LeaveWheel{Client: c.Client}, nil
 	case Back:
 		return crossing.Back{Why: c.Why, Force: c.Force}, nil
 	case Retire:

@@ -2,9 +2,12 @@ package keeper
 
 import (
 	"context"
+	"slices"
 	"sync"
+	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 )
 
 // hub hands snapshots and events to those who watch. A slow receiver gets fewer
@@ -14,8 +17,13 @@ type hub struct {
 	views  map[chan Snapshot]struct{}
 	queues map[*queue]struct{}
 	last   *Snapshot
+	recent []crossing.Event // the newest, without a gap up to seq
+	seq    uint64           // of the newest
 	closed bool
 }
+
+// recentMost is how many events are at hand; older ones are in the logbook.
+const recentMost = 1000
 
 // queue holds events that a receiver has not taken yet.
 type queue struct {
@@ -44,6 +52,10 @@ func offer(c chan Snapshot, s Snapshot) {
 func (h *hub) send(e crossing.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if h.seq = e.Seq; len(h.recent) >= 2*recentMost {
+		h.recent = append([]crossing.Event(nil), h.recent[recentMost:]...)
+	}
+	h.recent = append(h.recent, e)
 	for q := range h.queues {
 		q.events = append(q.events, e)
 		q.wake()
@@ -99,8 +111,14 @@ func (k *Keeper) Snapshots(ctx context.Context) <-chan Snapshot {
 	return c
 }
 
-// Events sends every event. See [Client].
-func (k *Keeper) Events(ctx context.Context) <-chan crossing.Event {
+// Events sends every event after one. See [Client].
+func (k *Keeper) Events(ctx context.Context, since uint64) <-chan crossing.Event {
+	events, _ := k.EventsFrom(ctx, since)
+	return events
+}
+
+// EventsFrom is what Events is, with the sequence number after which they begin.
+func (k *Keeper) EventsFrom(ctx context.Context, since uint64) (<-chan crossing.Event, uint64) {
 	h := &k.hub
 	q := &queue{more: make(chan struct{}, 1)}
 	h.mu.Lock()
@@ -108,6 +126,15 @@ func (k *Keeper) Events(ctx context.Context) <-chan crossing.Event {
 		h.queues = map[*queue]struct{}{}
 	}
 	h.queues[q] = struct{}{}
+	since = min(since, h.seq)
+	upTo := h.seq // of those before the ones at hand
+	for _, e := range h.recent {
+		upTo = min(upTo, e.Seq-1)
+		if e.Seq > since {
+			q.events = append(q.events, e)
+		}
+	}
+	q.wake()
 	h.mu.Unlock()
 	c := make(chan crossing.Event)
 	go func() {
@@ -117,30 +144,79 @@ func (k *Keeper) Events(ctx context.Context) <-chan crossing.Event {
 			defer h.mu.Unlock()
 			delete(h.queues, q)
 		}()
-		for {
-			h.mu.Lock()
-			events, closed := q.events, h.closed
-			q.events = nil
-			h.mu.Unlock()
-			for _, e := range events {
-				select {
-				case c <- e:
-				case <-ctx.Done():
-					return
-				}
-			}
-			if closed && len(events) == 0 {
-				return
-			}
-			if closed {
-				continue
+		if k.replay(ctx, since, upTo, c) {
+			k.pass(ctx, q, c)
+		}
+	}()
+	return c, since
+}
+
+// replay sends what only the logbook has: the events after one, up to another. It is false
+// if they cannot all be sent.
+func (k *Keeper) replay(ctx context.Context, since, upTo uint64, c chan<- crossing.Event) bool {
+	for since < upTo {
+		limited, cancel := context.WithTimeout(ctx, bookLimit)
+		list, err := k.Book.Since(limited, since, recentMost)
+		cancel()
+		if err != nil || len(list) == 0 {
+			k.log.warn("older events cannot be told", "since", since, "err", err)
+			return false
+		}
+		for _, e := range list {
+			if e.Seq > upTo {
+				return true
 			}
 			select {
-			case <-q.more:
+			case c <- e:
+				since = e.Seq
+			case <-ctx.Done():
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// pass sends what comes into a queue.
+func (k *Keeper) pass(ctx context.Context, q *queue, c chan<- crossing.Event) {
+	h := &k.hub
+	for {
+		h.mu.Lock()
+		events, closed := q.events, h.closed
+		q.events = nil
+		h.mu.Unlock()
+		for _, e := range events {
+			select {
+			case c <- e:
 			case <-ctx.Done():
 				return
 			}
 		}
-	}()
-	return c
+		switch {
+		case closed && len(events) == 0:
+			return
+		case closed:
+			continue
+		}
+		select {
+		case <-q.more:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
+
+// Track is the track after a time, oldest first, for at most [TrackMost].
+func (k *Keeper) Track(after time.Time) []engine.Point {
+	points := k.latest.Load().Track
+	n, _ := slices.BinarySearchFunc(points, after, func(p engine.Point, t time.Time) int {
+		if p.At.After(t) {
+			return 1
+		}
+		return -1
+	})
+	return points[max(n, len(points)-TrackMost):]
+}
+
+// TrackMost is how many points of the track are told at once: an hour of them.
+const TrackMost = 3600

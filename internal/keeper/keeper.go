@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/differ"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
@@ -36,6 +37,11 @@ type Stacks interface {
 	// List is every instance of the side, also those that ended. What could be read
 	// is there even beside an error.
 	List(context.Context, split.Side) ([]reading.Instance, error)
+	// Restart starts an instance again that has ended. changed says that its environment is
+	// another one now.
+	Restart(context.Context, reading.Instance) (changed bool, err error)
+	// Rotate keeps what a side's instances print from growing without end.
+	Rotate(context.Context, split.Side) error
 	// Stop ends all instances of the side, gracefully first.
 	Stop(context.Context, split.Side) error
 }
@@ -52,6 +58,8 @@ type Prober interface {
 	Report(now time.Time) reading.Door
 	// Sides says which versions the sides run, "" for none or several.
 	Sides([2]string)
+	// Rest has it ask seldom.
+	Rest(bool)
 }
 
 // Book is all that the keeper asks of a logbook.
@@ -67,6 +75,22 @@ type Book interface {
 	Raises(context.Context) ([]time.Duration, error)
 	// Past are earlier crossings, the newest first.
 	Past(context.Context) ([]crossing.Past, error)
+	// Since are events after the one with a sequence number, in order, at most so many.
+	Since(ctx context.Context, seq uint64, most int) ([]crossing.Event, error)
+}
+
+// Trail keeps the track where it outlives the keeper. It is asked from one goroutine.
+type Trail interface {
+	// Load is the track of the last hour, oldest first.
+	Load() ([]engine.Point, error)
+	Append([]engine.Point) error
+}
+
+// Memory is what a keeper knows beside its logbook.
+type Memory struct {
+	Engine engine.Memory `json:"engine"`
+	Proof  proof.Proof   `json:"proof"`
+	About  prove.About   `json:"about"`
 }
 
 // Config is what a keeper works with. All fields have to be set, but for those that say
@@ -79,20 +103,26 @@ type Config struct {
 	Sources map[string]versions.Source // by part; a part without one takes the first part's versions
 	Book    Book
 	Prober  Prober
-	Health  func(split.Side) Health                                          // nil: by the plan's checks
-	Prove   func(context.Context, prove.Question) (proof.Proof, prove.About) // nil: [prove.Prove]
-	Log     *slog.Logger                                                     // nil: the default one
+	Trail   Trail                                                                            // nil: the track ends with the keeper
+	Memory  Memory                                                                           // of the keeper that this one goes on for; empty if there is none
+	Health  func(split.Side) Health                                                          // nil: by the plan's checks
+	Prove   func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
+	Hold    func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
+	Key     []byte                                                                           // for digests of what a side was
+	Log     *slog.Logger                                                                     // nil: the default one
 }
 
 // The rhythm of the keeper, and its limits.
 const (
-	tickEvery  = 100 * time.Millisecond // time passes for the engine, and snapshots are taken while something moves
-	idleEvery  = 500 * time.Millisecond // snapshots while nothing does
-	frontLimit = 2 * time.Second        // for one reading of the front
-	setLimit   = front.ChangeLimit      // for one change of it
-	bookLimit  = 2 * time.Second        // for the logbook to take an entry
-	roundLimit = 15 * time.Second       // for the health of all instances of a side; each check has its own as well
-	listLimit  = 10 * time.Second       // for a list of a side's instances
+	tickEvery    = 100 * time.Millisecond // time passes for the engine, and snapshots are taken while something moves
+	idleEvery    = 500 * time.Millisecond // snapshots while nothing does
+	frontLimit   = 2 * time.Second        // for one reading of the front
+	setLimit     = front.ChangeLimit      // for one change of it
+	bookLimit    = 2 * time.Second        // for the logbook to take an entry
+	roundLimit   = 15 * time.Second       // for the health of all instances of a side; each check has its own as well
+	listLimit    = 10 * time.Second       // for a list of a side's instances
+	restartLimit = 20 * time.Second       // for one instance to be started again
+	rotateEvery  = time.Minute            // output is looked at
 
 	// What is under way when the keeper ends has little time: whoever asks for its end is
 	// heard within a second, and what hangs is left behind. Entries that wait for the logbook
@@ -112,6 +142,8 @@ type Keeper struct {
 	effects sync.WaitGroup
 	latest  atomic.Pointer[Snapshot]
 	hub     hub
+	guests  guests
+	rests   atomic.Bool // nothing moves and nobody looks
 	log     *journal
 	book    *recorder
 
@@ -128,6 +160,7 @@ type Keeper struct {
 	proving bool
 	looks   []func(context.Context) // what was asked for beside a crossing, and has not begun
 	notice  string                  // what the logbook had to say at the start
+	handed  bool                    // another goes on
 }
 
 // running is the task that is being performed.
@@ -146,6 +179,9 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 	if k.Prove == nil {
 		k.Prove = prove.Prove
 	}
+	if k.Hold == nil {
+		k.Hold = prove.Hold
+	}
 	k.log = newJournal(c.Log)
 	state, unknown, err := c.Book.Load(ctx)
 	if err != nil {
@@ -156,8 +192,16 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 		k.log.warn("entries of a newer Vaiven are passed over", "number", unknown)
 	}
 	k.book = newRecorder(c.Book, state.Seq)
+	k.hub.seq = state.Seq
+	k.proof, k.about = c.Memory.Proof, c.Memory.About
+	m := c.Memory.Engine
+	if m.At.IsZero() && c.Trail != nil {
+		if m.Track, err = c.Trail.Load(); err != nil {
+			k.log.warn("the track until now is not known", "err", err) // nothing depends on it
+		}
+	}
 	now := time.Now()
-	k.engine = engine.New(c.Plan, state, now)
+	k.engine = engine.New(c.Plan, state, now, m)
 	k.typical(ctx)
 	k.publish(now)
 	return k, nil
@@ -185,10 +229,13 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.log.run(ctx) })
 	parts.Go(func() { k.watchFront(ctx) })
 	parts.Go(func() { k.rehearse(ctx) })
+	parts.Go(func() { k.watchWayBack(ctx) })
+	parts.Go(func() { k.rotate(ctx) })
 	for _, side := range split.Sides {
 		parts.Go(func() { k.watchSide(ctx, side) })
 	}
 	parts.Go(func() { k.Prober.Run(ctx) })
+	parts.Go(func() { k.leaveTrail(ctx) })
 	defer func() {
 		stop()
 		within(effectsLimit, k.effects.Wait)
@@ -196,8 +243,10 @@ func (k *Keeper) Run(ctx context.Context) {
 		within(partsLimit, parts.Wait)
 		k.hub.close()
 	}()
-	ticker := time.NewTicker(tickEvery)
+	tick := tickEvery
+	ticker := time.NewTicker(tick)
 	defer ticker.Stop()
+	asleep := newSleep()
 	k.perform(ctx)
 	for {
 		select {
@@ -205,17 +254,42 @@ func (k *Keeper) Run(ctx context.Context) {
 			return
 		case do := <-k.inbox:
 			do(time.Now())
+			if k.handed {
+				return
+			}
 			k.perform(ctx)
+			tick = k.pace(ticker, tick)
 		case <-ticker.C:
 			now := time.Now()
+			if slept := asleep.since(); slept >= sleepLeast {
+				k.engine.Slept(now, slept)
+			}
+			k.engine.Present(now, k.guests.here)
 			k.engine.DoorRead(k.Prober.Report(now))
 			k.happened(k.engine.Pass(now))
 			k.perform(ctx)
+			k.restart(ctx, now)
+			tick = k.pace(ticker, tick)
 			if k.busy() || now.Sub(k.latest.Load().At) >= idleEvery {
 				k.publish(now)
 			}
 		}
 	}
+}
+
+// pace has the loop and the prober go slowly while nothing moves and nobody looks.
+func (k *Keeper) pace(ticker *time.Ticker, tick time.Duration) time.Duration {
+	rest := !k.busy() && k.Watching() == 0
+	k.Prober.Rest(rest)
+	k.rests.Store(rest)
+	now := tickEvery
+	if rest {
+		now = idleEvery
+	}
+	if now != tick {
+		ticker.Reset(now)
+	}
+	return now
 }
 
 // within waits for something, but not for ever.
@@ -265,7 +339,8 @@ func (k *Keeper) happened(events []crossing.Event) {
 
 // publish makes a snapshot and sends it to whoever watches.
 func (k *Keeper) publish(now time.Time) {
-	s := Snapshot{View: k.engine.View(now), Proof: k.proof, Proving: k.proving, About: k.about, Trouble: k.book.trouble(now)}
+	s := Snapshot{View: k.engine.View(now), Proof: k.proof, Proofs: k.proofs, Proving: k.proving, About: k.about, Trouble: k.book.trouble(now)}
+	s.Present, s.Watching = k.guests.list()
 	if s.Trouble == "" {
 		s.Trouble = k.notice
 	}

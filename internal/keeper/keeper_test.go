@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
+	"vaiven/internal/words"
 )
 
 // play runs a test on a keeper whose time passes at once.
@@ -35,7 +36,7 @@ func TestACrossingFromBeginningToEnd(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
-		events := r.keeper.Events(ctx)
+		events := r.keeper.Events(ctx, FromNow)
 		r.onFirstLeg()
 		if got := r.now(); got != 2000 {
 			t.Errorf("on the first leg the front has %v", got)
@@ -601,7 +602,7 @@ func TestTheKeeperStopsCleanly(t *testing.T) {
 		r := newRig(t)
 		r.onLeg()
 		ctx, cancel := context.WithCancel(t.Context())
-		events, snapshots := r.keeper.Events(ctx), r.keeper.Snapshots(ctx)
+		events, snapshots := r.keeper.Events(ctx, FromNow), r.keeper.Snapshots(ctx)
 		r.with(func() {
 			r.trouble = func(string) (time.Duration, bool, error) { return time.Minute, true, nil }
 		})
@@ -652,4 +653,151 @@ func BenchmarkPublish(b *testing.B) {
 	for b.Loop() {
 		k.publish(time.Now())
 	}
+}
+
+// A keeper that goes on for another goes on where that was: nothing freezes, the leg's time goes
+// on, guards have what was counted, and nobody calls it a time in which nobody watched. After one
+// that was killed there is one.
+func TestAnotherGoesOn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t)
+		r.begin("4.3.0")
+		before := r.until("the first leg runs", func(s Snapshot) bool {
+			return s.Crossing.Stage == crossing.Shift && s.Left < 8*time.Second && s.Left > 0
+		})
+		m, err := r.keeper.HandOver(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		// What is handed over travels.
+		data, err := json.Marshal(m)
+		if err == nil {
+			err = json.Unmarshal(data, &r.memory)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.stop()
+		time.Sleep(300 * time.Millisecond)
+		r.start()
+		s := r.until("the next one is ready", func(s Snapshot) bool { return s.Ready && s.Left < before.Left })
+		if s.Crossing.Frozen() || s.Crossing.Seq != before.Crossing.Seq || !s.Hole.To.IsZero() || s.Left < before.Left-3*time.Second || len(s.Track) < len(before.Track) {
+			t.Errorf("it goes on with %v, %v left of %v, hole %v, a track of %d points after %d", s.Crossing, s.Left, before.Left, s.Hole, len(s.Track), len(before.Track))
+		}
+		if g, was := s.Guards, before.Guards; len(g) == 0 || g[0].Trial.Of < was[0].Trial.Of {
+			t.Errorf("its guards know %+v, and knew %+v", g, was)
+		}
+		if _, err := r.keeper.Do(t.Context(), Command{Do: Freeze, By: "marit"}); err != nil {
+			t.Error(err)
+		}
+		r.stop()
+		time.Sleep(time.Minute)
+		r.start()
+		s = r.until("one after a hole is ready", func(s Snapshot) bool { return s.Ready })
+		if _, found := s.Crossing.FrozenBy(crossing.FoundAgain); !found || s.Again.Sub(s.At) < 50*time.Second {
+			t.Errorf("after a hole it is at %v, and nothing is retired before %v", s.Crossing, s.Again)
+		}
+		r.end()
+	})
+}
+
+// While something is being done no other goes on.
+func TestNobodyGoesOnHalfWay(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t)
+		r.with(func() { r.trouble = troubled("raise", 5*time.Second, false, nil) })
+		r.begin("4.3.0")
+		r.until("it is being raised", func(s Snapshot) bool { return s.Crossing.Task.Do == crossing.StandUp })
+		if _, err := r.keeper.HandOver(t.Context()); !errors.Is(err, crossing.ErrNotNow) {
+			t.Errorf("handed over half way: %v", err)
+		}
+		r.end()
+	})
+}
+
+// A way back that closes stops the route until a person goes on without it; it is said with its
+// reason, and not again.
+func TestTheWayBackCloses(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t)
+		r.begin("4.3.0")
+		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift && s.Crossing.Task.ID == 0 })
+		r.with(func() { r.narrows = true })
+		s := r.until("it is narrow", func(s Snapshot) bool { return s.WayBack.State == wayback.Narrow })
+		if s.WayBack.Worst.Kind != wayback.Same || s.Crossing.Frozen() {
+			t.Errorf("narrow because of %+v, at %v", s.WayBack.Worst, s.Crossing)
+		}
+		r.with(func() { r.closes = true })
+		s = r.until("it is closed", func(s Snapshot) bool { return s.Crossing.Frozen() })
+		f, ok := s.Crossing.FrozenBy(crossing.WayClosed)
+		if !ok || f.Cause.Way.Kind != wayback.Data || s.WayBack.State != wayback.Closed || !strings.Contains(words.Frozen(s.Crossing), "there is no way back any more: blue data: fits: want 0, got 12") {
+			t.Errorf("closed: %v, %+v", words.Frozen(s.Crossing), s.WayBack.Worst)
+		}
+		if _, err := r.keeper.Do(t.Context(), Command{Do: GoOn, By: "marit"}); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(9 * time.Second)
+		if s := r.last(); s.Crossing.Frozen() {
+			t.Errorf("a person went on without it, and it froze again: %v", s.Crossing)
+		}
+		// Going home is never prevented by it.
+		if _, err := r.keeper.Do(t.Context(), Command{Do: Back, By: "marit"}); err != nil {
+			t.Fatal(err)
+		}
+		r.until("it is home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack })
+		r.end()
+	})
+}
+
+// What ends while it is wanted is started again, with pauses that grow; the release that had to be
+// started again goes home, and what is not wanted is left alone.
+func TestWhatEndsIsStartedAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, func(w *world) {
+			for side := range w.plan.Parts[0].Stacks {
+				w.plan.Parts[0].Stacks[side].Restart = true
+			}
+		})
+		ends := func(side split.Side) {
+			r.with(func() { r.sides[side][0].Running, r.sides[side][0].Exit = false, "exit status 3" })
+		}
+		var at []time.Time
+		for n := range 4 {
+			ends(split.Blue)
+			r.until("it runs again", func(Snapshot) bool { return len(r.restarted) == n+1 })
+			at = append(at, time.Now())
+		}
+		for n := 2; n < len(at); n++ {
+			if now, before := at[n].Sub(at[n-1]), at[n-1].Sub(at[n-2]); now < before {
+				t.Errorf("started again at %v: the pauses do not grow", at)
+			}
+		}
+		r.until("it is shown", func(s Snapshot) bool { l := s.Sides[split.Blue].Restarts; return len(l) == 1 && l[0].Count == 4 })
+		time.Sleep(time.Minute)
+		r.begin("4.3.0")
+		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift && s.Crossing.Task.ID == 0 })
+		ends(split.Green)
+		s := r.until("it goes home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && s.Crossing.Task.ID == 0 })
+		if s.Crossing.Why.Alarm.Watch != plan.Unhealthy {
+			t.Errorf("because of %v", s.Crossing.Why)
+		}
+		r.end()
+	})
+}
+
+// b b after the end, while the old side stands, is a crossing of its own.
+func TestBackAfterTheEnd(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, func(w *world) { w.plan.Then, w.plan.Route = plan.ThenLeave, route.Route{{Part: split.Whole}} })
+		r.begin("4.3.0")
+		first := r.until("it has settled", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Settled && s.Crossing.Task.ID == 0 })
+		if _, err := r.keeper.Do(t.Context(), Command{Do: Back, By: "marit", Why: "berths are sold twice"}); err != nil {
+			t.Fatal(err)
+		}
+		s := r.until("it is home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack })
+		if s.Crossing.Number != first.Crossing.Number+1 || s.Front.Split.Share != 0 || s.Crossing.Why.Why != "berths are sold twice" {
+			t.Errorf("it is %v, number %d", s.Crossing, s.Crossing.Number)
+		}
+		r.end()
+	})
 }

@@ -10,6 +10,8 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/differ"
 	"vaiven/internal/prove"
 )
 
@@ -27,11 +29,18 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 		return
 	}
 	q.Told = func(p proof.Proof) { k.show(ctx, number, p, nil, false) }
+	was := make(chan wayback.Record, 1)
+	go func() {
+		r, _ := differ.Record(ctx, differ.Question{Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Sides: q.Sides}, o.Side.Other(), k.Key)
+		was <- r
+	}()
 	p, about := k.Prove(ctx, q)
+	r := <-was
 	if ctx.Err() != nil {
 		return // nobody waits for it any more
 	}
 	k.show(ctx, number, p, &about, true)
+	k.post(ctx, func(now time.Time) { k.happened(k.engine.Remember(now, o.ID, r)) })
 	k.report(ctx, crossing.Proved{Task: o.ID, Proof: p})
 }
 
@@ -82,7 +91,11 @@ func (k *Keeper) look(ctx context.Context, c Command) error {
 				raised[i.Part] = prove.Raised{Version: i.Version, Build: i.Build, Built: k.built(i)}
 			}
 		}
+		last := k.latest.Load()
 		switch {
+		case !last.Ready:
+			reply <- refused{&crossing.Refusal{Kind: crossing.NotRead, Said: last.Front.Error}}
+			return
 		case k.proving:
 			reply <- refused{&crossing.Refusal{Kind: crossing.IsProving}}
 			return

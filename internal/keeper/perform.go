@@ -283,6 +283,40 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (open int64, err er
 	}
 }
 
+// restart starts instances again that have ended while they are wanted.
+func (k *Keeper) restart(ctx context.Context, now time.Time) {
+	for _, i := range k.engine.Restarts(now) {
+		k.engine.Restarting(now, i)
+		k.log.info("start again", "instance", i.Name, "exit", i.Exit)
+		k.effects.Go(func() {
+			limited, cancel := context.WithTimeout(ctx, restartLimit)
+			defer cancel()
+			changed, err := k.Stacks.Restart(limited, i)
+			failed := ""
+			if err != nil {
+				failed = k.said(err)
+			}
+			k.post(ctx, func(now time.Time) {
+				k.happened(k.engine.Restarted(now, i, changed, failed))
+				k.publish(now)
+			})
+		})
+	}
+}
+
+// rotate keeps the output of instances from growing.
+func (k *Keeper) rotate(ctx context.Context) {
+	every(ctx, rotateEvery, func() {
+		for _, side := range split.Sides {
+			limited, cancel := context.WithTimeout(ctx, listLimit)
+			if err := k.Stacks.Rotate(limited, side); err != nil && ctx.Err() == nil {
+				k.log.warn("rotate output", "side", side, "err", err)
+			}
+			cancel()
+		}
+	})
+}
+
 // tell gives the front the instances that it has differently, one side at a time.
 func (k *Keeper) tell(ctx context.Context) {
 	now := time.Now()

@@ -95,6 +95,9 @@ func newSim(t *testing.T, seed uint64) *sim {
 		s.plan.Route = append(s.plan.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
 	}
 	s.plan.Route = append(s.plan.Route, route.Leg{Part: split.Whole})
+	for side := range s.plan.Parts[0].Stacks {
+		s.plan.Parts[0].Stacks[side].Restart = s.r.IntN(2) == 0
+	}
 	s.plan.Keep, s.plan.Then = time.Duration(2+s.r.IntN(8))*time.Second, []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)]
 	for n := range s.plan.Guards {
 		s.plan.Guards[n].Then = []plan.Action{plan.RollBack, plan.Freeze}[s.r.IntN(2)]
@@ -217,6 +220,24 @@ func (s *sim) strikes() {
 		s.with(func() { s.open[side] = 3 })
 		after := s.millis(500, 20_000)
 		time.AfterFunc(after, func() { s.with(func() { s.open[side] = 0 }) })
+	case s.happens("an instance ended", 15):
+		n := s.intN(2)
+		s.with(func() {
+			if n < len(s.sides[side]) {
+				s.sides[side][n].Running, s.sides[side][n].Exit = false, "exit status 3"
+			}
+		})
+	case s.happens("another process took the keeper over", 12):
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		m, err := s.keeper.HandOver(ctx)
+		cancel()
+		if err != nil {
+			return // it is not left half way
+		}
+		s.stop()
+		time.Sleep(s.millis(10, 2000))
+		s.memory = m
+		s.start()
 	case s.happens("the keeper was ended and started again", 12):
 		s.stop()
 		time.Sleep(s.millis(10, 5000))

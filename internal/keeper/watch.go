@@ -10,7 +10,9 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/prove"
 )
 
 // every calls at once and then at the interval until the context ends.
@@ -32,9 +34,27 @@ func (k *Keeper) asksFront() engine.Asked {
 	return engine.Asked{At: time.Now(), Changes: k.latest.Load().Front.Changes}
 }
 
+// How often the front and the lists of instances are read while nothing moves and nobody looks.
+// The readings stay fresh.
+const (
+	restFront = 2 * engine.FrontEvery
+	restList  = 2 * time.Second
+)
+
+// resting reports whether a reading is not due yet, because nobody needs it to be.
+func (k *Keeper) resting(last time.Time, every time.Duration) bool {
+	const early = 50 * time.Millisecond
+	return k.rests.Load() && time.Since(last) < every-early
+}
+
 // watchFront reads the front again and again.
 func (k *Keeper) watchFront(ctx context.Context) {
+	var last time.Time
 	every(ctx, engine.FrontEvery, func() {
+		if k.resting(last, restFront) {
+			return
+		}
+		last = time.Now()
 		limited, cancel := context.WithTimeout(ctx, frontLimit)
 		defer cancel()
 		asked := k.asksFront()
@@ -52,21 +72,75 @@ func (k *Keeper) watchFront(ctx context.Context) {
 // rehearseEvery is how often a front is asked whether it would take a change.
 const rehearseEvery = 15 * time.Second
 
-// rehearse asks the front again and again whether it would take a change, where it can
-// say so: what is in the way is known before it is needed.
+// rehearse rehearses going home again and again, as long as there is a way back: what is in
+// the way is known before it is needed.
 func (k *Keeper) rehearse(ctx context.Context) {
-	r, ok := k.Front.(front.Rehearser)
-	if !ok {
-		return
-	}
 	every(ctx, rehearseEvery, func() {
-		limited, cancel := context.WithTimeout(ctx, setLimit)
-		defer cancel()
-		blocked := ""
-		if err := r.Rehearse(limited); err != nil && ctx.Err() == nil {
-			blocked = k.said(err)
+		if s := k.latest.Load(); s.WayBack.State != "" && len(s.Sides[s.Crossing.Target.Other()].Instances) > 0 { // else there is nowhere to go back to
+			_, _ = k.rehearsed(ctx)
 		}
-		k.post(ctx, func(time.Time) { k.engine.Rehearsed(blocked) })
+	})
+}
+
+// Rehearse rehearses going home. See [Client].
+func (k *Keeper) Rehearse(ctx context.Context) (wayback.Rehearsal, error) { return k.rehearsed(ctx) }
+
+// rehearsed rehearses going home to where home is: the side crossed from, or the live one
+// where nothing is crossing.
+func (k *Keeper) rehearsed(ctx context.Context) (wayback.Rehearsal, error) {
+	s := k.latest.Load()
+	side := s.Live
+	if s.WayBack.State != "" {
+		side = s.Crossing.Target.Other()
+	}
+	limited, cancel := context.WithTimeout(ctx, setLimit)
+	defer cancel()
+	r := front.Rehearse(limited, k.Front, side)
+	if ctx.Err() != nil {
+		return r, ctx.Err()
+	}
+	r.Failed = k.Secrets.Hide(r.Failed)
+	k.post(ctx, func(now time.Time) {
+		k.engine.Rehearsed(r)
+		k.publish(now)
+	})
+	return r, nil
+}
+
+// dueEvery is how often it is looked whether a look is due.
+const dueEvery = time.Second
+
+// watchWayBack holds the side to go back to to what it was, as long as there is one.
+func (k *Keeper) watchWayBack(ctx context.Context) {
+	round, crossed := 0, 0
+	var last time.Time
+	every(ctx, dueEvery, func() {
+		s := k.latest.Load()
+		if s.Crossing.Number == crossed && time.Since(last) < k.Plan.WayBack.Every {
+			return
+		}
+		if s.WayBack.State == "" || s.Crossing.Was.At.IsZero() || !s.Crossing.Moved || len(s.Sides[s.Crossing.Was.Side].Instances) == 0 {
+			return
+		}
+		round++
+		crossed, last = s.Crossing.Number, time.Now()
+		limited, cancel := context.WithTimeout(ctx, lookLimit)
+		defer cancel()
+		q, err := k.question(limited, s.Crossing.Was.Side, map[string]prove.Raised{})
+		if err != nil && len(q.Sides[q.Target]) == 0 {
+			return // that it cannot be listed is said elsewhere
+		}
+		looks := k.Hold(limited, q, s.Crossing.Was, k.Key, round)
+		if ctx.Err() != nil {
+			return
+		}
+		number := s.Crossing.Number
+		k.post(ctx, func(now time.Time) {
+			if k.engine.State().Number == number {
+				k.happened(k.engine.Looked(now, looks))
+				k.publish(now)
+			}
+		})
 	})
 }
 
@@ -88,7 +162,12 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 	defer listing.Wait()
 	listed := make(chan struct{}, 1)
 	listing.Go(func() {
+		var last time.Time
 		every(ctx, interval, func() {
+			if k.resting(last, restList) {
+				return
+			}
+			last = time.Now()
 			limited, cancel := context.WithTimeout(ctx, listLimit)
 			defer cancel()
 			asked := engine.Asked{At: time.Now(), Changes: k.latest.Load().Sides[side].Changes}

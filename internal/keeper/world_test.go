@@ -20,6 +20,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/differ"
 	"vaiven/internal/front"
 	"vaiven/internal/place"
@@ -59,11 +60,14 @@ type world struct {
 
 	// The sides.
 
-	sides    [2][]reading.Instance
-	health   map[string]reading.Health // by name; healthy if it is not there
-	stopped  []split.Side
-	deadline time.Time // that the last stop was given, zero if none
-	findings []proof.Result
+	sides     [2][]reading.Instance
+	health    map[string]reading.Health // by name; healthy if it is not there
+	stopped   []split.Side
+	restarted []string  // instances, in order
+	narrows   bool      // the side to go back to is not what it was
+	closes    bool      // and the data do not fit it any more
+	deadline  time.Time // that the last stop was given, zero if none
+	findings  []proof.Result
 
 	// The logbook.
 
@@ -97,7 +101,7 @@ func newWorld() *world {
 		Service: "sailings",
 		Parts:   []plan.Part{{Name: "web", Health: plan.Check{Name: "health", Every: time.Second, Within: time.Second, Up: 1, Down: 2}}},
 		Route:   route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
-		Keep:    20 * time.Second, Then: plan.ThenRetire,
+		Keep:    20 * time.Second, Then: plan.ThenRetire, WayBack: plan.WayBack{Every: 5 * time.Second, Freezes: true},
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: plan.RollBack},
 			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "lost at front", Watch: plan.Lost, Then: plan.RollBack},
@@ -299,6 +303,14 @@ func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error
 	return front.Done{Split: f.split(), Nearest: f.share, Order: f.order, Did: []string{"all home"}}, nil
 }
 
+func (f worldFront) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	r, err := f.Read(ctx)
+	if err == nil && len(r.Sides[side].Instances) == 0 {
+		err = front.Nobody(side)
+	}
+	return []wayback.Step{{What: "read", Took: time.Millisecond}}, err
+}
+
 func (f worldFront) SetInstances(ctx context.Context, side split.Side, list []reading.Server) error {
 	if err := f.meet(ctx, "instances"); err != nil {
 		return err
@@ -371,6 +383,27 @@ func (s worldStacks) List(ctx context.Context, side split.Side) ([]reading.Insta
 	return slices.Clone(s.sides[side]), nil
 }
 
+func (s worldStacks) Restart(ctx context.Context, i reading.Instance) (bool, error) {
+	err := s.meet(ctx, "restart")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := slices.IndexFunc(s.sides[i.Side], func(o reading.Instance) bool { return o.Name == i.Name })
+	switch {
+	case err != nil:
+		return false, err
+	case n < 0:
+		return false, fmt.Errorf("there is no note on %s", i.Name)
+	case s.sides[i.Side][n].Running:
+		return false, nil
+	}
+	s.sides[i.Side][n].Running, s.sides[i.Side][n].Exit, s.sides[i.Side][n].Started = true, "", time.Now()
+	delete(s.health, i.Name)
+	s.restarted = append(s.restarted, i.Name)
+	return false, nil
+}
+
+func (s worldStacks) Rotate(ctx context.Context, _ split.Side) error { return s.meet(ctx, "rotate") }
+
 func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
 	err := s.meet(ctx, "stop")
 	s.mu.Lock()
@@ -439,6 +472,7 @@ type worldProber struct {
 
 func (*worldProber) Run(ctx context.Context) { <-ctx.Done() }
 func (*worldProber) Sides([2]string)         {}
+func (*worldProber) Rest(bool)               {}
 func (p *worldProber) Report(now time.Time) reading.Door {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -447,6 +481,24 @@ func (p *worldProber) Report(now time.Time) reading.Door {
 }
 
 // proves makes a proof of what the world says is found.
+// holds is a look at the side to go back to, which finds something now and then.
+func (w *world) holds(ctx context.Context, q prove.Question, _ wayback.Record, _ []byte, _ int) wayback.Looks {
+	if err := w.meet(ctx, "hold"); err != nil {
+		return wayback.Looks{Smoke: wayback.Look{Error: err.Error()}}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	l := wayback.Look{At: time.Now(), Of: 3}
+	looks := wayback.Looks{Same: l, Smoke: l, Data: l}
+	if w.narrows {
+		looks.Same.Failed = []wayback.Failing{{What: "environment FARES", Where: "web", Said: "is not what it was"}}
+	}
+	if w.closes {
+		looks.Data.Failed = []wayback.Failing{{What: "fits", Said: "want 0, got 12"}}
+	}
+	return looks
+}
+
 func (w *world) proves(ctx context.Context, q prove.Question) (proof.Proof, prove.About) {
 	err := w.meet(ctx, "prove")
 	w.mu.Lock()
@@ -510,6 +562,21 @@ func (b worldBook) Load(context.Context) (s crossing.State, unknown int, err err
 func (b worldBook) Raises(context.Context) ([]time.Duration, error) {
 	return []time.Duration{2 * time.Second}, nil
 }
+func (b worldBook) Since(ctx context.Context, seq uint64, most int) ([]crossing.Event, error) {
+	if err := b.meet(ctx, "book"); err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var list []crossing.Event
+	for _, e := range b.events {
+		if e.Seq > seq && len(list) < most {
+			list = append(list, e)
+		}
+	}
+	return list, nil
+}
+
 func (b worldBook) Past(context.Context) ([]crossing.Past, error) { return nil, nil }
 
 // worldLog is the file of the program's log.
@@ -529,6 +596,7 @@ type rig struct {
 	*world
 	t      *testing.T
 	keeper *Keeper
+	memory Memory // for the next keeper, of the one that it goes on for
 	stop   func()
 }
 
@@ -548,12 +616,13 @@ func (r *rig) start() {
 	r.t.Helper()
 	k, err := New(context.Background(), Config{
 		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world}, Prober: &worldProber{},
-		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves,
+		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds, Memory: r.memory,
 		Log: slog.New(slog.NewTextHandler(worldLog{r.world}, nil)),
 	})
 	if err != nil {
 		r.t.Fatal(err)
 	}
+	r.memory = Memory{}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
@@ -603,6 +672,12 @@ func (r *rig) do(c Command) {
 	if _, err := r.keeper.Do(context.Background(), c); err != nil {
 		r.t.Fatalf("%s: %v", c.Do, err)
 	}
+}
+
+// begin begins a crossing, to its first leg.
+func (r *rig) begin(version string) {
+	r.t.Helper()
+	r.do(Command{Do: Begin, By: "marit", Version: version})
 }
 
 func (r *rig) refused(c Command, want string) {

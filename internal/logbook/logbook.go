@@ -265,6 +265,15 @@ func (b *Book) Events(ctx context.Context, number int) ([]crossing.Event, error)
 	return events, nil
 }
 
+// Since are events after the one with a sequence number, in their order, at most so many.
+func (b *Book) Since(ctx context.Context, seq uint64, most int) ([]crossing.Event, error) {
+	events, err := b.events(ctx, `WHERE seq IN (SELECT seq FROM events WHERE seq > ? ORDER BY seq LIMIT ?)`, int64(seq), most)
+	if err != nil {
+		return nil, fmt.Errorf("read the events after %d: %w", seq, err)
+	}
+	return events, nil
+}
+
 // events are those that a condition chooses, in their order.
 func (b *Book) events(ctx context.Context, where string, args ...any) (events []crossing.Event, err error) {
 	rows, err := b.db.QueryContext(ctx, `SELECT event FROM events `+where+` ORDER BY seq`, args...)
@@ -370,6 +379,13 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Homing(f.Order), Ended: e.At})
 		case crossing.Acted:
 			list = append(list, Act{At: e.At, By: e.By, What: f.What, Did: f.Did, Ended: f.Ended, Outcome: f.Outcome, Failed: f.Failed})
+		case crossing.Restarted:
+			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
+		case crossing.TookWheel:
+			if f.Before.Vacant() || f.Before.By == f.Wheel.By && f.Before.From == f.Wheel.From {
+				continue // nobody lost it
+			}
+			list = append(list, Act{At: e.At, By: e.By, What: "take the wheel", Ended: e.At, Outcome: words.Event(e, crossing.State{})})
 		case crossing.Raised:
 			end(f.Task, e, false, nil)
 		case crossing.InForce:

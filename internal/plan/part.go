@@ -31,6 +31,8 @@ type Stack struct {
 	Grace       time.Duration // between asking an instance to stop and making it
 	Capacity    float64       // requests a second that one instance carries; 0 if not known
 	Price       Price
+	Restart     bool // an instance that ends while its side is wanted is started again
+	Output      Output
 
 	Hosts      []Host // where instances are started over SSH, in turn; none for this machine
 	Identity   string // file with the private key; "" asks the agent
@@ -44,6 +46,12 @@ type Stack struct {
 	CPUs    float64 // limit of one container; 0 for none
 
 	Tool []string // the user's own command that raises, lists and stops
+}
+
+// Output is how much of what an instance prints is kept.
+type Output struct {
+	Size int64 // bytes of one file
+	Keep int   // older files beside it
 }
 
 // Kind is what a stack runs on.

@@ -15,9 +15,11 @@ import (
 // default. Paths are absolute.
 type Plan struct {
 	File    string // the file it was read from
+	Digest  string // names the content of the file
 	Service string
 	State   string // folder for socket, logbook and the notes on instances
 	Secrets map[string]Secret
+	WayBack WayBack
 	Front   Front   // the first, or the only one
 	Beside  []Front // further ones in front of the same service
 	Parts   []Part  // the first is the one that the front sends requests to
@@ -145,6 +147,12 @@ type Prober struct {
 
 // Socket is the path of the front's admin socket.
 func (p *Plan) Socket() string { return filepath.Join(p.State, "front.sock") }
+
+// KeeperSocket is the socket at which the plan's keeper listens.
+func (p *Plan) KeeperSocket() string { return filepath.Join(p.State, KeeperSocketIn) }
+
+// KeeperSocketIn is its name in the state folder.
+const KeeperSocketIn = "keeper.sock"
 
 // FrontState is the file in which the front keeps its split.
 func (p *Plan) FrontState() string { return filepath.Join(p.State, "front.json") }

@@ -41,6 +41,7 @@ func defaults() *plan.Plan {
 		Differences: plan.Differences{Then: plan.Ask},
 		Pairs:       plan.Pairs{Rate: 20, Repeat: 5, Within: 5 * time.Second, Then: plan.Ask},
 		Secrets:     map[string]plan.Secret{},
+		WayBack:     plan.WayBack{Every: time.Minute, Freezes: true},
 	}
 }
 
@@ -106,6 +107,7 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("warm-up", section.Parsed(r.Reader, "warm-up", &p.WarmUp, warmUp)),
 		section.Need("route", func(n ast.Node) { r.route(n, p) }),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
+		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
 		section.May("guards", func(n ast.Node) { r.guards(n, &p.Guards) }),
 		section.May("quiet", section.Parsed(r.Reader, "quiet", &p.Quiet, func(text string) (plan.Quiet, error) { return section.OneOf(text, plan.QuietAsk, plan.QuietGoOn) })),
 		section.May("prober", func(n ast.Node) { r.prober(n, &p.Prober) }),

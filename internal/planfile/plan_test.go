@@ -42,7 +42,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 		Build: "/srv/{service}/builds/{version}", Folder: "/srv/{service}",
 		Environment: map[string]string{"REGION": "north", "NAME": "{instance}", "PLATFORM": "old"},
 		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 120,
-		Price: plan.Price{Amount: 0.048, Unit: "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
+		Output: plan.Output{Size: 1 << 20, Keep: 5},
+		Price:  plan.Price{Amount: 0.048, Unit: "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
 	}
 	green := blue
 	green.Instances = 4
@@ -148,11 +149,16 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Name: "door", Watch: plan.Door, After: 600 * time.Millisecond, Bound: evidence.Bound{Margin: 0.1, Sure: 0.99, AtLeast: 20}, Over: 2 * time.Minute, Then: plan.Freeze},
 		},
 		Quiet: plan.QuietGoOn,
+		WayBack: plan.WayBack{Every: 30 * time.Second, Checks: []plan.Check{{
+			Name: "data still fit", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
+			What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares", Query: "select count(*) from sailings where deck is not null", Answer: "0"},
+		}}},
 		Prober: plan.Prober{
 			Path: "/sailings?from=vessa", Rate: 50, Within: time.Second, Status: 200, Contains: "ship", JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}},
 			Side: plan.Field{Header: "X-Side"}, Version: plan.Field{JSON: "version"},
 		},
 	}
+	p.Digest = ""
 	if !reflect.DeepEqual(p, want) {
 		t.Errorf("read\n%+v\nwant\n%+v", p, want)
 	}

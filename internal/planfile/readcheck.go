@@ -289,3 +289,14 @@ func (r *reader) health(n ast.Node, h *plan.Check) {
 	)
 	h.What = plan.HTTP{Method: "GET", URL: path, Caches: true}
 }
+
+// wayBack reads what is asked of the side to go back to.
+func (r *reader) wayBack(n ast.Node, w *plan.WayBack) {
+	closes := "freeze"
+	r.Mapping(n, "way-back",
+		section.May("every", section.Parsed(r.Reader, "every", &w.Every, section.Duration)),
+		section.May("closed", section.Parsed(r.Reader, "closed", &closes, func(text string) (string, error) { return section.OneOf(text, "freeze", "go on") })),
+		section.May("checks", func(n ast.Node) { w.Checks = r.checks(n, "checks", needCheck) }),
+	)
+	w.Freezes = closes == "freeze"
+}

@@ -19,7 +19,7 @@ import (
 // newPart is a part with every key left out.
 func newPart(name string) plan.Part {
 	stack := plan.Stack{
-		Instances: 1, Folder: ".", Raise: 30 * time.Second, Grace: 10 * time.Second,
+		Instances: 1, Folder: ".", Raise: 30 * time.Second, Grace: 10 * time.Second, Restart: true, Output: plan.Output{Size: 10 << 20, Keep: 3},
 		Engine: "/var/run/docker.sock", Network: "host",
 	}
 	return plan.Part{
@@ -158,6 +158,16 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		section.May("grace", section.Parsed(r.Reader, "grace", &s.Grace, section.Duration)),
 		section.May("capacity", section.Parsed(r.Reader, "capacity", &s.Capacity, section.PerSecond)),
 		section.May("price", section.Parsed(r.Reader, "price", &s.Price, price)),
+		section.May("restart", func(n ast.Node) {
+			word := "always"
+			section.Parsed(r.Reader, "restart", &word, func(text string) (string, error) { return section.OneOf(text, "always", "never") })(n)
+			s.Restart = word == "always"
+		}),
+		section.May("output", func(n ast.Node) {
+			r.Mapping(n, "output",
+				section.May("size", section.Parsed(r.Reader, "size", &s.Output.Size, section.Size)),
+				section.May("keep", section.Parsed(r.Reader, "keep", &s.Output.Keep, section.Between(0, 100))))
+		}),
 		section.May("hosts", func(n ast.Node) {
 			s.Hosts = nil
 			r.List(n, "hosts", func(n ast.Node) {

@@ -1,6 +1,8 @@
 package planfile
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -32,6 +34,8 @@ func read(file string, parse func(name string, data []byte) (*plan.Plan, error))
 		return nil, err
 	}
 	p.File = abs
+	sum := sha256.Sum256(data)
+	p.Digest = hex.EncodeToString(sum[:8])
 	resolve(p, filepath.Dir(abs))
 	return p, nil
 }
@@ -50,6 +54,9 @@ func resolve(p *plan.Plan, dir string) {
 	}
 	for i := range p.Parts {
 		resolvePart(&p.Parts[i], dir)
+	}
+	for i := range p.WayBack.Checks {
+		resolveCheck(&p.WayBack.Checks[i], dir, p.Main().Stacks[split.Blue].Kind() == plan.Processes && p.Main().Stacks[split.Green].Kind() == plan.Processes)
 	}
 	for name, secret := range p.Secrets {
 		if secret.File != "" {

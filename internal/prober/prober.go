@@ -92,6 +92,7 @@ type Prober struct {
 	mu       sync.Mutex // protects what follows
 	report   reading.Door
 	lastGood time.Time
+	resting  bool
 	versions [2]string // that the sides run, to know a side by
 }
 
@@ -117,7 +118,7 @@ func New(c Config) *Prober {
 // answers that are still out. A slow answer does not hold up the next request,
 // but when as many are out as the time-out allows at this rate, it waits.
 func (p *Prober) Run(ctx context.Context) {
-	interval := time.Duration(float64(time.Second) / p.config.Rate)
+	interval := p.interval()
 	ticker := time.NewTicker(interval)
 	defer ticker.Stop()
 	room := make(chan struct{}, int(p.config.Rate*p.config.Timeout.Seconds())+2)
@@ -128,6 +129,10 @@ func (p *Prober) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
+		}
+		if now := p.interval(); now != interval {
+			interval = now
+			ticker.Reset(interval)
 		}
 		select {
 		case room <- struct{}{}:
@@ -145,6 +150,30 @@ func (p *Prober) Run(ctx context.Context) {
 		if n%keptFor == 0 {
 			p.clients[0].CloseIdleConnections()
 		}
+	}
+}
+
+// restEvery is how often a prober asks that rests.
+const restEvery = time.Second
+
+// interval is how often it asks now.
+func (p *Prober) interval() time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	every := time.Duration(float64(time.Second) / p.config.Rate)
+	if p.resting {
+		return max(every, restEvery)
+	}
+	return every
+}
+
+// Rest has the prober ask seldom, because nobody needs it to ask often. The time until it asks
+// again is no gap in its answers.
+func (p *Prober) Rest(rest bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.resting != rest {
+		p.resting, p.lastGood = rest, time.Time{}
 	}
 }
 
@@ -311,7 +340,9 @@ func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 		if !p.lastGood.IsZero() {
 			r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
 		}
-		p.lastGood = now
+		if p.lastGood = now; p.resting {
+			p.lastGood = time.Time{}
+		}
 	}
 	if !lost && !m.Cache {
 		p.count(begun, m.Side)

@@ -108,7 +108,7 @@ func (p *proving) add(results ...proof.Result) {
 			p.results = append(p.results, r)
 		}
 	}
-	due := p.Told != nil && time.Since(p.toldAt) >= tellEvery
+	due := p.Told != nil && time.Since(p.toldAt) >= tellEvery*time.Duration(1+len(p.results)/tellMany)
 	if due {
 		p.toldAt = time.Now()
 	}
@@ -120,7 +120,10 @@ func (p *proving) add(results ...proof.Result) {
 
 // tellEvery is how often it is told how far a proof is: of a large side, everything
 // changes all the time.
-const tellEvery = 100 * time.Millisecond
+const (
+	tellEvery = 100 * time.Millisecond
+	tellMany  = 200 // results, for each of which many it is told as much more seldom
+)
 
 func (p *proving) sofar() proof.Proof {
 	p.mu.Lock()

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +16,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/prober"
 	"vaiven/internal/secret"
+	"vaiven/internal/stack"
 	stackall "vaiven/internal/stack/all"
 	"vaiven/internal/state"
 	"vaiven/internal/versions"
@@ -24,13 +24,14 @@ import (
 
 // Service is a plan with a keeper at work on it.
 type Service struct {
+	In     *state.Folder
 	Keeper *keeper.Keeper
 	Close  func() error // ends the keeper; front and instances go on
 }
 
 // Open starts a keeper for a plan with its secrets, on behalf of somebody, and makes sure that it is the only
-// one. The error wraps [ErrSteered] if it would not be.
-func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (*Service, error) {
+// one. It goes on for another if it is given what that one knew. The error wraps [ErrSteered] if there is one already.
+func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m keeper.Memory) (*Service, error) {
 	in, err := state.Open(p.State)
 	if err != nil {
 		return nil, err
@@ -48,17 +49,16 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (
 		return fail(err)
 	}
 	closing = append(closing, unlock)
-	logs, err := logTo(in, secrets)
-	if err != nil {
-		return fail(err)
-	}
-	closing = append(closing, logs)
 	book, err := logbook.Open(p.Logbook())
 	if err != nil {
 		return fail(err)
 	}
 	closing = append(closing, book.Close)
 	marker, err := prober.Secret(p.Secret())
+	if err != nil {
+		return fail(err)
+	}
+	key, err := in.Key(stack.KeyIn)
 	if err != nil {
 		return fail(err)
 	}
@@ -69,7 +69,7 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (
 	closing = append(closing, y.Set.Close)
 	k, err := keeper.New(ctx, keeper.Config{
 		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources, Book: book,
-		Prober: NewProber(p, p.Fronts(), marker, y.Secrets),
+		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in}, Memory: m, Key: key,
 	})
 	if err != nil {
 		return fail(err)
@@ -80,7 +80,7 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string) (
 		defer close(done)
 		k.Run(ctx)
 	}()
-	return &Service{Keeper: k, Close: func() error {
+	return &Service{In: in, Keeper: k, Close: func() error {
 		stop()
 		<-done
 		_, err := fail(nil)
@@ -156,18 +156,20 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 	}
 	err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	holder := ""
-	for deadline := time.Now().Add(3 * time.Second); err != nil; {
+	begun := time.Now()
+	for err != nil {
 		data, _ := in.ReadFile(plan.LockIn)
 		holder = strings.TrimSpace(string(data))
-		if runs(holder) || time.Now().After(deadline) {
+		// Somebody may only be looking whether it is free; or whoever held it has ended, and what it
+		// was just starting holds it for a moment.
+		if waited := time.Since(begun); waited > 3*time.Second || waited > 300*time.Millisecond && runs(holder) {
 			break
 		}
-		// Whoever held it has ended, and what it was just starting holds it for a moment.
 		time.Sleep(20 * time.Millisecond)
 		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. Going back works all the same: vaiven back", ErrSteered, holder), f.Close())
+		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it; going back works all the same: vaiven back", ErrSteered, holder), f.Close())
 	}
 	text := fmt.Sprintf("%s, process %d\n", by, os.Getpid())
 	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil {
@@ -184,22 +186,9 @@ func runs(holder string) bool {
 }
 
 // ErrSteered is wrapped when the lock is held.
-var ErrSteered = errors.New("somebody steers this service already")
+var ErrSteered = errors.New("this service has a keeper already")
 
 func writeAt(f *os.File, text string) error {
 	_, err := f.WriteAt([]byte(text), 0)
 	return err
-}
-
-// logTo sends the program's own log to a file: the terminal belongs to the
-// screen, and standard output to events.
-func logTo(in *state.Folder, secrets secret.Values) (closeLog func() error, err error) {
-	f, err := in.OpenFile("vaiven.log", os.O_CREATE|os.O_APPEND|os.O_WRONLY)
-	if err != nil {
-		return nil, fmt.Errorf("open the program's log: %w", err)
-	}
-	w := secret.NewWriter(f)
-	w.Know(secrets)
-	slog.SetDefault(slog.New(slog.NewTextHandler(w, nil)))
-	return f.Close, nil
 }

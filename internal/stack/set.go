@@ -73,6 +73,31 @@ func (s *Set) Stop(ctx context.Context, side split.Side) error {
 	return err
 }
 
+// Restart starts an instance again that has ended; see [Restarter].
+func (s *Set) Restart(ctx context.Context, i reading.Instance) (changed bool, err error) {
+	d, err := s.of(i)
+	if err != nil {
+		return false, err
+	}
+	r, ok := d.(Restarter)
+	if !ok {
+		return false, fmt.Errorf("%w: %s", ErrNoRestart, i.Name)
+	}
+	changed, err = inTime(ctx, func(ctx context.Context) (bool, error) { return r.Restart(ctx, i) })
+	return changed, s.secrets.Error(err)
+}
+
+// Rotate puts output of a side aside that has become too large.
+func (s *Set) Rotate(ctx context.Context, side split.Side) error {
+	_, err := each(ctx, s, side, func(ctx context.Context, _ int, d Driver) (struct{}, error) {
+		if r, ok := d.(Rotator); ok {
+			return struct{}{}, r.Rotate(ctx, side)
+		}
+		return struct{}{}, nil
+	})
+	return err
+}
+
 // each does something for all parts at once, for as long as the context lasts, and names
 // those that failed.
 func each[T any](ctx context.Context, s *Set, side split.Side, do func(ctx context.Context, n int, d Driver) (T, error)) ([]T, error) {

@@ -3,9 +3,14 @@ package stack
 import (
 	"cmp"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -75,7 +80,7 @@ type Description struct {
 
 // Driver starts, lists and stops the instances of one part. It is safe for
 // concurrent use within one process; of several processes only one may start or
-// stop at a time. A driver restarts nothing that ends.
+// stop at a time. A driver restarts nothing by itself that ends.
 type Driver interface {
 	// Raise makes the side consist of the planned number of instances of a build.
 	// What runs of it already stays; everything else of the side is stopped, and what
@@ -95,6 +100,35 @@ type Driver interface {
 	Place(ctx context.Context, i reading.Instance) (place.Place, error)
 	// Describe says what an instance runs with.
 	Describe(ctx context.Context, i reading.Instance) (Description, error)
+}
+
+// Restarter is a driver that can start again what has ended.
+type Restarter interface {
+	// Restart starts an instance again that has ended: from the same build, under the same name
+	// and at the same address. Its output goes on. One that runs stays. changed says that the
+	// environment that the plan gives it now is not the one that it was started with before.
+	Restart(ctx context.Context, i reading.Instance) (changed bool, err error)
+}
+
+// Rotator is a driver that keeps what instances print itself, and keeps it from growing.
+type Rotator interface {
+	// Rotate puts output aside that has become larger than the plan wants.
+	Rotate(ctx context.Context, side split.Side) error
+}
+
+// ErrNoRestart is wrapped by what cannot start an instance again.
+var ErrNoRestart = errors.New("what has ended is not started again")
+
+// KeyIn is the file in the state folder with the key for digests of what may be secret.
+const KeyIn = "digest.key"
+
+// Digest names an environment without saying what it is.
+func Digest(key []byte, environment map[string]string) string {
+	h := hmac.New(sha256.New, key)
+	for _, name := range slices.Sorted(maps.Keys(environment)) {
+		fmt.Fprintf(h, "%d %s=%d %s\n", len(name), name, len(environment[name]), environment[name])
+	}
+	return hex.EncodeToString(h.Sum(nil)[:12])
 }
 
 // ErrUnreachable is wrapped when a host or an engine does not answer. What runs

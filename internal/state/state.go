@@ -1,10 +1,13 @@
 package state
 
 import (
+	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -37,7 +40,7 @@ func Open(path string) (*Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := f.through(); err != nil {
+	if err := f.lookThrough(); err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
@@ -92,9 +95,9 @@ func owner(info fs.FileInfo) int {
 	return int(s.Uid)
 }
 
-// through looks at all there is: links and what somebody else has put there are refused.
+// lookThrough looks at all there is: links and what somebody else has put there are refused.
 // Repositories in it, whose names end in .git, are not looked into.
-func (f *Folder) through() error {
+func (f *Folder) lookThrough() error {
 	return fs.WalkDir(f.root.FS(), ".", func(name string, e fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil // gone meanwhile
@@ -213,6 +216,81 @@ func (f *Folder) Remove(names ...string) error {
 	}
 	return errors.Join(failed...)
 }
+
+// Key is a key in the folder that nobody else knows. It is made when it is first asked for.
+func (f *Folder) Key(name string) ([]byte, error) {
+	key, err := f.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		fresh := rand.Text()
+		made := name + "." + fresh[:8]
+		err = f.WriteFile(made, []byte(fresh))
+		if errLink := f.root.Link(made, name); err == nil && errLink != nil && !errors.Is(errLink, fs.ErrExist) { // somebody of ours may be faster
+			err = f.Rename(made, name) // where there are no links
+		}
+		if err = errors.Join(err, f.Remove(made)); err == nil {
+			key, err = f.ReadFile(name)
+		}
+	}
+	if err == nil && len(key) == 0 {
+		err = errors.New("it is empty: remove it")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the key %s: %w", f.Path(name), err)
+	}
+	return key, nil
+}
+
+// Listen listens at a socket with mode 0600, in the place of what was there. The folder's path may
+// be longer than that of a socket can be.
+func (f *Folder) Listen(name string) (*net.UnixListener, error) {
+	made := name + ".new"
+	if err := f.Remove(made); err != nil {
+		return nil, err
+	}
+	dir, err := f.root.Open(".")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: through(dir, made)})
+	if err != nil {
+		return nil, fmt.Errorf("listen at %s: %w", f.Path(name), err)
+	}
+	l.SetUnlinkOnClose(false) // by then it may be another's
+	if err = f.root.Chmod(made, 0o600); err == nil {
+		err = f.root.Rename(made, name)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("listen at %s: %w", f.Path(name), err), l.Close(), f.Remove(made))
+	}
+	return l, nil
+}
+
+// Dial connects to a socket.
+func (f *Folder) Dial(ctx context.Context, name string) (net.Conn, error) {
+	info, err := f.root.Lstat(name)
+	if err == nil {
+		err = f.ours(name, info)
+	}
+	if err != nil {
+		return nil, err
+	}
+	dir, err := f.root.Open(".")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	var d net.Dialer
+	return d.DialContext(ctx, "unix", through(dir, name))
+}
+
+// through is the name of something in an open folder, by whatever path that is.
+func through(dir *os.File, name string) string {
+	return fmt.Sprintf("/proc/self/fd/%d/%s", dir.Fd(), name)
+}
+
+// Rename gives a file another name, in the place of one that has it.
+func (f *Folder) Rename(from, to string) error { return f.root.Rename(from, to) }
 
 // Names are the names in a folder of it, in order; none if it is not there.
 func (f *Folder) Names(folder string) ([]string, error) {

@@ -143,3 +143,31 @@ func TestNothingIsReachedThroughALink(t *testing.T) {
 func TestAsAnOrdinaryUser(t *testing.T) {
 	testkit.AsNobody(t, "TestAStateFolderIsMade|TestFilesThatOthers|TestAFolderThatIsNot|TestNothingIsReached")
 }
+
+// A key is the same for all who ask for it, though they all be the first.
+func TestAKey(t *testing.T) {
+	f, err := Open(filepath.Join(t.TempDir(), "state"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	keys := make(chan string, 20)
+	for range cap(keys) {
+		go func() {
+			key, err := f.Key("digest.key")
+			if err != nil {
+				t.Error(err)
+			}
+			keys <- string(key)
+		}()
+	}
+	first := <-keys
+	for range cap(keys) - 1 {
+		if key := <-keys; key != first || len(key) < 20 {
+			t.Errorf("there are the keys %q and %q", first, key)
+		}
+	}
+	if names, err := f.Names("."); err != nil || len(names) != 1 {
+		t.Errorf("left are %v, %v", names, err)
+	}
+}

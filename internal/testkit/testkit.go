@@ -55,7 +55,7 @@ func Rand(t testing.TB) *rand.Rand {
 
 // Eventually waits until a condition holds, and fails the test if it does not
 // within a generous time. The condition is asked again and again.
-func Eventually(t *testing.T, what string, ok func() bool) {
+func Eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
 	deadline := time.Now().Add(30 * time.Second)
 	for !ok() {

@@ -22,6 +22,7 @@ type keyMap struct {
 	Apply, LetGo                     key.Binding
 	Freeze, Back, Retire             key.Binding
 	PutBack, Foresee                 key.Binding
+	Wheel, Rehearse                  key.Binding
 	Proof, Differences, Keys         key.Binding
 	Leave                            key.Binding // a page, for the crossing
 	Again, Whole                     key.Binding
@@ -50,6 +51,8 @@ func newKeyMap() keyMap {
 		Back:        bind("b b", "roll back", "b", "ctrl+b"),
 		PutBack:     bind("o", "put ours back", "o"),
 		Foresee:     bind("w", "what it would do", "w"),
+		Wheel:       bind("g g", "take the wheel", "g"),
+		Rehearse:    bind("h", "rehearse home", "h"),
 		Retire:      bind("x", "retire a side", "x"),
 		Proof:       bind("p", "proof", "p"),
 		Differences: bind("d", "differences", "d"),
@@ -68,8 +71,9 @@ func newKeyMap() keyMap {
 
 // fit enables the keys that the state has a use for, and names them after what
 // they would do.
-func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
+func (k keyMap) fit(v keeper.Snapshot, steering bool, at page, me string) keyMap {
 	s, live := v.Crossing, v.Live
+	mine := s.Wheel.Client == me
 	under := s.Stage.UnderWay()
 	moving := under && !s.GoingBack
 	canSteer := moving && (s.Proven || s.Moved) && at == onCrossing
@@ -87,6 +91,8 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 	if s.Frozen() {
 		k.Freeze.SetHelp("space", "go on")
 	}
+	k.Wheel.SetEnabled(!mine && !s.Wheel.Vacant())
+	k.Rehearse.SetEnabled(at == onCrossing && v.WayBack.State != "")
 	k.PutBack.SetEnabled(moving && s.Foreign)
 	if s.Foreign {
 		k.Freeze.SetHelp("space", "take theirs")
@@ -133,15 +139,15 @@ func (k keyMap) fit(v keeper.Snapshot, steering bool, at page) keyMap {
 // ShortHelp is the last line's order: what is most likely wanted first.
 func (k keyMap) ShortHelp() []key.Binding {
 	return []key.Binding{
-		k.Apply, k.LetGo, k.Forward, k.Approve, k.Start, k.PutBack, k.Back, k.Again, k.Whole, k.Fold, k.Next, k.Freeze, k.Steer, k.Around,
-		k.Proof, k.Differences, k.Foresee, k.Keys, k.Retire, k.Help, k.Quit,
+		k.Apply, k.LetGo, k.Wheel, k.Forward, k.Approve, k.Start, k.PutBack, k.Back, k.Again, k.Whole, k.Fold, k.Next, k.Freeze, k.Steer, k.Around,
+		k.Proof, k.Differences, k.Foresee, k.Keys, k.Rehearse, k.Retire, k.Help, k.Quit,
 	}
 }
 
 // FullHelp is the help overlay's columns.
 func (k keyMap) FullHelp() [][]key.Binding {
 	return [][]key.Binding{
-		{k.Start, k.Approve, k.Next, k.Freeze, k.PutBack, k.Back, k.Retire},
+		{k.Start, k.Approve, k.Next, k.Freeze, k.PutBack, k.Back, k.Wheel, k.Rehearse, k.Retire},
 		{k.Forward, k.Left, k.Right, k.FineLeft, k.FineRight, k.Apply, k.LetGo, k.Foresee},
 		{k.Proof, k.Differences, k.Keys, k.Again, k.Whole, k.Fold, k.Around, k.PageDown, k.Leave, k.Help, k.Quit},
 	}

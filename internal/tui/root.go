@@ -18,6 +18,7 @@ import (
 	core "vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tryout"
@@ -35,10 +36,11 @@ import (
 
 // Config is what a screen works with.
 type Config struct {
-	Client  keeper.Client
-	By      string // handle of the person at the keys
-	Version string // offered for the next crossing, "" for none
-	Theme   string // "dark", "light", or "" to ask the terminal
+	Client   keeper.Client
+	By       string // handle of the person at the keys
+	Identity string // of the client, to know whether it has the wheel; "" if it is not known
+	Version  string // offered for the next crossing, "" for none
+	Theme    string // "dark", "light", or "" to ask the terminal
 }
 
 // Run shows the screen until the person quits or the context ends, and returns
@@ -69,6 +71,10 @@ type (
 	commanded    struct {
 		command keeper.Command
 		err     error
+	}
+	rehearsed struct {
+		came wayback.Rehearsal
+		err  error
 	}
 	tried struct {
 		report  tryout.Report
@@ -104,6 +110,7 @@ type root struct {
 	do       func(keeper.Command) tea.Cmd
 	list     tea.Cmd                   // asks for the versions that there are
 	try      tea.Cmd                   // tries split keys
+	rehearse tea.Cmd                   // rehearses going home
 	ahead    func(split.Share) tea.Cmd // asks what a change of the share would do
 	keys     keyMap
 	help     help.Model
@@ -128,8 +135,10 @@ type root struct {
 	saidAt   time.Time
 	prompt   prompt
 	choosing choosing
-	inflight int  // commands that have not been answered
-	quitting bool // as soon as they are
+	lost     string // what to say of a wheel that somebody has taken, until a key is pressed
+	rung     uint64 // the last question or freeze that the bell was rung for
+	inflight int    // commands that have not been answered
+	quitting bool   // as soon as they are
 }
 
 // page is which view is shown.
@@ -184,6 +193,10 @@ func newRoot(ctx context.Context, c Config) root {
 			return foreseen{share, c, err}
 		}
 	}
+	r.rehearse = func() tea.Msg {
+		came, err := c.Client.Rehearse(ctx)
+		return rehearsed{came, err}
+	}
 	r.try = func() tea.Msg {
 		report, inForce, err := c.Client.Tryout(ctx)
 		return tried{report, inForce, err}
@@ -229,12 +242,16 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		r.theme = theme.New(m.IsDark())
 		return r.dressed(), nil
 	case snapshotRead:
+		before := r.snapshot.Crossing.Wheel
 		r.snapshot, r.now = m.snapshot, latest(r.now, m.snapshot.At)
+		if w := r.snapshot.Crossing.Wheel; !before.Vacant() && before.Client == r.Identity && w.Client != r.Identity && !w.Vacant() {
+			r.lost = fmt.Sprintf("%s has taken the wheel from you: g g takes it back", words.Person(w.By, w.From))
+		}
 		r.proof, r.differ = r.proof.In(r.frame(nil)), r.differ.In(r.frame(nil))
 		if r.steering && !r.fitted().Left.Enabled() {
 			r.steering = false // it went back, or ended, under our hands
 		}
-		return r, nil
+		return r.ring()
 	case ticked:
 		r.now = latest(r.now, m.now)
 		return r, tick()
@@ -247,6 +264,8 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return r, nil
 	case foreseen:
 		return r.foresaw(m), nil
+	case rehearsed:
+		return r.wentThrough(m), nil
 	case tea.KeyPressMsg:
 		return r.pressed(m)
 	case tea.PasteMsg:
@@ -323,7 +342,7 @@ func (r root) say(n frame.Notice) root {
 }
 
 func (r root) fitted() keyMap {
-	return r.keys.fit(r.snapshot, r.steering, r.at)
+	return r.keys.fit(r.snapshot, r.steering, r.at, r.Identity)
 }
 
 // keystroke names a key by its place on the keyboard, so that letters work on
@@ -334,6 +353,7 @@ func (k keystroke) String() string { return k.Keystroke() }
 
 // pressed handles a key. Going back comes first, in every view.
 func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
+	r.lost = ""
 	k := r.fitted()
 	match := func(b key.Binding) bool { return key.Matches(m, b) || key.Matches(keystroke{m}, b) }
 	typing := r.prompt.ask != "" || r.choosing.on
@@ -342,6 +362,9 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	}
 	if m.String() == "ctrl+c" || !typing && match(k.Quit) {
 		return r.quitPressed()
+	}
+	if !typing && match(k.Wheel) {
+		return r.wheelPressed()
 	}
 	r.armed = armed{}
 	if !typing && (match(k.Approve) || match(k.Next) || match(k.Apply) || match(k.Freeze) || match(k.PutBack)) {
@@ -366,6 +389,8 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		r.looking = false
 	case match(k.Foresee):
 		return r, r.ahead(r.wanted())
+	case match(k.Rehearse):
+		return r.say(frame.Notice{Text: "rehearsing home …"}), r.rehearse
 	case match(k.PutBack):
 		return r.send(keeper.Command{Do: keeper.PutBack})
 	case match(k.Start):
@@ -558,6 +583,41 @@ func (r root) backPressed() (root, tea.Cmd) {
 	return r, nil
 }
 
+// wheelPressed takes the wheel at the second press.
+func (r root) wheelPressed() (root, tea.Cmd) {
+	if r.armed.key == "wheel" && !r.now.After(r.armed.until) {
+		r.armed = armed{}
+		return r.send(keeper.Command{Do: keeper.Take})
+	}
+	r.armed = armed{"wheel", r.now.Add(pressAgain)}
+	return r, nil
+}
+
+// wentThrough says what a rehearsal has come to.
+func (r root) wentThrough(m rehearsed) root {
+	n := frame.Notice{Text: fmt.Sprintf("home would take %s: %s", words.Milliseconds(m.came.Took), words.Steps(m.came.Steps))}
+	switch {
+	case m.err != nil:
+		n = frame.Notice{Text: "rehearse home: " + m.err.Error(), Level: frame.Soon}
+	case m.came.Failed != "":
+		n = frame.Notice{Text: "going home would not work: " + m.came.Failed, Level: frame.Urgent}
+	}
+	return r.say(n)
+}
+
+// ring rings the terminal's bell once for every question and every freeze.
+func (r root) ring() (root, tea.Cmd) {
+	last := r.snapshot.Crossing.Question.ID
+	for _, f := range r.snapshot.Crossing.Freezes {
+		last = max(last, f.ID)
+	}
+	if last <= r.rung {
+		return r, nil
+	}
+	r.rung = last
+	return r, tea.Raw("\a")
+}
+
 // forced asks for a second word before all requests go to a side that cannot serve.
 func (r root) forced(refusal *crossing.Refusal) root {
 	home := refusal.Bench.Side.String()
@@ -571,12 +631,6 @@ func (r root) forced(refusal *crossing.Refusal) root {
 }
 
 func (r root) quitPressed() (root, tea.Cmd) {
-	s := r.snapshot.Crossing
-	under := s.Stage.UnderWay() || s.Retiring()
-	if under && !(r.armed.key == "quit" && !r.now.After(r.armed.until)) {
-		r.armed = armed{"quit", r.now.Add(pressAgain)}
-		return r, nil
-	}
 	r.quitting = true
 	if r.inflight == 0 {
 		return r, tea.Quit
@@ -634,8 +688,10 @@ func (r root) notice() frame.Notice {
 	switch {
 	case r.armed.key == "back" && !r.now.After(r.armed.until):
 		return frame.Notice{Text: backMeans(r.snapshot), Level: frame.Urgent}
-	case r.armed.key == "quit" && !r.now.After(r.armed.until):
-		return frame.Notice{Text: fmt.Sprintf("q again quits: the crossing stays at %v on green and nobody watches its guards", r.snapshot.Front.Split.Share), Level: frame.Soon}
+	case r.armed.key == "wheel" && !r.now.After(r.armed.until):
+		return frame.Notice{Text: fmt.Sprintf("g again within 2 s: take the wheel. %s, and is told", words.Wheel(s.Wheel)), Level: frame.Soon}
+	case r.lost != "":
+		return frame.Notice{Text: r.lost, Level: frame.Urgent}
 	case r.said.Text != "" && r.now.Sub(r.saidAt) < saidFor:
 		return r.said
 	case s.Stage == crossing.None && r.Version != "":
@@ -681,7 +737,7 @@ func (r root) View() tea.View {
 
 // frame is what the views are given.
 func (r root) frame(keys []frame.Hint) frame.Frame {
-	return frame.Frame{Theme: r.theme, W: r.w, H: r.h, S: r.snapshot, Now: r.now, Notice: r.notice(), Keys: keys}
+	return frame.Frame{Theme: r.theme, W: r.w, H: r.h, S: r.snapshot, Now: r.now, Notice: r.notice(), Keys: keys, Wheel: frame.Wheel(r.snapshot, r.Identity)}
 }
 
 // page draws the view that is shown.
@@ -695,7 +751,7 @@ func (r root) page(keys []frame.Hint) string {
 		return r.tries.In(r.frame(keys)).View()
 	}
 	return r.view.SetSize(r.w, r.h).SetSnapshot(r.snapshot, r.now).SetGhost(r.ghost, r.steering).
-		SetNotice(r.notice()).SetKeys(keys).View()
+		SetNotice(r.notice()).SetKeys(keys, frame.Wheel(r.snapshot, r.Identity)).View()
 }
 
 // title is what a window list shows: the service, and whether it waits for

@@ -24,6 +24,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
@@ -54,7 +55,11 @@ func (c *client) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 	return ch
 }
 
-func (c *client) Events(context.Context) <-chan crossing.Event { return nil }
+func (c *client) Events(context.Context, uint64) <-chan crossing.Event { return nil }
+
+func (c *client) Rehearse(context.Context) (wayback.Rehearsal, error) {
+	return wayback.Rehearsal{At: time.Now(), Took: 4 * time.Millisecond, Steps: []wayback.Step{{What: "read what is in force", Took: 4 * time.Millisecond}}}, nil
+}
 
 func (c *client) Tryout(context.Context) (tryout.Report, string, error) {
 	return tryout.Report{}, "client", errors.New("the plan names no access log")
@@ -85,6 +90,7 @@ type desk struct {
 	client *client
 	now    time.Time
 	quit   bool
+	rings  int // how often the bell rang
 }
 
 func newDesk(t *testing.T, s crossing.State) *desk {
@@ -124,9 +130,20 @@ func (d *desk) send(m tea.Msg) {
 		d.send(result)
 	case versionsListed:
 		d.send(result)
+	case rehearsed:
+		d.send(result)
+	case tea.RawMsg:
+		d.rings++
 	case tea.QuitMsg:
 		d.quit = true
 	}
+}
+
+// sees shows a state, and reports whether the bell rang for it.
+func (d *desk) sees(s crossing.State) bool {
+	before := d.rings
+	d.show(s)
+	return d.rings > before
 }
 
 func (d *desk) press(keys ...string) {
@@ -443,23 +460,85 @@ func TestARefusalIsShownAndGoesAway(t *testing.T) {
 	}
 }
 
-func TestQuittingInTheMiddleIsAskedTwice(t *testing.T) {
-	d := newDesk(t, shifting)
-	d.press("q")
-	if d.quit {
-		t.Fatal("one press left a crossing alone")
-	}
-	d.shows("q again quits: the crossing stays at 25 % on green")
-	d.press("q")
-	if !d.quit {
-		t.Error("two presses did not quit")
-	}
-	if d := newDesk(t, crossing.State{}); true {
-		d.press("ctrl+c")
-		if !d.quit {
-			t.Error("with nothing under way one press is enough")
+// Closing the screen stops nothing, so that it needs no second word.
+func TestQuittingLeavesItToTheKeeper(t *testing.T) {
+	for _, state := range []crossing.State{shifting, {}} {
+		d := newDesk(t, state)
+		if d.press("q"); !d.quit {
+			t.Errorf("at %q one press did not quit", state.Stage)
+		}
+		if len(d.client.taken()) > 0 {
+			t.Errorf("it said %v", d.client.taken())
 		}
 	}
+}
+
+// Who has the wheel stands on every page; it is taken by two presses of a key, and who loses it
+// is told until they press one.
+func TestTheWheel(t *testing.T) {
+	theirs := shifting
+	theirs.Wheel = crossing.Wheel{Client: "other", By: "marit", From: "quay2 pts/3", Since: time.Date(2026, 11, 26, 14, 2, 0, 0, time.Local)}
+	d := newDesk(t, theirs)
+	d.root.Identity = "mine"
+	for _, page := range []string{"", "p", "d", "t"} {
+		if page != "" {
+			d.press(page)
+		}
+		d.shows("marit (quay2 pts/3) steers since 14:02")
+	}
+	d.press("esc", "g")
+	d.shows("g again within 2 s: take the wheel. marit (quay2 pts/3) has the wheel since 14:02, and is told")
+	d.did()
+	d.press("g")
+	d.did("take the wheel")
+	mine := theirs
+	mine.Wheel.Client = "mine"
+	d.sees(mine)
+	d.shows("you steer since 14:02")
+	d.sees(theirs)
+	d.shows("marit (quay2 pts/3) has taken the wheel from you: g g takes it back")
+	d.pass(time.Hour)
+	d.shows("has taken the wheel from you")
+	d.press("?", "?")
+	if strings.Contains(d.screen(), "has taken the wheel") {
+		t.Error("it is said for ever")
+	}
+	vacant := theirs
+	vacant.Wheel = crossing.Wheel{}
+	d.sees(vacant)
+	d.shows("nobody steers")
+	if d.press("g", "g"); len(d.client.taken()) != 1 {
+		t.Errorf("a wheel that nobody has was taken: %v", d.client.taken())
+	}
+}
+
+// A question rings once, and says since when it is open.
+func TestAQuestionRings(t *testing.T) {
+	d := newDesk(t, shifting)
+	asks := shifting
+	asks.Seq, asks.Question = 40, crossing.Question{ID: 40, Kind: crossing.AskLeg, Leg: 2, At: d.root.now}
+	for n := range 3 {
+		if rang := d.sees(asks); rang != (n == 0) {
+			t.Errorf("at the %d. sight of the question it rang: %v", n+1, rang)
+		}
+	}
+	if strings.Contains(d.screen(), "(asked") {
+		t.Error("a fresh question is said to be old")
+	}
+	d.pass(3 * time.Minute)
+	d.shows("(asked 3m ago)")
+	frozen := asks
+	frozen.Freezes = []crossing.Freeze{{ID: 41, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	if !d.sees(frozen) {
+		t.Error("a freeze did not ring")
+	}
+}
+
+func TestRehearsing(t *testing.T) {
+	d := newDesk(t, shifting)
+	d.snapshot(func(s *keeper.Snapshot) { s.WayBack.State = wayback.Open })
+	d.press("h")
+	d.shows("home would take 4.0 ms: read what is in force 4.0 ms")
 }
 
 func TestHelpIsMadeFromTheKeys(t *testing.T) {

@@ -9,11 +9,54 @@ import (
 	"vaiven/internal/core/reading"
 )
 
-// Event is what matters of an event, given the state after it.
+// Event is what matters of an event, given the state after it, and what a person said to it.
 func Event(e crossing.Event, s crossing.State) string {
+	text := event(e, s)
+	switch {
+	case e.Said == "":
+		return text
+	case text == "":
+		return e.Said
+	}
+	return text + " (" + e.Said + ")"
+}
+
+// times is how often: "for the first time", "for the 3rd time".
+func times(n int) string {
+	switch n {
+	case 1:
+		return "for the first time"
+	case 2:
+		return "for the 2nd time"
+	case 3:
+		return "for the 3rd time"
+	}
+	return fmt.Sprintf("for the %dth time", n)
+}
+
+// Wheel says who has it.
+func Wheel(w crossing.Wheel) string {
+	if w.Vacant() {
+		return "nobody has the wheel"
+	}
+	return fmt.Sprintf("%s has the wheel since %s", Person(w.By, w.From), w.Since.Local().Format("15:04"))
+}
+
+// Person is who somebody is, and from where.
+func Person(by, from string) string {
+	if from == "" {
+		return by
+	}
+	return by + " (" + from + ")"
+}
+
+func event(e crossing.Event, s crossing.State) string {
 	switch f := e.What.(type) {
 	case crossing.Begun:
 		main := raise.Main(f.Choices)
+		if f.After > 0 {
+			return fmt.Sprintf("back from crossing %d, which had settled: %s leaves for %s", f.After, main.Version, f.LiveVersion)
+		}
 		return fmt.Sprintf("%s to %v, build %s, from %s", main.Version, f.Target, raise.Short(main.Build), f.LiveVersion)
 	case crossing.Asked:
 		return Whole(f.Question, s)
@@ -70,6 +113,33 @@ func Event(e crossing.Event, s crossing.State) string {
 		return Cause(crossing.Cause{Kind: crossing.ByOrder, Order: f.Order}, s)
 	case crossing.AtHome:
 		return fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+	case crossing.Remembered:
+		return fmt.Sprintf("what %v is: %d instances, %d values", f.Record.Side, len(f.Record.Instances), len(f.Record.Facts))
+	case crossing.Restarted:
+		text := fmt.Sprintf("%s, %s", f.Instance, f.Exit)
+		if f.Output != "" {
+			text += fmt.Sprintf(", last output: %q", f.Output)
+		}
+		text += fmt.Sprintf("; started again, %s", times(f.Count))
+		if f.Failed != "" {
+			text = fmt.Sprintf("%s, %s, cannot be started again: %s", f.Instance, f.Exit, f.Failed)
+		}
+		if f.Changed {
+			text += "; its environment is not what it was"
+		}
+		return text
+	case crossing.TookWheel:
+		text := Person(f.Wheel.By, f.Wheel.From)
+		if !f.Before.Vacant() {
+			text += ", from " + Person(f.Before.By, f.Before.From)
+		}
+		return text
+	case crossing.LeftWheel:
+		text := Person(f.Wheel.By, f.Wheel.From)
+		if f.Gone {
+			text += " is gone"
+		}
+		return text
 	case crossing.Ended:
 		text := string(f.Stage)
 		if why := Cause(f.Cause, s); why != "" {

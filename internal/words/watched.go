@@ -82,6 +82,9 @@ func counted(s guard.Status) string {
 	case s.First.Name != "":
 		return Stuck(s.First)
 	}
+	if s.Missing == 0 && s.Restarted > 0 {
+		return fmt.Sprintf("%d had ended and were started again", s.Restarted)
+	}
 	return fmt.Sprintf("%d of %d instances are not there", s.Missing, s.Wanted)
 }
 
@@ -115,24 +118,97 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 		}
 	case wayback.Carries:
 		name, text = c.Side.String()+" carries all", "capacity not in the plan"
-		if c.Load > 0 {
-			text = fmt.Sprintf("%.0f %% of capacity", 100*c.Load)
+		if c.Capacity > 0 {
+			text = fmt.Sprintf("up to %.0f/s", c.Capacity)
+		}
+		if c.Capacity > 0 && c.Rate > 0 {
+			text = fmt.Sprintf("%.0f %% to spare", 100*c.Headroom)
+			switch {
+			case c.Headroom < 0:
+				text = fmt.Sprintf("%.0f %% too small", -100*c.Headroom)
+			case c.Peak > c.Rate:
+				text = fmt.Sprintf("%.0f %% free, peak %.0f %%", 100*c.Headroom, 100*(c.Capacity/c.Peak-1))
+			}
 		}
 	case wayback.Front:
-		name, text = "front", "answers"
+		name, text = "home takes", Takes(c.Takes)
 		switch {
 		case !c.Read:
-			text = "does not answer"
-		case c.Blocked != "":
-			text = c.Blocked
+			name, text = "front", "does not answer"
+		case c.Rehearsal.Failed != "":
+			name, text = "front", c.Rehearsal.Failed
+		case !c.Rehearsal.At.IsZero():
+			text += ", " + ago(c.Rehearsal.At, now)
 		}
-	case wayback.Switched:
-		name, text = "last switch", "none yet"
-		if !c.At.IsZero() {
-			text = fmt.Sprintf("%s ago, %s", route.Short(now.Sub(c.At).Truncate(time.Second)), Milliseconds(c.Took))
-		}
+	case wayback.Same, wayback.Smoke, wayback.Data:
+		name, text = c.Side.String()+" "+string(c.Kind), look(c.Look, now)
 	}
 	return name, text
+}
+
+// Takes is how long home takes: in the middle, and from the least to the most.
+func Takes(s wayback.Spread) string {
+	switch s.Of {
+	case 0:
+		return "never rehearsed"
+	case 1:
+		return Milliseconds(s.Most)
+	}
+	if s.Most >= time.Second {
+		return fmt.Sprintf("%s, %s–%s", Milliseconds(s.Middle), Milliseconds(s.Least), Milliseconds(s.Most))
+	}
+	// Of a unit, and short: it stands beside its age.
+	number := func(d time.Duration) string {
+		if d < time.Millisecond {
+			return fmt.Sprintf("%.1f", d.Seconds()*1000)
+		}
+		return fmt.Sprintf("%.0f", d.Seconds()*1000)
+	}
+	return fmt.Sprintf("%s ms, %s–%s", number(s.Middle), number(s.Least), number(s.Most))
+}
+
+// look is what a look has found, with its age.
+func look(l wayback.Look, now time.Time) string {
+	text := fmt.Sprintf("all %d", l.Of)
+	switch n := len(l.Failed); {
+	case n > 0:
+		f := l.Failed[0]
+		text = strings.TrimSpace(f.Where+" "+f.What) + ": " + f.Said
+		if n > 1 {
+			text += fmt.Sprintf(" (and %d more)", n-1)
+		}
+	case l.At.IsZero():
+		text = "not known"
+	}
+	if !l.At.IsZero() {
+		text += ", " + ago(l.At, now)
+	}
+	if l.Error != "" {
+		text += "; could not be looked at: " + l.Error
+	}
+	return text
+}
+
+// ago is how long something is past: "now", "12 s ago".
+func ago(at, now time.Time) string {
+	d := now.Sub(at).Truncate(time.Second)
+	if d < time.Second {
+		return "now"
+	}
+	return route.Short(d) + " ago"
+}
+
+// Steps are those of a rehearsal, on one line.
+func Steps(list []wayback.Step) string {
+	var texts []string
+	for _, s := range list {
+		text := s.What + " " + Milliseconds(s.Took)
+		if s.Front != "" {
+			text = s.Front + ": " + text
+		}
+		texts = append(texts, text)
+	}
+	return strings.Join(texts, ", ")
 }
 
 // WayBack is why the way back is not open, "" if it is.
@@ -235,6 +311,8 @@ func lack(l crossing.Lack, now time.Time) string {
 	switch l.Kind {
 	case crossing.LackAnswers:
 		return fmt.Sprintf("%s waits for answers%s, and has %d of %d", l.Guard, since, l.Have, l.Need)
+	case crossing.LackTime:
+		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
 	case crossing.LackBaseline:
 		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, since)
 	case crossing.LackCounts:

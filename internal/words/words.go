@@ -98,6 +98,9 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		return fmt.Sprintf("nothing more goes to %v: %s", s.Target, Bench(c.Home))
 	case crossing.HomeIll:
 		return Ill(c.Home)
+	case crossing.WayClosed:
+		name, text := Condition(c.Way, c.Way.Look.At)
+		return "there is no way back any more: " + name + ": " + text
 	case crossing.NotKnown:
 		return "not enough is known to go on: " + Lacks(c.Lacks, time.Time{})
 	case crossing.ByProof:
@@ -170,6 +173,8 @@ func Alarm(a crossing.Alarm) string {
 		return text + fmt.Sprintf("%.0f lost on %v", a.Level, a.Side)
 	case a.First.Name != "":
 		return text + Stuck(a.First)
+	case a.Restarted > 0 && a.Missing == 0:
+		return text + fmt.Sprintf("%d instances of %v had ended and were started again", a.Restarted, a.Side)
 	case a.Missing > 0:
 		return text + fmt.Sprintf("%d instances of %v are not there", a.Missing, a.Side)
 	}
@@ -364,7 +369,7 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NothingIsNew:
 		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed (--same-build raises it all the same)", r.Version, r.Side, raise.Short(r.Build))
 	case crossing.NoRoute:
-		return fmt.Sprintf("leg %d of the route: %v", r.Leg+1, r.Route)
+		return fmt.Sprintf("leg %d of the route: %s", r.Leg+1, r.Said)
 	case crossing.Gone:
 		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
 	case crossing.NotRead:
@@ -376,6 +381,10 @@ func Refusal(r *crossing.Refusal) string {
 		return "the logbook cannot be written, so nothing was done: " + r.Said
 	case crossing.Overtaken:
 		return "since this was asked for, " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order}, crossing.State{Target: r.Order.Side.Other()})
+	case crossing.NotAtWheel:
+		return Wheel(r.Wheel) + ": take it first (g g on a screen, --take-wheel on a command). Going back needs no wheel"
+	case crossing.AtWheel:
+		return "you have the wheel already"
 	case crossing.NotTyped:
 		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Said)
 	case crossing.NoPart:

@@ -2,7 +2,6 @@ package words
 
 import (
 	"encoding/json"
-	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -82,8 +81,9 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.OtherQuestion, crossing.NotNext, crossing.NotProven, crossing.NotSpare, crossing.GetsRequests, crossing.ThereAlready, crossing.NoShare, crossing.NotChanged,
 		crossing.NothingToDo, crossing.NobodyThere, crossing.NobodyServes, crossing.NothingIsNew, crossing.NoRoute, crossing.Gone, crossing.NotRead, crossing.NotRecorded, crossing.NoPart,
 		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere, crossing.IsProving, crossing.NotTyped, crossing.Overtaken,
+		crossing.NotAtWheel, crossing.AtWheel,
 	} {
-		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shift, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.Check, Side: split.Green}, Said: "web", Route: errors.New("no leg")}
+		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shift, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.Check, Side: split.Green}, Said: "web"}
 		if text := Refusal(r); len(text) < 10 || text == string(kind) || strings.Contains(text, "%!") {
 			t.Errorf("%s is refused as %q", kind, text)
 		}
@@ -100,7 +100,7 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.Ordered{Task: crossing.Task{Do: crossing.Move, Share: 500}}, crossing.Raised{Instances: []string{"green-1"}}, crossing.Proved{}, crossing.Accepted{Findings: []proof.Finding{region}},
 		crossing.InForce{Share: 500}, crossing.NotDone{Trouble: crossing.Trouble{Kind: crossing.TroubleFront}}, crossing.Frozen{Cause: crossing.Cause{Kind: crossing.ByHand}},
 		crossing.WentOn{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500}, crossing.WentBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.MetOrder{Order: order},
-		crossing.AtHome{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{}, crossing.TakenUp{}, crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
+		crossing.AtHome{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{}, crossing.TakenUp{}, crossing.TookWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.LeftWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
 	}
 	for _, f := range facts {
 		if text := Event(crossing.Event{What: f}, state); text == "" || strings.Contains(text, "%!") {
@@ -137,7 +137,7 @@ func TestWhatIsWatched(t *testing.T) {
 		"worse by > 0.5 %":                                       Limit(compares),
 		"more than 2":                                            Limit(guard.Status{Watch: plan.Lost, Most: 2}),
 		"any":                                                    Limit(counts),
-		"front: other.conf:12: unknown directive":                WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Blocked: "other.conf:12: unknown directive"}), now),
+		"front: other.conf:12: unknown directive":                WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Rehearsal: wayback.Rehearsal{Failed: "other.conf:12: unknown directive"}}), now),
 		"blue healthy: 2 of 3":                                   WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
 		"the front was not read for 12s (no answer)":             Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
 		"green's instances were not read since the start":        Lacks([]crossing.Lack{{Kind: crossing.LackSide, Side: split.Green}}, now),
@@ -150,4 +150,28 @@ func TestFigures(t *testing.T) {
 		"12 %": Percent(0.12), "0.5 %": Percent(0.005), "1.2 %": Percent(0.012), "0 %": Percent(0), "over 99.99 %": Sure(0.99999), "99.50 %": Sure(0.995), "80 %": Sure(0.8),
 		"3.0 ms": Milliseconds(3 * time.Millisecond), "40 ms": Milliseconds(40 * time.Millisecond),
 	})
+}
+
+// What stands beside the way back fits into its 22 cells, with its age.
+func TestWhatTheWayBackShows(t *testing.T) {
+	now := time.Date(2026, 6, 1, 10, 0, 0, 0, time.UTC)
+	ms := func(n float64) time.Duration { return time.Duration(n * float64(time.Millisecond)) }
+	front := func(least, middle, most time.Duration) wayback.Condition {
+		return wayback.Condition{Kind: wayback.Front, Read: true, Rehearsal: wayback.Rehearsal{At: now.Add(-12 * time.Second)},
+			Takes: wayback.Spread{Of: 4, Least: least, Middle: middle, Most: most}}
+	}
+	for _, c := range []struct {
+		condition wayback.Condition
+		want      string
+	}{
+		{front(ms(0.6), ms(1.6), ms(2.6)), "2 ms, 0.6–3, 12s ago"},
+		{front(ms(26), ms(28), ms(36)), "28 ms, 26–36, 12s ago"},
+		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 400, Peak: 400, Headroom: 1.5}, "150 % to spare"},
+		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 400, Peak: 500, Headroom: 1.5}, "150 % free, peak 100 %"},
+		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 2000, Peak: 2000, Headroom: -0.5}, "50 % too small"},
+	} {
+		if _, got := Condition(c.condition, now); got != c.want {
+			t.Errorf("%q, not %q", got, c.want)
+		}
+	}
 }

@@ -16,11 +16,15 @@ func Apply(s State, e Event) State {
 	switch f := e.What.(type) {
 	case Begun:
 		main := raise.Main(f.Choices)
-		return State{
-			Seq: s.Seq, Number: f.Number, Service: f.Service, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
+		s := State{
+			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, Begun: e.At,
-			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation,
+			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation, Was: f.Was,
 		}
+		if f.After > 0 { // everything is there already
+			s.Stage, s.Leg, s.Moved, s.Proven = Keep, len(f.Route)-1, true, true
+		}
+		return s
 	case Asked:
 		s.Question = f.Question
 		s.Question.ID, s.Question.At = e.Seq, e.At
@@ -37,6 +41,8 @@ func Apply(s State, e Event) State {
 	case Proved:
 		s, _ = done(s, f.Task)
 		s.Proven = f.Pass || len(f.Proof.Results) > 0 && len(f.Proof.Open(s.Accepted)) == 0
+	case Remembered:
+		s.Was = f.Record
 	case Accepted:
 		s.Accepted = append(slices.Clone(s.Accepted), f.Findings...)
 		s.Proven, s.Trouble = true, Trouble{}
@@ -92,6 +98,10 @@ func Apply(s State, e Event) State {
 	case Retired:
 		s, _ = done(s, f.Task)
 		s.Trouble = Trouble{}
+	case TookWheel:
+		s.Wheel = f.Wheel
+	case LeftWheel:
+		s.Wheel = Wheel{}
 	case TakenUp:
 		s = takenUp(s, f, e.At)
 	}

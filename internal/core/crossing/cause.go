@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/plan"
 )
 
@@ -16,17 +17,18 @@ import (
 type Cause struct {
 	Kind CauseKind `json:"kind"`
 
-	Why      string          `json:"why,omitempty"`      // a person's own words, or those of an older logbook
-	Alarm    Alarm           `json:"alarm,omitzero"`     // ByGuard, NobodyHome
-	Findings []proof.Finding `json:"findings,omitempty"` // ByProof
-	Trouble  Trouble         `json:"trouble,omitzero"`   // ByFront, Failed
-	From     split.Share     `json:"from,omitempty"`     // Foreign: on green, before
-	To       split.Share     `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
-	Order    reading.Order   `json:"order,omitzero"`     // ByOrder
-	Question Question        `json:"question,omitzero"`  // Declined
-	Found    Found           `json:"found,omitzero"`     // FoundAgain
-	Home     Bench           `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
-	Lacks    []Lack          `json:"lacks,omitempty"`    // NotKnown
+	Why      string            `json:"why,omitempty"`      // a person's own words, or those of an older logbook
+	Alarm    Alarm             `json:"alarm,omitzero"`     // ByGuard, NobodyHome
+	Findings []proof.Finding   `json:"findings,omitempty"` // ByProof
+	Trouble  Trouble           `json:"trouble,omitzero"`   // ByFront, Failed
+	From     split.Share       `json:"from,omitempty"`     // Foreign: on green, before
+	To       split.Share       `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
+	Order    reading.Order     `json:"order,omitzero"`     // ByOrder
+	Question Question          `json:"question,omitzero"`  // Declined
+	Found    Found             `json:"found,omitzero"`     // FoundAgain
+	Home     Bench             `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
+	Lacks    []Lack            `json:"lacks,omitempty"`    // NotKnown
+	Way      wayback.Condition `json:"way,omitzero"`       // WayClosed: why
 }
 
 // CauseKind is a kind of cause.
@@ -34,21 +36,22 @@ type CauseKind string
 
 // The kinds.
 const (
-	ByHand     CauseKind = "by hand"       // a person said so
-	Steered    CauseKind = "steered"       // a person moved the share
-	ByGuard    CauseKind = "guard"         // a guard tripped
-	NobodyHome CauseKind = "nobody home"   // a guard tripped that would go back, to a side that cannot serve
-	NobodyLeft CauseKind = "nobody left"   // nobody of the target can serve any more, and more was to go there
-	HomeIll    CauseKind = "home ill"      // the side crossed from, which gets requests, does not serve as it should
-	NotKnown   CauseKind = "not known"     // what has to be known for the route to go on was not for too long
-	ByProof    CauseKind = "proof"         // a check did not pass
-	ByFront    CauseKind = "front"         // the front did not take a share
-	Foreign    CauseKind = "changed"       // somebody else changed the front
-	ByOrder    CauseKind = "order"         // somebody went home past this keeper
-	FoundAgain CauseKind = "found again"   // the keeper was started again in the middle
-	FoundHome  CauseKind = "found at home" // all traffic was at home when the keeper was started again
-	Failed     CauseKind = "failed"        // a raise came to nothing
-	Declined   CauseKind = "declined"      // a question was answered with no
+	ByHand     CauseKind = "by hand"         // a person said so
+	Steered    CauseKind = "steered"         // a person moved the share
+	ByGuard    CauseKind = "guard"           // a guard tripped
+	NobodyHome CauseKind = "nobody home"     // a guard tripped that would go back, to a side that cannot serve
+	NobodyLeft CauseKind = "nobody left"     // nobody of the target can serve any more, and more was to go there
+	HomeIll    CauseKind = "home ill"        // the side crossed from, which gets requests, does not serve as it should
+	NotKnown   CauseKind = "not known"       // what has to be known for the route to go on was not for too long
+	ByProof    CauseKind = "proof"           // a check did not pass
+	ByFront    CauseKind = "front"           // the front did not take a share
+	Foreign    CauseKind = "changed"         // somebody else changed the front
+	ByOrder    CauseKind = "order"           // somebody went home past this keeper
+	FoundAgain CauseKind = "found again"     // the keeper was started again in the middle
+	FoundHome  CauseKind = "found at home"   // all traffic was at home when the keeper was started again
+	Failed     CauseKind = "failed"          // a raise came to nothing
+	WayClosed  CauseKind = "way back closed" // there is no way back any more
+	Declined   CauseKind = "declined"        // a question was answered with no
 )
 
 // String is the cause in few words, for tests and the program's log.
@@ -57,6 +60,8 @@ func (c Cause) String() string {
 	switch c.Kind {
 	case ByGuard, NobodyHome:
 		text += " " + c.Alarm.Guard
+	case WayClosed:
+		text += " " + string(c.Way.Kind)
 	case NotKnown:
 		for _, l := range c.Lacks {
 			text += fmt.Sprintf(" %s", l.Kind)
@@ -82,15 +87,16 @@ func (c Cause) String() string {
 
 // Alarm is a guard that has tripped.
 type Alarm struct {
-	Guard    string      `json:"guard"`
-	Watch    plan.Watch  `json:"watch,omitempty"`
-	Then     plan.Action `json:"then"`
-	Level    float64     `json:"level"`              // how bad it is: a rate, or a number
-	Baseline float64     `json:"baseline,omitempty"` // the live side's rate
-	Sure     float64     `json:"sure,omitempty"`     // certainty, of rates
-	First    raise.Stuck `json:"first,omitzero"`     // the first instance that is not healthy
-	Missing  int         `json:"missing,omitempty"`  // instances that are not there
-	Side     split.Side  `json:"side"`               // that it is about
+	Guard     string      `json:"guard"`
+	Watch     plan.Watch  `json:"watch,omitempty"`
+	Then      plan.Action `json:"then"`
+	Level     float64     `json:"level"`               // how bad it is: a rate, or a number
+	Baseline  float64     `json:"baseline,omitempty"`  // the live side's rate
+	Sure      float64     `json:"sure,omitempty"`      // certainty, of rates
+	First     raise.Stuck `json:"first,omitzero"`      // the first instance that is not healthy
+	Missing   int         `json:"missing,omitempty"`   // instances that are not there
+	Restarted int         `json:"restarted,omitempty"` // instances that had to be started again
+	Side      split.Side  `json:"side"`                // that it is about
 }
 
 // Overruling is a person's word to go on in spite of a guard. It holds for the level

@@ -16,6 +16,9 @@ import (
 // not the present one comes to nothing. It is pure: equal inputs give equal outputs.
 func Decide(s State, m Moment, in Input) ([]Event, error) {
 	d := decision{State: s, Moment: m}
+	if err := d.grasp(in); err != nil {
+		return nil, err
+	}
 	if err := d.on(in); err != nil {
 		return nil, err
 	}
@@ -40,7 +43,7 @@ func (d *decision) then(f Fact) {
 		if f.Task.Act {
 			number = 0
 		}
-	case MetOrder, Changed, TakenUp:
+	case MetOrder, Changed, TakenUp, TookWheel, LeftWheel, Restarted:
 		if !d.Stage.UnderWay() {
 			number = 0
 		}
@@ -49,7 +52,8 @@ func (d *decision) then(f Fact) {
 			number = 0
 		}
 	}
-	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, What: f}
+	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, Said: d.Said, What: f}
+	d.Said = "" // once
 	d.events = append(d.events, e)
 	before := d.State
 	if d.State = Apply(before, e); d.State.Since != before.Since || d.State.Left != before.Left {
@@ -84,6 +88,14 @@ func (d *decision) on(in Input) error {
 		return nil
 	case GiveUp:
 		return d.giveUp()
+	case TakeWheel:
+		return nil // it was
+	case CameBack:
+		d.then(Restarted(i))
+		return nil
+	case LeaveWheel:
+		d.left(i)
+		return nil
 	}
 	if d.Stage == None {
 		return d.refuse(NothingBegun)
@@ -118,6 +130,14 @@ func (d *decision) on(in Input) error {
 		return nil
 	case LiveIll:
 		d.liveIll(i)
+		return nil
+	case Remember:
+		if d.Stage == Prove && !d.Moved {
+			d.then(Remembered(i))
+		}
+		return nil
+	case WayBackClosed:
+		d.wayClosed(i.Worst)
 		return nil
 	case Arrived:
 		if (d.Stage == Shift || d.Stage == Keep) && len(i.Baselines) > 0 {
@@ -187,14 +207,14 @@ func (d *decision) begin(i Begin) error {
 		return d.refuse(IsBusy)
 	}
 	if leg, err := i.Route.Check(); err != nil {
-		return &Refusal{Kind: NoRoute, Leg: leg, Route: err}
+		return &Refusal{Kind: NoRoute, Leg: leg, Said: err.Error()}
 	}
 	if of := i.Front.Share.Of(i.Target); of != 0 {
 		return &Refusal{Kind: NotSpare, Side: i.Target, Share: of}
 	}
 	b := Begun{
 		Service: i.Service, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
-		Then: i.Then, First: i.Nobody, Hold: i.Hold, Share: i.Front.Share, Generation: i.Front.Order.Generation,
+		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share, Generation: i.Front.Order.Generation,
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -228,6 +248,8 @@ func (d *decision) yes(id uint64) error {
 		return d.refuse(GetsRequests)
 	case q.Kind == AskRetire && d.fit() != nil:
 		return d.fit()
+	case q.Kind == AskRetire && d.rested() != nil:
+		return d.rested()
 	case (q.Kind == AskStart || q.Kind == AskLeg) && d.watched() != nil:
 		return d.watched()
 	}
@@ -308,6 +330,8 @@ func (d *decision) thaw() {
 			overruled = append(overruled, Overruling{c.Alarm.Guard, c.Alarm.Level})
 		case HomeIll:
 			overruled = append(overruled, Overruling{LiveSide, c.Home.ill()})
+		case WayClosed:
+			overruled = append(overruled, Overruling{wayOf(c.Way), 1})
 		case NotKnown:
 			for _, l := range c.Lacks {
 				if l.Guard != "" {
@@ -492,6 +516,12 @@ func (d *decision) back(i Back) error {
 		return nil // it is under way; whoever performs it tries again at once
 	}
 	cause := Cause{Kind: ByHand, Why: i.Why}
+	if d.Stage == Settled { // what has settled stays so: this is a crossing of its own
+		d.then(Begun{
+			Service: d.Service, Number: d.State.Number + 1, Target: d.Target, LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
+			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number, Was: d.Was,
+		})
+	}
 	if still {
 		d.callOff(cause)
 	} else {
@@ -544,6 +574,8 @@ func (d *decision) giveUp() error {
 	switch {
 	case d.Task.ID != 0:
 		return d.refuse(IsBusy)
+	case d.rested() != nil:
+		return d.rested()
 	case d.Stage == Keep && !d.GoingBack && d.Share == d.Full():
 		if err := d.fit(); err != nil {
 			return err

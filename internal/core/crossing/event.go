@@ -10,6 +10,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/plan"
 )
 
@@ -19,6 +20,7 @@ type Event struct {
 	Crossing int    // number of the crossing it belongs to; 0 for what was done outside of one
 	At       time.Time
 	By       string // a person's handle, or the part of Vaiven that reports it
+	Said     string // a person's own words
 	What     Fact
 }
 
@@ -43,6 +45,9 @@ type (
 		First       bool           `json:"first,omitempty"` // nobody is live
 		Hold        bool           `json:"hold,omitempty"`  // wait for a person before the first leg and after failures
 		Share       split.Share    `json:"share"`           // on green, as the front has it
+		Wheel       Wheel          `json:"wheel,omitzero"`  // who steers
+		After       int            `json:"after,omitempty"` // number of the crossing that had settled, and that this goes back from
+		Was         wayback.Record `json:"was,omitzero"`    // what the side crossed from was, of one that goes back from another
 		Generation  uint64         `json:"generation,omitempty"`
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
@@ -68,6 +73,10 @@ type (
 		Task  uint64      `json:"task"`
 		Proof proof.Proof `json:"proof"`
 		Pass  bool        `json:"pass,omitempty"` // in the name of an older logbook that kept no results
+	}
+	// Remembered is what the side crossed from was when it carried everything.
+	Remembered struct {
+		Record wayback.Record `json:"record"`
 	}
 	// Accepted says which findings of the proof a person accepted.
 	Accepted struct {
@@ -161,6 +170,27 @@ type (
 		Found Found         `json:"found"`
 		Order reading.Order `json:"order,omitzero"`
 	}
+	// Restarted says that an instance had ended while its side was wanted, and was started again.
+	Restarted struct {
+		Side     split.Side `json:"side"`
+		Instance string     `json:"instance"`
+		Count    int        `json:"count"` // how often it was by now
+		Exit     string     `json:"exit,omitempty"`
+		Output   string     `json:"output,omitempty"`  // its last line
+		Changed  bool       `json:"changed,omitempty"` // its environment is not what it was
+		Failed   string     `json:"failed,omitempty"`  // why it could not be
+	}
+	// TookWheel says who steers from now on, and who did before. The wheel is vacant after a
+	// command that came without a client of its own.
+	TookWheel struct {
+		Wheel  Wheel `json:"wheel"`
+		Before Wheel `json:"before,omitzero"`
+	}
+	// LeftWheel says that nobody steers from now on.
+	LeftWheel struct {
+		Wheel Wheel `json:"wheel"`
+		Gone  bool  `json:"gone,omitempty"` // nothing was heard of its client for too long
+	}
 	// Acted is something that was done by hand outside of a crossing, in the words of an
 	// older logbook. It changes nothing.
 	Acted struct {
@@ -186,6 +216,7 @@ func (Answered) Kind() string   { return "answered" }
 func (Ordered) Kind() string    { return "ordered" }
 func (Raised) Kind() string     { return "raised" }
 func (Proved) Kind() string     { return "proved" }
+func (Remembered) Kind() string { return "remembered" }
 func (Accepted) Kind() string   { return "accepted" }
 func (InForce) Kind() string    { return "in force" }
 func (NotDone) Kind() string    { return "not done" }
@@ -202,6 +233,9 @@ func (Ended) Kind() string      { return "ended" }
 func (Stopping) Kind() string   { return "stopping" }
 func (Retired) Kind() string    { return "retired" }
 func (TakenUp) Kind() string    { return "taken up" }
+func (Restarted) Kind() string  { return "restarted" }
+func (TookWheel) Kind() string  { return "took the wheel" }
+func (LeftWheel) Kind() string  { return "left the wheel" }
 func (Acted) Kind() string      { return "acted" }
 func (u Unknown) Kind() string  { return u.Name }
 
@@ -213,6 +247,7 @@ var decoders = map[string]func([]byte) (Fact, error){
 	Ordered{}.Kind():    decode[Ordered],
 	Raised{}.Kind():     decode[Raised],
 	Proved{}.Kind():     decode[Proved],
+	Remembered{}.Kind(): decode[Remembered],
 	Accepted{}.Kind():   decode[Accepted],
 	InForce{}.Kind():    decode[InForce],
 	NotDone{}.Kind():    decode[NotDone],
@@ -229,6 +264,9 @@ var decoders = map[string]func([]byte) (Fact, error){
 	Stopping{}.Kind():   decode[Stopping],
 	Retired{}.Kind():    decode[Retired],
 	TakenUp{}.Kind():    decode[TakenUp],
+	Restarted{}.Kind():  decode[Restarted],
+	TookWheel{}.Kind():  decode[TookWheel],
+	LeftWheel{}.Kind():  decode[LeftWheel],
 	Acted{}.Kind():      decode[Acted],
 }
 
@@ -244,6 +282,7 @@ type head struct {
 	Crossing int       `json:"crossing,omitempty"`
 	At       time.Time `json:"at"`
 	By       string    `json:"by,omitempty"`
+	Said     string    `json:"said,omitempty"`
 	Event    string    `json:"event"`
 }
 
@@ -253,7 +292,7 @@ func (e Event) MarshalJSON() ([]byte, error) {
 	if u, ok := e.What.(Unknown); ok && len(u.Data) > 0 {
 		return u.Data, nil
 	}
-	front, err := json.Marshal(head{e.Seq, e.Crossing, e.At, e.By, e.What.Kind()})
+	front, err := json.Marshal(head{e.Seq, e.Crossing, e.At, e.By, e.Said, e.What.Kind()})
 	if err != nil {
 		return nil, err
 	}
@@ -274,7 +313,7 @@ func (e *Event) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &h); err != nil {
 		return fmt.Errorf("read an event: %w", err)
 	}
-	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By}
+	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By, Said: h.Said}
 	if d, known := decoders[h.Event]; known {
 		if fact, err := d(data); err == nil {
 			e.What = fact

@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/plan"
 )
 
@@ -68,6 +69,13 @@ type (
 	}
 	// ShiftTo puts a share on green in force outside of a crossing.
 	ShiftTo struct{ Share split.Share }
+	// TakeWheel takes the wheel, also from somebody else.
+	TakeWheel struct{}
+	// LeaveWheel lets it go, if the client has it.
+	LeaveWheel struct {
+		Client string
+		Gone   bool // nothing has been heard of it for too long
+	}
 )
 
 // What is reported and observed.
@@ -98,6 +106,12 @@ type (
 	// Arrived carries what the other side answered so far, when the target gets its first
 	// requests and when it gets all of them.
 	Arrived struct{ Baselines []Baseline }
+	// CameBack says that an instance had ended, and was started again or could not be.
+	CameBack Restarted
+	// Remember carries what the side crossed from is, before anything is moved away from it.
+	Remember struct{ Record wayback.Record }
+	// WayBackClosed says that there is no way back any more, while there should be.
+	WayBackClosed struct{ Worst wayback.Condition }
 	// Resumed says that a keeper was started in the middle of something.
 	Resumed struct {
 		Found Found
@@ -105,37 +119,48 @@ type (
 	}
 )
 
-func (Begin) input()      {}
-func (Yes) input()        {}
-func (No) input()         {}
-func (NextLeg) input()    {}
-func (Steer) input()      {}
-func (PutBack) input()    {}
-func (Halt) input()       {}
-func (GoOn) input()       {}
-func (Back) input()       {}
-func (GiveUp) input()     {}
-func (ProveAgain) input() {}
-func (RaiseSpare) input() {}
-func (ShiftTo) input()    {}
-func (Report) input()     {}
-func (FrontSeen) input()  {}
-func (Alarmed) input()    {}
-func (TimeUp) input()     {}
-func (Lapsed) input()     {}
-func (LiveIll) input()    {}
-func (Arrived) input()    {}
-func (Resumed) input()    {}
+func (Begin) input()         {}
+func (Yes) input()           {}
+func (No) input()            {}
+func (NextLeg) input()       {}
+func (Steer) input()         {}
+func (PutBack) input()       {}
+func (Halt) input()          {}
+func (GoOn) input()          {}
+func (Back) input()          {}
+func (GiveUp) input()        {}
+func (ProveAgain) input()    {}
+func (RaiseSpare) input()    {}
+func (ShiftTo) input()       {}
+func (TakeWheel) input()     {}
+func (LeaveWheel) input()    {}
+func (Report) input()        {}
+func (FrontSeen) input()     {}
+func (Alarmed) input()       {}
+func (TimeUp) input()        {}
+func (Lapsed) input()        {}
+func (LiveIll) input()       {}
+func (Arrived) input()       {}
+func (Remember) input()      {}
+func (CameBack) input()      {}
+func (WayBackClosed) input() {}
+func (Resumed) input()       {}
 
 // Moment is when an input comes, and from whom.
 type Moment struct {
-	At    time.Time
-	By    string        // a person's handle, or the part of Vaiven
-	Seen  uint64        // sequence number of the state that a person saw
-	Asked time.Time     // when a person asked, by a clock as the front's order has it; zero for now
-	Rest  time.Duration // what is left of leg or keep, of the time that was watched
-	There Bench         // the target's, as known
-	Lacks []Lack        // what has to be known for the route to go on, and is not
+	At     time.Time
+	By     string        // a person's handle, or the part of Vaiven
+	Client string        // identity of the person's client; "" for a command that comes without one
+	From   string        // where that is
+	Take   bool          // the wheel, also from somebody else
+	Silent bool          // nothing is heard just now of the client that has the wheel
+	Seen   uint64        // sequence number of the state that a person saw
+	Asked  time.Time     // when a person asked, by a clock as the front's order has it; zero for now
+	Rest   time.Duration // what is left of leg or keep, of the time that was watched
+	There  Bench         // the target's, as known
+	Lacks  []Lack        // what has to be known for the route to go on, and is not
+	Said   string        // a person's own words
+	Again  time.Time     // nothing is retired before: nobody watched a while ago; zero if somebody did
 }
 
 // ErrNotNow is what every [Refusal] is.
@@ -144,25 +169,25 @@ var ErrNotNow = errors.New("not now")
 // Refusal says why something that was asked for is not done. Nothing has changed. Its
 // kind says which of the other fields mean something; sentences are made elsewhere.
 type Refusal struct {
-	Kind RefusalKind
+	Kind RefusalKind `json:"kind"`
 
-	Stage    Stage
-	Number   int
-	Side     split.Side
-	Share    split.Share
-	Task     Task
-	Question Question // that is open
-	Freezes  []Freeze
-	Leg      int // the one that would be next, -1 for none
-	Version  string
-	Build    string
-	Bench    Bench
-	Route    error
-	Order    reading.Order
-	Said     string
-	Lacks    []Lack
-	Offers   []string // versions that there are, newest first
-	First    bool     // the part is the first
+	Stage    Stage         `json:"stage,omitempty"`
+	Number   int           `json:"number,omitempty"`
+	Side     split.Side    `json:"side"`
+	Share    split.Share   `json:"share"`
+	Task     Task          `json:"task,omitzero"`
+	Question Question      `json:"question,omitzero"` // that is open
+	Freezes  []Freeze      `json:"freezes,omitempty"`
+	Leg      int           `json:"leg"` // the one that would be next, -1 for none
+	Version  string        `json:"version,omitempty"`
+	Build    string        `json:"build,omitempty"`
+	Bench    Bench         `json:"bench,omitzero"`
+	Order    reading.Order `json:"order,omitzero"`
+	Said     string        `json:"said,omitempty"`
+	Lacks    []Lack        `json:"lacks,omitempty"`
+	Offers   []string      `json:"offers,omitempty"` // versions that there are, newest first
+	First    bool          `json:"first,omitempty"`  // the part is the first
+	Wheel    Wheel         `json:"wheel,omitzero"`
 }
 
 // RefusalKind is a kind of refusal.
@@ -174,37 +199,39 @@ const (
 	StillUnderWay RefusalKind = "still under way" // Number, Stage
 	IsOver        RefusalKind = "over"            // Stage
 	IsGoingBack   RefusalKind = "going back"
-	IsBusy        RefusalKind = "busy"            // Task
-	IsFrozen      RefusalKind = "frozen"          // Freezes
-	NotFrozen     RefusalKind = "not frozen"      //
-	OpenQuestion  RefusalKind = "open question"   // Question
-	OtherQuestion RefusalKind = "other question"  // Question, its ID 0 if none is open
-	NotNext       RefusalKind = "not next"        // Leg
-	NotProven     RefusalKind = "not proven"      // Side
-	NotSpare      RefusalKind = "not spare"       // Side, Share
-	GetsRequests  RefusalKind = "gets requests"   // Side, Share
-	ThereAlready  RefusalKind = "there already"   // Share
-	NoShare       RefusalKind = "no share"        // Share
-	NotChanged    RefusalKind = "not changed"     //
-	NothingToDo   RefusalKind = "nothing to do"   // Stage
-	NobodyThere   RefusalKind = "nobody there"    // Bench
-	NobodyServes  RefusalKind = "nobody serves"   // Bench: nothing more goes there
-	NotWatched    RefusalKind = "not watched"     // Lacks: nothing goes on without being watched
-	NothingIsNew  RefusalKind = "nothing new"     // Version, Build, Side
-	NoRoute       RefusalKind = "no route"        // Leg, Route
-	Gone          RefusalKind = "gone"            // Side: it has been retired
-	NotRead       RefusalKind = "not read"        // Said: the front has not been read yet
-	NotRecorded   RefusalKind = "not recorded"    // Said: the logbook cannot be written
-	NoPart        RefusalKind = "no part"         // Said: the name that no part has
-	NoVersion     RefusalKind = "no version"      // none was named
-	NotItsOwn     RefusalKind = "not its own"     // Said: the part; Version: the part whose versions it takes
-	VersionWrong  RefusalKind = "version wrong"   // Said: why it cannot be raised; Version
-	NoSuchVersion RefusalKind = "no such version" // Said: the part; Version, Offers, First
-	Split         RefusalKind = "split"           // Share: requests go to both sides, and no crossing did that
-	NotThere      RefusalKind = "not there"       // Side: it has no instances
-	IsProving     RefusalKind = "proving"         // a proof is being made beside the crossing
-	Overtaken     RefusalKind = "overtaken"       // Order: everybody was sent home since this was asked for
-	NotTyped      RefusalKind = "not typed"       // Said: the service's name has to be
+	IsBusy        RefusalKind = "busy"             // Task
+	IsFrozen      RefusalKind = "frozen"           // Freezes
+	NotFrozen     RefusalKind = "not frozen"       //
+	OpenQuestion  RefusalKind = "open question"    // Question
+	OtherQuestion RefusalKind = "other question"   // Question, its ID 0 if none is open
+	NotNext       RefusalKind = "not next"         // Leg
+	NotProven     RefusalKind = "not proven"       // Side
+	NotSpare      RefusalKind = "not spare"        // Side, Share
+	GetsRequests  RefusalKind = "gets requests"    // Side, Share
+	ThereAlready  RefusalKind = "there already"    // Share
+	NoShare       RefusalKind = "no share"         // Share
+	NotChanged    RefusalKind = "not changed"      //
+	NothingToDo   RefusalKind = "nothing to do"    // Stage
+	NobodyThere   RefusalKind = "nobody there"     // Bench
+	NobodyServes  RefusalKind = "nobody serves"    // Bench: nothing more goes there
+	NotWatched    RefusalKind = "not watched"      // Lacks: nothing goes on without being watched
+	NothingIsNew  RefusalKind = "nothing new"      // Version, Build, Side
+	NoRoute       RefusalKind = "no route"         // Leg, Said: what is wrong with it
+	Gone          RefusalKind = "gone"             // Side: it has been retired
+	NotRead       RefusalKind = "not read"         // Said: the front has not been read yet
+	NotRecorded   RefusalKind = "not recorded"     // Said: the logbook cannot be written
+	NoPart        RefusalKind = "no part"          // Said: the name that no part has
+	NoVersion     RefusalKind = "no version"       // none was named
+	NotItsOwn     RefusalKind = "not its own"      // Said: the part; Version: the part whose versions it takes
+	VersionWrong  RefusalKind = "version wrong"    // Said: why it cannot be raised; Version
+	NoSuchVersion RefusalKind = "no such version"  // Said: the part; Version, Offers, First
+	Split         RefusalKind = "split"            // Share: requests go to both sides, and no crossing did that
+	NotThere      RefusalKind = "not there"        // Side: it has no instances
+	IsProving     RefusalKind = "proving"          // a proof is being made beside the crossing
+	Overtaken     RefusalKind = "overtaken"        // Order: everybody was sent home since this was asked for
+	NotTyped      RefusalKind = "not typed"        // Said: the service's name has to be
+	NotAtWheel    RefusalKind = "not at the wheel" // Wheel: somebody else has it
+	AtWheel       RefusalKind = "at the wheel"     // it is theirs already
 )
 
 // Error names the kind.

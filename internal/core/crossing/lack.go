@@ -6,6 +6,7 @@ import (
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 )
 
 // Lack is something that has to be known for the route to go on, and is not. Its kind says
@@ -16,7 +17,7 @@ type Lack struct {
 	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor
 	Have  int64      `json:"have,omitempty"`  // LackAnswers
 	Need  int64      `json:"need,omitempty"`  // LackAnswers
-	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was
+	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime: until when
 	Said  string     `json:"said,omitempty"`  // why, as the system said it
 }
 
@@ -31,6 +32,7 @@ const (
 	LackDoor     LackKind = "door"     // the prober does not reach the front
 	LackAnswers  LackKind = "answers"  // a guard has too few to say anything
 	LackBaseline LackKind = "baseline" // a guard has nothing to compare with
+	LackTime     LackKind = "time"     // nobody watched a while ago: until Since nothing is retired
 )
 
 // Unread reports whether it is something that could not be read, which no word of a person
@@ -63,6 +65,16 @@ func (d *decision) watched() error {
 	return r
 }
 
+// rested refuses to retire anything so soon after a time in which nobody watched.
+func (d *decision) rested() error {
+	if !d.At.Before(d.Again) {
+		return nil
+	}
+	r := d.refuse(NotWatched)
+	r.Lacks = []Lack{{Kind: LackTime, Since: d.Again}}
+	return r
+}
+
 // lapsed stands still because what has to be known for the route to go on has not been for
 // too long.
 func (d *decision) lapsed() {
@@ -85,3 +97,17 @@ func (d *decision) liveIll(i LiveIll) {
 
 // LiveSide names, among what was overruled, the health of the side crossed from.
 const LiveSide = "live side"
+
+// wayClosed stands still because there is no way back any more, unless a person goes on without
+// one of that kind.
+func (d *decision) wayClosed(c wayback.Condition) {
+	known := slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.Cause.Kind == WayClosed && f.Cause.Way.Kind == c.Kind })
+	accepted := slices.ContainsFunc(d.Overruled, func(o Overruling) bool { return o.Guard == wayOf(c) })
+	if d.Stage != Shift && d.Stage != Keep || d.GoingBack || d.Part() == 0 || known || accepted {
+		return
+	}
+	d.freeze(Cause{Kind: WayClosed, Way: c})
+}
+
+// wayOf names, among what was overruled, a condition of the way back.
+func wayOf(c wayback.Condition) string { return "way back: " + string(c.Kind) }

@@ -263,7 +263,7 @@ func (d *decision) timeUp() {
 		d.advance(false)
 	case d.Then == plan.ThenAsk:
 		d.ask(Question{Kind: AskRetire})
-	default:
+	case d.rested() == nil:
 		d.settle()
 	}
 }

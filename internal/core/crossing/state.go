@@ -10,6 +10,7 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/plan"
 )
 
@@ -53,6 +54,9 @@ type State struct {
 	First       bool           `json:"first,omitempty"` // nobody was live: there is nothing to compare with
 	Hold        bool           `json:"hold,omitempty"`  // wait for a person before the first leg and after failures
 	Begun       time.Time      `json:"begun,omitzero"`
+
+	Wheel Wheel          `json:"wheel,omitzero"`
+	Was   wayback.Record `json:"was,omitzero"` // what the side crossed from was when it carried everything
 
 	Stage Stage         `json:"stage"`
 	Leg   int           `json:"leg"`            // the leg in force, -1 before the first

@@ -2,7 +2,7 @@
 // reports, readings and the time, and gives back the events that then have happened, what
 // has to be done, and the view.
 //
-//	e := engine.New(p, state, now)
+//	e := engine.New(p, state, now, engine.Memory{})
 //	events := e.FrontRead(now, asked, reading)
 //	events, err := e.Command(crossing.Moment{At: now, By: "marit"}, crossing.GoOn{})
 //	e.Orders(), e.View(now)

@@ -7,7 +7,9 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
@@ -42,14 +44,26 @@ type Engine struct {
 	plan  *plan.Plan
 	state crossing.State
 
-	begun  time.Time     // when the engine was made
-	now    time.Time     // the last moment that it heard of
-	left   time.Duration // of leg or keep, of the time that is watched
-	ready  bool          // the front was read, and held against the state
-	homed  time.Time     // when all traffic went home last,
-	seen   time.Time     // and when it was last read to be where it belongs
-	tasked time.Time     // when the present task was ordered
-	since  time.Time     // when the target first got traffic, zero before
+	begun  time.Time       // when the engine was made
+	now    time.Time       // the last moment that it heard of
+	left   time.Duration   // of leg or keep, of the time that is watched
+	ready  bool            // the front was read, and held against the state
+	homed  time.Time       // when all traffic went home last,
+	seen   time.Time       // and when it was last read to be where it belongs
+	tasked time.Time       // when the present task was ordered
+	since  time.Time       // when the target first got traffic, zero before
+	handed bool            // it goes on for another, without a time in which nobody watched
+	hole   Hole            // the last time in which nobody watched
+	rested time.Time       // nothing is retired before
+	again  map[named]again // instances that were started again
+	silent bool            // nothing is heard just now of whoever has the wheel
+	heard  time.Time       // when something was last heard of whoever has the wheel
+	before reading.Door    // the door log of the one that it goes on for
+
+	looks     wayback.Looks
+	peaks     peaks
+	rehearsal wayback.Rehearsal // the last one
+	rehearsed []time.Duration   // how long the last ones took that would have worked
 
 	front    frontSight
 	sides    [2]sideSight
@@ -85,18 +99,19 @@ type frontSight struct {
 	at      time.Time // when the reading was asked for
 	changes uint64    // of ours that were confirmed
 	failed  string    // why the last try gave none, "" if it did
-	blocked string    // why it would not take a change, "" if it would
 }
 
 // fresh reports whether a reading still counts.
 func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub(f.at) <= freshFront }
 
-// New makes an engine for a plan with the state that its logbook ends with.
-func New(p *plan.Plan, s crossing.State, now time.Time) *Engine {
-	e := &Engine{plan: p, state: s, begun: now, now: now, left: s.Left, guards: guard.New(p.Guards)}
+// New makes an engine for a plan with the state that its logbook ends with, and with what the
+// one before it knew.
+func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
+	e := &Engine{plan: p, state: s, begun: now, now: now, heard: now, left: s.Left, guards: guard.New(p.Guards)}
 	for side := range e.sides {
 		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery()}
 	}
+	e.remember(m)
 	return e
 }
 
@@ -113,7 +128,7 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 }
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
-	m.Rest, m.There, m.Lacks = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At)
+	m.Rest, m.There, m.Lacks, m.Again = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At), e.rested
 	before, facts := e.state, e.facts(m.At)
 	events, err := crossing.Decide(e.state, m, in)
 	for _, ev := range events {
@@ -148,6 +163,7 @@ func (e *Engine) apply(ev crossing.Event) {
 	switch f := ev.What.(type) {
 	case crossing.Begun:
 		e.since, e.guards, e.statuses = time.Time{}, guard.New(e.plan.Guards), nil
+		e.looks, e.rehearsal = wayback.Looks{}, wayback.Rehearsal{}
 		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
 	case crossing.InForce:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
@@ -161,6 +177,8 @@ func (e *Engine) apply(ev crossing.Event) {
 		if f.Share == split.Toward(f.Order.Side, split.Whole) {
 			e.homed = ev.At
 		}
+	case crossing.TookWheel:
+		e.heard, e.silent = ev.At, false
 	case crossing.Retired:
 		e.forget(f.Side)
 	}
@@ -191,6 +209,7 @@ func (e *Engine) inForce(at time.Time, share split.Share, revision uint64, took 
 // then nothing has changed.
 func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	events := e.Pass(m.At)
+	m.Silent = e.silent
 	switch i := in.(type) {
 	case crossing.Back:
 		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()), e.front.fresh(m.At)
@@ -254,11 +273,59 @@ func (e *Engine) FrontFailed(at time.Time, why string) []crossing.Event {
 	return append(events, e.watch(at)...)
 }
 
-// Rehearsed takes in why the front would not take a change, "" if it would.
-func (e *Engine) Rehearsed(blocked string) { e.front.blocked = blocked }
+// Rehearsed takes in what a rehearsal of going home came to.
+func (e *Engine) Rehearsed(r wayback.Rehearsal) {
+	e.rehearsal = r
+	if r.Failed == "" {
+		e.rehearsed = append(e.rehearsed[max(0, len(e.rehearsed)-wayback.SpreadMost+1):len(e.rehearsed):len(e.rehearsed)], r.Took)
+	}
+}
+
+// Remember takes in what the side crossed from is, as a proof's task found it.
+func (e *Engine) Remember(at time.Time, task uint64, r wayback.Record) []crossing.Event {
+	events := e.Pass(at)
+	if e.state.Task.ID != task || len(r.Instances) == 0 {
+		return events
+	}
+	return append(events, e.decide(at, Self, crossing.Remember{Record: r})...)
+}
+
+// Looked takes in what was found when the side to go back to was held to what it was, and where
+// the plan wants it, stands still when there is no way back any more.
+func (e *Engine) Looked(at time.Time, l wayback.Looks) []crossing.Event {
+	events := e.Pass(at)
+	if e.state.Was.At.IsZero() || e.state.Stage.UnderWay() && !e.state.Moved {
+		return events // there is nothing to go back from
+	}
+	e.looks = l
+	return append(events, e.watchWayBack(at)...)
+}
+
+// watchWayBack stands still when the way back has closed for a reason that stays. A front or a
+// side that is not read is seen to by what the route needs to know.
+func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
+	s := e.state
+	if !e.plan.WayBack.Freezes || s.First || s.GoingBack || s.Stage != crossing.Shift && s.Stage != crossing.Keep || s.Part() == 0 || !e.ready {
+		return nil
+	}
+	var t route.Traffic
+	for _, c := range e.wayBack(at, t).Conditions {
+		if c.State != wayback.Closed || c.Kind == wayback.Front && !c.Read || c.Kind == wayback.Healthy && !e.nobodyKept(at, c) {
+			continue
+		}
+		return e.decide(at, Self, crossing.WayBackClosed{Worst: c})
+	}
+	return nil
+}
+
+// nobodyKept reports whether it is known that nobody of a side that is kept could serve any more.
+// As long as it gets requests somebody else sees to that.
+func (e *Engine) nobodyKept(at time.Time, c wayback.Condition) bool {
+	return e.state.Part() == split.Whole && c.Stale == 0 && e.sides[c.Side].fresh(at) && e.lastBench(c.Side).Healthy == 0
+}
 
 // DoorRead takes the door log in.
-func (e *Engine) DoorRead(d reading.Door) { e.door = d }
+func (e *Engine) DoorRead(d reading.Door) { e.door = d.After(e.before) }
 
 // hold holds what the front was read to have against what is remembered.
 func (e *Engine) hold(at time.Time) []crossing.Event {
@@ -290,6 +357,9 @@ func (e *Engine) takeUp(at time.Time) []crossing.Event {
 		found.Wanted[side], found.Running[side] = e.sides[side].view.Wanted, len(e.Running(side))
 	}
 	e.ready, e.revision = true, r.Split.Revision
+	if e.goesOnAsWas(found.Share, r.Order) {
+		return nil
+	}
 	return e.decide(at, Self, crossing.Resumed{Found: found, Order: r.Order})
 }
 
@@ -298,6 +368,9 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	delta := at.Sub(e.now)
 	if delta <= 0 {
 		return nil
+	}
+	if delta >= holeLeast {
+		e.missed(e.now, at)
 	}
 	e.now = at
 	if e.counts(at) { // after a time in which nobody watched all readings are old
@@ -311,6 +384,7 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	if at.Sub(e.judged) >= judgeEvery {
 		events = append(events, e.watch(at)...)
 	}
+	events = append(events, e.release(at)...)
 	if e.lapses(at) {
 		events = append(events, e.decide(at, Self, crossing.Lapsed{})...)
 	}
@@ -324,14 +398,14 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 func (e *Engine) watch(at time.Time) []crossing.Event {
 	e.judged = at
 	s := e.state
-	if s.Stage.Over() || s.Stage == crossing.None {
-		return nil // the guards' last word stays
+	if s.Stage.Over() || s.Stage == crossing.None || !e.ready {
+		return nil // the guards' last word stays, and they have none before anything was read
 	}
 	e.statuses = e.guards.Evaluate(e.facts(at))
 	if s.GoingBack {
 		return nil
 	}
-	events := e.watchLive(at)
+	events := append(e.watchLive(at), e.watchWayBack(at)...)
 	if e.since.IsZero() {
 		return events
 	}
@@ -359,7 +433,7 @@ func (e *Engine) facts(at time.Time) guard.Facts {
 	return guard.Facts{
 		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Tells: e.front.reading.Tells, SideRead: target.fresh(at),
 		Condition: target.view.Instances, Ill: e.ill, Wanted: target.view.Wanted,
-		Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.First,
+		Restarted: e.cameBack(s.Target, e.since), Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.First,
 	}
 }
 

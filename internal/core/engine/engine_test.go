@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
@@ -46,7 +48,7 @@ func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 	b.front.Tells = reading.Tells{Counts: true, Times: true, Waits: true, Both: true}
 	b.stand(split.Blue, "4.2.0", reading.Healthy)
 	b.told(split.Blue)
-	b.e = New(p, crossing.State{}, b.now)
+	b.e = New(p, crossing.State{}, b.now, Memory{})
 	b.look()
 	return b
 }
@@ -403,18 +405,18 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b.read()
 	b.refused(crossing.RaiseSpare{Side: split.Green}, crossing.GetsRequests)
 	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
-	e := New(b.e.plan, crossing.State{}, b.now)
+	e := New(b.e.plan, crossing.State{}, b.now, Memory{})
 	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.ShiftTo{Share: 500}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
 		t.Errorf("before the front was read: %v", err)
 	}
 	if due := e.Due(b.now); due.Sub(b.now) != judgeEvery {
 		t.Errorf("it is due in %v", due.Sub(b.now))
 	}
-	b.e.Rehearsed("other.conf:12: unknown directive")
 	b.front.Apart = nil
 	b.read()
 	b.shifts()
-	if v := b.e.View(b.now); v.Front.Blocked == "" || v.WayBack.State != "closed" || v.WayBack.Worst.Blocked == "" {
+	b.e.Rehearsed(wayback.Rehearsal{At: b.now, Failed: "other.conf:12: unknown directive"})
+	if v := b.e.View(b.now); v.WayBack.State != "closed" || v.WayBack.Worst.Rehearsal.Failed == "" {
 		t.Errorf("a front that would not take it: %+v", v.WayBack)
 	}
 }
@@ -480,7 +482,7 @@ func TestTheView(t *testing.T) {
 		b.front.Sides[0].Instances[0].Requests += 60
 		b.pass(time.Second)
 	}
-	if v := b.e.View(b.now).WayBack; v.State != "open" || v.Conditions[1].Load != 0.6 || v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
+	if v := b.e.View(b.now).WayBack; v.State != "open" || math.Abs(v.Conditions[1].Headroom-(100.0/60-1)) > 0.001 || v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
 		t.Errorf("way back %+v", v)
 	}
 	for range 12 {
@@ -504,8 +506,8 @@ func TestTheView(t *testing.T) {
 	if p := v.Track[len(v.Track)-1]; p.Planned != 2000 || p.Green != 10 || p.All != 40 || p.Failing != 8 {
 		t.Errorf("the last second is %+v", p)
 	}
-	if c := v.WayBack.Conditions[1]; c.Load != 0 {
-		t.Errorf("without a capacity the load is %v", c.Load)
+	if c := v.WayBack.Conditions[1]; c.Headroom != 0 {
+		t.Errorf("without a capacity the headroom is %v", c.Headroom)
 	}
 	// A side of two versions has both, and one without a crossing lives where most requests go.
 	b = newBench(t)
@@ -530,7 +532,7 @@ func TestStartedAgain(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
 	b.sides[split.Green][0].Running = false
-	b.e = New(b.e.plan, b.e.State(), b.now)
+	b.e = New(b.e.plan, b.e.State(), b.now, Memory{})
 	b.read()
 	if len(b.e.State().Freezes) > 0 {
 		t.Error("what was found is judged before the sides were read")
@@ -542,7 +544,7 @@ func TestStartedAgain(t *testing.T) {
 		t.Errorf("found %+v", f.Cause.Found)
 	}
 	b = newBench(t)
-	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shift, Target: split.Green, Share: 2000, Leg: -1}, b.now)
+	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shift, Target: split.Green, Share: 2000, Leg: -1}, b.now, Memory{})
 	b.read()
 	for n, want := range []bool{false, true} { // sides that do not come are not waited for for ever
 		b.now = b.now.Add(startFor - time.Second + time.Duration(n)*time.Second)
@@ -713,7 +715,7 @@ func TestHowLongSidesAreWaitedFor(t *testing.T) {
 		ready bool
 	}{{startFor - 1, false}, {startFor, true}} {
 		b := newBench(t)
-		e := New(b.e.plan, crossing.State{Stage: crossing.Shift, Number: 1, Target: split.Green, Share: 2000, Moved: true}, first)
+		e := New(b.e.plan, crossing.State{Stage: crossing.Shift, Number: 1, Target: split.Green, Share: 2000, Moved: true}, first, Memory{})
 		r := b.front
 		r.At = first.Add(c.after)
 		e.FrontRead(r.At, Asked{At: r.At}, r)

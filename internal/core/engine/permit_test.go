@@ -176,7 +176,7 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 	if s := b.e.View(b.now).Guards[0]; s.State != guard.Clear || s.Baseline != list[0].Count || !s.AsOf.Equal(list[0].To) {
 		t.Errorf("it wears away: %+v", s)
 	}
-	b.e = New(b.e.plan, b.e.State(), b.now)
+	b.e = New(b.e.plan, b.e.State(), b.now, Memory{})
 	b.look()
 	if err := b.command(crossing.GoOn{}); err != nil { // in spite of what was found
 		t.Fatal(err)
@@ -188,7 +188,7 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 	// With none there is no verdict, and no going on by itself.
 	without := b.e.State()
 	without.Baselines = nil
-	b.e = New(b.e.plan, without, b.now)
+	b.e = New(b.e.plan, without, b.now, Memory{})
 	b.look()
 	if err := b.command(crossing.GoOn{}); err != nil {
 		t.Fatal(err)
@@ -246,7 +246,7 @@ func TestWhatIsNotWaitedFor(t *testing.T) {
 	b.moves(b.order(crossing.Move))
 	first := b.e.State()
 	first.First = true
-	b.e = New(b.e.plan, first, b.now)
+	b.e = New(b.e.plan, first, b.now, Memory{})
 	b.look()
 	b.answer(5*time.Second, 0, 100)
 	if s := b.e.View(b.now).Guards[0]; s.Lack != guard.OnlySide || len(b.lacks()) > 0 {

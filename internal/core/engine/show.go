@@ -22,8 +22,11 @@ func (e *Engine) View(at time.Time) View {
 	v := View{
 		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
 		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
-		Bound: failing.Bound, Switch: e.change,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Blocked: e.front.blocked, Notice: r.Notice},
+		Bound: failing.Bound, Switch: e.change, Hole: e.hole, Again: e.rested,
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Notice: r.Notice},
+	}
+	if n := len(e.track); n > 0 {
+		v.Drawn = e.track[n-1].At
 	}
 	if s.Timed() {
 		v.Lacks = e.lacks(at)
@@ -34,6 +37,7 @@ func (e *Engine) View(at time.Time) View {
 		f.Rate = e.series.Count(side, at.Add(-rateSpan), 0).Rate
 		v.Sides[side].Figures = f
 		v.Sides[side].Open = r.Sides[side].Open
+		v.Sides[side].Restarts = e.restartsOf(side)
 		v.Traffic.Rate += f.Rate
 		v.Traffic.Capacity[side] = v.Sides[side].Capacity
 	}
@@ -70,8 +74,8 @@ func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
 	v := e.sides[home].view
 	f := wayback.Facts{
 		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted),
-		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Blocked: e.front.blocked,
-		Switched: e.change.Took, SwitchedAt: e.change.At,
+		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Rehearsal: e.rehearsal, Rehearsed: wayback.SpreadOf(e.rehearsed),
+		Rate: t.Rate, Peak: e.peak(at), Capacity: v.Capacity, Looks: e.looks,
 		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Task.Final),
 	}
 	if part := e.frontPart(home); !slices.ContainsFunc(part, func(c reading.Condition) bool { return c.State == reading.Healthy }) {
@@ -79,9 +83,6 @@ func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
 	}
 	if !e.sides[home].fresh(at) {
 		f.Stale = at.Sub(v.At)
-	}
-	if v.Capacity > 0 {
-		f.Load = t.Rate / v.Capacity
 	}
 	return wayback.Judge(f)
 }
@@ -142,6 +143,7 @@ func (e *Engine) draw(at time.Time) {
 			e.track = append([]Point(nil), e.track[n-trackLength:]...)
 		}
 		e.track = append(e.track, *p)
+		e.peaks.add(*p)
 		*p = Point{}
 	}
 	if p.At.IsZero() {
@@ -152,6 +154,37 @@ func (e *Engine) draw(at time.Time) {
 	p.Green += requests[split.Green]
 	p.All += requests[split.Blue] + requests[split.Green]
 	p.Failing += failing[split.Blue] + failing[split.Green]
+}
+
+// peaks finds the most requests a second that there were in a minute of the day.
+type peaks struct {
+	minute time.Time // the present one
+	all    int64     // its requests so far
+	most   float64   // of the minutes that are over
+}
+
+// add takes a second in.
+func (p *peaks) add(of Point) {
+	minute := of.At.Truncate(time.Minute)
+	if !minute.Equal(p.minute) {
+		if minute.Sub(p.minute) == time.Minute { // else it was not seen to its end
+			p.most = max(p.most, float64(p.all)/time.Minute.Seconds())
+		}
+		if minute.Day() != p.minute.Day() {
+			p.most = 0
+		}
+		p.minute, p.all = minute, 0
+	}
+	p.all += of.All
+}
+
+// peak is the most requests a second that there were in a minute of the day so far, 0 before
+// there was one.
+func (e *Engine) peak(at time.Time) float64 {
+	if e.peaks.minute.Day() != at.Day() {
+		return 0
+	}
+	return e.peaks.most
 }
 
 // Running are a side's instances that run, as last read.

@@ -24,7 +24,8 @@ type SideReading struct {
 // sideSight is a side as last read.
 type sideSight struct {
 	view  SideView
-	tried bool // it was read, or could not be
+	tried bool      // it was read, or could not be
+	asked time.Time // when the list was asked for that the view has
 }
 
 // fresh reports whether the reading still counts.
@@ -60,6 +61,7 @@ func (e *Engine) see(s *sideSight, r SideReading) {
 		s.view = v
 		return
 	}
+	s.asked = r.Asked.At
 	v.At, v.Instances, v.Healthy = r.At, r.Conditions, 0
 	var names, builds []string
 	carrying := 0

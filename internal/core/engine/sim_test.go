@@ -461,7 +461,7 @@ func (s *sim) start() {
 	s.folded = state
 	s.clockOf = s.skew
 	s.frontRead, s.sidesRead, s.answered, s.watched, s.deadSince, s.door.Ended = time.Time{}, [2]time.Time{}, 0, state.Whole()-state.Left, time.Time{}, nil
-	s.engine = New(s.plan, state, s.clock())
+	s.engine = New(s.plan, state, s.clock(), Memory{})
 	s.tell("a keeper starts: %v", state)
 	s.later(s.millis(1, 500), s.readFront)
 	for _, side := range split.Sides {
@@ -1129,7 +1129,7 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 		return
 	}
 	for _, g := range s.plan.Guards {
-		if g.Watch == plan.Failing && s.answered < float64(g.Bound.AtLeast) && !slices.Contains(before.Waived, g.Name) {
+		if g.Watch == plan.Failing && s.answered <= float64(g.Bound.AtLeast)-1 && !slices.Contains(before.Waived, g.Name) {
 			s.broke("it went on by itself after %.0f answers, and %s needs %d: %+v", s.answered, g.Name, g.Bound.AtLeast, e.What)
 		}
 		if g.Watch == plan.Door && s.now.Sub(s.doorHeard) > doorSilent && !slices.Contains(before.Waived, g.Name) {

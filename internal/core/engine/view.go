@@ -38,10 +38,13 @@ type View struct {
 	WayBack  wayback.Readiness `json:"way_back"`
 	WaysOut  []wayout.Way      `json:"ways_out,omitempty"` // what helps, where a side that gets requests is ill
 	Door     reading.Door      `json:"door"`
-	Track    []Point           `json:"track"` // oldest first
+	Track    []Point           `json:"-"`              // oldest first: asked for by time
+	Drawn    time.Time         `json:"drawn,omitzero"` // the newest point of the track
 	Traffic  route.Traffic     `json:"traffic"`
-	Bound    evidence.Bound    `json:"bound"`  // of the first guard on failing answers, for outlooks
-	Switch   Switch            `json:"switch"` // the last change of the share
+	Bound    evidence.Bound    `json:"bound"`          // of the first guard on failing answers, for outlooks
+	Switch   Switch            `json:"switch"`         // the last change of the share
+	Hole     Hole              `json:"hole,omitzero"`  // the last time in which nobody watched
+	Again    time.Time         `json:"again,omitzero"` // nothing is retired before, because of it
 }
 
 // Overlap is since when both sides have been standing, and what the spare one has
@@ -63,8 +66,7 @@ type FrontView struct {
 	Every   time.Duration `json:"every"`       // how often it is read
 	Split   reading.Split `json:"split"`
 	Order   reading.Order `json:"order,omitzero"`
-	Error   string        `json:"error,omitempty"`   // of the last try; the rest is older then
-	Blocked string        `json:"blocked,omitempty"` // why it would not take a change
+	Error   string        `json:"error,omitempty"` // of the last try; the rest is older then
 	Notice  string        `json:"notice,omitempty"`
 	Changes uint64        `json:"changes,omitempty"` // of ours that were confirmed
 }
@@ -79,10 +81,11 @@ type SideView struct {
 	At        time.Time           `json:"at,omitzero"` // of the reading of the instances
 	Every     time.Duration       `json:"every"`       // how often they are read
 	Error     string              `json:"error,omitempty"`
-	Figures   figures.Figures     `json:"figures"`           // of the last seconds
-	Capacity  float64             `json:"capacity"`          // requests a second that the healthy instances carry; 0 if not known
-	Open      int64               `json:"open"`              // requests being answered
-	Changes   uint64              `json:"changes,omitempty"` // how often its instances were made others
+	Figures   figures.Figures     `json:"figures"`            // of the last seconds
+	Capacity  float64             `json:"capacity"`           // requests a second that the healthy instances carry; 0 if not known
+	Open      int64               `json:"open"`               // requests being answered
+	Changes   uint64              `json:"changes,omitempty"`  // how often its instances were made others
+	Restarts  []Restart           `json:"restarts,omitempty"` // instances that had ended and were started again
 }
 
 // Point is one second of the track.

@@ -55,11 +55,12 @@ type Status struct {
 	AsOf       time.Time           `json:"as_of,omitzero"` // of a baseline that was kept; zero for one of now
 	Trial      evidence.Count      `json:"trial"`          // the target's; of guards that count, Bad is the number
 	Comparison evidence.Comparison `json:"comparison"`
-	More       time.Duration       `json:"more,omitempty"`     // until it may be sure, at the present rates
-	Sureness   []float64           `json:"sureness,omitempty"` // the last certainties, oldest first
-	First      raise.Stuck         `json:"first,omitzero"`     // the first instance that is not healthy
-	Missing    int                 `json:"missing,omitempty"`  // instances that are not there
-	Wanted     int                 `json:"wanted,omitempty"`   // instances that should be
+	More       time.Duration       `json:"more,omitempty"`      // until it may be sure, at the present rates
+	Sureness   []float64           `json:"sureness,omitempty"`  // the last certainties, oldest first
+	First      raise.Stuck         `json:"first,omitzero"`      // the first instance that is not healthy
+	Missing    int                 `json:"missing,omitempty"`   // instances that are not there
+	Restarted  int                 `json:"restarted,omitempty"` // instances that had to be started again
+	Wanted     int                 `json:"wanted,omitempty"`    // instances that should be
 }
 
 // Level is how bad it is: the target's rate, or the number.
@@ -82,6 +83,7 @@ type Facts struct {
 	Condition []reading.Condition
 	Ill       func(reading.Condition) bool
 	Wanted    int // instances of the target
+	Restarted int // instances of the target that had to be started again
 	Door      reading.Door
 	Share     split.Share // the target's part, in force
 	Changed   time.Time   // when the share was changed last, by whomever
@@ -309,6 +311,10 @@ func judged(s Status, rule plan.Guard, span time.Duration) Status {
 // there.
 func unhealthy(s Status, f Facts) Status {
 	s.Wanted = f.Wanted
+	if !f.SideRead && len(f.Condition) == 0 {
+		s.State, s.Lack = Unknown, NotRead // that nobody was seen yet does not say that nobody is there
+		return s
+	}
 	if s.Missing = max(f.Wanted-len(f.Condition), 0); s.Missing > 0 {
 		s.Trial.Bad = int64(s.Missing)
 	}
@@ -320,6 +326,8 @@ func unhealthy(s Status, f Facts) Status {
 			s.First = raise.Stuck{Name: c.Name, Health: c.State, Said: c.Said}
 		}
 	}
+	s.Restarted = f.Restarted
+	s.Trial.Bad = max(s.Trial.Bad, int64(f.Restarted)) // one that is ill may be one of them
 	return counted(s, f.SideRead)
 }
 
@@ -362,7 +370,7 @@ func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) 
 	s := list[best]
 	return crossing.Alarm{
 		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Comparison.Sure,
-		First: s.First, Missing: s.Missing, Side: target,
+		First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
 	}, true
 }
 

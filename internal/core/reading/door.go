@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"maps"
 	"time"
 
 	"vaiven/internal/core/split"
@@ -40,6 +41,38 @@ type Door struct {
 	LastBegun  map[string]time.Time `json:"last_begun"`            // by side, when the last request began that it answered
 	Seconds    []Second             `json:"-"`                     // the last minutes' answers by side, oldest first
 	Ended      []Ended              `json:"-"`                     // what came of requests in the last minutes, oldest first
+}
+
+// After is the door log of a prober that goes on for another.
+func (d Door) After(before Door) Door {
+	if before.At.IsZero() {
+		return d
+	}
+	d.Answers += before.Answers
+	d.Slow += before.Slow
+	d.Failing += before.Failing
+	d.Lost += before.Lost
+	d.LongestGap = max(d.LongestGap, before.LongestGap)
+	if d.LastFailed == "" {
+		d.LastFailed = before.LastFailed
+	}
+	if d.LastLost == "" {
+		d.LastLost = before.LastLost
+	}
+	d.Recent = append(before.Recent[max(0, min(len(d.Recent), len(before.Recent))):len(before.Recent):len(before.Recent)], d.Recent...)
+	versions := map[string]int64{}
+	maps.Copy(versions, d.Versions)
+	for version, n := range before.Versions {
+		versions[version] += n
+	}
+	d.Versions = versions
+	begun := map[string]time.Time{}
+	maps.Copy(begun, before.LastBegun)
+	maps.Copy(begun, d.LastBegun)
+	d.LastBegun = begun
+	d.Seconds = append(before.Seconds[:len(before.Seconds):len(before.Seconds)], d.Seconds...)
+	d.Ended = append(before.Ended[:len(before.Ended):len(before.Ended)], d.Ended...)
+	return d
 }
 
 // Ended is what came of the requests that ended within one second.

@@ -19,6 +19,7 @@ type Instance struct {
 	Running bool       `json:"running"`
 	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
 	Output  []string   `json:"output,omitempty"` // its last lines
+	Digest  string     `json:"digest,omitempty"` // of the environment that it was started with, under a key; "" if it is not known
 }
 
 // Health is how an instance is.

@@ -18,16 +18,49 @@ const (
 
 // Facts is what the judgement rests on.
 type Facts struct {
-	Side       split.Side    // the side to go back to
-	Healthy    int           // its healthy instances
-	Instances  int           // all its instances
-	Load       float64       // all requests against what its healthy instances carry; 0 if not known
-	Stale      time.Duration // age of the health readings if they are too old to count, else 0
-	FrontRead  bool          // the front answers
-	Blocked    string        // why the front would not take a change, as it says itself; "" if it would
-	Switched   time.Duration // how long the last change of the share took at the front
-	SwitchedAt time.Time     // zero if there was none
-	Retired    bool          // the side was given up
+	Side      split.Side    // the side to go back to
+	Healthy   int           // its healthy instances
+	Instances int           // all its instances
+	Rate      float64       // all requests a second, as measured
+	Peak      float64       // the most there were in a minute of the day so far; 0 if not known
+	Capacity  float64       // requests a second that its healthy instances carry; 0 if not known
+	Stale     time.Duration // age of the health readings if they are too old to count, else 0
+	FrontRead bool          // the front answers
+	Rehearsal Rehearsal     // the last one
+	Rehearsed Spread        // how long the last ones took
+	Looks     Looks         // what was found when it was held to what it was
+	Retired   bool          // the side was given up
+}
+
+// Looks are what is looked at again and again while there is a way back.
+type Looks struct {
+	Same  Look `json:"same,omitzero"`  // instances, builds, configuration and environment, against what they were when it carried everything
+	Smoke Look `json:"smoke,omitzero"` // its smoke checks, and what it depends on
+	Data  Look `json:"data,omitzero"`  // the plan's own checks of the way back
+}
+
+// Look is what one look found.
+type Look struct {
+	At     time.Time `json:"at,omitzero"` // when it was over; zero if there was none yet
+	Of     int       `json:"of"`          // what was looked at
+	Failed []Failing `json:"failed,omitempty"`
+	Error  string    `json:"error,omitempty"` // why it could not be looked at; what was found before stays
+}
+
+// Failing is something that is not as it should be.
+type Failing struct {
+	What  string `json:"what"`            // a check, or what differs
+	Where string `json:"where,omitempty"` // an instance, or a part
+	Said  string `json:"said"`
+}
+
+// Instances are how many there are of whom something fails.
+func (l Look) where() int {
+	names := map[string]bool{}
+	for _, f := range l.Failed {
+		names[f.Where] = true
+	}
+	return len(names)
 }
 
 // Condition is one part of the judgement. Its kind says which of the other fields mean
@@ -40,11 +73,14 @@ type Condition struct {
 	Instances int           `json:"instances,omitempty"` // Healthy
 	Retired   bool          `json:"retired,omitempty"`   // Healthy
 	Stale     time.Duration `json:"stale,omitempty"`     // Healthy
-	Load      float64       `json:"load,omitempty"`      // Carries; 0 if not known
+	Headroom  float64       `json:"headroom,omitempty"`  // Carries: what is left of the capacity when it has all requests, of these; negative if too little
+	Rate      float64       `json:"rate,omitempty"`      // Carries
+	Peak      float64       `json:"peak,omitempty"`      // Carries
+	Capacity  float64       `json:"capacity,omitempty"`  // Carries; 0 if not known
 	Read      bool          `json:"read,omitempty"`      // Front
-	Blocked   string        `json:"blocked,omitempty"`   // Front
-	Took      time.Duration `json:"took,omitempty"`      // Switched
-	At        time.Time     `json:"at,omitzero"`         // Switched; zero if there was none
+	Rehearsal Rehearsal     `json:"rehearsal,omitzero"`  // Front
+	Takes     Spread        `json:"takes,omitzero"`      // Front
+	Look      Look          `json:"look,omitzero"`       // Same, Smoke, Data
 }
 
 // Kind is what a condition is about.
@@ -52,10 +88,12 @@ type Kind string
 
 // The kinds, in their order.
 const (
-	Healthy  Kind = "healthy"
-	Carries  Kind = "carries all"
-	Front    Kind = "front"
-	Switched Kind = "last switch"
+	Healthy Kind = "healthy"
+	Carries Kind = "carries all"
+	Front   Kind = "front"
+	Same    Kind = "as it was"
+	Smoke   Kind = "checks"
+	Data    Kind = "data"
 )
 
 // Readiness is the judgement: the worst of its conditions.
@@ -65,9 +103,18 @@ type Readiness struct {
 	Conditions []Condition `json:"conditions"`
 }
 
-// Judge weighs the facts.
+// Judge weighs the facts. What was not looked at yet is no condition.
 func Judge(f Facts) Readiness {
-	r := Readiness{State: Open, Conditions: []Condition{healthy(f), carries(f), front(f), {Kind: Switched, State: Open, Side: f.Side, Took: f.Switched, At: f.SwitchedAt}}}
+	r := Readiness{State: Open, Conditions: []Condition{healthy(f), carries(f), front(f)}}
+	for _, l := range []struct {
+		kind Kind
+		look Look
+		bad  State // where something fails at every instance
+	}{{Same, f.Looks.Same, Narrow}, {Smoke, f.Looks.Smoke, Closed}, {Data, f.Looks.Data, Closed}} {
+		if !l.look.At.IsZero() || l.look.Error != "" {
+			r.Conditions = append(r.Conditions, looked(f, l.kind, l.look, l.bad))
+		}
+	}
 	rank := map[State]int{Open: 0, Narrow: 1, Closed: 2}
 	for _, c := range r.Conditions {
 		if rank[c.State] > rank[r.State] {
@@ -88,18 +135,36 @@ func healthy(f Facts) Condition {
 	return c
 }
 
+// carries holds the capacity against what is measured, and against the day's peak, which may
+// come again.
 func carries(f Facts) Condition {
-	c := Condition{Kind: Carries, State: Open, Side: f.Side, Load: max(f.Load, 0)}
-	if f.Load > 1 {
+	c := Condition{Kind: Carries, State: Open, Side: f.Side, Rate: f.Rate, Peak: f.Peak, Capacity: f.Capacity}
+	if f.Capacity > 0 && f.Rate > 0 {
+		c.Headroom = f.Capacity/f.Rate - 1
+	}
+	if f.Capacity > 0 && max(f.Rate, f.Peak) > f.Capacity {
 		c.State = Narrow
 	}
 	return c
 }
 
 func front(f Facts) Condition {
-	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Blocked: f.Blocked}
-	if !f.FrontRead || f.Blocked != "" {
+	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
+	if !f.FrontRead || f.Rehearsal.Failed != "" {
 		c.State = Closed
+	}
+	return c
+}
+
+// looked judges what a look found. Where only some instances are concerned the others are a way
+// back.
+func looked(f Facts, kind Kind, l Look, bad State) Condition {
+	c := Condition{Kind: kind, State: Open, Side: f.Side, Look: l}
+	switch {
+	case len(l.Failed) > 0 && (kind == Data || l.where() >= f.Instances):
+		c.State = bad
+	case len(l.Failed) > 0:
+		c.State = Narrow
 	}
 	return c
 }

@@ -9,7 +9,15 @@ import (
 
 func TestJudge(t *testing.T) {
 	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	good := Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.7, FrontRead: true, Switched: 38 * time.Millisecond, SwitchedAt: at}
+	good := Facts{Side: split.Blue, Healthy: 3, Instances: 3, Rate: 700, Capacity: 1000, FrontRead: true, Rehearsal: Rehearsal{At: at, Took: 38 * time.Millisecond}, Rehearsed: SpreadOf([]time.Duration{38 * time.Millisecond})}
+	fine := Look{At: at, Of: 4}
+	failing := func(where ...string) Look {
+		l := fine
+		for _, name := range where {
+			l.Failed = append(l.Failed, Failing{What: "GET /", Where: name, Said: "status 500"})
+		}
+		return l
+	}
 	for _, c := range []struct {
 		name  string
 		spoil func(*Facts)
@@ -17,31 +25,55 @@ func TestJudge(t *testing.T) {
 		worst Kind
 	}{
 		{"all well", func(*Facts) {}, Open, ""},
-		{"capacity not known", func(f *Facts) { f.Load = 0 }, Open, ""},
-		{"just large enough", func(f *Facts) { f.Load = 1 }, Open, ""},
+		{"capacity not known", func(f *Facts) { f.Capacity = 0 }, Open, ""},
+		{"just large enough", func(f *Facts) { f.Rate = 1000 }, Open, ""},
 		{"one instance down", func(f *Facts) { f.Healthy = 2 }, Narrow, Healthy},
-		{"too small", func(f *Facts) { f.Load = 1.2 }, Narrow, Carries},
+		{"too small", func(f *Facts) { f.Rate = 1200 }, Narrow, Carries},
 		{"readings too old", func(f *Facts) { f.Stale = 20 * time.Second }, Narrow, Healthy},
 		{"all down", func(f *Facts) { f.Healthy = 0 }, Closed, Healthy},
 		{"no instances", func(f *Facts) { f.Healthy, f.Instances = 0, 0 }, Closed, Healthy},
 		{"retired", func(f *Facts) { f.Retired = true }, Closed, Healthy},
 		{"front gone", func(f *Facts) { f.FrontRead = false }, Closed, Front},
-		{"front blocked", func(f *Facts) { f.Blocked = "other.conf:12: unknown directive" }, Closed, Front},
+		{"front blocked", func(f *Facts) { f.Rehearsal.Failed = "other.conf:12: unknown directive" }, Closed, Front},
+		{"too small for the day's peak", func(f *Facts) { f.Peak = 1200 }, Narrow, Carries},
+		{"looked at, and all well", func(f *Facts) { f.Looks.Same, f.Looks.Smoke, f.Looks.Data = fine, fine, fine }, Open, ""},
+		{"not as it was", func(f *Facts) { f.Looks.Same = failing("blue-1", "blue-2", "blue-3") }, Narrow, Same},
+		{"one instance fails its checks", func(f *Facts) { f.Looks.Smoke = failing("blue-1", "blue-1") }, Narrow, Smoke},
+		{"all fail their checks", func(f *Facts) { f.Looks.Smoke = failing("blue-1", "blue-2", "blue-3") }, Closed, Smoke},
+		{"the data do not fit any more", func(f *Facts) { f.Looks.Data = failing("") }, Closed, Data},
+		{"could not be looked at", func(f *Facts) { f.Looks.Data.Error = "no answer" }, Open, ""},
 		{"the worst counts", func(f *Facts) { f.Healthy, f.FrontRead = 2, false }, Closed, Front},
-		{"of equals the first", func(f *Facts) { f.Healthy, f.Load = 2, 2 }, Narrow, Healthy},
+		{"of equals the first", func(f *Facts) { f.Healthy, f.Rate = 2, 2000 }, Narrow, Healthy},
 	} {
 		f := good
 		c.spoil(&f)
 		r := Judge(f)
-		if r.State != c.want || r.Worst.Kind != c.worst || len(r.Conditions) != 4 {
+		if r.State != c.want || r.Worst.Kind != c.worst || len(r.Conditions) < 3 {
 			t.Errorf("%s: %s because of %q, want %s because of %q", c.name, r.State, r.Worst.Kind, c.want, c.worst)
 		}
 	}
 	r := Judge(good)
-	if got := r.Conditions[3]; got.Kind != Switched || got.Took != 38*time.Millisecond || !got.At.Equal(at) {
-		t.Errorf("last switch: %+v", got)
+	if got := r.Conditions[1]; got.Kind != Carries || got.Headroom < 0.42 || got.Headroom > 0.43 {
+		t.Errorf("carries: %+v", got)
+	}
+	if got := r.Conditions[2]; got.Kind != Front || got.Takes.Middle != 38*time.Millisecond || !got.Rehearsal.At.Equal(at) {
+		t.Errorf("front: %+v", got)
 	}
 	if got := r.Conditions[0]; got.Healthy != 3 || got.Instances != 3 || got.Side != split.Blue {
 		t.Errorf("healthy: %+v", got)
+	}
+}
+
+func TestSpread(t *testing.T) {
+	var took []time.Duration
+	for n := range 14 {
+		took = append(took, time.Duration(14-n)*time.Millisecond)
+	}
+	s := SpreadOf(took)
+	if want := (Spread{Of: 10, Least: time.Millisecond, Middle: 6 * time.Millisecond, Most: 10 * time.Millisecond}); s != want {
+		t.Errorf("%+v, want %+v", s, want)
+	}
+	if took[0] != 14*time.Millisecond {
+		t.Error("the times were put in another order")
 	}
 }

@@ -30,6 +30,11 @@ type goHome struct {
 	Force bool       `json:"force,omitempty"` // also to a side that has nobody
 }
 
+// rehearsal is the body of POST /rehearsal.
+type rehearsal struct {
+	Side split.Side `json:"side"`
+}
+
 // inForce is the answer of both.
 type inForce struct {
 	Split reading.Split `json:"split"`
@@ -74,6 +79,12 @@ func (s *Server) adminHandler() http.Handler {
 		if accept(w, r, &body) {
 			set, err := s.home(body)
 			reply(w, set, err)
+		}
+	})
+	mux.HandleFunc("POST /rehearsal", func(w http.ResponseWriter, r *http.Request) {
+		var body rehearsal
+		if accept(w, r, &body) {
+			reply(w, struct{}{}, s.rehearse(body.Side))
 		}
 	})
 	mux.HandleFunc("PUT /sides/{side}/instances", func(w http.ResponseWriter, r *http.Request) {
@@ -178,6 +189,20 @@ func (s *Server) home(want goHome) (inForce, error) {
 	s.change.Unlock()
 	s.store.wentHome(next)
 	return inForce{next.split, next.order}, nil
+}
+
+// rehearse does what home does, and puts what is in force in place in the end.
+func (s *Server) rehearse(side split.Side) error {
+	s.change.Lock()
+	defer s.change.Unlock()
+	t := s.proxy.current()
+	if len(t.sides[side].instances) == 0 {
+		return front.Nobody(side)
+	}
+	t.home(reading.Order{Generation: t.order.Generation + 1, Side: side, At: time.Now().UTC()})
+	same := *t
+	s.proxy.swap(&same)
+	return nil
 }
 
 // errMoved is why a table was not replaced: another one was put in place meanwhile.

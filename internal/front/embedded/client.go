@@ -14,6 +14,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 )
 
@@ -81,6 +82,16 @@ func (c *Client) change(ctx context.Context, path string, body any, share split.
 		return front.Done{}, err
 	}
 	return front.Done{Split: now.Split, Nearest: share, Order: now.Order, Did: did(share)}, nil
+}
+
+// Rehearse has the front make up a going home to a side, and put what is in force in place
+// once more.
+func (c *Client) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	var steps front.Steps
+	err := steps.Do("put the same split in force", func() error {
+		return c.call(ctx, http.MethodPost, "/rehearsal", rehearsal{side}, nil)
+	})
+	return steps, err
 }
 
 // SetInstances replaces a side's instances. Requests that are open finish with

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/testkit"
 )
@@ -77,6 +78,8 @@ var rules = []rule{
 	{"home is an order", "what went home stays there until somebody who knows of it lets requests out", nil, true, homeIsAnOrder},
 	{"home past a change", "going home waits for no change, and none undoes it", nil, false, homePastAChange},
 	{"home to nobody", "home is a place: never to a side with nobody while the other one serves", nil, true, homeToNobody},
+	{"rehearses home", "a rehearsal says whether going home would work, and changes nothing", nil, true, rehearses},
+	{"rehearses what would not work", "what is in the way is known before it is needed", []Ability{Checker}, false, rehearsesInVain},
 	{"somebody else", "what somebody else changed is seen, and not written over but by going home", []Ability{Others}, false, somebodyElse},
 	{"a reload by somebody", "what is in force outlives a reload", []Ability{Reloads}, false, reloaded},
 	{"a refused configuration", "what the proxy would refuse is refused, and nothing has changed", []Ability{Checker}, false, refused},
@@ -663,6 +666,63 @@ func homeToNobody(t *testing.T, c *scene) {
 	c.instances(split.Blue, c.blue)
 	c.home(split.Blue)
 	c.only(split.Blue)
+}
+
+// rehearses rehearses going home while shares are set, beside it and by another process.
+func rehearses(t *testing.T, c *scene) {
+	c.set(2500)
+	before := c.read()
+	for _, d := range []front.Driver{c.d, c.Driver()} {
+		steps, err := d.Rehearse(c.ctx(), split.Blue)
+		if err != nil || len(steps) == 0 || slices.ContainsFunc(steps, func(s wayback.Step) bool { return s.What == "" || s.Took < 0 }) {
+			t.Errorf("a rehearsal: %v, %v", steps, err)
+		}
+		t.Logf("rehearsed: %v", steps)
+	}
+	if after := c.read(); after.Split != before.Split || after.Order != before.Order {
+		t.Errorf("after the rehearsals there is %+v, %+v, before there was %+v, %+v", after.Split, after.Order, before.Split, before.Order)
+	}
+	if d, err := c.d.Set(c.ctx(), 5000, Expect(before)); err != nil || d.Share != 5000 {
+		t.Errorf("set by what was read before them: %+v, %v", d, err)
+	}
+	done := make(chan error, 1)
+	go func() {
+		var failed []error
+		for range 5 {
+			if _, err := c.Driver().Rehearse(c.ctx(), split.Blue); err != nil {
+				failed = append(failed, err)
+			}
+		}
+		done <- errors.Join(failed...)
+	}()
+	for n := range 5 {
+		c.set(split.Share(1000 * (n + 1)))
+	}
+	c.home(split.Blue)
+	if err := <-done; err != nil {
+		t.Errorf("beside changes: %v", err)
+	}
+	if s := c.read().Split.Share; s != 0 {
+		t.Errorf("gone home beside a rehearsal, %v are on green", s)
+	}
+	c.set(split.Whole)
+	c.instances(split.Blue, nil)
+	if _, err := c.d.Rehearse(c.ctx(), split.Blue); !errors.Is(err, front.ErrNobody) {
+		t.Errorf("home to nobody was rehearsed: %v", err)
+	}
+}
+
+func rehearsesInVain(t *testing.T, c *scene) {
+	c.set(2500)
+	c.w.Count(200, false, nil) // a reload that was told just before is over
+	put := c.Garble(t)
+	if steps, err := c.d.Rehearse(c.ctx(), split.Blue); err == nil || len(err.Error()) < 20 {
+		t.Errorf("a configuration that its checker refuses: %v, %v", steps, err)
+	}
+	put()
+	if steps, err := c.d.Rehearse(c.ctx(), split.Blue); err != nil {
+		t.Errorf("when it is mended: %v, %v", steps, err)
+	}
 }
 
 func somebodyElse(t *testing.T, c *scene) {

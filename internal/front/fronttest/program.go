@@ -94,6 +94,12 @@ func (p *Program) Kill() {
 	<-p.done
 }
 
+// Again starts a program that was killed as it was started first, at the same address.
+func (p *Program) Again(address string) *Program {
+	p.t.Helper()
+	return Start(p.t, address, p.cmd.Path, p.cmd.Args[1:]...)
+}
+
 // Write writes a file with the lines of a template, NAME by value.
 func Write(t *testing.T, file, text string, values ...string) {
 	t.Helper()

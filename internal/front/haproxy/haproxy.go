@@ -15,6 +15,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/told"
 	"vaiven/internal/place"
@@ -54,7 +55,7 @@ type counted struct {
 func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{on: on, config: f.Settings.(*Settings), sticky: f.Sticky, both: f.Key.From != plan.KeyClient, base: map[string]counted{}}
 	d.steering = told.Steering[state]{
-		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight,
+		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight, Try: d.mayTell,
 		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.told())) },
 	}
 	if d.config.Weighs() {
@@ -358,6 +359,11 @@ func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, 
 // Set puts a share on green in force if HAProxy still is as expected.
 func (d *Driver) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
 	return d.steering.Set(ctx, share, e)
+}
+
+// Rehearse does everything of going home but telling HAProxy.
+func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	return d.steering.Rehearse(ctx, side)
 }
 
 // Home sends all requests to a side.

@@ -71,6 +71,15 @@ func (d *Driver) tell(ctx context.Context, commands []string) error {
 	return nil
 }
 
+// mayTell is an error if the socket lets us read and nothing else. It changes nothing.
+func (d *Driver) mayTell(ctx context.Context) error {
+	said, err := d.ask(ctx, "show cli level")
+	if level := strings.TrimSpace(said); err == nil && level != "admin" {
+		err = fmt.Errorf("%w: HAProxy lets us in at level %q: weights need \"level admin\" in the configuration's \"stats socket\" line", front.ErrRefused, level)
+	}
+	return err
+}
+
 // trouble is what is left of HAProxy's words when those are gone by which it says that
 // it did what it was told.
 func trouble(said string) string {

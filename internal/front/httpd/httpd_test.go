@@ -126,7 +126,7 @@ func TestSessionsStay(t *testing.T) {
 	fronttest.Sessions(t, w, NewManager(place.Local{}, f))
 }
 
-// A reload puts what stands in the configuration in force: it is read as such.
+// An httpd that forgets with a reload is told again by who told it, and is refused by others.
 func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, p, _ := start(t, w, setup{edit: func(text string) string { return strings.ReplaceAll(text, "BalancerPersist On", "") }})
@@ -143,17 +143,68 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Signal(syscall.SIGUSR1)
-	fronttest.Eventually(t, "a reading after the reload", func() error {
-		if r, err := m.Read(t.Context()); !errors.Is(err, front.ErrRefused) {
-			return fmt.Errorf("%+v, %v", r.Split, err)
+	fronttest.Eventually(t, "that it has forgotten", func() error {
+		if b, err := m.look(t.Context()); err != nil || !b.blank() {
+			return fmt.Errorf("%+v, %v", b, err)
 		}
 		return nil
 	})
-	if s, err := m.Home(t.Context(), front.Homing{Side: split.Green}); err != nil || s.Share != split.Whole {
-		t.Errorf("put back: %+v, %v", s, err)
+	if r, err := m.Read(t.Context()); err != nil || r.Split.Share != split.Whole || len(r.Sides[split.Blue].Instances) != 2 {
+		t.Errorf("told again: %+v, %v", r, err)
 	}
 	if err := m.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("an instance without a worker: %v", err)
+	}
+}
+
+// An httpd that is killed has forgotten what its manager was told. Who told it tells it again,
+// and leaves it home where somebody went home meanwhile.
+func TestAKilledHTTPDIsToldAgain(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, p, _ := start(t, w, setup{})
+	keeper := NewManager(place.Local{}, f)
+	for _, side := range split.Sides {
+		if err := keeper.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := keeper.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := keeper.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := keeper.Set(t.Context(), split.Whole/4, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}); err != nil {
+		t.Fatal(err)
+	}
+	again := func() {
+		t.Helper()
+		p.Kill()
+		p = p.Again(w.Listen)
+		fronttest.Eventually(t, "its manager", func() error {
+			_, err := keeper.look(t.Context())
+			return err
+		})
+	}
+	again()
+	if r, err := NewManager(place.Local{}, f).Read(t.Context()); err == nil && r.Split.Share == split.Whole/4 {
+		t.Errorf("it has forgotten nothing: %+v", r)
+	}
+	if r, err := keeper.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 {
+		t.Errorf("told again: %+v, %v", r.Split, err)
+	}
+	other := NewManager(place.Local{}, f)
+	if r, err := other.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 || len(r.Sides[split.Blue].Instances) != 2 || len(r.Sides[split.Green].Instances) != 2 {
+		t.Errorf("for others: %+v, %v", r, err)
+	}
+	w.Count(200, true, nil) // it fails the test if anything is lost
+	if _, err := other.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
+		t.Fatal(err)
+	}
+	again()
+	if r, err := keeper.Read(t.Context()); err != nil || r.Split.Share != 0 || r.Order.Generation == 0 {
+		t.Errorf("told again after somebody went home: %+v, %v", r, err)
 	}
 }
 

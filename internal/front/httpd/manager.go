@@ -17,6 +17,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
 	"vaiven/internal/front/told"
@@ -218,13 +219,53 @@ func (b balancer) print() string {
 	return text.String()
 }
 
-// Read is the split in force and what was counted.
+// blank reports whether a balancer was told nothing since httpd started.
+func (b balancer) blank() bool {
+	return !slices.ContainsFunc(b.workers, func(w worker) bool { return w.state == on || w.route != "" })
+}
+
+// remind tells a balancer again what it has forgotten: httpd keeps what its manager was told over
+// a reload and over an orderly end, and not where it was killed.
+func (m *Manager) remind(ctx context.Context) (balancer, error) {
+	changing, through, err := m.steering.Change(ctx)
+	if err != nil {
+		return balancer{}, err
+	}
+	defer through()
+	b, err := m.look(changing)
+	if err != nil {
+		return b, err
+	}
+	share, ok := m.steering.Last(b)
+	if !ok || !b.blank() {
+		return b, nil
+	}
+	list, _, err := m.settings(b, share, false, m.told())
+	if err != nil {
+		return b, err
+	}
+	if err := m.tell(changing, b.nonce, inOrder(list)); err != nil {
+		return b, err
+	}
+	if err := m.steering.Told(ctx, b, told.Wanted{}); err != nil {
+		return b, err
+	}
+	return m.look(ctx)
+}
+
+// Read is the split in force and what was counted. A balancer that has forgotten what this driver
+// told it is told again first.
 func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 	b, err := m.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
 	known := m.told()
+	if b.blank() && slices.ContainsFunc(known[:], func(of []reading.Server) bool { return len(of) > 0 }) {
+		if b, err = m.remind(ctx); err != nil {
+			return reading.Front{}, err
+		}
+	}
 	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
 	if r.Split, r.Order, err = m.steering.Known(b, known); err != nil {
 		return reading.Front{}, err
@@ -270,6 +311,9 @@ func (m *Manager) settings(b balancer, share split.Share, home bool, known front
 		}
 		for _, w := range workers {
 			c := change{worker: w, was: w}
+			if n := slices.IndexFunc(known[side], func(i reading.Server) bool { return i.Address == w.address }); n >= 0 {
+				c.route = routeOf(side, known[side][n].Name)
+			}
 			c.state = off
 			if m.sticky && !home && w.state != off {
 				c.state = sessions
@@ -396,6 +440,11 @@ func (m *Manager) Set(ctx context.Context, share split.Share, e front.Expect) (f
 	return m.steering.Set(ctx, share, e)
 }
 
+// Rehearse does everything of going home but telling the balancer.
+func (m *Manager) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	return m.steering.Rehearse(ctx, side)
+}
+
 // Home sends all requests to a side.
 func (m *Manager) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	return m.steering.Home(ctx, h)
@@ -419,12 +468,10 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 	}
 	then := balancer{nonce: b.nonce, workers: slices.Clone(b.workers)}
 	for _, i := range wanted {
-		n := slices.IndexFunc(then.workers, func(w worker) bool { return w.address == i.Address })
-		if n < 0 {
+		if !slices.ContainsFunc(then.workers, func(w worker) bool { return w.address == i.Address }) {
 			return fmt.Errorf("%w: balancer %s has no worker %s%s: its configuration needs a BalancerMember, with status=+D, for every address that an instance may have",
 				front.ErrRefused, m.config.Balancer, scheme, i.Address)
 		}
-		then.workers[n].route = routeOf(side, i.Name)
 	}
 	before := m.told()
 	old := m.of(b, side, before)

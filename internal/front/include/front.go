@@ -9,6 +9,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
 )
@@ -298,11 +299,30 @@ func (f *Front) loaded(data []byte) {
 	}
 }
 
-// Rehearse tries whether the server would load its configuration as it is. What others have
-// done to it is in the way of going home too.
-func (f *Front) Rehearse(ctx context.Context) error {
-	main, _ := f.File.Server.Main()
-	return f.File.Server.Check(ctx, main)
+// Rehearse makes the file of a going home to a side, and has the server test its configuration
+// with that in the place of ours. What others have done to the configuration is in the way of
+// going home too.
+func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	var steps front.Steps
+	var s Setting
+	if err := steps.Do("read the file", func() (err error) {
+		s, _, err = f.read(ctx)
+		return err
+	}); err != nil {
+		return steps, err
+	}
+	if len(s.Sides[side]) == 0 {
+		return steps, front.Nobody(side)
+	}
+	if err := steps.Do("find the workers", func() error {
+		_, err := f.File.Server.Running(ctx)
+		return err
+	}); err != nil {
+		return steps, err
+	}
+	s.Share = split.Toward(side, split.Whole)
+	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: side, At: time.Now().UTC()}
+	return steps, f.File.rehearse(ctx, &steps, f.render(s))
 }
 
 // SetInstances gives a side other instances. The share stays.

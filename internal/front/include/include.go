@@ -195,6 +195,37 @@ func (f File) putChecked(ctx context.Context, was, next []byte) error {
 	return nil
 }
 
+// rehearse writes a candidate and has the configuration tested with it. It takes nobody's place:
+// where somebody changes the file just now, that is what is being tested.
+func (f File) rehearse(ctx context.Context, steps *front.Steps, next []byte) error {
+	quiet, cancel := context.WithTimeout(ctx, front.QuietLimit)
+	defer cancel()
+	var unlock func()
+	if err := steps.Do("take the lock", func() (err error) {
+		unlock, err = f.lock(quiet)
+		return err
+	}); err != nil {
+		if quiet.Err() != nil {
+			return ctx.Err() // home would not wait for it either
+		}
+		return err
+	}
+	defer unlock()
+	var c place.Candidate
+	if err := steps.Do("write the file beside", func() (err error) {
+		c, err = f.slot().Candidate(ctx, next)
+		return err
+	}); err != nil {
+		return refused("%s cannot be written: %w", f.Path, err)
+	}
+	defer c.Discard(ctx)
+	err := steps.Do("test the configuration with it", func() error { return f.check(ctx, c.Name()) })
+	if now, errGone := f.On.ReadFile(ctx, c.Name()); err != nil && (errGone != nil || !bytes.Equal(now, next)) {
+		return ctx.Err() // somebody has gone home meanwhile, which is better than a rehearsal
+	}
+	return err
+}
+
 // swept is that somebody went home before a candidate was in its place.
 func (f File) swept() error {
 	return fmt.Errorf("%w, and %s was not touched after that", front.ErrNewer, f.Path)

@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 )
 
@@ -326,15 +327,17 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	return c.Done, err
 }
 
-// Rehearse tries all that can say whether they would take a change.
-func (f *Front) Rehearse(ctx context.Context) error {
-	failed := f.each(func(_ int, m Member) error {
-		if r, ok := m.Driver.(front.Rehearser); ok {
-			return r.Rehearse(ctx)
+// Rehearse rehearses all at the same time.
+func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	steps := make([][]wayback.Step, len(f.members))
+	failed := f.each(func(n int, m Member) (err error) {
+		steps[n], err = m.Driver.Rehearse(ctx, side)
+		for i := range steps[n] {
+			steps[n][i].Front = m.Name
 		}
-		return nil
+		return err
 	})
-	return errors.Join(failed...)
+	return slices.Concat(steps...), errors.Join(failed...)
 }
 
 // SetInstances gives all the same instances.

@@ -10,6 +10,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 )
 
@@ -77,7 +78,9 @@ func (o *one) Home(_ context.Context, h front.Homing) (front.Done, error) {
 	return o.put(split.Toward(h.Side, split.Whole)), nil
 }
 
-func (o *one) Rehearse(context.Context) error { return o.blocked }
+func (o *one) Rehearse(context.Context, split.Side) ([]wayback.Step, error) {
+	return []wayback.Step{{What: "read", Took: time.Millisecond}}, o.blocked
+}
 
 func (o *one) share() split.Share {
 	o.mu.Lock()
@@ -165,8 +168,12 @@ func TestHomeDoesNotWaitForOneThatIsDown(t *testing.T) {
 	if r, err := f.Read(t.Context()); err != nil || r.Notice != "second: half asleep" || r.Order.Generation != 3 {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if err := f.Rehearse(t.Context()); err == nil || !strings.Contains(err.Error(), "second: other.conf:12") {
+	steps, err := f.Rehearse(t.Context(), split.Blue)
+	if err == nil || !strings.Contains(err.Error(), "second: other.conf:12") {
 		t.Errorf("what is in the way is said as %v", err)
+	}
+	if len(steps) != 2 || steps[0].Front != "first" || steps[1].Front != "second" {
+		t.Errorf("the steps are %v", steps)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 )
 
@@ -28,12 +29,23 @@ type Steering[S any] struct {
 	// refused by the proxy if another has come meanwhile. Otherwise Mark holds it.
 	Order func(S) reading.Order
 	Mark  *front.Mark
+	// Try is an error if the proxy would not do what it is told, found out without telling it to
+	// change anything; nil where that cannot be.
+	Try func(context.Context) error
 
 	gate front.Gate
 
 	mu        sync.Mutex // protects what follows
 	revisions front.Revisions
 	rest      string // the print of a state in which nobody gets anything because nobody has asked for it yet
+	last      inForce
+}
+
+// inForce is a share that was in force, after a going home.
+type inForce struct {
+	known      bool
+	share      split.Share
+	generation uint64
 }
 
 // Work is a change that can be made.
@@ -57,7 +69,29 @@ func (t *Steering[S]) Known(s S, known front.Known) (reading.Split, reading.Orde
 		t.mu.Unlock()
 		now, err = t.split(s)
 	}
-	return now, t.order(s), err
+	o := t.order(s)
+	if err == nil {
+		t.saw(now.Share, o)
+	}
+	return now, o, err
+}
+
+func (t *Steering[S]) saw(share split.Share, o reading.Order) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.last = inForce{true, share, o.Generation}
+}
+
+// Last is the share that was in force when this process last saw one, for a front that has
+// forgotten it: whoever went home since then has the last word. It is false if none was seen.
+func (t *Steering[S]) Last(s S) (split.Share, bool) {
+	o := t.order(s)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if o.Generation > t.last.generation {
+		return split.Toward(o.Side, split.Whole), true
+	}
+	return t.last.share, t.last.known
 }
 
 // split is what is in force in a state, with its revision.
@@ -183,6 +217,9 @@ func (t *Steering[S]) again(ctx context.Context, s S, o reading.Order) error {
 func (t *Steering[S]) confirmed(after S, w Work) (front.Done, error) {
 	now, err := t.split(after)
 	d := front.Done{Split: now, Nearest: w.Weights.Reached[split.Green], Order: t.order(after), Did: w.Steps}
+	if err == nil {
+		t.saw(now.Share, d.Order)
+	}
 	if err == nil && now.Share != d.Nearest {
 		err = fmt.Errorf("%w: it has %v on green after %v was told", front.ErrChanged, now.Share, d.Nearest)
 	}
@@ -233,6 +270,41 @@ func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, err
 			return d, err
 		}
 	}
+}
+
+// Rehearse does everything of going home to a side but telling the proxy.
+func (t *Steering[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	var steps front.Steps
+	var s S
+	err := steps.Do("read what is in force", func() (err error) {
+		s, err = t.Look(ctx)
+		return err
+	})
+	if err == nil && t.Has(s, side) == 0 {
+		err = front.Nobody(side)
+	}
+	if err == nil {
+		err = steps.Do("make the change up", func() error {
+			o := t.next(s, front.Homing{Side: side}, time.Now())
+			_, err := t.Work(s, split.Toward(side, split.Whole), &o)
+			return err
+		})
+	}
+	if err == nil && t.Try != nil {
+		err = steps.Do("see whether it may be told", func() error { return t.Try(ctx) })
+	}
+	if err == nil && t.Mark != nil {
+		_ = steps.Do("take the lock", func() error { // home does without it
+			quiet, cancel := context.WithTimeout(ctx, front.QuietLimit)
+			defer cancel()
+			unlock, err := t.lock(quiet)
+			if err == nil {
+				unlock()
+			}
+			return err
+		})
+	}
+	return steps, err
 }
 
 // next is the order that a going home is under at a proxy that holds it itself.

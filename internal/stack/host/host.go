@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"net"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/state"
 )
 
 // Driver starts, lists and stops the instances of one part on its hosts; see
@@ -31,13 +33,14 @@ type Driver struct {
 	first    bool
 	secrets  secret.Values
 	machines [2][]*machine // by side; the same where the hosts are
+	state    string        // the state folder here
 
 	turn stack.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. No host is asked anything yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, turn: stack.NewTurn()}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets, turn: stack.NewTurn()}
 	known := map[string]*machine{}
 	for _, side := range split.Sides {
 		s := d.part.Stacks[side]
@@ -304,10 +307,27 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID,
 		Address: net.JoinHostPort(m.Name(), strconv.Itoa(port)), Started: time.Now().Round(0),
 	}
-	note, err := json.Marshal(i)
+	a, _, err := d.launch(ctx, m, i, false)
 	if err != nil {
 		return err
 	}
+	if a.status == statusRuns { // perhaps an earlier raise that was cut off and went on there
+		var there reading.Instance
+		if err := json.NewDecoder(bytes.NewReader(a.out)).Decode(&there); err != nil || !b.Made(there) {
+			return fmt.Errorf("somebody else has started it meanwhile, of version %q", there.Version)
+		}
+		if _, at, err := net.SplitHostPort(there.Address); err == nil {
+			port, _ = strconv.Atoi(at)
+		}
+	}
+	taken[port] = true
+	return nil
+}
+
+// launch starts the program of an instance on a host, and says with which environment. again says
+// that it was there before.
+func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, again bool) (a said, digest string, err error) {
+	s := d.part.Stacks[i.Side]
 	values := stack.Values(i, d.service)
 	command := make([]string, len(s.Command))
 	for n, word := range s.Command {
@@ -317,29 +337,76 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 	for key, value := range s.Environment {
 		environment[key] = d.secrets.Fill(value, values, nil)
 	}
+	if i.Digest, err = d.digest(environment); err != nil {
+		return a, "", err
+	}
+	note, err := json.Marshal(i)
+	if err != nil {
+		return a, "", err
+	}
 	folder := plan.Expand(s.Folder, values)
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	a, err := d.do(ctx, m, "start", startScript(d.dir(), name, string(note), folder, command, environment), statusRuns, statusNoFolder, statusNoWord)
+	a, err = d.do(ctx, m, "start", startScript(d.dir(), i.Name, string(note), folder, command, environment, again), statusRuns, statusNoFolder, statusNoWord, statusGone)
+	switch {
+	case err != nil:
+	case a.status == statusNoFolder:
+		err = fmt.Errorf("there is no folder %s", folder)
+	case a.status == statusNoWord:
+		err = fmt.Errorf("there is no program %s", command[0])
+	case a.status == statusGone:
+		err = fmt.Errorf("there is no note on %s, or it has put itself into the background", i.Name)
+	}
+	return a, i.Digest, err
+}
+
+// digest is that of an environment, under the key of the state folder here.
+func (d *Driver) digest(environment map[string]string) (string, error) {
+	in, err := state.Look(d.state)
+	if errors.Is(err, fs.ErrNotExist) {
+		in, err = state.Open(d.state)
+	}
 	if err != nil {
-		return err
+		return "", err
 	}
-	switch a.status {
-	case statusRuns: // perhaps an earlier raise that was cut off and went on there
-		var there reading.Instance
-		if err := json.NewDecoder(bytes.NewReader(a.out)).Decode(&there); err != nil || !b.Made(there) {
-			return fmt.Errorf("somebody else has started it meanwhile, of version %q", there.Version)
-		}
-		if _, at, err := net.SplitHostPort(there.Address); err == nil {
-			port, _ = strconv.Atoi(at)
-		}
-	case statusNoFolder:
-		return fmt.Errorf("there is no folder %s", folder)
-	case statusNoWord:
-		return fmt.Errorf("there is no program %s", command[0])
+	defer in.Close()
+	key, err := in.Key(stack.KeyIn)
+	if err != nil {
+		return "", err
 	}
-	taken[port] = true
-	return nil
+	return stack.Digest(key, environment), nil
+}
+
+// Restart starts an instance again that has ended; see [stack.Restarter].
+func (d *Driver) Restart(ctx context.Context, i reading.Instance) (changed bool, err error) {
+	if err := d.turn.Take(ctx); err != nil {
+		return false, err
+	}
+	defer d.turn.Give()
+	m, err := d.on(i)
+	if err != nil {
+		return false, err
+	}
+	before := i.Digest
+	i.Started, i.Running, i.Exit, i.Output, i.Place = time.Now().Round(0), false, "", nil, ""
+	a, now, err := d.launch(ctx, m, i, true)
+	return err == nil && a.status != statusRuns && before != "" && before != now, err
+}
+
+// Rotate puts output aside that has become too large, on all hosts.
+func (d *Driver) Rotate(ctx context.Context, side split.Side) error {
+	o := d.part.Stacks[side].Output
+	if o.Size <= 0 {
+		return nil
+	}
+	var failed []error
+	for _, m := range d.distinct(side) {
+		limited, cancel := context.WithTimeout(ctx, startLimit)
+		_, err := d.do(limited, m, "rotate", rotateScript(d.dir(), side.String()+"-", o))
+		cancel()
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
 }
 
 // Stop stops all instances of a side on all hosts.

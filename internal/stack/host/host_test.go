@@ -4,9 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -27,6 +24,8 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/link"
+	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -44,29 +43,6 @@ type sshd struct {
 	anchor  *exec.Cmd // holds what a server with an ordinary user sees; nil for others
 	process *exec.Cmd
 }
-
-// writeKey makes a key pair in OpenSSH's form and returns the public line.
-func writeKey(t *testing.T, file string) string {
-	t.Helper()
-	public, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	block, err := ssh.MarshalPrivateKey(private, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	key, err := ssh.NewPublicKey(public)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
-}
-
-const sshdProgram = "/usr/sbin/sshd"
 
 // The ordinary user of servers that have one.
 const (
@@ -126,14 +102,14 @@ func (s *sshd) command(program string) *exec.Cmd {
 // stand in dir.
 func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 	t.Helper()
-	program := sshdProgram
+	program := linktest.Program
 	if _, err := os.Stat(program); err != nil {
 		t.Skip("there is no sshd: scripts/need test installs it")
 	}
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Skip(err)
 	}
-	authorized := writeKey(t, filepath.Join(dir, "key"))
+	authorized := linktest.Key(t, filepath.Join(dir, "key"))
 	if err := os.WriteFile(filepath.Join(dir, "authorized"), []byte(authorized+"\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +122,7 @@ func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 		if err := os.MkdirAll(s.dir, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		public := writeKey(t, filepath.Join(s.dir, "hostkey"))
+		public := linktest.Key(t, filepath.Join(s.dir, "hostkey"))
 		fmt.Fprintf(&known, "[127.0.0.1]:%d %s\n", port, public)
 		config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile %s/authorized\n"+
 			"PasswordAuthentication no\nUsePAM no\nStrictModes no\nMaxStartups 100\n", port, s.dir, dir)
@@ -315,7 +291,7 @@ func (w *world) plan(t *testing.T, as string) *plan.Plan {
 	for _, server := range servers {
 		s.Hosts = append(s.Hosts, plan.Host{User: name, Address: server.address})
 	}
-	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	p := &plan.Plan{Service: "sailings", State: filepath.Join(dir, "state"), Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
 	w.servers[p] = servers
 	t.Cleanup(func() {
 		for i := range p.Parts[0].Stacks {
@@ -373,7 +349,7 @@ func (w *world) cut(t *testing.T, p *plan.Plan) func() {
 	}
 	return func() {
 		for _, server := range w.servers[p] {
-			server.start(t, sshdProgram)
+			server.start(t, linktest.Program)
 		}
 	}
 }
@@ -432,7 +408,7 @@ func TestOneHostOfTwoIsGone(t *testing.T) {
 	if len(list) != 1 || list[0].Name != "green-1" || !list[0].Running {
 		t.Errorf("there is %+v", list)
 	}
-	gone.start(t, sshdProgram)
+	gone.start(t, linktest.Program)
 }
 
 func TestInstancesAreSpreadOverTheHosts(t *testing.T) {
@@ -467,7 +443,7 @@ func TestTrust(t *testing.T) {
 		return path
 	}
 	strange := filepath.Join(t.TempDir(), "strange")
-	public := writeKey(t, strange)
+	public := linktest.Key(t, strange)
 	var swapped strings.Builder
 	for line := range strings.Lines(string(known)) {
 		host, _, _ := strings.Cut(line, " ")
@@ -598,13 +574,13 @@ func TestAHostThatTurnsConnectionsAway(t *testing.T) {
 	}
 	right := green.Hosts
 	green.Hosts = []plan.Host{{User: right[0].User, Address: door.Addr().String()}}
-	turnAway.Store(mostTries - 1)
-	if _, err := open(t, p).List(t.Context(), split.Green); err != nil || came.Load() != mostTries {
-		t.Errorf("turned away %d times: %v after %d connections", mostTries-1, err, came.Load())
+	turnAway.Store(link.MostTries - 1)
+	if _, err := open(t, p).List(t.Context(), split.Green); err != nil || came.Load() != link.MostTries {
+		t.Errorf("turned away %d times: %v after %d connections", link.MostTries-1, err, came.Load())
 	}
 	turnAway.Store(100)
 	came.Store(0)
-	if _, err := open(t, p).List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) || came.Load() != mostTries {
+	if _, err := open(t, p).List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) || came.Load() != link.MostTries {
 		t.Errorf("turned away every time: %v after %d connections", err, came.Load())
 	}
 	green.Hosts = right

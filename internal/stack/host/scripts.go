@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/plan"
 	"vaiven/internal/stack"
 )
 
@@ -92,14 +93,20 @@ exit 0
 
 // startScript starts one instance and notes it. The note is written before, so
 // that a start that is cut short is found again. If the instance runs already, the
-// script ends with statusRuns and its note.
-func startScript(dir, name, note, folder string, command []string, environment map[string]string) string {
+// script ends with statusRuns and its note. Where it is started again its output goes on.
+func startScript(dir, name, note, folder string, command []string, environment map[string]string, again bool) string {
 	var b strings.Builder
 	b.WriteString(within(dir))
 	b.WriteString(alone())
 	fmt.Fprintf(&b, "i=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit %d; fi\n", quote(name), statusRuns)
 	b.WriteString("clear() { rm -f \"$dir/$i.new\" \"$dir/$i.note\" \"$dir/$i.log\"; }\n")
-	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : >\"$i.log\" && mv \"$i.new\" \"$i.note\" || { clear; full; }\n", quote(note))
+	output := ">"
+	if again {
+		output = ">>"
+		fmt.Fprintf(&b, "[ -f \"$i.note\" ] && [ -z \"$(strays \"$i\" 0)\" ] || exit %d\n", statusGone)
+		b.WriteString("clear() { rm -f \"$dir/$i.new\"; }\n")
+	}
+	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : %s\"$i.log\" && mv \"$i.new\" \"$i.note\" || { clear; full; }\n", quote(note), output)
 	fmt.Fprintf(&b, "cd %s || { clear; exit %d; }\n", folderWord(folder), statusNoFolder)
 	words := make([]string, len(command))
 	for n, w := range command {
@@ -110,7 +117,7 @@ func startScript(dir, name, note, folder string, command []string, environment m
 		fmt.Fprintf(&b, "export %s=%s\n", key, quote(environment[key]))
 	}
 	b.WriteString("export VAIVEN_INSTANCE=\"$dir/$i\"\numask \"$mask\"\n")
-	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >\"$dir/$i.log\" 2>&1 9>&- &\n", quote(stack.Guard), strings.Join(words, " "))
+	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >>\"$dir/$i.log\" 2>&1 9>&- &\n", quote(stack.Guard), strings.Join(words, " "))
 	b.WriteString(`p=$!
 cd "$dir"
 set -- $(stat $p)
@@ -166,11 +173,31 @@ for i in %[1]s; do
 		sleep 0.1
 		tries=$((tries - 1))
 	done
-	if [ $tries = 0 ]; then echo "$i"; else rm -f "$i.pid" "$i.exit" "$i.exit.new" "$i.new" "$i.log" "$i.note"; fi
+	if [ $tries = 0 ]; then echo "$i"; else rm -f "$i.pid" "$i.exit" "$i.exit.new" "$i.new" "$i.log" "$i.log".[0-9]* "$i.note"; fi
 done
 exit 0
 `, list, max(grace.Milliseconds()/100, 1))
 	return b.String()
+}
+
+// rotateScript puts output aside that has become larger than so many bytes, as package rotate
+// does here.
+func rotateScript(dir, prefix string, o plan.Output) string {
+	return within(dir) + fmt.Sprintf(`
+for f in %s*.log; do
+	[ -f "$f" ] && [ ! -L "$f" ] && [ "$(wc -c <"$f")" -gt %d ] || continue
+	n=%d
+	if [ $n -gt 0 ]; then
+		while [ $n -gt 1 ]; do
+			[ -f "$f.$((n - 1))" ] && mv "$f.$((n - 1))" "$f.$n"
+			n=$((n - 1))
+		done
+		cp "$f" "$f.1" || full
+	fi
+	: >"$f"
+done
+exit 0
+`, quote(prefix), o.Size, o.Keep)
 }
 
 // describeScript says what an instance's program runs with: three files, one a

@@ -6,28 +6,20 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
-	"golang.org/x/crypto/ssh/knownhosts"
 
+	"vaiven/internal/link"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack"
 )
-
-// dialLimit bounds how long a host is waited for.
-const dialLimit = 10 * time.Second
 
 // machine is one host with its connection, which is made when it is needed and
 // made anew when it is lost. Make it with newMachine.
@@ -38,6 +30,14 @@ type machine struct {
 
 	dialing stack.Turn
 	client  atomic.Pointer[ssh.Client]
+}
+
+// identities are the plan's key, if it names one.
+func (m *machine) identities() []string {
+	if m.identity == "" {
+		return nil
+	}
+	return []string{m.identity}
 }
 
 func newMachine(h plan.Host, identity, knownHosts string) *machine {
@@ -56,7 +56,7 @@ func (m *machine) connect(ctx context.Context) (*ssh.Client, error) {
 	if client := m.client.Load(); client != nil {
 		return client, nil
 	}
-	client, err := m.dial(ctx)
+	client, err := link.Dial(ctx, link.Login{User: m.User, Address: m.Address, Identities: m.identities(), KnownHosts: m.knownHosts})
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = fmt.Errorf("it does not answer a connection: %w", err)
 	}
@@ -88,156 +88,11 @@ const aliveLimit = 2 * time.Second
 // doubt forgets a connection on which nothing comes back any more: a host that is frozen
 // keeps it open.
 func (m *machine) doubt(client *ssh.Client) {
-	answered := make(chan error, 1)
 	go func() {
-		_, _, err := client.SendRequest("keepalive@openssh.com", true, nil)
-		answered <- err
+		if !link.Alive(client, aliveLimit) {
+			m.lost(client)
+		}
 	}()
-	go func() {
-		select {
-		case err := <-answered:
-			if err == nil {
-				return
-			}
-		case <-time.After(aliveLimit):
-		}
-		m.lost(client)
-	}()
-}
-
-func (m *machine) dial(ctx context.Context) (*ssh.Client, error) {
-	file := m.knownHosts
-	if file == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return nil, err
-		}
-		file = filepath.Join(home, ".ssh", "known_hosts")
-	}
-	known, err := knownhosts.New(file)
-	if err != nil {
-		return nil, fmt.Errorf("read the known hosts: %w", err)
-	}
-	signers, done, err := m.signers()
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	config := &ssh.ClientConfig{
-		User: m.User, Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(signers)}, HostKeyCallback: known,
-		HostKeyAlgorithms: algorithms(known, m.Address),
-	}
-	ctx, cancel := context.WithTimeout(ctx, dialLimit)
-	defer cancel()
-	for tries := 1; ; tries++ {
-		client, err := handshake(ctx, m.Address, config)
-		// A server that is being connected to by many turns some away (MaxStartups in
-		// sshd_config(5)), without a word.
-		turnedAway := errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET)
-		if !turnedAway || tries == mostTries {
-			return client, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, err
-		case <-time.After(time.Duration(tries) * pause):
-		}
-	}
-}
-
-// How often a host is tried that turns connections away, and how long is waited after
-// the first time.
-const (
-	mostTries = 4
-	pause     = 50 * time.Millisecond
-)
-
-// handshake makes one connection.
-func handshake(ctx context.Context, address string, config *ssh.ClientConfig) (*ssh.Client, error) {
-	conn, err := place.Local{}.Dial(ctx, "tcp", address)
-	if err != nil {
-		return nil, err
-	}
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
-	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
-	if !stop() || err != nil {
-		_ = conn.Close()
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, plainly(err)
-	}
-	return ssh.NewClient(c, channels, requests), nil
-}
-
-// algorithms are those of the keys that are known of a host: asked for any other
-// key, it would be called unknown.
-func algorithms(known ssh.HostKeyCallback, address string) []string {
-	err := known(address, &net.TCPAddr{}, unknownKey{})
-	var keyErr *knownhosts.KeyError
-	if !errors.As(err, &keyErr) {
-		return nil
-	}
-	var list []string
-	for _, k := range keyErr.Want {
-		if t := k.Key.Type(); t == ssh.KeyAlgoRSA {
-			list = append(list, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
-		} else {
-			list = append(list, t)
-		}
-	}
-	return list
-}
-
-// unknownKey is a key that no host has.
-type unknownKey struct{}
-
-func (unknownKey) Type() string                        { return "none" }
-func (unknownKey) Marshal() []byte                     { return []byte("none") }
-func (unknownKey) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }
-
-// signers are the keys that the host is offered: the plan's, or the agent's. done
-// is called when they have been used.
-func (m *machine) signers() (signers func() ([]ssh.Signer, error), done func(), err error) {
-	if m.identity != "" {
-		data, err := os.ReadFile(m.identity)
-		if err != nil {
-			return nil, nil, err
-		}
-		key, err := ssh.ParsePrivateKey(data)
-		var locked *ssh.PassphraseMissingError
-		if errors.As(err, &locked) {
-			return nil, nil, fmt.Errorf("the key %s has a passphrase: give it to an agent, and leave \"identity\" out of the plan", m.identity)
-		}
-		if err != nil {
-			return nil, nil, fmt.Errorf("read the key %s: %w", m.identity, err)
-		}
-		return func() ([]ssh.Signer, error) { return []ssh.Signer{key}, nil }, func() {}, nil
-	}
-	socket := os.Getenv("SSH_AUTH_SOCK")
-	if socket == "" {
-		return nil, nil, errors.New(`there is no agent (SSH_AUTH_SOCK is not set), and the plan names no key: add "identity: FILE"`)
-	}
-	conn, err := net.Dial("unix", socket)
-	if err != nil {
-		return nil, nil, fmt.Errorf("ask the agent: %w", err)
-	}
-	return agent.NewClient(conn).Signers, func() { _ = conn.Close() }, nil
-}
-
-// plainly says what a failed handshake means.
-func plainly(err error) error {
-	var key *knownhosts.KeyError
-	switch {
-	case errors.As(err, &key) && len(key.Want) == 0:
-		return fmt.Errorf("its key is not among the known hosts: look at it, and add it (ssh-keyscan): %w", err)
-	case errors.As(err, &key):
-		return fmt.Errorf("its key is another than the known one, in line %d of %s: somebody may be in between: %w",
-			key.Want[0].Line, key.Want[0].Filename, err)
-	case strings.Contains(err.Error(), "unable to authenticate"):
-		return fmt.Errorf("it does not accept our key: %w", err)
-	}
-	return err
 }
 
 // said is what a script on a host came to.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"path"
@@ -18,6 +19,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
+	"vaiven/internal/rotate"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/state"
@@ -160,6 +162,14 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 		return err
 	}
 	defer d.turn.Give()
+	return d.onNotes(side, func(in *state.Folder, notes []*note) error {
+		return d.stop(ctx, in, notes, d.part.Stacks[side].Grace)
+	})
+}
+
+// onNotes does something with those notes of a side that can be read. Where there is no state
+// folder there are none.
+func (d *Driver) onNotes(side split.Side, do func(*state.Folder, []*note) error) error {
 	in, err := state.Look(d.state)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -169,7 +179,7 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	}
 	defer in.Close()
 	notes, err := d.notes(in, side)
-	return errors.Join(err, d.stop(ctx, in, notes, d.part.Stacks[side].Grace))
+	return errors.Join(err, do(in, notes))
 }
 
 // start starts one instance. The note is written before, so that an instance
@@ -187,6 +197,12 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 	n.Instance = reading.Instance{
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address, Started: time.Now(),
 	}
+	return d.launch(in, n, os.O_TRUNC)
+}
+
+// launch starts the program of a note. mode says what becomes of the output until now.
+func (d *Driver) launch(in *state.Folder, n *note, mode int) error {
+	s := d.part.Stacks[n.Side]
 	values := stack.Values(n.Instance, d.service)
 	args := make([]string, len(s.Command))
 	for n, word := range s.Command {
@@ -197,13 +213,22 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 		return err
 	}
 	args[0] = program
+	environment := map[string]string{}
+	for key, value := range s.Environment {
+		environment[key] = d.secrets.Fill(value, values, nil)
+	}
+	key, err := in.Key(stack.KeyIn)
+	if err != nil {
+		return err
+	}
+	n.Digest = stack.Digest(key, environment)
 	if err := in.Remove(n.exit()); err != nil {
 		return err
 	}
 	if err := n.write(in); err != nil {
 		return err
 	}
-	output, err := in.OpenFile(n.output(), os.O_CREATE|os.O_TRUNC|os.O_WRONLY|os.O_APPEND)
+	output, err := in.OpenFile(n.output(), os.O_CREATE|os.O_WRONLY|os.O_APPEND|mode)
 	if err != nil {
 		return errors.Join(err, n.remove(in))
 	}
@@ -211,14 +236,61 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 	cmd := exec.Command("/bin/sh", append([]string{"-c", stack.Guard, in.Path(n.exit())}, args...)...)
 	cmd.Dir = plan.Expand(s.Folder, values)
 	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark)
-	for key, value := range s.Environment {
-		cmd.Env = append(cmd.Env, key+"="+d.secrets.Fill(value, values, nil))
+	for key, value := range environment {
+		cmd.Env = append(cmd.Env, key+"="+value)
 	}
 	cmd.Stdout, cmd.Stderr = output, output
 	if n.Session, err = Start(cmd); err != nil {
 		return errors.Join(err, n.remove(in))
 	}
 	return n.write(in)
+}
+
+// Restart starts an instance again that has ended; see [stack.Restarter].
+func (d *Driver) Restart(ctx context.Context, i reading.Instance) (changed bool, err error) {
+	if err := d.turn.Take(ctx); err != nil {
+		return false, err
+	}
+	defer d.turn.Give()
+	in, err := state.Look(d.state)
+	if err != nil {
+		return false, err
+	}
+	defer in.Close()
+	notes, err := d.notes(in, i.Side)
+	n := slices.IndexFunc(notes, func(n *note) bool { return n.Name == i.Name })
+	switch {
+	case n < 0:
+		return false, errors.Join(fmt.Errorf("there is no note on %s", i.Name), err)
+	case notes[n].damaged != nil:
+		return false, fmt.Errorf("its note is damaged (%w)", notes[n].damaged)
+	case notes[n].running():
+		return false, nil
+	}
+	left := notes[n]
+	if strays := left.strays(marks()); len(strays) > 0 {
+		return false, fmt.Errorf("%s has put itself into the background (process %d): it is not started a second time", i.Name, strays[0])
+	}
+	if l, err := net.Listen("tcp", left.Address); err != nil {
+		return false, fmt.Errorf("somebody else has its address: %w", err)
+	} else if err := l.Close(); err != nil {
+		return false, err
+	}
+	before := left.Digest
+	left.Session, left.Started = ID{}, time.Now()
+	err = d.launch(in, left, 0)
+	return before != "" && before != left.Digest, err
+}
+
+// Rotate puts output aside that has become too large.
+func (d *Driver) Rotate(_ context.Context, side split.Side) error {
+	return d.onNotes(side, func(in *state.Folder, notes []*note) error {
+		var failed []error
+		for _, n := range notes {
+			failed = append(failed, rotate.Cut(in, n.output(), rotate.Limit(d.part.Stacks[side].Output)))
+		}
+		return errors.Join(failed...)
+	})
 }
 
 // freeAddress is an address that no instance of ours was given.
@@ -321,5 +393,12 @@ func (n *note) write(in *state.Folder) error {
 
 // remove leaves nothing of an instance behind; its note goes last.
 func (n *note) remove(in *state.Folder) error {
-	return in.Remove(n.exit(), n.exit()+".new", n.output(), n.file())
+	names := []string{n.exit(), n.exit() + ".new", n.output()}
+	older, err := in.Names(path.Dir(n.name))
+	for _, name := range older {
+		if strings.HasPrefix(name, path.Base(n.output())+".") {
+			names = append(names, path.Join(path.Dir(n.name), name))
+		}
+	}
+	return errors.Join(err, in.Remove(append(names, n.file())...))
 }

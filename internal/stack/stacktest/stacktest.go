@@ -171,6 +171,8 @@ func Run(t *testing.T, s System) {
 		{"where it stands", stands},
 		{"unreachable", unreachable},
 		{"hangs", hangs},
+		{"started again", startedAgain},
+		{"output put aside", putAside},
 	} {
 		t.Run(c.name, func(t *testing.T) { c.run(t, s) })
 	}
@@ -564,6 +566,84 @@ func hangs(t *testing.T, s System) {
 	back()
 	testkit.Eventually(t, "it can be listed again", func() bool { _, err := d.List(t.Context(), split.Green); return err == nil })
 	raise(t, d, split.Green, Second) // whatever of it was done
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+// startedAgain kills an instance and has it started again, where the system can: by the same name,
+// of the same build, at the same address, with its output going on. What its environment is not
+// any more is said.
+func startedAgain(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	r, ok := d.(stack.Restarter)
+	if !ok {
+		t.Skip("it starts nothing again: its own system does, or nobody")
+	}
+	before := raise(t, d, split.Green, Second)
+	answer(t, before)
+	if changed, err := r.Restart(t.Context(), before[0]); err != nil || changed {
+		t.Errorf("one that runs: changed %v, %v", changed, err)
+	}
+	again := func(r stack.Restarter, d stack.Driver, want bool) {
+		t.Helper()
+		s.Kill(t, p, list(t, d, split.Green)[0])
+		testkit.Eventually(t, "it is seen to have ended", func() bool { return !list(t, d, split.Green)[0].Running })
+		changed, err := r.Restart(t.Context(), list(t, d, split.Green)[0])
+		if err != nil || changed != want {
+			t.Fatalf("started again: changed %v, want %v, %v", changed, want, err)
+		}
+		now := list(t, d, split.Green)
+		if len(now) != 2 || !now[0].Running || now[0].Name != before[0].Name || !Second.Made(now[0]) || now[0].Address != before[0].Address || now[0].Place != before[0].Place {
+			t.Fatalf("started again it is %+v, and was %+v", now, before)
+		}
+		answer(t, now)
+		testkit.Eventually(t, "its output goes on", func() bool { return len(list(t, d, split.Green)[0].Output) >= 2 })
+	}
+	again(r, d, false)
+	another := *p
+	another.Parts = slices.Clone(p.Parts)
+	green := &another.Parts[0].Stacks[split.Green]
+	green.Environment = map[string]string{"REGION": "south of {side}"}
+	d = s.Driver(t, &another)
+	again(d.(stack.Restarter), d, true)
+	if got := says(list(t, d, split.Green)[0]); got != "south of green" {
+		t.Errorf("its environment says %q", got)
+	}
+	nobody := before[0]
+	nobody.Name = "green-7"
+	if _, err := r.Restart(t.Context(), nobody); err == nil {
+		t.Error("one that never was is started again")
+	}
+	stop(t, d, split.Green)
+	if _, err := r.Restart(t.Context(), before[0]); err == nil {
+		t.Error("one that was stopped is started again")
+	}
+	clean(t, s, p)
+}
+
+// putAside has output put aside that has become too large, and nothing of it left in the end.
+func putAside(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	p.Parts[0].Stacks[split.Green].Output = plan.Output{Size: 1, Keep: 2}
+	d := s.Driver(t, p)
+	r, ok := d.(stack.Rotator)
+	if !ok {
+		t.Skip("its output is kept elsewhere")
+	}
+	raise(t, d, split.Green, Second)
+	testkit.Eventually(t, "there is output", func() bool { return len(list(t, d, split.Green)[0].Output) > 0 })
+	for range 4 {
+		if err := r.Rotate(t.Context(), split.Green); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := list(t, d, split.Green)[0]; len(got.Output) > 0 || !got.Running {
+		t.Errorf("after it was put aside it is %+v", got)
+	}
+	if len(s.Remains(t, p)) == 0 {
+		t.Error("nothing was there")
+	}
 	stop(t, d, split.Green)
 	clean(t, s, p)
 }

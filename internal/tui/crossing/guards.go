@@ -38,7 +38,9 @@ func (m Model) guards(g *cells.Grid, y int) {
 
 // guardRows is how many rows there are for guards beside the way back, which needs the least
 // of them, and foldedRows how many there are where both are folded.
-func (m Model) guardRows() int { return min(max(len(m.s.Guards), 4), 5) }
+func (m Model) guardRows() int {
+	return min(max(min(len(m.s.Guards), 5), len(m.s.WayBack.Conditions), 4), 6)
+}
 
 const foldedRows = 4
 
@@ -192,8 +194,10 @@ func (m Model) guardsFolded(g *cells.Grid, y int) {
 	if list := m.s.WayBack.Conditions; text == "" && len(list) > 0 {
 		name, said := words.Condition(list[0], m.now)
 		text = name + " " + said
-		if name, said = words.Condition(list[len(list)-1], m.now); said != "" {
-			text += ", " + name + " " + said
+		for _, c := range list {
+			if c.Kind == wayback.Front {
+				text += ", home takes " + words.Takes(c.Takes)
+			}
 		}
 	}
 	g.Within(x, row, m.w-x-1, text, t.Label)

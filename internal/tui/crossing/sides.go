@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -237,6 +238,9 @@ func (m Model) instance(g *cells.Grid, v engine.SideView, c reading.Condition, s
 	}
 	g.Set(x, y, dot, style)
 	at := g.Text(x+2, y, c.Name, t.Ink)
+	if n := slices.IndexFunc(v.Restarts, func(r engine.Restart) bool { return r.Instance == c.Name }); n >= 0 {
+		at = g.Text(at+1, y, fmt.Sprintf("again %d", v.Restarts[n].Count), t.Amber)
+	}
 	end := x + width
 	bars := min(10, end-at-cells.Width("0000 ms")-2)
 	switch {

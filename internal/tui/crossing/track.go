@@ -124,6 +124,9 @@ func (m Model) past(g *cells.Grid, tr track, x int) {
 			green, all, failing = green+p.Green, all+p.All, failing+p.Failing
 		}
 		row := tr.rail - 1 - n
+		if h := m.s.Hole; !any && begin.Before(h.To) && begin.Add(step).After(h.From) {
+			g.Within(tr.left+2, row, tr.right-tr.left-3, "┄┄ nobody watched ┄┄", m.theme.Amber)
+		}
 		if any {
 			m.bucket(g, tr, row, planned, green, all, failing)
 		}

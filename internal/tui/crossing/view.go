@@ -26,6 +26,7 @@ type Model struct {
 	moved  bool // the ghost is away from the bob
 	notice frame.Notice
 	keys   []frame.Hint
+	wheel  []string
 }
 
 // New makes a view with nothing to show yet.
@@ -63,8 +64,9 @@ func (m Model) SetNotice(n frame.Notice) Model {
 	return m
 }
 
-// SetKeys says which keys to name in the last line.
-func (m Model) SetKeys(keys []frame.Hint) Model {
+// SetKeys says which keys to name in the last line, and who has the wheel.
+func (m Model) SetKeys(keys []frame.Hint, wheel []string) Model {
+	m.wheel = wheel
 	m.keys = keys
 	return m
 }
@@ -252,7 +254,7 @@ func (m Model) ownNotice() frame.Notice {
 		if behind := words.Behind(s.Question); behind != "" {
 			beside = "   " + behind
 		}
-		return frame.Notice{Text: "◇ " + words.Question(s.Question, s) + "   a says yes" + beside, Level: frame.Soon}
+		return frame.Notice{Text: "◇ " + words.Question(s.Question, s) + "   a says yes" + frame.Asked(s.Question.At, m.now) + beside, Level: frame.Soon}
 	case s.Foreign:
 		return frame.Notice{Text: fmt.Sprintf("frozen: %s   space takes it as it is, o puts %v back", words.Frozen(s), s.Ours), Level: frame.Soon}
 	case len(m.s.WaysOut) > 0:
@@ -303,7 +305,7 @@ func (m Model) keyLine(g *cells.Grid, y int) {
 	if m.w < wideFrom {
 		x = 1
 	}
-	frame.Keys(g, m.theme, x, y, m.keys)
+	frame.Keys(g, m.theme, x, y, m.keys, m.wheel)
 }
 
 // door is the door log: the last answers, and what they come to. It returns its
@@ -333,7 +335,7 @@ func (m Model) door(g *cells.Grid, y, rows int) int {
 	if rows < 2 {
 		return y
 	}
-	text := fmt.Sprintf("%s answers since Vaiven was opened · longest gap %s", frame.Thousands(d.Answers), frame.Milliseconds(d.LongestGap))
+	text := fmt.Sprintf("%s answers since the keeper began · longest gap %s", frame.Thousands(d.Answers), frame.Milliseconds(d.LongestGap))
 	if d.Failing > 0 {
 		text += fmt.Sprintf(" · %s failing", frame.Thousands(d.Failing))
 	}

@@ -100,7 +100,7 @@ func sample() keeper.Snapshot {
 		{Name: "lost at front", Watch: plan.Lost, State: guard.Tripped, Trial: evidence.Count{Bad: 1}},
 		{Name: "door", Watch: plan.Door, State: guard.Unknown, Lack: guard.TooFew, Bound: evidence.Bound{Margin: 0.05, AtLeast: 10}, Baseline: evidence.Count{Bad: 2, Of: 400}, Trial: evidence.Count{Of: 8}},
 	}
-	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Load: 0.71, FrontRead: true, Switched: s.Switch.Took, SwitchedAt: s.Switch.At})
+	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Rate: 710, Capacity: 1000, FrontRead: true, Rehearsal: wayback.Rehearsal{At: s.At.Add(-9 * time.Second), Took: s.Switch.Took}, Rehearsed: wayback.SpreadOf([]time.Duration{s.Switch.Took})})
 	return s
 }
 
@@ -109,7 +109,7 @@ var hintsSample = []frame.Hint{
 }
 
 func draw(s keeper.Snapshot, w, h int) Model {
-	return New(theme.New(true)).SetSize(w, h).SetSnapshot(s, now).SetKeys(hintsSample)
+	return New(theme.New(true)).SetSize(w, h).SetSnapshot(s, now).SetKeys(hintsSample, nil)
 }
 
 // screen is what a terminal of the size would show, without colours.

@@ -1,6 +1,7 @@
 package frame
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -17,8 +18,9 @@ type Frame struct {
 	W, H   int // in cells
 	S      keeper.Snapshot
 	Now    time.Time
-	Notice Notice // empty if the root has nothing to say
-	Keys   []Hint // to be named in the last line
+	Notice Notice   // empty if the root has nothing to say
+	Keys   []Hint   // to be named in the last line
+	Wheel  []string // who has it, at its end: the longest that fits
 }
 
 // Waits is the notice that a view shows: the root's, else what waits for a person.
@@ -27,11 +29,40 @@ func (f Frame) Waits() Notice {
 	case f.Notice.Text != "":
 		return f.Notice
 	case c.Question.ID != 0:
-		return Notice{Text: "◇ " + words.Question(c.Question, c) + "   a says yes", Level: Soon}
+		return Notice{Text: "◇ " + words.Question(c.Question, c) + "   a says yes" + Asked(c.Question.At, f.Now), Level: Soon}
 	case c.Frozen():
 		return Notice{Text: "frozen: " + words.Frozen(c), Level: Soon}
 	}
 	return Notice{}
+}
+
+// Asked is since when a person is asked, where that is a while ago.
+func Asked(at, now time.Time) string {
+	const while = 20 * time.Second
+	if now.Sub(at) < while {
+		return ""
+	}
+	return "   (asked " + Age(now.Sub(at)) + " ago)"
+}
+
+// Wheel says who has the wheel, in texts of falling length. me is the identity of this screen's
+// client.
+func Wheel(s keeper.Snapshot, me string) []string {
+	w := s.Crossing.Wheel
+	others := ""
+	if s.Watching > 1 {
+		others = fmt.Sprintf(", %d watch", s.Watching)
+	}
+	switch since := w.Since.Local().Format("15:04"); {
+	case s.At.IsZero():
+		return nil
+	case w.Vacant():
+		return []string{"nobody steers" + others, "nobody steers"}
+	case w.Client == me:
+		return []string{"you steer since " + since + others, "you steer"}
+	default:
+		return []string{words.Person(w.By, w.From) + " steers since " + since + others, w.By + " steers since " + since, w.By + " steers"}
+	}
 }
 
 // Page draws what a view has around it: the notice below its header, and the keys. It
@@ -39,7 +70,7 @@ func (f Frame) Waits() Notice {
 func (f Frame) Page(g *cells.Grid) (bottom int) {
 	Line(g, f.Theme, 1, f.Waits())
 	bottom = f.H - 1
-	Keys(g, f.Theme, 1, bottom, f.Keys)
+	Keys(g, f.Theme, 1, bottom, f.Keys, f.Wheel)
 	if f.H >= 14 {
 		bottom--
 		Hair(g, f.Theme, bottom)
@@ -87,9 +118,17 @@ func Line(g *cells.Grid, t theme.Theme, y int, n Notice) {
 // Help is the key that names all others.
 const Help = "?"
 
-// Keys names keys, as many as fit. Where some do not, the last one is that for help.
-func Keys(g *cells.Grid, t theme.Theme, x, y int, hints []Hint) {
+// Keys names keys, as many as fit, and who has the wheel at the line's end. Where some do not fit, the last
+// one is that for help.
+func Keys(g *cells.Grid, t theme.Theme, x, y int, hints []Hint, wheel []string) {
 	w, _ := g.Size()
+	for _, text := range wheel {
+		if n := cells.Width(text); n <= w*2/5 {
+			g.Right(w-1, y, text, t.Label)
+			w -= n + keyGap
+			break
+		}
+	}
 	for _, k := range fitting(hints, w-x) {
 		x = g.Text(x, y, k.Key, t.Ink.In(true))
 		x = g.Text(x+1, y, k.Does, t.Label) + keyGap

@@ -1,0 +1,212 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/coreos/go-systemd/v22/daemon"
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/api"
+	"vaiven/internal/keeper"
+	"vaiven/internal/plan"
+	"vaiven/internal/secret"
+	"vaiven/internal/service"
+)
+
+func keepCommand() *cobra.Command {
+	var takeOver, unit, beside bool
+	level := slog.LevelInfo
+	cmd := &cobra.Command{
+		Use:   "keep PLAN",
+		Short: "Run the keeper of a service: the process that its crossings belong to",
+		Long: `Runs a service's keeper in the foreground, for systemd and containers: it runs the
+crossings, watches the guards, keeps instances up, and writes the logbook. Screens and
+commands are its clients; where no keeper runs, those that need one start one beside
+the terminal, which ends when nobody needs it any more. This one stays.
+
+SIGTERM ends it: instances and front go on as they are, and its last line says how.
+--take-over replaces the keeper that runs by this one, without a time in which nobody
+watches; the one that runs goes on if this one does not get ready. --unit prints a
+unit file for systemd. Its log is on standard error, JSON where that is no terminal.
+
+Exit status: 0 ended or replaced, 4 there is one already, or what runs cannot be
+replaced just now, 2 bad usage or plan, 1 anything else.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if unit && err == nil {
+				return printUnit(cmd, p)
+			}
+			if beside {
+				return keepBeside(cmd, p, err)
+			}
+			if err == nil {
+				logTo(cmd, level)
+				err = keep(cmd, p, takeOver)
+			}
+			return notAllowed(err)
+		},
+	}
+	cmd.Flags().BoolVar(&takeOver, "take-over", false, "replace the keeper that runs")
+	cmd.Flags().BoolVar(&unit, "unit", false, "print a unit file for systemd, and do nothing")
+	cmd.Flags().BoolVar(&beside, "beside", false, "as started by another command, which is told at descriptor 3 when it is ready")
+	cmd.Flags().TextVar(&level, "log", slog.LevelInfo, "what to log at least: debug, info, warn or error")
+	_ = cmd.Flags().MarkHidden("beside")
+	return cmd
+}
+
+// logTo sends the program's own log to standard error.
+func logTo(cmd *cobra.Command, level slog.Level) {
+	options := &slog.HandlerOptions{Level: level}
+	var h slog.Handler = slog.NewJSONHandler(cmd.ErrOrStderr(), options)
+	if term.IsTerminal(os.Stderr.Fd()) {
+		h = slog.NewTextHandler(cmd.ErrOrStderr(), options)
+	}
+	slog.SetDefault(slog.New(h))
+}
+
+// keep runs a keeper that stays.
+func keep(cmd *cobra.Command, p *plan.Plan, takeOver bool) error {
+	k, err := keeping(cmd, p)
+	if err != nil {
+		return err
+	}
+	var m keeper.Memory
+	if takeOver {
+		if err := fit(cmd.Context(), p, k.Secrets); err != nil {
+			return fmt.Errorf("the keeper that runs goes on, this one would not work: %w", err)
+		}
+		m, err = service.TakeOver(cmd.Context(), p, who())
+		switch {
+		case errors.Is(err, api.ErrGone), errors.Is(err, fs.ErrNotExist):
+			slog.Info("there is no keeper to take over from, or none that answers", "err", err) // its lock says which
+		case err != nil:
+			return err
+		}
+	}
+	k.Kept = true
+	k.Ready = func() { _, _ = daemon.SdNotify(false, daemon.SdNotifyReady) } // where there is no systemd nobody is told
+	k.Beat = func() { _, _ = daemon.SdNotify(false, daemon.SdNotifyWatchdog) }
+	err = k.Run(cmd.Context(), m)
+	_, _ = daemon.SdNotify(false, daemon.SdNotifyStopping)
+	return err
+}
+
+// fit finds out whether a keeper of the plan would work, before another one is ended for it:
+// front and both sides can be read.
+func fit(ctx context.Context, p *plan.Plan, secrets secret.Values) error {
+	ctx, cancel := context.WithTimeout(ctx, fitLimit)
+	defer cancel()
+	return service.Fit(ctx, p, secrets)
+}
+
+const fitLimit = 15 * time.Second
+
+// keeping is how this program keeps a plan.
+func keeping(cmd *cobra.Command, p *plan.Plan) (service.Keep, error) {
+	secrets, err := readSecrets(cmd, p)
+	return service.Keep{
+		Plan: p, Digest: p.Digest, Secrets: secrets, By: who(), Version: versionText().Version, EndAfter: service.EndAfter,
+	}, err
+}
+
+// keepBeside runs a keeper that was started by another command, and tells that when it is ready
+// or why it is not.
+func keepBeside(cmd *cobra.Command, p *plan.Plan, err error) error {
+	told := os.NewFile(3, "readiness")
+	tell := func(r service.Readiness) {
+		if told != nil {
+			_ = json.NewEncoder(told).Encode(r) // who waited may be gone
+			_ = told.Close()
+			told = nil
+		}
+	}
+	logTo(cmd, slog.LevelInfo)
+	var k service.Keep
+	if err == nil {
+		k, err = keeping(cmd, p)
+	}
+	if err == nil {
+		k.Ready = func() { tell(service.Readiness{}) }
+		err = k.Run(cmd.Context(), keeper.Memory{})
+	}
+	if err != nil {
+		tell(service.Readiness{Error: err.Error(), Steered: errors.Is(err, service.ErrSteered)})
+	}
+	return err
+}
+
+// printUnit prints a unit file for a plan's keeper.
+func printUnit(cmd *cobra.Command, p *plan.Plan) error {
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprint(cmd.OutOrStdout(), unitText(program, p, who()))
+	return err
+}
+
+// unitText is a unit file that gives the keeper what it needs and no more. What it may write are
+// the folder with the plan's state and those of the front's own files; more is added by hand.
+func unitText(program string, p *plan.Plan, user string) string {
+	folders := []string{filepath.Dir(p.State)}
+	return fmt.Sprintf(`# %[1]s: the keeper of a service's crossings.
+# Put it at /etc/systemd/system/vaiven-%[1]s.service, then:
+#   systemctl enable --now vaiven-%[1]s
+# What the plan's secrets come from has to be here too, such as
+#   EnvironmentFile=/etc/vaiven/%[1]s.env
+[Unit]
+Description=Keeper of %[1]s (blue and green)
+Wants=network-online.target
+After=network-online.target
+
+[Service]
+Type=notify
+ExecStart=%[2]s keep %[3]s
+User=%[4]s
+Restart=always
+RestartSec=1
+WatchdogSec=30
+# Instances outlive the keeper: only the keeper itself is ended with the unit.
+KillMode=process
+TimeoutStopSec=10
+
+NoNewPrivileges=yes
+ProtectSystem=strict
+ReadWritePaths=%[5]s
+ProtectKernelTunables=yes
+ProtectKernelModules=yes
+ProtectKernelLogs=yes
+ProtectControlGroups=yes
+ProtectClock=yes
+ProtectHostname=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+LockPersonality=yes
+RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
+SystemCallArchitectures=native
+UMask=0077
+
+[Install]
+WantedBy=multi-user.target
+`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(folders[0]))
+}
+
+// quotedForUnit is a word as systemd.syntax(7) wants it.
+func quotedForUnit(word string) string {
+	word = strings.ReplaceAll(word, "%", "%%")
+	if strings.ContainsAny(word, " \t\"'\\;") {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(word) + `"`
+	}
+	return word
+}

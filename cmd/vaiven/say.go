@@ -1,0 +1,223 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/headless"
+	"vaiven/internal/keeper"
+	"vaiven/internal/service"
+	"vaiven/internal/words"
+)
+
+// sayings are what can be said, and what it does.
+var sayings = []struct{ word, does string }{
+	{"yes", "answers the open question; --question N names it"},
+	{"no", "answers it, and goes back"},
+	{"next", "goes on to the next leg now"},
+	{"freeze", "stays at the present share"},
+	{"go-on", "ends the freezes"},
+	{"steer SHARE", "moves the share on green by hand, such as steer 25"},
+	{"put-back", "puts our share back after somebody else changed it"},
+	{"take-wheel", "takes the wheel from whoever has it, and leaves it to anybody"},
+}
+
+func sayCommand() *cobra.Command {
+	var flags reachFlags
+	var question uint64
+	var asJSON bool
+	var list strings.Builder
+	for _, s := range sayings {
+		fmt.Fprintf(&list, "  %-12s %s\n", s.word, s.does)
+	}
+	cmd := &cobra.Command{
+		Use:   "say PLAN WORD",
+		Short: "Do what the screen's keys do, without a screen",
+		Long: `Says a word to the keeper, as a key does on the screen, with the same refusals:
+
+` + list.String() + `
+It needs the wheel to be vacant, and leaves it so; --take-wheel takes it from who has
+it. Going back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
+2 bad usage, 1 anything else.`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) < 2 || len(args) > 3 {
+				return usage("%s takes a plan and a word: %s", cmd.CommandPath(), cmd.UseLine())
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if _, err := saying(args[1:], keeper.Snapshot{}, 0); err != nil {
+				return err
+			}
+			k, err := reach(cmd, args[0], false, true)
+			if err != nil {
+				return noKeeper(err)
+			}
+			err = say(cmd, k, args[1:], question, flags, asJSON)
+			return notAllowed(errors.Join(err, k.Close()))
+		},
+	}
+	cmd.Flags().Uint64Var(&question, "question", 0, "the number of the question that is answered, as events have it (default: the open one)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	flags.add(cmd)
+	return cmd
+}
+
+// said is what came of a word.
+type said struct {
+	Said string `json:"said"`
+	To   string `json:"to,omitempty"` // the question that it answers
+	Seq  uint64 `json:"seq"`          // of the last event that came of it
+}
+
+func say(cmd *cobra.Command, k *kept, args []string, question uint64, flags reachFlags, asJSON bool) error {
+	s, err := k.View(cmd.Context())
+	if err != nil {
+		return err
+	}
+	c, err := saying(args, s, question)
+	if err != nil {
+		return err
+	}
+	c.Why, c.TakeWheel, c.Seen, c.Asked = flags.why, flags.takeWheel, s.Crossing.Seq, started
+	out := said{Said: strings.Join(args, " ")}
+	if q := s.Crossing.Question; q.ID != 0 && q.ID == c.Question {
+		out.To = words.Whole(q, s.Crossing)
+	}
+	if out.Seq, err = k.Do(cmd.Context(), c); err != nil {
+		return err
+	}
+	if asJSON {
+		return printJSON(cmd.OutOrStdout(), out)
+	}
+	to := ""
+	if out.To != "" {
+		to = ", to: " + out.To
+	}
+	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s%s\n", out.Said, to)
+	return err
+}
+
+// saying is the command that a word stands for, on what is known.
+func saying(args []string, s keeper.Snapshot, question uint64) (keeper.Command, error) {
+	if question == 0 {
+		question = s.Crossing.Question.ID
+	}
+	word := args[0]
+	if (word == "steer") != (len(args) == 2) {
+		if word == "steer" {
+			return keeper.Command{}, usage("say steer takes the share on green, such as steer 25")
+		}
+		return keeper.Command{}, usage("say %s takes nothing more", word)
+	}
+	switch word {
+	case "yes":
+		return keeper.Command{Do: keeper.Yes, Question: question}, nil
+	case "no":
+		return keeper.Command{Do: keeper.No, Question: question}, nil
+	case "next":
+		leg, _ := s.Crossing.Next()
+		return keeper.Command{Do: keeper.Next, Leg: leg}, nil
+	case "freeze":
+		return keeper.Command{Do: keeper.Freeze}, nil
+	case "go-on":
+		return keeper.Command{Do: keeper.GoOn}, nil
+	case "steer":
+		share, err := shareOnGreen(args[1])
+		if err != nil {
+			return keeper.Command{}, usage("steer: %w", err)
+		}
+		return keeper.Command{Do: keeper.Steer, Share: share}, nil
+	case "put-back":
+		return keeper.Command{Do: keeper.PutBack}, nil
+	case "take-wheel":
+		return keeper.Command{Do: keeper.Take}, nil
+	}
+	var known []string
+	for _, s := range sayings {
+		known = append(known, s.word)
+	}
+	return keeper.Command{}, usage("there is no word %q; there are %s", word, strings.Join(slices.Compact(known), ", "))
+}
+
+// noKeeper says what to do where none runs.
+func noKeeper(err error) error {
+	if errors.Is(err, service.ErrNoKeeper) {
+		return &exitError{exitCalledOff, fmt.Errorf("%w: nothing is crossing, or nobody watches it. vaiven open PLAN, or vaiven keep PLAN, starts one", err)}
+	}
+	return notAllowed(err)
+}
+
+func followCommand() *cobra.Command {
+	var since uint64
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "follow PLAN",
+		Short: "Print events as they come, to the end of the crossing",
+		Long: `Prints what happens, as it happens, until the crossing that is under way has ended, or
+the next one that begins. --since N begins after the event with that number, so that
+nothing is missed between two calls. Exit status as vaiven cross has it: 0 settled,
+3 rolled back, 4 called off or no keeper runs, 1 anything else.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			k, err := reach(cmd, args[0], false, false)
+			if err != nil {
+				return noKeeper(err)
+			}
+			from := uint64(keeper.FromNow)
+			if cmd.Flags().Changed("since") {
+				from = since
+			}
+			emit := emitter(cmd.OutOrStdout(), asJSON)
+			outcome, err := headless.Follow(cmd.Context(), k, from, func(e crossing.Event) error { return emit(e) })
+			if err = errors.Join(err, k.Close()); err != nil {
+				return err
+			}
+			return outcomeStatus(outcome)
+		},
+	}
+	cmd.Flags().Uint64Var(&since, "since", 0, "begin after the event with this number (default: with the next one)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
+	return cmd
+}
+
+func rehearseCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "rehearse PLAN",
+		Short: "Do everything of going home but the last act, and time it",
+		Long: `Goes through everything of a going home on each front, but for the last act: it connects,
+reads, takes and leaves the lock, makes the change up, and has the proxy test it where
+it can. Nothing is changed. Exit status: 0 it would work, 4 it would not, 2 bad usage,
+1 anything else.`,
+		Args: onePlan,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
+				r, err := k.Rehearse(ctx)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					err = printJSON(cmd.OutOrStdout(), r)
+				} else {
+					for _, s := range r.Steps {
+						fmt.Fprintf(cmd.OutOrStdout(), "%10s  %s\n", words.Milliseconds(s.Took), strings.TrimPrefix(s.Front+": "+s.What, ": "))
+					}
+					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%10s  going home, but for the last act\n", words.Milliseconds(r.Took))
+				}
+				if err == nil && r.Failed != "" {
+					err = &exitError{exitCalledOff, fmt.Errorf("going home would not work: %s", r.Failed)}
+				}
+				return err
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}

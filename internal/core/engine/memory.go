@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/figures"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+)
+
+// Memory is what an engine knows beside its state: all of it where one goes on for another,
+// the track alone where nobody watched in between.
+type Memory struct {
+	At       time.Time        `json:"at,omitzero"` // when it was handed over; zero if it was not
+	Left     time.Duration    `json:"left,omitempty"`
+	Since    time.Time        `json:"since,omitzero"`
+	Homed    time.Time        `json:"homed,omitzero"`
+	Seen     time.Time        `json:"seen,omitzero"`
+	Settled  time.Time        `json:"settled,omitzero"`
+	Again    time.Time        `json:"again,omitzero"`
+	Hole     Hole             `json:"hole,omitzero"`
+	Change   Switch           `json:"change,omitzero"`
+	Series   figures.Series   `json:"series"`
+	Door     reading.Door     `json:"door"`
+	Answered []reading.Ended  `json:"answered,omitempty"` // of the door log
+	Seconds  []reading.Second `json:"seconds,omitempty"`
+	Track    []Point          `json:"track,omitempty"`
+}
+
+// Hole is a time in which nobody watched.
+type Hole struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
+// The limits of what counts as watched.
+const (
+	handedFor = 5 * time.Second  // what was handed over is good for so long
+	holeLeast = 5 * time.Second  // in which the engine heard nothing are a hole,
+	restAfter = time.Minute      // and nothing is retired for so long after one
+	goneAfter = 30 * time.Second // the wheel falls vacant when nothing was heard of its holder for so long
+)
+
+// Hand is the memory for the engine that goes on for this one.
+func (e *Engine) Hand(at time.Time) Memory {
+	return Memory{
+		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested, Hole: e.hole, Change: e.change,
+		Series: e.series, Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds, Track: e.track,
+	}
+}
+
+// remember takes up what the one before knew.
+func (e *Engine) remember(m Memory) {
+	e.track = m.Track
+	if m.At.IsZero() || e.now.Sub(m.At) > handedFor {
+		if n := len(m.Track); n > 0 && e.state.Stage.UnderWay() {
+			e.hole = Hole{From: m.Track[n-1].At, To: e.now}
+		}
+		if e.state.Stage.UnderWay() {
+			e.rested = e.now.Add(restAfter)
+		}
+		return
+	}
+	e.handed = true
+	e.left, e.since, e.homed, e.seen, e.settled, e.rested, e.hole, e.change, e.series = m.Left, m.Since, m.Homed, m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
+	e.before = m.Door
+	e.before.Ended, e.before.Seconds = m.Answered, m.Seconds
+}
+
+// Slept takes in that the machine stood still until now, for as long as it did. What was read
+// before says nothing.
+func (e *Engine) Slept(at time.Time, long time.Duration) {
+	e.missed(at.Add(-long), at)
+	e.front.at = time.Time{}
+	for side := range e.sides {
+		e.sides[side].view.At = time.Time{}
+	}
+}
+
+// missed takes in that nobody watched for a time.
+func (e *Engine) missed(from, to time.Time) {
+	if !e.state.Stage.UnderWay() {
+		return
+	}
+	e.hole = Hole{From: from, To: to}
+	e.rested = to.Add(restAfter)
+}
+
+// Present says which clients have been heard of just now.
+func (e *Engine) Present(at time.Time, client func(id string) bool) {
+	w := e.state.Wheel
+	if e.silent = !w.Vacant() && !client(w.Client); !e.silent {
+		e.heard = at
+	}
+}
+
+// release lets the wheel of a client go that is gone.
+func (e *Engine) release(at time.Time) []crossing.Event {
+	w := e.state.Wheel
+	if w.Vacant() || at.Sub(e.heard) < goneAfter {
+		return nil
+	}
+	return e.decide(at, Self, crossing.LeaveWheel{Client: w.Client, Gone: true})
+}
+
+// goesOnAsWas reports whether an engine that took over found everything as it was handed to it.
+func (e *Engine) goesOnAsWas(share split.Share, order reading.Order) bool {
+	return e.handed && share == e.state.Share && order.Generation <= e.state.Generation
+}

@@ -1,0 +1,267 @@
+package engine
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/plan"
+)
+
+// A machine that slept for an hour has skipped no leg, and nothing is retired in the minute after;
+// what was read before says nothing.
+func TestASleep(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.pass(3 * time.Second)
+	left := b.e.View(b.now).Left
+	b.now = b.now.Add(100 * time.Millisecond)
+	b.e.Slept(b.now, time.Hour)
+	b.e.Pass(b.now)
+	v := b.e.View(b.now)
+	if v.Left < left-200*time.Millisecond || v.Crossing.Share != 2000 {
+		t.Errorf("after an hour of sleep %v of %v are left, at %v", v.Left, left, v.Crossing)
+	}
+	if len(v.Lacks) != 3 {
+		t.Errorf("what was read before still counts: %+v", v.Lacks)
+	}
+	if got := v.Hole.To.Sub(v.Hole.From); got != time.Hour || v.Again.Sub(b.now) != time.Minute {
+		t.Errorf("the hole is %v, and nothing is retired before %v from now", got, v.Again.Sub(b.now))
+	}
+	b.pass(time.Second)
+	if v := b.e.View(b.now); len(v.Lacks) > 0 || v.Crossing.Frozen() {
+		t.Errorf("when all is read again: %+v, %v", v.Lacks, v.Crossing)
+	}
+}
+
+// A loop that was held up for an hour, as by SIGSTOP, is a hole too, and one that was late is none.
+func TestATimeInWhichNothingWasHeard(t *testing.T) {
+	for _, c := range []struct {
+		gap  time.Duration
+		hole bool
+	}{{holeLeast - time.Millisecond, false}, {holeLeast, true}, {time.Hour, true}} {
+		b := newBench(t)
+		b.shifts()
+		before := b.now
+		b.now = b.now.Add(c.gap)
+		b.e.Pass(b.now)
+		if v := b.e.View(b.now); (v.Hole != Hole{}) != c.hole || c.hole && (!v.Hole.From.Equal(before) || !v.Hole.To.Equal(b.now)) {
+			t.Errorf("nothing for %v: the hole is %+v", c.gap, v.Hole)
+		}
+	}
+	b := newBench(t) // nothing is crossing: nobody misses anything
+	b.now = b.now.Add(time.Hour)
+	b.e.Pass(b.now)
+	if v := b.e.View(b.now); v.Hole != (Hole{}) {
+		t.Errorf("without a crossing there is a hole %+v", v.Hole)
+	}
+}
+
+// What is handed over travels as JSON, and whoever takes it goes on where the other was.
+func TestGoingOnForAnother(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	for range 4 {
+		b.front.Sides[1].Instances[0].Requests += 50
+		b.pass(time.Second)
+	}
+	before := b.e.View(b.now)
+	data, err := json.Marshal(b.e.Hand(b.now))
+	var m Memory
+	if err == nil {
+		err = json.Unmarshal(data, &m)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name string
+		late time.Duration
+	}{{"at once", 300 * time.Millisecond}, {"too late", handedFor + time.Second}} {
+		name := c.name
+		b.now = b.now.Add(c.late)
+		state := b.e.State()
+		e := New(b.e.plan, state, b.now, m)
+		next := &bench{t: t, e: e, now: b.now, front: b.front, sides: b.sides}
+		next.look()
+		v := e.View(next.now)
+		_, frozen := v.Crossing.FrozenBy(crossing.FoundAgain)
+		if name == "at once" {
+			if frozen || v.Crossing.Seq != state.Seq || v.Left > before.Left || v.Sides[1].Figures.Requests == 0 || v.Hole != (Hole{}) {
+				t.Errorf("%s: %v, left %v of %v, %d requests known, hole %+v", name, v.Crossing, v.Left, before.Left, v.Sides[1].Figures.Requests, v.Hole)
+			}
+		} else if !frozen || v.Hole.From.IsZero() || !v.Again.After(next.now) {
+			t.Errorf("%s: %v, hole %+v", name, v.Crossing, v.Hole)
+		}
+	}
+	// Handed over at once, and the front has another share than it had: that is found out.
+	other := b.front
+	other.Split.Share, other.Split.Revision = 7000, other.Split.Revision+1
+	m.At = b.now
+	e := New(b.e.plan, b.e.State(), b.now, m)
+	next := &bench{t: t, e: e, now: b.now, front: other, sides: b.sides}
+	next.look()
+	if v := e.View(next.now); !v.Crossing.Frozen() {
+		t.Errorf("another share was taken for what was handed over: %v", v.Crossing)
+	}
+}
+
+// The wheel is left when nothing was heard of its holder for half a minute.
+func TestTheWheelFallsVacant(t *testing.T) {
+	b := newBench(t)
+	b.begin()
+	b.e.state.Wheel = crossing.Wheel{Client: "1", By: "marit", Since: b.now}
+	b.e.heard = b.now
+	there := func(string) bool { return true }
+	gone := func(string) bool { return false }
+	b.e.Present(b.now, there)
+	b.pass(20 * time.Second)
+	b.e.Present(b.now, there)
+	for range 58 {
+		b.now = b.now.Add(500 * time.Millisecond)
+		b.e.Present(b.now, gone)
+		b.look()
+	}
+	if b.e.State().Wheel.Vacant() {
+		t.Fatal("it was taken away within half a minute")
+	}
+	b.now = b.now.Add(2 * time.Second)
+	b.look()
+	if !b.e.State().Wheel.Vacant() {
+		t.Errorf("who is gone still has it: %+v", b.e.State().Wheel)
+	}
+}
+
+// Instances that end are started again while their side gets requests or is kept, and otherwise
+// left alone; those that get requests come first.
+func TestWhatIsStartedAgain(t *testing.T) {
+	always := func(p *plan.Plan) {
+		for side := range p.Parts[0].Stacks {
+			p.Parts[0].Stacks[side].Restart = true
+		}
+	}
+	ends := func(b *bench, side split.Side) {
+		b.sides[side][0].Running, b.sides[side][0].State, b.sides[side][0].Exit = false, reading.Exited, "exit status 3"
+		b.look()
+	}
+	is := func(b *bench, want ...string) {
+		t.Helper()
+		var got []string
+		for _, i := range b.e.Restarts(b.now) {
+			got = append(got, i.Name)
+		}
+		if len(got) != len(want) || len(got) > 0 && got[0] != want[0] {
+			t.Errorf("started again are %v, not %v", got, want)
+		}
+	}
+	b := newBench(t, always)
+	b.stand(split.Green, "4.3.0", reading.Healthy)
+	ends(b, split.Green)
+	is(b) // the spare side, and nothing is crossing
+	ends(b, split.Blue)
+	is(b, "blue-1")
+	never := newBench(t)
+	ends(never, split.Blue)
+	is(never)
+	b = newBench(t, always)
+	b.shifts()
+	ends(b, split.Green)
+	ends(b, split.Blue)
+	is(b, "blue-1") // most requests go there
+	b.e.Restarting(b.now, b.sides[split.Blue][0].Instance)
+	is(b) // it is being started, and green has time
+	b.e.Restarted(b.now, b.sides[split.Blue][0].Instance, false, "")
+	is(b) // after a pause
+	b.now = b.now.Add(pauseFirst)
+	b.look()
+	is(b, "blue-1")
+	var pauses []time.Duration
+	for range 9 {
+		i := b.sides[split.Blue][0].Instance
+		b.e.Restarting(b.now, i)
+		b.e.Restarted(b.now, i, false, "")
+		pauses = append(pauses, b.e.again[nameOf(i)].pause())
+	}
+	if pauses[0] != 2*time.Second || pauses[1] != 4*time.Second || pauses[8] != pauseMost {
+		t.Errorf("the pauses are %v", pauses)
+	}
+	if v := b.e.View(b.now); len(v.Sides[split.Blue].Restarts) != 1 || v.Sides[split.Blue].Restarts[0].Count != 10 {
+		t.Errorf("shown is %+v", v.Sides[split.Blue].Restarts)
+	}
+	i := b.sides[split.Blue][0].Instance
+	b.now = b.now.Add(calmAfter + time.Second)
+	b.e.Restarting(b.now, i)
+	if n := b.e.again[nameOf(i)].count; n != 1 {
+		t.Errorf("after ten calm minutes it is the %d. time", n)
+	}
+}
+
+// The first times are recorded, and then fewer and fewer: an instance that never stays up does not
+// fill the logbook.
+func TestRestartsAreRecorded(t *testing.T) {
+	b := newBench(t)
+	i := b.sides[split.Blue][0].Instance
+	i.Output = []string{"starting", "no berths"}
+	n := 0
+	for count := 1; count <= 1000; count++ {
+		b.e.Restarting(b.now, i)
+		for _, e := range b.e.Restarted(b.now, i, false, "") {
+			if r, ok := e.What.(crossing.Restarted); ok {
+				n++
+				if r.Output != "no berths" || e.Crossing != 0 {
+					t.Errorf("recorded is %+v", e)
+				}
+			}
+		}
+	}
+	if n != 10 {
+		t.Errorf("%d entries of 1000 times", n)
+	}
+}
+
+// The day's peak is that of whole minutes, and begins anew with the day.
+func TestPeaks(t *testing.T) {
+	var p peaks
+	at := time.Date(2026, 11, 26, 23, 55, 30, 0, time.UTC)
+	seconds := func(n int, all int64) {
+		for range n {
+			p.add(Point{At: at, All: all})
+			at = at.Add(time.Second)
+		}
+	}
+	seconds(30, 900) // half a minute
+	if p.most != 0 {
+		t.Errorf("half a minute came to %v", p.most)
+	}
+	seconds(60, 100)
+	seconds(60, 40)
+	seconds(1, 40)
+	if p.most < 449 || p.most > 451 { // the first minute was seen from its half on
+		t.Errorf("the peak is %v", p.most)
+	}
+	at = time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)
+	seconds(61, 10)
+	if p.most != 10 {
+		t.Errorf("on the next day it is %v", p.most)
+	}
+}
+
+// A way back that closes stops the route, but not where the plan does not want that.
+func TestAClosedWayBack(t *testing.T) {
+	for _, freezes := range []bool{true, false} {
+		b := newBench(t, func(p *plan.Plan) { p.WayBack.Freezes = freezes })
+		b.shifts()
+		b.e.state.Was = wayback.Record{Side: split.Blue, At: b.now}
+		b.e.Looked(b.now, wayback.Looks{Data: wayback.Look{At: b.now, Of: 1, Failed: []wayback.Failing{{What: "fits"}}}})
+		if _, frozen := b.e.State().FrozenBy(crossing.WayClosed); frozen != freezes {
+			t.Errorf("with %v it is frozen: %v", freezes, frozen)
+		}
+		if v := b.e.View(b.now); v.WayBack.State != wayback.Closed {
+			t.Errorf("the way back is %+v", v.WayBack)
+		}
+	}
+}

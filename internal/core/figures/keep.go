@@ -1,0 +1,76 @@
+package figures
+
+import (
+	"encoding/json"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+)
+
+// kept is a series as it is written.
+type kept struct {
+	Steps []keptStep    `json:"steps"`
+	Last  []keptCount   `json:"last"`
+	Lost  [2]int64      `json:"lost"`
+	Tells reading.Tells `json:"tells"`
+	Begun bool          `json:"begun"`
+}
+
+type keptStep struct {
+	From  time.Time   `json:"from"`
+	To    time.Time   `json:"to"`
+	Sides [2]keptSide `json:"sides"`
+}
+
+type keptSide struct {
+	Requests  int64              `json:"requests"`
+	Failing   int64              `json:"failing,omitempty"`
+	Lost      int64              `json:"lost,omitempty"`
+	Left      int64              `json:"left,omitempty"`
+	Open      int64              `json:"open,omitempty"`
+	Latencies []hdrhistogram.Bar `json:"latencies,omitempty"`
+}
+
+type keptCount struct {
+	Side  split.Side    `json:"side"`
+	Count reading.Count `json:"count"`
+}
+
+// MarshalJSON writes the series for another program that goes on with it.
+func (s Series) MarshalJSON() ([]byte, error) {
+	k := kept{Lost: s.lost, Tells: s.tells, Begun: s.begun}
+	for _, st := range s.steps {
+		w := keptStep{From: st.from, To: st.to}
+		for side, d := range st.sides {
+			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.open, d.latencies}
+		}
+		k.Steps = append(k.Steps, w)
+	}
+	for c, count := range s.last {
+		k.Last = append(k.Last, keptCount{c.side, count})
+	}
+	return json.Marshal(k)
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (s *Series) UnmarshalJSON(data []byte) error {
+	var k kept
+	if err := json.Unmarshal(data, &k); err != nil {
+		return err
+	}
+	*s = Series{lost: k.Lost, tells: k.Tells, begun: k.Begun, last: map[counter]reading.Count{}}
+	for _, w := range k.Steps {
+		st := step{from: w.From, to: w.To}
+		for side, d := range w.Sides {
+			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Open, d.Latencies}
+		}
+		s.steps = append(s.steps, st)
+	}
+	for _, c := range k.Last {
+		s.last[counter{c.Side, c.Count.Name, c.Count.Address}] = c.Count
+	}
+	return nil
+}

@@ -1,0 +1,57 @@
+package keeper
+
+import (
+	"context"
+	"time"
+
+	"vaiven/internal/core/crossing"
+)
+
+// HandOver ends Run for another keeper to go on, and gives what that needs to know. It is
+// refused while something is being done: that is not left half way.
+func (k *Keeper) HandOver(ctx context.Context) (Memory, error) {
+	type answer struct {
+		memory Memory
+		err    error
+	}
+	reply := make(chan answer, 1)
+	k.post(ctx, func(now time.Time) {
+		s := k.engine.State()
+		switch {
+		case s.Task.ID != 0:
+			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsBusy, Stage: s.Stage, Number: s.Number, Side: s.Target, Task: s.Task, Leg: -1}}}
+		case k.proving:
+			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsProving}}}
+		default:
+			k.handed = true
+			reply <- answer{memory: Memory{Engine: k.engine.Hand(now), Proof: k.proof, About: k.about}}
+		}
+	})
+	select {
+	case a := <-reply:
+		return a.memory, a.err
+	case <-k.done:
+		return Memory{}, errStopped
+	case <-ctx.Done():
+		return Memory{}, ctx.Err()
+	}
+}
+
+// Needed reports whether something is crossing, kept or being done.
+func (k *Keeper) Needed() bool {
+	s := k.latest.Load().Crossing
+	return s.Stage.UnderWay() || s.Task.ID != 0
+}
+
+// Alive reports whether the keeper's loop goes round, by having it do so once.
+func (k *Keeper) Alive(ctx context.Context) bool {
+	round := make(chan struct{}, 1)
+	k.post(ctx, func(time.Time) { round <- struct{}{} })
+	select {
+	case <-round:
+		return true
+	case <-k.done:
+	case <-ctx.Done():
+	}
+	return false
+}
