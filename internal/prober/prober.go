@@ -316,6 +316,12 @@ func (p *Prober) tally(now time.Time, m reading.Mark) {
 	}
 }
 
+// note keeps the words of an answer that came to nothing good.
+func (p *Prober) note(now time.Time, m reading.Mark, why string) {
+	list := append(p.report.Bad, reading.Bad{Mark: m, At: now, Why: why})
+	p.report.Bad = list[max(0, len(list)-reading.BadMost):]
+}
+
 func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 	now := time.Now()
 	p.mu.Lock()
@@ -329,10 +335,10 @@ func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 	switch m.Kind {
 	case reading.LostAnswer, reading.Unreached:
 		r.Lost++
-		r.LastLost = why
+		p.note(now, m, why)
 	case reading.FailingAnswer:
 		r.Failing++
-		r.LastFailed = why
+		p.note(now, m, why)
 	default:
 		if m.Kind == reading.SlowAnswer {
 			r.Slow++
@@ -369,6 +375,7 @@ func (p *Prober) Report(now time.Time) reading.Door {
 		r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
 	}
 	r.Recent = append([]reading.Mark(nil), r.Recent[max(0, len(r.Recent)-recentLength):]...)
+	r.Bad = slices.Clone(p.report.Bad)
 	r.Versions = maps.Clone(p.report.Versions)
 	r.LastBegun = maps.Clone(p.report.LastBegun)
 	r.Seconds = slices.Clone(p.report.Seconds)

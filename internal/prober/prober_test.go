@@ -80,7 +80,7 @@ func TestTheDoorLogTellsSidesAndFaultsApart(t *testing.T) {
 			t.Errorf("no mark %q among %v", want, kinds)
 		}
 	}
-	if r.Failing == 0 || r.Lost == 0 || r.LastLost != `"no instance"` || r.Versions["4.3.0"] == 0 {
+	if r.Failing == 0 || r.Lost == 0 || r.LastLost() != `"no instance"` || r.Versions["4.3.0"] == 0 {
 		t.Errorf("report %+v", r)
 	}
 	if r.LastBegun["green"].IsZero() || r.LongestGap <= 0 {
@@ -136,7 +136,7 @@ func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 	now := time.Now()
 	q.lastGood = now.Add(-3 * time.Second)
 	r := q.Report(now)
-	if r.Lost != 1 || r.LongestGap != 3*time.Second || r.LastLost != "connection refused" {
+	if r.Lost != 1 || r.LongestGap != 3*time.Second || r.LastLost() != "connection refused" {
 		t.Errorf("report %+v", r)
 	}
 	// That says nothing of a side; a gateway that answers for nobody does, of whichever it was.
@@ -187,7 +187,7 @@ func TestWhatAGoodAnswerIs(t *testing.T) {
 		kinds = append(kinds, m.Kind)
 	}
 	want := []reading.Answer{reading.GoodAnswer, reading.FailingAnswer, reading.FailingAnswer, reading.SlowAnswer, reading.FailingAnswer, reading.LostAnswer}
-	if !slices.Equal(kinds, want) || r.Slow != 1 || r.Failing != 3 || r.Lost != 1 || !strings.Contains(r.LastFailed, `a body with "ship"`) {
+	if !slices.Equal(kinds, want) || r.Slow != 1 || r.Failing != 3 || r.Lost != 1 || !strings.Contains(r.Bad[len(r.Bad)-2].Why, `a body with "ship"`) {
 		t.Errorf("%q, %+v", kinds, r)
 	}
 	// What came from a cache is no side's.

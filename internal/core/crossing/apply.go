@@ -119,7 +119,7 @@ func done(s State, task uint64) (State, bool) {
 }
 
 func ordered(s State, t Task, e Event) State {
-	t.ID = e.Seq
+	t.ID, t.At = e.Seq, e.At
 	s.Task = t
 	if t.Act {
 		return s

@@ -90,6 +90,7 @@ type Task struct {
 	ID    uint64      `json:"id"` // sequence number of the event that asked for it
 	Do    Deed        `json:"do"`
 	By    string      `json:"by,omitempty"`    // who asked for it
+	At    time.Time   `json:"at,omitzero"`     // when
 	Act   bool        `json:"act,omitempty"`   // by hand, outside of a crossing
 	Side  split.Side  `json:"side"`            // raised, proven, retired, or gone home to
 	Share split.Share `json:"share"`           // on green, to be in force: of Move

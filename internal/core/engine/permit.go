@@ -74,7 +74,7 @@ func (e *Engine) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool) {
 		l.Kind = crossing.LackBaseline
 		return l, !quiet
 	case s.Lack == guard.NotRead && rule.Watch == plan.Door:
-		l.Kind, l.Said = crossing.LackDoor, e.door.LastLost
+		l.Kind, l.Said = crossing.LackDoor, e.door.LastLost()
 		return l, true
 	}
 	return l, false

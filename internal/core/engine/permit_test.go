@@ -308,7 +308,7 @@ func TestADoorThatIsNotReached(t *testing.T) {
 		for end := b.now.Add(d); b.now.Before(end); {
 			b.pass(time.Second)
 			e.At = b.now
-			heard.Ended, heard.LastLost = append(heard.Ended, e), "connection refused"
+			heard.Ended, heard.Bad = append(heard.Ended, e), []reading.Bad{{Mark: reading.Mark{Kind: reading.LostAnswer}, Why: "connection refused"}}
 			b.e.DoorRead(heard)
 		}
 	}

@@ -36,6 +36,7 @@ func (e *Engine) View(at time.Time) View {
 		f := e.series.Over(side, at.Add(-figureSpan), 0)
 		f.Rate = e.series.Count(side, at.Add(-rateSpan), 0).Rate
 		v.Sides[side].Figures = f
+		v.Sides[side].Served = e.series.Each(side, at)
 		v.Sides[side].Open = r.Sides[side].Open
 		v.Sides[side].Restarts = e.restartsOf(side)
 		v.Traffic.Rate += f.Rate

@@ -82,6 +82,7 @@ type SideView struct {
 	Every     time.Duration       `json:"every"`       // how often they are read
 	Error     string              `json:"error,omitempty"`
 	Figures   figures.Figures     `json:"figures"`            // of the last seconds
+	Served    []figures.Served    `json:"served,omitempty"`   // what its instances answered lately, by address; none where the front counts none
 	Capacity  float64             `json:"capacity"`           // requests a second that the healthy instances carry; 0 if not known
 	Open      int64               `json:"open"`               // requests being answered
 	Changes   uint64              `json:"changes,omitempty"`  // how often its instances were made others

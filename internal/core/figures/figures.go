@@ -55,6 +55,14 @@ type Series struct {
 	lost  [2]int64
 	tells reading.Tells
 	begun bool
+
+	each map[counter][]answered // what instances answered, in the last seconds
+}
+
+// answered is what one instance answered between two readings.
+type answered struct {
+	from, to          time.Time
+	requests, failing int64
 }
 
 // counter is what a count belongs to.
@@ -95,6 +103,7 @@ func (s *Series) Add(r reading.Front) error {
 			if err := d.add(before, c); err != nil {
 				return err
 			}
+			s.note(k, before, c, r.At)
 		}
 		d.lost = grown(s.lost[side], r.Sides[side].Lost)
 		d.requests += d.lost
@@ -111,6 +120,11 @@ func (s *Series) Add(r reading.Front) error {
 	}
 	for len(s.steps) > 1 && r.At.Sub(s.steps[0].to) > longest {
 		s.steps = s.steps[1:]
+	}
+	for k := range s.each {
+		if _, ok := next[k]; !ok {
+			delete(s.each, k)
+		}
 	}
 	s.begun, s.tells = true, r.Tells
 	s.last = next

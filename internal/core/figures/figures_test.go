@@ -1,6 +1,7 @@
 package figures
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -182,5 +183,32 @@ func TestWhatHangsByHowManyAreOpen(t *testing.T) {
 		if f := s.Over(split.Green, start, time.Second); f.Hanging != 3 || f.Late != 9 {
 			t.Errorf("%s: told, %d hang and %d are late", c.name, f.Hanging, f.Late)
 		}
+	}
+}
+
+// What single instances answered: by the second, and none that has gone.
+func TestWhatEachInstanceAnswered(t *testing.T) {
+	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+	var s Series
+	count := func(name string, requests, failing int64) reading.Count {
+		return reading.Count{Server: reading.Server{Name: name, Address: name + ":80"}, Requests: requests, Status: [6]int64{5: failing}}
+	}
+	for n := range int64(20) {
+		r := reading.Front{At: at.Add(time.Duration(n) * time.Second)}
+		r.Sides[split.Green].Instances = []reading.Count{count("green-2", 40*n, n/19), count("green-1", 10*n, 0)}
+		if n < 15 {
+			r.Sides[split.Green].Instances = append(r.Sides[split.Green].Instances, count("green-3", 5, 0))
+		}
+		if err := s.Add(r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := s.Each(split.Green, at.Add(19*time.Second+100*time.Millisecond))
+	if len(got) != 2 || got[0].Name != "green-1" || got[0].Rate != 10 || got[1].Rate != 40 || got[1].Failing != 1 || fmt.Sprint(got[1].History) != "[40 40 40 40 40 40 40 40]" {
+		t.Errorf("they answered %+v", got)
+	}
+	// An hour later it is as if nobody had answered, and blue never has.
+	if got := s.Each(split.Green, at.Add(time.Hour)); got[0].Rate != 0 || s.Each(split.Blue, at) != nil {
+		t.Errorf("an hour later %+v", got)
 	}
 }

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"maps"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/split"
@@ -32,15 +33,34 @@ type Door struct {
 	Answers    int64                `json:"answers"` // requests that ended, one way or another
 	Slow       int64                `json:"slow,omitempty"`
 	Failing    int64                `json:"failing"`
-	LastFailed string               `json:"last_failed,omitempty"` // why
-	Lost       int64                `json:"lost"`                  // also those that did not reach the front
-	LastLost   string               `json:"last_lost,omitempty"`   // why
-	LongestGap time.Duration        `json:"longest_gap"`           // between good answers, in nanoseconds
-	Recent     []Mark               `json:"recent"`                // the last answers, oldest first
-	Versions   map[string]int64     `json:"versions,omitempty"`    // answers by the version that gave them
-	LastBegun  map[string]time.Time `json:"last_begun"`            // by side, when the last request began that it answered
-	Seconds    []Second             `json:"-"`                     // the last minutes' answers by side, oldest first
-	Ended      []Ended              `json:"-"`                     // what came of requests in the last minutes, oldest first
+	Lost       int64                `json:"lost"`               // also those that did not reach the front
+	LongestGap time.Duration        `json:"longest_gap"`        // between good answers, in nanoseconds
+	Recent     []Mark               `json:"recent"`             // the last answers, oldest first
+	Bad        []Bad                `json:"bad,omitempty"`      // the last of them that failed or were lost, oldest first, at most [BadMost]
+	Versions   map[string]int64     `json:"versions,omitempty"` // answers by the version that gave them
+	LastBegun  map[string]time.Time `json:"last_begun"`         // by side, when the last request began that it answered
+	Seconds    []Second             `json:"-"`                  // the last minutes' answers by side, oldest first
+	Ended      []Ended              `json:"-"`                  // what came of requests in the last minutes, oldest first
+}
+
+// Bad is an answer that came to nothing good.
+type Bad struct {
+	Mark
+	At  time.Time `json:"at"`
+	Why string    `json:"why"`
+}
+
+// BadMost is how many bad answers are kept with their words.
+const BadMost = 8
+
+// LastLost is why the last request was lost, "" if none was.
+func (d Door) LastLost() string {
+	for _, b := range slices.Backward(d.Bad) {
+		if b.Kind == LostAnswer || b.Kind == Unreached {
+			return b.Why
+		}
+	}
+	return ""
 }
 
 // After is the door log of a prober that goes on for another.
@@ -53,12 +73,8 @@ func (d Door) After(before Door) Door {
 	d.Failing += before.Failing
 	d.Lost += before.Lost
 	d.LongestGap = max(d.LongestGap, before.LongestGap)
-	if d.LastFailed == "" {
-		d.LastFailed = before.LastFailed
-	}
-	if d.LastLost == "" {
-		d.LastLost = before.LastLost
-	}
+	d.Bad = append(before.Bad[:len(before.Bad):len(before.Bad)], d.Bad...)
+	d.Bad = d.Bad[max(0, len(d.Bad)-BadMost):]
 	d.Recent = append(before.Recent[max(0, min(len(d.Recent), len(before.Recent))):len(before.Recent):len(before.Recent)], d.Recent...)
 	versions := map[string]int64{}
 	maps.Copy(versions, d.Versions)

@@ -2,7 +2,11 @@ package cells
 
 import (
 	"image/color"
+	"iter"
 	"strings"
+	"sync"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/x/ansi"
 )
@@ -20,10 +24,15 @@ func (s Style) In(bold bool) Style {
 	return s
 }
 
+// cell is what one column of a row shows.
 type cell struct {
-	r rune // 0 is a space
-	s Style
+	r    rune   // 0 is a space; taken, the right half of a wide one
+	more string // combining marks and joined runes that follow r
+	s    Style
 }
+
+// taken marks the cell that the wide one on its left covers.
+const taken rune = -1
 
 // Grid is a drawing of fixed size. Drawing outside of it does nothing.
 type Grid struct {
@@ -40,21 +49,45 @@ func New(w, h int) *Grid {
 // Size is the grid's width and height.
 func (g *Grid) Size() (w, h int) { return g.w, g.h }
 
-// Set draws one rune.
+// Set draws one rune of one cell; what is none is drawn as a dot.
 func (g *Grid) Set(x, y int, r rune, s Style) {
+	if r != ' ' && (hidden(r) || r > 0x7e && ansi.StringWidth(string(r)) != 1) {
+		r = unseen
+	}
+	g.put(x, y, cell{r: r, s: s})
+}
+
+// put fills a cell. Half of a wide rune does not stay behind.
+func (g *Grid) put(x, y int, c cell) {
 	if x < 0 || y < 0 || x >= g.w || y >= g.h {
 		return
 	}
-	if r < ' ' || r == 0x7f || r > 0x7e && ansi.StringWidth(string(r)) != 1 {
-		r = '·'
+	row := g.cells[y*g.w : (y+1)*g.w]
+	if row[x].r == taken && x > 0 && c.r != taken {
+		row[x-1] = cell{r: ' ', s: row[x-1].s}
 	}
-	g.cells[y*g.w+x] = cell{r, s}
+	if x+1 < g.w && row[x+1].r == taken && c.r != taken {
+		row[x+1] = cell{r: ' ', s: row[x+1].s}
+	}
+	row[x] = c
 }
 
-// Text draws a text to the right of x and returns where the next one goes.
+// Text draws a text to the right of x and returns where the next one goes. Runes that take
+// two cells take two, marks combine with what they follow, and what would steer the terminal
+// is drawn as a dot.
 func (g *Grid) Text(x, y int, text string, s Style) int {
-	for _, r := range text {
-		g.Set(x, y, r, s)
+	for p := range pieces(text) {
+		if p.width == 2 {
+			if x+1 >= g.w { // no half of it
+				g.put(x, y, cell{r: ' ', s: s})
+			} else {
+				g.put(x, y, cell{r: p.r, more: p.more, s: s})
+				g.put(x+1, y, cell{r: taken, s: s})
+			}
+			x += 2
+			continue
+		}
+		g.put(x, y, cell{r: p.r, more: p.more, s: s})
 		x++
 	}
 	return x
@@ -78,26 +111,138 @@ func (g *Grid) Line(x, y, end int, r rune, s Style) {
 	}
 }
 
+// piece is what a reader sees as one character.
+type piece struct {
+	r     rune
+	more  string
+	width int // in cells, 1 or 2
+}
+
+// unseen is drawn for what must not reach a terminal.
+const unseen = '·'
+
+// hidden reports whether a rune would steer the terminal, or change the order of what
+// surrounds it.
+func hidden(r rune) bool {
+	return r < ' ' || 0x7f <= r && r < 0xa0 || r == 0xad || unicode.Is(unicode.Bidi_Control, r) || r == utf8.RuneError || unicode.Is(unicode.Cf, r) ||
+		r == 0x2028 || r == 0x2029
+}
+
+// pieces are the characters of a text, as they are drawn.
+func pieces(text string) iter.Seq[piece] {
+	return func(yield func(piece) bool) {
+		for len(text) > 0 {
+			if c := text[0]; ' ' <= c && c < 0x7f && (len(text) == 1 || text[1] < utf8.RuneSelf) {
+				if !yield(piece{rune(c), "", 1}) {
+					return
+				}
+				text = text[1:]
+				continue
+			}
+			cluster, width := ansi.FirstGraphemeCluster(text, ansi.GraphemeWidth)
+			if cluster == "" {
+				return
+			}
+			text = text[len(cluster):]
+			if !yield(drawn(cluster, width)) {
+				return
+			}
+		}
+	}
+}
+
+// drawn is how one character is drawn.
+func drawn(cluster string, width int) piece {
+	r, n := utf8.DecodeRuneInString(cluster)
+	more := cluster[n:]
+	if hidden(r) || width < 1 || width > 2 {
+		return piece{unseen, "", 1}
+	}
+	for _, m := range more {
+		if !unicode.Is(unicode.M, m) || hidden(m) {
+			more = "" // joined runes are as wide as terminals like: only the first is drawn
+			width = min(max(ansi.StringWidth(string(r)), 1), 2)
+			break
+		}
+	}
+	const most = 4 * utf8.UTFMax // marks upon marks reach into other rows
+	if len(more) > most {
+		more = ""
+	}
+	return piece{r, more, width}
+}
+
 // Width is how many cells a text takes.
-func Width(text string) int { return len([]rune(text)) }
+func Width(text string) int {
+	n := 0
+	for p := range pieces(text) {
+		n += p.width
+	}
+	return n
+}
+
+// Clean is the text with what must not reach a terminal as dots; line breaks and tabs stay.
+func Clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		if hidden(r) && r != '\n' && r != '\t' {
+			return unseen
+		}
+		return r
+	}, text)
+}
 
 // Cut is the text with an ellipsis in place of what is beyond the width.
 func Cut(text string, width int) string {
-	runes := []rune(text)
-	if len(runes) <= width {
+	if len(text) <= width || Width(text) <= width { // a cell takes a byte at least
 		return text
 	}
 	if width < 1 {
 		return ""
 	}
-	return string(runes[:width-1]) + "…"
+	var b strings.Builder
+	left := width - 1
+	for p := range pieces(text) {
+		if left -= p.width; left < 0 {
+			break
+		}
+		b.WriteRune(p.r)
+		b.WriteString(p.more)
+	}
+	return b.String() + "…"
+}
+
+// CutLeft is the text with an ellipsis in place of its beginning: of names that differ at
+// their end.
+func CutLeft(text string, width int) string {
+	if Width(text) <= width {
+		return text
+	}
+	if width < 1 {
+		return ""
+	}
+	var list []piece
+	for p := range pieces(text) {
+		list = append(list, p)
+	}
+	left, n := width-1, len(list)
+	for n > 0 && left >= list[n-1].width {
+		n--
+		left -= list[n].width
+	}
+	var b strings.Builder
+	b.WriteRune('…')
+	for _, p := range list[n:] {
+		b.WriteRune(p.r)
+		b.WriteString(p.more)
+	}
+	return b.String()
 }
 
 // String is the grid as lines with escape sequences, without a line break at the
 // end.
 func (g *Grid) String() string {
 	var b strings.Builder
-	var run strings.Builder
+	b.Grow(g.w * g.h * 2)
 	for y := range g.h {
 		if y > 0 {
 			b.WriteByte('\n')
@@ -109,24 +254,46 @@ func (g *Grid) String() string {
 		}
 		for x := 0; x < end; {
 			style := row[x].s
-			run.Reset()
+			if row[x].r == 0 {
+				style = Style{}
+			}
+			opened := style.open(&b)
 			for x < end && (row[x].s == style || row[x].r == 0) {
-				r := row[x].r
-				if r == 0 {
-					r = ' '
+				switch c := row[x]; c.r {
+				case taken:
+				case 0:
+					b.WriteByte(' ')
+				default:
+					b.WriteRune(c.r)
+					b.WriteString(c.more)
 				}
-				run.WriteRune(r)
 				x++
 			}
-			b.WriteString(style.render(run.String()))
+			if opened {
+				b.WriteString(reset)
+			}
 		}
 	}
 	return b.String()
 }
 
-func (s Style) render(text string) string {
+const reset = "\x1b[m"
+
+// open writes what begins the style, and reports whether anything does.
+func (s Style) open(b *strings.Builder) bool {
 	if s == (Style{}) {
-		return text
+		return false
+	}
+	b.WriteString(s.sequence())
+	return true
+}
+
+// sequences are those of styles that were used: a screen has few, and draws them often.
+var sequences sync.Map // Style to string
+
+func (s Style) sequence() string {
+	if made, ok := sequences.Load(s); ok {
+		return made.(string)
 	}
 	var style ansi.Style
 	if s.Bold {
@@ -135,5 +302,7 @@ func (s Style) render(text string) string {
 	if s.Color != nil {
 		style = style.ForegroundColor(s.Color)
 	}
-	return style.Styled(text)
+	made := style.String()
+	sequences.Store(s, made)
+	return made
 }

@@ -23,12 +23,72 @@ func TestDrawingStaysWithinTheGrid(t *testing.T) {
 	}
 }
 
-func TestWideRunesTakeOneCell(t *testing.T) {
-	g := New(4, 1)
-	g.Text(0, 0, "日本e\u0301", Style{})
-	if got := ansi.Strip(g.String()); ansi.StringWidth(got) > 4 || !strings.HasPrefix(got, "··e") {
-		t.Errorf("drawn %q", got)
+// Wide runes take two cells, marks stay with their letter, and halves are never left over.
+func TestOtherWritings(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"wide", "日本e\u0301x", "日本e\u0301x  |"},
+		{"no half at the edge", "abcdefgh日", "abcdefgh|"},
+		{"joined", "a👩\u200d🚀b", "a👩b    |"},
+		{"Devanagari", "ना", "ना       |"},
+		{"a heap of marks", "e" + strings.Repeat("\u0301", 40), "e       |"},
+	} {
+		g := New(9, 1)
+		g.Line(0, 0, 8, ' ', Style{})
+		g.Text(0, 0, c.text, Style{})
+		g.Set(8, 0, '|', Style{})
+		if got := g.String(); ansi.StringWidth(got) != 9 {
+			t.Errorf("%s: drawn %q, %d cells", c.name, got, ansi.StringWidth(got))
+		} else if c.name != "Devanagari" && got != c.want {
+			t.Errorf("%s: drawn %q, want %q", c.name, got, c.want)
+		}
 	}
+	for at, want := range map[int]string{0: "x 日", 1: " x日", 2: "日x ", 3: "日 x"} {
+		g := New(4, 1)
+		g.Text(0, 0, "日日", Style{})
+		g.Set(at, 0, 'x', Style{})
+		if got := g.String(); got != want {
+			t.Errorf("over half of a wide one, at %d: %q, want %q", at, got, want)
+		}
+	}
+}
+
+// hostile are texts that would steer a terminal, or turn around what surrounds them.
+var hostile = []string{"\x1b[31mred", "\x1b]0;title\a", "a\rb", "\u009b2J", "a\u202egpj.exe", "\u2066x\u2069", "\u200fx", "\x7f", "bad \xff utf", "soft\u00adhyphen", "\u2028"}
+
+func TestNothingSteersTheTerminal(t *testing.T) {
+	for _, text := range hostile {
+		g := New(20, 1)
+		g.Text(0, 0, text, Style{})
+		for name, got := range map[string]string{"drawn": g.String(), "cleaned": Clean(text)} {
+			for _, r := range got {
+				if hidden(r) {
+					t.Errorf("%q %s is %q", text, name, got)
+				}
+			}
+		}
+	}
+	if got := Clean("two\nlines\tand a tab"); got != "two\nlines\tand a tab" {
+		t.Errorf("cleaned to %q", got)
+	}
+}
+
+func FuzzDrawing(f *testing.F) {
+	for _, text := range append(hostile, "日本", "e\u0301", "👩\u200d🚀", "plain") {
+		f.Add(text, 5)
+	}
+	f.Fuzz(func(t *testing.T, text string, width int) {
+		width = min(max(width, 0), 40)
+		for _, got := range []string{Cut(text, width), CutLeft(text, width)} {
+			if Width(got) > width {
+				t.Errorf("%q cut to %d is %q, %d wide", text, width, got, Width(got))
+			}
+		}
+		g := New(width, 1)
+		g.Text(0, 0, text, Style{})
+		if got := g.String(); ansi.StringWidth(got) > width || ansi.Strip(got) != got {
+			t.Errorf("%q in %d cells is drawn %q", text, width, got)
+		}
+	})
 }
 
 func TestRunsOfOneStyleAreDrawnTogether(t *testing.T) {
@@ -47,7 +107,10 @@ func TestCut(t *testing.T) {
 		text  string
 		width int
 		want  string
-	}{{"sailings", 8, "sailings"}, {"sailings", 5, "sail…"}, {"sailings", 1, "…"}, {"sailings", 0, ""}, {"öäü", 2, "ö…"}} {
+	}{{"sailings", 8, "sailings"}, {"sailings", 5, "sail…"}, {"sailings", 1, "…"}, {"sailings", 0, ""}, {"öäü", 2, "ö…"}, {"日本", 3, "日…"}, {"日本", 4, "日本"}, {"日本", 2, "…"}} {
+		if c.width == 5 && CutLeft(c.text, 5) != "…ings" {
+			t.Errorf("cut at its left it is %q", CutLeft(c.text, 5))
+		}
 		if got := Cut(c.text, c.width); got != c.want {
 			t.Errorf("Cut(%q, %d) = %q, want %q", c.text, c.width, got, c.want)
 		}

@@ -5,6 +5,7 @@
 //	g.Text(2, 0, "blue", cells.Style{Bold: true})
 //	screen := g.String()
 //
-// A cell holds one rune of width one; anything else is drawn as a dot. The grid
-// knows nothing of themes or terminals.
+// Runes may take one cell or two, and marks combine with what they follow. What would steer
+// a terminal, or turn around the order of what it shows, is drawn as a dot. The grid knows
+// nothing of themes or terminals.
 package cells

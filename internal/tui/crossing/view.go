@@ -343,7 +343,7 @@ func (m Model) door(g *cells.Grid, y, rows int) int {
 		text += fmt.Sprintf(" · %s slow", frame.Thousands(d.Slow))
 	}
 	if d.Lost > 0 {
-		text += " · last lost: " + d.LastLost
+		text += " · last lost: " + d.LastLost()
 	}
 	g.Within(x, y+1, m.w-x-1, text, t.Label)
 	return y

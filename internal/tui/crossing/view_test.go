@@ -59,7 +59,11 @@ func sample() keeper.Snapshot {
 		}
 		s.Door.Recent = append(s.Door.Recent, m)
 	}
-	s.Door.Lost, s.Door.Failing, s.Door.LastLost = 1, 1, "connection refused"
+	s.Door.Lost, s.Door.Failing = 1, 1
+	s.Door.Bad = []reading.Bad{
+		{Mark: reading.Mark{Side: "green", Kind: reading.FailingAnswer}, At: now.Add(-7 * time.Second), Why: "status 500: no fare for this sailing"},
+		{Mark: reading.Mark{Kind: reading.LostAnswer}, At: now.Add(-5 * time.Second), Why: "connection refused"},
+	}
 	for _, side := range split.Sides {
 		v := engine.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: 3, Wanted: 3, At: now, Every: time.Second, Capacity: 480}
 		v.Figures = figures.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
