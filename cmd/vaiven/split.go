@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/report"
 	"vaiven/internal/tryout"
 	"vaiven/internal/tui/frame"
+	"vaiven/internal/words"
 )
 
 func splitCommand() *cobra.Command {
@@ -84,7 +85,7 @@ func printTryout(w io.Writer, r tryout.Report) error {
 		return err
 	}
 	first := r.Keys[0]
-	fmt.Fprintf(w, "%s: %s requests in %s, windows of %s", r.Log, frame.Thousands(r.Lines), frame.Age(first.Span), frame.Age(first.Window))
+	fmt.Fprintf(w, "%s: %s requests in %s, windows of %s", r.Log, frame.Thousands(r.Lines), words.Age(first.Span), words.Age(first.Window))
 	if r.Unread > 0 {
 		fmt.Fprintf(w, "; %s lines are none", frame.Thousands(r.Unread))
 	}
@@ -94,11 +95,11 @@ func printTryout(w io.Writer, r tryout.Report) error {
 		for _, s := range k.Shares {
 			even := "never"
 			if s.Even >= 0 {
-				even = frame.Age(s.Even)
+				even = words.Age(s.Even)
 			}
 			bursts := ""
 			if s.Bursts > 0 {
-				bursts = "  in bursts of " + frame.Age(s.Bursts)
+				bursts = "  in bursts of " + words.Age(s.Bursts)
 			}
 			fmt.Fprintf(w, "%-16s %7v  %6.2f %%  %-17s %10s  %17s  %-10s %s%s\n", name, s.Share, 100*s.Achieved,
 				fmt.Sprintf("%.2f (%.2f) pts", 100*s.Spread, 100*s.Chance), frame.Thousands(s.Split), frame.Thousands(s.Change), even, sparkline(s.Windows, 24), bursts)

@@ -181,7 +181,7 @@ func TestCross(t *testing.T) {
 	t.Run("not approved", func(t *testing.T) {
 		asked := ""
 		sum, _ := run(t, newClient(), Options{Ask: func(q string) (bool, error) { asked = q; return false, nil }})
-		if sum.Outcome != RolledBack || sum.Why != "answered with no: go on to 100 % on green?" || !strings.Contains(asked, "100 %") {
+		if sum.Outcome != RolledBack || sum.Why != "no: go on to 100 % on green?" || !strings.Contains(asked, "100 %") {
 			t.Errorf("summary %+v, asked %q", sum, asked)
 		}
 	})
@@ -221,7 +221,7 @@ func TestCross(t *testing.T) {
 			return well(task)
 		}
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != Failed || !strings.Contains(sum.Why, "frozen: the front did not take the share: the pier is closed") || len(c.commands) != 1 {
+		if sum.Outcome != Failed || !strings.Contains(sum.Why, "frozen: the front did not take the new share: the pier is closed") || len(c.commands) != 1 {
 			t.Errorf("summary %+v after %v", sum, c.commands)
 		}
 	})

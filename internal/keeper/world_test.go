@@ -104,7 +104,7 @@ func newWorld() *world {
 		Keep:    20 * time.Second, Then: plan.ThenRetire, WayBack: plan.WayBack{Every: 5 * time.Second, Freezes: true},
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: plan.RollBack},
-			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "lost at front", Watch: plan.Lost, Then: plan.RollBack},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "no answer at the front", Watch: plan.Lost, Then: plan.RollBack},
 		},
 	}
 	for _, side := range split.Sides {

@@ -247,7 +247,7 @@ func nameGuards(guards []plan.Guard) {
 		case plan.Slow:
 			g.Name = "over " + route.Short(g.After)
 		case plan.Lost:
-			g.Name = "lost at front"
+			g.Name = "no answer at the front"
 		default:
 			g.Name = string(g.Watch)
 		}

@@ -145,7 +145,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Bound: evidence.Bound{Margin: 0.02, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.RollBack},
 			{Name: "over 2s", Watch: plan.Slow, After: 2 * time.Second, Bound: evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.Freeze},
 			{Name: "unhealthy", Watch: plan.Unhealthy, Most: 1, Then: plan.Freeze},
-			{Name: "lost at front", Watch: plan.Lost, Off: true, Then: plan.RollBack},
+			{Name: "no answer at the front", Watch: plan.Lost, Off: true, Then: plan.RollBack},
 			{Name: "door", Watch: plan.Door, After: 600 * time.Millisecond, Bound: evidence.Bound{Margin: 0.1, Sure: 0.99, AtLeast: 20}, Over: 2 * time.Minute, Then: plan.Freeze},
 		},
 		Quiet: plan.QuietGoOn,

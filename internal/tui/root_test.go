@@ -28,6 +28,7 @@ import (
 	"vaiven/internal/core/wayout"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
+	"vaiven/internal/pairs"
 	"vaiven/internal/testkit"
 	"vaiven/internal/tryout"
 )
@@ -90,13 +91,14 @@ type desk struct {
 	client *client
 	now    time.Time
 	quit   bool
-	rings  int // how often the bell rang
+	rings  int           // how often the bell rang
+	off    time.Duration // by how much the keeper's clock is ahead
 }
 
 func newDesk(t *testing.T, s crossing.State) *desk {
 	t.Helper()
 	d := &desk{t: t, client: &client{}, now: start}
-	d.root = newRoot(t.Context(), Config{Client: d.client, By: "marit", Version: "4.3.0", Theme: "dark"})
+	d.root = newRoot(t.Context(), Config{Client: d.client, By: "marit", Version: "4.3.0", Theme: "dark", Clock: func() time.Time { return d.now }})
 	d.send(tea.WindowSizeMsg{Width: 142, Height: 38})
 	d.show(s)
 	return d
@@ -105,7 +107,7 @@ func newDesk(t *testing.T, s crossing.State) *desk {
 func (d *desk) show(s crossing.State) {
 	snapshot := keeper.Snapshot{View: engine.View{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue, Planned: legs}}
 	snapshot.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Name: "blue-1", Part: "web", Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
-	snapshot.Front.Split.Share, snapshot.Front.At = s.Share, d.now
+	snapshot.Front.Split.Share, snapshot.Front.At, snapshot.Front.Every = s.Share, d.now, 500*time.Millisecond
 	snapshot.Traffic.Rate = 300
 	d.send(snapshotRead{snapshot})
 }
@@ -126,11 +128,7 @@ func (d *desk) send(m tea.Msg) {
 		return
 	}
 	switch result := cmd().(type) {
-	case commanded:
-		d.send(result)
-	case versionsListed:
-		d.send(result)
-	case rehearsed:
+	case commanded, answered, settled:
 		d.send(result)
 	case tea.RawMsg:
 		d.rings++
@@ -151,12 +149,13 @@ func (d *desk) press(keys ...string) {
 	special := map[string]tea.Key{
 		"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "shift+right": {Code: tea.KeyRight, Mod: tea.ModShift},
 		"enter": {Code: tea.KeyEnter}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "esc": {Code: tea.KeyEscape}, "space": {Code: tea.KeySpace, Text: " "},
-		"ctrl+b": {Code: 'b', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "backspace": {Code: tea.KeyBackspace},
+		"ctrl+r": {Code: 'r', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "backspace": {Code: tea.KeyBackspace},
 	}
 	for _, k := range keys {
+		d.now = d.now.Add(80 * time.Millisecond) // as hands are
 		key, ok := special[k]
 		if !ok {
-			key = tea.Key{Code: rune(k[0]), Text: k}
+			key = tea.Key{Code: []rune(k)[0], Text: k}
 		}
 		d.send(tea.KeyPressMsg(key))
 	}
@@ -164,7 +163,7 @@ func (d *desk) press(keys ...string) {
 
 func (d *desk) pass(wait time.Duration) {
 	d.now = d.now.Add(wait)
-	d.send2(ticked{d.now})
+	d.send2(ticked{})
 }
 
 // send2 delivers a message whose command is a timer that nobody waits for.
@@ -225,15 +224,15 @@ var shifting = crossing.State{
 func TestGoingBackTakesTwoPresses(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("b")
-	d.shows("b again within 2 s: all requests back to blue at once (25 % → 0 % on green)")
+	d.shows("▲ b again within 2 s: all requests to blue at once: green has 25 % now")
 	d.did()
 	d.pass(3 * time.Second)
 	d.press("b") // too late: the first of a new pair
 	d.did()
 	d.press("b")
 	d.did("back")
-	d.press("b", "n", "b") // another key between them
-	d.did("back", "next 1")
+	d.press("b", "n", "b", "n") // another key between them
+	d.did("back")
 }
 
 func TestGoingBackWorksFromEveryView(t *testing.T) {
@@ -247,7 +246,7 @@ func TestGoingBackWorksFromEveryView(t *testing.T) {
 	d.show(kept)
 	d.press("x", "b", "b") // letters of what is typed
 	d.did("back", "back")
-	d.press("ctrl+b", "ctrl+b")
+	d.press("ctrl+r", "ctrl+r")
 	d.did("back", "back", "back")
 	raising := crossing.State{Stage: crossing.Raise, Target: split.Green, Route: legs}
 	d.show(raising)
@@ -266,10 +265,10 @@ func TestGoingBackWorksFromEveryView(t *testing.T) {
 func TestSteeringMovesAGhostAndThenTheShare(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("right", "right", "shift+right")
-	d.shows("enter: 36 % on green", "→ 36 %", "would be seen for sure after ~")
+	d.shows("enter: 36 % on green (new side), 108 of 300 requests/s", "→ 36 %", "is seen after ~")
 	d.press("esc")
 	if strings.Contains(d.screen(), "→ 36 %") {
-		t.Error("let go, the ghost is still there")
+		t.Error("cancelled, the ghost is still there")
 	}
 	d.did()
 	d.press("left", "enter")
@@ -293,7 +292,7 @@ func TestForward(t *testing.T) {
 	d.did()
 	d.snapshot(func(s *keeper.Snapshot) { s.WaysOut = []wayout.Way{{Do: wayout.Forward, Share: split.Whole, Rate: 40}} })
 	d.press("f")
-	d.shows("enter: all to green, 0 of 40 /s fail. esc lets go", "f forward, all of it")
+	d.shows("enter: all to green, 0 of 40 /s fail", "f forward: all to green")
 	d.did()
 	d.press("enter")
 	d.did("steer 100 %")
@@ -341,7 +340,7 @@ func TestPages(t *testing.T) {
 		}}
 	})
 	d.press("p")
-	d.shows("proof of GREEN", "needs fares", "reached from blue in 3ms", "r this once more")
+	d.shows("proof of GREEN", "needs fares", "reached from blue in 3ms", "r check again")
 	d.press("r", "up", "r", "R")
 	var cells []string
 	for _, c := range d.client.taken() {
@@ -351,10 +350,10 @@ func TestPages(t *testing.T) {
 		t.Errorf("did %q, want %q", cells, want)
 	}
 	d.press("d")
-	d.shows("differences", "environment REGION", "north", "south", "1 more were meant")
+	d.shows("differences", "◇ environment REGION", "north", "south", "1 planned differences")
 	d.press("m")
-	d.shows("meant: build", "7c1e")
-	d.press("right") // steers nothing here
+	d.shows("planned: build", "7c1e")
+	d.press("right", "enter") // steers nothing here
 	d.press("b")
 	d.shows("b again within 2 s")
 	d.press("b", "d")
@@ -366,7 +365,7 @@ func TestPages(t *testing.T) {
 
 func TestKeysFollowTheState(t *testing.T) {
 	d := newDesk(t, crossing.State{})
-	d.shows("s start a crossing", "s chooses a version (4.3.0 is new)")
+	d.shows("s start a crossing", "s starts a crossing (4.3.0 is new)")
 	d.press("n", "a", "space", "x", "left", "enter", "b", "b")
 	d.did()
 	d.client.offers = offers
@@ -382,24 +381,31 @@ func TestKeysFollowTheState(t *testing.T) {
 	asking := shifting
 	asking.Question = crossing.Question{ID: 41, Kind: crossing.AskLeg, Leg: 1, Part: split.Whole, Side: split.Green}
 	d = newDesk(t, asking)
-	d.shows("a say yes", "◇ go on to 100 % on green?")
-	d.press("n") // next leg is not offered while a question stands
+	d.shows("a yes: 100 %", "◇ go on to 100 % on green?  a answers")
+	d.press("n", "enter") // is not offered while a question stands
 	d.press("a")
+	d.shows("enter: 100 % on green (new side), 300 of 300 requests/s")
+	d.did()
+	d.press("enter")
 	d.did("yes 41")
 
 	d = newDesk(t, shifting)
-	d.press("n", "space")
+	d.shows("n 100 % now")
+	d.press("n", "enter", "space")
 	frozen := shifting
 	frozen.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}}
 	d.show(frozen)
 	d.shows("space go on")
 	d.pass(time.Second)
 	d.press("space")
+	d.shows("enter: go on")
+	d.press("enter")
 	d.did("next 1", "freeze", "go on")
 
 	over := shifting
 	over.Stage, over.Share = crossing.RolledBack, 0
 	d = newDesk(t, over)
+	d.snapshot(func(s *keeper.Snapshot) { s.Sides[split.Green].Instances = s.Sides[split.Blue].Instances })
 	d.shows("x retire green")
 	d.press("x")
 	d.shows("type the service's name (sailings)")
@@ -410,27 +416,185 @@ func TestKeysFollowTheState(t *testing.T) {
 	d.did("retire sailings")
 }
 
-// One press is one act: a key that is held down comes again and again, and what it would do
-// next is another thing.
-func TestAHeldKeyActsOnce(t *testing.T) {
+// What moves traffic takes two different keys, the second answers what was named and nothing
+// else: a key that is held down does nothing, however the questions follow each other.
+func TestAHeldKeyMovesNothing(t *testing.T) {
 	first := shifting
 	first.Question = crossing.Question{ID: 41, Kind: crossing.AskLeg, Side: split.Green, Part: 500}
-	d := newDesk(t, first)
-	d.press("a")
 	second := shifting
 	second.Question = crossing.Question{ID: 52, Kind: crossing.AskLeg, Leg: 1, Side: split.Green, Part: split.Whole}
-	for range 20 {
-		d.pass(100 * time.Millisecond)
-		d.show(second)
-		d.press("a")
-	}
-	d.did("yes 41")
-	d.pass(time.Second)
+	d := newDesk(t, first)
 	d.press("a")
-	d.did("yes 41", "yes 52")
-	d.pass(time.Second)
-	d.send(tea.KeyPressMsg(tea.Key{Code: 'a', Text: "a", IsRepeat: true}))
-	d.did("yes 41", "yes 52")
+	d.show(second) // another question under our hands
+	d.press("enter")
+	d.did()
+	for _, k := range []string{"a", "n", "space", "o", "right", "enter"} {
+		d = newDesk(t, shifting)
+		for range 40 {
+			d.press(k)
+		}
+		if got := d.client.taken(); k != "space" && len(got) > 0 || len(got) > 40 || slices.ContainsFunc(got, func(c keeper.Command) bool { return c.Do != keeper.Freeze }) {
+			t.Errorf("holding %s did %v", k, got)
+		}
+	}
+	d = newDesk(t, second)
+	d.press("a")
+	d.pass(lapses + time.Second)
+	d.press("enter") // it has lapsed
+	d.did()
+	d.press("a", "esc", "enter")
+	d.did()
+	d.press("right", "p", "enter") // Enter on another page
+	d.did()
+	d.press("c", "a")
+	d.send(tea.KeyPressMsg(tea.Key{Code: tea.KeyEnter, IsRepeat: true}))
+	d.did()
+	d.press("enter", "enter", "enter")
+	d.did("yes 52")
+}
+
+// b b counts at any gap, and not out of a paste, a held key or a burst.
+func TestHowBBIsPressed(t *testing.T) {
+	press := func(d *desk, gap time.Duration, keys ...tea.Key) {
+		for n, k := range keys {
+			if n > 0 {
+				d.now = d.now.Add(gap)
+			}
+			model, cmd := d.root.Update(tea.KeyPressMsg(k))
+			d.root = model.(root)
+			if cmd != nil {
+				if _, waits := d.root.mode.(watching); waits && d.root.presses.pending > 0 {
+					defer d.send(settled{d.root.presses.pending}) // after what follows at once
+					continue
+				}
+				d.send(cmd())
+			}
+		}
+	}
+	b := tea.Key{Code: 'b', Text: "b"}
+	held := b
+	held.IsRepeat = true
+	letter := func(r rune) tea.Key { return tea.Key{Code: r, Text: string(r)} }
+	for _, c := range []struct {
+		name string
+		gap  time.Duration
+		keys []tea.Key
+		back bool
+	}{
+		{"at once", 0, []tea.Key{b, b}, true},
+		{"by a hand", 120 * time.Millisecond, []tea.Key{b, b}, true},
+		{"after two seconds", 2 * time.Second, []tea.Key{b, b}, true},
+		{"too late", 2001 * time.Millisecond, []tea.Key{b, b}, false},
+		{"held, as the terminal tells", 30 * time.Millisecond, []tea.Key{b, held, held, held}, false},
+		{"in a burst with others", time.Millisecond, []tea.Key{letter('x'), b, b}, false},
+		{"in a burst before others", time.Millisecond, []tea.Key{b, b, letter('l'), letter('y')}, false},
+		{"Caps Lock", 120 * time.Millisecond, []tea.Key{{Code: 'b', Text: "B", Mod: tea.ModCapsLock}, {Code: 'b', Text: "B", ShiftedCode: 'B', Mod: tea.ModShift}}, true},
+		{"Cyrillic", 120 * time.Millisecond, []tea.Key{letter('и'), letter('И')}, true},
+		{"Cyrillic, as the terminal tells", 120 * time.Millisecond, []tea.Key{{Code: 'и', BaseCode: 'b', Text: "и"}, {Code: 'и', BaseCode: 'b', Text: "и"}}, true},
+		{"Greek", 120 * time.Millisecond, []tea.Key{letter('β'), letter('β')}, true},
+		{"another letter", 120 * time.Millisecond, []tea.Key{letter('v'), letter('v')}, false},
+	} {
+		d := newDesk(t, shifting)
+		func() { press(d, c.gap, c.keys...) }()
+		if got := d.client.taken(); len(got) == 1 != c.back {
+			t.Errorf("%s: did %v", c.name, got)
+		}
+	}
+	d := newDesk(t, shifting)
+	d.press("b")
+	d.send(tea.PasteMsg{Content: "b b b"})
+	d.press("b")
+	d.did()
+}
+
+// What was asked is on the screen with the next frame, whatever the keeper and the front do;
+// leaving never waits without a word.
+func TestWhatWasAskedIsShownAtOnce(t *testing.T) {
+	d := newDesk(t, shifting)
+	ask := func(keys ...string) { // nobody answers
+		for _, k := range keys {
+			d.now = d.now.Add(80 * time.Millisecond)
+			d.send2(tea.KeyPressMsg(tea.Key{Code: rune(k[0]), Text: k}))
+		}
+	}
+	ask("b", "b")
+	d.shows("▲ rolling back to blue: asked 0.0 s ago, the front has not confirmed")
+	d.snapshot(func(s *keeper.Snapshot) {
+		for n := range 4 {
+			s.Track = append(s.Track, engine.Point{At: d.now.Add(time.Duration(n) * time.Second), All: 100, Failing: 71})
+		}
+	})
+	d.pass(3 * time.Second)
+	d.shows("asked 3.0 s ago, the front has not confirmed; 284 requests failed since")
+	ask("q")
+	d.shows("▲ roll back: asked 3.1 s ago, not answered yet. q again leaves without waiting")
+	if d.quit {
+		t.Error("it left at the first q")
+	}
+	if d.press("q"); !d.quit {
+		t.Error("it did not leave at the second q")
+	}
+	d = newDesk(t, shifting)
+	ask(" ")
+	d.pass(2 * time.Second)
+	d.shows("freeze: asked 2.0 s ago")
+}
+
+// Our clock may stand differently from the keeper's, and either may be set.
+func TestClocks(t *testing.T) {
+	d := newDesk(t, shifting)
+	ages := func(what string, want ...string) {
+		t.Helper()
+		for n := range 10 { // the last snapshots tell how the clocks differ
+			d.pass(500 * time.Millisecond)
+			at := d.now.Add(-time.Duration(n%2) * 100 * time.Millisecond)
+			d.snapshot(func(s *keeper.Snapshot) { s.At, s.Front.At = at.Add(d.off), at.Add(d.off-300*time.Millisecond) })
+		}
+		d.pass(400 * time.Millisecond)
+		d.shows(want...)
+	}
+	ages("the same", "read 0.8 s ago")
+	d.off = -time.Hour
+	ages("the keeper's is behind", "read 0.8 s ago")
+	d.off = time.Hour
+	ages("and ahead", "read 0.8 s ago")
+	d.now = d.now.Add(-2 * time.Hour)
+	ages("ours was set back", "read 0.8 s ago")
+	d.pass(9 * time.Second)
+	d.shows("the keeper has not answered for 9s: what is shown is old. b b rolls back without it", "read 9.8 s ago")
+}
+
+// A yes shows all that it accepts: what differs, both values, and how often.
+func TestAYesShowsWhatItAccepts(t *testing.T) {
+	asks := shifting
+	asks.Stage = crossing.Prove
+	asks.Question = crossing.Question{ID: 9, Kind: crossing.AskFindings, Findings: []proof.Finding{{Check: "differences", Instance: "green", Want: "none", Got: "2: environment REGION, file fares.conf"}, {Check: "same request", Instance: "green", Want: "the same", Got: "7 of 40 differ"}}}
+	for _, size := range [][2]int{{142, 38}, {80, 24}} {
+		d := newDesk(t, asks)
+		d.send(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		d.snapshot(func(s *keeper.Snapshot) {
+			s.About.Differences = difference.Report{Compared: 9, List: []difference.Difference{
+				{Part: "web", Area: difference.Environment, Name: "REGION", Value: [2]string{"north", "south"}, Has: [2]bool{true, true}},
+			}}
+			s.About.Pairs = pairs.Report{Pairs: 40, Findings: []pairs.Finding{{Request: "GET /sailings", What: "price", Value: [2]string{"12.50", "13.00"}, Count: 7}}}
+		})
+		d.shows("◇ accept these 2 findings and go on?  a answers", "a see and accept")
+		d.press("a")
+		d.shows("a yes accepts all of this", "enter: accept 2 differences and go on", "enter do it", "differences on green")
+		for range 12 {
+			d.press("down")
+		}
+		d.shows("price of GET /sailings, in 7 of 40 answers", "12.50", "13.00")
+		for range 12 {
+			d.press("up")
+		}
+		if size[1] == 38 {
+			d.shows("environment REGION", "north", "south")
+		}
+		d.did()
+		d.press("enter")
+		d.did("yes 9")
+	}
 }
 
 // A home where nobody serves takes a second word.
@@ -438,7 +602,7 @@ func TestGoingBackToNobody(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Bench: crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
 	d.press("b", "b")
-	d.shows("not sent: none of the 3 instances of blue is healthy, and 3 of green are", "type blue")
+	d.shows("none of the 3 instances of blue is healthy, and 3 of green are. To send everything to blue all the same, type blue: ")
 	d.client.err = nil
 	d.press("n", "o", "enter")
 	d.did("back")
@@ -452,8 +616,8 @@ func TestGoingBackToNobody(t *testing.T) {
 func TestARefusalIsShownAndGoesAway(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.client.err = fmt.Errorf("%w: blue is on fire", crossing.ErrNotNow)
-	d.press("n")
-	d.shows("next: blue is on fire")
+	d.press("n", "enter")
+	d.shows("go to the next share now: blue is on fire")
 	d.pass(saidFor + time.Second)
 	if strings.Contains(d.screen(), "on fire") {
 		t.Error("the refusal stays for ever")
@@ -516,7 +680,7 @@ func TestTheWheel(t *testing.T) {
 func TestAQuestionRings(t *testing.T) {
 	d := newDesk(t, shifting)
 	asks := shifting
-	asks.Seq, asks.Question = 40, crossing.Question{ID: 40, Kind: crossing.AskLeg, Leg: 2, At: d.root.now}
+	asks.Seq, asks.Question = 40, crossing.Question{ID: 40, Kind: crossing.AskLeg, Leg: 2, At: d.now}
 	for n := range 3 {
 		if rang := d.sees(asks); rang != (n == 0) {
 			t.Errorf("at the %d. sight of the question it rang: %v", n+1, rang)
@@ -526,6 +690,7 @@ func TestAQuestionRings(t *testing.T) {
 		t.Error("a fresh question is said to be old")
 	}
 	d.pass(3 * time.Minute)
+	d.sees(asks)
 	d.shows("(asked 3m ago)")
 	frozen := asks
 	frozen.Freezes = []crossing.Freeze{{ID: 41, Cause: crossing.Cause{Kind: crossing.ByHand}}}
@@ -538,18 +703,18 @@ func TestRehearsing(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.snapshot(func(s *keeper.Snapshot) { s.WayBack.State = wayback.Open })
 	d.press("h")
-	d.shows("home would take 4.0 ms: read what is in force 4.0 ms")
+	d.shows("a rollback would take 4.0 ms: read what is in force 4.0 ms")
 }
 
 func TestHelpIsMadeFromTheKeys(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("?")
-	d.shows("steer towards green", "next leg", "roll back", "ctrl+b ctrl+b also while typing")
+	d.shows("steer, with shift finely", "100 % now", "roll back", "while you type or choose: ctrl+r ctrl+r", "proof", "the route to come")
 	if strings.Contains(d.screen(), "start a crossing") {
 		t.Error("the help names a key that does nothing now")
 	}
 	d.press("?")
-	if strings.Contains(d.screen(), "steer towards green") {
+	if strings.Contains(d.screen(), "the route to come") {
 		t.Error("the help does not go away")
 	}
 }

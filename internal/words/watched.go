@@ -70,13 +70,13 @@ func compared(s guard.Status) string {
 		}
 		return text
 	}
-	return "no sign of it"
+	return "not worse"
 }
 
 func counted(s guard.Status) string {
 	switch {
 	case s.Trial.Bad == 0:
-		return "clear"
+		return "none"
 	case s.Watch == plan.Lost:
 		return fmt.Sprintf("%d lost", s.Trial.Bad)
 	case s.First.Name != "":
@@ -88,17 +88,18 @@ func counted(s guard.Status) string {
 	return fmt.Sprintf("%d of %d instances are not there", s.Missing, s.Wanted)
 }
 
-// Limit is when a guard trips, "" if it never does.
+// Limit is what a guard does, and when; "" if it never does anything.
 func Limit(s guard.Status) string {
+	then := map[plan.Action]string{plan.RollBack: "rolls back", plan.Freeze: "freezes"}[s.Then]
 	switch {
-	case s.State == guard.Off:
+	case s.State == guard.Off, then == "":
 		return ""
 	case s.Watch.Compares():
-		return "worse by > " + Percent(s.Bound.Margin)
+		return then + " if worse by " + Percent(s.Bound.Margin)
 	case s.Most > 0:
-		return fmt.Sprintf("more than %d", s.Most)
+		return fmt.Sprintf("%s after %d", then, s.Most)
 	}
-	return "any"
+	return then + " at the first"
 }
 
 // Condition is a line of the judgement on the way back: what it is about, and how it is.
@@ -131,7 +132,7 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 			}
 		}
 	case wayback.Front:
-		name, text = "home takes", Takes(c.Takes)
+		name, text = "rollback takes", Takes(c.Takes)
 		switch {
 		case !c.Read:
 			name, text = "front", "does not answer"
@@ -310,7 +311,7 @@ func lack(l crossing.Lack, now time.Time) string {
 	var text string
 	switch l.Kind {
 	case crossing.LackAnswers:
-		return fmt.Sprintf("%s waits for answers%s, and has %d of %d", l.Guard, since, l.Have, l.Need)
+		return fmt.Sprintf("%s has %d of the %d answers that it needs%s", l.Guard, l.Have, l.Need, since)
 	case crossing.LackTime:
 		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
 	case crossing.LackBaseline:

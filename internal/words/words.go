@@ -83,7 +83,7 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return "by hand"
 	case crossing.Steered:
-		return "steered by hand"
+		return "the share was changed by hand"
 	case crossing.ByGuard:
 		if c.Why != "" {
 			return c.Why
@@ -112,13 +112,13 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return "the proof found: " + findings(c.Findings)
 	case crossing.ByFront:
-		return "the front did not take the share: " + c.Trouble.Said
+		return "the front did not take the new share: " + c.Trouble.Said
 	case crossing.Foreign:
 		return fmt.Sprintf("somebody changed the front from %s to %s", On(c.From, s.Target), On(c.To, s.Target))
 	case crossing.ByOrder:
 		text := fmt.Sprintf("%s sent all traffic to %v", somebody(c.Order.By), c.Order.Side)
 		if c.Order.Side == home {
-			text = fmt.Sprintf("%s took all traffic back to %v", somebody(c.Order.By), c.Order.Side)
+			text = fmt.Sprintf("%s sent all traffic back to %v", somebody(c.Order.By), c.Order.Side)
 		}
 		if c.Order.Why != "" {
 			text += ": " + c.Order.Why
@@ -128,16 +128,16 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		if c.Why != "" {
 			return c.Why
 		}
-		return "Vaiven was started again: " + Found(c.Found, s)
+		return "Vaiven was restarted: " + Found(c.Found, s)
 	case crossing.FoundHome:
-		return "somebody took all traffic home at the front"
+		return "somebody sent all traffic back at the front"
 	case crossing.Failed:
 		if c.Why != "" {
 			return c.Why
 		}
 		return Trouble(c.Trouble)
 	case crossing.Declined:
-		return "answered with no: " + Whole(c.Question, s)
+		return "no: " + Whole(c.Question, s)
 	}
 	return c.Why
 }
@@ -298,15 +298,15 @@ func Health(h reading.Health) string {
 func Task(t crossing.Task) string {
 	switch t.Do {
 	case crossing.StandUp:
-		return fmt.Sprintf("%v is being raised", t.Side)
+		return fmt.Sprintf("%v is still being raised; wait", t.Side)
 	case crossing.Check:
-		return fmt.Sprintf("%v is being proven", t.Side)
+		return fmt.Sprintf("%v is still being proven; wait", t.Side)
 	case crossing.Move:
-		return fmt.Sprintf("the front is being told %v on green", t.Share)
+		return fmt.Sprintf("still changing to %v on green; wait", t.Share)
 	case crossing.GoHome:
-		return fmt.Sprintf("all traffic is on its way back to %v", t.Side)
+		return fmt.Sprintf("all traffic is being sent back to %v", t.Side)
 	case crossing.Retire:
-		return fmt.Sprintf("%v is being retired", t.Side)
+		return fmt.Sprintf("%v is still being retired; wait", t.Side)
 	}
 	return "nothing is being done"
 }
@@ -321,11 +321,11 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.IsOver:
 		return fmt.Sprintf("the crossing is over (%s)", r.Stage)
 	case crossing.IsGoingBack:
-		return "it is going back"
+		return "it is rolling back"
 	case crossing.IsBusy:
 		return Task(r.Task)
 	case crossing.IsFrozen:
-		return "the route is frozen: go on first"
+		return "it is frozen: go on first (space)"
 	case crossing.NotFrozen:
 		return "nothing is frozen"
 	case crossing.OpenQuestion:
@@ -339,7 +339,7 @@ func Refusal(r *crossing.Refusal) string {
 		if r.Leg < 0 {
 			return "there is no further leg"
 		}
-		return fmt.Sprintf("the route has moved on: leg %d would be next", r.Leg+1)
+		return fmt.Sprintf("the route has gone on: leg %d is next now", r.Leg+1)
 	case crossing.NotProven:
 		return fmt.Sprintf("%v is not proven", r.Side)
 	case crossing.NotSpare:
@@ -348,7 +348,7 @@ func Refusal(r *crossing.Refusal) string {
 		if r.Said != "" {
 			return fmt.Sprintf("%s sends %v of its requests to %v: take them to the other side first (vaiven back PLAN --to %v)", r.Said, r.Share, r.Side, r.Side.Other())
 		}
-		return fmt.Sprintf("%v of the requests go to %v: take them home first", r.Share.Of(r.Side), r.Side)
+		return fmt.Sprintf("%v of the requests go to %v: roll back first", r.Share.Of(r.Side), r.Side)
 	case crossing.ThereAlready:
 		return fmt.Sprintf("%v of the requests go to green already", r.Share)
 	case crossing.NoShare:
@@ -361,7 +361,7 @@ func Refusal(r *crossing.Refusal) string {
 		}
 		return fmt.Sprintf("there is nothing to do that for at %q", r.Stage)
 	case crossing.NobodyThere:
-		return Bench(r.Bench) + ". To go there all the same, say --force"
+		return Bench(r.Bench) + ". --force sends everything there all the same"
 	case crossing.NobodyServes:
 		return fmt.Sprintf("%s: nothing more goes to %v", Bench(r.Bench), r.Side)
 	case crossing.NotWatched:
@@ -380,9 +380,9 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NotRecorded:
 		return "the logbook cannot be written, so nothing was done: " + r.Said
 	case crossing.Overtaken:
-		return "since this was asked for, " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order}, crossing.State{Target: r.Order.Side.Other()})
+		return "meanwhile " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order}, crossing.State{Target: r.Order.Side.Other()})
 	case crossing.NotAtWheel:
-		return Wheel(r.Wheel) + ": take it first (g g on a screen, --take-wheel on a command). Going back needs no wheel"
+		return Wheel(r.Wheel) + ": take it first (g g on a screen, --take-wheel on a command). Rolling back needs no wheel"
 	case crossing.AtWheel:
 		return "you have the wheel already"
 	case crossing.NotTyped:

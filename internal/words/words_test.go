@@ -53,21 +53,21 @@ func TestCauses(t *testing.T) {
 	alarm := crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Baseline: 0.001, Sure: 0.9999}
 	nobody := crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 2}
 	says(t, map[string]string{
-		"":                Cause(crossing.Cause{}, state),
-		"by hand":         Cause(crossing.Cause{Kind: crossing.ByHand}, state),
-		"it looks wrong":  Cause(crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}, state),
-		"steered by hand": Cause(crossing.Cause{Kind: crossing.Steered}, state),
+		"":                              Cause(crossing.Cause{}, state),
+		"by hand":                       Cause(crossing.Cause{Kind: crossing.ByHand}, state),
+		"it looks wrong":                Cause(crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}, state),
+		"the share was changed by hand": Cause(crossing.Cause{Kind: crossing.Steered}, state),
 		"failing: 20 % against 0.1 %, worse, 99.99 % sure":                                                                              Cause(crossing.Cause{Kind: crossing.ByGuard, Alarm: alarm}, state),
-		"ada took all traffic back to blue: the pier is closed":                                                                         Cause(crossing.Cause{Kind: crossing.ByOrder, Order: order}, state),
+		"ada sent all traffic back to blue: the pier is closed":                                                                         Cause(crossing.Cause{Kind: crossing.ByOrder, Order: order}, state),
 		"somebody changed the front from 25 % on green to 40 % on green":                                                                Cause(crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}, state),
-		"the front did not take the share: no answer":                                                                                   Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
+		"the front did not take the new share: no answer":                                                                               Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
 		"not rolled back: none of the 3 instances of blue is healthy, and 2 of green are":                                               Cause(crossing.Cause{Kind: crossing.NobodyHome, Home: nobody}, state),
-		"answered with no: go on to 50 % on green?":                                                                                     Cause(crossing.Cause{Kind: crossing.Declined, Question: crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}}, state),
+		"no: go on to 50 % on green?":                                                                                                   Cause(crossing.Cause{Kind: crossing.Declined, Question: crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}}, state),
 		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are":                                    Cause(crossing.Cause{Kind: crossing.NobodyLeft, Home: crossing.Bench{Known: true, Side: split.Green, Instances: 2, Other: 3}}, state),
-		"somebody took all traffic home at the front":                                                                                   Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
+		"somebody sent all traffic back at the front":                                                                                   Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
 		"the proof found: " + Finding(region):                                                                                           Cause(crossing.Cause{Kind: crossing.ByProof, Findings: []proof.Finding{region}}, state),
 		"raise: not healthy within 20s: green-2 is answering, and not healthy (status 503), last output: \"waiting for the timetable\"": Cause(crossing.Cause{Kind: crossing.Failed, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second, Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
-		"Vaiven was started again: the front has 30 % on green, the logbook says 25 % on green, green runs 1 of 2":                      Cause(crossing.Cause{Kind: crossing.FoundAgain, Found: crossing.Found{Share: 3000, Noted: 2500, Running: [2]int{0, 1}, Wanted: [2]int{0, 2}}}, state),
+		"Vaiven was restarted: the front has 30 % on green, the logbook says 25 % on green, green runs 1 of 2":                          Cause(crossing.Cause{Kind: crossing.FoundAgain, Found: crossing.Found{Share: 3000, Noted: 2500, Running: [2]int{0, 1}, Wanted: [2]int{0, 2}}}, state),
 	})
 	frozen := state
 	frozen.Freezes = []crossing.Freeze{{ID: 1, Cause: crossing.Cause{Kind: crossing.Steered}}, {ID: 2, Cause: crossing.Cause{Kind: crossing.ByHand}}}
@@ -117,12 +117,12 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 
 func TestWhatIsWatched(t *testing.T) {
 	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	compares := guard.Status{Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.005, AtLeast: 50}, Trial: evidence.Count{Of: 12}}
+	compares := guard.Status{Watch: plan.Failing, Then: plan.RollBack, Bound: evidence.Bound{Margin: 0.005, AtLeast: 50}, Trial: evidence.Count{Of: 12}}
 	with := func(s guard.Status, state guard.State, lack guard.Lack) guard.Status {
 		s.State, s.Lack, s.Comparison.Sure, s.More = state, lack, 0.78, 40*time.Second
 		return s
 	}
-	counts := guard.Status{Watch: plan.Unhealthy, State: guard.Tripped, Trial: evidence.Count{Bad: 1}, Missing: 1, Wanted: 3}
+	counts := guard.Status{Watch: plan.Unhealthy, Then: plan.RollBack, State: guard.Tripped, Trial: evidence.Count{Bad: 1}, Missing: 1, Wanted: 3}
 	says(t, map[string]string{
 		"off":                           Guard(guard.Status{State: guard.Off}),
 		"nothing to watch yet":          Guard(guard.Status{State: guard.Idle}),
@@ -132,11 +132,11 @@ func TestWhatIsWatched(t *testing.T) {
 		"not known: it could not be read lately":                 Guard(with(compares, guard.Unknown, guard.NotRead)),
 		"watching, 78 % sure, ~40s more":                         Guard(with(compares, guard.Watching, "")),
 		"worse, 78 % sure":                                       Guard(with(compares, guard.Tripped, "")),
-		"no sign of it":                                          Guard(with(compares, guard.Clear, "")),
+		"not worse":                                              Guard(with(compares, guard.Clear, "")),
 		"1 of 3 instances are not there":                         Guard(counts),
-		"worse by > 0.5 %":                                       Limit(compares),
-		"more than 2":                                            Limit(guard.Status{Watch: plan.Lost, Most: 2}),
-		"any":                                                    Limit(counts),
+		"rolls back if worse by 0.5 %":                           Limit(compares),
+		"freezes after 2":                                        Limit(guard.Status{Watch: plan.Lost, Most: 2, Then: plan.Freeze}),
+		"rolls back at the first":                                Limit(counts),
 		"front: other.conf:12: unknown directive":                WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Rehearsal: wayback.Rehearsal{Failed: "other.conf:12: unknown directive"}}), now),
 		"blue healthy: 2 of 3":                                   WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
 		"the front was not read for 12s (no answer)":             Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),

@@ -217,7 +217,7 @@ func (s *sim) random() *plan.Plan {
 		Keep:    time.Duration(2+s.r.IntN(8)) * time.Second, Then: []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)],
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: then()},
-			{Name: "unhealthy", Watch: plan.Unhealthy, Then: then()}, {Name: "lost at front", Watch: plan.Lost, Then: then()},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: then()}, {Name: "no answer at the front", Watch: plan.Lost, Then: then()},
 		},
 		Quiet: []plan.Quiet{plan.QuietAsk, plan.QuietGoOn}[s.r.IntN(2)],
 	}

@@ -1,6 +1,7 @@
 package cells
 
 import (
+	"fmt"
 	"image/color"
 	"iter"
 	"strings"
@@ -36,15 +37,21 @@ const taken rune = -1
 
 // Grid is a drawing of fixed size. Drawing outside of it does nothing.
 type Grid struct {
-	w, h  int
-	cells []cell
+	w, h    int
+	cells   []cell
+	written []bool // cells that hold a text
+	clashes []string
 }
 
 // New makes an empty grid. Sizes below zero count as zero.
 func New(w, h int) *Grid {
 	w, h = max(w, 0), max(h, 0)
-	return &Grid{w, h, make([]cell, w*h)}
+	return &Grid{w: w, h: h, cells: make([]cell, w*h), written: make([]bool, w*h)}
 }
+
+// Clashes are the texts that were drawn over others: there are none where everything has its
+// place.
+func (g *Grid) Clashes() []string { return g.clashes }
 
 // Size is the grid's width and height.
 func (g *Grid) Size() (w, h int) { return g.w, g.h }
@@ -76,19 +83,27 @@ func (g *Grid) put(x, y int, c cell) {
 // two cells take two, marks combine with what they follow, and what would steer the terminal
 // is drawn as a dot.
 func (g *Grid) Text(x, y int, text string, s Style) int {
+	over := -1 // where another text stood first
 	for p := range pieces(text) {
-		if p.width == 2 {
-			if x+1 >= g.w { // no half of it
-				g.put(x, y, cell{r: ' ', s: s})
-			} else {
-				g.put(x, y, cell{r: p.r, more: p.more, s: s})
-				g.put(x+1, y, cell{r: taken, s: s})
-			}
-			x += 2
-			continue
+		c := cell{r: p.r, more: p.more, s: s}
+		if p.width == 2 && x+1 >= g.w { // no half of it
+			c = cell{r: ' ', s: s}
 		}
-		g.put(x, y, cell{r: p.r, more: p.more, s: s})
-		x++
+		if x >= 0 && y >= 0 && x < g.w && y < g.h {
+			if at := y*g.w + x; g.written[at] && over < 0 {
+				over = x
+			} else if c.r != ' ' {
+				g.written[at] = true
+			}
+		}
+		g.put(x, y, c)
+		if x++; p.width == 2 {
+			g.put(x, y, cell{r: taken, s: s})
+			x++
+		}
+	}
+	if over >= 0 {
+		g.clashes = append(g.clashes, fmt.Sprintf("%q over another text at column %d of row %d", text, over, y))
 	}
 	return x
 }
@@ -102,6 +117,18 @@ func (g *Grid) Right(x, y int, text string, s Style) {
 // and returns where it ends.
 func (g *Grid) Within(x, y, width int, text string, s Style) int {
 	return g.Text(x, y, Cut(text, width), s)
+}
+
+// Blank empties a rectangle.
+func (g *Grid) Blank(x, y, w, h int) {
+	for row := y; row < y+h; row++ {
+		for at := x; at < x+w; at++ {
+			g.put(at, row, cell{r: ' '})
+			if at >= 0 && row >= 0 && at < g.w && row < g.h {
+				g.written[row*g.w+at] = false
+			}
+		}
+	}
 }
 
 // Line draws a rune from x up to and without end.
@@ -209,6 +236,22 @@ func Cut(text string, width int) string {
 		b.WriteString(p.more)
 	}
 	return b.String() + "…"
+}
+
+// Take is as much of the text's beginning as fits into a width.
+func Take(text string, width int) string {
+	if len(text) <= width {
+		return text
+	}
+	at := 0
+	for at < len(text) {
+		cluster, n := ansi.FirstGraphemeCluster(text[at:], ansi.GraphemeWidth)
+		if width -= max(drawn(cluster, n).width, 1); width < 0 || cluster == "" {
+			break
+		}
+		at += len(cluster)
+	}
+	return text[:at]
 }
 
 // CutLeft is the text with an ellipsis in place of its beginning: of names that differ at

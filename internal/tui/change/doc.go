@@ -1,5 +1,4 @@
-// Package change shows what a change of the share would do at the front, before it is
-// made: in a box over whatever view is there.
+// Package change says what a change of the share would do at the front, before it is made.
 //
-//	box := change.New(t, c).View(w, h)
+//	title, lines := change.Title(c), change.Lines(t, c, width)
 package change

@@ -7,7 +7,6 @@ import (
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
@@ -15,6 +14,7 @@ import (
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/words"
 )
 
 // Model is the list's state. It is a value.
@@ -120,78 +120,86 @@ func (m Model) remark(v raise.Version) (string, cells.Style) {
 	return v.Remark(), t.Label
 }
 
-// View draws the list as a box of at most a size.
-func (m Model) View(w, h int) string {
+// Draw lays the list over the middle of what lies between two rows.
+func (m Model) Draw(g *cells.Grid, top, bottom int) {
 	t := m.theme
+	w, _ := g.Size()
 	width := min(max(w-4, 16), 92)
 	list := m.fitting()
-	rows := min(max(h-9, 1), max(len(m.offer.Versions), 1))
-	g := cells.New(width, rows+4)
+	rows := min(max(bottom-top-6, 1), max(len(m.offer.Versions), 1))
+	x, y := max((w-width)/2, 0), top+max((bottom-top-rows-6)/2, 0)
+	frame.Panel(g, t, x, y, width, rows+6)
+	x, width = x+2, width-4
 	title := "which version is to be raised?"
 	if m.known && len(m.s.Parts) > 1 {
 		title = fmt.Sprintf("which version of %s is to be raised?", m.offer.Part)
 	}
-	g.Within(0, 0, width, title, t.Ink.In(true))
-	g.Text(0, 1, "filter", t.Label)
+	g.Within(x, y+1, width, title, t.Ink.In(true))
+	at := g.Text(x, y+2, "type to filter: ", t.Label)
+	at = g.Text(at, y+2, cells.Cut(m.input.Value(), width-17), t.Ink.In(true))
+	g.Set(at, y+2, '▏', t.Ink)
 	switch {
 	case !m.known:
-		g.Text(0, 3, "being looked for", t.Label)
+		g.Text(x, y+3, "being looked for", t.Label)
 	case len(m.offer.Versions) == 0:
-		g.Text(0, 3, "there are no versions", t.Amber)
+		g.Text(x, y+3, "there are no versions", t.Amber)
 	case len(list) == 0:
-		g.Text(0, 3, "none fits what you typed", t.Amber)
+		g.Text(x, y+3, "none fits what you typed", t.Amber)
 	}
 	first := 0
 	if len(list) > rows {
 		first = min(max(m.at-rows/2, 0), len(list)-rows)
 	}
 	for n := first; n < min(first+rows, len(list)); n++ {
-		m.row(g, 3+n-first, width, list[n], n == m.at)
+		m.row(g, x, y+3+n-first, width, list[n], n == m.at)
 	}
-	g.Within(0, rows+3, width, "↑ ↓ choose   enter raises it   esc lets go", t.Label)
-	m.input.SetWidth(max(width-10, 4))
-	lines := strings.Split(g.String(), "\n")
-	lines[1] += " " + m.input.View()
-	return lipgloss.NewStyle().Border(lipgloss.RoundedBorder()).BorderForeground(t.Hair.Color).Padding(0, 1).
-		Render(strings.Join(lines, "\n"))
+	foot := "↑ ↓ choose   enter raises it   esc cancels"
+	if more := len(list) - rows; more > 0 {
+		foot += fmt.Sprintf("   %d of %d", m.at+1, len(list))
+	}
+	g.Within(x, y+rows+4, width, foot, t.Label)
 }
 
-func (m Model) row(g *cells.Grid, y, width int, v raise.Version, chosen bool) {
+func (m Model) row(g *cells.Grid, left, y, width int, v raise.Version, chosen bool) {
 	t := m.theme
 	ink := t.Ink
 	if chosen {
-		g.Set(0, y, '▸', t.Ink.In(true))
+		g.Set(left, y, '▸', t.Ink.In(true))
 		ink = ink.In(true)
 	}
-	g.Within(2, y, 20, v.Name, ink)
+	end := left + width
+	name := 8
+	for _, other := range m.offer.Versions {
+		name = max(name, cells.Width(other.Name))
+	}
+	name = min(name, max(width*2/5, 20), width-2)
+	g.Text(left+2, y, cells.CutLeft(v.Name, name), ink)
+	x := left + 2 + name + 1
 	if v.Wrong != "" { // nothing else is known of it
-		g.Within(23, y, width-23, v.Remark(), t.Amber)
+		g.Within(x, y, end-x, "× "+v.Remark(), t.Amber)
 		return
 	}
-	at, age := "", ""
-	if !v.At.IsZero() {
-		at, age = v.At.Local().Format("2006-01-02 15:04"), ageOf(m.now.Sub(v.At))
-	}
-	x := 23
-	if width >= 60 {
-		g.Text(x, y, at, t.Ink)
+	if !v.At.IsZero() && width >= 70 {
+		g.Text(x, y, v.At.Local().Format("2006-01-02 15:04"), t.Ink)
 		x += 18
 	}
-	g.Right(x+6, y, age, t.Label)
+	if !v.At.IsZero() {
+		g.Right(x+6, y, ageOf(m.now.Sub(v.At)), t.Label)
+	}
 	x += 8
-	if width >= 76 {
+	if width >= 90 {
 		g.Text(x, y, fmt.Sprintf("%.7s", raise.Short(v.ID)), t.Label)
 		x += 9
 	}
 	remark, style := m.remark(v)
-	g.Within(x, y, width-x, remark, style)
+	g.Within(x, y, end-x, remark, style)
 }
 
 // ageOf is an age in the largest unit that fits.
 func ageOf(d time.Duration) string {
 	switch {
 	case d < time.Hour:
-		return frame.Age(d.Truncate(time.Minute))
+		return words.Age(d.Truncate(time.Minute))
 	case d < 48*time.Hour:
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}

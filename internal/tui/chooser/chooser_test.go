@@ -7,15 +7,15 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
+	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/tui/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -28,6 +28,12 @@ func many(n int) keeper.Offer {
 		})
 	}
 	return o
+}
+
+func (m Model) shown(t *testing.T, w, h int) string {
+	g := cells.New(w, h)
+	m.Draw(g, 2, h-2)
+	return tuitest.Fits(t, g)
 }
 
 func typed(m Model, text string) Model {
@@ -70,13 +76,10 @@ func TestTheBoxFits(t *testing.T) {
 	for _, m := range []Model{New(theme.New(true)), New(theme.New(false)).SetOffer(many(300), ""), New(theme.New(true)).SetOffer(keeper.Offer{}, "")} {
 		m = m.SetSnapshot(s, now)
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {40, 12}} {
-			v := m.View(size[0], size[1])
-			if lipgloss.Width(v) > size[0] || lipgloss.Height(v) > size[1] {
-				t.Errorf("it overflows %v: it is %d×%d\n%s", size, lipgloss.Width(v), lipgloss.Height(v), ansi.Strip(v))
-			}
+			m.shown(t, size[0], size[1])
 		}
 	}
-	v := ansi.Strip(New(theme.New(true)).SetOffer(many(3), "").SetSnapshot(s, now).View(142, 38))
+	v := New(theme.New(true)).SetOffer(many(3), "").SetSnapshot(s, now).shown(t, 142, 38)
 	if !strings.Contains(v, "live on blue") || !strings.Contains(v, "2 d") {
 		t.Errorf("the list is\n%s", v)
 	}
@@ -88,7 +91,7 @@ func TestVersionsThatCannotBeRaised(t *testing.T) {
 	o := many(1)
 	o.Versions = append(o.Versions, raise.Version{Name: "4.4.0", Wrong: "4.4.0 is a link to nowhere, which leads nowhere"}, raise.Version{Name: "0.1.0"})
 	m := New(theme.New(true)).SetOffer(o, "")
-	view := ansi.Strip(m.View(100, 30))
+	view := m.shown(t, 100, 30)
 	for _, want := range []string{"cannot be raised: 4.4.0 is a link to nowhere, which leads", "not looked at yet"} {
 		if !strings.Contains(view, want) {
 			t.Errorf("it does not say %q:\n%s", want, view)

@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
@@ -15,39 +17,58 @@ import (
 )
 
 // guards draws the guards as a table: blue's figure left, green's right.
-func (m Model) guards(g *cells.Grid, y int) {
-	t := m.theme
+func (p page) guards(y int) {
+	g, t := p.g, p.Theme
+	const name, blue, green, limit = 5, 35, 44, 47
 	g.Text(3, y, "guards", t.Label)
-	g.Text(37, y, "trips if", t.Label)
-	rows := m.guardRows()
-	list, rest := m.shown(rows)
+	g.Right(blue, y, "blue", t.Label)
+	g.Right(green, y, "green", t.Label)
+	rows := p.guardRows()
+	list, rest := p.gravest(rows)
+	wide := limit
+	for _, status := range list {
+		wide = max(wide, limit+cells.Width(words.Limit(status))+2)
+	}
+	wide = min(wide, limit+28)
+	end := p.W - 46
 	for n, status := range list {
 		row := y + 1 + n
-		g.Within(3, row, 15, status.Name, t.Ink)
-		values := m.guardValues(status)
-		g.Right(25, row, values[split.Blue], m.ifFresh(t.Side(split.Blue)))
-		g.Right(34, row, values[split.Green], m.ifFresh(t.Side(split.Green)))
-		x := max(g.Text(37, row, words.Limit(status), t.Label)+2, 56)
-		frame.Spark(g, m.w-52, row, 8, status.Sureness, 1, m.guardStyle(status), t.Red)
-		g.Within(x, row, m.w-53-x, words.Guard(status), m.guardStyle(status))
+		mark, style := p.guardMark(status)
+		g.Set(3, row, mark, style)
+		g.Within(name, row, blue-name-8, status.Name, t.Ink)
+		values := p.guardValues(status)
+		g.Right(blue, row, values[split.Blue], p.ifFresh(t.Side(split.Blue)))
+		g.Right(green, row, values[split.Green], p.ifFresh(t.Side(split.Green)))
+		said := p.guardWords(status)
+		x := wide
+		if x+cells.Width(said) > end { // what it does can be looked up in the plan, how it stands cannot
+			x = min(limit+max(end-limit-cells.Width(said), 0), wide)
+		}
+		if x-limit > 6 {
+			g.Within(limit, row, x-limit-2, words.Limit(status), t.Label)
+		} else {
+			x = limit
+		}
+		at := g.Within(x, row, end-x, said, style)
+		if end-at > 10 {
+			frame.Spark(g, end-8, row, 8, status.Sureness, 1, style, t.Red)
+		}
 	}
 	if rest != "" {
-		g.Within(3, y+rows, m.w-56, rest, t.Label)
+		g.Within(3, y+rows, end-3, rest, t.Label)
 	}
 }
 
 // guardRows is how many rows there are for guards beside the way back, which needs the least
-// of them, and foldedRows how many there are where both are folded.
-func (m Model) guardRows() int {
-	return min(max(min(len(m.s.Guards), 5), len(m.s.WayBack.Conditions), 4), 6)
+// of them.
+func (p page) guardRows() int {
+	return min(max(min(len(p.S.Guards), 5), len(p.S.WayBack.Conditions), 4), 6)
 }
 
-const foldedRows = 4
-
-// shown are the guards that have room in so many rows, in the plan's order, or the gravest
+// gravest are the guards that have room in so many rows, in the plan's order, or the gravest
 // of them and how the rest stands.
-func (m Model) shown(rows int) (list []guard.Status, rest string) {
-	list = m.s.Guards
+func (p page) gravest(rows int) (list []guard.Status, rest string) {
+	list = p.S.Guards
 	if len(list) <= rows {
 		return list, ""
 	}
@@ -57,7 +78,8 @@ func (m Model) shown(rows int) (list []guard.Status, rest string) {
 		return slices.Index(gravity, a.State) - slices.Index(gravity, b.State)
 	})
 	list, others := list[:rows-1], list[rows-1:]
-	rest = fmt.Sprintf("and %d more:", len(others))
+	rest = fmt.Sprintf("+%d more:", len(others))
+	names := map[guard.State]string{guard.Tripped: "worse", guard.Watching: "watching", guard.Unknown: "not known", guard.Clear: "not worse", guard.Idle: "idle", guard.Off: "off"}
 	for _, state := range gravity {
 		n := 0
 		for _, s := range others {
@@ -66,31 +88,54 @@ func (m Model) shown(rows int) (list []guard.Status, rest string) {
 			}
 		}
 		if n > 0 {
-			rest += fmt.Sprintf(" %d %s,", n, state)
+			rest += fmt.Sprintf(" %d %s,", n, names[state])
 		}
 	}
 	return list, strings.TrimSuffix(rest, ",")
 }
 
-func (m Model) guardStyle(g guard.Status) cells.Style {
-	switch g.State {
-	case guard.Idle, guard.Off:
-		return m.theme.Label
-	case guard.Watching, guard.Unknown:
-		return m.ifFresh(m.theme.Amber)
-	case guard.Tripped:
-		return m.theme.Red.In(true)
+// guardMark is how a guard stands, as a glyph and its style.
+func (p page) guardMark(s guard.Status) (rune, cells.Style) {
+	t := p.Theme
+	if p.guardStale(s) {
+		return '○', t.Label
 	}
-	return m.ifFresh(m.theme.Ink)
+	switch s.State {
+	case guard.Idle, guard.Off:
+		return '·', t.Label
+	case guard.Watching:
+		return '◐', p.ifFresh(t.Amber)
+	case guard.Unknown:
+		return '○', p.ifFresh(t.Amber)
+	case guard.Tripped:
+		return '▲', t.Red.In(true)
+	}
+	return '●', p.ifFresh(t.Ink)
+}
+
+// guardStale reports whether what a guard says follows from readings that are too old.
+func (p page) guardStale(s guard.Status) bool {
+	if s.State == guard.Idle || s.State == guard.Off || s.State == guard.Tripped {
+		return false
+	}
+	return !p.S.Front.At.IsZero() && !p.S.Front.Fresh(p.Now)
+}
+
+// guardWords is how a guard stands; what was read too long ago says nothing of now.
+func (p page) guardWords(s guard.Status) string {
+	if p.guardStale(s) {
+		return fmt.Sprintf("not known: the front has not been read for %s", route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second)))
+	}
+	return words.Guard(s)
 }
 
 // guardValues are a guard's figures by side.
-func (m Model) guardValues(g guard.Status) [2]string {
+func (p page) guardValues(g guard.Status) [2]string {
 	var v [2]string
 	if g.State == guard.Idle || g.State == guard.Off {
 		return v
 	}
-	target := m.s.Crossing.Target
+	target := p.S.Crossing.Target
 	if !g.Watch.Compares() {
 		v[target] = fmt.Sprint(g.Trial.Bad)
 		return v
@@ -106,18 +151,18 @@ func (m Model) guardValues(g guard.Status) [2]string {
 }
 
 // waysOut draws what helps where a side that gets requests is ill, with the keys that do it.
-func (m Model) waysOut(g *cells.Grid, y, x int) {
-	t := m.theme
-	g.Text(x, y, "what helps", t.Red.In(true))
-	for n, w := range m.s.WaysOut {
+func (p page) waysOut(y, x int) {
+	g, t := p.g, p.Theme
+	g.Text(x, y, "▲ what helps", t.Red.In(true))
+	for n, w := range p.S.WaysOut {
 		style := t.Ink
 		if n == 0 {
 			style = t.Ink.In(true)
 		}
 		g.Text(x, y+1+n, wayKeys[w.Do], t.Label)
-		do, fail := words.Way(w, m.s.Crossing.Target)
+		do, fail := words.Way(w, p.S.Crossing.Target)
 		g.Text(x+9, y+1+n, do, style)
-		g.Right(m.w-2, y+1+n, fail, style)
+		g.Right(p.W-2, y+1+n, fail, style)
 	}
 }
 
@@ -125,80 +170,51 @@ func (m Model) waysOut(g *cells.Grid, y, x int) {
 var wayKeys = map[wayout.Do]string{wayout.Forward: "f enter", wayout.Hold: "", wayout.Home: "b b"}
 
 // wayBack draws the judgement on a rollback, or what helps where that is the question.
-func (m Model) wayBack(g *cells.Grid, y, x int) {
-	if len(m.s.WaysOut) > 0 {
-		m.waysOut(g, y, x)
+func (p page) wayBack(y, x int) {
+	if len(p.S.WaysOut) > 0 {
+		p.waysOut(y, x)
 		return
 	}
-	t, r := m.theme, m.s.WayBack
+	g, t, r := p.g, p.Theme, p.S.WayBack
 	at := g.Text(x, y, "way back", t.Label) + 2
-	word, style := m.wayBackWord()
-	g.Text(at, y, word, style)
+	word, style := p.wayBackWord()
+	g.Within(at, y, p.W-1-at, word, style)
 	for n, c := range r.Conditions {
-		name, text := words.Condition(c, m.now)
-		g.Text(x, y+1+n, name, t.Label)
-		g.Within(x+19, y+1+n, m.w-x-20, text, m.conditionStyle(c.State))
+		name, text := words.Condition(c, p.Now)
+		mark, style := p.conditionMark(c.State)
+		g.Set(x, y+1+n, mark, style)
+		g.Within(x+2, y+1+n, 18, name, t.Label)
+		g.Within(x+21, y+1+n, p.W-x-22, text, style)
 	}
 }
 
-func (m Model) wayBackWord() (string, cells.Style) {
-	r := m.s.WayBack
+func (p page) wayBackWord() (string, cells.Style) {
+	r, c := p.S.WayBack, p.S.Crossing
 	if r.State == "" {
-		return "nothing to go back from", m.theme.Label
+		text := "nothing to roll back from"
+		if c.First && c.Stage.UnderWay() {
+			text = "none: nothing was live before"
+		}
+		return text, p.Theme.Label
 	}
-	style := m.theme.Side(split.Green).In(true)
+	mark, _ := p.conditionMark(r.State)
+	style := p.Theme.Side(split.Green).In(true)
 	switch r.State {
 	case wayback.Narrow:
-		style = m.theme.Amber.In(true)
+		style = p.Theme.Amber.In(true)
 	case wayback.Closed:
-		style = m.theme.Red.In(true)
+		style = p.Theme.Red.In(true)
 	}
-	return strings.ToUpper(string(r.State)), style
+	return string(mark) + " " + strings.ToUpper(string(r.State)), style
 }
 
-func (m Model) conditionStyle(s wayback.State) cells.Style {
+// conditionMark is how a condition of the way back is, as a glyph and its style.
+func (p page) conditionMark(s wayback.State) (rune, cells.Style) {
 	switch s {
 	case wayback.Narrow:
-		return m.theme.Amber
+		return '◐', p.Theme.Amber
 	case wayback.Closed:
-		return m.theme.Red
+		return '×', p.Theme.Red
 	}
-	return m.theme.Ink
-}
-
-// guardsFolded draws guards and way back on one line each.
-func (m Model) guardsFolded(g *cells.Grid, y int) {
-	t := m.theme
-	list, rest := m.shown(foldedRows)
-	for n, status := range list {
-		row := y + n
-		g.Within(1, row, 14, status.Name, t.Label)
-		values := m.guardValues(status)
-		g.Right(24, row, values[split.Blue], m.ifFresh(t.Side(split.Blue)))
-		g.Right(33, row, values[split.Green], m.ifFresh(t.Side(split.Green)))
-		g.Within(36, row, m.w-37, words.Guard(status), m.guardStyle(status))
-	}
-	if rest != "" {
-		g.Within(1, y+foldedRows-1, m.w-2, rest, t.Label)
-	}
-	row := y + foldedRows
-	if list := m.s.WaysOut; len(list) > 0 {
-		x := g.Text(1, row, "what helps", t.Red.In(true)) + 2
-		g.Within(x, row, m.w-x-1, strings.TrimSpace(wayKeys[list[0].Do]+" "+words.WayOut(list[0], m.s.Crossing.Target)), t.Ink.In(true))
-		return
-	}
-	x := g.Text(1, row, "way back", t.Label) + 2
-	word, style := m.wayBackWord()
-	x = g.Text(x, row, word, style) + 2
-	text := words.WayBack(m.s.WayBack, m.now)
-	if list := m.s.WayBack.Conditions; text == "" && len(list) > 0 {
-		name, said := words.Condition(list[0], m.now)
-		text = name + " " + said
-		for _, c := range list {
-			if c.Kind == wayback.Front {
-				text += ", home takes " + words.Takes(c.Takes)
-			}
-		}
-	}
-	g.Within(x, row, m.w-x-1, text, t.Label)
+	return '●', p.Theme.Ink
 }

@@ -8,37 +8,24 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
+	"vaiven/internal/words"
 )
 
-// role is what a side is at the moment.
-func (m Model) role(side split.Side) string {
-	s := m.s.Crossing
-	under := s.Stage.UnderWay()
-	switch {
-	case side == m.s.Live && under && m.front().Of(side) != split.Whole:
-		return "live · keeps " + m.front().Of(side).String()
-	case side == m.s.Live:
-		return "live"
-	case under:
-		return "candidate"
-	case len(m.s.Sides[side].Instances) > 0:
-		return "spare"
+// role is what a side is at the moment, and what it answers.
+func (p page) role(side split.Side) string {
+	if p.S.Front.At.IsZero() {
+		return "not read yet"
 	}
-	return "spare · empty"
-}
-
-// front is the share on green that the front was last read to have.
-func (m Model) front() split.Share { return m.s.Front.Split.Share }
-
-// outlook is what the ghost's share would mean.
-func (m Model) outlook() route.Outlook {
-	return m.s.Traffic.Look(m.ghost, m.s.Crossing.Target, m.s.Bound)
+	stands := len(p.S.Sides[side].Instances) > 0
+	r := p.S.Crossing.Role(side, p.S.Live, p.front(), stands)
+	return words.Role(r, p.front().Of(side), true)
 }
 
 // figure is one line of a side: what, how much, and what the ghost would make of
@@ -51,109 +38,190 @@ type figure struct {
 	worse string // by how much it is worse than on the live side
 }
 
-func (m Model) figures(side split.Side) []figure {
-	t, v := m.theme, m.s.Sides[side]
+// The lines of a side's figures.
+const (
+	requests = iota
+	failing
+	median
+	slowest
+	load
+	carries
+)
+
+func (p page) figures(side split.Side) []figure {
+	t, v := p.Theme, p.S.Sides[side]
 	f := v.Figures
-	load := "—"
+	part, all := "—", "—"
 	if v.Capacity > 0 {
-		load = frame.Percent(f.Rate / v.Capacity)
+		part, all = frame.Percent(f.Rate/v.Capacity), frame.Percent(p.S.Traffic.Rate/v.Capacity)
 	}
 	list := []figure{
-		{label: "requests", text: frame.Rate(f.Rate)},
-		{label: "failing", text: frame.Percent(f.FailingCount().Rate())},
-		{label: "p50", text: frame.Milliseconds(f.P50)},
-		{label: "p99", text: frame.Milliseconds(f.P99)},
-		{label: "load of capacity", text: load},
+		requests: {label: "requests", text: frame.Rate(f.Rate)},
+		failing:  {label: "failing", text: frame.Percent(f.FailingCount().Rate())},
+		median:   {label: "p50", text: frame.Milliseconds(f.P50)},
+		slowest:  {label: "p99", text: frame.Milliseconds(f.P99)},
+		load:     {label: "load of capacity", text: part},
+		carries:  {label: "with all requests", text: all},
 	}
 	for i := range list {
-		list[i].text, list[i].style = m.aged(list[i].text, m.s.Front.At, m.s.Front.Every, t.Ink)
-		if f.Requests == 0 && i > 0 && i < 4 || f.Timed == 0 && (i == 2 || i == 3) {
+		list[i].text, list[i].style = p.aged(list[i].text, p.S.Front.At, p.S.Front.Every, t.Ink)
+		if f.Requests == 0 && i >= failing && i <= slowest || f.Timed == 0 && (i == median || i == slowest) {
 			list[i].text, list[i].style = "—", t.Label // nothing was answered, or timed, so there is nothing to say
 		}
 	}
-	if other := m.s.Sides[side.Other()].Figures; f.Requests > 0 && other.Requests > 0 && side != m.s.Live {
+	if other := p.S.Sides[side.Other()].Figures; f.Requests > 0 && other.Requests > 0 && side != p.S.Live {
 		if more := f.P99 - other.P99; more > other.P99/4 && more.Milliseconds() >= 5 {
-			list[3].worse = fmt.Sprintf("  ▲%d", more.Milliseconds())
-			list[3].style = t.Amber
+			list[slowest].worse = fmt.Sprintf("  ▲%d", more.Milliseconds())
+			list[slowest].style = t.Amber
 		}
 	}
-	if m.moved {
-		o := m.outlook()
-		list[0].ghost = frame.Rate(o.Rate[side])
+	if p.Moved {
+		o := p.outlook(p.Ghost)
+		list[requests].ghost = frame.Rate(o.Rate[side])
 		if o.Load[side] > 0 {
-			list[4].ghost = frame.Percent(o.Load[side])
+			list[load].ghost = frame.Percent(o.Load[side])
 		}
 	}
 	return list
 }
 
-// sidePanel draws a side into a column.
-func (m Model) sidePanel(g *cells.Grid, side split.Side, x, y, width, bottom int) {
-	t, v := m.theme, m.s.Sides[side]
+// rows are how many lines of each kind the sides have, the same on both.
+type rows struct{ figures, facts, bad int }
+
+// divide divides a side's rows: what matters least gives way.
+func (p page) divide(room int) rows {
+	const around = 6 // head, the line of the health checks, and what keeps them apart
+	r := rows{figures: carries + 1, facts: max(len(p.facts(split.Blue)), len(p.facts(split.Green)))}
+	instances := 0
+	for _, side := range split.Sides {
+		instances = max(instances, len(p.S.Sides[side].Instances)+len(p.askedFor(side)))
+		r.bad = max(r.bad, len(p.bad(side)))
+	}
+	spare := room - around - r.figures - r.facts - min(instances, 8)
+	if r.bad = min(r.bad, spare-2); r.bad < 1 {
+		r.bad = 0
+	}
+	if spare < 0 {
+		r.figures = 4
+		r.facts = min(r.facts, max(room-around-r.figures-min(instances, 3), 2))
+	}
+	return r
+}
+
+// sidePanel draws a side into a column; facts and bad answers stand at its foot, at the same
+// height on both sides.
+func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
+	g, t, v := p.g, p.Theme, p.S.Sides[side]
 	end := x + width
 	g.Set(x-2, y, '▌', t.Side(side))
-	at := g.Text(x, y, strings.ToUpper(side.String()), t.Side(side).In(true))
-	role := m.role(side)
-	if at+2+cells.Width(v.Version)+2 > end-cells.Width(role) {
-		role = strings.TrimPrefix(role, "live · ") // the version says more than that
+	g.Set(x-2, y+1, '▌', t.Side(side))
+	at := g.Text(x, y, upper(side), t.Side(side).In(true)) + 2
+	g.Text(at, y, cells.CutLeft(v.Version, end-at), t.Ink.In(true))
+	g.Within(x, y+1, width, p.role(side), t.Label)
+	y += 3
+	list := p.figures(side)
+	if plan.figures < len(list) {
+		list = []figure{list[requests], list[failing], list[slowest], list[load]}
 	}
-	g.Right(end, y, role, t.Label)
-	g.Within(at+2, y, end-cells.Width(role)-at-4, v.Version, t.Ink.In(true))
-	y += 2
-	for _, f := range m.figures(side) {
-		if y >= bottom {
-			return
-		}
-		g.Text(x, y, f.label, t.Label)
+	for _, f := range list {
 		right := end
 		if f.ghost != "" {
 			g.Right(right, y, "→ "+f.ghost, t.Amber)
 			right -= cells.Width(f.ghost) + 3
 		}
-		g.Right(right, y, f.text+f.worse, f.style)
+		text := f.text + f.worse
+		g.Within(x, y, right-cells.Width(text)-x-1, f.label, t.Label)
+		g.Right(right, y, text, f.style)
 		y++
 	}
-	if y++; y >= bottom {
-		return
+	facts := p.facts(side)
+	foot := bottom - plan.facts
+	for n, f := range facts[:min(len(facts), plan.facts)] {
+		label := g.Within(x, foot+n, 10, f.label, t.Label)
+		g.Within(max(x+11, label+1), foot+n, width-11, f.text, f.style)
 	}
-	healthy, style := m.aged(fmt.Sprintf("%d of %d up", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every, t.Ink)
-	g.Text(x, y, "health checks", t.Label)
-	g.Right(end, y, healthy, style)
-	y++
-	facts := m.facts(side)
-	room := bottom - y - len(facts) - 1
-	for n, c := range v.Instances {
-		if n == room-1 && len(v.Instances) > room {
-			g.Text(x, y, fmt.Sprintf("and %d more", len(v.Instances)-n), t.Label)
-			y++
-			break
+	if plan.bad > 0 {
+		foot -= plan.bad + 1
+		bad := p.bad(side)
+		for n, b := range bad[max(0, len(bad)-plan.bad):] {
+			at := g.Text(x, foot+n, b.At.Local().Format("15:04:05"), t.Label) + 1
+			g.Within(at, foot+n, end-at, "▲ "+b.Why, t.Amber)
 		}
-		m.instance(g, v, c, side, x, y, width)
+		foot--
+		g.Within(x, foot, width, "last bad answers", t.Label)
+	}
+	foot--
+	y++
+	healthy, style := p.aged(fmt.Sprintf("%d of %d healthy", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every, t.Ink)
+	g.Within(x, y, width-cells.Width(healthy)-1, "instances", t.Label)
+	g.Right(end, y, healthy, style)
+	p.instances(side, x, y+1, width, foot)
+}
+
+// instances draws as many instances as there are rows; of more, the gravest.
+func (p page) instances(side split.Side, x, y, width, bottom int) {
+	g, t, v := p.g, p.Theme, p.S.Sides[side]
+	list, hidden := shown(v.Instances, bottom-y)
+	served := map[string]figures.Served{}
+	for _, s := range v.Served {
+		served[s.Address] = s
+	}
+	names := p.askedFor(side)
+	room := bottom - y - len(list) - len(names)
+	if hidden > 0 {
+		room--
+	}
+	for _, c := range list {
+		s, counted := served[c.Address]
+		p.instance(v, c, side, s, counted, x, y, width)
 		y++
-		if last := lastWords(c); last != "" && n+1 < room {
+		if last := lastWords(c); last != "" && room > 0 {
 			g.Within(x+2, y, width-2, last, t.Label)
 			y++
 			room--
 		}
 	}
-	for _, name := range m.askedFor(side) {
-		if y >= bottom-len(facts)-1 {
+	if hidden > 0 && y < bottom {
+		ill := 0
+		for _, c := range v.Instances {
+			if c.State != reading.Healthy {
+				ill++
+			}
+		}
+		g.Within(x, y, width, fmt.Sprintf("+%d more; %d of all not healthy", hidden, ill), t.Label)
+		y++
+	}
+	for n, name := range names {
+		if y >= bottom {
+			break
+		}
+		if y == bottom-1 && n+1 < len(names) {
+			g.Within(x, y, width, fmt.Sprintf("+%d more asked for", len(names)-n), t.Label)
 			break
 		}
 		g.Set(x, y, '·', t.Label)
-		at := g.Text(x+2, y, name, t.Label)
-		g.Right(end, y, cells.Cut("asked for", end-at-1), t.Label)
+		g.Text(x+2, y, cells.CutLeft(name, width-13), t.Label)
+		g.Right(x+width, y, "asked for", t.Label)
 		y++
 	}
-	y = max(y+1, min(m.railRow(bottom), bottom-len(facts)))
-	for _, f := range facts {
-		if y >= bottom {
-			return
+}
+
+// shown are the instances that have room: all of them in their order, or those that are not
+// healthy first, and how many are hidden.
+func shown(list []reading.Condition, room int) ([]reading.Condition, int) {
+	if len(list) <= room {
+		return list, 0
+	}
+	room = max(room-1, 0)
+	var some []reading.Condition
+	for _, healthy := range []bool{false, true} {
+		for _, c := range list {
+			if len(some) < room && (c.State == reading.Healthy) == healthy {
+				some = append(some, c)
+			}
 		}
-		g.Text(x, y, f.label, t.Label)
-		g.Within(x+10, y, width-10, f.text, f.style)
-		y++
 	}
+	return some, len(list) - len(some)
 }
 
 // lastWords is what an instance that is not healthy last answered and printed, as far
@@ -170,15 +238,15 @@ func lastWords(c reading.Condition) string {
 }
 
 // askedFor are the instances that a raise has asked for and that are not there yet.
-func (m Model) askedFor(side split.Side) []string {
-	s := m.s.Crossing
+func (p page) askedFor(side split.Side) []string {
+	s := p.S.Crossing
 	if s.Stage != crossing.Raise || side != s.Target || s.Question.ID != 0 {
 		return nil
 	}
 	var names []string
-	for n, part := range m.s.Parts {
+	for n, part := range p.S.Parts {
 		there := 0
-		for _, c := range m.s.Sides[side].Instances {
+		for _, c := range p.S.Sides[side].Instances {
 			if c.Part == part.Name {
 				there++
 			}
@@ -194,17 +262,41 @@ func (m Model) askedFor(side split.Side) []string {
 	return names
 }
 
-// facts are the lines at the height of the rail.
-func (m Model) facts(side split.Side) []figure {
-	t, v := m.theme, m.s.Sides[side]
-	proof := figure{label: "proof", text: "none yet", style: t.Label}
-	if side == m.s.Crossing.Target && len(m.s.Proof.Results) > 0 {
-		proof.text, proof.style = fmt.Sprintf("%d of %d passing", m.s.Proof.Passing(), len(m.s.Proof.Results)), t.Ink
-		if !m.s.Proof.Pass() {
-			proof.style = t.Red
+// mostBad is how many bad answers of a side are shown.
+const mostBad = 3
+
+// bad are the last answers that came to nothing good: a side's own, and beside the target
+// those of nobody.
+func (p page) bad(side split.Side) []reading.Bad {
+	var list []reading.Bad
+	for _, b := range p.S.Door.Bad {
+		if b.Side == side.String() || b.Side == "" && side == p.S.Crossing.Target {
+			list = append(list, b)
 		}
-	} else if side == m.s.Live {
-		proof.text = "live"
+	}
+	return list[max(0, len(list)-mostBad):]
+}
+
+// facts are the lines at a side's foot.
+func (p page) facts(side split.Side) []figure {
+	t, v, c := p.Theme, p.S.Sides[side], p.S.Crossing
+	proof := figure{label: "proof", text: "none yet", style: t.Label}
+	if results := p.S.Proof.Results; side == c.Target && len(results) > 0 {
+		made := results[0].At
+		for _, r := range results {
+			if r.At.After(made) {
+				made = r.At
+			}
+		}
+		proof.text, proof.style = fmt.Sprintf("● %d of %d", p.S.Proof.Passing(), len(results)), t.Ink
+		if !p.S.Proof.Pass() {
+			proof.text, proof.style = fmt.Sprintf("× %d of %d", p.S.Proof.Passing(), len(results)), t.Red
+		}
+		if !made.IsZero() {
+			proof.text += ", " + route.Short(max(p.Now.Sub(made), 0).Truncate(time.Second)) + " ago"
+		}
+	} else if side == p.S.Live {
+		proof.text = "serving"
 	}
 	build := figure{label: "build", text: v.Build, style: t.Ink}
 	if len(v.Build) > 7 && !strings.Contains(v.Build, " ") {
@@ -214,115 +306,117 @@ func (m Model) facts(side split.Side) []figure {
 		build.text, build.style = "—", t.Label
 	}
 	list := []figure{proof, build}
-	if o := m.s.Overlap; !o.Since.IsZero() && side == m.s.Live.Other() {
-		both := frame.Clock(m.now.Sub(o.Since))
-		if o.Cost.Unit != "" {
-			both += fmt.Sprintf(" · %.4f %s", o.Cost.Amount, o.Cost.Unit)
+	if next, ok := p.next(); ok {
+		o := p.outlook(next)
+		at := figure{label: "at " + next.Of(c.Target).String(), text: frame.Rate(o.Rate[side]), style: t.Ink}
+		if o.Load[side] > 0 {
+			at.text += ", " + frame.Percent(o.Load[side]) + " load"
 		}
-		list = append(list, figure{label: "both up", text: both, style: t.Ink})
+		list = append(list, at)
+		if side == c.Target && o.Seen > 0 {
+			list = append(list, figure{label: "if bad", text: fmt.Sprintf("seen in %s, %.0f fail", o.Seen.Round(time.Second), o.Cost), style: t.Ink})
+		}
 	}
-	if r, failed := m.s.Proof.Failed(); failed && side == m.s.Crossing.Target {
-		list = append(list, figure{label: "failed", text: r.Check + " on " + r.Instance, style: t.Red},
+	if o := p.S.Overlap; !o.Since.IsZero() && side == p.S.Live.Other() {
+		both := words.Clock(p.Now.Sub(o.Since))
+		if o.Cost.Unit != "" {
+			both = fmt.Sprintf("%.4f %s in ", o.Cost.Amount, o.Cost.Unit) + both
+		}
+		list = append(list, figure{label: "two sides", text: both, style: t.Ink})
+	}
+	if r, failed := p.S.Proof.Failed(); failed && side == c.Target {
+		list = append(list, figure{label: "× failed", text: r.Check + " on " + r.Instance, style: t.Red},
 			figure{label: "wants", text: r.Want, style: t.Ink}, figure{label: "got", text: r.Got, style: t.Ink})
 	}
 	return list
 }
 
 // instance draws one instance on a line.
-func (m Model) instance(g *cells.Grid, v engine.SideView, c reading.Condition, side split.Side, x, y, width int) {
-	t := m.theme
-	dot, style, said := m.dot(c, side)
-	text, style2 := m.aged(said, v.At, v.Every, t.Ink)
-	if c.State != reading.Healthy {
-		style2 = style
-	}
-	g.Set(x, y, dot, style)
-	at := g.Text(x+2, y, c.Name, t.Ink)
-	if n := slices.IndexFunc(v.Restarts, func(r engine.Restart) bool { return r.Instance == c.Name }); n >= 0 {
-		at = g.Text(at+1, y, fmt.Sprintf("again %d", v.Restarts[n].Count), t.Amber)
-	}
+func (p page) instance(v engine.SideView, c reading.Condition, side split.Side, served figures.Served, counted bool, x, y, width int) {
+	g, t := p.g, p.Theme
+	dot, style, said := p.dot(c, side)
 	end := x + width
-	bars := min(10, end-at-cells.Width("0000 ms")-2)
-	switch {
-	case bars < 3:
-	case c.State == reading.Healthy:
-		frame.Spark(g, end-cells.Width("0000 ms")-1-bars, y, bars, c.History, 6, t.Side(side), t.Red)
-	case m.s.Typical > 0 && (c.State == reading.Starting || c.State == reading.Answering):
-		m.progress(g, at+1, y, min(6, end-at-cells.Width(text)-2), m.now.Sub(c.Started))
+	g.Set(x, y, dot, style)
+	again := ""
+	if n := slices.IndexFunc(v.Restarts, func(r engine.Restart) bool { return r.Instance == c.Name }); n >= 0 {
+		again = fmt.Sprintf(" again %d", v.Restarts[n].Count)
 	}
-	text = cells.Cut(text, end-at-1)
-	g.Right(end, y, text, style2)
+	if c.State != reading.Healthy {
+		at := g.Text(x+2, y, cells.CutLeft(c.Name, width*2/5), t.Ink)
+		at = g.Text(at, y, again, t.Amber)
+		said, style = p.aged(said, v.At, v.Every, style)
+		if p.S.Typical > 0 && (c.State == reading.Starting || c.State == reading.Answering) {
+			bars := min(6, end-at-cells.Width(said)-2)
+			p.progress(at+1, y, bars, p.Now.Sub(c.Started))
+			at += max(bars, 0) + 1
+		}
+		g.Right(end, y, cells.Cut(said, end-at-1), style)
+		return
+	}
+	text := said
+	if counted {
+		text = frame.Rate(served.Rate)
+		if served.Failing > 0 {
+			text = fmt.Sprintf("▲%d ", served.Failing) + text
+		}
+		text, style = p.aged(text, p.S.Front.At, p.S.Front.Every, t.Ink)
+		if served.Failing > 0 {
+			style = t.Amber
+		}
+	} else {
+		text, style = p.aged(text, v.At, v.Every, t.Ink)
+	}
+	room := width - 2 - cells.Width(text) - 1
+	name := cells.CutLeft(c.Name, max(room-cells.Width(again), 1))
+	at := g.Text(x+2, y, name, t.Ink)
+	at = g.Text(at, y, again, t.Amber)
+	if bars := min(10, end-cells.Width(text)-1-at-1); bars >= 3 {
+		values, floor := c.History, 6.0
+		if counted {
+			values = make([]float64, len(served.History))
+			for n, v := range served.History {
+				values[n] = float64(v)
+			}
+		}
+		frame.Spark(g, end-cells.Width(text)-1-bars, y, bars, values, floor, t.Side(side), t.Red)
+	}
+	g.Right(end, y, text, style)
 }
 
 // progress draws how long an instance has been coming up, against how long that
 // typically takes: full is the typical time.
-func (m Model) progress(g *cells.Grid, x, y, width int, waited time.Duration) {
-	style := m.theme.Ink
-	if waited > m.s.Typical {
-		style = m.theme.Amber
+func (p page) progress(x, y, width int, waited time.Duration) {
+	style := p.Theme.Ink
+	if waited > p.S.Typical {
+		style = p.Theme.Amber
 	}
-	done := int(float64(width) * min(waited.Seconds()/m.s.Typical.Seconds(), 1))
+	done := int(float64(width) * min(waited.Seconds()/p.S.Typical.Seconds(), 1))
 	for n := range width {
-		line := m.theme.Hair
+		line := p.Theme.Hair
 		if n < done {
 			line = style
 		}
-		g.Set(x+n, y, '━', line)
+		p.g.Set(x+n, y, '━', line)
 	}
 }
 
 // dot is an instance's state as a glyph, its style, and in words.
-func (m Model) dot(c reading.Condition, side split.Side) (rune, cells.Style, string) {
-	t := m.theme
+func (p page) dot(c reading.Condition, side split.Side) (rune, cells.Style, string) {
+	t := p.Theme
 	switch c.State {
 	case reading.Healthy:
 		return '●', t.Side(side), frame.Milliseconds(c.Took)
 	case reading.Failing:
 		return '▲', t.Red, "failing: " + c.Said
 	case reading.Exited:
-		return '×', t.Red, c.Said
+		return '×', t.Red, "ended: " + c.Said
 	}
-	text := fmt.Sprintf("%s %s", c.State, frame.Clock(m.now.Sub(c.Since)))
-	if waited := m.now.Sub(c.Started); raise.Overdue(waited, m.s.Typical) {
-		return '○', t.Red, fmt.Sprintf("stuck %s of %s", frame.Clock(waited), frame.Clock(m.s.Typical))
+	text := fmt.Sprintf("%s %s", c.State, words.Clock(p.Now.Sub(c.Since)))
+	if waited := p.Now.Sub(c.Started); raise.Overdue(waited, p.S.Typical) {
+		return '○', t.Red, fmt.Sprintf("stuck %s of %s", words.Clock(waited), words.Clock(p.S.Typical))
 	}
 	if c.State == reading.Answering {
 		return '◐', t.Amber, text
 	}
 	return '○', t.Amber, text
-}
-
-// sideLine is a side folded to one line.
-func (m Model) sideLine(g *cells.Grid, side split.Side, y int) {
-	t, v := m.theme, m.s.Sides[side]
-	g.Set(1, y, '▌', t.Side(side))
-	g.Text(2, y, strings.ToUpper(side.String()), t.Side(side).In(true))
-	g.Within(8, y, 9, v.Version, t.Ink.In(true))
-	list := m.figures(side)
-	for _, column := range []struct {
-		label, end int
-		f          figure
-		text       string
-	}{{0, 26, list[0], ""}, {28, 41, list[1], "fails"}, {43, 54, list[3], "p99"}} {
-		text, style := column.f.text, column.f.style
-		if column.f.ghost != "" {
-			text, style = "→ "+column.f.ghost, t.Amber
-		}
-		g.Text(column.label, y, column.text, t.Label)
-		g.Right(column.end, y, text, style)
-	}
-	healthy, style := m.aged(fmt.Sprintf("%d of %d", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every, t.Ink)
-	x := g.Text(57, y, healthy+" ", style)
-	for _, c := range v.Instances[:min(len(v.Instances), 8)] {
-		dot, style, _ := m.dot(c, side)
-		g.Set(x, y, dot, style)
-		x++
-	}
-	role := m.role(side)
-	if m.w-1-cells.Width(role) <= x {
-		role, _, _ = strings.Cut(role, " ·")
-	}
-	if m.w-1-cells.Width(role) > x {
-		g.Right(m.w-1, y, role, t.Label)
-	}
 }

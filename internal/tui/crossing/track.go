@@ -36,41 +36,42 @@ func (t track) at(fraction float64) int {
 // headRows are the title and the axis above the track.
 const headRows = 2
 
-// railRow is the row of the rail for a body that ends at a row.
-func (m Model) railRow(bottom int) int { return m.rail(2+headRows, bottom) }
-
 // rail divides the rows between past and route: the route gets what it needs, but
 // not much more than half.
-func (m Model) rail(top, bottom int) int {
+func (p page) rail(top, bottom int) int {
 	rows := bottom - top
-	need := min(m.routeRows()+1, rows*6/11)
+	need := min(p.routeRows()+1, rows*6/11)
 	return bottom - 1 - max(need-1, 0)
 }
 
 // track draws the middle of the screen.
-func (m Model) track(g *cells.Grid, x, y, end, bottom int) {
-	t := m.theme
+func (p page) track(x, y, end, bottom int) {
+	g, t := p.g, p.Theme
 	head := headRows
-	if m.w < wideFrom || m.h < tallFrom {
+	if p.W < wideFrom || p.H < tallFrom {
 		head = 1 // the axis only
 	}
-	tr := track{left: x + 10, right: end - 15, top: y + head, bottom: bottom, edge: end}
+	tr := track{left: x + 10, right: end - min(15, max((end-x)/4, 6)), top: y + head, bottom: bottom, edge: end}
 	if tr.right-tr.left < 8 || bottom-tr.top < 1 {
 		return
 	}
-	tr.rail = m.rail(tr.top, bottom)
+	tr.rail = p.rail(tr.top, bottom)
 	if head == headRows {
-		after := g.Text(x, y, "share of requests on green", t.Label) + 2
-		said, style := words.Split(m.s.Split), t.Label
-		if m.s.Split.Wrong {
+		after := g.Within(x, y, end-x-2, "share of requests on green", t.Label) + 2
+		said, style := words.Split(p.S.Split), t.Label
+		if p.S.Split.Wrong {
 			style = t.Amber.In(true)
-			said, _, _ = strings.Cut(said, " where ") // what is seen instead is in the notice
-			said += ", since " + m.s.Split.Since.Local().Format("15:04:05")
+			said, _, _ = strings.Cut(said, " where ") // what is seen instead is in the sentence
+			said = "▲ " + said + ", since " + p.S.Split.Since.Local().Format("15:04:05")
 		}
 		g.Within(after, y, end-after-2, said, style)
 	}
 	axis := tr.top - 1
-	for _, share := range []split.Share{0, 25, 50, 75, 100} {
+	labels := []split.Share{0, 25, 50, 75, 100}
+	if tr.right-tr.left < 20 {
+		labels = []split.Share{0, 50, 100}
+	}
+	for _, share := range labels {
 		label := fmt.Sprint(int(share))
 		g.Text(tr.column(share*split.Percent)-cells.Width(label)/2, axis, label, t.Label)
 	}
@@ -79,118 +80,136 @@ func (m Model) track(g *cells.Grid, x, y, end, bottom int) {
 		g.Set(tr.column(split.Whole/2), row, '┊', t.Hair)
 		g.Set(tr.right, row, '▕', t.Hair)
 	}
-	m.past(g, tr, x)
-	m.route(g, tr)
-	m.railLine(g, tr, x)
+	p.past(tr, x)
+	p.route(tr)
+	p.railLine(tr, x)
 }
 
-// steps are the times that a row of the past may stand for.
-var steps = []time.Duration{
-	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 20 * time.Second, 30 * time.Second,
-	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute,
-}
-
-// past draws what happened, newest just above the rail. A row stands for a round
-// time, chosen so that the crossing fits.
-func (m Model) past(g *cells.Grid, tr track, x int) {
-	rows := tr.rail - tr.top
-	points := m.s.Track
-	if rows < 1 || len(points) == 0 {
+// past draws what happened, newest just above the rail.
+func (p page) past(tr track, x int) {
+	points, s := p.S.Track, p.S.Crossing
+	begun, leg := s.Begun, s.Since
+	if begun.IsZero() {
+		begun, leg = p.Now, p.Now
+	}
+	spans := timeline(tr.rail-tr.top, p.Now, leg, begun)
+	if len(points) == 0 {
 		return
 	}
-	span := 20 * time.Second
-	if begun := m.s.Crossing.Begun; !begun.IsZero() {
-		span += m.now.Sub(begun)
-	}
-	step := steps[len(steps)-1]
-	for _, s := range steps {
-		if s*time.Duration(rows) >= span {
-			step = s
-			break
-		}
-	}
-	last := m.now.Truncate(step)
+	rows := make([]bucket, len(spans))
 	i := len(points) - 1
-	for n := range rows {
-		begin := last.Add(-time.Duration(n) * step)
-		var green, all, failing int64
-		var planned split.Share
-		any := false
-		for ; i >= 0 && !points[i].At.Before(begin); i-- {
-			p := points[i]
-			if !any {
-				planned, any = p.Planned, true
+	for n, span := range spans {
+		for ; i >= 0 && !points[i].At.Before(span.from); i-- {
+			q, b := points[i], &rows[n]
+			if !b.any {
+				b.planned, b.any = q.Planned, true
 			}
-			green, all, failing = green+p.Green, all+p.All, failing+p.Failing
-		}
-		row := tr.rail - 1 - n
-		if h := m.s.Hole; !any && begin.Before(h.To) && begin.Add(step).After(h.From) {
-			g.Within(tr.left+2, row, tr.right-tr.left-3, "┄┄ nobody watched ┄┄", m.theme.Amber)
-		}
-		if any {
-			m.bucket(g, tr, row, planned, green, all, failing)
-		}
-		if any && begin.Unix()/int64(step/time.Second)%3 == 0 {
-			g.Text(x, row, begin.Local().Format("15:04:05"), m.theme.Label)
-		}
-		if i < 0 {
-			return
+			b.green, b.all, b.failing = b.green+q.Green, b.all+q.All, b.failing+q.Failing
 		}
 	}
+	for n, b := range rows {
+		row, span := tr.rail-1-n, spans[n]
+		if h := p.S.Hole; !b.any && span.from.Before(h.To) && span.to.After(h.From) {
+			p.g.Within(tr.left+2, row, tr.right-tr.left-3, "┄┄ nobody watched for "+route.Short(h.To.Sub(h.From).Round(time.Second))+" ┄┄", p.Theme.Amber)
+		}
+		if b.any {
+			before := b.planned
+			if n+1 < len(rows) && rows[n+1].any {
+				before = rows[n+1].planned
+			}
+			p.bucket(tr, row, b, before)
+		}
+		if b.any && span.from.Unix()/int64(span.to.Sub(span.from)/time.Second)%3 == 0 && span.whole {
+			p.g.Text(x, row, span.from.Local().Format("15:04:05"), p.Theme.Label)
+		}
+	}
+}
+
+// bucket is what one row of the past comes to.
+type bucket struct {
+	any                 bool
+	planned             split.Share
+	green, all, failing int64
+}
+
+// interval is where the share lies, computed once for counts that do not change any more.
+func (p page) interval(c evidence.Count) evidence.Interval {
+	if i, ok := p.intervals[c]; ok {
+		return i
+	}
+	const most = 4096
+	if len(p.intervals) > most {
+		clear(p.intervals)
+	}
+	i := evidence.Exact(c, 0.05)
+	p.intervals[c] = i
+	return i
 }
 
 // bucket draws one row of the past: the planned share as a line, the observed one
 // as a dot with its interval, and what failed.
-func (m Model) bucket(g *cells.Grid, tr track, row int, planned split.Share, green, all, failing int64) {
-	t := m.theme
-	if all > 0 {
-		i := evidence.Exact(evidence.Count{Bad: green, Of: all}, 0.05)
+func (p page) bucket(tr track, row int, b bucket, before split.Share) {
+	g, t := p.g, p.Theme
+	to, from := tr.column(b.planned), tr.column(before)
+	if b.all > 0 {
+		i := p.interval(evidence.Count{Bad: b.green, Of: b.all})
 		for x := tr.at(i.Low); x <= tr.at(i.High); x++ {
 			g.Set(x, row, '─', t.Label)
 		}
 	}
-	g.Set(tr.column(planned), row, '│', t.Label)
-	if all > 0 {
-		seen := float64(green) / float64(all)
+	g.Set(to, row, '│', t.Label)
+	if from != to { // the share was changed here
+		for x := min(from, to); x <= max(from, to); x++ {
+			g.Set(x, row, '╌', t.Label)
+		}
+		left, right := '└', '┐'
+		if from > to {
+			left, right = '┌', '┘'
+		}
+		g.Set(min(from, to), row, left, t.Label)
+		g.Set(max(from, to), row, right, t.Label)
+	}
+	if b.all > 0 {
+		seen := float64(b.green) / float64(b.all)
 		g.Set(tr.at(seen), row, '●', t.Share(seen))
-		if failing*100 > all {
-			g.Within(tr.right+2, row, tr.edge-tr.right-2, fmt.Sprintf("%s failed", frame.Thousands(failing)), t.Amber)
+		if b.failing*100 > b.all {
+			g.Within(tr.right+2, row, tr.edge-tr.right-2, fmt.Sprintf("%s failed", frame.Thousands(b.failing)), t.Amber)
 		}
 	}
 }
 
 // railLine draws the rail with the bob, its ghost and the observed share.
-func (m Model) railLine(g *cells.Grid, tr track, x int) {
-	t := m.theme
+func (p page) railLine(tr track, x int) {
+	g, t := p.g, p.Theme
 	g.Text(x, tr.rail, "now", t.Ink.In(true))
 	for c := tr.left; c <= tr.right; c++ {
 		g.Set(c, tr.rail, '━', t.Share(float64(c-tr.left)/float64(tr.right-tr.left)))
 	}
-	share := m.front()
+	share := p.front()
 	label, style := "not read yet", t.Label
-	if !m.s.Front.At.IsZero() {
+	if !p.S.Front.At.IsZero() {
 		bob(g, tr, tr.column(share), '●', t.Ink.In(true))
 		label = share.String()
-		if seen, ok := m.observed(); ok {
+		if seen, ok := p.observed(); ok {
 			label = fmt.Sprintf("%.1f %%", 100*seen)
 		}
-		label, style = m.aged(label, m.s.Front.At, m.s.Front.Every, t.Ink.In(true))
+		label, style = p.aged(label, p.S.Front.At, p.S.Front.Every, t.Ink.In(true))
 	}
-	if m.moved {
-		bob(g, tr, tr.column(m.ghost), '○', t.Amber.In(true))
-		label, style = "→ "+m.ghost.String(), t.Amber.In(true)
+	if p.Moved {
+		bob(g, tr, tr.column(p.Ghost), '○', t.Amber.In(true))
+		label, style = "→ "+p.Ghost.String(), t.Amber.In(true)
 	}
 	g.Within(tr.right+2, tr.rail, tr.edge-tr.right-2, label, style)
 }
 
 // observed is the share on green of the last seconds' requests, and false if none
 // were counted since the share was set.
-func (m Model) observed() (float64, bool) {
+func (p page) observed() (float64, bool) {
 	green, all := int64(0), int64(0)
-	for i := len(m.s.Track) - 1; i >= max(0, len(m.s.Track)-5); i-- {
-		if p := m.s.Track[i]; p.At.After(m.s.Front.Split.Since) {
-			green += p.Green
-			all += p.All
+	for i := len(p.S.Track) - 1; i >= max(0, len(p.S.Track)-5); i-- {
+		if q := p.S.Track[i]; q.At.After(p.S.Front.Split.Since) {
+			green += q.Green
+			all += q.All
 		}
 	}
 	return float64(green) / float64(max(all, 1)), all > 0
@@ -203,10 +222,10 @@ func bob(g *cells.Grid, tr track, x int, r rune, s cells.Style) {
 }
 
 // ahead is the route that is still to come, from the next leg on.
-func (m Model) ahead() (legs route.Route, target split.Side, under bool) {
-	s := m.s.Crossing
+func (p page) ahead() (legs route.Route, target split.Side, under bool) {
+	s := p.S.Crossing
 	if !s.Stage.UnderWay() {
-		return m.s.Planned, m.s.Live.Other(), false
+		return p.S.Planned, p.S.Live.Other(), false
 	}
 	target = s.Target
 	for i, l := range s.Route {
@@ -219,10 +238,10 @@ func (m Model) ahead() (legs route.Route, target split.Side, under bool) {
 
 // routeRows is how many rows the whole route would like to have. What is behind
 // counts too, so that the rail stays where it is.
-func (m Model) routeRows() int {
-	legs := m.s.Crossing.Route
-	if m.s.Crossing.Stage == crossing.None {
-		legs = m.s.Planned
+func (p page) routeRows() int {
+	legs := p.S.Crossing.Route
+	if p.S.Crossing.Stage == crossing.None {
+		legs = p.S.Planned
 	}
 	rows := 3 // what is left of this leg, keep, retire
 	for _, l := range legs {
@@ -235,84 +254,80 @@ func (m Model) routeRows() int {
 }
 
 // route draws what is to come.
-func (m Model) route(g *cells.Grid, tr track) {
-	t, s := m.theme, m.s.Crossing
-	legs, target, under := m.ahead()
-	p := pencil{g: g, tr: tr, theme: m, row: tr.rail + 1, x: tr.column(m.front())}
-	roomy := m.routeRows() <= tr.bottom-tr.rail
-	switch left, timed := m.s.Left, s.Timed(); {
+func (p page) route(tr track) {
+	t, s := p.Theme, p.S.Crossing
+	legs, target, under := p.ahead()
+	pen := pencil{page: p, tr: tr, row: tr.rail + 1, x: tr.column(p.front())}
+	roomy := p.routeRows() <= tr.bottom-tr.rail
+	switch left, timed := p.S.Left, s.Timed(); {
 	case under && s.GoingBack:
-		p.leg(split.Toward(target, 0), "all back to "+target.Other().String(), t.Red)
+		pen.leg(split.Toward(target, 0), "rolling back to "+target.Other().String(), t.Red)
 		return
 	case under && timed && s.Frozen():
-		p.down("frozen, " + frame.Clock(left) + " left")
+		pen.down("frozen, " + words.Clock(left) + " left")
 	case under && timed:
-		p.down(frame.Clock(left) + " more")
+		pen.down(words.Clock(left) + " more")
 	case under:
-		p.down("")
+		pen.down("")
 	case s.Stage.Over():
 		return // the next crossing is not planned before it begins
 	default:
-		p.down("planned, not begun")
+		pen.down("planned, not begun")
 	}
 	for _, l := range legs {
 		if l.Ask {
-			p.words("◇ asks you first", t.Amber)
+			pen.words("◇ you are asked", t.Amber)
 		}
 		label := l.Part.String()
 		if l.Dwell > 0 {
 			label += " for " + route.Short(l.Dwell)
 		}
-		if l.Part == split.Whole {
-			label += fmt.Sprintf(", keep %v %s", target.Other(), route.Short(m.keep()))
+		if l.Part == split.Whole && p.keep() > 0 {
+			label += " for " + route.Short(p.keep())
 		}
-		p.leg(split.Toward(target, l.Part), label, t.Label)
+		pen.leg(split.Toward(target, l.Part), label, t.Label)
 		if roomy {
-			p.down("")
+			pen.down("")
 		}
 	}
+	if under && s.First {
+		pen.words("settled", t.Label)
+		return
+	}
 	end := "retire " + target.Other().String()
-	switch m.then() {
+	switch p.then() {
 	case plan.ThenAsk:
-		end = "◇ asks before it retires " + target.Other().String()
+		end = "◇ you are asked, then " + target.Other().String() + " is retired"
 	case plan.ThenLeave:
 		end = target.Other().String() + " stays as it is"
 	}
-	p.words(end, t.Label)
+	pen.words(end, t.Label)
 }
 
-func (m Model) keep() time.Duration {
-	if m.s.Crossing.Stage == crossing.None {
-		return m.s.Keep
+func (p page) keep() time.Duration {
+	if p.S.Crossing.Stage == crossing.None {
+		return p.S.Keep
 	}
-	return m.s.Crossing.Keep
+	return p.S.Crossing.Keep
 }
 
-func (m Model) then() plan.Then {
-	if m.s.Crossing.Stage == crossing.None {
-		return m.s.Then
+func (p page) then() plan.Then {
+	if p.S.Crossing.Stage == crossing.None {
+		return p.S.Then
 	}
-	return m.s.Crossing.Then
+	return p.S.Crossing.Then
 }
 
 // pencil draws the route downwards.
 type pencil struct {
-	g     *cells.Grid
-	tr    track
-	theme Model
-	row   int
-	x     int
+	page
+	tr  track
+	row int
+	x   int
 }
 
 // down draws a piece of dwell, with a label beside it.
-func (p *pencil) down(label string) {
-	if p.row >= p.tr.bottom {
-		return
-	}
-	p.g.Set(p.x, p.row, '╎', p.theme.theme.Ink)
-	p.beside(label, p.theme.theme.Label)
-	p.row++
-}
+func (p *pencil) down(label string) { p.words(label, p.Theme.Label) }
 
 // leg draws the way across to a share.
 func (p *pencil) leg(share split.Share, label string, s cells.Style) {
@@ -321,12 +336,12 @@ func (p *pencil) leg(share split.Share, label string, s cells.Style) {
 	}
 	to := p.tr.column(share)
 	for x := min(p.x, to); x <= max(p.x, to); x++ {
-		p.g.Set(x, p.row, '╌', p.theme.theme.Label)
+		p.g.Set(x, p.row, '╌', p.Theme.Label)
 	}
 	from := p.x
 	p.x = to
-	p.g.Set(p.x, p.row, '╎', p.theme.theme.Ink)
-	p.besideFrom(from, label, s)
+	p.g.Set(p.x, p.row, '╎', p.Theme.Ink)
+	p.beside(from, label, s)
 	p.row++
 }
 
@@ -335,24 +350,21 @@ func (p *pencil) words(label string, s cells.Style) {
 	if p.row >= p.tr.bottom {
 		return
 	}
-	p.g.Set(p.x, p.row, '╎', p.theme.theme.Ink)
-	p.beside(label, s)
+	p.g.Set(p.x, p.row, '╎', p.Theme.Ink)
+	p.beside(p.x, label, s)
 	p.row++
 }
 
-func (p *pencil) beside(label string, s cells.Style) { p.besideFrom(p.x, label, s) }
-
-// besideFrom puts a label on the free side of the line: away from where it came
-// from, or where there is room.
-func (p *pencil) besideFrom(from int, label string, s cells.Style) {
-	width := cells.Width(label)
-	if width == 0 {
-		return
-	}
+// beside puts a label on the side of the line that has more room for it: away from where it
+// came from, if that will do.
+func (p *pencil) beside(from int, label string, s cells.Style) {
 	left, right := min(from, p.x), max(from, p.x)
-	if right+2+width <= p.tr.edge {
-		p.g.Text(right+2, p.row, label, s)
+	width := cells.Width(label)
+	after, before := p.tr.edge-right-2, left-1-(p.tr.left-9)
+	if width <= after || after >= before {
+		p.g.Within(right+2, p.row, after, label, s)
 		return
 	}
-	p.g.Text(max(left-1-width, 0), p.row, label, s)
+	label = cells.Cut(label, before)
+	p.g.Text(left-1-cells.Width(label), p.row, label, s)
 }

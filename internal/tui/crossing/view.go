@@ -2,73 +2,108 @@ package crossing
 
 import (
 	"fmt"
+	"strings"
 	"time"
 	"unicode"
 
+	"charm.land/bubbles/v2/key"
+
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/keeper"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
-	"vaiven/internal/tui/theme"
 	"vaiven/internal/words"
 )
 
-// Model is the view's state. It is a value.
+// Model is the page's state. It is a value; what it remembers follows from what it is given.
 type Model struct {
-	theme  theme.Theme
-	w, h   int
-	s      keeper.Snapshot
-	now    time.Time
-	ghost  split.Share
-	moved  bool // the ghost is away from the bob
-	notice frame.Notice
-	keys   []frame.Hint
-	wheel  []string
+	intervals map[evidence.Count]evidence.Interval // of rows of the track that were drawn before
+	outlooks  map[outlooked]route.Outlook          // of shares at the present traffic
 }
 
-// New makes a view with nothing to show yet.
-func New(t theme.Theme) Model { return Model{theme: t} }
-
-// SetTheme changes the styles.
-func (m Model) SetTheme(t theme.Theme) Model {
-	m.theme = t
-	return m
+// outlooked is what an outlook follows from.
+type outlooked struct {
+	share   split.Share
+	target  split.Side
+	traffic route.Traffic
+	bound   evidence.Bound
 }
 
-// SetSize says how many cells there are.
-func (m Model) SetSize(w, h int) Model {
-	m.w, m.h = w, h
-	return m
+// New makes the page.
+func New() frame.Page {
+	return Model{map[evidence.Count]evidence.Interval{}, map[outlooked]route.Outlook{}}
 }
 
-// SetSnapshot says what is known, and what time it is.
-func (m Model) SetSnapshot(s keeper.Snapshot, now time.Time) Model {
-	m.s, m.now = s, now
-	return m
+// page is the model with what it draws.
+type page struct {
+	Model
+	frame.Frame
+	g *cells.Grid
 }
 
-// SetGhost puts the ghost of the bob at a share on green; moved is false when
-// there is none.
-func (m Model) SetGhost(share split.Share, moved bool) Model {
-	m.ghost, m.moved = share, moved
-	return m
+// Take is for other pages.
+func (m Model) Take(any) frame.Page { return m }
+
+// How far an arrow moves the ghost.
+const (
+	coarse = 5 * split.Percent
+	fine   = split.Percent
+)
+
+// Keys steer.
+func (m Model) Keys(f frame.Frame) []key.Binding {
+	c := f.S.Crossing
+	can := c.Stage.UnderWay() && !c.GoingBack && (c.Proven || c.Moved)
+	forward := false
+	for _, w := range f.S.WaysOut {
+		forward = forward || w.Do == wayout.Forward
+	}
+	list := []key.Binding{
+		frame.Bind("f", fmt.Sprintf("forward: all to %v", c.Target), "f"), frame.Bind("← →", "steer, with shift finely", "left", "right", "shift+left", "shift+right"),
+	}
+	list[0].SetEnabled(can && forward)
+	list[1].SetEnabled(can)
+	return list
 }
 
-// SetNotice puts a line below the header in place of what the view has to say
-// itself; an empty one gives the line back.
-func (m Model) SetNotice(n frame.Notice) Model {
-	m.notice = n
-	return m
+// Press names a share.
+func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
+	share := f.S.Front.Split.Share
+	if f.Moved {
+		share = f.Ghost
+	}
+	switch pressed {
+	case "f":
+		share = f.S.Crossing.Full()
+	case "left":
+		share -= coarse
+	case "right":
+		share += coarse
+	case "shift+left":
+		share -= fine
+	case "shift+right":
+		share += fine
+	}
+	share = min(max(share, 0), split.Whole)
+	return m, frame.Wish{Name: &share}
 }
 
-// SetKeys says which keys to name in the last line, and who has the wheel.
-func (m Model) SetKeys(keys []frame.Hint, wheel []string) Model {
-	m.wheel = wheel
-	m.keys = keys
-	return m
+// Marks explain the track and what stands beside it.
+func (m Model) Marks() []frame.Mark {
+	return []frame.Mark{
+		{Glyph: "(●)", Means: "now: the share on green in force; (○) the one that you are about to ask for"},
+		{Glyph: "● ─", Means: "above: the share that requests really had, with its 95 % interval; │ what was asked"},
+		{Glyph: "╎ ╌", Means: "below: the route to come, time down, share across; ◇ a person is asked first"},
+		{Glyph: "┄┄", Means: "nobody watched"},
+		{Glyph: "● ▲ ○ ◐ ×", Means: "instances: healthy, failing, starting, answering, ended"},
+		{Glyph: "● ◐ ○ ▲", Means: "guards: not worse, watching, not known, worse"},
+		{Glyph: "b g B G ×", Means: "front door: answered by blue, by green; capitals failing; × lost; c from a cache"},
+		{Glyph: "▁▃▆", Means: "requests in the last seconds; × a failed health check"},
+	}
 }
 
 // The sizes from which on the sides stand beside the track, and the guards have
@@ -78,124 +113,109 @@ const (
 	tallFrom = 30
 )
 
-// View draws the whole screen.
-func (m Model) View() string {
-	g := cells.New(m.w, m.h)
-	m.header(g)
-	m.noticeLine(g)
-	top, bottom := 2, m.h-1
-	m.keyLine(g, bottom)
-	if m.h >= 14 {
-		bottom--
-		m.hair(g, bottom)
+// Draw draws the page.
+func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
+	p := page{m, f, g}
+	if f.W < wideFrom || f.H < tallFrom {
+		p.folded(top, bottom)
+		return
 	}
-	if m.w >= wideFrom && m.h >= tallFrom {
-		bottom = m.door(g, bottom-2, 2) - 1
-		m.hair(g, bottom)
-		bottom -= m.guardRows() + 1
-		m.guards(g, bottom)
-		m.wayBack(g, bottom, m.w-42)
-		bottom--
-		m.hair(g, bottom)
-		side := min(max(m.w*24/100, 28), 46)
-		m.sidePanel(g, split.Blue, 3, top, side-3, bottom)
-		m.sidePanel(g, split.Green, m.w-side+1, top, side-3, bottom)
-		m.track(g, side+2, top, m.w-side-1, bottom)
-		return g.String()
+	bottom = p.door(bottom-2, 2) - 1
+	frame.Hair(g, f.Theme, bottom)
+	bottom -= p.guardRows() + 1
+	p.guards(bottom)
+	p.wayBack(bottom, f.W-44)
+	bottom--
+	frame.Hair(g, f.Theme, bottom)
+	side := min(max(f.W*25/100, 30), 60)
+	plan := p.divide(bottom - top)
+	for _, s := range split.Sides {
+		x := 3
+		if s == split.Green {
+			x = f.W - side + 1
+		}
+		p.sidePanel(s, x, top, side-3, bottom, plan)
 	}
-	if m.h >= 12 {
-		bottom = m.door(g, bottom-1, 1)
-	}
-	if m.h >= 20 {
-		bottom -= foldedRows + 1
-		m.guardsFolded(g, bottom)
-		m.hair(g, bottom-1)
-		bottom--
-	}
-	m.sideLine(g, split.Blue, top)
-	m.sideLine(g, split.Green, top+1)
-	m.track(g, 1, top+2, m.w-1, bottom)
-	return g.String()
+	p.track(side+2, top, f.W-side-1, bottom)
 }
 
-func (m Model) hair(g *cells.Grid, y int) { frame.Hair(g, m.theme, y) }
-
-// header is what crosses, how far it is, and how fresh the picture is.
-func (m Model) header(g *cells.Grid) {
-	t, s := m.theme, m.s.Crossing
-	read, fresh := "front not read yet", t.Label
-	if at := m.s.Front.At; !at.IsZero() {
-		age := m.now.Sub(at)
-		read = "read " + frame.Age(age) + " ago"
-		if age > 4*m.s.Front.Every {
-			fresh = t.Amber
+// Head is what crosses, and how far it is.
+func (m Model) Head(f frame.Frame, g *cells.Grid, x, end int) {
+	p := page{m, f, g}
+	t, s := f.Theme, f.S.Crossing
+	head, tail, style, bar := p.stage()
+	room := max(end-x-cells.Width(head)-4, 0) // how far it is matters more than what it is called
+	limit := x + room
+	say := func(gap int, text string, style cells.Style, most int) {
+		if x += gap; text != "" && x < limit {
+			x = g.Text(x, 0, cells.CutLeft(text, min(most, limit-x)), style)
 		}
 	}
-	g.Right(m.w-1, 0, read, fresh)
-	end := m.w - 2 - cells.Width(read)
-	x := 1
-	say := func(gap int, text string, style cells.Style) {
-		if x += gap; text != "" {
-			x = g.Within(x, 0, end-x, text, style)
-		}
-	}
-	say(0, "vaiven", t.Label)
-	say(2, m.s.Service, t.Ink.In(true))
 	if s.Stage != crossing.None {
-		say(1, fmt.Sprintf("crossing %d", s.Number), t.Label)
-		if s.LiveVersion != "" {
-			say(2, s.LiveVersion, t.Side(s.Target.Other()).In(true))
-			say(1, "→", t.Label)
+		number := fmt.Sprintf("crossing %d", s.Number)
+		if cells.Width(number)+cells.Width(s.LiveVersion)+cells.Width(s.Version)+5 <= room {
+			say(0, number, t.Label, room)
+			say(1, "", t.Label, 0)
 		}
-		say(1, s.Version, t.Side(s.Target).In(true))
+		if s.LiveVersion != "" {
+			say(0, s.LiveVersion, t.Side(s.Target.Other()).In(true), (room-3)/2)
+			say(1, "→", t.Label, 1)
+			say(1, "", t.Label, 0)
+		}
+		say(0, s.Version, t.Side(s.Target).In(true), room)
 	}
-	room := end - x
-	m.stage(g, x, room)
+	drawStage(g, f, x, end-x, head, tail, style, bar)
 }
 
-// stage draws how far the crossing is, into the room between the header's ends.
-func (m Model) stage(g *cells.Grid, x, room int) {
-	t, s := m.theme, m.s.Crossing
-	var head, tail string
-	style := t.Ink.In(true)
-	bar := -1.0
+// stage is how far the crossing is: in words, with what is behind it, and the part that is
+// done, below 0 if that is not known.
+func (p page) stage() (head, tail string, style cells.Style, bar float64) {
+	t, s := p.Theme, p.S.Crossing
+	style, bar = t.Ink.In(true), -1
 	switch s.Stage {
 	case crossing.None:
-		head = "no crossing yet"
-		style = t.Label
+		return "no crossing yet", "", t.Label, bar
 	case crossing.Raise:
-		v := m.s.Sides[s.Target]
-		head, tail = "raise", fmt.Sprintf("%d of %d healthy, %s", v.Healthy, v.Wanted, frame.Clock(m.now.Sub(s.Since)))
+		v := p.S.Sides[s.Target]
+		head, tail = "raise", fmt.Sprintf("%d of %d healthy, %s", v.Healthy, v.Wanted, words.Clock(p.Now.Sub(s.Since)))
 	case crossing.Prove:
-		head, tail = "prove", frame.Clock(m.now.Sub(s.Since))
-		if n := len(m.s.Proof.Results); n > 0 {
-			tail = fmt.Sprintf("%d of %d passing", m.s.Proof.Passing(), n)
+		head, tail = "prove", words.Clock(p.Now.Sub(s.Since))
+		if n := len(p.S.Proof.Results); n > 0 {
+			tail = fmt.Sprintf("%d of %d passing", p.S.Proof.Passing(), n)
 		}
 	case crossing.Shift, crossing.Keep:
-		head = fmt.Sprintf("leg %d of %d  %v", s.Leg+1, len(s.Route), s.Part())
-		total := time.Duration(0)
-		if s.Leg >= 0 {
-			total = s.Route[s.Leg].Dwell
+		head = fmt.Sprintf("leg %d of %d: %s", s.Leg+1, len(s.Route), words.On(s.Share, s.Target))
+		if s.Leg < 0 {
+			head = "before the first leg: " + words.On(s.Share, s.Target)
 		}
+		total := s.Whole()
 		if s.Stage == crossing.Keep {
-			head, total = fmt.Sprintf("keep %v", s.Target.Other()), s.Keep
+			head = fmt.Sprintf("keep %v", s.Target.Other())
+			if s.First {
+				head = "keep watching"
+			}
 		}
-		if left := m.s.Left; s.Timed() && total > 0 {
+		if left := p.S.Left; s.Timed() && total > 0 {
 			bar = 1 - float64(left)/float64(total)
-			tail = frame.Clock(total-left) + " of " + frame.Clock(total)
+			tail = words.Clock(total-left) + " of " + words.Clock(total)
 		}
 	default:
 		head = string(s.Stage)
-		tail = frame.Age(m.now.Sub(s.Since)) + " ago"
+		tail = words.Age(p.Now.Sub(s.Since)) + " ago"
 	}
 	switch {
 	case s.GoingBack:
-		head, style = "going back", t.Red.In(true)
+		head, style = "rolling back", t.Red.In(true)
 	case s.Frozen():
-		head, style = "frozen  "+head, t.Amber.In(true)
+		head, style = "frozen, "+head, t.Amber.In(true)
 	case s.Stage == crossing.RolledBack || s.Stage == crossing.CalledOff:
 		style = t.Amber.In(true)
 	}
+	return head, tail, style, bar
+}
+
+// drawStage draws how far it is into the room between the header's ends.
+func drawStage(g *cells.Grid, f frame.Frame, x, room int, head, tail string, style cells.Style, bar float64) {
 	const barWidth = 20
 	width := cells.Width(head) + 2 + cells.Width(tail)
 	withBar := bar >= 0 && room >= width+barWidth+6
@@ -211,124 +231,41 @@ func (m Model) stage(g *cells.Grid, x, room int) {
 	if withBar {
 		done := int(bar*barWidth + 0.5)
 		for i := range barWidth {
-			line := t.Hair
+			line := f.Theme.Hair
 			if i < done {
-				line = t.Ink
+				line = f.Theme.Ink
 			}
 			g.Set(x+i, 0, '━', line)
 		}
 		x += barWidth + 1
 	}
-	g.Text(x, 0, tail, t.Label)
-}
-
-// noticeLine is the line below the header: a hairline, unless there is something
-// that needs a person.
-func (m Model) noticeLine(g *cells.Grid) {
-	n := m.notice
-	if n.Text == "" {
-		n = m.ownNotice()
-	}
-	frame.Line(g, m.theme, 1, n)
-}
-
-// ownNotice is the most urgent thing that the snapshot has to say.
-func (m Model) ownNotice() frame.Notice {
-	s := m.s.Crossing
-	trouble := words.Trouble(s.Trouble)
-	beside := ""
-	if trouble != "" {
-		beside = "   " + trouble
-	}
-	why := words.Cause(s.Why, s)
-	switch {
-	case m.moved:
-		return frame.Notice{Text: m.steering(), Level: frame.Soon}
-	case m.s.Trouble != "":
-		return frame.Notice{Text: m.s.Trouble, Level: frame.Urgent}
-	case m.s.Front.Error != "":
-		return frame.Notice{Text: m.s.Front.Error, Level: frame.Urgent}
-	case s.GoingBack:
-		return frame.Notice{Text: "going back: " + why + beside, Level: frame.Urgent}
-	case s.Question.ID != 0:
-		if behind := words.Behind(s.Question); behind != "" {
-			beside = "   " + behind
-		}
-		return frame.Notice{Text: "◇ " + words.Question(s.Question, s) + "   a says yes" + frame.Asked(s.Question.At, m.now) + beside, Level: frame.Soon}
-	case s.Foreign:
-		return frame.Notice{Text: fmt.Sprintf("frozen: %s   space takes it as it is, o puts %v back", words.Frozen(s), s.Ours), Level: frame.Soon}
-	case len(m.s.WaysOut) > 0:
-		text := "What helps most: " + words.WayOut(m.s.WaysOut[0], s.Target)
-		if s.Frozen() {
-			text = "frozen: " + words.Frozen(s) + ". " + text
-		}
-		return frame.Notice{Text: text, Level: frame.Urgent}
-	case s.Frozen():
-		return frame.Notice{Text: "frozen: " + words.Frozen(s) + beside + "   space goes on", Level: frame.Soon}
-	case len(m.s.Lacks) > 0:
-		return frame.Notice{Text: "time does not count: " + words.Lacks(m.s.Lacks, m.now), Level: frame.Soon}
-	case s.Stage.Over() && why != "":
-		return frame.Notice{Text: fmt.Sprintf("%s: %s", s.Stage, why), Level: frame.Soon}
-	case m.s.Split.Wrong:
-		return frame.Notice{Text: "the split is " + words.Split(m.s.Split), Level: frame.Soon}
-	case trouble != "":
-		return frame.Notice{Text: trouble, Level: frame.Soon}
-	case m.s.Front.Notice != "":
-		return frame.Notice{Text: m.s.Front.Notice, Level: frame.Soon}
-	}
-	for _, side := range split.Sides {
-		if e := m.s.Sides[side].Error; e != "" {
-			return frame.Notice{Text: fmt.Sprintf("%v cannot be read: %s", side, e), Level: frame.Urgent}
-		}
-	}
-	return frame.Notice{}
-}
-
-// steering says what applying the ghost's share would mean.
-func (m Model) steering() string {
-	for _, w := range m.s.WaysOut {
-		if w.Share == m.ghost {
-			return fmt.Sprintf("enter: %s. esc lets go", words.WayOut(w, m.s.Crossing.Target))
-		}
-	}
-	text := fmt.Sprintf("enter: %v on green", m.ghost)
-	if o := m.outlook(); o.Seen > 0 {
-		text += fmt.Sprintf(". A fault in %v of %v's answers would be seen for sure after ~%s, at the cost of ~%.0f failed requests",
-			split.Share(route.Fault*float64(split.Whole)), m.s.Crossing.Target, o.Seen.Round(time.Second), o.Cost)
-	}
-	return text + ". esc lets go"
-}
-
-// keyLine names keys, as many as fit.
-func (m Model) keyLine(g *cells.Grid, y int) {
-	x := 3
-	if m.w < wideFrom {
-		x = 1
-	}
-	frame.Keys(g, m.theme, x, y, m.keys, m.wheel)
+	g.Text(x, 0, tail, f.Theme.Label)
 }
 
 // door is the door log: the last answers, and what they come to. It returns its
 // first row.
-func (m Model) door(g *cells.Grid, y, rows int) int {
-	t, d := m.theme, m.s.Door
+func (p page) door(y, rows int) int {
+	g, t, d := p.g, p.Theme, p.S.Door
 	x := 3
-	if m.w < wideFrom {
+	if p.W < wideFrom {
 		x = 1
 	}
-	at := g.Text(x, y, "front door", t.Label) + 3
 	lost, style := "none lost", t.Ink
 	if d.Lost > 0 {
-		lost, style = fmt.Sprintf("%s lost", frame.Thousands(d.Lost)), t.Red.In(true)
+		lost, style = fmt.Sprintf("▲ %s lost", frame.Thousands(d.Lost)), t.Red.In(true)
 	}
-	end := m.w - 2 - cells.Width(lost)
-	g.Text(end, y, lost, style)
+	lost, style = p.aged(lost, d.At, doorEvery, style)
+	end := p.W - 2 - cells.Width(lost)
+	at := g.Within(x, y, end-x-1, "front door", t.Label) + 3
+	if end > x {
+		g.Text(end, y, lost, style)
+	}
 	marks := d.Recent
 	if room := end - 2 - at; room < len(marks) {
 		marks = marks[len(marks)-max(room, 0):]
 	}
 	for _, mark := range marks {
-		r, style := m.mark(mark.Side, string(mark.Kind), mark.Cache)
+		r, style := p.mark(mark.Side, mark.Kind, mark.Cache)
 		g.Set(at, y, r, style)
 		at++
 	}
@@ -345,13 +282,16 @@ func (m Model) door(g *cells.Grid, y, rows int) int {
 	if d.Lost > 0 {
 		text += " · last lost: " + d.LastLost()
 	}
-	g.Within(x, y+1, m.w-x-1, text, t.Label)
+	g.Within(x, y+1, p.W-x-1, text, t.Label)
 	return y
 }
 
+// doorEvery is how often the door log is told at least.
+const doorEvery = 2 * time.Second
+
 // mark is one answer: its side's letter, a capital if it was not good.
-func (m Model) mark(side, kind string, cache bool) (rune, cells.Style) {
-	t := m.theme
+func (p page) mark(side string, kind reading.Answer, cache bool) (rune, cells.Style) {
+	t := p.Theme
 	r, style := '·', t.Label
 	switch side {
 	case "blue":
@@ -359,15 +299,63 @@ func (m Model) mark(side, kind string, cache bool) (rune, cells.Style) {
 	case "green":
 		r, style = 'g', t.Side(split.Green)
 	}
-	switch {
-	case kind == string(reading.LostAnswer), kind == string(reading.Unreached):
+	switch kind {
+	case reading.LostAnswer, reading.Unreached:
 		return '×', t.Red.In(true)
-	case kind == string(reading.SlowAnswer):
-		return r, t.Amber
-	case kind == string(reading.FailingAnswer):
+	case reading.SlowAnswer:
+		return unicode.ToUpper(r), t.Amber
+	case reading.FailingAnswer:
 		return unicode.ToUpper(r), t.Amber.In(true)
-	case cache:
+	}
+	if cache {
 		return 'c', t.Label
 	}
 	return r, style
 }
+
+// front is the share on green that the front was last read to have.
+func (p page) front() split.Share { return p.S.Front.Split.Share }
+
+// outlook is what a share would mean.
+func (p page) outlook(share split.Share) route.Outlook {
+	key := outlooked{share, p.S.Crossing.Target, p.S.Traffic, p.S.Bound}
+	o, ok := p.outlooks[key]
+	if !ok {
+		const most = 8 // traffic differs with every snapshot
+		if len(p.outlooks) >= most {
+			clear(p.outlooks)
+		}
+		o = p.S.Traffic.Look(share, key.target, key.bound)
+		p.outlooks[key] = o
+	}
+	return o
+}
+
+// next is the share that would come next: the ghost's, else the next leg's; false if none does.
+func (p page) next() (split.Share, bool) {
+	c := p.S.Crossing
+	if p.Moved {
+		return p.Ghost, true
+	}
+	if leg, ok := c.Next(); ok && c.Stage.UnderWay() && !c.GoingBack && c.Stage != crossing.Keep {
+		return split.Toward(c.Target, c.Route[leg].Part), true
+	}
+	return 0, false
+}
+
+// aged is a figure with the style that its age gives it.
+func (p page) aged(text string, at time.Time, every time.Duration, fresh cells.Style) (string, cells.Style) {
+	if at.IsZero() {
+		return "—", p.Theme.Label
+	}
+	return frame.Aged(p.Theme, text, p.Now.Sub(at), every, fresh)
+}
+
+// ifFresh is a style for what follows from the front's counts: dim when they are
+// old.
+func (p page) ifFresh(s cells.Style) cells.Style {
+	_, s = p.aged("", p.S.Front.At, p.S.Front.Every, s)
+	return s
+}
+
+func upper(side split.Side) string { return strings.ToUpper(side.String()) }

@@ -4,51 +4,91 @@ import (
 	"fmt"
 	"strings"
 
+	"charm.land/bubbles/v2/key"
+
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/split"
+	"vaiven/internal/keeper"
 	"vaiven/internal/pairs"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
+	"vaiven/internal/words"
 )
 
-// Model is the view's state. It is a value.
+// Model is the page's state. It is a value.
 type Model struct {
-	frame.Frame
-
 	at       int  // the chosen row
-	unfolded bool // what was meant is shown as well
+	unfolded bool // planned differences are shown as well
 	scroll   int  // lines of the detail above its first one
 }
 
-// In is the view within a frame.
-func (m Model) In(f frame.Frame) Model {
-	m.Frame = f
-	return m
+// New makes the page.
+func New() frame.Page { return Model{} }
+
+// page is the model with what it draws.
+type page struct {
+	Model
+	frame.Frame
+}
+
+// Take is for other pages.
+func (m Model) Take(any) frame.Page { return m }
+
+// Keys are the cursor, the fold, and comparing again.
+func (m Model) Keys(f frame.Frame) []key.Binding {
+	list := []key.Binding{
+		frame.Bind("r", "compare again", "r"), frame.Bind("m", "planned differences", "m"), frame.Bind("↑ ↓", "choose", "up", "down"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
+	}
+	side := f.S.Live.Other()
+	if f.S.Crossing.Stage.UnderWay() {
+		side = f.S.Crossing.Target
+	}
+	list[0].SetEnabled(len(f.S.Sides[side].Instances) > 0 && !f.S.Proving)
+	return list
+}
+
+// Press moves the cursor, folds, or asks for a comparison.
+func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
+	p := page{m, f}
+	switch pressed {
+	case "r":
+		return m, frame.Wish{Do: keeper.Command{Do: keeper.Again, Cell: proof.Result{Kind: p.Chosen()}}}
+	case "m":
+		m.unfolded = !m.unfolded
+	case "up":
+		return p.Move(-1), frame.Wish{}
+	case "down":
+		return p.Move(1), frame.Wish{}
+	case "pgdown":
+		m.scroll += scrollBy
+	case "pgup":
+		m.scroll = max(m.scroll-scrollBy, 0)
+	}
+	return m, frame.Wish{}
+}
+
+// scrollBy is how many lines a page of the detail is.
+const scrollBy = 5
+
+// Marks explain the list.
+func (m Model) Marks() []frame.Mark {
+	return []frame.Mark{
+		{Glyph: "◇", Means: "a difference that the plan does not expect"}, {Glyph: "planned:", Means: "a difference that the plan expects, such as the version"},
+		{Glyph: "≠", Means: "this line differs"}, {Glyph: "- +", Means: "a line that only blue has, that only green has"}, {Glyph: "▸", Means: "the difference that is shown in full below"},
+	}
 }
 
 // Move moves the cursor.
-func (m Model) Move(by int) Model {
+func (m page) Move(by int) Model {
 	m.at = min(max(m.cursor()+by, 0), max(len(m.rows())-1, 0))
 	m.scroll = 0
-	return m
-}
-
-// Scroll moves the text below the list.
-func (m Model) Scroll(lines int) Model {
-	m.scroll = max(m.scroll+lines, 0)
-	return m
-}
-
-// Fold shows what was meant, or hides it again.
-func (m Model) Fold() Model {
-	m.unfolded = !m.unfolded
-	return m
+	return m.Model
 }
 
 // Chosen is what the cursor stands on: the comparison of the sides, or the same
 // request to both.
-func (m Model) Chosen() proof.Kind {
+func (m page) Chosen() proof.Kind {
 	if rows := m.rows(); len(rows) > 0 && rows[m.cursor()].finding != nil {
 		return proof.KindPairs
 	}
@@ -61,7 +101,7 @@ type row struct {
 	finding    *pairs.Finding
 }
 
-func (m Model) rows() []row {
+func (m page) rows() []row {
 	var list []row
 	for n := range m.S.About.Differences.List {
 		d := &m.S.About.Differences.List[n]
@@ -82,38 +122,39 @@ func (m Model) rows() []row {
 	return list
 }
 
-func (m Model) cursor() int { return min(m.at, max(len(m.rows())-1, 0)) }
+func (m page) cursor() int { return min(m.at, max(len(m.rows())-1, 0)) }
 
-// View draws the whole screen.
-func (m Model) View() string {
-	g := cells.New(m.W, m.H)
-	m.header(g)
-	bottom := m.Page(g)
-	detail := min(max((m.H-6)*2/5, 4), 18)
-	if m.H < 14 {
+// Draw draws the list, and the chosen row in full below it.
+func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
+	p := page{m, f}
+	detail := min(max((f.H-6)*2/5, 4), 18)
+	if f.H < 14 {
 		detail = 0
 	}
-	m.list(g, 2, bottom-detail)
+	p.list(g, top, bottom-detail)
 	if detail > 0 {
-		m.detail(g, bottom-detail, bottom)
+		p.detail(g, bottom-detail, bottom)
 	}
-	return g.String()
 }
 
-func (m Model) header(g *cells.Grid) {
-	t := m.Theme
-	x := g.Text(1, 0, "vaiven", t.Label)
-	x = g.Text(x+2, 0, m.S.Service, t.Ink.In(true))
-	x = g.Text(x+1, 0, "differences", t.Label)
+// Head says what is compared and how much differs.
+func (m Model) Head(f frame.Frame, g *cells.Grid, x, end int) {
+	p, t := page{m, f}, f.Theme
+	verdict, style := p.verdict()
+	room := min(cells.Width(verdict), (end-x)/2)
+	x = g.Within(x, 0, end-x-room-2, "differences", t.Label)
 	for _, side := range split.Sides {
-		x = g.Text(x+2, 0, strings.ToUpper(side.String()), t.Side(side).In(true))
-		x = g.Text(x+1, 0, m.S.Sides[side].Version, t.Ink.In(true))
+		width := (end - x - room - 2) / 2
+		if side == split.Green {
+			width *= 2
+		}
+		at := g.Within(x+2, 0, width-2, strings.ToUpper(side.String()), t.Side(side).In(true))
+		x = g.Within(at+1, 0, x+width-at-1, f.S.Sides[side].Version, t.Ink.In(true))
 	}
-	verdict, style := m.verdict()
-	g.Right(m.W-1, 0, cells.Cut(verdict, max(m.W-x-3, 0)), style)
+	g.Right(end-1, 0, cells.Cut(verdict, max(end-x-3, 0)), style)
 }
 
-func (m Model) verdict() (string, cells.Style) {
+func (m page) verdict() (string, cells.Style) {
 	t, d, p := m.Theme, m.S.About.Differences, m.S.About.Pairs
 	if d.Compared == 0 {
 		if m.S.Proving {
@@ -121,25 +162,25 @@ func (m Model) verdict() (string, cells.Style) {
 		}
 		return "not compared yet", t.Label
 	}
-	text := fmt.Sprintf("%d not meant of %d compared", len(d.Questioned()), d.Compared)
+	text := fmt.Sprintf("%d unplanned of %d compared", len(d.Questioned()), d.Compared)
 	style := t.Ink.In(true)
 	if len(d.Questioned()) > 0 {
 		style = t.Amber.In(true)
 	}
 	if !p.At.IsZero() {
-		text += "   " + frame.Age(m.Now.Sub(p.At)) + " ago"
+		text += "   " + words.Age(m.Now.Sub(p.At)) + " ago"
 	}
 	return text, style
 }
 
 // columns are the places of the three columns: blue's values, what it is, green's.
-func (m Model) columns() (value, name int) {
+func (m page) columns() (value, name int) {
 	name = min(max(m.W*30/100, 24), 44)
 	return (m.W - name - 6) / 2, name
 }
 
 // list draws what differs between two rows of the screen.
-func (m Model) list(g *cells.Grid, top, bottom int) {
+func (m page) list(g *cells.Grid, top, bottom int) {
 	t := m.Theme
 	value, name := m.columns()
 	green := 2 + value + 1 + name + 1
@@ -165,7 +206,7 @@ func (m Model) list(g *cells.Grid, top, bottom int) {
 		y++
 	}
 	if len(rows) == 0 {
-		text := "nothing differs that was not meant"
+		text := "no unplanned difference"
 		if m.S.About.Differences.Compared == 0 {
 			text = "the sides are compared when the spare one is proven; r compares them now"
 		}
@@ -181,7 +222,7 @@ func (m Model) list(g *cells.Grid, top, bottom int) {
 }
 
 // foot are the lines below the list.
-func (m Model) foot(meant int) []string {
+func (m page) foot(meant int) []string {
 	var lines []string
 	p := m.S.About.Pairs
 	if p.Pairs > 0 {
@@ -192,9 +233,9 @@ func (m Model) foot(meant int) []string {
 		lines = append(lines, fmt.Sprintf("warm-up: %d requests, p50 %.1f ms at first and %.1f ms at last", w.Requests, w.First, w.Last))
 	}
 	if meant > 0 {
-		fold := fmt.Sprintf("▸ %d more were meant: m shows them", meant)
+		fold := fmt.Sprintf("▸ %d planned differences: m shows them", meant)
 		if m.unfolded {
-			fold = "▾ what was meant stands last: m folds it away"
+			fold = "▾ planned differences stand last: m hides them"
 		}
 		lines = append(lines, fold)
 	}
@@ -204,7 +245,7 @@ func (m Model) foot(meant int) []string {
 	return lines
 }
 
-func (m Model) row(g *cells.Grid, y int, r row, chosen bool) {
+func (m page) row(g *cells.Grid, y int, r row, chosen bool) {
 	t := m.Theme
 	value, name := m.columns()
 	if chosen {
@@ -230,9 +271,9 @@ func (m Model) row(g *cells.Grid, y int, r row, chosen bool) {
 }
 
 // what is a row's name with its style: amber for what was not meant.
-func (m Model) what(r row) (string, cells.Style) {
+func (m page) what(r row) (string, cells.Style) {
 	if f := r.finding; f != nil {
-		return fmt.Sprintf("%d× %s of %s", f.Count, f.What, f.Request), m.Theme.Amber
+		return fmt.Sprintf("◇ %d× %s of %s", f.Count, f.What, f.Request), m.Theme.Amber
 	}
 	d := r.difference
 	text := d.What()
@@ -243,9 +284,9 @@ func (m Model) what(r row) (string, cells.Style) {
 		text = d.Part + " " + text
 	}
 	if d.Meant {
-		return "meant: " + text, m.Theme.Label
+		return "planned: " + text, m.Theme.Label
 	}
-	return text, m.Theme.Amber
+	return "◇ " + text, m.Theme.Amber
 }
 
 func (r row) value(side split.Side) (string, bool) {
@@ -275,7 +316,7 @@ func (r row) shown(width int) [2]string {
 
 // detail is the chosen row in full: a text's difference line by line, or both values
 // side by side.
-func (m Model) detail(g *cells.Grid, top, bottom int) {
+func (m page) detail(g *cells.Grid, top, bottom int) {
 	t := m.Theme
 	frame.Hair(g, t, top)
 	rows := m.rows()
@@ -293,9 +334,9 @@ func (m Model) detail(g *cells.Grid, top, bottom int) {
 }
 
 // unified draws a text's difference; lines say by their sign whose they are.
-func (m Model) unified(g *cells.Grid, top, bottom int, lines []string) {
+func (m page) unified(g *cells.Grid, top, bottom int, lines []string) {
 	t := m.Theme
-	room := bottom - top
+	room := rows(top, bottom, len(lines))
 	first := min(m.scroll, max(len(lines)-room, 0))
 	for n, text := range lines[first:min(first+room, len(lines))] {
 		style := t.Label
@@ -314,7 +355,7 @@ func (m Model) unified(g *cells.Grid, top, bottom int, lines []string) {
 }
 
 // beside draws both sides' texts next to each other, scrolled together.
-func (m Model) beside(g *cells.Grid, top, bottom int, r row) {
+func (m page) beside(g *cells.Grid, top, bottom int, r row) {
 	width := (m.W - 5) / 2
 	var columns [2][]string
 	for _, side := range split.Sides {
@@ -329,13 +370,19 @@ func (m Model) beside(g *cells.Grid, top, bottom int, r row) {
 		}
 	}
 	length := max(len(columns[0]), len(columns[1]))
-	room := bottom - top
+	room := rows(top, bottom, length)
 	first := min(m.scroll, max(length-room, 0))
+	differs := func(at int) bool {
+		return at >= len(columns[0]) || at >= len(columns[1]) || columns[0][at] != columns[1][at]
+	}
 	for n := range min(room, length-first) {
+		if differs(first + n) {
+			g.Set(1+width+1, top+n, '≠', m.Theme.Amber)
+		}
 		for _, side := range split.Sides {
 			if at := first + n; at < len(columns[side]) {
 				style := m.Theme.Ink
-				if at < len(columns[side.Other()]) && columns[side][at] != columns[side.Other()][at] {
+				if differs(at) {
 					style = m.Theme.Side(side)
 				}
 				g.Text(1+int(side)*(width+3), top+n, columns[side][at], style)
@@ -345,8 +392,17 @@ func (m Model) beside(g *cells.Grid, top, bottom int, r row) {
 	m.more(g, bottom, length-first-room)
 }
 
-func (m Model) more(g *cells.Grid, bottom, lines int) {
+// rows is how many lines there is room for, with one for how many more there are.
+func rows(top, bottom, lines int) int {
+	room := bottom - top
+	if lines > room {
+		room--
+	}
+	return max(room, 0)
+}
+
+func (m page) more(g *cells.Grid, bottom, lines int) {
 	if lines > 0 {
-		g.Right(m.W-1, bottom-1, fmt.Sprintf("%d more lines, pgdown", lines), m.Theme.Label)
+		g.Within(1, bottom-1, m.W-2, fmt.Sprintf("+%d lines, pgdown", lines), m.Theme.Label)
 	}
 }

@@ -6,9 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
-
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/proof"
@@ -17,6 +14,7 @@ import (
 	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/tui/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -41,8 +39,15 @@ func sample() keeper.Snapshot {
 	return s
 }
 
-func view(w, h int, s keeper.Snapshot) Model {
-	return Model{}.In(frame.Frame{Theme: theme.New(true), W: w, H: h, S: s, Now: now, Keys: []frame.Hint{{Key: "m", Does: "what was meant"}, {Key: "b b", Does: "call off"}}})
+func view(w, h int, s keeper.Snapshot) page {
+	return page{Model{}, frame.Frame{Theme: theme.New(true), W: w, H: h, S: s, Now: now}}
+}
+
+func (m page) shown(t *testing.T) string { return tuitest.Draw(t, m.Model, m.Frame) }
+
+func (m page) unfold() page {
+	m.unfolded = !m.unfolded
+	return m
 }
 
 func TestViewFits(t *testing.T) {
@@ -55,16 +60,18 @@ func TestViewFits(t *testing.T) {
 	for name, s := range map[string]keeper.Snapshot{"sample": sample(), "nothing": {}, "many": many} {
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {220, 60}, {40, 10}, {20, 5}, {0, 0}} {
 			w, h := size[0], size[1]
-			for _, m := range []Model{view(w, h, s), view(w, h, s).Fold().Move(99)} {
-				if v := m.View(); lipgloss.Width(v) > w || lipgloss.Height(v) > max(h, 1) {
-					t.Errorf("%s overflows %d×%d: it is %d×%d", name, w, h, lipgloss.Width(v), lipgloss.Height(v))
+			end := view(w, h, s).unfold()
+			end.Model = end.Move(99)
+			for _, m := range []page{view(w, h, s), end} {
+				if text := m.shown(t); t.Failed() {
+					t.Fatalf("%s:\n%s", name, text)
 				}
 			}
 		}
 	}
 	for _, size := range [][2]int{{142, 38}, {80, 24}} {
 		w, h := size[0], size[1]
-		testkit.Golden(t, fmt.Sprintf("differences-%dx%d.txt", w, h), ansi.Strip(view(w, h, sample()).View())+"\n")
+		testkit.Golden(t, fmt.Sprintf("differences-%dx%d.txt", w, h), view(w, h, sample()).shown(t)+"\n")
 	}
 }
 
@@ -80,8 +87,8 @@ func TestTheChosenOneStandsInFull(t *testing.T) {
 		{1, proof.KindPairs, []string{`"price": 900`, `"price": 950`, "HTTP 200 OK"}},
 		{9, proof.KindPairs, nil},
 	} {
-		m = m.Move(step.by)
-		v := ansi.Strip(m.View())
+		m.Model = m.Move(step.by)
+		v := m.shown(t)
 		for _, text := range step.shows {
 			if !strings.Contains(v, text) {
 				t.Errorf("it does not show %q:\n%s", text, v)
@@ -91,7 +98,7 @@ func TestTheChosenOneStandsInFull(t *testing.T) {
 			t.Errorf("chosen is %q, want %q", m.Chosen(), step.kind)
 		}
 	}
-	if v := ansi.Strip(m.View()); strings.Contains(v, "meant: build") || !strings.Contains(ansi.Strip(m.Fold().View()), "meant: build") {
-		t.Error("what was meant is not folded away, or does not unfold")
+	if v := m.shown(t); strings.Contains(v, "planned: build") || !strings.Contains(m.unfold().shown(t), "planned: build") {
+		t.Error("planned differences are not folded away, or do not unfold")
 	}
 }

@@ -1,90 +1,66 @@
 package frame
 
 import (
-	"fmt"
+	"context"
 	"slices"
 	"time"
 
+	"charm.land/bubbles/v2/key"
+
+	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
 	"vaiven/internal/words"
 )
 
-// Frame is what every view is given: its size, how it looks, what is known, and
-// what the root has to say.
+// Frame is what every page is given: its size, how it looks, and what is known.
 type Frame struct {
-	Theme  theme.Theme
-	W, H   int // in cells
-	S      keeper.Snapshot
-	Now    time.Time
-	Notice Notice   // empty if the root has nothing to say
-	Keys   []Hint   // to be named in the last line
-	Wheel  []string // who has it, at its end: the longest that fits
+	Theme theme.Theme
+	W, H  int // of the screen, in cells
+	S     keeper.Snapshot
+	Now   time.Time   // of the keeper's clock
+	Ghost split.Share // the share that a person has named, on green
+	Moved bool        // there is a ghost
 }
 
-// Waits is the notice that a view shows: the root's, else what waits for a person.
-func (f Frame) Waits() Notice {
-	switch c := f.S.Crossing; {
-	case f.Notice.Text != "":
-		return f.Notice
-	case c.Question.ID != 0:
-		return Notice{Text: "◇ " + words.Question(c.Question, c) + "   a says yes" + Asked(c.Question.At, f.Now), Level: Soon}
-	case c.Frozen():
-		return Notice{Text: "frozen: " + words.Frozen(c), Level: Soon}
-	}
-	return Notice{}
+// Page is one view of the screen: one question, and a way to act on the answer. A page is a
+// value. The root draws what is around it: header, the sentence below it, messages and keys.
+type Page interface {
+	// Head draws the header's middle from a column up to another.
+	Head(f Frame, g *cells.Grid, x, end int)
+	// Draw draws the page into rows top and following, up to and without bottom.
+	Draw(f Frame, g *cells.Grid, top, bottom int)
+	// Keys are the keys that do something on the page now.
+	Keys(f Frame) []key.Binding
+	// Press is one of these keys.
+	Press(f Frame, pressed string) (Page, Wish)
+	// Take is an answer to what the page wished to read; others are not for it.
+	Take(answer any) Page
+	// Marks explain what the page draws, for the help.
+	Marks() []Mark
 }
 
-// Asked is since when a person is asked, where that is a while ago.
-func Asked(at, now time.Time) string {
-	const while = 20 * time.Second
-	if now.Sub(at) < while {
-		return ""
-	}
-	return "   (asked " + Age(now.Sub(at)) + " ago)"
+// Opener is a page that has something to do when somebody turns to it.
+type Opener interface {
+	Page
+	Open() (Page, Wish)
 }
 
-// Wheel says who has the wheel, in texts of falling length. me is the identity of this screen's
-// client.
-func Wheel(s keeper.Snapshot, me string) []string {
-	w := s.Crossing.Wheel
-	others := ""
-	if s.Watching > 1 {
-		others = fmt.Sprintf(", %d watch", s.Watching)
-	}
-	switch since := w.Since.Local().Format("15:04"); {
-	case s.At.IsZero():
-		return nil
-	case w.Vacant():
-		return []string{"nobody steers" + others, "nobody steers"}
-	case w.Client == me:
-		return []string{"you steer since " + since + others, "you steer"}
-	default:
-		return []string{words.Person(w.By, w.From) + " steers since " + since + others, w.By + " steers since " + since, w.By + " steers"}
-	}
+// Wish is what a page asks the root for. The zero value is nothing.
+type Wish struct {
+	Do   keeper.Command                           // to be sent, if it says what to do
+	Read func(context.Context, keeper.Client) any // to be read; the answer comes back by Take
+	Name *split.Share                             // a share on green that a person names: the ghost goes there
 }
 
-// Page draws what a view has around it: the notice below its header, and the keys. It
-// returns the first row below what is left for the view.
-func (f Frame) Page(g *cells.Grid) (bottom int) {
-	Line(g, f.Theme, 1, f.Waits())
-	bottom = f.H - 1
-	Keys(g, f.Theme, 1, bottom, f.Keys, f.Wheel)
-	if f.H >= 14 {
-		bottom--
-		Hair(g, f.Theme, bottom)
-	}
-	return bottom
+// Mark is a glyph and what it means.
+type Mark struct {
+	Glyph string
+	Means string
 }
 
-// Notice is a line about something that needs a person.
-type Notice struct {
-	Text  string
-	Level Level
-}
-
-// Level is how urgent a notice is.
+// Level is how urgent a message is.
 type Level int
 
 // The levels.
@@ -94,8 +70,51 @@ const (
 	Urgent              // something is wrong
 )
 
-// Hint is a key and what it does.
-type Hint struct{ Key, Does string }
+// Notice is a message about what the person at the keys is doing.
+type Notice struct {
+	Text  string
+	Level Level
+}
+
+// style is how a level looks, and the mark that says the same without colour.
+func style(t theme.Theme, l Level) (cells.Style, string) {
+	switch l {
+	case Soon:
+		return t.Amber.In(true), "◇ "
+	case Urgent:
+		return t.Red.In(true), "▲ "
+	}
+	return t.Ink, ""
+}
+
+// Sentence is the line below every header, which answers whether it is all right; at its end
+// stands what comes next, where there is room.
+func Sentence(g *cells.Grid, t theme.Theme, s words.Sentence, next string) {
+	w, _ := g.Size()
+	level := map[words.Gravity]Level{words.Waits: Soon, words.Wrong: Urgent}[s.Gravity]
+	look, mark := style(t, level)
+	if mark == "◇ " && len(s.Text) > 0 && []rune(s.Text)[0] == '◇' {
+		mark = ""
+	}
+	x := g.Text(1, 1, mark, look)
+	end := w - 1
+	if n := cells.Width(next); next != "" && x+cells.Width(s.Text)+3+n < w {
+		g.Right(w-1, 1, next, t.Ink)
+		end -= n + 2
+	}
+	g.Within(x, 1, end-x, s.Text, look)
+}
+
+// Message draws what the person's own doings come to, into a row.
+func Message(g *cells.Grid, t theme.Theme, y int, n Notice) {
+	w, _ := g.Size()
+	look, mark := style(t, n.Level)
+	if n.Level == Soon {
+		mark = "› "
+	}
+	x := g.Text(1, y, mark, look)
+	g.Within(x, y, w-1-x, n.Text, look)
+}
 
 // Hair draws a hairline across.
 func Hair(g *cells.Grid, t theme.Theme, y int) {
@@ -103,24 +122,31 @@ func Hair(g *cells.Grid, t theme.Theme, y int) {
 	g.Line(0, y, w, '─', t.Hair)
 }
 
-// Line is the line below a header: a hairline, unless there is something that needs
-// a person.
-func Line(g *cells.Grid, t theme.Theme, y int, n Notice) {
-	if n.Text == "" {
-		Hair(g, t, y)
-		return
+// Hint is a key and what it does.
+type Hint struct{ Key, Does string }
+
+// Hints are the enabled keys, for the last line.
+func Hints(bindings []key.Binding) []Hint {
+	var list []Hint
+	for _, b := range bindings {
+		if b.Enabled() {
+			list = append(list, Hint{Key: b.Help().Key, Does: b.Help().Desc})
+		}
 	}
-	w, _ := g.Size()
-	style := map[Level]cells.Style{Quiet: t.Ink, Soon: t.Amber.In(true), Urgent: t.Red.In(true)}[n.Level]
-	g.Within(1, y, w-2, n.Text, style)
+	return list
+}
+
+// Bind is a key with its name and what it does.
+func Bind(name, does string, keys ...string) key.Binding {
+	return key.NewBinding(key.WithKeys(keys...), key.WithHelp(name, does))
 }
 
 // Help is the key that names all others.
 const Help = "?"
 
-// Keys names keys, as many as fit, and who has the wheel at the line's end. Where some do not fit, the last
-// one is that for help.
-func Keys(g *cells.Grid, t theme.Theme, x, y int, hints []Hint, wheel []string) {
+// Keys names keys, as many as fit, and who has the wheel at the line's end. Where some do
+// not fit, the last one is that for help.
+func Keys(g *cells.Grid, t theme.Theme, y int, hints []Hint, wheel []string) {
 	w, _ := g.Size()
 	for _, text := range wheel {
 		if n := cells.Width(text); n <= w*2/5 {
@@ -129,6 +155,7 @@ func Keys(g *cells.Grid, t theme.Theme, x, y int, hints []Hint, wheel []string) 
 			break
 		}
 	}
+	x := 1
 	for _, k := range fitting(hints, w-x) {
 		x = g.Text(x, y, k.Key, t.Ink.In(true))
 		x = g.Text(x+1, y, k.Does, t.Label) + keyGap
@@ -160,20 +187,28 @@ func fitting(hints []Hint, width int) []Hint {
 // Wrap breaks a text into lines of a width, at spaces where there are any.
 func Wrap(text string, width int) []string {
 	var lines []string
-	runes := []rune(text)
-	for width > 0 && len(runes) > width {
-		at := width
-		for k := width; k > width/2; k-- {
-			if runes[k] == ' ' {
-				at = k
-				break
-			}
+	for width > 0 && cells.Width(text) > width {
+		head := cells.Take(text, width)
+		if at := lastSpace(head); at > len(head)/2 {
+			head = head[:at]
 		}
-		lines = append(lines, string(runes[:at]))
-		runes = runes[at:]
-		for len(runes) > 0 && runes[0] == ' ' {
-			runes = runes[1:]
+		if head == "" { // a wide rune in a column of one
+			break
+		}
+		lines = append(lines, head)
+		text = text[len(head):]
+		for len(text) > 0 && text[0] == ' ' {
+			text = text[1:]
 		}
 	}
-	return append(lines, string(runes))
+	return append(lines, text)
+}
+
+func lastSpace(text string) int {
+	for i := len(text) - 1; i >= 0; i-- {
+		if text[i] == ' ' {
+			return i
+		}
+	}
+	return -1
 }

@@ -5,27 +5,11 @@ import (
 	"strconv"
 	"time"
 
-	"vaiven/internal/core/route"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/words"
 )
-
-// Clock is a duration as minutes and seconds: "1:12", or with hours "1:02:03".
-func Clock(d time.Duration) string {
-	s := int(max(d, 0).Round(time.Second) / time.Second)
-	if s >= 3600 {
-		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
-	}
-	return fmt.Sprintf("%d:%02d", s/60, s%60)
-}
-
-// Age is an age: tenths while it is short, then coarser.
-func Age(d time.Duration) string {
-	if d = max(d, 0); d < 10*time.Second {
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	}
-	return route.Short(d.Round(time.Second))
-}
 
 // Milliseconds is a time that is usually short: "0.8 ms", "12 ms", "1.4 s".
 func Milliseconds(d time.Duration) string {
@@ -70,7 +54,7 @@ func Thousands(n int64) string {
 }
 
 // bars are the block elements from low to high.
-var bars = []rune("▁▂▃▄▅▆▇█")
+var bars = []rune("▁▂▃▄▅▆▇") // none fills its row, so that rows stay apart
 
 // Spark draws values as bars against the greatest of them and a floor, so that
 // noise does not fill the height. Values below zero are drawn as a cross.
@@ -94,14 +78,14 @@ func Spark(g *cells.Grid, x, y, width int, values []float64, floor float64, good
 	}
 }
 
-// Aged is a figure with the style that its age gives it: bright while fresh, dim
+// Aged is a figure with what its age makes of it: bright while fresh, dim and called old
 // beyond twice its interval, and struck out for its age beyond ten times.
 func Aged(t theme.Theme, text string, age, every time.Duration, fresh cells.Style) (string, cells.Style) {
 	switch {
-	case age > 10*every:
-		return "— " + Age(age), t.Label
+	case age > engine.Stale*every:
+		return "— " + words.Age(age), t.Label
 	case age > 2*every+time.Second/4: // a reading takes its time to arrive
-		return text, t.Label
+		return text + " old", t.Label
 	}
 	return text, fresh
 }

@@ -5,30 +5,88 @@ import (
 	"slices"
 	"strings"
 
+	"charm.land/bubbles/v2/key"
+
 	core "vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
+	"vaiven/internal/words"
 )
 
-// Model is the view's state. It is a value.
+// Model is the page's state. It is a value.
 type Model struct {
-	frame.Frame
-
 	chosen core.Result // the cell of the cursor; the zero one is none, and then the first that does not pass
 	moved  bool        // somebody moved the cursor
 	scroll int         // lines of the detail above its first one
 }
 
-// In is the view within a frame.
-func (m Model) In(f frame.Frame) Model {
-	m.Frame = f
-	return m
+// New makes the page.
+func New() frame.Page { return Model{} }
+
+// page is the model with what it draws.
+type page struct {
+	Model
+	frame.Frame
+}
+
+// Take is for other pages.
+func (m Model) Take(any) frame.Page { return m }
+
+// Keys are the cursor, and checking again.
+func (m Model) Keys(f frame.Frame) []key.Binding {
+	p := page{m, f}
+	toProve := len(f.S.Sides[p.target()].Instances) > 0 && !f.S.Proving
+	list := []key.Binding{
+		frame.Bind("r", "check again", "r"), frame.Bind("R", "check all again", "R"), frame.Bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
+	}
+	list[0].SetEnabled(toProve)
+	list[1].SetEnabled(toProve)
+	return list
+}
+
+// Press moves the cursor, or asks for checks.
+func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
+	p := page{m, f}
+	switch pressed {
+	case "r":
+		if cell, ok := p.Chosen(); ok {
+			return m, frame.Wish{Do: keeper.Command{Do: keeper.Again, Cell: cell}}
+		}
+		return m, frame.Wish{Do: keeper.Command{Do: keeper.Prove}}
+	case "R":
+		return m, frame.Wish{Do: keeper.Command{Do: keeper.Prove}}
+	case "pgdown":
+		m.scroll += scrollBy
+	case "pgup":
+		m.scroll = max(m.scroll-scrollBy, 0)
+	case "up":
+		return p.Move(0, -1), frame.Wish{}
+	case "down":
+		return p.Move(0, 1), frame.Wish{}
+	case "left":
+		return p.Move(-1, 0), frame.Wish{}
+	case "right":
+		return p.Move(1, 0), frame.Wish{}
+	}
+	return m, frame.Wish{}
+}
+
+// scrollBy is how many lines a page of the detail is.
+const scrollBy = 5
+
+// Marks explain the grid.
+func (m Model) Marks() []frame.Mark {
+	return []frame.Mark{
+		{Glyph: "●", Means: "passes"}, {Glyph: "×", Means: "fails"}, {Glyph: "◇", Means: "differs, and a person has to accept it"}, {Glyph: "◆", Means: "was accepted"},
+		{Glyph: "▸", Means: "the check that is shown in full below"}, {Glyph: "▁▃▆", Means: "times of the last health checks; × one that failed"},
+	}
 }
 
 // target is the side that is proven.
-func (m Model) target() split.Side {
+func (m page) target() split.Side {
 	if m.S.Crossing.Stage.UnderWay() {
 		return m.S.Crossing.Target
 	}
@@ -51,7 +109,7 @@ type row struct {
 }
 
 // sections arranges the results. Health is shown as it is now, beyond the proof.
-func (m Model) sections() []section {
+func (m page) sections() []section {
 	var list []section
 	for _, part := range m.S.Parts {
 		s := section{part: part.Name}
@@ -90,7 +148,7 @@ func (s *section) take(r core.Result) {
 }
 
 // results are the proof's, with the health of every instance as last read.
-func (m Model) results() []core.Result {
+func (m page) results() []core.Result {
 	list := slices.Clone(m.S.Proof.Results)
 	for _, c := range m.S.Sides[m.target()].Instances {
 		r := core.Result{
@@ -108,7 +166,7 @@ func (m Model) results() []core.Result {
 }
 
 // order is every result as the cursor passes them: row by row.
-func (m Model) order() [][]core.Result {
+func (m page) order() [][]core.Result {
 	var grid [][]core.Result
 	for _, s := range m.sections() {
 		for _, w := range s.rows {
@@ -132,7 +190,7 @@ func (m Model) order() [][]core.Result {
 
 // cursor is where the chosen cell stands: the first that does not pass, if nobody
 // has chosen any.
-func (m Model) cursor(grid [][]core.Result) (y, x int) {
+func (m page) cursor(grid [][]core.Result) (y, x int) {
 	for y, line := range grid {
 		for x, r := range line {
 			if m.moved && r.SameCell(m.chosen) {
@@ -151,26 +209,20 @@ func (m Model) cursor(grid [][]core.Result) (y, x int) {
 }
 
 // Move moves the cursor.
-func (m Model) Move(dx, dy int) Model {
+func (m page) Move(dx, dy int) Model {
 	grid := m.order()
 	if len(grid) == 0 {
-		return m
+		return m.Model
 	}
 	y, x := m.cursor(grid)
 	y = min(max(y+dy, 0), len(grid)-1)
 	x = min(max(x+dx, 0), len(grid[y])-1)
 	m.chosen, m.moved, m.scroll = grid[y][x], true, 0
-	return m
-}
-
-// Scroll moves the text below the grid.
-func (m Model) Scroll(lines int) Model {
-	m.scroll = max(m.scroll+lines, 0)
-	return m
+	return m.Model
 }
 
 // Chosen is the result at the cursor, false if there is none.
-func (m Model) Chosen() (core.Result, bool) {
+func (m page) Chosen() (core.Result, bool) {
 	grid := m.order()
 	if len(grid) == 0 {
 		return core.Result{}, false
@@ -179,35 +231,32 @@ func (m Model) Chosen() (core.Result, bool) {
 	return grid[y][x], true
 }
 
-// View draws the whole screen.
-func (m Model) View() string {
-	g := cells.New(m.W, m.H)
-	m.header(g)
-	bottom := m.Page(g)
-	detail := min(max((m.H-6)/3, 3), 14)
-	if m.H < 12 {
+// Draw draws the grid, and the chosen result in full below it.
+func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
+	p := page{m, f}
+	detail := min(max((f.H-6)/3, 3), 14)
+	if f.H < 12 {
 		detail = 0
 	}
-	m.grid(g, 2, bottom-detail)
+	p.grid(g, top, bottom-detail)
 	if detail > 0 {
-		m.detail(g, bottom-detail, bottom)
+		p.detail(g, bottom-detail, bottom)
 	}
-	return g.String()
 }
 
-// header says what is proven and how it stands.
-func (m Model) header(g *cells.Grid) {
-	t, side := m.Theme, m.target()
-	x := g.Text(1, 0, "vaiven", t.Label)
-	x = g.Text(x+2, 0, m.S.Service, t.Ink.In(true))
-	x = g.Text(x+1, 0, "proof of", t.Label)
-	x = g.Text(x+1, 0, strings.ToUpper(side.String()), t.Side(side).In(true))
-	x = g.Text(x+1, 0, m.S.Sides[side].Version, t.Ink.In(true))
-	verdict, style := m.verdict()
-	g.Right(m.W-1, 0, cells.Cut(verdict, max(m.W-x-4, 0)), style)
+// Head says what is proven and how it stands.
+func (m Model) Head(f frame.Frame, g *cells.Grid, x, end int) {
+	p := page{m, f}
+	t, side := f.Theme, p.target()
+	verdict, style := p.verdict()
+	x = g.Within(x, 0, end-x, "proof of", t.Label)
+	x = g.Within(x+1, 0, end-x-1, strings.ToUpper(side.String()), t.Side(side).In(true))
+	room := max(min(cells.Width(verdict), (end-x)*2/3), 0)
+	x = g.Within(x+1, 0, end-x-room-4, f.S.Sides[side].Version, t.Ink.In(true))
+	g.Right(end-1, 0, cells.Cut(verdict, max(end-x-3, 0)), style)
 }
 
-func (m Model) verdict() (string, cells.Style) {
+func (m page) verdict() (string, cells.Style) {
 	t, p := m.Theme, m.S.Proof
 	open := p.Open(m.S.Crossing.Accepted)
 	asks := 0
@@ -220,7 +269,7 @@ func (m Model) verdict() (string, cells.Style) {
 	age := ""
 	if n := len(p.Results); n > 0 {
 		at := slices.MaxFunc(p.Results, func(a, b core.Result) int { return a.At.Compare(b.At) }).At
-		age = "   made " + frame.Age(m.Now.Sub(at)) + " ago"
+		age = "   made " + words.Age(m.Now.Sub(at)) + " ago"
 	}
 	switch {
 	case m.S.Proving:
@@ -238,7 +287,7 @@ func (m Model) verdict() (string, cells.Style) {
 }
 
 // grid draws the sections between two rows, scrolled so that the cursor is seen.
-func (m Model) grid(g *cells.Grid, top, bottom int) {
+func (m page) grid(g *cells.Grid, top, bottom int) {
 	sections := m.sections()
 	chosen, _ := m.Chosen()
 	lines := m.lines(sections)
@@ -251,7 +300,8 @@ func (m Model) grid(g *cells.Grid, top, bottom int) {
 	room := bottom - top
 	first := 0
 	if len(lines) > room {
-		first = min(max(at-room/2, 0), len(lines)-room)
+		room-- // for how many more there are
+		first = min(max(at-room/2, 0), len(lines)-max(room, 0))
 	}
 	for n := first; n < len(lines) && n-first < room; n++ {
 		m.line(g, top+n-first, lines[n], chosen)
@@ -260,7 +310,7 @@ func (m Model) grid(g *cells.Grid, top, bottom int) {
 		g.Within(2, top+1, m.W-3, "nothing has been raised: there is nothing to prove. s chooses a version", m.Theme.Label)
 	}
 	if more := len(lines) - first - room; more > 0 {
-		g.Right(m.W-1, bottom-1, fmt.Sprintf("%d more below", more+1), m.Theme.Label)
+		g.Within(2, bottom-1, m.W-3, fmt.Sprintf("+%d more below", more), m.Theme.Label)
 	}
 }
 
@@ -274,7 +324,7 @@ func (l line) holds(r core.Result) bool {
 	return l.row != nil && l.section.part == r.Part && l.row.kind == r.Kind && l.row.check == r.Check
 }
 
-func (m Model) lines(sections []section) []line {
+func (m page) lines(sections []section) []line {
 	var list []line
 	for _, s := range sections {
 		if len(s.columns) == 0 && len(s.rows) == 0 {
@@ -289,7 +339,7 @@ func (m Model) lines(sections []section) []line {
 }
 
 // widths are of the labels and of one instance's column.
-func (m Model) widths(columns int) (label, column int) {
+func (m page) widths(columns int) (label, column int) {
 	label = min(max(m.W*30/100, 20), 40)
 	if columns == 0 {
 		return label, 0
@@ -297,7 +347,7 @@ func (m Model) widths(columns int) (label, column int) {
 	return label, min(max((m.W-label-3)/columns, 9), 34)
 }
 
-func (m Model) line(g *cells.Grid, y int, l line, chosen core.Result) {
+func (m page) line(g *cells.Grid, y int, l line, chosen core.Result) {
 	t := m.Theme
 	label, column := m.widths(len(l.section.columns))
 	first := 0 // the first column that is drawn
@@ -306,9 +356,13 @@ func (m Model) line(g *cells.Grid, y int, l line, chosen core.Result) {
 		first = min(max(at-fit/2, 0), len(l.section.columns)-fit)
 	}
 	if l.row == nil {
-		g.Within(1, y, label, l.section.part, t.Ink.In(true))
+		part := l.section.part
+		if fit := max((m.W-label-3)/max(column, 1), 1); len(l.section.columns) > fit {
+			part += fmt.Sprintf(", +%d instances", len(l.section.columns)-fit)
+		}
+		g.Within(1, y, label, part, t.Ink.In(true))
 		for n, name := range l.section.columns[first:] {
-			g.Within(label+2+n*column, y, column-1, name, t.Side(m.target()))
+			g.Text(label+2+n*column, y, cells.CutLeft(name, min(column-1, m.W-label-3-n*column)), t.Side(m.target()))
 		}
 		return
 	}
@@ -336,7 +390,7 @@ func (m Model) line(g *cells.Grid, y int, l line, chosen core.Result) {
 }
 
 // mark shows where the cursor is, by a shape and not by colour alone.
-func (m Model) mark(g *cells.Grid, x, y int, r, chosen core.Result) {
+func (m page) mark(g *cells.Grid, x, y int, r, chosen core.Result) {
 	if r.SameCell(chosen) {
 		g.Set(x, y, '▸', m.Theme.Ink.In(true))
 	}
@@ -352,7 +406,7 @@ func (m Model) label(w row) string {
 
 // cell draws one result: its state, its time, and its last readings as far as there
 // is room.
-func (m Model) cell(g *cells.Grid, x, y, width int, r core.Result) {
+func (m page) cell(g *cells.Grid, x, y, width int, r core.Result) {
 	glyph, style := m.glyph(r)
 	g.Set(x, y, glyph, style)
 	text := frame.Milliseconds(r.Took)
@@ -371,13 +425,13 @@ func (m Model) cell(g *cells.Grid, x, y, width int, r core.Result) {
 	if bars > 0 && len(r.History) > 1 && at <= x+width-bars-2 {
 		frame.Spark(g, x+width-bars-2, y, bars, r.History, 6, m.Theme.Side(m.target()), m.Theme.Red)
 	}
-	if since := frame.Age(m.Now.Sub(r.Since)); !r.Since.IsZero() && width >= 30 && at+len(since)+2 < x+width-bars-2 {
+	if since := words.Age(m.Now.Sub(r.Since)); !r.Since.IsZero() && width >= 30 && at+len(since)+2 < x+width-bars-2 {
 		g.Right(x+width-bars-3, y, since, m.Theme.Label)
 	}
 }
 
 // glyph is a result's state as a shape with its style.
-func (m Model) glyph(r core.Result) (rune, cells.Style) {
+func (m page) glyph(r core.Result) (rune, cells.Style) {
 	t := m.Theme
 	switch {
 	case r.Pass:
@@ -391,7 +445,7 @@ func (m Model) glyph(r core.Result) (rune, cells.Style) {
 }
 
 // detail is the chosen result in full.
-func (m Model) detail(g *cells.Grid, top, bottom int) {
+func (m page) detail(g *cells.Grid, top, bottom int) {
 	t := m.Theme
 	frame.Hair(g, t, top)
 	r, ok := m.Chosen()
@@ -411,7 +465,7 @@ func (m Model) detail(g *cells.Grid, top, bottom int) {
 	y := top + 1
 	x := g.Within(1, y, m.W/2, r.Check+" on "+r.Instance, t.Ink.In(true))
 	x = g.Text(x+2, y, state, style)
-	facts := fmt.Sprintf("since %s · %s · %s", frame.Age(m.Now.Sub(r.Since)), frame.Milliseconds(r.Took), times(r.Tries))
+	facts := fmt.Sprintf("since %s · %s · %s", words.Age(m.Now.Sub(r.Since)), frame.Milliseconds(r.Took), times(r.Tries))
 	g.Within(x+2, y, m.W-x-3, facts, t.Label)
 	lines := append(labelled("want", r.Want, m.W-10), labelled("got", r.Got, m.W-10)...)
 	if r.Answer != "" && !r.Pass {
@@ -422,13 +476,17 @@ func (m Model) detail(g *cells.Grid, top, bottom int) {
 		}
 	}
 	room := bottom - y - 1
+	if len(lines) > room {
+		room-- // for how many more there are
+	}
+	room = max(room, 0)
 	first := min(m.scroll, max(len(lines)-room, 0))
 	for n, l := range lines[first:min(first+room, len(lines))] {
 		g.Text(1, y+1+n, l[0], t.Label)
 		g.Text(8, y+1+n, l[1], t.Ink)
 	}
 	if more := len(lines) - first - room; more > 0 {
-		g.Right(m.W-1, bottom-1, fmt.Sprintf("%d more lines, pgdown", more), t.Label)
+		g.Within(8, bottom-1, m.W-9, fmt.Sprintf("+%d lines, pgdown", more), t.Label)
 	}
 }
 

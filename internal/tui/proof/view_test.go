@@ -6,9 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
-
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	core "vaiven/internal/core/proof"
@@ -18,6 +15,7 @@ import (
 	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/tui/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -51,13 +49,15 @@ func sample() keeper.Snapshot {
 			})
 		}
 	}
-	add(core.Result{Part: "search", Kind: core.KindDifference, Check: "differences", Instance: "green", Ask: true, Want: "none that is not meant", Got: "1: environment REGION"})
+	add(core.Result{Part: "search", Kind: core.KindDifference, Check: "differences", Instance: "green", Ask: true, Want: "no unplanned difference", Got: "1: environment REGION"})
 	return s
 }
 
-func view(w, h int, s keeper.Snapshot) Model {
-	return Model{}.In(frame.Frame{Theme: theme.New(true), W: w, H: h, S: s, Now: now, Keys: []frame.Hint{{Key: "r", Does: "this once more"}, {Key: "b b", Does: "call off"}}})
+func view(w, h int, s keeper.Snapshot) page {
+	return page{Model{}, frame.Frame{Theme: theme.New(true), W: w, H: h, S: s, Now: now}}
 }
+
+func (m page) shown(t *testing.T) string { return tuitest.Draw(t, m.Model, m.Frame) }
 
 func TestViewFits(t *testing.T) {
 	crowd := sample()
@@ -68,15 +68,14 @@ func TestViewFits(t *testing.T) {
 	for name, s := range map[string]keeper.Snapshot{"sample": sample(), "nothing": {}, "crowd": crowd} {
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {220, 60}, {40, 10}, {20, 5}, {0, 0}} {
 			w, h := size[0], size[1]
-			v := view(w, h, s).View()
-			if lipgloss.Width(v) > w || lipgloss.Height(v) > max(h, 1) {
-				t.Errorf("%s overflows %d×%d: it is %d×%d", name, w, h, lipgloss.Width(v), lipgloss.Height(v))
+			if text := view(w, h, s).shown(t); t.Failed() {
+				t.Fatalf("%s:\n%s", name, text)
 			}
 		}
 	}
 	for _, size := range [][2]int{{142, 38}, {80, 24}} {
 		w, h := size[0], size[1]
-		testkit.Golden(t, fmt.Sprintf("proof-%dx%d.txt", w, h), ansi.Strip(view(w, h, sample()).View())+"\n")
+		testkit.Golden(t, fmt.Sprintf("proof-%dx%d.txt", w, h), view(w, h, sample()).shown(t)+"\n")
 	}
 }
 
@@ -96,11 +95,13 @@ func TestTheCursor(t *testing.T) {
 		{1, 0, "fares on green-search-3"}, {1, 0, "fares on green-search-3"}, {0, -1, "search on green-search-3"}, {-9, 0, "search on green-search-1"},
 		{0, 99, "fares on green-berths-1"}, {0, -99, "instances on green"},
 	} {
-		if m = m.Move(step.dx, step.dy); at() != step.want {
+		if m.Model = m.Move(step.dx, step.dy); at() != step.want {
 			t.Errorf("moved by %d, %d it stands on %s, want %s", step.dx, step.dy, at(), step.want)
 		}
 	}
-	if _, ok := view(80, 24, keeper.Snapshot{}).Move(1, 1).Chosen(); ok {
+	none := view(80, 24, keeper.Snapshot{})
+	none.Model = none.Move(1, 1)
+	if _, ok := none.Chosen(); ok {
 		t.Error("there is nothing to stand on")
 	}
 }
@@ -114,11 +115,15 @@ func TestScroll(t *testing.T) {
 		}
 	}
 	m := view(80, 24, s)
-	if v := m.View(); strings.Contains(v, "the end of it") || !strings.Contains(v, "more lines, pgdown") {
-		t.Errorf("a long answer is shown as\n%s", ansi.Strip(v))
+	if v := m.shown(t); strings.Contains(v, "the end of it") || !strings.Contains(v, " lines, pgdown") {
+		t.Errorf("a long answer is shown as\n%s", v)
 	}
-	if v := m.Scroll(1000).View(); !strings.Contains(v, "the end of it") {
-		t.Errorf("scrolled to the end it is\n%s", ansi.Strip(v))
+	for range 20 {
+		scrolled, _ := m.Press(m.Frame, "pgdown")
+		m.Model = scrolled.(Model)
+	}
+	if v := m.shown(t); !strings.Contains(v, "the end of it") {
+		t.Errorf("scrolled to the end it is\n%s", v)
 	}
 }
 

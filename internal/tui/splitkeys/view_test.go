@@ -1,4 +1,4 @@
-package keys
+package splitkeys
 
 import (
 	"errors"
@@ -6,9 +6,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/split"
@@ -18,6 +15,7 @@ import (
 	"vaiven/internal/tryout"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
+	"vaiven/internal/tui/tuitest"
 )
 
 func sample() tryout.Report {
@@ -48,24 +46,24 @@ func sample() tryout.Report {
 }
 
 func TestScreens(t *testing.T) {
-	m := Model{}.SetReport(sample(), "client", nil)
+	m := Model{}.Take(tried{sample(), "client", nil})
 	for _, s := range [][2]int{{142, 38}, {80, 24}, {40, 10}} {
-		f := frame.Frame{Theme: theme.New(true), W: s[0], H: s[1], S: keeper.Snapshot{View: engine.View{Service: "sailings"}}, Keys: []frame.Hint{{Key: "t", Does: "back to the crossing"}}}
-		v := m.In(f).View()
-		if lipgloss.Width(v) > s[0] || lipgloss.Height(v) > s[1] {
-			t.Errorf("%d×%d overflows", s[0], s[1])
-		}
-		testkit.Golden(t, fmt.Sprintf("keys-%dx%d.txt", s[0], s[1]), ansi.Strip(v)+"\n")
+		f := frame.Frame{Theme: theme.New(true), W: s[0], H: s[1], S: keeper.Snapshot{View: engine.View{Service: "sailings"}}}
+		testkit.Golden(t, fmt.Sprintf("keys-%dx%d.txt", s[0], s[1]), tuitest.Draw(t, m, f)+"\n")
 	}
 }
 
 func TestWhatThereIsNot(t *testing.T) {
 	f := frame.Frame{Theme: theme.New(true), W: 100, H: 20}
-	for want, m := range map[string]Model{
-		"nothing read yet": {}, "reading the log": Model{}.Reading(), "no such file": Model{}.SetReport(tryout.Report{}, "", errors.New("open: no such file")),
-		"again": Model{}.SetReport(sample(), "", nil).Reading(),
+	reading := func(p frame.Page) frame.Page {
+		p, _ = p.Press(f, "r")
+		return p
+	}
+	for want, m := range map[string]frame.Page{
+		"nothing read yet": Model{}, "reading the log": reading(Model{}), "no such file": Model{}.Take(tried{err: errors.New("open: no such file")}),
+		"again": reading(Model{}.Take(tried{report: sample()})),
 	} {
-		if v := m.In(f).View(); !strings.Contains(ansi.Strip(v), want) {
+		if v := tuitest.Draw(t, m, f); !strings.Contains(v, want) {
 			t.Errorf("%q is missing in\n%s", want, v)
 		}
 	}

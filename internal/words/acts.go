@@ -1,0 +1,123 @@
+package words
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+)
+
+// To is a share with what it means for requests: "50 % on green (new side), 170 of 340
+// requests/s".
+func To(share split.Share, v engine.View) string {
+	side := v.Live.Other()
+	if v.Crossing.Stage.UnderWay() {
+		side = v.Crossing.Target
+	}
+	text := On(share, side)
+	if v.Crossing.Stage.UnderWay() {
+		text += " (new side)"
+	}
+	if rate := v.Traffic.Rate; rate > 0 {
+		text += fmt.Sprintf(", %.0f of %.0f requests/s", rate*share.Of(side).Fraction(), rate)
+	}
+	return text
+}
+
+// Outlook is what a share on green would mean if the new side were bad, "" if it cannot be told.
+func Outlook(share split.Share, v engine.View) string {
+	o := v.Traffic.Look(share, v.Crossing.Target, v.Bound)
+	if o.Seen <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("a fault in %v of %v's answers is seen after ~%s and costs ~%.0f requests",
+		split.Share(route.Fault*float64(split.Whole)), v.Crossing.Target, o.Seen.Round(time.Second), o.Cost)
+}
+
+// Yes is what a yes to the open question does.
+func Yes(v engine.View) string {
+	c := v.Crossing
+	switch q := c.Question; q.Kind {
+	case crossing.AskSameBuild:
+		return fmt.Sprintf("raise %s although its build is the live one", q.Version)
+	case crossing.AskRaise:
+		return fmt.Sprintf("raise %v again", c.Target)
+	case crossing.AskProof:
+		return fmt.Sprintf("prove %v again", c.Target)
+	case crossing.AskFindings:
+		return fmt.Sprintf("accept %d differences and go on", len(q.Findings))
+	case crossing.AskStart:
+		if leg, ok := c.Next(); ok {
+			return To(split.Toward(c.Target, c.Route[leg].Part), v)
+		}
+		return "start to shift"
+	case crossing.AskLeg:
+		return To(split.Toward(c.Target, q.Part), v)
+	case crossing.AskRetire:
+		old := c.Target.Other()
+		return fmt.Sprintf("retire %v: its %d instances are stopped, and nobody can roll back to it any more", old, len(v.Sides[old].Instances))
+	}
+	return "go on"
+}
+
+// YesKey names in few words what a yes does: "yes: 50 %".
+func YesKey(c crossing.State) string {
+	switch q := c.Question; q.Kind {
+	case crossing.AskLeg:
+		return "yes: " + q.Part.String()
+	case crossing.AskStart:
+		if leg, ok := c.Next(); ok {
+			return "yes: " + c.Route[leg].Part.String()
+		}
+	case crossing.AskFindings:
+		return "see and accept"
+	case crossing.AskRetire:
+		return "yes: retire " + c.Target.Other().String()
+	}
+	return "yes"
+}
+
+// GoOn is what going on in spite of the freezes does.
+func GoOn(v engine.View) string {
+	c := v.Crossing
+	text := "go on"
+	if c.Foreign {
+		text = "accept " + On(c.Share, c.Target) + ", set by somebody else"
+	}
+	var over []string
+	for _, f := range c.Freezes {
+		if f.Cause.Kind == crossing.ByGuard {
+			over = append(over, f.Cause.Alarm.Guard)
+		}
+	}
+	if len(over) > 0 {
+		text += " in spite of " + strings.Join(over, ", ")
+	}
+	if next := Next(thawed(v)); next != "" {
+		text += "; " + next
+	}
+	return text
+}
+
+// thawed is the view without its freezes.
+func thawed(v engine.View) engine.View {
+	v.Crossing.Freezes = nil
+	return v
+}
+
+// Back is what rolling back does now.
+func Back(v engine.View) string {
+	c := v.Crossing
+	if !c.Moved && c.Share == c.Home() {
+		return fmt.Sprintf("call off: no traffic has moved, %v is removed", c.Target)
+	}
+	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target, v.Front.Split.Share.Of(c.Target))
+	if v.WayBack.State == "closed" {
+		text += ". It may not work: " + WayBack(v.WayBack, v.At)
+	}
+	return text
+}

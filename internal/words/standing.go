@@ -1,0 +1,417 @@
+package words
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
+)
+
+// Gravity is how bad it is.
+type Gravity int
+
+// The gravities.
+const (
+	AllRight Gravity = iota
+	Waits            // a person is waited for, or something is not as it should be
+	Wrong            // something is wrong now
+)
+
+// Sentence answers one question: is it all right?
+type Sentence struct {
+	Text    string
+	Gravity Gravity
+}
+
+// Seen is what a screen knows beside the view itself.
+type Seen struct {
+	Trouble string    // what keeps the keeper from its work
+	Heard   time.Time // when the keeper was heard last; zero if it never was
+	Asked   time.Time // when this screen asked to roll back and was not answered yet; zero if it did not
+	By      string    // how a person answers a question: "a", "" on no screen
+}
+
+// Unheard is for how long a keeper may say nothing.
+const Unheard = 5 * time.Second
+
+// Standing is whether it is all right, the gravest first: rolling back, users that are hurt,
+// a keeper, a front or a side that cannot be read, a question, a freeze.
+func Standing(v engine.View, seen Seen, now time.Time) Sentence {
+	c := v.Crossing
+	hurt, hurts := v.Hurt(now)
+	quiet := ""
+	if d := now.Sub(seen.Heard); !seen.Heard.IsZero() && d > Unheard {
+		quiet = fmt.Sprintf("the keeper has not answered for %s: what is shown is old. b b rolls back without it", route.Short(d.Truncate(time.Second)))
+	}
+	switch {
+	case c.GoingBack, !seen.Asked.IsZero():
+		return Sentence{rollingBack(v, seen, hurt, hurts, now), Wrong}
+	case hurts:
+		return Sentence{Pain(hurt) + helps(v), Wrong}
+	case quiet != "":
+		return Sentence{quiet, Wrong}
+	case seen.Trouble != "":
+		return Sentence{seen.Trouble, Wrong}
+	}
+	if text := unreadable(v, now); text != "" {
+		return Sentence{text, Wrong}
+	}
+	if v.At.IsZero() || v.Front.At.IsZero() {
+		return Sentence{"reading the front and both sides for the first time", AllRight}
+	}
+	if text := waiting(v, seen, now); text != "" {
+		return Sentence{text, Waits}
+	}
+	return well(v, now)
+}
+
+// rollingBack says since when, and that the front has not confirmed it.
+func rollingBack(v engine.View, seen Seen, h engine.Hurt, hurts bool, now time.Time) string {
+	c := v.Crossing
+	at := seen.Asked
+	if at.IsZero() || c.GoingBack && c.Task.Do == crossing.GoHome && c.Task.At.Before(at) {
+		at = c.Task.At
+	}
+	text := "rolling back to " + c.Target.Other().String()
+	if !at.IsZero() && c.Trouble.Kind == "" {
+		text += fmt.Sprintf(": asked %s ago, the front has not confirmed", Age(now.Sub(at)))
+	}
+	if !at.IsZero() {
+		if n := v.FailedSince(at); n > 0 {
+			text += fmt.Sprintf("; %d requests failed since", n)
+		} else if hurts {
+			text += "; " + Pain(h)
+		}
+	}
+	if t := Trouble(c.Trouble); t != "" {
+		text += ": " + t
+	}
+	if why := Cause(c.Why, c); why != "" && c.Why.Kind != crossing.ByHand {
+		text += " (" + why + ")"
+	}
+	return text
+}
+
+// Pain is how many requests come to nothing.
+func Pain(h engine.Hurt) string {
+	var texts []string
+	for _, side := range split.Sides {
+		if a := h.Sides[side]; a.Failing > 0 && a.Failing >= notable*a.Rate {
+			texts = append(texts, fmt.Sprintf("%v: %s of %.0f requests/s fail", side, few(a.Failing), a.Rate))
+		}
+	}
+	if h.Lost >= 3 {
+		text := fmt.Sprintf("no answer at the front to the last %d checks", h.Lost)
+		if h.Lost < hurtLost {
+			text = fmt.Sprintf("no answer at the front to %d of the last checks", h.Lost)
+		}
+		texts = append(texts, fmt.Sprintf("%s (%s)", text, h.LastWhy))
+	}
+	if len(texts) == 0 {
+		return "a side that gets requests does not serve"
+	}
+	return strings.Join(texts, ", ")
+}
+
+// notable is from which part on failing requests of a side are named where users are hurt.
+const notable = 0.01
+
+// hurtLost is from how many lost checks on it is said that all are.
+const hurtLost = 8
+
+// helps is what helps most, with the keys that do it.
+func helps(v engine.View) string {
+	if len(v.WaysOut) == 0 {
+		c := v.Crossing
+		if under := c.Stage.UnderWay(); under && c.Share != c.Home() {
+			return ". b b rolls back"
+		}
+		return ""
+	}
+	w := v.WaysOut[0]
+	keys := map[wayout.Do]string{wayout.Forward: " (f)", wayout.Home: " (b b)"}[w.Do]
+	return ". Helps most: " + WayOut(w, v.Crossing.Target) + keys
+}
+
+// unreadable is what cannot be read, and for how long, "" if all can.
+func unreadable(v engine.View, now time.Time) string {
+	unread := func(what, has string, at time.Time) string {
+		const short = 2 * time.Second
+		switch d := now.Sub(at); {
+		case at.IsZero():
+			return what + " " + has + " not been read since the start"
+		case d < short:
+			return what + " cannot be read"
+		default:
+			return what + " " + has + " not been read for " + route.Short(d.Truncate(time.Second))
+		}
+	}
+	if f := v.Front; f.Error != "" || !f.At.IsZero() && !f.Fresh(now) {
+		text := unread("the front", "has", f.At)
+		if f.Error != "" {
+			text += ": " + f.Error
+		}
+		return text
+	}
+	for _, side := range split.Sides {
+		if s := v.Sides[side]; s.Error != "" || !s.At.IsZero() && !s.Fresh(now) {
+			text := unread(side.String()+"'s instances", "have", s.At)
+			if s.Error != "" {
+				text += ": " + s.Error
+			}
+			return text
+		}
+	}
+	return ""
+}
+
+// waiting is what a person is waited for, or what is not as it should be, "" if nothing is.
+func waiting(v engine.View, seen Seen, now time.Time) string {
+	c := v.Crossing
+	switch trouble := Trouble(c.Trouble); {
+	case c.Question.ID != 0:
+		text := "◇ " + Question(c.Question, c)
+		if seen.By != "" {
+			text += "  " + seen.By + " answers"
+		}
+		if behind := Behind(c.Question); behind != "" {
+			text += "  " + behind
+		}
+		return text + asked(c.Question.At, now)
+	case c.Foreign:
+		return fmt.Sprintf("frozen: %s. space accepts %s, o puts %s back", Frozen(c), On(c.Share, c.Target), On(c.Ours, c.Target))
+	case c.Frozen():
+		text := "frozen: " + Frozen(c)
+		if trouble != "" && !strings.Contains(text, trouble) {
+			text += "; " + trouble
+		}
+		return text + ". space goes on"
+	case len(v.Lacks) > 0:
+		return "the time of this leg stands still: " + Lacks(v.Lacks, now)
+	case v.WayBack.State == "closed" && c.Stage.UnderWay():
+		return "no way back: " + WayBack(v.WayBack, now)
+	case v.Split.Wrong:
+		return "the split is " + Split(v.Split)
+	case trouble != "":
+		return trouble
+	case v.Front.Notice != "":
+		return v.Front.Notice
+	case c.Stage == crossing.Raise && overdue(v, now) != "":
+		return overdue(v, now)
+	}
+	if bad := worse(v); bad != "" && (c.Stage == crossing.Shift || c.Stage == crossing.Keep) {
+		return bad
+	}
+	return sick(v)
+}
+
+// sick is which side answers requests with instances that are not healthy, "" if none does.
+func sick(v engine.View) string {
+	for _, side := range split.Sides {
+		s := v.Sides[side]
+		all := max(s.Wanted, len(s.Instances))
+		if part := v.Front.Split.Share.Of(side); part > 0 && !s.At.IsZero() && s.Healthy < all && all > 0 {
+			return fmt.Sprintf("%v answers %v, and %d of its %d instances are healthy", side, part, s.Healthy, all)
+		}
+	}
+	return ""
+}
+
+// overdue is which instance comes up more slowly than instances do, "" if none does.
+func overdue(v engine.View, now time.Time) string {
+	side := v.Sides[v.Crossing.Target]
+	for _, i := range side.Instances {
+		if waited := now.Sub(i.Started); i.State != reading.Healthy && raise.Overdue(waited, v.Typical) {
+			return fmt.Sprintf("%v is slow to come up, %d of %d healthy: %s waits for %s, usually %s", v.Crossing.Target, side.Healthy, side.Wanted, i.Name,
+				route.Short(waited.Truncate(time.Second)), route.Short(v.Typical.Round(time.Second)))
+		}
+	}
+	return ""
+}
+
+// asked is since when a person is asked, where that is a while ago.
+func asked(at, now time.Time) string {
+	const while = 20 * time.Second
+	if at.IsZero() || now.Sub(at) < while {
+		return ""
+	}
+	return fmt.Sprintf("  (asked %s ago)", route.Short(now.Sub(at).Truncate(time.Second)))
+}
+
+// Age is how long ago: tenths while it is short, then coarser.
+func Age(d time.Duration) string {
+	if d = max(d, 0); d < 10*time.Second {
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return route.Short(d.Round(time.Second))
+}
+
+// well is what goes on while nothing is wrong.
+func well(v engine.View, now time.Time) Sentence {
+	c := v.Crossing
+	other, target := c.Target.Other(), c.Target
+	text := ""
+	switch c.Stage {
+	case crossing.Raise:
+		side := v.Sides[target]
+		text = fmt.Sprintf("%v is being raised, %d of %d healthy, %s", target, side.Healthy, side.Wanted, route.Short(now.Sub(c.Since).Truncate(time.Second)))
+		if v.Typical > 0 {
+			text += ", usually " + route.Short(v.Typical.Round(time.Second))
+		}
+		text += "; " + answers(v, other)
+	case crossing.Prove:
+		text = fmt.Sprintf("%v is being proven; %s", target, answers(v, other))
+		if c.Proven {
+			text = fmt.Sprintf("%v is proven; %s", target, answers(v, other))
+		}
+	case crossing.Shift:
+		text = judged(v)
+	case crossing.Keep:
+		text = fmt.Sprintf("%v answers everything; %v is kept for %s more", target, other, route.Short(v.Left.Round(time.Second)))
+		if c.First {
+			text = fmt.Sprintf("%v answers everything", target)
+		}
+	default:
+		text = rest(v, now)
+	}
+	if v.Traffic.Rate == 0 && c.Share.Of(v.Live) > 0 && len(v.Sides[v.Live].Instances) > 0 {
+		text += "; nobody sends requests now"
+	}
+	if why := WayBack(v.WayBack, now); why != "" && c.Stage.UnderWay() {
+		text += fmt.Sprintf("; way back %s: %s", v.WayBack.State, why)
+	}
+	if strings.HasPrefix(text, "nothing ") {
+		return Sentence{text, AllRight}
+	}
+	return Sentence{"all right: " + text, AllRight}
+}
+
+// answers is that a side answers everything, or nobody does.
+func answers(v engine.View, side split.Side) string {
+	if v.Crossing.First {
+		return "nothing was live before"
+	}
+	return fmt.Sprintf("%v answers everything", side)
+}
+
+// rest is how things are while nothing is crossing.
+func rest(v engine.View, now time.Time) string {
+	c, live := v.Crossing, v.Live
+	if len(v.Sides[split.Blue].Instances)+len(v.Sides[split.Green].Instances) == 0 {
+		return "nothing is released yet: s chooses a version for the first release"
+	}
+	text := fmt.Sprintf("%v answers everything", live)
+	if version := v.Sides[live].Version; version != "" {
+		text = fmt.Sprintf("%v (%s) answers everything", live, version)
+	}
+	ago := ""
+	if !c.Since.IsZero() {
+		ago = " " + route.Short(max(now.Sub(c.Since), 0).Truncate(time.Second)) + " ago"
+	}
+	switch c.Stage {
+	case crossing.Settled:
+		text += fmt.Sprintf("; crossing %d settled%s", c.Number, ago)
+	case crossing.RolledBack:
+		text += fmt.Sprintf("; crossing %d was rolled back%s", c.Number, ago)
+	case crossing.CalledOff:
+		text += fmt.Sprintf("; crossing %d was called off%s, no traffic had moved", c.Number, ago)
+	}
+	if why := Cause(c.Why, c); why != "" && c.Stage.Over() {
+		text += ": " + why
+	}
+	return text
+}
+
+// judged is what the guards say of the target by now.
+func judged(v engine.View) string {
+	c := v.Crossing
+	if c.Part() == 0 {
+		return fmt.Sprintf("%v is proven and gets nothing yet; %s", c.Target, answers(v, c.Target.Other()))
+	}
+	known, all := 0, 0
+	for _, s := range v.Guards {
+		switch s.State {
+		case guard.Clear:
+			known++
+			all++
+		case guard.Watching, guard.Unknown, guard.Tripped:
+			all++
+		}
+	}
+	if all == 0 {
+		return fmt.Sprintf("%v answers %v; no guard watches", c.Target, c.Part())
+	}
+	return fmt.Sprintf("%v answers %v, not worse so far; %d of %d guards can tell", c.Target, c.Part(), known, all)
+}
+
+// worse is the first guard that begins to see something, "" if none does.
+func worse(v engine.View) string {
+	const likely = 0.5
+	for _, s := range v.Guards {
+		if s.State == guard.Tripped || s.State == guard.Watching && s.Comparison.Sure >= likely {
+			return fmt.Sprintf("%v may be worse: %s %s", v.Crossing.Target, s.Name, Guard(s))
+		}
+	}
+	return ""
+}
+
+// Next is what comes next by itself, and when: "asks you: 50 %, in 0:48".
+func Next(v engine.View) string {
+	c := v.Crossing
+	if !c.Timed() || c.Frozen() || len(v.Lacks) > 0 {
+		return ""
+	}
+	in := ", in " + Clock(v.Left)
+	if v.Left <= 0 {
+		in = ""
+	}
+	if c.Stage == crossing.Keep {
+		if c.First {
+			return ""
+		}
+		return fmt.Sprintf("next: %v is retired%s", c.Target.Other(), in)
+	}
+	leg, ok := c.Next()
+	if !ok {
+		return ""
+	}
+	if c.Route[leg].Ask {
+		return fmt.Sprintf("next asks you: %s%s", On(split.Toward(c.Target, c.Route[leg].Part), c.Target), in)
+	}
+	return fmt.Sprintf("next: %s%s", On(split.Toward(c.Target, c.Route[leg].Part), c.Target), in)
+}
+
+// Clock is a duration as minutes and seconds: "1:12", or with hours "1:02:03".
+func Clock(d time.Duration) string {
+	s := int(max(d, 0).Round(time.Second) / time.Second)
+	if s >= 3600 {
+		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
+	}
+	return fmt.Sprintf("%d:%02d", s/60, s%60)
+}
+
+// Role is a side's role with what it answers.
+func Role(r crossing.Role, part split.Share, known bool) string {
+	text := map[crossing.Role]string{
+		crossing.RoleLive: "live", crossing.RoleNew: "new side", crossing.RoleKept: "kept", crossing.RoleSpare: "spare", crossing.RoleEmpty: "empty",
+	}[r]
+	switch {
+	case r == crossing.RoleEmpty || !known:
+		return text
+	case part == split.Whole:
+		return text + ", answers all"
+	case part > 0:
+		return text + ", answers " + part.String()
+	case r == crossing.RoleSpare:
+		return text
+	}
+	return text + ", answers none"
+}
