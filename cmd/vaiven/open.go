@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"os"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui"
+	"vaiven/internal/words"
 )
 
 func openCommand() *cobra.Command {
@@ -43,8 +43,8 @@ func withScreen(cmd *cobra.Command, file, theme string, do func(*kept) error) er
 	if theme != "" && theme != "dark" && theme != "light" {
 		return usage("--theme takes dark or light, not %q", theme)
 	}
-	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
-		return usage("the screen needs a terminal; vaiven cross, back and demo --hands-free do without")
+	if err := canShow(); err != nil {
+		return err
 	}
 	k, err := reach(cmd, file, true, false)
 	if err != nil {
@@ -56,15 +56,23 @@ func withScreen(cmd *cobra.Command, file, theme string, do func(*kept) error) er
 // runScreen opens the screen on a keeper, and returns the last that was seen.
 func runScreen(cmd *cobra.Command, k *kept, screen tui.Config) (keeper.Snapshot, error) {
 	screen.Client, screen.By, screen.Identity = k, who(), k.Identity()
-	return tui.Run(cmd.Context(), screen)
+	left := tidied(os.Stdin, os.Stdout)
+	s, err := tui.Run(cmd.Context(), screen, screenOptions(os.Getenv("TERM"))...)
+	if left {
+		fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: a screen that was killed had left this terminal in disorder; it is put right (tput reset does the same)")
+	}
+	return s, err
 }
 
 // parting is how things stand when the screen closes.
 func parting(k *kept, s keeper.Snapshot) string {
 	c := s.Crossing
 	if !c.Stage.UnderWay() {
+		if len(s.Sides[s.Live].Instances) == 0 {
+			return fmt.Sprintf("%s: nothing is released yet", k.Info.Service)
+		}
 		return fmt.Sprintf("%s: all requests go to %v", k.Info.Service, s.Live)
 	}
-	return fmt.Sprintf("%s: crossing %d is at %q, %v on green, and the keeper goes on with it. vaiven open %s comes back, vaiven back %[5]s goes back",
-		k.Info.Service, c.Number, c.Stage, s.Front.Split.Share, k.Plan)
+	return fmt.Sprintf("%s: crossing %d is at %q, %s, and the keeper goes on with it. vaiven open %s comes back, vaiven back %[5]s rolls back",
+		k.Info.Service, c.Number, c.Stage, words.On(s.Front.Split.Share, c.Target), k.Plan)
 }

@@ -4,12 +4,16 @@ import (
 	"fmt"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
 	"vaiven/internal/testkit"
 )
+
+// coloured is a colour of the foreground, in a screen with its escapes.
+var coloured = regexp.MustCompile(`\x1b\[([0-9;]*;)?(38;|3[0-7]m|9[0-7]m)`)
 
 // terminal is a real terminal with the program in it.
 type terminal struct {
@@ -84,7 +88,7 @@ func (term *terminal) door() string {
 // the door log, roll back, quit, and nothing is left.
 func TestTheScreen(t *testing.T) {
 	term := newTerminal(t, 142, 38, "demo", "--theme", "dark")
-	term.wait("s chooses a version (4.3.0 is new)", "4 of 4 up")
+	term.wait("s starts a crossing (4.3.0 is new)", "4 of 4 healthy")
 	term.press("s")
 	term.wait("which version of search is to be raised?", "▸ 4.3.0", "same build as blue", "live on blue")
 	term.press("Enter")
@@ -92,13 +96,15 @@ func TestTheScreen(t *testing.T) {
 	term.press("p")
 	term.wait("proof of GREEN 4.3.0", "needs fares, from here", "same request", "green-berths-1")
 	term.press("d")
-	term.wait("nothing differs that was not meant", "15 of 15 answers are the same", "3 more were meant")
+	term.wait("no unplanned difference", "15 of 15 answers are the same", "3 planned differences")
 	term.press("c")
 	if marks := term.door(); strings.ContainsAny(marks, "gG") {
 		t.Errorf("before anybody said so, green answered: %q", marks)
 	}
 	term.press("a")
-	term.wait("leg 1 of 4  5 %", "way back  OPEN")
+	term.wait("enter: 5 % on green (new side)")
+	term.press("Enter")
+	term.wait("leg 1 of 4: 5 % on green", "way back  ● OPEN")
 
 	// By hand to 60 %: eleven steps to the right, and enter.
 	for range 11 {
@@ -106,7 +112,7 @@ func TestTheScreen(t *testing.T) {
 	}
 	term.wait("→ 60 %", "enter: 60 % on green")
 	term.press("Enter")
-	term.wait("frozen: steered by hand", "live · keeps 40 %")
+	term.wait("frozen: the share was changed by hand", "live, answers 40 %")
 	testkit.Eventually(t, "both sides are in the door log", func() bool {
 		marks := term.door()
 		return strings.ContainsAny(marks, "g") && strings.ContainsAny(marks, "b")
@@ -115,16 +121,16 @@ func TestTheScreen(t *testing.T) {
 	// It bears being resized at any time, and a look at the keys.
 	for _, size := range [][2]string{{"80", "24"}, {"40", "10"}, {"220", "60"}, {"142", "38"}} {
 		term.tmux("resize-window", "-x", size[0], "-y", size[1])
-		term.wait("now ", "b b roll back")
+		term.wait("now ", "b b roll back", "frozen: the share was")
 	}
 	term.press("?")
-	term.wait("steer towards green")
+	term.wait("what the marks mean", "steer, with shift finely")
 
 	// Back from within the help: the first press says what the second will do.
 	term.press("b")
-	term.wait("b again within 2 s: all requests back to blue at once (60 % → 0 % on green)")
+	term.wait("b again within 2 s: all requests to blue at once: green has 60 % now")
 	term.press("b")
-	term.wait("rolled back: by hand", "none lost")
+	term.wait("was rolled back", "ago: by hand", "none lost")
 	testkit.Eventually(t, "the door log is blue again", func() bool {
 		marks := term.door()
 		return len(marks) == 15 && !strings.ContainsAny(marks, "gG")
@@ -139,7 +145,7 @@ func TestTheScreen(t *testing.T) {
 func TestBadVersionsOnTheScreen(t *testing.T) {
 	s := scenario(t)
 	term := newTerminal(t, 142, 38, "open", s.File)
-	term.wait("4 of 4 up")
+	term.wait("4 of 4 healthy")
 	term.press("s")
 	term.wait("4.4.0", "4.5.0")
 	term.press("4", ".", "4")
@@ -161,6 +167,8 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 	term.press("d")
 	term.wait("search runtime", "vessa 1.8", "vessa 2.0", "sailings.yaml berths.hold", "0 of 15 answers are the same")
 	term.press("a")
+	term.wait("a yes accepts all of this", "sailings.yaml berths.hold")
+	term.press("Enter")
 	term.wait("green is proven. Start to shift?")
 	term.press("p")
 	term.wait("proven, with what was accepted", "24 of 26 passing")
@@ -179,12 +187,12 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 func TestTheScreenOpenedAgain(t *testing.T) {
 	s := scenario(t)
 	term := newTerminal(t, 100, 30, "open", s.File, "--version", "4.3.0")
-	term.wait("s chooses a version", "4 of 4")
+	term.wait("s starts a crossing", "4 of 4")
 	term.press("s")
 	term.wait("▸ 4.3.0")
 	term.press("Enter")
 	term.wait("Start to shift?")
-	term.press("a")
+	term.press("a", "Enter")
 	term.wait("leg 1 of 3")
 	term.press("Space")
 	term.wait("frozen: by hand")
@@ -194,11 +202,54 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	again := newTerminal(t, 80, 24, "open", s.File)
 	again.wait("frozen: by hand", "10 %", "nobody steers")
 	kill(t, keeperOf(t, s.File))
-	again.wait("frozen: Vaiven was started again: the front has 10 % on green") // the screen has started another
-	again.press("Space")
+	again.wait("frozen: Vaiven was restarted: the front has 10 % on green") // the screen has started another
+	again.press("Space", "Enter")
 	again.wait("leg ")
 	again.press("b", "b")
-	again.wait("rolled back: by hand")
+	again.wait("was rolled back")
 	again.press("q")
 	again.wait("ended with status 0")
+}
+
+// A terminal that can show nothing is refused, with what does the same; one that shows no
+// colours gets none. The screen can be suspended, and one that was killed leaves nothing behind
+// once another has been opened.
+func TestTerminals(t *testing.T) {
+	s := scenario(t)
+	term := newTerminal(t, 100, 30, "open", s.File)
+	term.wait("4 of 4")
+	term.tmux("set-option", "-g", "remain-on-exit", "on")
+	shell := &terminal{t, filepath.Join(t.TempDir(), "shell")}
+	shell.tmux("-f", "/dev/null", "new-session", "-d", "-x", "200", "-y", "30", "env PS1='ready> ' dash -i")
+	t.Cleanup(func() { exec.Command("tmux", "-S", shell.sock, "kill-server").Run() })
+	shell.wait("ready>")
+	line := func(text string) { shell.press(text, "Enter") }
+	for _, kind := range []string{"dumb", ""} {
+		line("clear; TERM=" + kind + " " + program + " open " + s.File + "; echo status $?")
+		shell.wait("without a screen: vaiven cross PLAN", "status 2")
+	}
+	line("clear; TERM=vt100 " + program + " open " + s.File)
+	shell.wait("front door")
+	if colour := coloured.FindString(shell.tmux("capture-pane", "-p", "-e")); colour != "" {
+		t.Errorf("a vt100 got a colour: %q", colour)
+	}
+	shell.press("C-z")
+	shell.wait("Stopped")
+	line("fg")
+	shell.wait("front door")
+	shell.press("q")
+	shell.wait("ready>")
+	line("clear; " + program + " open " + s.File)
+	shell.wait("front door")
+	if err := exec.Command("pkill", "-KILL", "-t", strings.TrimPrefix(strings.TrimSpace(shell.tmux("display-message", "-p", "#{pane_tty}")), "/dev/"), "-x", filepath.Base(program)).Run(); err != nil {
+		t.Fatal("kill the screen: ", err)
+	}
+	shell.wait("illed")
+	line = func(text string) { shell.press(text, "C-j") } // nothing makes a new line of Enter now
+	line(program + " open " + s.File)
+	shell.wait("front door")
+	shell.press("q")
+	shell.wait("had left this terminal in disorder", "tput reset")
+	line("clear; stty -a | tr ' ;' '\\n\\n' | grep -x icanon; echo done")
+	shell.wait("icanon", "done")
 }

@@ -149,7 +149,7 @@ const Help = "?"
 func Keys(g *cells.Grid, t theme.Theme, y int, hints []Hint, wheel []string) {
 	w, _ := g.Size()
 	for _, text := range wheel {
-		if n := cells.Width(text); n <= w*2/5 {
+		if n := cells.Width(text); n <= w*2/5 && w >= wheelFrom {
 			g.Right(w-1, y, text, t.Label)
 			w -= n + keyGap
 			break
@@ -162,7 +162,10 @@ func Keys(g *cells.Grid, t theme.Theme, y int, hints []Hint, wheel []string) {
 	}
 }
 
-const keyGap = 3 // columns between two keys
+const (
+	keyGap    = 3  // columns between two keys
+	wheelFrom = 60 // columns from which on there is room for who has the wheel beside the keys
+)
 
 // fitting are the keys that fit into a width.
 func fitting(hints []Hint, width int) []Hint {
