@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build demo test quick bench torment shots fuzz simulate mutate clean
+.PHONY: build demo test quick bench torment shots man fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -25,6 +25,10 @@ test:
 # Without the race detector, the demos and the terminal.
 quick:
 	$(GO) test . ./internal/...
+
+# The manual pages, made from the commands' own help.
+man: build
+	./bin/vaiven man bin/man
 
 # Figures for docs/benchmarks.md, against HAProxy and nginx in the same run.
 bench: build

@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
 	"vaiven/internal/service"
+	"vaiven/internal/words"
 )
 
 func backCommand() *cobra.Command {
@@ -53,16 +54,16 @@ usage, 1 not yet: say it again.`,
 			r, err := headless.Back(cmd.Context(), f, o, func(err error) {
 				if text := err.Error(); text != said {
 					said = text
-					fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: not home yet: %s\n", text)
+					fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: not rolled back yet: %s\n", text)
 				}
 			})
 			if err != nil {
 				return notAllowed(err)
 			}
 			if asJSON {
-				err = printJSON(cmd.OutOrStdout(), r)
+				err = printJSON(cmd.OutOrStdout(), "back", r.To.Other(), r)
 			} else {
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %.1f ms\n", r.To, r.Share, r.Took)
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %s\n", r.To, r.Share, words.Milliseconds(r.Took))
 			}
 			err = errors.Join(err, hold(cmd, p, f, o, r))
 			takenIn(cmd.Context(), p, r.Order.Generation)

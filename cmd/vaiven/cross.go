@@ -45,7 +45,11 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 			if term.IsTerminal(os.Stdin.Fd()) {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
-			o.Emit = emitter(cmd.OutOrStdout(), asJSON)
+			if !asJSON {
+				o.Tell = func(text string) {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %8s    %-12s %-10s %s\n", time.Now().Format("15:04:05"), "", "", "…", text)
+				}
+			}
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				s, err := k.View(ctx)
 				if err == nil && !o.Yes && asks(s) && !term.IsTerminal(os.Stdin.Fd()) {
@@ -54,7 +58,8 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 				if err != nil {
 					return err
 				}
-				return cross(ctx, k, o)
+				o.Emit = emitter(cmd.OutOrStdout(), asJSON, s.Crossing)
+				return cross(ctx, cmd, k, o, asJSON)
 			})
 		},
 	}
@@ -73,13 +78,16 @@ func asks(s keeper.Snapshot) bool {
 
 // cross takes a crossing to its end, and turns its outcome into an exit status. Interrupted, it
 // leaves it to the keeper.
-func cross(ctx context.Context, k *kept, o headless.Options) error {
+func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options, asJSON bool) error {
 	sum, err := headless.Cross(ctx, k, o)
 	switch {
 	case ctx.Err() != nil:
-		return fmt.Errorf("interrupted: the keeper goes on with the crossing, its route and its guards. The same command follows it again, vaiven open %s shows it, vaiven back %[1]s goes back", k.Plan)
+		return fmt.Errorf("interrupted: the keeper goes on with the crossing, its route and its guards. The same command follows it again, vaiven open %s shows it, vaiven back %[1]s rolls back", k.Plan)
 	case err != nil:
 		return err
+	}
+	if asJSON && sum.Outcome != headless.Settled { // for who reads no JSON
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s%s\n", sum.Outcome, because(sum.Why))
 	}
 	return outcomeStatus(sum.Outcome)
 }
@@ -95,13 +103,12 @@ func askOn(w io.Writer, r io.Reader, question string) (bool, error) {
 	return answer == "y" || answer == "yes", nil
 }
 
-// emitter prints events as JSON or as a line to read.
-func emitter(w io.Writer, asJSON bool) func(any) error {
-	if asJSON {
-		return func(line any) error { return printJSON(w, line) }
+// emitter prints events and the summary as JSON or as lines to read, from a state on.
+func emitter(w io.Writer, asJSON bool, s crossing.State) func(any) error {
+	begun := s.Begun
+	if !s.Stage.UnderWay() {
+		begun = time.Time{}
 	}
-	var begun time.Time
-	var s crossing.State
 	return func(line any) error {
 		switch l := line.(type) {
 		case crossing.Event:
@@ -109,13 +116,19 @@ func emitter(w io.Writer, asJSON bool) func(any) error {
 				begun = l.At
 			}
 			s = crossing.Apply(s, l)
+			if asJSON {
+				return printJSON(w, "event", s.Target, l)
+			}
 			return printEvent(w, l, s, begun)
 		case headless.Summary:
-			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, longest gap %.0f ms, last switch %.1f ms\n",
-				l.Outcome, l.Took, because(l.Why), l.Answers, l.Failing, l.Lost, l.LongestGap, l.Switch)
+			if asJSON {
+				return printJSON(w, "summary", l.Target, l)
+			}
+			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, longest gap %s, last change took %s\n",
+				l.Outcome, l.Took.Seconds(), because(l.Why), l.Answers, l.Failing, l.Lost, words.Milliseconds(l.LongestGap), words.Milliseconds(l.Switch))
 			return err
 		}
-		return printJSON(w, line)
+		return fmt.Errorf("a %T is no line", line)
 	}
 }
 
@@ -130,6 +143,6 @@ func because(why string) string {
 // state after it.
 func printEvent(w io.Writer, e crossing.Event, s crossing.State, begun time.Time) error {
 	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-10s %s\n",
-		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), words.Event(e, s))
+		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, words.Kind(e.What), words.Event(e, s))
 	return err
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/demo"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
@@ -57,7 +58,7 @@ ends with the exit status of vaiven cross.`,
 				})
 			}
 			return withKeeper(cmd, s.File, func(ctx context.Context, k *kept) error {
-				return cross(ctx, k, headless.Options{Version: demo.NewVersion, By: "demo", Yes: true, Emit: emitter(cmd.OutOrStdout(), asJSON)})
+				return cross(ctx, cmd, k, headless.Options{Version: demo.NewVersion, By: "demo", Yes: true, Emit: emitter(cmd.OutOrStdout(), asJSON, crossing.State{})}, asJSON)
 			})
 		},
 	}

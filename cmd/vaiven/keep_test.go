@@ -69,7 +69,7 @@ func TestTheTerminalCloses(t *testing.T) {
 	_, stop := passengers(t, s)
 	defer stop()
 	term := newTerminal(t, 142, 38, "open", s.File, "--version", "4.3.0")
-	term.wait("s chooses a version", "4 of 4")
+	term.wait("s starts a crossing", "4 of 4")
 	term.press("s")
 	term.wait("▸ 4.3.0")
 	term.press("Enter")
@@ -166,7 +166,7 @@ func TestAKeeperIsReplaced(t *testing.T) {
 		t.Errorf("%d requests were lost", n)
 	}
 	for e := range strings.Lines(steps(t)(0, nil, "log", s.File, "1", "--json")) {
-		if strings.Contains(e, `"event":"frozen"`) || strings.Contains(e, `"event":"taken up"`) {
+		if strings.Contains(e, `"event":"frozen"`) || strings.Contains(e, `"event":"taken_up"`) {
 			t.Errorf("there is %s", e)
 		}
 	}
@@ -247,7 +247,7 @@ func TestSayAndFollow(t *testing.T) {
 	step(4, []string{"no keeper runs"}, "say", s.File, "freeze")
 	step(2, []string{"there is no word"}, "say", s.File, "sing")
 	term := newTerminal(t, 100, 30, "open", s.File, "--version", "4.3.0")
-	term.wait("s chooses a version", "4 of 4")
+	term.wait("s starts a crossing", "4 of 4")
 	term.press("s")
 	term.wait("▸ 4.3.0")
 	follow := exec.Command(program, "follow", s.File, "--json", "--since", "0")

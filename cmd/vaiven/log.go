@@ -1,19 +1,25 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
 	"vaiven/internal/logbook"
+	"vaiven/internal/plan"
 	"vaiven/internal/words"
 )
 
@@ -50,15 +56,86 @@ func logCommand() *cobra.Command {
 			if number > 0 {
 				return showCrossing(cmd, book, number, asJSON)
 			}
-			return listAll(cmd, book, asJSON)
+			return listAll(cmd, p, book, asJSON)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
 	return cmd
 }
 
+// crossingJSON is a crossing with what it took to have both sides.
+type crossingJSON struct {
+	logbook.Crossing
+	Both overlap `json:"both"`
+}
+
+// overlap is for how long a crossing had both sides up, and what the new one cost in that time.
+type overlap struct {
+	Lasted time.Duration `json:"lasted"`
+	Still  bool          `json:"still,omitempty"` // they both stand
+	Cost   float64       `json:"cost,omitempty"`
+	Unit   string        `json:"unit,omitempty"` // of the cost; "" if the plan has no price
+}
+
+func (o overlap) String() string {
+	if o.Lasted == 0 {
+		return ""
+	}
+	text := "two sides " + route.Short(o.Lasted.Round(time.Second))
+	if o.Still {
+		text += " so far"
+	}
+	if o.Unit != "" {
+		text += fmt.Sprintf(", %.4f %s", o.Cost, o.Unit)
+	}
+	return text
+}
+
+func targetOf(c logbook.Crossing) split.Side {
+	side, _ := split.ParseSide(c.Target) // as the logbook wrote it
+	return side
+}
+
+// bothUp is from when the new side was up until one of them was retired, as the events have it;
+// what it cost by the prices of the plan as it is now.
+func bothUp(ctx context.Context, book *logbook.Book, p *plan.Plan, c logbook.Crossing) (overlap, error) {
+	events, err := book.Events(ctx, c.Number)
+	if err != nil {
+		return overlap{}, err
+	}
+	var o overlap
+	var from, to time.Time
+	var s crossing.State
+	for _, e := range events {
+		s = crossing.Apply(s, e)
+		switch e.What.(type) {
+		case crossing.Raised:
+			if from.IsZero() {
+				from = e.At
+			}
+		case crossing.Retired:
+			to = e.At
+		}
+	}
+	if from.IsZero() || s.First {
+		return o, nil
+	}
+	if to.IsZero() {
+		to, o.Still = time.Now(), true
+	}
+	o.Lasted = to.Sub(from)
+	side := targetOf(c)
+	for _, part := range p.Parts {
+		if stack := part.Stacks[side]; stack.Price.Unit != "" {
+			o.Unit = stack.Price.Unit
+			o.Cost += raise.Cost(stack.Price.Amount, slices.Repeat([]time.Time{from}, stack.Instances), to)
+		}
+	}
+	return o, nil
+}
+
 // listAll lists crossings and acts together, the newest first.
-func listAll(cmd *cobra.Command, book *logbook.Book, asJSON bool) error {
+func listAll(cmd *cobra.Command, p *plan.Plan, book *logbook.Book, asJSON bool) error {
 	crossings, err := book.Crossings(cmd.Context())
 	if err != nil {
 		return err
@@ -75,15 +152,21 @@ func listAll(cmd *cobra.Command, book *logbook.Book, asJSON bool) error {
 		} else {
 			line, acts = acts[0], acts[1:]
 		}
-		if asJSON {
-			err = errors.Join(err, printJSON(w, line))
-			continue
-		}
 		switch line := line.(type) {
 		case logbook.Crossing:
-			printCrossing(w, line)
+			both, errBoth := bothUp(cmd.Context(), book, p, line)
+			if asJSON {
+				errBoth = errors.Join(errBoth, printJSON(w, "crossing", targetOf(line), crossingJSON{line, both}))
+			} else {
+				printCrossing(w, line, both)
+			}
+			err = errors.Join(err, errBoth)
 		case logbook.Act:
-			printAct(w, line)
+			if asJSON {
+				err = errors.Join(err, printJSON(w, "act", split.Green, line))
+			} else {
+				printAct(w, line)
+			}
 		}
 	}
 	return err
@@ -107,13 +190,13 @@ func printAct(w io.Writer, a logbook.Act) {
 	fmt.Fprintf(w, "   –  %s  %s, %s%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, by, outcome)
 }
 
-func printCrossing(w io.Writer, c logbook.Crossing) {
+func printCrossing(w io.Writer, c logbook.Crossing, both overlap) {
 	took := "under way"
 	if !c.Ended.IsZero() {
 		took = route.Short(c.Ended.Sub(c.Begun))
 	}
 	fmt.Fprintf(w, "%4d  %s  %-10s to %-5s  %-11s  %-9s  %s\n",
-		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took, c.Why)
+		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took, strings.Join(slices.DeleteFunc([]string{both.String(), c.Why}, func(s string) bool { return s == "" }), ": "))
 }
 
 func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON bool) error {
@@ -125,7 +208,7 @@ func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON boo
 	for _, e := range events {
 		s = crossing.Apply(s, e)
 		if asJSON {
-			err = errors.Join(err, printJSON(cmd.OutOrStdout(), e))
+			err = errors.Join(err, printJSON(cmd.OutOrStdout(), "event", s.Target, e))
 			continue
 		}
 		err = errors.Join(err, printEvent(cmd.OutOrStdout(), e, s, events[0].At))

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,11 +15,18 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/front"
 	"vaiven/internal/headless"
+	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/script"
 	"vaiven/internal/secret"
 	"vaiven/internal/section"
+	"vaiven/internal/tryout"
 )
 
 // version is set when the program is built; see the Makefile.
@@ -112,10 +118,11 @@ func root() *cobra.Command {
 	cmd.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage("%w (%s --help lists what there is)", err, cmd.CommandPath())
 	})
-	cmd.CompletionOptions.HiddenDefaultCmd = true
+	cmd.Version = versionText().Version
+	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
 	cmd.AddCommand(openCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
-		there(backCommand()), rehearseCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand())
-	return cmd
+		there(backCommand()), rehearseCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
+	return explained(cmd)
 }
 
 // onePlan is the argument check of commands that take a plan file.
@@ -154,8 +161,24 @@ func who() string {
 	return "somebody"
 }
 
-// printJSON writes a value on a line of its own.
-func printJSON(w io.Writer, value any) error { return json.NewEncoder(w).Encode(value) }
+// printJSON writes a value of a kind on a line of its own, for scripts; shares are told of
+// green and of the new side.
+func printJSON(w io.Writer, kind string, newSide split.Side, value any) error {
+	data, err := script.Marshal(kind, newSide, value)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(append(data, '\n'))
+	return err
+}
+
+// printed are the kinds of values that commands print with --json.
+var printed = map[string]any{
+	"version": versionInfo{}, "plan": forecastJSON{}, "mistakes": mistakesJSON{}, "versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
+	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{}, "shift": headless.Shifted{}, "change": front.Change{},
+	"where": whereJSON{}, "back": headless.Returned{}, "said": said{}, "rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
+	"crossing": crossingJSON{}, "act": logbook.Act{},
+}
 
 // outcomeStatus is the exit status for how a crossing ended.
 func outcomeStatus(o headless.Outcome) error {
@@ -183,7 +206,7 @@ func versionCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			v := versionText()
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), v)
+				return printJSON(cmd.OutOrStdout(), "version", split.Green, v)
 			}
 			_, err := fmt.Fprintf(cmd.OutOrStdout(), "vaiven %s (%s)\n", v.Version, v.Go)
 			return err

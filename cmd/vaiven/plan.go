@@ -24,14 +24,14 @@ func planCommand() *cobra.Command {
 			p, err := readPlan(args[0])
 			var problems section.Problems
 			if asJSON && errors.As(err, &problems) {
-				err = printJSON(cmd.OutOrStdout(), map[string]any{"mistakes": problems.List})
+				err = printJSON(cmd.OutOrStdout(), "mistakes", split.Green, mistakesJSON{problems.List})
 				return errors.Join(err, &exitError{status: exitUsage})
 			}
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), forecastOf(p))
+				return printJSON(cmd.OutOrStdout(), "plan", split.Green, forecastOf(p))
 			}
 			return printForecast(cmd.OutOrStdout(), p)
 		},
@@ -40,28 +40,33 @@ func planCommand() *cobra.Command {
 	return cmd
 }
 
-// forecastJSON is the forecast for scripts; times in seconds.
+// forecastJSON is the forecast for scripts.
 type forecastJSON struct {
-	Service string    `json:"service"`
-	Legs    []legJSON `json:"legs"`
-	Keep    float64   `json:"keep_s"`
-	Then    string    `json:"then"`
-	Total   float64   `json:"total_s"`
-	Asks    int       `json:"asks"`
+	Service string        `json:"service"`
+	Legs    []legJSON     `json:"legs"`
+	Keep    time.Duration `json:"keep"`
+	Then    plan.Then     `json:"then"`
+	Total   time.Duration `json:"total"`
+	Asks    int           `json:"asks"`
 }
 
 type legJSON struct {
-	Part   string  `json:"part"`
-	Begins float64 `json:"begins_s"`
-	Dwell  float64 `json:"dwell_s"`
-	Ask    bool    `json:"ask,omitempty"`
+	Part   split.Share   `json:"part"`
+	Begins time.Duration `json:"begins"`
+	Dwell  time.Duration `json:"dwell"`
+	Ask    bool          `json:"ask,omitempty"`
+}
+
+// mistakesJSON is what is wrong with a plan.
+type mistakesJSON struct {
+	Mistakes []section.Problem `json:"mistakes"`
 }
 
 func forecastOf(p *plan.Plan) forecastJSON {
 	f := p.Route.Forecast(p.Keep)
-	out := forecastJSON{Service: p.Service, Keep: f.Keep.Seconds(), Then: string(p.Then), Total: f.Total.Seconds(), Asks: f.Asks}
+	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks}
 	for _, s := range f.Stops {
-		out.Legs = append(out.Legs, legJSON{s.Part.String(), s.Begins.Seconds(), s.Dwell.Seconds(), s.Ask})
+		out.Legs = append(out.Legs, legJSON{s.Part, s.Begins, s.Dwell, s.Ask})
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -153,7 +154,7 @@ func reachCommand() *cobra.Command {
 			if err != nil {
 				w.Error, w.Status = err.Error(), statusOf(noKeeper(err))
 			}
-			return printJSON(cmd.OutOrStdout(), w)
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(w)
 		},
 	}
 	cmd.Flags().BoolVar(&start, strings.TrimPrefix(remote.Start, "--"), false, "start one if none runs")

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/split"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
 	"vaiven/internal/service"
@@ -19,8 +20,8 @@ import (
 // sayings are what can be said, and what it does.
 var sayings = []struct{ word, does string }{
 	{"yes", "answers the open question; --question N names it"},
-	{"no", "answers it, and goes back"},
-	{"next", "goes on to the next leg now"},
+	{"no", "answers it, and rolls back"},
+	{"next", "goes to the next leg's share now"},
 	{"freeze", "stays at the present share"},
 	{"go-on", "ends the freezes"},
 	{"steer SHARE", "moves the share on green by hand, such as steer 25"},
@@ -43,7 +44,7 @@ func sayCommand() *cobra.Command {
 
 ` + list.String() + `
 It needs the wheel to be vacant, and leaves it so; --take-wheel takes it from who has
-it. Going back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
+it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
 2 bad usage, 1 anything else.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 2 || len(args) > 3 {
@@ -94,7 +95,7 @@ func say(cmd *cobra.Command, k *kept, args []string, question uint64, flags reac
 		return err
 	}
 	if asJSON {
-		return printJSON(cmd.OutOrStdout(), out)
+		return printJSON(cmd.OutOrStdout(), "said", split.Green, out)
 	}
 	to := ""
 	if out.To != "" {
@@ -174,7 +175,7 @@ nothing is missed between two calls. Exit status as vaiven cross has it: 0 settl
 			if cmd.Flags().Changed("since") {
 				from = since
 			}
-			emit := emitter(cmd.OutOrStdout(), asJSON)
+			emit := emitter(cmd.OutOrStdout(), asJSON, crossing.State{})
 			outcome, err := headless.Follow(cmd.Context(), k, from, func(e crossing.Event) error { return emit(e) })
 			if err = errors.Join(err, k.Close()); err != nil {
 				return err
@@ -191,8 +192,8 @@ func rehearseCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "rehearse PLAN",
-		Short: "Do everything of going home but the last act, and time it",
-		Long: `Goes through everything of a going home on each front, but for the last act: it connects,
+		Short: "Do everything of a rollback but the last act, and time it",
+		Long: `Goes through everything of a rollback on each front, but for the last act: it connects,
 reads, takes and leaves the lock, makes the change up, and has the proxy test it where
 it can. Nothing is changed. Exit status: 0 it would work, 4 it would not, 2 bad usage,
 1 anything else.`,
@@ -204,15 +205,15 @@ it can. Nothing is changed. Exit status: 0 it would work, 4 it would not, 2 bad 
 					return err
 				}
 				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), r)
+					err = printJSON(cmd.OutOrStdout(), "rehearsal", split.Green, r)
 				} else {
 					for _, s := range r.Steps {
 						fmt.Fprintf(cmd.OutOrStdout(), "%10s  %s\n", words.Milliseconds(s.Took), strings.TrimPrefix(s.Front+": "+s.What, ": "))
 					}
-					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%10s  going home, but for the last act\n", words.Milliseconds(r.Took))
+					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%10s  the rollback, but for its last act\n", words.Milliseconds(r.Took))
 				}
 				if err == nil && r.Failed != "" {
-					err = &exitError{exitCalledOff, fmt.Errorf("going home would not work: %s", r.Failed)}
+					err = &exitError{exitCalledOff, fmt.Errorf("a rollback would not work: %s", r.Failed)}
 				}
 				return err
 			})

@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
+	"vaiven/internal/words"
 )
 
 func shiftCommand() *cobra.Command {
@@ -51,9 +52,9 @@ else.`,
 					return err
 				}
 				if asJSON {
-					return printJSON(cmd.OutOrStdout(), done)
+					return printJSON(cmd.OutOrStdout(), "shift", split.Green, done)
 				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %.1f ms\n", done.Share, done.Took)
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %s\n", done.Share, words.Milliseconds(done.Took))
 				return errors.Join(err, tell(cmd.ErrOrStderr(), done.Notes))
 			})
 		},
@@ -92,7 +93,7 @@ func foresee(cmd *cobra.Command, file string, share split.Share, asJSON bool) er
 	case err != nil:
 		return err
 	case asJSON:
-		return printJSON(cmd.OutOrStdout(), c)
+		return printJSON(cmd.OutOrStdout(), "change", split.Green, c)
 	}
 	return printChange(cmd.OutOrStdout(), c)
 }

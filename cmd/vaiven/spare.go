@@ -107,7 +107,7 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 				case err != nil:
 					return err
 				case asJSON:
-					return printJSON(cmd.OutOrStdout(), map[string]any{"event": "raised", "side": side.String(), "parts": choices})
+					return printJSON(cmd.OutOrStdout(), "raised", side, raisedJSON{side, choices})
 				}
 				main := raise.Main(choices)
 				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, then vaiven cross\n",
@@ -123,6 +123,36 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 	return cmd
 }
 
+// instanceJSON is an instance whose state has changed.
+type instanceJSON struct {
+	Name    string         `json:"name"`
+	Part    string         `json:"part"`
+	Side    split.Side     `json:"side"`
+	State   reading.Health `json:"state"`
+	Address string         `json:"address,omitempty"`
+	Said    string         `json:"said,omitempty"`
+}
+
+// raisedJSON is a side that is up.
+type raisedJSON struct {
+	Side  split.Side     `json:"side"`
+	Parts []raise.Choice `json:"parts"`
+}
+
+// differencesJSON is what differs between the sides.
+type differencesJSON struct{ prove.About }
+
+// versionsJSON is what there is to raise.
+type versionsJSON struct {
+	Parts []keeper.Offer `json:"parts"`
+}
+
+// retiredJSON is a side that was removed.
+type retiredJSON struct {
+	Side split.Side `json:"side"` // removed
+	Live split.Side `json:"live"` // where all requests go
+}
+
 // progress tells each instance's changes of state.
 func progress(w io.Writer, asJSON bool) func([]reading.Condition) {
 	begun := time.Now()
@@ -134,7 +164,7 @@ func progress(w io.Writer, asJSON bool) func([]reading.Condition) {
 			}
 			last[c.Name] = c.State
 			if asJSON {
-				_ = printJSON(w, map[string]any{"event": "instance", "name": c.Name, "part": c.Part, "state": c.State, "address": c.Address, "said": c.Said})
+				_ = printJSON(w, "instance", c.Side, instanceJSON{c.Name, c.Part, c.Side, c.State, c.Address, c.Said})
 				continue
 			}
 			said := c.Said
@@ -163,7 +193,7 @@ Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 					return err
 				}
 				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), proofJSON{found.Pass(), found.Passing(), found.Results, about})
+					err = printJSON(cmd.OutOrStdout(), "proof", split.Green, proofJSON{found.Pass(), found.Passing(), found.Results, about})
 				} else {
 					err = printProof(cmd.OutOrStdout(), found)
 				}
@@ -220,7 +250,7 @@ func differCommand() *cobra.Command {
 		Short: "Compare the two sides as they stand",
 		Long: `Compares build, runtime, start command, environment, configuration, limits and
 instances of the two sides, and their answers to the same requests. Nothing is
-changed. Exit status: 0 if nothing differs that was not meant, 4 otherwise.`,
+changed. Exit status: 0 if there is no unplanned difference, 4 otherwise.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return looking(cmd, args[0], func(ctx context.Context, l headless.Looking) error {
@@ -229,7 +259,7 @@ changed. Exit status: 0 if nothing differs that was not meant, 4 otherwise.`,
 					return err
 				}
 				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), about)
+					err = printJSON(cmd.OutOrStdout(), "differences", split.Green, differencesJSON{about})
 				} else {
 					err = printDifferences(cmd.OutOrStdout(), about)
 				}
@@ -249,7 +279,7 @@ func printDifferences(w io.Writer, about prove.About) error {
 	for _, d := range about.Differences.List {
 		meant := ""
 		if d.Meant {
-			meant = "meant"
+			meant = "planned"
 		}
 		fmt.Fprintf(t, "%s\t%s\t%s\t→ %s\t%s\n", d.Part, d.What(), shown(d, split.Blue), shown(d, split.Green), meant)
 	}
@@ -264,7 +294,7 @@ func printDifferences(w io.Writer, about prove.About) error {
 	for _, m := range about.Differences.Missing {
 		fmt.Fprintln(w, "not read:", m)
 	}
-	fmt.Fprintf(w, "%d differ of %d compared, %d of them not meant\n", len(about.Differences.List), about.Differences.Compared, len(about.Differences.Questioned()))
+	fmt.Fprintf(w, "%d differ of %d compared, %d of them unplanned\n", len(about.Differences.List), about.Differences.Compared, len(about.Differences.Questioned()))
 	if r := about.Pairs; r.Pairs > 0 {
 		fmt.Fprintf(w, "same request to both: %d of %d answers are the same; p50 %.1f and %.1f ms, p99 %.1f and %.1f ms\n",
 			r.Same, r.Pairs, r.Times[0].P50, r.Times[1].P50, r.Times[0].P99, r.Times[1].P99)
@@ -312,7 +342,7 @@ func versionsCommand() *cobra.Command {
 				running = append(running, list...)
 			}
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), offers)
+				return printJSON(cmd.OutOrStdout(), "versions", split.Green, versionsJSON{offers})
 			}
 			return printVersions(cmd.OutOrStdout(), offers, running)
 		},
@@ -350,7 +380,7 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 }
 
 func retireCommand() *cobra.Command {
-	var yes bool
+	var yes, asJSON bool
 	var steer reachFlags
 	cmd := &cobra.Command{
 		Use:   "retire PLAN",
@@ -376,6 +406,9 @@ done, 4 not allowed.`,
 				if err != nil {
 					return err
 				}
+				if asJSON {
+					return printJSON(cmd.OutOrStdout(), "retired", side, retiredJSON{side, side.Other()})
+				}
 				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is removed; all requests go to %v\n", side, side.Other())
 				return err
 			})
@@ -383,5 +416,6 @@ done, 4 not allowed.`,
 	}
 	steer.add(cmd)
 	cmd.Flags().BoolVar(&yes, "yes", false, "without typing the service's name")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }

@@ -1,8 +1,10 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -53,7 +55,10 @@ JSON log, or the number of a quoted text behind the Combined format).`,
 				shares = append(shares, s)
 			}
 			log, err := accesslog.Open(args[0], cmd.InOrStdin())
-			if err != nil {
+			switch {
+			case errors.Is(err, os.ErrNotExist):
+				return usage("there is no log %s", args[0])
+			case err != nil:
 				return err
 			}
 			defer log.Close()
@@ -67,7 +72,7 @@ JSON log, or the number of a quoted text behind the Combined format).`,
 				}
 			}
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), r)
+				return printJSON(cmd.OutOrStdout(), "split", split.Green, r)
 			}
 			return printTryout(cmd.OutOrStdout(), r)
 		},

@@ -1,12 +1,14 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -53,7 +55,12 @@ beside it. It changes nothing and does not disturb a screen that is open.`,
 			}
 			now := atKeeper(cmd, p)
 			if asJSON {
-				return printJSON(cmd.OutOrStdout(), map[string]any{"service": p.Service, "fronts": list, "keeper": now})
+				w := whereJSON{Service: p.Service, Fronts: list, Keeper: now}
+				newSide := split.Green
+				if now != nil && now.Crossing.Stage.UnderWay() {
+					newSide = now.Crossing.Target
+				}
+				return printJSON(cmd.OutOrStdout(), "where", newSide, w)
 			}
 			err = printWhere(cmd.OutOrStdout(), p, list)
 			if now != nil {
@@ -65,6 +72,13 @@ beside it. It changes nothing and does not disturb a screen that is open.`,
 	cmd.Flags().DurationVar(&span, "for", 3*time.Second, "how long to count requests; 0s counts none")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// whereJSON is where a service's requests go.
+type whereJSON struct {
+	Service string       `json:"service"`
+	Fronts  []frontPlace `json:"fronts"`
+	Keeper  *keeperPlace `json:"keeper,omitempty"`
 }
 
 // keeperPlace is how far the service's keeper is.
@@ -115,14 +129,31 @@ type frontPlace struct {
 	Split    reading.Split     `json:"split"`
 	Notice   string            `json:"notice,omitempty"`
 	Sides    [2]sideOfPlace    `json:"sides"` // blue, green
-	Counted  float64           `json:"counted_s"`
+	Counted  time.Duration     `json:"counted"`
 	Judgment *engine.SplitView `json:"judgment,omitempty"` // none if nothing was counted
 }
 
 type sideOfPlace struct {
-	Instances []reading.Server `json:"instances"`
-	Requests  int64            `json:"requests"`
-	Failing   int64            `json:"failing"`
+	Instances []serverPlace `json:"instances"`
+	Requests  int64         `json:"requests"`
+	Failing   int64         `json:"failing"`
+}
+
+// serverPlace is one instance as the front has it.
+type serverPlace struct {
+	reading.Server
+	Ended string `json:"ended,omitempty"` // how, of one that does not run any more
+}
+
+// running is how many of a side's instances run, as far as can be told.
+func (s sideOfPlace) running() int {
+	n := 0
+	for _, i := range s.Instances {
+		if i.Ended == "" {
+			n++
+		}
+	}
+	return n
 }
 
 // whoStands are the instances that requests go to, by address, as far as can be asked:
@@ -148,7 +179,7 @@ func whoStands(ctx context.Context, p *plan.Plan) map[string]reading.Instance {
 // whereIs reads one front, twice if requests are to be counted.
 func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]reading.Instance, span time.Duration) (frontPlace, error) {
 	d := all.One(p, f)
-	at := frontPlace{Front: f.Name(), Counted: span.Seconds()}
+	at := frontPlace{Front: f.Name(), Counted: span}
 	var series figures.Series
 	read := func() (reading.Front, error) {
 		r, err := readOnce(ctx, d, &series)
@@ -163,21 +194,41 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 	}
 	r, err := read()
 	var probed [2]int64
-	if err == nil && span > 0 {
+	steady := span > 0
+	for range recounts {
+		before := r.Split
+		if err != nil || span <= 0 {
+			break
+		}
 		if probed, err = probe(ctx, p, f, r, span); err == nil {
 			r, err = read()
+		}
+		if steady = err == nil && r.Split.Revision == before.Revision && r.Split.Share == before.Share; steady {
+			break
+		}
+		series = figures.Series{} // what was counted belongs to two shares
+		if err == nil {
+			err = series.Add(r)
 		}
 	}
 	if err != nil {
 		return at, err
 	}
 	at.Split, at.Notice = r.Split, r.Notice
+	if !steady && span > 0 {
+		at.Counted = 0
+		at.Notice = strings.TrimSpace("the share was changed again and again while requests were counted: not judged. " + at.Notice)
+	}
 	var counts evidence.Count
 	for _, side := range split.Sides {
 		s := &at.Sides[side]
-		s.Instances = []reading.Server{}
+		s.Instances = []serverPlace{}
 		for _, c := range r.Sides[side].Instances {
-			s.Instances = append(s.Instances, c.Server)
+			i := serverPlace{Server: c.Server}
+			if k, ok := known[c.Address]; ok && !k.Running {
+				i.Ended = cmp.Or(k.Exit, "ended")
+			}
+			s.Instances = append(s.Instances, i)
 		}
 		figures := series.Count(side, time.Time{}, 0)
 		s.Requests, s.Failing = figures.Requests, figures.Failing
@@ -186,12 +237,15 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 			counts.Bad = figures.Requests
 		}
 	}
-	if span > 0 {
+	if at.Counted > 0 {
 		v := engine.JudgeSplit(at.Split.Share, f, r.Tells, counts, probed)
 		at.Judgment = &v
 	}
 	return at, nil
 }
+
+// recounts is how often requests are counted anew because the share was changed meanwhile.
+const recounts = 3
 
 // probe asks at a front for a while, and counts the answers by side.
 func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, span time.Duration) ([2]int64, error) {
@@ -228,14 +282,17 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace) error {
 		fmt.Fprintf(w, "%s, %s: %v of the requests go to green\n", p.Service, at.Front, at.Split.Share)
 		for _, side := range split.Sides {
 			s := at.Sides[side]
-			fmt.Fprintf(w, "  %-5v %2d instances", side, len(s.Instances))
+			fmt.Fprintf(w, "  %-5v %2d instances", side, s.running())
 			if at.Counted > 0 {
-				fmt.Fprintf(w, "   %d requests in %gs, %d failing", s.Requests, at.Counted, s.Failing)
+				fmt.Fprintf(w, "   %d requests in %gs, %d failing", s.Requests, at.Counted.Seconds(), s.Failing)
 			}
 			fmt.Fprintln(w)
 			for _, i := range s.Instances {
 				out := ""
-				if i.Out {
+				switch {
+				case i.Ended != "":
+					out = "  does not run: " + i.Ended
+				case i.Out:
 					out = "  out"
 				}
 				fmt.Fprintf(w, "        %-12s %-21s %s%s\n", i.Name, i.Address, i.Version, out)

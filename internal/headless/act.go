@@ -174,12 +174,11 @@ func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]rea
 
 // Shifted is what a shift came to.
 type Shifted struct {
-	Event  string      `json:"event"`  // "shift"
-	Before split.Share `json:"before"` // on green
-	Share  split.Share `json:"share"`  // on green, as read back
-	Took   float64     `json:"took_ms"`
-	Did    []string    `json:"did"`
-	Notes  []string    `json:"notes,omitempty"`
+	Before split.Share   `json:"before"` // on green
+	Share  split.Share   `json:"share"`  // on green, as read back
+	Took   time.Duration `json:"took"`
+	Did    []string      `json:"did"`
+	Notes  []string      `json:"notes,omitempty"`
 }
 
 // Shift puts a share on green in force by hand. Within a crossing that is a steering, with
@@ -187,7 +186,7 @@ type Shifted struct {
 func Shift(ctx context.Context, c keeper.Client, command keeper.Command) (Shifted, error) {
 	command.Do = keeper.Shift
 	share := command.Share
-	s := Shifted{Event: "shift"}
+	s := Shifted{}
 	first, crossed := true, false
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
@@ -195,7 +194,7 @@ func Shift(ctx context.Context, c keeper.Client, command keeper.Command) (Shifte
 			if f.Task != task {
 				return false
 			}
-			s.Share, s.Took, s.Did = f.Share, milliseconds(f.Took), f.Did
+			s.Share, s.Took, s.Did = f.Share, f.Took, f.Did
 			return true
 		case crossing.Changed:
 			if f.Foreign {

@@ -24,11 +24,10 @@ type BackOptions struct {
 
 // Returned is what going back came to.
 type Returned struct {
-	Event string        `json:"event"` // "back"
 	To    split.Side    `json:"to"`
 	Share split.Share   `json:"share"` // on green, as the front confirmed it
 	Order reading.Order `json:"order"` // that holds from now on
-	Took  float64       `json:"took_ms"`
+	Took  time.Duration `json:"took"`
 	Did   []string      `json:"did"`
 	Notes []string      `json:"notes,omitempty"` // what there is to know beside it
 }
@@ -42,12 +41,12 @@ type Front interface {
 // Back takes all traffic home now, and tries for a while until it works. It needs the front
 // and the side, and nothing else. tried is told why a try did not work.
 func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Returned, error) {
-	r := Returned{Event: "back", To: o.To}
+	r := Returned{To: o.To}
 	begun := time.Now()
 	for tries := 1; ; tries++ {
 		d, err := front.TryHome(ctx, f.Home, o.homing())
 		if err == nil {
-			r.Took, r.Share, r.Order, r.Did = milliseconds(time.Since(begun)), d.Share, d.Order, d.Did
+			r.Took, r.Share, r.Order, r.Did = time.Since(begun), d.Share, d.Order, d.Did
 			return r, nil
 		}
 		if errors.Is(err, front.ErrNobody) {

@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/words"
 )
@@ -25,6 +26,7 @@ type Options struct {
 	TakeWheel bool                                // also from somebody else
 	Ask       func(question string) (bool, error) // where Yes is not set
 	Emit      func(line any) error                // each event, then the summary
+	Tell      func(text string)                   // how it stands while it waits; nil for nobody
 }
 
 // Outcome is how a crossing ended.
@@ -42,20 +44,19 @@ const (
 
 // Summary is the last line of a crossing. Its counts are the prober's.
 type Summary struct {
-	Event      string  `json:"event"` // "summary"
-	Crossing   int     `json:"crossing"`
-	Outcome    Outcome `json:"outcome"`
-	Why        string  `json:"why,omitempty"`
-	Version    string  `json:"version"`
-	Target     string  `json:"target"`
-	Took       float64 `json:"took_s"`
-	Answers    int64   `json:"answers"`
-	Failing    int64   `json:"failing"`
-	Lost       int64   `json:"lost"`
-	LongestGap float64 `json:"longest_gap_ms"`
-	Switch     float64 `json:"switch_ms"`    // of the last change of the share, from command to confirmation
-	OldAfter   float64 `json:"old_after_ms"` // how long after it requests still began that the left side answered
-	Share      string  `json:"share_on_green"`
+	Crossing   int           `json:"crossing"`
+	Outcome    Outcome       `json:"outcome"`
+	Why        string        `json:"why,omitempty"`
+	Version    string        `json:"version"`
+	Target     split.Side    `json:"target"`
+	Took       time.Duration `json:"took"`
+	Answers    int64         `json:"answers"`
+	Failing    int64         `json:"failing"`
+	Lost       int64         `json:"lost"`
+	LongestGap time.Duration `json:"longest_gap"`
+	Switch     time.Duration `json:"last_change"` // from command to confirmation, of the last change of the share
+	OldAfter   time.Duration `json:"old_after"`   // how long after it requests still began that the left side answered
+	Share      split.Share   `json:"share"`
 }
 
 // Cross takes a crossing from begin to end; one to the same version that is under way it takes up
@@ -99,6 +100,7 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 			if !ok {
 				return Summary{}, errStopped
 			}
+			r.tell(s)
 			sum, done, err := r.look(ctx, s)
 			if err != nil {
 				return sum, err
@@ -123,6 +125,8 @@ type runner struct {
 	answer   keeper.Command
 	since    time.Time // when it was first refused because nothing goes on without being watched
 	lost     time.Time // since when a keeper knows nothing of it
+	said     string    // how it stood when that was told last
+	saidAt   time.Time
 }
 
 // unwatchedLimit is how long an answer waits for what has to be known for it to count.
@@ -130,6 +134,25 @@ const unwatchedLimit = 90 * time.Second
 
 // lostLimit is how long a crossing may be unknown that was begun.
 const lostLimit = 10 * time.Second
+
+// tellEvery is how often it is told how it stands, where nothing changes.
+const tellEvery = 15 * time.Second
+
+// tell says how it stands: at once when that has changed in kind, else now and then.
+func (r *runner) tell(s keeper.Snapshot) {
+	if s.Crossing.First && !s.Crossing.Moved {
+		r.before = s.Door // nobody answered anything yet, so nothing is lost
+	}
+	if r.Tell == nil || s.Crossing.Seq < r.begun && s.Trouble == "" || s.Crossing.Stage.Over() {
+		return
+	}
+	kind, text := words.Progress(s.View, s.Trouble, s.At)
+	if text == "" || kind == r.said && s.At.Sub(r.saidAt) < tellEvery {
+		return
+	}
+	r.said, r.saidAt = kind, s.At
+	r.Tell(text)
+}
 
 // emit passes an event on.
 func (r *runner) emit(e crossing.Event) error {
@@ -273,20 +296,16 @@ func outcomeOf(s crossing.Stage) Outcome {
 func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
 	c := s.Crossing
 	sum := Summary{
-		Event: "summary", Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target.String(),
-		Took: s.At.Sub(c.Begun).Seconds(), Answers: s.Door.Answers - r.before.Answers, Failing: s.Door.Failing - r.before.Failing, Lost: s.Door.Lost - r.before.Lost,
-		LongestGap: milliseconds(s.Door.LongestGap), Switch: milliseconds(s.Switch.Took), Share: s.Front.Split.Share.String(),
+		Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target,
+		Took: s.At.Sub(c.Begun), Answers: s.Door.Answers - r.before.Answers, Failing: s.Door.Failing - r.before.Failing, Lost: s.Door.Lost - r.before.Lost,
+		LongestGap: s.Door.LongestGap, Switch: s.Switch.Took, Share: s.Front.Split.Share,
 	}
 	left := c.Target
 	if o == Settled {
 		left = c.Target.Other()
 	}
 	if last := s.Door.LastBegun[left.String()]; !s.Switch.At.IsZero() && last.After(s.Switch.At) {
-		sum.OldAfter = milliseconds(last.Sub(s.Switch.At))
+		sum.OldAfter = last.Sub(s.Switch.At)
 	}
 	return sum
-}
-
-func milliseconds(d time.Duration) float64 {
-	return float64(d.Round(10*time.Microsecond)) / float64(time.Millisecond)
 }

@@ -337,7 +337,9 @@ func (r root) keys() keys {
 		b.SetEnabled(on)
 		return b
 	}
-	heldUp := slices.ContainsFunc(c.Freezes, func(f crossing.Freeze) bool { return f.Cause.Kind != crossing.ByHand && f.Cause.Kind != crossing.Steered })
+	heldUp := slices.ContainsFunc(c.Freezes, func(f crossing.Freeze) bool {
+		return f.Cause.Kind != crossing.ByHand && f.Cause.Kind != crossing.Steered
+	})
 	k := keys{
 		start:    bind(!under, "s", "start a crossing", "s"),
 		yes:      bind(moving && c.Question.ID != 0, "a", words.YesKey(c), "a"),

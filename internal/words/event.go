@@ -7,6 +7,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 )
 
 // Event is what matters of an event, given the state after it, and what a person said to it.
@@ -61,9 +62,9 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.Asked:
 		return Whole(f.Question, s)
 	case crossing.Answered:
-		return "yes: " + Question(f.Question, s)
+		return Question(f.Question, s)
 	case crossing.Ordered:
-		return ordered(f.Task)
+		return ordered(f.Task, s)
 	case crossing.Raised:
 		return strings.Join(f.Instances, ", ")
 	case crossing.Proved:
@@ -77,7 +78,7 @@ func event(e crossing.Event, s crossing.State) string {
 			return findings(f.Findings)
 		}
 	case crossing.InForce:
-		text := fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+		text := fmt.Sprintf("%s, in %s", onNew(f.Share, s), Milliseconds(f.Took))
 		if !f.Everywhere.IsZero() {
 			text += ", everywhere from " + f.Everywhere.Local().Format("15:04:05")
 		}
@@ -106,13 +107,13 @@ func event(e crossing.Event, s crossing.State) string {
 		}
 		return fmt.Sprintf("%v answered until now, to compare with: %s", s.Target.Other(), strings.Join(list, ", "))
 	case crossing.Changed:
-		return fmt.Sprintf("by somebody else, from %v to %v on green", f.From, f.Share)
+		return fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
 	case crossing.WentBack:
 		return Cause(f.Cause, s)
 	case crossing.MetOrder:
 		return Cause(crossing.Cause{Kind: crossing.ByOrder, Order: f.Order}, s)
 	case crossing.AtHome:
-		return fmt.Sprintf("%v on green, in %s", f.Share, Milliseconds(f.Took))
+		return fmt.Sprintf("all requests go to %v, in %s", homeOf(f.Share, s), Milliseconds(f.Took))
 	case crossing.Remembered:
 		return fmt.Sprintf("what %v is: %d instances, %d values", f.Record.Side, len(f.Record.Instances), len(f.Record.Facts))
 	case crossing.Restarted:
@@ -160,6 +161,38 @@ func event(e crossing.Event, s crossing.State) string {
 	return ""
 }
 
+// onNew is a share as the operator of the crossing thinks of it; outside of one it is told of
+// green.
+func onNew(share split.Share, s crossing.State) string {
+	if s.Number == 0 {
+		return fmt.Sprintf("%v on green", share)
+	}
+	return On(share, s.Target) + " (new)"
+}
+
+// homeOf is the side that gets everything at a share, else the one crossed from.
+func homeOf(share split.Share, s crossing.State) split.Side {
+	if side, ok := share.Alone(); ok {
+		return side
+	}
+	return s.Target.Other()
+}
+
+// kinds name what happened, where the logbook's own name takes a second reading.
+var kinds = map[string]string{
+	"in force": "took effect", "not done": "failed", "took theirs": "accepted", "went back": "rolls back", "met order": "sent back", "at home": "rolled back",
+	"not home": "not back", "taken up": "restarted", "restarted": "instance", "went on": "goes on", "remembered": "noted", "took the wheel": "wheel", "left the wheel": "wheel left",
+	"answered": "yes",
+}
+
+// Kind names what an event is about, in a word or two.
+func Kind(f crossing.Fact) string {
+	if word, ok := kinds[f.Kind()]; ok {
+		return word
+	}
+	return f.Kind()
+}
+
 // Homing is a going home, as somebody asked for it.
 func Homing(o reading.Order) string {
 	text := fmt.Sprintf("all traffic to %v", o.Side)
@@ -170,16 +203,19 @@ func Homing(o reading.Order) string {
 }
 
 // ordered is what was asked for.
-func ordered(t crossing.Task) string {
+func ordered(t crossing.Task, s crossing.State) string {
 	switch t.Do {
 	case crossing.StandUp:
 		return fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
 	case crossing.Check:
 		return fmt.Sprintf("prove %v", t.Side)
 	case crossing.Move:
-		return fmt.Sprintf("shift to %v on green", t.Share)
+		if t.Act {
+			return fmt.Sprintf("shift to %v on green", t.Share)
+		}
+		return "shift to " + onNew(t.Share, s)
 	case crossing.GoHome:
-		return fmt.Sprintf("all back to %v", t.Side)
+		return fmt.Sprintf("all requests back to %v", t.Side)
 	case crossing.Retire:
 		return fmt.Sprintf("retire %v", t.Side)
 	}

@@ -415,3 +415,35 @@ func Role(r crossing.Role, part split.Share, known bool) string {
 	}
 	return text + ", answers none"
 }
+
+// Progress is how a crossing stands while nothing happens, for a log that a person reads. kind
+// is the same as long as only figures change.
+func Progress(v engine.View, trouble string, now time.Time) (kind, text string) {
+	c := v.Crossing
+	side := v.Sides[c.Target]
+	switch {
+	case trouble != "":
+		return trouble, trouble
+	case c.Stage == crossing.Raise && c.Question.ID == 0:
+		text = fmt.Sprintf("raising: %d of %d up, %s", side.Healthy, side.Wanted, route.Short(now.Sub(c.Since).Truncate(time.Second)))
+		if v.Typical > 0 {
+			text += ", usually " + route.Short(v.Typical.Round(time.Second))
+		}
+		if late := overdue(v, now); late != "" {
+			text += "; " + late
+		}
+		return fmt.Sprintf("raising %d", side.Healthy), text
+	case c.Stage == crossing.Prove && !c.Proven && c.Question.ID == 0:
+		return "proving", fmt.Sprintf("proving: %s", route.Short(now.Sub(c.Since).Truncate(time.Second)))
+	}
+	s := Standing(v, Seen{}, now)
+	if s.Gravity == AllRight {
+		text = s.Text
+		if next := Next(v); next != "" {
+			text += "; " + next
+		}
+		return "all right", text
+	}
+	kind, _, _ = strings.Cut(s.Text, ":")
+	return kind, s.Text
+}

@@ -109,8 +109,8 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 	}
 	for _, do := range []crossing.Deed{crossing.StandUp, crossing.Check, crossing.Move, crossing.GoHome, crossing.Retire} {
 		task := crossing.Task{ID: 1, Do: do, Side: split.Green, Choices: []raise.Choice{{Version: "4.3.0"}}}
-		if Task(task) == "" || Task(task) == Task(crossing.Task{}) || ordered(task) == string(do) {
-			t.Errorf("%s is %q, ordered as %q", do, Task(task), ordered(task))
+		if Task(task) == "" || Task(task) == Task(crossing.Task{}) || ordered(task, state) == string(do) {
+			t.Errorf("%s is %q, ordered as %q", do, Task(task), ordered(task, state))
 		}
 	}
 }

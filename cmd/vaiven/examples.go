@@ -1,0 +1,159 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+
+	"vaiven/internal/keeper"
+	"vaiven/internal/planfile"
+	"vaiven/internal/secret"
+	"vaiven/internal/service"
+	"vaiven/internal/tryout"
+)
+
+// examples are how each command is used.
+var examples = map[string]string{
+	"vaiven":   "vaiven demo\nvaiven open sailings.yaml --version 4.3.0\nvaiven back sailings.yaml",
+	"open":     "vaiven open sailings.yaml\nvaiven open sailings.yaml --version 4.3.0 --theme light\nvaiven open marit@quay2:/srv/sailings.yaml",
+	"versions": "vaiven versions sailings.yaml\nvaiven versions sailings.yaml --json | jq -r '.parts[0].versions[].name'",
+	"raise":    "vaiven raise sailings.yaml --version 4.3.0\nvaiven raise sailings.yaml --version 4.3.0 --version berths=2.2",
+	"prove":    "vaiven prove sailings.yaml\nvaiven prove sailings.yaml --json | jq '.results[] | select(.pass | not)'",
+	"differ":   "vaiven differ sailings.yaml",
+	"cross":    "vaiven cross sailings.yaml --version 4.3.0 --yes --why 'the winter timetable'\nvaiven cross sailings.yaml --version 4.3.0 --yes --accept --json",
+	"shift":    "vaiven shift sailings.yaml --to 25\nvaiven shift sailings.yaml --to '1 in 8' --dry-run",
+	"where":    "vaiven where sailings.yaml\nvaiven where sailings.yaml --for 10s --json",
+	"split":    "vaiven split /var/log/nginx/access.log\nvaiven split access.log --key 'cookie passenger' --share 25 --chart split.svg",
+	"back":     "vaiven back sailings.yaml --why 'searches fail'\nvaiven back sailings.yaml --to blue",
+	"rehearse": "vaiven rehearse sailings.yaml",
+	"say":      "vaiven say sailings.yaml yes --why 'the captain agrees'\nvaiven say sailings.yaml steer 25",
+	"follow":   "vaiven follow sailings.yaml\nvaiven follow sailings.yaml --since 41 --json",
+	"retire":   "vaiven retire sailings.yaml\nvaiven retire sailings.yaml --yes",
+	"plan":     "vaiven plan sailings.yaml\nvaiven plan --schema > vaiven-plan.schema.json",
+	"log":      "vaiven log sailings.yaml\nvaiven log sailings.yaml 18",
+	"keep":     "vaiven keep sailings.yaml\nvaiven keep sailings.yaml --take-over\nvaiven keep sailings.yaml --unit",
+	"front":    "vaiven front sailings.yaml",
+	"demo":     "vaiven demo\nvaiven demo --front nginx\nvaiven demo --hands-free --fault errors",
+	"version":  "vaiven version --json",
+}
+
+// explained gives every command its examples, its completion, and status 2 for arguments that
+// it cannot take.
+func explained(root *cobra.Command) *cobra.Command {
+	for _, cmd := range append(root.Commands(), root) {
+		if text, ok := examples[cmd.Name()]; ok {
+			cmd.Example = "  " + strings.ReplaceAll(text, "\n", "\n  ")
+		}
+		if check := cmd.Args; check != nil {
+			cmd.Args = func(cmd *cobra.Command, args []string) error {
+				err := check(cmd, args)
+				if err != nil && statusOf(err) == exitOther {
+					return usage("%w (%s --help says what it takes)", err, cmd.CommandPath())
+				}
+				return err
+			}
+		}
+		switch word := strings.Fields(cmd.Use); {
+		case len(word) < 2 || cmd == root:
+		case word[1] == "PLAN" || word[1] == "FILE":
+			cmd.ValidArgsFunction = completePlan(cmd.Name())
+		}
+		complete(cmd, "version", completeVersion)
+		complete(cmd, "to", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return []string{"blue", "green", "5", "25", "50", "75"}, cobra.ShellCompDirectiveNoFileComp
+		})
+		complete(cmd, "share", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return []string{"1", "5", "10", "25", "50", "75"}, cobra.ShellCompDirectiveNoFileComp
+		})
+		complete(cmd, "key", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return append([]string{"cookie ", "header "}, tryout.Usual...), cobra.ShellCompDirectiveNoFileComp
+		})
+		complete(cmd, "theme", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return []string{"dark", "light"}, cobra.ShellCompDirectiveNoFileComp
+		})
+	}
+	return root
+}
+
+func complete(cmd *cobra.Command, flag string, by cobra.CompletionFunc) {
+	if cmd.Flags().Lookup(flag) != nil {
+		_ = cmd.RegisterFlagCompletionFunc(flag, by) // fails for flags that are not there
+	}
+}
+
+// completePlan completes plan files, and behind them what a command takes.
+func completePlan(command string) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		switch {
+		case len(args) == 0:
+			return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
+		case command == "say" && len(args) == 1:
+			var words []string
+			for _, s := range sayings {
+				word, _, _ := strings.Cut(s.word, " ")
+				words = append(words, word+"\t"+s.does)
+			}
+			return words, cobra.ShellCompDirectiveNoFileComp
+		}
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+// completeVersion completes the versions that a plan has, the newest first.
+func completeVersion(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	const none = cobra.ShellCompDirectiveNoFileComp
+	if len(args) == 0 {
+		return nil, none
+	}
+	p, err := planfile.Read(args[0])
+	if err != nil {
+		return nil, none
+	}
+	y, err := service.OpenStacks(p, secret.Values{}) // nothing is started here
+	if err != nil {
+		return nil, none
+	}
+	defer y.Set.Close()
+	offers, err := keeper.Offers(cmd.Context(), p, y.Sources)
+	if err != nil {
+		return nil, none
+	}
+	var names []string
+	for n, o := range offers {
+		for _, v := range o.Versions {
+			name := v.Name
+			if n > 0 {
+				name = o.Part + "=" + name
+			}
+			names = append(names, name+"\t"+v.Remark())
+		}
+	}
+	return names, none | cobra.ShellCompDirectiveKeepOrder
+}
+
+// manCommand writes the manual pages.
+func manCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "man FOLDER",
+		Short:  "Write the manual pages into a folder",
+		Hidden: true,
+		Args:   cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := os.MkdirAll(args[0], 0o755); err != nil {
+				return err
+			}
+			root := cmd.Root()
+			root.DisableAutoGenTag = true
+			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "VAIVEN", Section: "1", Source: "Vaiven", Manual: "Vaiven"}, args[0]); err != nil {
+				return fmt.Errorf("write the manual pages: %w", err)
+			}
+			pages, _ := filepath.Glob(filepath.Join(args[0], "*.1"))
+			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%d pages in %s\n", len(pages), args[0])
+			return err
+		},
+	}
+}
