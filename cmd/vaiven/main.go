@@ -155,6 +155,9 @@ func readSecrets(cmd *cobra.Command, p *plan.Plan) (secret.Values, error) {
 
 // who is the handle of the person at the keyboard.
 func who() string {
+	if name := os.Getenv("SUDO_USER"); name != "" && os.Geteuid() == 0 {
+		return name
+	}
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		return u.Username
 	}

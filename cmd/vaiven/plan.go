@@ -1,9 +1,11 @@
 package main
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -11,17 +13,32 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/planfile"
 	"vaiven/internal/section"
 )
 
 func planCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, schema bool
 	cmd := &cobra.Command{
 		Use:   "plan FILE",
 		Short: "Check a plan file, and forecast its route",
-		Args:  onePlan,
+		Long: `Names every mistake of a plan file with its line and what would be right, looks
+whether the programs and secrets that it names are there on this machine, and prints
+the route as a forecast. --schema prints the JSON Schema of plan files, for editors.
+Exit status: 0 it is right, 2 it is not.`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if schema && len(args) == 0 {
+				return nil
+			}
+			return onePlan(cmd, args)
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
+			if schema {
+				e := json.NewEncoder(cmd.OutOrStdout())
+				e.SetIndent("", " ")
+				return e.Encode(planfile.Schema())
+			}
+			p, err := checkPlan(args[0])
 			var problems section.Problems
 			if asJSON && errors.As(err, &problems) {
 				err = printJSON(cmd.OutOrStdout(), "mistakes", split.Green, mistakesJSON{problems.List})
@@ -37,7 +54,17 @@ func planCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&schema, "schema", false, "print the JSON Schema of plan files")
 	return cmd
+}
+
+// checkPlan reads a plan file, and looks whether what it names is there.
+func checkPlan(file string) (*plan.Plan, error) {
+	p, err := planfile.Check(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, usage("there is no plan file %s", file)
+	}
+	return p, err
 }
 
 // forecastJSON is the forecast for scripts.

@@ -188,4 +188,5 @@ type WarmUp struct {
 type Secret struct {
 	Env  string
 	File string
+	At   string // where it is declared: "sailings.yaml:16"
 }

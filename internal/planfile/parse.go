@@ -1,6 +1,7 @@
 package planfile
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 	"slices"
@@ -51,13 +52,25 @@ const largest = 64 << 10
 // tooDeep is the line at which brackets are nested beyond all sense, 0 if they are
 // not. The YAML parser takes very long over such files.
 func tooDeep(data []byte) int {
+	const most = 100
+	for n, line := range bytes.Split(data, []byte("\n")) {
+		rest := bytes.TrimLeft(line, " ")
+		within := len(line) - len(rest)
+		for bytes.HasPrefix(rest, []byte("- ")) {
+			within += 2
+			rest = rest[2:]
+		}
+		if within > 2*most {
+			return n + 1
+		}
+	}
 	depth, line := 0, 1
 	for _, c := range data {
 		switch c {
 		case '\n':
 			line++
 		case '[', '{':
-			if depth++; depth > 100 {
+			if depth++; depth > most {
 				return line
 			}
 		case ']', '}':
@@ -73,14 +86,17 @@ func Parse(name string, data []byte) (*plan.Plan, error) { return parse(name, da
 
 // parse reads a plan, or those of its keys that are wanted.
 func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (*plan.Plan, error) {
-	r := &reader{Reader: section.New(name, data)}
+	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	r := newReader(name, data)
 	p := defaults()
 	if len(data) > largest {
 		r.At(1, 1, fmt.Sprintf("%d bytes are too many for a plan", len(data)), "is this the right file?")
 	} else if line := tooDeep(data); line > 0 {
-		r.At(line, 1, "brackets are nested too deeply for a plan", "is this the right file?")
-	} else if root := r.Tree(data); root != nil {
-		read(r, root, p)
+		r.At(line, 1, "keys are nested too deeply for a plan", "is this the right file?")
+	} else if !r.tabs(data) {
+		if root := r.Tree(data); root != nil {
+			read(r, root, p)
+		}
 	}
 	if len(r.Problems.List) > 0 {
 		for n := range r.Problems.List { // a plan may have a password where it should not
@@ -94,6 +110,44 @@ func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (
 	return p, nil
 }
 
+// tabs reports tabs in the indentation: YAML has none there.
+func (r *reader) tabs(data []byte) bool {
+	found := false
+	block := -1 // the indentation of a key whose text follows in lines of their own, -1 for none
+	for n, line := range strings.Split(string(data), "\n") {
+		rest := strings.TrimLeft(line, " ")
+		within := len(line) - len(rest)
+		switch trimmed := strings.TrimSpace(rest); {
+		case trimmed == "":
+			continue
+		case block >= 0 && within > block:
+			continue
+		case strings.HasPrefix(rest, "\t"):
+			r.At(n+1, within+1, "a tab stands in the indentation", "indent with spaces: YAML knows no tabs there")
+			found = true
+		default:
+			block = -1
+			if key, _, _ := strings.Cut(trimmed, " #"); strings.HasSuffix(key, "|") || strings.HasSuffix(key, ">") || strings.HasSuffix(key, "|-") || strings.HasSuffix(key, ">-") {
+				block = within
+			}
+		}
+	}
+	return found
+}
+
+// Schema is the JSON Schema (draft 2020-12) of plan files: for editors that complete and check as
+// one writes. What it takes is what Read takes, but for what values mean.
+func Schema() section.Shape {
+	r := newReader("", nil)
+	s := r.Discover(func(n ast.Node) { r.plan(n, defaults()) })
+	s["$schema"], s["title"] = "https://json-schema.org/draft/2020-12/schema", "A plan of Vaiven"
+	return s
+}
+
+func newReader(name string, data []byte) *reader {
+	return &reader{Reader: section.New(name, data), portsAt: map[[2]int]ast.Node{}, commandAt: map[string]ast.Node{}, secretAt: map[string]ast.Node{}}
+}
+
 func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	var others ast.Node // read when the name of the first part is known
 	keys := append(r.frontKeys(p),
@@ -101,7 +155,11 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("part", section.Parsed(r.Reader, "part", &p.Parts[0].Name, section.Word)))
 	keys = append(keys, r.partKeys(&p.Parts[0])...)
 	keys = append(keys,
-		section.May("parts", func(n ast.Node) { others = n }),
+		section.May("parts", func(n ast.Node) {
+			if others = n; r.Discovering() {
+				r.parts(n, p)
+			}
+		}),
 		section.May("differences", func(n ast.Node) { r.differences(n, &p.Differences) }),
 		section.May("same-request", func(n ast.Node) { r.pairs(n, &p.Pairs) }),
 		section.May("warm-up", section.Parsed(r.Reader, "warm-up", &p.WarmUp, warmUp)),
@@ -113,10 +171,11 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("prober", func(n ast.Node) { r.prober(n, &p.Prober) }),
 	)
 	r.Mapping(n, "the plan", keys...)
-	if others != nil {
+	if others != nil && !r.Discovering() {
 		r.parts(others, p)
 	}
 	nameGuards(p.Guards)
+	r.portsEnough(p)
 	r.versionsWhole(n, p)
 	r.secretsKnown(p.Secrets)
 }
@@ -268,6 +327,7 @@ func (r *reader) rules(n ast.Node, g plan.Guard) []plan.Guard {
 }
 
 func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
+	r.Takes(n, section.Shape{"enum": []any{"off", false}})
 	switch n.(type) {
 	case *ast.StringNode, *ast.BoolNode:
 		if g.Off = section.Scalar(n) == "off"; g.Off {

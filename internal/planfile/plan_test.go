@@ -1,6 +1,7 @@
 package planfile
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -10,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/goccy/go-yaml"
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
@@ -398,6 +401,132 @@ func BenchmarkParse(b *testing.B) {
 	for b.Loop() {
 		if _, err := Parse("full.yaml", data); err != nil {
 			b.Fatal(err)
+		}
+	}
+}
+
+// What is wrong in a file's form is named with the right line and what to do, in few words.
+func TestMistakesOfForm(t *testing.T) {
+	const base = "service: sailings\nfront:\n  listen: 127.0.0.1:8080\nstack:\n  instances: 3\n  command: ./builds/{version}/run {address}\n  ports: 18100-18199\nhealth:\n  path: /healthz\n" +
+		"smoke:\n  - request: /\nroute:\n  - 5 % for 2m\n  - 100 %\n"
+	if _, err := Parse("p.yaml", []byte("\ufeff"+base)); err != nil {
+		t.Errorf("with a byte order mark: %v", err)
+	}
+	if _, err := Parse("p.yaml", []byte(strings.Replace(base, "./builds/{version}/run {address}", "|\n    ./builds/{version}/run\n    \t{address}", 1))); err != nil {
+		t.Errorf("with a tab in a text of several lines: %v", err)
+	}
+	for _, c := range []struct {
+		name, old, now string
+		line           int
+		says           string
+	}{
+		{"too few ports", "18100-18199", "18100-18104", 7, "widen the range, to 18100-18105 at least"},
+		{"the front's port", "18100-18199", "8000-8199", 7, "the front listens at port 8080, which is among the ports of part web"},
+		{"a tab", "  instances", "\tinstances", 5, "indent with spaces"},
+		{"a tab behind spaces", "  instances", "  \tinstances", 5, "indent with spaces"},
+		{"a line further in", "  instances", "   instances", 5, "line 5 begins in column 4, and what belongs to it in column 3"},
+		{"a line further out", "  path: /healthz", " path: /healthz\n  rise: 2", 9, "line 9 begins in column 2"},
+		{"an item further out", "  - 100 %", " - 50 % for 2m\n  - 100 %", 14, "line 14 begins in column 2"},
+		{"brackets without end", "request: /", "request: " + strings.Repeat("[", 20_000), 11, "nested too deeply"},
+		{"lists without end", "- request: /", strings.Repeat("- ", 20_000) + "x", 11, "nested too deeply"},
+		{"a long line", "request: /", "request: " + strings.Repeat("x", 40_000), 11, "want"},
+		{"many mistakes", "route:", strings.Repeat("x: 1\n", 900) + "route:", 12, "and 8"},
+	} {
+		text := strings.Replace(base, c.old, c.now, 1)
+		_, err := Parse("p.yaml", []byte(text))
+		if err == nil {
+			t.Errorf("%s is no mistake", c.name)
+			continue
+		}
+		if says := err.Error(); !strings.HasPrefix(says, fmt.Sprintf("p.yaml:%d:", c.line)) || !strings.Contains(says, c.says) || len(says) > 20_000 {
+			t.Errorf("%s: %d bytes\n%.600s", c.name, len(says), says)
+		}
+	}
+}
+
+// Checked, a plan has to have programs and secrets that are there; read, it need not.
+func TestWhatAPlanNamesIsThere(t *testing.T) {
+	t.Setenv("FARES_SET", "herring")
+	for _, c := range []struct {
+		name, command, secret string
+		line                  int // 0: nothing is wrong
+		says                  string
+	}{
+		{"all is there", "sh run.sh {address}", "env FARES_SET", 0, ""},
+		{"depends on the version", "./builds/{version}/run {address}", "env FARES_SET", 0, ""},
+		{"not on PATH", "no-such-ferry {address}", "env FARES_SET", 3, `no program "no-such-ferry" is found on PATH`},
+		{"no such file", "./ferry {address}", "env FARES_SET", 3, "/ferry\" that can be run"},
+		{"not set", "sh run.sh {address}", "env FARES_NOT_SET", 8, "the environment variable FARES_NOT_SET of secret \"fares\" is not set here"},
+		{"no file", "sh run.sh {address}", "file fares.txt", 8, "the file of secret \"fares\" cannot be read"},
+	} {
+		file := filepath.Join(t.TempDir(), "p.yaml")
+		text := fmt.Sprintf("service: s\nstack:\n  command: %s\n  ports: 18100-18109\nversions: folder builds\nsmoke: [{request: /}]\nsecrets:\n  fares: %s\nroute: [100 %%]\n", c.command, c.secret)
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Read(file); err != nil {
+			t.Errorf("%s: read: %v", c.name, err)
+		}
+		_, err := Check(file)
+		if c.line == 0 {
+			if err != nil {
+				t.Errorf("%s: %v", c.name, err)
+			}
+			continue
+		}
+		if err == nil || !strings.Contains(err.Error(), fmt.Sprintf("p.yaml:%d:", c.line)) || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+}
+
+// The schema takes every plan that is read, and none of those with another key.
+func TestThePlanSchema(t *testing.T) {
+	data, err := json.Marshal(Schema())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := testkit.NewSchema(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asJSON := func(text []byte) []byte {
+		var v any
+		if err := yaml.Unmarshal(text, &v); err != nil {
+			t.Fatal(err)
+		}
+		data, err := json.Marshal(v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	files, _ := filepath.Glob("testdata/*.yaml")
+	more, _ := filepath.Glob("../../examples/*/*.yaml")
+	tried := 0
+	for _, file := range append(files, more...) {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Parse(file, text); err != nil {
+			continue // its mistakes are the matter
+		}
+		tried++
+		if err := s.Validate(asJSON(text)); err != nil {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+	if tried == 0 {
+		t.Fatal("no plan was tried")
+	}
+	const good = "service: s\nstack: {command: run, ports: 1000-1009}\nversions: folder b\nsmoke: [{request: /}]\nroute: [5 % for 2m, 100 %]\nguards: {failing: off, slow: [{after: 1s}, {after: 2s, then: freeze}]}\n"
+	if err := s.Validate(asJSON([]byte(good))); err != nil {
+		t.Error(err)
+	}
+	for _, bad := range []string{"servce: s", "guards: {failing: {wors-by: 1 %}}", "guards: {failing: {then: panic}}", "smoke: [{request: /, qwery: x}]", "stack: {command: run, ports: 1-9, blue: {prots: 1-9}}", "route: 100 %"} {
+		if s.Validate(asJSON([]byte(bad))) == nil {
+			t.Errorf("it takes %q", bad)
 		}
 	}
 }

@@ -51,6 +51,21 @@ func (r *reader) checks(n ast.Node, what string, base plan.Check) []plan.Check {
 // check reads one check: the key that says what is asked decides which others it
 // can have.
 func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
+	common := []section.Key{
+		section.May("name", func(n ast.Node) { r.Text(n, "name", &c.Name) }),
+		section.May("every", section.Parsed(r.Reader, "every", &c.Every, section.Duration)),
+		section.May("within", section.Parsed(r.Reader, "within", &c.Within, section.Duration)),
+		section.May("up", section.Parsed(r.Reader, "up", &c.Up, section.Between(1, 100))),
+		section.May("down", section.Parsed(r.Reader, "down", &c.Down, section.Between(1, 100))),
+		section.May("settle", section.Parsed(r.Reader, "settle", &c.Settle, section.TimeOrNone)),
+	}
+	if r.Discovering() {
+		for _, k := range checkKinds {
+			keys, _ := k.keys(r, &c)
+			r.Mapping(n, "a "+k.name+" check", append(keys, common...)...)
+		}
+		return c, false
+	}
 	entries, ok := r.Entries(n, "a check")
 	if !ok {
 		return c, false
@@ -79,14 +94,6 @@ func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
 	case len(slices.Compact(asked)) > 1:
 		r.Wrong(n, fmt.Sprintf("a check asks one thing, not %s at once", strings.Join(asked, " and ")), "make it two checks")
 		return c, false
-	}
-	common := []section.Key{
-		section.May("name", func(n ast.Node) { r.Text(n, "name", &c.Name) }),
-		section.May("every", section.Parsed(r.Reader, "every", &c.Every, section.Duration)),
-		section.May("within", section.Parsed(r.Reader, "within", &c.Within, section.Duration)),
-		section.May("up", section.Parsed(r.Reader, "up", &c.Up, section.Between(1, 100))),
-		section.May("down", section.Parsed(r.Reader, "down", &c.Down, section.Between(1, 100))),
-		section.May("settle", section.Parsed(r.Reader, "settle", &c.Settle, section.TimeOrNone)),
 	}
 	keys, done := checkKinds[at].keys(r, &c)
 	r.Mapping(n, "a "+checkKinds[at].name+" check", append(keys, common...)...)
@@ -248,6 +255,10 @@ func (r *reader) templates(n ast.Node, what string, to *map[string]string) {
 
 // jsonValues reads paths and the values wanted there; look looks at what is in their texts.
 func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue, look func(ast.Node, string)) {
+	if r.Discovering() {
+		r.Names(n, func(n ast.Node) { r.Takes(n, section.Shape{"type": []string{"string", "number", "boolean", "null"}}) })
+		return
+	}
 	entries, ok := r.Entries(n, "json")
 	if !ok {
 		return
@@ -275,8 +286,10 @@ func (r *reader) health(n ast.Node, h *plan.Check) {
 	asks := slices.ContainsFunc(entries, func(e *ast.MappingValueNode) bool {
 		return slices.ContainsFunc(checkKinds, func(k checkKind) bool { return k.name == section.Scalar(e.Key) })
 	})
-	if asks {
+	if asks || r.Discovering() {
 		*h, _ = r.check(n, *h)
+	}
+	if asks {
 		return
 	}
 	path := "/healthz"

@@ -16,6 +16,9 @@ import (
 type reader struct {
 	*section.Reader
 	secretUses []secretUse
+	portsAt    map[[2]int]ast.Node // where a range of ports stands
+	commandAt  map[string]ast.Node // where a command stands, by its program
+	secretAt   map[string]ast.Node // where a secret is declared
 }
 
 // secretUse is a place where a secret is used.

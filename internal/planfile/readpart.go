@@ -3,8 +3,12 @@ package planfile
 import (
 	"fmt"
 	"maps"
+	"net"
+	"os"
+	"os/exec"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -84,18 +88,55 @@ func (r *reader) portsApart(n ast.Node, p *plan.Plan, part plan.Part) {
 	}
 }
 
+// portsEnough looks whether both sides find room in the ranges of ports that they share on this
+// machine, beside each other and beside the fronts.
+func (r *reader) portsEnough(p *plan.Plan) {
+	for _, part := range p.Parts {
+		blue, green := part.Stacks[split.Blue], part.Stacks[split.Green]
+		for _, side := range split.Sides {
+			s := part.Stacks[side]
+			here := s.Kind() == plan.Processes || s.Kind() == plan.Containers && s.Network == "host"
+			at := r.portsAt[[2]int{s.FirstPort, s.LastPort}]
+			if !here || at == nil {
+				continue
+			}
+			for _, f := range p.Fronts() {
+				host, port, err := net.SplitHostPort(f.Listen)
+				if n, bad := strconv.Atoi(port); err == nil && bad == nil && s.FirstPort <= n && n <= s.LastPort && (host == "" || host == "0.0.0.0" || host == "127.0.0.1" || host == "localhost") {
+					r.Wrong(at, fmt.Sprintf("the front listens at port %d, which is among the ports of part %s", n, part.Name), "give instances a range without it")
+				}
+			}
+			room, need := s.LastPort-s.FirstPort+1, blue.Instances+green.Instances
+			if blue.FirstPort == green.FirstPort && blue.LastPort == green.LastPort && room < need && room >= s.Instances {
+				r.Wrong(at, fmt.Sprintf("%d ports are too few for both sides of part %s: they have %d instances together while both stand", room, part.Name, need),
+					fmt.Sprintf("widen the range, to %d-%d at least", s.FirstPort, s.FirstPort+need-1))
+			}
+			if blue.FirstPort == green.FirstPort {
+				break // the same range: said once
+			}
+		}
+	}
+}
+
 // stacks reads the keys that both sides share, then what each side has of its
 // own.
 func (r *reader) stacks(n ast.Node, p *plan.Part) {
 	var own [2]ast.Node
 	both := p.Stacks[0]
 	keep := func(side split.Side) func(ast.Node) {
-		return func(n ast.Node) { own[side] = n }
+		return func(n ast.Node) {
+			if own[side] = n; r.Discovering() {
+				s := clone(both)
+				r.Mapping(n, side.String(), r.stackKeys(&s)...)
+			}
+		}
 	}
 	keys := append(r.stackKeys(&both),
 		section.May("blue", keep(split.Blue)),
 		section.May("green", keep(split.Green)))
-	r.Mapping(n, "stack", keys...)
+	if r.Mapping(n, "stack", keys...); r.Discovering() {
+		return
+	}
 	for _, side := range split.Sides {
 		s := clone(both)
 		at := n
@@ -145,7 +186,11 @@ func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 	return []section.Key{
 		section.May("instances", section.Parsed(r.Reader, "instances", &s.Instances, section.Between(1, 1000))),
-		section.May("command", func(n ast.Node) { r.command(n, &s.Command) }),
+		section.May("command", func(n ast.Node) {
+			if r.command(n, &s.Command); len(s.Command) > 0 {
+				r.commandAt[s.Command[0]] = n
+			}
+		}),
 		section.May("build", r.open("build", &s.Build)),
 		section.May("folder", r.open("folder", &s.Folder)),
 		section.May("environment", func(n ast.Node) { r.environment(n, &s.Environment) }),
@@ -153,6 +198,7 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 			var p [2]int
 			section.Parsed(r.Reader, "ports", &p, ports)(n)
 			s.FirstPort, s.LastPort = p[0], p[1]
+			r.portsAt[p] = n
 		}),
 		section.May("raise", section.Parsed(r.Reader, "raise", &s.Raise, section.Duration)),
 		section.May("grace", section.Parsed(r.Reader, "grace", &s.Grace, section.Duration)),
@@ -298,7 +344,49 @@ func (r *reader) secrets(n ast.Node, to map[string]plan.Secret) {
 		for i := before; i < len(r.Problems.List); i++ {
 			r.Problems.List[i].Source = "  " + name + ": (not shown)" // somebody may have put the secret itself there
 		}
+		r.secretAt[name] = e.Value
+		line, _ := r.Place(e.Value)
+		s.At = fmt.Sprintf("%s:%d", r.Problems.File, line)
 		to[name] = s
+	}
+}
+
+// commandsThere looks whether the programs that are started on this machine are there; those
+// whose name depends on the version are found out when one is raised.
+func (r *reader) commandsThere(dir string, p *plan.Plan) {
+	said := map[string]bool{}
+	for _, part := range p.Parts {
+		for _, s := range part.Stacks {
+			if s.Kind() != plan.Processes || len(s.Command) == 0 || strings.Contains(s.Command[0], "{") || said[s.Command[0]] {
+				continue
+			}
+			name := program(within(dir, s.Folder), s.Command[0])
+			if _, err := exec.LookPath(name); err != nil {
+				said[s.Command[0]] = true
+				what := fmt.Sprintf("there is no program %q that can be run", name)
+				if !strings.Contains(name, "/") {
+					what = fmt.Sprintf("no program %q is found on PATH", name)
+				}
+				r.Wrong(r.commandAt[s.Command[0]], what, "install it, or correct the path: it is relative to the plan's folder, or to \"folder\"")
+			}
+		}
+	}
+}
+
+// secretsSet looks whether the plan's secrets can be read here, now.
+func (r *reader) secretsSet(dir string, p *plan.Plan) {
+	for name, s := range p.Secrets {
+		at := r.secretAt[name]
+		switch {
+		case s.Env != "":
+			if value, ok := os.LookupEnv(s.Env); !ok || value == "" {
+				r.Wrong(at, fmt.Sprintf("the environment variable %s of secret %q is not set here", s.Env, name), "export it where vaiven runs (of a keeper, in its unit's EnvironmentFile)")
+			}
+		case s.File != "":
+			if _, err := os.Stat(within(dir, s.File)); err != nil {
+				r.Wrong(at, fmt.Sprintf("the file of secret %q cannot be read: %v", name, err), "put the secret into it, readable to who runs vaiven")
+			}
+		}
 	}
 }
 

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
@@ -15,6 +17,23 @@ import (
 // Read reads and checks a plan file. If the file was read but is wrong, the
 // error is a [Problems] with every mistake in it.
 func Read(file string) (*plan.Plan, error) { return read(file, Parse) }
+
+// Check reads a plan file as Read does, and looks whether what it names is there, on this machine
+// and now: the programs of its commands, and its secrets.
+func Check(file string) (*plan.Plan, error) {
+	return read(file, func(name string, data []byte) (*plan.Plan, error) {
+		abs, err := filepath.Abs(file)
+		if err != nil {
+			return nil, err
+		}
+		return parse(name, data, func(r *reader, n ast.Node, p *plan.Plan) {
+			if r.plan(n, p); len(r.Problems.List) == 0 {
+				r.commandsThere(filepath.Dir(abs), p)
+				r.secretsSet(filepath.Dir(abs), p)
+			}
+		})
+	})
+}
 
 // ReadFront reads where the front of a plan is, and nothing else: for going home, which a
 // mistake elsewhere in the file must not hold up. The plan has no parts then.

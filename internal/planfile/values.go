@@ -168,6 +168,10 @@ func dnsQuestion(text string) ([2]string, error) {
 func meant(text string) (plan.Meant, error) {
 	area, name, _ := strings.Cut(text, " ")
 	a, err := section.OneOf(area, areas()...)
+	if err != nil {
+		what, try := section.Explain(err)
+		err = section.Mistake{What: what, Try: try} // a name may follow: these are not all that there are
+	}
 	return plan.Meant{Area: a, Name: strings.TrimSpace(name)}, err
 }
 

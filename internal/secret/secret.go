@@ -29,6 +29,9 @@ func Read(secrets map[string]plan.Secret) (Values, error) {
 			err = errors.New("it is empty")
 		}
 		if err != nil {
+			if at := secrets[name].At; at != "" {
+				err = fmt.Errorf("%w (%s declares it)", err, at)
+			}
 			failed = append(failed, fmt.Errorf("secret %s: %w", name, err))
 		}
 		v.byName[name] = value
@@ -41,7 +44,7 @@ func read(s plan.Secret) (string, error) {
 	if s.Env != "" {
 		value, ok := os.LookupEnv(s.Env)
 		if !ok {
-			return "", fmt.Errorf("the environment variable %s is not set", s.Env)
+			return "", fmt.Errorf("the environment variable %s is not set: export it where vaiven runs", s.Env)
 		}
 		return value, nil
 	}

@@ -26,14 +26,19 @@ type Problems struct {
 func (p Problems) Error() string {
 	var b strings.Builder
 	for i, q := range p.List {
+		if i == mostShown {
+			fmt.Fprintf(&b, "\nand %d more\n", len(p.List)-i)
+			break
+		}
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		fmt.Fprintf(&b, "%s:%d:%d: %s\n", p.File, q.Line, q.Column, q.What)
+		fmt.Fprintf(&b, "%s:%d:%d: %s\n", p.File, q.Line, q.Column, shortened(q.What))
 		if q.Source != "" {
 			number := fmt.Sprintf("%5d", q.Line)
-			fmt.Fprintf(&b, "%s │ %s\n", number, strings.ReplaceAll(q.Source, "\t", " "))
-			fmt.Fprintf(&b, "%s │ %s▲\n", strings.Repeat(" ", len(number)), strings.Repeat(" ", max(q.Column-1, 0)))
+			source, column := around([]rune(strings.ReplaceAll(q.Source, "\t", " ")), q.Column)
+			fmt.Fprintf(&b, "%s │ %s\n", number, source)
+			fmt.Fprintf(&b, "%s │ %s▲\n", strings.Repeat(" ", len(number)), strings.Repeat(" ", max(column-1, 0)))
 		}
 		if q.Try != "" {
 			fmt.Fprintf(&b, "        %s\n", q.Try)
@@ -45,6 +50,39 @@ func (p Problems) Error() string {
 	}
 	fmt.Fprintf(&b, "%d %s in %s", len(p.List), mistakes, p.File)
 	return b.String()
+}
+
+// How much of a file its mistakes show.
+const (
+	mostShown  = 60  // mistakes
+	widestLine = 120 // characters of a line
+	longest    = 400 // characters of what is wrong
+)
+
+// shortened is a text without the middle of what is too long.
+func shortened(text string) string {
+	r := []rune(text)
+	if len(r) <= longest {
+		return text
+	}
+	return string(r[:longest/2]) + " … " + string(r[len(r)-longest/2:])
+}
+
+// around is as much of a line as is shown, and the column in it.
+func around(source []rune, column int) (string, int) {
+	if len(source) <= widestLine {
+		return string(source), column
+	}
+	from := min(max(column-1-widestLine/2, 0), len(source)-widestLine)
+	text := string(source[from : from+widestLine])
+	if from > 0 {
+		text = "…" + text
+		column++
+	}
+	if from+widestLine < len(source) {
+		text += "…"
+	}
+	return text, column - from
 }
 
 // Sort brings mistakes into the order of their places.

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -15,6 +17,7 @@ import (
 type Reader struct {
 	Problems Problems
 	lines    []string
+	found    *shapes // while discovering
 }
 
 // New makes a reader of a file.
@@ -70,11 +73,59 @@ func (r *Reader) syntax(err error) {
 		return
 	}
 	p := syntax.Token.Position
+	if line, what := r.indentation(p.Line); line > 0 {
+		r.At(line, 1+spaces(r.lines[line-1]), "not YAML: "+what, "let the keys of one mapping, and the items of one list, begin in the same column; the rest of the file was not looked at")
+		return
+	}
 	r.At(p.Line, p.Column, "not YAML: "+syntax.Message, "the rest of the file was not looked at")
 }
 
+// indentation finds the line whose indentation a mistake of syntax at a line is about, 0 if it is
+// about something else: among the lines around it that belong together, the one that begins in
+// another column than the others.
+func (r *Reader) indentation(at int) (line int, what string) {
+	if at < 1 || at > len(r.lines) {
+		return 0, ""
+	}
+	blank := func(n int) bool {
+		text := strings.TrimSpace(r.lines[n-1])
+		return text == "" || strings.HasPrefix(text, "#")
+	}
+	// The block: back to the line that it stands below, on to the next one like that.
+	own := spaces(r.lines[at-1])
+	top := at - 1
+	for top > 0 && (blank(top) || spaces(r.lines[top-1]) > 0) {
+		top--
+	}
+	columns := map[int][]int{} // lines by their indentation
+	for n := top + 1; n <= len(r.lines) && (blank(n) || spaces(r.lines[n-1]) > 0); n++ {
+		if !blank(n) {
+			columns[spaces(r.lines[n-1])] = append(columns[spaces(r.lines[n-1])], n)
+		}
+	}
+	for _, column := range slices.Sorted(maps.Keys(columns)) {
+		lines := columns[column]
+		for _, other := range slices.Sorted(maps.Keys(columns)) {
+			if d := other - column; (d == 1 || d == -1) && (column == own || other == own) {
+				few := lines
+				if len(columns[other]) < len(lines) || len(columns[other]) == len(lines) && other == own {
+					few = columns[other]
+				}
+				return few[0], fmt.Sprintf("line %d begins in column %d, and what belongs to it in column %d", few[0], spaces(r.lines[few[0]-1])+1, column+other-spaces(r.lines[few[0]-1])+1)
+			}
+		}
+	}
+	return 0, ""
+}
+
+// spaces is how many spaces a line begins with.
+func spaces(line string) int { return len(line) - len(strings.TrimLeft(line, " ")) }
+
 // At records a mistake at a place.
 func (r *Reader) At(line, column int, what, try string) {
+	if r.Discovering() {
+		return
+	}
 	p := Problem{Line: line, Column: column, What: what, Try: try}
 	if line >= 1 && line <= len(r.lines) {
 		p.Source = r.lines[line-1]
@@ -112,9 +163,16 @@ func place(n ast.Node) (line, column int) {
 	return p.Line, p.Column
 }
 
+// Place is where a node begins.
+func (r *Reader) Place(n ast.Node) (line, column int) { return place(n) }
+
 // Mapping reads a mapping key by key. What it does not know is a mistake, and so
 // is what it misses.
 func (r *Reader) Mapping(n ast.Node, what string, keys ...Key) {
+	if r.Discovering() {
+		r.mapping(n, what, keys)
+		return
+	}
 	names := make([]string, len(keys))
 	byName := map[string]Key{}
 	for i, k := range keys {
@@ -167,6 +225,12 @@ func (r *Reader) Entries(n ast.Node, what string) ([]*ast.MappingValueNode, bool
 // Named are the entries of a mapping from names, those whose names are good.
 func (r *Reader) Named(n ast.Node, what string) iter.Seq2[string, *ast.MappingValueNode] {
 	return func(yield func(string, *ast.MappingValueNode) bool) {
+		if r.Discovering() {
+			r.Names(n, func(value ast.Node) {
+				yield("name", &ast.MappingValueNode{BaseNode: &ast.BaseNode{}, Key: stands()[2].(*ast.StringNode), Value: value})
+			})
+			return
+		}
 		entries, _ := r.Entries(n, what)
 		for _, e := range entries {
 			name, err := Word(Scalar(e.Key))
@@ -183,6 +247,10 @@ func (r *Reader) Named(n ast.Node, what string) iter.Seq2[string, *ast.MappingVa
 
 // Strings reads a mapping of free names to texts.
 func (r *Reader) Strings(n ast.Node, what string, to *map[string]string) {
+	if r.Discovering() {
+		r.Names(n, func(n ast.Node) { r.Takes(n, scalar) })
+		return
+	}
 	entries, ok := r.Entries(n, what)
 	if !ok {
 		return
@@ -202,6 +270,10 @@ func (r *Reader) Strings(n ast.Node, what string, to *map[string]string) {
 
 // List reads a sequence item by item.
 func (r *Reader) List(n ast.Node, what string, read func(ast.Node)) {
+	if _, list := n.(*ast.SequenceNode); list && r.Discovering() {
+		r.found.list = append(r.found.list, Shape{"type": "array", "items": r.Discover(read)})
+		return
+	}
 	seq, ok := n.(*ast.SequenceNode)
 	if !ok {
 		r.Wrong(n, what+" has to be a list", `write each item on a line of its own, behind "- "`)
@@ -214,6 +286,10 @@ func (r *Reader) List(n ast.Node, what string, read func(ast.Node)) {
 
 // Text reads a scalar as it is written.
 func (r *Reader) Text(n ast.Node, what string, to *string) bool {
+	if r.Discovering() {
+		r.Takes(n, scalar)
+		return false
+	}
 	switch n.(type) {
 	case *ast.StringNode, *ast.LiteralNode, *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
 		*to = Scalar(n)
@@ -232,6 +308,13 @@ func (r *Reader) Text(n ast.Node, what string, to *string) bool {
 func Parsed[T any](r *Reader, what string, to *T, parse func(string) (T, error)) func(ast.Node) {
 	return func(n ast.Node) {
 		var text string
+		if r.Discovering() {
+			var m Mistake
+			if _, err := parse("\x00"); errors.As(err, &m) && m.choices != nil {
+				r.Takes(n, Shape{"enum": m.choices})
+				return
+			}
+		}
 		if !r.Text(n, what, &text) {
 			return
 		}
@@ -245,7 +328,10 @@ func Parsed[T any](r *Reader, what string, to *T, parse func(string) (T, error))
 }
 
 // Mistake is an error with a remedy.
-type Mistake struct{ What, Try string }
+type Mistake struct {
+	What, Try string
+	choices   []string // all that would be right, nil if there are others
+}
 
 func (m Mistake) Error() string { return m.What + ": " + m.Try }
 

@@ -102,7 +102,7 @@ func OneOf[T ~string](text string, words ...T) (T, error) {
 	if near := Nearest(text, names); near != "" {
 		try = fmt.Sprintf("did you mean %q?", near)
 	}
-	return "", Mistake{fmt.Sprintf("%q is not a choice here", text), try}
+	return "", Mistake{What: fmt.Sprintf("%q is not a choice here", text), Try: try, choices: names}
 }
 
 // HostPort parses an address to listen on.

@@ -1,4 +1,3 @@
-// Package tuitest draws pages as tests look at them.
 package tuitest
 
 import (

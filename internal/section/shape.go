@@ -1,0 +1,93 @@
+package section
+
+import (
+	"encoding/json"
+	"slices"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Shape is what a reader takes, as a JSON Schema: whatever it asks for is written down in place
+// of being read, so that there is no second description of a file beside the code that reads it.
+type Shape = map[string]any
+
+// shapes gathers what is asked of one node; nil where a file is read.
+type shapes struct{ list []Shape }
+
+// Discovering reports whether the reader finds out what can be read, in place of reading.
+func (r *Reader) Discovering() bool { return r != nil && r.found != nil }
+
+// Discover is what a function would take.
+func (r *Reader) Discover(read func(ast.Node)) Shape {
+	outer := r.found
+	r.found = &shapes{}
+	defer func() { r.found = outer }()
+	for _, n := range stands() {
+		read(n)
+	}
+	return r.found.shape()
+}
+
+// Takes notes that a value of a shape may stand at a node, while discovering.
+func (r *Reader) Takes(n ast.Node, s Shape) {
+	if _, scalar := n.(*ast.StringNode); scalar && r.Discovering() {
+		r.found.list = append(r.found.list, s)
+	}
+}
+
+// stands are nodes of each kind that stand for any of theirs.
+func stands() []ast.Node {
+	at := &token.Position{Line: 1, Column: 1}
+	t := func() *token.Token { return &token.Token{Position: at} }
+	return []ast.Node{&ast.MappingNode{BaseNode: &ast.BaseNode{}, Start: t(), IsFlowStyle: true}, &ast.SequenceNode{BaseNode: &ast.BaseNode{}, Start: t()}, &ast.StringNode{BaseNode: &ast.BaseNode{}, Token: t()}}
+}
+
+// shape is one for all that was found.
+func (s *shapes) shape() Shape {
+	var seen []string
+	var list []Shape
+	for _, one := range s.list {
+		text, _ := json.Marshal(one)
+		if !slices.Contains(seen, string(text)) {
+			seen = append(seen, string(text))
+			list = append(list, one)
+		}
+	}
+	switch len(list) {
+	case 0:
+		return Shape{}
+	case 1:
+		return list[0]
+	}
+	return Shape{"anyOf": list}
+}
+
+// scalar is what every single value is to YAML.
+var scalar = Shape{"type": []string{"string", "number", "boolean"}}
+
+// mapping notes an object, if the node stands for one.
+func (r *Reader) mapping(n ast.Node, what string, keys []Key) {
+	if _, ok := n.(*ast.MappingNode); !ok {
+		return
+	}
+	properties, need := Shape{}, []string{}
+	for _, k := range keys {
+		properties[k.name] = r.Discover(k.read)
+		if k.need {
+			need = append(need, k.name)
+		}
+	}
+	o := Shape{"type": "object", "title": what, "properties": properties, "additionalProperties": false}
+	if len(need) > 0 {
+		o["required"] = need
+	}
+	r.found.list = append(r.found.list, o)
+}
+
+// Names notes an object of free names, if the node stands for one, while discovering.
+func (r *Reader) Names(n ast.Node, value func(ast.Node)) {
+	if _, ok := n.(*ast.MappingNode); ok {
+		r.found.list = append(r.found.list, Shape{"type": "object", "additionalProperties": r.Discover(value)})
+	}
+}
