@@ -79,7 +79,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 	cache.Smoke = worker.Smoke
 	want := &plan.Plan{
 		File: file, Service: "sailings", State: "/var/lib/sailings",
-		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD"}, "token": {File: base + "/secrets/token"}},
+		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD", At: "testdata/full.yaml:5"}, "token": {File: base + "/secrets/token", At: "testdata/full.yaml:6"}},
 		Front: plan.Front{
 			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"},
 			Settings: &embedded.Settings{

@@ -169,7 +169,7 @@ func (p prompt) pasted(m tea.PasteMsg) mode {
 func (p prompt) lapse(root) mode { return p }
 
 func (p prompt) message(root) frame.Notice {
-	return frame.Notice{Text: p.ask + cells.Clean(p.input.Value()) + "▏", Level: frame.Soon}
+	return frame.Notice{Text: p.ask + p.input.Value() + "▏", Level: frame.Soon}
 }
 
 func (p prompt) hints(root) []frame.Hint {

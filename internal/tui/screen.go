@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/keeper"
+	"vaiven/internal/secret"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/words"
@@ -261,7 +262,7 @@ func (h rehearsed) show(r root) root {
 // title is what a window list shows: the service, and whether it waits for somebody who is
 // looking elsewhere.
 func title(s keeper.Snapshot) string {
-	service := cells.Clean(s.Service)
+	service := secret.Printable(s.Service)
 	if s.Crossing.Question.ID != 0 || s.Crossing.Frozen() {
 		return "◇ " + service + " waits for you"
 	}

@@ -22,6 +22,7 @@ import (
 	"vaiven/internal/core/wayout"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 	"vaiven/internal/testkit"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
@@ -381,7 +382,7 @@ func TestEverySizeWithHostileTexts(t *testing.T) {
 						t.Fatalf("page %d, %s, at %v", n, what, size)
 					}
 					for _, line := range strings.Split(ansi.Strip(text), "\n") {
-						if cells.Clean(line) != line {
+						if secret.Printable(line) != line {
 							t.Fatalf("page %d, %s, at %v: %q reaches the terminal", n, what, size, line)
 						}
 					}

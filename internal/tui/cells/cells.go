@@ -208,16 +208,6 @@ func Width(text string) int {
 	return n
 }
 
-// Clean is the text with what must not reach a terminal as dots; line breaks and tabs stay.
-func Clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		if hidden(r) && r != '\n' && r != '\t' {
-			return unseen
-		}
-		return r
-	}, text)
-}
-
 // Cut is the text with an ellipsis in place of what is beyond the width.
 func Cut(text string, width int) string {
 	if len(text) <= width || Width(text) <= width { // a cell takes a byte at least
