@@ -48,7 +48,7 @@ replaced just now, 2 bad usage or plan, 1 anything else.`,
 				return printUnit(cmd, p)
 			}
 			if beside {
-				return keepBeside(cmd, p, err)
+				return keepBeside(cmd, p, level, err)
 			}
 			if err == nil {
 				logTo(cmd, level)
@@ -122,7 +122,7 @@ func keeping(cmd *cobra.Command, p *plan.Plan) (service.Keep, error) {
 
 // keepBeside runs a keeper that was started by another command, and tells that when it is ready
 // or why it is not.
-func keepBeside(cmd *cobra.Command, p *plan.Plan, err error) error {
+func keepBeside(cmd *cobra.Command, p *plan.Plan, level slog.Level, err error) error {
 	told := os.NewFile(3, "readiness")
 	tell := func(r service.Readiness) {
 		if told != nil {
@@ -131,7 +131,7 @@ func keepBeside(cmd *cobra.Command, p *plan.Plan, err error) error {
 			told = nil
 		}
 	}
-	logTo(cmd, slog.LevelInfo)
+	logTo(cmd, level)
 	var k service.Keep
 	if err == nil {
 		k, err = keeping(cmd, p)

@@ -118,6 +118,8 @@ func root() *cobra.Command {
 	cmd.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage("%w (%s --help lists what there is)", err, cmd.CommandPath())
 	})
+	var level slog.Level // read by the keepers that are started
+	cmd.PersistentFlags().TextVar(&level, "log", slog.LevelInfo, "what a keeper that is started logs at least, in STATE/keeper.log: debug, info, warn or error")
 	cmd.Version = versionText().Version
 	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
 	cmd.AddCommand(openCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),

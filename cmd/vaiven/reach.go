@@ -78,6 +78,9 @@ func reaching(cmd *cobra.Command, p *plan.Plan, start, alone bool) (service.Reac
 			return r, err
 		}
 		r.Start = []string{program, "keep", "--beside", p.File}
+		if level := cmd.Flags().Lookup("log"); level != nil && level.Changed {
+			r.Start = append(r.Start, "--log", level.Value.String())
+		}
 	}
 	return r, nil
 }

@@ -46,6 +46,11 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 			m.Said = c.Why
 		}
 		events, err := k.engine.Command(m, in)
+		if err != nil {
+			k.log.info("refused", "do", c.Do, "by", c.By, "from", c.From, "err", inWords(err))
+		} else {
+			k.log.debug("command", "do", c.Do, "by", c.By, "from", c.From)
+		}
 		k.happened(events)
 		if c.Do == Back {
 			k.kicked()

@@ -30,6 +30,7 @@ func newJournal(to *slog.Logger) *journal {
 	return &journal{to: to, lines: make(chan line, journalLength)}
 }
 
+func (j *journal) debug(text string, args ...any) { j.put(line{slog.LevelDebug, text, args}) }
 func (j *journal) info(text string, args ...any) { j.put(line{slog.LevelInfo, text, args}) }
 func (j *journal) warn(text string, args ...any) { j.put(line{slog.LevelWarn, text, args}) }
 

@@ -333,6 +333,7 @@ func (k *Keeper) happened(events []crossing.Event) {
 			k.proof, k.about, k.proving = proof.Proof{}, prove.About{}, false
 			k.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target", b.Target)
 		}
+		k.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
 		k.hub.send(e)
 	}
 }
