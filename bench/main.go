@@ -34,10 +34,18 @@ func main() {
 	flag.StringVar(&b.out, "out", "docs/benchmarks.md", "file to write")
 	flag.IntVar(&b.rounds, "rounds", 5, "rounds")
 	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
-	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks or keeper, and write nothing")
+	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper or screen, and write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
+	screen := flag.Int("screen", 0, "be a screen on a made-up service of so many instances a side (used by the benchmark itself)")
+	crosses := flag.Bool("crossing", false, "with -screen, in the middle of a crossing")
 	flag.Parse()
 	switch {
+	case *screen > 0:
+		if err := beScreen(context.Background(), *screen, *crosses); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		return
 	case *instance != "":
 		serve(*instance)
 		return
@@ -123,13 +131,22 @@ func (b *bench) run(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	var screens []screened
+	if wanted("screen") {
+		if screens, err = timeScreens(ctx); err != nil {
+			return err
+		}
+	}
+	if b.only == "screen" {
+		fmt.Print(screenText(screens))
+	}
 	if b.only == "keeper" {
 		fmt.Print(k.text())
 	}
 	if b.only != "" {
 		return nil
 	}
-	return b.write(sw, changes, checks, k)
+	return b.write(sw, changes, checks, k, screens)
 }
 
 func (b *bench) start(name string, args ...string) (*exec.Cmd, error) {
@@ -358,7 +375,7 @@ func median[T float64 | time.Duration | int64](list []T) T {
 const others = "## Simulation\n"
 
 // write makes the document.
-func (b *bench) write(sw switched, changes []changed, checks checking, k kept) error {
+func (b *bench) write(sw switched, changes []changed, checks checking, k kept, screens []screened) error {
 	var t bytes.Buffer
 	memory, _ := os.ReadFile("/proc/meminfo")
 	total, _, _ := strings.Cut(strings.TrimPrefix(string(memory), "MemTotal:"), "kB")
@@ -377,7 +394,7 @@ func (b *bench) write(sw switched, changes []changed, checks checking, k kept) e
 		quantile(sw.crowded, 0.5), quantile(sw.crowded, 0.99), quantile(sw.homes, 0.5), quantile(sw.homes, 0.99), quantile(sw.weights, 0.5), quantile(sw.weights, 0.99))
 	documentChanges(&t, changes)
 	checks.document(&t)
-	fmt.Fprintf(&t, "\n%s", k.text())
+	fmt.Fprintf(&t, "\n%s\n%s", k.text(), screenText(screens))
 	// What other targets came to is written by hand, and stays.
 	if before, err := os.ReadFile(b.out); err == nil {
 		if at := bytes.Index(before, []byte(others)); at >= 0 {

@@ -75,7 +75,7 @@ parts:
         version: json version
 
 differences:
-  meant: [build, "configuration sailings.yaml features.*"]
+  planned: ["configuration sailings.yaml features.*"]
   then: ask
 
 same-request:

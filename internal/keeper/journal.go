@@ -31,8 +31,8 @@ func newJournal(to *slog.Logger) *journal {
 }
 
 func (j *journal) debug(text string, args ...any) { j.put(line{slog.LevelDebug, text, args}) }
-func (j *journal) info(text string, args ...any) { j.put(line{slog.LevelInfo, text, args}) }
-func (j *journal) warn(text string, args ...any) { j.put(line{slog.LevelWarn, text, args}) }
+func (j *journal) info(text string, args ...any)  { j.put(line{slog.LevelInfo, text, args}) }
+func (j *journal) warn(text string, args ...any)  { j.put(line{slog.LevelWarn, text, args}) }
 
 func (j *journal) put(l line) {
 	select {

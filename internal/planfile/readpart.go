@@ -273,8 +273,8 @@ func (r *reader) says(n ast.Node, s *plan.Says) {
 
 func (r *reader) differences(n ast.Node, d *plan.Differences) {
 	r.Mapping(n, "differences",
-		section.May("meant", func(n ast.Node) {
-			r.List(n, "meant", func(n ast.Node) {
+		section.May("planned", func(n ast.Node) {
+			r.List(n, "planned", func(n ast.Node) {
 				var m plan.Meant
 				section.Parsed(r.Reader, "a meant difference", &m, meant)(n)
 				d.Meant = append(d.Meant, m)

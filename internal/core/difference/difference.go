@@ -157,7 +157,8 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 				d.Value[side] = p.sides[side].shown(p.secret, lacks[side], &hidden)
 			}
 		}
-		d.Meant = slices.ContainsFunc(meant, func(r Rule) bool { return r.covers(d) })
+		release := d.Area == Build && len(blue.values) == 1 && len(green.values) == 1 // each side agrees: it is what the release is about
+		d.Meant = release || slices.ContainsFunc(meant, func(r Rule) bool { return r.covers(d) })
 		r.List = append(r.List, d)
 	}
 	slices.SortFunc(r.List, func(a, b Difference) int {

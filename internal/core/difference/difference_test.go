@@ -105,3 +105,25 @@ func TestDocumentsDifferByPath(t *testing.T) {
 		t.Errorf("all is ignored, and there is %q", got)
 	}
 }
+
+// What the release is about differs by itself: the build, where each side agrees on its own. One
+// instance with another build is not what it is about.
+func TestTheReleaseItselfIsPlanned(t *testing.T) {
+	build := func(instance, id string) Fact { return Fact{Part: "web", Area: Build, Instance: instance, Value: id} }
+	blue := []Fact{build("blue-1", "7c1e"), build("blue-2", "7c1e")}
+	for _, c := range []struct {
+		green   []Fact
+		planned bool
+	}{
+		{[]Fact{build("green-1", "b92f"), build("green-2", "b92f")}, true},
+		{[]Fact{build("green-1", "b92f"), build("green-2", "a001")}, false},
+		{[]Fact{build("green-1", "b92f"), {Part: "web", Area: Runtime, Instance: "green-2", Value: "vessa 2"}}, true},
+	} {
+		r := Compare([2][]Fact{blue, c.green}, nil, Names{})
+		for _, d := range r.List {
+			if d.Area == Build && d.Meant != c.planned || d.Area != Build && d.Meant {
+				t.Errorf("%+v is planned: %v", d, d.Meant)
+			}
+		}
+	}
+}
