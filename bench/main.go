@@ -36,12 +36,11 @@ func main() {
 	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
 	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper or screen, and write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
-	screen := flag.Int("screen", 0, "be a screen on a made-up service of so many instances a side (used by the benchmark itself)")
-	crosses := flag.Bool("crossing", false, "with -screen, in the middle of a crossing")
+	screen := flag.Bool("screen", false, "be a screen on a made-up service (used by the benchmark itself)")
 	flag.Parse()
 	switch {
-	case *screen > 0:
-		if err := beScreen(context.Background(), *screen, *crosses); err != nil {
+	case *screen:
+		if err := beScreen(context.Background()); err != nil {
 			fmt.Fprintln(os.Stderr, "bench:", err)
 			os.Exit(1)
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -70,7 +71,16 @@ func timeScreens(ctx context.Context) (list []screened, err error) {
 
 // timeScreen runs a screen in a terminal of its own; it is pressed keys only in a crossing.
 func timeScreen(ctx context.Context, self string, instances int, crossing bool) (keys []time.Duration, share float64, err error) {
-	cmd := exec.CommandContext(ctx, self, "-screen", fmt.Sprint(instances), fmt.Sprintf("-crossing=%v", crossing))
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	from, to, err := os.Pipe()
+	if err != nil {
+		return nil, 0, err
+	}
+	defer from.Close()
+	go sail(ctx, to, instances, crossing)
+	cmd := exec.CommandContext(ctx, self, "-screen")
+	cmd.ExtraFiles = []*os.File{from}
 	cmd.Env = append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor")
 	terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: 142, Rows: 38})
 	if err != nil {
@@ -139,54 +149,62 @@ func screenText(list []screened) string {
 	return text
 }
 
-// beScreen is a screen on a made-up service, in this process.
-func beScreen(ctx context.Context, instances int, crossing bool) error {
-	_, err := tui.Run(ctx, tui.Config{Client: &sailing{instances: instances, crossing: crossing}, By: "bench", Theme: "dark"})
+// beScreen is a screen on what comes at descriptor 3.
+func beScreen(ctx context.Context) error {
+	_, err := tui.Run(ctx, tui.Config{Client: sailing{}, By: "bench", Theme: "dark"})
 	return err
 }
 
-// sailing is a keeper's client that makes its snapshots up.
-type sailing struct {
-	keeper.Client
-	instances int
-	crossing  bool
+// sent is a snapshot with its track, as it is sent.
+type sent struct {
+	Snapshot keeper.Snapshot
+	Track    []engine.Point
 }
 
-func (s *sailing) Do(context.Context, keeper.Command) (uint64, error) { return 0, nil }
+// sail sends made-up snapshots, until the context ends.
+func sail(ctx context.Context, to io.WriteCloser, instances int, crossing bool) {
+	defer to.Close()
+	out := json.NewEncoder(to)
+	for begun := time.Now(); ; {
+		s := snapshot(instances, crossing, time.Now(), begun)
+		if out.Encode(sent{s, s.Track}) != nil {
+			return
+		}
+		select {
+		case <-time.After(screenEvery):
+		case <-ctx.Done():
+			return
+		}
+	}
+}
 
-func (s *sailing) Versions(context.Context) ([]keeper.Offer, error) { return nil, nil }
+// sailing is a keeper's client on what comes at descriptor 3.
+type sailing struct{ keeper.Client }
 
-func (s *sailing) Foresee(context.Context, split.Share) (front.Change, error) {
+func (sailing) Do(context.Context, keeper.Command) (uint64, error) { return 0, nil }
+
+func (sailing) Versions(context.Context) ([]keeper.Offer, error) { return nil, nil }
+
+func (sailing) Foresee(context.Context, split.Share) (front.Change, error) {
 	return front.Change{}, nil
 }
 
-func (s *sailing) Tryout(context.Context) (tryout.Report, string, error) {
+func (sailing) Tryout(context.Context) (tryout.Report, string, error) {
 	return tryout.Report{}, "", nil
 }
 
-func (s *sailing) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
+func (sailing) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 	ch := make(chan keeper.Snapshot)
-	begun := time.Now()
 	go func() {
 		defer close(ch)
-		for {
-			made := s.snapshot(time.Now(), begun)
-			data, err := json.Marshal(made)
-			if err != nil {
+		for in := json.NewDecoder(os.NewFile(3, "snapshots")); ; {
+			var t sent
+			if in.Decode(&t) != nil {
 				return
 			}
-			var read keeper.Snapshot
-			if json.Unmarshal(data, &read) != nil {
-				return
-			}
-			read.Track = made.Track
+			t.Snapshot.Track = t.Track
 			select {
-			case ch <- read:
-			case <-ctx.Done():
-				return
-			}
-			select {
-			case <-time.After(screenEvery):
+			case ch <- t.Snapshot:
 			case <-ctx.Done():
 				return
 			}
@@ -196,7 +214,7 @@ func (s *sailing) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 }
 
 // snapshot is a service in the middle of a crossing, or at rest.
-func (s *sailing) snapshot(now, begun time.Time) keeper.Snapshot {
+func snapshot(instances int, crosses bool, now, begun time.Time) keeper.Snapshot {
 	legs := route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
 	v := engine.View{
 		At: now, Service: "sailings", Ready: true, Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue, Left: 48 * time.Second,
@@ -206,7 +224,7 @@ func (s *sailing) snapshot(now, begun time.Time) keeper.Snapshot {
 		Door:    reading.Door{At: now, Answers: now.Sub(begun).Milliseconds() / 50, LongestGap: 54 * time.Millisecond},
 	}
 	share := 0.0
-	if s.crossing {
+	if crosses {
 		v.Front.Split.Share, share = 2500, 0.25
 		v.Crossing = crossing.State{
 			Stage: crossing.Shift, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", LiveVersion: "4.2.0", Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire,
@@ -215,23 +233,23 @@ func (s *sailing) snapshot(now, begun time.Time) keeper.Snapshot {
 		for n := range 5 {
 			v.Guards = append(v.Guards, guard.Status{Name: fmt.Sprint("guard ", n), Watch: plan.Failing, State: guard.Watching, Trial: evidence.Count{Bad: int64(n), Of: 8600 + v.Door.Answers}, Baseline: evidence.Count{Bad: 9, Of: 25_000}, Comparison: evidence.Comparison{Sure: rand.Float64()}})
 		}
-		v.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: s.instances, Instances: s.instances, Rate: 340, Capacity: 1000, FrontRead: true})
+		v.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: instances, Instances: instances, Rate: 340, Capacity: 1000, FrontRead: true})
 	}
 	for n := range 240 {
 		side := "blue"
-		if (int(v.Door.Answers)+n)%4 == 0 && s.crossing {
+		if (int(v.Door.Answers)+n)%4 == 0 && crosses {
 			side = "green"
 		}
 		v.Door.Recent = append(v.Door.Recent, reading.Mark{Side: side})
 	}
 	for _, side := range split.Sides {
-		if side == split.Green && !s.crossing {
+		if side == split.Green && !crosses {
 			v.Sides[side] = engine.SideView{At: now, Every: time.Second}
 			continue
 		}
-		w := engine.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: s.instances, Wanted: s.instances, At: now, Every: time.Second, Capacity: 480}
+		w := engine.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: instances, Wanted: instances, At: now, Every: time.Second, Capacity: 480}
 		w.Figures = figures.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255 + rand.Float64()*10, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
-		for n := range s.instances {
+		for n := range instances {
 			address := fmt.Sprintf("10.0.%d.%d:80", n/250, n%250)
 			w.Instances = append(w.Instances, reading.Condition{
 				Instance: reading.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Part: "web", Side: side, Version: "4.2.0", Build: "7c1e40d9a0b1", Address: address, Running: true},

@@ -74,7 +74,7 @@ func TestTheTerminalCloses(t *testing.T) {
 	term.wait("▸ 4.3.0")
 	term.press("Enter")
 	term.wait("Start to shift?")
-	term.press("a")
+	term.press("a", "Enter")
 	term.wait("leg 1 of 3")
 	term.tmux("kill-server") // the terminal is gone, and whatever hung on it
 	testkit.Eventually(t, "nobody watches", func() bool { v, ok := viewOf(t, s); return ok && v.Watching == 0 })
@@ -87,7 +87,7 @@ func TestTheTerminalCloses(t *testing.T) {
 	if v.Crossing.Why.Kind != crossing.ByGuard {
 		t.Errorf("it went home because of %v", v.Crossing.Why)
 	}
-	steps(t)(0, []string{"went back", "guard", "rolled back: "}, "log", s.File, "1")
+	steps(t)(0, []string{"rolls back", "guard", "rolled back: "}, "log", s.File, "1")
 	again := newTerminal(t, 142, 38, "open", s.File)
 	again.wait("rolled back", "crossing 1")
 	again.press("q")
@@ -98,32 +98,32 @@ func TestTheTerminalCloses(t *testing.T) {
 func TestTwoScreens(t *testing.T) {
 	s := scenario(t)
 	one, two := newTerminal(t, 142, 38, "open", s.File, "--version", "4.3.0"), newTerminal(t, 142, 38, "open", s.File)
-	one.wait("s chooses a version", "4 of 4", "2 watch")
+	one.wait("s starts a crossing", "4 of 4", "2 watch")
 	two.wait("nobody steers, 2 watch")
 	one.press("s")
 	one.wait("▸ 4.3.0")
 	one.press("Enter")
 	one.wait("Start to shift?", "you steer since")
 	two.wait("Start to shift?", " steers since ")
-	two.press("a")
+	two.press("a", "Enter")
 	two.wait("has the wheel since", "take it first (g g on a screen")
-	one.press("a")
-	two.wait("leg 1 of 3  10 %")
+	one.press("a", "Enter")
+	two.wait("leg 1 of 3: 10 % on green")
 	for range 6 {
 		one.press("Right")
 	}
 	one.press("Enter")
-	two.wait("40 %", "frozen: steered by hand")
+	two.wait("40 %", "frozen: the share was changed by hand")
 	two.press("g")
 	two.wait("g again within 2 s: take the wheel")
 	two.press("g")
 	two.wait("you steer since")
 	one.wait("has taken the wheel from you: g g takes it back")
-	one.press("Space")
+	one.press("Space", "Enter")
 	one.wait("has the wheel since")
-	// Going home needs no wheel.
+	// Rolling back needs no wheel.
 	one.press("b", "b")
-	two.wait("rolled back: by hand")
+	two.wait("was rolled back", "by hand")
 	steps(t)(0, []string{"took the wheel", "rolled back"}, "log", s.File, "1")
 }
 
@@ -318,11 +318,11 @@ func TestOpenOverSSH(t *testing.T) {
 	}
 	step(4, []string{"no keeper runs"}, "say", at, "freeze")
 	step(0, []string{"0 % of the requests go to green"}, "where", at, "--for=0s")
-	step(0, []string{"at " + me.Username + "@quay: a keeper of sailings was started", "going home, but for the last act"}, "rehearse", at)
+	step(0, []string{"at " + me.Username + "@quay: a keeper of sailings was started", "the rollback, but for its last act"}, "rehearse", at)
 	step(0, []string{"green is up at 4.3.0"}, "raise", at, "--version", "4.3.0")
 	step(4, []string{"environment", "25 of 26 passing"}, "prove", at) // it was started from another session than blue
 	term := newTerminal(t, 142, 38, "open", at)
-	term.wait("4 of 4 up", "sailings")
+	term.wait("4 of 4 healthy", "sailings")
 	step(0, []string{"10 % of the requests go to green"}, "shift", at, "--to", "10", "--why", "a try")
 	term.wait("10 %")
 	step(0, []string{"all requests go to blue"}, "back", at, "--to=blue")

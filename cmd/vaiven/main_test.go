@@ -359,7 +359,7 @@ func TestTheLiveSideDies(t *testing.T) {
 	killed := false
 	for lines := bufio.NewScanner(out); lines.Scan(); {
 		last = lines.Text()
-		if !killed && strings.Contains(last, `"event":"in force"`) {
+		if !killed && strings.Contains(last, `"event":"in_force"`) {
 			killed = true
 			for _, pid := range pids(t, filepath.Join(s.Folder, "builds", demo.OldVersion), "--instance blue-") {
 				if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
@@ -370,7 +370,7 @@ func TestTheLiveSideDies(t *testing.T) {
 	}
 	err := cmd.Wait()
 	var exit *exec.ExitError
-	if !errors.As(err, &exit) || exit.ExitCode() != 6 || !strings.Contains(last, `"outcome":"live side ill"`) || !strings.Contains(last, "What can be done: all to green, 0 of ") {
+	if !errors.As(err, &exit) || exit.ExitCode() != 6 || !strings.Contains(last, `"outcome":"live_side_ill"`) || !strings.Contains(last, "What can be done: all to green, 0 of ") {
 		t.Fatalf("killed %v, it ends with %v: %s", killed, err, last)
 	}
 	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "green"); status != 0 {

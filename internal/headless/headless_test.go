@@ -166,7 +166,7 @@ func TestCross(t *testing.T) {
 	t.Run("to its end", func(t *testing.T) {
 		c := newClient()
 		sum, lines := run(t, c, Options{Yes: true})
-		if sum.Outcome != Settled || sum.Answers != 100 || sum.Lost != 2 || sum.LongestGap != 40 || sum.Switch != 3 || sum.Crossing != 4 {
+		if sum.Outcome != Settled || sum.Answers != 100 || sum.Lost != 2 || sum.LongestGap != 40*time.Millisecond || sum.Switch != 3*time.Millisecond || sum.Crossing != 4 {
 			t.Errorf("summary %+v", sum)
 		}
 		for n, line := range lines[:len(lines)-1] {

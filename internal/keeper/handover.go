@@ -30,8 +30,13 @@ func (k *Keeper) HandOver(ctx context.Context) (Memory, error) {
 	select {
 	case a := <-reply:
 		return a.memory, a.err
-	case <-k.done:
-		return Memory{}, errStopped
+	case <-k.done: // because of this, it may be
+		select {
+		case a := <-reply:
+			return a.memory, a.err
+		default:
+			return Memory{}, errStopped
+		}
 	case <-ctx.Done():
 		return Memory{}, ctx.Err()
 	}

@@ -181,7 +181,7 @@ func homeOf(share split.Share, s crossing.State) split.Side {
 // kinds name what happened, where the logbook's own name takes a second reading.
 var kinds = map[string]string{
 	"in force": "took effect", "not done": "failed", "took theirs": "accepted", "went back": "rolls back", "met order": "sent back", "at home": "rolled back",
-	"not home": "not back", "taken up": "restarted", "restarted": "instance", "went on": "goes on", "remembered": "noted", "took the wheel": "wheel", "left the wheel": "wheel left",
+	"not home": "not back", "taken up": "restarted", "restarted": "instance", "went on": "goes on", "remembered": "noted",
 	"answered": "yes",
 }
 
