@@ -163,7 +163,7 @@ func hold(cmd *cobra.Command, p *plan.Plan, f headless.Front, o headless.BackOpt
 	again, err := headless.Hold(cmd.Context(), f, o, r)
 	var notes []string
 	if again > 0 {
-		notes = append(notes, fmt.Sprintf("a change that was begun before came through after it: sent home again, %d times", again))
+		notes = append(notes, fmt.Sprintf("a change that was begun before came through after it: sent back again, %d times", again))
 	}
 	if err != nil && cmd.Context().Err() == nil {
 		return errors.Join(fmt.Errorf("it went home, and is not watched any more: %w", err), tell(cmd.ErrOrStderr(), notes))

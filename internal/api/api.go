@@ -64,7 +64,7 @@ const (
 var ErrGone = errors.New("the keeper does not answer")
 
 // ErrPast says that all requests went home without the keeper.
-var ErrPast = errors.New("all requests were sent home past the keeper, which does not answer")
+var ErrPast = errors.New("all requests were sent back past the keeper, which does not answer")
 
 // ErrBusy is wrapped when the keeper cannot do that just now.
 var ErrBusy = errors.New("the keeper is busy")

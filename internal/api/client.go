@@ -230,7 +230,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, value any)
 func (c *Client) lines(ctx context.Context, path string, opened func(http.Header), line func(json.RawMessage) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	silence := time.AfterFunc(quietLimit, func() { cancel(errors.New("it says nothing any more")) })
+	silence := time.AfterFunc(quietLimit, func() { cancel(errors.New("what is shown is old; b b rolls back without it")) })
 	defer silence.Stop()
 	w, err := c.request(ctx, http.MethodGet, path, nil)
 	if err != nil {

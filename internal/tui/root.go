@@ -152,8 +152,10 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 // reads takes a snapshot in.
 func (r root) reads(s keeper.Snapshot) (root, tea.Cmd) {
 	before := r.snapshot.Crossing.Wheel
+	if !s.At.Equal(r.snapshot.At) { // else it is the last one again, of a keeper that does not answer
+		r.clock.heard(s.At)
+	}
 	r.snapshot = s
-	r.clock.heard(s.At)
 	if w := s.Crossing.Wheel; !before.Vacant() && before.Client == r.Identity && w.Client != r.Identity && !w.Vacant() {
 		r = r.say(frame.Notice{Text: fmt.Sprintf("%s has taken the wheel from you: g g takes it back", words.Person(w.By, w.From)), Level: frame.Urgent})
 		r.said.stays = true

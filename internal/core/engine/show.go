@@ -34,7 +34,9 @@ func (e *Engine) View(at time.Time) View {
 	for _, side := range split.Sides {
 		v.Sides[side] = e.sides[side].view
 		f := e.series.Over(side, at.Add(-figureSpan), 0)
-		f.Rate = e.series.Count(side, at.Add(-rateSpan), 0).Rate
+		if lately := e.series.Count(side, at.Add(-rateSpan), 0); !lately.To.IsZero() {
+			f.Rate = lately.Rate // else nothing was read lately: what was, with its age
+		}
 		v.Sides[side].Figures = f
 		v.Sides[side].Served = e.series.Each(side, at)
 		v.Sides[side].Open = r.Sides[side].Open

@@ -42,12 +42,9 @@ func (p page) guards(y int) {
 		said := p.guardWords(status)
 		x := wide
 		if x+cells.Width(said) > end { // what it does can be looked up in the plan, how it stands cannot
-			x = min(limit+max(end-limit-cells.Width(said), 0), wide)
-		}
-		if x-limit > 6 {
-			g.Within(limit, row, x-limit-2, words.Limit(status), t.Label)
-		} else {
 			x = limit
+		} else {
+			g.Within(limit, row, x-limit-2, words.Limit(status), t.Label)
 		}
 		at := g.Within(x, row, end-x, said, style)
 		if end-at > 10 {

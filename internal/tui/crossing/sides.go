@@ -52,7 +52,7 @@ func (p page) figures(side split.Side) []figure {
 	t, v := p.Theme, p.S.Sides[side]
 	f := v.Figures
 	part, all := "—", "—"
-	if v.Capacity > 0 {
+	if v.Capacity > 0 && !f.To.IsZero() {
 		part, all = frame.Percent(f.Rate/v.Capacity), frame.Percent(p.S.Traffic.Rate/v.Capacity)
 	}
 	list := []figure{
@@ -64,6 +64,10 @@ func (p page) figures(side split.Side) []figure {
 		carries:  {label: "with all requests", text: all},
 	}
 	for i := range list {
+		if f.To.IsZero() { // nothing was counted lately
+			list[i].text, list[i].style = "—", t.Label
+			continue
+		}
 		list[i].text, list[i].style = p.aged(list[i].text, p.S.Front.At, p.S.Front.Every, t.Ink)
 		if f.Requests == 0 && i >= failing && i <= slowest || f.Timed == 0 && (i == median || i == slowest) {
 			list[i].text, list[i].style = "—", t.Label // nothing was answered, or timed, so there is nothing to say
@@ -75,7 +79,7 @@ func (p page) figures(side split.Side) []figure {
 			list[slowest].style = t.Amber
 		}
 	}
-	if p.Moved {
+	if p.Moved && p.S.Traffic.Rate > 0 {
 		o := p.outlook(p.Ghost)
 		list[requests].ghost = frame.Rate(o.Rate[side])
 		if o.Load[side] > 0 {
@@ -306,7 +310,7 @@ func (p page) facts(side split.Side) []figure {
 		build.text, build.style = "—", t.Label
 	}
 	list := []figure{proof, build}
-	if next, ok := p.next(); ok {
+	if next, ok := p.next(); ok && p.S.Traffic.Rate > 0 {
 		o := p.outlook(next)
 		at := figure{label: "at " + next.Of(c.Target).String(), text: frame.Rate(o.Rate[side]), style: t.Ink}
 		if o.Load[side] > 0 {
