@@ -89,6 +89,10 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 	if asJSON && sum.Outcome != headless.Settled { // for who reads no JSON
 		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s%s\n", sum.Outcome, because(sum.Why))
 	}
+	switch sum.Outcome {
+	case headless.Frozen, headless.LiveIll, headless.Failed:
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, vaiven say %[1]s go-on goes on, vaiven back %[1]s rolls back\n", k.Plan)
+	}
 	return outcomeStatus(sum.Outcome)
 }
 

@@ -125,6 +125,7 @@ type runner struct {
 	answer   keeper.Command
 	since    time.Time // when it was first refused because nothing goes on without being watched
 	lost     time.Time // since when a keeper knows nothing of it
+	served   bool      // in a first release, requests go to the new side
 	said     string    // how it stood when that was told last
 	saidAt   time.Time
 }
@@ -140,8 +141,8 @@ const tellEvery = 15 * time.Second
 
 // tell says how it stands: at once when that has changed in kind, else now and then.
 func (r *runner) tell(s keeper.Snapshot) {
-	if s.Crossing.First && !s.Crossing.Moved {
-		r.before = s.Door // nobody answered anything yet, so nothing is lost
+	if s.Crossing.First && !r.served {
+		r.before, r.served = s.Door, s.Crossing.Moved // nobody answered anything before, so nothing was lost
 	}
 	if r.Tell == nil || s.Crossing.Seq < r.begun && s.Trouble == "" || s.Crossing.Stage.Over() {
 		return

@@ -208,7 +208,7 @@ var states = []state{
 	{"too little is known", func(s *keeper.Snapshot) {
 		lacks := []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "door", Have: 8, Need: 10, Since: now.Add(-2 * time.Minute)}, {Kind: crossing.LackBaseline, Guard: "failing"}}
 		s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.NotKnown, Lacks: lacks}}}
-	}, []string{"frozen: not enough is known to go on: door has 8 of the 10 answers that it needs since " + now.Add(-2*time.Minute).Format("15:04:05") + " (and 1 more)"}},
+	}, []string{"frozen: not enough is known to go on: door has 8 of the 10 answers that it needs, and waits since " + now.Add(-2*time.Minute).Format("15:04:05") + " (and 1 more)"}},
 	{"the live side is dead", func(s *keeper.Snapshot) {
 		s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.HomeIll, Home: dead}}}
 		s.Sides[split.Blue].Figures.Failing = 2550

@@ -58,7 +58,11 @@ func event(e crossing.Event, s crossing.State) string {
 		if f.After > 0 {
 			return fmt.Sprintf("back from crossing %d, which had settled: %s leaves for %s", f.After, main.Version, f.LiveVersion)
 		}
-		return fmt.Sprintf("%s to %v, build %s, from %s", main.Version, f.Target, raise.Short(main.Build), f.LiveVersion)
+		from := "the first release"
+		if f.LiveVersion != "" {
+			from = "from " + f.LiveVersion
+		}
+		return fmt.Sprintf("%s to %v, build %s, %s", main.Version, f.Target, raise.Short(main.Build), from)
 	case crossing.Asked:
 		return Whole(f.Question, s)
 	case crossing.Answered:

@@ -47,6 +47,9 @@ const Unheard = 5 * time.Second
 func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	c := v.Crossing
 	hurt, hurts := v.Hurt(now)
+	if c.First && c.Part() == 0 && c.Stage.UnderWay() {
+		hurts = false // nothing was live before, so nobody could be answered
+	}
 	quiet := ""
 	if d := now.Sub(seen.Heard); !seen.Heard.IsZero() && d > Unheard {
 		quiet = fmt.Sprintf("the keeper has not answered for %s: what is shown is old. b b rolls back without it", route.Short(d.Truncate(time.Second)))
@@ -435,6 +438,9 @@ func Progress(v engine.View, trouble string, now time.Time) (kind, text string) 
 		return fmt.Sprintf("raising %d", side.Healthy), text
 	case c.Stage == crossing.Prove && !c.Proven && c.Question.ID == 0:
 		return "proving", fmt.Sprintf("proving: %s", route.Short(now.Sub(c.Since).Truncate(time.Second)))
+	}
+	if c.Frozen() || c.Question.ID != 0 {
+		return "", "" // the event tells
 	}
 	s := Standing(v, Seen{}, now)
 	if s.Gravity == AllRight {

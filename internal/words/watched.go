@@ -311,7 +311,11 @@ func lack(l crossing.Lack, now time.Time) string {
 	var text string
 	switch l.Kind {
 	case crossing.LackAnswers:
-		return fmt.Sprintf("%s has %d of the %d answers that it needs%s", l.Guard, l.Have, l.Need, since)
+		text := fmt.Sprintf("%s has %d of the %d answers that it needs", l.Guard, l.Have, l.Need)
+		if since != "" {
+			text += ", and waits" + since
+		}
+		return text
 	case crossing.LackTime:
 		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
 	case crossing.LackBaseline:
