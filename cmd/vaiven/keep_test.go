@@ -74,7 +74,7 @@ func TestTheTerminalCloses(t *testing.T) {
 	term.wait("▸ 4.3.0")
 	term.press("Enter")
 	term.wait("Start to shift?")
-	term.press("a", "Enter")
+	term.confirm("a")
 	term.wait("leg 1 of 3")
 	term.tmux("kill-server") // the terminal is gone, and whatever hung on it
 	testkit.Eventually(t, "nobody watches", func() bool { v, ok := viewOf(t, s); return ok && v.Watching == 0 })
@@ -105,9 +105,9 @@ func TestTwoScreens(t *testing.T) {
 	one.press("Enter")
 	one.wait("Start to shift?", "you steer since")
 	two.wait("Start to shift?", " steers since ")
-	two.press("a", "Enter")
+	two.confirm("a")
 	two.wait("has the wheel since", "take it first (g g on a screen")
-	one.press("a", "Enter")
+	one.confirm("a")
 	two.wait("leg 1 of 3: 10 % on green")
 	for range 6 {
 		one.press("Right")
@@ -119,7 +119,7 @@ func TestTwoScreens(t *testing.T) {
 	two.press("g")
 	two.wait("you steer since")
 	one.wait("has taken the wheel from you: g g takes it back")
-	one.press("Space", "Enter")
+	one.confirm("Space")
 	one.wait("has the wheel since")
 	// Rolling back needs no wheel.
 	one.press("b", "b")

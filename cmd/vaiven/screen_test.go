@@ -53,6 +53,14 @@ func (term *terminal) press(keys ...string) {
 	term.tmux(append([]string{"send-keys"}, keys...)...)
 }
 
+// confirm presses a key that names something, and Enter once that is on the screen.
+func (term *terminal) confirm(key string) {
+	term.t.Helper()
+	term.press(key)
+	term.wait("enter: ")
+	term.press("Enter")
+}
+
 // wait waits until the screen shows all of the texts.
 func (term *terminal) wait(texts ...string) string {
 	term.t.Helper()
@@ -192,7 +200,7 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	term.wait("▸ 4.3.0")
 	term.press("Enter")
 	term.wait("Start to shift?")
-	term.press("a", "Enter")
+	term.confirm("a")
 	term.wait("leg 1 of 3")
 	term.press("Space")
 	term.wait("frozen: by hand")
@@ -203,7 +211,7 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	again.wait("frozen: by hand", "10 %", "nobody steers")
 	kill(t, keeperOf(t, s.File))
 	again.wait("frozen: Vaiven was restarted: the front has 10 % on green") // the screen has started another
-	again.press("Space", "Enter")
+	again.confirm("Space")
 	again.wait("leg ")
 	again.press("b", "b")
 	again.wait("was rolled back")

@@ -65,6 +65,10 @@ func (i intent) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
 	switch k := m.Keystroke(); {
 	case k == "enter" && m.IsRepeat:
 		return r, nil
+	case k == "enter" && r.clock.ours.Sub(i.since) < burst: // nobody has read what it does
+		i.says = quicker(i.says)
+		r.mode = i
+		return r, nil
 	case k == "enter":
 		r.mode = watching{}
 		return r.send(i.command)
@@ -100,6 +104,11 @@ func (i intent) draw(r root, g *cells.Grid, top, bottom int) {
 	if i.lines != nil {
 		frame.Box(g, r.theme, top, bottom, i.title, i.lines(r), "enter does it   esc cancels   ↑ ↓ scroll", i.scroll)
 	}
+}
+
+// quicker says that Enter came before anybody could read what it does.
+func quicker(says func(root) string) func(root) string {
+	return func(r root) string { return says(r) + ". Enter came quicker than a hand: once more" }
 }
 
 // scrolls is by how many lines a key scrolls a box.

@@ -449,6 +449,10 @@ func TestAHeldKeyMovesNothing(t *testing.T) {
 	d.press("c", "a")
 	d.send(tea.KeyPressMsg(tea.Key{Code: tea.KeyEnter, IsRepeat: true}))
 	d.did()
+	d.send(tea.KeyPressMsg(tea.Key{Code: 'a', Text: "a"}))
+	d.send(tea.KeyPressMsg(tea.Key{Code: tea.KeyEnter})) // pasted, as it is: nobody has read it
+	d.shows("Enter came quicker than a hand: once more")
+	d.did()
 	d.press("enter", "enter", "enter")
 	d.did("yes 52")
 }
