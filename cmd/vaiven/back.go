@@ -27,15 +27,15 @@ func backCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "back PLAN",
-		Short: "Take all traffic home, now",
+		Short: "Roll back: send all traffic back, now",
 		Long: `Rolls back by itself, without screen or keeper: it tells the front and nobody
 else. The order that it leaves at the front holds until somebody begins a crossing or
 shifts again; a screen that is open takes it in, or the next one does. Of the plan it
 reads where the front is: a mistake elsewhere in the file is no hindrance. With --to it
 does not even need the logbook.
 
-A side that has no instance that serves, while the other side has, is no home: it is
-refused, unless --force. Exit status: 0 all requests go home, 4 nobody is there, 2 bad
+A side that has no instance that serves, while the other side has, is refused, unless
+--force. Exit status: 0 all requests go back, 4 nobody is there, 2 bad
 usage, 1 not yet: say it again.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -106,7 +106,7 @@ func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
 	case a := <-read:
 		return a.side, notAllowed(a.err)
 	case <-ctx.Done():
-		return 0, fmt.Errorf("the logbook has not said within %v which side is home: say --to blue or --to green", logLimit)
+		return 0, fmt.Errorf("the logbook has not said within %v which side to roll back to: say --to blue or --to green", logLimit)
 	}
 }
 
@@ -122,7 +122,7 @@ func homeByLog(ctx context.Context, file string) (side split.Side, err error) {
 			err = errLoad
 		}
 	}
-	return 0, fmt.Errorf("which side is home cannot be told from the logbook (%w): say --to blue or --to green", err)
+	return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to green", err)
 }
 
 // takenInLimit is how long the keeper has to take a going home in, and reachLimit to answer at all.
@@ -166,7 +166,7 @@ func hold(cmd *cobra.Command, p *plan.Plan, f headless.Front, o headless.BackOpt
 		notes = append(notes, fmt.Sprintf("a change that was begun before came through after it: sent back again, %d times", again))
 	}
 	if err != nil && cmd.Context().Err() == nil {
-		return errors.Join(fmt.Errorf("it went home, and is not watched any more: %w", err), tell(cmd.ErrOrStderr(), notes))
+		return errors.Join(fmt.Errorf("it was rolled back, and is not watched any more: %w", err), tell(cmd.ErrOrStderr(), notes))
 	}
 	return tell(cmd.ErrOrStderr(), notes)
 }

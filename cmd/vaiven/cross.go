@@ -32,7 +32,7 @@ func crossCommand() *cobra.Command {
 		Long: `Raises the spare side at a version, proves it, shifts the traffic along the
 plan's route, keeps the old side and retires it. --yes approves what the route asks;
 it answers no freeze. What is frozen stays as it is: vaiven open PLAN goes on with it,
-vaiven back PLAN goes back. The crossing is the keeper's: interrupted, it goes on, and
+vaiven back PLAN rolls back. The crossing is the keeper's: interrupted, it goes on, and
 the same command takes it up again. Exit status: 0 settled, 3 rolled back, 4 called off before
 any traffic moved, 5 frozen because something is not known or a guard said so, 6 frozen
 because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,

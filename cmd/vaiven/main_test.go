@@ -23,6 +23,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/demo"
+	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
 	"vaiven/internal/logbook"
@@ -413,7 +414,7 @@ func logged(t *testing.T, s *demo.Scenario) {
 		t.Fatalf("crossings %+v, %v", list, err)
 	}
 	stdout, _, status := vaiven(t, "log", s.File)
-	if status != 0 || strings.Count(stdout, "\n") != len(list) || !strings.Contains(stdout, "settled") {
+	if status != 0 || strings.Count(stdout, "\n") != len(list) || !strings.Contains(stdout, "settled") || !strings.Contains(stdout, "two sides ") {
 		t.Errorf("vaiven log: status %d\n%s", status, stdout)
 	}
 	stdout, _, status = vaiven(t, "log", s.File, fmt.Sprint(list[0].Number))
@@ -567,6 +568,38 @@ func TestHandsFreeWithEveryFront(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Where requests go is told of what runs, and of one share.
+func TestWhereCountsWhatIsThere(t *testing.T) {
+	s := scenario(t)
+	for _, pid := range pids(t, filepath.Join(s.Folder, "builds", demo.OldVersion), "--instance blue-2") {
+		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testkit.Eventually(t, "blue-2 is told to have ended", func() bool {
+		stdout, _, _ := vaiven(t, "where", s.File, "--for", "0s")
+		return strings.Contains(stdout, "blue   2 instances") && strings.Contains(stdout, "does not run: ")
+	})
+	// Somebody swings the share while requests are counted.
+	steps(t)(0, nil, "raise", s.File, "--version", demo.NewVersion)
+	somebody := embedded.Dial(s.Plan.Socket())
+	swinging, stop := context.WithCancel(t.Context())
+	defer stop()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for n := 0; swinging.Err() == nil; n++ {
+			_, _ = somebody.Home(swinging, front.Homing{Side: split.Sides[n%2], By: "somebody"})
+		}
+	}()
+	stdout, _, status := vaiven(t, "where", s.File, "--for", "300ms")
+	if status != 0 || !strings.Contains(stdout, "not judged") || strings.Contains(stdout, "split as asked") {
+		t.Errorf("status %d\n%s", status, stdout)
+	}
+	stop()
+	<-done
 }
 
 // By hand: where requests go, what a shift would do, and a shift.

@@ -110,7 +110,7 @@ func Hold(ctx context.Context, f Front, o BackOptions, r Returned) (again int, e
 // HomeOf is the side that a crossing came from, as its logbook's state says.
 func HomeOf(s crossing.State) (split.Side, error) {
 	if s.Stage == crossing.None {
-		return 0, errors.New("no crossing is known that could say which side is home: say --to blue or --to green")
+		return 0, errors.New("no crossing is known that could say which side to roll back to: say --to blue or --to green")
 	}
 	return s.Target.Other(), nil
 }

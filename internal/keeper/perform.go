@@ -184,7 +184,7 @@ func (k *Keeper) unchanged(ctx context.Context, choices []raise.Choice) error {
 			return fmt.Errorf("part %s: version %s cannot be raised: %s", c.Part, c.Version, v.Wrong)
 		}
 		if c.Build != "" && v.ID != c.Build {
-			return fmt.Errorf("part %s: version %s was build %s when it was chosen, and is %s now: begin again if that is meant",
+			return fmt.Errorf("part %s: version %s was build %s when it was chosen, and is %s now: begin again if that is right",
 				c.Part, c.Version, raise.Short(c.Build), raise.Short(v.ID))
 		}
 	}

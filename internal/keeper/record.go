@@ -167,9 +167,9 @@ func (r *recorder) trouble(now time.Time) string {
 	case len(r.waiting) == 0:
 		return ""
 	case r.failed != nil:
-		return fmt.Sprintf("the logbook cannot be written (%v): only going back and freezing work", r.failed)
+		return fmt.Sprintf("the logbook cannot be written (%v): only rolling back and freezing work", r.failed)
 	case now.Sub(r.since) > bookLimit:
-		return fmt.Sprintf("the logbook has not answered for %v: only going back and freezing work", now.Sub(r.since).Round(time.Second))
+		return fmt.Sprintf("the logbook has not answered for %v: only rolling back and freezing work", now.Sub(r.since).Round(time.Second))
 	}
 	return ""
 }

@@ -386,7 +386,7 @@ func (p *proving) differences(ctx context.Context, about *About) {
 	})
 	questioned := about.Differences.Questioned()
 	r := p.judged(proof.KindDifference, "differences", p.Plan.Differences.Then, len(questioned) == 0 && len(about.Differences.Missing) == 0)
-	r.Want = "none that is not meant"
+	r.Want = "no unplanned difference"
 	switch missing := about.Differences.Missing; {
 	case len(questioned) > 0:
 		var names []string

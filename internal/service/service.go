@@ -169,7 +169,7 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it; going back works all the same: vaiven back", ErrSteered, holder), f.Close())
+		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it; rolling back works all the same: vaiven back", ErrSteered, holder), f.Close())
 	}
 	text := fmt.Sprintf("%s, process %d\n", by, os.Getpid())
 	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil {

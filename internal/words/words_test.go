@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/plan"
@@ -174,4 +175,29 @@ func TestWhatTheWayBackShows(t *testing.T) {
 			t.Errorf("%q, not %q", got, c.want)
 		}
 	}
+}
+
+// A log that a person reads is told how it stands, at once when that changes in kind.
+func TestProgress(t *testing.T) {
+	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
+	v := engine.View{At: now, Typical: 55 * time.Second, Crossing: crossing.State{Stage: crossing.Raise, Target: split.Green, Since: now.Add(-41 * time.Second)}}
+	v.Front.At, v.Front.Every = now, time.Second
+	v.Sides[split.Green].Healthy, v.Sides[split.Green].Wanted = 2, 3
+	kind, text := Progress(v, "", now)
+	later, _ := Progress(v, "", now.Add(7*time.Second))
+	says(t, map[string]string{"raising: 2 of 3 up, 41s, usually 55s": text, kind: later})
+	if _, text := Progress(v, "the logbook cannot be written: no space left on device", now); !strings.Contains(text, "no space left") {
+		t.Errorf("with a full disk it says %q", text)
+	}
+	v.Crossing.Question = crossing.Question{ID: 1, Kind: crossing.AskRaise}
+	if _, text := Progress(v, "", now); text != "" {
+		t.Errorf("while a question stands, which the event tells, it says %q", text)
+	}
+	v.Crossing = crossing.State{Stage: crossing.Shift, Target: split.Blue, Share: 7500, Route: []route.Leg{{Part: 2500}, {Part: split.Whole}}}
+	v.Front.Split.Share = 7500
+	v.Lacks = []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "failing", Have: 3, Need: 50}}
+	if _, text := Progress(v, "", now); text != "the time of this leg stands still: failing has 3 of the 50 answers that it needs" {
+		t.Errorf("while it waits for answers it says %q", text)
+	}
+	says(t, map[string]string{"took effect": Kind(crossing.InForce{}), "begun": Kind(crossing.Begun{}), "25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})
 }
