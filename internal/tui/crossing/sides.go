@@ -152,7 +152,11 @@ func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
 			g.Within(at, foot+n, end-at, "▲ "+b.Why, t.Amber)
 		}
 		foot--
-		g.Within(x, foot, width, "last bad answers", t.Label)
+		title := "last bad answers"
+		if len(bad) == 0 {
+			title += ": none"
+		}
+		g.Within(x, foot, width, title, t.Label)
 	}
 	foot--
 	y++
