@@ -40,6 +40,7 @@ type settled struct{ pair int }
 func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	name, upper := stroke(m)
 	_, letters := r.mode.(typing)
+	_, box := r.mode.(showing)
 	if name == "ctrl+r" || name == "b" && !letters {
 		return r.backPressed(m)
 	}
@@ -54,7 +55,7 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	switch {
 	case name == "ctrl+z":
 		return r, tea.Suspend
-	case name == "ctrl+c", name == "q" && !letters && !m.IsRepeat:
+	case name == "ctrl+c", name == "q" && !letters && !box && !m.IsRepeat: // of a box, q closes it
 		return r.quitPressed()
 	case name == "g" && !letters && r.canTakeWheel():
 		return r.wheelPressed(m)

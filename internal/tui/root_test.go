@@ -720,9 +720,11 @@ func TestHelpIsMadeFromTheKeys(t *testing.T) {
 	if strings.Contains(d.screen(), "start a crossing") {
 		t.Error("the help names a key that does nothing now")
 	}
-	d.press("?")
-	if strings.Contains(d.screen(), "the route to come") {
-		t.Error("the help does not go away")
+	for _, k := range []string{"?", "q"} {
+		if d.press(k); strings.Contains(d.screen(), "the route to come") || d.quit {
+			t.Errorf("the help does not go away by %s", k)
+		}
+		d.press("?")
 	}
 }
 
