@@ -163,7 +163,7 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 	term.press("p")
 	term.wait("not proven", "connection refused", "reached from blue in")
 	term.press("r")
-	term.wait("tried") // the same check, once more
+	term.wait("tried 2 times") // the same check, once more
 	term.press("b", "b")
 	term.wait("s start a crossing")
 	term.press("c", "s")

@@ -33,6 +33,9 @@ const (
 	burst      = 10 * time.Millisecond // no hand is quicker: what comes within it is pasted, or sent by a program
 )
 
+// pasted is said where b b came together with other characters.
+var pasted = frame.Notice{Text: "not rolled back: b came together with other characters, as pasted text does. Press b b again", Level: frame.Urgent}
+
 // settled ends the wait for whether a pair of keys, sent quicker than any hand, stands alone.
 type settled struct{ pair int }
 
@@ -46,7 +49,7 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	}
 	if r.presses.pending > 0 && printed(m) && r.clock.ours.Sub(r.presses.at) < 2*burst {
 		r.presses = presses{printed: r.clock.ours}
-		return r.say(frame.Notice{Text: "not rolled back: b b came within pasted text. Press b b by hand", Level: frame.Urgent}), nil
+		return r.say(pasted), nil
 	}
 	if printed(m) {
 		r.presses.printed = r.clock.ours
@@ -82,7 +85,7 @@ func (r root) backPressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		return r, nil
 	case printed(m) && now.Sub(r.presses.printed) < burst:
 		r.presses.armed, r.presses.printed = "", now
-		return r, nil
+		return r.say(pasted), nil
 	case !r.back().Enabled():
 		return r.say(frame.Notice{Text: "there is nothing to roll back: " + nothingToRollBack(r.snapshot), Level: frame.Quiet}), nil
 	case !r.presses.again("b", now):

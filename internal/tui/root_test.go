@@ -503,6 +503,11 @@ func TestHowBBIsPressed(t *testing.T) {
 		if got := d.client.taken(); len(got) == 1 != c.back {
 			t.Errorf("%s: did %v", c.name, got)
 		}
+		if strings.Contains(c.name, "burst") {
+			d.shows("▲ not rolled back: b came together with other characters")
+			d.press("b", "b") // by hand
+			d.did("back")
+		}
 	}
 	d := newDesk(t, shifting)
 	d.press("b")
