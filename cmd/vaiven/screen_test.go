@@ -132,7 +132,7 @@ func TestTheScreen(t *testing.T) {
 		term.wait("now ", "b b roll back", "frozen: the share was")
 	}
 	term.press("?")
-	term.wait("what the marks mean", "steer, with shift finely")
+	term.wait("what the marks mean", "steering moves")
 
 	// Back from within the help: the first press says what the second will do.
 	term.press("b")

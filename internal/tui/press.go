@@ -51,10 +51,12 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		r.presses = presses{printed: r.clock.ours}
 		return r.say(pasted), nil
 	}
+	if alone := r.clock.ours.Sub(r.presses.printed) >= burst; alone || !printed(m) {
+		r.said = said{}
+	}
 	if printed(m) {
 		r.presses.printed = r.clock.ours
 	}
-	r.said = said{}
 	switch {
 	case name == "ctrl+z":
 		return r, tea.Suspend

@@ -721,7 +721,7 @@ func TestRehearsing(t *testing.T) {
 func TestHelpIsMadeFromTheKeys(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("?")
-	d.shows("steer, with shift finely", "100 % now", "roll back", "while you type or choose: ctrl+r ctrl+r", "proof", "the route to come")
+	d.shows("steering moves (○) by 5 %", "100 % now", "roll back", "while you type or choose: ctrl+r ctrl+r", "proof", "the route to come")
 	if strings.Contains(d.screen(), "start a crossing") {
 		t.Error("the help names a key that does nothing now")
 	}

@@ -63,7 +63,7 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 		forward = forward || w.Do == wayout.Forward
 	}
 	list := []key.Binding{
-		frame.Bind("f", fmt.Sprintf("forward: all to %v", c.Target), "f"), frame.Bind("← →", "steer, with shift finely", "left", "right", "shift+left", "shift+right"),
+		frame.Bind("f", fmt.Sprintf("forward: all to %v", c.Target), "f"), frame.Bind("← →", "steer", "left", "right", "shift+left", "shift+right"),
 	}
 	list[0].SetEnabled(can && forward)
 	list[1].SetEnabled(can)
@@ -95,6 +95,7 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 // Marks explain the track and what stands beside it.
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
+		{Glyph: "← →", Means: "steering moves (○) by 5 %, with shift by 1 %; Enter makes it so"},
 		{Glyph: "(●)", Means: "now: the share on green in force; (○) the one that you are about to ask for"},
 		{Glyph: "● ─", Means: "above: the share that requests really had, with its 95 % interval; │ what was asked"},
 		{Glyph: "╎ ╌", Means: "below: the route to come, time down, share across; ◇ a person is asked first"},
