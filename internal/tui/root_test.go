@@ -592,7 +592,7 @@ func TestAYesShowsWhatItAccepts(t *testing.T) {
 		})
 		d.shows("◇ accept these 2 findings and go on?  a answers", "a see and accept")
 		d.press("a")
-		d.shows("a yes accepts all of this", "enter: accept 2 differences and go on", "enter do it", "differences on green")
+		d.shows("a yes accepts all of this", "enter: accept these 2 findings and go on", "enter do it", "differences on green")
 		for range 12 {
 			d.press("down")
 		}

@@ -215,28 +215,31 @@ func (r root) accepted() []frame.Line {
 	for _, f := range r.snapshot.Crossing.Question.Findings {
 		add("◇ "+words.Finding(f), t.Amber.In(true))
 	}
-	value := func(text string, has bool) string {
-		if !has {
-			return "(none)"
+	values := func(value [2]string, has [2]bool) {
+		const indent = 9
+		for _, side := range split.Sides {
+			text, before := value[side], fmt.Sprintf("  %-5v  ", side)
+			if !has[side] {
+				text = "(none)"
+			}
+			for _, line := range frame.Wrap(text, max(width-indent, 1)) {
+				lines = append(lines, frame.Line{{Text: before + line, Style: t.Side(side)}})
+				before = strings.Repeat(" ", indent)
+			}
 		}
-		return text
 	}
 	if list := about.Differences.Questioned(); len(list) > 0 {
 		add("", t.Ink)
 		for _, d := range list {
 			add(d.Part+" "+d.What(), t.Ink.In(true))
-			for _, side := range split.Sides {
-				add(fmt.Sprintf("  %-5v  %s", side, value(d.Value[side], d.Has[side])), t.Side(side))
-			}
+			values(d.Value, d.Has)
 		}
 	}
 	if p := about.Pairs; len(p.Findings) > 0 {
 		add("", t.Ink)
 		for _, f := range p.Findings {
 			add(fmt.Sprintf("%s of %s, in %d of %d answers", f.What, f.Request, f.Count, p.Pairs), t.Ink.In(true))
-			for _, side := range split.Sides {
-				add(fmt.Sprintf("  %-5v  %s", side, value(f.Value[side], f.Value[side] != "")), t.Side(side))
-			}
+			values(f.Value, [2]bool{f.Value[0] != "", f.Value[1] != ""})
 		}
 	}
 	return lines

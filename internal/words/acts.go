@@ -49,7 +49,7 @@ func Yes(v engine.View) string {
 	case crossing.AskProof:
 		return fmt.Sprintf("prove %v again", c.Target)
 	case crossing.AskFindings:
-		return fmt.Sprintf("accept %d differences and go on", len(q.Findings))
+		return fmt.Sprintf("accept these %d findings and go on", len(q.Findings))
 	case crossing.AskStart:
 		if leg, ok := c.Next(); ok {
 			return To(split.Toward(c.Target, c.Route[leg].Part), v)

@@ -79,7 +79,7 @@ func (m Model) Press(_ frame.Frame, pressed string) (frame.Page, frame.Wish) {
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
 		{Glyph: "●", Means: "the key that the plan splits by"}, {Glyph: "asked, on green", Means: "the share that was asked for, and the one that the log would have had"},
-		{Glyph: "split", Means: "clients that would have met both sides at one share"}, {Glyph: "change next", Means: "clients that change sides with the next share"},
+		{Glyph: "▲", Means: "off by more than 2 points"}, {Glyph: "split", Means: "clients that would have met both sides at one share"}, {Glyph: "change next", Means: "clients that change sides with the next share"},
 		{Glyph: "▁▃▆", Means: "the share on green, window by window"},
 	}
 }
@@ -191,11 +191,11 @@ func (m page) clients(k tryout.KeyReport) string {
 func (m page) row(g *cells.Grid, y int, s trial.ShareResult) {
 	t := m.Theme
 	g.Text(colShare, y, s.Share.String(), t.Label)
-	seen := t.Ink
+	seen, mark := t.Ink, ""
 	if off := s.Achieved - s.Share.Fraction(); off > 0.02 || off < -0.02 {
-		seen = t.Amber.In(true)
+		seen, mark = t.Amber.In(true), "▲ "
 	}
-	g.Text(colSeen, y, fmt.Sprintf("%.2f %%", 100*s.Achieved), seen)
+	g.Text(colSeen, y, mark+fmt.Sprintf("%.2f %%", 100*s.Achieved), seen)
 	if m.W < colEven {
 		if s.Bursts > 0 {
 			g.Within(colSpread, y, m.W-colSpread-1, "in bursts of "+words.Age(s.Bursts), t.Amber.In(true))
