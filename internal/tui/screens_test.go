@@ -226,7 +226,7 @@ var states = []state{
 	}, []string{"▲ rolling back to blue: asked 3.0 s ago, the front has not confirmed", "rolling back to blue"}},
 	{"the front does not answer", func(s *keeper.Snapshot) {
 		s.Front.Error, s.Front.At = "front does not answer at front.sock", now.Add(-30*time.Second)
-	}, []string{"▲ the front has not been read for 30s: front does not answer at front.sock", "▲ read 30s ago", "— 30s", "○ failing", "not known: the front has not been read for 30s"}},
+	}, []string{"▲ the front has not been read for 30s: front does not answer at front.sock", "▲ read 30s ago", "— 30s", "○ failing", "live, not read for 30s", "share of requests on green  not known: not read for 30s", "not known: the front has not been read for 30s"}},
 	{"a side that cannot be read", func(s *keeper.Snapshot) { s.Sides[split.Blue].Error = "permission denied" }, []string{"▲ blue's instances cannot be read: permission denied"}},
 	{"the state disk is full", func(s *keeper.Snapshot) { s.Trouble = "the logbook cannot be written" }, []string{"▲ the logbook cannot be written"}},
 	{"instances in trouble", func(s *keeper.Snapshot) {

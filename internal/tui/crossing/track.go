@@ -59,7 +59,10 @@ func (p page) track(x, y, end, bottom int) {
 	if head == headRows {
 		after := g.Within(x, y, end-x-2, "share of requests on green", t.Label) + 2
 		said, style := words.Split(p.S.Split), t.Label
-		if p.S.Split.Wrong {
+		switch {
+		case !p.S.Front.At.IsZero() && !p.S.Front.Fresh(p.Now):
+			said = "not known: not read for " + route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
+		case p.S.Split.Wrong:
 			style = t.Amber.In(true)
 			said, _, _ = strings.Cut(said, " where ") // what is seen instead is in the sentence
 			said = "▲ " + said + ", since " + p.S.Split.Since.Local().Format("15:04:05")
