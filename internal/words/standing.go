@@ -2,6 +2,7 @@ package words
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -213,14 +214,20 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 	if bad := worse(v); bad != "" && (c.Stage == crossing.Shift || c.Stage == crossing.Keep) {
 		return bad
 	}
-	return sick(v)
+	return sick(v, now)
 }
 
 // sick is which side answers requests with instances that are not healthy, "" if none does.
-func sick(v engine.View) string {
+func sick(v engine.View, now time.Time) string {
+	const settles = 5 * time.Second // for a keeper that has just begun to find out how they are
 	for _, side := range split.Sides {
 		s := v.Sides[side]
 		all := max(s.Wanted, len(s.Instances))
+		if slices.ContainsFunc(s.Instances, func(c reading.Condition) bool {
+			return (c.State == reading.Starting || c.State == reading.Answering) && now.Sub(c.Since) < settles
+		}) {
+			continue
+		}
 		if part := v.Front.Split.Share.Of(side); part > 0 && !s.At.IsZero() && s.Healthy < all && all > 0 {
 			return fmt.Sprintf("%v answers %v, and %d of its %d instances are healthy", side, part, s.Healthy, all)
 		}
