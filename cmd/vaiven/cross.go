@@ -143,9 +143,30 @@ func because(why string) string {
 	return ": " + why
 }
 
+// clearsNothing reports whether an event is about giving up the side that a first release came
+// from, where nothing was: it tells a reader nothing.
+func clearsNothing(f crossing.Fact, s crossing.State) bool {
+	if !s.First {
+		return false
+	}
+	old := s.Target.Other()
+	switch f := f.(type) {
+	case crossing.Ordered:
+		return f.Task.Do == crossing.Retire && f.Task.Side == old
+	case crossing.Retired:
+		return f.Side == old
+	case crossing.Stopping:
+		return s.Task.Do == crossing.Retire && s.Task.Side == old
+	}
+	return false
+}
+
 // printEvent writes an event on one line, with its time since the beginning, given the
 // state after it.
 func printEvent(w io.Writer, e crossing.Event, s crossing.State, begun time.Time) error {
+	if clearsNothing(e.What, s) {
+		return nil
+	}
 	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-10s %s\n",
 		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, words.Kind(e.What), words.Event(e, s))
 	return err
