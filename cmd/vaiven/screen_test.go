@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -226,7 +227,8 @@ func TestTerminals(t *testing.T) {
 	s := scenario(t)
 	term := newTerminal(t, 100, 30, "open", s.File)
 	term.wait("4 of 4")
-	term.tmux("set-option", "-g", "remain-on-exit", "on")
+	term.press("q")
+	term.wait("ended with status 0")
 	shell := &terminal{t, filepath.Join(t.TempDir(), "shell")}
 	shell.tmux("-f", "/dev/null", "new-session", "-d", "-x", "200", "-y", "30", "env PS1='ready> ' dash -i")
 	t.Cleanup(func() { exec.Command("tmux", "-S", shell.sock, "kill-server").Run() })
@@ -249,8 +251,10 @@ func TestTerminals(t *testing.T) {
 	shell.wait("ready>")
 	line("clear; " + program + " open " + s.File)
 	shell.wait("front door")
-	if err := exec.Command("pkill", "-KILL", "-t", strings.TrimPrefix(strings.TrimSpace(shell.tmux("display-message", "-p", "#{pane_tty}")), "/dev/"), "-x", filepath.Base(program)).Run(); err != nil {
-		t.Fatal("kill the screen: ", err)
+	for _, pid := range pids(t, program, "open", s.File) {
+		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+			t.Fatal("kill the screen: ", err)
+		}
 	}
 	shell.wait("illed")
 	line = func(text string) { shell.press(text, "C-j") } // nothing makes a new line of Enter now
