@@ -89,7 +89,7 @@ func (r root) backPressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		r.presses.armed, r.presses.printed = "", now
 		return r.say(pasted), nil
 	case !r.back().Enabled():
-		return r.say(frame.Notice{Text: "there is nothing to roll back: " + nothingToRollBack(r.snapshot), Level: frame.Quiet}), nil
+		return r.say(nothingToRollBack(r.snapshot)), nil
 	case !r.presses.again("b", now):
 		r.presses.armed, r.presses.at = "b", now
 		return r, nil
@@ -120,11 +120,14 @@ func (r root) rollBack() (root, tea.Cmd) {
 }
 
 // nothingToRollBack is why b b does nothing.
-func nothingToRollBack(s keeper.Snapshot) string {
-	if c := s.Crossing; c.Stage.Over() && len(s.Sides[c.Target.Other()].Instances) == 0 {
-		return fmt.Sprintf("%v has been retired", c.Target.Other())
+func nothingToRollBack(s keeper.Snapshot) frame.Notice {
+	switch c := s.Crossing; {
+	case s.At.IsZero():
+		return frame.Notice{Text: "the keeper has said nothing yet, so it is not known what there is to roll back: vaiven back PLAN in another terminal rolls back now", Level: frame.Urgent}
+	case c.Stage.Over() && len(s.Sides[c.Target.Other()].Instances) == 0:
+		return frame.Notice{Text: fmt.Sprintf("there is nothing to roll back to: %v has been retired", c.Target.Other())}
 	}
-	return "no crossing is under way"
+	return frame.Notice{Text: "there is nothing to roll back: no crossing is under way"}
 }
 
 func (r root) canTakeWheel() bool {

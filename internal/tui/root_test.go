@@ -235,6 +235,23 @@ func TestGoingBackTakesTwoPresses(t *testing.T) {
 	d.did("back")
 }
 
+// Where there is nothing to roll back, it says why.
+func TestNothingToRollBack(t *testing.T) {
+	d := newDesk(t, crossing.State{})
+	d.press("b", "b")
+	d.shows("there is nothing to roll back: no crossing is under way")
+	settled := shifting
+	settled.Stage, settled.Share = crossing.Settled, split.Whole
+	d.show(settled)
+	d.snapshot(func(s *keeper.Snapshot) { s.Sides[split.Blue].Instances = nil })
+	d.press("b", "b")
+	d.shows("there is nothing to roll back to: blue has been retired")
+	d.root.snapshot = keeper.Snapshot{}
+	d.press("b", "b")
+	d.shows("▲ the keeper has said nothing yet", "vaiven back PLAN in another terminal")
+	d.did()
+}
+
 func TestGoingBackWorksFromEveryView(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("?", "b", "b")
