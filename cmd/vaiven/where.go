@@ -62,7 +62,7 @@ beside it. It changes nothing and does not disturb a screen that is open.`,
 				}
 				return printJSON(cmd.OutOrStdout(), "where", newSide, w)
 			}
-			err = printWhere(cmd.OutOrStdout(), p, list)
+			err = printWhere(cmd.OutOrStdout(), p, list, now)
 			if now != nil {
 				err = errors.Join(err, printKeeper(cmd.OutOrStdout(), *now))
 			}
@@ -277,9 +277,13 @@ func readOnce(ctx context.Context, d front.Driver, series *figures.Series) (read
 	return r, series.Add(r)
 }
 
-func printWhere(w io.Writer, p *plan.Plan, list []frontPlace) error {
+func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) error {
 	for _, at := range list {
-		fmt.Fprintf(w, "%s, %s: %v of the requests go to green\n", p.Service, at.Front, at.Split.Share)
+		fresh := ""
+		if k != nil && k.Crossing.Stage.UnderWay() {
+			fresh = ", " + words.On(at.Split.Share, k.Crossing.Target) + " (new)"
+		}
+		fmt.Fprintf(w, "%s, %s: %v of the requests go to green%s\n", p.Service, at.Front, at.Split.Share, fresh)
 		for _, side := range split.Sides {
 			s := at.Sides[side]
 			fmt.Fprintf(w, "  %-5v %2d instances", side, s.running())
