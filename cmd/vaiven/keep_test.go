@@ -112,6 +112,7 @@ func TestTwoScreens(t *testing.T) {
 	for range 6 {
 		one.press("Right")
 	}
+	one.wait("enter: 40 % on green")
 	one.press("Enter")
 	two.wait("40 %", "frozen: the share was changed by hand")
 	two.press("g")

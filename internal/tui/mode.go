@@ -65,7 +65,7 @@ func (i intent) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
 	switch k := m.Keystroke(); {
 	case k == "enter" && m.IsRepeat:
 		return r, nil
-	case k == "enter" && r.clock.ours.Sub(i.since) < burst: // nobody has read what it does
+	case k == "enter" && r.presses.isText(r.clock.ours): // the end of pasted text: nobody has read what it does
 		i.says = quicker(i.says)
 		r.mode = i
 		return r, nil
@@ -106,9 +106,9 @@ func (i intent) draw(r root, g *cells.Grid, top, bottom int) {
 	}
 }
 
-// quicker says that Enter came before anybody could read what it does.
+// quicker says that Enter came as the end of pasted text.
 func quicker(says func(root) string) func(root) string {
-	return func(r root) string { return says(r) + ". Enter came quicker than a hand: once more" }
+	return func(r root) string { return says(r) + ". Enter came with pasted text: once more" }
 }
 
 // scrolls is by how many lines a key scrolls a box.

@@ -23,15 +23,33 @@ import (
 type presses struct {
 	armed   string    // "b", "g" or "q" that was pressed once, "" for none
 	at      time.Time // when
-	printed time.Time // when the last key came that writes anything else
+	printed time.Time // when the last key came that writes anything
+	others  int       // keys but b that have come since without a gap of a hand: of pasted text there are many
 	pending int       // number of the pair that waits for whether more characters come, 0 for none
 	pairs   int
 }
 
 const (
 	pressAgain = 2 * time.Second       // between the two presses of a key that asks for two
-	burst      = 10 * time.Millisecond // no hand is quicker: what comes within it is pasted, or sent by a program
+	burst      = 10 * time.Millisecond // no hand is quicker: what comes within it is pasted, sent by a program, or was held up on its way
+	text       = 2                     // other keys in a burst from which on it is pasted text: a hand's last key may be held up with the next
 )
+
+// came notes a key that writes something.
+func (p presses) came(now time.Time, other bool) presses {
+	if now.Sub(p.printed) >= burst {
+		p.others = 0
+	}
+	if p.printed = now; other {
+		p.others++
+	}
+	return p
+}
+
+// isText reports whether a key that comes now is one of pasted text.
+func (p presses) isText(now time.Time) bool {
+	return now.Sub(p.printed) < burst && p.others >= text
+}
 
 // pasted is said where b b came together with other characters.
 var pasted = frame.Notice{Text: "not rolled back: b came together with other characters, as pasted text does. Press b b again", Level: frame.Urgent}
@@ -48,14 +66,14 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		return r.backPressed(m)
 	}
 	if r.presses.pending > 0 && printed(m) && r.clock.ours.Sub(r.presses.at) < 2*burst {
-		r.presses = presses{printed: r.clock.ours}
+		r.presses = presses{printed: r.clock.ours, others: text}
 		return r.say(pasted), nil
 	}
 	if alone := r.clock.ours.Sub(r.presses.printed) >= burst; alone || !printed(m) {
 		r.said = said{}
 	}
 	if printed(m) {
-		r.presses.printed = r.clock.ours
+		r.presses = r.presses.came(r.clock.ours, true)
 	}
 	switch {
 	case name == "ctrl+z":
@@ -85,12 +103,14 @@ func (r root) backPressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	switch {
 	case m.IsRepeat:
 		return r, nil
-	case printed(m) && now.Sub(r.presses.printed) < burst:
-		r.presses.armed, r.presses.printed = "", now
+	case printed(m) && r.presses.isText(now):
+		r.presses = r.presses.came(now, false)
+		r.presses.armed = ""
 		return r.say(pasted), nil
 	case !r.back().Enabled():
 		return r.say(nothingToRollBack(r.snapshot)), nil
 	case !r.presses.again("b", now):
+		r.presses = r.presses.came(now, false)
 		r.presses.armed, r.presses.at = "b", now
 		return r, nil
 	}

@@ -466,9 +466,15 @@ func TestAHeldKeyMovesNothing(t *testing.T) {
 	d.press("c", "a")
 	d.send(tea.KeyPressMsg(tea.Key{Code: tea.KeyEnter, IsRepeat: true}))
 	d.did()
-	d.send(tea.KeyPressMsg(tea.Key{Code: 'a', Text: "a"}))
-	d.send(tea.KeyPressMsg(tea.Key{Code: tea.KeyEnter})) // pasted, as it is: nobody has read it
-	d.shows("Enter came quicker than a hand: once more")
+	for _, k := range "vessa" { // pasted, with the end of its line
+		d.send(tea.KeyPressMsg(tea.Key{Code: k, Text: string(k)}))
+	}
+	d.press("esc", "esc")
+	for _, k := range "xya" {
+		d.send(tea.KeyPressMsg(tea.Key{Code: k, Text: string(k)}))
+	}
+	d.send(tea.KeyPressMsg(tea.Key{Code: tea.KeyEnter}))
+	d.shows("Enter came with pasted text: once more")
 	d.did()
 	d.press("enter", "enter", "enter")
 	d.did("yes 52")
@@ -507,7 +513,9 @@ func TestHowBBIsPressed(t *testing.T) {
 		{"after two seconds", 2 * time.Second, []tea.Key{b, b}, true},
 		{"too late", 2001 * time.Millisecond, []tea.Key{b, b}, false},
 		{"held, as the terminal tells", 30 * time.Millisecond, []tea.Key{b, held, held, held}, false},
-		{"in a burst with others", time.Millisecond, []tea.Key{letter('x'), b, b}, false},
+		{"in a burst with others", time.Millisecond, []tea.Key{letter('x'), letter('y'), b, b}, false},
+		{"held up with one key before", time.Millisecond, []tea.Key{letter('r'), b, b}, true},
+		{"in the middle of a word in a burst", time.Millisecond, []tea.Key{letter('a'), b, b, letter('e')}, false},
 		{"in a burst before others", time.Millisecond, []tea.Key{b, b, letter('l'), letter('y')}, false},
 		{"Caps Lock", 120 * time.Millisecond, []tea.Key{{Code: 'b', Text: "B", Mod: tea.ModCapsLock}, {Code: 'b', Text: "B", ShiftedCode: 'B', Mod: tea.ModShift}}, true},
 		{"Cyrillic", 120 * time.Millisecond, []tea.Key{letter('и'), letter('И')}, true},
