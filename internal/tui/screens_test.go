@@ -219,7 +219,9 @@ var states = []state{
 		for n := range 8 {
 			s.Door.Bad = append(s.Door.Bad, reading.Bad{Mark: reading.Mark{Kind: reading.LostAnswer}, At: now.Add(time.Duration(n-8) * 100 * time.Millisecond), Why: "connection refused"})
 		}
-	}, []string{"▲ no answer at the front to the last 9 checks (connection refused). b b rolls back"}},
+	}, []string{"▲ no answer at the front to the last 9 checks (connection refused)"}},
+	{"green fails", func(s *keeper.Snapshot) { s.Sides[split.Green].Figures.Failing = 430 }, []string{"▲ green: 43 of 86 requests/s fail. b b rolls back"}},
+	{"blue fails", func(s *keeper.Snapshot) { s.Sides[split.Blue].Figures.Failing = 430 }, []string{"▲ blue: 43 of 255 requests/s fail   "}},
 	{"rolling back", func(s *keeper.Snapshot) {
 		s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Cause{Kind: crossing.ByHand}
 		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.GoHome, At: now.Add(-3 * time.Second)}

@@ -59,7 +59,7 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	case c.GoingBack, !seen.Asked.IsZero():
 		return Sentence{rollingBack(v, seen, hurt, hurts, now), Wrong}
 	case hurts:
-		return Sentence{Pain(hurt) + helps(v), Wrong}
+		return Sentence{Pain(hurt) + helps(v, hurt), Wrong}
 	case quiet != "":
 		return Sentence{quiet, Wrong}
 	case seen.Trouble != "":
@@ -131,11 +131,14 @@ const notable = 0.01
 // hurtLost is from how many lost checks on it is said that all are.
 const hurtLost = 8
 
-// helps is what helps most, with the keys that do it.
-func helps(v engine.View) string {
+// helps is what helps most, with the keys that do it. Where the ways were not weighed, rolling
+// back is named only where it is the new side that fails, and not the one to roll back to.
+func helps(v engine.View, h engine.Hurt) string {
 	if len(v.WaysOut) == 0 {
 		c := v.Crossing
-		if under := c.Stage.UnderWay(); under && c.Share != c.Home() {
+		target, home := h.Sides[c.Target], h.Sides[c.Target.Other()]
+		fails := func(a engine.Ache) bool { return a.Failing > 0 && a.Failing >= notable*a.Rate }
+		if c.Stage.UnderWay() && c.Share != c.Home() && fails(target) && !fails(home) {
 			return ". b b rolls back"
 		}
 		return ""
