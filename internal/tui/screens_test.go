@@ -221,7 +221,7 @@ var states = []state{
 		}
 	}, []string{"▲ no answer at the front to the last 9 checks (connection refused)"}},
 	{"green fails", func(s *keeper.Snapshot) { s.Sides[split.Green].Figures.Failing = 430 }, []string{"▲ green: 43 of 86 requests/s fail. b b rolls back"}},
-	{"blue fails", func(s *keeper.Snapshot) { s.Sides[split.Blue].Figures.Failing = 430 }, []string{"▲ blue: 43 of 255 requests/s fail   "}},
+	{"blue fails", func(s *keeper.Snapshot) { s.Sides[split.Blue].Figures.Failing = 430 }, []string{"▲ blue: 43 of 255 requests/s fail\n"}},
 	{"rolling back", func(s *keeper.Snapshot) {
 		s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Cause{Kind: crossing.ByHand}
 		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.GoHome, At: now.Add(-3 * time.Second)}

@@ -59,6 +59,9 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	case c.GoingBack, !seen.Asked.IsZero():
 		return Sentence{rollingBack(v, seen, hurt, hurts, now), Wrong}
 	case hurts:
+		if len(v.WaysOut) > 0 && hurt.Total().Failing > 0 {
+			hurt.Lost = 0 // the sides say it, and what helps matters more
+		}
 		return Sentence{Pain(hurt) + helps(v, hurt), Wrong}
 	case quiet != "":
 		return Sentence{quiet, Wrong}
