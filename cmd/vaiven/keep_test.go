@@ -68,14 +68,7 @@ func TestTheTerminalCloses(t *testing.T) {
 	s := scenario(t)
 	_, stop := passengers(t, s)
 	defer stop()
-	term := newTerminal(t, 142, 38, "open", s.File, "--version", "4.3.0")
-	term.wait("s starts a crossing", "4 of 4")
-	term.press("s")
-	term.wait("▸ 4.3.0")
-	term.press("Enter")
-	term.wait("Start to shift?")
-	term.confirm("a")
-	term.wait("leg 1 of 3")
+	term := onFirstLeg(t, s, 142, 38)
 	term.tmux("kill-server") // the terminal is gone, and whatever hung on it
 	testkit.Eventually(t, "nobody watches", func() bool { v, ok := viewOf(t, s); return ok && v.Watching == 0 })
 	if err := s.Befall(demo.NewVersion, demo.Trouble{Kind: demo.Failing, Part: 0.5}); err != nil {

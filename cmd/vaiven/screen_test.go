@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/demo"
 	"vaiven/internal/testkit"
 )
 
@@ -60,6 +61,20 @@ func (term *terminal) confirm(key string) {
 	term.press(key)
 	term.wait("enter: ")
 	term.press("Enter")
+}
+
+// onFirstLeg is a screen on which a crossing was begun and taken to its first leg.
+func onFirstLeg(t *testing.T, s *demo.Scenario, w, h int) *terminal {
+	t.Helper()
+	term := newTerminal(t, w, h, "open", s.File, "--version", "4.3.0")
+	term.wait("s starts a crossing", "4 of 4")
+	term.press("s")
+	term.wait("▸ 4.3.0")
+	term.press("Enter")
+	term.wait("Start to shift?")
+	term.confirm("a")
+	term.wait("leg 1 of 3")
+	return term
 }
 
 // wait waits until the screen shows all of the texts.
@@ -195,14 +210,7 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 // keeper that was killed meanwhile says what it finds, and offers to go on or back.
 func TestTheScreenOpenedAgain(t *testing.T) {
 	s := scenario(t)
-	term := newTerminal(t, 100, 30, "open", s.File, "--version", "4.3.0")
-	term.wait("s starts a crossing", "4 of 4")
-	term.press("s")
-	term.wait("▸ 4.3.0")
-	term.press("Enter")
-	term.wait("Start to shift?")
-	term.confirm("a")
-	term.wait("leg 1 of 3")
+	term := onFirstLeg(t, s, 100, 30)
 	term.press("Space")
 	term.wait("frozen: by hand")
 	term.press("q")

@@ -77,9 +77,6 @@ func Start(t *testing.T, address, program string, args ...string) *Program {
 	return p
 }
 
-// PID is the program's process.
-func (p *Program) PID() int { return p.cmd.Process.Pid }
-
 // Signal sends the program itself a signal.
 func (p *Program) Signal(s syscall.Signal) {
 	p.t.Helper()
@@ -122,16 +119,6 @@ func Append(t *testing.T, file, text string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-}
-
-// Command carries out a command and fails the test if it fails.
-func Command(t *testing.T, words ...string) string {
-	t.Helper()
-	out, err := exec.Command(words[0], words[1:]...).CombinedOutput()
-	if err != nil {
-		t.Fatalf("%s: %v: %s", strings.Join(words, " "), err, out)
-	}
-	return string(out)
 }
 
 // Address is one of 127.0.0.1.
