@@ -66,7 +66,7 @@ func (i intent) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
 	case k == "enter" && m.IsRepeat:
 		return r, nil
 	case k == "enter" && r.presses.isText(r.clock.ours): // the end of pasted text: nobody has read what it does
-		i.says = quicker(i.says)
+		i.says = onceMore(i.says)
 		r.mode = i
 		return r, nil
 	case k == "enter":
@@ -106,8 +106,8 @@ func (i intent) draw(r root, g *cells.Grid, top, bottom int) {
 	}
 }
 
-// quicker says that Enter came as the end of pasted text.
-func quicker(says func(root) string) func(root) string {
+// onceMore says that Enter came as the end of pasted text.
+func onceMore(says func(root) string) func(root) string {
 	return func(r root) string { return says(r) + ". Enter came with pasted text: once more" }
 }
 

@@ -21,7 +21,7 @@ import (
 
 // presses are the keys that have to be pressed twice, and when keys came.
 type presses struct {
-	armed   string    // "b", "g" or "q" that was pressed once, "" for none
+	armed   string    // "b" or "g" that was pressed once, "" for none
 	at      time.Time // when
 	printed time.Time // when the last key came that writes anything
 	others  int       // keys but b that have come since without a gap of a hand: of pasted text there are many
@@ -217,7 +217,7 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 		return r.yes()
 	case is(k.next):
 		leg, _ := c.Next()
-		share := split.Toward(c.Target, c.Route[leg].Part)
+		share := c.LegShare(leg)
 		return r.name(intent{
 			command: keeper.Command{Do: keeper.Next, Leg: leg},
 			says:    func(r root) string { return words.To(share, r.snapshot.View) },

@@ -268,7 +268,7 @@ func (r root) wanted() split.Share {
 		return c.Ours
 	case c.Stage.UnderWay():
 		if leg, ok := c.Next(); ok {
-			return split.Toward(c.Target, c.Route[leg].Part)
+			return c.LegShare(leg)
 		}
 		return c.Home()
 	case len(r.snapshot.Planned) > 0:

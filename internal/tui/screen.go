@@ -109,7 +109,8 @@ func (r root) message() frame.Notice {
 	if r.said.Text != "" && (r.said.stays || r.clock.ours.Sub(r.said.at) < saidFor) {
 		return r.said.Notice
 	}
-	for _, f := range r.flying {
+	if len(r.flying) > 0 {
+		f := r.flying[0]
 		return frame.Notice{Text: fmt.Sprintf("%s: asked %s ago", asking(f.command), words.Age(r.clock.ours.Sub(f.at)))}
 	}
 	if c.Stage == crossing.None && r.Version != "" && !r.snapshot.At.IsZero() {

@@ -9,6 +9,7 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 )
 
 // To is a share with what it means for requests: "50 % on green (new side), 170 of 340
@@ -52,7 +53,7 @@ func Yes(v engine.View) string {
 		return fmt.Sprintf("accept these %d findings and go on", len(q.Findings))
 	case crossing.AskStart:
 		if leg, ok := c.Next(); ok {
-			return To(split.Toward(c.Target, c.Route[leg].Part), v)
+			return To(c.LegShare(leg), v)
 		}
 		return "start to shift"
 	case crossing.AskLeg:
@@ -116,7 +117,7 @@ func Back(v engine.View) string {
 		return fmt.Sprintf("call off: no traffic has moved, %v is removed", c.Target)
 	}
 	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target, v.Front.Split.Share.Of(c.Target))
-	if v.WayBack.State == "closed" {
+	if v.WayBack.State == wayback.Closed {
 		text += ". It may not work: " + WayBack(v.WayBack, v.At)
 	}
 	return text

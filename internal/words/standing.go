@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
 )
 
@@ -111,13 +112,13 @@ func rollingBack(v engine.View, seen Seen, h engine.Hurt, hurts bool, now time.T
 func Pain(h engine.Hurt) string {
 	var texts []string
 	for _, side := range split.Sides {
-		if a := h.Sides[side]; a.Failing > 0 && a.Failing >= notable*a.Rate {
+		if a := h.Sides[side]; notable(a) {
 			texts = append(texts, fmt.Sprintf("%v: %s of %.0f requests/s fail", side, few(a.Failing), a.Rate))
 		}
 	}
-	if h.Lost >= 3 {
+	if h.Lost >= engine.HurtLeast {
 		text := fmt.Sprintf("no answer at the front to the last %d checks", h.Lost)
-		if h.Lost < hurtLost {
+		if h.Lost < reading.BadMost {
 			text = fmt.Sprintf("no answer at the front to %d of the last checks", h.Lost)
 		}
 		texts = append(texts, fmt.Sprintf("%s (%s)", text, h.LastWhy))
@@ -128,20 +129,18 @@ func Pain(h engine.Hurt) string {
 	return strings.Join(texts, ", ")
 }
 
-// notable is from which part on failing requests of a side are named where users are hurt.
-const notable = 0.01
-
-// hurtLost is from how many lost checks on it is said that all are.
-const hurtLost = 8
+// notable reports whether so much of a side fails that it is named where users are hurt.
+func notable(a engine.Ache) bool {
+	const part = 0.01
+	return a.Failing > 0 && a.Failing >= part*a.Rate
+}
 
 // helps is what helps most, with the keys that do it. Where the ways were not weighed, rolling
 // back is named only where it is the new side that fails, and not the one to roll back to.
 func helps(v engine.View, h engine.Hurt) string {
 	if len(v.WaysOut) == 0 {
 		c := v.Crossing
-		target, home := h.Sides[c.Target], h.Sides[c.Target.Other()]
-		fails := func(a engine.Ache) bool { return a.Failing > 0 && a.Failing >= notable*a.Rate }
-		if c.Stage.UnderWay() && c.Share != c.Home() && fails(target) && !fails(home) {
+		if c.Stage.UnderWay() && c.Share != c.Home() && notable(h.Sides[c.Target]) && !notable(h.Sides[c.Target.Other()]) {
 			return ". b b rolls back"
 		}
 		return ""
@@ -206,7 +205,7 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 		return text + ". space goes on"
 	case len(v.Lacks) > 0:
 		return "the time of this leg stands still: " + Lacks(v.Lacks, now)
-	case v.WayBack.State == "closed" && c.Stage.UnderWay():
+	case v.WayBack.State == wayback.Closed && c.Stage.UnderWay():
 		return "no way back: " + WayBack(v.WayBack, now)
 	case v.Split.Wrong:
 		return "the split is " + Split(v.Split)
@@ -214,8 +213,9 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 		return trouble
 	case v.Front.Notice != "":
 		return v.Front.Notice
-	case c.Stage == crossing.Raise && overdue(v, now) != "":
-		return overdue(v, now)
+	}
+	if late := overdue(v, now); late != "" && c.Stage == crossing.Raise {
+		return late
 	}
 	if bad := worse(v); bad != "" && (c.Stage == crossing.Shift || c.Stage == crossing.Keep) {
 		return bad
@@ -278,11 +278,7 @@ func well(v engine.View, now time.Time) Sentence {
 	switch c.Stage {
 	case crossing.Raise:
 		side := v.Sides[target]
-		text = fmt.Sprintf("%v is being raised, %d of %d healthy, %s", target, side.Healthy, side.Wanted, route.Short(now.Sub(c.Since).Truncate(time.Second)))
-		if v.Typical > 0 {
-			text += ", usually " + route.Short(v.Typical.Round(time.Second))
-		}
-		text += "; " + answers(v, other)
+		text = fmt.Sprintf("%v is being raised, %d of %d healthy, %s; %s", target, side.Healthy, side.Wanted, soFar(v, now), answers(v, other))
 	case crossing.Prove:
 		text = fmt.Sprintf("%v is being proven; %s", target, answers(v, other))
 		if c.Proven {
@@ -308,6 +304,15 @@ func well(v engine.View, now time.Time) Sentence {
 		return Sentence{text, AllRight}
 	}
 	return Sentence{"all right: " + text, AllRight}
+}
+
+// soFar is how long the stage lasts by now, and how long a raise usually does: "41s, usually 55s".
+func soFar(v engine.View, now time.Time) string {
+	text := route.Short(now.Sub(v.Crossing.Since).Truncate(time.Second))
+	if v.Typical > 0 {
+		text += ", usually " + route.Short(v.Typical.Round(time.Second))
+	}
+	return text
 }
 
 // answers is that a side answers everything, or nobody does.
@@ -399,10 +404,11 @@ func Next(v engine.View) string {
 	if !ok {
 		return ""
 	}
+	next := "next: "
 	if c.Route[leg].Ask {
-		return fmt.Sprintf("next asks you: %s%s", On(split.Toward(c.Target, c.Route[leg].Part), c.Target), in)
+		next = "next asks you: "
 	}
-	return fmt.Sprintf("next: %s%s", On(split.Toward(c.Target, c.Route[leg].Part), c.Target), in)
+	return next + On(c.LegShare(leg), c.Target) + in
 }
 
 // Clock is a duration as minutes and seconds: "1:12", or with hours "1:02:03".
@@ -441,10 +447,7 @@ func Progress(v engine.View, trouble string, now time.Time) (kind, text string) 
 	case trouble != "":
 		return trouble, trouble
 	case c.Stage == crossing.Raise && c.Question.ID == 0:
-		text = fmt.Sprintf("raising: %d of %d up, %s", side.Healthy, side.Wanted, route.Short(now.Sub(c.Since).Truncate(time.Second)))
-		if v.Typical > 0 {
-			text += ", usually " + route.Short(v.Typical.Round(time.Second))
-		}
+		text = fmt.Sprintf("raising: %d of %d up, %s", side.Healthy, side.Wanted, soFar(v, now))
 		if late := overdue(v, now); late != "" {
 			text += "; " + late
 		}

@@ -349,7 +349,7 @@ func (d *decision) thaw() {
 }
 
 // legTo goes to a leg. Whoever said so has been asked.
-func (d *decision) legTo(leg int) { d.move(split.Toward(d.Target, d.Route[leg].Part), leg) }
+func (d *decision) legTo(leg int) { d.move(d.LegShare(leg), leg) }
 
 // advance goes to the next leg, asking a person first where the leg says so and nobody
 // has approved it.

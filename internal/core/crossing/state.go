@@ -171,6 +171,9 @@ func (s State) Next() (leg int, ok bool) {
 	return 0, false
 }
 
+// LegShare is the share on green that a leg of the route puts in force.
+func (s State) LegShare(leg int) split.Share { return split.Toward(s.Target, s.Route[leg].Part) }
+
 // Timed reports whether something is to end by itself: a leg, the keep, or the time between
 // a proof and the first leg, which is none where everything is known.
 func (s State) Timed() bool {

@@ -29,7 +29,7 @@ func (h Hurt) Total() Ache {
 // prober's requests were lost lately.
 const (
 	hurtPart  = 0.05
-	hurtLeast = 3
+	HurtLeast = 3
 	hurtSpan  = 5 * time.Second
 )
 
@@ -47,7 +47,7 @@ func (v View) Hurt(now time.Time) (Hurt, bool) {
 				continue
 			}
 			h.Sides[side] = Ache{Failing: float64(bad.Bad) / f.Span.Seconds(), Rate: max(f.Rate, float64(bad.Of)/f.Span.Seconds())}
-			hurts = hurts || bad.Bad >= hurtLeast && bad.Rate() >= hurtPart
+			hurts = hurts || bad.Bad >= HurtLeast && bad.Rate() >= hurtPart
 		}
 	}
 	for _, b := range v.Door.Bad {
@@ -56,7 +56,7 @@ func (v View) Hurt(now time.Time) (Hurt, bool) {
 			h.LastWhy = b.Why
 		}
 	}
-	return h, hurts || h.Lost >= hurtLeast || len(v.WaysOut) > 0
+	return h, hurts || h.Lost >= HurtLeast || len(v.WaysOut) > 0
 }
 
 // FailedSince is how many requests the front has counted as failing since a time.

@@ -339,7 +339,7 @@ func (p page) next() (split.Share, bool) {
 		return p.Ghost, true
 	}
 	if leg, ok := c.Next(); ok && c.Stage.UnderWay() && !c.GoingBack && c.Stage != crossing.Keep {
-		return split.Toward(c.Target, c.Route[leg].Part), true
+		return c.LegShare(leg), true
 	}
 	return 0, false
 }
