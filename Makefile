@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build demo test quick bench torment shots man fuzz simulate mutate clean
+.PHONY: build demo test quick bench evidence torment shots man fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -17,9 +17,9 @@ demo: build
 test:
 	scripts/need test
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
-	$(GO) vet ./...
+	CGO_ENABLED=0 $(GO) vet ./...
 	@rm -f bin/ran-as; mkdir -p bin
-	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -race -timeout 16m ./...
+	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -race -vet=off -p 4 -timeout 20m ./...
 	@echo "all of it ran as user $$(id -un)"; if [ -e bin/ran-as ]; then echo "and besides:"; cat bin/ran-as; fi
 
 # Without the race detector, the demos and the terminal.
@@ -34,6 +34,10 @@ man: build
 bench: build
 	scripts/need bench
 	$(GO) run ./bench -vaiven bin/vaiven -out docs/benchmarks.md
+
+# How often guards are wrong, and how soon they are right, for docs/benchmarks.md. It takes a quarter of an hour.
+evidence:
+	$(GO) run ./bench/evidence -runs 200 -out docs/benchmarks.md
 
 # How soon users are home when a release goes bad, in every way on every front, for
 # docs/benchmarks.md. It takes an hour and a half.
@@ -58,7 +62,7 @@ simulate:
 # Which changes of the judgement no test notices. It takes an hour.
 GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 mutate:
-	for package in route wayback guard crossing engine; do \
+	for package in route wayback guard crossing engine evidence split trial forecast; do \
 		GOFLAGS=-short $(GO) run $(GREMLINS) unleash --timeout-coefficient 30 --workers 2 ./internal/core/$$package || exit 1; \
 	done
 

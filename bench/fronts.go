@@ -110,7 +110,7 @@ func (b *bench) steer(ctx context.Context, w way) (steered, error) {
 	}
 	s.driver = all.One(&plan.Plan{Service: "sailings"}, f)
 	if p, ok := s.driver.(front.Preparer); ok {
-		if _, err := p.Prepare(context.Background()); err != nil {
+		if _, err := p.Prepare(context.Background(), [2][]reading.Server{}); err != nil {
 			return s, err
 		}
 	}

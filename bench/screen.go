@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
@@ -218,10 +219,10 @@ func snapshot(instances int, crosses bool, now, begun time.Time) keeper.Snapshot
 	legs := route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
 	v := engine.View{
 		At: now, Service: "sailings", Ready: true, Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue, Left: 48 * time.Second,
-		Front:   engine.FrontView{At: now.Add(-50 * time.Millisecond), Every: screenEvery, Split: reading.Split{Revision: 9, Since: begun}},
-		Bound:   evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50},
-		Traffic: route.Traffic{Rate: 341 + rand.Float64()*10, Capacity: [2]float64{480, 480}, Failing: 0.0008},
-		Door:    reading.Door{At: now, Answers: now.Sub(begun).Milliseconds() / 50, LongestGap: 54 * time.Millisecond},
+		Front:    engine.FrontView{At: now.Add(-50 * time.Millisecond), Every: screenEvery, Split: reading.Split{Revision: 9, Since: begun}},
+		Guarding: forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200},
+		Traffic:  forecast.Traffic{Rate: 341 + rand.Float64()*10, Capacity: [2]float64{480, 480}, Failing: 0.0008},
+		Door:     reading.Door{At: now, Answers: now.Sub(begun).Milliseconds() / 50, LongestGap: 54 * time.Millisecond},
 	}
 	share := 0.0
 	if crosses {
@@ -231,7 +232,7 @@ func snapshot(instances int, crosses bool, now, begun time.Time) keeper.Snapshot
 			Share: 2500, Leg: 1, Since: begun.Add(-72 * time.Second), Begun: begun.Add(-112 * time.Second), Proven: true, Moved: true,
 		}
 		for n := range 5 {
-			v.Guards = append(v.Guards, guard.Status{Name: fmt.Sprint("guard ", n), Watch: plan.Failing, State: guard.Watching, Trial: evidence.Count{Bad: int64(n), Of: 8600 + v.Door.Answers}, Baseline: evidence.Count{Bad: 9, Of: 25_000}, Comparison: evidence.Comparison{Sure: rand.Float64()}})
+			v.Guards = append(v.Guards, guard.Status{Name: fmt.Sprint("guard ", n), Watch: plan.Failing, State: guard.Watching, Trial: evidence.Count{Bad: int64(n), Of: 8600 + v.Door.Answers}, Baseline: evidence.Count{Bad: 9, Of: 25_000}, Sure: rand.Float64()})
 		}
 		v.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: instances, Instances: instances, Rate: 340, Capacity: 1000, FrontRead: true})
 	}

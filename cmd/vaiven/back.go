@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/api"
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
@@ -91,38 +92,46 @@ func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
 		}
 		return side, nil
 	}
+	s, err := inLog(ctx, p.Logbook())
+	if err != nil {
+		return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to green", err)
+	}
+	side, err := headless.HomeOf(s)
+	return side, notAllowed(err)
+}
+
+// inLog is the state that a logbook ends with, if there is one. It ends with the limit, whatever the disk does.
+func inLog(ctx context.Context, file string) (crossing.State, error) {
 	ctx, cancel := context.WithTimeout(ctx, logLimit)
 	defer cancel()
 	type answer struct {
-		side split.Side
-		err  error
+		state crossing.State
+		err   error
 	}
 	read := make(chan answer, 1)
 	go func() {
-		side, err := homeByLog(ctx, p.Logbook())
-		read <- answer{side, err}
+		s, err := load(ctx, file)
+		read <- answer{s, err}
 	}()
 	select {
 	case a := <-read:
-		return a.side, notAllowed(a.err)
+		return a.state, a.err
 	case <-ctx.Done():
-		return 0, fmt.Errorf("the logbook has not said within %v which side to roll back to: say --to blue or --to green", logLimit)
+		return crossing.State{}, fmt.Errorf("it has said nothing within %v", logLimit)
 	}
 }
 
-func homeByLog(ctx context.Context, file string) (side split.Side, err error) {
-	if _, err = os.Stat(file); err == nil {
-		var book *logbook.Book
-		if book, err = logbook.Open(file); err == nil {
-			defer func() { _ = book.Close() }()
-			s, _, errLoad := book.Load(ctx)
-			if errLoad == nil {
-				return headless.HomeOf(s)
-			}
-			err = errLoad
-		}
+func load(ctx context.Context, file string) (crossing.State, error) {
+	if _, err := os.Stat(file); err != nil {
+		return crossing.State{}, err
 	}
-	return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to green", err)
+	book, err := logbook.Open(file)
+	if err != nil {
+		return crossing.State{}, err
+	}
+	defer func() { _ = book.Close() }()
+	s, _, err := book.Load(ctx)
+	return s, err
 }
 
 // takenInLimit is how long the keeper has to take a going home in, and reachLimit to answer at all.

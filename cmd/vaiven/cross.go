@@ -67,6 +67,7 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 	cmd.Flags().BoolVar(&o.Accept, "accept", false, "accept what the proof finds and the plan leaves to a person")
 	cmd.Flags().BoolVar(&o.Yes, "yes", false, "approve what the route asks")
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
+	cmd.Flags().BoolVar(&o.AtOnce, "at-once", false, "in one step, because nobody of the live side serves any more")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each event, a summary last")
 	steer.add(cmd)
 	return cmd

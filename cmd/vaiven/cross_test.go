@@ -1,6 +1,9 @@
 package main
 
 import (
+	"context"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -8,6 +11,8 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
+	"vaiven/internal/demo"
+	"vaiven/internal/plan"
 )
 
 // What a person reads of a first release says nothing of a side on which nothing was.
@@ -39,5 +44,49 @@ func TestAFirstReleaseRetiresNothing(t *testing.T) {
 		if want := "the first release"; strings.Contains(said.String(), want) != first {
 			t.Errorf("of a first release: %v, it says\n%s", first, said.String())
 		}
+	}
+}
+
+// A side with more instances from some leg on gets them before it, proven and known to the front, with what the live side
+// runs with; nothing is lost, on a front where other instances take several steps.
+func TestASideGrows(t *testing.T) {
+	for _, kind := range []plan.FrontKind{"httpd"} {
+		t.Run(string(kind), func(t *testing.T) {
+			s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 100, Patient: true, Front: kind})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() {
+				if err := s.Remove(context.Background()); err != nil {
+					t.Error(err)
+				}
+			})
+			data, err := os.ReadFile(s.File)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text := strings.Replace(string(data), "  price: 0.048 EUR\n", "  price: 0.048 EUR\n  blue:\n    environment: {PIER: \"7\"}\n  green:\n    instances: 1 until 25 %, then as live\n", 1)
+			text = regexp.MustCompile(`(?s)\nroute:\n.*?\nkeep: [^\n]*\n`).ReplaceAllString(text, "\nroute: [10 % for 1s, 100 %]\nkeep: 1s\n")
+			if err := os.WriteFile(s.File, []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			lost, stop := passengers(t, s)
+			defer stop()
+			stdout, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes", "--accept")
+			if status != 0 {
+				t.Fatalf("status %d\n%s%s", status, stdout, stderr)
+			}
+			for _, want := range []string{"raise green with 4 instances, before 100 % on green", "green-1, green-2, green-3"} {
+				if !strings.Contains(stdout, want) {
+					t.Errorf("it does not say %q:\n%s", want, stdout)
+				}
+			}
+			if stop(); lost() > 0 {
+				t.Errorf("%d requests were lost\n%s", lost(), stdout)
+			}
+			if where, _, _ := vaiven(t, "where", s.File); !strings.Contains(where, "green  3 instances") {
+				t.Errorf("where says\n%s", where)
+			}
+		})
 	}
 }

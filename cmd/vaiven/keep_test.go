@@ -259,13 +259,31 @@ func TestSayAndFollow(t *testing.T) {
 	step(0, []string{`"said":"steer 60"`}, "say", s.File, "steer", "60", "--json")
 	until(t, s, "it is steered", func(v keeper.Snapshot) bool { return v.Front.Split.Share == 6000 })
 	step(4, []string{"nothing is asked any more"}, "say", s.File, "yes", "--question", "3")
+	step(2, []string{"a route has to end at 100 %"}, "say", s.File, "route", "80 % for 1m")
+	step(4, []string{"stay as they are"}, "say", s.File, "route", "80 % for 1m", "100 %")
+	legs := []string{"say", s.File, "route"}
+	until(t, s, "more goes by other legs", func(v keeper.Snapshot) bool {
+		legs = legs[:3]
+		for _, l := range v.Crossing.Route[:v.Crossing.Leg+1] {
+			legs = append(legs, l.String())
+		}
+		return v.Crossing.Leg >= 0 && v.Crossing.Task.ID == 0
+	})
+	step(0, []string{"80 % until sure, at most 2m 100 %"}, append(legs, "80 % until sure, at most 2m", "100 %")...)
+	until(t, s, "a guard has come to something", func(keeper.Snapshot) bool {
+		out, _, _ := vaiven(t, "evidence", s.File)
+		return strings.Contains(out, "it trips at 10^")
+	})
+	chart := filepath.Join(t.TempDir(), "failing.svg")
+	step(0, []string{`"needed"`, `"moments"`}, "evidence", s.File, "--json")
+	step(2, []string{"there is no guard"}, "evidence", s.File, "--guard", "nothing", "--chart", chart)
 	step(0, nil, "back", s.File, "--why", "enough")
 	var exit *exec.ExitError
 	if err := follow.Wait(); err == nil || !asExit(err, &exit) || exit.ExitCode() != exitRolledBack {
 		t.Errorf("whoever followed ended with %v", err)
 	}
 	events := told.String()
-	for _, want := range []string{`"event":"begun"`, `"said":"the captain agrees"`, `"event":"frozen"`, `"event":"ended"`} {
+	for _, want := range []string{`"event":"begun"`, `"said":"the captain agrees"`, `"event":"frozen"`, `"event":"rerouted"`, `"event":"ended"`} {
 		if !strings.Contains(events, want) {
 			t.Errorf("who followed did not hear %s:\n%s", want, events)
 		}
@@ -314,15 +332,15 @@ func TestOpenOverSSH(t *testing.T) {
 	step(0, []string{"0 % of the requests go to green"}, "where", at, "--for=0s")
 	step(0, []string{"at " + me.Username + "@quay: a keeper of sailings was started", "the rollback, but for its last act"}, "rehearse", at)
 	step(0, []string{"green is up at 4.3.0"}, "raise", at, "--version", "4.3.0")
-	step(4, []string{"environment", "25 of 26 passing"}, "prove", at) // it was started from another session than blue
+	step(4, []string{"environment", "28 of 29 passing"}, "prove", at) // it was started from another session than blue
 	term := newTerminal(t, 142, 38, "open", at)
 	term.wait("4 of 4 healthy", "sailings")
-	step(0, []string{"10 % of the requests go to green"}, "shift", at, "--to", "10", "--why", "a try")
+	step(0, []string{"10 % of the requests go to green"}, "shift", at, "--to", "10", "--unproven", "--why", "a try")
 	term.wait("10 %")
 	step(0, []string{"all requests go to blue"}, "back", at, "--to=blue")
 	term.wait("0 %")
 	step(0, []string{"green is removed"}, "retire", at, "--yes")
-	step(0, []string{"shift to 10 % on green"}, "log", at)
+	step(0, []string{"shift to 10 % on green, though nobody has proven it"}, "log", at)
 	step(2, []string{"there is no plan file"}, "rehearse", me.Username+"@quay:/nowhere.yaml")
 	term.press("q")
 	term.wait("ended with status 0")

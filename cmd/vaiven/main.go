@@ -122,8 +122,8 @@ func root() *cobra.Command {
 	cmd.PersistentFlags().TextVar(&level, "log", slog.LevelInfo, "what a keeper that is started logs at least, in STATE/keeper.log: debug, info, warn or error")
 	cmd.Version = versionText().Version
 	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
-	cmd.AddCommand(openCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
-		there(backCommand()), rehearseCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
+	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
+		there(backCommand()), rehearseCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
 	return explained(cmd)
 }
 
@@ -179,9 +179,9 @@ func printJSON(w io.Writer, kind string, newSide split.Side, value any) error {
 
 // printed are the kinds of values that commands print with --json.
 var printed = map[string]any{
-	"version": versionInfo{}, "plan": forecastJSON{}, "mistakes": mistakesJSON{}, "versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
+	"version": versionInfo{}, "plan": forecastJSON{}, "evidence": evidenceJSON{}, "mistakes": mistakesJSON{}, "versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
 	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{}, "shift": headless.Shifted{}, "change": front.Change{},
-	"where": whereJSON{}, "back": headless.Returned{}, "said": said{}, "rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
+	"where": whereJSON{}, "sent": sentJSON{}, "back": headless.Returned{}, "said": said{}, "rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
 	"crossing": crossingJSON{}, "act": logbook.Act{},
 }
 

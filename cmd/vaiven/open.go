@@ -3,12 +3,17 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"runtime/debug"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/route"
 	"vaiven/internal/keeper"
+	"vaiven/internal/planfile"
 	"vaiven/internal/tui"
 	"vaiven/internal/words"
 )
@@ -56,7 +61,7 @@ func withScreen(cmd *cobra.Command, file, theme string, do func(*kept) error) er
 
 // runScreen opens the screen on a keeper, and returns the last that was seen.
 func runScreen(cmd *cobra.Command, k *kept, screen tui.Config) (keeper.Snapshot, error) {
-	screen.Client, screen.By, screen.Identity = k, who(), k.Identity()
+	screen.Client, screen.By, screen.Identity, screen.Copy = k, who(), k.Identity(), func(legs route.Route) (string, error) { return copyPlan(k.Plan, legs) }
 	debug.SetGCPercent(400) // what a screen is sent it draws and drops: collecting it less often costs a few megabytes
 	left := tidied(os.Stdin, os.Stdout)
 	s, err := tui.Run(cmd.Context(), screen, screenOptions(os.Getenv("TERM"))...)
@@ -64,6 +69,31 @@ func runScreen(cmd *cobra.Command, k *kept, screen tui.Config) (keeper.Snapshot,
 		fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: a screen that was killed had left this terminal in disorder; it is put right (tput reset does the same)")
 	}
 	return s, err
+}
+
+// copyPlan writes a copy of a plan beside it, with other legs: under the first name that is free.
+func copyPlan(file string, legs route.Route) (string, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return "", err
+	}
+	text, err := planfile.WithRoute(file, data, legs)
+	if err != nil {
+		return "", err
+	}
+	name := strings.TrimSuffix(file, filepath.Ext(file))
+	for n := 2; ; n++ {
+		to := fmt.Sprintf("%s.route-%d%s", name, n, filepath.Ext(file))
+		f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if errors.Is(err, fs.ErrExist) && n < 1000 {
+			continue
+		}
+		if err != nil {
+			return "", err
+		}
+		_, err = f.Write(text)
+		return to, errors.Join(err, f.Close())
+	}
 }
 
 // parting is how things stand when the screen closes.

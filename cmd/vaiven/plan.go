@@ -6,25 +6,32 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/report"
 	"vaiven/internal/section"
 )
 
 func planCommand() *cobra.Command {
 	var asJSON, schema bool
+	var w weighing
 	cmd := &cobra.Command{
 		Use:   "plan FILE",
 		Short: "Check a plan file, and forecast its route",
 		Long: `Names every mistake of a plan file with its line and what would be right, looks
 whether the programs and secrets that it names are there on this machine, and prints
-the route as a forecast. --schema prints the JSON Schema of plan files, for editors.
+the route as a forecast: its times, and what a bad release would cost on it. For that it takes the traffic
+that the keeper measures now, or that of --rate and --failing; clients come from --log. --chart draws
+it. --schema prints the JSON Schema of plan files, for editors.
 Exit status: 0 it is right, 2 it is not.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if schema && len(args) == 0 {
@@ -47,13 +54,31 @@ Exit status: 0 it is right, 2 it is not.`,
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), "plan", split.Green, forecastOf(p))
+			weighed, err := w.weigh(cmd, p)
+			if err != nil {
+				return err
 			}
-			return printForecast(cmd.OutOrStdout(), p)
+			if w.chart != "" {
+				if weighed == nil {
+					return usage("--chart draws what a bad release would cost, and that takes traffic: run a keeper, or give --rate")
+				}
+				if err := report.Route(w.chart, p.Service, *weighed); err != nil {
+					return err
+				}
+			}
+			if asJSON {
+				f := forecastOf(p)
+				f.Weighed = weighed
+				return printJSON(cmd.OutOrStdout(), "plan", split.Green, f)
+			}
+			if err := printForecast(cmd.OutOrStdout(), p); err != nil || weighed == nil {
+				return err
+			}
+			return printWeighed(cmd.OutOrStdout(), *weighed, w)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	w.add(cmd)
 	cmd.Flags().BoolVar(&schema, "schema", false, "print the JSON Schema of plan files")
 	return cmd
 }
@@ -69,18 +94,21 @@ func checkPlan(file string) (*plan.Plan, error) {
 
 // forecastJSON is the forecast for scripts.
 type forecastJSON struct {
-	Service string        `json:"service"`
-	Legs    []legJSON     `json:"legs"`
-	Keep    time.Duration `json:"keep"`
-	Then    plan.Then     `json:"then"`
-	Total   time.Duration `json:"total"`
-	Asks    int           `json:"asks"`
+	Service string            `json:"service"`
+	Legs    []legJSON         `json:"legs"`
+	Keep    time.Duration     `json:"keep"`
+	Then    plan.Then         `json:"then"`
+	Total   time.Duration     `json:"total"`
+	Asks    int               `json:"asks"`
+	Weighed *forecast.Weighed `json:"weighed,omitempty"` // what a bad release would cost; none without traffic
 }
 
 type legJSON struct {
 	Part   split.Share   `json:"part"`
 	Begins time.Duration `json:"begins"`
 	Dwell  time.Duration `json:"dwell"`
+	Sure   bool          `json:"sure,omitempty"`
+	Least  time.Duration `json:"least,omitempty"`
 	Ask    bool          `json:"ask,omitempty"`
 }
 
@@ -93,9 +121,24 @@ func forecastOf(p *plan.Plan) forecastJSON {
 	f := p.Route.Forecast(p.Keep)
 	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks}
 	for _, s := range f.Stops {
-		out.Legs = append(out.Legs, legJSON{s.Part, s.Begins, s.Dwell, s.Ask})
+		out.Legs = append(out.Legs, legJSON{s.Part, s.Begins, s.Dwell, s.Sure, s.Least, s.Ask})
 	}
 	return out
+}
+
+// instances is how many a side has: of all parts together, or one part after the other where a number is not a plain one.
+func instances(p *plan.Plan, side split.Side) string {
+	var list []string
+	plain := true
+	for _, part := range p.Parts {
+		s := part.Stacks[side]
+		plain = plain && s.Until == 0 && !s.AsLive()
+		list = append(list, s.Count())
+	}
+	if plain {
+		return strconv.Itoa(p.Wanted(side))
+	}
+	return strings.Join(list, " and ")
 }
 
 func printForecast(w io.Writer, p *plan.Plan) error {
@@ -104,14 +147,10 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	for _, part := range p.Parts {
 		checks += len(part.Smoke) + len(part.Needs)
 	}
-	fmt.Fprintf(w, "%s: instances %d blue, %d green; checks %d; key %v\n\n",
-		p.Service, p.Wanted(split.Blue), p.Wanted(split.Green), checks, p.Front.Key)
+	fmt.Fprintf(w, "%s: instances %s blue, %s green; checks %d; key %v\n\n", p.Service, instances(p, split.Blue), instances(p, split.Green), checks, p.Front.Key)
 	fmt.Fprintf(w, "  after     share of the way\n")
 	for _, s := range f.Stops {
-		line := fmt.Sprintf("  %-9s %s", offset(s.Begins), s.Part)
-		if s.Dwell > 0 {
-			line += " for " + route.Short(s.Dwell)
-		}
+		line := fmt.Sprintf("  %-9s %s%s", offset(s.Begins), s.Part, s.Stay())
 		if s.Ask {
 			line += "   ◇ asks a person first"
 		}

@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
+	"vaiven/internal/planfile"
 	"vaiven/internal/service"
 	"vaiven/internal/words"
 )
@@ -25,6 +26,7 @@ var sayings = []struct{ word, does string }{
 	{"freeze", "stays at the present share"},
 	{"go-on", "ends the freezes"},
 	{"steer SHARE", "moves the share on green by hand, such as steer 25"},
+	{"route LEG...", "goes on by other legs, written as in a plan: route '5 % for 2m' ask '100 %'"},
 	{"put-back", "puts our share back after somebody else changed it"},
 	{"take-wheel", "takes the wheel from whoever has it, and leaves it to anybody"},
 }
@@ -47,7 +49,7 @@ It needs the wheel to be vacant, and leaves it so; --take-wheel takes it from wh
 it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
 2 bad usage, 1 anything else.`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) < 2 || len(args) > 3 {
+			if len(args) < 2 || len(args) > 3 && args[1] != "route" {
 				return usage("%s takes a plan and a word: %s", cmd.CommandPath(), cmd.UseLine())
 			}
 			return nil
@@ -111,6 +113,13 @@ func saying(args []string, s keeper.Snapshot, question uint64) (keeper.Command, 
 		question = s.Crossing.Question.ID
 	}
 	word := args[0]
+	if word == "route" {
+		legs, err := planfile.ParseRoute(args[1:])
+		if err != nil {
+			return keeper.Command{}, usage("say route: %w", err)
+		}
+		return keeper.Command{Do: keeper.Reroute, Route: legs}, nil
+	}
 	if (word == "steer") != (len(args) == 2) {
 		if word == "steer" {
 			return keeper.Command{}, usage("say steer takes the share on green, such as steer 25")

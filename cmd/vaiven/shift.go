@@ -21,7 +21,7 @@ import (
 
 func shiftCommand() *cobra.Command {
 	var to string
-	var dry, asJSON bool
+	var dry, unproven, asJSON bool
 	var flags reachFlags
 	cmd := &cobra.Command{
 		Use:   "shift PLAN --to SHARE",
@@ -31,8 +31,9 @@ reads it back. With --dry-run nothing is changed: it says the commands or the li
 of a file's difference, the share that will really be reached, and what becomes of
 open connections.
 
-It is for hands: outside of a crossing no side is raised or proven, and no guard
-watches; within one it steers the crossing, by its rules. While somebody else has
+It is for hands: outside of a crossing no side is raised and no guard
+watches, and a side that vaiven prove has not proven as it stands gets nothing more, unless
+--unproven says why it should; within one it steers the crossing, by its rules. While somebody else has
 the wheel it is refused, unless --take-wheel. Exit status: 0 done, 4 not allowed or not done, 1 anything
 else.`,
 		Args: onePlan,
@@ -47,7 +48,7 @@ else.`,
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				done, err := headless.Shift(ctx, k, keeper.Command{Share: share, Asked: started, Why: flags.why, TakeWheel: flags.takeWheel})
+				done, err := headless.Shift(ctx, k, keeper.Command{Share: share, Asked: started, Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel})
 				if err != nil {
 					return err
 				}
@@ -61,6 +62,7 @@ else.`,
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 and 100")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
+	cmd.Flags().BoolVar(&unproven, "unproven", false, "even to a side that is not proven; --why has to say why")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	flags.add(cmd)
 	return cmd

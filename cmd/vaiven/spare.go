@@ -329,7 +329,7 @@ func versionsCommand() *cobra.Command {
 				return err
 			}
 			defer y.Set.Close()
-			offers, err := keeper.Offers(cmd.Context(), p, y.Sources)
+			offers, err := y.Offers(cmd.Context(), p)
 			if err != nil {
 				return err
 			}

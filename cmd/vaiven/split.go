@@ -107,12 +107,15 @@ func printTryout(w io.Writer, r tryout.Report) error {
 				bursts = "  in bursts of " + words.Age(s.Bursts)
 			}
 			fmt.Fprintf(w, "%-16s %7v  %6.2f %%  %-17s %10s  %17s  %-10s %s%s\n", name, s.Share, 100*s.Achieved,
-				fmt.Sprintf("%.2f (%.2f) pts", 100*s.Spread, 100*s.Chance), frame.Thousands(s.Split), frame.Thousands(s.Change), even, sparkline(s.Windows, 24), bursts)
+				fmt.Sprintf("%.2f (%.2f) pts", 100*s.Spread, 100*s.Chance), frame.About(s.Split, s.SplitError), frame.About(s.Change, s.ChangeError), even, sparkline(s.Windows, 24), bursts)
 			name = ""
 		}
 		about := fmt.Sprintf("  of %s clients", frame.Thousands(k.Clients))
 		if k.Error > 0 {
-			about += fmt.Sprintf(", ±%.1f %% by sampling", 100*k.Error)
+			about += fmt.Sprintf(" ±%s by sampling", frame.Thousands(int64(k.Error)))
+		}
+		if k.Astray > 0 {
+			about += fmt.Sprintf("; %s requests at times far from all others count for nothing", frame.Thousands(k.Astray))
 		}
 		if k.Missing > 0 {
 			about += fmt.Sprintf("; %s requests lack it and go by their client", frame.Thousands(k.Missing))

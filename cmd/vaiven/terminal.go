@@ -57,3 +57,9 @@ func tidied(in *os.File, out io.Writer) bool {
 	fmt.Fprint(out, "\x1b[<9u\x1b[?2004l\x1b[?1004l\x1b[?25h\x1b[?1049l\x1b[m")
 	return true
 }
+
+// onTerminal reports whether what is written there is seen as it comes.
+func onTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(f.Fd())
+}

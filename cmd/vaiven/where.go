@@ -23,6 +23,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/plan"
+	"vaiven/internal/prober"
 	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/words"
@@ -31,23 +32,34 @@ import (
 func whereCommand() *cobra.Command {
 	var span time.Duration
 	var asJSON bool
+	var send prober.Sending
 	cmd := &cobra.Command{
 		Use:   "where PLAN",
 		Short: "Say where requests go now, read from the front",
 		Long: `Reads the split in force and the instances from each front of the plan, counts
 requests for a while, and says whether they are split as asked. Meanwhile it asks as
 the plan's prober does: what a front counts is no word on a proxy that was forgotten
-beside it. It changes nothing and does not disturb a screen that is open.`,
+beside it. It changes nothing and does not disturb a screen that is open.
+
+With --send it sends so many requests itself, by --clients in turn, and says how many each
+side answered as they come: every client has a value of its own for the split key, keeps its cookies,
+and its connection unless --fresh gives every request a new one.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := readPlan(args[0])
 			if err != nil {
 				return err
 			}
+			if send.Requests > 0 {
+				return sendTo(cmd, p, send, asJSON)
+			}
 			var list []frontPlace
 			known := whoStands(cmd.Context(), p)
 			for _, f := range p.Fronts() {
 				at, err := whereIs(cmd.Context(), p, f, known, span)
+				if errors.Is(err, front.ErrNotMade) {
+					at.Passes, err = passes(cmd.Context(), f, err)
+				}
 				if err != nil {
 					return fmt.Errorf("%s: %w", f.Name(), err)
 				}
@@ -70,8 +82,100 @@ beside it. It changes nothing and does not disturb a screen that is open.`,
 		},
 	}
 	cmd.Flags().DurationVar(&span, "for", 3*time.Second, "how long to count requests; 0s counts none")
+	cmd.Flags().IntVar(&send.Requests, "send", 0, "send so many requests, in place of counting those of others")
+	cmd.Flags().DurationVar(&send.Per, "per", 20*time.Millisecond, "with --send: the time between two")
+	cmd.Flags().IntVar(&send.Clients, "clients", 1, "with --send: how many send them in turn")
+	cmd.Flags().BoolVar(&send.Fresh, "fresh", false, "with --send: a new connection for every request")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// sentJSON is what came of requests that were sent by hand.
+type sentJSON struct {
+	Service string            `json:"service"`
+	Asked   split.Share       `json:"asked"`   // on green, as the first front has it
+	Answers [2]int64          `json:"answers"` // blue, green
+	Nobody  int64             `json:"nobody"`  // of which it is not known whose they are
+	Failing int64             `json:"failing"`
+	Lost    int64             `json:"lost"`
+	Share   float64           `json:"share"`          // of green among those that are known, 0 to 1
+	Sure    evidence.Interval `json:"sure"`           // where it lies, 99 % sure however often it is looked at
+	Last    string            `json:"last,omitempty"` // why the last one failed or was lost
+}
+
+// sentNow is what has come of them so far.
+func sentNow(p *plan.Plan, asked split.Share, d reading.Door) sentJSON {
+	seen := d.Over(time.Time{})
+	w := sentJSON{Service: p.Service, Asked: asked, Failing: d.Failing, Lost: d.Lost, Nobody: seen.Nobody.Of + seen.Unreached}
+	for _, side := range split.Sides {
+		w.Answers[side] = seen.Sides[side].Of
+	}
+	c := evidence.Count{Bad: w.Answers[split.Green], Of: w.Answers[split.Green] + w.Answers[split.Blue]}
+	w.Share, w.Sure = c.Rate(), evidence.Rate(c, 0.01)
+	if n := len(d.Bad); n > 0 {
+		w.Last = d.Bad[n-1].Why
+	}
+	return w
+}
+
+// line is that for people.
+func (w sentJSON) line(of int) string {
+	n := w.Answers[split.Blue] + w.Answers[split.Green]
+	text := fmt.Sprintf("%d of %d: blue %d, green %d", n+w.Nobody, of, w.Answers[split.Blue], w.Answers[split.Green])
+	if n > 0 {
+		text += fmt.Sprintf(": %.1f %% on green (%.1f to %.1f %%), %v is in force", 100*w.Share, 100*w.Sure.Low, 100*w.Sure.High, w.Asked)
+	}
+	if w.Nobody > 0 {
+		text += fmt.Sprintf("; of %d it is not known whose they are", w.Nobody)
+	}
+	text += fmt.Sprintf("; %d failing, %d lost", w.Failing, w.Lost)
+	if w.Last != "" {
+		text += ", the last: " + w.Last
+	}
+	return text
+}
+
+// sendTo sends requests at the fronts, and says what comes of them: each second on a terminal, and at the end.
+func sendTo(cmd *cobra.Command, p *plan.Plan, s prober.Sending, asJSON bool) error {
+	if s.Per < 0 || s.Clients < 1 {
+		return usage("--per is a time and --clients at least 1")
+	}
+	ctx := cmd.Context()
+	r, err := readOnce(ctx, all.Open(p), &figures.Series{})
+	if err != nil {
+		return err
+	}
+	name(r, whoStands(ctx, p))
+	asker, err := newAsker(p, p.Fronts(), r)
+	if err != nil {
+		return err
+	}
+	sent := make(chan struct{})
+	go func() {
+		defer close(sent)
+		asker.Send(ctx, s)
+	}()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for under := true; under; {
+		select {
+		case <-sent:
+			under = false
+		case <-tick.C:
+			if w := cmd.ErrOrStderr(); !asJSON && onTerminal(w) {
+				fmt.Fprintf(w, "\r\x1b[K%s", sentNow(p, r.Split.Share, asker.Report(time.Now())).line(s.Requests))
+			}
+		}
+	}
+	if !asJSON && onTerminal(cmd.ErrOrStderr()) {
+		fmt.Fprint(cmd.ErrOrStderr(), "\r\x1b[K")
+	}
+	w := sentNow(p, r.Split.Share, asker.Report(time.Now()))
+	if asJSON {
+		return printJSON(cmd.OutOrStdout(), "sent", split.Green, w)
+	}
+	_, err = fmt.Fprintln(cmd.OutOrStdout(), w.line(s.Requests))
+	return errors.Join(err, ctx.Err())
 }
 
 // whereJSON is where a service's requests go.
@@ -83,35 +187,40 @@ type whereJSON struct {
 
 // keeperPlace is how far the service's keeper is.
 type keeperPlace struct {
-	Process  int               `json:"process"`
+	Process  int               `json:"process"` // 0 if none answers: then the crossing is what the logbook ends with
 	Since    time.Time         `json:"since"`
 	Crossing crossing.State    `json:"crossing"`
 	WayBack  wayback.Readiness `json:"way_back"`
 	Watching int               `json:"watching"`
 }
 
-// atKeeper asks the keeper how far it is, if one runs; what the fronts say does not depend on it.
+// atKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if there is
+// nothing to say. What the fronts say does not depend on it.
 func atKeeper(cmd *cobra.Command, p *plan.Plan) *keeperPlace {
 	r, err := reaching(cmd, p, false, true)
 	if err != nil {
 		return nil
 	}
-	k, err := r.Open(cmd.Context())
-	if err != nil {
-		return nil
+	if k, err := r.Open(cmd.Context()); err == nil {
+		defer k.Close()
+		if s, err := k.View(cmd.Context()); err == nil {
+			return &keeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching}
+		}
 	}
-	defer k.Close()
-	s, err := k.View(cmd.Context())
-	if err != nil {
-		return nil
+	if s, err := inLog(cmd.Context(), p.Logbook()); err == nil && s.Stage.UnderWay() {
+		return &keeperPlace{Crossing: s}
 	}
-	return &keeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching}
+	return nil
 }
 
 func printKeeper(w io.Writer, k keeperPlace) error {
 	text := words.State(k.Crossing)
 	if k.Crossing.Number > 0 {
 		text = fmt.Sprintf("crossing %d: %s", k.Crossing.Number, text)
+	}
+	if k.Process == 0 {
+		_, err := fmt.Fprintf(w, "no keeper answers: %s, as the logbook has it; vaiven open PLAN, or vaiven keep PLAN, goes on with it\n", text)
+		return err
 	}
 	if k.WayBack.State != "" {
 		text += fmt.Sprintf("; way back %s", k.WayBack.State)
@@ -130,7 +239,40 @@ type frontPlace struct {
 	Notice   string            `json:"notice,omitempty"`
 	Sides    [2]sideOfPlace    `json:"sides"` // blue, green
 	Counted  time.Duration     `json:"counted"`
+	Passes   []string          `json:"passes,omitempty"`   // addresses that it sends requests to, where it is not steered yet; the rest says nothing then
 	Judgment *engine.SplitView `json:"judgment,omitempty"` // none if nothing was counted
+}
+
+// passes are the addresses that a front sends requests to whose configuration is not Vaiven's to change yet.
+func passes(ctx context.Context, f plan.Front, why error) ([]string, error) {
+	kind := all.Of(f)
+	c, ok := f.Settings.(interface{ Configuration() string })
+	if !ok || kind.Survey == nil {
+		return nil, why
+	}
+	on, end := all.On(f.At)
+	defer end()
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	found, err := kind.Survey(ctx, on, c.Configuration())
+	if err != nil {
+		return nil, errors.Join(why, err)
+	}
+	var list []string
+	for _, s := range found {
+		if s.Listen != front.AtPort(f.Listen, "80") {
+			continue
+		}
+		for _, i := range s.Servers {
+			if i.In {
+				list = append(list, i.Address)
+			}
+		}
+	}
+	if len(list) == 0 {
+		return nil, why
+	}
+	return list, nil
 }
 
 type sideOfPlace struct {
@@ -176,6 +318,17 @@ func whoStands(ctx context.Context, p *plan.Plan) map[string]reading.Instance {
 	return known
 }
 
+// name gives instances that a front knows by no more than their addresses the names and versions that are known.
+func name(r reading.Front, known map[string]reading.Instance) {
+	for _, s := range r.Sides {
+		for n := range s.Instances {
+			if i, ok := known[s.Instances[n].Address]; ok && s.Instances[n].Version == "" {
+				s.Instances[n].Name, s.Instances[n].Version = i.Name, i.Version
+			}
+		}
+	}
+}
+
 // whereIs reads one front, twice if requests are to be counted.
 func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]reading.Instance, span time.Duration) (frontPlace, error) {
 	d := all.One(p, f)
@@ -183,13 +336,7 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 	var series figures.Series
 	read := func() (reading.Front, error) {
 		r, err := readOnce(ctx, d, &series)
-		for _, s := range r.Sides {
-			for n := range s.Instances {
-				if i, ok := known[s.Instances[n].Address]; ok && s.Instances[n].Version == "" {
-					s.Instances[n].Name, s.Instances[n].Version = i.Name, i.Version
-				}
-			}
-		}
+		name(r, known)
 		return r, err
 	}
 	r, err := read()
@@ -219,7 +366,6 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 		at.Counted = 0
 		at.Notice = strings.TrimSpace("the share was changed again and again while requests were counted: not judged. " + at.Notice)
 	}
-	var counts evidence.Count
 	for _, side := range split.Sides {
 		s := &at.Sides[side]
 		s.Instances = []serverPlace{}
@@ -232,13 +378,9 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 		}
 		figures := series.Count(side, time.Time{}, 0)
 		s.Requests, s.Failing = figures.Requests, figures.Failing
-		counts.Of += figures.Requests
-		if side == split.Green {
-			counts.Bad = figures.Requests
-		}
 	}
 	if at.Counted > 0 {
-		v := engine.JudgeSplit(at.Split.Share, f, r.Tells, counts, probed)
+		v := engine.JudgeSplit(at.Split.Share, f, r.Tells, engine.Split(&series, time.Time{}, f, r.Tells), probed)
 		at.Judgment = &v
 	}
 	return at, nil
@@ -249,11 +391,27 @@ const recounts = 3
 
 // probe asks at a front for a while, and counts the answers by side.
 func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, span time.Duration) ([2]int64, error) {
-	marker, err := os.ReadFile(p.Secret())
-	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
+	asker, err := newAsker(p, []plan.Front{f}, r)
+	if err != nil {
 		return [2]int64{}, err
 	}
-	asker := service.NewProber(p, []plan.Front{f}, string(marker), secret.Values{})
+	asking, stop := context.WithTimeout(ctx, span)
+	defer stop()
+	asker.Run(asking)
+	return asker.Report(time.Now()).Seen(time.Time{}), ctx.Err()
+}
+
+// newAsker is the plan's prober for some fronts, which knows by their versions who answers.
+func newAsker(p *plan.Plan, fronts []plan.Front, r reading.Front) (*prober.Prober, error) {
+	marker, err := os.ReadFile(p.Secret())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
+		return nil, err
+	}
+	secrets, err := secret.Read(p.Secrets)
+	if err != nil && len(p.Door.Headers) > 0 { // else nothing that is asked needs one
+		return nil, err
+	}
+	asker := service.NewProber(p, fronts, string(marker), secrets)
 	var versions [2]string
 	for _, side := range split.Sides {
 		for _, c := range r.Sides[side].Instances {
@@ -261,10 +419,7 @@ func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, spa
 		}
 	}
 	asker.Sides(versions)
-	asking, stop := context.WithTimeout(ctx, span)
-	defer stop()
-	asker.Run(asking)
-	return asker.Report(time.Now()).Seen(time.Time{}), ctx.Err()
+	return asker, nil
 }
 
 func readOnce(ctx context.Context, d front.Driver, series *figures.Series) (reading.Front, error) {
@@ -279,6 +434,10 @@ func readOnce(ctx context.Context, d front.Driver, series *figures.Series) (read
 
 func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) error {
 	for _, at := range list {
+		if len(at.Passes) > 0 {
+			fmt.Fprintf(w, "%s, %s: not Vaiven's to steer yet: all requests go to %s; vaiven front PLAN says what its configuration needs\n", p.Service, at.Front, strings.Join(at.Passes, ", "))
+			continue
+		}
 		fresh := ""
 		if k != nil && k.Crossing.Stage.UnderWay() {
 			fresh = ", " + words.On(at.Split.Share, k.Crossing.Target) + " (new)"

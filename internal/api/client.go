@@ -14,9 +14,11 @@ import (
 	"strconv"
 	"sync"
 	"time"
+	"vaiven/internal/core/forecast"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
@@ -151,6 +153,19 @@ func (c *Client) Tryout(ctx context.Context) (tryout.Report, string, error) {
 	var t tried
 	err := c.call(ctx, http.MethodGet, "/v1/tryout", nil, &t)
 	return t.Report, t.InForce, err
+}
+
+// Clients is what the plan's access log says of clients.
+func (c *Client) Clients(ctx context.Context) (forecast.Clients, error) {
+	var of forecast.Clients
+	return of, c.call(ctx, http.MethodGet, "/v1/clients", nil, &of)
+}
+
+// Evidence is what the guards that compare have come to, moment by moment.
+func (c *Client) Evidence(ctx context.Context) ([]guard.Story, error) {
+	var s stories
+	err := c.call(ctx, http.MethodGet, "/v1/evidence", nil, &s)
+	return s.Guards, err
 }
 
 // Rehearse rehearses going home.

@@ -13,6 +13,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
@@ -104,7 +105,7 @@ func TestEveryFieldIsDescribed(t *testing.T) {
 	d := description(t)
 	for name, of := range map[string]any{
 		"Info": Info{}, "View": keeper.Snapshot{}, "Command": keeper.Command{}, "Person": keeper.Person{}, "Offer": keeper.Offer{}, "Refusal": crossing.Refusal{}, "Wheel": crossing.Wheel{},
-		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{}, "Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{},
+		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{}, "Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{}, "Stories": stories{}, "Story": guard.Story{}, "Moment": guard.Moment{},
 	} {
 		s, ok := d.Components.Schemas[name]
 		if !ok {
@@ -126,7 +127,7 @@ func TestEveryFieldIsDescribed(t *testing.T) {
 		}
 	}
 	verbs := []keeper.Verb{
-		keeper.Begin, keeper.Yes, keeper.No, keeper.Next, keeper.Prove, keeper.Again, keeper.Steer, keeper.PutBack, keeper.Freeze, keeper.GoOn, keeper.Back, keeper.Retire, keeper.Raise,
+		keeper.Begin, keeper.Yes, keeper.No, keeper.Next, keeper.Prove, keeper.Again, keeper.Reroute, keeper.Steer, keeper.PutBack, keeper.Freeze, keeper.GoOn, keeper.Back, keeper.Retire, keeper.Raise,
 		keeper.Shift, keeper.Take, keeper.Leave,
 	}
 	told := d.Components.Schemas["Command"].Properties["do"].Enum
@@ -200,7 +201,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	s := serve(t, 2)
 	d := description(t)
 	for path, name := range map[string]string{
-		"/v1/keeper": "Info", "/v1/view": "View", "/v1/views": "Update", "/v1/track": "Track", "/v1/change?share=5000": "Change", "/v1/events?since=40": "Event", "/v1/tryout": "Said", "/v1/change?share=x": "Said",
+		"/v1/keeper": "Info", "/v1/view": "View", "/v1/views": "Update", "/v1/track": "Track", "/v1/change?share=5000": "Change", "/v1/events?since=40": "Event", "/v1/tryout": "Said", "/v1/evidence": "Stories", "/v1/change?share=x": "Said",
 	} {
 		next, stop := s.raw(path)
 		value := map[string]any{}

@@ -14,6 +14,7 @@ import (
 	"unicode"
 
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tryout"
@@ -134,6 +135,8 @@ var endpoints = []endpoint{
 	{"GET /v1/versions", (*Server).versions},
 	{"GET /v1/change", (*Server).change},
 	{"GET /v1/tryout", (*Server).tryout},
+	{"GET /v1/clients", (*Server).clients},
+	{"GET /v1/evidence", (*Server).evidence},
 	{"POST /v1/commands", (*Server).command},
 	{"POST /v1/rehearsals", (*Server).rehearse},
 	{"POST /v1/handover", (*Server).handOver},
@@ -404,6 +407,27 @@ func (s *Server) tryout(w http.ResponseWriter, r *http.Request) error {
 	report, inForce, err := s.keeper.Tryout(r.Context())
 	if err == nil {
 		answer(w, http.StatusOK, tried{report, inForce})
+	}
+	return err
+}
+
+func (s *Server) clients(w http.ResponseWriter, r *http.Request) error {
+	of, err := s.keeper.Clients(r.Context())
+	if err == nil {
+		answer(w, http.StatusOK, of)
+	}
+	return err
+}
+
+// stories is what guards have come to.
+type stories struct {
+	Guards []guard.Story `json:"guards"`
+}
+
+func (s *Server) evidence(w http.ResponseWriter, r *http.Request) error {
+	list, err := s.keeper.Evidence(r.Context())
+	if err == nil {
+		answer(w, http.StatusOK, stories{list})
 	}
 	return err
 }

@@ -100,8 +100,10 @@ func (w worldStacks) List(_ context.Context, side split.Side) ([]reading.Instanc
 }
 func (worldStacks) Raise(context.Context, split.Side, map[string]stack.Build) error { return nil }
 func (worldStacks) Stop(context.Context, split.Side) error                          { return nil }
-func (worldStacks) Restart(context.Context, reading.Instance) (bool, error)         { return false, nil }
-func (worldStacks) Rotate(context.Context, split.Side) error                        { return nil }
+func (worldStacks) Restart(context.Context, reading.Instance, stack.Settings) (bool, error) {
+	return false, nil
+}
+func (worldStacks) Rotate(context.Context, split.Side) error { return nil }
 func (worldStacks) Place(context.Context, reading.Instance) (place.Place, error) {
 	return nil, errors.New("nowhere")
 }
@@ -191,7 +193,7 @@ func serve(t testing.TB, size int) *served {
 func (s *served) start() {
 	s.t.Helper()
 	p := &plan.Plan{
-		Service: "sailings", Route: route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Then: plan.ThenAsk, WayBack: plan.WayBack{Every: time.Hour},
+		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}}, Route: route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Then: plan.ThenAsk, WayBack: plan.WayBack{Every: time.Hour},
 		Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{{Instances: s.size}, {Instances: s.size}}, Health: plan.Check{Every: time.Second, Within: time.Second, Up: 1, Down: 1}}},
 	}
 	k, err := keeper.New(s.t.Context(), keeper.Config{

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -19,7 +20,16 @@ type Target struct {
 	From    place.Place
 	Values  map[string]string // of the placeholders
 	Secrets secret.Values
+	Way     Way       // to ask for a path by; nil for the instance's own address
 	Built   time.Time // when the build was made; zero if it is not known
+}
+
+// Way is another way to a side than an instance's own address.
+type Way interface {
+	// Transport makes one for a single request.
+	Transport() *http.Transport
+	// Request makes a request for a path.
+	Request(ctx context.Context, method, path string) (*http.Request, error)
 }
 
 // expand fills in placeholders and secrets, which encode writes; nil leaves them

@@ -46,8 +46,12 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 	if err != nil {
 		return failed(want, err)
 	}
+	transport := &http.Transport{DisableKeepAlives: true, DialContext: t.From.Dial, TLSClientConfig: tlsConfig}
+	if t.Way != nil {
+		transport = t.Way.Transport()
+	}
 	c := &http.Client{
-		Transport: &http.Transport{DisableKeepAlives: true, DialContext: t.From.Dial, TLSClientConfig: tlsConfig},
+		Transport: transport,
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if !h.Redirects {
 				return http.ErrUseLastResponse
@@ -62,7 +66,7 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 			return nil
 		},
 	}
-	a, err := t.ask(ctx, c, h)
+	a, err := t.ask(ctx, c, h, bodyLimit)
 	if err != nil {
 		var urlErr *url.Error
 		if errors.As(err, &urlErr) {
@@ -74,6 +78,9 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 		if h.Status != a.status {
 			return bad(wantStatus(h), fmt.Sprintf("%v: status %d", errDenied, a.status), a.whole())
 		}
+	}
+	if t.Way != nil {
+		a.header.Del("Via") // whom it came by is no cache
 	}
 	r := t.judge(h, a)
 	if by := CachedBy(a.header, t.Built); r.Good && by != "" && !h.Caches {
@@ -87,13 +94,10 @@ func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Rea
 	return r
 }
 
-// ask makes one request, past caches.
-func (t Target) ask(ctx context.Context, c *http.Client, h plan.HTTP) (answer, error) {
+// ask makes one request, past caches, and reads so many bytes of the answer at most.
+func (t Target) ask(ctx context.Context, c *http.Client, h plan.HTTP, most int64) (answer, error) {
 	target := t.expand(h.URL, secret.InURL)
-	if strings.HasPrefix(target, "/") {
-		target = "http://" + t.Values["address"] + target
-	}
-	r, err := http.NewRequestWithContext(ctx, h.Method, target, nil)
+	r, err := t.request(ctx, h.Method, target)
 	if err != nil {
 		return answer{}, err
 	}
@@ -111,8 +115,19 @@ func (t Target) ask(ctx context.Context, c *http.Client, h plan.HTTP) (answer, e
 		return answer{}, err
 	}
 	defer w.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(w.Body, bodyLimit))
+	body, err := io.ReadAll(io.LimitReader(w.Body, most))
 	return answer{w.StatusCode, w.Header, body}, err
+}
+
+// request is one for a whole URL, or for a path by the way there is.
+func (t Target) request(ctx context.Context, method, target string) (*http.Request, error) {
+	if strings.HasPrefix(target, "/") {
+		if t.Way != nil {
+			return t.Way.Request(ctx, method, target)
+		}
+		target = "http://" + t.Values["address"] + target
+	}
+	return http.NewRequestWithContext(ctx, method, target, nil)
 }
 
 // ownHeaders are those of every request.
@@ -239,19 +254,25 @@ type Self struct{ Build, Version, Runtime string }
 func (t Target) Ask(ctx context.Context, s plan.Says, within time.Duration) (Self, error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: t.From.Dial}}
-	a, err := t.ask(ctx, c, plan.HTTP{Method: http.MethodGet, URL: s.Path})
-	switch {
-	case err != nil:
+	a, err := t.page(ctx, s.Path, nil, bodyLimit)
+	if err != nil {
 		return Self{}, err
-	case a.status != http.StatusOK:
-		return Self{}, fmt.Errorf("status %d at %s", a.status, s.Path)
 	}
 	if by := CachedBy(a.header, t.Built); by != "" {
 		return Self{}, fmt.Errorf("an answer from a cache: %s", by)
 	}
 	claim := func(f plan.Field) string { return Claim(f, a.header, a.body) }
 	return Self{Build: claim(s.Build), Version: claim(s.Version), Runtime: claim(s.Runtime)}, nil
+}
+
+// page gets a page of an instance.
+func (t Target) page(ctx context.Context, path string, headers map[string]string, most int64) (answer, error) {
+	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: t.From.Dial}}
+	a, err := t.ask(ctx, c, plan.HTTP{Method: http.MethodGet, URL: path, Headers: headers}, most)
+	if err == nil && a.status != http.StatusOK {
+		err = fmt.Errorf("status %d at %s", a.status, path)
+	}
+	return a, err
 }
 
 // lookUp finds the value at a path of names and indices in a JSON document, as

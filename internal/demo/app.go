@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,10 +14,14 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"vaiven/internal/check"
 	"vaiven/internal/durable"
@@ -34,10 +39,14 @@ const (
 	Errors       Fault = "errors"        // one answer in six has status 500
 	Crash        Fault = "crash"         // ends in the middle of its work
 	Slow         Fault = "slow"          // one answer in six takes most of a second
+	Hang         Fault = "hang"          // one in six never comes
+	OneBad       Fault = "one-bad"       // one of the instances fails half of its answers
+	Leak         Fault = "leak"          // memory is never given back
+	Unbooked     Fault = "unbooked"      // searches are well, and half as many of them end in a booking
 )
 
 // Faults lists all faults.
-var Faults = []Fault{None, NeverHealthy, Errors, Crash, Slow}
+var Faults = []Fault{None, NeverHealthy, Errors, Crash, Slow, Hang, OneBad, Leak, Unbooked}
 
 // passengerCookie tells passengers from one another, and from checks and probes.
 const passengerCookie = "passenger"
@@ -118,7 +127,9 @@ type App struct {
 	Fault    Fault
 
 	searches atomic.Int64 // of passengers
-	folder   string       // of the build, "" if there is none
+	booked   prometheus.Counter
+	leaked   leaked
+	folder   string // of the build, "" if there is none
 	trouble  atomic.Pointer[Trouble]
 }
 
@@ -152,6 +163,10 @@ func (a *App) Listen(ctx context.Context, address string) error {
 	mux.HandleFunc("GET /healthz", a.health)
 	mux.HandleFunc("GET /sailings", a.search)
 	mux.HandleFunc("GET /about", a.about)
+	told := prometheus.NewRegistry()
+	a.booked = prometheus.NewCounter(prometheus.CounterOpts{Name: "sailings_booked_total", Help: "Searches that ended in a booking."})
+	told.MustRegister(a.booked, collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	mux.Handle("GET /metrics", promhttp.HandlerFor(told, promhttp.HandlerOpts{}))
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute}
 	stopped := context.AfterFunc(ctx, func() {
 		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -196,11 +211,21 @@ func (a *App) search(w http.ResponseWriter, r *http.Request) {
 	// A release that is bad for passengers alone is the one that checks do not find.
 	if _, err := r.Cookie(passengerCookie); err == nil {
 		n := a.searches.Add(1)
+		if rand.IntN(5) == 0 && (a.Fault != Unbooked || rand.IntN(2) == 0) {
+			defer a.booked.Inc()
+		}
 		switch {
 		case rand.IntN(1500) == 0: // as in every real service, now and then
 			status = http.StatusInternalServerError
 		case a.Fault == Errors && rand.IntN(6) == 0:
 			status = http.StatusInternalServerError
+		case a.Fault == OneBad && strings.HasSuffix(a.Instance, "-2") && rand.IntN(2) == 0:
+			status = http.StatusInternalServerError
+		case a.Fault == Hang && rand.IntN(6) == 0:
+			<-r.Context().Done()
+			return
+		case a.Fault == Leak:
+			a.leaked.more()
 		case a.Fault == Slow && rand.IntN(6) == 0:
 			took += 600 * time.Millisecond
 		case a.Fault == Crash && n > a.crashAfter():
@@ -237,6 +262,25 @@ func (a *App) search(w http.ResponseWriter, r *http.Request) {
 	}
 	answer := map[string]any{"version": a.Version, "instance": a.Instance, "company": "Linea Vessa", "sailings": a.sailings(r)}
 	a.say(w, answer)
+}
+
+// leaked is memory that is never given back, up to what a machine for a demo can bear.
+type leaked struct {
+	mu   sync.Mutex
+	held [][]byte
+}
+
+const (
+	leakedEach = 20 << 10 // bytes of a search
+	leakedMost = 10000    // searches
+)
+
+func (l *leaked) more() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.held) < leakedMost {
+		l.held = append(l.held, bytes.Repeat([]byte{1}, leakedEach))
+	}
 }
 
 // sailings are those of a day between two islands: the same to whoever asks.

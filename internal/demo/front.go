@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
@@ -68,7 +69,7 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	}
 	driver := all.Open(s.Plan)
 	if d, ok := driver.(front.Preparer); ok {
-		if _, err := d.Prepare(context.Background()); err != nil {
+		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil {
 			return err
 		}
 	}

@@ -50,6 +50,7 @@ says:
   build: json build
   version: json version
   runtime: json runtime
+figures: {path: /metrics, every: 1s}
 configuration:
   - builds/{version}/sailings.yaml
 
@@ -100,11 +101,13 @@ way-back:
       command: ["PROGRAM", demo, reach, "builds/{version}/sailings.yaml"]
 
 guards:
-  failing: {worse-by: 1 %, sure: 99 %, at-least: 40, then: roll back}
+  failing: {worse-by: 1 %, then: roll back}
   slow: SLOW
   unhealthy: {more-than: 0, then: roll back}
   lost: {more-than: 0, then: roll back}
   door: DOOR
+  grows: {name: memory, figure: process_resident_memory_bytes, by: 10 MB, settle: 4s, then: roll back}
+  fewer: {name: bookings, figure: sailings_booked_total, by: 20 %, then: roll back}
 
 prober:
   path: /sailings
@@ -114,7 +117,7 @@ prober:
   version: header X-Sailings-Version
 `
 
-// The routes of the demo: one to look at, one to be done with.
+// The routes of the demo: one to look at, one to be done with, and one for what shows slowly.
 const (
 	demoRoute = `  - 5 % for 20s
   - 25 % for 30s
@@ -124,6 +127,10 @@ const (
 `
 	quickRoute = `  - 10 % for 8s
   - 50 % for 6s
+  - 100 %
+`
+	slowRoute = `  - 10 % for 8s
+  - 50 % for 2m
   - 100 %
 `
 )

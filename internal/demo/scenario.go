@@ -167,8 +167,11 @@ func (s *Scenario) write(o Options) error {
 	route, keep := demoRoute, "2m, then ask"
 	if o.Quick {
 		route, keep = quickRoute, "4s"
+		if o.Fault == Leak { // it takes its time to show
+			route = slowRoute
+		}
 	}
-	slow := "{after: 400ms, worse-by: 5 %, sure: 99 %, at-least: 40, then: roll back}"
+	slow := "{after: 400ms, worse-by: 5 %, then: roll back}"
 	door := "{after: 400ms, then: roll back}"
 	if o.Patient {
 		slow, door = "off", "{after: 5s, then: roll back}"
@@ -273,7 +276,7 @@ func (s *Scenario) own() error {
 func (s *Scenario) raiseBlue(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	set, err := all.Open(s.Plan, secret.Values{}, "")
+	set, err := all.Open(s.Plan, secret.Values{}, "", nil)
 	if err != nil {
 		return err
 	}
@@ -392,7 +395,7 @@ func remove(ctx context.Context, folder string, started []process.ID) error {
 				p.Parts[n].Stacks[side].Grace = time.Second // nobody is served any more
 			}
 		}
-		set, err := all.Open(p, secret.Values{}, "")
+		set, err := all.Open(p, secret.Values{}, "", nil)
 		failed = append(failed, err)
 		for _, side := range split.Sides {
 			if err == nil {

@@ -64,7 +64,9 @@ func Compare(ctx context.Context, q Question) difference.Report {
 			texts[name] = pair
 		}
 		for _, part := range q.Plan.Parts {
-			facts[side] = append(facts[side], difference.Fact{Part: part.Name, Area: difference.Instances, Value: strconv.Itoa(q.running(part, side))})
+			if part.Stacks[0].Until+part.Stacks[1].Until == 0 { // else the plan has fewer of them at first
+				facts[side] = append(facts[side], difference.Fact{Part: part.Name, Area: difference.Instances, Value: strconv.Itoa(q.running(part, side))})
+			}
 		}
 	}
 	rules := make([]difference.Rule, 0, len(q.Plan.Differences.Meant))

@@ -7,6 +7,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 )
 
 // Change is what a front would do to put a share in force, said beforehand.
@@ -36,28 +37,71 @@ type Revisions struct {
 	number uint64
 	state  string
 	since  time.Time // when this state was first seen
+	held   bool      // what is seen is on its way to another state that is ours
+	holds  Glance    // how many of these have begun or ended
+}
+
+// Glance is when somebody began to look at the front.
+type Glance uint64
+
+// Glance is to be had before a state is read that [Revisions.Since] is asked about.
+func (r *Revisions) Glance() Glance { return r.holds }
+
+// Past reports whether a hold has begun or ended since: what was seen may have been on its way.
+func (r *Revisions) Past(g Glance) bool { return r.held || g != r.holds }
+
+// Since is the revision of a state that was read since a glance.
+func (r *Revisions) Since(g Glance, state string) uint64 {
+	if r.number > 0 && r.Past(g) {
+		return r.number
+	}
+	return r.Of(state)
 }
 
 // Of is the revision of a state, given as a text that is the same for the same state.
 func (r *Revisions) Of(state string) uint64 {
-	if r.number == 0 || state != r.state {
+	if r.number == 0 || state != r.state && !r.held {
 		r.number++
 		r.state, r.since = state, time.Now()
 	}
 	return r.number
 }
 
-// Split is a share with the revision of the state that it was read from.
-func (r *Revisions) Split(share split.Share, state string) reading.Split {
-	return reading.Split{Revision: r.Of(state), Share: share, Since: r.since}
+// Split is a share with the revision of the state that it was read from, since a glance.
+func (r *Revisions) Split(g Glance, share split.Share, state string) reading.Split {
+	return reading.Split{Revision: r.Since(g, state), Share: share, Since: r.since}
 }
 
+// Hold keeps the revision whatever is seen from now on, until Keep or Release: it is on its way to other instances, say.
+func (r *Revisions) Hold() { r.held = true; r.holds++ }
+
+// Release ends a hold.
+func (r *Revisions) Release() { r.end() }
+
 // Keep takes a state for one that is ours and no new split, such as other instances.
-func (r *Revisions) Keep(state string) { r.state = state }
+func (r *Revisions) Keep(state string) {
+	r.state = state
+	r.end()
+}
+
+func (r *Revisions) end() {
+	if r.held {
+		r.held = false
+		r.holds++
+	}
+}
 
 // Known is what a driver was told of the instances of a side. A proxy knows them by
 // their addresses alone.
 type Known [2][]reading.Server
+
+// Live is the side that begins with all requests, of instances that are there: blue, unless only green has any.
+func (k Known) Live() split.Side {
+	if len(k[split.Blue]) == 0 && len(k[split.Green]) > 0 {
+		return split.Green
+	}
+	return split.Blue
+}
 
 // At is the instance with an address, as it was told, or one that bears the name that
 // it has at the proxy.
@@ -96,19 +140,24 @@ func Takes(list []reading.Server) []bool {
 	return takes
 }
 
-// Weigh finds the weights, from 1 to most, of both sides' instances for a share on green. Those
-// that get nothing have 0.
-func Weigh(sides [2][]reading.Server, share split.Share, most int) (w split.Weights, of [2][]int, err error) {
+// Weigh finds the weights, from 1 to most, of both sides' instances for a share on green, and within a side by what each
+// carries, as far as the plan says it. Those that get nothing have 0.
+func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share, most int) (w split.Weights, of [2][]int, err error) {
 	groups := make([]split.Group, len(sides))
 	for side, list := range sides {
 		groups[side].Share = share.Of(split.Side(side))
-		for _, takes := range Takes(list) {
+		for n, takes := range Takes(list) {
 			if takes {
-				groups[side].Capacities = append(groups[side].Capacities, 1)
+				groups[side].Capacities = append(groups[side].Capacities, cmp.Or(carry[side].At(list[n].Name, list[n].Address), 1))
 			}
 		}
 	}
-	if w, err = split.Weigh(groups, most); err != nil {
+	if share == 0 || share == split.Whole { // going home waits for no search
+		w, err = split.WeighAlone(groups, most)
+	} else {
+		w, err = split.Weigh(groups, most)
+	}
+	if err != nil {
 		return w, of, err
 	}
 	for side, list := range sides {

@@ -9,12 +9,15 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/place"
 )
 
 // Errors that callers branch on.
 var (
 	// ErrUnreachable is wrapped when the front does not answer at all.
 	ErrUnreachable = errors.New("front does not answer")
+	// ErrNotMade is wrapped, beside [ErrUnreachable], when the file by which the front is steered is not there yet.
+	ErrNotMade = errors.New("there is no file of Vaiven's yet")
 	// ErrChanged is wrapped when the split has another revision than expected:
 	// somebody else changed it. Nothing was done.
 	ErrChanged = errors.New("front was changed by somebody else")
@@ -101,13 +104,77 @@ func Drain(ctx context.Context, d Driver, side split.Side) (open int64, err erro
 
 // Preparer is a front with a file that a proxy needs to be started with.
 type Preparer interface {
-	// Prepare writes the file, with all requests on blue. made is false if it was there.
-	Prepare(context.Context) (made bool, err error)
+	// Prepare writes the file with the instances that there are, by side, and all requests on the side that has
+	// some: on blue, if both have. made is false if it was there.
+	Prepare(ctx context.Context, sides Known) (made bool, err error)
 }
 
 // Lacker is a front that can say what its configuration lacks.
 type Lacker interface {
 	Lacks(context.Context) ([]string, error)
+}
+
+// Lister is a front that has more instances of a side in its list than those that it reads as the side's: those
+// that get nothing.
+type Lister interface {
+	Listed(context.Context, split.Side) ([]reading.Server, error)
+}
+
+// Reacher is a front that can say whether the front itself reaches an instance, from where it stands.
+type Reacher interface {
+	// Reach connects to an address from there. The error is why it could not, and wraps [ErrUnknown] if that
+	// cannot be told.
+	Reach(ctx context.Context, address string) error
+}
+
+// Doorkeeper is a front that can say what its door of the spare side's own is.
+type Doorkeeper interface {
+	// Doors are those of the front, or of each front of several, in their order.
+	Doors(context.Context) ([]Spare, error)
+}
+
+// Doors are the doors of the spare side's own of a front, or of each of several. One that is closed has no secret.
+func Doors(ctx context.Context, d Driver) ([]Spare, error) {
+	if k, ok := d.(Doorkeeper); ok {
+		return k.Doors(ctx)
+	}
+	return []Spare{{}}, nil
+}
+
+// ErrUnknown is wrapped when something cannot be told.
+var ErrUnknown = errors.New("not known")
+
+// Reach reports whether a front reaches an address.
+func Reach(ctx context.Context, d Driver, address string) error {
+	if r, ok := d.(Reacher); ok {
+		return r.Reach(ctx, address)
+	}
+	return fmt.Errorf("%w: such a front cannot be asked", ErrUnknown)
+}
+
+// ReachFrom connects to an address from a machine, and lets it go.
+func ReachFrom(ctx context.Context, on place.Machine, address string) error {
+	conn, err := on.Dial(ctx, "tcp", address)
+	switch {
+	case err == nil:
+		return conn.Close()
+	case errors.Is(err, place.ErrCannot), errors.Is(err, place.ErrUnreachable):
+		return fmt.Errorf("%w: %w", ErrUnknown, err)
+	}
+	return err
+}
+
+// Listed is what a front lists for a side.
+func Listed(ctx context.Context, d Driver, side split.Side) ([]reading.Server, error) {
+	if l, ok := d.(Lister); ok {
+		return l.Listed(ctx, side)
+	}
+	r, err := d.Read(ctx)
+	var list []reading.Server
+	for _, c := range r.Sides[side].Instances {
+		list = append(list, c.Server)
+	}
+	return list, err
 }
 
 // Headers between the prober, a front that names its sides, and the instances.

@@ -24,6 +24,8 @@ type Kind struct {
 	// Program is the proxy's own, and Config its configuration; nil if it needs none.
 	Program string
 	Config  func(service string, f plan.Front, s Site) Config
+	// Survey reads a running one, for a first plan; nil if there is nothing to read.
+	Survey SurveyFunc
 }
 
 // Example is a front's section of a plan. Files are in a folder "proxy" beside the plan, and
@@ -49,6 +51,9 @@ type Site struct {
 	Folder  string   // of everything that it writes; all of its processes' users can reach it
 	Slots   int      // instances of each side that there is to be room for; 0 for 10
 	Members []string // addresses that instances may have, where the configuration has to name each
+	// Standing are instances that are there, by side: they stand in the configuration as they are, so that what serves
+	// goes on serving.
+	Standing Known
 }
 
 // Config is a configuration of a proxy that can be steered.

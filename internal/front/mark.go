@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -31,13 +32,24 @@ type Mark struct {
 // is one of this process alone.
 func NewMark(on place.Machine, path string) *Mark { return &Mark{on: on, path: path} }
 
-// markLimit is how long the file is waited for.
-const markLimit = 100 * time.Millisecond
+// markLimit is how long the file is waited for on this machine, and farLimit on another.
+const (
+	markLimit = 100 * time.Millisecond
+	farLimit  = 5 * time.Second
+)
+
+// limit is how long the file is waited for.
+func (m *Mark) limit() time.Duration {
+	if place.Here(m.on) {
+		return markLimit
+	}
+	return farLimit
+}
 
 // Read is the last order. If the file cannot be read in time, it is the last that this
 // process knows of.
 func (m *Mark) Read() (reading.Order, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), markLimit)
+	ctx, cancel := context.WithTimeout(context.Background(), m.limit())
 	defer cancel()
 	o, err := m.load(ctx)
 	if err != nil {
@@ -76,7 +88,7 @@ func (m *Mark) Raise(h Homing, at time.Time) (reading.Order, error) {
 	m.mu.Unlock()
 	done := make(chan error, 1)
 	go func() { done <- m.write() }() // as long as it takes, for the others
-	timer := time.NewTimer(markLimit)
+	timer := time.NewTimer(m.limit())
 	defer timer.Stop()
 	var err error
 	select {
@@ -108,6 +120,9 @@ func (m *Mark) write() error {
 	ctx := context.Background()
 	slot := place.Slot{On: m.on, Path: m.path, Mode: 0o664}
 	c, err := slot.Candidate(ctx, append(data, '\n'))
+	if err != nil && m.folder(ctx) == nil {
+		c, err = slot.Candidate(ctx, append(data, '\n'))
+	}
 	if err == nil {
 		err = c.Put(ctx)
 	}
@@ -124,6 +139,9 @@ func (m *Mark) Lock(ctx context.Context) (unlock func(), err error) {
 		return func() {}, nil
 	}
 	unlock, err = m.on.Lock(ctx, m.path+".lock")
+	if errors.Is(err, fs.ErrNotExist) && m.folder(ctx) == nil {
+		unlock, err = m.on.Lock(ctx, m.path+".lock")
+	}
 	switch {
 	case err != nil && ctx.Err() != nil:
 		err = fmt.Errorf("take the front's lock: somebody else changes it: %w", err)
@@ -131,4 +149,13 @@ func (m *Mark) Lock(ctx context.Context) (unlock func(), err error) {
 		err = fmt.Errorf("take the front's lock: %w", err)
 	}
 	return unlock, err
+}
+
+// folder makes the folder that the file is to be in.
+func (m *Mark) folder(ctx context.Context) error {
+	out, err := m.on.Run(ctx, place.Command{Words: []string{"mkdir", "-p", filepath.Dir(m.path)}})
+	if err == nil && out.Status != 0 {
+		err = fmt.Errorf("make its folder: %s", out.Output)
+	}
+	return err
 }

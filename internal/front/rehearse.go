@@ -2,6 +2,7 @@ package front
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -21,13 +22,18 @@ func (s *Steps) Do(what string, act func() error) error {
 }
 
 // Rehearse rehearses going home at a front. It never fails: that it would not work is what it
-// says then.
+// says then. A front that is not reached is asked once more: a connection that stood may have
+// ended since, and the next one holds.
 func Rehearse(ctx context.Context, d Driver, side split.Side) wayback.Rehearsal {
 	begun := time.Now()
 	steps, err := d.Rehearse(ctx, side)
+	if errors.Is(err, ErrUnreachable) {
+		begun = time.Now()
+		steps, err = d.Rehearse(ctx, side)
+	}
 	r := wayback.Rehearsal{At: time.Now(), Took: time.Since(begun), Steps: steps}
 	if err != nil {
-		r.Failed = err.Error()
+		r.Failed, r.Broken = err.Error(), errors.Is(err, ErrUnreachable)
 	}
 	return r
 }

@@ -22,6 +22,7 @@ type Options struct {
 	Yes       bool                                // approve what the route asks
 	Accept    bool                                // accept what the proof finds and the plan leaves to a person
 	SameBuild bool                                // begin even if nothing has changed
+	AtOnce    bool                                // in one step, because the live side does not serve
 	Why       string                              // what to write into the logbook
 	TakeWheel bool                                // also from somebody else
 	Ask       func(question string) (bool, error) // where Yes is not set
@@ -73,7 +74,7 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	begun := before.Crossing.Seq
 	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
 		command := keeper.Command{
-			Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked, Why: o.Why, TakeWheel: o.TakeWheel,
+			Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce, Asked: o.Asked, Why: o.Why, TakeWheel: o.TakeWheel,
 		}
 		begun, err = c.Do(ctx, command)
 		var r *crossing.Refusal

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+	"vaiven/internal/core/forecast"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
@@ -100,7 +101,7 @@ func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, erro
 	begin.SameBuild = command.SameBuild
 	in := map[keeper.Verb]crossing.Input{
 		keeper.Begin: begin, keeper.Yes: crossing.Yes{Question: command.Question}, keeper.No: crossing.No{Question: command.Question},
-		keeper.Shift: crossing.ShiftTo{Share: command.Share}, keeper.Retire: crossing.GiveUp{}, keeper.Back: crossing.Back{Why: command.Why, Read: true},
+		keeper.Shift: crossing.ShiftTo{Share: command.Share, Proven: [2]bool{true, true}}, keeper.Retire: crossing.GiveUp{}, keeper.Back: crossing.Back{Why: command.Why, Read: true},
 		keeper.Raise: crossing.RaiseSpare{Side: split.Green, Choices: begin.Choices, NothingNew: begin.NothingNew, SameBuild: command.SameBuild},
 	}[command.Do]
 	if err := c.decide(command.By, in); err != nil {
@@ -138,6 +139,10 @@ func (c *fakeClient) Snapshots(context.Context) <-chan keeper.Snapshot {
 	return c.snapshots
 }
 func (c *fakeClient) Events(context.Context, uint64) <-chan crossing.Event { return c.events }
+func (c *fakeClient) Clients(context.Context) (forecast.Clients, error) {
+	return forecast.Clients{Of: 40, Span: 60, Asks: []float64{0.1, 0.4, 2}}, nil
+}
+
 func (c *fakeClient) Tryout(context.Context) (tryout.Report, string, error) {
 	return tryout.Report{}, "client", errors.New("the plan names no access log")
 }

@@ -4,11 +4,14 @@ import (
 	"context"
 	"math"
 	"time"
+	"vaiven/internal/core/forecast"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
@@ -37,9 +40,15 @@ type Client interface {
 	// Tryout tries split keys on the plan's access log, and says by which the plan
 	// splits.
 	Tryout(context.Context) (r tryout.Report, inForce string, err error)
+	// Clients is how many clients the plan's access log has, and how much each asks; the zero value if
+	// the plan names none.
+	Clients(context.Context) (forecast.Clients, error)
 	// Events sends every event after the one with a sequence number, in order, until the context
 	// ends: [FromNow] for those that are still to come.
 	Events(ctx context.Context, since uint64) <-chan crossing.Event
+	// Evidence is what the guards that compare have come to, moment by moment, since the crossing
+	// began.
+	Evidence(context.Context) ([]guard.Story, error)
 	// Rehearse does everything of going home but the last act on each front, and says how long
 	// each step took.
 	Rehearse(context.Context) (wayback.Rehearsal, error)
@@ -71,6 +80,7 @@ type Command struct {
 	Question uint64      `json:"question,omitempty"` // Yes, No: which one
 	Leg      int         `json:"leg,omitempty"`      // Next: which one, from 0
 	Share    split.Share `json:"share,omitempty"`    // Steer, Shift: on green
+	Route    route.Route `json:"route,omitempty"`    // Reroute; Begin: in place of the plan's
 	Why      string      `json:"why,omitempty"`      // a person's words
 	Force    bool        `json:"force,omitempty"`    // Back: also to a side that cannot serve
 	Version  string      `json:"version,omitempty"`  // Begin, Raise
@@ -78,6 +88,8 @@ type Command struct {
 	// same.
 	Versions  map[string]string `json:"versions,omitempty"`
 	SameBuild bool              `json:"same_build,omitempty"` // Begin, Raise: even if nothing has changed
+	AtOnce    bool              `json:"at_once,omitempty"`    // Begin: in one step, because the live side does not serve
+	Unproven  bool              `json:"unproven,omitempty"`   // Shift: even to a side that is not proven; Why says why
 	Hold      bool              `json:"hold,omitempty"`       // Begin: wait for a person before the first leg and after failures
 	Cell      proof.Result      `json:"cell,omitzero"`        // Again: which check
 	Typed     string            `json:"typed,omitempty"`      // Retire: the service's name, to confirm it
@@ -94,6 +106,7 @@ const (
 	Next    Verb = "next"     // go on to Leg now
 	Prove   Verb = "prove"    // the whole proof again
 	Again   Verb = "again"    // one check again
+	Reroute Verb = "reroute"  // go on by Route
 	Steer   Verb = "steer"    // to Share
 	PutBack Verb = "put back" // our share, after somebody else changed it
 	Freeze  Verb = "freeze"   // stay at the present share

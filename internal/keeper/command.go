@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -42,6 +43,10 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		}
 		k.engine.Present(now, k.guests.here)
 		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, Asked: c.Asked}
+		if shift, ok := in.(crossing.ShiftTo); ok {
+			shift.Proven = k.provenNow()
+			in = shift
+		}
 		if c.Do != Back { // whose words are its cause
 			m.Said = c.Why
 		}
@@ -98,10 +103,12 @@ func (k *Keeper) input(ctx context.Context, c Command) (crossing.Input, error) {
 		return crossing.NextLeg{Leg: c.Leg}, nil
 	case Prove:
 		return crossing.ProveAgain{}, nil
+	case Reroute:
+		return crossing.Reroute{Route: c.Route}, nil
 	case Steer:
 		return crossing.Steer{Share: c.Share}, nil
 	case Shift:
-		return crossing.ShiftTo{Share: c.Share}, nil
+		return crossing.ShiftTo{Share: c.Share, Unproven: c.Unproven}, nil
 	case PutBack:
 		return crossing.PutBack{}, nil
 	case Freeze:
@@ -148,14 +155,18 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 		return chosen{}, err
 	}
 	b := chosen{target: live.Other()}
-	if b.live, err = k.Stacks.List(ctx, live); err != nil {
-		return b, err
+	if b.live, err = k.Stacks.List(ctx, live); err != nil && !c.AtOnce { // else it may be out of reach altogether
+		return b, fmt.Errorf("what runs on %v: %w", live, err)
 	}
 	byPart, err := k.named(ctx, c)
 	if err != nil {
 		return b, err
 	}
-	if b.choices, err = crossing.Choose(k.Plan, byPart, c.Version, c.Versions, b.live); err != nil {
+	version, err := k.standing(ctx, b.target, c, byPart)
+	if err != nil {
+		return b, err
+	}
+	if b.choices, err = crossing.Choose(k.Plan, byPart, version, c.Versions, b.live, b.target); err != nil {
 		return b, err
 	}
 	b.nobody = len(r.Sides[live].Instances) == 0
@@ -166,6 +177,53 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 	}
 	return b, nil
 }
+
+// standing adds what stands on the target to the versions that there are, for parts that have no source of versions: what
+// somebody else put there is what there is. The version that a command names stays; where it names none it is the one that stands
+// there, if it is one.
+func (k *Keeper) standing(ctx context.Context, target split.Side, c Command, byPart map[string][]raise.Version) (version string, err error) {
+	version = c.Version
+	for n, part := range k.Plan.Parts {
+		if _, own := k.Sources[part.Name]; own || part.Stacks[target].Kind() != plan.Standing {
+			continue
+		}
+		list, err := k.Stacks.List(ctx, target)
+		if err != nil {
+			return version, fmt.Errorf("what runs on %v: %w", target, err)
+		}
+		offer := Stand(part.Name, list)
+		if n == 0 && version == "" && len(offer) == 1 {
+			version = offer[0].Name
+		}
+		if _, known := raise.Pick(offer, version); !known && len(part.Stacks[target].Renew) > 0 && version != "" {
+			offer = append(offer, raise.Version{Name: version}) // the command that renews it knows
+		}
+		byPart[part.Name] = offer
+	}
+	return version, nil
+}
+
+// Stand are the versions of a part's instances, as somebody else put them there.
+func Stand(part string, list []reading.Instance) []raise.Version {
+	offer := []raise.Version{}
+	for _, i := range list {
+		v := raise.Version{Name: i.Version, ID: i.Build, Note: "stands there"}
+		if v.Name == "" {
+			v.Name = Unknown
+		}
+		if at := slices.IndexFunc(offer, func(o raise.Version) bool { return o.Name == v.Name }); i.Part != part || at >= 0 {
+			if at >= 0 && offer[at].ID != v.ID {
+				offer[at].ID = "" // of more than one build
+			}
+			continue
+		}
+		offer = append(offer, v)
+	}
+	return offer
+}
+
+// Unknown is what a version is called of which nothing is known.
+const Unknown = "unknown"
 
 // named are the versions that a command names, by part: only what is needed is looked up. A
 // part that has no such version has all of its own, to say which there are.
@@ -203,10 +261,14 @@ func (k *Keeper) beginning(ctx context.Context, c Command) (crossing.Input, erro
 	if err != nil {
 		return nil, err
 	}
+	legs := k.Plan.Route
+	if len(c.Route) > 0 {
+		legs = c.Route
+	}
 	return crossing.Begin{
 		Service: k.Plan.Service, Number: k.latest.Load().Crossing.Number + 1, Target: b.target, LiveVersion: b.version, Choices: b.choices,
-		NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild, Nobody: b.nobody, Hold: c.Hold,
-		Route: k.Plan.Route, Keep: k.Plan.Keep, Then: k.Plan.Then,
+		NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild, Nobody: b.nobody, Hold: c.Hold, AtOnce: c.AtOnce,
+		Route: legs, Keep: k.Plan.Keep, Then: k.Plan.Then,
 	}, nil
 }
 
@@ -228,11 +290,18 @@ func Live(share split.Share) (split.Side, error) {
 }
 
 // Offers are the versions that there are to choose from, for each part of a plan that has
-// versions of its own.
-func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Source) ([]Offer, error) {
+// versions of its own, or of which instances stand: stand says what those are.
+func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Source, stand func(part string) ([]raise.Version, error)) ([]Offer, error) {
 	var offers []Offer
 	for _, part := range p.Parts {
 		source, own := sources[part.Name]
+		if !own && (part.Stacks[0].Kind() == plan.Standing || part.Stacks[1].Kind() == plan.Standing) {
+			list, err := stand(part.Name)
+			if err != nil {
+				return nil, fmt.Errorf("part %s: %w", part.Name, err)
+			}
+			offers = append(offers, Offer{Part: part.Name, Versions: list})
+		}
 		if !own {
 			continue
 		}
@@ -251,7 +320,10 @@ func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Sourc
 // Versions is what there is to choose from, for each part that has versions of its
 // own.
 func (k *Keeper) Versions(ctx context.Context) ([]Offer, error) {
-	offers, err := Offers(ctx, k.Plan, k.Sources)
+	offers, err := Offers(ctx, k.Plan, k.Sources, func(part string) ([]raise.Version, error) {
+		list, err := k.Stacks.List(ctx, k.latest.Load().Live.Other())
+		return Stand(part, list), err
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -37,9 +37,9 @@ type Stacks interface {
 	// List is every instance of the side, also those that ended. What could be read
 	// is there even beside an error.
 	List(context.Context, split.Side) ([]reading.Instance, error)
-	// Restart starts an instance again that has ended. changed says that its environment is
+	// Restart starts an instance again that has ended, with settings that the plan takes over for it. changed says that its environment is
 	// another one now.
-	Restart(context.Context, reading.Instance) (changed bool, err error)
+	Restart(context.Context, reading.Instance, stack.Settings) (changed bool, err error)
 	// Rotate keeps what a side's instances print from growing without end.
 	Rotate(context.Context, split.Side) error
 	// Stop ends all instances of the side, gracefully first.
@@ -106,6 +106,7 @@ type Config struct {
 	Trail   Trail                                                                            // nil: the track ends with the keeper
 	Memory  Memory                                                                           // of the keeper that this one goes on for; empty if there is none
 	Health  func(split.Side) Health                                                          // nil: by the plan's checks
+	Tell    Tell                                                                             // nil: at their own addresses
 	Prove   func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
 	Hold    func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
 	Key     []byte                                                                           // for digests of what a side was
@@ -149,18 +150,21 @@ type Keeper struct {
 
 	// What follows belongs to the goroutine of Run.
 
-	engine  *engine.Engine
-	running running
-	kick    chan struct{} // has whoever goes home try again at once
-	telling bool          // the front is being given instances
-	toldAt  time.Time     // when it was last
-	proofs  int           // begun so far, the last one's number
-	proof   proof.Proof   // the last one, or as far as it is
-	about   prove.About
-	proving bool
-	looks   []func(context.Context) // what was asked for beside a crossing, and has not begun
-	notice  string                  // what the logbook had to say at the start
-	handed  bool                    // another goes on
+	engine   *engine.Engine
+	running  running
+	kick     chan struct{} // has whoever goes home try again at once
+	telling  bool          // the front is being given instances
+	toldAt   time.Time     // when it was last
+	proofs   int           // begun so far, the last one's number
+	proof    proof.Proof   // the last one, or as far as it is
+	about    prove.About
+	proving  bool
+	passed   [2][]string             // by side: the instances whose last proof beside a crossing passed, nil if none did
+	looks    []func(context.Context) // what was asked for beside a crossing, and has not begun
+	notice   string                  // what the logbook had to say at the start
+	handed   bool                    // another goes on
+	afters   []func(context.Context) // hooks that run after what happened, and have not begun
+	aftering bool                    // some are running
 }
 
 // running is the task that is being performed.
@@ -175,6 +179,9 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 	k.running.cancel = func() {}
 	if k.Health == nil {
 		k.Health = func(split.Side) Health { return check.NewMonitor(c.Plan, c.Secrets) }
+	}
+	if k.Tell == nil {
+		k.Tell = k.tellFigures
 	}
 	if k.Prove == nil {
 		k.Prove = prove.Prove
@@ -231,6 +238,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.rehearse(ctx) })
 	parts.Go(func() { k.watchWayBack(ctx) })
 	parts.Go(func() { k.rotate(ctx) })
+	parts.Go(func() { k.watchFigures(ctx) })
 	for _, side := range split.Sides {
 		parts.Go(func() { k.watchSide(ctx, side) })
 	}
@@ -333,6 +341,7 @@ func (k *Keeper) happened(events []crossing.Event) {
 			k.proof, k.about, k.proving = proof.Proof{}, prove.About{}, false
 			k.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target", b.Target)
 		}
+		k.after(e)
 		k.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
 		k.hub.send(e)
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
@@ -158,6 +159,50 @@ func TestAGuardRollsBackByItself(t *testing.T) {
 	})
 }
 
+// A guard on a figure is heard, and while no instance tells it the route does not go on.
+func TestAGuardOnAFigure(t *testing.T) {
+	play(t, func(t *testing.T, r *rig) {
+		r.onLeg()
+		time.Sleep(30 * time.Second)
+		if s := r.stage(crossing.Shift); s.Crossing.Frozen() || r.last().Lacks != nil && r.last().Guards[3].State != guard.Clear {
+			t.Errorf("it stands as %+v, %+v", s.Crossing, r.last().Guards[3])
+		}
+		begun := time.Now()
+		r.with(func() { r.world.leak = func() float64 { return 50e6 * time.Since(begun).Minutes() } })
+		s := r.stage(crossing.RolledBack)
+		if a := s.Crossing.Why.Alarm; a.Guard != "memory grows" || a.Level < 10e6 || a.Figure != "memory_bytes" {
+			t.Errorf("it went back because %+v", a)
+		}
+	}, figures)
+	play(t, func(t *testing.T, r *rig) {
+		r.onLeg()
+		r.with(func() { r.world.silent = true })
+		r.frozen(crossing.NotKnown)
+		if l := r.last().Lacks; len(l) == 0 || l[0].Kind != crossing.LackFigures || !strings.Contains(l[0].Said, "503") {
+			t.Errorf("it lacks %+v", l)
+		}
+	}, figures)
+}
+
+// figures has a plan's guards watch a figure.
+func figures(w *world) {
+	w.plan.Parts[0].Figures = plan.Page{Path: "/metrics", Every: time.Second}
+	w.plan.Guards = append(w.plan.Guards, plan.Guard{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "memory_bytes"}, Margin: 10e6, Settle: time.Second, Then: plan.RollBack})
+	w.plan.Route[0].Dwell = 10 * time.Minute
+	w.leak = func() float64 { return 0 }
+	w.tells = func(i reading.Instance) reading.Told {
+		v := 40e6 + float64(len(i.Name))
+		if i.Side == split.Green {
+			v += w.leak()
+		}
+		told := reading.Told{Name: i.Name, Side: i.Side, Started: i.Started, Values: map[string]float64{"memory_bytes": v}}
+		if w.silent {
+			told.Values, told.Said = nil, "status 503 at /metrics"
+		}
+		return told
+	}
+}
+
 // A guard that freezes can be overruled, for the level that was seen and no more; and it
 // mutes no other.
 func TestAGuardThatFreezesCanBeOverruled(t *testing.T) {
@@ -273,7 +318,6 @@ func TestNothingIsDoneBeforeItIsRecorded(t *testing.T) {
 		r.onLeg()
 		r.with(func() {
 			r.trouble = troubled("book", time.Minute, true, nil)
-			r.plan.Route[1].Ask = false
 		})
 		time.Sleep(30 * time.Second)
 		if r.now() != 2000 {
@@ -486,7 +530,9 @@ func TestByHand(t *testing.T) {
 		r.do(Command{Do: Raise, Version: "4.3.0"})
 		r.until("green is up", func(s Snapshot) bool { return s.Sides[split.Green].Healthy == 2 && s.Crossing.Task.ID == 0 })
 		r.until("the front has it", func(Snapshot) bool { return len(r.counts[split.Green]) == 2 })
-		r.do(Command{Do: Shift, Share: 2500})
+		r.refused(Command{Do: Shift, Share: 2500}, "green is not proven")
+		r.refused(Command{Do: Shift, Share: 2500, Unproven: true}, "say why")
+		r.do(Command{Do: Shift, Share: 2500, Unproven: true, Why: "fares are wrong on blue"})
 		r.until("it is in force", func(s Snapshot) bool { return r.share == 2500 && s.Crossing.Share == 2500 })
 		r.refused(Command{Do: Raise, Version: "4.3.0"}, "take them all to one side first")
 		r.do(Command{Do: Shift, Share: 0})

@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/differ"
+	"vaiven/internal/front"
 	"vaiven/internal/prove"
 )
 
@@ -46,7 +48,11 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 
 // question is what a proof is made of: both sides as they stand.
 func (k *Keeper) question(ctx context.Context, target split.Side, raised map[string]prove.Raised) (prove.Question, error) {
-	q := prove.Question{Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Target: target, Raised: raised}
+	q := prove.Question{
+		Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Target: target, Raised: raised,
+		Reach: func(ctx context.Context, address string) error { return front.Reach(ctx, k.Front, address) },
+		Doors: func(ctx context.Context) ([]front.Spare, error) { return front.Doors(ctx, k.Front) },
+	}
 	var err error
 	for _, side := range split.Sides {
 		limited, cancel := context.WithTimeout(ctx, listLimit)
@@ -124,6 +130,32 @@ func (k *Keeper) look(ctx context.Context, c Command) error {
 	}
 }
 
+// proved notes what a proof beside a crossing came to for the instances that were there.
+func (k *Keeper) proved(side split.Side, p proof.Proof, list []reading.Instance) {
+	k.passed[side] = nil
+	if len(p.Results) > 0 && len(p.Open(nil)) == 0 {
+		k.passed[side] = started(slices.DeleteFunc(slices.Clone(list), func(i reading.Instance) bool { return !i.Running }))
+	}
+}
+
+// started names instances by when they were started.
+func started(list []reading.Instance) []string {
+	names := []string{}
+	for _, i := range list {
+		names = append(names, fmt.Sprintf("%s %s %s %d", i.Part, i.Name, i.Version, i.Started.Unix()))
+	}
+	slices.Sort(names)
+	return names
+}
+
+// provenNow reports of each side whether its last proof passed and its instances are the same as then.
+func (k *Keeper) provenNow() (proven [2]bool) {
+	for _, side := range split.Sides {
+		proven[side] = k.passed[side] != nil && slices.Equal(k.passed[side], started(k.engine.Running(side)))
+	}
+	return proven
+}
+
 // built is when the build of an instance was made, if an earlier choice says so.
 func (k *Keeper) built(i reading.Instance) time.Time {
 	for _, c := range k.engine.State().Choices {
@@ -145,6 +177,7 @@ func (k *Keeper) lookAt(ctx context.Context, c Command, target split.Side, raise
 		q.Told = func(p proof.Proof) { k.show(ctx, number, p, nil, false) }
 		p, about := k.Prove(ctx, q)
 		k.show(ctx, number, p, &about, true)
+		k.post(ctx, func(time.Time) { k.proved(target, p, q.Sides[target]) })
 		return
 	}
 	p := proof.Proof{Results: slices.Clone(before.Results)}

@@ -9,8 +9,10 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/stack"
 	"vaiven/internal/words"
@@ -36,6 +38,7 @@ func (k *Keeper) perform(ctx context.Context) {
 		k.effects.Go(func() { look(ctx) })
 	}
 	k.looks = nil
+	k.runAfters(ctx)
 	k.tell(ctx)
 }
 
@@ -91,6 +94,12 @@ func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.Trou
 
 // move puts a share in force.
 func (k *Keeper) move(ctx context.Context, o engine.Order) {
+	if s := k.during(o); !o.Act {
+		if err := k.before(ctx, occasion{moment: plan.BeforeLeg, state: s, side: s.Target, share: o.Share.Of(s.Target)}); err != nil {
+			k.notDone(ctx, o, crossing.TroubleHook, err)
+			return
+		}
+	}
 	limited, cancel := context.WithTimeout(ctx, setLimit)
 	defer cancel()
 	begun := time.Now()
@@ -100,6 +109,13 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 		return
 	}
 	k.report(ctx, crossing.InForce{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+}
+
+// during is the state in which a task is performed.
+func (k *Keeper) during(o engine.Order) crossing.State {
+	s := k.latest.Load().Crossing
+	s.Task = o.Task
+	return s
 }
 
 // kicked has whoever goes home try again at once.
@@ -142,30 +158,123 @@ func (k *Keeper) standUp(ctx context.Context, o engine.Order) {
 	defer cancel()
 	r, err := k.Front.Read(limited)
 	if err == nil {
-		if share := r.Sends(o.Side); share > 0 {
+		if share := r.Sends(o.Side); o.More {
+			err = k.same(limited, o)
+		} else if share > 0 {
 			err = fmt.Errorf("%v gets %v of the requests: it is left alone", o.Side, share)
 		}
 	}
 	if err == nil {
 		err = k.unchanged(limited, o.Choices)
 	}
+	var like map[string]stack.Settings
 	if err == nil {
-		err = k.Stacks.Raise(limited, o.Side, builds(o.Choices))
+		like, err = k.like(limited, o)
+	}
+	if err == nil && !o.More {
+		s := k.during(o)
+		if main := raise.Main(o.Choices); o.Act {
+			s.Version, s.Build, s.Number = main.Version, main.Build, 0
+		}
+		err = k.before(limited, occasion{moment: plan.BeforeRaise, state: s, side: o.Side})
+	}
+	if err == nil {
+		err = k.Stacks.Raise(limited, o.Side, builds(o.Choices, like))
 	}
 	if err != nil {
-		k.notDone(ctx, o, crossing.TroubleRaise, err)
+		kind := crossing.TroubleRaise
+		if errors.Is(err, errHook) {
+			kind = crossing.TroubleHook
+		}
+		k.notDone(ctx, o, kind, err)
 		return
 	}
-	k.post(ctx, func(time.Time) { k.engine.Started(o.ID) })
+	k.post(ctx, func(now time.Time) { k.engine.Started(now, o.ID) })
 }
 
 // builds are choices as the stacks want them.
-func builds(choices []raise.Choice) map[string]stack.Build {
+func builds(choices []raise.Choice, like map[string]stack.Settings) map[string]stack.Build {
 	m := map[string]stack.Build{}
 	for _, c := range choices {
-		m[c.Part] = stack.Build{Version: c.Version, ID: c.Build}
+		m[c.Part] = stack.Build{Version: c.Version, ID: c.Build, Instances: c.Instances, Like: like[c.Part]}
 	}
 	return m
+}
+
+// same refuses to give a side that gets requests more instances where one of it would be stopped for that: what runs there
+// and is not what was chosen.
+func (k *Keeper) same(ctx context.Context, o engine.Order) error {
+	list, err := k.Stacks.List(ctx, o.Side)
+	if err != nil {
+		return err
+	}
+	chosen, run := builds(o.Choices, nil), map[string]int{}
+	for _, i := range list {
+		if !i.Running {
+			continue
+		}
+		if !chosen[i.Part].Made(i) {
+			return fmt.Errorf("%s runs version %s, build %s, and %v gets requests: it is left alone", i.Name, i.Version, raise.Short(i.Build), o.Side)
+		}
+		if run[i.Part]++; run[i.Part] > chosen[i.Part].Instances {
+			return fmt.Errorf("%d of part %s are to run, and more do, of a side that gets requests: they are left alone", chosen[i.Part].Instances, i.Part)
+		}
+	}
+	return nil
+}
+
+// likeOf is how many of a part's instances are looked at for what they run with.
+const likeOf = 3
+
+// like is what the live side runs with, by those parts that take after it.
+func (k *Keeper) like(ctx context.Context, o engine.Order) (map[string]stack.Settings, error) {
+	like := map[string]stack.Settings{}
+	for _, part := range k.Plan.Parts {
+		if !part.Stacks[o.Side].AsLive() {
+			continue
+		}
+		s, _, err := k.settings(ctx, part, o.Side.Other())
+		if err != nil {
+			return nil, fmt.Errorf("what the live side runs with: %w", err)
+		}
+		like[part.Name] = s
+	}
+	return like, nil
+}
+
+// likeBefore is what an instance has run with that took after another side, as those beside it show it.
+func (k *Keeper) likeBefore(ctx context.Context, i reading.Instance) (like stack.Settings, err error) {
+	for _, part := range k.Plan.Parts {
+		if part.Name != i.Part || !part.Stacks[i.Side].AsLive() {
+			continue
+		}
+		some := 0
+		if like, some, err = k.settings(ctx, part, i.Side); err == nil && some == 0 {
+			err = fmt.Errorf("%w: what it ran with was the live side's, and nobody beside it runs any more who shows it: raise %v again", stack.ErrNoRestart, i.Side)
+		}
+	}
+	return like, err
+}
+
+// settings are what a part's instances of a side run with that run, and of how many that is.
+func (k *Keeper) settings(ctx context.Context, part plan.Part, side split.Side) (like stack.Settings, some int, err error) {
+	list, err := k.Stacks.List(ctx, side)
+	if err != nil {
+		return like, 0, err
+	}
+	var of []reading.Instance
+	var described []stack.Description
+	for _, i := range list {
+		if i.Part != part.Name || !i.Running || len(of) == likeOf {
+			continue
+		}
+		d, err := k.Stacks.Describe(ctx, i)
+		if err != nil {
+			return like, 0, fmt.Errorf("%s: %w", i.Name, err)
+		}
+		of, described = append(of, i), append(described, d)
+	}
+	return stack.Alike(of, described), len(of), nil
 }
 
 // unchanged looks whether every version still stands for the build that was
@@ -194,7 +303,7 @@ func (k *Keeper) unchanged(ctx context.Context, choices []raise.Choice) error {
 func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 	m := map[string]prove.Raised{}
 	for _, c := range choices {
-		m[c.Part] = prove.Raised{Version: c.Version, Build: c.Build, Built: c.Built}
+		m[c.Part] = prove.Raised{Version: c.Version, Build: c.Build, Built: c.Built, Instances: c.Instances}
 	}
 	return m
 }
@@ -204,6 +313,12 @@ func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 // refuses it for a side that gets requests. Until instances are stopped there is a way
 // back to them.
 func (k *Keeper) retire(ctx context.Context, o engine.Order) {
+	if !o.Final {
+		if err := k.before(ctx, occasion{moment: plan.BeforeRetire, state: k.during(o), side: o.Side}); err != nil {
+			k.notDone(ctx, o, crossing.TroubleHook, err)
+			return
+		}
+	}
 	open, err := k.drain(ctx, o.Side)
 	if err != nil {
 		k.notDone(ctx, o, crossing.TroubleRetire, err)
@@ -222,7 +337,20 @@ func (k *Keeper) retire(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, crossing.TroubleRetire, err)
 		return
 	}
-	k.report(ctx, crossing.Retired{Task: o.ID, Side: o.Side})
+	k.report(ctx, crossing.Retired{Task: o.ID, Side: o.Side, Stands: k.Plan.Stands(o.Side), Stays: k.stay(o.Side)})
+}
+
+// stay is how many instances of a side go on running when it is retired: those that are not ours to stop.
+func (k *Keeper) stay(side split.Side) int {
+	n := 0
+	for _, c := range k.latest.Load().Sides[side].Instances {
+		for _, part := range k.Plan.Parts {
+			if c.Running && c.Part == part.Name && part.Stacks[side].Kind() == plan.Standing {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // stopLimit is how long a side may take to stop.
@@ -239,7 +367,7 @@ func (k *Keeper) stopLimit(side split.Side) time.Duration {
 func (k *Keeper) stopping(ctx context.Context, o engine.Order, cut int64) bool {
 	seq := make(chan uint64, 1)
 	k.post(ctx, func(now time.Time) {
-		k.happened(k.engine.Report(now, crossing.Stopping{Task: o.ID, Cut: cut}))
+		k.happened(k.engine.Report(now, crossing.Stopping{Task: o.ID, Cut: cut, Stands: k.Plan.Stands(o.Side)}))
 		s := k.engine.State()
 		if s.Task.ID != o.ID {
 			seq <- 0
@@ -291,7 +419,11 @@ func (k *Keeper) restart(ctx context.Context, now time.Time) {
 		k.effects.Go(func() {
 			limited, cancel := context.WithTimeout(ctx, restartLimit)
 			defer cancel()
-			changed, err := k.Stacks.Restart(limited, i)
+			like, err := k.likeBefore(limited, i)
+			changed := false
+			if err == nil {
+				changed, err = k.Stacks.Restart(limited, i, like)
+			}
 			failed := ""
 			if err != nil {
 				failed = k.said(err)

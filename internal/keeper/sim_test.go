@@ -97,6 +97,10 @@ func newSim(t *testing.T, seed uint64) *sim {
 	s.plan.Route = append(s.plan.Route, route.Leg{Part: split.Whole})
 	for side := range s.plan.Parts[0].Stacks {
 		s.plan.Parts[0].Stacks[side].Restart = s.r.IntN(2) == 0
+		if s.r.IntN(2) == 0 { // one at first, and more before some leg
+			s.plan.Parts[0].Stacks[side].Instances, s.plan.Parts[0].Stacks[side].Until = 1, split.Share(1+s.r.IntN(9000))
+			s.plan.Parts[0].Stacks[side].Then = []int{2, plan.AsLive}[s.r.IntN(2)]
+		}
 	}
 	s.plan.Keep, s.plan.Then = time.Duration(2+s.r.IntN(8))*time.Second, []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)]
 	for n := range s.plan.Guards {
@@ -237,10 +241,12 @@ func (s *sim) strikes() {
 		s.stop()
 		time.Sleep(s.millis(10, 2000))
 		s.memory = m
+		s.locked()
 		s.start()
 	case s.happens("the keeper was ended and started again", 12):
 		s.stop()
 		time.Sleep(s.millis(10, 5000))
+		s.locked()
 		s.start()
 	}
 }
@@ -304,6 +310,11 @@ func (s *sim) ends() {
 			s.broke("%d events: a retry is no entry", n)
 		}
 	})
+	for _, e := range s.events {
+		if o, ok := e.What.(crossing.Ordered); ok && o.Task.More {
+			s.tally["a side was to get more instances"]++
+		}
+	}
 	time.Sleep(time.Minute) // what was left behind ends
 	if len(s.broken) > 0 {
 		var lines []string

@@ -4,10 +4,10 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"vaiven/internal/core/forecast"
 
 	"vaiven/internal/accesslog"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/internal/tryout"
 )
 
@@ -15,7 +15,7 @@ import (
 // one that the plan takes requests from.
 func (k *Keeper) Tryout(ctx context.Context) (r tryout.Report, inForce string, err error) {
 	inForce = k.Plan.Front.Key.String()
-	name := accessLog(k.Plan)
+	name := k.Plan.AccessLog()
 	if name == "" {
 		return r, inForce, errors.New("the plan names no access log: add log to the front's system, or to same-request. For any other log there is vaiven split LOG")
 	}
@@ -40,14 +40,13 @@ func (k *Keeper) Tryout(ctx context.Context) (r tryout.Report, inForce string, e
 	return r, inForce, err
 }
 
-// accessLog is the log that the plan has, "" if it has none.
-func accessLog(p *plan.Plan) string {
-	for _, f := range p.Fronts() {
-		if l, ok := f.Settings.(plan.Logs); ok && l.AccessLog() != "" {
-			return l.AccessLog()
-		}
+// Clients is what the plan's access log says of clients. See [Client].
+func (k *Keeper) Clients(ctx context.Context) (forecast.Clients, error) {
+	name := k.Plan.AccessLog()
+	if name == "" {
+		return forecast.Clients{}, nil
 	}
-	return p.Pairs.Log
+	return tryout.Clients(ctx, name)
 }
 
 // legShares are the shares on green of the route's legs but for the last; half and half

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
@@ -80,6 +81,20 @@ func (k *Keeper) rehearse(ctx context.Context) {
 			_, _ = k.rehearsed(ctx)
 		}
 	})
+}
+
+// Evidence is what the guards have come to. See [Client].
+func (k *Keeper) Evidence(ctx context.Context) ([]guard.Story, error) {
+	reply := make(chan []guard.Story, 1)
+	k.post(ctx, func(time.Time) { reply <- k.engine.Evidence() })
+	select {
+	case stories := <-reply:
+		return stories, nil
+	case <-k.done:
+		return nil, errStopped
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 // Rehearse rehearses going home. See [Client].

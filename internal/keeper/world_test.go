@@ -10,11 +10,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -33,13 +33,18 @@ import (
 // world is a service in memory: a front, two sides, a logbook and what they are asked with.
 // What must never happen is looked for in all that is done to it.
 type world struct {
+	tells  func(reading.Instance) reading.Told // what an instance tells of itself; nil for nothing
+	leak   func() float64                      // more than it should, of those on green
+	silent bool                                // they tell nothing
 	mu     sync.Mutex
 	plan   *plan.Plan
 	source source
 	// trouble is what happens before something is done: how long it takes, whether it does
 	// not heed a context that ends, and the error it comes to. nil: nothing happens.
 	trouble func(what string) (late time.Duration, deaf bool, err error)
-	broken  []string // the promises that were
+	broken  []string       // the promises that were
+	like    stack.Settings // of the other side, with what it was raised last
+	writing atomic.Int64   // into the logbook
 
 	// The front.
 
@@ -98,28 +103,45 @@ func newWorld() *world {
 	w := &world{compares: true, revision: 7, since: time.Now(), counted: time.Now(), health: map[string]reading.Health{}}
 	w.source = source{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
 	w.plan = &plan.Plan{
-		Service: "sailings",
-		Parts:   []plan.Part{{Name: "web", Health: plan.Check{Name: "health", Every: time.Second, Within: time.Second, Up: 1, Down: 2}}},
-		Route:   route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
-		Keep:    20 * time.Second, Then: plan.ThenRetire, WayBack: plan.WayBack{Every: 5 * time.Second, Freezes: true},
+		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
+		Parts: []plan.Part{{Name: "web", Health: plan.Check{Name: "health", Every: time.Second, Within: time.Second, Up: 1, Down: 2}}},
+		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
+		Keep:  20 * time.Second, Then: plan.ThenRetire, WayBack: plan.WayBack{Every: 5 * time.Second, Freezes: true}, Find: 0.02, Sure: 0.99,
 		Guards: []plan.Guard{
-			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 20}, Over: time.Minute, Then: plan.RollBack},
+			{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.02, Then: plan.RollBack},
 			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "no answer at the front", Watch: plan.Lost, Then: plan.RollBack},
 		},
 	}
 	for _, side := range split.Sides {
-		w.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 1000}
+		w.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: plan.Capacity{Each: 1000}}
 	}
-	w.stand(split.Blue, "4.2.0", "7c1e")
+	w.stand(split.Blue, "4.2.0", "7c1e", 2)
 	w.counts[split.Blue] = countsOf(w.sides[split.Blue])
 	return w
 }
 
 // stand makes a side consist of a build.
-func (w *world) stand(side split.Side, version, build string) {
+func (w *world) stand(side split.Side, version, build string, instances int) {
+	stays := w.sides[side]
 	w.sides[side] = nil
-	for n := range 2 {
+	for n := range instances {
 		name := fmt.Sprintf("%v-%d", side, n+1)
+		if at := slices.IndexFunc(stays, func(i reading.Instance) bool {
+			return i.Name == name && i.Running && i.Version == version && i.Build == build
+		}); at >= 0 {
+			w.sides[side] = append(w.sides[side], stays[at])
+			continue
+		}
+		if w.share.Of(side) > 0 { // it needs a while
+			w.health[name] = reading.Starting
+			time.AfterFunc(time.Second, func() {
+				w.with(func() {
+					if w.health[name] == reading.Starting {
+						delete(w.health, name)
+					}
+				})
+			})
+		}
 		w.sides[side] = append(w.sides[side], reading.Instance{
 			Name: name, Part: "web", Side: side, Version: version, Build: build, Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1), Started: time.Now(), Running: true,
 		})
@@ -324,6 +346,10 @@ func (f worldFront) SetInstances(ctx context.Context, side split.Side, list []re
 	var counts []reading.Count
 	for _, s := range list {
 		c := reading.Count{Server: s}
+		known := slices.ContainsFunc(f.counts[side], func(was reading.Count) bool { return was.Address == s.Address })
+		if !known && len(f.counts[side]) > 0 && f.share.Of(side) > 0 && f.health[s.Name] == reading.Starting && !s.Out && time.Since(f.foreign) > knownAfter {
+			f.broke("%s was told to the front, which sends it requests, before it was healthy", s.Name)
+		}
 		for _, was := range f.counts[side] {
 			if was.Address == s.Address {
 				c = was
@@ -358,11 +384,14 @@ func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[stri
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter {
+	b := builds["web"]
+	other := slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { return i.Running && !b.Made(i) })
+	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter && (other || b.Instances <= s.plan.Parts[0].Stacks[side].Instances) {
 		s.broke("%v was raised while it got %v of the requests", side, of)
 	}
 	s.recorded("instances of "+side.String(), crossing.StandUp)
-	s.stand(side, builds["web"].Version, builds["web"].ID)
+	s.stand(side, b.Version, b.ID, b.Instances)
+	s.like = b.Like
 	return nil
 }
 
@@ -371,7 +400,7 @@ func (s worldStacks) Place(context.Context, reading.Instance) (place.Place, erro
 }
 
 func (s worldStacks) Describe(context.Context, reading.Instance) (stack.Description, error) {
-	return stack.Description{}, nil
+	return stack.Description{Environment: map[string]string{"REGION": "north"}}, nil
 }
 
 func (s worldStacks) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
@@ -383,10 +412,11 @@ func (s worldStacks) List(ctx context.Context, side split.Side) ([]reading.Insta
 	return slices.Clone(s.sides[side]), nil
 }
 
-func (s worldStacks) Restart(ctx context.Context, i reading.Instance) (bool, error) {
+func (s worldStacks) Restart(ctx context.Context, i reading.Instance, like stack.Settings) (bool, error) {
 	err := s.meet(ctx, "restart")
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.like = like
 	n := slices.IndexFunc(s.sides[i.Side], func(o reading.Instance) bool { return o.Name == i.Name })
 	switch {
 	case err != nil:
@@ -522,6 +552,8 @@ func troubled(thing string, late time.Duration, deaf bool, err error) func(strin
 type worldBook struct{ *world }
 
 func (b worldBook) Append(ctx context.Context, s crossing.State, events []crossing.Event) error {
+	b.writing.Add(1)
+	defer b.writing.Add(-1)
 	errAppend := b.meet(ctx, "book")
 	if errAppend != nil && (errors.Is(errAppend, errLost) || ctx.Err() != nil) {
 		return errAppend
@@ -546,6 +578,13 @@ func (b worldBook) Append(ctx context.Context, s crossing.State, events []crossi
 		}
 	}
 	return errAppend // it was done, and nobody heard of it
+}
+
+// locked waits until nobody writes any more, as the lock of a process does that has been ended: the disk keeps that alive.
+func (w *world) locked() {
+	for w.writing.Load() > 0 {
+		time.Sleep(10 * time.Millisecond)
+	}
 }
 
 func (b worldBook) Check(ctx context.Context) error { return b.meet(ctx, "book") }
@@ -611,12 +650,25 @@ func newRig(t *testing.T, change ...func(*world)) *rig {
 	return r
 }
 
+// told is what instances tell.
+func (w *world) told(_ context.Context, list []reading.Instance) []reading.Told {
+	var told []reading.Told
+	w.with(func() {
+		for _, i := range list {
+			if w.tells != nil {
+				told = append(told, w.tells(i))
+			}
+		}
+	})
+	return told
+}
+
 // start starts a keeper, as a new process would.
 func (r *rig) start() {
 	r.t.Helper()
 	k, err := New(context.Background(), Config{
 		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world}, Prober: &worldProber{},
-		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds, Memory: r.memory,
+		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds, Memory: r.memory, Tell: r.told,
 		Log: slog.New(slog.NewTextHandler(worldLog{r.world}, nil)),
 	})
 	if err != nil {

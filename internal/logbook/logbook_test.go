@@ -87,7 +87,7 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 		t.Errorf("an empty book ends with %v, %v", s, err)
 	}
 	s := write(t, b, crossing.State{}, begin(1), raised, proved, inForce, back, atHome)
-	s = write(t, b, s, always(crossing.ShiftTo{Share: 500}), inForce, always(crossing.ShiftTo{Share: 0}), func(s crossing.State) crossing.Input {
+	s = write(t, b, s, always(crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}), inForce, always(crossing.ShiftTo{Share: 0}), func(s crossing.State) crossing.Input {
 		return crossing.Report{Fact: crossing.NotDone{Task: s.Task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
 	}, always(crossing.ShiftTo{Share: 0}), inForce)
 	want := write(t, b, s, begin(2), raised, proved, inForce, back, atHome)

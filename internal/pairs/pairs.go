@@ -22,6 +22,7 @@ import (
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/pace"
 	"vaiven/internal/plan"
 )
 
@@ -125,32 +126,7 @@ func newClient() *http.Client {
 // paced does something n times at a rate, and waits for all.
 func paced(ctx context.Context, n int, rate float64, do func(n int)) {
 	room := make(chan struct{}, atOnce)
-	var wait sync.WaitGroup
-	defer wait.Wait()
-	next := time.Now()
-	timer := time.NewTimer(0)
-	defer timer.Stop()
-	for k := range n {
-		timer.Reset(time.Until(next))
-		select {
-		case <-ctx.Done():
-			return
-		case <-timer.C:
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case room <- struct{}{}:
-		}
-		wait.Go(func() {
-			defer func() { <-room }()
-			do(k)
-		})
-		next = next.Add(time.Duration(float64(time.Second) / rate))
-		if behind := time.Since(next); behind > 0 {
-			next = next.Add(behind) // never faster than the rate to catch up
-		}
-	}
+	pace.Each(ctx, n, time.Duration(float64(time.Second)/rate), func(int) chan struct{} { return room }, do)
 }
 
 // send makes the nth request to a side, whose instances take turns, past caches. Nothing that

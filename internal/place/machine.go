@@ -14,6 +14,12 @@ import (
 	"vaiven/internal/durable"
 )
 
+// Here reports whether a machine is this one.
+func Here(m Machine) bool {
+	_, here := m.(Local)
+	return here
+}
+
 // Machine is a place that a front stands on: its files are changed, too. Every method is
 // one act, and takes no longer than its context lasts (see [ErrHangs]); what takes several, such as replacing a file, is the same everywhere (see
 // [Slot]). Errors about files wrap those of package io/fs.
@@ -33,6 +39,9 @@ type Machine interface {
 	Remove(ctx context.Context, path string) error
 	// Sync writes files, or the names in folders, through to the disk.
 	Sync(ctx context.Context, paths ...string) error
+	// Children are the processes that a process has started and that have not ended. Its error
+	// wraps [fs.ErrNotExist] if there is no such process.
+	Children(ctx context.Context, parent string) ([]Process, error)
 	// Follow reads what is added to a file. Nothing is opened yet.
 	Follow(path string) Added
 	// Lock keeps all others who ask for the same file's lock out until it is given back.

@@ -3,20 +3,40 @@ package place_test
 import (
 	"context"
 	"errors"
+	"io"
+	"io/fs"
+	"net"
 	"os"
+	"os/exec"
+	"os/user"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"syscall"
 	"testing"
 	"time"
 
+	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
+	"vaiven/internal/place/distant"
 	"vaiven/internal/place/placetest"
+	"vaiven/internal/testkit"
 )
 
 // machines are this one and one whose names are others.
 func machines(t *testing.T, each func(t *testing.T, m place.Machine, dir string)) {
 	t.Run("here", func(t *testing.T) { each(t, place.Local{}, t.TempDir()) })
 	t.Run("elsewhere", func(t *testing.T) { each(t, &placetest.Elsewhere{Root: t.TempDir()}, "/") })
+	t.Run("over SSH", func(t *testing.T) {
+		me, err := user.Current()
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := linktest.Start(t, t.TempDir())
+		m := distant.At(me.Username, s.Address, s.Identity, s.KnownHosts)
+		t.Cleanup(m.End)
+		each(t, distant.Place{Machine: m}, t.TempDir())
+	})
 }
 
 // Whoever sweeps has the last word: a candidate that was written before cannot take its
@@ -59,6 +79,31 @@ func TestASweptCandidateTakesNoPlace(t *testing.T) {
 	})
 }
 
+// A candidate that is swept away while it is being written is one that takes no place, and no failure.
+func TestACandidateIsSweptWhileItIsWritten(t *testing.T) {
+	machines(t, func(t *testing.T, m place.Machine, dir string) {
+		s := place.Slot{On: m, Path: filepath.Join(dir, "split.conf"), Mode: 0o644}
+		ctx, stop := context.WithCancel(t.Context())
+		swept := make(chan struct{})
+		go func() {
+			defer close(swept)
+			for ctx.Err() == nil {
+				_ = s.Sweep(ctx) // it may find what another is about to take away
+			}
+		}()
+		for range 100 {
+			c, err := s.Candidate(t.Context(), make([]byte, 64<<10))
+			if err != nil {
+				t.Error(err)
+				break
+			}
+			c.Discard(t.Context())
+		}
+		stop()
+		<-swept
+	})
+}
+
 // A lock keeps others out until it is given back, and who waits for it does so no longer
 // than they want to.
 func TestLock(t *testing.T) {
@@ -88,6 +133,169 @@ func TestLock(t *testing.T) {
 		}
 		if _, err := m.Lock(t.Context(), filepath.Join(dir, "nowhere", "lock")); !errors.Is(err, os.ErrNotExist) {
 			t.Errorf("in a folder that is not there: %v", err)
+		}
+	})
+}
+
+// What is done to files is the same on every machine, and so is what an error is.
+func TestFiles(t *testing.T) {
+	machines(t, func(t *testing.T, m place.Machine, dir string) {
+		ctx := t.Context()
+		text := "one\n'two' $three `four`\x00\xff\n.\nend" // nothing in it means anything
+		name, err := m.Create(ctx, filepath.Join(dir, "a 'file' of [ours]-"), 0o640, []byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		info, err := m.Stat(ctx, name)
+		if err != nil || info.Size() != int64(len(text)) || info.Mode() != 0o640 || info.IsDir() || time.Since(info.ModTime()).Abs() > time.Minute {
+			t.Errorf("it is %+v, %v", info, err)
+		}
+		if info, err := m.Stat(ctx, dir); err != nil || !info.IsDir() {
+			t.Errorf("the folder is %+v, %v", info, err)
+		}
+		if err := m.Overwrite(ctx, name, []byte("short")); err != nil {
+			t.Fatal(err)
+		}
+		other := filepath.Join(dir, "other.conf")
+		if err := errors.Join(m.Rename(ctx, name, other), m.Sync(ctx, other, dir)); err != nil {
+			t.Fatal(err)
+		}
+		if data, err := m.ReadFile(ctx, other); err != nil || string(data) != "short" {
+			t.Errorf("it has %q, %v", data, err)
+		}
+		for pattern, want := range map[string][]string{"*.conf": {other}, "ot[a-z]er.????": {other}, "*.[^c]*": nil, `\*.conf`: nil, "nowhere/*": nil} {
+			if got, err := m.Glob(ctx, filepath.Join(dir, pattern)); err != nil || !slices.Equal(got, want) {
+				t.Errorf("%s matches %q, %v", pattern, got, err)
+			}
+		}
+		none := func(what string, err error) {
+			t.Helper()
+			if !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s a file that is not there: %v", what, err)
+			}
+		}
+		_, err = m.ReadFile(ctx, name)
+		none("read", err)
+		_, err = m.Stat(ctx, name)
+		none("stat", err)
+		none("rename", m.Rename(ctx, name, other))
+		none("remove", m.Remove(ctx, name))
+		none("overwrite", m.Overwrite(ctx, name, nil))
+		if err := m.Rename(ctx, other, dir); err == nil {
+			t.Error("a file took a folder's name")
+		}
+		if err := m.Remove(ctx, other); err != nil {
+			t.Error(err)
+		}
+	})
+}
+
+// What is added to a file is read once, whatever is done to the file.
+func TestFollow(t *testing.T) {
+	machines(t, func(t *testing.T, m place.Machine, dir string) {
+		file := filepath.Join(dir, "log")
+		here := file
+		if e, ok := m.(*placetest.Elsewhere); ok {
+			here = e.Here(file)
+		}
+		write := func(flags int, text string) {
+			t.Helper()
+			f, err := os.OpenFile(here, flags|os.O_CREATE|os.O_WRONLY, 0o644)
+			if err == nil {
+				_, err = f.WriteString(text)
+			}
+			if err := errors.Join(err, f.Close()); err != nil {
+				t.Fatal(err)
+			}
+		}
+		added := m.Follow(file)
+		defer added.Close()
+		reads := func(want string, wantFresh bool) {
+			t.Helper()
+			var got []byte
+			fresh := false
+			for {
+				piece, f, err := added.Next(t.Context())
+				if err != nil {
+					t.Fatal(err)
+				}
+				if fresh = fresh || f; len(piece) == 0 {
+					break
+				}
+				got = append(got, piece...)
+			}
+			if string(got) != want || fresh != wantFresh {
+				t.Errorf("added was %q, fresh %v, want %q", got, fresh, want)
+			}
+		}
+		write(os.O_APPEND, "before\n")
+		reads("", false)
+		write(os.O_APPEND, "one\n")
+		reads("one\n", false)
+		reads("", false)
+		write(os.O_TRUNC, "cut\n")
+		reads("cut\n", true)
+		if err := os.Rename(here, here+".1"); err != nil {
+			t.Fatal(err)
+		}
+		reads("", false)
+		write(os.O_APPEND, "new\nlines\n")
+		reads("new\nlines\n", true)
+		write(os.O_APPEND, "more\n")
+		reads("more\n", false)
+	})
+}
+
+// Commands run, connections are made, and processes seen, where the machine is.
+func TestActs(t *testing.T) {
+	machines(t, func(t *testing.T, m place.Machine, dir string) {
+		out, err := m.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "echo \"$WORD\"; echo said >&2; exit 3"}, Environment: map[string]string{"WORD": "it's $this"}})
+		if err != nil || out.Status != 3 || string(out.Output) != "it's $this\nsaid\n" {
+			t.Errorf("a command: %+v (%q), %v", out, out.Output, err)
+		}
+		l, err := net.Listen("unix", filepath.Join(t.TempDir(), "s"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				_, _ = c.Write([]byte("here"))
+				_ = c.Close()
+			}
+		}()
+		defer l.Close()
+		c, err := m.Dial(t.Context(), "unix", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		if data, err := io.ReadAll(c); err != nil || string(data) != "here" {
+			t.Errorf("it says %q, %v", data, err)
+		}
+		if _, err := m.Dial(t.Context(), "tcp", "127.0.0.1:1"); place.CauseOf(err) != place.Refused {
+			t.Errorf("where nobody listens: %v", err)
+		}
+		sleeper := exec.Command("sleep", "600")
+		if err := sleeper.Start(); err != nil {
+			t.Fatal(err)
+		}
+		defer sleeper.Wait()
+		defer sleeper.Process.Kill()
+		testkit.Eventually(t, "the process is seen", func() bool {
+			list, err := m.Children(t.Context(), strconv.Itoa(os.Getpid()))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return slices.ContainsFunc(list, func(p place.Process) bool {
+				return p.PID == strconv.Itoa(sleeper.Process.Pid) && p.Command == "sleep\x00600\x00" && time.Since(p.Started).Abs() < time.Hour
+			})
+		})
+		if _, err := m.Children(t.Context(), "0"); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("of nobody: %v", err)
 		}
 	})
 }

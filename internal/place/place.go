@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -44,6 +45,15 @@ type Outcome struct {
 	Output []byte // of both its outputs, at most OutputLimit
 }
 
+// Failed is an error for any status but 0, with so many bytes of the last that was said. hide takes secrets out of that.
+func (o Outcome) Failed(most int, hide func(string) string) error {
+	if o.Status == 0 {
+		return nil
+	}
+	said := strings.TrimSpace(hide(strings.ToValidUTF8(string(o.Output), "?")))
+	return fmt.Errorf("exit status %d: %s", o.Status, said[max(0, len(said)-most):])
+}
+
 // The limits of what is taken from a place, in bytes.
 const (
 	FileLimit   = 4 << 20
@@ -52,6 +62,9 @@ const (
 
 // ErrCannot is wrapped when a place cannot do what is asked at all.
 var ErrCannot = errors.New("cannot be done from there")
+
+// ErrUnreachable is wrapped when a machine does not answer. What runs there may well go on.
+var ErrUnreachable = errors.New("unreachable")
 
 // Local is this machine. The zero value is ready.
 type Local struct {

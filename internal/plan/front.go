@@ -9,9 +9,29 @@ import (
 type Front struct {
 	Listen   string // host:port at which it takes requests
 	Key      Key
-	Sticky   bool   // who has a session stays on its side until that is drained or goes home
-	Order    string // file with the order of going home, of fronts that cannot hold it themselves
+	Sticky   bool        // who has a session stays on its side until that is drained or goes home
+	Order    string      // file with the order of going home, of fronts that cannot hold it themselves
+	At       Login       // the machine that it stands on; zero for this one
+	Spare    SpareDoor   // zero for none
+	Carry    [2]Capacity // by side: what instances carry
 	Settings FrontSettings
+}
+
+// SpareDoor is a way to the side that is not live, whatever the share is, for whoever knows a secret: the value of a
+// header or a cookie, or an address of its own. What comes by it counts for nothing. The zero value is none.
+type SpareDoor struct {
+	Listen, Header, Cookie string // "" if that is not a way
+	File                   string // with the secret
+}
+
+// Asks reports whether a request shows by the secret that it is to come this way.
+func (d SpareDoor) Asks() bool { return d.Header != "" || d.Cookie != "" }
+
+// Login is a machine that is reached over SSH. The zero value is this one.
+type Login struct {
+	Host       string // as ssh has it: host or user@host, with :port where it is not 22
+	Identity   string // file with the private key; "" for what ssh's own configuration says, or the agent
+	KnownHosts string // file with the hosts' keys; "" for what ssh's own configuration says
 }
 
 // FrontSettings is what a plan says to one kind of front alone. The package that steers the
@@ -22,6 +42,8 @@ type FrontSettings interface {
 	Splits(Key) error
 	// Sticks is why it has no sticky sessions, nil if it has.
 	Sticks() error
+	// Opens is why it has no such door to the spare side, with what would do; nil if it has.
+	Opens(SpareDoor) error
 	// Marks reports whether the order of going home is kept in a file beside the front,
 	// because it cannot hold it itself.
 	Marks() bool
@@ -76,3 +98,6 @@ func (k Key) String() string {
 	}
 	return strings.TrimSpace(string(k.From) + " " + k.Name)
 }
+
+// Together reports whether the front keeps a client's requests on one side.
+func (f Front) Together() bool { return f.Key.From != KeyRandom || f.Sticky }

@@ -1,9 +1,39 @@
 package plan
 
 import (
+	"fmt"
+	"strconv"
 	"strings"
 	"time"
+
+	"vaiven/internal/core/split"
 )
+
+// AsLive is a number of instances: as many as the live side has, with what those run with.
+const AsLive = -1
+
+// Count is the number as a plan writes it.
+func (s Stack) Count() string {
+	word := func(n int) string {
+		if n == AsLive {
+			return "as live"
+		}
+		return strconv.Itoa(n)
+	}
+	if s.Until == 0 {
+		return word(s.Instances)
+	}
+	return fmt.Sprintf("%s until %v, then %s", word(s.Instances), s.Until, word(s.Then))
+}
+
+// AsLive reports whether a stack takes after the live side.
+func (s Stack) AsLive() bool { return s.Instances == AsLive || s.Then == AsLive }
+
+// Planned is how many instances there are to be at first, 0 if the plan does not say it.
+func (s Stack) Planned() int { return max(s.Instances, 0) }
+
+// Most is how many instances there are to be at most, as far as the plan says it.
+func (s Stack) Most() int { return max(s.Instances, s.Then, 0) }
 
 // Part is one of the parts that both sides of a service consist of.
 type Part struct {
@@ -15,21 +45,24 @@ type Part struct {
 	Smoke         []Check       // of the spare side's own addresses
 	Needs         []Check       // what the part depends on, asked from where its instances stand
 	Says          Says
+	Figures       Page
 	Configuration []string // files to compare, with placeholders
 }
 
 // Stack is what a part consists of on one side.
 type Stack struct {
-	Instances   int
-	Command     []string // with placeholders, see [Expand]
-	Build       string   // file or folder that a version's build is in, with placeholders
-	Folder      string   // working folder, with placeholders
+	Instances   int         // AsLive for as many as the live side has
+	Until       split.Share // with more of the traffic there are to be others; 0 if there are always as many
+	Then        int         // how many there are from then on; AsLive as above
+	Command     []string    // with placeholders, see [Expand]
+	Build       string      // file or folder that a version's build is in, with placeholders
+	Folder      string      // working folder, with placeholders
 	Environment map[string]string
 	FirstPort   int
 	LastPort    int
 	Raise       time.Duration // for all instances to become healthy
 	Grace       time.Duration // between asking an instance to stop and making it
-	Capacity    float64       // requests a second that one instance carries; 0 if not known
+	Capacity    Capacity
 	Price       Price
 	Restart     bool // an instance that ends while its side is wanted is started again
 	Output      Output
@@ -46,6 +79,36 @@ type Stack struct {
 	CPUs    float64 // limit of one container; 0 for none
 
 	Tool []string // the user's own command that raises, lists and stops
+
+	Stands []Stand  // instances that somebody else started, and that are never stopped
+	Renew  []string // the user's own command that brings those to a version, with placeholders; none to wait until they are
+}
+
+// Stand is where instances are that Vaiven did not start.
+type Stand struct {
+	Kind    StandKind
+	Name    string   // of the unit or container, or the labels, with placeholders
+	Address string   // host:port, of an address and a unit
+	On      Host     // that a unit runs on; zero for this machine
+	Words   []string // of a command that prints addresses, with placeholders
+}
+
+// StandKind is how instances are found that stand.
+type StandKind string
+
+// The kinds.
+const (
+	StandAddress    StandKind = "address"    // where one answers
+	StandUnit       StandKind = "unit"       // of systemd
+	StandContainer  StandKind = "container"  // by its name
+	StandContainers StandKind = "containers" // by their labels
+	StandCommand    StandKind = "command"    // that prints their addresses
+	StandFront      StandKind = "front"      // those that the front lists for the side
+)
+
+// Counted reports whether it is one instance, and always the same.
+func (s Stand) Counted() bool {
+	return s.Kind == StandAddress || s.Kind == StandUnit || s.Kind == StandContainer
 }
 
 // Output is how much of what an instance prints is kept.
@@ -63,11 +126,14 @@ const (
 	Hosts      Kind = "hosts"
 	Containers Kind = "containers"
 	Tool       Kind = "tool"
+	Standing   Kind = "standing"
 )
 
 // Kind is what the stack runs on.
 func (s Stack) Kind() Kind {
 	switch {
+	case len(s.Stands) > 0:
+		return Standing
 	case len(s.Tool) > 0:
 		return Tool
 	case s.Image != "":
@@ -116,6 +182,47 @@ const (
 	VersionBranch   VersionKind = "branch"
 	VersionRegistry VersionKind = "registry"
 )
+
+// Capacity is how many requests a second instances carry. The zero value is not known.
+type Capacity struct {
+	Each float64            // of one that is not named
+	Of   map[string]float64 // of single ones, by their name, their address or the host in it
+}
+
+// Known reports whether there is one.
+func (c Capacity) Known() bool { return c.Each > 0 }
+
+// At is that of an instance, 0 if it is not known.
+func (c Capacity) At(name, address string) float64 {
+	host := strings.Trim(address[:max(strings.LastIndexByte(address, ':'), 0)], "[]")
+	for _, key := range []string{name, address, host} {
+		if of, ok := c.Of[key]; ok && key != "" {
+			return of
+		}
+	}
+	return c.Each
+}
+
+// All is what so many instances carry, the named ones among them, 0 if it is not known.
+func (c Capacity) All(instances int) float64 {
+	if len(c.Of) > instances {
+		return c.Each * float64(instances)
+	}
+	sum := c.Each * float64(instances-len(c.Of))
+	for _, of := range c.Of {
+		sum += of
+	}
+	return sum
+}
+
+// Page is where an instance tells its figures, in the text format of Prometheus. It is zero if it does not.
+type Page struct {
+	Path  string
+	Every time.Duration
+}
+
+// On reports whether there is one.
+func (p Page) On() bool { return p.Path != "" }
 
 // Says is where an instance says what it is. It is zero if it does not.
 type Says struct {

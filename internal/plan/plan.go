@@ -1,12 +1,13 @@
 package plan
 
 import (
+	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 )
@@ -24,10 +25,16 @@ type Plan struct {
 	Beside  []Front // further ones in front of the same service
 	Parts   []Part  // the first is the one that the front sends requests to
 	Route   route.Route
+	Limit   Limit
+	Harm    float64 // requests that a bad release may cost on the route; 0 if the plan says nothing
 	Keep    time.Duration
 	Then    Then
 	Guards  []Guard
+	Find    float64 // the fault that guards are to find which do not say one
+	Sure    float64 // how sure the guards that compare have to be, all together, over a whole crossing
+	Hooks   []Hook
 	Quiet   Quiet
+	Door    Entrance
 	Prober  Prober
 
 	Differences Differences
@@ -38,14 +45,18 @@ type Plan struct {
 // Main is the part that the front sends requests to.
 func (p *Plan) Main() *Part { return &p.Parts[0] }
 
-// Wanted is how many instances a side is to have, of all parts.
+// Wanted is how many instances a side is to have at first, of all parts, as far as the plan says it.
 func (p *Plan) Wanted(side split.Side) int {
 	n := 0
 	for _, part := range p.Parts {
-		n += part.Stacks[side].Instances
+		n += part.Stacks[side].Planned()
 	}
 	return n
 }
+
+// Stands reports whether a side's instances of the part that the front sends requests to are not
+// Vaiven's to stop.
+func (p *Plan) Stands(side split.Side) bool { return p.Main().Stacks[side].Kind() == Standing }
 
 // RaiseLimit is how long all parts of a side may take to become healthy.
 func (p *Plan) RaiseLimit(side split.Side) time.Duration {
@@ -72,10 +83,13 @@ type Guard struct {
 	Off   bool
 	Then  Action // what happens when it trips
 
-	// Of guards that compare the new side with the live one: [Failing], [Slow] and [Door].
-	Bound evidence.Bound
-	Over  time.Duration // how far back answers count
-	After time.Duration // of [Slow] and [Door]: an answer that takes longer is slow
+	// Of guards that compare the new side with the live one.
+	Margin float64       // how much higher the rate may be, as a fraction; of guards on a figure see [Watch.Figures]
+	Find   float64       // the fault that it must not miss, as a rate beyond the live side's; more than the margin
+	After  time.Duration // of [Slow] and [Door]: an answer that takes longer is slow. 0, of [Slow]: longer than is usual on the live side
+
+	Figure Figure        // of guards on one
+	Settle time.Duration // of [Grows] and [Higher]: readings count from so long after a change of the share
 
 	Most int // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
 }
@@ -90,10 +104,60 @@ const (
 	Unhealthy Watch = "unhealthy" // instances
 	Lost      Watch = "lost"      // requests that got no instance's answer
 	Door      Watch = "door"      // the rate of the prober's requests that got no good answer in time
+
+	// Of figures, which instances tell of themselves.
+	Grows  Watch = "grows"  // how fast one grows; the margin is in its unit, a minute
+	Higher Watch = "higher" // how high one stands; the margin is in its unit
+	Fewer  Watch = "fewer"  // how many of what one counts there are for each request; the margin is a fraction
 )
 
 // Compares reports whether such a guard compares rates; others count.
 func (w Watch) Compares() bool { return w == Failing || w == Slow || w == Door }
+
+// Figures reports whether such a guard compares a figure that instances tell.
+func (w Watch) Figures() bool { return w == Grows || w == Higher || w == Fewer }
+
+// Figures are those that the plan's guards are on.
+func (p *Plan) Figures() []Figure {
+	var list []Figure
+	for _, g := range p.Guards {
+		if g.Watch.Figures() && !g.Off {
+			list = append(list, g.Figure)
+		}
+	}
+	return list
+}
+
+// AccessLog is the log of requests that the plan has, a front's before the one that requests are taken from; "" if it has none.
+func (p *Plan) AccessLog() string {
+	for _, f := range p.Fronts() {
+		if l, ok := f.Settings.(Logs); ok && l.AccessLog() != "" {
+			return l.AccessLog()
+		}
+	}
+	return p.Pairs.Log
+}
+
+// Gathers reports whether such a guard gathers evidence: it compares rates or a figure.
+func (w Watch) Gathers() bool { return w.Compares() || w.Figures() }
+
+// Figure is a number that an instance tells of itself: all samples of a name on its page with the labels, added up.
+type Figure struct {
+	Name   string
+	Labels map[string]string // that a sample has to have, among others
+}
+
+// String is the figure as the plan has it.
+func (f Figure) String() string {
+	if len(f.Labels) == 0 {
+		return f.Name
+	}
+	var labels []string
+	for _, name := range slices.Sorted(maps.Keys(f.Labels)) {
+		labels = append(labels, fmt.Sprintf("%s=%q", name, f.Labels[name]))
+	}
+	return f.Name + "{" + strings.Join(labels, ",") + "}"
+}
 
 // Quiet is what happens when there is too little traffic for a guard to say anything.
 type Quiet string
@@ -113,6 +177,12 @@ const (
 	RollBack Action = "roll back"
 )
 
+// Limit is how much of the new side's capacity a leg may take. The zero value is no limit.
+type Limit struct {
+	Part    float64 // of the capacity, above 0
+	Refuses bool    // more is refused; else a person is asked
+}
+
 // Then is what happens when the old side has been kept for its time.
 type Then string
 
@@ -130,6 +200,18 @@ func (p *Plan) Guard(w Watch) (Guard, bool) {
 		return Guard{}, false
 	}
 	return p.Guards[n], true
+}
+
+// Entrance is how users come to the fronts. The zero value is without TLS, by the address that a front listens at.
+type Entrance struct {
+	Secure      bool   // over TLS
+	Host        string // that is asked for; "" for the front's address
+	Name        string // for TLS, where it is another than the host
+	CA          string // file with the authorities' certificates; "" for the system's
+	Certificate string // file with the client's; "" for none
+	Key         string // file with its key
+	Headers     map[string]string
+	HTTP1       bool // no HTTP/2, even where it is offered
 }
 
 // Prober is the steady stream of Vaiven's own requests.

@@ -11,7 +11,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"vaiven/internal/core/difference"
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -21,14 +20,12 @@ import (
 // defaults is a plan with every key left out.
 func defaults() *plan.Plan {
 	compare := func(w plan.Watch, margin float64) plan.Guard {
-		return plan.Guard{
-			Watch: w, Bound: evidence.Bound{Margin: margin, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.RollBack,
-		}
+		return plan.Guard{Watch: w, Margin: margin, Then: plan.RollBack}
 	}
 	slow := compare(plan.Slow, 0.02)
 	slow.After = 250 * time.Millisecond
 	door := compare(plan.Door, 0.05)
-	door.Bound.AtLeast, door.After = 10, slow.After
+	door.After = slow.After
 	return &plan.Plan{
 		Front: newFront(),
 		Parts: []plan.Part{newPart("web")},
@@ -37,6 +34,8 @@ func defaults() *plan.Plan {
 		Guards: []plan.Guard{
 			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack}, door,
 		},
+		Find:        0.01,
+		Sure:        0.99,
 		Quiet:       plan.QuietAsk,
 		Prober:      plan.Prober{Path: "/", Rate: 20, Within: 2 * time.Second, Status: 200},
 		Differences: plan.Differences{Then: plan.Ask},
@@ -164,17 +163,36 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("same-request", func(n ast.Node) { r.pairs(n, &p.Pairs) }),
 		section.May("warm-up", section.Parsed(r.Reader, "warm-up", &p.WarmUp, warmUp)),
 		section.Need("route", func(n ast.Node) { r.route(n, p) }),
+		section.May("limit", section.Parsed(r.Reader, "limit", &p.Limit, limit)),
+		section.May("harm", section.Parsed(r.Reader, "harm", &p.Harm, section.Positive)),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
 		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
-		section.May("guards", func(n ast.Node) { r.guards(n, &p.Guards) }),
+		section.May("guards", func(n ast.Node) { r.guards(n, p) }),
+		section.May("hooks", func(n ast.Node) { r.hooks(n, &p.Hooks) }),
 		section.May("quiet", section.Parsed(r.Reader, "quiet", &p.Quiet, func(text string) (plan.Quiet, error) { return section.OneOf(text, plan.QuietAsk, plan.QuietGoOn) })),
+		section.May("door", func(n ast.Node) { r.door(n, &p.Door) }),
 		section.May("prober", func(n ast.Node) { r.prober(n, &p.Prober) }),
 	)
 	r.Mapping(n, "the plan", keys...)
 	if others != nil && !r.Discovering() {
 		r.parts(others, p)
 	}
-	nameGuards(p.Guards)
+	finishGuards(p.Guards, p.Find)
+	if wanted := p.Figures(); len(wanted) > 0 && !p.Main().Figures.On() && !r.Discovering() {
+		r.Wrong(n, fmt.Sprintf("the guard on %s has no page to read it from", wanted[0]), `say where instances tell their figures: "figures: /metrics"`)
+	}
+	for _, side := range split.Sides {
+		if p.Limit.Part > 0 && !p.Main().Stacks[side].Capacity.Known() && !r.Discovering() && len(r.Problems.List) == 0 {
+			r.Wrong(n, fmt.Sprintf("limit is a part of a capacity, and that of %v is not said", side), `add "capacity: 120 /s" to the stack: the requests a second that one instance carries`)
+			break
+		}
+	}
+	for side, stack := range p.Main().Stacks {
+		p.Front.Carry[side] = stack.Capacity
+		for n := range p.Beside {
+			p.Beside[n].Carry[side] = stack.Capacity
+		}
+	}
 	r.portsEnough(p)
 	r.versionsWhole(n, p)
 	r.secretsKnown(p.Secrets)
@@ -246,7 +264,7 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 			return
 		case l.Part <= before:
 			r.Wrong(n, fmt.Sprintf("%v does not go further than the %v before it", l.Part, before), "shares grow from leg to leg")
-		case l.Part == split.Whole && l.Dwell != 0:
+		case l.Part == split.Whole && (l.Dwell != 0 || l.Sure):
 			r.Wrong(n, "the last leg cannot have an end", `write "100 %", and how long the old side stays in "keep"`)
 		}
 		before = max(before, l.Part)
@@ -282,19 +300,37 @@ func (r *reader) keep(n ast.Node, p *plan.Plan) {
 
 // guards reads what the plan says of each kind of guard: one rule, several, or that it
 // is off. What it does not mention stays as it is.
-func (r *reader) guards(n ast.Node, guards *[]plan.Guard) {
+func (r *reader) guards(n ast.Node, p *plan.Plan) {
 	rules := map[plan.Watch][]plan.Guard{}
-	var keys []section.Key
-	for _, g := range *guards {
+	keys := []section.Key{
+		section.May("sure", section.Parsed(r.Reader, "sure", &p.Sure, section.Certainty)),
+		section.May("find", section.Parsed(r.Reader, "find", &p.Find, section.Fault)),
+	}
+	kinds := slices.Clone(p.Guards)
+	for _, g := range p.Guards {
 		rules[g.Watch] = []plan.Guard{g}
+	}
+	for _, w := range []plan.Watch{plan.Grows, plan.Higher, plan.Fewer} { // there is none unless the plan has one
+		kinds = append(kinds, plan.Guard{Watch: w, Then: plan.Freeze, Settle: 30 * time.Second})
+	}
+	for _, g := range kinds {
 		keys = append(keys, section.May(string(g.Watch), func(n ast.Node) { rules[g.Watch] = r.rules(n, g) }))
 	}
 	r.Mapping(n, "guards", keys...)
-	var list []plan.Guard
-	for _, g := range *guards {
-		list = append(list, rules[g.Watch]...)
+	p.Guards = nil
+	for _, g := range kinds {
+		p.Guards = append(p.Guards, rules[g.Watch]...)
 	}
-	*guards = list
+}
+
+// finishGuards gives every guard a name, and those that compare the fault that they are to find.
+func finishGuards(guards []plan.Guard, find float64) {
+	nameGuards(guards)
+	for n := range guards {
+		if g := &guards[n]; g.Watch.Compares() && g.Find == 0 {
+			g.Find = max(find, 2*g.Margin)
+		}
+	}
 }
 
 // nameGuards gives every guard a name of its own, after what it watches.
@@ -304,9 +340,18 @@ func nameGuards(guards []plan.Guard) {
 		g := &guards[n]
 		switch g.Watch {
 		case plan.Slow:
-			g.Name = "over " + route.Short(g.After)
+			if g.Name = "over " + route.Short(g.After); g.After == 0 {
+				g.Name = "slower than usual"
+			}
 		case plan.Lost:
 			g.Name = "no answer at the front"
+		case plan.Grows, plan.Higher, plan.Fewer:
+			if g.Name == "" {
+				g.Name = g.Figure.Name
+			}
+			if g.Name += " " + string(g.Watch); g.Watch == plan.Fewer {
+				g.Name = "fewer " + strings.TrimSuffix(g.Name, " "+string(g.Watch))
+			}
 		default:
 			g.Name = string(g.Watch)
 		}
@@ -334,25 +379,115 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 			return g
 		}
 	}
+	var find ast.Node // where the fault to find is said
 	keys := []section.Key{section.May("then", section.Parsed(r.Reader, "then", &g.Then, action))}
 	if g.Watch.Compares() {
 		keys = append(keys,
-			section.May("worse-by", section.Parsed(r.Reader, "worse-by", &g.Bound.Margin, section.Fraction)),
-			section.May("sure", section.Parsed(r.Reader, "sure", &g.Bound.Sure, section.Certainty)),
-			section.May("at-least", func(n ast.Node) {
-				least := int(g.Bound.AtLeast)
-				section.Parsed(r.Reader, "at-least", &least, section.Between(1, 1_000_000))(n)
-				g.Bound.AtLeast = int64(least)
-			}),
-			section.May("over", section.Parsed(r.Reader, "over", &g.Over, section.Duration)))
+			section.May("worse-by", section.Parsed(r.Reader, "worse-by", &g.Margin, section.Fraction)),
+			section.May("find", func(n ast.Node) { find = n; section.Parsed(r.Reader, "find", &g.Find, section.Fault)(n) }),
+			section.Gone("sure", `certainty is said once, for all guards together over the whole crossing: write "sure: 99 %" beside the guards`),
+			section.Gone("at-least", `leave it out: how many answers it takes follows from "sure" and from the fault to find ("find: 1 %")`),
+			section.Gone("over", `leave it out: a guard judges by all that was answered since the first request moved, and sees a fault whenever it begins`))
+	} else if g.Watch.Figures() {
+		by := section.Parsed(r.Reader, "by", &g.Margin, section.Amount)
+		if g.Watch == plan.Fewer {
+			g.Settle = 0
+			by = section.Parsed(r.Reader, "by", &g.Margin, section.Fault)
+		} else {
+			keys = append(keys, section.May("settle", section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
+		}
+		keys = append(keys, section.May("name", section.Parsed(r.Reader, "name", &g.Name, section.Word)), section.Need("figure", section.Parsed(r.Reader, "figure", &g.Figure, figure)), section.Need("by", by))
 	} else {
 		keys = append(keys, section.May("more-than", section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))))
 	}
-	if g.Watch == plan.Slow || g.Watch == plan.Door {
+	switch g.Watch {
+	case plan.Slow:
+		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, after)))
+	case plan.Door:
 		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, section.Duration)))
 	}
 	r.Mapping(n, string(g.Watch), keys...)
+	if g.Find != 0 && g.Find <= g.Margin && find != nil {
+		r.Wrong(find, fmt.Sprintf("a fault of %g %% is not to be found where %g %% are allowed (worse-by)", 100*g.Find, 100*g.Margin), "make find larger than worse-by, at best twice as large")
+	}
 	return g
+}
+
+// hooks reads the commands that run at moments: for each moment one, or several in their order.
+func (r *reader) hooks(n ast.Node, to *[]plan.Hook) {
+	one := func(m plan.HookMoment, n ast.Node) {
+		h := plan.Hook{Moment: m, Within: 30 * time.Second}
+		if isMapping(n) || r.Discovering() {
+			r.Mapping(n, string(m),
+				section.Need("run", func(n ast.Node) { r.hookWords(n, &h.Words) }),
+				section.May("within", section.Parsed(r.Reader, "within", &h.Within, section.Duration)),
+				section.May("on", section.Parsed(r.Reader, "on", &h.There, func(text string) (bool, error) {
+					where, err := section.OneOf(text, "this machine", "instances")
+					return where == "instances", err
+				})),
+				section.May("environment", func(n ast.Node) { r.secretStrings(n, "environment", &h.Environment) }))
+		}
+		if !isMapping(n) || r.Discovering() {
+			r.hookWords(n, &h.Words)
+		}
+		*to = append(*to, h)
+	}
+	var keys []section.Key
+	for _, m := range plan.HookMoments {
+		keys = append(keys, section.May(string(m), func(n ast.Node) {
+			if list, ok := n.(*ast.SequenceNode); ok && (r.Discovering() || len(list.Values) > 0 && isMapping(list.Values[0])) {
+				r.List(n, string(m), func(n ast.Node) { one(m, n) })
+				return
+			}
+			one(m, n)
+		}))
+	}
+	r.Mapping(n, "hooks", keys...)
+}
+
+func isMapping(n ast.Node) bool {
+	_, is := n.(ast.MapNode)
+	return is
+}
+
+// hookWords are a command's words. What it is about stands in its environment, and no secret in its words.
+func (r *reader) hookWords(n ast.Node, to *[]string) {
+	r.Words(n, "run", to)
+	text := strings.Join(*to, " ")
+	if known := placeholder.FindStringSubmatch(text); secretPlaceholder.MatchString(text) || known != nil && slices.Contains(plan.Placeholders, known[1]) {
+		r.Wrong(n, fmt.Sprintf("%q has a placeholder", text), "what a hook is about is in its environment (VAIVEN_VERSION, VAIVEN_SIDE ...), and secrets go into \"environment\"")
+	}
+}
+
+func (r *reader) door(n ast.Node, d *plan.Entrance) {
+	scheme, http2 := "", true
+	var of ast.Node // something that only TLS has
+	file := func(what string, to *string) func(ast.Node) {
+		return func(n ast.Node) {
+			of = n
+			r.Text(n, what, to)
+		}
+	}
+	r.Mapping(n, "door",
+		section.May("scheme", section.Parsed(r.Reader, "scheme", &scheme, func(text string) (string, error) { return section.OneOf(text, "http", "https") })),
+		section.May("host", section.Parsed(r.Reader, "host", &d.Host, hostName)),
+		section.May("name", section.Parsed(r.Reader, "name", &d.Name, hostName)),
+		section.May("ca", file("ca", &d.CA)),
+		section.May("certificate", file("certificate", &d.Certificate)),
+		section.May("key", file("key", &d.Key)),
+		section.May("headers", func(n ast.Node) { r.secretStrings(n, "headers", &d.Headers) }),
+		section.May("http2", section.Parsed(r.Reader, "http2", &http2, section.YesNo)),
+	)
+	d.HTTP1 = !http2
+	d.Secure = scheme == "https" || scheme == "" && of != nil
+	switch {
+	case !d.Secure && of != nil:
+		r.Wrong(of, "the door is http, and this is for TLS", `write "scheme: https", or leave it out`)
+	case (d.Certificate == "") != (d.Key == ""):
+		r.Wrong(n, "a client's certificate needs its key, and a key its certificate", `add "certificate: FILE" and "key: FILE"`)
+	case d.Secure && d.Host == "" && d.Name == "":
+		r.Wrong(n, "it is not said which name the front's certificate is for", `add "host: NAME", the one that users ask for`)
+	}
 }
 
 func (r *reader) prober(n ast.Node, p *plan.Prober) {

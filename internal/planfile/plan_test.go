@@ -8,13 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/goccy/go-yaml"
 
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/embedded"
@@ -44,7 +44,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 		Instances: 3, Command: []string{"/srv/{service}/builds/{version}/sailings", "--listen", "{address}"},
 		Build: "/srv/{service}/builds/{version}", Folder: "/srv/{service}",
 		Environment: map[string]string{"REGION": "north", "NAME": "{instance}", "PLATFORM": "old"},
-		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: 120,
+		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: plan.Capacity{Each: 120, Of: map[string]float64{"green-4": 60, "10.1.0.6": 240}},
 		Output: plan.Output{Size: 1 << 20, Keep: 5},
 		Price:  plan.Price{Amount: 0.048, Unit: "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
 	}
@@ -82,13 +82,14 @@ func TestEveryKeyIsRead(t *testing.T) {
 		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD", At: "testdata/full.yaml:5"}, "token": {File: base + "/secrets/token", At: "testdata/full.yaml:6"}},
 		Front: plan.Front{
 			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"},
+			Spare: plan.SpareDoor{Listen: "127.0.0.1:8090", Header: "X-Vessa-Try", Cookie: "try", File: "/var/lib/sailings/spare.secret"},
+			Carry: [2]plan.Capacity{blue.Capacity, green.Capacity},
 			Settings: &embedded.Settings{
 				Tell: true, Shuffle: true, HeaderSize: 32 << 10, HeaderTime: 5 * time.Second, Idle: time.Minute, BodyRate: 1000, FirstByte: 20 * time.Second, NextByte: 2 * time.Minute,
 				TunnelIdle: time.Hour, Connections: 2000, PerClient: 100,
 				TrustedProxies: []netip.Prefix{netip.MustParsePrefix("10.1.0.7/32"), netip.MustParsePrefix("fd00::/8")},
 				Announced:      []netip.Prefix{netip.MustParsePrefix("10.2.0.0/16")},
 				Certificates:   []embedded.Certificate{{File: base + "/tls/sailings.pem", Key: "/etc/ssl/sailings.key"}},
-				SpareListen:    "127.0.0.1:8090", SpareHeader: "X-Vessa-Try", SpareCookie: "try",
 			},
 		},
 		Parts: []plan.Part{{
@@ -129,6 +130,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 				},
 			},
 			Says:          plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{Header: "X-Version"}, Runtime: plan.Field{JSON: "runtime"}},
+			Figures:       plan.Page{Path: "/metrics", Every: 2 * time.Second},
 			Configuration: []string{"conf/{version}.yaml"},
 		}, worker, cache},
 		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}, {Area: "environment", Name: "FEATURE_*"}}, Secret: []string{"BERTH_*"}, Shown: []string{"SORT_KEY"}, Then: plan.Stop},
@@ -140,22 +142,42 @@ func TestEveryKeyIsRead(t *testing.T) {
 		},
 		WarmUp: plan.WarmUp{Requests: 200, Rate: 50},
 		Route: route.Route{
-			{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 90 * time.Second}, {Part: split.Whole, Ask: true},
+			{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 90 * time.Second, Sure: true, Least: 30 * time.Second}, {Part: split.Whole, Ask: true},
 		},
 		Keep: 30 * time.Minute, Then: plan.ThenAsk,
 		Guards: []plan.Guard{
-			{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.005, Sure: 0.995, AtLeast: 100}, Over: time.Minute, Then: plan.Freeze},
-			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Bound: evidence.Bound{Margin: 0.02, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.RollBack},
-			{Name: "over 2s", Watch: plan.Slow, After: 2 * time.Second, Bound: evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.Freeze},
+			{Name: "failing", Watch: plan.Failing, Margin: 0.005, Find: 0.015, Then: plan.Freeze},
+			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Margin: 0.02, Find: 0.04, Then: plan.RollBack},
+			{Name: "over 2s", Watch: plan.Slow, After: 2 * time.Second, Margin: 0.005, Find: 0.02, Then: plan.Freeze},
 			{Name: "unhealthy", Watch: plan.Unhealthy, Most: 1, Then: plan.Freeze},
 			{Name: "no answer at the front", Watch: plan.Lost, Off: true, Then: plan.RollBack},
-			{Name: "door", Watch: plan.Door, After: 600 * time.Millisecond, Bound: evidence.Bound{Margin: 0.1, Sure: 0.99, AtLeast: 20}, Over: 2 * time.Minute, Then: plan.Freeze},
+			{Name: "door", Watch: plan.Door, After: 600 * time.Millisecond, Margin: 0.1, Find: 0.2, Then: plan.Freeze},
+			{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "process_resident_memory_bytes"}, Margin: 10e6, Settle: 30 * time.Second, Then: plan.Freeze},
+			{Name: "jobs_open grows", Watch: plan.Grows, Figure: plan.Figure{Name: "jobs_open", Labels: map[string]string{"kind": "print", "lane": "2"}}, Margin: 0.5, Settle: time.Minute, Then: plan.RollBack},
+			{Name: "process_open_fds higher", Watch: plan.Higher, Figure: plan.Figure{Name: "process_open_fds"}, Margin: 20, Settle: 30 * time.Second, Then: plan.Freeze},
+			{Name: "fewer booked_total", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1, Then: plan.Freeze},
 		},
-		Quiet: plan.QuietGoOn,
+		Find: 0.02, Sure: 0.995, Quiet: plan.QuietGoOn,
 		WayBack: plan.WayBack{Every: 30 * time.Second, Checks: []plan.Check{{
 			Name: "data still fit", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
 			What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares", Query: "select count(*) from sailings where deck is not null", Answer: "0"},
 		}}},
+		Hooks: []plan.Hook{
+			{Moment: plan.BeforeRaise, Words: []string{base + "/permit", "open"}, Within: 30 * time.Second},
+			{Moment: plan.WhenProven, Words: []string{base + "/tell", "the new side"}, Within: 30 * time.Second},
+			{Moment: plan.BeforeLeg, Words: []string{base + "/permit", "check"}, Within: 5 * time.Second},
+			{Moment: plan.BeforeLeg, Words: []string{"/opt/look", "--deep"}, Within: 30 * time.Second, There: true},
+			{Moment: plan.AfterLeg, Words: []string{base + "/tell", "leg"}, Within: 30 * time.Second},
+			{Moment: plan.WhenRolled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second, Environment: map[string]string{"PASSWORD": "{secret fares}"}},
+			{Moment: plan.WhenOff, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second},
+			{Moment: plan.WhenSettled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second},
+			{Moment: plan.BeforeRetire, Words: []string{base + "/look", "at-it"}, Within: 30 * time.Second},
+		},
+		Limit: plan.Limit{Part: 0.8, Refuses: true}, Harm: 500,
+		Door: plan.Entrance{
+			Secure: true, Host: "sailings.example:8443", Name: "sailings.example", CA: base + "/tls/ca.pem", Certificate: base + "/tls/client.pem", Key: base + "/tls/client.key",
+			Headers: map[string]string{"X-Tenant": "vessa", "Authorization": "Bearer {secret fares}"}, HTTP1: true,
+		},
 		Prober: plan.Prober{
 			Path: "/sailings?from=vessa", Rate: 50, Within: time.Second, Status: 200, Contains: "ship", JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}},
 			Side: plan.Field{Header: "X-Side"}, Version: plan.Field{JSON: "version"},
@@ -217,7 +239,23 @@ func TestMistakesInShape(t *testing.T) {
 		{"a last leg that dwells", strings.Replace(smallest, "100 %", "100 % for 2m", 1), "the last leg cannot have an end"},
 		{"asks twice", strings.Replace(smallest, "  - 100 %", "  - ask\n  - ask\n  - 100 %", 1), "asked twice"},
 		{"no smoke check", strings.Replace(smallest, "  - request: /\n", "  []\n", 1), "no smoke check"},
-		{"an uncertain certainty", smallest + "guards:\n  slow: {sure: 20 %}\n", "no useful certainty"},
+		{"an uncertain certainty", smallest + "guards:\n  sure: 20 %\n", "no useful certainty"},
+		{"a certainty of its own", smallest + "guards:\n  slow: {sure: 99 %}\n", "certainty is said once"},
+		{"a number of answers", smallest + "guards:\n  failing: {at-least: 50}\n", "how many answers it takes follows"},
+		{"a time of its own", smallest + "guards:\n  failing:\n    over: 2m\n", "a guard judges by all that was answered"},
+		{"a fault that is allowed", smallest + "guards:\n  failing: {worse-by: 2 %, find: 1 %}\n", "make find larger than worse-by"},
+		{"no fault at all", smallest + "guards: {find: 0 %}\n", "is no fault to find"},
+		{"a leg for a time and until sure", strings.Replace(smallest, "100 %", "5 % until sure for 2m\n  - 100 %", 1), "lasts for a time and until sure"},
+		{"a leg with other terms", strings.Replace(smallest, "100 %", "5 % until sure, perhaps\n  - 100 %", 1), "says nothing of how long"},
+		{"a leg that ends before it may", strings.Replace(smallest, "100 %", "5 % until sure, at least 5m, at most 2m\n  - 100 %", 1), "make the second the longer one"},
+		{"a last leg until sure", strings.Replace(smallest, "100 %", "100 % until sure", 1), "the last leg cannot have an end"},
+		{"figures from nowhere", smallest + "guards:\n  grows: {figure: memory_bytes, by: 10 MB}\n", "figures: /metrics"},
+		{"no figure", smallest + "figures: /metrics\nguards:\n  grows: {figure: 'memory bytes', by: 10 MB}\n", "is no figure"},
+		{"labels left open", smallest + "figures: /metrics\nguards:\n  higher: {figure: 'open{kind=\"a\"', by: 1}\n", "is no figure"},
+		{"labels without quotes", smallest + "figures: /metrics\nguards:\n  higher: {figure: 'open{kind=a}', by: 1}\n", "is no figure"},
+		{"no amount", smallest + "figures: /metrics\nguards:\n  grows: {figure: memory_bytes, by: much}\n", "is no amount"},
+		{"a part of all", smallest + "figures: /metrics\nguards:\n  fewer: {figure: booked_total, by: 100 %}\n", "less than 100 %"},
+		{"no such time", smallest + "guards:\n  slow: {after: often}\n", "\"usual\""},
 		{"what is missing", "service: a\n", `the plan needs "stack"`},
 	} {
 		_, err := Parse("p.yaml", []byte(c.text))
@@ -283,12 +321,16 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	full = append(full, fronts...)
+	stands, err := os.ReadFile("testdata/stands.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full = append(append(full, fronts...), stands...)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
 		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
-		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}",
-		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
+		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}", "guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
+		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
 		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",
 		"smoke: [{grpc: a:1, " + wrong + "}]", "smoke: [{dns: a, " + wrong + "}]", "smoke: [{sql: a, " + wrong + "}]", "smoke: [{command: a, " + wrong + "}]",
 	} {
@@ -314,6 +356,90 @@ func TestMistakesShowNoPassword(t *testing.T) {
 	_, err := Parse("p.yaml", []byte("service: s\nstack: {command: run, ports: 1000-1009}\nsmoke:\n  - {sql: postgres://fares:herring@db/fares, qwery: x}\n  - {request: http://fares:herring@db/, status: 9000}\n"))
 	if err == nil || strings.Contains(err.Error(), "herring") || !strings.Contains(err.Error(), "postgres://fares:(hidden 1)@db/fares") {
 		t.Errorf("it says\n%v", err)
+	}
+}
+
+// What is said of the door has to fit together.
+func TestTheDoor(t *testing.T) {
+	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: /}]\nroute: [100 %]\nsecrets: {pw: env PW}\n"
+	for _, c := range []struct{ door, says string }{
+		{"scheme: http, ca: ca.pem", "the door is http"}, {"scheme: https", "which name"}, {"scheme: ftp", "is not a choice"}, {"certificate: a.pem, host: a", "needs its key"}, {"host: 'a/b'", "not a host"},
+		{"headers: {A: '{instance}'}", "placeholder of an instance"}, {"headers: {A: '{secret pwd}'}", "no secret is called"}, {"host: a, http2: perhaps", "perhaps"},
+	} {
+		if _, err := Parse("p.yaml", []byte(base+"door: {"+c.door+"}\n")); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.door, err)
+		}
+	}
+	p, err := Parse("p.yaml", []byte(base+"door: {host: sailings.example, ca: ca.pem, headers: {A: '{secret pw}'}}\n"))
+	if err != nil || !p.Door.Secure || p.Door.HTTP1 {
+		t.Errorf("with a file of authorities: %+v, %v", p, err)
+	}
+}
+
+// A hook names what it is about by its environment, and nothing by its words.
+func TestHooks(t *testing.T) {
+	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: /}]\nroute: [100 %]\nsecrets: {pw: env PW}\n"
+	for _, c := range []struct{ hooks, says string }{
+		{"before-raise: 'open {version}'", "VAIVEN_VERSION"}, {"before-raise: 'open {secret pw}'", "has a placeholder"}, {"before-lunch: eat", "before-leg"}, {"proven: {within: 5s}", "run"},
+		{"proven: {run: a, on: moon}", "not a choice"}, {"proven: {run: a, environment: {A: '{instance}'}}", "placeholder of an instance"},
+	} {
+		if _, err := Parse("p.yaml", []byte(base+"hooks: {"+c.hooks+"}\n")); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.hooks, err)
+		}
+	}
+}
+
+// A limit is a part of a capacity, which has to be there.
+func TestTheLimit(t *testing.T) {
+	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009%s}\nsmoke: [{request: /}]\nroute: [100 %%]\nlimit: %s\n"
+	for _, c := range []struct{ stack, limit, says string }{
+		{"", "80 %", "that of blue is not said"}, {", capacity: 9 /s", "much", "is no limit of a capacity"}, {", capacity: 9 /s", "80 %, then pray", "not a choice"}, {", capacity: 9 /s", "0 %", "is no limit"},
+	} {
+		if _, err := Parse("p.yaml", []byte(fmt.Sprintf(base, c.stack, c.limit))); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.limit, err)
+		}
+	}
+	if p, err := Parse("p.yaml", []byte(fmt.Sprintf(base, ", capacity: 9 /s", "80 %"))); err != nil || p.Limit != (plan.Limit{Part: 0.8}) {
+		t.Errorf("80 %%: %v, %v", p, err)
+	}
+}
+
+// What stands is read in every way in which it can be named. Nothing of it needs a command, ports, or a source of versions.
+func TestWhatStands(t *testing.T) {
+	p, err := Read("testdata/stands.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir, err := filepath.Abs("testdata")
+	if err != nil {
+		t.Fatal(err)
+	}
+	blue, green := p.Main().Stacks[split.Blue], p.Main().Stacks[split.Green]
+	want := []plan.Stand{
+		{Kind: plan.StandAddress, Address: "10.1.0.7:8080"}, {Kind: plan.StandUnit, Name: "sailings@1.service", Address: "127.0.0.1:8081"},
+		{Kind: plan.StandUnit, Name: "sailings.service", Address: "10.1.0.6:8080", On: plan.Host{User: "deploy", Address: "10.1.0.6:22"}},
+		{Kind: plan.StandContainer, Name: "sailings-1"}, {Kind: plan.StandContainers, Name: "app=sailings,side={side}"},
+		{Kind: plan.StandCommand, Words: []string{dir + "/who-runs", "{side}"}},
+	}
+	if !reflect.DeepEqual(blue.Stands, want) || blue.Instances != 9 || blue.Kind() != plan.Standing || !p.Stands(split.Blue) {
+		t.Errorf("blue is %+v", blue)
+	}
+	if len(green.Stands) != 1 || green.Stands[0].Kind != plan.StandFront || green.Instances != 1 || green.Renew[0] != dir+"/renew" {
+		t.Errorf("green is %+v", green)
+	}
+	const rest = "smoke: [{request: /}]\nroute: [100 %]\n"
+	for _, c := range []struct{ stack, says string }{
+		{"stands: []", "it is not said where instances stand"}, {"stands: berth 7", `"berth 7" does not say where`}, {"stands: 10.1.0.5", "does not say where"},
+		{"stands: ':80'", "does not say where"}, {"stands: unit a.service", "does not say where"}, {"stands: unit a.service at 127.0.0.1:80 on gate", "not a host"},
+		{"stands: container a", "no port that they listen on"}, {"command: run, ports: 1000-1009, renew: ./renew", "nothing stands"},
+		{"blue: {stands: 10.1.0.5:80}", "green has no command"}, {"blue: {stands: 10.1.0.5:80}, green: {command: ./run, ports: 1000-1009}", "it is not said which versions there are"},
+	} {
+		if _, err := Parse("p.yaml", []byte("service: s\nstack: {"+c.stack+"}\n"+rest)); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.stack, err)
+		}
+	}
+	if p, err := Parse("p.yaml", []byte("service: s\nstack: {blue: {stands: 10.1.0.5:80}, green: {command: './builds/{version}/run {address}', ports: 1000-1009}}\n"+rest)); err != nil || p.Main().Versions.Where != "builds" {
+		t.Errorf("one side stands: %v", err)
 	}
 }
 
@@ -528,5 +654,26 @@ func TestThePlanSchema(t *testing.T) {
 		if s.Validate(asJSON([]byte(bad))) == nil {
 			t.Errorf("it takes %q", bad)
 		}
+	}
+}
+
+// A plan with other legs is the same plan otherwise, comments and all, and reads as one.
+func TestWithRoute(t *testing.T) {
+	base := strings.Replace(smallest, "route:\n  - 100 %\n", "# the way\nroute:\n  - 5 % for 2m # careful\n\n  - 100 %\n# how long\nkeep: 10m\n", 1)
+	legs := route.Route{{Part: 1000, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute}, {Part: 5000, Dwell: 90 * time.Second, Ask: true}, {Part: split.Whole}}
+	got, err := WithRoute("sailings.yaml", []byte(base), legs)
+	want := strings.Replace(base, "route:\n  - 5 % for 2m # careful\n\n  - 100 %\n", "route:\n  - 10 % until sure, at least 1m, at most 20m\n  - ask\n  - 50 % for 1m30s\n  - 100 %\n", 1)
+	if err != nil || string(got) != want {
+		t.Fatalf("%v\n%s\nwant\n%s", err, got, want)
+	}
+	p, err := Parse("sailings.yaml", got)
+	if err != nil || !slices.Equal(p.Route, legs) {
+		t.Errorf("it is read as %v, %v", p.Route, err)
+	}
+	if _, err := WithRoute("sailings.yaml", []byte("service: sailings\n"), legs); err == nil {
+		t.Error("a plan without a route has one")
+	}
+	if _, err := WithRoute("sailings.yaml", []byte(base), legs[:1]); err == nil || !strings.Contains(err.Error(), "no plan") {
+		t.Errorf("a route without an end: %v", err)
 	}
 }

@@ -61,6 +61,19 @@ func (r *reader) noPlaceholder(n ast.Node, text string) {
 	}
 }
 
+// secretStrings reads texts by their names, which may have placeholders for secrets, and none for an instance.
+func (r *reader) secretStrings(n ast.Node, what string, to *map[string]string) {
+	r.Strings(n, what, to)
+	for _, text := range *to {
+		for _, m := range secretPlaceholder.FindAllStringSubmatch(text, -1) {
+			r.secretUses = append(r.secretUses, secretUse{n, m[1]})
+		}
+		if known := placeholder.FindStringSubmatch(text); known != nil && slices.Contains(plan.Placeholders, known[1]) {
+			r.Wrong(n, fmt.Sprintf("%q has a placeholder of an instance", text), "this is said at the front, whoever answers: write the text itself")
+		}
+	}
+}
+
 func (r *reader) placeholders(n ast.Node, text string) {
 	for _, m := range secretPlaceholder.FindAllStringSubmatch(text, -1) {
 		r.secretUses = append(r.secretUses, secretUse{n, m[1]})

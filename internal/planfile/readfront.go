@@ -48,7 +48,7 @@ func (r *reader) fronts(n ast.Node, p *plan.Plan) {
 }
 
 func (r *reader) front(n ast.Node, f *plan.Front) {
-	var key, sticky, order ast.Node
+	var key, sticky, order, spare ast.Node
 	kinds := 0
 	keys := []section.Key{
 		section.May("listen", section.Parsed(r.Reader, "listen", &f.Listen, section.HostPort)),
@@ -64,7 +64,22 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 			order = n
 			r.Text(n, "order-file", &f.Order)
 		}),
+		section.May("spare-door", func(n ast.Node) {
+			spare = n
+			r.Mapping(n, "spare-door",
+				section.May("listen", section.Parsed(r.Reader, "listen", &f.Spare.Listen, section.HostPort)),
+				section.May("header", section.Parsed(r.Reader, "header", &f.Spare.Header, fieldName)),
+				section.May("cookie", section.Parsed(r.Reader, "cookie", &f.Spare.Cookie, fieldName)))
+		}),
 	}
+	var at ast.Node
+	keys = append(keys,
+		section.May("at", func(n ast.Node) {
+			at = n
+			section.Parsed(r.Reader, "at", &f.At.Host, login)(n)
+		}),
+		section.May("identity", func(n ast.Node) { r.Text(n, "identity", &f.At.Identity) }),
+		section.May("known-hosts", func(n ast.Node) { r.Text(n, "known-hosts", &f.At.KnownHosts) }))
 	for _, k := range all.Kinds {
 		keys = append(keys, section.May(string(k.Name), func(n ast.Node) {
 			kinds++
@@ -76,6 +91,7 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 		r.Wrong(n, "a front is one system, and several are named", "make front a list with an entry for each")
 		return
 	}
+	r.elsewhere(either(at, n), *f)
 	if order != nil && !f.Settings.Marks() {
 		r.Wrong(order, fmt.Sprintf("this front (%s) holds the order of going home itself", f.Kind()), "leave order-file out")
 	}
@@ -84,6 +100,31 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 	}
 	if err := f.Settings.Sticks(); err != nil && f.Sticky {
 		r.Refuse(either(sticky, n), err)
+	}
+	if spare == nil {
+		return
+	}
+	if f.Spare == (plan.SpareDoor{}) {
+		r.Wrong(spare, "the spare side's own door has no way in", `add "header: NAME" or "cookie: NAME"`)
+	} else if err := f.Settings.Opens(f.Spare); err != nil {
+		r.Refuse(spare, err)
+	}
+}
+
+// elsewhere looks whether a front on another machine is named so that it is found there.
+func (r *reader) elsewhere(n ast.Node, f plan.Front) {
+	switch {
+	case f.At.Host == "" && f.At != plan.Login{}:
+		r.Wrong(n, "how to log in is said, and not where", `add "at: USER@HOST", or leave identity and known-hosts out`)
+	case f.At.Host == "":
+	case f.Kind() == embedded.Kind.Name:
+		r.Wrong(n, "the embedded front runs beside its plan", "put the plan on that machine, and reach it from here as USER@HOST:PLAN")
+	default:
+		f.Settings.Resolve(func(file *string) {
+			if *file != "" && !strings.HasPrefix(*file, "/") {
+				r.Wrong(n, fmt.Sprintf("%s is on another machine, where it is not known what it is relative to", *file), "write its whole name there, from / on")
+			}
+		}, func(*string) {})
 	}
 }
 
@@ -98,4 +139,12 @@ func either(a, b ast.Node) ast.Node {
 func prefix(text string) (int, bool) {
 	n, err := strconv.Atoi(strings.TrimPrefix(text, "/"))
 	return n, err == nil && strings.HasPrefix(text, "/") && n >= 1 && n <= 32
+}
+
+// fieldName parses the name of a header or a cookie.
+func fieldName(text string) (string, error) {
+	if !section.IsToken(text) {
+		return "", fmt.Errorf("%q cannot be the name of a header or a cookie: want letters, digits, -, _ and .", text)
+	}
+	return text, nil
 }

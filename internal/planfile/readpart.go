@@ -50,6 +50,7 @@ func (r *reader) partKeys(p *plan.Part) []section.Key {
 		}),
 		section.May("needs", func(n ast.Node) { p.Needs = r.checks(n, "needs", needCheck) }),
 		section.May("says", func(n ast.Node) { r.says(n, &p.Says) }),
+		section.May("figures", func(n ast.Node) { r.figures(n, &p.Figures) }),
 		section.May("configuration", func(n ast.Node) {
 			r.List(n, "configuration", func(n ast.Node) {
 				var file string
@@ -106,8 +107,8 @@ func (r *reader) portsEnough(p *plan.Plan) {
 					r.Wrong(at, fmt.Sprintf("the front listens at port %d, which is among the ports of part %s", n, part.Name), "give instances a range without it")
 				}
 			}
-			room, need := s.LastPort-s.FirstPort+1, blue.Instances+green.Instances
-			if blue.FirstPort == green.FirstPort && blue.LastPort == green.LastPort && room < need && room >= s.Instances {
+			room, need := s.LastPort-s.FirstPort+1, blue.Most()+green.Most()
+			if blue.FirstPort == green.FirstPort && blue.LastPort == green.LastPort && room < need && room >= s.Most() {
 				r.Wrong(at, fmt.Sprintf("%d ports are too few for both sides of part %s: they have %d instances together while both stand", room, part.Name, need),
 					fmt.Sprintf("widen the range, to %d-%d at least", s.FirstPort, s.FirstPort+need-1))
 			}
@@ -144,6 +145,9 @@ func (r *reader) stacks(n ast.Node, p *plan.Part) {
 			at = own[side]
 			r.Mapping(at, side.String(), r.stackKeys(&s)...)
 		}
+		if s.Kind() == plan.Standing {
+			s.Instances = counted(s)
+		}
 		r.stackWhole(at, side, s)
 		p.Stacks[side] = s
 		if own[split.Blue] == nil && own[split.Green] == nil {
@@ -153,39 +157,67 @@ func (r *reader) stacks(n ast.Node, p *plan.Part) {
 	}
 }
 
+// counted is how many instances of a standing stack there are to be: those that are named one by
+// one, and as many as are said where a label or a command finds them.
+func counted(s plan.Stack) int {
+	if slices.ContainsFunc(s.Stands, func(t plan.Stand) bool { return !t.Counted() }) {
+		return max(s.Instances, len(s.Stands))
+	}
+	return len(s.Stands)
+}
+
 // clone is a stack that shares nothing with the first.
 func clone(s plan.Stack) plan.Stack {
 	s.Environment = maps.Clone(s.Environment)
 	s.Command = slices.Clone(s.Command)
 	s.Hosts = slices.Clone(s.Hosts)
 	s.Tool = slices.Clone(s.Tool)
+	s.Stands = slices.Clone(s.Stands)
+	s.Renew = slices.Clone(s.Renew)
 	return s
 }
 
 // stackWhole looks whether a stack has what its kind needs.
 func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 	kind := s.Kind()
+	if kind == plan.Standing && (s.Until > 0 || s.AsLive()) {
+		r.Wrong(at, fmt.Sprintf("%v stands, so there are as many as there are", side), "leave instances out, or say how many there are to be at least")
+	}
 	if (kind == plan.Processes || kind == plan.Hosts) && len(s.Command) == 0 {
 		r.Wrong(at, fmt.Sprintf("%v has no command to start an instance", side), `add a line such as "command: ./builds/{version}/server --listen {address}"`)
 		return
 	}
 	own := kind == plan.Containers && s.Network != "host"
 	switch {
+	case kind == plan.Standing:
+		if n := slices.IndexFunc(s.Stands, func(t plan.Stand) bool {
+			return (t.Kind == plan.StandContainer || t.Kind == plan.StandContainers) && s.Port == 0
+		}); n >= 0 {
+			r.Wrong(at, fmt.Sprintf("%v has containers, and no port that they listen on", side), `add a line such as "port: 8080"`)
+		}
+		return
+	case len(s.Renew) > 0:
+		r.Wrong(at, fmt.Sprintf("%v has a command to renew what stands, and nothing stands", side), `say where instances stand: "stands: [10.1.0.5:8080]", or leave renew out`)
 	case kind == plan.Tool:
 	case own && s.Port == 0:
 		r.Wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side), `add a line such as "port: 8080"`)
 	case own:
 	case s.FirstPort == 0:
 		r.Wrong(at, fmt.Sprintf("%v has no ports for its instances", side), `add a range such as "ports: 18100-18199"`)
-	case s.LastPort-s.FirstPort+1 < s.Instances:
-		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.LastPort-s.FirstPort+1, s.Instances),
+	case s.LastPort-s.FirstPort+1 < s.Most():
+		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.LastPort-s.FirstPort+1, s.Most()),
 			"widen the range, and leave room for instances that are being replaced")
 	}
 }
 
 func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 	return []section.Key{
-		section.May("instances", section.Parsed(r.Reader, "instances", &s.Instances, section.Between(1, 1000))),
+		section.May("instances", func(n ast.Node) {
+			var c count
+			if section.Parsed(r.Reader, "instances", &c, instances)(n); c.first != 0 {
+				s.Instances, s.Until, s.Then = c.first, c.until, c.then
+			}
+		}),
 		section.May("command", func(n ast.Node) {
 			if r.command(n, &s.Command); len(s.Command) > 0 {
 				r.commandAt[s.Command[0]] = n
@@ -202,7 +234,8 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		}),
 		section.May("raise", section.Parsed(r.Reader, "raise", &s.Raise, section.Duration)),
 		section.May("grace", section.Parsed(r.Reader, "grace", &s.Grace, section.Duration)),
-		section.May("capacity", section.Parsed(r.Reader, "capacity", &s.Capacity, section.PerSecond)),
+		section.May("capacity", section.Parsed(r.Reader, "capacity", &s.Capacity.Each, section.PerSecond)),
+		section.May("capacities", func(n ast.Node) { r.capacities(n, &s.Capacity) }),
 		section.May("price", section.Parsed(r.Reader, "price", &s.Price, price)),
 		section.May("restart", func(n ast.Node) {
 			word := "always"
@@ -231,6 +264,26 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		section.May("memory", section.Parsed(r.Reader, "memory", &s.Memory, section.Size)),
 		section.May("cpus", section.Parsed(r.Reader, "cpus", &s.CPUs, section.Positive)),
 		section.May("tool", func(n ast.Node) { r.command(n, &s.Tool) }),
+		section.May("stands", func(n ast.Node) { r.standing(n, &s.Stands) }),
+		section.May("renew", func(n ast.Node) { r.command(n, &s.Renew) }),
+	}
+}
+
+// standing reads where instances stand that somebody else started.
+func (r *reader) standing(n ast.Node, to *[]plan.Stand) {
+	*to = nil
+	one := func(n ast.Node) {
+		var s plan.Stand
+		section.Parsed(r.Reader, "where an instance stands", &s, stand)(n)
+		*to = append(*to, s)
+	}
+	if _, list := n.(*ast.SequenceNode); !list {
+		one(n)
+		return
+	}
+	r.List(n, "stands", one)
+	if len(*to) == 0 && !r.Discovering() {
+		r.Wrong(n, "it is not said where instances stand", `name them: "- 10.1.0.5:8080", "- unit sailings.service at 127.0.0.1:8080", "- container sailings-1", "- front"`)
 	}
 }
 
@@ -269,6 +322,40 @@ func (r *reader) says(n ast.Node, s *plan.Says) {
 		section.May("version", section.Parsed(r.Reader, "version", &s.Version, field)),
 		section.May("runtime", section.Parsed(r.Reader, "runtime", &s.Runtime, field)),
 	)
+}
+
+// capacities reads what single instances carry.
+func (r *reader) capacities(n ast.Node, c *plan.Capacity) {
+	c.Of = map[string]float64{}
+	one := func(name string, n ast.Node) {
+		var of float64
+		section.Parsed(r.Reader, "the capacity of "+name, &of, section.PerSecond)(n)
+		c.Of[name] = of
+	}
+	if r.Discovering() {
+		r.Names(n, func(n ast.Node) { one("an instance", n) })
+		return
+	}
+	entries, _ := r.Entries(n, "capacities")
+	for _, e := range entries {
+		one(section.Scalar(e.Key), e.Value)
+	}
+	if c.Each == 0 {
+		r.Wrong(n, "it is not said what the other instances carry", `put "capacity: 120 /s" before it`)
+	}
+}
+
+// figures reads a path, or a path and a rhythm.
+func (r *reader) figures(n ast.Node, page *plan.Page) {
+	page.Every = 5 * time.Second
+	if isMapping(n) || r.Discovering() {
+		r.Mapping(n, "figures",
+			section.Need("path", section.Parsed(r.Reader, "path", &page.Path, pathOf)),
+			section.May("every", section.Parsed(r.Reader, "every", &page.Every, section.Duration)))
+	}
+	if !isMapping(n) || r.Discovering() {
+		section.Parsed(r.Reader, "figures", &page.Path, pathOf)(n)
+	}
 }
 
 func (r *reader) differences(n ast.Node, d *plan.Differences) {
@@ -413,6 +500,12 @@ func (r *reader) versionsWhole(at ast.Node, p *plan.Plan) {
 		return
 	}
 	s := part.Stacks[split.Blue]
+	if s.Kind() == plan.Standing {
+		s = part.Stacks[split.Green]
+	}
+	if s.Kind() == plan.Standing {
+		return // what stands there is what there is
+	}
 	build := s.Build
 	if build == "" && len(s.Command) > 0 {
 		build = s.Command[0]
@@ -451,4 +544,48 @@ func areas() []string {
 		names[i] = string(a)
 	}
 	return names
+}
+
+// count is a number of instances, and another from a part of the traffic on.
+type count struct {
+	first, then int
+	until       split.Share
+}
+
+// instances parses "4", "as live", "2 until 25 %, then 8" and "2 until 25 %, then as live".
+func instances(text string) (count, error) {
+	var c count
+	first, rest, grows := strings.Cut(text, " until ")
+	until, then, ok := strings.Cut(rest, ", then ")
+	var err error
+	if c.first, err = number(first); err != nil || !grows {
+		return c, err
+	}
+	if !ok {
+		return count{}, fmt.Errorf("%q does not say how many there are then: want such as \"2 until 25 %%, then 8\"", text)
+	}
+	if c.until, err = split.ParseShare(strings.TrimSpace(until)); err != nil {
+		return count{}, err
+	}
+	if c.then, err = number(then); err != nil {
+		return count{}, err
+	}
+	switch {
+	case c.until == 0 || c.until == split.Whole:
+		return count{}, fmt.Errorf("%v is no share that a leg comes after: want one between 0 and 100 %%", c.until)
+	case c.first == plan.AsLive || c.then != plan.AsLive && c.then < c.first:
+		return count{}, fmt.Errorf("%q takes instances away from a side that gets more requests: want more of them then", text)
+	}
+	return c, nil
+}
+
+func number(text string) (int, error) {
+	if text = strings.TrimSpace(text); text == "as live" {
+		return plan.AsLive, nil
+	}
+	n, err := section.Between(1, 1000)(text)
+	if err != nil {
+		err = fmt.Errorf("%q is not a number of instances: want one from 1 to 1000, \"as live\", or such as \"2 until 25 %%, then as live\"", text)
+	}
+	return n, err
 }

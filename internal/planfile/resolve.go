@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -65,11 +66,21 @@ func resolve(p *plan.Plan, dir string) {
 		p.State = p.Service + ".vaiven"
 	}
 	p.State = within(dir, p.State)
-	resolveFront(&p.Front, dir)
-	resolveOrder(&p.Front, p.State, "order")
+	resolveFront(p, &p.Front, dir)
+	resolveOrder(&p.Front, p.Service, p.State, "order")
 	for i := range p.Beside {
-		resolveFront(&p.Beside[i], dir)
-		resolveOrder(&p.Beside[i], p.State, fmt.Sprintf("order-%d", i+2))
+		resolveFront(p, &p.Beside[i], dir)
+		resolveOrder(&p.Beside[i], p.Service, p.State, fmt.Sprintf("order-%d", i+2))
+	}
+	for _, file := range []*string{&p.Door.CA, &p.Door.Certificate, &p.Door.Key} {
+		if *file != "" {
+			*file = within(dir, *file)
+		}
+	}
+	for i := range p.Hooks {
+		if h := &p.Hooks[i]; len(h.Words) > 0 && !h.There {
+			h.Words[0] = program(dir, h.Words[0])
+		}
 	}
 	for i := range p.Parts {
 		resolvePart(&p.Parts[i], dir)
@@ -113,6 +124,15 @@ func resolvePart(p *plan.Part, dir string) {
 			s.Command[0] = program(s.Folder, s.Command[0])
 		case plan.Tool:
 			s.Tool[0] = program(dir, s.Tool[0])
+		case plan.Standing:
+			if len(s.Renew) > 0 {
+				s.Renew[0] = program(dir, s.Renew[0])
+			}
+			for n := range s.Stands {
+				if words := s.Stands[n].Words; len(words) > 0 {
+					words[0] = program(dir, words[0])
+				}
+			}
 		}
 	}
 	here := p.Stacks[split.Blue].Kind() == plan.Processes && p.Stacks[split.Green].Kind() == plan.Processes
@@ -166,11 +186,19 @@ func within(dir, path string) string {
 }
 
 // resolveFront makes the paths of a front absolute.
-func resolveFront(f *plan.Front, dir string) {
+func resolveFront(p *plan.Plan, f *plan.Front, dir string) {
 	file := func(path *string) {
 		if *path != "" {
 			*path = within(dir, *path)
 		}
+	}
+	if f.Spare.Asks() {
+		f.Spare.File = p.SpareSecret()
+	}
+	file(&f.At.Identity)
+	file(&f.At.KnownHosts)
+	if f.At.Host != "" {
+		return // its files are there
 	}
 	file(&f.Order)
 	f.Settings.Resolve(file, func(name *string) { *name = program(dir, *name) })
@@ -178,8 +206,12 @@ func resolveFront(f *plan.Front, dir string) {
 
 // resolveOrder gives a front that does not hold the order of going home itself a file
 // for it.
-func resolveOrder(f *plan.Front, state, name string) {
-	if f.Order == "" && f.Settings.Marks() {
+func resolveOrder(f *plan.Front, service, state, name string) {
+	switch {
+	case f.Order != "" || !f.Settings.Marks():
+	case f.At.Host != "": // beside the front, where everybody who steers it finds it
+		f.Order = path.Join(".vaiven", service, name)
+	default:
 		f.Order = filepath.Join(state, name)
 	}
 }

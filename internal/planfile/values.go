@@ -2,14 +2,47 @@ package planfile
 
 import (
 	"fmt"
+	"net"
+	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
 )
+
+// figureName is what a figure may be called.
+var figureName = regexp.MustCompile(`^[a-zA-Z_:][a-zA-Z0-9_:]*$`)
+
+// figure parses a figure as "name" or as "name{label="value"}".
+func figure(text string) (plan.Figure, error) {
+	wrong := section.Mistake{What: fmt.Sprintf("%q is no figure", text), Try: `write its name as it stands on the page, and the labels that it has to have: jobs_total or jobs_total{kind="print"}`}
+	name, rest, some := strings.Cut(strings.TrimSpace(text), "{")
+	f := plan.Figure{Name: strings.TrimSpace(name)}
+	if !figureName.MatchString(f.Name) {
+		return f, wrong
+	}
+	if !some {
+		return f, nil
+	}
+	inner, closed := strings.CutSuffix(strings.TrimSpace(rest), "}")
+	if !closed {
+		return f, wrong
+	}
+	f.Labels = map[string]string{}
+	for pair := range strings.SplitSeq(inner, ",") {
+		label, quoted, ok := strings.Cut(pair, "=")
+		value, err := strconv.Unquote(strings.TrimSpace(quoted))
+		if !ok || err != nil || strings.TrimSpace(label) == "" {
+			return f, wrong
+		}
+		f.Labels[strings.TrimSpace(label)] = value
+	}
+	return f, nil
+}
 
 // action is what a guard does.
 func action(text string) (plan.Action, error) {
@@ -64,19 +97,89 @@ func ports(text string) ([2]int, error) {
 	return [2]int{first, last}, nil
 }
 
-// leg parses "5 % for 2m" or "100 %".
+// after parses the time beyond which an answer is slow, or "usual", which is 0.
+func after(text string) (time.Duration, error) {
+	if text == "usual" {
+		return 0, nil
+	}
+	d, err := section.Duration(text)
+	if err != nil {
+		what, try := section.Explain(err)
+		err = section.Mistake{What: what, Try: try + `, or "usual" for what is longer than on the live side`}
+	}
+	return d, err
+}
+
+// leg parses "5 % for 2m", "5 % until sure, at least 1m, at most 20m" or "100 %".
 func leg(text string) (route.Leg, error) {
 	share, dwell, timed := strings.Cut(text, " for ")
+	share, terms, sure := strings.Cut(share, " until sure")
 	part, err := split.ParseShare(share)
 	if err != nil {
 		what, _ := section.Explain(err)
-		return route.Leg{}, section.Mistake{What: what, Try: `a leg is a share and how long to stay, such as "5 % for 2m", "1 in 20 for 30s", "100 %", or the word ask`}
+		return route.Leg{}, section.Mistake{What: what, Try: `a leg is a share and how long to stay, such as "5 % for 2m", "5 % until sure, at most 20m", "1 in 20 for 30s", "100 %", or the word ask`}
 	}
 	l := route.Leg{Part: part}
-	if timed {
+	switch {
+	case timed && sure:
+		return l, section.Mistake{What: fmt.Sprintf("%q lasts for a time and until sure", text), Try: `write "5 % for 2m", or "5 % until sure, at most 2m"`}
+	case timed:
 		l.Dwell, err = section.Duration(strings.TrimSpace(dwell))
+	case sure:
+		l.Sure, l.Dwell = true, sureMost
+		err = untilSure(terms, &l)
 	}
 	return l, err
+}
+
+// ParseRoute reads legs as plans write them, "ask" among them.
+func ParseRoute(texts []string) (route.Route, error) {
+	var r route.Route
+	ask := false
+	for _, text := range texts {
+		if text == "ask" {
+			ask = true
+			continue
+		}
+		l, err := leg(text)
+		if err != nil {
+			return nil, err
+		}
+		l.Ask, ask = ask, false
+		r = append(r, l)
+	}
+	if n, err := r.Check(); err != nil {
+		return nil, fmt.Errorf("leg %d: %w", n+1, err)
+	}
+	return r, nil
+}
+
+// sureMost is how long a leg until sure lasts at most, where the plan does not say it.
+const sureMost = 30 * time.Minute
+
+// untilSure reads ", at least 1m, at most 20m", of which either may be left out.
+func untilSure(terms string, l *route.Leg) (err error) {
+	for n, term := range strings.Split(terms, ",") {
+		term = strings.TrimSpace(term)
+		least, isLeast := strings.CutPrefix(term, "at least ")
+		most, isMost := strings.CutPrefix(term, "at most ")
+		switch {
+		case n == 0 && term == "":
+		case isLeast:
+			l.Least, err = section.Duration(strings.TrimSpace(least))
+		case isMost:
+			l.Dwell, err = section.Duration(strings.TrimSpace(most))
+		default:
+			err = section.Mistake{What: fmt.Sprintf("%q says nothing of how long a leg until sure lasts", term), Try: `write "5 % until sure, at least 1m, at most 20m"`}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if l.Least > l.Dwell {
+		return section.Mistake{What: fmt.Sprintf("a leg cannot last at least %s and at most %s", route.Short(l.Least), route.Short(l.Dwell)), Try: "make the second the longer one"}
+	}
+	return nil
 }
 
 // request parses "GET /path", "/path" or "https://host/path".
@@ -138,6 +241,86 @@ func host(text string) (plan.Host, error) {
 		}
 	}
 	return plan.Host{}, fmt.Errorf("%q is not a host: want user@host or user@host:port", text)
+}
+
+// login parses a machine as ssh has it: "gate1", "deploy@gate1" or "deploy@gate1:2222".
+func login(text string) (string, error) {
+	user, host, named := strings.Cut(text, "@")
+	if !named {
+		user, host = "-", text
+	}
+	if user == "" || host == "" || strings.ContainsAny(text, " /") {
+		return "", fmt.Errorf("%q is not a machine as ssh has it: want host, user@host or user@host:port", text)
+	}
+	return text, nil
+}
+
+// stand parses where an instance stands: "10.1.0.5:8080", "unit NAME at HOST:PORT",
+// "unit NAME at HOST:PORT on USER@HOST", "container NAME", "containers LABEL=VALUE",
+// "command WORDS" or "front".
+func stand(text string) (plan.Stand, error) {
+	words := strings.Fields(text)
+	wrong := section.Mistake{
+		What: fmt.Sprintf("%q does not say where an instance stands", text),
+		Try:  `want "HOST:PORT", "unit NAME at HOST:PORT", "unit NAME at HOST:PORT on USER@HOST", "container NAME", "containers LABEL=VALUE", "command WORDS" or "front"`,
+	}
+	if len(words) == 1 && text != string(plan.StandFront) {
+		host, _, _ := net.SplitHostPort(text)
+		if _, err := section.HostPort(text); err != nil || host == "" || strings.HasSuffix(text, ":0") {
+			return plan.Stand{}, wrong
+		}
+		return plan.Stand{Kind: plan.StandAddress, Address: text}, nil
+	}
+	if len(words) == 0 {
+		return plan.Stand{}, wrong
+	}
+	s := plan.Stand{Kind: plan.StandKind(words[0])}
+	switch {
+	case s.Kind == plan.StandFront && len(words) == 1:
+	case s.Kind == plan.StandUnit && (len(words) == 4 || len(words) == 6 && words[4] == "on") && words[2] == "at":
+		s.Name, s.Address = words[1], words[3]
+		if _, err := section.HostPort(s.Address); err != nil {
+			return s, err
+		}
+		if len(words) == 6 {
+			var err error
+			s.On, err = host(words[5])
+			return s, err
+		}
+	case s.Kind == plan.StandContainer && len(words) == 2:
+		s.Name = words[1]
+	case s.Kind == plan.StandContainers && len(words) == 2 && strings.Contains(words[1], "="):
+		s.Name = words[1]
+	case s.Kind == plan.StandCommand && len(words) > 1:
+		s.Words = words[1:]
+	default:
+		return s, wrong
+	}
+	return s, nil
+}
+
+// limit parses "80 %", "80 %, then ask" or "80 %, then refuse".
+func limit(text string) (plan.Limit, error) {
+	part, then, more := strings.Cut(text, ", then ")
+	f, err := section.Fraction(part)
+	if err != nil || f <= 0 {
+		return plan.Limit{}, fmt.Errorf("%q is no limit of a capacity: want \"80 %%\", \"80 %%, then ask\" or \"80 %%, then refuse\"", text)
+	}
+	l := plan.Limit{Part: f}
+	if more {
+		var what string
+		what, err = section.OneOf(strings.TrimSpace(then), "ask", "refuse")
+		l.Refuses = what == "refuse"
+	}
+	return l, err
+}
+
+// hostName parses a host as it is asked for, with a port where users write one.
+func hostName(text string) (string, error) {
+	if text == "" || strings.ContainsAny(text, "/ @") {
+		return "", fmt.Errorf("%q is not a host as users ask for it: want \"sailings.example\" or \"sailings.example:8443\"", text)
+	}
+	return text, nil
 }
 
 // price parses "0.12 EUR".

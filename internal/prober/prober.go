@@ -19,16 +19,20 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/door"
 	"vaiven/internal/durable"
 	"vaiven/internal/front"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 )
 
 // Config says what to send, and what to make of the answers.
 type Config struct {
-	URLs    []string // what to ask for, in turn
-	Rate    float64  // requests a second
+	Fronts  []string   // addresses to ask at, in turn
+	Path    string     // what to ask for
+	Door    *door.Door // nil: by HTTP, without more ado
+	Rate    float64    // requests a second
 	Timeout time.Duration
 	Status  int // of a good answer
 	// What a good answer has in its body.
@@ -101,10 +105,15 @@ func New(c Config) *Prober {
 	if c.Hide == nil {
 		c.Hide = func(text string) string { return text }
 	}
+	if c.Door == nil {
+		c.Door = door.New(plan.Entrance{}, secret.Values{})
+	}
 	p := &Prober{config: c}
 	for n := range p.clients {
+		t := c.Door.Transport(n == 0)
+		t.MaxIdleConnsPerHost = 16
 		p.clients[n] = &http.Client{
-			Transport:     &http.Transport{DisableKeepAlives: n == 1, DisableCompression: true, MaxIdleConnsPerHost: 16},
+			Transport:     t,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 			Timeout:       c.Timeout,
 		}
@@ -145,7 +154,7 @@ func (p *Prober) Run(ctx context.Context) {
 			if n%newConnection == 0 {
 				client = p.clients[1]
 			}
-			p.probe(client, p.config.URLs[n%len(p.config.URLs)])
+			p.probe(client, p.config.Fronts[n%len(p.config.Fronts)], rand.Text())
 		})
 		if n%keptFor == 0 {
 			p.clients[0].CloseIdleConnections()
@@ -177,10 +186,10 @@ func (p *Prober) Rest(rest bool) {
 	}
 }
 
-// probe sends one request. It is not cut short by the end of the run: a request
+// probe sends one request, placed by a value of the split key where that is a cookie or header. It is not cut short by the end of the run: a request
 // that was sent is accounted for.
-func (p *Prober) probe(c *http.Client, url string) {
-	r, err := http.NewRequest(http.MethodGet, url, nil)
+func (p *Prober) probe(c *http.Client, address, value string) {
+	r, err := p.config.Door.Request(context.Background(), http.MethodGet, address, p.config.Path)
 	if err != nil {
 		p.record(time.Now(), reading.Mark{Kind: reading.Unreached}, "", err.Error())
 		return
@@ -190,9 +199,9 @@ func (p *Prober) probe(c *http.Client, url string) {
 	r.Header.Set(front.ProbeHeader, p.config.Secret)
 	switch p.config.Key.From {
 	case plan.KeyCookie:
-		r.AddCookie(&http.Cookie{Name: p.config.Key.Name, Value: rand.Text()})
+		r.AddCookie(&http.Cookie{Name: p.config.Key.Name, Value: value})
 	case plan.KeyHeader:
-		r.Header.Set(p.config.Key.Name, rand.Text())
+		r.Header.Set(p.config.Key.Name, value)
 	}
 	var connected atomic.Bool
 	r = r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}))

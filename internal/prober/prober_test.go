@@ -10,13 +10,17 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/door"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
+	"vaiven/internal/secret"
 	"vaiven/internal/testkit"
 )
 
@@ -25,13 +29,13 @@ func runProber(t *testing.T, c Config, h http.HandlerFunc) *Prober {
 	t.Helper()
 	s := httptest.NewServer(h)
 	t.Cleanup(s.Close)
-	c.URLs = []string{s.URL}
+	c.Fronts = []string{s.Listener.Addr().String()}
 	return run(t, c)
 }
 
 func run(t *testing.T, c Config) *Prober {
 	t.Helper()
-	c.Rate, c.Timeout, c.Status = 500, 5*time.Second, 200
+	c.Rate, c.Timeout, c.Status, c.Path, c.Door = 500, 5*time.Second, 200, "/", door.New(plan.Entrance{}, secret.Values{})
 	p := New(c)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -115,7 +119,7 @@ func TestAForgottenProxyIsMet(t *testing.T) {
 	s.Config.ConnContext = number
 	s.Start()
 	t.Cleanup(s.Close)
-	p := run(t, Config{URLs: []string{s.URL}})
+	p := run(t, Config{Fronts: []string{s.Listener.Addr().String()}})
 	testkit.Eventually(t, "enough answers", func() bool {
 		seen := p.Report(time.Now()).Seen(time.Time{})
 		return seen[0]+seen[1] > 200
@@ -131,8 +135,8 @@ func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 	p := runProber(t, Config{}, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusBadGateway) })
 	testkit.Eventually(t, "a lost one", func() bool { r := p.Report(time.Now()); return r.Lost > 0 && r.Failing == 0 })
 	// Nobody there at all is lost too, and a gap that lasts is counted while it does.
-	q := New(Config{URLs: []string{"http://127.0.0.1:1"}, Rate: 1, Timeout: time.Second, Status: 200})
-	q.probe(q.clients[0], q.config.URLs[0])
+	q := New(Config{Door: door.New(plan.Entrance{}, secret.Values{}), Path: "/", Fronts: []string{"127.0.0.1:1"}, Rate: 1, Timeout: time.Second, Status: 200})
+	q.probe(q.clients[0], q.config.Fronts[0], "")
 	now := time.Now()
 	q.lastGood = now.Add(-3 * time.Second)
 	r := q.Report(now)
@@ -176,10 +180,10 @@ func TestWhatAGoodAnswerIs(t *testing.T) {
 	}))
 	defer s.Close()
 	defer close(hang)
-	c.URLs, c.Status, c.Rate = []string{s.URL}, 200, 1
+	c.Fronts, c.Path, c.Door, c.Status, c.Rate = []string{s.Listener.Addr().String()}, "/", door.New(plan.Entrance{}, secret.Values{}), 200, 1
 	p := New(c)
 	for range 6 {
-		p.probe(p.clients[0], s.URL)
+		p.probe(p.clients[0], c.Fronts[0], "")
 	}
 	r := p.Report(time.Now())
 	var kinds []reading.Answer
@@ -271,5 +275,44 @@ func TestAnEmptySecretIsMadeAnew(t *testing.T) {
 	}
 	if again, err := Secret(file); err != nil || again != secret {
 		t.Errorf("then it is %q, %v", again, err)
+	}
+}
+
+// As many requests are sent as a person wants, by so many clients, each of which is one to the front.
+func TestAsManyAsAsked(t *testing.T) {
+	for _, fresh := range []bool{false, true} {
+		var mu sync.Mutex
+		clients, sessions, connections := map[string]int{}, map[string]int{}, map[string]int{}
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			value := r.Header.Get("X-Passenger")
+			clients[value]++
+			connections[r.RemoteAddr]++
+			if c, err := r.Cookie("session"); err == nil {
+				sessions[c.Value]++
+			}
+			http.SetCookie(w, &http.Cookie{Name: "session", Value: value})
+			w.Header().Set(front.SideHeader, "green")
+			if len(clients)%4 == 0 {
+				w.Header().Set(front.SideHeader, "blue")
+			}
+		}))
+		p := New(Config{Fronts: []string{s.Listener.Addr().String()}, Path: "/", Status: 200, Timeout: 5 * time.Second, Rate: 1, Key: plan.Key{From: plan.KeyHeader, Name: "X-Passenger"}})
+		p.Send(t.Context(), Sending{Requests: 100, Clients: 10, Fresh: fresh})
+		s.Close()
+		if r := p.Report(time.Now()); r.Answers != 100 || r.Failing+r.Lost > 0 || r.Seen(time.Time{})[split.Green] == 0 {
+			t.Errorf("fresh %v: %+v", fresh, r)
+		}
+		if len(clients) != 10 || len(sessions) != 10 || fresh && len(connections) != 100 || !fresh && len(connections) != 10 {
+			t.Errorf("fresh %v: %d clients, %d with their session, on %d connections", fresh, len(clients), len(sessions), len(connections))
+		}
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	p := New(Config{Fronts: []string{"127.0.0.1:1"}, Path: "/", Status: 200, Rate: 1})
+	p.Send(ctx, Sending{Requests: 1000, Per: time.Hour})
+	if r := p.Report(time.Now()); r.Answers > 1 {
+		t.Errorf("of one that was ended: %+v", r)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -19,6 +20,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/differ"
+	"vaiven/internal/front"
 	"vaiven/internal/pairs"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -35,6 +37,10 @@ type Question struct {
 	Sides    [2][]reading.Instance // as listed now
 	Raised   map[string]Raised     // by part; a part that is missing is not held to any build
 	Told     func(proof.Proof)     // is given what there is so far, now and then, but not the end; nil tells nobody
+	// Reach has the front connect to an address; nil where no front is asked.
+	Reach func(ctx context.Context, address string) error
+	// Doors are the spare side's own doors of the plan's fronts, by front; nil where no front is asked.
+	Doors func(context.Context) ([]front.Spare, error)
 }
 
 // Raised is what a part was raised from.
@@ -42,6 +48,8 @@ type Raised struct {
 	Version string
 	Build   string
 	Built   time.Time // when the build was made, if that is known
+
+	Instances int // how many; 0 for what the plan says
 }
 
 // About is what was found beside the results.
@@ -79,7 +87,7 @@ func Prove(ctx context.Context, q Question) (proof.Proof, About) {
 	p := newProving(q)
 	var about About
 	for _, step := range []func(context.Context, *About){
-		p.instances, p.builds, p.health, p.warmUp, p.smokes, p.needs, p.differences, p.pairs,
+		p.instances, p.builds, p.health, p.reach, p.warmUp, p.smokes, p.through, p.needs, p.differences, p.pairs,
 	} {
 		if ctx.Err() != nil {
 			p.add(proof.Result{Kind: proof.KindInstances, Check: "the proof", Instance: q.Target.String(), Want: "its end", Got: "cut short"})
@@ -167,7 +175,7 @@ func (p *proving) of(part plan.Part, side split.Side) []reading.Instance {
 // instances looks whether all are there.
 func (p *proving) instances(context.Context, *About) {
 	for _, part := range p.Plan.Parts {
-		wanted, got := part.Stacks[p.Target].Instances, len(p.of(part, p.Target))
+		wanted, got := cmp.Or(p.Raised[part.Name].Instances, part.Stacks[p.Target].Planned(), 1), len(p.of(part, p.Target))
 		p.add(proof.Result{
 			Part: part.Name, Kind: proof.KindInstances, Check: "instances", Instance: p.Target.String(),
 			Pass: got >= wanted, Want: fmt.Sprintf("at least %d", wanted), Got: fmt.Sprint(got),
@@ -211,6 +219,9 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 			Part: part.Name, Kind: proof.KindBuild, Check: "build", Instance: i.Name, Ask: true,
 			Want: "the recorded " + raise.Short(raised.Build), Got: "started from " + raise.Short(i.Build), Pass: i.Build == raised.Build,
 		}
+		if part.Stacks[i.Side].Kind() == plan.Standing {
+			r.Pass, r.Got = stands(part, i, raised)
+		}
 		if r.Pass && part.Says.On() {
 			t := p.target(place.Local{}, i)
 			begun := time.Now()
@@ -229,6 +240,60 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 		}
 		p.add(r)
 	})
+}
+
+// stands holds an instance that somebody else started to what it is to be. Where it says nothing of its build, its version
+// has to do; where nothing is known of it, a person has to.
+func stands(part plan.Part, i reading.Instance, raised Raised) (pass bool, got string) {
+	switch {
+	case i.Build != "" && raised.Build != "" && (sameBuild(i.Build, raised.Build) || part.Says.Build != (plan.Field{})):
+		return sameBuild(i.Build, raised.Build), "it runs build " + raise.Short(i.Build)
+	case i.Version != "":
+		return i.Version == raised.Version, "it runs " + i.Version
+	case i.Build != "" && raised.Build != "":
+		return false, "it runs build " + raise.Short(i.Build)
+	}
+	return raised.Build == "", "what it runs is not known"
+}
+
+// reachLimit is how long a front has to reach an instance.
+const reachLimit = 5 * time.Second
+
+// reach has the front connect to each instance that it is to send requests to, from where it stands: a proxy that may not
+// connect out, or a firewall before the instance, is found before a user finds it.
+func (p *proving) reach(ctx context.Context, _ *About) {
+	if p.Reach == nil {
+		return
+	}
+	p.each(func(part plan.Part, i reading.Instance) {
+		if part.Name != p.Plan.Main().Name {
+			return
+		}
+		limited, cancel := context.WithTimeout(ctx, reachLimit)
+		defer cancel()
+		begun := time.Now()
+		err := p.Reach(limited, i.Address)
+		r := proof.Result{
+			Part: part.Name, Kind: proof.KindReach, Check: "front reaches it", Instance: i.Name, Want: "a connection from the front", Got: "connected", Pass: true, Took: time.Since(begun),
+		}
+		switch {
+		case errors.Is(err, front.ErrUnknown):
+			r.Got = p.Secrets.Hide(err.Error()) // nothing speaks against it
+		case err != nil:
+			r.Pass, r.Got = false, fmt.Sprintf("the front cannot connect to %s (%s); from this host it %s", i.Name, p.Secrets.Hide(check.Words(err)), answers(limited, i.Address))
+		}
+		p.add(r)
+	})
+}
+
+// answers says whether an address takes connections from this host.
+func answers(ctx context.Context, address string) string {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	if front.ReachFrom(ctx, place.Local{}, address) != nil {
+		return "does not answer either"
+	}
+	return "answers"
 }
 
 // sameBuild compares an identity with what an instance says, which may be short.
@@ -466,6 +531,20 @@ func (p *proving) config() (c pairs.Config, left pairs.Left, err error) {
 		Built: p.Raised[main.Name].Built, Spare: p.Target, Headers: headers, Hide: p.Secrets.HideCut,
 	}
 	c.Requests, left, err = pairs.Requests(p.Plan.Pairs)
+	for n := range c.Requests { // as users send them
+		q := &c.Requests[n]
+		own := map[string]string{}
+		for name, value := range p.Plan.Door.Headers {
+			own[http.CanonicalHeaderKey(name)] = p.Secrets.Fill(value, nil, nil)
+		}
+		if p.Plan.Door.Host != "" {
+			own["Host"] = p.Plan.Door.Host
+		}
+		for name, value := range q.Headers {
+			own[http.CanonicalHeaderKey(name)] = value
+		}
+		q.Headers = own
+	}
 	return c, left, err
 }
 
@@ -556,6 +635,13 @@ func Again(ctx context.Context, q Question, cell proof.Result, about *About) (pr
 		step = (*proving).pairs
 	case proof.KindWarmUp:
 		step = (*proving).warmUp
+	case proof.KindReach:
+		step = (*proving).reach
+	case proof.KindThrough:
+		step = func(p *proving, ctx context.Context, about *About) {
+			p.smokes(ctx, about) // which it is held against
+			p.through(ctx, about)
+		}
 	default:
 		return one(ctx, q, cell)
 	}
@@ -563,6 +649,9 @@ func Again(ctx context.Context, q Question, cell proof.Result, about *About) (pr
 	p.Told = nil
 	step(p, ctx, about)
 	list := p.sofar().Results
+	if n := slices.IndexFunc(list, cell.SameCell); n >= 0 {
+		return list[n], true
+	}
 	if len(list) == 0 {
 		return cell, false
 	}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"image/color"
 	"path/filepath"
-	"strings"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
@@ -24,8 +23,8 @@ var inks = []color.Color{
 // Split draws for one share how much of the requests each key would have sent to green,
 // window by window, into a file that ends in .svg or .pdf.
 func Split(file string, r tryout.Report, share split.Share) error {
-	if ext := strings.ToLower(filepath.Ext(file)); ext != ".svg" && ext != ".pdf" {
-		return fmt.Errorf("%s: charts are written to files that end in .svg or .pdf", file)
+	if _, err := formatOf(file); err != nil {
+		return err
 	}
 	p := plot.New()
 	p.Title.Text = fmt.Sprintf("%s: requests on green, %v asked", filepath.Base(r.Log), share)

@@ -2,6 +2,7 @@ package section
 
 import (
 	"fmt"
+	"math"
 	"net"
 	"strconv"
 	"strings"
@@ -64,10 +65,34 @@ func Size(text string) (int64, error) {
 	return 0, fmt.Errorf("%q is not a size: want a whole number with its unit, such as \"64 KiB\", \"1500 MiB\" or \"2 GiB\"", text)
 }
 
+// Amount parses a number that may have a unit: "20", "0.5", "10 MB", "64 MiB".
+func Amount(text string) (float64, error) {
+	number, times := text, 1.0
+	for unit, factor := range map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
+		if cut, ok := strings.CutSuffix(text, unit); ok {
+			number, times = strings.TrimSpace(cut), factor
+		}
+	}
+	v, err := strconv.ParseFloat(number, 64)
+	if err != nil || math.IsNaN(v) || v < 0 || v > 1e15 {
+		return 0, fmt.Errorf("%q is no amount: want a number that may have a unit, such as \"20\", \"0.5\" or \"10 MB\"", text)
+	}
+	return v * times, nil
+}
+
 // Fraction parses a percentage into a number from 0 to 1.
 func Fraction(text string) (float64, error) {
 	share, err := split.ParseShare(text)
 	return share.Fraction(), err
+}
+
+// Fault is a fraction above none, and below all.
+func Fault(text string) (float64, error) {
+	f, err := Fraction(text)
+	if err == nil && (f <= 0 || f >= 1) {
+		err = fmt.Errorf("%q is no fault to find: want more than 0 %% and less than 100 %%", text)
+	}
+	return f, err
 }
 
 // Certainty is a fraction that leaves room on both sides.

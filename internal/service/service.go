@@ -10,6 +10,11 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/door"
+	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
 	"vaiven/internal/logbook"
@@ -18,6 +23,7 @@ import (
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	stackall "vaiven/internal/stack/all"
+	"vaiven/internal/stack/stand"
 	"vaiven/internal/state"
 	"vaiven/internal/versions"
 )
@@ -110,14 +116,14 @@ const (
 
 // NewProber makes the plan's prober, which asks at fronts in turn.
 func NewProber(p *plan.Plan, fronts []plan.Front, marker string, secrets secret.Values) *prober.Prober {
-	var urls []string
+	var addresses []string
 	for _, f := range fronts {
-		urls = append(urls, "http://"+f.Listen+p.Prober.Path)
+		addresses = append(addresses, f.Listen)
 	}
-	door, _ := p.Guard(plan.Door)
+	slow, _ := p.Guard(plan.Door)
 	return prober.New(prober.Config{
-		Hide: secrets.HideCut, Contains: p.Prober.Contains, JSON: p.Prober.JSON, Slow: door.After,
-		URLs: urls, Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
+		Hide: secrets.HideCut, Contains: p.Prober.Contains, JSON: p.Prober.JSON, Slow: slow.After,
+		Fronts: addresses, Path: p.Prober.Path, Door: door.New(p.Door, secrets), Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
 		Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
 	})
 }
@@ -129,6 +135,21 @@ type Stacks struct {
 	Sources map[string]versions.Source
 }
 
+// Offers are the versions that there are to choose from, and that stand on either side.
+func (y Stacks) Offers(ctx context.Context, p *plan.Plan) ([]keeper.Offer, error) {
+	return keeper.Offers(ctx, p, y.Sources, func(part string) ([]raise.Version, error) {
+		var all []reading.Instance
+		for _, side := range split.Sides {
+			list, err := y.Set.List(ctx, side)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, list...)
+		}
+		return keeper.Stand(part, all), nil
+	})
+}
+
 // OpenStacks opens the drivers and sources of a plan with its secrets, or with none for who
 // only looks. Nothing is asked yet.
 func OpenStacks(p *plan.Plan, secrets secret.Values) (Stacks, error) {
@@ -136,7 +157,7 @@ func OpenStacks(p *plan.Plan, secrets secret.Values) (Stacks, error) {
 	if err != nil {
 		return Stacks{}, err
 	}
-	set, err := stackall.Open(p, secrets, filepath.Join(filepath.Dir(program), "vaiven-relay"))
+	set, err := stackall.Open(p, secrets, filepath.Join(filepath.Dir(program), "vaiven-relay"), listed(p))
 	if err != nil {
 		return Stacks{}, err
 	}
@@ -145,6 +166,14 @@ func OpenStacks(p *plan.Plan, secrets secret.Values) (Stacks, error) {
 		return Stacks{}, errors.Join(err, set.Close())
 	}
 	return Stacks{secrets, set, sources}, nil
+}
+
+// listed is what the plan's front lists for a side.
+func listed(p *plan.Plan) stand.Listed {
+	d := all.Open(p)
+	return func(ctx context.Context, side split.Side) ([]reading.Server, error) {
+		return front.Listed(ctx, d, side)
+	}
 }
 
 // Lock takes the file in the state folder that says who steers. It is let go when the

@@ -74,7 +74,7 @@ func (s *Set) Stop(ctx context.Context, side split.Side) error {
 }
 
 // Restart starts an instance again that has ended; see [Restarter].
-func (s *Set) Restart(ctx context.Context, i reading.Instance) (changed bool, err error) {
+func (s *Set) Restart(ctx context.Context, i reading.Instance, like Settings) (changed bool, err error) {
 	d, err := s.of(i)
 	if err != nil {
 		return false, err
@@ -83,7 +83,7 @@ func (s *Set) Restart(ctx context.Context, i reading.Instance) (changed bool, er
 	if !ok {
 		return false, fmt.Errorf("%w: %s", ErrNoRestart, i.Name)
 	}
-	changed, err = inTime(ctx, func(ctx context.Context) (bool, error) { return r.Restart(ctx, i) })
+	changed, err = inTime(ctx, func(ctx context.Context) (bool, error) { return r.Restart(ctx, i, like) })
 	return changed, s.secrets.Error(err)
 }
 

@@ -127,7 +127,7 @@ func TestAPartThatHangs(t *testing.T) {
 
 // A turn is not waited for any longer than a context lasts.
 func TestATurn(t *testing.T) {
-	turn := NewTurn()
+	turn := place.NewTurn()
 	if err := turn.Take(t.Context()); err != nil {
 		t.Fatal(err)
 	}

@@ -50,6 +50,30 @@ func Compare(a, b reading.Instance) int {
 type Build struct {
 	Version string
 	ID      string // its identity: a digest or a commit
+
+	Instances int      // how many; 0 for what the plan says
+	Like      Settings // what the live side runs with, where the plan takes after it
+}
+
+// Number is how many instances a stack is raised with.
+func (b Build) Number(s plan.Stack) int { return cmp.Or(b.Instances, s.Planned()) }
+
+// Settings are what instances run with beside what the plan says, which comes before it. They may hold secrets, and are
+// written down nowhere.
+type Settings struct {
+	Environment map[string]string
+	Memory      int64   // limit of a container, bytes; 0 for none
+	CPUs        float64 // limit of a container; 0 for none
+}
+
+// Environment is that of an instance: the plan's, each value filled in, over what the live side runs with.
+func (b Build) Environment(planned map[string]string, fill func(value string) string) map[string]string {
+	all := map[string]string{}
+	maps.Copy(all, b.Like.Environment)
+	for name, value := range planned {
+		all[name] = fill(value)
+	}
+	return all
 }
 
 // Made reports whether an instance was started from the build.
@@ -76,6 +100,47 @@ type Description struct {
 	Command     []string
 	Environment map[string]string
 	Limits      map[string]string
+	Given       map[string]string // of a container: what of the environment is not its image's own
+	Memory      int64             // limit of a container, bytes; 0 for none
+	CPUs        float64           // limit of a container; 0 for none
+}
+
+// Alike is what instances run with that are described, without what belongs to one of them alone: what differs between
+// them, and what holds a name, address, version or side of theirs.
+func Alike(of []reading.Instance, described []Description) Settings {
+	var s Settings
+	for n, d := range described {
+		environment := d.Given
+		if environment == nil {
+			environment = d.Environment
+		}
+		own := owner(of[n])
+		if n == 0 {
+			s = Settings{Environment: maps.Clone(environment), Memory: d.Memory, CPUs: d.CPUs}
+		}
+		maps.DeleteFunc(s.Environment, func(name, value string) bool {
+			other, there := environment[name]
+			return !there || other != value || among(unlike, name) || own(value)
+		})
+		s.Memory, s.CPUs = max(s.Memory, d.Memory), max(s.CPUs, d.CPUs)
+	}
+	return s
+}
+
+// unlike are variables that say where something runs, and not how.
+var unlike = []string{"PATH", "HOME", "HOSTNAME", "USER", "LOGNAME", "PORT", "PID", "LISTEN_*", "NOTIFY_SOCKET", "WATCHDOG_*", "CREDENTIALS_DIRECTORY"}
+
+// owner reports of a value whether it is an instance's own.
+func owner(i reading.Instance) func(value string) bool {
+	host, port, _ := net.SplitHostPort(i.Address)
+	return func(value string) bool {
+		for _, part := range []string{i.Name, i.Address, i.Version, i.Side.String()} {
+			if part != "" && strings.Contains(value, part) {
+				return true
+			}
+		}
+		return value != "" && (value == port || value == host || value == i.Build || strings.HasSuffix(value, ":"+port) && port != "")
+	}
 }
 
 // Driver starts, lists and stops the instances of one part. It is safe for
@@ -105,9 +170,9 @@ type Driver interface {
 // Restarter is a driver that can start again what has ended.
 type Restarter interface {
 	// Restart starts an instance again that has ended: from the same build, under the same name
-	// and at the same address. Its output goes on. One that runs stays. changed says that the
+	// and at the same address, with the settings that the plan takes over for it. Its output goes on. One that runs stays. changed says that the
 	// environment that the plan gives it now is not the one that it was started with before.
-	Restart(ctx context.Context, i reading.Instance) (changed bool, err error)
+	Restart(ctx context.Context, i reading.Instance, like Settings) (changed bool, err error)
 }
 
 // Rotator is a driver that keeps what instances print itself, and keeps it from growing.
@@ -133,7 +198,7 @@ func Digest(key []byte, environment map[string]string) string {
 
 // ErrUnreachable is wrapped when a host or an engine does not answer. What runs
 // there may well go on.
-var ErrUnreachable = errors.New("unreachable")
+var ErrUnreachable = place.ErrUnreachable
 
 // OutputTail is how many bytes a driver reads of the end of an instance's output.
 const OutputTail = 8 << 10

@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -59,5 +60,31 @@ func TestTheLastLines(t *testing.T) {
 	}
 	if Lines([]byte("\n\n")) != nil {
 		t.Error("nothing has lines")
+	}
+}
+
+// What a side takes over from the live one is what all of it run with, and nothing that is one instance's own.
+func TestAlike(t *testing.T) {
+	of := []reading.Instance{
+		{Name: "blue-1", Address: "10.1.0.5:8080", Version: "4.2.0", Side: split.Blue}, {Name: "blue-2", Address: "10.1.0.6:8081", Version: "4.2.0", Side: split.Blue},
+	}
+	first := map[string]string{
+		"REGION": "north", "FARES": "http://fares:80", "NODE": "a", "PATH": "/bin", "LISTEN": "10.1.0.5:8080", "WHO": "blue", "RELEASE": "v4.2.0", "PORT": "80", "ONE": "1", "AT": "0.0.0.0:8081",
+	}
+	second := map[string]string{"REGION": "north", "FARES": "http://fares:80", "NODE": "b", "PATH": "/bin", "LISTEN": "10.1.0.5:8080", "WHO": "blue", "RELEASE": "v4.2.0", "PORT": "80", "AT": "0.0.0.0:8081"}
+	s := Alike(of, []Description{{Environment: first, Memory: 1 << 20}, {Environment: map[string]string{"BASE": "1"}, Given: second, Memory: 2 << 20, CPUs: 0.5}})
+	if want := map[string]string{"REGION": "north", "FARES": "http://fares:80"}; !maps.Equal(s.Environment, want) || s.Memory != 2<<20 || s.CPUs != 0.5 {
+		t.Errorf("they take over %+v, want %v", s, want)
+	}
+	b := Build{Like: s}
+	as := func(value string) string { return value }
+	if got := b.Environment(map[string]string{"REGION": "south", "NEW": "1"}, as); got["REGION"] != "south" || got["NEW"] != "1" || got["FARES"] == "" || s.Environment["NEW"] != "" {
+		t.Errorf("the plan over that is %v", got)
+	}
+	if s := Alike(nil, nil); len(s.Environment) > 0 || len((Build{}).Environment(nil, as)) != 0 {
+		t.Errorf("of nobody it is %+v", s)
+	}
+	if n := (Build{}).Number(plan.Stack{Instances: 3}); n != 3 {
+		t.Errorf("%d instances where none are chosen", n)
 	}
 }

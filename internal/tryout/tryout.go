@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"os"
 	"strings"
 
 	"vaiven/internal/accesslog"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/trial"
 	"vaiven/internal/plan"
@@ -76,11 +78,23 @@ const checkEvery = 1 << 14
 // Read tries keys on all requests of a log. The memory it takes does not grow with the
 // log.
 func Read(ctx context.Context, name string, log io.Reader, keys []Key, shares []split.Share) (Report, error) {
-	r := Report{Log: name}
 	tries := make([]*try, len(keys))
 	for n, k := range keys {
 		tries[n] = newTry(k, shares)
 	}
+	r, err := read(ctx, name, log, tries)
+	if err != nil {
+		return r, err
+	}
+	for _, t := range tries {
+		r.Keys = append(r.Keys, KeyReport{Key: t.key.String(), Missing: t.missing, Result: t.trial.Result()})
+	}
+	return r, nil
+}
+
+// read has all requests of a log go through some tries.
+func read(ctx context.Context, name string, log io.Reader, tries []*try) (Report, error) {
+	r := Report{Log: name}
 	var p accesslog.Parser
 	var e accesslog.Entry
 	err := accesslog.Lines(log, func(line []byte) error {
@@ -103,9 +117,6 @@ func Read(ctx context.Context, name string, log io.Reader, keys []Key, shares []
 	}
 	if r.Lines == 0 && r.Unread > 0 {
 		return r, fmt.Errorf("%s: %w: none of its %d lines is in the Common or Combined format, or JSON with a time and a client", name, ErrNoLog, r.Unread)
-	}
-	for _, t := range tries {
-		r.Keys = append(r.Keys, KeyReport{Key: t.key.String(), Missing: t.missing, Result: t.trial.Result()})
 	}
 	return r, nil
 }
@@ -190,4 +201,28 @@ func (t *try) value(e *accesslog.Entry) []byte {
 		}
 	}
 	return nil
+}
+
+// recent is how many bytes of a log clients are told from: what was asked long ago says little of now.
+const recent = 32 << 20
+
+// Clients is how many clients the end of a log tells of, and how much they ask.
+func Clients(ctx context.Context, name string) (forecast.Clients, error) {
+	log, err := os.Open(name)
+	if err != nil {
+		return forecast.Clients{}, err
+	}
+	defer log.Close()
+	if info, err := log.Stat(); err == nil && info.Size() > recent {
+		if _, err := log.Seek(-recent, io.SeekEnd); err != nil { // into the middle of a line, which is none then
+			return forecast.Clients{}, err
+		}
+	}
+	t := newTry(Key{Key: plan.Key{From: plan.KeyClient}}, nil)
+	if _, err := read(ctx, name, log, []*try{t}); err != nil {
+		return forecast.Clients{}, err
+	}
+	const most = 400
+	of, span, asks := t.trial.Asking(most)
+	return forecast.Clients{Of: of, Span: span.Seconds(), Asks: asks}, nil
 }

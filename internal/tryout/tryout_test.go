@@ -8,6 +8,8 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -120,5 +122,34 @@ func BenchmarkRead(b *testing.B) {
 		if _, err := Read(b.Context(), "x", strings.NewReader(text.String()), list, []split.Share{500, 2500, 5000}); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// Of a log that has grown large the end is read.
+func TestClientsOfALargeLog(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "access.log")
+	f, err := os.Create(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := bufio.NewWriter(f)
+	line := func(client string, n int) {
+		fmt.Fprintf(w, "%s - - [23/Nov/2026:21:%02d:%02d +0000] \"GET /sailings HTTP/1.1\" 200 5 \"-\" \"%s\"\n", client, n/60%60, n%60, strings.Repeat("x", 2000))
+	}
+	for range 4000 {
+		line("192.0.2.1", 0)
+	}
+	for n := range 20_000 {
+		line(fmt.Sprintf("198.51.100.%d", n%100), n/40)
+	}
+	if err := errors.Join(w.Flush(), f.Close()); err != nil {
+		t.Fatal(err)
+	}
+	got, err := Clients(t.Context(), name)
+	if err != nil || got.Of != 100 || len(got.Asks) != 100 {
+		t.Errorf("%d clients, %d of them with what they ask, %v", got.Of, len(got.Asks), err)
+	}
+	if _, err := Clients(t.Context(), name+".none"); err == nil {
+		t.Error("a log that is not there has clients")
 	}
 }

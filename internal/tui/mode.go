@@ -222,7 +222,7 @@ func (c choosing) pasted(m tea.PasteMsg) mode {
 // version takes it; the next one that has not is asked for.
 func (c choosing) chose(r root, name string) (root, tea.Cmd) {
 	if c.command.Version == "" {
-		c.command = keeper.Command{Do: keeper.Begin, Version: name, Versions: map[string]string{}, Hold: true}
+		c.command = keeper.Command{Do: keeper.Begin, Version: name, Versions: map[string]string{}, Hold: true, AtOnce: r.snapshot.Dead}
 	} else {
 		c.command.Versions[c.offers[0].Part] = name
 	}
@@ -240,8 +240,16 @@ func (c choosing) chose(r root, name string) (root, tea.Cmd) {
 
 func (c choosing) lapse(root) mode           { return c }
 func (c choosing) message(root) frame.Notice { return frame.Notice{} }
-func (c choosing) hints(root) []frame.Hint {
-	return []frame.Hint{{Key: "enter", Does: "raise it"}, {Key: "↑ ↓", Does: "choose"}, {Key: "esc", Does: "cancel"}, {Key: "ctrl+r ctrl+r", Does: "roll back"}}
+func (c choosing) hints(r root) []frame.Hint {
+	return []frame.Hint{{Key: "enter", Does: c.does(r)}, {Key: "↑ ↓", Does: "choose"}, {Key: "esc", Does: "cancel"}, {Key: "ctrl+r ctrl+r", Does: "roll back"}}
+}
+
+// does says what choosing begins.
+func (c choosing) does(r root) string {
+	if r.snapshot.Dead {
+		return "raise it, then all at once"
+	}
+	return "raise it"
 }
 
 func (c choosing) draw(r root, g *cells.Grid, top, bottom int) {

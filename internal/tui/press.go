@@ -84,8 +84,8 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 		return r.wheelPressed(m)
 	}
 	r.presses.armed = ""
-	if upper && name == "r" {
-		m = tea.KeyPressMsg(tea.Key{Code: 'R', Text: "R"})
+	if upper && name == "k" {
+		m = tea.KeyPressMsg(tea.Key{Code: 'K', Text: "K"})
 	}
 	return r.mode.press(r, m)
 }
@@ -199,8 +199,8 @@ func (r root) name(i intent) (root, tea.Cmd) {
 // act is a key that does something in the present state, on the page that is shown.
 func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 	name, _ := stroke(m)
-	if m.Code == 'R' {
-		name = "R"
+	if m.Code == 'K' {
+		name = "K"
 	}
 	k := r.keys()
 	is := func(b key.Binding) bool { return b.Enabled() && slices.Contains(b.Keys(), name) }
@@ -284,7 +284,13 @@ func (r root) turn(to int) (root, tea.Cmd) {
 	if !ok {
 		return r, nil
 	}
-	page, wish := opened.Open()
+	return r.open(opened)
+}
+
+// open opens the page that is looked at.
+func (r root) open(p frame.Opener) (root, tea.Cmd) {
+	r.openedAt = r.clock.ours
+	page, wish := p.Open(r.frame())
 	return r.wishes(page, wish)
 }
 
@@ -308,6 +314,11 @@ func (r root) wishes(page frame.Page, wish frame.Wish) (root, tea.Cmd) {
 		return r.send(wish.Do)
 	case wish.Read != nil:
 		return r, r.read(wish.Read)
+	case wish.Copy != nil:
+		return r, r.copied(wish.Copy)
+	case wish.Legs != nil:
+		r.legs = wish.Legs
+		return r.say(frame.Notice{Text: "the next crossing that is started here goes by " + words.Legs(r.legs)}), nil
 	case wish.Name != nil:
 		return r.name(r.ghost(*wish.Name))
 	}

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/frame"
@@ -25,6 +26,9 @@ type Config struct {
 	Version  string           // offered for the next crossing, "" for none
 	Theme    string           // "dark", "light", or "" to ask the terminal
 	Clock    func() time.Time // nil for the machine's
+
+	// Copy writes a copy of the plan with other legs, and says where it is; nil where there is no plan at hand.
+	Copy func(route.Route) (file string, err error)
 }
 
 // Run shows the screen until the person quits or the context ends, and returns
@@ -77,6 +81,7 @@ type root struct {
 	pages []frame.Page // beside the table of [pages]
 	at    int          // the one that is shown
 	mode  mode         // what has the keys
+	legs  route.Route  // that a person has named for the next crossing; nil for the plan's
 
 	snapshot keeper.Snapshot
 	clock    clock
@@ -85,7 +90,8 @@ type root struct {
 	leaving  bool     // as soon as they are
 	presses  presses
 	said     said
-	rung     uint64 // the last question or freeze that the bell was rung for
+	openedAt time.Time // when the page that is looked at was opened last
+	rung     uint64    // the last question or freeze that the bell was rung for
 }
 
 // said is what the screen has to tell the person at the keys, for a while.
@@ -131,7 +137,8 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return r.reads(m.snapshot)
 	case ticked:
 		r.mode = r.mode.lapse(r)
-		return r, tick()
+		r, again := r.readAgain()
+		return r, tea.Batch(tick(), again)
 	case commanded:
 		return r.commanded(m)
 	case answered:
@@ -147,6 +154,15 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	}
 	return r, nil
+}
+
+// readAgain opens the page that is looked at again when it is time to.
+func (r root) readAgain() (root, tea.Cmd) {
+	p, ok := r.pages[r.at].(frame.Reader)
+	if !ok || r.clock.ours.Sub(r.openedAt) < p.Every() {
+		return r, nil
+	}
+	return r.open(p)
 }
 
 // reads takes a snapshot in.
@@ -201,6 +217,26 @@ func (r root) read(what func(context.Context, keeper.Client) any) tea.Cmd {
 	ctx, client := r.ctx, r.Client
 	return func() tea.Msg { return answered{what(ctx, client)} }
 }
+
+// copied has a copy of the plan written with other legs.
+func (r root) copied(legs route.Route) tea.Cmd {
+	write := r.Copy
+	return func() tea.Msg {
+		if write == nil {
+			return answered{told{frame.Notice{Text: "there is no plan at hand that a copy could be made of", Level: frame.Soon}}}
+		}
+		file, err := write(legs)
+		if err != nil {
+			return answered{told{frame.Notice{Text: "not written: " + err.Error(), Level: frame.Urgent}}}
+		}
+		return answered{told{frame.Notice{Text: "written: " + file + "; mv it over the plan to have it in force"}}}
+	}
+}
+
+// told is something to tell the person at the keys.
+type told struct{ frame.Notice }
+
+func (t told) show(r root) root { return r.say(t.Notice) }
 
 // frame is what the pages are given.
 func (r root) frame() frame.Frame {
@@ -288,6 +324,9 @@ type flying struct {
 // send sends a command; what was asked is on the screen with the next frame.
 func (r root) send(c keeper.Command) (root, tea.Cmd) {
 	c.By, c.Seen = r.By, r.snapshot.Crossing.Seq
+	if c.Do == keeper.Begin {
+		c.Route, r.legs = r.legs, nil
+	}
 	r.sent++
 	r.flying = append(slices.Clone(r.flying), flying{id: r.sent, command: c, at: r.clock.ours})
 	r.said = said{}

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"vaiven/internal/core/forecast"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -19,6 +20,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -58,8 +60,14 @@ func (c *client) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 
 func (c *client) Events(context.Context, uint64) <-chan crossing.Event { return nil }
 
+func (c *client) Evidence(context.Context) ([]guard.Story, error) { return nil, nil }
+
 func (c *client) Rehearse(context.Context) (wayback.Rehearsal, error) {
 	return wayback.Rehearsal{At: time.Now(), Took: 4 * time.Millisecond, Steps: []wayback.Step{{What: "read what is in force", Took: 4 * time.Millisecond}}}, nil
+}
+
+func (c *client) Clients(context.Context) (forecast.Clients, error) {
+	return forecast.Clients{Of: 40, Span: 60, Asks: []float64{0.1, 0.4, 2}}, nil
 }
 
 func (c *client) Tryout(context.Context) (tryout.Report, string, error) {
@@ -108,7 +116,7 @@ func (d *desk) show(s crossing.State) {
 	snapshot := keeper.Snapshot{View: engine.View{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue, Planned: legs}}
 	snapshot.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Name: "blue-1", Part: "web", Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
 	snapshot.Front.Split.Share, snapshot.Front.At, snapshot.Front.Every = s.Share, d.now, 500*time.Millisecond
-	snapshot.Traffic.Rate = 300
+	snapshot.Traffic.Rate, snapshot.Guarding = 300, forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200}
 	d.send(snapshotRead{snapshot})
 }
 
@@ -282,7 +290,7 @@ func TestGoingBackWorksFromEveryView(t *testing.T) {
 func TestSteeringMovesAGhostAndThenTheShare(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("right", "right", "shift+right")
-	d.shows("enter: 36 % on green (new side), 108 of 300 requests/s", "→ 36 %", "is seen after ~")
+	d.shows("enter: 36 % on green (new side), 108 of 300 requests/s", "→ 36 %", "is found after ~")
 	d.press("esc")
 	if strings.Contains(d.screen(), "→ 36 %") {
 		t.Error("cancelled, the ghost is still there")
@@ -357,8 +365,8 @@ func TestPages(t *testing.T) {
 		}}
 	})
 	d.press("p")
-	d.shows("proof of GREEN", "needs fares", "reached from blue in 3ms", "r check again")
-	d.press("r", "up", "r", "R")
+	d.shows("proof of GREEN", "needs fares", "reached from blue in 3ms", "k check again")
+	d.press("k", "up", "k", "K")
 	var cells []string
 	for _, c := range d.client.taken() {
 		cells = append(cells, string(c.Do)+" "+c.Cell.Check)
@@ -803,4 +811,25 @@ func (t *terminal) String() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.text.String()
+}
+
+// The route that a person has edited goes with the next crossing that is started, and with that alone;
+// one that is under way goes on by it.
+func TestAnEditedRoute(t *testing.T) {
+	d := newDesk(t, crossing.State{})
+	d.snapshot(func(s *keeper.Snapshot) {
+		s.Planned = route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}}
+		s.Keep = time.Minute
+	})
+	d.press("r")
+	d.shows("5 % for 1m", "100 % for 1m", "a bad release costs ~")
+	d.press("right", "enter")
+	d.shows("goes by 6 % for 1m; 100 %")
+	r, _ := d.root.send(keeper.Command{Do: keeper.Begin, Version: "4.3.0"})
+	if first := r.flying[0].command.Route; len(first) != 2 || first[0].Part != 600 {
+		t.Errorf("it begins by %v", first)
+	}
+	if r, _ = r.send(keeper.Command{Do: keeper.Begin, Version: "4.3.0"}); r.flying[1].command.Route != nil {
+		t.Errorf("and once more by %v", r.flying[1].command.Route)
+	}
 }

@@ -166,13 +166,13 @@ func (r root) bindings() []key.Binding {
 		own = nil
 	}
 	list = append(list, k.next, k.freeze)
-	list = append(list, own...)
+	list = append(append(list, own...), k.retire)
 	for n, p := range pages {
 		if n != r.at {
 			list = append(list, frame.Bind(p.key, p.name, p.key))
 		}
 	}
-	return append(list, k.preview, k.rehearse, k.retire, k.help, frame.Bind("q", "quit", "q"))
+	return append(list, k.preview, k.rehearse, k.help, frame.Bind("q", "quit", "q"))
 }
 
 // help is every key that does something now, and the marks of the page.

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,8 +14,10 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -43,11 +46,11 @@ func sample() keeper.Snapshot {
 			Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
 			Begun: now.Add(-112 * time.Second), Proven: true, Moved: true,
 		},
-		Front:   engine.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: reading.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
-		Bound:   evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50},
-		Traffic: route.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
-		Switch:  engine.Switch{At: now.Add(-72 * time.Second), Share: 2500, Took: 2100 * time.Microsecond},
-		Door:    reading.Door{At: now, Answers: 48_211, LongestGap: 54 * time.Millisecond},
+		Front:    engine.FrontView{At: now.Add(-400 * time.Millisecond), Every: 500 * time.Millisecond, Split: reading.Split{Revision: 9, Share: 2500, Since: now.Add(-72 * time.Second)}},
+		Guarding: forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200},
+		Traffic:  forecast.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
+		Switch:   engine.Switch{At: now.Add(-72 * time.Second), Share: 2500, Took: 2100 * time.Microsecond},
+		Door:     reading.Door{At: now, Answers: 48_211, LongestGap: 54 * time.Millisecond},
 	}}
 	for n := range 240 {
 		m := reading.Mark{Side: "blue"}
@@ -100,11 +103,11 @@ func sample() keeper.Snapshot {
 		s.Proof.Results[n] = proof.Result{Check: "search", Pass: true}
 	}
 	s.Guards = []guard.Status{
-		{Name: "failing", Watch: plan.Failing, State: guard.Clear, Bound: evidence.Bound{Margin: 0.005}, Baseline: evidence.Count{Bad: 20, Of: 25_000}, Trial: evidence.Count{Bad: 10, Of: 8600}, Sureness: []float64{0, 0, 0.1, 0}},
-		{Name: "over 250ms", Watch: plan.Slow, State: guard.Watching, Bound: evidence.Bound{Margin: 0.02}, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Comparison: evidence.Comparison{Sure: 0.3}, More: 40 * time.Second, Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
+		{Name: "failing", Watch: plan.Failing, State: guard.Clear, Margin: 0.005, Find: 0.01, Excluded: 0.01, Baseline: evidence.Count{Bad: 20, Of: 25_000}, Trial: evidence.Count{Bad: 10, Of: 8600}, Sureness: []float64{0, 0, 0.1, 0}},
+		{Name: "over 250ms", Watch: plan.Slow, State: guard.Watching, Margin: 0.02, Find: 0.04, Excluded: 0.07, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Sure: 0.3, More: 40 * time.Second, Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
 		{Name: "unhealthy", Watch: plan.Unhealthy, State: guard.Clear},
 		{Name: "no answer at the front", Watch: plan.Lost, State: guard.Clear, Trial: evidence.Count{Bad: 1}},
-		{Name: "door", Watch: plan.Door, State: guard.Unknown, Lack: guard.TooFew, Bound: evidence.Bound{Margin: 0.05, AtLeast: 10}, Baseline: evidence.Count{Bad: 2, Of: 400}, Trial: evidence.Count{Of: 8}},
+		{Name: "door", Watch: plan.Door, State: guard.Unknown, Lack: guard.TooFew, Margin: 0.05, Find: 0.1, Excluded: 1, Baseline: evidence.Count{Bad: 2, Of: 400}, Trial: evidence.Count{Of: 8}},
 	}
 	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Rate: 710, Capacity: 1000, FrontRead: true, Rehearsal: wayback.Rehearsal{At: s.At.Add(-9 * time.Second), Took: s.Switch.Took}, Rehearsed: wayback.SpreadOf([]time.Duration{s.Switch.Took})})
 	return s
@@ -170,6 +173,12 @@ var states = []state{
 		i.State, i.Since, i.Started, s.Sides[split.Green].Healthy = reading.Starting, now.Add(-14*time.Second), now.Add(-14*time.Second), 2
 		i.Output = []string{"starting", "waiting for the timetable"}
 	}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable", "green is being raised, 2 of 3 healthy, 14s, usually 55s; blue answers everything"}},
+	{"more instances before a leg", func(s *keeper.Snapshot) {
+		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.StandUp, Side: split.Green, More: true, Share: 5000, Leg: 2, Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 8}}}
+	}, []string{"all right: green gets more instances, 3 of 8 healthy, before 50 % on green (new); 25 % on green"}},
+	{"a hook that is waited for", func(s *keeper.Snapshot) {
+		s.Hook = engine.Hook{Moment: plan.BeforeLeg, Command: "./permit", Since: now.Add(-12 * time.Second), Within: time.Minute}
+	}, []string{"all right: the hook ./permit (before-leg) is waited for, 12s of 1m; "}},
 	{"raising, too slowly", func(s *keeper.Snapshot) {
 		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raise, now.Add(-14*time.Second), 3*time.Second
 		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
@@ -182,6 +191,11 @@ var states = []state{
 		green[2].Started, green[2].Output = now.Add(-14*time.Second), []string{"waiting for the timetable"}
 		s.Overlap = engine.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
 	}, []string{"◐ green-1 ━━━", "answering 0:01", "stuck 0:14 of 0:03", "green-berths-1", "green-berths-2", "asked for", "two sides  0.0128 EUR in 3:12", "◇ green is slow to come up, 3 of 3 healthy: green-3 waits for 14s, usually 3s"}},
+	{"what the proof found was accepted", func(s *keeper.Snapshot) {
+		r := proof.Result{Check: "differences", Instance: "green", Ask: true, Got: "1: environment REGION", At: now}
+		s.Proof = proof.Proof{Results: []proof.Result{{Check: "search", Instance: "green-1", Pass: true, At: now}, r}}
+		s.Crossing.Accepted = []proof.Finding{r.Finding()}
+	}, []string{"◆ 1 of 2, accepted"}},
 	{"the proof failed", func(s *keeper.Snapshot) {
 		s.Crossing.Stage, s.Crossing.Question = crossing.Prove, crossing.Question{ID: 7, Kind: crossing.AskProof}
 		s.Crossing.Share, s.Front.Split.Share = 0, 0
@@ -189,7 +203,7 @@ var states = []state{
 	}, []string{"11 of 12 passing", "× failed   search on green-2", "status 503", "◇ the proof failed. Try again?  a answers"}},
 	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green answers 25 %, not worse so far; 3 of 5 guards can tell", "next asks you: 50 % on green, in 0:48", "live, answers 75 %", "new side, answers 25 %"}},
 	{"may be worse", func(s *keeper.Snapshot) {
-		s.Guards[1].State, s.Guards[1].Comparison.Sure = guard.Watching, 0.78
+		s.Guards[1].State, s.Guards[1].Sure = guard.Watching, 0.78
 	}, []string{"◇ green may be worse: over 250ms watching, 78 % sure, ~40s more"}},
 	{"asking", func(s *keeper.Snapshot) {
 		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskLeg, Leg: 2, Part: 5000, Side: split.Green, At: now.Add(-time.Minute)}
@@ -267,8 +281,20 @@ var states = []state{
 	{"a wrong split", func(s *keeper.Snapshot) {
 		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{}, [2]int64{323, 54})
 		s.Split.Since = time.Date(2026, 11, 23, 17, 55, 23, 0, time.Local)
-	}, []string{"the split is off by -10.7 points where 25 % is asked: 14.3 % ±3.7 of 377 answers at the front door, since 17:55:23", "share of requests on green  ▲ off by -10.7 points, since 17:55:23"}},
-	{"compared with what was", func(s *keeper.Snapshot) { s.Guards[0].AsOf = now }, []string{"not worse, against 21:04"}},
+	}, []string{"the split is off by -10.7 points where 25 % is asked: 14.3 % ±6.3 of 377 answers at the front door, since 17:55:23", "share of requests on green  ▲ off by -10.7 points, since 17:55:23"}},
+	{"compared with what was", func(s *keeper.Snapshot) { s.Guards[0].AsOf = now }, []string{"no fault above 1 %, against 21:04"}},
+	{"not sure after its longest time", func(s *keeper.Snapshot) {
+		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskUnsure, Leg: 2, Part: 5000, Side: split.Green, At: now.Add(-time.Minute), Unsure: []crossing.Unsure{{Guard: "failing", Find: 0.01, Excluded: 0.05}}}
+	}, []string{"failing: a fault of 1 % is not excluded, one of 5 % is. Go on to 50 % on green all the same?"}},
+	{"until sure", func(s *keeper.Snapshot) {
+		s.Crossing.Route = slices.Clone(s.Crossing.Route)
+		s.Crossing.Route[1].Sure, s.Crossing.Route[1].Dwell, s.Left = true, 20*time.Minute, 18*time.Minute+48*time.Second
+		s.Sure.Unsure = []crossing.Unsure{{Guard: "failing", Find: 0.01, Excluded: 0.05, In: 4 * time.Minute}}
+	}, []string{"next asks you: 50 % on green when sure, in ~2:48, at most 18:48", "sure in ~2:48", "18:48 at most"}},
+	{"clients stay together", func(s *keeper.Snapshot) {
+		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyCookie}}, reading.Tells{}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{})
+		s.Guards[0].Eased, s.Guards[0].Then = true, plan.Freeze
+	}, []string{"not told: clients stay on their sides"}},
 	{"no times, and a long share", func(s *keeper.Snapshot) {
 		for side := range s.Sides {
 			s.Sides[side].Figures.Timed, s.Sides[side].Figures.P50, s.Sides[side].Figures.P99 = 0, 0, 0

@@ -472,12 +472,17 @@ func startImages(t *testing.T) *images {
 	code := base64.StdEncoding.EncodeToString([]byte("vessa:sea salt"))
 	write(t, config+"/config.json", fmt.Sprintf(`{"auths":{%q:{"auth":%q}}}`, strings.TrimPrefix(r.URL, "https://"), code), noon)
 	t.Setenv("DOCKER_CONFIG", config)
-	transport := remote.DefaultTransport.(*http.Transport)
-	before := transport.TLSClientConfig
 	pool := x509.NewCertPool()
 	pool.AddCert(r.Certificate())
-	transport.TLSClientConfig = &tls.Config{RootCAs: pool}
-	t.Cleanup(func() { transport.TLSClientConfig = before })
+	// One of its own for each test: one that is no longer needed may still be dialling.
+	before := remote.DefaultTransport
+	own := before.(*http.Transport).Clone()
+	own.TLSClientConfig = &tls.Config{RootCAs: pool}
+	remote.DefaultTransport = own
+	t.Cleanup(func() {
+		own.CloseIdleConnections()
+		remote.DefaultTransport = before
+	})
 	return r
 }
 

@@ -7,7 +7,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
-	"vaiven/internal/core/route"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 )
@@ -31,12 +31,12 @@ func To(share split.Share, v engine.View) string {
 
 // Outlook is what a share on green would mean if the new side were bad, "" if it cannot be told.
 func Outlook(share split.Share, v engine.View) string {
-	o := v.Traffic.Look(share, v.Crossing.Target, v.Bound)
-	if o.Seen <= 0 {
+	found := v.Traffic.Rough().Find(share, v.Crossing.Target, v.Guarding)
+	if found.After <= 0 {
 		return ""
 	}
-	return fmt.Sprintf("a fault in %v of %v's answers is seen after ~%s and costs ~%.0f requests",
-		split.Share(route.Fault*float64(split.Whole)), v.Crossing.Target, o.Seen.Round(time.Second), o.Cost)
+	return fmt.Sprintf("a fault in %v of %v's answers is found after ~%s and has cost ~%.0f requests by then",
+		split.Share(forecast.Fault*float64(split.Whole)), v.Crossing.Target, found.After.Round(time.Second), found.Cost)
 }
 
 // Yes is what a yes to the open question does.
@@ -56,10 +56,13 @@ func Yes(v engine.View) string {
 			return To(c.LegShare(leg), v)
 		}
 		return "start to shift"
-	case crossing.AskLeg:
+	case crossing.AskLeg, crossing.AskLoad, crossing.AskUnsure:
 		return To(split.Toward(c.Target, q.Part), v)
 	case crossing.AskRetire:
 		old := c.Target.Other()
+		if v.Sides[old].Stands {
+			return fmt.Sprintf("retire %v: it is taken out of rotation, and %s; going back to it is a crossing then", old, Stays(len(v.Sides[old].Instances)))
+		}
 		return fmt.Sprintf("retire %v: its %d instances are stopped, and nobody can roll back to it any more", old, len(v.Sides[old].Instances))
 	}
 	return "go on"
@@ -68,7 +71,7 @@ func Yes(v engine.View) string {
 // YesKey names in few words what a yes does: "yes: 50 %".
 func YesKey(c crossing.State) string {
 	switch q := c.Question; q.Kind {
-	case crossing.AskLeg:
+	case crossing.AskLeg, crossing.AskLoad, crossing.AskUnsure:
 		return "yes: " + q.Part.String()
 	case crossing.AskStart:
 		if leg, ok := c.Next(); ok {
@@ -110,10 +113,24 @@ func thawed(v engine.View) engine.View {
 	return v
 }
 
+// Stays says of instances that stand what becomes of them when their side is retired: "its 2 instances go on running".
+func Stays(n int) string {
+	switch n {
+	case 0:
+		return "none of its instances runs"
+	case 1:
+		return "its instance goes on running"
+	}
+	return fmt.Sprintf("its %d instances go on running", n)
+}
+
 // Back is what rolling back does now.
 func Back(v engine.View) string {
 	c := v.Crossing
 	if !c.Moved && c.Share == c.Home() {
+		if v.Sides[c.Target].Stands {
+			return fmt.Sprintf("call off: no traffic has moved; %v stays out of rotation, and its instances run on", c.Target)
+		}
 		return fmt.Sprintf("call off: no traffic has moved, %v is removed", c.Target)
 	}
 	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target, v.Front.Split.Share.Of(c.Target))

@@ -106,10 +106,15 @@ func event(e crossing.Event, s crossing.State) string {
 		return strings.Join(list, ", ")
 	case crossing.Compared:
 		var list []string
-		for _, b := range f.Baselines {
+		for n, b := range f.Baselines {
+			if n > 0 && f.Baselines[n-1].Guard == b.Guard {
+				continue // the same by another bound
+			}
 			list = append(list, fmt.Sprintf("%s %s of %d", b.Guard, Percent(b.Count.Rate()), b.Count.Of))
 		}
 		return fmt.Sprintf("%v answered until now, to compare with: %s", s.Target.Other(), strings.Join(list, ", "))
+	case crossing.Rerouted:
+		return "the route is " + Legs(f.Route) + " now"
 	case crossing.Changed:
 		return fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
 	case crossing.WentBack:
@@ -151,11 +156,20 @@ func event(e crossing.Event, s crossing.State) string {
 			text += ": " + why
 		}
 		return text
+	case crossing.Hooked:
+		text := fmt.Sprintf("%s, %s: %s", f.Moment, f.Command, Milliseconds(f.Took))
+		if f.Failed != "" {
+			text += ", failed: " + f.Failed
+		}
+		return text
 	case crossing.Stopping:
 		if f.Cut > 0 {
 			return fmt.Sprintf("with %d requests open", f.Cut)
 		}
 	case crossing.Retired:
+		if f.Stands {
+			return fmt.Sprintf("%v: out of rotation, %s", f.Side, Stays(f.Stays))
+		}
 		return f.Side.String()
 	case crossing.TakenUp:
 		return Found(f.Found, s)
@@ -210,10 +224,16 @@ func Homing(o reading.Order) string {
 func ordered(t crossing.Task, s crossing.State) string {
 	switch t.Do {
 	case crossing.StandUp:
+		if t.More {
+			return fmt.Sprintf("raise %v with %d instances, before %s", t.Side, raise.Wanted(t.Choices), onNew(t.Share, s))
+		}
 		return fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
 	case crossing.Check:
 		return fmt.Sprintf("prove %v", t.Side)
 	case crossing.Move:
+		if t.Unproven != "" {
+			return fmt.Sprintf("shift to %v on green, though nobody has proven it: %s", t.Share, t.Unproven)
+		}
 		if t.Act {
 			return fmt.Sprintf("shift to %v on green", t.Share)
 		}

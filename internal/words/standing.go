@@ -63,6 +63,12 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 		if len(v.WaysOut) > 0 && hurt.Total().Failing > 0 {
 			hurt.Lost = 0 // the sides say it, and what helps matters more
 		}
+		if v.Dead {
+			return Sentence{fmt.Sprintf("nobody of %v serves: s raises and proves %v, and sends everything there at once; %s", v.Live, v.Live.Other(), Pain(hurt)), Wrong}
+		}
+		if c.AtOnce && c.Question.ID != 0 {
+			return Sentence{Whole(c.Question, c) + " " + Pain(hurt), Wrong}
+		}
 		return Sentence{Pain(hurt) + helps(v, hurt), Wrong}
 	case quiet != "":
 		return Sentence{quiet, Wrong}
@@ -72,6 +78,9 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	if text := unreadable(v, now); text != "" {
 		return Sentence{text, Wrong}
 	}
+	if text := strangers(v); text != "" {
+		return Sentence{text, Waits}
+	}
 	if v.At.IsZero() || v.Front.At.IsZero() {
 		return Sentence{"reading the front and both sides for the first time", AllRight}
 	}
@@ -79,6 +88,16 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 		return Sentence{text, Waits}
 	}
 	return well(v, now)
+}
+
+// strangers says whom the front sends requests to though the plan does not name them, "" if it does nobody.
+func strangers(v engine.View) string {
+	for _, side := range split.Sides {
+		if list := v.Sides[side].Strange; len(list) > 0 {
+			return fmt.Sprintf("%s gets requests of %v, and the plan does not name it: %[2]v is left as it is at the front", strings.Join(list, ", "), side)
+		}
+	}
+	return ""
 }
 
 // rollingBack says since when, and that the front has not confirmed it.
@@ -275,6 +294,9 @@ func well(v engine.View, now time.Time) Sentence {
 	c := v.Crossing
 	other, target := c.Target.Other(), c.Target
 	text := ""
+	if h := v.Hook; h.Command != "" {
+		return Sentence{fmt.Sprintf("all right: the hook %s (%s) is waited for, %s of %s; %s", h.Command, h.Moment, route.Short(now.Sub(h.Since).Truncate(time.Second)), route.Short(h.Within), nowAnswers(v)), AllRight}
+	}
 	switch c.Stage {
 	case crossing.Raise:
 		side := v.Sides[target]
@@ -285,6 +307,11 @@ func well(v engine.View, now time.Time) Sentence {
 			text = fmt.Sprintf("%v is proven; %s", target, answers(v, other))
 		}
 	case crossing.Shift:
+		if c.Task.More {
+			side := v.Sides[target]
+			text = fmt.Sprintf("%v gets more instances, %d of %d healthy, before %s; %s", target, side.Healthy, raise.Wanted(c.Task.Choices), onNew(c.Task.Share, c), nowAnswers(v))
+			break
+		}
 		text = judged(v)
 	case crossing.Keep:
 		text = fmt.Sprintf("%v answers everything; %v is kept for %s more", target, other, route.Short(v.Left.Round(time.Second)))
@@ -299,6 +326,9 @@ func well(v engine.View, now time.Time) Sentence {
 	}
 	if why := WayBack(v.WayBack, now); why != "" && c.Stage.UnderWay() {
 		text += fmt.Sprintf("; way back %s: %s", v.WayBack.State, why)
+	}
+	if v.Dead {
+		return Sentence{text, Wrong}
 	}
 	if strings.HasPrefix(text, "nothing ") {
 		return Sentence{text, AllRight}
@@ -323,11 +353,22 @@ func answers(v engine.View, side split.Side) string {
 	return fmt.Sprintf("%v answers everything", side)
 }
 
+// nowAnswers is who answers in the middle of a crossing.
+func nowAnswers(v engine.View) string {
+	if c := v.Crossing; c.Part() > 0 {
+		return On(c.Share, c.Target)
+	}
+	return answers(v, v.Crossing.Target.Other())
+}
+
 // rest is how things are while nothing is crossing.
 func rest(v engine.View, now time.Time) string {
 	c, live := v.Crossing, v.Live
 	if len(v.Sides[split.Blue].Instances)+len(v.Sides[split.Green].Instances) == 0 {
 		return "nothing is released yet: s chooses a version for the first release"
+	}
+	if v.Dead {
+		return fmt.Sprintf("nobody of %v serves: s raises and proves %v at a version, and then sends everything there at once", live, live.Other())
 	}
 	text := fmt.Sprintf("%v answers everything", live)
 	if version := v.Sides[live].Version; version != "" {
@@ -377,7 +418,7 @@ func judged(v engine.View) string {
 func worse(v engine.View) string {
 	const likely = 0.5
 	for _, s := range v.Guards {
-		if s.State == guard.Tripped || s.State == guard.Watching && s.Comparison.Sure >= likely {
+		if s.State == guard.Tripped || s.State == guard.Watching && s.Sure >= likely {
 			return fmt.Sprintf("%v may be worse: %s %s", v.Crossing.Target, s.Name, Guard(s))
 		}
 	}
@@ -398,6 +439,9 @@ func Next(v engine.View) string {
 		if c.First {
 			return ""
 		}
+		if v.Sides[c.Target.Other()].Stands {
+			return fmt.Sprintf("next: %v leaves the rotation, and runs on%s", c.Target.Other(), in)
+		}
 		return fmt.Sprintf("next: %v is retired%s", c.Target.Other(), in)
 	}
 	leg, ok := c.Next()
@@ -408,7 +452,19 @@ func Next(v engine.View) string {
 	if c.Route[leg].Ask {
 		next = "next asks you: "
 	}
-	return next + On(c.LegShare(leg), c.Target) + in
+	return next + On(c.LegShare(leg), c.Target) + whenSure(v, in)
+}
+
+// whenSure is when a leg ends: after a time, or as soon as one is sure.
+func whenSure(v engine.View, in string) string {
+	if _, until := v.Crossing.UntilSure(); !until {
+		return in
+	}
+	text := " when sure"
+	if ends, known := v.Ends(); known {
+		text += ", in ~" + Clock(ends)
+	}
+	return text + ", at most " + Clock(v.Left)
 }
 
 // Clock is a duration as minutes and seconds: "1:12", or with hours "1:02:03".

@@ -2,6 +2,7 @@ package words
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -26,18 +27,31 @@ func Guard(s guard.Status) string {
 	case guard.Unknown:
 		switch s.Lack {
 		case guard.TooFew:
-			return fmt.Sprintf("too few answers yet, %d of %d", s.Trial.Of, s.Bound.AtLeast)
+			if s.Watch.Figures() {
+				return "too little to say yet"
+			}
+			return fmt.Sprintf("too few answers yet, %d of %d", s.Trial.Of, guard.Least(s.Watch))
 		case guard.NoBaseline:
+			if s.Watch.Figures() {
+				return "nothing to compare with: the live side does not tell it"
+			}
+			if s.Watch == plan.Slow && s.After == 0 {
+				return "what is usual is not known yet: the live side has to answer more"
+			}
 			if s.Baseline.Of > 0 {
 				return "nothing to compare with: the live side's own answers are bad"
 			}
 			return "nothing to compare with: the live side answers nothing"
 		case guard.OnlySide:
-			return "nothing to compare with: nobody was live before"
+			return "nothing to compare with: nobody else served before"
 		case guard.NotCounted:
 			return "cannot watch: this front counts no requests"
 		case guard.NotTimed:
 			return "cannot watch: this front does not measure times"
+		case guard.NotTold:
+			return "not known: no instance tells it" + reason(s.Said)
+		case guard.NoneBeside:
+			return "nothing to compare with: all requests go to one side"
 		case guard.OneClient:
 			return "cannot watch: to this front the prober is one client, on one side"
 		case guard.NotNamed:
@@ -45,10 +59,79 @@ func Guard(s guard.Status) string {
 		}
 		return "not known: it could not be read lately"
 	}
-	if !s.Watch.Compares() {
+	switch {
+	case s.Watch.Figures():
+		return figured(s)
+	case !s.Watch.Compares():
 		return counted(s)
 	}
 	return compared(s) + asOf(s)
+}
+
+// reason puts what somebody said behind something, in brackets.
+func reason(said string) string {
+	if said == "" {
+		return ""
+	}
+	return " (" + said + ")"
+}
+
+// figured is how a guard on a figure stands: "green-2 grows by 31 MB a minute more (28 MB to 34 MB), 99.2 % sure".
+func figured(s guard.Status) string {
+	text := Differs(s.Watch, s.Figure, s.Instance, s.Difference)
+	if r := s.Range; r != (evidence.Interval{}) {
+		text += fmt.Sprintf(" (%s to %s)", Measure(s.Watch, s.Figure, r.Low), Measure(s.Watch, s.Figure, r.High))
+	}
+	switch s.State {
+	case guard.Tripped:
+		return fmt.Sprintf("%s, %s sure", text, Sure(s.Sure))
+	case guard.Watching:
+		return fmt.Sprintf("watching, %s sure: %s", Sure(s.Sure), text)
+	}
+	return "no sign of it: " + text
+}
+
+// Differs is by how much a figure differs on the new side, or on one of its instances.
+func Differs(w plan.Watch, figure, instance string, by float64) string {
+	if instance != "" {
+		instance += " "
+	}
+	switch w {
+	case plan.Grows:
+		return instance + "grows by " + Measure(w, figure, by) + " a minute"
+	case plan.Higher:
+		return instance + "is higher by " + Measure(w, figure, by)
+	}
+	return "fewer by " + Measure(w, figure, by)
+}
+
+// Measure is an amount of a figure with its unit, as far as its name tells that, or a part of what is counted.
+func Measure(w plan.Watch, figure string, v float64) string {
+	if w == plan.Fewer {
+		return fmt.Sprintf("%.3g %%", 100*v)
+	}
+	name, _, _ := strings.Cut(figure, "{")
+	switch {
+	case strings.HasSuffix(name, "_bytes"):
+		return bytesOf(v)
+	case strings.HasSuffix(name, "_seconds"):
+		return fmt.Sprintf("%.3g s", v)
+	case strings.HasSuffix(name, "_ratio"):
+		return fmt.Sprintf("%.3g %%", 100*v)
+	}
+	return fmt.Sprintf("%.4g", v)
+}
+
+func bytesOf(v float64) string {
+	for _, u := range []struct {
+		name string
+		of   float64
+	}{{"GB", 1e9}, {"MB", 1e6}, {"kB", 1e3}} {
+		if math.Abs(v) >= u.of {
+			return fmt.Sprintf("%.3g %s", v/u.of, u.name)
+		}
+	}
+	return fmt.Sprintf("%.0f B", v)
 }
 
 // asOf says that a guard compares with what was, "" if it compares with what is.
@@ -62,15 +145,42 @@ func asOf(s guard.Status) string {
 func compared(s guard.Status) string {
 	switch s.State {
 	case guard.Tripped:
-		return fmt.Sprintf("worse, %s sure", Sure(s.Comparison.Sure))
+		if r := s.Range; r.Low > 0 && r.High < 1 {
+			return fmt.Sprintf("worse by %s to %s points, %s sure", points(r.Low), points(r.High), Sure(s.Sure))
+		}
+		return fmt.Sprintf("worse, %s sure", Sure(s.Sure))
 	case guard.Watching:
-		text := fmt.Sprintf("watching, %s sure", Sure(s.Comparison.Sure))
+		text := fmt.Sprintf("watching, %s sure", Sure(s.Sure))
 		if s.More > 0 {
 			text += fmt.Sprintf(", ~%s more", route.Short(max(s.More, time.Second).Round(time.Second)))
 		}
 		return text
 	}
-	return "not worse"
+	return excluded(s)
+}
+
+// excluded is what is known where nothing points to a fault: "no sign of a fault above 1 %", "none above
+// 5 %; 1 % after ~4m".
+func excluded(s guard.Status) string {
+	switch {
+	case s.Excluded > 0 && s.Excluded <= s.Find:
+		return "no fault above " + Percent(s.Excluded)
+	case s.Excluded > 0 && s.Excluded < 1 && s.FindIn > 0:
+		return fmt.Sprintf("none above %s; %s after ~%s", Percent(s.Excluded), Percent(s.Find), route.Short(s.FindIn.Round(time.Second)))
+	case s.Excluded > 0 && s.Excluded < 1:
+		return "none above " + Percent(s.Excluded)
+	case s.FindIn > 0:
+		return fmt.Sprintf("no sign yet; %s after ~%s", Percent(s.Find), route.Short(s.FindIn.Round(time.Second)))
+	}
+	return "no sign of a fault"
+}
+
+// points is a difference of rates, in percentage points.
+func points(d float64) string {
+	if p := 100 * d; p < 10 {
+		return fmt.Sprintf("%.1f", p)
+	}
+	return fmt.Sprintf("%.0f", 100*d)
 }
 
 func counted(s guard.Status) string {
@@ -95,7 +205,11 @@ func Limit(s guard.Status) string {
 	case s.State == guard.Off, then == "":
 		return ""
 	case s.Watch.Compares():
-		return then + " if worse by " + Percent(s.Bound.Margin)
+		return then + " if worse by " + Percent(s.Margin)
+	case s.Watch == plan.Grows:
+		return then + " above " + Measure(s.Watch, s.Figure, s.Margin) + "/min"
+	case s.Watch.Figures():
+		return then + " above " + Measure(s.Watch, s.Figure, s.Margin)
 	case s.Most > 0:
 		return fmt.Sprintf("%s after %d", then, s.Most)
 	}
@@ -265,11 +379,15 @@ func Split(v engine.SplitView) string {
 	case v.Prober.Verdict == evidence.Wrong:
 		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Prober), v.Asked, seen(v.Prober, v.Door, "answers at the front door"))
 	case v.Front.Verdict == evidence.AsAsked:
-		return "as asked: " + seen(v.Front, v.Counts, "requests")
+		return "as asked: " + seen(v.Front, v.Counts, map[bool]string{false: "requests", true: "clients"}[v.Clients])
 	case v.Prober.Verdict == evidence.AsAsked && v.Counts.Of == 0:
+		return "as asked: " + seen(v.Prober, v.Door, "answers at the front door")
+	case v.Prober.Verdict == evidence.AsAsked && v.Front.Verdict == evidence.NotTold:
 		return "as asked: " + seen(v.Prober, v.Door, "answers at the front door")
 	case v.Front.Verdict == "":
 		return ""
+	case v.Front.Verdict == evidence.NotTold:
+		return "not told: clients stay on their sides, and the front does not count them"
 	default:
 		return fmt.Sprintf("too few requests yet, about %d more", v.Front.More)
 	}
@@ -322,6 +440,8 @@ func lack(l crossing.Lack, now time.Time) string {
 		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, since)
 	case crossing.LackCounts:
 		text = "the front's requests have not been counted" + since
+	case crossing.LackFigures:
+		text = unread("what "+l.Guard+" watches was", since)
 	case crossing.LackDoor:
 		text = "the prober has had no answer at the front door" + since
 	case crossing.LackSide:

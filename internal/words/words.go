@@ -35,13 +35,40 @@ func Question(q crossing.Question, s crossing.State) string {
 		}
 		return "accept what the proof found and go on?"
 	case crossing.AskStart:
+		if s.AtOnce {
+			return fmt.Sprintf("%v is proven, and the only side that serves. Send everything there at once?", q.Side)
+		}
 		return fmt.Sprintf("%v is proven. Start to shift?", q.Side)
 	case crossing.AskLeg:
+		if q.Load > 0 {
+			return fmt.Sprintf("go on to %v on %v, %s of what it carries?", q.Part, q.Side, Percent(q.Load))
+		}
 		return fmt.Sprintf("go on to %v on %v?", q.Part, q.Side)
+	case crossing.AskLoad:
+		return fmt.Sprintf("%v on %v would take %s of what it carries, more than the plan's limit. Go on to it?", q.Part, q.Side, Percent(q.Load))
+	case crossing.AskUnsure:
+		return fmt.Sprintf("%s. Go on to %v on %v all the same?", Unsure(q.Unsure), q.Part, q.Side)
 	case crossing.AskRetire:
 		return fmt.Sprintf("%v was kept for its time. Retire it?", q.Side.Other())
 	}
 	return "go on?"
+}
+
+// Unsure is what could not be excluded, and what was: "failing: a fault of 1 % is not excluded, 5 %
+// is".
+func Unsure(list []crossing.Unsure) string {
+	var texts []string
+	for _, u := range list {
+		text := fmt.Sprintf("%s: a fault of %s is not excluded", u.Guard, Percent(u.Find))
+		switch {
+		case u.Excluded > 0 && u.Excluded < 1:
+			text += fmt.Sprintf(", one of %s is", Percent(u.Excluded))
+		case u.In > 0:
+			text += fmt.Sprintf(", at this traffic it takes ~%s", route.Short(u.In.Round(time.Second)))
+		}
+		texts = append(texts, text)
+	}
+	return strings.Join(texts, "; ")
 }
 
 // Behind is what a question is asked because of, "" if nothing went wrong.
@@ -112,7 +139,12 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return "the proof found: " + findings(c.Findings)
 	case crossing.ByFront:
+		if c.Trouble.Kind == crossing.TroubleHook {
+			return "a hook held the leg up: " + c.Trouble.Said
+		}
 		return "the front did not take the new share: " + c.Trouble.Said
+	case crossing.ByRaise:
+		return fmt.Sprintf("%v did not get the instances that the next share wants: %s", s.Target, Trouble(c.Trouble))
 	case crossing.Foreign:
 		return fmt.Sprintf("somebody changed the front from %s to %s", On(c.From, s.Target), On(c.To, s.Target))
 	case crossing.ByOrder:
@@ -136,6 +168,8 @@ func Cause(c crossing.Cause, s crossing.State) string {
 			return c.Why
 		}
 		return Trouble(c.Trouble)
+	case crossing.Overload:
+		return fmt.Sprintf("%s would take %s of what %v carries, more than the plan's limit: with less traffic or more instances it goes on", On(c.To, s.Target), Percent(c.Load), s.Target)
 	case crossing.Declined:
 		return "no: " + Whole(c.Question, s)
 	}
@@ -167,6 +201,8 @@ func Found(f crossing.Found, s crossing.State) string {
 func Alarm(a crossing.Alarm) string {
 	text := a.Guard + ": "
 	switch {
+	case a.Watch.Figures():
+		return text + fmt.Sprintf("%s, %s sure", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
 	case a.Watch.Compares():
 		return text + fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
 	case a.Watch == plan.Lost:
@@ -298,6 +334,9 @@ func Health(h reading.Health) string {
 func Task(t crossing.Task) string {
 	switch t.Do {
 	case crossing.StandUp:
+		if t.More {
+			return fmt.Sprintf("%v is still getting more instances; wait", t.Side)
+		}
 		return fmt.Sprintf("%v is still being raised; wait", t.Side)
 	case crossing.Check:
 		return fmt.Sprintf("%v is still being proven; wait", t.Side)
@@ -341,6 +380,9 @@ func Refusal(r *crossing.Refusal) string {
 		}
 		return fmt.Sprintf("the route has gone on: leg %d is next now", r.Leg+1)
 	case crossing.NotProven:
+		if !r.Stage.UnderWay() {
+			return fmt.Sprintf("%v is not proven: vaiven prove does that for what stands there", r.Side)
+		}
 		return fmt.Sprintf("%v is not proven", r.Side)
 	case crossing.NotSpare:
 		return fmt.Sprintf("%v of the requests go to %v already: it is not the spare side", r.Share, r.Side)
@@ -371,7 +413,16 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NoRoute:
 		return fmt.Sprintf("leg %d of the route: %s", r.Leg+1, r.Said)
 	case crossing.Gone:
+		if r.Stands {
+			return fmt.Sprintf("%v has been taken out of rotation, and its instances run: a crossing to it puts them back (vaiven cross)", r.Side)
+		}
 		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
+	case crossing.LiveServes:
+		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once out, and go by the plan's route", r.Bench.Healthy, r.Bench.Instances, r.Side)
+	case crossing.TooMuch:
+		return fmt.Sprintf("%v would take %s of what %v carries, and the plan refuses more than its limit: raise more instances, or wait for less traffic", r.Share, Percent(r.Load), r.Side)
+	case crossing.NoReason:
+		return fmt.Sprintf("%v is not proven: say why requests are to go there (--why)", r.Side)
 	case crossing.NotRead:
 		if r.Said == "" {
 			return "the front has not been read yet"
@@ -387,6 +438,8 @@ func Refusal(r *crossing.Refusal) string {
 		return "you have the wheel already"
 	case crossing.NotTyped:
 		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Said)
+	case crossing.NoneToMatch:
+		return fmt.Sprintf("%v is to have as many instances of %s as the live side, and none is live: say the number in the plan (instances: 2), for this time", r.Side, r.Said)
 	case crossing.NoPart:
 		return fmt.Sprintf("the plan has no part %q", r.Said)
 	case crossing.NoVersion:

@@ -100,7 +100,7 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.Begun{Choices: []raise.Choice{{Version: "4.3.0"}}}, crossing.Asked{Question: crossing.Question{Kind: crossing.AskStart}}, crossing.Answered{Question: crossing.Question{Kind: crossing.AskStart}},
 		crossing.Ordered{Task: crossing.Task{Do: crossing.Move, Share: 500}}, crossing.Raised{Instances: []string{"green-1"}}, crossing.Proved{}, crossing.Accepted{Findings: []proof.Finding{region}},
 		crossing.InForce{Share: 500}, crossing.NotDone{Trouble: crossing.Trouble{Kind: crossing.TroubleFront}}, crossing.Frozen{Cause: crossing.Cause{Kind: crossing.ByHand}},
-		crossing.WentOn{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500}, crossing.WentBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.MetOrder{Order: order},
+		crossing.Rerouted{Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}}}, crossing.WentOn{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500}, crossing.WentBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.MetOrder{Order: order},
 		crossing.AtHome{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{}, crossing.TakenUp{}, crossing.TookWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.LeftWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
 	}
 	for _, f := range facts {
@@ -118,31 +118,54 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 
 func TestWhatIsWatched(t *testing.T) {
 	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	compares := guard.Status{Watch: plan.Failing, Then: plan.RollBack, Bound: evidence.Bound{Margin: 0.005, AtLeast: 50}, Trial: evidence.Count{Of: 12}}
+	compares := guard.Status{Watch: plan.Failing, Then: plan.RollBack, Margin: 0.005, Find: 0.01, Trial: evidence.Count{Of: 12}}
 	with := func(s guard.Status, state guard.State, lack guard.Lack) guard.Status {
-		s.State, s.Lack, s.Comparison.Sure, s.More = state, lack, 0.78, 40*time.Second
+		s.State, s.Lack, s.Sure, s.More = state, lack, 0.78, 40*time.Second
 		return s
 	}
 	counts := guard.Status{Watch: plan.Unhealthy, Then: plan.RollBack, State: guard.Tripped, Trial: evidence.Count{Bad: 1}, Missing: 1, Wanted: 3}
 	says(t, map[string]string{
 		"off":                           Guard(guard.Status{State: guard.Off}),
 		"nothing to watch yet":          Guard(guard.Status{State: guard.Idle}),
-		"too few answers yet, 12 of 50": Guard(with(compares, guard.Unknown, guard.TooFew)),
-		"nothing to compare with: the live side answers nothing": Guard(with(compares, guard.Unknown, guard.NoBaseline)),
-		"cannot watch: this front does not measure times":        Guard(with(compares, guard.Unknown, guard.NotTimed)),
-		"not known: it could not be read lately":                 Guard(with(compares, guard.Unknown, guard.NotRead)),
-		"watching, 78 % sure, ~40s more":                         Guard(with(compares, guard.Watching, "")),
-		"worse, 78 % sure":                                       Guard(with(compares, guard.Tripped, "")),
-		"not worse":                                              Guard(with(compares, guard.Clear, "")),
-		"1 of 3 instances are not there":                         Guard(counts),
-		"rolls back if worse by 0.5 %":                           Limit(compares),
-		"freezes after 2":                                        Limit(guard.Status{Watch: plan.Lost, Most: 2, Then: plan.Freeze}),
-		"rolls back at the first":                                Limit(counts),
-		"front: other.conf:12: unknown directive":                WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Rehearsal: wayback.Rehearsal{Failed: "other.conf:12: unknown directive"}}), now),
-		"blue healthy: 2 of 3":                                   WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
-		"the front was not read for 12s (no answer)":             Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
-		"green's instances were not read since the start":        Lacks([]crossing.Lack{{Kind: crossing.LackSide, Side: split.Green}}, now),
-		"as asked: 25.0 % ±0.9 of 10000 requests":                Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"too few answers yet, 12 of 20": Guard(with(compares, guard.Unknown, guard.TooFew)),
+		"nothing to compare with: the live side answers nothing":           Guard(with(compares, guard.Unknown, guard.NoBaseline)),
+		"cannot watch: this front does not measure times":                  Guard(with(compares, guard.Unknown, guard.NotTimed)),
+		"not known: it could not be read lately":                           Guard(with(compares, guard.Unknown, guard.NotRead)),
+		"watching, 78 % sure, ~40s more":                                   Guard(with(compares, guard.Watching, "")),
+		"worse, 78 % sure":                                                 Guard(with(compares, guard.Tripped, "")),
+		"no sign of a fault":                                               Guard(with(compares, guard.Clear, "")),
+		"no fault above 0.7 %":                                             Guard(guard.Status{Watch: plan.Failing, State: guard.Clear, Find: 0.01, Excluded: 0.007}),
+		"none above 5 %; 1 % after ~4m":                                    Guard(guard.Status{Watch: plan.Failing, State: guard.Clear, Find: 0.01, Excluded: 0.05, FindIn: 4 * time.Minute}),
+		"none above 2 %, against " + now.Local().Format("15:04"):           Guard(guard.Status{Watch: plan.Failing, State: guard.Clear, Find: 0.01, Excluded: 0.02, AsOf: now.Local()}),
+		"no sign yet; 1 % after ~4m":                                       Guard(guard.Status{Watch: plan.Failing, State: guard.Clear, Find: 0.01, Excluded: 1, FindIn: 4 * time.Minute}),
+		"worse by 2.1 to 38 points, 99.70 % sure":                          Guard(guard.Status{Watch: plan.Failing, State: guard.Tripped, Sure: 0.997, Range: evidence.Interval{Low: 0.021, High: 0.381}}),
+		"green-2 grows by 31 MB a minute (28 MB to 34 MB), 99.20 % sure":   Guard(guard.Status{Watch: plan.Grows, Figure: "held_bytes", Instance: "green-2", State: guard.Tripped, Sure: 0.992, Difference: 31e6, Range: evidence.Interval{Low: 28e6, High: 34e6}}),
+		"watching, 70 % sure: is higher by 12":                             Guard(guard.Status{Watch: plan.Higher, Figure: "open", State: guard.Watching, Sure: 0.7, Difference: 12}),
+		"no sign of it: fewer by 2.5 % (-4 % to 9 %)":                      Guard(guard.Status{Watch: plan.Fewer, Figure: "booked_total", State: guard.Clear, Difference: 0.025, Range: evidence.Interval{Low: -0.04, High: 0.09}}),
+		"not known: no instance tells it (status 503 at /metrics)":         Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Lack: guard.NotTold, Said: "status 503 at /metrics"}),
+		"nothing to compare with: all requests go to one side":             Guard(guard.Status{Watch: plan.Fewer, State: guard.Unknown, Lack: guard.NoneBeside}),
+		"nothing to compare with: the live side does not tell it":          Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Lack: guard.NoBaseline}),
+		"too little to say yet":                                            Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Lack: guard.TooFew}),
+		"freezes above 10 MB/min":                                          Limit(guard.Status{Watch: plan.Grows, Figure: "held_bytes", Then: plan.Freeze, Margin: 10e6}),
+		"rolls back above 1.5 s":                                           Limit(guard.Status{Watch: plan.Higher, Figure: "waited_seconds", Then: plan.RollBack, Margin: 1.5}),
+		"freezes above 10 %":                                               Limit(guard.Status{Watch: plan.Fewer, Figure: "booked_total", Then: plan.Freeze, Margin: 0.1}),
+		"freezes above 5 %":                                                Limit(guard.Status{Watch: plan.Higher, Figure: "used_ratio{disk=\"a\"}", Then: plan.Freeze, Margin: 0.05}),
+		"memory grows: green-2 grows by 512 B a minute, 99.20 % sure":      Alarm(crossing.Alarm{Guard: "memory grows", Watch: plan.Grows, Figure: "held_bytes", Instance: "green-2", Level: 512, Sure: 0.992}),
+		"what is usual is not known yet: the live side has to answer more": Guard(guard.Status{Watch: plan.Slow, State: guard.Unknown, Lack: guard.NoBaseline}),
+		"failing: a fault of 1 % is not excluded, one of 5 % is; door: a fault of 10 % is not excluded, at this traffic it takes ~40m": Unsure([]crossing.Unsure{
+			{Guard: "failing", Find: 0.01, Excluded: 0.05}, {Guard: "door", Find: 0.1, Excluded: 1, In: 40 * time.Minute},
+		}),
+		"not told: clients stay on their sides, and the front does not count them": Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Tells{}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"as asked: 25.0 % ±1.7 of 10000 clients":                                   Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Tells{Clients: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"1 of 3 instances are not there":                                           Guard(counts),
+		"rolls back if worse by 0.5 %":                                             Limit(compares),
+		"freezes after 2":                                                          Limit(guard.Status{Watch: plan.Lost, Most: 2, Then: plan.Freeze}),
+		"rolls back at the first":                                                  Limit(counts),
+		"front: other.conf:12: unknown directive":                                  WayBack(wayback.Judge(wayback.Facts{Healthy: 1, Instances: 1, FrontRead: true, Rehearsal: wayback.Rehearsal{Failed: "other.conf:12: unknown directive"}}), now),
+		"blue healthy: 2 of 3":                                                     WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
+		"the front was not read for 12s (no answer)":                               Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
+		"green's instances were not read since the start":                          Lacks([]crossing.Lack{{Kind: crossing.LackSide, Side: split.Green}}, now),
+		"as asked: 25.0 % ±1.7 of 10000 requests":                                  Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
 	})
 }
 

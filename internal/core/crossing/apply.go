@@ -16,10 +16,10 @@ func Apply(s State, e Event) State {
 	switch f := e.What.(type) {
 	case Begun:
 		main := raise.Main(f.Choices)
-		s := State{
+		s = State{
 			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
-			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, Begun: e.At,
-			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation, Was: f.Was,
+			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, AtOnce: f.AtOnce, Begun: e.At,
+			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation, Was: f.Was, Out: s.Out,
 		}
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keep, len(f.Route)-1, true, true
@@ -33,6 +33,11 @@ func Apply(s State, e Event) State {
 	case Ordered:
 		s = ordered(s, f.Task, e)
 	case Raised:
+		if s.Task.ID == f.Task && s.Task.More {
+			s.Choices = s.Task.Choices
+			s, _ = done(s, f.Task)
+			return s
+		}
 		s, act := done(s, f.Task)
 		if !act {
 			s.Stage, s.Since = Prove, e.At
@@ -50,6 +55,9 @@ func Apply(s State, e Event) State {
 	case InForce:
 		s = inForce(s, f, e.At)
 	case NotDone:
+		if s.Task.More {
+			s.Due = Due{}
+		}
 		if s.Task.Do != GoHome { // that is tried until it works
 			s, _ = done(s, f.Task)
 		}
@@ -69,13 +77,15 @@ func Apply(s State, e Event) State {
 		s.Baselines = f.Baselines
 	case Changed:
 		s = changed(s, f, e.At)
+	case Rerouted:
+		s.Route = f.Route
 	case TookTheirs:
 		s.Foreign, s.Ours = false, 0
 	case WentBack:
 		if s.Stage.Over() {
 			s.Stage, s.Since = Shift, e.At // it is not over after all
 		}
-		s.GoingBack, s.Why, s.Freezes, s.Question, s.Left = true, f.Cause, nil, Question{}, 0
+		s.GoingBack, s.Why, s.Freezes, s.Question, s.Left, s.Due = true, f.Cause, nil, Question{}, 0, Due{}
 		s.Foreign, s.Ours, s.Trouble = false, 0, Trouble{}
 	case MetOrder:
 		s.Generation, s.Share = f.Order.Generation, f.Share
@@ -90,7 +100,7 @@ func Apply(s State, e Event) State {
 		}
 	case Ended:
 		s.Stage, s.Since, s.Why = f.Stage, e.At, f.Cause
-		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours = 0, nil, Question{}, false, Task{}, false, 0
+		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours, s.Due = 0, nil, Question{}, false, Task{}, false, 0, Due{}
 	case Stopping:
 		if f.Task == s.Task.ID {
 			s.Task.Final = true
@@ -98,6 +108,7 @@ func Apply(s State, e Event) State {
 	case Retired:
 		s, _ = done(s, f.Task)
 		s.Trouble = Trouble{}
+		s.Out[f.Side] = f.Stands
 	case TookWheel:
 		s.Wheel = f.Wheel
 	case LeftWheel:
@@ -121,14 +132,22 @@ func done(s State, task uint64) (State, bool) {
 func ordered(s State, t Task, e Event) State {
 	t.ID, t.At = e.Seq, e.At
 	s.Task = t
+	if t.Do == StandUp {
+		s.Out[t.Side] = false
+	}
 	if t.Act {
 		return s
 	}
 	s.Question = Question{}
 	switch t.Do {
+	case StandUp:
+		if t.More {
+			s.Due = Due{On: true, Share: t.Share, Leg: t.Leg}
+		}
 	case Check:
 		s.Proven = s.Proven && s.Stage != Prove
 	case Move:
+		s.Due = Due{}
 		s.Moved = s.Moved || t.Share != s.Home()
 	}
 	return s
@@ -170,7 +189,7 @@ func changed(s State, f Changed, at time.Time) State {
 		return s
 	}
 	s.Moved = s.Moved || f.Share != s.Home()
-	s.Question = Question{}
+	s.Question, s.Due = Question{}, Due{}
 	if !f.Foreign {
 		return s
 	}
@@ -201,11 +220,12 @@ func takenUp(s State, f TakenUp, at time.Time) State {
 	if !s.Stage.UnderWay() {
 		return s
 	}
+	s.Resumed++
 	s.Moved = s.Moved || s.Share != s.Home()
 	if s.GoingBack {
 		return s
 	}
-	s.Task, s.Proven, s.Foreign, s.Ours = Task{}, false, false, 0
+	s.Task, s.Proven, s.Foreign, s.Ours, s.Due = Task{}, false, false, 0, Due{}
 	if s.Question.Kind != AskSameBuild && s.Question.Kind != AskRaise {
 		s.Question = Question{}
 	}

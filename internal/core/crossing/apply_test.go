@@ -40,8 +40,8 @@ func TestWhatAnEventDoes(t *testing.T) {
 		{"one whose findings were accepted before proves", func(s *State) { s.Task, s.Proven, s.Accepted = Task{ID: 9, Do: Check}, false, []proof.Finding{finding} },
 			Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{asks}}}, func(s State) any { return s.Proven }, true},
 		{"a report on another task proves, and leaves the present one", doing(Task{ID: 9, Do: Move}), Proved{Task: 8, Pass: true}, func(s State) any { return s.Task.ID }, uint64(9)},
-		{"an overruling takes the place of the one of the same guard", overruled(Overruling{"slow", 1}, Overruling{"failing", 1}), WentOn{Overruled: []Overruling{{"slow", 2}}},
-			func(s State) any { return s.Overruled }, []Overruling{{"failing", 1}, {"slow", 2}}},
+		{"an overruling takes the place of the one of the same guard", overruled(Overruling{Guard: "slow", Level: 1}, Overruling{Guard: "failing", Level: 1}), WentOn{Overruled: []Overruling{{Guard: "slow", Level: 2}}},
+			func(s State) any { return s.Overruled }, []Overruling{{Guard: "failing", Level: 1}, {Guard: "slow", Level: 2}}},
 		{"an order met while everything is at home has moved nothing", func(s *State) { s.Moved, s.Share = false, 0 }, MetOrder{Order: reading.Order{Generation: 8}},
 			func(s State) any { return s.Moved }, false},
 		{"an order met with requests on the target has", func(s *State) { s.Moved = false }, MetOrder{Order: reading.Order{Generation: 8}, Share: 5000}, func(s State) any { return s.Moved }, true},
@@ -124,7 +124,7 @@ func TestChoose(t *testing.T) {
 		{"5.0", nil, "", NoSuchVersion},
 		{"4.2.0", nil, "", NoSuchVersion}, // mail has none of that name
 	} {
-		choices, err := Choose(p, offers, c.version, c.others, live)
+		choices, err := Choose(p, offers, c.version, c.others, live, split.Green)
 		got := ""
 		for _, choice := range choices {
 			got += fmt.Sprintf("%s %s over %s, ", choice.Part, choice.Build, choice.LiveBuild)
@@ -135,6 +135,40 @@ func TestChoose(t *testing.T) {
 		}
 		if c.version == "5.0" && (!r.First || len(r.Offers) != 2) || c.version == "4.2.0" && r.First {
 			t.Errorf("%q: the refusal is %+v", c.version, r)
+		}
+	}
+}
+
+// A side is raised with as many instances as its plan says, which may be as many as live.
+func TestChooseHowMany(t *testing.T) {
+	offers := map[string][]raise.Version{"web": {{Name: "4.3.0"}}}
+	live := make([]reading.Instance, 4)
+	for n := range live {
+		live[n] = reading.Instance{Part: "web", Running: n < 3}
+	}
+	for _, c := range []struct {
+		stack plan.Stack
+		live  []reading.Instance
+		want  raise.Choice
+		kind  RefusalKind
+	}{
+		{plan.Stack{Instances: 2}, live, raise.Choice{Instances: 2}, ""},
+		{plan.Stack{Instances: plan.AsLive}, live, raise.Choice{Instances: 3}, ""},
+		{plan.Stack{Instances: plan.AsLive}, nil, raise.Choice{}, NoneToMatch},
+		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, live, raise.Choice{Instances: 2, Until: 2500, Then: 3}, ""},
+		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, nil, raise.Choice{Instances: 2}, ""},
+		{plan.Stack{Instances: 4, Until: 2500, Then: plan.AsLive}, live, raise.Choice{Instances: 4}, ""},
+		{plan.Stack{Instances: 2, Until: 2500, Then: 8}, nil, raise.Choice{Instances: 2, Until: 2500, Then: 8}, ""},
+	} {
+		p := &plan.Plan{Parts: []plan.Part{{Name: "web"}}}
+		p.Parts[0].Stacks[split.Green] = c.stack
+		choices, err := Choose(p, offers, "4.3.0", nil, c.live, split.Green)
+		var r *Refusal
+		if errors.As(err, &r) != (c.kind != "") || r != nil && r.Kind != c.kind {
+			t.Fatalf("%+v: %v", c.stack, err)
+		}
+		if c.want.Part, c.want.Version = "web", "4.3.0"; r == nil && choices[0] != c.want {
+			t.Errorf("%+v with %d live is chosen as %+v", c.stack, len(c.live), choices)
 		}
 	}
 }
@@ -332,7 +366,7 @@ func TestWhatAStateSays(t *testing.T) {
 	if s.Live() != split.Green {
 		t.Errorf("in the end it lives on %v", s.Live())
 	}
-	events, err := Decide(s, Moment{}, ShiftTo{Share: 500})
+	events, err := Decide(s, Moment{}, ShiftTo{Share: 500, Proven: [2]bool{true, true}})
 	if o, ok := events[0].What.(Ordered); err != nil || !ok || o.Task.Leg != -1 || !o.Task.Act {
 		t.Errorf("a shift by hand is %+v, %v", events, err)
 	}

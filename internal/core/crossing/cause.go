@@ -20,7 +20,7 @@ type Cause struct {
 	Why      string            `json:"why,omitempty"`      // a person's own words, or those of an older logbook
 	Alarm    Alarm             `json:"alarm,omitzero"`     // ByGuard, NobodyHome
 	Findings []proof.Finding   `json:"findings,omitempty"` // ByProof
-	Trouble  Trouble           `json:"trouble,omitzero"`   // ByFront, Failed
+	Trouble  Trouble           `json:"trouble,omitzero"`   // ByFront, ByRaise, Failed
 	From     split.Share       `json:"from,omitempty"`     // Foreign: on green, before
 	To       split.Share       `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
 	Order    reading.Order     `json:"order,omitzero"`     // ByOrder
@@ -29,6 +29,7 @@ type Cause struct {
 	Home     Bench             `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
 	Lacks    []Lack            `json:"lacks,omitempty"`    // NotKnown
 	Way      wayback.Condition `json:"way,omitzero"`       // WayClosed: why
+	Load     float64           `json:"load,omitempty"`     // Overload: the part of the target's capacity that To would take
 }
 
 // CauseKind is a kind of cause.
@@ -45,6 +46,7 @@ const (
 	NotKnown   CauseKind = "not known"       // what has to be known for the route to go on was not for too long
 	ByProof    CauseKind = "proof"           // a check did not pass
 	ByFront    CauseKind = "front"           // the front did not take a share
+	ByRaise    CauseKind = "raise"           // the target did not get the instances that a leg wants
 	Foreign    CauseKind = "changed"         // somebody else changed the front
 	ByOrder    CauseKind = "order"           // somebody went home past this keeper
 	FoundAgain CauseKind = "found again"     // the keeper was started again in the middle
@@ -52,6 +54,7 @@ const (
 	Failed     CauseKind = "failed"          // a raise came to nothing
 	WayClosed  CauseKind = "way back closed" // there is no way back any more
 	Declined   CauseKind = "declined"        // a question was answered with no
+	Overload   CauseKind = "overload"        // the next leg is more than the target has room for
 )
 
 // String is the cause in few words, for tests and the program's log.
@@ -72,7 +75,7 @@ func (c Cause) String() string {
 		}
 	case Foreign:
 		text += fmt.Sprintf(" %v→%v", c.From, c.To)
-	case ByFront, Failed:
+	case ByFront, ByRaise, Failed:
 		text += " " + c.Trouble.String()
 	case ByOrder:
 		text += fmt.Sprintf(" %d to %v", c.Order.Generation, c.Order.Side)
@@ -93,6 +96,9 @@ type Alarm struct {
 	Level     float64     `json:"level"`               // how bad it is: a rate, or a number
 	Baseline  float64     `json:"baseline,omitempty"`  // the live side's rate
 	Sure      float64     `json:"sure,omitempty"`      // certainty, of rates
+	Figure    string      `json:"figure,omitempty"`    // that the guard is on
+	Instance  string      `json:"instance,omitempty"`  // whose figure it is, "" for the side's
+	Worst     float64     `json:"worst,omitempty"`     // the most that the difference of the rates may be
 	First     raise.Stuck `json:"first,omitzero"`      // the first instance that is not healthy
 	Missing   int         `json:"missing,omitempty"`   // instances that are not there
 	Restarted int         `json:"restarted,omitempty"` // instances that had to be started again
@@ -104,6 +110,17 @@ type Alarm struct {
 type Overruling struct {
 	Guard string  `json:"guard"`
 	Level float64 `json:"level"`
+	// Beyond is, of a guard that compares rates, how much higher the rate may have been then: it
+	// is heard again when it is known to be worse than that.
+	Beyond float64 `json:"beyond,omitempty"`
+}
+
+// Unsure is a guard that has not excluded the fault that it is to find.
+type Unsure struct {
+	Guard    string        `json:"guard"`
+	Find     float64       `json:"find"`         // the fault, as a rate beyond the live side's
+	Excluded float64       `json:"excluded"`     // the smallest that is excluded, 1 if none is
+	In       time.Duration `json:"in,omitempty"` // about how long it takes in all; 0 if that cannot be told
 }
 
 // Bench is what is known of a side's ability to serve, as read within the last ten
@@ -145,13 +162,15 @@ type Question struct {
 	At   time.Time    `json:"at,omitzero"`
 	Kind QuestionKind `json:"kind"`
 
-	Leg      int             `json:"leg,omitempty"`      // AskLeg
-	Part     split.Share     `json:"part,omitempty"`     // AskLeg: the target's part of the traffic there
+	Leg      int             `json:"leg,omitempty"`      // AskLeg, AskLoad, AskUnsure
+	Part     split.Share     `json:"part,omitempty"`     // AskLeg, AskLoad, AskUnsure: the target's part of the traffic there
+	Unsure   []Unsure        `json:"unsure,omitempty"`   // AskUnsure
 	Findings []proof.Finding `json:"findings,omitempty"` // AskFindings
 	Trouble  Trouble         `json:"trouble,omitzero"`   // AskRaise, AskProof
 	Side     split.Side      `json:"side"`               // that it is about
 	Version  string          `json:"version,omitempty"`  // AskSameBuild
 	Build    string          `json:"build,omitempty"`    // AskSameBuild
+	Load     float64         `json:"load,omitempty"`     // AskLeg, AskLoad, AskUnsure: the part of the target's capacity that the leg takes; 0 if not known
 }
 
 // QuestionKind is a kind of question.
@@ -165,6 +184,8 @@ const (
 	AskFindings  QuestionKind = "findings"   // accept what the proof found
 	AskStart     QuestionKind = "start"      // begin to shift
 	AskLeg       QuestionKind = "leg"        // go on to a leg
+	AskLoad      QuestionKind = "load"       // go on to a leg that takes more than the limit of the target's capacity
+	AskUnsure    QuestionKind = "unsure"     // go on to a leg though the one before could not exclude the fault to find
 	AskRetire    QuestionKind = "retire"     // retire the old side
 )
 
@@ -172,7 +193,7 @@ const (
 func (q Question) String() string {
 	text := string(q.Kind)
 	switch q.Kind {
-	case AskLeg:
+	case AskLeg, AskLoad, AskUnsure:
 		text += fmt.Sprintf(" %d, %v", q.Leg+1, q.Part)
 	case AskFindings:
 		text += fmt.Sprintf(" (%d)", len(q.Findings))
@@ -203,6 +224,7 @@ const (
 	TroubleRetire   TroubleKind = "retire"
 	TroubleOpen     TroubleKind = "open requests" // a side that is being retired still answers some
 	TroubleLogbook  TroubleKind = "logbook"       // what was decided could not be recorded, and was not done
+	TroubleHook     TroubleKind = "hook"          // a hook did not let something be done
 	TroubleCut      TroubleKind = "cut off"       // the keeper ended in the middle of it
 	TroubleOutsider TroubleKind = "outsider"      // somebody changed the front after the end
 	TroubleOther    TroubleKind = "other share"   // From was to be in force, and somebody else put To in force

@@ -5,15 +5,40 @@ import (
 
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
 
 // Choose finds what each part is to be raised from, in the order of the plan, among the
 // versions that there are, given by the parts that have versions of their own. A part
 // without takes what the first part takes; one with its own, the version of the same name
-// unless another is asked for. live are the live side's instances. The error is a
+// unless another is asked for. live are the live side's instances, and target is the side that is
+// to be raised, with as many as its plan says. The error is a
 // [*Refusal].
-func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string, live []reading.Instance) ([]raise.Choice, error) {
+func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string, live []reading.Instance, target split.Side) ([]raise.Choice, error) {
+	list, err := choose(p, offers, version, others, live)
+	for n, part := range p.Parts[:len(list)] {
+		c := &list[n]
+		c.Instances, c.Until, c.Then = raise.Number(part.Stacks[target], running(live, part.Name))
+		if c.Instances < 1 && part.Stacks[target].AsLive() {
+			return nil, &Refusal{Kind: NoneToMatch, Side: target, Said: part.Name}
+		}
+	}
+	return list, err
+}
+
+// running is how many of a part's instances run.
+func running(list []reading.Instance, part string) int {
+	n := 0
+	for _, i := range list {
+		if i.Running && i.Part == part {
+			n++
+		}
+	}
+	return n
+}
+
+func choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string, live []reading.Instance) ([]raise.Choice, error) {
 	for part := range others {
 		if !slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == part }) {
 			return nil, &Refusal{Kind: NoPart, Said: part}

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -15,7 +16,7 @@ import (
 // people ask for is refused, and the error is a [*Refusal]. A report on a task that is
 // not the present one comes to nothing. It is pure: equal inputs give equal outputs.
 func Decide(s State, m Moment, in Input) ([]Event, error) {
-	d := decision{State: s, Moment: m}
+	d := decision{State: s, Moment: m, words: m.Said}
 	if err := d.grasp(in); err != nil {
 		return nil, err
 	}
@@ -29,6 +30,7 @@ func Decide(s State, m Moment, in Input) ([]Event, error) {
 type decision struct {
 	State
 	Moment
+	words  string // a person's own, which the first event carries
 	events []Event
 }
 
@@ -76,7 +78,7 @@ func (d *decision) on(in Input) error {
 	case RaiseSpare:
 		return d.raiseSpare(i)
 	case ShiftTo:
-		return d.shiftTo(i.Share)
+		return d.shiftTo(i)
 	case Report:
 		d.report(i.Fact)
 		return nil
@@ -107,6 +109,8 @@ func (d *decision) on(in Input) error {
 		return d.no(i.Question)
 	case NextLeg:
 		return d.next(i.Leg)
+	case Reroute:
+		return d.reroute(i.Route)
 	case Steer:
 		return d.steer(i.Share)
 	case PutBack:
@@ -212,6 +216,9 @@ func (d *decision) begin(i Begin) error {
 	if of := i.Front.Share.Of(i.Target); of != 0 {
 		return &Refusal{Kind: NotSpare, Side: i.Target, Share: of}
 	}
+	if i.AtOnce && !i.Nobody && i.Live.Known && i.Live.Healthy > 0 {
+		return &Refusal{Kind: LiveServes, Side: i.Target.Other(), Bench: i.Live, Leg: -1}
+	}
 	b := Begun{
 		Service: i.Service, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
 		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share, Generation: i.Front.Order.Generation,
@@ -220,6 +227,8 @@ func (d *decision) begin(i Begin) error {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
 		// other side to compare with or to keep.
 		b.Route, b.Keep = route.Route{{Part: split.Whole}}, 0
+	} else if i.AtOnce { // there is nobody to go step by step away from
+		b.Route, b.AtOnce = route.Route{{Part: split.Whole}}, true
 	}
 	d.then(b)
 	if i.NothingNew && !i.SameBuild {
@@ -248,6 +257,8 @@ func (d *decision) yes(id uint64) error {
 		return d.refuse(GetsRequests)
 	case q.Kind == AskRetire && d.fit() != nil:
 		return d.fit()
+	case (q.Kind == AskLoad || q.Kind == AskUnsure) && d.watched() != nil:
+		return d.watched()
 	case q.Kind == AskRetire && d.rested() != nil:
 		return d.rested()
 	case (q.Kind == AskStart || q.Kind == AskLeg) && d.watched() != nil:
@@ -264,9 +275,9 @@ func (d *decision) yes(id uint64) error {
 		if !d.Frozen() {
 			d.goesOn()
 		}
-	case AskStart:
+	case AskStart, AskUnsure:
 		d.advance(true)
-	case AskLeg:
+	case AskLeg, AskLoad:
 		d.legTo(q.Leg)
 	case AskRetire:
 		d.settle()
@@ -310,10 +321,37 @@ func (d *decision) next(leg int) error {
 	if err := d.fit(); err != nil {
 		return err
 	}
+	if err := d.room(d.LegShare(leg)); err != nil {
+		return err
+	}
 	d.thaw()
 	d.legTo(leg)
 	return nil
 }
+
+// room refuses more than the target has room for, where the plan has more refused. Where it has a person asked, whoever asks
+// for it was.
+func (d *decision) room(share split.Share) error {
+	part := share.Of(d.Target)
+	if !d.Load.Refused || !d.over(part) {
+		return nil
+	}
+	r := d.refuse(TooMuch)
+	r.Share, r.Load = part, d.loadAt(part).Of(part)
+	return r
+}
+
+// loadAt is what a part of the traffic means for the target as it is with that part: it may have more instances then.
+func (d *decision) loadAt(part split.Share) Load {
+	l, now := d.Load, raise.Main(d.Choices).Instances
+	if grown, more := raise.Grown(d.Choices, part); more && now > 0 {
+		l.Capacity *= float64(raise.Main(grown).Instances) / float64(now)
+	}
+	return l
+}
+
+// over reports whether a part of the traffic is more than the limit of what the target carries, and more than it has.
+func (d *decision) over(part split.Share) bool { return d.loadAt(part).Over(part) && part > d.Part() }
 
 // thaw ends the freezes that the person has seen, in spite of the guards behind them.
 func (d *decision) thaw() {
@@ -327,11 +365,11 @@ func (d *decision) thaw() {
 		ids = append(ids, f.ID)
 		switch c := f.Cause; c.Kind {
 		case ByGuard, NobodyHome:
-			overruled = append(overruled, Overruling{c.Alarm.Guard, c.Alarm.Level})
+			overruled = append(overruled, Overruling{c.Alarm.Guard, c.Alarm.Level, c.Alarm.Worst})
 		case HomeIll:
-			overruled = append(overruled, Overruling{LiveSide, c.Home.ill()})
+			overruled = append(overruled, Overruling{Guard: LiveSide, Level: c.Home.ill()})
 		case WayClosed:
-			overruled = append(overruled, Overruling{wayOf(c.Way), 1})
+			overruled = append(overruled, Overruling{Guard: wayOf(c.Way), Level: 1})
 		case NotKnown:
 			for _, l := range c.Lacks {
 				if l.Guard != "" {
@@ -358,11 +396,18 @@ func (d *decision) advance(approved bool) {
 	if !ok {
 		return
 	}
-	if l := d.Route[leg]; l.Ask && !approved {
-		d.ask(Question{Kind: AskLeg, Leg: leg, Part: l.Part})
-		return
+	l := d.Route[leg]
+	load := d.loadAt(l.Part).Of(l.Part)
+	switch over := d.over(l.Part); {
+	case over && d.Load.Refused:
+		d.freeze(Cause{Kind: Overload, Load: load, To: d.LegShare(leg)})
+	case l.Ask && !approved:
+		d.ask(Question{Kind: AskLeg, Leg: leg, Part: l.Part, Load: load})
+	case over:
+		d.ask(Question{Kind: AskLoad, Leg: leg, Part: l.Part, Load: load})
+	default:
+		d.legTo(leg)
 	}
-	d.legTo(leg)
 }
 
 // move asks the front for a share. It is the only place that moves traffic towards the
@@ -376,8 +421,27 @@ func (d *decision) move(share split.Share, leg int) {
 	case more && len(d.unread()) > 0:
 		d.freeze(Cause{Kind: NotKnown, Lacks: d.unread()})
 	default:
-		d.order(Task{Do: Move, Share: share, Leg: leg})
+		if !more || !d.grow(share, leg) {
+			d.order(Task{Do: Move, Share: share, Leg: leg})
+		}
 	}
+}
+
+// grow has the target get more instances before a share that wants them, and reports whether it does.
+func (d *decision) grow(share split.Share, leg int) bool {
+	grown, more := raise.Grown(d.Choices, share.Of(d.Target))
+	if more {
+		d.order(Task{Do: StandUp, Side: d.Target, Choices: grown, More: true, Share: share, Leg: leg})
+	}
+	return more
+}
+
+// due goes on to the share for which the target got more instances.
+func (d *decision) due() {
+	if d.Due.Leg < 0 {
+		d.freeze(Cause{Kind: Steered})
+	}
+	d.move(d.Due.Share, d.Due.Leg)
 }
 
 // start goes from a proven side to the first leg, or asks a person first. Where something is
@@ -404,6 +468,8 @@ func (d *decision) goesOn() {
 		d.standUp()
 	case !d.Proven:
 		d.prove()
+	case d.Due.On:
+		d.due()
 	case d.Stage == Prove:
 		d.start()
 	}
@@ -424,6 +490,8 @@ func (d *decision) steer(share split.Share) error {
 		return d.refuse(IsBusy)
 	case more && d.fit() != nil:
 		return d.fit()
+	case d.room(share) != nil:
+		return d.room(share)
 	case share == d.Share && d.Task.Do != Move:
 		return d.refuse(ThereAlready)
 	case d.Question.Kind == AskFindings && more:
@@ -436,7 +504,11 @@ func (d *decision) steer(share split.Share) error {
 	leg := -1
 	if share == d.Full() {
 		leg = len(d.Route) - 1 // arrived: the old side's keep begins
-	} else {
+	}
+	if more && d.grow(share, leg) {
+		return nil
+	}
+	if leg < 0 {
 		d.freeze(Cause{Kind: Steered})
 	}
 	d.order(Task{Do: Move, Share: share, Leg: leg})
@@ -445,6 +517,39 @@ func (d *decision) steer(share split.Share) error {
 
 // putBack puts the share in force again that somebody else changed, and goes on from
 // there.
+// reroute goes on by other legs, as long as nothing is on its way to one of those that were planned,
+// or is asked about it.
+func (d *decision) reroute(r route.Route) error {
+	switch {
+	case d.Stage.Over():
+		return d.refuse(IsOver)
+	case d.GoingBack:
+		return d.refuse(IsGoingBack)
+	case d.Task.Do == Move || d.Task.More:
+		return d.refuse(IsBusy)
+	}
+	if d.Question.Kind != "" && d.Question.Kind != AskSameBuild && d.Question.Kind != AskRaise && d.Question.Kind != AskProof && d.Question.Kind != AskFindings {
+		return d.refuse(OpenQuestion)
+	}
+	leg, err := r.Check()
+	if behind := d.Leg + 1; err == nil && (len(r) < behind || !slices.Equal(r[:behind], d.Route[:behind])) {
+		leg, err = d.Leg, errors.New("the legs behind, and the present one, stay as they are")
+	}
+	if err == nil && d.Part() > 0 && len(r) > d.Leg+1 && r[d.Leg+1].Part <= d.Part() {
+		leg, err = d.Leg+1, fmt.Errorf("it does not go further than the %v in force", d.Part())
+	}
+	if err != nil {
+		refusal := d.refuse(NoRoute)
+		refusal.Leg, refusal.Said = leg, err.Error()
+		return refusal
+	}
+	if slices.Equal(r, d.Route) {
+		return d.refuse(NothingToDo)
+	}
+	d.then(Rerouted{Route: r})
+	return nil
+}
+
 func (d *decision) putBack() error {
 	if !d.Foreign || d.Stage.Over() {
 		return d.refuse(NotChanged)
@@ -500,9 +605,9 @@ func (d *decision) goOn() error {
 func (d *decision) back(i Back) error {
 	still := i.Read && d.neverMoved()
 	switch {
-	case d.Stage == Settled && !i.Stands || d.Task.Do == Retire && d.Task.Final && d.Task.Side == d.Target.Other():
+	case d.Stage == Settled && (!i.Stands || d.Out[d.Target.Other()]) || d.Task.Do == Retire && d.Task.Final && d.Task.Side == d.Target.Other():
 		r := d.refuse(Gone)
-		r.Side = d.Target.Other()
+		r.Side, r.Stands = d.Target.Other(), d.Out[d.Target.Other()]
 		return r
 	case i.Read && d.Stage.Over() && d.Stage != Settled && d.Share == d.Home():
 		return d.refuse(IsOver)
@@ -630,7 +735,10 @@ func (d *decision) raiseSpare(i RaiseSpare) error {
 	return nil
 }
 
-func (d *decision) shiftTo(share split.Share) error {
+// shiftTo puts a share in force by hand. What sends more to a side outside of a crossing is refused as long as that is not
+// proven, unless a person says why; the side that a crossing came from, or ended at, is.
+func (d *decision) shiftTo(i ShiftTo) error {
+	share := i.Share
 	switch {
 	case !share.Valid():
 		return &Refusal{Kind: NoShare, Share: share}
@@ -639,6 +747,22 @@ func (d *decision) shiftTo(share split.Share) error {
 	case d.Task.ID != 0:
 		return d.refuse(IsBusy)
 	}
-	d.order(Task{Do: Move, Share: share, Leg: -1, Act: true})
+	more := split.Green
+	if share < d.Share {
+		more = split.Blue
+	}
+	carried := d.Share.Of(more) >= split.Whole/2 || d.Number > 0 && more == d.Live() && (d.Stage != Settled || d.Proven)
+	unproven := share != d.Share && !i.Proven[more] && !carried
+	switch {
+	case unproven && !i.Unproven:
+		return &Refusal{Kind: NotProven, Side: more, Leg: -1}
+	case unproven && d.words == "":
+		return &Refusal{Kind: NoReason, Side: more, Leg: -1}
+	}
+	t := Task{Do: Move, Share: share, Leg: -1, Act: true}
+	if unproven {
+		t.Unproven = d.words
+	}
+	d.order(t)
 	return nil
 }

@@ -42,12 +42,13 @@ type (
 		Route       route.Route    `json:"route"`
 		Keep        time.Duration  `json:"keep"` // nanoseconds
 		Then        plan.Then      `json:"then"`
-		First       bool           `json:"first,omitempty"` // nobody is live
-		Hold        bool           `json:"hold,omitempty"`  // wait for a person before the first leg and after failures
-		Share       split.Share    `json:"share"`           // on green, as the front has it
-		Wheel       Wheel          `json:"wheel,omitzero"`  // who steers
-		After       int            `json:"after,omitempty"` // number of the crossing that had settled, and that this goes back from
-		Was         wayback.Record `json:"was,omitzero"`    // what the side crossed from was, of one that goes back from another
+		First       bool           `json:"first,omitempty"`   // nobody is live
+		Hold        bool           `json:"hold,omitempty"`    // wait for a person before the first leg and after failures
+		AtOnce      bool           `json:"at_once,omitempty"` // in one step, because the live side does not serve
+		Share       split.Share    `json:"share"`             // on green, as the front has it
+		Wheel       Wheel          `json:"wheel,omitzero"`    // who steers
+		After       int            `json:"after,omitempty"`   // number of the crossing that had settled, and that this goes back from
+		Was         wayback.Record `json:"was,omitzero"`      // what the side crossed from was, of one that goes back from another
 		Generation  uint64         `json:"generation,omitempty"`
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
@@ -122,6 +123,10 @@ type (
 		Foreign  bool        `json:"foreign,omitempty"` // a person has to say what to do of it
 		Revision uint64      `json:"revision,omitempty"`
 	}
+	// Rerouted says by which legs the crossing goes on.
+	Rerouted struct {
+		Route route.Route `json:"route"`
+	}
 	// TookTheirs says that a person takes what somebody else did for ours.
 	TookTheirs struct{}
 	// WentBack says that all traffic is to go home.
@@ -157,13 +162,17 @@ type (
 	// that its grace is over, and that its instances are being stopped: from here on there
 	// is no way back to them.
 	Stopping struct {
-		Task uint64 `json:"task"`
-		Cut  int64  `json:"cut,omitempty"` // requests that were open all the same
+		Task   uint64 `json:"task"`
+		Cut    int64  `json:"cut,omitempty"`    // requests that were open all the same
+		Stands bool   `json:"stands,omitempty"` // it is taken out of rotation, and not stopped
 	}
-	// Retired says that a side's instances are gone.
+	// Retired says that a side's instances are gone, or that those that stand, which are not ours to stop, get
+	// no requests any more.
 	Retired struct {
-		Task uint64     `json:"task"`
-		Side split.Side `json:"side"`
+		Task   uint64     `json:"task"`
+		Side   split.Side `json:"side"`
+		Stands bool       `json:"stands,omitempty"`
+		Stays  int        `json:"stays,omitempty"` // instances that go on running
 	}
 	// TakenUp is the first event of a keeper that was started again in the middle.
 	TakenUp struct {
@@ -179,6 +188,13 @@ type (
 		Output   string     `json:"output,omitempty"`  // its last line
 		Changed  bool       `json:"changed,omitempty"` // its environment is not what it was
 		Failed   string     `json:"failed,omitempty"`  // why it could not be
+	}
+	// Hooked says what came of a hook: a command of the user's own that ran at a moment.
+	Hooked struct {
+		Moment  plan.HookMoment `json:"moment"`
+		Command string          `json:"command"`
+		Took    time.Duration   `json:"took"`             // nanoseconds
+		Failed  string          `json:"failed,omitempty"` // why, and what it said
 	}
 	// TookWheel says who steers from now on, and who did before. The wheel is vacant after a
 	// command that came without a client of its own.
@@ -224,6 +240,7 @@ func (Frozen) Kind() string     { return "frozen" }
 func (WentOn) Kind() string     { return "went on" }
 func (Compared) Kind() string   { return "compared" }
 func (Changed) Kind() string    { return "changed" }
+func (Rerouted) Kind() string   { return "rerouted" }
 func (TookTheirs) Kind() string { return "took theirs" }
 func (WentBack) Kind() string   { return "went back" }
 func (MetOrder) Kind() string   { return "met order" }
@@ -234,6 +251,7 @@ func (Stopping) Kind() string   { return "stopping" }
 func (Retired) Kind() string    { return "retired" }
 func (TakenUp) Kind() string    { return "taken up" }
 func (Restarted) Kind() string  { return "restarted" }
+func (Hooked) Kind() string     { return "hook" }
 func (TookWheel) Kind() string  { return "took the wheel" }
 func (LeftWheel) Kind() string  { return "left the wheel" }
 func (Acted) Kind() string      { return "acted" }
@@ -255,6 +273,7 @@ var decoders = map[string]func([]byte) (Fact, error){
 	WentOn{}.Kind():     decode[WentOn],
 	Compared{}.Kind():   decode[Compared],
 	Changed{}.Kind():    decode[Changed],
+	Rerouted{}.Kind():   decode[Rerouted],
 	TookTheirs{}.Kind(): decode[TookTheirs],
 	WentBack{}.Kind():   decode[WentBack],
 	MetOrder{}.Kind():   decode[MetOrder],
@@ -265,6 +284,7 @@ var decoders = map[string]func([]byte) (Fact, error){
 	Retired{}.Kind():    decode[Retired],
 	TakenUp{}.Kind():    decode[TakenUp],
 	Restarted{}.Kind():  decode[Restarted],
+	Hooked{}.Kind():     decode[Hooked],
 	TookWheel{}.Kind():  decode[TookWheel],
 	LeftWheel{}.Kind():  decode[LeftWheel],
 	Acted{}.Kind():      decode[Acted],

@@ -29,6 +29,8 @@ type (
 		SameBuild   bool           // begin even so
 		Nobody      bool           // the live side has no instances
 		Hold        bool           // wait for a person before the first leg and after failures
+		AtOnce      bool           // in one step, because the live side does not serve
+		Live        Bench          // the live side, as known
 		Route       route.Route
 		Keep        time.Duration
 		Then        plan.Then
@@ -40,6 +42,8 @@ type (
 	No struct{ Question uint64 }
 	// NextLeg goes on to a leg now, which it names.
 	NextLeg struct{ Leg int }
+	// Reroute goes on by other legs. Those that are behind, and the present one, stay as they are.
+	Reroute struct{ Route route.Route }
 	// Steer moves the share on green by hand.
 	Steer struct{ Share split.Share }
 	// PutBack puts our share back in force after somebody else changed it.
@@ -68,7 +72,11 @@ type (
 		SameBuild  bool // raise it even so
 	}
 	// ShiftTo puts a share on green in force outside of a crossing.
-	ShiftTo struct{ Share split.Share }
+	ShiftTo struct {
+		Share    split.Share
+		Proven   [2]bool // by side: its last proof passed, and it has not changed since
+		Unproven bool    // even to a side that is not; a person's words say why
+	}
 	// TakeWheel takes the wheel, also from somebody else.
 	TakeWheel struct{}
 	// LeaveWheel lets it go, if the client has it.
@@ -81,7 +89,7 @@ type (
 // What is reported and observed.
 type (
 	// Report is what a task has come to: one of the facts Raised, Proved, InForce,
-	// AtHome, NotHome, Stopping, Retired and NotDone.
+	// AtHome, NotHome, Stopping, Retired and NotDone; or what a hook did.
 	Report struct{ Fact Fact }
 	// FrontSeen is the front as read.
 	FrontSeen struct {
@@ -123,6 +131,7 @@ func (Begin) input()         {}
 func (Yes) input()           {}
 func (No) input()            {}
 func (NextLeg) input()       {}
+func (Reroute) input()       {}
 func (Steer) input()         {}
 func (PutBack) input()       {}
 func (Halt) input()          {}
@@ -156,12 +165,33 @@ type Moment struct {
 	Silent bool          // nothing is heard just now of the client that has the wheel
 	Seen   uint64        // sequence number of the state that a person saw
 	Asked  time.Time     // when a person asked, by a clock as the front's order has it; zero for now
+	Load   Load          // that a share would mean
 	Rest   time.Duration // what is left of leg or keep, of the time that was watched
 	There  Bench         // the target's, as known
 	Lacks  []Lack        // what has to be known for the route to go on, and is not
+	Unsure []Unsure      // guards that have not excluded the fault that they are to find, on this leg
 	Said   string        // a person's own words
 	Again  time.Time     // nothing is retired before: nobody watched a while ago; zero if somebody did
 }
+
+// Load is what a share of the requests would mean for the target.
+type Load struct {
+	Rate     float64 // requests a second, on both sides
+	Capacity float64 // requests a second that the target carries; 0 if not known
+	Limit    float64 // the part of the capacity up to which nobody has to be asked; 0 for none
+	Refused  bool    // more is not asked about, but refused
+}
+
+// Of is the part of the target's capacity that a part of the traffic takes, 0 if it is not known.
+func (l Load) Of(part split.Share) float64 {
+	if l.Capacity <= 0 {
+		return 0
+	}
+	return l.Rate * part.Fraction() / l.Capacity
+}
+
+// Over reports whether that is more than the limit.
+func (l Load) Over(part split.Share) bool { return l.Limit > 0 && l.Of(part) > l.Limit }
 
 // ErrNotNow is what every [Refusal] is.
 var ErrNotNow = errors.New("not now")
@@ -188,6 +218,8 @@ type Refusal struct {
 	Offers   []string      `json:"offers,omitempty"` // versions that there are, newest first
 	First    bool          `json:"first,omitempty"`  // the part is the first
 	Wheel    Wheel         `json:"wheel,omitzero"`
+	Stands   bool          `json:"stands,omitempty"` // the side was taken out of rotation, and runs
+	Load     float64       `json:"load,omitempty"`   // the part of the side's capacity
 }
 
 // RefusalKind is a kind of refusal.
@@ -217,7 +249,7 @@ const (
 	NotWatched    RefusalKind = "not watched"      // Lacks: nothing goes on without being watched
 	NothingIsNew  RefusalKind = "nothing new"      // Version, Build, Side
 	NoRoute       RefusalKind = "no route"         // Leg, Said: what is wrong with it
-	Gone          RefusalKind = "gone"             // Side: it has been retired
+	Gone          RefusalKind = "gone"             // Side, Stands: it has been retired
 	NotRead       RefusalKind = "not read"         // Said: the front has not been read yet
 	NotRecorded   RefusalKind = "not recorded"     // Said: the logbook cannot be written
 	NoPart        RefusalKind = "no part"          // Said: the name that no part has
@@ -232,6 +264,10 @@ const (
 	NotTyped      RefusalKind = "not typed"        // Said: the service's name has to be
 	NotAtWheel    RefusalKind = "not at the wheel" // Wheel: somebody else has it
 	AtWheel       RefusalKind = "at the wheel"     // it is theirs already
+	LiveServes    RefusalKind = "live serves"      // Side, Bench: at once is for a side that does not
+	NoneToMatch   RefusalKind = "none to match"    // Side, Said: the part; as many as live are wanted, and none is
+	TooMuch       RefusalKind = "too much"         // Side, Share, Load: more than the limit of its capacity
+	NoReason      RefusalKind = "no reason"        // a person has to say why
 )
 
 // Error names the kind.

@@ -14,7 +14,7 @@ import (
 type Lack struct {
 	Kind  LackKind   `json:"kind"`
 	Side  split.Side `json:"side"`            // LackSide
-	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor
+	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
 	Have  int64      `json:"have,omitempty"`  // LackAnswers
 	Need  int64      `json:"need,omitempty"`  // LackAnswers
 	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime: until when
@@ -31,6 +31,7 @@ const (
 	LackCounts   LackKind = "counts"   // the front's counts are not known, though it counts
 	LackDoor     LackKind = "door"     // the prober does not reach the front
 	LackAnswers  LackKind = "answers"  // a guard has too few to say anything
+	LackFigures  LackKind = "figures"  // instances do not tell the figure that a guard is on
 	LackBaseline LackKind = "baseline" // a guard has nothing to compare with
 	LackTime     LackKind = "time"     // nobody watched a while ago: until Since nothing is retired
 )
@@ -43,7 +44,9 @@ func (l Lack) Unread() bool { return l.Kind == LackFront || l.Kind == LackSide }
 // on which both got requests. It is kept for the time in which that side answers nothing.
 type Baseline struct {
 	Guard string         `json:"guard"`
+	After time.Duration  `json:"after,omitempty"` // of guards on times: what counts as slow, in nanoseconds
 	Count evidence.Count `json:"count"`
+	High  float64        `json:"high"` // the rate that it is held to have at most, by what it varied
 	From  time.Time      `json:"from"`
 	To    time.Time      `json:"to"`
 }

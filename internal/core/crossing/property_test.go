@@ -48,7 +48,7 @@ func (w *world) random(s State) Input {
 		Yes{question}, Yes{question}, Yes{question}, No{question}, NextLeg{leg}, NextLeg{leg}, NextLeg{w.r.IntN(4)}, Steer{share}, PutBack{}, Halt{}, GoOn{}, GoOn{},
 		Back{Home: home, Stands: w.r.IntN(2) == 0, Read: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true}, GiveUp{}, ProveAgain{},
 		Alarmed{Alarm{Guard: "failing", Then: plan.Freeze, Level: w.r.Float64()}, home}, Alarmed{Alarm{Guard: "lost", Then: plan.RollBack}, home},
-		TimeUp{}, TimeUp{}, TimeUp{}, ShiftTo{share}, RaiseSpare{Side: s.Live().Other()},
+		TimeUp{}, TimeUp{}, TimeUp{}, ShiftTo{Share: share, Unproven: w.r.IntN(2) == 0, Proven: [2]bool{w.r.IntN(2) == 0, w.r.IntN(2) == 0}}, RaiseSpare{Side: s.Live().Other()},
 	}
 	switch w.r.IntN(14) {
 	case 0:

@@ -43,6 +43,8 @@ func (d *decision) report(f Fact) {
 			d.then(f)
 			d.freeze(Cause{Kind: NobodyHome, Alarm: why.Alarm, Why: why.Why, Home: f.Home})
 		}
+	case Hooked:
+		d.then(f)
 	case Stopping:
 		if f.Task == t.ID && t.Do == Retire && !t.Final {
 			d.then(f)
@@ -88,6 +90,9 @@ func near(reached, asked split.Share) bool {
 func (d *decision) proved(f Proved) {
 	open := f.Proof.Open(d.Accepted)
 	switch {
+	case d.Proven && d.Due.On && !d.Frozen():
+		d.due()
+		return
 	case d.Proven && d.Stage == Prove && !d.Frozen():
 		d.start()
 		return
@@ -149,6 +154,8 @@ func (d *decision) notDone(f NotDone, t Task) {
 	d.then(f)
 	switch {
 	case t.Act:
+	case t.More:
+		d.freeze(Cause{Kind: ByRaise, Trouble: f.Trouble})
 	case t.Do == StandUp:
 		d.failed(AskRaise, f.Trouble)
 	case t.Do == Check && d.Stage == Prove:
@@ -259,6 +266,7 @@ func (d *decision) timeUp() {
 		d.start()
 	case d.Stage == Keep && d.There.Empty():
 		d.freeze(Cause{Kind: NobodyLeft, Home: d.There})
+	case d.Stage == Shift && d.unsure():
 	case d.Stage == Shift:
 		d.advance(false)
 	case d.Then == plan.ThenAsk:
@@ -266,6 +274,18 @@ func (d *decision) timeUp() {
 	case d.rested() == nil:
 		d.settle()
 	}
+}
+
+// unsure asks a person, and reports whether it does, where a leg until sure has lasted as long as
+// it may and the fault to find is not excluded.
+func (d *decision) unsure() bool {
+	leg, more := d.Next()
+	if _, sure := d.UntilSure(); !sure || !more || len(d.Unsure) == 0 {
+		return false
+	}
+	part := d.Route[leg].Part
+	d.ask(Question{Kind: AskUnsure, Leg: leg, Part: part, Load: d.loadAt(part).Of(part), Unsure: d.Unsure})
+	return true
 }
 
 // resumed believes what was found over what was noted, and leaves it to a person to go

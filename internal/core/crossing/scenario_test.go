@@ -47,8 +47,11 @@ func TestScenarios(t *testing.T) {
 // stage is a state with the time that was watched since its last event.
 type stageOf struct {
 	State
-	at   time.Time
-	rest time.Duration
+	at     time.Time
+	rest   time.Duration
+	unsure []Unsure // on a leg until sure, from "unsure GUARD..." on
+	load   Load     // that shares would mean, from "load RATE CAPACITY LIMIT" on
+	why    string   // of what is asked for, from "because WORDS" on
 }
 
 // pass lets time pass. It counts while nothing holds the route.
@@ -64,7 +67,7 @@ func (s *stageOf) take(by string, in Input) ([]Event, error) {
 	if _, again := in.(Resumed); again {
 		s.rest = s.State.Left // nobody watched since
 	}
-	events, err := Decide(s.State, Moment{At: s.at, By: by, Seen: s.Seq, Rest: s.rest}, in)
+	events, err := Decide(s.State, Moment{At: s.at, By: by, Seen: s.Seq, Rest: s.rest, Load: s.load, Unsure: s.unsure, Said: s.why}, in)
 	for _, e := range events {
 		before := s.State
 		s.State = Apply(s.State, e)
@@ -87,6 +90,7 @@ func play(t *testing.T, script string) string {
 			continue
 		}
 		words := strings.Fields(line)
+		var err error
 		if wait, ok := strings.CutPrefix(words[0], "+"); ok {
 			d, err := time.ParseDuration(wait)
 			if err != nil {
@@ -94,6 +98,25 @@ func play(t *testing.T, script string) string {
 			}
 			s.pass(d)
 			words = words[1:]
+		}
+		switch {
+		case len(words) > 0 && words[0] == "unsure":
+			s.unsure = nil
+			for _, name := range words[1:] {
+				s.unsure = append(s.unsure, Unsure{Guard: name, Find: 0.01, Excluded: 0.05})
+			}
+			continue
+		case len(words) > 3 && words[0] == "load":
+			for n, to := range []*float64{&s.load.Rate, &s.load.Capacity, &s.load.Limit} {
+				if *to, err = strconv.ParseFloat(words[n+1], 64); err != nil {
+					t.Fatalf("line %d: %v", n+1, err)
+				}
+			}
+			s.load.Refused = len(words) > 4
+			continue
+		case len(words) > 1 && words[0] == "because":
+			s.why = strings.Join(words[1:], " ")
+			continue
 		}
 		if len(words) == 0 || words[0] == "tick" {
 			if s.rest > 0 {
@@ -142,6 +165,25 @@ func parseInput(words []string, s State) (Input, error) {
 	text := strings.Join(rest, " ")
 	share := func() (split.Share, error) { return split.ParseShare(text) }
 	switch words[0] {
+	case "reroute": // the legs' shares in percent, each for a minute
+		var r route.Route
+		for _, w := range words[1:] {
+			share, err := split.ParseShare(w + " %")
+			if err != nil {
+				return nil, err
+			}
+			l := route.Leg{Part: share, Dwell: time.Minute}
+			if share == split.Whole {
+				l.Dwell = 0
+			}
+			for _, was := range s.Route {
+				if was.Part == share {
+					l = was
+				}
+			}
+			r = append(r, l)
+		}
+		return Reroute{Route: r}, nil
 	case "begin":
 		b := Begin{
 			Service: "sailings", Number: 18, Target: split.Green, LiveVersion: "4.2.0",
@@ -161,14 +203,22 @@ func parseInput(words []string, s State) (Input, error) {
 				b.Target, b.Front.Share = split.Blue, split.Whole
 			case "nobody":
 				b.Nobody = true
+			case "at-once":
+				b.AtOnce, b.Live = true, Bench{Known: true, Instances: 3, Other: 3}
+			case "at-once-serves":
+				b.AtOnce, b.Live = true, Bench{Known: true, Instances: 3, Healthy: 1, Other: 3}
 			case "then-ask":
 				b.Then = plan.ThenAsk
 			case "then-leave":
 				b.Then = plan.ThenLeave
 			case "astray":
 				b.Front.Share = 300
+			case "grows": // 2 instances until 25 %, then 8
+				b.Choices[0].Instances, b.Choices[0].Until, b.Choices[0].Then = 2, 2500, 8
 			case "no-route":
 				b.Route = route.Route{{Part: 500}}
+			case "until-sure":
+				b.Route = route.Route{{Part: 500, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute}, {Part: 5000, Dwell: time.Minute, Sure: true}, {Part: split.Whole}}
 			case "fine":
 				b.Route = route.Route{{Part: 150, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute}, {Part: split.Whole}}
 			default:
@@ -251,8 +301,14 @@ func parseInput(words []string, s State) (Input, error) {
 	case "raise-spare":
 		return RaiseSpare{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}}, NothingNew: text == "same"}, nil
 	case "shift-to":
-		to, err := share()
-		return ShiftTo{to}, err
+		i := ShiftTo{}
+		if rest, ok := strings.CutSuffix(text, " proven"); ok {
+			text, i.Proven = rest, [2]bool{true, true}
+		}
+		text, i.Unproven = strings.CutSuffix(text, " unproven")
+		to, err := split.ParseShare(text)
+		i.Share = to
+		return i, err
 	case "alarm": // alarm freeze 0.03, alarm roll-back 0.2 nobody-there
 		a := Alarmed{Alarm: Alarm{Guard: "failing", Watch: plan.Failing, Then: plan.Freeze}}
 		if rest[0] == "roll-back" {

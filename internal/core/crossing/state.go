@@ -51,8 +51,9 @@ type State struct {
 	Route       route.Route    `json:"route"`
 	Keep        time.Duration  `json:"keep"`
 	Then        plan.Then      `json:"then"`
-	First       bool           `json:"first,omitempty"` // nobody was live: there is nothing to compare with
-	Hold        bool           `json:"hold,omitempty"`  // wait for a person before the first leg and after failures
+	First       bool           `json:"first,omitempty"`   // nobody was live: there is nothing to compare with
+	Hold        bool           `json:"hold,omitempty"`    // wait for a person before the first leg and after failures
+	AtOnce      bool           `json:"at_once,omitempty"` // the side crossed from did not serve when it was begun
 	Begun       time.Time      `json:"begun,omitzero"`
 
 	Wheel Wheel          `json:"wheel,omitzero"`
@@ -66,8 +67,10 @@ type State struct {
 	Share      split.Share `json:"share"`                // on green, in force as last confirmed or read
 	Everywhere time.Time   `json:"everywhere,omitzero"`  // when the share is in force for the last of those who ask, if that is later than its event
 	Generation uint64      `json:"generation,omitempty"` // the order of going home under which traffic is moved
+	Resumed    int         `json:"resumed,omitempty"`    // how often it was taken up by a keeper that knew nothing of what was counted before
 	Moved      bool        `json:"moved,omitempty"`      // traffic was ever sent to the target
 	Proven     bool        `json:"proven"`               // the target passed its proof
+	Out        [2]bool     `json:"out,omitzero"`         // by side: taken out of rotation when it was retired, and not stopped, because it stands
 
 	Task      Task            `json:"task"` // what is being done; its ID is 0 if nothing is
 	GoingBack bool            `json:"going_back,omitempty"`
@@ -81,24 +84,34 @@ type State struct {
 	Foreign   bool            `json:"foreign,omitempty"`   // somebody else changed the share, and nobody has said what to do
 	Ours      split.Share     `json:"ours,omitempty"`      // what it was before, while Foreign
 	OursLeg   int             `json:"ours_leg,omitempty"`
+	Due       Due             `json:"due,omitzero"`
 	Trouble   Trouble         `json:"trouble,omitzero"` // the last thing that went wrong
 }
 
 // Task is something that is to be performed. There is at most one: what is asked for
 // next takes its place, and reports on an earlier one change nothing.
 type Task struct {
-	ID    uint64      `json:"id"` // sequence number of the event that asked for it
-	Do    Deed        `json:"do"`
-	By    string      `json:"by,omitempty"`    // who asked for it
-	At    time.Time   `json:"at,omitzero"`     // when
-	Act   bool        `json:"act,omitempty"`   // by hand, outside of a crossing
-	Side  split.Side  `json:"side"`            // raised, proven, retired, or gone home to
-	Share split.Share `json:"share"`           // on green, to be in force: of Move
-	Leg   int         `json:"leg"`             // that the share begins; -1 for none: of Move
-	Force bool        `json:"force,omitempty"` // even to a side with nobody: of GoHome
-	Final bool        `json:"final,omitempty"` // instances are being stopped, there is no way back to them: of Retire
+	ID       uint64      `json:"id"` // sequence number of the event that asked for it
+	Do       Deed        `json:"do"`
+	By       string      `json:"by,omitempty"`       // who asked for it
+	At       time.Time   `json:"at,omitzero"`        // when
+	Act      bool        `json:"act,omitempty"`      // by hand, outside of a crossing
+	Side     split.Side  `json:"side"`               // raised, proven, retired, or gone home to
+	Share    split.Share `json:"share"`              // on green, to be in force: of Move
+	Leg      int         `json:"leg"`                // that the share begins; -1 for none: of Move
+	Force    bool        `json:"force,omitempty"`    // even to a side with nobody: of GoHome
+	Unproven string      `json:"unproven,omitempty"` // a person's words why it goes to a side that is not proven: of Move
+	Final    bool        `json:"final,omitempty"`    // instances are being stopped, there is no way back to them: of Retire
 
 	Choices []raise.Choice `json:"choices,omitempty"` // what each part is raised at: of StandUp
+	More    bool           `json:"more,omitempty"`    // it stands already, and gets more instances before Share and Leg: of StandUp
+}
+
+// Due is a share that waits for the target to have more instances, and to be proven with them.
+type Due struct {
+	On    bool        `json:"on,omitempty"`
+	Share split.Share `json:"share"` // on green
+	Leg   int         `json:"leg"`   // that it begins; -1 for none
 }
 
 // Deed is what a task does.
@@ -120,6 +133,9 @@ func (s State) Orders() []Task {
 	}
 	return []Task{s.Task}
 }
+
+// Alone reports whether there is no side to compare with: nobody was live, or who was did not serve.
+func (s State) Alone() bool { return s.First || s.AtOnce }
 
 // Retiring reports whether a side is being given up.
 func (s State) Retiring() bool { return s.Task.ID != 0 && s.Task.Do == Retire }
@@ -191,6 +207,16 @@ func (s State) Whole() time.Duration {
 	return 0
 }
 
+// UntilSure reports whether a leg is on that ends when the fault to find is excluded, and how long it
+// lasts at least.
+func (s State) UntilSure() (least time.Duration, ok bool) {
+	if s.Stage != Shift || s.Leg < 0 || s.Leg >= len(s.Route) {
+		return 0, false
+	}
+	l := s.Route[s.Leg]
+	return l.Least, l.Sure
+}
+
 // String is the state on one line, for tests and the program's log.
 func (s State) String() string {
 	text := string(s.Stage)
@@ -230,6 +256,9 @@ func (t Task) String() string {
 	switch t.Do {
 	case StandUp:
 		text = fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
+		if t.More {
+			text = fmt.Sprintf("raise more of %v, for %v", t.Side, t.Share)
+		}
 	case Move:
 		text = fmt.Sprintf("shift to %v", t.Share)
 	case GoHome:

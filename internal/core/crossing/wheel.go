@@ -18,7 +18,7 @@ func (w Wheel) Vacant() bool { return w.Client == "" }
 // steers reports whether an input is for whoever has the wheel.
 func steers(in Input) bool {
 	switch in.(type) {
-	case Begin, Yes, No, NextLeg, Steer, PutBack, Halt, GoOn, GiveUp, ProveAgain, RaiseSpare, ShiftTo:
+	case Begin, Yes, No, NextLeg, Reroute, Steer, PutBack, Halt, GoOn, GiveUp, ProveAgain, RaiseSpare, ShiftTo:
 		return true
 	}
 	return false

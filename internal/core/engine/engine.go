@@ -1,13 +1,15 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
@@ -16,7 +18,7 @@ import (
 
 // The times that the engine goes by.
 const (
-	FrontEvery = 500 * time.Millisecond // how often the front is to be read
+	FrontEvery = forecast.Every // how often the front is to be read
 
 	freshFront = 4 * FrontEvery   // a reading of the front counts for so long
 	staleSides = 5                // and one of a side for so many of its intervals,
@@ -62,16 +64,21 @@ type Engine struct {
 
 	looks     wayback.Looks
 	peaks     peaks
+	hours     hours
 	rehearsal wayback.Rehearsal // the last one
 	rehearsed []time.Duration   // how long the last ones took that would have worked
 
 	front    frontSight
 	sides    [2]sideSight
+	named    [2]map[string]bool // by side: addresses of instances that stand, as they were ever listed
 	door     reading.Door
-	series   figures.Series // the front's counts
-	settled  time.Time      // when the last change of ours was confirmed
-	revision uint64         // of the front's split as last read or confirmed
+	series   figures.Series  // the front's counts
+	figures  reading.Figures // what instances told of themselves last
+	settled  time.Time       // when the last change of ours was confirmed
+	revision uint64          // of the front's split as last read or confirmed
 	raising  raising
+	hook     Hook            // that is waited for
+	served   map[string]bool // by name: the target's instances that stood before it was to get more of them
 	guards   *guard.Guards
 	statuses []guard.Status
 	judged   time.Time // when the guards were last evaluated
@@ -107,13 +114,18 @@ func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub
 // New makes an engine for a plan with the state that its logbook ends with, and with what the
 // one before it knew.
 func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
-	e := &Engine{plan: p, state: s, begun: now, now: now, heard: now, left: s.Left, guards: guard.New(p.Guards)}
+	e := &Engine{plan: p, state: s, begun: now, now: now, heard: now, left: s.Left}
+	e.guards = guard.New(p.Guards, e.terms())
 	for side := range e.sides {
-		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery()}
+		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery(), Stands: p.Stands(split.Side(side))}
 	}
+	e.wants(s.Target, s.Choices)
 	e.remember(m)
 	return e
 }
+
+// Hooking takes in which hook is waited for; none is the zero value.
+func (e *Engine) Hooking(h Hook) { e.hook = h }
 
 // State is the service's state.
 func (e *Engine) State() crossing.State { return e.state }
@@ -128,7 +140,8 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 }
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
-	m.Rest, m.There, m.Lacks, m.Again = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At), e.rested
+	m.Unsure = e.unsure()
+	m.Rest, m.There, m.Lacks, m.Again, m.Load = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At), e.rested, e.load(m.At)
 	before, facts := e.state, e.facts(m.At)
 	events, err := crossing.Decide(e.state, m, in)
 	for _, ev := range events {
@@ -141,6 +154,7 @@ func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Eve
 		if before.Stage == crossing.Shift && !begins {
 			since = before.Since
 		}
+		facts.Hours = e.hours.counts(m.At)
 		more, _ := crossing.Decide(e.state, m, crossing.Arrived{Baselines: e.guards.Baselines(facts, since)})
 		for _, ev := range more {
 			e.apply(ev)
@@ -162,11 +176,18 @@ func (e *Engine) apply(ev crossing.Event) {
 	}
 	switch f := ev.What.(type) {
 	case crossing.Begun:
-		e.since, e.guards, e.statuses = time.Time{}, guard.New(e.plan.Guards), nil
-		e.looks, e.rehearsal = wayback.Looks{}, wayback.Rehearsal{}
+		e.since, e.guards, e.statuses = time.Time{}, guard.New(e.plan.Guards, e.terms()), nil
+		e.looks, e.rehearsal, e.served = wayback.Looks{}, wayback.Rehearsal{}, nil
 		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
+	case crossing.TakenUp:
+		if !e.handed {
+			e.guards = guard.New(e.plan.Guards, e.terms()) // they know nothing of what was seen before, and may be wrong about less
+		}
 	case crossing.InForce:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
+		if e.state.Part() > before.Part() {
+			e.served = nil // with all of them
+		}
 	case crossing.AtHome:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
 		e.homed = ev.At
@@ -181,6 +202,20 @@ func (e *Engine) apply(ev crossing.Event) {
 		e.heard, e.silent = ev.At, false
 	case crossing.Retired:
 		e.forget(f.Side)
+	case crossing.Ordered:
+		switch t := f.Task; {
+		case t.Do == crossing.StandUp && !t.More:
+			e.wants(t.Side, t.Choices)
+		case t.More && e.served == nil: // else it is another try
+			e.served = map[string]bool{}
+			for _, c := range e.sides[t.Side].view.Instances {
+				e.served[c.Name] = true
+			}
+		}
+	case crossing.Raised:
+		if t := before.Task; f.Task == t.ID {
+			e.wants(t.Side, t.Choices)
+		}
 	}
 	if t := e.state.Task; t.ID != before.Task.ID {
 		e.raising, e.tasked = raising{}, ev.At
@@ -194,6 +229,13 @@ func (e *Engine) apply(ev crossing.Event) {
 		}
 	} else if e.since.IsZero() && e.state.Part() > 0 {
 		e.since = ev.At
+	}
+}
+
+// wants takes in how many instances a side is to have.
+func (e *Engine) wants(side split.Side, choices []raise.Choice) {
+	if n := raise.Wanted(choices); n > 0 {
+		e.sides[side].view.Wanted = n
 	}
 }
 
@@ -218,6 +260,7 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 		if err := e.apart(i.Target); err != nil {
 			return events, err
 		}
+		i.Live = e.bench(i.Target.Other())
 		i.Front = crossing.FrontSeen{Share: e.state.Share, Order: reading.Order{Generation: e.state.Generation}}
 		in = i
 	case crossing.RaiseSpare:
@@ -305,10 +348,10 @@ func (e *Engine) Looked(at time.Time, l wayback.Looks) []crossing.Event {
 // side that is not read is seen to by what the route needs to know.
 func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
 	s := e.state
-	if !e.plan.WayBack.Freezes || s.First || s.GoingBack || s.Stage != crossing.Shift && s.Stage != crossing.Keep || s.Part() == 0 || !e.ready {
+	if !e.plan.WayBack.Freezes || s.Alone() || s.GoingBack || s.Stage != crossing.Shift && s.Stage != crossing.Keep || s.Part() == 0 || !e.ready {
 		return nil
 	}
-	var t route.Traffic
+	var t forecast.Traffic
 	for _, c := range e.wayBack(at, t).Conditions {
 		if c.State != wayback.Closed || c.Kind == wayback.Front && !c.Read || c.Kind == wayback.Healthy && !e.nobodyKept(at, c) {
 			continue
@@ -388,7 +431,7 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	if e.lapses(at) {
 		events = append(events, e.decide(at, Self, crossing.Lapsed{})...)
 	}
-	if e.left <= 0 && e.ready && e.counts(at) {
+	if (e.left <= 0 || e.sure()) && e.ready && e.counts(at) {
 		events = append(events, e.decide(at, Self, crossing.TimeUp{})...)
 	}
 	return events
@@ -414,8 +457,10 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 		return events
 	}
 	home := e.lastBench(s.Target.Other()) // nobody is sent by itself to where nobody was seen last
-	if _, called := s.FrozenBy(crossing.NobodyHome); called && len(e.front.reading.Sides[home.Side].Instances) == 0 {
-		// The front said so, and knows nobody there yet: to ask it again is no news.
+	_, called := s.FrozenBy(crossing.NobodyHome)
+	seen := home.Known && home.Healthy > 0
+	if (called || e.front.fresh(at) && !seen) && len(e.front.reading.Sides[home.Side].Instances) == 0 {
+		// The front knows nobody there, and nobody was seen there: to ask it again is no news.
 		home = crossing.Bench{Known: true, Side: home.Side, Other: max(home.Other, 1)}
 	}
 	const lately = 3 * time.Second
@@ -426,14 +471,48 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 	return append(events, e.decide(at, Guards, crossing.Alarmed{Alarm: alarm, Home: home})...)
 }
 
+// growing reports whether the target may have instances that it is only just getting for a leg.
+func (e *Engine) growing() bool {
+	s := e.state
+	return s.Task.More || s.Due.On || slices.ContainsFunc(s.Choices, func(c raise.Choice) bool { return c.Until > 0 })
+}
+
+// coming reports whether an instance is one of those, and not proven yet.
+func (e *Engine) coming(i reading.Instance) bool {
+	switch target := e.state.Target; {
+	case i.Side != target || !e.growing():
+		return false
+	case e.served != nil:
+		return !e.served[i.Name]
+	default: // the keeper was restarted since: by what the front has
+		return i.Part == e.plan.Main().Name && len(e.front.reading.Sides[target].Instances) > 0 && e.state.Part() > 0 && !e.lists(target, i.Address)
+	}
+}
+
+// serving are the target's instances that requests may go to, and how many there are to be. Those that are only just coming are
+// not among them: nobody is hurt by one of them that does not come up.
+func (e *Engine) serving() (list []reading.Condition, wanted int) {
+	target := e.sides[e.state.Target].view
+	if !e.growing() {
+		return target.Instances, target.Wanted
+	}
+	list = slices.DeleteFunc(slices.Clone(target.Instances), func(c reading.Condition) bool { return e.coming(c.Instance) })
+	if len(list) < len(target.Instances) {
+		return list, len(e.served)
+	}
+	return list, target.Wanted
+}
+
 // facts is what guards are evaluated on.
 func (e *Engine) facts(at time.Time) guard.Facts {
 	s := e.state
 	target := &e.sides[s.Target]
+	serving, wanted := e.serving()
 	return guard.Facts{
 		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Tells: e.front.reading.Tells, SideRead: target.fresh(at),
-		Condition: target.view.Instances, Ill: e.ill, Wanted: target.view.Wanted,
-		Restarted: e.cameBack(s.Target, e.since), Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.First,
+		Condition: serving, Ill: e.ill, Wanted: wanted,
+		Restarted: e.cameBack(s.Target, e.since), Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.Alone(),
+		Together: e.plan.Front.Together(), Overruled: s.Overruled, FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),
 	}
 }
 
@@ -443,10 +522,19 @@ func (e *Engine) watchLive(at time.Time) []crossing.Event {
 	home := e.bench(s.Target.Other())
 	home.Failing = e.bad(at, home.Side, figureSpan)
 	as := wayout.Side{Known: home.Known, Healthy: home.Healthy, Instances: home.Instances, Bad: home.Failing}
-	if s.First || s.Part() == split.Whole || !as.Ill() {
+	if s.Alone() || s.Part() == split.Whole || !as.Ill() {
 		return nil
 	}
 	return e.decide(at, Guards, crossing.LiveIll{Home: home})
+}
+
+// load is what is known of how much of the target's capacity a share takes.
+func (e *Engine) load(at time.Time) crossing.Load {
+	rate := 0.0
+	for _, side := range split.Sides {
+		rate += e.series.Over(side, at.Add(-figureSpan), 0).Rate
+	}
+	return crossing.Load{Rate: rate, Capacity: e.sides[e.state.Target].view.Capacity, Limit: e.plan.Limit.Part, Refused: e.plan.Limit.Refuses}
 }
 
 // changed is when the share was changed last, as far as it is known.
@@ -481,7 +569,7 @@ func (e *Engine) Orders() []Order {
 		switch {
 		case !e.ready && t.Do != crossing.GoHome:
 			continue // what was found comes first
-		case t.Do == crossing.Move && !e.known(t.Share) && e.now.Sub(e.tasked) < tellFor:
+		case t.Do == crossing.Move && (!e.known(t.Share) || e.joining(e.state.Target)) && e.now.Sub(e.tasked) < tellFor:
 			continue // the front is being told who is there
 		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && (e.holding(e.now) || e.now.Before(e.state.Everywhere)):
 			continue // a change that was begun before the going home may still come through, or somebody not have heard of it

@@ -27,6 +27,7 @@ type bench struct {
 	now        time.Time
 	front      reading.Front
 	sides      [2][]reading.Condition
+	more       raise.Choice // what green is raised at, where that is not as usual
 }
 
 var first = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -34,12 +35,12 @@ var first = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 	t.Helper()
 	p := &plan.Plan{
-		Service: "sailings", Parts: []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Down: 2}}},
-		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: split.Whole}}, Keep: 20 * time.Second, Then: plan.ThenRetire,
+		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}}, Parts: []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Down: 2}}},
+		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: split.Whole}}, Keep: 20 * time.Second, Then: plan.ThenRetire, Find: 0.01, Sure: 0.99,
 		Guards: []plan.Guard{{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}},
 	}
 	for side := range p.Parts[0].Stacks {
-		p.Parts[0].Stacks[side] = plan.Stack{Instances: 1, Raise: 20 * time.Second, Grace: time.Second, Capacity: 100, Price: plan.Price{Amount: 0.1, Unit: "EUR"}}
+		p.Parts[0].Stacks[side] = plan.Stack{Instances: 1, Raise: 20 * time.Second, Grace: time.Second, Capacity: plan.Capacity{Each: 100}, Price: plan.Price{Amount: 0.1, Unit: "EUR"}}
 	}
 	for _, do := range change {
 		do(p)
@@ -103,8 +104,12 @@ func (b *bench) command(in crossing.Input) error {
 func (b *bench) begin() {
 	b.t.Helper()
 	p := b.e.plan
+	choice := raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}
+	if b.more != (raise.Choice{}) {
+		choice = b.more
+	}
 	err := b.command(crossing.Begin{
-		Service: p.Service, Number: 1, Target: split.Green, LiveVersion: "4.2.0", Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}},
+		Service: p.Service, Number: 1, Target: split.Green, LiveVersion: "4.2.0", Choices: []raise.Choice{choice},
 		Route: p.Route, Keep: p.Keep, Then: p.Then,
 	})
 	if err != nil {
@@ -128,7 +133,7 @@ func (b *bench) shifts() {
 	b.begin()
 	o := b.order(crossing.StandUp)
 	b.stand(split.Green, "4.3.0", reading.Healthy)
-	b.e.Started(o.ID)
+	b.e.Started(b.now, o.ID)
 	b.pass(time.Second)
 	b.proves(b.order(crossing.Check))
 	if orders := b.e.Orders(); len(orders) > 0 {
@@ -249,7 +254,7 @@ func TestRaises(t *testing.T) {
 	b.stand(split.Green, "4.3.0", reading.Answering)
 	old := SideReading{Side: split.Green, Asked: Asked{b.now, b.e.sides[split.Green].view.Changes}, At: b.now}
 	old.Conditions = []reading.Condition{{Instance: b.sides[split.Green][0].Instance, State: reading.Healthy}}
-	b.e.Started(o.ID)
+	b.e.Started(b.now, o.ID)
 	b.e.SideRead(b.now, old)
 	if b.order(crossing.StandUp).ID != o.ID {
 		t.Error("what was read before they were started counts")
@@ -262,7 +267,7 @@ func TestRaises(t *testing.T) {
 	b = newBench(t)
 	b.begin()
 	b.stand(split.Green, "4.3.0", reading.Exited)
-	b.e.Started(b.order(crossing.StandUp).ID)
+	b.e.Started(b.now, b.order(crossing.StandUp).ID)
 	b.pass(time.Second)
 	if s := b.e.State(); s.Stage != crossing.CalledOff || s.Why.Trouble.Limit != 0 {
 		t.Errorf("it ended at once: %v, %+v", s, s.Why)
@@ -406,7 +411,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b.refused(crossing.RaiseSpare{Side: split.Green}, crossing.GetsRequests)
 	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
 	e := New(b.e.plan, crossing.State{}, b.now, Memory{})
-	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.ShiftTo{Share: 500}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
+	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
 		t.Errorf("before the front was read: %v", err)
 	}
 	if due := e.Due(b.now); due.Sub(b.now) != judgeEvery {
@@ -428,11 +433,11 @@ func TestWhatIsOvertaken(t *testing.T) {
 	b.read()
 	m := crossing.Moment{At: b.now, Seen: b.e.State().Seq, Asked: b.now}
 	var r *crossing.Refusal
-	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500}); !errors.As(err, &r) || r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
+	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}); !errors.As(err, &r) || r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
 		t.Errorf("a shift from before: %v", err)
 	}
 	m.Asked = b.now.Add(2 * time.Second)
-	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500}); err != nil {
+	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}); err != nil {
 		t.Errorf("one from after: %v", err)
 	}
 	b = newBench(t)
@@ -493,7 +498,7 @@ func TestTheView(t *testing.T) {
 		t.Errorf("blue was not read for 6 s: %+v", c)
 	}
 	// A point of the track is what both sides answered in its second.
-	b = newBench(t, func(p *plan.Plan) { p.Parts[0].Stacks[split.Blue].Capacity = 0 })
+	b = newBench(t, func(p *plan.Plan) { p.Parts[0].Stacks[split.Blue].Capacity = plan.Capacity{} })
 	b.shifts()
 	for range 4 {
 		for side, n := range [2]int64{30, 10} {

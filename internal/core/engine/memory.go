@@ -5,6 +5,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
@@ -22,10 +23,12 @@ type Memory struct {
 	Hole     Hole             `json:"hole,omitzero"`
 	Change   Switch           `json:"change,omitzero"`
 	Series   figures.Series   `json:"series"`
+	Guards   guard.Memory     `json:"guards,omitzero"`
 	Door     reading.Door     `json:"door"`
 	Answered []reading.Ended  `json:"answered,omitempty"` // of the door log
 	Seconds  []reading.Second `json:"seconds,omitempty"`
 	Track    []Point          `json:"track,omitempty"`
+	Hours    []hour           `json:"hours,omitempty"`
 }
 
 // Hole is a time in which nobody watched.
@@ -46,13 +49,18 @@ const (
 func (e *Engine) Hand(at time.Time) Memory {
 	return Memory{
 		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested, Hole: e.hole, Change: e.change,
-		Series: e.series, Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds, Track: e.track,
+		Series: e.series, Guards: e.guards.Hand(), Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds, Track: e.track, Hours: e.hours,
 	}
 }
 
 // remember takes up what the one before knew.
 func (e *Engine) remember(m Memory) {
 	e.track = m.Track
+	if e.hours = m.Hours; len(e.hours) == 0 { // of a keeper that left nothing but its track
+		for _, p := range e.track {
+			e.hours.add(p)
+		}
+	}
 	if m.At.IsZero() || e.now.Sub(m.At) > handedFor {
 		if n := len(m.Track); n > 0 && e.state.Stage.UnderWay() {
 			e.hole = Hole{From: m.Track[n-1].At, To: e.now}
@@ -64,6 +72,7 @@ func (e *Engine) remember(m Memory) {
 	}
 	e.handed = true
 	e.left, e.since, e.homed, e.seen, e.settled, e.rested, e.hole, e.change, e.series = m.Left, m.Since, m.Homed, m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
+	e.guards.Remember(m.Guards)
 	e.before = m.Door
 	e.before.Ended, e.before.Seconds = m.Answered, m.Seconds
 }

@@ -25,6 +25,9 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
 	}
 	for _, side := range split.Sides {
+		if e.state.AtOnce && side != e.state.Target {
+			continue // it does not serve: nobody waits for word of it
+		}
 		if s := &e.sides[side]; !s.fresh(at) {
 			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
 		}
@@ -53,21 +56,28 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 func (e *Engine) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool) {
 	l := crossing.Lack{Guard: rule.Name}
 	l.Since = e.lacking[keyOf(l)]
-	if rule.Off || !rule.Watch.Compares() || e.state.First {
+	if rule.Off || e.state.Alone() {
+		return l, false
+	}
+	if rule.Watch.Figures() && s.State == guard.Unknown && (s.Lack == guard.NotRead || s.Lack == guard.NotTold) {
+		l.Kind, l.Said = crossing.LackFigures, s.Said
+		return l, true
+	}
+	if !rule.Watch.Compares() {
 		return l, false
 	}
 	quiet := e.plan.Quiet == plan.QuietGoOn
 	switch {
 	case s.State == guard.Idle, s.State == "": // requests have just begun to go there
-		l.Kind, l.Need = crossing.LackAnswers, rule.Bound.AtLeast
+		l.Kind, l.Need = crossing.LackAnswers, guard.Least(rule.Watch)
 		return l, !quiet
 	case s.State != guard.Unknown:
 		return l, false
 	case s.Lack == guard.TooFew:
-		l.Kind, l.Have, l.Need = crossing.LackAnswers, s.Trial.Of, rule.Bound.AtLeast
+		l.Kind, l.Have, l.Need = crossing.LackAnswers, s.Trial.Of, guard.Least(rule.Watch)
 		return l, !quiet
 	case s.Lack == guard.NotCounted: // the prober's answers are evidence of their own
-		l.Kind, l.Need = crossing.LackAnswers, rule.Bound.AtLeast
+		l.Kind, l.Need = crossing.LackAnswers, guard.Least(rule.Watch)
 		watched := slices.ContainsFunc(e.plan.Guards, func(g plan.Guard) bool { return g.Watch == plan.Door && !g.Off })
 		return l, !quiet && !watched
 	case s.Lack == guard.NoBaseline:

@@ -5,14 +5,13 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
 
-var failing = plan.Guard{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 50}, Over: 2 * time.Minute, Then: plan.RollBack}
+var failing = plan.Guard{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.02, Then: plan.RollBack}
 
 // answer lets time pass in which everything is read and both sides answer so many requests a
 // second, all of them well.
@@ -54,7 +53,7 @@ func TestTooFewAnswers(t *testing.T) {
 	b.shifts()
 	b.answer(39*time.Second, 100, 1)
 	v := b.e.View(b.now)
-	if len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackAnswers || v.Lacks[0].Need != 50 || v.Left != 40*time.Second || v.Lacks[0].Since.IsZero() || v.Crossing.Frozen() {
+	if len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackAnswers || v.Lacks[0].Need != guard.Least(plan.Failing) || v.Left != 40*time.Second || v.Lacks[0].Since.IsZero() || v.Crossing.Frozen() {
 		t.Errorf("with few answers %v are left, lacking %+v: %v", v.Left, v.Lacks, v.Crossing)
 	}
 	b.answer(3*time.Second, 100, 0)
@@ -77,7 +76,7 @@ func TestTooFewAnswers(t *testing.T) {
 	b.shifts()
 	b.answer(20*time.Second, 100, 10)
 	if left := b.e.View(b.now).Left; left > 30*time.Second || left < 20*time.Second {
-		t.Errorf("with enough answers after 5 s, %v are left", left)
+		t.Errorf("with enough answers after 2 s, %v are left", left)
 	}
 	// Where the plan says so, it goes on without.
 	b = newBench(t, quiet, func(p *plan.Plan) { p.Quiet = plan.QuietGoOn })
@@ -257,7 +256,7 @@ func TestWhatIsNotWaitedFor(t *testing.T) {
 // Where a front counts nothing, the prober's answers are evidence, if a guard looks at them.
 func TestAFrontThatDoesNotCount(t *testing.T) {
 	door := failing
-	door.Name, door.Watch, door.Bound.AtLeast = "door", plan.Door, 10
+	door.Name, door.Watch = "door", plan.Door
 	for off, want := range map[bool]int{false: 0, true: 1} {
 		door.Off = off
 		b := newBench(t, func(p *plan.Plan) { p.Guards, p.Route[0].Dwell = []plan.Guard{failing, door}, time.Hour })
@@ -299,7 +298,7 @@ func TestCountsThatAreMissing(t *testing.T) {
 // A prober that hears nothing is missed, whatever the plan says of quiet services.
 func TestADoorThatIsNotReached(t *testing.T) {
 	door := failing
-	door.Name, door.Watch, door.Bound.AtLeast = "door", plan.Door, 10
+	door.Name, door.Watch = "door", plan.Door
 	b := newBench(t, func(p *plan.Plan) {
 		p.Guards, p.Quiet, p.Route[0].Dwell = []plan.Guard{door}, plan.QuietGoOn, time.Hour
 	})

@@ -40,7 +40,7 @@ func (e *Engine) Restarts(at time.Time) []reading.Instance {
 		var list []reading.Instance
 		ended := false
 		for _, c := range e.sides[side].view.Instances {
-			if c.Running || c.State != reading.Exited || !e.restarts(c.Instance) {
+			if c.Running || c.State != reading.Exited || !e.restarts(c.Instance) || e.coming(c.Instance) {
 				continue
 			}
 			ended = true

@@ -5,9 +5,10 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
@@ -22,7 +23,7 @@ func (e *Engine) View(at time.Time) View {
 	v := View{
 		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
 		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
-		Bound: failing.Bound, Switch: e.change, Hole: e.hole, Again: e.rested,
+		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole, Hook: e.hook, Again: e.rested,
 		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Notice: r.Notice},
 	}
 	if n := len(e.track); n > 0 {
@@ -30,6 +31,9 @@ func (e *Engine) View(at time.Time) View {
 	}
 	if s.Timed() {
 		v.Lacks = e.lacks(at)
+	}
+	if _, until := s.UntilSure(); until {
+		v.Sure.Unsure = e.unsure()
 	}
 	for _, side := range split.Sides {
 		v.Sides[side] = e.sides[side].view
@@ -40,6 +44,10 @@ func (e *Engine) View(at time.Time) View {
 		v.Sides[side].Figures = f
 		v.Sides[side].Served = e.series.Each(side, at)
 		v.Sides[side].Open = r.Sides[side].Open
+		v.Sides[side].Out = s.Out[side]
+		if list := e.strangers(side); len(list) > 0 && e.sides[side].fresh(at) {
+			v.Sides[side].Strange = list
+		}
 		v.Sides[side].Restarts = e.restartsOf(side)
 		v.Traffic.Rate += f.Rate
 		v.Traffic.Capacity[side] = v.Sides[side].Capacity
@@ -52,6 +60,9 @@ func (e *Engine) View(at time.Time) View {
 		v.Split = SplitView{Asked: v.Split.Asked} // those that are lost name no side, so that the rest says nothing of it
 	}
 	v.Overlap = e.overlap(at)
+	if b := e.bench(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 && b.Healthy == 0 {
+		v.Dead = true
+	}
 	return v
 }
 
@@ -68,7 +79,7 @@ func (e *Engine) live() split.Side {
 }
 
 // wayBack is the judgement on a rollback now.
-func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
+func (e *Engine) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
 	s := e.state
 	if s.Stage == crossing.None || s.Stage == crossing.CalledOff || s.Stage == crossing.RolledBack {
 		return wayback.Readiness{}
@@ -79,7 +90,7 @@ func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
 		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted),
 		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Rehearsal: e.rehearsal, Rehearsed: wayback.SpreadOf(e.rehearsed),
 		Rate: t.Rate, Peak: e.peak(at), Capacity: v.Capacity, Looks: e.looks,
-		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Task.Final),
+		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Task.Final || s.Out[home]),
 	}
 	if part := e.frontPart(home); !slices.ContainsFunc(part, func(c reading.Condition) bool { return c.State == reading.Healthy }) {
 		f.Healthy, f.Instances = 0, len(part) // other parts answer nobody
@@ -93,7 +104,7 @@ func (e *Engine) wayBack(at time.Time, t route.Traffic) wayback.Readiness {
 // waysOut is what can be done where a side that gets requests is known to be ill.
 func (e *Engine) waysOut(v View) []wayout.Way {
 	s := e.state
-	if !s.Stage.UnderWay() || s.GoingBack || s.First {
+	if !s.Stage.UnderWay() || s.GoingBack || s.Alone() {
 		return nil
 	}
 	f := wayout.Facts{Target: s.Target, Share: s.Share, Moved: s.Moved, Proven: s.Proven, Rate: v.Traffic.Rate}
@@ -147,6 +158,7 @@ func (e *Engine) draw(at time.Time) {
 		}
 		e.track = append(e.track, *p)
 		e.peaks.add(*p)
+		e.hours.add(*p)
 		*p = Point{}
 	}
 	if p.At.IsZero() {
@@ -157,6 +169,42 @@ func (e *Engine) draw(at time.Time) {
 	p.Green += requests[split.Green]
 	p.All += requests[split.Blue] + requests[split.Green]
 	p.Failing += failing[split.Blue] + failing[split.Green]
+}
+
+// hours are what the live side answered in each hour of the last day, while it answered everything.
+type hours []hour
+
+type hour struct {
+	At    time.Time      `json:"at"`
+	Count evidence.Count `json:"count"`
+}
+
+// mostHours is how many are kept.
+const mostHours = 24
+
+// add takes a second in.
+func (h *hours) add(of Point) {
+	if of.Planned != 0 && of.Planned != split.Whole || of.All == 0 {
+		return
+	}
+	list := *h
+	if at := of.At.Truncate(time.Hour); len(list) == 0 || !list[len(list)-1].At.Equal(at) {
+		list = append(list[max(0, len(list)-mostHours+1):len(list):len(list)], hour{At: at})
+	}
+	last := &list[len(list)-1]
+	last.Count = last.Count.Plus(evidence.Count{Bad: min(of.Failing, of.All), Of: of.All})
+	*h = list
+}
+
+// counts are those of the hours within a day.
+func (h hours) counts(at time.Time) []evidence.Count {
+	var list []evidence.Count
+	for _, of := range h {
+		if at.Sub(of.At) < (mostHours+1)*time.Hour {
+			list = append(list, of.Count)
+		}
+	}
+	return list
 }
 
 // peaks finds the most requests a second that there were in a minute of the day.

@@ -37,7 +37,7 @@ func (s *sideSight) fresh(now time.Time) bool {
 type raising struct {
 	task     uint64
 	deadline time.Time
-	started  bool
+	started  time.Time // zero if not all were yet
 }
 
 // SideRead takes in a reading of a side's instances, unless they were changed since.
@@ -54,9 +54,28 @@ func (e *Engine) SideRead(at time.Time, r SideReading) []crossing.Event {
 	return append(append(events, e.judgeRaise(at)...), e.watch(at)...)
 }
 
+// freshFigures is how long figures count at least.
+const freshFigures = 10 * time.Second
+
+// FiguresRead takes in what instances told of themselves.
+func (e *Engine) FiguresRead(at time.Time, r reading.Figures) []crossing.Event {
+	events := e.Pass(at)
+	e.figures = r
+	e.guards.TakeFigures(e.facts(at), r)
+	return append(events, e.watch(at)...)
+}
+
 func (e *Engine) see(s *sideSight, r SideReading) {
 	v := s.view
 	v.Error = r.Error
+	if e.plan.Stands(r.Side) {
+		for _, c := range r.Conditions {
+			if e.named[r.Side] == nil {
+				e.named[r.Side] = map[string]bool{}
+			}
+			e.named[r.Side][c.Address] = true
+		}
+	}
 	if r.Error != "" && len(r.Conditions) == 0 {
 		s.view = v
 		return
@@ -64,7 +83,7 @@ func (e *Engine) see(s *sideSight, r SideReading) {
 	s.asked = r.Asked.At
 	v.At, v.Instances, v.Healthy = r.At, r.Conditions, 0
 	var names, builds []string
-	carrying := 0
+	v.Capacity = 0
 	main := e.plan.Main()
 	for _, c := range v.Instances {
 		if c.State == reading.Healthy {
@@ -76,11 +95,10 @@ func (e *Engine) see(s *sideSight, r SideReading) {
 		names = addOnce(names, c.Version)
 		builds = addOnce(builds, raise.Short(c.Build))
 		if c.State == reading.Healthy {
-			carrying++
+			v.Capacity += main.Stacks[r.Side].Capacity.At(c.Name, c.Address)
 		}
 	}
 	v.Version, v.Build = strings.Join(names, " and "), strings.Join(builds, " and ")
-	v.Capacity = main.Stacks[r.Side].Capacity * float64(carrying)
 	s.view = v
 }
 
@@ -94,36 +112,40 @@ func addOnce(list []string, text string) []string {
 // forget drops what is known of a side's instances, because they are others now.
 func (e *Engine) forget(side split.Side) {
 	s := &e.sides[side]
-	s.view = SideView{Changes: s.view.Changes + 1, Every: s.view.Every, Wanted: s.view.Wanted, Figures: s.view.Figures}
+	s.view = SideView{Changes: s.view.Changes + 1, Every: s.view.Every, Wanted: s.view.Wanted, Stands: s.view.Stands, Figures: s.view.Figures}
 }
 
 // Started takes in that all instances of a raise were started, and now have to become
 // healthy. What was read of them before says nothing.
-func (e *Engine) Started(task uint64) {
+func (e *Engine) Started(at time.Time, task uint64) {
 	if e.raising.task == task && task != 0 {
-		e.raising.started = true
-		e.forget(e.state.Task.Side)
+		e.raising.started = at
+		if !e.state.Task.More { // else those that serve are the same
+			e.forget(e.state.Task.Side)
+		}
 	}
 }
 
 // judgeRaise reports a raise as done when all instances are healthy, and as failed when
 // one has ended or time is up.
 func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
-	if !e.raising.started && e.holding(at) {
+	if e.raising.started.IsZero() && e.holding(at) {
 		e.raising.deadline = at.Add(e.plan.RaiseLimit(e.state.Task.Side)) // it has not begun
 	}
 	r, t := e.raising, e.state.Task
 	switch {
 	case r.task == 0 || r.task != t.ID:
 		return nil
-	case !r.started && !at.After(r.deadline):
+	case r.started.IsZero() && !at.After(r.deadline):
 		return nil
+	case t.More && !e.sides[t.Side].asked.After(r.started) && !at.After(r.deadline):
+		return nil // what was read before says nothing of those that are new
 	}
 	v := raise.Judge(e.plan, t.Side, t.Choices, e.sides[t.Side].view.Instances)
 	switch {
-	case r.started && v.Healthy():
+	case !r.started.IsZero() && v.Healthy():
 		return e.decide(at, Self, crossing.Report{Fact: crossing.Raised{Task: t.ID, Instances: v.Names, Times: v.Times}})
-	case r.started && v.Exited():
+	case !r.started.IsZero() && v.Exited():
 		return e.decide(at, Self, crossing.Report{Fact: crossing.NotDone{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
 	case at.After(r.deadline):
 		limit := e.plan.RaiseLimit(t.Side)
@@ -221,19 +243,67 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 	for _, side := range split.Sides {
 		conditions := e.frontPart(side)
 		t := e.state.Task
-		busy := t.ID != 0 && t.Side == side && (t.Do == crossing.Retire || t.Do == crossing.StandUp && !e.raising.started)
-		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) {
+		busy := t.ID != 0 && t.Side == side && (t.Do == crossing.Retire || t.Do == crossing.StandUp && e.raising.started.IsZero())
+		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) || e.state.Out[side] && e.front.reading.Sends(side) == 0 {
 			continue
 		}
-		wanted := make([]reading.Server, len(conditions))
-		for n, c := range conditions {
-			wanted[n] = reading.Server{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == reading.Failing || c.State == reading.Exited}
+		var wanted []reading.Server
+		for _, c := range conditions {
+			if e.joins(side, c) {
+				wanted = append(wanted, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == reading.Failing || c.State == reading.Exited})
+			}
 		}
-		if !sameServers(wanted, e.front.reading.Sides[side].Instances) {
+		if len(e.strangers(side)) == 0 && !sameServers(wanted, e.front.reading.Sides[side].Instances) {
 			return Tell{side, wanted}, true
 		}
 	}
 	return Tell{}, false
+}
+
+// joins reports whether the front is told of an instance. One that it does not know, of a side that gets requests, has to be
+// healthy, and where it is the target's, the side has to be proven with it.
+func (e *Engine) joins(side split.Side, c reading.Condition) bool {
+	listed := len(e.front.reading.Sides[side].Instances)
+	switch s := e.state; {
+	case listed == 0 || e.front.reading.Sends(side) == 0 || e.lists(side, c.Address):
+		return true
+	case c.State != reading.Healthy:
+		return false
+	case side == s.Target && s.Stage.UnderWay():
+		main := raise.Main(s.Choices)
+		return s.Proven && !s.Due.On && !s.Task.More && (main.Until == 0 || listed < main.Instances)
+	}
+	return true
+}
+
+// joining reports whether the front has not been told yet of an instance that it is to be told of.
+func (e *Engine) joining(side split.Side) bool {
+	return slices.ContainsFunc(e.frontPart(side), func(c reading.Condition) bool {
+		return c.State == reading.Healthy && e.joins(side, c) && !e.lists(side, c.Address)
+	})
+}
+
+// lists reports whether the front has an instance of a side at an address, as last read.
+func (e *Engine) lists(side split.Side, address string) bool {
+	return slices.ContainsFunc(e.front.reading.Sides[side].Instances, func(c reading.Count) bool { return c.Address == address })
+}
+
+// strangers are instances that the front sends requests to, and that the plan does not name though it says who stands on
+// the side. They are left as they are, and so is the side, until a person says what they are. Those that were named once are
+// no strangers.
+func (e *Engine) strangers(side split.Side) []string {
+	r := e.front.reading
+	if !e.plan.Stands(side) || r.Sends(side) == 0 {
+		return nil
+	}
+	named := e.named[side]
+	var list []string
+	for _, c := range r.Sides[side].Instances {
+		if !named[c.Address] {
+			list = append(list, c.Address)
+		}
+	}
+	return list
 }
 
 func sameServers(wanted []reading.Server, counts []reading.Count) bool {
@@ -244,7 +314,7 @@ func sameServers(wanted []reading.Server, counts []reading.Count) bool {
 func parts(p *plan.Plan) []Part {
 	list := make([]Part, len(p.Parts))
 	for n, part := range p.Parts {
-		list[n] = Part{Name: part.Name, Wanted: [2]int{part.Stacks[0].Instances, part.Stacks[1].Instances}}
+		list[n] = Part{Name: part.Name, Wanted: [2]int{part.Stacks[0].Planned(), part.Stacks[1].Planned()}}
 	}
 	return list
 }

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -20,20 +21,22 @@ const (
 // SplitView is whether requests are split as asked, by what was counted since the split
 // was last changed.
 type SplitView struct {
-	Asked  split.Share    `json:"asked"`  // on green
-	Front  evidence.Seen  `json:"front"`  // by the front's own counts
-	Prober evidence.Seen  `json:"prober"` // by the answers that Vaiven's own requests got
-	Counts evidence.Count `json:"counts"` // the front's: on green, and in all
-	Door   evidence.Count `json:"door"`   // the prober's, as far as they say something
-	Wrong  bool           `json:"wrong,omitempty"`
-	Since  time.Time      `json:"since,omitzero"` // while wrong
+	Asked   split.Share    `json:"asked"`             // on green
+	Front   evidence.Seen  `json:"front"`             // by the front's own counts
+	Prober  evidence.Seen  `json:"prober"`            // by the answers that Vaiven's own requests got
+	Counts  evidence.Count `json:"counts"`            // the front's: on green, and in all
+	Clients bool           `json:"clients,omitempty"` // these are clients
+	Door    evidence.Count `json:"door"`              // the prober's, as far as they say something
+	Wrong   bool           `json:"wrong,omitempty"`
+	Since   time.Time      `json:"since,omitzero"` // while wrong
 }
 
 // JudgeSplit says whether requests are split as asked: by the front's counts of those on
-// green and in all, and by the answers of each side that the prober got where it meets both.
+// green and in all, and by the answers of each side that the prober got where it meets both. Where
+// the key keeps clients together and the front counts them, it is clients that are counted.
 func JudgeSplit(share split.Share, f plan.Front, tells reading.Tells, counts evidence.Count, probed [2]int64) SplitView {
 	tolerance := evidence.Independent
-	if f.Key.From != plan.KeyRandom || f.Sticky {
+	if f.Together() && !tells.Clients {
 		tolerance = evidence.Clustered
 	}
 	door := evidence.Count{Bad: probed[split.Green], Of: probed[split.Blue] + probed[split.Green]}
@@ -41,11 +44,24 @@ func JudgeSplit(share split.Share, f plan.Front, tells reading.Tells, counts evi
 		door = evidence.Count{} // the prober is one client: it sees one side
 	}
 	v := SplitView{
-		Asked: share, Counts: counts, Door: door,
+		Asked: share, Counts: counts, Door: door, Clients: f.Together() && tells.Clients,
 		Front: evidence.Asked(share.Fraction(), counts, tolerance), Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
 	}
 	v.Wrong = v.Front.Verdict == evidence.Wrong || v.Prober.Verdict == evidence.Wrong
 	return v
+}
+
+// Split is what was counted since a time on green, and in all: requests, or clients where the key keeps
+// them together and the front counts them.
+func Split(s *figures.Series, since time.Time, f plan.Front, tells reading.Tells) evidence.Count {
+	green, blue := s.Count(split.Green, since, 0).Requests, s.Count(split.Blue, since, 0).Requests
+	if f.Together() && tells.Clients {
+		green, blue = 0, 0
+		for st := range s.After(since) {
+			green, blue = green+st.Came(split.Green), blue+st.Came(split.Blue)
+		}
+	}
+	return evidence.Count{Bad: green, Of: green + blue}
 }
 
 // judgeSplit holds what was counted since the last change against the share in force.
@@ -59,9 +75,8 @@ func (e *Engine) judgeSplit(now time.Time) {
 	if from := now.Add(-splitSpan); from.After(since) {
 		since = from
 	}
-	green, blue := e.series.Count(split.Green, since, 0).Requests, e.series.Count(split.Blue, since, 0).Requests
 	before := e.split
-	if counts := (evidence.Count{Bad: green, Of: green + blue}); counts != before.Counts || s.Share != before.Asked || e.door.At.After(e.splitAt) {
+	if counts := Split(&e.series, since, e.plan.Front, e.front.reading.Tells); counts != before.Counts || s.Share != before.Asked || e.door.At.After(e.splitAt) {
 		e.split = JudgeSplit(s.Share, e.plan.Front, e.front.reading.Tells, counts, e.door.Seen(since))
 		e.splitAt = e.door.At
 	}

@@ -4,8 +4,8 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
@@ -27,7 +27,8 @@ type View struct {
 	Planned  route.Route       `json:"planned"`         // the plan's route
 	Keep     time.Duration     `json:"keep"`
 	Then     plan.Then         `json:"then"`
-	Live     split.Side        `json:"live"` // as the front's share says while nothing is crossing
+	Live     split.Side        `json:"live"`           // as the front's share says while nothing is crossing
+	Dead     bool              `json:"dead,omitempty"` // nothing is crossing, and nobody of the live side serves
 	Front    FrontView         `json:"front"`
 	Split    SplitView         `json:"split"`
 	Sides    [2]SideView       `json:"sides"`
@@ -40,11 +41,28 @@ type View struct {
 	Door     reading.Door      `json:"door"`
 	Track    []Point           `json:"-"`              // oldest first: asked for by time
 	Drawn    time.Time         `json:"drawn,omitzero"` // the newest point of the track
-	Traffic  route.Traffic     `json:"traffic"`
-	Bound    evidence.Bound    `json:"bound"`          // of the first guard on failing answers, for outlooks
+	Traffic  forecast.Traffic  `json:"traffic"`
+	Guarding forecast.Guarding `json:"guarding"` // what the first guard on failing answers goes by, for outlooks
+	Sure     Sureness          `json:"sure"`
 	Switch   Switch            `json:"switch"`         // the last change of the share
 	Hole     Hole              `json:"hole,omitzero"`  // the last time in which nobody watched
+	Hook     Hook              `json:"hook,omitzero"`  // that is waited for
 	Again    time.Time         `json:"again,omitzero"` // nothing is retired before, because of it
+}
+
+// Sureness is how sure the guards that compare have to be, and of what.
+type Sureness struct {
+	Of     float64           `json:"of"`               // the certainty, for all of them together and the whole crossing
+	Find   float64           `json:"find"`             // the fault that the guard on failing answers is to find
+	Unsure []crossing.Unsure `json:"unsure,omitempty"` // guards that have not excluded theirs on this leg, while it lasts until sure
+}
+
+// Hook is a command of the plan's that something waits for.
+type Hook struct {
+	Moment  plan.HookMoment `json:"moment"`
+	Command string          `json:"command"`
+	Since   time.Time       `json:"since"`
+	Within  time.Duration   `json:"within"`
 }
 
 // Overlap is since when both sides have been standing, and what the spare one has
@@ -77,9 +95,11 @@ type SideView struct {
 	Build     string              `json:"build,omitempty"`
 	Instances []reading.Condition `json:"instances"`
 	Healthy   int                 `json:"healthy"`
-	Wanted    int                 `json:"wanted"`      // by the plan
-	At        time.Time           `json:"at,omitzero"` // of the reading of the instances
-	Every     time.Duration       `json:"every"`       // how often they are read
+	Wanted    int                 `json:"wanted"`           // by the plan
+	Stands    bool                `json:"stands,omitempty"` // they are not ours to stop
+	Out       bool                `json:"out,omitempty"`    // they were taken out of rotation, and run
+	At        time.Time           `json:"at,omitzero"`      // of the reading of the instances
+	Every     time.Duration       `json:"every"`            // how often they are read
 	Error     string              `json:"error,omitempty"`
 	Figures   figures.Figures     `json:"figures"`            // of the last seconds
 	Served    []figures.Served    `json:"served,omitempty"`   // what its instances answered lately, by address; none where the front counts none
@@ -87,6 +107,7 @@ type SideView struct {
 	Open      int64               `json:"open"`               // requests being answered
 	Changes   uint64              `json:"changes,omitempty"`  // how often its instances were made others
 	Restarts  []Restart           `json:"restarts,omitempty"` // instances that had ended and were started again
+	Strange   []string            `json:"strange,omitempty"`  // addresses that the front sends requests to, and that the plan does not name
 }
 
 // Point is one second of the track.

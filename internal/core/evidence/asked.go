@@ -3,13 +3,14 @@ package evidence
 import "math"
 
 // Tolerances of [Asked]: how far off a split may be before it is a wrong one, as
-// fractions of all requests.
+// fractions of all that is counted.
 const (
-	// Independent is for requests that are placed one by one.
+	// Independent is for what is placed one by one: requests with a key of their own each, or
+	// clients where they are counted.
 	Independent = 0.001
-	// Clustered is for clients or sessions that stay where they are: how many of them
-	// there are, and how much each asks, is not known, so that the requests of a good
-	// split may lie off by far more than chance.
+	// Clustered is for the requests of clients that stay where they are and are not counted: how
+	// many of them there are, and how much each asks, is not known, so that a good split may lie
+	// off by far more than chance, and no count of requests shows that it is one.
 	Clustered = 0.05
 )
 
@@ -21,55 +22,73 @@ const (
 	AsAsked    SplitVerdict = "as asked"
 	Wrong      SplitVerdict = "wrong"
 	TooFewSeen SplitVerdict = "too few"
+	NotTold    SplitVerdict = "not told" // clients stay where they are, and nobody counts them
 )
 
 // Seen is a share as counted, held against the one asked for. All are fractions of
-// all requests.
+// all that was counted.
 type Seen struct {
 	Verdict SplitVerdict `json:"verdict"`
 	Share   float64      `json:"share"`
-	Range   Interval     `json:"range"` // of 95 % certainty
+	Range   Interval     `json:"range"` // of 95 % certainty, however often one looks
 	Off     float64      `json:"off"`   // share minus what was asked
-	// More is about how many more requests there have to be until the range is narrow
-	// enough to call the split as asked; 0 unless there are too few.
+	// More is about how many more have to be counted until the split is known to be as asked;
+	// 0 unless there are too few.
 	More int64 `json:"more,omitempty"`
 }
 
-// wrongSplit is the chance of calling a good split off, however often one looks.
-const wrongSplit = 0.001
+// The chances of being wrong, however often one looks.
+const (
+	wrongSplit = 0.001 // of calling a good split off
+	wrongAsked = 0.05  // of calling a split as asked that is off by what one minds
+)
 
-// Asked says whether the counted requests, of which c.Bad went to the side in
-// question, are split as asked. A split is wrong when the asked share lies outside of
-// the bounds that [Rate] gives by more than the tolerance, which may be looked at
-// again and again; it is as asked when the range of [Exact] is narrow enough to have
-// shown a wrong one: within a quarter of the smaller side's share, at least half a
-// percentage point and at most two.
+// minded is the distance from the asked share that an operator would mind: a quarter of the
+// smaller side's share, between 0.3 and two percentage points, but never all of a side: a front
+// that sends nobody there is not as asked. Where a side should get nothing, it is half a point.
+func minded(asked float64) float64 {
+	smaller := math.Min(asked, 1-asked)
+	if smaller <= 0 {
+		return 0.005
+	}
+	return math.Min(math.Min(math.Max(smaller/4, 0.003), 0.02), smaller/2)
+}
+
+// Asked says whether what was counted, of which c.Bad went to the side in question, is split as
+// asked. These are two questions: a split is wrong when the asked share lies outside of what can
+// be by more than the tolerance, and as asked when it lies inside and every share that one would
+// mind lies outside. Until one of them is answered, there are too few.
 func Asked(asked float64, c Count, tolerance float64) Seen {
-	s := Seen{Share: c.Rate(), Range: Exact(c, 0.05)}
+	s := Seen{Share: c.Rate(), Range: Rate(c, wrongAsked)}
 	if c.Of > 0 {
 		s.Off = s.Share - asked
 	}
-	narrow := math.Max(tolerance, math.Min(0.02, math.Max(0.005, math.Min(asked, 1-asked)/4)))
 	bounds := Rate(c, wrongSplit)
 	switch {
 	case asked < bounds.Low-tolerance || asked > bounds.High+tolerance:
 		s.Verdict = Wrong
-	case c.Of > 0 && halfWidth(s.Range) <= narrow:
+	case tolerance >= Clustered:
+		s.Verdict = NotTold
+	case within(asked, s.Range):
 		s.Verdict = AsAsked
 	default:
 		s.Verdict = TooFewSeen
-		s.More = moreUntil(asked, narrow, c)
+		s.More = moreUntil(asked, c)
 	}
 	return s
 }
 
-func halfWidth(i Interval) float64 { return (i.High - i.Low) / 2 }
+// within reports whether a range holds the asked share, and nothing that one would mind.
+func within(asked float64, i Interval) bool {
+	off := minded(asked)
+	return i.Low <= asked && asked <= i.High && i.Low > asked-off && i.High < asked+off
+}
 
-// moreUntil is how many requests are missing until the range around the asked share
-// is as narrow as that. The range narrows as they grow.
-func moreUntil(asked, narrow float64, c Count) int64 {
+// moreUntil is how many are missing until the range around the asked share holds nothing that one
+// would mind. It narrows as they grow.
+func moreUntil(asked float64, c Count) int64 {
 	enough := func(n int64) bool {
-		return halfWidth(Exact(Count{Bad: int64(math.Round(asked * float64(n))), Of: n}, 0.05)) <= narrow
+		return within(asked, Rate(Count{Bad: int64(math.Round(asked * float64(n))), Of: n}, wrongAsked))
 	}
 	low, high := int64(0), int64(1)
 	for !enough(high) {

@@ -28,7 +28,7 @@ func TestAGoodSplitIsAsAsked(t *testing.T) {
 				}
 			}
 		}
-		c := Count{Bad: int64(asked * 4000), Of: 4000}
+		c := Count{Bad: int64(asked * 40_000), Of: 40_000}
 		if s := Asked(asked, c, Independent); s.Verdict != AsAsked || s.More != 0 || s.Range.Low > asked || s.Range.High < asked {
 			t.Errorf("asked %v, seen %+v: %+v", asked, c, s)
 		}
@@ -86,10 +86,36 @@ func TestTooFewRequestsAreSaid(t *testing.T) {
 	}
 }
 
+// A front that ignores what it is told, or does half of it, is never called as asked: not by the
+// first requests, and not by many.
+func TestAFrontThatIgnoresALegIsNeverAsAsked(t *testing.T) {
+	r := testkit.Rand(t)
+	for _, c := range []struct{ asked, is float64 }{{0.01, 0}, {0.05, 0}, {0.01, 0.005}, {0.05, 0.025}, {0.05, 0.1}, {0.5, 0.45}, {1, 0.99}, {0, 0.01}} {
+		called := 0
+		for range 20 {
+			for n := (Count{}); n.Of < 12_000; {
+				for range 40 {
+					n.Of++
+					if r.Float64() < c.is {
+						n.Bad++
+					}
+				}
+				if Asked(c.asked, n, Independent).Verdict == AsAsked {
+					called++
+					break
+				}
+			}
+		}
+		if c.is == 0 && called > 0 || called > 4 { // one of 20 is expected
+			t.Errorf("asked %v, is %v: called as asked in %d of 20 runs", c.asked, c.is, called)
+		}
+	}
+}
+
 // Clients that stay where they are make a split uneven without anybody's fault.
 func TestClustersAreBorneWith(t *testing.T) {
 	c := Count{Bad: 2800, Of: 10_000}
-	if s := Asked(0.25, c, Clustered); s.Verdict != AsAsked {
+	if s := Asked(0.25, c, Clustered); s.Verdict != NotTold {
 		t.Errorf("by clients: %+v", s)
 	}
 	if s := Asked(0.25, c, Independent); s.Verdict != Wrong || s.Off < 0.029 {

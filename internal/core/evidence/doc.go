@@ -1,16 +1,20 @@
 // Package evidence says how much a few counted answers prove.
 //
-// Its intervals are always valid: they may be looked at after every answer, for
-// as long as one likes, and the chance that they ever miss the true rate stays
-// below the stated level. That is what a guard needs which looks every second.
+// All that it says may be looked at after every answer, for as long as one likes: the chance
+// that it is ever wrong stays below the stated level. That is what a guard needs which looks
+// twice a second.
 //
-//	c := evidence.Compare(
-//		evidence.Count{Bad: 4, Of: 5100},  // the live side
-//		evidence.Count{Bad: 31, Of: 290},  // the side on trial
-//		evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50})
-//	c.Verdict // evidence.Worse
+//	w := evidence.NewWorse(0.005, 4200)  // is the rate on trial higher by more than half a point?
+//	w.Add(evidence.Block{Live: evidence.Count{Bad: 4, Of: 510}, Trial: evidence.Count{Bad: 3, Of: 29}})
+//	w.Sure(0.25)                         // 0 to 1, for a guard that may spend a quarter of the error allowed
 //
-// The package is pure and knows nothing of where the counts come from. It does
-// not compare latencies as such, only how many answers fell on the wrong side
-// of a bound.
+// A [Block] is what both sides answered over the same time, at the same share: what hits both
+// cancels out. [Worse] finds a fault whenever it begins, [Excluded] says which faults there are
+// not, and [Between] how far the sides lie apart. [Rate] and [Exact] are about one rate.
+//
+// The values are bets: one that starts at 1 and grows on average by nothing as long as the
+// hypothesis holds exceeds 1/α with a chance of α at most (Ville, "Étude critique de la notion
+// de collectif", 1939; Grünwald, de Heide and Koolen, "Safe testing", JRSS B 86, 2024).
+//
+// The package is pure and knows nothing of where the counts come from.
 package evidence

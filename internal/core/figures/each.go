@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
@@ -35,6 +36,22 @@ func (s *Series) note(k counter, before, now reading.Count, at time.Time) {
 		list = list[1:]
 	}
 	s.each[k] = list
+	if s.whole == nil {
+		s.whole = map[counter]evidence.Count{}
+	}
+	s.whole[k] = s.whole[k].Plus(evidence.Count{Bad: a.failing, Of: a.requests})
+}
+
+// Instances is what every instance of a side has answered, by address, since it was first seen here, and how much of
+// that failed.
+func (s *Series) Instances(side split.Side) map[string]evidence.Count {
+	list := map[string]evidence.Count{}
+	for k, c := range s.whole {
+		if k.side == side {
+			list[k.address] = list[k.address].Plus(c)
+		}
+	}
+	return list
 }
 
 // Each is what every instance of a side that the front has answered in the last seconds

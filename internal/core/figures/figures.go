@@ -50,13 +50,16 @@ const longest = 10 * time.Minute
 // Series is a front's readings as steps from one to the next. The zero value has
 // none. It is not safe for concurrent use.
 type Series struct {
-	steps []step
-	last  map[counter]reading.Count
-	lost  [2]int64
-	tells reading.Tells
-	begun bool
+	steps   []step
+	last    map[counter]reading.Count
+	lost    [2]int64
+	clients [2]reading.Clients
+	tells   reading.Tells
+	begun   bool
+	share   split.Share // on green, as last read
 
-	each map[counter][]answered // what instances answered, in the last seconds
+	each  map[counter][]answered     // what instances answered, in the last seconds
+	whole map[counter]evidence.Count // and since they were first seen here
 }
 
 // answered is what one instance answered between two readings.
@@ -75,12 +78,19 @@ type counter struct {
 // step is what was counted between two readings.
 type step struct {
 	from, to time.Time
+	share    split.Share // on green, at its end
+	mixed    bool        // the share or a side's instances changed within
 	sides    [2]sideStep
 }
 
 type sideStep struct {
 	requests, failing, lost, left int64
-	open                          int64 // requests being answered, at its end
+	open                          int64   // requests being answered, at its end
+	hanging                       int64   // of them, that hang
+	waiting                       []int64 // of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
+	came                          int64   // clients, each once for every change of the share
+	clients                       evidence.Count
+	clientLatencies               []hdrhistogram.Bar
 
 	latencies []hdrhistogram.Bar // that are not empty
 }
@@ -89,15 +99,20 @@ type sideStep struct {
 // changes nothing, if latencies cannot be read.
 func (s *Series) Add(r reading.Front) error {
 	next := map[counter]reading.Count{}
-	st := step{to: r.At}
+	st := step{to: r.At, share: r.Split.Share, mixed: r.Split.Share != s.share}
 	for _, side := range split.Sides {
 		d := &st.sides[side]
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
+			before, seen := s.last[k]
+			if !r.Tells.Times && len(c.Latency) == 0 { // it was not told, and has not begun anew
+				c.Latency = before.Latency
+			}
 			next[k] = c
 			d.open += c.Open
-			before, seen := s.last[k]
+			d.wait(c)
 			if !seen {
+				st.mixed = true
 				continue // what it counted before it was seen belongs to nobody
 			}
 			if err := d.add(before, c); err != nil {
@@ -108,6 +123,16 @@ func (s *Series) Add(r reading.Front) error {
 		d.lost = grown(s.lost[side], r.Sides[side].Lost)
 		d.requests += d.lost
 		d.failing += d.lost
+		if tellsClients(r, side) {
+			if err := d.meet(s.clients[side], r.Sides[side].Clients); err != nil {
+				return err
+			}
+		}
+	}
+	for k := range s.last {
+		if _, ok := next[k]; !ok {
+			st.mixed = true
+		}
 	}
 	if s.begun {
 		st.from = r.At
@@ -116,7 +141,11 @@ func (s *Series) Add(r reading.Front) error {
 		}
 		s.steps = append(s.steps, st)
 	} else {
-		s.steps = append(s.steps, step{from: r.At, to: r.At})
+		s.steps = append(s.steps, step{from: r.At, to: r.At, share: st.share, mixed: true, sides: [2]sideStep{{open: st.sides[0].open, waiting: st.sides[0].waiting}, {open: st.sides[1].open, waiting: st.sides[1].waiting}}})
+	}
+	s.tells = r.Tells
+	for _, side := range split.Sides {
+		s.steps[len(s.steps)-1].sides[side].hanging = s.hangs(side, next)
 	}
 	for len(s.steps) > 1 && r.At.Sub(s.steps[0].to) > longest {
 		s.steps = s.steps[1:]
@@ -124,14 +153,24 @@ func (s *Series) Add(r reading.Front) error {
 	for k := range s.each {
 		if _, ok := next[k]; !ok {
 			delete(s.each, k)
+			delete(s.whole, k)
 		}
 	}
-	s.begun, s.tells = true, r.Tells
+	s.begun, s.share = true, r.Split.Share
 	s.last = next
 	for _, side := range split.Sides {
 		s.lost[side] = r.Sides[side].Lost
+		if tellsClients(r, side) {
+			s.clients[side] = r.Sides[side].Clients
+		}
 	}
 	return nil
+}
+
+// tellsClients reports whether a reading says which clients a side had: one that does not is not one of none.
+func tellsClients(r reading.Front, side split.Side) bool {
+	c := r.Sides[side].Clients
+	return r.Tells.Clients || c.Seen > 0 || c.Of > 0
 }
 
 // grown is by how much a counter went up. One that went down began anew, and what it
@@ -146,16 +185,51 @@ func (d *sideStep) add(before, now reading.Count) error {
 	d.requests += answered + left
 	d.failing += now.Status[5] - before.Status[5] + left
 	d.left += left
-	if answered == 0 || len(now.Latency) == 0 {
+	if answered == 0 {
 		return nil
 	}
-	h, err := now.Histogram()
-	if err != nil {
-		return err
+	more, err := added(before.Latency, now.Latency, now.Name)
+	d.latencies = append(d.latencies, more...)
+	return err
+}
+
+// meet takes in which clients had their first answer.
+func (d *sideStep) meet(before, now reading.Clients) error {
+	if now.Of < before.Of || now.Bad < before.Bad || now.Seen < before.Seen {
+		return nil // it began anew
 	}
-	was, err := before.Histogram()
+	d.came = now.Seen - before.Seen
+	d.clients = evidence.Count{Bad: now.Bad - before.Bad, Of: now.Of - before.Of}
+	if d.clients.Of == 0 {
+		return nil
+	}
+	more, err := added(before.Latency, now.Latency, "clients")
+	d.clientLatencies = append(d.clientLatencies, more...)
+	return err
+}
+
+// wait adds up how many requests have waited for how long.
+func (d *sideStep) wait(c reading.Count) {
+	for n, waiting := range c.Waiting {
+		if n >= len(d.waiting) {
+			d.waiting = append(d.waiting, 0)
+		}
+		d.waiting[n] += waiting
+	}
+}
+
+// added is what a histogram has that the one before has not.
+func added(before, now []byte, whose string) ([]hdrhistogram.Bar, error) {
+	if len(now) == 0 {
+		return nil, nil
+	}
+	h, err := reading.Decode(now, whose)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	was, err := reading.Decode(before, whose)
+	if err != nil {
+		return nil, err
 	}
 	old := map[int64]int64{}
 	for _, b := range was.Distribution() {
@@ -163,12 +237,13 @@ func (d *sideStep) add(before, now reading.Count) error {
 			old[b.From] = b.Count
 		}
 	}
+	var list []hdrhistogram.Bar
 	for _, b := range h.Distribution() {
 		if b.Count -= old[b.From]; b.Count > 0 {
-			d.latencies = append(d.latencies, b)
+			list = append(list, b)
 		}
 	}
-	return nil
+	return list, nil
 }
 
 // Over is what a side did since a time, as far as the series reaches. Answers
@@ -193,14 +268,15 @@ func (s *Series) Count(side split.Side, since time.Time, slow time.Duration) Fig
 func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h *hdrhistogram.Histogram) Figures {
 	var f Figures
 	var from time.Time
-	for _, st := range s.steps {
-		if st.from.Before(since) || st.from.Equal(st.to) {
+	for n := s.first(since); n < len(s.steps); n++ {
+		st := &s.steps[n]
+		if st.from.Equal(st.to) {
 			continue
 		}
 		if from.IsZero() {
 			from = st.from
 		}
-		d := st.sides[side]
+		d := &st.sides[side]
 		f.Requests += d.requests
 		f.Failing += d.failing
 		f.Lost += d.lost
@@ -219,18 +295,39 @@ func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h 
 	if f.To.IsZero() {
 		return f
 	}
-	for k, c := range s.last {
-		if k.side == side {
-			f.Hanging += c.Longer(Hangs)
-			f.Late += c.Longer(slow)
-		}
-	}
-	if !s.tells.Waits {
-		f.Hanging = s.hanging(side)
-	}
+	end := s.steps[len(s.steps)-1].sides[side]
+	f.Hanging, f.Late = end.hanging, longer(end.waiting, slow)
 	f.Span = f.To.Sub(from)
 	f.Rate = float64(f.Requests) / f.Span.Seconds()
 	return f
+}
+
+// first is the first step that began no earlier than a time.
+func (s *Series) first(since time.Time) int {
+	n := len(s.steps)
+	for n > 0 && !s.steps[n-1].from.Before(since) {
+		n--
+	}
+	return n
+}
+
+// hangs is how many requests hang on a side, by what was read just now.
+func (s *Series) hangs(side split.Side, now map[counter]reading.Count) int64 {
+	if !s.tells.Waits {
+		return s.hanging(side)
+	}
+	var n int64
+	for k, c := range now {
+		if k.side == side {
+			n += c.Longer(Hangs)
+		}
+	}
+	return n
+}
+
+// longer is how many of those that wait have waited for longer than a time. See [reading.Count.Longer].
+func longer(waiting []int64, than time.Duration) int64 {
+	return reading.Count{Waiting: waiting}.Longer(than)
 }
 
 // hanging is how many requests hang at least, at a front that does not tell how long its

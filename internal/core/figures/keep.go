@@ -6,32 +6,42 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
 
 // kept is a series as it is written.
 type kept struct {
-	Steps []keptStep    `json:"steps"`
-	Last  []keptCount   `json:"last"`
-	Lost  [2]int64      `json:"lost"`
-	Tells reading.Tells `json:"tells"`
-	Begun bool          `json:"begun"`
+	Steps   []keptStep         `json:"steps"`
+	Last    []keptCount        `json:"last"`
+	Lost    [2]int64           `json:"lost"`
+	Clients [2]reading.Clients `json:"clients,omitzero"`
+	Share   split.Share        `json:"share"`
+	Tells   reading.Tells      `json:"tells"`
+	Begun   bool               `json:"begun"`
 }
 
 type keptStep struct {
 	From  time.Time   `json:"from"`
 	To    time.Time   `json:"to"`
+	Share split.Share `json:"share"`
+	Mixed bool        `json:"mixed,omitempty"`
 	Sides [2]keptSide `json:"sides"`
 }
 
 type keptSide struct {
-	Requests  int64              `json:"requests"`
-	Failing   int64              `json:"failing,omitempty"`
-	Lost      int64              `json:"lost,omitempty"`
-	Left      int64              `json:"left,omitempty"`
-	Open      int64              `json:"open,omitempty"`
-	Latencies []hdrhistogram.Bar `json:"latencies,omitempty"`
+	Requests        int64              `json:"requests"`
+	Failing         int64              `json:"failing,omitempty"`
+	Lost            int64              `json:"lost,omitempty"`
+	Left            int64              `json:"left,omitempty"`
+	Open            int64              `json:"open,omitempty"`
+	Hanging         int64              `json:"hanging,omitempty"`
+	Waiting         []int64            `json:"waiting,omitempty"`
+	Came            int64              `json:"came,omitempty"`
+	Clients         evidence.Count     `json:"clients,omitzero"`
+	ClientLatencies []hdrhistogram.Bar `json:"client_latencies,omitempty"`
+	Latencies       []hdrhistogram.Bar `json:"latencies,omitempty"`
 }
 
 type keptCount struct {
@@ -41,11 +51,11 @@ type keptCount struct {
 
 // MarshalJSON writes the series for another program that goes on with it.
 func (s Series) MarshalJSON() ([]byte, error) {
-	k := kept{Lost: s.lost, Tells: s.tells, Begun: s.begun}
+	k := kept{Lost: s.lost, Clients: s.clients, Share: s.share, Tells: s.tells, Begun: s.begun}
 	for _, st := range s.steps {
-		w := keptStep{From: st.from, To: st.to}
+		w := keptStep{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed}
 		for side, d := range st.sides {
-			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.open, d.latencies}
+			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.open, d.hanging, d.waiting, d.came, d.clients, d.clientLatencies, d.latencies}
 		}
 		k.Steps = append(k.Steps, w)
 	}
@@ -61,11 +71,11 @@ func (s *Series) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &k); err != nil {
 		return err
 	}
-	*s = Series{lost: k.Lost, tells: k.Tells, begun: k.Begun, last: map[counter]reading.Count{}}
+	*s = Series{lost: k.Lost, clients: k.Clients, share: k.Share, tells: k.Tells, begun: k.Begun, last: map[counter]reading.Count{}}
 	for _, w := range k.Steps {
-		st := step{from: w.From, to: w.To}
+		st := step{from: w.From, to: w.To, share: w.Share, mixed: w.Mixed}
 		for side, d := range w.Sides {
-			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Open, d.Latencies}
+			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Open, d.Hanging, d.Waiting, d.Came, d.Clients, d.ClientLatencies, d.Latencies}
 		}
 		s.steps = append(s.steps, st)
 	}

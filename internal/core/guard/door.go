@@ -44,9 +44,9 @@ func atDoor(f Facts, since time.Time) atSides {
 	}
 	switch {
 	case f.alone():
-		a.trial = plus(a.trial, tally(nobody))
+		a.trial = a.trial.Plus(tally(nobody))
 	case f.Share == 0:
-		a.live = plus(a.live, tally(nobody))
+		a.live = a.live.Plus(tally(nobody))
 	case target.Of+other.Of == 0 && nobody.Of > nobody.Bad:
 		a.named = false
 	default:
@@ -54,8 +54,8 @@ func atDoor(f Facts, since time.Time) atSides {
 		at := evidence.Count{Bad: target.Of, Of: all}
 		least := int64(math.Floor(float64(all) * (f.Share.Fraction() - evidence.Rate(at, doorMiss).High)))
 		lost := min(max(least, 0), nobody.Bad)
-		a.trial = plus(a.trial, evidence.Count{Bad: lost, Of: lost})
-		a.live = plus(a.live, evidence.Count{Bad: nobody.Bad - lost, Of: nobody.Bad - lost})
+		a.trial = a.trial.Plus(evidence.Count{Bad: lost, Of: lost})
+		a.live = a.live.Plus(evidence.Count{Bad: nobody.Bad - lost, Of: nobody.Bad - lost})
 	}
 	return a
 }
@@ -65,8 +65,50 @@ const doorMiss = 0.001
 
 func tally(t reading.Tally) evidence.Count { return evidence.Count{Bad: t.Bad, Of: t.Of} }
 
-func plus(a, b evidence.Count) evidence.Count {
-	return evidence.Count{Bad: a.Bad + b.Bad, Of: a.Of + b.Of}
+// lastSecond is the end of the last second of the door log that is over.
+func lastSecond(d reading.Door) time.Time { return d.At.Truncate(time.Second) }
+
+// takeDoor has the guard on the door take in the seconds that are over: what was bad in them by the
+// side that gave it, and, as some requests get no answer that names a side, by how many answers
+// each side gave of those that it should have.
+func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
+	e := st.evidence
+	part := f.Share.Fraction()
+	for _, s := range f.Door.Ended {
+		if end := s.At.Add(time.Second); end.After(lastSecond(f.Door)) || !end.After(g.takenDoor) {
+			continue
+		}
+		if !f.Changed.IsZero() && s.At.Before(f.Changed.Add(time.Second)) || part > 0 && f.Since.IsZero() {
+			continue // what was under way then
+		}
+		trial, live, nobody := tally(s.Sides[f.Target]), tally(s.Sides[f.Target.Other()]), tally(s.Nobody)
+		if s.Unreached > 0 { // what hung may have hung on the way there
+			nobody = evidence.Count{Bad: 0, Of: nobody.Of - nobody.Bad}
+		}
+		if part > 0 {
+			mine := trial
+			if f.alone() {
+				mine = trial.Plus(nobody)
+			}
+			st.since = st.since.Plus(evidence.Block{Live: live, Trial: mine})
+		}
+		switch {
+		case part == 0:
+			all := live.Plus(nobody)
+			e.learn(0, s.At, all)
+			e.Near[1].Learn(all)
+		case f.alone():
+			if b, ok := kept(f.Baselines, rule.Name, 0); ok && b.Count.Of > 0 {
+				e.alone(0, trial.Plus(nobody), b.High, g.blocks(rule))
+			}
+		case f.Tells.Both:
+			e.none(rule)
+			e.add(0, s.At, evidence.Block{Live: live, Trial: trial}, part)
+			if nobody.Of == nobody.Bad && s.Unreached == 0 { // else good answers name no side either, or more was lost on the way there
+				e.Near[1].AddUnnamed(evidence.Unnamed{Live: live.Of - live.Bad, Trial: trial.Of - trial.Bad, Bad: live.Bad + trial.Bad + nobody.Bad}, part)
+			}
+		}
+	}
 }
 
 // doorBlind is what keeps a guard on the door from judging at all, "" if nothing does.

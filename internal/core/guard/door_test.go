@@ -12,7 +12,7 @@ import (
 )
 
 var atTheDoor = plan.Guard{
-	Name: "door", Watch: plan.Door, Bound: evidence.Bound{Margin: 0.05, Sure: 0.99, AtLeast: 10}, Over: 2 * time.Minute, After: 250 * time.Millisecond, Then: plan.RollBack,
+	Name: "door", Watch: plan.Door, Margin: 0.05, Find: 0.1, After: 250 * time.Millisecond, Then: plan.RollBack,
 }
 
 // knock is a prober that sends 20 requests a second, of which a quarter go to green.
@@ -33,6 +33,8 @@ func (k *knock) pass(seconds int, e reading.Ended) {
 	for range seconds {
 		e.At = k.now
 		k.door.Ended = append(k.door.Ended, e)
+		k.door.At = k.now.Add(time.Second)
+		k.watch.share = k.share
 		k.watch.pass(1, [2]answers{})
 	}
 }
@@ -53,7 +55,7 @@ func TestTheDoor(t *testing.T) {
 		{"half of green's are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), tally(5, 3)}}, 12, Tripped, ""},
 		{"all of both are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 15), tally(5, 5)}}, 60, Clear, ""},
 		{"all of blue's are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 15), tally(5, 0)}}, 60, Clear, ""},
-		{"green answers nothing, and nobody says whose it was", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5)}, 7, Tripped, ""},
+		{"green answers nothing, and nobody says whose it was", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5)}, 10, Tripped, ""},
 		{"blue answers nothing, and nobody says whose it was", reading.Ended{Sides: [2]reading.Tally{{}, tally(5, 0)}, Nobody: tally(15, 15)}, 60, Clear, ""},
 		{"neither answers anything", reading.Ended{Nobody: tally(20, 20)}, 60, Clear, ""},
 		{"green answers nothing, and the way to the front is bad", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5), Unreached: 1}, 60, Clear, ""},
@@ -90,7 +92,7 @@ func TestTheDoorAfterAChange(t *testing.T) {
 	k.share = 2500
 	again := k.now
 	k.facts = func(f *Facts) { f.Door, f.Share, f.Changed = k.door, k.share, again }
-	k.pass(9, reading.Ended{Sides: [2]reading.Tally{{Of: 15}, {}}, Nobody: reading.Tally{Of: 5, Bad: 5}})
+	k.pass(12, reading.Ended{Sides: [2]reading.Tally{{Of: 15}, {}}, Nobody: reading.Tally{Of: 5, Bad: 5}})
 	k.is("green has hung since", Tripped, "")
 }
 
@@ -118,9 +120,11 @@ func TestTheDoorWithoutNames(t *testing.T) {
 	}
 	k.pass(10, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 19}})
 	k.is("and fails", Tripped, "")
+	k = newKnock(t)
+	k.since, k.share = k.now, split.Whole
 	k.facts = func(f *Facts) {
-		f.Door, f.Share, f.Changed, f.Baselines = k.door, split.Whole, changed, []crossing.Baseline{{Guard: "another"}}
+		f.Door, f.Share, f.Baselines = k.door, split.Whole, []crossing.Baseline{{Guard: "another"}}
 	}
-	k.pass(1, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 19}})
+	k.pass(3, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 19}})
 	k.is("with nothing to compare with", Unknown, NoBaseline)
 }

@@ -1,7 +1,6 @@
 package guard
 
 import (
-	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -40,55 +39,79 @@ const (
 	NotRead    Lack = "not read"    // what it watches could not be read lately
 	OneClient  Lack = "one client"  // the prober is one, and stays on one side
 	OnlySide   Lack = "only side"   // nobody was live before, so that there is nothing to compare with
+	NotTold    Lack = "not told"    // no instance tells the figure, and [Status.Said] says why
+	NoneBeside Lack = "none beside" // all requests go to the target, and it only compares with what runs beside it
 )
 
 // Status is one guard as of a moment.
 type Status struct {
-	Name       string              `json:"name"`
-	Watch      plan.Watch          `json:"watch"`
-	State      State               `json:"state"`
-	Lack       Lack                `json:"lack,omitempty"`
-	Then       plan.Action         `json:"then"`
-	Bound      evidence.Bound      `json:"bound,omitzero"` // of guards that compare
-	Most       int                 `json:"most,omitempty"` // of guards that count
-	Baseline   evidence.Count      `json:"baseline"`       // the live side's
-	AsOf       time.Time           `json:"as_of,omitzero"` // of a baseline that was kept; zero for one of now
-	Trial      evidence.Count      `json:"trial"`          // the target's; of guards that count, Bad is the number
-	Comparison evidence.Comparison `json:"comparison"`
-	More       time.Duration       `json:"more,omitempty"`      // until it may be sure, at the present rates
-	Sureness   []float64           `json:"sureness,omitempty"`  // the last certainties, oldest first
-	First      raise.Stuck         `json:"first,omitzero"`      // the first instance that is not healthy
-	Missing    int                 `json:"missing,omitempty"`   // instances that are not there
-	Restarted  int                 `json:"restarted,omitempty"` // instances that had to be started again
-	Wanted     int                 `json:"wanted,omitempty"`    // instances that should be
+	Name       string            `json:"name"`
+	Watch      plan.Watch        `json:"watch"`
+	State      State             `json:"state"`
+	Lack       Lack              `json:"lack,omitempty"`
+	Then       plan.Action       `json:"then"`
+	Eased      bool              `json:"eased,omitempty"`     // it freezes in place of rolling back: clients stay on their sides, and nobody counts them
+	Unit       Unit              `json:"unit,omitempty"`      // of guards that compare: what is counted
+	Margin     float64           `json:"margin,omitempty"`    // of guards that compare: how much higher the rate may be; on figures see [plan.Watch.Figures]
+	Find       float64           `json:"find,omitempty"`      // of guards that compare: the fault that is not to be missed
+	After      time.Duration     `json:"after,omitempty"`     // of guards on times: the bound by which there is most evidence, in nanoseconds
+	Most       int               `json:"most,omitempty"`      // of guards that count
+	Baseline   evidence.Count    `json:"baseline"`            // the live side's, of the last two minutes or of what was kept
+	AsOf       time.Time         `json:"as_of,omitzero"`      // of a baseline that was kept; zero for one of now
+	Trial      evidence.Count    `json:"trial"`               // the target's, of the last two minutes; of guards that count, Bad is the number
+	Sure       float64           `json:"sure"`                // that it is worse by more than the margin, for the whole crossing, in [0, 1)
+	Evidence   float64           `json:"evidence,omitempty"`  // that it is, as a power of ten
+	Needed     float64           `json:"needed,omitempty"`    // the power of ten at which it trips
+	Difference float64           `json:"difference"`          // of the rates, what hits both sides left out; of figures in the margin's unit
+	Range      evidence.Interval `json:"range"`               // that the difference lies in, with 95 % certainty; of figures zero if it is not known
+	Figure     string            `json:"figure,omitempty"`    // of guards on one
+	Value      float64           `json:"value,omitempty"`     // of a figure: the target's instances on average
+	Beside     float64           `json:"beside,omitempty"`    // and the live side's
+	Instance   string            `json:"instance,omitempty"`  // of a figure: the one that the difference is about; "" for the side
+	Said       string            `json:"said,omitempty"`      // of a figure: why an instance did not tell it
+	Excluded   float64           `json:"excluded,omitempty"`  // the smallest fault that there is not, with the plan's certainty, since the share was changed last; 1 if none is excluded
+	FindIn     time.Duration     `json:"find_in,omitempty"`   // about how long it takes at this traffic to exclude the fault that is not to be missed, from the change of the share; 0 if that is done, or cannot be told
+	More       time.Duration     `json:"more,omitempty"`      // until it may be sure, at the present rates
+	Sureness   []float64         `json:"sureness,omitempty"`  // the last certainties, oldest first
+	First      raise.Stuck       `json:"first,omitzero"`      // the first instance that is not healthy
+	Missing    int               `json:"missing,omitempty"`   // instances that are not there
+	Restarted  int               `json:"restarted,omitempty"` // instances that had to be started again
+	Wanted     int               `json:"wanted,omitempty"`    // instances that should be
 }
 
-// Level is how bad it is: the target's rate, or the number.
+// Level is how bad it is: the target's rate, by how much a figure differs, or the number.
 func (s Status) Level() float64 {
-	if s.Watch.Compares() {
+	switch {
+	case s.Watch.Compares():
 		return s.Trial.Rate()
+	case s.Watch.Figures():
+		return s.Difference
 	}
 	return float64(s.Trial.Bad)
 }
 
 // Facts is what guards are evaluated on.
 type Facts struct {
-	Now       time.Time
-	Since     time.Time // when the target first got traffic; zero before
-	Target    split.Side
-	Series    *figures.Series
-	FrontRead bool // the series is up to date
-	Tells     reading.Tells
-	SideRead  bool // the conditions are
-	Condition []reading.Condition
-	Ill       func(reading.Condition) bool
-	Wanted    int // instances of the target
-	Restarted int // instances of the target that had to be started again
-	Door      reading.Door
-	Share     split.Share // the target's part, in force
-	Changed   time.Time   // when the share was changed last, by whomever
-	Baselines []crossing.Baseline
-	First     bool // nobody is on the other side
+	Now         time.Time
+	Since       time.Time // when the target first got traffic; zero before
+	Target      split.Side
+	Series      *figures.Series
+	FrontRead   bool // the series is up to date
+	Tells       reading.Tells
+	SideRead    bool // the conditions are
+	Condition   []reading.Condition
+	Ill         func(reading.Condition) bool
+	Wanted      int // instances of the target
+	Restarted   int // instances of the target that had to be started again
+	Door        reading.Door
+	Share       split.Share // the target's part, in force
+	Changed     time.Time   // when the share was changed last, by whomever
+	Baselines   []crossing.Baseline
+	First       bool                  // nobody is on the other side
+	Together    bool                  // the key keeps a client's requests on one side
+	Hours       []evidence.Count      // what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
+	FiguresRead bool                  // figures were read lately
+	Overruled   []crossing.Overruling // guards in spite of which a person went on
 }
 
 // alone reports whether the target gets all requests, so that there is nothing of now to
@@ -102,45 +125,106 @@ const (
 	surenessEvery  = 5 * time.Second
 )
 
+// Terms is what a crossing's guards are given together.
+type Terms struct {
+	Alpha    float64 // the chance of a false alarm of any guard that compares, in all of the crossing
+	Seconds  int     // that the crossing is planned to last
+	Blocks   int     // readings of the front that the crossing is planned to have
+	Restarts int     // times that what was seen was forgotten
+}
+
 // Guards evaluates the rules of a plan as time passes. Make it anew for each crossing. It
 // is not safe for concurrent use.
 type Guards struct {
-	rules  []plan.Guard
-	states []state
-	marked time.Time // when certainties were last kept
+	rules     []plan.Guard
+	terms     Terms
+	states    []state
+	taken     time.Time                 // what was counted until then was taken in
+	takenDoor time.Time                 // and of the door log
+	marked    time.Time                 // when certainties were last kept
+	first     map[string]evidence.Count // what the live side's instances had answered when the target first got traffic
 }
 
 // state is what is remembered of one guard.
 type state struct {
-	sureness []float64
-	was      Status // the last one, for counts that have not changed
+	sureness       []float64
+	evidence       *Evidence // of one that compares, once it knows by what
+	evidenceBefore float64   // when certainties were last kept, which was
+	at             time.Time
+	story          []Moment
+	since          evidence.Block // what was taken in since the last of them
+	unit           Unit
+	figure         *Figure // of one on a figure, once there was a reading
+	tripped        bool    // as of the last moment
 }
 
 // New makes guards that have seen nothing.
-func New(rules []plan.Guard) *Guards { return &Guards{rules: rules, states: make([]state, len(rules))} }
+func New(rules []plan.Guard, t Terms) *Guards {
+	return &Guards{rules: rules, terms: t, states: make([]state, len(rules))}
+}
 
-// Evaluate is how all guards stand, in the order of the plan. Answers count since the
-// target first got traffic, and no further back than each guard's time.
+// Memory is what guards know, for those that go on for them.
+type Memory struct {
+	Taken     time.Time   `json:"taken,omitzero"`
+	TakenDoor time.Time   `json:"taken_door,omitzero"`
+	Evidence  []*Evidence `json:"evidence,omitempty"` // by rule; nil of those that do not compare
+	Stories   [][]Moment  `json:"stories,omitempty"`  // by rule
+	Figures   []*Figure   `json:"figures,omitempty"`  // by rule; nil of those that are not on one
+}
+
+// Hand is the memory for the guards that go on for these.
+func (g *Guards) Hand() Memory {
+	m := Memory{Taken: g.taken, TakenDoor: g.takenDoor}
+	for _, st := range g.states {
+		m.Evidence, m.Stories, m.Figures = append(m.Evidence, st.evidence), append(m.Stories, st.story), append(m.Figures, st.figure)
+	}
+	return m
+}
+
+// Remember goes on for guards of the same rules.
+func (g *Guards) Remember(m Memory) {
+	if len(m.Evidence) != len(g.rules) {
+		return
+	}
+	g.taken, g.takenDoor = m.Taken, m.TakenDoor
+	for n := range g.states {
+		if g.states[n].evidence = m.Evidence[n]; n < len(m.Stories) {
+			g.states[n].story = m.Stories[n]
+		}
+		if n < len(m.Figures) {
+			g.states[n].figure = m.Figures[n]
+		}
+	}
+}
+
+// Evaluate is how all guards stand, in the order of the plan, with what was counted since the
+// last time taken in.
 func (g *Guards) Evaluate(f Facts) []Status {
 	mark := !f.Since.IsZero() && f.Now.Sub(g.marked) >= surenessEvery
 	if mark {
 		g.marked = f.Now
 	}
+	if g.first == nil && !f.Since.IsZero() {
+		g.first = f.Series.Instances(f.Target.Other())
+	}
 	list := make([]Status, len(g.rules))
 	for n, rule := range g.rules {
 		s := Status{Name: rule.Name, Watch: rule.Watch, Then: rule.Then, Most: rule.Most, State: Clear}
-		if rule.Watch.Compares() {
-			s.Bound = rule.Bound
+		if rule.Watch.Compares() && !rule.Off {
+			s.Margin, s.Find = rule.Margin, rule.Find
+			g.take(n, rule, f)
 		}
 		switch {
 		case rule.Off:
 			s.State = Off
 		case f.Since.IsZero():
 			s.State = Idle
-		case rule.Watch.Compares() && f.First:
+		case rule.Watch.Gathers() && f.First:
 			s.State, s.Lack = Unknown, OnlySide
 		case rule.Watch.Compares():
 			s = g.compare(n, rule, s, f, mark)
+		case rule.Watch.Figures():
+			s = g.figured(n, rule, s, f, mark)
 		case rule.Watch == plan.Unhealthy:
 			s = unhealthy(s, f)
 		default:
@@ -148,163 +232,16 @@ func (g *Guards) Evaluate(f Facts) []Status {
 		}
 		list[n] = s
 	}
+	g.passed(f)
 	return list
 }
 
-// count is the answers that a rule is about.
-func count(rule plan.Guard, f figures.Figures) evidence.Count {
-	if rule.Watch == plan.Slow {
-		return f.SlowCount()
+// passed notes what was taken in.
+func (g *Guards) passed(f Facts) {
+	for st := range f.Series.After(g.taken) {
+		g.taken = st.To
 	}
-	return f.FailingCount()
-}
-
-// Baselines is what the guards that compare are to compare with once the other side gets
-// nothing any more: what it answered since a time, or over each guard's own if that is zero.
-// Where that is less than a guard needs, what was kept before stays.
-func (g *Guards) Baselines(f Facts, since time.Time) []crossing.Baseline {
-	var list []crossing.Baseline
-	for _, rule := range g.rules {
-		if !rule.Watch.Compares() || rule.Off || f.First {
-			continue
-		}
-		from := since
-		if from.IsZero() {
-			from = f.Now.Add(-rule.Over)
-		}
-		b := crossing.Baseline{Guard: rule.Name, From: from, To: f.Now}
-		_, b.Count = counts(rule, f, from)
-		if before, ok := kept(f.Baselines, rule.Name); ok && b.Count.Of < rule.Bound.AtLeast {
-			b = before
-		}
-		if b.Count.Of > 0 {
-			list = append(list, b)
-		}
-	}
-	return list
-}
-
-func kept(list []crossing.Baseline, name string) (crossing.Baseline, bool) {
-	n := slices.IndexFunc(list, func(b crossing.Baseline) bool { return b.Guard == name })
-	if n < 0 {
-		return crossing.Baseline{}, false
-	}
-	return list[n], true
-}
-
-// counts is what both sides did since a time, as a rule counts it.
-func counts(rule plan.Guard, f Facts, since time.Time) (trial, live evidence.Count) {
-	if rule.Watch == plan.Door {
-		a := atDoor(f, since)
-		return a.trial, a.live
-	}
-	trial = count(rule, f.Series.Count(f.Target, since, rule.After))
-	if n := f.Series.Count(f.Target.Other(), since, rule.After); rule.Watch != plan.Slow || n.Timed > 0 { // else it was not timed
-		live = count(rule, n)
-	}
-	return trial, live
-}
-
-// blind is what keeps a guard from judging at all, "" if nothing does.
-func blind(rule plan.Guard, f Facts, since time.Time) Lack {
-	switch {
-	case rule.Watch == plan.Door:
-		return doorBlind(rule, f, since)
-	case !f.FrontRead:
-		return NotRead
-	case !f.Tells.Counts:
-		return NotCounted
-	case rule.Watch == plan.Slow && !f.Tells.Times:
-		return NotTimed
-	}
-	return ""
-}
-
-// times are those that a guard is judged over beside its rule's own, so that what begins late
-// is not lost among what was good before. Each gets its part of what the rule allows to be
-// wrong about. The shortest is only for what both sides go through at the same time: held
-// against what was, a moment in which the whole machine stood still would be enough.
-func times(rule plan.Guard, f Facts) []time.Duration {
-	switch {
-	case rule.Watch == plan.Slow:
-		return nil
-	case rule.Watch == plan.Door && !f.alone():
-		return []time.Duration{20 * time.Second, 5 * time.Second}
-	}
-	return []time.Duration{20 * time.Second}
-}
-
-// overTimes compares the sides over several times, of which the one that says most counts.
-func overTimes(s Status, rule plan.Guard, f Facts, since time.Time) Status {
-	list := times(rule, f)
-	part := rule
-	part.Bound.Sure = 1 - (1-rule.Bound.Sure)/float64(1+len(list))
-	best := judged(s, part, f.Now.Sub(since))
-	for _, span := range list {
-		from := f.Now.Add(-span)
-		if from.Before(since) {
-			continue
-		}
-		w := s
-		trial, live := counts(rule, f, from)
-		w.Trial = trial
-		if !f.alone() {
-			w.Baseline = live
-		}
-		if w = judged(w, part, span); w.Lack == "" && w.Comparison.Sure > best.Comparison.Sure {
-			best = w
-		}
-	}
-	return best
-}
-
-func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) Status {
-	st := &g.states[n]
-	since := f.Since
-	if from := f.Now.Add(-rule.Over); from.After(since) {
-		since = from
-	}
-	trial, live := counts(rule, f, since)
-	s.Trial, s.Baseline = trial, live
-	if f.alone() {
-		b, _ := kept(f.Baselines, rule.Name)
-		s.Baseline, s.AsOf = b.Count, b.To
-	}
-	switch lack := blind(rule, f, since); {
-	case lack != "":
-		s.State, s.Lack = Unknown, lack
-	case rule.Watch == plan.Slow && s.Trial == st.was.Trial && s.Baseline == st.was.Baseline:
-		s.State, s.Lack, s.Comparison, s.More = st.was.State, st.was.Lack, st.was.Comparison, st.was.More
-	default:
-		s = overTimes(s, rule, f, since)
-	}
-	if mark {
-		st.sureness = append(append([]float64(nil), st.sureness[max(0, len(st.sureness)-surenessLength+1):]...), s.Comparison.Sure)
-	}
-	s.Sureness = st.sureness
-	if s.Lack != NotRead {
-		st.was = s
-	}
-	return s
-}
-
-// judged compares the sides.
-func judged(s Status, rule plan.Guard, span time.Duration) Status {
-	s.Comparison = evidence.Compare(s.Baseline, s.Trial, rule.Bound)
-	switch v := s.Comparison.Verdict; {
-	case v == evidence.TooFew:
-		s.State, s.Lack = Unknown, TooFew
-	case v == evidence.NoBaseline, s.Baseline.Rate()+rule.Bound.Margin >= 1: // nothing could be worse
-		s.State, s.Lack = Unknown, NoBaseline
-	case v == evidence.Worse:
-		s.State = Tripped
-	case v == evidence.Watching:
-		s.State = Watching
-		s.More = time.Duration(s.Comparison.More * float64(span))
-	default:
-		s.State = Clear
-	}
-	return s
+	g.takenDoor = lastSecond(f.Door)
 }
 
 // unhealthy counts instances that do not serve as they should, and those that are not
@@ -368,19 +305,24 @@ func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) 
 		return crossing.Alarm{}, false
 	}
 	s := list[best]
-	return crossing.Alarm{
-		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Comparison.Sure,
+	a := crossing.Alarm{
+		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Sure, Worst: s.Range.High,
 		First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
-	}, true
+	}
+	if s.Watch.Figures() {
+		a.Figure, a.Instance, a.Worst = s.Figure, s.Instance, max(s.Range.High, s.Difference)
+	}
+	return a, true
 }
 
-// isOverruled reports whether a person has gone on in spite of a guard at its level.
+// isOverruled reports whether a person has gone on in spite of a guard at its level. One that
+// compares begins anew then, with a wider margin.
 func isOverruled(s Status, overruled []crossing.Overruling) bool {
 	for _, o := range overruled {
 		switch {
 		case o.Guard != s.Name:
-		case s.Watch.Compares():
-			return evidence.Rate(s.Trial, 1-s.Bound.Sure).Low <= o.Level
+		case s.Watch.Gathers():
+			return s.Margin < o.Beyond
 		default:
 			return s.Level() <= o.Level
 		}

@@ -17,19 +17,21 @@ var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 
 // watch is a service whose front is read every second, crossing from blue to green.
 type watch struct {
-	t      *testing.T
-	guards *Guards
-	series figures.Series
-	now    time.Time
-	since  time.Time
-	counts [2]reading.Count
-	lost   [2]int64
-	facts  func(*Facts)
-	last   []Status
+	t       *testing.T
+	guards  *Guards
+	series  figures.Series
+	now     time.Time
+	since   time.Time
+	counts  [2]reading.Count
+	lost    [2]int64
+	clients [2]reading.Clients
+	share   split.Share // on green, since it gets anything
+	facts   func(*Facts)
+	last    []Status
 }
 
 func newWatch(t *testing.T, rules ...plan.Guard) *watch {
-	w := &watch{t: t, guards: New(rules), now: start, facts: func(*Facts) {}}
+	w := &watch{t: t, guards: New(rules, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000}), now: start, share: 1000, facts: func(*Facts) {}}
 	for side := range w.counts {
 		w.counts[side].Server = reading.Server{Name: split.Side(side).String() + "-1", Address: "10.1.0." + split.Side(side).String()}
 	}
@@ -50,7 +52,11 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if seconds > 0 {
 			w.now = w.now.Add(time.Second)
 		}
-		r := reading.Front{At: w.now, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true}}
+		share := w.share
+		if w.since.IsZero() {
+			share = 0
+		}
+		r := reading.Front{At: w.now, Split: reading.Split{Share: share}, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true}}
 		for side, a := range sides {
 			c := &w.counts[side]
 			c.Requests += a.all
@@ -69,12 +75,12 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 				}
 				c.Latency = reading.Encode(h)
 			}
-			r.Sides[side] = reading.Side{Instances: []reading.Count{*c}, Lost: w.lost[side]}
+			r.Sides[side] = reading.Side{Instances: []reading.Count{*c}, Lost: w.lost[side], Clients: w.clients[side]}
 		}
 		if err := w.series.Add(r); err != nil {
 			w.t.Fatal(err)
 		}
-		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true},
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Share: share, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true},
 			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}, {Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
 			Ill:       func(c reading.Condition) bool { return c.State != reading.Healthy }}
 		w.facts(&f)
@@ -93,7 +99,7 @@ func (w *watch) is(what string, state State, lack Lack) Status {
 	return s
 }
 
-var failing = plan.Guard{Name: "failing", Watch: plan.Failing, Bound: evidence.Bound{Margin: 0.01, Sure: 0.99, AtLeast: 50}, Over: time.Minute, Then: plan.RollBack}
+var failing = plan.Guard{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.015, Then: plan.RollBack}
 
 func TestComparing(t *testing.T) {
 	w := newWatch(t, failing)
@@ -106,17 +112,25 @@ func TestComparing(t *testing.T) {
 	if s := w.is("both alike", Clear, ""); s.Trial.Of != 310 || s.Baseline.Of != 2790 {
 		t.Errorf("it compares %+v with %+v", s.Trial, s.Baseline)
 	}
-	w.pass(5, [2]answers{{all: 90}, {all: 10, failing: 2}})
-	if s := w.is("a little worse", Watching, ""); s.More <= 0 || s.Comparison.Sure < 0.5 {
-		t.Errorf("it may be sure after %v; it is %v sure", s.More, s.Comparison.Sure)
+	if s := w.last[0]; s.Excluded > 0.2 || s.FindIn <= 0 || s.Unit != Requests || s.Needed < 2 {
+		t.Errorf("after 300 good answers it says %+v", s)
 	}
-	w.pass(10, [2]answers{{all: 90}, {all: 10, failing: 5}})
-	if s := w.is("much worse", Tripped, ""); s.Level() != s.Trial.Rate() || len(s.Sureness) == 0 {
-		t.Errorf("tripped at %v, certainties %v", s.Level(), s.Sureness)
+	w.pass(100, [2]answers{{all: 90}, {all: 10}})
+	if s := w.last[0]; s.Excluded > s.Find || s.FindIn != 0 || s.Range.High > s.Find {
+		t.Errorf("after 1300 good answers it says %+v", s)
 	}
-	// What is old is not judged any more, and what cannot be read is not clear.
-	w.pass(70, [2]answers{{all: 90}, {all: 10}})
-	if s := w.is("well for longer than it looks back", Clear, ""); len(s.Sureness) != surenessLength {
+	for k := 0; w.last[0].State == Clear && k < 60; k++ {
+		w.pass(1, [2]answers{{all: 90}, {all: 10, failing: 1}})
+	}
+	if s := w.is("a little worse", Watching, ""); s.Sure < 0.5 || s.Evidence >= s.Needed || s.More <= 0 {
+		t.Errorf("it is %v sure, %v of %v, after %v more", s.Sure, s.Evidence, s.Needed, s.More)
+	}
+	w.pass(5, [2]answers{{all: 90}, {all: 10, failing: 5}})
+	if s := w.is("much worse", Tripped, ""); s.Level() != s.Trial.Rate() || len(s.Sureness) == 0 || s.Range.Low <= 0 || s.Evidence < s.Needed {
+		t.Errorf("tripped at %v, certainties %v: %+v", s.Level(), s.Sureness, s)
+	}
+	// What cannot be read is not clear.
+	if s := w.last[0]; len(s.Sureness) != surenessLength {
 		t.Errorf("it shows %d certainties", len(s.Sureness))
 	}
 	w.facts = func(f *Facts) { f.FrontRead = false }
@@ -126,8 +140,9 @@ func TestComparing(t *testing.T) {
 
 // arrive has all requests move to the target, with what the live side did since a time kept.
 func (w *watch) arrive(since time.Time) []crossing.Baseline {
-	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series}
+	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, Tells: reading.Tells{Counts: true, Times: true}}
 	w.facts(&f)
+	w.share = split.Whole
 	list := w.guards.Baselines(f, since)
 	if w.since.IsZero() {
 		w.since = w.now
@@ -146,8 +161,14 @@ func TestTheBaseline(t *testing.T) {
 	if s := w.is("all at once, as bad as before", Clear, ""); s.Baseline != (evidence.Count{Bad: 50, Of: 1000}) || s.AsOf != start.Add(10*time.Second) {
 		t.Errorf("the baseline is %+v of %v", s.Baseline, s.AsOf)
 	}
-	w.pass(30, [2]answers{{}, {all: 100, failing: 20}})
-	w.is("and then much worse", Tripped, "")
+	w.pass(15, [2]answers{{}, {all: 100, failing: 12}})
+	if s := w.is("and then worse", Tripped, ""); s.Then != plan.Freeze {
+		t.Errorf("against what was it does more than freeze: %+v", s)
+	}
+	w.pass(15, [2]answers{{}, {all: 100, failing: 40}})
+	if s := w.is("and then far outside", Tripped, ""); s.Then != plan.RollBack {
+		t.Errorf("far outside it only freezes: %+v", s)
+	}
 	w = newWatch(t, failing)
 	w.arrive(time.Time{})
 	w.pass(30, [2]answers{{}, {all: 100, failing: 20}})
@@ -166,7 +187,7 @@ func TestTheBaseline(t *testing.T) {
 	if len(list) != 1 || list[0].Count != (evidence.Count{Bad: 200, Of: 2000}) {
 		t.Errorf("the last leg gives %+v", list)
 	}
-	for of, want := range map[int64]int64{49: 2000, 50: 50} {
+	for of, want := range map[int64]int64{19: 2000, 20: 20} {
 		w.pass(1, [2]answers{{all: of}, {all: 10}})
 		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, Baselines: list}
 		if again := w.guards.Baselines(f, w.now.Add(-time.Second)); len(again) != 1 || again[0].Count.Of != want {
@@ -178,6 +199,24 @@ func TestTheBaseline(t *testing.T) {
 	w.is("a first release", Unknown, OnlySide)
 	if list := w.guards.Baselines(Facts{Now: w.now, Series: &w.series, First: true}, w.since); len(list) > 0 {
 		t.Errorf("a first release has the baseline %+v", list)
+	}
+}
+
+// What was usual in other hours widens what a side that stands alone is held against.
+func TestTheDaysBaseline(t *testing.T) {
+	for _, hours := range [][]evidence.Count{nil, {{Bad: 40, Of: 4000}, {Bad: 1200, Of: 20_000}, {Bad: 30, Of: 3000}}} {
+		w := newWatch(t, failing)
+		w.pass(30, [2]answers{{all: 100, failing: 1}, {}})
+		w.facts = func(f *Facts) { f.Hours = hours }
+		list := w.arrive(time.Time{})
+		w.pass(90, [2]answers{{}, {all: 100, failing: 5}})
+		want := State(Tripped)
+		if hours != nil {
+			want = Clear
+		}
+		if s := w.last[0]; s.State != want || len(list) != 1 || (list[0].High > 0.06) != (hours != nil) {
+			t.Errorf("with hours %v it is %s, against %+v", hours, s.State, list)
+		}
 	}
 }
 
@@ -201,7 +240,9 @@ func TestHangingAndLeft(t *testing.T) {
 		}
 		w.counts[split.Green].Waiting = nil
 		w.pass(1, [2]answers{{all: 90, timed: true}, {all: 50, timed: true}})
-		w.is("they were answered after all", Clear, "")
+		if s := w.is("they were answered after all, and hung", Tripped, ""); s.Trial.Bad != 0 {
+			t.Errorf("%s still counts %+v", s.Name, s.Trial)
+		}
 	}
 	w := newWatch(t, failing)
 	w.since = w.now
@@ -311,7 +352,7 @@ func TestCounting(t *testing.T) {
 // The gravest is heeded; one that was overruled is quiet up to the level that was seen.
 func TestGravest(t *testing.T) {
 	tripped := func(name string, then plan.Action, watch plan.Watch, bad, of int64) Status {
-		return Status{Name: name, Then: then, Watch: watch, State: Tripped, Trial: evidence.Count{Bad: bad, Of: of}, Bound: evidence.Bound{Sure: 0.99}}
+		return Status{Name: name, Then: then, Watch: watch, State: Tripped, Trial: evidence.Count{Bad: bad, Of: of}, Margin: 0.01}
 	}
 	list := []Status{
 		{Name: "calm", State: Clear, Then: plan.RollBack}, tripped("first freeze", plan.Freeze, plan.Unhealthy, 1, 0), tripped("failing", plan.RollBack, plan.Failing, 100, 1000),
@@ -333,10 +374,10 @@ func TestGravest(t *testing.T) {
 	if got := names(); got != "failing" {
 		t.Errorf("the gravest is %q", got)
 	}
-	if got := names(crossing.Overruling{Guard: "failing", Level: 0.1}); got != "lost" {
+	if got := names(crossing.Overruling{Guard: "failing", Level: 0.1, Beyond: 0.12}); got != "lost" {
 		t.Errorf("after one was overruled it is %q", got)
 	}
-	both := []crossing.Overruling{{Guard: "failing", Level: 0.1}, {Guard: "lost", Level: 5}}
+	both := []crossing.Overruling{{Guard: "failing", Level: 0.1, Beyond: 0.12}, {Guard: "lost", Level: 5}}
 	if got := names(both...); got != "first freeze" {
 		t.Errorf("after both were overruled it is %q", got)
 	}
@@ -349,18 +390,7 @@ func TestGravest(t *testing.T) {
 		t.Errorf("one more lost: %q", got)
 	}
 	list[3].Trial.Bad = 5
-	list[2].Trial.Bad = 110 // by chance, perhaps
-	if got := names(all...); got != "" {
-		t.Errorf("hardly worse: %q", got)
-	}
-	list[2].Trial.Bad = 130
-	if got := names(all...); got != "" {
-		t.Errorf("worse, and not beyond chance: %q", got)
-	}
-	list[2].Trial.Bad = 160
-	if got := names(all...); got != "failing" {
-		t.Errorf("worse beyond chance: %q", got)
-	}
+	list[2].Margin = 0.12 // it has begun anew, for what is worse than was seen
 	list[2].Trial.Bad = 900
 	if a, ok := Gravest(list, split.Green, all); !ok || a.Guard != "failing" || a.Level != 0.9 || a.Then != plan.RollBack {
 		t.Errorf("much worse: %+v", a)

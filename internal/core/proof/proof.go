@@ -69,15 +69,17 @@ const (
 	KindInstances  Kind = "instances"    // as many as planned
 	KindBuild      Kind = "build"        // what an instance says it is
 	KindHealth     Kind = "health"       //
+	KindReach      Kind = "reach"        // whether the front itself connects to an instance
 	KindWarmUp     Kind = "warm-up"      // requests before any is judged
 	KindSmoke      Kind = "smoke"        // the side's own addresses
+	KindThrough    Kind = "by front"     // the same, by the front's door of the spare side
 	KindNeed       Kind = "need"         // what it depends on, from where it stands
 	KindDifference Kind = "differences"  // between the sides
 	KindPairs      Kind = "same request" // to both sides
 )
 
 // Kinds lists all kinds in their order.
-var Kinds = []Kind{KindInstances, KindBuild, KindHealth, KindWarmUp, KindSmoke, KindNeed, KindDifference, KindPairs}
+var Kinds = []Kind{KindInstances, KindBuild, KindHealth, KindReach, KindWarmUp, KindSmoke, KindThrough, KindNeed, KindDifference, KindPairs}
 
 // SameCell reports whether two results are of the same check on the same
 // instance.

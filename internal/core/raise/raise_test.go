@@ -1,8 +1,11 @@
 package raise
 
 import (
+	"fmt"
 	"testing"
 	"time"
+
+	"vaiven/internal/core/split"
 )
 
 const s = time.Second
@@ -54,5 +57,32 @@ func TestOverlapBeginsWithTheLaterSide(t *testing.T) {
 	}
 	if cost := Cost(0.5, []time.Time{at(0), at(30), at(59)}, at(30)); cost != 0.25 {
 		t.Errorf("one instance for half an hour at 0.5 costs %v", cost)
+	}
+}
+
+// With more of the traffic there are more instances, and what was chosen does not change with that.
+func TestGrown(t *testing.T) {
+	choices := []Choice{{Part: "web", Instances: 2, Until: 2500, Then: 8}, {Part: "worker", Instances: 1}, {Part: "mail", Instances: 1, Until: 5000, Then: 3}}
+	for _, c := range []struct {
+		part split.Share
+		want string
+		more bool
+	}{
+		{0, "[2 1 1]", false}, {2500, "[2 1 1]", false}, {2501, "[8 1 1]", true}, {5000, "[8 1 1]", true}, {split.Whole, "[8 1 3]", true},
+	} {
+		grown, more := Grown(choices, c.part)
+		var got []int
+		for _, g := range grown {
+			got = append(got, g.Instances)
+		}
+		if fmt.Sprint(got) != c.want || more != c.more {
+			t.Errorf("with %v: %v, %v", c.part, got, more)
+		}
+		if again, more := Grown(grown, c.part); more || Wanted(again) != Wanted(grown) {
+			t.Errorf("with %v again: %+v", c.part, again)
+		}
+	}
+	if Wanted(choices) != 4 {
+		t.Errorf("at first %d are wanted", Wanted(choices))
 	}
 }

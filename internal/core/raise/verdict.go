@@ -1,6 +1,8 @@
 package raise
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -15,10 +17,63 @@ type Choice struct {
 	Build     string    `json:"build,omitempty"`      // its identity, if known beforehand
 	LiveBuild string    `json:"live_build,omitempty"` // the build that the part is live with
 	Built     time.Time `json:"built,omitzero"`       // when the build was made, if known
+
+	Instances int         `json:"instances,omitempty"` // how many; 0 in an older logbook, for what the plan says
+	Until     split.Share `json:"until,omitempty"`     // with more of the traffic there are to be Then; 0 if there are always as many
+	Then      int         `json:"then,omitempty"`
+}
+
+// Number is how many instances a part is raised with, where as many of it are live: at first, and with more than a part of
+// the traffic. It is 0 if the plan wants as many as live, and none is.
+func Number(s plan.Stack, live int) (first int, until split.Share, then int) {
+	first, until, then = s.Instances, s.Until, s.Then
+	if first == plan.AsLive {
+		first = live
+	}
+	if then == plan.AsLive {
+		then = live
+	}
+	if then <= first { // it never has fewer with more of the traffic
+		return first, 0, 0
+	}
+	return first, until, then
+}
+
+// Grown are the choices with as many instances as a part of the traffic wants, and whether that is more than there are.
+func Grown(choices []Choice, part split.Share) ([]Choice, bool) {
+	grown, more := slices.Clone(choices), false
+	for n, c := range grown {
+		if c.Until > 0 && part > c.Until {
+			grown[n].Instances, grown[n].Until, grown[n].Then = c.Then, 0, 0
+			more = true
+		}
+	}
+	return grown, more
+}
+
+// Wanted is how many instances choices have, of all parts.
+func Wanted(choices []Choice) int {
+	n := 0
+	for _, c := range choices {
+		n += c.Instances
+	}
+	return n
 }
 
 // made reports whether an instance was started from the choice.
 func (c Choice) made(i reading.Instance) bool { return i.Version == c.Version && i.Build == c.Build }
+
+// Stands reports whether an instance that somebody else started is at a version, as far as that is known: one of which nothing is
+// known may be. Builds count where its version is not known.
+func Stands(i reading.Instance, version, build string) bool {
+	switch {
+	case i.Version != "":
+		return i.Version == version
+	case i.Build != "" && build != "":
+		return Short(i.Build) == Short(build)
+	}
+	return true
+}
 
 // Verdict is how far a raise is.
 type Verdict struct {
@@ -49,8 +104,16 @@ func Judge(p *plan.Plan, side split.Side, choices []Choice, conditions []reading
 	v := Verdict{Times: map[string]time.Duration{}}
 	for _, part := range p.Parts {
 		have := 0
+		stands := part.Stacks[side].Kind() == plan.Standing
+		choice := Of(choices, part.Name)
 		for _, c := range conditions {
-			if c.Part != part.Name || !Of(choices, part.Name).made(c.Instance) {
+			if c.Part != part.Name || !stands && !choice.made(c.Instance) {
+				continue
+			}
+			if stands && (!Stands(c.Instance, choice.Version, choice.Build) || c.State == reading.Exited) {
+				// Somebody else may start it again, or renew it yet.
+				have++
+				v.Stuck = append(v.Stuck, Stuck{Name: c.Name, Health: reading.Starting, Said: standing(c)})
 				continue
 			}
 			have++
@@ -65,11 +128,22 @@ func Judge(p *plan.Plan, side split.Side, choices []Choice, conditions []reading
 			}
 			v.Stuck = append(v.Stuck, s)
 		}
-		if wanted := part.Stacks[side].Instances; have < wanted {
+		if wanted := cmp.Or(choice.Instances, part.Stacks[side].Planned()); have < wanted {
 			v.Missing = append(v.Missing, Missing{part.Name, have, wanted})
 		}
 	}
 	return v
+}
+
+// standing is why an instance that somebody else started is not what it is to be.
+func standing(c reading.Condition) string {
+	switch {
+	case c.State == reading.Exited:
+		return c.Exit
+	case c.Version != "":
+		return "it runs " + c.Version
+	}
+	return "it runs build " + Short(c.Build)
 }
 
 // Of is the choice for a part, or one that no instance was started from.

@@ -64,15 +64,16 @@ type Front struct {
 
 // Tells is what a kind of front can tell at all of the requests that it carries.
 type Tells struct {
-	Counts bool `json:"counts"` // how many each instance answered, and how
-	Times  bool `json:"times"`  // how long answers took
-	Waits  bool `json:"waits"`  // how long open requests have waited
-	Both   bool `json:"both"`   // the prober meets both sides there: it has a new cookie or header each time, and one address
+	Counts  bool `json:"counts"`            // how many each instance answered, and how
+	Times   bool `json:"times"`             // how long answers took
+	Waits   bool `json:"waits"`             // how long open requests have waited
+	Clients bool `json:"clients,omitempty"` // how each client's first answer on a side was, where the key keeps clients together
+	Both    bool `json:"both"`              // the prober meets both sides there: it has a new cookie or header each time, and one address
 }
 
 // And is what both can tell.
 func (t Tells) And(other Tells) Tells {
-	return Tells{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Waits: t.Waits && other.Waits, Both: t.Both && other.Both}
+	return Tells{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Waits: t.Waits && other.Waits, Both: t.Both && other.Both, Clients: t.Clients && other.Clients}
 }
 
 // Side is one side as the front has it.
@@ -81,6 +82,18 @@ type Side struct {
 	Open      int64   `json:"open"` // requests being answered now
 	Lost      int64   `json:"lost"` // requests that got no instance's answer, since the front started
 	Instances []Count `json:"instances"`
+	Clients   Clients `json:"clients,omitzero"`
+}
+
+// Clients is how each client's first answer on a side was, since the front started, where the
+// front tells. A client counts once as long as the share does not change; after that, on a side
+// that has lost some of its share all count anew, and on the other one those that have come: what
+// befalls the same clients on the same side again is no more evidence.
+type Clients struct {
+	Seen    int64  `json:"seen"` // each once for every change of the share
+	Of      int64  `json:"of"`
+	Bad     int64  `json:"bad"`               // of them, answered with status 500 and above, lost, or given up
+	Latency []byte `json:"latency,omitempty"` // histogram of their times to the first byte, as of a [Count]
 }
 
 // Count is what one instance answered since the front knows it.
@@ -113,13 +126,17 @@ func (c Count) Longer(than time.Duration) int64 {
 
 // Histogram is the latency distribution in microseconds; an empty one if there
 // is none.
-func (c Count) Histogram() (*hdrhistogram.Histogram, error) {
-	if len(c.Latency) == 0 {
+func (c Count) Histogram() (*hdrhistogram.Histogram, error) { return Decode(c.Latency, c.Name) }
+
+// Decode is a latency histogram as [Encode] writes it; an empty one of nothing. An error says
+// whose it is.
+func Decode(data []byte, whose string) (*hdrhistogram.Histogram, error) {
+	if len(data) == 0 {
 		return NewHistogram(), nil
 	}
-	h, err := hdrhistogram.Decode(c.Latency)
+	h, err := hdrhistogram.Decode(data)
 	if err != nil {
-		return nil, fmt.Errorf("latencies of %s: %w", c.Name, err)
+		return nil, fmt.Errorf("latencies of %s: %w", whose, err)
 	}
 	return h, nil
 }

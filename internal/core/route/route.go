@@ -4,28 +4,40 @@ import (
 	"fmt"
 	"time"
 
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/split"
 )
 
 // Leg is one stop of a route.
 type Leg struct {
 	Part  split.Share   `json:"part"`            // requests that the side crossed to gets
-	Dwell time.Duration `json:"dwell,omitempty"` // how long to stay before going on, in nanoseconds
+	Dwell time.Duration `json:"dwell,omitempty"` // how long to stay before going on, in nanoseconds; until sure, the most
+	Sure  bool          `json:"sure,omitempty"`  // to go on as soon as the fault to find is excluded, and to ask a person if it is not by then
+	Least time.Duration `json:"least,omitempty"` // until sure: how long to stay at least, in nanoseconds
 	Ask   bool          `json:"ask,omitempty"`   // ask a person before going here
 }
 
 // String is the leg as a plan writes it: "5 % for 2m", with "ask, " in front
 // where a person is asked.
 func (l Leg) String() string {
-	text := l.Part.String()
-	if l.Dwell > 0 {
-		text += " for " + Short(l.Dwell)
-	}
+	text := l.Part.String() + l.Stay()
 	if l.Ask {
 		text = "ask, " + text
 	}
 	return text
+}
+
+// Stay is how long a leg lasts, as a plan writes it: " for 2m", " until sure, at least 1m, at
+// most 20m", "" if it has no end.
+func (l Leg) Stay() string {
+	switch {
+	case l.Sure && l.Least > 0:
+		return " until sure, at least " + Short(l.Least) + ", at most " + Short(l.Dwell)
+	case l.Sure:
+		return " until sure, at most " + Short(l.Dwell)
+	case l.Dwell > 0:
+		return " for " + Short(l.Dwell)
+	}
+	return ""
 }
 
 // Route is the planned way, first leg first.
@@ -46,6 +58,8 @@ func (r Route) Check() (leg int, err error) {
 			return i, fmt.Errorf("%v does not go further than the %v before it", l.Part, before)
 		case l.Dwell < 0:
 			return i, fmt.Errorf("a leg cannot dwell for %v", l.Dwell)
+		case l.Sure && l.Least > l.Dwell:
+			return i, fmt.Errorf("a leg cannot last at least %s and at most %s", Short(l.Least), Short(l.Dwell))
 		}
 		before = l.Part
 	}
@@ -97,49 +111,6 @@ func (r Route) Forecast(keep time.Duration) Forecast {
 	}
 	f.Total += keep
 	return f
-}
-
-// Traffic is what an outlook is reckoned from.
-type Traffic struct {
-	Rate     float64    // requests a second through the front, all of them
-	Capacity [2]float64 // requests a second that each side can carry, by side; 0 if not known
-	Failing  float64    // the live side's rate of failing answers
-}
-
-// Fault is the size of fault that outlooks are reckoned for: one answer in
-// twenty.
-const Fault = 0.05
-
-// Outlook is what a share would mean.
-type Outlook struct {
-	Share split.Share
-	Rate  [2]float64 // requests a second, by side
-	Load  [2]float64 // of capacity, by side; 0 if the capacity is not known
-	// Seen is how long it would take until a fault in [Fault] of the target's
-	// answers is sure, and Cost how many requests would have failed by then.
-	// Both are 0 if it would not be found, or nothing goes to the target.
-	Seen time.Duration
-	Cost float64
-}
-
-// Look reckons the outlook for a share on green while crossing to target.
-func (t Traffic) Look(share split.Share, target split.Side, b evidence.Bound) Outlook {
-	o := Outlook{Share: share}
-	for _, side := range split.Sides {
-		o.Rate[side] = t.Rate * share.Of(side).Fraction()
-		if t.Capacity[side] > 0 {
-			o.Load[side] = o.Rate[side] / t.Capacity[side]
-		}
-	}
-	rate := o.Rate[target]
-	if rate <= 0 {
-		return o
-	}
-	if n := evidence.AnswersToSee(t.Failing, Fault, o.Rate[target.Other()]/rate, b); n > 0 {
-		o.Seen = time.Duration(float64(n) / rate * float64(time.Second))
-		o.Cost = float64(n) * Fault
-	}
-	return o
 }
 
 // Short writes a duration with its two largest units and none that are zero:

@@ -5,7 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/split"
 )
 
@@ -59,37 +58,9 @@ func TestReached(t *testing.T) {
 	}
 }
 
-func TestLookWeighsShareAgainstCapacity(t *testing.T) {
-	tr := Traffic{Rate: 300, Capacity: [2]float64{600, 300}, Failing: 0.001}
-	b := evidence.Bound{Margin: 0.005, Sure: 0.99, AtLeast: 50}
-	o := tr.Look(2500, split.Green, b)
-	if o.Rate != [2]float64{225, 75} || o.Load != [2]float64{0.375, 0.25} {
-		t.Errorf("rates %v, loads %v", o.Rate, o.Load)
-	}
-	more := tr.Look(5000, split.Green, b)
-	if o.Seen <= 0 || more.Seen <= 0 || more.Seen >= o.Seen {
-		t.Errorf("a fault is seen after %v at 25 %%, %v at 50 %%: more traffic has to show it sooner", o.Seen, more.Seen)
-	}
-	n := evidence.AnswersToSee(0.001, Fault, 3, b)
-	if want := time.Duration(float64(n) / 75 * float64(time.Second)); n == 0 || o.Seen != want || o.Cost != float64(n)*Fault {
-		t.Errorf("%d answers show it: after %v at the cost of %v, not %v, %v", n, o.Seen, o.Cost, want, float64(n)*Fault)
-	}
-	if unknown := (Traffic{Rate: 300}).Look(2500, split.Green, b); unknown.Load != [2]float64{} {
-		t.Errorf("with capacities that are not known the load is %v", unknown.Load)
-	}
-	if never := (Traffic{Rate: 300, Failing: 0.9}).Look(2500, split.Green, evidence.Bound{Margin: 0.99, Sure: 0.99, AtLeast: 50}); never.Seen != 0 || never.Cost != 0 {
-		t.Errorf("what would never be seen is seen after %v", never.Seen)
-	}
-	if none := tr.Look(0, split.Green, b); none.Seen != 0 || none.Cost != 0 {
-		t.Errorf("with nothing on green a fault is seen after %v", none.Seen)
-	}
-	if back := tr.Look(split.Whole-2500, split.Blue, b); back.Seen != o.Seen {
-		t.Errorf("crossing to blue, a quarter of the way shows a fault after %v, to green after %v", back.Seen, o.Seen)
-	}
-}
-
 func TestALegInWords(t *testing.T) {
-	for want, l := range map[string]Leg{"5 % for 2m": {Part: 500, Dwell: 2 * time.Minute}, "ask, 50 %": {Part: 5000, Ask: true}, "100 %": {Part: split.Whole}} {
+	for want, l := range map[string]Leg{"5 % for 2m": {Part: 500, Dwell: 2 * time.Minute}, "ask, 50 %": {Part: 5000, Ask: true}, "100 %": {Part: split.Whole},
+		"5 % until sure, at most 20m": {Part: 500, Sure: true, Dwell: 20 * time.Minute}, "5 % until sure, at least 2m, at most 20m": {Part: 500, Sure: true, Least: 2 * time.Minute, Dwell: 20 * time.Minute}} {
 		if l.String() != want {
 			t.Errorf("it is %q, not %q", l, want)
 		}

@@ -2,6 +2,9 @@ package split
 
 import (
 	"math"
+	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 
 	"vaiven/internal/testkit"
@@ -194,16 +197,27 @@ func TestWhatCannotBeWeighed(t *testing.T) {
 	}
 }
 
+// sizes are capacities that all differ.
+func sizes(n int) []float64 {
+	c := make([]float64, n)
+	for i := range c {
+		c[i] = 100 + 37*math.Mod(float64(i)*math.Phi, 1) + float64(i)/1000
+	}
+	return c
+}
+
 func BenchmarkWeigh(b *testing.B) {
 	uneven := equal(300)
 	for i := range uneven {
 		uneven[i] = float64(1 + i%5)
 	}
 	for name, groups := range map[string][]Group{
-		"3 and 3":              {{7500, equal(3)}, {2500, equal(3)}},
-		"300 and 200":          {{Whole - 1234, equal(300)}, {1234, equal(200)}},
-		"300 of 5 sizes, 100":  {{Whole - 1234, uneven}, {1234, equal(100)}},
-		"10/10/80 of hundreds": {{1000, equal(100)}, {1000, equal(150)}, {8000, equal(301)}},
+		"3 and 3":                   {{7500, equal(3)}, {2500, equal(3)}},
+		"300 and 200":               {{Whole - 1234, equal(300)}, {1234, equal(200)}},
+		"300 of 5 sizes, 100":       {{Whole - 1234, uneven}, {1234, equal(100)}},
+		"250 and 250 of many sizes": {{Whole - 1234, sizes(250)}, {1234, sizes(250)}},
+		"three of many sizes":       {{1000, sizes(100)}, {1000, sizes(150)}, {8000, sizes(250)}},
+		"10/10/80 of hundreds":      {{1000, equal(100)}, {1000, equal(150)}, {8000, equal(301)}},
 	} {
 		b.Run(name, func(b *testing.B) {
 			b.ReportAllocs()
@@ -213,5 +227,74 @@ func BenchmarkWeigh(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// Where one group gets everything no search is needed, and each instance's part is as near to its capacity as the
+// largest weight allows.
+func TestWeighAlone(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	for range 300 {
+		most := []int{1, 9, 100, 256}[r.IntN(4)]
+		groups := []Group{{Share: Whole}, {}}
+		for range 1 + r.IntN(40) {
+			groups[0].Capacities = append(groups[0].Capacities, float64(1+r.IntN(400)))
+			groups[1].Capacities = append(groups[1].Capacities, 1)
+		}
+		w, err := WeighAlone(groups, most)
+		if err != nil {
+			t.Fatal(err)
+		}
+		largest := slices.Max(groups[0].Capacities)
+		for k, c := range groups[0].Capacities {
+			weight := w.Of[0][k]
+			if weight < 1 || weight > most || math.Abs(float64(weight)/float64(most)-c/largest) > 1/float64(most) && slices.Min(groups[0].Capacities) < largest {
+				t.Fatalf("of %v up to %d the %d-th has %d", groups[0].Capacities, most, k, weight)
+			}
+		}
+		sum, all, uneven := 0.0, 0.0, 0.0
+		for k, c := range groups[0].Capacities {
+			sum, all = sum+float64(w.Of[0][k]), all+c
+		}
+		for k, c := range groups[0].Capacities {
+			uneven = max(uneven, math.Abs(float64(w.Of[0][k])/sum-c/all))
+		}
+		if math.Abs(w.Uneven-uneven) > 1e-12 {
+			t.Fatalf("of %v it is said to be uneven by %g, and is by %g", groups[0].Capacities, w.Uneven, uneven)
+		}
+		if slices.Max(w.Of[1]) != 0 || w.Reached[0] != Whole || w.Reached[1] != 0 {
+			t.Fatalf("it reached %v with %v", w.Reached, w.Of)
+		}
+	}
+	if w, err := WeighAlone([]Group{{}, {Share: Whole, Capacities: []float64{5, 5, 5}}}, 256); err != nil || slices.Max(w.Of[1]) != 1 {
+		t.Errorf("equal ones weigh %v, %v", w.Of, err)
+	}
+	one := []float64{1}
+	for _, bad := range []struct {
+		groups []Group
+		says   string
+	}{
+		{[]Group{{}, {Share: Whole}}, "group 2 "}, {[]Group{{Share: 5000, Capacities: one}, {Share: 5000, Capacities: one}}, "group 1 "},
+		{[]Group{{}, {Share: Whole, Capacities: []float64{1, 0}}}, "group 2 "}, {[]Group{{Share: Whole, Capacities: []float64{1, math.Inf(1)}}}, "group 1 "},
+	} {
+		if w, err := WeighAlone(bad.groups, 256); err == nil || !strings.Contains(err.Error(), bad.says) {
+			t.Errorf("%v weigh %v, %v", bad.groups, w, err)
+		}
+	}
+	for _, bad := range []struct {
+		groups []Group
+		most   int
+		says   string
+	}{
+		{[]Group{{Share: -1}, {Share: Whole + 1, Capacities: one}}, 256, "group 1 "}, {[]Group{{}, {Share: Whole}}, 256, "group 2 "},
+		{[]Group{{}, {Share: Whole, Capacities: []float64{-1}}}, 256, "group 2 "}, {[]Group{{Share: 9999, Capacities: one}}, 256, "add up to 99.99"},
+		{[]Group{{Share: Whole, Capacities: one}}, 0, "want 1 to 65536"}, {[]Group{{Share: Whole, Capacities: one}}, 1<<16 + 1, "want 1 to 65536"},
+	} {
+		if w, err := Weigh(bad.groups, bad.most); err == nil || !strings.Contains(err.Error(), bad.says) {
+			t.Errorf("%v weigh %v, %v", bad.groups, w, err)
+		}
+	}
+	if _, err := Weigh([]Group{{Share: Whole, Capacities: one}}, 1<<16); err != nil {
+		t.Errorf("weights up to the largest: %v", err)
 	}
 }

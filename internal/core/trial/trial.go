@@ -1,7 +1,9 @@
 package trial
 
 import (
+	"maps"
 	"math"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/split"
@@ -23,7 +25,25 @@ type Trial struct {
 	level   uint // only clients whose number ends in so many zero bits are kept
 	total   window
 	scales  []scale
+	last    time.Time // of the requests that have been placed in time
+	far     []asked   // that are far from it, until it is known whether time has moved on or one clock was wrong
+	astray  int64
 }
+
+// asked is a request.
+type asked struct {
+	at     time.Time
+	place  split.Place
+	client uint64
+}
+
+const (
+	// near is how far from the one before a request may lie without a second look.
+	near = time.Hour
+	// agreeing is how many requests in a row have to lie near each other, and far from the others,
+	// for time to have moved on.
+	agreeing = 5
+)
 
 // scale looks for bursts at one length of time: sums over its windows, from which the
 // deviations from any share follow.
@@ -46,8 +66,11 @@ type window struct {
 	green []int64 // by share
 }
 
-// reach is where a client's requests were placed, in basis points.
-type reach struct{ low, high uint16 }
+// reach is where a client's requests were placed, in basis points, and how many there were.
+type reach struct {
+	low, high uint16
+	requests  uint32
+}
 
 // New makes a trial of some shares on green.
 func New(shares []split.Share) *Trial {
@@ -59,11 +82,38 @@ func New(shares []split.Share) *Trial {
 }
 
 // Add takes a request in: when it was made, where its key places it, and whose it was.
-// Requests may come a little out of order.
+// Requests may come a little out of order. One whose time is far from the others' counts for nothing,
+// unless those that follow agree with it.
 func (t *Trial) Add(at time.Time, place split.Place, client uint64) {
+	if !t.last.IsZero() && at.Sub(t.last).Abs() <= near {
+		t.astray += int64(len(t.far))
+		t.far = t.far[:0]
+		t.add(at, place, client)
+		return
+	}
+	if n := len(t.far); n > 0 && at.Sub(t.far[n-1].at).Abs() > near {
+		t.astray += int64(n)
+		t.far = t.far[:0]
+	}
+	if t.far = append(t.far, asked{at, place, client}); len(t.far) >= agreeing {
+		t.settle()
+	}
+}
+
+// settle places the requests that were far from the others, and agree.
+func (t *Trial) settle() {
+	for _, a := range t.far {
+		t.add(a.at, a.place, a.client)
+	}
+	t.far = t.far[:0]
+}
+
+// add places a request in time.
+func (t *Trial) add(at time.Time, place split.Place, client uint64) {
 	if t.start.IsZero() {
 		t.start = at
 	}
+	t.last = at
 	point := uint16(split.Point(place))
 	w := t.window(at)
 	for k := range t.scales {
@@ -87,9 +137,9 @@ func (t *Trial) Add(at time.Time, place split.Place, client uint64) {
 	}
 	switch r, known := t.clients[client]; {
 	case !known:
-		t.clients[client] = reach{point, point}
-	case point < r.low || point > r.high:
-		t.clients[client] = reach{min(r.low, point), max(r.high, point)}
+		t.clients[client] = reach{point, point, 1}
+	default:
+		t.clients[client] = reach{min(r.low, point), max(r.high, point), r.requests + 1}
 	}
 	for len(t.clients) > mostClients {
 		t.level++
@@ -180,7 +230,8 @@ func mix(x uint64) uint64 {
 type Result struct {
 	Requests int64         `json:"requests"`
 	Clients  int64         `json:"clients"`
-	Error    float64       `json:"clients_error"` // of every number of clients, as a fraction of it: one standard deviation; 0 if they were counted
+	Error    float64       `json:"clients_error"`    // of the number of clients, in clients: one standard deviation; 0 if they were counted
+	Astray   int64         `json:"astray,omitempty"` // requests whose time is far from all others': they count for nothing
 	Span     time.Duration `json:"span_ns"`
 	Window   time.Duration `json:"window_ns"`
 	Shares   []ShareResult `json:"shares"`
@@ -196,8 +247,10 @@ type ShareResult struct {
 	Chance float64 `json:"chance"`
 	// Bursts is the length of time whose requests go to one side together, the shortest at
 	// which that shows; 0 if they do not.
-	Bursts time.Duration `json:"bursts_ns"`
-	Split  int64         `json:"clients_split"` // clients with requests on both sides
+	Bursts      time.Duration `json:"bursts_ns"`
+	Split       int64         `json:"clients_split"`                  // clients with requests on both sides
+	SplitError  float64       `json:"clients_split_error,omitempty"`  // of it, in clients: one standard deviation; 0 if they were counted
+	ChangeError float64       `json:"clients_change_error,omitempty"` // of Change
 	// Change is clients of whom some request changes sides at the next share of the list,
 	// or at 100 % after the last.
 	Change int64 `json:"clients_change"`
@@ -215,10 +268,11 @@ const bursty = 3
 
 // Result is what the requests so far come to.
 func (t *Trial) Result() Result {
-	r := Result{Requests: t.total.all, Clients: int64(len(t.clients)) << t.level, Window: t.width, Span: time.Duration(len(t.windows)) * t.width}
-	if t.level > 0 && len(t.clients) > 0 {
-		r.Error = 1 / math.Sqrt(float64(len(t.clients)))
+	if t.last.IsZero() {
+		t.settle() // there are no others
 	}
+	r := Result{Astray: t.astray + int64(len(t.far)), Requests: t.total.all, Clients: int64(len(t.clients)) << t.level, Window: t.width, Span: time.Duration(len(t.windows)) * t.width}
+	r.Error = t.deviation(int64(len(t.clients)))
 	for n, share := range t.shares {
 		r.Shares = append(r.Shares, t.share(n, share))
 	}
@@ -272,6 +326,31 @@ func (t *Trial) share(n int, share split.Share) ShareResult {
 			r.Change++
 		}
 	}
+	r.SplitError, r.ChangeError = t.deviation(r.Split), t.deviation(r.Change)
 	r.Split, r.Change = r.Split<<t.level, r.Change<<t.level
 	return r
+}
+
+// deviation is that of a number of clients which is made out from so many that were kept, each of
+// which stands for 2^level: of n in all, kept with the chance p each, about n·p are, with the variance
+// n·p·(1-p). Of none it is as of one.
+func (t *Trial) deviation(kept int64) float64 {
+	p := 1 / float64(uint64(1)<<t.level)
+	return math.Sqrt(max(float64(kept), 1)*(1-p)) / p
+}
+
+// Asking is how many clients there are, the time that they were seen in, and how much some of them
+// ask, which stand for all: in requests a second, at most so many.
+func (t *Trial) Asking(most int) (clients int, span time.Duration, asks []float64) {
+	span = time.Duration(len(t.windows)) * t.width
+	if span <= 0 {
+		return 0, 0, nil
+	}
+	for _, client := range slices.Sorted(maps.Keys(t.clients)) { // by their hashes, which says nothing of how much they ask
+		if len(asks) == most {
+			break
+		}
+		asks = append(asks, float64(t.clients[client].requests)/span.Seconds())
+	}
+	return len(t.clients) << t.level, span, asks
 }

@@ -97,14 +97,14 @@ func TestManyClientsAreSampled(t *testing.T) {
 		trial.Add(start.Add(time.Duration(n)*time.Millisecond), split.PlaceOf(fmt.Sprint(n)), uint64(n))
 	}
 	r := trial.Result()
-	if len(trial.clients) > mostClients || len(trial.windows) > mostWindows || r.Error == 0 || r.Error > 0.01 {
+	if len(trial.clients) > mostClients || len(trial.windows) > mostWindows || r.Error == 0 || r.Error > 0.01*clients {
 		t.Fatalf("%d clients and %d windows are kept, error %v", len(trial.clients), len(trial.windows), r.Error)
 	}
-	if off := math.Abs(float64(r.Clients)/clients - 1); off > 5*r.Error {
-		t.Errorf("%d clients of %d, off by %.4f, said %.4f", r.Clients, clients, off, r.Error)
+	if off := math.Abs(float64(r.Clients) - clients); off > 5*r.Error {
+		t.Errorf("%d clients of %d, off by %.0f, said %.0f", r.Clients, clients, off, r.Error)
 	}
-	if off := math.Abs(float64(r.Shares[0].Change)/(0.75*clients) - 1); off > 6*r.Error {
-		t.Errorf("%d change of %d", r.Shares[0].Change, clients*3/4)
+	if s := r.Shares[0]; math.Abs(float64(s.Change)-0.75*clients) > 5*s.ChangeError || s.ChangeError >= r.Error || s.Split != 0 || s.SplitError < 1 {
+		t.Errorf("%d change of %d: %+v", s.Change, clients*3/4, s)
 	}
 	if r.Window < 4*time.Second || r.Span < 1000*time.Second {
 		t.Errorf("windows of %v over %v", r.Window, r.Span)
@@ -117,8 +117,70 @@ func TestNothingAndDisorder(t *testing.T) {
 		t.Errorf("of nothing: %+v", r)
 	}
 	trial.Add(start, 0, 1)
-	trial.Add(start.Add(-time.Hour), 0, 1)
+	trial.Add(start.Add(-time.Minute), 0, 1)
 	if r := trial.Result(); r.Requests != 2 || r.Shares[0].Achieved != 1 || r.Clients != 1 {
 		t.Errorf("out of order: %+v", r)
+	}
+}
+
+// The error said of a number is that of this number, however few it is about.
+func TestTheErrorIsThatOfTheNumber(t *testing.T) {
+	within := 0
+	for seed := range 20 {
+		trial := New([]split.Share{5000})
+		split1 := int64(0)
+		for n := range 90_000 {
+			client := uint64(split.PlaceOf(fmt.Sprint(seed, n)))
+			trial.Add(start, 0, client)
+			if n%100 == 0 {
+				trial.Add(start, split.Place(math.MaxUint64), client)
+				split1++
+			}
+		}
+		if s := trial.Result().Shares[0]; math.Abs(float64(s.Split-split1)) <= s.SplitError {
+			within++
+		}
+	}
+	if within < 6 || within > 19 { // two thirds of 20, more or less
+		t.Errorf("within the error that is said in %d of 20", within)
+	}
+}
+
+// One line with a wrong clock makes nothing of hours; a gap of a night is one.
+func TestALineFromTheFuture(t *testing.T) {
+	trial := New([]split.Share{5000})
+	trial.Add(start.AddDate(10, 0, 0), 0, 1)
+	for n := range 600 {
+		trial.Add(start.Add(time.Duration(n)*time.Second/10), 0, uint64(n))
+		if n == 300 {
+			trial.Add(start.AddDate(3, 0, 0), 0, 1)
+			trial.Add(start.AddDate(-3, 0, 0), 0, 1)
+		}
+	}
+	if r := trial.Result(); r.Window != time.Second || r.Span != time.Minute || r.Requests != 600 || r.Astray != 3 {
+		t.Errorf("%+v", r)
+	}
+	for n := range 600 {
+		trial.Add(start.Add(8*time.Hour+time.Duration(n)*time.Second/10), 0, uint64(n))
+	}
+	if r := trial.Result(); r.Span < 8*time.Hour || r.Requests != 1200 || r.Astray != 3 {
+		t.Errorf("after a night: %+v", r)
+	}
+}
+
+func TestAsking(t *testing.T) {
+	trial := New([]split.Share{5000})
+	if n, _, list := trial.Asking(10); n != 0 || list != nil {
+		t.Errorf("of nothing %d, %v", n, list)
+	}
+	for n := range 100 {
+		trial.Add(start.Add(time.Duration(n)*time.Second/10), 0, uint64(n%2))
+	}
+	n, span, list := trial.Asking(10)
+	if n != 2 || span != 10*time.Second || len(list) != 2 || math.Abs(list[0]-5) > 1e-9 {
+		t.Errorf("%d clients ask %v a second over %v", n, list, span)
+	}
+	if _, _, list := trial.Asking(1); len(list) != 1 {
+		t.Errorf("one that stands for both: %v", list)
 	}
 }

@@ -18,6 +18,7 @@ type Rehearsal struct {
 	Took   time.Duration `json:"took"`        // nanoseconds, from the beginning to the end: fronts are rehearsed at the same time
 	Steps  []Step        `json:"steps,omitempty"`
 	Failed string        `json:"failed,omitempty"` // why it would not work, in the system's words; "" if it would
+	Broken bool          `json:"broken,omitempty"` // it failed since the front was not reached, which says nothing of going home once it is
 }
 
 // Spread is how long the last rehearsals that would have worked took.

@@ -150,7 +150,12 @@ func carries(f Facts) Condition {
 
 func front(f Facts) Condition {
 	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
-	if !f.FrontRead || f.Rehearsal.Failed != "" {
+	switch {
+	case !f.FrontRead:
+		c.State = Closed
+	case f.Rehearsal.Broken: // and yet it was read: the next rehearsal tells
+		c.State = Narrow
+	case f.Rehearsal.Failed != "":
 		c.State = Closed
 	}
 	return c

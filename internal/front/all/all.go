@@ -5,16 +5,20 @@ import (
 
 	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
+	"vaiven/internal/front/far"
 	"vaiven/internal/front/haproxy"
 	"vaiven/internal/front/httpd"
 	"vaiven/internal/front/nginx"
 	"vaiven/internal/front/several"
+	"vaiven/internal/front/tool"
+	"vaiven/internal/link"
 	"vaiven/internal/place"
+	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
 )
 
 // Kinds are the kinds of fronts. The first is meant where a plan names none.
-var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind}
+var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, tool.Kind}
 
 // Of is the kind of a front of a plan.
 func Of(f plan.Front) front.Kind {
@@ -34,4 +38,33 @@ func Open(p *plan.Plan) front.Driver {
 }
 
 // One makes the driver of one front of a plan.
-func One(p *plan.Plan, f plan.Front) front.Driver { return Of(f).Open(place.Local{}, p, f) }
+func One(p *plan.Plan, f plan.Front) front.Driver {
+	open := func(on place.Machine) front.Driver { return Of(f).Open(on, p, f) }
+	if f.At.Host == "" {
+		return open(place.Local{})
+	}
+	return far.New(func() *distant.Machine { return Machine(f.At) }, open)
+}
+
+// On is the machine that a front stands on. It has to be let go in the end.
+func On(at plan.Login) (on place.Machine, end func()) {
+	if at.Host == "" {
+		return place.Local{}, func() {}
+	}
+	m := Machine(at)
+	return distant.Place{Machine: m}, m.End
+}
+
+// Machine is where a front stands that is not on this machine.
+func Machine(at plan.Login) *distant.Machine {
+	return distant.New(at.Host, func() (link.Login, error) {
+		l, err := link.Find(at.Host, "")
+		if at.Identity != "" {
+			l.Identities = []string{at.Identity}
+		}
+		if at.KnownHosts != "" {
+			l.KnownHosts = at.KnownHosts
+		}
+		return l, err
+	})
+}

@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/place"
 )
 
 // setSplit is the body of PUT /split.
@@ -57,6 +58,12 @@ type refusal struct {
 	Kind  string `json:"kind,omitempty"` // one of those below
 }
 
+// reach asks whether the front reaches an address, and reached is why not.
+type (
+	reach   struct{ Address string }
+	reached struct{ Error string }
+)
+
 // refusals are the errors that clients branch on, by their names on the wire.
 var refusals = map[string]error{"changed": front.ErrChanged, "newer": front.ErrNewer, "nobody": front.ErrNobody}
 
@@ -97,6 +104,24 @@ func (s *Server) adminHandler() http.Handler {
 		if accept(w, r, &body) {
 			reply(w, struct{}{}, s.setInstances(r.Context(), side, body.Instances))
 		}
+	})
+	mux.HandleFunc("POST /reach", func(w http.ResponseWriter, r *http.Request) {
+		var body reach
+		if !accept(w, r, &body) {
+			return
+		}
+		found := reached{}
+		if err := front.ReachFrom(r.Context(), place.Local{}, body.Address); err != nil {
+			found.Error = err.Error()
+		}
+		reply(w, found, nil)
+	})
+	mux.HandleFunc("GET /door", func(w http.ResponseWriter, _ *http.Request) {
+		d := front.Spare{Side: s.proxy.current().whole.Other()}
+		if secret := s.proxy.spare.secret.Load(); secret != nil {
+			d.Secret = *secret
+		}
+		reply(w, d, nil)
 	})
 	mux.HandleFunc("POST /sides/{side}/drain", func(w http.ResponseWriter, r *http.Request) {
 		side, err := split.ParseSide(r.PathValue("side"))

@@ -94,6 +94,25 @@ func (c *Client) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 	return steps, err
 }
 
+// Reach has the front connect to an address. One that is older than this question says that it does not know.
+func (c *Client) Reach(ctx context.Context, address string) error {
+	var r reached
+	if err := c.call(ctx, http.MethodPost, "/reach", reach{address}, &r); err != nil {
+		return fmt.Errorf("%w: %w", front.ErrUnknown, err)
+	}
+	if r.Error != "" {
+		return errors.New(r.Error)
+	}
+	return nil
+}
+
+// Doors are the spare side's own door.
+func (c *Client) Doors(ctx context.Context) ([]front.Spare, error) {
+	var d front.Spare
+	err := c.call(ctx, http.MethodGet, "/door", nil, &d)
+	return []front.Spare{d}, err
+}
+
 // SetInstances replaces a side's instances. Requests that are open finish with
 // the instance they have.
 func (c *Client) SetInstances(ctx context.Context, side split.Side, instances []reading.Server) error {

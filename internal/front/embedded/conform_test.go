@@ -24,7 +24,7 @@ func TestConformance(t *testing.T) {
 		}
 		c := Config{
 			Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(kept, "state.json"), Key: plan.Key{From: plan.KeyRandom},
-			Settings: *Defaults(),
+			Settings: *Defaults(), Spare: fronttest.NewDoor(dir),
 		}
 		srv, err := NewServer(c)
 		if err != nil {
@@ -46,6 +46,7 @@ func TestConformance(t *testing.T) {
 		t.Cleanup(end)
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return Dial(c.Socket) },
+			Door:   c.Spare,
 			Foreign: func(t *testing.T, share split.Share) {
 				other := Dial(c.Socket)
 				r, err := other.Read(t.Context())

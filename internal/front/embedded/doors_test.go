@@ -24,6 +24,7 @@ import (
 	"github.com/pires/go-proxyproto"
 
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
 
@@ -214,10 +215,9 @@ func TestTheSpareDoor(t *testing.T) {
 	blue, green := newBackend(t, "blue-1", "1", seen("blue")), newBackend(t, "green-1", "2", seen("green"))
 	dir := t.TempDir()
 	conf := Config{
-		Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"), Spare: filepath.Join(dir, "spare.secret"),
+		Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"), Spare: plan.SpareDoor{Listen: "127.0.0.1:0", Header: "X-Try", Cookie: "try", File: filepath.Join(dir, "spare.secret")},
 		Key: testKey, Settings: *Defaults(),
 	}
-	conf.SpareListen, conf.SpareHeader, conf.SpareCookie = "127.0.0.1:0", "X-Try", "try"
 	s, err := NewServer(conf)
 	if err != nil {
 		t.Fatal(err)
@@ -227,7 +227,7 @@ func TestTheSpareDoor(t *testing.T) {
 	putInstances(t, c, split.Blue, blue)
 	putInstances(t, c, split.Green, green)
 	secret := func() string {
-		data, err := os.ReadFile(conf.Spare)
+		data, err := os.ReadFile(conf.Spare.File)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -583,10 +583,16 @@ func TestASideHasABudget(t *testing.T) {
 	setShare(t, c, 5000)
 	var full atomic.Int64
 	var wait sync.WaitGroup
+	asking, enough := context.WithCancel(t.Context())
+	defer enough()
 	for range 60 {
 		wait.Go(func() {
-			client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, Timeout: 3 * time.Second}
-			w, err := client.Get(url + "/slow")
+			client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+			r, err := http.NewRequestWithContext(asking, http.MethodGet, url+"/slow", nil)
+			if err != nil {
+				return
+			}
+			w, err := client.Do(r)
 			if err != nil {
 				return
 			}
@@ -600,6 +606,7 @@ func TestASideHasABudget(t *testing.T) {
 	if n := read(t, c).Sides[split.Blue].Open; n > 21 {
 		t.Errorf("the hung side has %d requests open, of 40 connections", n)
 	}
+	enough()
 	wait.Wait()
 }
 

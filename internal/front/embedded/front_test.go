@@ -226,6 +226,14 @@ func TestAClientOnGreenStaysThere(t *testing.T) {
 					wasGreen[n] = green
 				}
 			}
+			r, err := c.Read(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			// On blue they count anew at each share, on green once: all of them came there.
+			if green := r.Sides[split.Green].Clients; !r.Tells.Clients || green.Of != 60 || green.Seen < 60 || green.Bad != 0 || len(green.Latency) == 0 || r.Sides[split.Blue].Clients.Of < 100 {
+				t.Errorf("clients on blue %+v, on green %+v", r.Sides[split.Blue].Clients.Of, green)
+			}
 		})
 	}
 	t.Run("client", func(t *testing.T) {

@@ -20,6 +20,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/clients"
 	"vaiven/internal/plan"
 )
 
@@ -30,6 +31,7 @@ type proxy struct {
 	cookie   string // that keeps a session on its side; "" if none does
 	secret   []byte // the prober's; what is signed is signed with it
 	spare    spareDoor
+	clients  *clients.Counts // nil where the key keeps nobody together
 
 	// table is what requests go by. One is counted as open by the table it went by, and looks
 	// whether that still is the one in force; so once a new table is in place, no request can
@@ -43,8 +45,11 @@ type proxy struct {
 
 func newProxy(c Config, t *table) *proxy {
 	p := &proxy{settings: &c.Settings, key: c.Key, secret: c.Secret}
-	p.spare.header, p.spare.cookie, p.spare.file = c.SpareHeader, c.SpareCookie, c.Spare
+	p.spare.SpareDoor = c.Spare
 	p.table.Store(t)
+	if c.Key.From != plan.KeyRandom {
+		p.clients = clients.New(t.split.Share)
+	}
 	if c.Sticky {
 		p.cookie = c.Service + "-side"
 	}
@@ -99,6 +104,7 @@ type passage struct {
 	session  *split.Side // the side that the client's cookie names, nil if none does
 	left     func() bool // whether what went wrong is the client's doing
 	begun    time.Time
+	place    split.Place
 	full     bool // the side has too many
 }
 
@@ -196,13 +202,14 @@ func (p *proxy) begin(pass *passage, r *http.Request, c *caller) {
 func (p *proxy) enter(pass *passage, key string) {
 	for {
 		t := p.table.Load()
+		pass.place = p.place(t, pass, key)
 		switch {
 		case pass.aside:
 			pass.side = t.whole.Other()
 		case pass.session != nil && !t.sides[*pass.session].released && len(t.sides[*pass.session].instances) > 0:
 			pass.side = *pass.session
 		default:
-			pass.side = p.place(t, pass, key).Side(t.split.Share)
+			pass.side = pass.place.Side(t.split.Share)
 		}
 		pass.pool = t.sides[pass.side]
 		open := pass.pool.tally.open.Add(1)
@@ -225,7 +232,19 @@ func (p *proxy) budget(t *table) int64 {
 
 // swap puts a new table in place. When it returns, every request that began by
 // an earlier table is counted as open.
-func (p *proxy) swap(t *table) { p.table.Store(t) }
+func (p *proxy) swap(t *table) {
+	p.table.Store(t)
+	if p.clients != nil {
+		p.clients.Changed(t.split.Share)
+	}
+}
+
+// met counts the client of a request, by what it got; took is 0 if that was no answer.
+func (p *proxy) met(pass *passage, bad bool, took time.Duration) {
+	if p.clients != nil && !pass.probe {
+		p.clients.Answered(pass.side, uint64(pass.place), bad, took)
+	}
+}
 
 func (p *proxy) current() *table { return p.table.Load() }
 
@@ -277,7 +296,9 @@ func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
 		if err == nil {
 			pass.instance = i // its open count goes down when the answer is through
 			if !pass.aside {
-				i.answered(answer.StatusCode, time.Since(pass.begun))
+				took := time.Since(pass.begun)
+				i.answered(answer.StatusCode, took)
+				p.met(pass, answer.StatusCode >= 500, took)
 			}
 			return answer, nil
 		}
@@ -287,6 +308,7 @@ func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
 		case pass.left():
 			if !pass.aside {
 				i.left.Add(1)
+				p.met(pass, true, 0)
 			}
 			return nil, err
 		case ours(err):
@@ -343,6 +365,7 @@ func (p *proxy) marks(pass *passage) http.Header {
 func (p *proxy) lost(pass *passage, err error) (status int) {
 	if !pass.aside {
 		pass.pool.tally.lost.Add(1)
+		p.met(pass, true, 0)
 	}
 	pass.lost = err
 	status = http.StatusBadGateway
@@ -373,7 +396,7 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true}}
+	r := reading.Front{At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
 		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}
@@ -381,6 +404,9 @@ func (p *proxy) reading(now time.Time) reading.Front {
 			c := i.count()
 			c.Out = pool.out[n]
 			s.Instances = append(s.Instances, c)
+		}
+		if p.clients != nil {
+			s.Clients = p.clients.Read(side)
 		}
 		r.Sides[side] = s
 	}

@@ -27,7 +27,7 @@ type Config struct {
 	Sticky  bool   // a cookie keeps a client on its side until that is drained or goes home
 	Service string // names the cookie
 	Secret  []byte // the prober's; sessions are signed with it. Empty: no answers name their side, and sessions do not last beyond the process
-	Spare   string // file with the secret of the spare side's door
+	Spare   plan.SpareDoor
 	Settings
 }
 
@@ -75,8 +75,8 @@ func NewServer(c Config) (*Server, error) {
 		return nil, errors.Join(fmt.Errorf("listen for requests: %w", err), s.admin.Close())
 	}
 	s.doors = newDoors(&s.config.Settings, s.crowd, shows)
-	if c.SpareListen != "" {
-		if s.extra, err = net.Listen("tcp", c.SpareListen); err != nil {
+	if c.Spare.Listen != "" {
+		if s.extra, err = net.Listen("tcp", c.Spare.Listen); err != nil {
 			return nil, errors.Join(fmt.Errorf("listen at the spare side's door: %w", err), s.admin.Close(), s.main.Close())
 		}
 	}

@@ -40,9 +40,6 @@ type Settings struct {
 	TrustedProxies []netip.Prefix // whose word on where requests come from is taken
 	Announced      []netip.Prefix // whose connections begin with the PROXY protocol
 	Certificates   []Certificate  // with which clients are spoken to over TLS; none: without
-
-	// The spare side's own door: an address, a header or a cookie.
-	SpareListen, SpareHeader, SpareCookie string
 }
 
 // Kind is the kind's name.
@@ -56,6 +53,9 @@ func (s *Settings) Splits(plan.Key) error { return nil }
 
 // Sticks is always.
 func (s *Settings) Sticks() error { return nil }
+
+// Opens is every way.
+func (s *Settings) Opens(plan.SpareDoor) error { return nil }
 
 // Resolve makes files absolute.
 func (s *Settings) Resolve(file, _ func(*string)) {
@@ -101,12 +101,6 @@ func readSettings(r *section.Reader, n ast.Node) plan.FrontSettings {
 				s.Certificates = append(s.Certificates, c)
 			})
 		}),
-		section.May("spare-door", func(n ast.Node) {
-			r.Mapping(n, "spare-door",
-				section.May("listen", section.Parsed(r, "listen", &s.SpareListen, section.HostPort)),
-				section.May("header", section.Parsed(r, "header", &s.SpareHeader, fieldName)),
-				section.May("cookie", section.Parsed(r, "cookie", &s.SpareCookie, fieldName)))
-		}),
 	)
 	return s
 }
@@ -136,12 +130,4 @@ func bytesPerSecond(text string) (int64, error) {
 		return 0, fmt.Errorf("%q is not a rate: want bytes a second, such as \"256 B/s\"", text)
 	}
 	return n, nil
-}
-
-// fieldName parses the name of a header or a cookie.
-func fieldName(text string) (string, error) {
-	if !section.IsToken(text) {
-		return "", fmt.Errorf("%q cannot be the name of a header or a cookie: want letters, digits, -, _ and .", text)
-	}
-	return text, nil
 }

@@ -1,24 +1,20 @@
 package embedded
 
 import (
-	"crypto/rand"
 	"crypto/subtle"
-	"errors"
-	"io/fs"
 	"net/http"
-	"os"
 	"strings"
 	"sync/atomic"
 
-	"vaiven/internal/durable"
+	"vaiven/internal/front"
+	"vaiven/internal/plan"
 )
 
 // spareDoor leads to the side that is not the live one, whatever the share is, for whoever
 // knows a secret. What comes by it counts for nothing. The zero value is closed.
 type spareDoor struct {
-	header, cookie string // names; "" if that is not one
-	file           string // with the secret
-	secret         atomic.Pointer[string]
+	plan.SpareDoor
+	secret atomic.Pointer[string]
 }
 
 // opens reports whether a request has the secret.
@@ -28,31 +24,31 @@ func (s *spareDoor) opens(r *http.Request) bool {
 		return false
 	}
 	same := func(value string) bool { return subtle.ConstantTimeCompare([]byte(value), []byte(*secret)) == 1 }
-	if s.header != "" && same(r.Header.Get(s.header)) {
+	if s.Header != "" && same(r.Header.Get(s.Header)) {
 		return true
 	}
-	if s.cookie == "" {
+	if s.Cookie == "" {
 		return false
 	}
-	c, err := r.Cookie(s.cookie)
+	c, err := r.Cookie(s.Cookie)
 	return err == nil && same(c.Value)
 }
 
 // hide takes the secret out of a request, whatever it was.
 func (s *spareDoor) hide(h http.Header) {
-	if s.header != "" {
-		h.Del(s.header)
+	if s.Header != "" {
+		h.Del(s.Header)
 	}
-	if s.cookie == "" {
+	if s.Cookie == "" {
 		return
 	}
 	for n, line := range h["Cookie"] {
-		if !strings.Contains(line, s.cookie+"=") {
+		if !strings.Contains(line, s.Cookie+"=") {
 			continue
 		}
 		var kept []string
 		for pair := range strings.SplitSeq(line, ";") {
-			if name, _, _ := strings.Cut(strings.TrimSpace(pair), "="); name != s.cookie {
+			if name, _, _ := strings.Cut(strings.TrimSpace(pair), "="); name != s.Cookie {
 				kept = append(kept, strings.TrimSpace(pair))
 			}
 		}
@@ -62,27 +58,22 @@ func (s *spareDoor) hide(h http.Header) {
 
 // load reads the secret, or makes one.
 func (s *spareDoor) load() error {
-	if s.header == "" && s.cookie == "" {
+	if !s.Asks() {
 		return nil
 	}
-	data, err := os.ReadFile(s.file)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if secret := strings.TrimSpace(string(data)); secret != "" {
-		s.secret.Store(&secret)
-		return nil
-	}
-	return s.renew()
+	secret, err := front.SpareSecret(s.File)
+	s.secret.Store(&secret)
+	return err
 }
 
 // renew makes another secret: the one before opens nothing any more, also where the new one
 // cannot be written down.
 func (s *spareDoor) renew() error {
-	if s.header == "" && s.cookie == "" {
+	was := s.secret.Load()
+	if was == nil {
 		return nil
 	}
-	secret := rand.Text()
+	secret, err := front.RenewSpareSecret(s.File, *was)
 	s.secret.Store(&secret)
-	return durable.WriteFile(s.file, []byte(secret+"\n"))
+	return err
 }

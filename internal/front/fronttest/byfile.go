@@ -11,6 +11,8 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
 )
 
 // ByFile is a proxy that is steered by a file that its configuration includes.
@@ -21,8 +23,9 @@ type ByFile struct {
 	Edit    func(data []byte, share split.Share) []byte // as somebody with an editor would
 	Line    string                                      // that may stand in the file, and is not Vaiven's
 	Reload  syscall.Signal
-	Running func(context.Context) ([]string, error)
-	Fresh   func(before, now []string) bool
+	Running func(context.Context) ([]place.Process, error)
+	Fresh   func(before, now []place.Process) bool
+	Door    plan.SpareDoor
 	Other   string // another file of the configuration, that does not exist
 	Broken  string // and a text for it that the checker refuses
 }
@@ -44,7 +47,7 @@ func (b ByFile) Proxy() Proxy {
 		})
 	}
 	return Proxy{
-		Driver: b.Driver,
+		Driver: b.Driver, Door: b.Door,
 		Foreign: func(t *testing.T, share split.Share) {
 			data, err := os.ReadFile(b.File)
 			if err == nil {

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -14,6 +15,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
 )
 
@@ -23,12 +25,21 @@ type Instance struct {
 	Side     split.Side
 	Answered atomic.Int64
 	held     atomic.Int64
+	Knows    atomic.Bool // it was told the secret of the door to the spare side
 	server   *httptest.Server
 	hold     chan struct{} // requests of /hold wait for it to be closed
 }
 
 // nameHeader is where an instance says who it is.
 const nameHeader = "X-Instance"
+
+// DoorHeader is what opens the spare side's own door, where a front has one.
+const DoorHeader = "X-Vessa-Try"
+
+// NewDoor is such a door, with its secret in a folder.
+func NewDoor(dir string) plan.SpareDoor {
+	return plan.SpareDoor{Header: DoorHeader, Cookie: "vessa_try", File: filepath.Join(dir, "spare.secret")}
+}
 
 func (i *Instance) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == "/hold" {
@@ -38,6 +49,9 @@ func (i *Instance) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		}
+	}
+	if r.Header.Get(DoorHeader) != "" {
+		i.Knows.Store(true)
 	}
 	i.Answered.Add(1)
 	w.Header().Set(nameHeader, i.Name)
@@ -221,7 +235,7 @@ func (w *World) flow() *Load {
 	for n := range 6 {
 		l.wait.Go(func() {
 			c := &client{world: w, keep: n < 4}
-			ticker := time.NewTicker(8 * time.Millisecond)
+			ticker := time.NewTicker(15 * time.Millisecond)
 			defer ticker.Stop()
 			for {
 				select {

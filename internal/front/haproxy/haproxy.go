@@ -1,6 +1,7 @@
 package haproxy
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,10 +14,12 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/accesslog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/front/logged"
 	"vaiven/internal/front/told"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -32,16 +35,22 @@ const usually = 2 * time.Millisecond
 type Driver struct {
 	on     place.Machine
 	config *Settings
+	door   plan.SpareDoor
 	sticky bool
 	both   bool // the prober meets both sides
+	carry  [2]plan.Capacity
 
 	steering told.Steering[state]
+	tally    *logged.Tally // nil without a log
+	held     time.Duration // over which the log is held against what was counted
 
 	lasting sync.WaitGroup // what is being made to last; only tests wait for it, before they remove their folders
 
-	mu     sync.Mutex // protects what follows, and is not held while anybody is asked
-	known  front.Known
+	mu     sync.Mutex         // protects what follows, and is not held while anybody is asked
+	made   chan struct{}      // closed when the last going home is on the disk, or cannot be; nil if there was none
 	base   map[string]counted // by server: where its instance's counts begin
+	begun  tallied            // what the log is held against
+	late   lack               // of the log, when it was held against that last
 	notice string             // what would not survive a reload, "" if everything would
 }
 
@@ -53,10 +62,13 @@ type counted struct {
 
 // New makes a driver. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
-	d := &Driver{on: on, config: f.Settings.(*Settings), sticky: f.Sticky, both: f.Key.From != plan.KeyClient, base: map[string]counted{}}
+	d := &Driver{on: on, config: f.Settings.(*Settings), door: f.Spare, sticky: f.Sticky, both: f.Key.From != plan.KeyClient, carry: f.Carry, base: map[string]counted{}, held: 10 * time.Second}
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight, Try: d.mayTell,
-		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.told())) },
+		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.steering.Instances())) },
+	}
+	if d.config.Log != "" {
+		d.tally = logged.New(on, d.config.Log, f.Key, d.wrote)
 	}
 	if d.config.Weighs() {
 		d.steering.Mark = front.NewMark(on, f.Order)
@@ -64,13 +76,6 @@ func New(on place.Machine, f plan.Front) *Driver {
 		d.steering.Order = func(s state) reading.Order { return s.order }
 	}
 	return d
-}
-
-// told is what was told of both sides' instances. It is not changed any more.
-func (d *Driver) told() front.Known {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.known
 }
 
 func (d *Driver) say(notice string) {
@@ -139,15 +144,27 @@ func (d *Driver) print(s state) string {
 
 // Read is the split in force and what was counted.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
+	since := d.steering.Glance()
 	s, err := d.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
-	known := d.told()
+	known := d.steering.Instances()
 	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: true, Both: d.both}}
-	if r.Split, r.Order, err = d.steering.Known(s, known); err != nil {
+	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
+	d.counts(&r, s, known)
+	if d.tally != nil {
+		if notice := d.times(ctx, &r); r.Notice == "" {
+			r.Notice = notice
+		}
+	}
+	return r, nil
+}
+
+// counts adds what was counted, and what is to be known of it.
+func (d *Driver) counts(r *reading.Front, s state, known front.Known) {
 	var down []string
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -160,7 +177,66 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		}
 	}
 	r.Notice = d.notices(s, down)
-	return r, nil
+}
+
+// tallied is how many answers were counted at a time, by HAProxy and by its log.
+type tallied struct {
+	at            time.Time
+	counted, told int64
+}
+
+// times adds what the log tells. It is held against HAProxy's own counts: of what is sent some may never come, and nobody
+// says so.
+func (d *Driver) times(ctx context.Context, r *reading.Front) (notice string) {
+	told, failed := d.tally.Times(ctx, r)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	now := tallied{at: r.At, told: told}
+	for _, side := range split.Sides {
+		for _, c := range r.Sides[side].Instances {
+			now.counted += c.Requests
+		}
+	}
+	if d.begun.at.IsZero() || now.counted < d.begun.counted || now.at.Sub(d.begun.at) > 2*d.held { // counts began anew, or nobody looked for a while
+		d.begun, d.late = now, lack{}
+	}
+	if failed != "" {
+		r.Blind = failed
+		return "answers have no times: " + failed
+	}
+	if now.at.Sub(d.begun.at) >= d.held {
+		counted := now.counted - d.begun.counted
+		d.late, d.begun = lack{of: counted, missing: counted - (now.told - d.begun.told)}, now
+	}
+	if d.late.most() {
+		r.Tells.Times, r.Tells.Clients, r.Blind = false, false, d.late.String()
+	}
+	return d.late.String()
+}
+
+// lack is how many of the answers that HAProxy counted are not in its log.
+type lack struct{ of, missing int64 }
+
+// some reports whether there are enough answers to say that some are missing, and enough missing for it to matter.
+func (l lack) some() bool { return l.of >= 20 && l.missing*20 > l.of }
+
+func (l lack) most() bool { return l.some() && l.missing*2 > l.of }
+
+// String is what to know of it, "" if nothing.
+func (l lack) String() string {
+	switch {
+	case l.most():
+		return fmt.Sprintf("of %d answers %d are not in the log (vaiven front PLAN says what it needs): answers have no times", l.of, l.missing)
+	case l.some():
+		return fmt.Sprintf("of %d answers %d are not in the log: times are those of the rest", l.of, l.missing)
+	}
+	return ""
+}
+
+// wrote is whose a line of the log is.
+func (d *Driver) wrote(e *accesslog.Entry) (split.Side, bool) {
+	backend, name, _ := strings.Cut(string(e.Field("server")), "/")
+	return d.side(server{backend: backend, name: name})
 }
 
 // notices is the most important thing to know of what was read.
@@ -182,6 +258,8 @@ func (d *Driver) notices(s state, down []string) string {
 		return fmt.Sprintf("the plan wants sticky sessions, and backend %s has no cookie line", d.config.Backends[0])
 	case d.notice != "":
 		return d.notice
+	case d.door.Asks() && len(s.doors) == 0:
+		return fmt.Sprintf("the plan wants a door of its own to the spare side, and HAProxy has no backend %s%s (vaiven front PLAN says how)", d.config.Backends[split.Green], doorSuffix)
 	case d.config.Weighs() && d.config.StateFile == "":
 		return "a reload of HAProxy would undo the split: give it a server state file (state-file in the plan, server-state-file and load-server-state-from-file in its configuration)"
 	}
@@ -257,7 +335,7 @@ func (d *Driver) weigh(s state, share split.Share, known front.Known) ([]setting
 	var of [2][]int
 	if d.config.Weighs() {
 		var err error
-		if w, of, err = front.Weigh(sides, share, mostWeight); err != nil {
+		if w, of, err = front.Weigh(sides, d.carry, share, mostWeight); err != nil {
 			return nil, w, err
 		}
 	}
@@ -313,7 +391,7 @@ func commands(list []setting) []string {
 // requests at every moment; and the share itself where a map holds it. What has to be kept
 // for a reload is on the disk before anything changes, but for going home.
 func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
-	known := d.told()
+	known := d.steering.Instances()
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && len(d.of(s, side, known)) == 0 && home == nil {
 			return told.Work{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
@@ -379,6 +457,7 @@ type change struct {
 	share    split.Share
 	home     *reading.Order // nil if it is not a going home
 	keep     bool           // the share in force stays as it is
+	spare    front.Spare    // the spare side's own door, as it will be
 }
 
 // carryOut does the steps, with what a reload needs written before and put in its place
@@ -388,7 +467,13 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 	if c.home != nil {
 		return d.takeHome(ctx, c)
 	}
-	kept, err := d.prepare(ctx, c)
+	if !c.keep {
+		var err error
+		if c.spare, err = c.state.spare.Open(d.door, c.share); err != nil {
+			return err
+		}
+	}
+	kept, err := d.prepared(ctx, c)
 	if err != nil {
 		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
 	}
@@ -406,6 +491,7 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 
 // takeHome tells HAProxy at once, and sees to the disk after.
 func (d *Driver) takeHome(ctx context.Context, c change) error {
+	c.spare = c.state.spare.At(c.share)
 	if !d.config.Weighs() {
 		c.commands = append(slices.Clone(c.commands), d.entry(c.state, c.share), d.orderEntry(c.state, *c.home))
 	}
@@ -419,7 +505,15 @@ func (d *Driver) takeHome(ctx context.Context, c change) error {
 		}
 	}
 	d.say("")
+	d.mu.Lock()
+	before, made := d.made, make(chan struct{})
+	d.made = made
+	d.mu.Unlock()
 	d.lasting.Go(func() { // a disk that hangs holds nobody up
+		defer close(made)
+		if before != nil {
+			<-before
+		}
 		ctx := context.WithoutCancel(ctx)
 		kept, err := d.prepare(ctx, c)
 		if err != nil {
@@ -432,6 +526,22 @@ func (d *Driver) takeHome(ctx context.Context, c change) error {
 	return nil
 }
 
+// prepared prepares a change, when the going home before it is on the disk: else that would come over
+// it.
+func (d *Driver) prepared(ctx context.Context, c change) (kept, error) {
+	d.mu.Lock()
+	made := d.made
+	d.mu.Unlock()
+	if made != nil {
+		select {
+		case <-made:
+		case <-ctx.Done():
+			return nil, fmt.Errorf("the going home before is not there yet: %w", context.Cause(ctx))
+		}
+	}
+	return d.prepare(ctx, c)
+}
+
 // put gives files their places.
 func (d *Driver) put(ctx context.Context, k kept) {
 	if err := k.put(ctx); err != nil {
@@ -442,28 +552,18 @@ func (d *Driver) put(ctx context.Context, k kept) {
 // SetInstances gives a side other instances: their addresses go to its servers, and
 // servers that are not needed are put into maintenance. The share stays.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	changing, through, err := d.steering.Change(ctx)
-	if err != nil {
-		return err
-	}
-	defer through()
-	s, err := d.look(changing)
-	if err != nil {
-		return err
-	}
-	as, err := d.steering.ForInstances(s, side, wanted)
-	if err != nil {
-		return err
-	}
-	before := d.told()
-	slots := d.slots(s, side)
-	placed, err := assign(slots, wanted, before[side])
+	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, known front.Known, as told.Wanted) error {
+		return d.give(changing, s, side, known, as)
+	})
+}
+
+func (d *Driver) give(ctx context.Context, s state, side split.Side, known front.Known, as told.Wanted) error {
+	wanted, slots := known[side], d.slots(s, side)
+	placed, err := assign(slots, wanted, d.steering.Instances()[side])
 	if err != nil {
 		return fmt.Errorf("%w: backend %s has %d servers for %v, and %d are needed: add some to its configuration", front.ErrRefused,
 			d.config.Backends[side], len(slots), side, len(wanted))
 	}
-	known := before
-	known[side] = slices.Clone(wanted)
 	// As it will be when the addresses are there; weights are found for that.
 	then := s
 	then.servers = slices.Clone(s.servers)
@@ -505,13 +605,96 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 			list = append(list, setting{server: v, left: true})
 		}
 	}
-	if err := d.carryOut(changing, change{state: s, commands: commands(list), list: list, share: as.Share, keep: true}); err != nil {
+	spare, err := s.spare.Open(d.door, as.Share)
+	if err != nil {
 		return err
 	}
-	d.mu.Lock()
-	d.known[side] = known[side]
-	d.mu.Unlock()
-	return d.steering.Told(ctx, s, as)
+	if spare.Secret != "" {
+		list = append(list, s.behindDoor(list, slots)...)
+		if len(wanted) == 0 {
+			spare = spare.Renewed(d.door)
+		}
+	}
+	steps := commands(list)
+	if spare.Secret != s.spare.Secret {
+		if spare.Secret != "" {
+			steps = append(steps, fmt.Sprintf("add map %s %s%s %v", d.config.Map, d.doorKey(), spare.Secret, spare.Side))
+		}
+		if s.spare.Secret != "" {
+			steps = append(steps, fmt.Sprintf("del map %s %s%s", d.config.Map, d.doorKey(), s.spare.Secret))
+		}
+	}
+	return d.carryOut(ctx, change{state: s, commands: steps, list: list, share: as.Share, keep: true, spare: spare})
+}
+
+// The spare side's own door leads to backends of its own, so that what comes by it is not counted among what users get.
+// Their names are those of the sides with a suffix, and their servers are called as the sides'.
+const doorSuffix = "-door"
+
+// doorKey is what the map's key of the spare side's own door begins with. The secret follows.
+func (d *Driver) doorKey() string { return d.config.MapKey + doorSuffix + "." }
+
+// Doors are the spare side's own door, as the map has it.
+func (d *Driver) Doors(ctx context.Context) ([]front.Spare, error) {
+	s, err := d.look(ctx)
+	if err == nil && s.spare.Secret != "" && len(s.doors) == 0 {
+		err = fmt.Errorf("%w: it has no backend %s%s", front.ErrRefused, d.config.Backends[s.spare.Side], doorSuffix)
+	}
+	return []front.Spare{s.spare}, err
+}
+
+// behindDoor are the settings of the servers behind the spare side's door, so that they are as a side's are.
+func (s state) behindDoor(list []setting, slots []server) (behind []setting) {
+	for _, as := range list {
+		at := slices.IndexFunc(s.doors, func(v server) bool { return v.backend == as.backend+doorSuffix && v.name == as.name })
+		if at >= 0 && slices.ContainsFunc(slots, func(v server) bool { return v.path() == as.path() }) {
+			behind = append(behind, setting{server: s.doors[at], weight: as.weight, in: !as.left, left: as.left, address: as.address})
+		}
+	}
+	return behind
+}
+
+// Listed are a side's servers that have an address, whether they get requests or not.
+func (d *Driver) Listed(ctx context.Context, side split.Side) ([]reading.Server, error) {
+	s, err := d.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known := d.steering.Instances()
+	var list []reading.Server
+	for _, v := range d.slots(s, side) {
+		if v.address != nobody {
+			list = append(list, known.At(side, v.address, v.name))
+		}
+	}
+	return list, nil
+}
+
+// nobody is the address of servers that wait for an instance, in the configuration that plans ask for.
+const nobody = "127.0.0.1:1"
+
+// Reach asks HAProxy's own check of the server, where it has one, and connects from the machine that HAProxy runs on.
+func (d *Driver) Reach(ctx context.Context, address string) error {
+	for {
+		s, err := d.look(ctx)
+		if err != nil {
+			return fmt.Errorf("%w: %w", front.ErrUnknown, err)
+		}
+		n := slices.IndexFunc(s.servers, func(v server) bool { return v.address == address && v.in() })
+		switch {
+		case n < 0 || s.servers[n].status == "no check" || strings.HasPrefix(s.servers[n].status, "UP "): // it is checking
+		case strings.HasPrefix(s.servers[n].status, "DOWN"):
+			return fmt.Errorf("HAProxy's own check says %s (%s)", s.servers[n].status, cmp.Or(s.servers[n].said, "nothing more"))
+		}
+		if n < 0 || !strings.HasPrefix(s.servers[n].status, "UP ") {
+			return front.ReachFrom(ctx, d.on, address)
+		}
+		select {
+		case <-ctx.Done():
+			return front.ReachFrom(ctx, d.on, address)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 // assign gives each instance a server: the one that has its address already, else one
@@ -569,7 +752,7 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 	}
 	open := int64(0)
 	var list []setting
-	for _, v := range d.of(s, side, d.told()) {
+	for _, v := range d.of(s, side, d.steering.Instances()) {
 		open += v.counts.open
 		list = append(list, setting{server: v, weight: v.weight, home: true})
 	}
@@ -618,10 +801,13 @@ func (k kept) sweep(ctx context.Context) {
 // prepare writes what a reload needs beside the files it looks for it in.
 func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 	var k kept
-	write := func(file string, data []byte) error {
+	write := func(file string, data []byte, secret bool) error {
 		mode := fs.FileMode(0o644)
 		if info, err := d.on.Stat(ctx, file); err == nil {
 			mode = info.Mode().Perm()
+		}
+		if secret {
+			mode &^= 0o007
 		}
 		next, err := place.Slot{On: d.on, Path: file, Mode: mode}.Candidate(ctx, data)
 		if err == nil {
@@ -631,20 +817,25 @@ func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 	}
 	var failed []error
 	if d.config.StateFile != "" {
-		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list)))
+		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list), false))
 	}
-	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && !c.keep {
+	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && (!c.keep || c.spare.Secret != c.state.spare.Secret) {
 		data, err := d.on.ReadFile(ctx, d.config.Map)
 		if err == nil {
 			order := c.state.order
 			if c.home != nil {
 				order = *c.home
 			}
-			data = withEntry(data, d.config.MapKey, fmt.Sprint(int(c.share)))
+			if !c.keep {
+				data = withEntry(data, d.config.MapKey, fmt.Sprint(int(c.share)))
+			}
+			if data = without(data, d.doorKey()); c.spare.Secret != "" {
+				data = withEntry(data, d.doorKey()+c.spare.Secret, c.spare.Side.String())
+			}
 			if order.Generation > 0 {
 				data = withEntry(data, d.orderKey(), encode(order))
 			}
-			err = write(d.config.Map, data)
+			err = write(d.config.Map, data, c.spare.Secret != "")
 		}
 		failed = append(failed, err)
 	}
@@ -716,6 +907,17 @@ func withEntry(data []byte, key, value string) []byte {
 	}
 	if !done {
 		b.WriteString(entry)
+	}
+	return []byte(b.String())
+}
+
+// without is the file of a map without the keys that begin so.
+func without(data []byte, key string) []byte {
+	var b strings.Builder
+	for line := range strings.Lines(string(data)) {
+		if !strings.HasPrefix(strings.TrimSpace(line), key) {
+			b.WriteString(line)
+		}
 	}
 	return []byte(b.String())
 }

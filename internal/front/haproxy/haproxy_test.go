@@ -1,14 +1,17 @@
 package haproxy
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
+	"vaiven/internal/place/placetest"
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -21,8 +24,10 @@ import (
 // setup is a plan's front as a test wants it, and where its files are.
 type setup struct {
 	mapped bool
+	byAddr bool // its run-time interface is at an address
 	key    plan.Key
 	sticky bool
+	logs   bool // its log is sent to us
 }
 
 // start starts an HAProxy with the configuration that such a plan asks for.
@@ -40,16 +45,27 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	if s.mapped {
 		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
 	}
+	if s.byAddr {
+		admin, _ := stacktest.Ports(t, 1)
+		h.Socket, h.Address = "", fronttest.Address(admin)
+	}
+	if s.logs {
+		h.Log = nobodyReads(t)
+	}
 	if s.key.From == "" {
 		s.key.From = plan.KeyRandom
 	}
 	f := plan.Front{Listen: w.Listen, Key: s.key, Sticky: s.sticky, Settings: h, Order: filepath.Join(dir, "order")}
+	if s.mapped {
+		f.Spare = fronttest.NewDoor(dir)
+	}
 	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
 	c := config("sailings", f, front.Site{Folder: dir, Slots: 6})
 	fronttest.Write(t, c.File, c.Text)
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its socket", func() error {
-		conn, err := net.Dial("unix", h.Socket)
+		network, address := h.where()
+		conn, err := net.Dial(network, address)
 		if err == nil {
 			err = conn.Close()
 		}
@@ -58,15 +74,29 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	return f, p, kept
 }
 
-func open(s setup) func(*testing.T, *fronttest.World) fronttest.Proxy {
+// nobodyReads is an address that nobody reads datagrams at.
+func nobodyReads(t *testing.T) string {
+	t.Helper()
+	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	return conn.LocalAddr().String()
+}
+
+func open(s setup, reach fronttest.Reach) func(*testing.T, *fronttest.World) fronttest.Proxy {
 	return func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, kept := start(t, w, s)
 		return fronttest.Proxy{
 			Driver: func() front.Driver {
-				d := New(place.Local{}, f)
-				t.Cleanup(d.lasting.Wait)
-				return d
+				return reach(t, func(on place.Machine) front.Driver {
+					d := New(on, f)
+					t.Cleanup(d.lasting.Wait)
+					return d
+				})
 			},
+			Door: f.Spare,
 			Foreign: func(t *testing.T, share split.Share) {
 				other := New(place.Local{}, f)
 				var commands []string
@@ -119,11 +149,17 @@ func open(s setup) func(*testing.T, *fronttest.World) fronttest.Proxy {
 }
 
 func TestConformanceByWeight(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Open: open(setup{}), Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Checker}})
+	fronttest.Run(t, fronttest.System{Open: open(setup{}, fronttest.Here), Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Checker, fronttest.Door}})
 }
 
+// Steered at an address, and with a log, which make no other difference.
 func TestConformanceByMap(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}), Lacks: []fronttest.Ability{fronttest.Checker}})
+	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true, byAddr: true, logs: true}, fronttest.Here), Lacks: []fronttest.Ability{fronttest.Checker}})
+}
+
+func TestConformanceOverSSH(t *testing.T) {
+	reach := fronttest.OverSSH(t)
+	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}, reach), Lacks: []fronttest.Ability{fronttest.Checker}})
 }
 
 // Whatever the key, the configuration that is asked for keeps clients on green.
@@ -145,6 +181,91 @@ func TestKeysThatStay(t *testing.T) {
 			}
 		})
 	}
+}
+
+// The log tells how long answers took, and which clients there were, by a digest of what the key goes by; a log that does
+// not come is missed.
+func TestTheLog(t *testing.T) {
+	for _, mapped := range []bool{true, false} {
+		w := fronttest.NewWorld(t)
+		s := setup{mapped: mapped, logs: true}
+		if mapped {
+			s.key = plan.Key{From: plan.KeyCookie, Name: "passenger"}
+		}
+		f, _, _ := start(t, w, s)
+		d := New(place.Local{}, f)
+		for _, side := range split.Sides {
+			if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 1)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		before, err := d.Read(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Set(t.Context(), 5000, fronttest.Expect(before)); err != nil {
+			t.Fatal(err)
+		}
+		const clients = 40
+		w.Count(3*clients, true, func(n int) []string { return []string{fmt.Sprintf("Cookie: passenger=p%d", n%clients)} })
+		fronttest.Eventually(t, "all answers are in the log", func() error {
+			r, err := d.Read(t.Context())
+			if err != nil {
+				return err
+			}
+			timed, of := int64(0), int64(0)
+			for _, side := range split.Sides {
+				for _, c := range r.Sides[side].Instances {
+					h, err := c.Histogram()
+					if err != nil {
+						return err
+					}
+					timed, of = timed+h.TotalCount(), of+c.Requests
+				}
+			}
+			met := r.Sides[0].Clients.Seen + r.Sides[1].Clients.Seen
+			if timed != of || of < 3*clients || r.Tells.Clients != mapped || mapped && (met < clients-2 || met > clients) || !r.Tells.Times {
+				return fmt.Errorf("%d of %d answers have times, %d clients, %+v, %q", timed, of, met, r.Tells, r.Notice)
+			}
+			return nil
+		})
+		other := New(place.Local{}, f)
+		if r, err := other.Read(t.Context()); err != nil || r.Tells.Times || r.Blind == "" || !strings.Contains(r.Notice, "another process reads it") && mapped {
+			t.Errorf("what a second process reads: %+v, %q, %v", r.Tells, r.Notice, err)
+		}
+	}
+}
+
+// A log that names nobody's answers, or is not sent at all, is held against what was counted.
+func TestALogThatDoesNotCome(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{mapped: true})
+	f.Settings.(*Settings).Log = nobodyReads(t)
+	d := New(place.Local{}, f)
+	d.held = time.Hour // the time is the test's input
+	if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
+		t.Fatal(err)
+	}
+	fronttest.Eventually(t, "it is missed", func() error {
+		d.mu.Lock()
+		d.begun = tallied{}
+		d.mu.Unlock()
+		if _, err := d.Read(t.Context()); err != nil {
+			return err
+		}
+		w.Count(40, true, nil)
+		d.mu.Lock()
+		d.begun.at = time.Now().Add(-d.held)
+		d.mu.Unlock()
+		r, err := d.Read(t.Context())
+		if err == nil && (r.Tells.Times || r.Blind == "" || !strings.Contains(r.Notice, "of 40 answers 40 are not in the log")) {
+			err = fmt.Errorf("%+v, %q", r.Tells, r.Notice)
+		}
+		return err
+	})
 }
 
 // Clients that are told apart by their address all have the same one here.
@@ -232,11 +353,73 @@ func FuzzTables(f *testing.F) {
 		}
 		_, _ = parseStat(text)
 		var s state
-		if err := s.readMap(text, "sailings", "sailings.home"); err == nil && (s.share < 0 || s.share > 10_000) {
+		if err := s.readMap(text, "sailings", "sailings.home", "sailings-door."); err == nil && (s.share < 0 || s.share > 10_000) {
 			t.Errorf("a share of %d", s.share)
 		}
 		if o := decode(text); o.Generation > 0 && decode(encode(o)) != o && len(o.Why) < 200 && !strings.Contains(o.Why+o.By, "\x00") {
 			t.Errorf("the order %+v is read back as %+v", o, decode(encode(o)))
 		}
 	})
+}
+
+// What knows the secret of the spare side's own door is no file for everybody.
+func TestTheSecretIsNotForEverybody(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, kept := start(t, w, setup{mapped: true})
+	d := New(place.Local{}, f)
+	t.Cleanup(d.lasting.Wait)
+	if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(kept, "split.map")
+	data, err := os.ReadFile(file)
+	if err != nil || !strings.Contains(string(data), "sailings"+doorSuffix+".") {
+		t.Fatalf("the map says %q, %v", data, err)
+	}
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm()&0o007 != 0 {
+		t.Errorf("the map is %v, %v", info.Mode(), err)
+	}
+	if err := d.tell(t.Context(), []string{"set map " + f.Settings.(*Settings).Map + " sailings" + doorSuffix + ".ABCDEFGHIJKLMNOPQRSTUVWX27 nowhere"}); err == nil || strings.Contains(err.Error(), "ABCDEFGH") {
+		t.Errorf("what HAProxy refuses is said as %v", err)
+	}
+}
+
+// What going home writes to a slow disk comes before what is changed after it, and not over it; going
+// home itself waits for nothing.
+func TestALateDiskComesOverNothing(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, kept := start(t, w, setup{})
+	var slow atomic.Pointer[chan struct{}]
+	on := &placetest.Elsewhere{Root: "/", Before: func(act, _ string) error {
+		if hang := slow.Load(); act == "create" && hang != nil {
+			<-*hang
+		}
+		return nil
+	}}
+	d := New(on, f)
+	t.Cleanup(d.lasting.Wait)
+	green := w.Raise(split.Green, 1, 1)
+	if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)); err != nil {
+		t.Fatal(err)
+	}
+	hang := make(chan struct{})
+	slow.Store(&hang)
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
+		t.Fatalf("home beside a slow disk: %+v, %v", done, err)
+	}
+	short, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond) // the time is the test's input
+	defer cancel()
+	if err := d.SetInstances(short, split.Green, green); err == nil {
+		t.Error("what came after did not wait for it")
+	}
+	slow.Store(nil)
+	close(hang)
+	if err := d.SetInstances(t.Context(), split.Green, green); err != nil {
+		t.Fatal(err)
+	}
+	d.lasting.Wait()
+	_, port, _ := net.SplitHostPort(green[0].Address)
+	if data, err := os.ReadFile(filepath.Join(kept, "state")); err != nil || !strings.Contains(string(data), port) {
+		t.Errorf("what a reload would read knows nobody of green: %v\n%s", err, data)
+	}
 }

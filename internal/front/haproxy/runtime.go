@@ -1,6 +1,7 @@
 package haproxy
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -26,12 +27,13 @@ const longest = 8 << 10
 // ask sends commands in one line and returns all that is said. A line is carried out
 // command by command, with nothing else in between at its thread.
 func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
-	conn, err := d.on.Dial(ctx, "unix", d.config.Socket)
+	network, address := d.config.where()
+	conn, err := d.on.Dial(ctx, network, address)
 	switch {
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's \"stats socket\" line lets in", front.ErrUnreachable, d.config.Socket)
+		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's \"stats socket\" line lets in", front.ErrUnreachable, address)
 	case err != nil:
-		return "", fmt.Errorf("%w: nobody listens at %s (is HAProxy running, with \"stats socket %[2]s level admin\"?)", front.ErrUnreachable, d.config.Socket)
+		return "", fmt.Errorf("%w: nobody listens at %s (is HAProxy running, with \"stats socket %s level admin\"?)", front.ErrUnreachable, address, d.config.Bound())
 	}
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
@@ -44,8 +46,11 @@ func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
 	if err == nil {
 		err = ctx.Err()
 	}
+	if err == nil && len(said) == 0 { // it ends every answer with an empty line
+		err = io.ErrUnexpectedEOF
+	}
 	if err != nil {
-		return "", fmt.Errorf("%w at %s: %w", front.ErrUnreachable, d.config.Socket, err)
+		return "", fmt.Errorf("%w at %s: %w", front.ErrUnreachable, address, err)
 	}
 	return string(said), nil
 }
@@ -64,7 +69,7 @@ func (d *Driver) tell(ctx context.Context, commands []string) error {
 			return err
 		}
 		if said = trouble(said); said != "" {
-			return fmt.Errorf("%w: HAProxy says %q to %q", front.ErrRefused, said, strings.Join(commands[:n], "; "))
+			return fmt.Errorf("%w: HAProxy says %q to %q", front.ErrRefused, said, secretKey.ReplaceAllString(strings.Join(commands[:n], "; "), doorSuffix+".…"))
 		}
 		commands = commands[n:]
 	}
@@ -107,6 +112,7 @@ type server struct {
 	admin         int
 	counts        counts
 	status        string // "UP", "DOWN", "MAINT", "no check" ...
+	said          string // what its last check found: "Layer4 connection problem"
 }
 
 func (s server) path() string { return s.backend + "/" + s.name }
@@ -213,6 +219,8 @@ func excerpt(text string) string {
 // state is what is read in one go.
 type state struct {
 	servers  []server // of our backends, in HAProxy's order
+	doors    []server // of the backends of the spare side's own door
+	spare    front.Spare
 	backends map[string]counts
 	raw      table // of all servers of HAProxy, for the state file
 	share    int   // in the map, basis points
@@ -251,6 +259,9 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 			at[v.path()] = len(s.servers)
 			s.servers = append(s.servers, v)
 		}
+		if v.backend == d.config.Backends[0]+doorSuffix || v.backend == d.config.Backends[1]+doorSuffix {
+			s.doors = append(s.doors, v)
+		}
 	}
 	for _, row := range figures.rows {
 		backend, name := figures.text(row, "pxname"), figures.text(row, "svname")
@@ -264,6 +275,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		}
 		if n, ok := at[backend+"/"+name]; ok {
 			s.servers[n].counts, s.servers[n].status = c, figures.text(row, "status")
+			s.servers[n].said = strings.TrimSpace(strings.Trim(cmp.Or(figures.text(row, "check_desc"), figures.text(row, "check_status")), "* ") + " " + figures.text(row, "last_chk"))
 		}
 		if name == "BACKEND" {
 			s.backends[backend] = c
@@ -278,14 +290,14 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		}
 	}
 	if !d.config.Weighs() {
-		err = s.readMap(said, d.config.MapKey, d.orderKey())
+		err = s.readMap(said, d.config.MapKey, d.orderKey(), d.doorKey())
 	}
 	return s, err
 }
 
-// readMap finds the share and the order of going home in the answer of "show map", whose
+// readMap finds the share, the order of going home and the spare side's own door in the answer of "show map", whose
 // lines are an address in memory, the key and the value.
-func (s *state) readMap(said, key, orderKey string) error {
+func (s *state) readMap(said, key, orderKey, doorKey string) error {
 	if strings.Contains(said, "Unknown map identifier") {
 		return fmt.Errorf("%w: HAProxy has no such map: name the file as its configuration does", front.ErrRefused)
 	}
@@ -304,6 +316,10 @@ func (s *state) readMap(said, key, orderKey string) error {
 			s.share, s.inMap = n, true
 		case orderKey:
 			s.order = decode(f[2])
+		}
+		if secret, ok := strings.CutPrefix(f[1], doorKey); ok {
+			s.spare.Secret = secret
+			s.spare.Side, _ = split.ParseSide(f[2])
 		}
 	}
 	return nil
@@ -350,6 +366,9 @@ func (d *Driver) orderEntry(s state, o reading.Order) string {
 	return fmt.Sprintf("%s map %s %s %s", verb, d.config.Map, d.orderKey(), encode(o))
 }
 
+// secretKey is the map's key of the spare side's own door.
+var secretKey = regexp.MustCompile(regexp.QuoteMeta(doorSuffix) + `\.[A-Z2-7]+`)
+
 var (
 	newVersion = regexp.MustCompile(`New version created: (\d+)`)
 	outOfRange = "Version number out of range"
@@ -386,16 +405,23 @@ func (d *Driver) commit(ctx context.Context, c change) error {
 	case s.share != c.state.share || s.inMap != c.state.inMap:
 		return fmt.Errorf("%w: it has %v on green", front.ErrChanged, split.Share(s.share))
 	}
+	spare := c.spare
+	if c.home != nil {
+		spare = s.spare.At(c.share) // as it is now
+	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "add map @%s %s <<\n", version, d.config.Map)
 	for _, e := range s.entries {
-		if e[0] != d.config.MapKey && e[0] != d.orderKey() {
+		if e[0] != d.config.MapKey && e[0] != d.orderKey() && !strings.HasPrefix(e[0], d.doorKey()) {
 			fmt.Fprintf(&b, "%s %s\n", e[0], e[1])
 		}
 	}
 	fmt.Fprintf(&b, "%s %d\n", d.config.MapKey, c.share)
 	if order.Generation > 0 {
 		fmt.Fprintf(&b, "%s %s\n", d.orderKey(), encode(order))
+	}
+	if spare.Secret != "" {
+		fmt.Fprintf(&b, "%s%s %v\n", d.doorKey(), spare.Secret, spare.Side)
 	}
 	if said, err = d.ask(ctx, b.String()); err == nil && trouble(said) != "" {
 		err = fmt.Errorf("%w: HAProxy says %q to a new version of the map", front.ErrRefused, trouble(said))

@@ -49,6 +49,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	f := plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Sticky: s.sticky, Settings: h}
 	if s.included {
 		h.File = filepath.Join(kept, "sailings.conf")
+		f.Spare = fronttest.NewDoor(t.TempDir())
 	} else {
 		h.Manager = "http://" + fronttest.Address(port+1) + "/balancer-manager"
 		f.Order = filepath.Join(dir, "order")
@@ -62,7 +63,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	}
 	fronttest.Write(t, c.File, text)
 	if s.included {
-		if made, err := NewIncluded(place.Local{}, "sailings", f).Prepare(t.Context()); err != nil || !made {
+		if made, err := NewIncluded(place.Local{}, "sailings", f).Prepare(t.Context(), [2][]reading.Server{}); err != nil || !made {
 			t.Fatalf("made %v, %v", made, err)
 		}
 	}
@@ -77,11 +78,17 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	return f, p, dir
 }
 
-func TestConformanceOfTheManager(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Reloads, fronttest.Disk, fronttest.Checker}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+func TestConformanceOfTheManager(t *testing.T) { conform(t, fronttest.Here) }
+
+func TestConformanceOverSSH(t *testing.T) { conform(t, fronttest.OverSSH(t)) }
+
+func conform(t *testing.T, reach fronttest.Reach) {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, _ := start(t, w, setup{})
 		return fronttest.Proxy{
-			Driver: func() front.Driver { return NewManager(place.Local{}, f) },
+			Driver: func() front.Driver {
+				return reach(t, func(on place.Machine) front.Driver { return NewManager(on, f) })
+			},
 			Foreign: func(t *testing.T, share split.Share) { // by hand, and half and half
 				if share != split.Whole/2 {
 					t.Fatal("only half and half is done by hand")
@@ -108,7 +115,7 @@ func TestConformanceOfTheInclude(t *testing.T) {
 		f, p, dir := start(t, w, setup{included: true})
 		httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
 		return fronttest.ByFile{
-			Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p, File: f.Settings.(*Settings).File,
+			Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p, File: f.Settings.(*Settings).File, Door: f.Spare,
 			Edit: func(data []byte, share split.Share) []byte { // half and half, whatever is asked
 				return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
 			},
@@ -366,11 +373,11 @@ func FuzzTheManagersPage(f *testing.F) {
 }
 
 func TestTheFileReadsBack(t *testing.T) {
-	f := form{"sailings", "sailings"}
+	f := form{service: "sailings", balancer: "sailings", spare: plan.SpareDoor{Header: "X-Try"}}
 	for _, s := range []include.Setting{
 		{},
 		{Share: 2500, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
-		{Share: split.Whole, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: split.Whole, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green}, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
 	} {
 		text := f.Render(s)
 		got, err := f.Parse(text)

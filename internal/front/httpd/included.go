@@ -23,10 +23,24 @@ import (
 // NewIncluded makes a driver for an include file. Requests are counted from now on.
 func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front {
 	c := f.Settings.(*Settings)
+	s := &server{on: on, config: c.Settings}
 	return include.New(include.Config{
-		File:    include.File{On: on, Path: c.File, Server: &server{on: on, config: c.Settings}},
-		Form:    form{service: service, balancer: c.Balancer},
-		Log:     c.Log,
+		File:  include.File{On: on, Path: c.File, Server: s},
+		Form:  form{service: service, balancer: c.Balancer, spare: f.Spare, carry: f.Carry},
+		Key:   f.Key,
+		Log:   c.Log,
+		Spare: f.Spare,
+		Lack: func(ctx context.Context) ([]string, error) {
+			if !f.Spare.Asks() {
+				return nil, nil
+			}
+			texts, err := s.texts(ctx)
+			passes := regexp.MustCompile(`(?mi)^\s*RewriteRule\s.*"?balancer://` + regexp.QuoteMeta(c.Balancer) + `-spare/`)
+			if err != nil || slices.ContainsFunc(texts, passes.MatchString) {
+				return nil, err
+			}
+			return []string{fmt.Sprintf("the RewriteRule to balancer://%s-spare, where ProxyPass stands: without it the spare side's own door leads where all requests go", c.Balancer)}, nil
+		},
 		Both:    true,
 		Usually: time.Second,
 		Connections: "requests that are being answered are answered; httpd holds up all new requests for about a second while it reloads, and " +
@@ -36,11 +50,15 @@ func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front 
 }
 
 // form is the file's: a balancer with the instances of both sides as members.
-type form struct{ service, balancer string }
+type form struct {
+	service, balancer string
+	spare             plan.SpareDoor
+	carry             [2]plan.Capacity
+}
 
 // Nearest is the share that load factors can do, and what else to know of it.
 func (f form) Nearest(s include.Setting) (split.Share, []string, error) {
-	w, _, err := weigh(s)
+	w, _, err := f.weigh(s)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -52,13 +70,13 @@ func (f form) Nearest(s include.Setting) (split.Share, []string, error) {
 }
 
 // weigh finds the load factors, by side and instance.
-func weigh(s include.Setting) (split.Weights, [2][]int, error) {
-	return front.Weigh(s.Sides, s.Share, mostFactor)
+func (f form) weigh(s include.Setting) (split.Weights, [2][]int, error) {
+	return front.Weigh(s.Sides, f.carry, s.Share, mostFactor)
 }
 
 // Render is the file for a setting. With no instances at all there are no members.
 func (f form) Render(s include.Setting) []byte {
-	_, factors, err := weigh(s)
+	_, factors, err := f.weigh(s)
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n", f.service)
 	fmt.Fprintf(&b, "<Proxy \"balancer://%s\">\n", f.balancer)
@@ -81,12 +99,34 @@ func (f form) Render(s include.Setting) []byte {
 		}
 	}
 	fmt.Fprintf(&b, "    ProxySet lbmethod=byrequests\n</Proxy>\n")
-	fmt.Fprintf(&b, `LogFormat "{\"at\":\"%%{sec}t.%%{usec_frac}t\",\"client\":\"%%a\",\"method\":\"%%m\",\"path\":\"%%U%%q\",\"status\":\"%%>s\",\"upstream\":\"%%{BALANCER_WORKER_NAME}e\",\"route\":\"%%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%%>s\",\"us\":\"%%D\"}" vaiven_%s
-`, strings.ReplaceAll(f.service, "-", "_"))
+	aside := ""
+	if s.Spare.Secret != "" {
+		aside = f.door(&b, s)
+	}
+	fmt.Fprintf(&b, `LogFormat "{\"at\":\"%%{sec}t.%%{usec_frac}t\",\"client\":\"%%a\",\"method\":\"%%m\",\"path\":\"%%U%%q\",\"status\":\"%%>s\",\"upstream\":\"%%{BALANCER_WORKER_NAME}e\",\"route\":\"%%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%%>s\",\"us\":\"%%D\"%s}" %s
+`, aside, front.Variable(f.service))
 	return []byte(b.String())
 }
 
+// door writes the spare side's own, and says what the access log tells of it.
+func (f form) door(b *strings.Builder, s include.Setting) (aside string) {
+	fmt.Fprintf(b, "<Proxy \"balancer://%s-spare\">\n    # of %v\n", f.balancer, s.Spare.Side)
+	for _, i := range s.Sides[s.Spare.Side] {
+		fmt.Fprintf(b, "    BalancerMember \"%s%s\" route=%s\n", scheme, i.Address, routeOf(s.Spare.Side, i.Name))
+	}
+	fmt.Fprint(b, "    ProxySet lbmethod=byrequests\n</Proxy>\n")
+	knows := front.Variable(f.service) + "_knows"
+	if f.spare.Header != "" {
+		fmt.Fprintf(b, "SetEnvIf %s \"^%s$\" %s=yes\nRequestHeader unset %[1]s\n", f.spare.Header, s.Spare.Secret, knows)
+	}
+	if f.spare.Cookie != "" {
+		fmt.Fprintf(b, "SetEnvIf Cookie \"(^|;\\s*)%s=%s(;|$)\" %s=yes\n", regexp.QuoteMeta(f.spare.Cookie), s.Spare.Secret, knows)
+	}
+	return fmt.Sprintf(`,\"aside\":\"%%{%s}e\"`, knows)
+}
+
 var (
+	doorBlock  = regexp.MustCompile(`(?s)-spare">\n    # of (blue|green)\n.*?\nSetEnvIf [^\n]*?([A-Z2-7]{20,})`)
 	noteLine   = regexp.MustCompile(`^    # (blue|green) ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?$`)
 	memberLine = regexp.MustCompile(`^\s*BalancerMember "http://([^"]+)" (.*)$`)
 	factorWord = regexp.MustCompile(`\bloadfactor=(\d+)\b`)
@@ -133,6 +173,10 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 		}
 		note = nil
 	}
+	if m := doorBlock.FindSubmatch(data); m != nil {
+		s.Spare.Secret = string(m[2])
+		s.Spare.Side, _ = split.ParseSide(string(m[1]))
+	}
 	if sums == [2]uint64{} {
 		return s, nil // nobody gets anything: all on blue, once there is one
 	}
@@ -146,9 +190,9 @@ type server struct {
 	on     place.Machine
 	config include.Settings
 
-	mu      sync.Mutex // protects what follows
-	pidFile string     // found once
-	before  []string   // those that served when it was last told to reload
+	mu      sync.Mutex      // protects what follows
+	pidFile string          // found once
+	before  []place.Process // those that served when it was last told to reload
 }
 
 var (
@@ -184,6 +228,20 @@ func (s *server) Files(ctx context.Context) ([]string, string, error) {
 	return files, base, nil
 }
 
+// texts are what stands in all of them.
+func (s *server) texts(ctx context.Context) ([]string, error) {
+	files, _, err := s.Files(ctx)
+	var texts []string
+	for _, file := range files {
+		data, errRead := s.on.ReadFile(ctx, file)
+		if err = errors.Join(err, errRead); err != nil {
+			break
+		}
+		texts = append(texts, string(data))
+	}
+	return texts, err
+}
+
 // Check tests a main configuration.
 func (s *server) Check(ctx context.Context, config string) error {
 	_, err := s.command(ctx, "-f", config, "-t")
@@ -202,7 +260,7 @@ func (s *server) Reload(ctx context.Context) error {
 
 // Running are the processes that serve. Those from before a reload stay for as long as
 // they answer requests; the parent starts others at once, which alone take new ones.
-func (s *server) Running(ctx context.Context) ([]string, error) {
+func (s *server) Running(ctx context.Context) ([]place.Process, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.pidFile == "" {
@@ -223,15 +281,15 @@ func (s *server) Running(ctx context.Context) ([]string, error) {
 }
 
 // Fresh reports whether new workers serve: one of them is enough.
-func (s *server) Fresh(before, now []string) bool { return include.AnyNew(before, now) }
+func (s *server) Fresh(before, now []place.Process) bool { return include.AnyNew(before, now) }
 
 // Leaving are those from before the last reload that are still there: they finish what
 // they have. Of a reload that another process of ours told, nothing is known.
-func (s *server) Leaving(ctx context.Context) ([]string, error) {
+func (s *server) Leaving(ctx context.Context) ([]place.Process, error) {
 	now, err := s.Running(ctx)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return slices.DeleteFunc(now, func(w string) bool { return !slices.Contains(s.before, w) }), err
+	return slices.DeleteFunc(now, func(w place.Process) bool { return !include.Among(s.before, w) }), err
 }
 
 // Directive finds the lines that include, and the names.

@@ -11,17 +11,9 @@ import (
 // its balancer to be steered by the manager: so that a reload by anybody keeps what the
 // manager was told, and instances that hang leave workers to the manager.
 func (m *Manager) Lacks(ctx context.Context) ([]string, error) {
-	files, _, err := (&server{on: m.on, config: m.config.Settings}).Files(ctx)
+	texts, err := (&server{on: m.on, config: m.config.Settings}).texts(ctx)
 	if err != nil {
 		return nil, err
-	}
-	var texts []string
-	for _, file := range files {
-		data, err := m.on.ReadFile(ctx, file)
-		if err != nil {
-			return nil, err
-		}
-		texts = append(texts, string(data))
 	}
 	return lacks(texts, m.config.Balancer), nil
 }

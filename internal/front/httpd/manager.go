@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -36,34 +35,26 @@ type Manager struct {
 	on     place.Machine
 	config *Settings
 	sticky bool
+	carry  [2]plan.Capacity
 	client http.Client
+	stands front.Known // instances that a plan names by their addresses
 
 	steering told.Steering[balancer]
-
-	mu    sync.Mutex // protects what follows, and is not held while anybody is asked
-	known front.Known
-	tally *logged.Tally
+	tally    *logged.Tally
 }
 
 // NewManager makes a driver. Requests are counted from now on.
 func NewManager(on place.Machine, f plan.Front) *Manager {
 	c := f.Settings.(*Settings)
-	m := &Manager{on: on, config: c, sticky: f.Sticky, tally: logged.New(on, c.Log)}
+	m := &Manager{on: on, config: c, sticky: f.Sticky, carry: f.Carry, tally: logged.New(on, c.Log, f.Key, nil)}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DialContext, transport.Proxy = on.Dial, nil
 	m.client.Transport = transport
 	m.steering = told.Steering[balancer]{
 		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewMark(on, f.Order),
-		Has: func(b balancer, side split.Side) int { return len(m.of(b, side, m.told())) },
+		Has: func(b balancer, side split.Side) int { return len(m.of(b, side, m.steering.Instances())) },
 	}
 	return m
-}
-
-// told is what was told of both sides' instances. It is not changed any more.
-func (m *Manager) told() front.Known {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.known
 }
 
 // state is which requests a worker gets.
@@ -182,13 +173,14 @@ func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
 }
 
 // of are a side's workers: those whose address was told, and those that get requests
-// under a route that begins with the side's. While nothing was told, as in a process that
+// under a route that begins with the side's, or under none where the plan says that the side stands there. While nothing was told, as in a process that
 // only goes home, the route is enough.
 func (m *Manager) of(b balancer, side split.Side, known front.Known) []worker {
 	var list []worker
 	for _, w := range b.workers {
 		told := slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == w.address })
-		if told || (w.state == on || known[side] == nil) && strings.HasPrefix(w.route, side.String()+"-") {
+		named := strings.HasPrefix(w.route, side.String()+"-") || w.route == "" && slices.ContainsFunc(m.stands[side], func(i reading.Server) bool { return i.Address == w.address })
+		if told || (w.state == on || known[side] == nil) && named {
 			list = append(list, w)
 		}
 	}
@@ -197,7 +189,7 @@ func (m *Manager) of(b balancer, side split.Side, known front.Known) []worker {
 
 func (m *Manager) share(b balancer) (split.Share, error) {
 	var sums [2]uint64
-	known := m.told()
+	known := m.steering.Instances()
 	for _, side := range split.Sides {
 		for _, w := range m.of(b, side, known) {
 			if w.state == on {
@@ -240,7 +232,7 @@ func (m *Manager) remind(ctx context.Context) (balancer, error) {
 	if !ok || !b.blank() {
 		return b, nil
 	}
-	list, _, err := m.settings(b, share, false, m.told())
+	list, _, err := m.settings(b, share, false, m.steering.Instances())
 	if err != nil {
 		return b, err
 	}
@@ -256,18 +248,19 @@ func (m *Manager) remind(ctx context.Context) (balancer, error) {
 // Read is the split in force and what was counted. A balancer that has forgotten what this driver
 // told it is told again first.
 func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
+	since := m.steering.Glance()
 	b, err := m.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
-	known := m.told()
+	known := m.steering.Instances()
 	if b.blank() && slices.ContainsFunc(known[:], func(of []reading.Server) bool { return len(of) > 0 }) {
 		if b, err = m.remind(ctx); err != nil {
 			return reading.Front{}, err
 		}
 	}
 	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
-	if r.Split, r.Order, err = m.steering.Known(b, known); err != nil {
+	if r.Split, r.Order, err = m.steering.Known(since, b); err != nil {
 		return reading.Front{}, err
 	}
 	var sides [2][]reading.Server
@@ -322,7 +315,7 @@ func (m *Manager) settings(b balancer, share split.Share, home bool, known front
 			sides[side] = append(sides[side], known.At(side, w.address, ""))
 		}
 	}
-	w, of, err := front.Weigh(sides, share, mostFactor)
+	w, of, err := front.Weigh(sides, m.carry, share, mostFactor)
 	if err != nil {
 		return nil, w, err
 	}
@@ -396,7 +389,7 @@ func (m *Manager) tell(ctx context.Context, nonce string, list []change) error {
 
 // work is a change of the share.
 func (m *Manager) work(b balancer, share split.Share, home *reading.Order) (told.Work, error) {
-	list, w, err := m.settings(b, share, home != nil, m.told())
+	list, w, err := m.settings(b, share, home != nil, m.steering.Instances())
 	todo := inOrder(list)
 	return told.Work{Steps: words(todo), Weights: w, Do: func(ctx context.Context) error {
 		return m.carryOut(ctx, b.nonce, todo, home != nil)
@@ -450,22 +443,30 @@ func (m *Manager) Home(ctx context.Context, h front.Homing) (front.Done, error) 
 	return m.steering.Home(ctx, h)
 }
 
+// Reach connects to an address from the machine that httpd runs on; one whose worker httpd holds for broken is not reached.
+func (m *Manager) Reach(ctx context.Context, address string) error {
+	b, err := m.look(ctx)
+	if err != nil {
+		return fmt.Errorf("%w: %w", front.ErrUnknown, err)
+	}
+	for _, w := range b.workers {
+		if w.address == address && w.failing {
+			return errors.New("httpd holds its worker for broken")
+		}
+	}
+	return front.ReachFrom(ctx, m.on, address)
+}
+
 // SetInstances gives a side other instances. Their workers have to be members of the
 // balancer already; those that are not wanted any more are switched off.
 func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	changing, through, err := m.steering.Change(ctx)
-	if err != nil {
-		return err
-	}
-	defer through()
-	b, err := m.look(changing)
-	if err != nil {
-		return err
-	}
-	as, err := m.steering.ForInstances(b, side, wanted)
-	if err != nil {
-		return err
-	}
+	return m.steering.SetInstances(ctx, side, wanted, func(changing context.Context, b balancer, known front.Known, as told.Wanted) error {
+		return m.give(changing, b, side, known, as)
+	})
+}
+
+func (m *Manager) give(ctx context.Context, b balancer, side split.Side, known front.Known, as told.Wanted) error {
+	wanted := known[side]
 	then := balancer{nonce: b.nonce, workers: slices.Clone(b.workers)}
 	for _, i := range wanted {
 		if !slices.ContainsFunc(then.workers, func(w worker) bool { return w.address == i.Address }) {
@@ -473,10 +474,7 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 				front.ErrRefused, m.config.Balancer, scheme, i.Address)
 		}
 	}
-	before := m.told()
-	old := m.of(b, side, before)
-	known := before
-	known[side] = slices.Clone(wanted)
+	old := m.of(b, side, m.steering.Instances())
 	// Those that are not wanted any more are of no side while the rest is weighed.
 	for n, w := range then.workers {
 		if gone(old, wanted, w) {
@@ -500,13 +498,7 @@ func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []re
 			list = append(list, change{worker: next, was: w})
 		}
 	}
-	if err := m.tell(changing, b.nonce, inOrder(list)); err != nil {
-		return err
-	}
-	m.mu.Lock()
-	m.known[side] = known[side]
-	m.mu.Unlock()
-	return m.steering.Told(ctx, b, as)
+	return m.tell(ctx, b.nonce, inOrder(list))
 }
 
 // routeOf is the route of an instance. It begins with the side, whatever the stack's names
@@ -544,7 +536,7 @@ func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
 	}
 	open := int64(0)
 	var list []change
-	for _, w := range m.of(b, side, m.told()) {
+	for _, w := range m.of(b, side, m.steering.Instances()) {
 		open += w.busy
 		next := w
 		next.state = off

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"text/template"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
 	"vaiven/internal/place"
@@ -18,7 +21,7 @@ import (
 
 // Kind is Apache httpd as a front.
 var Kind = front.Kind{
-	Name: "httpd", Read: read, Program: "apache2", Config: config,
+	Name: "httpd", Read: read, Program: "apache2", Config: config, Survey: survey,
 	Examples: []front.Example{
 		{Way: "manager", Text: `  httpd:
     config: proxy/httpd.conf
@@ -37,7 +40,9 @@ var Kind = front.Kind{
 	},
 	Open: func(on place.Machine, p *plan.Plan, f plan.Front) front.Driver {
 		if f.Settings.(*Settings).managed() {
-			return NewManager(on, f)
+			m := NewManager(on, f)
+			m.stands = front.Standing(p)
+			return m
 		}
 		return NewIncluded(on, p.Service, f)
 	},
@@ -81,6 +86,14 @@ func (s *Settings) Sticks() error {
 	}
 }
 
+// Opens is for the include file.
+func (s *Settings) Opens(d plan.SpareDoor) error {
+	if s.managed() {
+		return section.Mistake{What: "the balancer manager has no door of its own to the spare side", Try: "steer httpd by an include file, or leave spare-door out"}
+	}
+	return front.NoSpareAddress(d)
+}
+
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{Settings: include.Settings{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}}
 	r.Mapping(n, "httpd", append(s.Keys(r),
@@ -113,7 +126,9 @@ LoadModule proxy_http_module {{$.Modules}}/mod_proxy_http.so
 LoadModule proxy_balancer_module {{$.Modules}}/mod_proxy_balancer.so
 LoadModule lbmethod_byrequests_module {{$.Modules}}/mod_lbmethod_byrequests.so
 LoadModule slotmem_shm_module {{$.Modules}}/mod_slotmem_shm.so
-ErrorLog {{.}}/error.log
+{{if $.Spare.Asks}}LoadModule setenvif_module {{$.Modules}}/mod_setenvif.so
+LoadModule rewrite_module {{$.Modules}}/mod_rewrite.so
+{{end}}ErrorLog {{.}}/error.log
 Listen {{$.Listen}}
 {{with $.At}}Listen {{.}}
 {{end}}KeepAlive On
@@ -122,14 +137,20 @@ KeepAliveTimeout 60
 StartServers 2
 ThreadsPerChild 64
 MaxRequestWorkers 256
+{{else}}# Modules: a2enmod proxy proxy_http proxy_balancer lbmethod_byrequests slotmem_shm headers{{if .Spare.Asks}} setenvif rewrite{{end}}
 {{end}}{{if .Manager -}}
 LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" {{.Variable}}
 <Proxy "balancer://{{.Balancer}}">
     # One for every address that an instance may have. max for the instances of both sides together
     # is less than ThreadsPerChild, and acquire (ms) is short: instances that hang leave workers for
     # the manager. retry (s): who is busy for longer than that gets requests again soon.
+{{- range $side, $list := .Standing}}
+{{- range $list}}
+    BalancerMember "http://{{.Address}}" route={{.Name}}{{if ne $side $.Live}} status=+D{{end}} upgrade=ANY max={{$.Most}} acquire=250 retry=1 connectiontimeout=2 timeout=60
+{{- end}}
+{{- end}}
 {{- range .Members}}
-    BalancerMember "http://{{.}}" status=+D max={{$.Most}} acquire=250 retry=1 connectiontimeout=2 timeout=60
+    BalancerMember "http://{{.}}" status=+D upgrade=ANY max={{$.Most}} acquire=250 retry=1 connectiontimeout=2 timeout=60
 {{- end}}
     ProxySet lbmethod=byrequests{{if .Sticky}} stickysession={{.Service}}-session{{end}}
 </Proxy>
@@ -144,6 +165,13 @@ Include {{.File}}
 {{- if .Sticky}}
     Header add Set-Cookie "{{.Service}}-session=s.%{BALANCER_WORKER_ROUTE}e; path=/" env=BALANCER_ROUTE_CHANGED
 {{- end}}
+{{- end}}
+    ProxyPreserveHost On
+{{- if .Spare.Asks}}
+    # The spare side's own door, for those who know the secret.
+    RewriteEngine On
+    RewriteCond %{ENV:{{.Variable}}_knows} =yes
+    RewriteRule "^/(.*)$" "balancer://{{.Balancer}}-spare/$1" [P]
 {{- end}}
     ProxyPass "/" "balancer://{{.Balancer}}/"
 {{- with .Log}}
@@ -168,10 +196,13 @@ func config(service string, f plan.Front, site front.Site) front.Config {
 		Service, Variable, Listen, Folder, Modules, At, Path string
 		Sticky, Root                                         bool
 		Members                                              []string
-		Most                                                 int
+		Most, Live                                           int
+		Standing                                             [2][]reading.Server
+		Spare                                                plan.SpareDoor
 	}{
+		Spare:    f.Spare,
 		Settings: s, Service: service, Variable: front.Variable(service), Listen: f.Listen, Folder: site.Folder, Modules: moduleFolders[0],
-		Sticky: f.Sticky, Root: os.Getuid() == 0, Members: site.Members, Most: 4,
+		Sticky: f.Sticky, Root: os.Getuid() == 0, Members: site.Members, Most: 4, Live: int(site.Standing.Live()),
 	}
 	for _, folder := range moduleFolders {
 		if _, err := os.Stat(folder); err == nil {
@@ -184,7 +215,16 @@ func config(service string, f plan.Front, site front.Site) front.Config {
 	if site.Slots > 0 {
 		values.Most = max(60/(2*site.Slots), 1)
 	}
-	if len(values.Members) == 0 {
+	for _, side := range split.Sides {
+		for _, i := range site.Standing[side] {
+			i.Name = routeOf(side, i.Name)
+			values.Standing[side] = append(values.Standing[side], i)
+		}
+	}
+	values.Members = slices.DeleteFunc(slices.Clone(values.Members), func(m string) bool {
+		return slices.ContainsFunc(append(values.Standing[0], values.Standing[1]...), func(i reading.Server) bool { return i.Address == m })
+	})
+	if len(site.Members) == 0 {
 		values.Members = []string{"HOST:PORT"}
 	}
 	return site.Config(configText, values, "httpd.conf", "-D", "FOREGROUND", "-f")

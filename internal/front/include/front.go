@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -12,12 +13,15 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
 )
 
 // Setting is what a file says.
 type Setting struct {
 	Share split.Share // on green
 	Sides [2][]reading.Server
+	Spare front.Spare   // the spare side's own door
 	Order reading.Order // the last going home; it stands in a line that forms know nothing of
 }
 
@@ -37,11 +41,14 @@ type Form interface {
 type Config struct {
 	File        File
 	Form        Form
-	Log         string        // access log to count requests in, "" if there is none
-	Usually     time.Duration // until a reload is in force
-	Connections string        // what becomes of open ones
-	Both        bool          // the prober meets both sides: each of its requests is placed anew
-	Commands    []string      // that follow when the file has changed, in words
+	Key         plan.Key                                // that requests are placed by
+	Log         string                                  // access log to count requests in, "" if there is none
+	Usually     time.Duration                           // until a reload is in force
+	Connections string                                  // what becomes of open ones
+	Spare       plan.SpareDoor                          // that the plan wants
+	Both        bool                                    // the prober meets both sides: each of its requests is placed anew
+	Lack        func(context.Context) ([]string, error) // what the configuration should have; nil if nothing can be missing
+	Commands    []string                                // that follow when the file has changed, in words
 }
 
 // Front steers a proxy by its file. It is safe for concurrent use.
@@ -57,7 +64,12 @@ type Front struct {
 }
 
 // New makes a driver. Requests are counted from now on.
-func New(c Config) *Front { return &Front{Config: c, tally: logged.New(c.File.On, c.Log)} }
+func New(c Config) *Front {
+	if c.Spare.Asks() {
+		c.File.mode = 0o640 // a secret stands in it
+	}
+	return &Front{Config: c, tally: logged.New(c.File.On, c.Log, c.Key, nil)}
+}
 
 // read is the setting that is in place, and the file's content.
 func (f *Front) read(ctx context.Context) (Setting, []byte, error) {
@@ -66,7 +78,7 @@ func (f *Front) read(ctx context.Context) (Setting, []byte, error) {
 		return Setting{}, nil, err
 	}
 	if data == nil {
-		return Setting{}, nil, fmt.Errorf("%w: there is no file %s (vaiven front PLAN makes it)", front.ErrUnreachable, f.File.Path)
+		return Setting{}, nil, fmt.Errorf("%w: %w: %s (vaiven front PLAN makes it)", front.ErrUnreachable, front.ErrNotMade, f.File.Path)
 	}
 	s, err := f.Form.Parse(data)
 	s.Order = orderOf(data)
@@ -78,14 +90,40 @@ func (f *Front) read(ctx context.Context) (Setting, []byte, error) {
 
 func (f *Front) render(s Setting) []byte { return seal(withOrder(f.Form.Render(s), s.Order)) }
 
-func (f *Front) split(share split.Share, data []byte) reading.Split {
+// at is a setting with another share, and the spare side's door where that leads then.
+func (s Setting) at(share split.Share) Setting {
+	s.Share, s.Spare = share, s.Spare.At(share)
+	return s
+}
+
+// unsaid are lines without secrets.
+func unsaid(lines []string, secrets ...string) []string {
+	for n := range lines {
+		for _, secret := range secrets {
+			if secret != "" {
+				lines[n] = strings.ReplaceAll(lines[n], secret, "…")
+			}
+		}
+	}
+	return lines
+}
+
+func (f *Front) split(g front.Glance, share split.Share, data []byte) reading.Split {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.revisions.Split(share, string(data))
+	return f.revisions.Split(g, share, string(data))
+}
+
+// glance is to be had before the file is read that split is asked about.
+func (f *Front) glance() front.Glance {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.revisions.Glance()
 }
 
 // Read is the split in force and what was counted.
 func (f *Front) Read(ctx context.Context) (reading.Front, error) {
+	since := f.glance()
 	s, data, err := f.read(ctx)
 	if err != nil {
 		return reading.Front{}, err
@@ -97,7 +135,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
-	r := reading.Front{At: time.Now(), Split: f.split(s.Share, data), Order: s.Order, Tells: reading.Tells{Both: f.Both}}
+	r := reading.Front{At: time.Now(), Split: f.split(since, s.Share, data), Order: s.Order, Tells: reading.Tells{Both: f.Both}}
 	r.Notice = f.tally.Count(ctx, &r, s.Sides)
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
@@ -110,13 +148,13 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 
 // stale reports whether the file is younger than all workers that serve, by more than
 // clocks differ.
-func (f *Front) stale(ctx context.Context, workers []string) bool {
+func (f *Front) stale(ctx context.Context, workers []place.Process) bool {
 	info, err := f.File.On.Stat(ctx, f.File.Path)
 	if err != nil {
 		return false
 	}
-	started, err := youngest(ctx, f.File.On, workers)
-	return err == nil && info.ModTime().Sub(started) > 2*time.Second
+	started := youngest(workers)
+	return !started.IsZero() && info.ModTime().Sub(started) > 2*time.Second
 }
 
 // complete reports whether every side with a share has somebody to take it.
@@ -140,7 +178,8 @@ func (f *Front) Foresee(ctx context.Context, share split.Share) (front.Change, e
 	}
 	c := front.Change{From: s.Share, Wanted: share, Usually: f.Usually, Connections: f.Connections}
 	strange := f.strange(data, s)
-	s.Share = share
+	was := s.Spare.Secret
+	s = s.at(share)
 	if err := s.complete(); err != nil {
 		return c, err
 	}
@@ -150,7 +189,10 @@ func (f *Front) Foresee(ctx context.Context, share split.Share) (front.Change, e
 	if strange != nil {
 		c.Notes = append(c.Notes, f.errStrange(strange).Error())
 	}
-	c.Steps = f.steps(data, f.render(s))
+	if s.Spare, err = s.Spare.Open(f.Spare, share); err != nil {
+		return c, err
+	}
+	c.Steps = unsaid(f.steps(data, f.render(s)), was, s.Spare.Secret)
 	return c, ctx.Err()
 }
 
@@ -174,7 +216,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if err != nil {
 		return front.Done{}, err
 	}
-	switch now := f.split(s.Share, data); {
+	switch now := f.split(f.glance(), s.Share, data); {
 	case s.Order.Generation > e.Generation:
 		return front.Done{}, fmt.Errorf("%w: %s", front.ErrNewer, f.File.Path)
 	case now.Revision != e.Revision:
@@ -183,8 +225,12 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if strange := f.strange(data, s); strange != nil {
 		return front.Done{}, f.errStrange(strange)
 	}
-	s.Share = share
+	was := s.Spare.Secret
+	s = s.at(share)
 	if err := s.complete(); err != nil {
+		return front.Done{}, err
+	}
+	if s.Spare, err = s.Spare.Open(f.Spare, share); err != nil {
 		return front.Done{}, err
 	}
 	reached, _, err := f.Form.Nearest(s)
@@ -192,7 +238,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	next := f.render(s)
-	d := front.Done{Nearest: reached, Order: s.Order, Did: f.steps(data, next)}
+	d := front.Done{Nearest: reached, Order: s.Order, Did: unsaid(f.steps(data, next), was, s.Spare.Secret)}
 	if string(next) == string(data) {
 		_, err = f.File.Server.Running(ctx)
 	} else {
@@ -206,7 +252,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if err != nil {
 		return front.Done{}, err
 	}
-	d.Split = f.split(now.Share, after)
+	d.Split = f.split(f.glance(), now.Share, after)
 	switch {
 	case now.Order.Generation > e.Generation:
 		return front.Done{}, fmt.Errorf("%w: %s", front.ErrNewer, f.File.Path)
@@ -263,7 +309,7 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	if err != nil {
 		return front.Done{}, err
 	}
-	d := front.Done{Split: f.split(now.Share, after), Nearest: share, Order: now.Order, Did: f.steps(data, next.data)}
+	d := front.Done{Split: f.split(f.glance(), now.Share, after), Nearest: share, Order: now.Order, Did: unsaid(f.steps(data, next.data), now.Spare.Secret, s.Spare.Secret)}
 	if now.Share != share {
 		return d, fmt.Errorf("%w: it has %v on green after going home", front.ErrChanged, now.Share)
 	}
@@ -284,7 +330,7 @@ func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homi
 	if f.waiting != nil && string(f.waiting) == string(data) && s.Share == share {
 		return homeward{data, true}
 	}
-	s.Share = share
+	s = s.at(share)
 	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
 	f.waiting = f.render(s)
 	return homeward{f.waiting, false}
@@ -320,7 +366,7 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 	}); err != nil {
 		return steps, err
 	}
-	s.Share = split.Toward(side, split.Whole)
+	s = s.at(split.Toward(side, split.Whole))
 	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: side, At: time.Now().UTC()}
 	return steps, f.File.rehearse(ctx, &steps, f.render(s))
 }
@@ -345,17 +391,28 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 	if strange := f.strange(data, s); strange != nil {
 		return f.errStrange(strange)
 	}
-	f.split(s.Share, data)
+	f.split(f.glance(), s.Share, data)
 	s.Sides[side] = wanted
+	if s.Spare, err = s.Spare.Open(f.Spare, s.Share); err != nil {
+		return err
+	}
+	if len(wanted) == 0 && s.Spare.Secret != "" {
+		s.Spare = s.Spare.Renewed(f.Spare)
+	}
 	next := f.render(s)
 	if string(next) == string(data) {
 		return nil
 	}
-	if err := f.File.Replace(changing, data, next); err != nil {
-		return err
-	}
+	f.mu.Lock()
+	f.revisions.Hold() // who reads in between sees no other split
+	f.mu.Unlock()
+	err = f.File.Replace(changing, data, next)
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if err != nil {
+		f.revisions.Release()
+		return err
+	}
 	f.revisions.Keep(string(next))
 	return nil
 }
@@ -378,15 +435,43 @@ func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
 	return int64(len(leaving)), err
 }
 
-// Prepare writes the file, with all requests on blue, if there is none yet, so that the
-// proxy can be started with a configuration that includes it. made is false if it was
-// there.
-func (f *Front) Prepare(ctx context.Context) (made bool, err error) {
+// Reach connects to an address from the machine that the proxy runs on.
+func (f *Front) Reach(ctx context.Context, address string) error {
+	return front.ReachFrom(ctx, f.File.On, address)
+}
+
+// Prepare writes the file if there is none yet, so that the proxy can be started with a configuration that includes
+// it: with the instances that there are, so that one that serves goes on serving. made is false if it was there.
+func (f *Front) Prepare(ctx context.Context, sides front.Known) (made bool, err error) {
 	if data, err := f.File.Read(ctx); err != nil || data != nil {
 		return false, err
 	}
 	if _, err = Command(ctx, f.File.On, "mkdir", "-p", filepath.Dir(f.File.Path)); err == nil {
-		err = f.File.Put(ctx, f.render(Setting{}))
+		s := Setting{Sides: sides}.at(split.Toward(sides.Live(), split.Whole))
+		if s.Spare, err = s.Spare.Open(f.Spare, s.Share); err == nil {
+			err = f.File.Put(ctx, f.render(s))
+		}
 	}
 	return err == nil, err
+}
+
+// Lacks names what the configuration in place has not, and should have.
+func (f *Front) Lacks(ctx context.Context) ([]string, error) {
+	if f.Lack == nil {
+		return nil, nil
+	}
+	return f.Lack(ctx)
+}
+
+// Doors are the spare side's own door, as the file has it.
+func (f *Front) Doors(ctx context.Context) ([]front.Spare, error) {
+	s, _, err := f.read(ctx)
+	if err != nil || s.Spare.Secret == "" {
+		return []front.Spare{{}}, err
+	}
+	lacks, err := f.Lacks(ctx)
+	if err == nil && len(lacks) > 0 {
+		err = fmt.Errorf("%w: its configuration lacks %s", front.ErrRefused, lacks[0])
+	}
+	return []front.Spare{s.Spare}, err
 }

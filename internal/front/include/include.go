@@ -2,6 +2,7 @@ package include
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,11 +35,11 @@ type Server interface {
 	Reload(ctx context.Context) error
 	// Running is what serves now; the texts are those of workers, which come and go
 	// with each reload. It wraps [front.ErrUnreachable] if nothing does.
-	Running(ctx context.Context) (workers []string, err error)
+	Running(ctx context.Context) (workers []place.Process, err error)
 	// Fresh reports whether those that serve now show that a reload is in force.
-	Fresh(before, now []string) bool
+	Fresh(before, now []place.Process) bool
 	// Leaving are the workers that only finish what they have, as far as that is known.
-	Leaving(ctx context.Context) ([]string, error)
+	Leaving(ctx context.Context) ([]place.Process, error)
 	// Directive finds the names of what a line of the configuration includes.
 	Directive() *regexp.Regexp
 	// Include is a line that includes a file.
@@ -50,6 +51,7 @@ type File struct {
 	On     place.Machine // where the file is, and the server
 	Path   string
 	Server Server
+	mode   fs.FileMode // 0 for one that everybody may read
 }
 
 // The limits of what a server is waited for.
@@ -80,10 +82,14 @@ func (f File) hidden(what string) string {
 }
 
 // slot is the file's place, which candidates take.
-func (f File) slot() place.Slot { return place.Slot{On: f.On, Path: f.Path, Mode: 0o644} }
+func (f File) slot() place.Slot {
+	return place.Slot{On: f.On, Path: f.Path, Mode: cmp.Or(f.mode, 0o644)}
+}
 
 // before is the place of what was there before.
-func (f File) before() place.Slot { return place.Slot{On: f.On, Path: f.Before(), Mode: 0o644} }
+func (f File) before() place.Slot {
+	return place.Slot{On: f.On, Path: f.Before(), Mode: cmp.Or(f.mode, 0o644)}
+}
 
 // Replace puts other content in place of what was read and has the server load it. If it
 // fails, the file is what it was, and so is what is in force, or the error says that it is
@@ -303,7 +309,7 @@ func (f File) Put(ctx context.Context, data []byte) error {
 
 // load has the server load what is in place, and waits until other workers serve than
 // before.
-func (f File) load(ctx context.Context, before []string) error {
+func (f File) load(ctx context.Context, before []place.Process) error {
 	ctx, cancel := context.WithTimeout(ctx, confirmLimit)
 	defer cancel()
 	if err := f.Server.Reload(ctx); err != nil {

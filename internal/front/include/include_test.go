@@ -93,17 +93,17 @@ func (s *fake) Reload(ctx context.Context) error {
 	return err
 }
 
-func (s *fake) Running(context.Context) ([]string, error) {
+func (s *fake) Running(context.Context) ([]place.Process, error) {
 	if s.unmovable && s.loads < 2 { // putting back works
-		return []string{"1 1"}, s.does("running")
+		return []place.Process{{PID: "1", Ticks: "1"}}, s.does("running")
 	}
-	return []string{fmt.Sprintf("%d 1", s.loads)}, s.does("running")
+	return []place.Process{{PID: fmt.Sprint(s.loads), Ticks: "1"}}, s.does("running")
 }
 
-func (s *fake) Fresh(before, now []string) bool           { return AllNew(before, now) }
-func (s *fake) Leaving(context.Context) ([]string, error) { return nil, nil }
-func (s *fake) Directive() *regexp.Regexp                 { return regexp.MustCompile(`(?m)^(use) (.*)$`) }
-func (s *fake) Include(file string) string                { return "use " + file + "\n" }
+func (s *fake) Fresh(before, now []place.Process) bool           { return AllNew(before, now) }
+func (s *fake) Leaving(context.Context) ([]place.Process, error) { return nil, nil }
+func (s *fake) Directive() *regexp.Regexp                        { return regexp.MustCompile(`(?m)^(use) (.*)$`) }
+func (s *fake) Include(file string) string                       { return "use " + file + "\n" }
 
 // harbour makes a machine with files by name and content.
 func harbour(t *testing.T, files map[string]string) (there *placetest.Elsewhere, f File, s *fake) {
@@ -656,11 +656,10 @@ func TestWorkers(t *testing.T) {
 		}
 		var found []string
 		for _, w := range list {
-			pid, start, _ := strings.Cut(w, " ")
-			if n, err := strconv.Atoi(start); err != nil || n <= 0 {
-				t.Fatalf("it was started at %q", start)
+			if since := time.Since(w.Started); since < -2*time.Second || since > time.Hour {
+				t.Fatalf("it was started at %v", w.Started)
 			}
-			found = append(found, pid)
+			found = append(found, w.PID)
 		}
 		return slices.Equal(slices.Sorted(slices.Values(found)), slices.Sorted(slices.Values(pids)))
 	})

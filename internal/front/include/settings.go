@@ -37,3 +37,6 @@ func (s *Settings) Resolve(file, program func(*string)) {
 
 // AccessLog is the log's file.
 func (s *Settings) AccessLog() string { return s.Log }
+
+// Configuration is the server's main file.
+func (s *Settings) Configuration() string { return s.Config }

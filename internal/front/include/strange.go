@@ -72,7 +72,7 @@ func (f *Front) strange(data []byte, s Setting) []string {
 			strange = append(strange, line)
 		}
 	}
-	return strange
+	return unsaid(strange, s.Spare.Secret)
 }
 
 var figure = regexp.MustCompile(`[0-9.]+`)

@@ -1,13 +1,11 @@
 package include
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
+	"io/fs"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -15,66 +13,14 @@ import (
 	"vaiven/internal/place"
 )
 
-// Workers are the children of a process of a machine, each with its start, so that a number
-// that is used again is another worker. serves says of a command line whether such a child
-// takes requests.
-func Workers(ctx context.Context, on place.Machine, master string, serves func(command string) bool) ([]string, error) {
-	if _, err := on.Stat(ctx, "/proc/"+master); master == "" || err != nil {
+// Workers are the children of a process of a machine that take requests, as serves says of their command
+// lines.
+func Workers(ctx context.Context, on place.Machine, master string, serves func(command string) bool) ([]place.Process, error) {
+	list, err := on.Children(ctx, master)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)
 	}
-	candidates, err := children(ctx, on, master)
-	if err != nil { // a kernel without such lists: all processes
-		if candidates, err = on.Glob(ctx, "/proc/[0-9]*"); err != nil {
-			return nil, err
-		}
-	}
-	var list []string
-	for _, dir := range candidates {
-		data, err := on.ReadFile(ctx, filepath.Join(dir, "stat"))
-		end := bytes.LastIndexByte(data, ')') // of the name, which may hold anything
-		if err != nil || end < 0 {
-			continue // gone
-		}
-		// From the third field on: state, parent, ..., start in ticks since boot (proc(5)).
-		fields := strings.Fields(string(data[end+1:]))
-		if len(fields) < 20 || fields[1] != master || fields[0] == "Z" {
-			continue
-		}
-		command, err := on.ReadFile(ctx, filepath.Join(dir, "cmdline"))
-		if err == nil && serves(string(command)) {
-			list = append(list, filepath.Base(dir)+" "+fields[19])
-		}
-	}
-	return list, nil
-}
-
-// children are the folders in /proc of a process's children, by the kernel's own lists.
-// Those may leave some out while another ends (proc(5)), and then the next reading differs.
-func children(ctx context.Context, on place.Machine, master string) ([]string, error) {
-	read := func() (all []byte, err error) {
-		lists, err := on.Glob(ctx, filepath.Join("/proc", master, "task", "*", "children")) // of its threads
-		if err == nil && len(lists) == 0 {
-			err = errors.ErrUnsupported
-		}
-		for _, file := range lists {
-			list, errRead := on.ReadFile(ctx, file)
-			all, err = append(all, list...), errors.Join(err, errRead)
-		}
-		return all, err
-	}
-	last, err := read()
-	for err == nil {
-		var again []byte
-		if again, err = read(); bytes.Equal(again, last) {
-			break
-		}
-		last = again
-	}
-	var dirs []string
-	for _, pid := range strings.Fields(string(last)) {
-		dirs = append(dirs, "/proc/"+pid)
-	}
-	return dirs, err
+	return slices.DeleteFunc(list, func(p place.Process) bool { return !serves(p.Command) }), err
 }
 
 // PID reads a file with the number of a process.
@@ -87,36 +33,27 @@ func PID(ctx context.Context, on place.Machine, file string) (string, error) {
 }
 
 // AllNew reports whether every worker has come since.
-func AllNew(before, now []string) bool {
-	return len(now) > 0 && !slices.ContainsFunc(now, func(w string) bool { return slices.Contains(before, w) })
+func AllNew(before, now []place.Process) bool {
+	return len(now) > 0 && !slices.ContainsFunc(now, func(w place.Process) bool { return Among(before, w) })
 }
 
 // AnyNew reports whether a worker has come since.
-func AnyNew(before, now []string) bool {
-	return slices.ContainsFunc(now, func(w string) bool { return !slices.Contains(before, w) })
+func AnyNew(before, now []place.Process) bool {
+	return slices.ContainsFunc(now, func(w place.Process) bool { return !Among(before, w) })
 }
 
-// youngest is when the last of some workers was started.
-func youngest(ctx context.Context, on place.Machine, workers []string) (time.Time, error) {
-	data, err := on.ReadFile(ctx, "/proc/stat")
-	if err != nil {
-		return time.Time{}, err
-	}
-	boot := int64(0)
-	for line := range strings.Lines(string(data)) {
-		if rest, ok := strings.CutPrefix(line, "btime "); ok {
-			boot, _ = strconv.ParseInt(strings.TrimSpace(rest), 10, 64)
+// Among reports whether a process is one of some.
+func Among(list []place.Process, p place.Process) bool {
+	return slices.ContainsFunc(list, func(q place.Process) bool { return p.PID == q.PID && p.Ticks == q.Ticks })
+}
+
+// youngest is when the last of some workers was started, zero if that is not known.
+func youngest(workers []place.Process) time.Time {
+	var last time.Time
+	for _, w := range workers {
+		if w.Started.After(last) {
+			last = w.Started
 		}
 	}
-	latest := int64(0)
-	for _, w := range workers {
-		_, ticks, _ := strings.Cut(w, " ")
-		n, _ := strconv.ParseInt(ticks, 10, 64)
-		latest = max(latest, n)
-	}
-	if boot == 0 || latest == 0 {
-		return time.Time{}, errors.New("when the workers were started is not known")
-	}
-	const perSecond = 100 // USER_HZ, the same on all of Linux's common systems
-	return time.Unix(boot, latest*int64(time.Second)/perSecond), nil
+	return last
 }

@@ -1,7 +1,7 @@
 // Package logged counts what a proxy's instances answered from its access log, for
 // proxies that do not count it themselves.
 //
-//	t := logged.New("/var/log/nginx/sailings.log")
+//	t := logged.New(place.Local{}, "/var/log/nginx/sailings.log", key)
 //	notice := t.Count(&reading, instances) // with every reading of the front
 //
 // The lines are JSON objects with the upstream servers that were asked, their statuses

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net"
+	"path/filepath"
 	"strconv"
 	"sync"
 	"time"
@@ -13,22 +15,36 @@ import (
 	"vaiven/internal/accesslog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front/clients"
 	"vaiven/internal/place"
+	"vaiven/internal/plan"
 )
 
 // Tally is the counts of one log. It is safe for concurrent use, and a log on a disk that hangs
 // holds up nobody for longer than the limit.
 type Tally struct {
 	name    string
-	tail    *accesslog.Tail // nil if there is no log
-	reading chan struct{}   // held by who reads
+	limit   time.Duration // how long it is waited for
+	tail    source        // nil if there is no log
+	side    func(*accesslog.Entry) (split.Side, bool)
+	reading chan struct{} // held by who reads
+
+	clients *clients.Counts // nil where no client is known by its address
+	prefix  int             // bits of the address that count
 
 	mu     sync.Mutex // protects what follows
 	parser accesslog.Parser
 	counts map[string]*count // by address
 	lost   [2]int64
 	lines  int64
+	told   int64 // answers of instances
+	none   *hdrhistogram.Histogram
 	failed string // why the log cannot be read, "" if it can
+}
+
+// source is where lines come from.
+type source interface {
+	Read(ctx context.Context, each func(line []byte)) error
 }
 
 type count struct {
@@ -37,22 +53,72 @@ type count struct {
 	latency                  *hdrhistogram.Histogram
 }
 
-// limit is how long a log is waited for.
-const limit = 500 * time.Millisecond
+// limit is how long a log is waited for on this machine, and farLimit on another.
+const (
+	limit    = 500 * time.Millisecond
+	farLimit = 2 * time.Second
+)
 
-// New begins at the end of a log of a machine; without a name nothing is counted. It waits
-// for nothing.
-func New(on place.Machine, name string) *Tally {
-	t := &Tally{name: name, reading: make(chan struct{}, 1), counts: map[string]*count{}}
-	if name != "" {
-		t.tail = accesslog.NewTail(on, name)
-		t.reading <- struct{}{}
-		go func() {
-			defer func() { <-t.reading }()
-			t.readOn(context.Background())
-		}()
+// New begins at the end of a log of a machine: a file, or an address of this machine that lines are sent to; without a
+// name nothing is counted. Where the key keeps clients together and a line tells them apart, clients are counted as well.
+// side is whose a line is; a line of neither side counts for nothing. Where it is nil, what the line says counts. It
+// waits for nothing.
+func New(on place.Machine, name string, key plan.Key, side func(*accesslog.Entry) (split.Side, bool)) *Tally {
+	t := &Tally{name: name, limit: limit, reading: make(chan struct{}, 1), counts: map[string]*count{}, side: side, none: reading.NewHistogram()}
+	if !place.Here(on) {
+		t.limit = farLimit
 	}
+	if name == "" {
+		return t
+	}
+	if key.From == plan.KeyClient || side != nil && key.From != plan.KeyRandom {
+		t.clients, t.prefix = clients.New(0), key.Prefix
+	}
+	if Sent(name) {
+		t.tail = accesslog.NewDatagrams(name)
+	} else {
+		t.tail = accesslog.NewTail(on, name)
+	}
+	t.reading <- struct{}{}
+	go func() {
+		defer func() { <-t.reading }()
+		t.readOn(context.Background())
+	}()
 	return t
+}
+
+// Sent reports whether a log's name is an address that its lines are sent to, and no file.
+func Sent(name string) bool {
+	_, _, err := net.SplitHostPort(name)
+	return err == nil && !filepath.IsAbs(name)
+}
+
+// Times reads what was added, and adds to a reading what the log alone knows: how long answers took, and which clients
+// there were. It returns how many answers the log has told of in all.
+func (t *Tally) Times(ctx context.Context, r *reading.Front) (told int64, failed string) {
+	t.read(ctx)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	r.Tells.Times, r.Tells.Clients = t.failed == "", t.failed == "" && t.clients != nil
+	for _, side := range split.Sides {
+		for n := range r.Sides[side].Instances {
+			c := &r.Sides[side].Instances[n]
+			h := t.none
+			if of := t.counts[c.Address]; of != nil {
+				h = of.latency
+			}
+			if r.Tells.Times {
+				c.Latency = reading.Encode(h)
+			}
+		}
+		if r.Tells.Clients {
+			r.Sides[side].Clients = t.clients.Read(side)
+		}
+	}
+	if t.clients != nil {
+		t.clients.Changed(r.Split.Share)
+	}
+	return t.told, t.failed
 }
 
 // Count reads what was added to the log, and writes a reading's figures. The notice is
@@ -61,7 +127,7 @@ func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.
 	t.read(ctx)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	r.Tells.Counts, r.Tells.Times = t.tail != nil, t.tail != nil
+	r.Tells.Counts, r.Tells.Times, r.Tells.Clients = t.tail != nil, t.tail != nil, t.clients != nil
 	for _, side := range split.Sides {
 		s := reading.Side{Lost: t.lost[side], Instances: []reading.Count{}}
 		for _, i := range sides[side] {
@@ -72,7 +138,13 @@ func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.
 			}
 			s.Instances = append(s.Instances, c)
 		}
+		if t.clients != nil {
+			s.Clients = t.clients.Read(side)
+		}
 		r.Sides[side] = s
+	}
+	if t.clients != nil {
+		t.clients.Changed(r.Split.Share) // what was read until now was placed by the one before
 	}
 	switch {
 	case t.tail == nil:
@@ -89,7 +161,7 @@ func (t *Tally) read(ctx context.Context) {
 	if t.tail == nil {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, limit)
+	ctx, cancel := context.WithTimeout(ctx, t.limit)
 	defer cancel()
 	select {
 	case t.reading <- struct{}{}:
@@ -109,6 +181,9 @@ func (t *Tally) readOn(ctx context.Context) {
 	err := t.tail.Read(ctx, func(line []byte) {
 		t.mu.Lock()
 		defer t.mu.Unlock()
+		if open := bytes.IndexByte(line, '{'); open > 0 && t.side != nil { // syslog writes its own before it
+			line = line[open:]
+		}
 		if t.parser.Parse(line, &e) && t.add(&e) {
 			good++
 		} else {
@@ -133,6 +208,9 @@ const clientLeft = 499
 // add counts a line. Lists of several servers are separated by commas, and by colons
 // where a request was passed on within the proxy.
 func (t *Tally) add(e *accesslog.Entry) bool {
+	if aside := e.Field("aside"); len(aside) > 0 && string(aside) != "-" {
+		return true // it came by the spare side's own door, and counts for nothing
+	}
 	upstream := e.Field("upstream")
 	if upstream == nil {
 		return false
@@ -142,10 +220,21 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		name, _, _ = bytes.Cut(e.Field("route"), []byte{'-'})
 	}
 	side, errSide := split.ParseSide(string(name))
+	if t.side != nil {
+		var ours bool
+		if side, ours = t.side(e); !ours {
+			return true
+		}
+		errSide = nil
+	}
 	servers := list(bytes.ReplaceAll(upstream, []byte("http://"), nil))
 	statuses, times := list(e.Field("statuses")), list(e.Field("times"))
 	if us, err := strconv.Atoi(string(e.Field("us"))); err == nil {
 		times = [][]byte{strconv.AppendFloat(nil, float64(us)/1e6, 'f', 6, 64)}
+	}
+	if whole, err := strconv.Atoi(string(e.Field("ms"))); err == nil && whole >= 0 {
+		head, _ := strconv.Atoi(string(e.Field("head"))) // until the request was there
+		times = [][]byte{strconv.AppendFloat(nil, float64(max(whole-max(head, 0), 0))/1e3, 'f', 3, 64)}
 	}
 	if string(upstream) == "-" { // nobody was asked
 		if e.Status >= 500 {
@@ -159,6 +248,13 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 			return ""
 		}
 		return string(values[n])
+	}
+	if t.clients != nil && errSide == nil {
+		took, err := strconv.ParseFloat(at(times, len(servers)-1), 64)
+		if err != nil {
+			took = 0
+		}
+		t.clients.Answered(side, t.identity(e), e.Status >= 500 || e.Status == clientLeft, time.Duration(took*float64(time.Second)))
 	}
 	for n, server := range servers {
 		c := t.counts[string(server)]
@@ -186,11 +282,20 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		if !last || !answered {
 			continue
 		}
+		t.told++
 		c.requests++
 		c.status[status/100]++
 		reading.Record(c.latency, time.Duration(took*float64(time.Second)))
 	}
 	return true
+}
+
+// identity tells clients apart: by what the key goes by, as far as the line says it, else by the address.
+func (t *Tally) identity(e *accesslog.Entry) uint64 {
+	if key := e.Field("key"); len(key) > 0 && string(key) != "-" {
+		return uint64(split.PlaceOf(string(key)))
+	}
+	return uint64(split.PlaceOf(split.Network(string(e.Client), t.prefix)))
 }
 
 func list(text []byte) [][]byte {
@@ -199,4 +304,13 @@ func list(text []byte) [][]byte {
 	}
 	parts := bytes.Split(bytes.ReplaceAll(text, []byte(" : "), []byte(", ")), []byte(", "))
 	return parts
+}
+
+// Lines counts the lines that are added to a log of a machine: how many there were since it was first asked.
+func Lines(on place.Machine, name string) func(context.Context) (int64, error) {
+	tail, sum := accesslog.NewTail(on, name), int64(0)
+	return func(ctx context.Context) (int64, error) {
+		err := tail.Read(ctx, func([]byte) { sum++ })
+		return sum, err
+	}
 }

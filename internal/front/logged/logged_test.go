@@ -1,16 +1,20 @@
 package logged
 
 import (
+	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"vaiven/internal/accesslog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/place/placetest"
+	"vaiven/internal/plan"
 )
 
 // What a line says is counted for who answered, who was tried before, and the side that
@@ -48,7 +52,7 @@ func TestWhatALineCountsFor(t *testing.T) {
 			if err := os.WriteFile(log, []byte(c.line+"\n"), 0o600); err != nil {
 				t.Fatal(err)
 			}
-			tally := New(place.Local{}, log)
+			tally := New(place.Local{}, log, plan.Key{}, nil)
 			tally.Count(t.Context(), &reading.Front{}, sides) // it has begun now
 			fronttest.Append(t, log, c.line+"\n"+c.line[:20])
 			var r reading.Front
@@ -76,17 +80,40 @@ func TestWhatALineCountsFor(t *testing.T) {
 	}
 }
 
+// Where the key is the client's address, or a part of it, each counts once, by its first answer.
+func TestClientsByAddress(t *testing.T) {
+	log := filepath.Join(t.TempDir(), "access.log")
+	if err := os.WriteFile(log, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tally := New(place.Local{}, log, plan.Key{From: plan.KeyClient, Prefix: 24}, nil)
+	r := reading.Front{Split: reading.Split{Share: 2500}}
+	tally.Count(t.Context(), &r, [2][]reading.Server{})
+	line := func(client, side string, status int) {
+		fronttest.Append(t, log, fmt.Sprintf(`{"at":"1795430400.125","client":%q,"method":"GET","path":"/","status":"%d","side":%q,"upstream":"127.0.0.1:3","statuses":"%[2]d","times":"0.012"}`+"\n", client, status, side))
+	}
+	line("192.0.2.1", "green", 500)
+	line("192.0.2.9", "green", 200) // of the same network
+	line("198.51.100.1", "green", 200)
+	line("203.0.113.1", "blue", 499)
+	tally.Count(t.Context(), &r, [2][]reading.Server{})
+	blue, green := r.Sides[split.Blue].Clients, r.Sides[split.Green].Clients
+	if !r.Tells.Clients || green.Of != 2 || green.Bad != 1 || len(green.Latency) == 0 || blue.Of != 1 || blue.Bad != 1 {
+		t.Errorf("blue %+v, green %+v, %+v", blue, green, r.Tells)
+	}
+}
+
 // A log that cannot be counted is said, and why.
 func TestALogThatSaysNothing(t *testing.T) {
 	var r reading.Front
-	if notice := New(place.Local{}, "").Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "name an access log") {
+	if notice := New(place.Local{}, "", plan.Key{}, nil).Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "name an access log") {
 		t.Errorf("without a log it says %q", notice)
 	}
 	log := filepath.Join(t.TempDir(), "access.log")
 	if err := os.WriteFile(log, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	tally := New(place.Local{}, log)
+	tally := New(place.Local{}, log, plan.Key{}, nil)
 	tally.Count(t.Context(), &r, [2][]reading.Server{})
 	fronttest.Append(t, log, `192.0.2.1 - - [23/Nov/2026:10:00:00 +0000] "GET / HTTP/1.1" 200 12`+"\n")
 	if notice := tally.Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "do not name upstream servers") {
@@ -109,7 +136,65 @@ func TestALogThatHangs(t *testing.T) {
 		return nil
 	}}
 	var r reading.Front
-	if notice := New(on, log).Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "does not answer") || r.Blind == "" {
+	if notice := New(on, log, plan.Key{}, nil).Count(t.Context(), &r, [2][]reading.Server{}); !strings.Contains(notice, "does not answer") || r.Blind == "" {
 		t.Errorf("of a log that hangs it says %q, %q", notice, r.Blind)
+	}
+}
+
+// A proxy's log by syslog has that one's words before each line, and names a server; what is of neither side counts for
+// nothing, and clients are told apart by a digest.
+func TestALogOfServers(t *testing.T) {
+	to := &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}
+	free, err := net.ListenUDP("udp", to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := free.LocalAddr().String()
+	if err := free.Close(); err != nil {
+		t.Fatal(err)
+	}
+	tally := New(place.Local{}, address, plan.Key{From: plan.KeyCookie, Name: "passenger"}, func(e *accesslog.Entry) (split.Side, bool) {
+		side, err := split.ParseSide(string(e.Field("server")))
+		return side, err == nil
+	})
+	r := reading.Front{Split: reading.Split{Share: 5000}, Sides: [2]reading.Side{
+		{Instances: []reading.Count{{Server: reading.Server{Address: "127.0.0.1:1"}}}}, {Instances: []reading.Count{{Server: reading.Server{Address: "127.0.0.1:2"}}}},
+	}}
+	tally.Times(t.Context(), &r) // it listens now
+	conn, err := net.Dial("udp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	line := func(server, upstream, key, more string) string {
+		return fmt.Sprintf(`Nov 26 18:20:01 vessa haproxy[123]: {"at":"1795430400.125","client":"192.0.2.1","server":"%s","upstream":"%s","status":200,"statuses":"200","key":"%s",%s}`, server, upstream, key, more)
+	}
+	for _, l := range []string{
+		line("blue", "127.0.0.1:1", "7001", `"ms":"112","head":"100"`), line("blue", "127.0.0.1:1", "7001", `"ms":"12","head":"0"`), line("green", "127.0.0.1:2", "7002", `"ms":"2005","head":"5"`),
+		line("green-door", "127.0.0.1:2", "7003", `"ms":"7","head":"0"`), "Nov 26 18:20:01 vessa haproxy[123]: Server sailings/green-1 is UP", line("green", "127.0.0.1:2", "7004", `"ms":"-1","head":"-1"`),
+	} {
+		if _, err := fmt.Fprintln(conn, l); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fronttest.Eventually(t, "all lines are read", func() error {
+		told, failed := tally.Times(t.Context(), &r)
+		if seen := r.Sides[1].Clients.Seen; told != 3 || seen != 2 || failed != "" {
+			return fmt.Errorf("%d answers, %d clients on green, %q", told, seen, failed)
+		}
+		return nil
+	})
+	for n, want := range []struct{ times, longest, clients int64 }{{2, 12_000, 1}, {1, 2_000_000, 2}} {
+		h, err := r.Sides[n].Instances[0].Histogram()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if longest := h.Max(); h.TotalCount() != want.times || longest < want.longest*99/100 || longest > want.longest*101/100 || r.Sides[n].Clients.Seen != want.clients {
+			t.Errorf("side %d: %d times up to %d µs, %+v", n, h.TotalCount(), longest, r.Sides[n].Clients)
+		}
+	}
+	other := New(place.Local{}, address, plan.Key{}, nil)
+	if _, failed := other.Times(t.Context(), &r); !strings.Contains(failed, "another process reads it") || r.Tells.Times {
+		t.Errorf("a second reader: %q, %+v", failed, r.Tells)
 	}
 }

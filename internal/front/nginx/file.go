@@ -48,6 +48,7 @@ func percent(s split.Share) string { return strings.TrimSuffix(s.String(), " %")
 type form struct {
 	service string
 	key     plan.Key
+	spare   plan.SpareDoor
 }
 
 // Nearest is the share itself: split_clients takes hundredths of a percent.
@@ -70,7 +71,12 @@ func (f form) Render(s include.Setting) []byte {
 	default:
 		fmt.Fprintf(&b, "    %s green;\n    * blue;\n", percent(s.Share))
 	}
-	fmt.Fprintf(&b, "}\nmap $%s_side $%[1]s {\n    green %[1]s_green;\n    default %[1]s_blue;\n}\n", name)
+	chosen, aside := "side", ""
+	if s.Spare.Secret != "" {
+		chosen, aside = "way", fmt.Sprintf(",\"aside\":\"$%s_knows\"", name)
+		fmt.Fprintf(&b, "}\n%smap $%s_knows $%[2]s_way {\n    yes %v;\n    default $%[2]s_side;\n", f.knows(name, s.Spare.Secret), name, s.Spare.Side)
+	}
+	fmt.Fprintf(&b, "}\nmap $%s_%s $%[1]s {\n    green %[1]s_green;\n    default %[1]s_blue;\n}\n", name, chosen)
 	for _, side := range split.Sides {
 		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
 		list := s.Sides[side]
@@ -96,12 +102,28 @@ func (f form) Render(s include.Setting) []byte {
 		shown = fmt.Sprintf("\"%s\":\"$%s\",", variable, variable)
 	}
 	fmt.Fprintf(&b, `log_format %s escape=json '{"at":"$msec","client":"$remote_addr","method":"$request_method","path":"$request_uri",'
-    '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time"}';
-`, name, shown)
+    '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time"%[3]s}';
+`, name, shown, aside)
 	return []byte(b.String())
 }
 
+// knows is how nginx finds out who knows the secret of the spare side's own door.
+func (f form) knows(name, secret string) string {
+	header, cookie, rules := "", "", ""
+	if f.spare.Header != "" {
+		header = "$http_" + strings.ToLower(strings.ReplaceAll(f.spare.Header, "-", "_"))
+		rules = fmt.Sprintf("    \"~^%s:\" yes;\n", secret)
+	}
+	if f.spare.Cookie != "" {
+		cookie = "$cookie_" + f.spare.Cookie
+		rules += fmt.Sprintf("    \"~:%s$\" yes;\n", secret)
+	}
+	return fmt.Sprintf("map \"%s:%s\" $%s_knows {\n%s    default \"\";\n}\n", header, cookie, name, rules)
+}
+
 var (
+	secretLine  = regexp.MustCompile(`\n    "~\^?:?([A-Z2-7]{20,}):?\$?" yes;\n`)
+	wayLine     = regexp.MustCompile(`\n    yes (blue|green);\n`)
 	sharesBlock = regexp.MustCompile(`(?s)\nsplit_clients [^\n]* \{\n(.*?)\n\}`)
 	greenLine   = regexp.MustCompile(`^\s*([0-9.]+)% green;$`)
 	serverLine  = regexp.MustCompile(`^\s*server (\S+?)( down| weight=1)?; # ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")$`)
@@ -128,6 +150,10 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 		}
 	default:
 		return s, fmt.Errorf("it splits requests in another way than Vaiven: %s", strings.Join(lines, " "))
+	}
+	if secret, way := secretLine.FindStringSubmatch(text), wayLine.FindStringSubmatch(text); secret != nil && way != nil {
+		s.Spare.Secret = secret[1]
+		s.Spare.Side, _ = split.ParseSide(way[1])
 	}
 	for _, side := range split.Sides {
 		_, block, ok := strings.Cut(text, fmt.Sprintf("_%v {\n", side))

@@ -21,8 +21,10 @@ func New(on place.Machine, service string, f plan.Front) *include.Front {
 	program := strings.Join(c.Program, " ")
 	return include.New(include.Config{
 		File:    include.File{On: on, Path: c.File, Server: &server{on: on, config: c}},
-		Form:    form{service: service, key: f.Key},
+		Form:    form{service: service, key: f.Key, spare: f.Spare},
+		Key:     f.Key,
 		Log:     c.Log,
+		Spare:   f.Spare,
 		Both:    f.Key.From != plan.KeyClient,
 		Usually: 100 * time.Millisecond,
 		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new workers place requests side by side, and " +
@@ -107,7 +109,7 @@ func (s *server) master(ctx context.Context) (string, error) {
 	return include.PID(ctx, s.on, s.pidFile)
 }
 
-func (s *server) workers(ctx context.Context, serves func(string) bool) ([]string, error) {
+func (s *server) workers(ctx context.Context, serves func(string) bool) ([]place.Process, error) {
 	master, err := s.master(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("nginx: %w", err)
@@ -118,17 +120,17 @@ func (s *server) workers(ctx context.Context, serves func(string) bool) ([]strin
 const shuttingDown = "is shutting down"
 
 // Running are the workers that take requests.
-func (s *server) Running(ctx context.Context) ([]string, error) {
+func (s *server) Running(ctx context.Context) ([]place.Process, error) {
 	return s.workers(ctx, func(command string) bool {
 		return strings.Contains(command, "worker process") && !strings.Contains(command, shuttingDown)
 	})
 }
 
 // Fresh reports whether a reload is in force: none of the old workers takes requests.
-func (s *server) Fresh(before, now []string) bool { return include.AllNew(before, now) }
+func (s *server) Fresh(before, now []place.Process) bool { return include.AllNew(before, now) }
 
 // Leaving are the workers that finish what they have.
-func (s *server) Leaving(ctx context.Context) ([]string, error) {
+func (s *server) Leaving(ctx context.Context) ([]place.Process, error) {
 	return s.workers(ctx, func(command string) bool { return strings.Contains(command, shuttingDown) })
 }
 

@@ -33,14 +33,14 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 	port, _ := stacktest.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
-	f = plan.Front{Listen: w.Listen, Key: key, Settings: &Settings{include.Settings{
+	f = plan.Front{Listen: w.Listen, Key: key, Spare: fronttest.NewDoor(t.TempDir()), Settings: &Settings{include.Settings{
 		Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(kept, "sailings.conf"), Program: []string{program}, Log: filepath.Join(dir, "access.log"),
 	}}}
 	c := config("sailings", f, front.Site{Folder: dir})
 	// As configurations grow: our file is found by a pattern, and there are others.
 	text := strings.Replace(c.Text, "include "+kept+"/sailings.conf;", "include "+kept+"/sail*.conf;\n    include sites/*.conf; # and", 1)
 	fronttest.Write(t, c.File, text)
-	if made, err := New(place.Local{}, "sailings", f).Prepare(t.Context()); err != nil || !made {
+	if made, err := New(place.Local{}, "sailings", f).Prepare(t.Context(), [2][]reading.Server{}); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
 	}
 	p = fronttest.Start(t, w.Listen, program, c.Args...)
@@ -54,13 +54,19 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 	return f, p, dir
 }
 
-func TestConformance(t *testing.T) {
+func TestConformance(t *testing.T) { conform(t, fronttest.Here) }
+
+func TestConformanceOverSSH(t *testing.T) { conform(t, fronttest.OverSSH(t)) }
+
+func conform(t *testing.T, reach fronttest.Reach) {
 	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Seamless, fronttest.Warns}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
 		settings := f.Settings.(*Settings).Settings
 		nginx := &server{on: place.Local{}, config: settings}
 		return fronttest.ByFile{
-			Driver: func() front.Driver { return New(place.Local{}, "sailings", f) }, Program: p, File: settings.File,
+			Driver: func() front.Driver {
+				return reach(t, func(on place.Machine) front.Driver { return New(on, "sailings", f) })
+			}, Program: p, File: settings.File, Door: f.Spare,
 			Edit: func(data []byte, share split.Share) []byte {
 				return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
 			},
@@ -102,12 +108,12 @@ func TestEveryKeyPassesTheCheck(t *testing.T) {
 }
 
 func TestTheFileReadsBack(t *testing.T) {
-	f := form{"line-vessa", plan.Key{From: plan.KeyClient, Prefix: 16}}
+	f := form{"line-vessa", plan.Key{From: plan.KeyClient, Prefix: 16}, plan.SpareDoor{Cookie: "try"}}
 	for _, s := range []include.Setting{
 		{},
 		{Share: 1, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
-		{Share: 10_000, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
-		{Share: 5050, Sides: [2][]reading.Server{{{Name: "a", Address: "[::1]:1", Out: true}}, {{Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 10_000, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green}, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 5050, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27"}, Sides: [2][]reading.Server{{{Name: "a", Address: "[::1]:1", Out: true}}, {{Name: "b", Address: "127.0.0.1:2"}}}},
 	} {
 		text := f.Render(s)
 		got, err := f.Parse(text)
@@ -137,4 +143,51 @@ func FuzzTheFile(f *testing.F) {
 			t.Fatalf("%v is read back as %v", s.Share, again.Share)
 		}
 	})
+}
+
+// A plan may want another door to the spare side than the file has, or none any more; who reads the file meanwhile, and whoever goes
+// home, is not in the way of that.
+func TestADoorComesAndGoes(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, plan.Key{From: plan.KeyRandom})
+	file := f.Settings.(*Settings).File
+	steps := []struct {
+		name string
+		door plan.SpareDoor
+		has  []string
+	}{
+		{"as it was", f.Spare, []string{"$http_x_vessa_try:$cookie_vessa_try"}},
+		{"none", plan.SpareDoor{}, nil},
+		{"another header", plan.SpareDoor{Header: "X-Pier", File: f.Spare.File}, []string{"$http_x_pier:"}},
+		{"a cookie", plan.SpareDoor{Cookie: "pier", File: f.Spare.File}, []string{":$cookie_pier"}},
+	}
+	first := New(place.Local{}, "sailings", f)
+	for _, side := range split.Sides {
+		if err := first.SetInstances(t.Context(), side, w.Raise(side, 1, 1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n, s := range steps {
+		f.Spare = s.door
+		d := New(place.Local{}, "sailings", f)
+		r, err := d.Read(t.Context())
+		if err == nil {
+			_, err = d.Set(t.Context(), split.Share(1000*(n+1)), front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+		}
+		data, errRead := os.ReadFile(file)
+		if err != nil || errRead != nil || r.Notice != "" {
+			t.Fatalf("%s: %v, %v, notice %q", s.name, err, errRead, r.Notice)
+		}
+		for _, want := range s.has {
+			if !strings.Contains(string(data), want) {
+				t.Errorf("%s: nothing says %s in\n%s", s.name, want, data)
+			}
+		}
+		if info, err := os.Stat(file); err != nil || (info.Mode().Perm() == 0o640) != s.door.Asks() || strings.Contains(string(data), "_knows") != s.door.Asks() {
+			t.Errorf("%s: its mode is %v, %v, and it says\n%s", s.name, info.Mode(), err, data)
+		}
+		if _, err := first.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil {
+			t.Errorf("%s: home: %v", s.name, err)
+		}
+	}
 }

@@ -18,7 +18,7 @@ import (
 
 // Kind is nginx as a front.
 var Kind = front.Kind{
-	Name: "nginx", Read: read, Program: "nginx", Config: config,
+	Name: "nginx", Read: read, Program: "nginx", Config: config, Survey: survey,
 	Examples: []front.Example{{Text: `  nginx:
     config: proxy/nginx.conf
     include: proxy/sailings.conf
@@ -56,6 +56,17 @@ func (s *Settings) Sticks() error {
 	}
 }
 
+// Opens is for headers and cookies that nginx has variables of.
+func (s *Settings) Opens(d plan.SpareDoor) error {
+	switch {
+	case strings.ContainsAny(d.Cookie, "-."):
+		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", d.Cookie), Try: "a name of letters, digits and _ has one"}
+	case strings.ContainsAny(d.Header, "_."):
+		return section.Mistake{What: fmt.Sprintf("nginx takes no header named %q", d.Header), Try: "a name of letters, digits and - it does"}
+	}
+	return front.NoSpareAddress(d)
+}
+
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{include.Settings{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}}
 	r.Mapping(n, "nginx", s.Keys(r)...)
@@ -79,6 +90,7 @@ events { worker_connections 4000; }
     uwsgi_temp_path {{.}}/uwsgi;
     scgi_temp_path {{.}}/scgi;
 {{- end}}
+    map $http_upgrade ${{.Variable}}_connection { default upgrade; "" ""; }
     include {{.File}};    # unless a pattern such as conf.d/*.conf includes it
     server {
         listen {{.Listen}};
@@ -86,8 +98,14 @@ events { worker_connections 4000; }
         location / {
             proxy_pass http://${{.Variable}};
             proxy_http_version 1.1;
-            proxy_set_header Connection "";
-            proxy_set_header Host $host;
+            proxy_set_header Upgrade $http_upgrade;
+            proxy_set_header Connection ${{.Variable}}_connection;
+            proxy_set_header Host $http_host;
+            proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for;
+            proxy_set_header X-Forwarded-Proto $scheme;
+{{- with .Spare.Header}}
+            proxy_set_header {{.}} "";
+{{- end}}
         }
     }
 }
@@ -101,5 +119,6 @@ func config(service string, f plan.Front, s front.Site) front.Config {
 	return s.Config(configText, struct {
 		*Settings
 		Variable, Listen, Folder, User string
-	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name}, "nginx.conf", "-c")
+		Spare                          plan.SpareDoor
+	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name, f.Spare}, "nginx.conf", "-c")
 }

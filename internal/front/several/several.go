@@ -120,6 +120,7 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 			continue
 		}
 		r.Tells = r.Tells.And(other.Tells)
+		r.Tells.Clients = false // one that comes to several of them would count as several
 		for _, side := range split.Sides {
 			r.Sides[side] = sum(r.Sides[side], other.Sides[side])
 		}
@@ -176,6 +177,24 @@ func merged(a, b reading.Count) []byte {
 	}
 	x.Merge(y)
 	return reading.Encode(x)
+}
+
+// Doors are the spare side's own doors of all.
+func (f *Front) Doors(ctx context.Context) ([]front.Spare, error) {
+	doors := make([]front.Spare, len(f.members))
+	failed := f.each(func(n int, m Member) error {
+		of, err := front.Doors(ctx, m.Driver)
+		if len(of) > 0 {
+			doors[n] = of[0]
+		}
+		return err
+	})
+	return doors, errors.Join(failed...)
+}
+
+// Reach is whether all reach an address.
+func (f *Front) Reach(ctx context.Context, address string) error {
+	return errors.Join(f.each(func(_ int, m Member) error { return front.Reach(ctx, m.Driver, address) })...)
 }
 
 // Foresee is what all would do, in order.
@@ -327,7 +346,8 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	return c.Done, err
 }
 
-// Rehearse rehearses all at the same time.
+// Rehearse rehearses all at the same time. One that would not go home outweighs those that were
+// not reached.
 func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
 	steps := make([][]wayback.Step, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
@@ -337,6 +357,10 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 		}
 		return err
 	})
+	refused := slices.DeleteFunc(slices.Clone(failed), func(err error) bool { return errors.Is(err, front.ErrUnreachable) })
+	if err := errors.Join(refused...); err != nil {
+		failed = refused
+	}
 	return slices.Concat(steps...), errors.Join(failed...)
 }
 

@@ -224,3 +224,16 @@ func TestHomePastAChange(t *testing.T) {
 		})
 	}
 }
+
+// A front that was not reached says nothing of one that would refuse.
+func TestARefusalOutweighsSilenceInARehearsal(t *testing.T) {
+	f, a, b := two()
+	a.blocked, b.blocked = front.ErrUnreachable, errors.New("other.conf:12: unknown directive")
+	if r := front.Rehearse(t.Context(), f, split.Blue); r.Broken || !strings.Contains(r.Failed, "unknown directive") {
+		t.Errorf("%+v, want what the second would refuse", r)
+	}
+	b.blocked = nil
+	if r := front.Rehearse(t.Context(), f, split.Blue); !r.Broken || r.Failed == "" {
+		t.Errorf("%+v, want that it broke off", r)
+	}
+}

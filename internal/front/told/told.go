@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -25,6 +26,9 @@ type Steering[S any] struct {
 	// Work is what puts a share in force, coming from a state. Going home also ends
 	// sessions that would stay, and carries its order where the proxy holds that itself.
 	Work func(s S, share split.Share, home *reading.Order) (Work, error)
+	// Blind is the work of going home where nothing has to be read for it: what is told refuses a
+	// side with nobody itself. nil where that cannot be.
+	Blind func(front.Homing) Work
 	// Order is the last going home, where the proxy holds it itself; a change is then
 	// refused by the proxy if another has come meanwhile. Otherwise Mark holds it.
 	Order func(S) reading.Order
@@ -36,9 +40,11 @@ type Steering[S any] struct {
 	gate front.Gate
 
 	mu        sync.Mutex // protects what follows
+	instances front.Known
 	revisions front.Revisions
 	rest      string // the print of a state in which nobody gets anything because nobody has asked for it yet
 	last      inForce
+	during    *split.Share // while a side is given other instances: the share that was in force before, and is to be after
 }
 
 // inForce is a share that was in force, after a going home.
@@ -51,29 +57,69 @@ type inForce struct {
 // Work is a change that can be made.
 type Work struct {
 	Steps   []string // in words
+	Notes   []string // what else to know
 	Weights split.Weights
 	Do      func(context.Context) error
+	Wait    func(context.Context) error // until what was done is in force; nil where it is at once
+}
+
+// make does it, and waits until it is in force.
+func (w Work) make(ctx context.Context) error {
+	err := w.Do(ctx)
+	if err == nil {
+		err = w.wait(ctx)
+	}
+	return err
+}
+
+func (w Work) wait(ctx context.Context) error {
+	if w.Wait == nil {
+		return nil
+	}
+	return w.Wait(ctx)
 }
 
 // homeTries is how often going home tells the proxy again what was undone meanwhile.
 const homeTries = 3
 
-// Known tells how a state is read: its split with the revision, and the last going home.
+// Glance is to be had before a state is looked at that [Steering.Known] is asked about.
+func (t *Steering[S]) Glance() front.Glance {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.revisions.Glance()
+}
+
+// Known tells how a state that was looked at since a glance is read: its split with the revision, and the last going home.
 // Who was told of no instances yet takes a state in which nobody gets anything for one in
 // which nobody has asked for anything.
-func (t *Steering[S]) Known(s S, known front.Known) (reading.Split, reading.Order, error) {
-	now, err := t.split(s)
-	if err != nil && known[split.Blue] == nil {
+func (t *Steering[S]) Known(g front.Glance, s S) (reading.Split, reading.Order, error) {
+	now, err := t.split(g, s)
+	if err != nil && t.Instances()[split.Blue] == nil {
 		t.mu.Lock()
 		t.rest = t.Print(s)
 		t.mu.Unlock()
-		now, err = t.split(s)
+		now, err = t.split(g, s)
 	}
 	o := t.order(s)
+	t.mu.Lock()
+	switch past := t.revisions.Past(g) && o.Generation <= t.last.generation; {
+	case past && t.during != nil:
+		now.Share, err = *t.during, nil // what is read is on its way from that to that
+	case past && t.last.known:
+		now.Share, err = t.last.share, nil // and here it may have been, and is no more
+	}
+	t.mu.Unlock()
 	if err == nil {
 		t.saw(now.Share, o)
 	}
 	return now, o, err
+}
+
+// Instances is what was told of both sides' instances. It is not changed any more.
+func (t *Steering[S]) Instances() front.Known {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.instances
 }
 
 func (t *Steering[S]) saw(share split.Share, o reading.Order) {
@@ -95,11 +141,11 @@ func (t *Steering[S]) Last(s S) (split.Share, bool) {
 }
 
 // split is what is in force in a state, with its revision.
-func (t *Steering[S]) split(s S) (reading.Split, error) {
+func (t *Steering[S]) split(g front.Glance, s S) (reading.Split, error) {
 	share, err := t.share(s)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.revisions.Split(share, t.Print(s)), err
+	return t.revisions.Split(g, share, t.Print(s)), err
 }
 
 // share is on green. Before the first share was asked for, all are on blue, which has
@@ -138,6 +184,7 @@ func (t *Steering[S]) Foresee(ctx context.Context, share split.Share, c front.Ch
 		return c, err
 	}
 	c.Steps, c.Reached = w.Steps, w.Weights.Reached[split.Green]
+	c.Notes = append(c.Notes, w.Notes...)
 	if n := w.Weights.Unused; n > 0 {
 		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: weights from 1 to %d are too coarse for %v", n, t.Most, share))
 	}
@@ -158,9 +205,14 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	if err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	now, err := t.split(s)
+	now, err := t.split(t.Glance(), s)
 	if err != nil {
 		return front.Done{}, err
+	}
+	if t.Order == nil {
+		if _, err := t.Mark.Read(); err != nil { // somebody may have gone home
+			return front.Done{}, fmt.Errorf("%w: %w", front.ErrRefused, err)
+		}
 	}
 	if o := t.order(s); o.Generation > e.Generation {
 		return front.Done{}, newer(o)
@@ -172,7 +224,7 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	if err != nil {
 		return front.Done{}, err
 	}
-	errDo := w.Do(changing)
+	errDo := w.make(changing)
 	// What was told is there, whatever came meanwhile. If somebody went home, that has the
 	// last word, over this change too.
 	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), front.QuietLimit+2*time.Second)
@@ -208,14 +260,14 @@ func (t *Steering[S]) again(ctx context.Context, s S, o reading.Order) error {
 	}
 	w, err := t.Work(s, share, &o)
 	if err == nil {
-		err = w.Do(ctx)
+		err = w.make(ctx)
 	}
 	return err
 }
 
 // confirmed is what is in force after a change.
 func (t *Steering[S]) confirmed(after S, w Work) (front.Done, error) {
-	now, err := t.split(after)
+	now, err := t.split(t.Glance(), after)
 	d := front.Done{Split: now, Nearest: w.Weights.Reached[split.Green], Order: t.order(after), Did: w.Steps}
 	if err == nil {
 		t.saw(now.Share, d.Order)
@@ -231,17 +283,9 @@ func (t *Steering[S]) confirmed(after S, w Work) (front.Done, error) {
 // they came after it.
 func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	t.gate.Home()
-	share := split.Toward(h.Side, split.Whole)
-	s, err := t.Look(ctx)
-	if err != nil {
-		return front.Done{}, err
-	}
-	if t.Has(s, h.Side) == 0 && t.Has(s, h.Side.Other()) > 0 && !h.Force {
-		return front.Done{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side, h.Side.Other())
-	}
+	t.released()
 	at := time.Now()
-	o := t.next(s, h, at)
-	w, err := t.Work(s, share, &o)
+	w, err := t.homeward(ctx, h, at)
 	if err != nil {
 		return front.Done{}, err
 	}
@@ -250,6 +294,9 @@ func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, err
 	}
 	if t.Order == nil {
 		_, _ = t.Mark.Raise(h, at) // it holds in this process at least; the file is for the others
+	}
+	if err := w.wait(ctx); err != nil {
+		return front.Done{}, err
 	}
 	quiet, cancel := context.WithTimeout(ctx, front.QuietLimit)
 	defer cancel()
@@ -270,6 +317,22 @@ func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, err
 			return d, err
 		}
 	}
+}
+
+// homeward is the work of going home.
+func (t *Steering[S]) homeward(ctx context.Context, h front.Homing, at time.Time) (Work, error) {
+	if t.Blind != nil {
+		return t.Blind(h), nil
+	}
+	s, err := t.Look(ctx)
+	if err != nil {
+		return Work{}, err
+	}
+	if t.Has(s, h.Side) == 0 && t.Has(s, h.Side.Other()) > 0 && !h.Force {
+		return Work{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side, h.Side.Other())
+	}
+	o := t.next(s, h, at)
+	return t.Work(s, split.Toward(h.Side, split.Whole), &o)
 }
 
 // Rehearse does everything of going home to a side but telling the proxy.
@@ -354,8 +417,51 @@ type Wanted struct {
 // AsItWas says that the share was in force and stays.
 var AsItWas = Wanted{kept: true}
 
-// ForInstances says how a side's new instances are to be weighed.
-func (t *Steering[S]) ForInstances(s S, side split.Side, wanted []reading.Server) (Wanted, error) {
+// SetInstances gives a side other instances. give tells the proxy, coming from a state: with those that are
+// known then, weighed as it is said.
+func (t *Steering[S]) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server, give func(changing context.Context, s S, known front.Known, as Wanted) error) error {
+	changing, through, err := t.Change(ctx)
+	if err != nil {
+		return err
+	}
+	defer through()
+	s, err := t.Look(changing)
+	if err != nil {
+		return err
+	}
+	as, err := t.forInstances(s, side, wanted)
+	if err != nil {
+		return err
+	}
+	known := t.Instances()
+	known[side] = slices.Clone(wanted)
+	if as.kept {
+		t.mu.Lock()
+		t.revisions.Of(t.Print(s))
+		t.revisions.Hold() // who reads in between sees no other split
+		t.during = &as.Share
+		t.mu.Unlock()
+		defer t.released()
+	}
+	if err := give(changing, s, known, as); err != nil {
+		return err
+	}
+	t.mu.Lock()
+	t.instances[side] = known[side]
+	t.mu.Unlock()
+	return t.Told(ctx, s, as)
+}
+
+// released ends a hold of the revision.
+func (t *Steering[S]) released() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.revisions.Release()
+	t.during = nil
+}
+
+// forInstances says how a side's new instances are to be weighed.
+func (t *Steering[S]) forInstances(s S, side split.Side, wanted []reading.Server) (Wanted, error) {
 	share, err := t.Share(s)
 	w := Wanted{Share: share, kept: err == nil}
 	if !w.kept { // nobody gets anything; home is where it begins

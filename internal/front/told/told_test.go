@@ -86,13 +86,14 @@ func (p *proxy) steering(dir string) *Steering[split.Share] {
 			}, p.refuse
 		},
 		Most: 9, Mark: front.NewMark(place.Local{}, filepath.Join(dir, "order")),
+		instances: front.Known{{{Name: "blue-1"}}},
 	}
 }
 
 // expect is what a steering sees now.
 func expect(t *testing.T, s *Steering[split.Share], p *proxy) front.Expect {
 	t.Helper()
-	now, o, err := s.Known(p.has(), front.Known{{{Name: "blue-1"}}})
+	now, o, err := s.Known(s.Glance(), p.has())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +190,7 @@ func TestHomeEndsAChangeThatHangs(t *testing.T) {
 			}
 			return w, err
 		}
-		now, _, err := s.Known(p.has(), front.Known{{{Name: "blue-1"}}})
+		now, _, err := s.Known(s.Glance(), p.has())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -227,7 +228,7 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 		{-1, split.Green, nil, Wanted{Rest: true}, nil},
 		{-1, split.Blue, one, Wanted{}, nil},
 	} {
-		got, err := s.ForInstances(c.share, c.side, c.wanted)
+		got, err := s.forInstances(c.share, c.side, c.wanted)
 		if got != c.want || !errors.Is(err, c.err) {
 			t.Errorf("at %v with %d instances of %v: %+v, %v", c.share, len(c.wanted), c.side, got, err)
 		}
@@ -249,14 +250,13 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 func TestAtRest(t *testing.T) {
 	p := &proxy{share: -1}
 	s := p.steering(t.TempDir())
-	known := front.Known{{{Name: "blue-1"}}}
-	if now, _, err := s.Known(-1, known); err == nil {
+	if now, _, err := s.Known(s.Glance(), -1); err == nil {
 		t.Errorf("nobody gets anything, and it reads as %+v", now)
 	}
 	if err := s.Told(t.Context(), -1, Wanted{Share: split.Whole, Rest: true}); err != nil {
 		t.Fatal(err)
 	}
-	now, _, err := s.Known(-1, known)
+	now, _, err := s.Known(s.Glance(), -1)
 	if err != nil || now.Share != 0 {
 		t.Fatalf("at rest it reads as %+v, %v", now, err)
 	}
@@ -267,7 +267,43 @@ func TestAtRest(t *testing.T) {
 		t.Errorf("the first share: %+v, %v", done, err)
 	}
 	p.share = -2 // somebody took everything away
-	if _, _, err := s.Known(p.share, known); err == nil {
+	if _, _, err := s.Known(s.Glance(), p.share); err == nil {
 		t.Error("nobody gets anything any more, and nothing says so")
+	}
+}
+
+// What somebody looked at while a side was given other instances is no other split, when ever it is
+// made out: not in the middle of it, and not when it is over.
+func TestALookInTheMiddle(t *testing.T) {
+	p := &proxy{share: 5000}
+	s := p.steering(t.TempDir())
+	before, _, err := s.Known(s.Glance(), p.has())
+	if err != nil {
+		t.Fatal(err)
+	}
+	same := func(when string, g front.Glance, seen split.Share) {
+		t.Helper()
+		if now, _, err := s.Known(g, seen); err != nil || now.Share != 5000 || now.Revision != before.Revision {
+			t.Errorf("%s: %+v, %v", when, now, err)
+		}
+	}
+	begun := s.Glance()
+	var within front.Glance
+	err = s.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1"}}, func(context.Context, split.Share, front.Known, Wanted) error {
+		within = s.Glance()
+		same("in the middle", within, 8333)
+		p.set(5100)
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	same("from before, made out after", begun, 5000)
+	same("from the middle, made out after", within, 8333)
+	if now, _, err := s.Known(s.Glance(), 5100); err != nil || now.Revision != before.Revision {
+		t.Errorf("after: %+v, %v", now, err)
+	}
+	if now, _, err := s.Known(s.Glance(), 7000); err != nil || now.Revision == before.Revision || now.Share != 7000 {
+		t.Errorf("somebody else: %+v, %v", now, err)
 	}
 }

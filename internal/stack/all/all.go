@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/stack/container"
 	"vaiven/internal/stack/host"
 	"vaiven/internal/stack/process"
+	"vaiven/internal/stack/stand"
 	"vaiven/internal/stack/tool"
 	"vaiven/internal/versions"
 )
@@ -23,8 +24,9 @@ type Set struct {
 	closing []io.Closer
 }
 
-// Open makes the drivers. The relay is the program through which containers are asked.
-func Open(p *plan.Plan, secrets secret.Values, relay string) (*Set, error) {
+// Open makes the drivers. The relay is the program through which containers are asked, and listed
+// what the front lists for a side, which may be nil where nothing stands there.
+func Open(p *plan.Plan, secrets secret.Values, relay string, listed stand.Listed) (*Set, error) {
 	s := &Set{}
 	pairs := make([][2]stack.Driver, len(p.Parts))
 	for n := range p.Parts {
@@ -32,7 +34,7 @@ func Open(p *plan.Plan, secrets secret.Values, relay string) (*Set, error) {
 		for _, side := range split.Sides {
 			kind := p.Parts[n].Stacks[side].Kind()
 			if made[kind] == nil {
-				d, err := open(kind, p, n, secrets, relay)
+				d, err := open(kind, p, n, secrets, relay, listed)
 				if err != nil {
 					return nil, errors.Join(err, s.Close())
 				}
@@ -48,7 +50,7 @@ func Open(p *plan.Plan, secrets secret.Values, relay string) (*Set, error) {
 	return s, nil
 }
 
-func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay string) (stack.Driver, error) {
+func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay string, listed stand.Listed) (stack.Driver, error) {
 	switch kind {
 	case plan.Processes:
 		return process.New(p, part, secrets), nil
@@ -58,6 +60,8 @@ func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay s
 		return container.New(p, part, secrets, relay)
 	case plan.Tool:
 		return tool.New(p, part, secrets), nil
+	case plan.Standing:
+		return stand.New(p, part, secrets, relay, listed)
 	}
 	return nil, fmt.Errorf("there is no driver for %s", kind)
 }

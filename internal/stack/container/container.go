@@ -1,6 +1,7 @@
 package container
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -52,15 +53,16 @@ type Driver struct {
 	secrets secret.Values
 	relay   string // the program
 	engines [2]*client.Client
+	images  sync.Map // from an image's identity to the environment that it brings
 
-	turn stack.Turn // of whoever starts or stops instances
+	turn place.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. No engine is asked anything yet. The relay is
 // a program that runs on its own, linked statically, and relays a connection (see
 // [place.ServeRelay]); with --wait it does nothing until it is ended.
 func New(p *plan.Plan, part int, secrets secret.Values, relay string) (*Driver, error) {
-	d := &Driver{service: p.Service, owner: p.State, part: &p.Parts[part], first: part == 0, secrets: secrets, relay: relay, turn: stack.NewTurn()}
+	d := &Driver{service: p.Service, owner: p.State, part: &p.Parts[part], first: part == 0, secrets: secrets, relay: relay, turn: place.NewTurn()}
 	for _, side := range split.Sides {
 		engine := d.part.Stacks[side].Engine
 		if !strings.Contains(engine, "://") {
@@ -214,7 +216,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	stays := map[string]bool{}
 	var others []string
 	for _, o := range found {
-		if o.Running && b.Made(o.Instance) && !stays[o.Name] && len(stays) < s.Instances {
+		if o.Running && b.Made(o.Instance) && !stays[o.Name] && len(stays) < b.Number(s) {
 			stays[o.Name] = true
 		} else {
 			others = append(others, o.id)
@@ -228,7 +230,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		return fmt.Errorf("clear %v before it is raised: %w", side, err)
 	}
 	var failed []error
-	for n := range s.Instances {
+	for n := range b.Number(s) {
 		name := stack.Name(d.part, d.first, side, n+1)
 		if stays[name] {
 			continue
@@ -297,11 +299,12 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 	for _, word := range s.Command {
 		config.Cmd = append(config.Cmd, plan.Expand(word, values))
 	}
-	for _, key := range slices.Sorted(maps.Keys(s.Environment)) {
-		config.Env = append(config.Env, key+"="+d.secrets.Fill(s.Environment[key], values, nil))
+	environment := b.Environment(s.Environment, func(value string) string { return d.secrets.Fill(value, values, nil) })
+	for _, key := range slices.Sorted(maps.Keys(environment)) {
+		config.Env = append(config.Env, key+"="+environment[key])
 	}
 	host := &container.HostConfig{NetworkMode: container.NetworkMode(s.Network)}
-	host.Memory, host.NanoCPUs = s.Memory, int64(s.CPUs*1e9)
+	host.Memory, host.NanoCPUs = cmp.Or(s.Memory, b.Like.Memory), int64(cmp.Or(s.CPUs, b.Like.CPUs)*1e9)
 	options := client.ContainerCreateOptions{Config: config, HostConfig: host, Name: d.name(name)}
 	created, err := d.engines[side].ContainerCreate(ctx, options)
 	for deadline := time.Now().Add(leftoverLimit); errdefs.IsConflict(err) && time.Now().Before(deadline) && ctx.Err() == nil; {
@@ -434,7 +437,30 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	for _, u := range c.HostConfig.Ulimits {
 		about.Limits[u.Name] = fmt.Sprint(u.Soft)
 	}
+	about.Memory, about.CPUs = c.HostConfig.Memory, float64(c.HostConfig.NanoCPUs)/1e9
+	if brings, known := d.brings(ctx, i.Side, c.Image); known {
+		about.Given = maps.Clone(about.Environment)
+		for _, variable := range brings {
+			if name, value, _ := strings.Cut(variable, "="); about.Given[name] == value {
+				delete(about.Given, name)
+			}
+		}
+	}
 	return about, nil
+}
+
+// brings is the environment that an image has of its own, and false if that cannot be told. An image never changes, and is
+// asked about once.
+func (d *Driver) brings(ctx context.Context, side split.Side, image string) ([]string, bool) {
+	if known, ok := d.images.Load(image); ok {
+		return known.([]string), true
+	}
+	found, err := d.engines[side].ImageInspect(ctx, image)
+	if err != nil || found.Config == nil {
+		return nil, false
+	}
+	d.images.Store(image, found.Config.Env)
+	return found.Config.Env, true
 }
 
 func bytesOf(n int64) string {

@@ -279,6 +279,9 @@ func TestANetworkOfItsOwn(t *testing.T) {
 	if err != nil || about.Limits["memory"] != "64 MiB" || about.Limits["cpus"] != "0.5" {
 		t.Errorf("limits %v, %v", about.Limits, err)
 	}
+	if about.Memory != 64<<20 || about.CPUs != 0.5 || about.Given["REGION"] != about.Environment["REGION"] || about.Given["REGION"] == "" {
+		t.Errorf("another side would take over %d bytes, %v processors and %v of %v", about.Memory, about.CPUs, about.Given, about.Environment)
+	}
 	if err := from.Close(); err != nil {
 		t.Error(err)
 	}

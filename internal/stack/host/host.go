@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
+	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
@@ -35,25 +36,37 @@ type Driver struct {
 	machines [2][]*machine // by side; the same where the hosts are
 	state    string        // the state folder here
 
-	turn stack.Turn // of whoever starts or stops instances
+	turn place.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. No host is asked anything yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets, turn: stack.NewTurn()}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets, turn: place.NewTurn()}
 	known := map[string]*machine{}
 	for _, side := range split.Sides {
 		s := d.part.Stacks[side]
 		for _, h := range s.Hosts {
 			at := h.String() + "\x00" + s.Identity + "\x00" + s.KnownHosts
 			if known[at] == nil {
-				known[at] = newMachine(h, s.Identity, s.KnownHosts)
+				known[at] = &machine{h, distant.At(h.User, h.Address, s.Identity, s.KnownHosts)}
 			}
 			d.machines[side] = append(d.machines[side], known[at])
 		}
 	}
 	return d
 }
+
+// machine is one host with its connection.
+type machine struct {
+	plan.Host
+	*distant.Machine
+}
+
+// String is the host as the plan names it.
+func (m *machine) String() string { return m.Host.String() }
+
+// cut is the beginning of a text that somebody else wrote.
+func cut(text string) string { return text[:min(len(text), 400)] }
 
 // dir is where the notes stand, below ~/.vaiven.
 func (d *Driver) dir() string { return d.service + "/" + d.part.Name }
@@ -66,29 +79,29 @@ type found struct {
 
 // do runs a script on a host and says what its status means. done are statuses that are no
 // failure beside 0.
-func (d *Driver) do(ctx context.Context, m *machine, what, script string, done ...int) (said, error) {
-	a, err := m.run(ctx, script)
-	if err == nil && a.status != 0 && !slices.Contains(done, a.status) {
-		err = fmt.Errorf("host %v: %s: %w", m.Host, what, d.failure(a))
+func (d *Driver) do(ctx context.Context, m *machine, what, script string, done ...int) (distant.Said, error) {
+	a, err := m.Script(ctx, script)
+	if err == nil && a.Status != 0 && !slices.Contains(done, a.Status) {
+		err = fmt.Errorf("host %s: %s: %w", m, what, d.failure(a))
 	}
 	return a, err
 }
 
 // failure says what the status of a script means.
-func (d *Driver) failure(a said) error {
-	text := d.secrets.HideCut(cut(a.warning))
-	switch a.status {
+func (d *Driver) failure(a distant.Said) error {
+	text := d.secrets.HideCut(cut(a.Warning))
+	switch a.Status {
 	case statusFull:
-		if room, where, ok := room(a.out); ok && room < 64 {
+		if room, where, ok := room(a.Out); ok && room < 64 {
 			return fmt.Errorf("the disk of %s is full: %d KiB are left: %s", where, room, text)
 		}
 		return fmt.Errorf("the notes on instances in ~/.vaiven/%s cannot be written: %s", d.dir(), text)
 	case statusLocked:
 		return errors.New("another start or stop is at work there, or the host has no flock (util-linux)")
 	case statusNotOurs:
-		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Look who made it, and remove it", bytes.TrimSpace(a.out))
+		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Look who made it, and remove it", bytes.TrimSpace(a.Out))
 	}
-	return fmt.Errorf("status %d: %s", a.status, text)
+	return fmt.Errorf("status %d: %s", a.Status, text)
 }
 
 // room reads how many KiB are left on a disk, and where it is mounted.
@@ -110,13 +123,13 @@ func (d *Driver) look(ctx context.Context, m *machine, side split.Side) (found, 
 	if err != nil {
 		return found{}, err
 	}
-	f, err := parseList(a.out)
+	f, err := parseList(a.Out)
 	if err != nil {
-		return found{}, fmt.Errorf("host %v: %w", m.Host, err)
+		return found{}, fmt.Errorf("host %s: %w", m, err)
 	}
 	for n := range f.instances {
 		i := &f.instances[n]
-		i.Place, i.Part, i.Side = m.Host.String(), d.part.Name, side
+		i.Place, i.Part, i.Side = m.String(), d.part.Name, side
 	}
 	return f, nil
 }
@@ -242,7 +255,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	others := map[*machine][]string{}
 	for m, f := range all {
 		for _, i := range f.instances {
-			if i.Running && b.Made(i) && !stays[i.Name] && len(stays) < s.Instances {
+			if i.Running && b.Made(i) && !stays[i.Name] && len(stays) < b.Number(s) {
 				stays[i.Name] = true
 			} else {
 				others[m] = append(others[m], i.Name)
@@ -253,7 +266,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		return errors.Join(append(failed, fmt.Errorf("clear %v before it is raised: %w", side, err))...)
 	}
 	taken := d.taken(ctx, side, all)
-	for n := range s.Instances {
+	for n := range b.Number(s) {
 		name := stack.Name(d.part, d.first, side, n+1)
 		if stays[name] {
 			continue
@@ -264,7 +277,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 			continue
 		}
 		if err := d.start(ctx, m, taken[m.Name()], side, name, b); err != nil {
-			failed = append(failed, fmt.Errorf("start %s on %v: %w", name, m.Host, err))
+			failed = append(failed, fmt.Errorf("start %s on %v: %w", name, m, err))
 		}
 	}
 	return errors.Join(failed...)
@@ -307,13 +320,13 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID,
 		Address: net.JoinHostPort(m.Name(), strconv.Itoa(port)), Started: time.Now().Round(0),
 	}
-	a, _, err := d.launch(ctx, m, i, false)
+	a, _, err := d.launch(ctx, m, i, b, false)
 	if err != nil {
 		return err
 	}
-	if a.status == statusRuns { // perhaps an earlier raise that was cut off and went on there
+	if a.Status == statusRuns { // perhaps an earlier raise that was cut off and went on there
 		var there reading.Instance
-		if err := json.NewDecoder(bytes.NewReader(a.out)).Decode(&there); err != nil || !b.Made(there) {
+		if err := json.NewDecoder(bytes.NewReader(a.Out)).Decode(&there); err != nil || !b.Made(there) {
 			return fmt.Errorf("somebody else has started it meanwhile, of version %q", there.Version)
 		}
 		if _, at, err := net.SplitHostPort(there.Address); err == nil {
@@ -326,17 +339,14 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 
 // launch starts the program of an instance on a host, and says with which environment. again says
 // that it was there before.
-func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, again bool) (a said, digest string, err error) {
+func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b stack.Build, again bool) (a distant.Said, digest string, err error) {
 	s := d.part.Stacks[i.Side]
 	values := stack.Values(i, d.service)
 	command := make([]string, len(s.Command))
 	for n, word := range s.Command {
 		command[n] = plan.Expand(word, values)
 	}
-	environment := map[string]string{}
-	for key, value := range s.Environment {
-		environment[key] = d.secrets.Fill(value, values, nil)
-	}
+	environment := b.Environment(s.Environment, func(value string) string { return d.secrets.Fill(value, values, nil) })
 	if i.Digest, err = d.digest(environment); err != nil {
 		return a, "", err
 	}
@@ -350,11 +360,11 @@ func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, aga
 	a, err = d.do(ctx, m, "start", startScript(d.dir(), i.Name, string(note), folder, command, environment, again), statusRuns, statusNoFolder, statusNoWord, statusGone)
 	switch {
 	case err != nil:
-	case a.status == statusNoFolder:
+	case a.Status == statusNoFolder:
 		err = fmt.Errorf("there is no folder %s", folder)
-	case a.status == statusNoWord:
+	case a.Status == statusNoWord:
 		err = fmt.Errorf("there is no program %s", command[0])
-	case a.status == statusGone:
+	case a.Status == statusGone:
 		err = fmt.Errorf("there is no note on %s, or it has put itself into the background", i.Name)
 	}
 	return a, i.Digest, err
@@ -378,7 +388,7 @@ func (d *Driver) digest(environment map[string]string) (string, error) {
 }
 
 // Restart starts an instance again that has ended; see [stack.Restarter].
-func (d *Driver) Restart(ctx context.Context, i reading.Instance) (changed bool, err error) {
+func (d *Driver) Restart(ctx context.Context, i reading.Instance, like stack.Settings) (changed bool, err error) {
 	if err := d.turn.Take(ctx); err != nil {
 		return false, err
 	}
@@ -389,8 +399,8 @@ func (d *Driver) Restart(ctx context.Context, i reading.Instance) (changed bool,
 	}
 	before := i.Digest
 	i.Started, i.Running, i.Exit, i.Output, i.Place = time.Now().Round(0), false, "", nil, ""
-	a, now, err := d.launch(ctx, m, i, true)
-	return err == nil && a.status != statusRuns && before != "" && before != now, err
+	a, now, err := d.launch(ctx, m, i, stack.Build{Like: like}, true)
+	return err == nil && a.Status != statusRuns && before != "" && before != now, err
 }
 
 // Rotate puts output aside that has become too large, on all hosts.
@@ -438,8 +448,8 @@ func (d *Driver) stop(ctx context.Context, names map[*machine][]string, grace ti
 			limited, cancel := context.WithTimeout(ctx, grace+stopLimit)
 			defer cancel()
 			a, err := d.do(limited, m, "stop", stopScript(d.dir(), list, grace))
-			if left := strings.Fields(string(a.out)); err == nil && len(left) > 0 {
-				err = fmt.Errorf("host %v: still there after SIGKILL: %s", m.Host, strings.Join(left, ", "))
+			if left := strings.Fields(string(a.Out)); err == nil && len(left) > 0 {
+				err = fmt.Errorf("host %s: still there after SIGKILL: %s", m, strings.Join(left, ", "))
 			}
 			mu.Lock()
 			defer mu.Unlock()
@@ -453,7 +463,7 @@ func (d *Driver) stop(ctx context.Context, names map[*machine][]string, grace ti
 // on is the machine that an instance is on.
 func (d *Driver) on(i reading.Instance) (*machine, error) {
 	for _, m := range d.machines[i.Side] {
-		if m.Host.String() == i.Place {
+		if m.String() == i.Place {
 			return m, nil
 		}
 	}
@@ -463,7 +473,10 @@ func (d *Driver) on(i reading.Instance) (*machine, error) {
 // Place is the instance's host.
 func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, error) {
 	m, err := d.on(i)
-	return site{m, plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service))}, err
+	if err != nil {
+		return nil, err
+	}
+	return distant.Place{Machine: m.Machine, Folder: plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service))}, nil
 }
 
 // Describe reads what an instance runs with from its host's /proc.
@@ -478,9 +491,9 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	if err != nil {
 		return stack.Description{}, err
 	}
-	lines := strings.Split(string(a.out), "\n")
-	if a.status != 0 || len(lines) < 3 {
-		return stack.Description{}, fmt.Errorf("host %v: %s does not run", m.Host, i.Name)
+	lines := strings.Split(string(a.Out), "\n")
+	if a.Status != 0 || len(lines) < 3 {
+		return stack.Description{}, fmt.Errorf("host %s: %s does not run", m, i.Name)
 	}
 	var files [3][]byte
 	for n := range files {
@@ -495,9 +508,7 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 func (d *Driver) Close() error {
 	for _, side := range split.Sides {
 		for _, m := range d.machines[side] {
-			if client := m.client.Load(); client != nil {
-				m.lost(client)
-			}
+			m.End()
 		}
 	}
 	return nil

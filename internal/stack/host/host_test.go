@@ -27,6 +27,7 @@ import (
 	"vaiven/internal/link"
 	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
+	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
@@ -662,7 +663,7 @@ func TestACommandThatTakesTooLong(t *testing.T) {
 	d := open(t, p)
 	ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
 	defer cancel()
-	if _, err := (site{d.machines[split.Green][0], "/"}).Run(ctx, place.Command{Words: []string{"sleep", "60"}}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := (distant.Place{Machine: d.machines[split.Green][0].Machine, Folder: "/"}).Run(ctx, place.Command{Words: []string{"sleep", "60"}}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("error %v", err)
 	}
 }
@@ -780,7 +781,7 @@ func TestWhatIsPlantedOnAHostIsNotBelieved(t *testing.T) {
 	}()
 	m := d.machines[split.Green][0]
 	planted := fmt.Sprintf("set -- $(stat %d)\nprintf '{}' >green-1.note\necho \"%[1]d $4 $boot\" >green-1.pid\nprintf '{' >green-2.note\nexit\n", victim.Process.Pid)
-	if a, err := m.run(t.Context(), within(d.dir())+planted); err != nil || a.status != 0 {
+	if a, err := m.Script(t.Context(), within(d.dir())+planted); err != nil || a.Status != 0 {
 		t.Fatalf("plant: %+v, %v", a, err)
 	}
 	list, err := d.List(t.Context(), split.Green)

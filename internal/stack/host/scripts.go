@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack"
 )
@@ -16,9 +17,6 @@ import (
 //
 //go:embed script.sh
 var prelude string
-
-// quote makes one word of the shell out of any text.
-func quote(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 
 // The statuses with which scripts end.
 const (
@@ -41,7 +39,7 @@ full=%d
 mkdir -p "$dir" && cd "$dir" || full
 for f in "$HOME/.vaiven" "$dir"; do [ -O "$f" ] && [ ! -L "$f" ] || { echo "$f"; exit %d; }; done
 chmod 700 "$HOME/.vaiven" "$dir"
-`, quote(dir), statusFull, prelude, statusNotOurs)
+`, distant.Quote(dir), statusFull, prelude, statusNotOurs)
 }
 
 // alone has a script that starts or stops wait for others that do: one that was cut
@@ -88,7 +86,7 @@ for f in /proc/net/tcp /proc/net/tcp6; do
 	[ -e $f ] && awk '$4 == "0A" { split($2, a, ":"); print "%s" a[2] }' $f
 done
 exit 0
-`, quote(prefix), markNote, markRunning, markStray, markExit, markOutput, stack.OutputTail, markPort)
+`, distant.Quote(prefix), markNote, markRunning, markStray, markExit, markOutput, stack.OutputTail, markPort)
 }
 
 // startScript starts one instance and notes it. The note is written before, so
@@ -98,7 +96,7 @@ func startScript(dir, name, note, folder string, command []string, environment m
 	var b strings.Builder
 	b.WriteString(within(dir))
 	b.WriteString(alone())
-	fmt.Fprintf(&b, "i=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit %d; fi\n", quote(name), statusRuns)
+	fmt.Fprintf(&b, "i=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit %d; fi\n", distant.Quote(name), statusRuns)
 	b.WriteString("clear() { rm -f \"$dir/$i.new\" \"$dir/$i.note\" \"$dir/$i.log\"; }\n")
 	output := ">"
 	if again {
@@ -106,18 +104,18 @@ func startScript(dir, name, note, folder string, command []string, environment m
 		fmt.Fprintf(&b, "[ -f \"$i.note\" ] && [ -z \"$(strays \"$i\" 0)\" ] || exit %d\n", statusGone)
 		b.WriteString("clear() { rm -f \"$dir/$i.new\"; }\n")
 	}
-	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : %s\"$i.log\" && mv \"$i.new\" \"$i.note\" || { clear; full; }\n", quote(note), output)
-	fmt.Fprintf(&b, "cd %s || { clear; exit %d; }\n", folderWord(folder), statusNoFolder)
+	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : %s\"$i.log\" && mv \"$i.new\" \"$i.note\" || { clear; full; }\n", distant.Quote(note), output)
+	fmt.Fprintf(&b, "cd %s || { clear; exit %d; }\n", distant.Name(folder), statusNoFolder)
 	words := make([]string, len(command))
 	for n, w := range command {
-		words[n] = quote(w)
+		words[n] = distant.Quote(w)
 	}
 	fmt.Fprintf(&b, "command -v %s >/dev/null || { clear; exit %d; }\n", words[0], statusNoWord)
 	for _, key := range slices.Sorted(maps.Keys(environment)) {
-		fmt.Fprintf(&b, "export %s=%s\n", key, quote(environment[key]))
+		fmt.Fprintf(&b, "export %s=%s\n", key, distant.Quote(environment[key]))
 	}
 	b.WriteString("export VAIVEN_INSTANCE=\"$dir/$i\"\numask \"$mask\"\n")
-	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >>\"$dir/$i.log\" 2>&1 9>&- &\n", quote(stack.Guard), strings.Join(words, " "))
+	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >>\"$dir/$i.log\" 2>&1 9>&- &\n", distant.Quote(stack.Guard), strings.Join(words, " "))
 	b.WriteString(`p=$!
 cd "$dir"
 set -- $(stat $p)
@@ -127,15 +125,6 @@ exit 0
 	return b.String()
 }
 
-// folderWord is a folder for the shell; one that is not absolute lies below the
-// user's own.
-func folderWord(folder string) string {
-	if strings.HasPrefix(folder, "/") {
-		return quote(folder)
-	}
-	return `"$HOME"/` + quote(folder)
-}
-
 // stopScript asks instances to stop, makes those that have not after the grace
 // time, and removes what was noted of those that are gone. It says which resisted.
 func stopScript(dir string, names []string, grace time.Duration) string {
@@ -143,7 +132,7 @@ func stopScript(dir string, names []string, grace time.Duration) string {
 	b.WriteString(within(dir))
 	words := make([]string, len(names))
 	for n, name := range names {
-		words[n] = quote(name)
+		words[n] = distant.Quote(name)
 	}
 	list := strings.Join(words, " ")
 	b.WriteString(alone())
@@ -197,7 +186,7 @@ for f in %s*.log; do
 	: >"$f"
 done
 exit 0
-`, quote(prefix), o.Size, o.Keep)
+`, distant.Quote(prefix), o.Size, o.Keep)
 }
 
 // describeScript says what an instance's program runs with: three files, one a
@@ -211,5 +200,5 @@ for f in /proc/[0-9]*/stat; do
 	if [ "$2" = "$p" ] && [ "$3" = "$p" ]; then f=${f#/proc/}; p=${f%%/stat}; break; fi
 done
 for f in cmdline environ limits; do base64 <"/proc/$p/$f" | tr -d '\n'; echo; done
-`, quote(name), statusGone)
+`, distant.Quote(name), statusGone)
 }

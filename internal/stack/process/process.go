@@ -34,12 +34,12 @@ type Driver struct {
 	dir     string // of the notes, in the state folder
 	secrets secret.Values
 
-	turn stack.Turn // of whoever starts or stops instances
+	turn place.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. Nothing is read or written yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn, secrets: secrets, turn: stack.NewTurn()}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn, secrets: secrets, turn: place.NewTurn()}
 	if part > 0 {
 		d.dir = path.Join(d.dir, d.part.Name)
 	}
@@ -133,7 +133,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	stays := map[string]bool{}
 	var others []*note
 	for _, n := range notes {
-		if n.running() && b.Made(n.Instance) && len(stays) < s.Instances {
+		if n.running() && b.Made(n.Instance) && len(stays) < b.Number(s) {
 			stays[n.Name] = true
 		} else {
 			others = append(others, n)
@@ -143,7 +143,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		return fmt.Errorf("clear %v before it is raised: %w", side, err)
 	}
 	var failed []error
-	for i := 1; i <= s.Instances; i++ {
+	for i := 1; i <= b.Number(s); i++ {
 		name := stack.Name(d.part, d.first, side, i)
 		if stays[name] {
 			continue
@@ -197,11 +197,11 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 	n.Instance = reading.Instance{
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address, Started: time.Now(),
 	}
-	return d.launch(in, n, os.O_TRUNC)
+	return d.launch(in, n, b, os.O_TRUNC)
 }
 
-// launch starts the program of a note. mode says what becomes of the output until now.
-func (d *Driver) launch(in *state.Folder, n *note, mode int) error {
+// launch starts the program of a note, with the settings of a build. mode says what becomes of the output until now.
+func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) error {
 	s := d.part.Stacks[n.Side]
 	values := stack.Values(n.Instance, d.service)
 	args := make([]string, len(s.Command))
@@ -213,10 +213,7 @@ func (d *Driver) launch(in *state.Folder, n *note, mode int) error {
 		return err
 	}
 	args[0] = program
-	environment := map[string]string{}
-	for key, value := range s.Environment {
-		environment[key] = d.secrets.Fill(value, values, nil)
-	}
+	environment := b.Environment(s.Environment, func(value string) string { return d.secrets.Fill(value, values, nil) })
 	key, err := in.Key(stack.KeyIn)
 	if err != nil {
 		return err
@@ -247,7 +244,7 @@ func (d *Driver) launch(in *state.Folder, n *note, mode int) error {
 }
 
 // Restart starts an instance again that has ended; see [stack.Restarter].
-func (d *Driver) Restart(ctx context.Context, i reading.Instance) (changed bool, err error) {
+func (d *Driver) Restart(ctx context.Context, i reading.Instance, like stack.Settings) (changed bool, err error) {
 	if err := d.turn.Take(ctx); err != nil {
 		return false, err
 	}
@@ -278,7 +275,7 @@ func (d *Driver) Restart(ctx context.Context, i reading.Instance) (changed bool,
 	}
 	before := left.Digest
 	left.Session, left.Started = ID{}, time.Now()
-	err = d.launch(in, left, 0)
+	err = d.launch(in, left, stack.Build{Like: like}, 0)
 	return before != "" && before != left.Digest, err
 }
 

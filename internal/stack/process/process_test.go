@@ -15,6 +15,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
@@ -133,7 +134,7 @@ func session(t *testing.T, d *Driver, side split.Side, name string) ID {
 
 // again is a driver like another, as if the program had been started anew.
 func again(d *Driver) *Driver {
-	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets, turn: stack.NewTurn()}
+	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets, turn: place.NewTurn()}
 }
 
 // Killed from outside, the program's end is told by the shell above it.

@@ -582,14 +582,14 @@ func startedAgain(t *testing.T, s System) {
 	}
 	before := raise(t, d, split.Green, Second)
 	answer(t, before)
-	if changed, err := r.Restart(t.Context(), before[0]); err != nil || changed {
+	if changed, err := r.Restart(t.Context(), before[0], stack.Settings{}); err != nil || changed {
 		t.Errorf("one that runs: changed %v, %v", changed, err)
 	}
 	again := func(r stack.Restarter, d stack.Driver, want bool) {
 		t.Helper()
 		s.Kill(t, p, list(t, d, split.Green)[0])
 		testkit.Eventually(t, "it is seen to have ended", func() bool { return !list(t, d, split.Green)[0].Running })
-		changed, err := r.Restart(t.Context(), list(t, d, split.Green)[0])
+		changed, err := r.Restart(t.Context(), list(t, d, split.Green)[0], stack.Settings{})
 		if err != nil || changed != want {
 			t.Fatalf("started again: changed %v, want %v, %v", changed, want, err)
 		}
@@ -612,11 +612,11 @@ func startedAgain(t *testing.T, s System) {
 	}
 	nobody := before[0]
 	nobody.Name = "green-7"
-	if _, err := r.Restart(t.Context(), nobody); err == nil {
+	if _, err := r.Restart(t.Context(), nobody, stack.Settings{}); err == nil {
 		t.Error("one that never was is started again")
 	}
 	stop(t, d, split.Green)
-	if _, err := r.Restart(t.Context(), before[0]); err == nil {
+	if _, err := r.Restart(t.Context(), before[0], stack.Settings{}); err == nil {
 		t.Error("one that was stopped is started again")
 	}
 	clean(t, s, p)

@@ -1,14 +1,12 @@
 package tool
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
-	"os/exec"
 	"reflect"
 	"slices"
 	"strings"
@@ -17,6 +15,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/external"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -65,11 +64,8 @@ type Instance struct {
 	Output  []string  `json:"output,omitempty"`
 }
 
-// The limits of a command, beside those that the plan sets.
-const (
-	listLimit   = 10 * time.Second
-	answerLimit = 4 << 20 // bytes
-)
+// listLimit is how long a command has to say what there is.
+const listLimit = 10 * time.Second
 
 // Driver asks the command; see [stack.Driver].
 type Driver struct {
@@ -78,12 +74,12 @@ type Driver struct {
 	first   bool
 	secrets secret.Values
 
-	turn stack.Turn // of whoever starts or stops instances
+	turn place.Turn // of whoever starts or stops instances
 }
 
 // New makes the driver for a part of a plan. The command is not started yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	return &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, turn: stack.NewTurn()}
+	return &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, turn: place.NewTurn()}
 }
 
 func (d *Driver) request(do string, side split.Side) Request {
@@ -100,104 +96,21 @@ func (d *Driver) words(side split.Side) []string {
 	return words
 }
 
-// ask starts the command with a request and reads its answer.
+// ask asks the command, and says what it could not do.
 func (d *Driver) ask(ctx context.Context, side split.Side, q Request, limit time.Duration) (Answer, error) {
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	said, err := json.Marshal(q)
-	if err != nil {
-		return Answer{}, err
-	}
 	words := d.words(side)
-	cmd := place.Program(ctx, words...)
-	var complaint place.Output
-	out := bounded{left: answerLimit}
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(append(said, '\n')), &out, &complaint
-	err = cmd.Run()
-	if errors.Is(err, exec.ErrWaitDelay) {
-		err = nil
-	}
-	fail := func(err error) (Answer, error) {
-		if text := d.saying(complaint.Bytes()); text != "" {
-			err = fmt.Errorf("%w: %s", err, text)
-		}
-		return Answer{}, fmt.Errorf("%s %s: %w", words[0], q.Do, err)
-	}
-	var exit *exec.ExitError
+	a, err := external.Ask[Answer](ctx, words, q.Do, q, limit, d.secrets.HideCut)
 	switch {
-	case ctx.Err() != nil && errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return fail(fmt.Errorf("%w: no answer within %v", stack.ErrUnreachable, limit))
-	case ctx.Err() != nil:
-		return fail(ctx.Err())
-	case err != nil && !errors.As(err, &exit):
-		return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
-	}
-	a, errJSON := parseAnswer(out.kept.Bytes())
-	switch {
-	case errJSON != nil && err != nil:
-		if text := d.saying(out.kept.Bytes()); text != "" {
-			err = fmt.Errorf("%w, and it says: %s", err, text)
-		}
-		return fail(fmt.Errorf("%w: %w", stack.ErrUnreachable, err))
-	case errJSON != nil:
-		return fail(fmt.Errorf("what it says is not an answer: %w: %s", errJSON, d.saying(out.kept.Bytes())))
-	}
-	if a.Error != "" {
-		return fail(fmt.Errorf("%w: %s", stack.ErrUnreachable, d.secrets.Hide(a.Error)))
-	}
-	if len(a.Failed) > 0 {
-		var names []string
-		for name := range a.Failed {
-			names = append(names, name)
-		}
-		slices.Sort(names)
+	case a.Error != "":
+		return Answer{}, fmt.Errorf("%s %s: %w: %s", words[0], q.Do, stack.ErrUnreachable, d.secrets.Hide(a.Error))
+	case len(a.Failed) > 0:
 		var failed []error
-		for _, name := range names {
+		for _, name := range slices.Sorted(maps.Keys(a.Failed)) {
 			failed = append(failed, fmt.Errorf("%s %s: %s", q.Do, name, d.secrets.Hide(a.Failed[name])))
 		}
 		return a, errors.Join(failed...)
 	}
-	if err != nil {
-		return fail(err)
-	}
-	return a, nil
-}
-
-// parseAnswer reads the one JSON value that the command has to say.
-func parseAnswer(out []byte) (Answer, error) {
-	var a Answer
-	decoder := json.NewDecoder(bytes.NewReader(out))
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(&a); err != nil {
-		return Answer{}, err
-	}
-	if rest := bytes.TrimSpace(out[decoder.InputOffset():]); len(rest) > 0 {
-		return Answer{}, errors.New("something follows the answer; what is for people belongs on standard error")
-	}
-	return a, nil
-}
-
-// saying is what a command says that is meant for people, as far as it is shown.
-func (d *Driver) saying(text []byte) string {
-	const most = 2 << 10
-	hidden := strings.TrimSpace(d.secrets.HideCut(strings.ToValidUTF8(string(text), "?")))
-	if len(hidden) > most {
-		hidden = strings.ToValidUTF8(hidden[:most], "") + "…"
-	}
-	return hidden
-}
-
-// bounded keeps what is written as long as there is room, and then refuses.
-type bounded struct {
-	kept bytes.Buffer
-	left int
-}
-
-func (b *bounded) Write(p []byte) (int, error) {
-	if b.left -= len(p); b.left < 0 {
-		return 0, errors.New("the answer is too long")
-	}
-	return b.kept.Write(p)
+	return a, err
 }
 
 // List asks for a side's instances.
@@ -242,16 +155,13 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	s := d.part.Stacks[side]
 	q := d.request("raise", side)
 	q.Version, q.Build, q.Command, q.Grace = b.Version, b.ID, s.Command, s.Grace.Seconds()
-	for n := range s.Instances {
+	for n := range b.Number(s) {
 		q.Names = append(q.Names, stack.Name(d.part, d.first, side, n+1))
 	}
 	if s.FirstPort > 0 {
 		q.Ports = []int{s.FirstPort, s.LastPort}
 	}
-	q.Environment = map[string]string{}
-	for key, value := range s.Environment {
-		q.Environment[key] = d.secrets.Fill(value, nil, nil)
-	}
+	q.Environment = b.Environment(s.Environment, func(value string) string { return d.secrets.Fill(value, nil, nil) })
 	_, err := d.ask(ctx, side, q, s.Raise+s.Grace)
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
+	"vaiven/internal/plan"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/words"
@@ -133,6 +134,12 @@ func (p page) guardValues(g guard.Status) [2]string {
 		return v
 	}
 	target := p.S.Crossing.Target
+	if g.Watch.Figures() {
+		if g.Watch != plan.Fewer && g.Lack != guard.NotRead && g.Lack != guard.NotTold {
+			v[target], v[target.Other()] = words.Measure(g.Watch, g.Figure, g.Value), words.Measure(g.Watch, g.Figure, g.Beside)
+		}
+		return v
+	}
 	if !g.Watch.Compares() {
 		v[target] = fmt.Sprint(g.Trial.Bad)
 		return v

@@ -28,7 +28,11 @@ func (p page) role(side split.Side) string {
 	if !p.S.Front.Fresh(p.Now) {
 		return words.Role(r, 0, false) + ", not read for " + route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
 	}
-	return words.Role(r, p.front().Of(side), true)
+	text := words.Role(r, p.front().Of(side), true)
+	if stands && p.S.Sides[side].Out {
+		text = "out of rotation, runs"
+	}
+	return text
 }
 
 // figure is one line of a side: what, how much, and what the ghost would make of
@@ -83,7 +87,7 @@ func (p page) figures(side split.Side) []figure {
 		}
 	}
 	if p.Moved && p.S.Traffic.Rate > 0 {
-		o := p.outlook(p.Ghost)
+		o := p.S.Traffic.Look(p.Ghost)
 		list[requests].ghost = frame.Rate(o.Rate[side])
 		if o.Load[side] > 0 {
 			list[load].ghost = frame.Percent(o.Load[side])
@@ -123,7 +127,11 @@ func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
 	g.Set(x-2, y, '▌', t.Side(side))
 	g.Set(x-2, y+1, '▌', t.Side(side))
 	at := g.Text(x, y, upper(side), t.Side(side).In(true)) + 2
-	g.Text(at, y, cells.CutLeft(v.Version, end-at), t.Ink.In(true))
+	version := v.Version
+	if version == "" && len(v.Instances) > 0 {
+		version = "version unknown"
+	}
+	g.Text(at, y, cells.CutLeft(version, end-at), t.Ink.In(true))
 	g.Within(x, y+1, width, p.role(side), t.Label)
 	y += 3
 	list := p.figures(side)
@@ -291,6 +299,7 @@ func (p page) bad(side split.Side) []reading.Bad {
 // facts are the lines at a side's foot.
 func (p page) facts(side split.Side) []figure {
 	t, v, c := p.Theme, p.S.Sides[side], p.S.Crossing
+	open := p.S.Proof.Open(c.Accepted)
 	proof := figure{label: "proof", text: "none yet", style: t.Label}
 	if results := p.S.Proof.Results; side == c.Target && len(results) > 0 {
 		made := results[0].At
@@ -300,7 +309,11 @@ func (p page) facts(side split.Side) []figure {
 			}
 		}
 		proof.text, proof.style = fmt.Sprintf("● %d of %d", p.S.Proof.Passing(), len(results)), t.Ink
-		if !p.S.Proof.Pass() {
+		switch {
+		case p.S.Proof.Pass():
+		case len(open) == 0:
+			proof.text = fmt.Sprintf("◆ %d of %d, accepted", p.S.Proof.Passing(), len(results))
+		default:
 			proof.text, proof.style = fmt.Sprintf("× %d of %d", p.S.Proof.Passing(), len(results)), t.Red
 		}
 		if !made.IsZero() {
@@ -317,15 +330,18 @@ func (p page) facts(side split.Side) []figure {
 		build.text, build.style = "—", t.Label
 	}
 	list := []figure{proof, build}
+	if v.Stands {
+		list = append(list, figure{label: "stands", text: "not Vaiven's to stop", style: t.Ink})
+	}
 	if next, ok := p.next(); ok && p.S.Traffic.Rate > 0 {
-		o := p.outlook(next)
+		o := p.S.Traffic.Look(next)
 		at := figure{label: "at " + next.Of(c.Target).String(), text: frame.Rate(o.Rate[side]), style: t.Ink}
 		if o.Load[side] > 0 {
 			at.text += ", " + frame.Percent(o.Load[side]) + " load"
 		}
 		list = append(list, at)
-		if side == c.Target && o.Seen > 0 {
-			list = append(list, figure{label: "if bad", text: fmt.Sprintf("seen in %s, %.0f fail", o.Seen.Round(time.Second), o.Cost), style: t.Ink})
+		if found := p.found(next); side == c.Target && found.After > 0 {
+			list = append(list, figure{label: "if bad", text: fmt.Sprintf("found in %s, %.0f fail", found.After.Round(time.Second), found.Cost), style: t.Ink})
 		}
 	}
 	if o := p.S.Overlap; !o.Since.IsZero() && side == p.S.Live.Other() {
@@ -335,7 +351,8 @@ func (p page) facts(side split.Side) []figure {
 		}
 		list = append(list, figure{label: "two sides", text: both, style: t.Ink})
 	}
-	if r, failed := p.S.Proof.Failed(); failed && side == c.Target {
+	if len(open) > 0 && side == c.Target {
+		r := open[0]
 		list = append(list, figure{label: "× failed", text: r.Check + " on " + r.Instance, style: t.Red},
 			figure{label: "wants", text: r.Want, style: t.Ink}, figure{label: "got", text: r.Got, style: t.Ink})
 	}

@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -247,6 +248,9 @@ func (p page) routeRows() int {
 		legs = p.S.Planned
 	}
 	rows := 3 // what is left of this leg, keep, retire
+	if slices.ContainsFunc(legs, func(l route.Leg) bool { return l.Sure }) {
+		rows++ // it has two ends
+	}
 	for _, l := range legs {
 		rows += 2
 		if l.Ask {
@@ -269,6 +273,15 @@ func (p page) route(tr track) {
 	case under && timed && s.Frozen():
 		pen.down("frozen, " + words.Clock(left) + " left")
 	case under && timed:
+		if _, until := s.UntilSure(); until {
+			if ends, known := p.S.Ends(); known {
+				pen.down("sure in ~" + words.Clock(ends))
+			} else {
+				pen.down("until sure")
+			}
+			pen.down(words.Clock(left) + " at most")
+			break
+		}
 		pen.down(words.Clock(left) + " more")
 	case under:
 		pen.down("")
@@ -281,10 +294,7 @@ func (p page) route(tr track) {
 		if l.Ask {
 			pen.words("◇ you are asked", t.Amber)
 		}
-		label := l.Part.String()
-		if l.Dwell > 0 {
-			label += " for " + route.Short(l.Dwell)
-		}
+		label := l.Part.String() + l.Stay()
 		if l.Part == split.Whole && p.keep() > 0 {
 			label += " for " + route.Short(p.keep())
 		}
@@ -298,6 +308,9 @@ func (p page) route(tr track) {
 		return
 	}
 	end := "retire " + target.Other().String()
+	if p.S.Sides[target.Other()].Stands {
+		end = target.Other().String() + " leaves the rotation"
+	}
 	switch p.then() {
 	case plan.ThenAsk:
 		end = "◇ you are asked, then " + target.Other().String() + " is retired"

@@ -10,8 +10,8 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayout"
 	"vaiven/internal/tui/cells"
@@ -22,20 +22,20 @@ import (
 // Model is the page's state. It is a value; what it remembers follows from what it is given.
 type Model struct {
 	intervals map[evidence.Count]evidence.Interval // of rows of the track that were drawn before
-	outlooks  map[outlooked]route.Outlook          // of shares at the present traffic
+	outlooks  map[outlooked]forecast.Found         // of shares at the present traffic
 }
 
 // outlooked is what an outlook follows from.
 type outlooked struct {
 	share   split.Share
 	target  split.Side
-	traffic route.Traffic
-	bound   evidence.Bound
+	traffic forecast.Traffic // to two digits
+	by      forecast.Guarding
 }
 
 // New makes the page.
 func New() frame.Page {
-	return Model{map[evidence.Count]evidence.Interval{}, map[outlooked]route.Outlook{}}
+	return Model{map[evidence.Count]evidence.Interval{}, map[outlooked]forecast.Found{}}
 }
 
 // page is the model with what it draws.
@@ -317,16 +317,16 @@ func (p page) mark(side string, kind reading.Answer, cache bool) (rune, cells.St
 // front is the share on green that the front was last read to have.
 func (p page) front() split.Share { return p.S.Front.Split.Share }
 
-// outlook is what a share would mean.
-func (p page) outlook(share split.Share) route.Outlook {
-	key := outlooked{share, p.S.Crossing.Target, p.S.Traffic, p.S.Bound}
+// found is how soon a fault would be found at a share.
+func (p page) found(share split.Share) forecast.Found {
+	key := outlooked{share, p.S.Crossing.Target, p.S.Traffic.Rough(), p.S.Guarding}
 	o, ok := p.outlooks[key]
 	if !ok {
-		const most = 8 // traffic differs with every snapshot
+		const most = 8 // traffic differs from time to time
 		if len(p.outlooks) >= most {
 			clear(p.outlooks)
 		}
-		o = p.S.Traffic.Look(share, key.target, key.bound)
+		o = key.traffic.Find(share, key.target, key.by)
 		p.outlooks[key] = o
 	}
 	return o

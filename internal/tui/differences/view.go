@@ -38,7 +38,7 @@ func (m Model) Take(any) frame.Page { return m }
 // Keys are the cursor, the fold, and comparing again.
 func (m Model) Keys(f frame.Frame) []key.Binding {
 	list := []key.Binding{
-		frame.Bind("r", "compare again", "r"), frame.Bind("m", "planned differences", "m"), frame.Bind("↑ ↓", "choose", "up", "down"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
+		frame.Bind("k", "compare again", "k"), frame.Bind("m", "planned differences", "m"), frame.Bind("↑ ↓", "choose", "up", "down"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
 	}
 	side := f.S.Live.Other()
 	if f.S.Crossing.Stage.UnderWay() {
@@ -52,7 +52,7 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	p := page{m, f}
 	switch pressed {
-	case "r":
+	case "k":
 		return m, frame.Wish{Do: keeper.Command{Do: keeper.Again, Cell: proof.Result{Kind: p.Chosen()}}}
 	case "m":
 		m.unfolded = !m.unfolded

@@ -7,6 +7,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
@@ -44,13 +45,21 @@ type Page interface {
 // Opener is a page that has something to do when somebody turns to it.
 type Opener interface {
 	Page
-	Open() (Page, Wish)
+	Open(f Frame) (Page, Wish)
+}
+
+// Reader is a page that is opened again and again while somebody looks at it.
+type Reader interface {
+	Opener
+	Every() time.Duration
 }
 
 // Wish is what a page asks the root for. The zero value is nothing.
 type Wish struct {
 	Do   keeper.Command                           // to be sent, if it says what to do
 	Read func(context.Context, keeper.Client) any // to be read; the answer comes back by Take
+	Legs route.Route                              // legs that a person names for the next crossing
+	Copy route.Route                              // legs for a copy of the plan
 	Name *split.Share                             // a share on green that a person names: the ghost goes there
 }
 

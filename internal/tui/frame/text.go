@@ -53,6 +53,14 @@ func Thousands(n int64) string {
 	return text
 }
 
+// About is a number with what it may be off by, which is left out where that is nothing.
+func About(n int64, off float64) string {
+	if off <= 0 {
+		return Thousands(n)
+	}
+	return Thousands(n) + " ±" + Thousands(int64(off+0.5))
+}
+
 // bars are the block elements from low to high.
 var bars = []rune("▁▂▃▄▅▆▇") // none fills its row, so that rows stay apart
 

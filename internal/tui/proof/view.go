@@ -40,7 +40,7 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 	p := page{m, f}
 	toProve := len(f.S.Sides[p.target()].Instances) > 0 && !f.S.Proving
 	list := []key.Binding{
-		frame.Bind("r", "check again", "r"), frame.Bind("R", "check all again", "R"), frame.Bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
+		frame.Bind("k", "check again", "k"), frame.Bind("K", "check all again", "K"), frame.Bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
 	}
 	list[0].SetEnabled(toProve)
 	list[1].SetEnabled(toProve)
@@ -51,12 +51,12 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	p := page{m, f}
 	switch pressed {
-	case "r":
+	case "k":
 		if cell, ok := p.Chosen(); ok {
 			return m, frame.Wish{Do: keeper.Command{Do: keeper.Again, Cell: cell}}
 		}
 		return m, frame.Wish{Do: keeper.Command{Do: keeper.Prove}}
-	case "R":
+	case "K":
 		return m, frame.Wish{Do: keeper.Command{Do: keeper.Prove}}
 	case "pgdown":
 		m.scroll += scrollBy
@@ -398,8 +398,11 @@ func (m page) mark(g *cells.Grid, x, y int, r, chosen core.Result) {
 
 // label is a row in words.
 func (m Model) label(w row) string {
-	if w.kind == core.KindNeed {
+	switch w.kind {
+	case core.KindNeed:
 		return "needs " + w.check
+	case core.KindThrough:
+		return w.check + ", by the front"
 	}
 	return w.check
 }

@@ -40,7 +40,7 @@ type tried struct {
 }
 
 // Open reads the log.
-func (m Model) Open() (frame.Page, frame.Wish) {
+func (m Model) Open(frame.Frame) (frame.Page, frame.Wish) {
 	m.reading, m.err = true, ""
 	return m, frame.Wish{Read: func(ctx context.Context, c keeper.Client) any {
 		report, inForce, err := c.Tryout(ctx)
@@ -63,13 +63,13 @@ func (m Model) Take(answer any) frame.Page {
 
 // Keys scroll, and read again.
 func (m Model) Keys(frame.Frame) []key.Binding {
-	return []key.Binding{frame.Bind("r", "read again", "r"), frame.Bind("↑ ↓", "scroll", "up", "down", "pgup", "pgdown")}
+	return []key.Binding{frame.Bind("k", "read again", "k"), frame.Bind("↑ ↓", "scroll", "up", "down", "pgup", "pgdown")}
 }
 
 // Press scrolls, or reads again.
-func (m Model) Press(_ frame.Frame, pressed string) (frame.Page, frame.Wish) {
-	if pressed == "r" {
-		return m.Open()
+func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
+	if pressed == "k" {
+		return m.Open(f)
 	}
 	m.scroll = max(m.scroll+map[string]int{"up": -1, "down": 1, "pgup": -5, "pgdown": 5}[pressed], 0)
 	return m, frame.Wish{}
@@ -91,9 +91,9 @@ const (
 	colSeen   = 30
 	colSpread = 42
 	colSplit  = 56
-	colChange = 68
-	colEven   = 82
-	colTrace  = 94
+	colChange = 72
+	colEven   = 88
+	colTrace  = 100
 )
 
 // Head is over how many requests the keys were tried.
@@ -177,7 +177,10 @@ func (m page) clients(k tryout.KeyReport) string {
 		text = "1 client"
 	}
 	if k.Error > 0 {
-		text += fmt.Sprintf(", ±%.1f %% by sampling", 100*k.Error)
+		text += fmt.Sprintf(" ±%s by sampling", frame.Thousands(int64(k.Error)))
+	}
+	if k.Astray > 0 {
+		text += fmt.Sprintf("; %s at times far from all others", frame.Thousands(k.Astray))
 	}
 	if k.Missing > 0 {
 		text += fmt.Sprintf("; %s requests lack it and go by their client", frame.Thousands(k.Missing))
@@ -203,8 +206,8 @@ func (m page) row(g *cells.Grid, y int, s trial.ShareResult) {
 		return
 	}
 	g.Text(colSpread, y, fmt.Sprintf("±%.1f", 100*s.Spread), t.Ink)
-	g.Text(colSplit, y, frame.Thousands(s.Split), t.Ink)
-	g.Text(colChange, y, frame.Thousands(s.Change), t.Ink)
+	g.Within(colSplit, y, colChange-colSplit-1, frame.About(s.Split, s.SplitError), t.Ink)
+	g.Within(colChange, y, colEven-colChange-1, frame.About(s.Change, s.ChangeError), t.Ink)
 	if !m.wide() {
 		return
 	}

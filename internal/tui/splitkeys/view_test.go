@@ -28,7 +28,7 @@ func sample() tryout.Report {
 	for n, name := range []string{"random", "client", "cookie passenger", "clock"} {
 		k := tryout.KeyReport{Key: name, Result: trial.Result{Requests: 412_345, Clients: 8_123, Span: 2 * time.Hour, Window: 32 * time.Second}}
 		if n == 2 {
-			k.Missing, k.Error = 1_200, 0.004
+			k.Missing, k.Error = 1_200, 32
 		}
 		for _, share := range []split.Share{500, 2500, 5000} {
 			s := trial.ShareResult{Share: share, Achieved: share.Fraction() + 0.001, Spread: 0.02, Chance: 0.02, Change: 1_600, Even: 3 * time.Minute, Windows: steady}
@@ -56,7 +56,7 @@ func TestScreens(t *testing.T) {
 func TestWhatThereIsNot(t *testing.T) {
 	f := frame.Frame{Theme: theme.New(true), W: 100, H: 20}
 	reading := func(p frame.Page) frame.Page {
-		p, _ = p.Press(f, "r")
+		p, _ = p.Press(f, "k")
 		return p
 	}
 	for want, m := range map[string]frame.Page{

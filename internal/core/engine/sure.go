@@ -1,0 +1,76 @@
+package engine
+
+import (
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/route"
+	"vaiven/internal/plan"
+)
+
+// terms are those of the crossing that is under way, or of one by the plan.
+func (e *Engine) terms() guard.Terms {
+	legs, keep := e.plan.Route, e.plan.Keep
+	if e.state.Stage.UnderWay() {
+		legs, keep = e.state.Route, e.state.Keep
+	}
+	return guard.Terms{Alpha: 1 - e.plan.Sure, Seconds: int(legs.Forecast(keep).Total.Seconds()), Blocks: planned(legs, keep), Restarts: e.state.Resumed}
+}
+
+// planned is how many readings of the front a route is to have until the old side may be retired.
+func planned(legs route.Route, keep time.Duration) int {
+	return int(legs.Forecast(keep).Total / FrontEvery)
+}
+
+// guarding is what the guard on failing answers goes by on the way that is under way, or the plan's.
+func (e *Engine) guarding() forecast.Guarding {
+	legs, keep := e.plan.Route, e.plan.Keep
+	if e.state.Stage.UnderWay() {
+		legs, keep = e.state.Route, e.state.Keep
+	}
+	return Guarding(e.plan, legs, keep)
+}
+
+// Guarding is what the plan's guard on failing answers goes by on a route.
+func Guarding(p *plan.Plan, legs route.Route, keep time.Duration) forecast.Guarding {
+	failing, _ := p.Guard(plan.Failing)
+	return forecast.Guarding{Margin: failing.Margin, Level: guard.Level(p.Guards, 1-p.Sure), Blocks: planned(legs, keep)}
+}
+
+// Evidence is what the guards that compare have come to since the crossing began.
+func (e *Engine) Evidence() []guard.Story { return e.guards.Stories() }
+
+// unsure are the guards that have not excluded the fault that they are to find on this leg. A
+// person may go on without a guard's judgement.
+func (e *Engine) unsure() []crossing.Unsure {
+	if _, until := e.state.UntilSure(); !until {
+		return nil
+	}
+	return guard.Unsure(e.statuses)
+}
+
+// sure reports whether a leg that lasts until sure has lasted long enough.
+func (e *Engine) sure() bool {
+	least, until := e.state.UntilSure()
+	return until && e.judged.After(e.state.Since) && e.state.Whole()-e.left >= least && len(e.statuses) > 0 && len(e.unsure()) == 0
+}
+
+// Ends is when a leg that lasts until sure will probably end, counted from now, and whether that can be
+// told. It is no longer than what is left of it.
+func (v View) Ends() (in time.Duration, known bool) {
+	least, until := v.Crossing.UntilSure()
+	if !until {
+		return v.Left, true
+	}
+	spent := v.Crossing.Whole() - v.Left
+	in = max(least-spent, 0)
+	for _, u := range v.Sure.Unsure {
+		if u.In == 0 {
+			return v.Left, false
+		}
+		in = max(in, u.In-spent)
+	}
+	return min(in, v.Left), true
+}

@@ -1,0 +1,120 @@
+package figures
+
+import (
+	"iter"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/split"
+)
+
+// Step is what both sides answered between two readings.
+type Step struct {
+	From, To time.Time
+	Share    split.Share // on green, at its end
+	Mixed    bool        // the share, or a side's instances, changed within: nothing is to be compared by it
+
+	now, before *step
+}
+
+// After are the steps that ended after a time, oldest first. What they tell is good until the
+// series goes on.
+func (s *Series) After(t time.Time) iter.Seq[Step] {
+	return func(yield func(Step) bool) {
+		first := len(s.steps)
+		for first > 0 && s.steps[first-1].to.After(t) {
+			first--
+		}
+		for n := max(first, 1); n < len(s.steps); n++ {
+			st := &s.steps[n]
+			if !yield(Step{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed, now: st, before: &s.steps[n-1]}) {
+				return
+			}
+		}
+	}
+}
+
+// Failing is what a side answered, and how much of that failed. A request counts when it is
+// answered, or has hung for [Hangs], and then as failing, whatever becomes of it.
+func (st Step) Failing(side split.Side) evidence.Count {
+	d := st.now.sides[side]
+	return ahead(evidence.Count{Bad: d.failing, Of: d.requests}, d.hanging-st.before.sides[side].hanging)
+}
+
+// Slow is what a side answered with a time, and how much of that took longer than a bound. A
+// request counts when it is answered, or has waited for as long.
+func (st Step) Slow(side split.Side, bound time.Duration) evidence.Count {
+	d := st.now.sides[side]
+	return ahead(over(d.latencies, bound), longer(d.waiting, bound)-longer(st.before.sides[side].waiting, bound))
+}
+
+// ahead counts those that are known to be bad before they are answered: as many more as there
+// are now, and as many less as were counted and have been answered since.
+func ahead(c evidence.Count, more int64) evidence.Count {
+	c.Bad, c.Of = max(c.Bad+more, 0), max(c.Of+more, 0)
+	c.Bad = min(c.Bad, c.Of)
+	return c
+}
+
+// Clients is the clients that had their first answer on a side, and how many of those were bad:
+// failing, or, with a bound above zero, slower than that.
+func (st Step) Clients(side split.Side, bound time.Duration) evidence.Count {
+	d := st.now.sides[side]
+	if bound > 0 {
+		return over(d.clientLatencies, bound)
+	}
+	return d.clients
+}
+
+// Came is how many clients came to a side, each once for every change of the share.
+func (st Step) Came(side split.Side) int64 { return st.now.sides[side].came }
+
+// over counts the times of a histogram, and those beyond a bound.
+func over(bars []hdrhistogram.Bar, bound time.Duration) evidence.Count {
+	var c evidence.Count
+	for _, b := range bars {
+		c.Of += b.Count
+		if b.From > bound.Microseconds() {
+			c.Bad += b.Count
+		}
+	}
+	return c
+}
+
+// Usual are the times that parts of a side's answers took at most since a time: by part, such as
+// 0.5 for the median. They are nil where fewer than so many have times.
+func (s *Series) Usual(side split.Side, since time.Time, parts []float64, atLeast int64) []time.Duration {
+	bars := map[int64]int64{}
+	var all int64
+	for _, st := range s.steps[s.first(since):] {
+		for _, b := range st.sides[side].latencies {
+			bars[b.To] += b.Count
+			all += b.Count
+		}
+	}
+	if all < atLeast || all == 0 {
+		return nil
+	}
+	return quantiles(bars, all, parts)
+}
+
+// quantiles are the least times that so large parts of all do not exceed.
+func quantiles(bars map[int64]int64, all int64, parts []float64) []time.Duration {
+	times := slices.Sorted(maps.Keys(bars))
+	list := make([]time.Duration, len(parts))
+	for n, part := range parts {
+		need, sum := int64(math.Ceil(part*float64(all))), int64(0)
+		for _, us := range times {
+			if sum += bars[us]; sum >= need {
+				list[n] = time.Duration(us) * time.Microsecond
+				break
+			}
+		}
+	}
+	return list
+}

@@ -1,0 +1,162 @@
+package figures
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+)
+
+// steps are those of a series after a second.
+func steps(s *Series, second int) []Step {
+	return slices.Collect(s.After(start.Add(time.Duration(second) * time.Second)))
+}
+
+func TestSteps(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	share := func(r reading.Front, part split.Share) reading.Front {
+		r.Split.Share = part
+		r.Tells.Waits = true
+		return r
+	}
+	add(t, &s, share(read(0, 0, i), 500))
+	i.answer(t, 90, 200, 10*time.Millisecond)
+	i.answer(t, 10, 500, 400*time.Millisecond)
+	add(t, &s, share(read(1, 2, i), 500))
+	i.answer(t, 50, 200, 10*time.Millisecond)
+	add(t, &s, share(read(2, 2, i), 2500)) // the share has changed within
+	other := newInstance("green-2")
+	add(t, &s, share(read(3, 2, i, other), 2500)) // and here who is there
+	add(t, &s, share(read(4, 2, other), 2500))
+	add(t, &s, share(read(5, 2, other), 2500))
+	list := steps(&s, 0)
+	mixed := make([]bool, len(list))
+	for n, st := range list {
+		mixed[n] = st.Mixed
+	}
+	if want := []bool{false, true, true, true, false}; !slices.Equal(mixed, want) {
+		t.Errorf("mixed are %v, want %v", mixed, want)
+	}
+	first := list[0]
+	if got := first.Failing(split.Green); got != (evidence.Count{Bad: 12, Of: 102}) || first.Share != 500 || first.To.Sub(first.From) != time.Second {
+		t.Errorf("%+v: %+v", first, got)
+	}
+	if got := first.Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 10, Of: 100}) {
+		t.Errorf("slow: %+v", got)
+	}
+	if got := first.Failing(split.Blue); got != (evidence.Count{}) {
+		t.Errorf("blue: %+v", got)
+	}
+	if late := steps(&s, 4); len(late) != 1 || late[0].Mixed {
+		t.Errorf("after 4 s there are %+v", late)
+	}
+}
+
+// A request that hangs counts once: when it does, and not again when it is answered after all.
+func TestWhatHangsCountsOnce(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	told := func(second int) reading.Front {
+		r := read(second, 0, i)
+		r.Tells.Waits = true
+		return r
+	}
+	add(t, &s, told(0))
+	i.answer(t, 10, 200, time.Millisecond)
+	i.Waiting = []int64{5, 5, 5, 5, 4}
+	add(t, &s, told(1))
+	add(t, &s, told(2))
+	i.answer(t, 4, 200, 3*time.Second)
+	i.answer(t, 1, 500, 3*time.Second)
+	i.Waiting = nil
+	add(t, &s, told(3))
+	var failing, slow evidence.Count
+	for _, st := range steps(&s, 0) {
+		failing, slow = failing.Plus(st.Failing(split.Green)), slow.Plus(st.Slow(split.Green, 250*time.Millisecond))
+	}
+	if failing != (evidence.Count{Bad: 4, Of: 15}) || slow != (evidence.Count{Bad: 5, Of: 15}) {
+		t.Errorf("failing %+v, slow %+v", failing, slow)
+	}
+}
+
+func TestClientsOfSteps(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	h := reading.NewHistogram()
+	told := func(second int, seen, of, bad int64) reading.Front {
+		r := read(second, 0, i)
+		r.Sides[split.Green].Clients = reading.Clients{Seen: seen, Of: of, Bad: bad, Latency: reading.Encode(h)}
+		return r
+	}
+	add(t, &s, told(0, 7, 7, 7))
+	reading.Record(h, time.Second)
+	reading.Record(h, time.Millisecond)
+	add(t, &s, told(1, 10, 9, 8))
+	add(t, &s, told(2, 1, 1, 1)) // the front began anew
+	list := steps(&s, 0)
+	if a, b, c := list[0].Clients(split.Green, 0), list[0].Clients(split.Green, 250*time.Millisecond), list[0].Came(split.Green); a != (evidence.Count{Bad: 1, Of: 2}) || b != (evidence.Count{Bad: 1, Of: 2}) || c != 3 {
+		t.Errorf("%+v, slow %+v, %d came", a, b, c)
+	}
+	if a, c := list[1].Clients(split.Green, 0), list[1].Came(split.Green); a != (evidence.Count{}) || c != 0 {
+		t.Errorf("of a front that began anew %+v, %d", a, c)
+	}
+	r := told(3, 2, 2, 1)
+	r.Sides[split.Green].Clients.Latency = []byte("times")
+	if err := s.Add(r); err == nil {
+		t.Error("times that cannot be read are taken")
+	}
+}
+
+// Times and clients that a front does not tell this once are not counted again when it tells them anew.
+func TestWhatIsNotToldThisOnce(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	at := 0
+	tell := func(told bool, seen int64) {
+		r := read(at, 0, i)
+		r.Tells.Times, r.Tells.Clients = told, told
+		r.Sides[split.Green].Clients = reading.Clients{Seen: seen, Of: seen}
+		if !told {
+			r.Sides[split.Green].Instances[0].Latency, r.Sides[split.Green].Clients = nil, reading.Clients{}
+		}
+		add(t, &s, r)
+		at++
+	}
+	tell(true, 0)
+	i.answer(t, 90, 200, time.Second)
+	tell(true, 40)
+	i.answer(t, 10, 200, time.Millisecond)
+	tell(false, 0)
+	i.answer(t, 5, 200, time.Second)
+	tell(true, 43)
+	list := steps(&s, 0)
+	if got := list[0].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 90, Of: 90}) || list[0].Came(split.Green) != 40 {
+		t.Errorf("at first %+v, %d clients", got, list[0].Came(split.Green))
+	}
+	if got := list[1].Slow(split.Green, 250*time.Millisecond); got.Of != 0 || list[1].Came(split.Green) != 0 {
+		t.Errorf("what was not told: %+v, %d clients", got, list[1].Came(split.Green))
+	}
+	if got := list[2].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 5, Of: 15}) || list[2].Came(split.Green) != 3 {
+		t.Errorf("told anew: %+v, %d clients; want 5 of 15 that were slow, and 3", got, list[2].Came(split.Green))
+	}
+}
+
+func TestUsual(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	add(t, &s, read(0, 0, i))
+	i.answer(t, 98, 200, 10*time.Millisecond)
+	i.answer(t, 2, 200, time.Second)
+	add(t, &s, read(1, 0, i))
+	list := s.Usual(split.Green, start, []float64{0.5, 0.98, 0.99}, 100)
+	if len(list) != 3 || list[0] < 10*time.Millisecond || list[0] > 11*time.Millisecond || list[1] != list[0] || list[2] < time.Second || list[2] > 1010*time.Millisecond {
+		t.Errorf("usual are %v", list)
+	}
+	if s.Usual(split.Green, start, []float64{0.5}, 101) != nil || s.Usual(split.Blue, start, []float64{0.5}, 0) != nil || s.Usual(split.Green, start.Add(time.Minute), []float64{0.5}, 1) != nil {
+		t.Error("it says what is usual of too few")
+	}
+}

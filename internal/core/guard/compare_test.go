@@ -1,0 +1,279 @@
+package guard
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/plan"
+)
+
+// What hits both sides while the share changes is held against neither: it is not that green got
+// more of the bad time.
+func TestAnIncidentAcrossAChange(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(20, [2]answers{{all: 100}, {}})
+	w.since, w.share = w.now, 500
+	w.pass(60, [2]answers{{all: 95}, {all: 5}})
+	w.pass(5, [2]answers{{all: 95, failing: 28}, {all: 5, failing: 2}})
+	w.share = 5000
+	changed := w.now
+	w.facts = func(f *Facts) { f.Changed = changed }
+	for range 10 {
+		w.pass(1, [2]answers{{all: 50, failing: 15}, {all: 50, failing: 15}})
+		w.is("both are hit", Clear, "")
+	}
+	w.pass(60, [2]answers{{all: 50}, {all: 50}})
+	if s := w.is("and well again", Clear, ""); s.Trial.Rate() <= s.Baseline.Rate() || s.Difference > 0.005 {
+		t.Errorf("all in all %+v and %+v failed, and the sides differ by %v", s.Baseline, s.Trial, s.Difference)
+	}
+}
+
+// What a change of the share, or of a side's instances, falls into is not compared.
+func TestMixedTimesAreNotCompared(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		spoil func(*watch)
+	}{
+		{"the share", func(w *watch) { w.share = 2000 }},
+		{"an instance of blue's", func(w *watch) { w.counts[split.Blue].Address = "10.1.0.7" }},
+	} {
+		w := newWatch(t, failing)
+		w.pass(20, [2]answers{{all: 100}, {}})
+		w.since = w.now
+		w.pass(30, [2]answers{{all: 90}, {all: 10}})
+		before := w.guards.Hand().Evidence[0].Near[0].Blocks
+		c.spoil(w)
+		w.pass(1, [2]answers{{all: 90}, {all: 50, failing: 50}})
+		if after := w.guards.Hand().Evidence[0].Near[0].Blocks; after != before {
+			t.Errorf("%s: what it fell into was compared", c.name)
+		}
+	}
+}
+
+// Where clients stay together, each counts once if the front counts them, and else a guard calls a
+// person and does not go back by itself.
+func TestClientsThatStayTogether(t *testing.T) {
+	w := newWatch(t, failing)
+	w.facts = func(f *Facts) { f.Together = true }
+	w.pass(20, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	w.pass(40, [2]answers{{all: 90}, {all: 10, failing: 4}})
+	if s := w.is("nobody counts clients", Tripped, ""); s.Then != plan.Freeze || !s.Eased || s.Unit != Requests {
+		t.Errorf("%+v", s)
+	}
+	w = newWatch(t, failing)
+	w.facts = func(f *Facts) { f.Together, f.Tells.Clients = true, true }
+	for _, c := range []struct {
+		bad   int64 // new clients whose first answer fails, of ten a second
+		state State
+	}{{0, Clear}, {5, Tripped}} {
+		for range 60 {
+			w.clients[split.Blue].Of += 90
+			w.clients[split.Green].Of += 10
+			w.clients[split.Green].Bad += c.bad
+			if w.since.IsZero() {
+				w.since = w.now
+			}
+			w.pass(1, [2]answers{{all: 90}, {all: 10, failing: 5}}) // of one client, that asks again and again
+		}
+		if s := w.is("clients are counted", c.state, ""); s.Then != plan.RollBack || s.Eased || s.Unit != Clients || s.Trial.Of < 600 {
+			t.Errorf("%+v", s)
+		}
+	}
+}
+
+// After a person has gone on in spite of it, a guard is heard again for what is worse than was
+// seen, and may be wrong about half as much.
+func TestOverruled(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(20, [2]answers{{all: 1000}, {}})
+	w.since = w.now
+	w.pass(40, [2]answers{{all: 900}, {all: 100, failing: 5}})
+	s := w.is("five of a hundred fail", Tripped, "")
+	a, _ := Gravest(w.last, split.Green, nil)
+	if a.Worst != s.Range.High || a.Worst < 0.05 || a.Worst > 0.08 {
+		t.Errorf("it may be worse by %v", a.Worst)
+	}
+	w.facts = func(f *Facts) {
+		f.Overruled = []crossing.Overruling{{Guard: "failing", Level: a.Level, Beyond: a.Worst}}
+	}
+	w.pass(120, [2]answers{{all: 900}, {all: 100, failing: 5}})
+	if again := w.is("it stays so", Clear, ""); again.Needed < s.Needed+0.29 || again.Margin != a.Worst {
+		t.Errorf("it needs %v after %v, beyond %v", again.Needed, s.Needed, again.Margin)
+	}
+	w.pass(20, [2]answers{{all: 900}, {all: 100, failing: 20}})
+	w.is("it gets worse", Tripped, "")
+}
+
+// Guards that go on for others know what those knew; those that begin in the middle may be wrong
+// about half of what is left.
+func TestGoingOnForOthers(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(20, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	w.pass(20, [2]answers{{all: 90}, {all: 10, failing: 1}})
+	before := w.last[0]
+	data, err := json.Marshal(w.guards.Hand())
+	var m Memory
+	if err != nil || json.Unmarshal(data, &m) != nil {
+		t.Fatalf("it cannot be written: %v", err)
+	}
+	next := New([]plan.Guard{failing}, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000})
+	next.Remember(m)
+	w.guards = next
+	w.pass(0, [2]answers{})
+	if s := w.last[0]; s.Evidence != before.Evidence || s.Excluded != before.Excluded || s.Difference != before.Difference {
+		t.Errorf("handed over are %v, %v, %v; it goes on with %v, %v, %v", before.Evidence, before.Excluded, before.Difference, s.Evidence, s.Excluded, s.Difference)
+	}
+	w.guards = New([]plan.Guard{failing}, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000, Restarts: 2})
+	w.pass(0, [2]answers{})
+	if s := w.last[0]; s.Needed < before.Needed+0.6 {
+		t.Errorf("begun twice in the middle, it needs %v after %v", s.Needed, before.Needed)
+	}
+	next.Remember(Memory{Evidence: make([]*Evidence, 3)}) // of another plan
+	if next.Hand().Evidence[0] == nil {
+		t.Error("it took over what another plan's guards knew")
+	}
+}
+
+// Slower than usual is slower than the live side was, at any of several bounds.
+func TestSlowerThanUsual(t *testing.T) {
+	usual := plan.Guard{Name: "slower than usual", Watch: plan.Slow, Margin: 0.02, Find: 0.05, Then: plan.RollBack}
+	w := newWatch(t, usual)
+	w.pass(2, [2]answers{{all: 100, timed: true}, {}})
+	w.since = w.now
+	w.pass(1, [2]answers{{all: 90, timed: true}, {all: 10, timed: true}})
+	if s := w.is("too few to know what is usual", Unknown, NoBaseline); s.Trial.Of+s.Baseline.Of > 0 {
+		t.Errorf("it counts %+v and %+v by no bound", s.Trial, s.Baseline)
+	}
+	w = newWatch(t, usual)
+	w.pass(30, [2]answers{{all: 100, slow: 2, timed: true}, {}})
+	w.since = w.now
+	w.pass(60, [2]answers{{all: 90, slow: 2, timed: true}, {all: 10, timed: true}})
+	if s := w.is("as usual", Clear, ""); s.After <= 0 || len(w.guards.Hand().Evidence[0].Bounds) < 2 {
+		t.Errorf("%+v", s)
+	}
+	w.pass(30, [2]answers{{all: 90, slow: 2, timed: true}, {all: 10, slow: 2, timed: true}})
+	if s := w.is("two of ten take a second", Tripped, ""); s.After < 10*time.Millisecond || s.After > time.Second {
+		t.Errorf("it is slower than %v", s.After)
+	}
+}
+
+// A leg is sure when the guards on what users are answered are; where those can see nothing, it is
+// the door's word that counts.
+func TestUnsure(t *testing.T) {
+	good := Status{Name: "failing", Watch: plan.Failing, State: Clear, Find: 0.01, Excluded: 0.01}
+	slow := Status{Name: "slow", Watch: plan.Slow, State: Clear, Find: 0.04, Excluded: 0.1, FindIn: time.Minute}
+	door := Status{Name: "door", Watch: plan.Door, State: Clear, Find: 0.1, Excluded: 0.3}
+	never := Status{Name: "slow", Watch: plan.Slow, State: Unknown, Lack: NotTimed, Find: 0.04}
+	lost := Status{Name: "lost", Watch: plan.Lost, State: Clear}
+	off := Status{Name: "off", Watch: plan.Failing, State: Off}
+	uncounted := Status{Name: "failing", Watch: plan.Failing, State: Unknown, Lack: NotCounted, Find: 0.01}
+	for _, c := range []struct {
+		name string
+		list []Status
+		want string
+	}{
+		{"all sure", []Status{good, never, lost, off, door}, ""},
+		{"one is not", []Status{good, slow, door}, "slow"},
+		{"nothing is counted", []Status{uncounted, never, door}, "door"},
+		{"too few", []Status{{Name: "failing", Watch: plan.Failing, State: Unknown, Lack: TooFew, Find: 0.01, Excluded: 0.01}}, "failing"},
+		{"nobody can see anything", []Status{uncounted, never}, ""},
+	} {
+		got := ""
+		for _, u := range Unsure(c.list) {
+			got += u.Guard
+		}
+		if got != c.want {
+			t.Errorf("%s: %q is not sure, want %q", c.name, got, c.want)
+		}
+	}
+	if u := Unsure([]Status{slow})[0]; u != (crossing.Unsure{Guard: "slow", Find: 0.04, Excluded: 0.1, In: time.Minute}) {
+		t.Errorf("%+v", u)
+	}
+}
+
+func BenchmarkEvaluate(b *testing.B) {
+	rules := make([]plan.Guard, 20)
+	for n := range rules {
+		rules[n] = plan.Guard{Watch: plan.Failing, Margin: 0.005, Find: 0.01}
+	}
+	const instances = 100 // a side
+	var r reading.Front
+	r.Tells = reading.Tells{Counts: true, Times: true, Waits: true}
+	r.Split.Share = 1000
+	for side := range r.Sides {
+		for n := range instances {
+			r.Sides[side].Instances = append(r.Sides[side].Instances, reading.Count{Server: reading.Server{Name: string(rune(n)), Address: string(rune(n))}})
+		}
+	}
+	w := watch{guards: New(rules, Terms{Alpha: 0.01, Blocks: 2000, Seconds: 1000})}
+	r.At = start
+	_ = w.series.Add(r)
+	now := start
+	b.ReportAllocs()
+	for b.Loop() {
+		b.StopTimer()
+		now = now.Add(500 * time.Millisecond)
+		r.At = now
+		for side := range r.Sides {
+			for n := range r.Sides[side].Instances {
+				r.Sides[side].Instances[n].Requests += 3
+			}
+		}
+		_ = w.series.Add(r)
+		b.StartTimer()
+		w.guards.Evaluate(Facts{Now: now, Since: start, Target: split.Green, Series: &w.series, FrontRead: true, Tells: r.Tells, Share: 1000})
+	}
+}
+
+// What a guard has come to is kept moment by moment, and goes on with guards that take over; of very
+// many moments two become one, and nothing is lost.
+func TestStories(t *testing.T) {
+	w := newWatch(t, failing, plan.Guard{Name: "lost", Watch: plan.Lost})
+	w.pass(20, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	w.pass(60, [2]answers{{all: 90, failing: 1}, {all: 10, failing: 1}})
+	list := w.guards.Stories()
+	if len(list) != 1 || list[0].Guard != "failing" || list[0].Unit != Requests || list[0].Margin != 0.01 || len(list[0].Moments) < 10 {
+		t.Fatalf("%+v", list)
+	}
+	var block evidence.Block
+	between := 0 // moments that are there because it tripped then
+	for n, m := range list[0].Moments {
+		block = block.Plus(evidence.Block{Live: m.Live, Trial: m.Trial})
+		if m.Needed < 2 {
+			t.Errorf("%+v", m)
+		}
+		if n > 0 && m.At.Sub(list[0].Moments[n-1].At) < surenessEvery && m.Evidence >= m.Needed {
+			between++
+		}
+	}
+	if between == 0 || between > 2 {
+		t.Errorf("%d moments in which it tripped", between)
+	}
+	if block.Trial.Of < 500 || block.Live.Of != 9*block.Trial.Of || block.Trial.Bad*10 != block.Trial.Of {
+		t.Errorf("all in all %+v", block)
+	}
+	next := New([]plan.Guard{failing, {Name: "lost", Watch: plan.Lost}}, w.guards.terms)
+	next.Remember(w.guards.Hand())
+	if got := next.Stories()[0].Moments; len(got) != len(list[0].Moments) {
+		t.Errorf("%d moments were handed over, of %d", len(got), len(list[0].Moments))
+	}
+	var moments []Moment
+	for n := range 5000 {
+		moments = told(moments, Moment{At: start.Add(time.Duration(n) * time.Second), Trial: evidence.Count{Of: 1}})
+	}
+	var of int64
+	for _, m := range moments {
+		of += m.Trial.Of
+	}
+	if len(moments) > mostMoments || of != 5000 || !moments[len(moments)-1].At.Equal(start.Add(4999*time.Second)) {
+		t.Errorf("%d moments with %d answers", len(moments), of)
+	}
+}

@@ -1,0 +1,85 @@
+package guard
+
+import (
+	"time"
+
+	"vaiven/internal/core/evidence"
+	"vaiven/internal/plan"
+)
+
+// Moment is what a guard that compares came to at a time.
+type Moment struct {
+	At         time.Time         `json:"at"`
+	Live       evidence.Count    `json:"live"` // since the moment before, as the guard counts
+	Trial      evidence.Count    `json:"trial"`
+	Evidence   float64           `json:"evidence"` // that the new side is worse, as a power of ten
+	Needed     float64           `json:"needed"`   // the power of ten at which it trips
+	Difference float64           `json:"difference"`
+	Range      evidence.Interval `json:"range"` // of the difference
+	// Apart are the lowest and the highest rate of the live side's own instances since the crossing began, where
+	// failing answers of several are counted: what differs by no more may be noise.
+	Apart  evidence.Interval `json:"apart,omitzero"`
+	Value  float64           `json:"value,omitempty"`  // of a figure: the target's on average
+	Beside float64           `json:"beside,omitempty"` // and the live side's
+}
+
+// Story is a guard's moments since its crossing began, oldest first.
+type Story struct {
+	Guard   string     `json:"guard"`
+	Watch   plan.Watch `json:"watch"`
+	Unit    Unit       `json:"unit,omitempty"`
+	Figure  string     `json:"figure,omitempty"` // of a guard on one
+	Margin  float64    `json:"margin"`
+	Moments []Moment   `json:"moments"`
+}
+
+// mostMoments is how many moments are kept: then two become one.
+const mostMoments = 480
+
+// told adds a moment.
+func told(list []Moment, m Moment) []Moment {
+	list = append(list, m)
+	if len(list) <= mostMoments {
+		return list
+	}
+	var half []Moment
+	for n := 1; n < len(list); n += 2 {
+		both := list[n]
+		both.Live, both.Trial = list[n-1].Live.Plus(both.Live), list[n-1].Trial.Plus(both.Trial)
+		half = append(half, both)
+	}
+	if len(list)%2 == 1 {
+		half = append(half, list[len(list)-1])
+	}
+	return half
+}
+
+// notable reports whether a moment is one to keep: one in so many seconds, and that in which the guard trips.
+func (st *state) notable(mark bool, s Status) bool {
+	trips := s.State == Tripped && !st.tripped
+	st.tripped = s.State == Tripped
+	return mark || trips
+}
+
+// keep keeps a moment, with what the guard came to then.
+func (st *state) keep(s Status, m Moment) {
+	st.sureness = append(append([]float64(nil), st.sureness[max(0, len(st.sureness)-surenessLength+1):]...), s.Sure)
+	m.Evidence, m.Needed, m.Difference, m.Range = s.Evidence, s.Needed, s.Difference, s.Range
+	st.story = told(st.story, m)
+}
+
+// Stories are those of the guards that compare, in the order of the plan.
+func (g *Guards) Stories() []Story {
+	list := []Story{}
+	for n, rule := range g.rules {
+		if rule.Watch.Gathers() && !rule.Off {
+			st := g.states[n]
+			figure := ""
+			if rule.Watch.Figures() {
+				figure = rule.Figure.String()
+			}
+			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: st.unit, Figure: figure, Margin: rule.Margin, Moments: st.story[:len(st.story):len(st.story)]})
+		}
+	}
+	return list
+}

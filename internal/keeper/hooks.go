@@ -1,0 +1,165 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
+	"vaiven/internal/words"
+)
+
+// occasion is what a hook is told of what it stands before, or what has happened.
+type occasion struct {
+	moment plan.HookMoment
+	state  crossing.State
+	side   split.Side  // raised, shifted to, or retired
+	share  split.Share // of the requests, on that side
+}
+
+// environment is what a hook gets, beside the plan's own.
+func (o occasion) environment() map[string]string {
+	s := o.state
+	percent := strings.TrimSuffix(o.share.String(), " %")
+	return map[string]string{
+		"VAIVEN_MOMENT": string(o.moment), "VAIVEN_SIDE": o.side.String(), "VAIVEN_SHARE": percent, "VAIVEN_CROSSING": strconv.Itoa(s.Number),
+		"VAIVEN_VERSION": s.Version, "VAIVEN_BUILD": s.Build, "VAIVEN_LIVE_VERSION": s.LiveVersion, "VAIVEN_REASON": words.Cause(s.Why, s), "VAIVEN_BY": s.Task.By,
+	}
+}
+
+// before runs the hooks of a moment that something waits for, one after the other. What the first that fails says is the error.
+func (k *Keeper) before(ctx context.Context, o occasion) error {
+	for _, h := range k.Plan.Hooks {
+		if h.Moment != o.moment {
+			continue
+		}
+		k.waitFor(ctx, engine.Hook{Moment: h.Moment, Command: h.Words[0], Since: time.Now(), Within: h.Within})
+		err := k.hook(ctx, h, o)
+		k.waitFor(context.WithoutCancel(ctx), engine.Hook{})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// waitFor has everybody see which hook is waited for.
+func (k *Keeper) waitFor(ctx context.Context, h engine.Hook) {
+	k.post(ctx, func(now time.Time) {
+		k.engine.Hooking(h)
+		k.publish(now)
+	})
+}
+
+// errHook is wrapped when a hook did not let something be done.
+var errHook = errors.New("")
+
+// hook runs one, and has it recorded. It ends with the context, whatever it does.
+func (k *Keeper) hook(ctx context.Context, h plan.Hook, o occasion) error {
+	limited, cancel := context.WithTimeout(ctx, h.Within)
+	defer cancel()
+	begun := time.Now()
+	err := k.runHook(limited, h, o)
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("it took longer than %v", h.Within)
+	}
+	f := crossing.Hooked{Moment: h.Moment, Command: h.Words[0], Took: time.Since(begun)}
+	if err != nil {
+		f.Failed = k.said(err)
+	}
+	k.report(ctx, f)
+	if err != nil {
+		return fmt.Errorf("%w%s, %s: %w", errHook, h.Moment, h.Words[0], err)
+	}
+	return nil
+}
+
+func (k *Keeper) runHook(ctx context.Context, h plan.Hook, o occasion) error {
+	c := place.Command{Words: h.Words, Environment: o.environment()}
+	c.Environment["VAIVEN_SERVICE"] = k.Plan.Service
+	for name, value := range h.Environment {
+		c.Environment[name] = k.Secrets.Fill(value, nil, nil)
+	}
+	if !h.There {
+		return k.ran(place.Local{}.Run(ctx, c))
+	}
+	list, err := k.Stacks.List(ctx, o.side)
+	if err != nil {
+		return err
+	}
+	for _, i := range list {
+		if i.Part != k.Plan.Main().Name || !i.Running {
+			continue
+		}
+		from, err := k.Stacks.Place(ctx, i)
+		if err == nil {
+			err = errors.Join(k.ran(from.Run(ctx, c)), from.Close())
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", i.Name, err)
+		}
+	}
+	return nil
+}
+
+// ran is what a command's end means: any status but 0 is an error with its last words.
+func (k *Keeper) ran(out place.Outcome, err error) error {
+	if err != nil {
+		return err
+	}
+	return out.Failed(400, k.Secrets.HideCut)
+}
+
+// after has the hooks of what happened run beside, in its order. Nothing waits for them.
+func (k *Keeper) after(e crossing.Event) {
+	s := k.engine.State()
+	o := occasion{state: s, side: s.Target, share: s.Part()}
+	switch f := e.What.(type) {
+	case crossing.Proved:
+		if len(f.Proof.Results) > 0 && len(f.Proof.Open(s.Accepted)) == 0 {
+			o.moment = plan.WhenProven
+		}
+	case crossing.Accepted:
+		o.moment = plan.WhenProven
+	case crossing.InForce:
+		o.moment, o.share = plan.AfterLeg, f.Share.Of(s.Target)
+	case crossing.Ended:
+		o.moment = map[crossing.Stage]plan.HookMoment{crossing.RolledBack: plan.WhenRolled, crossing.CalledOff: plan.WhenOff, crossing.Settled: plan.WhenSettled}[f.Stage]
+	}
+	if o.moment == "" || e.Crossing == 0 {
+		return
+	}
+	for _, h := range k.Plan.Hooks {
+		if h.Moment == o.moment {
+			k.afters = append(k.afters, func(ctx context.Context) { _ = k.hook(ctx, h, o) }) // what came of it is recorded
+		}
+	}
+}
+
+// runAfters runs what is to run after, one after the other, unless some are running. It is called from the loop.
+func (k *Keeper) runAfters(ctx context.Context) {
+	if k.aftering || len(k.afters) == 0 {
+		return
+	}
+	todo := k.afters
+	k.afters, k.aftering = nil, true
+	k.effects.Go(func() {
+		for _, run := range todo {
+			run(ctx)
+		}
+		k.post(ctx, func(time.Time) {
+			k.aftering = false
+			k.runAfters(ctx)
+		})
+	})
+}

@@ -1,0 +1,72 @@
+package keeper
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"vaiven/internal/check"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/stack"
+)
+
+// Tell asks instances for the figures that the plan's guards are on.
+type Tell func(context.Context, []reading.Instance) []reading.Told
+
+// watchFigures asks the instances of both sides for their figures while a crossing is under way, all at the
+// same time: what hits both sides is to cancel out.
+func (k *Keeper) watchFigures(ctx context.Context) {
+	main := k.Plan.Main()
+	if !main.Figures.On() || len(k.Plan.Figures()) == 0 {
+		return
+	}
+	every(ctx, main.Figures.Every, func() {
+		s := k.latest.Load()
+		if !s.Crossing.Stage.UnderWay() {
+			return
+		}
+		var list []reading.Instance
+		for _, side := range split.Sides {
+			for _, c := range s.Sides[side].Instances {
+				if c.Part == main.Name && c.Running {
+					list = append(list, c.Instance)
+				}
+			}
+		}
+		r := reading.Figures{At: time.Now()}
+		if r.Of = k.Tell(ctx, list); ctx.Err() != nil {
+			return
+		}
+		k.post(ctx, func(now time.Time) { k.happened(k.engine.FiguresRead(now, r)) })
+	})
+}
+
+// tellLimit is how long an instance has for its page.
+const tellLimit = 2 * time.Second
+
+// tellFigures asks instances at their own addresses.
+func (k *Keeper) tellFigures(ctx context.Context, list []reading.Instance) []reading.Told {
+	page, wanted := k.Plan.Main().Figures, k.Plan.Figures()
+	told := make([]reading.Told, len(list))
+	room := make(chan struct{}, figuresAtOnce)
+	var wait sync.WaitGroup
+	for n, i := range list {
+		wait.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			t := check.Target{From: place.Local{}, Values: stack.Values(i, k.Plan.Service), Secrets: k.Secrets}
+			told[n] = reading.Told{Name: i.Name, Side: i.Side, Started: i.Started}
+			var err error
+			if told[n].Values, err = t.Figures(ctx, page, wanted, tellLimit); err != nil {
+				told[n].Said = k.said(err)
+			}
+		})
+	}
+	wait.Wait()
+	return told
+}
+
+// figuresAtOnce bounds how many instances are asked at the same time, as each page may be large.
+const figuresAtOnce = 16
