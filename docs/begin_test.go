@@ -302,7 +302,7 @@ func come(url string, trust *x509.CertPool) *users {
 		wait.Go(func() {
 			for ctx.Err() == nil {
 				u.ask(c, url)
-				time.Sleep(10 * time.Millisecond) // users think
+				time.Sleep(50 * time.Millisecond) // users think
 			}
 		})
 	}

@@ -738,7 +738,11 @@ func TestHomeOnAFullDiskSurvives(t *testing.T) {
 	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=24k", "tmpfs", dir).CombinedOutput(); err != nil {
 		t.Skipf("no small disk can be had: %s", out)
 	}
-	defer exec.Command("umount", dir).Run()
+	t.Cleanup(func() { // after the front has ended, which has files open there
+		if out, err := exec.Command("umount", dir).CombinedOutput(); err != nil {
+			t.Errorf("umount: %v: %s", err, out)
+		}
+	})
 	blue, green := newBackend(t, "blue-1", "1", nil), newBackend(t, "green-1", "2", nil)
 	_, c, config := open(t, func(c *Config) { c.State = filepath.Join(dir, "state.json") })
 	putInstances(t, c, split.Blue, blue)
