@@ -58,7 +58,7 @@ func TestFigures(t *testing.T) {
 	}{
 		{"", http.StatusServiceUnavailable, "status 503 at /metrics"},
 		{"booked_total 12\n<html>sorry\n", http.StatusOK, "is no page of figures: line 2"},
-		{strings.Repeat("# much\n", pageLimit/7+10), http.StatusOK, "more than 8 MiB"},
+		{strings.Repeat("# much\n", scrape.Limit/7+10), http.StatusOK, "more than 8 MiB"},
 	} {
 		if page, status = c.page, c.status; true {
 			if values, err := ask(); err == nil || !strings.Contains(err.Error(), c.want) {

@@ -67,6 +67,14 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	if err := errors.Join(os.Chmod(s.Folder, 0o755), os.MkdirAll(site.Folder, 0o755), os.WriteFile(c.File, []byte(c.Text), 0o644)); err != nil {
 		return err
 	}
+	for file, text := range c.Beside {
+		if _, err := os.Stat(file); err == nil {
+			continue // it is started again
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
 	driver := all.Open(s.Plan)
 	if d, ok := driver.(front.Preparer); ok {
 		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil {

@@ -58,9 +58,10 @@ type Site struct {
 
 // Config is a configuration of a proxy that can be steered.
 type Config struct {
-	Text string
-	Args []string // of the program in the foreground, for a file in the site's folder
-	File string   // that file; "" without a site
+	Text   string
+	Args   []string          // of the program in the foreground, for a file in the site's folder
+	File   string            // that file; "" without a site
+	Beside map[string]string // other files that it needs there, by their whole names
 }
 
 // Config is a configuration made of a template, in a file of the site that comes last among the

@@ -60,6 +60,14 @@ type Front struct {
 	Notice string    `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
 	Tells  Tells     `json:"tells"`
 	Blind  string    `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
+
+	// Remembers is how long those who ask may go by what was before, after a change: names are remembered. 0 where a
+	// change is in force for all of them at once.
+	Remembers time.Duration `json:"remembers,omitzero"`
+	// Everywhere is until when somebody may still go by what was before the last change.
+	Everywhere time.Time `json:"everywhere,omitzero"`
+	// Eased is from when on a change is remembered for no longer than Remembers: that was longer a while ago.
+	Eased time.Time `json:"eased,omitzero"`
 }
 
 // Tells is what a kind of front can tell at all of the requests that it carries.

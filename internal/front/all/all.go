@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/front/far"
 	"vaiven/internal/front/haproxy"
 	"vaiven/internal/front/httpd"
+	"vaiven/internal/front/names"
 	"vaiven/internal/front/nginx"
 	"vaiven/internal/front/several"
 	"vaiven/internal/front/tool"
@@ -18,7 +19,7 @@ import (
 )
 
 // Kinds are the kinds of fronts. The first is meant where a plan names none.
-var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, tool.Kind}
+var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, names.Kind, tool.Kind}
 
 // Of is the kind of a front of a plan.
 func Of(f plan.Front) front.Kind {

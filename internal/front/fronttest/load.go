@@ -25,6 +25,7 @@ type Instance struct {
 	Side     split.Side
 	Answered atomic.Int64
 	held     atomic.Int64
+	open     atomic.Int64
 	Knows    atomic.Bool // it was told the secret of the door to the spare side
 	server   *httptest.Server
 	hold     chan struct{} // requests of /hold wait for it to be closed
@@ -32,6 +33,13 @@ type Instance struct {
 
 // nameHeader is where an instance says who it is.
 const nameHeader = "X-Instance"
+
+// Page is where an instance says how many requests it has answered, and how many it is answering.
+const (
+	Page    = "/metrics"
+	Counter = "sailings_requests_total"
+	Gauge   = "sailings_requests_open"
+)
 
 // DoorHeader is what opens the spare side's own door, where a front has one.
 const DoorHeader = "X-Vessa-Try"
@@ -42,6 +50,12 @@ func NewDoor(dir string) plan.SpareDoor {
 }
 
 func (i *Instance) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == Page {
+		fmt.Fprintf(w, "# TYPE %s counter\n%[1]s{code=\"200\"} %d\n# TYPE %s gauge\n%[3]s %d\n", Counter, i.Answered.Load(), Gauge, i.open.Load())
+		return
+	}
+	i.open.Add(1)
+	defer i.open.Add(-1)
 	if r.URL.Path == "/hold" {
 		i.held.Add(1)
 		select {
@@ -65,6 +79,8 @@ type World struct {
 	all    map[string]*Instance
 	mu     sync.Mutex // protects all
 	first  int        // port of the instances
+	hosts  bool       // each has an address of its own, and all have the first port
+	anew   bool       // a connection is placed, and not each request on it: nobody keeps one
 }
 
 // NewWorld is one without instances.
@@ -87,10 +103,21 @@ const instances = 16
 func (w *World) Addresses() []string {
 	list := make([]string, instances)
 	for n := range list {
-		list[n] = Address(w.first + n)
+		list[n] = w.address(n)
 	}
 	return list
 }
+
+// address is that of an instance, by its number.
+func (w *World) address(n int) string {
+	if w.hosts { // a network of the machine's own for each world
+		return fmt.Sprintf("127.%d.%d.%d:%d", 1+w.first>>8%254, w.first&0xff, 1+n, w.first)
+	}
+	return Address(w.first + n)
+}
+
+// Port is what instances listen at, where each has an address of its own.
+func (w *World) Port() string { return fmt.Sprint(w.first) }
 
 // Raise starts instances of a side, numbered from a first one on.
 func (w *World) Raise(side split.Side, first, n int) []reading.Server {
@@ -110,7 +137,7 @@ func (w *World) RaiseAs(side split.Side, names ...string) []reading.Server {
 		i := &Instance{Side: side, hold: make(chan struct{})}
 		i.Name, i.Version = name, "4.2.0"
 		w.mu.Lock()
-		address := Address(w.first + len(w.all))
+		address := w.address(len(w.all))
 		w.mu.Unlock()
 		l, err := net.Listen("tcp", address)
 		if err != nil {
@@ -173,6 +200,10 @@ func (c *client) ask(path string, headers ...string) outcome {
 }
 
 func (c *client) once(path string, headers []string) (i *Instance, answered bool, err error) {
+	if c.world.anew && c.conn != nil {
+		_ = c.conn.Close()
+		c.conn = nil
+	}
 	if c.conn == nil {
 		if c.conn, err = net.DialTimeout("tcp", c.world.Listen, patience); err != nil {
 			return nil, false, err

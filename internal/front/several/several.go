@@ -116,6 +116,13 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 		if other.Split.Since.After(r.Split.Since) {
 			r.Split.Since = other.Split.Since
 		}
+		r.Remembers = max(r.Remembers, other.Remembers)
+		if other.Everywhere.After(r.Everywhere) {
+			r.Everywhere = other.Everywhere
+		}
+		if other.Eased.After(r.Eased) {
+			r.Eased = other.Eased
+		}
 		if n == 0 {
 			continue
 		}

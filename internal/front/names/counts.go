@@ -1,0 +1,150 @@
+package names
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/place"
+	"vaiven/internal/scrape"
+)
+
+// counter asks the instances of both sides how many requests they have answered. It is safe for concurrent use.
+type counter struct {
+	plan   Counts
+	client *http.Client
+
+	mu     sync.Mutex          // protects what follows
+	before map[string]answered // by address: of instances that were started again since
+	last   map[string]answered
+	rests  [2]rest // by side
+}
+
+// answered is what an instance has answered since it was started.
+type answered struct {
+	requests int64
+	status   [6]int64 // by class
+}
+
+func (a answered) and(b answered) answered {
+	a.requests += b.requests
+	for n := range a.status {
+		a.status[n] += b.status[n]
+	}
+	return a
+}
+
+func newCounter(on place.Machine, p Counts) *counter {
+	t := &http.Transport{DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+		return on.Dial(ctx, network, address)
+	}, MaxIdleConnsPerHost: 1}
+	return &counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
+}
+
+// count writes a reading's figures, all instances asked at the same time.
+func (c *counter) count(ctx context.Context, r *reading.Front) {
+	var wait sync.WaitGroup
+	var mu sync.Mutex // protects failed
+	var failed []string
+	for _, side := range split.Sides {
+		for n := range r.Sides[side].Instances {
+			i := &r.Sides[side].Instances[n]
+			wait.Go(func() {
+				if err := c.one(ctx, i); err != nil {
+					mu.Lock()
+					defer mu.Unlock()
+					failed = append(failed, fmt.Sprintf("%s does not tell what it answers: %v", i.Name, err))
+				}
+			})
+		}
+	}
+	wait.Wait()
+	for _, side := range split.Sides {
+		for _, i := range r.Sides[side].Instances {
+			r.Sides[side].Open += i.Open
+		}
+	}
+	if len(failed) > 0 {
+		r.Blind = strings.Join(failed, "; ")
+	}
+}
+
+// one asks an instance.
+func (c *counter) one(ctx context.Context, i *reading.Count) error {
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+i.Address+c.plan.Path, nil)
+	if err != nil {
+		return err
+	}
+	w, err := c.client.Do(q)
+	if err != nil {
+		return err
+	}
+	defer w.Body.Close()
+	if w.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s: status %s", c.plan.Path, w.Status)
+	}
+	page, err := scrape.Read(io.LimitReader(w.Body, scrape.Limit))
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.plan.Path, err)
+	}
+	byStatus, found := page.By(c.plan.Requests, c.plan.Label)
+	if !found {
+		return fmt.Errorf("%s has no %s", c.plan.Path, c.plan.Requests)
+	}
+	if c.plan.Open != "" {
+		open, found := page.Sum(c.plan.Open, nil)
+		if !found {
+			return fmt.Errorf("%s has no %s", c.plan.Path, c.plan.Open)
+		}
+		i.Open = max(int64(open), 0)
+	}
+	var now answered
+	for status, n := range byStatus {
+		if len(status) > 0 && status[0] >= '1' && status[0] <= '5' {
+			now.status[status[0]-'0'] += int64(n)
+		}
+		now.requests += int64(n)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if now.requests < c.last[i.Address].requests {
+		c.before[i.Address] = c.before[i.Address].and(c.last[i.Address])
+	}
+	c.last[i.Address] = now
+	all := now.and(c.before[i.Address])
+	i.Requests, i.Status = all.requests, all.status
+	return nil
+}
+
+// rest is since when a side answers nothing.
+type rest struct {
+	all, more int64 // all requests, and how many of them came last
+	at        time.Time
+}
+
+// quiet is how long nobody has to come before nobody does.
+const quiet = 3 * time.Second
+
+// stragglers is how many requests a side that is to be given up is answering, or answered last; 0 once none came for a while.
+func (c *counter) stragglers(side split.Side, r reading.Front) int64 {
+	var all int64
+	for _, i := range r.Sides[side].Instances {
+		all += i.Requests
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch was := &c.rests[side]; {
+	case was.at.IsZero() || all != was.all:
+		*was = rest{all, max(all-was.all, 1), r.At}
+	case r.At.Sub(was.at) >= quiet:
+		return r.Sides[side].Open
+	}
+	return max(c.rests[side].more, r.Sides[side].Open)
+}
