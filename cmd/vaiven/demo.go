@@ -135,18 +135,19 @@ func faresReachCommand() *cobra.Command {
 
 // passengersCommand is the demo's traffic.
 func passengersCommand() *cobra.Command {
-	var url string
+	var url, names string
 	var rate float64
 	cmd := &cobra.Command{
 		Use:    "passengers",
 		Hidden: true,
 		Args:   cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			demo.Passengers(cmd.Context(), url, rate)
+			demo.Passengers(cmd.Context(), url, names, rate)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&url, "url", "", "what to ask for")
+	cmd.Flags().StringVar(&names, "names", "", "server of names to ask for the host")
 	cmd.Flags().Float64Var(&rate, "rate", 300, "requests a second")
 	return cmd
 }

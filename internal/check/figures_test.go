@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
+	"vaiven/internal/scrape"
 	"vaiven/internal/secret"
 )
 

@@ -77,18 +77,23 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	}
 	driver := all.Open(s.Plan)
 	if d, ok := driver.(front.Preparer); ok {
-		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil {
+		// One that is asked over the network is prepared when it runs.
+		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil && !errors.Is(err, front.ErrUnreachable) {
 			return err
 		}
 	}
 	if err := s.start("front.log", path, c.Args...); err != nil {
 		return err
 	}
-	return s.awaitFront(ctx, f.Listen, driver)
+	return s.awaitFront(ctx, driver)
 }
 
 // awaitFront waits until the front takes connections and can be steered.
-func (s *Scenario) awaitFront(ctx context.Context, address string, driver keeper.Front) error {
+func (s *Scenario) awaitFront(ctx context.Context, driver keeper.Front) error {
+	address := s.Plan.Front.Listen
+	if s.Plan.Door.Resolver != "" {
+		address = s.Plan.Door.Resolver
+	}
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	for {
@@ -96,6 +101,9 @@ func (s *Scenario) awaitFront(ctx context.Context, address string, driver keeper
 		if err == nil {
 			// It may take connections before it can be steered.
 			_, err = driver.Read(ctx)
+			if d, ok := driver.(front.Preparer); ok && errors.Is(err, front.ErrNotMade) {
+				_, err = d.Prepare(ctx, [2][]reading.Server{})
+			}
 			if err = errors.Join(err, conn.Close()); err == nil {
 				return nil
 			}

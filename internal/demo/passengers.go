@@ -9,15 +9,17 @@ import (
 	"net/http"
 	"sync"
 	"time"
+
+	"github.com/miekg/dns"
 )
 
 // Passengers search through the front at about the given rate, in irregular
 // intervals as people do, until the context ends. Each has a cookie of their own,
-// and connections are kept.
-func Passengers(ctx context.Context, url string, rate float64) {
+// and connections are kept. Where a server of names is given, that is asked by ten resolvers who remember.
+func Passengers(ctx context.Context, url, names string, rate float64) {
 	const most = 256 // searches open at the same time
 	client := &http.Client{
-		Transport: &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: true, DialContext: fromAnywhere},
+		Transport: &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: true, DialContext: dialer(names)},
 		Timeout:   5 * time.Second,
 	}
 	room := make(chan struct{}, most)
@@ -55,6 +57,60 @@ func Passengers(ctx context.Context, url string, rate float64) {
 			_ = w.Body.Close()
 		})
 	}
+}
+
+// dialer connects passengers: to an address, or to one that a name has.
+func dialer(names string) func(ctx context.Context, network, address string) (net.Conn, error) {
+	if names == "" {
+		return fromAnywhere
+	}
+	resolvers := make([]*resolver, 10)
+	for n := range resolvers {
+		resolvers[n] = &resolver{server: names}
+	}
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		name, port, err := net.SplitHostPort(address)
+		if err != nil {
+			return nil, err
+		}
+		to, err := resolvers[rand.IntN(len(resolvers))].find(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		return fromAnywhere(ctx, network, net.JoinHostPort(to, port))
+	}
+}
+
+// resolver remembers what a name was for as long as it may.
+type resolver struct {
+	server string
+
+	mu    sync.Mutex // protects what follows
+	found []string
+	until time.Time
+}
+
+// find is one of the addresses of a name.
+func (r *resolver) find(ctx context.Context, name string) (string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if time.Now().After(r.until) {
+		a, err := dns.ExchangeContext(ctx, new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.TypeA), r.server)
+		if err != nil {
+			return "", err
+		}
+		r.found = nil
+		for _, rr := range a.Answer {
+			if a, ok := rr.(*dns.A); ok {
+				r.found = append(r.found, a.A.String())
+				r.until = time.Now().Add(time.Duration(a.Hdr.Ttl) * time.Second)
+			}
+		}
+	}
+	if len(r.found) == 0 {
+		return "", fmt.Errorf("%s points nowhere", name)
+	}
+	return r.found[rand.IntN(len(r.found))], nil
 }
 
 // fromAnywhere connects from one of some hundred addresses of this machine, so that

@@ -14,7 +14,7 @@ stack:
   instances: 3
   command: ./builds/{version}/sailings --listen {address} --instance {instance}
   ports: SEARCHPORTS
-  raise: 12s
+ADDRESSES  raise: 12s
   grace: 3s
   capacity: 240 /s
   price: 0.048 EUR
@@ -124,6 +124,8 @@ const (
   - ask
   - 50 % for 30s
   - 100 %
+`
+	wholeRoute = `  - 100 %
 `
 	quickRoute = `  - 10 % for 8s
   - 50 % for 6s

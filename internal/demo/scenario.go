@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
 	frontall "vaiven/internal/front/all"
+	"vaiven/internal/front/names"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
@@ -50,6 +51,9 @@ type build struct {
 	hold    string // configuration: how long a berth is held
 	fault   Fault
 }
+
+// frontName is what passengers go by where the front is a name.
+const frontName = "sailings.lineavessa.example"
 
 // builds are all builds, the oldest first: the live one, a rebuilt twin of it, the
 // release, one that does not reach the fares, and one with another runtime and
@@ -142,7 +146,7 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 		return nil, err
 	}
 	return s, s.start("passengers.log", o.Program, "demo", "passengers",
-		"--url", "http://"+s.Plan.Front.Listen+"/sailings", "--rate", fmt.Sprint(o.Rate))
+		"--url", "http://"+s.Plan.Front.Listen+"/sailings", "--names", s.Plan.Door.Resolver, "--rate", fmt.Sprint(o.Rate))
 }
 
 // prefix begins the names of demo folders; the user's number keeps people apart.
@@ -176,11 +180,17 @@ func (s *Scenario) write(o Options) error {
 	if o.Patient {
 		slow, door = "off", "{after: 5s, then: roll back}"
 	}
-	text := strings.NewReplacer("LISTEN", fmt.Sprintf("127.0.0.1:%d", listen), "PROGRAM", o.Program, "FARES", s.fares,
+	address, searches, addresses := fmt.Sprintf("127.0.0.1:%d", listen), fmt.Sprintf("%d-%d", first, first+59), ""
+	if o.Front == names.Kind.Name { // which carries no ports: each instance has an address of its own, and all go over at once
+		address, searches = fmt.Sprintf("%s:%d", frontName, listen), fmt.Sprintf("%d-%[1]d", listen)
+		addresses = fmt.Sprintf("  addresses: 127.%d.%d.1-127.%[1]d.%[2]d.12\n", 64+listen>>8, listen&0xff)
+		route = wholeRoute
+	}
+	text := strings.NewReplacer("LISTEN", address, "ADDRESSES", addresses, "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
-		"SEARCHPORTS", fmt.Sprintf("%d-%d", first, first+59), "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
+		"SEARCHPORTS", searches, "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
 		"ROUTE", route, "KEEP", keep, "SLOW", slow, "DOOR", door, "FRONT", frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
-	s.ports = [2]int{first, first + 59}
+	s.ports = [2]int{first, first + 59} // of proxies, whose configurations name their members
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
 		return err
 	}
@@ -339,7 +349,7 @@ func (s *Scenario) FrontAgain(ctx context.Context) error {
 		return err
 	}
 	s.front = s.owned[len(s.owned)-1]
-	return s.awaitFront(ctx, s.Plan.Front.Listen, frontall.Open(s.Plan))
+	return s.awaitFront(ctx, frontall.Open(s.Plan))
 }
 
 // Remove ends everything the demo started and removes its folder.

@@ -68,6 +68,12 @@ func nameOf(host string) string {
 // request has one of its own.
 func (d *Door) Transport(kept bool) *http.Transport {
 	t := &http.Transport{DisableKeepAlives: !kept, DisableCompression: true, TLSClientConfig: d.tls, Protocols: new(http.Protocols)}
+	if d.plan.Resolver != "" {
+		asks := net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, network, d.plan.Resolver)
+		}}
+		t.DialContext = (&net.Dialer{Resolver: &asks}).DialContext
+	}
 	t.Protocols.SetHTTP1(true)
 	t.Protocols.SetHTTP2(d.plan.Secure && !d.plan.HTTP1)
 	return t

@@ -56,6 +56,17 @@ type Logs interface {
 	AccessLog() string // its file, "" if none is named
 }
 
+// Whole is a front that may send everything to one side or the other, and nothing in between.
+type Whole interface {
+	// Whole is why, with what would do; nil if it can do parts.
+	Whole() error
+}
+
+// Resolves is a front that is found by a name which a server of its own is asked for.
+type Resolves interface {
+	Resolver() string // host:port
+}
+
 // FrontKind is the name of a kind of front, as plans write it.
 type FrontKind string
 

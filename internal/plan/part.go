@@ -60,6 +60,7 @@ type Stack struct {
 	Environment map[string]string
 	FirstPort   int
 	LastPort    int
+	Addresses   []string      // of this machine, that instances listen at; none for loopback's one
 	Raise       time.Duration // for all instances to become healthy
 	Grace       time.Duration // between asking an instance to stop and making it
 	Capacity    Capacity
@@ -297,3 +298,6 @@ type Secret struct {
 	File string
 	At   string // where it is declared: "sailings.yaml:16"
 }
+
+// Room is how many instances find a place on this machine.
+func (s Stack) Room() int { return (s.LastPort - s.FirstPort + 1) * max(len(s.Addresses), 1) }

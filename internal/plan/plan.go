@@ -211,7 +211,8 @@ type Entrance struct {
 	Certificate string // file with the client's; "" for none
 	Key         string // file with its key
 	Headers     map[string]string
-	HTTP1       bool // no HTTP/2, even where it is offered
+	HTTP1       bool   // no HTTP/2, even where it is offered
+	Resolver    string // host:port that is asked for the front's name; "" for the system's
 }
 
 // Prober is the steady stream of Vaiven's own requests.

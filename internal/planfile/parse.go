@@ -162,7 +162,10 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("differences", func(n ast.Node) { r.differences(n, &p.Differences) }),
 		section.May("same-request", func(n ast.Node) { r.pairs(n, &p.Pairs) }),
 		section.May("warm-up", section.Parsed(r.Reader, "warm-up", &p.WarmUp, warmUp)),
-		section.Need("route", func(n ast.Node) { r.route(n, p) }),
+		section.Need("route", func(n ast.Node) {
+			r.legs = n
+			r.route(n, p)
+		}),
 		section.May("limit", section.Parsed(r.Reader, "limit", &p.Limit, limit)),
 		section.May("harm", section.Parsed(r.Reader, "harm", &p.Harm, section.Positive)),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
@@ -191,6 +194,16 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		p.Front.Carry[side] = stack.Capacity
 		for n := range p.Beside {
 			p.Beside[n].Carry[side] = stack.Capacity
+		}
+	}
+	for _, f := range p.Fronts() {
+		if w, ok := f.Settings.(plan.Whole); ok && slices.ContainsFunc(p.Route, func(l route.Leg) bool { return l.Part != split.Whole }) {
+			if err := w.Whole(); err != nil {
+				r.Refuse(either(r.legs, n), err)
+			}
+		}
+		if d, ok := f.Settings.(plan.Resolves); ok && p.Door.Resolver == "" {
+			p.Door.Resolver = d.Resolver()
 		}
 	}
 	r.portsEnough(p)
@@ -476,6 +489,7 @@ func (r *reader) door(n ast.Node, d *plan.Entrance) {
 		section.May("certificate", file("certificate", &d.Certificate)),
 		section.May("key", file("key", &d.Key)),
 		section.May("headers", func(n ast.Node) { r.secretStrings(n, "headers", &d.Headers) }),
+		section.May("resolver", section.Parsed(r.Reader, "resolver", &d.Resolver, section.HostPort)),
 		section.May("http2", section.Parsed(r.Reader, "http2", &http2, section.YesNo)),
 	)
 	d.HTTP1 = !http2

@@ -19,6 +19,7 @@ type reader struct {
 	portsAt    map[[2]int]ast.Node // where a range of ports stands
 	commandAt  map[string]ast.Node // where a command stands, by its program
 	secretAt   map[string]ast.Node // where a secret is declared
+	legs       ast.Node            // where the route stands
 }
 
 // secretUse is a place where a secret is used.

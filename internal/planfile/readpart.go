@@ -107,8 +107,12 @@ func (r *reader) portsEnough(p *plan.Plan) {
 					r.Wrong(at, fmt.Sprintf("the front listens at port %d, which is among the ports of part %s", n, part.Name), "give instances a range without it")
 				}
 			}
-			room, need := s.LastPort-s.FirstPort+1, blue.Most()+green.Most()
+			room, need := s.Room(), blue.Most()+green.Most()
 			if blue.FirstPort == green.FirstPort && blue.LastPort == green.LastPort && room < need && room >= s.Most() {
+				if len(s.Addresses) > 0 {
+					r.Wrong(at, fmt.Sprintf("%d addresses with their ports are too few for both sides of part %s: they have %d instances together while both stand", room, part.Name, need), "give them more addresses")
+					break
+				}
 				r.Wrong(at, fmt.Sprintf("%d ports are too few for both sides of part %s: they have %d instances together while both stand", room, part.Name, need),
 					fmt.Sprintf("widen the range, to %d-%d at least", s.FirstPort, s.FirstPort+need-1))
 			}
@@ -204,8 +208,8 @@ func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 	case own:
 	case s.FirstPort == 0:
 		r.Wrong(at, fmt.Sprintf("%v has no ports for its instances", side), `add a range such as "ports: 18100-18199"`)
-	case s.LastPort-s.FirstPort+1 < s.Most():
-		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.LastPort-s.FirstPort+1, s.Most()),
+	case s.Room() < s.Most():
+		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.Room(), s.Most()),
 			"widen the range, and leave room for instances that are being replaced")
 	}
 }
@@ -232,6 +236,7 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 			s.FirstPort, s.LastPort = p[0], p[1]
 			r.portsAt[p] = n
 		}),
+		section.May("addresses", section.Parsed(r.Reader, "addresses", &s.Addresses, addresses)),
 		section.May("raise", section.Parsed(r.Reader, "raise", &s.Raise, section.Duration)),
 		section.May("grace", section.Parsed(r.Reader, "grace", &s.Grace, section.Duration)),
 		section.May("capacity", section.Parsed(r.Reader, "capacity", &s.Capacity.Each, section.PerSecond)),

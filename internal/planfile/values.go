@@ -3,6 +3,7 @@ package planfile
 import (
 	"fmt"
 	"net"
+	"net/netip"
 	"regexp"
 	"strconv"
 	"strings"
@@ -384,4 +385,29 @@ func secret(text string) (plan.Secret, error) {
 		return plan.Secret{File: name}, nil
 	}
 	return plan.Secret{}, section.Mistake{What: "a secret does not stand in a plan", Try: `say where it is read from: "env NAME" or "file PATH"`}
+}
+
+// mostAddresses bounds a range of them.
+const mostAddresses = 254
+
+// addresses parses "10.1.0.5-10.1.0.9", or one.
+func addresses(text string) ([]string, error) {
+	from, to, several := strings.Cut(text, "-")
+	first, err := netip.ParseAddr(strings.TrimSpace(from))
+	last := first
+	if err == nil && several {
+		last, err = netip.ParseAddr(strings.TrimSpace(to))
+	}
+	if err != nil || last.Less(first) {
+		return nil, section.Mistake{What: fmt.Sprintf("%q is no range of addresses", text), Try: `write it as in "10.1.0.5-10.1.0.9"`}
+	}
+	var list []string
+	for a := first; ; a = a.Next() {
+		if list = append(list, a.String()); a == last {
+			return list, nil
+		}
+		if len(list) == mostAddresses {
+			return nil, section.Mistake{What: fmt.Sprintf("%q are more than %d addresses", text, mostAddresses), Try: "give as many as both sides have instances"}
+		}
+	}
 }

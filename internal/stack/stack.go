@@ -79,17 +79,26 @@ func (b Build) Environment(planned map[string]string, fill func(value string) st
 // Made reports whether an instance was started from the build.
 func (b Build) Made(i reading.Instance) bool { return i.Version == b.Version && i.Build == b.ID }
 
-// FreeAddress is an address on loopback, from the stack's range of ports, that was not
+// FreeAddress is one of the stack's addresses on this machine, on loopback where it names none, with a port of its range, that was not
 // given away and on which nobody listens.
 func FreeAddress(s plan.Stack, taken map[string]bool) (string, error) {
+	hosts := s.Addresses
+	if len(hosts) == 0 {
+		hosts = []string{"127.0.0.1"}
+	}
 	for port := s.FirstPort; port <= s.LastPort; port++ {
-		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
-		if taken[address] {
-			continue
+		for _, host := range hosts {
+			address := net.JoinHostPort(host, strconv.Itoa(port))
+			if taken[address] {
+				continue
+			}
+			if l, err := net.Listen("tcp", address); err == nil {
+				return address, l.Close()
+			}
 		}
-		if l, err := net.Listen("tcp", address); err == nil {
-			return address, l.Close()
-		}
+	}
+	if len(s.Addresses) > 0 {
+		return "", fmt.Errorf("every port from %d to %d of %d addresses is in use", s.FirstPort, s.LastPort, len(hosts))
 	}
 	return "", fmt.Errorf("every port from %d to %d is in use", s.FirstPort, s.LastPort)
 }

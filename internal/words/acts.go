@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 )
@@ -134,6 +135,9 @@ func Back(v engine.View) string {
 		return fmt.Sprintf("call off: no traffic has moved, %v is removed", c.Target)
 	}
 	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target, v.Front.Split.Share.Of(c.Target))
+	if r := v.Front.Remembers; r > 0 {
+		text += fmt.Sprintf(", and up to %s until all who ask know", route.Short(r))
+	}
 	if v.WayBack.State == wayback.Closed {
 		text += ". It may not work: " + WayBack(v.WayBack, v.At)
 	}

@@ -436,6 +436,13 @@ func lack(l crossing.Lack, now time.Time) string {
 		return text
 	case crossing.LackTime:
 		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
+	case crossing.LackEverywhere:
+		text = "some still go by what was before, until " + l.Since.Local().Format("15:04:05")
+		if !now.IsZero() {
+			text += ", " + route.Short(max(l.Since.Sub(now), 0).Round(time.Second)) + " more"
+		}
+	case crossing.LackEased:
+		return "what the name was is remembered for long, until " + l.Since.Local().Format("15:04:05") + "; after that a change is in force sooner"
 	case crossing.LackBaseline:
 		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, since)
 	case crossing.LackCounts:

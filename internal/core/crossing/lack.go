@@ -17,7 +17,7 @@ type Lack struct {
 	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
 	Have  int64      `json:"have,omitempty"`  // LackAnswers
 	Need  int64      `json:"need,omitempty"`  // LackAnswers
-	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime: until when
+	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime, LackEverywhere, LackEased: until when
 	Said  string     `json:"said,omitempty"`  // why, as the system said it
 }
 
@@ -26,19 +26,24 @@ type LackKind string
 
 // The kinds.
 const (
-	LackFront    LackKind = "front"    // it was not read lately
-	LackSide     LackKind = "side"     // its instances were not
-	LackCounts   LackKind = "counts"   // the front's counts are not known, though it counts
-	LackDoor     LackKind = "door"     // the prober does not reach the front
-	LackAnswers  LackKind = "answers"  // a guard has too few to say anything
-	LackFigures  LackKind = "figures"  // instances do not tell the figure that a guard is on
-	LackBaseline LackKind = "baseline" // a guard has nothing to compare with
-	LackTime     LackKind = "time"     // nobody watched a while ago: until Since nothing is retired
+	LackFront      LackKind = "front"      // it was not read lately
+	LackSide       LackKind = "side"       // its instances were not
+	LackCounts     LackKind = "counts"     // the front's counts are not known, though it counts
+	LackDoor       LackKind = "door"       // the prober does not reach the front
+	LackAnswers    LackKind = "answers"    // a guard has too few to say anything
+	LackFigures    LackKind = "figures"    // instances do not tell the figure that a guard is on
+	LackBaseline   LackKind = "baseline"   // a guard has nothing to compare with
+	LackTime       LackKind = "time"       // nobody watched a while ago: until Since nothing is retired
+	LackEverywhere LackKind = "everywhere" // until Since somebody may go by what was before
+	LackEased      LackKind = "eased"      // until Since a change would be remembered for longer than later
 )
 
 // Unread reports whether it is something that could not be read, which no word of a person
 // replaces; what a guard cannot judge, a person may.
 func (l Lack) Unread() bool { return l.Kind == LackFront || l.Kind == LackSide }
+
+// Passes reports whether it passes by itself, so that nobody has to be asked however long it takes.
+func (l Lack) Passes() bool { return l.Kind == LackEverywhere || l.Kind == LackEased }
 
 // Baseline is what the live side answered before the target got anything, or on the last leg
 // on which both got requests. It is kept for the time in which that side answers nothing.

@@ -417,7 +417,7 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	}
 	e.now = at
 	if e.counts(at) { // after a time in which nobody watched all readings are old
-		e.left -= min(delta, at.Sub(e.state.Everywhere))
+		e.left -= min(delta, at.Sub(e.everywhere()))
 	}
 	var events []crossing.Event
 	if !e.ready && !e.front.at.IsZero() {
@@ -571,7 +571,7 @@ func (e *Engine) Orders() []Order {
 			continue // what was found comes first
 		case t.Do == crossing.Move && (!e.known(t.Share) || e.joining(e.state.Target)) && e.now.Sub(e.tasked) < tellFor:
 			continue // the front is being told who is there
-		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && (e.holding(e.now) || e.now.Before(e.state.Everywhere)):
+		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && (e.holding(e.now) || e.now.Before(e.everywhere())):
 			continue // a change that was begun before the going home may still come through, or somebody not have heard of it
 		}
 		list = append(list, Order{Task: t, Revision: e.revision, Generation: e.state.Generation})

@@ -10,10 +10,10 @@ import (
 	"vaiven/internal/plan"
 )
 
-// counts reports whether the time of leg or keep passes: nothing is missing, the share is in
-// force everywhere, and the front was read since it last changed.
+// counts reports whether the time of leg or keep passes: nothing is missing, and the front was read since it last
+// changed.
 func (e *Engine) counts(at time.Time) bool {
-	return !at.Before(e.state.Everywhere) && e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0 && e.front.at.After(e.settled)
+	return e.state.Timed() && !e.state.Frozen() && len(e.lacks(at)) == 0 && e.front.at.After(e.settled)
 }
 
 // lacks is what has to be known for the route to go on, and is not. Nothing goes on without
@@ -32,6 +32,12 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
 		}
 	}
+	if r := e.front.reading; at.Before(r.Eased) && e.state.Share == e.state.Home() && !e.state.AtOnce {
+		list = append(list, crossing.Lack{Kind: crossing.LackEased, Since: r.Eased})
+	}
+	if until := e.everywhere(); at.Before(until) && e.state.Share != e.state.Home() {
+		list = append(list, crossing.Lack{Kind: crossing.LackEverywhere, Since: until, Said: e.front.reading.Notice})
+	}
 	if e.since.IsZero() || e.state.Stage != crossing.Shift && e.state.Stage != crossing.Keep {
 		return list
 	}
@@ -49,6 +55,16 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 		}
 	}
 	return list
+}
+
+// everywhere is when the share is in force for the last of those who ask: as it is read of a front that remembers, or as was
+// said when it was put in force, which is a time of the clock that there was then.
+func (e *Engine) everywhere() time.Time {
+	r := e.front.reading
+	if r.Remembers > 0 && e.front.at.After(e.settled) || r.Everywhere.After(e.state.Everywhere) {
+		return r.Everywhere
+	}
+	return e.state.Everywhere
 }
 
 // lackOf is what a guard needs and has not. What it can never have, because the front or the
@@ -121,6 +137,9 @@ func (e *Engine) lapses(at time.Time) bool {
 			since = at
 		}
 		now[k] = since
+		if l.Passes() {
+			continue
+		}
 		limit := lapseAfter
 		if l.Kind == crossing.LackAnswers {
 			limit = max(limit, e.state.Whole())

@@ -134,6 +134,10 @@ type sim struct {
 	ourHome  time.Time // by the keeper
 	outside  time.Time // when somebody else changed it last
 
+	remembers  time.Duration // how long those who ask go by what was before
+	everywhere time.Time     // until when some do
+	changed    time.Time     // when it changed last
+
 	// The sides.
 
 	sides   [2][]reading.Instance
@@ -201,6 +205,9 @@ func newSim(seed uint64) *sim {
 	s.rate = []float64{200, 200, 200, 10}[s.r.IntN(4)]
 	s.revision, s.counted = 7, s.now
 	s.plan = s.random()
+	if s.r.IntN(3) == 0 {
+		s.remembers = s.millis(100, 8000)
+	}
 	s.stand(split.Blue, "4.2.0", 2)
 	for _, i := range s.sides[split.Blue] {
 		s.servers[split.Blue] = append(s.servers[split.Blue], reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
@@ -338,7 +345,7 @@ func (s *sim) count(until time.Time) {
 		s.asking[side] += 20 * d.Seconds() * s.share.Of(side).Fraction()
 	}
 	s.ring(until)
-	if e := s.engine; e != nil && e.state.Timed() && !e.state.Frozen() && s.known(until, time.Second) {
+	if e := s.engine; e != nil && e.state.Timed() && !e.state.Frozen() && s.known(until, time.Second) && !s.now.Before(s.everywhere) {
 		s.watched += d
 	}
 }
@@ -392,6 +399,9 @@ func (s *sim) known(at time.Time, slack time.Duration) bool {
 
 // put puts a share in force.
 func (s *sim) put(share split.Share, who string) {
+	if s.remembers > 0 && s.share != share {
+		s.everywhere, s.changed = s.now.Add(s.remembers), s.now
+	}
 	s.share, s.revision = share, s.revision+1
 	s.tell("    the front has %v on green now, by %s", share, who)
 }
@@ -609,7 +619,7 @@ func (s *sim) readFront() {
 }
 
 func (s *sim) reading() reading.Front {
-	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true, Both: true}}
+	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true, Both: true}, Remembers: s.remembers, Everywhere: s.hearsay()}
 	for _, side := range split.Sides {
 		r.Sides[side].Open = s.open[side]
 		for _, server := range s.servers[side] {
@@ -627,6 +637,26 @@ func (s *sim) reading() reading.Front {
 		}
 	}
 	return r
+}
+
+// hearsay is until when somebody goes by what was before, by the clock of who asks.
+func (s *sim) hearsay() time.Time {
+	if s.everywhere.IsZero() {
+		return s.everywhere
+	}
+	return s.everywhere.Add(s.clockOf)
+}
+
+// early reports whether a side that has no share is touched while somebody may still come to it. That must not be where the keeper
+// has read of it.
+func (s *sim) early(what string, side split.Side) bool {
+	if !s.now.Before(s.everywhere) {
+		return false
+	}
+	if s.frontRead.After(s.changed) {
+		s.broke("%v is %s %v before the last have heard that it gets nothing", side, what, s.everywhere.Sub(s.now))
+	}
+	return true
 }
 
 // readSide reads a side again and again.
@@ -745,7 +775,7 @@ func (s *sim) move(o Order, gone *bool) {
 			s.notDone(o, crossing.TroubleFront)
 			return
 		}
-		s.report(crossing.InForce{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes})
+		s.report(crossing.InForce{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes, Everywhere: s.hearsay()})
 	}
 	if deaf { // also if the process ends meanwhile: the command is on its way
 		life := s.life
@@ -813,13 +843,13 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 			s.later(pause, func() { s.goHome(o, gone, min(2*pause, 2*time.Second)) })
 			return
 		}
-		s.report(crossing.AtHome{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision})
+		s.report(crossing.AtHome{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision, Everywhere: s.hearsay()})
 	})
 }
 
 // standUp starts a side's instances.
 func (s *sim) standUp(o Order, gone *bool) {
-	if s.down || s.share.Of(o.Side) > 0 {
+	if s.down || s.share.Of(o.Side) > 0 || s.early("raised anew", o.Side) {
 		s.later(time.Millisecond, func() { s.unless(gone, func() { s.notDone(o, crossing.TroubleRaise) }) })
 		return
 	}
@@ -877,7 +907,7 @@ func (s *sim) drain(o Order, gone *bool, grace time.Time) {
 	if *gone {
 		return
 	}
-	if s.down || s.share.Of(o.Side) > 0 {
+	if s.down || s.share.Of(o.Side) > 0 || s.early("given up", o.Side) {
 		s.notDone(o, crossing.TroubleRetire)
 		return
 	}

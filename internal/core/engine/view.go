@@ -87,6 +87,9 @@ type FrontView struct {
 	Error   string        `json:"error,omitempty"` // of the last try; the rest is older then
 	Notice  string        `json:"notice,omitempty"`
 	Changes uint64        `json:"changes,omitempty"` // of ours that were confirmed
+	// Remembers is how long those who ask may go by what was before, after a change; 0 where nobody does.
+	Remembers  time.Duration `json:"remembers,omitzero"`
+	Everywhere time.Time     `json:"everywhere,omitzero"` // until when somebody may go by what was before the last change
 }
 
 // SideView is one side with its instances and figures.

@@ -121,7 +121,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	r.Remembers = time.Duration(s.ttl)*time.Second + rounding
-	r.Everywhere, r.Eased = s.note.until, s.note.eased
+	most := r.At.Add(max(d.config.TTL, d.config.Crossing) + r.Remembers) // whatever the clock of who wrote it was
+	r.Everywhere, r.Eased = earlier(s.note.until, most), earlier(s.note.eased, most)
 	if late := d.ask(ctx, s, &r); late.After(r.Everywhere) {
 		r.Everywhere = late
 	}
@@ -137,6 +138,13 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		d.counts.count(ctx, &r)
 	}
 	return r, nil
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }
 
 // ask asks the other servers and resolvers what they answer, at the same time, and returns until when somebody goes by what was before.

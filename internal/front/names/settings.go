@@ -19,17 +19,15 @@ import (
 // Kind is a DNS name as a front.
 var Kind = front.Kind{
 	Name: "dns", Read: read, Program: "named", Config: config,
-	Examples: []front.Example{{Text: `  listen: sailings.lineavessa.example:PORT
-  dns:
+	Examples: []front.Example{{Text: `  dns:
     server: ADDRESS
     zone: lineavessa.example
     name: sailings
     spare: next
     key: proxy/vaiven.key
-    ttl: 4s
-    crossing-ttl: 2s
-    shares: yes
-    counts: {path: /metrics, requests: sailings_requests_total, label: code}
+    ttl: 10s
+    crossing-ttl: 4s
+    counts: {path: /metrics, requests: sailings_requests_total, open: sailings_requests_open}
 `}},
 	Open: func(on place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(on, f) },
 }
