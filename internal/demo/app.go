@@ -167,7 +167,14 @@ func (a *App) Listen(ctx context.Context, address string) error {
 	open := prometheus.NewGauge(prometheus.GaugeOpts{Name: "sailings_requests_open", Help: "Searches that are being answered."})
 	answered.WithLabelValues("200")
 	told.MustRegister(answered, open)
-	mux.Handle("GET /sailings", promhttp.InstrumentHandlerInFlight(open, promhttp.InstrumentHandlerCounter(answered, http.HandlerFunc(a.search))))
+	counted := promhttp.InstrumentHandlerInFlight(open, promhttp.InstrumentHandlerCounter(answered, http.HandlerFunc(a.search)))
+	mux.HandleFunc("GET /sailings", func(w http.ResponseWriter, r *http.Request) {
+		if here, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok && r.Host == here.String() {
+			a.search(w, r) // it is asked for itself, as checks do, and not for the service
+			return
+		}
+		counted.ServeHTTP(w, r)
+	})
 	a.booked = prometheus.NewCounter(prometheus.CounterOpts{Name: "sailings_booked_total", Help: "Searches that ended in a booking."})
 	told.MustRegister(a.booked, collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	mux.Handle("GET /metrics", promhttp.HandlerFor(told, promhttp.HandlerOpts{}))

@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/embedded"
+	"vaiven/internal/front/names"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
 	"vaiven/internal/testkit"
@@ -325,10 +326,14 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	full = append(append(full, fronts...), stands...)
+	names, err := os.ReadFile("testdata/names.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full = slices.Concat(full, fronts, stands, names)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
-		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
+		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
 		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}", "guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
 		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
 		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",
@@ -675,5 +680,53 @@ func TestWithRoute(t *testing.T) {
 	}
 	if _, err := WithRoute("sailings.yaml", []byte(base), legs[:1]); err == nil || !strings.Contains(err.Error(), "no plan") {
 		t.Errorf("a route without an end: %v", err)
+	}
+}
+
+// A name and what it takes: the instances' addresses, and whom to ask.
+func TestNames(t *testing.T) {
+	data, err := os.ReadFile("testdata/names.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Parse("testdata/names.yaml", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := p.Front.Settings.(*names.Settings)
+	want := &names.Settings{
+		Server: "10.1.0.53:53", Secondaries: []string{"10.2.0.53:53", "10.3.0.53:5353"}, Resolvers: []string{"10.1.0.2:53"}, Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
+		Spare: "next.lineavessa.example.", Type: names.Alias, Targets: [2]string{"b.sailings.lineavessa.example.", "g.sailings.lineavessa.example."}, Key: "keys/vaiven.key", TTL: 2 * time.Minute, Crossing: 3 * time.Second,
+		Counts: names.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "status", Open: "sailings_requests_open"},
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("read\n%+v, want\n%+v", got, want)
+	}
+	if s := p.Main().Stacks[split.Green]; p.Door.Resolver != "10.9.0.2:53" || len(s.Addresses) != 6 || s.Addresses[5] != "10.1.0.10" || s.Room() != 6 {
+		t.Errorf("asked is %s, and there are %v", p.Door.Resolver, s.Addresses)
+	}
+	for says, change := range map[string][2]string{
+		"is no name that DNS has":                  {"name: sailings", "name: sail ings"},
+		"which cannot be an alias":                 {"name: sailings", "name: \"@\""},
+		"and they are not named":                   {"    targets: {blue: b.sailings, green: g.sailings.lineavessa.example}\n", ""},
+		"only an alias has targets":                {"type: CNAME", "type: A"},
+		"both sides have the same target":          {"green: g.sailings.lineavessa.example", "green: b.sailings"},
+		"is the name itself":                       {"spare: next", "spare: sailings"},
+		"and 5m0s is more than 2m0s":               {"crossing-ttl: 3s", "crossing-ttl: 5m"},
+		"a TTL of 1.5s":                            {"crossing-ttl: 3s", "crossing-ttl: 1500ms"},
+		"does not begin with /":                    {"path: /metrics", "path: metrics"},
+		"leads all requests to one side":           {"  - 100 %", "  - 5 % for 1m\n  - 100 %"},
+		"cannot split by cookie passenger":         {"  dns:", "  key: cookie passenger\n  dns:"},
+		"keeps nobody on a side":                   {"  dns:", "  sticky: yes\n  dns:"},
+		"has no door by header or cookie":          {"  dns:", "  spare-door: {cookie: try}\n  dns:"},
+		"leave shares out":                         {"    type: CNAME", "    type: CNAME\n    shares: yes"},
+		"\"10.1.0.10-10.1.0.5\" is no range":       {"10.1.0.5-10.1.0.10", "10.1.0.10-10.1.0.5"},
+		"are more than 254 addresses":              {"10.1.0.5-10.1.0.10", "10.1.0.5-10.2.0.10"},
+		"2 addresses with their ports are too few": {"10.1.0.5-10.1.0.10", "10.1.0.5-10.1.0.6"},
+	} {
+		text := strings.Replace(string(data), change[0], change[1], 1)
+		if _, err := Parse("names.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "names.yaml:") {
+			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
+		}
 	}
 }

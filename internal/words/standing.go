@@ -222,6 +222,8 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 			text += "; " + trouble
 		}
 		return text + ". space goes on"
+	case len(v.Lacks) > 0 && v.Lacks[0].Kind == crossing.LackEased:
+		return "the route waits: " + Lacks(v.Lacks, now)
 	case len(v.Lacks) > 0:
 		return "the time of this leg stands still: " + Lacks(v.Lacks, now)
 	case v.WayBack.State == wayback.Closed && c.Stage.UnderWay():
@@ -476,14 +478,18 @@ func Clock(d time.Duration) string {
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
 
-// Role is a side's role with what it answers.
-func Role(r crossing.Role, part split.Share, known bool) string {
+// Role is a side's role with what it answers. Until a change is in force everywhere, it is the part that it is to answer.
+func Role(r crossing.Role, part split.Share, known, everywhere bool) string {
 	text := map[crossing.Role]string{
 		crossing.RoleLive: "live", crossing.RoleNew: "new side", crossing.RoleKept: "kept", crossing.RoleSpare: "spare", crossing.RoleEmpty: "empty",
 	}[r]
 	switch {
 	case r == crossing.RoleEmpty || !known:
 		return text
+	case !everywhere && part == 0 && r != crossing.RoleSpare:
+		return text + ", some still come"
+	case !everywhere && part == split.Whole:
+		return text + ", is to answer all"
 	case part == split.Whole:
 		return text + ", answers all"
 	case part > 0:

@@ -437,12 +437,9 @@ func lack(l crossing.Lack, now time.Time) string {
 	case crossing.LackTime:
 		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
 	case crossing.LackEverywhere:
-		text = "some still go by what was before, until " + l.Since.Local().Format("15:04:05")
-		if !now.IsZero() {
-			text += ", " + route.Short(max(l.Since.Sub(now), 0).Round(time.Second)) + " more"
-		}
+		text = "some still go by what was before, " + left(l.Since, now)
 	case crossing.LackEased:
-		return "what the name was is remembered for long, until " + l.Since.Local().Format("15:04:05") + "; after that a change is in force sooner"
+		return "resolvers may still hold the name with its longer TTL, " + left(l.Since, now)
 	case crossing.LackBaseline:
 		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, since)
 	case crossing.LackCounts:
@@ -458,6 +455,15 @@ func lack(l crossing.Lack, now time.Time) string {
 	}
 	if l.Said != "" {
 		text += " (" + l.Said + ")"
+	}
+	return text
+}
+
+// left is until when something lasts, and how long that is.
+func left(until, now time.Time) string {
+	text := "until " + until.Local().Format("15:04:05")
+	if !now.IsZero() {
+		text += " (" + route.Short(max(until.Sub(now), 0).Round(time.Second)) + " more)"
 	}
 	return text
 }

@@ -71,6 +71,9 @@ func (e *Engine) judgeSplit(now time.Time) {
 	if e.settled.After(since) {
 		since = e.settled
 	}
+	if until := e.everywhere(); until.After(since) { // until then some go by what was before
+		since = until
+	}
 	since = since.Add(splitGrace)
 	if from := now.Add(-splitSpan); from.After(since) {
 		since = from

@@ -153,7 +153,7 @@ func (c *scene) complete() {
 // firstOfAll raises a version where nobody is on blue: green gets nothing until it is
 // asked for.
 func firstOfAll(t *testing.T, s System) {
-	w := s.world(t)
+	w := s.World(t)
 	p := s.Open(t, w)
 	d := p.Driver()
 	reads := func(d front.Driver, what string, want split.Share) reading.Front {
@@ -192,8 +192,8 @@ func firstOfAll(t *testing.T, s System) {
 	})
 }
 
-// world is one as such a system needs it.
-func (s System) world(t *testing.T) *World {
+// World is one as such a system needs it.
+func (s System) World(t *testing.T) *World {
 	w := NewWorld(t)
 	w.hosts, w.anew = !s.has(Ports), !s.has(Each)
 	return w
@@ -213,7 +213,7 @@ type scene struct {
 
 func open(t *testing.T, s System) *scene {
 	t.Helper()
-	w := s.world(t)
+	w := s.World(t)
 	c := &scene{System: s, t: t, w: w}
 	c.blue, c.green = w.Raise(split.Blue, 1, 3), w.Raise(split.Green, 1, 3)
 	c.Proxy = s.Open(t, w)
@@ -222,7 +222,7 @@ func open(t *testing.T, s System) *scene {
 		o := (&client{world: w}).ask("/first")
 		return o.err
 	})
-	c.load = w.flow()
+	c.load = w.Flow()
 	Eventually(t, "requests that flow", func() error {
 		if n := c.load.Answers[split.Blue].Load(); n < 20 {
 			return fmt.Errorf("%d answers", n)
@@ -230,7 +230,7 @@ func open(t *testing.T, s System) *scene {
 		return nil
 	})
 	t.Cleanup(func() {
-		lost, first := c.load.end()
+		lost, first := c.load.End()
 		if lost > 0 {
 			t.Errorf("%d requests were lost, the first: %v", lost, first)
 		}

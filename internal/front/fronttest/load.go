@@ -89,8 +89,7 @@ func NewWorld(t *testing.T) *World {
 	w := &World{t: t, all: map[string]*Instance{}, first: first}
 	t.Cleanup(func() { // after all that is begun later has ended: who asks, and the proxy
 		for _, i := range w.all {
-			i.server.CloseClientConnections()
-			i.server.Close()
+			i.Stop()
 		}
 	})
 	return w
@@ -152,6 +151,12 @@ func (w *World) RaiseAs(side split.Side, names ...string) []reading.Server {
 		list = append(list, i.Server)
 	}
 	return list
+}
+
+// Stop ends an instance, with the connections that it has.
+func (i *Instance) Stop() {
+	i.server.CloseClientConnections()
+	i.server.Close()
 }
 
 // Instance is the one of a name, nil if there is none.
@@ -260,8 +265,8 @@ type Load struct {
 	forgiven atomic.Bool  // losses do not count for now: there is no proxy
 }
 
-// flow starts requests on kept connections and on new ones.
-func (w *World) flow() *Load {
+// Flow starts requests on kept connections and on new ones.
+func (w *World) Flow() *Load {
 	l := &Load{t: w.t, stop: make(chan struct{})}
 	for n := range 6 {
 		l.wait.Go(func() {
@@ -299,8 +304,8 @@ func (w *World) flow() *Load {
 	return l
 }
 
-// end stops the requests and says what was lost.
-func (l *Load) end() (lost int64, first error) {
+// End stops the requests and says what was lost.
+func (l *Load) End() (lost int64, first error) {
 	l.once.Do(func() { close(l.stop) })
 	l.wait.Wait()
 	return l.Lost.Load(), l.first

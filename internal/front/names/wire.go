@@ -80,6 +80,9 @@ func (l *line) set(name string, of uint16, recursive bool) ([]dns.RR, error) {
 func (l *line) update(m *dns.Msg, k key) error {
 	m.SetTsig(k.name, k.algorithm, fudge, time.Now().Unix())
 	a, err := l.ask(m)
+	if errors.Is(err, dns.ErrAuth) || errors.Is(err, dns.ErrSig) {
+		return fmt.Errorf("%w: %s does not take the key %s: the two are not the same (%w)", front.ErrRefused, l.server, k.name, err)
+	}
 	if err != nil {
 		return err
 	}

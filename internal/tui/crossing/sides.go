@@ -26,9 +26,9 @@ func (p page) role(side split.Side) string {
 	stands := len(p.S.Sides[side].Instances) > 0
 	r := p.S.Crossing.Role(side, p.S.Live, p.front(), stands)
 	if !p.S.Front.Fresh(p.Now) {
-		return words.Role(r, 0, false) + ", not read for " + route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
+		return words.Role(r, 0, false, true) + ", not read for " + route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
 	}
-	text := words.Role(r, p.front().Of(side), true)
+	text := words.Role(r, p.front().Of(side), true, !p.S.Front.Everywhere.After(p.Now))
 	if stands && p.S.Sides[side].Out {
 		text = "out of rotation, runs"
 	}
