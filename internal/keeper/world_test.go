@@ -116,6 +116,7 @@ func newWorld() *world {
 		w.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: plan.Capacity{Each: 1000}}
 	}
 	w.stand(split.Blue, "4.2.0", "7c1e", 2)
+	clear(w.health) // they have stood for long
 	w.counts[split.Blue] = countsOf(w.sides[split.Blue])
 	return w
 }

@@ -17,6 +17,7 @@ import (
 
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front/cluster"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/names"
 	"vaiven/internal/plan"
@@ -330,10 +331,14 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	full = slices.Concat(full, fronts, stands, names)
+	clusters, err := os.ReadFile("testdata/cluster.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full = slices.Concat(full, fronts, stands, names, clusters)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
-		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
+		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}", "front: {cluster: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
 		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}", "guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
 		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
 		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",
@@ -726,6 +731,46 @@ func TestNames(t *testing.T) {
 	} {
 		text := strings.Replace(string(data), change[0], change[1], 1)
 		if _, err := Parse("names.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "names.yaml:") {
+			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
+		}
+	}
+}
+
+// A route or a service of a cluster.
+func TestCluster(t *testing.T) {
+	data, err := os.ReadFile("testdata/cluster.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Parse("testdata/cluster.yaml", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n, want := range []*cluster.Settings{
+		{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Pods: "app=sailings", Route: "sailings", Services: [2]string{"sailings-blue", "sailings-green"}},
+		{Pods: "app=sailings", Service: "sailings", Shares: true},
+	} {
+		if got := p.Fronts()[n].Settings; !reflect.DeepEqual(got, want) {
+			t.Errorf("read\n%+v, want\n%+v", got, want)
+		}
+	}
+	for says, change := range map[string][2]string{
+		"is an HTTPRoute or a Service":           {"      service: sailings\n", ""},
+		"services are not named":                 {"      services: {blue: sailings-blue, green: sailings-green}\n", ""},
+		"both sides have the same service":       {"green: sailings-green", "green: sailings-blue"},
+		"With a Service there are no others":     {"      shares: yes", "      services: {blue: a, green: b}"},
+		"do every share":                         {"      httproute: sailings", "      httproute: sailings\n      shares: yes"},
+		"is no name that a cluster has":          {"httproute: sailings", "httproute: Sailings"},
+		"a Service's selector leads to one side": {"      shares: yes", ""},
+		"not by client":                          {"  - listen: 10.1.0.1:80", "  - listen: 10.1.0.1:80\n    key: client"},
+		"keeps nobody on a side":                 {"  - listen: 10.1.0.1:80", "  - listen: 10.1.0.1:80\n    sticky: yes"},
+		"has no door of its own":                 {"  - listen: 10.1.0.1:80", "  - listen: 10.1.0.1:80\n    spare-door: {cookie: try}"},
+	} {
+		text := strings.Replace(string(data), change[0], change[1], 1)
+		if strings.HasPrefix(says, "a Service's") {
+			text = strings.Replace(text, "  - 100 %", "  - 5 % for 1m\n  - 100 %", 1)
+		}
+		if _, err := Parse("cluster.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) || !strings.Contains(err.Error(), "cluster.yaml:") {
 			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
 		}
 	}

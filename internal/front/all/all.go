@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"vaiven/internal/front"
+	"vaiven/internal/front/cluster"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/far"
 	"vaiven/internal/front/haproxy"
@@ -19,7 +20,7 @@ import (
 )
 
 // Kinds are the kinds of fronts. The first is meant where a plan names none.
-var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, names.Kind, tool.Kind}
+var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, names.Kind, cluster.Kind, tool.Kind}
 
 // Of is the kind of a front of a plan.
 func Of(f plan.Front) front.Kind {

@@ -4,10 +4,12 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -81,6 +83,8 @@ type World struct {
 	first  int        // port of the instances
 	hosts  bool       // each has an address of its own, and all have the first port
 	anew   bool       // a connection is placed, and not each request on it: nobody keeps one
+
+	Raised func(*Instance) // is told of each that is raised; nil for nobody
 }
 
 // NewWorld is one without instances.
@@ -148,9 +152,18 @@ func (w *World) RaiseAs(side split.Side, names ...string) []reading.Server {
 		w.mu.Lock()
 		w.all[i.Name] = i
 		w.mu.Unlock()
-		list = append(list, i.Server)
+		if list = append(list, i.Server); w.Raised != nil {
+			w.Raised(i)
+		}
 	}
 	return list
+}
+
+// All are those that there are.
+func (w *World) All() []*Instance {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Collect(maps.Values(w.all))
 }
 
 // Stop ends an instance, with the connections that it has.

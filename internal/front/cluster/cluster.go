@@ -1,0 +1,462 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"vaiven/internal/cluster"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayback"
+	"vaiven/internal/front"
+	"vaiven/internal/front/told"
+	"vaiven/internal/plan"
+)
+
+// Driver steers a route or a service. It is safe for concurrent use.
+type Driver struct {
+	config   *Settings
+	steering told.Steering[state]
+
+	mu   sync.Mutex // protects what follows
+	asks *cluster.Client
+}
+
+// New makes a driver. Nothing is asked yet.
+func New(f plan.Front) *Driver {
+	d := &Driver{config: f.Settings.(*Settings)}
+	d.steering = told.Steering[state]{
+		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: int(split.Whole), Try: d.try,
+		Has:   func(s state, side split.Side) int { return len(s.of(side)) },
+		Order: func(s state) reading.Order { return s.order },
+	}
+	return d
+}
+
+// client is made when it is needed first: the kubeconfig may come later than the plan.
+func (d *Driver) client() (*cluster.Client, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.asks == nil {
+		c, err := cluster.Open(cluster.Config{File: d.config.File, Context: d.config.Context, Namespace: d.config.Namespace})
+		if err != nil {
+			return nil, err
+		}
+		d.asks = c
+	}
+	return d.asks, nil
+}
+
+// step is one of a JSON Patch (RFC 6902).
+type step struct {
+	Op    string `json:"op"`
+	Path  string `json:"path"`
+	Value any    `json:"value,omitempty"`
+}
+
+// path is a JSON Pointer (RFC 6901).
+func path(names ...string) string {
+	var b strings.Builder
+	for _, name := range names {
+		b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(name))
+	}
+	return b.String()
+}
+
+// patch sends one.
+func (d *Driver) patch(ctx context.Context, steps []step, dry bool) (*unstructured.Unstructured, error) {
+	c, err := d.client()
+	if err != nil {
+		return nil, translated(err)
+	}
+	text, err := json.Marshal(steps)
+	if err != nil {
+		return nil, err
+	}
+	of, name := d.config.steered()
+	o, err := c.Patch(ctx, of, name, text, dry)
+	return o, translated(err)
+}
+
+// work is a change of the share. Going home tests nothing: it is made over whatever is there.
+func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
+	for _, side := range split.Sides {
+		if share.Of(side) > 0 && len(s.of(side)) == 0 && home == nil {
+			return told.Work{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+		}
+	}
+	var steps []step
+	if home == nil {
+		steps = append(steps, step{"test", path("metadata", "annotations", orderNote), s.object.GetAnnotations()[orderNote]})
+	} else {
+		text, err := json.Marshal(home)
+		if err != nil {
+			return told.Work{}, err
+		}
+		steps = append(steps, step{"add", path("metadata", "annotations", orderNote), string(text)})
+	}
+	reached := share
+	var did string
+	if d.config.Route != "" {
+		changed, words, err := d.weighed(s, share, home == nil)
+		if err != nil {
+			return told.Work{}, err
+		}
+		steps, did = append(steps, changed...), words
+	} else {
+		whole := share == 0 || share == split.Whole
+		if !whole && !d.config.Shares {
+			return told.Work{}, fmt.Errorf("%w: %s leads to one side, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, d.config.named(), share)
+		}
+		selector := maps.Clone(s.selector)
+		if selector == nil {
+			selector = map[string]string{}
+		}
+		if home == nil {
+			steps = append(steps, step{"test", path("spec", "selector"), s.selector})
+		}
+		if delete(selector, serves); whole {
+			selector[serves] = toward(share).String()
+		} else if by, err := byPods(s); err == nil {
+			reached = by
+		}
+		steps = append(steps, step{"add", path("spec", "selector"), selector})
+		did = fmt.Sprintf("patch %s: selector %v", d.config.named(), selector)
+	}
+	w := told.Work{Steps: []string{did}, Weights: split.Weights{Reached: []split.Share{split.Whole - reached, reached}}}
+	var done *unstructured.Unstructured
+	w.Do = func(ctx context.Context) (err error) {
+		done, err = d.patch(ctx, steps, false)
+		return err
+	}
+	w.Wait = func(ctx context.Context) error { return d.inForce(ctx, done, share) }
+	return w, nil
+}
+
+func toward(share split.Share) split.Side {
+	if share == split.Whole {
+		return split.Green
+	}
+	return split.Blue
+}
+
+// weighed are the steps that set both weights, and what they do in words.
+func (d *Driver) weighed(s state, share split.Share, guarded bool) ([]step, string, error) {
+	rules, _, err := unstructured.NestedSlice(s.object.Object, "spec", "rules")
+	if err != nil {
+		return nil, "", fmt.Errorf("%w: %w", front.ErrRefused, err)
+	}
+	rule, _ := rules[s.rule].(map[string]any)
+	refs, _, _ := unstructured.NestedSlice(rule, "backendRefs")
+	where := path("spec", "rules", fmt.Sprint(s.rule), "backendRefs")
+	var steps []step
+	if guarded {
+		was, _, _ := unstructured.NestedSlice(rule, "backendRefs")
+		steps = append(steps, step{"test", where, was})
+	}
+	for _, ref := range refs {
+		o, _ := ref.(map[string]any)
+		for _, side := range split.Sides {
+			if name, _, _ := unstructured.NestedString(o, "name"); name == d.config.Services[side] {
+				o["weight"] = int64(share.Of(side))
+			}
+		}
+	}
+	steps = append(steps, step{"replace", where, refs})
+	return steps, fmt.Sprintf("patch %s: weights %s %d, %s %d", d.config.named(), d.config.Services[split.Blue], share.Of(split.Blue), d.config.Services[split.Green], share.Of(split.Green)), nil
+}
+
+// again is how long between two looks at whether something is in force.
+const again = 50 * time.Millisecond
+
+// until looks until something is so.
+func (d *Driver) until(ctx context.Context, what string, so func(state) bool) error {
+	ctx, cancel := context.WithTimeout(ctx, front.ChangeLimit)
+	defer cancel()
+	for {
+		s, err := d.look(ctx)
+		if err == nil && so(s) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			if err == nil {
+				err = context.Cause(ctx)
+			}
+			return fmt.Errorf("%w: it was accepted, and %s: %w", front.ErrUnreachable, what, err)
+		case <-time.After(again):
+		}
+	}
+}
+
+// inForce waits until a change is more than accepted.
+func (d *Driver) inForce(ctx context.Context, done *unstructured.Unstructured, share split.Share) error {
+	if d.config.Route != "" {
+		wanted := done.GetGeneration()
+		return d.until(ctx, d.config.named()+" says of no gateway that it goes by it", func(s state) bool {
+			return seen(s.object, wanted) || s.object.GetGeneration() > wanted // somebody has changed it since: that is looked at by who asked
+		})
+	}
+	return d.until(ctx, "the endpoint slices do not list who is to serve", func(s state) bool {
+		if s.object.GetGeneration() > done.GetGeneration() {
+			return true
+		}
+		var wanted []string
+		for _, p := range s.pods {
+			if p.member != nil && p.ready && p.labels[serves] != "" && share.Of(p.member.Side) > 0 {
+				wanted = append(wanted, p.name)
+			}
+		}
+		slices.Sort(wanted)
+		return slices.Equal(wanted, s.endpoints[d.config.Service])
+	})
+}
+
+// seen reports whether the gateways of a route, of which there is one at least, have seen a generation, and refuse nothing.
+func seen(route *unstructured.Unstructured, generation int64) bool {
+	parents, _, _ := unstructured.NestedSlice(route.Object, "status", "parents")
+	for _, parent := range parents {
+		o, _ := parent.(map[string]any)
+		conditions, _, _ := unstructured.NestedSlice(o, "conditions")
+		accepted := slices.ContainsFunc(conditions, func(c any) bool {
+			m, _ := c.(map[string]any)
+			of, _, _ := unstructured.NestedInt64(m, "observedGeneration")
+			return m["type"] == "Accepted" && m["status"] == "True" && of >= generation
+		})
+		if !accepted {
+			return false
+		}
+	}
+	return len(parents) > 0
+}
+
+// try is an error if changes would be refused: one that changes nothing is sent for trial.
+func (d *Driver) try(ctx context.Context) error {
+	s, err := d.look(ctx)
+	if err != nil {
+		return err
+	}
+	_, err = d.patch(ctx, []step{{"replace", path("metadata", "annotations", orderNote), s.object.GetAnnotations()[orderNote]}}, true)
+	return err
+}
+
+// Read is the split in force.
+func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
+	since := d.steering.Glance()
+	s, err := d.look(ctx)
+	if err != nil {
+		return reading.Front{}, err
+	}
+	known := d.steering.Instances()
+	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
+	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
+		return reading.Front{}, err
+	}
+	if d.config.Route != "" && !seen(s.object, s.object.GetGeneration()) {
+		r.Notice = d.config.named() + " was changed, and its gateway does not say that it goes by that"
+	}
+	for _, side := range split.Sides {
+		f := reading.Side{Instances: []reading.Count{}}
+		for _, i := range s.of(side) {
+			f.Instances = append(f.Instances, reading.Count{Server: i})
+		}
+		known.Sort(side, f.Instances)
+		r.Sides[side] = f
+	}
+	return r, nil
+}
+
+// Foresee is what Set would do.
+func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
+	c := front.Change{Usually: time.Second, Connections: "the gateway lets requests that are being answered end, and places the next ones anew"}
+	if d.config.Service != "" {
+		c.Connections = "connections stay where they are until clients or instances close them"
+	}
+	return d.steering.Foresee(ctx, share, c)
+}
+
+// Set puts a share in force, if the front still is as expected.
+func (d *Driver) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+	return d.steering.Set(ctx, share, e)
+}
+
+// Home sends all requests to a side.
+func (d *Driver) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+	return d.steering.Home(ctx, h)
+}
+
+// Rehearse does everything of going home but the change, which the API is asked to try.
+func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+	return d.steering.Rehearse(ctx, side)
+}
+
+// SetInstances gives a side other instances, by labels of the pods that have their addresses: those that come first, and then those that go.
+func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
+	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
+		return d.give(changing, s, side, wanted)
+	})
+}
+
+func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []reading.Server) error {
+	takes := front.Takes(wanted)
+	var come, leave []func() error
+	var listed []string
+	for n, i := range wanted {
+		host, _, _ := net.SplitHostPort(i.Address)
+		k := slices.IndexFunc(s.pods, func(p pod) bool { return p.ip == host })
+		if k < 0 {
+			return fmt.Errorf("%w: no pod of %q has the address of %s, %s", front.ErrRefused, d.config.Pods, i.Name, i.Address)
+		}
+		p := s.pods[k]
+		if takes[n] && p.ready {
+			listed = append(listed, p.name)
+		}
+		change := func() error { return d.label(ctx, p, &member{side, i}, takes[n]) }
+		if takes[n] {
+			come = append(come, change)
+		} else {
+			leave = append(leave, change)
+		}
+	}
+	for _, p := range s.pods {
+		kept := slices.ContainsFunc(wanted, func(i reading.Server) bool {
+			host, _, _ := net.SplitHostPort(i.Address)
+			return host == p.ip
+		})
+		if p.member != nil && p.member.Side == side && !kept {
+			leave = append(leave, func() error { return d.label(ctx, p, nil, false) })
+		}
+	}
+	slices.Sort(listed)
+	for _, change := range come {
+		if err := change(); err != nil {
+			return err
+		}
+	}
+	if service := d.config.Services[side]; service != "" { // nobody goes before those that come are there
+		err := d.until(ctx, "the endpoint slices do not list those who come", func(now state) bool {
+			return !slices.ContainsFunc(listed, func(name string) bool { return !slices.Contains(now.endpoints[service], name) })
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if d.config.Service != "" && s.selector[serves] == "" && len(s.of(side.Other())) == 0 {
+		// From now on it leads to this side alone, before there is another one that it could lead to.
+		selector := maps.Clone(s.selector)
+		selector[serves] = side.String()
+		_, err := d.patch(ctx, []step{{"test", path("spec", "selector"), s.selector}, {"replace", path("spec", "selector"), selector}}, false)
+		if err != nil {
+			return err
+		}
+	}
+	for _, change := range leave {
+		if err := change(); err != nil {
+			return err
+		}
+	}
+	if service := d.config.Services[side]; service != "" {
+		return d.until(ctx, "the endpoint slices do not list who is to serve", func(now state) bool { return slices.Equal(now.endpoints[service], listed) })
+	}
+	return nil
+}
+
+// label says of a pod what it is, and whether it takes requests. It changes nothing where that is said already.
+func (d *Driver) label(ctx context.Context, p pod, m *member, takes bool) error {
+	var steps []step
+	if p.labels[serves] != "" && !takes {
+		steps = append(steps, step{Op: "remove", Path: path("metadata", "labels", serves)})
+	}
+	if m != nil {
+		text, err := json.Marshal(m)
+		if err != nil {
+			return err
+		}
+		if p.member == nil || *p.member != *m {
+			if !p.noted {
+				steps = append(steps, step{"add", path("metadata", "annotations"), map[string]string{}})
+			}
+			steps = append(steps, step{"add", path("metadata", "annotations", instanceNote), string(text)})
+		}
+		if takes && p.labels[serves] != m.Side.String() {
+			steps = append(steps, step{"add", path("metadata", "labels", serves), m.Side.String()})
+		}
+	} else if p.member != nil {
+		steps = append(steps, step{Op: "remove", Path: path("metadata", "annotations", instanceNote)})
+	}
+	if len(steps) == 0 {
+		return nil
+	}
+	c, err := d.client()
+	if err != nil {
+		return translated(err)
+	}
+	text, err := json.Marshal(steps)
+	if err != nil {
+		return err
+	}
+	_, err = c.Patch(ctx, cluster.Pods, p.name, text, false)
+	return translated(err)
+}
+
+// Prepare notes at the route or service that it is steered. What it leads to stays: pods that serve are labeled first.
+func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err error) {
+	s, err := d.look(ctx)
+	switch {
+	case err == nil:
+		return false, nil
+	case !errors.Is(err, front.ErrNotMade):
+		return false, err
+	}
+	note, err := json.Marshal(reading.Order{})
+	if err != nil {
+		return false, err
+	}
+	var steps []step
+	if s.object.GetAnnotations() == nil {
+		steps = append(steps, step{"add", path("metadata", "annotations"), map[string]string{}})
+	}
+	if _, err := d.patch(ctx, append(steps, step{"add", path("metadata", "annotations", orderNote), string(note)}), false); err != nil {
+		return false, err
+	}
+	for _, side := range split.Sides {
+		if len(sides[side]) == 0 {
+			continue
+		}
+		now, err := d.look(ctx)
+		if err == nil {
+			err = d.give(ctx, now, side, sides[side])
+		}
+		if err != nil {
+			return true, err
+		}
+	}
+	return true, nil
+}
+
+// Lacks are the rights that whoever the kubeconfig is for does not have.
+func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
+	c, err := d.client()
+	if err != nil {
+		return nil, translated(err)
+	}
+	of, name := d.config.steered()
+	missing, err := c.Missing(ctx,
+		cluster.Right{Verb: "get", Of: of, Name: name}, cluster.Right{Verb: "patch", Of: of, Name: name},
+		cluster.Right{Verb: "list", Of: cluster.Pods}, cluster.Right{Verb: "patch", Of: cluster.Pods}, cluster.Right{Verb: "list", Of: cluster.EndpointSlices})
+	var list []string
+	for _, r := range missing {
+		list = append(list, "the right to "+r.String())
+	}
+	return list, translated(err)
+}

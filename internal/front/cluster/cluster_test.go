@@ -1,0 +1,287 @@
+package cluster
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+
+	"vaiven/internal/cluster"
+	"vaiven/internal/cluster/standin"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+	"vaiven/internal/front/fronttest"
+	"vaiven/internal/plan"
+	"vaiven/internal/stack/stacktest"
+)
+
+// stood is a cluster with a route or a service, whose data plane is where the suite sends its requests.
+type stood struct {
+	plan.Front
+	settings *Settings
+	server   *standin.Server
+	client   *cluster.Client
+	folder   string
+}
+
+func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
+	t.Helper()
+	port, _ := stacktest.Ports(t, 2)
+	s, err := standin.Start(standin.Config{Address: fronttest.Address(port), Lag: 20 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	c := &stood{settings: settings, server: s, folder: t.TempDir()}
+	settings.File, settings.Pods = filepath.Join(c.folder, "kubeconfig"), "app=sailings"
+	fronttest.Write(t, settings.File, s.Kubeconfig("ferries"))
+	w.Listen = fronttest.Address(port + 1)
+	c.Front = plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Settings: settings}
+	if c.client, err = cluster.Open(cluster.Config{File: settings.File}); err != nil {
+		t.Fatal(err)
+	}
+	n, _ := strconv.Atoi(w.Port())
+	if settings.Route != "" {
+		for _, side := range split.Sides {
+			settings.Services[side] = "sailings-" + side.String()
+			c.make(t, cluster.Services, "Service", settings.Services[side], nil, nil, object{"selector": object{"app": "sailings", serves: side.String()}, "ports": []any{object{"port": 80, "targetPort": n}}})
+		}
+		refs := []any{object{"name": "sailings-blue", "port": 80, "weight": 1}, object{"name": "sailings-green", "port": 80, "weight": 0}}
+		c.make(t, cluster.HTTPRoutes, "HTTPRoute", settings.Route, nil, object{standin.Listen: w.Listen}, object{
+			"parentRefs": []any{object{"name": "gate"}}, "rules": []any{object{"backendRefs": refs, "timeouts": object{"request": "30s"}}},
+		})
+	} else {
+		host, port, _ := net.SplitHostPort(w.Listen)
+		at, _ := strconv.Atoi(port)
+		c.make(t, cluster.Services, "Service", settings.Service, nil, nil, object{"clusterIP": host, "selector": object{"app": "sailings"}, "ports": []any{object{"port": at, "targetPort": n}}})
+	}
+	for _, i := range w.All() {
+		c.pod(t, i)
+	}
+	w.Raised = func(i *fronttest.Instance) { c.pod(t, i) }
+	if made, err := c.driver().Prepare(t.Context(), front.Known{}); err != nil || !made {
+		t.Fatalf("made %v, %v", made, err)
+	}
+	return c
+}
+
+type object = map[string]any
+
+func (c *stood) driver() *Driver { return New(c.Front) }
+
+// make makes an object.
+func (c *stood) make(t *testing.T, of schema.GroupVersionResource, kind, name string, labels, annotations, spec object) {
+	t.Helper()
+	o := object{"apiVersion": of.GroupVersion().String(), "kind": kind, "metadata": object{"name": name, "labels": labels, "annotations": annotations}, "spec": spec}
+	text, err := (&unstructured.Unstructured{Object: o}).MarshalJSON()
+	if err != nil {
+		t.Fatal(err)
+	}
+	u := new(unstructured.Unstructured)
+	if err := errors.Join(u.UnmarshalJSON(text), c.client.Create(t.Context(), of, u)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// pod is what an instance is in the cluster.
+func (c *stood) pod(t *testing.T, i *fronttest.Instance) {
+	t.Helper()
+	host, _, _ := net.SplitHostPort(i.Address)
+	u := &unstructured.Unstructured{Object: object{
+		"apiVersion": "v1", "kind": "Pod", "metadata": object{"name": "sailings-" + strings.ReplaceAll(host, ".", "-"), "labels": object{"app": "sailings"}},
+		"status": object{"podIP": host, "phase": "Running", "conditions": []any{object{"type": "Ready", "status": "True"}}},
+	}}
+	if err := c.client.Create(t.Context(), cluster.Pods, u); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// kubectl is somebody else, with Debian's own program.
+func (c *stood) kubectl(t *testing.T, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(fronttest.Need(t, "kubectl"), append([]string{"--kubeconfig", c.settings.File, "--cache-dir", filepath.Join(c.folder, "cache")}, args...)...)
+	cmd.Env = append(os.Environ(), "HOME="+c.folder)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("kubectl %v: %v: %s", args, err, out)
+	}
+	return string(out)
+}
+
+func TestConformance(t *testing.T) {
+	fronttest.Run(t, fronttest.System{
+		Lacks: []fronttest.Ability{
+			fronttest.Counts, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Ports,
+		},
+		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+			c := start(t, w, &Settings{Route: "sailings"})
+			return fronttest.Proxy{
+				Driver: func() front.Driver { return c.driver() },
+				Foreign: func(t *testing.T, share split.Share) {
+					patch := fmt.Sprintf(`[{"op":"replace","path":"/spec/rules/0/backendRefs/0/weight","value":%d},{"op":"replace","path":"/spec/rules/0/backendRefs/1/weight","value":%d}]`, split.Whole-share, share)
+					c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", patch)
+				},
+				Kill: func(t *testing.T) {
+					if err := c.server.Stop(); err != nil {
+						t.Error(err)
+					}
+				},
+			}
+		},
+	})
+}
+
+// A service's selector leads all to one side, and somebody who edits it by hand is noticed, and not written over but by going home.
+func TestAService(t *testing.T) {
+	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
+	blue, green := w.Raise(split.Blue, 1, 2), w.Raise(split.Green, 1, 2)
+	// Somebody's service that serves with pods of blue alone: the others have another label until they are told.
+	c := start(t, w, &Settings{Service: "sailings"})
+	d := c.driver()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(d.SetInstances(t.Context(), split.Blue, blue))
+	must(d.SetInstances(t.Context(), split.Green, green))
+	only := func(side split.Side) {
+		t.Helper()
+		fronttest.Eventually(t, "all answers of "+side.String(), func() error {
+			if _, sides := w.Count(20, false, nil); sides[side.Other()] > 0 {
+				return fmt.Errorf("answers of %v", sides)
+			}
+			return nil
+		})
+	}
+	fronttest.Eventually(t, "the first answer", func() error {
+		conn, err := net.Dial("tcp", w.Listen)
+		if err == nil {
+			conn.Close()
+		}
+		return err
+	})
+	only(split.Blue)
+	load := w.Flow()
+	r, err := d.Read(t.Context())
+	must(err)
+	if _, err := d.Set(t.Context(), 2500, fronttest.Expect(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "neither all nor nothing") {
+		t.Errorf("a part: %v", err)
+	}
+	done, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r))
+	if err != nil || done.Share != split.Whole || len(done.Did) != 1 {
+		t.Fatalf("all to green: %+v, %v", done, err)
+	}
+	only(split.Green)
+	if got := c.kubectl(t, "get", "service", "sailings", "-o", "jsonpath={.spec.selector}"); got != `{"app":"sailings","vaiven/serves":"green"}` {
+		t.Errorf("the selector is %s", got)
+	}
+	if got := c.kubectl(t, "get", "service", "sailings", "--show-managed-fields", "-o", "jsonpath={.metadata.managedFields[*].manager}"); !strings.Contains(got, "vaiven") {
+		t.Errorf("the selector was changed by %s", got)
+	}
+	r, err = d.Read(t.Context())
+	must(err)
+	c.kubectl(t, "patch", "service", "sailings", "--type=merge", "-p", `{"spec":{"selector":{"vaiven/serves":"blue"}}}`)
+	if _, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r)); !errors.Is(err, front.ErrChanged) {
+		t.Errorf("over somebody's change: %v", err)
+	}
+	if r, err := d.Read(t.Context()); err != nil || r.Split.Share != 0 {
+		t.Errorf("it is read as %+v, %v", r.Split, err)
+	}
+	c.kubectl(t, "patch", "service", "sailings", "--type=merge", "-p", `{"spec":{"selector":{"vaiven/serves":"purple"}}}`)
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), `"purple", which is no side`) {
+		t.Errorf("of no side: %v", err)
+	}
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Why: "hail"}); err != nil || done.Share != 0 || done.Order.Why != "hail" {
+		t.Errorf("home: %+v, %v", done, err)
+	}
+	only(split.Blue)
+	// An order of a pod that is out, and of one whose address nobody has.
+	out := append([]reading.Server(nil), blue...)
+	out[0].Out = true
+	must(d.SetInstances(t.Context(), split.Blue, out))
+	if r, err := d.Read(t.Context()); err != nil || !r.Sides[split.Blue].Instances[0].Out || r.Sides[split.Blue].Instances[1].Out {
+		t.Errorf("with one out: %+v, %v", r.Sides[split.Blue], err)
+	}
+	out[1].Address = "127.0.0.99:1"
+	if err := d.SetInstances(t.Context(), split.Blue, out); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "no pod") {
+		t.Errorf("an address of no pod: %v", err)
+	}
+	// While the selector leads to purple for a moment nobody is there, as somebody wanted; nothing else is lost.
+	if lost, first := load.End(); lost > 0 && !strings.Contains(first.Error(), "EOF") {
+		t.Errorf("%d requests were lost, the first: %v", lost, first)
+	}
+}
+
+// What the API says no to is said with its words, and what is accepted and never comes true is not called in force.
+func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
+	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports}}.World(t)
+	c := start(t, w, &Settings{Route: "sailings"})
+	d := c.driver()
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 2)), d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 2))); err != nil {
+		t.Fatal(err)
+	}
+	read := func() front.Expect {
+		t.Helper()
+		r, err := d.Read(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fronttest.Expect(r)
+	}
+	c.server.Fall(standin.Illness{Busy: 2})
+	if done, err := d.Set(t.Context(), 2500, read()); err != nil || done.Share != 2500 {
+		t.Errorf("asked to come again: %+v, %v", done, err)
+	}
+	c.server.Fall(standin.Illness{Refuses: "httproutes"})
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 1 || lacks[0] != "the right to patch httproutes.gateway.networking.k8s.io/sailings" {
+		t.Errorf("what it lacks: %q, %v", lacks, err)
+	}
+	if _, err := d.Rehearse(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "forbidden") {
+		t.Errorf("without the right: %v", err)
+	}
+	if _, err := d.Set(t.Context(), 5000, read()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "cannot patch") {
+		t.Errorf("without the right: %v", err)
+	}
+	c.server.Fall(standin.Illness{Deaf: true})
+	e := read()
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+	defer cancel()
+	if done, err := d.Set(ctx, 7500, e); err == nil {
+		t.Errorf("no gateway goes by it, and it is called in force: %+v", done)
+	}
+	if r, err := d.Read(t.Context()); err != nil || !strings.Contains(r.Notice, "does not say that it goes by that") {
+		t.Errorf("it is read with %q, %v", r.Notice, err)
+	}
+	c.server.Fall(standin.Illness{})
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || done.Share != 0 {
+		t.Errorf("home: %+v, %v", done, err)
+	}
+	c.kubectl(t, "annotate", "--overwrite", "httproutes", "sailings", orderNote+"=nonsense")
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), orderNote) {
+		t.Errorf("a damaged order: %v", err)
+	}
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil || done.Share != split.Whole {
+		t.Errorf("home over a damaged order: %+v, %v", done, err)
+	}
+	c.kubectl(t, "delete", "httproutes", "sailings")
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), `"sailings" not found`) {
+		t.Errorf("without the route: %v", err)
+	}
+}

@@ -1,0 +1,265 @@
+package cluster
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+
+	"vaiven/internal/cluster"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
+)
+
+// What Vaiven writes at objects.
+const (
+	orderNote    = "vaiven/order"    // annotation of the route or service: the last going home
+	serves       = "vaiven/serves"   // label of a pod: the side whose requests it takes
+	instanceNote = "vaiven/instance" // annotation of a pod: which instance of which side it is
+	serviceOf    = "kubernetes.io/service-name"
+)
+
+// state is what the API has of a front, at one moment.
+type state struct {
+	object    *unstructured.Unstructured // the route or the service
+	order     reading.Order
+	damaged   error // why the order cannot be read
+	rule      int   // of the route: the one with both services
+	weights   [2]int64
+	selector  map[string]string // of the service
+	pods      []pod
+	endpoints map[string][]string // by service: the names of the pods that it lists as ready
+}
+
+// pod is one that may be an instance.
+type pod struct {
+	name, ip, version string
+	labels            map[string]string
+	noted             bool // it has annotations
+	ready             bool
+	member            *member // nil if it is of no side
+}
+
+// member is an instance as it is noted at its pod.
+type member struct {
+	Side split.Side `json:"side"`
+	reading.Server
+}
+
+// of are the instances of a side.
+func (s state) of(side split.Side) []reading.Server {
+	var list []reading.Server
+	for _, p := range s.pods {
+		if p.member != nil && p.member.Side == side {
+			list = append(list, p.member.Server)
+		}
+	}
+	return list
+}
+
+// steered is what the front is in the API.
+func (s *Settings) steered() (of schema.GroupVersionResource, name string) {
+	if s.Route != "" {
+		return cluster.HTTPRoutes, s.Route
+	}
+	return cluster.Services, s.Service
+}
+
+// named is the front in words.
+func (s *Settings) named() string {
+	of, name := s.steered()
+	return of.Resource + "/" + name
+}
+
+// services are those whose endpoints count.
+func (s *Settings) services() []string {
+	if s.Route != "" {
+		return s.Services[:]
+	}
+	return []string{s.Service}
+}
+
+// translated wraps what callers of a front branch on.
+func translated(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, cluster.ErrChanged):
+		return fmt.Errorf("%w: %w", front.ErrChanged, err)
+	case errors.Is(err, cluster.ErrRefused), errors.Is(err, cluster.ErrMissing):
+		return fmt.Errorf("%w: %w", front.ErrRefused, err)
+	}
+	return fmt.Errorf("%w: %w", front.ErrUnreachable, err)
+}
+
+// look reads all of it.
+func (d *Driver) look(ctx context.Context) (state, error) {
+	c, err := d.client()
+	if err != nil {
+		return state{}, translated(err)
+	}
+	of, name := d.config.steered()
+	s := state{endpoints: map[string][]string{}}
+	if s.object, err = c.Get(ctx, of, name); err != nil {
+		return s, translated(err)
+	}
+	if err := s.read(d.config); err != nil {
+		return s, err
+	}
+	pods, err := c.List(ctx, cluster.Pods, d.config.Pods)
+	if err != nil {
+		return s, translated(err)
+	}
+	for _, o := range pods {
+		if p, err := readPod(o); err != nil {
+			return s, err
+		} else if p.ip != "" && o.GetDeletionTimestamp() == nil {
+			s.pods = append(s.pods, p)
+		}
+	}
+	slices.SortFunc(s.pods, func(a, b pod) int {
+		if a.member == nil || b.member == nil {
+			return strings.Compare(a.name, b.name)
+		}
+		return cmp.Or(cmp.Compare(len(a.member.Name), len(b.member.Name)), strings.Compare(a.member.Name, b.member.Name))
+	})
+	list, err := c.List(ctx, cluster.EndpointSlices, serviceOf+" in ("+strings.Join(d.config.services(), ",")+")")
+	if err != nil {
+		return s, translated(err)
+	}
+	for _, slice := range list {
+		service := slice.GetLabels()[serviceOf]
+		endpoints, _, _ := unstructured.NestedSlice(slice.Object, "endpoints")
+		for _, e := range endpoints {
+			o, _ := e.(map[string]any)
+			ready, told, _ := unstructured.NestedBool(o, "conditions", "ready")
+			if name, _, _ := unstructured.NestedString(o, "targetRef", "name"); ready || !told {
+				s.endpoints[service] = append(s.endpoints[service], name)
+			}
+		}
+	}
+	for _, names := range s.endpoints {
+		slices.Sort(names)
+	}
+	return s, nil
+}
+
+// read takes the route or service apart.
+func (s *state) read(config *Settings) error {
+	note, there := s.object.GetAnnotations()[orderNote]
+	if !there {
+		return fmt.Errorf("%w: %w: %s has no annotation %s", front.ErrUnreachable, front.ErrNotMade, config.named(), orderNote)
+	}
+	if err := json.Unmarshal([]byte(note), &s.order); err != nil {
+		s.damaged = fmt.Errorf("the annotation %s of %s: %w", orderNote, config.named(), err)
+	}
+	if config.Service != "" {
+		s.selector, _, _ = unstructured.NestedStringMap(s.object.Object, "spec", "selector")
+		return nil
+	}
+	rules, _, _ := unstructured.NestedSlice(s.object.Object, "spec", "rules")
+	for n, rule := range rules {
+		o, _ := rule.(map[string]any)
+		refs, _, _ := unstructured.NestedSlice(o, "backendRefs")
+		found := [2]bool{}
+		for _, ref := range refs {
+			o, _ := ref.(map[string]any)
+			name, _, _ := unstructured.NestedString(o, "name")
+			for _, side := range split.Sides {
+				if name == config.Services[side] {
+					found[side] = true
+					weight, told, _ := unstructured.NestedInt64(o, "weight")
+					if !told {
+						weight = 1 // the API's default
+					}
+					s.weights[side] = weight
+				}
+			}
+		}
+		if found == [2]bool{true, true} {
+			s.rule = n
+			return nil
+		}
+	}
+	return fmt.Errorf("%w: %s has no rule whose backendRefs are %s and %s", front.ErrRefused, config.named(), config.Services[split.Blue], config.Services[split.Green])
+}
+
+func readPod(o unstructured.Unstructured) (pod, error) {
+	p := pod{name: o.GetName(), labels: o.GetLabels(), noted: o.GetAnnotations() != nil}
+	p.ip, _, _ = unstructured.NestedString(o.Object, "status", "podIP")
+	conditions, _, _ := unstructured.NestedSlice(o.Object, "status", "conditions")
+	p.ready = slices.ContainsFunc(conditions, func(c any) bool {
+		m, _ := c.(map[string]any)
+		return m["type"] == "Ready" && m["status"] == "True"
+	})
+	if note := o.GetAnnotations()[instanceNote]; note != "" {
+		p.member = new(member)
+		if err := json.Unmarshal([]byte(note), p.member); err != nil {
+			return p, fmt.Errorf("%w: the annotation %s of pod %s: %w", front.ErrRefused, instanceNote, p.name, err)
+		}
+	}
+	return p, nil
+}
+
+// print is the same text as long as the same is in force.
+func (s state) print() string {
+	var members []string
+	for _, p := range s.pods {
+		if p.member != nil {
+			members = append(members, fmt.Sprint(p.name, p.labels[serves], *p.member))
+		}
+	}
+	return fmt.Sprint(s.weights, s.selector, s.order, members)
+}
+
+// share is on green.
+func (d *Driver) share(s state) (split.Share, error) {
+	if s.damaged != nil {
+		return 0, fmt.Errorf("%w: %w", front.ErrRefused, s.damaged)
+	}
+	if d.config.Route != "" {
+		all := s.weights[split.Blue] + s.weights[split.Green]
+		if all == 0 {
+			return 0, fmt.Errorf("%w: both weights of %s are 0", front.ErrRefused, d.config.named())
+		}
+		got := split.Share((s.weights[split.Green]*int64(split.Whole) + all/2) / all)
+		for _, side := range split.Sides {
+			if got.Of(side) > 0 && len(s.of(side)) == 0 {
+				return 0, fmt.Errorf("%w: %v gets requests, and nobody is there", front.ErrRefused, side)
+			}
+		}
+		return got, nil
+	}
+	side, err := split.ParseSide(s.selector[serves])
+	switch {
+	case s.selector[serves] == "":
+		return byPods(s)
+	case err != nil:
+		return 0, fmt.Errorf("%w: %s selects %s: %q, which is no side", front.ErrRefused, d.config.named(), serves, s.selector[serves])
+	case len(s.of(side)) == 0:
+		return 0, fmt.Errorf("%w: %v gets requests, and nobody is there", front.ErrRefused, side)
+	}
+	return split.Toward(side, split.Whole), nil
+}
+
+// byPods is the share of all pods that serve.
+func byPods(s state) (split.Share, error) {
+	var of [2]int
+	for _, p := range s.pods {
+		if p.member != nil && p.labels[serves] != "" {
+			of[p.member.Side]++
+		}
+	}
+	all := of[split.Blue] + of[split.Green]
+	if all == 0 {
+		return 0, fmt.Errorf("%w: nobody gets any requests", front.ErrRefused)
+	}
+	return split.Share((of[split.Green]*int(split.Whole) + all/2) / all), nil
+}
