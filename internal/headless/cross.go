@@ -87,7 +87,7 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 			return Summary{}, err
 		}
 	}
-	r := runner{Options: o, client: c, begun: begun, before: before.Door}
+	r := runner{Options: o, client: c, begun: begun, before: before.Door, door: before.Door}
 	for {
 		select {
 		case e, ok := <-events:
@@ -120,7 +120,9 @@ type runner struct {
 	Options
 	client   keeper.Client
 	begun    uint64       // sequence number of a state of the crossing
-	before   reading.Door // the door log until then
+	before   reading.Door // the door log until then, of the keeper that there is
+	door     reading.Door // as it was last
+	earlier  tally        // by keepers that have ended since
 	told     uint64       // of the last event that was passed on
 	answered uint64       // the question that was answered last
 	answer   keeper.Command
@@ -129,6 +131,24 @@ type runner struct {
 	served   bool      // in a first release, requests go to the new side
 	said     string    // how it stood when that was told last
 	saidAt   time.Time
+}
+
+// tally is what was counted at the door.
+type tally struct{ answers, failing, lost int64 }
+
+// counted is what was counted since the crossing began.
+func (r *runner) counted() tally {
+	return tally{
+		r.earlier.answers + r.door.Answers - r.before.Answers, r.earlier.failing + r.door.Failing - r.before.Failing, r.earlier.lost + r.door.Lost - r.before.Lost,
+	}
+}
+
+// goOn takes in the door log. A keeper that has begun another one counts from 0.
+func (r *runner) goOn(d reading.Door) {
+	if d.Answers < r.door.Answers {
+		r.earlier, r.before = r.counted(), reading.Door{}
+	}
+	r.door = d
 }
 
 // unwatchedLimit is how long an answer waits for what has to be known for it to count.
@@ -142,6 +162,7 @@ const tellEvery = 15 * time.Second
 
 // tell says how it stands: at once when that has changed in kind, else now and then.
 func (r *runner) tell(s keeper.Snapshot) {
+	r.goOn(s.Door)
 	if s.Crossing.First && !r.served {
 		r.before, r.served = s.Door, s.Crossing.Moved // nobody answered anything before, so nothing was lost
 	}
@@ -296,10 +317,10 @@ func outcomeOf(s crossing.Stage) Outcome {
 }
 
 func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
-	c := s.Crossing
+	c, n := s.Crossing, r.counted()
 	sum := Summary{
 		Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target,
-		Took: s.At.Sub(c.Begun), Answers: s.Door.Answers - r.before.Answers, Failing: s.Door.Failing - r.before.Failing, Lost: s.Door.Lost - r.before.Lost,
+		Took: s.At.Sub(c.Begun), Answers: n.answers, Failing: n.failing, Lost: n.lost,
 		LongestGap: s.Door.LongestGap, Switch: s.Switch.Took, Share: s.Front.Split.Share,
 	}
 	left := c.Target

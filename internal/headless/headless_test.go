@@ -453,3 +453,15 @@ func TestWhereHomeIs(t *testing.T) {
 		t.Errorf("before the first crossing: %v", err)
 	}
 }
+
+// What was counted at the door goes on over a keeper that was ended, whose successor counts from 0.
+func TestCountedOverKeepers(t *testing.T) {
+	door := func(answers, lost int64) reading.Door { return reading.Door{Answers: answers, Lost: lost} }
+	r := runner{before: door(100, 1), door: door(100, 1)}
+	for _, d := range []reading.Door{door(160, 2), door(5, 0), door(40, 1), door(3, 3)} {
+		r.goOn(d)
+	}
+	if got, want := r.counted(), (tally{answers: 103, lost: 5}); got != want {
+		t.Errorf("counted %+v, want %+v", got, want)
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -346,5 +347,38 @@ func TestWhatIsInTheWay(t *testing.T) {
 	}
 	if r, err := z.driver().Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 2 || r.Order.By != "marit" {
 		t.Errorf("another process reads %+v, %v", r, err)
+	}
+}
+
+// A server that hangs is waited for no longer than a moment, and home is gone to as soon as it goes on.
+func TestAServerThatHangs(t *testing.T) {
+	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
+	z := start(t, w, nil)
+	d := z.driver()
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)), d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 1))); err != nil {
+		t.Fatal(err)
+	}
+	r, err := d.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r)); err != nil {
+		t.Fatal(err)
+	}
+	z.program.Signal(syscall.SIGSTOP)
+	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) || !strings.Contains(err.Error(), "no answer in time") {
+		t.Errorf("home while it hangs: %v", err)
+	}
+	home := make(chan error, 1)
+	go func() {
+		_, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"})
+		home <- err
+	}()
+	z.program.Signal(syscall.SIGCONT)
+	if err := <-home; err != nil {
+		t.Errorf("home when it goes on: %v", err)
+	}
+	if r, err := z.driver().Read(t.Context()); err != nil || r.Split.Share != 0 || r.Order.By != "marit" {
+		t.Errorf("afterwards it is %+v, %v", r.Split, err)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -29,6 +28,9 @@ type state struct {
 	listed  []dns.RR // the instances' records
 	sides   front.Known
 }
+
+// said is a name as people write it.
+func said(name string) string { return strings.TrimSuffix(name, ".") }
 
 func (s *Settings) noteName() string  { return "_vaiven." + s.Name }
 func (s *Settings) sidesName() string { return "_sides._vaiven." + s.Name }
@@ -63,7 +65,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 			return s, nil
 		}
 	}
-	return s, fmt.Errorf("%w: %s changes whenever it is read", front.ErrUnreachable, d.config.Name)
+	return s, fmt.Errorf("%w: %s changes whenever it is read", front.ErrUnreachable, said(d.config.Name))
 }
 
 func (d *Driver) lookOnce(l *line) (s state, err error) {
@@ -82,11 +84,11 @@ func (d *Driver) lookOnce(l *line) (s state, err error) {
 		case h.Rrtype == d.config.rrtype() && h.Name == d.config.Name:
 			s.name, s.ttl = append(s.name, rr), h.Ttl
 		case h.Name == d.config.Name && h.Rrtype == dns.TypeCNAME:
-			return s, fmt.Errorf("%w: %s is an alias of %s: write \"type: CNAME\", or make it an address set", front.ErrRefused, d.config.Name, rr.(*dns.CNAME).Target)
+			return s, fmt.Errorf("%w: %s is an alias of %s: write \"type: CNAME\", or make it an address set", front.ErrRefused, said(d.config.Name), said(rr.(*dns.CNAME).Target))
 		}
 	}
 	if len(s.noted) == 0 {
-		return s, fmt.Errorf("%w: %w: %s has no record of Vaiven's beside it", front.ErrUnreachable, front.ErrNotMade, d.config.Name)
+		return s, fmt.Errorf("%w: %w: %s has no record of Vaiven's beside it", front.ErrUnreachable, front.ErrNotMade, said(d.config.Name))
 	}
 	if s.note, err = readNote(strings.Join(texts(s.noted), "")); err != nil {
 		s.damaged = fmt.Errorf("the record %s: %w", d.config.noteName(), err)
@@ -122,7 +124,7 @@ func (s state) print() string {
 func (d *Driver) points(sides front.Known, share split.Share) (to []string, w split.Weights, err error) {
 	whole := share == 0 || share == split.Whole
 	if !whole && !d.config.Shares {
-		return nil, w, fmt.Errorf("%w: %s moves all at once, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, d.config.Name, share)
+		return nil, w, fmt.Errorf("%w: %s moves all at once, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, said(d.config.Name), share)
 	}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && len(sides[side]) == 0 {
@@ -167,12 +169,12 @@ func (d *Driver) share(s state) (split.Share, error) {
 	}
 	now := values(s.name)
 	if len(now) == 0 {
-		return 0, fmt.Errorf("%w: %s points nowhere", front.ErrRefused, d.config.Name)
+		return 0, fmt.Errorf("%w: %s points nowhere", front.ErrRefused, said(d.config.Name))
 	}
 	if d.config.Type == Alias {
 		side := slices.Index(d.config.Targets[:], dns.CanonicalName(now[0]))
 		if side < 0 {
-			return 0, fmt.Errorf("%w: %s is an alias of %s, which is neither side's", front.ErrRefused, d.config.Name, now[0])
+			return 0, fmt.Errorf("%w: %s is an alias of %s, which is neither side's", front.ErrRefused, said(d.config.Name), said(now[0]))
 		}
 		if len(s.sides[side]) == 0 {
 			return 0, fmt.Errorf("%w: nobody is on %v", front.ErrRefused, split.Side(side))
@@ -188,7 +190,7 @@ func (d *Driver) share(s state) (split.Share, error) {
 			}
 		}
 		if side < 0 {
-			return 0, fmt.Errorf("%w: %s points to %s, which is an instance of neither side", front.ErrRefused, d.config.Name, address)
+			return 0, fmt.Errorf("%w: %s points to %s, which is an instance of neither side", front.ErrRefused, said(d.config.Name), address)
 		}
 		of[side]++
 	}
@@ -342,21 +344,21 @@ func (c *change) words() []string {
 	s := c.d.config
 	for _, v := range was {
 		if !slices.Contains(c.to, v) {
-			list = append(list, fmt.Sprintf("update delete %s %s %s", s.Name, s.Type, v))
+			list = append(list, fmt.Sprintf("update delete %s %s %s", said(s.Name), s.Type, v))
 		}
 	}
 	for _, v := range c.to {
 		if !slices.Contains(was, v) {
-			list = append(list, fmt.Sprintf("update add %s %d %s %s", s.Name, c.ttl/time.Second, s.Type, v))
+			list = append(list, fmt.Sprintf("update add %s %d %s %s", said(s.Name), c.ttl/time.Second, s.Type, v))
 		}
 	}
 	if len(list) == 0 {
-		list = []string{fmt.Sprintf("%s stays as it is", s.Name)}
+		list = []string{fmt.Sprintf("%s stays as it is", said(s.Name))}
 	}
 	return list
 }
 
-// errUpdate is what came of one.
+// send sends an update.
 func (d *Driver) send(ctx context.Context, m *dns.Msg) error {
 	k, err := d.key(ctx)
 	if err != nil {
@@ -383,7 +385,7 @@ func (d *Driver) key(ctx context.Context) (key, error) {
 		k, err = readKey(data)
 	}
 	if err != nil {
-		return k, fmt.Errorf("%w: the key of %s, %s: %w", front.ErrRefused, d.config.Server, d.config.Key, errors.Join(err))
+		return k, fmt.Errorf("%w: the key of %s, %s: %w", front.ErrRefused, d.config.Server, d.config.Key, err)
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"regexp"
 	"time"
 
@@ -24,6 +25,7 @@ type line struct {
 	conn   *dns.Conn
 	client *dns.Client
 	server string
+	over   func() error // why no more is waited for, nil while it is
 	let    func()
 }
 
@@ -36,7 +38,7 @@ func dial(ctx context.Context, on place.Machine, server string, keys map[string]
 		return nil, fmt.Errorf("%w: %s: %w", front.ErrUnreachable, server, err)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	return &line{conn: &dns.Conn{Conn: conn, TsigSecret: keys}, client: &dns.Client{Net: "tcp", TsigSecret: keys, Timeout: askLimit}, server: server, let: func() {
+	return &line{conn: &dns.Conn{Conn: conn, TsigSecret: keys}, client: &dns.Client{Net: "tcp", TsigSecret: keys, Timeout: askLimit}, server: server, over: func() error { return context.Cause(ctx) }, let: func() {
 		stop()
 		cancel()
 		conn.Close()
@@ -49,6 +51,8 @@ func (l *line) ask(m *dns.Msg) (*dns.Msg, error) {
 	switch {
 	case errors.Is(err, dns.ErrAuth), errors.Is(err, dns.ErrSig), errors.Is(err, dns.ErrTime), errors.Is(err, dns.ErrKey), errors.Is(err, dns.ErrSecret):
 		return nil, fmt.Errorf("%w: %s: its answer is not signed as it should be: %w", front.ErrRefused, l.server, err)
+	case err != nil && (l.over() != nil || errors.Is(err, os.ErrDeadlineExceeded)):
+		return nil, fmt.Errorf("%w: %s: no answer in time", front.ErrUnreachable, l.server)
 	case err != nil:
 		return nil, fmt.Errorf("%w: %s: %w", front.ErrUnreachable, l.server, err)
 	case a.Truncated:
