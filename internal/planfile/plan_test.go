@@ -17,6 +17,7 @@ import (
 
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/front/cluster"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/names"
@@ -702,7 +703,7 @@ func TestNames(t *testing.T) {
 	want := &names.Settings{
 		Server: "10.1.0.53:53", Secondaries: []string{"10.2.0.53:53", "10.3.0.53:5353"}, Resolvers: []string{"10.1.0.2:53"}, Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
 		Spare: "next.lineavessa.example.", Type: names.Alias, Targets: [2]string{"b.sailings.lineavessa.example.", "g.sailings.lineavessa.example."}, Key: "keys/vaiven.key", TTL: 2 * time.Minute, Crossing: 3 * time.Second,
-		Counts: names.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "status", Open: "sailings_requests_open"},
+		Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "status", Open: "sailings_requests_open"},
 	}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("read\n%+v, want\n%+v", got, want)
@@ -748,7 +749,7 @@ func TestCluster(t *testing.T) {
 	}
 	for n, want := range []*cluster.Settings{
 		{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Pods: "app=sailings", Route: "sailings", Services: [2]string{"sailings-blue", "sailings-green"}},
-		{Pods: "app=sailings", Service: "sailings", Shares: true},
+		{Pods: "app=sailings", Service: "sailings", Shares: true, Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "code"}},
 	} {
 		if got := p.Fronts()[n].Settings; !reflect.DeepEqual(got, want) {
 			t.Errorf("read\n%+v, want\n%+v", got, want)

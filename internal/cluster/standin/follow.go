@@ -28,21 +28,17 @@ func (s *Server) follow(ctx context.Context) {
 	}
 	for {
 		s.mu.Lock()
-		more, deaf := s.more, s.ill.Deaf
+		more := s.more
 		s.mu.Unlock()
-		if !deaf {
-			if !pause() {
-				return
-			}
-			s.slices()
+		for _, act := range []func(){s.slices, s.carried} {
 			if !pause() {
 				return
 			}
 			s.mu.Lock()
-			t := s.table()
+			if !s.ill.Deaf {
+				act()
+			}
 			s.mu.Unlock()
-			s.plane.set(t)
-			s.accepted(t)
 		}
 		select {
 		case <-more:
@@ -52,10 +48,15 @@ func (s *Server) follow(ctx context.Context) {
 	}
 }
 
-// slices has an endpoint slice for each service that selects pods, with those that are ready.
+// carried has the data plane go by what there is, and routes say so. The caller holds the lock.
+func (s *Server) carried() {
+	t := s.table()
+	s.plane.set(t)
+	s.accepted(t)
+}
+
+// slices has an endpoint slice for each service that selects pods, with those that are ready. The caller holds the lock.
 func (s *Server) slices() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	pods, services, list := kind("pods"), kind("services"), kind("endpointslices")
 	for k, service := range s.objects[services] {
 		wants := texts(service, "spec", "selector")
@@ -150,10 +151,8 @@ func (s *Server) table() table {
 	return t
 }
 
-// accepted has routes say that the data plane goes by them.
+// accepted has routes say that the data plane goes by them. The caller holds the lock.
 func (s *Server) accepted(t table) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	list := kind("httproutes")
 	for k, o := range maps.Clone(s.objects[list]) {
 		r := t.routes[k.namespace+"/"+k.name]

@@ -19,22 +19,26 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/front/told"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
 // Driver steers a route or a service. It is safe for concurrent use.
 type Driver struct {
 	config   *Settings
+	counts   *asked.Counter
 	steering told.Steering[state]
 
 	mu   sync.Mutex // protects what follows
 	asks *cluster.Client
 }
 
-// New makes a driver. Nothing is asked yet.
-func New(f plan.Front) *Driver {
+// New makes a driver; pods are asked for their counts from a machine. Nothing is asked yet.
+func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{config: f.Settings.(*Settings)}
+	d.counts = asked.New(on, d.config.Counts)
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: int(split.Whole), Try: d.try,
 		Has:   func(s state, side split.Side) int { return len(s.of(side)) },
@@ -150,29 +154,26 @@ func toward(share split.Share) split.Side {
 	return split.Blue
 }
 
-// weighed are the steps that set both weights, and what they do in words.
+// weighed are the steps that set both weights, in every rule that leads to both sides, and what they do in words.
 func (d *Driver) weighed(s state, share split.Share, guarded bool) ([]step, string, error) {
-	rules, _, err := unstructured.NestedSlice(s.object.Object, "spec", "rules")
-	if err != nil {
-		return nil, "", fmt.Errorf("%w: %w", front.ErrRefused, err)
-	}
-	rule, _ := rules[s.rule].(map[string]any)
-	refs, _, _ := unstructured.NestedSlice(rule, "backendRefs")
-	where := path("spec", "rules", fmt.Sprint(s.rule), "backendRefs")
 	var steps []step
-	if guarded {
-		was, _, _ := unstructured.NestedSlice(rule, "backendRefs")
-		steps = append(steps, step{"test", where, was})
-	}
-	for _, ref := range refs {
-		o, _ := ref.(map[string]any)
-		for _, side := range split.Sides {
-			if name, _, _ := unstructured.NestedString(o, "name"); name == d.config.Services[side] {
-				o["weight"] = int64(share.Of(side))
+	for _, n := range s.rules {
+		refs, err := backends(s.object, n)
+		if err != nil {
+			return nil, "", fmt.Errorf("%w: %w", front.ErrRefused, err)
+		}
+		where := path("spec", "rules", fmt.Sprint(n), "backendRefs")
+		if guarded {
+			was, _ := backends(s.object, n)
+			steps = append(steps, step{"test", where, was})
+		}
+		for _, ref := range refs {
+			if side := slices.Index(d.config.Services[:], named(ref)); side >= 0 {
+				ref.(map[string]any)["weight"] = int64(share.Of(split.Side(side)))
 			}
 		}
+		steps = append(steps, step{"replace", where, refs})
 	}
-	steps = append(steps, step{"replace", where, refs})
 	return steps, fmt.Sprintf("patch %s: weights %s %d, %s %d", d.config.named(), d.config.Services[split.Blue], share.Of(split.Blue), d.config.Services[split.Green], share.Of(split.Green)), nil
 }
 
@@ -273,7 +274,21 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		known.Sort(side, f.Instances)
 		r.Sides[side] = f
 	}
+	d.counts.Count(ctx, &r)
 	return r, nil
+}
+
+// Drain gives up a side that gets nothing. Open are the requests that came to it last, where instances tell, and 0 once none have
+// come for a while: connections stay when the selector does not.
+func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
+	r, err := d.Read(ctx)
+	if of := r.Sends(side); err == nil && of > 0 {
+		err = fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	}
+	if err != nil {
+		return 0, err
+	}
+	return d.counts.Stragglers(side, r), nil
 }
 
 // Foresee is what Set would do.

@@ -21,7 +21,9 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/front/fronttest"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
 )
@@ -48,6 +50,7 @@ func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 		}
 	})
 	c := &stood{settings: settings, server: s, folder: t.TempDir()}
+	settings.Counts = asked.Counts{Path: fronttest.Page, Requests: fronttest.Counter, Label: "code", Open: fronttest.Gauge}
 	settings.File, settings.Pods = filepath.Join(c.folder, "kubeconfig"), "app=sailings"
 	fronttest.Write(t, settings.File, s.Kubeconfig("ferries"))
 	w.Listen = fronttest.Address(port + 1)
@@ -63,7 +66,7 @@ func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 		}
 		refs := []any{object{"name": "sailings-blue", "port": 80, "weight": 1}, object{"name": "sailings-green", "port": 80, "weight": 0}}
 		c.make(t, cluster.HTTPRoutes, "HTTPRoute", settings.Route, nil, object{standin.Listen: w.Listen}, object{
-			"parentRefs": []any{object{"name": "gate"}}, "rules": []any{object{"backendRefs": refs, "timeouts": object{"request": "30s"}}},
+			"parentRefs": []any{object{"name": "gate"}}, "rules": []any{object{"backendRefs": refs, "timeouts": object{"request": "30s"}}, object{"backendRefs": refs[:1]}, object{"backendRefs": refs}},
 		})
 	} else {
 		host, port, _ := net.SplitHostPort(w.Listen)
@@ -82,7 +85,7 @@ func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 
 type object = map[string]any
 
-func (c *stood) driver() *Driver { return New(c.Front) }
+func (c *stood) driver() *Driver { return New(place.Local{}, c.Front) }
 
 // make makes an object.
 func (c *stood) make(t *testing.T, of schema.GroupVersionResource, kind, name string, labels, annotations, spec object) {
@@ -126,15 +129,20 @@ func (c *stood) kubectl(t *testing.T, args ...string) string {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Counts, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Ports,
+			fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Ports,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			c := start(t, w, &Settings{Route: "sailings"})
 			return fronttest.Proxy{
 				Driver: func() front.Driver { return c.driver() },
 				Foreign: func(t *testing.T, share split.Share) {
-					patch := fmt.Sprintf(`[{"op":"replace","path":"/spec/rules/0/backendRefs/0/weight","value":%d},{"op":"replace","path":"/spec/rules/0/backendRefs/1/weight","value":%d}]`, split.Whole-share, share)
-					c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", patch)
+					var steps []string
+					for _, rule := range []int{0, 2} {
+						for n, weight := range []split.Share{split.Whole - share, share} {
+							steps = append(steps, fmt.Sprintf(`{"op":"replace","path":"/spec/rules/%d/backendRefs/%d/weight","value":%d}`, rule, n, weight))
+						}
+					}
+					c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", "["+strings.Join(steps, ",")+"]")
 				},
 				Kill: func(t *testing.T) {
 					if err := c.server.Stop(); err != nil {
@@ -273,6 +281,15 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || done.Share != 0 {
 		t.Errorf("home: %+v, %v", done, err)
 	}
+	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", `[{"op":"replace","path":"/spec/rules/2/backendRefs/1/weight","value":7}]`)
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "different weights") {
+		t.Errorf("rules that differ: %v", err)
+	}
+	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", `[{"op":"replace","path":"/spec/rules/2/backendRefs/1/weight","value":0},{"op":"add","path":"/spec/rules/2/backendRefs/-","value":{"name":"berths","port":80}}]`)
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "rule 3 of httproutes/sailings leads to berths as well") {
+		t.Errorf("another backend: %v", err)
+	}
+	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", `[{"op":"remove","path":"/spec/rules/2/backendRefs/2"}]`)
 	c.kubectl(t, "annotate", "--overwrite", "httproutes", "sailings", orderNote+"=nonsense")
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), orderNote) {
 		t.Errorf("a damaged order: %v", err)

@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
@@ -16,7 +17,7 @@ import (
 // Kind is an orchestrator as a front.
 var Kind = front.Kind{
 	Name: "cluster", Read: read,
-	Open: func(_ place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(f) },
+	Open: func(on place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(on, f) },
 }
 
 // Settings is what a plan says of it. It has a route with two services, or a service.
@@ -29,6 +30,7 @@ type Settings struct {
 	Services  [2]string
 	Service   string // whose selector leads to one side; "" with a route
 	Shares    bool   // of a service: the selector may take both sides, and their pods are the share
+	Counts    asked.Counts
 }
 
 // Kind is the kind's name.
@@ -94,6 +96,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 				section.Need("blue", section.Parsed(r, "blue", &s.Services[split.Blue], name)),
 				section.Need("green", section.Parsed(r, "green", &s.Services[split.Green], name)))
 		}),
+		section.May("counts", func(n ast.Node) { s.Counts = asked.Read(r, n) }),
 		section.May("service", section.Parsed(r, "service", &s.Service, name)),
 		section.May("shares", func(n ast.Node) {
 			shares = n

@@ -31,7 +31,7 @@ type state struct {
 	object    *unstructured.Unstructured // the route or the service
 	order     reading.Order
 	damaged   error // why the order cannot be read
-	rule      int   // of the route: the one with both services
+	rules     []int // of the route: those with both services, whose weights are the same
 	weights   [2]int64
 	selector  map[string]string // of the service
 	pods      []pod
@@ -165,30 +165,62 @@ func (s *state) read(config *Settings) error {
 		return nil
 	}
 	rules, _, _ := unstructured.NestedSlice(s.object.Object, "spec", "rules")
-	for n, rule := range rules {
-		o, _ := rule.(map[string]any)
-		refs, _, _ := unstructured.NestedSlice(o, "backendRefs")
-		found := [2]bool{}
+	for n := range rules {
+		refs, err := backends(s.object, n)
+		if err != nil {
+			return fmt.Errorf("%w: %s: %w", front.ErrRefused, config.named(), err)
+		}
+		var weights [2]int64
+		found, others := [2]bool{}, ""
 		for _, ref := range refs {
-			o, _ := ref.(map[string]any)
-			name, _, _ := unstructured.NestedString(o, "name")
-			for _, side := range split.Sides {
-				if name == config.Services[side] {
-					found[side] = true
-					weight, told, _ := unstructured.NestedInt64(o, "weight")
-					if !told {
-						weight = 1 // the API's default
-					}
-					s.weights[side] = weight
-				}
+			side := slices.Index(config.Services[:], named(ref))
+			weight, told, _ := unstructured.NestedInt64(ref.(map[string]any), "weight")
+			if !told {
+				weight = 1 // the API's default
+			}
+			switch {
+			case side >= 0:
+				found[side], weights[side] = true, weight
+			case weight > 0:
+				others = named(ref)
 			}
 		}
-		if found == [2]bool{true, true} {
-			s.rule = n
-			return nil
+		switch {
+		case found != [2]bool{true, true}:
+			continue // it is somebody else's affair
+		case others != "":
+			return fmt.Errorf("%w: rule %d of %s leads to %s as well, which is neither side", front.ErrRefused, n+1, config.named(), others)
+		case len(s.rules) > 0 && weights != s.weights:
+			return fmt.Errorf("%w: the rules of %s have different weights: %v in one, %v in another", front.ErrRefused, config.named(), s.weights, weights)
+		}
+		s.rules, s.weights = append(s.rules, n), weights
+	}
+	if len(s.rules) == 0 {
+		return fmt.Errorf("%w: %s has no rule whose backendRefs are %s and %s", front.ErrRefused, config.named(), config.Services[split.Blue], config.Services[split.Green])
+	}
+	return nil
+}
+
+// backends are the backendRefs of a rule of a route, as they can be changed.
+func backends(route *unstructured.Unstructured, rule int) ([]any, error) {
+	rules, _, err := unstructured.NestedSlice(route.Object, "spec", "rules")
+	if err != nil {
+		return nil, err
+	}
+	o, _ := rules[rule].(map[string]any)
+	refs, _, err := unstructured.NestedSlice(o, "backendRefs")
+	for n, ref := range refs {
+		if _, ok := ref.(map[string]any); !ok {
+			return nil, fmt.Errorf("backendRef %d of rule %d is no object", n+1, rule+1)
 		}
 	}
-	return fmt.Errorf("%w: %s has no rule whose backendRefs are %s and %s", front.ErrRefused, config.named(), config.Services[split.Blue], config.Services[split.Green])
+	return refs, err
+}
+
+// named is the name of what a backendRef leads to.
+func named(ref any) string {
+	name, _, _ := unstructured.NestedString(ref.(map[string]any), "name")
+	return name
 }
 
 func readPod(o unstructured.Unstructured) (pod, error) {

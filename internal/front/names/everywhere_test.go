@@ -18,6 +18,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/front/fronttest"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
@@ -202,7 +203,7 @@ func (z *zoneFront) ttlOf(t *testing.T) (uint32, error) {
 // A server that has not heard of a change puts off the time when that is in force everywhere; so does one that cannot be asked, which is said.
 func TestASecondaryThatIsBehind(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
-	z := start(t, w, func(s *Settings) { s.Counts = Counts{} })
+	z := start(t, w, func(s *Settings) { s.Counts = asked.Counts{} })
 	d := z.driver()
 	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)), d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 1))); err != nil {
 		t.Fatal(err)

@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/front/told"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -26,7 +27,7 @@ type Driver struct {
 	on     place.Machine
 	listen string
 	config *Settings
-	counts *counter
+	counts *asked.Counter
 
 	steering told.Steering[state]
 
@@ -39,9 +40,7 @@ type Driver struct {
 // New makes a driver. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{on: on, listen: f.Listen, config: f.Settings.(*Settings), late: map[string]time.Time{}}
-	if d.config.Counts.Path != "" {
-		d.counts = newCounter(on, d.config.Counts)
-	}
+	d.counts = asked.New(on, d.config.Counts)
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: 1, Order: d.order, Try: d.try,
 		Has: func(s state, side split.Side) int { return len(d.members(s)[side]) },
@@ -116,7 +115,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	known := d.steering.Instances()
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: d.counts != nil, Both: true}}
+	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
@@ -134,9 +133,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		known.Sort(side, f.Instances)
 		r.Sides[side] = f
 	}
-	if d.counts != nil {
-		d.counts.count(ctx, &r)
-	}
+	d.counts.Count(ctx, &r)
 	return r, nil
 }
 
@@ -300,10 +297,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, r.Sends(side))
 	case r.Everywhere.After(time.Now()):
 		return 0, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side, time.Until(r.Everywhere).Round(time.Second))
-	case d.counts == nil:
-		return 0, nil
 	}
-	return d.counts.stragglers(side, r), nil
+	return d.counts.Stragglers(side, r), nil
 }
 
 // Prepare writes the records that Vaiven needs beside the name. What the name points to stays, if it points anywhere.

@@ -17,6 +17,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -43,7 +44,7 @@ func start(t *testing.T, w *fronttest.World, change func(*Settings)) *zoneFront 
 	port, _ := stacktest.Ports(t, 2)
 	z := &zoneFront{folder: dir, settings: &Settings{
 		Server: fronttest.Address(port), Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.", Spare: "next.lineavessa.example.", Type: A,
-		Key: filepath.Join(dir, "vaiven.key"), TTL: time.Second, Crossing: 0, Shares: true, Counts: Counts{fronttest.Page, fronttest.Counter, "code", fronttest.Gauge},
+		Key: filepath.Join(dir, "vaiven.key"), TTL: time.Second, Crossing: 0, Shares: true, Counts: asked.Counts{Path: fronttest.Page, Requests: fronttest.Counter, Label: "code", Open: fronttest.Gauge},
 	}}
 	if change != nil {
 		change(z.settings)

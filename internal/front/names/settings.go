@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/asked"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
@@ -46,7 +47,7 @@ type Settings struct {
 	TTL         time.Duration
 	Crossing    time.Duration // the TTL while both sides stand
 	Shares      bool          // parts of a set are a share
-	Counts      Counts
+	Counts      asked.Counts
 }
 
 // Type is what a name holds.
@@ -58,14 +59,6 @@ const (
 	AAAA  Type = "AAAA"  // the same
 	Alias Type = "CNAME" // the name of a side, which has that side's addresses
 )
-
-// Counts is where instances tell how many requests they have answered: a page in the text format of Prometheus.
-type Counts struct {
-	Path     string // "" if nobody tells
-	Requests string // counter
-	Label    string // of it, with the status or its class
-	Open     string // gauge: requests that are being answered; "" if nobody tells
-}
 
 // Kind is the kind's name.
 func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
@@ -125,7 +118,7 @@ const (
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{Type: A, TTL: usualTTL, Crossing: crossingTTL}
 	var name, spare string
-	var sides, counts, shares, crossing ast.Node
+	var sides, shares, crossing ast.Node
 	address := func(n ast.Node, what string, to *string) {
 		section.Parsed(r, what, to, server)(n)
 	}
@@ -164,15 +157,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 			shares = n
 			section.Parsed(r, "shares", &s.Shares, section.YesNo)(n)
 		}),
-		section.May("counts", func(n ast.Node) {
-			counts = n
-			s.Counts.Label = "code"
-			r.Mapping(n, "counts",
-				section.Need("path", func(n ast.Node) { r.Text(n, "path", &s.Counts.Path) }),
-				section.Need("requests", func(n ast.Node) { r.Text(n, "requests", &s.Counts.Requests) }),
-				section.May("open", func(n ast.Node) { r.Text(n, "open", &s.Counts.Open) }),
-				section.May("label", func(n ast.Node) { r.Text(n, "label", &s.Counts.Label) }))
-		}))
+		section.May("counts", func(n ast.Node) { s.Counts = asked.Read(r, n) }))
 	if r.Discovering() || s.Zone == "" || name == "" {
 		return s
 	}
@@ -205,9 +190,6 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	}
 	if s.Crossing > s.TTL {
 		r.Wrong(crossing, fmt.Sprintf("the TTL is lowered for a crossing, and %v is more than %v", s.Crossing, s.TTL), "give crossing-ttl no more than ttl")
-	}
-	if counts != nil && !strings.HasPrefix(s.Counts.Path, "/") {
-		r.Wrong(counts, fmt.Sprintf("the path %q does not begin with /", s.Counts.Path), `write it as in "path: /metrics"`)
 	}
 	return s
 }

@@ -1,4 +1,4 @@
-package names
+package asked
 
 import (
 	"context"
@@ -10,14 +10,40 @@ import (
 	"sync"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/place"
 	"vaiven/internal/scrape"
+	"vaiven/internal/section"
 )
 
-// counter asks the instances of both sides how many requests they have answered. It is safe for concurrent use.
-type counter struct {
+// Counts is where instances tell how many requests they have answered: a page in the text format of Prometheus.
+type Counts struct {
+	Path     string // "" if nobody tells
+	Requests string // counter
+	Label    string // of it, with the status or its class
+	Open     string // gauge: requests that are being answered; "" if nobody tells
+}
+
+// Read reads what a plan says of it.
+func Read(r *section.Reader, n ast.Node) Counts {
+	c := Counts{Label: "code"}
+	r.Mapping(n, "counts",
+		section.Need("path", func(n ast.Node) { r.Text(n, "path", &c.Path) }),
+		section.Need("requests", func(n ast.Node) { r.Text(n, "requests", &c.Requests) }),
+		section.May("open", func(n ast.Node) { r.Text(n, "open", &c.Open) }),
+		section.May("label", func(n ast.Node) { r.Text(n, "label", &c.Label) }))
+	if c.Path != "" && !strings.HasPrefix(c.Path, "/") {
+		r.Wrong(n, fmt.Sprintf("the path %q does not begin with /", c.Path), `write it as in "path: /metrics"`)
+	}
+	return c
+}
+
+// Counter asks the instances of both sides how many requests they have answered. Make it with New. It is safe for concurrent use;
+// nil counts nothing.
+type Counter struct {
 	plan   Counts
 	client *http.Client
 
@@ -41,15 +67,23 @@ func (a answered) and(b answered) answered {
 	return a
 }
 
-func newCounter(on place.Machine, p Counts) *counter {
+// New makes a counter that asks from a machine, nil if nobody tells.
+func New(on place.Machine, p Counts) *Counter {
+	if p.Path == "" {
+		return nil
+	}
 	t := &http.Transport{DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 		return on.Dial(ctx, network, address)
 	}, MaxIdleConnsPerHost: 1}
-	return &counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
+	return &Counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
 }
 
-// count writes a reading's figures, all instances asked at the same time.
-func (c *counter) count(ctx context.Context, r *reading.Front) {
+// Count writes a reading's figures, all instances asked at the same time. One that does not tell makes the reading blind.
+func (c *Counter) Count(ctx context.Context, r *reading.Front) {
+	if c == nil {
+		return
+	}
+	r.Tells.Counts = true
 	var wait sync.WaitGroup
 	var mu sync.Mutex // protects failed
 	var failed []string
@@ -77,7 +111,7 @@ func (c *counter) count(ctx context.Context, r *reading.Front) {
 }
 
 // one asks an instance.
-func (c *counter) one(ctx context.Context, i *reading.Count) error {
+func (c *Counter) one(ctx context.Context, i *reading.Count) error {
 	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+i.Address+c.plan.Path, nil)
 	if err != nil {
 		return err
@@ -132,8 +166,11 @@ type rest struct {
 // quiet is how long nobody has to come before nobody does.
 const quiet = 3 * time.Second
 
-// stragglers is how many requests a side that is to be given up is answering, or answered last; 0 once none came for a while.
-func (c *counter) stragglers(side split.Side, r reading.Front) int64 {
+// Stragglers is how many requests a side that is to be given up is answering, or answered last; 0 once none came for a while.
+func (c *Counter) Stragglers(side split.Side, r reading.Front) int64 {
+	if c == nil {
+		return 0
+	}
 	var all int64
 	for _, i := range r.Sides[side].Instances {
 		all += i.Requests
