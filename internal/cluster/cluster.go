@@ -11,6 +11,7 @@ import (
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/apimachinery/pkg/watch"
 	"k8s.io/client-go/dynamic"
 	"k8s.io/client-go/tools/clientcmd"
 )
@@ -142,6 +143,62 @@ func (c *Client) Patch(ctx context.Context, of schema.GroupVersionResource, name
 		return nil, fmt.Errorf("%w: %s %s", ErrChanged, of.Resource, name) // of a failed test the API says no more than that
 	}
 	return o, said(err)
+}
+
+// The pauses before a watch that could not begin is tried again.
+const (
+	firstPause = 100 * time.Millisecond
+	mostPause  = 2 * time.Second
+)
+
+// Follow wakes whoever waits on the channel when something has changed that has the labels, until the context ends; the first time at
+// once. A watch that breaks goes on where it was; where the server has forgotten that, it begins anew, and wakes, as something
+// may have been missed.
+func (c *Client) Follow(ctx context.Context, of schema.GroupVersionResource, labels string) <-chan struct{} {
+	wakes := make(chan struct{}, 1)
+	go func() {
+		from, pause := "", firstPause
+		for ctx.Err() == nil {
+			w, err := c.api.Resource(of).Namespace(c.Namespace).Watch(ctx, metav1.ListOptions{LabelSelector: labels, ResourceVersion: from, AllowWatchBookmarks: true})
+			if err != nil {
+				from = ""
+				select {
+				case <-time.After(pause):
+				case <-ctx.Done():
+				}
+				pause = min(2*pause, mostPause)
+				continue
+			}
+			if from == "" {
+				wake(wakes)
+			}
+			for e := range w.ResultChan() {
+				if e.Type == watch.Error {
+					from = ""
+					break
+				}
+				if o, ok := e.Object.(*unstructured.Unstructured); ok {
+					from, pause = o.GetResourceVersion(), firstPause
+				}
+				if e.Type != watch.Bookmark {
+					wake(wakes)
+				}
+			}
+			w.Stop()
+			select { // one that breaks at once is not begun over and over
+			case <-time.After(firstPause):
+			case <-ctx.Done():
+			}
+		}
+	}()
+	return wakes
+}
+
+func wake(wakes chan<- struct{}) {
+	select {
+	case wakes <- struct{}{}:
+	default:
+	}
 }
 
 // Create makes an object.

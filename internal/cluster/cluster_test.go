@@ -190,3 +190,33 @@ func TestTheStandInsWatches(t *testing.T) {
 		t.Errorf("what is forgotten: %+v, %v", e, ok)
 	}
 }
+
+// Who follows is woken by every change, also where watches break all the time, and where the server forgets and comes back.
+func TestFollow(t *testing.T) {
+	s, c, _ := start(t, standin.Config{})
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	wakes := c.Follow(ctx, Pods, "app=sailings")
+	woken := func(what string) {
+		t.Helper()
+		select {
+		case <-wakes:
+		case <-time.After(20 * time.Second):
+			t.Fatalf("nobody is woken by %s", what)
+		}
+	}
+	woken("the beginning")
+	for n, illness := range []standin.Illness{{}, {Break: 1}, {Break: 1}, {Busy: 1}} {
+		s.Fall(illness)
+		if n == 2 {
+			s.Forget()
+		}
+		for len(wakes) > 0 {
+			<-wakes
+		}
+		if err := c.Create(t.Context(), Pods, pod(fmt.Sprintf("sailings-%d", n), map[string]any{"app": "sailings"})); err != nil {
+			t.Fatal(err)
+		}
+		woken(fmt.Sprintf("change %d", n+1))
+	}
+}

@@ -177,13 +177,19 @@ func (d *Driver) weighed(s state, share split.Share, guarded bool) ([]step, stri
 	return steps, fmt.Sprintf("patch %s: weights %s %d, %s %d", d.config.named(), d.config.Services[split.Blue], share.Of(split.Blue), d.config.Services[split.Green], share.Of(split.Green)), nil
 }
 
-// again is how long between two looks at whether something is in force.
-const again = 50 * time.Millisecond
+// again is how long between two looks at whether something is in force, where no watch tells of a change.
+const again = time.Second
 
-// until looks until something is so.
+// until looks until something is so, whenever the route or the endpoints have changed.
 func (d *Driver) until(ctx context.Context, what string, so func(state) bool) error {
 	ctx, cancel := context.WithTimeout(ctx, front.ChangeLimit)
 	defer cancel()
+	c, err := d.client()
+	if err != nil {
+		return translated(err)
+	}
+	of, _ := d.config.steered()
+	steered, endpoints := c.Follow(ctx, of, ""), c.Follow(ctx, cluster.EndpointSlices, d.endpointsOf())
 	for {
 		s, err := d.look(ctx)
 		if err == nil && so(s) {
@@ -195,6 +201,8 @@ func (d *Driver) until(ctx context.Context, what string, so func(state) bool) er
 				err = context.Cause(ctx)
 			}
 			return fmt.Errorf("%w: it was accepted, and %s: %w", front.ErrUnreachable, what, err)
+		case <-steered:
+		case <-endpoints:
 		case <-time.After(again):
 		}
 	}

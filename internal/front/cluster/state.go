@@ -130,7 +130,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		}
 		return cmp.Or(cmp.Compare(len(a.member.Name), len(b.member.Name)), strings.Compare(a.member.Name, b.member.Name))
 	})
-	list, err := c.List(ctx, cluster.EndpointSlices, serviceOf+" in ("+strings.Join(d.config.services(), ",")+")")
+	list, err := c.List(ctx, cluster.EndpointSlices, d.endpointsOf())
 	if err != nil {
 		return s, translated(err)
 	}
@@ -149,6 +149,11 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		slices.Sort(names)
 	}
 	return s, nil
+}
+
+// endpointsOf selects the endpoint slices of the services that count.
+func (d *Driver) endpointsOf() string {
+	return serviceOf + " in (" + strings.Join(d.config.services(), ",") + ")"
 }
 
 // read takes the route or service apart.

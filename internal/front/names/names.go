@@ -33,6 +33,7 @@ type Driver struct {
 
 	mu    sync.Mutex // protects what follows
 	signs key        // once it was read
+	seen  seen
 	own   reading.Order
 	late  map[string]time.Time // by server: until when somebody goes by what it answered that was before
 }
@@ -120,8 +121,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	r.Remembers = time.Duration(s.ttl)*time.Second + rounding
-	most := r.At.Add(max(d.config.TTL, d.config.Crossing) + r.Remembers) // whatever the clock of who wrote it was
-	r.Everywhere, r.Eased = earlier(s.note.until, most), earlier(s.note.eased, most)
+	r.Everywhere, r.Eased = d.lasting(s.note, r.At)
 	if late := d.ask(ctx, s, &r); late.After(r.Everywhere) {
 		r.Everywhere = late
 	}
@@ -137,11 +137,12 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	return r, nil
 }
 
-func earlier(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return a
-	}
-	return b
+// lasting is until when somebody goes by what was before, and until when a longer TTL is remembered.
+func (d *Driver) lasting(n note, now time.Time) (everywhere, eased time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.seen = d.seen.next(n, now)
+	return d.seen.lasts(n, n.until), d.seen.lasts(n, n.eased)
 }
 
 // ask asks the other servers and resolvers what they answer, at the same time, and returns until when somebody goes by what was before.
@@ -230,8 +231,10 @@ func (d *Driver) everywhere(ctx context.Context) func(front.Done, error) (front.
 			return done, err
 		}
 		// It is in force, and read back; what this adds is waited for by nobody but who wants to know.
-		if s, errLook := d.look(ctx); errLook == nil && s.note.until.After(time.Now()) {
-			done.Everywhere = s.note.until
+		if s, errLook := d.look(ctx); errLook == nil {
+			if until, _ := d.lasting(s.note, time.Now()); until.After(time.Now()) {
+				done.Everywhere = until
+			}
 		}
 		return done, nil
 	}
@@ -250,9 +253,7 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, as told.Wanted) error {
 		c := d.change(s)
 		c.sides[side] = slices.Clone(wanted)
-		if c.ttl = d.config.TTL; len(c.sides[split.Blue]) > 0 && len(c.sides[split.Green]) > 0 {
-			c.ttl = d.config.Crossing
-		}
+		c.ttl = d.ttl(c.sides)
 		switch {
 		case as.Rest:
 			c.to = nil

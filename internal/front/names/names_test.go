@@ -166,3 +166,38 @@ func TestConformance(t *testing.T) {
 		},
 	})
 }
+
+// How long something lasts is known whatever the clocks are: who has seen it come goes by how long it was to last, and who comes later
+// waits no longer than that.
+func TestHowLongItLasts(t *testing.T) {
+	now := time.Date(2026, 11, 26, 22, 0, 0, 0, time.UTC)
+	wrote := func(stamp string, clock time.Duration) note {
+		at := now.Add(clock)
+		return note{stamp: stamp, at: at, until: at.Add(5 * time.Second)}
+	}
+	for what, c := range map[string]struct {
+		clock time.Duration // of who wrote it, ahead of ours
+		fresh bool
+		want  time.Duration
+	}{
+		"as it is":                        {0, true, 5 * time.Second},
+		"by a clock that is behind":       {-time.Hour, true, 5 * time.Second},
+		"by a clock that is ahead":        {time.Hour, true, 5 * time.Second},
+		"found, by a clock that is ahead": {time.Hour, false, 5 * time.Second},
+		"found, a while later":            {-2 * time.Second, false, 3 * time.Second},
+	} {
+		var s seen
+		if c.fresh {
+			s = s.next(wrote("before", 0), now.Add(-time.Minute))
+		}
+		n := wrote("now", c.clock)
+		s = s.next(n, now)
+		s = s.next(n, now.Add(time.Second)) // the same one is no other
+		if got := s.lasts(n, n.until); !got.Equal(now.Add(c.want)) {
+			t.Errorf("%s: %v, want %v", what, got.Sub(now), c.want)
+		}
+	}
+	if got := (seen{}).lasts(note{}, time.Time{}); !got.IsZero() {
+		t.Errorf("of nothing: %v", got)
+	}
+}

@@ -20,6 +20,7 @@ import (
 type note struct {
 	stamp string        // another one with every change
 	order reading.Order // without its reason: zones are public
+	at    time.Time     // when it was written, as the times below by the clock of who wrote it
 	eased time.Time     // no copy with a longer TTL than the present one is left
 	until time.Time     // no copy of what was before is left
 }
@@ -28,7 +29,7 @@ type note struct {
 const form = "1"
 
 func (n note) text() string {
-	v := url.Values{"vaiven": {form}, "stamp": {n.stamp}}
+	v := url.Values{"vaiven": {form}, "stamp": {n.stamp}, "written": {moment(n.at)}}
 	if n.order.Generation > 0 {
 		v.Set("home", n.order.Side.String())
 		v.Set("generation", strconv.FormatUint(n.order.Generation, 10))
@@ -62,7 +63,7 @@ func readNote(text string) (note, error) {
 	}
 	var n note
 	n.stamp = v.Get("stamp")
-	for name, to := range map[string]*time.Time{"at": &n.order.At, "eased": &n.eased, "until": &n.until} {
+	for name, to := range map[string]*time.Time{"at": &n.order.At, "written": &n.at, "eased": &n.eased, "until": &n.until} {
 		if text := v.Get(name); text != "" {
 			ms, err := strconv.ParseInt(text, 10, 64)
 			if err != nil {
@@ -81,6 +82,34 @@ func readNote(text string) (note, error) {
 		n.order.By = v.Get("by")
 	}
 	return n, nil
+}
+
+// seen is which note was read last, and since when.
+type seen struct {
+	stamp string
+	at    time.Time
+	fresh bool // the one before it was read as well: it was written just then
+}
+
+// next is what is seen when a note is read at a time.
+func (s seen) next(n note, now time.Time) seen {
+	if s.stamp == n.stamp {
+		return s
+	}
+	return seen{n.stamp, now, s.stamp != ""}
+}
+
+// lasts is until when something lasts that a note has a time of. The clock of who wrote it may be another one, or may have been set: who
+// has seen it come goes by how long it was to last then, and nobody waits for longer than that from when it was first seen.
+func (s seen) lasts(n note, until time.Time) time.Time {
+	left := until.Sub(n.at)
+	if until.IsZero() || left <= 0 {
+		return time.Time{}
+	}
+	if end := s.at.Add(left); s.fresh || end.Before(until) {
+		return end
+	}
+	return until
 }
 
 // member is an instance of a side as a record has it.

@@ -215,10 +215,18 @@ func (d *Driver) change(was state) *change {
 	c := &change{d: d, was: was, note: was.note, sides: was.sides, to: values(was.name), now: time.Now()}
 	c.ttl = time.Duration(was.ttl) * time.Second
 	if len(was.name) == 0 {
-		c.ttl = d.config.TTL
+		c.ttl = d.ttl(was.sides)
 	}
-	c.note.stamp = rand.Text()[:13]
+	c.note.stamp, c.note.at = rand.Text()[:13], c.now
 	return c
+}
+
+// ttl is the name's, while so many stand.
+func (d *Driver) ttl(sides front.Known) time.Duration {
+	if len(sides[split.Blue]) > 0 && len(sides[split.Green]) > 0 {
+		return d.config.Crossing
+	}
+	return d.config.TTL
 }
 
 // message is the update. With a guard it is refused if anything is other than it was read.
