@@ -107,6 +107,9 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 		if err != nil {
 			return told.Work{}, err
 		}
+		if s.object.GetAnnotations() == nil {
+			steps = append(steps, step{"add", path("metadata", "annotations"), map[string]string{}})
+		}
 		steps = append(steps, step{"add", path("metadata", "annotations", orderNote), string(text)})
 	}
 	reached := share
@@ -266,6 +269,9 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
+	if s.damaged != nil {
+		return reading.Front{}, s.damaged
+	}
 	known := d.steering.Instances()
 	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
@@ -361,6 +367,13 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 		}
 	}
 	slices.Sort(listed)
+	if s.damaged != nil && !errors.Is(s.damaged, front.ErrNotMade) {
+		return s.damaged
+	}
+	leads, err := d.leads(s, side, listed)
+	if err != nil {
+		return err
+	}
 	for _, change := range come {
 		if err := change(); err != nil {
 			return err
@@ -374,12 +387,8 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 			return err
 		}
 	}
-	if d.config.Service != "" && s.selector[serves] == "" && len(s.of(side.Other())) == 0 {
-		// From now on it leads to this side alone, before there is another one that it could lead to.
-		selector := maps.Clone(s.selector)
-		selector[serves] = side.String()
-		_, err := d.patch(ctx, []step{{"test", path("spec", "selector"), s.selector}, {"replace", path("spec", "selector"), selector}}, false)
-		if err != nil {
+	if leads != nil {
+		if _, err := d.patch(ctx, leads, false); err != nil {
 			return err
 		}
 	}
@@ -392,6 +401,27 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 		return d.until(ctx, "the endpoint slices do not list who is to serve", func(now state) bool { return slices.Equal(now.endpoints[service], listed) })
 	}
 	return nil
+}
+
+// leads are the steps by which a service that leads to whoever is there leads to one side alone, before there is another one that it
+// could lead to: to this one, if all whom it leads to are of it, and to nobody yet, if it leads to nobody. nil if it leads to one already.
+func (d *Driver) leads(s state, side split.Side, listed []string) ([]step, error) {
+	if d.config.Service == "" || s.selector[serves] != "" || len(s.of(side.Other())) > 0 {
+		return nil, nil
+	}
+	for _, name := range s.endpoints[d.config.Service] {
+		if !slices.Contains(listed, name) {
+			return nil, fmt.Errorf("%w: %s leads to pod %s, which is an instance of neither side: name the live side first", front.ErrRefused, d.config.named(), name)
+		}
+	}
+	selector := maps.Clone(s.selector)
+	if selector == nil {
+		selector = map[string]string{}
+	}
+	if selector[serves] = side.String(); len(s.endpoints[d.config.Service]) == 0 {
+		selector[serves] = split.Blue.String()
+	}
+	return []step{{"test", path("spec", "selector"), s.selector}, {"add", path("spec", "selector"), selector}}, nil
 }
 
 // label says of a pod what it is, and whether it takes requests. It changes nothing where that is said already.
@@ -436,10 +466,10 @@ func (d *Driver) label(ctx context.Context, p pod, m *member, takes bool) error 
 func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err error) {
 	s, err := d.look(ctx)
 	switch {
-	case err == nil:
-		return false, nil
-	case !errors.Is(err, front.ErrNotMade):
+	case err != nil:
 		return false, err
+	case !errors.Is(s.damaged, front.ErrNotMade):
+		return false, s.damaged
 	}
 	note, err := json.Marshal(reading.Order{})
 	if err != nil {

@@ -157,9 +157,8 @@ func TestConformance(t *testing.T) {
 // A service's selector leads all to one side, and somebody who edits it by hand is noticed, and not written over but by going home.
 func TestAService(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
-	blue, green := w.Raise(split.Blue, 1, 2), w.Raise(split.Green, 1, 2)
-	// Somebody's service that serves with pods of blue alone: the others have another label until they are told.
-	c := start(t, w, &Settings{Service: "sailings"})
+	blue := w.Raise(split.Blue, 1, 2)
+	c := start(t, w, &Settings{Service: "sailings"}) // somebody's, which leads to all who have the label
 	d := c.driver()
 	must := func(err error) {
 		t.Helper()
@@ -167,7 +166,18 @@ func TestAService(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	fronttest.Eventually(t, "it leads to blue", func() error {
+		s, err := d.look(t.Context())
+		if err == nil && len(s.endpoints["sailings"]) != 2 {
+			err = fmt.Errorf("it leads to %v", s.endpoints)
+		}
+		return err
+	})
+	if err := d.SetInstances(t.Context(), split.Blue, blue[:1]); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "an instance of neither side") {
+		t.Errorf("it leads to a pod that is not named: %v", err)
+	}
 	must(d.SetInstances(t.Context(), split.Blue, blue))
+	green := w.Raise(split.Green, 1, 2)
 	must(d.SetInstances(t.Context(), split.Green, green))
 	only := func(side split.Side) {
 		t.Helper()
@@ -296,6 +306,13 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 	}
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil || done.Share != split.Whole {
 		t.Errorf("home over a damaged order: %+v, %v", done, err)
+	}
+	c.kubectl(t, "annotate", "httproutes", "sailings", orderNote+"-", standin.Listen+"-")
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrNotMade) {
+		t.Errorf("without annotations: %v", err)
+	}
+	if done, err := c.driver().Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
+		t.Errorf("home without annotations: %+v, %v", done, err)
 	}
 	c.kubectl(t, "delete", "httproutes", "sailings")
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), `"sailings" not found`) {

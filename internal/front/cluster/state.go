@@ -30,7 +30,7 @@ const (
 type state struct {
 	object    *unstructured.Unstructured // the route or the service
 	order     reading.Order
-	damaged   error // why the order cannot be read
+	damaged   error // why the order cannot be read, or that there is none
 	rules     []int // of the route: those with both services, whose weights are the same
 	weights   [2]int64
 	selector  map[string]string // of the service
@@ -159,11 +159,12 @@ func (d *Driver) endpointsOf() string {
 // read takes the route or service apart.
 func (s *state) read(config *Settings) error {
 	note, there := s.object.GetAnnotations()[orderNote]
-	if !there {
-		return fmt.Errorf("%w: %w: %s has no annotation %s", front.ErrUnreachable, front.ErrNotMade, config.named(), orderNote)
-	}
 	if err := json.Unmarshal([]byte(note), &s.order); err != nil {
-		s.damaged = fmt.Errorf("the annotation %s of %s: %w", orderNote, config.named(), err)
+		s.order = reading.Order{}
+		s.damaged = fmt.Errorf("%w: the annotation %s of %s: %w: put it right, or go home, which writes it anew", front.ErrRefused, orderNote, config.named(), err)
+	}
+	if !there {
+		s.damaged = fmt.Errorf("%w: %w: %s has no annotation %s", front.ErrUnreachable, front.ErrNotMade, config.named(), orderNote)
 	}
 	if config.Service != "" {
 		s.selector, _, _ = unstructured.NestedStringMap(s.object.Object, "spec", "selector")
@@ -259,7 +260,7 @@ func (s state) print() string {
 // share is on green.
 func (d *Driver) share(s state) (split.Share, error) {
 	if s.damaged != nil {
-		return 0, fmt.Errorf("%w: %w", front.ErrRefused, s.damaged)
+		return 0, s.damaged
 	}
 	if d.config.Route != "" {
 		all := s.weights[split.Blue] + s.weights[split.Green]

@@ -336,16 +336,46 @@ func TestWhatIsInTheWay(t *testing.T) {
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "127.0.0.77, which is an instance of neither side") {
 		t.Errorf("with somebody's address: %v", err)
 	}
+	if err := d.SetInstances(t.Context(), split.Green, green[:1]); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "127.0.0.77") {
+		t.Errorf("other instances beside somebody's address: %v", err)
+	}
+	points := func(when string, want ...string) {
+		t.Helper()
+		if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil || len(list) != len(want) || slices.ContainsFunc(want, func(a string) bool { return !slices.Contains(list, a) }) {
+			t.Errorf("%s it points to %v, %v; want %v", when, list, err, want)
+		}
+	}
+	points("with somebody's address", host(blue[0]), host(blue[1]), "127.0.0.77")
 	z.nsupdate(t, "update delete "+z.settings.noteName()+" TXT", "update add "+z.settings.noteName()+" 0 TXT nonsense")
+	if err := d.SetInstances(t.Context(), split.Green, green[:1]); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "put it right") {
+		t.Errorf("other instances with a damaged record: %v", err)
+	}
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "put it right, or go home") {
 		t.Errorf("with a damaged record: %v", err)
 	}
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
 		t.Errorf("home: %+v, %v", done, err)
 	}
-	if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil || len(list) != 2 {
-		t.Errorf("home is %v, %v", list, err)
+	points("home", host(blue[0]), host(blue[1]))
+	// The record is gone, and whoever goes home has seen nothing before: the instances stand there.
+	z.nsupdate(t, "update delete "+z.settings.noteName()+" TXT")
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrNotMade) {
+		t.Errorf("without the record: %v", err)
 	}
+	if done, err := z.driver().Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil || done.Share != split.Whole {
+		t.Errorf("home without the record: %+v, %v", done, err)
+	}
+	points("home without the record", host(green[0]), host(green[1]))
+	// Nor do they: who knows them goes home, and who does not leaves the name as it is.
+	z.nsupdate(t, "update delete "+z.settings.sidesName()+" TXT", "update add "+z.settings.sidesName()+" 0 TXT nonsense%zz")
+	if done, err := z.driver().Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Force: true}); !errors.Is(err, front.ErrNobody) {
+		t.Errorf("home by who knows nobody: %+v, %v", done, err)
+	}
+	points("then", host(green[0]), host(green[1]))
+	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil {
+		t.Errorf("home by who knows them: %v", err)
+	}
+	points("home", host(blue[0]), host(blue[1]))
 	if r, err := z.driver().Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 2 || r.Order.By != "marit" {
 		t.Errorf("another process reads %+v, %v", r, err)
 	}

@@ -44,7 +44,13 @@ func New(on place.Machine, f plan.Front) *Driver {
 	d.counts = asked.New(on, d.config.Counts)
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: 1, Order: d.order, Try: d.try,
-		Has: func(s state, side split.Side) int { return len(d.members(s)[side]) },
+		Has: func(s state, side split.Side) int {
+			sides, known := d.members(s)
+			if !known && d.config.Type == Alias {
+				return 1 // the target is somebody's
+			}
+			return len(sides[side])
+		},
 	}
 	return d
 }
@@ -60,24 +66,27 @@ func (d *Driver) order(s state) reading.Order {
 	return o
 }
 
-// members are the instances by side; where their records are damaged, as this process was told.
-func (d *Driver) members(s state) front.Known {
-	if s.damaged != nil {
-		return d.steering.Instances()
+// members are the instances by side; where their records are damaged or gone, as this process was told. They are not known
+// where it was told of none.
+func (d *Driver) members(s state) (sides front.Known, known bool) {
+	if !s.strange && len(s.listed) > 0 {
+		return s.sides, true
 	}
-	return s.sides
+	sides = d.steering.Instances()
+	return sides, !s.strange && s.damaged == nil || len(sides[split.Blue])+len(sides[split.Green]) > 0
 }
 
 // work is a change of the share. Going home has no prerequisite: it is made over whatever is there.
 func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
 	c := d.change(s)
-	c.sides = d.members(s)
-	to, weights, err := d.points(c.sides, share)
-	if err != nil && home != nil { // to a side with nobody, and by force
-		to, weights, err = nil, split.Weights{Reached: []split.Share{split.Whole - share, share}}, nil
-		if d.config.Type == Alias {
-			to = []string{d.config.Targets[home.Side]}
-		}
+	sides, known := d.members(s)
+	c.sides, c.alone = sides, !known
+	to, weights, err := d.points(sides, share)
+	if err != nil && home != nil && d.config.Type == Alias { // it leads to the side's name, whoever is there
+		to, weights, err = []string{d.config.Targets[home.Side]}, split.Weights{Reached: []split.Share{split.Whole - share, share}}, nil
+	}
+	if err != nil && home != nil {
+		return told.Work{}, fmt.Errorf("%w: it is not known who is on %v, and a name that points nowhere helps nobody", front.ErrNobody, home.Side)
 	}
 	if err != nil {
 		return told.Work{}, err
@@ -114,6 +123,9 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	s, err := d.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
+	}
+	if s.damaged != nil {
+		return reading.Front{}, s.damaged
 	}
 	known := d.steering.Instances()
 	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
@@ -251,8 +263,19 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 		return err
 	}
 	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, as told.Wanted) error {
+		if s.damaged != nil {
+			return s.damaged
+		}
 		c := d.change(s)
 		c.sides[side] = slices.Clone(wanted)
+		if _, err := d.share(s); err != nil && len(s.name) > 0 { // it points to somebody who was not known until now, or to a stranger
+			now := s
+			now.sides = c.sides
+			if as.Share, err = d.share(now); err != nil {
+				return err
+			}
+			as.Rest = false
+		}
 		c.ttl = d.ttl(c.sides)
 		switch {
 		case as.Rest:
@@ -306,10 +329,10 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err error) {
 	was, err := d.look(ctx)
 	switch {
-	case err == nil:
-		return false, nil
-	case !errors.Is(err, front.ErrNotMade):
+	case err != nil:
 		return false, err
+	case !errors.Is(was.damaged, front.ErrNotMade):
+		return false, was.damaged
 	}
 	for _, side := range split.Sides {
 		if err := d.fit(sides[side]); err != nil {
@@ -323,7 +346,5 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 			return false, err
 		}
 	}
-	m := c.message(false)
-	m.RRsetNotUsed([]dns.RR{header(d.config.noteName(), dns.TypeTXT)})
-	return true, d.send(ctx, m)
+	return true, d.send(ctx, c.message(true))
 }

@@ -24,7 +24,8 @@ type state struct {
 	ttl     uint32   // of that
 	note    note
 	noted   []dns.RR // the note's record
-	damaged error    // why the note or the instances cannot be read
+	damaged error    // why the note or the instances cannot be read, or that there is no note
+	strange bool     // the instances cannot be read
 	listed  []dns.RR // the instances' records
 	sides   front.Known
 }
@@ -87,13 +88,15 @@ func (d *Driver) lookOnce(l *line) (s state, err error) {
 			return s, fmt.Errorf("%w: %s is an alias of %s: write \"type: CNAME\", or make it an address set", front.ErrRefused, said(d.config.Name), said(rr.(*dns.CNAME).Target))
 		}
 	}
-	if len(s.noted) == 0 {
-		return s, fmt.Errorf("%w: %w: %s has no record of Vaiven's beside it", front.ErrUnreachable, front.ErrNotMade, said(d.config.Name))
-	}
 	if s.note, err = readNote(strings.Join(texts(s.noted), "")); err != nil {
-		s.damaged = fmt.Errorf("the record %s: %w", d.config.noteName(), err)
-	} else if s.sides, err = members(s.listed); err != nil {
-		s.damaged = fmt.Errorf("the records %s: %w", d.config.sidesName(), err)
+		s.damaged = fmt.Errorf("%w: the record %s: %w: put it right, or go home, which writes it anew", front.ErrRefused, said(d.config.noteName()), err)
+	}
+	if len(s.noted) == 0 {
+		s.damaged = fmt.Errorf("%w: %w: %s has no record of Vaiven's beside it", front.ErrUnreachable, front.ErrNotMade, said(d.config.Name))
+	}
+	if s.sides, err = members(s.listed); err != nil {
+		s.damaged = fmt.Errorf("%w: the records %s: %w: put them right", front.ErrRefused, said(d.config.sidesName()), err)
+		s.strange = true
 	}
 	return s, nil
 }
@@ -165,7 +168,7 @@ func toward(share split.Share) split.Side {
 // share is on green: the part of the addresses that are its own.
 func (d *Driver) share(s state) (split.Share, error) {
 	if s.damaged != nil {
-		return 0, fmt.Errorf("%w: %w: put it right, or go home, which writes it anew", front.ErrRefused, s.damaged)
+		return 0, s.damaged
 	}
 	now := values(s.name)
 	if len(now) == 0 {
@@ -207,7 +210,7 @@ type change struct {
 	to    []string // what the name is to point to; nil leaves it
 	ttl   time.Duration
 	now   time.Time
-	steps []string
+	alone bool // only the name and its note are written: who is on a side is not known
 }
 
 // change begins one, from a state.
@@ -234,7 +237,11 @@ func (c *change) message(guarded bool) *dns.Msg {
 	s := c.d.config
 	m := new(dns.Msg).SetUpdate(s.Zone)
 	if guarded {
-		m.Used(slices.Clone(prerequisite(c.was.noted)))
+		if len(c.was.noted) > 0 {
+			m.Used(prerequisite(c.was.noted))
+		} else {
+			m.RRsetNotUsed([]dns.RR{header(s.noteName(), dns.TypeTXT)})
+		}
 		if len(c.was.name) > 0 {
 			m.Used(prerequisite(c.was.name))
 		} else {
@@ -254,6 +261,11 @@ func (c *change) message(guarded bool) *dns.Msg {
 	if !slices.Equal(was, c.to) || old != c.ttl {
 		c.put(m, s.Name, s.rrtype(), c.to)
 	}
+	m.RemoveRRset([]dns.RR{header(s.noteName(), dns.TypeTXT)})
+	m.Insert([]dns.RR{txt(s.noteName(), c.note.text())})
+	if c.alone {
+		return m
+	}
 	if s.Spare != "" {
 		c.put(m, s.Spare, s.rrtype(), c.spare())
 	}
@@ -263,8 +275,6 @@ func (c *change) message(guarded bool) *dns.Msg {
 			c.put(m, target, dns.TypeAAAA, only(addresses(c.sides[side]), true))
 		}
 	}
-	m.RemoveRRset([]dns.RR{header(s.noteName(), dns.TypeTXT)})
-	m.Insert([]dns.RR{txt(s.noteName(), c.note.text())})
 	m.RemoveRRset([]dns.RR{header(s.sidesName(), dns.TypeTXT)})
 	for _, side := range split.Sides {
 		for _, i := range c.sides[side] {

@@ -493,7 +493,9 @@ func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
 		t.revisions.Of(t.Print(before))
 		t.revisions.Keep(t.Print(after))
 	case w.Rest:
-		t.rest = t.Print(after)
+		if _, err := t.Share(after); err != nil { // nobody gets anything indeed
+			t.rest = t.Print(after)
+		}
 	}
 	return nil
 }
