@@ -486,16 +486,15 @@ func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
 	if was, now := t.order(before), t.order(after); now.Generation > was.Generation {
 		return t.again(ctx, after, now)
 	}
+	_, err = t.Share(after) // not under the lock: it may ask who is there
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	switch {
 	case w.kept:
 		t.revisions.Of(t.Print(before))
 		t.revisions.Keep(t.Print(after))
-	case w.Rest:
-		if _, err := t.Share(after); err != nil { // nobody gets anything indeed
-			t.rest = t.Print(after)
-		}
+	case w.Rest && err != nil: // nobody gets anything indeed
+		t.rest = t.Print(after)
 	}
 	return nil
 }
