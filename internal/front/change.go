@@ -114,6 +114,16 @@ func (k Known) At(side split.Side, address, name string) reading.Server {
 	return reading.Server{Name: name, Address: address}
 }
 
+// Side is a side as a front has it that counts nothing: its instances, in the order in which they were told.
+func (k Known) Side(side split.Side, list []reading.Server) reading.Side {
+	s := reading.Side{Instances: []reading.Count{}}
+	for _, i := range list {
+		s.Instances = append(s.Instances, reading.Count{Server: i})
+	}
+	k.Sort(side, s.Instances)
+	return s
+}
+
 // Sort brings a side's counts into the order in which their instances were told;
 // others follow by name.
 func (k Known) Sort(side split.Side, counts []reading.Count) {

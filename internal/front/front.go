@@ -96,10 +96,18 @@ func Drain(ctx context.Context, d Driver, side split.Side) (open int64, err erro
 		return d.Drain(ctx, side)
 	}
 	r, err := d.Read(ctx)
-	if of := r.Sends(side); err == nil && of > 0 {
-		err = fmt.Errorf("%w: %v gets %v of the requests", ErrRefused, side, of)
+	if err == nil {
+		err = Quiet(side, r.Sends(side))
 	}
 	return r.Sides[side].Open, err
+}
+
+// Quiet is an error if a side gets a part of the requests.
+func Quiet(side split.Side, of split.Share) error {
+	if of == 0 {
+		return nil
+	}
+	return fmt.Errorf("%w: %v gets %v of the requests", ErrRefused, side, of)
 }
 
 // Preparer is a front with a file that a proxy needs to be started with.

@@ -64,7 +64,7 @@ func Weigh(groups []Group, most int) (Weights, error) {
 		w.Of[g.index] = weights
 		w.Unused += unused
 		w.Uneven = max(w.Uneven, uneven)
-		w.Reached[g.index] = rounded(totals[k], all)
+		w.Reached[g.index] = Part(totals[k], all)
 	}
 	for n, g := range groups {
 		w.Error = max(w.Error, w.Reached[n]-g.Share, g.Share-w.Reached[n])
@@ -72,8 +72,8 @@ func Weigh(groups []Group, most int) (Weights, error) {
 	return w, nil
 }
 
-// rounded is part/all in basis points, halves up.
-func rounded(part, all int) Share { return Share((part*int(Whole) + all/2) / all) }
+// Part is part/all in basis points, halves up; all is not 0.
+func Part(part, all int) Share { return Share((part*int(Whole) + all/2) / all) }
 
 // interval is where a group's total may lie so that its share of the total t
 // rounds to within e basis points of the one wanted.

@@ -121,7 +121,7 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 		}
 		steps, did = append(steps, changed...), words
 	} else {
-		whole := share == 0 || share == split.Whole
+		side, whole := share.Alone()
 		if !whole && !d.config.Shares {
 			return told.Work{}, fmt.Errorf("%w: %s leads to one side, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, d.config.named(), share)
 		}
@@ -133,7 +133,7 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 			steps = append(steps, step{"test", path("spec", "selector"), s.selector})
 		}
 		if delete(selector, serves); whole {
-			selector[serves] = toward(share).String()
+			selector[serves] = side.String()
 		} else if by, err := byPods(s); err == nil {
 			reached = by
 		}
@@ -148,13 +148,6 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 	}
 	w.Wait = func(ctx context.Context) error { return d.inForce(ctx, done, share) }
 	return w, nil
-}
-
-func toward(share split.Share) split.Side {
-	if share == split.Whole {
-		return split.Green
-	}
-	return split.Blue
 }
 
 // weighed are the steps that set both weights, in every rule that leads to both sides, and what they do in words.
@@ -281,12 +274,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		r.Notice = d.config.named() + " was changed, and its gateway does not say that it goes by that"
 	}
 	for _, side := range split.Sides {
-		f := reading.Side{Instances: []reading.Count{}}
-		for _, i := range s.of(side) {
-			f.Instances = append(f.Instances, reading.Count{Server: i})
-		}
-		known.Sort(side, f.Instances)
-		r.Sides[side] = f
+		r.Sides[side] = known.Side(side, s.of(side))
 	}
 	d.counts.Count(ctx, &r)
 	return r, nil
@@ -296,8 +284,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 // come for a while: connections stay when the selector does not.
 func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 	r, err := d.Read(ctx)
-	if of := r.Sends(side); err == nil && of > 0 {
-		err = fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	if err == nil {
+		err = front.Quiet(side, r.Sends(side))
 	}
 	if err != nil {
 		return 0, err

@@ -267,7 +267,7 @@ func (d *Driver) share(s state) (split.Share, error) {
 		if all == 0 {
 			return 0, fmt.Errorf("%w: both weights of %s are 0", front.ErrRefused, d.config.named())
 		}
-		got := split.Share((s.weights[split.Green]*int64(split.Whole) + all/2) / all)
+		got := split.Part(int(s.weights[split.Green]), int(all))
 		for _, side := range split.Sides {
 			if got.Of(side) > 0 && len(s.of(side)) == 0 {
 				return 0, fmt.Errorf("%w: %v gets requests, and nobody is there", front.ErrRefused, side)
@@ -299,5 +299,5 @@ func byPods(s state) (split.Share, error) {
 	if all == 0 {
 		return 0, fmt.Errorf("%w: nobody gets any requests", front.ErrRefused)
 	}
-	return split.Share((of[split.Green]*int(split.Whole) + all/2) / all), nil
+	return split.Part(of[split.Green], all), nil
 }

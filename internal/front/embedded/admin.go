@@ -286,8 +286,8 @@ func (s *Server) drain(side split.Side) (int64, error) {
 	s.change.Lock()
 	defer s.change.Unlock()
 	t := s.proxy.current()
-	if share := t.split.Share.Of(side); share > 0 {
-		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, share)
+	if err := front.Quiet(side, t.split.Share.Of(side)); err != nil {
+		return 0, err
 	}
 	if !t.sides[side].draining {
 		next := t.withDraining(side)

@@ -425,8 +425,8 @@ func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if of := s.Share.Of(side); of > 0 {
-		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	if err := front.Quiet(side, s.Share.Of(side)); err != nil {
+		return 0, err
 	}
 	leaving, err := f.File.Server.Leaving(ctx)
 	if err == nil {

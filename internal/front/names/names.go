@@ -133,28 +133,22 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	r.Remembers = time.Duration(s.ttl)*time.Second + rounding
-	r.Everywhere, r.Eased = d.lasting(s.note, r.At)
+	r.Everywhere, r.Eased = d.lasting()
 	if late := d.ask(ctx, s, &r); late.After(r.Everywhere) {
 		r.Everywhere = late
 	}
 	for _, side := range split.Sides {
-		f := reading.Side{Instances: []reading.Count{}}
-		for _, i := range s.sides[side] {
-			f.Instances = append(f.Instances, reading.Count{Server: i})
-		}
-		known.Sort(side, f.Instances)
-		r.Sides[side] = f
+		r.Sides[side] = known.Side(side, s.sides[side])
 	}
 	d.counts.Count(ctx, &r)
 	return r, nil
 }
 
-// lasting is until when somebody goes by what was before, and until when a longer TTL is remembered.
-func (d *Driver) lasting(n note, now time.Time) (everywhere, eased time.Time) {
+// lasting is, by what was looked at last, until when somebody goes by what was before, and until when a longer TTL is remembered.
+func (d *Driver) lasting() (everywhere, eased time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.seen = d.seen.next(n, now)
-	return d.seen.lasts(n, n.until), d.seen.lasts(n, n.eased)
+	return d.seen.lasts(d.seen.until), d.seen.lasts(d.seen.eased)
 }
 
 // ask asks the other servers and resolvers what they answer, at the same time, and returns until when somebody goes by what was before.
@@ -228,28 +222,20 @@ func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, 
 
 // Set points the name where a share leads to, if it still is as expected.
 func (d *Driver) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
-	return d.everywhere(ctx)(d.steering.Set(ctx, share, e))
+	return d.everywhere(d.steering.Set(ctx, share, e))
 }
 
 // Home points the name to a side.
 func (d *Driver) Home(ctx context.Context, h front.Homing) (front.Done, error) {
-	return d.everywhere(ctx)(d.steering.Home(ctx, h))
+	return d.everywhere(d.steering.Home(ctx, h))
 }
 
-// everywhere adds until when what was before is remembered.
-func (d *Driver) everywhere(ctx context.Context) func(front.Done, error) (front.Done, error) {
-	return func(done front.Done, err error) (front.Done, error) {
-		if err != nil {
-			return done, err
-		}
-		// It is in force, and read back; what this adds is waited for by nobody but who wants to know.
-		if s, errLook := d.look(ctx); errLook == nil {
-			if until, _ := d.lasting(s.note, time.Now()); until.After(time.Now()) {
-				done.Everywhere = until
-			}
-		}
-		return done, nil
+// everywhere adds until when what was before is remembered, as it was read back.
+func (d *Driver) everywhere(done front.Done, err error) (front.Done, error) {
+	if until, _ := d.lasting(); err == nil && until.After(time.Now()) {
+		done.Everywhere = until
 	}
+	return done, err
 }
 
 // Rehearse does everything of going home but the change: it signs and sends an update that changes nothing.
@@ -318,7 +304,7 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
 	case err != nil:
 		return 0, err
 	case r.Sends(side) > 0:
-		return 0, fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, r.Sends(side))
+		return 0, front.Quiet(side, r.Sends(side))
 	case r.Everywhere.After(time.Now()):
 		return 0, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side, time.Until(r.Everywhere).Round(time.Second))
 	}

@@ -193,11 +193,11 @@ func TestHowLongItLasts(t *testing.T) {
 		n := wrote("now", c.clock)
 		s = s.next(n, now)
 		s = s.next(n, now.Add(time.Second)) // the same one is no other
-		if got := s.lasts(n, n.until); !got.Equal(now.Add(c.want)) {
+		if got := s.lasts(n.until); !got.Equal(now.Add(c.want)) {
 			t.Errorf("%s: %v, want %v", what, got.Sub(now), c.want)
 		}
 	}
-	if got := (seen{}).lasts(note{}, time.Time{}); !got.IsZero() {
+	if got := (seen{}).lasts(time.Time{}); !got.IsZero() {
 		t.Errorf("of nothing: %v", got)
 	}
 }

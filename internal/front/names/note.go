@@ -86,8 +86,8 @@ func readNote(text string) (note, error) {
 
 // seen is which note was read last, and since when.
 type seen struct {
-	stamp string
-	at    time.Time
+	note
+	since time.Time
 	fresh bool // the one before it was read as well: it was written just then
 }
 
@@ -96,17 +96,17 @@ func (s seen) next(n note, now time.Time) seen {
 	if s.stamp == n.stamp {
 		return s
 	}
-	return seen{n.stamp, now, s.stamp != ""}
+	return seen{n, now, s.stamp != ""}
 }
 
 // lasts is until when something lasts that a note has a time of. The clock of who wrote it may be another one, or may have been set: who
 // has seen it come goes by how long it was to last then, and nobody waits for longer than that from when it was first seen.
-func (s seen) lasts(n note, until time.Time) time.Time {
-	left := until.Sub(n.at)
+func (s seen) lasts(until time.Time) time.Time {
+	left := until.Sub(s.at)
 	if until.IsZero() || left <= 0 {
 		return time.Time{}
 	}
-	if end := s.at.Add(left); s.fresh || end.Before(until) {
+	if end := s.since.Add(left); s.fresh || end.Before(until) {
 		return end
 	}
 	return until

@@ -63,6 +63,9 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 			return s, err
 		}
 		if slices.Equal(texts(again), texts(s.noted)) {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			d.seen = d.seen.next(s.note, time.Now())
 			return s, nil
 		}
 	}
@@ -125,7 +128,7 @@ func (s state) print() string {
 
 // points is what a name points to for a share, and which share that is.
 func (d *Driver) points(sides front.Known, share split.Share) (to []string, w split.Weights, err error) {
-	whole := share == 0 || share == split.Whole
+	alone, whole := share.Alone()
 	if !whole && !d.config.Shares {
 		return nil, w, fmt.Errorf("%w: %s moves all at once, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, said(d.config.Name), share)
 	}
@@ -139,7 +142,7 @@ func (d *Driver) points(sides front.Known, share split.Share) (to []string, w sp
 		return nil, w, fmt.Errorf("%w: %w", front.ErrRefused, err)
 	}
 	if d.config.Type == Alias {
-		return []string{d.config.Targets[toward(share)]}, w, nil
+		return []string{d.config.Targets[alone]}, w, nil
 	}
 	for _, side := range split.Sides {
 		for n, i := range sides[side] {
@@ -155,14 +158,6 @@ func (d *Driver) points(sides front.Known, share split.Share) (to []string, w sp
 func host(i reading.Server) string {
 	h, _, _ := net.SplitHostPort(i.Address)
 	return h
-}
-
-// toward is the side that a whole share is on.
-func toward(share split.Share) split.Side {
-	if share == split.Whole {
-		return split.Green
-	}
-	return split.Blue
 }
 
 // share is on green: the part of the addresses that are its own.
@@ -197,8 +192,7 @@ func (d *Driver) share(s state) (split.Share, error) {
 		}
 		of[side]++
 	}
-	all := of[split.Blue] + of[split.Green]
-	return split.Share((of[split.Green]*int(split.Whole) + all/2) / all), nil
+	return split.Part(of[split.Green], len(now)), nil
 }
 
 // change is an update that is being made up.
@@ -207,7 +201,7 @@ type change struct {
 	was   state
 	note  note
 	sides front.Known
-	to    []string // what the name is to point to; nil leaves it
+	to    []string // what the name is to point to
 	ttl   time.Duration
 	now   time.Time
 	alone bool // only the name and its note are written: who is on a side is not known

@@ -502,8 +502,8 @@ func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
 // Quiet is an error if a side gets requests in a state.
 func (t *Steering[S]) Quiet(s S, side split.Side) error {
 	share, err := t.share(s)
-	if of := share.Of(side); err == nil && of > 0 {
-		err = fmt.Errorf("%w: %v gets %v of the requests", front.ErrRefused, side, of)
+	if err != nil {
+		return err
 	}
-	return err
+	return front.Quiet(side, share.Of(side))
 }
