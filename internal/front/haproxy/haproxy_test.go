@@ -206,6 +206,9 @@ func TestTheLog(t *testing.T) {
 		if _, err := d.Set(t.Context(), 5000, fronttest.Expect(before)); err != nil {
 			t.Fatal(err)
 		}
+		if _, err := d.Read(t.Context()); err != nil { // from here on clients are of this share
+			t.Fatal(err)
+		}
 		const clients = 40
 		w.Count(3*clients, true, func(n int) []string { return []string{fmt.Sprintf("Cookie: passenger=p%d", n%clients)} })
 		fronttest.Eventually(t, "all answers are in the log", func() error {
