@@ -63,7 +63,7 @@ var rules = []plan.Guard{
 // none did.
 func (c cell) run(seed uint64) float64 {
 	r := rand.New(rand.NewPCG(seed, 15))
-	total := c.legs.Forecast(keep).Total
+	total := c.legs.Forecast(keep, 0).Total
 	restarts := 0
 	terms := func() guard.Terms {
 		return guard.Terms{Alpha: alpha, Blocks: int(total / every), Seconds: int(total.Seconds()), Restarts: restarts}
@@ -81,7 +81,7 @@ func (c cell) run(seed uint64) float64 {
 		moved := at - before
 		next := split.Share(0)
 		if moved >= 0 {
-			for _, s := range c.legs.Forecast(keep).Stops {
+			for _, s := range c.legs.Forecast(keep, 0).Stops {
 				if moved >= s.Begins {
 					next = s.Part
 				}

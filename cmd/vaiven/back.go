@@ -59,6 +59,9 @@ usage, 1 not yet: say it again.`,
 				}
 			})
 			if err != nil {
+				if said != "" {
+					err = fmt.Errorf("nothing is known to be rolled back, say it again: %w", err)
+				}
 				return notAllowed(err)
 			}
 			if asJSON {

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"os"
 	"regexp"
 	"strings"
@@ -52,15 +51,7 @@ func TestAFirstReleaseRetiresNothing(t *testing.T) {
 func TestASideGrows(t *testing.T) {
 	for _, kind := range []plan.FrontKind{"httpd"} {
 		t.Run(string(kind), func(t *testing.T) {
-			s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 100, Patient: true, Front: kind})
-			if err != nil {
-				t.Fatal(err)
-			}
-			t.Cleanup(func() {
-				if err := s.Remove(context.Background()); err != nil {
-					t.Error(err)
-				}
-			})
+			s := scenarioOf(t, demo.Options{Rate: 100, Front: kind})
 			data, err := os.ReadFile(s.File)
 			if err != nil {
 				t.Fatal(err)

@@ -69,7 +69,7 @@ ends with the exit status of vaiven cross.`,
 	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guard on slow answers, for machines that stall")
 	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
 	themeFlag(cmd, &screen)
-	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand())
+	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand(), clusterCommand())
 	return cmd
 }
 
@@ -77,6 +77,7 @@ ends with the exit status of vaiven cross.`,
 func sailingsCommand() *cobra.Command {
 	var a demo.App
 	var listen, home string
+	var work demo.Work
 	cmd := &cobra.Command{
 		Use:    "sailings",
 		Hidden: true,
@@ -85,14 +86,32 @@ func sailingsCommand() *cobra.Command {
 			if err := a.Home(home); err != nil {
 				return err
 			}
-			return a.Listen(cmd.Context(), listen)
+			return a.Listen(cmd.Context(), listen, work)
 		},
 	}
 	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
+	cmd.Flags().StringVar(&work.Broker, "broker", "", "broker to take bookings from")
+	cmd.Flags().StringVar(&work.Queue, "queue", "", "queue to take them from")
 	cmd.Flags().StringVar(&a.Version, "version", "", "version to claim")
 	cmd.Flags().StringVar(&a.Runtime, "runtime", "", "runtime to claim")
 	cmd.Flags().StringVar(&home, "home", ".", "folder of the build")
 	cmd.Flags().StringVar(&a.Instance, "instance", "", "name to claim")
+	return cmd
+}
+
+// clusterCommand is where the demo's instances run with a front of that kind.
+func clusterCommand() *cobra.Command {
+	var c demo.Cluster
+	cmd := &cobra.Command{
+		Use:    "cluster",
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE:   func(cmd *cobra.Command, args []string) error { return c.Run(cmd.Context()) },
+	}
+	cmd.Flags().StringVar(&c.API, "api", "", "address of its API")
+	cmd.Flags().StringVar(&c.Listen, "listen", "", "address at which its gateway takes requests")
+	cmd.Flags().IntVar(&c.Port, "port", 0, "port at which pods listen")
+	cmd.Flags().StringVar(&c.Folder, "folder", "", "folder of the demo")
 	return cmd
 }
 
@@ -135,18 +154,22 @@ func faresReachCommand() *cobra.Command {
 
 // passengersCommand is the demo's traffic.
 func passengersCommand() *cobra.Command {
-	var url, names string
+	var url, names, broker string
 	var rate float64
 	cmd := &cobra.Command{
 		Use:    "passengers",
 		Hidden: true,
 		Args:   cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if broker != "" {
+				return demo.Bookings(cmd.Context(), broker, rate)
+			}
 			demo.Passengers(cmd.Context(), url, names, rate)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&url, "url", "", "what to ask for")
+	cmd.Flags().StringVar(&broker, "broker", "", "broker to publish bookings to, in place of searches")
 	cmd.Flags().StringVar(&names, "names", "", "server of names to ask for the host")
 	cmd.Flags().Float64Var(&rate, "rate", 300, "requests a second")
 	return cmd

@@ -29,6 +29,8 @@ var examples = map[string]string{
 	"where":    "vaiven where sailings.yaml\nvaiven where sailings.yaml --for 10s --json\nvaiven where sailings.yaml --send 1000 --clients 50",
 	"split":    "vaiven split /var/log/nginx/access.log\nvaiven split access.log --key 'cookie passenger' --share 25 --chart split.svg",
 	"back":     "vaiven back sailings.yaml --why 'searches fail'\nvaiven back sailings.yaml --to blue",
+	"pause":    "vaiven pause sailings.yaml\nvaiven pause sailings.yaml --within 5m --json",
+	"resume":   "vaiven resume sailings.yaml",
 	"rehearse": "vaiven rehearse sailings.yaml",
 	"say":      "vaiven say sailings.yaml yes --why 'the captain agrees'\nvaiven say sailings.yaml steer 25",
 	"follow":   "vaiven follow sailings.yaml\nvaiven follow sailings.yaml --since 41 --json",

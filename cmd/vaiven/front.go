@@ -178,7 +178,7 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 		}
 		if made {
 			live := standing.Live()
-			fmt.Fprintf(w, "%s: made the file that its configuration includes, with all requests on %v, which has %d instances\n", f.Name(), live, len(standing[live]))
+			fmt.Fprintf(w, "%s: made what it takes to steer it, with all requests on %v, which has %d instances\n", f.Name(), live, len(standing[live]))
 		}
 	}
 	if d, ok := driver.(front.Lacker); ok {

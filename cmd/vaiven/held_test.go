@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"os/exec"
 	"strings"
 	"syscall"
@@ -23,15 +22,8 @@ import (
 func TestAHeldUpShift(t *testing.T) {
 	for _, kind := range []plan.FrontKind{embedded.Kind.Name, haproxy.Kind.Name, httpd.Kind.Name} {
 		t.Run(string(kind), func(t *testing.T) {
-			s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 50, Patient: true, Front: kind})
-			if err != nil {
-				t.Fatal(err)
-			}
-			t.Cleanup(func() {
-				if err := s.Remove(context.Background()); err != nil {
-					t.Error(err)
-				}
-			})
+			t.Parallel() // it mostly waits
+			s := scenarioOf(t, demo.Options{Rate: 50, Front: kind})
 			step := steps(t)
 			step(0, nil, "raise", s.File, "--version", demo.NewVersion)
 			front := all.Open(s.Plan)

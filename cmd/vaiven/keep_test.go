@@ -124,6 +124,7 @@ func TestTwoScreens(t *testing.T) {
 // A keeper is replaced while it works: no leg is lost, nothing freezes, and nobody notices but by
 // its process. One that would not get ready leaves the first at work.
 func TestAKeeperIsReplaced(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	lost, stop := passengers(t, s)
 	defer stop()
@@ -351,7 +352,7 @@ func TestInstancesHaveSomebody(t *testing.T) {
 	s := scenario(t)
 	step := steps(t)
 	step(0, nil, "rehearse", s.File) // starts the keeper
-	before := pids(t, "sailings", "--instance", "blue-2")
+	before := pids(t, filepath.Join(s.Folder, "builds"), "--instance blue-2")
 	if len(before) == 0 {
 		t.Fatal("there is no blue-2")
 	}
@@ -391,6 +392,7 @@ func standing(t *testing.T, s *demo.Scenario, front *embedded.Client) {
 // serves goes on, and the crossing is taken to an end by whoever comes after. make torment has
 // two hundred of them, on all fronts, which are killed as well.
 func TestKilledAtRandom(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	lost, stop := passengers(t, s)
 	defer stop()
@@ -403,7 +405,7 @@ func TestKilledAtRandom(t *testing.T) {
 			t.Logf("%s", out)
 		}
 	}()
-	for n := range 10 {
+	for n := range 4 {
 		cross := exec.Command(program, "cross", s.File, "--version", demo.NewVersion, "--yes", "--take-wheel", "--same-build")
 		out, err := os.Create(filepath.Join(s.Folder, fmt.Sprintf("cross-%d.log", n)))
 		if err != nil {

@@ -123,7 +123,7 @@ func root() *cobra.Command {
 	cmd.Version = versionText().Version
 	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
 	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
-		there(backCommand()), rehearseCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
+		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
 	return explained(cmd)
 }
 
@@ -181,7 +181,7 @@ func printJSON(w io.Writer, kind string, newSide split.Side, value any) error {
 var printed = map[string]any{
 	"version": versionInfo{}, "plan": forecastJSON{}, "evidence": evidenceJSON{}, "mistakes": mistakesJSON{}, "versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
 	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{}, "shift": headless.Shifted{}, "change": front.Change{},
-	"where": whereJSON{}, "sent": sentJSON{}, "back": headless.Returned{}, "said": said{}, "rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
+	"where": whereJSON{}, "pause": tallyJSON{}, "sent": sentJSON{}, "back": headless.Returned{}, "said": said{}, "rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
 	"crossing": crossingJSON{}, "act": logbook.Act{},
 }
 

@@ -229,7 +229,14 @@ func running(t *testing.T, word string) []string {
 // scenario builds up the demo, owned by the test.
 func scenario(t *testing.T) *demo.Scenario {
 	t.Helper()
-	s, err := demo.Build(t.Context(), demo.Options{Program: program, Fault: demo.None, Quick: true, Rate: 100, Patient: true})
+	return scenarioOf(t, demo.Options{Rate: 100})
+}
+
+// scenarioOf is one with some options, which is taken away when the test ends.
+func scenarioOf(t *testing.T, o demo.Options) *demo.Scenario {
+	t.Helper()
+	o.Program, o.Fault, o.Quick, o.Patient = program, demo.None, true, true
+	s, err := demo.Build(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -454,6 +461,7 @@ func steps(t *testing.T) func(status int, says []string, args ...string) string 
 // The spare side by hand, without a crossing: what there is, what is raised, whether
 // it is good, what differs, and away with it.
 func TestTheSpareSideByHand(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	step := steps(t)
 	step(0, []string{"4.5.0", "same build as blue", "4.2.0"}, "versions", s.File)
@@ -561,6 +569,7 @@ func TestAKilledDemoIsCleared(t *testing.T) {
 func TestHandsFreeWithEveryFront(t *testing.T) {
 	for _, kind := range demo.Fronts()[1:] {
 		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel() // they mostly wait
 			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--patient", "--front", string(kind))
 			lines := strings.Split(strings.TrimSpace(stdout), "\n")
 			sum := summaryOf(t, lines)

@@ -94,13 +94,15 @@ func checkPlan(file string) (*plan.Plan, error) {
 
 // forecastJSON is the forecast for scripts.
 type forecastJSON struct {
-	Service string            `json:"service"`
-	Legs    []legJSON         `json:"legs"`
-	Keep    time.Duration     `json:"keep"`
-	Then    plan.Then         `json:"then"`
-	Total   time.Duration     `json:"total"`
-	Asks    int               `json:"asks"`
-	Weighed *forecast.Weighed `json:"weighed,omitempty"` // what a bad release would cost; none without traffic
+	Service    string            `json:"service"`
+	Legs       []legJSON         `json:"legs"`
+	Keep       time.Duration     `json:"keep"`
+	Then       plan.Then         `json:"then"`
+	Total      time.Duration     `json:"total"`
+	Asks       int               `json:"asks"`
+	Before     time.Duration     `json:"before,omitzero"`     // the first leg: until the longer time is over for which what there was is remembered
+	Remembered time.Duration     `json:"remembered,omitzero"` // each change, by those who ask: its leg begins after that
+	Weighed    *forecast.Weighed `json:"weighed,omitempty"`   // what a bad release would cost; none without traffic
 }
 
 type legJSON struct {
@@ -118,8 +120,9 @@ type mistakesJSON struct {
 }
 
 func forecastOf(p *plan.Plan) forecastJSON {
-	f := p.Route.Forecast(p.Keep)
-	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks}
+	before, each := p.Remembered()
+	f := p.Route.Forecast(p.Keep, each)
+	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks, Before: before, Remembered: each}
 	for _, s := range f.Stops {
 		out.Legs = append(out.Legs, legJSON{s.Part, s.Begins, s.Dwell, s.Sure, s.Least, s.Ask})
 	}
@@ -142,7 +145,8 @@ func instances(p *plan.Plan, side split.Side) string {
 }
 
 func printForecast(w io.Writer, p *plan.Plan) error {
-	f := p.Route.Forecast(p.Keep)
+	before, each := p.Remembered()
+	f := p.Route.Forecast(p.Keep, each)
 	checks := 0
 	for _, part := range p.Parts {
 		checks += len(part.Smoke) + len(part.Needs)
@@ -166,6 +170,9 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 		total += "; a person is waited for once"
 	case f.Asks > 1:
 		total += fmt.Sprintf("; people are waited for %d times", f.Asks)
+	}
+	if each > 0 {
+		total += fmt.Sprintf("\nafter each change %s are waited until the last have heard of it, and before the first up to %s", route.Short(each), route.Short(before))
 	}
 	_, err := fmt.Fprintln(w, total)
 	return err

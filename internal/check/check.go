@@ -10,6 +10,7 @@ import (
 
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -22,6 +23,8 @@ type Target struct {
 	Secrets secret.Values
 	Way     Way       // to ask for a path by; nil for the instance's own address
 	Built   time.Time // when the build was made; zero if it is not known
+	// Look is how the instance is now, as whoever runs it says; nil if it is about none.
+	Look func(context.Context) (reading.Instance, error)
 }
 
 // Way is another way to a side than an instance's own address.
@@ -80,6 +83,12 @@ func (t Target) Read(ctx context.Context, c plan.Check) Reading {
 		r = t.sql(ctx, w)
 	case plan.Command:
 		r = t.command(ctx, w)
+	case plan.Runs:
+		r = t.runs(ctx, w)
+	case plan.Printed:
+		r = t.printed(ctx, w)
+	case plan.Told:
+		r = t.told(ctx, w, c.Within)
 	default:
 		r = bad("a check", fmt.Sprintf("%T, which nobody knows", w), "")
 	}

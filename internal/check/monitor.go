@@ -56,7 +56,7 @@ func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []rea
 		if !i.Running || before.Sub(w.last.At) < health.Every*3/4 {
 			continue
 		}
-		t := Target{From: place.Local{}, Values: stack.Values(i, m.service), Secrets: m.secrets}
+		t := Target{From: place.Local{}, Values: stack.Values(i, m.service), Secrets: m.secrets, Look: func(context.Context) (reading.Instance, error) { return i, nil }}
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()

@@ -4,6 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
@@ -11,9 +18,11 @@ import (
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
-	"k8s.io/apimachinery/pkg/watch"
 	"k8s.io/client-go/dynamic"
+	restclient "k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
+	"k8s.io/client-go/tools/remotecommand"
+	"k8s.io/client-go/util/exec"
 )
 
 // Manager is who changes things, as the API notes it.
@@ -24,6 +33,7 @@ var (
 	Pods           = schema.GroupVersionResource{Version: "v1", Resource: "pods"}
 	Services       = schema.GroupVersionResource{Version: "v1", Resource: "services"}
 	EndpointSlices = schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}
+	Deployments    = schema.GroupVersionResource{Group: "apps", Version: "v1", Resource: "deployments"}
 	HTTPRoutes     = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1", Resource: "httproutes"}
 	reviews        = schema.GroupVersionResource{Group: "authorization.k8s.io", Version: "v1", Resource: "selfsubjectaccessreviews"}
 )
@@ -51,6 +61,9 @@ type Config struct {
 type Client struct {
 	Namespace string
 	api       dynamic.Interface
+	base      *url.URL     // of the API
+	http      *http.Client // as the kubeconfig says
+	config    *restclient.Config
 }
 
 // askLimit bounds a question and its answer.
@@ -80,7 +93,35 @@ func Open(c Config) (*Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: the kubeconfig: %w", ErrRefused, err)
 	}
-	return &Client{Namespace: namespace, api: api}, nil
+	asks, err := restclient.HTTPClientFor(rest)
+	if err != nil {
+		return nil, fmt.Errorf("%w: the kubeconfig: %w", ErrRefused, err)
+	}
+	base, _, err := restclient.DefaultServerUrlFor(rest)
+	if err != nil {
+		return nil, fmt.Errorf("%w: the kubeconfig: %w", ErrRefused, err)
+	}
+	return &Client{Namespace: namespace, api: api, base: base, http: asks, config: rest}, nil
+}
+
+// Later opens a client when it is needed first: the kubeconfig may come later than the plan. It is safe for concurrent use.
+type Later struct {
+	Config Config
+
+	mu   sync.Mutex // protects made
+	made *Client
+}
+
+// Open is the client, always the same once there is one.
+func (l *Later) Open() (*Client, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.made != nil {
+		return l.made, nil
+	}
+	var err error
+	l.made, err = Open(l.Config)
+	return l.made, err
 }
 
 // said wraps what callers branch on.
@@ -145,68 +186,109 @@ func (c *Client) Patch(ctx context.Context, of schema.GroupVersionResource, name
 	return o, said(err)
 }
 
-// The pauses before a watch that could not begin is tried again.
-const (
-	firstPause = 100 * time.Millisecond
-	mostPause  = 2 * time.Second
-)
-
-// Follow wakes whoever waits on the channel when something has changed that has the labels, until the context ends; the first time at
-// once. A watch that breaks goes on where it was; where the server has forgotten that, it begins anew, and wakes, as something
-// may have been missed.
-func (c *Client) Follow(ctx context.Context, of schema.GroupVersionResource, labels string) <-chan struct{} {
-	wakes := make(chan struct{}, 1)
-	go func() {
-		from, pause := "", firstPause
-		for ctx.Err() == nil {
-			w, err := c.api.Resource(of).Namespace(c.Namespace).Watch(ctx, metav1.ListOptions{LabelSelector: labels, ResourceVersion: from, AllowWatchBookmarks: true})
-			if err != nil {
-				from = ""
-				select {
-				case <-time.After(pause):
-				case <-ctx.Done():
-				}
-				pause = min(2*pause, mostPause)
-				continue
-			}
-			if from == "" {
-				wake(wakes)
-			}
-			for e := range w.ResultChan() {
-				if e.Type == watch.Error {
-					from = ""
-					break
-				}
-				if o, ok := e.Object.(*unstructured.Unstructured); ok {
-					from, pause = o.GetResourceVersion(), firstPause
-				}
-				if e.Type != watch.Bookmark {
-					wake(wakes)
-				}
-			}
-			w.Stop()
-			select { // one that breaks at once is not begun over and over
-			case <-time.After(firstPause):
-			case <-ctx.Done():
-			}
-		}
-	}()
-	return wakes
-}
-
-func wake(wakes chan<- struct{}) {
-	select {
-	case wakes <- struct{}{}:
-	default:
-	}
-}
-
 // Create makes an object.
 func (c *Client) Create(ctx context.Context, of schema.GroupVersionResource, o *unstructured.Unstructured) error {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
 	_, err := c.api.Resource(of).Namespace(c.Namespace).Create(ctx, o, metav1.CreateOptions{FieldManager: Manager})
 	return said(err)
+}
+
+// Apply makes an object what is given of it, by server-side apply as [Manager]: what others have written elsewhere stays, and where they have written
+// something else in the same place, the error wraps [ErrChanged] and says who and where.
+func (c *Client) Apply(ctx context.Context, of schema.GroupVersionResource, o *unstructured.Unstructured, dry bool) (*unstructured.Unstructured, error) {
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	options := metav1.ApplyOptions{FieldManager: Manager}
+	if dry {
+		options.DryRun = []string{metav1.DryRunAll}
+	}
+	now, err := c.api.Resource(of).Namespace(c.Namespace).Apply(ctx, o.GetName(), o, options)
+	if ourselves(err) {
+		options.Force = true
+		now, err = c.api.Resource(of).Namespace(c.Namespace).Apply(ctx, o.GetName(), o, options)
+	}
+	return now, said(err)
+}
+
+// ourselves reports whether something is in the way that we have written ourselves, by a patch.
+func ourselves(err error) bool {
+	var s apierrors.APIStatus
+	if !apierrors.IsConflict(err) || !errors.As(err, &s) || s.Status().Details == nil || len(s.Status().Details.Causes) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(s.Status().Details.Causes, func(c metav1.StatusCause) bool {
+		return !strings.HasPrefix(c.Message, fmt.Sprintf("conflict with %q", Manager))
+	})
+}
+
+// Delete takes an object away, and in the background everything that belongs to it. One that is not there is as good.
+func (c *Client) Delete(ctx context.Context, of schema.GroupVersionResource, name string) error {
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	background := metav1.DeletePropagationBackground
+	err := c.api.Resource(of).Namespace(c.Namespace).Delete(ctx, name, metav1.DeleteOptions{PropagationPolicy: &background})
+	if apierrors.IsNotFound(err) {
+		return nil
+	}
+	return said(err)
+}
+
+// Log is the end of what a pod has said, so many lines of it and at most so many bytes; nothing of one that has not begun.
+func (c *Client) Log(ctx context.Context, pod string, lines int, most int64) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", pod, "log")
+	at.RawQuery = url.Values{"tailLines": {strconv.Itoa(lines)}}.Encode()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	w, err := c.http.Do(r)
+	if err != nil {
+		return nil, said(err)
+	}
+	defer w.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(w.Body, most))
+	switch {
+	case err != nil:
+		return nil, said(err)
+	case w.StatusCode == http.StatusBadRequest: // it has not begun
+		return nil, nil
+	case w.StatusCode == http.StatusNotFound:
+		return nil, fmt.Errorf("%w: pod %s", ErrMissing, pod)
+	case w.StatusCode != http.StatusOK:
+		return nil, fmt.Errorf("%w: the log of %s: %s", ErrRefused, pod, w.Status)
+	}
+	return text, nil
+}
+
+// Exec runs a command in a pod to its end, and writes what it says on both its outputs. An exit status above 0 is not an error.
+func (c *Client) Exec(ctx context.Context, pod string, words []string, out io.Writer) (status int, err error) {
+	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", pod, "exec")
+	at.RawQuery = url.Values{"command": words, "stdout": {"true"}, "stderr": {"true"}}.Encode()
+	e, err := remotecommand.NewWebSocketExecutor(c.config, http.MethodGet, at.String())
+	if err != nil {
+		return 0, fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	both := &together{to: out}
+	err = e.StreamWithContext(ctx, remotecommand.StreamOptions{Stdout: both, Stderr: both})
+	if code := (exec.CodeExitError{}); errors.As(err, &code) {
+		return code.Code, nil
+	}
+	return 0, said(err)
+}
+
+// together is a writer for several at once.
+type together struct {
+	mu sync.Mutex
+	to io.Writer
+}
+
+func (t *together) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.to.Write(p)
 }
 
 // Right is what somebody has to be allowed to do.

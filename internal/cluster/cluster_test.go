@@ -11,12 +11,14 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
 	"vaiven/internal/cluster/standin"
 	"vaiven/internal/stack/stacktest"
+	"vaiven/internal/testkit"
 )
 
 func start(t *testing.T, c standin.Config) (*standin.Server, *Client, string) {
@@ -191,32 +193,108 @@ func TestTheStandInsWatches(t *testing.T) {
 	}
 }
 
-// Who follows is woken by every change, also where watches break all the time, and where the server forgets and comes back.
-func TestFollow(t *testing.T) {
+// What is kept is as the API has it, also where watches break all the time, and where the server forgets and comes back; and as long as nothing changes it is not asked for again.
+func TestKept(t *testing.T) {
 	s, c, _ := start(t, standin.Config{})
-	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	wakes := c.Follow(ctx, Pods, "app=sailings")
-	woken := func(what string) {
+	var kept Kept[int]
+	reads := 0
+	get := func() int {
 		t.Helper()
-		select {
-		case <-wakes:
-		case <-time.After(20 * time.Second):
-			t.Fatalf("nobody is woken by %s", what)
+		n, err := kept.Get(c, func() (int, error) {
+			reads++
+			list, err := c.List(t.Context(), Pods, "app=sailings")
+			return len(list), err
+		}, Watched{Pods, "app=sailings"}, Watched{Services, ""})
+		if err != nil {
+			t.Fatal(err)
 		}
+		return n
 	}
-	woken("the beginning")
-	for n, illness := range []standin.Illness{{}, {Break: 1}, {Break: 1}, {Busy: 1}} {
+	quiet := func() bool { // it is not read any more
+		before := reads
+		get()
+		return reads == before
+	}
+	testkit.Eventually(t, "watches stand", quiet)
+	for n, illness := range []standin.Illness{{}, {Break: 1}, {Break: 1}, {Busy: 1}, {}} {
 		s.Fall(illness)
 		if n == 2 {
 			s.Forget()
 		}
-		for len(wakes) > 0 {
-			<-wakes
-		}
 		if err := c.Create(t.Context(), Pods, pod(fmt.Sprintf("sailings-%d", n), map[string]any{"app": "sailings"})); err != nil {
 			t.Fatal(err)
 		}
-		woken(fmt.Sprintf("change %d", n+1))
+		testkit.Eventually(t, fmt.Sprintf("change %d is seen", n+1), func() bool { return get() == n+1 })
+		if illness.Break == 0 {
+			testkit.Eventually(t, "it is quiet again", quiet)
+		}
 	}
+	if err := c.Create(t.Context(), Pods, pod("berths-1", map[string]any{"app": "berths"})); err != nil {
+		t.Fatal(err)
+	}
+	if !quiet() {
+		t.Error("somebody else's change has it read again")
+	}
+	kept.Forget()
+	if quiet() {
+		t.Error("what is forgotten is not read again")
+	}
+	// What changes while it is read is not kept.
+	_, _ = kept.Get(c, func() (int, error) {
+		kept.Forget()
+		return -1, nil
+	})
+	testkit.Eventually(t, "it is read again", func() bool { return get() == 5 })
+	s.Stop()
+	testkit.Eventually(t, "that nobody is there is said", func() bool {
+		_, err := kept.Get(c, func() (int, error) {
+			_, err := c.List(t.Context(), Pods, "")
+			return 0, err
+		})
+		return errors.Is(err, ErrUnreachable)
+	})
+}
+
+// Nobody watches for nobody, and whoever asks again finds what has changed meanwhile.
+func TestNobodyWatchesForNobody(t *testing.T) {
+	_, c, _ := start(t, standin.Config{})
+	synctest.Test(t, func(t *testing.T) {
+		var kept Kept[int]
+		n := 0
+		read := func() (int, error) { n++; return n, nil }
+		get := func() int {
+			v, _ := kept.Get(c, read)
+			return v
+		}
+		if a, b := get(), get(); a != 1 || b != 1 {
+			t.Errorf("read as %d, then %d", a, b)
+		}
+		time.Sleep(keptFor - time.Second)
+		if v := get(); v != 1 {
+			t.Errorf("it is read again: %d", v)
+		}
+		time.Sleep(2 * time.Second)
+		if v := get(); v != 2 {
+			t.Errorf("what is old is not read again: %d", v)
+		}
+		watched := func() bool {
+			kept.mu.Lock()
+			defer kept.mu.Unlock()
+			return kept.watching != nil
+		}
+		if !watched() {
+			t.Error("nobody watches")
+		}
+		time.Sleep(idle + time.Second)
+		synctest.Wait()
+		if watched() {
+			t.Error("somebody watches for nobody")
+		}
+		if v := get(); v != 3 {
+			t.Errorf("what nobody has watched is not read again: %d", v)
+		}
+		kept.mu.Lock()
+		kept.watching.end.Stop()
+		kept.mu.Unlock()
+	})
 }

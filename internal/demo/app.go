@@ -148,8 +148,8 @@ var (
 )
 
 // Listen answers searches until the context ends, then finishes those that are
-// open.
-func (a *App) Listen(ctx context.Context, address string) error {
+// open. Where there is a queue to work on, it prints the tickets of its bookings as well.
+func (a *App) Listen(ctx context.Context, address string, w Work) error {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return err
@@ -175,6 +175,9 @@ func (a *App) Listen(ctx context.Context, address string) error {
 		}
 		counted.ServeHTTP(w, r)
 	})
+	if w.Broker != "" {
+		go a.print(ctx, w, counted)
+	}
 	a.booked = prometheus.NewCounter(prometheus.CounterOpts{Name: "sailings_booked_total", Help: "Searches that ended in a booking."})
 	told.MustRegister(a.booked, collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	mux.Handle("GET /metrics", promhttp.HandlerFor(told, promhttp.HandlerOpts{}))

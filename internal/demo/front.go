@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
+	"vaiven/internal/front/cluster"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 )
@@ -51,6 +52,9 @@ func program(name string) string {
 func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	f := s.Plan.Front
 	kind := all.Of(f)
+	if f.Kind() == cluster.Kind.Name {
+		return s.startCluster(ctx, o)
+	}
 	if kind.Config == nil {
 		return s.start("front.log", o.Program, "front", s.File)
 	}
@@ -94,7 +98,7 @@ func (s *Scenario) awaitFront(ctx context.Context, driver keeper.Front) error {
 	if s.Plan.Door.Resolver != "" {
 		address = s.Plan.Door.Resolver
 	}
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 45*time.Second) // a broker takes its time
 	defer cancel()
 	for {
 		conn, err := net.DialTimeout("tcp", address, time.Second)

@@ -25,17 +25,7 @@ func Passengers(ctx context.Context, url, names string, rate float64) {
 	room := make(chan struct{}, most)
 	var wait sync.WaitGroup
 	defer wait.Wait()
-	next := time.Now()
-	for {
-		next = next.Add(time.Duration(rand.ExpFloat64() / rate * float64(time.Second)))
-		if behind := time.Since(next); behind > time.Second {
-			next = next.Add(behind) // a slow service is not made slower by catching up
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(time.Until(next)):
-		}
+	for come := (arrivals{rate: rate, next: time.Now()}); come.wait(ctx); {
 		select {
 		case room <- struct{}{}:
 		default:
@@ -56,6 +46,26 @@ func Passengers(ctx context.Context, url, names string, rate float64) {
 			_, _ = io.Copy(io.Discard, w.Body)
 			_ = w.Body.Close()
 		})
+	}
+}
+
+// arrivals come at about a rate a second, in irregular intervals as people do.
+type arrivals struct {
+	rate float64
+	next time.Time
+}
+
+// wait waits for the next; false if the context has ended.
+func (a *arrivals) wait(ctx context.Context) bool {
+	a.next = a.next.Add(time.Duration(rand.ExpFloat64() / a.rate * float64(time.Second)))
+	if behind := time.Since(a.next); behind > time.Second {
+		a.next = a.next.Add(behind) // a slow service is not made slower by catching up
+	}
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(time.Until(a.next)):
+		return true
 	}
 }
 

@@ -8,13 +8,11 @@ front:
   listen: LISTEN
   key: random
 FRONT
-part: search
+part: PART
 versions: folder builds
 stack:
   instances: 3
-  command: ./builds/{version}/sailings --listen {address} --instance {instance}
-  ports: SEARCHPORTS
-ADDRESSES  raise: 12s
+STACK  raise: 12s
   grace: 3s
   capacity: 240 /s
   price: 0.048 EUR
@@ -106,7 +104,7 @@ guards:
   unhealthy: {more-than: 0, then: roll back}
   lost: {more-than: 0, then: roll back}
   door: DOOR
-  grows: {name: memory, figure: process_resident_memory_bytes, by: 10 MB, settle: 4s, then: roll back}
+WAITS  grows: {name: memory, figure: process_resident_memory_bytes, by: 10 MB, settle: 4s, then: roll back}
   fewer: {name: bookings, figure: sailings_booked_total, by: 20 %, then: roll back}
 
 prober:

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -19,7 +21,9 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/durable"
 	frontall "vaiven/internal/front/all"
+	"vaiven/internal/front/cluster"
 	"vaiven/internal/front/names"
+	"vaiven/internal/front/queue"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
@@ -89,6 +93,8 @@ type Scenario struct {
 	ports    [2]int // of the searches
 	owned    []process.ID
 	options  Options
+	api      string // address of a cluster's API; "" if there is none
+	pods     int    // port of its pods
 	front    process.ID
 }
 
@@ -145,6 +151,9 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 	if err := s.raiseBlue(ctx); err != nil {
 		return nil, err
 	}
+	if o.Front == queue.Kind.Name {
+		return s, s.start("passengers.log", o.Program, "demo", "passengers", "--broker", s.Plan.Front.Listen, "--rate", fmt.Sprint(o.Rate))
+	}
 	return s, s.start("passengers.log", o.Program, "demo", "passengers",
 		"--url", "http://"+s.Plan.Front.Listen+"/sailings", "--names", s.Plan.Door.Resolver, "--rate", fmt.Sprint(o.Rate))
 }
@@ -152,11 +161,14 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 // prefix begins the names of demo folders; the user's number keeps people apart.
 func prefix() string { return fmt.Sprintf("vaiven-demo-%d-", os.Getuid()) }
 
+// demos counts those of this process.
+var demos atomic.Int64
+
 // write makes the plan and the builds.
 func (s *Scenario) write(o Options) error {
 	// So that demos side by side seldom meet, and below the ports that the system gives
 	// to connections: what is free there stays free until it is used.
-	first := 20_000 + os.Getpid()%127*100
+	first := 20_000 + (os.Getpid()+61*int(demos.Add(1)))%127*100
 	own := first + 90
 	listen, err1 := freePort(&own)
 	fares, err2 := freePort(&own)
@@ -186,9 +198,20 @@ func (s *Scenario) write(o Options) error {
 		addresses = fmt.Sprintf("  addresses: 127.%d.%d.1-127.%[1]d.%[2]d.12\n", 64+listen>>8, listen&0xff)
 		route = wholeRoute
 	}
-	text := strings.NewReplacer("LISTEN", address, "ADDRESSES", addresses, "PROGRAM", o.Program, "FARES", s.fares,
+	part, waits := "search", ""
+	stack := fmt.Sprintf("  command: ./builds/{version}/sailings --listen {address} --instance {instance}\n  ports: %s\n%s", searches, addresses)
+	if o.Front == queue.Kind.Name { // whose consumers print tickets
+		part, slow = "printers", "off"
+		stack = strings.Replace(stack, "{instance}\n", fmt.Sprintf("{instance} --broker %s --queue bookings-{side}\n", address), 1)
+		waits = "  waits: {longer-than: 10s, then: roll back}\n"
+	}
+	if o.Front == cluster.Kind.Name { // whose pods have addresses of their own
+		s.api, s.pods = fmt.Sprintf("127.0.0.1:%d", manager), nobody
+		stack = fmt.Sprintf("  cluster: {kubeconfig: kubeconfig, namespace: ferries}\n  image: lineavessa.example/sailings:{version}\n  port: %d\n  command: --listen {address} --instance {instance}\n", s.pods)
+	}
+	text := strings.NewReplacer("PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
-		"SEARCHPORTS", searches, "BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
+		"BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
 		"ROUTE", route, "KEEP", keep, "SLOW", slow, "DOOR", door, "FRONT", frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
 	s.ports = [2]int{first, first + 59} // of proxies, whose configurations name their members
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
@@ -328,7 +351,7 @@ func (s *Scenario) raiseBlue(ctx context.Context) error {
 		}
 		if healthy == s.Plan.Wanted(split.Blue) {
 			if err := client.SetInstances(ctx, split.Blue, behind); err == nil {
-				return nil
+				return s.answers(ctx)
 			}
 		}
 		select {
@@ -337,6 +360,24 @@ func (s *Scenario) raiseBlue(ctx context.Context) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// answers waits until a cluster's gateway has heard of the first instances.
+func (s *Scenario) answers(ctx context.Context) error {
+	for s.api != "" {
+		w, err := http.Get("http://" + s.Plan.Front.Listen + "/sailings")
+		if err == nil {
+			if err := w.Body.Close(); err != nil || w.StatusCode == http.StatusOK {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the demo's gateway did not get ready: %w", ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
 }
 
 // KillFront ends the front as a power cut would.

@@ -307,7 +307,14 @@ func (r *looked) command(words, templates []string) {
 		if len(templates) == len(words) {
 			template = templates[n]
 		}
-		general[n] = r.general("", word, template)
+		if general[n] = r.general("", word, template); general[n] != word || len(templates) == len(words) {
+			continue
+		}
+		for _, t := range templates { // a script that the plan starts has begun something else with the same words
+			if strings.Contains(t, "{") && r.general("", word, t) == t {
+				general[n] = t
+			}
+		}
 	}
 	r.facts = append(r.facts, difference.Fact{
 		Part: r.part.Name, Area: difference.Command, Instance: r.i.Name,

@@ -9,6 +9,9 @@ import (
 	"net/http"
 	"os"
 
+	"vaiven/internal/broker"
+	"vaiven/internal/front"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 )
@@ -18,7 +21,8 @@ type Door struct {
 	plan    plan.Entrance
 	secrets secret.Values
 	tls     *tls.Config
-	wrong   error // why nothing can be asked
+	asks    http.RoundTripper // another way than over HTTP; nil for that
+	wrong   error             // why nothing can be asked
 }
 
 // New makes a door. A file that cannot be read is said by every request.
@@ -28,6 +32,39 @@ func New(p plan.Entrance, secrets secret.Values) *Door {
 		d.tls, d.wrong = config(p)
 	}
 	return d
+}
+
+// Of makes the door of a plan. Where its front takes messages, requests go as such, to whoever consumes them.
+func Of(p *plan.Plan, secrets secret.Values) *Door {
+	d := New(p.Door, secrets)
+	if f, ok := p.Front.Settings.(messages); ok {
+		config, exchange, key := f.Messages(p.Front.Listen)
+		d.asks = broker.New(place.Local{}, config).Asker(exchange, key, front.InstanceHeader)
+	}
+	return d
+}
+
+// messages is a front that takes messages.
+type messages interface {
+	Messages(listen string) (c broker.Config, exchange, key string)
+}
+
+// Way is how requests go to the front: over HTTP, on connections that are kept or on one of their own each, or as messages.
+func (d *Door) Way(kept bool) http.RoundTripper {
+	if d.asks != nil {
+		return d.asks
+	}
+	t := d.Transport(kept)
+	t.MaxIdleConnsPerHost = 16
+	return t
+}
+
+// Numbers are what was found of the messages that requests went as; false if they did not.
+func (d *Door) Numbers() (broker.Numbers, bool) {
+	if a, ok := d.asks.(*broker.Asker); ok {
+		return a.Numbers(), true
+	}
+	return broker.Numbers{}, false
 }
 
 // config is how TLS is spoken: with the name that users ask for.

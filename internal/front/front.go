@@ -87,19 +87,31 @@ type Done struct {
 // Drainer is a front that can be told that a side is given up, or that knows better than by
 // what it reads what the side is still answering.
 type Drainer interface {
-	Drain(context.Context, split.Side) (open int64, err error)
+	Drain(context.Context, split.Side) (Left, error)
 }
 
-// Drain gives up a side without a share, and says how many requests it is still answering.
-func Drain(ctx context.Context, d Driver, side split.Side) (open int64, err error) {
+// Left is what a side that is given up still has to do.
+type Left struct {
+	Open  int64 // requests that it answers: they get the side's grace time
+	Waits int64 // messages that wait for it, or are being done by it: it is there for as long as there are any
+}
+
+// Drain gives up a side without a share, and says what it still has to do.
+func Drain(ctx context.Context, d Driver, side split.Side) (Left, error) {
 	if d, ok := d.(Drainer); ok {
 		return d.Drain(ctx, side)
 	}
+	r, err := Quieted(ctx, d, side)
+	return Left{Open: r.Sides[side].Open}, err
+}
+
+// Quieted is what a front reads, and an error if a side gets a part of the requests.
+func Quieted(ctx context.Context, d Driver, side split.Side) (reading.Front, error) {
 	r, err := d.Read(ctx)
 	if err == nil {
 		err = Quiet(side, r.Sends(side))
 	}
-	return r.Sides[side].Open, err
+	return r, err
 }
 
 // Quiet is an error if a side gets a part of the requests.
@@ -110,9 +122,9 @@ func Quiet(side split.Side, of split.Share) error {
 	return fmt.Errorf("%w: %v gets %v of the requests", ErrRefused, side, of)
 }
 
-// Preparer is a front with a file that a proxy needs to be started with.
+// Preparer is a front that needs something before it can be steered: a file that a proxy is started with, records, exchanges.
 type Preparer interface {
-	// Prepare writes the file with the instances that there are, by side, and all requests on the side that has
+	// Prepare makes it with the instances that there are, by side, and all requests on the side that has
 	// some: on blue, if both have. made is false if it was there.
 	Prepare(ctx context.Context, sides Known) (made bool, err error)
 }
@@ -120,6 +132,27 @@ type Preparer interface {
 // Lacker is a front that can say what its configuration lacks.
 type Lacker interface {
 	Lacks(context.Context) ([]string, error)
+}
+
+// Runner is a front that has something to do as long as somebody sees to the service.
+type Runner interface {
+	// Run does it until the context ends. Of several who run one front, in whatever processes, none does any harm.
+	Run(context.Context)
+}
+
+// Run does what a front has to do, if it has anything, until the context ends.
+func Run(ctx context.Context, d Driver) {
+	if r, ok := d.(Runner); ok {
+		r.Run(ctx)
+	}
+}
+
+// Pauser is a front that can hold back everything that comes, so that it waits and nothing of it is lost.
+type Pauser interface {
+	// Pause holds what comes from now on. What was there before is done.
+	Pause(ctx context.Context, by string) error
+	// Resume lets everything go on as before, what was held first, and returns when nothing waits any more.
+	Resume(context.Context) error
 }
 
 // Lister is a front that has more instances of a side in its list than those that it reads as the side's: those

@@ -239,6 +239,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.watchWayBack(ctx) })
 	parts.Go(func() { k.rotate(ctx) })
 	parts.Go(func() { k.watchFigures(ctx) })
+	parts.Go(func() { front.Run(ctx, k.Front) })
 	for _, side := range split.Sides {
 		parts.Go(func() { k.watchSide(ctx, side) })
 	}

@@ -471,6 +471,63 @@ func TestStartedAgainInTheMiddle(t *testing.T) {
 	})
 }
 
+// Messages that wait for a side are done before it goes, however long that takes, and if nobody does them it stays.
+func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
+	queued := func(w *world) { w.queued = true }
+	play(t, func(t *testing.T, r *rig) {
+		r.onLeg()
+		r.do(Command{Do: Back})
+		r.stage(crossing.RolledBack)
+		r.with(func() { r.lies[split.Green] = 3000 }) // both do 200 of them a second
+		begun := time.Now()
+		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.until("it is retired", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 })
+		if waited := time.Since(begun); waited < 14*time.Second {
+			t.Errorf("they were waited for for %v", waited)
+		}
+		r.stop()
+		for _, e := range r.events {
+			if f, ok := e.What.(crossing.Stopping); ok && f.Cut > 0 {
+				t.Errorf("%d were cut", f.Cut)
+			}
+		}
+	}, queued)
+	play(t, func(t *testing.T, r *rig) {
+		r.onLeg()
+		r.do(Command{Do: Back})
+		r.stage(crossing.RolledBack)
+		r.with(func() {
+			r.lies[split.Green] = 3
+			for _, i := range r.sides[split.Green] {
+				r.health[i.Name] = reading.Failing
+			}
+		})
+		r.do(Command{Do: Retire, Typed: "sailings"})
+		time.Sleep(stuckFor - 10*time.Second)
+		if !r.last().Crossing.Retiring() {
+			t.Error("nobody waits any more")
+		}
+		r.until("it is not retired", func(s Snapshot) bool { return !s.Crossing.Retiring() })
+		said := ""
+		r.with(func() {
+			for _, e := range r.events {
+				if f, ok := e.What.(crossing.NotDone); ok {
+					said = f.Trouble.Said
+				}
+			}
+			if len(r.sides[split.Green]) != 2 || len(r.counts[split.Green]) != 2 {
+				t.Errorf("of green there are %v, and at the front %v", r.sides[split.Green], r.counts[split.Green])
+			}
+			clear(r.health)
+		})
+		if !strings.Contains(said, "3 messages wait at green") {
+			t.Errorf("it is said: %q", said)
+		}
+		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.until("it is retired", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 })
+	}, queued)
+}
+
 // A stop that has begun keeps its time whoever asked for it is gone, and is finished by the
 // next keeper.
 func TestRetiring(t *testing.T) {

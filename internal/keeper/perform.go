@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -309,7 +310,7 @@ func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 }
 
 // retire drains a side, takes its instances out of the front and stops them. It waits for
-// open requests for the plan's grace time, and says how many it cuts after that. The front
+// open requests for the plan's grace time, and says how many it cuts after that; it cuts no messages. The front
 // refuses it for a side that gets requests. Until instances are stopped there is a way
 // back to them.
 func (k *Keeper) retire(ctx context.Context, o engine.Order) {
@@ -392,21 +393,42 @@ func (k *Keeper) stopping(ctx context.Context, o engine.Order, cut int64) bool {
 	}
 }
 
-// drain waits until a side answers no requests any more, for at most its grace time, and
-// says how many are left.
-func (k *Keeper) drain(ctx context.Context, side split.Side) (open int64, err error) {
-	deadline := time.Now().Add(k.Plan.Main().Stacks[side].Grace)
+// The drain of a side.
+const (
+	drainEvery = 50 * time.Millisecond // while requests are open
+	emptyEvery = time.Second           // while messages wait
+	stuckFor   = 5 * time.Minute       // after how long without one message fewer nobody waits for them any more
+)
+
+// drain waits until a side has nothing left to do. Open requests get its grace time, and how many are left then is said. Messages are not given up with
+// a side: they are waited for as long as they become fewer, and where they do not, that is an error.
+func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
+	grace := k.Plan.Main().Stacks[side].Grace
+	began := time.Now()
+	fewer, least := began, int64(math.MaxInt64)
 	for {
 		limited, cancel := context.WithTimeout(ctx, setLimit)
-		open, err = front.Drain(limited, k.Front, side)
+		left, err := front.Drain(limited, k.Front, side)
 		cancel()
-		if err != nil || open == 0 || time.Now().After(deadline) {
-			return open, err
+		if err != nil || left == (front.Left{}) {
+			return 0, err
+		}
+		now, every := time.Now(), drainEvery
+		if left.Waits < least {
+			fewer, least = now, left.Waits
+		}
+		switch patience := max(grace, stuckFor); {
+		case left.Waits > 0 && now.Sub(fewer) > patience:
+			return 0, fmt.Errorf("%d messages wait at %v or are being done there, and none fewer for %v: see to its consumers, or take the messages away at the broker, and retire it again", left.Waits, side, patience)
+		case left.Waits > 0:
+			every = emptyEvery
+		case now.Sub(began) > grace:
+			return left.Open, nil
 		}
 		select {
 		case <-ctx.Done():
-			return open, ctx.Err()
-		case <-time.After(50 * time.Millisecond):
+			return 0, ctx.Err()
+		case <-time.After(every):
 		}
 	}
 }

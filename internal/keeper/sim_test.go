@@ -90,6 +90,7 @@ func newSim(t *testing.T, seed uint64) *sim {
 	s.wild = []float64{0, 0.3, 1}[s.r.IntN(3)]
 	s.rig = &rig{world: newWorld(), t: t}
 	s.compares = s.r.IntN(2) == 0
+	s.queued = s.r.IntN(3) == 0
 	s.plan.Route = route.Route{}
 	for part := split.Share(500 + s.r.IntN(4000)); part < split.Whole; part += split.Share(1000 + s.r.IntN(6000)) {
 		s.plan.Route = append(s.plan.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
@@ -224,6 +225,13 @@ func (s *sim) strikes() {
 		s.with(func() { s.open[side] = 3 })
 		after := s.millis(500, 20_000)
 		time.AfterFunc(after, func() { s.with(func() { s.open[side] = 0 }) })
+	case s.queued && s.happens("messages came to lie", 6):
+		n := float64(s.intN(1000))
+		s.with(func() {
+			if s.share.Of(side) > 0 { // nobody publishes to the other one
+				s.lies[side] += n
+			}
+		})
 	case s.happens("an instance ended", 15):
 		n := s.intN(2)
 		s.with(func() {

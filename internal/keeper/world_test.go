@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -62,6 +63,9 @@ type world struct {
 	homes    int
 	apart    []reading.Apart
 	foreign  time.Time // when somebody else changed it last
+
+	queued bool       // it hands out messages that wait for instances
+	lies   [2]float64 // messages that wait for a side, or are being done
 
 	// The sides.
 
@@ -212,6 +216,9 @@ func (f worldFront) Read(ctx context.Context) (reading.Front, error) {
 	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Tells{Counts: true, Both: true}}
 	for _, side := range split.Sides {
 		r.Sides[side] = reading.Side{Instances: slices.Clone(f.counts[side]), Open: f.open[side]}
+		if f.queued {
+			r.Sides[side].Queue = &reading.Queue{Ready: int64(f.lies[side])}
+		}
 	}
 	return r, nil
 }
@@ -223,8 +230,10 @@ func (w *world) split() reading.Split {
 // count lets the answers come in that were given since the last time: a hundred a second.
 func (w *world) count() {
 	now := time.Now()
-	answers := 100 * now.Sub(w.counted).Seconds()
+	over := now.Sub(w.counted).Seconds()
+	answers := 100 * over
 	w.counted = now
+	w.work(over)
 	for _, side := range split.Sides {
 		more := answers * w.share.Of(side).Fraction()
 		w.answers[side] += more
@@ -234,6 +243,27 @@ func (w *world) count() {
 			c.Requests, c.Status[5] = int64(w.answers[side])/int64(len(w.counts[side])), int64(w.bad[side])/int64(len(w.counts[side]))
 			c.Status[2] = c.Requests - c.Status[5]
 		}
+	}
+}
+
+// work lets each instance that is well do 100 messages a second, for so many seconds.
+func (w *world) work(seconds float64) {
+	for _, side := range split.Sides {
+		if !w.queued {
+			continue
+		}
+		w.lies[side] += 100 * seconds * w.share.Of(side).Fraction()
+		running := func(i reading.Instance) bool { return i.Running }
+		if w.share.Of(side) == 0 && !slices.ContainsFunc(w.sides[side], running) && slices.ContainsFunc(w.sides[side.Other()], running) {
+			w.lies[side.Other()] += w.lies[side] // the front carries what nobody takes
+			w.lies[side] = 0
+		}
+		for _, i := range w.sides[side] {
+			if h, ill := w.health[i.Name]; i.Running && (!ill || h == reading.Healthy) {
+				w.lies[side] -= 100 * seconds
+			}
+		}
+		w.lies[side] = max(w.lies[side], 0)
 	}
 }
 
@@ -363,16 +393,17 @@ func (f worldFront) SetInstances(ctx context.Context, side split.Side, list []re
 	return nil
 }
 
-func (f worldFront) Drain(ctx context.Context, side split.Side) (int64, error) {
+func (f worldFront) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	if err := f.meet(ctx, "drain"); err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.share.Of(side) > 0 {
-		return 0, front.ErrRefused
+		return front.Left{}, front.ErrRefused
 	}
-	return f.open[side], nil
+	f.count()
+	return front.Left{Open: f.open[side], Waits: int64(math.Ceil(f.lies[side]))}, nil
 }
 
 // --- the sides
@@ -449,6 +480,9 @@ func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
 		s.broke("%v was stopped while it got %v of the requests", side, of)
 	}
 	s.recorded("a stop of "+side.String(), crossing.Retire)
+	if n := s.lies[side]; n > 0 && time.Since(s.foreign) > knownAfter {
+		s.broke("%v was stopped while %.1f messages waited there", side, n)
+	}
 	if n := slices.IndexFunc(s.events, func(e crossing.Event) bool { _, stopping := e.What.(crossing.Stopping); return stopping }); n < 0 {
 		s.broke("%v was stopped before the logbook had it that there is no way back", side)
 	}

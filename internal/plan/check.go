@@ -70,6 +70,17 @@ type (
 		Status      int
 		Contains    string
 	}
+	// Runs is whether the instance's process runs, and has for a time.
+	Runs struct{ For time.Duration }
+	// Printed is whether a text is among the last lines that the instance has printed.
+	Printed struct{ Text string }
+	// Told is a figure that the instance tells of itself, in the text format of Prometheus.
+	Told struct {
+		Figure Figure
+		Path   string
+		Least  *float64 // nil for none
+		Most   *float64 // nil for none
+	}
 )
 
 // Trust is whom TLS is spoken with.
@@ -86,6 +97,9 @@ func (GRPC) Kind() string    { return "grpc" }
 func (DNS) Kind() string     { return "dns" }
 func (SQL) Kind() string     { return "sql" }
 func (Command) Kind() string { return "command" }
+func (Runs) Kind() string    { return "runs" }
+func (Printed) Kind() string { return "printed" }
+func (Told) Kind() string    { return "figure" }
 
 // JSONValue is a path into a JSON answer and the value wanted there.
 type JSONValue struct {

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"strings"
+	"time"
 )
 
 // Front is one place that decides where a request goes.
@@ -54,6 +55,12 @@ type FrontSettings interface {
 // Logs is a front that writes an access log of the requests it carries.
 type Logs interface {
 	AccessLog() string // its file, "" if none is named
+}
+
+// Remembers is a front whose changes are in force for the last of those who ask when they have forgotten what was before.
+type Remembers interface {
+	// Remembered is how long that takes before a crossing, and after each change of it.
+	Remembered() (before, each time.Duration)
 }
 
 // Whole is a front that may send everything to one side or the other, and nothing in between.

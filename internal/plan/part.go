@@ -79,10 +79,23 @@ type Stack struct {
 	Memory  int64   // limit of one container, bytes; 0 for none
 	CPUs    float64 // limit of one container; 0 for none
 
+	Cluster Cluster // of an orchestrator; zero for none
+
 	Tool []string // the user's own command that raises, lists and stops
 
 	Stands []Stand  // instances that somebody else started, and that are never stopped
 	Renew  []string // the user's own command that brings those to a version, with placeholders; none to wait until they are
+}
+
+// Cluster is where a part runs as a Deployment of Kubernetes, one for each side.
+type Cluster struct {
+	On        bool
+	File      string // kubeconfig; "" for KUBECONFIG and ~/.kube/config
+	Context   string // of it; "" for the current one
+	Namespace string // "" for the context's
+	Name      string // of the Deployment, with placeholders
+	Template  string // file with a Deployment, with placeholders; "" to make one of the image
+	Scales    bool   // stopping leaves the Deployment there with no pods
 }
 
 // Stand is where instances are that Vaiven did not start.
@@ -126,6 +139,7 @@ const (
 	Processes  Kind = "processes"
 	Hosts      Kind = "hosts"
 	Containers Kind = "containers"
+	Clustered  Kind = "cluster"
 	Tool       Kind = "tool"
 	Standing   Kind = "standing"
 )
@@ -137,6 +151,8 @@ func (s Stack) Kind() Kind {
 		return Standing
 	case len(s.Tool) > 0:
 		return Tool
+	case s.Cluster.On:
+		return Clustered
 	case s.Image != "":
 		return Containers
 	case len(s.Hosts) > 0:

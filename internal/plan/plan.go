@@ -92,6 +92,8 @@ type Guard struct {
 	Settle time.Duration // of [Grows] and [Higher]: readings count from so long after a change of the share
 
 	Most int // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
+
+	Longest time.Duration // of [Waits]: a message that waits for longer trips it
 }
 
 // Watch is what a guard watches.
@@ -103,6 +105,7 @@ const (
 	Slow      Watch = "slow"      // the rate of answers that take longer than a time
 	Unhealthy Watch = "unhealthy" // instances
 	Lost      Watch = "lost"      // requests that got no instance's answer
+	Waits     Watch = "waits"     // how long the oldest message of a queue waits
 	Door      Watch = "door"      // the rate of the prober's requests that got no good answer in time
 
 	// Of figures, which instances tell of themselves.
@@ -126,6 +129,17 @@ func (p *Plan) Figures() []Figure {
 		}
 	}
 	return list
+}
+
+// Remembered is how long those who ask go by what was, before a crossing and after each change of it; 0 where nobody does.
+func (p *Plan) Remembered() (before, each time.Duration) {
+	for _, f := range p.Fronts() {
+		if r, ok := f.Settings.(Remembers); ok {
+			b, e := r.Remembered()
+			before, each = max(before, b), max(each, e)
+		}
+	}
+	return before, each
 }
 
 // AccessLog is the log of requests that the plan has, a front's before the one that requests are taken from; "" if it has none.
@@ -217,6 +231,7 @@ type Entrance struct {
 
 // Prober is the steady stream of Vaiven's own requests.
 type Prober struct {
+	Off    bool // nobody is asked: there is no door, or nobody who answers there
 	Path   string
 	Rate   float64 // requests a second
 	Within time.Duration

@@ -180,6 +180,11 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	if others != nil && !r.Discovering() {
 		r.parts(others, p)
 	}
+	if p.Prober.Off { // what nobody asks for is no evidence
+		for n := range p.Guards {
+			p.Guards[n].Off = p.Guards[n].Off || p.Guards[n].Watch == plan.Door
+		}
+	}
 	finishGuards(p.Guards, p.Find)
 	if wanted := p.Figures(); len(wanted) > 0 && !p.Main().Figures.On() && !r.Discovering() {
 		r.Wrong(n, fmt.Sprintf("the guard on %s has no page to read it from", wanted[0]), `say where instances tell their figures: "figures: /metrics"`)
@@ -326,6 +331,7 @@ func (r *reader) guards(n ast.Node, p *plan.Plan) {
 	for _, w := range []plan.Watch{plan.Grows, plan.Higher, plan.Fewer} { // there is none unless the plan has one
 		kinds = append(kinds, plan.Guard{Watch: w, Then: plan.Freeze, Settle: 30 * time.Second})
 	}
+	kinds = append(kinds, plan.Guard{Watch: plan.Waits, Then: plan.Freeze})
 	for _, g := range kinds {
 		keys = append(keys, section.May(string(g.Watch), func(n ast.Node) { rules[g.Watch] = r.rules(n, g) }))
 	}
@@ -358,6 +364,8 @@ func nameGuards(guards []plan.Guard) {
 			}
 		case plan.Lost:
 			g.Name = "no answer at the front"
+		case plan.Waits:
+			g.Name = "waits over " + route.Short(g.Longest)
 		case plan.Grows, plan.Higher, plan.Fewer:
 			if g.Name == "" {
 				g.Name = g.Figure.Name
@@ -384,13 +392,19 @@ func (r *reader) rules(n ast.Node, g plan.Guard) []plan.Guard {
 	return list
 }
 
-func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
+// off reports whether the word off stands where there could be a mapping.
+func (r *reader) off(n ast.Node) bool {
 	r.Takes(n, section.Shape{"enum": []any{"off", false}})
 	switch n.(type) {
 	case *ast.StringNode, *ast.BoolNode:
-		if g.Off = section.Scalar(n) == "off"; g.Off {
-			return g
-		}
+		return section.Scalar(n) == "off"
+	}
+	return false
+}
+
+func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
+	if g.Off = r.off(n); g.Off {
+		return g
 	}
 	var find ast.Node // where the fault to find is said
 	keys := []section.Key{section.May("then", section.Parsed(r.Reader, "then", &g.Then, action))}
@@ -410,6 +424,8 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 			keys = append(keys, section.May("settle", section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
 		}
 		keys = append(keys, section.May("name", section.Parsed(r.Reader, "name", &g.Name, section.Word)), section.Need("figure", section.Parsed(r.Reader, "figure", &g.Figure, figure)), section.Need("by", by))
+	} else if g.Watch == plan.Waits {
+		keys = append(keys, section.Need("longer-than", section.Parsed(r.Reader, "longer-than", &g.Longest, section.Duration)))
 	} else {
 		keys = append(keys, section.May("more-than", section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))))
 	}
@@ -505,6 +521,9 @@ func (r *reader) door(n ast.Node, d *plan.Entrance) {
 }
 
 func (r *reader) prober(n ast.Node, p *plan.Prober) {
+	if p.Off = r.off(n); p.Off {
+		return
+	}
 	r.Mapping(n, "prober",
 		section.May("path", section.Parsed(r.Reader, "path", &p.Path, pathOf)),
 		section.May("rate", section.Parsed(r.Reader, "rate", &p.Rate, func(text string) (float64, error) {

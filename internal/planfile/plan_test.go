@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/front/cluster"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/names"
+	"vaiven/internal/front/queue"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
 	"vaiven/internal/testkit"
@@ -336,14 +337,18 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	full = slices.Concat(full, fronts, stands, names, clusters)
+	queues, err := os.ReadFile("testdata/queue.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full = slices.Concat(full, fronts, stands, names, clusters, queues)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
-		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}", "front: {cluster: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}", "stack: {" + wrong + "}", "health: {" + wrong + "}",
+		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}", "front: {cluster: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}", "front: {queue: {" + wrong + "}}", "front: {queue: {green-at: {" + wrong + "}}}", "stack: {" + wrong + "}", "stack: {cluster: {" + wrong + "}}", "health: {" + wrong + "}",
 		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}", "guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
-		"guards: {lost: {" + wrong + "}}", "prober: {" + wrong + "}", "door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
+		"guards: {lost: {" + wrong + "}}", "guards: {waits: {" + wrong + "}}", "prober: {" + wrong + "}", "door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
 		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",
-		"smoke: [{grpc: a:1, " + wrong + "}]", "smoke: [{dns: a, " + wrong + "}]", "smoke: [{sql: a, " + wrong + "}]", "smoke: [{command: a, " + wrong + "}]",
+		"smoke: [{grpc: a:1, " + wrong + "}]", "smoke: [{dns: a, " + wrong + "}]", "smoke: [{sql: a, " + wrong + "}]", "smoke: [{command: a, " + wrong + "}]", "smoke: [{runs: 1s, " + wrong + "}]", "smoke: [{printed: a, " + wrong + "}]", "smoke: [{figure: a, " + wrong + "}]",
 	} {
 		_, err := Parse("p.yaml", []byte(mapping))
 		_, names, found := strings.Cut(err.Error(), "it can have: ")
@@ -711,6 +716,9 @@ func TestNames(t *testing.T) {
 	if s := p.Main().Stacks[split.Green]; p.Door.Resolver != "10.9.0.2:53" || len(s.Addresses) != 6 || s.Addresses[5] != "10.1.0.10" || s.Room() != 6 {
 		t.Errorf("asked is %s, and there are %v", p.Door.Resolver, s.Addresses)
 	}
+	if before, each := p.Remembered(); before != 2*time.Minute || each != 3*time.Second {
+		t.Errorf("what was is remembered for %v, and after each change for %v", before, each)
+	}
 	for says, change := range map[string][2]string{
 		"is no name that DNS has":                  {"name: sailings", "name: sail ings"},
 		"which cannot be an alias":                 {"name: sailings", "name: \"@\""},
@@ -732,6 +740,59 @@ func TestNames(t *testing.T) {
 	} {
 		text := strings.Replace(string(data), change[0], change[1], 1)
 		if _, err := Parse("names.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "names.yaml:") {
+			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
+		}
+	}
+}
+
+// Queues of a broker, and workers that nobody asks.
+func TestQueue(t *testing.T) {
+	data, err := os.ReadFile("testdata/queue.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Parse("testdata/queue.yaml", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := &queue.Settings{
+		Management: "http://10.1.0.7:15672", Host: "ferries", User: "vaiven", Password: "keys/broker", Exchange: "bookings", Key: "booking.made",
+		Queues: [2]string{"bookings", "bookings-next"}, Dead: [2]string{"bookings.dead", "bookings-next.dead"}, Shares: true, Backlog: queue.Carry, Lag: 2 * time.Second,
+		Beyond: queue.Beyond{Listen: "10.1.0.8:5672", Management: "http://10.1.0.8:15672", Host: "ferries", User: "vaiven", Password: "keys/other", Shovel: true},
+	}
+	if got := p.Front.Settings; !reflect.DeepEqual(got, want) {
+		t.Errorf("read\n%+v, want\n%+v", got, want)
+	}
+	one, three := 1.0, 3.0
+	for n, want := range []plan.Asking{plan.Printed{Text: "takes bookings from"}, plan.Told{Figure: plan.Figure{Name: "bookings_connected"}, Path: "/figures", Least: &one, Most: &three}, plan.Runs{For: 2 * time.Second}} {
+		if got := p.Main().Smoke[n].What; !reflect.DeepEqual(got, want) {
+			t.Errorf("read\n%+v, want\n%+v", got, want)
+		}
+	}
+	cluster := plan.Cluster{On: true, File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Name: "printers-{side}", Template: "printers.yaml", Scales: true}
+	if s := p.Main().Stacks[split.Green]; s.Cluster != cluster || s.Kind() != plan.Clustered || !p.Prober.Off {
+		t.Errorf("read %+v", s)
+	}
+	waits, _ := p.Guard(plan.Waits)
+	if door, _ := p.Guard(plan.Door); !door.Off || waits.Longest != 30*time.Second || waits.Then != plan.RollBack || waits.Name != "waits over 30s" {
+		t.Errorf("guards %+v, %+v", door, waits)
+	}
+	for says, change := range map[string][2]string{
+		"there is no order between them":             {"order: free", "order: held"},
+		"both sides have the same queues":            {"green: bookings-next}", "green: bookings}"},
+		"take over from one another all at once":     {"    shares: yes\n", ""},
+		"cannot be split by cookie":                  {"key: header passenger", "key: cookie passenger"},
+		"a queue knows no sessions":                  {"  key: header passenger", "  sticky: yes"},
+		"has no door of its own":                     {"  key: header passenger", "  spare-door: {cookie: try}"},
+		`needs "management"`:                         {"    management: http://10.1.0.7:15672\n", ""},
+		"at which port its pods listen":              {"  port: 8080\n", ""},
+		"runs in a cluster, and it is not said what": {"    template: printers.yaml\n", ""},
+		"a number of pods that does not change":      {"  port: 8080\n", "  port: 8080\n  instances: as live\n"},
+		"what the figure is to be":                   {"    at-least: 1\n    at-most: 3\n", ""},
+		"longer-than":                                {"{longer-than: 30s, then: roll back}", "{then: roll back}"},
+	} {
+		text := strings.Replace(string(data), change[0], change[1], 1)
+		if _, err := Parse("queue.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) || !strings.Contains(err.Error(), "queue.yaml:") {
 			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
 		}
 	}

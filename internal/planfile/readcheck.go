@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -29,6 +30,9 @@ var checkKinds = []checkKind{
 	{plan.DNS{}.Kind(), (*reader).dnsKeys},
 	{plan.SQL{}.Kind(), (*reader).sqlKeys},
 	{plan.Command{}.Kind(), (*reader).commandKeys},
+	{plan.Runs{}.Kind(), (*reader).runsKeys},
+	{plan.Printed{}.Kind(), (*reader).printedKeys},
+	{plan.Told{}.Kind(), (*reader).toldKeys},
 }
 
 // The defaults of checks.
@@ -212,6 +216,49 @@ func (r *reader) commandKeys(c *plan.Check) ([]section.Key, func()) {
 		if len(k.Words) > 0 {
 			nameCheck(c, k.Words[0])
 		}
+		c.What = k
+	}
+}
+
+func (r *reader) runsKeys(c *plan.Check) ([]section.Key, func()) {
+	var k plan.Runs
+	return []section.Key{section.Need("runs", section.Parsed(r.Reader, "runs", &k.For, section.TimeOrNone))}, func() {
+		nameCheck(c, "runs")
+		c.What = k
+	}
+}
+
+func (r *reader) printedKeys(c *plan.Check) ([]section.Key, func()) {
+	var k plan.Printed
+	return []section.Key{section.Need("printed", r.template("printed", &k.Text))}, func() {
+		nameCheck(c, "printed "+k.Text)
+		c.What = k
+	}
+}
+
+func (r *reader) toldKeys(c *plan.Check) ([]section.Key, func()) {
+	k := plan.Told{Path: "/metrics"}
+	bound := func(what string, to **float64) section.Key {
+		return section.May(what, func(n ast.Node) {
+			var value float64
+			section.Parsed(r.Reader, what, &value, func(text string) (float64, error) { return strconv.ParseFloat(text, 64) })(n)
+			*to = &value
+		})
+	}
+	var at ast.Node
+	keys := []section.Key{
+		section.Need("figure", func(n ast.Node) {
+			at = n
+			section.Parsed(r.Reader, "figure", &k.Figure, figure)(n)
+		}),
+		section.May("path", section.Parsed(r.Reader, "path", &k.Path, pathOf)),
+		bound("at-least", &k.Least), bound("at-most", &k.Most),
+	}
+	return keys, func() {
+		if k.Least == nil && k.Most == nil {
+			r.Wrong(at, "it is not said what the figure is to be", `add "at-least: 1", or "at-most: 0"`)
+		}
+		nameCheck(c, k.Figure.String())
 		c.What = k
 	}
 }

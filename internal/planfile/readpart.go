@@ -203,6 +203,13 @@ func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 	case len(s.Renew) > 0:
 		r.Wrong(at, fmt.Sprintf("%v has a command to renew what stands, and nothing stands", side), `say where instances stand: "stands: [10.1.0.5:8080]", or leave renew out`)
 	case kind == plan.Tool:
+	case kind == plan.Clustered && s.Port == 0:
+		r.Wrong(at, fmt.Sprintf("%v runs in a cluster, and it is not said at which port its pods listen", side), `add a line such as "port: 8080"`)
+	case kind == plan.Clustered && s.Image == "" && s.Cluster.Template == "":
+		r.Wrong(at, fmt.Sprintf("%v runs in a cluster, and it is not said what", side), `add "image: REGISTRY/NAME:{version}", or "template: FILE" with a Deployment`)
+	case kind == plan.Clustered && (s.Until > 0 || s.AsLive()):
+		r.Wrong(at, "in a cluster a side has a number of pods that does not change by itself", `write a number: "instances: 3"`)
+	case kind == plan.Clustered:
 	case own && s.Port == 0:
 		r.Wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side), `add a line such as "port: 8080"`)
 	case own:
@@ -268,10 +275,27 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		section.May("port", section.Parsed(r.Reader, "port", &s.Port, section.Between(1, 65535))),
 		section.May("memory", section.Parsed(r.Reader, "memory", &s.Memory, section.Size)),
 		section.May("cpus", section.Parsed(r.Reader, "cpus", &s.CPUs, section.Positive)),
+		section.May("cluster", func(n ast.Node) { r.cluster(n, &s.Cluster) }),
 		section.May("tool", func(n ast.Node) { r.command(n, &s.Tool) }),
 		section.May("stands", func(n ast.Node) { r.standing(n, &s.Stands) }),
 		section.May("renew", func(n ast.Node) { r.command(n, &s.Renew) }),
 	}
+}
+
+// cluster reads where in an orchestrator a part runs.
+func (r *reader) cluster(n ast.Node, c *plan.Cluster) {
+	*c = plan.Cluster{On: true}
+	r.Mapping(n, "cluster",
+		section.May("kubeconfig", func(n ast.Node) { r.Text(n, "kubeconfig", &c.File) }),
+		section.May("context", func(n ast.Node) { r.Text(n, "context", &c.Context) }),
+		section.May("namespace", func(n ast.Node) { r.Text(n, "namespace", &c.Namespace) }),
+		section.May("deployment", r.open("deployment", &c.Name)),
+		section.May("template", func(n ast.Node) { r.Text(n, "template", &c.Template) }),
+		section.May("stop", func(n ast.Node) {
+			word := "delete"
+			section.Parsed(r.Reader, "stop", &word, func(text string) (string, error) { return section.OneOf(text, "delete", "scale down") })(n)
+			c.Scales = word == "scale down"
+		}))
 }
 
 // standing reads where instances stand that somebody else started.

@@ -109,7 +109,7 @@ func resolvePart(p *plan.Part, dir string) {
 	}
 	for i := range p.Stacks {
 		s := &p.Stacks[i]
-		for _, file := range []*string{&s.Identity, &s.KnownHosts} {
+		for _, file := range []*string{&s.Identity, &s.KnownHosts, &s.Cluster.File, &s.Cluster.Template} {
 			if *file != "" {
 				*file = within(dir, *file)
 			}

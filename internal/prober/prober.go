@@ -29,6 +29,7 @@ import (
 
 // Config says what to send, and what to make of the answers.
 type Config struct {
+	Off     bool       // ask nothing
 	Fronts  []string   // addresses to ask at, in turn
 	Path    string     // what to ask for
 	Door    *door.Door // nil: by HTTP, without more ado
@@ -110,10 +111,8 @@ func New(c Config) *Prober {
 	}
 	p := &Prober{config: c}
 	for n := range p.clients {
-		t := c.Door.Transport(n == 0)
-		t.MaxIdleConnsPerHost = 16
 		p.clients[n] = &http.Client{
-			Transport:     t,
+			Transport:     c.Door.Way(n == 0),
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 			Timeout:       c.Timeout,
 		}
@@ -127,6 +126,10 @@ func New(c Config) *Prober {
 // answers that are still out. A slow answer does not hold up the next request,
 // but when as many are out as the time-out allows at this rate, it waits.
 func (p *Prober) Run(ctx context.Context) {
+	if p.config.Off {
+		<-ctx.Done()
+		return
+	}
 	interval := p.interval()
 	ticker := time.NewTicker(interval)
 	defer ticker.Stop()
@@ -380,6 +383,9 @@ func (p *Prober) Report(now time.Time) reading.Door {
 	defer p.mu.Unlock()
 	r := p.report
 	r.At = now
+	if n, ok := p.config.Door.Numbers(); ok {
+		r.Twice, r.Disordered = n.Twice, n.Disordered
+	}
 	if !p.lastGood.IsZero() {
 		r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
 	}

@@ -29,12 +29,11 @@ func (p *Prober) Send(ctx context.Context, s Sending) {
 	clients := make([]client, max(s.Clients, 1))
 	for n := range clients {
 		jar, _ := cookiejar.New(nil) // fails never without options
-		t := p.config.Door.Transport(!s.Fresh)
-		defer t.CloseIdleConnections()
 		clients[n] = client{
-			http:  &http.Client{Transport: t, Jar: jar, CheckRedirect: p.clients[0].CheckRedirect, Timeout: p.config.Timeout},
+			http:  &http.Client{Transport: p.config.Door.Way(!s.Fresh), Jar: jar, CheckRedirect: p.clients[0].CheckRedirect, Timeout: p.config.Timeout},
 			value: rand.Text(), turn: make(chan struct{}, 1),
 		}
+		defer clients[n].http.CloseIdleConnections()
 	}
 	turn := func(n int) chan struct{} { return clients[n%len(clients)].turn }
 	pace.Each(ctx, s.Requests, s.Per, turn, func(n int) {

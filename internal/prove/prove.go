@@ -32,7 +32,7 @@ import (
 type Question struct {
 	Plan     *plan.Plan
 	Secrets  secret.Values
-	Standing differ.Standing
+	Standing Standing
 	Target   split.Side
 	Sides    [2][]reading.Instance // as listed now
 	Raised   map[string]Raised     // by part; a part that is missing is not held to any build
@@ -41,6 +41,13 @@ type Question struct {
 	Reach func(ctx context.Context, address string) error
 	// Doors are the spare side's own doors of the plan's fronts, by front; nil where no front is asked.
 	Doors func(context.Context) ([]front.Spare, error)
+}
+
+// Standing are the instances, where they stand.
+type Standing interface {
+	differ.Standing
+	// List is every instance of a side as it is now. What could be read is there even beside an error.
+	List(context.Context, split.Side) ([]reading.Instance, error)
 }
 
 // Raised is what a part was raised from.
@@ -184,12 +191,17 @@ func (p *proving) instances(context.Context, *About) {
 }
 
 // target is how a check is made on an instance from a place.
-func target(p *plan.Plan, secrets secret.Values, from place.Place, i reading.Instance, built time.Time) check.Target {
-	return check.Target{From: from, Values: stack.Values(i, p.Service), Secrets: secrets, Built: built}
-}
-
-func (p *proving) target(from place.Place, i reading.Instance) check.Target {
-	return target(p.Plan, p.Secrets, from, i, p.Raised[i.Part].Built)
+func (q *Question) target(from place.Place, i reading.Instance) check.Target {
+	return check.Target{
+		From: from, Values: stack.Values(i, q.Plan.Service), Secrets: q.Secrets, Built: q.Raised[i.Part].Built,
+		Look: func(ctx context.Context) (reading.Instance, error) {
+			list, err := q.Standing.List(ctx, i.Side)
+			if n := slices.IndexFunc(list, func(now reading.Instance) bool { return now.Part == i.Part && now.Name == i.Name }); n >= 0 {
+				return list[n], nil
+			}
+			return i, errors.Join(err, fmt.Errorf("%s is not there", i.Name))
+		},
+	}
 }
 
 // each does something for every instance of the target's parts, so many at a time.
@@ -685,7 +697,7 @@ func one(ctx context.Context, q Question, cell proof.Result) (proof.Result, bool
 					return cell, true
 				}
 			}
-			r := target(q.Plan, q.Secrets, from, i, q.Raised[i.Part].Built).Judge(ctx, c)
+			r := q.target(from, i).Judge(ctx, c)
 			r.Part, r.Kind, r.Check, r.Instance = cell.Part, cell.Kind, cell.Check, cell.Instance
 			r.History = append(slices.Clone(cell.History), r.History...)
 			if r.Pass == cell.Pass {

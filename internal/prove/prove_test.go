@@ -49,6 +49,8 @@ func (y *yard) Place(_ context.Context, i reading.Instance) (place.Place, error)
 	return walled{blocked: y.blocked[i.Name]}, nil
 }
 
+func (y *yard) List(context.Context, split.Side) ([]reading.Instance, error) { return nil, nil }
+
 func (y *yard) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
 	return stack.Description{Environment: map[string]string{"REGION": y.region[i.Name]}}, nil
 }

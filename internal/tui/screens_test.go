@@ -166,6 +166,10 @@ var states = []state{
 		rest(s, crossing.None)
 		s.Traffic.Rate = 0
 	}, []string{"blue (4.2.0) answers everything; nobody sends requests now"}},
+	{"at rest, and nothing is counted", func(s *keeper.Snapshot) {
+		rest(s, crossing.None)
+		s.Traffic.Rate, s.Front.Blind = 0, "blue-1 does not tell what it answers"
+	}, []string{"blue (4.2.0) answers everything; blue-1 does not tell what it answers"}},
 	{"raising", func(s *keeper.Snapshot) {
 		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raise, now.Add(-14*time.Second), 55*time.Second
 		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
@@ -350,6 +354,15 @@ func TestStates(t *testing.T) {
 	testkit.Golden(t, "states.txt", aloud.String())
 }
 
+// queued is a crossing of a service that takes messages, one side of which nobody consumes.
+func queued() keeper.Snapshot {
+	s := sample()
+	s.Sides[split.Blue].Queue = &reading.Queue{Name: "bookings", Ready: 3, Unacked: 8, Consumers: 3, Published: 48_233, Done: 48_220, Redelivered: 2, Dead: 2, In: 256, Out: 255, Oldest: 1200 * time.Millisecond}
+	s.Sides[split.Green].Queue = &reading.Queue{Name: "bookings-next", Ready: 1204, Published: 13_024, Done: 11_820, In: 84, Oldest: 47 * time.Second}
+	s.Door.Twice, s.Door.Disordered = 2, 1
+	return s
+}
+
 // hostile is a snapshot of whatever plans, answers and outputs may bring.
 func hostile() keeper.Snapshot {
 	s := sample()
@@ -391,7 +404,7 @@ func hostile() keeper.Snapshot {
 // No size and no text may make anything lie over anything else or reach beyond the screen, nor
 // let anything reach the terminal that steers it, on any page, with any box.
 func TestEverySizeWithHostileTexts(t *testing.T) {
-	for _, s := range []keeper.Snapshot{hostile(), sample(), {}} {
+	for _, s := range []keeper.Snapshot{hostile(), sample(), queued(), {}} {
 		for _, size := range [][2]int{{0, 0}, {1, 1}, {20, 5}, {40, 10}, {41, 13}, {53, 14}, {60, 19}, {66, 20}, {80, 24}, {99, 29}, {100, 30}, {109, 60}, {110, 30}, {120, 31}, {142, 38}, {180, 45}, {220, 60}, {300, 80}} {
 			for n := range pages {
 				r, _ := at(s, size[0], size[1]).turn(n)
@@ -419,7 +432,7 @@ func TestEverySizeWithHostileTexts(t *testing.T) {
 		}
 	}
 	for _, size := range [][2]int{{40, 10}, {80, 24}, {100, 30}, {142, 38}, {220, 60}, {300, 80}} {
-		for name, s := range map[string]keeper.Snapshot{"sample": sample(), "hostile": hostile()} {
+		for name, s := range map[string]keeper.Snapshot{"sample": sample(), "hostile": hostile(), "queued": queued()} {
 			r := at(s, size[0], size[1])
 			testkit.Golden(t, fmt.Sprintf("%s-%dx%d.txt", name, size[0], size[1]), lines(r.shown(t)))
 		}

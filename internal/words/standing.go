@@ -323,7 +323,9 @@ func well(v engine.View, now time.Time) Sentence {
 	default:
 		text = rest(v, now)
 	}
-	if v.Traffic.Rate == 0 && c.Share.Of(v.Live) > 0 && len(v.Sides[v.Live].Instances) > 0 {
+	if blind := v.Front.Blind; blind != "" && !c.Timed() {
+		text += "; " + blind
+	} else if v.Traffic.Rate == 0 && c.Share.Of(v.Live) > 0 && len(v.Sides[v.Live].Instances) > 0 {
 		text += "; nobody sends requests now"
 	}
 	if why := WayBack(v.WayBack, now); why != "" && c.Stage.UnderWay() {

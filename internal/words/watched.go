@@ -185,6 +185,10 @@ func points(d float64) string {
 
 func counted(s guard.Status) string {
 	switch {
+	case s.Watch == plan.Waits && s.Value < 1:
+		return "the oldest waits under 1s"
+	case s.Watch == plan.Waits:
+		return "the oldest waits " + route.Short(time.Duration(s.Value*float64(time.Second)).Round(time.Second))
 	case s.Trial.Bad == 0:
 		return "none"
 	case s.Watch == plan.Lost:
@@ -210,6 +214,8 @@ func Limit(s guard.Status) string {
 		return then + " above " + Measure(s.Watch, s.Figure, s.Margin) + "/min"
 	case s.Watch.Figures():
 		return then + " above " + Measure(s.Watch, s.Figure, s.Margin)
+	case s.Watch == plan.Waits:
+		return then + " above " + route.Short(s.After)
 	case s.Most > 0:
 		return fmt.Sprintf("%s after %d", then, s.Most)
 	}

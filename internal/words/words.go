@@ -205,6 +205,8 @@ func Alarm(a crossing.Alarm) string {
 		return text + fmt.Sprintf("%s, %s sure", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
 	case a.Watch.Compares():
 		return text + fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
+	case a.Watch == plan.Waits:
+		return text + fmt.Sprintf("the oldest message of %v waits for %s", a.Side, route.Short(time.Duration(a.Level*float64(time.Second)).Round(time.Second)))
 	case a.Watch == plan.Lost:
 		return text + fmt.Sprintf("%.0f lost on %v", a.Level, a.Side)
 	case a.First.Name != "":

@@ -23,7 +23,7 @@ type call struct {
 	r         *resource
 	namespace string
 	name      string // "" for all
-	part      string // "status", or ""
+	part      string // "status", "scale", "log", "exec", or ""
 	q         *http.Request
 }
 
@@ -43,7 +43,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	}
 	if ill.Busy > 0 {
 		w.Header().Set("Retry-After", "1")
-		say(w, http.StatusTooManyRequests, (&problem{http.StatusTooManyRequests, "TooManyRequests", "the server has received too many requests and has asked us to try again later", 1}).status())
+		say(w, http.StatusTooManyRequests, (&problem{code: http.StatusTooManyRequests, reason: "TooManyRequests", message: "the server has received too many requests and has asked us to try again later", after: 1}).status())
 		return
 	}
 	if found := discovery(q.URL.Path); found != nil {
@@ -63,6 +63,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 		c.watch(w)
 		return
 	}
+	switch c.part {
+	case "log":
+		c.log(w)
+		return
+	case "exec":
+		c.exec(w)
+		return
+	}
 	code, o, p := c.answer()
 	if p != nil {
 		say(w, p.code, p.status())
@@ -80,7 +88,7 @@ func say(w http.ResponseWriter, code int, o any) {
 // call takes a path apart: /api/v1/namespaces/NAMESPACE/PLURAL/NAME/PART, and /apis/GROUP/VERSION/... .
 func (s *Server) call(q *http.Request) (call, *problem) {
 	c := call{s: s, q: q}
-	nowhere := &problem{http.StatusNotFound, "NotFound", "the server could not find the requested resource", 0}
+	nowhere := &problem{code: http.StatusNotFound, reason: "NotFound", message: "the server could not find the requested resource"}
 	words := strings.Split(strings.Trim(q.URL.Path, "/"), "/")
 	group, version := "", ""
 	switch {
@@ -103,7 +111,16 @@ func (s *Server) call(q *http.Request) (call, *problem) {
 		c.name = words[1]
 	}
 	if len(words) > 2 {
-		if c.part = words[2]; c.part != "status" || !c.r.status {
+		c.part = words[2]
+		switch c.part {
+		case "status":
+			n = slices.IndexFunc(resources, func(r *resource) bool { return r == c.r && r.status })
+		case "scale":
+			n = slices.Index([]string{"deployments"}, c.r.plural)
+		default:
+			n = slices.Index([]string{"pods log", "pods exec"}, c.r.plural+" "+c.part)
+		}
+		if n < 0 {
 			return c, nowhere
 		}
 	}
@@ -127,7 +144,7 @@ func (c call) answer() (code int, o any, p *problem) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if c.q.Method != http.MethodGet && s.ill.Refuses == c.r.plural {
-		return 0, nil, &problem{http.StatusForbidden, "Forbidden", fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot patch resource %q", c.r.plural, c.name, c.r.plural), 0}
+		return 0, nil, &problem{code: http.StatusForbidden, reason: "Forbidden", message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot patch resource %q", c.r.plural, c.name, c.r.plural)}
 	}
 	switch {
 	case c.q.Method == http.MethodGet && c.name == "":
@@ -137,9 +154,14 @@ func (c call) answer() (code int, o any, p *problem) {
 		o, p = c.create(body)
 		return http.StatusCreated, o, p
 	}
+	applies := c.q.Method == http.MethodPatch && c.q.Header.Get("Content-Type") == applied
 	was, found := s.objects[c.r][c.key()]
-	if !found {
+	if !found && !applies {
 		return 0, nil, notFound(c.r, c.name)
+	}
+	if c.part == "scale" {
+		o, p = c.scaled(was, body)
+		return http.StatusOK, o, p
 	}
 	switch c.q.Method {
 	case http.MethodGet:
@@ -148,7 +170,13 @@ func (c call) answer() (code int, o any, p *problem) {
 		if c.trial() {
 			return http.StatusOK, was, nil
 		}
-		return http.StatusOK, s.take(c.r, c.key()), nil
+		grace := -1.0
+		var options struct{ GracePeriodSeconds *float64 }
+		if json.Unmarshal(body, &options) == nil && options.GracePeriodSeconds != nil {
+			grace = *options.GracePeriodSeconds
+		}
+		s.remove(c.r, c.key(), grace)
+		return http.StatusOK, was, nil
 	case http.MethodPut:
 		var now object
 		if err := json.Unmarshal(body, &now); err != nil {
@@ -157,6 +185,10 @@ func (c call) answer() (code int, o any, p *problem) {
 		o, p = c.replace(was, now)
 		return http.StatusOK, o, p
 	case http.MethodPatch:
+		if applies {
+			code, o, p = c.apply(was, body)
+			return code, o, p
+		}
 		now, p := c.patched(was, body)
 		if p != nil {
 			return 0, nil, p
@@ -164,7 +196,7 @@ func (c call) answer() (code int, o any, p *problem) {
 		o, p = c.replace(was, now)
 		return http.StatusOK, o, p
 	}
-	return 0, nil, &problem{http.StatusMethodNotAllowed, "MethodNotAllowed", "the server does not allow this method on the requested resource", 0}
+	return 0, nil, &problem{code: http.StatusMethodNotAllowed, reason: "MethodNotAllowed", message: "the server does not allow this method on the requested resource"}
 }
 
 // list is a chunk of a list. Chunks are of one moment only as long as nothing is forgotten.
@@ -180,7 +212,7 @@ func (c call) list() (any, *problem) {
 	if token := v.Get("continue"); token != "" {
 		version, name, _ := strings.Cut(token, " ")
 		if n, err := strconv.ParseInt(version, 10, 64); err != nil || n < s.forgotten {
-			return nil, &problem{http.StatusGone, "Expired", "The provided continue parameter is too old to display a consistent list result.", 0}
+			return nil, &problem{code: http.StatusGone, reason: "Expired", message: "The provided continue parameter is too old to display a consistent list result."}
 		}
 		m["resourceVersion"] = version
 		for from < len(all) && text(all[from], "metadata", "namespace")+"/"+text(all[from], "metadata", "name") <= name {
@@ -214,7 +246,7 @@ func (c call) create(body []byte) (any, *problem) {
 		return nil, invalid("%s: metadata.name: Required value: name or generateName is required", c.r.kind)
 	}
 	if _, there := c.s.objects[c.r][k]; there {
-		return nil, &problem{http.StatusConflict, "AlreadyExists", fmt.Sprintf("%s %q already exists", c.r.plural, k.name), 0}
+		return nil, &problem{code: http.StatusConflict, reason: "AlreadyExists", message: fmt.Sprintf("%s %q already exists", c.r.plural, k.name)}
 	}
 	c.owned(object{}, o)
 	if c.trial() {
@@ -226,7 +258,7 @@ func (c call) create(body []byte) (any, *problem) {
 // replace puts an object in the place of another, if it is of the version that there is.
 func (c call) replace(was, now object) (any, *problem) {
 	if version := text(now, "metadata", "resourceVersion"); version != "" && version != text(was, "metadata", "resourceVersion") {
-		return nil, &problem{http.StatusConflict, "Conflict", fmt.Sprintf("Operation cannot be fulfilled on %s %q: the object has been modified; please apply your changes to the latest version and try again", c.r.plural, c.name), 0}
+		return nil, &problem{code: http.StatusConflict, reason: "Conflict", message: fmt.Sprintf("Operation cannot be fulfilled on %s %q: the object has been modified; please apply your changes to the latest version and try again", c.r.plural, c.name)}
 	}
 	if keyOf(now) != c.key() {
 		return nil, badRequest("the name of the object (%s) does not match the name on the URL (%s)", text(now, "metadata", "name"), c.name)
@@ -252,29 +284,59 @@ func (c call) replace(was, now object) (any, *problem) {
 	return c.s.put(c.r, now), nil
 }
 
+// scaled is how many pods a deployment is to have, as an object of its own, when the request has changed it.
+func (c call) scaled(was object, body []byte) (any, *problem) {
+	scale := func(o object) object {
+		m := meta(o)
+		return object{
+			"apiVersion": "autoscaling/v1", "kind": "Scale", "metadata": object{"name": m["name"], "namespace": m["namespace"], "resourceVersion": m["resourceVersion"]},
+			"spec": object{"replicas": at(o, "spec", "replicas")}, "status": object{"replicas": at(o, "status", "replicas")},
+		}
+	}
+	wanted := scale(was)
+	switch c.q.Method {
+	case http.MethodGet:
+		return wanted, nil
+	case http.MethodPut:
+		if err := json.Unmarshal(body, &wanted); err != nil {
+			return nil, badRequest("%v", err)
+		}
+	case http.MethodPatch:
+		var p *problem
+		if wanted, p = c.patched(wanted, body); p != nil {
+			return nil, p
+		}
+	}
+	now := copied(was)
+	meta(now)["resourceVersion"] = at(wanted, "metadata", "resourceVersion")
+	if spec, ok := now["spec"].(object); ok {
+		spec["replicas"] = at(wanted, "spec", "replicas")
+	}
+	o, p := c.replace(was, now)
+	if p != nil {
+		return nil, p
+	}
+	return scale(o.(object)), nil
+}
+
 func unversioned(o object) object {
 	o = copied(o)
 	delete(meta(o), "managedFields")
 	return o
 }
 
-// owned notes who has changed an object, as managedFields do; of single fields it tells nothing.
+// owned notes who has changed which fields of an object.
 func (c call) owned(was, now object) {
 	if same(was["spec"], now["spec"]) && same(at(was, "metadata", "labels"), at(now, "metadata", "labels")) && same(at(was, "metadata", "annotations"), at(now, "metadata", "annotations")) {
 		return
 	}
-	manager := c.q.URL.Query().Get("fieldManager")
-	if manager == "" {
-		manager, _, _ = strings.Cut(c.q.UserAgent(), "/")
-	}
-	var kept []any
-	list, _ := at(was, "metadata", "managedFields").([]any)
-	for _, m := range list {
-		if text(m, "manager") != manager {
-			kept = append(kept, m)
+	before, changed := leaves(was), map[string]any{}
+	for path, value := range leaves(now) {
+		if !same(before[path], value) {
+			changed[path] = value
 		}
 	}
-	meta(now)["managedFields"] = append(kept, object{"manager": manager, "operation": "Update", "apiVersion": c.r.apiVersion(), "time": time.Now().UTC().Format(time.RFC3339), "fieldsType": "FieldsV1", "fieldsV1": object{}})
+	c.manage(was, now, "Update", changed, false)
 }
 
 // check is what an API server looks at before it stores an object, as far as Vaiven can get it wrong.
@@ -309,12 +371,12 @@ func (c call) patched(was object, patch []byte) (object, *problem) {
 			return nil, badRequest("%v", errPatch)
 		}
 		if after, err = p.Apply(before); err != nil {
-			return nil, &problem{http.StatusUnprocessableEntity, "Invalid", "the server rejected our request due to an error in our request", 0}
+			return nil, &problem{code: http.StatusUnprocessableEntity, reason: "Invalid", message: "the server rejected our request due to an error in our request"}
 		}
-	case "application/merge-patch+json":
+	case "application/merge-patch+json", "application/strategic-merge-patch+json": // lists are replaced whole in both
 		after, err = jsonpatch.MergePatch(before, patch)
 	default:
-		return nil, &problem{http.StatusUnsupportedMediaType, "UnsupportedMediaType", "the body of the request was in an unknown format - accepted media types include: application/json-patch+json, application/merge-patch+json", 0}
+		return nil, &problem{code: http.StatusUnsupportedMediaType, reason: "UnsupportedMediaType", message: "the body of the request was in an unknown format - accepted media types include: application/json-patch+json, application/merge-patch+json"}
 	}
 	var now object
 	if err == nil {
@@ -400,7 +462,7 @@ func (c call) watch(w http.ResponseWriter) {
 		list, more, gone, breaks, now := s.since(seen), s.more, seen < s.forgotten, s.ill.Break, s.version
 		s.mu.Unlock()
 		if gone {
-			line("ERROR", (&problem{http.StatusGone, "Expired", fmt.Sprintf("too old resource version: %d (%d)", seen, now), 0}).status())
+			line("ERROR", (&problem{code: http.StatusGone, reason: "Expired", message: fmt.Sprintf("too old resource version: %d (%d)", seen, now)}).status())
 			return
 		}
 		for _, e := range list {
@@ -489,6 +551,9 @@ func discovery(path string) any {
 		list = append(list, object{"name": r.plural, "singularName": strings.ToLower(r.kind), "namespaced": true, "kind": r.kind, "verbs": verbs, "shortNames": r.shorts})
 		if r.status {
 			list = append(list, object{"name": r.plural + "/status", "singularName": "", "namespaced": true, "kind": r.kind, "verbs": []string{"get", "patch", "update"}})
+		}
+		if r.plural == "deployments" {
+			list = append(list, object{"name": "deployments/scale", "singularName": "", "namespaced": true, "group": "autoscaling", "version": "v1", "kind": "Scale", "verbs": []string{"get", "patch", "update"}})
 		}
 	}
 	if asked == "authorization.k8s.io/v1" {

@@ -30,13 +30,16 @@ func (s *Server) follow(ctx context.Context) {
 		s.mu.Lock()
 		more := s.more
 		s.mu.Unlock()
-		for _, act := range []func(){s.slices, s.carried} {
+		for _, act := range []func(){s.controlled, s.carried} {
 			if !pause() {
 				return
 			}
 			s.mu.Lock()
 			if !s.ill.Deaf {
 				act()
+				if s.node != nil {
+					s.node.take(ctx)
+				}
 			}
 			s.mu.Unlock()
 		}
@@ -46,6 +49,12 @@ func (s *Server) follow(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// controlled has the controllers follow. The caller holds the lock.
+func (s *Server) controlled() {
+	s.deployed()
+	s.slices()
 }
 
 // carried has the data plane go by what there is, and routes say so. The caller holds the lock.

@@ -2,20 +2,27 @@ package standin
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"sync"
 	"time"
+
+	"github.com/goccy/go-yaml"
 )
 
 // Config is how a server is.
 type Config struct {
-	Address   string        // host:port at which it listens
-	Lag       time.Duration // of everything that follows: controllers, and after them the data plane
-	Remembers int           // changes, for watches that begin in the past; 0 for 1000
-	Bookmarks time.Duration // between two that are told to a watch; 0 for 10 s
+	Address   string             // host:port at which it listens
+	Lag       time.Duration      // of everything that follows: controllers, and after them the data plane
+	Remembers int                // changes, for watches that begin in the past; 0 for 1000
+	Bookmarks time.Duration      // between two that are told to a watch; 0 for 10 s
+	Image     Image              // nil: nobody runs pods, and whoever makes them says how they are
+	IP        func(n int) string // that a pod gets, by its number from 1 on
+	Dir       string             // where pods run
+	Backoff   time.Duration      // before a container is started again, or an image pulled; 0 for 10 s
 }
 
 // Server is a stand-in. It is safe for concurrent use.
@@ -23,6 +30,7 @@ type Server struct {
 	config Config
 	http   *http.Server
 	plane  *plane
+	node   *node // nil if nobody runs pods
 	wait   sync.WaitGroup
 	stop   context.CancelFunc
 
@@ -52,6 +60,9 @@ func Start(c Config) (*Server, error) {
 	if c.Bookmarks == 0 {
 		c.Bookmarks = 10 * time.Second
 	}
+	if c.Backoff == 0 {
+		c.Backoff = 10 * time.Second
+	}
 	l, err := net.Listen("tcp", c.Address)
 	if err != nil {
 		return nil, err
@@ -63,6 +74,9 @@ func Start(c Config) (*Server, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s.stop = cancel
 	s.plane = newPlane()
+	if c.Image != nil {
+		s.node = &node{server: s, pods: map[key]*running{}}
+	}
 	s.http = &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
 	s.wait.Go(func() { _ = s.http.Serve(l) }) // until it is closed
 	s.wait.Go(func() { s.follow(ctx) })
@@ -74,11 +88,17 @@ func (s *Server) Stop() error {
 	s.stop()
 	err := s.http.Close()
 	s.wait.Wait()
+	if s.node != nil {
+		s.node.wait.Wait()
+	}
 	return errors.Join(err, s.plane.close())
 }
 
 // Kubeconfig is the text of a configuration for kubectl and others.
-func (s *Server) Kubeconfig(namespace string) string {
+func (s *Server) Kubeconfig(namespace string) string { return s.config.Kubeconfig(namespace) }
+
+// Kubeconfig is that of a server with this configuration.
+func (c Config) Kubeconfig(namespace string) string {
 	return fmt.Sprintf(`apiVersion: v1
 kind: Config
 clusters:
@@ -91,7 +111,28 @@ contexts:
 - name: standin
   context: {cluster: standin, user: anybody, namespace: %s}
 current-context: standin
-`, s.config.Address, namespace)
+`, c.Address, namespace)
+}
+
+// Put makes an object in the server, as its manifest says in YAML or JSON, or another one of the one that there is.
+func (s *Server) Put(manifest []byte) error {
+	written, err := yaml.YAMLToJSON(manifest)
+	var o object
+	if err == nil {
+		err = json.Unmarshal(written, &o)
+	}
+	if err != nil {
+		return err
+	}
+	for _, r := range resources {
+		if r.kind == o["kind"] && r.apiVersion() == o["apiVersion"] {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.put(r, o)
+			return nil
+		}
+	}
+	return fmt.Errorf("the stand-in has no %v of %v", o["kind"], o["apiVersion"])
 }
 
 // Fall has it fall ill, or be well again.

@@ -20,6 +20,7 @@ type resource struct {
 
 var resources = []*resource{
 	{"", "v1", "pods", "Pod", []string{"po"}, true},
+	{"apps", "v1", "deployments", "Deployment", []string{"deploy"}, true},
 	{"", "v1", "services", "Service", []string{"svc"}, true},
 	{"discovery.k8s.io", "v1", "endpointslices", "EndpointSlice", nil, false},
 	{"gateway.networking.k8s.io", "v1", "httproutes", "HTTPRoute", nil, true},
@@ -58,7 +59,8 @@ type problem struct {
 	code    int
 	reason  string
 	message string
-	after   int // seconds
+	after   int   // seconds
+	causes  []any // of a conflict of server-side apply
 }
 
 func (p *problem) Error() string { return p.message }
@@ -68,19 +70,22 @@ func (p *problem) status() object {
 	if p.after > 0 {
 		o["details"] = object{"retryAfterSeconds": p.after}
 	}
+	if p.causes != nil {
+		o["details"] = object{"causes": p.causes}
+	}
 	return o
 }
 
 func notFound(r *resource, name string) *problem {
-	return &problem{http.StatusNotFound, "NotFound", fmt.Sprintf("%s %q not found", r.plural, name), 0}
+	return &problem{code: http.StatusNotFound, reason: "NotFound", message: fmt.Sprintf("%s %q not found", r.plural, name)}
 }
 
 func invalid(format string, args ...any) *problem {
-	return &problem{http.StatusUnprocessableEntity, "Invalid", fmt.Sprintf(format, args...), 0}
+	return &problem{code: http.StatusUnprocessableEntity, reason: "Invalid", message: fmt.Sprintf(format, args...)}
 }
 
 func badRequest(format string, args ...any) *problem {
-	return &problem{http.StatusBadRequest, "BadRequest", fmt.Sprintf(format, args...), 0}
+	return &problem{code: http.StatusBadRequest, reason: "BadRequest", message: fmt.Sprintf(format, args...)}
 }
 
 // copied is an object that has nothing in common with another.

@@ -509,7 +509,7 @@ func (e *Engine) facts(at time.Time) guard.Facts {
 	target := &e.sides[s.Target]
 	serving, wanted := e.serving()
 	return guard.Facts{
-		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Tells: e.front.reading.Tells, SideRead: target.fresh(at),
+		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Queue: e.front.reading.Sides[s.Target].Queue, Tells: e.front.reading.Tells, SideRead: target.fresh(at),
 		Condition: serving, Ill: e.ill, Wanted: wanted,
 		Restarted: e.cameBack(s.Target, e.since), Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.Alone(),
 		Together: e.plan.Front.Together(), Overruled: s.Overruled, FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),

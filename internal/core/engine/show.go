@@ -24,7 +24,7 @@ func (e *Engine) View(at time.Time) View {
 		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
 		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
 		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole, Hook: e.hook, Again: e.rested,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Notice: r.Notice, Remembers: r.Remembers, Everywhere: e.everywhere()},
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Notice: r.Notice, Blind: r.Blind, Remembers: r.Remembers, Everywhere: e.everywhere()},
 	}
 	if n := len(e.track); n > 0 {
 		v.Drawn = e.track[n-1].At
@@ -43,7 +43,7 @@ func (e *Engine) View(at time.Time) View {
 		}
 		v.Sides[side].Figures = f
 		v.Sides[side].Served = e.series.Each(side, at)
-		v.Sides[side].Open = r.Sides[side].Open
+		v.Sides[side].Open, v.Sides[side].Queue = r.Sides[side].Open, r.Sides[side].Queue
 		v.Sides[side].Out = s.Out[side]
 		if list := e.strangers(side); len(list) > 0 && e.sides[side].fresh(at) {
 			v.Sides[side].Strange = list

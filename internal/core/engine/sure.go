@@ -16,12 +16,18 @@ func (e *Engine) terms() guard.Terms {
 	if e.state.Stage.UnderWay() {
 		legs, keep = e.state.Route, e.state.Keep
 	}
-	return guard.Terms{Alpha: 1 - e.plan.Sure, Seconds: int(legs.Forecast(keep).Total.Seconds()), Blocks: planned(legs, keep), Restarts: e.state.Resumed}
+	return guard.Terms{Alpha: 1 - e.plan.Sure, Seconds: int(lasts(e.plan, legs, keep).Seconds()), Blocks: planned(e.plan, legs, keep), Restarts: e.state.Resumed}
 }
 
 // planned is how many readings of the front a route is to have until the old side may be retired.
-func planned(legs route.Route, keep time.Duration) int {
-	return int(legs.Forecast(keep).Total / FrontEvery)
+func planned(p *plan.Plan, legs route.Route, keep time.Duration) int {
+	return int(lasts(p, legs, keep) / FrontEvery)
+}
+
+// lasts is how long a route takes.
+func lasts(p *plan.Plan, legs route.Route, keep time.Duration) time.Duration {
+	_, each := p.Remembered()
+	return legs.Forecast(keep, each).Total
 }
 
 // guarding is what the guard on failing answers goes by on the way that is under way, or the plan's.
@@ -36,7 +42,7 @@ func (e *Engine) guarding() forecast.Guarding {
 // Guarding is what the plan's guard on failing answers goes by on a route.
 func Guarding(p *plan.Plan, legs route.Route, keep time.Duration) forecast.Guarding {
 	failing, _ := p.Guard(plan.Failing)
-	return forecast.Guarding{Margin: failing.Margin, Level: guard.Level(p.Guards, 1-p.Sure), Blocks: planned(legs, keep)}
+	return forecast.Guarding{Margin: failing.Margin, Level: guard.Level(p.Guards, 1-p.Sure), Blocks: planned(p, legs, keep)}
 }
 
 // Evidence is what the guards that compare have come to since the crossing began.

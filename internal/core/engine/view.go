@@ -86,6 +86,7 @@ type FrontView struct {
 	Order   reading.Order `json:"order,omitzero"`
 	Error   string        `json:"error,omitempty"` // of the last try; the rest is older then
 	Notice  string        `json:"notice,omitempty"`
+	Blind   string        `json:"blind,omitempty"`   // why what it counts is not known just now
 	Changes uint64        `json:"changes,omitempty"` // of ours that were confirmed
 	// Remembers is how long those who ask may go by what was before, after a change; 0 where nobody does.
 	Remembers  time.Duration `json:"remembers,omitzero"`
@@ -110,6 +111,7 @@ type SideView struct {
 	Open      int64               `json:"open"`               // requests being answered
 	Changes   uint64              `json:"changes,omitempty"`  // how often its instances were made others
 	Restarts  []Restart           `json:"restarts,omitempty"` // instances that had ended and were started again
+	Queue     *reading.Queue      `json:"queue,omitempty"`    // that its instances take messages from, where they do
 	Strange   []string            `json:"strange,omitempty"`  // addresses that the front sends requests to, and that the plan does not name
 }
 

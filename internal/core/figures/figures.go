@@ -99,12 +99,20 @@ type sideStep struct {
 // changes nothing, if latencies cannot be read.
 func (s *Series) Add(r reading.Front) error {
 	next := map[counter]reading.Count{}
+	var lost [2]int64
 	st := step{to: r.At, share: r.Split.Share, mixed: r.Split.Share != s.share}
 	for _, side := range split.Sides {
-		d := &st.sides[side]
+		d, untold := &st.sides[side], false
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
 			before, seen := s.last[k]
+			if c.Untold {
+				if seen {
+					next[k] = before // what it answers meanwhile is told later
+				}
+				untold = true
+				continue
+			}
 			if !r.Tells.Times && len(c.Latency) == 0 { // it was not told, and has not begun anew
 				c.Latency = before.Latency
 			}
@@ -120,7 +128,10 @@ func (s *Series) Add(r reading.Front) error {
 			}
 			s.note(k, before, c, r.At)
 		}
-		d.lost = grown(s.lost[side], r.Sides[side].Lost)
+		if lost[side] = r.Sides[side].Lost; untold {
+			lost[side] = max(lost[side], s.lost[side])
+		}
+		d.lost = grown(s.lost[side], lost[side])
 		d.requests += d.lost
 		d.failing += d.lost
 		if tellsClients(r, side) {
@@ -159,7 +170,7 @@ func (s *Series) Add(r reading.Front) error {
 	s.begun, s.share = true, r.Split.Share
 	s.last = next
 	for _, side := range split.Sides {
-		s.lost[side] = r.Sides[side].Lost
+		s.lost[side] = lost[side]
 		if tellsClients(r, side) {
 			s.clients[side] = r.Sides[side].Clients
 		}

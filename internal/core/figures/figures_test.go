@@ -106,6 +106,26 @@ func TestInstancesComeAndGoAndFrontsStartAnew(t *testing.T) {
 	}
 }
 
+// What an instance does not tell for a while is counted when it tells again, and what it had answered before is not counted anew.
+func TestWhatIsNotToldForAWhile(t *testing.T) {
+	var s Series
+	i, late := newInstance("green-1"), newInstance("green-2")
+	i.answer(t, 1000, 500, time.Millisecond) // long ago
+	late.answer(t, 5000, 500, time.Millisecond)
+	untold := func(i *instance) *instance {
+		return &instance{Count: reading.Count{Server: i.Server, Untold: true}}
+	}
+	add(t, &s, read(0, 7, i, untold(late)))
+	add(t, &s, read(1, 0, untold(i), untold(late)))
+	i.answer(t, 30, 200, time.Millisecond)
+	add(t, &s, read(2, 7, i, late)) // which is seen first now
+	late.answer(t, 20, 200, time.Millisecond)
+	add(t, &s, read(3, 8, i, late))
+	if f := s.Over(split.Green, start, 0); f.Requests != 51 || f.Failing != 1 {
+		t.Errorf("counted are %d, of them %d failing, want 51 and the one that was lost", f.Requests, f.Failing)
+	}
+}
+
 func TestDamagedLatenciesAreSaid(t *testing.T) {
 	var s Series
 	i := newInstance("green-1")

@@ -140,7 +140,7 @@ func TestSuggest(t *testing.T) {
 		if leg, err := r.Check(); !ok || err != nil || harm > most {
 			t.Fatalf("at most %v: %v costs %v, %v, leg %d: %v", most, r, harm, ok, leg, err)
 		}
-		if total := r.Forecast(0).Total; total < before || most > once && len(r) != 1 {
+		if total := r.Forecast(0, 0).Total; total < before || most > once && len(r) != 1 {
 			t.Errorf("at most %v it is %v", most, r)
 		} else {
 			before = total

@@ -108,7 +108,7 @@ func (q Question) Suggest(most float64) (route.Route, float64, bool) {
 			list = append(list, append(r, route.Leg{Part: split.Whole}))
 		}
 	}
-	total := func(r route.Route) time.Duration { return r.Forecast(0).Total }
+	total := func(r route.Route) time.Duration { return r.Forecast(0, 0).Total }
 	slices.SortStableFunc(list, func(a, b route.Route) int {
 		return cmp.Or(cmp.Compare(total(a), total(b)), cmp.Compare(len(a), len(b)))
 	})

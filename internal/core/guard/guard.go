@@ -86,6 +86,8 @@ func (s Status) Level() float64 {
 		return s.Trial.Rate()
 	case s.Watch.Figures():
 		return s.Difference
+	case s.Watch == plan.Waits:
+		return s.Value
 	}
 	return float64(s.Trial.Bad)
 }
@@ -96,7 +98,8 @@ type Facts struct {
 	Since       time.Time // when the target first got traffic; zero before
 	Target      split.Side
 	Series      *figures.Series
-	FrontRead   bool // the series is up to date
+	FrontRead   bool           // the series is up to date
+	Queue       *reading.Queue // of the target, where it takes messages from one
 	Tells       reading.Tells
 	SideRead    bool // the conditions are
 	Condition   []reading.Condition
@@ -225,6 +228,8 @@ func (g *Guards) Evaluate(f Facts) []Status {
 			s = g.compare(n, rule, s, f, mark)
 		case rule.Watch.Figures():
 			s = g.figured(n, rule, s, f, mark)
+		case rule.Watch == plan.Waits:
+			s = waits(rule, s, f)
 		case rule.Watch == plan.Unhealthy:
 			s = unhealthy(s, f)
 		default:
@@ -271,6 +276,26 @@ func unhealthy(s Status, f Facts) Status {
 func lost(s Status, f Facts) Status {
 	s.Trial.Bad = f.Series.Count(f.Target, f.Since, 0).Lost
 	return counted(s, f.FrontRead)
+}
+
+// waits holds how long the oldest message waits, in seconds, against what is allowed.
+func waits(rule plan.Guard, s Status, f Facts) Status {
+	s.After = rule.Longest
+	switch {
+	case !f.FrontRead:
+		s.State, s.Lack = Unknown, NotRead
+		return s
+	case f.Queue == nil:
+		s.State, s.Lack = Unknown, NotCounted
+		return s
+	}
+	switch s.Value = f.Queue.Oldest.Seconds(); {
+	case f.Queue.Oldest > rule.Longest:
+		s.State = Tripped
+	case f.Queue.Oldest > rule.Longest/2:
+		s.State = Watching
+	}
+	return s
 }
 
 // counted holds a number against what is allowed. One that is too large is so whenever

@@ -396,3 +396,28 @@ func TestGravest(t *testing.T) {
 		t.Errorf("much worse: %+v", a)
 	}
 }
+
+// A queue's oldest message has waited for too long, or nearly, or it is not known.
+func TestWaits(t *testing.T) {
+	g := New([]plan.Guard{{Name: "waits over 30s", Watch: plan.Waits, Longest: 30 * time.Second, Then: plan.RollBack}}, Terms{})
+	for what, c := range map[string]struct {
+		queue *reading.Queue
+		read  bool
+		state State
+		lack  Lack
+	}{
+		"a queue that moves":    {&reading.Queue{Oldest: 2 * time.Second}, true, Clear, ""},
+		"one that hardly does":  {&reading.Queue{Oldest: 20 * time.Second}, true, Watching, ""},
+		"one that stands still": {&reading.Queue{Oldest: 31 * time.Second}, true, Tripped, ""},
+		"a front without any":   {nil, true, Unknown, NotCounted},
+		"a front not read":      {&reading.Queue{Oldest: time.Hour}, false, Unknown, NotRead},
+	} {
+		s := g.Evaluate(Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series), FrontRead: c.read, Queue: c.queue})[0]
+		if s.State != c.state || s.Lack != c.lack || s.After != 30*time.Second {
+			t.Errorf("%s: %+v", what, s)
+		}
+		if c.state == Tripped && s.Level() != 31 {
+			t.Errorf("%s is as bad as %v", what, s.Level())
+		}
+	}
+}

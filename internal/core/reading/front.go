@@ -61,6 +61,8 @@ type Front struct {
 	Tells  Tells     `json:"tells"`
 	Blind  string    `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
 
+	Held int64 `json:"held,omitempty"` // messages that wait for nobody: they are kept until somebody lets them go on
+
 	// Remembers is how long those who ask may go by what was before, after a change: names are remembered. 0 where a
 	// change is in force for all of them at once.
 	Remembers time.Duration `json:"remembers,omitzero"`
@@ -91,6 +93,7 @@ type Side struct {
 	Lost      int64   `json:"lost"` // requests that got no instance's answer, since the front started
 	Instances []Count `json:"instances"`
 	Clients   Clients `json:"clients,omitzero"`
+	Queue     *Queue  `json:"queue,omitempty"` // that its instances take work from, where they are not asked but ask
 }
 
 // Clients is how each client's first answer on a side was, since the front started, where the
@@ -107,6 +110,7 @@ type Clients struct {
 // Count is what one instance answered since the front knows it.
 type Count struct {
 	Server
+	Untold   bool     `json:"untold,omitempty"` // what it has answered is not known just now: what follows says nothing
 	Open     int64    `json:"open"`
 	Requests int64    `json:"requests"`          // answered, with any status
 	Status   [6]int64 `json:"status"`            // by class; [5] is 500 to 599, [0] is unused

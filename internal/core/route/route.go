@@ -97,15 +97,16 @@ type Forecast struct {
 }
 
 // Forecast adds up the route's times. The last leg's dwell is the time for which
-// the old side is kept.
-func (r Route) Forecast(keep time.Duration) Forecast {
+// the old side is kept. After each change those who ask go by what was before for as long as they
+// remember it, and the time of a leg begins after that.
+func (r Route) Forecast(keep, remembered time.Duration) Forecast {
 	f := Forecast{Keep: keep}
 	for i, l := range r {
 		f.Stops = append(f.Stops, Stop{l, f.Total})
 		if l.Ask {
 			f.Asks++
 		}
-		if i < len(r)-1 {
+		if f.Total += remembered; i < len(r)-1 {
 			f.Total += l.Dwell
 		}
 	}

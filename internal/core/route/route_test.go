@@ -35,8 +35,8 @@ func TestCheckNamesTheWrongLeg(t *testing.T) {
 
 func TestForecastAddsUp(t *testing.T) {
 	r := Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute, Ask: true}, {Part: split.Whole}}
-	f := r.Forecast(30 * time.Minute)
-	if last := (Route{{Part: split.Whole, Dwell: time.Hour}}).Forecast(time.Minute); last.Total != time.Minute {
+	f := r.Forecast(30*time.Minute, 0)
+	if last := (Route{{Part: split.Whole, Dwell: time.Hour}}).Forecast(time.Minute, 0); last.Total != time.Minute {
 		t.Errorf("the dwell of the last leg counts: %v", last.Total)
 	}
 	if f.Total != 33*time.Minute || f.Asks != 1 {
@@ -46,6 +46,10 @@ func TestForecastAddsUp(t *testing.T) {
 		if f.Stops[i].Begins != want {
 			t.Errorf("leg %d begins at %v, want %v", i+1, f.Stops[i].Begins, want)
 		}
+	}
+	f = r.Forecast(30*time.Minute, 5*time.Second) // three changes
+	if f.Total != 33*time.Minute+15*time.Second || f.Stops[2].Begins != 3*time.Minute+10*time.Second {
+		t.Errorf("where changes are remembered: %+v", f)
 	}
 }
 

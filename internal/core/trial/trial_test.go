@@ -31,8 +31,9 @@ func TestARandomKeySplitsEverybody(t *testing.T) {
 	if r.Requests != 60_000 || r.Clients != 500 || r.Error != 0 || len(r.Shares) != 3 {
 		t.Fatalf("%+v", r)
 	}
+	// 100 requests a second: after 300 seconds a half is off by less than evenWithin but once in a thousand million.
 	for _, s := range r.Shares {
-		if math.Abs(s.Achieved-s.Share.Fraction()) > 0.01 || s.Bursts > 0 || s.Even < 0 || s.Even > time.Minute || s.Spread > 1.5*s.Chance {
+		if math.Abs(s.Achieved-s.Share.Fraction()) > 0.0125 || s.Bursts > 0 || s.Even < 0 || s.Even > 5*time.Minute || s.Spread > 1.5*s.Chance {
 			t.Errorf("%v: %+v", s.Share, s)
 		}
 		if s.Share > 500 && s.Split < 495 {

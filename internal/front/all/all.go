@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/front/httpd"
 	"vaiven/internal/front/names"
 	"vaiven/internal/front/nginx"
+	"vaiven/internal/front/queue"
 	"vaiven/internal/front/several"
 	"vaiven/internal/front/tool"
 	"vaiven/internal/link"
@@ -20,7 +21,7 @@ import (
 )
 
 // Kinds are the kinds of fronts. The first is meant where a plan names none.
-var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, names.Kind, cluster.Kind, tool.Kind}
+var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, names.Kind, cluster.Kind, queue.Kind, tool.Kind}
 
 // Of is the kind of a front of a plan.
 func Of(f plan.Front) front.Kind {

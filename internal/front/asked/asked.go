@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -72,9 +71,7 @@ func New(on place.Machine, p Counts) *Counter {
 	if p.Path == "" {
 		return nil
 	}
-	t := &http.Transport{DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-		return on.Dial(ctx, network, address)
-	}, MaxIdleConnsPerHost: 1}
+	t := &http.Transport{DialContext: on.Dial, MaxIdleConnsPerHost: 1}
 	return &Counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
 }
 
@@ -92,6 +89,7 @@ func (c *Counter) Count(ctx context.Context, r *reading.Front) {
 			i := &r.Sides[side].Instances[n]
 			wait.Go(func() {
 				if err := c.one(ctx, i); err != nil {
+					i.Untold = true
 					mu.Lock()
 					defer mu.Unlock()
 					failed = append(failed, fmt.Sprintf("%s does not tell what it answers: %v", i.Name, err))

@@ -9,7 +9,6 @@ import (
 	"net"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
@@ -30,14 +29,14 @@ type Driver struct {
 	config   *Settings
 	counts   *asked.Counter
 	steering told.Steering[state]
-
-	mu   sync.Mutex // protects what follows
-	asks *cluster.Client
+	asks     cluster.Later
+	around   cluster.Kept[around]
 }
 
 // New makes a driver; pods are asked for their counts from a machine. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{config: f.Settings.(*Settings)}
+	d.asks.Config = cluster.Config{File: d.config.File, Context: d.config.Context, Namespace: d.config.Namespace}
 	d.counts = asked.New(on, d.config.Counts)
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: int(split.Whole), Try: d.try,
@@ -45,20 +44,6 @@ func New(on place.Machine, f plan.Front) *Driver {
 		Order: func(s state) reading.Order { return s.order },
 	}
 	return d
-}
-
-// client is made when it is needed first: the kubeconfig may come later than the plan.
-func (d *Driver) client() (*cluster.Client, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.asks == nil {
-		c, err := cluster.Open(cluster.Config{File: d.config.File, Context: d.config.Context, Namespace: d.config.Namespace})
-		if err != nil {
-			return nil, err
-		}
-		d.asks = c
-	}
-	return d.asks, nil
 }
 
 // step is one of a JSON Patch (RFC 6902).
@@ -79,7 +64,7 @@ func path(names ...string) string {
 
 // patch sends one.
 func (d *Driver) patch(ctx context.Context, steps []step, dry bool) (*unstructured.Unstructured, error) {
-	c, err := d.client()
+	c, err := d.asks.Open()
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -92,38 +77,36 @@ func (d *Driver) patch(ctx context.Context, steps []step, dry bool) (*unstructur
 	return o, translated(err)
 }
 
-// work is a change of the share. Going home tests nothing: it is made over whatever is there.
-func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
+// change is the patch that puts a share in force, and what it does in words. Going home tests nothing: it is made over whatever is there.
+func (d *Driver) change(s state, share split.Share, home *reading.Order) (steps []step, did string, reached split.Share, err error) {
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && len(s.of(side)) == 0 && home == nil {
-			return told.Work{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+			return nil, "", 0, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
 	}
-	var steps []step
 	if home == nil {
 		steps = append(steps, step{"test", path("metadata", "annotations", orderNote), s.object.GetAnnotations()[orderNote]})
 	} else {
 		text, err := json.Marshal(home)
 		if err != nil {
-			return told.Work{}, err
+			return nil, "", 0, err
 		}
 		if s.object.GetAnnotations() == nil {
 			steps = append(steps, step{"add", path("metadata", "annotations"), map[string]string{}})
 		}
 		steps = append(steps, step{"add", path("metadata", "annotations", orderNote), string(text)})
 	}
-	reached := share
-	var did string
+	reached = share
 	if d.config.Route != "" {
 		changed, words, err := d.weighed(s, share, home == nil)
 		if err != nil {
-			return told.Work{}, err
+			return nil, "", 0, err
 		}
 		steps, did = append(steps, changed...), words
 	} else {
 		side, whole := share.Alone()
 		if !whole && !d.config.Shares {
-			return told.Work{}, fmt.Errorf("%w: %s leads to one side, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, d.config.named(), share)
+			return nil, "", 0, fmt.Errorf("%w: %s leads to one side, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, d.config.named(), share)
 		}
 		selector := maps.Clone(s.selector)
 		if selector == nil {
@@ -139,6 +122,15 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 		}
 		steps = append(steps, step{"add", path("spec", "selector"), selector})
 		did = fmt.Sprintf("patch %s: selector %v", d.config.named(), selector)
+	}
+	return steps, did, reached, nil
+}
+
+// work is a change of the share.
+func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
+	steps, did, reached, err := d.change(s, share, home)
+	if err != nil {
+		return told.Work{}, err
 	}
 	w := told.Work{Steps: []string{did}, Weights: split.Weights{Reached: []split.Share{split.Whole - reached, reached}}}
 	var done *unstructured.Unstructured
@@ -173,35 +165,28 @@ func (d *Driver) weighed(s state, share split.Share, guarded bool) ([]step, stri
 	return steps, fmt.Sprintf("patch %s: weights %s %d, %s %d", d.config.named(), d.config.Services[split.Blue], share.Of(split.Blue), d.config.Services[split.Green], share.Of(split.Green)), nil
 }
 
-// again is how long between two looks at whether something is in force, where no watch tells of a change.
-const again = time.Second
-
 // until looks until something is so, whenever the route or the endpoints have changed.
 func (d *Driver) until(ctx context.Context, what string, so func(state) bool) error {
 	ctx, cancel := context.WithTimeout(ctx, front.ChangeLimit)
 	defer cancel()
-	c, err := d.client()
+	c, err := d.asks.Open()
 	if err != nil {
 		return translated(err)
 	}
 	of, _ := d.config.steered()
-	steered, endpoints := c.Follow(ctx, of, ""), c.Follow(ctx, cluster.EndpointSlices, d.endpointsOf())
-	for {
+	var failed error // to look
+	err = c.Until(ctx, func() (bool, error) {
 		s, err := d.look(ctx)
-		if err == nil && so(s) {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			if err == nil {
-				err = context.Cause(ctx)
-			}
-			return fmt.Errorf("%w: it was accepted, and %s: %w", front.ErrUnreachable, what, err)
-		case <-steered:
-		case <-endpoints:
-		case <-time.After(again):
-		}
+		failed = err
+		return err == nil && so(s), nil
+	}, append(d.watched(), cluster.Watched{Of: of})...)
+	if err == nil {
+		return nil
 	}
+	if failed == nil {
+		failed = err
+	}
+	return fmt.Errorf("%w: it was accepted, and %s: %w", front.ErrUnreachable, what, failed)
 }
 
 // inForce waits until a change is more than accepted.
@@ -216,14 +201,7 @@ func (d *Driver) inForce(ctx context.Context, done *unstructured.Unstructured, s
 		if s.object.GetGeneration() > done.GetGeneration() {
 			return true
 		}
-		var wanted []string
-		for _, p := range s.pods {
-			if p.member != nil && p.ready && p.labels[serves] != "" && share.Of(p.member.Side) > 0 {
-				wanted = append(wanted, p.name)
-			}
-		}
-		slices.Sort(wanted)
-		return slices.Equal(wanted, s.endpoints[d.config.Service])
+		return slices.Equal(s.serving(share), s.endpoints[d.config.Service])
 	})
 }
 
@@ -258,7 +236,7 @@ func (d *Driver) try(ctx context.Context) error {
 // Read is the split in force.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	since := d.steering.Glance()
-	s, err := d.look(ctx)
+	s, err := d.glance(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
@@ -282,24 +260,33 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 
 // Drain gives up a side that gets nothing. Open are the requests that came to it last, where instances tell, and 0 once none have
 // come for a while: connections stay when the selector does not.
-func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
-	r, err := d.Read(ctx)
-	if err == nil {
-		err = front.Quiet(side, r.Sends(side))
-	}
+func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error) {
+	r, err := front.Quieted(ctx, d, side)
 	if err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
-	return d.counts.Stragglers(side, r), nil
+	return front.Left{Open: d.counts.Stragglers(side, r)}, nil
 }
 
-// Foresee is what Set would do.
+// Foresee is what Set would do; the server itself has said that it would (a dry run).
 func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	c := front.Change{Usually: time.Second, Connections: "the gateway lets requests that are being answered end, and places the next ones anew"}
 	if d.config.Service != "" {
 		c.Connections = "connections stay where they are until clients or instances close them"
 	}
-	return d.steering.Foresee(ctx, share, c)
+	c, err := d.steering.Foresee(ctx, share, c)
+	if err != nil {
+		return c, err
+	}
+	s, err := d.look(ctx)
+	if err != nil {
+		return c, err
+	}
+	steps, _, _, err := d.change(s, share, nil)
+	if err == nil {
+		_, err = d.patch(ctx, steps, true)
+	}
+	return c, err
 }
 
 // Set puts a share in force, if the front still is as expected.
@@ -367,28 +354,31 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 			return err
 		}
 	}
-	if service := d.config.Services[side]; service != "" { // nobody goes before those that come are there
-		err := d.until(ctx, "the endpoint slices do not list those who come", func(now state) bool {
-			return !slices.ContainsFunc(listed, func(name string) bool { return !slices.Contains(now.endpoints[service], name) })
-		})
-		if err != nil {
-			return err
-		}
-	}
 	if leads != nil {
 		if _, err := d.patch(ctx, leads, false); err != nil {
 			return err
 		}
+	}
+	if err := d.listed(ctx, side); err != nil { // nobody goes before those that come are there
+		return err
 	}
 	for _, change := range leave {
 		if err := change(); err != nil {
 			return err
 		}
 	}
-	if service := d.config.Services[side]; service != "" {
-		return d.until(ctx, "the endpoint slices do not list who is to serve", func(now state) bool { return slices.Equal(now.endpoints[service], listed) })
-	}
-	return nil
+	return d.listed(ctx, side)
+}
+
+// listed waits until the service that leads to a side, if one does, lists all of it that take requests, and nobody else.
+func (d *Driver) listed(ctx context.Context, side split.Side) error {
+	return d.until(ctx, "the endpoint slices do not list who is to serve", func(now state) bool {
+		service := d.config.Services[side]
+		if d.config.Service != "" && now.selector[serves] == side.String() {
+			service = d.config.Service
+		}
+		return service == "" || slices.Equal(now.endpoints[service], now.serving(split.Toward(side, split.Whole)))
+	})
 }
 
 // leads are the steps by which a service that leads to whoever is there leads to one side alone, before there is another one that it
@@ -438,7 +428,7 @@ func (d *Driver) label(ctx context.Context, p pod, m *member, takes bool) error 
 	if len(steps) == 0 {
 		return nil
 	}
-	c, err := d.client()
+	c, err := d.asks.Open()
 	if err != nil {
 		return translated(err)
 	}
@@ -446,6 +436,7 @@ func (d *Driver) label(ctx context.Context, p pod, m *member, takes bool) error 
 	if err != nil {
 		return err
 	}
+	defer d.around.Forget()
 	_, err = c.Patch(ctx, cluster.Pods, p.name, text, false)
 	return translated(err)
 }
@@ -487,14 +478,16 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 
 // Lacks are the rights that whoever the kubeconfig is for does not have.
 func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
-	c, err := d.client()
+	c, err := d.asks.Open()
 	if err != nil {
 		return nil, translated(err)
 	}
 	of, name := d.config.steered()
 	missing, err := c.Missing(ctx,
 		cluster.Right{Verb: "get", Of: of, Name: name}, cluster.Right{Verb: "patch", Of: of, Name: name},
-		cluster.Right{Verb: "list", Of: cluster.Pods}, cluster.Right{Verb: "patch", Of: cluster.Pods}, cluster.Right{Verb: "list", Of: cluster.EndpointSlices})
+		cluster.Right{Verb: "watch", Of: of},
+		cluster.Right{Verb: "list", Of: cluster.Pods}, cluster.Right{Verb: "watch", Of: cluster.Pods}, cluster.Right{Verb: "patch", Of: cluster.Pods},
+		cluster.Right{Verb: "list", Of: cluster.EndpointSlices}, cluster.Right{Verb: "watch", Of: cluster.EndpointSlices})
 	var list []string
 	for _, r := range missing {
 		list = append(list, "the right to "+r.String())

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -188,13 +189,17 @@ func TestAService(t *testing.T) {
 			return nil
 		})
 	}
-	fronttest.Eventually(t, "the first answer", func() error {
-		conn, err := net.Dial("tcp", w.Listen)
-		if err == nil {
-			conn.Close()
-		}
-		return err
-	})
+	answers := func() { // the data plane follows, where it led nowhere
+		t.Helper()
+		fronttest.Eventually(t, "the first answer", func() error {
+			a, err := http.Get("http://" + w.Listen + "/count")
+			if err == nil {
+				a.Body.Close()
+			}
+			return err
+		})
+	}
+	answers()
 	only(split.Blue)
 	load := w.Flow()
 	r, err := d.Read(t.Context())
@@ -233,6 +238,7 @@ func TestAService(t *testing.T) {
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Why: "hail"}); err != nil || done.Share != 0 || done.Order.Why != "hail" {
 		t.Errorf("home: %+v, %v", done, err)
 	}
+	answers()
 	only(split.Blue)
 	// An order of a pod that is out, and of one whose address nobody has.
 	out := append([]reading.Server(nil), blue...)
@@ -240,6 +246,16 @@ func TestAService(t *testing.T) {
 	must(d.SetInstances(t.Context(), split.Blue, out))
 	if r, err := d.Read(t.Context()); err != nil || !r.Sides[split.Blue].Instances[0].Out || r.Sides[split.Blue].Instances[1].Out {
 		t.Errorf("with one out: %+v, %v", r.Sides[split.Blue], err)
+	}
+	// Others instead of those that serve: nobody goes before they are there.
+	load = w.Flow()
+	must(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 3, 2)))
+	only(split.Blue)
+	if lost, first := load.End(); lost > 0 {
+		t.Errorf("%d requests were lost while instances were replaced, the first: %v", lost, first)
+	}
+	if got := strings.Fields(c.kubectl(t, "get", "endpointslices", "sailings-1", "-o", "jsonpath={.endpoints[*].targetRef.name}")); len(got) != 2 {
+		t.Errorf("the service leads to %v", got)
 	}
 	out[1].Address = "127.0.0.99:1"
 	if err := d.SetInstances(t.Context(), split.Blue, out); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "no pod") {

@@ -17,6 +17,13 @@ import (
 // Kind is an orchestrator as a front.
 var Kind = front.Kind{
 	Name: "cluster", Read: read,
+	Examples: []front.Example{{Text: `  cluster:
+    kubeconfig: kubeconfig
+    pods: app=sailings
+    httproute: sailings
+    services: {blue: sailings-blue, green: sailings-green}
+    counts: {path: /metrics, requests: sailings_requests_total, open: sailings_requests_open}
+`}},
 	Open: func(on place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(on, f) },
 }
 

@@ -28,12 +28,17 @@ const (
 
 // state is what the API has of a front, at one moment.
 type state struct {
-	object    *unstructured.Unstructured // the route or the service
-	order     reading.Order
-	damaged   error // why the order cannot be read, or that there is none
-	rules     []int // of the route: those with both services, whose weights are the same
-	weights   [2]int64
-	selector  map[string]string // of the service
+	object   *unstructured.Unstructured // the route or the service
+	order    reading.Order
+	damaged  error // why the order cannot be read, or that there is none
+	rules    []int // of the route: those with both services, whose weights are the same
+	weights  [2]int64
+	selector map[string]string // of the service
+	around
+}
+
+// around is what the API has beside the route or service.
+type around struct {
 	pods      []pod
 	endpoints map[string][]string // by service: the names of the pods that it lists as ready
 }
@@ -61,6 +66,18 @@ func (s state) of(side split.Side) []reading.Server {
 			list = append(list, p.member.Server)
 		}
 	}
+	return list
+}
+
+// serving are the pods that take requests when a share is in force.
+func (s state) serving(share split.Share) []string {
+	var list []string
+	for _, p := range s.pods {
+		if p.member != nil && p.ready && p.labels[serves] != "" && share.Of(p.member.Side) > 0 {
+			list = append(list, p.name)
+		}
+	}
+	slices.Sort(list)
 	return list
 }
 
@@ -99,32 +116,50 @@ func translated(err error) error {
 	return fmt.Errorf("%w: %w", front.ErrUnreachable, err)
 }
 
-// look reads all of it.
+// look asks for all of it.
 func (d *Driver) look(ctx context.Context) (state, error) {
-	c, err := d.client()
+	return d.state(ctx, func(c *cluster.Client) (around, error) { return d.pods(ctx, c) })
+}
+
+// glance asks for the route or service, and for the rest of it where watches have told of a change: what is asked for each time says
+// that the API answers, and how it splits.
+func (d *Driver) glance(ctx context.Context) (state, error) {
+	return d.state(ctx, func(c *cluster.Client) (around, error) {
+		return d.around.Get(c, func() (around, error) { return d.pods(ctx, c) }, d.watched()...)
+	})
+}
+
+// state is what there is, with what is around as it is asked for.
+func (d *Driver) state(ctx context.Context, ask func(*cluster.Client) (around, error)) (s state, err error) {
+	c, err := d.asks.Open()
 	if err != nil {
-		return state{}, translated(err)
+		return s, translated(err)
 	}
 	of, name := d.config.steered()
-	s := state{endpoints: map[string][]string{}}
 	if s.object, err = c.Get(ctx, of, name); err != nil {
 		return s, translated(err)
 	}
 	if err := s.read(d.config); err != nil {
 		return s, err
 	}
+	s.around, err = ask(c)
+	return s, err
+}
+
+// pods asks for the pods, and for what services lead to.
+func (d *Driver) pods(ctx context.Context, c *cluster.Client) (a around, err error) {
 	pods, err := c.List(ctx, cluster.Pods, d.config.Pods)
 	if err != nil {
-		return s, translated(err)
+		return a, translated(err)
 	}
 	for _, o := range pods {
 		if p, err := readPod(o); err != nil {
-			return s, err
+			return a, err
 		} else if p.ip != "" && o.GetDeletionTimestamp() == nil {
-			s.pods = append(s.pods, p)
+			a.pods = append(a.pods, p)
 		}
 	}
-	slices.SortFunc(s.pods, func(a, b pod) int {
+	slices.SortFunc(a.pods, func(a, b pod) int {
 		if a.member == nil || b.member == nil {
 			return strings.Compare(a.name, b.name)
 		}
@@ -132,8 +167,9 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	})
 	list, err := c.List(ctx, cluster.EndpointSlices, d.endpointsOf())
 	if err != nil {
-		return s, translated(err)
+		return a, translated(err)
 	}
+	a.endpoints = map[string][]string{}
 	for _, slice := range list {
 		service := slice.GetLabels()[serviceOf]
 		endpoints, _, _ := unstructured.NestedSlice(slice.Object, "endpoints")
@@ -141,14 +177,19 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 			o, _ := e.(map[string]any)
 			ready, told, _ := unstructured.NestedBool(o, "conditions", "ready")
 			if name, _, _ := unstructured.NestedString(o, "targetRef", "name"); ready || !told {
-				s.endpoints[service] = append(s.endpoints[service], name)
+				a.endpoints[service] = append(a.endpoints[service], name)
 			}
 		}
 	}
-	for _, names := range s.endpoints {
+	for _, names := range a.endpoints {
 		slices.Sort(names)
 	}
-	return s, nil
+	return a, nil
+}
+
+// watched is what tells of changes of what is around.
+func (d *Driver) watched() []cluster.Watched {
+	return []cluster.Watched{{Of: cluster.Pods, Labels: d.config.Pods}, {Of: cluster.EndpointSlices, Labels: d.endpointsOf()}}
 }
 
 // endpointsOf selects the endpoint slices of the services that count.

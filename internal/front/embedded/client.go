@@ -121,10 +121,10 @@ func (c *Client) SetInstances(ctx context.Context, side split.Side, instances []
 
 // Drain marks a side without a share as being given up, and says how many
 // requests it is still answering.
-func (c *Client) Drain(ctx context.Context, side split.Side) (open int64, err error) {
+func (c *Client) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	var d drained
-	err = c.call(ctx, http.MethodPost, "/sides/"+side.String()+"/drain", nil, &d)
-	return d.Open, err
+	err := c.call(ctx, http.MethodPost, "/sides/"+side.String()+"/drain", nil, &d)
+	return front.Left{Open: d.Open}, err
 }
 
 func (c *Client) call(ctx context.Context, method, path string, body, answer any) error {

@@ -518,8 +518,8 @@ func TestDrainCountsOpenRequests(t *testing.T) {
 		<-entered
 	}
 	setShare(t, c, 0)
-	if n, err := c.Drain(t.Context(), split.Green); err != nil || n != 3 {
-		t.Errorf("draining: %d open, %v, want 3", n, err)
+	if left, err := c.Drain(t.Context(), split.Green); err != nil || left.Open != 3 {
+		t.Errorf("draining: %+v, %v, want 3 open", left, err)
 	}
 	if !read(t, c).Sides[split.Green].Draining {
 		t.Error("the side does not read as draining")
@@ -527,8 +527,8 @@ func TestDrainCountsOpenRequests(t *testing.T) {
 	close(release)
 	wait.Wait()
 	testkit.Eventually(t, "nothing is open any more", func() bool {
-		n, err := c.Drain(t.Context(), split.Green)
-		return err == nil && n == 0
+		left, err := c.Drain(t.Context(), split.Green)
+		return err == nil && left.Open == 0
 	})
 }
 

@@ -78,9 +78,9 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, servers []re
 }
 
 // Drain gives up a side without a share.
-func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
-	open, err := front.Drain(ctx, d.driver, side)
-	return open, plainly(err)
+func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error) {
+	left, err := front.Drain(ctx, d.driver, side)
+	return left, plainly(err)
 }
 
 // Listed is what the front lists for a side.
@@ -118,6 +118,27 @@ func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
 	}
 	list, err := l.Lacks(ctx)
 	return list, plainly(err)
+}
+
+// Run does what the front has to do.
+func (d *Driver) Run(ctx context.Context) { front.Run(ctx, d.driver) }
+
+// Pause holds what comes, if the front can.
+func (d *Driver) Pause(ctx context.Context, by string) error {
+	p, ok := d.driver.(front.Pauser)
+	if !ok {
+		return fmt.Errorf("%w: it cannot hold what comes", front.ErrRefused)
+	}
+	return plainly(p.Pause(ctx, by))
+}
+
+// Resume lets everything go on.
+func (d *Driver) Resume(ctx context.Context) error {
+	p, ok := d.driver.(front.Pauser)
+	if !ok {
+		return nil
+	}
+	return plainly(p.Resume(ctx))
 }
 
 // came is what one way of going home came to.

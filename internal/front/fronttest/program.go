@@ -35,10 +35,30 @@ type Program struct {
 }
 
 // Start starts a program in a process group of its own, and waits until an address
-// takes connections.
+// takes connections. It ends with the test.
 func Start(t *testing.T, address, program string, args ...string) *Program {
 	t.Helper()
-	p := &Program{t: t, cmd: exec.Command(program, args...), log: filepath.Join(t.TempDir(), "output"), done: make(chan struct{})}
+	p := Shared(t, address, filepath.Join(t.TempDir(), "output"), program, args...)
+	t.Cleanup(func() {
+		p.Kill()
+		p.said(t)
+	})
+	return p
+}
+
+// said logs what a program has said last, if the test failed.
+func (p *Program) said(t *testing.T) {
+	if t.Failed() {
+		data, _ := os.ReadFile(p.log)
+		lines := strings.Split(string(data), "\n")
+		t.Logf("%s said:\n%s", p.cmd.Path, strings.Join(lines[max(0, len(lines)-40):], "\n"))
+	}
+}
+
+// Shared starts a program as Start does that goes on after the test, for others: whoever starts it has to kill it. What it says is in a file.
+func Shared(t *testing.T, address, log, program string, args ...string) *Program {
+	t.Helper()
+	p := &Program{t: t, cmd: exec.Command(program, args...), log: log, done: make(chan struct{})}
 	out, err := os.Create(p.log)
 	if err != nil {
 		t.Fatal(err)
@@ -53,35 +73,44 @@ func Start(t *testing.T, address, program string, args ...string) *Program {
 		defer close(p.done)
 		_ = p.cmd.Wait()
 	}()
-	t.Cleanup(func() {
-		p.Kill()
-		if t.Failed() {
-			data, _ := os.ReadFile(p.log)
-			lines := strings.Split(string(data), "\n")
-			t.Logf("%s said:\n%s", program, strings.Join(lines[max(0, len(lines)-40):], "\n"))
-		}
-	})
-	Eventually(t, program+" at "+address, func() error {
-		select {
-		case <-p.done:
+	for end := time.Now().Add(startLimit); ; time.Sleep(20 * time.Millisecond) {
+		if p.Ended() {
 			data, _ := os.ReadFile(p.log)
 			t.Fatalf("%s ended at once: %s", program, data)
-		default:
 		}
 		conn, err := net.DialTimeout("tcp", address, time.Second)
 		if err == nil {
 			err = conn.Close()
 		}
-		return err
-	})
-	return p
+		if err == nil {
+			return p
+		}
+		if time.Now().After(end) {
+			p.Kill()
+			data, _ := os.ReadFile(p.log)
+			t.Fatalf("waited in vain for %s at %s: %v: %s", program, address, err, data)
+		}
+	}
 }
+
+// startLimit is how long a program may take to begin: some take many seconds, and more on a machine that is busy.
+const startLimit = 2 * time.Minute
 
 // Signal sends the program itself a signal.
 func (p *Program) Signal(s syscall.Signal) {
 	p.t.Helper()
 	if err := p.cmd.Process.Signal(s); err != nil {
 		p.t.Fatalf("signal %v: %v", s, err)
+	}
+}
+
+// Ended reports whether it has ended.
+func (p *Program) Ended() bool {
+	select {
+	case <-p.done:
+		return true
+	default:
+		return false
 	}
 }
 

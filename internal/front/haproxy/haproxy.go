@@ -737,32 +737,32 @@ func assign(slots []server, wanted, known []reading.Server) (map[string]string, 
 
 // Drain gives up a side without a share, and says how many requests it is still
 // answering. Sessions do not stay any longer.
-func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
+func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	changing, through, err := d.steering.Change(ctx)
 	if err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	defer through()
 	s, err := d.look(changing)
 	if err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	if err := d.steering.Quiet(s, side); err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
-	open := int64(0)
+	var left front.Left
 	var list []setting
 	for _, v := range d.of(s, side, d.steering.Instances()) {
-		open += v.counts.open
+		left.Open += v.counts.open
 		list = append(list, setting{server: v, weight: v.weight, home: true})
 	}
 	if !d.sticky {
-		return open, nil
+		return left, nil
 	}
 	if err := d.tell(changing, commands(list)); err != nil {
-		return open, err
+		return left, err
 	}
-	return open, d.steering.Told(ctx, s, told.AsItWas)
+	return left, d.steering.Told(ctx, s, told.AsItWas)
 }
 
 // kept is files that wait to be put in place.

@@ -521,33 +521,33 @@ func gone(old []worker, wanted []reading.Server, w worker) bool {
 
 // Drain gives up a side without a share, and says how many requests it is still
 // answering. Sessions do not stay any longer.
-func (m *Manager) Drain(ctx context.Context, side split.Side) (int64, error) {
+func (m *Manager) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	changing, through, err := m.steering.Change(ctx)
 	if err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	defer through()
 	b, err := m.look(changing)
 	if err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	if err := m.steering.Quiet(b, side); err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
-	open := int64(0)
+	var left front.Left
 	var list []change
 	for _, w := range m.of(b, side, m.steering.Instances()) {
-		open += w.busy
+		left.Open += w.busy
 		next := w
 		next.state = off
 		list = append(list, change{worker: next, was: w})
 	}
 	todo := inOrder(list)
 	if len(todo) == 0 {
-		return open, nil
+		return left, nil
 	}
 	if err := m.tell(changing, b.nonce, todo); err != nil {
-		return open, err
+		return left, err
 	}
-	return open, m.steering.Told(ctx, b, told.AsItWas)
+	return left, m.steering.Told(ctx, b, told.AsItWas)
 }

@@ -420,19 +420,19 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 // Drain says how many requests a side without a share is still answering, as far as
 // can be known: workers from before the last reload that still finish requests count as
 // one each.
-func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
+func (f *Front) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	s, _, err := f.read(ctx)
 	if err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	if err := front.Quiet(side, s.Share.Of(side)); err != nil {
-		return 0, err
+		return front.Left{}, err
 	}
 	leaving, err := f.File.Server.Leaving(ctx)
 	if err == nil {
 		err = ctx.Err()
 	}
-	return int64(len(leaving)), err
+	return front.Left{Open: int64(len(leaving))}, err
 }
 
 // Reach connects to an address from the machine that the proxy runs on.

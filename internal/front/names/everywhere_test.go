@@ -161,15 +161,15 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 		t.Errorf("the spare's name points to %v, %v", spare, err)
 	}
 	for {
-		open, err := d.Drain(t.Context(), split.Blue)
-		if err == nil && open == 0 {
+		left, err := d.Drain(t.Context(), split.Blue)
+		if err == nil && left.Open == 0 {
 			break
 		}
 		if err != nil && !errors.Is(err, front.ErrRefused) {
 			t.Fatal(err)
 		}
 		if time.Since(r.At) > time.Minute {
-			t.Fatalf("blue is never given up: %d open, %v", open, err)
+			t.Fatalf("blue is never given up: %+v, %v", left, err)
 		}
 		time.Sleep(20 * time.Millisecond) // between two questions, not to be right
 	}

@@ -298,17 +298,15 @@ func (d *Driver) fit(list []reading.Server) error {
 
 // Drain gives up a side that the name does not point to, once nobody remembers it. Open are the requests
 // that came to it last, where instances tell, and 0 once none have come for a while.
-func (d *Driver) Drain(ctx context.Context, side split.Side) (int64, error) {
-	r, err := d.Read(ctx)
+func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error) {
+	r, err := front.Quieted(ctx, d, side)
 	switch {
 	case err != nil:
-		return 0, err
-	case r.Sends(side) > 0:
-		return 0, front.Quiet(side, r.Sends(side))
+		return front.Left{}, err
 	case r.Everywhere.After(time.Now()):
-		return 0, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side, time.Until(r.Everywhere).Round(time.Second))
+		return front.Left{}, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side, time.Until(r.Everywhere).Round(time.Second))
 	}
-	return d.counts.Stragglers(side, r), nil
+	return front.Left{Open: d.counts.Stragglers(side, r)}, nil
 }
 
 // Prepare writes the records that Vaiven needs beside the name. What the name points to stays, if it points anywhere.

@@ -231,6 +231,9 @@ func label(text string) (string, error) {
 	return strings.ToLower(text), nil
 }
 
+// Remembered is how long resolvers may go by what was: before a crossing has lowered the TTL, and after it has.
+func (s *Settings) Remembered() (before, each time.Duration) { return s.TTL, s.Crossing }
+
 func ttl(text string) (time.Duration, error) {
 	d, err := section.Duration(text)
 	if err == nil && (d%time.Second != 0 || d < 0 || d > mostTTL) {

@@ -147,6 +147,7 @@ func sum(a, b reading.Side) reading.Side {
 				continue
 			}
 			found = true
+			i.Untold = i.Untold || c.Untold
 			i.Open, i.Requests, i.Failures = i.Open+c.Open, i.Requests+c.Requests, i.Failures+c.Failures
 			i.Left, i.Waiting = i.Left+c.Left, added(i.Waiting, c.Waiting)
 			for class := range i.Status {
@@ -397,15 +398,24 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 }
 
 // Drain gives a side up at all, and adds up what they still answer.
-func (f *Front) Drain(ctx context.Context, side split.Side) (int64, error) {
-	open := make([]int64, len(f.members))
+func (f *Front) Drain(ctx context.Context, side split.Side) (front.Left, error) {
+	left := make([]front.Left, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
-		open[n], err = front.Drain(ctx, m.Driver, side)
+		left[n], err = front.Drain(ctx, m.Driver, side)
 		return err
 	})
-	total := int64(0)
-	for _, n := range open {
-		total += n
+	var total front.Left
+	for _, l := range left {
+		total.Open += l.Open
+		total.Waits += l.Waits
 	}
 	return total, errors.Join(failed...)
+}
+
+// Run does what the members have to do.
+func (f *Front) Run(ctx context.Context) {
+	_ = f.each(func(_ int, m Member) error {
+		front.Run(ctx, m.Driver)
+		return nil
+	})
 }

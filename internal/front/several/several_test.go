@@ -96,7 +96,9 @@ func (o *one) SetInstances(_ context.Context, side split.Side, list []reading.Se
 	return nil
 }
 
-func (o *one) Drain(context.Context, split.Side) (int64, error) { return 2, nil }
+func (o *one) Drain(context.Context, split.Side) (front.Left, error) {
+	return front.Left{Open: 2, Waits: 1}, nil
+}
 
 func two() (*Front, *one, *one) {
 	a, b := &one{}, &one{}
@@ -120,8 +122,8 @@ func TestAllAreSet(t *testing.T) {
 	if err != nil || c.From != 2500 || strings.Join(c.Steps, "; ") != "first: set; second: set" || c.Usually != 2 {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if open, err := f.Drain(t.Context(), split.Blue); err != nil || open != 4 {
-		t.Errorf("%d open, %v", open, err)
+	if left, err := f.Drain(t.Context(), split.Blue); err != nil || left != (front.Left{Open: 4, Waits: 2}) {
+		t.Errorf("%+v, %v", left, err)
 	}
 	// Somebody changes one of them.
 	b.reading.Split.Share, b.reading.Split.Revision = 100, 99

@@ -33,6 +33,8 @@ type Steering[S any] struct {
 	// refused by the proxy if another has come meanwhile. Otherwise Mark holds it.
 	Order func(S) reading.Order
 	Mark  *front.Mark
+	// Lock keeps other processes from changing the proxy, where it has a lock of its own; otherwise Mark does, if there is one.
+	Lock func(context.Context) (unlock func(), err error)
 	// Try is an error if the proxy would not do what it is told, found out without telling it to
 	// change anything; nil where that cannot be.
 	Try func(context.Context) error
@@ -356,7 +358,7 @@ func (t *Steering[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.
 	if err == nil && t.Try != nil {
 		err = steps.Do("see whether it may be told", func() error { return t.Try(ctx) })
 	}
-	if err == nil && t.Mark != nil {
+	if err == nil && (t.Mark != nil || t.Lock != nil) {
 		_ = steps.Do("take the lock", func() error { // home does without it
 			quiet, cancel := context.WithTimeout(ctx, front.QuietLimit)
 			defer cancel()
@@ -381,10 +383,13 @@ func (t *Steering[S]) next(s S, h front.Homing, at time.Time) reading.Order {
 
 // lock keeps other processes from changing the front, where it does not see to that itself.
 func (t *Steering[S]) lock(ctx context.Context) (func(), error) {
-	if t.Mark == nil {
-		return func() {}, nil
+	switch {
+	case t.Lock != nil:
+		return t.Lock(ctx)
+	case t.Mark != nil:
+		return t.Mark.Lock(ctx)
 	}
-	return t.Mark.Lock(ctx)
+	return func() {}, nil
 }
 
 // Change waits for its turn to change the front, here and among processes. Somebody who goes
@@ -397,7 +402,10 @@ func (t *Steering[S]) Change(ctx context.Context) (changing context.Context, thr
 	unlock, err := t.lock(changing)
 	if err != nil {
 		leave()
-		return nil, nil, front.Because(changing, fmt.Errorf("%w: %w", front.ErrRefused, err))
+		if !errors.Is(err, front.ErrUnreachable) {
+			err = fmt.Errorf("%w: %w", front.ErrRefused, err)
+		}
+		return nil, nil, front.Because(changing, err)
 	}
 	return changing, func() {
 		unlock()

@@ -201,6 +201,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 			s.Open += c.Open
 			s.Instances = append(s.Instances, reading.Count{
 				Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version, Out: i.Out}, Open: c.Open, Requests: c.Requests, Status: c.Status, Failures: c.Failures,
+				Untold: r.Blind != "",
 			})
 		}
 		known.Sort(side, s.Instances)

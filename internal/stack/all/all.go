@@ -10,6 +10,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/stack/cluster"
 	"vaiven/internal/stack/container"
 	"vaiven/internal/stack/host"
 	"vaiven/internal/stack/process"
@@ -58,6 +59,8 @@ func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay s
 		return host.New(p, part, secrets), nil
 	case plan.Containers:
 		return container.New(p, part, secrets, relay)
+	case plan.Clustered:
+		return cluster.New(p, part, secrets), nil
 	case plan.Tool:
 		return tool.New(p, part, secrets), nil
 	case plan.Standing:

@@ -57,6 +57,9 @@ const (
 
 func (p page) figures(side split.Side) []figure {
 	t, v := p.Theme, p.S.Sides[side]
+	if v.Queue != nil {
+		return p.queue(*v.Queue, side)
+	}
 	f := v.Figures
 	part, all := "—", "—"
 	if v.Capacity > 0 && !f.To.IsZero() {
@@ -92,6 +95,33 @@ func (p page) figures(side split.Side) []figure {
 		if o.Load[side] > 0 {
 			list[load].ghost = frame.Percent(o.Load[side])
 		}
+	}
+	return list
+}
+
+// queue is what a side's queue has, in place of requests: as many lines, the most telling where those of requests are that stay when
+// there is little room.
+func (p page) queue(q reading.Queue, side split.Side) []figure {
+	t := p.Theme
+	list := []figure{
+		requests: {label: "in · out", text: frame.Rate(q.In) + " · " + frame.Rate(q.Out)},
+		failing:  {label: "wait · being done", text: frame.Thousands(q.Ready) + " · " + frame.Thousands(q.Unacked)},
+		median:   {label: "consumers", text: frame.Thousands(int64(q.Consumers))},
+		slowest:  {label: "oldest", text: "—"},
+		load:     {label: "died · again", text: frame.Thousands(q.Dead) + " · " + frame.Thousands(q.Redelivered)},
+		carries:  {label: "done", text: frame.Thousands(q.Done)},
+	}
+	if q.Oldest > 0 {
+		list[slowest].text = route.Short(q.Oldest.Round(100 * time.Millisecond))
+	}
+	for n := range list {
+		list[n].text, list[n].style = p.aged(list[n].text, p.S.Front.At, p.S.Front.Every, t.Ink)
+	}
+	if q.Consumers == 0 && q.There() > 0 {
+		list[median].style = t.Red
+	}
+	if p.Moved && p.S.Traffic.Rate > 0 {
+		list[requests].ghost = frame.Rate(p.S.Traffic.Look(p.Ghost).Rate[side])
 	}
 	return list
 }

@@ -58,7 +58,11 @@ func (p page) track(x, y, end, bottom int) {
 	}
 	tr.rail = p.rail(tr.top, bottom)
 	if head == headRows {
-		after := g.Within(x, y, end-x-2, "share of requests on green", t.Label) + 2
+		of := "share of requests on green"
+		if p.S.Sides[split.Green].Queue != nil {
+			of = "share of messages on green"
+		}
+		after := g.Within(x, y, end-x-2, of, t.Label) + 2
 		said, style := words.Split(p.S.Split), t.Label
 		switch {
 		case !p.S.Front.At.IsZero() && !p.S.Front.Fresh(p.Now):

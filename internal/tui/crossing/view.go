@@ -280,6 +280,9 @@ func (p page) door(y, rows int) int {
 	if d.Slow > 0 {
 		text += fmt.Sprintf(" · %s slow", frame.Thousands(d.Slow))
 	}
+	if d.Twice > 0 {
+		text += fmt.Sprintf(" · %s came twice", frame.Thousands(d.Twice))
+	}
 	if d.Lost > 0 {
 		text += " · last lost: " + d.LastLost()
 	}

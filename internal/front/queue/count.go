@@ -1,0 +1,283 @@
+package queue
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"vaiven/internal/broker"
+	"vaiven/internal/core/backlog"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+)
+
+// counter makes figures of what the broker counts. The zero value is ready. It is safe for concurrent use.
+type counter struct {
+	mu    sync.Mutex // protects what follows
+	lines [2]backlog.Line
+	last  [2]reading.Queue
+	at    [2]time.Time // of the last that was different
+	rates [2][2]float64
+	done  [2]map[string]broker.Counted // by channel: as counted last
+	gone  [2]map[string]broker.Counted // by instance: on channels that are no more
+	whose map[string]string            // by channel: the instance
+	rests [2]rest
+	dead  [2]struct {
+		known     bool
+		last, sum int64
+	}
+}
+
+// countLimit bounds what is asked of counts: what is in force is known without them.
+const countLimit = 1500 * time.Millisecond
+
+// rest is since when a side has nothing left.
+type rest struct {
+	of reading.Queue
+	at time.Time
+}
+
+// count reads what the broker has counted of both sides.
+func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
+	var queues, dead [2]broker.Queue
+	var now [2]struct {
+		ready     int64
+		consumers int
+	}
+	var mu sync.Mutex // protects what follows
+	names, channels := map[string]string{}, map[string]broker.Counted{}
+	var underWay int64 // messages on their way to another broker
+	var alarms []string
+	ctx, cancel := context.WithTimeout(ctx, countLimit)
+	defer cancel()
+	group, asking := errgroup.WithContext(ctx)
+	for _, side := range split.Sides {
+		group.Go(func() (err error) {
+			queues[side], err = d.at[side].Queue(asking, d.config.Queues[side])
+			return there(err)
+		})
+		group.Go(func() (err error) {
+			now[side].ready, now[side].consumers, err = d.at[side].Now(asking, d.config.Queues[side])
+			return there(err)
+		})
+		if d.config.Dead[side] != "" {
+			group.Go(func() (err error) {
+				dead[side], err = d.at[side].Queue(asking, d.config.Dead[side])
+				return there(err)
+			})
+		}
+	}
+	brokers := []*broker.Client{d.broker}
+	if d.across != nil {
+		brokers = append(brokers, d.at[split.Green])
+		group.Go(func() (err error) {
+			underWay, _, err = d.broker.Now(asking, d.names.across)
+			return err
+		})
+	}
+	for _, b := range brokers {
+		group.Go(func() error {
+			called, err := b.Names(asking)
+			if err != nil {
+				return err
+			}
+			counted, err := b.Channels(asking)
+			if err != nil {
+				return err
+			}
+			ill, err := b.Alarms(asking)
+			mu.Lock()
+			defer mu.Unlock()
+			maps.Copy(names, called)
+			maps.Copy(channels, counted)
+			alarms = append(alarms, ill...)
+			return err
+		})
+	}
+	group.Go(func() (err error) {
+		r.Held, _, err = d.broker.Now(asking, d.names.held)
+		return err
+	})
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	strangers := 0
+	for _, side := range split.Sides {
+		q := reading.Queue{
+			Name: d.config.Queues[side], Ready: now[side].ready, Unacked: queues[side].Unacked, Consumers: now[side].consumers,
+			Published: queues[side].Counted.Published, Redelivered: queues[side].Counted.Redelivered, Dead: d.counts.died(side, dead[side]),
+		}
+		if side == split.Green {
+			q.Ready += underWay
+		}
+		q.Carried, _ = d.carriers[side].Moved()
+		// What was given out and is not there any more is done, or died, or was carried away.
+		q.Done = max(queues[side].Counted.Out()-q.Unacked-q.Dead-q.Carried, 0)
+		strangers += d.counts.take(side, queues[side], names, channels, &q, &r.Sides[side], r.At)
+		if q.Oldest < d.config.Lag { // the broker's numbers are no finer than that
+			q.Oldest = 0
+		}
+		r.Sides[side].Queue, r.Sides[side].Open = &q, q.Unacked
+	}
+	var said []string
+	if len(alarms) > 0 {
+		said = append(said, "publishers are kept from publishing: "+strings.Join(alarms, ", "))
+	}
+	if r.Held > 0 && s.paused == nil {
+		said = append(said, fmt.Sprintf("%d messages wait in %s to go on", r.Held, d.names.held))
+	}
+	for _, side := range split.Sides {
+		if share, err := d.share(s); err == nil && share.Of(side) > 0 && now[side].consumers == 0 {
+			said = append(said, "nobody takes messages from "+d.config.Queues[side])
+		}
+	}
+	d.mu.Lock()
+	broken := d.broken
+	d.mu.Unlock()
+	if broken != "" {
+		said = append(said, broken)
+	}
+	if strangers > 0 {
+		said = append(said, fmt.Sprintf("%d consumers do not say which instance they are: give connection or consumer tag its name", strangers))
+	}
+	r.Notice = strings.Join(append(said, d.differences(queues)...), "; ")
+	return nil
+}
+
+// there is an error but that something is not there: what one queue does not have is no reason not to know what the other one has.
+func there(err error) error {
+	if errors.Is(err, broker.ErrMissing) {
+		return nil
+	}
+	return err
+}
+
+// take completes a queue's figures, and gives each instance its part of what was done. It returns how many consumers are nobody's.
+func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Counted, q *reading.Queue, s *reading.Side, at time.Time) (strangers int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.whose == nil {
+		c.whose = map[string]string{}
+		for _, side := range split.Sides {
+			c.done[side], c.gone[side] = map[string]broker.Counted{}, map[string]broker.Counted{}
+		}
+	}
+	c.lines[side].Add(at, q.Published, q.There())
+	q.Oldest = c.lines[side].Oldest(at)
+	if was := c.last[side]; was.Published != q.Published || was.Done != q.Done || c.at[side].IsZero() || at.Sub(c.at[side]) > quietFor {
+		if over := at.Sub(c.at[side]).Seconds(); !c.at[side].IsZero() && over > 0 {
+			c.rates[side] = [2]float64{max(float64(q.Published-was.Published)/over, 0), max(float64(q.Done-was.Done)/over, 0)}
+		}
+		c.last[side], c.at[side] = *q, at
+	}
+	q.In, q.Out = c.rates[side][0], c.rates[side][1]
+
+	instance := func(called, tag string) string {
+		for _, i := range s.Instances {
+			if called == i.Name || tag == i.Name || strings.HasPrefix(tag, i.Name+".") {
+				return i.Name
+			}
+		}
+		return ""
+	}
+	mine := map[string]bool{}
+	for _, consumer := range from.Consumers {
+		if strings.HasPrefix(names[consumer.Channel.Connection], broker.Carries) {
+			continue
+		}
+		mine[consumer.Channel.Name] = true
+		if who := instance(names[consumer.Channel.Connection], consumer.Tag); who != "" {
+			c.whose[consumer.Channel.Name] = who
+		} else {
+			strangers++
+		}
+	}
+	for channel, was := range c.done[side] {
+		if now, still := channels[channel]; !still || now.Out() < was.Out() {
+			c.gone[side][c.whose[channel]] = plus(c.gone[side][c.whose[channel]], was)
+			delete(c.done[side], channel)
+		}
+	}
+	of := map[string]broker.Counted{}
+	for channel, who := range c.whose {
+		if !mine[channel] && c.done[side][channel] == (broker.Counted{}) {
+			continue
+		}
+		if now, there := channels[channel]; there {
+			c.done[side][channel] = now
+			of[who] = plus(of[who], now)
+		}
+	}
+	var sum broker.Counted
+	for n := range s.Instances {
+		i := &s.Instances[n]
+		all := plus(of[i.Name], c.gone[side][i.Name])
+		i.Requests, i.Status[2] = all.Out(), all.Out()
+		sum = plus(sum, all)
+	}
+	if len(s.Instances) > 0 { // the broker does not say whose they were
+		first := &s.Instances[0]
+		rest := max(q.Done+q.Dead+q.Unacked-sum.Out(), 0)
+		if strangers == 0 {
+			rest = 0
+		}
+		first.Requests += rest
+		first.Status[2] = max(first.Status[2]+rest-q.Dead, 0)
+		first.Status[5] += q.Dead
+		first.Failures += q.Redelivered
+	}
+	return strangers
+}
+
+// quietFor is after how long without a change of what was counted a queue's rates are nothing.
+const quietFor = 2 * time.Second
+
+// died is how many dead letters a side has had since this process counts: what its queue of them has got, where the broker tells, and
+// else by how much that has grown from one reading to the next.
+func (c *counter) died(side split.Side, q broker.Queue) int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := q.Came()
+	if now == 0 {
+		now = q.Ready + q.Unacked
+	}
+	if was := &c.dead[side]; was.known {
+		was.sum += max(now-was.last, 0)
+	}
+	c.dead[side].known, c.dead[side].last = q.Name != "", now
+	return c.dead[side].sum
+}
+
+func plus(a, b broker.Counted) broker.Counted {
+	return broker.Counted{Published: a.Published + b.Published, Delivered: a.Delivered + b.Delivered, Redelivered: a.Redelivered + b.Redelivered}
+}
+
+// asRead is a queue as it is compared from one look to the next.
+func asRead(q broker.Queue, ready int64) reading.Queue {
+	return reading.Queue{Ready: ready, Unacked: q.Unacked, Published: q.Counted.Published, Done: q.Counted.Out(), Redelivered: q.Counted.Redelivered}
+}
+
+// left is how many messages a side has that is given up. There is one at least until nothing has changed for so long that the
+// broker would have said so.
+func (c *counter) left(side split.Side, q reading.Queue, now time.Time, lag time.Duration) int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.rests[side].left(q, now, lag)
+}
+
+func (r *rest) left(q reading.Queue, now time.Time, lag time.Duration) int64 {
+	q.In, q.Out, q.Oldest, q.Consumers = 0, 0, 0, 0
+	if r.of != q {
+		*r = rest{q, now}
+	}
+	if q.There() == 0 && now.Sub(r.at) > 2*lag {
+		return 0
+	}
+	return max(q.There(), 1)
+}
