@@ -507,14 +507,16 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 		if !r.last().Crossing.Retiring() {
 			t.Error("nobody waits any more")
 		}
-		r.until("it is not retired", func(s Snapshot) bool { return !s.Crossing.Retiring() })
-		said := ""
-		r.with(func() {
+		said := "" // it is recorded after it has happened
+		r.until("it is said why it is not retired", func(s Snapshot) bool {
 			for _, e := range r.events {
 				if f, ok := e.What.(crossing.NotDone); ok {
 					said = f.Trouble.Said
 				}
 			}
+			return !s.Crossing.Retiring() && said != ""
+		})
+		r.with(func() {
 			if len(r.sides[split.Green]) != 2 || len(r.counts[split.Green]) != 2 {
 				t.Errorf("of green there are %v, and at the front %v", r.sides[split.Green], r.counts[split.Green])
 			}
