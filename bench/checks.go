@@ -17,6 +17,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/pairs"
+	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 )
@@ -59,7 +60,7 @@ func (b *bench) timeChecks(ctx context.Context) (checking, error) {
 		}
 	}
 	before := heap()
-	m := check.NewMonitor(p, secret.Values{})
+	m := check.NewMonitor(p, secret.Values{}, func(reading.Instance) place.Place { return place.Local{} })
 	var last []reading.Condition
 	for range b.rounds {
 		rate, cpu, err := timed(checked, func() error {

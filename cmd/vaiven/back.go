@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
+	"vaiven/internal/keeper"
 	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
@@ -36,8 +37,9 @@ reads where the front is: a mistake elsewhere in the file is no hindrance. With 
 does not even need the logbook.
 
 A side that has no instance that serves, while the other side has, is refused, unless
---force. Exit status: 0 all requests go back, 4 nobody is there, 2 bad
-usage, 1 not yet: say it again.`,
+--force. If the front does not answer in time, the plan's keeper is told to go on trying,
+if one runs. Exit status: 0 all requests go back, 4 nobody is there, 2 bad usage, 1 not
+yet: say it again.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := planfile.ReadFront(args[0])
@@ -59,10 +61,13 @@ usage, 1 not yet: say it again.`,
 				}
 			})
 			if err != nil {
-				if said != "" {
-					err = fmt.Errorf("nothing is known to be rolled back, say it again: %w", err)
+				if errors.Is(err, crossing.ErrNotNow) {
+					return notAllowed(err)
 				}
-				return notAllowed(err)
+				if passOn(cmd.Context(), p, o) {
+					return fmt.Errorf("not rolled back yet: the keeper was told, and goes on trying; say it again to try from here as well: %w", err)
+				}
+				return fmt.Errorf("nothing is known to be rolled back, say it again: %w", err)
 			}
 			if asJSON {
 				err = printJSON(cmd.OutOrStdout(), "back", r.To.Other(), r)
@@ -164,6 +169,32 @@ func takenIn(ctx context.Context, p *plan.Plan, generation uint64) {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// passOn tells the plan's keeper, if one runs and has a crossing that came from there, to go on with a going home that did not come through. It is
+// the last that is tried: nothing waits for it.
+func passOn(ctx context.Context, p *plan.Plan, o headless.BackOptions) bool {
+	ctx, cancel := context.WithTimeout(ctx, takenInLimit)
+	defer cancel()
+	reaching, stop := context.WithTimeout(ctx, reachLimit)
+	defer stop()
+	k, err := service.Reach{Plan: p, Client: api.Config{By: who(), From: from(), Alone: true}}.Open(reaching)
+	if err != nil {
+		return false
+	}
+	defer k.Close()
+	s, err := k.View(ctx)
+	if err != nil {
+		return false
+	}
+	if home, err := headless.HomeOf(s.Crossing); err != nil || home != o.To {
+		return false
+	}
+	if s.Crossing.GoingBack {
+		return true
+	}
+	_, err = k.Do(ctx, keeper.Command{Do: keeper.Back, Why: o.Why, Force: o.Force, Seen: s.Crossing.Seq, Asked: started})
+	return err == nil
 }
 
 // hold watches a front that cannot tell an old change from a new one, until what was under

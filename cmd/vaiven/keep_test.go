@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -278,7 +279,18 @@ func TestSayAndFollow(t *testing.T) {
 	chart := filepath.Join(t.TempDir(), "failing.svg")
 	step(0, []string{`"needed"`, `"moments"`}, "evidence", s.File, "--json")
 	step(2, []string{"there is no guard"}, "evidence", s.File, "--guard", "nothing", "--chart", chart)
-	step(0, nil, "back", s.File, "--why", "enough")
+	// A front that does not answer has the keeper go on when whoever asked has given up.
+	front := frontOf(t, s.File)
+	signal := func(number syscall.Signal) {
+		if err := syscall.Kill(front, number); err != nil {
+			t.Fatal(err)
+		}
+	}
+	signal(syscall.SIGSTOP)
+	defer func() { _ = syscall.Kill(front, syscall.SIGCONT) }()
+	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s")
+	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s") // which it does already
+	signal(syscall.SIGCONT)
 	var exit *exec.ExitError
 	if err := follow.Wait(); err == nil || !asExit(err, &exit) || exit.ExitCode() != exitRolledBack {
 		t.Errorf("whoever followed ended with %v", err)
@@ -291,6 +303,24 @@ func TestSayAndFollow(t *testing.T) {
 	}
 	term.press("q")
 	term.wait("ended with status 0")
+}
+
+// frontOf is the process of a plan's own front.
+func frontOf(t *testing.T, file string) int {
+	t.Helper()
+	list, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range list {
+		text, _ := os.ReadFile(name) // of one that has ended meanwhile there is none
+		if strings.HasSuffix(string(text), "\x00front\x00"+file+"\x00") {
+			n, _ := strconv.Atoi(filepath.Base(filepath.Dir(name)))
+			return n
+		}
+	}
+	t.Fatal("no front runs")
+	return 0
 }
 
 func asExit(err error, to **exec.ExitError) bool {

@@ -104,6 +104,8 @@ func (worldStacks) Restart(context.Context, reading.Instance, stack.Settings) (b
 	return false, nil
 }
 func (worldStacks) Rotate(context.Context, split.Side) error { return nil }
+func (worldStacks) From(reading.Instance) place.Place        { return place.Local{} }
+
 func (worldStacks) Place(context.Context, reading.Instance) (place.Place, error) {
 	return nil, errors.New("nowhere")
 }

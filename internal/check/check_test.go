@@ -38,6 +38,9 @@ func nobody(t *testing.T) reading.Instance {
 	return reading.Instance{Name: "green-9", Part: "web", Address: l.Addr().String(), Running: true}
 }
 
+// here is where all that is checked is reached from.
+func here(reading.Instance) place.Place { return place.Local{} }
+
 // on is how a check is made on an instance from here.
 func on(i reading.Instance) Target {
 	return Target{From: place.Local{}, Values: stack.Values(i, "sailings")}
@@ -270,7 +273,7 @@ func monitored(every time.Duration) *plan.Plan {
 func TestMonitorReadsEachPartAtItsPace(t *testing.T) {
 	var calls atomic.Int64
 	i := instance(t, "green-1", func(http.ResponseWriter, *http.Request) { calls.Add(1) })
-	m := NewMonitor(monitored(time.Hour), secret.Values{})
+	m := NewMonitor(monitored(time.Hour), secret.Values{}, here)
 	for range 5 {
 		if c := m.Round(t.Context(), []reading.Instance{i})[0]; c.State != reading.Answering || len(c.History) != 1 {
 			t.Errorf("condition %+v", c)
@@ -292,7 +295,7 @@ func TestMonitorFollowsAnInstanceThroughItsLife(t *testing.T) {
 		}
 	})
 	i.Started = time.Now()
-	m := NewMonitor(monitored(0), secret.Values{})
+	m := NewMonitor(monitored(0), secret.Values{}, here)
 	round := func(name string, want reading.Health) reading.Condition {
 		t.Helper()
 		c := m.Round(t.Context(), []reading.Instance{i})[0]
@@ -342,7 +345,7 @@ func FuzzLookUp(f *testing.F) {
 func BenchmarkRound(b *testing.B) {
 	s := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer s.Close()
-	m := NewMonitor(monitored(0), secret.Values{})
+	m := NewMonitor(monitored(0), secret.Values{}, here)
 	i := []reading.Instance{{Name: "green-1", Part: "web", Address: s.Listener.Addr().String(), Running: true}}
 	b.ReportAllocs()
 	for b.Loop() {

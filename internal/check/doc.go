@@ -4,7 +4,7 @@
 //	r := t.Read(ctx, plan.Main().Smoke[0]) // one reading
 //	result := t.Judge(ctx, c)              // as many as its thresholds need
 //
-//	m := check.NewMonitor(plan, secrets)
+//	m := check.NewMonitor(plan, secrets, stacks.From)
 //	conditions := m.Round(ctx, instances) // health, again and again
 //
 // A kind of check is a type in package plan and a method of [Target] here, which

@@ -18,6 +18,7 @@ type Monitor struct {
 	service string
 	health  map[string]plan.Check // by part
 	secrets secret.Values
+	from    func(reading.Instance) place.Place
 	seen    map[string]*watched
 }
 
@@ -30,9 +31,9 @@ type watched struct {
 	last    reading.Condition
 }
 
-// NewMonitor makes a monitor that has seen nothing.
-func NewMonitor(p *plan.Plan, secrets secret.Values) *Monitor {
-	m := &Monitor{service: p.Service, health: map[string]plan.Check{}, secrets: secrets, seen: map[string]*watched{}}
+// NewMonitor makes a monitor that has seen nothing, and connects to each instance from where it is to be reached.
+func NewMonitor(p *plan.Plan, secrets secret.Values, from func(reading.Instance) place.Place) *Monitor {
+	m := &Monitor{service: p.Service, health: map[string]plan.Check{}, secrets: secrets, from: from, seen: map[string]*watched{}}
 	for _, part := range p.Parts {
 		m.health[part.Name] = part.Health
 	}
@@ -56,7 +57,7 @@ func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []rea
 		if !i.Running || before.Sub(w.last.At) < health.Every*3/4 {
 			continue
 		}
-		t := Target{From: place.Local{}, Values: stack.Values(i, m.service), Secrets: m.secrets, Look: func(context.Context) (reading.Instance, error) { return i, nil }}
+		t := Target{From: m.from(i), Values: stack.Values(i, m.service), Secrets: m.secrets, Look: func(context.Context) (reading.Instance, error) { return i, nil }}
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()

@@ -34,7 +34,12 @@ func (t Target) tcp(ctx context.Context, w plan.TCP) Reading {
 	if err != nil {
 		return failed(want, err)
 	}
-	_ = conn.Close()
+	defer conn.Close()
+	if c, ok := conn.(place.Unsure); ok {
+		if err := c.Refused(ctx); err != nil {
+			return failed(want, err)
+		}
+	}
 	return good(want, "connected")
 }
 

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -23,6 +25,9 @@ import (
 	"k8s.io/client-go/tools/clientcmd"
 	"k8s.io/client-go/tools/remotecommand"
 	"k8s.io/client-go/util/exec"
+	"k8s.io/klog/v2"
+
+	"vaiven/internal/plan"
 )
 
 // Manager is who changes things, as the API notes it.
@@ -50,13 +55,6 @@ var (
 	ErrRefused = errors.New("the cluster's API refuses")
 )
 
-// Config says which cluster, and as whom.
-type Config struct {
-	File      string // kubeconfig; "" for KUBECONFIG and ~/.kube/config
-	Context   string // of it; "" for the current one
-	Namespace string // "" for the context's
-}
-
 // Client asks the API. It is safe for concurrent use.
 type Client struct {
 	Namespace string
@@ -64,6 +62,7 @@ type Client struct {
 	base      *url.URL     // of the API
 	http      *http.Client // as the kubeconfig says
 	config    *restclient.Config
+	ways      ways // to pods
 }
 
 // askLimit bounds a question and its answer.
@@ -72,8 +71,12 @@ const askLimit = 5 * time.Second
 // chunk is how many objects of a list are asked for at once.
 const chunk = 500
 
+// quiet has the libraries that ask the API say nothing of their own on our standard error, which is a screen's: what matters are errors, and they are returned.
+var quiet = sync.OnceFunc(func() { klog.SetSlogLogger(slog.New(slog.DiscardHandler)) })
+
 // Open reads a configuration. Nothing is asked yet.
-func Open(c Config) (*Client, error) {
+func Open(c plan.API) (*Client, error) {
+	quiet()
 	rules := clientcmd.NewDefaultClientConfigLoadingRules()
 	rules.ExplicitPath = c.File
 	config := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(rules, &clientcmd.ConfigOverrides{CurrentContext: c.Context})
@@ -106,7 +109,7 @@ func Open(c Config) (*Client, error) {
 
 // Later opens a client when it is needed first: the kubeconfig may come later than the plan. It is safe for concurrent use.
 type Later struct {
-	Config Config
+	Config plan.API
 
 	mu   sync.Mutex // protects made
 	made *Client
@@ -122,6 +125,15 @@ func (l *Later) Open() (*Client, error) {
 	var err error
 	l.made, err = Open(l.Config)
 	return l.made, err
+}
+
+// Dial connects to a pod; see [Client.Dial].
+func (l *Later) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := l.Open()
+	if err != nil {
+		return nil, err
+	}
+	return c.Dial(ctx, network, address)
 }
 
 // said wraps what callers branch on.
@@ -263,32 +275,31 @@ func (c *Client) Log(ctx context.Context, pod string, lines int, most int64) ([]
 	return text, nil
 }
 
-// Exec runs a command in a pod to its end, and writes what it says on both its outputs. An exit status above 0 is not an error.
-func (c *Client) Exec(ctx context.Context, pod string, words []string, out io.Writer) (status int, err error) {
+// Streams are what a command reads and writes. What is nil is not there.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+}
+
+// Exec runs a command in a pod to its end. An exit status above 0 is not an error.
+func (c *Client) Exec(ctx context.Context, pod string, s Streams, words ...string) (status int, err error) {
 	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", pod, "exec")
-	at.RawQuery = url.Values{"command": words, "stdout": {"true"}, "stderr": {"true"}}.Encode()
+	q := url.Values{"command": words}
+	for name, there := range map[string]bool{"stdin": s.In != nil, "stdout": s.Out != nil, "stderr": s.Err != nil} {
+		if there {
+			q.Set(name, "true")
+		}
+	}
+	at.RawQuery = q.Encode()
 	e, err := remotecommand.NewWebSocketExecutor(c.config, http.MethodGet, at.String())
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	both := &together{to: out}
-	err = e.StreamWithContext(ctx, remotecommand.StreamOptions{Stdout: both, Stderr: both})
+	err = e.StreamWithContext(ctx, remotecommand.StreamOptions{Stdin: s.In, Stdout: s.Out, Stderr: s.Err})
 	if code := (exec.CodeExitError{}); errors.As(err, &code) {
 		return code.Code, nil
 	}
 	return 0, said(err)
-}
-
-// together is a writer for several at once.
-type together struct {
-	mu sync.Mutex
-	to io.Writer
-}
-
-func (t *together) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.to.Write(p)
 }
 
 // Right is what somebody has to be allowed to do.
@@ -296,12 +307,16 @@ type Right struct {
 	Verb string
 	Of   schema.GroupVersionResource
 	Name string // "" for all
+	Part string // of it, "" for the thing itself
 }
 
 func (r Right) String() string {
 	text := r.Verb + " " + r.Of.Resource
 	if r.Of.Group != "" {
 		text += "." + r.Of.Group
+	}
+	if r.Part != "" {
+		text += "/" + r.Part
 	}
 	if r.Name != "" {
 		text += "/" + r.Name
@@ -317,7 +332,7 @@ func (c *Client) Missing(ctx context.Context, rights ...Right) ([]Right, error) 
 	for _, r := range rights {
 		review := &unstructured.Unstructured{Object: map[string]any{
 			"apiVersion": "authorization.k8s.io/v1", "kind": "SelfSubjectAccessReview",
-			"spec": map[string]any{"resourceAttributes": map[string]any{"namespace": c.Namespace, "verb": r.Verb, "group": r.Of.Group, "resource": r.Of.Resource, "name": r.Name}},
+			"spec": map[string]any{"resourceAttributes": map[string]any{"namespace": c.Namespace, "verb": r.Verb, "group": r.Of.Group, "resource": r.Of.Resource, "subresource": r.Part, "name": r.Name}},
 		}}
 		a, err := c.api.Resource(reviews).Create(ctx, review, metav1.CreateOptions{})
 		if err != nil {

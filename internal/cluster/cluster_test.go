@@ -17,6 +17,7 @@ import (
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
 	"vaiven/internal/cluster/standin"
+	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
 )
@@ -34,7 +35,7 @@ func start(t *testing.T, c standin.Config) (*standin.Server, *Client, string) {
 	if err := os.WriteFile(file, []byte(s.Kubeconfig("ferries")), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	client, err := Open(Config{File: file})
+	client, err := Open(plan.API{File: file})
 	if err != nil || client.Namespace != "ferries" {
 		t.Fatalf("%+v, %v", client, err)
 	}
@@ -96,7 +97,7 @@ func TestErrors(t *testing.T) {
 	if err := patch(`[]`); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "forbidden") {
 		t.Errorf("without the right: %v", err)
 	}
-	if missing, err := c.Missing(t.Context(), Right{"list", Pods, ""}, Right{"patch", Pods, "sailings-1"}, Right{"patch", Services, ""}); err != nil || len(missing) != 1 || missing[0].String() != "patch pods/sailings-1" {
+	if missing, err := c.Missing(t.Context(), Right{Verb: "list", Of: Pods}, Right{Verb: "patch", Of: Pods, Name: "sailings-1"}, Right{Verb: "patch", Of: Services}); err != nil || len(missing) != 1 || missing[0].String() != "patch pods/sailings-1" {
 		t.Errorf("missing: %v, %v", missing, err)
 	}
 	s.Fall(standin.Illness{Delay: time.Minute})
@@ -109,7 +110,7 @@ func TestErrors(t *testing.T) {
 	if _, err := c.Get(t.Context(), Pods, "sailings-1"); !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "connection refused") {
 		t.Errorf("nobody there: %v", err)
 	}
-	if _, err := Open(Config{File: filepath.Join(t.TempDir(), "none")}); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "kubeconfig") {
+	if _, err := Open(plan.API{File: filepath.Join(t.TempDir(), "none")}); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "kubeconfig") {
 		t.Errorf("without a kubeconfig: %v", err)
 	}
 }

@@ -333,7 +333,7 @@ func (s *Scenario) raiseBlue(ctx context.Context) error {
 		return err
 	}
 	client := frontall.Open(s.Plan)
-	monitor := check.NewMonitor(s.Plan, secret.Values{})
+	monitor := check.NewMonitor(s.Plan, secret.Values{}, set.From)
 	for {
 		instances, err := set.List(ctx, split.Blue)
 		if err != nil {

@@ -26,7 +26,11 @@ import (
 
 // Standing is what is asked of the stacks.
 type Standing interface {
+	// From is where connections to an instance are made from.
+	From(reading.Instance) place.Place
+	// Place is where it stands.
 	Place(context.Context, reading.Instance) (place.Place, error)
+	// Describe says what it runs with.
 	Describe(context.Context, reading.Instance) (stack.Description, error)
 }
 
@@ -236,7 +240,7 @@ func (r *looked) read(ctx context.Context) {
 		}
 	}
 	if r.part.Says.On() {
-		t := check.Target{From: place.Local{}, Values: stack.Values(r.i, r.Plan.Service), Secrets: r.Secrets}
+		t := check.Target{From: r.Standing.From(r.i), Values: stack.Values(r.i, r.Plan.Service), Secrets: r.Secrets}
 		if self, err := t.Ask(ctx, r.part.Says, r.part.Health.Within); err != nil {
 			r.cannot("what it says of itself", err)
 		} else if self.Runtime != "" {

@@ -194,7 +194,7 @@ func Reach(ctx context.Context, d Driver, address string) error {
 }
 
 // ReachFrom connects to an address from a machine, and lets it go.
-func ReachFrom(ctx context.Context, on place.Machine, address string) error {
+func ReachFrom(ctx context.Context, on place.Dialer, address string) error {
 	conn, err := on.Dial(ctx, "tcp", address)
 	switch {
 	case err == nil:

@@ -178,7 +178,7 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 	k := &Keeper{Config: c, inbox: make(chan func(time.Time)), done: make(chan struct{}), kick: make(chan struct{}, 1)}
 	k.running.cancel = func() {}
 	if k.Health == nil {
-		k.Health = func(split.Side) Health { return check.NewMonitor(c.Plan, c.Secrets) }
+		k.Health = func(split.Side) Health { return check.NewMonitor(c.Plan, c.Secrets, c.Stacks.From) }
 	}
 	if k.Tell == nil {
 		k.Tell = k.tellFigures

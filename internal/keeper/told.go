@@ -8,7 +8,6 @@ import (
 	"vaiven/internal/check"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
 	"vaiven/internal/stack"
 )
 
@@ -56,7 +55,7 @@ func (k *Keeper) tellFigures(ctx context.Context, list []reading.Instance) []rea
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			t := check.Target{From: place.Local{}, Values: stack.Values(i, k.Plan.Service), Secrets: k.Secrets}
+			t := check.Target{From: k.Stacks.From(i), Values: stack.Values(i, k.Plan.Service), Secrets: k.Secrets}
 			told[n] = reading.Told{Name: i.Name, Side: i.Side, Started: i.Started}
 			var err error
 			if told[n].Values, err = t.Figures(ctx, page, wanted, tellLimit); err != nil {

@@ -427,6 +427,8 @@ func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[stri
 	return nil
 }
 
+func (s worldStacks) From(reading.Instance) place.Place { return place.Local{} }
+
 func (s worldStacks) Place(context.Context, reading.Instance) (place.Place, error) {
 	return place.Local{}, nil
 }

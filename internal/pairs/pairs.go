@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -38,6 +39,9 @@ type Config struct {
 	Spare    split.Side             // the side whose answers must not come from a cache
 	Headers  [2][]map[string]string // of every request, by side and instance; none: no further ones
 	Hide     func(string) string    // takes secrets out of what is kept, which may have been cut; nil keeps all
+
+	// Dial connects to an address; nil for from this machine.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Report is how the answers compare.
@@ -94,7 +98,7 @@ const atOnce = 32
 // came until then.
 func Compare(ctx context.Context, c Config) Report {
 	begun := time.Now()
-	client := newClient()
+	client := c.client()
 	defer client.CloseIdleConnections()
 	g := gathering{config: c, found: map[string]*Finding{}}
 	for n := range g.times {
@@ -116,9 +120,10 @@ func Compare(ctx context.Context, c Config) Report {
 	return g.report(time.Since(begun))
 }
 
-func newClient() *http.Client {
+// client makes the one that sends to both sides.
+func (c *Config) client() *http.Client {
 	return &http.Client{
-		Transport:     &http.Transport{MaxIdleConnsPerHost: atOnce, DisableCompression: true},
+		Transport:     &http.Transport{MaxIdleConnsPerHost: atOnce, DisableCompression: true, DialContext: c.Dial},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }
@@ -379,7 +384,7 @@ type Warmth struct {
 
 // WarmUp sends n requests to one side, each instance in turn.
 func WarmUp(ctx context.Context, c Config, side split.Side, n int) Warmth {
-	client := newClient()
+	client := c.client()
 	defer client.CloseIdleConnections()
 	var mu sync.Mutex // protects what follows
 	var w Warmth

@@ -15,11 +15,16 @@ import (
 	"time"
 )
 
-// Place is where an instance stands. Its methods may be called concurrently.
-type Place interface {
+// Dialer makes connections from somewhere.
+type Dialer interface {
 	// Dial connects from there. Its errors wrap those of package net, wherever they
 	// arose; see [Failure].
 	Dial(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Place is where an instance stands. Its methods may be called concurrently.
+type Place interface {
+	Dialer
 	// Run runs a command to its end. An exit status above 0 is not an error.
 	Run(ctx context.Context, c Command) (Outcome, error)
 	// ReadFile reads a file of at most [FileLimit] bytes.
@@ -33,6 +38,13 @@ type Place interface {
 type Command struct {
 	Words       []string
 	Environment map[string]string // added to what there is
+}
+
+// Unsure is a connection that may turn out not to have been made, as whatever carries it says so late. Whoever asks something on it hears of it; who does not
+// has to wait.
+type Unsure interface {
+	// Refused waits until it would have been said, and is why it was not made; nil if nothing speaks against it.
+	Refused(context.Context) error
 }
 
 // Preparer is a place that has to be prepared before anything is asked from there. Preparing

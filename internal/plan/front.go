@@ -69,6 +69,9 @@ type Whole interface {
 	Whole() error
 }
 
+// Orchestrated is a front that an orchestrator is.
+type Orchestrated interface{ Orchestrator() API }
+
 // Resolves is a front that is found by a name which a server of its own is asked for.
 type Resolves interface {
 	Resolver() string // host:port

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -89,13 +90,37 @@ type Stack struct {
 
 // Cluster is where a part runs as a Deployment of Kubernetes, one for each side.
 type Cluster struct {
-	On        bool
+	On bool
+	API
+	Name     string // of the Deployment, with placeholders
+	Template string // file with a Deployment, with placeholders; "" to make one of the image
+	Scales   bool   // stopping leaves the Deployment there with no pods
+}
+
+// API is an orchestrator's, and as whom it is asked.
+type API struct {
 	File      string // kubeconfig; "" for KUBECONFIG and ~/.kube/config
 	Context   string // of it; "" for the current one
 	Namespace string // "" for the context's
-	Name      string // of the Deployment, with placeholders
-	Template  string // file with a Deployment, with placeholders; "" to make one of the image
-	Scales    bool   // stopping leaves the Deployment there with no pods
+	Reach     Reach  // how pods are reached; "" for at their addresses
+}
+
+// Reach is how connections to pods are made.
+type Reach string
+
+// The ways to pods.
+const (
+	Direct    Reach = "direct"  // at their addresses
+	Forwarded Reach = "forward" // through the orchestrator's API
+)
+
+// After is the API, where nothing is said of it as another one.
+func (a API) After(other API) API {
+	if a.File == "" && a.Context == "" {
+		a.File, a.Context, a.Namespace = other.File, other.Context, cmp.Or(a.Namespace, other.Namespace)
+	}
+	a.Reach = cmp.Or(a.Reach, other.Reach)
+	return a
 }
 
 // Stand is where instances are that Vaiven did not start.

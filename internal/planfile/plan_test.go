@@ -769,7 +769,7 @@ func TestQueue(t *testing.T) {
 			t.Errorf("read\n%+v, want\n%+v", got, want)
 		}
 	}
-	cluster := plan.Cluster{On: true, File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Name: "printers-{side}", Template: "printers.yaml", Scales: true}
+	cluster := plan.Cluster{On: true, API: plan.API{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries"}, Name: "printers-{side}", Template: "printers.yaml", Scales: true}
 	if s := p.Main().Stacks[split.Green]; s.Cluster != cluster || s.Kind() != plan.Clustered || !p.Prober.Off {
 		t.Errorf("read %+v", s)
 	}
@@ -798,6 +798,37 @@ func TestQueue(t *testing.T) {
 	}
 }
 
+// Pods are in the cluster that the front is, if the plan does not say otherwise.
+func TestStackInTheFrontsCluster(t *testing.T) {
+	data, err := os.ReadFile("testdata/cluster.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	file := filepath.Join(dir, "plan.yaml")
+	config := filepath.Join(dir, "keys/ferries.kubeconfig")
+	for says, want := range map[string]plan.API{
+		"{}":                                    {File: config, Context: "harbour", Namespace: "ferries", Reach: plan.Forwarded},
+		"{reach: direct, namespace: tenders}":   {File: config, Context: "harbour", Namespace: "tenders", Reach: plan.Direct},
+		"{context: island, namespace: tenders}": {Context: "island", Namespace: "tenders", Reach: plan.Forwarded},
+		"{kubeconfig: other}":                   {File: filepath.Join(dir, "other"), Reach: plan.Forwarded},
+	} {
+		text := strings.Replace(string(data), "  stands: [10.1.0.5:8080, 10.1.0.6:8080]\n", "  image: registry.lineavessa.example/web:{version}\n  port: 8080\n  cluster: "+says+"\nversions: registry registry.lineavessa.example/web\n", 1)
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		p, err := Read(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range p.Main().Stacks {
+			if s.Cluster.API != want {
+				t.Errorf("%s: %+v, want %+v", says, s.Cluster.API, want)
+			}
+		}
+	}
+}
+
 // A route or a service of a cluster.
 func TestCluster(t *testing.T) {
 	data, err := os.ReadFile("testdata/cluster.yaml")
@@ -809,7 +840,7 @@ func TestCluster(t *testing.T) {
 		t.Fatal(err)
 	}
 	for n, want := range []*cluster.Settings{
-		{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Pods: "app=sailings", Route: "sailings", Services: [2]string{"sailings-blue", "sailings-green"}},
+		{API: plan.API{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Reach: plan.Forwarded}, Pods: "app=sailings", Route: "sailings", Services: [2]string{"sailings-blue", "sailings-green"}},
 		{Pods: "app=sailings", Service: "sailings", Shares: true, Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "code"}},
 	} {
 		if got := p.Fronts()[n].Settings; !reflect.DeepEqual(got, want) {

@@ -289,6 +289,7 @@ func (r *reader) cluster(n ast.Node, c *plan.Cluster) {
 		section.May("kubeconfig", func(n ast.Node) { r.Text(n, "kubeconfig", &c.File) }),
 		section.May("context", func(n ast.Node) { r.Text(n, "context", &c.Context) }),
 		section.May("namespace", func(n ast.Node) { r.Text(n, "namespace", &c.Namespace) }),
+		section.May("reach", section.Parsed(r.Reader, "reach", &c.Reach, func(text string) (plan.Reach, error) { return section.OneOf(text, plan.Direct, plan.Forwarded) })),
 		section.May("deployment", r.open("deployment", &c.Name)),
 		section.May("template", func(n ast.Node) { r.Text(n, "template", &c.Template) }),
 		section.May("stop", func(n ast.Node) {

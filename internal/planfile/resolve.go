@@ -83,6 +83,7 @@ func resolve(p *plan.Plan, dir string) {
 		}
 	}
 	for i := range p.Parts {
+		resolveClusters(p, &p.Parts[i])
 		resolvePart(&p.Parts[i], dir)
 	}
 	for i := range p.WayBack.Checks {
@@ -98,6 +99,22 @@ func resolve(p *plan.Plan, dir string) {
 		if *file != "" {
 			*file = within(dir, *file)
 		}
+	}
+}
+
+// resolveClusters has a part's stacks in the orchestrator that the front is, where the plan does not say otherwise.
+func resolveClusters(p *plan.Plan, part *plan.Part) {
+	for _, f := range p.Fronts() {
+		o, ok := f.Settings.(plan.Orchestrated)
+		if !ok {
+			continue
+		}
+		for i := range part.Stacks {
+			if c := &part.Stacks[i].Cluster; c.On {
+				c.API = c.API.After(o.Orchestrator())
+			}
+		}
+		return
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -235,7 +236,7 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 			r.Pass, r.Got = stands(part, i, raised)
 		}
 		if r.Pass && part.Says.On() {
-			t := p.target(place.Local{}, i)
+			t := p.target(p.Standing.From(i), i)
 			begun := time.Now()
 			self, err := t.Ask(ctx, part.Says, 5*time.Second)
 			r.Took = time.Since(begun)
@@ -292,17 +293,17 @@ func (p *proving) reach(ctx context.Context, _ *About) {
 		case errors.Is(err, front.ErrUnknown):
 			r.Got = p.Secrets.Hide(err.Error()) // nothing speaks against it
 		case err != nil:
-			r.Pass, r.Got = false, fmt.Sprintf("the front cannot connect to %s (%s); from this host it %s", i.Name, p.Secrets.Hide(check.Words(err)), answers(limited, i.Address))
+			r.Pass, r.Got = false, fmt.Sprintf("the front cannot connect to %s (%s); from this host it %s", i.Name, p.Secrets.Hide(check.Words(err)), p.answers(limited, i))
 		}
 		p.add(r)
 	})
 }
 
-// answers says whether an address takes connections from this host.
-func answers(ctx context.Context, address string) string {
+// answers says whether an instance takes connections from this host.
+func (p *proving) answers(ctx context.Context, i reading.Instance) string {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
-	if front.ReachFrom(ctx, place.Local{}, address) != nil {
+	if front.ReachFrom(ctx, p.Standing.From(i), i.Address) != nil {
 		return "does not answer either"
 	}
 	return "answers"
@@ -326,7 +327,7 @@ func orNothing(text string) string {
 // health reads every instance until it is judged.
 func (p *proving) health(ctx context.Context, _ *About) {
 	p.each(func(part plan.Part, i reading.Instance) {
-		r := p.target(place.Local{}, i).Judge(ctx, part.Health)
+		r := p.target(p.Standing.From(i), i).Judge(ctx, part.Health)
 		r.Part, r.Kind, r.Check, r.Instance = part.Name, proof.KindHealth, "health", i.Name
 		p.add(r)
 	})
@@ -336,7 +337,7 @@ func (p *proving) health(ctx context.Context, _ *About) {
 func (p *proving) smokes(ctx context.Context, _ *About) {
 	var wait sync.WaitGroup
 	p.each(func(part plan.Part, i reading.Instance) {
-		t := p.target(place.Local{}, i)
+		t := p.target(p.Standing.From(i), i)
 		for _, c := range part.Smoke {
 			if c.Settle == 0 {
 				c.Settle = part.Settle
@@ -493,7 +494,7 @@ func (p *proving) certificates(ctx context.Context) {
 			}
 			for _, side := range split.Sides {
 				for _, i := range p.of(part, side) {
-					r := p.target(place.Local{}, i).Read(ctx, c)
+					r := p.target(p.Standing.From(i), i).Read(ctx, c)
 					if !r.Reached {
 						continue // for the check itself to say
 					}
@@ -528,9 +529,10 @@ func (p *proving) config() (c pairs.Config, left pairs.Left, err error) {
 	main := *p.Plan.Main()
 	var addresses [2][]string
 	var headers [2][]map[string]string
+	from := map[string]place.Place{} // by address
 	for _, side := range split.Sides {
 		for _, i := range p.of(main, side) {
-			addresses[side] = append(addresses[side], i.Address)
+			addresses[side], from[i.Address] = append(addresses[side], i.Address), p.Standing.From(i)
 			filled := map[string]string{}
 			for name, value := range p.Plan.Pairs.Headers {
 				filled[name] = p.Secrets.Fill(value, stack.Values(i, p.Plan.Service), nil)
@@ -541,6 +543,9 @@ func (p *proving) config() (c pairs.Config, left pairs.Left, err error) {
 	c = pairs.Config{
 		Sides: addresses, Rate: p.Plan.Pairs.Rate, Repeat: p.Plan.Pairs.Repeat, Ignore: p.Plan.Pairs.Ignore, Within: p.Plan.Pairs.Within,
 		Built: p.Raised[main.Name].Built, Spare: p.Target, Headers: headers, Hide: p.Secrets.HideCut,
+		Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
+			return from[address].Dial(ctx, network, address)
+		},
 	}
 	c.Requests, left, err = pairs.Requests(p.Plan.Pairs)
 	for n := range c.Requests { // as users send them
@@ -684,7 +689,7 @@ func one(ctx context.Context, q Question, cell proof.Result) (proof.Result, bool
 			if !ok {
 				return cell, false
 			}
-			var from place.Place = place.Local{}
+			from := q.Standing.From(i)
 			if cell.Kind == proof.KindNeed {
 				var err error
 				if from, err = q.Standing.Place(ctx, i); err != nil {

@@ -10,7 +10,6 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/door"
-	"vaiven/internal/place"
 	"vaiven/internal/plan"
 )
 
@@ -92,7 +91,7 @@ func (p *proving) through(ctx context.Context, _ *About) {
 
 // asked makes a check by a front, and says where what it found is not what the instances say themselves.
 func (p *proving) asked(ctx context.Context, w way, i reading.Instance, c plan.Check) proof.Result {
-	t := p.target(place.Local{}, i)
+	t := p.target(p.Standing.From(i), i)
 	t.Way = w
 	r := t.Judge(ctx, c)
 	if w.secret != "" {

@@ -129,6 +129,16 @@ func (s *Set) Place(ctx context.Context, i reading.Instance) (place.Place, error
 	return inTime(ctx, func(ctx context.Context) (place.Place, error) { return d.Place(ctx, i) })
 }
 
+// From is where connections to an instance are made from: this machine, if its driver knows of nothing else.
+func (s *Set) From(i reading.Instance) place.Place {
+	if d, err := s.of(i); err == nil {
+		if r, ok := d.(Reacher); ok {
+			return r.From(i.Side)
+		}
+	}
+	return place.Local{}
+}
+
 // Describe says what an instance runs with.
 func (s *Set) Describe(ctx context.Context, i reading.Instance) (Description, error) {
 	d, err := s.of(i)

@@ -184,6 +184,12 @@ type Restarter interface {
 	Restart(ctx context.Context, i reading.Instance, like Settings) (changed bool, err error)
 }
 
+// Reacher is a driver whose instances are not reached from this machine as others are.
+type Reacher interface {
+	// From is where connections to instances of a side are made from. Commands are run there, and files read, as on this machine.
+	From(split.Side) place.Place
+}
+
 // Rotator is a driver that keeps what instances print itself, and keeps it from growing.
 type Rotator interface {
 	// Rotate puts output aside that has become larger than the plan wants.

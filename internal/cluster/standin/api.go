@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gorilla/websocket"
 	jsonpatch "gopkg.in/evanphx/json-patch.v4"
 )
 
@@ -23,7 +24,7 @@ type call struct {
 	r         *resource
 	namespace string
 	name      string // "" for all
-	part      string // "status", "scale", "log", "exec", or ""
+	part      string // "status", "scale", "log", "exec", "portforward", or ""
 	q         *http.Request
 }
 
@@ -67,8 +68,19 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	case "log":
 		c.log(w)
 		return
-	case "exec":
-		c.exec(w)
+	case "exec", "portforward":
+		switch {
+		case ill.Refuses == c.r.plural+"/"+c.part:
+			p := c.forbidden(c.r.plural + "/" + c.part)
+			say(w, p.code, p.status())
+		case ill.Old && websocket.IsWebSocketUpgrade(q):
+			p := badRequest("Upgrade request required")
+			say(w, p.code, p.status())
+		case c.part == "exec":
+			c.exec(w)
+		default:
+			c.forward(w)
+		}
 		return
 	}
 	code, o, p := c.answer()
@@ -118,13 +130,18 @@ func (s *Server) call(q *http.Request) (call, *problem) {
 		case "scale":
 			n = slices.Index([]string{"deployments"}, c.r.plural)
 		default:
-			n = slices.Index([]string{"pods log", "pods exec"}, c.r.plural+" "+c.part)
+			n = slices.Index([]string{"pods log", "pods exec", "pods portforward"}, c.r.plural+" "+c.part)
 		}
 		if n < 0 {
 			return c, nowhere
 		}
 	}
 	return c, nil
+}
+
+// forbidden says that somebody has no right to something.
+func (c call) forbidden(what string) *problem {
+	return &problem{code: http.StatusForbidden, reason: "Forbidden", message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot change resource %q", c.r.plural, c.name, what)}
 }
 
 func (c call) key() key { return key{c.namespace, c.name} }
@@ -144,7 +161,7 @@ func (c call) answer() (code int, o any, p *problem) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if c.q.Method != http.MethodGet && s.ill.Refuses == c.r.plural {
-		return 0, nil, &problem{code: http.StatusForbidden, reason: "Forbidden", message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot patch resource %q", c.r.plural, c.name, c.r.plural)}
+		return 0, nil, c.forbidden(c.r.plural)
 	}
 	switch {
 	case c.q.Method == http.MethodGet && c.name == "":
@@ -400,6 +417,9 @@ func (s *Server) review(w http.ResponseWriter, q *http.Request) {
 	refused := s.ill.Refuses
 	s.mu.Unlock()
 	asked := text(o, "spec", "resourceAttributes", "resource")
+	if part := text(o, "spec", "resourceAttributes", "subresource"); part != "" {
+		asked += "/" + part
+	}
 	verb := text(o, "spec", "resourceAttributes", "verb")
 	o["status"] = object{"allowed": asked != refused || verb == "get" || verb == "list" || verb == "watch"}
 	say(w, http.StatusCreated, o)

@@ -5,6 +5,6 @@
 //	defer s.Stop()
 //
 // It speaks the API of Kubernetes for pods, services, endpoint slices and HTTP routes: lists in chunks, watches with bookmarks, conflicts by
-// resourceVersion, JSON and merge patches, dry runs, and what goes wrong with real ones. kubectl works with it. It is no cluster:
+// resourceVersion, JSON and merge patches, dry runs, commands in pods and connections to them, and what goes wrong with real ones. kubectl works with it. It is no cluster:
 // nothing is scheduled, nothing is authorized, and everything is forgotten when it ends.
 package standin

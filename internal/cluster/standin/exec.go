@@ -3,6 +3,7 @@ package standin
 import (
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"os/exec"
 	"strconv"
@@ -13,9 +14,11 @@ import (
 
 // The channels of a stream (v5.channel.k8s.io): each message begins with the one that it belongs to.
 const (
+	inChannel    = 0
 	outChannel   = 1
 	errChannel   = 2
 	errorChannel = 3
+	closeChannel = 255 // its message names the one that ends
 )
 
 // stream is what a command says, on its way.
@@ -35,10 +38,18 @@ func (s stream) Write(p []byte) (int, error) {
 func (c call) exec(w http.ResponseWriter) {
 	words := c.q.URL.Query()["command"]
 	var r *running
+	var environment []string // of what runs
 	if c.s.node != nil {
 		r = c.s.node.of(c.key())
 	}
-	if r == nil || len(words) == 0 {
+	if r != nil {
+		r.mu.Lock()
+		if r.cmd != nil {
+			environment = r.env
+		}
+		r.mu.Unlock()
+	}
+	if environment == nil || len(words) == 0 {
 		p := badRequest("container in pod %q is not running, or there is no command", c.name)
 		say(w, p.code, p.status())
 		return
@@ -52,10 +63,15 @@ func (c call) exec(w http.ResponseWriter) {
 	var mu sync.Mutex
 	cmd := exec.CommandContext(c.q.Context(), words[0], words[1:]...)
 	cmd.Dir = c.s.config.Dir
-	r.mu.Lock()
-	cmd.Env = r.env
-	r.mu.Unlock()
+	cmd.Env = environment
 	cmd.Stdout, cmd.Stderr = stream{&mu, conn, outChannel}, stream{&mu, conn, errChannel}
+	in := io.WriteCloser(nothing{})
+	if c.q.URL.Query().Get("stdin") == "true" {
+		if in, err = cmd.StdinPipe(); err != nil {
+			return
+		}
+	}
+	go given(conn, in)
 	status := object{"metadata": object{}, "status": "Success"}
 	err = cmd.Run()
 	var exit *exec.ExitError
@@ -71,6 +87,28 @@ func (c call) exec(w http.ResponseWriter) {
 	defer mu.Unlock()
 	_ = conn.WriteMessage(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""))
 }
+
+// given has a command read what it is given, until that ends.
+func given(conn *websocket.Conn, in io.WriteCloser) {
+	defer in.Close()
+	for {
+		_, message, err := conn.ReadMessage()
+		switch {
+		case err != nil, len(message) > 1 && message[0] == closeChannel && message[1] == inChannel:
+			return
+		case len(message) > 0 && message[0] == inChannel:
+			if _, err := in.Write(message[1:]); err != nil {
+				return
+			}
+		}
+	}
+}
+
+// nothing is the input of a command that has none.
+type nothing struct{}
+
+func (nothing) Write(p []byte) (int, error) { return len(p), nil }
+func (nothing) Close() error                { return nil }
 
 // log says what a pod has said last.
 func (c call) log(w http.ResponseWriter) {

@@ -41,6 +41,7 @@ type Server struct {
 	forgotten int64         // the last change that is not remembered
 	more      chan struct{} // closed when there are more changes
 	ill       Illness
+	forwards  int // that were begun
 }
 
 // Illness is what goes wrong with a server. The zero value is nothing.
@@ -49,7 +50,8 @@ type Illness struct {
 	Busy    int           // so many requests are answered 429, and not done
 	Break   int           // each watch ends, without a word, after so many events; 0 for never
 	Deaf    bool          // controllers and data plane follow nothing
-	Refuses string        // changes of this plural are forbidden
+	Refuses string        // changes of this plural are forbidden, or of pods the use of this part: "pods/portforward"
+	Old     bool          // it knows no WebSockets, as servers did
 }
 
 // Start starts a server that has nothing. It is there when this returns.
@@ -133,6 +135,13 @@ func (s *Server) Put(manifest []byte) error {
 		}
 	}
 	return fmt.Errorf("the stand-in has no %v of %v", o["kind"], o["apiVersion"])
+}
+
+// Forwards is how many connections to pods were begun through it; each carries any number.
+func (s *Server) Forwards() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.forwards
 }
 
 // Fall has it fall ill, or be well again.

@@ -224,7 +224,7 @@ func (s *Server) list(r *resource, namespace string, wants selector) []object {
 // selector is which objects are wanted.
 type selector struct {
 	labels []requirement
-	fields map[string]string // metadata.name and metadata.namespace
+	fields map[string]string // those of selectable
 }
 
 // requirement is one on a label.
@@ -233,6 +233,9 @@ type requirement struct {
 	values []string // nil: that it is there
 	not    bool
 }
+
+// selectable are the fields that objects can be selected by.
+var selectable = []string{"metadata.name", "metadata.namespace", "status.podIP", "status.phase"}
 
 // parse reads a label selector and a field selector.
 func parse(labels, fields string) (selector, *problem) {
@@ -257,7 +260,7 @@ func parse(labels, fields string) (selector, *problem) {
 	}
 	for _, part := range split(fields) {
 		name, value, _ := strings.Cut(strings.Replace(part, "==", "=", 1), "=")
-		if name != "metadata.name" && name != "metadata.namespace" {
+		if !slices.Contains(selectable, name) {
 			return s, badRequest("field label not supported: %s", name)
 		}
 		s.fields[name] = value

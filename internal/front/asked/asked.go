@@ -66,12 +66,12 @@ func (a answered) and(b answered) answered {
 	return a
 }
 
-// New makes a counter that asks from a machine, nil if nobody tells.
-func New(on place.Machine, p Counts) *Counter {
+// New makes a counter that asks from somewhere, nil if nobody tells.
+func New(from place.Dialer, p Counts) *Counter {
 	if p.Path == "" {
 		return nil
 	}
-	t := &http.Transport{DialContext: on.Dial, MaxIdleConnsPerHost: 1}
+	t := &http.Transport{DialContext: from.Dial, MaxIdleConnsPerHost: 1}
 	return &Counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
 }
 

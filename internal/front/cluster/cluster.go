@@ -36,8 +36,12 @@ type Driver struct {
 // New makes a driver; pods are asked for their counts from a machine. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{config: f.Settings.(*Settings)}
-	d.asks.Config = cluster.Config{File: d.config.File, Context: d.config.Context, Namespace: d.config.Namespace}
-	d.counts = asked.New(on, d.config.Counts)
+	d.asks.Config = d.config.API
+	from := place.Dialer(on)
+	if d.config.Reach == plan.Forwarded {
+		from = &d.asks
+	}
+	d.counts = asked.New(from, d.config.Counts)
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: int(split.Whole), Try: d.try,
 		Has:   func(s state, side split.Side) int { return len(s.of(side)) },
@@ -483,11 +487,15 @@ func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
 		return nil, translated(err)
 	}
 	of, name := d.config.steered()
-	missing, err := c.Missing(ctx,
-		cluster.Right{Verb: "get", Of: of, Name: name}, cluster.Right{Verb: "patch", Of: of, Name: name},
-		cluster.Right{Verb: "watch", Of: of},
-		cluster.Right{Verb: "list", Of: cluster.Pods}, cluster.Right{Verb: "watch", Of: cluster.Pods}, cluster.Right{Verb: "patch", Of: cluster.Pods},
-		cluster.Right{Verb: "list", Of: cluster.EndpointSlices}, cluster.Right{Verb: "watch", Of: cluster.EndpointSlices})
+	rights := []cluster.Right{
+		{Verb: "get", Of: of, Name: name}, {Verb: "patch", Of: of, Name: name}, {Verb: "watch", Of: of},
+		{Verb: "list", Of: cluster.Pods}, {Verb: "watch", Of: cluster.Pods}, {Verb: "patch", Of: cluster.Pods},
+		{Verb: "list", Of: cluster.EndpointSlices}, {Verb: "watch", Of: cluster.EndpointSlices},
+	}
+	if d.config.Reach == plan.Forwarded {
+		rights = append(rights, cluster.Right{Verb: "create", Of: cluster.Pods, Part: "portforward"})
+	}
+	missing, err := c.Missing(ctx, rights...)
 	var list []string
 	for _, r := range missing {
 		list = append(list, "the right to "+r.String())

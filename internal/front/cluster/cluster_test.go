@@ -56,7 +56,7 @@ func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 	fronttest.Write(t, settings.File, s.Kubeconfig("ferries"))
 	w.Listen = fronttest.Address(port + 1)
 	c.Front = plan.Front{Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Settings: settings}
-	if c.client, err = cluster.Open(cluster.Config{File: settings.File}); err != nil {
+	if c.client, err = cluster.Open(settings.API); err != nil {
 		t.Fatal(err)
 	}
 	n, _ := strconv.Atoi(w.Port())
@@ -260,6 +260,41 @@ func TestAService(t *testing.T) {
 	out[1].Address = "127.0.0.99:1"
 	if err := d.SetInstances(t.Context(), split.Blue, out); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "no pod") {
 		t.Errorf("an address of no pod: %v", err)
+	}
+}
+
+// Where nobody reaches the pods' network, they are asked for their counts through the API.
+func TestCountsThroughTheAPI(t *testing.T) {
+	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
+	blue := w.Raise(split.Blue, 1, 2)
+	c := start(t, w, &Settings{Route: "sailings", API: plan.API{Reach: plan.Forwarded}})
+	d := c.driver()
+	if err := d.SetInstances(t.Context(), split.Blue, blue); err != nil {
+		t.Fatal(err)
+	}
+	counted := func() (n int64, blind string) {
+		r, err := d.Read(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range r.Sides[split.Blue].Instances {
+			n += i.Requests
+		}
+		return n, r.Blind
+	}
+	before, _ := counted()
+	if _, sides := w.Count(50, false, nil); sides[split.Blue] != 50 {
+		t.Fatalf("%v were answered", sides)
+	}
+	if now, blind := counted(); now-before != 50 || blind != "" {
+		t.Errorf("%d were counted, %s", now-before, blind)
+	}
+	if n := c.server.Forwards(); n != 2 {
+		t.Errorf("there were %d connections to pods", n)
+	}
+	c.server.Fall(standin.Illness{Refuses: "pods/portforward"})
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 1 || lacks[0] != "the right to create pods/portforward" {
+		t.Errorf("what it lacks: %q, %v", lacks, err)
 	}
 }
 

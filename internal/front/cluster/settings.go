@@ -29,16 +29,17 @@ var Kind = front.Kind{
 
 // Settings is what a plan says of it. It has a route with two services, or a service.
 type Settings struct {
-	File      string // kubeconfig; "" for KUBECONFIG and ~/.kube/config
-	Context   string // of it; "" for the current one
-	Namespace string // "" for the context's
-	Pods      string // label selector of both sides' pods
-	Route     string // HTTPRoute whose weights divide requests; "" with a service
-	Services  [2]string
-	Service   string // whose selector leads to one side; "" with a route
-	Shares    bool   // of a service: the selector may take both sides, and their pods are the share
-	Counts    asked.Counts
+	plan.API
+	Pods     string // label selector of both sides' pods
+	Route    string // HTTPRoute whose weights divide requests; "" with a service
+	Services [2]string
+	Service  string // whose selector leads to one side; "" with a route
+	Shares   bool   // of a service: the selector may take both sides, and their pods are the share
+	Counts   asked.Counts
 }
+
+// Orchestrator is whose pods requests are led to.
+func (s *Settings) Orchestrator() plan.API { return s.API }
 
 // Kind is the kind's name.
 func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
@@ -78,15 +79,19 @@ func (s *Settings) Opens(plan.SpareDoor) error {
 	return section.Mistake{What: "a cluster's front has no door of its own to the spare side", Try: "reach it by its Service, and leave spare-door out"}
 }
 
-// dnsName is what the API takes for a name (RFC 1123, a label or several).
-var dnsName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$`)
+// dnsName is what the API takes for a name (RFC 1123, a label or several), if it has no more than nameMost bytes.
+var dnsName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
+
+const nameMost = 253
 
 func name(text string) (string, error) {
-	if !dnsName.MatchString(text) {
+	if len(text) > nameMost || !dnsName.MatchString(text) {
 		return "", section.Mistake{What: fmt.Sprintf("%q is no name that a cluster has", text), Try: "write small letters, digits and hyphens: sailings-blue"}
 	}
 	return text, nil
 }
+
+func reach(text string) (plan.Reach, error) { return section.OneOf(text, plan.Direct, plan.Forwarded) }
 
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{}
@@ -95,6 +100,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 		section.May("kubeconfig", func(n ast.Node) { r.Text(n, "kubeconfig", &s.File) }),
 		section.May("context", func(n ast.Node) { r.Text(n, "context", &s.Context) }),
 		section.May("namespace", section.Parsed(r, "namespace", &s.Namespace, name)),
+		section.May("reach", section.Parsed(r, "reach", &s.Reach, reach)),
 		section.Need("pods", func(n ast.Node) { r.Text(n, "pods", &s.Pods) }),
 		section.May("httproute", section.Parsed(r, "httproute", &s.Route, name)),
 		section.May("services", func(n ast.Node) {

@@ -59,7 +59,7 @@ type Driver struct {
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
 	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, turn: place.NewTurn()}
 	for side, s := range d.part.Stacks {
-		d.asks[side].Config = api.Config{File: s.Cluster.File, Context: s.Cluster.Context, Namespace: s.Cluster.Namespace}
+		d.asks[side].Config = s.Cluster.API
 	}
 	return d
 }
@@ -207,6 +207,9 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		return err
 	}
 	defer d.kept[side].Forget()
+	if err := d.allowed(ctx, c, side); err != nil {
+		return err
+	}
 	if _, err := c.Apply(ctx, api.Deployments, o, false); err != nil {
 		if errors.Is(err, api.ErrChanged) {
 			err = fmt.Errorf("deployment %s: %w: agree with whoever that is, or take it out of there", d.name(side), err)
@@ -234,6 +237,30 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		}
 		return up == b.Number(s) && len(list) == up, nil
 	})
+}
+
+// allowed says which rights are missing to raise a side, see to it, and stop it again.
+func (d *Driver) allowed(ctx context.Context, c *api.Client, side split.Side) error {
+	s, name := d.part.Stacks[side].Cluster, d.name(side)
+	rights := []api.Right{
+		{Verb: "create", Of: api.Deployments}, {Verb: "get", Of: api.Deployments, Name: name}, {Verb: "patch", Of: api.Deployments, Name: name},
+		{Verb: "list", Of: api.Pods}, {Verb: "watch", Of: api.Pods}, {Verb: "get", Of: api.Pods, Part: "log"},
+	}
+	if !s.Scales {
+		rights = append(rights, api.Right{Verb: "delete", Of: api.Deployments, Name: name})
+	}
+	if s.Reach == plan.Forwarded {
+		rights = append(rights, api.Right{Verb: "create", Of: api.Pods, Part: "portforward"})
+	}
+	missing, err := c.Missing(ctx, rights...)
+	if err != nil || len(missing) == 0 {
+		return told(err)
+	}
+	var list []string
+	for _, r := range missing {
+		list = append(list, r.String())
+	}
+	return fmt.Errorf("whoever the kubeconfig is for has no right to %s", strings.Join(list, ", "))
 }
 
 // stuck reports whether a pod waits for what will not come by waiting.
@@ -514,7 +541,15 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	return about, nil
 }
 
-// Place is where a pod stands: connections are made from this machine, which has to reach the pods' network.
+// From is this machine, which has to reach the pods' network, or the API where the plan wants that.
+func (d *Driver) From(side split.Side) place.Place {
+	if d.part.Stacks[side].Cluster.Reach == plan.Forwarded {
+		return forwarded{asks: &d.asks[side]}
+	}
+	return place.Local{}
+}
+
+// Place is a pod from inside.
 func (d *Driver) Place(ctx context.Context, i reading.Instance) (place.Place, error) {
 	c, p, err := d.find(ctx, i)
 	if err != nil {

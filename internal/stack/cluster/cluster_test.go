@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/check"
 	"vaiven/internal/cluster/standin"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -60,7 +61,7 @@ func open(t *testing.T, as string) *world {
 	stack := plan.Stack{
 		Instances: 2, Image: "registry.lineavessa.example/web:{version}", Port: first + 1, Command: []string{"-listen", "{address}", "-as", as},
 		Environment: map[string]string{"REGION": "north of {side}", "NAME": "{instance} of {version}"}, Grace: 3 * time.Second, Raise: 15 * time.Second,
-		Memory: 64 << 20, Cluster: plan.Cluster{On: true, File: config},
+		Memory: 64 << 20, Cluster: plan.Cluster{On: true, API: plan.API{File: config}},
 	}
 	w.plan = &plan.Plan{Service: "sailings", State: w.folder, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{stack, stack}}}}
 	return w
@@ -331,6 +332,54 @@ func TestWhereItStands(t *testing.T) {
 	}
 }
 
+// What somebody has no right to is said before anything is raised.
+func TestRights(t *testing.T) {
+	w := open(t, "well")
+	for plural, want := range map[string]string{"deployments": "no right to create deployments.apps, patch deployments.apps/sailings-green, delete deployments.apps/sailings-green", "pods/portforward": "no right to create pods/portforward"} {
+		w.plan.Parts[0].Stacks[split.Green].Cluster.Reach = plan.Forwarded
+		w.server.Fall(standin.Illness{Refuses: plural})
+		if err := w.driver().Raise(t.Context(), split.Green, stacktest.First); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("without %s: %v; want %q", plural, err, want)
+		}
+		w.server.Fall(standin.Illness{})
+		if text := w.kubectl("get", "deployments", "-o", "name"); text != "" {
+			t.Errorf("there is %q", text)
+		}
+	}
+}
+
+// Pods are reached at their addresses, or through the API where the plan wants that.
+func TestReach(t *testing.T) {
+	w := open(t, "well")
+	w.plan.Parts[0].Stacks[split.Green].Cluster.Reach = plan.Forwarded
+	d := w.driver()
+	stacks := stack.NewSet(w.plan, secret.Values{}, [][2]stack.Driver{{d, d}})
+	health := plan.Check{What: plan.TCP{Address: "{address}"}, Within: 5 * time.Second, Up: 1, Down: 1}
+	for side, want := range [2]int{0, 2} {
+		side := split.Side(side)
+		w.must(d.Raise(t.Context(), side, stacktest.First))
+		for _, i := range w.list(d, side) {
+			target := check.Target{From: stacks.From(i), Values: stack.Values(i, "sailings")}
+			testkit.Eventually(t, i.Name+" is reached", func() bool { return target.Read(t.Context(), health).Good })
+			conn, err := stacks.From(i).Dial(t.Context(), "tcp", i.Address)
+			w.must(err)
+			if line, err := bufio.NewReader(conn).ReadString('\n'); err != nil || line != "north of "+side.String()+"\n" {
+				t.Errorf("%s says %q, %v", i.Name, line, err)
+			}
+			conn.Close()
+		}
+		if n := w.server.Forwards(); n < want || want == 0 && n > 0 {
+			t.Errorf("for %v there were %d connections through the API", side, n)
+		}
+		shut := health
+		shut.What = plan.TCP{Address: "{host}:1"}
+		i := w.list(d, side)[0]
+		if r := (check.Target{From: stacks.From(i), Values: stack.Values(i, "sailings")}).Read(t.Context(), shut); r.Good || r.Found != "connection refused" {
+			t.Errorf("a port of %s at which nobody listens: %+v", i.Name, r)
+		}
+	}
+}
+
 // A template of the team's own is filled in; stopping may leave the Deployment there.
 func TestTemplate(t *testing.T) {
 	w := open(t, "well")
@@ -379,7 +428,7 @@ func TestUnreachable(t *testing.T) {
 	d := w.driver()
 	w.must(d.Raise(t.Context(), split.Green, stacktest.First))
 	w.server.Fall(standin.Illness{Refuses: "deployments"})
-	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil || !strings.Contains(err.Error(), "forbidden") {
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil || !strings.Contains(err.Error(), "no right to create deployments") {
 		t.Errorf("without the right: %v", err)
 	}
 	w.server.Fall(standin.Illness{Break: 1}) // watches end after each event

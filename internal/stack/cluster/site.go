@@ -4,10 +4,22 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"sync"
 
 	api "vaiven/internal/cluster"
 	"vaiven/internal/place"
 )
+
+// forwarded is this machine, but for connections to pods, which go through the API.
+type forwarded struct {
+	place.Local
+	asks *api.Later
+}
+
+// Dial connects to a pod.
+func (f forwarded) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return f.asks.Dial(ctx, network, address)
+}
 
 // site is a pod: commands run in it, and files are read from it.
 type site struct {
@@ -15,9 +27,22 @@ type site struct {
 	pod    string
 }
 
-// Dial connects from this machine: a pod has nothing that connections could be made through.
-func (site) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	return place.Local{}.Dial(ctx, network, address)
+// Dial connects from the pod, by a command in it.
+func (s site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
+	conn, err := s.client.DialFrom(ctx, s.pod, address)
+	return conn, told(err)
+}
+
+// together is what a command says on both its outputs.
+type together struct {
+	mu sync.Mutex // protects Output
+	place.Output
+}
+
+func (t *together) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.Output.Write(p)
 }
 
 // Run runs a command in the pod.
@@ -30,8 +55,8 @@ func (s site) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
 		}
 		words = append(words, c.Words...)
 	}
-	var out place.Output
-	status, err := s.client.Exec(ctx, s.pod, words, &out)
+	var out together
+	status, err := s.client.Exec(ctx, s.pod, api.Streams{Out: &out, Err: &out}, words...)
 	if err != nil {
 		return place.Outcome{}, told(err)
 	}
@@ -40,8 +65,8 @@ func (s site) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
 
 // ReadFile reads a file of the pod.
 func (s site) ReadFile(ctx context.Context, path string) ([]byte, error) {
-	var out place.Output
-	status, err := s.client.Exec(ctx, s.pod, []string{"cat", path}, &out)
+	var out together
+	status, err := s.client.Exec(ctx, s.pod, api.Streams{Out: &out, Err: &out}, "cat", path)
 	switch {
 	case err != nil:
 		return nil, told(err)
