@@ -45,6 +45,7 @@ func (t Target) expand(text string, encode func(string) string) string {
 type Reading struct {
 	Good    bool
 	Reached bool // something came back, if not what was wanted
+	Unmade  bool // nothing is known: what carries connections to the instance does not answer
 	Want    string
 	Got     string
 	Found   string // the same text for the same thing found: Got without what changes from try to try
@@ -94,6 +95,11 @@ func (t Target) Read(ctx context.Context, c plan.Check) Reading {
 	}
 	r.At = time.Now()
 	r.Took = r.At.Sub(begun)
+	if c, carried := t.From.(place.Carrier); carried && !r.Good {
+		if err := c.Carries(context.WithoutCancel(ctx)); err != nil {
+			r.Unmade, r.Reached, r.Got, r.Answer = true, false, Words(err), err.Error()
+		}
+	}
 	r.Want, r.Found = t.Secrets.Hide(r.Want), t.Secrets.Hide(r.Got)
 	r.Got = r.Found
 	if !r.Good {

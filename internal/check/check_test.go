@@ -330,6 +330,43 @@ func TestMonitorFollowsAnInstanceThroughItsLife(t *testing.T) {
 	round("a new one", reading.Answering)
 }
 
+// carried is a way to instances that may be ill itself.
+type carried struct {
+	place.Local
+	ill error
+}
+
+func (c *carried) Carries(context.Context) error { return c.ill }
+
+// An instance that is not reached keeps its condition while what carries connections to it does not answer, and a check of it says so.
+func TestNothingIsKnownWhileTheWayIsIll(t *testing.T) {
+	i := instance(t, "green-1", func(http.ResponseWriter, *http.Request) {})
+	way := &carried{}
+	m := NewMonitor(monitored(0), secret.Values{}, func(reading.Instance) place.Place { return way })
+	rounds := func(n int) (c reading.Condition) {
+		for range n {
+			c = m.Round(t.Context(), []reading.Instance{i})[0]
+		}
+		return c
+	}
+	before := rounds(5)
+	if before.State != reading.Healthy {
+		t.Fatalf("it is %+v", before)
+	}
+	i.Address = "127.0.0.1:1"
+	way.ill = errors.New("the cluster's API does not answer")
+	if c := rounds(5); c.State != reading.Healthy || !c.At.Equal(before.At) || len(c.History) != len(before.History) {
+		t.Errorf("while the way is ill it is %+v, before %+v", c, before)
+	}
+	if r := (Target{From: way, Values: stack.Values(i, "sailings")}).Read(t.Context(), plan.Check{What: plan.TCP{Address: "{address}"}, Within: time.Second}); !r.Unmade || r.Found != way.ill.Error() {
+		t.Errorf("a check says %+v", r)
+	}
+	way.ill = nil
+	if c := rounds(5); c.State != reading.Failing {
+		t.Errorf("when the way is well again it is %+v", c)
+	}
+}
+
 func FuzzLookUp(f *testing.F) {
 	f.Add([]byte(`{"a":[{"b":1}]}`), "a.0.b")
 	f.Add([]byte(`[1,2`), "0")

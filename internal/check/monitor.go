@@ -45,7 +45,7 @@ const atOnce = 256
 
 // Round reads the health of all instances at once and returns their conditions
 // in the same order. An instance whose part is read less often keeps its condition
-// until it is due. It is not safe for concurrent use.
+// until it is due, and so does one of which nothing is known, as what carries connections to it does not answer. It is not safe for concurrent use.
 func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []reading.Condition {
 	readings := make([]*Reading, len(instances))
 	before := time.Now()
@@ -61,8 +61,9 @@ func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []rea
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			r := t.Read(ctx, health)
-			readings[n] = &r
+			if r := t.Read(ctx, health); !r.Unmade {
+				readings[n] = &r
+			}
 		})
 	}
 	wait.Wait()

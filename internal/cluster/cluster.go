@@ -63,6 +63,7 @@ type Client struct {
 	http      *http.Client // as the kubeconfig says
 	config    *restclient.Config
 	ways      ways // to pods
+	alive     alive
 }
 
 // askLimit bounds a question and its answer.
@@ -149,6 +150,43 @@ func said(err error) error {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	return fmt.Errorf("%w: %w", ErrUnreachable, err)
+}
+
+// alive is whether the API answered when it was asked for no more than that.
+type alive struct {
+	mu  sync.Mutex // protects what follows, while it is asked
+	at  time.Time
+	err error
+}
+
+// How often the API is asked whether it answers, and within which time it does.
+const (
+	aliveEvery  = 500 * time.Millisecond
+	aliveWithin = time.Second
+)
+
+// Answers is why the API does not answer, nil if it does, with whatever. However many ask, it is asked a few times a second.
+func (c *Client) Answers(ctx context.Context) error {
+	c.alive.mu.Lock()
+	defer c.alive.mu.Unlock()
+	if time.Since(c.alive.at) < aliveEvery {
+		return c.alive.err
+	}
+	ctx, cancel := context.WithTimeout(ctx, aliveWithin)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base.JoinPath("version").String(), nil)
+	if err != nil {
+		return err
+	}
+	w, err := c.http.Do(r)
+	if err == nil {
+		err = w.Body.Close()
+	}
+	if err != nil {
+		err = fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	c.alive.at, c.alive.err = time.Now(), err
+	return err
 }
 
 // Get is one object.

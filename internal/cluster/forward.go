@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
@@ -19,6 +18,8 @@ import (
 	"k8s.io/client-go/tools/portforward"
 	"k8s.io/client-go/transport/spdy"
 	"k8s.io/streaming/pkg/httpstream"
+
+	"vaiven/internal/place"
 )
 
 // The times of a connection through the API.
@@ -209,11 +210,11 @@ func (c *Client) through(w *way, host, port string) (net.Conn, error) {
 		_, _ = io.Copy(far, data)
 		select {
 		case text := <-told:
-			s.failed = failure(text)
+			s.failed = failure(net.JoinHostPort(host, port), text)
 		case <-time.After(partingFor):
 		}
-		if s.failed != nil {
-			c.forget(host, w) // a pod that has begun anew may not be behind it
+		if s.failed != nil && place.CauseOf(s.failed) != place.Refused {
+			c.forget(host, w) // it may lead to what is not there any more
 		}
 		close(s.over)
 		_ = far.Close()
@@ -225,12 +226,12 @@ func (c *Client) through(w *way, host, port string) (net.Conn, error) {
 }
 
 // failure is what a pod's node says of a connection, as an error; nil if it says nothing.
-func failure(text string) error {
+func failure(address, text string) error {
 	switch {
 	case text == "":
 		return nil
-	case strings.Contains(text, syscall.ECONNREFUSED.Error()):
-		return &net.OpError{Op: "dial", Net: "tcp", Err: syscall.ECONNREFUSED}
+	case strings.Contains(text, "connection refused"):
+		return place.Failure(place.Refused, address, text)
 	}
 	return errors.New("through the cluster's API: " + text)
 }

@@ -119,7 +119,12 @@ func TestForwardFails(t *testing.T) {
 	if _, err := conn.Read(make([]byte, 1)); place.CauseOf(err) != place.Refused {
 		t.Errorf("what is read of it: %v", err)
 	}
+	if n := s.Forwards(); n != 1 {
+		t.Errorf("there were %d connections to the pod", n)
+	}
 	s.Fall(standin.Illness{Refuses: "pods/portforward"})
+	standing(t, s, "sailings-2", "127.0.0.2")
+	at = net.JoinHostPort("127.0.0.2", port) // to which there is no way yet
 	again := func() error {
 		conn, err := c.Dial(t.Context(), "tcp", at)
 		if err == nil {
@@ -251,4 +256,16 @@ func TestRelay(t *testing.T) {
 			testkit.Eventually(t, "nothing is left that relays", func() bool { return open.Load() == 0 })
 		})
 	}
+}
+
+// That a pod is not reached says nothing of it while the API does not answer.
+func TestAnswers(t *testing.T) {
+	s, c, _ := start(t, standin.Config{})
+	if err := c.Answers(t.Context()); err != nil {
+		t.Errorf("one that answers: %v", err)
+	}
+	s.Fall(standin.Illness{Delay: time.Minute})
+	testkit.Eventually(t, "it is said not to answer", func() bool { return errors.Is(c.Answers(t.Context()), ErrUnreachable) })
+	s.Fall(standin.Illness{})
+	testkit.Eventually(t, "it is said to answer again", func() bool { return c.Answers(t.Context()) == nil })
 }

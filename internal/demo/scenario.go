@@ -207,7 +207,7 @@ func (s *Scenario) write(o Options) error {
 	}
 	if o.Front == cluster.Kind.Name { // whose pods have addresses of their own
 		s.api, s.pods = fmt.Sprintf("127.0.0.1:%d", manager), nobody
-		stack = fmt.Sprintf("  cluster: {kubeconfig: kubeconfig, namespace: ferries}\n  image: lineavessa.example/sailings:{version}\n  port: %d\n  command: --listen {address} --instance {instance}\n", s.pods)
+		stack = fmt.Sprintf("  cluster: {}\n  image: lineavessa.example/sailings:{version}\n  port: %d\n  command: --listen {address} --instance {instance}\n", s.pods)
 	}
 	text := strings.NewReplacer("PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,

@@ -47,6 +47,12 @@ type Unsure interface {
 	Refused(context.Context) error
 }
 
+// Carrier is a place from which something else carries connections, which may be ill itself.
+type Carrier interface {
+	// Carries is why it does not, nil if it does: what is not reached then is not known to be ill.
+	Carries(context.Context) error
+}
+
 // Preparer is a place that has to be prepared before anything is asked from there. Preparing
 // is not counted as a part of what is asked.
 type Preparer interface{ Prepare(context.Context) error }

@@ -21,6 +21,17 @@ func (f forwarded) Dial(ctx context.Context, network, address string) (net.Conn,
 	return f.asks.Dial(ctx, network, address)
 }
 
+// Carries is why the API does not.
+func (f forwarded) Carries(ctx context.Context) error {
+	c, err := f.asks.Open()
+	if err != nil {
+		return told(err)
+	}
+	return told(c.Answers(ctx))
+}
+
+var _ place.Carrier = forwarded{}
+
 // site is a pod: commands run in it, and files are read from it.
 type site struct {
 	client *api.Client
