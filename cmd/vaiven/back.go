@@ -148,14 +148,19 @@ const (
 	reachLimit   = 300 * time.Millisecond
 )
 
+// near is the plan's keeper, if one runs and answers at once.
+func near(ctx context.Context, p *plan.Plan) (*service.Reached, error) {
+	ctx, cancel := context.WithTimeout(ctx, reachLimit)
+	defer cancel()
+	return service.Reach{Plan: p, Client: api.Config{By: who(), From: from(), Alone: true}}.Open(ctx)
+}
+
 // takenIn waits for a while until the plan's keeper, if one runs, knows of a going home that was
 // made: what is asked of it next is asked after that.
 func takenIn(ctx context.Context, p *plan.Plan, generation uint64) {
 	ctx, cancel := context.WithTimeout(ctx, takenInLimit)
 	defer cancel()
-	reaching, stop := context.WithTimeout(ctx, reachLimit)
-	defer stop()
-	k, err := service.Reach{Plan: p, Client: api.Config{By: who(), From: from(), Alone: true}}.Open(reaching)
+	k, err := near(ctx, p)
 	if err != nil {
 		return // it hangs, or none runs
 	}
@@ -176,9 +181,7 @@ func takenIn(ctx context.Context, p *plan.Plan, generation uint64) {
 func passOn(ctx context.Context, p *plan.Plan, o headless.BackOptions) bool {
 	ctx, cancel := context.WithTimeout(ctx, takenInLimit)
 	defer cancel()
-	reaching, stop := context.WithTimeout(ctx, reachLimit)
-	defer stop()
-	k, err := service.Reach{Plan: p, Client: api.Config{By: who(), From: from(), Alone: true}}.Open(reaching)
+	k, err := near(ctx, p)
 	if err != nil {
 		return false
 	}

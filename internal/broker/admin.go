@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -23,7 +24,19 @@ type admin struct {
 }
 
 func newAdmin(on place.Machine, c Config, l *login) *admin {
-	t := &http.Transport{DialContext: on.Dial, MaxIdleConnsPerHost: 16}
+	secure := func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := on.Dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		secured, err := l.secure(ctx, conn, address)
+		if err != nil {
+			_ = conn.Close()
+			return nil, err
+		}
+		return secured, nil
+	}
+	t := &http.Transport{DialContext: on.Dial, DialTLSContext: secure, MaxIdleConnsPerHost: 16}
 	return &admin{config: c, login: l, client: &http.Client{Transport: t, Timeout: dialLimit}}
 }
 
@@ -265,6 +278,9 @@ func (c *Client) Link(ctx context.Context, name, queue string, to *Client, excha
 		return err
 	}
 	there := url.URL{Scheme: "amqp", User: url.UserPassword(user, password), Host: to.config.Address, Path: "/" + to.config.Host, RawPath: "/" + url.PathEscape(to.config.Host)}
+	if to.config.TLS.On {
+		there.Scheme = "amqps"
+	}
 	err = c.admin.ask(ctx, http.MethodPut, c.admin.path("parameters/shovel", name), map[string]any{"value": map[string]any{
 		"src-protocol": "amqp091", "src-uri": "amqp:///" + url.PathEscape(c.config.Host), "src-queue": queue, "src-prefetch-count": carryBatch,
 		"dest-protocol": "amqp091", "dest-uri": there.String(), "dest-exchange": exchange, "ack-mode": "on-confirm", "reconnect-delay": 1,

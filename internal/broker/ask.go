@@ -15,6 +15,8 @@ import (
 	"time"
 
 	amqp "github.com/rabbitmq/amqp091-go"
+
+	"vaiven/internal/place"
 )
 
 // PathHeader is a message's header by which whoever consumes it knows that it is asked something, and that there is no work to do: it
@@ -89,7 +91,7 @@ func (a *Asker) channel(ctx context.Context) (*amqp.Channel, error) {
 	var come <-chan amqp.Delivery
 	var returned <-chan amqp.Return
 	var ch *amqp.Channel
-	_, err = within(ctx, func() (bool, error) {
+	_, err = place.Within(ctx, func() (bool, error) {
 		var err error
 		if ch, err = conn.Channel(); err != nil {
 			return false, err
@@ -217,7 +219,7 @@ func (a *Asker) send(ctx context.Context, m amqp.Publishing) (wait chan outcome,
 	a.waits[number] = wait
 	a.numbers.Sent++
 	a.mu.Unlock()
-	confirmed, err := within(ctx, func() (*amqp.DeferredConfirmation, error) {
+	confirmed, err := place.Within(ctx, func() (*amqp.DeferredConfirmation, error) {
 		return ch.PublishWithDeferredConfirm(a.exchange, a.key, true, false, m)
 	}, func(*amqp.DeferredConfirmation) {})
 	a.publishing.Unlock()

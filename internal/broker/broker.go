@@ -2,6 +2,7 @@ package broker
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -31,6 +32,7 @@ type Config struct {
 	Host       string // virtual host; "" for /
 	User       string // "" for guest
 	Password   string // file whose first line it is; "" for guest
+	TLS        TLS    // of AMQP, and of a management interface that is https
 }
 
 // Client asks a broker and changes it. Connections are made when they are needed, and made again when they
@@ -45,13 +47,15 @@ type Client struct {
 	kept *amqp.Connection
 }
 
-// login is the user's name and password. The file is read once, and again when it was refused: a disk that hangs later holds up nobody.
+// login is the user's name and password, and whom we trust. Files are read once, and again when they were of no use: a disk that hangs later holds up nobody.
 type login struct {
+	on     place.Place // where the files are
 	config Config
 
 	mu       sync.Mutex // protects what follows
 	known    bool
 	password string
+	trust    *tls.Config // nil if it is not known
 }
 
 // New makes a client that asks from a machine. Nothing is asked yet.
@@ -59,7 +63,7 @@ func New(on place.Machine, c Config) *Client {
 	if c.Host == "" {
 		c.Host = "/"
 	}
-	l := &login{config: c}
+	l := &login{on: on, config: c}
 	return &Client{on: on, config: c, login: l, admin: newAdmin(on, c, l)}
 }
 
@@ -74,7 +78,7 @@ func (l *login) credentials(ctx context.Context) (user, password string, err err
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if !l.known {
-		text, err := place.Local{}.ReadFile(ctx, l.config.Password)
+		text, err := l.on.ReadFile(ctx, l.config.Password)
 		if err != nil {
 			return "", "", fmt.Errorf("%w: the password: %w", ErrUnreachable, err)
 		}
@@ -84,11 +88,11 @@ func (l *login) credentials(ctx context.Context) (user, password string, err err
 	return user, l.password, nil
 }
 
-// refused has the password be read again: it may be another one now.
+// refused has the files be read again: they may say something else now.
 func (l *login) refused() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.known = false
+	l.known, l.trust = false, nil
 }
 
 // heartbeat is how often both ends say that they are there: whoever is frozen has let go of what it holds after three.
@@ -102,15 +106,23 @@ func (c *Client) dial(ctx context.Context, called string) (*amqp.Connection, err
 	}
 	properties := amqp.NewConnectionProperties()
 	properties.SetClientConnectionName(called)
-	conn, err := within(ctx, func() (*amqp.Connection, error) {
+	conn, err := place.Within(ctx, func() (*amqp.Connection, error) {
 		return amqp.DialConfig("amqp://"+c.config.Address, amqp.Config{
 			SASL: []amqp.Authentication{&amqp.PlainAuth{Username: user, Password: password}}, Vhost: c.config.Host, Heartbeat: heartbeat, Properties: properties,
 			Dial: func(network, address string) (net.Conn, error) {
 				conn, err := c.on.Dial(ctx, network, address)
-				if err == nil {
-					err = conn.SetDeadline(time.Now().Add(dialLimit)) // the library takes it off once it is in
+				if err != nil {
+					return nil, err
 				}
-				return conn, err
+				if err := conn.SetDeadline(time.Now().Add(dialLimit)); err != nil || !c.config.TLS.On {
+					return conn, err // the library takes it off once it is in
+				}
+				secured, err := c.login.secure(ctx, conn, address)
+				if err != nil {
+					_ = conn.Close()
+					return nil, err
+				}
+				return secured, nil
 			},
 		})
 	}, end)
@@ -125,31 +137,6 @@ func (c *Client) dial(ctx context.Context, called string) (*amqp.Connection, err
 
 // dialLimit is how long a broker may take to let somebody in.
 const dialLimit = 5 * time.Second
-
-// within does something that knows no context; what it makes after the context has ended is let go.
-func within[T any](ctx context.Context, do func() (T, error), drop func(T)) (T, error) {
-	type result struct {
-		of  T
-		err error
-	}
-	done := make(chan result, 1)
-	go func() {
-		of, err := do()
-		done <- result{of, err}
-	}()
-	select {
-	case r := <-done:
-		return r.of, r.err
-	case <-ctx.Done():
-		go func() {
-			if r := <-done; r.err == nil {
-				drop(r.of)
-			}
-		}()
-		var none T
-		return none, context.Cause(ctx)
-	}
-}
 
 // end ends a connection, with a word where that goes quickly.
 func end(conn *amqp.Connection) { _ = conn.CloseDeadline(time.Now().Add(patience)) }
@@ -204,7 +191,7 @@ func ask[T any](ctx context.Context, c *Client, do func(*amqp.Channel) (T, error
 
 // over does something over a channel of its own.
 func over[T any](ctx context.Context, conn *amqp.Connection, do func(*amqp.Channel) (T, error)) (T, error) {
-	value, err := within(ctx, func() (T, error) {
+	value, err := place.Within(ctx, func() (T, error) {
 		ch, err := conn.Channel()
 		if err != nil {
 			var none T

@@ -73,37 +73,21 @@ func (c *Client) Dial(ctx context.Context, _, address string) (net.Conn, error) 
 	select {
 	case <-w.ready:
 	case <-ctx.Done():
-		return nil, fmt.Errorf("%w: %w", ErrUnreachable, ctx.Err())
+		return nil, untold(ctx, ctx.Err())
 	}
 	if w.err != nil {
 		return nil, w.err
 	}
-	return inTime(ctx, func() (net.Conn, error) { return c.through(w, host, port) }, net.Conn.Close)
+	conn, err := place.Within(ctx, func() (net.Conn, error) { return c.through(w, host, port) }, func(conn net.Conn) { _ = conn.Close() })
+	return conn, untold(ctx, err)
 }
 
-// inTime does what knows no context. What comes of it too late is undone.
-func inTime[T any](ctx context.Context, do func() (T, error), undo func(T) error) (T, error) {
-	type outcome struct {
-		of  T
-		err error
+// untold is an error as that of an API that has not answered, if the context ended before it did.
+func untold(ctx context.Context, err error) error {
+	if err != nil && ctx.Err() != nil && !errors.Is(err, ErrUnreachable) {
+		return fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}
-	come := make(chan outcome, 1)
-	go func() {
-		of, err := do()
-		come <- outcome{of, err}
-	}()
-	select {
-	case o := <-come:
-		return o.of, o.err
-	case <-ctx.Done():
-		go func() {
-			if o := <-come; o.err == nil {
-				_ = undo(o.of)
-			}
-		}()
-		var none T
-		return none, fmt.Errorf("%w: %w", ErrUnreachable, ctx.Err())
-	}
+	return err
 }
 
 // way is the connection to the pod that has an address, which may still be under way.
@@ -160,7 +144,7 @@ func (c *Client) forward(ctx context.Context, host string) (httpstream.Connectio
 		return nil, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	older := spdy.NewDialerForStreaming(upgrader, &http.Client{Transport: transport}, http.MethodPost, at)
-	conn, err := inTime(ctx, func() (httpstream.Connection, error) {
+	conn, err := place.Within(ctx, func() (httpstream.Connection, error) {
 		conn, _, err := newer.Dial(portforward.PortForwardProtocolV1Name)
 		var failed *httpstream.UpgradeFailureError
 		if !errors.As(err, &failed) {
@@ -170,7 +154,7 @@ func (c *Client) forward(ctx context.Context, host string) (httpstream.Connectio
 			return conn, nil
 		}
 		return nil, failed.Cause
-	}, httpstream.Connection.Close)
+	}, func(conn httpstream.Connection) { _ = conn.Close() })
 	if err != nil {
 		return nil, said(err)
 	}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"vaiven/internal/broker"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/asked"
@@ -758,7 +759,8 @@ func TestQueue(t *testing.T) {
 	want := &queue.Settings{
 		Management: "http://10.1.0.7:15672", Host: "ferries", User: "vaiven", Password: "keys/broker", Exchange: "bookings", Key: "booking.made",
 		Queues: [2]string{"bookings", "bookings-next"}, Dead: [2]string{"bookings.dead", "bookings-next.dead"}, Shares: true, Backlog: queue.Carry, Lag: 2 * time.Second,
-		Beyond: queue.Beyond{Listen: "10.1.0.8:5672", Management: "http://10.1.0.8:15672", Host: "ferries", User: "vaiven", Password: "keys/other", Shovel: true},
+		TLS:    broker.TLS{On: true, CA: "keys/authorities.pem", Name: "broker.lineavessa.example", Certificate: "keys/vaiven.pem", Key: "keys/vaiven.key"},
+		Beyond: queue.Beyond{Listen: "10.1.0.8:5672", Management: "http://10.1.0.8:15672", Host: "ferries", User: "vaiven", Password: "keys/other", TLS: broker.TLS{On: true}, Shovel: true},
 	}
 	if got := p.Front.Settings; !reflect.DeepEqual(got, want) {
 		t.Errorf("read\n%+v, want\n%+v", got, want)
@@ -778,6 +780,7 @@ func TestQueue(t *testing.T) {
 		t.Errorf("guards %+v, %+v", door, waits)
 	}
 	for says, change := range map[string][2]string{
+		"a certificate and its key come together":    {", key: keys/vaiven.key", ""},
 		"there is no order between them":             {"order: free", "order: held"},
 		"both sides have the same queues":            {"green: bookings-next}", "green: bookings}"},
 		"take over from one another all at once":     {"    shares: yes\n", ""},

@@ -2,16 +2,9 @@ package embedded
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"net/netip"
@@ -31,29 +24,8 @@ import (
 // certify writes a certificate for a name, and its key.
 func certify(t *testing.T, dir, name string, number int64) Certificate {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{
-		SerialNumber: big.NewInt(number), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-	}
-	data, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	c := Certificate{File: filepath.Join(dir, name+".pem"), Key: filepath.Join(dir, name+".key")}
-	for file, block := range map[string]*pem.Block{c.Key: {Type: "PRIVATE KEY", Bytes: private}, c.File: {Type: "CERTIFICATE", Bytes: data}} {
-		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return c
+	c := testkit.Certify(t, dir, name, number, nil)
+	return Certificate{File: c.File, Key: c.Key}
 }
 
 // over asks over TLS for a name, and returns the answer with its certificate's number.

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -24,6 +25,8 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/fronttest"
+	"vaiven/internal/place"
+	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
 
@@ -834,6 +837,60 @@ func (s *started) control(args ...string) {
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + one.folder, "LANG=C.UTF-8", "ERL_EPMD_ADDRESS=127.0.0.1", fmt.Sprintf("ERL_EPMD_PORT=%d", one.port+2), "RABBITMQ_CONF_ENV_FILE=/dev/null"}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		s.t.Fatalf("rabbitmqctl %v: %v: %s", args, err, out)
+	}
+}
+
+// A broker that is spoken to over TLS alone: whom it is trusted by is a file's to say, which is read again when it was of no use.
+func TestOverTLS(t *testing.T) {
+	s := start(t)
+	s.usual(s.settings())
+	folder := t.TempDir()
+	own := testkit.Certify(t, folder, "vaiven.lineavessa.example", 3, one.harbour)
+	authorities := filepath.Join(folder, "authorities.pem")
+	trust := func(file string) {
+		t.Helper()
+		text, err := os.ReadFile(file)
+		s.do(err)
+		fronttest.Write(t, authorities, string(text))
+	}
+	trust(testkit.Certify(t, folder, "elsewhere.lineavessa.example", 4, nil).File)
+	settings := s.settings()
+	settings.Management = "https://" + fronttest.Address(one.port+5)
+	settings.TLS = broker.TLS{On: true, CA: authorities, Name: certified, Certificate: own.File, Key: own.Key}
+	d := New(place.Local{}, "bookings", plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
+	for range 2 {
+		if _, err := d.Prepare(t.Context(), front.Known{}); err == nil || !strings.Contains(err.Error(), "unknown authority") {
+			t.Fatalf("a broker that nobody vouches for: %v", err)
+		}
+	}
+	trust(one.harbour.File)
+	if made, err := d.Prepare(t.Context(), front.Known{}); err != nil || !made {
+		t.Fatalf("made %v, %v", made, err)
+	}
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Force: true}); err != nil || done.Share != 0 {
+		t.Errorf("home: %+v, %v", done, err)
+	}
+	if r, err := d.Read(t.Context()); err != nil || r.Order.By != "marit" {
+		t.Errorf("it is read as %+v, %v", r.Order, err)
+	}
+	var connections []struct {
+		TLS  bool   `json:"ssl"`
+		Peer string `json:"peer_cert_subject"`
+		Port int    `json:"port"`
+	}
+	fronttest.Eventually(t, "what it is connected by", func() error {
+		s.do(s.ask(http.MethodGet, "connections", nil, &connections))
+		for _, c := range connections {
+			if c.Port == one.port+4 && c.TLS && strings.Contains(c.Peer, "vaiven.lineavessa.example") {
+				return nil
+			}
+		}
+		return fmt.Errorf("there are %+v", connections)
+	})
+	settings.TLS.Name = "elsewhere.lineavessa.example"
+	d = New(place.Local{}, "bookings", plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
+	if _, err := d.Read(t.Context()); err == nil || !strings.Contains(err.Error(), certified) {
+		t.Errorf("a certificate for another name: %v", err)
 	}
 }
 

@@ -26,6 +26,7 @@ import (
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack/stacktest"
+	"vaiven/internal/testkit"
 )
 
 // node is a broker for many tests: it takes seconds to start. Each test has a virtual host of its own.
@@ -35,6 +36,8 @@ type node struct {
 	port   int
 	folder string
 	hosts  int
+
+	harbour *testkit.Certified // its authority
 }
 
 // one is the broker of all tests of this package, and two is beside it where another one is needed.
@@ -50,6 +53,23 @@ func TestMain(m *testing.M) {
 	}
 	os.Exit(code)
 }
+
+// certified is the name that a broker's certificate is for.
+const certified = "broker.lineavessa.example"
+
+// secureText has it be spoken to over TLS as well, by whoever has a certificate of the same authority.
+const secureText = `listeners.ssl.1 = (amqps)
+ssl_options.cacertfile = (authority)
+ssl_options.certfile = (certificate)
+ssl_options.keyfile = (key)
+ssl_options.verify = verify_peer
+ssl_options.fail_if_no_peer_cert = true
+management.ssl.ip = 127.0.0.1
+management.ssl.port = (https)
+management.ssl.cacertfile = (authority)
+management.ssl.certfile = (certificate)
+management.ssl.keyfile = (key)
+`
 
 // started is a virtual host with nothing in it, at a broker that runs.
 type started struct {
@@ -68,7 +88,7 @@ func (one *node) start(t *testing.T) *started {
 	one.Lock()
 	defer one.Unlock()
 	if one.folder == "" {
-		port, _ := stacktest.Ports(t, 4)
+		port, _ := stacktest.Ports(t, 6)
 		folder, err := os.MkdirTemp("", "vaiven-broker-")
 		if err != nil {
 			t.Fatal(err)
@@ -78,7 +98,9 @@ func (one *node) start(t *testing.T) *started {
 	s := &started{t: t, listen: fronttest.Address(one.port), admin: "http://" + fronttest.Address(one.port+1)}
 	if one.Program == nil || one.Program.Ended() {
 		c := config("tests", plan.Front{Listen: s.listen, Settings: &Settings{Management: s.admin}}, front.Site{Folder: one.folder})
-		fronttest.Write(t, c.File, c.Text)
+		one.harbour = testkit.Certify(t, one.folder, "Vessa Harbour", 1, nil)
+		own := testkit.Certify(t, one.folder, certified, 2, one.harbour)
+		fronttest.Write(t, c.File, c.Text+strings.NewReplacer("(amqps)", fronttest.Address(one.port+4), "(https)", fmt.Sprint(one.port+5), "(authority)", one.harbour.File, "(certificate)", own.File, "(key)", own.Key).Replace(secureText))
 		for file, text := range c.Beside {
 			fronttest.Write(t, file, text)
 		}

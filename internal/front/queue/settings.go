@@ -37,6 +37,7 @@ type Settings struct {
 	Management string // URL of the management interface
 	User       string
 	Password   string // file
+	TLS        broker.TLS
 	Exchange   string // that publishers publish to
 	Key        string // routing key of Vaiven's own questions
 	Queues     [2]string
@@ -52,6 +53,7 @@ type Settings struct {
 type Beyond struct {
 	Listen, Management, Host, User, Password string
 
+	TLS    broker.TLS
 	Shovel bool // the broker itself carries over to it, in place of Vaiven
 }
 
@@ -76,7 +78,9 @@ func (s *Settings) Marks() bool { return false }
 // Resolve makes the passwords' files absolute.
 func (s *Settings) Resolve(file, _ func(*string)) {
 	file(&s.Password)
+	s.TLS.Resolve(file)
 	file(&s.Beyond.Password)
+	s.Beyond.TLS.Resolve(file)
 }
 
 // Whole is why such a front sends everything to one side or the other; nil if it can do parts.
@@ -114,15 +118,30 @@ func (s *Settings) Messages(listen string) (c broker.Config, exchange, key strin
 }
 
 func (s *Settings) config(listen string) broker.Config {
-	return broker.Config{Address: listen, Management: s.Management, Host: s.Host, User: s.User, Password: s.Password}
+	return broker.Config{Address: listen, Management: s.Management, Host: s.Host, User: s.User, Password: s.Password, TLS: s.TLS}
 }
 
 func (b Beyond) config() broker.Config {
-	return broker.Config{Address: b.Listen, Management: b.Management, Host: b.Host, User: b.User, Password: b.Password}
+	return broker.Config{Address: b.Listen, Management: b.Management, Host: b.Host, User: b.User, Password: b.Password, TLS: b.TLS}
 }
 
 // usualLag is as long as RabbitMQ gathers its numbers where nobody says otherwise.
 const usualLag = 5 * time.Second
+
+// secured reads how a broker is spoken to over TLS.
+func secured(r *section.Reader, t *broker.TLS) func(ast.Node) {
+	return func(n ast.Node) {
+		t.On = true
+		r.Mapping(n, "tls",
+			section.May("ca", func(n ast.Node) { r.Text(n, "ca", &t.CA) }),
+			section.May("server-name", func(n ast.Node) { r.Text(n, "server-name", &t.Name) }),
+			section.May("certificate", func(n ast.Node) { r.Text(n, "certificate", &t.Certificate) }),
+			section.May("key", func(n ast.Node) { r.Text(n, "key", &t.Key) }))
+		if (t.Certificate == "") != (t.Key == "") && !r.Discovering() {
+			r.Wrong(n, "a certificate and its key come together", "name both files, or neither")
+		}
+	}
+}
 
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{Host: "/", Lag: usualLag, Backlog: Drain}
@@ -142,6 +161,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 		section.May("host", func(n ast.Node) { r.Text(n, "host", &s.Host) }),
 		section.May("user", func(n ast.Node) { r.Text(n, "user", &s.User) }),
 		section.May("password", func(n ast.Node) { r.Text(n, "password", &s.Password) }),
+		section.May("tls", secured(r, &s.TLS)),
 		section.Need("exchange", func(n ast.Node) { r.Text(n, "exchange", &s.Exchange) }),
 		section.May("routing-key", func(n ast.Node) { r.Text(n, "routing-key", &s.Key) }),
 		section.Need("queues", pair("queues", &s.Queues)),
@@ -163,6 +183,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 				section.May("host", func(n ast.Node) { r.Text(n, "host", &b.Host) }),
 				section.May("user", func(n ast.Node) { r.Text(n, "user", &b.User) }),
 				section.May("password", func(n ast.Node) { r.Text(n, "password", &b.Password) }),
+				section.May("tls", secured(r, &b.TLS)),
 				section.May("link", func(n ast.Node) {
 					word := "vaiven"
 					section.Parsed(r, "link", &word, func(text string) (string, error) { return section.OneOf(text, "vaiven", "shovel") })(n)
