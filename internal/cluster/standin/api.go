@@ -71,7 +71,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	case "exec", "portforward":
 		switch {
 		case ill.Refuses == c.r.plural+"/"+c.part:
-			p := c.forbidden(c.r.plural + "/" + c.part)
+			p := c.forbidden("create", c.r.plural+"/"+c.part)
 			say(w, p.code, p.status())
 		case ill.Old && websocket.IsWebSocketUpgrade(q):
 			p := badRequest("Upgrade request required")
@@ -140,8 +140,8 @@ func (s *Server) call(q *http.Request) (call, *problem) {
 }
 
 // forbidden says that somebody has no right to something.
-func (c call) forbidden(what string) *problem {
-	return &problem{code: http.StatusForbidden, reason: "Forbidden", message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot change resource %q", c.r.plural, c.name, what)}
+func (c call) forbidden(verb, what string) *problem {
+	return &problem{code: http.StatusForbidden, reason: "Forbidden", message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot %s resource %q", c.r.plural, c.name, verb, what)}
 }
 
 func (c call) key() key { return key{c.namespace, c.name} }
@@ -161,7 +161,7 @@ func (c call) answer() (code int, o any, p *problem) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if c.q.Method != http.MethodGet && s.ill.Refuses == c.r.plural {
-		return 0, nil, c.forbidden(c.r.plural)
+		return 0, nil, c.forbidden("patch", c.r.plural)
 	}
 	switch {
 	case c.q.Method == http.MethodGet && c.name == "":

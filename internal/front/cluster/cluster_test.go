@@ -282,6 +282,13 @@ func TestCountsThroughTheAPI(t *testing.T) {
 		}
 		return n, r.Blind
 	}
+	fronttest.Eventually(t, "the data plane has followed", func() error {
+		a, err := http.Get("http://" + w.Listen + "/count")
+		if err == nil {
+			a.Body.Close()
+		}
+		return err
+	})
 	before, _ := counted()
 	if _, sides := w.Count(50, false, nil); sides[split.Blue] != 50 {
 		t.Fatalf("%v were answered", sides)

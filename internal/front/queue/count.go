@@ -117,8 +117,9 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 			q.Ready += underWay
 		}
 		q.Carried, _ = d.carriers[side].Moved()
-		// What was given out and is not there any more is done, or died, or was carried away.
-		q.Done = max(queues[side].Counted.Out()-q.Unacked-q.Dead-q.Carried, 0)
+		// What was given out and is not there any more is done, or died, or was carried away; what was acknowledged is done or was carried away. The broker
+		// counts neither more often than it was.
+		q.Done = max(queues[side].Counted.Out()-q.Unacked-q.Dead-q.Carried, queues[side].Counted.Acked-q.Carried, 0)
 		strangers += d.counts.take(side, queues[side], names, channels, &q, &r.Sides[side], r.At)
 		if q.Oldest < d.config.Lag { // the broker's numbers are no finer than that
 			q.Oldest = 0
