@@ -53,9 +53,39 @@ type login struct {
 	config Config
 
 	mu       sync.Mutex // protects what follows
-	known    bool
-	password string
-	trust    *tls.Config // nil if it is not known
+	password remembered[string]
+	trust    remembered[*tls.Config]
+}
+
+// remembered is what stands in files, as it was read last.
+type remembered[T any] struct {
+	value  T
+	known  bool
+	doubts bool // it was of no use: the files may say something else now
+}
+
+// againWithin is how long files are waited for that were read before.
+const againWithin = time.Second
+
+// get is what stands there, which is read where it is not known. What was read before does where it cannot be read again.
+func (r *remembered[T]) get(ctx context.Context, read func(context.Context) (T, error)) (T, error) {
+	if r.known && !r.doubts {
+		return r.value, nil
+	}
+	if r.known {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, againWithin)
+		defer cancel()
+	}
+	value, err := read(ctx)
+	switch {
+	case err == nil:
+		r.value, r.known = value, true
+	case !r.known:
+		return value, err
+	}
+	r.doubts = false
+	return r.value, nil
 }
 
 // New makes a client that asks from a machine. Nothing is asked yet.
@@ -77,22 +107,22 @@ func (l *login) credentials(ctx context.Context) (user, password string, err err
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if !l.known {
+	password, err = l.password.get(ctx, func(ctx context.Context) (string, error) {
 		text, err := l.on.ReadFile(ctx, l.config.Password)
 		if err != nil {
-			return "", "", fmt.Errorf("%w: the password: %w", ErrUnreachable, err)
+			return "", fmt.Errorf("%w: the password: %w", ErrUnreachable, err)
 		}
-		l.password, _, _ = strings.Cut(strings.TrimSuffix(string(text), "\n"), "\n")
-		l.known = true
-	}
-	return user, l.password, nil
+		line, _, _ := strings.Cut(strings.TrimSuffix(string(text), "\n"), "\n")
+		return line, nil
+	})
+	return user, password, err
 }
 
-// refused has the files be read again: they may say something else now.
+// refused has the files be read again.
 func (l *login) refused() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.known, l.trust = false, nil
+	l.password.doubts, l.trust.doubts = true, true
 }
 
 // heartbeat is how often both ends say that they are there: whoever is frozen has let go of what it holds after three.

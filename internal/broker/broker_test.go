@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	amqp "github.com/rabbitmq/amqp091-go"
@@ -140,4 +141,44 @@ func TestTable(t *testing.T) {
 	if got["x-max-length"] != int64(1000) || got["x-part"] != 0.5 || got["x-queue-type"] != "quorum" || table(nil) != nil || got.Validate() != nil {
 		t.Errorf("%v", got)
 	}
+}
+
+// What was read once is read again when it was of no use, and does where it cannot be: a disk that hangs holds up nobody for long.
+func TestFilesThatWereRead(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var r remembered[string]
+		says := func(text string, err error) func(context.Context) (string, error) {
+			return func(context.Context) (string, error) { return text, err }
+		}
+		hangs := func(ctx context.Context) (string, error) {
+			<-ctx.Done()
+			return "", ctx.Err()
+		}
+		gone := errors.New("gone")
+		if _, err := r.get(t.Context(), says("", gone)); !errors.Is(err, gone) {
+			t.Errorf("what was never read: %v", err)
+		}
+		for n, c := range []struct {
+			doubts bool
+			read   func(context.Context) (string, error)
+			want   string
+			within time.Duration
+		}{
+			{false, says("berth 14", nil), "berth 14", 0},
+			{false, says("berth 15", nil), "berth 14", 0}, // it is of use
+			{true, says("berth 15", nil), "berth 15", 0},
+			{true, says("", gone), "berth 15", 0},
+			{true, hangs, "berth 15", againWithin},
+			{false, hangs, "berth 15", 0}, // until it is of no use again
+		} {
+			r.doubts = c.doubts
+			begun := time.Now()
+			if got, err := r.get(t.Context(), c.read); got != c.want || err != nil || time.Since(begun) > c.within {
+				t.Errorf("%d: %q, %v, after %v; want %q", n, got, err, time.Since(begun), c.want)
+			}
+			if r.doubts {
+				t.Errorf("%d: it is read again without need", n)
+			}
+		}
+	})
 }

@@ -80,12 +80,9 @@ func (l *login) secure(ctx context.Context, conn net.Conn, address string) (*tls
 func (l *login) tls(ctx context.Context) (*tls.Config, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.trust == nil {
-		c, err := l.config.TLS.config(ctx, l.on)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
-		}
-		l.trust = c
+	c, err := l.trust.get(ctx, func(ctx context.Context) (*tls.Config, error) { return l.config.TLS.config(ctx, l.on) })
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}
-	return l.trust.Clone(), nil
+	return c.Clone(), nil
 }
