@@ -30,6 +30,12 @@ import (
 	"vaiven/internal/plan"
 )
 
+// Labels of pods.
+const (
+	Serves = "vaiven/serves" // the side whose requests it takes
+	Side   = "vaiven/side"   // the side that it was raised for
+)
+
 // Manager is who changes things, as the API notes it.
 const Manager = "vaiven"
 

@@ -44,7 +44,7 @@ func New(on place.Machine, f plan.Front) *Driver {
 	d.counts = asked.New(from, d.config.Counts)
 	d.steering = told.Steering[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: int(split.Whole), Try: d.try,
-		Has:   func(s state, side split.Side) int { return len(s.of(side)) },
+		Has:   func(s state, side split.Side) int { return s.has(side) },
 		Order: func(s state) reading.Order { return s.order },
 	}
 	return d
@@ -84,7 +84,7 @@ func (d *Driver) patch(ctx context.Context, steps []step, dry bool) (*unstructur
 // change is the patch that puts a share in force, and what it does in words. Going home tests nothing: it is made over whatever is there.
 func (d *Driver) change(s state, share split.Share, home *reading.Order) (steps []step, did string, reached split.Share, err error) {
 	for _, side := range split.Sides {
-		if share.Of(side) > 0 && len(s.of(side)) == 0 && home == nil {
+		if share.Of(side) > 0 && s.has(side) == 0 && home == nil {
 			return nil, "", 0, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
 	}
@@ -341,7 +341,8 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 			host, _, _ := net.SplitHostPort(i.Address)
 			return host == p.ip
 		})
-		if p.member != nil && p.member.Side == side && !kept {
+		// One that was made anew and is not known yet stays, as long as its side does.
+		if p.member != nil && p.member.Side == side && !kept || p.member == nil && p.takes(side) && len(wanted) == 0 {
 			leave = append(leave, func() error { return d.label(ctx, p, nil, false) })
 		}
 	}
@@ -392,7 +393,7 @@ func (d *Driver) leads(s state, side split.Side, listed []string) ([]step, error
 		return nil, nil
 	}
 	for _, name := range s.endpoints[d.config.Service] {
-		if !slices.Contains(listed, name) {
+		if !slices.Contains(listed, name) && !slices.ContainsFunc(s.pods, func(p pod) bool { return p.name == name && p.takes(side) }) {
 			return nil, fmt.Errorf("%w: %s leads to pod %s, which is an instance of neither side: name the live side first", front.ErrRefused, d.config.named(), name)
 		}
 	}
@@ -480,7 +481,7 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 	return true, nil
 }
 
-// Lacks are the rights that whoever the kubeconfig is for does not have.
+// Lacks are the rights that whoever the kubeconfig is for does not have, and what pods lack that are made anew while nobody keeps.
 func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
 	c, err := d.asks.Open()
 	if err != nil {
@@ -500,5 +501,14 @@ func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
 	for _, r := range missing {
 		list = append(list, "the right to "+r.String())
 	}
-	return list, translated(err)
+	if err != nil {
+		return list, translated(err)
+	}
+	s, err := d.look(ctx)
+	for _, side := range split.Sides {
+		if n := slices.IndexFunc(s.pods, func(p pod) bool { return p.ours && p.takes(side) }); n >= 0 {
+			list = append(list, fmt.Sprintf("the label %s: %v in the template that pod %s was made from. One that is made anew, as a node is drained say, gets no requests until a keeper has seen it", serves, side, s.pods[n].name))
+		}
+	}
+	return list, err
 }

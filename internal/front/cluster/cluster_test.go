@@ -105,9 +105,14 @@ func (c *stood) make(t *testing.T, of schema.GroupVersionResource, kind, name st
 // pod is what an instance is in the cluster.
 func (c *stood) pod(t *testing.T, i *fronttest.Instance) {
 	t.Helper()
+	c.podWith(t, i, object{"app": "sailings"})
+}
+
+func (c *stood) podWith(t *testing.T, i *fronttest.Instance, labels object) {
+	t.Helper()
 	host, _, _ := net.SplitHostPort(i.Address)
 	u := &unstructured.Unstructured{Object: object{
-		"apiVersion": "v1", "kind": "Pod", "metadata": object{"name": "sailings-" + strings.ReplaceAll(host, ".", "-"), "labels": object{"app": "sailings"}},
+		"apiVersion": "v1", "kind": "Pod", "metadata": object{"name": "sailings-" + strings.ReplaceAll(host, ".", "-"), "labels": labels},
 		"status": object{"podIP": host, "phase": "Running", "conditions": []any{object{"type": "Ready", "status": "True"}}},
 	}}
 	if err := c.client.Create(t.Context(), cluster.Pods, u); err != nil {
@@ -263,6 +268,57 @@ func TestAService(t *testing.T) {
 	}
 }
 
+// Pods that are made anew while nobody keeps serve, are no strangers, and are there to go home to.
+func TestMadeAnewWhileNobodyKeeps(t *testing.T) {
+	for name, settings := range map[string]*Settings{"by a route": {Route: "sailings"}, "by a service": {Service: "sailings"}} {
+		t.Run(name, func(t *testing.T) {
+			w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
+			blue := w.Raise(split.Blue, 1, 2)
+			c := start(t, w, settings)
+			if err := c.driver().SetInstances(t.Context(), split.Blue, blue); err != nil {
+				t.Fatal(err)
+			}
+			was := strings.Fields(c.kubectl(t, "get", "pods", "-o", "name"))
+			w.Raised = func(i *fronttest.Instance) {
+				c.podWith(t, i, object{"app": "sailings", serves: "blue", cluster.Side: "blue"})
+			}
+			anew := w.Raise(split.Blue, 3, 2)
+			c.kubectl(t, append([]string{"delete", "--wait=false"}, was...)...)
+			fronttest.Eventually(t, "those that were made anew answer", func() error {
+				names, sides := w.Count(20, false, nil)
+				for _, i := range anew {
+					if names[i.Name] == 0 || sides[split.Blue] != 20 || len(names) != 2 {
+						return fmt.Errorf("answers of %v", names)
+					}
+				}
+				return nil
+			})
+			d := c.driver()
+			if r, err := d.Read(t.Context()); err != nil || r.Split.Share != 0 || len(r.Sides[split.Blue].Instances) != 0 {
+				t.Errorf("it is read as %+v, %v", r, err)
+			}
+			if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
+				t.Errorf("home: %+v, %v", done, err)
+			}
+			if err := d.SetInstances(t.Context(), split.Blue, anew[:1]); err != nil { // whoever keeps knows of one so far
+				t.Fatal(err)
+			}
+			if names, _ := w.Count(40, false, nil); names[anew[0].Name] == 0 || names[anew[1].Name] == 0 {
+				t.Errorf("answers of %v", names)
+			}
+			if err := d.SetInstances(t.Context(), split.Blue, anew); err != nil {
+				t.Fatal(err)
+			}
+			if r, err := d.Read(t.Context()); err != nil || len(r.Sides[split.Blue].Instances) != 2 {
+				t.Errorf("it is read as %+v, %v", r, err)
+			}
+			if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) > 0 {
+				t.Errorf("it lacks %q, %v", lacks, err)
+			}
+		})
+	}
+}
+
 // Where nobody reaches the pods' network, they are asked for their counts through the API.
 func TestCountsThroughTheAPI(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
@@ -300,7 +356,7 @@ func TestCountsThroughTheAPI(t *testing.T) {
 		t.Errorf("there were %d connections to pods", n)
 	}
 	c.server.Fall(standin.Illness{Refuses: "pods/portforward"})
-	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 1 || lacks[0] != "the right to create pods/portforward" {
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 2 || lacks[0] != "the right to create pods/portforward" || !strings.HasPrefix(lacks[1], "the label vaiven/serves: blue in the template that pod sailings-") {
 		t.Errorf("what it lacks: %q, %v", lacks, err)
 	}
 }
@@ -326,7 +382,7 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 		t.Errorf("asked to come again: %+v, %v", done, err)
 	}
 	c.server.Fall(standin.Illness{Refuses: "httproutes"})
-	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 1 || lacks[0] != "the right to patch httproutes.gateway.networking.k8s.io/sailings" {
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 3 || lacks[0] != "the right to patch httproutes.gateway.networking.k8s.io/sailings" {
 		t.Errorf("what it lacks: %q, %v", lacks, err)
 	}
 	if _, err := d.Rehearse(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "forbidden") {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 
@@ -21,7 +22,7 @@ import (
 // What Vaiven writes at objects.
 const (
 	orderNote    = "vaiven/order"    // annotation of the route or service: the last going home
-	serves       = "vaiven/serves"   // label of a pod: the side whose requests it takes
+	serves       = cluster.Serves    // label of a pod
 	instanceNote = "vaiven/instance" // annotation of a pod: which instance of which side it is
 	serviceOf    = "kubernetes.io/service-name"
 )
@@ -49,8 +50,12 @@ type pod struct {
 	labels            map[string]string
 	noted             bool // it has annotations
 	ready             bool
-	member            *member // nil if it is of no side
+	ours              bool    // we have set the label by which it serves: it is none of its template's, nor is that one of ours
+	member            *member // nil if it is of no side, or made anew where nobody has noted it yet
 }
+
+// takes reports whether a pod takes requests of a side.
+func (p pod) takes(side split.Side) bool { return p.labels[serves] == side.String() }
 
 // member is an instance as it is noted at its pod.
 type member struct {
@@ -69,12 +74,24 @@ func (s state) of(side split.Side) []reading.Server {
 	return list
 }
 
+// has is how many pods there are of a side: its instances, and those that were made anew and take its requests.
+func (s state) has(side split.Side) (n int) {
+	for _, p := range s.pods {
+		if p.member != nil && p.member.Side == side || p.member == nil && p.takes(side) {
+			n++
+		}
+	}
+	return n
+}
+
 // serving are the pods that take requests when a share is in force.
 func (s state) serving(share split.Share) []string {
 	var list []string
 	for _, p := range s.pods {
-		if p.member != nil && p.ready && p.labels[serves] != "" && share.Of(p.member.Side) > 0 {
-			list = append(list, p.name)
+		for _, side := range split.Sides {
+			if p.ready && p.takes(side) && share.Of(side) > 0 {
+				list = append(list, p.name)
+			}
 		}
 	}
 	slices.Sort(list)
@@ -278,6 +295,9 @@ func readPod(o unstructured.Unstructured) (pod, error) {
 		m, _ := c.(map[string]any)
 		return m["type"] == "Ready" && m["status"] == "True"
 	})
+	p.ours = p.labels[cluster.Side] == "" && slices.ContainsFunc(o.GetManagedFields(), func(m metav1.ManagedFieldsEntry) bool {
+		return m.Manager == cluster.Manager && m.FieldsV1 != nil && strings.Contains(m.FieldsV1.GetRawString(), `"f:`+serves+`"`)
+	})
 	if note := o.GetAnnotations()[instanceNote]; note != "" {
 		p.member = new(member)
 		if err := json.Unmarshal([]byte(note), p.member); err != nil {
@@ -310,7 +330,7 @@ func (d *Driver) share(s state) (split.Share, error) {
 		}
 		got := split.Part(int(s.weights[split.Green]), int(all))
 		for _, side := range split.Sides {
-			if got.Of(side) > 0 && len(s.of(side)) == 0 {
+			if got.Of(side) > 0 && s.has(side) == 0 {
 				return 0, fmt.Errorf("%w: %v gets requests, and nobody is there", front.ErrRefused, side)
 			}
 		}
@@ -322,7 +342,7 @@ func (d *Driver) share(s state) (split.Share, error) {
 		return byPods(s)
 	case err != nil:
 		return 0, fmt.Errorf("%w: %s selects %s: %q, which is no side", front.ErrRefused, d.config.named(), serves, s.selector[serves])
-	case len(s.of(side)) == 0:
+	case s.has(side) == 0:
 		return 0, fmt.Errorf("%w: %v gets requests, and nobody is there", front.ErrRefused, side)
 	}
 	return split.Toward(side, split.Whole), nil
@@ -332,8 +352,10 @@ func (d *Driver) share(s state) (split.Share, error) {
 func byPods(s state) (split.Share, error) {
 	var of [2]int
 	for _, p := range s.pods {
-		if p.member != nil && p.labels[serves] != "" {
-			of[p.member.Side]++
+		for _, side := range split.Sides {
+			if p.takes(side) {
+				of[side]++
+			}
 		}
 	}
 	all := of[split.Blue] + of[split.Green]

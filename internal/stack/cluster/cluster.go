@@ -31,7 +31,7 @@ import (
 const (
 	appLabel    = "app"
 	partLabel   = "vaiven/part"
-	sideLabel   = "vaiven/side"
+	sideLabel   = api.Side
 	versionNote = "vaiven/version"
 	buildNote   = "vaiven/build"
 
@@ -144,6 +144,11 @@ func (d *Driver) deployment(side split.Side, b stack.Build) (*unstructured.Unstr
 			if err := unstructured.SetNestedField(o, value, append(path, name)...); err != nil {
 				return nil, fmt.Errorf("the template: %w", err)
 			}
+		}
+	}
+	if d.first { // who is made anew serves, whoever keeps
+		if err := unstructured.SetNestedField(o, side.String(), "spec", "template", "metadata", "labels", api.Serves); err != nil {
+			return nil, fmt.Errorf("the template: %w", err)
 		}
 	}
 	for name, value := range map[string]string{versionNote: b.Version, buildNote: b.ID} {

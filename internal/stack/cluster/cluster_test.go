@@ -314,6 +314,9 @@ func TestWhereItStands(t *testing.T) {
 	if _, err := at.ReadFile(t.Context(), file+".none"); err == nil || !strings.Contains(err.Error(), "No such file") {
 		t.Errorf("a file that is not there: %v", err)
 	}
+	if text := w.kubectl("get", "pods", "-l", "vaiven/serves=green", "-o", "name"); len(strings.Fields(text)) != 2 {
+		t.Errorf("of those who serve there are %q", text)
+	}
 	// The other client comes to the same.
 	name := strings.TrimPrefix(strings.Fields(w.kubectl("get", "pods", "-o", "name"))[0], "pod/")
 	if text := w.kubectl("logs", name); !strings.Contains(text, "listening on") {
