@@ -88,7 +88,7 @@ func (one *node) start(t *testing.T) *started {
 	one.Lock()
 	defer one.Unlock()
 	if one.folder == "" {
-		port, _ := stacktest.Ports(t, 6)
+		port, _ := stacktest.KeptPorts(t, 6)
 		folder, err := os.MkdirTemp("", "vaiven-broker-")
 		if err != nil {
 			t.Fatal(err)

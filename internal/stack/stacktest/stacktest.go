@@ -116,6 +116,23 @@ const (
 // until this one ends: tests of other packages run at the same time.
 func Ports(t *testing.T, n int) (first, last int) {
 	t.Helper()
+	first, held := ports(t, n)
+	t.Cleanup(func() { held.Close() })
+	return first, first + n - 1
+}
+
+// KeptPorts is the same for what many tests share: no other test is given them until the program ends.
+func KeptPorts(t *testing.T, n int) (first, last int) {
+	t.Helper()
+	first, held := ports(t, n)
+	keptPorts.Store(first, held)
+	return first, first + n - 1
+}
+
+var keptPorts sync.Map // of first ports to the files that hold them
+
+func ports(t *testing.T, n int) (first int, held *os.File) {
+	t.Helper()
 	dir := filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-ports-%d", os.Getuid()))
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		t.Fatal(err)
@@ -128,13 +145,12 @@ func Ports(t *testing.T, n int) (first, last int) {
 			t.Fatal(err)
 		}
 		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil && allFree(first, n) {
-			t.Cleanup(func() { f.Close() })
-			return first, first + n - 1
+			return first, f
 		}
 		f.Close()
 	}
 	t.Fatal("there is no range of free ports")
-	return 0, 0
+	return 0, nil
 }
 
 func allFree(first, n int) bool {
