@@ -29,12 +29,7 @@ func newAdmin(on place.Machine, c Config, l *login) *admin {
 		if err != nil {
 			return nil, err
 		}
-		secured, err := l.secure(ctx, conn, address)
-		if err != nil {
-			_ = conn.Close()
-			return nil, err
-		}
-		return secured, nil
+		return l.secure(ctx, conn, address)
 	}
 	t := &http.Transport{DialContext: on.Dial, DialTLSContext: secure, MaxIdleConnsPerHost: 16}
 	return &admin{config: c, login: l, client: &http.Client{Transport: t, Timeout: dialLimit}}

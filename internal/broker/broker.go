@@ -147,12 +147,7 @@ func (c *Client) dial(ctx context.Context, called string) (*amqp.Connection, err
 				if err := conn.SetDeadline(time.Now().Add(dialLimit)); err != nil || !c.config.TLS.On {
 					return conn, err // the library takes it off once it is in
 				}
-				secured, err := c.login.secure(ctx, conn, address)
-				if err != nil {
-					_ = conn.Close()
-					return nil, err
-				}
-				return secured, nil
+				return c.login.secure(ctx, conn, address)
 			},
 		})
 	}, end)

@@ -59,10 +59,11 @@ func (t TLS) config(ctx context.Context, on place.Place) (*tls.Config, error) {
 	return c, nil
 }
 
-// secure speaks TLS over a connection to an address, as the login says.
-func (l *login) secure(ctx context.Context, conn net.Conn, address string) (*tls.Conn, error) {
+// secure speaks TLS over a connection to an address, as the login says. One over which it does not come about is closed.
+func (l *login) secure(ctx context.Context, conn net.Conn, address string) (net.Conn, error) {
 	c, err := l.tls(ctx)
 	if err != nil {
+		_ = conn.Close()
 		return nil, err
 	}
 	if c.ServerName == "" {
@@ -70,6 +71,7 @@ func (l *login) secure(ctx context.Context, conn net.Conn, address string) (*tls
 	}
 	secured := tls.Client(conn, c)
 	if err := secured.HandshakeContext(ctx); err != nil {
+		_ = conn.Close()
 		l.refused() // the files may say something else now
 		return nil, err
 	}

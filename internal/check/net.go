@@ -29,16 +29,10 @@ import (
 
 // tcp connects.
 func (t Target) tcp(ctx context.Context, w plan.TCP) Reading {
-	want := "a connection to " + t.expand(w.Address, nil)
-	conn, err := t.From.Dial(ctx, "tcp", t.expand(w.Address, nil))
-	if err != nil {
+	address := t.expand(w.Address, nil)
+	want := "a connection to " + address
+	if err := place.Takes(ctx, t.From, address); err != nil {
 		return failed(want, err)
-	}
-	defer conn.Close()
-	if c, ok := conn.(place.Unsure); ok {
-		if err := c.Refused(ctx); err != nil {
-			return failed(want, err)
-		}
 	}
 	return good(want, "connected")
 }

@@ -195,11 +195,8 @@ func Reach(ctx context.Context, d Driver, address string) error {
 
 // ReachFrom connects to an address from a machine, and lets it go.
 func ReachFrom(ctx context.Context, on place.Dialer, address string) error {
-	conn, err := on.Dial(ctx, "tcp", address)
-	switch {
-	case err == nil:
-		return conn.Close()
-	case errors.Is(err, place.ErrCannot), errors.Is(err, place.ErrUnreachable):
+	err := place.Takes(ctx, on, address)
+	if errors.Is(err, place.ErrCannot) || errors.Is(err, place.ErrUnreachable) {
 		return fmt.Errorf("%w: %w", ErrUnknown, err)
 	}
 	return err

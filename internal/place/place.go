@@ -47,6 +47,19 @@ type Unsure interface {
 	Refused(context.Context) error
 }
 
+// Takes connects to an address from somewhere, and lets it go: it is why nothing takes connections there.
+func Takes(ctx context.Context, from Dialer, address string) error {
+	conn, err := from.Dial(ctx, "tcp", address)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if c, ok := conn.(Unsure); ok {
+		return c.Refused(ctx)
+	}
+	return nil
+}
+
 // Carrier is a place from which something else carries connections, which may be ill itself.
 type Carrier interface {
 	// Carries is why it does not, nil if it does: what is not reached then is not known to be ill.

@@ -788,6 +788,7 @@ func TestQueue(t *testing.T) {
 		"a queue knows no sessions":                  {"  key: header passenger", "  sticky: yes"},
 		"has no door of its own":                     {"  key: header passenger", "  spare-door: {cookie: try}"},
 		`needs "management"`:                         {"    management: http://10.1.0.7:15672\n", ""},
+		"is no name that a cluster has":              {"    namespace: ferries\n    deployment", "    namespace: Ferries\n    deployment"},
 		"at which port its pods listen":              {"  port: 8080\n", ""},
 		"runs in a cluster, and it is not said what": {"    template: printers.yaml\n", ""},
 		"a number of pods that does not change":      {"  port: 8080\n", "  port: 8080\n  instances: as live\n"},

@@ -14,6 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/cluster"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -285,18 +286,14 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 // cluster reads where in an orchestrator a part runs.
 func (r *reader) cluster(n ast.Node, c *plan.Cluster) {
 	*c = plan.Cluster{On: true}
-	r.Mapping(n, "cluster",
-		section.May("kubeconfig", func(n ast.Node) { r.Text(n, "kubeconfig", &c.File) }),
-		section.May("context", func(n ast.Node) { r.Text(n, "context", &c.Context) }),
-		section.May("namespace", func(n ast.Node) { r.Text(n, "namespace", &c.Namespace) }),
-		section.May("reach", section.Parsed(r.Reader, "reach", &c.Reach, func(text string) (plan.Reach, error) { return section.OneOf(text, plan.Direct, plan.Forwarded) })),
+	r.Mapping(n, "cluster", cluster.Keys(r.Reader, &c.API,
 		section.May("deployment", r.open("deployment", &c.Name)),
 		section.May("template", func(n ast.Node) { r.Text(n, "template", &c.Template) }),
 		section.May("stop", func(n ast.Node) {
 			word := "delete"
 			section.Parsed(r.Reader, "stop", &word, func(text string) (string, error) { return section.OneOf(text, "delete", "scale down") })(n)
 			c.Scales = word == "scale down"
-		}))
+		}))...)
 }
 
 // standing reads where instances stand that somebody else started.

@@ -34,6 +34,12 @@ func (s stream) Write(p []byte) (int, error) {
 	return len(p), s.conn.WriteMessage(websocket.BinaryMessage, append([]byte{s.of}, p...))
 }
 
+// upgraded makes a request's connection a WebSocket with one of some protocols. Its error has been said to whoever asked.
+func (c call) upgraded(w http.ResponseWriter, protocols ...string) (*websocket.Conn, error) {
+	up := websocket.Upgrader{Subprotocols: protocols, CheckOrigin: func(*http.Request) bool { return true }}
+	return up.Upgrade(w, c.q, nil)
+}
+
 // exec runs a command with the environment of a pod, and says how it ended.
 func (c call) exec(w http.ResponseWriter) {
 	words := c.q.URL.Query()["command"]
@@ -54,8 +60,7 @@ func (c call) exec(w http.ResponseWriter) {
 		say(w, p.code, p.status())
 		return
 	}
-	up := websocket.Upgrader{Subprotocols: []string{"v5.channel.k8s.io", "v4.channel.k8s.io"}, CheckOrigin: func(*http.Request) bool { return true }}
-	conn, err := up.Upgrade(w, c.q, nil)
+	conn, err := c.upgraded(w, "v5.channel.k8s.io", "v4.channel.k8s.io")
 	if err != nil {
 		return // it has been said
 	}

@@ -35,8 +35,7 @@ func (c call) streams(w http.ResponseWriter, protocol, tunnel string) (httpstrea
 		}
 		return spdy.NewResponseUpgrader().UpgradeResponse(w, c.q, take), come
 	}
-	up := websocket.Upgrader{Subprotocols: []string{tunnel}, CheckOrigin: func(*http.Request) bool { return true }}
-	ws, err := up.Upgrade(w, c.q, nil)
+	ws, err := c.upgraded(w, tunnel)
 	if err != nil {
 		return nil, nil // it has been said
 	}

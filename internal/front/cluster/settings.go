@@ -2,10 +2,10 @@ package cluster
 
 import (
 	"fmt"
-	"regexp"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/cluster"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
@@ -79,42 +79,24 @@ func (s *Settings) Opens(plan.SpareDoor) error {
 	return section.Mistake{What: "a cluster's front has no door of its own to the spare side", Try: "reach it by its Service, and leave spare-door out"}
 }
 
-// dnsName is what the API takes for a name (RFC 1123, a label or several), if it has no more than nameMost bytes.
-var dnsName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
-
-const nameMost = 253
-
-func name(text string) (string, error) {
-	if len(text) > nameMost || !dnsName.MatchString(text) {
-		return "", section.Mistake{What: fmt.Sprintf("%q is no name that a cluster has", text), Try: "write small letters, digits and hyphens: sailings-blue"}
-	}
-	return text, nil
-}
-
-func reach(text string) (plan.Reach, error) { return section.OneOf(text, plan.Direct, plan.Forwarded) }
-
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{}
 	var services, shares ast.Node
-	r.Mapping(n, "cluster",
-		section.May("kubeconfig", func(n ast.Node) { r.Text(n, "kubeconfig", &s.File) }),
-		section.May("context", func(n ast.Node) { r.Text(n, "context", &s.Context) }),
-		section.May("namespace", section.Parsed(r, "namespace", &s.Namespace, name)),
-		section.May("reach", section.Parsed(r, "reach", &s.Reach, reach)),
+	r.Mapping(n, "cluster", cluster.Keys(r, &s.API,
 		section.Need("pods", func(n ast.Node) { r.Text(n, "pods", &s.Pods) }),
-		section.May("httproute", section.Parsed(r, "httproute", &s.Route, name)),
+		section.May("httproute", section.Parsed(r, "httproute", &s.Route, cluster.Name)),
 		section.May("services", func(n ast.Node) {
 			services = n
 			r.Mapping(n, "services",
-				section.Need("blue", section.Parsed(r, "blue", &s.Services[split.Blue], name)),
-				section.Need("green", section.Parsed(r, "green", &s.Services[split.Green], name)))
+				section.Need("blue", section.Parsed(r, "blue", &s.Services[split.Blue], cluster.Name)),
+				section.Need("green", section.Parsed(r, "green", &s.Services[split.Green], cluster.Name)))
 		}),
 		section.May("counts", func(n ast.Node) { s.Counts = asked.Read(r, n) }),
-		section.May("service", section.Parsed(r, "service", &s.Service, name)),
+		section.May("service", section.Parsed(r, "service", &s.Service, cluster.Name)),
 		section.May("shares", func(n ast.Node) {
 			shares = n
 			section.Parsed(r, "shares", &s.Shares, section.YesNo)(n)
-		}))
+		}))...)
 	switch {
 	case r.Discovering():
 	case (s.Route == "") == (s.Service == ""):

@@ -17,6 +17,7 @@ import (
 	"vaiven/internal/cluster/standin"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -379,6 +380,10 @@ func TestReach(t *testing.T) {
 		i := w.list(d, side)[0]
 		if r := (check.Target{From: stacks.From(i), Values: stack.Values(i, "sailings")}).Read(t.Context(), shut); r.Good || r.Found != "connection refused" {
 			t.Errorf("a port of %s at which nobody listens: %+v", i.Name, r)
+		}
+		host, _, _ := net.SplitHostPort(i.Address)
+		if err := front.ReachFrom(t.Context(), stacks.From(i), net.JoinHostPort(host, "1")); place.CauseOf(err) != place.Refused {
+			t.Errorf("the same port is said to be reached: %v", err)
 		}
 	}
 }
