@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/klog/v2"
 
 	"vaiven/internal/cluster/standin"
 	"vaiven/internal/plan"
@@ -62,6 +63,25 @@ func TestList(t *testing.T) {
 	s.Forget()
 	if list, err := c.List(t.Context(), Pods, ""); err != nil || len(list) != chunk+20 {
 		t.Errorf("after it has forgotten: %d, %v", len(list), err)
+	}
+}
+
+// What the libraries have to say of themselves does not come on a screen.
+func TestNothingIsSaidBeside(t *testing.T) {
+	_, c, _ := start(t, standin.Config{})
+	file, err := os.Create(filepath.Join(t.TempDir(), "stderr"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	was := os.Stderr
+	os.Stderr = file
+	defer func() { os.Stderr = was }()
+	klog.ErrorS(errors.New("gone"), "copying failed")
+	_, _ = c.List(t.Context(), Pods, "app=sailings")
+	klog.Flush()
+	if said, err := os.ReadFile(file.Name()); err != nil || len(said) > 0 {
+		t.Errorf("it says %q, %v", said, err)
 	}
 }
 

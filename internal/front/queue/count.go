@@ -256,7 +256,7 @@ func (c *counter) died(side split.Side, q broker.Queue) int64 {
 }
 
 func plus(a, b broker.Counted) broker.Counted {
-	return broker.Counted{Published: a.Published + b.Published, Delivered: a.Delivered + b.Delivered, Redelivered: a.Redelivered + b.Redelivered}
+	return broker.Counted{Published: a.Published + b.Published, Delivered: a.Delivered + b.Delivered, Redelivered: a.Redelivered + b.Redelivered, Acked: a.Acked + b.Acked}
 }
 
 // asRead is a queue as it is compared from one look to the next.
