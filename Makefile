@@ -79,6 +79,7 @@ fuzz:
 	$(GO) test ./internal/pairs -run '^$$' -fuzz FuzzLog -fuzztime 60s
 	$(GO) test ./internal/accesslog -run '^$$' -fuzz FuzzParse -fuzztime 60s
 	$(GO) test ./internal/front/embedded -run '^$$' -fuzz FuzzFraming -fuzztime 60s
+	$(GO) test ./internal/front/embedded -run '^$$' -fuzz FuzzAnswers -fuzztime 60s
 	$(GO) test ./internal/front/haproxy -run '^$$' -fuzz FuzzTables -fuzztime 60s
 	$(GO) test ./internal/front/nginx -run '^$$' -fuzz FuzzTheFile -fuzztime 60s
 	$(GO) test ./internal/front/httpd -run '^$$' -fuzz FuzzTheManagersPage -fuzztime 60s

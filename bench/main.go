@@ -34,7 +34,7 @@ func main() {
 	flag.StringVar(&b.out, "out", "docs/benchmarks.md", "file to write")
 	flag.IntVar(&b.rounds, "rounds", 5, "rounds")
 	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
-	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper or screen, and write nothing")
+	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper, replace or screen, and write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
 	screen := flag.Bool("screen", false, "be a screen on a made-up service (used by the benchmark itself)")
 	flag.Parse()
@@ -70,12 +70,13 @@ type bench struct {
 	rounds, switches int
 	load             time.Duration
 
-	dir       string
-	started   []*exec.Cmd
-	instances [2][]string // addresses, by side
-	wide      string      // an instance that listens on all of loopback
-	fronts    []*proxy
-	client    *embedded.Client
+	dir        string
+	started    []*exec.Cmd
+	background int         // the process of a front that has taken over
+	instances  [2][]string // addresses, by side
+	wide       string      // an instance that listens on all of loopback
+	fronts     []*proxy
+	client     *embedded.Client
 }
 
 // proxy is a front under load.
@@ -91,6 +92,9 @@ func (b *bench) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() {
+		if b.background > 0 {
+			_ = syscall.Kill(b.background, syscall.SIGTERM)
+		}
 		for _, c := range b.started {
 			_ = c.Process.Signal(syscall.SIGTERM)
 			_ = c.Wait()
@@ -130,6 +134,12 @@ func (b *bench) run(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	var front *replaced
+	if wanted("replace") { // the fronts of the others are not those that were started any more
+		if front, err = b.timeReplacements(ctx); err != nil {
+			return err
+		}
+	}
 	var screens []screened
 	if wanted("screen") {
 		if screens, err = timeScreens(ctx); err != nil {
@@ -145,7 +155,7 @@ func (b *bench) run(ctx context.Context) (err error) {
 	if b.only != "" {
 		return nil
 	}
-	return b.write(sw, changes, checks, k, screens)
+	return b.write(sw, front, changes, checks, k, screens)
 }
 
 func (b *bench) start(name string, args ...string) (*exec.Cmd, error) {
@@ -371,10 +381,10 @@ func median[T float64 | time.Duration | int64](list []T) T {
 }
 
 // others begins the figures of other targets.
-const others = "## Simulation\n"
+const others = "## Evidence\n"
 
 // write makes the document.
-func (b *bench) write(sw switched, changes []changed, checks checking, k kept, screens []screened) error {
+func (b *bench) write(sw switched, front *replaced, changes []changed, checks checking, k kept, screens []screened) error {
 	var t bytes.Buffer
 	memory, _ := os.ReadFile("/proc/meminfo")
 	total, _, _ := strings.Cut(strings.TrimPrefix(string(memory), "MemTotal:"), "kB")
@@ -391,6 +401,7 @@ func (b *bench) write(sw switched, changes []changed, checks checking, k kept, s
 	fmt.Fprintf(&t, "\nRequests that were lost: %d of %d. Requests that began more than 5 ms after confirmation and\nwere answered by the old side: %d.\n", sw.lost, sw.asked, sw.strays)
 	fmt.Fprintf(&t, "\nWith %d connections asking as fast as they can, from command to confirmation:\n\n| | p50 | p99 |\n| --- | --- | --- |\n| a share | %v | %v |\n| going home | %v | %v |\n| a weight at HAProxy by its socket, under the same | %v | %v |\n", crowd,
 		quantile(sw.crowded, 0.5), quantile(sw.crowded, 0.99), quantile(sw.homes, 0.5), quantile(sw.homes, 0.99), quantile(sw.weights, 0.5), quantile(sw.weights, 0.99))
+	t.WriteString(front.text())
 	documentChanges(&t, changes)
 	checks.document(&t)
 	fmt.Fprintf(&t, "\n%s\n%s", k.text(), screenText(screens))

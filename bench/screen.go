@@ -147,7 +147,7 @@ func screenText(list []screened) string {
 	for _, s := range list {
 		text += fmt.Sprintf("| %d | %.1f ms | %.1f ms | %.1f %% | %.1f %% |\n", s.instances, s.median.Seconds()*1000, s.tail.Seconds()*1000, 100*s.resting, 100*s.full)
 	}
-	return text
+	return text + "\nA key waits for the next of 60 frames a second and for nothing else; what has not changed is not painted. The aim is 33 ms, 3 % at rest\nand 5 % in a crossing. With 500 instances a side a screen reads half a megabyte of JSON a second, of which it draws the gravest dozen\ninstances: that is what takes it above the last two.\n"
 }
 
 // beScreen is a screen on what comes at descriptor 3.

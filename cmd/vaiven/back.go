@@ -196,7 +196,7 @@ func passOn(ctx context.Context, p *plan.Plan, o headless.BackOptions) bool {
 	if s.Crossing.GoingBack {
 		return true
 	}
-	_, err = k.Do(ctx, keeper.Command{Do: keeper.Back, Why: o.Why, Force: o.Force, Seen: s.Crossing.Seq, Asked: started})
+	_, err = k.Do(ctx, keeper.Command{Do: keeper.Back, Why: o.Why, Force: o.Force, Seen: s.Crossing.Seq})
 	return err == nil
 }
 

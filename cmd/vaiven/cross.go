@@ -41,7 +41,7 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			o.By, o.Asked, o.Why, o.TakeWheel = who(), started, steer.why, steer.takeWheel
+			o.By, o.Why, o.TakeWheel = who(), steer.why, steer.takeWheel
 			if term.IsTerminal(os.Stdin.Fd()) {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
@@ -58,6 +58,7 @@ because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 				if err != nil {
 					return err
 				}
+				o.As = k.asOf()
 				o.Emit = emitter(cmd.OutOrStdout(), asJSON, s.Crossing)
 				return cross(ctx, cmd, k, o, asJSON)
 			})

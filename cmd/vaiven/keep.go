@@ -24,7 +24,7 @@ import (
 )
 
 func keepCommand() *cobra.Command {
-	var takeOver, unit, beside bool
+	var takeOver, force, unit, beside bool
 	level := slog.LevelInfo
 	cmd := &cobra.Command{
 		Use:   "keep PLAN",
@@ -36,14 +36,18 @@ the terminal, which ends when nobody needs it any more. This one stays.
 
 SIGTERM ends it: instances and front go on as they are, and its last line says how.
 --take-over replaces the keeper that runs by this one, without a time in which nobody
-watches; the one that runs goes on if this one does not get ready. --unit prints a
-unit file for systemd. Its log is on standard error, JSON where that is no terminal.
+watches; the one that runs goes on if this one does not get ready. With --force also one
+that hangs is replaced: its process is ended, and this one goes on from the logbook. --unit prints
+a unit file for systemd. Its log is on standard error, JSON where that is no terminal.
 
 Exit status: 0 ended or replaced, 4 there is one already, or what runs cannot be
 replaced just now, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := readPlan(args[0])
+			if force && !takeOver && err == nil {
+				return usage("--force is for --take-over")
+			}
 			if unit && err == nil {
 				return printUnit(cmd, p)
 			}
@@ -52,12 +56,13 @@ replaced just now, 2 bad usage or plan, 1 anything else.`,
 			}
 			if err == nil {
 				logTo(cmd, level)
-				err = keep(cmd, p, takeOver)
+				err = keep(cmd, p, takeOver, force)
 			}
 			return notAllowed(err)
 		},
 	}
 	cmd.Flags().BoolVar(&takeOver, "take-over", false, "replace the keeper that runs")
+	cmd.Flags().BoolVar(&force, "force", false, "with --take-over: end the keeper that runs if it hangs")
 	cmd.Flags().BoolVar(&unit, "unit", false, "print a unit file for systemd, and do nothing")
 	cmd.Flags().BoolVar(&beside, "beside", false, "as started by another command, which is told at descriptor 3 when it is ready")
 	cmd.Flags().TextVar(&level, "log", slog.LevelInfo, "what to log at least: debug, info, warn or error")
@@ -76,7 +81,7 @@ func logTo(cmd *cobra.Command, level slog.Level) {
 }
 
 // keep runs a keeper that stays.
-func keep(cmd *cobra.Command, p *plan.Plan, takeOver bool) error {
+func keep(cmd *cobra.Command, p *plan.Plan, takeOver, force bool) error {
 	k, err := keeping(cmd, p)
 	if err != nil {
 		return err
@@ -87,6 +92,12 @@ func keep(cmd *cobra.Command, p *plan.Plan, takeOver bool) error {
 			return fmt.Errorf("the keeper that runs goes on, this one would not work: %w", err)
 		}
 		m, err = service.TakeOver(cmd.Context(), p, who())
+		if force && errors.Is(err, service.ErrHangs) {
+			var ended service.Holder
+			if ended, err = service.EndHanging(cmd.Context(), p); err == nil {
+				slog.Warn("ended a keeper that hung", "keeper", ended.Text, "still", ended.Still.Round(time.Second))
+			}
+		}
 		switch {
 		case errors.Is(err, api.ErrGone), errors.Is(err, fs.ErrNotExist):
 			slog.Info("there is no keeper to take over from, or none that answers", "err", err) // its lock says which

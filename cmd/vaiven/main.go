@@ -11,7 +11,6 @@ import (
 	"os/user"
 	"runtime/debug"
 	"syscall"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,9 +30,6 @@ import (
 
 // version is set when the program is built; see the Makefile.
 var version = ""
-
-// started is when the person at the keyboard asked for what is done.
-var started = time.Now()
 
 // Exit statuses, as the README has them.
 const (

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/keeper"
 	"vaiven/internal/planfile"
+	"vaiven/internal/service"
 	"vaiven/internal/tui"
 	"vaiven/internal/words"
 )
@@ -103,7 +104,15 @@ func parting(k *kept, s keeper.Snapshot) string {
 		if len(s.Sides[s.Live].Instances) == 0 {
 			return fmt.Sprintf("%s: nothing is released yet", k.Info.Service)
 		}
-		return fmt.Sprintf("%s: all requests go to %v", k.Info.Service, s.Live)
+		text := fmt.Sprintf("%s: all requests go to %v", k.Info.Service, s.Live)
+		switch {
+		case k.Info.Kept || s.Watching > 1:
+		case len(s.Keeps) > 0:
+			text += ", and the keeper stays: it starts again what ends"
+		default:
+			text += fmt.Sprintf("; the keeper ends in %s, then %s: vaiven keep %s --unit prints a unit file for one that stays", route.Short(service.EndAfter), words.Unwatched(s.View), k.Plan)
+		}
+		return text
 	}
 	return fmt.Sprintf("%s: crossing %d is at %q, %s, and the keeper goes on with it. vaiven open %s comes back, vaiven back %[5]s rolls back",
 		k.Info.Service, c.Number, c.Stage, words.On(s.Front.Split.Share, c.Target), k.Plan)

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -26,6 +28,27 @@ type kept struct {
 	Info  api.Info
 	Plan  string // as commands name it
 	close func() error
+	asOf  func() *uint64 // the generation of the front's order when the command began; nil if it could not be read from here
+}
+
+// orderLimit bounds reading it.
+const orderLimit = 2 * time.Second
+
+// orderOf begins to read the generation of the order of going home that a plan's front has, as a command begins: who goes
+// home after that has overtaken it.
+func orderOf(ctx context.Context, p *plan.Plan) func() *uint64 {
+	found := make(chan *uint64, 1)
+	go func() {
+		limited, cancel := context.WithTimeout(ctx, orderLimit)
+		defer cancel()
+		r, err := all.Open(p).Read(limited)
+		if err != nil {
+			found <- nil
+			return
+		}
+		found <- &r.Order.Generation
+	}()
+	return sync.OnceValue(func() *uint64 { return <-found })
 }
 
 // Close ends the connection; the keeper goes on.
@@ -52,6 +75,7 @@ func reach(cmd *cobra.Command, file string, start, alone bool) (*kept, error) {
 	if err != nil {
 		return nil, err
 	}
+	order := orderOf(cmd.Context(), p)
 	r, err := reaching(cmd, p, start, alone)
 	if err != nil {
 		return nil, err
@@ -60,7 +84,7 @@ func reach(cmd *cobra.Command, file string, start, alone bool) (*kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &kept{reached.Client, reached.Info, p.File, reached.Close}, nil
+	return &kept{reached.Client, reached.Info, p.File, reached.Close, order}, nil
 }
 
 // reaching is how a plan's keeper on this machine is reached.
@@ -141,7 +165,7 @@ func reachThere(cmd *cobra.Command, at remote.Address, start, alone bool) (*kept
 	if err != nil {
 		return nil, errors.Join(err, client.Close(), m.Close())
 	}
-	return &kept{client, info, at.String(), func() error { return errors.Join(client.Close(), m.Close()) }}, nil
+	return &kept{client, info, at.String(), func() error { return errors.Join(client.Close(), m.Close()) }, func() *uint64 { return nil }}, nil
 }
 
 // reachCommand says where a plan's keeper is, to the vaiven of another machine.

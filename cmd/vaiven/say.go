@@ -88,7 +88,7 @@ func say(cmd *cobra.Command, k *kept, args []string, question uint64, flags reac
 	if err != nil {
 		return err
 	}
-	c.Why, c.TakeWheel, c.Seen, c.Asked = flags.why, flags.takeWheel, s.Crossing.Seq, started
+	c.Why, c.TakeWheel, c.Seen, c.As = flags.why, flags.takeWheel, s.Crossing.Seq, k.asOf()
 	out := said{Said: strings.Join(args, " ")}
 	if q := s.Crossing.Question; q.ID != 0 && q.ID == c.Question {
 		out.To = words.Whole(q, s.Crossing)

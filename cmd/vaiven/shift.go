@@ -48,7 +48,7 @@ else.`,
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				done, err := headless.Shift(ctx, k, keeper.Command{Share: share, Asked: started, Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel})
+				done, err := headless.Shift(ctx, k, keeper.Command{Share: share, As: k.asOf(), Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel})
 				if err != nil {
 					return err
 				}

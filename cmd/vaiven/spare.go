@@ -99,9 +99,9 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			o.By, o.Asked = who(), started
+			o.By = who()
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
-				o.Why, o.TakeWheel = steer.why, steer.takeWheel
+				o.Why, o.TakeWheel, o.As = steer.why, steer.takeWheel, k.asOf()
 				side, choices, err := headless.Raise(ctx, k, o, progress(cmd.OutOrStdout(), asJSON))
 				switch {
 				case err != nil:

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -192,6 +194,7 @@ type keeperPlace struct {
 	Crossing crossing.State    `json:"crossing"`
 	WayBack  wayback.Readiness `json:"way_back"`
 	Watching int               `json:"watching"`
+	Ill      string            `json:"ill,omitempty"` // what is wrong with a side that gets requests while nothing is crossing, and what stands ready
 }
 
 // atKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if there is
@@ -204,10 +207,10 @@ func atKeeper(cmd *cobra.Command, p *plan.Plan) *keeperPlace {
 	if k, err := r.Open(cmd.Context()); err == nil {
 		defer k.Close()
 		if s, err := k.View(cmd.Context()); err == nil {
-			return &keeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching}
+			return &keeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching, words.Ailing(s.View)}
 		}
 	}
-	if s, err := inLog(cmd.Context(), p.Logbook()); err == nil && s.Stage.UnderWay() {
+	if s, err := inLog(cmd.Context(), p.Logbook()); err == nil && s.Number > 0 {
 		return &keeperPlace{Crossing: s}
 	}
 	return nil
@@ -217,6 +220,10 @@ func printKeeper(w io.Writer, k keeperPlace) error {
 	text := words.State(k.Crossing)
 	if k.Crossing.Number > 0 {
 		text = fmt.Sprintf("crossing %d: %s", k.Crossing.Number, text)
+	}
+	if k.Process == 0 && !k.Crossing.Stage.UnderWay() {
+		_, err := fmt.Fprintf(w, "no keeper runs, so nobody watches %v, and nothing that ends is started again: vaiven keep PLAN does, and vaiven keep PLAN --unit prints a unit file for one that stays\n", k.Crossing.Live())
+		return err
 	}
 	if k.Process == 0 {
 		_, err := fmt.Fprintf(w, "no keeper answers: %s, as the logbook has it; vaiven open PLAN, or vaiven keep PLAN, goes on with it\n", text)
@@ -228,6 +235,11 @@ func printKeeper(w io.Writer, k keeperPlace) error {
 			text += " (" + why + ")"
 		}
 	}
+	if k.Ill != "" {
+		if _, err := fmt.Fprintln(w, k.Ill); err != nil {
+			return err
+		}
+	}
 	_, err := fmt.Fprintf(w, "keeper, process %d since %s: %s; %s, %d watch\n", k.Process, k.Since.Local().Format("15:04:05"), text, words.Wheel(k.Crossing.Wheel), k.Watching)
 	return err
 }
@@ -237,10 +249,23 @@ type frontPlace struct {
 	Front    string            `json:"front"`
 	Split    reading.Split     `json:"split"`
 	Notice   string            `json:"notice,omitempty"`
-	Sides    [2]sideOfPlace    `json:"sides"` // blue, green
+	Refused  map[string]int64  `json:"refused,omitempty"` // requests and connections that it refused or cut off since it started, by reason
+	Sides    [2]sideOfPlace    `json:"sides"`             // blue, green
 	Counted  time.Duration     `json:"counted"`
 	Passes   []string          `json:"passes,omitempty"`   // addresses that it sends requests to, where it is not steered yet; the rest says nothing then
 	Judgment *engine.SplitView `json:"judgment,omitempty"` // none if nothing was counted
+}
+
+// refusedText is what a front refused, most often first.
+func refusedText(counts map[string]int64) string {
+	reasons := slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), strings.Compare(a, b))
+	})
+	var list []string
+	for _, why := range reasons {
+		list = append(list, fmt.Sprintf("%d %s", counts[why], why))
+	}
+	return strings.Join(list, " · ")
 }
 
 // passes are the addresses that a front sends requests to whose configuration is not Vaiven's to change yet.
@@ -361,7 +386,7 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 	if err != nil {
 		return at, err
 	}
-	at.Split, at.Notice = r.Split, r.Notice
+	at.Split, at.Notice, at.Refused = r.Split, r.Notice, r.Refused
 	if !steady && span > 0 {
 		at.Counted = 0
 		at.Notice = strings.TrimSpace("the share was changed again and again while requests were counted: not judged. " + at.Notice)
@@ -466,6 +491,9 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) er
 		}
 		if at.Notice != "" {
 			fmt.Fprintf(w, "  note  %s\n", at.Notice)
+		}
+		if len(at.Refused) > 0 {
+			fmt.Fprintf(w, "  refused or cut off since the front started: %s\n", refusedText(at.Refused))
 		}
 	}
 	for _, at := range list[1:] {

@@ -100,8 +100,8 @@ func (w worldStacks) List(_ context.Context, side split.Side) ([]reading.Instanc
 }
 func (worldStacks) Raise(context.Context, split.Side, map[string]stack.Build) error { return nil }
 func (worldStacks) Stop(context.Context, split.Side) error                          { return nil }
-func (worldStacks) Restart(context.Context, reading.Instance, stack.Settings) (bool, error) {
-	return false, nil
+func (worldStacks) Restart(context.Context, reading.Instance, stack.Again) (stack.Restarted, error) {
+	return stack.Restarted{}, nil
 }
 func (worldStacks) Rotate(context.Context, split.Side) error { return nil }
 func (worldStacks) From(reading.Instance) place.Place        { return place.Local{} }

@@ -24,9 +24,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"vaiven/internal/check"
+	"vaiven/internal/delivered"
 	"vaiven/internal/durable"
 	"vaiven/internal/place"
-	"vaiven/internal/versions"
 )
 
 // Fault is a way in which a release goes bad.
@@ -107,7 +107,7 @@ func (a *App) befallen(ctx context.Context, folder string) {
 // Home takes what the folder of a build says of it: its digest, and how it is bad.
 func (a *App) Home(folder string) (err error) {
 	a.folder = folder
-	if a.Build, err = versions.Digest(folder); err != nil {
+	if a.Build, err = delivered.Digest(folder); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(filepath.Join(folder, faultFile))

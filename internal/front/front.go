@@ -72,6 +72,8 @@ type Homing struct {
 	By    string
 	Why   string
 	Force bool // also to a side that has nobody, while the other one serves
+
+	Folder string // identity of the state folder of whoever says so, "" if it is not known
 }
 
 // Done is what is in force after a change, as read back.

@@ -82,7 +82,7 @@ func (m *Mark) load(ctx context.Context) (reading.Order, error) {
 // process even if it could not be written.
 func (m *Mark) Raise(h Homing, at time.Time) (reading.Order, error) {
 	before, _ := m.Read() // what this process knows will do
-	o := reading.Order{Generation: before.Generation + 1, Side: h.Side, At: at.UTC(), By: h.By, Why: h.Why}
+	o := reading.Order{Generation: before.Generation + 1, Side: h.Side, At: at.UTC(), By: h.By, Why: h.Why, Folder: h.Folder}
 	m.mu.Lock()
 	m.last = o
 	m.mu.Unlock()

@@ -138,9 +138,9 @@ type RaiseOptions struct {
 	Versions  map[string]string // of other parts than the first
 	SameBuild bool              // also what the live side runs already
 	By        string
-	Asked     time.Time // when the person asked
-	Why       string    // what to write into the logbook
-	TakeWheel bool      // also from somebody else
+	As        *uint64 // see [keeper.Command]
+	Why       string  // what to write into the logbook
+	TakeWheel bool    // also from somebody else
 }
 
 // Raise stands the spare side up at a version and waits until every instance is healthy.
@@ -150,7 +150,7 @@ func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]rea
 	var side split.Side
 	var choices []raise.Choice
 	raising := false
-	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, Asked: o.Asked, Why: o.Why, TakeWheel: o.TakeWheel}
+	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.Ordered:

@@ -87,6 +87,9 @@ func Hold(ctx context.Context, f Front, o BackOptions, r Returned) (again int, e
 		case <-time.After(holdEvery):
 		}
 		now, err := f.Read(ctx)
+		if err == nil {
+			err = now.Whole()
+		}
 		if err != nil {
 			return again, err
 		}

@@ -17,7 +17,7 @@ import (
 type Options struct {
 	Version   string
 	By        string
-	Asked     time.Time                           // when the person asked
+	As        *uint64                             // see [keeper.Command]
 	Versions  map[string]string                   // of other parts than the first
 	Yes       bool                                // approve what the route asks
 	Accept    bool                                // accept what the proof finds and the plan leaves to a person
@@ -74,7 +74,7 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	begun := before.Crossing.Seq
 	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
 		command := keeper.Command{
-			Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce, Asked: o.Asked, Why: o.Why, TakeWheel: o.TakeWheel,
+			Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel,
 		}
 		begun, err = c.Do(ctx, command)
 		var r *crossing.Refusal

@@ -317,11 +317,11 @@ func TestByHand(t *testing.T) {
 	if err != nil || side != split.Green || raise.Main(choices).Version != "4.3.0" {
 		t.Errorf("raised %v at %v, %v", side, choices, err)
 	}
-	s, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit", Asked: time.Now()})
+	s, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit"})
 	if err != nil || s.Before != 0 || s.Share != 2500 || len(s.Did) != 1 || len(s.Notes) != 1 {
 		t.Errorf("shifted %+v, %v", s, err)
 	}
-	if _, err := Shift(t.Context(), c, keeper.Command{Share: 20_000, By: "marit", Asked: time.Now()}); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Shift(t.Context(), c, keeper.Command{Share: 20_000, By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("a share that is none: %v", err)
 	}
 	if _, err := Retire(t.Context(), c, keeper.Command{Typed: "sailings", By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
@@ -333,11 +333,11 @@ func TestByHand(t *testing.T) {
 		}
 		return well(task)
 	}
-	if s, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit", Asked: time.Now()}); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
+	if s, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit"}); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
 		t.Errorf("changed under our hands: %+v, %v", s, err)
 	}
 	c.perform = well
-	if _, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit", Asked: time.Now()}); err != nil {
+	if _, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit"}); err != nil {
 		t.Error(err)
 	}
 	if side, err := Retire(t.Context(), c, keeper.Command{Typed: "sailings", By: "marit"}); err != nil || side != split.Green {
@@ -358,7 +358,7 @@ func TestByHand(t *testing.T) {
 			time.AfterFunc(time.Second, func() { c.snapshots <- v })
 			return nil
 		}
-		if _, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit", Asked: time.Now()}); !errors.Is(err, ErrNotDone) {
+		if _, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit"}); !errors.Is(err, ErrNotDone) {
 			t.Errorf("something else: %v", err)
 		}
 	})

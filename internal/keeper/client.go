@@ -73,9 +73,9 @@ type Command struct {
 	From      string `json:"from,omitempty"`       // where that is
 	TakeWheel bool   `json:"take_wheel,omitempty"` // also from somebody else
 	Seen      uint64 `json:"seen,omitempty"`       // sequence number of the state that the person saw; 0: the present one
-	// Asked is when the person asked, which may be long before this is carried out: a going
-	// home since then overtakes it. Zero: now.
-	Asked time.Time `json:"asked,omitzero"`
+	// As is the front's order of going home that the person knew of, which may be long before this is carried out: a
+	// going home since then overtakes it. nil: the one of now.
+	As *uint64 `json:"as,omitempty"`
 
 	Question uint64      `json:"question,omitempty"` // Yes, No: which one
 	Leg      int         `json:"leg,omitempty"`      // Next: which one, from 0

@@ -42,7 +42,7 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 			seen = k.engine.State().Seq
 		}
 		k.engine.Present(now, k.guests.here)
-		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, Asked: c.Asked}
+		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, As: c.As}
 		if shift, ok := in.(crossing.ShiftTo); ok {
 			shift.Proven = k.provenNow()
 			in = shift
@@ -146,6 +146,9 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 	defer cancel()
 	asked := k.asksFront()
 	r, err := k.Front.Read(ctx)
+	if err == nil {
+		err = r.Whole()
+	}
 	if err != nil {
 		return chosen{}, err
 	}
@@ -266,7 +269,7 @@ func (k *Keeper) beginning(ctx context.Context, c Command) (crossing.Input, erro
 		legs = c.Route
 	}
 	return crossing.Begin{
-		Service: k.Plan.Service, Number: k.latest.Load().Crossing.Number + 1, Target: b.target, LiveVersion: b.version, Choices: b.choices,
+		Service: k.Plan.Service, Folder: k.Folder, Number: k.latest.Load().Crossing.Number + 1, Target: b.target, LiveVersion: b.version, Choices: b.choices,
 		NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild, Nobody: b.nobody, Hold: c.Hold, AtOnce: c.AtOnce,
 		Route: legs, Keep: k.Plan.Keep, Then: k.Plan.Then,
 	}, nil

@@ -42,11 +42,14 @@ func (k *Keeper) HandOver(ctx context.Context) (Memory, error) {
 	}
 }
 
-// Needed reports whether something is crossing, kept or being done.
-func (k *Keeper) Needed() bool {
+// Busy reports whether something is crossing, kept or being done.
+func (k *Keeper) Busy() bool {
 	s := k.latest.Load().Crossing
 	return s.Stage.UnderWay() || s.Task.ID != 0
 }
+
+// Needed reports whether it is busy, or keeps instances alive.
+func (k *Keeper) Needed() bool { return k.Busy() || len(k.latest.Load().Keeps) > 0 }
 
 // Alive reports whether the keeper's loop goes round, by having it do so once.
 func (k *Keeper) Alive(ctx context.Context) bool {

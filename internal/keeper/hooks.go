@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/split"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/words"
@@ -22,23 +23,41 @@ type occasion struct {
 	state  crossing.State
 	side   split.Side  // raised, shifted to, or retired
 	share  split.Share // of the requests, on that side
+	why    string      // "" for why the crossing goes back, or ended
 }
 
 // environment is what a hook gets, beside the plan's own.
 func (o occasion) environment() map[string]string {
 	s := o.state
+	if o.why == "" {
+		o.why = words.Cause(s.Why, s)
+	}
 	percent := strings.TrimSuffix(o.share.String(), " %")
 	return map[string]string{
 		"VAIVEN_MOMENT": string(o.moment), "VAIVEN_SIDE": o.side.String(), "VAIVEN_SHARE": percent, "VAIVEN_CROSSING": strconv.Itoa(s.Number),
-		"VAIVEN_VERSION": s.Version, "VAIVEN_BUILD": s.Build, "VAIVEN_LIVE_VERSION": s.LiveVersion, "VAIVEN_REASON": words.Cause(s.Why, s), "VAIVEN_BY": s.Task.By,
+		"VAIVEN_VERSION": s.Version, "VAIVEN_BUILD": s.Build, "VAIVEN_LIVE_VERSION": s.LiveVersion, "VAIVEN_REASON": o.why, "VAIVEN_BY": s.Task.By,
 	}
 }
 
 // before runs the hooks of a moment that something waits for, one after the other. What the first that fails says is the error.
 func (k *Keeper) before(ctx context.Context, o occasion) error {
+	through := passage{task: o.state.Task.ID, moment: o.moment}
+	asked := make(chan bool, 1)
+	k.tell(func(time.Time) { asked <- k.hooked == through })
+	select {
+	case again := <-asked:
+		if again {
+			return nil
+		}
+	case <-k.done:
+		return errStopped
+	}
 	for _, h := range k.Plan.Hooks {
 		if h.Moment != o.moment {
 			continue
+		}
+		if err := permit.Ask(ctx); err != nil {
+			return err
 		}
 		k.waitFor(ctx, engine.Hook{Moment: h.Moment, Command: h.Words[0], Since: time.Now(), Within: h.Within})
 		err := k.hook(ctx, h, o)
@@ -47,6 +66,7 @@ func (k *Keeper) before(ctx context.Context, o occasion) error {
 			return err
 		}
 	}
+	k.tell(func(time.Time) { k.hooked = through })
 	return nil
 }
 
@@ -77,7 +97,7 @@ func (k *Keeper) hook(ctx context.Context, h plan.Hook, o occasion) error {
 	if err != nil {
 		f.Failed = k.said(err)
 	}
-	k.report(ctx, f)
+	k.report(f)
 	if err != nil {
 		return fmt.Errorf("%w%s, %s: %w", errHook, h.Moment, h.Words[0], err)
 	}
@@ -124,24 +144,39 @@ func (k *Keeper) ran(out place.Outcome, err error) error {
 func (k *Keeper) after(e crossing.Event) {
 	s := k.engine.State()
 	o := occasion{state: s, side: s.Target, share: s.Part()}
+	var moments []plan.HookMoment
 	switch f := e.What.(type) {
 	case crossing.Proved:
 		if len(f.Proof.Results) > 0 && len(f.Proof.Open(s.Accepted)) == 0 {
-			o.moment = plan.WhenProven
+			moments = append(moments, plan.WhenProven)
 		}
 	case crossing.Accepted:
-		o.moment = plan.WhenProven
+		moments = append(moments, plan.WhenProven)
 	case crossing.InForce:
-		o.moment, o.share = plan.AfterLeg, f.Share.Of(s.Target)
+		if o.share = f.Share.Of(s.Target); e.Crossing > 0 {
+			moments = append(moments, plan.AfterLeg)
+		}
 	case crossing.Ended:
-		o.moment = map[crossing.Stage]plan.HookMoment{crossing.RolledBack: plan.WhenRolled, crossing.CalledOff: plan.WhenOff, crossing.Settled: plan.WhenSettled}[f.Stage]
+		moments = append(moments, map[crossing.Stage]plan.HookMoment{crossing.RolledBack: plan.WhenRolled, crossing.CalledOff: plan.WhenOff, crossing.Settled: plan.WhenSettled}[f.Stage])
+	case crossing.Asked:
+		moments, o.why = append(moments, plan.WhenAsks), words.Whole(f.Question, s)
+	case crossing.Frozen:
+		if moments, o.why = append(moments, plan.WhenFrozen), words.Cause(f.Cause, s); f.Cause.Kind == crossing.HomeIll {
+			moments = append(moments, plan.WhenLiveIll)
+		}
+	case crossing.Ailed:
+		moments, o.why = append(moments, plan.WhenLiveIll), words.Cause(f.Cause, s)
 	}
-	if o.moment == "" || e.Crossing == 0 {
-		return
-	}
-	for _, h := range k.Plan.Hooks {
-		if h.Moment == o.moment {
-			k.afters = append(k.afters, func(ctx context.Context) { _ = k.hook(ctx, h, o) }) // what came of it is recorded
+	for _, m := range moments {
+		o := o
+		if o.moment = m; m == plan.WhenLiveIll {
+			o.side = k.latest.Load().Live
+			o.share = s.Share.Of(o.side)
+		}
+		for _, h := range k.Plan.Hooks {
+			if h.Moment == m {
+				k.afters = append(k.afters, func(ctx context.Context) { _ = k.hook(ctx, h, o) }) // what came of it is recorded
+			}
 		}
 	}
 }
@@ -157,7 +192,7 @@ func (k *Keeper) runAfters(ctx context.Context) {
 		for _, run := range todo {
 			run(ctx)
 		}
-		k.post(ctx, func(time.Time) {
+		k.tell(func(time.Time) {
 			k.aftering = false
 			k.runAfters(ctx)
 		})

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -37,9 +38,8 @@ type Stacks interface {
 	// List is every instance of the side, also those that ended. What could be read
 	// is there even beside an error.
 	List(context.Context, split.Side) ([]reading.Instance, error)
-	// Restart starts an instance again that has ended, with settings that the plan takes over for it. changed says that its environment is
-	// another one now.
-	Restart(context.Context, reading.Instance, stack.Settings) (changed bool, err error)
+	// Restart starts an instance again that has ended; see [stack.Restarter].
+	Restart(context.Context, reading.Instance, stack.Again) (stack.Restarted, error)
 	// Rotate keeps what a side's instances print from growing without end.
 	Rotate(context.Context, split.Side) error
 	// Stop ends all instances of the side, gracefully first.
@@ -109,6 +109,7 @@ type Config struct {
 	Tell    Tell                                                                             // nil: at their own addresses
 	Prove   func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
 	Hold    func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
+	Folder  string                                                                           // identity of the state folder, "" if it is not known
 	Key     []byte                                                                           // for digests of what a side was
 	Log     *slog.Logger                                                                     // nil: the default one
 }
@@ -152,6 +153,7 @@ type Keeper struct {
 
 	engine   *engine.Engine
 	running  running
+	hooked   passage
 	kick     chan struct{} // has whoever goes home try again at once
 	telling  bool          // the front is being given instances
 	toldAt   time.Time     // when it was last
@@ -170,13 +172,20 @@ type Keeper struct {
 // running is the task that is being performed.
 type running struct {
 	id     uint64
-	cancel context.CancelFunc
+	cancel context.CancelCauseFunc
+}
+
+// passage is a task that the hooks of a moment have let through: they are not asked again where it was only withheld for
+// a while.
+type passage struct {
+	task   uint64
+	moment plan.HookMoment
 }
 
 // New makes a keeper with the state that the logbook ends with. It starts nothing.
 func New(ctx context.Context, c Config) (*Keeper, error) {
 	k := &Keeper{Config: c, inbox: make(chan func(time.Time)), done: make(chan struct{}), kick: make(chan struct{}, 1)}
-	k.running.cancel = func() {}
+	k.running.cancel = func(error) {}
 	if k.Health == nil {
 		k.Health = func(split.Side) Health { return check.NewMonitor(c.Plan, c.Secrets, c.Stacks.From) }
 	}
@@ -325,6 +334,9 @@ func (k *Keeper) post(ctx context.Context, do func(now time.Time)) {
 	}
 }
 
+// tell has the loop take something in, however long that takes, unless the keeper ends.
+func (k *Keeper) tell(do func(now time.Time)) { k.post(context.Background(), do) }
+
 // busy reports whether anything moves that a screen should follow closely.
 func (k *Keeper) busy() bool {
 	s := k.engine.State()
@@ -355,9 +367,27 @@ func (k *Keeper) publish(now time.Time) {
 	if s.Trouble == "" {
 		s.Trouble = k.notice
 	}
+	s.Front.Notice = cmp.Or(s.Front.Notice, k.elsewhere(s.View))
 	k.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
 	k.latest.Store(&s)
 	k.hub.publish(s)
+}
+
+// elsewhere is what was noted in another state folder than this one, and is missing here; "" for nothing.
+func (k *Keeper) elsewhere(v engine.View) string {
+	from := func(what, folder string) string {
+		if k.Folder == "" || folder == "" || folder == k.Folder {
+			return ""
+		}
+		return what + " from another state folder than " + k.Plan.State + ": what is noted there is missing here"
+	}
+	text := cmp.Or(from("the logbook comes", v.Crossing.Folder), from("the front was sent home last", v.Front.Order.Folder))
+	for _, side := range split.Sides {
+		for _, i := range v.Sides[side].Instances {
+			text = cmp.Or(text, from(i.Name+" was started", i.Folder))
+		}
+	}
+	return text
 }
 
 // errStopped is what a keeper answers that has stopped.

@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/delivered"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
 	"vaiven/internal/words"
@@ -573,12 +574,14 @@ func TestRetiring(t *testing.T) {
 		r.stop()
 		time.Sleep(5 * time.Second)
 		r.with(func() {
-			if len(r.sides[split.Green]) > 0 {
-				t.Error("the stop was cut short with the keeper")
+			if n := len(r.sides[split.Green]); n != 1 {
+				t.Errorf("%d instances are left: the one that was told to end has its grace, and the next is the next keeper's", n)
 			}
 		})
 		r.start()
-		r.until("the record is complete", func(s Snapshot) bool { return r.counted()["retired"] > 0 && s.Crossing.Task.ID == 0 })
+		r.until("it is done", func(s Snapshot) bool {
+			return r.counted()["retired"] > 0 && s.Crossing.Task.ID == 0 && len(r.sides[split.Green]) == 0
+		})
 	})
 }
 
@@ -888,6 +891,37 @@ func TestWhatEndsIsStartedAgain(t *testing.T) {
 		s := r.until("it goes home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && s.Crossing.Task.ID == 0 })
 		if s.Crossing.Why.Alarm.Watch != plan.Unhealthy {
 			t.Errorf("because of %v", s.Crossing.Why)
+		}
+		r.end()
+	})
+}
+
+// What is started again is the build that ran: another one only where nobody of the side would serve otherwise, and that is said.
+func TestStartedAgainOfTheSameBuild(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t, func(w *world) {
+			w.plan.Parts[0].Stacks[split.Blue].Restart = true
+			w.differs[split.Blue] = "bin/sailings differs"
+		})
+		ends := func(n int) {
+			r.with(func() { r.sides[split.Blue][n].Running, r.sides[split.Blue][n].Exit = false, "exit status 3" })
+		}
+		ends(0)
+		r.until("it is refused", func(Snapshot) bool {
+			return slices.ContainsFunc(r.events, func(e crossing.Event) bool {
+				f, is := e.What.(crossing.Restarted)
+				return is && f.Failed == delivered.ErrOther.Error()
+			})
+		})
+		if len(r.restarted) > 0 {
+			t.Error("another build is started while blue-2 serves")
+		}
+		ends(1)
+		s := r.until("somebody serves", func(s Snapshot) bool {
+			return slices.ContainsFunc(s.Sides[split.Blue].Instances, func(c reading.Condition) bool { return c.Other != "" && c.State == reading.Healthy })
+		})
+		if text := words.Standing(s.View, words.Seen{}, time.Now()); text.Gravity != words.Wrong || !strings.Contains(text.Text, "another build than was delivered (bin/sailings differs)") {
+			t.Errorf("it is said as %q", text.Text)
 		}
 		r.end()
 	})

@@ -27,7 +27,7 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 		r := proof.Result{
 			Part: k.Plan.Main().Name, Kind: proof.KindInstances, Check: "instances", Instance: o.Side.String(), Want: "a list", Got: k.said(err), At: time.Now(),
 		}
-		k.report(ctx, crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}})
+		k.report(crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}})
 		return
 	}
 	q.Told = func(p proof.Proof) { k.show(ctx, number, p, nil, false) }
@@ -43,7 +43,7 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 	}
 	k.show(ctx, number, p, &about, true)
 	k.post(ctx, func(now time.Time) { k.happened(k.engine.Remember(now, o.ID, r)) })
-	k.report(ctx, crossing.Proved{Task: o.ID, Proof: p})
+	k.report(crossing.Proved{Task: o.ID, Proof: p})
 }
 
 // question is what a proof is made of: both sides as they stand.

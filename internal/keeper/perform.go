@@ -13,6 +13,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/permit"
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/stack"
@@ -28,8 +29,15 @@ func (k *Keeper) perform(ctx context.Context) {
 		wanted = orders[0]
 	}
 	if wanted.ID != k.running.id {
-		k.running.cancel()
-		k.running = running{id: wanted.ID, cancel: func() {}}
+		cause := errSuperseded
+		if k.engine.State().Task.ID == k.running.id {
+			cause = errWithheld
+		}
+		k.running.cancel(cause)
+		if k.hooked.task != k.engine.State().Task.ID {
+			k.hooked = passage{}
+		}
+		k.running = running{id: wanted.ID, cancel: func(error) {}}
 		k.proving = wanted.ID != 0 && wanted.Do == crossing.Check
 		if wanted.ID != 0 {
 			k.start(ctx, wanted)
@@ -40,12 +48,48 @@ func (k *Keeper) perform(ctx context.Context) {
 	}
 	k.looks = nil
 	k.runAfters(ctx)
-	k.tell(ctx)
+	k.introduce(ctx)
+}
+
+// Why a task is not performed any more, as its context says.
+var (
+	errWithheld   = errors.New("not permitted just now") // it still is ordered, and is begun again when it may be
+	errSuperseded = errors.New("not wanted any more")
+)
+
+// permitted asks the engine whether a task may go on to its next step, by all that is known now.
+func (k *Keeper) permitted(ctx context.Context, o engine.Order) error {
+	answer := make(chan error, 1)
+	k.post(ctx, func(now time.Time) {
+		k.happened(k.engine.Pass(now))
+		answer <- k.mayGoOn(o)
+	})
+	select {
+	case err := <-answer:
+		return err
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-k.done:
+		return errStopped
+	}
+}
+
+// mayGoOn reports whether a task is among the orders of now. It belongs to the loop.
+func (k *Keeper) mayGoOn(o engine.Order) error {
+	for _, now := range k.engine.Orders() {
+		if now.ID == o.ID {
+			return nil
+		}
+	}
+	if k.engine.State().Task.ID == o.ID {
+		return errWithheld
+	}
+	return errSuperseded
 }
 
 // start performs a task beside the loop. What it comes to arrives as a report.
 func (k *Keeper) start(ctx context.Context, o engine.Order) {
-	ctx, cancel := context.WithCancel(ctx)
+	ctx, cancel := context.WithCancelCause(ctx)
 	k.running.cancel = cancel
 	k.log.info("to do", "task", o.Task)
 	var do func(context.Context, engine.Order)
@@ -60,7 +104,11 @@ func (k *Keeper) start(ctx context.Context, o engine.Order) {
 		do = k.move
 	case crossing.GoHome:
 		s := k.engine.State()
-		h := front.Homing{Side: o.Side, By: o.By, Why: words.Cause(s.Why, s), Force: o.Force}
+		why := s.Why
+		if o.Act {
+			why = o.Task.Why
+		}
+		h := front.Homing{Side: o.Side, By: o.By, Why: words.Cause(why, s), Force: o.Force, Folder: k.Folder}
 		// It acts first: what has to last is written after.
 		k.effects.Go(func() { k.goHome(ctx, o, h) })
 		return
@@ -74,13 +122,13 @@ func (k *Keeper) start(ctx context.Context, o engine.Order) {
 			k.notDone(ctx, o, crossing.TroubleLogbook, err)
 			return
 		}
-		do(ctx, o)
+		do(permit.With(ctx, func(ctx context.Context) error { return k.permitted(ctx, o) }), o)
 	})
 }
 
-// report tells the loop what a task has come to.
-func (k *Keeper) report(ctx context.Context, f crossing.Fact) {
-	k.post(ctx, func(now time.Time) {
+// report tells the loop what a task has come to, whatever has become of the time that it had.
+func (k *Keeper) report(f crossing.Fact) {
+	k.tell(func(now time.Time) {
 		k.happened(k.engine.Report(now, f))
 		k.publish(now)
 	})
@@ -89,8 +137,13 @@ func (k *Keeper) report(ctx context.Context, f crossing.Fact) {
 // said is an error as it may be shown and recorded.
 func (k *Keeper) said(err error) string { return k.Secrets.Hide(err.Error()) }
 
+// notDone reports that a task came to nothing. One that is only withheld, or that ends with the keeper, is taken up again.
 func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
-	k.report(ctx, crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: k.said(err)}})
+	if cause := context.Cause(ctx); errors.Is(err, errWithheld) || errors.Is(err, errStopped) || errors.Is(cause, errWithheld) || cause == context.Canceled {
+		k.log.info("left", "task", o.Task, "why", err)
+		return
+	}
+	k.report(crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: k.said(err)}})
 }
 
 // move puts a share in force.
@@ -101,6 +154,10 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 			return
 		}
 	}
+	if err := permit.Ask(ctx); err != nil {
+		k.notDone(ctx, o, crossing.TroubleFront, err)
+		return
+	}
 	limited, cancel := context.WithTimeout(ctx, setLimit)
 	defer cancel()
 	begun := time.Now()
@@ -109,7 +166,7 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, crossing.TroubleFront, err)
 		return
 	}
-	k.report(ctx, crossing.InForce{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+	k.report(crossing.InForce{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 }
 
 // during is the state in which a task is performed.
@@ -130,15 +187,18 @@ func (k *Keeper) kicked() {
 // goHome takes all traffic home, and tries until it works. A keeper that is ending still
 // does so, once.
 func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
-	for tries := 1; ; tries++ {
+	for tries, named := 1, false; ; tries++ {
 		begun := time.Now()
 		d, err := front.TryHome(context.WithoutCancel(ctx), k.Front.Home, h)
 		switch {
+		case errors.Is(err, front.ErrNobody) && !o.Force && !named && k.nameHome(ctx, o.Side):
+			named = true // it knew nobody there, and somebody is
+			continue
 		case errors.Is(err, front.ErrNobody) && !o.Force:
-			k.report(ctx, crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
+			k.report(crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
 			return
 		case err == nil:
-			k.report(ctx, crossing.AtHome{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+			k.report(crossing.AtHome{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 			return
 		}
 		k.notDone(ctx, o, crossing.TroubleFront, err)
@@ -152,12 +212,33 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 	}
 }
 
+// nameHome tells a front that knows nobody of a side who runs there, and reports whether somebody does.
+func (k *Keeper) nameHome(ctx context.Context, side split.Side) bool {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), frontLimit)
+	defer cancel()
+	list, err := k.Stacks.List(ctx, side)
+	var servers []reading.Server
+	for _, i := range list {
+		if i.Running && i.Part == k.Plan.Main().Name {
+			servers = append(servers, reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
+		}
+	}
+	if len(servers) > 0 {
+		err = k.Front.SetInstances(ctx, side, servers)
+	}
+	k.log.info("the front knew nobody of the side to go to", "side", side, "run", len(servers), "err", err)
+	return len(servers) > 0 && err == nil
+}
+
 // standUp starts a side's instances. It never touches a side that gets requests, whoever
 // sends them there.
 func (k *Keeper) standUp(ctx context.Context, o engine.Order) {
 	limited, cancel := context.WithTimeout(ctx, k.Plan.RaiseLimit(o.Side))
 	defer cancel()
 	r, err := k.Front.Read(limited)
+	if err == nil {
+		err = r.Whole()
+	}
 	if err == nil {
 		if share := r.Sends(o.Side); o.More {
 			err = k.same(limited, o)
@@ -180,6 +261,9 @@ func (k *Keeper) standUp(ctx context.Context, o engine.Order) {
 		err = k.before(limited, occasion{moment: plan.BeforeRaise, state: s, side: o.Side})
 	}
 	if err == nil {
+		err = permit.Ask(limited)
+	}
+	if err == nil {
 		err = k.Stacks.Raise(limited, o.Side, builds(o.Choices, like))
 	}
 	if err != nil {
@@ -190,7 +274,7 @@ func (k *Keeper) standUp(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, kind, err)
 		return
 	}
-	k.post(ctx, func(now time.Time) { k.engine.Started(now, o.ID) })
+	k.tell(func(now time.Time) { k.engine.Started(now, o.ID) })
 }
 
 // builds are choices as the stacks want them.
@@ -311,8 +395,8 @@ func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 
 // retire drains a side, takes its instances out of the front and stops them. It waits for
 // open requests for the plan's grace time, and says how many it cuts after that; it cuts no messages. The front
-// refuses it for a side that gets requests. Until instances are stopped there is a way
-// back to them.
+// refuses it for a side that gets requests. Before each step it is asked whether the other side still serves: what
+// has been stopped by then is stopped, and what has not goes on.
 func (k *Keeper) retire(ctx context.Context, o engine.Order) {
 	if !o.Final {
 		if err := k.before(ctx, occasion{moment: plan.BeforeRetire, state: k.during(o), side: o.Side}); err != nil {
@@ -328,17 +412,20 @@ func (k *Keeper) retire(ctx context.Context, o engine.Order) {
 	if !o.Final && !k.stopping(ctx, o, open) {
 		return // somebody went back
 	}
-	// From here on nothing ends it half way, whoever asked for it is gone.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), k.stopLimit(o.Side))
+	// A stop that was begun is not cut short, whoever asked for it is gone: that would kill without grace.
+	acts, cancel := context.WithTimeout(context.WithoutCancel(ctx), k.stopLimit(o.Side))
 	defer cancel()
-	if err = k.Front.SetInstances(ctx, o.Side, nil); err == nil {
-		err = k.Stacks.Stop(ctx, o.Side)
+	if err = permit.Ask(acts); err == nil {
+		err = k.Front.SetInstances(acts, o.Side, nil)
+	}
+	if err == nil {
+		err = k.Stacks.Stop(acts, o.Side)
 	}
 	if err != nil {
 		k.notDone(ctx, o, crossing.TroubleRetire, err)
 		return
 	}
-	k.report(ctx, crossing.Retired{Task: o.ID, Side: o.Side, Stands: k.Plan.Stands(o.Side), Stays: k.stay(o.Side)})
+	k.report(crossing.Retired{Task: o.ID, Side: o.Side, Stands: k.Plan.Stands(o.Side), Stays: k.stay(o.Side)})
 }
 
 // stay is how many instances of a side go on running when it is retired: those that are not ours to stop.
@@ -368,6 +455,10 @@ func (k *Keeper) stopLimit(side split.Side) time.Duration {
 func (k *Keeper) stopping(ctx context.Context, o engine.Order, cut int64) bool {
 	seq := make(chan uint64, 1)
 	k.post(ctx, func(now time.Time) {
+		if k.happened(k.engine.Pass(now)); k.mayGoOn(o) != nil {
+			seq <- 0
+			return
+		}
 		k.happened(k.engine.Report(now, crossing.Stopping{Task: o.ID, Cut: cut, Stands: k.Plan.Stands(o.Side)}))
 		s := k.engine.State()
 		if s.Task.ID != o.ID {
@@ -407,6 +498,9 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 	began := time.Now()
 	fewer, least := began, int64(math.MaxInt64)
 	for {
+		if err := permit.Ask(ctx); err != nil {
+			return 0, err
+		}
 		limited, cancel := context.WithTimeout(ctx, setLimit)
 		left, err := front.Drain(limited, k.Front, side)
 		cancel()
@@ -427,7 +521,7 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 		}
 		select {
 		case <-ctx.Done():
-			return 0, ctx.Err()
+			return 0, context.Cause(ctx)
 		case <-time.After(every):
 		}
 	}
@@ -436,22 +530,23 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 // restart starts instances again that have ended while they are wanted.
 func (k *Keeper) restart(ctx context.Context, now time.Time) {
 	for _, i := range k.engine.Restarts(now) {
+		even := k.engine.NobodyElse(i)
 		k.engine.Restarting(now, i)
 		k.log.info("start again", "instance", i.Name, "exit", i.Exit)
 		k.effects.Go(func() {
 			limited, cancel := context.WithTimeout(ctx, restartLimit)
 			defer cancel()
 			like, err := k.likeBefore(limited, i)
-			changed := false
+			var is stack.Restarted
 			if err == nil {
-				changed, err = k.Stacks.Restart(limited, i, like)
+				is, err = k.Stacks.Restart(limited, i, stack.Again{Like: like, Even: even})
 			}
 			failed := ""
 			if err != nil {
 				failed = k.said(err)
 			}
-			k.post(ctx, func(now time.Time) {
-				k.happened(k.engine.Restarted(now, i, changed, failed))
+			k.tell(func(now time.Time) {
+				k.happened(k.engine.Restarted(now, i, is.Environment, k.Secrets.Hide(is.Build), failed))
 				k.publish(now)
 			})
 		})
@@ -471,8 +566,8 @@ func (k *Keeper) rotate(ctx context.Context) {
 	})
 }
 
-// tell gives the front the instances that it has differently, one side at a time.
-func (k *Keeper) tell(ctx context.Context) {
+// introduce gives the front the instances that it has differently, one side at a time.
+func (k *Keeper) introduce(ctx context.Context) {
 	now := time.Now()
 	if k.telling || !k.latest.Load().Front.At.After(k.toldAt) {
 		return
@@ -488,6 +583,6 @@ func (k *Keeper) tell(ctx context.Context) {
 		if err := k.Front.SetInstances(limited, t.Side, t.Servers); err != nil && !errors.Is(err, context.Canceled) {
 			k.log.warn("tell the front its instances", "side", t.Side, "err", err)
 		}
-		k.post(ctx, func(now time.Time) { k.telling, k.toldAt = false, now })
+		k.tell(func(now time.Time) { k.telling, k.toldAt = false, now })
 	})
 }

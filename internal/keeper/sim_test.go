@@ -302,7 +302,10 @@ func (s *sim) ends() {
 			s.soon("it was sent home and is not there", func(v Snapshot) bool { return s.share == home && v.Crossing.Stage.Over() })
 		}
 	}
-	s.soon("what was to be done is never done", func(v Snapshot) bool { return v.Crossing.Task.ID == 0 || v.Crossing.Stage.UnderWay() })
+	s.soon("what was to be done is never done", func(v Snapshot) bool {
+		t := v.Crossing.Task
+		return t.ID == 0 || v.Crossing.Stage.UnderWay() || t.Do == crossing.Retire && !s.serves(t.Side.Other())
+	})
 	s.soon("what is shown is not what is so", func(v Snapshot) bool { return v.Crossing.Task.ID != 0 || v.Crossing.Share == s.share })
 	s.soon("not everything is recorded", func(v Snapshot) bool {
 		n := len(s.events)

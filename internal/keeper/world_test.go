@@ -22,8 +22,10 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/delivered"
 	"vaiven/internal/differ"
 	"vaiven/internal/front"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
@@ -72,10 +74,12 @@ type world struct {
 	sides     [2][]reading.Instance
 	health    map[string]reading.Health // by name; healthy if it is not there
 	stopped   []split.Side
-	restarted []string  // instances, in order
-	narrows   bool      // the side to go back to is not what it was
-	closes    bool      // and the data do not fit it any more
-	deadline  time.Time // that the last stop was given, zero if none
+	restarted []string     // instances, in order
+	ended     [2]time.Time // by side: when it ceased to serve
+	narrows   bool         // the side to go back to is not what it was
+	closes    bool         // and the data do not fit it any more
+	differs   [2]string    // by side: what of its build is not as it was delivered
+	deadline  time.Time    // that the last stop was given, zero if none
 	findings  []proof.Result
 
 	// The logbook.
@@ -199,6 +203,14 @@ func (w *world) meet(ctx context.Context, what string) error {
 	return err
 }
 
+// serves reports whether anybody of a side does. The caller holds the lock.
+func (w *world) serves(side split.Side) bool {
+	return len(w.counts[side]) > 0 && w.failing[side] < 0.5 && slices.ContainsFunc(w.sides[side], func(i reading.Instance) bool {
+		h, ill := w.health[i.Name]
+		return i.Running && (!ill || h == reading.Healthy)
+	})
+}
+
 // home is the share on green with all requests on a side.
 func home(side split.Side) split.Share { return split.Toward(side, split.Whole) }
 
@@ -311,6 +323,9 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 	errSet := f.meet(ctx, "set") // frozen between its check and its command
 	if errors.Is(errSet, errLost) {
 		return front.Done{}, errSet
+	}
+	if err := permit.Ask(ctx); err != nil {
+		return front.Done{}, err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -446,40 +461,70 @@ func (s worldStacks) List(ctx context.Context, side split.Side) ([]reading.Insta
 	return slices.Clone(s.sides[side]), nil
 }
 
-func (s worldStacks) Restart(ctx context.Context, i reading.Instance, like stack.Settings) (bool, error) {
+func (s worldStacks) Restart(ctx context.Context, i reading.Instance, a stack.Again) (stack.Restarted, error) {
 	err := s.meet(ctx, "restart")
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.like = like
+	s.like = a.Like
+	is := stack.Restarted{Build: s.differs[i.Side]}
 	n := slices.IndexFunc(s.sides[i.Side], func(o reading.Instance) bool { return o.Name == i.Name })
 	switch {
 	case err != nil:
-		return false, err
+		return is, err
 	case n < 0:
-		return false, fmt.Errorf("there is no note on %s", i.Name)
+		return is, fmt.Errorf("there is no note on %s", i.Name)
 	case s.sides[i.Side][n].Running:
-		return false, nil
+		return stack.Restarted{}, nil
+	case is.Build != "" && !a.Even:
+		return is, delivered.ErrOther
 	}
+	s.sides[i.Side][n].Other = is.Build
 	s.sides[i.Side][n].Running, s.sides[i.Side][n].Exit, s.sides[i.Side][n].Started = true, "", time.Now()
 	delete(s.health, i.Name)
 	s.restarted = append(s.restarted, i.Name)
-	return false, nil
+	return is, nil
 }
 
 func (s worldStacks) Rotate(ctx context.Context, _ split.Side) error { return s.meet(ctx, "rotate") }
 
+// Stop ends one instance after the other, and asks before each. One that was told to end cannot be told otherwise.
 func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
-	err := s.meet(ctx, "stop")
+	for {
+		if err := permit.Ask(ctx); err != nil {
+			return err
+		}
+		name, left := s.tellToEnd(ctx, side)
+		if !left {
+			return nil
+		}
+		err := s.meet(ctx, "stop") // it was begun: nothing ends it half way
+		s.mu.Lock()
+		if errors.Is(ctx.Err(), context.Canceled) {
+			s.broke("a stop of %v was cut short, and its grace with it", side)
+		}
+		if err == nil {
+			s.sides[side] = slices.DeleteFunc(slices.Clone(s.sides[side]), func(i reading.Instance) bool { return i.Name == name })
+			delete(s.health, name)
+			if len(s.sides[side]) == 0 {
+				s.stopped = append(s.stopped, side)
+			}
+		}
+		s.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// tellToEnd tells the next instance of a side to end, at which moment that has to be right, and reports whether there is one.
+func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name string, left bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if errors.Is(ctx.Err(), context.Canceled) {
-		s.broke("a stop of %v was cut short, and its grace with it", side)
-	}
-	if err != nil {
-		return err
-	}
 	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter {
 		s.broke("%v was stopped while it got %v of the requests", side, of)
+	}
+	if s.serves(side) && !s.serves(side.Other()) && time.Since(s.ended[side.Other()]) > knownAfter {
+		s.broke("%v was stopped, which serves, and %v does not", side, side.Other())
 	}
 	s.recorded("a stop of "+side.String(), crossing.Retire)
 	if n := s.lies[side]; n > 0 && time.Since(s.foreign) > knownAfter {
@@ -489,9 +534,12 @@ func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
 		s.broke("%v was stopped before the logbook had it that there is no way back", side)
 	}
 	s.deadline, _ = ctx.Deadline()
-	s.sides[side] = nil
-	s.stopped = append(s.stopped, side)
-	return nil
+	if len(s.sides[side]) == 0 {
+		return "", false
+	}
+	name = s.sides[side][0].Name
+	s.health[name] = reading.Failing
+	return name, true
 }
 
 var _ differ.Standing = worldStacks{}

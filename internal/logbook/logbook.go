@@ -381,6 +381,12 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 			list = append(list, Act{At: e.At, By: e.By, What: f.What, Did: f.Did, Ended: f.Ended, Outcome: f.Outcome, Failed: f.Failed})
 		case crossing.Restarted:
 			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
+		case crossing.Ailed:
+			list = append(list, Act{At: e.At, By: e.By, What: "a side is ill", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: true})
+		case crossing.AtHome:
+			end(f.Task, e, false, f.Did)
+		case crossing.NotHome:
+			end(f.Task, e, true, nil)
 		case crossing.TookWheel:
 			if f.Before.Vacant() || f.Before.By == f.Wheel.By && f.Before.From == f.Wheel.From {
 				continue // nobody lost it

@@ -95,6 +95,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 				TrustedProxies: []netip.Prefix{netip.MustParsePrefix("10.1.0.7/32"), netip.MustParsePrefix("fd00::/8")},
 				Announced:      []netip.Prefix{netip.MustParsePrefix("10.2.0.0/16")},
 				Certificates:   []embedded.Certificate{{File: base + "/tls/sailings.pem", Key: "/etc/ssl/sailings.key"}},
+				ClientCA:       base + "/tls/clients.pem", HTTP2: true, BodySize: 8 << 20,
+				Paths: []embedded.Path{{Begins: "/manifests/", FirstByte: 3 * time.Minute, NextByte: 10 * time.Minute, BodySize: 2 << 30}},
 			},
 		},
 		Parts: []plan.Part{{
@@ -176,6 +178,9 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Moment: plan.WhenRolled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second, Environment: map[string]string{"PASSWORD": "{secret fares}"}},
 			{Moment: plan.WhenOff, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second},
 			{Moment: plan.WhenSettled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second},
+			{Moment: plan.WhenFrozen, Words: []string{base + "/tell", "frozen"}, Within: 30 * time.Second},
+			{Moment: plan.WhenAsks, Words: []string{base + "/tell", "asks"}, Within: 30 * time.Second},
+			{Moment: plan.WhenLiveIll, Words: []string{base + "/tell", "somebody"}, Within: 30 * time.Second},
 			{Moment: plan.BeforeRetire, Words: []string{base + "/look", "at-it"}, Within: 30 * time.Second},
 		},
 		Limit: plan.Limit{Part: 0.8, Refuses: true}, Harm: 500,

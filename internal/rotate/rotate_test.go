@@ -35,7 +35,7 @@ func TestCut(t *testing.T) {
 			t.Errorf("%s: %q, %v, want %q", name, data, err, want)
 		}
 	}
-	if names, _ := in.Names("."); strings.Join(names, " ") != "web.log web.log.1 web.log.2" {
+	if names, _ := in.Names("."); strings.Join(names, " ") != "folder.id web.log web.log.1 web.log.2" {
 		t.Errorf("there are %v", names)
 	}
 	if err := Cut(in, "none.log", limit); err != nil {

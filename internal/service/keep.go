@@ -10,6 +10,7 @@ import (
 
 	"vaiven/internal/api"
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
@@ -18,6 +19,7 @@ import (
 	"vaiven/internal/rotate"
 	"vaiven/internal/secret"
 	"vaiven/internal/state"
+	"vaiven/internal/words"
 )
 
 // LogIn is the log of a keeper that was started beside a terminal.
@@ -51,6 +53,7 @@ const (
 	passEvery  = 20 * time.Millisecond // while it is waited for another process to go on
 	graceLimit = 2 * time.Second       // for the other process to begin,
 	beginLimit = 10 * time.Second      // and to answer
+	handLimit  = 10 * time.Second      // for a keeper to hand over what it knows
 )
 
 // Run keeps the plan until the context ends, another process takes over, or, unless it is Kept,
@@ -89,7 +92,7 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 		Info: func() api.Info {
 			return api.Info{
 				Protocol: api.Protocol, Version: o.Version, Service: o.Plan.Service, Plan: o.Plan.File, Digest: o.Digest, Process: os.Getpid(),
-				Since: since, By: o.By, Kept: o.Kept, Idle: !s.Keeper.Needed(), Watching: s.Keeper.Watching(),
+				Since: since, By: o.By, Kept: o.Kept, Idle: !s.Keeper.Busy(), Watching: s.Keeper.Watching(),
 			}
 		},
 		HandOver: func(ctx context.Context) (keeper.Memory, error) {
@@ -115,7 +118,7 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 	slog.Info("keeping", "service", o.Plan.Service, "by", o.By, "process", os.Getpid())
 	to := o.wait(ctx, s, end, handed)
 	if to == nil {
-		slog.Info("ends", "leaves", Leaves(s.Keeper))
+		slog.Info("ends", "leaves", Leaves(s.Keeper, o.Plan.File))
 		// No more commands, then the keeper, then its clients: they see what its last events were.
 		errKeeper := s.Close()
 		return false, m, errors.Join(errKeeper, server.Close())
@@ -134,8 +137,8 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 
 // wait waits until keeping is to end. It is nil if nobody goes on.
 func (o Keep) wait(ctx context.Context, s *Service, end <-chan struct{}, handed <-chan *handing) *handing {
-	beat := time.NewTicker(BeatEvery)
-	defer beat.Stop()
+	round := time.NewTicker(BeatEvery)
+	defer round.Stop()
 	wanted := time.Now() // when it was last
 	for {
 		select {
@@ -145,11 +148,14 @@ func (o Keep) wait(ctx context.Context, s *Service, end <-chan struct{}, handed 
 			return nil
 		case h := <-handed:
 			return h
-		case <-beat.C:
+		case <-round.C:
 		}
 		limited, cancel := context.WithTimeout(ctx, aliveLimit)
 		alive := s.Keeper.Alive(limited)
 		cancel()
+		if alive {
+			beat(s.In)
+		}
 		if alive && o.Beat != nil {
 			o.Beat()
 		}
@@ -203,14 +209,17 @@ func (o Keep) next(ctx context.Context) (bool, error) {
 	}
 }
 
-// Leaves says what a keeper that ends leaves behind.
-func Leaves(k *keeper.Keeper) string {
+// Leaves says what a keeper of a plan that ends leaves behind, and what nobody watches then.
+func Leaves(k *keeper.Keeper, file string) string {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	s := <-k.Snapshots(ctx)
 	where := fmt.Sprintf("%v on green", s.Front.Split.Share)
 	if c := s.Crossing; c.Stage.UnderWay() {
-		return fmt.Sprintf("crossing %d at %q, %s; nobody watches its guards until a keeper runs again", c.Number, c.Stage, where)
+		where = fmt.Sprintf("crossing %d at %q, %s; nobody watches its guards until a keeper runs again", c.Number, c.Stage, where)
+	}
+	if text := words.Unwatched(s.View); text != "" {
+		where += "; " + text + fmt.Sprintf(": vaiven keep %s --unit prints a unit file for a keeper that stays", file)
 	}
 	return where
 }
@@ -227,7 +236,13 @@ func TakeOver(ctx context.Context, p *plan.Plan, by string) (keeper.Memory, erro
 	defer c.Close()
 	deadline := time.Now().Add(beginLimit)
 	for {
-		m, err := c.HandOver(ctx)
+		asking, cancel := context.WithTimeout(ctx, handLimit)
+		m, err := c.HandOver(asking)
+		hangs := err != nil && asking.Err() != nil && ctx.Err() == nil
+		cancel()
+		if h, held := holderOf(in); held && (hangs || errors.Is(err, api.ErrGone)) {
+			return m, fmt.Errorf("%w: %s has not answered for %s. vaiven keep %s --take-over --force ends it and goes on from the logbook; vaiven back %[4]s rolls back without it", ErrHangs, h.Text, route.Short(max(h.Still, handLimit).Round(time.Second)), p.File)
+		}
 		if !errors.Is(err, crossing.ErrNotNow) || time.Now().After(deadline) {
 			return m, err
 		}

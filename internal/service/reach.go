@@ -10,11 +10,11 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"strings"
 	"syscall"
 	"time"
 
 	"vaiven/internal/api"
+	"vaiven/internal/core/route"
 	"vaiven/internal/plan"
 	"vaiven/internal/state"
 )
@@ -101,17 +101,18 @@ func (r Reach) reach(ctx context.Context, in *state.Folder, c *api.Client) (api.
 		return info, nil
 	}
 	for begun := time.Now(); ; {
-		holder, held := heldBy(in)
+		holder, held := holderOf(in)
 		if !held {
 			break
 		}
 		if time.Since(begun) > infoLimit {
-			return info, fmt.Errorf("%w (%s), which does not answer: %w. Going back works all the same: vaiven back %s", ErrSteered, holder, err, r.Plan.File)
+			return info, fmt.Errorf("%w (%s), which has not answered for %s: %w. vaiven keep %s --take-over --force ends it and goes on from the logbook; vaiven back %[5]s rolls back without it",
+				ErrSteered, holder.Text, route.Short(max(holder.Still, infoLimit).Round(time.Second)), err, r.Plan.File)
 		}
 		select { // it may be about to listen, or to end
 		case <-time.After(passEvery):
 		case <-ctx.Done():
-			return info, fmt.Errorf("%w (%s): %w", ErrSteered, holder, ctx.Err())
+			return info, fmt.Errorf("%w (%s): %w", ErrSteered, holder.Text, ctx.Err())
 		}
 		if info, err = asked(ctx, c); err == nil {
 			return info, nil
@@ -171,7 +172,7 @@ func End(ctx context.Context, p *plan.Plan) error {
 	defer in.Close()
 	c := dial(in, api.Config{By: "vaiven", Alone: true})
 	defer c.Close()
-	if _, held := heldBy(in); !held {
+	if _, held := holderOf(in); !held {
 		return nil
 	}
 	return end(ctx, in, c)
@@ -227,16 +228,6 @@ func (r Reach) start(ctx context.Context, in *state.Folder) (err error) {
 type Readiness struct {
 	Error   string `json:"error,omitempty"`   // "" if it is ready
 	Steered bool   `json:"steered,omitempty"` // there is one already
-}
-
-// heldBy is who holds the keeper's lock, and whether anybody does.
-func heldBy(in *state.Folder) (holder string, held bool) {
-	if unlock, err := tryLock(in); err == nil {
-		_ = unlock()
-		return "", false
-	}
-	data, _ := in.ReadFile(plan.LockIn)
-	return strings.TrimSpace(string(data)), true
 }
 
 // tryLock takes the keeper's lock if nobody has it.

@@ -68,6 +68,10 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 	if err != nil {
 		return fail(err)
 	}
+	folder, err := in.ID()
+	if err != nil {
+		return fail(err)
+	}
 	y, err := OpenStacks(p, secrets)
 	if err != nil {
 		return fail(err)
@@ -75,7 +79,7 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 	closing = append(closing, y.Set.Close)
 	k, err := keeper.New(ctx, keeper.Config{
 		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources, Book: book,
-		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in}, Memory: m, Key: key,
+		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in}, Memory: m, Folder: folder, Key: key,
 	})
 	if err != nil {
 		return fail(err)
@@ -188,7 +192,7 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 	begun := time.Now()
 	for err != nil {
 		data, _ := in.ReadFile(plan.LockIn)
-		holder = strings.TrimSpace(string(data))
+		holder, _, _ = strings.Cut(string(data), "\n")
 		// Somebody may only be looking whether it is free; or whoever held it has ended, and what it
 		// was just starting holds it for a moment.
 		if waited := time.Since(begun); waited > 3*time.Second || waited > 300*time.Millisecond && runs(holder) {
@@ -198,9 +202,9 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it; rolling back works all the same: vaiven back", ErrSteered, holder), f.Close())
+		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it, with --force also one that hangs; rolling back works all the same: vaiven back", ErrSteered, holder), f.Close())
 	}
-	text := fmt.Sprintf("%s, process %d\n", by, os.Getpid())
+	text := heldAs(by)
 	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil {
 		return nil, errors.Join(fmt.Errorf("take the keeper's lock: %w", err), f.Close())
 	}

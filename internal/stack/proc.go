@@ -2,16 +2,39 @@ package stack
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
+
+	"vaiven/internal/core/reading"
 )
 
 // Marker is the environment variable by which an instance is found whose start
 // was not noted to its end. Its value is the path of its note.
 const Marker = "VAIVEN_INSTANCE"
+
+// Record is the environment variable with what is noted of an instance, as JSON: where its note is lost, what runs still
+// says what it is.
+const Record = "VAIVEN_RECORD"
+
+// RecordOf is what is recorded of an instance as it is started.
+func RecordOf(i reading.Instance) string {
+	i.Running, i.Exit, i.Output = false, "", nil
+	data, err := json.Marshal(i)
+	if err != nil {
+		return "" // of plain values: cannot be
+	}
+	return string(data)
+}
+
+// Recover is what a record says, and false where it is none of an instance of that name.
+func Recover(text, name string) (i reading.Instance, ok bool) {
+	err := json.Unmarshal([]byte(text), &i)
+	return i, err == nil && i.Name == name
+}
 
 // Guard is the shell script under which a program is started, as the first process
 // of its session: it writes down how the program ended even if nobody of Vaiven is
@@ -49,7 +72,7 @@ func Ended(status string) string {
 // session are the environment variables, or what their names begin with, that say
 // who started something from where, and nothing about what was started.
 var session = []string{
-	Marker, "PWD", "OLDPWD", "SHLVL", "SHELL", "TERM*", "COLORTERM", "COLUMNS", "LINES", "DISPLAY", "WAYLAND_*", "WINDOWID", "VTE_*",
+	Marker, Record, "PWD", "OLDPWD", "SHLVL", "SHELL", "TERM*", "COLORTERM", "COLUMNS", "LINES", "DISPLAY", "WAYLAND_*", "WINDOWID", "VTE_*",
 	"TMUX*", "STY", "SSH_*", "XDG_*", "DBUS_*", "MAIL", "_",
 }
 

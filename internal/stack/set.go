@@ -74,16 +74,16 @@ func (s *Set) Stop(ctx context.Context, side split.Side) error {
 }
 
 // Restart starts an instance again that has ended; see [Restarter].
-func (s *Set) Restart(ctx context.Context, i reading.Instance, like Settings) (changed bool, err error) {
+func (s *Set) Restart(ctx context.Context, i reading.Instance, a Again) (Restarted, error) {
 	d, err := s.of(i)
 	if err != nil {
-		return false, err
+		return Restarted{}, err
 	}
 	r, ok := d.(Restarter)
 	if !ok {
-		return false, fmt.Errorf("%w: %s", ErrNoRestart, i.Name)
+		return Restarted{}, fmt.Errorf("%w: %s", ErrNoRestart, i.Name)
 	}
-	changed, err = inTime(ctx, func(ctx context.Context) (bool, error) { return r.Restart(ctx, i, like) })
+	changed, err := inTime(ctx, func(ctx context.Context) (Restarted, error) { return r.Restart(ctx, i, a) })
 	return changed, s.secrets.Error(err)
 }
 

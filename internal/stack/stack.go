@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"net"
 	"slices"
@@ -160,7 +161,8 @@ type Driver interface {
 	// What runs of it already stays; everything else of the side is stopped, and what
 	// is missing is started. On an error, which names each instance that was not
 	// started, the others run: a second Raise completes them, and Stop removes them.
-	// The other side is never touched.
+	// The other side is never touched. Before anything is stopped, and before each start, it asks whether it may
+	// ([permit.Ask]).
 	Raise(ctx context.Context, side split.Side, b Build) error
 	// List is every instance of the side, by name, also those that ended and were
 	// not stopped, each with the last lines of its output as far as they stand in
@@ -168,7 +170,8 @@ type Driver interface {
 	List(ctx context.Context, side split.Side) ([]reading.Instance, error)
 	// Stop ends all instances of the side: it asks each to stop, and after the plan's
 	// grace time makes it. It goes on with the others when one resists, and leaves
-	// nothing behind of those that are gone.
+	// nothing behind of those that are gone. It stops them in [Waves], and asks before each whether it may: where it
+	// may not, those that are left run on, and the error says why.
 	Stop(ctx context.Context, side split.Side) error
 	// Place is where an instance stands.
 	Place(ctx context.Context, i reading.Instance) (place.Place, error)
@@ -176,12 +179,24 @@ type Driver interface {
 	Describe(ctx context.Context, i reading.Instance) (Description, error)
 }
 
+// Again is how an instance that has ended is started again.
+type Again struct {
+	Like Settings // what the plan takes over for it
+	Even bool     // from whatever stands in the place of its build: nobody of its side would serve otherwise
+}
+
+// Restarted is what is another thing than when an instance was started before.
+type Restarted struct {
+	Environment bool   // that the plan gives it
+	Build       string // what differs of what was delivered, "" if nothing does
+}
+
 // Restarter is a driver that can start again what has ended.
 type Restarter interface {
 	// Restart starts an instance again that has ended: from the same build, under the same name
-	// and at the same address, with the settings that the plan takes over for it. Its output goes on. One that runs stays. changed says that the
-	// environment that the plan gives it now is not the one that it was started with before.
-	Restart(ctx context.Context, i reading.Instance, like Settings) (changed bool, err error)
+	// and at the same address. Its output goes on. One that runs stays. Where what was delivered of its build is not
+	// there as it was, the error wraps [delivered.ErrOther], unless it is to be started even so.
+	Restart(ctx context.Context, i reading.Instance, a Again) (Restarted, error)
 }
 
 // Reacher is a driver whose instances are not reached from this machine as others are.
@@ -225,4 +240,18 @@ func Lines(text []byte) []string {
 		return nil
 	}
 	return strings.Split(trimmed, "\n")
+}
+
+// Waves are a list in parts, each twice as long as the one before: one at first, then two, then four. A side is stopped so, and
+// before each wave it is asked whether it still may be.
+func Waves[T any](list []T) iter.Seq[[]T] {
+	return func(yield func([]T) bool) {
+		for n := 1; len(list) > 0; n *= 2 {
+			wave := list[:min(n, len(list))]
+			list = list[len(wave):]
+			if !yield(wave) {
+				return
+			}
+		}
+	}
 }

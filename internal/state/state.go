@@ -43,7 +43,23 @@ func Open(path string) (*Folder, error) {
 	if err := f.lookThrough(); err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
+	if _, err := f.Key(idIn); err != nil && !errors.Is(err, syscall.ENOSPC) {
+		return nil, errors.Join(err, f.Close())
+	}
 	return f, nil
+}
+
+// idIn is the file with the folder's identity.
+const idIn = "folder.id"
+
+// ID is the folder's identity, which tells it from another one that stands in its place; "" for one that was never opened
+// to write.
+func (f *Folder) ID() (string, error) {
+	id, err := f.ReadFile(idIn)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	return string(id), err
 }
 
 // Look opens a state folder as it is; the error wraps [fs.ErrNotExist] if there is none.

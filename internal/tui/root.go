@@ -324,6 +324,9 @@ type flying struct {
 // send sends a command; what was asked is on the screen with the next frame.
 func (r root) send(c keeper.Command) (root, tea.Cmd) {
 	c.By, c.Seen = r.By, r.snapshot.Crossing.Seq
+	if order := r.snapshot.Front.Order.Generation; r.snapshot.Ready {
+		c.As = &order
+	}
 	if c.Do == keeper.Begin {
 		c.Route, r.legs = r.legs, nil
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/raise"
+	"vaiven/internal/delivered"
 	"vaiven/internal/place"
 )
 
@@ -116,7 +117,7 @@ func (f *folder) version(ctx context.Context, name string) (raise.Version, error
 // identify is a build's digest, and when it was last changed. The digest is taken
 // anew only when something of it has changed.
 func (f *folder) identify(path string) (id string, at time.Time, err error) {
-	now, at, err := looks(path)
+	now, at, err := delivered.Looks(path)
 	if err != nil {
 		return "", time.Time{}, err
 	}
@@ -126,7 +127,7 @@ func (f *folder) identify(path string) (id string, at time.Time, err error) {
 	if before.looks == now {
 		return before.id, at, nil
 	}
-	if id, err = Digest(path); err != nil {
+	if id, err = delivered.Digest(path); err != nil {
 		return "", time.Time{}, err
 	}
 	f.mu.Lock()

@@ -213,28 +213,6 @@ func TestShort(t *testing.T) {
 	}
 }
 
-func TestDigestIsOfTheContent(t *testing.T) {
-	dir := t.TempDir()
-	of := func(path string) string {
-		t.Helper()
-		id, err := Digest(path)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return id
-	}
-	write(t, dir+"/a/x", "one", noon)
-	write(t, dir+"/b/x", "one", noon.Add(time.Hour))
-	if of(dir+"/a/x") != of(dir+"/b/x") || of(dir+"/a") != of(dir+"/b") {
-		t.Error("the same content has two identities")
-	}
-	before := of(dir + "/a")
-	write(t, dir+"/a/y", "", noon)
-	if of(dir+"/a") == before {
-		t.Error("another file did not change the folder's identity")
-	}
-}
-
 // byName is a list by the names in it.
 func byName(list []raise.Version) map[string]raise.Version {
 	m := map[string]raise.Version{}
@@ -275,50 +253,6 @@ func TestOneOddBuildHidesNoOther(t *testing.T) {
 	}
 	if list["current"].ID != list["4.3.0"].ID {
 		t.Error("a link to a build is another build")
-	}
-}
-
-// A build's identity covers all that is started of it: links and where they lead, modes,
-// names.
-func TestAnIdentityCoversAll(t *testing.T) {
-	dir := t.TempDir()
-	of := func() string {
-		t.Helper()
-		id, err := Digest(dir + "/build")
-		if err != nil {
-			t.Fatal(err)
-		}
-		return id
-	}
-	write(t, dir+"/store/a", "one", noon)
-	write(t, dir+"/store/b", "two", noon)
-	write(t, dir+"/build/own", "x", noon)
-	if err := os.Symlink(dir+"/store/a", dir+"/build/server"); err != nil {
-		t.Fatal(err)
-	}
-	seen := map[string]string{of(): "at first"}
-	for _, c := range []struct {
-		what   string
-		change func() error
-	}{
-		{"the link leads elsewhere", func() error {
-			return errors.Join(os.Remove(dir+"/build/server"), os.Symlink(dir+"/store/b", dir+"/build/server"))
-		}},
-		{"what it leads to is written anew", func() error { return os.WriteFile(dir+"/store/b", []byte("three"), 0o644) }},
-		{"a mode", func() error { return os.Chmod(dir+"/build/own", 0o755) }},
-		{"a name", func() error { return os.Rename(dir+"/build/own", dir+"/build/other") }},
-		{"an empty folder", func() error { return os.Mkdir(dir+"/build/empty", 0o755) }},
-		{"a folder that is linked", func() error { return os.Symlink(dir+"/store", dir+"/build/all") }},
-		{"a file in that", func() error { return os.WriteFile(dir+"/store/c", []byte("four"), 0o644) }},
-	} {
-		if err := c.change(); err != nil {
-			t.Fatal(err)
-		}
-		id := of()
-		if before, known := seen[id]; known {
-			t.Errorf("%s: the identity is the one %s", c.what, before)
-		}
-		seen[id] = "after " + c.what
 	}
 }
 

@@ -116,7 +116,15 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.Rerouted:
 		return "the route is " + Legs(f.Route) + " now"
 	case crossing.Changed:
-		return fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
+		text := fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
+		if len(f.Apart) > 0 {
+			text += " (" + Apart(f.Apart, s) + ")"
+		}
+		return text
+	case crossing.Ailed:
+		return Cause(f.Cause, s)
+	case crossing.Recovers:
+		return "the sides that get requests serve again"
 	case crossing.WentBack:
 		return Cause(f.Cause, s)
 	case crossing.MetOrder:
@@ -136,6 +144,9 @@ func event(e crossing.Event, s crossing.State) string {
 		}
 		if f.Changed {
 			text += "; its environment is not what it was"
+		}
+		if f.Build != "" && f.Failed == "" {
+			text += "; it runs another build than was delivered: " + f.Build
 		}
 		return text
 	case crossing.TookWheel:

@@ -64,7 +64,7 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 			hurt.Lost = 0 // the sides say it, and what helps matters more
 		}
 		if v.Dead {
-			return Sentence{fmt.Sprintf("nobody of %v serves: s raises and proves %v, and sends everything there at once; %s", v.Live, v.Live.Other(), Pain(hurt)), Wrong}
+			return Sentence{dead(v) + "; " + Pain(hurt), Wrong}
 		}
 		if c.AtOnce && c.Question.ID != 0 {
 			return Sentence{Whole(c.Question, c) + " " + Pain(hurt), Wrong}
@@ -78,6 +78,12 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	if text := unreadable(v, now); text != "" {
 		return Sentence{text, Wrong}
 	}
+	if text := ailing(v); text != "" && !v.Dead {
+		return Sentence{text, Wrong}
+	}
+	if text := others(v); text != "" {
+		return Sentence{text, Wrong}
+	}
 	if text := strangers(v); text != "" {
 		return Sentence{text, Waits}
 	}
@@ -88,6 +94,26 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 		return Sentence{text, Waits}
 	}
 	return well(v, now)
+}
+
+// others says which instances run another build than the one that was delivered, "" if none does.
+func others(v engine.View) string {
+	for _, side := range split.Sides {
+		if v.Front.Split.Share.Of(side) == 0 {
+			continue
+		}
+		var names []string
+		what := ""
+		for _, i := range v.Sides[side].Instances {
+			if i.Other != "" {
+				names, what = append(names, i.Name), i.Other
+			}
+		}
+		if len(names) > 0 {
+			return fmt.Sprintf("%s of %v: another build than was delivered (%s)", strings.Join(names, ", "), side, what)
+		}
+	}
+	return ""
 }
 
 // strangers says whom the front sends requests to though the plan does not name them, "" if it does nobody.
@@ -226,6 +252,8 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 		return "the route waits: " + Lacks(v.Lacks, now)
 	case len(v.Lacks) > 0:
 		return "the time of this leg stands still: " + Lacks(v.Lacks, now)
+	case len(v.Held) > 0:
+		return fmt.Sprintf("%v is not retired yet: %s", c.Task.Side, Lacks(v.Held, now))
 	case v.WayBack.State == wayback.Closed && c.Stage.UnderWay():
 		return "no way back: " + WayBack(v.WayBack, now)
 	case v.Split.Wrong:
@@ -372,7 +400,7 @@ func rest(v engine.View, now time.Time) string {
 		return "nothing is released yet: s chooses a version for the first release"
 	}
 	if v.Dead {
-		return fmt.Sprintf("nobody of %v serves: s raises and proves %v at a version, and then sends everything there at once", live, live.Other())
+		return dead(v)
 	}
 	text := fmt.Sprintf("%v answers everything", live)
 	if version := v.Sides[live].Version; version != "" {
@@ -394,6 +422,61 @@ func rest(v engine.View, now time.Time) string {
 		text += ": " + why
 	}
 	return text
+}
+
+// dead is that nobody of the live side serves, and what helps.
+func dead(v engine.View) string {
+	other := v.Live.Other()
+	if v.Spare.Healthy == 0 {
+		return fmt.Sprintf("nobody of %v serves: s raises and proves %v at a version, and then sends everything there at once", v.Live, other)
+	}
+	text := fmt.Sprintf("nobody of %v serves, and %s", v.Live, Ready(v))
+	if v.Crossing.Stage == crossing.Settled {
+		return text + ": b b sends everything there"
+	}
+	return text + fmt.Sprintf(": vaiven shift PLAN --to %d sends everything there", split.Toward(other, split.Whole)/split.Percent)
+}
+
+// Ready is what stands ready where the live side does not serve: "3 healthy instances of green (1.1) stand ready".
+func Ready(v engine.View) string {
+	other := v.Live.Other()
+	name := other.String()
+	if v.Spare.Version != "" {
+		name += " (" + v.Spare.Version + ")"
+	}
+	if v.Spare.Healthy == 0 {
+		return "nobody of " + name + " stands ready"
+	}
+	return fmt.Sprintf("%d healthy instances of %s stand ready", v.Spare.Healthy, name)
+}
+
+// Unwatched is what nobody sees to where no keeper runs, "" if there is nothing to see to.
+func Unwatched(v engine.View) string {
+	if len(v.Sides[v.Live].Instances) == 0 {
+		return ""
+	}
+	text := fmt.Sprintf("nobody watches %v", v.Live)
+	if len(v.Keeps) > 0 {
+		text += ", and what ends of it is not started again"
+	}
+	return text
+}
+
+// Ailing is what is wrong with a side that gets requests while nothing is crossing, and what stands ready; "" if nothing is.
+func Ailing(v engine.View) string {
+	if v.Dead {
+		return dead(v)
+	}
+	return ailing(v)
+}
+
+// ailing is what is wrong with a side that gets requests while nothing is crossing, "" if nothing is.
+func ailing(v engine.View) string {
+	n := len(v.Crossing.Ails)
+	if !v.Ails {
+		return ""
+	}
+	return Cause(v.Crossing.Ails[n-1].Cause, v.Crossing) + "; " + Ready(v)
 }
 
 // judged is what the guards say of the target by now.

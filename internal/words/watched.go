@@ -454,6 +454,16 @@ func lack(l crossing.Lack, now time.Time) string {
 		text = unread("what "+l.Guard+" watches was", since)
 	case crossing.LackDoor:
 		text = "the prober has had no answer at the front door" + since
+	case crossing.LackApart:
+		return fmt.Sprintf("%s has %v on green, and the other fronts have another share", l.Said, l.Share)
+	case crossing.LackNoted:
+		return fmt.Sprintf("%s answers requests of %v, and there is no note on it: its state folder may be another one", l.Said, l.Side)
+	case crossing.LackServes:
+		return fmt.Sprintf("%v does not serve: none of its instances is healthy, or half of its answers fail", l.Side)
+	case crossing.LackAsked:
+		return fmt.Sprintf("neither users nor the prober have asked %v for 10 s, so nobody knows whether it answers", l.Side)
+	case crossing.LackSpare:
+		return fmt.Sprintf("%v gets requests", l.Side)
 	case crossing.LackSide:
 		text = unread(l.Side.String()+"'s instances were", since)
 	default:

@@ -146,6 +146,9 @@ func Cause(c crossing.Cause, s crossing.State) string {
 	case crossing.ByRaise:
 		return fmt.Sprintf("%v did not get the instances that the next share wants: %s", s.Target, Trouble(c.Trouble))
 	case crossing.Foreign:
+		if len(c.Apart) > 0 {
+			return fmt.Sprintf("the fronts differ: %s, the others %s", Apart(c.Apart, s), On(c.To, s.Target))
+		}
 		return fmt.Sprintf("somebody changed the front from %s to %s", On(c.From, s.Target), On(c.To, s.Target))
 	case crossing.ByOrder:
 		text := fmt.Sprintf("%s sent all traffic to %v", somebody(c.Order.By), c.Order.Side)
@@ -176,6 +179,15 @@ func Cause(c crossing.Cause, s crossing.State) string {
 	return c.Why
 }
 
+// Apart is which fronts have another share than the first: "pier: 25 % on green".
+func Apart(list []reading.Apart, s crossing.State) string {
+	var texts []string
+	for _, a := range list {
+		texts = append(texts, a.Front+": "+On(a.Share, s.Target))
+	}
+	return strings.Join(texts, ", ")
+}
+
 func somebody(by string) string {
 	if by == "" {
 		return "somebody"
@@ -186,6 +198,9 @@ func somebody(by string) string {
 // Found is what was found in the middle of a crossing.
 func Found(f crossing.Found, s crossing.State) string {
 	text := fmt.Sprintf("the front has %s", On(f.Share, s.Target))
+	if len(f.Apart) > 0 {
+		text += " (" + Apart(f.Apart, s) + ")"
+	}
 	if f.Share != f.Noted {
 		text += fmt.Sprintf(", the logbook says %s", On(f.Noted, s.Target))
 	}
@@ -286,6 +301,8 @@ func Trouble(t crossing.Trouble) string {
 		return "the logbook cannot be written, so nothing was done: " + t.Said
 	case crossing.TroubleOther:
 		return fmt.Sprintf("somebody else changed the front to %v on green when %v was to be in force", t.To, t.From)
+	case crossing.TroubleHalted:
+		return "stopped by hand"
 	case crossing.TroubleOutsider:
 		return fmt.Sprintf("somebody changed the front from %v to %v on green after the end", t.From, t.To)
 	case "":

@@ -17,9 +17,9 @@ func Apply(s State, e Event) State {
 	case Begun:
 		main := raise.Main(f.Choices)
 		s = State{
-			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
+			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, AtOnce: f.AtOnce, Begun: e.At,
-			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Generation: f.Generation, Was: f.Was, Out: s.Out,
+			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was, Out: s.Out,
 		}
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keep, len(f.Route)-1, true, true
@@ -34,7 +34,7 @@ func Apply(s State, e Event) State {
 		s = ordered(s, f.Task, e)
 	case Raised:
 		if s.Task.ID == f.Task && s.Task.More {
-			s.Choices = s.Task.Choices
+			s.Choices, s.Proven = s.Task.Choices, false // it was proven without these
 			s, _ = done(s, f.Task)
 			return s
 		}
@@ -55,6 +55,10 @@ func Apply(s State, e Event) State {
 	case InForce:
 		s = inForce(s, f, e.At)
 	case NotDone:
+		if s.Late.ID != 0 && f.Task == s.Late.ID {
+			s.Late = Task{}
+			return s
+		}
 		if s.Task.More {
 			s.Due = Due{}
 		}
@@ -67,6 +71,9 @@ func Apply(s State, e Event) State {
 			s.Left = f.Left
 		}
 		s.Freezes = append(slices.Clone(s.Freezes), Freeze{ID: e.Seq, At: e.At, Cause: f.Cause})
+		if s.risesBy(s.Task) {
+			s.Late, s.Task = s.Task, Task{} // what is not in force yet is not to be
+		}
 	case WentOn:
 		s.Freezes = without(s.Freezes, func(z Freeze) bool { return slices.Contains(f.Freezes, z.ID) })
 		for _, o := range f.Overruled {
@@ -78,7 +85,7 @@ func Apply(s State, e Event) State {
 	case Changed:
 		s = changed(s, f, e.At)
 	case Rerouted:
-		s.Route = f.Route
+		s.Route, s.Due = f.Route, Due{} // what was due by the other route is not
 	case TookTheirs:
 		s.Foreign, s.Ours = false, 0
 	case WentBack:
@@ -86,12 +93,17 @@ func Apply(s State, e Event) State {
 			s.Stage, s.Since = Shift, e.At // it is not over after all
 		}
 		s.GoingBack, s.Why, s.Freezes, s.Question, s.Left, s.Due = true, f.Cause, nil, Question{}, 0, Due{}
-		s.Foreign, s.Ours, s.Trouble = false, 0, Trouble{}
+		s.Foreign, s.Ours, s.Trouble, s.Late = false, 0, Trouble{}, Task{}
 	case MetOrder:
-		s.Generation, s.Share = f.Order.Generation, f.Share
-		s.Moved = s.Moved || s.Stage.UnderWay() && f.Share != s.Home()
+		s.Generation, s.Share, s.Apart = f.Order.Generation, f.Share, f.Apart
+		s.Moved = s.Moved || s.Stage.UnderWay() && !s.Everyone(s.Home())
+	case Ailed:
+		s.Ails = append(slices.Clone(s.Ails), Ail{ID: e.Seq, At: e.At, Cause: f.Cause})
+	case Recovers:
+		s.Ails = without(s.Ails, func(a Ail) bool { return slices.Contains(f.Ails, a.ID) })
 	case AtHome:
 		s, _ = done(s, f.Task)
+		s.Apart = nil
 		s.Share, s.Everywhere, s.Generation, s.Trouble = f.Share, f.Everywhere, max(s.Generation, f.Generation), Trouble{}
 	case NotHome:
 		if f.Task == s.Task.ID {
@@ -100,7 +112,7 @@ func Apply(s State, e Event) State {
 		}
 	case Ended:
 		s.Stage, s.Since, s.Why = f.Stage, e.At, f.Cause
-		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours, s.Due = 0, nil, Question{}, false, Task{}, false, 0, Due{}
+		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours, s.Due, s.Late = 0, nil, Question{}, false, Task{}, false, 0, Due{}, Task{}
 	case Stopping:
 		if f.Task == s.Task.ID {
 			s.Task.Final = true
@@ -147,7 +159,7 @@ func ordered(s State, t Task, e Event) State {
 	case Check:
 		s.Proven = s.Proven && s.Stage != Prove
 	case Move:
-		s.Due = Due{}
+		s.Due, s.Late = Due{}, Task{}
 		s.Moved = s.Moved || t.Share != s.Home()
 	}
 	return s
@@ -156,8 +168,11 @@ func ordered(s State, t Task, e Event) State {
 // inForce takes up the stage and the leg that a share begins.
 func inForce(s State, f InForce, at time.Time) State {
 	task := s.Task
+	if s.Late.ID != 0 && f.Task == s.Late.ID { // it came through after all
+		task, s.Task, s.Late = s.Late, s.Late, Task{}
+	}
 	s, act := done(s, f.Task)
-	s.Share, s.Everywhere = f.Share, f.Everywhere
+	s.Share, s.Apart, s.Everywhere = f.Share, nil, f.Everywhere
 	if act || task.ID != f.Task || !s.Stage.UnderWay() {
 		return s
 	}
@@ -171,7 +186,7 @@ func inForce(s State, f InForce, at time.Time) State {
 // arrived begins the time of the leg or the keep.
 func arrived(s State, at time.Time) State {
 	s.Stage, s.Since, s.Waived = Shift, at, nil
-	if s.Share == s.Full() {
+	if s.Everyone(s.Full()) {
 		s.Stage = Keep
 	}
 	s.Left = s.Whole()
@@ -181,15 +196,15 @@ func arrived(s State, at time.Time) State {
 // changed takes over what somebody else did to the front.
 func changed(s State, f Changed, at time.Time) State {
 	ours, leg := s.Share, s.Leg
-	s.Share = f.Share
+	s.Share, s.Apart = f.Share, f.Apart
 	if s.Stage.Over() {
 		s.Trouble = Trouble{Kind: TroubleOutsider, From: ours, To: f.Share}
 	}
 	if !s.Stage.UnderWay() || s.GoingBack {
 		return s
 	}
-	s.Moved = s.Moved || f.Share != s.Home()
-	s.Question, s.Due = Question{}, Due{}
+	s.Moved = s.Moved || !s.Everyone(s.Home())
+	s.Question, s.Due, s.Late = Question{}, Due{}, Task{}
 	if !f.Foreign {
 		return s
 	}
@@ -200,7 +215,7 @@ func changed(s State, f Changed, at time.Time) State {
 	switch {
 	case !s.Foreign:
 		s.Foreign, s.Ours, s.OursLeg = true, ours, leg
-	case s.Ours == f.Share:
+	case s.Everyone(s.Ours):
 		s.Foreign, s.Ours = false, 0 // they put it back themselves
 	}
 	if s.Stage == Shift || s.Stage == Keep {
@@ -216,16 +231,16 @@ func takenUp(s State, f TakenUp, at time.Time) State {
 		return s
 	}
 	before := s.Share
-	s.Share = f.Found.Share
+	s.Share, s.Apart = f.Found.Share, f.Found.Apart
 	if !s.Stage.UnderWay() {
 		return s
 	}
 	s.Resumed++
-	s.Moved = s.Moved || s.Share != s.Home()
+	s.Moved = s.Moved || !s.Everyone(s.Home())
 	if s.GoingBack {
 		return s
 	}
-	s.Task, s.Proven, s.Foreign, s.Ours, s.Due = Task{}, false, false, 0, Due{}
+	s.Task, s.Proven, s.Foreign, s.Ours, s.Due, s.Late = Task{}, false, false, 0, Due{}, Task{}
 	if s.Question.Kind != AskSameBuild && s.Question.Kind != AskRaise {
 		s.Question = Question{}
 	}

@@ -23,6 +23,7 @@ type Cause struct {
 	Trouble  Trouble           `json:"trouble,omitzero"`   // ByFront, ByRaise, Failed
 	From     split.Share       `json:"from,omitempty"`     // Foreign: on green, before
 	To       split.Share       `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
+	Apart    []reading.Apart   `json:"apart,omitempty"`    // Foreign: members of the front that have another share than To
 	Order    reading.Order     `json:"order,omitzero"`     // ByOrder
 	Question Question          `json:"question,omitzero"`  // Declined
 	Found    Found             `json:"found,omitzero"`     // FoundAgain
@@ -142,11 +143,12 @@ func (b Bench) Empty() bool { return b.Known && b.Healthy == 0 && b.Other > 0 }
 
 // Found is what a keeper found when it was started again in the middle.
 type Found struct {
-	Share   split.Share `json:"share"` // on green, as the front has it
-	Noted   split.Share `json:"noted"` // on green, as the logbook has it
-	Running [2]int      `json:"running"`
-	Wanted  [2]int      `json:"wanted"`
-	Known   bool        `json:"known,omitempty"` // the front was read
+	Share   split.Share     `json:"share"`           // on green, as the front has it
+	Apart   []reading.Apart `json:"apart,omitempty"` // members of the front that have another
+	Noted   split.Share     `json:"noted"`           // on green, as the logbook has it
+	Running [2]int          `json:"running"`
+	Wanted  [2]int          `json:"wanted"`
+	Known   bool            `json:"known,omitempty"` // the front was read
 }
 
 // Freeze is a reason for the route to stand still until a person goes on.
@@ -228,6 +230,7 @@ const (
 	TroubleCut      TroubleKind = "cut off"       // the keeper ended in the middle of it
 	TroubleOutsider TroubleKind = "outsider"      // somebody changed the front after the end
 	TroubleOther    TroubleKind = "other share"   // From was to be in force, and somebody else put To in force
+	TroubleHalted   TroubleKind = "halted"        // a person did not want it any more
 )
 
 // String is the trouble in few words, for tests and the program's log.

@@ -45,7 +45,7 @@ func (d *decision) then(f Fact) {
 		if f.Task.Act {
 			number = 0
 		}
-	case MetOrder, Changed, TakenUp, TookWheel, LeftWheel, Restarted:
+	case MetOrder, Changed, TakenUp, TookWheel, LeftWheel, Restarted, Ailed, Recovers:
 		if !d.Stage.UnderWay() {
 			number = 0
 		}
@@ -98,6 +98,17 @@ func (d *decision) on(in Input) error {
 	case LeaveWheel:
 		d.left(i)
 		return nil
+	case Alarmed:
+		d.alarmed(i)
+		return nil
+	case LiveIll:
+		d.liveIll(i)
+		return nil
+	case Recovered:
+		d.recovered()
+		return nil
+	case Halt:
+		return d.halt()
 	}
 	if d.Stage == None {
 		return d.refuse(NothingBegun)
@@ -115,25 +126,17 @@ func (d *decision) on(in Input) error {
 		return d.steer(i.Share)
 	case PutBack:
 		return d.putBack()
-	case Halt:
-		return d.halt()
 	case GoOn:
 		return d.goOn()
 	case Back:
 		return d.back(i)
 	case ProveAgain:
 		return d.proveAgain()
-	case Alarmed:
-		d.alarmed(i)
-		return nil
 	case TimeUp:
 		d.timeUp()
 		return nil
 	case Lapsed:
 		d.lapsed()
-		return nil
-	case LiveIll:
-		d.liveIll(i)
 		return nil
 	case Remember:
 		if d.Stage == Prove && !d.Moved {
@@ -142,6 +145,11 @@ func (d *decision) on(in Input) error {
 		return nil
 	case WayBackClosed:
 		d.wayClosed(i.Worst)
+		return nil
+	case TargetLost:
+		if d.risesBy(d.Task) {
+			d.freeze(Cause{Kind: NobodyLeft, Home: i.Target})
+		}
 		return nil
 	case Arrived:
 		if (d.Stage == Shift || d.Stage == Keep) && len(i.Baselines) > 0 {
@@ -220,7 +228,7 @@ func (d *decision) begin(i Begin) error {
 		return &Refusal{Kind: LiveServes, Side: i.Target.Other(), Bench: i.Live, Leg: -1}
 	}
 	b := Begun{
-		Service: i.Service, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
+		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
 		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share, Generation: i.Front.Order.Generation,
 	}
 	if i.Nobody {
@@ -253,7 +261,7 @@ func (d *decision) yes(id uint64) error {
 		return d.refuse(IsBusy)
 	case d.frozenBut(q):
 		return d.refuse(IsFrozen)
-	case q.Kind == AskSameBuild && d.Part() > 0:
+	case q.Kind == AskSameBuild && d.Sends(d.Target) > 0:
 		return d.refuse(GetsRequests)
 	case q.Kind == AskRetire && d.fit() != nil:
 		return d.fit()
@@ -261,6 +269,8 @@ func (d *decision) yes(id uint64) error {
 		return d.watched()
 	case q.Kind == AskRetire && d.rested() != nil:
 		return d.rested()
+	case q.Kind == AskRetire && d.stays() != nil:
+		return d.stays()
 	case (q.Kind == AskStart || q.Kind == AskLeg) && d.watched() != nil:
 		return d.watched()
 	}
@@ -280,7 +290,7 @@ func (d *decision) yes(id uint64) error {
 	case AskLeg, AskLoad:
 		d.legTo(q.Leg)
 	case AskRetire:
-		d.settle()
+		d.settle(true)
 	}
 	return nil
 }
@@ -324,7 +334,9 @@ func (d *decision) next(leg int) error {
 	if err := d.room(d.LegShare(leg)); err != nil {
 		return err
 	}
-	d.thaw()
+	if err := d.thawed(); err != nil {
+		return err
+	}
 	d.legTo(leg)
 	return nil
 }
@@ -352,6 +364,14 @@ func (d *decision) loadAt(part split.Share) Load {
 
 // over reports whether a part of the traffic is more than the limit of what the target carries, and more than it has.
 func (d *decision) over(part split.Share) bool { return d.loadAt(part).Over(part) && part > d.Part() }
+
+// thawed ends the freezes that the person has seen, and refuses where there are others.
+func (d *decision) thawed() error {
+	if d.thaw(); d.Frozen() {
+		return d.refuse(IsFrozen)
+	}
+	return nil
+}
 
 // thaw ends the freezes that the person has seen, in spite of the guards behind them.
 func (d *decision) thaw() {
@@ -413,7 +433,7 @@ func (d *decision) advance(approved bool) {
 // move asks the front for a share. It is the only place that moves traffic towards the
 // target, and it does so for one alone that is proven by its last proof and by its health.
 func (d *decision) move(share split.Share, leg int) {
-	switch more := share.Of(d.Target) > d.Part(); {
+	switch more := share.Of(d.Target) > d.Least(d.Target); {
 	case more && !d.Proven:
 		d.prove()
 	case more && d.There.Empty():
@@ -476,7 +496,7 @@ func (d *decision) goesOn() {
 }
 
 func (d *decision) steer(share split.Share) error {
-	more := share.Of(d.Target) > d.Part()
+	more := share.Of(d.Target) > d.Least(d.Target)
 	switch {
 	case !share.Valid():
 		r := d.refuse(NoShare)
@@ -492,14 +512,13 @@ func (d *decision) steer(share split.Share) error {
 		return d.fit()
 	case d.room(share) != nil:
 		return d.room(share)
-	case share == d.Share && d.Task.Do != Move:
+	case d.Everyone(share) && d.Task.Do != Move:
 		return d.refuse(ThereAlready)
 	case d.Question.Kind == AskFindings && more:
 		return d.refuse(OpenQuestion)
 	}
-	d.thaw()
-	if more && d.Frozen() {
-		return d.refuse(IsFrozen) // by something that was not seen yet
+	if err := d.thawed(); err != nil && more { // by something that was not seen yet
+		return err
 	}
 	leg := -1
 	if share == d.Full() {
@@ -558,18 +577,26 @@ func (d *decision) putBack() error {
 		return err
 	}
 	ours, leg := d.Ours, d.OursLeg
-	if ours.Of(d.Target) > d.Part() {
+	if ours.Of(d.Target) > d.Least(d.Target) {
 		if err := d.fit(); err != nil {
 			return err
 		}
 	}
-	d.thaw()
+	if err := d.thawed(); err != nil {
+		return err
+	}
 	d.order(Task{Do: Move, Share: ours, Leg: leg})
 	return nil
 }
 
+// halt stands still. Outside of a crossing it calls off what was ordered and can wait.
 func (d *decision) halt() error {
 	switch {
+	case !d.Stage.UnderWay() && d.Task.ID != 0 && d.Task.Do != GoHome:
+		d.then(NotDone{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleHalted}})
+		return nil
+	case d.Stage == None:
+		return d.refuse(NothingBegun)
 	case d.Stage.Over():
 		return d.refuse(IsOver)
 	case d.GoingBack:
@@ -587,7 +614,7 @@ func (d *decision) goOn() error {
 		return d.refuse(IsOver)
 	case !d.Frozen():
 		return d.refuse(NotFrozen)
-	case d.Stage == Raise && d.Part() > 0:
+	case d.Stage == Raise && d.Sends(d.Target) > 0:
 		// Somebody sent requests to the target before it was raised. Raising would
 		// restart what answers them.
 		return d.refuse(GetsRequests)
@@ -605,13 +632,13 @@ func (d *decision) goOn() error {
 func (d *decision) back(i Back) error {
 	still := i.Read && d.neverMoved()
 	switch {
-	case d.Stage == Settled && (!i.Stands || d.Out[d.Target.Other()]) || d.Task.Do == Retire && d.Task.Final && d.Task.Side == d.Target.Other():
+	case d.Stage == Settled && (!i.Stands || d.Out[d.Target.Other()]):
 		r := d.refuse(Gone)
 		r.Side, r.Stands = d.Target.Other(), d.Out[d.Target.Other()]
 		return r
-	case i.Read && d.Stage.Over() && d.Stage != Settled && d.Share == d.Home():
+	case i.Read && d.Stage.Over() && d.Stage != Settled && d.Everyone(d.Home()):
 		return d.refuse(IsOver)
-	case i.Read && d.Stage == Settled && d.Share == d.Home():
+	case i.Read && d.Stage == Settled && d.Everyone(d.Home()):
 		return d.refuse(ThereAlready)
 	case !still && i.Home.Empty() && !i.Force:
 		r := d.refuse(NobodyThere)
@@ -623,7 +650,7 @@ func (d *decision) back(i Back) error {
 	cause := Cause{Kind: ByHand, Why: i.Why}
 	if d.Stage == Settled { // what has settled stays so: this is a crossing of its own
 		d.then(Begun{
-			Service: d.Service, Number: d.State.Number + 1, Target: d.Target, LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
+			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target, LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
 			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number, Was: d.Was,
 		})
 	}
@@ -636,7 +663,7 @@ func (d *decision) back(i Back) error {
 }
 
 // neverMoved reports whether no traffic was ever sent to the target.
-func (d *decision) neverMoved() bool { return !d.Moved && d.Share == d.Home() }
+func (d *decision) neverMoved() bool { return !d.Moved && d.Everyone(d.Home()) }
 
 // goBack takes everything home, or calls off what never moved any traffic.
 func (d *decision) goBack(c Cause) {
@@ -660,49 +687,60 @@ func (d *decision) callOff(c Cause) {
 }
 
 // settle ends the crossing with the target live, and gives up the old side unless the
-// plan leaves it standing.
-func (d *decision) settle() {
+// plan leaves it standing. word says whether a person wants it.
+func (d *decision) settle(word bool) {
 	d.then(Ended{Stage: Settled})
 	if d.Then != plan.ThenLeave {
-		d.retire(d.Target.Other(), false)
+		d.retire(d.Target.Other(), word)
 	}
 }
 
 // retire gives up a side, if it has no traffic.
-func (d *decision) retire(side split.Side, act bool) {
-	if d.Share.Of(side) == 0 {
-		d.order(Task{Do: Retire, Side: side, Act: act})
+func (d *decision) retire(side split.Side, word bool) {
+	if d.Sends(side) == 0 {
+		d.order(Task{Do: Retire, Side: side, Word: word})
 	}
 }
 
 func (d *decision) giveUp() error {
+	t := d.Task
 	switch {
-	case d.Task.ID != 0:
+	case t.Do == Retire && d.Sends(t.Side) == 0 && !t.Word && len(d.Stays) > 0 && d.stays() == nil && d.rested() == nil:
+		t.Word = true // it waited for somebody to say so
+		d.order(t)
+		return nil
+	case t.ID != 0:
 		return d.refuse(IsBusy)
 	case d.rested() != nil:
 		return d.rested()
-	case d.Stage == Keep && !d.GoingBack && d.Share == d.Full():
+	case d.Stage == Keep && !d.GoingBack && d.Everyone(d.Full()):
 		if err := d.fit(); err != nil {
 			return err
 		}
-		d.settle()
+		if err := d.stays(); err != nil {
+			return err
+		}
+		d.settle(true)
 		if d.Task.ID == 0 { // the plan would leave it; the person does not
-			d.retire(d.Target.Other(), false)
+			d.retire(d.Target.Other(), true)
 		}
 		return nil
 	case d.Stage.UnderWay():
 		return d.refuse(StillUnderWay)
 	}
 	live, all := d.Share.Alone()
-	if !all {
+	if !all || d.Sends(live.Other()) > 0 {
 		r := d.refuse(GetsRequests)
-		r.Side, r.Share = d.Live().Other(), d.Share.Of(d.Live().Other())
+		r.Side, r.Share = d.Live().Other(), d.Sends(d.Live().Other())
 		return r
 	}
 	if err := d.watched(); err != nil {
 		return err
 	}
-	d.order(Task{Do: Retire, Side: live.Other(), Act: true})
+	if err := d.stays(); err != nil {
+		return err
+	}
+	d.order(Task{Do: Retire, Side: live.Other(), Act: true, Word: true})
 	return nil
 }
 
@@ -725,8 +763,8 @@ func (d *decision) raiseSpare(i RaiseSpare) error {
 		return d.refuse(StillUnderWay)
 	case d.Task.ID != 0:
 		return d.refuse(IsBusy)
-	case d.Share.Of(i.Side) > 0:
-		return &Refusal{Kind: GetsRequests, Side: i.Side, Share: d.Share.Of(i.Side)}
+	case d.Sends(i.Side) > 0:
+		return &Refusal{Kind: GetsRequests, Side: i.Side, Share: d.Sends(i.Side)}
 	case i.NothingNew && !i.SameBuild:
 		main := raise.Main(i.Choices)
 		return &Refusal{Kind: NothingIsNew, Side: i.Side.Other(), Version: main.Version, Build: main.Build}

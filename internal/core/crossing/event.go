@@ -35,6 +35,7 @@ type (
 	// Begun is the first event of a crossing.
 	Begun struct {
 		Service     string         `json:"service"`
+		Folder      string         `json:"folder,omitempty"` // identity of the state folder
 		Number      int            `json:"number"`
 		Target      split.Side     `json:"target"`
 		LiveVersion string         `json:"live_version,omitempty"`
@@ -118,10 +119,11 @@ type (
 	}
 	// Changed says that somebody else changed the front.
 	Changed struct {
-		From     split.Share `json:"from"` // on green
-		Share    split.Share `json:"share"`
-		Foreign  bool        `json:"foreign,omitempty"` // a person has to say what to do of it
-		Revision uint64      `json:"revision,omitempty"`
+		From     split.Share     `json:"from"` // on green
+		Share    split.Share     `json:"share"`
+		Apart    []reading.Apart `json:"apart,omitempty"`   // members of the front that have another share
+		Foreign  bool            `json:"foreign,omitempty"` // a person has to say what to do of it
+		Revision uint64          `json:"revision,omitempty"`
 	}
 	// Rerouted says by which legs the crossing goes on.
 	Rerouted struct {
@@ -135,8 +137,18 @@ type (
 	}
 	// MetOrder says that somebody went home past this keeper.
 	MetOrder struct {
-		Order reading.Order `json:"order"`
-		Share split.Share   `json:"share"` // on green, as the front has it now
+		Order reading.Order   `json:"order"`
+		Share split.Share     `json:"share"` // on green, as the front has it now
+		Apart []reading.Apart `json:"apart,omitempty"`
+	}
+	// Ailed says that a side which gets requests does not serve as it should while nothing is under way. The ail's ID and
+	// time are the event's.
+	Ailed struct {
+		Cause Cause `json:"cause"`
+	}
+	// Recovers says that nothing is wrong with it any more.
+	Recovers struct {
+		Ails []uint64 `json:"ails"`
 	}
 	// AtHome says that all traffic is home, on every member of the front.
 	AtHome struct {
@@ -187,6 +199,7 @@ type (
 		Exit     string     `json:"exit,omitempty"`
 		Output   string     `json:"output,omitempty"`  // its last line
 		Changed  bool       `json:"changed,omitempty"` // its environment is not what it was
+		Build    string     `json:"build,omitempty"`   // what differs of the build that was delivered
 		Failed   string     `json:"failed,omitempty"`  // why it could not be
 	}
 	// Hooked says what came of a hook: a command of the user's own that ran at a moment.
@@ -244,6 +257,8 @@ func (Rerouted) Kind() string   { return "rerouted" }
 func (TookTheirs) Kind() string { return "took theirs" }
 func (WentBack) Kind() string   { return "went back" }
 func (MetOrder) Kind() string   { return "met order" }
+func (Ailed) Kind() string      { return "ill" }
+func (Recovers) Kind() string   { return "well again" }
 func (AtHome) Kind() string     { return "at home" }
 func (NotHome) Kind() string    { return "not home" }
 func (Ended) Kind() string      { return "ended" }
@@ -277,6 +292,8 @@ var decoders = map[string]func([]byte) (Fact, error){
 	TookTheirs{}.Kind(): decode[TookTheirs],
 	WentBack{}.Kind():   decode[WentBack],
 	MetOrder{}.Kind():   decode[MetOrder],
+	Ailed{}.Kind():      decode[Ailed],
+	Recovers{}.Kind():   decode[Recovers],
 	AtHome{}.Kind():     decode[AtHome],
 	NotHome{}.Kind():    decode[NotHome],
 	Ended{}.Kind():      decode[Ended],

@@ -21,6 +21,7 @@ type (
 	// Begin begins a crossing.
 	Begin struct {
 		Service     string
+		Folder      string // identity of the state folder
 		Number      int
 		Target      split.Side // the spare side
 		LiveVersion string
@@ -93,8 +94,9 @@ type (
 	Report struct{ Fact Fact }
 	// FrontSeen is the front as read.
 	FrontSeen struct {
-		Share    split.Share   // on green
-		Order    reading.Order // the last going home that it knows of
+		Share    split.Share     // on green
+		Apart    []reading.Apart // members of the front that have another share
+		Order    reading.Order   // the last going home that it knows of
 		Revision uint64
 		Holding  bool // all went home just now, and is held there
 	}
@@ -103,14 +105,18 @@ type (
 		Alarm Alarm
 		Home  Bench // the side to go back to, as known
 	}
+	// Recovered says that nothing is wrong any more with the sides that get requests, while nothing is under way.
+	Recovered struct{}
 	// TimeUp says that leg or keep have lasted as long as they should, or that a proven
 	// side may get its first requests.
 	TimeUp struct{}
 	// Lapsed says that what has to be known for the route to go on was not for too long.
 	Lapsed struct{}
-	// LiveIll says that the side that the crossing is to leave, and that gets requests,
-	// does not serve as it should.
+	// LiveIll says that the side that the crossing is to leave, or outside of one that the service lives on, gets
+	// requests and does not serve as it should.
 	LiveIll struct{ Home Bench }
+	// TargetLost says that nobody of the target serves any more while more is on its way there.
+	TargetLost struct{ Target Bench }
 	// Arrived carries what the other side answered so far, when the target gets its first
 	// requests and when it gets all of them.
 	Arrived struct{ Baselines []Baseline }
@@ -146,10 +152,12 @@ func (LeaveWheel) input()    {}
 func (Report) input()        {}
 func (FrontSeen) input()     {}
 func (Alarmed) input()       {}
+func (Recovered) input()     {}
 func (TimeUp) input()        {}
 func (Lapsed) input()        {}
 func (LiveIll) input()       {}
 func (Arrived) input()       {}
+func (TargetLost) input()    {}
 func (Remember) input()      {}
 func (CameBack) input()      {}
 func (WayBackClosed) input() {}
@@ -164,11 +172,12 @@ type Moment struct {
 	Take   bool          // the wheel, also from somebody else
 	Silent bool          // nothing is heard just now of the client that has the wheel
 	Seen   uint64        // sequence number of the state that a person saw
-	Asked  time.Time     // when a person asked, by a clock as the front's order has it; zero for now
+	As     *uint64       // the generation of the front's order that a person knew of; nil for the one of now
 	Load   Load          // that a share would mean
 	Rest   time.Duration // what is left of leg or keep, of the time that was watched
 	There  Bench         // the target's, as known
 	Lacks  []Lack        // what has to be known for the route to go on, and is not
+	Stays  []Lack        // what has to be known of the side with all requests before the other one is retired, and is not
 	Unsure []Unsure      // guards that have not excluded the fault that they are to find, on this leg
 	Said   string        // a person's own words
 	Again  time.Time     // nothing is retired before: nobody watched a while ago; zero if somebody did

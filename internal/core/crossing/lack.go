@@ -12,13 +12,14 @@ import (
 // Lack is something that has to be known for the route to go on, and is not. Its kind says
 // which of the other fields mean something.
 type Lack struct {
-	Kind  LackKind   `json:"kind"`
-	Side  split.Side `json:"side"`            // LackSide
-	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
-	Have  int64      `json:"have,omitempty"`  // LackAnswers
-	Need  int64      `json:"need,omitempty"`  // LackAnswers
-	Since time.Time  `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime, LackEverywhere, LackEased: until when
-	Said  string     `json:"said,omitempty"`  // why, as the system said it
+	Kind  LackKind    `json:"kind"`
+	Side  split.Side  `json:"side"`            // LackSide, LackSpare, LackServes, LackAsked
+	Guard string      `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
+	Have  int64       `json:"have,omitempty"`  // LackAnswers
+	Need  int64       `json:"need,omitempty"`  // LackAnswers
+	Since time.Time   `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime, LackEverywhere, LackEased: until when
+	Share split.Share `json:"share,omitempty"` // LackApart: on green
+	Said  string      `json:"said,omitempty"`  // why, as the system said it
 }
 
 // LackKind is a kind of lack.
@@ -26,21 +27,26 @@ type LackKind string
 
 // The kinds.
 const (
-	LackFront      LackKind = "front"      // it was not read lately
+	LackFront      LackKind = "front"      // it, or one of several, was not read lately
+	LackApart      LackKind = "apart"      // Said, one of several fronts, has another share than the others
 	LackSide       LackKind = "side"       // its instances were not
+	LackNoted      LackKind = "noted"      // the side answers at Said, and nothing is noted of who does
 	LackCounts     LackKind = "counts"     // the front's counts are not known, though it counts
 	LackDoor       LackKind = "door"       // the prober does not reach the front
 	LackAnswers    LackKind = "answers"    // a guard has too few to say anything
 	LackFigures    LackKind = "figures"    // instances do not tell the figure that a guard is on
 	LackBaseline   LackKind = "baseline"   // a guard has nothing to compare with
 	LackTime       LackKind = "time"       // nobody watched a while ago: until Since nothing is retired
+	LackSpare      LackKind = "spare"      // the side gets requests: it is neither raised anew nor retired
+	LackServes     LackKind = "serves"     // nobody of the side that is to stay serves, or most of its answers fail
+	LackAsked      LackKind = "asked"      // no user and no prober asks the side that is to stay
 	LackEverywhere LackKind = "everywhere" // until Since somebody may go by what was before
 	LackEased      LackKind = "eased"      // until Since a change would be remembered for longer than later
 )
 
 // Unread reports whether it is something that could not be read, which no word of a person
 // replaces; what a guard cannot judge, a person may.
-func (l Lack) Unread() bool { return l.Kind == LackFront || l.Kind == LackSide }
+func (l Lack) Unread() bool { return l.Kind == LackFront || l.Kind == LackSide || l.Kind == LackNoted }
 
 // Passes reports whether it passes by itself, so that nobody has to be asked however long it takes.
 func (l Lack) Passes() bool { return l.Kind == LackEverywhere || l.Kind == LackEased }
@@ -59,12 +65,24 @@ type Baseline struct {
 // unread is what could not be read of what nobody goes on without: the front, and the side
 // that is to get more or all. The other one may be in the dark, which is why one goes.
 func (d *decision) unread() []Lack {
-	return without(d.Lacks, func(l Lack) bool { return !l.Unread() || l.Kind == LackSide && l.Side != d.Target })
+	return without(d.Lacks, func(l Lack) bool { return !l.Unread() || l.Kind != LackFront && l.Side != d.Target })
 }
 
 // watched refuses what is not to be done without being watched.
 func (d *decision) watched() error {
 	list := d.unread()
+	if len(list) == 0 {
+		return nil
+	}
+	r := d.refuse(NotWatched)
+	r.Lacks = list
+	return r
+}
+
+// stays refuses to retire a side as long as it is not known that the other one serves. That nobody asks it
+// a person's word replaces.
+func (d *decision) stays() error {
+	list := without(d.Stays, func(l Lack) bool { return l.Kind == LackAsked })
 	if len(list) == 0 {
 		return nil
 	}
@@ -97,10 +115,10 @@ func (d *decision) lapsed() {
 func (d *decision) liveIll(i LiveIll) {
 	level := i.Home.ill()
 	accepted := slices.ContainsFunc(d.Overruled, func(o Overruling) bool { return o.Guard == LiveSide && level <= o.Level })
-	if _, known := d.FrozenBy(HomeIll); !d.Stage.UnderWay() || d.GoingBack || known || accepted {
+	if d.GoingBack || accepted && d.Stage.UnderWay() {
 		return
 	}
-	d.freeze(Cause{Kind: HomeIll, Home: i.Home})
+	d.stuck(Cause{Kind: HomeIll, Home: i.Home})
 }
 
 // LiveSide names, among what was overruled, the health of the side crossed from.

@@ -146,16 +146,33 @@ func TestTheLiveSideIsIll(t *testing.T) {
 	if hears(ill(0, 4)) {
 		t.Error("all four were accepted")
 	}
-	for _, change := range []func(*State){func(s *State) { s.GoingBack = true }, func(s *State) { s.Stage = Settled }} {
-		s = onTheWay()
-		if change(&s); hears(ill(0, 4)) {
-			t.Errorf("it is heard though %v", s)
-		}
+	s = onTheWay()
+	if s.GoingBack = true; hears(ill(0, 4)) {
+		t.Errorf("it is heard though %v", s)
 	}
 	for _, stage := range []Stage{Raise, Prove} {
 		s = onTheWay()
 		if s.Stage = stage; !hears(ill(0, 4)) {
 			t.Errorf("it is not heard at %q", stage)
+		}
+	}
+	// Outside of a crossing it is said once, and that it is over.
+	for _, stage := range []Stage{None, Settled, RolledBack} {
+		s = onTheWay()
+		s.Stage, s.Freezes = stage, nil
+		said := 0
+		for _, in := range []Input{Recovered{}, ill(0, 4), ill(0, 4), Recovered{}, Recovered{}, ill(1, 4)} {
+			events, err := Decide(s, Moment{}, in)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, e := range events {
+				said++
+				s = Apply(s, e)
+			}
+		}
+		if said != 3 || len(s.Ails) != 1 || s.Ails[0].Cause.Kind != HomeIll || s.Ails[0].Cause.Home.Healthy != 1 || s.Frozen() {
+			t.Errorf("%q: %d events, %+v", stage, said, s.Ails)
 		}
 	}
 }

@@ -166,7 +166,7 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 				t.Fatalf("%T raises %v, which gets %v", in, task.Side, s.Share.Of(task.Side))
 			}
 		case GoHome:
-			if !s.GoingBack || task.Side != s.Target.Other() {
+			if outside := task.Act && s.Stage.Over() && before.Sends(task.Side.Other()) > 0; !outside && (!s.GoingBack || task.Side != s.Target.Other()) {
 				t.Fatalf("%T goes home by %v: %v", in, task, s)
 			}
 		}

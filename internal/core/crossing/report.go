@@ -28,6 +28,8 @@ func (d *decision) report(f Fact) {
 	case InForce:
 		if f.Task == t.ID && t.Do == Move {
 			d.moved(f, t)
+		} else if d.Late.ID != 0 && f.Task == d.Late.ID {
+			d.moved(f, d.Late)
 		}
 	case AtHome:
 		if f.Task != t.ID || t.Do != GoHome || f.Share != split.Toward(t.Side, split.Whole) {
@@ -40,8 +42,11 @@ func (d *decision) report(f Fact) {
 	case NotHome:
 		if f.Task == t.ID && t.Do == GoHome {
 			why := d.Why
+			if t.Act {
+				why = t.Why
+			}
 			d.then(f)
-			d.freeze(Cause{Kind: NobodyHome, Alarm: why.Alarm, Why: why.Why, Home: f.Home})
+			d.stuck(Cause{Kind: NobodyHome, Alarm: why.Alarm, Why: why.Why, Home: f.Home})
 		}
 	case Hooked:
 		d.then(f)
@@ -56,6 +61,8 @@ func (d *decision) report(f Fact) {
 	case NotDone:
 		if f.Task == t.ID && t.ID != 0 {
 			d.notDone(f, t)
+		} else if d.Late.ID != 0 && f.Task == d.Late.ID {
+			d.then(f)
 		}
 	}
 }
@@ -64,26 +71,16 @@ func (d *decision) report(f Fact) {
 // was asked is somebody else's.
 func (d *decision) moved(f InForce, t Task) {
 	switch {
-	case f.Share == f.Nearest && near(f.Nearest, t.Share):
+	case f.Share == f.Nearest && f.Nearest.Near(t.Share):
 	case t.Act:
 		d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleOther, From: t.Share, To: f.Share}})
 		d.then(Changed{From: d.Share, Share: f.Share, Revision: f.Revision})
 		return
 	default:
-		d.foreign(t.Share, f.Share, f.Revision)
+		d.foreign(t.Share, FrontSeen{Share: f.Share, Revision: f.Revision})
 		return
 	}
 	d.then(f)
-}
-
-// near reports whether a share can be the nearest that a front can do for another:
-// weights are coarse, but not that coarse, and exact at both ends.
-func near(reached, asked split.Share) bool {
-	const coarse = 5 * split.Percent
-	if asked == 0 || asked == split.Whole {
-		return reached == asked
-	}
-	return max(reached-asked, asked-reached) <= coarse
 }
 
 // proved goes on from a proof.
@@ -173,19 +170,22 @@ func (d *decision) frontSeen(i FrontSeen) {
 		d.metOrder(i)
 		return
 	}
-	foundHome := i.Share == d.Home() && d.Moved
+	foundHome := i.Share == d.Home() && len(i.Apart) == 0 && d.Moved
 	switch {
-	case i.Share == d.Share:
+	case i.Share == d.Share && slices.Equal(i.Apart, d.Apart):
+		return
+	case d.Late.ID != 0 && len(i.Apart) == 0 && i.Share.Near(d.Late.Share):
+		d.then(InForce{Task: d.Late.ID, Nearest: i.Share, Share: i.Share, Revision: i.Revision})
 		return
 	case d.Stage.UnderWay() && !d.Task.Act && !d.GoingBack && !foundHome:
-		d.foreign(d.Share, i.Share, i.Revision)
+		d.foreign(d.Share, i)
 		return
 	}
 	was := d.Share
-	d.then(Changed{From: was, Share: i.Share, Revision: i.Revision})
+	d.then(Changed{From: was, Share: i.Share, Apart: i.Apart, Revision: i.Revision})
 	switch {
-	case d.Task.Act && d.Task.Do == StandUp && i.Share.Of(d.Task.Side) > 0:
-		d.then(NotDone{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share}}) // to go on would restart what answers them
+	case (d.Task.Act && d.Task.Do == StandUp || d.Task.Do == Retire) && d.Sends(d.Task.Side) > 0:
+		d.then(NotDone{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share}}) // to go on would stop what answers them
 	case d.Task.Act:
 	case d.Stage == RolledBack && i.Holding:
 		d.goHome(d.Why, false) // a change that was begun before the going home came through after it
@@ -206,27 +206,27 @@ func (d *decision) goOnHome() {
 
 // foreign takes in that somebody else changed the share, and stands still until a person
 // says what to do of it.
-func (d *decision) foreign(from, to split.Share, revision uint64) {
-	d.then(Changed{From: from, Share: to, Foreign: true, Revision: revision})
-	d.freeze(Cause{Kind: Foreign, From: from, To: to})
+func (d *decision) foreign(from split.Share, i FrontSeen) {
+	d.then(Changed{From: from, Share: i.Share, Apart: i.Apart, Foreign: true, Revision: i.Revision})
+	d.freeze(Cause{Kind: Foreign, From: from, To: i.Share, Apart: i.Apart})
 }
 
 // metOrder takes a going home past this keeper as one of its own, whatever the share is.
 func (d *decision) metOrder(i FrontSeen) {
 	cause := Cause{Kind: ByOrder, Order: i.Order}
 	home, from := d.neverMoved(), d.Share
-	d.then(MetOrder{Order: i.Order, Share: i.Share})
+	d.then(MetOrder{Order: i.Order, Share: i.Share, Apart: i.Apart})
 	switch {
-	case d.Stage == RolledBack && i.Holding && i.Order.Side != d.Target && i.Share != d.Home():
+	case d.Stage == RolledBack && i.Holding && i.Order.Side != d.Target && !d.Everyone(d.Home()):
 		d.goHome(d.Why, false) // what was begun before came through after it
 	case !d.Stage.UnderWay():
 	case d.GoingBack:
 		d.goOnHome()
 	case i.Order.Side == d.Target:
-		d.foreign(from, i.Share, i.Revision) // somebody sent everything forward
-	case home && i.Share == d.Home():
+		d.foreign(from, i) // somebody sent everything forward
+	case home && d.Everyone(d.Home()):
 		d.callOff(cause)
-	case i.Share == d.Home():
+	case d.Everyone(d.Home()):
 		d.then(WentBack{Cause: cause})
 		d.then(Ended{Stage: RolledBack, Cause: cause})
 	default:
@@ -234,23 +234,56 @@ func (d *decision) metOrder(i FrontSeen) {
 	}
 }
 
-// alarmed heeds a guard.
+// alarmed heeds a guard, in every stage, and outside of a crossing as well. A home that is dead is none.
 func (d *decision) alarmed(i Alarmed) {
-	if d.GoingBack || d.Stage != Shift && d.Stage != Keep {
+	if d.GoingBack || d.Task.Do == GoHome {
 		return
 	}
-	a := i.Alarm
-	kind := ByGuard
-	if a.Then == plan.RollBack {
-		if !i.Home.Empty() {
-			d.goBack(Cause{Kind: ByGuard, Alarm: a})
+	c := Cause{Kind: ByGuard, Alarm: i.Alarm, Home: i.Home}
+	if i.Alarm.Then == plan.RollBack {
+		if i.Home.Healthy > 0 || !i.Home.Known {
+			c.Home = Bench{}
+			d.homeFor(c, i.Home.Side)
 			return
 		}
-		kind = NobodyHome
+		c.Kind = NobodyHome
 	}
-	known := slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.Cause.Kind == kind && f.Cause.Alarm.Guard == a.Guard })
-	if !known {
-		d.freeze(Cause{Kind: kind, Alarm: a, Home: i.Home})
+	d.stuck(c)
+}
+
+// homeFor takes everything home because a guard says so.
+func (d *decision) homeFor(c Cause, side split.Side) {
+	if d.Stage.UnderWay() {
+		d.goBack(c)
+		return
+	}
+	if d.Sends(side.Other()) == 0 {
+		return
+	}
+	d.stuck(c)
+	d.order(Task{Do: GoHome, Side: side, Act: true, Why: c})
+}
+
+// stuck says that something is wrong that only a person can mend: the route stands still for it where there is one. It is
+// said once.
+func (d *decision) stuck(c Cause) {
+	same := func(o Cause) bool { return o.Kind == c.Kind && o.Alarm.Guard == c.Alarm.Guard }
+	switch {
+	case d.Stage.UnderWay() && !slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return same(f.Cause) }):
+		d.freeze(c)
+	case !d.Stage.UnderWay() && !slices.ContainsFunc(d.Ails, func(a Ail) bool { return same(a.Cause) }):
+		d.then(Ailed{Cause: c})
+	}
+}
+
+// recovered says that nothing ails any more.
+func (d *decision) recovered() {
+	var ids []uint64
+	for _, a := range d.Ails {
+		ids = append(ids, a.ID)
+	}
+	if len(ids) > 0 && !d.Stage.UnderWay() {
+		d.then(Recovers{Ails: ids})
 	}
 }
 
@@ -269,10 +302,10 @@ func (d *decision) timeUp() {
 	case d.Stage == Shift && d.unsure():
 	case d.Stage == Shift:
 		d.advance(false)
-	case d.Then == plan.ThenAsk:
+	case d.Then == plan.ThenAsk, d.Then == plan.ThenRetire && len(d.Stays) > 0 && d.stays() == nil:
 		d.ask(Question{Kind: AskRetire})
-	case d.rested() == nil:
-		d.settle()
+	case d.rested() == nil && (d.Then == plan.ThenLeave || d.stays() == nil):
+		d.settle(false)
 	}
 }
 
@@ -292,22 +325,22 @@ func (d *decision) unsure() bool {
 // on. Going home and retiring, which were begun, go on by themselves.
 func (d *decision) resumed(i Resumed) {
 	noted, wasMoved := d.Share, d.Moved
-	if !d.Stage.UnderWay() && d.Task.ID == 0 && i.Found.Share == d.Share && i.Order.Generation <= d.Generation {
+	if !d.Stage.UnderWay() && d.Task.ID == 0 && i.Found.Share == d.Share && slices.Equal(i.Found.Apart, d.Apart) && i.Order.Generation <= d.Generation {
 		return // nothing was under way, and nothing has changed
 	}
 	d.then(TakenUp{Found: i.Found, Order: i.Order})
-	if t := d.Task; !d.Stage.UnderWay() && t.ID != 0 && t.Do != Retire {
+	if t := d.Task; !d.Stage.UnderWay() && t.ID != 0 && t.Do != Retire && t.Do != GoHome {
 		d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}}) // by hand, and nobody waits for it any more
 	}
 	if i.Order.Generation > d.Generation {
-		d.metOrder(FrontSeen{Share: i.Found.Share, Order: i.Order})
+		d.metOrder(FrontSeen{Share: i.Found.Share, Apart: i.Found.Apart, Order: i.Order})
 		return
 	}
 	switch {
 	case !d.Stage.UnderWay():
 	case d.GoingBack:
 		d.goOnHome()
-	case wasMoved && d.Share == d.Home() && noted != d.Home():
+	case wasMoved && d.Everyone(d.Home()) && noted != d.Home():
 		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
 	default:
 		d.freeze(Cause{Kind: FoundAgain, Found: i.Found})

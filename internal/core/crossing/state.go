@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
@@ -43,7 +44,8 @@ type State struct {
 	// What was begun with.
 	Number      int            `json:"number"`
 	Service     string         `json:"service"`
-	Target      split.Side     `json:"target"` // the side crossed to
+	Folder      string         `json:"folder,omitempty"` // identity of the state folder that it was begun in
+	Target      split.Side     `json:"target"`           // the side crossed to
 	Version     string         `json:"version"`
 	Build       string         `json:"build,omitempty"`
 	LiveVersion string         `json:"live_version,omitempty"`
@@ -64,15 +66,17 @@ type State struct {
 	Since time.Time     `json:"since"`          // when the stage or leg began
 	Left  time.Duration `json:"left,omitempty"` // of leg or keep as of the last event; time counts while it is watched
 
-	Share      split.Share `json:"share"`                // on green, in force as last confirmed or read
-	Everywhere time.Time   `json:"everywhere,omitzero"`  // when the share is in force for the last of those who ask, if that is later than its event
-	Generation uint64      `json:"generation,omitempty"` // the order of going home under which traffic is moved
-	Resumed    int         `json:"resumed,omitempty"`    // how often it was taken up by a keeper that knew nothing of what was counted before
-	Moved      bool        `json:"moved,omitempty"`      // traffic was ever sent to the target
-	Proven     bool        `json:"proven"`               // the target passed its proof
-	Out        [2]bool     `json:"out,omitzero"`         // by side: taken out of rotation when it was retired, and not stopped, because it stands
+	Share      split.Share     `json:"share"`                // on green, in force as last confirmed or read
+	Apart      []reading.Apart `json:"apart,omitempty"`      // members of several fronts that have another share
+	Everywhere time.Time       `json:"everywhere,omitzero"`  // when the share is in force for the last of those who ask, if that is later than its event
+	Generation uint64          `json:"generation,omitempty"` // the order of going home under which traffic is moved
+	Resumed    int             `json:"resumed,omitempty"`    // how often it was taken up by a keeper that knew nothing of what was counted before
+	Moved      bool            `json:"moved,omitempty"`      // traffic was ever sent to the target
+	Proven     bool            `json:"proven"`               // the target passed its proof
+	Out        [2]bool         `json:"out,omitzero"`         // by side: taken out of rotation when it was retired, and not stopped, because it stands
 
-	Task      Task            `json:"task"` // what is being done; its ID is 0 if nothing is
+	Task      Task            `json:"task"`          // what is being done; its ID is 0 if nothing is
+	Late      Task            `json:"late,omitzero"` // a move that a freeze cancelled, and of which it is not known yet whether it came through all the same
 	GoingBack bool            `json:"going_back,omitempty"`
 	Why       Cause           `json:"why,omitzero"`       // why it goes back, or ended as it did
 	Freezes   []Freeze        `json:"freezes,omitempty"`  // why the route stands still; none if it does not
@@ -86,6 +90,14 @@ type State struct {
 	OursLeg   int             `json:"ours_leg,omitempty"`
 	Due       Due             `json:"due,omitzero"`
 	Trouble   Trouble         `json:"trouble,omitzero"` // the last thing that went wrong
+	Ails      []Ail           `json:"ails,omitempty"`   // what is wrong with a side that gets requests while nothing is under way
+}
+
+// Ail is that a side which gets requests does not serve as it should while no crossing is under way.
+type Ail struct {
+	ID    uint64    `json:"id"` // sequence number of the event that said so
+	At    time.Time `json:"at"`
+	Cause Cause     `json:"cause"` // ByGuard, NobodyHome, HomeIll
 }
 
 // Task is something that is to be performed. There is at most one: what is asked for
@@ -101,7 +113,9 @@ type Task struct {
 	Leg      int         `json:"leg"`                // that the share begins; -1 for none: of Move
 	Force    bool        `json:"force,omitempty"`    // even to a side with nobody: of GoHome
 	Unproven string      `json:"unproven,omitempty"` // a person's words why it goes to a side that is not proven: of Move
-	Final    bool        `json:"final,omitempty"`    // instances are being stopped, there is no way back to them: of Retire
+	Final    bool        `json:"final,omitempty"`    // instances are being stopped: of Retire
+	Word     bool        `json:"word,omitempty"`     // a person said so though nobody can tell whether the other side answers: of Retire
+	Why      Cause       `json:"why,omitzero"`       // of GoHome outside of a crossing
 
 	Choices []raise.Choice `json:"choices,omitempty"` // what each part is raised at: of StandUp
 	More    bool           `json:"more,omitempty"`    // it stands already, and gets more instances before Share and Leg: of StandUp
@@ -148,6 +162,23 @@ func (s State) Full() split.Share { return split.Toward(s.Target, split.Whole) }
 
 // Part is the target's part of the traffic.
 func (s State) Part() split.Share { return s.Share.Of(s.Target) }
+
+// Sends is the largest part of the traffic that any member of the front sends to a side.
+func (s State) Sends(side split.Side) split.Share { return reading.Sends(s.Share, s.Apart, side) }
+
+// Least is the smallest part of the traffic that any member of the front sends to a side.
+func (s State) Least(side split.Side) split.Share { return split.Whole - s.Sends(side.Other()) }
+
+// Rises reports whether more is on its way to the target of a crossing.
+func (s State) Rises() bool { return s.risesBy(s.Task) }
+
+// risesBy reports whether a task sends more to the target of a crossing.
+func (s State) risesBy(t Task) bool {
+	return t.Do == Move && !t.Act && t.Share.Of(s.Target) > s.Least(s.Target)
+}
+
+// Everyone reports whether every member of the front has a share.
+func (s State) Everyone(share split.Share) bool { return s.Share == share && len(s.Apart) == 0 }
 
 // Live is the side that carries the service: the target once the crossing has
 // settled, until then the side crossed from.
@@ -240,6 +271,7 @@ func (s State) String() string {
 		{s.GoingBack, "going back"},
 		{s.Frozen(), "frozen: " + strings.Join(freezes, "; ")},
 		{s.Question.ID != 0, "asks: " + s.Question.String()},
+		{s.Late.ID != 0, "cancelled: " + s.Late.String()},
 		{s.Trouble.Kind != "", "trouble: " + s.Trouble.String()},
 		{s.Why.Kind != "", "because: " + s.Why.String()},
 	} {

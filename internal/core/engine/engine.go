@@ -12,7 +12,6 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -53,7 +52,10 @@ type Engine struct {
 	homed  time.Time       // when all traffic went home last,
 	seen   time.Time       // and when it was last read to be where it belongs
 	tasked time.Time       // when the present task was ordered
-	since  time.Time       // when the target first got traffic, zero before
+	since  time.Time       // since when the side that guards watch gets requests, zero while it gets none
+	well   time.Time       // since when nothing ails the sides that get requests, while nothing is under way
+	alone  split.Side      // the side that had all requests last
+	serves bool            // somebody of some side was seen healthy
 	handed bool            // it goes on for another, without a time in which nobody watched
 	hole   Hole            // the last time in which nobody watched
 	rested time.Time       // nothing is retired before
@@ -104,6 +106,8 @@ type Asked struct {
 type frontSight struct {
 	reading reading.Front
 	at      time.Time // when the reading was asked for
+	moved   time.Time // when the share was last read to be another one
+	apart   time.Time // since when members are read to have different shares, zero while they have the same
 	changes uint64    // of ours that were confirmed
 	failed  string    // why the last try gave none, "" if it did
 }
@@ -115,6 +119,9 @@ func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub
 // one before it knew.
 func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
 	e := &Engine{plan: p, state: s, begun: now, now: now, heard: now, left: s.Left}
+	if s.Stage != crossing.None {
+		e.alone = s.Live()
+	}
 	e.guards = guard.New(p.Guards, e.terms())
 	for side := range e.sides {
 		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery(), Stands: p.Stands(split.Side(side))}
@@ -142,6 +149,9 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	m.Unsure = e.unsure()
 	m.Rest, m.There, m.Lacks, m.Again, m.Load = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At), e.rested, e.load(m.At)
+	if live, all := e.state.Share.Alone(); all {
+		m.Stays = e.stays(m.At, live)
+	}
 	before, facts := e.state, e.facts(m.At)
 	events, err := crossing.Decide(e.state, m, in)
 	for _, ev := range events {
@@ -176,7 +186,7 @@ func (e *Engine) apply(ev crossing.Event) {
 	}
 	switch f := ev.What.(type) {
 	case crossing.Begun:
-		e.since, e.guards, e.statuses = time.Time{}, guard.New(e.plan.Guards, e.terms()), nil
+		e.since, e.guards, e.statuses, e.well = time.Time{}, guard.New(e.plan.Guards, e.terms()), nil, time.Time{}
 		e.looks, e.rehearsal, e.served = wayback.Looks{}, wayback.Rehearsal{}, nil
 		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
 	case crossing.TakenUp:
@@ -223,13 +233,7 @@ func (e *Engine) apply(ev crossing.Event) {
 			e.raising = raising{task: t.ID, deadline: ev.At.Add(e.plan.RaiseLimit(t.Side))}
 		}
 	}
-	if s := e.state.Stage; s != crossing.Shift && s != crossing.Keep {
-		if !s.Over() {
-			e.since = time.Time{}
-		}
-	} else if e.since.IsZero() && e.state.Part() > 0 {
-		e.since = ev.At
-	}
+	e.sending(ev.At)
 }
 
 // wants takes in how many instances a side is to have.
@@ -257,20 +261,20 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()), e.front.fresh(m.At)
 		in = i
 	case crossing.Begin:
-		if err := e.apart(i.Target); err != nil {
+		if err := e.spared(i.Target); err != nil {
 			return events, err
 		}
 		i.Live = e.bench(i.Target.Other())
 		i.Front = crossing.FrontSeen{Share: e.state.Share, Order: reading.Order{Generation: e.state.Generation}}
 		in = i
 	case crossing.RaiseSpare:
-		if err := e.apart(i.Side); err != nil {
+		if err := e.spared(i.Side); err != nil {
 			return events, err
 		}
 	}
 	_, back := in.(crossing.Back)
 	_, halt := in.(crossing.Halt)
-	if o := e.front.reading.Order; !back && !halt && !m.Asked.IsZero() && o.At.After(m.Asked) {
+	if o := e.front.reading.Order; !back && !halt && m.As != nil && o.Generation > *m.As {
 		return events, &crossing.Refusal{Kind: crossing.Overtaken, Order: o}
 	}
 	if !back && !e.ready {
@@ -280,8 +284,8 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	return append(events, more...), err
 }
 
-// apart refuses to raise a side that some member of the front sends requests to.
-func (e *Engine) apart(side split.Side) error {
+// spared refuses to raise a side that some member of the front sends requests to.
+func (e *Engine) spared(side split.Side) error {
 	for _, a := range e.front.reading.Apart {
 		if of := a.Share.Of(side); of > 0 {
 			return &crossing.Refusal{Kind: crossing.GetsRequests, Side: side, Share: of, Said: a.Front}
@@ -301,10 +305,21 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 	if asked.Changes != e.front.changes {
 		return events // it was asked for before a change of ours was through
 	}
+	r.At = asked.At // the front's own clock may be another one
 	if err := e.series.Add(r); err != nil {
 		return append(events, e.FrontFailed(at, err.Error())...)
 	}
+	if before := e.front.reading.Split.Share; r.Split.Share != before && !e.front.at.IsZero() {
+		e.front.moved = asked.At
+	}
+	switch {
+	case len(r.Apart) == 0:
+		e.front.apart = time.Time{}
+	case e.front.apart.IsZero():
+		e.front.apart = at
+	}
 	e.front.reading, e.front.at, e.front.failed = r, asked.At, ""
+	e.sending(at)
 	e.draw(at)
 	return append(append(events, e.hold(at)...), e.watch(at)...)
 }
@@ -373,7 +388,7 @@ func (e *Engine) DoorRead(d reading.Door) { e.door = d.After(e.before) }
 // hold holds what the front was read to have against what is remembered.
 func (e *Engine) hold(at time.Time) []crossing.Event {
 	r := e.front.reading
-	seen := crossing.FrontSeen{Share: r.Split.Share, Order: r.Order, Revision: r.Split.Revision, Holding: e.holding(at)}
+	seen := crossing.FrontSeen{Share: r.Split.Share, Apart: e.apart(at), Order: r.Order, Revision: r.Split.Revision, Holding: e.holding(at)}
 	e.seen = e.front.at
 	if !e.ready {
 		return e.takeUp(at)
@@ -395,12 +410,12 @@ func (e *Engine) takeUp(at time.Time) []crossing.Event {
 		return nil
 	}
 	r := e.front.reading
-	found := crossing.Found{Share: r.Split.Share, Noted: e.state.Share, Known: true}
+	found := crossing.Found{Share: r.Split.Share, Apart: e.apart(at), Noted: e.state.Share, Known: true}
 	for _, side := range split.Sides {
 		found.Wanted[side], found.Running[side] = e.sides[side].view.Wanted, len(e.Running(side))
 	}
 	e.ready, e.revision = true, r.Split.Revision
-	if e.goesOnAsWas(found.Share, r.Order) {
+	if e.goesOnAsWas(found, r.Order) {
 		return nil
 	}
 	return e.decide(at, Self, crossing.Resumed{Found: found, Order: r.Order})
@@ -437,40 +452,6 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	return events
 }
 
-// watch evaluates the guards, and heeds the gravest that has tripped.
-func (e *Engine) watch(at time.Time) []crossing.Event {
-	e.judged = at
-	s := e.state
-	if s.Stage.Over() || s.Stage == crossing.None || !e.ready {
-		return nil // the guards' last word stays, and they have none before anything was read
-	}
-	e.statuses = e.guards.Evaluate(e.facts(at))
-	if s.GoingBack {
-		return nil
-	}
-	events := append(e.watchLive(at), e.watchWayBack(at)...)
-	if e.since.IsZero() {
-		return events
-	}
-	alarm, ok := guard.Gravest(e.statuses, s.Target, s.Overruled)
-	if !ok {
-		return events
-	}
-	home := e.lastBench(s.Target.Other()) // nobody is sent by itself to where nobody was seen last
-	_, called := s.FrozenBy(crossing.NobodyHome)
-	seen := home.Known && home.Healthy > 0
-	if (called || e.front.fresh(at) && !seen) && len(e.front.reading.Sides[home.Side].Instances) == 0 {
-		// The front knows nobody there, and nobody was seen there: to ask it again is no news.
-		home = crossing.Bench{Known: true, Side: home.Side, Other: max(home.Other, 1)}
-	}
-	const lately = 3 * time.Second
-	if b := e.bad(at, home.Side, lately); b >= wayout.Half && b > e.bad(at, s.Target, lately) {
-		// To go where more fails than here helps nobody, whatever its instances say.
-		home = crossing.Bench{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1), Failing: b}
-	}
-	return append(events, e.decide(at, Guards, crossing.Alarmed{Alarm: alarm, Home: home})...)
-}
-
 // growing reports whether the target may have instances that it is only just getting for a leg.
 func (e *Engine) growing() bool {
 	s := e.state
@@ -503,31 +484,6 @@ func (e *Engine) serving() (list []reading.Condition, wanted int) {
 	return list, target.Wanted
 }
 
-// facts is what guards are evaluated on.
-func (e *Engine) facts(at time.Time) guard.Facts {
-	s := e.state
-	target := &e.sides[s.Target]
-	serving, wanted := e.serving()
-	return guard.Facts{
-		Now: at, Since: e.since, Target: s.Target, Series: &e.series, FrontRead: e.front.fresh(at), Queue: e.front.reading.Sides[s.Target].Queue, Tells: e.front.reading.Tells, SideRead: target.fresh(at),
-		Condition: serving, Ill: e.ill, Wanted: wanted,
-		Restarted: e.cameBack(s.Target, e.since), Door: e.door, Share: s.Part(), Changed: e.changed(), Baselines: s.Baselines, First: s.Alone(),
-		Together: e.plan.Front.Together(), Overruled: s.Overruled, FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),
-	}
-}
-
-// watchLive sees to the side that the crossing is to leave, as long as it gets requests.
-func (e *Engine) watchLive(at time.Time) []crossing.Event {
-	s := e.state
-	home := e.bench(s.Target.Other())
-	home.Failing = e.bad(at, home.Side, figureSpan)
-	as := wayout.Side{Known: home.Known, Healthy: home.Healthy, Instances: home.Instances, Bad: home.Failing}
-	if s.Alone() || s.Part() == split.Whole || !as.Ill() {
-		return nil
-	}
-	return e.decide(at, Guards, crossing.LiveIll{Home: home})
-}
-
 // load is what is known of how much of the target's capacity a share takes.
 func (e *Engine) load(at time.Time) crossing.Load {
 	rate := 0.0
@@ -537,24 +493,6 @@ func (e *Engine) load(at time.Time) crossing.Load {
 	return crossing.Load{Rate: rate, Capacity: e.sides[e.state.Target].view.Capacity, Limit: e.plan.Limit.Part, Refused: e.plan.Limit.Refuses}
 }
 
-// changed is when the share was changed last, as far as it is known.
-func (e *Engine) changed() time.Time {
-	if s := e.state; s.Since.After(e.change.At) && (s.Stage == crossing.Shift || s.Stage == crossing.Keep) {
-		return s.Since
-	}
-	return e.change.At
-}
-
-// bad is the part of a side's answers that were bad lately, 0 if there were too few to say.
-func (e *Engine) bad(at time.Time, side split.Side, over time.Duration) float64 {
-	const few = 20
-	c := e.series.Count(side, at.Add(-over), 0).FailingCount()
-	if c.Of < few || !e.front.fresh(at) {
-		return 0
-	}
-	return c.Rate()
-}
-
 // Order is a task with what the front has to have for it to be done.
 type Order struct {
 	crossing.Task
@@ -562,7 +500,8 @@ type Order struct {
 	Generation uint64 // of the order of going home that it is put in force under
 }
 
-// Orders is what has to be done now. An order is the same as long as its ID is.
+// Orders is what has to be done now, and may be. An order is the same as long as its ID is. Whoever performs one
+// asks again before each step: what is not permitted any more is not among them.
 func (e *Engine) Orders() []Order {
 	var list []Order
 	for _, t := range e.state.Orders() {
@@ -573,6 +512,8 @@ func (e *Engine) Orders() []Order {
 			continue // the front is being told who is there
 		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && (e.holding(e.now) || e.now.Before(e.everywhere())):
 			continue // a change that was begun before the going home may still come through, or somebody not have heard of it
+		case len(e.withheld(t)) > 0:
+			continue
 		}
 		list = append(list, Order{Task: t, Revision: e.revision, Generation: e.state.Generation})
 	}

@@ -1,13 +1,13 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/core/split"
 )
 
 // Memory is what an engine knows beside its state: all of it where one goes on for another,
@@ -114,6 +114,6 @@ func (e *Engine) release(at time.Time) []crossing.Event {
 }
 
 // goesOnAsWas reports whether an engine that took over found everything as it was handed to it.
-func (e *Engine) goesOnAsWas(share split.Share, order reading.Order) bool {
-	return e.handed && share == e.state.Share && order.Generation <= e.state.Generation
+func (e *Engine) goesOnAsWas(found crossing.Found, order reading.Order) bool {
+	return e.handed && found.Share == e.state.Share && slices.Equal(found.Apart, e.state.Apart) && order.Generation <= e.state.Generation
 }

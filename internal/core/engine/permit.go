@@ -2,11 +2,13 @@ package engine
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/split"
+	"vaiven/internal/core/wayout"
 	"vaiven/internal/plan"
 )
 
@@ -24,12 +26,20 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 	if !e.front.fresh(at) {
 		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
 	}
+	for _, u := range e.front.reading.Unread {
+		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: u.Front + ": " + u.Said})
+	}
+	for _, a := range e.front.reading.Apart {
+		list = append(list, crossing.Lack{Kind: crossing.LackApart, Share: a.Share, Said: a.Front})
+	}
 	for _, side := range split.Sides {
 		if e.state.AtOnce && side != e.state.Target {
 			continue // it does not serve: nobody waits for word of it
 		}
 		if s := &e.sides[side]; !s.fresh(at) {
 			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
+		} else if unnoted := e.unnoted(at, side); len(unnoted) > 0 {
+			list = append(list, crossing.Lack{Kind: crossing.LackNoted, Side: side, Said: strings.Join(unnoted, ", ")})
 		}
 	}
 	if r := e.front.reading; at.Before(r.Eased) && e.state.Share == e.state.Home() && !e.state.AtOnce {
@@ -37,6 +47,13 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 	}
 	if until := e.everywhere(); at.Before(until) && e.state.Share != e.state.Home() {
 		list = append(list, crossing.Lack{Kind: crossing.LackEverywhere, Since: until, Said: e.front.reading.Notice})
+	}
+	if e.state.Stage == crossing.Keep && e.left <= 0 && e.state.Then == plan.ThenRetire {
+		for _, l := range e.stays(at, e.state.Target) {
+			if l.Kind == crossing.LackServes {
+				list = append(list, l)
+			}
+		}
 	}
 	if e.since.IsZero() || e.state.Stage != crossing.Shift && e.state.Stage != crossing.Keep {
 		return list
@@ -53,6 +70,55 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 		if missing && !slices.Contains(e.state.Waived, rule.Name) {
 			list = append(list, l)
 		}
+	}
+	return list
+}
+
+// withheld is why a task that was ordered is not to be done now; none if it is.
+func (e *Engine) withheld(t crossing.Task) []crossing.Lack {
+	switch r := e.front.reading; {
+	case t.Do == crossing.StandUp && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.Retire && r.Sends(t.Side) > 0:
+		return []crossing.Lack{{Kind: crossing.LackSpare, Side: t.Side}}
+	case t.Do == crossing.Retire:
+		list := e.stays(e.now, t.Side.Other())
+		if t.Word {
+			list = slices.DeleteFunc(list, func(l crossing.Lack) bool { return l.Kind == crossing.LackAsked })
+		}
+		return list
+	}
+	return nil
+}
+
+// answeredFor is how long an answer shows that a side serves.
+const answeredFor = 10 * time.Second
+
+// stays is what has to be known of a side before the other one is stopped, and is not: it has healthy instances by
+// readings of now, and it answers. Where no user asks it, the prober does; where neither does, a person has to say so.
+func (e *Engine) stays(at time.Time, side split.Side) []crossing.Lack {
+	if e.state.First && side != e.state.Target {
+		return nil // nobody was there
+	}
+	var list []crossing.Lack
+	if !e.front.fresh(at) {
+		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
+	}
+	for _, u := range e.front.reading.Unread {
+		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: u.Front + ": " + u.Said})
+	}
+	s := &e.sides[side]
+	if !s.fresh(at) {
+		return append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
+	}
+	if e.lastBench(side).Healthy == 0 {
+		return append(list, crossing.Lack{Kind: crossing.LackServes, Side: side})
+	}
+	users := e.series.Count(side, at.Add(-answeredFor), 0).FailingCount()
+	probes := e.door.Over(at.Add(-answeredFor)).Sides[side]
+	switch {
+	case users.Of > 0 && users.Rate() >= wayout.Half, users.Of == 0 && 2*probes.Bad > probes.Of:
+		list = append(list, crossing.Lack{Kind: crossing.LackServes, Side: side})
+	case users.Of == 0 && probes.Of == 0:
+		list = append(list, crossing.Lack{Kind: crossing.LackAsked, Side: side})
 	}
 	return list
 }

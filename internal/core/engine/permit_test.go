@@ -267,6 +267,7 @@ func TestAFrontThatDoesNotCount(t *testing.T) {
 				b.pass(time.Second)
 				e.At = b.now
 				heard.Ended = append(heard.Ended, e)
+				b.doored = true
 				b.e.DoorRead(heard)
 			}
 			b.pass(time.Second)
@@ -308,6 +309,7 @@ func TestADoorThatIsNotReached(t *testing.T) {
 			b.pass(time.Second)
 			e.At = b.now
 			heard.Ended, heard.Bad = append(heard.Ended, e), []reading.Bad{{Mark: reading.Mark{Kind: reading.LostAnswer}, Why: "connection refused"}}
+			b.doored = true
 			b.e.DoorRead(heard)
 		}
 	}

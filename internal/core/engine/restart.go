@@ -60,23 +60,25 @@ func (e *Engine) Restarts(at time.Time) []reading.Instance {
 // wanted are the sides whose instances are started again: those that get requests, the one with
 // most first, and the one that is kept.
 func (e *Engine) wanted(at time.Time) []split.Side {
-	s := e.state
-	share := s.Share // as last known, where the front does not say
-	switch {
-	case e.front.fresh(at):
-		share = e.front.reading.Split.Share
-	case s.Stage == crossing.None:
+	s, r := e.state, e.front.reading
+	known := e.front.fresh(at)
+	if !known && s.Stage == crossing.None {
 		return nil // it is not known at all where requests go
 	}
+	first := s.Share // what carried the traffic as recorded: a front may have begun anew
+	if s.Stage == crossing.None {
+		first = r.Split.Share
+	}
 	order := split.Sides
-	if share > split.Whole/2 {
+	if first > split.Whole/2 {
 		order = [2]split.Side{split.Green, split.Blue}
 	}
 	var list []split.Side
 	for _, side := range order {
 		kept := (s.Stage == crossing.Shift || s.Stage == crossing.Keep) && s.Moved
 		busy := s.Task.ID != 0 && s.Task.Side == side && (s.Task.Do == crossing.StandUp || s.Task.Do == crossing.Retire)
-		if (share.Of(side) > 0 || kept) && !busy && e.sides[side].fresh(at) {
+		gets := s.Stage != crossing.None && s.Sends(side) > 0 || known && r.Sends(side) > 0
+		if (gets || kept) && !busy && e.sides[side].fresh(at) {
 			list = append(list, side)
 		}
 	}
@@ -115,9 +117,15 @@ func (e *Engine) Restarting(at time.Time, i reading.Instance) {
 	e.again[nameOf(i)] = a
 }
 
-// Restarted takes in what came of it: whether its environment is another one than it was, and why
+// NobodyElse reports whether nobody of an instance's side serves while requests go there: then it is started again from
+// whatever stands in the place of its build.
+func (e *Engine) NobodyElse(i reading.Instance) bool {
+	return e.lastBench(i.Side).Healthy == 0 && (e.state.Sends(i.Side) > 0 || e.front.reading.Sends(i.Side) > 0)
+}
+
+// Restarted takes in what came of it: whether its environment is another one than it was, what of its build is, and why
 // it could not be started, "" if it was. The first times are recorded, and then fewer and fewer.
-func (e *Engine) Restarted(at time.Time, i reading.Instance, changed bool, failed string) []crossing.Event {
+func (e *Engine) Restarted(at time.Time, i reading.Instance, changed bool, build, failed string) []crossing.Event {
 	events := e.Pass(at)
 	a := e.again[nameOf(i)]
 	a.under, a.done = false, at
@@ -130,7 +138,7 @@ func (e *Engine) Restarted(at time.Time, i reading.Instance, changed bool, faile
 		last = i.Output[n-1]
 	}
 	return append(events, e.decide(at, Self, crossing.CameBack{
-		Side: i.Side, Instance: i.Name, Count: a.count, Exit: i.Exit, Output: last, Changed: changed, Failed: failed,
+		Side: i.Side, Instance: i.Name, Count: a.count, Exit: i.Exit, Output: last, Changed: changed, Build: build, Failed: failed,
 	})...)
 }
 

@@ -24,13 +24,21 @@ func (e *Engine) View(at time.Time) View {
 		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
 		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
 		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole, Hook: e.hook, Again: e.rested,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Notice: r.Notice, Blind: r.Blind, Remembers: r.Remembers, Everywhere: e.everywhere()},
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind, Remembers: r.Remembers, Everywhere: e.everywhere()},
+	}
+	for _, side := range e.wanted(at) {
+		if slices.ContainsFunc(e.sides[side].view.Instances, func(c reading.Condition) bool { return e.restarts(c.Instance) }) {
+			v.Keeps = append(v.Keeps, side)
+		}
 	}
 	if n := len(e.track); n > 0 {
 		v.Drawn = e.track[n-1].At
 	}
 	if s.Timed() {
 		v.Lacks = e.lacks(at)
+	}
+	if s.Retiring() {
+		v.Held = e.withheld(s.Task)
 	}
 	if _, until := s.UntilSure(); until {
 		v.Sure.Unsure = e.unsure()
@@ -60,22 +68,15 @@ func (e *Engine) View(at time.Time) View {
 		v.Split = SplitView{Asked: v.Split.Asked} // those that are lost name no side, so that the rest says nothing of it
 	}
 	v.Overlap = e.overlap(at)
-	if b := e.bench(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 && b.Healthy == 0 {
-		v.Dead = true
+	if b := e.bench(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 {
+		v.Dead = b.Healthy == 0
+		_, tripped := e.tripped()
+		v.Ails = len(s.Ails) > 0 && (tripped || e.liveIll(at))
+		if v.Dead || v.Ails {
+			v.Spare = Spare{Version: v.Sides[v.Live.Other()].Version, Healthy: b.Other}
+		}
 	}
 	return v
-}
-
-// live is the side that the service lives on: the crossing's word while there is one,
-// else the front's.
-func (e *Engine) live() split.Side {
-	if e.state.Stage.UnderWay() {
-		return e.state.Live()
-	}
-	if e.front.reading.Split.Share > split.Whole/2 {
-		return split.Green
-	}
-	return split.Blue
 }
 
 // wayBack is the judgement on a rollback now.
@@ -90,7 +91,7 @@ func (e *Engine) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
 		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted),
 		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Rehearsal: e.rehearsal, Rehearsed: wayback.SpreadOf(e.rehearsed),
 		Rate: t.Rate, Peak: e.peak(at), Capacity: v.Capacity, Looks: e.looks,
-		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Task.Final || s.Out[home]),
+		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Out[home]),
 	}
 	if part := e.frontPart(home); !slices.ContainsFunc(part, func(c reading.Condition) bool { return c.State == reading.Healthy }) {
 		f.Healthy, f.Instances = 0, len(part) // other parts answer nobody

@@ -95,6 +95,7 @@ func (e *Engine) see(s *sideSight, r SideReading) {
 		names = addOnce(names, c.Version)
 		builds = addOnce(builds, raise.Short(c.Build))
 		if c.State == reading.Healthy {
+			e.serves = true
 			v.Capacity += main.Stacks[r.Side].Capacity.At(c.Name, c.Address)
 		}
 	}
@@ -204,7 +205,29 @@ func (e *Engine) lastBench(side split.Side) crossing.Bench {
 			}
 		}
 	}
+	b.Known = b.Known && (b.Healthy > 0 || len(e.unnoted(e.now, side)) == 0)
 	return b
+}
+
+// unnoted are addresses that the front sends requests to, that answered well just now, and that no list has. Of such a
+// side it is not known who is there: its memory is missing, and not its instances.
+func (e *Engine) unnoted(at time.Time, side split.Side) []string {
+	v := e.sides[side].view
+	if v.At.IsZero() || !e.front.fresh(at) || e.front.reading.Sends(side) == 0 || e.plan.Stands(side) {
+		return nil
+	}
+	var list []string
+	for _, s := range e.series.Each(side, at) {
+		noted := slices.ContainsFunc(v.Instances, func(c reading.Condition) bool { return c.Address == s.Address })
+		all, last := int64(0), s.History[max(len(s.History)-2, 0):]
+		for _, n := range s.History {
+			all += n
+		}
+		if !noted && slices.Max(last) > 0 && 2*s.Failing < all {
+			list = append(list, s.Address)
+		}
+	}
+	return list
 }
 
 // stands reports whether instances of a side are there, or may be.
@@ -253,7 +276,7 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 				wanted = append(wanted, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == reading.Failing || c.State == reading.Exited})
 			}
 		}
-		if len(e.strangers(side)) == 0 && !sameServers(wanted, e.front.reading.Sides[side].Instances) {
+		if len(e.strangers(side)) == 0 && len(e.unnoted(at, side)) == 0 && !sameServers(wanted, e.front.reading.Sides[side].Instances) {
 			return Tell{side, wanted}, true
 		}
 	}

@@ -24,11 +24,15 @@ type View struct {
 	Crossing crossing.State    `json:"crossing"`        // its stage is empty if there never was one
 	Left     time.Duration     `json:"left"`            // of leg or keep, of the time that is watched
 	Lacks    []crossing.Lack   `json:"lacks,omitempty"` // what has to be known for the route to go on, and is not
+	Held     []crossing.Lack   `json:"held,omitempty"`  // why a side that is to be retired is not yet
+	Keeps    []split.Side      `json:"keeps,omitempty"` // sides whose instances are started again when they end
 	Planned  route.Route       `json:"planned"`         // the plan's route
 	Keep     time.Duration     `json:"keep"`
 	Then     plan.Then         `json:"then"`
-	Live     split.Side        `json:"live"`           // as the front's share says while nothing is crossing
+	Live     split.Side        `json:"live"`           // while nothing is crossing, the side that had all requests last
 	Dead     bool              `json:"dead,omitempty"` // nothing is crossing, and nobody of the live side serves
+	Ails     bool              `json:"ails,omitempty"` // nothing is crossing, and what ails a side that gets requests does so now
+	Spare    Spare             `json:"spare,omitzero"` // what stands ready where the live side does not serve as it should
 	Front    FrontView         `json:"front"`
 	Split    SplitView         `json:"split"`
 	Sides    [2]SideView       `json:"sides"`
@@ -48,6 +52,12 @@ type View struct {
 	Hole     Hole              `json:"hole,omitzero"`  // the last time in which nobody watched
 	Hook     Hook              `json:"hook,omitzero"`  // that is waited for
 	Again    time.Time         `json:"again,omitzero"` // nothing is retired before, because of it
+}
+
+// Spare is a side that gets nothing and could.
+type Spare struct {
+	Version string `json:"version,omitempty"`
+	Healthy int    `json:"healthy,omitempty"` // of its instances
 }
 
 // Sureness is how sure the guards that compare have to be, and of what.
@@ -80,14 +90,16 @@ type Part struct {
 
 // FrontView is the front as last read.
 type FrontView struct {
-	At      time.Time     `json:"at,omitzero"` // of the reading
-	Every   time.Duration `json:"every"`       // how often it is read
-	Split   reading.Split `json:"split"`
-	Order   reading.Order `json:"order,omitzero"`
-	Error   string        `json:"error,omitempty"` // of the last try; the rest is older then
-	Notice  string        `json:"notice,omitempty"`
-	Blind   string        `json:"blind,omitempty"`   // why what it counts is not known just now
-	Changes uint64        `json:"changes,omitempty"` // of ours that were confirmed
+	At      time.Time        `json:"at,omitzero"` // of the reading
+	Every   time.Duration    `json:"every"`       // how often it is read
+	Split   reading.Split    `json:"split"`
+	Order   reading.Order    `json:"order,omitzero"`
+	Error   string           `json:"error,omitempty"`  // of the last try; the rest is older then
+	Apart   []reading.Apart  `json:"apart,omitempty"`  // members that have another share
+	Unread  []reading.Unread `json:"unread,omitempty"` // members that could not be read
+	Notice  string           `json:"notice,omitempty"`
+	Blind   string           `json:"blind,omitempty"`   // why what it counts is not known just now
+	Changes uint64           `json:"changes,omitempty"` // of ours that were confirmed
 	// Remembers is how long those who ask may go by what was before, after a change; 0 where nobody does.
 	Remembers  time.Duration `json:"remembers,omitzero"`
 	Everywhere time.Time     `json:"everywhere,omitzero"` // until when somebody may go by what was before the last change

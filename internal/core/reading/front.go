@@ -15,13 +15,30 @@ type Apart struct {
 	Share split.Share `json:"share"` // on green
 }
 
+// Unread is one of several fronts that could not be read: what a reading has of it is what it had last.
+type Unread struct {
+	Front string `json:"front"`
+	Said  string `json:"said"` // why
+}
+
 // Sends is the largest part of the requests that any member of the front sends to a side.
-func (f Front) Sends(side split.Side) split.Share {
-	most := f.Split.Share.Of(side)
-	for _, a := range f.Apart {
+func (f Front) Sends(side split.Side) split.Share { return Sends(f.Split.Share, f.Apart, side) }
+
+// Sends is the largest part of the requests that any of several fronts sends to a side: the first has a share, and some another.
+func Sends(share split.Share, apart []Apart, side split.Side) split.Share {
+	most := share.Of(side)
+	for _, a := range apart {
 		most = max(most, a.Share.Of(side))
 	}
 	return most
+}
+
+// Whole is an error that names a member that could not be read, and nil if all could.
+func (f Front) Whole() error {
+	if len(f.Unread) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s cannot be read: %s", f.Unread[0].Front, f.Unread[0].Said)
 }
 
 // Split is the division of requests in force.
@@ -40,6 +57,7 @@ type Order struct {
 	At         time.Time  `json:"at,omitzero"`
 	By         string     `json:"by,omitempty"`
 	Why        string     `json:"why,omitempty"`
+	Folder     string     `json:"folder,omitempty"` // identity of the state folder of whoever said so; "" if it is not known
 }
 
 // Server is one instance as a front has it: an address behind a side.
@@ -57,9 +75,13 @@ type Front struct {
 	Order  Order     `json:"order,omitzero"`
 	Sides  [2]Side   `json:"sides"`            // by side
 	Apart  []Apart   `json:"apart,omitempty"`  // members of several fronts that have another share
+	Unread []Unread  `json:"unread,omitempty"` // members of several fronts that could not be read
 	Notice string    `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
 	Tells  Tells     `json:"tells"`
 	Blind  string    `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
+
+	// Refused is what the front refused or cut off since it started, by reason, where it says.
+	Refused map[string]int64 `json:"refused,omitempty"`
 
 	Held int64 `json:"held,omitempty"` // messages that wait for nobody: they are kept until somebody lets them go on
 

@@ -19,6 +19,8 @@ type Instance struct {
 	Running bool       `json:"running"`
 	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
 	Output  []string   `json:"output,omitempty"` // its last lines
+	Folder  string     `json:"folder,omitempty"` // identity of the state folder that it was started from; "" if it is not known
+	Other   string     `json:"other,omitempty"`  // what of its build is not as it was delivered, in words; "" if all is
 	Digest  string     `json:"digest,omitempty"` // of the environment that it was started with, under a key; "" if it is not known
 }
 

@@ -70,6 +70,18 @@ const (
 // Valid reports whether the share lies between 0 and 100 %.
 func (s Share) Valid() bool { return s >= 0 && s <= Whole }
 
+// Coarse is how far a share may lie from the one that was asked for, because a front knows weights alone.
+const Coarse = 5 * Percent
+
+// Near reports whether a share can be the nearest that a front can do for another: weights are coarse, but not that
+// coarse, and exact at both ends.
+func (s Share) Near(asked Share) bool {
+	if asked == 0 || asked == Whole {
+		return s == asked
+	}
+	return max(s-asked, asked-s) <= Coarse
+}
+
 // Of is the share of requests that the given side gets when s go to green.
 func (s Share) Of(side Side) Share {
 	if side == Green {

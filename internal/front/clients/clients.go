@@ -1,6 +1,7 @@
 package clients
 
 import (
+	"encoding/binary"
 	"maps"
 	"sync"
 	"time"
@@ -90,6 +91,58 @@ func (c *Counts) Answered(at split.Side, client uint64, bad bool, took time.Dura
 			maps.DeleteFunc(c.sides[n].seen, out)
 			maps.DeleteFunc(c.sides[n].known, out)
 		}
+	}
+}
+
+// Export is who is known on each side, for a process that goes on; not what was counted.
+func (c *Counts) Export() (sides [2][]byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for n := range c.sides {
+		s := &c.sides[n]
+		list := binary.LittleEndian.AppendUint64(nil, uint64(c.level))
+		list = binary.LittleEndian.AppendUint64(list, uint64(len(s.seen)))
+		for _, set := range []map[uint64]struct{}{s.seen, s.known} {
+			for client := range set {
+				list = binary.LittleEndian.AppendUint64(list, client)
+			}
+		}
+		sides[n] = list
+	}
+	return sides
+}
+
+// Import takes in who is known to the process before. What it cannot read it leaves out.
+func (c *Counts) Import(sides [2][]byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for n, data := range sides {
+		if len(data) < 16 || len(data)%8 != 0 {
+			continue
+		}
+		c.level = max(c.level, uint(binary.LittleEndian.Uint64(data)))
+		seen := binary.LittleEndian.Uint64(data[8:])
+		for data = data[16:]; len(data) > 0; data = data[8:] {
+			set := c.sides[n].known
+			if seen > 0 {
+				set = c.sides[n].seen
+				seen--
+			}
+			set[binary.LittleEndian.Uint64(data)] = struct{}{}
+		}
+	}
+}
+
+// Absorb adds what another process counted on a side.
+func (c *Counts) Absorb(at split.Side, r reading.Clients) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := &c.sides[at]
+	s.count.Seen += r.Seen
+	s.count.Of += r.Of
+	s.count.Bad += r.Bad
+	if h, err := reading.Decode(r.Latency, "the process before"); err == nil {
+		s.times.Merge(h)
 	}
 }
 

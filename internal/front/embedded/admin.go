@@ -29,6 +29,8 @@ type goHome struct {
 	By    string     `json:"by,omitempty"`
 	Why   string     `json:"why,omitempty"`
 	Force bool       `json:"force,omitempty"` // also to a side that has nobody
+
+	Folder string `json:"folder,omitempty"` // see [front.Homing]
 }
 
 // rehearsal is the body of POST /rehearsal.
@@ -65,14 +67,14 @@ type (
 )
 
 // refusals are the errors that clients branch on, by their names on the wire.
-var refusals = map[string]error{"changed": front.ErrChanged, "newer": front.ErrNewer, "nobody": front.ErrNobody}
+var refusals = map[string]error{
+	"changed": front.ErrChanged, "newer": front.ErrNewer, "nobody": front.ErrNobody, "not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
+}
 
 func (s *Server) adminHandler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /reading", func(w http.ResponseWriter, r *http.Request) {
-		reading := s.proxy.reading(time.Now())
-		reading.Notice = s.store.trouble()
-		reply(w, reading, nil)
+		reply(w, s.reading(r.Context()), s.replacedBy())
 	})
 	mux.HandleFunc("PUT /split", func(w http.ResponseWriter, r *http.Request) {
 		var body setSplit
@@ -84,14 +86,14 @@ func (s *Server) adminHandler() http.Handler {
 	mux.HandleFunc("PUT /home", func(w http.ResponseWriter, r *http.Request) {
 		var body goHome
 		if accept(w, r, &body) {
-			set, err := s.home(body)
+			set, err := s.home(r.Context(), body)
 			reply(w, set, err)
 		}
 	})
 	mux.HandleFunc("POST /rehearsal", func(w http.ResponseWriter, r *http.Request) {
 		var body rehearsal
 		if accept(w, r, &body) {
-			reply(w, struct{}{}, s.rehearse(body.Side))
+			reply(w, struct{}{}, s.rehearse(r.Context(), body.Side))
 		}
 	})
 	mux.HandleFunc("PUT /sides/{side}/instances", func(w http.ResponseWriter, r *http.Request) {
@@ -105,6 +107,7 @@ func (s *Server) adminHandler() http.Handler {
 			reply(w, struct{}{}, s.setInstances(r.Context(), side, body.Instances))
 		}
 	})
+	mux.HandleFunc("POST /hand-over", s.serveHandOver)
 	mux.HandleFunc("POST /reach", func(w http.ResponseWriter, r *http.Request) {
 		var body reach
 		if !accept(w, r, &body) {
@@ -129,7 +132,7 @@ func (s *Server) adminHandler() http.Handler {
 			reply(w, nil, err)
 			return
 		}
-		open, err := s.drain(side)
+		open, err := s.drain(r.Context(), side)
 		reply(w, drained{open}, err)
 	})
 	return mux
@@ -154,6 +157,9 @@ func reply(w http.ResponseWriter, value any, err error) {
 			if errors.Is(err, kind) {
 				no.Kind, status = name, http.StatusConflict
 			}
+		}
+		if errors.Is(err, errReplaced) {
+			w.Header().Set("Connection", "close")
 		}
 		w.WriteHeader(status)
 		value = no
@@ -199,35 +205,60 @@ func orSomebody(by string) string {
 	return by
 }
 
+// replacedBy is an error if another process accepts: that one is to be asked. It is so from the moment
+// at which the table was handed over.
+func (s *Server) replacedBy() error {
+	s.change.Lock()
+	defer s.change.Unlock()
+	if s.successor != nil {
+		return errReplaced
+	}
+	return nil
+}
+
 // home sends all requests to a side, whatever is in force. It waits for nothing: no other
-// change, and no disk. What has to last is written after.
-func (s *Server) home(want goHome) (inForce, error) {
+// change, and no disk. What has to last is written after. The process that is being replaced, or that
+// is taking over, is told at the same time.
+func (s *Server) home(ctx context.Context, want goHome) (inForce, error) {
 	s.change.Lock()
 	t := s.proxy.current()
 	if len(t.sides[want.Side].instances) == 0 && len(t.sides[want.Side.Other()].instances) > 0 && !want.Force {
 		s.change.Unlock()
 		return inForce{}, fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, want.Side, want.Side.Other())
 	}
-	o := reading.Order{Generation: t.order.Generation + 1, Side: want.Side, At: time.Now().UTC(), By: want.By, Why: want.Why}
+	o := reading.Order{Generation: t.order.Generation + 1, Side: want.Side, At: time.Now().UTC(), By: want.By, Why: want.Why, Folder: want.Folder}
 	next := t.home(o)
-	s.proxy.swap(next)
+	number, before, successor := s.swap(next), s.before, s.successor
+	var theirs uint64
+	if successor != nil {
+		theirs = successor.tell(next)
+	}
 	s.change.Unlock()
 	s.store.wentHome(next)
-	return inForce{next.split, next.order}, nil
+	err := s.everywhere(ctx, before, number)
+	if successor != nil {
+		limited, cancel := context.WithTimeout(ctx, time.Second)
+		defer cancel()
+		if !successor.await(limited, func() bool { return successor.done >= theirs }) && !successor.isGone() {
+			err = errors.Join(err, fmt.Errorf("%w: the process that takes over does not answer", front.ErrNotLoaded))
+		}
+	}
+	return inForce{next.split, next.order}, err
 }
 
 // rehearse does what home does, and puts what is in force in place in the end.
-func (s *Server) rehearse(side split.Side) error {
+func (s *Server) rehearse(ctx context.Context, side split.Side) error {
 	s.change.Lock()
-	defer s.change.Unlock()
 	t := s.proxy.current()
 	if len(t.sides[side].instances) == 0 {
+		s.change.Unlock()
 		return front.Nobody(side)
 	}
 	t.home(reading.Order{Generation: t.order.Generation + 1, Side: side, At: time.Now().UTC()})
 	same := *t
-	s.proxy.swap(&same)
-	return nil
+	number, before := s.swap(&same), s.before
+	s.change.Unlock()
+	return s.everywhere(ctx, before, number)
 }
 
 // errMoved is why a table was not replaced: another one was put in place meanwhile.
@@ -237,8 +268,11 @@ var errMoved = errors.New("another change came first")
 // without holding up anybody else; what came meanwhile is decided on again.
 func (s *Server) replace(ctx context.Context, decide func(*table) (*table, error)) (*table, error) {
 	for {
-		before := s.proxy.current()
-		next, err := decide(before)
+		if err := s.replacedBy(); err != nil {
+			return nil, err
+		}
+		was := s.proxy.current()
+		next, err := decide(was)
 		if err != nil {
 			return nil, err
 		}
@@ -246,10 +280,10 @@ func (s *Server) replace(ctx context.Context, decide func(*table) (*table, error
 			return nil, fmt.Errorf("%w: it could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
 		}
 		s.change.Lock()
-		if s.proxy.current() == before {
-			s.proxy.swap(next)
+		if s.proxy.current() == was && s.successor == nil {
+			number, before := s.swap(next), s.before
 			s.change.Unlock()
-			return next, nil
+			return next, s.everywhere(ctx, before, number)
 		}
 		s.change.Unlock()
 		s.store.later(s.proxy.current()) // what was kept is not what is in force
@@ -280,21 +314,30 @@ func (s *Server) setInstances(ctx context.Context, side split.Side, wanted []rea
 	return err
 }
 
-// drain says how many requests a side still answers. No new ones can come,
+// drain says how many requests a side still answers, in the process before as well. No new ones can come,
 // because it has no share.
-func (s *Server) drain(side split.Side) (int64, error) {
-	s.change.Lock()
-	defer s.change.Unlock()
-	t := s.proxy.current()
-	if err := front.Quiet(side, t.split.Share.Of(side)); err != nil {
+func (s *Server) drain(ctx context.Context, side split.Side) (int64, error) {
+	if err := s.replacedBy(); err != nil {
 		return 0, err
 	}
+	s.change.Lock()
+	t := s.proxy.current()
+	if err := front.Quiet(side, t.split.Share.Of(side)); err != nil {
+		s.change.Unlock()
+		return 0, err
+	}
+	var number uint64
+	before := s.before
 	if !t.sides[side].draining {
 		next := t.withDraining(side)
-		s.proxy.swap(next)
+		number = s.swap(next)
 		if s.config.Sticky {
 			s.store.later(next) // so that sessions do not come back with a restart
 		}
 	}
-	return t.sides[side].tally.open.Load(), nil
+	s.change.Unlock()
+	if err := s.everywhere(ctx, before, number); err != nil {
+		return 0, err
+	}
+	return s.reading(ctx).Sides[side].Open, nil
 }

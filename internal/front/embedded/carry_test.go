@@ -122,6 +122,7 @@ func TestAClientThatLeavesIsNobodysFailure(t *testing.T) {
 
 // An answer may take longer than a client may be idle.
 func TestASlowAnswerArrives(t *testing.T) {
+	t.Parallel()
 	const idle = 500 * time.Millisecond
 	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/none" {

@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/permit"
 )
 
 // Client steers a front through its admin socket. It is safe for concurrent use.
@@ -25,7 +26,7 @@ type Client struct {
 	gate   front.Gate
 }
 
-// Dial makes a client; the socket is opened with each call that needs it.
+// Dial makes a client; the socket is opened with the first call that needs it.
 func Dial(socket string) *Client {
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
 		var d net.Dialer
@@ -66,6 +67,9 @@ func (c *Client) Set(ctx context.Context, share split.Share, e front.Expect) (fr
 		return front.Done{}, err
 	}
 	defer through()
+	if err := permit.Ask(changing); err != nil {
+		return front.Done{}, front.Because(changing, err)
+	}
 	d, err := c.change(changing, "/split", setSplit{Share: share, Revision: e.Revision, Generation: e.Generation}, share)
 	return d, front.Because(changing, err)
 }
@@ -127,7 +131,23 @@ func (c *Client) Drain(ctx context.Context, side split.Side) (front.Left, error)
 	return front.Left{Open: d.Open}, err
 }
 
+// call asks the front. One that is just being replaced has the next process be asked.
 func (c *Client) call(ctx context.Context, method, path string, body, answer any) error {
+	for wait := 5 * time.Millisecond; ; wait *= 2 {
+		err := c.once(ctx, method, path, body, answer)
+		if !errors.Is(err, errReplaced) || wait > time.Second {
+			return err
+		}
+		c.http.CloseIdleConnections() // they lead to the process that was replaced
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+func (c *Client) once(ctx context.Context, method, path string, body, answer any) error {
 	var data []byte
 	if body != nil {
 		var err error

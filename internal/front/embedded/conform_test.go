@@ -75,7 +75,7 @@ func TestSessionsStay(t *testing.T) {
 	// All are on blue now.
 	_, h, _ := get(t, http.DefaultClient, url)
 	session := h.Get("Set-Cookie")
-	if !regexp.MustCompile(`^sailings-side=blue\.[\w-]{22}; Path=/; HttpOnly; SameSite=Lax$`).MatchString(session) {
+	if !regexp.MustCompile(`^sailings-side=blue\.\d+\.[\w-]{22}; Path=/; HttpOnly; SameSite=Lax$`).MatchString(session) {
 		t.Errorf("the session is %q", session)
 	}
 	session, _, _ = strings.Cut(session, ";")

@@ -10,12 +10,13 @@
 //	c := embedded.Dial("front.sock")
 //	d, err := c.Set(ctx, 25*split.Percent, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
 //
-// Requests are read and answered by the library's server and reverse proxy, behind what is
-// strict about how they are framed ([framing]), and are carried over connections of our own
-// ([wires]). Clients come in by doors and are a crowd, which always has room for one more.
+// The library's server, reverse proxy and transport carry the requests. Around them stand what
+// they do not do: framing that can be read in one way only ([framing], [answers]), connections to
+// instances that are used again only where nothing can be left on them ([wire]), limits ([watch]),
+// room for the next client ([room]), and the split ([table]).
 //
-// It runs as a process of its own, so that traffic outlives keeper and screens.
-// A change of the split is one swap: no request sees half of it, and requests
-// that are open finish where they are. It does not cache or rewrite, and speaks
-// HTTP/1.1 with instances.
+// It runs as a process of its own, so that traffic outlives keeper and screens; another process can
+// take over from it without an outage ([takeOver]). A change of the split is one swap: no request sees
+// half of it, and requests that are open finish where they are. It does not cache or rewrite, and
+// speaks HTTP/1.1 with instances, or HTTP/2 without TLS.
 package embedded

@@ -5,10 +5,8 @@ import (
 	"crypto/tls"
 	"errors"
 	"io"
-	"log/slog"
 	"net"
 	"net/netip"
-	"os"
 	"sync"
 	"time"
 
@@ -18,16 +16,17 @@ import (
 // doors are where clients come in. A connection is brought to where the library's server can
 // take it: announced by a proxy, over TLS or not.
 type doors struct {
-	crowd    *crowd
+	room     *room
 	settings *Settings
 	shows    *certificates // nil without TLS
 	ready    chan net.Conn // that something had to come before
 	done     chan struct{}
 	once     sync.Once
+	closed   latch // while it is, another process takes in who comes
 }
 
-func newDoors(s *Settings, c *crowd, shows *certificates) *doors {
-	return &doors{crowd: c, settings: s, shows: shows, ready: make(chan net.Conn), done: make(chan struct{})}
+func newDoors(s *Settings, m *room, shows *certificates) *doors {
+	return &doors{room: m, settings: s, shows: shows, ready: make(chan net.Conn), done: make(chan struct{})}
 }
 
 // door is one of them, as the library's server serves it. Connections that something comes
@@ -38,11 +37,11 @@ type door struct {
 	spare bool // it leads to the spare side
 }
 
-// Accept waits for a connection, and for room.
+// Accept waits for a connection, and for nothing else: where there is no room, somebody goes.
 func (d door) Accept() (net.Conn, error) {
 	wait := time.Millisecond
 	for {
-		conn, err := d.Listener.Accept()
+		conn, err := d.doors.closed.accept(d.Listener, d.doors.done)
 		if errors.Is(err, net.ErrClosed) {
 			return nil, err
 		}
@@ -56,12 +55,12 @@ func (d door) Accept() (net.Conn, error) {
 			continue
 		}
 		wait = time.Millisecond
-		c := newCaller(conn)
-		c.spare = d.spare
 		s := d.doors.settings
+		c := newCaller(conn, s.Idle)
+		c.spare = d.spare
 		announced := trusts(s.Announced, c.peer)
 		c.many = announced || trusts(s.TrustedProxies, c.peer)
-		if !d.doors.crowd.admit(c) {
+		if !d.doors.room.admit(c) {
 			_ = conn.Close()
 			continue
 		}
@@ -73,6 +72,9 @@ func (d door) Accept() (net.Conn, error) {
 	}
 }
 
+// Close leaves the listener to whoever it was handed to.
+func (d door) Close() error { return d.Listener.Close() }
+
 // receive takes in what comes before a connection's first request. What the crowd counts stays
 // as it is, and what comes over it stands within.
 func (d *doors) receive(c *caller, announced bool) {
@@ -80,11 +82,16 @@ func (d *doors) receive(c *caller, announced bool) {
 	if announced {
 		p := proxyproto.NewConn(c, proxyproto.WithPolicy(proxyproto.REQUIRE), proxyproto.SetReadHeaderTimeout(d.settings.HeaderTime))
 		if p.ProxyHeader() == nil {
+			d.room.denied.count(notAnnounced, c.peer)
+			_ = c.Close()
+			return
+		}
+		peer := addressOf(p.RemoteAddr())
+		if !d.room.announce(c, peer, trusts(d.settings.TrustedProxies, peer)) {
 			_ = c.Close()
 			return
 		}
 		c = c.within(p)
-		c.peer = addressOf(p.RemoteAddr())
 	}
 	if d.shows == nil {
 		c.framed = true
@@ -96,9 +103,10 @@ func (d *doors) receive(c *caller, announced bool) {
 	defer cancel()
 	conn := tls.Server(c, d.shows.config)
 	if err := conn.HandshakeContext(ctx); err != nil {
+		d.room.denied.count(noHandshake, c.peer)
 		var plain tls.RecordHeaderError
 		if errors.As(err, &plain) && plain.Conn != nil {
-			_, _ = io.WriteString(c.Conn, plainAtTLS)
+			_, _ = io.WriteString(c, plainAtTLS)
 			_ = c.CloseWrite()
 		}
 		_ = c.Close()
@@ -145,88 +153,6 @@ func (r received) Accept() (net.Conn, error) {
 
 func (r received) Close() error {
 	r.close()
-	return nil
-}
-
-// certificates are those of a front, read anew when their files change.
-type certificates struct {
-	config *tls.Config // that asks for the one of now
-	files  []Certificate
-
-	mu     sync.Mutex  // protects what follows
-	read   *tls.Config // with the certificates; the same for all who resume what they began
-	stamps []time.Time
-	looked time.Time
-}
-
-// Certificate is a certificate's file, with those that vouch for it, and its key's.
-type Certificate struct{ File, Key string }
-
-// lookEvery is how often the files are looked at, at most.
-const lookEvery = time.Second
-
-func newCertificates(files []Certificate) (*certificates, error) {
-	if len(files) == 0 {
-		return nil, nil
-	}
-	c := &certificates{files: files}
-	if err := c.load(); err != nil {
-		return nil, err
-	}
-	c.config = &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) { return c.now(), nil }}
-	return c, nil
-}
-
-// now are the certificates as their files have them. What cannot be read stays as it was.
-func (c *certificates) now() *tls.Config {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if now := time.Now(); now.Sub(c.looked) >= lookEvery {
-		c.looked = now
-		if c.changed() {
-			if err := c.load(); err != nil {
-				slog.Warn("a certificate was changed and cannot be read: the one before stays", "err", err)
-			}
-		}
-	}
-	return c.read
-}
-
-func (c *certificates) stamp() []time.Time {
-	var list []time.Time
-	for _, f := range c.files {
-		for _, name := range []string{f.File, f.Key} {
-			var at time.Time
-			if info, err := os.Stat(name); err == nil {
-				at = info.ModTime()
-			}
-			list = append(list, at)
-		}
-	}
-	return list
-}
-
-func (c *certificates) changed() bool {
-	for n, at := range c.stamp() {
-		if !at.Equal(c.stamps[n]) {
-			return true
-		}
-	}
-	return false
-}
-
-func (c *certificates) load() error {
-	stamps := c.stamp()
-	var list []tls.Certificate // the library chooses among them by the name that is asked for
-	for _, f := range c.files {
-		pair, err := tls.LoadX509KeyPair(f.File, f.Key)
-		if err != nil {
-			return err
-		}
-		list = append(list, pair)
-	}
-	c.read = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, Certificates: list}
-	c.stamps = stamps
 	return nil
 }
 

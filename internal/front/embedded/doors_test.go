@@ -48,6 +48,7 @@ func over(t *testing.T, url, name string, protocols ...string) (number int64, pr
 }
 
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, "%s %s", r.Header.Get("X-Forwarded-Proto"), r.Header.Get("X-Forwarded-For"))
@@ -98,7 +99,7 @@ func TestTLS(t *testing.T) {
 		got, _, _ := over(t, url, "sailings.example")
 		return got == 7
 	})
-	if _, err := newCertificates([]Certificate{{File: file, Key: "nowhere"}}); err == nil {
+	if _, err := newCertificates([]Certificate{{File: file, Key: "nowhere"}}, ""); err == nil {
 		t.Error("a front begins without its certificate")
 	}
 }
@@ -141,7 +142,7 @@ func TestAnnouncedConnections(t *testing.T) {
 	}
 }
 
-// A connection counts for who made it, from beginning to end, whoever it is said to be of.
+// A connection counts for whoever it is announced to be of, from beginning to end.
 func TestAnnouncedConnectionsAreCounted(t *testing.T) {
 	dir := t.TempDir()
 	conf := Config{Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"), Key: testKey, Settings: *Defaults()}
@@ -153,9 +154,9 @@ func TestAnnouncedConnectionsAreCounted(t *testing.T) {
 	}
 	runServer(t, s)
 	counted := func() (all int, of int) {
-		s.crowd.mu.Lock()
-		defer s.crowd.mu.Unlock()
-		return len(s.crowd.members), s.crowd.of[netip.MustParseAddr("127.0.0.1")]
+		s.room.mu.Lock()
+		defer s.room.mu.Unlock()
+		return len(s.room.callers), s.room.of[netip.MustParsePrefix("198.51.100.9/32")]
 	}
 	for _, protocol := range []string{"h2", "http/1.1"} {
 		raw := dial(t, "http://"+s.Address())
@@ -167,7 +168,7 @@ func TestAnnouncedConnectionsAreCounted(t *testing.T) {
 			t.Fatal(err)
 		}
 		if all, of := counted(); all != 1 || of != 1 {
-			t.Errorf("%s: %d connections are counted, %d of the proxy's", protocol, all, of)
+			t.Errorf("%s: %d connections are counted, %d of the client's", protocol, all, of)
 		}
 		_ = raw.Close()
 		testkit.Eventually(t, "nobody is counted any more", func() bool {

@@ -195,47 +195,6 @@ func TestStrayBytesAnswerNobody(t *testing.T) {
 	}
 }
 
-// Of an instance that has once sent bytes where none belong, no connection is used again after
-// an answer without a body: it may do so at any time.
-func TestAnInstanceThatSendsStrays(t *testing.T) {
-	var conns atomic.Int64
-	seen := map[net.Conn]bool{}
-	var mu sync.Mutex // protects seen
-	odd := oddInstance(t, func(conn net.Conn, r *http.Request) {
-		mu.Lock()
-		if !seen[conn] {
-			conns.Add(1)
-		}
-		seen[conn] = true
-		mu.Unlock()
-		text := "HTTP/1.1 204 No Content\r\n\r\n"
-		if r.URL.Path == "/stray" {
-			text += "stray"
-		}
-		_, _ = io.WriteString(conn, text)
-	})
-	url, c, _ := open(t, nil)
-	if err := c.SetInstances(t.Context(), split.Blue, []reading.Server{odd}); err != nil {
-		t.Fatal(err)
-	}
-	ask := func(path string) int64 {
-		if status, _, _ := get(t, http.DefaultClient, url+path); status != http.StatusNoContent {
-			t.Errorf("%s is answered with %d", path, status)
-		}
-		time.Sleep(2 * rest) // it has rested by then
-		return conns.Load()
-	}
-	ask("/")
-	if n := ask("/"); n != 1 {
-		t.Errorf("an instance that does well has %d connections for two requests", n)
-	}
-	ask("/stray")
-	n := ask("/")
-	if more := ask("/"); more != n+1 {
-		t.Errorf("after stray bytes a connection is used again: %d, then %d", n, more)
-	}
-}
-
 // 204 and 304 have no body for the client, nor the end of one.
 func TestNoBodyWhereNoneBelongs(t *testing.T) {
 	odd := oddInstance(t, func(conn net.Conn, r *http.Request) {
@@ -311,7 +270,7 @@ func TestOrigins(t *testing.T) {
 		if c.said != "" {
 			r.Header.Set("X-Forwarded-For", c.said)
 		}
-		if got := originOf(r, trusted).client; got != c.want {
+		if got := originOf(r, nil, trusted).client; got != c.want {
 			t.Errorf("from %s, which says %q, comes %s, want %s", c.peer, c.said, got, c.want)
 		}
 	}
@@ -410,52 +369,9 @@ func TestThereIsAlwaysRoom(t *testing.T) {
 	}
 }
 
-// One address does not take every connection; a trusted proxy stands for many.
-func TestOneAddressHasALimit(t *testing.T) {
-	conn := func(address string, moved time.Time) *caller {
-		ours, theirs := net.Pipe()
-		t.Cleanup(func() { ours.Close(); theirs.Close() })
-		c := newCaller(ours)
-		c.peer = netip.MustParseAddr(address)
-		c.moved.Store(moved.UnixNano())
-		return c
-	}
-	crowd := newCrowd(10, 3)
-	var busy []*caller
-	for range 3 {
-		c := conn("192.0.2.1", time.Now().Add(time.Minute)) // however long the test takes
-		if !crowd.admit(c) {
-			t.Fatal("three of an address are not let in")
-		}
-		crowd.note(c, http.StateActive)
-		busy = append(busy, c)
-	}
-	if crowd.admit(conn("192.0.2.1", time.Now())) {
-		t.Error("a fourth of an address is let in while the others are busy")
-	}
-	if !crowd.admit(conn("192.0.2.2", time.Now())) {
-		t.Error("another address is shut out")
-	}
-	busy[1].moved.Store(time.Now().Add(-2 * still).UnixNano())
-	if !crowd.admit(conn("192.0.2.1", time.Now())) {
-		t.Error("where nothing has moved for long there is no room made")
-	}
-	if _, err := busy[1].Conn.Write([]byte("x")); err == nil {
-		t.Error("the connection on which nothing moved is still there")
-	}
-	many := conn("192.0.2.1", time.Now())
-	if many.many = true; !crowd.admit(many) {
-		t.Error("a trusted proxy has the limit of one client")
-	}
-	_ = busy[0].Close()
-	_ = busy[0].Close() // twice is once
-	if n := crowd.of[netip.MustParseAddr("192.0.2.1")]; n != 3 {
-		t.Errorf("the address has %d connections by the count, want 3", n)
-	}
-}
-
 // A body that trickles ends; one that keeps a rate does not.
 func TestBodiesHaveALeastRate(t *testing.T) {
+	t.Parallel()
 	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
 		n, _ := io.Copy(io.Discard, r.Body)
 		fmt.Fprint(w, n)
@@ -510,6 +426,7 @@ func TestTheFirstByteHasALimit(t *testing.T) {
 
 // A tunnel on which nothing moves ends; one that moves in one direction only does not.
 func TestTunnelsEnd(t *testing.T) {
+	t.Parallel()
 	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) {
 		conn, in, err := http.NewResponseController(w).Hijack()
 		if err != nil {
@@ -545,10 +462,10 @@ func TestTunnelsEnd(t *testing.T) {
 // What this machine is short of is no instance's failure.
 func TestOurOwnShortageIsNobodysFailure(t *testing.T) {
 	blue := newBackend(t, "blue-1", "1", nil)
-	p := newProxy(Config{Settings: *Defaults()}, &table{sides: [2]pool{{tally: &tally{}}, {tally: &tally{}}}})
+	p := newProxy(Config{Settings: *Defaults()}, &table{sides: [2]pool{{tally: &tally{}}, {tally: &tally{}}}}, &denials{})
 	p.swap(p.current().withInstances(split.Blue, []reading.Server{blue.address}))
 	for _, short := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.EADDRNOTAVAIL} {
-		p.wires.dial = func(context.Context, string) (net.Conn, error) { return nil, &net.OpError{Op: "dial", Err: short} }
+		p.wires.dialer.Control = func(string, string, syscall.RawConn) error { return short }
 		w := &recorder{header: http.Header{}}
 		r, err := http.NewRequest(http.MethodGet, "http://x/", nil)
 		if err != nil {
@@ -626,6 +543,7 @@ func TestConnectionsFitDescriptors(t *testing.T) {
 
 // A steering request that is sent in halves ends, and holds up nobody meanwhile.
 func TestHalvesOfSteeringRequests(t *testing.T) {
+	t.Parallel()
 	_, c, config := open(t, nil)
 	for _, text := range []string{"GET /reading HTTP/1.1\r\nHost:", "PUT /home HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n{"} {
 		conn, err := net.Dial("unix", config.Socket)

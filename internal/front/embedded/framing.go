@@ -13,7 +13,7 @@ import (
 type framing struct {
 	at      part
 	line    []byte // of one that has not ended yet
-	head    int    // bytes of the head so far
+	head    int    // bytes of the head so far, until the request is through; of its trailer as well
 	left    int64  // bytes of the body, or of the chunk
 	old     bool   // HTTP/1.0
 	length  int64  // Content-Length, -1 if there is none
@@ -61,6 +61,9 @@ const (
 
 // idle reports whether the connection is between two requests.
 func (f *framing) idle() bool { return f.at == requestLine && len(f.line) == 0 }
+
+// headSize is how many bytes of a request's head and trailer there are so far.
+func (f *framing) headSize() int { return f.head + len(f.line) }
 
 // take goes on with what was read. If that is unclear, good is how much of it was before
 // the line that is.
@@ -138,7 +141,7 @@ func (f *framing) takeLine(line []byte) error {
 }
 
 func (f *framing) takeRequest(text []byte) error {
-	f.length = -1
+	f.length, f.head = -1, len(text)
 	f.at = fieldLine
 	switch {
 	case bytes.HasSuffix(text, []byte(" HTTP/1.1")):
@@ -164,6 +167,7 @@ func (f *framing) takeField(text []byte) error {
 	if text[0] == ' ' || text[0] == '\t' {
 		return folded
 	}
+	f.head += len(text)
 	colon := bytes.IndexByte(text, ':')
 	if colon < 1 || !token(text[:colon]) {
 		return noField

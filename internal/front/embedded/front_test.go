@@ -823,6 +823,7 @@ func TestADiskThatHangs(t *testing.T) {
 
 // The admin socket is made again when somebody removes it.
 func TestTheSocketIsMadeAgain(t *testing.T) {
+	t.Parallel()
 	blue := newBackend(t, "blue-1", "1", nil)
 	_, c, config := open(t, nil)
 	putInstances(t, c, split.Blue, blue)

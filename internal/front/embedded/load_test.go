@@ -154,11 +154,11 @@ func BenchmarkEnter(b *testing.B) {
 		t.sides[side].tally = &tally{}
 	}
 	t.split.Share = 2500
-	p := newProxy(Config{Key: plan.Key{From: plan.KeyCookie}, Settings: *Defaults()}, t)
+	p := newProxy(Config{Key: plan.Key{From: plan.KeyCookie}, Settings: *Defaults()}, t, &denials{})
 	b.ReportAllocs()
 	for b.Loop() {
 		pass := &passage{}
 		p.enter(pass, "a client")
-		pass.pool.tally.open.Add(-1)
+		pass.leave()
 	}
 }

@@ -6,14 +6,12 @@ import (
 	"io"
 	"log"
 	"log/slog"
-	"math"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"net/http/httputil"
+	"net/netip"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -24,7 +22,8 @@ import (
 	"vaiven/internal/plan"
 )
 
-// proxy is the part of the front that requests pass through.
+// proxy is the part of the front that requests pass through. The library's reverse proxy and transport
+// do the work, on copies of the server's requests; what is decided, counted and bounded here is around them.
 type proxy struct {
 	settings *Settings
 	key      plan.Key
@@ -32,6 +31,8 @@ type proxy struct {
 	secret   []byte // the prober's; what is signed is signed with it
 	spare    spareDoor
 	clients  *clients.Counts // nil where the key keeps nobody together
+	denied   *denials
+	retiring atomic.Bool // another process takes in who comes: answers are the last on their connections
 
 	// table is what requests go by. One is counted as open by the table it went by, and looks
 	// whether that still is the one in force; so once a new table is in place, no request can
@@ -39,12 +40,11 @@ type proxy struct {
 	table atomic.Pointer[table]
 
 	wires   *wires
-	buffers buffers
 	reverse httputil.ReverseProxy
 }
 
-func newProxy(c Config, t *table) *proxy {
-	p := &proxy{settings: &c.Settings, key: c.Key, secret: c.Secret}
+func newProxy(c Config, t *table, counts *denials) *proxy {
+	p := &proxy{settings: &c.Settings, key: c.Key, secret: c.Secret, denied: counts}
 	p.spare.SpareDoor = c.Spare
 	p.table.Store(t)
 	if c.Key.From != plan.KeyRandom {
@@ -53,28 +53,14 @@ func newProxy(c Config, t *table) *proxy {
 	if c.Sticky {
 		p.cookie = c.Service + "-side"
 	}
-	dialer := &net.Dialer{Timeout: time.Second, KeepAlive: 30 * time.Second}
-	p.wires = &wires{
-		dial: func(ctx context.Context, address string) (net.Conn, error) {
-			return dialer.DialContext(ctx, "tcp", address)
-		},
-		buffers: &p.buffers, firstByte: c.FirstByte, nextByte: c.NextByte, tunnel: c.TunnelIdle, kept: map[string][]*wire{}, odd: map[string]bool{},
-	}
+	p.wires = newWires(c.Connections, c.HTTP2, func(address string) {
+		counts.count(strayBytes, netip.Addr{})
+		slog.Debug("instance sent unexpected bytes", "address", address)
+	})
 	p.reverse = httputil.ReverseProxy{
-		Rewrite: func(r *httputil.ProxyRequest) {
-			pass := passageOf(r.In.Context())
-			r.Out.URL.Scheme = "http"
-			r.Out.Host = r.In.Host
-			r.Out.URL.RawQuery = r.In.URL.RawQuery // as it came, even where Go would not parse it
-			pass.from.tell(r.Out.Header, r.In.Header)
-			r.Out.Header.Del("Expect") // who waits for a word has had it
-			if pass.probe {
-				r.Out.Header.Set(front.ProbeHeader, "yes")
-			}
-		},
-		Transport:     p,
-		FlushInterval: -1, // streams are passed on as they come
-		BufferPool:    &p.buffers,
+		Rewrite:    p.rewrite,
+		Transport:  p,
+		BufferPool: &pieces,
 		ModifyResponse: func(answer *http.Response) error {
 			p.mark(answer.Header, passageOf(answer.Request.Context()))
 			return nil
@@ -85,31 +71,88 @@ func newProxy(c Config, t *table) *proxy {
 	return p
 }
 
-// unsentError is a connection that was never made: no byte of the request has
-// been sent, so another instance can be asked.
-type unsentError struct{ err error }
+// rewrite makes what an instance is asked of what a client asked.
+func (p *proxy) rewrite(r *httputil.ProxyRequest) {
+	pass := passageOf(r.In.Context())
+	out := r.Out
+	out.URL.Scheme = "http"
+	pass.first = pass.pool.pick(nil, pass.begun)
+	if pass.first != nil {
+		out.URL.Host = pass.first.Address
+	}
+	out.Close = p.wires.framed && bodiless(r.In)
+	out.Host = r.In.Host
+	out.URL.RawQuery = r.In.URL.RawQuery // as it came, even where Go would not parse it
+	out.Trailer = r.In.Trailer           // it is filled in as the body ends
+	if len(out.Trailer) > 0 {
+		out.ContentLength = -1 // over HTTP/1 only chunks have a trailer
+	}
+	clean(out.Header, pass.from.trusted)
+	p.spare.hide(out.Header)
+	pass.from.tell(out.Header, r.In.Header)
+	if p.settings.ClientCA != "" {
+		shownCertificate(out.Header, r.In, pass.watch.caller)
+	}
+	if !r.In.ProtoAtLeast(1, 1) {
+		out.Header.Del("Expect") // who asks so knows of no word between
+	}
+	if unsafeUpgrade(out.Header) {
+		out.Header.Del("Connection")
+		out.Header.Del("Upgrade")
+		out.Header.Del("Http2-Settings")
+	}
+	if pass.probe {
+		out.Header.Set(front.ProbeHeader, "yes")
+	}
+}
 
-func (e *unsentError) Error() string { return e.err.Error() }
-func (e *unsentError) Unwrap() error { return e.err }
+// unsafeUpgrade reports whether a request would become one for other requests that nobody here sees:
+// HTTP/2, or TLS.
+func unsafeUpgrade(h http.Header) bool {
+	for _, to := range h["Upgrade"] {
+		for name := range strings.SplitSeq(to, ",") {
+			name, _, _ = strings.Cut(strings.ToLower(strings.TrimSpace(name)), "/")
+			if name == "h2c" || name == "h2" || name == "http" || name == "tls" {
+				return true
+			}
+		}
+	}
+	return false
+}
 
-// passage is one request on its way through.
+// passage is one request on its way through, and the context of that, in which it is found again.
 type passage struct {
+	context.Context
 	pool     pool
 	side     split.Side
+	first    *instance // that is asked first, nil if there is none
 	instance *instance // that answers it
 	from     origin
+	watch    watch
+	answer   answer   // on its way to the client,
+	body     download // and its body
 	probe    bool
 	aside    bool        // it came by the spare side's door: it counts for nothing
 	lost     error       // why no instance answered
 	session  *split.Side // the side that the client's cookie names, nil if none does
-	left     func() bool // whether what went wrong is the client's doing
+	epoch    uint64      // of that session
 	begun    time.Time
 	place    split.Place
-	full     bool // the side has too many
+	full     bool // too many of the side wait for their answers
+	waits    bool // it is counted among those
+}
+
+// answered says that the answer has begun: the request waits no more.
+func (p *passage) answered() {
+	if p.waits {
+		p.waits = false
+		p.pool.tally.waits.Add(-1)
+	}
 }
 
 // leave counts the request as through.
 func (p *passage) leave() {
+	p.answered()
 	p.pool.tally.open.Add(-1)
 	if p.instance != nil {
 		p.instance.open.Add(-1)
@@ -119,13 +162,21 @@ func (p *passage) leave() {
 // brokeOff counts an answer that did not come to its end. If that is the client's doing
 // it counts against no instance, and trips no guard.
 func (p *passage) brokeOff() {
-	if p.instance != nil && !p.left() && !p.aside {
+	if p.instance != nil && !p.watch.left() && !p.aside {
 		p.instance.failures.Add(1)
 		p.pool.tally.lost.Add(1)
 	}
 }
 
 type passageKey struct{}
+
+// Value finds the passage.
+func (p *passage) Value(key any) any {
+	if key == (passageKey{}) {
+		return p
+	}
+	return p.Context.Value(key)
+}
 
 func passageOf(ctx context.Context) *passage {
 	p, _ := ctx.Value(passageKey{}).(*passage)
@@ -134,14 +185,30 @@ func passageOf(ctx context.Context) *passage {
 
 // ServeHTTP passes a request on to the side that its key belongs to.
 func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if !answerable(w, r) {
+	c := callerFrom(r.Context())
+	if r.Host == "" && !r.ProtoAtLeast(1, 1) && c != nil {
+		named := *r // HTTP/1.0 need not name one
+		r, named.Host = &named, c.LocalAddr().String()
+	}
+	if no := refuse(r); no != nil {
+		p.refuse(w, r, no)
 		return
 	}
-	caller := callerFrom(r.Context())
-	client := newPaced(w, r, caller, p.settings)
-	defer client.done()
-	pass := &passage{begun: time.Now(), left: func() bool { return r.Context().Err() != nil || client.broke.Load() }}
-	p.begin(pass, r, caller)
+	if c != nil && !p.enterRoom(w, r, c) {
+		return
+	}
+	defer p.leaveRoom(r, c)
+
+	ctx, cancel := context.WithCancelCause(r.Context())
+	defer cancel(nil)
+	pass := &passage{Context: ctx, begun: time.Now()}
+	pass.watch.begin(w, r, c, p.settings.limits(r), cancel)
+	defer pass.watch.end()
+	if size := pass.watch.size; size > 0 && r.ContentLength > size {
+		p.refuse(w, r, &denial{http.StatusRequestEntityTooLarge, "the request's body is larger than allowed", largeBody})
+		return
+	}
+	p.begin(pass, r, c)
 	defer pass.leave()
 	defer func() {
 		// The reverse proxy panics to cut an answer off that an instance broke off.
@@ -150,27 +217,64 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			panic(cut)
 		}
 	}()
-	p.reverse.ServeHTTP(client, r.WithContext(context.WithValue(r.Context(), passageKey{}, pass)))
+	in := r.WithContext(pass)
+	if pass.watch.body != nil {
+		in.Body = pass.watch.body
+	}
+	pass.answer = answer{ResponseWriter: w, watch: &pass.watch, old: !r.ProtoAtLeast(1, 1), last: &p.retiring}
+	p.reverse.ServeHTTP(&pass.answer, in)
 }
 
-// answerable answers requests that no instance is asked, and reports whether it is not one.
-func answerable(w http.ResponseWriter, r *http.Request) bool {
+// enterRoom takes what a request needs besides its connection, and answers it where there is none left.
+func (p *proxy) enterRoom(w http.ResponseWriter, r *http.Request, c *caller) bool {
+	if r.ProtoMajor < 2 {
+		return true
+	}
 	switch {
-	case r.Method == http.MethodConnect || r.Method == http.MethodTrace:
-		w.Header().Set("Connection", "close")
-		http.Error(w, "this front does not do "+r.Method, http.StatusMethodNotAllowed)
-	case r.Host == "" && r.ProtoAtLeast(1, 1):
-		w.Header().Set("Connection", "close")
-		http.Error(w, "the request names no host", http.StatusBadRequest)
+	case p.wires.framed && !c.room.enter(c):
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, "too many requests at once", http.StatusServiceUnavailable)
+	case !c.room.takeHead(c, headerSize(r)-headFree):
+		if p.wires.framed {
+			c.room.exit(c)
+		}
+		http.Error(w, "too many large request headers at once", http.StatusRequestHeaderFieldsTooLarge)
 	default:
 		return true
 	}
 	return false
 }
 
+// leaveRoom gives it back.
+func (p *proxy) leaveRoom(r *http.Request, c *caller) {
+	switch {
+	case c == nil:
+	case r.ProtoMajor < 2:
+		c.headDone()
+	default:
+		c.room.giveHead(c, headerSize(r)-headFree)
+		if p.wires.framed {
+			c.room.exit(c)
+		}
+	}
+}
+
+// refuse answers a request that no instance is asked.
+func (p *proxy) refuse(w http.ResponseWriter, r *http.Request, no *denial) {
+	var of netip.Addr
+	if c := callerFrom(r.Context()); c != nil {
+		of = c.peer
+	}
+	p.denied.count(no.reason, of)
+	if r.ProtoMajor < 2 {
+		w.Header().Set("Connection", "close")
+	}
+	http.Error(w, no.why, no.status)
+}
+
 // begin decides where a request goes.
 func (p *proxy) begin(pass *passage, r *http.Request, c *caller) {
-	pass.from = originOf(r, p.settings.TrustedProxies)
+	pass.from = originOf(r, c, p.settings.TrustedProxies)
 	pass.probe = p.isProbe(r)
 	pass.aside = c != nil && c.spare || p.spare.opens(r)
 	key := ""
@@ -187,13 +291,11 @@ func (p *proxy) begin(pass *passage, r *http.Request, c *caller) {
 	}
 	if p.cookie != "" && !pass.probe {
 		if c, err := r.Cookie(p.cookie); err == nil {
-			if side, ok := p.unseal(c.Value); ok {
-				pass.session = &side
+			if side, epoch, ok := p.unseal(c.Value); ok {
+				pass.session, pass.epoch = &side, epoch
 			}
 		}
 	}
-	clean(r.Header)
-	p.spare.hide(r.Header)
 	p.enter(pass, key)
 }
 
@@ -206,28 +308,25 @@ func (p *proxy) enter(pass *passage, key string) {
 		switch {
 		case pass.aside:
 			pass.side = t.whole.Other()
-		case pass.session != nil && !t.sides[*pass.session].released && len(t.sides[*pass.session].instances) > 0:
+		case pass.session != nil && pass.epoch == t.sides[*pass.session].epoch && len(t.sides[*pass.session].instances) > 0:
 			pass.side = *pass.session
 		default:
 			pass.side = pass.place.Side(t.split.Share)
 		}
 		pass.pool = t.sides[pass.side]
-		open := pass.pool.tally.open.Add(1)
+		pass.pool.tally.open.Add(1)
 		if p.table.Load() == t {
-			pass.full = open > p.budget(t)
+			waiting := pass.pool.tally.waiting()
+			pass.waits = true
+			if t.steady() {
+				pass.pool.tally.carry(waiting)
+			} else {
+				pass.full = waiting > max(int64(p.settings.Connections/2), pass.pool.tally.carried(), 1)
+			}
 			return
 		}
 		pass.pool.tally.open.Add(-1)
 	}
-}
-
-// budget is how many requests one side may have open, so that instances that hang leave the
-// other side its part of the connections.
-func (p *proxy) budget(t *table) int64 {
-	if t.split.Share == 0 || t.split.Share == split.Whole {
-		return math.MaxInt64
-	}
-	return max(int64(p.settings.Connections/2), 1)
 }
 
 // swap puts a new table in place. When it returns, every request that began by
@@ -264,15 +363,14 @@ func (p *proxy) place(t *table, pass *passage, key string) split.Place {
 // errNoInstance is a side that has nothing to send a request to.
 var errNoInstance = errors.New("no instance takes the request")
 
-// errFull is a side that has as many requests open as it may have.
-var errFull = errors.New("the side has too many requests open")
+// errFull is a side of which as many requests wait for an answer as may.
+var errFull = errors.New("too many requests wait for the side's answers")
 
 // errUnasked is an answer that would make another protocol of a connection.
 var errUnasked = errors.New("the instance switches protocols unasked")
 
 // RoundTrip asks instances of the passage's side until one can be connected to, and counts
-// what came of it. Once a byte was sent the request is not repeated here. The request is the
-// reverse proxy's own copy, so its address may be filled in.
+// what came of it. Once a byte was sent the request is not repeated here.
 func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
 	pass := passageOf(r.Context())
 	if pass.full {
@@ -280,32 +378,31 @@ func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	var tried []*instance
 	last := errNoInstance
-	for {
-		i := pass.pool.pick(tried, time.Now())
+	for i := pass.first; ; i = pass.pool.pick(tried, time.Now()) {
 		if i == nil {
 			return nil, last
 		}
 		i.open.Add(1)
 		slot := i.waits.begin(time.Now())
-		r.URL.Host = i.Address
-		answer, err := p.wires.ask(r, i.Address, pass.left)
+		pass.watch.asks()
+		answer, err := p.wires.ask(r, i.Address)
 		i.waits.end(slot)
 		if err == nil && answer.StatusCode == http.StatusSwitchingProtocols && r.Header.Get("Upgrade") == "" {
 			err = errors.Join(errUnasked, answer.Body.Close())
 		}
 		if err == nil {
 			pass.instance = i // its open count goes down when the answer is through
-			if !pass.aside {
-				took := time.Since(pass.begun)
-				i.answered(answer.StatusCode, took)
-				p.met(pass, answer.StatusCode >= 500, took)
-			}
+			pass.answered()
+			p.follow(pass, answer)
 			return answer, nil
 		}
 		i.open.Add(-1)
+		if cause := context.Cause(r.Context()); cause != nil {
+			err = cause
+		}
 		var unsent *unsentError
 		switch {
-		case pass.left():
+		case pass.watch.left():
 			if !pass.aside {
 				i.left.Add(1)
 				p.met(pass, true, 0)
@@ -325,28 +422,66 @@ func (p *proxy) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 }
 
+// follow counts an answer that has begun, and sees to how it goes on.
+func (p *proxy) follow(pass *passage, answer *http.Response) {
+	status, calls := answer.StatusCode, isGRPC(answer.Header)
+	nextByte := pass.watch.nextByte
+	if calls {
+		nextByte = 0 // a stream of answers may be quiet
+	}
+	pass.watch.answers(nextByte)
+	if !pass.aside {
+		took := time.Since(pass.begun)
+		pass.instance.answered(status, took)
+		p.met(pass, status >= 500, took)
+	}
+	if status == http.StatusSwitchingProtocols {
+		return
+	}
+	body := &pass.body
+	*body = download{ReadCloser: answer.Body, watch: &pass.watch}
+	if calls && !pass.aside {
+		body.ends = func() {
+			if badCall(answer) {
+				pass.instance.failures.Add(1)
+				p.met(pass, true, 0)
+			}
+		}
+	}
+	answer.Body = body
+}
+
+// own are the names of fields that only the front says.
+var own = [...]string{front.ProbeHeader, front.SideHeader, front.InstanceHeader, front.VersionHeader, front.LostHeader}
+
 // mark names side, instance and version in answers to probes, and in nobody
 // else's unless the plan says so. Instances cannot forge the names.
 func (p *proxy) mark(h http.Header, pass *passage) {
-	for name := range h {
-		if strings.HasPrefix(name, ownPrefix) {
-			delete(h, name)
-		}
+	for _, name := range own {
+		delete(h, name)
 	}
 	for name, values := range p.marks(pass) {
 		h[name] = append(h[name], values...)
+	}
+	if pass.aside { // nobody else is to get it from a cache
+		h.Set("Cache-Control", "no-store")
+		for _, by := range p.spare.names() {
+			h.Add("Vary", by)
+		}
 	}
 }
 
 // marks are the fields that are added to an answer.
 func (p *proxy) marks(pass *passage) http.Header {
-	session := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil && (pass.session == nil || *pass.session != pass.side)
+	session := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil && (pass.session == nil || *pass.session != pass.side || pass.epoch != pass.pool.epoch)
 	if !session && !pass.probe && !p.settings.Tell {
 		return nil
 	}
 	h := http.Header{}
 	if session {
-		h.Set("Set-Cookie", (&http.Cookie{Name: p.cookie, Value: p.seal(pass.side), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}).String())
+		h.Set("Set-Cookie", (&http.Cookie{
+			Name: p.cookie, Value: p.seal(pass.side, pass.pool.epoch), Path: "/", HttpOnly: true, Secure: pass.from.proto == "https", SameSite: http.SameSiteLaxMode,
+		}).String())
 	}
 	if pass.probe || p.settings.Tell {
 		h.Set(front.SideHeader, pass.side.String())
@@ -369,11 +504,18 @@ func (p *proxy) lost(pass *passage, err error) (status int) {
 	}
 	pass.lost = err
 	status = http.StatusBadGateway
-	var netErr net.Error
+	var slow *slowError
 	switch {
-	case errors.Is(err, errNoInstance), errors.Is(err, errFull), ours(err):
+	case errors.Is(err, errFull):
+		p.denied.count(sideFull, pass.from.peer)
 		status = http.StatusServiceUnavailable
-	case errors.As(err, &netErr) && netErr.Timeout():
+	case errors.Is(err, errNoInstance):
+		p.denied.count(noInstance, pass.from.peer)
+		status = http.StatusServiceUnavailable
+	case ours(err):
+		p.denied.count(noRoom, pass.from.peer)
+		status = http.StatusServiceUnavailable
+	case errors.As(err, &slow), isTimeout(err):
 		status = http.StatusGatewayTimeout
 	}
 	slog.Debug("request lost", "side", pass.side, "status", status, "err", err)
@@ -383,9 +525,17 @@ func (p *proxy) lost(pass *passage, err error) (status int) {
 // fail answers a request that no instance answered.
 func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 	pass := passageOf(r.Context())
-	if pass.left() {
+	if pass.watch.left() {
+		status := http.StatusRequestTimeout // if anybody is there to read it
+		switch {
+		case errors.Is(err, errLargeBody):
+			status = http.StatusRequestEntityTooLarge
+			p.denied.count(largeBody, pass.from.peer)
+		case errors.Is(err, errSlowBody):
+			p.denied.count(slowBody, pass.from.peer)
+		}
 		w.Header().Set("Connection", "close")
-		w.WriteHeader(http.StatusRequestTimeout) // if anybody is there to read it
+		w.WriteHeader(status)
 		return
 	}
 	status := p.lost(pass, err)
@@ -396,7 +546,7 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
+	r := reading.Front{Refused: p.denied.read(), At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
 		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}
@@ -411,22 +561,4 @@ func (p *proxy) reading(now time.Time) reading.Front {
 		r.Sides[side] = s
 	}
 	return r
-}
-
-// buffers is a pool of copy buffers.
-type buffers struct{ pool sync.Pool }
-
-const bufferSize = 64 << 10
-
-func (b *buffers) Get() []byte {
-	if buf, ok := b.pool.Get().(*[bufferSize]byte); ok {
-		return buf[:]
-	}
-	return make([]byte, bufferSize)
-}
-
-func (b *buffers) Put(buf []byte) {
-	if cap(buf) >= bufferSize {
-		b.pool.Put((*[bufferSize]byte)(buf[:bufferSize]))
-	}
 }

@@ -1,7 +1,9 @@
 package embedded
 
 import (
+	"cmp"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"strconv"
 	"strings"
@@ -37,9 +39,42 @@ type Settings struct {
 	Connections int           // at the same time, as far as there are descriptors
 	PerClient   int           // of them from one address; 0 for a quarter
 
+	BodySize int64  // largest body of a request, bytes; 0 for no limit
+	Paths    []Path // whose limits differ
+
 	TrustedProxies []netip.Prefix // whose word on where requests come from is taken
 	Announced      []netip.Prefix // whose connections begin with the PROXY protocol
 	Certificates   []Certificate  // with which clients are spoken to over TLS; none: without
+	ClientCA       string         // file with the authorities that clients' certificates have to be vouched for by; "": clients need none
+	HTTP2          bool           // instances speak HTTP/2 without TLS, as gRPC services do
+}
+
+// Path is a part of a service whose requests have limits of their own: those whose path begins so. Of
+// several the longest counts. What is zero is as for all.
+type Path struct {
+	Begins              string
+	FirstByte, NextByte time.Duration
+	BodySize            int64
+}
+
+// limits are those of a request.
+func (s *Settings) limits(r *http.Request) limits {
+	l := limits{idle: s.Idle, grace: s.HeaderTime, rate: s.BodyRate, size: s.BodySize, firstByte: s.FirstByte, nextByte: s.NextByte, tunnel: s.TunnelIdle}
+	longest := -1
+	for _, p := range s.Paths {
+		if len(p.Begins) <= longest || !strings.HasPrefix(r.URL.Path, p.Begins) {
+			continue
+		}
+		longest = len(p.Begins)
+		l.firstByte, l.nextByte, l.size = cmp.Or(p.FirstByte, s.FirstByte), cmp.Or(p.NextByte, s.NextByte), cmp.Or(p.BodySize, s.BodySize)
+	}
+	if r.ProtoMajor > 1 {
+		l.idle = 0 // pings find out whether the client is there
+		if s.HTTP2 && isGRPC(r.Header) {
+			l.rate = 0 // a stream of calls has no rate
+		}
+	}
+	return l
 }
 
 // Kind is the kind's name.
@@ -62,6 +97,9 @@ func (s *Settings) Resolve(file, _ func(*string)) {
 	for n := range s.Certificates {
 		file(&s.Certificates[n].File)
 		file(&s.Certificates[n].Key)
+	}
+	if s.ClientCA != "" {
+		file(&s.ClientCA)
 	}
 }
 
@@ -90,6 +128,12 @@ func readSettings(r *section.Reader, n ast.Node) plan.FrontSettings {
 		section.May("connections", section.Parsed(r, "connections", &s.Connections, section.Between(1, 1_000_000))),
 		section.May("per-client", section.Parsed(r, "per-client", &s.PerClient, section.Between(1, 1_000_000))),
 		section.May("shuffle", section.Parsed(r, "shuffle", &s.Shuffle, section.YesNo)),
+		section.May("body-size", section.Parsed(r, "body-size", &s.BodySize, section.Size)),
+		section.May("paths", func(n ast.Node) { readPaths(r, n, s) }),
+		section.May("instances", section.Parsed(r, "instances", &s.HTTP2, func(text string) (bool, error) {
+			of, err := section.OneOf[protocol](text, speaksHTTP1, speaksHTTP2)
+			return of == speaksHTTP2, err
+		})),
 		section.May("trusted-proxies", networks(r, "trusted-proxies", &s.TrustedProxies)),
 		section.May("proxy-protocol", networks(r, "proxy-protocol", &s.Announced)),
 		section.May("tls", func(n ast.Node) {
@@ -101,8 +145,39 @@ func readSettings(r *section.Reader, n ast.Node) plan.FrontSettings {
 				s.Certificates = append(s.Certificates, c)
 			})
 		}),
+		section.May("client-ca", func(n ast.Node) {
+			if r.Text(n, "client-ca", &s.ClientCA) && len(s.Certificates) == 0 && !r.Discovering() {
+				r.Wrong(n, "client-ca without tls", "clients have certificates over TLS only: add `tls` with the front's own certificate")
+			}
+		}),
 	)
 	return s
+}
+
+// protocol is what instances speak.
+type protocol string
+
+const (
+	speaksHTTP1 protocol = "http1"
+	speaksHTTP2 protocol = "http2"
+)
+
+func readPaths(r *section.Reader, n ast.Node, s *Settings) {
+	r.List(n, "paths", func(n ast.Node) {
+		var p Path
+		r.Mapping(n, "paths",
+			section.Need("path", section.Parsed(r, "path", &p.Begins, func(text string) (string, error) {
+				if !strings.HasPrefix(text, "/") {
+					return "", fmt.Errorf("%q is no beginning of a path: it has to begin with /", text)
+				}
+				return text, nil
+			})),
+			section.May("first-byte", section.Parsed(r, "first-byte", &p.FirstByte, section.Duration)),
+			section.May("next-byte", section.Parsed(r, "next-byte", &p.NextByte, section.Duration)),
+			section.May("body-size", section.Parsed(r, "body-size", &p.BodySize, section.Size)),
+		)
+		s.Paths = append(s.Paths, p)
+	})
 }
 
 // networks reads a list of addresses and networks.

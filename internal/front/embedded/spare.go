@@ -56,6 +56,18 @@ func (s *spareDoor) hide(h http.Header) {
 	}
 }
 
+// names are what answers depend on beside what is asked: by which they are kept apart in caches.
+func (s *spareDoor) names() []string {
+	var list []string
+	if s.Header != "" {
+		list = append(list, s.Header)
+	}
+	if s.Cookie != "" {
+		list = append(list, "Cookie")
+	}
+	return list
+}
+
 // load reads the secret, or makes one.
 func (s *spareDoor) load() error {
 	if !s.Asks() {

@@ -32,6 +32,7 @@ type store struct {
 	order  error      // why the last order could not be kept, nil if it was
 	ready  chan struct{}
 	wake   chan struct{}
+	paused bool // another process writes
 }
 
 // kept is the state file.
@@ -39,9 +40,37 @@ type kept struct {
 	Split    reading.Split       `json:"split"`
 	Order    reading.Order       `json:"order,omitzero"`
 	Sides    [2][]reading.Server `json:"sides"`
-	Released [2]bool             `json:"released,omitzero"` // sides whose sessions do not stay
+	Epochs   [2]uint64           `json:"epochs,omitzero"`   // how often each side was released
+	Draining [2]bool             `json:"draining,omitzero"` // sides that are being given up
 	Whole    split.Side          `json:"whole"`             // which had all requests last
 	Seed     string              `json:"seed,omitempty"`    // of the split key's hash
+}
+
+// keep is a table as it is kept, and handed on.
+func keep(t *table) kept {
+	k := kept{Split: t.split, Order: t.order, Whole: t.whole, Seed: t.seed}
+	for _, side := range split.Sides {
+		p := &t.sides[side]
+		k.Epochs[side], k.Draining[side] = p.epoch, p.draining
+		for n := range p.instances {
+			k.Sides[side] = append(k.Sides[side], p.described(n))
+		}
+	}
+	return k
+}
+
+// table is what was kept, with the counts of the table before.
+func (k kept) table(before *table) *table {
+	t := before
+	for _, side := range split.Sides {
+		t = t.withInstances(side, k.Sides[side])
+		t.sides[side].epoch, t.sides[side].draining = k.Epochs[side], k.Draining[side]
+	}
+	t.split, t.order, t.whole, t.seed = k.Split, k.Order, k.Whole, k.Seed
+	if t.split.Share == split.Whole {
+		t.whole = split.Green
+	}
+	return t
 }
 
 func newStore(file string) *store {
@@ -62,8 +91,7 @@ func (s *store) load() (*table, error) {
 	}
 	data, err := os.ReadFile(s.file)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		t.sides[split.Green].released = true // nobody has a session there yet
+	case errors.Is(err, fs.ErrNotExist): // all requests on blue
 	case err != nil:
 		return nil, fmt.Errorf("read the front's state: %w", err)
 	default:
@@ -71,14 +99,7 @@ func (s *store) load() (*table, error) {
 		if err := json.Unmarshal(data, &k); err != nil || !k.Split.Share.Valid() {
 			return nil, fmt.Errorf("the front's state in %s is damaged (%v): move it away to start with all requests on blue", s.file, err)
 		}
-		for _, side := range split.Sides {
-			t = t.withInstances(side, k.Sides[side])
-			t.sides[side].released = k.Released[side]
-		}
-		t.split, t.order, t.whole, t.seed = k.Split, k.Order, k.Whole, k.Seed
-		if t.split.Share == split.Whole {
-			t.whole = split.Green
-		}
+		t = k.table(t)
 	}
 	if o, ok := s.loadOrder(); ok && o.Generation > t.order.Generation {
 		t = t.home(o)
@@ -123,8 +144,33 @@ func orderText(o reading.Order) []byte {
 	return []byte(line + strings.Repeat(" ", max(orderSize-len(line)-1, 0)) + "\n")
 }
 
+// pause leaves the files to another process.
+func (s *store) pause() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.paused, s.next, s.done = true, nil, s.asked
+}
+
+// resume writes again, the table in force first.
+func (s *store) resume(t *table) {
+	s.mu.Lock()
+	s.paused = false
+	s.mu.Unlock()
+	s.wentHome(t)
+}
+
+// writes reports whether this process does.
+func (s *store) writes() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return !s.paused
+}
+
 // wentHome keeps a going home, which is in force already. It waits for no disk.
 func (s *store) wentHome(t *table) {
+	if !s.writes() {
+		return
+	}
 	s.later(t)
 	go func() {
 		err := durable.Overwrite(s.orderFile(), orderText(t.order))
@@ -161,6 +207,9 @@ func (s *store) later(t *table) (number uint64) {
 	defer s.mu.Unlock()
 	if s.asked == s.done {
 		s.since = time.Now()
+	}
+	if s.paused {
+		return s.done
 	}
 	s.asked++
 	s.next = t
@@ -202,14 +251,7 @@ func (s *store) flush() {
 }
 
 func (s *store) write(t *table) error {
-	k := kept{Split: t.split, Order: t.order, Whole: t.whole, Seed: t.seed}
-	for _, side := range split.Sides {
-		p := &t.sides[side]
-		k.Released[side] = p.released
-		for n := range p.instances {
-			k.Sides[side] = append(k.Sides[side], p.described(n))
-		}
-	}
+	k := keep(t)
 	data, err := json.MarshalIndent(k, "", "\t")
 	if err != nil {
 		return err

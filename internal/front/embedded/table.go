@@ -27,15 +27,38 @@ type pool struct {
 	instances []*instance
 	out       []bool // by instance: it gets no new requests while others can take them
 	draining  bool
-	released  bool   // sessions do not stay: the side was drained, or everybody was taken home from it
+	epoch     uint64 // how often the side was released: drained, or everybody was taken home from it. Sessions of before have ended
 	tally     *tally // the same from table to table
 }
 
 // tally counts per side.
 type tally struct {
-	open atomic.Int64
-	lost atomic.Int64
+	open  atomic.Int64
+	waits atomic.Int64 // of them, those whose answer has not begun
+	lost  atomic.Int64
+
+	// The most that waited at once in the last minute or two in which one side had all requests.
+	peak, peakBefore atomic.Int64
 }
+
+// waiting counts a request that waits for its answer from now on, and returns how many do.
+func (t *tally) waiting() int64 { return t.waits.Add(1) }
+
+// carry notes how many waited at once.
+func (t *tally) carry(n int64) {
+	for {
+		most := t.peak.Load()
+		if n <= most || t.peak.CompareAndSwap(most, n) {
+			return
+		}
+	}
+}
+
+// carried is the most that waited at once lately.
+func (t *tally) carried() int64 { return max(t.peak.Load(), t.peakBefore.Load()) }
+
+// turn begins the next minute.
+func (t *tally) turn() { t.peakBefore.Store(t.peak.Swap(t.waits.Load())) }
 
 // instance is one address with what it answered. It is the same from table to
 // table as long as name, address and version are.
@@ -62,7 +85,8 @@ func newInstance(i reading.Server) *instance {
 // avoided is how long an instance is passed over after it refused a connection.
 const avoided = time.Second
 
-// answered counts an answer's status and its time to the first byte.
+// answered counts an answer's status and its time to the first byte. What fails at its end is counted
+// by [instance.failed].
 func (i *instance) answered(status int, took time.Duration) {
 	i.requests.Add(1)
 	if class := status / 100; class > 0 && class < len(i.status) {
@@ -71,6 +95,21 @@ func (i *instance) answered(status int, took time.Duration) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	reading.Record(i.latency, took)
+}
+
+// absorb adds what another process counted.
+func (i *instance) absorb(c reading.Count) {
+	i.requests.Add(c.Requests)
+	i.failures.Add(c.Failures)
+	i.left.Add(c.Left)
+	for class := range c.Status {
+		i.status[class].Add(c.Status[class])
+	}
+	if h, err := c.Histogram(); err == nil {
+		i.mu.Lock()
+		defer i.mu.Unlock()
+		i.latency.Merge(h)
+	}
 }
 
 // count is the instance's figures as of now.
@@ -124,6 +163,9 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 	return best
 }
 
+// steady reports whether one side has all requests.
+func (t *table) steady() bool { return t.split.Share == 0 || t.split.Share == split.Whole }
+
 // withShare is the table with another share on green.
 func (t *table) withShare(share split.Share, now time.Time) *table {
 	next := *t
@@ -136,7 +178,7 @@ func (t *table) withShare(share split.Share, now time.Time) *table {
 	}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 {
-			next.sides[side].draining, next.sides[side].released = false, false
+			next.sides[side].draining = false
 		}
 	}
 	return &next
@@ -147,7 +189,7 @@ func (t *table) withShare(share split.Share, now time.Time) *table {
 func (t *table) home(o reading.Order) *table {
 	next := t.withShare(split.Toward(o.Side, split.Whole), o.At)
 	next.order = o
-	next.sides[o.Side.Other()].released = true
+	next.sides[o.Side.Other()].epoch++
 	return next
 }
 
@@ -175,6 +217,7 @@ func (t *table) withInstances(side split.Side, wanted []reading.Server) *table {
 // withDraining is the table with a side that is being given up.
 func (t *table) withDraining(side split.Side) *table {
 	next := *t
-	next.sides[side].draining, next.sides[side].released = true, true
+	next.sides[side].draining = true
+	next.sides[side].epoch++
 	return &next
 }

@@ -5,10 +5,13 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/subtle"
+	"crypto/tls"
 	"encoding/base64"
+	"net"
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"vaiven/internal/core/split"
@@ -35,17 +38,21 @@ type origin struct {
 	trusted bool       // the peer is: what it says of the request goes on
 	proto   string     // http or https, as the client spoke it
 	host    string     // as the client asked for it
+	port    string     // that the client connected to, where the client says one itself
 }
 
 // originOf finds out where a request comes from. What proxies say is read from the end, as
 // far as those who said it are trusted.
-func originOf(r *http.Request, trusted []netip.Prefix) origin {
+func originOf(r *http.Request, c *caller, trusted []netip.Prefix) origin {
 	o := origin{proto: "http", host: r.Host}
 	if r.TLS != nil {
 		o.proto = "https"
 	}
-	if c := callerFrom(r.Context()); c != nil {
+	if c != nil {
 		o.peer = c.peer
+		if tcp, ok := c.LocalAddr().(*net.TCPAddr); ok && r.Header["X-Forwarded-Port"] != nil {
+			o.port = strconv.Itoa(tcp.Port)
+		}
 		if c.safe {
 			o.proto = "https"
 		}
@@ -86,8 +93,7 @@ func parseAddress(text string) (netip.Addr, bool) {
 	return a.Unmap(), err == nil
 }
 
-// tell writes into a request on its way to an instance where it comes from. What an
-// untrusted client said of that is gone.
+// tell writes into a request on its way to an instance where it comes from.
 func (o origin) tell(out, in http.Header) {
 	delete(out, "Forwarded")
 	by := o.peer.String()
@@ -103,40 +109,73 @@ func (o origin) tell(out, in http.Header) {
 			by = strings.Join(before, ", ") + ", " + by
 		}
 	}
-	out["X-Forwarded-For"] = []string{by}
-	out["X-Forwarded-Proto"] = []string{o.proto}
-	out["X-Forwarded-Host"] = []string{o.host}
+	said := [3]string{by, o.proto, o.host}
+	out["X-Forwarded-For"], out["X-Forwarded-Proto"], out["X-Forwarded-Host"] = said[0:1:1], said[1:2:2], said[2:3:3]
+	if o.trusted {
+		return
+	}
+	if in["X-Forwarded-Port"] != nil && o.port != "" {
+		out["X-Forwarded-Port"] = []string{o.port}
+	}
+	if in["X-Real-Ip"] != nil {
+		out["X-Real-Ip"] = []string{o.client}
+	}
 }
 
 // ownPrefix is what the names of fields between Vaiven's parts begin with.
 const ownPrefix = "Vaiven-"
 
-// clean takes away what a client must not say: fields of Vaiven's own, and names with an
-// underscore, which some instances read as if it were a hyphen.
-func clean(h http.Header) {
+// clean takes away what a client must not say: fields of Vaiven's own, names with an underscore, which
+// some instances read as if it were a hyphen, and a certificate that only the front can vouch for
+// (RFC 9440); and where a request comes from, if it is not a trusted proxy that says so.
+func clean(h http.Header, trusted bool) {
 	for name := range h {
-		if strings.HasPrefix(name, ownPrefix) || strings.IndexByte(name, '_') >= 0 {
-			delete(h, name)
+		switch {
+		case strings.HasPrefix(name, ownPrefix), strings.IndexByte(name, '_') >= 0, name == "Client-Cert", name == "Client-Cert-Chain":
+		case trusted:
+			continue
+		case strings.HasPrefix(name, "X-Forwarded-"), name == "X-Real-Ip":
+		default:
+			continue
+		}
+		delete(h, name)
+	}
+}
+
+// shownCertificate tells an instance which certificate the client has shown, as RFC 9440 has it.
+func shownCertificate(h http.Header, r *http.Request, c *caller) {
+	state := r.TLS
+	if state == nil && c != nil && c.safe {
+		if t, ok := c.Conn.(*tls.Conn); ok {
+			of := t.ConnectionState()
+			state = &of
 		}
 	}
-}
-
-// seal is the side that a session is on, as its cookie says it: signed, so that nobody can
-// choose a side.
-func (p *proxy) seal(side split.Side) string {
-	mac := hmac.New(sha256.New, p.secret)
-	mac.Write([]byte(p.cookie + "=" + side.String()))
-	return side.String() + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:16])
-}
-
-// unseal is the side that a cookie says, and false if it is not ours.
-func (p *proxy) unseal(value string) (split.Side, bool) {
-	name, _, _ := strings.Cut(value, ".")
-	side, err := split.ParseSide(name)
-	if err != nil || len(p.secret) == 0 || subtle.ConstantTimeCompare([]byte(value), []byte(p.seal(side))) != 1 {
-		return 0, false
+	if state == nil || len(state.VerifiedChains) == 0 {
+		return
 	}
-	return side, true
+	h["Client-Cert"] = []string{":" + base64.StdEncoding.EncodeToString(state.PeerCertificates[0].Raw) + ":"}
+}
+
+// seal is the session on a side, as its cookie says it: the side, and how often it had been released
+// when the session began; signed, so that nobody can choose a side.
+func (p *proxy) seal(side split.Side, epoch uint64) string {
+	value := side.String() + "." + strconv.FormatUint(epoch, 10)
+	mac := hmac.New(sha256.New, p.secret)
+	mac.Write([]byte(p.cookie + "=" + value))
+	return value + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:16])
+}
+
+// unseal is the side and the epoch that a cookie says, and false if it is not ours.
+func (p *proxy) unseal(value string) (side split.Side, epoch uint64, ok bool) {
+	name, rest, _ := strings.Cut(value, ".")
+	number, _, _ := strings.Cut(rest, ".")
+	side, errSide := split.ParseSide(name)
+	epoch, errEpoch := strconv.ParseUint(number, 10, 64)
+	if errSide != nil || errEpoch != nil || len(p.secret) == 0 {
+		return 0, 0, false
+	}
+	return side, epoch, subtle.ConstantTimeCompare([]byte(value), []byte(p.seal(side, epoch))) == 1
 }
 
 // isProbe reports whether a request is the prober's, by its secret.

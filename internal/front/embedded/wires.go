@@ -1,82 +1,282 @@
 package embedded
 
 import (
-	"bufio"
 	"context"
 	"errors"
+	"fmt"
 	"io"
-	"math"
 	"net"
 	"net/http"
 	"net/http/httptrace"
-	"net/textproto"
-	"os"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 )
 
-// wires are the connections to instances, one for each request that is under way, and kept
-// afterwards. They are our own, and not the library's transport's, because only so one can
-// rest after an answer that had no body: an instance that sends one all the same, even a
-// moment later, must not answer the next request with it.
+// wires are the connections to instances. The library's transport keeps and uses them; what is
+// added here is how many there may be, and what a connection must not be used for again ([wire]).
 type wires struct {
-	dial      func(ctx context.Context, address string) (net.Conn, error)
-	buffers   *buffers
-	firstByte time.Duration // until an answer has begun
-	nextByte  time.Duration // until it goes on
-	tunnel    time.Duration // without a byte either way, once a connection has another protocol
-
-	mu     sync.Mutex         // protects what follows
-	kept   map[string][]*wire // by address, the one used last at the end
-	odd    map[string]bool    // addresses that have sent bytes where none belong
-	closed bool
+	places    chan struct{} // one for each that is open, those that are kept included
+	dialer    net.Dialer
+	transport *http.Transport
+	framed    bool // they speak HTTP/1: answers follow each other on a connection
+	stray     func(address string)
 }
 
 // The bounds of what is kept and read.
 const (
-	mostKept       = 512 // connections to one address
-	longestKept    = 30 * time.Second
-	mostHeader     = 1 << 20 // bytes of an answer's header
-	mostInterim    = 5       // answers with a status of 100 to 199 before the one that counts
-	wireBufferSize = 4 << 10
-	longestWrite   = 10 * time.Second // of a piece of a request, which the instance has but to receive
-	rest           = 50 * time.Millisecond
-	lastWord       = time.Second // for an answer to a request that could not be sent whole
+	mostKept    = 512 // connections to one address
+	longestKept = 30 * time.Second
+	mostHeader  = 1 << 20          // bytes of an answer's header
+	lastWord    = time.Second      // for an answer to a request that could not be sent whole
+	forContinue = time.Second      // until a body is sent whose client waits for a word
+	pingEvery   = 15 * time.Second // of instances that speak HTTP/2
 )
 
-// wire is one connection to an instance.
+// newWires makes the connections to instances, over HTTP/2 where they speak it.
+func newWires(most int, http2 bool, stray func(address string)) *wires {
+	w := &wires{places: make(chan struct{}, most), framed: !http2, dialer: net.Dialer{Timeout: time.Second, KeepAlive: 30 * time.Second}, stray: stray}
+	w.transport = &http.Transport{
+		DialContext: w.dial, DisableCompression: true, ExpectContinueTimeout: forContinue,
+		MaxIdleConns: max(most/2, 1), MaxIdleConnsPerHost: mostKept, IdleConnTimeout: longestKept, MaxResponseHeaderBytes: mostHeader,
+		Protocols: new(http.Protocols),
+		HTTP2:     &http.HTTP2Config{SendPingTimeout: pingEvery, PingTimeout: pingEvery, WriteByteTimeout: pingEvery},
+	}
+	w.transport.Protocols.SetHTTP1(!http2)
+	w.transport.Protocols.SetUnencryptedHTTP2(http2)
+	return w
+}
+
+// errNoRoom is a front that has as many connections to instances as it may have.
+var errNoRoom = errors.New("the front has no connection left for another request to an instance")
+
+// unsentError is a connection that was never made: no byte of the request has been sent, so
+// another instance can be asked.
+type unsentError struct{ err error }
+
+func (e *unsentError) Error() string { return e.err.Error() }
+func (e *unsentError) Unwrap() error { return e.err }
+
+// dial makes a connection if there is room for one; those that are kept give way.
+func (w *wires) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if err := w.take(ctx); err != nil {
+		return nil, &unsentError{err}
+	}
+	conn, err := w.dialer.DialContext(ctx, network, address)
+	if ours(err) {
+		w.transport.CloseIdleConnections()
+		conn, err = w.dialer.DialContext(ctx, network, address)
+	}
+	if err != nil {
+		<-w.places
+		return nil, &unsentError{err}
+	}
+	if !w.framed {
+		return &counted{Conn: conn, of: w}, nil
+	}
+	return &wire{counted: counted{Conn: conn, of: w}, address: address, socket: socketOf(conn)}, nil
+}
+
+// take takes a place. A client that had to make room gives back its own in a moment.
+func (w *wires) take(ctx context.Context) error {
+	select {
+	case w.places <- struct{}{}:
+		return nil
+	default:
+	}
+	w.transport.CloseIdleConnections()
+	limit := time.NewTimer(moment)
+	defer limit.Stop()
+	select {
+	case w.places <- struct{}{}:
+		return nil
+	case <-limit.C:
+		return errNoRoom
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// moment is how long a request waits for a place among the connections to instances.
+const moment = time.Second
+
+// ours reports whether an error says that this machine is short of something: no instance's
+// failure.
+func ours(err error) bool {
+	return errors.Is(err, errNoRoom) || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOBUFS) ||
+		errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAGAIN)
+}
+
+// ask sends a request to an address, and returns its answer when the head of that is there. The
+// request is not changed.
+func (w *wires) ask(r *http.Request, address string) (*http.Response, error) {
+	if r.URL.Host != address {
+		url := *r.URL
+		url.Host = address
+		r = r.WithContext(r.Context())
+		r.URL = &url
+	}
+	if r.Body == nil || r.Body == http.NoBody {
+		return w.transport.RoundTrip(r)
+	}
+	again, ctx := &again{from: r.Body}, r.Context()
+	if w.framed {
+		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: again.got})
+	}
+	r = r.WithContext(ctx)
+	r.Body, _ = again.body()
+	r.GetBody = again.body
+	return w.transport.RoundTrip(r)
+}
+
+// bodiless reports whether the answer to a request probably has no body. An instance that sends one
+// all the same must not answer the next request with it: its connection is used once.
+func bodiless(r *http.Request) bool {
+	if r.Header["Upgrade"] != nil {
+		return false
+	}
+	return r.Method == http.MethodHead || r.Header["If-None-Match"] != nil || r.Header["If-Modified-Since"] != nil
+}
+
+// counted is a connection that counts as open until it is closed.
+type counted struct {
+	net.Conn
+	of   *wires
+	gone sync.Once
+}
+
+func (c *counted) Close() error {
+	err := c.Conn.Close()
+	c.gone.Do(func() { <-c.of.places })
+	return err
+}
+
+// CloseWrite lets a tunnel's other end know that no more comes.
+func (c *counted) CloseWrite() error {
+	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
+// wire is a connection to an instance over HTTP/1. The library uses it for one request after the
+// other. The wire sees to what the library does not:
+//
+//   - It knows where an answer ends. Bytes behind it, and bytes that come while nothing is asked, answer
+//     nobody: they end the connection.
+//   - An answer without a body by its status (204, 304) is the last: an instance that sends a body all
+//     the same might do so late. So is one that comes before the request was sent.
+//   - An instance that has closed it is noticed before a request is written.
+//   - An instance that answers without having read the whole request is heard: what it does not
+//     take any more is thrown away.
 type wire struct {
-	of      *wires
+	counted
 	address string
-	conn    net.Conn
 	socket  *socket
-	limit   io.LimitedReader // of what is read for a header
-	in      *bufio.Reader
-	out     *bufio.Writer
-	since   time.Time // kept since
-	until   time.Time // rests until then
+	written atomic.Int64 // requests that were begun, of which a byte was written
+	sends   atomic.Bool  // there is more to come of the request's body
+	ended   atomic.Bool  // what has come is the last that is read
+
+	mu      sync.Mutex // protects what follows
+	asked   bool       // a request was begun, and its answer is not complete
+	answers answers
+	deaf    error // why the instance takes no more, nil if it does
 }
 
-// sender writes to a wire, with the time that an instance has to take it.
-type sender struct{ w *wire }
+// Errors of wires that are not used again.
+var (
+	errStray  = errors.New("the instance said something unasked")
+	errClosed = errors.New("the instance closed the connection")
+)
 
-func (s sender) Write(data []byte) (int, error) {
-	_ = s.w.conn.SetWriteDeadline(time.Now().Add(longestWrite))
-	return s.w.conn.Write(data)
+// Read reads what the instance says.
+func (w *wire) Read(data []byte) (int, error) {
+	if w.ended.Load() {
+		return 0, io.EOF
+	}
+	n, err := w.Conn.Read(data)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch {
+	case n == 0:
+		if w.deaf != nil {
+			err = w.deaf
+		}
+		return 0, err
+	case !w.asked:
+		w.ended.Store(true)
+		w.of.stray(w.address)
+		return 0, errStray
+	}
+	end, whole, unclear := w.answers.take(data[:n])
+	switch {
+	case unclear != nil:
+		w.ended.Store(true)
+		return 0, fmt.Errorf("the instance's answer is unclear: %w", unclear)
+	case !whole:
+		return n, err
+	}
+	w.asked = false
+	if end < n {
+		w.of.stray(w.address)
+	}
+	if end < n || w.answers.bodiless() || w.sends.Load() {
+		w.ended.Store(true) // the library does not use again what has ended
+		return end, io.EOF
+	}
+	return n, err
 }
 
-// ReadFrom passes a body on as it comes.
-func (s sender) ReadFrom(r io.Reader) (sent int64, err error) {
-	piece := s.w.of.buffers.Get()
-	defer s.w.of.buffers.Put(piece)
+// Write sends a piece of a request. The first piece behind a complete answer begins the next one.
+func (w *wire) Write(data []byte) (int, error) {
+	w.mu.Lock()
+	first, deaf := !w.asked && !w.ended.Load(), w.deaf
+	w.mu.Unlock()
+	switch {
+	case deaf != nil && !first:
+		return len(data), nil
+	case deaf != nil:
+		return 0, deaf
+	case first && w.gone():
+		return 0, errClosed
+	}
+	if first { // from here on what comes is an answer
+		w.mu.Lock()
+		w.asked = true
+		w.answers.begin()
+		w.mu.Unlock()
+	}
+	n, err := w.Conn.Write(data)
+	if n > 0 && first {
+		w.written.Add(1)
+	}
+	if err == nil || errors.Is(err, net.ErrClosed) || n == 0 && first {
+		return n, err
+	}
+	// An answer may be on its way all the same.
+	w.mu.Lock()
+	w.deaf = err
+	w.mu.Unlock()
+	_ = w.Conn.SetReadDeadline(time.Now().Add(lastWord))
+	return len(data), nil
+}
+
+// gone reports whether the instance has closed the connection, or said something unasked.
+func (w *wire) gone() bool {
+	_, err := w.socket.peek()
+	return err != syscall.EAGAIN
+}
+
+// ReadFrom passes a body on in large pieces.
+func (w *wire) ReadFrom(r io.Reader) (sent int64, err error) {
+	piece := pieces.Get()
+	defer pieces.Put(piece)
 	for {
 		n, errRead := r.Read(piece)
 		if n > 0 {
-			n, err = s.Write(piece[:n])
-			if sent += int64(n); err != nil {
+			written, err := w.Write(piece[:n])
+			if sent += int64(written); err != nil {
 				return sent, err
 			}
 		}
@@ -90,337 +290,82 @@ func (s sender) ReadFrom(r io.Reader) (sent int64, err error) {
 	}
 }
 
-// get is a kept wire that is still open, or a new one.
-func (p *wires) get(ctx context.Context, address string) (w *wire, kept bool, err error) {
-	for {
-		w := p.take(address)
-		if w == nil {
-			break
-		}
-		// It is to have neither been closed nor said anything unasked.
-		said, err := w.socket.peek()
-		if err == syscall.EAGAIN {
-			return w, true, nil
-		}
-		if said > 0 {
-			p.strays(address)
-		}
-		_ = w.conn.Close()
-	}
-	conn, err := p.dial(ctx, address)
-	if ours(err) && p.give() {
-		conn, err = p.dial(ctx, address)
-	}
-	if err != nil {
-		return nil, false, &unsentError{err}
-	}
-	w = &wire{of: p, address: address, conn: conn, socket: socketOf(conn)}
-	w.limit = io.LimitedReader{R: conn, N: math.MaxInt64}
-	w.in = bufio.NewReaderSize(&w.limit, wireBufferSize)
-	w.out = bufio.NewWriterSize(sender{w}, wireBufferSize)
-	return w, false, nil
+// again is the body of a request that can be begun anew until a byte of the request was written:
+// for a kept connection that turned out to be closed.
+type again struct {
+	from io.Reader
+
+	mu     sync.Mutex // protects what follows
+	kept   []byte     // what was read so far
+	lost   bool       // and is not kept any more
+	now    *attempt   // that reads
+	wire   *wire      // that it is written to, nil before that
+	before int64      // requests that were begun there before
 }
 
-// take is the kept wire that was used last and does not rest, nil if there is none.
-func (p *wires) take(address string) *wire {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	list, now := p.kept[address], time.Now()
-	for n, w := range slices.Backward(list) {
-		if !now.Before(w.until) {
-			p.kept[address] = slices.Delete(list, n, n+1)
-			return w
-		}
-	}
-	return nil
-}
-
-// give closes a kept wire for its descriptor's sake, and reports whether there was one.
-func (p *wires) give() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for address, list := range p.kept {
-		if len(list) > 0 {
-			_ = list[0].conn.Close()
-			p.kept[address] = list[1:]
-			return true
-		}
-	}
-	return false
-}
-
-// ours reports whether an error says that this machine is short of something: no instance's
-// failure.
-func ours(err error) bool {
-	return errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOBUFS) ||
-		errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAGAIN)
-}
-
-// strays notes an address that sends bytes where none belong. How long after an answer it
-// does so nobody knows: after those without a body its wires are not used again.
-func (p *wires) strays(address string) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if len(p.odd) < mostOdd {
-		p.odd[address] = true
+// got is the library's: it has got a connection for the request.
+func (a *again) got(conn httptrace.GotConnInfo) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if w, ok := conn.Conn.(*wire); ok {
+		a.wire, a.before = w, w.written.Load()
+		w.sends.Store(true)
 	}
 }
 
-// mostOdd bounds the addresses that are noted.
-const mostOdd = 10_000
+// sent reports whether a byte of the request was written. The caller holds the lock.
+func (a *again) sent() bool { return a.wire != nil && a.wire.written.Load() > a.before }
 
-// put keeps a wire for the next request, which it has to wait for if it is to rest.
-func (p *wires) put(w *wire, rests bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.closed || rests && p.odd[w.address] || len(p.kept[w.address]) >= mostKept {
-		_ = w.conn.Close()
-		return
-	}
-	w.since, w.until = time.Now(), time.Time{}
-	if rests {
-		w.until = w.since.Add(rest)
-	}
-	p.kept[w.address] = append(p.kept[w.address], w)
+// mostAgain bounds what is kept, in bytes: more than the library reads before it writes.
+const mostAgain = 64 << 10
+
+// attempt is the body as one of the library's attempts reads it.
+type attempt struct {
+	of *again
+	at int
 }
 
-// tidy closes what has been kept since before a time.
-func (p *wires) tidy(before time.Time) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for address, list := range p.kept {
-		list = slices.DeleteFunc(list, func(w *wire) bool {
-			old := w.since.Before(before)
-			if old {
-				_ = w.conn.Close()
-			}
-			return old
-		})
-		if p.kept[address] = list; len(list) == 0 {
-			delete(p.kept, address)
-		}
+// body begins the body anew.
+func (a *again) body() (io.ReadCloser, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.lost {
+		return nil, errors.New("the body cannot be sent again")
 	}
+	a.now = &attempt{of: a}
+	return a.now, nil
 }
 
-// run tidies up until the context ends, and closes all.
-func (p *wires) run(ctx context.Context) {
-	ticker := time.NewTicker(longestKept / 3)
-	defer ticker.Stop()
-	for {
-		select {
-		case now := <-ticker.C:
-			p.tidy(now.Add(-longestKept))
-		case <-ctx.Done():
-			p.mu.Lock()
-			p.closed = true
-			p.mu.Unlock()
-			p.tidy(time.Now().Add(time.Hour))
-			return
-		}
+func (t *attempt) Read(data []byte) (int, error) {
+	a := t.of
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.now != t {
+		return 0, errOver
 	}
-}
-
-// repeatable reports whether a request may be sent again when a kept wire turns out to have
-// been closed: it changes nothing (RFC 9110, section 9.2.2), and there is no body that was
-// read already.
-func repeatable(r *http.Request) bool {
-	switch r.Method {
-	case http.MethodGet, http.MethodHead, http.MethodOptions:
-		return r.Body == nil || r.Body == http.NoBody
+	if t.at < len(a.kept) {
+		n := copy(data, a.kept[t.at:])
+		t.at += n
+		return n, nil
 	}
-	return false
-}
-
-// ask sends a request to an address, and returns its answer when the head of that is there.
-// left says whether the client is gone, or does not send what it announced.
-func (p *wires) ask(r *http.Request, address string, left func() bool) (*http.Response, error) {
-	for {
-		w, kept, err := p.get(r.Context(), address)
-		if err != nil {
-			return nil, err
-		}
-		answer, begun, err := w.exchange(r, left)
-		if err == nil {
-			return answer, nil
-		}
-		_ = w.conn.Close()
-		// The instance closed it just as it was used: there are others, and at last a new one.
-		if !kept || begun || r.Context().Err() != nil || !repeatable(r) {
-			return nil, err
-		}
+	n, err := a.from.Read(data)
+	switch {
+	case a.lost:
+	case a.sent() || len(a.kept)+n > mostAgain:
+		a.lost, a.kept = true, nil
+	default:
+		a.kept = append(a.kept, data[:n]...)
+		t.at = len(a.kept)
 	}
-}
-
-// exchange sends a request over a wire, and waits for the head of its answer. begun says
-// whether a byte of that came.
-func (w *wire) exchange(r *http.Request, left func() bool) (answer *http.Response, begun bool, err error) {
-	stop := context.AfterFunc(r.Context(), func() { _ = w.conn.SetDeadline(time.Unix(1, 0)) })
-	body := &answerBody{w: w, stop: stop}
-	if r.Body == nil || r.Body == http.NoBody {
-		_ = w.conn.SetReadDeadline(time.Now().Add(w.of.firstByte))
-		err = w.send(r)
-	} else {
-		// It may answer while it is still being asked.
-		_ = w.conn.SetReadDeadline(time.Time{})
-		body.sent = make(chan error, 1)
-		go func() {
-			err := w.send(r)
-			limit := w.of.firstByte
-			switch {
-			case err != nil && left():
-				limit = 0
-			case err != nil: // an answer may be on its way all the same
-				limit = lastWord
-			}
-			if r.Context().Err() == nil {
-				_ = w.conn.SetReadDeadline(time.Now().Add(limit))
-			}
-			body.sent <- err
-		}()
-	}
-	if err == nil {
-		_, err = w.in.Peek(1)
-	}
-	if err == nil {
-		begun = true
-		answer, err = w.head(r)
-	}
-	if err != nil {
-		stop()
-		return nil, begun, err
-	}
-	if answer.StatusCode == http.StatusSwitchingProtocols {
-		stop()
-		_ = w.conn.SetDeadline(time.Time{})
-		answer.Body = newTunnel(w)
-		return answer, true, nil
-	}
-	body.ReadCloser = answer.Body
-	body.keep = !answer.Close
-	body.rests = r.Method == http.MethodHead || answer.StatusCode == http.StatusNoContent || answer.StatusCode == http.StatusNotModified
-	answer.Body = body
-	return answer, true, nil
-}
-
-// send writes a request.
-func (w *wire) send(r *http.Request) error {
-	if err := r.Write(w.out); err != nil {
-		return err
-	}
-	return w.out.Flush()
-}
-
-// head reads the head of an answer, and passes on what comes before the one that counts.
-func (w *wire) head(r *http.Request) (*http.Response, error) {
-	w.limit.N = mostHeader
-	defer func() { w.limit.N = math.MaxInt64 }()
-	for range mostInterim {
-		answer, err := http.ReadResponse(w.in, r)
-		if err != nil || answer.StatusCode >= 200 || answer.StatusCode == http.StatusSwitchingProtocols {
-			return answer, err
-		}
-		if trace := httptrace.ContextClientTrace(r.Context()); trace != nil && trace.Got1xxResponse != nil && answer.StatusCode != http.StatusContinue {
-			if err := trace.Got1xxResponse(answer.StatusCode, textproto.MIMEHeader(answer.Header)); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return nil, errors.New("the instance does not come to an answer")
-}
-
-// answerBody is the body of an answer. Where it was read to its end, its wire is kept.
-type answerBody struct {
-	io.ReadCloser
-	w     *wire
-	stop  func() bool
-	sent  chan error // nil where the request had no body
-	keep  bool
-	rests bool
-	done  bool
-}
-
-func (b *answerBody) Read(data []byte) (int, error) {
-	if b.done {
-		return 0, io.EOF
-	}
-	_ = b.w.conn.SetReadDeadline(time.Now().Add(b.w.of.nextByte))
-	n, err := b.ReadCloser.Read(data)
-	if err != nil {
-		b.finish(err == io.EOF)
+	if err == io.EOF && a.wire != nil {
+		a.wire.sends.Store(false)
 	}
 	return n, err
 }
 
-// Close gives up what was not read.
-func (b *answerBody) Close() error {
-	b.finish(false)
-	return nil
-}
+func (*attempt) Close() error { return nil }
 
-func (b *answerBody) finish(whole bool) {
-	if b.done {
-		return
-	}
-	b.done = true
-	if b.sent != nil {
-		select {
-		case err := <-b.sent:
-			whole = whole && err == nil
-		default:
-			whole = false
-		}
-	}
-	more := b.w.in.Buffered() > 0
-	if b.stop() && whole && b.keep && !more {
-		b.w.of.put(b.w, b.rests)
-		return
-	}
-	if whole && more {
-		b.w.of.strays(b.w.address)
-	}
-	_ = b.w.conn.Close()
-}
-
-// tunnel is a wire that has another protocol now. Where nothing moves either way for too
-// long, it ends.
-type tunnel struct {
-	w     *wire
-	moved atomic.Int64 // Unix nanoseconds
-}
-
-func newTunnel(w *wire) *tunnel {
-	t := &tunnel{w: w}
-	t.moved.Store(time.Now().UnixNano())
-	return t
-}
-
-func (t *tunnel) Read(data []byte) (int, error) {
-	for {
-		by := time.Unix(0, t.moved.Load()).Add(t.w.of.tunnel)
-		_ = t.w.conn.SetReadDeadline(by)
-		n, err := t.w.in.Read(data)
-		if n > 0 {
-			t.moved.Store(time.Now().UnixNano())
-			return n, err
-		}
-		if !errors.Is(err, os.ErrDeadlineExceeded) || time.Since(time.Unix(0, t.moved.Load())) >= t.w.of.tunnel {
-			return n, err
-		}
-	}
-}
-
-func (t *tunnel) Write(data []byte) (int, error) {
-	n, err := sender{t.w}.Write(data)
-	if n > 0 {
-		t.moved.Store(time.Now().UnixNano())
-	}
-	return n, err
-}
-
-func (t *tunnel) Close() error { return t.w.conn.Close() }
-
-// socket looks at a connection without reading from it. It is not safe for concurrent
-// use.
+// socket looks at a connection without reading from it. It is not safe for concurrent use.
 type socket struct {
 	raw  syscall.RawConn
 	look func(fd uintptr)
@@ -450,4 +395,25 @@ func (s *socket) peek() (int, error) {
 		return 0, err
 	}
 	return s.said, s.err
+}
+
+// pieces are buffers that bodies are copied by.
+var pieces buffers
+
+// buffers is a pool of them.
+type buffers struct{ pool sync.Pool }
+
+const bufferSize = 32 << 10
+
+func (b *buffers) Get() []byte {
+	if buf, ok := b.pool.Get().(*[bufferSize]byte); ok {
+		return buf[:]
+	}
+	return make([]byte, bufferSize)
+}
+
+func (b *buffers) Put(buf []byte) {
+	if cap(buf) >= bufferSize {
+		b.pool.Put((*[bufferSize]byte)(buf[:bufferSize]))
+	}
 }

@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/held"
+	"vaiven/internal/permit"
 	"vaiven/internal/plan"
 	"vaiven/internal/testkit"
 )
@@ -84,6 +85,7 @@ var rules = []rule{
 	{"to and fro", "no change loses a request, and what is counted is what was answered", nil, false, toAndFro},
 	{"home from another process", "going home needs the front's address and the side, nothing else", nil, false, homeFromElsewhere},
 	{"names of their own", "a side is known by who was put there, whatever they are called", []Ability{Counts}, false, ownNames},
+	{"a permission that lapses", "what is permitted is asked when it is done, not only when it was ordered", nil, true, permission},
 	{"an old revision", "nobody's change is overwritten unseen", nil, true, oldRevision},
 	{"home is an order", "what went home stays there until somebody who knows of it lets requests out", nil, true, homeIsAnOrder},
 	{"home past a change", "going home waits for no change, and none undoes it", nil, false, homePastAChange},
@@ -640,6 +642,26 @@ func ownNames(t *testing.T, c *scene) {
 	c.only(split.Green)
 }
 
+// permission holds a change to being asked for when it takes effect, and to doing nothing if it may not.
+func permission(t *testing.T, c *scene) {
+	c.set(2500)
+	before := c.read()
+	asked := 0
+	ctx := permit.With(c.ctx(), func(context.Context) error { asked++; return errLapsed })
+	if d, err := c.d.Set(ctx, 7500, Expect(before)); !errors.Is(err, errLapsed) {
+		t.Errorf("a change that is not permitted any more: %+v, %v", d, err)
+	}
+	after := c.read()
+	if asked == 0 || after.Split.Share != before.Split.Share || after.Split.Revision != before.Split.Revision {
+		t.Errorf("asked %d times; the split was %+v and is %+v", asked, before.Split, after.Split)
+	}
+	if _, err := c.d.Home(ctx, homing(split.Blue)); err != nil {
+		t.Errorf("going home needs no permission: %v", err)
+	}
+}
+
+var errLapsed = errors.New("not any more")
+
 func oldRevision(t *testing.T, c *scene) {
 	old := Expect(c.read())
 	c.set(2500)
@@ -1162,5 +1184,16 @@ func Sessions(t *testing.T, w *World, d front.Driver) {
 	must(err)
 	if r.Split.Share != 0 {
 		t.Errorf("after going home %v are on green", r.Split.Share)
+	}
+}
+
+// Answers holds a front to who answers a client of its own.
+func Answers(t *testing.T, w *World, want split.Side) {
+	t.Helper()
+	for range 6 {
+		if o := (&client{world: w}).ask("/"); o.err != nil || o.instance == nil || o.instance.Side != want {
+			t.Errorf("%v answers, %v; want %v", o.instance, o.err, want)
+			return
+		}
 	}
 }

@@ -36,7 +36,7 @@ type Driver struct {
 	on     place.Machine
 	config *Settings
 	door   plan.SpareDoor
-	sticky bool
+	sticky bool // the plan wants it so
 	both   bool // the prober meets both sides
 	carry  [2]plan.Capacity
 
@@ -239,6 +239,9 @@ func (d *Driver) wrote(e *accesslog.Entry) (split.Side, bool) {
 	return d.side(server{backend: backend, name: name})
 }
 
+// sticks reports whether clients may keep a side that has no share any more: by what HAProxy has, whatever the plan says.
+func (d *Driver) sticks(s state) bool { return d.sticky || s.sticky }
+
 // notices is the most important thing to know of what was read.
 func (d *Driver) notices(s state, down []string) string {
 	queued := int64(0)
@@ -254,6 +257,8 @@ func (d *Driver) notices(s state, down []string) string {
 		return fmt.Sprintf("%d requests wait in HAProxy's queue though servers are up: if it does not go down, set one server to maint and to ready again", queued)
 	case len(down) > 0:
 		return fmt.Sprintf("HAProxy holds %s for down and sends their requests to others", strings.Join(down, ", "))
+	case s.sticky && !d.sticky:
+		return fmt.Sprintf("HAProxy keeps clients on a server of backend %s, by a cookie or a stick table, and the plan does not say \"sticky\": going home ends that, a leg does not", d.config.Backends[0])
 	case d.sticky && !s.sticky:
 		return fmt.Sprintf("the plan wants sticky sessions, and backend %s has no cookie line", d.config.Backends[0])
 	case d.notice != "":
@@ -403,7 +408,7 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 	}
 	for n := range list {
 		side, _ := d.side(list[n].server)
-		list[n].home = home != nil && d.sticky && share.Of(side) == 0
+		list[n].home = home != nil && d.sticks(s) && share.Of(side) == 0
 	}
 	c := change{state: s, commands: commands(list), list: list, share: share, home: home}
 	steps := slices.Clone(c.commands)
@@ -598,7 +603,7 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, known front
 		}
 		own, _ := d.side(list[n].server)
 		// With sessions that stay, a side without a share that was taken home stays so.
-		list[n].in = list[n].server.in() || !(d.sticky && as.Share.Of(own) == 0 && list[n].server.address == list[n].address)
+		list[n].in = list[n].server.in() || !(d.sticks(s) && as.Share.Of(own) == 0 && list[n].server.address == list[n].address)
 	}
 	for _, v := range slots {
 		if _, used := placed[v.name]; !used && v.in() {
@@ -756,7 +761,7 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 		left.Open += v.counts.open
 		list = append(list, setting{server: v, weight: v.weight, home: true})
 	}
-	if !d.sticky {
+	if !d.sticks(s) {
 		return left, nil
 	}
 	if err := d.tell(changing, commands(list)); err != nil {

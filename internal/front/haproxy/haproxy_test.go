@@ -27,7 +27,8 @@ type setup struct {
 	byAddr bool // its run-time interface is at an address
 	key    plan.Key
 	sticky bool
-	logs   bool // its log is sent to us
+	logs   bool   // its log is sent to us
+	lines  string // of somebody's own, in the backend
 }
 
 // start starts an HAProxy with the configuration that such a plan asks for.
@@ -61,6 +62,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	}
 	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
 	c := config("sailings", f, front.Site{Folder: dir, Slots: 6})
+	c.Text = strings.Replace(c.Text, "    balance roundrobin\n", "    balance roundrobin\n"+s.lines, 1)
 	fronttest.Write(t, c.File, c.Text)
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its socket", func() error {
@@ -298,6 +300,47 @@ func TestSessionsStay(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, _, _ := start(t, w, setup{sticky: true})
 	fronttest.Sessions(t, w, New(place.Local{}, f))
+}
+
+// What HAProxy has counts, and not what the plan says: who has a session goes home all the same.
+func TestSessionsThatThePlanDoesNotName(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{lines: "    cookie ferry insert indirect nocache dynamic\n    dynamic-cookie-key ferry\n"})
+	d := New(place.Local{}, f)
+	fronttest.Sessions(t, w, d)
+	r, err := d.Read(t.Context())
+	if err != nil || !strings.Contains(r.Notice, "HAProxy keeps clients on a server of backend sailings") {
+		t.Errorf("it is said as %q, %v", r.Notice, err)
+	}
+}
+
+// A table of who was where keeps clients as a cookie does.
+func TestATableOfClients(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{lines: "    stick-table type ip size 1k expire 30m\n    stick on src\n"})
+	d := New(place.Local{}, f)
+	for _, side := range split.Sides {
+		if err := d.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		share split.Share
+		want  split.Side
+	}{{split.Whole, split.Green}, {0, split.Green}} {
+		r, err := d.Read(t.Context())
+		if err == nil {
+			_, err = d.Set(t.Context(), c.share, fronttest.Expect(r))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		fronttest.Answers(t, w, c.want)
+	}
+	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
+		t.Fatal(err)
+	}
+	fronttest.Answers(t, w, split.Blue)
 }
 
 // The state file is HAProxy's own form, in which a worker that starts finds everything

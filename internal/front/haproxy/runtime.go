@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -227,12 +228,12 @@ type state struct {
 	inMap    bool  // the key is in the map
 	order    reading.Order
 	entries  [][2]string // of the map, in its order
-	sticky   bool        // our backends set or read a cookie
+	sticky   bool        // clients keep a server of our backends: by a cookie, or by a table of who was where
 }
 
 // look reads servers, counters and map.
 func (d *Driver) look(ctx context.Context) (state, error) {
-	commands := []string{"show servers state", "show stat"}
+	commands := []string{"show servers state", "show stat", "show table"}
 	if !d.config.Weighs() {
 		commands = append(commands, "show map "+d.config.Map)
 	}
@@ -275,14 +276,18 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		}
 		if n, ok := at[backend+"/"+name]; ok {
 			s.servers[n].counts, s.servers[n].status = c, figures.text(row, "status")
+			s.sticky = s.sticky || figures.text(row, "cookie") != ""
 			s.servers[n].said = strings.TrimSpace(strings.Trim(cmp.Or(figures.text(row, "check_desc"), figures.text(row, "check_status")), "* ") + " " + figures.text(row, "last_chk"))
 		}
 		if name == "BACKEND" {
 			s.backends[backend] = c
-			if backend == d.config.Backends[0] && figures.text(row, "cookie") != "" {
-				s.sticky = true
-			}
+			s.sticky = s.sticky || slices.Contains(d.config.Backends[:], backend) && figures.text(row, "cookie") != ""
 		}
+	}
+	for line := range strings.Lines(said) {
+		name, found := strings.CutPrefix(line, "# table: ")
+		name, _, _ = strings.Cut(name, ",")
+		s.sticky = s.sticky || found && slices.Contains(d.config.Backends[:], name)
 	}
 	for _, backend := range d.config.Backends {
 		if _, ok := s.backends[backend]; !ok {

@@ -17,6 +17,7 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"vaiven/internal/front"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 )
 
@@ -187,8 +188,9 @@ func (f File) putChecked(ctx context.Context, was, next []byte) error {
 		return err
 	case !bytes.Equal(now, was):
 		return fmt.Errorf("%w: %s is not what it was when it was read", front.ErrChanged, f.Path)
-	case ctx.Err() != nil:
-		return refused("nothing was changed: %w", context.Cause(ctx))
+	}
+	if err := permit.Ask(ctx); err != nil {
+		return refused("nothing was changed: %w", err)
 	}
 	if err := b.Put(ctx); err != nil {
 		return refused("%s cannot be put in place, nothing was changed: %w", f.Before(), err)

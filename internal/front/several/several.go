@@ -26,12 +26,16 @@ type Front struct {
 	members []Member
 	gate    front.Gate
 
-	mu        sync.Mutex // protects revisions
+	mu        sync.Mutex // protects what follows
 	revisions front.Revisions
+	last      []*reading.Front // by member: what it was read to have last
+	hung      []bool           // by member: it did not answer in time when it was asked last
 }
 
 // New makes one front of several.
-func New(members []Member) *Front { return &Front{members: members} }
+func New(members []Member) *Front {
+	return &Front{members: members, last: make([]*reading.Front, len(members)), hung: make([]bool, len(members))}
+}
 
 // each does something with all members at once.
 func (f *Front) each(do func(n int, m Member) error) []error {
@@ -57,6 +61,47 @@ func (f *Front) readings(ctx context.Context) ([]reading.Front, error) {
 	return list, errors.Join(failed...)
 }
 
+// known are the readings of all members. One that cannot be read now stands as it was read last, and is named; one that
+// has hung does not hold up the others for all of the time that there is.
+func (f *Front) known(ctx context.Context) ([]reading.Front, []reading.Unread, error) {
+	list := make([]reading.Front, len(f.members))
+	failed := f.each(func(n int, m Member) (err error) {
+		asking := ctx
+		f.mu.Lock()
+		hung := f.hung[n]
+		f.mu.Unlock()
+		if end, bounded := ctx.Deadline(); hung && bounded {
+			limited, cancel := context.WithTimeout(ctx, time.Until(end)/2)
+			defer cancel()
+			asking = limited
+		}
+		list[n], err = m.Driver.Read(asking)
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.hung[n] = err != nil && asking.Err() != nil; err == nil {
+			f.last[n] = &list[n]
+		}
+		return err
+	})
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var unread []reading.Unread
+	for n, err := range failed {
+		if err == nil {
+			continue
+		}
+		if f.last[n] == nil {
+			return nil, nil, errors.Join(failed...)
+		}
+		list[n] = *f.last[n]
+		unread = append(unread, reading.Unread{Front: f.members[n].Name, Said: errors.Unwrap(err).Error()})
+	}
+	if len(unread) == len(list) {
+		return nil, nil, errors.Join(failed...)
+	}
+	return list, unread, nil
+}
+
 // print is all members' revisions as a text.
 func print(list []reading.Front) string {
 	var b strings.Builder
@@ -73,14 +118,18 @@ func (f *Front) as(list []reading.Front) uint64 {
 	return f.revisions.Of(print(list))
 }
 
-// Read is what the first has in force, and what all have counted. Those that have another
-// share are named.
+// Read is what the first has in force, and what all have counted. Those that have another share are named, and those that
+// cannot be read; it is an error if none can, or one of them never could.
 func (f *Front) Read(ctx context.Context) (reading.Front, error) {
-	list, err := f.readings(ctx)
+	list, unread, err := f.known(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
-	return f.merge(list), nil
+	r := f.merge(list)
+	if r.Unread = unread; len(unread) > 0 {
+		r.Notice = r.Whole().Error()
+	}
+	return r, nil
 }
 
 // order is the last going home of all: its generation is the sum of theirs, which grows
@@ -104,7 +153,7 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 	for n, other := range list {
 		m := f.members[n]
 		switch {
-		case other.Split.Share != r.Split.Share:
+		case !other.Split.Share.Near(r.Split.Share) || !r.Split.Share.Near(other.Split.Share): // each is as near to what was asked as it can
 			r.Apart = append(r.Apart, reading.Apart{Front: m.Name, Share: other.Split.Share})
 			r.Notice = fmt.Sprintf("%s has %v on green, %s has %v", m.Name, other.Split.Share, f.members[0].Name, r.Split.Share)
 		case r.Notice == "" && other.Notice != "":

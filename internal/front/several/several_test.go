@@ -239,3 +239,31 @@ func TestARefusalOutweighsSilenceInARehearsal(t *testing.T) {
 		t.Errorf("%+v, want that it broke off", r)
 	}
 }
+
+// One that cannot be read is named, and stands as it was; the others' figures count.
+func TestOneThatCannotBeRead(t *testing.T) {
+	f, a, b := two()
+	b.down = true
+	if _, err := f.Read(t.Context()); err == nil || !strings.Contains(err.Error(), "second: ") {
+		t.Errorf("never read: %v", err)
+	}
+	b.down = false
+	b.reading.Split.Share = 2500
+	a.reading.Split.Share = 2300 // as near to it as it can
+	if r, err := f.Read(t.Context()); err != nil || len(r.Apart) > 0 || len(r.Unread) > 0 {
+		t.Errorf("%+v, %v", r, err)
+	}
+	b.down = true
+	a.reading.Order.Generation = 3
+	r, err := f.Read(t.Context())
+	if err != nil || len(r.Unread) != 1 || r.Unread[0].Front != "second" || r.Unread[0].Said != front.ErrUnreachable.Error() || r.Order.Generation != 3 || !strings.HasPrefix(r.Notice, "second cannot be read: ") {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if _, err := f.Set(t.Context(), 5000, expect(r)); err == nil || a.share() != 2300 {
+		t.Errorf("a change that cannot reach all: %v, first has %v", err, a.share())
+	}
+	a.down = true
+	if _, err := f.Read(t.Context()); err == nil || !strings.Contains(err.Error(), "first: ") {
+		t.Errorf("none can be read: %v", err)
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
+	"vaiven/internal/permit"
 )
 
 // Steering puts shares in force at a proxy whose state is read as an S. It is safe for
@@ -225,6 +226,9 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	w, err := t.Work(s, share, nil)
 	if err != nil {
 		return front.Done{}, err
+	}
+	if err := permit.Ask(changing); err != nil {
+		return front.Done{}, front.Because(changing, err)
 	}
 	errDo := w.make(changing)
 	// What was told is there, whatever came meanwhile. If somebody went home, that has the

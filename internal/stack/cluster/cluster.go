@@ -21,6 +21,7 @@ import (
 	api "vaiven/internal/cluster"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -213,6 +214,9 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	}
 	defer d.kept[side].Forget()
 	if err := d.allowed(ctx, c, side); err != nil {
+		return err
+	}
+	if err := permit.Ask(ctx); err != nil {
 		return err
 	}
 	if _, err := c.Apply(ctx, api.Deployments, o, false); err != nil {
@@ -478,6 +482,9 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	defer d.turn.Give()
 	c, err := d.client(side)
 	if err != nil {
+		return err
+	}
+	if err := permit.Ask(ctx); err != nil {
 		return err
 	}
 	defer d.kept[side].Forget()

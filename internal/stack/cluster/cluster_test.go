@@ -124,7 +124,7 @@ func started(list []reading.Instance) (s []string) {
 func TestConformance(t *testing.T) {
 	worlds := map[*plan.Plan]*world{}
 	stacktest.Run(t, stacktest.System{
-		Names: true,
+		Names: true, Whole: true,
 		Plan: func(t *testing.T, as string) *plan.Plan {
 			w := open(t, as)
 			worlds[w.plan] = w

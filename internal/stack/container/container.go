@@ -24,6 +24,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -226,6 +227,9 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	if err := d.pull(ctx, side, image); err != nil {
 		return err // before anything is stopped
 	}
+	if err := permit.Ask(ctx); err != nil {
+		return err
+	}
 	if err := d.remove(ctx, side, others, s.Grace); err != nil {
 		return fmt.Errorf("clear %v before it is raised: %w", side, err)
 	}
@@ -280,6 +284,9 @@ func (d *Driver) pull(ctx context.Context, side split.Side, image string) error 
 
 // start starts one instance.
 func (d *Driver) start(ctx context.Context, side split.Side, name, image string, b stack.Build) error {
+	if err := permit.Ask(ctx); err != nil {
+		return err
+	}
 	s := d.part.Stacks[side]
 	i := reading.Instance{Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Started: time.Now().Round(0)}
 	label := ":" + strconv.Itoa(s.Port)
@@ -388,7 +395,14 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	for _, item := range items {
 		ids = append(ids, item.ID)
 	}
-	return d.remove(ctx, side, ids, d.part.Stacks[side].Grace)
+	var failed []error
+	for wave := range stack.Waves(ids) {
+		if err := permit.Ask(ctx); err != nil {
+			return errors.Join(append(failed, err)...)
+		}
+		failed = append(failed, d.remove(ctx, side, wave, d.part.Stacks[side].Grace))
+	}
+	return errors.Join(failed...)
 }
 
 // remove stops containers, all at once, and removes them.

@@ -18,6 +18,8 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/delivered"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
@@ -37,11 +39,14 @@ type Driver struct {
 	state    string        // the state folder here
 
 	turn place.Turn // of whoever starts or stops instances
+
+	mu   sync.Mutex   // protects seen
+	seen map[seen]int // instances that were noted when they were last listed
 }
 
 // New makes the driver for a part of a plan. No host is asked anything yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets, turn: place.NewTurn()}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets, turn: place.NewTurn(), seen: map[seen]int{}}
 	known := map[string]*machine{}
 	for _, side := range split.Sides {
 		s := d.part.Stacks[side]
@@ -119,7 +124,12 @@ func room(out []byte) (kib int, where string, ok bool) {
 func (d *Driver) look(ctx context.Context, m *machine, side split.Side) (found, error) {
 	ctx, cancel := context.WithTimeout(ctx, stack.ReadLimit)
 	defer cancel()
-	a, err := d.do(ctx, m, "list", listScript(d.dir(), side.String()+"-"))
+	at := seen{m, side}
+	d.mu.Lock()
+	before, known := d.seen[at]
+	d.mu.Unlock()
+	lost := !known
+	a, err := d.do(ctx, m, "list", listScript(d.dir(), side.String()+"-", lost))
 	if err != nil {
 		return found{}, err
 	}
@@ -131,7 +141,22 @@ func (d *Driver) look(ctx context.Context, m *machine, side split.Side) (found, 
 		i := &f.instances[n]
 		i.Place, i.Part, i.Side = m.String(), d.part.Name, side
 	}
+	d.mu.Lock()
+	d.seen[at] = len(f.instances)
+	d.mu.Unlock()
+	if known && len(f.instances) < before && !lost {
+		d.mu.Lock()
+		delete(d.seen, at)
+		d.mu.Unlock()
+		return d.look(ctx, m, side) // there are fewer notes than there were
+	}
 	return f, nil
+}
+
+// seen names a side on a host.
+type seen struct {
+	on   *machine
+	side split.Side
 }
 
 // parseList reads what the list script says.
@@ -262,6 +287,16 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 			}
 		}
 	}
+	made := reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}
+	for m, f := range all {
+		run := slices.ContainsFunc(f.instances, func(i reading.Instance) bool { return stays[i.Name] })
+		if err := d.takeDelivered(ctx, m, made, run); err != nil {
+			return errors.Join(append(failed, err)...)
+		}
+	}
+	if err := permit.Ask(ctx); err != nil {
+		return errors.Join(append(failed, err)...)
+	}
 	if err := d.stop(ctx, others, s.Grace); err != nil {
 		return errors.Join(append(failed, fmt.Errorf("clear %v before it is raised: %w", side, err))...)
 	}
@@ -309,6 +344,9 @@ const startLimit = 15 * time.Second
 
 // start starts one instance on a host.
 func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side split.Side, name string, b stack.Build) error {
+	if err := permit.Ask(ctx); err != nil {
+		return err
+	}
 	s := d.part.Stacks[side]
 	port := s.FirstPort
 	for ; taken[port]; port++ {
@@ -347,17 +385,17 @@ func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b s
 		command[n] = plan.Expand(word, values)
 	}
 	environment := b.Environment(s.Environment, func(value string) string { return d.secrets.Fill(value, values, nil) })
-	if i.Digest, err = d.digest(environment); err != nil {
+	if i.Digest, i.Folder, err = d.digest(environment); err != nil {
 		return a, "", err
 	}
 	note, err := json.Marshal(i)
 	if err != nil {
 		return a, "", err
 	}
-	folder := plan.Expand(s.Folder, values)
+	folder, record := plan.Expand(s.Folder, values), stack.RecordOf(i)
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	a, err = d.do(ctx, m, "start", startScript(d.dir(), i.Name, string(note), folder, command, environment, again), statusRuns, statusNoFolder, statusNoWord, statusGone)
+	a, err = d.do(ctx, m, "start", startScript(d.dir(), i.Name, string(note), record, folder, command, environment, again), statusRuns, statusNoFolder, statusNoWord, statusGone)
 	switch {
 	case err != nil:
 	case a.Status == statusNoFolder:
@@ -370,37 +408,48 @@ func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b s
 	return a, i.Digest, err
 }
 
-// digest is that of an environment, under the key of the state folder here.
-func (d *Driver) digest(environment map[string]string) (string, error) {
+// digest is that of an environment, under the key of the state folder here, and which folder that is.
+func (d *Driver) digest(environment map[string]string) (digest, folder string, err error) {
 	in, err := state.Look(d.state)
 	if errors.Is(err, fs.ErrNotExist) {
 		in, err = state.Open(d.state)
 	}
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer in.Close()
 	key, err := in.Key(stack.KeyIn)
-	if err != nil {
-		return "", err
+	if err == nil {
+		folder, err = in.ID()
 	}
-	return stack.Digest(key, environment), nil
+	if err != nil {
+		return "", "", err
+	}
+	return stack.Digest(key, environment), folder, nil
 }
 
 // Restart starts an instance again that has ended; see [stack.Restarter].
-func (d *Driver) Restart(ctx context.Context, i reading.Instance, like stack.Settings) (changed bool, err error) {
+func (d *Driver) Restart(ctx context.Context, i reading.Instance, how stack.Again) (is stack.Restarted, err error) {
 	if err := d.turn.Take(ctx); err != nil {
-		return false, err
+		return is, err
 	}
 	defer d.turn.Give()
 	m, err := d.on(i)
+	if err == nil {
+		is.Build, err = d.differs(ctx, m, i)
+	}
 	if err != nil {
-		return false, err
+		return is, err
+	}
+	if is.Build != "" && !how.Even {
+		return is, fmt.Errorf("%s: version %s is %w: %s", i.Name, i.Version, delivered.ErrOther, is.Build)
 	}
 	before := i.Digest
+	i.Other = is.Build
 	i.Started, i.Running, i.Exit, i.Output, i.Place = time.Now().Round(0), false, "", nil, ""
-	a, now, err := d.launch(ctx, m, i, stack.Build{Like: like}, true)
-	return err == nil && a.Status != statusRuns && before != "" && before != now, err
+	a, now, err := d.launch(ctx, m, i, stack.Build{Like: how.Like}, true)
+	is.Environment = err == nil && a.Status != statusRuns && before != "" && before != now
+	return is, err
 }
 
 // Rotate puts output aside that has become too large, on all hosts.
@@ -426,13 +475,28 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	}
 	defer d.turn.Give()
 	all, err := d.lookAll(ctx, side)
-	names := map[*machine][]string{}
+	type standing struct {
+		on   *machine
+		name string
+	}
+	var list []standing
 	for m, f := range all {
 		for _, i := range f.instances {
-			names[m] = append(names[m], i.Name)
+			list = append(list, standing{m, i.Name})
 		}
 	}
-	return errors.Join(err, d.stop(ctx, names, d.part.Stacks[side].Grace))
+	failed := []error{err}
+	for wave := range stack.Waves(list) {
+		if err := permit.Ask(ctx); err != nil {
+			return errors.Join(append(failed, err)...)
+		}
+		names := map[*machine][]string{}
+		for _, i := range wave {
+			names[i.on] = append(names[i.on], i.name)
+		}
+		failed = append(failed, d.stop(ctx, names, d.part.Stacks[side].Grace))
+	}
+	return errors.Join(failed...)
 }
 
 // stopLimit is how much longer than its grace a stop may take on a host.

@@ -378,6 +378,22 @@ func (w *world) system() stacktest.System {
 		Plan:   w.plan,
 		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(t, p) },
 		Kill:   w.kill, Remains: w.remains, Cut: w.cut, Freeze: w.freeze,
+		Forget: func(t *testing.T, p *plan.Plan) {
+			for _, server := range w.servers[p] {
+				notes, _ := filepath.Glob(filepath.Join(server.home, ".vaiven", "sailings", "web", "*"))
+				for _, file := range notes {
+					if err := os.Remove(file); err != nil {
+						t.Error(err)
+					}
+				}
+			}
+		},
+		Deliver: func(p *plan.Plan) string {
+			for side := range p.Parts[0].Stacks {
+				p.Parts[0].Stacks[side].Build = filepath.Join(filepath.Dir(p.State), "builds", "{version}")
+			}
+			return filepath.Join(filepath.Dir(p.State), "builds", "2")
+		},
 	}
 }
 

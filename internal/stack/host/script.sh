@@ -77,3 +77,18 @@ strays() {
 	done
 	:
 }
+
+# lost PREFIX: notes instances anew that run and whose notes are not there, from what their marks say.
+lost() {
+	grep -zsHo '^VAIVEN_INSTANCE=.*' /proc/[0-9]*/environ 2>/dev/null | tr '\0' '\n' |
+		awk -v want="VAIVEN_INSTANCE=$dir/$1" '{ at = index($0, ":"); if (index(substr($0, at + 1), want) == 1) { split($0, p, "/"); print p[3], substr($0, at + length("VAIVEN_INSTANCE=") + 1) } }' |
+		while read -r pid mark; do
+			i=${mark#"$dir/"}
+			case $i in */*) continue ;; esac
+			[ -e "$i.note" ] && continue
+			r=$(tr '\0' '\n' 2>/dev/null <"/proc/$pid/environ" | sed -n 's/^VAIVEN_RECORD=//p')
+			[ -n "$r" ] || r=lost
+			printf %s "$r" >"$i.lost" 2>/dev/null && mv "$i.lost" "$i.note"
+			[ -e "/proc/$pid" ] || rm -f "$i.note" # somebody has stopped it meanwhile
+		done
+}

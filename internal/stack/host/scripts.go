@@ -67,9 +67,14 @@ const (
 )
 
 // listScript says all there is of the instances whose names begin with a prefix,
-// and on which ports anybody listens.
-func listScript(dir, prefix string) string {
-	return within(dir) + fmt.Sprintf(`
+// and on which ports anybody listens. With lost, those are noted anew before that run and whose notes are not there, from what
+// their marks say.
+func listScript(dir, prefix string, lost bool) string {
+	look := ""
+	if lost {
+		look = "lost " + distant.Quote(prefix) + "\n"
+	}
+	return within(dir) + look + fmt.Sprintf(`
 for n in %s*.note; do
 	[ -f "$n" ] && [ ! -L "$n" ] || continue
 	i=${n%%.note}
@@ -92,7 +97,7 @@ exit 0
 // startScript starts one instance and notes it. The note is written before, so
 // that a start that is cut short is found again. If the instance runs already, the
 // script ends with statusRuns and its note. Where it is started again its output goes on.
-func startScript(dir, name, note, folder string, command []string, environment map[string]string, again bool) string {
+func startScript(dir, name, note, record, folder string, command []string, environment map[string]string, again bool) string {
 	var b strings.Builder
 	b.WriteString(within(dir))
 	b.WriteString(alone())
@@ -114,7 +119,7 @@ func startScript(dir, name, note, folder string, command []string, environment m
 	for _, key := range slices.Sorted(maps.Keys(environment)) {
 		fmt.Fprintf(&b, "export %s=%s\n", key, distant.Quote(environment[key]))
 	}
-	b.WriteString("export VAIVEN_INSTANCE=\"$dir/$i\"\numask \"$mask\"\n")
+	fmt.Fprintf(&b, "export VAIVEN_INSTANCE=\"$dir/$i\" %s=%s\numask \"$mask\"\n", stack.Record, distant.Quote(record))
 	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >>\"$dir/$i.log\" 2>&1 9>&- &\n", distant.Quote(stack.Guard), strings.Join(words, " "))
 	b.WriteString(`p=$!
 cd "$dir"

@@ -130,14 +130,17 @@ func byUs(pid int) bool {
 
 // markOf is the mark in a process's environment, "" for none. Another user's does not
 // count.
-func markOf(pid int) string {
+func markOf(pid int) string { return variableOf(pid, stack.Marker) }
+
+// variableOf is a variable in the environment of a process of ours, "" for none.
+func variableOf(pid int, name string) string {
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
 	if err != nil || !byUs(pid) {
 		return ""
 	}
 	for variable := range bytes.SplitSeq(data, []byte{0}) {
-		if mark, ok := bytes.CutPrefix(variable, []byte(stack.Marker+"=")); ok {
-			return string(mark)
+		if value, ok := bytes.CutPrefix(variable, []byte(name+"=")); ok {
+			return string(value)
 		}
 	}
 	return ""

@@ -12,11 +12,14 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/delivered"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/rotate"
@@ -35,15 +38,58 @@ type Driver struct {
 	secrets secret.Values
 
 	turn place.Turn // of whoever starts or stops instances
+
+	mu     sync.Mutex // protects what follows
+	held   map[held]string
+	folder string // identity of the state folder, "" before it was seen
+	most   [2]int // by side: notes that there were; -1 before they were read
 }
 
 // New makes the driver for a part of a plan. Nothing is read or written yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn, secrets: secrets, turn: place.NewTurn()}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn, secrets: secrets, turn: place.NewTurn(), most: [2]int{-1, -1}}
 	if part > 0 {
 		d.dir = path.Join(d.dir, d.part.Name)
 	}
 	return d
+}
+
+// look opens the state folder as it is. One that has gone, or was exchanged, is not one without notes: nothing is known
+// then. The error wraps [fs.ErrNotExist] if there never was one.
+func (d *Driver) look() (*state.Folder, error) {
+	in, err := state.Look(d.state)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && d.folder != "":
+		return nil, fmt.Errorf("the state folder %s is gone: what runs is not known", d.state)
+	case err != nil:
+		return nil, err
+	}
+	id, err := in.ID()
+	switch {
+	case err != nil:
+	case d.folder == "":
+		d.folder = id
+	case id != d.folder:
+		err = fmt.Errorf("another folder stands in the place of the state folder %s: what runs is not known", d.state)
+	}
+	if err != nil {
+		return nil, errors.Join(err, in.Close())
+	}
+	return in, nil
+}
+
+// open opens the state folder to write, and makes it if there never was one.
+func (d *Driver) open() (*state.Folder, error) {
+	in, err := d.look()
+	if err == nil {
+		err = in.Close()
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	return state.Open(d.state)
 }
 
 // note is what the driver writes down about an instance. A note without a pid
@@ -71,7 +117,7 @@ func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, erro
 
 // Describe reads what an instance runs with from /proc.
 func (d *Driver) Describe(_ context.Context, i reading.Instance) (stack.Description, error) {
-	in, err := state.Look(d.state)
+	in, err := d.look()
 	if err != nil {
 		return stack.Description{}, err
 	}
@@ -88,7 +134,7 @@ func (d *Driver) Describe(_ context.Context, i reading.Instance) (stack.Descript
 // List is every instance of a side that has a note, by name, whether it still
 // runs or not.
 func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance, error) {
-	in, err := state.Look(d.state)
+	in, err := d.look()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -100,7 +146,9 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	list := make([]reading.Instance, len(notes))
 	marked := marks()
 	for i, n := range notes {
-		list[i] = n.look(in, marked)
+		if list[i] = n.look(in, marked); list[i].Running && list[i].Other == "" {
+			list[i].Other = d.holds(in, n)
+		}
 	}
 	return list, errors.Join(err, ctx.Err())
 }
@@ -118,7 +166,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 			return fmt.Errorf("there is no build of version %s: %w", b.Version, err)
 		}
 	}
-	in, err := state.Open(d.state)
+	in, err := d.open()
 	if err != nil {
 		return err
 	}
@@ -138,6 +186,13 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		} else {
 			others = append(others, n)
 		}
+	}
+	made := reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}
+	if err := d.takeDelivered(in, made, len(stays) > 0); err != nil {
+		return err
+	}
+	if err := permit.Ask(ctx); err != nil {
+		return err
 	}
 	if err := d.stop(ctx, in, others, s.Grace); err != nil {
 		return fmt.Errorf("clear %v before it is raised: %w", side, err)
@@ -163,14 +218,24 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	}
 	defer d.turn.Give()
 	return d.onNotes(side, func(in *state.Folder, notes []*note) error {
-		return d.stop(ctx, in, notes, d.part.Stacks[side].Grace)
+		var failed []error
+		for wave := range stack.Waves(notes) {
+			if err := permit.Ask(ctx); err != nil {
+				return errors.Join(append(failed, err)...)
+			}
+			failed = append(failed, d.stop(ctx, in, wave, d.part.Stacks[side].Grace))
+		}
+		if errors.Join(failed...) == nil {
+			failed = append(failed, d.forget(in, side))
+		}
+		return errors.Join(failed...)
 	})
 }
 
 // onNotes does something with those notes of a side that can be read. Where there is no state
 // folder there are none.
 func (d *Driver) onNotes(side split.Side, do func(*state.Folder, []*note) error) error {
-	in, err := state.Look(d.state)
+	in, err := d.look()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -185,7 +250,7 @@ func (d *Driver) onNotes(side split.Side, do func(*state.Folder, []*note) error)
 // start starts one instance. The note is written before, so that an instance
 // whose start was cut short is found again, and completed after.
 func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, name string, b stack.Build) error {
-	if err := ctx.Err(); err != nil {
+	if err := permit.Ask(ctx); err != nil {
 		return err
 	}
 	s := d.part.Stacks[side]
@@ -219,6 +284,9 @@ func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) erro
 		return err
 	}
 	n.Digest = stack.Digest(key, environment)
+	if n.Folder, err = in.ID(); err != nil {
+		return err
+	}
 	if err := in.Remove(n.exit()); err != nil {
 		return err
 	}
@@ -232,7 +300,7 @@ func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) erro
 	defer output.Close()
 	cmd := exec.Command("/bin/sh", append([]string{"-c", stack.Guard, in.Path(n.exit())}, args...)...)
 	cmd.Dir = plan.Expand(s.Folder, values)
-	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark)
+	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark, stack.Record+"="+stack.RecordOf(n.Instance))
 	for key, value := range environment {
 		cmd.Env = append(cmd.Env, key+"="+value)
 	}
@@ -244,39 +312,46 @@ func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) erro
 }
 
 // Restart starts an instance again that has ended; see [stack.Restarter].
-func (d *Driver) Restart(ctx context.Context, i reading.Instance, like stack.Settings) (changed bool, err error) {
+func (d *Driver) Restart(ctx context.Context, i reading.Instance, a stack.Again) (is stack.Restarted, err error) {
 	if err := d.turn.Take(ctx); err != nil {
-		return false, err
+		return is, err
 	}
 	defer d.turn.Give()
-	in, err := state.Look(d.state)
+	in, err := d.look()
 	if err != nil {
-		return false, err
+		return is, err
 	}
 	defer in.Close()
 	notes, err := d.notes(in, i.Side)
 	n := slices.IndexFunc(notes, func(n *note) bool { return n.Name == i.Name })
 	switch {
 	case n < 0:
-		return false, errors.Join(fmt.Errorf("there is no note on %s", i.Name), err)
+		return is, errors.Join(fmt.Errorf("there is no note on %s", i.Name), err)
 	case notes[n].damaged != nil:
-		return false, fmt.Errorf("its note is damaged (%w)", notes[n].damaged)
+		return is, fmt.Errorf("its note is damaged (%w)", notes[n].damaged)
 	case notes[n].running():
-		return false, nil
+		return is, nil
 	}
 	left := notes[n]
 	if strays := left.strays(marks()); len(strays) > 0 {
-		return false, fmt.Errorf("%s has put itself into the background (process %d): it is not started a second time", i.Name, strays[0])
+		return is, fmt.Errorf("%s has put itself into the background (process %d): it is not started a second time", i.Name, strays[0])
 	}
 	if l, err := net.Listen("tcp", left.Address); err != nil {
-		return false, fmt.Errorf("somebody else has its address: %w", err)
+		return is, fmt.Errorf("somebody else has its address: %w", err)
 	} else if err := l.Close(); err != nil {
-		return false, err
+		return is, err
+	}
+	if is.Build, err = d.differs(in, left.Instance); err != nil {
+		return is, err
+	}
+	if is.Build != "" && !a.Even {
+		return is, fmt.Errorf("%s: version %s is %w: %s", left.Name, left.Version, delivered.ErrOther, is.Build)
 	}
 	before := left.Digest
-	left.Session, left.Started = ID{}, time.Now()
-	err = d.launch(in, left, stack.Build{Like: like}, 0)
-	return before != "" && before != left.Digest, err
+	left.Session, left.Started, left.Other = ID{}, time.Now(), is.Build
+	err = d.launch(in, left, stack.Build{Like: a.Like}, 0)
+	is.Environment = before != "" && before != left.Digest
+	return is, err
 }
 
 // Rotate puts output aside that has become too large.
@@ -328,6 +403,9 @@ func (d *Driver) stop(ctx context.Context, in *state.Folder, notes []*note, grac
 			continue
 		}
 		failed = append(failed, n.remove(in))
+		d.mu.Lock()
+		d.most[n.Side] = max(d.most[n.Side]-1, 0)
+		d.mu.Unlock()
 	}
 	return errors.Join(failed...)
 }
@@ -376,8 +454,48 @@ func (d *Driver) notes(in *state.Folder, side split.Side) ([]*note, error) {
 		}
 		list = append(list, n)
 	}
+	list = append(list, d.lost(in, side, list, marked)...)
 	slices.SortFunc(list, func(a, b *note) int { return stack.Compare(a.Instance, b.Instance) })
 	return list, errors.Join(failed...)
+}
+
+// lost are instances of a side that run and whose notes are not there: found by their marks, noted anew from what those
+// say. They are looked for when there are fewer notes than there were.
+func (d *Driver) lost(in *state.Folder, side split.Side, list []*note, marked func() map[string][]int) []*note {
+	d.mu.Lock()
+	fewer := len(list) < d.most[side] || d.most[side] < 0
+	d.most[side] = max(d.most[side], len(list))
+	d.mu.Unlock()
+	if !fewer {
+		return nil
+	}
+	var found []*note
+	before := in.Path(d.dir) + "/"
+	for mark, pids := range marked() {
+		name, ours := strings.CutPrefix(mark, before)
+		name, noted := strings.CutSuffix(name, ".json")
+		if !ours || !noted || strings.Contains(name, "/") || !strings.HasPrefix(name, side.String()+"-") ||
+			slices.ContainsFunc(list, func(n *note) bool { return n.mark == mark }) {
+			continue
+		}
+		n := d.noteOf(in, name)
+		n.damaged = errors.New("it is missing")
+		if r, ok := stack.Recover(variableOf(pids[0], stack.Record), name); ok {
+			n.Instance, n.damaged = r, nil
+		}
+		n.Name, n.Part, n.Side = name, d.part.Name, side
+		if n.find(marked); n.Session.PID == 0 {
+			continue // what has ended is not looked for
+		}
+		if n.damaged == nil {
+			_ = n.write(in) // else it is found again
+		}
+		found = append(found, n)
+	}
+	d.mu.Lock()
+	d.most[side] = max(d.most[side], len(list)+len(found))
+	d.mu.Unlock()
+	return found
 }
 
 func (n *note) write(in *state.Folder) error {

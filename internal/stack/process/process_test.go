@@ -36,7 +36,7 @@ func newPlan(t *testing.T, as string) *plan.Plan {
 			t.Fatal(err)
 		}
 	}
-	p := &plan.Plan{Service: "sailings", State: dir, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	p := &plan.Plan{Service: "sailings", State: filepath.Join(dir, "state"), Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
 	t.Cleanup(func() {
 		for i := range p.Parts[0].Stacks {
 			p.Parts[0].Stacks[i].Grace = 0
@@ -59,8 +59,58 @@ func TestConformance(t *testing.T) {
 		Kill: func(t *testing.T, p *plan.Plan, i reading.Instance) {
 			session(t, open(p), i.Side, i.Name).Signal(syscall.SIGKILL)
 		},
-		Remains: remains,
+		Forget: func(t *testing.T, p *plan.Plan) {
+			notes, _ := filepath.Glob(filepath.Join(p.Instances(), "*.json"))
+			for _, file := range notes {
+				if err := os.Remove(file); err != nil {
+					t.Error(err)
+				}
+			}
+		},
+		Remains: remains, Deliver: func(p *plan.Plan) string { return filepath.Join(filepath.Dir(p.State), "builds", "2") },
 	})
+}
+
+// A state folder that is gone, or that another one stands in the place of, is none without notes.
+func TestAStateFolderThatIsGone(t *testing.T) {
+	p := newPlan(t, "well")
+	d := open(p)
+	if l := list(t, d, split.Green); len(l) > 0 {
+		t.Fatalf("before there was one there is %v", l)
+	}
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
+		t.Fatal(err)
+	}
+	list(t, d, split.Green)
+	away := p.State + ".away"
+	if err := os.Rename(p.State, away); err != nil {
+		t.Fatal(err)
+	}
+	if l, err := d.List(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "is gone: what runs is not known") {
+		t.Errorf("gone, it lists %v, %v", l, err)
+	}
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil {
+		t.Error("a side is raised of which nothing is known")
+	}
+	other, err := state.Open(p.State)
+	if err == nil {
+		err = other.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if l, err := d.List(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "another folder stands in the place of") {
+		t.Errorf("exchanged, it lists %v, %v", l, err)
+	}
+	if l := list(t, open(p), split.Green); len(l) != 2 || !l[0].Running { // one that begins with the empty folder: by their marks
+		t.Errorf("to a driver that knows no other folder there is %+v", l)
+	}
+	if err := errors.Join(os.RemoveAll(p.State), os.Rename(away, p.State)); err != nil {
+		t.Fatal(err)
+	}
+	if l := list(t, d, split.Green); len(l) != 2 || !l[0].Running {
+		t.Errorf("back in its place, it lists %+v", l)
+	}
 }
 
 // remains are notes, and processes that carry their marker.
@@ -134,7 +184,7 @@ func session(t *testing.T, d *Driver, side split.Side, name string) ID {
 
 // again is a driver like another, as if the program had been started anew.
 func again(d *Driver) *Driver {
-	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets, turn: place.NewTurn()}
+	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets, turn: place.NewTurn(), most: [2]int{-1, -1}}
 }
 
 // Killed from outside, the program's end is told by the shell above it.
@@ -324,7 +374,7 @@ func TestASecretReachesTheInstanceAndNothingElse(t *testing.T) {
 // Whoever asks for a stop may end meanwhile: instances keep their grace.
 func TestAStopKeepsItsGrace(t *testing.T) {
 	p := newPlan(t, "")
-	begun, done := filepath.Join(p.State, "begun"), filepath.Join(p.State, "done")
+	begun, done := filepath.Join(filepath.Dir(p.State), "begun"), filepath.Join(filepath.Dir(p.State), "done")
 	for i := range p.Parts[0].Stacks {
 		s := &p.Parts[0].Stacks[i]
 		s.Command = []string{"/bin/sh", "-c", "trap 'touch " + begun + "; sleep 0.3; touch " + done + "; exit 0' TERM; touch " + begun + ".ready; while :; do sleep 0.05; done"}
@@ -377,7 +427,7 @@ func TestAPlaceholderIsFilledInOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	const name = "{secret fares}"
-	if err := os.Mkdir(filepath.Join(p.State, "builds", name), 0o755); err != nil {
+	if err := os.Mkdir(filepath.Join(filepath.Dir(p.State), "builds", name), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	green := &p.Parts[0].Stacks[split.Green]

@@ -20,6 +20,8 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/delivered"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack"
@@ -45,8 +47,14 @@ type System struct {
 	// Blind says that the system shows nothing of how an instance ended but that it
 	// did.
 	Blind bool
+	// Deliver is the folder of the build of version 2. "" where builds are no folders.
+	Deliver func(p *plan.Plan) string
+	// Forget takes the notes on instances away, as somebody would who does not know what they are. Nil where there are none.
+	Forget func(t *testing.T, p *plan.Plan)
 	// Names says that the system names instances as it likes, and gives them addresses, so that no ports are lacking.
 	Names bool
+	// Whole says that the system stops a side in one act.
+	Whole bool
 }
 
 // Subject is the program that instances are made of.
@@ -186,11 +194,14 @@ func Run(t *testing.T, s System) {
 		{"dies later", diesLater},
 		{"never answers", neverAnswers},
 		{"ignores the signal", stubborn},
+		{"a permission that lapses", permission},
 		{"where it stands", stands},
 		{"unreachable", unreachable},
 		{"hangs", hangs},
 		{"started again", startedAgain},
+		{"started again of the same build", sameBuild},
 		{"output put aside", putAside},
+		{"notes that are lost", notesLost},
 	} {
 		t.Run(c.name, func(t *testing.T) { c.run(t, s) })
 	}
@@ -456,6 +467,54 @@ func neverAnswers(t *testing.T, s System) {
 	clean(t, s, p)
 }
 
+// permission holds a driver to asking before it stops and starts: what is not permitted any more is left as it is.
+func permission(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	before := raise(t, d, split.Green, First)
+	no := errors.New("not any more")
+	asked := 0
+	refuses := func(after int) context.Context {
+		asked = 0
+		return permit.With(t.Context(), func(context.Context) error {
+			if asked++; asked > after {
+				return no
+			}
+			return nil
+		})
+	}
+	for what, do := range map[string]func(context.Context) error{
+		"stop":  func(ctx context.Context) error { return d.Stop(ctx, split.Green) },
+		"raise": func(ctx context.Context) error { return d.Raise(ctx, split.Green, Second) },
+	} {
+		if err := do(refuses(0)); !errors.Is(err, no) || asked == 0 {
+			t.Errorf("%s, which is not permitted: %v, asked %d times", what, err, asked)
+		}
+		for n, i := range list(t, d, split.Green) {
+			if !i.Running || i.Started.Sub(before[n].Started).Abs() > time.Second {
+				t.Errorf("%s was not permitted, and %s is %+v", what, i.Name, i)
+			}
+		}
+	}
+	defer clean(t, s, p)
+	defer stop(t, d, split.Green)
+	if s.Whole {
+		return
+	}
+	if err := d.Stop(refuses(1), split.Green); !errors.Is(err, no) {
+		t.Errorf("a stop that is permitted for the first alone: %v", err)
+	}
+	run := 0
+	for _, i := range list(t, d, split.Green) {
+		if i.Running {
+			run++
+		}
+	}
+	if run != len(before)-1 {
+		t.Errorf("%d of %d run on after one was to be stopped", run, len(before))
+	}
+}
+
 func stubborn(t *testing.T, s System) {
 	p := s.Plan(t, "stubborn")
 	p.Parts[0].Stacks[split.Green].Grace = time.Second
@@ -610,16 +669,16 @@ func startedAgain(t *testing.T, s System) {
 	}
 	before := raise(t, d, split.Green, Second)
 	answer(t, before)
-	if changed, err := r.Restart(t.Context(), before[0], stack.Settings{}); err != nil || changed {
-		t.Errorf("one that runs: changed %v, %v", changed, err)
+	if is, err := r.Restart(t.Context(), before[0], stack.Again{}); err != nil || is != (stack.Restarted{}) {
+		t.Errorf("one that runs: %+v, %v", is, err)
 	}
 	again := func(r stack.Restarter, d stack.Driver, want bool) {
 		t.Helper()
 		s.Kill(t, p, list(t, d, split.Green)[0])
 		testkit.Eventually(t, "it is seen to have ended", func() bool { return !list(t, d, split.Green)[0].Running })
-		changed, err := r.Restart(t.Context(), list(t, d, split.Green)[0], stack.Settings{})
-		if err != nil || changed != want {
-			t.Fatalf("started again: changed %v, want %v, %v", changed, want, err)
+		is, err := r.Restart(t.Context(), list(t, d, split.Green)[0], stack.Again{})
+		if err != nil || is.Environment != want || is.Build != "" {
+			t.Fatalf("started again: %+v, want %v, %v", is, want, err)
 		}
 		now := list(t, d, split.Green)
 		if len(now) != 2 || !now[0].Running || now[0].Name != before[0].Name || !Second.Made(now[0]) || now[0].Address != before[0].Address || now[0].Place != before[0].Place {
@@ -640,13 +699,110 @@ func startedAgain(t *testing.T, s System) {
 	}
 	nobody := before[0]
 	nobody.Name = "green-7"
-	if _, err := r.Restart(t.Context(), nobody, stack.Settings{}); err == nil {
+	if _, err := r.Restart(t.Context(), nobody, stack.Again{}); err == nil {
 		t.Error("one that never was is started again")
 	}
 	stop(t, d, split.Green)
-	if _, err := r.Restart(t.Context(), before[0], stack.Settings{}); err == nil {
+	if _, err := r.Restart(t.Context(), before[0], stack.Again{}); err == nil {
 		t.Error("one that was stopped is started again")
 	}
+	clean(t, s, p)
+}
+
+// sameBuild has an instance started again of what was delivered, and of nothing else unless it is wanted even so. What
+// running a build adds to it does not make it another one.
+func sameBuild(t *testing.T, s System) {
+	if s.Deliver == nil {
+		t.Skip("its builds are no folders")
+	}
+	p := s.Plan(t, "well")
+	folder := s.Deliver(p)
+	deliver := func(name, text string) {
+		t.Helper()
+		if err := errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	deliver("fares", "one")
+	d := s.Driver(t, p)
+	r := d.(stack.Restarter)
+	raise(t, d, split.Green, Second)
+	deliver("cache", "made while it runs")
+	again := func(a stack.Again) (stack.Restarted, error) {
+		t.Helper()
+		if i := list(t, d, split.Green)[0]; i.Running {
+			s.Kill(t, p, i)
+			testkit.Eventually(t, "it is seen to have ended", func() bool { return !list(t, d, split.Green)[0].Running })
+		}
+		return r.Restart(t.Context(), list(t, d, split.Green)[0], a)
+	}
+	if is, err := again(stack.Again{}); err != nil || is.Build != "" {
+		t.Fatalf("with what it made itself: %+v, %v", is, err)
+	}
+	deliver("fares", "two")
+	if _, err := again(stack.Again{}); !errors.Is(err, delivered.ErrOther) || !strings.Contains(err.Error(), "fares differs") {
+		t.Errorf("with something else in its place: %v", err)
+	}
+	if i := list(t, d, split.Green)[0]; i.Running {
+		t.Error("it runs all the same")
+	}
+	if is, err := again(stack.Again{Even: true}); err != nil || is.Build != "fares differs" {
+		t.Fatalf("even so: %+v, %v", is, err)
+	}
+	if i := list(t, d, split.Green)[0]; !i.Running || i.Other != "fares differs" || !Second.Made(i) {
+		t.Errorf("then it is %+v", i)
+	}
+	more := Second
+	more.Instances = 3
+	if err := d.Raise(t.Context(), split.Green, more); !errors.Is(err, delivered.ErrOther) {
+		t.Errorf("it gets another instance, of something else: %v", err)
+	}
+	deliver("fares", "one")
+	if is, err := again(stack.Again{}); err != nil || is.Build != "" {
+		t.Errorf("with what was delivered: %+v, %v", is, err)
+	}
+	if i := list(t, d, split.Green)[0]; !i.Running || i.Other != "" {
+		t.Errorf("then it is %+v", i)
+	}
+	stop(t, d, split.Green)
+	deliver("fares", "three") // nothing of it runs: it is what is delivered now
+	raise(t, d, split.Green, Second)
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+// notesLost takes the notes on running instances away: what runs still says what it is, also to a driver that never saw
+// them, and can be stopped.
+func notesLost(t *testing.T, s System) {
+	if s.Forget == nil {
+		t.Skip("it keeps no notes of its own")
+	}
+	p := s.Plan(t, "well")
+	d := s.Driver(t, p)
+	raise(t, d, split.Blue, First)
+	before := raise(t, d, split.Green, Second)
+	for what, d := range map[string]func() stack.Driver{"that listed them": func() stack.Driver { return d }, "that never did": func() stack.Driver { return s.Driver(t, p) }} {
+		s.Forget(t, p)
+		d := d()
+		for _, side := range split.Sides {
+			now := list(t, d, side)
+			if len(now) != 2 || !now[0].Running || !now[1].Running {
+				t.Fatalf("to a driver %s, there is %+v on %v", what, now, side)
+			}
+			if side == split.Green && (now[0].Address != before[0].Address || !Second.Made(now[0]) || now[0].Place != before[0].Place || !now[0].Started.Equal(before[0].Started)) {
+				t.Errorf("to a driver %s, green is %+v, and was %+v", what, now, before)
+			}
+		}
+	}
+	if err := d.Raise(t.Context(), split.Green, Second); err != nil {
+		t.Error(err)
+	}
+	if now := list(t, d, split.Green); len(now) != 2 || !now[0].Started.Equal(before[0].Started) {
+		t.Errorf("they were started a second time: %+v", now)
+	}
+	s.Forget(t, p)
+	stop(t, d, split.Blue)
+	stop(t, d, split.Green)
 	clean(t, s, p)
 }
 

@@ -13,8 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/delivered"
 	"vaiven/internal/place"
-	"vaiven/internal/versions"
 )
 
 // process is one that listens at an address.
@@ -144,7 +144,7 @@ func built(ctx context.Context, pid int) string {
 	if ofSystem(exe) {
 		return identity(ctx, place.Local{}, strconv.Itoa(pid))
 	}
-	digest, err := versions.Digest(dir + "/exe")
+	digest, err := delivered.Digest(dir + "/exe")
 	if err != nil {
 		return ""
 	}

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
@@ -274,6 +275,9 @@ func eachOwn(words []string) bool {
 
 // renew runs the command. Secrets go into its environment, which the plan gives.
 func (d *Driver) renew(ctx context.Context, from place.Place, i reading.Instance, b stack.Build) error {
+	if err := permit.Ask(ctx); err != nil {
+		return err
+	}
 	s := d.part.Stacks[i.Side]
 	i.Version, i.Build = b.Version, b.ID
 	values := stack.Values(i, d.service)

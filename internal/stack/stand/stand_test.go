@@ -26,6 +26,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/delivered"
 	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -34,7 +35,6 @@ import (
 	"vaiven/internal/stack/container"
 	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/testkit"
-	"vaiven/internal/versions"
 )
 
 // ferry is a program that somebody else started, and whose version changes when its file does.
@@ -110,7 +110,7 @@ func TestAddresses(t *testing.T) {
 	d := open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandAddress, Address: addresses[0]}, {Kind: plan.StandAddress, Address: addresses[1]}}}), nil)
 	testkit.Eventually(t, "the first runs", func() bool { return list(t, d)[0].Running })
 	l := list(t, d)
-	want, err := versions.Digest(subject)
+	want, err := delivered.Digest(subject)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/external"
+	"vaiven/internal/permit"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
@@ -152,6 +153,9 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		return err
 	}
 	defer d.turn.Give()
+	if err := permit.Ask(ctx); err != nil {
+		return err
+	}
 	s := d.part.Stacks[side]
 	q := d.request("raise", side)
 	q.Version, q.Build, q.Command, q.Grace = b.Version, b.ID, s.Command, s.Grace.Seconds()
@@ -173,6 +177,9 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 		return err
 	}
 	defer d.turn.Give()
+	if err := permit.Ask(ctx); err != nil {
+		return err
+	}
 	s := d.part.Stacks[side]
 	q := d.request("stop", side)
 	q.Grace = s.Grace.Seconds()

@@ -76,6 +76,7 @@ func open(p *plan.Plan) *Driver { return New(p, 0, secret.Values{}) }
 
 func TestConformance(t *testing.T) {
 	stacktest.Run(t, stacktest.System{
+		Whole:  true,
 		Plan:   newPlan,
 		Driver: func(t *testing.T, p *plan.Plan) stack.Driver { return open(p) },
 		Kill: func(t *testing.T, p *plan.Plan, i reading.Instance) {

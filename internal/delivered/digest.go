@@ -1,4 +1,4 @@
-package versions
+package delivered
 
 import (
 	"crypto/sha256"
@@ -31,9 +31,9 @@ func Digest(path string) (string, error) {
 	return hex.EncodeToString(h.Sum(nil))[:12], nil
 }
 
-// looks is what a build looks like without reading it: as long as it is the same, so is the
+// Looks is what a build looks like without reading it: as long as it is the same, so is the
 // digest. It says when the newest of its files was written.
-func looks(path string) (text string, at time.Time, err error) {
+func Looks(path string) (text string, at time.Time, err error) {
 	h := sha256.New()
 	w := walk{each: func(name string, info fs.FileInfo, link, _ string) error {
 		s, ok := info.Sys().(*syscall.Stat_t)
