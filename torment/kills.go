@@ -212,7 +212,10 @@ func (t *killing) once(ctx context.Context) (crossing.Stage, victim, error) {
 	// On with it, or home.
 	if rand.IntN(2) == 0 {
 		_ = exec.Command(t.vaiven, "rehearse", t.scenario.File).Run() // starts a keeper where none is left
-		_ = exec.Command(t.vaiven, "say", t.scenario.File, "go-on", "--take-wheel").Run()
+		if s, ok := t.view(ctx); ok && s.Crossing.Frozen() {
+			last := s.Crossing.Freezes[len(s.Crossing.Freezes)-1].ID
+			_ = exec.Command(t.vaiven, "say", t.scenario.File, "go-on", "--take-wheel", "--freeze", fmt.Sprint(last)).Run()
+		}
 		if t.soon(ctx, settledLimit, func(s keeper.Snapshot) bool {
 			return s.Ready && (s.Crossing.Stage.Over() || s.Crossing.Frozen() && s.Crossing.Task.ID == 0 || s.Crossing.Question.ID != 0)
 		}) {

@@ -34,8 +34,7 @@ plan's route, keeps the old side and retires it. --yes approves what the route a
 it answers no freeze. What is frozen stays as it is: vaiven open PLAN goes on with it,
 vaiven back PLAN rolls back. The crossing is the keeper's: interrupted, it goes on, and
 the same command takes it up again. Exit status: 0 settled, 3 rolled back, 4 called off before
-any traffic moved, 5 frozen because something is not known or a guard said so, 6 frozen
-because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
+any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
@@ -92,8 +91,8 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s%s\n", sum.Outcome, because(sum.Why))
 	}
 	switch sum.Outcome {
-	case headless.Frozen, headless.LiveIll, headless.Failed:
-		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, vaiven say %[1]s go-on goes on, vaiven back %[1]s rolls back\n", k.Plan)
+	case headless.Frozen, headless.LiveIll:
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, vaiven say %[1]s go-on --freeze %d goes on, vaiven back %[1]s rolls back\n", k.Plan, sum.Freeze)
 	}
 	return outcomeStatus(sum.Outcome)
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -175,6 +176,11 @@ func TestNobodyGoesOn(t *testing.T) {
 	s := scenario(t)
 	steps(t)(0, nil, "rehearse", s.File)
 	first := keeperOf(t, s.File)
+	other := *s.Plan
+	other.Front.Listen = "127.0.0.1:1"
+	if _, err := service.TakeOver(t.Context(), &other, "nobody"); !errors.Is(err, service.ErrOtherFront) {
+		t.Errorf("taken over for another front: %v", err)
+	}
 	if _, err := service.TakeOver(t.Context(), s.Plan, "nobody"); err != nil {
 		t.Fatal(err)
 	}
@@ -182,6 +188,34 @@ func TestNobodyGoesOn(t *testing.T) {
 	if now := keeperOf(t, s.File); now != first {
 		t.Errorf("process %d keeps, and process %d did", now, first)
 	}
+}
+
+// A keeper that stands still is no reason to guess: who holds the lock is said, and for how long, and one that is to go
+// on by force ends it by its process.
+func TestAKeeperThatHangs(t *testing.T) {
+	t.Parallel() // it mostly waits
+	s := scenario(t)
+	step := steps(t)
+	step(0, nil, "rehearse", s.File)
+	first := keeperOf(t, s.File)
+	if err := syscall.Kill(first, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { syscall.Kill(first, syscall.SIGCONT) })
+	who := fmt.Sprintf("process %d", first)
+	step(2, []string{"--force is for --take-over"}, "keep", s.File, "--force")
+	step(4, []string{who, "has not answered for", "--take-over --force"}, "keep", s.File, "--take-over")
+	step(4, []string{who, "--take-over --force"}, "say", s.File, "freeze")
+	step(0, []string{"all requests go to blue"}, "back", s.File, "--to", "blue")
+	next := exec.Command(program, "keep", s.File, "--take-over", "--force")
+	if err := next.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan struct{})
+	go func() { defer close(ended); next.Wait() }()
+	defer func() { next.Process.Signal(syscall.SIGTERM); <-ended }()
+	until(t, s, "the next one keeps", func(v keeper.Snapshot) bool { return v.Ready && keeperOf(t, s.File) == next.Process.Pid })
+	gone(t, first)
 }
 
 // A keeper for systemd says when it is ready, and what it leaves when it is ended.
@@ -254,11 +288,18 @@ func TestSayAndFollow(t *testing.T) {
 	}
 	term.press("Enter")
 	term.wait("Start to shift?")
-	step(4, []string{"has the wheel since"}, "say", s.File, "yes")
-	step(0, []string{"yes, to: green is proven"}, "say", s.File, "yes", "--take-wheel", "--why", "the captain agrees")
+	step(2, []string{"--question N"}, "say", s.File, "yes")
+	asked := until(t, s, "it is asked", func(v keeper.Snapshot) bool { return v.Crossing.Question.ID != 0 })
+	question := fmt.Sprint(asked.Crossing.Question.ID)
+	step(4, []string{"has the wheel since"}, "say", s.File, "yes", "--question", question)
+	step(0, []string{"yes, to: green is proven"}, "say", s.File, "yes", "--question", question, "--take-wheel", "--why", "the captain agrees")
 	until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shift })
 	step(0, []string{"freeze"}, "say", s.File, "freeze")
-	step(0, []string{`"said":"steer 60"`}, "say", s.File, "steer", "60", "--json")
+	frozen := until(t, s, "it is frozen", func(v keeper.Snapshot) bool { return v.Crossing.Frozen() }).Crossing.Freezes
+	step(4, []string{"say that you have seen it: --freeze"}, "say", s.File, "steer", "60")
+	step(4, []string{"say that you have seen it: --freeze"}, "shift", s.File, "--to", "60")
+	step(4, []string{"frozen"}, "say", s.File, "go-on", "--freeze", "1")
+	step(0, []string{`"said":"steer 60"`}, "say", s.File, "steer", "60", "--json", "--freeze", fmt.Sprint(frozen[len(frozen)-1].ID))
 	until(t, s, "it is steered", func(v keeper.Snapshot) bool { return v.Front.Split.Share == 6000 })
 	step(4, []string{"nothing is asked any more"}, "say", s.File, "yes", "--question", "3")
 	step(2, []string{"a route has to end at 100 %"}, "say", s.File, "route", "80 % for 1m")

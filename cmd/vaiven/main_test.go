@@ -264,7 +264,8 @@ func keeperOf(t *testing.T, file string) int {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, pid, _ := strings.Cut(strings.TrimSpace(string(text)), "process ")
+	holder, _, _ := strings.Cut(string(text), "\n")
+	_, pid, _ := strings.Cut(holder, "process ")
 	n, err := strconv.Atoi(pid)
 	if err != nil {
 		t.Fatalf("the lock says %q", text)

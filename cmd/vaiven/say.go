@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
@@ -20,7 +22,7 @@ import (
 
 // sayings are what can be said, and what it does.
 var sayings = []struct{ word, does string }{
-	{"yes", "answers the open question; --question N names it"},
+	{"yes", "answers the open question"},
 	{"no", "answers it, and rolls back"},
 	{"next", "goes to the next leg's share now"},
 	{"freeze", "stays at the present share"},
@@ -33,7 +35,7 @@ var sayings = []struct{ word, does string }{
 
 func sayCommand() *cobra.Command {
 	var flags reachFlags
-	var question uint64
+	var to answering
 	var asJSON bool
 	var list strings.Builder
 	for _, s := range sayings {
@@ -45,6 +47,11 @@ func sayCommand() *cobra.Command {
 		Long: `Says a word to the keeper, as a key does on the screen, with the same refusals:
 
 ` + list.String() + `
+An answer is to what somebody has seen: without a terminal, yes names the question that it
+answers with --question N, and next, go-on, put-back and a steer to more name the last freeze
+that they go past with --freeze N, where there is one. vaiven where PLAN --json has the
+numbers, and so has every event. What came after it is not answered.
+
 It needs the wheel to be vacant, and leaves it so; --take-wheel takes it from who has
 it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
 2 bad usage, 1 anything else.`,
@@ -58,15 +65,20 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 			if _, err := saying(args[1:], keeper.Snapshot{}, 0); err != nil {
 				return err
 			}
+			to.shown = term.IsTerminal(os.Stdin.Fd())
+			if args[1] == "yes" && to.question == 0 && !to.shown {
+				return usage("without a terminal, yes names the question that it answers: --question N, as vaiven where %s --json has it in crossing.question.id", args[0])
+			}
 			k, err := reach(cmd, args[0], false, true)
 			if err != nil {
 				return noKeeper(err)
 			}
-			err = say(cmd, k, args[1:], question, flags, asJSON)
+			err = say(cmd, k, args[1:], to, flags, asJSON)
 			return notAllowed(errors.Join(err, k.Close()))
 		},
 	}
-	cmd.Flags().Uint64Var(&question, "question", 0, "the number of the question that is answered, as events have it (default: the open one)")
+	cmd.Flags().Uint64Var(&to.question, "question", 0, "the number of the question that is answered (default, at a terminal: the open one)")
+	cmd.Flags().Uint64Var(&to.freeze, "freeze", 0, "the number of the last freeze that it goes past (default, at a terminal: of all there are)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	flags.add(cmd)
 	return cmd
@@ -79,16 +91,48 @@ type said struct {
 	Seq  uint64 `json:"seq"`          // of the last event that came of it
 }
 
-func say(cmd *cobra.Command, k *kept, args []string, question uint64, flags reachFlags, asJSON bool) error {
+// answering is what a word answers.
+type answering struct {
+	question, freeze uint64
+	shown            bool // somebody sees it, at a terminal
+}
+
+// seen is the state that a command goes by, and a refusal where nobody has seen what it goes past.
+func (a answering) seen(c keeper.Command, s crossing.State, file string) (uint64, error) {
+	switch {
+	case a.freeze != 0:
+		return a.freeze, nil
+	case a.shown || !s.Frozen() || !goesPast(c, s):
+		return s.Seq, nil
+	}
+	last := s.Freezes[len(s.Freezes)-1]
+	return 0, &exitError{exitCalledOff, fmt.Errorf("it is frozen: %s. Without a terminal, say that you have seen it: --freeze %d; vaiven open %s shows it", words.Frozen(s), last.ID, file)}
+}
+
+// goesPast reports whether a command goes past the freezes that there are.
+func goesPast(c keeper.Command, s crossing.State) bool {
+	switch c.Do {
+	case keeper.Next, keeper.GoOn, keeper.PutBack:
+		return true
+	case keeper.Steer, keeper.Shift:
+		return c.Share.Of(s.Target) > s.Part()
+	}
+	return false
+}
+
+func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFlags, asJSON bool) error {
 	s, err := k.View(cmd.Context())
 	if err != nil {
 		return err
 	}
-	c, err := saying(args, s, question)
+	c, err := saying(args, s, to.question)
 	if err != nil {
 		return err
 	}
-	c.Why, c.TakeWheel, c.Seen, c.As = flags.why, flags.takeWheel, s.Crossing.Seq, k.asOf()
+	if c.Seen, err = to.seen(c, s.Crossing, k.Plan); err != nil {
+		return err
+	}
+	c.Why, c.TakeWheel, c.As = flags.why, flags.takeWheel, k.asOf()
 	out := said{Said: strings.Join(args, " ")}
 	if q := s.Crossing.Question; q.ID != 0 && q.ID == c.Question {
 		out.To = words.Whole(q, s.Crossing)
@@ -99,11 +143,11 @@ func say(cmd *cobra.Command, k *kept, args []string, question uint64, flags reac
 	if asJSON {
 		return printJSON(cmd.OutOrStdout(), "said", split.Green, out)
 	}
-	to := ""
+	about := ""
 	if out.To != "" {
-		to = ", to: " + out.To
+		about = ", to: " + out.To
 	}
-	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s%s\n", out.Said, to)
+	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s%s\n", out.Said, about)
 	return err
 }
 

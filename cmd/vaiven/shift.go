@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/route"
@@ -23,6 +25,7 @@ func shiftCommand() *cobra.Command {
 	var to string
 	var dry, unproven, asJSON bool
 	var flags reachFlags
+	var past answering
 	cmd := &cobra.Command{
 		Use:   "shift PLAN --to SHARE",
 		Short: "Put a share of requests on green in force, or say what that would do",
@@ -48,7 +51,16 @@ else.`,
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				done, err := headless.Shift(ctx, k, keeper.Command{Share: share, As: k.asOf(), Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel})
+				c := keeper.Command{Do: keeper.Shift, Share: share, As: k.asOf(), Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel}
+				s, err := k.View(ctx)
+				if err == nil {
+					past.shown = term.IsTerminal(os.Stdin.Fd())
+					c.Seen, err = past.seen(c, s.Crossing, k.Plan)
+				}
+				if err != nil {
+					return err
+				}
+				done, err := headless.Shift(ctx, k, c)
 				if err != nil {
 					return err
 				}
@@ -62,6 +74,7 @@ else.`,
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 and 100")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
+	cmd.Flags().Uint64Var(&past.freeze, "freeze", 0, "in a frozen crossing: the number of the last freeze that it goes past, needed without a terminal")
 	cmd.Flags().BoolVar(&unproven, "unproven", false, "even to a side that is not proven; --why has to say why")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	flags.add(cmd)

@@ -76,7 +76,7 @@ func looking(cmd *cobra.Command, file string, do func(ctx context.Context, l hea
 
 // notAllowed gives refusals, and what was begun and came to nothing, their exit status.
 func notAllowed(err error) error {
-	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) || errors.Is(err, service.ErrSteered) {
+	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) || errors.Is(err, service.ErrSteered) || errors.Is(err, service.ErrOtherFront) || errors.Is(err, service.ErrHangs) {
 		return &exitError{exitCalledOff, err}
 	}
 	return err

@@ -30,6 +30,7 @@ type Info struct {
 	Service  string    `json:"service"`
 	Plan     string    `json:"plan"`   // the plan's file, absolute
 	Digest   string    `json:"digest"` // of the plan's file as it was read
+	Fronts   []string  `json:"fronts"` // what they are called, with their machines
 	Process  int       `json:"process"`
 	Since    time.Time `json:"since"`
 	By       string    `json:"by"`   // who started it

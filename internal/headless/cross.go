@@ -38,8 +38,8 @@ const (
 	Settled    Outcome = "settled"
 	RolledBack Outcome = "rolled back"
 	CalledOff  Outcome = "called off"
-	Failed     Outcome = "failed"        // it has not ended: it stands where it stood
-	Frozen     Outcome = "frozen"        // the same, and a person has to look: something is not known, or a guard has said so
+	Failed     Outcome = "failed"        // nothing was begun
+	Frozen     Outcome = "frozen"        // it has not ended and stands where it stood, until a person goes on or back
 	LiveIll    Outcome = "live side ill" // the same, and the live side does not serve as it should
 )
 
@@ -48,6 +48,7 @@ type Summary struct {
 	Crossing   int           `json:"crossing"`
 	Outcome    Outcome       `json:"outcome"`
 	Why        string        `json:"why,omitempty"`
+	Freeze     uint64        `json:"freeze,omitempty"` // number of the last freeze, which an answer names; 0 if it is not frozen
 	Version    string        `json:"version"`
 	Target     split.Side    `json:"target"`
 	Took       time.Duration `json:"took"`
@@ -223,9 +224,6 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		return Summary{}, false, nil // a side that is proven helps, whatever comes then
 	case c.Frozen():
 		outcome, why := standsAs(c), words.Frozen(c)
-		if outcome == Failed {
-			why = "frozen: " + why
-		}
 		if help := words.WaysOut(s.WaysOut, c.Target); help != "" {
 			why += ". What can be done: " + help
 		}
@@ -291,17 +289,12 @@ func wayOut(why crossing.Cause) string {
 	return ""
 }
 
-// standsAs is how a crossing stands that is frozen: the gravest first.
+// standsAs is how a crossing stands that is frozen, by whatever froze it: the gravest first.
 func standsAs(s crossing.State) Outcome {
 	if _, ill := s.FrozenBy(crossing.HomeIll); ill {
 		return LiveIll
 	}
-	for _, kind := range []crossing.CauseKind{crossing.NotKnown, crossing.ByGuard, crossing.NobodyHome, crossing.NobodyLeft} {
-		if _, frozen := s.FrozenBy(kind); frozen {
-			return Frozen
-		}
-	}
-	return Failed
+	return Frozen
 }
 
 func outcomeOf(s crossing.Stage) Outcome {
@@ -322,6 +315,9 @@ func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
 		Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target,
 		Took: s.At.Sub(c.Begun), Answers: n.answers, Failing: n.failing, Lost: n.lost,
 		LongestGap: s.Door.LongestGap, Switch: s.Switch.Took, Share: s.Front.Split.Share,
+	}
+	if n := len(c.Freezes); n > 0 {
+		sum.Freeze = c.Freezes[n-1].ID
 	}
 	left := c.Target
 	if o == Settled {

@@ -226,7 +226,7 @@ func TestCross(t *testing.T) {
 			return well(task)
 		}
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != Failed || !strings.Contains(sum.Why, "frozen: the front did not take the new share: the pier is closed") || len(c.commands) != 1 {
+		if sum.Outcome != Frozen || sum.Freeze == 0 || !strings.Contains(sum.Why, "the front did not take the new share: the pier is closed") || len(c.commands) != 1 {
 			t.Errorf("summary %+v after %v", sum, c.commands)
 		}
 	})
@@ -267,7 +267,7 @@ func TestCross(t *testing.T) {
 			want Outcome
 		}{
 			{freeze(crossing.NotKnown), Frozen}, {freeze(crossing.ByGuard), Frozen}, {freeze(crossing.NobodyHome), Frozen}, {freeze(crossing.NobodyLeft), Frozen},
-			{freeze(crossing.Foreign), Failed}, {freeze(crossing.ByHand), Failed}, {freeze(crossing.ByGuard, crossing.HomeIll), LiveIll},
+			{freeze(crossing.Foreign), Frozen}, {freeze(crossing.ByHand), Frozen}, {freeze(crossing.FoundAgain), Frozen}, {freeze(crossing.ByGuard, crossing.HomeIll), LiveIll},
 		} {
 			r := runner{}
 			if sum, done, err := r.look(t.Context(), c.s); err != nil || !done || sum.Outcome != c.want {

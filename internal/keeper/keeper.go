@@ -280,7 +280,7 @@ func (k *Keeper) Run(ctx context.Context) {
 		case <-ticker.C:
 			now := time.Now()
 			if slept := asleep.since(); slept >= sleepLeast {
-				k.engine.Slept(now, slept)
+				k.happened(k.engine.Slept(now, slept))
 			}
 			k.engine.Present(now, k.guests.here)
 			k.engine.DoorRead(k.Prober.Report(now))

@@ -91,6 +91,19 @@ func (f Front) Kind() FrontKind {
 // Name is what a front is called where there are several.
 func (f Front) Name() string { return fmt.Sprintf("%s at %s", f.Kind(), f.Listen) }
 
+// Places are where the plan's fronts stand, in order: what they are called, with their machines.
+func (p *Plan) Places() []string {
+	var places []string
+	for _, f := range p.Fronts() {
+		place := f.Name()
+		if f.At.Host != "" {
+			place += " on " + f.At.Host
+		}
+		places = append(places, place)
+	}
+	return places
+}
+
 // Fronts are all fronts of the plan, in order.
 func (p *Plan) Fronts() []Front { return append([]Front{p.Front}, p.Beside...) }
 

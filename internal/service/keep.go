@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"vaiven/internal/api"
@@ -91,7 +93,7 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 		Keeper: s.Keeper,
 		Info: func() api.Info {
 			return api.Info{
-				Protocol: api.Protocol, Version: o.Version, Service: o.Plan.Service, Plan: o.Plan.File, Digest: o.Digest, Process: os.Getpid(),
+				Protocol: api.Protocol, Version: o.Version, Service: o.Plan.Service, Plan: o.Plan.File, Digest: o.Digest, Fronts: o.Plan.Places(), Process: os.Getpid(),
 				Since: since, By: o.By, Kept: o.Kept, Idle: !s.Keeper.Busy(), Watching: s.Keeper.Watching(),
 			}
 		},
@@ -234,6 +236,10 @@ func TakeOver(ctx context.Context, p *plan.Plan, by string) (keeper.Memory, erro
 	defer in.Close()
 	c := dial(in, api.Config{By: by, Alone: true})
 	defer c.Close()
+	if info, err := asked(ctx, c); err == nil && len(info.Fronts) > 0 && !slices.Equal(info.Fronts, p.Places()) {
+		return keeper.Memory{}, fmt.Errorf("%w: it keeps %s, and the plan has %s now: what it knows is of another front. End it (SIGTERM) while nothing is crossing, then start this one without --take-over",
+			ErrOtherFront, strings.Join(info.Fronts, " and "), strings.Join(p.Places(), " and "))
+	}
 	deadline := time.Now().Add(beginLimit)
 	for {
 		asking, cancel := context.WithTimeout(ctx, handLimit)
@@ -253,6 +259,9 @@ func TakeOver(ctx context.Context, p *plan.Plan, by string) (keeper.Memory, erro
 		}
 	}
 }
+
+// ErrOtherFront is wrapped where the keeper that runs keeps another front than the plan has now.
+var ErrOtherFront = errors.New("the keeper that runs is not taken over")
 
 // Fit is an error if a keeper of the plan would not work: its front or a side cannot be read, or
 // its logbook not be opened.

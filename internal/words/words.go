@@ -59,6 +59,10 @@ func Question(q crossing.Question, s crossing.State) string {
 func Unsure(list []crossing.Unsure) string {
 	var texts []string
 	for _, u := range list {
+		if u.Guard == "" {
+			texts = append(texts, "no guard compares what users are answered")
+			continue
+		}
 		text := fmt.Sprintf("%s: a fault of %s is not excluded", u.Guard, Percent(u.Find))
 		switch {
 		case u.Excluded > 0 && u.Excluded < 1:
@@ -164,6 +168,8 @@ func Cause(c crossing.Cause, s crossing.State) string {
 			return c.Why
 		}
 		return "Vaiven was restarted: " + Found(c.Found, s)
+	case crossing.Unwatched:
+		return fmt.Sprintf("nobody watched for %s: the keeper or its machine stood still", route.Short(c.Missed.Round(time.Second)))
 	case crossing.FoundHome:
 		return "somebody sent all traffic back at the front"
 	case crossing.Failed:

@@ -30,6 +30,7 @@ type Cause struct {
 	Home     Bench             `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
 	Lacks    []Lack            `json:"lacks,omitempty"`    // NotKnown
 	Way      wayback.Condition `json:"way,omitzero"`       // WayClosed: why
+	Missed   time.Duration     `json:"missed,omitempty"`   // Unwatched
 	Load     float64           `json:"load,omitempty"`     // Overload: the part of the target's capacity that To would take
 }
 
@@ -51,6 +52,7 @@ const (
 	Foreign    CauseKind = "changed"         // somebody else changed the front
 	ByOrder    CauseKind = "order"           // somebody went home past this keeper
 	FoundAgain CauseKind = "found again"     // the keeper was started again in the middle
+	Unwatched  CauseKind = "not watched"     // nobody watched for a while: the process stood still, or the machine
 	FoundHome  CauseKind = "found at home"   // all traffic was at home when the keeper was started again
 	Failed     CauseKind = "failed"          // a raise came to nothing
 	WayClosed  CauseKind = "way back closed" // there is no way back any more
@@ -118,7 +120,7 @@ type Overruling struct {
 
 // Unsure is a guard that has not excluded the fault that it is to find.
 type Unsure struct {
-	Guard    string        `json:"guard"`
+	Guard    string        `json:"guard"`        // "" if none of the plan's compares
 	Find     float64       `json:"find"`         // the fault, as a rate beyond the live side's
 	Excluded float64       `json:"excluded"`     // the smallest that is excluded, 1 if none is
 	In       time.Duration `json:"in,omitempty"` // about how long it takes in all; 0 if that cannot be told

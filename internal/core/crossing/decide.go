@@ -107,6 +107,11 @@ func (d *decision) on(in Input) error {
 	case Recovered:
 		d.recovered()
 		return nil
+	case Missed:
+		if _, known := d.FrozenBy(Unwatched); d.Stage.UnderWay() && !d.GoingBack && !known {
+			d.freeze(Cause{Kind: Unwatched, Missed: i.For})
+		}
+		return nil
 	case Halt:
 		return d.halt()
 	}
@@ -620,6 +625,8 @@ func (d *decision) goOn() error {
 		return d.refuse(GetsRequests)
 	case d.Question.Kind == AskFindings:
 		return d.refuse(OpenQuestion)
+	case !slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.ID <= d.Seen }):
+		return d.refuse(IsFrozen) // by something that was not seen yet
 	}
 	d.thaw()
 	if !d.Frozen() {

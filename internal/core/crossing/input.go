@@ -112,6 +112,8 @@ type (
 	TimeUp struct{}
 	// Lapsed says that what has to be known for the route to go on was not for too long.
 	Lapsed struct{}
+	// Missed says that nobody has watched for so long until now.
+	Missed struct{ For time.Duration }
 	// LiveIll says that the side that the crossing is to leave, or outside of one that the service lives on, gets
 	// requests and does not serve as it should.
 	LiveIll struct{ Home Bench }
@@ -155,6 +157,7 @@ func (Alarmed) input()       {}
 func (Recovered) input()     {}
 func (TimeUp) input()        {}
 func (Lapsed) input()        {}
+func (Missed) input()        {}
 func (LiveIll) input()       {}
 func (Arrived) input()       {}
 func (TargetLost) input()    {}

@@ -427,14 +427,14 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	if delta <= 0 {
 		return nil
 	}
+	var events []crossing.Event
 	if delta >= holeLeast {
-		e.missed(e.now, at)
+		events = e.missed(e.now, at)
 	}
 	e.now = at
 	if e.counts(at) { // after a time in which nobody watched all readings are old
 		e.left -= min(delta, at.Sub(e.everywhere()))
 	}
-	var events []crossing.Event
 	if !e.ready && !e.front.at.IsZero() {
 		events = append(events, e.takeUp(at)...)
 	}

@@ -79,21 +79,22 @@ func (e *Engine) remember(m Memory) {
 
 // Slept takes in that the machine stood still until now, for as long as it did. What was read
 // before says nothing.
-func (e *Engine) Slept(at time.Time, long time.Duration) {
-	e.missed(at.Add(-long), at)
+func (e *Engine) Slept(at time.Time, long time.Duration) []crossing.Event {
 	e.front.at = time.Time{}
 	for side := range e.sides {
 		e.sides[side].view.At = time.Time{}
 	}
+	return e.missed(at.Add(-long), at)
 }
 
-// missed takes in that nobody watched for a time.
-func (e *Engine) missed(from, to time.Time) {
+// missed takes in that nobody watched for a time: what is under way stands still until a person goes on.
+func (e *Engine) missed(from, to time.Time) []crossing.Event {
 	if !e.state.Stage.UnderWay() {
-		return
+		return nil
 	}
 	e.hole = Hole{From: from, To: to}
 	e.rested = to.Add(restAfter)
+	return e.decide(to, Self, crossing.Missed{For: to.Sub(from)})
 }
 
 // Present says which clients have been heard of just now.

@@ -33,8 +33,13 @@ func TestASleep(t *testing.T) {
 		t.Errorf("the hole is %v, and nothing is retired before %v from now", got, v.Again.Sub(b.now))
 	}
 	b.pass(time.Second)
-	if v := b.e.View(b.now); len(v.Lacks) > 0 || v.Crossing.Frozen() {
-		t.Errorf("when all is read again: %+v, %v", v.Lacks, v.Crossing)
+	v = b.e.View(b.now)
+	if f, asks := v.Crossing.FrozenBy(crossing.Unwatched); !asks || f.Cause.Missed != time.Hour || len(v.Lacks) > 0 {
+		t.Errorf("when all is read again nobody is asked: %+v, %v", v.Lacks, v.Crossing)
+	}
+	b.e.Slept(b.now, time.Hour)
+	if n := len(b.e.State().Freezes); n != 1 {
+		t.Errorf("a second sleep: %d freezes", n)
 	}
 }
 
@@ -49,7 +54,7 @@ func TestATimeInWhichNothingWasHeard(t *testing.T) {
 		before := b.now
 		b.now = b.now.Add(c.gap)
 		b.e.Pass(b.now)
-		if v := b.e.View(b.now); (v.Hole != Hole{}) != c.hole || c.hole && (!v.Hole.From.Equal(before) || !v.Hole.To.Equal(b.now)) {
+		if v := b.e.View(b.now); (v.Hole != Hole{}) != c.hole || c.hole && (!v.Hole.From.Equal(before) || !v.Hole.To.Equal(b.now)) || v.Crossing.Frozen() != c.hole {
 			t.Errorf("nothing for %v: the hole is %+v", c.gap, v.Hole)
 		}
 	}

@@ -518,9 +518,9 @@ func blind(rule plan.Guard, f Facts, since time.Time) Lack {
 
 // Unsure are the guards on what users are answered that have not excluded the fault that they are to
 // find, since the share was changed last. Where none of them can see anything, it is the one on the
-// door.
+// door. Where nobody can, nothing is excluded: all of them are, or one without a name where none compares.
 func Unsure(list []Status) []crossing.Unsure {
-	var unsure []crossing.Unsure
+	var unsure, blind []crossing.Unsure
 	for _, door := range []bool{false, true} {
 		seeing := false
 		for _, s := range list {
@@ -528,6 +528,7 @@ func Unsure(list []Status) []crossing.Unsure {
 				continue
 			}
 			if s.Lack == NotCounted || s.Lack == NotTimed || s.Lack == OneClient || s.Lack == NotNamed || s.Lack == OnlySide {
+				blind = append(blind, crossing.Unsure{Guard: s.Name, Find: s.Find, Excluded: 1})
 				continue // it never can
 			}
 			seeing = true
@@ -536,8 +537,11 @@ func Unsure(list []Status) []crossing.Unsure {
 			}
 		}
 		if seeing {
-			break
+			return unsure
 		}
 	}
-	return unsure
+	if len(blind) == 0 {
+		blind = []crossing.Unsure{{Excluded: 1}}
+	}
+	return blind
 }

@@ -1,7 +1,9 @@
 package guard
 
 import (
+	"cmp"
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -183,13 +185,14 @@ func TestUnsure(t *testing.T) {
 		{"one is not", []Status{good, slow, door}, "slow"},
 		{"nothing is counted", []Status{uncounted, never, door}, "door"},
 		{"too few", []Status{{Name: "failing", Watch: plan.Failing, State: Unknown, Lack: TooFew, Find: 0.01, Excluded: 0.01}}, "failing"},
-		{"nobody can see anything", []Status{uncounted, never}, ""},
+		{"nobody can see anything", []Status{uncounted, never}, "failing slow"},
+		{"nobody compares", []Status{lost, off}, "-"},
 	} {
-		got := ""
+		var names []string
 		for _, u := range Unsure(c.list) {
-			got += u.Guard
+			names = append(names, cmp.Or(u.Guard, "-"))
 		}
-		if got != c.want {
+		if got := strings.Join(names, " "); got != c.want {
 			t.Errorf("%s: %q is not sure, want %q", c.name, got, c.want)
 		}
 	}
