@@ -4,12 +4,8 @@ import (
 	"cmp"
 	"encoding/base64"
 	"encoding/hex"
-	"encoding/json"
-	"html"
 	"maps"
-	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -23,13 +19,13 @@ const (
 	longestCode  = 16 // that is needed to know a base64 text again
 )
 
-// form is one way in which a secret can stand in a text.
+// form is one way in which a secret can stand in a text whose escapings are undone.
 type form struct{ text, shown string }
 
-// forms are all ways in which the secrets of a plan can stand in a text.
+// forms are all ways in which the secrets of a plan can stand in such a text. Who wrote the text is not asked: the escapings
+// of the text are undone, and what is under them is compared.
 type forms struct {
-	plain   []form            // the longest first, so that a part of one does not leave the rest of it
-	replace *strings.Replacer // of plain
+	plain   []form            // the longest first
 	codes   map[string]string // texts of base64 that only a secret can have led to, and whose they are
 	lengths []int             // of codes
 	begins  [256][128]bool    // the first two characters of codes
@@ -49,17 +45,12 @@ func newForms(byName map[string]string, shortest int) *forms {
 			}
 		}
 		if len(byName[name]) >= shortest {
-			f.addCodes(byName[name], shown)
+			f.addCodes(byName[name], shown, codesWithin)
 		}
 	}
 	slices.SortFunc(f.plain, func(a, b form) int {
 		return cmp.Or(len(b.text)-len(a.text), cmp.Compare(a.text, b.text))
 	})
-	pairs := make([]string, 0, 2*len(f.plain))
-	for _, p := range f.plain {
-		pairs = append(pairs, p.text, p.shown)
-	}
-	f.replace = strings.NewReplacer(pairs...)
 	for code := range f.codes {
 		f.begins[code[0]][code[1]] = true
 		if !slices.Contains(f.lengths, len(code)) {
@@ -85,57 +76,25 @@ func parts(value string) []string {
 	return list
 }
 
-// written are the ways in which programs write a text.
+// written are a secret in hexadecimal digits, and as it is, also where something in it looks like an escape and is taken for one.
 func written(text string) []string {
-	list := []string{
-		text, url.PathEscape(text), url.QueryEscape(text), InURL(text), strings.ReplaceAll(url.QueryEscape(text), "+", "%20"),
-		inner(strconv.Quote(text)), inner(strconv.QuoteToASCII(text)), html.EscapeString(text),
-		strings.ReplaceAll(html.EscapeString(text), "&#34;", "&quot;"),
-		strings.ReplaceAll(text, `'`, `''`), strings.ReplaceAll(text, `'`, `'\''`), strings.ReplaceAll(text, `'`, `'"'"'`),
-		hex.EncodeToString([]byte(text)), strings.ToUpper(hex.EncodeToString([]byte(text))),
-	}
-	if data, err := json.Marshal(text); err == nil {
-		list = append(list, inner(string(data)), strings.ReplaceAll(inner(string(data)), "/", `\/`))
-	}
-	var b strings.Builder
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	if e.Encode(text) == nil {
-		plain := inner(strings.TrimSuffix(b.String(), "\n"))
-		list = append(list, plain, strings.ReplaceAll(plain, "/", `\/`), ascii(plain))
-	}
-	for _, t := range list {
-		if strings.Contains(t, "%") {
-			list = append(list, lowerHex(t))
+	digits := hex.EncodeToString([]byte(text))
+	list := []string{digits, strings.ToUpper(digits)}
+	for _, l := range layers(text) {
+		if 2*len(l.text) >= len(text) {
+			list = append(list, l.text)
 		}
 	}
 	return list
 }
 
-// inner is a quoted text without its quotes.
-func inner(quoted string) string { return quoted[1 : len(quoted)-1] }
-
-// ascii writes what is not ASCII as JSON's \u escapes.
-func ascii(text string) string {
-	quoted := inner(strconv.QuoteToASCII(text))
-	return strings.ReplaceAll(strings.ReplaceAll(quoted, `\\`, `\`), `\"`, `"`)
-}
-
-// lowerHex writes the digits of percent-encoding small.
-func lowerHex(text string) string {
-	b := []byte(text)
-	for n := 0; n+2 < len(b); n++ {
-		if b[n] == '%' {
-			copy(b[n+1:], strings.ToLower(string(b[n+1:n+3])))
-		}
-	}
-	return string(b)
-}
+// codesWithin is how often base64 is looked for within base64.
+const codesWithin = 1
 
 // addCodes adds what a secret certainly leads to in base64 (RFC 4648), wherever in a
 // longer text it begins: the characters at either end, which depend on what stands
-// beside it, are left out. Long ones are known again by any piece.
-func (f *forms) addCodes(value, shown string) {
+// beside it, are left out. Long ones are known again by any piece. within is how often that is encoded once more.
+func (f *forms) addCodes(value, shown string, within int) {
 	for before := range 3 {
 		text := base64.RawStdEncoding.EncodeToString(append(make([]byte, before), value...))
 		from, to := (before*8+5)/6, (before+len(value))*8/6
@@ -147,18 +106,71 @@ func (f *forms) addCodes(value, shown string) {
 		for at := 0; at+n <= len(code); at++ {
 			f.codes[code[at:at+n]] = shown
 		}
+		if within > 0 && len(code) >= 2*shortestCode {
+			f.addCodes(code, shown, within-1)
+			if other := urlCode.Replace(code); other != code {
+				f.addCodes(other, shown, within-1)
+			}
+		}
 	}
 }
 
-func (f *forms) hide(text string) string { return f.hideCodes(f.replace.Replace(text)) }
+var urlCode = strings.NewReplacer("+", "-", "/", "_")
 
-// hideCodes takes out every run of base64 that a secret had a part in, in either alphabet.
-func (f *forms) hideCodes(text string) string {
-	if len(f.codes) == 0 {
+// found is where a secret stands in a text.
+type found struct {
+	from, to int
+	shown    string
+}
+
+// find finds the secrets of a text under all its escapings, in order and apart from one another.
+func (f *forms) find(text string) []found {
+	var list []found
+	for _, l := range layers(text) {
+		add := func(from, to int, shown string) {
+			from, to = l.span(from, to)
+			list = append(list, found{from, to, shown})
+		}
+		for _, p := range f.plain {
+			for at := 0; ; {
+				n := strings.Index(l.text[at:], p.text)
+				if n < 0 {
+					break
+				}
+				add(at+n, at+n+len(p.text), p.shown)
+				at += n + len(p.text)
+			}
+		}
+		f.findCodes(l.text, add)
+	}
+	slices.SortStableFunc(list, func(a, b found) int { return cmp.Or(a.from-b.from, b.to-a.to) })
+	return list
+}
+
+func (f *forms) hide(text string) string { return without(text, f.find(text)) }
+
+// without is a text without what was found in it.
+func without(text string, list []found) string {
+	if len(list) == 0 {
 		return text
 	}
 	var b strings.Builder
-	written := 0
+	end := 0
+	for _, m := range list {
+		if m.from >= end {
+			b.WriteString(text[end:m.from])
+			b.WriteString(m.shown)
+		}
+		end = max(end, m.to)
+	}
+	return b.String() + text[end:]
+}
+
+// findCodes finds every run of base64 that a secret had a part in, in either alphabet.
+func (f *forms) findCodes(text string, add func(from, to int, shown string)) {
+	if len(f.codes) == 0 {
+		return
+	}
 	for at := 0; at < len(text); {
 		end := at
 		for end < len(text) && isCode(text[end]) {
@@ -168,16 +180,10 @@ func (f *forms) hideCodes(text string) string {
 			for end < len(text) && text[end] == '=' {
 				end++
 			}
-			b.WriteString(text[written:at])
-			b.WriteString(shown)
-			written = end
+			add(at, end, shown)
 		}
 		at = max(end, at+1)
 	}
-	if written == 0 {
-		return text
-	}
-	return b.String() + text[written:]
 }
 
 func isCode(c byte) bool {
@@ -209,24 +215,46 @@ func (f *forms) codeIn(run string) string {
 }
 
 // hideEdges takes out the end of a secret at the beginning of a text, and the beginning of
-// one at its end.
+// one at its end. What an escape that was cut leaves there goes with it.
 func (f *forms) hideEdges(text string) string {
-	most, shown := 0, ""
-	for _, p := range f.plain {
-		for n := min(len(p.text)-1, len(text)); n >= shortest && n > most; n-- {
-			if strings.HasPrefix(text, p.text[len(p.text)-n:]) {
-				most, shown = n, p.shown
+	head, tail := found{}, found{from: len(text), to: len(text)}
+	for _, l := range layers(text) {
+		for cut := 0; cut <= longestCut && cut < len(l.text) && (cut == 0 || strings.IndexByte(ofEscapes, l.text[cut-1]) >= 0); cut++ {
+			for _, p := range f.plain {
+				for n := min(len(p.text)-1, len(l.text)-cut); n >= shortest; n-- {
+					if strings.HasPrefix(l.text[cut:], p.text[len(p.text)-n:]) {
+						if _, to := l.span(0, cut+n); to > head.to {
+							head = found{0, to, p.shown}
+						}
+						break
+					}
+				}
+			}
+		}
+		for cut := 0; cut <= longestCut && cut < len(l.text) && (cut == 0 || strings.IndexByte(ofEscapes, l.text[len(l.text)-cut]) >= 0); cut++ {
+			for _, p := range f.plain {
+				for n := min(len(p.text)-1, len(l.text)-cut); n >= shortest; n-- {
+					if strings.HasSuffix(l.text[:len(l.text)-cut], p.text[:n]) {
+						if from, _ := l.span(len(l.text)-cut-n, len(l.text)); from < tail.from {
+							tail = found{from, len(text), p.shown}
+						}
+						break
+					}
+				}
 			}
 		}
 	}
-	text = shown + text[most:]
-	most, shown = 0, ""
-	for _, p := range f.plain {
-		for n := min(len(p.text)-1, len(text)); n >= shortest && n > most; n-- {
-			if strings.HasSuffix(text, p.text[:n]) {
-				most, shown = n, p.shown
-			}
+	var list []found
+	for _, m := range []found{head, tail} {
+		if m.to > m.from {
+			list = append(list, m)
 		}
 	}
-	return text[:len(text)-most] + shown
+	return without(text, list)
 }
+
+// What an escape that was cut can leave at most, and of which characters.
+const (
+	longestCut = 6
+	ofEscapes  = `\%&#;ux{}0123456789abcdefABCDEF`
+)

@@ -181,15 +181,19 @@ func rotateScript(dir, prefix string, o plan.Output) string {
 for f in %s*.log; do
 	[ -f "$f" ] && [ ! -L "$f" ] && [ "$(wc -c <"$f")" -gt %d ] || continue
 	n=%d
-	if [ $n -gt 0 ]; then
+	if [ $n -gt 0 ] && tail -c %[2]d "$f" >"$f.new" 2>/dev/null; then
 		while [ $n -gt 1 ]; do
 			[ -f "$f.$((n - 1))" ] && mv "$f.$((n - 1))" "$f.$n"
 			n=$((n - 1))
 		done
-		cp "$f" "$f.1" || full
+		mv "$f.new" "$f.1"
+	elif [ $n -gt 0 ]; then
+		rm -f "$f.new"
+		lost=yes
 	fi
 	: >"$f"
 done
+[ -z "$lost" ] || full
 exit 0
 `, distant.Quote(prefix), o.Size, o.Keep)
 }
