@@ -218,6 +218,31 @@ func TestAKeeperThatHangs(t *testing.T) {
 	gone(t, first)
 }
 
+// A logbook that is damaged holds up nothing but what would be recorded: it is said what can be done, going home works, and
+// after a person's word there is a new one.
+func TestADamagedLogbook(t *testing.T) {
+	s := scenario(t)
+	step := steps(t)
+	step(0, nil, "rehearse", s.File)
+	step(4, []string{"has a keeper already"}, "log", s.File, "--mend")
+	if err := service.End(t.Context(), s.Plan); err != nil {
+		t.Fatal(err)
+	}
+	step(0, []string{"the logbook is whole"}, "log", s.File, "--mend")
+	if err := os.WriteFile(s.Plan.Logbook(), bytes.Repeat([]byte("herring "), 1000), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	step(1, []string{"the logbook is damaged", "--mend", "back"}, "rehearse", s.File)
+	step(1, []string{"the logbook is damaged", "--mend"}, "log", s.File)
+	step(0, []string{"0 % of the requests go to green"}, "where", s.File, "--for", "0s")
+	step(1, []string{"say --to blue or --to green"}, "back", s.File)
+	step(0, []string{"all requests go to blue"}, "back", s.File, "--to", "blue")
+	step(2, []string{"nothing of it can be read", "--yes"}, "log", s.File, "--mend")
+	step(0, []string{"begun anew; the one before is"}, "log", s.File, "--mend", "--yes")
+	step(0, []string{"begin the logbook anew"}, "log", s.File)
+	step(0, []string{"green is up at 4.3.0"}, "raise", s.File, "--version", "4.3.0")
+}
+
 // A keeper for systemd says when it is ready, and what it leaves when it is ended.
 func TestKeepInTheForeground(t *testing.T) {
 	s := scenario(t)

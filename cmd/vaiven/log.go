@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
@@ -20,14 +21,22 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
+	"vaiven/internal/service"
+	"vaiven/internal/state"
 	"vaiven/internal/words"
 )
 
 func logCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, mend, yes bool
 	cmd := &cobra.Command{
 		Use:   "log PLAN [N]",
 		Short: "List the crossings of a service and what was done by hand, or show one with its times",
+		Long: `Lists the crossings of a service and what was done by hand, or shows one with its times.
+
+--mend looks through the logbook. If it is damaged or empty, it says what can be read of it,
+asks, puts the file aside under another name and begins a new one: where traffic goes and
+what runs is read from the front and the instances then. No keeper may run meanwhile.
+Rolling back needs no logbook: vaiven back PLAN --to SIDE.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 && len(args) != 2 {
 				return usage("%s takes a plan file and, for one crossing, its number", cmd.CommandPath())
@@ -39,6 +48,9 @@ func logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if mend {
+				return notAllowed(mendLog(cmd, p, yes))
+			}
 			number := 0
 			if len(args) == 2 {
 				if number, err = strconv.Atoi(args[1]); err != nil || number < 1 {
@@ -48,7 +60,7 @@ func logCommand() *cobra.Command {
 			if _, err := os.Stat(p.Logbook()); err != nil {
 				return fmt.Errorf("there is no logbook yet: %w", err)
 			}
-			book, err := logbook.Open(p.Logbook())
+			book, err := service.OpenBook(p)
 			if err != nil {
 				return err
 			}
@@ -60,7 +72,48 @@ func logCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
+	cmd.Flags().BoolVar(&mend, "mend", false, "put a damaged or empty logbook aside, and begin a new one")
+	cmd.Flags().BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	return cmd
+}
+
+// mendLog begins the logbook anew where it is damaged or empty, on a person's word.
+func mendLog(cmd *cobra.Command, p *plan.Plan, yes bool) error {
+	in, err := state.Look(p.State)
+	if err != nil {
+		return fmt.Errorf("there is no logbook yet: %w", err)
+	}
+	defer in.Close()
+	unlock, err := service.Lock(in, who())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = unlock() }()
+	r, err := logbook.Look(cmd.Context(), p.Logbook())
+	if err != nil {
+		return err
+	}
+	w := cmd.OutOrStdout()
+	if r.Wrong == "" {
+		_, err := fmt.Fprintf(w, "the logbook is whole: %v\n", r)
+		return err
+	}
+	fmt.Fprintf(w, "the logbook %s is of no use: %s. %v\n", p.Logbook(), r.Wrong, r)
+	fmt.Fprintln(w, "begun anew, it knows of no crossing: where traffic goes and what runs is read from the front and the instances, and which side to go back to is asked")
+	if !yes {
+		if !term.IsTerminal(os.Stdin.Fd()) {
+			return usage("without a terminal, --yes says that it is to be begun anew")
+		}
+		if yes, err = askOn(w, cmd.InOrStdin(), "Put it aside, and begin a new one?"); err != nil || !yes {
+			return err
+		}
+	}
+	aside, err := logbook.Mend(cmd.Context(), p.Logbook(), who(), time.Now(), r)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(w, "begun anew; the one before is %s\n", aside)
+	return err
 }
 
 // crossingJSON is a crossing with what it took to have both sides.

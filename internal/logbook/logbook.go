@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"syscall"
@@ -71,24 +72,65 @@ type Book struct {
 // commit is on disk when it returns (synchronous full). There is no write-ahead log, whose
 // index is mapped into memory: a disk that hangs in a page fault holds up the whole process,
 // and in a call only who calls.
+//
+// The error wraps [ErrDamaged] if the file is not what was written, or was emptied, and [ErrFull] if its disk is full.
 func Open(file string) (*Book, error) {
-	dsn := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: url.Values{
-		"_pragma": {"journal_mode(TRUNCATE)", "synchronous(FULL)", "busy_timeout(2000)", "foreign_keys(1)"},
-		"_txlock": {"immediate"},
-	}.Encode()}
+	info, err := os.Lstat(file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		err = create(file)
+	case err == nil && info.Mode().IsRegular() && info.Size() == 0:
+		err = fmt.Errorf("%w: %w", ErrDamaged, errEmpty)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the logbook %s: %w", file, err)
+	}
+	return openFile(file)
+}
+
+var errEmpty = errors.New("it is empty")
+
+// create makes a logbook that is not there, in one step: one that is empty was another thing once.
+func create(file string) error {
+	fresh := fmt.Sprintf("%s.%d", file, os.Getpid())
+	b, err := openFile(fresh)
+	if err == nil {
+		err = b.Close()
+	}
+	if err == nil {
+		if err = os.Link(fresh, file); errors.Is(err, fs.ErrExist) {
+			err = nil // somebody else was faster
+		}
+	}
+	return errors.Join(err, os.Remove(fresh))
+}
+
+func openFile(file string) (*Book, error) {
 	if err := private(file); err != nil {
 		return nil, fmt.Errorf("open the logbook: %w", err)
 	}
-	db, err := sql.Open("sqlite", dsn.String())
+	db, err := sql.Open("sqlite", source(file, ""))
 	if err != nil {
 		return nil, fmt.Errorf("open the logbook: %w", err)
 	}
 	db.SetMaxOpenConns(1) // one writer, and readers that wait for it
 	b := &Book{db}
 	if err := b.migrate(); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the logbook %s: %w", file, err), db.Close())
+		return nil, errors.Join(fmt.Errorf("open the logbook %s: %w", file, told(err)), db.Close())
 	}
 	return b, nil
+}
+
+// source names the file to the driver, in a mode; "" for one to write.
+func source(file, mode string) string {
+	values := url.Values{
+		"_pragma": {"journal_mode(TRUNCATE)", "synchronous(FULL)", "busy_timeout(2000)", "foreign_keys(1)"},
+		"_txlock": {"immediate"},
+	}
+	if mode != "" {
+		values = url.Values{"mode": {mode}, "_pragma": {"busy_timeout(2000)"}}
+	}
+	return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: values.Encode()}).String()
 }
 
 // private makes the file, for its owner alone to read, if it is not there. A link is not
@@ -114,9 +156,9 @@ func (b *Book) migrate() error {
 		}
 		switch {
 		case app != appID && tables > 0:
-			return errors.New("this database is not a logbook of Vaiven")
+			return errNotOurs
 		case version > len(migrations):
-			return fmt.Errorf("it has version %d, and this Vaiven knows up to %d: use a newer one", version, len(migrations))
+			return errNewer(version)
 		case version == len(migrations):
 			return nil
 		}
@@ -128,6 +170,12 @@ func (b *Book) migrate() error {
 		_, err := tx.Exec(fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d", appID, len(migrations)))
 		return err
 	})
+}
+
+var errNotOurs = errors.New("this database is not a logbook of Vaiven")
+
+func errNewer(version int) error {
+	return fmt.Errorf("it has version %d, and this Vaiven knows up to %d: use a newer one", version, len(migrations))
 }
 
 func (b *Book) inTx(ctx context.Context, do func(*sql.Tx) error) (err error) {
@@ -153,7 +201,7 @@ func (b *Book) inTx(ctx context.Context, do func(*sql.Tx) error) (err error) {
 func (b *Book) Append(ctx context.Context, s crossing.State, events []crossing.Event) error {
 	err := b.inTx(ctx, func(tx *sql.Tx) error { return insert(tx, s, events) })
 	if err != nil {
-		return fmt.Errorf("record %q: %w", events[0].What.Kind(), err)
+		return fmt.Errorf("record %q: %w", events[0].What.Kind(), told(err))
 	}
 	return nil
 }
@@ -201,7 +249,7 @@ func insert(tx *sql.Tx, s crossing.State, events []crossing.Event) error {
 func (b *Book) Check(ctx context.Context) error {
 	_, err := b.db.ExecContext(ctx, `INSERT INTO tried VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET at = excluded.at`, stamp(time.Now()))
 	if err != nil {
-		return fmt.Errorf("try the logbook: %w", err)
+		return fmt.Errorf("try the logbook: %w", told(err))
 	}
 	return nil
 }
@@ -288,7 +336,7 @@ func (b *Book) events(ctx context.Context, where string, args ...any) (events []
 			return nil, err
 		}
 		if err := json.Unmarshal(text, &e); err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w: an entry is none: %w", ErrDamaged, err)
 		}
 		events = append(events, e)
 	}
@@ -300,7 +348,7 @@ func (b *Book) events(ctx context.Context, where string, args ...any) (events []
 func (b *Book) Load(ctx context.Context) (s crossing.State, unknown int, err error) {
 	events, err := b.events(ctx, `WHERE seq >= coalesce((SELECT max(seq) FROM events WHERE json_extract(event, '$.event') = ?), 0)`, crossing.Begun{}.Kind())
 	if err != nil {
-		return s, 0, fmt.Errorf("read the logbook: %w", err)
+		return s, 0, fmt.Errorf("read the logbook: %w", told(err))
 	}
 	for _, e := range events {
 		if _, ok := e.What.(crossing.Unknown); ok {

@@ -16,7 +16,6 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
-	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/rotate"
 	"vaiven/internal/secret"
@@ -279,7 +278,7 @@ func Fit(ctx context.Context, p *plan.Plan, secrets secret.Values) error {
 			return err
 		}
 	}
-	book, err := logbook.Open(p.Logbook())
+	book, err := OpenBook(p)
 	if err != nil {
 		return err
 	}

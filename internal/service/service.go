@@ -55,7 +55,7 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 		return fail(err)
 	}
 	closing = append(closing, unlock)
-	book, err := logbook.Open(p.Logbook())
+	book, err := OpenBook(p)
 	if err != nil {
 		return fail(err)
 	}
@@ -82,7 +82,7 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in}, Memory: m, Folder: folder, Key: key,
 	})
 	if err != nil {
-		return fail(err)
+		return fail(mended(p, err))
 	}
 	ctx, stop := context.WithCancel(ctx)
 	done := make(chan struct{})
@@ -96,6 +96,20 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 		_, err := fail(nil)
 		return err
 	}}, nil
+}
+
+// OpenBook opens a plan's logbook. The error says what to do about one that is damaged.
+func OpenBook(p *plan.Plan) (*logbook.Book, error) {
+	book, err := logbook.Open(p.Logbook())
+	return book, mended(p, err)
+}
+
+// mended says of a damaged logbook what can be done.
+func mended(p *plan.Plan, err error) error {
+	if errors.Is(err, logbook.ErrDamaged) {
+		err = fmt.Errorf("%w. vaiven log %s --mend says what can be read of it, puts it aside and begins a new one; rolling back works without it: vaiven back %[2]s --to SIDE", err, p.File)
+	}
+	return err
 }
 
 // inTime ends something, and leaves behind what does not end before a deadline: a disk may
@@ -205,7 +219,8 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it, with --force also one that hangs; rolling back works all the same: vaiven back", ErrSteered, holder), f.Close())
 	}
 	text := heldAs(by)
-	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil {
+	// A full disk takes no name; the lock is held all the same.
+	if err := errors.Join(f.Truncate(0), writeAt(f, text)); err != nil && !errors.Is(err, syscall.ENOSPC) {
 		return nil, errors.Join(fmt.Errorf("take the keeper's lock: %w", err), f.Close())
 	}
 	return f.Close, nil
