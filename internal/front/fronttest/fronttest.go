@@ -544,7 +544,7 @@ func oneOut(t *testing.T, c *scene) {
 const (
 	changes       = 100
 	leastChanges  = 20
-	changesWithin = time.Minute
+	changesWithin = 10 * time.Second
 )
 
 func toAndFro(t *testing.T, c *scene) {
