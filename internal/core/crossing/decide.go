@@ -446,7 +446,8 @@ func (d *decision) move(share split.Share, leg int) {
 	case more && len(d.unread()) > 0:
 		d.freeze(Cause{Kind: NotKnown, Lacks: d.unread()})
 	default:
-		if !more || !d.grow(share, leg) {
+		// Also where somebody else has sent as much there before.
+		if less := share.Of(d.Target) < d.Least(d.Target); less || !d.grow(share, leg) {
 			d.order(Task{Do: Move, Share: share, Leg: leg})
 		}
 	}
@@ -582,7 +583,8 @@ func (d *decision) putBack() error {
 		return err
 	}
 	ours, leg := d.Ours, d.OursLeg
-	if ours.Of(d.Target) > d.Least(d.Target) {
+	more := ours.Of(d.Target) > d.Least(d.Target)
+	if more {
 		if err := d.fit(); err != nil {
 			return err
 		}
@@ -590,7 +592,9 @@ func (d *decision) putBack() error {
 	if err := d.thawed(); err != nil {
 		return err
 	}
-	d.order(Task{Do: Move, Share: ours, Leg: leg})
+	if !more || !d.grow(ours, leg) {
+		d.order(Task{Do: Move, Share: ours, Leg: leg})
+	}
 	return nil
 }
 

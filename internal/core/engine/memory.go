@@ -45,8 +45,12 @@ const (
 	goneAfter = 30 * time.Second // the wheel falls vacant when nothing was heard of its holder for so long
 )
 
-// Hand is the memory for the engine that goes on for this one.
+// Hand is the memory for the engine that goes on for this one. One that has not taken up yet what was under way when it was
+// made knows nothing that would let another one go on as if somebody had watched.
 func (e *Engine) Hand(at time.Time) Memory {
+	if !e.ready && !e.handed {
+		return Memory{Track: e.track, Hours: e.hours}
+	}
 	return Memory{
 		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested, Hole: e.hole, Change: e.change,
 		Series: e.series, Guards: e.guards.Hand(), Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds, Track: e.track, Hours: e.hours,
@@ -65,7 +69,7 @@ func (e *Engine) remember(m Memory) {
 		if n := len(m.Track); n > 0 && e.state.Stage.UnderWay() {
 			e.hole = Hole{From: m.Track[n-1].At, To: e.now}
 		}
-		if e.state.Stage.UnderWay() {
+		if e.state.Stage.UnderWay() || e.state.Retiring() {
 			e.rested = e.now.Add(restAfter)
 		}
 		return
@@ -87,9 +91,11 @@ func (e *Engine) Slept(at time.Time, long time.Duration) []crossing.Event {
 	return e.missed(at.Add(-long), at)
 }
 
-// missed takes in that nobody watched for a time: what is under way stands still until a person goes on.
+// missed takes in that nobody watched for a time: what is under way stands still until a person goes on, and nothing is
+// retired just now, also if that was ordered before.
 func (e *Engine) missed(from, to time.Time) []crossing.Event {
-	if !e.state.Stage.UnderWay() {
+	e.heard = to // it was not they who said nothing
+	if !e.state.Stage.UnderWay() && !e.state.Retiring() {
 		return nil
 	}
 	e.hole = Hole{From: from, To: to}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"container/heap"
 	"encoding/json"
 	"flag"
@@ -21,6 +22,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
+	"vaiven/internal/testkit/judge"
 )
 
 var (
@@ -55,7 +57,11 @@ func TestSimulation(t *testing.T) {
 					return
 				}
 				s := newSim(first + uint64(n))
+				one := time.Now()
 				s.run()
+				if d := time.Since(one); d > 3*time.Second {
+					t.Logf("SLOW %d %v %d", s.seed, d, s.moments)
+				}
 				if s.broken != "" || *telling && n == 0 {
 					s = newSim(s.seed) // the same again, with its story
 					s.tells = true
@@ -65,6 +71,9 @@ func TestSimulation(t *testing.T) {
 				mu.Lock()
 				for what, count := range s.tally {
 					total[what] += count
+				}
+				for rule, count := range s.judge.Looked() {
+					total["looked at: "+rule] += count
 				}
 				moments = append(moments, s.moments)
 				mu.Unlock()
@@ -94,6 +103,7 @@ type sim struct {
 	story   []string
 	broken  string
 	tally   map[string]int // faults, by kind
+	judge   *judge.Judge   // of the world alone
 	wild    float64        // how much goes wrong, from 0 to 1
 	calm    bool           // nothing goes wrong any more
 	plan    *plan.Plan
@@ -114,6 +124,16 @@ type sim struct {
 	writes  bool   // the disk is being written to
 	seen    uint64 // the state that a slow person has seen
 	asked   int    // commands so far
+
+	heldFrom time.Time       // since when the process stands still
+	endedAt  time.Time       // when the last keeper did
+	away     map[string]bool // clients that nothing is heard of
+	retiring uint64          // the task of a retire that was ordered and is not done
+	grows    raise.Choice    // what the target is raised at, where it gets more instances on the way
+	accepted bool            // somebody has accepted, in this crossing, what proofs find
+	accepts  func()          // what it means that somebody accepts what the last proof found
+	first    bool            // nobody is live
+	patient  bool            // people see it through to its end
 
 	// The front. It compares if it holds the order of going home itself.
 
@@ -151,15 +171,14 @@ type sim struct {
 	cutOff    bool       // it does not reach the front
 	doorHeard time.Time  // when something came of its requests last
 
-	watched      time.Duration     // of the present leg or keep, as far as all was known
-	unsure       []crossing.Unsure // as of the moment before
-	answered     float64           // by the target since it first got requests, or since the keeper began
-	answeredFrom time.Time         // when that was
-	stillLost    float64           // what would have failed since the live side was known to be dead, had everything stayed
-	lost         float64           // what has failed since
-	deadShare    split.Share       // that everything would have stayed at,
-	deadSince    time.Time         // from when on; zero while it is not known, or a person has said something since
-	frontRead    time.Time         // when the front was last read for the keeper, and the sides
+	watched      time.Duration // of the present leg or keep, as far as all was known
+	answered     float64       // by the target since it first got requests, or since the keeper began
+	answeredFrom time.Time     // when that was
+	stillLost    float64       // what would have failed since the live side was known to be dead, had everything stayed
+	lost         float64       // what has failed since
+	deadShare    split.Share   // that everything would have stayed at,
+	deadSince    time.Time     // from when on; zero while it is not known, or a person has said something since
+	frontRead    time.Time     // when the front was last read for the keeper, and the sides
 	sidesRead    [2]time.Time
 	dead         time.Time      // until when the engine knows since its last step that nobody of the target serves
 	strayAt      time.Time      // when a change came through after a going home
@@ -199,7 +218,8 @@ func (m *moments) Pop() any {
 }
 
 func newSim(seed uint64) *sim {
-	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 7)), now: time.Unix(1_800_000_000, 0).UTC(), tally: map[string]int{}, health: map[string]reading.Health{}}
+	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 7)), now: time.Unix(1_800_000_000, 0).UTC(), tally: map[string]int{}, health: map[string]reading.Health{}, away: map[string]bool{}}
+	s.judge = judge.New(s.now)
 	s.wild = []float64{0, 0.3, 1}[s.r.IntN(3)]
 	s.compares = s.r.IntN(2) == 0
 	s.rate = []float64{200, 200, 200, 10}[s.r.IntN(4)]
@@ -208,11 +228,38 @@ func newSim(seed uint64) *sim {
 	if s.r.IntN(3) == 0 {
 		s.remembers = s.millis(100, 8000)
 	}
-	s.stand(split.Blue, "4.2.0", 2)
-	for _, i := range s.sides[split.Blue] {
-		s.servers[split.Blue] = append(s.servers[split.Blue], reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
+	s.first, s.patient = s.r.IntN(10) == 0, s.r.IntN(6) == 0
+	if s.r.IntN(3) == 0 {
+		s.grows = raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0", Instances: 1 + s.r.IntN(2), Until: split.Share(1000 + s.r.IntN(8500)), Then: 3}
 	}
+	if s.first {
+		return s
+	}
+	s.stand(split.Blue, "4.2.0", 2, false)
+	var servers []reading.Server
+	for _, i := range s.sides[split.Blue] {
+		servers = append(servers, reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
+	}
+	s.lists(judge.Outside, split.Blue, servers)
 	return s
+}
+
+// lists lets the front have other instances of a side.
+func (s *sim) lists(by judge.By, side split.Side, servers []reading.Server) {
+	s.servers[side] = servers
+	var names []string
+	for _, server := range servers {
+		names = append(names, server.Name)
+	}
+	s.judge.Lists(s.now, by, side, names)
+}
+
+// feels lets an instance be as it is; "" is healthy.
+func (s *sim) feels(side split.Side, name string, h reading.Health) {
+	if s.health[name] = h; h == "" {
+		delete(s.health, name)
+	}
+	s.judge.Well(s.now, side, name, h == "")
 }
 
 // random is a plan.
@@ -242,12 +289,18 @@ func (s *sim) random() *plan.Plan {
 	return p
 }
 
-// stand makes a side consist of so many instances of a version.
-func (s *sim) stand(side split.Side, version string, number int) {
-	s.sides[side] = nil
-	for n := range number {
+// stand makes a side consist of so many instances of a version. Where it is to get more, those that stand stay.
+func (s *sim) stand(side split.Side, version string, number int, more bool) {
+	if !more {
+		for _, i := range s.sides[side] {
+			s.judge.Gone(s.now, side, i.Name)
+		}
+		s.sides[side] = nil
+	}
+	for n := len(s.sides[side]); n < number; n++ {
 		name := fmt.Sprintf("%v-%d", side, n+1)
 		delete(s.health, name)
+		s.judge.Stands(s.now, side, name)
 		s.sides[side] = append(s.sides[side], reading.Instance{
 			Name: name, Part: "web", Side: side, Version: version, Build: "b-" + version, Address: "10.1.0." + name + ":80", Started: s.now, Running: true,
 		})
@@ -295,8 +348,13 @@ func (s *sim) until(end time.Time) {
 		}
 		s.count(m.at)
 		s.now = m.at
-		s.moments++
+		if s.moments++; s.moments > 100_000 {
+			s.broke("it comes to no end")
+		}
 		m.do()
+		if broken := s.judge.Broken(); broken != "" {
+			s.broke("%s", broken)
+		}
 	}
 	if s.broken == "" && s.now.Before(end) {
 		s.count(end)
@@ -369,8 +427,8 @@ func (s *sim) serves(side split.Side) bool {
 
 // ring lets the prober's requests come to what they come to.
 func (s *sim) ring(at time.Time) {
-	if len(s.door.Ended) == 0 || at.Sub(s.door.Ended[len(s.door.Ended)-1].At) >= time.Second {
-		s.door.Ended = append(s.door.Ended, reading.Ended{At: at.Add(s.clockOf)})
+	if len(s.door.Ended) == 0 || at.Add(s.clockOf).Sub(s.door.Ended[len(s.door.Ended)-1].At) >= time.Second {
+		s.door.Ended = append(s.door.Ended[max(0, len(s.door.Ended)-120):], reading.Ended{At: at.Add(s.clockOf)})
 	}
 	last := &s.door.Ended[len(s.door.Ended)-1]
 	for _, side := range split.Sides {
@@ -397,8 +455,9 @@ func (s *sim) known(at time.Time, slack time.Duration) bool {
 	return at.Sub(s.frontRead) <= freshFront+slack && at.Sub(s.sidesRead[0]) <= 5*time.Second+slack && at.Sub(s.sidesRead[1]) <= 5*time.Second+slack
 }
 
-// put puts a share in force.
-func (s *sim) put(share split.Share, who string) {
+// put puts a share in force. task is what ordered it, where something did.
+func (s *sim) put(by judge.By, share split.Share, task uint64, who string) {
+	s.judge.Share(s.now, by, share, task, s.onDisk(task))
 	if s.remembers > 0 && s.share != share {
 		s.everywhere, s.changed = s.now.Add(s.remembers), s.now
 	}
@@ -417,17 +476,19 @@ func (s *sim) somebody() {
 		}
 		if len(s.servers[side]) > 0 {
 			s.order = reading.Order{Generation: s.order.Generation + 1, Side: side, At: s.now, By: "ada"}
-			s.put(split.Toward(side, split.Whole), "ada, who goes home")
+			s.put(judge.Outside, split.Toward(side, split.Whole), 0, "ada, who goes home")
 			s.homeAt, s.outside, s.elsewhere = s.now, s.now, s.now
 		}
 	case 1:
 		s.tally["the front forgot its instances"]++
 		s.tell("    the front forgot its instances")
-		s.servers = [2][]reading.Server{}
+		for _, side := range split.Sides {
+			s.lists(judge.Outside, side, nil)
+		}
 		s.outside = s.now
 	default:
 		s.tally["somebody changed the share"]++
-		s.put([]split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)], "somebody")
+		s.put(judge.Outside, []split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)], 0, "somebody")
 		s.outside = s.now
 	}
 }
@@ -441,25 +502,28 @@ func (s *sim) ills() {
 	i := &s.sides[side][s.r.IntN(len(s.sides[side]))]
 	switch {
 	case s.health[i.Name] != "":
-		delete(s.health, i.Name)
+		s.feels(side, i.Name, "")
 		s.tell("    %s is well again", i.Name)
 	case s.r.IntN(4) == 0:
 		s.tally["an instance ended"]++
 		i.Running, i.Exit = false, "exit status 3"
-		s.health[i.Name] = reading.Exited
+		s.feels(side, i.Name, reading.Exited)
 		s.tell("    %s ended", i.Name)
 	default:
 		s.tally["an instance fell ill"]++
-		s.health[i.Name] = reading.Failing
+		s.feels(side, i.Name, reading.Failing)
 		s.tell("    %s is ill", i.Name)
 	}
 }
 
 // --- the keeper's hands
 
-// open starts a keeper with what is on disk.
-func (s *sim) start() {
+// start starts a keeper with what is on disk, and with what another one has handed it.
+func (s *sim) start(m Memory) {
 	s.life++
+	if m.At.IsZero() && !s.endedAt.IsZero() {
+		s.judge.Missed(s.endedAt, s.now)
+	}
 	s.held, s.running, s.cancel, s.giving, s.writes = time.Time{}, 0, new(bool), false, false
 	s.all = s.all[:s.kept:s.kept]
 	var state crossing.State
@@ -471,8 +535,18 @@ func (s *sim) start() {
 	}
 	s.folded = state
 	s.clockOf = s.skew
-	s.frontRead, s.sidesRead, s.answered, s.watched, s.deadSince, s.door.Ended = time.Time{}, [2]time.Time{}, 0, state.Whole()-state.Left, time.Time{}, nil
-	s.engine = New(s.plan, state, s.clock(), Memory{})
+	s.frontRead, s.sidesRead, s.watched, s.deadSince = time.Time{}, [2]time.Time{}, state.Whole()-state.Left, time.Time{}
+	if m.At.IsZero() {
+		s.answered, s.door.Ended = 0, nil
+	} else {
+		s.watched = max(state.Whole()-m.Left, 0)
+	}
+	var freezes []uint64
+	for _, f := range state.Freezes {
+		freezes = append(freezes, f.ID)
+	}
+	s.judge.Recorded(s.now, state.Target, state.Stage.UnderWay(), state.Wheel.Client, freezes...)
+	s.engine = New(s.plan, state, s.clock(), m)
 	s.tell("a keeper starts: %v", state)
 	s.later(s.millis(1, 500), s.readFront)
 	for _, side := range split.Sides {
@@ -489,8 +563,8 @@ func (s *sim) tick() {
 	d := s.door
 	d.At, d.Ended = at, slices.Clone(d.Ended)
 	s.engine.DoorRead(d)
+	s.engine.Present(at, func(client string) bool { return !s.away[client] })
 	s.took(s.engine.Pass(at))
-	s.heard()
 	if s.r.IntN(50) == 0 {
 		_ = s.engine.View(at)
 	}
@@ -506,7 +580,6 @@ func (s *sim) took(events []crossing.Event) {
 		s.holds(e)
 	}
 	s.consistent(len(events) > 0)
-	s.noticed()
 	s.still()
 	s.dead = time.Time{}
 	if e := s.engine; e.bench(e.state.Target).Empty() {
@@ -698,11 +771,11 @@ func (s *sim) instances() {
 	}
 	s.giving = true
 	s.later(s.millis(1, 100), func() {
-		s.giving = false
+		s.later(500*time.Millisecond, func() { s.giving = false }) // it is read before it is told again
 		if s.down || len(t.Servers) == 0 && s.share.Of(t.Side) > 0 {
 			return
 		}
-		s.servers[t.Side] = t.Servers
+		s.lists(judge.Vaiven, t.Side, t.Servers)
 		s.tell("    the front has %d instances of %v", len(t.Servers), t.Side)
 	})
 }
@@ -712,8 +785,26 @@ func (s *sim) stale(o Order) bool {
 	return s.order.Generation > o.Generation || s.revision != o.Revision
 }
 
-// move puts a share in force.
+// may asks whether what was ordered may still be done.
+func (s *sim) may(o Order) bool {
+	s.took(s.engine.Pass(s.clock()))
+	return slices.ContainsFunc(s.engine.Orders(), func(now Order) bool { return now.ID == o.ID })
+}
+
+// move puts a share in force, once a hook has let it.
 func (s *sim) move(o Order, gone *bool) {
+	wait := time.Duration(0)
+	if s.happens("a hook was slow", 8) {
+		wait = s.millis(500, 15_000)
+	}
+	s.later(wait, func() {
+		if !*gone && s.may(o) && !*gone {
+			s.change(o, gone)
+		}
+	})
+}
+
+func (s *sim) change(o Order, gone *bool) {
 	if s.down || s.happens("a change of the front failed", 15) || s.stale(o) {
 		s.later(s.millis(1, 30), func() {
 			if !*gone {
@@ -755,9 +846,13 @@ func (s *sim) move(o Order, gone *bool) {
 		if o.By == Self && s.elsewhere.After(s.engine.state.Begun) && s.outAt.Before(s.elsewhere) && o.Share.Of(target) > s.share.Of(target) && ordered.After(s.elsewhere.Add(2*time.Second)) {
 			s.broke("the route went on after somebody had gone home past the keeper")
 		}
-		s.put(o.Share, fmt.Sprintf("task %d", o.ID))
+		by := judge.Vaiven
+		if *gone || s.homeAt.After(ordered) {
+			by = judge.Stray
+		}
+		s.put(by, o.Share, o.ID, fmt.Sprintf("task %d", o.ID))
 		if s.order.Generation > o.Generation && !*gone { // it takes itself back, where it still can
-			s.put(split.Toward(s.order.Side, split.Whole), "itself, taken back")
+			s.put(judge.Home, split.Toward(s.order.Side, split.Whole), 0, "itself, taken back")
 			s.notDone(o, crossing.TroubleFront)
 			return
 		}
@@ -765,7 +860,7 @@ func (s *sim) move(o Order, gone *bool) {
 			s.stray(ordered)
 		} else if s.happens("somebody changed the front at the same moment", 15) {
 			s.surprises, s.outside = true, s.now
-			s.put(split.Share(s.r.IntN(10_001)), "somebody, at the same moment")
+			s.put(judge.Outside, split.Share(s.r.IntN(10_001)), 0, "somebody, at the same moment")
 		}
 		if *gone && s.r.IntN(2) == 0 {
 			return
@@ -787,7 +882,7 @@ func (s *sim) move(o Order, gone *bool) {
 			// Nobody is there any more to hear of it.
 			if !s.down && !(s.compares && s.stale(o)) && len(s.servers[0])*len(s.servers[1]) > 0 {
 				s.surprises, s.strayAt = true, s.now
-				s.put(o.Share, fmt.Sprintf("task %d of a keeper that is gone", o.ID))
+				s.put(judge.Stray, o.Share, o.ID, fmt.Sprintf("task %d of a keeper that is gone", o.ID))
 			}
 		})
 		return
@@ -833,7 +928,7 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 			return
 		}
 		s.order = reading.Order{Generation: s.order.Generation + 1, Side: o.Side, At: s.now, By: o.By}
-		s.put(split.Toward(o.Side, split.Whole), "going home")
+		s.put(judge.Home, split.Toward(o.Side, split.Whole), 0, "going home")
 		s.homeAt, s.ourHome = s.now, s.now
 		if took := s.now.Sub(s.backAt); s.wild == 0 && !s.backAt.IsZero() && took > 200*time.Millisecond {
 			s.broke("going home took %v where nothing was in its way", took)
@@ -849,28 +944,29 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 
 // standUp starts a side's instances.
 func (s *sim) standUp(o Order, gone *bool) {
-	if s.down || s.share.Of(o.Side) > 0 || s.early("raised anew", o.Side) {
+	if s.down || !o.More && (s.share.Of(o.Side) > 0 || s.early("raised anew", o.Side)) {
 		s.later(time.Millisecond, func() { s.unless(gone, func() { s.notDone(o, crossing.TroubleRaise) }) })
 		return
 	}
 	looked := s.now
 	s.later(s.millis(100, 3000), func() {
-		if *gone {
+		if *gone || !s.may(o) || *gone {
 			return
 		}
 		// What comes through from before a going home, later than that is held, may do so
 		// between the look and the raise: then the engine has to have heard nothing of it.
 		unheard := s.strayAt.After(looked) && s.engine.state.Share.Of(o.Side) == 0
-		if of := s.share.Of(o.Side); of > 0 && s.outside.Before(looked) && !unheard {
+		if of := s.share.Of(o.Side); of > 0 && !o.More && s.outside.Before(looked) && !unheard {
 			s.broke("%v was raised while it got %v of the requests", o.Side, of)
 		}
-		number := 2
-		if s.happens("a raise came half way", 10) {
-			number = 1
+		number := cmp.Or(raise.Wanted(o.Choices), 2)
+		half := s.happens("a raise came half way", 10)
+		if half {
+			number--
 		}
-		s.stand(o.Side, raise.Main(o.Choices).Version, number)
+		s.stand(o.Side, raise.Main(o.Choices).Version, number, o.More)
 		s.tell("    %v stands with %d instances", o.Side, number)
-		if number == 1 {
+		if half {
 			s.notDone(o, crossing.TroubleRaise)
 			return
 		}
@@ -888,6 +984,10 @@ func (s *sim) unless(gone *bool, do func()) {
 
 // check makes a proof.
 func (s *sim) check(o Order, gone *bool) {
+	var names []string
+	for _, i := range s.sides[o.Side] {
+		names = append(names, i.Name)
+	}
 	r := proof.Result{Check: "search", Instance: o.Side.String(), Pass: true, Got: "status 200"}
 	switch {
 	case s.happens("a proof found something", 5):
@@ -896,7 +996,12 @@ func (s *sim) check(o Order, gone *bool) {
 		r.Pass, r.Got = false, "status 503"
 	}
 	s.later(s.millis(200, 2000), func() {
-		s.unless(gone, func() { s.report(crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}}) })
+		s.unless(gone, func() {
+			if s.accepts = func() { s.judge.Proven(s.now, o.Side, names...) }; (r.Pass || r.Ask && s.accepted) && !*gone {
+				s.accepts()
+			}
+			s.report(crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}})
+		})
 	})
 }
 
@@ -937,7 +1042,10 @@ func (s *sim) stop(o Order, gone *bool, seq uint64, limit time.Time) {
 		s.notDone(o, crossing.TroubleRetire) // the front refuses
 		return
 	}
-	s.servers[o.Side] = nil
+	if !s.may(o) || *gone {
+		return
+	}
+	s.lists(judge.Vaiven, o.Side, nil)
 	s.ending(o, gone, s.now)
 }
 
@@ -947,6 +1055,7 @@ func (s *sim) ending(o Order, gone *bool, emptied time.Time) {
 	case *gone:
 	case len(s.sides[o.Side]) == 0:
 		s.report(crossing.Retired{Task: o.ID, Side: o.Side})
+	case !s.may(o) || *gone:
 	case s.happens("a stop failed", 16):
 		s.notDone(o, crossing.TroubleRetire)
 	default:
@@ -954,9 +1063,13 @@ func (s *sim) ending(o Order, gone *bool, emptied time.Time) {
 			s.broke("%v was stopped while it got %v of the requests", o.Side, of)
 		}
 		name := s.sides[o.Side][0].Name
-		s.health[name] = reading.Failing
+		if s.outside.Before(emptied) {
+			s.judge.Stops(s.now, o.Side, name)
+		}
+		s.feels(o.Side, name, reading.Failing)
 		s.after(s.millis(20, 1000), func() {
 			s.sides[o.Side] = slices.DeleteFunc(slices.Clone(s.sides[o.Side]), func(i reading.Instance) bool { return i.Name == name })
+			s.judge.Gone(s.now, o.Side, name)
 		})
 		s.later(s.millis(25, 1100), func() { s.ending(o, gone, emptied) })
 	}
@@ -983,8 +1096,25 @@ func (s *sim) ask(in crossing.Input) error {
 		in = back
 	}
 	before := s.engine.state
-	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: "marit", Seen: seen}, in)
-	s.tell("marit: %T %+v (of #%d): %v", in, in, seen, err)
+	by := []string{"marit", "ada"}[s.r.IntN(2)]
+	client := []string{by + "-1", by + "-1", by + "-2", ""}[s.r.IntN(4)]
+	take := s.r.IntN(3) == 0
+	if client != "" {
+		delete(s.away, client)
+	}
+	had := s.engine.state.Wheel
+	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: by, From: "quay", Client: client, Take: take, Seen: seen}, in)
+	s.tell("%s: %T %+v (of #%d): %v", client, in, in, seen, err)
+	if err == nil {
+		switch in := in.(type) {
+		case crossing.Back:
+		case crossing.LeaveWheel:
+			s.judge.Leaves(in.Client)
+		default:
+			_, takes := in.(crossing.TakeWheel)
+			s.judge.Says(s.now, client, take || takes, s.away[had.Client] && had.By == by)
+		}
+	}
 	if err != nil {
 		var r *crossing.Refusal
 		if r, _ = err.(*crossing.Refusal); r == nil {
@@ -1000,8 +1130,10 @@ func (s *sim) ask(in crossing.Input) error {
 			s.outAt = s.now
 		case crossing.WentOn:
 			s.outAt = s.now
-			if slices.ContainsFunc(f.Freezes, func(id uint64) bool { return id > seen }) {
-				s.broke("somebody who had seen #%d ended the freezes %v", seen, f.Freezes)
+			s.judge.Thawed(s.now, seen, f.Freezes...)
+		case crossing.Accepted:
+			if s.accepts != nil {
+				s.accepts()
 			}
 		case crossing.Answered:
 			if yes, ok := in.(crossing.Yes); !ok || yes.Question != f.Question.ID {
@@ -1025,9 +1157,26 @@ func (s *sim) begin() crossing.Begin {
 		live = split.Green
 	}
 	return crossing.Begin{
-		Service: "sailings", Number: s.engine.state.Number + 1, Target: live.Other(), LiveVersion: "4.2.0", Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}},
+		Service: "sailings", Number: s.engine.state.Number + 1, Target: live.Other(), LiveVersion: "4.2.0", Choices: []raise.Choice{raisedAt(s.grows)}, Nobody: s.first && len(s.sides[live]) == 0, AtOnce: s.r.IntN(8) == 0,
 		Hold: s.r.IntN(2) == 0, Route: s.plan.Route, Keep: s.plan.Keep, Then: s.plan.Then,
 	}
+}
+
+// raisedAt is what the target is raised at.
+func raisedAt(grows raise.Choice) raise.Choice {
+	if grows.Part != "" {
+		return grows
+	}
+	return raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}
+}
+
+// rerouted is another route from where it is.
+func (s *sim) rerouted(c crossing.State) route.Route {
+	legs := slices.Clone(c.Route[:min(c.Leg+1, len(c.Route))])
+	for part := c.Part() + split.Share(500+s.r.IntN(5000)); part < split.Whole; part += split.Share(500 + s.r.IntN(5000)) {
+		legs = append(legs, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
+	}
+	return append(legs, route.Leg{Part: split.Whole})
 }
 
 // person does something sensible, most of the time; two people now and then do the same.
@@ -1042,10 +1191,11 @@ func (s *sim) person() {
 	odd := []crossing.Input{
 		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Halt{}, crossing.GoOn{}, crossing.NextLeg{Leg: next}, crossing.ProveAgain{}, crossing.GiveUp{},
 		crossing.Back{}, crossing.Back{Force: true}, crossing.ShiftTo{Share: share}, crossing.Yes{Question: c.Seq}, crossing.No{Question: c.Question.ID},
-		crossing.RaiseSpare{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices},
+		crossing.RaiseSpare{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices}, crossing.TakeWheel{}, crossing.LeaveWheel{Client: c.Wheel.Client},
+		crossing.Reroute{Route: s.rerouted(c)}, crossing.Reroute{Route: s.rerouted(c)},
 	}
 	switch {
-	case s.r.IntN(4) == 0:
+	case s.r.IntN(4) == 0 && !(s.patient && s.r.IntN(3) > 0):
 		in = odd[s.r.IntN(len(odd))]
 	case c.Task.Do == crossing.Move && s.r.IntN(2) == 0:
 		in = crossing.Steer{Share: share}
@@ -1079,6 +1229,7 @@ func (s *sim) holds(e crossing.Event) {
 	if before.Since != c.Since {
 		s.watched = 0
 	}
+	s.judged(e, before)
 	if since := s.engine.since; !since.Equal(s.answeredFrom) {
 		s.answered, s.answeredFrom = 0, since
 	}
@@ -1141,7 +1292,7 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 	goesOn := false
 	switch f := e.What.(type) {
 	case crossing.Ordered:
-		goesOn = f.Task.Do == crossing.Move && !f.Task.Act && f.Task.Share.Of(before.Target) > before.Part() ||
+		goesOn = f.Task.More || f.Task.Do == crossing.Move && !before.Due.On && !f.Task.Act && f.Task.Share.Of(before.Target) > before.Part() ||
 			f.Task.Do == crossing.Retire && f.Task.Side != before.Target && before.Stage == crossing.Settled
 	case crossing.Ended:
 		goesOn = f.Stage == crossing.Settled
@@ -1167,10 +1318,7 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 	if s.watched < before.Whole()-1100*time.Millisecond && before.Task.ID == 0 && !until {
 		s.broke("it went on by itself after %v of %v were watched: %+v", s.watched, before.Whole(), e.What)
 	}
-	if unsure := guard.Unsure(s.engine.statuses); until && len(unsure) > 0 && len(s.unsure) > 0 { // what was read at the same moment may say otherwise
-		s.broke("it went on by itself though it is not sure: %+v, %+v", unsure, e.What)
-	}
-	if s.plan.Quiet == plan.QuietGoOn {
+	if s.plan.Quiet == plan.QuietGoOn || before.Alone() { // nobody is there to compare with
 		return
 	}
 	answered := s.answered
@@ -1190,38 +1338,45 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 // doorSilent is for how long a prober hears nothing until that is noticed, at most.
 const doorSilent = 7 * time.Second
 
-// heard holds guards that have tripped to what came of it: the gravest acts at once, whatever
-// froze before.
-func (s *sim) heard() {
-	e := s.engine
-	s.unsure = guard.Unsure(e.statuses)
-	c := e.state
-	a, tripped := guard.Gravest(e.statuses, c.Target, c.Overruled)
-	if !tripped || e.rising(e.now) || e.since.IsZero() || e.judged != e.now || c.GoingBack || c.Stage != crossing.Shift && c.Stage != crossing.Keep {
-		return
+// judged tells the judge what people are told.
+func (s *sim) judged(e crossing.Event, before crossing.State) {
+	c := s.folded
+	switch f := e.What.(type) {
+	case crossing.Begun:
+		s.retiring, s.accepted = 0, false
+		s.judge.Begins(s.now, f.Target, f.First || f.AtOnce, s.grows.Until, s.grows.Then)
+	case crossing.Frozen:
+		s.judge.Frozen(s.now, e.Seq)
+	case crossing.Ended:
+		s.judge.Ends(s.now)
+		if f.Stage == crossing.RolledBack && !s.outside.After(s.homeAt) && !s.strayAt.After(s.homeAt) && !s.homeAt.IsZero() {
+			s.judge.Told(s.now, "rolled back", split.Toward(c.Target.Other(), split.Whole))
+		}
+	case crossing.Accepted: // which is an answer to the question that it asked
+		s.accepted = true
+		for _, f := range before.Freezes {
+			if !slices.ContainsFunc(c.Freezes, func(left crossing.Freeze) bool { return left.ID == f.ID }) {
+				s.judge.Thawed(s.now, f.ID, f.ID)
+			}
+		}
+	case crossing.LeftWheel:
+		s.judge.Leaves(f.Wheel.Client)
+		if f.Gone && !s.away[f.Wheel.Client] && !s.now.Before(s.held) {
+			s.broke("%s has lost the wheel, and is here", f.Wheel.Client)
+		}
+	case crossing.Ordered:
+		switch t := f.Task; {
+		case t.Do == crossing.Move:
+			steered := before.Due.On && before.Due.Leg < 0 // a person said so, and the side got more instances first
+			s.judge.Ordered(s.now, e.Seq, t.Share, e.By == Self && !steered)
+		case t.Do == crossing.Retire:
+			s.retiring = e.Seq
+		}
 	}
-	_, nobody := c.FrozenBy(crossing.NobodyHome)
-	switch {
-	case a.Then == plan.RollBack && !nobody:
-		s.broke("%s has tripped, which is to roll back, and it is %v", a.Guard, c)
-	case !c.Frozen():
-		s.broke("%s has tripped, which is to freeze, and it is %v", a.Guard, c)
+	if s.retiring != 0 && c.Task.Do != crossing.Retire {
+		s.retiring = 0
 	}
-}
-
-// noticed holds what users suffer to what is known of it.
-func (s *sim) noticed() {
-	e := s.engine
-	if s.hung.IsZero() || s.now.Sub(s.hung) < 20*time.Second || s.now.Before(s.held) || e.since.IsZero() || s.now.Sub(s.homeAt) < 20*time.Second || s.now.Sub(s.outside) < 20*time.Second {
-		return
-	}
-	c := e.state
-	if c.Stage != crossing.Shift && c.Stage != crossing.Keep || c.GoingBack || c.Frozen() || c.Part() < 1000 || e.now.Sub(e.since) < 20*time.Second || c.Task.ID != 0 || len(c.Overruled) > 0 {
-		return
-	}
-	if !slices.ContainsFunc(e.statuses, func(g guard.Status) bool { return g.State != guard.Clear && g.State != guard.Off }) {
-		s.broke("%v has hung for %v, and every guard is clear: %v", c.Target, s.now.Sub(s.hung), c)
-	}
+	s.judge.Retiring(s.retiring != 0)
 }
 
 // still holds what is done by itself to what holding still would have cost, from when it is
@@ -1268,7 +1423,7 @@ func (s *sim) consistent(changed bool) {
 // --- a run
 
 func (s *sim) run() {
-	s.start()
+	s.start(Memory{})
 	s.until(s.now.Add(4 * time.Second))
 	for range 20 {
 		if s.ask(s.begin()) == nil && s.engine.state.Stage.UnderWay() {
@@ -1277,6 +1432,9 @@ func (s *sim) run() {
 		s.until(s.now.Add(time.Second))
 	}
 	end := s.now.Add(time.Duration(14+s.r.IntN(56)) * time.Second)
+	if s.patient {
+		end = end.Add(2 * time.Minute)
+	}
 	for s.now.Before(end) && s.broken == "" {
 		s.until(s.now.Add(s.millis(200, 3000)))
 		s.strikes()
@@ -1313,7 +1471,7 @@ func (s *sim) strikes() {
 	case s.happens("all of the live side fell ill", 25):
 		if s.engine != nil {
 			for _, i := range s.sides[s.engine.state.Target.Other()] {
-				s.health[i.Name] = reading.Failing
+				s.feels(s.engine.state.Target.Other(), i.Name, reading.Failing)
 			}
 		}
 	case s.happens("the front went away", 15):
@@ -1325,9 +1483,17 @@ func (s *sim) strikes() {
 		s.after(s.millis(500, 20_000), func() { s.full = false })
 	case s.happens("the process stood still", 15):
 		s.disturbed++
-		if until := s.now.Add(s.millis(500, 30_000)); until.After(s.held) {
-			s.held = until // one that stands still already does so for no shorter
+		s.stands(s.millis(500, 30_000), false)
+	case s.happens("the machine slept", 25):
+		s.disturbed++
+		s.stands(s.millis(5000, 60_000), true)
+	case s.happens("a client was not heard of any more", 15):
+		if c := s.engine.state.Wheel.Client; c != "" {
+			s.away[c] = true
 		}
+	case s.engine.state.Task.ID == 0 && s.kept == len(s.all) && s.skew == s.clockOf && !s.now.Before(s.held) && s.happens("the keeper was handed over", 12):
+		*s.cancel = true
+		s.start(asRead(s.engine.Hand(s.clock())))
 	case s.happens("the clock jumped", 20):
 		s.disturbed++
 		s.skew += []time.Duration{-time.Hour, -5 * time.Second, 5 * time.Second, time.Hour}[s.r.IntN(4)]
@@ -1339,9 +1505,53 @@ func (s *sim) strikes() {
 		s.disturbed++
 		*s.cancel = true
 		s.life++
+		if s.endedAt = s.now; s.now.Before(s.held) {
+			s.endedAt = s.heldFrom
+		}
 		s.until(s.now.Add(s.millis(10, 10_000)))
-		s.start()
+		s.start(Memory{})
 	}
+}
+
+// stands lets the process stand still, or the whole machine, whose clock for what lasts stands still as well then.
+func (s *sim) stands(long time.Duration, machine bool) {
+	if !s.now.Before(s.held) {
+		s.heldFrom = s.now
+	} else if machine {
+		return
+	}
+	if until := s.now.Add(long); until.After(s.held) {
+		s.held = until // one that stands still already does so for no shorter
+	}
+	from := s.heldFrom
+	heap.Push(&s.queue, moment{s.held, 0, s.life, func() {
+		if s.now.Before(s.held) {
+			return // for longer
+		}
+		if machine {
+			s.clockOf -= long
+			s.skew -= long
+		}
+		if gone := s.now.Sub(from); gone > holeLeast+judgeEvery {
+			s.judge.Missed(from, s.now)
+		}
+		if machine {
+			s.took(s.engine.Slept(s.clock(), long))
+		}
+	}})
+}
+
+// asRead is a memory as another process reads it.
+func asRead(m Memory) Memory {
+	data, err := json.Marshal(m)
+	if err != nil {
+		panic(err)
+	}
+	var read Memory
+	if err := json.Unmarshal(data, &read); err != nil {
+		panic(err)
+	}
+	return read
 }
 
 // ends holds the run to its end: once nothing goes wrong any more, going home ends.
@@ -1367,7 +1577,7 @@ func (s *sim) ends() {
 			s.broke("it went home and is not over: %v", c)
 		}
 	}
-	s.quiet(40*time.Second, func() bool {
+	s.quiet(110*time.Second, func() bool {
 		return s.kept == len(s.all) && (s.engine.state.Task.ID == 0 || s.engine.state.Stage.UnderWay())
 	})
 	if s.broken != "" {

@@ -1,0 +1,257 @@
+package judge
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"vaiven/internal/core/split"
+)
+
+// By is who did something.
+type By int
+
+// Who there is.
+const (
+	Outside By = iota // somebody else, past Vaiven
+	Vaiven            // because of its route, or of a person's word
+	Stray             // Vaiven, by a command that was on its way before something called it off
+	Home              // Vaiven, going home
+)
+
+// The times that are promised.
+const (
+	RestAfter = time.Minute      // nothing is stopped for so long after nobody watched
+	Late      = 10 * time.Second // what Vaiven reads is no older: it may act on what was so until then
+)
+
+// instance is one of a side, as the world has it.
+type instance struct {
+	proven bool      // a proof of it as it stands has passed
+	well   bool      // it serves
+	since  time.Time // that it is well, or is not
+	listed bool      // the front sends it requests, if its side gets any
+}
+
+// Judge has seen what happened until now.
+type Judge struct {
+	now    time.Time
+	share  split.Share // on green
+	target split.Side
+	under  bool // a crossing is
+	gives  bool // a side is being given up
+	alone  bool // it began where nobody was live, or who was did not serve
+	sides  [2]map[string]*instance
+	seen   time.Time // when Vaiven could last have read how things are
+
+	frozen  map[uint64]bool // freezes that somebody was told of, and nobody ended
+	blindAt time.Time       // when somebody watched again after nobody had,
+	word    time.Time       // and when a person said something that goes on since
+	wheel   string          // the client that has the wheel
+	wants   []grown
+	broken  string
+	count   map[string]int // how often each rule was looked at where it could have been broken
+}
+
+// grown is how many instances the target has to have with more of the traffic than a part.
+type grown struct {
+	above split.Share
+	count int
+}
+
+// New is a judge of a world in which nothing stands yet.
+func New(now time.Time) *Judge {
+	return &Judge{now: now, sides: [2]map[string]*instance{{}, {}}, frozen: map[uint64]bool{}, count: map[string]int{}}
+}
+
+// Broken is the first promise that was broken, "" for none.
+func (j *Judge) Broken() string { return j.broken }
+
+// Looked is how often each rule was looked at where it could have been broken.
+func (j *Judge) Looked() map[string]int { return maps.Clone(j.count) }
+
+func (j *Judge) rule(name string, holds bool, format string, args ...any) {
+	j.count[name]++
+	if !holds && j.broken == "" {
+		j.broken = name + ": " + fmt.Sprintf(format, args...)
+	}
+}
+
+// Stands says that an instance was started: nobody has proven it yet.
+func (j *Judge) Stands(at time.Time, side split.Side, name string) {
+	j.now = at
+	j.sides[side][name] = &instance{well: true, since: at}
+}
+
+// Gone says that an instance is no more.
+func (j *Judge) Gone(at time.Time, side split.Side, name string) {
+	j.now = at
+	delete(j.sides[side], name)
+}
+
+// Well says whether an instance serves.
+func (j *Judge) Well(at time.Time, side split.Side, name string, well bool) {
+	j.now = at
+	if i := j.sides[side][name]; i != nil && i.well != well {
+		i.well, i.since = well, at
+	}
+}
+
+// Proven says that a proof has passed with these instances of a side, or that somebody has accepted what it found.
+func (j *Judge) Proven(at time.Time, side split.Side, names ...string) {
+	j.now = at
+	for _, name := range names {
+		if i := j.sides[side][name]; i != nil {
+			i.proven = true
+		}
+	}
+}
+
+// Lists says which instances of a side the front sends requests to from now on.
+func (j *Judge) Lists(at time.Time, by By, side split.Side, names []string) {
+	j.now = at
+	some := false // else whoever comes helps those that somebody sent there
+	for _, i := range j.sides[side] {
+		some = some || i.listed
+	}
+	for name, i := range j.sides[side] {
+		was := i.listed
+		i.listed = slices.Contains(names, name)
+		if by == Vaiven && i.listed && !was && some && j.under && side == j.target && j.share.Of(side) > 0 {
+			j.rule("nobody unproven gets requests", i.proven, "the front was told of %s, which no proof has seen, while %v gets %v", name, side, j.share.Of(side))
+		}
+	}
+}
+
+// Begins says that a crossing has begun, and how many instances its target is to have above a part of the traffic.
+func (j *Judge) Begins(at time.Time, target split.Side, alone bool, above split.Share, count int) {
+	j.now, j.target, j.under, j.alone = at, target, true, alone
+	j.frozen, j.blindAt, j.word, j.wants = map[uint64]bool{}, time.Time{}, at, nil
+	if count > 0 {
+		j.wants = []grown{{above, count}}
+	}
+}
+
+// Ends says that it is over.
+func (j *Judge) Ends(at time.Time) { j.now, j.under = at, false }
+
+// Frozen says that people were told of a freeze, and Thawed that a person, who saw it, has ended it.
+func (j *Judge) Frozen(at time.Time, id uint64) { j.now, j.frozen[id] = at, true }
+
+// Thawed is the end of freezes by a person who has seen everything up to an event.
+func (j *Judge) Thawed(at time.Time, seen uint64, ids ...uint64) {
+	j.now, j.word = at, at
+	for _, id := range ids {
+		j.rule("no freeze ends unseen", id <= seen, "somebody who had seen #%d ended freeze #%d", seen, id)
+		delete(j.frozen, id)
+	}
+}
+
+// Says is a person's word that goes on with something: it was taken. client is who said it, and take whether the person said
+// that it is to count though somebody else has the wheel; gone, that nothing has been heard of that one.
+func (j *Judge) Says(at time.Time, client string, take, gone bool) {
+	j.now, j.word = at, at
+	if j.wheel != "" && j.wheel != client {
+		j.rule("who has the wheel steers", take || gone, "%q steered while %q had the wheel", client, j.wheel)
+	}
+	j.wheel = client
+}
+
+// Leaves says that a client has let the wheel go, or has lost it because it is gone.
+func (j *Judge) Leaves(client string) {
+	if j.wheel == client {
+		j.wheel = ""
+	}
+}
+
+// Recorded says what of it is on disk, for a process that begins: what people were told and no disk has is not so any more.
+func (j *Judge) Recorded(at time.Time, target split.Side, under bool, wheel string, freezes ...uint64) {
+	j.now, j.target, j.under, j.wheel, j.frozen = at, target, under, wheel, map[uint64]bool{}
+	for _, id := range freezes {
+		j.frozen[id] = true
+	}
+}
+
+// Missed says that nobody has watched from one time to another.
+func (j *Judge) Missed(from, to time.Time) {
+	j.now = to
+	if j.under || j.gives {
+		j.blindAt = to
+	}
+}
+
+// Retiring says whether a side is being given up.
+func (j *Judge) Retiring(gives bool) { j.gives = gives }
+
+// Ordered says that Vaiven orders traffic to a share, by itself or because a person said so.
+func (j *Judge) Ordered(at time.Time, order uint64, share split.Share, itself bool) {
+	j.now = at
+	if !j.under || !itself || share.Of(j.target) <= j.share.Of(j.target) {
+		return
+	}
+	j.rule("nothing is ordered under a freeze", len(j.frozen) == 0, "%v is ordered under freezes %v", share, j.freezes())
+	if !j.blindAt.IsZero() {
+		j.rule("after a hole a person is asked", j.word.After(j.blindAt), "%v is ordered, and nobody has said anything since nobody watched", share)
+	}
+}
+
+func (j *Judge) freezes() []uint64 { return slices.Sorted(maps.Keys(j.frozen)) }
+
+// Share says that the front has another share on green, by an order, and whether that is on disk.
+func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, recorded bool) {
+	j.now = at
+	before := j.share
+	j.share = share
+	if by != Vaiven || !j.under || share.Of(j.target) <= before.Of(j.target) {
+		return
+	}
+	part := share.Of(j.target)
+	j.rule("nothing goes on unrecorded", recorded, "%v goes to %v, and no disk has the order", part, j.target)
+	for _, id := range j.freezes() {
+		j.rule("a freeze cancels what is not in force", id < order, "%v goes to %v by order %d, after freeze %d", part, j.target, order, id)
+	}
+	listed, dead := 0, 0
+	for _, name := range slices.Sorted(maps.Keys(j.sides[j.target])) {
+		i := j.sides[j.target][name]
+		if i.listed {
+			j.rule("nobody unproven gets requests", i.proven, "%v goes to %v, and no proof has seen %s", part, j.target, name)
+			if listed++; !i.well && at.Sub(i.since) > Late {
+				dead++
+			}
+		}
+	}
+	other := false // somebody of the other side is known to serve
+	for _, i := range j.sides[j.target.Other()] {
+		other = other || i.well && at.Sub(i.since) > Late
+	}
+	j.rule("nobody dead gets more", !other || listed == 0 || dead < listed, "%v goes to %v, where nobody has served for %v", part, j.target, Late)
+	for _, g := range j.wants {
+		if part > g.above {
+			j.rule("a side grows before its share does", listed >= g.count, "%v goes to %d instances of %v, and above %v there are to be %d", part, listed, j.target, g.above, g.count)
+		}
+	}
+}
+
+// Stops says that Vaiven tells an instance to stop, to give its side up. called says that a person has said so.
+func (j *Judge) Stops(at time.Time, side split.Side, name string) {
+	j.now = at
+	of := j.share.Of(side)
+	j.rule("nobody is stopped who gets requests", of == 0, "%s is stopped while %v gets %v", name, side, of)
+	other, well := 0, 0
+	for _, i := range j.sides[side.Other()] {
+		if other++; i.well || at.Sub(i.since) <= Late {
+			well++
+		}
+	}
+	j.rule("nobody is stopped where the other side does not serve", other == 0 && j.alone || well > 0, "%s is stopped, and nobody of %v has served for %v", name, side.Other(), Late)
+	if !j.blindAt.IsZero() {
+		j.rule("nothing is retired right after a hole", at.Sub(j.blindAt) >= RestAfter, "%s is stopped %v after nobody watched", name, at.Sub(j.blindAt))
+	}
+}
+
+// Told holds what people are told of where traffic goes to where it goes.
+func (j *Judge) Told(at time.Time, what string, share split.Share) {
+	j.now = at
+	j.rule("what is told is so", share == j.share, "%s: %v on green, and it is %v", what, share, j.share)
+}
