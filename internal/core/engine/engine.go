@@ -488,7 +488,7 @@ func (e *Engine) serving() (list []reading.Condition, wanted int) {
 func (e *Engine) load(at time.Time) crossing.Load {
 	rate := 0.0
 	for _, side := range split.Sides {
-		rate += e.series.Over(side, at.Add(-figureSpan), 0).Rate
+		rate += e.series.Count(side, at.Add(-figureSpan), 0).Rate
 	}
 	return crossing.Load{Rate: rate, Capacity: e.sides[e.state.Target].view.Capacity, Limit: e.plan.Limit.Part, Refused: e.plan.Limit.Refuses}
 }

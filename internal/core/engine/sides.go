@@ -216,14 +216,19 @@ func (e *Engine) unnoted(at time.Time, side split.Side) []string {
 	if v.At.IsZero() || !e.front.fresh(at) || e.front.reading.Sends(side) == 0 || e.plan.Stands(side) {
 		return nil
 	}
+	noted := func(address string) bool {
+		return slices.ContainsFunc(v.Instances, func(c reading.Condition) bool { return c.Address == address })
+	}
+	if !slices.ContainsFunc(e.front.reading.Sides[side].Instances, func(c reading.Count) bool { return !noted(c.Address) }) {
+		return nil // mostly
+	}
 	var list []string
 	for _, s := range e.series.Each(side, at) {
-		noted := slices.ContainsFunc(v.Instances, func(c reading.Condition) bool { return c.Address == s.Address })
 		all, last := int64(0), s.History[max(len(s.History)-2, 0):]
 		for _, n := range s.History {
 			all += n
 		}
-		if !noted && slices.Max(last) > 0 && 2*s.Failing < all {
+		if !noted(s.Address) && slices.Max(last) > 0 && 2*s.Failing < all {
 			list = append(list, s.Address)
 		}
 	}

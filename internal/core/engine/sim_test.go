@@ -126,6 +126,7 @@ type sim struct {
 	asked   int    // commands so far
 
 	heldFrom time.Time       // since when the process stands still
+	begun    time.Time       // when this keeper did
 	endedAt  time.Time       // when the last keeper did
 	away     map[string]bool // clients that nothing is heard of
 	retiring uint64          // the task of a retire that was ordered and is not done
@@ -403,6 +404,12 @@ func (s *sim) count(until time.Time) {
 		s.asking[side] += 20 * d.Seconds() * s.share.Of(side).Fraction()
 	}
 	s.ring(until)
+	part := 0.0
+	for _, side := range split.Sides {
+		part += s.share.Of(side).Fraction() * s.fails(side)
+	}
+	able := s.engine != nil && !s.down && !s.cutOff && !s.now.Before(s.held) && s.now.Sub(s.outside) > 30*time.Second && s.now.Sub(s.begun) > 10*time.Second
+	s.judge.Suffers(until, part, able)
 	if e := s.engine; e != nil && e.state.Timed() && !e.state.Frozen() && s.known(until, time.Second) && !s.now.Before(s.everywhere) {
 		s.watched += d
 	}
@@ -521,6 +528,7 @@ func (s *sim) ills() {
 // start starts a keeper with what is on disk, and with what another one has handed it.
 func (s *sim) start(m Memory) {
 	s.life++
+	s.begun = s.now
 	if m.At.IsZero() && !s.endedAt.IsZero() {
 		s.judge.Missed(s.endedAt, s.now)
 	}
@@ -1347,6 +1355,8 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 		s.judge.Begins(s.now, f.Target, f.First || f.AtOnce, s.grows.Until, s.grows.Then)
 	case crossing.Frozen:
 		s.judge.Frozen(s.now, e.Seq)
+	case crossing.WentBack:
+		s.judge.Returns(s.now)
 	case crossing.Ended:
 		s.judge.Ends(s.now)
 		if f.Stage == crossing.RolledBack && !s.outside.After(s.homeAt) && !s.strayAt.After(s.homeAt) && !s.homeAt.IsZero() {

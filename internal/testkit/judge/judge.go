@@ -22,6 +22,7 @@ const (
 
 // The times that are promised.
 const (
+	Noticed   = 40 * time.Second // users who suffer are noticed, where everything can be read
 	RestAfter = time.Minute      // nothing is stopped for so long after nobody watched
 	Late      = 10 * time.Second // what Vaiven reads is no older: it may act on what was so until then
 )
@@ -50,6 +51,9 @@ type Judge struct {
 	word    time.Time       // and when a person said something that goes on since
 	wheel   string          // the client that has the wheel
 	wants   []grown
+	suffers time.Time // since when many users do, and nobody was told
+	heeded  bool      // somebody was told of something, and has gone on in spite of it
+	returns bool      // it goes back
 	broken  string
 	count   map[string]int // how often each rule was looked at where it could have been broken
 }
@@ -128,6 +132,7 @@ func (j *Judge) Lists(at time.Time, by By, side split.Side, names []string) {
 func (j *Judge) Begins(at time.Time, target split.Side, alone bool, above split.Share, count int) {
 	j.now, j.target, j.under, j.alone = at, target, true, alone
 	j.frozen, j.blindAt, j.word, j.wants = map[uint64]bool{}, time.Time{}, at, nil
+	j.suffers, j.heeded, j.returns = time.Time{}, false, false
 	if count > 0 {
 		j.wants = []grown{{above, count}}
 	}
@@ -141,7 +146,7 @@ func (j *Judge) Frozen(at time.Time, id uint64) { j.now, j.frozen[id] = at, true
 
 // Thawed is the end of freezes by a person who has seen everything up to an event.
 func (j *Judge) Thawed(at time.Time, seen uint64, ids ...uint64) {
-	j.now, j.word = at, at
+	j.now, j.word, j.heeded = at, at, true
 	for _, id := range ids {
 		j.rule("no freeze ends unseen", id <= seen, "somebody who had seen #%d ended freeze #%d", seen, id)
 		delete(j.frozen, id)
@@ -162,6 +167,23 @@ func (j *Judge) Says(at time.Time, client string, take, gone bool) {
 func (j *Judge) Leaves(client string) {
 	if j.wheel == client {
 		j.wheel = ""
+	}
+}
+
+// Returns says that people were told that it goes back.
+func (j *Judge) Returns(at time.Time) { j.now, j.returns = at, true }
+
+// Suffers says what part of all requests fails. able is whether Vaiven can read and do what it needs, and nobody else is at work.
+func (j *Judge) Suffers(at time.Time, part float64, able bool) {
+	j.now = at
+	const many = 0.3
+	switch {
+	case !able || part < many || !j.under || len(j.frozen) > 0 || j.heeded || j.returns:
+		j.suffers = time.Time{}
+	case j.suffers.IsZero():
+		j.suffers = at
+	default:
+		j.rule("users who suffer are noticed", at.Sub(j.suffers) < Noticed, "%.0f %% of the requests have failed for %v, and nobody was told", 100*part, at.Sub(j.suffers))
 	}
 }
 
