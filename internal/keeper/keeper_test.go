@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/delivered"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
+	"vaiven/internal/testkit/judge"
 	"vaiven/internal/words"
 )
 
@@ -89,9 +90,9 @@ func TestWhatABeginningNeeds(t *testing.T) {
 		r.refused(Command{Do: Yes, Question: q.ID - 1}, "something else is asked now")
 		r.do(Command{Do: No, Question: q.ID})
 		r.stage(crossing.CalledOff)
-		r.with(func() { r.put(3000) })
+		r.with(func() { r.put(judge.Outside, 3000) })
 		r.refused(Command{Do: Begin, Version: "4.3.0"}, "take them all to one side first")
-		r.with(func() { r.put(0); r.apart = []reading.Apart{{Front: "quay", Share: 500}} })
+		r.with(func() { r.put(judge.Outside, 0); r.apart = []reading.Apart{{Front: "quay", Share: 500}} })
 		r.until("the front is read", func(s Snapshot) bool { return s.Crossing.Share == 0 })
 		r.refused(Command{Do: Begin, Version: "4.3.0"}, "quay sends 5 % of its requests to green")
 		r.refused(Command{Do: Raise, Version: "4.3.0"}, "quay sends 5 %")
@@ -362,11 +363,11 @@ func TestHomeIsAssertedAgain(t *testing.T) {
 		r.stage(crossing.RolledBack)
 		for range 2 {
 			time.Sleep(2 * time.Second)
-			r.with(func() { r.put(9000) })
+			r.with(func() { r.put(judge.Outside, 9000) })
 			r.until("all is home again", func(Snapshot) bool { return r.share == 0 })
 		}
 		time.Sleep(10 * time.Second) // what comes later is somebody's will
-		r.with(func() { r.put(9000) })
+		r.with(func() { r.put(judge.Outside, 9000) })
 		time.Sleep(5 * time.Second)
 		if r.now() != 9000 {
 			t.Errorf("what somebody did long after was undone: %v", r.now())
@@ -403,11 +404,11 @@ func TestGoingBackIsTriedUntilTheFrontAnswers(t *testing.T) {
 func TestSomebodyElseAtTheFront(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
-		r.with(func() { r.put(7000) })
+		r.with(func() { r.put(judge.Outside, 7000) })
 		r.frozen(crossing.Foreign)
 		r.do(Command{Do: PutBack})
 		r.until("ours is back", func(Snapshot) bool { return r.share == 2000 })
-		r.with(func() { r.put(6000) })
+		r.with(func() { r.put(judge.Outside, 6000) })
 		r.frozen(crossing.Foreign)
 		r.do(Command{Do: GoOn})
 		if s := r.last().Crossing; s.Foreign || s.Frozen() || r.now() != 6000 {

@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
+	"vaiven/internal/testkit/judge"
 )
 
 var (
@@ -164,6 +165,9 @@ func (s *sim) troubles(what string) (late time.Duration, deaf bool, err error) {
 // ask is a person's command.
 func (s *sim) ask(c Command) error {
 	c.By = "marit"
+	if c.Do != Back { // before it has any effect; one that is refused has none
+		s.with(func() { s.judge.Says(time.Now(), "", true, false) })
+	}
 	_, err := s.keeper.Do(context.Background(), c)
 	s.dice.Lock()
 	defer s.dice.Unlock()
@@ -209,7 +213,7 @@ func (s *sim) strikes() {
 		_, _ = worldFront{s.world}.Home(context.Background(), front.Homing{Side: home, By: "ada"})
 	case s.happens("somebody changed the share", 25):
 		share := split.Share(s.intN(10_001))
-		s.with(func() { s.put(share); s.foreign = time.Now() })
+		s.with(func() { s.put(judge.Outside, share); s.foreign = time.Now() })
 	case s.happens("the front forgot its instances", 25):
 		s.with(func() { s.counts = [2][]reading.Count{}; s.foreign = time.Now() })
 	case s.happens("an instance fell ill", 15):
@@ -252,9 +256,11 @@ func (s *sim) strikes() {
 		s.locked()
 		s.start()
 	case s.happens("the keeper was ended and started again", 12):
+		since := time.Now()
 		s.stop()
 		time.Sleep(s.millis(10, 5000))
 		s.locked()
+		s.missed(since)
 		s.start()
 	}
 }
@@ -327,6 +333,12 @@ func (s *sim) ends() {
 		}
 	}
 	time.Sleep(time.Minute) // what was left behind ends
+	if broken := s.judge.Broken(); broken != "" {
+		s.broken = append(s.broken, broken)
+	}
+	for rule, n := range s.judge.Looked() {
+		s.tally["looked at: "+rule] += n
+	}
 	if len(s.broken) > 0 {
 		var lines []string
 		for _, e := range s.events {
@@ -338,7 +350,7 @@ func (s *sim) ends() {
 
 // soon holds the world to something that must be so within a while.
 func (s *sim) soon(what string, so func(Snapshot) bool) {
-	for range 400 {
+	for range 1200 { // nothing is retired in the first minute after a hole
 		done := false
 		v := s.last()
 		s.with(func() { done = so(v) })

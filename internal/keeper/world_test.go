@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -30,6 +31,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/stack"
+	"vaiven/internal/testkit/judge"
 	"vaiven/internal/versions"
 )
 
@@ -48,6 +50,7 @@ type world struct {
 	broken  []string       // the promises that were
 	like    stack.Settings // of the other side, with what it was raised last
 	writing atomic.Int64   // into the logbook
+	judge   *judge.Judge   // of what was done
 
 	// The front.
 
@@ -85,6 +88,7 @@ type world struct {
 	// The logbook.
 
 	events []crossing.Event
+	state  crossing.State // that they lead to
 }
 
 type source map[string]string
@@ -108,7 +112,7 @@ func (s source) Find(ctx context.Context, name string) (raise.Version, error) {
 
 // newWorld is a service with its first version on blue.
 func newWorld() *world {
-	w := &world{compares: true, revision: 7, since: time.Now(), counted: time.Now(), health: map[string]reading.Health{}}
+	w := &world{judge: judge.New(time.Now()), compares: true, revision: 7, since: time.Now(), counted: time.Now(), health: map[string]reading.Health{}}
 	w.source = source{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
 	w.plan = &plan.Plan{
 		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
@@ -133,6 +137,7 @@ func newWorld() *world {
 func (w *world) stand(side split.Side, version, build string, instances int) {
 	stays := w.sides[side]
 	w.sides[side] = nil
+	defer w.noted(side, stays)
 	for n := range instances {
 		name := fmt.Sprintf("%v-%d", side, n+1)
 		if at := slices.IndexFunc(stays, func(i reading.Instance) bool {
@@ -155,6 +160,87 @@ func (w *world) stand(side split.Side, version, build string, instances int) {
 			Name: name, Part: "web", Side: side, Version: version, Build: build, Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1), Started: time.Now(), Running: true,
 		})
 	}
+}
+
+// noted tells the judge who stands now where others stood.
+func (w *world) noted(side split.Side, before []reading.Instance) {
+	same := func(a, b reading.Instance) bool { return a.Name == b.Name && a.Started.Equal(b.Started) }
+	for _, i := range before {
+		if !slices.ContainsFunc(w.sides[side], func(now reading.Instance) bool { return same(i, now) }) {
+			w.judge.Gone(time.Now(), side, i.Name)
+		}
+	}
+	for _, i := range w.sides[side] {
+		if !slices.ContainsFunc(before, func(was reading.Instance) bool { return same(i, was) }) {
+			w.judge.Stands(time.Now(), side, i.Name)
+		}
+	}
+}
+
+// seen tells the judge how the instances are, and to whom the front sends requests.
+func (w *world) seen(by judge.By) {
+	for _, side := range split.Sides {
+		for _, i := range w.sides[side] {
+			h, ill := w.health[i.Name]
+			w.judge.Well(time.Now(), side, i.Name, i.Running && (!ill || h == reading.Healthy))
+		}
+		var names []string
+		for _, c := range w.counts[side] {
+			names = append(names, c.Name)
+		}
+		w.judge.Lists(time.Now(), by, side, names)
+	}
+}
+
+// tellsOf takes in what people are told.
+func (w *world) tellsOf(e crossing.Event, before, now crossing.State) {
+	at := time.Now()
+	switch f := e.What.(type) {
+	case crossing.Begun:
+		main := raise.Main(f.Choices)
+		w.judge.Begins(at, f.Target, f.First || f.AtOnce, main.Until, main.Then)
+	case crossing.Frozen:
+		w.judge.Frozen(at, e.Seq)
+	case crossing.WentBack:
+		w.judge.Returns(at)
+	case crossing.Ended:
+		w.judge.Ends(at)
+	case crossing.Ordered:
+		if f.Task.Do == crossing.Move {
+			steered := before.Due.On && before.Due.Leg < 0
+			w.judge.Ordered(at, e.Seq, f.Task.Share, e.By == engine.Self && !steered)
+		}
+	}
+	for _, f := range before.Freezes {
+		if now.Stage.UnderWay() && !slices.ContainsFunc(now.Freezes, func(left crossing.Freeze) bool { return left.ID == f.ID }) {
+			w.judge.Thawed(at, f.ID, f.ID)
+		}
+	}
+	w.judge.Retiring(now.Retiring())
+}
+
+// lastOrder is the last recorded order of a share.
+func (w *world) lastOrder(share split.Share) (seq uint64, recorded bool) {
+	for _, e := range slices.Backward(w.events) {
+		if o, ok := e.What.(crossing.Ordered); ok && o.Task.Do == crossing.Move && o.Task.Share == share {
+			return e.Seq, true
+		}
+	}
+	return 0, false
+}
+
+// missed tells the judge that nobody has watched since a time, and what is recorded of before.
+func (w *world) missed(since time.Time) {
+	w.with(func() {
+		s := w.state
+		var ids []uint64
+		for _, f := range s.Freezes {
+			ids = append(ids, f.ID)
+		}
+		w.judge.Recorded(time.Now(), s.Target, s.Stage.UnderWay(), s.Wheel.Client, ids...)
+		w.judge.Retiring(s.Retiring())
+		w.judge.Missed(since, time.Now())
+	})
 }
 
 func countsOf(list []reading.Instance) []reading.Count {
@@ -242,6 +328,7 @@ func (w *world) split() reading.Split {
 // count lets the answers come in that were given since the last time: a hundred a second.
 func (w *world) count() {
 	now := time.Now()
+	w.seen(judge.Outside)
 	over := now.Sub(w.counted).Seconds()
 	answers := 100 * over
 	w.counted = now
@@ -280,8 +367,10 @@ func (w *world) work(seconds float64) {
 }
 
 // put puts a share in force.
-func (w *world) put(share split.Share) {
+func (w *world) put(by judge.By, share split.Share) {
 	w.count()
+	order, recorded := w.lastOrder(share)
+	w.judge.Share(time.Now(), by, share, order, recorded)
 	w.share, w.revision, w.since = share, w.revision+1, time.Now()
 }
 
@@ -338,9 +427,13 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 		return front.Done{}, front.ErrRefused
 	}
 	f.recorded("a share", crossing.Move)
-	f.put(share)
+	by := judge.Vaiven
+	if f.order.Generation > e.Generation {
+		by = judge.Stray
+	}
+	f.put(by, share)
 	if f.order.Generation > e.Generation { // it could not compare: it takes itself back
-		f.put(home(f.order.Side))
+		f.put(judge.Home, home(f.order.Side))
 		return front.Done{}, front.ErrNewer
 	}
 	if errSet != nil {
@@ -364,7 +457,7 @@ func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error
 	}
 	f.homes++
 	f.order = reading.Order{Generation: f.order.Generation + 1, Side: h.Side, At: time.Now(), By: h.By, Why: h.Why}
-	f.put(home(h.Side))
+	f.put(judge.Home, home(h.Side))
 	if errHome != nil {
 		return front.Done{}, errHome
 	}
@@ -404,7 +497,9 @@ func (f worldFront) SetInstances(ctx context.Context, side split.Side, list []re
 		}
 		counts = append(counts, c)
 	}
+	f.seen(judge.Outside)
 	f.counts[side] = counts
+	f.seen(judge.Vaiven)
 	return nil
 }
 
@@ -504,6 +599,7 @@ func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
 		}
 		if err == nil {
 			s.sides[side] = slices.DeleteFunc(slices.Clone(s.sides[side]), func(i reading.Instance) bool { return i.Name == name })
+			s.judge.Gone(time.Now(), side, name)
 			delete(s.health, name)
 			if len(s.sides[side]) == 0 {
 				s.stopped = append(s.stopped, side)
@@ -538,6 +634,9 @@ func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name strin
 		return "", false
 	}
 	name = s.sides[side][0].Name
+	if s.seen(judge.Outside); time.Since(s.foreign) > knownAfter {
+		s.judge.Stops(time.Now(), side, name)
+	}
 	s.health[name] = reading.Failing
 	return name, true
 }
@@ -615,9 +714,18 @@ func (w *world) holds(ctx context.Context, q prove.Question, _ wayback.Record, _
 }
 
 func (w *world) proves(ctx context.Context, q prove.Question) (proof.Proof, prove.About) {
+	var names []string
+	w.with(func() {
+		for _, i := range w.sides[q.Target] {
+			names = append(names, i.Name)
+		}
+	})
 	err := w.meet(ctx, "prove")
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if err == nil { // what it finds somebody has to accept
+		w.judge.Proven(time.Now(), q.Target, names...)
+	}
 	p := proof.Proof{Results: append([]proof.Result{{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: q.Target.String(), Pass: err == nil, Want: "status 200", Got: "status 200"}}, w.findings...)}
 	return p, prove.About{}
 }
@@ -655,7 +763,10 @@ func (b worldBook) Append(ctx context.Context, s crossing.State, events []crossi
 		case err != nil:
 			b.broke("event %d cannot be read again: %v", e.Seq, err)
 		case e.Seq == last+1:
+			before := b.state
+			b.state = crossing.Apply(before, again)
 			b.events = append(b.events, again)
+			b.tellsOf(again, before, b.state)
 		case e.Seq > last+1:
 			b.broke("event %d was recorded after number %d", e.Seq, last)
 		case !reflect.DeepEqual(b.events[e.Seq-1], again):

@@ -1501,7 +1501,7 @@ func (s *sim) strikes() {
 		if c := s.engine.state.Wheel.Client; c != "" {
 			s.away[c] = true
 		}
-	case s.engine.state.Task.ID == 0 && s.kept == len(s.all) && s.skew == s.clockOf && !s.now.Before(s.held) && s.happens("the keeper was handed over", 12):
+	case s.engine.state.Task.ID == 0 && s.kept == len(s.all) && s.skew == s.clockOf && !s.now.Before(s.held) && s.happens("the keeper was handed over", 6):
 		*s.cancel = true
 		s.start(asRead(s.engine.Hand(s.clock())))
 	case s.happens("the clock jumped", 20):
