@@ -342,12 +342,13 @@ func (s *Server) Run(ctx context.Context) error {
 		case <-time.After(late): // a disk that hangs
 		}
 	}()
+	steered := control{s.admin, s}
 	go s.keepSocket(ctx, admin)
 	failed := make(chan error, 4)
 	running := 3
 	go func() { failed <- requests.Serve(door{s.main, s.doors, false}) }()
 	go func() { failed <- requests.Serve(received{s.doors, s.main}) }()
-	go func() { failed <- admin.Serve(control{s.admin, s}) }()
+	go func() { failed <- admin.Serve(steered) }()
 	if s.extra != nil {
 		running++
 		go func() { failed <- requests.Serve(door{s.extra, s.doors, true}) }()
