@@ -1309,7 +1309,7 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 		return
 	}
 	known := s.known(s.now, 0)
-	if e.By != Self { // a person may go on while the side that is left is in the dark
+	if e.By != Self || before.AtOnce { // a person may go on while the side that is left is in the dark
 		known = s.now.Sub(s.frontRead) <= freshFront && s.now.Sub(s.sidesRead[before.Target]) <= 5*time.Second
 	}
 	if !known {
@@ -1402,7 +1402,7 @@ func (s *sim) still() {
 	case s.deadSince.IsZero():
 	case home.Known && (home.Healthy > 0 || home.Other == 0) || s.outside.After(s.deadSince) || s.elsewhere.After(s.deadSince) || s.strayAt.After(s.deadSince):
 		s.deadSince = time.Time{} // it serves again, or nobody does anywhere, or somebody else steers, or what a person did before comes through
-	case s.lost > s.stillLost+s.rate:
+	case s.lost > s.stillLost+3*s.rate: // until the sides are read again
 		s.broke("nobody serves on the live side: %.0f requests failed since, and %.0f had everything stayed at %v: %v", s.lost, s.stillLost, s.deadShare, c)
 	}
 }
@@ -1473,7 +1473,7 @@ func (s *sim) strikes() {
 		s.failing = 0
 	case s.hung.IsZero() && s.happens("the target hung", 12):
 		s.hung, s.waiting = s.now, 0
-	case !s.hung.IsZero() && s.r.IntN(8) == 0:
+	case !s.hung.IsZero() && s.r.IntN(16) == 0:
 		s.hung = time.Time{}
 	case s.happens("the prober was cut off", 20):
 		s.cutOff = true

@@ -88,7 +88,7 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 	if under || !e.since.IsZero() { // else their last word stays
 		e.statuses = e.guards.Evaluate(e.facts(at))
 	}
-	if e.state.GoingBack || e.rising(at) {
+	if e.state.GoingBack || e.rising(at) || e.waking(at) {
 		return nil
 	}
 	events := e.watchLive(at)
@@ -137,6 +137,12 @@ func (e *Engine) homeFrom(at time.Time, from split.Side) crossing.Bench {
 func (e *Engine) rising(at time.Time) bool {
 	limit := max(e.plan.RaiseLimit(split.Blue), e.plan.RaiseLimit(split.Green))
 	return !e.handed && !e.serves && e.lastBench(e.live()).Known && at.Sub(e.begun) < limit
+}
+
+// waking reports whether nobody watched until just now, and the side to go back to has not been read since: what it was
+// before says nothing.
+func (e *Engine) waking(at time.Time) bool {
+	return e.hole.To.After(e.sides[e.watched().Other()].view.At) && at.Sub(e.hole.To) < startFor
 }
 
 // watchLive sees to the side that the service lives on, as long as it gets requests.

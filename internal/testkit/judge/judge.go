@@ -22,7 +22,7 @@ const (
 
 // The times that are promised.
 const (
-	Noticed   = 40 * time.Second // users who suffer are noticed, where everything can be read
+	Noticed   = 25 * time.Second // users who suffer are noticed, where everything can be read
 	RestAfter = time.Minute      // nothing is stopped for so long after nobody watched
 	Late      = 10 * time.Second // what Vaiven reads is no older: it may act on what was so until then
 )
@@ -48,6 +48,7 @@ type Judge struct {
 
 	frozen  map[uint64]bool // freezes that somebody was told of, and nobody ended
 	blindAt time.Time       // when somebody watched again after nobody had,
+	others  time.Time       // when somebody else changed the share last
 	word    time.Time       // and when a person said something that goes on since
 	wheel   string          // the client that has the wheel
 	wants   []grown
@@ -122,7 +123,7 @@ func (j *Judge) Lists(at time.Time, by By, side split.Side, names []string) {
 	for name, i := range j.sides[side] {
 		was := i.listed
 		i.listed = slices.Contains(names, name)
-		if by == Vaiven && i.listed && !was && some && j.under && side == j.target && j.share.Of(side) > 0 {
+		if by == Vaiven && i.listed && !was && some && j.under && side == j.target && j.share.Of(side) > 0 && at.Sub(j.others) > Late {
 			j.rule("nobody unproven gets requests", i.proven, "the front was told of %s, which no proof has seen, while %v gets %v", name, side, j.share.Of(side))
 		}
 	}
@@ -178,7 +179,7 @@ func (j *Judge) Suffers(at time.Time, part float64, able bool) {
 	j.now = at
 	const many = 0.3
 	switch {
-	case !able || part < many || !j.under || len(j.frozen) > 0 || j.heeded || j.returns:
+	case !able || part < many || !j.under || j.alone || len(j.frozen) > 0 || j.heeded || j.returns:
 		j.suffers = time.Time{}
 	case j.suffers.IsZero():
 		j.suffers = at
@@ -224,7 +225,9 @@ func (j *Judge) freezes() []uint64 { return slices.Sorted(maps.Keys(j.frozen)) }
 func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, recorded bool) {
 	j.now = at
 	before := j.share
-	j.share = share
+	if j.share = share; by == Outside {
+		j.others = at
+	}
 	if by != Vaiven || !j.under || share.Of(j.target) <= before.Of(j.target) {
 		return
 	}
@@ -250,7 +253,13 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 	j.rule("nobody dead gets more", !other || listed == 0 || dead < listed, "%v goes to %v, where nobody has served for %v", part, j.target, Late)
 	for _, g := range j.wants {
 		if part > g.above {
-			j.rule("a side grows before its share does", listed >= g.count, "%v goes to %d instances of %v, and above %v there are to be %d", part, listed, j.target, g.above, g.count)
+			proven := 0 // one that has ended since is what guards and people are for
+			for _, i := range j.sides[j.target] {
+				if i.proven {
+					proven++
+				}
+			}
+			j.rule("a side grows before its share does", proven >= g.count, "%v goes to %d instances of %v, and above %v there are to be %d", part, proven, j.target, g.above, g.count)
 		}
 	}
 }
