@@ -284,7 +284,7 @@ func (w *World) Flow() *Load {
 	for n := range 6 {
 		l.wait.Go(func() {
 			c := &client{world: w, keep: n < 4}
-			ticker := time.NewTicker(15 * time.Millisecond)
+			ticker := time.NewTicker(30 * time.Millisecond)
 			defer ticker.Stop()
 			for {
 				select {
