@@ -216,7 +216,9 @@ func (s *served) start() {
 		s.t.Fatal(err)
 	}
 	server := Serve(l, Keeper{
-		Keeper: k, Info: func() Info { return Info{Protocol: Protocol, Service: "sailings", Fronts: []string{"embedded at 127.0.0.1:8080"}, Watching: k.Watching()} },
+		Keeper: k, Info: func() Info {
+			return Info{Protocol: Protocol, Service: "sailings", Fronts: []string{"embedded at 127.0.0.1:8080"}, Watching: k.Watching()}
+		},
 		HandOver: func(ctx context.Context) (keeper.Memory, error) { return k.HandOver(ctx) },
 		End:      func() { s.ended <- struct{}{} },
 	}, fmt.Sprint(time.Now().UnixNano()))

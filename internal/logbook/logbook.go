@@ -102,7 +102,7 @@ func create(file string) error {
 			err = nil // somebody else was faster
 		}
 	}
-	return errors.Join(err, os.Remove(fresh))
+	return errors.Join(err, remove(fresh), remove(fresh+"-journal"))
 }
 
 func openFile(file string) (*Book, error) {

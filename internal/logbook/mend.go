@@ -22,7 +22,7 @@ import (
 var ErrDamaged = errors.New("the logbook is damaged")
 
 // ErrFull is wrapped when the disk that the logbook is on takes nothing more.
-var ErrFull = errors.New("the logbook's disk is full")
+var ErrFull = errors.New("its disk is full")
 
 // told gives an error of the database the name of what it means for whoever keeps the book.
 func told(err error) error {
@@ -34,7 +34,7 @@ func told(err error) error {
 	case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
 		return fmt.Errorf("%w: %w", ErrDamaged, err)
 	case sqlite3.SQLITE_FULL:
-		return fmt.Errorf("%w: %w", ErrFull, err)
+		return ErrFull // which says all
 	}
 	return err
 }
@@ -134,7 +134,7 @@ func Mend(ctx context.Context, file, by string, now time.Time, r Rest) (aside st
 		return "", fmt.Errorf("put the logbook aside: %w", err)
 	}
 	fresh := file + ".new"
-	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := remove(fresh); err != nil {
 		return "", err
 	}
 	defer func() {
@@ -159,7 +159,7 @@ func Mend(ctx context.Context, file, by string, now time.Time, r Rest) (aside st
 	if err := os.Rename(fresh, file); err != nil {
 		return "", fmt.Errorf("begin the logbook anew: %w", err)
 	}
-	return aside, durable.Sync(filepath.Dir(file))
+	return aside, errors.Join(remove(fresh+"-journal"), durable.Sync(filepath.Dir(file)))
 }
 
 // remove removes a file that may not be there.

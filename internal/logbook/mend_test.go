@@ -74,6 +74,13 @@ func TestMend(t *testing.T) {
 				t.Errorf("the new one has %+v, %v, %v", acts, err, errActs)
 			}
 			write(t, fresh, s, begin(1))
+			fresh.Close()
+			left, _ := filepath.Glob(filepath.Join(filepath.Dir(file), "*"))
+			for _, name := range left {
+				if name != file && name != aside && !strings.HasSuffix(name, "logbook.db-journal") && name != aside+"-journal" {
+					t.Errorf("%s is left", name)
+				}
+			}
 		})
 	}
 	if _, err := Mend(t.Context(), filepath.Join(t.TempDir(), "none.db"), "marit", start, Rest{Wrong: "gone"}); err == nil {
