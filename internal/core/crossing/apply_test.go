@@ -219,6 +219,10 @@ func TestWhatIsDecided(t *testing.T) {
 		{"as is one to the other side", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: split.Whole, Holding: true, Order: reading.Order{Generation: 8, Side: split.Green}}, "met order"},
 		{"ours is put back though it is not proven any more, if that sends no more there", func(s *State) { s.Foreign, s.Ours, s.OursLeg, s.Proven = true, 5000, 1, false }, PutBack{},
 			"took theirs; ordered shift to 50 % (#22)"},
+		{"ours is put back when the side has the instances for it", func(s *State) {
+			s.Foreign, s.Ours, s.OursLeg, s.Share = true, 9000, 1, 500
+			s.Choices = []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 1, Until: 8000, Then: 3}}
+		}, PutBack{}, "took theirs; ordered raise more of green, for 90 % (#22)"},
 		{"and not if it does", func(s *State) { s.Foreign, s.Ours, s.Proven, s.Share = true, 5000, false, 500 }, PutBack{}, "! not proven"},
 		{"given up in its keep, where the plan would leave it", kept(plan.ThenLeave), GiveUp{}, "ended; ordered retire blue (#22)"},
 		{"and where it would not, once", kept(plan.ThenRetire), GiveUp{}, "ended; ordered retire blue (#22)"},

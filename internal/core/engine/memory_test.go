@@ -2,6 +2,7 @@ package engine
 
 import (
 	"encoding/json"
+	"slices"
 	"testing"
 	"time"
 
@@ -268,5 +269,49 @@ func TestAClosedWayBack(t *testing.T) {
 		if v := b.e.View(b.now); v.WayBack.State != wayback.Closed {
 			t.Errorf("the way back is %+v", v.WayBack)
 		}
+	}
+}
+
+// One that has read nothing yet since it was started knows of no time in which somebody watched: what it hands over is no
+// more than its track, and whoever goes on asks a person, as it would have.
+func TestHandedOverBeforeAnythingWasRead(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	again := New(b.e.plan, b.e.State(), b.now, Memory{})
+	m := again.Hand(b.now.Add(time.Second))
+	next := &bench{t: t, e: New(b.e.plan, b.e.State(), b.now.Add(time.Second), m), now: b.now.Add(time.Second), front: b.front, sides: b.sides}
+	next.look()
+	if _, frozen := next.e.State().FrozenBy(crossing.FoundAgain); !frozen || !next.e.rested.After(next.now) {
+		t.Errorf("it goes on as if somebody had watched: %v", next.e.State())
+	}
+}
+
+// A keeper that stood still did not listen: nobody has lost the wheel by it.
+func TestWhoeverWasNotHeardKeepsTheWheel(t *testing.T) {
+	b := newBench(t)
+	b.begin()
+	b.e.state.Wheel, b.e.heard = crossing.Wheel{Client: "1", By: "marit", Since: b.now}, b.now
+	b.now = b.now.Add(time.Hour)
+	b.e.Pass(b.now)
+	if b.e.State().Wheel.Vacant() {
+		t.Error("the wheel is vacant")
+	}
+}
+
+// A retire that was ordered before a time in which nobody watched rests after it like any other.
+func TestARetireRestsAfterAHole(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.e.state.Stage, b.e.state.Share, b.e.state.Task = crossing.Settled, split.Whole, crossing.Task{ID: 90, Do: crossing.Retire, Side: split.Blue}
+	b.front.Split.Share = split.Whole
+	b.read()
+	b.now = b.now.Add(holeLeast)
+	b.look()
+	if lacks := b.e.withheld(b.e.state.Task); len(lacks) != 1 || lacks[0].Kind != crossing.LackTime {
+		t.Errorf("right after a hole it is held because of %+v", lacks)
+	}
+	b.pass(restAfter)
+	if lacks := b.e.withheld(b.e.state.Task); slices.ContainsFunc(lacks, func(l crossing.Lack) bool { return l.Kind == crossing.LackTime }) {
+		t.Errorf("a minute later it is held because of %+v", lacks)
 	}
 }
