@@ -204,7 +204,7 @@ func (w *world) tellsOf(e crossing.Event, before, now crossing.State) {
 	case crossing.WentBack:
 		w.judge.Returns(at)
 	case crossing.Ended:
-		w.judge.Ends(at)
+		w.judge.Ends(at, f.Stage == crossing.Settled)
 	case crossing.Ordered:
 		if f.Task.Do == crossing.Move {
 			steered := before.Due.On && before.Due.Leg < 0

@@ -141,6 +141,8 @@ type sim struct {
 	compares bool
 	down     bool
 	share    split.Share
+	two      bool        // there is another one beside it,
+	beside   split.Share // which has the same share as long as nobody changes it
 	order    reading.Order
 	revision uint64
 	servers  [2][]reading.Server
@@ -229,6 +231,7 @@ func newSim(seed uint64) *sim {
 	if s.r.IntN(3) == 0 {
 		s.remembers = s.millis(100, 8000)
 	}
+	s.two = s.r.IntN(5) == 0
 	s.first, s.patient = s.r.IntN(10) == 0, s.r.IntN(6) == 0
 	if s.r.IntN(3) == 0 {
 		s.grows = raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0", Instances: 1 + s.r.IntN(2), Until: split.Share(1000 + s.r.IntN(8500)), Then: 3}
@@ -385,7 +388,7 @@ func (s *sim) count(until time.Time) {
 	d := until.Sub(s.counted)
 	s.counted = until
 	for _, side := range split.Sides {
-		more := s.rate * d.Seconds() * s.share.Of(side).Fraction()
+		more := s.rate * d.Seconds() * s.fraction(side)
 		isTarget := s.engine != nil && side == s.engine.state.Target
 		if hangs := isTarget && !s.hung.IsZero(); hangs {
 			s.waiting += more
@@ -401,12 +404,12 @@ func (s *sim) count(until time.Time) {
 			s.lost += more * s.fails(side)
 			s.stillLost += s.rate * d.Seconds() * s.deadShare.Of(side).Fraction() * s.fails(side)
 		}
-		s.asking[side] += 20 * d.Seconds() * s.share.Of(side).Fraction()
+		s.asking[side] += 20 * d.Seconds() * s.fraction(side)
 	}
 	s.ring(until)
 	part := 0.0
 	for _, side := range split.Sides {
-		part += s.share.Of(side).Fraction() * s.fails(side)
+		part += s.fraction(side) * s.fails(side)
 	}
 	able := s.engine != nil && !s.down && !s.cutOff && !s.now.Before(s.held) && s.now.Sub(s.outside) > 30*time.Second && s.now.Sub(s.begun) > 10*time.Second
 	s.judge.Suffers(until, part, able)
@@ -462,13 +465,21 @@ func (s *sim) known(at time.Time, slack time.Duration) bool {
 	return at.Sub(s.frontRead) <= freshFront+slack && at.Sub(s.sidesRead[0]) <= 5*time.Second+slack && at.Sub(s.sidesRead[1]) <= 5*time.Second+slack
 }
 
+// fraction is the part of all requests that a side gets, and sends the most that either front sends there.
+func (s *sim) fraction(side split.Side) float64 {
+	return (s.share.Of(side).Fraction() + s.beside.Of(side).Fraction()) / 2
+}
+
+func (s *sim) sends(side split.Side) split.Share { return max(s.share.Of(side), s.beside.Of(side)) }
+
 // put puts a share in force. task is what ordered it, where something did.
 func (s *sim) put(by judge.By, share split.Share, task uint64, who string) {
 	s.judge.Share(s.now, by, share, task, s.onDisk(task))
 	if s.remembers > 0 && s.share != share {
 		s.everywhere, s.changed = s.now.Add(s.remembers), s.now
 	}
-	s.share, s.revision = share, s.revision+1
+	s.share, s.beside, s.revision = share, share, s.revision+1
+	s.judge.Beside(s.now, s.beside)
 	s.tell("    the front has %v on green now, by %s", share, who)
 }
 
@@ -494,6 +505,14 @@ func (s *sim) somebody() {
 		}
 		s.outside = s.now
 	default:
+		if s.two && s.r.IntN(2) == 0 {
+			s.tally["somebody changed one of two fronts"]++
+			s.beside = []split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)]
+			s.judge.Beside(s.now, s.beside)
+			s.tell("    the front beside has %v on green now, by somebody", s.beside)
+			s.outside = s.now
+			return
+		}
 		s.tally["somebody changed the share"]++
 		s.put(judge.Outside, []split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)], 0, "somebody")
 		s.outside = s.now
@@ -701,6 +720,9 @@ func (s *sim) readFront() {
 
 func (s *sim) reading() reading.Front {
 	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true, Both: true}, Remembers: s.remembers, Everywhere: s.hearsay()}
+	if s.beside != s.share {
+		r.Apart = []reading.Apart{{Front: "quay", Share: s.beside}}
+	}
 	for _, side := range split.Sides {
 		r.Sides[side].Open = s.open[side]
 		for _, server := range s.servers[side] {
@@ -710,7 +732,7 @@ func (s *sim) reading() reading.Front {
 			c.Status[2] = c.Requests - c.Status[5]
 			if s.engine != nil && side == s.engine.state.Target && !s.hung.IsZero() {
 				for _, wait := range reading.Waits {
-					older := max(s.waiting-s.rate*s.share.Of(side).Fraction()*wait.Seconds(), 0)
+					older := max(s.waiting-s.rate*s.fraction(side)*wait.Seconds(), 0)
 					c.Waiting = append(c.Waiting, int64(older)/n)
 				}
 			}
@@ -780,7 +802,7 @@ func (s *sim) instances() {
 	s.giving = true
 	s.later(s.millis(1, 100), func() {
 		s.later(500*time.Millisecond, func() { s.giving = false }) // it is read before it is told again
-		if s.down || len(t.Servers) == 0 && s.share.Of(t.Side) > 0 {
+		if s.down || len(t.Servers) == 0 && s.sends(t.Side) > 0 {
 			return
 		}
 		s.lists(judge.Vaiven, t.Side, t.Servers)
@@ -952,7 +974,7 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 
 // standUp starts a side's instances.
 func (s *sim) standUp(o Order, gone *bool) {
-	if s.down || !o.More && (s.share.Of(o.Side) > 0 || s.early("raised anew", o.Side)) {
+	if s.down || !o.More && (s.sends(o.Side) > 0 || s.early("raised anew", o.Side)) {
 		s.later(time.Millisecond, func() { s.unless(gone, func() { s.notDone(o, crossing.TroubleRaise) }) })
 		return
 	}
@@ -964,7 +986,7 @@ func (s *sim) standUp(o Order, gone *bool) {
 		// What comes through from before a going home, later than that is held, may do so
 		// between the look and the raise: then the engine has to have heard nothing of it.
 		unheard := s.strayAt.After(looked) && s.engine.state.Share.Of(o.Side) == 0
-		if of := s.share.Of(o.Side); of > 0 && !o.More && s.outside.Before(looked) && !unheard {
+		if of := s.sends(o.Side); of > 0 && !o.More && s.outside.Before(looked) && !unheard {
 			s.broke("%v was raised while it got %v of the requests", o.Side, of)
 		}
 		number := cmp.Or(raise.Wanted(o.Choices), 2)
@@ -1020,7 +1042,7 @@ func (s *sim) drain(o Order, gone *bool, grace time.Time) {
 	if *gone {
 		return
 	}
-	if s.down || s.share.Of(o.Side) > 0 || s.early("given up", o.Side) {
+	if s.down || s.sends(o.Side) > 0 || s.early("given up", o.Side) {
 		s.notDone(o, crossing.TroubleRetire)
 		return
 	}
@@ -1046,7 +1068,7 @@ func (s *sim) stop(o Order, gone *bool, seq uint64, limit time.Time) {
 	case !s.onDisk(seq):
 		s.later(20*time.Millisecond, func() { s.stop(o, gone, seq, limit) })
 		return
-	case s.down || s.share.Of(o.Side) > 0:
+	case s.down || s.sends(o.Side) > 0:
 		s.notDone(o, crossing.TroubleRetire) // the front refuses
 		return
 	}
@@ -1067,7 +1089,7 @@ func (s *sim) ending(o Order, gone *bool, emptied time.Time) {
 	case s.happens("a stop failed", 16):
 		s.notDone(o, crossing.TroubleRetire)
 	default:
-		if of := s.share.Of(o.Side); of > 0 && s.outside.Before(emptied) {
+		if of := s.sends(o.Side); of > 0 && s.outside.Before(emptied) {
 			s.broke("%v was stopped while it got %v of the requests", o.Side, of)
 		}
 		name := s.sides[o.Side][0].Name
@@ -1358,7 +1380,7 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 	case crossing.WentBack:
 		s.judge.Returns(s.now)
 	case crossing.Ended:
-		s.judge.Ends(s.now)
+		s.judge.Ends(s.now, f.Stage == crossing.Settled)
 		if f.Stage == crossing.RolledBack && !s.outside.After(s.homeAt) && !s.strayAt.After(s.homeAt) && !s.homeAt.IsZero() {
 			s.judge.Told(s.now, "rolled back", split.Toward(c.Target.Other(), split.Whole))
 		}
@@ -1579,9 +1601,9 @@ func (s *sim) ends() {
 	home := split.Toward(c.Target.Other(), split.Whole)
 	gone := len(s.sides[c.Target.Other()]) == 0 && len(s.servers[c.Target.Other()]) == 0
 	if err := s.ask(crossing.Back{Force: true}); err == nil && !gone {
-		s.quiet(15*time.Second, func() bool { return s.share == home && s.engine.state.Stage.Over() })
-		if s.broken == "" && s.share != home {
-			s.broke("it was sent home, and the front has %v on green: %v", s.share, s.engine.state)
+		s.quiet(15*time.Second, func() bool { return s.share == home && s.beside == home && s.engine.state.Stage.Over() })
+		if s.broken == "" && (s.share != home || s.beside != home) {
+			s.broke("it was sent home, and the front has %v on green, the one beside it %v: %v", s.share, s.beside, s.engine.state)
 		}
 		if c := s.engine.state; s.broken == "" && !c.Stage.Over() {
 			s.broke("it went home and is not over: %v", c)
@@ -1596,8 +1618,10 @@ func (s *sim) ends() {
 	if c := s.engine.state; c.Task.ID != 0 && !c.Stage.UnderWay() && !(c.Task.Do == crossing.Retire && !s.serves(c.Task.Side.Other())) {
 		s.broke("what was to be done is never done: %v: %+v, %v", c, s.engine.withheld(c.Task), s.health)
 	}
-	s.quiet(6*time.Second, func() bool { return s.engine.state.Task.ID == 0 && s.engine.state.Share == s.share })
-	if c := s.engine.state; s.broken == "" && c.Task.ID == 0 && c.Share != s.share {
+	s.quiet(6*time.Second, func() bool {
+		return s.engine.state.Task.ID == 0 && s.engine.state.Share == s.share && (len(s.engine.state.Apart) > 0) == (s.share != s.beside)
+	})
+	if c := s.engine.state; s.broken == "" && c.Task.ID == 0 && (c.Share != s.share || (len(c.Apart) > 0) != (s.share != s.beside)) {
 		s.broke("it says that %v is on green, and it is %v", c.Share, s.share)
 	}
 	s.replays()

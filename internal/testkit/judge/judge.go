@@ -39,6 +39,8 @@ type instance struct {
 type Judge struct {
 	now    time.Time
 	share  split.Share // on green
+	beside split.Share // what another front has, where there are several
+	apart  time.Time   // since when they differ, zero while they do not
 	target split.Side
 	under  bool // a crossing is
 	gives  bool // a side is being given up
@@ -139,8 +141,34 @@ func (j *Judge) Begins(at time.Time, target split.Side, alone bool, above split.
 	}
 }
 
-// Ends says that it is over.
-func (j *Judge) Ends(at time.Time) { j.now, j.under = at, false }
+// Ends says that it is over, and whether people were told that it has settled.
+func (j *Judge) Ends(at time.Time, settled bool) {
+	j.now, j.under = at, false
+	if settled {
+		j.together("it has settled")
+	}
+}
+
+// Beside says what share another front has, where there are several.
+func (j *Judge) Beside(at time.Time, share split.Share) {
+	j.now, j.beside = at, share
+	switch {
+	case j.beside == j.share:
+		j.apart = time.Time{}
+	case j.apart.IsZero():
+		j.apart = at
+	}
+}
+
+// sends is the most that any front sends to a side.
+func (j *Judge) sends(side split.Side) split.Share { return max(j.share.Of(side), j.beside.Of(side)) }
+
+// together holds that all fronts have the same share where something goes on, as far as that could be read.
+func (j *Judge) together(what string) {
+	if !j.apart.IsZero() {
+		j.rule("nothing goes on while fronts differ", j.now.Sub(j.apart) <= Late, "%s, and a front has had %v on green for %v, not %v", what, j.beside, j.now.Sub(j.apart), j.share)
+	}
+}
 
 // Frozen says that people were told of a freeze, and Thawed that a person, who saw it, has ended it.
 func (j *Judge) Frozen(at time.Time, id uint64) { j.now, j.frozen[id] = at, true }
@@ -213,6 +241,7 @@ func (j *Judge) Ordered(at time.Time, order uint64, share split.Share, itself bo
 	if !j.under || !itself || share.Of(j.target) <= j.share.Of(j.target) {
 		return
 	}
+	j.together(fmt.Sprintf("%v is ordered", share))
 	j.rule("nothing is ordered under a freeze", len(j.frozen) == 0, "%v is ordered under freezes %v", share, j.freezes())
 	if !j.blindAt.IsZero() {
 		j.rule("after a hole a person is asked", j.word.After(j.blindAt), "%v is ordered, and nobody has said anything since nobody watched", share)
@@ -228,6 +257,7 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 	if j.share = share; by == Outside {
 		j.others = at
 	}
+	j.Beside(at, share) // unless somebody says otherwise
 	if by != Vaiven || !j.under || share.Of(j.target) <= before.Of(j.target) {
 		return
 	}
@@ -267,7 +297,7 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 // Stops says that Vaiven tells an instance to stop, to give its side up. called says that a person has said so.
 func (j *Judge) Stops(at time.Time, side split.Side, name string) {
 	j.now = at
-	of := j.share.Of(side)
+	of := j.sends(side)
 	j.rule("nobody is stopped who gets requests", of == 0, "%s is stopped while %v gets %v", name, side, of)
 	other, well := 0, 0
 	for _, i := range j.sides[side.Other()] {
