@@ -54,11 +54,11 @@ shots: build
 	scripts/need shots
 	scripts/shots
 
-# About an hour: crossings in a world in which everything fails. A seed that breaks a promise
+# Most of a day: crossings in worlds in which everything fails. A seed that breaks a promise
 # is printed with its story; -from=SEED -crossings=1 tells it again.
 simulate:
-	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 3h -crossings 1000000
-	$(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 3h -crossings 20000
+	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 24h -crossings 1000000
+	$(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 24h -crossings 50000
 
 # Which changes of the judgement no test notices. It takes an hour.
 GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0

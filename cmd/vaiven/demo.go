@@ -66,7 +66,7 @@ ends with the exit status of vaiven cross.`,
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
 	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
 	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", demo.Fronts()))
-	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guard on slow answers, for machines that stall")
+	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guards on how soon something is done, for machines that stall")
 	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
 	themeFlag(cmd, &screen)
 	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand(), clusterCommand())

@@ -105,7 +105,7 @@ guards:
   lost: {more-than: 0, then: roll back}
   door: DOOR
 WAITS  grows: {name: memory, figure: process_resident_memory_bytes, by: 10 MB, settle: 4s, then: roll back}
-  fewer: {name: bookings, figure: sailings_booked_total, by: 20 %, then: roll back}
+  fewer: FEWER
 
 prober:
   path: /sailings

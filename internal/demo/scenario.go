@@ -189,8 +189,12 @@ func (s *Scenario) write(o Options) error {
 	}
 	slow := "{after: 400ms, worse-by: 5 %, then: roll back}"
 	door := "{after: 400ms, then: roll back}"
+	fewer := "{name: bookings, figure: sailings_booked_total, by: 20 %, then: roll back}"
 	if o.Patient {
 		slow, door = "off", "{after: 5s, then: roll back}"
+	}
+	if o.Patient && o.Front == queue.Kind.Name { // what waits there is not booked yet
+		fewer = "off"
 	}
 	address, searches, addresses := fmt.Sprintf("127.0.0.1:%d", listen), fmt.Sprintf("%d-%d", first, first+59), ""
 	if o.Front == names.Kind.Name { // which carries no ports: each instance has an address of its own, and all go over at once
@@ -212,7 +216,7 @@ func (s *Scenario) write(o Options) error {
 	text := strings.NewReplacer("PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "PROGRAM", o.Program, "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
 		"BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
-		"ROUTE", route, "KEEP", keep, "SLOW", slow, "DOOR", door, "FRONT", frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
+		"ROUTE", route, "KEEP", keep, "SLOW", slow, "FEWER", fewer, "DOOR", door, "FRONT", frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
 	s.ports = [2]int{first, first + 59} // of proxies, whose configurations name their members
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
 		return err

@@ -350,7 +350,7 @@ func (s *sim) ends() {
 
 // soon holds the world to something that must be so within a while.
 func (s *sim) soon(what string, so func(Snapshot) bool) {
-	for range 1200 { // nothing is retired in the first minute after a hole
+	for range 1200 { // the way back is not retired in the first minute after a hole
 		done := false
 		v := s.last()
 		s.with(func() { done = so(v) })

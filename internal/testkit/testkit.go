@@ -57,7 +57,7 @@ func Rand(t testing.TB) *rand.Rand {
 // within a generous time. The condition is asked again and again.
 func Eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(90 * time.Second)
 	for !ok() {
 		if time.Now().After(deadline) {
 			t.Fatalf("waited in vain: %s", what)

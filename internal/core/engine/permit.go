@@ -79,7 +79,7 @@ func (e *Engine) withheld(t crossing.Task) []crossing.Lack {
 	switch r := e.front.reading; {
 	case t.Do == crossing.StandUp && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.Retire && r.Sends(t.Side) > 0:
 		return []crossing.Lack{{Kind: crossing.LackSpare, Side: t.Side}}
-	case t.Do == crossing.Retire && e.now.Before(e.rested):
+	case t.Do == crossing.Retire && t.Side != e.state.Target && e.now.Before(e.rested): // it is the way back
 		return []crossing.Lack{{Kind: crossing.LackTime, Since: e.rested}}
 	case t.Do == crossing.Retire:
 		list := e.stays(e.now, t.Side.Other())

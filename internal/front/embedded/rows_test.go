@@ -116,7 +116,7 @@ var rows1 = []row{
 	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n0\r\nX-Sum: 7\r\n\r\n", want: "200 POST /a x <a>", why: "one that was not may be left out (RFC 9110, section 6.5.1)"},
 	{send: "POST /a HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1\r\n\r\nb", want: "100 200 POST /a x <b> Expect=100-continue", other: "100 100 200 POST /a x <b> Expect=100-continue", why: "once is enough"},
 	{send: "POST /a HTTP/1.1\r\nHost: x\r\nExpect: magic\r\nContent-Length: 1\r\n\r\nb", want: "417"},
-	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1000000\r\n\r\n", want: "403 no", other: "100 403 no", why: "the instance did not ask for the body"},
+	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1000000\r\n\r\n", want: "403 no", none: true, why: "the instance did not ask for the body; the library may say 100 all the same"},
 	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nContent-Length: 400000\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n" + strings.Repeat("b", 399_000), want: "403 no", other: "", none: true, why: "an instance may answer before it was sent everything; what is left of the body is no request"},
 	// Answers.
 	{send: "HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200"},

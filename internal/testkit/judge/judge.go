@@ -306,7 +306,7 @@ func (j *Judge) Stops(at time.Time, side split.Side, name string) {
 		}
 	}
 	j.rule("nobody is stopped where the other side does not serve", other == 0 && j.alone || well > 0, "%s is stopped, and nobody of %v has served for %v", name, side.Other(), Late)
-	if !j.blindAt.IsZero() {
+	if side != j.target && !j.blindAt.IsZero() { // it is the way back
 		j.rule("nothing is retired right after a hole", at.Sub(j.blindAt) >= RestAfter, "%s is stopped %v after nobody watched", name, at.Sub(j.blindAt))
 	}
 }
