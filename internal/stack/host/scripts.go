@@ -178,6 +178,7 @@ exit 0
 // does here.
 func rotateScript(dir, prefix string, o plan.Output) string {
 	return within(dir) + fmt.Sprintf(`
+lost=
 for f in %s*.log; do
 	[ -f "$f" ] && [ ! -L "$f" ] && [ "$(wc -c <"$f")" -gt %d ] || continue
 	n=%d
