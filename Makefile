@@ -57,7 +57,7 @@ shots: build
 # Most of a day: crossings in worlds in which everything fails. A seed that breaks a promise
 # is printed with its story; -from=SEED -crossings=1 tells it again.
 simulate:
-	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 24h -crossings 1000000
+	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 24h -from=0 -crossings 1000000
 	$(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 24h -crossings 50000
 
 # Which changes of the judgement no test notices. It takes an hour.

@@ -206,9 +206,8 @@ func (w *world) tellsOf(e crossing.Event, before, now crossing.State) {
 	case crossing.Ended:
 		w.judge.Ends(at, f.Stage == crossing.Settled)
 	case crossing.Ordered:
-		if f.Task.Do == crossing.Move {
-			steered := before.Due.On && before.Due.Leg < 0
-			w.judge.Ordered(at, e.Seq, f.Task.Share, e.By == engine.Self && !steered)
+		if f.Task.Do == crossing.Move || f.Task.More { // where the side gets more instances first, it was that order that went on
+			w.judge.Ordered(at, e.Seq, f.Task.Share, e.By == engine.Self && !before.Due.On)
 		}
 	}
 	for _, f := range before.Freezes {

@@ -61,6 +61,7 @@ func Apply(s State, e Event) State {
 		}
 		if s.Task.More {
 			s.Due = Due{}
+			s.Proven = s.Proven && s.Stage != Prove // some may have come, and no proof has seen them
 		}
 		if s.Task.Do != GoHome { // that is tried until it works
 			s, _ = done(s, f.Task)

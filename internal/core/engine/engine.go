@@ -59,6 +59,7 @@ type Engine struct {
 	handed bool            // it goes on for another, without a time in which nobody watched
 	hole   Hole            // the last time in which nobody watched
 	rested time.Time       // nothing is retired before
+	slept  time.Time       // when the machine stood still last
 	again  map[named]again // instances that were started again
 	silent bool            // nothing is heard just now of whoever has the wheel
 	heard  time.Time       // when something was last heard of whoever has the wheel
@@ -148,7 +149,7 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	m.Unsure = e.unsure()
-	m.Rest, m.There, m.Lacks, m.Again, m.Load = max(e.left, 0), e.bench(e.state.Target), e.lacks(m.At), e.rested, e.load(m.At)
+	m.Rest, m.There, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.lacks(m.At), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
 		m.Stays = e.stays(m.At, live)
 	}
@@ -302,8 +303,8 @@ func (e *Engine) Report(at time.Time, f crossing.Fact) []crossing.Event {
 // FrontRead takes in a reading of the front.
 func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossing.Event {
 	events := e.Pass(at)
-	if asked.Changes != e.front.changes {
-		return events // it was asked for before a change of ours was through
+	if asked.Changes != e.front.changes || asked.At.Before(e.slept) {
+		return events // it was asked for before a change of ours was through, or before the machine stood still
 	}
 	r.At = asked.At // the front's own clock may be another one
 	if err := e.series.Add(r); err != nil {

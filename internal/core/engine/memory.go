@@ -84,6 +84,7 @@ func (e *Engine) remember(m Memory) {
 // Slept takes in that the machine stood still until now, for as long as it did. What was read
 // before says nothing.
 func (e *Engine) Slept(at time.Time, long time.Duration) []crossing.Event {
+	e.slept = at
 	e.front.at = time.Time{}
 	for side := range e.sides {
 		e.sides[side].view.At = time.Time{}

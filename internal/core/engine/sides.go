@@ -40,12 +40,12 @@ type raising struct {
 	started  time.Time // zero if not all were yet
 }
 
-// SideRead takes in a reading of a side's instances, unless they were changed since.
+// SideRead takes in a reading of a side's instances, unless they were changed since, or the machine stood still.
 func (e *Engine) SideRead(at time.Time, r SideReading) []crossing.Event {
 	events := e.Pass(at)
 	s := &e.sides[r.Side]
 	s.tried = true
-	if r.Asked.Changes == s.view.Changes {
+	if r.Asked.Changes == s.view.Changes && !r.Asked.At.Before(e.slept) {
 		e.see(s, r)
 	}
 	if !e.ready && !e.front.at.IsZero() {
@@ -185,6 +185,15 @@ func (e *Engine) bench(side split.Side) crossing.Bench {
 		b.Known = b.Known && e.now.Sub(s.view.At) <= knownFor
 	}
 	return b
+}
+
+// there is what is known of the target. That nobody of it serves is known without the other side's word.
+func (e *Engine) there() crossing.Bench {
+	target := e.state.Target
+	if last := e.lastBench(target); last.Healthy == 0 && e.sides[target].fresh(e.now) {
+		return last
+	}
+	return e.bench(target)
 }
 
 // lastBench is what was known of it last, however long ago.

@@ -27,7 +27,7 @@ import (
 
 var (
 	crossings = flag.Int("crossings", 800, "crossings to simulate")
-	from      = flag.Uint64("from", 0, "first seed (0: a new one)")
+	from      = flag.Uint64("from", 1, "first seed (0: a new one)")
 	telling   = flag.Bool("story", false, "tell the story of the first seed")
 )
 
@@ -180,6 +180,7 @@ type sim struct {
 	stillLost    float64       // what would have failed since the live side was known to be dead, had everything stayed
 	lost         float64       // what has failed since
 	deadShare    split.Share   // that everything would have stayed at,
+	deadParts    [2]float64    // and what each side gets of all then
 	deadSince    time.Time     // from when on; zero while it is not known, or a person has said something since
 	frontRead    time.Time     // when the front was last read for the keeper, and the sides
 	sidesRead    [2]time.Time
@@ -402,7 +403,7 @@ func (s *sim) count(until time.Time) {
 		}
 		if !s.deadSince.IsZero() && !s.serves(s.engine.state.Target.Other()) { // one that serves again may not have been heard of yet
 			s.lost += more * s.fails(side)
-			s.stillLost += s.rate * d.Seconds() * s.deadShare.Of(side).Fraction() * s.fails(side)
+			s.stillLost += s.rate * d.Seconds() * s.deadParts[side] * s.fails(side)
 		}
 		s.asking[side] += 20 * d.Seconds() * s.fraction(side)
 	}
@@ -462,7 +463,13 @@ func (s *sim) ring(at time.Time) {
 
 // known reports whether all that the route needs was read lately, give or take.
 func (s *sim) known(at time.Time, slack time.Duration) bool {
-	return at.Sub(s.frontRead) <= freshFront+slack && at.Sub(s.sidesRead[0]) <= 5*time.Second+slack && at.Sub(s.sidesRead[1]) <= 5*time.Second+slack
+	for _, side := range split.Sides {
+		waitedFor := s.engine == nil || !s.engine.state.AtOnce || side == s.engine.state.Target
+		if waitedFor && at.Sub(s.sidesRead[side]) > 5*time.Second+slack {
+			return false
+		}
+	}
+	return at.Sub(s.frontRead) <= freshFront+slack
 }
 
 // fraction is the part of all requests that a side gets, and sends the most that either front sends there.
@@ -1132,6 +1139,7 @@ func (s *sim) ask(in crossing.Input) error {
 	if client != "" {
 		delete(s.away, client)
 	}
+	s.engine.Present(s.clock(), func(client string) bool { return !s.away[client] })
 	had := s.engine.state.Wheel
 	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: by, From: "quay", Client: client, Take: take, Seen: seen}, in)
 	s.tell("%s: %T %+v (of #%d): %v", client, in, in, seen, err)
@@ -1398,9 +1406,8 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 		}
 	case crossing.Ordered:
 		switch t := f.Task; {
-		case t.Do == crossing.Move:
-			steered := before.Due.On && before.Due.Leg < 0 // a person said so, and the side got more instances first
-			s.judge.Ordered(s.now, e.Seq, t.Share, e.By == Self && !steered)
+		case t.Do == crossing.Move, t.More: // where the side gets more instances first, it was that order that went on
+			s.judge.Ordered(s.now, e.Seq, t.Share, e.By == Self && !before.Due.On)
 		case t.Do == crossing.Retire:
 			s.retiring = e.Seq
 		}
@@ -1421,6 +1428,9 @@ func (s *sim) still() {
 	switch {
 	case s.deadSince.IsZero() && dead:
 		s.deadSince, s.deadShare, s.lost, s.stillLost = s.now, s.share, 0, 0
+		for _, side := range split.Sides {
+			s.deadParts[side] = s.fraction(side)
+		}
 	case s.deadSince.IsZero():
 	case home.Known && (home.Healthy > 0 || home.Other == 0) || s.outside.After(s.deadSince) || s.elsewhere.After(s.deadSince) || s.strayAt.After(s.deadSince):
 		s.deadSince = time.Time{} // it serves again, or nobody does anywhere, or somebody else steers, or what a person did before comes through

@@ -185,7 +185,7 @@ func (e *Engine) recovers(at time.Time, tripped bool) []crossing.Event {
 
 // watchTarget sees to the target while more is on its way there.
 func (e *Engine) watchTarget(at time.Time) []crossing.Event {
-	if target := e.bench(e.state.Target); e.state.Rises() && target.Empty() {
+	if target := e.there(); e.state.Rises() && target.Empty() {
 		return e.decide(at, Guards, crossing.TargetLost{Target: target})
 	}
 	return nil
