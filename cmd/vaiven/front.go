@@ -273,19 +273,8 @@ TimeoutStopSec=15
 NoNewPrivileges=yes
 ProtectSystem=strict
 ReadWritePaths=%[5]s
-ProtectKernelTunables=yes
-ProtectKernelModules=yes
-ProtectKernelLogs=yes
-ProtectControlGroups=yes
-ProtectClock=yes
-ProtectHostname=yes
-RestrictRealtime=yes
-RestrictSUIDSGID=yes
-LockPersonality=yes
 RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6
-SystemCallArchitectures=native
-UMask=0077
-
+`+confined+`
 [Install]
 WantedBy=multi-user.target
 `, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(filepath.Dir(p.State)), doors)

@@ -195,19 +195,8 @@ TimeoutStopSec=10
 NoNewPrivileges=yes
 ProtectSystem=strict
 ReadWritePaths=%[5]s
-ProtectKernelTunables=yes
-ProtectKernelModules=yes
-ProtectKernelLogs=yes
-ProtectControlGroups=yes
-ProtectClock=yes
-ProtectHostname=yes
-RestrictRealtime=yes
-RestrictSUIDSGID=yes
-LockPersonality=yes
 RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
-SystemCallArchitectures=native
-UMask=0077
-
+`+confined+`
 [Install]
 WantedBy=multi-user.target
 `, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(folders[0]))
@@ -221,3 +210,17 @@ func quotedForUnit(word string) string {
 	}
 	return word
 }
+
+// confined is what every unit that is printed keeps from its process.
+const confined = `ProtectKernelTunables=yes
+ProtectKernelModules=yes
+ProtectKernelLogs=yes
+ProtectControlGroups=yes
+ProtectClock=yes
+ProtectHostname=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+LockPersonality=yes
+SystemCallArchitectures=native
+UMask=0077
+`

@@ -216,7 +216,7 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w (%s); two must not. vaiven keep PLAN --take-over replaces it, with --force also one that hangs; rolling back works all the same: vaiven back", ErrSteered, holder), f.Close())
+		return nil, errors.Join(fmt.Errorf("%w (%s). Replace it with: vaiven keep PLAN --take-over, and --force where it hangs. Roll back with: vaiven back PLAN", ErrSteered, holder), f.Close())
 	}
 	text := heldAs(by)
 	// A full disk takes no name; the lock is held all the same.
