@@ -591,7 +591,16 @@ func (s *Server) reading(ctx context.Context) reading.Front {
 			continue
 		}
 		r.Notice = s.store.trouble()
-		if theirs == nil {
+		switch {
+		case before == nil:
+			return r
+		case theirs == nil: // what this one counts alone would be taken for less than there was
+			r.Blind = fmt.Sprintf("process %d, which is being replaced, has not said yet what it counts", before.process)
+			for side := range r.Sides {
+				for n := range r.Sides[side].Instances {
+					r.Sides[side].Instances[n].Untold = true
+				}
+			}
 			return r
 		}
 		if theirs.Split.Share != r.Split.Share {

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
@@ -100,7 +101,8 @@ func TestAFrontIsReplacedUnderLoad(t *testing.T) {
 		<-ended
 		ended = make(chan struct{})
 		go func() { defer close(ended); <-next.replaced }()
-		r := read(t, client)
+		var r reading.Front
+		testkit.Eventually(t, "the one before has said what it counts", func() bool { r = read(t, client); return r.Blind == "" })
 		if r.Split != before.Split || r.Order != before.Order {
 			t.Errorf("the split was %+v and is %+v", before.Split, r.Split)
 		}

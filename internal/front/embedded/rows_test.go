@@ -29,7 +29,7 @@ type row struct {
 	send  string
 	want  string // the answers' statuses and bodies, as summary has them
 	other string // what the library's proxy comes to, where that differs
-	none  bool   // the library's proxy does not answer
+	none  bool   // the library's proxy does not answer, or not always the same
 	why   string
 }
 
@@ -315,7 +315,7 @@ var rows2 = []frames2{
 	{fields: head2("content-length", "2"), body: "abc", row: row{want: rejected}},
 	{fields: head2("content-length", "x"), body: "abc", row: row{want: rejected}},
 	{fields: head2("content-length", "3", "content-length", "3"), body: "abc", row: row{want: rejected, other: "200 GET /a x <abc>", why: "RFC 9110, section 8.6"}},
-	{fields: head2("content-length", "+3"), body: "abc", row: row{want: rejected}},
+	{fields: head2("content-length", "+3"), body: "abc", row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
 	{fields: head2(":method", "POST"), body: "abc", row: row{want: "200 POST /a x <abc>"}},
 	{fields: head2(":method", "POST", "trailer", "X-Sum"), body: "abc", trailer: []string{"x-sum", "7"}, row: row{want: "200 POST /a x <abc> +X-Sum=7", other: "200 POST /a x <abc>", why: "a trailer that was announced is handed on"}},
 	{fields: head2(":method", "POST", "content-length", "3", "trailer", "X-Sum"), body: "abc", trailer: []string{"x-sum", "7"}, row: row{want: "200 POST /a x <abc> +X-Sum=7", other: "200 POST /a x <abc>", why: "likewise"}},

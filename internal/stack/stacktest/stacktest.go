@@ -680,8 +680,9 @@ func startedAgain(t *testing.T, s System) {
 		if err != nil || is.Environment != want || is.Build != "" {
 			t.Fatalf("started again: %+v, want %v, %v", is, want, err)
 		}
-		now := list(t, d, split.Green)
-		if len(now) != 2 || !now[0].Running || now[0].Name != before[0].Name || !Second.Made(now[0]) || now[0].Address != before[0].Address || now[0].Place != before[0].Place {
+		var now []reading.Instance
+		testkit.Eventually(t, "it is seen to run", func() bool { now = list(t, d, split.Green); return len(now) > 0 && now[0].Running })
+		if len(now) != 2 || now[0].Name != before[0].Name || !Second.Made(now[0]) || now[0].Address != before[0].Address || now[0].Place != before[0].Place {
 			t.Fatalf("started again it is %+v, and was %+v", now, before)
 		}
 		answer(t, now)
@@ -749,8 +750,10 @@ func sameBuild(t *testing.T, s System) {
 	if is, err := again(stack.Again{Even: true}); err != nil || is.Build != "fares differs" {
 		t.Fatalf("even so: %+v, %v", is, err)
 	}
-	if i := list(t, d, split.Green)[0]; !i.Running || i.Other != "fares differs" || !Second.Made(i) {
-		t.Errorf("then it is %+v", i)
+	var even reading.Instance
+	testkit.Eventually(t, "it is seen to run", func() bool { even = list(t, d, split.Green)[0]; return even.Running })
+	if even.Other != "fares differs" || !Second.Made(even) {
+		t.Errorf("then it is %+v", even)
 	}
 	more := Second
 	more.Instances = 3
