@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
@@ -41,7 +40,7 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 				return err
 			}
 			o.By, o.Why, o.TakeWheel = who(), steer.why, steer.takeWheel
-			if term.IsTerminal(os.Stdin.Fd()) {
+			if atTerminal() {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
 			if !asJSON {
@@ -51,7 +50,7 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 			}
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				s, err := k.View(ctx)
-				if err == nil && !o.Yes && asks(s) && !term.IsTerminal(os.Stdin.Fd()) {
+				if err == nil && !o.Yes && asks(s) && !atTerminal() {
 					err = usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to approve beforehand")
 				}
 				if err != nil {

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
@@ -101,7 +100,7 @@ func mendLog(cmd *cobra.Command, p *plan.Plan, yes bool) error {
 	fmt.Fprintf(w, "the logbook %s is of no use: %s. %v\n", p.Logbook(), r.Wrong, r)
 	fmt.Fprintln(w, "begun anew, it knows of no crossing: where traffic goes and what runs is read from the front and the instances, and which side to go back to is asked")
 	if !yes {
-		if !term.IsTerminal(os.Stdin.Fd()) {
+		if !atTerminal() {
 			return usage("without a terminal, --yes says that it is to be begun anew")
 		}
 		if yes, err = askOn(w, cmd.InOrStdin(), "Put it aside, and begin a new one?"); err != nil || !yes {

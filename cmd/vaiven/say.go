@@ -4,11 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
@@ -65,7 +63,7 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 			if _, err := saying(args[1:], keeper.Snapshot{}, 0); err != nil {
 				return err
 			}
-			to.shown = term.IsTerminal(os.Stdin.Fd())
+			to.shown = atTerminal()
 			if args[1] == "yes" && to.question == 0 && !to.shown {
 				return usage("without a terminal, yes names the question that it answers: --question N, as vaiven where %s --json has it in crossing.question.id", args[0])
 			}

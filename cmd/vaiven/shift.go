@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/route"
@@ -54,7 +52,7 @@ else.`,
 				c := keeper.Command{Do: keeper.Shift, Share: share, As: k.asOf(), Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel}
 				s, err := k.View(ctx)
 				if err == nil {
-					past.shown = term.IsTerminal(os.Stdin.Fd())
+					past.shown = atTerminal()
 					c.Seen, err = past.seen(c, s.Crossing, k.Plan)
 				}
 				if err != nil {

@@ -11,7 +11,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
@@ -393,7 +392,7 @@ done, 4 not allowed.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				if !yes {
-					if !term.IsTerminal(os.Stdin.Fd()) {
+					if !atTerminal() {
 						return usage("nobody is at the terminal to type the service's name: add --yes")
 					}
 					fmt.Fprintf(cmd.ErrOrStderr(), "to remove the spare side of %s, type its name: ", k.Info.Service)

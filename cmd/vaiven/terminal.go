@@ -16,7 +16,7 @@ import (
 // canShow reports why a screen cannot be shown here, and what does the same without one.
 func canShow() error {
 	const without = "without a screen: vaiven cross PLAN --version V crosses, vaiven where PLAN looks, vaiven back PLAN rolls back"
-	if !term.IsTerminal(os.Stdin.Fd()) || !term.IsTerminal(os.Stdout.Fd()) {
+	if !atTerminal() || !term.IsTerminal(os.Stdout.Fd()) {
 		return usage("the screen needs a terminal on standard input and output; %s", without)
 	}
 	switch kind := os.Getenv("TERM"); kind {
@@ -27,6 +27,9 @@ func canShow() error {
 	}
 	return nil
 }
+
+// atTerminal reports whether somebody is there to be asked.
+func atTerminal() bool { return term.IsTerminal(os.Stdin.Fd()) }
 
 // colourless are terminals that show no colours, whatever else the environment says.
 var colourless = []string{"vt52", "vt100", "vt102", "vt220", "vt320", "ansi-m", "linux-m"}

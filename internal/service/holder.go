@@ -38,7 +38,7 @@ type Holder struct {
 	Still time.Duration // since when it has not gone round
 }
 
-// holder reads who holds the lock, and false if nobody does.
+// holderOf reads who holds the lock, and false if nobody does.
 func holderOf(in *state.Folder) (Holder, bool) {
 	if unlock, err := tryLock(in); err == nil {
 		_ = unlock()
@@ -81,12 +81,11 @@ func EndHanging(ctx context.Context, p *plan.Plan) (Holder, error) {
 	if !held {
 		return h, nil
 	}
-	if c := dial(in, api.Config{By: "vaiven", Alone: true}); true {
-		info, err := asked(ctx, c)
-		_ = c.Close()
-		if err == nil {
-			return h, fmt.Errorf("the keeper (%s) answers: --take-over without --force replaces it", h.Text+", since "+info.Since.Local().Format("15:04:05"))
-		}
+	c := dial(in, api.Config{By: "vaiven", Alone: true})
+	info, err := asked(ctx, c)
+	_ = c.Close()
+	if err == nil {
+		return h, fmt.Errorf("the keeper (%s) answers: --take-over without --force replaces it", h.Text+", since "+info.Since.Local().Format("15:04:05"))
 	}
 	now, err := process.Identify(h.ID.PID)
 	switch {

@@ -540,8 +540,6 @@ func (d *decision) steer(share split.Share) error {
 	return nil
 }
 
-// putBack puts the share in force again that somebody else changed, and goes on from
-// there.
 // reroute goes on by other legs, as long as nothing is on its way to one of those that were planned,
 // or is asked about it.
 func (d *decision) reroute(r route.Route) error {
@@ -575,6 +573,8 @@ func (d *decision) reroute(r route.Route) error {
 	return nil
 }
 
+// putBack puts the share in force again that somebody else changed, and goes on from
+// there.
 func (d *decision) putBack() error {
 	if !d.Foreign || d.Stage.Over() {
 		return d.refuse(NotChanged)

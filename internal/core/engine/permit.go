@@ -22,13 +22,7 @@ func (e *Engine) counts(at time.Time) bool {
 // being watched: front and both sides have to have been read just now, and every guard has to
 // have enough to judge by, unless a person has gone on without it.
 func (e *Engine) lacks(at time.Time) []crossing.Lack {
-	var list []crossing.Lack
-	if !e.front.fresh(at) {
-		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
-	}
-	for _, u := range e.front.reading.Unread {
-		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: u.Front + ": " + u.Said})
-	}
+	list := e.frontLacks(at)
 	for _, a := range e.front.reading.Apart {
 		list = append(list, crossing.Lack{Kind: crossing.LackApart, Share: a.Share, Said: a.Front})
 	}
@@ -74,6 +68,17 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 	return list
 }
 
+// frontLacks are the fronts that were not read lately.
+func (e *Engine) frontLacks(at time.Time) (list []crossing.Lack) {
+	if !e.front.fresh(at) {
+		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
+	}
+	for _, u := range e.front.reading.Unread {
+		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: u.Front + ": " + u.Said})
+	}
+	return list
+}
+
 // withheld is why a task that was ordered is not to be done now; none if it is.
 func (e *Engine) withheld(t crossing.Task) []crossing.Lack {
 	switch r := e.front.reading; {
@@ -100,13 +105,7 @@ func (e *Engine) stays(at time.Time, side split.Side) []crossing.Lack {
 	if e.state.First && side != e.state.Target {
 		return nil // nobody was there
 	}
-	var list []crossing.Lack
-	if !e.front.fresh(at) {
-		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: e.front.failed})
-	}
-	for _, u := range e.front.reading.Unread {
-		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: e.front.at, Said: u.Front + ": " + u.Said})
-	}
+	list := e.frontLacks(at)
 	s := &e.sides[side]
 	if !s.fresh(at) {
 		return append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})

@@ -71,7 +71,8 @@ func (e *Engine) View(at time.Time) View {
 	if b := e.bench(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 {
 		v.Dead = b.Healthy == 0
 		_, tripped := e.tripped()
-		v.Ails = len(s.Ails) > 0 && (tripped || e.liveIll(at))
+		_, ill := e.liveIll(at)
+		v.Ails = len(s.Ails) > 0 && (tripped || ill)
 		if v.Dead || v.Ails {
 			v.Spare = Spare{Version: v.Sides[v.Live.Other()].Version, Healthy: b.Other}
 		}

@@ -57,11 +57,7 @@ func TestSimulation(t *testing.T) {
 					return
 				}
 				s := newSim(first + uint64(n))
-				one := time.Now()
 				s.run()
-				if d := time.Since(one); d > 3*time.Second {
-					t.Logf("SLOW %d %v %d", s.seed, d, s.moments)
-				}
 				if s.broken != "" || *telling && n == 0 {
 					s = newSim(s.seed) // the same again, with its story
 					s.tells = true

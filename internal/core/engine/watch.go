@@ -26,12 +26,7 @@ func (e *Engine) live() split.Side {
 
 // watched is the side whose requests the guards watch: the target while something is under way, else the one that the
 // service does not live on.
-func (e *Engine) watched() split.Side {
-	if e.state.Stage.UnderWay() {
-		return e.state.Target
-	}
-	return e.alone.Other()
-}
+func (e *Engine) watched() split.Side { return e.live().Other() }
 
 // part is the part of the requests that a side gets, of all members of the front together.
 func (e *Engine) part(side split.Side) split.Share {
@@ -147,31 +142,31 @@ func (e *Engine) waking(at time.Time) bool {
 
 // watchLive sees to the side that the service lives on, as long as it gets requests.
 func (e *Engine) watchLive(at time.Time) []crossing.Event {
-	if !e.liveIll(at) {
+	home, ill := e.liveIll(at)
+	if !ill {
 		return nil
 	}
-	home := e.bench(e.watched().Other())
-	home.Failing = e.bad(at, home.Side, figureSpan)
 	return e.decide(at, Guards, crossing.LiveIll{Home: home})
 }
 
-// liveIll reports whether the side that the service lives on gets requests and does not serve as it should.
-func (e *Engine) liveIll(at time.Time) bool {
-	s, side := e.state, e.watched().Other()
-	b := e.bench(side)
+// liveIll is what is known of the side that the service lives on, and whether it gets requests and does not serve as it should.
+func (e *Engine) liveIll(at time.Time) (b crossing.Bench, ill bool) {
+	s, side := e.state, e.live()
+	b = e.bench(side)
 	b.Failing = e.bad(at, side, figureSpan)
 	as := wayout.Side{Known: b.Known, Healthy: b.Healthy, Instances: b.Instances, Bad: b.Failing}
 	if s.Stage.UnderWay() {
-		return !s.Alone() && s.Least(s.Target) < split.Whole && as.Ill()
+		return b, !s.Alone() && s.Least(s.Target) < split.Whole && as.Ill()
 	}
 	released := s.Stage != crossing.None || b.Instances+b.Other > 0
-	return released && e.front.reading.Sends(side) > 0 && as.Ill()
+	return b, released && e.front.reading.Sends(side) > 0 && as.Ill()
 }
 
 // recovers says that nothing ails any more, once it has not for a while.
 func (e *Engine) recovers(at time.Time, tripped bool) []crossing.Event {
+	live, ill := e.liveIll(at)
 	switch {
-	case len(e.state.Ails) == 0 || tripped || e.liveIll(at) || !e.bench(e.live()).Known:
+	case len(e.state.Ails) == 0 || tripped || ill || !live.Known:
 		e.well = time.Time{}
 		return nil
 	case e.well.IsZero():
