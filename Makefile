@@ -6,8 +6,9 @@ GO      ?= go
 .PHONY: build demo test quick bench evidence torment shots man fuzz simulate mutate clean
 
 build:
-	CGO_ENABLED=0 $(GO) build -ldflags "-X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w" -o bin/vaiven-relay ./cmd/vaiven-relay
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w" -o bin/vaiven-demo ./lab/vaiven-demo
 
 # The main job with made-up data; needs a terminal.
 demo: build
@@ -34,17 +35,17 @@ man: build
 # Figures for docs/benchmarks.md, against HAProxy and nginx in the same run.
 bench: build
 	scripts/need bench
-	$(GO) run ./bench -vaiven bin/vaiven -out docs/benchmarks.md
+	$(GO) run ./lab/bench -vaiven bin/vaiven -out docs/benchmarks.md
 
 # How often guards are wrong, and how soon they are right, for docs/benchmarks.md. It takes a quarter of an hour.
 evidence:
-	$(GO) run ./bench/evidence -runs 200 -out docs/benchmarks.md
+	$(GO) run ./lab/bench/evidence -runs 200 -out docs/benchmarks.md
 
 # How soon users are home when a release goes bad, in every way on every front, for
 # docs/benchmarks.md. It takes an hour and a half.
 torment: build
 	scripts/need test
-	$(GO) build -o bin/torment ./torment
+	$(GO) build -o bin/torment ./lab/torment
 	rm -f bin/torment.json
 	./bin/torment -vaiven bin/vaiven -out docs/benchmarks.md
 	./bin/torment -vaiven bin/vaiven -kills 200
@@ -60,12 +61,13 @@ simulate:
 	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 24h -from=0 -crossings 1000000
 	$(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 24h -crossings 50000
 
-# Which changes of the judgement no test notices. It takes an hour.
+# Which changes of the judgement no test notices, also in the cases of switches. It takes hours.
 GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 mutate:
 	for package in route wayback guard crossing engine evidence split trial forecast; do \
 		GOFLAGS=-short $(GO) run $(GREMLINS) unleash --timeout-coefficient 30 --workers 2 ./internal/core/$$package || exit 1; \
 	done
+	for package in route wayback raise guard figures evidence split trial difference crossing engine; do $(GO) run ./lab/mutate ./internal/core/$$package || exit 1; done
 
 # A minute for each parser.
 fuzz:

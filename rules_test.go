@@ -94,15 +94,16 @@ func TestTheCoreIsPure(t *testing.T) {
 // no screen.
 func TestDependenciesPointTheRightWay(t *testing.T) {
 	for _, p := range packages(t) {
+		lab := strings.HasPrefix(p.ImportPath, "vaiven/lab/")
 		for _, i := range p.Imports {
 			switch {
-			case strings.HasPrefix(i, "vaiven/internal/tui") && !strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && p.ImportPath != "vaiven/cmd/vaiven" && p.ImportPath != "vaiven/bench":
+			case strings.HasPrefix(i, "vaiven/internal/tui") && !strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && p.ImportPath != "vaiven/cmd/vaiven" && !lab:
 				t.Errorf("%s imports the screen (%s)", p.ImportPath, i)
 			case strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && (strings.HasPrefix(i, "vaiven/internal/front/") ||
 				strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/logbook" || i == "net/http" || i == "os"):
 				t.Errorf("%s imports %s: screens only draw", p.ImportPath, i)
-			case i == "vaiven/internal/testkit" && !strings.HasSuffix(p.ImportPath, "test"): // suites, such as stacktest, are for tests
-				t.Errorf("%s imports testkit, which is for tests", p.ImportPath)
+			case strings.HasPrefix(i, "vaiven/lab/") && !lab:
+				t.Errorf("%s imports %s: what is in lab is not the product's", p.ImportPath, i)
 			case p.ImportPath == "vaiven/internal/keeper" && (strings.HasPrefix(i, "vaiven/internal/front/") || strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/logbook"):
 				t.Errorf("%s imports the driver %s: it declares what it needs of one", p.ImportPath, i)
 			}

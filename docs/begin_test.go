@@ -26,9 +26,9 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/link/linktest"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/linktest"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // What the test binary is when it is started by itself.
@@ -55,8 +55,8 @@ func serve(address, version string) {
 	os.Exit(1)
 }
 
-// docs/begin.md is followed word by word, each section in namespaces of its own that look like a Debian machine, with users on
-// the proxy all the while. None of their requests is lost: not by the steps, not by a crossing, not by a
+// docs/begin.md is followed word by word, each section in namespaces of its own that look like a Debian machine, with
+// users on the proxy all the while. None of their requests is lost: not by the steps, not by a crossing, not by a
 // rollback, and not by undoing everything.
 func TestBegin(t *testing.T) {
 	if os.Getuid() != 0 {
@@ -167,7 +167,8 @@ case "$*" in
 esac
 `
 
-// newMachine makes what the namespaces are in look like a Debian machine: its /etc is a copy, and what else is written to is empty.
+// newMachine makes what the namespaces are in look like a Debian machine: its /etc is a copy, and what else is
+// written to is empty.
 func newMachine(t *testing.T) *machine {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "begin")
@@ -210,8 +211,8 @@ func reaches(t *testing.T, address string) {
 	})
 }
 
-// elsewhere makes the machine one that is reached over SSH alone, by a wire that can be cut: a survey is told so, and what it writes
-// goes on from there.
+// elsewhere makes the machine one that is reached over SSH alone, by a wire that can be cut: a survey is told so, and
+// what it writes goes on from there.
 func (m *machine) elsewhere() {
 	m.t.Helper()
 	s := linktest.Start(m.t, m.t.TempDir())
@@ -313,8 +314,8 @@ func come(url string, trust *x509.CertPool) *users {
 	return u
 }
 
-// ask makes one request. One that was sent on a connection that was just being closed is sent once more, as net/http does by itself for
-// those of which no byte was answered (RFC 9110, section 9.2.2).
+// ask makes one request. One that was sent on a connection that was just being closed is sent once more, as net/http
+// does by itself for those of which no byte was answered (RFC 9110, section 9.2.2).
 func (u *users) ask(c *http.Client, url string) {
 	w, err := c.Get(url)
 	var body struct{ Version, Host string }

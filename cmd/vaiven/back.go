@@ -13,12 +13,14 @@ import (
 	"vaiven/internal/api"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
 	"vaiven/internal/logbook"
 	"vaiven/internal/plan"
 	"vaiven/internal/planfile"
+	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/words"
 )
@@ -53,6 +55,7 @@ yet: say it again.`,
 				return err
 			}
 			f := all.Open(p)
+			o.Name = func(ctx context.Context) bool { return named(ctx, p, f, o.To) }
 			said := ""
 			r, err := headless.Back(cmd.Context(), f, o, func(err error) {
 				if text := err.Error(); text != said {
@@ -74,7 +77,7 @@ yet: say it again.`,
 			} else {
 				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %s\n", r.To, r.Share, words.Milliseconds(r.Took))
 			}
-			err = errors.Join(err, hold(cmd, p, f, o, r))
+			err = errors.Join(err, arrived(cmd, f, r), hold(cmd, p, f, o, r))
 			takenIn(cmd.Context(), p, r.Order.Generation)
 			return err
 		},
@@ -85,6 +88,41 @@ yet: say it again.`,
 	cmd.Flags().DurationVar(&o.For, "for", 30*time.Second, "how long to try")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// namedLimit is how long it is looked for who runs on a side, and the front told.
+const namedLimit = 5 * time.Second
+
+// named tells a front who runs on a side, by the stacks' own notes.
+func named(ctx context.Context, p *plan.Plan, f front.Driver, side split.Side) bool {
+	ctx, cancel := context.WithTimeout(ctx, namedLimit)
+	defer cancel()
+	whole, err := planfile.Read(p.File)
+	if err != nil {
+		return false // of the plan no more is needed than where the front is, but for this
+	}
+	y, err := service.OpenStacks(whole, secret.Values{}) // nothing is started here
+	if err != nil {
+		return false
+	}
+	defer y.Set.Close()
+	list, _ := y.Set.List(ctx, side) // what could be read is there beside an error
+	n, err := front.Name(ctx, f, side, list, whole.Main().Name)
+	return n > 0 && err == nil
+}
+
+// arrived says how many requests still go elsewhere after all were sent home. It is an error where nothing explains
+// them.
+func arrived(cmd *cobra.Command, f headless.Front, r headless.Returned) error {
+	s := headless.Arrived(cmd.Context(), f, r)
+	switch away := r.To.Other(); {
+	case !s.Any():
+		return nil
+	case s.Until.After(time.Now()):
+		return tell(cmd.ErrOrStderr(), []string{fmt.Sprintf("%d of %d requests still go to %v: names are remembered until %s", s.Elsewhere, s.Home+s.Elsewhere, away, s.Until.Local().Format("15:04:05"))})
+	default:
+		return fmt.Errorf("%d of %d requests still go to %v, though the front says that none do: see whether its configuration leads there past Vaiven's part, or another front does", s.Elsewhere, s.Home+s.Elsewhere, away)
+	}
 }
 
 // logLimit is how long the logbook is waited for to say which side is home.
@@ -176,8 +214,8 @@ func takenIn(ctx context.Context, p *plan.Plan, generation uint64) {
 	}
 }
 
-// passOn tells the plan's keeper, if one runs and has a crossing that came from there, to go on with a going home that did not come through. It is
-// the last that is tried: nothing waits for it.
+// passOn tells the plan's keeper, if one runs and has a crossing that came from there, to go on with a going home
+// that did not come through. It is the last that is tried: nothing waits for it.
 func passOn(ctx context.Context, p *plan.Plan, o headless.BackOptions) bool {
 	ctx, cancel := context.WithTimeout(ctx, takenInLimit)
 	defer cancel()
@@ -196,7 +234,7 @@ func passOn(ctx context.Context, p *plan.Plan, o headless.BackOptions) bool {
 	if s.Crossing.GoingBack {
 		return true
 	}
-	_, err = k.Do(ctx, keeper.Command{Do: keeper.Back, Why: o.Why, Force: o.Force, Seen: s.Crossing.Seq})
+	_, err = k.Do(ctx, keeper.Command{Act: crossing.Back{Force: o.Force}, Why: o.Why, Seen: s.Crossing.Seq})
 	return err == nil
 }
 

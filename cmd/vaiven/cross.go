@@ -25,6 +25,7 @@ func crossCommand() *cobra.Command {
 	var flags []string
 	var steer reachFlags
 	var asJSON bool
+	var until string
 	cmd := &cobra.Command{
 		Use:   "cross PLAN --version V",
 		Short: "Take a whole crossing to its end, without a screen",
@@ -38,6 +39,9 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
+			}
+			if o.AtFreeze = until == "frozen"; until != "" && !o.AtFreeze {
+				return usage("--until takes frozen, not %q", until)
 			}
 			o.By, o.Why, o.TakeWheel = who(), steer.why, steer.takeWheel
 			if atTerminal() {
@@ -68,6 +72,7 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&o.AtOnce, "at-once", false, "in one step, because nobody of the live side serves any more")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each event, a summary last")
+	cmd.Flags().StringVar(&until, "until", "", "frozen: end as soon as it is frozen; otherwise it is waited for up to 30 s while a guard may yet roll back")
 	steer.add(cmd)
 	return cmd
 }
@@ -89,9 +94,12 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 	if asJSON && sum.Outcome != headless.Settled { // for who reads no JSON
 		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s%s\n", sum.Outcome, because(sum.Why))
 	}
-	switch sum.Outcome {
-	case headless.Frozen, headless.LiveIll:
-		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, vaiven say %[1]s go-on --freeze %d goes on, vaiven back %[1]s rolls back\n", k.Plan, sum.Freeze)
+	if sum.Outcome == headless.Frozen || sum.Outcome == headless.LiveIll {
+		resume := ""
+		if sum.Freeze != 0 {
+			resume = fmt.Sprintf("vaiven say %s resume --freeze %d resumes, ", k.Plan, sum.Freeze)
+		}
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, %svaiven back %[1]s rolls back\n", k.Plan, resume)
 	}
 	return outcomeStatus(sum.Outcome)
 }
@@ -152,11 +160,11 @@ func clearsNothing(f crossing.Fact, s crossing.State) bool {
 	old := s.Target.Other()
 	switch f := f.(type) {
 	case crossing.Ordered:
-		return f.Task.Do == crossing.Retire && f.Task.Side == old
+		return f.Task.Do == crossing.TaskRetire && f.Task.Side == old
 	case crossing.Retired:
 		return f.Side == old
 	case crossing.Stopping:
-		return s.Task.Do == crossing.Retire && s.Task.Side == old
+		return s.Task.Do == crossing.TaskRetire && s.Task.Side == old
 	}
 	return false
 }
@@ -168,6 +176,6 @@ func printEvent(w io.Writer, e crossing.Event, s crossing.State, begun time.Time
 		return nil
 	}
 	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-10s %s\n",
-		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, words.Kind(e.What), words.Event(e, s))
+		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), words.Event(e, s))
 	return err
 }

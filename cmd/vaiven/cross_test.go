@@ -10,8 +10,8 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
-	"vaiven/internal/demo"
 	"vaiven/internal/plan"
+	"vaiven/lab/demo"
 )
 
 // What a person reads of a first release says nothing of a side on which nothing was.
@@ -19,8 +19,8 @@ func TestAFirstReleaseRetiresNothing(t *testing.T) {
 	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	facts := []crossing.Fact{
 		crossing.Begun{Number: 1, Target: split.Green, Choices: []raise.Choice{{Version: "4.2.0", Build: "7c1e"}}, First: true},
-		crossing.InForce{Share: split.Whole}, crossing.Ended{Stage: crossing.Settled},
-		crossing.Ordered{Task: crossing.Task{Do: crossing.Retire, Side: split.Blue}}, crossing.Stopping{}, crossing.Retired{Side: split.Blue},
+		crossing.TookEffect{Share: split.Whole}, crossing.Ended{Stage: crossing.Settled},
+		crossing.Ordered{Task: crossing.Task{Do: crossing.TaskRetire, Side: split.Blue}}, crossing.Stopping{}, crossing.Retired{Side: split.Blue},
 	}
 	for _, first := range []bool{true, false} {
 		var said strings.Builder
@@ -46,8 +46,8 @@ func TestAFirstReleaseRetiresNothing(t *testing.T) {
 	}
 }
 
-// A side with more instances from some leg on gets them before it, proven and known to the front, with what the live side
-// runs with; nothing is lost, on a front where other instances take several steps.
+// A side with more instances from some leg on gets them before it, proven and known to the front, with what the live
+// side runs with; nothing is lost, on a front where other instances take several steps.
 func TestASideGrows(t *testing.T) {
 	for _, kind := range []plan.FrontKind{"httpd"} {
 		t.Run(string(kind), func(t *testing.T) {

@@ -1,28 +1,19 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
-	"slices"
+	"path/filepath"
+	"syscall"
 
 	"github.com/spf13/cobra"
-
-	"vaiven/internal/core/crossing"
-	"vaiven/internal/demo"
-	"vaiven/internal/front/embedded"
-	"vaiven/internal/headless"
-	"vaiven/internal/plan"
-	"vaiven/internal/tui"
 )
 
+// demoCommand runs the demo, which is a program of its own beside this one.
 func demoCommand() *cobra.Command {
-	var handsFree, asJSON bool
-	var screen tui.Config
-	o := demo.Options{Fault: demo.None, Rate: 300}
-	fault, kind := string(demo.None), string(embedded.Kind.Name)
-	cmd := &cobra.Command{
+	return &cobra.Command{
 		Use:   "demo",
 		Short: "See the main job with a made-up ferry company",
 		Long: `Builds up a front, three blue instances and a stream of passengers in a
@@ -30,147 +21,20 @@ temporary folder, and opens the screen with a crossing ready to start. Everythin
 is cleaned up at the end; what a crashed demo leaves, the next one clears.
 
 With --hands-free it does a complete crossing by itself, without a terminal, and
-ends with the exit status of vaiven cross.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			o.Fault, o.Quick = demo.Fault(fault), handsFree
-			if !slices.Contains(demo.Faults, o.Fault) {
-				return usage("there is no fault %q; there are %v", fault, demo.Faults)
-			}
-			if o.Front = plan.FrontKind(kind); !slices.Contains(demo.Fronts(), o.Front) {
-				return usage("there is no front %q; there are %v", kind, demo.Fronts())
-			}
-			if o.Program, err = os.Executable(); err != nil {
-				return err
-			}
-			s, err := demo.Build(cmd.Context(), o)
+ends with the exit status of vaiven cross. --fault and --front say how the new
+version is bad, and what divides the requests. It is vaiven-demo, found beside
+vaiven, that does it: vaiven demo --help lists all that it takes.`,
+		DisableFlagParsing: true,
+		RunE: func(_ *cobra.Command, args []string) error {
+			self, err := os.Executable()
 			if err != nil {
-				return fmt.Errorf("build up the demo: %w", err)
-			}
-			defer func() {
-				err = errors.Join(err, s.Remove(context.WithoutCancel(cmd.Context())))
-			}()
-			if !handsFree {
-				screen.Version = demo.NewVersion
-				return withScreen(cmd, s.File, screen.Theme, func(k *kept) error {
-					_, err := runScreen(cmd, k, screen)
-					return err
-				})
-			}
-			return withKeeper(cmd, s.File, func(ctx context.Context, k *kept) error {
-				return cross(ctx, cmd, k, headless.Options{Version: demo.NewVersion, By: "demo", Yes: true, Emit: emitter(cmd.OutOrStdout(), asJSON, crossing.State{})}, asJSON)
-			})
-		},
-	}
-	cmd.Flags().BoolVar(&handsFree, "hands-free", false, "do a whole crossing by itself")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
-	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
-	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", demo.Fronts()))
-	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guards on how soon something is done, for machines that stall")
-	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
-	themeFlag(cmd, &screen)
-	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand(), clusterCommand())
-	return cmd
-}
-
-// sailingsCommand is what the demo's builds start.
-func sailingsCommand() *cobra.Command {
-	var a demo.App
-	var listen, home string
-	var work demo.Work
-	cmd := &cobra.Command{
-		Use:    "sailings",
-		Hidden: true,
-		Args:   cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := a.Home(home); err != nil {
 				return err
 			}
-			return a.Listen(cmd.Context(), listen, work)
-		},
-	}
-	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
-	cmd.Flags().StringVar(&work.Broker, "broker", "", "broker to take bookings from")
-	cmd.Flags().StringVar(&work.Queue, "queue", "", "queue to take them from")
-	cmd.Flags().StringVar(&a.Version, "version", "", "version to claim")
-	cmd.Flags().StringVar(&a.Runtime, "runtime", "", "runtime to claim")
-	cmd.Flags().StringVar(&home, "home", ".", "folder of the build")
-	cmd.Flags().StringVar(&a.Instance, "instance", "", "name to claim")
-	return cmd
-}
-
-// clusterCommand is where the demo's instances run with a front of that kind.
-func clusterCommand() *cobra.Command {
-	var c demo.Cluster
-	cmd := &cobra.Command{
-		Use:    "cluster",
-		Hidden: true,
-		Args:   cobra.NoArgs,
-		RunE:   func(cmd *cobra.Command, args []string) error { return c.Run(cmd.Context()) },
-	}
-	cmd.Flags().StringVar(&c.API, "api", "", "address of its API")
-	cmd.Flags().StringVar(&c.Listen, "listen", "", "address at which its gateway takes requests")
-	cmd.Flags().IntVar(&c.Port, "port", 0, "port at which pods listen")
-	cmd.Flags().StringVar(&c.Folder, "folder", "", "folder of the demo")
-	return cmd
-}
-
-// faresCommand is what sailing searches depend on.
-func faresCommand() *cobra.Command {
-	var listen string
-	cmd := &cobra.Command{
-		Use:    "fares",
-		Hidden: true,
-		Args:   cobra.NoArgs,
-		RunE:   func(cmd *cobra.Command, _ []string) error { return demo.Fares(cmd.Context(), listen) },
-	}
-	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
-	return cmd
-}
-
-// registryCommand is where the versions of the berths come from.
-func registryCommand() *cobra.Command {
-	var listen, builds string
-	cmd := &cobra.Command{
-		Use:    "registry",
-		Hidden: true,
-		Args:   cobra.NoArgs,
-		RunE:   func(cmd *cobra.Command, _ []string) error { return demo.Registry(cmd.Context(), listen, builds) },
-	}
-	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on")
-	cmd.Flags().StringVar(&builds, "builds", "", "folder of the builds to make images of")
-	return cmd
-}
-
-// faresReachCommand looks whether a build reaches what it depends on.
-func faresReachCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:    "reach CONFIGURATION",
-		Hidden: true,
-		Args:   cobra.ExactArgs(1),
-		RunE:   func(cmd *cobra.Command, args []string) error { return demo.Reach(cmd.Context(), args[0]) },
-	}
-}
-
-// passengersCommand is the demo's traffic.
-func passengersCommand() *cobra.Command {
-	var url, names, broker string
-	var rate float64
-	cmd := &cobra.Command{
-		Use:    "passengers",
-		Hidden: true,
-		Args:   cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if broker != "" {
-				return demo.Bookings(cmd.Context(), broker, rate)
+			program := filepath.Join(filepath.Dir(self), "vaiven-demo")
+			if err = syscall.Exec(program, append([]string{program}, args...), os.Environ()); errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("the demo is a program of its own, and is not there: %s (make build makes it)", program)
 			}
-			demo.Passengers(cmd.Context(), url, names, rate)
-			return nil
+			return err
 		},
 	}
-	cmd.Flags().StringVar(&url, "url", "", "what to ask for")
-	cmd.Flags().StringVar(&broker, "broker", "", "broker to publish bookings to, in place of searches")
-	cmd.Flags().StringVar(&names, "names", "", "server of names to ask for the host")
-	cmd.Flags().Float64Var(&rate, "rate", 300, "requests a second")
-	return cmd
 }

@@ -77,16 +77,16 @@ func storyOf(list []guard.Story, name string) (guard.Story, error) {
 func printEvidence(w io.Writer, list []guard.Story) error {
 	for _, s := range list {
 		var all evidence.Block
-		for _, m := range s.Moments {
+		for _, m := range s.Points {
 			all = all.Plus(evidence.Block{Live: m.Live, Trial: m.Trial})
 		}
-		if len(s.Moments) == 0 {
+		if len(s.Points) == 0 {
 			if _, err := fmt.Fprintf(w, "%-24s nothing yet\n", s.Guard); err != nil {
 				return err
 			}
 			continue
 		}
-		last := s.Moments[len(s.Moments)-1]
+		last := s.Points[len(s.Points)-1]
 		if s.Watch.Figures() {
 			between := "not known how far yet"
 			if r := last.Range; r != (evidence.Interval{}) {

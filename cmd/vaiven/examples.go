@@ -96,9 +96,8 @@ func completePlan(command string) cobra.CompletionFunc {
 			return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
 		case command == "say" && len(args) == 1:
 			var words []string
-			for _, s := range sayings {
-				word, _, _ := strings.Cut(s.word, " ")
-				words = append(words, word+"\t"+s.does)
+			for _, a := range sayable() {
+				words = append(words, a.Name+"\t"+a.Does)
 			}
 			return words, cobra.ShellCompDirectiveNoFileComp
 		}

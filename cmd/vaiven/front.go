@@ -379,7 +379,8 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 	return nil
 }
 
-// whoServes are the instances that are there, by side, with the names that the front has for them where it can be asked.
+// whoServes are the instances that are there, by side, with the names that the front has for them where it can be
+// asked.
 func whoServes(ctx context.Context, p *plan.Plan, d front.Driver) (sides front.Known) {
 	listed := map[string]reading.Server{}
 	for _, side := range split.Sides {

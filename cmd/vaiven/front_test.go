@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // The front is replaced by a command while passengers ask, goes home from there, and its unit files name

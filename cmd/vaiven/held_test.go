@@ -8,13 +8,13 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/demo"
 	"vaiven/internal/front/all"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/haproxy"
 	"vaiven/internal/front/httpd"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/demo"
+	"vaiven/lab/testkit"
 )
 
 // A keeper that is held up at any instant of a change, and goes on after everybody went home

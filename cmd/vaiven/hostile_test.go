@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"vaiven/internal/service"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // A tool that hangs does not keep Vaiven from ending when it is asked to.

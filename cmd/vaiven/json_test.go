@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/script"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 const schemaFile = "../../docs/json.schema.json"
@@ -112,7 +112,7 @@ func TestCompletionAndManual(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"cross", s.File, "--version", ""}, "4.5.0"}, {[]string{"say", s.File, ""}, "go-on"}, {[]string{"shift", s.File, "--to", ""}, "25"},
+		{[]string{"cross", s.File, "--version", ""}, "4.5.0"}, {[]string{"say", s.File, ""}, "resume"}, {[]string{"shift", s.File, "--to", ""}, "25"},
 		{[]string{"open", ""}, "yaml"}, {[]string{"split", "--key", ""}, "client"},
 	} {
 		if stdout, _, _ := vaiven(t, append([]string{cobra.ShellCompRequestCmd}, c.args...)...); !strings.Contains(stdout, c.want) {

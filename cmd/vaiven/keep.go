@@ -95,6 +95,7 @@ func keep(cmd *cobra.Command, p *plan.Plan, takeOver, force bool) error {
 		if force && errors.Is(err, service.ErrHangs) {
 			var ended service.Holder
 			if ended, err = service.EndHanging(cmd.Context(), p); err == nil {
+				m.Ended = true
 				slog.Warn("ended a keeper that hung", "keeper", ended.Text, "still", ended.Still.Round(time.Second))
 			}
 		}

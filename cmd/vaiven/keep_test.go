@@ -23,14 +23,14 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/demo"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/keeper"
-	"vaiven/internal/link/linktest"
 	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
-	"vaiven/internal/testkit"
+	"vaiven/lab/demo"
+	"vaiven/lab/linktest"
+	"vaiven/lab/testkit"
 )
 
 // viewOf is what the keeper of a plan shows.
@@ -131,7 +131,7 @@ func TestAKeeperIsReplaced(t *testing.T) {
 	lost, stop := passengers(t, s)
 	defer stop()
 	cross := startedCross(t, s)
-	v := until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shift && v.Crossing.Task.ID == 0 })
+	v := until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shifting && v.Crossing.Task.ID == 0 })
 	first := keeperOf(t, s.File)
 	next := exec.Command(program, "keep", s.File, "--take-over")
 	log, err := os.Create(filepath.Join(t.TempDir(), "log"))
@@ -152,7 +152,7 @@ func TestAKeeperIsReplaced(t *testing.T) {
 	defer func() { next.Process.Signal(syscall.SIGTERM); <-ended }()
 	gone(t, first)
 	v = until(t, s, "the next one keeps", func(now keeper.Snapshot) bool { return now.Ready && keeperOf(t, s.File) == next.Process.Pid })
-	if v.Crossing.Stage != crossing.Shift && v.Crossing.Stage != crossing.Keep || v.Crossing.Frozen() || !v.Hole.To.IsZero() {
+	if v.Crossing.Stage != crossing.Shifting && v.Crossing.Stage != crossing.Keeping || v.Crossing.Frozen() || !v.Hole.To.IsZero() {
 		t.Errorf("taken over at %v, hole %+v: %s", v.Crossing, v.Hole, said())
 	}
 	if err := cross.Wait(); err != nil {
@@ -163,7 +163,7 @@ func TestAKeeperIsReplaced(t *testing.T) {
 		t.Errorf("%d requests were lost", n)
 	}
 	for e := range strings.Lines(steps(t)(0, nil, "log", s.File, "1", "--json")) {
-		if strings.Contains(e, `"event":"frozen"`) || strings.Contains(e, `"event":"taken_up"`) {
+		if strings.Contains(e, `"event":"frozen"`) || strings.Contains(e, `"event":"keeper_restarted"`) {
 			t.Errorf("there is %s", e)
 		}
 	}
@@ -218,8 +218,8 @@ func TestAKeeperThatHangs(t *testing.T) {
 	gone(t, first)
 }
 
-// A logbook that is damaged holds up nothing but what would be recorded: it is said what can be done, going home works, and
-// after a person's word there is a new one.
+// A logbook that is damaged holds up nothing but what would be recorded: it is said what can be done, going home
+// works, and after a person's word there is a new one.
 func TestADamagedLogbook(t *testing.T) {
 	s := scenario(t)
 	step := steps(t)
@@ -318,18 +318,18 @@ func TestSayAndFollow(t *testing.T) {
 	question := fmt.Sprint(asked.Crossing.Question.ID)
 	step(4, []string{"has the wheel since"}, "say", s.File, "yes", "--question", question)
 	step(0, []string{"yes, to: green is proven"}, "say", s.File, "yes", "--question", question, "--take-wheel", "--why", "the captain agrees")
-	until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shift })
+	until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shifting })
 	step(0, []string{"freeze"}, "say", s.File, "freeze")
 	frozen := until(t, s, "it is frozen", func(v keeper.Snapshot) bool { return v.Crossing.Frozen() }).Crossing.Freezes
 	step(4, []string{"say that you have seen it: --freeze"}, "say", s.File, "steer", "60")
 	step(4, []string{"say that you have seen it: --freeze"}, "shift", s.File, "--to", "60")
-	step(4, []string{"frozen"}, "say", s.File, "go-on", "--freeze", "1")
+	step(4, []string{"frozen"}, "say", s.File, "resume", "--freeze", "1")
 	step(0, []string{`"said":"steer 60"`}, "say", s.File, "steer", "60", "--json", "--freeze", fmt.Sprint(frozen[len(frozen)-1].ID))
 	until(t, s, "it is steered", func(v keeper.Snapshot) bool { return v.Front.Split.Share == 6000 })
 	step(4, []string{"nothing is asked any more"}, "say", s.File, "yes", "--question", "3")
-	step(2, []string{"a route has to end at 100 %"}, "say", s.File, "route", "80 % for 1m")
-	step(4, []string{"stay as they are"}, "say", s.File, "route", "80 % for 1m", "100 %")
-	legs := []string{"say", s.File, "route"}
+	step(2, []string{"a route has to end at 100 %"}, "say", s.File, "reroute", "80 % for 1m")
+	step(4, []string{"stay as they are"}, "say", s.File, "reroute", "80 % for 1m", "100 %")
+	legs := []string{"say", s.File, "reroute"}
 	until(t, s, "more goes by other legs", func(v keeper.Snapshot) bool {
 		legs = legs[:3]
 		for _, l := range v.Crossing.Route[:v.Crossing.Leg+1] {
@@ -343,7 +343,7 @@ func TestSayAndFollow(t *testing.T) {
 		return strings.Contains(out, "it trips at 10^")
 	})
 	chart := filepath.Join(t.TempDir(), "failing.svg")
-	step(0, []string{`"needed"`, `"moments"`}, "evidence", s.File, "--json")
+	step(0, []string{`"needed"`, `"points"`}, "evidence", s.File, "--json")
 	step(2, []string{"there is no guard"}, "evidence", s.File, "--guard", "nothing", "--chart", chart)
 	// A front that does not answer has the keeper go on when whoever asked has given up.
 	front := frontOf(t, s.File)

@@ -22,7 +22,6 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/demo"
 	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/headless"
@@ -34,7 +33,8 @@ import (
 	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
 	"vaiven/internal/state"
-	"vaiven/internal/testkit"
+	"vaiven/lab/demo"
+	"vaiven/lab/testkit"
 )
 
 // program is the real thing, built once for all tests.
@@ -46,7 +46,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "vaiven")
-	build := exec.Command("go", "build", "-o", dir, ".", "../vaiven-relay")
+	build := exec.Command("go", "build", "-o", dir, ".", "../vaiven-relay", "../../lab/vaiven-demo")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
@@ -375,7 +375,7 @@ func TestTheLiveSideDies(t *testing.T) {
 	killed := false
 	for lines := bufio.NewScanner(out); lines.Scan(); {
 		last = lines.Text()
-		if !killed && strings.Contains(last, `"event":"in_force"`) {
+		if !killed && strings.Contains(last, `"event":"took_effect"`) {
 			killed = true
 			for _, pid := range pids(t, filepath.Join(s.Folder, "builds", demo.OldVersion), "--instance blue-") {
 				if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {

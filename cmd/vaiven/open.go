@@ -21,6 +21,7 @@ import (
 
 func openCommand() *cobra.Command {
 	var screen tui.Config
+	var parts bool
 	cmd := &cobra.Command{
 		Use:   "open PLAN",
 		Short: "Open the screen on a service",
@@ -28,7 +29,7 @@ func openCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withScreen(cmd, args[0], screen.Theme, func(k *kept) error {
 				last, err := runScreen(cmd, k, screen)
-				if err != nil {
+				if err != nil || !parts {
 					return err
 				}
 				_, err = fmt.Fprintln(cmd.OutOrStdout(), parting(k, last))
@@ -37,12 +38,10 @@ func openCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&screen.Version, "version", "", "the version to offer for the next crossing")
-	themeFlag(cmd, &screen)
-	return cmd
-}
-
-func themeFlag(cmd *cobra.Command, screen *tui.Config) {
 	cmd.Flags().StringVar(&screen.Theme, "theme", "", "dark or light (default: what the terminal says it is)")
+	cmd.Flags().BoolVar(&parts, "parting", true, "say at the end how things stand")
+	_ = cmd.Flags().MarkHidden("parting")
+	return cmd
 }
 
 // withScreen reaches a plan's keeper for a screen, if one can be shown.

@@ -109,7 +109,8 @@ type tallyJSON struct {
 	Missing [2]int64         `json:"missing"`
 }
 
-// missing is how many messages came and are neither done, nor dead, nor there; below zero if there are more than have come.
+// missing is how many messages came and are neither done, nor dead, nor there; below zero if there are more than have
+// come.
 func missing(q reading.Queue) int64 { return q.Published - q.Done - q.Carried - q.Dead - q.There() }
 
 // tally waits until nothing is being done any more, and the broker's numbers have come to rest, and adds up.
@@ -159,7 +160,8 @@ func (t *tallyJSON) take(r reading.Front) {
 	}
 }
 
-// restFor is how long the numbers have to stay the same: a broker gathers them every five seconds, where nobody says otherwise.
+// restFor is how long the numbers have to stay the same: a broker gathers them every five seconds, where nobody says
+// otherwise.
 const restFor = 6 * time.Second
 
 func (t tallyJSON) because() string {

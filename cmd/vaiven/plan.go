@@ -129,7 +129,8 @@ func forecastOf(p *plan.Plan) forecastJSON {
 	return out
 }
 
-// instances is how many a side has: of all parts together, or one part after the other where a number is not a plain one.
+// instances is how many a side has: of all parts together, or one part after the other where a number is not a plain
+// one.
 func instances(p *plan.Plan, side split.Side) string {
 	var list []string
 	plain := true
@@ -142,6 +143,20 @@ func instances(p *plan.Plan, side split.Side) string {
 		return strconv.Itoa(p.Wanted(side))
 	}
 	return strings.Join(list, " and ")
+}
+
+// contentOf says what watches the content of answers while traffic moves.
+func contentOf(p *plan.Plan) string {
+	_, check, likely := p.Content()
+	switch door, there := p.Guard(plan.Door); {
+	case p.Prober.Off || !there || door.Off:
+		return "content: nothing watches it; wrong answers with a good status pass unseen"
+	case p.Prober.Contains != "" || len(p.Prober.JSON) > 0:
+		return fmt.Sprintf("content: the prober watches %s, as prober says", p.Prober.Path)
+	case likely:
+		return fmt.Sprintf("content: the prober watches %s for what smoke check %q wants, if the live side's answers have it before the first leg", p.Prober.Path, check)
+	}
+	return fmt.Sprintf("content: nothing watches it; wrong answers with a good status pass unseen. prober: {contains: ...} watches %s, and so does a smoke check of it that wants content", p.Prober.Path)
 }
 
 func printForecast(w io.Writer, p *plan.Plan) error {
@@ -164,6 +179,7 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 		plan.ThenRetire: "retire the old side", plan.ThenAsk: "◇ ask whether to retire the old side", plan.ThenLeave: "leave the old side standing",
 	}[p.Then]
 	fmt.Fprintf(w, "  %-9s %s\n\n", offset(f.Total), end)
+	fmt.Fprintln(w, contentOf(p))
 	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side", route.Short(f.Total), route.Short(f.Keep))
 	switch {
 	case f.Asks == 1:

@@ -9,14 +9,14 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/demo"
 	"vaiven/internal/front/queue"
 	"vaiven/internal/keeper"
-	"vaiven/internal/testkit"
+	"vaiven/lab/demo"
+	"vaiven/lab/testkit"
 )
 
-// Bookings are led from one side's printers to the other's and back by hand, while the keeper is killed and printers are; held, counted and let go. By the broker's
-// own numbers nothing is missing.
+// Bookings are led from one side's printers to the other's and back by hand, while the keeper is killed and printers
+// are; held, counted and let go. By the broker's own numbers nothing is missing.
 func TestAQueueByHand(t *testing.T) {
 	t.Parallel() // it mostly waits
 	s := scenarioOf(t, demo.Options{Rate: 100, Front: queue.Kind.Name})
@@ -72,7 +72,8 @@ func TestOnlyMessagesAreHeld(t *testing.T) {
 	steps(t)(2, []string{"a front of kind embedded cannot hold what comes"}, "pause", s.File)
 }
 
-// What came and is nowhere is put down to what a broker does not count when a consumer ends, as far as that goes, and not beyond.
+// What came and is nowhere is put down to what a broker does not count when a consumer ends, as far as that goes, and
+// not beyond.
 func TestWhatABrokerDoesNotCount(t *testing.T) {
 	for says, q := range map[string]reading.Queue{
 		"all that was published is done, died or is still there\n":             {Published: 145, Done: 140, Dead: 2, Ready: 3, Redelivered: 8},

@@ -14,9 +14,9 @@ import (
 	"github.com/spf13/pflag"
 
 	"vaiven/internal/api"
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/front/all"
 	"vaiven/internal/headless"
-	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/remote"
 	"vaiven/internal/service"
@@ -34,8 +34,8 @@ type kept struct {
 // orderLimit bounds reading it.
 const orderLimit = 2 * time.Second
 
-// orderOf begins to read the generation of the order of going home that a plan's front has, as a command begins: who goes
-// home after that has overtaken it.
+// orderOf begins to read the generation of the order of going home that a plan's front has, as a command begins: who
+// goes home after that has overtaken it.
 func orderOf(ctx context.Context, p *plan.Plan) func() *uint64 {
 	found := make(chan *uint64, 1)
 	go func() {
@@ -93,8 +93,8 @@ func reaching(cmd *cobra.Command, p *plan.Plan, start, alone bool) (service.Reac
 		Plan: p, Digest: p.Digest, Client: api.Config{By: who(), From: from(), Alone: alone},
 		Note: func(text string) { fmt.Fprintln(cmd.ErrOrStderr(), "vaiven:", text) },
 	}
-	r.Client.Home = func(ctx context.Context, c keeper.Command) error {
-		return homeAlone(ctx, p, headless.BackOptions{By: who(), Why: c.Why, Force: c.Force})
+	r.Client.Home = func(ctx context.Context, back crossing.Back, why string) error {
+		return homeAlone(ctx, p, headless.BackOptions{By: who(), Why: why, Force: back.Force})
 	}
 	if start {
 		program, err := os.Executable()
@@ -148,9 +148,9 @@ func reachThere(cmd *cobra.Command, at remote.Address, start, alone bool) (*kept
 	if start {
 		c.Revive = ask
 	}
-	c.Home = func(ctx context.Context, command keeper.Command) error {
-		args := []string{"back", at.Plan, "--why", command.Why}
-		if command.Force {
+	c.Home = func(ctx context.Context, back crossing.Back, why string) error {
+		args := []string{"back", at.Plan, "--why", why}
+		if back.Force {
 			args = append(args, "--force")
 		}
 		var said strings.Builder

@@ -18,17 +18,14 @@ import (
 	"vaiven/internal/words"
 )
 
-// sayings are what can be said, and what it does.
-var sayings = []struct{ word, does string }{
-	{"yes", "answers the open question"},
-	{"no", "answers it, and rolls back"},
-	{"next", "goes to the next leg's share now"},
-	{"freeze", "stays at the present share"},
-	{"go-on", "ends the freezes"},
-	{"steer SHARE", "moves the share on green by hand, such as steer 25"},
-	{"route LEG...", "goes on by other legs, written as in a plan: route '5 % for 2m' ask '100 %'"},
-	{"put-back", "puts our share back after somebody else changed it"},
-	{"take-wheel", "takes the wheel from whoever has it, and leaves it to anybody"},
+// sayable are the acts that can be said.
+func sayable() (list []crossing.About) {
+	for _, a := range crossing.Acts {
+		if about := a.About(); about.Said {
+			list = append(list, about)
+		}
+	}
+	return list
 }
 
 func sayCommand() *cobra.Command {
@@ -36,8 +33,8 @@ func sayCommand() *cobra.Command {
 	var to answering
 	var asJSON bool
 	var list strings.Builder
-	for _, s := range sayings {
-		fmt.Fprintf(&list, "  %-12s %s\n", s.word, s.does)
+	for _, a := range sayable() {
+		fmt.Fprintf(&list, "  %-15s %s\n", strings.TrimSpace(a.Name+" "+a.Takes), a.Does)
 	}
 	cmd := &cobra.Command{
 		Use:   "say PLAN WORD",
@@ -46,7 +43,7 @@ func sayCommand() *cobra.Command {
 
 ` + list.String() + `
 An answer is to what somebody has seen: without a terminal, yes names the question that it
-answers with --question N, and next, go-on, put-back and a steer to more name the last freeze
+answers with --question N, and next, resume, put-back and a steer to more name the last freeze
 that they go past with --freeze N, where there is one. vaiven where PLAN --json has the
 numbers, and so has every event. What came after it is not answered.
 
@@ -54,13 +51,13 @@ It needs the wheel to be vacant, and leaves it so; --take-wheel takes it from wh
 it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
 2 bad usage, 1 anything else.`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) < 2 || len(args) > 3 && args[1] != "route" {
+			if len(args) < 2 || len(args) > 3 && args[1] != (crossing.Reroute{}).About().Name {
 				return usage("%s takes a plan and a word: %s", cmd.CommandPath(), cmd.UseLine())
 			}
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if _, err := saying(args[1:], keeper.Snapshot{}, 0); err != nil {
+			if _, err := saying(args[1:], crossing.State{}, 0); err != nil {
 				return err
 			}
 			to.shown = atTerminal()
@@ -89,6 +86,17 @@ type said struct {
 	Seq  uint64 `json:"seq"`          // of the last event that came of it
 }
 
+// answers is the question that an act answers, 0 for none.
+func answers(a crossing.Act) uint64 {
+	switch a := a.(type) {
+	case crossing.Yes:
+		return a.Question
+	case crossing.No:
+		return a.Question
+	}
+	return 0
+}
+
 // answering is what a word answers.
 type answering struct {
 	question, freeze uint64
@@ -96,26 +104,15 @@ type answering struct {
 }
 
 // seen is the state that a command goes by, and a refusal where nobody has seen what it goes past.
-func (a answering) seen(c keeper.Command, s crossing.State, file string) (uint64, error) {
+func (a answering) seen(act crossing.Act, s crossing.State, file string) (uint64, error) {
 	switch {
 	case a.freeze != 0:
 		return a.freeze, nil
-	case a.shown || !s.Frozen() || !goesPast(c, s):
+	case a.shown || !s.Frozen() || !crossing.GoesPast(act, s):
 		return s.Seq, nil
 	}
 	last := s.Freezes[len(s.Freezes)-1]
 	return 0, &exitError{exitCalledOff, fmt.Errorf("it is frozen: %s. Without a terminal, say that you have seen it: --freeze %d; vaiven open %s shows it", words.Frozen(s), last.ID, file)}
-}
-
-// goesPast reports whether a command goes past the freezes that there are.
-func goesPast(c keeper.Command, s crossing.State) bool {
-	switch c.Do {
-	case keeper.Next, keeper.GoOn, keeper.PutBack:
-		return true
-	case keeper.Steer, keeper.Shift:
-		return c.Share.Of(s.Target) > s.Part()
-	}
-	return false
 }
 
 func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFlags, asJSON bool) error {
@@ -123,16 +120,17 @@ func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFl
 	if err != nil {
 		return err
 	}
-	c, err := saying(args, s, to.question)
+	act, err := saying(args, s.Crossing, to.question)
 	if err != nil {
 		return err
 	}
-	if c.Seen, err = to.seen(c, s.Crossing, k.Plan); err != nil {
+	seen, err := to.seen(act, s.Crossing, k.Plan)
+	if err != nil {
 		return err
 	}
-	c.Why, c.TakeWheel, c.As = flags.why, flags.takeWheel, k.asOf()
+	c := keeper.Command{Act: act, Seen: seen, As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
 	out := said{Said: strings.Join(args, " ")}
-	if q := s.Crossing.Question; q.ID != 0 && q.ID == c.Question {
+	if q := s.Crossing.Question; q.ID != 0 && answers(act) == q.ID {
 		out.To = words.Whole(q, s.Crossing)
 	}
 	if out.Seq, err = k.Do(cmd.Context(), c); err != nil {
@@ -149,53 +147,43 @@ func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFl
 	return err
 }
 
-// saying is the command that a word stands for, on what is known.
-func saying(args []string, s keeper.Snapshot, question uint64) (keeper.Command, error) {
-	if question == 0 {
-		question = s.Crossing.Question.ID
+// saying is the act that words stand for, on what is known; question is the one that is answered, 0 for the open one.
+func saying(args []string, s crossing.State, question uint64) (crossing.Act, error) {
+	var names []string
+	for _, of := range sayable() {
+		names = append(names, of.Name)
 	}
-	word := args[0]
-	if word == "route" {
+	if !slices.Contains(names, args[0]) {
+		return nil, usage("there is no word %q; there are %s", args[0], strings.Join(names, ", "))
+	}
+	act, err := crossing.Named(args[0])
+	if err != nil {
+		return nil, err
+	}
+	switch takes := act.About().Takes; {
+	case takes == "" && len(args) > 1:
+		return nil, usage("say %s takes nothing more", args[0])
+	case takes != "" && len(args) == 1:
+		return nil, usage("say %s takes %s", args[0], takes)
+	}
+	switch act.(type) {
+	case crossing.Reroute:
 		legs, err := planfile.ParseRoute(args[1:])
 		if err != nil {
-			return keeper.Command{}, usage("say route: %w", err)
+			return nil, usage("say %s: %w", args[0], err)
 		}
-		return keeper.Command{Do: keeper.Reroute, Route: legs}, nil
-	}
-	if (word == "steer") != (len(args) == 2) {
-		if word == "steer" {
-			return keeper.Command{}, usage("say steer takes the share on green, such as steer 25")
-		}
-		return keeper.Command{}, usage("say %s takes nothing more", word)
-	}
-	switch word {
-	case "yes":
-		return keeper.Command{Do: keeper.Yes, Question: question}, nil
-	case "no":
-		return keeper.Command{Do: keeper.No, Question: question}, nil
-	case "next":
-		leg, _ := s.Crossing.Next()
-		return keeper.Command{Do: keeper.Next, Leg: leg}, nil
-	case "freeze":
-		return keeper.Command{Do: keeper.Freeze}, nil
-	case "go-on":
-		return keeper.Command{Do: keeper.GoOn}, nil
-	case "steer":
+		return crossing.Reroute{Route: legs}, nil
+	case crossing.Steer:
 		share, err := shareOnGreen(args[1])
 		if err != nil {
-			return keeper.Command{}, usage("steer: %w", err)
+			return nil, usage("say %s: %w", args[0], err)
 		}
-		return keeper.Command{Do: keeper.Steer, Share: share}, nil
-	case "put-back":
-		return keeper.Command{Do: keeper.PutBack}, nil
-	case "take-wheel":
-		return keeper.Command{Do: keeper.Take}, nil
+		return crossing.Steer{Share: share}, nil
 	}
-	var known []string
-	for _, s := range sayings {
-		known = append(known, s.word)
+	if question != 0 {
+		s.Question.ID = question
 	}
-	return keeper.Command{}, usage("there is no word %q; there are %s", word, strings.Join(slices.Compact(known), ", "))
+	return crossing.AsSeen(act, s), nil
 }
 
 // noKeeper says what to do where none runs.

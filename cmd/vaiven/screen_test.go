@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/demo"
-	"vaiven/internal/testkit"
+	"vaiven/lab/demo"
+	"vaiven/lab/testkit"
 )
 
 // coloured is a colour of the foreground, in a screen with its escapes.

@@ -24,8 +24,8 @@ import (
 	"vaiven/internal/secret"
 	"vaiven/internal/service"
 	"vaiven/internal/stack/process"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // marked are secrets with a word in each that stands nowhere else, and signs around it that
@@ -98,7 +98,7 @@ func TestNoSecretIsShownAnywhere(t *testing.T) {
 		if err := os.MkdirAll(build, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		program, err := os.ReadFile(stacktest.Program(t, "vaiven/internal/stack/stacktest/teller"))
+		program, err := os.ReadFile(stacktest.Program(t, "vaiven/lab/stacktest/teller"))
 		if err != nil {
 			t.Fatal(err)
 		}

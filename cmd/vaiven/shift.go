@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -49,16 +50,17 @@ else.`,
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				c := keeper.Command{Do: keeper.Shift, Share: share, As: k.asOf(), Unproven: unproven, Why: flags.why, TakeWheel: flags.takeWheel}
+				act := crossing.Shift{Share: share, Unproven: unproven}
+				c := keeper.Command{As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
 				s, err := k.View(ctx)
 				if err == nil {
 					past.shown = atTerminal()
-					c.Seen, err = past.seen(c, s.Crossing, k.Plan)
+					c.Seen, err = past.seen(act, s.Crossing, k.Plan)
 				}
 				if err != nil {
 					return err
 				}
-				done, err := headless.Shift(ctx, k, c)
+				done, err := headless.Shift(ctx, k, act, c)
 				if err != nil {
 					return err
 				}

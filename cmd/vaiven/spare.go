@@ -401,7 +401,7 @@ done, 4 not allowed.`,
 						return fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, k.Info.Service, typed)
 					}
 				}
-				side, err := headless.Retire(ctx, k, keeper.Command{Typed: k.Info.Service, Why: steer.why, TakeWheel: steer.takeWheel})
+				side, err := headless.Retire(ctx, k, k.Info.Service, keeper.Command{Why: steer.why, TakeWheel: steer.takeWheel})
 				if err != nil {
 					return err
 				}

@@ -174,10 +174,14 @@ func sendTo(cmd *cobra.Command, p *plan.Plan, s prober.Sending, asJSON bool) err
 	}
 	w := sentNow(p, r.Split.Share, asker.Report(time.Now()))
 	if asJSON {
-		return printJSON(cmd.OutOrStdout(), "sent", split.Green, w)
+		err = printJSON(cmd.OutOrStdout(), "sent", split.Green, w)
+	} else {
+		_, err = fmt.Fprintln(cmd.OutOrStdout(), w.line(s.Requests))
 	}
-	_, err = fmt.Fprintln(cmd.OutOrStdout(), w.line(s.Requests))
-	return errors.Join(err, ctx.Err())
+	if err = errors.Join(err, ctx.Err()); err == nil && w.Lost >= int64(s.Requests) {
+		err = fmt.Errorf("no instance has answered any of the %d requests", s.Requests)
+	}
+	return err
 }
 
 // whereJSON is where a service's requests go.
@@ -197,8 +201,8 @@ type keeperPlace struct {
 	Ill      string            `json:"ill,omitempty"` // what is wrong with a side that gets requests while nothing is crossing, and what stands ready
 }
 
-// atKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if there is
-// nothing to say. What the fronts say does not depend on it.
+// atKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if
+// there is nothing to say. What the fronts say does not depend on it.
 func atKeeper(cmd *cobra.Command, p *plan.Plan) *keeperPlace {
 	r, err := reaching(cmd, p, false, true)
 	if err != nil {
@@ -251,6 +255,7 @@ type frontPlace struct {
 	Notice   string            `json:"notice,omitempty"`
 	Refused  map[string]int64  `json:"refused,omitempty"` // requests and connections that it refused or cut off since it started, by reason
 	Sides    [2]sideOfPlace    `json:"sides"`             // blue, green
+	Own      int64             `json:"own,omitempty"`     // requests that the front answered itself with an error while they were counted, assigned to no side
 	Counted  time.Duration     `json:"counted"`
 	Passes   []string          `json:"passes,omitempty"`   // addresses that it sends requests to, where it is not steered yet; the rest says nothing then
 	Judgment *engine.SplitView `json:"judgment,omitempty"` // none if nothing was counted
@@ -304,6 +309,8 @@ type sideOfPlace struct {
 	Instances []serverPlace `json:"instances"`
 	Requests  int64         `json:"requests"`
 	Failing   int64         `json:"failing"`
+	Cut       int64         `json:"cut,omitempty"`    // ended before the length that they named, beside the failing ones
+	Probes    int64         `json:"probes,omitempty"` // the prober's, beside the requests, where the front knows them
 }
 
 // serverPlace is one instance as the front has it.
@@ -402,8 +409,9 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 			s.Instances = append(s.Instances, i)
 		}
 		figures := series.Count(side, time.Time{}, 0)
-		s.Requests, s.Failing = figures.Requests, figures.Failing
+		s.Requests, s.Failing, s.Cut, s.Probes = figures.Requests, figures.Failing, figures.Cut, figures.Probes
 	}
+	at.Own = series.Own(time.Time{})
 	if at.Counted > 0 {
 		v := engine.JudgeSplit(at.Split.Share, f, r.Tells, engine.Split(&series, time.Time{}, f, r.Tells), probed)
 		at.Judgment = &v
@@ -473,6 +481,12 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) er
 			fmt.Fprintf(w, "  %-5v %2d instances", side, s.running())
 			if at.Counted > 0 {
 				fmt.Fprintf(w, "   %d requests in %gs, %d failing", s.Requests, at.Counted.Seconds(), s.Failing)
+				if s.Cut > 0 {
+					fmt.Fprintf(w, ", %d cut short", s.Cut)
+				}
+				if s.Probes > 0 {
+					fmt.Fprintf(w, "; %d of the prober", s.Probes)
+				}
 			}
 			fmt.Fprintln(w)
 			for _, i := range s.Instances {
@@ -485,6 +499,9 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) er
 				}
 				fmt.Fprintf(w, "        %-12s %-21s %s%s\n", i.Name, i.Address, i.Version, out)
 			}
+		}
+		if at.Own > 0 {
+			fmt.Fprintf(w, "  front               %d requests in %gs that it answered itself with an error: nobody was there for them\n", at.Own, at.Counted.Seconds())
 		}
 		if at.Judgment != nil {
 			fmt.Fprintf(w, "  split %s\n", words.Split(*at.Judgment))

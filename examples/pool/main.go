@@ -80,7 +80,8 @@ func (p *pool) count(w http.ResponseWriter, _ *http.Request) {
 	_ = json.NewEncoder(w).Encode(p.counts)
 }
 
-// write accepts a change of the whole pool, if it was read as it is. "If-Match: *" takes the place of whatever is under way.
+// write accepts a change of the whole pool, if it was read as it is. "If-Match: *" takes the place of whatever is
+// under way.
 func (p *pool) write(w http.ResponseWriter, r *http.Request) {
 	var next Pool
 	if err := json.NewDecoder(r.Body).Decode(&next); err != nil {

@@ -1,4 +1,5 @@
-// Poolfront is a front's tool: it steers the stand-in pool of ../pool for Vaiven, in the protocol of docs/tool.md. A plan names it:
+// Poolfront is a front's tool: it steers the stand-in pool of ../pool for Vaiven, in the protocol of docs/tool.md. A
+// plan names it:
 //
 //	front:
 //	  listen: 127.0.0.1:8080

@@ -19,7 +19,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/keeper"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // What a client sees is what the keeper shows, whole, however it came there.
@@ -161,7 +161,7 @@ func TestEventsOverABreak(t *testing.T) {
 			seen = append(seen, e.Seq)
 		}
 	}
-	seq, err := c.Do(t.Context(), keeper.Command{Do: keeper.GoOn, Seen: 1 << 40})
+	seq, err := c.Do(t.Context(), keeper.Command{Act: crossing.Resume{}, Seen: 1 << 40})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -191,13 +191,16 @@ func TestEventsOverABreak(t *testing.T) {
 func TestRefusalsKeepTheirKind(t *testing.T) {
 	s := serve(t, 1)
 	c := s.dial("marit")
-	_, err := c.Do(t.Context(), keeper.Command{Do: keeper.Yes, Question: 99})
+	_, err := c.Do(t.Context(), keeper.Command{Act: crossing.Yes{Question: 99}})
 	var r *crossing.Refusal
 	if !errors.Is(err, crossing.ErrNotNow) || !errors.As(err, &r) || r.Kind != crossing.OtherQuestion || !strings.Contains(err.Error(), "nothing is asked any more") {
 		t.Errorf("refused as %v, %+v", err, r)
 	}
-	if _, err := c.Do(t.Context(), keeper.Command{Do: "fly"}); err == nil || errors.Is(err, crossing.ErrNotNow) || !strings.Contains(err.Error(), `no command "fly"`) {
-		t.Errorf("an unknown command: %v", err)
+	for body, want := range map[string]string{`{"do": "fly"}`: `no act "fly"`, `{"do": "freeze", "share": 5}`: `freeze has no field "share"`, `{"do": "back", "frce": true}`: `back has no field "frce"`} {
+		err := c.call(t.Context(), http.MethodPost, "/v1/commands", json.RawMessage(body), nil)
+		if err == nil || errors.Is(err, crossing.ErrNotNow) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", body, err)
+		}
 	}
 	if _, err := c.Foresee(t.Context(), -1); err == nil || !strings.Contains(err.Error(), "basis points") {
 		t.Errorf("no share: %v", err)
@@ -224,15 +227,15 @@ func TestTheWheelOverTheWire(t *testing.T) {
 	ofA := a.Snapshots(watch)
 	<-ofA
 	<-b.Snapshots(t.Context())
-	if _, err := a.Do(t.Context(), keeper.Command{Do: keeper.Freeze}); err != nil {
+	if _, err := a.Do(t.Context(), keeper.Command{Act: crossing.Freeze{}}); err != nil {
 		t.Fatal(err)
 	}
-	_, err := b.Do(t.Context(), keeper.Command{Do: keeper.GoOn, Seen: 1 << 40})
+	_, err := b.Do(t.Context(), keeper.Command{Act: crossing.Resume{}, Seen: 1 << 40})
 	var r *crossing.Refusal
 	if !errors.As(err, &r) || r.Kind != crossing.NotAtWheel || r.Wheel.By != "marit" || r.Wheel.From != "quay2" || r.Wheel.Client != a.Identity() {
 		t.Fatalf("steered past whoever has the wheel: %v, %+v", err, r)
 	}
-	if _, err := b.Do(t.Context(), keeper.Command{Do: keeper.Take}); err != nil {
+	if _, err := b.Do(t.Context(), keeper.Command{Act: crossing.TakeWheel{}}); err != nil {
 		t.Fatal(err)
 	}
 	told := false
@@ -251,14 +254,14 @@ func TestTheWheelOverTheWire(t *testing.T) {
 	}
 	testkit.Eventually(t, "the wheel is left", func() bool { return (<-s.keeper.Snapshots(t.Context())).Crossing.Wheel.Vacant() })
 	// Going home needs none.
-	if _, err := a.Do(t.Context(), keeper.Command{Do: keeper.GoOn, Seen: 1 << 40}); err != nil {
+	if _, err := a.Do(t.Context(), keeper.Command{Act: crossing.Resume{}, Seen: 1 << 40}); err != nil {
 		t.Fatal(err)
 	}
 	alone := Dial(Config{By: "per", Alone: true, Dial: a.Dial})
-	if _, err := alone.Do(t.Context(), keeper.Command{Do: keeper.Freeze}); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := alone.Do(t.Context(), keeper.Command{Act: crossing.Freeze{}}); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("a command alone steered past the wheel: %v", err)
 	}
-	if _, err := alone.Do(t.Context(), keeper.Command{Do: keeper.Back}); err != nil {
+	if _, err := alone.Do(t.Context(), keeper.Command{Act: crossing.Back{}}); err != nil {
 		t.Errorf("going back: %v", err)
 	}
 }
@@ -276,9 +279,9 @@ func TestHomeWithoutAKeeper(t *testing.T) {
 		},
 		"is gone": func(context.Context) (net.Conn, error) { return nil, &net.OpError{Op: "dial", Err: os.ErrNotExist} },
 	} {
-		went := keeper.Command{}
-		c := Dial(Config{By: "marit", Dial: dial, Home: func(_ context.Context, c keeper.Command) error { went = c; return nil }})
-		if _, err := c.Do(t.Context(), keeper.Command{Do: keeper.Back, Why: "it smells"}); !errors.Is(err, ErrPast) || went.Why != "it smells" || went.By != "marit" {
+		went := ""
+		c := Dial(Config{By: "marit", Dial: dial, Home: func(_ context.Context, _ crossing.Back, why string) error { went = why; return nil }})
+		if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Back{}, Why: "it smells"}); !errors.Is(err, ErrPast) || went != "it smells" {
 			t.Errorf("a keeper that %s: %v, %+v", name, err, went)
 		}
 	}
@@ -347,7 +350,7 @@ func TestManyAndSlow(t *testing.T) {
 	snapshots := c.Snapshots(t.Context())
 	first := <-snapshots
 	testkit.Eventually(t, "views come all the same", func() bool { return (<-snapshots).At.After(first.At) })
-	if _, err := c.Do(t.Context(), keeper.Command{Do: keeper.Freeze}); err != nil {
+	if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Freeze{}}); err != nil {
 		t.Error(err)
 	}
 	testkit.Eventually(t, "those that do not read are let go", func() bool { return s.keeper.Watching() == 1 })
@@ -394,7 +397,7 @@ func TestACommandThatTakesLong(t *testing.T) {
 	if _, err := s.dial("marit").Versions(t.Context()); err != nil {
 		t.Errorf("versions that take long: %v", err)
 	}
-	_, err := s.dial("marit").Do(t.Context(), keeper.Command{Do: keeper.Begin, Version: "4.4.0"})
+	_, err := s.dial("marit").Do(t.Context(), keeper.Command{Act: crossing.Begin{Version: "4.4.0"}})
 	var r *crossing.Refusal
 	if !errors.As(err, &r) { // it is refused for what it is, when it has been looked up
 		t.Errorf("a beginning that takes long: %v", err)

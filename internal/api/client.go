@@ -36,7 +36,7 @@ type Config struct {
 	// Revive starts a keeper where none listens any more; nil if nobody is to.
 	Revive func(context.Context) error
 	// Home takes all traffic home without a keeper, where that does not answer; nil if nobody can.
-	Home func(context.Context, keeper.Command) error
+	Home func(ctx context.Context, back crossing.Back, why string) error
 }
 
 // Client is a keeper in another process. It is safe for concurrent use. Make it with Dial.
@@ -76,7 +76,7 @@ func (c *Client) Close() error {
 	if c.identity != "" {
 		ctx, cancel := context.WithTimeout(context.Background(), backLimit)
 		defer cancel()
-		_, _ = c.send(ctx, keeper.Command{Do: keeper.Leave, By: c.By}) // it falls vacant all the same
+		_, _ = c.send(ctx, keeper.Command{Act: crossing.LeaveWheel{}, By: c.By}) // it falls vacant all the same
 	}
 	c.http.CloseIdleConnections()
 	return nil
@@ -115,14 +115,15 @@ func (c *Client) End(ctx context.Context) error {
 // it; the error is then [ErrPast].
 func (c *Client) Do(ctx context.Context, command keeper.Command) (uint64, error) {
 	command.By = c.By
-	if command.Do != keeper.Back || c.Home == nil {
+	back, goesBack := command.Act.(crossing.Back)
+	if !goesBack || c.Home == nil {
 		return c.send(ctx, command)
 	}
 	limited, cancel := context.WithTimeout(ctx, backLimit)
 	defer cancel()
 	seq, err := c.send(limited, command)
 	if errors.Is(err, ErrGone) && ctx.Err() == nil {
-		if err := c.Home(ctx, command); err != nil {
+		if err := c.Home(ctx, back, command.Why); err != nil {
 			return 0, err
 		}
 		return 0, ErrPast

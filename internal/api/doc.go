@@ -4,7 +4,7 @@
 //	server := api.Serve(ctx, listener, api.Keeper{Keeper: k, Info: info})
 //
 //	c := api.Dial(api.Config{Dial: folder.Dial, By: "marit"})
-//	c.Do(ctx, keeper.Command{Do: keeper.Freeze})
+//	c.Do(ctx, keeper.Command{Act: crossing.Freeze{}})
 //
 // [Client] is a [keeper.Client]. What it reads again and again has a cursor: a client that
 // connects again misses no event and gets none twice, and of a view it is sent what has changed.

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
@@ -104,8 +105,8 @@ func fieldsOf(t reflect.Type) []string {
 func TestEveryFieldIsDescribed(t *testing.T) {
 	d := description(t)
 	for name, of := range map[string]any{
-		"Info": Info{}, "View": keeper.Snapshot{}, "Command": keeper.Command{}, "Person": keeper.Person{}, "Offer": keeper.Offer{}, "Refusal": crossing.Refusal{}, "Wheel": crossing.Wheel{},
-		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{}, "Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{}, "Stories": stories{}, "Story": guard.Story{}, "Moment": guard.Moment{},
+		"Info": Info{}, "View": keeper.Snapshot{}, "Person": keeper.Person{}, "Offer": keeper.Offer{}, "Refusal": crossing.Refusal{}, "Wheel": crossing.Wheel{},
+		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{}, "Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{}, "Stories": stories{}, "Story": guard.Story{}, "GuardPoint": guard.Point{},
 	} {
 		s, ok := d.Components.Schemas[name]
 		if !ok {
@@ -126,19 +127,82 @@ func TestEveryFieldIsDescribed(t *testing.T) {
 			}
 		}
 	}
-	verbs := []keeper.Verb{
-		keeper.Begin, keeper.Yes, keeper.No, keeper.Next, keeper.Prove, keeper.Again, keeper.Reroute, keeper.Steer, keeper.PutBack, keeper.Freeze, keeper.GoOn, keeper.Back, keeper.Retire, keeper.Raise,
-		keeper.Shift, keeper.Take, keeper.Leave,
+}
+
+// actsBegin and actsEnd are around what the description has of acts, which is made of their types.
+const (
+	actsBegin = "    # Acts, as their types have them.\n"
+	actsEnd   = "    # End of the acts.\n"
+)
+
+// Acts are described by their types: UPDATE_SCHEMA=1 writes them anew.
+func TestActsAreDescribed(t *testing.T) {
+	const file = "../../docs/keeper.openapi.yaml"
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
 	}
-	told := d.Components.Schemas["Command"].Properties["do"].Enum
-	for _, v := range verbs {
-		if !slices.Contains(told, string(v)) {
-			t.Errorf("the command %q is not described", v)
-		}
+	before, rest, _ := strings.Cut(string(data), actsBegin)
+	told, after, found := strings.Cut(rest, actsEnd)
+	if !found {
+		t.Fatalf("%s has no place for acts", file)
 	}
-	if len(told) != len(verbs) {
-		t.Errorf("described are %v", told)
+	want := describeActs()
+	if told == want {
+		return
 	}
+	if os.Getenv("UPDATE_SCHEMA") == "" {
+		t.Errorf("%s has other acts than there are: UPDATE_SCHEMA=1 writes them anew; review the difference", file)
+		return
+	}
+	if err := os.WriteFile(file, []byte(before+actsBegin+want+actsEnd+after), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func describeActs() string {
+	var b strings.Builder
+	b.WriteString("    Command:\n      description: who wants something, and one act, by its name\n      allOf:\n        - {$ref: \"#/components/schemas/Asks\"}\n        - oneOf:\n")
+	for _, a := range crossing.Acts {
+		fmt.Fprintf(&b, "            - {$ref: \"#/components/schemas/Act.%s\"}\n", a.About().Name)
+	}
+	b.WriteString("    Asks:\n      type: object\n      required: [by]\n      properties:\n")
+	describeFields(&b, reflect.TypeFor[keeper.Command]())
+	for _, a := range crossing.Acts {
+		about := a.About()
+		fmt.Fprintf(&b, "    Act.%s:\n      type: object\n      description: %q\n      required: [do]\n      properties:\n        do: {const: %q}\n", about.Name, about.Does, about.Name)
+		describeFields(&b, reflect.TypeOf(a))
+	}
+	return b.String()
+}
+
+func describeFields(b *strings.Builder, t reflect.Type) {
+	for _, f := range keeper.Fields(t) {
+		fmt.Fprintf(b, "        %s: {%s, description: %q}\n", f.Name, kindOf(f.Type), f.Tag.Get("says"))
+	}
+}
+
+// kindOf is a type in the description's words.
+func kindOf(t reflect.Type) string {
+	switch {
+	case t == reflect.TypeFor[split.Share]():
+		return `$ref: "#/components/schemas/Share"`
+	case t.Kind() == reflect.Pointer:
+		return kindOf(t.Elem())
+	}
+	switch t.Kind() {
+	case reflect.String:
+		return "type: string"
+	case reflect.Bool:
+		return "type: boolean"
+	case reflect.Slice:
+		return `type: [array, "null"], items: {type: object}`
+	case reflect.Map:
+		return "type: object, additionalProperties: {" + kindOf(t.Elem()) + "}"
+	case reflect.Struct:
+		return "type: object"
+	}
+	return "type: integer"
 }
 
 // holds looks whether a value is as a schema says, as far as types, names and what is required go.

@@ -21,8 +21,8 @@ import (
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/stack"
-	"vaiven/internal/testkit"
 	"vaiven/internal/versions"
+	"vaiven/lab/testkit"
 )
 
 // world is a service in the middle of a crossing: a quarter of the requests go to green.
@@ -49,7 +49,7 @@ func (w worldFront) Read(context.Context) (reading.Front, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.counts += 10
-	r := reading.Front{At: time.Now(), Split: reading.Split{Revision: 1, Share: w.share}, Order: w.order, Tells: reading.Tells{Counts: true, Both: true}}
+	r := reading.Front{At: time.Now(), Split: reading.Split{Revision: 1, Share: w.share}, Order: w.order, Tells: reading.Capabilities{Counts: true, Both: true}}
 	for _, side := range split.Sides {
 		for n := range w.size {
 			i := w.instance(side, n)
@@ -89,6 +89,8 @@ func (w worldFront) Rehearse(context.Context, split.Side) ([]wayback.Step, error
 	return []wayback.Step{{What: "read", Took: time.Millisecond}}, nil
 }
 
+func (w worldFront) NewTerm(context.Context) (uint64, error) { return 1, nil }
+
 func (w worldFront) SetInstances(context.Context, split.Side, []reading.Server) error { return nil }
 
 func (w worldStacks) List(_ context.Context, side split.Side) ([]reading.Instance, error) {
@@ -124,7 +126,7 @@ func (b worldBook) Load(context.Context) (crossing.State, int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := crossing.State{
-		Seq: 40, Number: 4, Service: "sailings", Target: split.Green, Version: "4.3.0", Stage: crossing.Shift, Leg: 0, Share: 2500, Moved: true, Proven: true,
+		Seq: 40, Number: 4, Service: "sailings", Target: split.Green, Version: "4.3.0", Stage: crossing.Shifting, Leg: 0, Share: 2500, Moved: true, Proven: true,
 		Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}, Route: route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Left: time.Hour,
 	}
 	for _, e := range b.events {
@@ -146,6 +148,7 @@ func (b worldBook) Since(_ context.Context, seq uint64, most int) ([]crossing.Ev
 	return list, nil
 }
 
+func (worldProber) Learn(bool)              {}
 func (worldProber) Run(ctx context.Context) { <-ctx.Done() }
 func (worldProber) Report(now time.Time) reading.Door {
 	return reading.Door{At: now, Answers: 7, LastBegun: map[string]time.Time{}}

@@ -112,8 +112,9 @@ func (a *admin) path(of string, names ...string) string {
 	return strings.Join(list, "/")
 }
 
-// Counted is what was counted of messages since the broker knows. RabbitMQ 3.10 misses some acknowledgements (37 of 47,971 in a run where all were
-// acknowledged), and the first time that messages were given out to a consumer which ended at that moment.
+// Counted is what was counted of messages since the broker knows. RabbitMQ 3.10 misses some acknowledgements (37 of
+// 47,971 in a run where all were acknowledged), and the first time that messages were given out to a consumer which
+// ended at that moment.
 type Counted struct {
 	Published   int64 `json:"publish"`
 	Delivered   int64 `json:"deliver_get"` // to consumers and to those who ask, each time that a message was
@@ -139,8 +140,8 @@ type Queue struct {
 	} `json:"backing_queue_status"`
 }
 
-// Came is how many messages have ever come into the queue since it was started, by whatever way, where the broker tells: dead letters are in no other
-// count. It is 0 where it does not.
+// Came is how many messages have ever come into the queue since it was started, by whatever way, where the broker
+// tells: dead letters are in no other count. It is 0 where it does not.
 func (q Queue) Came() int64 {
 	n, _ := strconv.ParseInt(string(q.Backing.Next), 10, 64)
 	return n
@@ -266,8 +267,9 @@ type Policy struct {
 	Definition map[string]any `json:"definition"`
 }
 
-// Link has the broker itself carry the messages of a queue to an exchange of another broker, or of itself, from now on, whoever else is there: a dynamic shovel, where
-// that plugin is enabled. A link of the same name that is there is made this one.
+// Link has the broker itself carry the messages of a queue to an exchange of another broker, or of itself, from now
+// on, whoever else is there: a dynamic shovel, where that plugin is enabled. A link of the same name that is there is
+// made this one.
 func (c *Client) Link(ctx context.Context, name, queue string, to *Client, exchange string) error {
 	user, password, err := to.login.credentials(ctx)
 	if err != nil {

@@ -19,15 +19,16 @@ import (
 	"vaiven/internal/place"
 )
 
-// PathHeader is a message's header by which whoever consumes it knows that it is asked something, and that there is no work to do: it
-// answers to reply-to, with the same correlation-id.
+// PathHeader is a message's header by which whoever consumes it knows that it is asked something, and that there is
+// no work to do: it answers to reply-to, with the same correlation-id.
 const PathHeader = "vaiven-path"
 
 // StatusHeader is an answer's header with its status; 200 where it is left out.
 const StatusHeader = "vaiven-status"
 
-// Asker carries requests as numbered messages to whoever consumes what an exchange leads to, and their answers back. It is an [http.RoundTripper],
-// and safe for concurrent use. A request that the broker has confirmed is one that was sent: its connection is there.
+// Asker carries requests as numbered messages to whoever consumes what an exchange leads to, and their answers back.
+// It is an [http.RoundTripper], and safe for concurrent use. A request that the broker has confirmed is one that was
+// sent: its connection is there.
 type Asker struct {
 	client        *Client
 	exchange, key string
@@ -60,7 +61,8 @@ type outcome struct {
 	err error
 }
 
-// Asker makes one that publishes to an exchange with a routing key. A header of the answers says who gave them. Nothing is sent yet.
+// Asker makes one that publishes to an exchange with a routing key. A header of the answers says who gave them.
+// Nothing is sent yet.
 func (c *Client) Asker(exchange, key, who string) *Asker {
 	return &Asker{client: c, exchange: exchange, key: key, who: who, own: rand.Text(), waits: map[string]chan outcome{}, last: map[string]uint64{}, done: recent{most: doneMost}}
 }
@@ -75,8 +77,8 @@ func (a *Asker) Numbers() Numbers {
 // doneMost is how many numbers are remembered that were answered.
 const doneMost = 4096
 
-// channel is the one that questions go out by and answers come back, with a connection of its own: one that publishes can
-// be blocked.
+// channel is the one that questions go out by and answers come back, with a connection of its own: one that publishes
+// can be blocked.
 func (a *Asker) channel(ctx context.Context) (*amqp.Channel, error) {
 	a.mu.Lock()
 	if a.ch != nil && !a.ch.IsClosed() && !a.conn.IsClosed() {

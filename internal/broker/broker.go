@@ -47,7 +47,8 @@ type Client struct {
 	kept *amqp.Connection
 }
 
-// login is the user's name and password, and whom we trust. Files are read once, and again when they were of no use: a disk that hangs later holds up nobody.
+// login is the user's name and password, and whom we trust. Files are read once, and again when they were of no use:
+// a disk that hangs later holds up nobody.
 type login struct {
 	on     place.Place // where the files are
 	config Config
@@ -67,7 +68,8 @@ type remembered[T any] struct {
 // againWithin is how long files are waited for that were read before.
 const againWithin = time.Second
 
-// get is what stands there, which is read where it is not known. What was read before does where it cannot be read again.
+// get is what stands there, which is read where it is not known. What was read before does where it cannot be read
+// again.
 func (r *remembered[T]) get(ctx context.Context, read func(context.Context) (T, error)) (T, error) {
 	if r.known && !r.doubts {
 		return r.value, nil
@@ -176,8 +178,8 @@ const patience = time.Second
 // tries is how often something is done over another connection when one has ended under it.
 const tries = 3
 
-// Do does acts, one after the other, over the connection that is kept. They may be done twice, when it was not answered in
-// time: an act has to come to the same then.
+// Do does acts, one after the other, over the connection that is kept. They may be done twice, when it was not
+// answered in time: an act has to come to the same then.
 func (c *Client) Do(ctx context.Context, acts ...Act) error {
 	_, err := ask(ctx, c, func(ch *amqp.Channel) (struct{}, error) {
 		for _, act := range acts {
@@ -322,8 +324,8 @@ func Declare(queue string, arguments map[string]any) Act {
 	}
 }
 
-// Exchange makes a durable exchange, one that nobody but other exchanges may publish to if it is internal. One that is there
-// and is another is refused.
+// Exchange makes a durable exchange, one that nobody but other exchanges may publish to if it is internal. One that
+// is there and is another is refused.
 func Exchange(name, kind string, internal bool, arguments map[string]any) Act {
 	return func(ch *amqp.Channel) error {
 		return ch.ExchangeDeclare(name, kind, true, false, internal, false, table(arguments))
@@ -358,8 +360,8 @@ func (c *Client) Now(ctx context.Context, queue string) (ready int64, consumers 
 	return int64(q.Messages), q.Consumers, err
 }
 
-// Lock keeps others from a name until it is given back, or until whoever holds it is gone: the broker lets go of it then. It waits until the
-// context ends.
+// Lock keeps others from a name until it is given back, or until whoever holds it is gone: the broker lets go of it
+// then. It waits until the context ends.
 func (c *Client) Lock(ctx context.Context, name string) (unlock func(), err error) {
 	others := false // somebody else has it
 	for {

@@ -19,7 +19,8 @@ import (
 	"vaiven/internal/place"
 )
 
-// What carries messages and what asks by them is tried on a real broker, in the tests of the front that uses them. Here is what a broker would hardly do.
+// What carries messages and what asks by them is tried on a real broker, in the tests of the front that uses them.
+// Here is what a broker would hardly do.
 
 // The management interface's answers are told apart.
 func TestAnswers(t *testing.T) {
@@ -143,7 +144,8 @@ func TestTable(t *testing.T) {
 	}
 }
 
-// What was read once is read again when it was of no use, and does where it cannot be: a disk that hangs holds up nobody for long.
+// What was read once is read again when it was of no use, and does where it cannot be: a disk that hangs holds up
+// nobody for long.
 func TestFilesThatWereRead(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var r remembered[string]

@@ -10,13 +10,14 @@ import (
 	amqp "github.com/rabbitmq/amqp091-go"
 )
 
-// Carrier moves the messages of one queue to an exchange, in their order and with everything that they say but their
-// exchange. At one broker a message leaves the queue in the same transaction in which it comes to the other end, so that ending whoever
-// carries at any moment loses none and doubles none; only a broker that is killed in the middle of a transaction can
-// have one twice. Between two brokers it leaves the queue when the other one has confirmed that it has it: none is lost, and what was
-// confirmed, and not yet let go, can come twice. One that comes again and bears the id of a message that has been carried is left out in both
-// cases. There is one carrier of a queue at a time, in whatever process. Its methods may be called at the same time.
-type Carrier struct {
+// Mover moves the messages of one queue to an exchange, in their order and with everything that they say but their
+// exchange. At one broker a message leaves the queue in the same transaction in which it comes to the other end, so
+// that ending whoever carries at any moment loses none and doubles none; only a broker that is killed in the middle
+// of a transaction can have one twice. Between two brokers it leaves the queue when the other one has confirmed that
+// it has it: none is lost, and what was confirmed, and not yet let go, can come twice. One that comes again and bears
+// the id of a message that has been carried is left out in both cases. There is one carrier of a queue at a time, in
+// whatever process. Its methods may be called at the same time.
+type Mover struct {
 	from, exchange string
 	client, to     *Client
 
@@ -26,13 +27,13 @@ type Carrier struct {
 	turn  chan struct{}
 }
 
-// Carrier makes a carrier from a queue to an exchange that leads somewhere, of this broker or another. Nothing is asked yet.
-func (c *Client) Carrier(queue string, to *Client, exchange string) *Carrier {
-	return &Carrier{from: queue, exchange: exchange, client: c, to: to, known: recent{most: knownMost}, turn: make(chan struct{}, 1)}
+// Mover makes one from a queue to an exchange that leads somewhere, of this broker or another. Nothing is asked yet.
+func (c *Client) Carrier(queue string, to *Client, exchange string) *Mover {
+	return &Mover{from: queue, exchange: exchange, client: c, to: to, known: recent{most: knownMost}, turn: make(chan struct{}, 1)}
 }
 
 // Moved is how many messages it has moved, and how many that came again it has left out.
-func (m *Carrier) Moved() (moved, twice int64) { return m.moved.Load(), m.twice.Load() }
+func (m *Mover) Moved() (moved, twice int64) { return m.moved.Load(), m.twice.Load() }
 
 // Carries begins what connections of carriers are called.
 const Carries = "vaiven carries "
@@ -45,18 +46,18 @@ const (
 	handLimit  = 10 * time.Second // after which what comes as fast as it goes is handed over all the same
 )
 
-// Empty carries until no message has come for a moment. It is at most a transaction later that it heeds the end of the context. The error wraps
-// [ErrRefused] if somebody else carries.
-func (m *Carrier) Empty(ctx context.Context) error { return m.run(ctx, false, nil) }
+// Empty carries until no message has come for a moment. It is at most a transaction later that it heeds the end of
+// the context. The error wraps [ErrRefused] if somebody else carries.
+func (m *Mover) Empty(ctx context.Context) error { return m.run(ctx, false, nil) }
 
 // Keep carries, also what comes later, until the context ends.
-func (m *Carrier) Keep(ctx context.Context) error { return m.run(ctx, true, nil) }
+func (m *Mover) Keep(ctx context.Context) error { return m.run(ctx, true, nil) }
 
-// Hand carries until there was nothing left for a moment, has something done then, and carries what came until that was in force. What came
-// before it goes first, but for what came in the meantime of one transaction.
-func (m *Carrier) Hand(ctx context.Context, over func() error) error { return m.run(ctx, false, over) }
+// Hand carries until there was nothing left for a moment, has something done then, and carries what came until that
+// was in force. What came before it goes first, but for what came in the meantime of one transaction.
+func (m *Mover) Hand(ctx context.Context, over func() error) error { return m.run(ctx, false, over) }
 
-func (m *Carrier) run(ctx context.Context, stay bool, over func() error) error {
+func (m *Mover) run(ctx context.Context, stay bool, over func() error) error {
 	select {
 	case m.turn <- struct{}{}:
 	case <-ctx.Done():
@@ -90,7 +91,7 @@ func (m *Carrier) run(ctx context.Context, stay bool, over func() error) error {
 	return translated(err)
 }
 
-func (m *Carrier) carry(ctx context.Context, conn, out *amqp.Connection, stay bool, over func() error) error {
+func (m *Mover) carry(ctx context.Context, conn, out *amqp.Connection, stay bool, over func() error) error {
 	ch, err := conn.Channel()
 	if err != nil {
 		return err
@@ -184,7 +185,7 @@ type way struct {
 }
 
 // move is one transaction, or one round of confirmations. What the exchange leads nowhere is put back.
-func (m *Carrier) move(ctx context.Context, w way, batch []amqp.Delivery) error {
+func (m *Mover) move(ctx context.Context, w way, batch []amqp.Delivery) error {
 	one := w.from == w.to
 	var ids []string
 	twice := 0

@@ -4,7 +4,7 @@
 //	q, err := b.Queue(ctx, "bookings")
 //	err = b.Do(ctx, broker.Bind(broker.Binding{Source: "bookings", Destination: "bookings-next", Kind: broker.ToQueue}))
 //
-// [Client] reads what is there and changes it; what messages a queue has and who consumes them is asked over AMQP, which
-// knows at once, and what was counted over the management interface, which lags. [Carry] moves messages from a queue to
-// somewhere else and loses none. [Asker] asks whoever consumes, and waits for the answer.
+// [Client] reads what is there and changes it; what messages a queue has and who consumes them is asked over AMQP,
+// which knows at once, and what was counted over the management interface, which lags. [Carry] moves messages from a
+// queue to somewhere else and loses none. [Asker] asks whoever consumes, and waits for the answer.
 package broker

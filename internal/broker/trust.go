@@ -59,7 +59,8 @@ func (t TLS) config(ctx context.Context, on place.Place) (*tls.Config, error) {
 	return c, nil
 }
 
-// secure speaks TLS over a connection to an address, as the login says. One over which it does not come about is closed.
+// secure speaks TLS over a connection to an address, as the login says. One over which it does not come about is
+// closed.
 func (l *login) secure(ctx context.Context, conn net.Conn, address string) (net.Conn, error) {
 	c, err := l.tls(ctx)
 	if err != nil {

@@ -338,7 +338,8 @@ type carried struct {
 
 func (c *carried) Carries(context.Context) error { return c.ill }
 
-// An instance that is not reached keeps its condition while what carries connections to it does not answer, and a check of it says so.
+// An instance that is not reached keeps its condition while what carries connections to it does not answer, and a
+// check of it says so.
 func TestNothingIsKnownWhileTheWayIsIll(t *testing.T) {
 	i := instance(t, "green-1", func(http.ResponseWriter, *http.Request) {})
 	way := &carried{}

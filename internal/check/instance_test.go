@@ -13,7 +13,8 @@ import (
 	"vaiven/internal/plan"
 )
 
-// A worker has no door: it is looked at from outside, by its process, by what it prints, and by what it tells of itself.
+// A worker has no door: it is looked at from outside, by its process, by what it prints, and by what it tells of
+// itself.
 func TestOfAWorker(t *testing.T) {
 	worker := instance(t, "green-1", func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, "bookings_connected 1\nbookings_waiting 40\n")

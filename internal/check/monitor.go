@@ -43,9 +43,9 @@ func NewMonitor(p *plan.Plan, secrets secret.Values, from func(reading.Instance)
 // atOnce bounds how many readings are under way at the same time.
 const atOnce = 256
 
-// Round reads the health of all instances at once and returns their conditions
-// in the same order. An instance whose part is read less often keeps its condition
-// until it is due, and so does one of which nothing is known, as what carries connections to it does not answer. It is not safe for concurrent use.
+// Round reads the health of all instances at once and returns their conditions in the same order. An instance whose
+// part is read less often keeps its condition until it is due, and so does one of which nothing is known, as what
+// carries connections to it does not answer. It is not safe for concurrent use.
 func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []reading.Condition {
 	readings := make([]*Reading, len(instances))
 	before := time.Now()

@@ -34,8 +34,8 @@ import (
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // harbour is an authority that certifies servers.

@@ -78,7 +78,8 @@ const askLimit = 5 * time.Second
 // chunk is how many objects of a list are asked for at once.
 const chunk = 500
 
-// quiet has the libraries that ask the API say nothing of their own on our standard error, which is a screen's: what matters are errors, and they are returned.
+// quiet has the libraries that ask the API say nothing of their own on our standard error, which is a screen's: what
+// matters are errors, and they are returned.
 var quiet = sync.OnceFunc(func() { klog.SetSlogLogger(slog.New(slog.DiscardHandler)) })
 
 // Open reads a configuration. Nothing is asked yet.
@@ -114,7 +115,8 @@ func Open(c plan.API) (*Client, error) {
 	return &Client{Namespace: namespace, api: api, base: base, http: asks, config: rest}, nil
 }
 
-// Later opens a client when it is needed first: the kubeconfig may come later than the plan. It is safe for concurrent use.
+// Later opens a client when it is needed first: the kubeconfig may come later than the plan. It is safe for
+// concurrent use.
 type Later struct {
 	Config plan.API
 
@@ -171,7 +173,8 @@ const (
 	aliveWithin = time.Second
 )
 
-// Answers is why the API does not answer, nil if it does, with whatever. However many ask, it is asked a few times a second.
+// Answers is why the API does not answer, nil if it does, with whatever. However many ask, it is asked a few times a
+// second.
 func (c *Client) Answers(ctx context.Context) error {
 	c.alive.mu.Lock()
 	defer c.alive.mu.Unlock()
@@ -203,7 +206,8 @@ func (c *Client) Get(ctx context.Context, of schema.GroupVersionResource, name s
 	return o, said(err)
 }
 
-// List are all that have the labels, in chunks. One that ends in the middle because the server has forgotten the moment is begun anew.
+// List are all that have the labels, in chunks. One that ends in the middle because the server has forgotten the
+// moment is begun anew.
 func (c *Client) List(ctx context.Context, of schema.GroupVersionResource, labels string) ([]unstructured.Unstructured, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
@@ -250,8 +254,9 @@ func (c *Client) Create(ctx context.Context, of schema.GroupVersionResource, o *
 	return said(err)
 }
 
-// Apply makes an object what is given of it, by server-side apply as [Manager]: what others have written elsewhere stays, and where they have written
-// something else in the same place, the error wraps [ErrChanged] and says who and where.
+// Apply makes an object what is given of it, by server-side apply as [Manager]: what others have written elsewhere
+// stays, and where they have written something else in the same place, the error wraps [ErrChanged] and says who and
+// where.
 func (c *Client) Apply(ctx context.Context, of schema.GroupVersionResource, o *unstructured.Unstructured, dry bool) (*unstructured.Unstructured, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
@@ -290,7 +295,8 @@ func (c *Client) Delete(ctx context.Context, of schema.GroupVersionResource, nam
 	return said(err)
 }
 
-// Log is the end of what a pod has said, so many lines of it and at most so many bytes; nothing of one that has not begun.
+// Log is the end of what a pod has said, so many lines of it and at most so many bytes; nothing of one that has not
+// begun.
 func (c *Client) Log(ctx context.Context, pod string, lines int, most int64) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()

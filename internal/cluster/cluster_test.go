@@ -17,10 +17,10 @@ import (
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/klog/v2"
 
-	"vaiven/internal/cluster/standin"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/standin"
+	"vaiven/lab/testkit"
 )
 
 func start(t *testing.T, c standin.Config) (*standin.Server, *Client, string) {
@@ -135,7 +135,8 @@ func TestErrors(t *testing.T) {
 	}
 }
 
-// The stand-in's watches tell what has changed since a version, mark where they are, end as they were asked to or as they please, and say when a version is gone.
+// The stand-in's watches tell what has changed since a version, mark where they are, end as they were asked to or as
+// they please, and say when a version is gone.
 func TestTheStandInsWatches(t *testing.T) {
 	s, c, url := start(t, standin.Config{Bookmarks: 20 * time.Millisecond})
 	first := pod("sailings-1", map[string]any{"app": "sailings"})
@@ -214,7 +215,8 @@ func TestTheStandInsWatches(t *testing.T) {
 	}
 }
 
-// What is kept is as the API has it, also where watches break all the time, and where the server forgets and comes back; and as long as nothing changes it is not asked for again.
+// What is kept is as the API has it, also where watches break all the time, and where the server forgets and comes
+// back; and as long as nothing changes it is not asked for again.
 func TestKept(t *testing.T) {
 	s, c, _ := start(t, standin.Config{})
 	var kept Kept[int]

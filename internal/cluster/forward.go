@@ -61,9 +61,10 @@ func (w *way) over() bool {
 	}
 }
 
-// Dial connects to a pod through the API, from wherever that is reached: the address is the pod's own, host:port. That nothing takes connections there is known
-// only after a while, so the connection that it returns is a [place.Unsure]. Errors wrap [ErrUnreachable], [ErrMissing] if there is no such pod, or [ErrRefused]
-// if the right to do so is missing. Any number may be made at the same time.
+// Dial connects to a pod through the API, from wherever that is reached: the address is the pod's own, host:port.
+// That nothing takes connections there is known only after a while, so the connection that it returns is a
+// [place.Unsure]. Errors wrap [ErrUnreachable], [ErrMissing] if there is no such pod, or [ErrRefused] if the right to
+// do so is missing. Any number may be made at the same time.
 func (c *Client) Dial(ctx context.Context, _, address string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {

@@ -18,9 +18,9 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/cluster/standin"
 	"vaiven/internal/place"
-	"vaiven/internal/testkit"
+	"vaiven/lab/standin"
+	"vaiven/lab/testkit"
 )
 
 // listener is one of this machine.

@@ -12,8 +12,8 @@ import (
 	"vaiven/internal/place"
 )
 
-// relay is what a pod's shell connects with, by bash or by nc: it says on its second output when it has, or why not. What it is given it sends, what comes
-// it prints, until either ends.
+// relay is what a pod's shell connects with, by bash or by nc: it says on its second output when it has, or why not.
+// What it is given it sends, what comes it prints, until either ends.
 const relay = `if command -v bash >/dev/null; then
   exec bash -c 'exec 3<>"/dev/tcp/$0/$1" || exit 1; echo open >&2; { cat >&3; kill $$; } <&0 >/dev/null 2>&1 & exec cat <&3' "$1" "$2"
 fi
@@ -21,7 +21,8 @@ command -v nc >/dev/null || exit 127
 case "$(nc -h 2>&1)" in *"-q secs"*) quit="-q 0" ;; esac
 exec nc -v $quit "$1" "$2"`
 
-// relayed is how a relay says that it is connected, in a line of its own: bash as it is told to, and the several kinds of nc.
+// relayed is how a relay says that it is connected, in a line of its own: bash as it is told to, and the several
+// kinds of nc.
 var relayed = regexp.MustCompile(`(?m)^(open|.* open|.* succeeded!|Ncat: Connected to .*)\r?\n`)
 
 // heard is what a relay says of itself.
@@ -73,8 +74,9 @@ func (h *heard) failure(pod, address string, status int) error {
 	return place.Failure(cause, address, text)
 }
 
-// DialFrom connects from inside a pod, by a command that runs there as long as the connection stands. Errors are those of [place.Failure], or wrap
-// [place.ErrCannot] if the pod has nothing to connect with, or what [Client.Exec] returns. Any number may be made at the same time.
+// DialFrom connects from inside a pod, by a command that runs there as long as the connection stands. Errors are
+// those of [place.Failure], or wrap [place.ErrCannot] if the pod has nothing to connect with, or what [Client.Exec]
+// returns. Any number may be made at the same time.
 func (c *Client) DialFrom(ctx context.Context, pod, address string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {

@@ -24,8 +24,9 @@ type Watched struct {
 	Labels string // "" for all
 }
 
-// follow tells of every change of what is watched, and whether the watch stands, until the context ends. One that breaks goes on
-// where it was; where the server has forgotten that, it begins anew. As something may have been missed then, that it stands again is told like a change.
+// follow tells of every change of what is watched, and whether the watch stands, until the context ends. One that
+// breaks goes on where it was; where the server has forgotten that, it begins anew. As something may have been missed
+// then, that it stands again is told like a change.
 func (c *Client) follow(ctx context.Context, w Watched, tell func(stands bool)) {
 	from, pause := "", firstPause
 	for ctx.Err() == nil {
@@ -64,7 +65,8 @@ func (c *Client) follow(ctx context.Context, w Watched, tell func(stands bool)) 
 // again is how long between two looks, where no watch tells of a change.
 const again = time.Second
 
-// Until looks whether something is so, whenever what is watched has changed, until it is, or looking fails for good. At the end of the context its error is the context's cause.
+// Until looks whether something is so, whenever what is watched has changed, until it is, or looking fails for good.
+// At the end of the context its error is the context's cause.
 func (c *Client) Until(ctx context.Context, so func() (bool, error), watched ...Watched) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -90,13 +92,15 @@ func (c *Client) Until(ctx context.Context, so func() (bool, error), watched ...
 	}
 }
 
-// What is kept is read anew after a while in any case, as a watch can be silent without being whole, and is watched for as long as somebody asks for it.
+// What is kept is read anew after a while in any case, as a watch can be silent without being whole, and is watched
+// for as long as somebody asks for it.
 const (
 	keptFor = 10 * time.Second
 	idle    = 10 * time.Second
 )
 
-// Kept is what was read of objects, for as long as watches tell of no change of them. The zero value has read nothing. It is safe for concurrent use.
+// Kept is what was read of objects, for as long as watches tell of no change of them. The zero value has read
+// nothing. It is safe for concurrent use.
 type Kept[T any] struct {
 	mu       sync.Mutex // protects what follows
 	value    T
@@ -111,7 +115,8 @@ type watching struct {
 	end    *time.Timer
 }
 
-// Get is what was read, if watches stand and have told of no change since, and else what read returns. The watches are always the same ones.
+// Get is what was read, if watches stand and have told of no change since, and else what read returns. The watches
+// are always the same ones.
 func (k *Kept[T]) Get(c *Client, read func() (T, error), watched ...Watched) (T, error) {
 	k.mu.Lock()
 	if !slices.Contains(k.watch(c, watched), false) && time.Now().Before(k.until) {
@@ -129,7 +134,8 @@ func (k *Kept[T]) Get(c *Client, read func() (T, error), watched ...Watched) (T,
 	return value, err
 }
 
-// Forget has the next Get read, and what is being read now not be kept: whoever changes something himself does not wait for a watch to tell of it.
+// Forget has the next Get read, and what is being read now not be kept: whoever changes something himself does not
+// wait for a watch to tell of it.
 func (k *Kept[T]) Forget() {
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -49,7 +49,8 @@ type messages interface {
 	Messages(listen string) (c broker.Config, exchange, key string)
 }
 
-// Way is how requests go to the front: over HTTP, on connections that are kept or on one of their own each, or as messages.
+// Way is how requests go to the front: over HTTP, on connections that are kept or on one of their own each, or as
+// messages.
 func (d *Door) Way(kept bool) http.RoundTripper {
 	if d.asks != nil {
 		return d.asks
@@ -101,8 +102,8 @@ func nameOf(host string) string {
 	return host
 }
 
-// Transport makes one for requests at the door, which its caller may adapt. Connections are kept, as browsers do, or each
-// request has one of its own.
+// Transport makes one for requests at the door, which its caller may adapt. Connections are kept, as browsers do, or
+// each request has one of its own.
 func (d *Door) Transport(kept bool) *http.Transport {
 	t := &http.Transport{DisableKeepAlives: !kept, DisableCompression: true, TLSClientConfig: d.tls, Protocols: new(http.Protocols)}
 	if d.plan.Resolver != "" {

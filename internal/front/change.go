@@ -36,22 +36,22 @@ func (c Change) Error() split.Share { return max(c.Reached-c.Wanted, c.Wanted-c.
 type Revisions struct {
 	number uint64
 	state  string
-	since  time.Time // when this state was first seen
-	held   bool      // what is seen is on its way to another state that is ours
-	holds  Glance    // how many of these have begun or ended
+	since  time.Time  // when this state was first seen
+	held   bool       // what is seen is on its way to another state that is ours
+	holds  ChangeMark // how many of these have begun or ended
 }
 
-// Glance is when somebody began to look at the front.
-type Glance uint64
+// ChangeMark is when somebody began to look at the front.
+type ChangeMark uint64
 
-// Glance is to be had before a state is read that [Revisions.Since] is asked about.
-func (r *Revisions) Glance() Glance { return r.holds }
+// Mark is to be had before a state is read that [Revisions.Since] is asked about.
+func (r *Revisions) Mark() ChangeMark { return r.holds }
 
 // Past reports whether a hold has begun or ended since: what was seen may have been on its way.
-func (r *Revisions) Past(g Glance) bool { return r.held || g != r.holds }
+func (r *Revisions) Past(g ChangeMark) bool { return r.held || g != r.holds }
 
 // Since is the revision of a state that was read since a glance.
-func (r *Revisions) Since(g Glance, state string) uint64 {
+func (r *Revisions) Since(g ChangeMark, state string) uint64 {
 	if r.number > 0 && r.Past(g) {
 		return r.number
 	}
@@ -68,11 +68,12 @@ func (r *Revisions) Of(state string) uint64 {
 }
 
 // Split is a share with the revision of the state that it was read from, since a glance.
-func (r *Revisions) Split(g Glance, share split.Share, state string) reading.Split {
+func (r *Revisions) Split(g ChangeMark, share split.Share, state string) reading.Split {
 	return reading.Split{Revision: r.Since(g, state), Share: share, Since: r.since}
 }
 
-// Hold keeps the revision whatever is seen from now on, until Keep or Release: it is on its way to other instances, say.
+// Hold keeps the revision whatever is seen from now on, until Keep or Release: it is on its way to other instances,
+// say.
 func (r *Revisions) Hold() { r.held = true; r.holds++ }
 
 // Release ends a hold.
@@ -150,8 +151,8 @@ func Takes(list []reading.Server) []bool {
 	return takes
 }
 
-// Weigh finds the weights, from 1 to most, of both sides' instances for a share on green, and within a side by what each
-// carries, as far as the plan says it. Those that get nothing have 0.
+// Weigh finds the weights, from 1 to most, of both sides' instances for a share on green, and within a side by what
+// each carries, as far as the plan says it. Those that get nothing have 0.
 func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share, most int) (w split.Weights, of [2][]int, err error) {
 	groups := make([]split.Group, len(sides))
 	for side, list := range sides {

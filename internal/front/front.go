@@ -1,6 +1,7 @@
 package front
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -24,6 +25,9 @@ var (
 	// ErrNewer is wrapped when somebody went home since the generation that was expected.
 	// Nothing was done, or what was is overruled by that.
 	ErrNewer = errors.New("all traffic was sent home meanwhile")
+	// ErrTaken is wrapped when another keeper took over since the term that was expected.
+	// Nothing was done.
+	ErrTaken = errors.New("another keeper has taken over")
 	// ErrNobody is wrapped when all requests would go to a side that has no instances,
 	// while the other one serves. Nothing was done.
 	ErrNobody = errors.New("nobody is there")
@@ -58,12 +62,32 @@ type Driver interface {
 	Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error)
 	// SetInstances replaces the instances of a side.
 	SetInstances(context.Context, split.Side, []reading.Server) error
+	// NewTerm begins another term, and changes nothing else: changes of an earlier one are refused from
+	// then on, and where the front can compare, also those that are on their way. It is nobody's going home.
+	NewTerm(context.Context) (term uint64, err error)
 }
 
 // Expect is what a front has to have for a change to be made.
 type Expect struct {
 	Revision   uint64 // of the split, as read by this driver
 	Generation uint64 // of the order of going home, from whatever process
+	Term       uint64 // of whoever keeps the service
+}
+
+// AsRead is that a front still is as it was read.
+func AsRead(r reading.Front) Expect {
+	return Expect{Revision: r.Split.Revision, Generation: r.Order.Generation, Term: r.Order.Term}
+}
+
+// Allows is an error if somebody went home, or took over, since what is expected.
+func (e Expect) Allows(o reading.Order) error {
+	switch {
+	case o.Generation > e.Generation:
+		return fmt.Errorf("%w: %s sent all of it to %v", ErrNewer, cmp.Or(o.By, "somebody"), o.Side)
+	case o.Term > e.Term:
+		return fmt.Errorf("%w: what is ordered in term %d counts no more, it is term %d", ErrTaken, e.Term, o.Term)
+	}
+	return nil
 }
 
 // Homing is a going home.
@@ -84,6 +108,22 @@ type Done struct {
 	// Everywhere is when the last of those who ask goes by it, where that is later than now.
 	Everywhere time.Time
 	Did        []string // the commands carried out, or lines of the file's difference
+}
+
+// Name tells a front that knows nobody of a side which instances of a part run there, and how many those are.
+func Name(ctx context.Context, d interface {
+	SetInstances(context.Context, split.Side, []reading.Server) error
+}, side split.Side, list []reading.Instance, part string) (int, error) {
+	var servers []reading.Server
+	for _, i := range list {
+		if i.Running && i.Part == part {
+			servers = append(servers, reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
+		}
+	}
+	if len(servers) == 0 {
+		return 0, nil
+	}
+	return len(servers), d.SetInstances(ctx, side, servers)
 }
 
 // Drainer is a front that can be told that a side is given up, or that knows better than by
@@ -124,7 +164,8 @@ func Quiet(side split.Side, of split.Share) error {
 	return fmt.Errorf("%w: %v gets %v of the requests", ErrRefused, side, of)
 }
 
-// Preparer is a front that needs something before it can be steered: a file that a proxy is started with, records, exchanges.
+// Preparer is a front that needs something before it can be steered: a file that a proxy is started with, records,
+// exchanges.
 type Preparer interface {
 	// Prepare makes it with the instances that there are, by side, and all requests on the side that has
 	// some: on blue, if both have. made is false if it was there.
@@ -163,8 +204,8 @@ type Lister interface {
 	Listed(context.Context, split.Side) ([]reading.Server, error)
 }
 
-// Reacher is a front that can say whether the front itself reaches an instance, from where it stands.
-type Reacher interface {
+// Probing is a front that can say whether the front itself reaches an instance, from where it stands.
+type Probing interface {
 	// Reach connects to an address from there. The error is why it could not, and wraps [ErrUnknown] if that
 	// cannot be told.
 	Reach(ctx context.Context, address string) error
@@ -189,7 +230,7 @@ var ErrUnknown = errors.New("not known")
 
 // Reach reports whether a front reaches an address.
 func Reach(ctx context.Context, d Driver, address string) error {
-	if r, ok := d.(Reacher); ok {
+	if r, ok := d.(Probing); ok {
 		return r.Reach(ctx, address)
 	}
 	return fmt.Errorf("%w: such a front cannot be asked", ErrUnknown)
@@ -219,6 +260,7 @@ func Listed(ctx context.Context, d Driver, side split.Side) ([]reading.Server, e
 
 // Headers between the prober, a front that names its sides, and the instances.
 const (
+	ProbeAgent     = "vaiven-prober"   // its User-Agent, by which an access log shows that it is written
 	ProbeHeader    = "Vaiven-Probe"    // request: the secret; the instance sees only that it is a probe
 	SideHeader     = "Vaiven-Side"     // answer to a probe: blue or green
 	InstanceHeader = "Vaiven-Instance" // answer to a probe: the instance's name

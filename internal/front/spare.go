@@ -33,8 +33,9 @@ func (s Spare) At(share split.Share) Spare {
 	return s
 }
 
-// Open has the door of a front with a share on green be what a plan wants: it keeps its secret, and gets one where it had
-// none. Going home keeps what there is instead, and asks nothing of this machine's disk. The error wraps [ErrRefused].
+// Open has the door of a front with a share on green be what a plan wants: it keeps its secret, and gets one where it
+// had none. Going home keeps what there is instead, and asks nothing of this machine's disk. The error wraps
+// [ErrRefused].
 func (s Spare) Open(d plan.SpareDoor, share split.Share) (Spare, error) {
 	switch {
 	case !d.Asks():
@@ -49,8 +50,8 @@ func (s Spare) Open(d plan.SpareDoor, share split.Share) (Spare, error) {
 	return s.At(share), nil
 }
 
-// Renewed is an open door with another secret: nobody is on the spare side any more, so who knew the way there has to be told
-// anew.
+// Renewed is an open door with another secret: nobody is on the spare side any more, so who knew the way there has to
+// be told anew.
 func (s Spare) Renewed(d plan.SpareDoor) Spare {
 	var err error
 	if s.Secret, err = RenewSpareSecret(d.File, s.Secret); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -74,6 +75,7 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 		return err
 	}
 	var gone <-chan time.Time // something else is done in its place, and no event says so
+	var held heldSince
 	for {
 		select {
 		case e, ok := <-events:
@@ -86,7 +88,7 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 				}
 				return nil
 			}
-			if f, failed := e.What.(crossing.NotDone); failed && f.Task == task {
+			if f, failed := e.What.(crossing.Failed); failed && f.Task == task {
 				return fmt.Errorf("%w: %s", ErrNotDone, words.Trouble(f.Trouble))
 			}
 		case s, ok := <-snapshots:
@@ -95,6 +97,9 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 			}
 			shown(s)
 			shownTo = s.Crossing.Seq
+			if held.long(s) {
+				return fmt.Errorf("%w: %s. The keeper does it when that is over", ErrNotDone, words.Lacks(s.Held, s.At))
+			}
 			if gone == nil && s.Crossing.Seq > task && s.Crossing.Task.ID != task {
 				gone = time.After(eventLimit)
 			}
@@ -104,6 +109,25 @@ func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted fu
 			return ctx.Err()
 		}
 	}
+}
+
+// heldLimit is how long something that is withheld is waited for.
+const heldLimit = 10 * time.Second
+
+// heldSince is since when something is withheld for a reason that does not pass by itself, zero while it is not.
+type heldSince time.Time
+
+// long takes in a snapshot, and reports whether nobody waits for it any longer.
+func (h *heldSince) long(s keeper.Snapshot) bool {
+	switch withheld := slices.ContainsFunc(s.Held, func(l crossing.Lack) bool { return l.Kind != crossing.LackTime }); {
+	case !withheld:
+		*h = heldSince{}
+	case time.Time(*h).IsZero():
+		*h = heldSince(s.At)
+	default:
+		return s.At.Sub(time.Time(*h)) > heldLimit
+	}
+	return false
 }
 
 // eventLimit is how long an event may come after a snapshot that knows of it, and the other
@@ -150,11 +174,11 @@ func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]rea
 	var side split.Side
 	var choices []raise.Choice
 	raising := false
-	command := keeper.Command{Do: keeper.Raise, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
+	command := keeper.Command{Act: crossing.Raise{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.Ordered:
-			if f.Task.Do == crossing.StandUp {
+			if f.Task.Do == crossing.TaskRaise {
 				side, choices = f.Task.Side, f.Task.Choices
 			}
 		case crossing.Raised:
@@ -162,7 +186,7 @@ func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]rea
 		}
 		return false
 	}, func(s keeper.Snapshot) {
-		if t := s.Crossing.Task; t.Do == crossing.StandUp {
+		if t := s.Crossing.Task; t.Do == crossing.TaskRaise {
 			side, raising = t.Side, true
 		}
 		if raising {
@@ -183,14 +207,14 @@ type Shifted struct {
 
 // Shift puts a share on green in force by hand. Within a crossing that is a steering, with
 // its rules; in none the share is the person's own responsibility, and the notes say so.
-func Shift(ctx context.Context, c keeper.Client, command keeper.Command) (Shifted, error) {
-	command.Do = keeper.Shift
-	share := command.Share
+func Shift(ctx context.Context, c keeper.Client, to crossing.Shift, command keeper.Command) (Shifted, error) {
+	command.Act = to
+	share := to.Share
 	s := Shifted{}
 	first, crossed := true, false
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
-		case crossing.InForce:
+		case crossing.TookEffect:
 			if f.Task != task {
 				return false
 			}
@@ -225,9 +249,9 @@ func Shift(ctx context.Context, c keeper.Client, command keeper.Command) (Shifte
 }
 
 // Retire drains and removes the side without traffic.
-func Retire(ctx context.Context, c keeper.Client, command keeper.Command) (split.Side, error) {
+func Retire(ctx context.Context, c keeper.Client, typed string, command keeper.Command) (split.Side, error) {
 	var side split.Side
-	command.Do = keeper.Retire
+	command.Act = crossing.Retire{Typed: typed}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		retired, done := f.(crossing.Retired)
 		side = retired.Side
@@ -245,7 +269,7 @@ func Prove(ctx context.Context, c keeper.Client, command keeper.Command) (proof.
 	if err != nil {
 		return proof.Proof{}, prove.About{}, err
 	}
-	command.Do = keeper.Prove
+	command.Act = crossing.Prove{}
 	if _, err := c.Do(ctx, command); err != nil {
 		return proof.Proof{}, prove.About{}, err
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -20,6 +21,9 @@ type BackOptions struct {
 	Why   string
 	Force bool          // also to a side that has nobody, while the other one serves
 	For   time.Duration // how long to try; at least once
+	// Name tells the front who runs on the side, where it has forgotten that, and reports whether somebody does; nil
+	// if nobody can.
+	Name func(context.Context) bool
 }
 
 // Returned is what going back came to.
@@ -30,6 +34,8 @@ type Returned struct {
 	Took  time.Duration `json:"took"`
 	Did   []string      `json:"did"`
 	Notes []string      `json:"notes,omitempty"` // what there is to know beside it
+
+	Everywhere time.Time `json:"everywhere,omitzero"` // until when those who ask may still go by what was before, where that is later than now
 }
 
 // Front is all that going back asks of a front.
@@ -43,11 +49,17 @@ type Front interface {
 func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Returned, error) {
 	r := Returned{To: o.To}
 	begun := time.Now()
+	named := o.Name == nil
 	for tries := 1; ; tries++ {
 		d, err := front.TryHome(ctx, f.Home, o.homing())
 		if err == nil {
-			r.Took, r.Share, r.Order, r.Did = time.Since(begun), d.Share, d.Order, d.Did
+			r.Took, r.Share, r.Order, r.Did, r.Everywhere = time.Since(begun), d.Share, d.Order, d.Did, d.Everywhere
 			return r, nil
+		}
+		if errors.Is(err, front.ErrNobody) && !named {
+			if named = true; o.Name(ctx) {
+				continue
+			}
 		}
 		if errors.Is(err, front.ErrNobody) {
 			return r, fmt.Errorf("%w: %w. To go there all the same, say --force", crossing.ErrNotNow, err)
@@ -63,6 +75,60 @@ func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Retur
 		case <-time.After(pause):
 		}
 	}
+}
+
+// Strays are requests that were counted after all was sent home.
+type Strays struct {
+	Home, Elsewhere int64
+	Until           time.Time // when those who ask go by it, at the latest; zero if nothing is known that would explain them
+}
+
+// Any reports whether so many go elsewhere that it is no chance, and none that was under way.
+func (s Strays) Any() bool {
+	return s.Elsewhere >= straysLeast && float64(s.Elsewhere) >= straysPart*float64(s.Home+s.Elsewhere)
+}
+
+const (
+	straysFor   = 2 * time.Second // requests are counted for so long, at most,
+	straysEvery = 100 * time.Millisecond
+	straysTail  = 500 * time.Millisecond // beginning after those that were under way
+	straysLeast = 5
+	straysPart  = 0.1
+	homeLeast   = 20 // so many at home, and none elsewhere, are enough
+)
+
+// Arrived counts for a moment where requests go after all were sent home: what users get is more than what a front
+// says of itself. A front that counts nothing is taken at its word.
+func Arrived(ctx context.Context, f Front, r Returned) Strays {
+	s := Strays{}
+	if r.Everywhere.After(time.Now()) {
+		s.Until = r.Everywhere
+	}
+	var series figures.Series
+	begun := time.Now()
+	for time.Since(begun) < straysFor {
+		limited, cancel := context.WithTimeout(ctx, straysFor)
+		now, err := f.Read(limited)
+		cancel()
+		queued := now.Sides[split.Blue].Queue != nil || now.Sides[split.Green].Queue != nil // what waits on a side is done there
+		if err != nil || !now.Tells.Counts || now.Order.Generation > r.Order.Generation || now.Sessions || queued {
+			return Strays{Until: s.Until}
+		}
+		if series.Add(now) != nil {
+			return Strays{Until: s.Until}
+		}
+		from := begun.Add(straysTail)
+		s.Home, s.Elsewhere = series.Count(r.To, from, 0).Requests, series.Count(r.To.Other(), from, 0).Requests
+		if s.Home >= homeLeast && s.Elsewhere == 0 {
+			return s
+		}
+		select {
+		case <-ctx.Done():
+			return s
+		case <-time.After(straysEvery):
+		}
+	}
+	return s
 }
 
 func (o BackOptions) homing() front.Homing {

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
+	"vaiven/internal/plan"
 	"vaiven/internal/words"
 )
 
@@ -25,6 +28,7 @@ type Options struct {
 	AtOnce    bool                                // in one step, because the live side does not serve
 	Why       string                              // what to write into the logbook
 	TakeWheel bool                                // also from somebody else
+	AtFreeze  bool                                // end as soon as it is frozen, also while a guard may yet roll it back
 	Ask       func(question string) (bool, error) // where Yes is not set
 	Emit      func(line any) error                // each event, then the summary
 	Tell      func(text string)                   // how it stands while it waits; nil for nobody
@@ -36,6 +40,7 @@ type Outcome string
 // The outcomes.
 const (
 	Settled    Outcome = "settled"
+	Kept       Outcome = "settled, old side kept" // which was to be retired: somebody moved traffic, or it is not known to be safe
 	RolledBack Outcome = "rolled back"
 	CalledOff  Outcome = "called off"
 	Failed     Outcome = "failed"        // nothing was begun
@@ -74,12 +79,10 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	}
 	begun := before.Crossing.Seq
 	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
-		command := keeper.Command{
-			Do: keeper.Begin, By: o.By, Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel,
-		}
+		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 		begun, err = c.Do(ctx, command)
 		var r *crossing.Refusal
-		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.Retire { // it has just come to that
+		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.TaskRetire { // it has just come to that
 			if before, err = free(ctx, snapshots); err == nil {
 				begun, err = c.Do(ctx, command)
 			}
@@ -127,11 +130,13 @@ type runner struct {
 	told     uint64       // of the last event that was passed on
 	answered uint64       // the question that was answered last
 	answer   keeper.Command
+	asked    uint64    // the question that it is about
 	since    time.Time // when it was first refused because nothing goes on without being watched
 	lost     time.Time // since when a keeper knows nothing of it
 	served   bool      // in a first release, requests go to the new side
 	said     string    // how it stood when that was told last
 	saidAt   time.Time
+	held     heldSince
 }
 
 // tally is what was counted at the door.
@@ -219,9 +224,18 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		}
 		return Summary{}, false, nil
 	case c.Stage.Over() && !c.Retiring():
+		if c.Stage == crossing.Settled && !c.Everyone(c.Full()) {
+			return r.summary(s, Kept, words.Trouble(c.Trouble)), true, nil
+		}
 		return r.summary(s, outcomeOf(c.Stage), words.Cause(c.Why, c)+wayOut(c.Why)), true, nil
-	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raise || c.Stage == crossing.Prove):
+	case c.Retiring() && c.Stage == crossing.Settled && len(c.Ails) > 0: // the old side is not retired while that is so
+		return r.summary(s, LiveIll, words.Cause(c.Ails[len(c.Ails)-1].Cause, c)+", and "+c.Task.Side.String()+" is kept"), true, nil
+	case c.Retiring() && c.Stage == crossing.Settled && r.held.long(s):
+		return r.summary(s, Kept, words.Lacks(s.Held, s.At)), true, nil
+	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raising || c.Stage == crossing.Proving):
 		return Summary{}, false, nil // a side that is proven helps, whatever comes then
+	case c.Frozen() && !r.AtFreeze && mayRollBack(s.Guards) && s.At.Sub(c.Freezes[len(c.Freezes)-1].At) < rollBackFor:
+		return Summary{}, false, nil // guards go on, and may have the last word
 	case c.Frozen():
 		outcome, why := standsAs(c), words.Frozen(c)
 		if help := words.WaysOut(s.WaysOut, c.Target); help != "" {
@@ -231,8 +245,9 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 	case q.ID == 0 || q.ID == r.answered:
 		return Summary{}, false, nil
 	}
-	if r.answer.Question != q.ID {
+	if r.asked != q.ID {
 		var err error
+		r.asked = q.ID
 		if r.answer, err = r.say(q, c); err != nil {
 			return Summary{}, false, err
 		}
@@ -258,19 +273,19 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 
 // say is the answer to a question.
 func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, error) {
-	answer := keeper.Command{Do: keeper.No, By: r.By, Question: q.ID}
+	answer := keeper.Command{Act: crossing.No{Question: q.ID}, By: r.By}
 	text := words.Whole(q, c)
 	switch {
 	case q.Kind == crossing.AskSameBuild: // --same-build says yes, before it is asked
 	case q.Kind == crossing.AskFindings && r.Accept, q.Kind != crossing.AskFindings && r.Yes:
-		answer.Do = keeper.Yes
+		answer.Act = crossing.Yes{Question: q.ID}
 	case r.Ask != nil:
 		yes, err := r.Ask(text)
 		if err != nil {
 			return answer, fmt.Errorf("ask %q: %w", text, err)
 		}
 		if yes {
-			answer.Do = keeper.Yes
+			answer.Act = crossing.Yes{Question: q.ID}
 		}
 	}
 	return answer, nil
@@ -287,6 +302,16 @@ func wayOut(why crossing.Cause) string {
 		return " (--accept says yes)"
 	}
 	return ""
+}
+
+// rollBackFor is how long a crossing that is frozen is waited for because a guard may yet roll it back.
+const rollBackFor = 30 * time.Second
+
+// mayRollBack reports whether a guard that rolls back has half of the evidence that it needs, or more.
+func mayRollBack(list []guard.Status) bool {
+	return slices.ContainsFunc(list, func(s guard.Status) bool {
+		return s.Then == plan.RollBack && s.Watch.Gathers() && s.State == guard.Watching && 2*s.Evidence >= s.Needed
+	})
 }
 
 // standsAs is how a crossing stands that is frozen, by whatever froze it: the gravest first.
@@ -320,7 +345,7 @@ func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
 		sum.Freeze = c.Freezes[n-1].ID
 	}
 	left := c.Target
-	if o == Settled {
+	if o == Settled || o == Kept {
 		left = c.Target.Other()
 	}
 	if last := s.Door.LastBegun[left.String()]; !s.Switch.At.IsZero() && last.After(s.Switch.At) {

@@ -12,6 +12,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -50,14 +51,14 @@ func newClient() *fakeClient {
 // well is what comes of a task where everything goes well.
 func well(t crossing.Task) crossing.Fact {
 	switch t.Do {
-	case crossing.StandUp:
+	case crossing.TaskRaise:
 		return crossing.Raised{Task: t.ID}
-	case crossing.Check:
+	case crossing.TaskProve:
 		return crossing.Proved{Task: t.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}
-	case crossing.Move:
-		return crossing.InForce{Task: t.ID, Nearest: t.Share, Share: t.Share, Took: time.Millisecond, Did: []string{"set weight"}}
-	case crossing.GoHome:
-		return crossing.AtHome{Task: t.ID, Share: split.Toward(t.Side, split.Whole), Generation: 1}
+	case crossing.TaskMove:
+		return crossing.TookEffect{Task: t.ID, Nearest: t.Share, Share: t.Share, Took: time.Millisecond, Did: []string{"set weight"}}
+	case crossing.TaskHome:
+		return crossing.Returned{Task: t.ID, Share: split.Toward(t.Side, split.Whole), Generation: 1}
 	}
 	return crossing.Retired{Task: t.ID, Side: t.Side}
 }
@@ -66,7 +67,7 @@ func (c *fakeClient) show() {
 	s := keeper.Snapshot{View: engine.View{At: time.Now(), Ready: true, Crossing: c.state}}
 	s.Front.Split.Share = c.share
 	green := reading.Condition{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}
-	if c.state.Task.Do == crossing.StandUp {
+	if c.state.Task.Do == crossing.TaskRaise {
 		green.State = reading.Answering
 	}
 	s.Sides[split.Green].Instances = []reading.Condition{green}
@@ -98,12 +99,21 @@ func (c *fakeClient) unknown() []crossing.Lack {
 func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, error) {
 	c.commands = append(c.commands, command)
 	begin := c.begin
-	begin.SameBuild = command.SameBuild
-	in := map[keeper.Verb]crossing.Input{
-		keeper.Begin: begin, keeper.Yes: crossing.Yes{Question: command.Question}, keeper.No: crossing.No{Question: command.Question},
-		keeper.Shift: crossing.ShiftTo{Share: command.Share, Proven: [2]bool{true, true}}, keeper.Retire: crossing.GiveUp{}, keeper.Back: crossing.Back{Why: command.Why, Read: true},
-		keeper.Raise: crossing.RaiseSpare{Side: split.Green, Choices: begin.Choices, NothingNew: begin.NothingNew, SameBuild: command.SameBuild},
-	}[command.Do]
+	in := crossing.Input(command.Act)
+	switch a := command.Act.(type) {
+	case crossing.Begin:
+		begin.SameBuild = a.SameBuild
+		in = begin
+	case crossing.Shift:
+		a.Proven = [2]bool{true, true}
+		in = a
+	case crossing.Back:
+		a.Why, a.Read = command.Why, true
+		in = a
+	case crossing.Raise:
+		a.Side, a.Choices, a.NothingNew = split.Green, begin.Choices, begin.NothingNew
+		in = a
+	}
 	if err := c.decide(command.By, in); err != nil {
 		if c.blind > 0 { // a second later the front is tried again
 			c.blind--
@@ -207,7 +217,7 @@ func TestCross(t *testing.T) {
 		for accept, want := range map[bool]Outcome{false: CalledOff, true: Settled} {
 			c := newClient()
 			c.perform = func(task crossing.Task) crossing.Fact {
-				if task.Do == crossing.Check {
+				if task.Do == crossing.TaskProve {
 					return crossing.Proved{Task: task.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "differences", Instance: "green", Ask: true, Want: "none", Got: "1: environment REGION"}}}}
 				}
 				return well(task)
@@ -220,8 +230,8 @@ func TestCross(t *testing.T) {
 	t.Run("frozen with nobody there", func(t *testing.T) {
 		c := newClient()
 		c.perform = func(task crossing.Task) crossing.Fact {
-			if task.Do == crossing.Move {
-				return crossing.NotDone{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}}
+			if task.Do == crossing.TaskMove {
+				return crossing.Failed{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}}
 			}
 			return well(task)
 		}
@@ -237,7 +247,7 @@ func TestCross(t *testing.T) {
 				c.blind = blind
 				asked := 0
 				r := runner{Options: Options{Ask: func(string) (bool, error) { asked++; return true, nil }, Emit: func(any) error { return nil }}, client: c}
-				if _, err := c.Do(t.Context(), keeper.Command{Do: keeper.Begin}); err != nil {
+				if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Begin{}}); err != nil {
 					t.Fatal(err)
 				}
 				for over := false; !over; {
@@ -256,9 +266,9 @@ func TestCross(t *testing.T) {
 	t.Run("what it stands for", func(t *testing.T) {
 		freeze := func(kinds ...crossing.CauseKind) keeper.Snapshot {
 			var s keeper.Snapshot
-			s.Crossing = crossing.State{Stage: crossing.Shift, Seq: 9}
+			s.Crossing = crossing.State{Stage: crossing.Shifting, Seq: 9}
 			for _, k := range kinds {
-				s.Crossing.Freezes = append(s.Crossing.Freezes, crossing.Freeze{Cause: crossing.Cause{Kind: k}})
+				s.Crossing.Freezes = append(s.Crossing.Freezes, crossing.Freezing{Cause: crossing.Cause{Kind: k}})
 			}
 			return s
 		}
@@ -274,23 +284,86 @@ func TestCross(t *testing.T) {
 				t.Errorf("%v: %+v, %v, %v", c.s.Crossing, sum, done, err)
 			}
 		}
+		// While a guard may yet roll back it is waited for, for a while, unless nobody wants that.
+		yet := freeze(crossing.ByGuard)
+		yet.At = time.Now()
+		yet.Crossing.Freezes[0].At = yet.At.Add(-rollBackFor + time.Second)
+		for _, c := range []struct {
+			status   guard.Status
+			atFreeze bool
+			long     time.Duration
+			done     bool
+		}{
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, false, 0, false},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, false, 2 * time.Second, true},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, true, 0, true},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1, Needed: 2.5}, false, 0, true},
+			{guard.Status{Then: plan.Freeze, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, false, 0, true},
+		} {
+			r := runner{Options: Options{AtFreeze: c.atFreeze}}
+			s := yet
+			s.At, s.Guards = yet.At.Add(c.long), []guard.Status{c.status}
+			if _, done, err := r.look(t.Context(), s); err != nil || done != c.done {
+				t.Errorf("%+v: done is %v, %v", c, done, err)
+			}
+		}
+		// A retirement waits where the side that serves is ill, and nobody waits for that.
+		settled := keeper.Snapshot{}
+		settled.Crossing = crossing.State{Stage: crossing.Settled, Seq: 9, Target: split.Green, Task: crossing.Task{ID: 9, Do: crossing.TaskRetire, Side: split.Blue}}
+		if _, done, _ := (&runner{}).look(t.Context(), settled); done {
+			t.Error("it does not wait for the retirement")
+		}
+		for _, c := range []struct {
+			kind crossing.LackKind
+			done bool
+		}{{crossing.LackAstray, true}, {crossing.LackTime, false}} {
+			r := runner{}
+			s := settled
+			s.At, s.Held = time.Now(), []crossing.Lack{{Kind: c.kind, Side: split.Blue, Have: 40, Need: 50}}
+			if _, done, _ := r.look(t.Context(), s); done {
+				t.Errorf("%s: it does not wait at all", c.kind)
+			}
+			s.At = s.At.Add(heldLimit + time.Second)
+			if sum, done, _ := r.look(t.Context(), s); done != c.done || done && (sum.Outcome != Kept || !strings.Contains(sum.Why, "40 of 50")) {
+				t.Errorf("%s: it ends with %+v, %v", c.kind, sum, done)
+			}
+		}
+		settled.Crossing.Ails = []crossing.Ail{{ID: 10, Cause: crossing.Cause{Kind: crossing.HomeIll}}}
+		if sum, done, _ := (&runner{}).look(t.Context(), settled); !done || sum.Outcome != LiveIll || !strings.Contains(sum.Why, "blue is kept") {
+			t.Errorf("with the live side ill it ends with %+v, %v", sum, done)
+		}
 		// A side that is being raised or proven helps, whatever comes then.
 		s := freeze(crossing.HomeIll)
 		s.WaysOut = []wayout.Way{{Do: wayout.Forward, Rate: 40}}
-		s.Crossing.Stage, s.Crossing.Task = crossing.Raise, crossing.Task{ID: 4, Do: crossing.StandUp}
+		s.Crossing.Stage, s.Crossing.Task = crossing.Raising, crossing.Task{ID: 4, Do: crossing.TaskRaise}
 		r := runner{}
 		if _, done, _ := r.look(t.Context(), s); done {
 			t.Error("it does not wait for the raise")
 		}
-		s.Crossing.Stage, s.Crossing.Task = crossing.Prove, crossing.Task{}
+		s.Crossing.Stage, s.Crossing.Task = crossing.Proving, crossing.Task{}
 		if sum, done, _ := r.look(t.Context(), s); !done || !strings.Contains(sum.Why, "What can be done: all to blue, 0 of 40 /s fail") {
 			t.Errorf("proven it ends with %+v, %v", sum, done)
+		}
+	})
+	t.Run("moved after it settled", func(t *testing.T) {
+		c := newClient()
+		c.begin.Then = plan.ThenRetire
+		c.perform = func(task crossing.Task) crossing.Fact {
+			if task.Do == crossing.TaskRetire {
+				c.state = crossing.Apply(c.state, crossing.Event{Seq: c.state.Seq + 1, At: time.Now(), What: crossing.Changed{From: split.Whole, Share: split.Whole, Apart: []reading.Apart{{Front: "gate2", Share: 0}}}})
+				return crossing.Failed{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleOutsider, From: split.Whole, To: split.Whole, Apart: c.state.Apart}}
+			}
+			return well(task)
+		}
+		sum, _ := run(t, c, Options{Yes: true})
+		if sum.Outcome != Kept || sum.Why != "somebody changed a front after the end: gate2 has 0 % on green, and the first one 100 %" {
+			t.Errorf("summary %+v", sum)
 		}
 	})
 	t.Run("not before an earlier one has been cleared away", func(t *testing.T) {
 		c := newClient()
 		<-c.snapshots
-		c.state = crossing.State{Stage: crossing.CalledOff, Number: 3, Task: crossing.Task{ID: 9, Do: crossing.Retire}, Seq: 9}
+		c.state = crossing.State{Stage: crossing.CalledOff, Number: 3, Task: crossing.Task{ID: 9, Do: crossing.TaskRetire}, Seq: 9}
 		c.show()
 		c.state.Task = crossing.Task{}
 		c.show()
@@ -317,34 +390,34 @@ func TestByHand(t *testing.T) {
 	if err != nil || side != split.Green || raise.Main(choices).Version != "4.3.0" {
 		t.Errorf("raised %v at %v, %v", side, choices, err)
 	}
-	s, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit"})
+	s, err := Shift(t.Context(), c, crossing.Shift{Share: 2500}, keeper.Command{By: "marit"})
 	if err != nil || s.Before != 0 || s.Share != 2500 || len(s.Did) != 1 || len(s.Notes) != 1 {
 		t.Errorf("shifted %+v, %v", s, err)
 	}
-	if _, err := Shift(t.Context(), c, keeper.Command{Share: 20_000, By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Shift(t.Context(), c, crossing.Shift{Share: 20_000}, keeper.Command{By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("a share that is none: %v", err)
 	}
-	if _, err := Retire(t.Context(), c, keeper.Command{Typed: "sailings", By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
 		t.Errorf("retire a side with traffic: %v", err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
-		if task.Do == crossing.Move {
-			return crossing.InForce{Task: task.ID, Nearest: 0, Share: 5000}
+		if task.Do == crossing.TaskMove {
+			return crossing.TookEffect{Task: task.ID, Nearest: 0, Share: 5000}
 		}
 		return well(task)
 	}
-	if s, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit"}); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
+	if s, err := Shift(t.Context(), c, crossing.Shift{Share: 0}, keeper.Command{By: "marit"}); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
 		t.Errorf("changed under our hands: %+v, %v", s, err)
 	}
 	c.perform = well
-	if _, err := Shift(t.Context(), c, keeper.Command{Share: 0, By: "marit"}); err != nil {
+	if _, err := Shift(t.Context(), c, crossing.Shift{Share: 0}, keeper.Command{By: "marit"}); err != nil {
 		t.Error(err)
 	}
-	if side, err := Retire(t.Context(), c, keeper.Command{Typed: "sailings", By: "marit"}); err != nil || side != split.Green {
+	if side, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}); err != nil || side != split.Green {
 		t.Errorf("retired %v, %v", side, err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
-		return crossing.NotDone{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no berth is free"}}
+		return crossing.Failed{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no berth is free"}}
 	}
 	if _, _, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0"}, func([]reading.Condition) {}); !errors.Is(err, ErrNotDone) || !strings.Contains(err.Error(), "no berth is free") {
 		t.Errorf("a raise that fails: %v", err)
@@ -354,11 +427,11 @@ func TestByHand(t *testing.T) {
 		c := newClient()
 		c.perform = func(task crossing.Task) crossing.Fact {
 			v := keeper.Snapshot{View: engine.View{Ready: true, Crossing: c.state}}
-			v.Crossing.Seq, v.Crossing.Task = task.ID+1, crossing.Task{ID: task.ID + 1, Do: crossing.GoHome}
+			v.Crossing.Seq, v.Crossing.Task = task.ID+1, crossing.Task{ID: task.ID + 1, Do: crossing.TaskHome}
 			time.AfterFunc(time.Second, func() { c.snapshots <- v })
 			return nil
 		}
-		if _, err := Shift(t.Context(), c, keeper.Command{Share: 2500, By: "marit"}); !errors.Is(err, ErrNotDone) {
+		if _, err := Shift(t.Context(), c, crossing.Shift{Share: 2500}, keeper.Command{By: "marit"}); !errors.Is(err, ErrNotDone) {
 			t.Errorf("something else: %v", err)
 		}
 	})
@@ -372,6 +445,7 @@ type homeFront struct {
 	fail       []error // what the next tries come to
 	reads      int
 	before     func(f *homeFront) // what happens before each reading
+	counts     [2]int64           // requests that each side has answered; none where the front counts nothing
 }
 
 func (f *homeFront) Home(_ context.Context, h front.Homing) (front.Done, error) {
@@ -392,7 +466,44 @@ func (f *homeFront) Read(context.Context) (reading.Front, error) {
 	if f.before != nil {
 		f.before(f)
 	}
-	return reading.Front{Split: reading.Split{Share: f.share}, Order: reading.Order{Generation: f.generation}}, nil
+	r := reading.Front{At: time.Now(), Split: reading.Split{Share: f.share}, Order: reading.Order{Generation: f.generation}, Tells: reading.Capabilities{Counts: f.counts != [2]int64{}}}
+	for side, n := range f.counts {
+		c := reading.Count{Server: reading.Server{Name: split.Side(side).String() + "-1"}, Requests: n}
+		r.Sides[side].Instances = []reading.Count{c}
+	}
+	return r, nil
+}
+
+// After going home it is counted where requests go, for no longer than it takes to know.
+func TestArrived(t *testing.T) {
+	for _, c := range []struct {
+		name        string
+		blue, green int64 // between two readings
+		any         bool
+		within      time.Duration
+	}{
+		{"all of them", 10, 0, false, time.Second}, {"all elsewhere", 0, 10, true, straysFor + time.Second}, {"some", 8, 2, true, straysFor + time.Second},
+		{"one in a hundred", 99, 1, false, straysFor + time.Second}, {"nobody asks", 0, 0, false, straysFor + time.Second},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			f := &homeFront{share: 0, generation: 1, counts: [2]int64{500, 500}}
+			f.before = func(f *homeFront) {
+				f.counts[split.Blue], f.counts[split.Green] = f.counts[split.Blue]+c.blue, f.counts[split.Green]+c.green
+			}
+			begun := time.Now()
+			s := Arrived(t.Context(), f, Returned{To: split.Blue, Order: reading.Order{Generation: 1}})
+			if s.Any() != c.any || time.Since(begun) > c.within || !s.Until.IsZero() {
+				t.Errorf("%s: %+v after %v", c.name, s, time.Since(begun))
+			}
+		})
+	}
+	synctest.Test(t, func(t *testing.T) {
+		f := &homeFront{generation: 1} // which counts nothing
+		until := time.Now().Add(time.Minute)
+		if s := Arrived(t.Context(), f, Returned{To: split.Blue, Order: reading.Order{Generation: 1}, Everywhere: until}); s.Any() || s.Until != until || f.reads != 1 {
+			t.Errorf("of a front that counts nothing: %+v after %d readings", s, f.reads)
+		}
+	})
 }
 
 func TestBack(t *testing.T) {

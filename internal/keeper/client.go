@@ -2,16 +2,22 @@ package keeper
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
 	"math"
+	"reflect"
+	"slices"
+	"strings"
 	"time"
-	"vaiven/internal/core/forecast"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
@@ -65,59 +71,74 @@ type Person struct {
 	Since  time.Time `json:"since,omitzero"`
 }
 
-// Command is something a person asks for.
+// Command is an act, and who wants it. In JSON the act's fields stand beside those of who wants it.
 type Command struct {
-	Do        Verb   `json:"do"`
-	By        string `json:"by"`                   // the person's handle
-	Client    string `json:"client,omitempty"`     // identity of the person's client; "" for a command alone, which leaves the wheel vacant
-	From      string `json:"from,omitempty"`       // where that is
-	TakeWheel bool   `json:"take_wheel,omitempty"` // also from somebody else
-	Seen      uint64 `json:"seen,omitempty"`       // sequence number of the state that the person saw; 0: the present one
-	// As is the front's order of going home that the person knew of, which may be long before this is carried out: a
-	// going home since then overtakes it. nil: the one of now.
-	As *uint64 `json:"as,omitempty"`
-
-	Question uint64      `json:"question,omitempty"` // Yes, No: which one
-	Leg      int         `json:"leg,omitempty"`      // Next: which one, from 0
-	Share    split.Share `json:"share,omitempty"`    // Steer, Shift: on green
-	Route    route.Route `json:"route,omitempty"`    // Reroute; Begin: in place of the plan's
-	Why      string      `json:"why,omitempty"`      // a person's words
-	Force    bool        `json:"force,omitempty"`    // Back: also to a side that cannot serve
-	Version  string      `json:"version,omitempty"`  // Begin, Raise
-	// Versions are those of other parts than the first, where they are not the
-	// same.
-	Versions  map[string]string `json:"versions,omitempty"`
-	SameBuild bool              `json:"same_build,omitempty"` // Begin, Raise: even if nothing has changed
-	AtOnce    bool              `json:"at_once,omitempty"`    // Begin: in one step, because the live side does not serve
-	Unproven  bool              `json:"unproven,omitempty"`   // Shift: even to a side that is not proven; Why says why
-	Hold      bool              `json:"hold,omitempty"`       // Begin: wait for a person before the first leg and after failures
-	Cell      proof.Result      `json:"cell,omitzero"`        // Again: which check
-	Typed     string            `json:"typed,omitempty"`      // Retire: the service's name, to confirm it
+	Act       crossing.Act `json:"-"`
+	By        string       `json:"by" says:"the person's handle; the header Vaiven-By does as well"`
+	Client    string       `json:"client,omitempty" says:"the person's client, taken from the header Vaiven-Client; without one the wheel is left vacant"`
+	From      string       `json:"from,omitempty" says:"where that is, taken from the header Vaiven-From"`
+	TakeWheel bool         `json:"take_wheel,omitempty" says:"also from somebody else"`
+	Seen      uint64       `json:"seen,omitempty" says:"number of the last event that the person saw; without it, of the last one"`
+	// As may be from long before this is carried out.
+	As  *uint64 `json:"as,omitempty" says:"generation of the front's order of going home that the person knew of; a going home since then overtakes the act"`
+	Why string  `json:"why,omitempty" says:"the person's words, for the logbook"`
 }
 
-// Verb is the kind of a command.
-type Verb string
+// asks is a command without its act.
+type asks Command
 
-// The verbs.
-const (
-	Begin   Verb = "begin"    // a crossing to Version
-	Yes     Verb = "yes"      // to Question
-	No      Verb = "no"       // to Question: go back
-	Next    Verb = "next"     // go on to Leg now
-	Prove   Verb = "prove"    // the whole proof again
-	Again   Verb = "again"    // one check again
-	Reroute Verb = "reroute"  // go on by Route
-	Steer   Verb = "steer"    // to Share
-	PutBack Verb = "put back" // our share, after somebody else changed it
-	Freeze  Verb = "freeze"   // stay at the present share
-	GoOn    Verb = "go on"    // after a freeze
-	Back    Verb = "back"     // roll back, or call off
-	Retire  Verb = "retire"   // the side without traffic
-	Raise   Verb = "raise"    // the spare side, outside of a crossing
-	Shift   Verb = "shift"    // to Share, outside of a crossing; within one it steers
-	Take    Verb = "take the wheel"
-	Leave   Verb = "leave the wheel"
-)
+// verb is which act a command is, and who wants it.
+type verb struct {
+	Do string `json:"do"`
+	asks
+}
+
+// MarshalJSON writes one object with all fields, and the act's name as "do".
+func (c Command) MarshalJSON() ([]byte, error) {
+	if c.Act == nil {
+		return nil, errors.New("a command without an act")
+	}
+	return crossing.Flat(verb{c.Act.About().Name, asks(c)}, c.Act)
+}
+
+// UnmarshalJSON reads what MarshalJSON writes. A field that the act does not have is a mistake.
+func (c *Command) UnmarshalJSON(data []byte) (err error) {
+	var v verb
+	if err := json.Unmarshal(data, &v); err != nil {
+		return err
+	}
+	*c = Command(v.asks)
+	if c.Act, err = crossing.ActOf(v.Do, data); err != nil {
+		return err
+	}
+	var said map[string]json.RawMessage
+	if err := json.Unmarshal(data, &said); err != nil {
+		return err
+	}
+	names := append(Fields(reflect.TypeFor[verb]()), Fields(reflect.TypeOf(c.Act))...)
+	for _, name := range slices.Sorted(maps.Keys(said)) {
+		if !slices.ContainsFunc(names, func(f reflect.StructField) bool { return f.Name == name }) {
+			return fmt.Errorf("%s has no field %q", v.Do, name)
+		}
+	}
+	return nil
+}
+
+// Fields are those of a type, by their names in JSON.
+func Fields(t reflect.Type) []reflect.StructField {
+	var list []reflect.StructField
+	for f := range t.Fields() {
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		switch {
+		case f.Anonymous && name == "":
+			list = append(list, Fields(f.Type)...)
+		case name != "-":
+			f.Name = name
+			list = append(list, f)
+		}
+	}
+	return list
+}
 
 // Snapshot is everything that is known at a moment.
 type Snapshot struct {

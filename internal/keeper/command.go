@@ -18,12 +18,15 @@ import (
 
 // Do carries out a command. See [Client].
 func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
-	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
-	if c.Do == Again || c.Do == Prove && !k.latest.Load().Crossing.Stage.UnderWay() {
-		return 0, k.look(ctx, c)
+	if c.Act == nil {
+		return 0, errors.New("nothing is asked for")
 	}
-	in, err := k.input(ctx, c)
-	if err == nil && c.Do != Back && c.Do != Freeze && c.Do != Leave {
+	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
+	if p, proves := c.Act.(crossing.Prove); proves && (!p.Whole() || !k.latest.Load().Crossing.Stage.UnderWay()) {
+		return 0, k.look(ctx, p.Check)
+	}
+	act, err := k.learnt(ctx, c)
+	if err == nil && !c.Act.About().Dry {
 		if errBook := k.book.ready(ctx); errBook != nil {
 			err = &crossing.Refusal{Kind: crossing.NotRecorded, Said: errBook.Error()}
 		}
@@ -31,6 +34,7 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 	if err != nil {
 		return 0, inWords(err)
 	}
+	_, back := act.(crossing.Back)
 	type answer struct {
 		seq uint64
 		err error
@@ -43,21 +47,21 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		}
 		k.engine.Present(now, k.guests.here)
 		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, As: c.As}
-		if shift, ok := in.(crossing.ShiftTo); ok {
+		if shift, ok := act.(crossing.Shift); ok {
 			shift.Proven = k.provenNow()
-			in = shift
+			act = shift
 		}
-		if c.Do != Back { // whose words are its cause
+		if !back { // whose words are its cause
 			m.Said = c.Why
 		}
-		events, err := k.engine.Command(m, in)
+		events, err := k.engine.Command(m, act)
 		if err != nil {
-			k.log.info("refused", "do", c.Do, "by", c.By, "from", c.From, "err", inWords(err))
+			k.log.info("refused", "do", c.Act.About().Name, "by", c.By, "from", c.From, "err", inWords(err))
 		} else {
-			k.log.debug("command", "do", c.Do, "by", c.By, "from", c.From)
+			k.log.debug("command", "do", c.Act.About().Name, "by", c.By, "from", c.From)
 		}
 		k.happened(events)
-		if c.Do == Back {
+		if back {
 			k.kicked()
 		}
 		k.publish(now)
@@ -87,47 +91,32 @@ func inWords(err error) error {
 	return err
 }
 
-// input turns a command into what is decided on. What a beginning or a raise needs to
-// know is read first.
-func (k *Keeper) input(ctx context.Context, c Command) (crossing.Input, error) {
-	switch c.Do {
-	case Begin:
-		return k.beginning(ctx, c)
-	case Raise:
-		return k.spare(ctx, c)
-	case Yes:
-		return crossing.Yes{Question: c.Question}, nil
-	case No:
-		return crossing.No{Question: c.Question}, nil
-	case Next:
-		return crossing.NextLeg{Leg: c.Leg}, nil
-	case Prove:
-		return crossing.ProveAgain{}, nil
-	case Reroute:
-		return crossing.Reroute{Route: c.Route}, nil
-	case Steer:
-		return crossing.Steer{Share: c.Share}, nil
-	case Shift:
-		return crossing.ShiftTo{Share: c.Share, Unproven: c.Unproven}, nil
-	case PutBack:
-		return crossing.PutBack{}, nil
-	case Freeze:
-		return crossing.Halt{}, nil
-	case GoOn:
-		return crossing.GoOn{}, nil
-	case Take:
-		return crossing.TakeWheel{}, nil
-	case Leave:
-		return crossing.LeaveWheel{Client: c.Client}, nil
-	case Back:
-		return crossing.Back{Why: c.Why, Force: c.Force}, nil
-	case Retire:
-		if c.Typed != k.Plan.Service {
+// learnt is a command's act with what has to be known for it. What a beginning or a raise needs is read first.
+func (k *Keeper) learnt(ctx context.Context, c Command) (crossing.Act, error) {
+	switch a := c.Act.(type) {
+	case crossing.Begin:
+		return k.beginning(ctx, a)
+	case crossing.Raise:
+		return k.spare(ctx, a)
+	case crossing.LeaveWheel:
+		a.Client = c.Client
+		return a, nil
+	case crossing.Back:
+		a.Why = c.Why
+		return a, nil
+	case crossing.Retire:
+		if a.Typed != k.Plan.Service {
 			return nil, &crossing.Refusal{Kind: crossing.NotTyped, Said: k.Plan.Service}
 		}
-		return crossing.GiveUp{}, nil
 	}
-	return nil, fmt.Errorf("there is no command %q", c.Do)
+	return c.Act, nil
+}
+
+// wanted are the versions that somebody wants.
+type wanted struct {
+	version  string
+	versions map[string]string // of other parts than the first, where they are not the same
+	atOnce   bool              // the live side may be out of reach
 }
 
 // chosen is what a crossing or a raise begins from.
@@ -141,7 +130,7 @@ type chosen struct {
 
 // choose reads where requests go now, what runs there, and which versions there are. The
 // keeper takes the reading of the front in as any other.
-func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
+func (k *Keeper) choose(ctx context.Context, c wanted) (chosen, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	asked := k.asksFront()
@@ -158,7 +147,7 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 		return chosen{}, err
 	}
 	b := chosen{target: live.Other()}
-	if b.live, err = k.Stacks.List(ctx, live); err != nil && !c.AtOnce { // else it may be out of reach altogether
+	if b.live, err = k.Stacks.List(ctx, live); err != nil && !c.atOnce { // else it may be out of reach altogether
 		return b, fmt.Errorf("what runs on %v: %w", live, err)
 	}
 	byPart, err := k.named(ctx, c)
@@ -169,7 +158,7 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 	if err != nil {
 		return b, err
 	}
-	if b.choices, err = crossing.Choose(k.Plan, byPart, version, c.Versions, b.live, b.target); err != nil {
+	if b.choices, err = crossing.Choose(k.Plan, byPart, version, c.versions, b.live, b.target); err != nil {
 		return b, err
 	}
 	b.nobody = len(r.Sides[live].Instances) == 0
@@ -181,11 +170,11 @@ func (k *Keeper) choose(ctx context.Context, c Command) (chosen, error) {
 	return b, nil
 }
 
-// standing adds what stands on the target to the versions that there are, for parts that have no source of versions: what
-// somebody else put there is what there is. The version that a command names stays; where it names none it is the one that stands
-// there, if it is one.
-func (k *Keeper) standing(ctx context.Context, target split.Side, c Command, byPart map[string][]raise.Version) (version string, err error) {
-	version = c.Version
+// standing adds what stands on the target to the versions that there are, for parts that have no source of versions:
+// what somebody else put there is what there is. The version that a command names stays; where it names none it is
+// the one that stands there, if it is one.
+func (k *Keeper) standing(ctx context.Context, target split.Side, c wanted, byPart map[string][]raise.Version) (version string, err error) {
+	version = c.version
 	for n, part := range k.Plan.Parts {
 		if _, own := k.Sources[part.Name]; own || part.Stacks[target].Kind() != plan.Standing {
 			continue
@@ -230,16 +219,16 @@ const Unknown = "unknown"
 
 // named are the versions that a command names, by part: only what is needed is looked up. A
 // part that has no such version has all of its own, to say which there are.
-func (k *Keeper) named(ctx context.Context, c Command) (map[string][]raise.Version, error) {
+func (k *Keeper) named(ctx context.Context, c wanted) (map[string][]raise.Version, error) {
 	byPart := map[string][]raise.Version{}
-	name := c.Version
+	name := c.version
 	for n, part := range k.Plan.Parts {
 		source, own := k.Sources[part.Name]
 		if !own || name == "" {
 			continue
 		}
 		wanted := name
-		if other := c.Versions[part.Name]; n > 0 && other != "" {
+		if other := c.versions[part.Name]; n > 0 && other != "" {
 			wanted = other
 		}
 		v, err := source.Find(ctx, wanted)
@@ -259,28 +248,26 @@ func (k *Keeper) named(ctx context.Context, c Command) (map[string][]raise.Versi
 	return byPart, nil
 }
 
-func (k *Keeper) beginning(ctx context.Context, c Command) (crossing.Input, error) {
-	b, err := k.choose(ctx, c)
+func (k *Keeper) beginning(ctx context.Context, a crossing.Begin) (crossing.Act, error) {
+	b, err := k.choose(ctx, wanted{a.Version, a.Versions, a.AtOnce})
 	if err != nil {
 		return nil, err
 	}
-	legs := k.Plan.Route
-	if len(c.Route) > 0 {
-		legs = c.Route
+	if len(a.Route) == 0 {
+		a.Route = k.Plan.Route
 	}
-	return crossing.Begin{
-		Service: k.Plan.Service, Folder: k.Folder, Number: k.latest.Load().Crossing.Number + 1, Target: b.target, LiveVersion: b.version, Choices: b.choices,
-		NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild, Nobody: b.nobody, Hold: c.Hold, AtOnce: c.AtOnce,
-		Route: legs, Keep: k.Plan.Keep, Then: k.Plan.Then,
-	}, nil
+	a.Service, a.Folder, a.Number, a.Keep, a.Then = k.Plan.Service, k.Folder, k.latest.Load().Crossing.Number+1, k.Plan.Keep, k.Plan.Then
+	a.Target, a.LiveVersion, a.Choices, a.Nobody, a.NothingNew = b.target, b.version, b.choices, b.nobody, raise.NothingNew(b.choices, b.live)
+	return a, nil
 }
 
-func (k *Keeper) spare(ctx context.Context, c Command) (crossing.Input, error) {
-	b, err := k.choose(ctx, c)
+func (k *Keeper) spare(ctx context.Context, a crossing.Raise) (crossing.Act, error) {
+	b, err := k.choose(ctx, wanted{version: a.Version, versions: a.Versions})
 	if err != nil {
 		return nil, err
 	}
-	return crossing.RaiseSpare{Side: b.target, Choices: b.choices, NothingNew: raise.NothingNew(b.choices, b.live), SameBuild: c.SameBuild}, nil
+	a.Side, a.Choices, a.NothingNew = b.target, b.choices, raise.NothingNew(b.choices, b.live)
+	return a, nil
 }
 
 // Live is the side that all requests go to, and an error if they are split.

@@ -3,7 +3,7 @@
 //
 //	k, err := keeper.New(ctx, keeper.Config{Plan: p, Front: f, Stacks: s, Book: b})
 //	go k.Run(ctx)
-//	seq, err := k.Do(ctx, keeper.Command{Do: keeper.Begin, Version: "4.3.0", By: "marit"})
+//	seq, err := k.Do(ctx, keeper.Command{Act: crossing.Begin{Version: "4.3.0"}, By: "marit"})
 //	for snapshot := range k.Snapshots(ctx) { ... }
 //
 // Clients send commands and receive snapshots and events, all of them plain

@@ -4,7 +4,7 @@ import (
 	"testing"
 
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
+	"vaiven/lab/fronttest"
 )
 
 // The front that the keeper's tests have keeps the rules that real ones keep.

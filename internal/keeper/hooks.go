@@ -39,7 +39,8 @@ func (o occasion) environment() map[string]string {
 	}
 }
 
-// before runs the hooks of a moment that something waits for, one after the other. What the first that fails says is the error.
+// before runs the hooks of a moment that something waits for, one after the other. What the first that fails says is
+// the error.
 func (k *Keeper) before(ctx context.Context, o occasion) error {
 	through := passage{task: o.state.Task.ID, moment: o.moment}
 	asked := make(chan bool, 1)
@@ -152,7 +153,7 @@ func (k *Keeper) after(e crossing.Event) {
 		}
 	case crossing.Accepted:
 		moments = append(moments, plan.WhenProven)
-	case crossing.InForce:
+	case crossing.TookEffect:
 		if o.share = f.Share.Of(s.Target); e.Crossing > 0 {
 			moments = append(moments, plan.AfterLeg)
 		}

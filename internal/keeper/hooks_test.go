@@ -42,12 +42,12 @@ func (r *rig) ran() int {
 func TestHooksRunAtTheirMoments(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "log")
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0"})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		r.yes(crossing.AskLeg)
-		r.until("all is on green", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keep })
-		r.do(Command{Do: Back, Why: "it looks wrong"})
+		r.until("all is on green", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keeping })
+		r.do(Command{Act: crossing.Back{}, Why: "it looks wrong"})
 		r.until("it has rolled back", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && r.ran() >= 5 })
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		r.until("green is gone", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 && s.Crossing.Task.ID == 0 })
 		data, err := os.ReadFile(log)
 		if err != nil {
@@ -77,7 +77,7 @@ func TestHooksRunAtTheirMoments(t *testing.T) {
 func TestAHookThatFails(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "permit")
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0"})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.until("it stands still", func(s Snapshot) bool { return s.Crossing.Frozen() })
 		f, ok := s.Crossing.FrozenBy(crossing.ByFront)
 		if !ok || f.Cause.Trouble.Kind != crossing.TroubleHook || !strings.Contains(f.Cause.Trouble.Said, "before-leg, sh: exit status 3: no permit") || r.share != 0 {
@@ -86,7 +86,7 @@ func TestAHookThatFails(t *testing.T) {
 		if err := os.WriteFile(file, nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		r.do(Command{Do: GoOn})
+		r.do(Command{Act: crossing.Resume{}})
 		r.until("what fails after holds nothing up", func(s Snapshot) bool { return r.share > 0 && !s.Crossing.Frozen() && r.ran() >= 3 })
 	}, func(w *world) {
 		w.plan.Hooks = []plan.Hook{
@@ -119,7 +119,7 @@ func TestAHookIsShown(t *testing.T) {
 				}
 			}
 		}()
-		r.do(Command{Do: Begin, Version: "4.3.0"})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		if h := <-seen; h.Moment != plan.BeforeRaise || h.Command != "sleep" || h.Within != time.Minute || h.Since.IsZero() {
 			t.Errorf("shown is %+v", h)
 		}

@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
@@ -60,6 +62,8 @@ type Prober interface {
 	Sides([2]string)
 	// Rest has it ask seldom.
 	Rest(bool)
+	// Learn says whether only the live side is asked: what its answers have in common may be wanted later.
+	Learn(bool)
 }
 
 // Book is all that the keeper asks of a logbook.
@@ -91,6 +95,7 @@ type Memory struct {
 	Engine engine.Memory `json:"engine"`
 	Proof  proof.Proof   `json:"proof"`
 	About  prove.About   `json:"about"`
+	Ended  bool          `json:"-"` // the keeper before was ended, and has handed nothing over: what it sent off counts no more
 }
 
 // Config is what a keeper works with. All fields have to be set, but for those that say
@@ -103,15 +108,16 @@ type Config struct {
 	Sources map[string]versions.Source // by part; a part without one takes the first part's versions
 	Book    Book
 	Prober  Prober
-	Trail   Trail                                                                            // nil: the track ends with the keeper
-	Memory  Memory                                                                           // of the keeper that this one goes on for; empty if there is none
-	Health  func(split.Side) Health                                                          // nil: by the plan's checks
-	Tell    Tell                                                                             // nil: at their own addresses
-	Prove   func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
-	Hold    func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
-	Folder  string                                                                           // identity of the state folder, "" if it is not known
-	Key     []byte                                                                           // for digests of what a side was
-	Log     *slog.Logger                                                                     // nil: the default one
+	Trail   Trail  // nil: the track ends with the keeper
+	Memory  Memory // of the keeper that this one goes on for; empty if there is none
+
+	Health func(split.Side) Health                                                          // nil: by the plan's checks
+	Tell   Tell                                                                             // nil: at their own addresses
+	Prove  func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
+	Hold   func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
+	Folder string                                                                           // identity of the state folder, "" if it is not known
+	Key    []byte                                                                           // for digests of what a side was
+	Log    *slog.Logger                                                                     // nil: the default one
 }
 
 // The rhythm of the keeper, and its limits.
@@ -146,6 +152,7 @@ type Keeper struct {
 	hub     hub
 	guests  guests
 	rests   atomic.Bool // nothing moves and nobody looks
+	term    term
 	log     *journal
 	book    *recorder
 
@@ -175,8 +182,8 @@ type running struct {
 	cancel context.CancelCauseFunc
 }
 
-// passage is a task that the hooks of a moment have let through: they are not asked again where it was only withheld for
-// a while.
+// passage is a task that the hooks of a moment have let through: they are not asked again where it was only withheld
+// for a while.
 type passage struct {
 	task   uint64
 	moment plan.HookMoment
@@ -216,6 +223,8 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 			k.log.warn("the track until now is not known", "err", err) // nothing depends on it
 		}
 	}
+	k.term.turn = semaphore.NewWeighted(1)
+	k.term.begins = c.Memory.Ended || m.At.IsZero() && (state.Task.Do == crossing.TaskMove || state.Late.ID != 0) // it may still be on its way
 	now := time.Now()
 	k.engine = engine.New(c.Plan, state, now, m)
 	k.typical(ctx)
@@ -244,6 +253,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.book.run(ctx) })
 	parts.Go(func() { k.log.run(ctx) })
 	parts.Go(func() { k.watchFront(ctx) })
+	parts.Go(func() { k.beginTerm(ctx) })
 	parts.Go(func() { k.rehearse(ctx) })
 	parts.Go(func() { k.watchWayBack(ctx) })
 	parts.Go(func() { k.rotate(ctx) })
@@ -368,6 +378,8 @@ func (k *Keeper) publish(now time.Time) {
 		s.Trouble = k.notice
 	}
 	s.Front.Notice = cmp.Or(s.Front.Notice, k.elsewhere(s.View))
+	_, alone := s.Front.Split.Share.Alone()
+	k.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting && s.Crossing.Stage != crossing.Keeping)
 	k.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
 	k.latest.Store(&s)
 	k.hub.publish(s)

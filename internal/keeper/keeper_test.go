@@ -21,8 +21,8 @@ import (
 	"vaiven/internal/delivered"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit/judge"
 	"vaiven/internal/words"
+	"vaiven/lab/testkit/judge"
 )
 
 // play runs a test on a keeper whose time passes at once.
@@ -63,7 +63,7 @@ func TestACrossingFromBeginningToEnd(t *testing.T) {
 			}
 		}
 		// The next one goes back to blue, with the roles swapped.
-		r.do(Command{Do: Begin, Version: "4.2.0", Hold: true})
+		r.do(Command{Act: crossing.Begin{Version: "4.2.0", Hold: true}})
 		r.asked(crossing.AskStart)
 		v := r.last()
 		if v.Crossing.Number != 2 || v.Crossing.Target != split.Blue || v.WayBack.State == wayback.Closed {
@@ -72,36 +72,35 @@ func TestACrossingFromBeginningToEnd(t *testing.T) {
 		if got := r.now(); got != split.Whole {
 			t.Errorf("before anybody said so, %v is on green", got)
 		}
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		r.stage(crossing.CalledOff)
 	})
 }
 
 func TestWhatABeginningNeeds(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.refused(Command{Do: Begin}, "needs a version")
-		r.refused(Command{Do: Begin, Version: "9.9"}, "no such version: 9.9")
-		r.refused(Command{Do: Next}, "no crossing has begun")
-		r.refused(Command{Do: "sing"}, "no command")
-		r.refused(Command{Do: Retire, Typed: "sailing"}, `"sailings" has to be typed`)
-		r.do(Command{Do: Begin, Version: "4.2.1"})
+		r.refused(Command{Act: crossing.Begin{}}, "needs a version")
+		r.refused(Command{Act: crossing.Begin{Version: "9.9"}}, "no such version: 9.9")
+		r.refused(Command{Act: crossing.Next{}}, "no crossing has begun")
+		r.refused(Command{Act: crossing.Retire{Typed: "sailing"}}, `"sailings" has to be typed`)
+		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}})
 		q := r.asked(crossing.AskSameBuild)
-		r.refused(Command{Do: Begin, Version: "4.3.0"}, `still at "raise"`)
-		r.refused(Command{Do: Yes, Question: q.ID - 1}, "something else is asked now")
-		r.do(Command{Do: No, Question: q.ID})
+		r.refused(Command{Act: crossing.Begin{Version: "4.3.0"}}, `still at "raise"`)
+		r.refused(Command{Act: crossing.Yes{Question: q.ID - 1}}, "something else is asked now")
+		r.do(Command{Act: crossing.No{Question: q.ID}})
 		r.stage(crossing.CalledOff)
 		r.with(func() { r.put(judge.Outside, 3000) })
-		r.refused(Command{Do: Begin, Version: "4.3.0"}, "take them all to one side first")
+		r.refused(Command{Act: crossing.Begin{Version: "4.3.0"}}, "take them all to one side first")
 		r.with(func() { r.put(judge.Outside, 0); r.apart = []reading.Apart{{Front: "quay", Share: 500}} })
 		r.until("the front is read", func(s Snapshot) bool { return s.Crossing.Share == 0 })
-		r.refused(Command{Do: Begin, Version: "4.3.0"}, "quay sends 5 % of its requests to green")
-		r.refused(Command{Do: Raise, Version: "4.3.0"}, "quay sends 5 %")
+		r.refused(Command{Act: crossing.Begin{Version: "4.3.0"}}, "quay sends 5 % of its requests to green")
+		r.refused(Command{Act: crossing.Raise{Version: "4.3.0"}}, "quay sends 5 %")
 	})
 }
 
 func TestARaiseThatComesToNothingNamesTheStuckInstance(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0"})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.stage(crossing.CalledOff)
 		stuck := s.Crossing.Why.Trouble.Raise.Stuck
 		if len(stuck) != 1 || stuck[0].Name != "green-2" || s.Crossing.Why.Trouble.Limit != 20*time.Second {
@@ -115,32 +114,32 @@ func TestAProofThatFailsStopsBeforeTrafficMoves(t *testing.T) {
 		w.findings = []proof.Result{{Check: "search", Instance: "green-1", Want: "status 200", Got: "status 503"}}
 	}
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0"})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.stage(crossing.CalledOff)
 		if s.Crossing.Why.Trouble.First.Got != "status 503" || r.revision > 9 {
 			t.Errorf("it ended because of %+v, at revision %d", s.Crossing.Why, r.revision)
 		}
 	}, failed)
 	play(t, func(t *testing.T, r *rig) { // with a person there it asks, and the answer is for this proof
-		r.do(Command{Do: Begin, Version: "4.3.0", Hold: true})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0", Hold: true}})
 		q := r.asked(crossing.AskProof)
 		r.with(func() { r.findings = nil })
-		r.do(Command{Do: Yes, Question: q.ID})
+		r.do(Command{Act: crossing.Yes{Question: q.ID}})
 		r.asked(crossing.AskStart)
-		r.refused(Command{Do: Yes, Question: q.ID}, "something else is asked now")
+		r.refused(Command{Act: crossing.Yes{Question: q.ID}}, "something else is asked now")
 	}, failed)
 }
 
 func TestFindingsAreAccepted(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0"})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		q := r.asked(crossing.AskFindings)
 		if len(q.Findings) != 1 || q.Findings[0].Check != "differences" {
 			t.Errorf("it asks about %+v", q.Findings)
 		}
-		r.do(Command{Do: Yes, Question: q.ID})
-		r.until("it shifts", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift })
-		r.do(Command{Do: Prove}) // the same is found again: nobody is asked again
+		r.do(Command{Act: crossing.Yes{Question: q.ID}})
+		r.until("it shifts", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting })
+		r.do(Command{Act: crossing.Prove{}}) // the same is found again: nobody is asked again
 		r.until("it is proven again", func(s Snapshot) bool { return s.Crossing.Task.ID == 0 && s.Crossing.Proven })
 		if _, asked := r.last().Crossing.FrozenBy(crossing.ByProof); asked {
 			t.Error("what was accepted is asked about again")
@@ -166,7 +165,7 @@ func TestAGuardOnAFigure(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		time.Sleep(30 * time.Second)
-		if s := r.stage(crossing.Shift); s.Crossing.Frozen() || r.last().Lacks != nil && r.last().Guards[3].State != guard.Clear {
+		if s := r.stage(crossing.Shifting); s.Crossing.Frozen() || r.last().Lacks != nil && r.last().Guards[3].State != guard.Clear {
 			t.Errorf("it stands as %+v, %+v", s.Crossing, r.last().Guards[3])
 		}
 		begun := time.Now()
@@ -213,8 +212,8 @@ func TestAGuardThatFreezesCanBeOverruled(t *testing.T) {
 		r.with(func() { r.failing[split.Green] = 0.1 })
 		r.frozen(crossing.ByGuard)
 		time.Sleep(2 * time.Minute)
-		r.refused(Command{Do: Next, Leg: 1}, "frozen")
-		r.do(Command{Do: GoOn})
+		r.refused(Command{Act: crossing.Next{Leg: 1}}, "frozen")
+		r.do(Command{Act: crossing.Resume{}})
 		if s := r.last(); s.Crossing.Frozen() || len(s.Crossing.Overruled) != 1 {
 			t.Errorf("after going on: %v", s.Crossing)
 		}
@@ -241,8 +240,8 @@ func TestHomeIsAPlace(t *testing.T) {
 		if r.now() != 2000 || s.Crossing.GoingBack {
 			t.Errorf("the front has %v: %v", r.now(), s.Crossing)
 		}
-		r.refused(Command{Do: Back}, "none of the 2 instances of blue is healthy")
-		r.do(Command{Do: Back, Force: true})
+		r.refused(Command{Act: crossing.Back{}}, "none of the 2 instances of blue is healthy")
+		r.do(Command{Act: crossing.Back{Force: true}})
 		r.stage(crossing.RolledBack)
 	})
 }
@@ -267,12 +266,12 @@ func TestGoingBackWithoutALogbook(t *testing.T) {
 				r.onFirstLeg()
 				q := r.last().Crossing.Question.ID
 				r.with(func() { r.trouble = trouble })
-				r.refused(Command{Do: Yes, Question: q}, "the logbook cannot be written, so nothing was done")
+				r.refused(Command{Act: crossing.Yes{Question: q}}, "the logbook cannot be written, so nothing was done")
 				if r.now() != 2000 {
 					t.Fatalf("the front has %v", r.now())
 				}
 				begun := time.Now()
-				r.do(Command{Do: Back, Why: "it looks wrong"})
+				r.do(Command{Act: crossing.Back{}, Why: "it looks wrong"})
 				r.until("all is home", func(Snapshot) bool { return r.share == 0 })
 				if took := time.Since(begun); took > 100*time.Millisecond {
 					t.Errorf("going home took %v", took)
@@ -284,7 +283,7 @@ func TestGoingBackWithoutALogbook(t *testing.T) {
 				}
 				r.with(func() { r.trouble = nil })
 				r.until("it is recorded after all", func(s Snapshot) bool { return s.Trouble == "" })
-				if r.kinds()["at home"] != 1 {
+				if r.kinds()[crossing.Returned{}.Kind()] != 1 {
 					t.Errorf("recorded %v", r.kinds())
 				}
 			})
@@ -340,7 +339,7 @@ func TestGoingBackOvertakesAChangeThatHangs(t *testing.T) {
 				r.yes(crossing.AskLeg)
 				time.Sleep(200 * time.Millisecond)
 				begun := time.Now()
-				r.do(Command{Do: Back})
+				r.do(Command{Act: crossing.Back{}})
 				r.until("all is home", func(Snapshot) bool { return r.share == 0 })
 				if took := time.Since(begun); took > 100*time.Millisecond {
 					t.Errorf("going home took %v", took)
@@ -359,7 +358,7 @@ func TestGoingBackOvertakesAChangeThatHangs(t *testing.T) {
 func TestHomeIsAssertedAgain(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		r.stage(crossing.RolledBack)
 		for range 2 {
 			time.Sleep(2 * time.Second)
@@ -387,12 +386,12 @@ func TestGoingBackIsTriedUntilTheFrontAnswers(t *testing.T) {
 				return 0, false, nil
 			}
 		})
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		time.Sleep(2 * time.Minute)
 		if s := r.last().Crossing; !s.GoingBack || s.Trouble.Kind != crossing.TroubleFront {
 			t.Errorf("it is %v", s)
 		}
-		if n := r.kinds()["not done"]; n != 1 {
+		if n := r.kinds()[crossing.Failed{}.Kind()]; n != 1 {
 			t.Errorf("%d tries were recorded", n)
 		}
 		r.with(func() { r.trouble = nil })
@@ -406,11 +405,11 @@ func TestSomebodyElseAtTheFront(t *testing.T) {
 		r.onLeg()
 		r.with(func() { r.put(judge.Outside, 7000) })
 		r.frozen(crossing.Foreign)
-		r.do(Command{Do: PutBack})
+		r.do(Command{Act: crossing.PutBack{}})
 		r.until("ours is back", func(Snapshot) bool { return r.share == 2000 })
 		r.with(func() { r.put(judge.Outside, 6000) })
 		r.frozen(crossing.Foreign)
-		r.do(Command{Do: GoOn})
+		r.do(Command{Act: crossing.Resume{}})
 		if s := r.last().Crossing; s.Foreign || s.Frozen() || r.now() != 6000 {
 			t.Errorf("after taking theirs: %v", s)
 		}
@@ -434,7 +433,7 @@ func TestSomebodyElseGoesHome(t *testing.T) {
 		}
 	})
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0", Hold: true})
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0", Hold: true}})
 		r.asked(crossing.AskStart)
 		elsewhere(r)
 		r.stage(crossing.CalledOff)
@@ -455,13 +454,13 @@ func TestStartedAgainInTheMiddle(t *testing.T) {
 		if f := s.Crossing.Freezes[0].Cause.Found; f.Share != 2000 || f.Running != [2]int{2, 2} || s.Crossing.Proven {
 			t.Errorf("found %+v: %v", f, s.Crossing)
 		}
-		r.do(Command{Do: GoOn})
+		r.do(Command{Act: crossing.Resume{}})
 		r.asked(crossing.AskLeg)
 
 		r.with(func() {
 			r.trouble = troubled("home", 0, false, errLost)
 		})
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		time.Sleep(time.Second)
 		r.stop()
 		r.with(func() { r.trouble = nil })
@@ -478,11 +477,11 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 	queued := func(w *world) { w.queued = true }
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		r.stage(crossing.RolledBack)
 		r.with(func() { r.lies[split.Green] = 3000 }) // both do 200 of them a second
 		begun := time.Now()
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		r.until("it is retired", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 })
 		if waited := time.Since(begun); waited < 14*time.Second {
 			t.Errorf("they were waited for for %v", waited)
@@ -496,7 +495,7 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 	}, queued)
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		r.stage(crossing.RolledBack)
 		r.with(func() {
 			r.lies[split.Green] = 3
@@ -504,7 +503,7 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 				r.health[i.Name] = reading.Failing
 			}
 		})
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		time.Sleep(stuckFor - 10*time.Second)
 		if !r.last().Crossing.Retiring() {
 			t.Error("nobody waits any more")
@@ -512,7 +511,7 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 		said := "" // it is recorded after it has happened
 		r.until("it is said why it is not retired", func(s Snapshot) bool {
 			for _, e := range r.events {
-				if f, ok := e.What.(crossing.NotDone); ok {
+				if f, ok := e.What.(crossing.Failed); ok {
 					said = f.Trouble.Said
 				}
 			}
@@ -527,7 +526,7 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 		if !strings.Contains(said, "3 messages wait at green") {
 			t.Errorf("it is said: %q", said)
 		}
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		r.until("it is retired", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 })
 	}, queued)
 }
@@ -537,12 +536,12 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 func TestRetiring(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		r.stage(crossing.RolledBack)
-		r.refused(Command{Do: Retire, Typed: "green"}, "has to be typed")
+		r.refused(Command{Act: crossing.Retire{Typed: "green"}}, "has to be typed")
 		r.with(func() { r.open[split.Green] = 3 })
 		begun := time.Now()
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		r.until("it is retired", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 })
 		if waited := time.Since(begun); waited < 5*time.Second {
 			t.Errorf("open requests were waited for for %v", waited)
@@ -564,12 +563,12 @@ func TestRetiring(t *testing.T) {
 	})
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
-		r.do(Command{Do: Back})
+		r.do(Command{Act: crossing.Back{}})
 		r.stage(crossing.RolledBack)
 		r.with(func() {
 			r.trouble = troubled("stop", 3*time.Second, false, nil)
 		})
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		r.until("it is being stopped", func(Snapshot) bool { return r.counted()["stopping"] > 0 })
 		time.Sleep(500 * time.Millisecond)
 		r.stop()
@@ -589,18 +588,18 @@ func TestRetiring(t *testing.T) {
 // Without a crossing, by hand.
 func TestByHand(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.refused(Command{Do: Raise, Version: "4.2.1"}, "nothing has changed")
-		r.do(Command{Do: Raise, Version: "4.3.0"})
+		r.refused(Command{Act: crossing.Raise{Version: "4.2.1"}}, "nothing has changed")
+		r.do(Command{Act: crossing.Raise{Version: "4.3.0"}})
 		r.until("green is up", func(s Snapshot) bool { return s.Sides[split.Green].Healthy == 2 && s.Crossing.Task.ID == 0 })
 		r.until("the front has it", func(Snapshot) bool { return len(r.counts[split.Green]) == 2 })
-		r.refused(Command{Do: Shift, Share: 2500}, "green is not proven")
-		r.refused(Command{Do: Shift, Share: 2500, Unproven: true}, "say why")
-		r.do(Command{Do: Shift, Share: 2500, Unproven: true, Why: "fares are wrong on blue"})
+		r.refused(Command{Act: crossing.Shift{Share: 2500}}, "green is not proven")
+		r.refused(Command{Act: crossing.Shift{Share: 2500, Unproven: true}}, "say why")
+		r.do(Command{Act: crossing.Shift{Share: 2500, Unproven: true}, Why: "fares are wrong on blue"})
 		r.until("it is in force", func(s Snapshot) bool { return r.share == 2500 && s.Crossing.Share == 2500 })
-		r.refused(Command{Do: Raise, Version: "4.3.0"}, "take them all to one side first")
-		r.do(Command{Do: Shift, Share: 0})
+		r.refused(Command{Act: crossing.Raise{Version: "4.3.0"}}, "take them all to one side first")
+		r.do(Command{Act: crossing.Shift{Share: 0}})
 		r.until("it is in force", func(s Snapshot) bool { return r.share == 0 && s.Crossing.Share == 0 })
-		r.do(Command{Do: Retire, Typed: "sailings"})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
 		r.until("green is gone", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 && s.Crossing.Task.ID == 0 })
 	})
 }
@@ -611,7 +610,7 @@ func TestAFrontThatForgot(t *testing.T) {
 		r.onLeg()
 		r.with(func() { r.counts = [2][]reading.Count{} })
 		r.until("it is told again", func(Snapshot) bool { return len(r.counts[0]) == 2 && len(r.counts[1]) == 2 })
-		if r.last().Crossing.Stage != crossing.Shift {
+		if r.last().Crossing.Stage != crossing.Shifting {
 			t.Errorf("it is %v", r.last().Crossing)
 		}
 	})
@@ -621,30 +620,30 @@ func TestAFrontThatForgot(t *testing.T) {
 // an hour passes that nobody saw.
 func TestNothingGoesOnUnwatched(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.3.0"})
-		r.until("it is kept", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keep })
+		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
+		r.until("it is kept", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keeping })
 		r.with(func() {
 			r.trouble = troubled("read", 0, false, front.ErrUnreachable)
 		})
 		time.Sleep(10 * time.Minute)
-		if s := r.last(); s.Crossing.Stage != crossing.Keep || len(s.Lacks) == 0 {
+		if s := r.last(); s.Crossing.Stage != crossing.Keeping || len(s.Lacks) == 0 {
 			t.Errorf("it is %v, and lacks %v", s.Crossing, s.Lacks)
 		}
 		r.frozen(crossing.NotKnown)
 		r.with(func() { r.trouble = nil })
 		time.Sleep(10 * time.Minute) // it is for a person to go on after such a hole
 		r.frozen(crossing.NotKnown)
-		r.do(Command{Do: GoOn})
+		r.do(Command{Act: crossing.Resume{}})
 		r.stage(crossing.Settled)
 	}, func(w *world) { w.plan.Route = route.Route{{Part: split.Whole}} })
 }
 
 func TestABuildThatChangesUnderOurHands(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.do(Command{Do: Begin, Version: "4.2.1"})
+		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}})
 		q := r.asked(crossing.AskSameBuild)
 		r.with(func() { r.source["4.2.1"] = "ffff" })
-		r.do(Command{Do: Yes, Question: q.ID})
+		r.do(Command{Act: crossing.Yes{Question: q.ID}})
 		s := r.stage(crossing.CalledOff)
 		if said := s.Crossing.Why.Trouble.Said; !strings.Contains(said, "was build 7c1e when it was chosen, and is ffff now") {
 			t.Errorf("it ended because of %+v", s.Crossing.Why)
@@ -668,10 +667,10 @@ func TestAListThatFailsHidesNoInstance(t *testing.T) {
 
 func TestChecksAreMadeAgain(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
-		r.refused(Command{Do: Prove}, "green has no instances: raise it first")
-		r.do(Command{Do: Raise, Version: "4.3.0"})
+		r.refused(Command{Act: crossing.Prove{}}, "green has no instances: raise it first")
+		r.do(Command{Act: crossing.Raise{Version: "4.3.0"}})
 		r.until("green is up", func(s Snapshot) bool { return s.Sides[split.Green].Healthy == 2 && s.Crossing.Task.ID == 0 })
-		r.do(Command{Do: Prove})
+		r.do(Command{Act: crossing.Prove{}})
 		s := r.until("it is proven", func(s Snapshot) bool { return len(s.Proof.Results) == 1 && !s.Proving })
 		if !s.Proof.Pass() || s.Crossing.Proven {
 			t.Errorf("proof %+v, of no crossing: %v", s.Proof, s.Crossing.Proven)
@@ -694,7 +693,7 @@ func TestSnapshotsAndCommandsCanBeSerialised(t *testing.T) {
 		if second, err := json.Marshal(again); err != nil || string(second) != string(data) {
 			t.Errorf("a snapshot changes on its way: %v\n%s\n%s", err, data, second)
 		}
-		c := Command{Do: Begin, By: "marit", Version: "4.3.0", Versions: map[string]string{"worker": "2"}, Question: 7, Leg: 2, Share: 500, Force: true}
+		c := Command{Act: crossing.Begin{Version: "4.3.0", Versions: map[string]string{"worker": "2"}, Hold: true}, By: "marit", Seen: 7, Why: "the tide"}
 		var got Command
 		if data, err = json.Marshal(c); err != nil {
 			t.Fatal(err)
@@ -721,7 +720,7 @@ func TestTheKeeperStopsCleanly(t *testing.T) {
 		if took := time.Since(begun); took > 4*time.Second {
 			t.Errorf("it took %v to end", took)
 		}
-		if _, err := r.keeper.Do(t.Context(), Command{Do: Freeze}); err == nil {
+		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Freeze{}}); err == nil {
 			t.Error("it takes commands after its end")
 		}
 		for range events {
@@ -772,7 +771,7 @@ func TestAnotherGoesOn(t *testing.T) {
 		r := newRig(t)
 		r.begin("4.3.0")
 		before := r.until("the first leg runs", func(s Snapshot) bool {
-			return s.Crossing.Stage == crossing.Shift && s.Left < 8*time.Second && s.Left > 0
+			return s.Crossing.Stage == crossing.Shifting && s.Left < 8*time.Second && s.Left > 0
 		})
 		m, err := r.keeper.HandOver(t.Context())
 		if err != nil {
@@ -796,7 +795,7 @@ func TestAnotherGoesOn(t *testing.T) {
 		if g, was := s.Guards, before.Guards; len(g) == 0 || g[0].Trial.Of < was[0].Trial.Of {
 			t.Errorf("its guards know %+v, and knew %+v", g, was)
 		}
-		if _, err := r.keeper.Do(t.Context(), Command{Do: Freeze, By: "marit"}); err != nil {
+		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Freeze{}, By: "marit"}); err != nil {
 			t.Error(err)
 		}
 		r.stop()
@@ -816,7 +815,7 @@ func TestNobodyGoesOnHalfWay(t *testing.T) {
 		r := newRig(t)
 		r.with(func() { r.trouble = troubled("raise", 5*time.Second, false, nil) })
 		r.begin("4.3.0")
-		r.until("it is being raised", func(s Snapshot) bool { return s.Crossing.Task.Do == crossing.StandUp })
+		r.until("it is being raised", func(s Snapshot) bool { return s.Crossing.Task.Do == crossing.TaskRaise })
 		if _, err := r.keeper.HandOver(t.Context()); !errors.Is(err, crossing.ErrNotNow) {
 			t.Errorf("handed over half way: %v", err)
 		}
@@ -830,7 +829,7 @@ func TestTheWayBackCloses(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t)
 		r.begin("4.3.0")
-		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift && s.Crossing.Task.ID == 0 })
+		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 		r.with(func() { r.narrows = true })
 		s := r.until("it is narrow", func(s Snapshot) bool { return s.WayBack.State == wayback.Narrow })
 		if s.WayBack.Worst.Kind != wayback.Same || s.Crossing.Frozen() {
@@ -842,7 +841,7 @@ func TestTheWayBackCloses(t *testing.T) {
 		if !ok || f.Cause.Way.Kind != wayback.Data || s.WayBack.State != wayback.Closed || !strings.Contains(words.Frozen(s.Crossing), "there is no way back any more: blue data: fits: want 0, got 12") {
 			t.Errorf("closed: %v, %+v", words.Frozen(s.Crossing), s.WayBack.Worst)
 		}
-		if _, err := r.keeper.Do(t.Context(), Command{Do: GoOn, By: "marit"}); err != nil {
+		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Resume{}, By: "marit"}); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(9 * time.Second)
@@ -850,7 +849,7 @@ func TestTheWayBackCloses(t *testing.T) {
 			t.Errorf("a person went on without it, and it froze again: %v", s.Crossing)
 		}
 		// Going home is never prevented by it.
-		if _, err := r.keeper.Do(t.Context(), Command{Do: Back, By: "marit"}); err != nil {
+		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Back{}, By: "marit"}); err != nil {
 			t.Fatal(err)
 		}
 		r.until("it is home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack })
@@ -887,7 +886,7 @@ func TestWhatEndsIsStartedAgain(t *testing.T) {
 		r.until("it is shown", func(s Snapshot) bool { l := s.Sides[split.Blue].Restarts; return len(l) == 1 && l[0].Count == 4 })
 		time.Sleep(time.Minute)
 		r.begin("4.3.0")
-		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift && s.Crossing.Task.ID == 0 })
+		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 		ends(split.Green)
 		s := r.until("it goes home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && s.Crossing.Task.ID == 0 })
 		if s.Crossing.Why.Alarm.Watch != plan.Unhealthy {
@@ -897,7 +896,8 @@ func TestWhatEndsIsStartedAgain(t *testing.T) {
 	})
 }
 
-// What is started again is the build that ran: another one only where nobody of the side would serve otherwise, and that is said.
+// What is started again is the build that ran: another one only where nobody of the side would serve otherwise, and
+// that is said.
 func TestStartedAgainOfTheSameBuild(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, func(w *world) {
@@ -934,7 +934,7 @@ func TestBackAfterTheEnd(t *testing.T) {
 		r := newRig(t, func(w *world) { w.plan.Then, w.plan.Route = plan.ThenLeave, route.Route{{Part: split.Whole}} })
 		r.begin("4.3.0")
 		first := r.until("it has settled", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Settled && s.Crossing.Task.ID == 0 })
-		if _, err := r.keeper.Do(t.Context(), Command{Do: Back, By: "marit", Why: "berths are sold twice"}); err != nil {
+		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Back{}, By: "marit", Why: "berths are sold twice"}); err != nil {
 			t.Fatal(err)
 		}
 		s := r.until("it is home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack })

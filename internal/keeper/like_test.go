@@ -9,8 +9,8 @@ import (
 	"vaiven/internal/stack"
 )
 
-// A side that takes after the live one is raised with as many instances and with what those run with, also one that is started
-// again; any other side takes over nothing.
+// A side that takes after the live one is raised with as many instances and with what those run with, also one that
+// is started again; any other side takes over nothing.
 func TestAsLive(t *testing.T) {
 	for _, instances := range []int{plan.AsLive, 2} {
 		play(t, func(t *testing.T, r *rig) {
@@ -23,7 +23,7 @@ func TestAsLive(t *testing.T) {
 					r.like = stack.Settings{}
 				})
 			}
-			r.do(Command{Do: Begin, Version: "4.3.0"})
+			r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 			r.until("it is asked", func(s Snapshot) bool { return s.Crossing.Question.Kind == crossing.AskLeg })
 			if n := len(r.sides[split.Green]); n != 2 {
 				t.Errorf("%d instances stand", n)

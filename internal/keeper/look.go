@@ -84,7 +84,7 @@ func (k *Keeper) show(ctx context.Context, number int, p proof.Proof, about *pro
 const lookLimit = 5 * time.Minute
 
 // look makes a proof, or one check of it, that no crossing waits for.
-func (k *Keeper) look(ctx context.Context, c Command) error {
+func (k *Keeper) look(ctx context.Context, check proof.Result) error {
 	reply := make(chan error, 1)
 	k.post(ctx, func(now time.Time) {
 		s := k.engine.State()
@@ -115,7 +115,7 @@ func (k *Keeper) look(ctx context.Context, c Command) error {
 		k.looks = append(k.looks, func(ctx context.Context) {
 			limited, cancel := context.WithTimeout(ctx, lookLimit)
 			defer cancel()
-			k.lookAt(limited, c, target, raised, number, before, about)
+			k.lookAt(limited, check, target, raised, number, before, about)
 		})
 		k.publish(now)
 		reply <- nil
@@ -166,14 +166,14 @@ func (k *Keeper) built(i reading.Instance) time.Time {
 	return time.Time{}
 }
 
-func (k *Keeper) lookAt(ctx context.Context, c Command, target split.Side, raised map[string]prove.Raised, number int, before proof.Proof, about prove.About) {
+func (k *Keeper) lookAt(ctx context.Context, check proof.Result, target split.Side, raised map[string]prove.Raised, number int, before proof.Proof, about prove.About) {
 	q, err := k.question(ctx, target, raised)
 	if err != nil {
 		k.log.warn("look", "err", err)
 		k.show(ctx, number, before, nil, true)
 		return
 	}
-	if c.Do == Prove {
+	if check.Check == "" {
 		q.Told = func(p proof.Proof) { k.show(ctx, number, p, nil, false) }
 		p, about := k.Prove(ctx, q)
 		k.show(ctx, number, p, &about, true)
@@ -181,7 +181,7 @@ func (k *Keeper) lookAt(ctx context.Context, c Command, target split.Side, raise
 		return
 	}
 	p := proof.Proof{Results: slices.Clone(before.Results)}
-	if r, ok := prove.Again(ctx, q, c.Cell, &about); ok {
+	if r, ok := prove.Again(ctx, q, check, &about); ok {
 		if n := slices.IndexFunc(p.Results, r.SameCell); n >= 0 {
 			p.Results[n] = r
 		} else {

@@ -38,7 +38,7 @@ func (k *Keeper) perform(ctx context.Context) {
 			k.hooked = passage{}
 		}
 		k.running = running{id: wanted.ID, cancel: func(error) {}}
-		k.proving = wanted.ID != 0 && wanted.Do == crossing.Check
+		k.proving = wanted.ID != 0 && wanted.Do == crossing.TaskProve
 		if wanted.ID != 0 {
 			k.start(ctx, wanted)
 		}
@@ -94,15 +94,15 @@ func (k *Keeper) start(ctx context.Context, o engine.Order) {
 	k.log.info("to do", "task", o.Task)
 	var do func(context.Context, engine.Order)
 	switch o.Do {
-	case crossing.StandUp:
+	case crossing.TaskRaise:
 		do = k.standUp
-	case crossing.Check:
+	case crossing.TaskProve:
 		k.proof, k.proofs = noProof, k.proofs+1
 		number, raised := k.proofs, raisedFrom(k.engine.State().Choices)
 		do = func(ctx context.Context, o engine.Order) { k.check(ctx, o, number, raised) }
-	case crossing.Move:
+	case crossing.TaskMove:
 		do = k.move
-	case crossing.GoHome:
+	case crossing.TaskHome:
 		s := k.engine.State()
 		why := s.Why
 		if o.Act {
@@ -112,7 +112,7 @@ func (k *Keeper) start(ctx context.Context, o engine.Order) {
 		// It acts first: what has to last is written after.
 		k.effects.Go(func() { k.goHome(ctx, o, h) })
 		return
-	case crossing.Retire:
+	case crossing.TaskRetire:
 		do = k.retire
 	default:
 		return
@@ -137,13 +137,14 @@ func (k *Keeper) report(f crossing.Fact) {
 // said is an error as it may be shown and recorded.
 func (k *Keeper) said(err error) string { return k.Secrets.Hide(err.Error()) }
 
-// notDone reports that a task came to nothing. One that is only withheld, or that ends with the keeper, is taken up again.
+// notDone reports that a task came to nothing. One that is only withheld, or that ends with the keeper, is taken up
+// again.
 func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
 	if cause := context.Cause(ctx); errors.Is(err, errWithheld) || errors.Is(err, errStopped) || errors.Is(cause, errWithheld) || cause == context.Canceled {
 		k.log.info("left", "task", o.Task, "why", err)
 		return
 	}
-	k.report(crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: k.said(err)}})
+	k.report(crossing.Failed{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: k.said(err)}})
 }
 
 // move puts a share in force.
@@ -161,12 +162,16 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 	limited, cancel := context.WithTimeout(ctx, setLimit)
 	defer cancel()
 	begun := time.Now()
-	d, err := k.Front.Set(limited, o.Share, front.Expect{Revision: o.Revision, Generation: o.Generation})
+	var d front.Done
+	term, err := k.inTerm(limited)
+	if err == nil {
+		d, err = k.Front.Set(limited, o.Share, front.Expect{Revision: o.Revision, Generation: o.Generation, Term: term})
+	}
 	if err != nil {
 		k.notDone(ctx, o, crossing.TroubleFront, err)
 		return
 	}
-	k.report(crossing.InForce{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+	k.report(crossing.TookEffect{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 }
 
 // during is the state in which a task is performed.
@@ -195,10 +200,10 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 			named = true // it knew nobody there, and somebody is
 			continue
 		case errors.Is(err, front.ErrNobody) && !o.Force:
-			k.report(crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
+			k.report(crossing.NotReturned{Task: o.ID, Home: crossing.Serving{Side: o.Side}})
 			return
 		case err == nil:
-			k.report(crossing.AtHome{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+			k.report(crossing.Returned{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 			return
 		}
 		k.notDone(ctx, o, crossing.TroubleFront, err)
@@ -216,18 +221,10 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 func (k *Keeper) nameHome(ctx context.Context, side split.Side) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), frontLimit)
 	defer cancel()
-	list, err := k.Stacks.List(ctx, side)
-	var servers []reading.Server
-	for _, i := range list {
-		if i.Running && i.Part == k.Plan.Main().Name {
-			servers = append(servers, reading.Server{Name: i.Name, Address: i.Address, Version: i.Version})
-		}
-	}
-	if len(servers) > 0 {
-		err = k.Front.SetInstances(ctx, side, servers)
-	}
-	k.log.info("the front knew nobody of the side to go to", "side", side, "run", len(servers), "err", err)
-	return len(servers) > 0 && err == nil
+	list, _ := k.Stacks.List(ctx, side) // what could be read is there beside an error
+	named, err := front.Name(ctx, k.Front, side, list, k.Plan.Main().Name)
+	k.log.info("the front knew nobody of the side to go to", "side", side, "run", named, "err", err)
+	return named > 0 && err == nil
 }
 
 // standUp starts a side's instances. It never touches a side that gets requests, whoever
@@ -286,8 +283,8 @@ func builds(choices []raise.Choice, like map[string]stack.Settings) map[string]s
 	return m
 }
 
-// same refuses to give a side that gets requests more instances where one of it would be stopped for that: what runs there
-// and is not what was chosen.
+// same refuses to give a side that gets requests more instances where one of it would be stopped for that: what runs
+// there and is not what was chosen.
 func (k *Keeper) same(ctx context.Context, o engine.Order) error {
 	list, err := k.Stacks.List(ctx, o.Side)
 	if err != nil {
@@ -491,8 +488,9 @@ const (
 	stuckFor   = 5 * time.Minute       // after how long without one message fewer nobody waits for them any more
 )
 
-// drain waits until a side has nothing left to do. Open requests get its grace time, and how many are left then is said. Messages are not given up with
-// a side: they are waited for as long as they become fewer, and where they do not, that is an error.
+// drain waits until a side has nothing left to do. Open requests get its grace time, and how many are left then is
+// said. Messages are not given up with a side: they are waited for as long as they become fewer, and where they do
+// not, that is an error.
 func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 	grace := k.Plan.Main().Stacks[side].Grace
 	began := time.Now()

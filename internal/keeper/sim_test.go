@@ -21,7 +21,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit/judge"
+	"vaiven/lab/testkit/judge"
 )
 
 var (
@@ -165,14 +165,14 @@ func (s *sim) troubles(what string) (late time.Duration, deaf bool, err error) {
 // ask is a person's command.
 func (s *sim) ask(c Command) error {
 	c.By = "marit"
-	if c.Do != Back { // before it has any effect; one that is refused has none
+	if _, back := c.Act.(crossing.Back); !back { // before it has any effect; one that is refused has none
 		s.with(func() { s.judge.Says(time.Now(), "", true, false) })
 	}
 	_, err := s.keeper.Do(context.Background(), c)
 	s.dice.Lock()
 	defer s.dice.Unlock()
 	s.asked++
-	s.tell("marit: %s %+v: %v", c.Do, c, err)
+	s.tell("marit: %s %+v: %v", c.Act.About().Name, c, err)
 	return err
 }
 
@@ -181,20 +181,20 @@ func (s *sim) person() {
 	c := s.last().Crossing
 	leg, _ := c.Next()
 	share := split.Share(s.intN(10_001))
-	odd := []Command{
-		{Do: Steer, Share: share}, {Do: PutBack}, {Do: Freeze}, {Do: GoOn}, {Do: Next, Leg: leg}, {Do: Prove}, {Do: Retire, Typed: "sailings"}, {Do: Back},
-		{Do: Back, Force: true}, {Do: Shift, Share: share}, {Do: No, Question: c.Question.ID}, {Do: Raise, Version: "4.3.0"}, {Do: Yes, Question: c.Seq},
+	odd := []crossing.Act{
+		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{}, crossing.Next{Leg: leg}, crossing.Prove{}, crossing.Retire{Typed: "sailings"},
+		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.No{Question: c.Question.ID}, crossing.Raise{Version: "4.3.0"}, crossing.Yes{Question: c.Seq},
 	}
 	var command Command
 	switch {
 	case s.intN(4) == 0:
-		command = odd[s.intN(len(odd))]
+		command.Act = odd[s.intN(len(odd))]
 	case c.Question.ID != 0:
-		command = Command{Do: Yes, Question: c.Question.ID}
+		command = Command{Act: crossing.Yes{Question: c.Question.ID}}
 	case c.Foreign:
-		command = Command{Do: []Verb{PutBack, GoOn}[s.intN(2)]}
+		command = Command{Act: []crossing.Act{crossing.PutBack{}, crossing.Resume{}}[s.intN(2)]}
 	case c.Frozen():
-		command = Command{Do: GoOn}
+		command = Command{Act: crossing.Resume{}}
 	default:
 		return
 	}
@@ -269,7 +269,7 @@ func (s *sim) run() {
 	s.start()
 	time.Sleep(4 * time.Second)
 	for range 20 {
-		if s.ask(Command{Do: Begin, Version: "4.3.0", Hold: s.intN(2) == 0}) == nil {
+		if s.ask(Command{Act: crossing.Begin{Version: "4.3.0", Hold: s.intN(2) == 0}}) == nil {
 			break
 		}
 		time.Sleep(time.Second)
@@ -304,13 +304,13 @@ func (s *sim) ends() {
 	there := false
 	s.with(func() { there = len(s.counts[c.Target.Other()]) > 0 || len(s.sides[c.Target.Other()]) > 0 })
 	if c.Stage != crossing.None && there {
-		if err := s.ask(Command{Do: Back, Force: true}); err == nil {
+		if err := s.ask(Command{Act: crossing.Back{Force: true}}); err == nil {
 			s.soon("it was sent home and is not there", func(v Snapshot) bool { return s.share == home && v.Crossing.Stage.Over() })
 		}
 	}
 	s.soon("what was to be done is never done", func(v Snapshot) bool {
 		t := v.Crossing.Task
-		return t.ID == 0 || v.Crossing.Stage.UnderWay() || t.Do == crossing.Retire && !s.serves(t.Side.Other())
+		return t.ID == 0 || v.Crossing.Stage.UnderWay() || t.Do == crossing.TaskRetire && !s.serves(t.Side.Other())
 	})
 	s.soon("what is shown is not what is so", func(v Snapshot) bool { return v.Crossing.Task.ID != 0 || v.Crossing.Share == s.share })
 	s.soon("not everything is recorded", func(v Snapshot) bool {

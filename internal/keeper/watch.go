@@ -60,6 +60,9 @@ func (k *Keeper) watchFront(ctx context.Context) {
 		defer cancel()
 		asked := k.asksFront()
 		r, err := k.Front.Read(limited)
+		if err == nil {
+			k.readTerm(r.Order.Term)
+		}
 		k.post(ctx, func(now time.Time) {
 			if err != nil {
 				k.happened(k.engine.FrontFailed(now, k.said(err)))

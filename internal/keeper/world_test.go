@@ -31,8 +31,8 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/prove"
 	"vaiven/internal/stack"
-	"vaiven/internal/testkit/judge"
 	"vaiven/internal/versions"
+	"vaiven/lab/testkit/judge"
 )
 
 // world is a service in memory: a front, two sides, a logbook and what they are asked with.
@@ -201,17 +201,17 @@ func (w *world) tellsOf(e crossing.Event, before, now crossing.State) {
 		w.judge.Begins(at, f.Target, f.First || f.AtOnce, main.Until, main.Then)
 	case crossing.Frozen:
 		w.judge.Frozen(at, e.Seq)
-	case crossing.WentBack:
+	case crossing.RollsBack:
 		w.judge.Returns(at)
 	case crossing.Ended:
 		w.judge.Ends(at, f.Stage == crossing.Settled)
 	case crossing.Ordered:
-		if f.Task.Do == crossing.Move || f.Task.More { // where the side gets more instances first, it was that order that went on
+		if f.Task.Do == crossing.TaskMove || f.Task.More { // where the side gets more instances first, it was that order that went on
 			w.judge.Ordered(at, e.Seq, f.Task.Share, e.By == engine.Self && !before.Due.On)
 		}
 	}
 	for _, f := range before.Freezes {
-		if now.Stage.UnderWay() && !slices.ContainsFunc(now.Freezes, func(left crossing.Freeze) bool { return left.ID == f.ID }) {
+		if now.Stage.UnderWay() && !slices.ContainsFunc(now.Freezes, func(left crossing.Freezing) bool { return left.ID == f.ID }) {
 			w.judge.Thawed(at, f.ID, f.ID)
 		}
 	}
@@ -221,7 +221,7 @@ func (w *world) tellsOf(e crossing.Event, before, now crossing.State) {
 // lastOrder is the last recorded order of a share.
 func (w *world) lastOrder(share split.Share) (seq uint64, recorded bool) {
 	for _, e := range slices.Backward(w.events) {
-		if o, ok := e.What.(crossing.Ordered); ok && o.Task.Do == crossing.Move && o.Task.Share == share {
+		if o, ok := e.What.(crossing.Ordered); ok && o.Task.Do == crossing.TaskMove && o.Task.Share == share {
 			return e.Seq, true
 		}
 	}
@@ -310,7 +310,7 @@ func (f worldFront) Read(ctx context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.count()
-	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Tells{Counts: true, Both: true}}
+	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Capabilities{Counts: true, Both: true}}
 	for _, side := range split.Sides {
 		r.Sides[side] = reading.Side{Instances: slices.Clone(f.counts[side]), Open: f.open[side]}
 		if f.queued {
@@ -385,10 +385,10 @@ func (w *world) now() split.Share {
 
 // stale says why a change is not made any more.
 func (w *world) stale(e front.Expect) error {
-	switch {
-	case w.order.Generation > e.Generation:
-		return front.ErrNewer
-	case w.revision != e.Revision:
+	if err := e.Allows(w.order); err != nil {
+		return err
+	}
+	if w.revision != e.Revision {
 		return front.ErrChanged
 	}
 	return nil
@@ -425,7 +425,7 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 	if share.Of(split.Green) > 0 && len(f.counts[split.Green]) == 0 || share.Of(split.Blue) > 0 && len(f.counts[split.Blue]) == 0 {
 		return front.Done{}, front.ErrRefused
 	}
-	f.recorded("a share", crossing.Move)
+	f.recorded("a share", crossing.TaskMove)
 	by := judge.Vaiven
 	if f.order.Generation > e.Generation {
 		by = judge.Stray
@@ -455,12 +455,22 @@ func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error
 		return front.Done{}, front.ErrNobody
 	}
 	f.homes++
-	f.order = reading.Order{Generation: f.order.Generation + 1, Side: h.Side, At: time.Now(), By: h.By, Why: h.Why}
+	f.order = reading.Order{Generation: f.order.Generation + 1, Term: f.order.Term, Side: h.Side, At: time.Now(), By: h.By, Why: h.Why}
 	f.put(judge.Home, home(h.Side))
 	if errHome != nil {
 		return front.Done{}, errHome
 	}
 	return front.Done{Split: f.split(), Nearest: f.share, Order: f.order, Did: []string{"all home"}}, nil
+}
+
+func (f worldFront) NewTerm(ctx context.Context) (uint64, error) {
+	if err := f.meet(ctx, "term"); errors.Is(err, errLost) || err != nil && ctx.Err() != nil {
+		return 0, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.order.Term++
+	return f.order.Term, nil
 }
 
 func (f worldFront) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
@@ -530,7 +540,7 @@ func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[stri
 	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter && (other || b.Instances <= s.plan.Parts[0].Stacks[side].Instances) {
 		s.broke("%v was raised while it got %v of the requests", side, of)
 	}
-	s.recorded("instances of "+side.String(), crossing.StandUp)
+	s.recorded("instances of "+side.String(), crossing.TaskRaise)
 	s.stand(side, b.Version, b.ID, b.Instances)
 	s.like = b.Like
 	return nil
@@ -611,7 +621,8 @@ func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
 	}
 }
 
-// tellToEnd tells the next instance of a side to end, at which moment that has to be right, and reports whether there is one.
+// tellToEnd tells the next instance of a side to end, at which moment that has to be right, and reports whether there
+// is one.
 func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name string, left bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -621,7 +632,7 @@ func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name strin
 	if s.serves(side) && !s.serves(side.Other()) && time.Since(s.ended[side.Other()]) > knownAfter {
 		s.broke("%v was stopped, which serves, and %v does not", side, side.Other())
 	}
-	s.recorded("a stop of "+side.String(), crossing.Retire)
+	s.recorded("a stop of "+side.String(), crossing.TaskRetire)
 	if n := s.lies[side]; n > 0 && time.Since(s.foreign) > knownAfter {
 		s.broke("%v was stopped while %.1f messages waited there", side, n)
 	}
@@ -643,7 +654,7 @@ func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name strin
 var _ differ.Standing = worldStacks{}
 
 // recorded holds what is done to the logbook: that it was ordered stands there already.
-func (w *world) recorded(what string, deed crossing.Deed) {
+func (w *world) recorded(what string, deed crossing.TaskKind) {
 	for _, e := range w.events {
 		if o, ok := e.What.(crossing.Ordered); ok && o.Task.Do == deed {
 			return
@@ -686,6 +697,7 @@ type worldProber struct {
 func (*worldProber) Run(ctx context.Context) { <-ctx.Done() }
 func (*worldProber) Sides([2]string)         {}
 func (*worldProber) Rest(bool)               {}
+func (*worldProber) Learn(bool)              {}
 func (p *worldProber) Report(now time.Time) reading.Door {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -775,7 +787,8 @@ func (b worldBook) Append(ctx context.Context, s crossing.State, events []crossi
 	return errAppend // it was done, and nobody heard of it
 }
 
-// locked waits until nobody writes any more, as the lock of a process does that has been ended: the disk keeps that alive.
+// locked waits until nobody writes any more, as the lock of a process does that has been ended: the disk keeps that
+// alive.
 func (w *world) locked() {
 	for w.writing.Load() > 0 {
 		time.Sleep(10 * time.Millisecond)
@@ -917,20 +930,20 @@ func (r *rig) do(c Command) {
 	r.t.Helper()
 	c.By = "marit"
 	if _, err := r.keeper.Do(context.Background(), c); err != nil {
-		r.t.Fatalf("%s: %v", c.Do, err)
+		r.t.Fatalf("%s: %v", c.Act.About().Name, err)
 	}
 }
 
 // begin begins a crossing, to its first leg.
 func (r *rig) begin(version string) {
 	r.t.Helper()
-	r.do(Command{Do: Begin, By: "marit", Version: version})
+	r.do(Command{Act: crossing.Begin{Version: version}, By: "marit"})
 }
 
 func (r *rig) refused(c Command, want string) {
 	r.t.Helper()
 	if _, err := r.keeper.Do(context.Background(), c); err == nil || !strings.Contains(err.Error(), want) {
-		r.t.Errorf("%s: %v, want an error with %q", c.Do, err, want)
+		r.t.Errorf("%s: %v, want an error with %q", c.Act.About().Name, err, want)
 	}
 }
 
@@ -948,21 +961,21 @@ func (r *rig) asked(kind crossing.QuestionKind) crossing.Question {
 // yes answers a question of a kind with yes.
 func (r *rig) yes(kind crossing.QuestionKind) {
 	r.t.Helper()
-	r.do(Command{Do: Yes, Question: r.asked(kind).ID})
+	r.do(Command{Act: crossing.Yes{Question: r.asked(kind).ID}})
 }
 
 // onFirstLeg brings a crossing to where it asks for the second leg.
 func (r *rig) onFirstLeg() {
 	r.t.Helper()
-	r.do(Command{Do: Begin, Version: "4.3.0"})
+	r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 	r.asked(crossing.AskLeg)
 }
 
 // onLeg brings a crossing to the middle of its first leg.
 func (r *rig) onLeg() {
 	r.t.Helper()
-	r.do(Command{Do: Begin, Version: "4.3.0"})
-	r.until("the first leg", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shift && s.Crossing.Task.ID == 0 })
+	r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
+	r.until("the first leg", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 }
 
 // frozen waits for a freeze.

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"vaiven/internal/link"
-	"vaiven/internal/link/linktest"
+	"vaiven/lab/linktest"
 )
 
 // What people have for ssh is followed: names, ports, users, keys, and the hosts on the way.

@@ -19,7 +19,7 @@ import (
 )
 
 // appID marks the file as a logbook, so that no other database is written to.
-const appID = 0x7661_6976
+const appID = 0x7661_6e31
 
 // migrations bring the schema from each version to the next. They are only ever
 // added to.
@@ -36,24 +36,16 @@ var migrations = []func(*sql.Tx) error{
 		why     TEXT NOT NULL DEFAULT ''
 	) STRICT;
 	CREATE TABLE events (
-		crossing INTEGER NOT NULL REFERENCES crossings(number),
-		seq      INTEGER NOT NULL,
+		seq      INTEGER PRIMARY KEY,
+		crossing INTEGER NOT NULL, -- 0: outside of one
 		at       TEXT NOT NULL,
-		event    TEXT NOT NULL CHECK (json_valid(event)),
-		effects  TEXT NOT NULL CHECK (json_valid(effects)),
-		PRIMARY KEY (crossing, seq)
+		event    TEXT NOT NULL CHECK (json_valid(event))
+	) STRICT;
+	CREATE INDEX events_of ON events (crossing, seq);
+	CREATE TABLE tried ( -- whether the book can be written
+		one INTEGER PRIMARY KEY CHECK (one = 1),
+		at  TEXT NOT NULL
 	) STRICT;`),
-	script(`CREATE TABLE acts (
-		number  INTEGER PRIMARY KEY,
-		at      TEXT NOT NULL,
-		"by"    TEXT NOT NULL,
-		what    TEXT NOT NULL,
-		did     TEXT NOT NULL DEFAULT '[]' CHECK (json_valid(did)),
-		ended   TEXT,
-		outcome TEXT NOT NULL DEFAULT '',
-		failed  INTEGER NOT NULL DEFAULT 0
-	) STRICT;`),
-	translate, // from requests and effects to what happened, in one order
 }
 
 func script(text string) func(*sql.Tx) error {
@@ -423,17 +415,17 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 		case crossing.Ordered:
 			at[e.Seq] = len(list)
 			list = append(list, Act{At: e.At, By: e.By, What: words.Event(e, crossing.State{})})
-		case crossing.MetOrder:
+		case crossing.SentBack:
 			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Homing(f.Order), Ended: e.At})
-		case crossing.Acted:
-			list = append(list, Act{At: e.At, By: e.By, What: f.What, Did: f.Did, Ended: f.Ended, Outcome: f.Outcome, Failed: f.Failed})
+		case crossing.BegunAnew:
+			list = append(list, Act{At: e.At, By: e.By, What: "begin the logbook anew", Ended: e.At, Outcome: words.Event(e, crossing.State{})})
 		case crossing.Restarted:
 			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
 		case crossing.Ailed:
 			list = append(list, Act{At: e.At, By: e.By, What: "a side is ill", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: true})
-		case crossing.AtHome:
+		case crossing.Returned:
 			end(f.Task, e, false, f.Did)
-		case crossing.NotHome:
+		case crossing.NotReturned:
 			end(f.Task, e, true, nil)
 		case crossing.TookWheel:
 			if f.Before.Vacant() || f.Before.By == f.Wheel.By && f.Before.From == f.Wheel.From {
@@ -442,11 +434,11 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 			list = append(list, Act{At: e.At, By: e.By, What: "take the wheel", Ended: e.At, Outcome: words.Event(e, crossing.State{})})
 		case crossing.Raised:
 			end(f.Task, e, false, nil)
-		case crossing.InForce:
+		case crossing.TookEffect:
 			end(f.Task, e, false, f.Did)
 		case crossing.Retired:
 			end(f.Task, e, false, nil)
-		case crossing.NotDone:
+		case crossing.Failed:
 			end(f.Task, e, true, nil)
 		}
 	}

@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -17,8 +15,6 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
-	"vaiven/internal/words"
 )
 
 func open(t *testing.T, file string) *Book {
@@ -71,11 +67,11 @@ func proved(s crossing.State) crossing.Input {
 }
 
 func inForce(s crossing.State) crossing.Input {
-	return crossing.Report{Fact: crossing.InForce{Task: s.Task.ID, Nearest: s.Task.Share, Share: s.Task.Share, Took: 3 * time.Millisecond, Did: []string{"split"}}}
+	return crossing.Report{Fact: crossing.TookEffect{Task: s.Task.ID, Nearest: s.Task.Share, Share: s.Task.Share, Took: 3 * time.Millisecond, Did: []string{"split"}}}
 }
 
 func atHome(s crossing.State) crossing.Input {
-	return crossing.Report{Fact: crossing.AtHome{Task: s.Task.ID, Share: s.Home(), Generation: s.Generation + 1}}
+	return crossing.Report{Fact: crossing.Returned{Task: s.Task.ID, Share: s.Home(), Generation: s.Generation + 1}}
 }
 
 var back = always(crossing.Back{Why: "it looks wrong"})
@@ -87,9 +83,9 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 		t.Errorf("an empty book ends with %v, %v", s, err)
 	}
 	s := write(t, b, crossing.State{}, begin(1), raised, proved, inForce, back, atHome)
-	s = write(t, b, s, always(crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}), inForce, always(crossing.ShiftTo{Share: 0}), func(s crossing.State) crossing.Input {
-		return crossing.Report{Fact: crossing.NotDone{Task: s.Task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
-	}, always(crossing.ShiftTo{Share: 0}), inForce)
+	s = write(t, b, s, always(crossing.Shift{Share: 500, Proven: [2]bool{true, true}}), inForce, always(crossing.Shift{Share: 0}), func(s crossing.State) crossing.Input {
+		return crossing.Report{Fact: crossing.Failed{Task: s.Task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
+	}, always(crossing.Shift{Share: 0}), inForce)
 	want := write(t, b, s, begin(2), raised, proved, inForce, back, atHome)
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
@@ -180,92 +176,6 @@ func TestAnEventOfANewerVaiven(t *testing.T) {
 	}
 }
 
-// A logbook of the first form, with one event of each of its kinds, is read as what
-// happened.
-func TestAnOldLogbook(t *testing.T) {
-	script, err := os.ReadFile("testdata/old.sql")
-	if err != nil {
-		t.Fatal(err)
-	}
-	file := filepath.Join(t.TempDir(), "log.db")
-	db, err := sql.Open("sqlite", file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := db.Exec(string(script) + "PRAGMA application_id = 1986095478; PRAGMA user_version = 2;"); err != nil {
-		t.Fatal(err)
-	}
-	rows, err := db.Query(`SELECT DISTINCT json_extract(event, '$.event') FROM events`)
-	if err != nil {
-		t.Fatal(err)
-	}
-	kinds := 0
-	for rows.Next() {
-		kinds++
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil || kinds != 21 {
-		t.Fatalf("the old logbook has %d kinds of events, %v, and there were 21", kinds, err)
-	}
-	stages := map[int]string{}
-	if rows, err = db.Query(`SELECT number, stage FROM crossings`); err != nil {
-		t.Fatal(err)
-	}
-	for rows.Next() {
-		var number int
-		var stage string
-		if err := rows.Scan(&number, &stage); err != nil {
-			t.Fatal(err)
-		}
-		stages[number] = stage
-	}
-	if err := errors.Join(rows.Err(), rows.Close(), db.Close()); err != nil {
-		t.Fatal(err)
-	}
-	b := open(t, file)
-	list, err := b.Crossings(t.Context())
-	if err != nil || len(list) != len(stages) || len(list) != 4 {
-		t.Fatalf("crossings %+v, %v", list, err)
-	}
-	var told strings.Builder
-	for n := range list {
-		c := list[len(list)-1-n]
-		if string(c.Stage) != stages[c.Number] {
-			t.Errorf("crossing %d is %q, and was %q", c.Number, c.Stage, stages[c.Number])
-		}
-		events, err := b.Events(t.Context(), c.Number)
-		if err != nil {
-			t.Fatal(err)
-		}
-		fmt.Fprintf(&told, "crossing %d: %s %s\n", c.Number, c.Stage, c.Why)
-		var s crossing.State
-		for _, e := range events {
-			if _, unknown := e.What.(crossing.Unknown); unknown {
-				t.Errorf("%v is not known", e)
-			}
-			s = crossing.Apply(s, e)
-			fmt.Fprintf(&told, "  %s %-6s %s: %s\n", e.At.UTC().Format("15:04:05"), e.By, e.What.Kind(), words.Event(e, s))
-		}
-		fmt.Fprintf(&told, "  = %v\n", s)
-	}
-	acts, err := b.Acts(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, a := range acts {
-		fmt.Fprintf(&told, "act by %s: %s: %s failed %v\n", a.By, a.What, a.Outcome, a.Failed)
-	}
-	testkit.Golden(t, "old.txt", told.String())
-	// And it goes on: a rollback that was begun is unfinished, and is seen to be.
-	s, unknown, err := b.Load(t.Context())
-	if err != nil || unknown != 0 || !s.GoingBack || len(s.Orders()) != 1 || s.Orders()[0].Do != crossing.GoHome || s.Orders()[0].Side != split.Green {
-		t.Errorf("it ends with %v, to do %v, %d unknown, %v", s, s.Orders(), unknown, err)
-	}
-	write(t, b, s, atHome)
-	if list, err := b.Crossings(t.Context()); err != nil || list[0].Stage != crossing.RolledBack {
-		t.Errorf("after going home: %+v, %v", list, err)
-	}
-}
-
 func TestForeignAndNewerFilesAreLeftAlone(t *testing.T) {
 	dir := t.TempDir()
 	prepare := func(name, script string) string {
@@ -325,7 +235,7 @@ func BenchmarkAppend(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer book.Close()
-	e := crossing.Event{At: start, What: crossing.TookTheirs{}}
+	e := crossing.Event{At: start, What: crossing.AcceptedTheirs{}}
 	b.ReportAllocs()
 	for b.Loop() {
 		e.Seq++

@@ -126,8 +126,8 @@ func (r *Rest) read(ctx context.Context, b *Book) {
 	}
 }
 
-// Mend puts a logbook aside that is damaged or empty, and begins a new one whose first entry says so, and who has said so.
-// Nobody may have it open. It says where the old one is.
+// Mend puts a logbook aside that is damaged or empty, and begins a new one whose first entry says so, and who has
+// said so. Nobody may have it open. It says where the old one is.
 func Mend(ctx context.Context, file, by string, now time.Time, r Rest) (aside string, err error) {
 	aside = file + ".damaged-" + now.UTC().Format("20060102T150405Z")
 	if err := os.Link(file, aside); err != nil { // under both names, so that at no time there is none
@@ -146,9 +146,7 @@ func Mend(ctx context.Context, file, by string, now time.Time, r Rest) (aside st
 	if err != nil {
 		return "", err
 	}
-	e := crossing.Event{Seq: 1, At: now, By: by, What: crossing.Acted{
-		What: "begin the logbook anew", Ended: now, Outcome: fmt.Sprintf("the one before was put aside as %s: %s", aside, r.Wrong),
-	}}
+	e := crossing.Event{Seq: 1, At: now, By: by, What: crossing.BegunAnew{Aside: aside, Wrong: r.Wrong}}
 	if err := errors.Join(b.Append(ctx, crossing.Apply(crossing.State{}, e), []crossing.Event{e}), b.Close()); err != nil {
 		return "", err
 	}

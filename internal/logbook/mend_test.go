@@ -11,8 +11,8 @@ import (
 	"vaiven/internal/core/crossing"
 )
 
-// A logbook that is damaged in any way is known for one, what can be read of it is said, and after a person's word there is a
-// new one, with the old one beside it.
+// A logbook that is damaged in any way is known for one, what can be read of it is said, and after a person's word
+// there is a new one, with the old one beside it.
 func TestMend(t *testing.T) {
 	for _, c := range []struct {
 		name   string
@@ -33,9 +33,9 @@ func TestMend(t *testing.T) {
 			b := open(t, file)
 			s := write(t, b, crossing.State{}, begin(1))
 			for range 30 {
-				s = write(t, b, s, always(crossing.Halt{}), always(crossing.GoOn{}))
+				s = write(t, b, s, always(crossing.Freeze{}), always(crossing.Resume{}))
 			}
-			if r, err := Look(t.Context(), file); err != nil || r.Wrong != "" || r.Number != 1 || r.Events < 60 || r.Ended.Stage != crossing.Raise {
+			if r, err := Look(t.Context(), file); err != nil || r.Wrong != "" || r.Number != 1 || r.Events < 60 || r.Ended.Stage != crossing.Raising {
 				t.Fatalf("whole it is %+v, %v", r, err)
 			}
 			b.Close()

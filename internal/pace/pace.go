@@ -6,9 +6,9 @@ import (
 	"time"
 )
 
-// Each does something n times, with so long between the beginnings of two, until the context ends, and waits for those that
-// have begun. room says where the kth has to find room first: as many are under way at once as fit into that. What is late is
-// not caught up with.
+// Each does something n times, with so long between the beginnings of two, until the context ends, and waits for
+// those that have begun. room says where the kth has to find room first: as many are under way at once as fit into
+// that. What is late is not caught up with.
 func Each(ctx context.Context, n int, every time.Duration, room func(k int) chan struct{}, do func(k int)) {
 	var wait sync.WaitGroup
 	defer wait.Wait()

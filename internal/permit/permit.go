@@ -9,7 +9,8 @@ func With(ctx context.Context, may func(context.Context) error) context.Context 
 	return context.WithValue(ctx, key{}, may)
 }
 
-// Ask reports whether the next step may be taken: the context has not ended, and whoever has to be asked does not say no.
+// Ask reports whether the next step may be taken: the context has not ended, and whoever has to be asked does not say
+// no.
 func Ask(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)

@@ -20,8 +20,8 @@ func Here(m Machine) bool {
 	return here
 }
 
-// Machine is a place that a front stands on: its files are changed, too. Every method is
-// one act, and takes no longer than its context lasts (see [ErrHangs]); what takes several, such as replacing a file, is the same everywhere (see
+// Machine is a place that a front stands on: its files are changed, too. Every method is one act, and takes no longer
+// than its context lasts (see [ErrHangs]); what takes several, such as replacing a file, is the same everywhere (see
 // [Slot]). Errors about files wrap those of package io/fs.
 type Machine interface {
 	Place

@@ -16,11 +16,11 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
 	"vaiven/internal/place/distant"
-	"vaiven/internal/place/placetest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/linktest"
+	"vaiven/lab/placetest"
+	"vaiven/lab/testkit"
 )
 
 // machines are this one and one whose names are others.

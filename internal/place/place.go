@@ -40,8 +40,8 @@ type Command struct {
 	Environment map[string]string // added to what there is
 }
 
-// Unsure is a connection that may turn out not to have been made, as whatever carries it says so late. Whoever asks something on it hears of it; who does not
-// has to wait.
+// Unsure is a connection that may turn out not to have been made, as whatever carries it says so late. Whoever asks
+// something on it hears of it; who does not has to wait.
 type Unsure interface {
 	// Refused waits until it would have been said, and is why it was not made; nil if nothing speaks against it.
 	Refused(context.Context) error
@@ -76,7 +76,8 @@ type Outcome struct {
 	Output []byte // of both its outputs, at most OutputLimit
 }
 
-// Failed is an error for any status but 0, with so many bytes of the last that was said. hide takes secrets out of that.
+// Failed is an error for any status but 0, with so many bytes of the last that was said. hide takes secrets out of
+// that.
 func (o Outcome) Failed(most int, hide func(string) string) error {
 	if o.Status == 0 {
 		return nil

@@ -2,8 +2,8 @@ package place
 
 import "context"
 
-// Within does something that knows no context, such as connecting by a library that has none. What it makes after the context has ended is dropped;
-// the error is the context's cause then.
+// Within does something that knows no context, such as connecting by a library that has none. What it makes after the
+// context has ended is dropped; the error is the context's cause then.
 func Within[T any](ctx context.Context, do func() (T, error), drop func(T)) (T, error) {
 	type outcome struct {
 		of  T

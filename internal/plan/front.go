@@ -57,7 +57,8 @@ type Logs interface {
 	AccessLog() string // its file, "" if none is named
 }
 
-// Remembers is a front whose changes are in force for the last of those who ask when they have forgotten what was before.
+// Remembers is a front whose changes are in force for the last of those who ask when they have forgotten what was
+// before.
 type Remembers interface {
 	// Remembered is how long that takes before a crossing, and after each change of it.
 	Remembered() (before, each time.Duration)

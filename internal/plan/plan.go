@@ -91,7 +91,8 @@ type Guard struct {
 	Figure Figure        // of guards on one
 	Settle time.Duration // of [Grows] and [Higher]: readings count from so long after a change of the share
 
-	Most int // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
+	Most int     // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
+	Part float64 // of [Unhealthy]: so many are allowed at least, as a fraction of the side's instances
 
 	Longest time.Duration // of [Waits]: a message that waits for longer trips it
 }
@@ -131,7 +132,8 @@ func (p *Plan) Figures() []Figure {
 	return list
 }
 
-// Remembered is how long those who ask go by what was, before a crossing and after each change of it; 0 where nobody does.
+// Remembered is how long those who ask go by what was, before a crossing and after each change of it; 0 where nobody
+// does.
 func (p *Plan) Remembered() (before, each time.Duration) {
 	for _, f := range p.Fronts() {
 		if r, ok := f.Settings.(Remembers); ok {
@@ -142,7 +144,8 @@ func (p *Plan) Remembered() (before, each time.Duration) {
 	return before, each
 }
 
-// AccessLog is the log of requests that the plan has, a front's before the one that requests are taken from; "" if it has none.
+// AccessLog is the log of requests that the plan has, a front's before the one that requests are taken from; "" if it
+// has none.
 func (p *Plan) AccessLog() string {
 	for _, f := range p.Fronts() {
 		if l, ok := f.Settings.(Logs); ok && l.AccessLog() != "" {
@@ -241,6 +244,22 @@ type Prober struct {
 	JSON     []JSONValue
 	Side     Field // where an answer names its side, if the front does not
 	Version  Field
+}
+
+// Content is what answers to the prober may have to hold though the plan does not say so: what the first smoke check
+// of its path wants, and what that is called. It is false where the prober wants something of its own, or no check
+// does.
+func (p *Plan) Content() (want HTTP, check string, ok bool) {
+	if p.Prober.Off || p.Prober.Contains != "" || len(p.Prober.JSON) > 0 {
+		return HTTP{}, "", false
+	}
+	for _, c := range p.Main().Smoke {
+		h, http := c.What.(HTTP)
+		if http && (h.Method == "" || h.Method == "GET") && h.URL == p.Prober.Path && (h.Contains != "" || len(h.JSON) > 0) {
+			return h, c.Name, true
+		}
+	}
+	return HTTP{}, "", false
 }
 
 // Socket is the path of the front's admin socket.

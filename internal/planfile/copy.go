@@ -8,8 +8,8 @@ import (
 	"vaiven/internal/core/route"
 )
 
-// WithRoute is a plan's text with other legs; all else stays as it is, comments as well. The text has to be that of a good
-// plan.
+// WithRoute is a plan's text with other legs; all else stays as it is, comments as well. The text has to be that of a
+// good plan.
 func WithRoute(name string, data []byte, legs route.Route) ([]byte, error) {
 	lines := strings.SplitAfter(string(data), "\n")
 	begin, end := -1, len(lines)

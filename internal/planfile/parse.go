@@ -32,7 +32,7 @@ func defaults() *plan.Plan {
 		Keep:  30 * time.Minute,
 		Then:  plan.ThenRetire,
 		Guards: []plan.Guard{
-			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack}, door,
+			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Part: 0.1, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack}, door,
 		},
 		Find:        0.01,
 		Sure:        0.99,
@@ -411,10 +411,7 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	if g.Watch.Compares() {
 		keys = append(keys,
 			section.May("worse-by", section.Parsed(r.Reader, "worse-by", &g.Margin, section.Fraction)),
-			section.May("find", func(n ast.Node) { find = n; section.Parsed(r.Reader, "find", &g.Find, section.Fault)(n) }),
-			section.Gone("sure", `certainty is said once, for all guards together over the whole crossing: write "sure: 99 %" beside the guards`),
-			section.Gone("at-least", `leave it out: how many answers it takes follows from "sure" and from the fault to find ("find: 1 %")`),
-			section.Gone("over", `leave it out: a guard judges by all that was answered since the first request moved, and sees a fault whenever it begins`))
+			section.May("find", func(n ast.Node) { find = n; section.Parsed(r.Reader, "find", &g.Find, section.Fault)(n) }))
 	} else if g.Watch.Figures() {
 		by := section.Parsed(r.Reader, "by", &g.Margin, section.Amount)
 		if g.Watch == plan.Fewer {
@@ -427,7 +424,11 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	} else if g.Watch == plan.Waits {
 		keys = append(keys, section.Need("longer-than", section.Parsed(r.Reader, "longer-than", &g.Longest, section.Duration)))
 	} else {
-		keys = append(keys, section.May("more-than", section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))))
+		most := section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))
+		keys = append(keys, section.May("more-than", func(n ast.Node) {
+			g.Part = 0 // a number is meant as it is
+			most(n)
+		}))
 	}
 	switch g.Watch {
 	case plan.Slow:

@@ -25,7 +25,7 @@ import (
 	"vaiven/internal/front/queue"
 	"vaiven/internal/plan"
 	"vaiven/internal/section"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 const smallest = `service: sailings
@@ -250,9 +250,6 @@ func TestMistakesInShape(t *testing.T) {
 		{"asks twice", strings.Replace(smallest, "  - 100 %", "  - ask\n  - ask\n  - 100 %", 1), "asked twice"},
 		{"no smoke check", strings.Replace(smallest, "  - request: /\n", "  []\n", 1), "no smoke check"},
 		{"an uncertain certainty", smallest + "guards:\n  sure: 20 %\n", "no useful certainty"},
-		{"a certainty of its own", smallest + "guards:\n  slow: {sure: 99 %}\n", "certainty is said once"},
-		{"a number of answers", smallest + "guards:\n  failing: {at-least: 50}\n", "how many answers it takes follows"},
-		{"a time of its own", smallest + "guards:\n  failing:\n    over: 2m\n", "a guard judges by all that was answered"},
 		{"a fault that is allowed", smallest + "guards:\n  failing: {worse-by: 2 %, find: 1 %}\n", "make find larger than worse-by"},
 		{"no fault at all", smallest + "guards: {find: 0 %}\n", "is no fault to find"},
 		{"a leg for a time and until sure", strings.Replace(smallest, "100 %", "5 % until sure for 2m\n  - 100 %", 1), "lasts for a time and until sure"},
@@ -426,7 +423,8 @@ func TestTheLimit(t *testing.T) {
 	}
 }
 
-// What stands is read in every way in which it can be named. Nothing of it needs a command, ports, or a source of versions.
+// What stands is read in every way in which it can be named. Nothing of it needs a command, ports, or a source of
+// versions.
 func TestWhatStands(t *testing.T) {
 	p, err := Read("testdata/stands.yaml")
 	if err != nil {

@@ -39,12 +39,14 @@ type Config struct {
 	// What a good answer has in its body.
 	Contains string
 	JSON     []plan.JSONValue
-	Slow     time.Duration       // a good answer that takes longer is slow; 0: none is
-	Hide     func(string) string // takes secrets out of what is said of an answer; nil: it is said as it is
-	Secret   string              // known to the embedded front, which then names the side
-	Side     plan.Field          // where else an answer names its side
-	Key      plan.Key            // of the split: a cookie or header gets a new value with each request
-	Version  plan.Field
+	// Likely is what good answers seem to have in their bodies: it is taken for so where the live side's do.
+	Likely  plan.HTTP
+	Slow    time.Duration       // a good answer that takes longer is slow; 0: none is
+	Hide    func(string) string // takes secrets out of what is said of an answer; nil: it is said as it is
+	Secret  string              // known to the embedded front, which then names the side
+	Side    plan.Field          // where else an answer names its side
+	Key     plan.Key            // of the split: a cookie or header gets a new value with each request
+	Version plan.Field
 }
 
 // Secret reads the secret that the prober and the embedded front share, making
@@ -99,6 +101,9 @@ type Prober struct {
 	lastGood time.Time
 	resting  bool
 	versions [2]string // that the sides run, to know a side by
+	learning bool      // only the live side is asked
+	held     int       // answers of the live side in a row, until now, that had what is likely
+	wants    bool      // the live side's answers had it: it is wanted
 }
 
 // New makes a prober that has sent nothing.
@@ -189,8 +194,8 @@ func (p *Prober) Rest(rest bool) {
 	}
 }
 
-// probe sends one request, placed by a value of the split key where that is a cookie or header. It is not cut short by the end of the run: a request
-// that was sent is accounted for.
+// probe sends one request, placed by a value of the split key where that is a cookie or header. It is not cut short
+// by the end of the run: a request that was sent is accounted for.
 func (p *Prober) probe(c *http.Client, address, value string) {
 	r, err := p.config.Door.Request(context.Background(), http.MethodGet, address, p.config.Path)
 	if err != nil {
@@ -198,7 +203,7 @@ func (p *Prober) probe(c *http.Client, address, value string) {
 		return
 	}
 	check.PastCaches(r)
-	r.Header.Set("User-Agent", "vaiven-prober")
+	r.Header.Set("User-Agent", front.ProbeAgent)
 	r.Header.Set(front.ProbeHeader, p.config.Secret)
 	switch p.config.Key.From {
 	case plan.KeyCookie:
@@ -242,11 +247,48 @@ func (p *Prober) probe(c *http.Client, address, value string) {
 	default:
 		if want, got, ok := check.Content(body, p.config.Contains, p.config.JSON, p.config.Hide); !ok {
 			m.Kind, why = reading.FailingAnswer, fmt.Sprintf("want %s, got %s", want, got)
+		} else if want, got, ok := p.likely(body); !ok {
+			m.Kind, why = reading.FailingAnswer, fmt.Sprintf("want %s, got %s, as the live side did", want, got)
 		} else if p.config.Slow > 0 && time.Since(begun) > p.config.Slow {
 			m.Kind = reading.SlowAnswer
 		}
 	}
 	p.record(begun, m, version, why)
+}
+
+// heldLeast is how many answers in a row have to have had what is likely until it is wanted.
+const heldLeast = 10
+
+// Learn says whether only the live side is asked. What its last answers have all had is wanted from then on.
+func (p *Prober) Learn(learning bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if learning && !p.learning {
+		p.held = 0
+	}
+	if p.learning && !learning {
+		p.wants = p.held >= heldLeast
+	}
+	p.learning = learning
+}
+
+// likely holds an answer against what is likely: while it learns any is good.
+func (p *Prober) likely(body []byte) (want, got string, ok bool) {
+	if p.config.Likely.Contains == "" && len(p.config.Likely.JSON) == 0 {
+		return "", "", true
+	}
+	want, got, ok = check.Content(body, p.config.Likely.Contains, p.config.Likely.JSON, p.config.Hide)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch {
+	case !p.learning:
+		ok = ok || !p.wants
+	case ok:
+		p.held++
+	default: // it may name a version
+		p.held = 0
+	}
+	return want, got, ok || p.learning
 }
 
 // isGateway reports whether a status is one by which a proxy says that nobody

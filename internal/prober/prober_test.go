@@ -21,7 +21,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // runProber runs a prober on a server until the test has seen enough.
@@ -314,5 +314,35 @@ func TestAsManyAsAsked(t *testing.T) {
 	p.Send(ctx, Sending{Requests: 1000, Per: time.Hour})
 	if r := p.Report(time.Now()); r.Answers > 1 {
 		t.Errorf("of one that was ended: %+v", r)
+	}
+}
+
+// What the live side's answers have before anything moves is wanted after; what they have not is not.
+func TestLikelyContent(t *testing.T) {
+	for _, c := range []struct {
+		name, live, then string
+		failing          bool
+	}{
+		{"the same", "sailings of today", "sailings of today", false},
+		{"wrong with a good status", "sailings of today", "an error page", true},
+		{"it names the version", "version 4.2.0", "version 4.3.0", false},
+	} {
+		var body atomic.Pointer[string]
+		body.Store(&c.live)
+		p := runProber(t, Config{Likely: plan.HTTP{Contains: "sailings"}}, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, *body.Load()) })
+		p.Learn(true)
+		more := func(n int64) reading.Door {
+			before := p.Report(time.Now()).Answers
+			testkit.Eventually(t, "answers", func() bool { return p.Report(time.Now()).Answers >= before+n })
+			return p.Report(time.Now())
+		}
+		if d := more(2 * heldLeast); d.Failing > 0 {
+			t.Errorf("%s: while it learns %d fail", c.name, d.Failing)
+		}
+		p.Learn(false)
+		body.Store(&c.then)
+		if d := more(50); (d.Failing > 0) != c.failing {
+			t.Errorf("%s: then %d fail: %+v", c.name, d.Failing, d.Bad)
+		}
 	}
 }

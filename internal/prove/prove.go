@@ -33,7 +33,7 @@ import (
 type Question struct {
 	Plan     *plan.Plan
 	Secrets  secret.Values
-	Standing Standing
+	Standing Stacks
 	Target   split.Side
 	Sides    [2][]reading.Instance // as listed now
 	Raised   map[string]Raised     // by part; a part that is missing is not held to any build
@@ -44,8 +44,8 @@ type Question struct {
 	Doors func(context.Context) ([]front.Spare, error)
 }
 
-// Standing are the instances, where they stand.
-type Standing interface {
+// Stacks are the instances, where they stand.
+type Stacks interface {
 	differ.Standing
 	// List is every instance of a side as it is now. What could be read is there even beside an error.
 	List(context.Context, split.Side) ([]reading.Instance, error)
@@ -255,8 +255,8 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 	})
 }
 
-// stands holds an instance that somebody else started to what it is to be. Where it says nothing of its build, its version
-// has to do; where nothing is known of it, a person has to.
+// stands holds an instance that somebody else started to what it is to be. Where it says nothing of its build, its
+// version has to do; where nothing is known of it, a person has to.
 func stands(part plan.Part, i reading.Instance, raised Raised) (pass bool, got string) {
 	switch {
 	case i.Build != "" && raised.Build != "" && (sameBuild(i.Build, raised.Build) || part.Says.Build != (plan.Field{})):
@@ -272,8 +272,8 @@ func stands(part plan.Part, i reading.Instance, raised Raised) (pass bool, got s
 // reachLimit is how long a front has to reach an instance.
 const reachLimit = 5 * time.Second
 
-// reach has the front connect to each instance that it is to send requests to, from where it stands: a proxy that may not
-// connect out, or a firewall before the instance, is found before a user finds it.
+// reach has the front connect to each instance that it is to send requests to, from where it stands: a proxy that may
+// not connect out, or a firewall before the instance, is found before a user finds it.
 func (p *proving) reach(ctx context.Context, _ *About) {
 	if p.Reach == nil {
 		return

@@ -37,8 +37,8 @@ func (w way) Request(ctx context.Context, method, path string) (*http.Request, e
 	return r, err
 }
 
-// through asks again what the instances were asked, by the spare side's own door of each front: what is good directly and
-// bad through the front is found before a user finds it.
+// through asks again what the instances were asked, by the spare side's own door of each front: what is good directly
+// and bad through the front is found before a user finds it.
 func (p *proving) through(ctx context.Context, _ *About) {
 	main := p.Plan.Main()
 	instances := p.of(*main, p.Target)

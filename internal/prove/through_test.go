@@ -18,8 +18,8 @@ import (
 	"vaiven/internal/plan"
 )
 
-// What is good directly is asked by the front's door of the spare side as well, as users come; what the front makes of it,
-// and a door that leads elsewhere, is named. Every result can be had again alone.
+// What is good directly is asked by the front's door of the spare side as well, as users come; what the front makes
+// of it, and a door that leads elsewhere, is named. Every result can be had again alone.
 func TestByTheFront(t *testing.T) {
 	const secret = "ABCDEFGHIJKLMNOPQRSTUVWX27"
 	for _, c := range []struct {

@@ -24,7 +24,7 @@ func Evidence(file, service string, s guard.Story) error {
 	if err != nil {
 		return err
 	}
-	if len(s.Moments) < 2 {
+	if len(s.Points) < 2 {
 		return fmt.Errorf("%s: %s has come to nothing yet that could be drawn", file, s.Guard)
 	}
 	draws, what := ratesOf, "in "+string(s.Unit)
@@ -35,7 +35,7 @@ func Evidence(file, service string, s guard.Story) error {
 	if err != nil {
 		return err
 	}
-	rates.Title.Text = fmt.Sprintf("%s: %s since %s, %s", service, s.Guard, s.Moments[0].At.Format("2006-01-02 15:04:05"), what)
+	rates.Title.Text = fmt.Sprintf("%s: %s since %s, %s", service, s.Guard, s.Points[0].At.Format("2006-01-02 15:04:05"), what)
 	proof, err := proofOf(s)
 	if err != nil {
 		return err
@@ -44,7 +44,7 @@ func Evidence(file, service string, s guard.Story) error {
 }
 
 func minutes(s guard.Story, n int) float64 {
-	return s.Moments[n].At.Sub(s.Moments[0].At).Minutes()
+	return s.Points[n].At.Sub(s.Points[0].At).Minutes()
 }
 
 // ratesOf draws the rates, several moments together where there are many, so that few answers
@@ -54,28 +54,28 @@ func ratesOf(s guard.Story) (*plot.Plot, error) {
 	p.Y.Label.Text = "% that are bad"
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Add(plotter.NewGrid())
-	each := max((len(s.Moments)+39)/40, 1)
+	each := max((len(s.Points)+39)/40, 1)
 	for _, side := range []struct {
 		name   string
-		of     func(guard.Moment) evidence.Count
+		of     func(guard.Point) evidence.Count
 		ink    color.Color
 		shape  draw.GlyphDrawer
 		beside float64
 	}{
-		{"live side (95 % ranges)", func(m guard.Moment) evidence.Count { return m.Live }, inks[0], draw.RingGlyph{}, 0},
-		{"new side", func(m guard.Moment) evidence.Count { return m.Trial }, inks[1], draw.CircleGlyph{}, 0.15},
+		{"live side (95 % ranges)", func(m guard.Point) evidence.Count { return m.Live }, inks[0], draw.RingGlyph{}, 0},
+		{"new side", func(m guard.Point) evidence.Count { return m.Trial }, inks[1], draw.CircleGlyph{}, 0.15},
 	} {
 		var points plotter.XYs
-		for n := 0; n < len(s.Moments); n += each {
+		for n := 0; n < len(s.Points); n += each {
 			var c evidence.Count
-			last := min(n+each, len(s.Moments))
-			for _, m := range s.Moments[n:last] {
+			last := min(n+each, len(s.Points))
+			for _, m := range s.Points[n:last] {
 				c = c.Plus(side.of(m))
 			}
 			if c.Of == 0 {
 				continue
 			}
-			x := minutes(s, last-1) + side.beside*minutes(s, len(s.Moments)-1)/60
+			x := minutes(s, last-1) + side.beside*minutes(s, len(s.Points)-1)/60
 			points = append(points, plotter.XY{X: x, Y: 100 * c.Rate()})
 			i := evidence.Exact(c, 0.05)
 			line, err := plotter.NewLine(plotter.XYs{{X: x, Y: 100 * i.Low}, {X: x, Y: 100 * i.High}})
@@ -111,9 +111,9 @@ func differencesOf(s guard.Story) (*plot.Plot, error) {
 		in = 1e6
 		p.Y.Label.Text += ", MB"
 	}
-	allowed := plotter.XYs{{X: 0, Y: s.Margin / in}, {X: minutes(s, len(s.Moments)-1), Y: s.Margin / in}}
+	allowed := plotter.XYs{{X: 0, Y: s.Margin / in}, {X: minutes(s, len(s.Points)-1), Y: s.Margin / in}}
 	var points plotter.XYs
-	for n, m := range s.Moments {
+	for n, m := range s.Points {
 		points = append(points, plotter.XY{X: minutes(s, n), Y: m.Difference / in})
 		if m.Range == (evidence.Interval{}) {
 			continue
@@ -152,7 +152,7 @@ func proofOf(s guard.Story) (*plot.Plot, error) {
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Add(plotter.NewGrid())
 	var value, needed plotter.XYs
-	for n, m := range s.Moments {
+	for n, m := range s.Points {
 		value = append(value, plotter.XY{X: minutes(s, n), Y: math.Pow(10, min(max(m.Evidence, -6), 12))})
 		needed = append(needed, plotter.XY{X: minutes(s, n), Y: math.Pow(10, m.Needed)})
 	}

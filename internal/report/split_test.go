@@ -69,14 +69,14 @@ func TestChartsOfARouteAndOfEvidence(t *testing.T) {
 	grows := guard.Story{Guard: "memory grows", Watch: plan.Grows, Figure: "process_resident_memory_bytes", Margin: 10e6}
 	story := guard.Story{Guard: "failing", Watch: plan.Failing, Unit: guard.Requests, Margin: 0.005}
 	for n := range 100 {
-		story.Moments = append(story.Moments, guard.Moment{At: time.Date(2026, 11, 23, 21, 0, 5*n, 0, time.UTC), Live: evidence.Count{Bad: int64(n % 2), Of: 90}, Trial: evidence.Count{Bad: int64(n / 60), Of: 10}, Evidence: float64(n-60) / 10, Needed: 2.5})
+		story.Points = append(story.Points, guard.Point{At: time.Date(2026, 11, 23, 21, 0, 5*n, 0, time.UTC), Live: evidence.Count{Bad: int64(n % 2), Of: 90}, Trial: evidence.Count{Bad: int64(n / 60), Of: 10}, Evidence: float64(n-60) / 10, Needed: 2.5})
 	}
 	for n := range 30 {
-		m := guard.Moment{At: time.Date(2026, 11, 23, 21, 0, 5*n, 0, time.UTC), Evidence: float64(n-20) / 4, Needed: 2.8, Difference: 31e6}
+		m := guard.Point{At: time.Date(2026, 11, 23, 21, 0, 5*n, 0, time.UTC), Evidence: float64(n-20) / 4, Needed: 2.8, Difference: 31e6}
 		if n > 5 {
 			m.Range = evidence.Interval{Low: 31e6 - 2e8/float64(n), High: 31e6 + 2e8/float64(n)}
 		}
-		grows.Moments = append(grows.Moments, m)
+		grows.Points = append(grows.Points, m)
 	}
 	for _, ending := range []string{".svg", ".pdf"} {
 		a, b, c := filepath.Join(dir, "route"+ending), filepath.Join(dir, "evidence"+ending), filepath.Join(dir, "grows"+ending)

@@ -21,8 +21,8 @@ type Folder interface {
 	Remove(names ...string) error
 }
 
-// Cut rotates a file that has become larger than the limit. One that is not there is no error. What cannot be copied aside
-// is cut all the same, and the error says so: a full disk is not filled further.
+// Cut rotates a file that has become larger than the limit. One that is not there is no error. What cannot be copied
+// aside is cut all the same, and the error says so: a full disk is not filled further.
 func Cut(in Folder, name string, l Limit) error {
 	if l.Size <= 0 {
 		return nil
@@ -46,8 +46,8 @@ func Cut(in Folder, name string, l Limit) error {
 	return nil
 }
 
-// aside copies the end of what a file holds to name.1, and moves what was there on. Where it cannot be copied, as on a full
-// disk, the older ones stay as they are.
+// aside copies the end of what a file holds to name.1, and moves what was there on. Where it cannot be copied, as on
+// a full disk, the older ones stay as they are.
 func aside(in Folder, name string, f *os.File, l Limit) error {
 	if l.Keep <= 0 {
 		return nil

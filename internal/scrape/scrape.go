@@ -34,7 +34,8 @@ func Read(r io.Reader) (Page, error) {
 	return p, nil
 }
 
-// Sum adds up the samples of a name that have the labels, of histograms and summaries their counts. It is false if there are none.
+// Sum adds up the samples of a name that have the labels, of histograms and summaries their counts. It is false if
+// there are none.
 func (p Page) Sum(name string, labels map[string]string) (total float64, found bool) {
 	for _, m := range p[name].GetMetric() {
 		has := 0

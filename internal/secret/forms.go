@@ -22,8 +22,8 @@ const (
 // form is one way in which a secret can stand in a text whose escapings are undone.
 type form struct{ text, shown string }
 
-// forms are all ways in which the secrets of a plan can stand in such a text. Who wrote the text is not asked: the escapings
-// of the text are undone, and what is under them is compared.
+// forms are all ways in which the secrets of a plan can stand in such a text. Who wrote the text is not asked: the
+// escapings of the text are undone, and what is under them is compared.
 type forms struct {
 	plain   []form            // the longest first
 	codes   map[string]string // texts of base64 that only a secret can have led to, and whose they are
@@ -76,7 +76,8 @@ func parts(value string) []string {
 	return list
 }
 
-// written are a secret in hexadecimal digits, and as it is, also where something in it looks like an escape and is taken for one.
+// written are a secret in hexadecimal digits, and as it is, also where something in it looks like an escape and is
+// taken for one.
 func written(text string) []string {
 	digits := hex.EncodeToString([]byte(text))
 	list := []string{digits, strings.ToUpper(digits)}

@@ -9,8 +9,8 @@ import (
 	"unicode/utf8"
 )
 
-// layer is a text with some of its escapings undone. What stands from at[n] to at[n+1] of the text as it came is now the byte
-// n; several bytes that came of one escape have the same beginning.
+// layer is a text with some of its escapings undone. What stands from at[n] to at[n+1] of the text as it came is now
+// the byte n; several bytes that came of one escape have the same beginning.
 type layer struct {
 	text string
 	at   []int // one more than bytes
@@ -52,8 +52,8 @@ func layers(text string) []layer {
 // escaping is a way in which programs write characters that mean something to them.
 type escaping struct {
 	marks string // no text without one of them has it
-	// read gives what a text begins with in another form, and how long that form is; 0 if it begins with none. before is
-	// what stands before it.
+	// read gives what a text begins with in another form, and how long that form is; 0 if it begins with none. before
+	// is what stands before it.
 	read func(before, text string) (string, int)
 }
 

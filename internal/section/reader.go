@@ -28,8 +28,7 @@ func New(name string, data []byte) *Reader {
 // Key is one key that a mapping may have.
 type Key struct {
 	name string
-	need bool   // its absence is a mistake
-	gone string // what replaces it, of one that is refused
+	need bool // its absence is a mistake
 	read func(n ast.Node)
 }
 
@@ -38,9 +37,6 @@ func May(name string, read func(ast.Node)) Key { return Key{name: name, read: re
 
 // Need is a key whose absence is a mistake.
 func Need(name string, read func(ast.Node)) Key { return Key{name: name, need: true, read: read} }
-
-// Gone is a key that there was, and is refused: instead says what replaces it.
-func Gone(name, instead string) Key { return Key{name: name, gone: instead} }
 
 // Name is how a file writes the key.
 func (k Key) Name() string { return k.name }
@@ -180,9 +176,8 @@ func (r *Reader) Mapping(n ast.Node, what string, keys ...Key) {
 	var names []string
 	byName := map[string]Key{}
 	for _, k := range keys {
-		if byName[k.name] = k; k.gone == "" {
-			names = append(names, k.name)
-		}
+		byName[k.name] = k
+		names = append(names, k.name)
 	}
 	entries, ok := r.Entries(n, what)
 	if !ok {
@@ -192,10 +187,6 @@ func (r *Reader) Mapping(n ast.Node, what string, keys ...Key) {
 	for _, e := range entries {
 		name := Scalar(e.Key)
 		k, known := byName[name]
-		if k.gone != "" {
-			r.Wrong(e.Key, fmt.Sprintf("%s has no %q any more", what, name), k.gone)
-			continue
-		}
 		line, _ := place(e.Key)
 		switch {
 		case !known:

@@ -73,9 +73,6 @@ func (r *Reader) mapping(n ast.Node, what string, keys []Key) {
 	}
 	properties, need := Shape{}, []string{}
 	for _, k := range keys {
-		if k.gone != "" {
-			continue
-		}
 		properties[k.name] = r.Discover(k.read)
 		if k.need {
 			need = append(need, k.name)

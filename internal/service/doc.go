@@ -3,5 +3,5 @@
 //
 //	s, err := service.Open(ctx, p, secrets, "marit")
 //	defer s.Close()
-//	s.Keeper.Do(ctx, keeper.Command{Do: keeper.Begin, Version: "4.3.0"})
+//	s.Keeper.Do(ctx, keeper.Command{Act: crossing.Begin{Version: "4.3.0"}})
 package service

@@ -66,8 +66,9 @@ var ErrHangs = errors.New("the keeper hangs")
 // endedLimit is how long the kernel is waited for to end a process.
 const endedLimit = 5 * time.Second
 
-// EndHanging ends the keeper that holds a plan's lock if it does not answer: by the process that the lock names, with the
-// start that it names, and by no other. It says whom it has ended. Nothing of what that one knew is left but the logbook.
+// EndHanging ends the keeper that holds a plan's lock if it does not answer: by the process that the lock names, with
+// the start that it names, and by no other. It says whom it has ended. Nothing of what that one knew is left but the
+// logbook.
 func EndHanging(ctx context.Context, p *plan.Plan) (Holder, error) {
 	in, err := state.Look(p.State)
 	if errors.Is(err, fs.ErrNotExist) {

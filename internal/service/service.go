@@ -139,8 +139,9 @@ func NewProber(p *plan.Plan, fronts []plan.Front, marker string, secrets secret.
 		addresses = append(addresses, f.Listen)
 	}
 	slow, _ := p.Guard(plan.Door)
+	likely, _, _ := p.Content()
 	return prober.New(prober.Config{
-		Hide: secrets.HideCut, Contains: p.Prober.Contains, JSON: p.Prober.JSON, Slow: slow.After,
+		Hide: secrets.HideCut, Contains: p.Prober.Contains, JSON: p.Prober.JSON, Likely: likely, Slow: slow.After,
 		Fronts: addresses, Path: p.Prober.Path, Door: door.Of(p, secrets), Off: p.Prober.Off, Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
 		Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
 	})

@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/planfile"
 	"vaiven/internal/secret"
 	"vaiven/internal/state"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // planOf is a plan whose front nobody has started.

@@ -16,8 +16,8 @@ import (
 // was not noted to its end. Its value is the path of its note.
 const Marker = "VAIVEN_INSTANCE"
 
-// Record is the environment variable with what is noted of an instance, as JSON: where its note is lost, what runs still
-// says what it is.
+// Record is the environment variable with what is noted of an instance, as JSON: where its note is lost, what runs
+// still says what it is.
 const Record = "VAIVEN_RECORD"
 
 // RecordOf is what is recorded of an instance as it is started.

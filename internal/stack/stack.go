@@ -80,8 +80,8 @@ func (b Build) Environment(planned map[string]string, fill func(value string) st
 // Made reports whether an instance was started from the build.
 func (b Build) Made(i reading.Instance) bool { return i.Version == b.Version && i.Build == b.ID }
 
-// FreeAddress is one of the stack's addresses on this machine, on loopback where it names none, with a port of its range, that was not
-// given away and on which nobody listens.
+// FreeAddress is one of the stack's addresses on this machine, on loopback where it names none, with a port of its
+// range, that was not given away and on which nobody listens.
 func FreeAddress(s plan.Stack, taken map[string]bool) (string, error) {
 	hosts := s.Addresses
 	if len(hosts) == 0 {
@@ -201,7 +201,8 @@ type Restarter interface {
 
 // Reacher is a driver whose instances are not reached from this machine as others are.
 type Reacher interface {
-	// From is where connections to instances of a side are made from. Commands are run there, and files read, as on this machine.
+	// From is where connections to instances of a side are made from. Commands are run there, and files read, as on
+	// this machine.
 	From(split.Side) place.Place
 }
 
@@ -242,8 +243,8 @@ func Lines(text []byte) []string {
 	return strings.Split(trimmed, "\n")
 }
 
-// Waves are a list in parts, each twice as long as the one before: one at first, then two, then four. A side is stopped so, and
-// before each wave it is asked whether it still may be.
+// Waves are a list in parts, each twice as long as the one before: one at first, then two, then four. A side is
+// stopped so, and before each wave it is asked whether it still may be.
 func Waves[T any](list []T) iter.Seq[[]T] {
 	return func(yield func([]T) bool) {
 		for n := 1; len(list) > 0; n *= 2 {

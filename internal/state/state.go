@@ -52,8 +52,8 @@ func Open(path string) (*Folder, error) {
 // idIn is the file with the folder's identity.
 const idIn = "folder.id"
 
-// ID is the folder's identity, which tells it from another one that stands in its place; "" for one that was never opened
-// to write.
+// ID is the folder's identity, which tells it from another one that stands in its place; "" for one that was never
+// opened to write.
 func (f *Folder) ID() (string, error) {
 	id, err := f.ReadFile(idIn)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 func TestAStateFolderIsMadeForItsOwnerAlone(t *testing.T) {

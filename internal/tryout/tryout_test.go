@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // log writes a log in the Combined format or as JSON.

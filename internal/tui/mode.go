@@ -9,6 +9,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
@@ -189,9 +190,9 @@ func (p prompt) draw(root, *cells.Grid, int, int) {}
 
 // choosing is a version that is being chosen, part by part.
 type choosing struct {
-	list    chooser.Model
-	offers  []keeper.Offer // of the parts that are still to be asked for
-	command keeper.Command
+	list   chooser.Model
+	offers []keeper.Offer // of the parts that are still to be asked for
+	begin  crossing.Begin
 }
 
 func (c choosing) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
@@ -221,13 +222,13 @@ func (c choosing) pasted(m tea.PasteMsg) mode {
 // chose takes a version for the part that is asked for. A part that has the first part's
 // version takes it; the next one that has not is asked for.
 func (c choosing) chose(r root, name string) (root, tea.Cmd) {
-	if c.command.Version == "" {
-		c.command = keeper.Command{Do: keeper.Begin, Version: name, Versions: map[string]string{}, Hold: true, AtOnce: r.snapshot.Dead}
+	if c.begin.Version == "" {
+		c.begin = crossing.Begin{Version: name, Versions: map[string]string{}, Hold: true, AtOnce: r.snapshot.Dead}
 	} else {
-		c.command.Versions[c.offers[0].Part] = name
+		c.begin.Versions[c.offers[0].Part] = name
 	}
 	for c.offers = c.offers[1:]; len(c.offers) > 0; c.offers = c.offers[1:] {
-		same := slices.ContainsFunc(c.offers[0].Versions, func(v raise.Version) bool { return v.Name == c.command.Version })
+		same := slices.ContainsFunc(c.offers[0].Versions, func(v raise.Version) bool { return v.Name == c.begin.Version })
 		if !same {
 			c.list = chooser.New(r.theme).SetOffer(c.offers[0], "")
 			r.mode = c
@@ -235,7 +236,7 @@ func (c choosing) chose(r root, name string) (root, tea.Cmd) {
 		}
 	}
 	r.mode = watching{}
-	return r.send(c.command)
+	return r.send(keeper.Command{Act: c.begin})
 }
 
 func (c choosing) lapse(root) mode           { return c }

@@ -136,7 +136,7 @@ func (r root) settled(m settled) (root, tea.Cmd) {
 
 func (r root) rollBack() (root, tea.Cmd) {
 	r.mode, r.leaving = watching{}, false
-	return r.send(keeper.Command{Do: keeper.Back})
+	return r.send(keeper.Command{Act: crossing.Back{}})
 }
 
 // nothingToRollBack is why b b does nothing.
@@ -161,7 +161,7 @@ func (r root) wheelPressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	case m.IsRepeat:
 	case r.presses.again("g", r.clock.ours):
 		r.presses.armed = ""
-		return r.send(keeper.Command{Do: keeper.Take})
+		return r.send(keeper.Command{Act: crossing.TakeWheel{}})
 	default:
 		r.presses.armed, r.presses.at = "g", r.clock.ours
 	}
@@ -179,13 +179,13 @@ func (r root) quitPressed() (root, tea.Cmd) {
 
 // forced asks for a second word before all requests go to a side that cannot serve.
 func (r root) forced(refusal *crossing.Refusal) root {
-	home := refusal.Bench.Side.String()
-	r = r.say(frame.Notice{Text: "not sent: " + words.Bench(refusal.Bench), Level: frame.Urgent})
-	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Bench(refusal.Bench), home, home), func(r root, typed string) (root, tea.Cmd) {
+	home := refusal.Serving.Side.String()
+	r = r.say(frame.Notice{Text: "not sent: " + words.Bench(refusal.Serving), Level: frame.Urgent})
+	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Bench(refusal.Serving), home, home), func(r root, typed string) (root, tea.Cmd) {
 		if typed != home {
 			return r, nil
 		}
-		return r.send(keeper.Command{Do: keeper.Back, Force: true})
+		return r.send(keeper.Command{Act: crossing.Back{Force: true}})
 	})
 }
 
@@ -219,7 +219,7 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 		leg, _ := c.Next()
 		share := c.LegShare(leg)
 		return r.name(intent{
-			command: keeper.Command{Do: keeper.Next, Leg: leg},
+			command: keeper.Command{Act: crossing.Next{Leg: leg}},
 			says:    func(r root) string { return words.To(share, r.snapshot.View) },
 			holds: func(s keeper.Snapshot) bool {
 				next, ok := s.Crossing.Next()
@@ -227,12 +227,12 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 			},
 		})
 	case is(k.freeze):
-		return r.send(keeper.Command{Do: keeper.Freeze})
-	case is(k.goOn):
+		return r.send(keeper.Command{Act: crossing.Freeze{}})
+	case is(k.resume):
 		newest := c.Freezes[len(c.Freezes)-1].ID
 		return r.name(intent{
-			command: keeper.Command{Do: keeper.GoOn},
-			says:    func(r root) string { return words.GoOn(r.snapshot.View) },
+			command: keeper.Command{Act: crossing.Resume{}},
+			says:    func(r root) string { return words.Resume(r.snapshot.View) },
 			holds: func(s keeper.Snapshot) bool {
 				f := s.Crossing.Freezes
 				return len(f) > 0 && f[len(f)-1].ID == newest
@@ -240,7 +240,7 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 		})
 	case is(k.putBack):
 		return r.name(intent{
-			command: keeper.Command{Do: keeper.PutBack},
+			command: keeper.Command{Act: crossing.PutBack{}},
 			says:    func(r root) string { return words.To(r.snapshot.Crossing.Ours, r.snapshot.View) },
 			holds:   func(s keeper.Snapshot) bool { return s.Crossing.Foreign && s.Crossing.Ours == c.Ours },
 		})
@@ -264,7 +264,7 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 	case is(k.retire):
 		ask := fmt.Sprintf("to %s, type the service's name (%s): ", k.retire.Help().Desc, s.Service)
 		return r.ask(ask, func(r root, typed string) (root, tea.Cmd) {
-			return r.send(keeper.Command{Do: keeper.Retire, Typed: typed})
+			return r.send(keeper.Command{Act: crossing.Retire{Typed: typed}})
 		}), nil
 	case is(k.help):
 		r.mode = showing{title: "what the keys do now, and what the marks mean", lines: root.help}
@@ -310,7 +310,7 @@ func (r root) wishes(page frame.Page, wish frame.Wish) (root, tea.Cmd) {
 	r.pages = slices.Clone(r.pages)
 	r.pages[r.at] = page
 	switch {
-	case wish.Do.Do != "":
+	case wish.Do.Act != nil:
 		return r.send(wish.Do)
 	case wish.Read != nil:
 		return r, r.read(wish.Read)
@@ -329,7 +329,7 @@ func (r root) wishes(page frame.Page, wish frame.Wish) (root, tea.Cmd) {
 func (r root) ghost(share split.Share) intent {
 	number := r.snapshot.Crossing.Number
 	return intent{
-		command: keeper.Command{Do: keeper.Steer, Share: share}, ghost: true,
+		command: keeper.Command{Act: crossing.Steer{Share: share}}, ghost: true,
 		says: func(r root) string {
 			for _, w := range r.snapshot.WaysOut {
 				if w.Share == share {
@@ -352,7 +352,7 @@ func (r root) ghost(share split.Share) intent {
 func (r root) yes() (root, tea.Cmd) {
 	q := r.snapshot.Crossing.Question
 	i := intent{
-		command: keeper.Command{Do: keeper.Yes, Question: q.ID}, level: frame.Soon,
+		command: keeper.Command{Act: crossing.Yes{Question: q.ID}}, level: frame.Soon,
 		says:  func(r root) string { return words.Yes(r.snapshot.View) },
 		holds: func(s keeper.Snapshot) bool { return s.Crossing.Question.ID == q.ID },
 	}
@@ -364,7 +364,7 @@ func (r root) yes() (root, tea.Cmd) {
 
 // keys are the keys of all pages, as the state has a use for them.
 type keys struct {
-	start, next, yes, freeze, goOn, putBack, preview, rehearse, retire, help key.Binding
+	start, next, yes, freeze, resume, putBack, preview, rehearse, retire, help key.Binding
 }
 
 func (r root) keys() keys {
@@ -377,15 +377,15 @@ func (r root) keys() keys {
 		b.SetEnabled(on)
 		return b
 	}
-	heldUp := slices.ContainsFunc(c.Freezes, func(f crossing.Freeze) bool {
+	heldUp := slices.ContainsFunc(c.Freezes, func(f crossing.Freezing) bool {
 		return f.Cause.Kind != crossing.ByHand && f.Cause.Kind != crossing.Steered
 	})
 	k := keys{
 		start:    bind(!under, "s", "start a crossing", "s"),
 		yes:      bind(moving && c.Question.ID != 0, "a", words.YesKey(c), "a"),
-		next:     bind(moving && c.Question.ID == 0 && c.Stage == crossing.Shift && further && !c.Foreign && !heldUp, "n", "now", "n"),
+		next:     bind(moving && c.Question.ID == 0 && c.Stage == crossing.Shifting && further && !c.Foreign && !heldUp, "n", "now", "n"),
 		freeze:   bind(moving && !c.Frozen(), "space", "freeze", "space"),
-		goOn:     bind(moving && c.Frozen(), "space", "go on", "space"),
+		resume:   bind(moving && c.Frozen(), "space", "resume", "space"),
 		putBack:  bind(moving && c.Foreign, "o", fmt.Sprintf("put back %v", c.Ours.Of(c.Target)), "o"),
 		preview:  bind(!s.Front.At.IsZero(), "w", "preview the change", "w"),
 		rehearse: bind(s.WayBack.State != "", "h", "rehearse rollback", "h"),
@@ -395,14 +395,14 @@ func (r root) keys() keys {
 		k.next.SetHelp("n", c.Route[leg].Part.String()+" now")
 	}
 	if c.Foreign {
-		k.goOn.SetHelp("space", fmt.Sprintf("accept %v", c.Part()))
+		k.resume.SetHelp("space", fmt.Sprintf("accept %v", c.Part()))
 	}
 	side := s.Live.Other()
-	if c.Stage == crossing.Keep {
+	if c.Stage == crossing.Keeping {
 		side = c.Target.Other()
 	}
 	stands := len(s.Sides[side].Instances) > 0
-	k.retire = bind(!c.Retiring() && stands && (c.Stage == crossing.Keep || c.Stage.Over()), "x", "retire "+side.String(), "x")
+	k.retire = bind(!c.Retiring() && stands && (c.Stage == crossing.Keeping || c.Stage.Over()), "x", "retire "+side.String(), "x")
 	return k
 }
 

@@ -242,7 +242,7 @@ func (t told) show(r root) root { return r.say(t.Notice) }
 func (r root) frame() frame.Frame {
 	f := frame.Frame{Theme: r.theme, W: r.w, H: r.h, S: r.snapshot, Now: r.clock.now()}
 	if i, ok := r.mode.(intent); ok && i.ghost {
-		f.Ghost, f.Moved = i.command.Share, true
+		f.Ghost, f.Moved = shareOf(i.command.Act), true
 	}
 	return f
 }
@@ -250,7 +250,7 @@ func (r root) frame() frame.Frame {
 // seen is what the screen knows beside the snapshot.
 func (r root) seen() words.Seen {
 	s := words.Seen{Trouble: r.snapshot.Trouble, Heard: r.clock.lastHeard(), By: "a"}
-	if n := slices.IndexFunc(r.flying, func(f flying) bool { return f.command.Do == keeper.Back }); n >= 0 {
+	if n := slices.IndexFunc(r.flying, func(f flying) bool { _, back := f.command.Act.(crossing.Back); return back }); n >= 0 {
 		s.Asked = r.clock.theirs(r.flying[n].at)
 	}
 	return s
@@ -327,8 +327,9 @@ func (r root) send(c keeper.Command) (root, tea.Cmd) {
 	if order := r.snapshot.Front.Order.Generation; r.snapshot.Ready {
 		c.As = &order
 	}
-	if c.Do == keeper.Begin {
-		c.Route, r.legs = r.legs, nil
+	if begin, ok := c.Act.(crossing.Begin); ok {
+		begin.Route, r.legs = r.legs, nil
+		c.Act = begin
 	}
 	r.sent++
 	r.flying = append(slices.Clone(r.flying), flying{id: r.sent, command: c, at: r.clock.ours})

@@ -31,8 +31,8 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
 	"vaiven/internal/pairs"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tryout"
+	"vaiven/lab/testkit"
 )
 
 // client takes commands and remembers them.
@@ -196,20 +196,20 @@ func (d *desk) did(want ...string) {
 	d.t.Helper()
 	var got []string
 	for _, c := range d.client.taken() {
-		text := string(c.Do)
-		switch c.Do {
-		case keeper.Steer:
-			text += " " + c.Share.String()
-		case keeper.Begin:
-			text += fmt.Sprintf(" %s hold=%v", c.Version, c.Hold)
-		case keeper.Retire:
-			text += " " + c.Typed
-		case keeper.Yes:
-			text += fmt.Sprint(" ", c.Question)
-		case keeper.Next:
-			text += fmt.Sprint(" ", c.Leg)
-		case keeper.Back:
-			if c.Force {
+		text := c.Act.About().Name
+		switch a := c.Act.(type) {
+		case crossing.Steer:
+			text += " " + a.Share.String()
+		case crossing.Begin:
+			text += fmt.Sprintf(" %s hold=%v", a.Version, a.Hold)
+		case crossing.Retire:
+			text += " " + a.Typed
+		case crossing.Yes:
+			text += fmt.Sprint(" ", a.Question)
+		case crossing.Next:
+			text += fmt.Sprint(" ", a.Leg)
+		case crossing.Back:
+			if a.Force {
 				text += " with force"
 			}
 		}
@@ -226,7 +226,7 @@ func (d *desk) did(want ...string) {
 var legs = route.Route{{Part: 500}, {Part: split.Whole}}
 
 var shifting = crossing.State{
-	Stage: crossing.Shift, Number: 18, Target: split.Green, Version: "4.3.0", Route: legs, Share: 2500, Leg: -1, Proven: true, Moved: true,
+	Stage: crossing.Shifting, Number: 18, Target: split.Green, Version: "4.3.0", Route: legs, Share: 2500, Leg: -1, Proven: true, Moved: true,
 }
 
 func TestGoingBackTakesTwoPresses(t *testing.T) {
@@ -267,13 +267,13 @@ func TestGoingBackWorksFromEveryView(t *testing.T) {
 	d.press("right", "right", "b", "b")
 	d.did("back", "back")
 	kept := shifting
-	kept.Stage, kept.Share = crossing.Keep, split.Whole
+	kept.Stage, kept.Share = crossing.Keeping, split.Whole
 	d.show(kept)
 	d.press("x", "b", "b") // letters of what is typed
 	d.did("back", "back")
 	d.press("ctrl+r", "ctrl+r")
 	d.did("back", "back", "back")
-	raising := crossing.State{Stage: crossing.Raise, Target: split.Green, Route: legs}
+	raising := crossing.State{Stage: crossing.Raising, Target: split.Green, Route: legs}
 	d.show(raising)
 	d.press("b")
 	d.shows("call off")
@@ -339,7 +339,7 @@ func TestVersionsAreChosenPartByPart(t *testing.T) {
 	d.press("s", "enter")
 	d.shows("2.2", "2.1")
 	d.press("down", "enter")
-	if got := d.client.taken(); len(got) != 1 || got[0].Version != "4.3.0" || got[0].Versions["worker"] != "2.1" {
+	if got := d.client.taken(); len(got) != 1 || got[0].Act.(crossing.Begin).Version != "4.3.0" || got[0].Act.(crossing.Begin).Versions["worker"] != "2.1" {
 		t.Errorf("it began %+v", got)
 	}
 	// Without any versions there is nothing to choose, and it says why.
@@ -369,9 +369,9 @@ func TestPages(t *testing.T) {
 	d.press("k", "up", "k", "K")
 	var cells []string
 	for _, c := range d.client.taken() {
-		cells = append(cells, string(c.Do)+" "+c.Cell.Check)
+		cells = append(cells, c.Act.(crossing.Prove).Check.Check)
 	}
-	if want := []string{"again fares", "again search", "prove "}; !slices.Equal(cells, want) {
+	if want := []string{"fares", "search", ""}; !slices.Equal(cells, want) {
 		t.Errorf("did %q, want %q", cells, want)
 	}
 	d.press("d")
@@ -383,7 +383,7 @@ func TestPages(t *testing.T) {
 	d.shows("b again within 2 s")
 	d.press("b", "d")
 	d.shows("guards")
-	if got := d.client.taken(); got[len(got)-1].Do != keeper.Back {
+	if got := d.client.taken(); got[len(got)-1].Act.About().Name != "back" {
 		t.Errorf("the last command is %+v", got[len(got)-1])
 	}
 }
@@ -418,14 +418,14 @@ func TestKeysFollowTheState(t *testing.T) {
 	d.shows("n 100 % now")
 	d.press("n", "enter", "space")
 	frozen := shifting
-	frozen.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	frozen.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}}
 	d.show(frozen)
-	d.shows("space go on")
+	d.shows("space resume")
 	d.pass(time.Second)
 	d.press("space")
-	d.shows("enter: go on")
+	d.shows("enter: resume")
 	d.press("enter")
-	d.did("next 1", "freeze", "go on")
+	d.did("next 1", "freeze", "resume")
 
 	over := shifting
 	over.Stage, over.Share = crossing.RolledBack, 0
@@ -458,7 +458,7 @@ func TestAHeldKeyMovesNothing(t *testing.T) {
 		for range 40 {
 			d.press(k)
 		}
-		if got := d.client.taken(); k != "space" && len(got) > 0 || len(got) > 40 || slices.ContainsFunc(got, func(c keeper.Command) bool { return c.Do != keeper.Freeze }) {
+		if got := d.client.taken(); k != "space" && len(got) > 0 || len(got) > 40 || slices.ContainsFunc(got, func(c keeper.Command) bool { _, freezes := c.Act.(crossing.Freeze); return !freezes }) {
 			t.Errorf("holding %s did %v", k, got)
 		}
 	}
@@ -612,7 +612,7 @@ func TestClocks(t *testing.T) {
 // A yes shows all that it accepts: what differs, both values, and how often.
 func TestAYesShowsWhatItAccepts(t *testing.T) {
 	asks := shifting
-	asks.Stage = crossing.Prove
+	asks.Stage = crossing.Proving
 	asks.Question = crossing.Question{ID: 9, Kind: crossing.AskFindings, Findings: []proof.Finding{{Check: "differences", Instance: "green", Want: "none", Got: "2: environment REGION, file fares.conf"}, {Check: "same request", Instance: "green", Want: "the same", Got: "7 of 40 differ"}}}
 	for _, size := range [][2]int{{142, 38}, {80, 24}} {
 		d := newDesk(t, asks)
@@ -645,13 +645,13 @@ func TestAYesShowsWhatItAccepts(t *testing.T) {
 // A home where nobody serves takes a second word.
 func TestGoingBackToNobody(t *testing.T) {
 	d := newDesk(t, shifting)
-	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Bench: crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
 	d.press("b", "b")
 	d.shows("none of the 3 instances of blue is healthy, and 3 of green are. To send everything to blue all the same, type blue: ")
 	d.client.err = nil
 	d.press("n", "o", "enter")
 	d.did("back")
-	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Bench: crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
 	d.press("b", "b")
 	d.client.err = nil
 	d.press("b", "l", "u", "e", "enter")
@@ -699,7 +699,7 @@ func TestTheWheel(t *testing.T) {
 	d.shows("g again within 2 s: take the wheel. marit (quay2 pts/3) has the wheel since 14:02, and is told")
 	d.did()
 	d.press("g")
-	d.did("take the wheel")
+	d.did("take-wheel")
 	mine := theirs
 	mine.Wheel.Client = "mine"
 	d.sees(mine)
@@ -738,7 +738,7 @@ func TestAQuestionRings(t *testing.T) {
 	d.sees(asks)
 	d.shows("(asked 3m ago)")
 	frozen := asks
-	frozen.Freezes = []crossing.Freeze{{ID: 41, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	frozen.Freezes = []crossing.Freezing{{ID: 41, Cause: crossing.Cause{Kind: crossing.ByHand}}}
 	if !d.sees(frozen) {
 		t.Error("a freeze did not ring")
 	}
@@ -825,11 +825,11 @@ func TestAnEditedRoute(t *testing.T) {
 	d.shows("5 % for 1m", "100 % for 1m", "a bad release costs ~")
 	d.press("right", "enter")
 	d.shows("goes by 6 % for 1m; 100 %")
-	r, _ := d.root.send(keeper.Command{Do: keeper.Begin, Version: "4.3.0"})
-	if first := r.flying[0].command.Route; len(first) != 2 || first[0].Part != 600 {
+	r, _ := d.root.send(keeper.Command{Act: crossing.Begin{Version: "4.3.0"}})
+	if first := r.flying[0].command.Act.(crossing.Begin).Route; len(first) != 2 || first[0].Part != 600 {
 		t.Errorf("it begins by %v", first)
 	}
-	if r, _ = r.send(keeper.Command{Do: keeper.Begin, Version: "4.3.0"}); r.flying[1].command.Route != nil {
-		t.Errorf("and once more by %v", r.flying[1].command.Route)
+	if r, _ = r.send(keeper.Command{Act: crossing.Begin{Version: "4.3.0"}}); r.flying[1].command.Act.(crossing.Begin).Route != nil {
+		t.Errorf("and once more by %v", r.flying[1].command.Act.(crossing.Begin).Route)
 	}
 }

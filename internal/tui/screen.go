@@ -121,19 +121,32 @@ func (r root) message() frame.Notice {
 
 // asking names a command as the person knows it.
 func asking(c keeper.Command) string {
-	switch c.Do {
-	case keeper.Back:
+	switch a := c.Act.(type) {
+	case crossing.Back:
 		return "roll back"
-	case keeper.Steer, keeper.Shift:
-		return fmt.Sprintf("change to %v on green", c.Share)
-	case keeper.Next:
+	case crossing.Steer, crossing.Shift:
+		return fmt.Sprintf("change to %v on green", shareOf(a))
+	case crossing.Next:
 		return "go to the next share now"
-	case keeper.Begin:
-		return "start a crossing to " + c.Version
-	case keeper.Again:
-		return "check again"
+	case crossing.Begin:
+		return "start a crossing to " + a.Version
+	case crossing.Prove:
+		if !a.Whole() {
+			return "check again"
+		}
 	}
-	return string(c.Do)
+	return c.Act.About().Name
+}
+
+// shareOf is the share on green that an act asks for, 0 if it asks for none.
+func shareOf(a crossing.Act) split.Share {
+	switch a := a.(type) {
+	case crossing.Steer:
+		return a.Share
+	case crossing.Shift:
+		return a.Share
+	}
+	return 0
 }
 
 // reason is an error without what every refusal begins with.
@@ -160,7 +173,7 @@ func (r root) bindings() []key.Binding {
 		}
 	}
 	list := append([]key.Binding{wheel}, ways...)
-	list = append(list, k.yes, k.start, k.goOn, k.putBack, r.back())
+	list = append(list, k.yes, k.start, k.resume, k.putBack, r.back())
 	if r.at != 0 {
 		list = append(list, own...)
 		own = nil

@@ -26,10 +26,10 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/testkit"
+	"vaiven/lab/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 4, 9, 0, time.Local)
@@ -42,7 +42,7 @@ func sample() keeper.Snapshot {
 	s := keeper.Snapshot{View: engine.View{
 		At: now, Service: "sailings", Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue, Left: 48 * time.Second,
 		Crossing: crossing.State{
-			Stage: crossing.Shift, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f0aa1c3d2", LiveVersion: "4.2.0",
+			Stage: crossing.Shifting, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", Build: "b92f0aa1c3d2", LiveVersion: "4.2.0",
 			Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Share: 2500, Leg: 1, Since: now.Add(-72 * time.Second),
 			Begun: now.Add(-112 * time.Second), Proven: true, Moved: true,
 		},
@@ -107,7 +107,7 @@ func sample() keeper.Snapshot {
 		{Name: "over 250ms", Watch: plan.Slow, State: guard.Watching, Margin: 0.02, Find: 0.04, Excluded: 0.07, Baseline: evidence.Count{Bad: 2, Of: 25_000}, Trial: evidence.Count{Bad: 190, Of: 8600}, Sure: 0.3, More: 40 * time.Second, Sureness: []float64{0, 0.2, 0.4, 0.6, 0.78}},
 		{Name: "unhealthy", Watch: plan.Unhealthy, State: guard.Clear},
 		{Name: "no answer at the front", Watch: plan.Lost, State: guard.Clear, Trial: evidence.Count{Bad: 1}},
-		{Name: "door", Watch: plan.Door, State: guard.Unknown, Lack: guard.TooFew, Margin: 0.05, Find: 0.1, Excluded: 1, Baseline: evidence.Count{Bad: 2, Of: 400}, Trial: evidence.Count{Of: 8}},
+		{Name: "door", Watch: plan.Door, State: guard.Unknown, Gap: guard.TooFew, Margin: 0.05, Find: 0.1, Excluded: 1, Baseline: evidence.Count{Bad: 2, Of: 400}, Trial: evidence.Count{Of: 8}},
 	}
 	s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, Rate: 710, Capacity: 1000, FrontRead: true, Rehearsal: wayback.Rehearsal{At: s.At.Add(-9 * time.Second), Took: s.Switch.Took}, Rehearsed: wayback.SpreadOf([]time.Duration{s.Switch.Took})})
 	return s
@@ -146,7 +146,7 @@ type state struct {
 	want   []string
 }
 
-var dead = crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 3}
+var dead = crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}
 
 var states = []state{
 	{"nothing read yet", func(s *keeper.Snapshot) {
@@ -171,20 +171,20 @@ var states = []state{
 		s.Traffic.Rate, s.Front.Blind = 0, "blue-1 does not tell what it answers"
 	}, []string{"blue (4.2.0) answers everything; blue-1 does not tell what it answers"}},
 	{"raising", func(s *keeper.Snapshot) {
-		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raise, now.Add(-14*time.Second), 55*time.Second
+		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raising, now.Add(-14*time.Second), 55*time.Second
 		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
 		i := &s.Sides[split.Green].Instances[2]
 		i.State, i.Since, i.Started, s.Sides[split.Green].Healthy = reading.Starting, now.Add(-14*time.Second), now.Add(-14*time.Second), 2
 		i.Output = []string{"starting", "waiting for the timetable"}
 	}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable", "green is being raised, 2 of 3 healthy, 14s, usually 55s; blue answers everything"}},
 	{"more instances before a leg", func(s *keeper.Snapshot) {
-		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.StandUp, Side: split.Green, More: true, Share: 5000, Leg: 2, Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 8}}}
+		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.TaskRaise, Side: split.Green, More: true, Share: 5000, Leg: 2, Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 8}}}
 	}, []string{"all right: green gets more instances, 3 of 8 healthy, before 50 % on green (new); 25 % on green"}},
 	{"a hook that is waited for", func(s *keeper.Snapshot) {
 		s.Hook = engine.Hook{Moment: plan.BeforeLeg, Command: "./permit", Since: now.Add(-12 * time.Second), Within: time.Minute}
 	}, []string{"all right: the hook ./permit (before-leg) is waited for, 12s of 1m; "}},
 	{"raising, too slowly", func(s *keeper.Snapshot) {
-		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raise, now.Add(-14*time.Second), 3*time.Second
+		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raising, now.Add(-14*time.Second), 3*time.Second
 		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
 		s.Parts = []engine.Part{{Name: "web", Wanted: [2]int{3, 3}}, {Name: "berths", Wanted: [2]int{1, 2}}}
 		green := s.Sides[split.Green].Instances
@@ -201,7 +201,7 @@ var states = []state{
 		s.Crossing.Accepted = []proof.Finding{r.Finding()}
 	}, []string{"◆ 1 of 2, accepted"}},
 	{"the proof failed", func(s *keeper.Snapshot) {
-		s.Crossing.Stage, s.Crossing.Question = crossing.Prove, crossing.Question{ID: 7, Kind: crossing.AskProof}
+		s.Crossing.Stage, s.Crossing.Question = crossing.Proving, crossing.Question{ID: 7, Kind: crossing.AskProof}
 		s.Crossing.Share, s.Front.Split.Share = 0, 0
 		s.Proof.Results[3] = proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 503"}
 	}, []string{"11 of 12 passing", "× failed   search on green-2", "status 503", "◇ the proof failed. Try again?  a answers"}},
@@ -214,21 +214,21 @@ var states = []state{
 	}, []string{"◇ go on to 50 % on green?  a answers  (asked 1m ago)", "a yes: 50 %"}},
 	{"frozen", func(s *keeper.Snapshot) {
 		s.Left = 30 * time.Second
-		s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}, {ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard, Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}, {ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard, Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
 	}, []string{"frozen, leg 2 of 4: 25 % on green", "◇ frozen: failing: 20 % against 0 %, worse, 99.50 % sure (and 1 more). space goes on", "frozen, 0:30 left"}},
 	{"changed by somebody else", func(s *keeper.Snapshot) {
 		s.Crossing.Foreign, s.Crossing.Ours, s.Crossing.Share, s.Front.Split.Share = true, 2500, 4000, 4000
-		s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}}}
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}}}
 	}, []string{"space accepts 40 % on green, o puts 25 % on green back", "space accept 40 %", "o put back 25 %"}},
 	{"not watched", func(s *keeper.Snapshot) {
 		s.Lacks = []crossing.Lack{{Kind: crossing.LackSide, Side: split.Green, Since: now.Add(-12 * time.Second), Said: "host green.vessa does not answer"}}
 	}, []string{"the time of this leg stands still: green's instances were not read for 12s (host green.vessa does not answer)"}},
 	{"too little is known", func(s *keeper.Snapshot) {
 		lacks := []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "door", Have: 8, Need: 10, Since: now.Add(-2 * time.Minute)}, {Kind: crossing.LackBaseline, Guard: "failing"}}
-		s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.NotKnown, Lacks: lacks}}}
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.NotKnown, Lacks: lacks}}}
 	}, []string{"frozen: not enough is known to go on: door has 8 of the 10 answers that it needs, and waits since " + now.Add(-2*time.Minute).Format("15:04:05") + " (and 1 more)"}},
 	{"the live side is dead", func(s *keeper.Snapshot) {
-		s.Crossing.Freezes = []crossing.Freeze{{ID: 7, Cause: crossing.Cause{Kind: crossing.HomeIll, Home: dead}}}
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.HomeIll, Home: dead}}}
 		s.Sides[split.Blue].Figures.Failing = 2550
 		s.WaysOut = wayout.List(wayout.Facts{Target: split.Green, Share: 2500, Moved: true, Proven: true, Rate: 340, Sides: [2]wayout.Side{{Known: true, Instances: 3}, {Known: true, Healthy: 3, Instances: 3}}})
 	}, []string{"▲ blue: 255 of 255 requests/s fail. Helps most: all to green, 0 of 340 /s fail (f)",
@@ -242,7 +242,7 @@ var states = []state{
 	{"blue fails", func(s *keeper.Snapshot) { s.Sides[split.Blue].Figures.Failing = 430 }, []string{"▲ blue: 43 of 255 requests/s fail\n"}},
 	{"rolling back", func(s *keeper.Snapshot) {
 		s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Cause{Kind: crossing.ByHand}
-		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.GoHome, At: now.Add(-3 * time.Second)}
+		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.TaskHome, At: now.Add(-3 * time.Second)}
 	}, []string{"▲ rolling back to blue: asked 3.0 s ago, the front has not confirmed", "rolling back to blue"}},
 	{"the front does not answer", func(s *keeper.Snapshot) {
 		s.Front.Error, s.Front.At = "front does not answer at front.sock", now.Add(-30*time.Second)
@@ -262,7 +262,7 @@ var states = []state{
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 0, Instances: 3, FrontRead: true})
 	}, []string{"× CLOSED", "no way back: blue healthy: 0 of 3"}},
 	{"all on green in the keep", func(s *keeper.Snapshot) {
-		s.Crossing.Stage, s.Crossing.Share, s.Crossing.Leg, s.Left = crossing.Keep, split.Whole, 3, 20*time.Minute
+		s.Crossing.Stage, s.Crossing.Share, s.Crossing.Leg, s.Left = crossing.Keeping, split.Whole, 3, 20*time.Minute
 		s.Front.Split.Share = split.Whole
 		s.Sides[split.Green].Restarts = nil
 	}, []string{"all right: green answers everything; blue is kept for 20m more", "keep blue", "10:00 of 30:00", "20:00 more", "next: blue is retired, in 20:00", "kept, answers none", "new side, answers all"}},
@@ -283,7 +283,7 @@ var states = []state{
 		s.Live, s.Crossing.Target, s.Crossing.Share, s.Front.Split.Share = split.Green, split.Blue, 7500, 7500
 	}, []string{"live, answers 75 %", "new side, answers 25 %", "leg 2 of 4: 25 % on blue", "next asks you: 50 % on blue, in 0:48"}},
 	{"a wrong split", func(s *keeper.Snapshot) {
-		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{}, [2]int64{323, 54})
+		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Capabilities{Both: true}, evidence.Count{}, [2]int64{323, 54})
 		s.Split.Since = time.Date(2026, 11, 23, 17, 55, 23, 0, time.Local)
 	}, []string{"the split is off by -10.7 points where 25 % is asked: 14.3 % ±6.3 of 377 answers at the front door, since 17:55:23", "share of requests on green  ▲ off by -10.7 points, since 17:55:23"}},
 	{"compared with what was", func(s *keeper.Snapshot) { s.Guards[0].AsOf = now }, []string{"no fault above 1 %, against 21:04"}},
@@ -296,7 +296,7 @@ var states = []state{
 		s.Sure.Unsure = []crossing.Unsure{{Guard: "failing", Find: 0.01, Excluded: 0.05, In: 4 * time.Minute}}
 	}, []string{"next asks you: 50 % on green when sure, in ~2:48, at most 18:48", "sure in ~2:48", "18:48 at most"}},
 	{"clients stay together", func(s *keeper.Snapshot) {
-		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyCookie}}, reading.Tells{}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{})
+		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyCookie}}, reading.Capabilities{}, evidence.Count{Bad: 250, Of: 1000}, [2]int64{})
 		s.Guards[0].Eased, s.Guards[0].Then = true, plan.Freeze
 	}, []string{"not told: clients stay on their sides"}},
 	{"no times, and a long share", func(s *keeper.Snapshot) {

@@ -86,10 +86,10 @@ func YesKey(c crossing.State) string {
 	return "yes"
 }
 
-// GoOn is what going on in spite of the freezes does.
-func GoOn(v engine.View) string {
+// Resume is what going on in spite of the freezes does.
+func Resume(v engine.View) string {
 	c := v.Crossing
-	text := "go on"
+	text := "resume"
 	if c.Foreign {
 		text = "accept " + On(c.Share, c.Target) + ", set by somebody else"
 	}

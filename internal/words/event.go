@@ -81,17 +81,17 @@ func event(e crossing.Event, s crossing.State) string {
 		if len(f.Findings) > 0 {
 			return findings(f.Findings)
 		}
-	case crossing.InForce:
+	case crossing.TookEffect:
 		text := fmt.Sprintf("%s, in %s", onNew(f.Share, s), Milliseconds(f.Took))
 		if !f.Everywhere.IsZero() {
 			text += ", everywhere from " + f.Everywhere.Local().Format("15:04:05")
 		}
 		return text
-	case crossing.NotDone:
+	case crossing.Failed:
 		return Trouble(f.Trouble)
 	case crossing.Frozen:
 		return Cause(f.Cause, s)
-	case crossing.WentOn:
+	case crossing.Resumed:
 		var names []string
 		for _, o := range f.Overruled {
 			names = append(names, o.Guard)
@@ -116,22 +116,28 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.Rerouted:
 		return "the route is " + Legs(f.Route) + " now"
 	case crossing.Changed:
-		text := fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
-		if len(f.Apart) > 0 {
-			text += " (" + Apart(f.Apart, s) + ")"
+		switch {
+		case len(f.Apart) > 0 && f.Share == f.From:
+			return fmt.Sprintf("by somebody else: %s, and no longer %s", Apart(f.Apart, s), onNew(f.From, s))
+		case len(f.Apart) > 0:
+			return fmt.Sprintf("by somebody else, from %s to %s (%s)", onNew(f.From, s), onNew(f.Share, s), Apart(f.Apart, s))
 		}
-		return text
+		return fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
 	case crossing.Ailed:
 		return Cause(f.Cause, s)
+	case crossing.AcceptedTheirs:
+		return fmt.Sprintf("what somebody else set is ours: %s", onNew(s.Share, s))
+	case crossing.NotReturned:
+		return fmt.Sprintf("%v cannot serve, so nothing was sent there", f.Home.Side)
 	case crossing.Recovers:
 		return "the sides that get requests serve again"
-	case crossing.WentBack:
+	case crossing.RollsBack:
 		return Cause(f.Cause, s)
-	case crossing.MetOrder:
+	case crossing.SentBack:
 		return Cause(crossing.Cause{Kind: crossing.ByOrder, Order: f.Order}, s)
-	case crossing.AtHome:
+	case crossing.Returned:
 		return fmt.Sprintf("all requests go to %v, in %s", homeOf(f.Share, s), Milliseconds(f.Took))
-	case crossing.Remembered:
+	case crossing.Noted:
 		return fmt.Sprintf("what %v is: %d instances, %d values", f.Record.Side, len(f.Record.Instances), len(f.Record.Facts))
 	case crossing.Restarted:
 		text := fmt.Sprintf("%s, %s", f.Instance, f.Exit)
@@ -149,6 +155,8 @@ func event(e crossing.Event, s crossing.State) string {
 			text += "; it runs another build than was delivered: " + f.Build
 		}
 		return text
+	case crossing.BegunAnew:
+		return fmt.Sprintf("the one before was put aside as %s: %s", f.Aside, f.Wrong)
 	case crossing.TookWheel:
 		text := Person(f.Wheel.By, f.Wheel.From)
 		if !f.Before.Vacant() {
@@ -207,21 +215,6 @@ func homeOf(share split.Share, s crossing.State) split.Side {
 	return s.Target.Other()
 }
 
-// kinds name what happened, where the logbook's own name takes a second reading.
-var kinds = map[string]string{
-	"in force": "took effect", "not done": "failed", "took theirs": "accepted", "went back": "rolls back", "met order": "sent back", "at home": "rolled back",
-	"not home": "not back", "taken up": "restarted", "restarted": "instance", "went on": "goes on", "remembered": "noted",
-	"answered": "yes",
-}
-
-// Kind names what an event is about, in a word or two.
-func Kind(f crossing.Fact) string {
-	if word, ok := kinds[f.Kind()]; ok {
-		return word
-	}
-	return f.Kind()
-}
-
 // Homing is a going home, as somebody asked for it.
 func Homing(o reading.Order) string {
 	text := fmt.Sprintf("all traffic to %v", o.Side)
@@ -234,14 +227,14 @@ func Homing(o reading.Order) string {
 // ordered is what was asked for.
 func ordered(t crossing.Task, s crossing.State) string {
 	switch t.Do {
-	case crossing.StandUp:
+	case crossing.TaskRaise:
 		if t.More {
 			return fmt.Sprintf("raise %v with %d instances, before %s", t.Side, raise.Wanted(t.Choices), onNew(t.Share, s))
 		}
 		return fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
-	case crossing.Check:
+	case crossing.TaskProve:
 		return fmt.Sprintf("prove %v", t.Side)
-	case crossing.Move:
+	case crossing.TaskMove:
 		if t.Unproven != "" {
 			return fmt.Sprintf("shift to %v on green, though nobody has proven it: %s", t.Share, t.Unproven)
 		}
@@ -249,9 +242,9 @@ func ordered(t crossing.Task, s crossing.State) string {
 			return fmt.Sprintf("shift to %v on green", t.Share)
 		}
 		return "shift to " + onNew(t.Share, s)
-	case crossing.GoHome:
+	case crossing.TaskHome:
 		return fmt.Sprintf("all requests back to %v", t.Side)
-	case crossing.Retire:
+	case crossing.TaskRetire:
 		return fmt.Sprintf("retire %v", t.Side)
 	}
 	return string(t.Do)

@@ -84,6 +84,9 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	if text := others(v); text != "" {
 		return Sentence{text, Wrong}
 	}
+	if n := v.Front.Own; n > 0 && c.Number > 0 && !(c.First && c.Part() == 0) { // before a first release nobody could be there
+		return Sentence{fmt.Sprintf("the front has just answered %d requests itself with an error: nobody was there for them", n), Wrong}
+	}
 	if text := strangers(v); text != "" {
 		return Sentence{text, Waits}
 	}
@@ -130,7 +133,7 @@ func strangers(v engine.View) string {
 func rollingBack(v engine.View, seen Seen, h engine.Hurt, hurts bool, now time.Time) string {
 	c := v.Crossing
 	at := seen.Asked
-	if at.IsZero() || c.GoingBack && c.Task.Do == crossing.GoHome && c.Task.At.Before(at) {
+	if at.IsZero() || c.GoingBack && c.Task.Do == crossing.TaskHome && c.Task.At.Before(at) {
 		at = c.Task.At
 	}
 	text := "rolling back to " + c.Target.Other().String()
@@ -183,6 +186,9 @@ func notable(a engine.Ache) bool {
 // helps is what helps most, with the keys that do it. Where the ways were not weighed, rolling
 // back is named only where it is the new side that fails, and not the one to roll back to.
 func helps(v engine.View, h engine.Hurt) string {
+	if v.Alike {
+		return ". Both fail alike: see what they share, moving traffic helps nobody"
+	}
 	if len(v.WaysOut) == 0 {
 		c := v.Crossing
 		if c.Stage.UnderWay() && c.Share != c.Home() && notable(h.Sides[c.Target]) && !notable(h.Sides[c.Target.Other()]) {
@@ -263,10 +269,10 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 	case v.Front.Notice != "":
 		return v.Front.Notice
 	}
-	if late := overdue(v, now); late != "" && c.Stage == crossing.Raise {
+	if late := overdue(v, now); late != "" && c.Stage == crossing.Raising {
 		return late
 	}
-	if bad := worse(v); bad != "" && (c.Stage == crossing.Shift || c.Stage == crossing.Keep) {
+	if bad := worse(v); bad != "" && (c.Stage == crossing.Shifting || c.Stage == crossing.Keeping) {
 		return bad
 	}
 	return sick(v, now)
@@ -328,22 +334,22 @@ func well(v engine.View, now time.Time) Sentence {
 		return Sentence{fmt.Sprintf("all right: the hook %s (%s) is waited for, %s of %s; %s", h.Command, h.Moment, route.Short(now.Sub(h.Since).Truncate(time.Second)), route.Short(h.Within), nowAnswers(v)), AllRight}
 	}
 	switch c.Stage {
-	case crossing.Raise:
+	case crossing.Raising:
 		side := v.Sides[target]
 		text = fmt.Sprintf("%v is being raised, %d of %d healthy, %s; %s", target, side.Healthy, side.Wanted, soFar(v, now), answers(v, other))
-	case crossing.Prove:
+	case crossing.Proving:
 		text = fmt.Sprintf("%v is being proven; %s", target, answers(v, other))
 		if c.Proven {
 			text = fmt.Sprintf("%v is proven; %s", target, answers(v, other))
 		}
-	case crossing.Shift:
+	case crossing.Shifting:
 		if c.Task.More {
 			side := v.Sides[target]
 			text = fmt.Sprintf("%v gets more instances, %d of %d healthy, before %s; %s", target, side.Healthy, raise.Wanted(c.Task.Choices), onNew(c.Task.Share, c), nowAnswers(v))
 			break
 		}
 		text = judged(v)
-	case crossing.Keep:
+	case crossing.Keeping:
 		text = fmt.Sprintf("%v answers everything; %v is kept for %s more", target, other, route.Short(v.Left.Round(time.Second)))
 		if c.First {
 			text = fmt.Sprintf("%v answers everything", target)
@@ -462,7 +468,8 @@ func Unwatched(v engine.View) string {
 	return text
 }
 
-// Ailing is what is wrong with a side that gets requests while nothing is crossing, and what stands ready; "" if nothing is.
+// Ailing is what is wrong with a side that gets requests while nothing is crossing, and what stands ready; "" if
+// nothing is.
 func Ailing(v engine.View) string {
 	if v.Dead {
 		return dead(v)
@@ -522,7 +529,7 @@ func Next(v engine.View) string {
 	if v.Left <= 0 {
 		in = ""
 	}
-	if c.Stage == crossing.Keep {
+	if c.Stage == crossing.Keeping {
 		if c.First {
 			return ""
 		}
@@ -563,7 +570,8 @@ func Clock(d time.Duration) string {
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
 
-// Role is a side's role with what it answers. Until a change is in force everywhere, it is the part that it is to answer.
+// Role is a side's role with what it answers. Until a change is in force everywhere, it is the part that it is to
+// answer.
 func Role(r crossing.Role, part split.Share, known, everywhere bool) string {
 	text := map[crossing.Role]string{
 		crossing.RoleLive: "live", crossing.RoleNew: "new side", crossing.RoleKept: "kept", crossing.RoleSpare: "spare", crossing.RoleEmpty: "empty",
@@ -593,13 +601,13 @@ func Progress(v engine.View, trouble string, now time.Time) (kind, text string) 
 	switch {
 	case trouble != "":
 		return trouble, trouble
-	case c.Stage == crossing.Raise && c.Question.ID == 0:
+	case c.Stage == crossing.Raising && c.Question.ID == 0:
 		text = fmt.Sprintf("raising: %d of %d up, %s", side.Healthy, side.Wanted, soFar(v, now))
 		if late := overdue(v, now); late != "" {
 			text += "; " + late
 		}
 		return fmt.Sprintf("raising %d", side.Healthy), text
-	case c.Stage == crossing.Prove && !c.Proven && c.Question.ID == 0:
+	case c.Stage == crossing.Proving && !c.Proven && c.Question.ID == 0:
 		return "proving", fmt.Sprintf("proving: %s", route.Short(now.Sub(c.Since).Truncate(time.Second)))
 	}
 	if c.Frozen() || c.Question.ID != 0 {

@@ -25,7 +25,7 @@ func Guard(s guard.Status) string {
 	case guard.Idle:
 		return "nothing to watch yet"
 	case guard.Unknown:
-		switch s.Lack {
+		switch s.Gap {
 		case guard.TooFew:
 			if s.Watch.Figures() {
 				return "too little to say yet"
@@ -64,6 +64,9 @@ func Guard(s guard.Status) string {
 		return figured(s)
 	case !s.Watch.Compares():
 		return counted(s)
+	}
+	if s.NoPast && s.State == guard.Clear {
+		return "no past to compare with in the keep: the live side's answers are too bad"
 	}
 	return compared(s) + asOf(s)
 }
@@ -112,6 +115,8 @@ func Measure(w plan.Watch, figure string, v float64) string {
 	}
 	name, _, _ := strings.Cut(figure, "{")
 	switch {
+	case name == guard.MeanFigure:
+		return Milliseconds(time.Duration(v * float64(time.Second)))
 	case strings.HasSuffix(name, "_bytes"):
 		return bytesOf(v)
 	case strings.HasSuffix(name, "_seconds"):
@@ -258,6 +263,8 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 			name, text = "front", "does not answer"
 		case c.Rehearsal.Failed != "":
 			name, text = "front", c.Rehearsal.Failed
+		case c.Elsewhere:
+			name, text = "front", "users get another share than it says"
 		case !c.Rehearsal.At.IsZero():
 			text += ", " + ago(c.Rehearsal.At, now)
 		}
@@ -462,6 +469,11 @@ func lack(l crossing.Lack, now time.Time) string {
 		return fmt.Sprintf("%v does not serve: none of its instances is healthy, or half of its answers fail", l.Side)
 	case crossing.LackAsked:
 		return fmt.Sprintf("neither users nor the prober have asked %v for 10 s, so nobody knows whether it answers", l.Side)
+	case crossing.LackAstray:
+		if l.Have == 0 {
+			return fmt.Sprintf("%v gets none of %d requests, and the front says %v: they go elsewhere than it says", l.Side, l.Need, l.Share)
+		}
+		return fmt.Sprintf("%v gets %d of %d requests, and the front says %v: they go elsewhere than it says", l.Side, l.Have, l.Need, l.Share)
 	case crossing.LackSpare:
 		return fmt.Sprintf("%v gets requests", l.Side)
 	case crossing.LackSide:

@@ -172,7 +172,7 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		return fmt.Sprintf("nobody watched for %s: the keeper or its machine stood still", route.Short(c.Missed.Round(time.Second)))
 	case crossing.FoundHome:
 		return "somebody sent all traffic back at the front"
-	case crossing.Failed:
+	case crossing.NotRaised:
 		if c.Why != "" {
 			return c.Why
 		}
@@ -224,8 +224,14 @@ func Alarm(a crossing.Alarm) string {
 	switch {
 	case a.Watch.Figures():
 		return text + fmt.Sprintf("%s, %s sure", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
+	case a.Watch == plan.Door && a.Level <= a.Baseline: // what got no answer names no side
+		return text + fmt.Sprintf("%v answers fewer of the prober's requests than its share, and others get no good answer, %s sure", a.Side, Sure(a.Sure))
 	case a.Watch.Compares():
-		return text + fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
+		text += fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
+		if a.Cut > 0 {
+			text += fmt.Sprintf(", %d answers cut short", a.Cut)
+		}
+		return text
 	case a.Watch == plan.Waits:
 		return text + fmt.Sprintf("the oldest message of %v waits for %s", a.Side, route.Short(time.Duration(a.Level*float64(time.Second)).Round(time.Second)))
 	case a.Watch == plan.Lost:
@@ -240,8 +246,8 @@ func Alarm(a crossing.Alarm) string {
 	return text + fmt.Sprintf("%.0f", a.Level)
 }
 
-// Bench is how well a side could serve.
-func Bench(b crossing.Bench) string {
+// Serving is how well a side could serve.
+func Bench(b crossing.Serving) string {
 	if b.Failing >= wayout.Half {
 		return fmt.Sprintf("%s of %v's answers fail", Percent(b.Failing), b.Side)
 	}
@@ -255,7 +261,7 @@ func Bench(b crossing.Bench) string {
 }
 
 // Ill is how ill the side is that a crossing is to leave.
-func Ill(home crossing.Bench) string {
+func Ill(home crossing.Serving) string {
 	switch {
 	case home.Known && home.Instances == 0:
 		return fmt.Sprintf("the live side is dead: %v has no instances", home.Side)
@@ -310,6 +316,9 @@ func Trouble(t crossing.Trouble) string {
 	case crossing.TroubleHalted:
 		return "stopped by hand"
 	case crossing.TroubleOutsider:
+		if len(t.Apart) > 0 {
+			return fmt.Sprintf("somebody changed a front after the end: %s has %v on green, and the first one %v", t.Apart[0].Front, t.Apart[0].Share, t.To)
+		}
 		return fmt.Sprintf("somebody changed the front from %v to %v on green after the end", t.From, t.To)
 	case "":
 		return ""
@@ -358,18 +367,18 @@ func Health(h reading.Health) string {
 // Task is what is being done.
 func Task(t crossing.Task) string {
 	switch t.Do {
-	case crossing.StandUp:
+	case crossing.TaskRaise:
 		if t.More {
 			return fmt.Sprintf("%v is still getting more instances; wait", t.Side)
 		}
 		return fmt.Sprintf("%v is still being raised; wait", t.Side)
-	case crossing.Check:
+	case crossing.TaskProve:
 		return fmt.Sprintf("%v is still being proven; wait", t.Side)
-	case crossing.Move:
+	case crossing.TaskMove:
 		return fmt.Sprintf("still changing to %v on green; wait", t.Share)
-	case crossing.GoHome:
+	case crossing.TaskHome:
 		return fmt.Sprintf("all traffic is being sent back to %v", t.Side)
-	case crossing.Retire:
+	case crossing.TaskRetire:
 		return fmt.Sprintf("%v is still being retired; wait", t.Side)
 	}
 	return "nothing is being done"
@@ -423,14 +432,14 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NotChanged:
 		return "nobody else has changed the front"
 	case crossing.NothingToDo:
-		if r.Stage == crossing.Keep {
+		if r.Stage == crossing.Keeping {
 			return fmt.Sprintf("all traffic is on %v; %v is kept", r.Side, r.Side.Other())
 		}
 		return fmt.Sprintf("there is nothing to do that for at %q", r.Stage)
 	case crossing.NobodyThere:
-		return Bench(r.Bench) + ". --force sends everything there all the same"
+		return Bench(r.Serving) + ". --force sends everything there all the same"
 	case crossing.NobodyServes:
-		return fmt.Sprintf("%s: nothing more goes to %v", Bench(r.Bench), r.Side)
+		return fmt.Sprintf("%s: nothing more goes to %v", Bench(r.Serving), r.Side)
 	case crossing.NotWatched:
 		return "nothing goes on without being watched: " + Lacks(r.Lacks, time.Time{})
 	case crossing.NothingIsNew:
@@ -443,7 +452,7 @@ func Refusal(r *crossing.Refusal) string {
 		}
 		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
 	case crossing.LiveServes:
-		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once out, and go by the plan's route", r.Bench.Healthy, r.Bench.Instances, r.Side)
+		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Side)
 	case crossing.TooMuch:
 		return fmt.Sprintf("%v would take %s of what %v carries, and the plan refuses more than its limit: raise more instances, or wait for less traffic", r.Share, Percent(r.Load), r.Side)
 	case crossing.NoReason:
@@ -539,7 +548,7 @@ func State(s crossing.State) string {
 	if s.Stage == crossing.None {
 		text = "nothing begun"
 	}
-	if s.Stage == crossing.Shift || s.Stage == crossing.Keep {
+	if s.Stage == crossing.Shifting || s.Stage == crossing.Keeping {
 		text += ", " + On(s.Share, s.Target)
 	}
 	if s.Task.ID != 0 {

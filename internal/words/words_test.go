@@ -2,6 +2,7 @@ package words
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -19,7 +20,7 @@ import (
 	"vaiven/internal/plan"
 )
 
-var state = crossing.State{Target: split.Green, Stage: crossing.Shift, Share: 2500}
+var state = crossing.State{Target: split.Green, Stage: crossing.Shifting, Share: 2500}
 
 // says holds sentences to what they should be.
 func says(t *testing.T, pairs map[string]string) {
@@ -52,7 +53,7 @@ func TestQuestions(t *testing.T) {
 
 func TestCauses(t *testing.T) {
 	alarm := crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Baseline: 0.001, Sure: 0.9999}
-	nobody := crossing.Bench{Known: true, Side: split.Blue, Instances: 3, Other: 2}
+	nobody := crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 2}
 	says(t, map[string]string{
 		"":                              Cause(crossing.Cause{}, state),
 		"by hand":                       Cause(crossing.Cause{Kind: crossing.ByHand}, state),
@@ -64,14 +65,14 @@ func TestCauses(t *testing.T) {
 		"the front did not take the new share: no answer":                                                                               Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
 		"not rolled back: none of the 3 instances of blue is healthy, and 2 of green are":                                               Cause(crossing.Cause{Kind: crossing.NobodyHome, Home: nobody}, state),
 		"no: go on to 50 % on green?":                                                                                                   Cause(crossing.Cause{Kind: crossing.Declined, Question: crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}}, state),
-		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are":                                    Cause(crossing.Cause{Kind: crossing.NobodyLeft, Home: crossing.Bench{Known: true, Side: split.Green, Instances: 2, Other: 3}}, state),
+		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are":                                    Cause(crossing.Cause{Kind: crossing.NobodyLeft, Home: crossing.Serving{Known: true, Side: split.Green, Instances: 2, Other: 3}}, state),
 		"somebody sent all traffic back at the front":                                                                                   Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
 		"the proof found: " + Finding(region):                                                                                           Cause(crossing.Cause{Kind: crossing.ByProof, Findings: []proof.Finding{region}}, state),
-		"raise: not healthy within 20s: green-2 is answering, and not healthy (status 503), last output: \"waiting for the timetable\"": Cause(crossing.Cause{Kind: crossing.Failed, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second, Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
+		"raise: not healthy within 20s: green-2 is answering, and not healthy (status 503), last output: \"waiting for the timetable\"": Cause(crossing.Cause{Kind: crossing.NotRaised, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second, Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
 		"Vaiven was restarted: the front has 30 % on green, the logbook says 25 % on green, green runs 1 of 2":                          Cause(crossing.Cause{Kind: crossing.FoundAgain, Found: crossing.Found{Share: 3000, Noted: 2500, Running: [2]int{0, 1}, Wanted: [2]int{0, 2}}}, state),
 	})
 	frozen := state
-	frozen.Freezes = []crossing.Freeze{{ID: 1, Cause: crossing.Cause{Kind: crossing.Steered}}, {ID: 2, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	frozen.Freezes = []crossing.Freezing{{ID: 1, Cause: crossing.Cause{Kind: crossing.Steered}}, {ID: 2, Cause: crossing.Cause{Kind: crossing.ByHand}}}
 	says(t, map[string]string{"by hand (and 1 more)": Frozen(frozen), "shift, 25 % on green, frozen: by hand (and 1 more)": State(frozen), "nothing begun": State(crossing.State{})})
 }
 
@@ -84,7 +85,7 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere, crossing.IsProving, crossing.NotTyped, crossing.Overtaken,
 		crossing.NotAtWheel, crossing.AtWheel,
 	} {
-		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shift, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.Check, Side: split.Green}, Said: "web"}
+		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shifting, Number: 7, Leg: 1, Task: crossing.Task{ID: 4, Do: crossing.TaskProve, Side: split.Green}, Said: "web"}
 		if text := Refusal(r); len(text) < 10 || text == string(kind) || strings.Contains(text, "%!") {
 			t.Errorf("%s is refused as %q", kind, text)
 		}
@@ -98,17 +99,25 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 	}
 	facts := []crossing.Fact{
 		crossing.Begun{Choices: []raise.Choice{{Version: "4.3.0"}}}, crossing.Asked{Question: crossing.Question{Kind: crossing.AskStart}}, crossing.Answered{Question: crossing.Question{Kind: crossing.AskStart}},
-		crossing.Ordered{Task: crossing.Task{Do: crossing.Move, Share: 500}}, crossing.Raised{Instances: []string{"green-1"}}, crossing.Proved{}, crossing.Accepted{Findings: []proof.Finding{region}},
-		crossing.InForce{Share: 500}, crossing.NotDone{Trouble: crossing.Trouble{Kind: crossing.TroubleFront}}, crossing.Frozen{Cause: crossing.Cause{Kind: crossing.ByHand}},
-		crossing.Rerouted{Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}}}, crossing.WentOn{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500}, crossing.WentBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.MetOrder{Order: order},
-		crossing.AtHome{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{}, crossing.TakenUp{}, crossing.TookWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.LeftWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
+		crossing.Ordered{Task: crossing.Task{Do: crossing.TaskMove, Share: 500}}, crossing.Raised{Instances: []string{"green-1"}}, crossing.Proved{}, crossing.Accepted{Findings: []proof.Finding{region}},
+		crossing.TookEffect{Share: 500}, crossing.Failed{Trouble: crossing.Trouble{Kind: crossing.TroubleFront}}, crossing.Frozen{Cause: crossing.Cause{Kind: crossing.ByHand}},
+		crossing.Rerouted{Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}}}, crossing.Resumed{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500}, crossing.RollsBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.SentBack{Order: order},
+		crossing.Returned{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{}, crossing.TakenUp{}, crossing.TookWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.LeftWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}}, crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
+		crossing.Noted{}, crossing.AcceptedTheirs{}, crossing.Ailed{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.Recovers{}, crossing.NotReturned{}, crossing.Restarted{Instance: "green-1"},
+		crossing.Hooked{Moment: plan.WhenSettled}, crossing.BegunAnew{Aside: "log.db.1", Wrong: "malformed"},
+		crossing.Compared{Baselines: []crossing.Baseline{{Guard: "failing"}}},
+	}
+	for _, of := range crossing.Facts {
+		if !slices.ContainsFunc(facts, func(f crossing.Fact) bool { return f.Kind() == of.Kind() }) {
+			t.Errorf("%T is not looked at", of)
+		}
 	}
 	for _, f := range facts {
 		if text := Event(crossing.Event{What: f}, state); text == "" || strings.Contains(text, "%!") {
 			t.Errorf("%T is told as %q", f, text)
 		}
 	}
-	for _, do := range []crossing.Deed{crossing.StandUp, crossing.Check, crossing.Move, crossing.GoHome, crossing.Retire} {
+	for _, do := range []crossing.TaskKind{crossing.TaskRaise, crossing.TaskProve, crossing.TaskMove, crossing.TaskHome, crossing.TaskRetire} {
 		task := crossing.Task{ID: 1, Do: do, Side: split.Green, Choices: []raise.Choice{{Version: "4.3.0"}}}
 		if Task(task) == "" || Task(task) == Task(crossing.Task{}) || ordered(task, state) == string(do) {
 			t.Errorf("%s is %q, ordered as %q", do, Task(task), ordered(task, state))
@@ -119,8 +128,8 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 func TestWhatIsWatched(t *testing.T) {
 	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	compares := guard.Status{Watch: plan.Failing, Then: plan.RollBack, Margin: 0.005, Find: 0.01, Trial: evidence.Count{Of: 12}}
-	with := func(s guard.Status, state guard.State, lack guard.Lack) guard.Status {
-		s.State, s.Lack, s.Sure, s.More = state, lack, 0.78, 40*time.Second
+	with := func(s guard.Status, state guard.State, lack guard.Gap) guard.Status {
+		s.State, s.Gap, s.Sure, s.More = state, lack, 0.78, 40*time.Second
 		return s
 	}
 	counts := guard.Status{Watch: plan.Unhealthy, Then: plan.RollBack, State: guard.Tripped, Trial: evidence.Count{Bad: 1}, Missing: 1, Wanted: 3}
@@ -142,21 +151,21 @@ func TestWhatIsWatched(t *testing.T) {
 		"green-2 grows by 31 MB a minute (28 MB to 34 MB), 99.20 % sure":   Guard(guard.Status{Watch: plan.Grows, Figure: "held_bytes", Instance: "green-2", State: guard.Tripped, Sure: 0.992, Difference: 31e6, Range: evidence.Interval{Low: 28e6, High: 34e6}}),
 		"watching, 70 % sure: is higher by 12":                             Guard(guard.Status{Watch: plan.Higher, Figure: "open", State: guard.Watching, Sure: 0.7, Difference: 12}),
 		"no sign of it: fewer by 2.5 % (-4 % to 9 %)":                      Guard(guard.Status{Watch: plan.Fewer, Figure: "booked_total", State: guard.Clear, Difference: 0.025, Range: evidence.Interval{Low: -0.04, High: 0.09}}),
-		"not known: no instance tells it (status 503 at /metrics)":         Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Lack: guard.NotTold, Said: "status 503 at /metrics"}),
-		"nothing to compare with: all requests go to one side":             Guard(guard.Status{Watch: plan.Fewer, State: guard.Unknown, Lack: guard.NoneBeside}),
-		"nothing to compare with: the live side does not tell it":          Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Lack: guard.NoBaseline}),
-		"too little to say yet":                                            Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Lack: guard.TooFew}),
+		"not known: no instance tells it (status 503 at /metrics)":         Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Gap: guard.NotTold, Said: "status 503 at /metrics"}),
+		"nothing to compare with: all requests go to one side":             Guard(guard.Status{Watch: plan.Fewer, State: guard.Unknown, Gap: guard.NoneBeside}),
+		"nothing to compare with: the live side does not tell it":          Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Gap: guard.NoBaseline}),
+		"too little to say yet":                                            Guard(guard.Status{Watch: plan.Grows, State: guard.Unknown, Gap: guard.TooFew}),
 		"freezes above 10 MB/min":                                          Limit(guard.Status{Watch: plan.Grows, Figure: "held_bytes", Then: plan.Freeze, Margin: 10e6}),
 		"rolls back above 1.5 s":                                           Limit(guard.Status{Watch: plan.Higher, Figure: "waited_seconds", Then: plan.RollBack, Margin: 1.5}),
 		"freezes above 10 %":                                               Limit(guard.Status{Watch: plan.Fewer, Figure: "booked_total", Then: plan.Freeze, Margin: 0.1}),
 		"freezes above 5 %":                                                Limit(guard.Status{Watch: plan.Higher, Figure: "used_ratio{disk=\"a\"}", Then: plan.Freeze, Margin: 0.05}),
 		"memory grows: green-2 grows by 512 B a minute, 99.20 % sure":      Alarm(crossing.Alarm{Guard: "memory grows", Watch: plan.Grows, Figure: "held_bytes", Instance: "green-2", Level: 512, Sure: 0.992}),
-		"what is usual is not known yet: the live side has to answer more": Guard(guard.Status{Watch: plan.Slow, State: guard.Unknown, Lack: guard.NoBaseline}),
+		"what is usual is not known yet: the live side has to answer more": Guard(guard.Status{Watch: plan.Slow, State: guard.Unknown, Gap: guard.NoBaseline}),
 		"failing: a fault of 1 % is not excluded, one of 5 % is; door: a fault of 10 % is not excluded, at this traffic it takes ~40m": Unsure([]crossing.Unsure{
 			{Guard: "failing", Find: 0.01, Excluded: 0.05}, {Guard: "door", Find: 0.1, Excluded: 1, In: 40 * time.Minute},
 		}),
-		"not told: clients stay on their sides, and the front does not count them": Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Tells{}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
-		"as asked: 25.0 % ±1.7 of 10000 clients":                                   Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Tells{Clients: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"not told: clients stay on their sides, and the front does not count them": Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Capabilities{}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"as asked: 25.0 % ±1.7 of 10000 clients":                                   Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Capabilities{Clients: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
 		"1 of 3 instances are not there":                                           Guard(counts),
 		"rolls back if worse by 0.5 %":                                             Limit(compares),
 		"freezes after 2":                                                          Limit(guard.Status{Watch: plan.Lost, Most: 2, Then: plan.Freeze}),
@@ -165,7 +174,7 @@ func TestWhatIsWatched(t *testing.T) {
 		"blue healthy: 2 of 3":                                                     WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3, FrontRead: true}), now),
 		"the front was not read for 12s (no answer)":                               Lacks([]crossing.Lack{{Kind: crossing.LackFront, Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
 		"green's instances were not read since the start":                          Lacks([]crossing.Lack{{Kind: crossing.LackSide, Side: split.Green}}, now),
-		"as asked: 25.0 % ±1.7 of 10000 requests":                                  Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Tells{Both: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+		"as asked: 25.0 % ±1.7 of 10000 requests":                                  Split(engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Capabilities{Both: true}, evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
 	})
 }
 
@@ -203,7 +212,7 @@ func TestWhatTheWayBackShows(t *testing.T) {
 // A log that a person reads is told how it stands, at once when that changes in kind.
 func TestProgress(t *testing.T) {
 	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	v := engine.View{At: now, Typical: 55 * time.Second, Crossing: crossing.State{Stage: crossing.Raise, Target: split.Green, Since: now.Add(-41 * time.Second)}}
+	v := engine.View{At: now, Typical: 55 * time.Second, Crossing: crossing.State{Stage: crossing.Raising, Target: split.Green, Since: now.Add(-41 * time.Second)}}
 	v.Front.At, v.Front.Every = now, time.Second
 	v.Sides[split.Green].Healthy, v.Sides[split.Green].Wanted = 2, 3
 	kind, text := Progress(v, "", now)
@@ -216,11 +225,11 @@ func TestProgress(t *testing.T) {
 	if _, text := Progress(v, "", now); text != "" {
 		t.Errorf("while a question stands, which the event tells, it says %q", text)
 	}
-	v.Crossing = crossing.State{Stage: crossing.Shift, Target: split.Blue, Share: 7500, Route: []route.Leg{{Part: 2500}, {Part: split.Whole}}}
+	v.Crossing = crossing.State{Stage: crossing.Shifting, Target: split.Blue, Share: 7500, Route: []route.Leg{{Part: 2500}, {Part: split.Whole}}}
 	v.Front.Split.Share = 7500
 	v.Lacks = []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "failing", Have: 3, Need: 50}}
 	if _, text := Progress(v, "", now); text != "the time of this leg stands still: failing has 3 of the 50 answers that it needs" {
 		t.Errorf("while it waits for answers it says %q", text)
 	}
-	says(t, map[string]string{"took effect": Kind(crossing.InForce{}), "begun": Kind(crossing.Begun{}), "25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})
+	says(t, map[string]string{"25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})
 }

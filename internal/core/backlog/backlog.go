@@ -2,13 +2,14 @@ package backlog
 
 import "time"
 
-// Line is what has come into a queue over time. Messages leave in the order in which they came, so the oldest that is there
-// is the one after as many as have gone, and it came when as many had come: the horizontal distance between the curves
-// of arrivals and departures (Newell, Applications of Queueing Theory, 1982, chapter 1). Between two readings messages are taken to
-// have come evenly. What is there at the first reading is taken to have come then.
+// Line is what has come into a queue over time. Messages leave in the order in which they came, so the oldest that is
+// there is the one after as many as have gone, and it came when as many had come: the horizontal distance between the
+// curves of arrivals and departures (Newell, Applications of Queueing Theory, 1982, chapter 1). Between two readings
+// messages are taken to have come evenly. What is there at the first reading is taken to have come then.
 //
-// How many are there is known at once, and how many have come may be told late. By then fewer seem to have gone than have, so what has
-// gone is the most that any reading came to: how long the oldest has been there is off by no more than twice what counts are late. The zero value is ready. It is not safe for concurrent use.
+// How many are there is known at once, and how many have come may be told late. By then fewer seem to have gone than
+// have, so what has gone is the most that any reading came to: how long the oldest has been there is off by no more
+// than twice what counts are late. The zero value is ready. It is not safe for concurrent use.
 type Line struct {
 	points []point // of arrivals, oldest first; the first is at or before the oldest message that is there
 	gone   int64
@@ -25,8 +26,8 @@ type point struct {
 // pointsMost bounds what is remembered; beyond it the curve becomes coarser at its old end.
 const pointsMost = 4096
 
-// Add takes in how many messages are told to have come since counting began, and how many are there. A count that is lower than before, and
-// a clock that was put back, begin anew.
+// Add takes in how many messages are told to have come since counting began, and how many are there. A count that is
+// lower than before, and a clock that was put back, begin anew.
 func (l *Line) Add(at time.Time, came, there int64) {
 	if n := len(l.points); n > 0 && (came < l.told || at.Before(l.points[n-1].at)) {
 		*l = Line{}

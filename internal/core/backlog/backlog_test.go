@@ -45,7 +45,8 @@ func TestOldest(t *testing.T) {
 	}
 }
 
-// A queue whose messages are known one by one: what is computed of its counts is off by no more than the counts are late.
+// A queue whose messages are known one by one: what is computed of its counts is off by no more than the counts are
+// late.
 func TestAgainstTheMessages(t *testing.T) {
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 7))

@@ -19,10 +19,10 @@ func Apply(s State, e Event) State {
 		s = State{
 			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, AtOnce: f.AtOnce, Begun: e.At,
-			Stage: Raise, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was, Out: s.Out,
+			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was, Out: s.Out,
 		}
 		if f.After > 0 { // everything is there already
-			s.Stage, s.Leg, s.Moved, s.Proven = Keep, len(f.Route)-1, true, true
+			s.Stage, s.Leg, s.Moved, s.Proven = Keeping, len(f.Route)-1, true, true
 		}
 		return s
 	case Asked:
@@ -40,30 +40,30 @@ func Apply(s State, e Event) State {
 		}
 		s, act := done(s, f.Task)
 		if !act {
-			s.Stage, s.Since = Prove, e.At
+			s.Stage, s.Since = Proving, e.At
 		}
 		return s
 	case Proved:
 		s, _ = done(s, f.Task)
-		s.Proven = f.Pass || len(f.Proof.Results) > 0 && len(f.Proof.Open(s.Accepted)) == 0
-	case Remembered:
+		s.Proven = len(f.Proof.Results) > 0 && len(f.Proof.Open(s.Accepted)) == 0
+	case Noted:
 		s.Was = f.Record
 	case Accepted:
 		s.Accepted = append(slices.Clone(s.Accepted), f.Findings...)
 		s.Proven, s.Trouble = true, Trouble{}
-		s.Freezes = without(s.Freezes, func(z Freeze) bool { return z.Cause.Kind == ByProof && sameFindings(z.Cause.Findings, f.Findings) })
-	case InForce:
+		s.Freezes = without(s.Freezes, func(z Freezing) bool { return z.Cause.Kind == ByProof && sameFindings(z.Cause.Findings, f.Findings) })
+	case TookEffect:
 		s = inForce(s, f, e.At)
-	case NotDone:
+	case Failed:
 		if s.Late.ID != 0 && f.Task == s.Late.ID {
 			s.Late = Task{}
 			return s
 		}
 		if s.Task.More {
 			s.Due = Due{}
-			s.Proven = s.Proven && s.Stage != Prove // some may have come, and no proof has seen them
+			s.Proven = s.Proven && s.Stage != Proving // some may have come, and no proof has seen them
 		}
-		if s.Task.Do != GoHome { // that is tried until it works
+		if s.Task.Do != TaskHome { // that is tried until it works
 			s, _ = done(s, f.Task)
 		}
 		s.Trouble = f.Trouble
@@ -71,12 +71,12 @@ func Apply(s State, e Event) State {
 		if s.Stage.UnderWay() {
 			s.Left = f.Left
 		}
-		s.Freezes = append(slices.Clone(s.Freezes), Freeze{ID: e.Seq, At: e.At, Cause: f.Cause})
+		s.Freezes = append(slices.Clone(s.Freezes), Freezing{ID: e.Seq, At: e.At, Cause: f.Cause})
 		if s.risesBy(s.Task) {
 			s.Late, s.Task = s.Task, Task{} // what is not in force yet is not to be
 		}
-	case WentOn:
-		s.Freezes = without(s.Freezes, func(z Freeze) bool { return slices.Contains(f.Freezes, z.ID) })
+	case Resumed:
+		s.Freezes = without(s.Freezes, func(z Freezing) bool { return slices.Contains(f.Freezes, z.ID) })
 		for _, o := range f.Overruled {
 			s.Overruled = append(without(s.Overruled, func(p Overruling) bool { return p.Guard == o.Guard }), o)
 		}
@@ -87,26 +87,26 @@ func Apply(s State, e Event) State {
 		s = changed(s, f, e.At)
 	case Rerouted:
 		s.Route, s.Due = f.Route, Due{} // what was due by the other route is not
-	case TookTheirs:
+	case AcceptedTheirs:
 		s.Foreign, s.Ours = false, 0
-	case WentBack:
+	case RollsBack:
 		if s.Stage.Over() {
-			s.Stage, s.Since = Shift, e.At // it is not over after all
+			s.Stage, s.Since = Shifting, e.At // it is not over after all
 		}
 		s.GoingBack, s.Why, s.Freezes, s.Question, s.Left, s.Due = true, f.Cause, nil, Question{}, 0, Due{}
 		s.Foreign, s.Ours, s.Trouble, s.Late = false, 0, Trouble{}, Task{}
-	case MetOrder:
+	case SentBack:
 		s.Generation, s.Share, s.Apart = f.Order.Generation, f.Share, f.Apart
 		s.Moved = s.Moved || s.Stage.UnderWay() && !s.Everyone(s.Home())
 	case Ailed:
 		s.Ails = append(slices.Clone(s.Ails), Ail{ID: e.Seq, At: e.At, Cause: f.Cause})
 	case Recovers:
 		s.Ails = without(s.Ails, func(a Ail) bool { return slices.Contains(f.Ails, a.ID) })
-	case AtHome:
+	case Returned:
 		s, _ = done(s, f.Task)
 		s.Apart = nil
 		s.Share, s.Everywhere, s.Generation, s.Trouble = f.Share, f.Everywhere, max(s.Generation, f.Generation), Trouble{}
-	case NotHome:
+	case NotReturned:
 		if f.Task == s.Task.ID {
 			s, _ = done(s, f.Task)
 			s.GoingBack, s.Why, s.Left = false, Cause{}, s.Whole()
@@ -145,7 +145,7 @@ func done(s State, task uint64) (State, bool) {
 func ordered(s State, t Task, e Event) State {
 	t.ID, t.At = e.Seq, e.At
 	s.Task = t
-	if t.Do == StandUp {
+	if t.Do == TaskRaise {
 		s.Out[t.Side] = false
 	}
 	if t.Act {
@@ -153,13 +153,13 @@ func ordered(s State, t Task, e Event) State {
 	}
 	s.Question = Question{}
 	switch t.Do {
-	case StandUp:
+	case TaskRaise:
 		if t.More {
 			s.Due = Due{On: true, Share: t.Share, Leg: t.Leg}
 		}
-	case Check:
-		s.Proven = s.Proven && s.Stage != Prove
-	case Move:
+	case TaskProve:
+		s.Proven = s.Proven && s.Stage != Proving
+	case TaskMove:
 		s.Due, s.Late = Due{}, Task{}
 		s.Moved = s.Moved || t.Share != s.Home()
 	}
@@ -167,7 +167,7 @@ func ordered(s State, t Task, e Event) State {
 }
 
 // inForce takes up the stage and the leg that a share begins.
-func inForce(s State, f InForce, at time.Time) State {
+func inForce(s State, f TookEffect, at time.Time) State {
 	task := s.Task
 	if s.Late.ID != 0 && f.Task == s.Late.ID { // it came through after all
 		task, s.Task, s.Late = s.Late, s.Late, Task{}
@@ -186,9 +186,9 @@ func inForce(s State, f InForce, at time.Time) State {
 
 // arrived begins the time of the leg or the keep.
 func arrived(s State, at time.Time) State {
-	s.Stage, s.Since, s.Waived = Shift, at, nil
+	s.Stage, s.Since, s.Waived = Shifting, at, nil
 	if s.Everyone(s.Full()) {
-		s.Stage = Keep
+		s.Stage = Keeping
 	}
 	s.Left = s.Whole()
 	return s
@@ -199,7 +199,7 @@ func changed(s State, f Changed, at time.Time) State {
 	ours, leg := s.Share, s.Leg
 	s.Share, s.Apart = f.Share, f.Apart
 	if s.Stage.Over() {
-		s.Trouble = Trouble{Kind: TroubleOutsider, From: ours, To: f.Share}
+		s.Trouble = Trouble{Kind: TroubleOutsider, From: ours, To: f.Share, Apart: f.Apart}
 	}
 	if !s.Stage.UnderWay() || s.GoingBack {
 		return s
@@ -209,7 +209,7 @@ func changed(s State, f Changed, at time.Time) State {
 	if !f.Foreign {
 		return s
 	}
-	if s.Task.Do == Move { // ours, if it was not in force yet
+	if s.Task.Do == TaskMove { // ours, if it was not in force yet
 		ours, leg = s.Task.Share, s.Task.Leg
 		s.Task = Task{}
 	}
@@ -219,7 +219,7 @@ func changed(s State, f Changed, at time.Time) State {
 	case s.Everyone(s.Ours):
 		s.Foreign, s.Ours = false, 0 // they put it back themselves
 	}
-	if s.Stage == Shift || s.Stage == Keep {
+	if s.Stage == Shifting || s.Stage == Keeping {
 		s.Leg = s.Route.Reached(s.Part())
 		s = arrived(s, at)
 	}

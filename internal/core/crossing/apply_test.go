@@ -18,7 +18,7 @@ import (
 // onTheWay is a crossing to green on the second of three legs.
 func onTheWay() State {
 	return State{
-		Seq: 20, Number: 3, Target: split.Green, Stage: Shift, Leg: 1, Share: 5000, Moved: true, Proven: true, Generation: 7, Left: time.Minute,
+		Seq: 20, Number: 3, Target: split.Green, Stage: Shifting, Leg: 1, Share: 5000, Moved: true, Proven: true, Generation: 7, Left: time.Minute,
 		Route: route.Route{{Part: 500}, {Part: 5000, Dwell: time.Hour}, {Part: split.Whole}}, Keep: 2 * time.Hour,
 	}
 }
@@ -36,38 +36,40 @@ func TestWhatAnEventDoes(t *testing.T) {
 		is    func(State) any
 		want  any
 	}{
-		{"a proof in which nothing was asked proves nothing", doing(Task{ID: 9, Do: Check}), Proved{Task: 9}, func(s State) any { return s.Proven }, false},
-		{"one whose findings were accepted before proves", func(s *State) { s.Task, s.Proven, s.Accepted = Task{ID: 9, Do: Check}, false, []proof.Finding{finding} },
+		{"a proof in which nothing was asked proves nothing", doing(Task{ID: 9, Do: TaskProve}), Proved{Task: 9}, func(s State) any { return s.Proven }, false},
+		{"one whose findings were accepted before proves", func(s *State) {
+			s.Task, s.Proven, s.Accepted = Task{ID: 9, Do: TaskProve}, false, []proof.Finding{finding}
+		},
 			Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{asks}}}, func(s State) any { return s.Proven }, true},
-		{"a report on another task proves, and leaves the present one", doing(Task{ID: 9, Do: Move}), Proved{Task: 8, Pass: true}, func(s State) any { return s.Task.ID }, uint64(9)},
-		{"an overruling takes the place of the one of the same guard", overruled(Overruling{Guard: "slow", Level: 1}, Overruling{Guard: "failing", Level: 1}), WentOn{Overruled: []Overruling{{Guard: "slow", Level: 2}}},
+		{"a report on another task proves, and leaves the present one", doing(Task{ID: 9, Do: TaskMove}), Proved{Task: 8, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}, func(s State) any { return s.Task.ID }, uint64(9)},
+		{"an overruling takes the place of the one of the same guard", overruled(Overruling{Guard: "slow", Level: 1}, Overruling{Guard: "failing", Level: 1}), Resumed{Overruled: []Overruling{{Guard: "slow", Level: 2}}},
 			func(s State) any { return s.Overruled }, []Overruling{{Guard: "failing", Level: 1}, {Guard: "slow", Level: 2}}},
-		{"an order met while everything is at home has moved nothing", func(s *State) { s.Moved, s.Share = false, 0 }, MetOrder{Order: reading.Order{Generation: 8}},
+		{"an order met while everything is at home has moved nothing", func(s *State) { s.Moved, s.Share = false, 0 }, SentBack{Order: reading.Order{Generation: 8}},
 			func(s State) any { return s.Moved }, false},
-		{"an order met with requests on the target has", func(s *State) { s.Moved = false }, MetOrder{Order: reading.Order{Generation: 8}, Share: 5000}, func(s State) any { return s.Moved }, true},
-		{"an order met outside of a crossing has not", func(s *State) { s.Moved, s.Stage = false, Settled }, MetOrder{Order: reading.Order{Generation: 8}, Share: 5000},
+		{"an order met with requests on the target has", func(s *State) { s.Moved = false }, SentBack{Order: reading.Order{Generation: 8}, Share: 5000}, func(s State) any { return s.Moved }, true},
+		{"an order met outside of a crossing has not", func(s *State) { s.Moved, s.Stage = false, Settled }, SentBack{Order: reading.Order{Generation: 8}, Share: 5000},
 			func(s State) any { return s.Moved }, false},
-		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: GoHome}, true }, NotHome{Task: 8}, func(s State) any { return s.GoingBack }, true},
-		{"nobody at home, of this one: the leg's time begins anew", func(s *State) { s.Task, s.GoingBack, s.Left = Task{ID: 9, Do: GoHome}, true, 0 }, NotHome{Task: 9},
+		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: TaskHome}, true }, NotReturned{Task: 8}, func(s State) any { return s.GoingBack }, true},
+		{"nobody at home, of this one: the leg's time begins anew", func(s *State) { s.Task, s.GoingBack, s.Left = Task{ID: 9, Do: TaskHome}, true, 0 }, NotReturned{Task: 9},
 			func(s State) any { return fmt.Sprint(s.GoingBack, s.Task.ID, s.Left) }, "false 0 1h0m0s"},
-		{"a move back to where it was moves nothing", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: Move, Share: 0}}, func(s State) any { return s.Moved }, false},
-		{"a move away moves", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: Move, Share: 500}}, func(s State) any { return s.Moved }, true},
-		{"a proof that is made again on the way takes nothing back", nil, Ordered{Task: Task{Do: Check}}, func(s State) any { return s.Proven }, true},
-		{"before anything moved it does", func(s *State) { s.Stage = Prove }, Ordered{Task: Task{Do: Check}}, func(s State) any { return s.Proven }, false},
-		{"an act by hand asks nobody anything less", func(s *State) { s.Question = Question{ID: 4} }, Ordered{Task: Task{Do: Move, Act: true}}, func(s State) any { return s.Question.ID }, uint64(4)},
-		{"the first leg is one, by its number", doing(Task{ID: 9, Do: Move, Share: 9999, Leg: 0}), InForce{Task: 9, Share: 9999, Nearest: 9999}, func(s State) any { return s.Leg }, 0},
-		{"a share without a leg has the last one reached", doing(Task{ID: 9, Do: Move, Share: 6000, Leg: -1}), InForce{Task: 9, Share: 6000, Nearest: 6000}, func(s State) any { return s.Leg }, 1},
-		{"a report that is late sets the share, and no leg", doing(Task{ID: 9, Do: Move, Share: split.Whole, Leg: 2}), InForce{Task: 8, Share: 500}, func(s State) any { return fmt.Sprint(s.Share, s.Leg, s.Task.ID) }, "5 % 1 9"},
+		{"a move back to where it was moves nothing", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: TaskMove, Share: 0}}, func(s State) any { return s.Moved }, false},
+		{"a move away moves", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: TaskMove, Share: 500}}, func(s State) any { return s.Moved }, true},
+		{"a proof that is made again on the way takes nothing back", nil, Ordered{Task: Task{Do: TaskProve}}, func(s State) any { return s.Proven }, true},
+		{"before anything moved it does", func(s *State) { s.Stage = Proving }, Ordered{Task: Task{Do: TaskProve}}, func(s State) any { return s.Proven }, false},
+		{"an act by hand asks nobody anything less", func(s *State) { s.Question = Question{ID: 4} }, Ordered{Task: Task{Do: TaskMove, Act: true}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"the first leg is one, by its number", doing(Task{ID: 9, Do: TaskMove, Share: 9999, Leg: 0}), TookEffect{Task: 9, Share: 9999, Nearest: 9999}, func(s State) any { return s.Leg }, 0},
+		{"a share without a leg has the last one reached", doing(Task{ID: 9, Do: TaskMove, Share: 6000, Leg: -1}), TookEffect{Task: 9, Share: 6000, Nearest: 6000}, func(s State) any { return s.Leg }, 1},
+		{"a report that is late sets the share, and no leg", doing(Task{ID: 9, Do: TaskMove, Share: split.Whole, Leg: 2}), TookEffect{Task: 8, Share: 500}, func(s State) any { return fmt.Sprint(s.Share, s.Leg, s.Task.ID) }, "5 % 1 9"},
 		{"somebody who puts all home before anything moved has moved nothing", func(s *State) { s.Moved, s.Share = false, 500 }, Changed{Share: 0}, func(s State) any { return s.Moved }, false},
 		{"somebody who sends it out has", func(s *State) { s.Moved, s.Share = false, 0 }, Changed{Share: 500}, func(s State) any { return s.Moved }, true},
-		{"what somebody changed under a change of ours: ours is what was asked", doing(Task{ID: 9, Do: Move, Share: split.Whole, Leg: 2}), Changed{Share: 2500, Foreign: true},
+		{"what somebody changed under a change of ours: ours is what was asked", doing(Task{ID: 9, Do: TaskMove, Share: split.Whole, Leg: 2}), Changed{Share: 2500, Foreign: true},
 			func(s State) any { return fmt.Sprint(s.Ours, s.OursLeg, s.Task.ID) }, "100 % 2 0"},
-		{"under a proof it is what was in force, and the proof goes on", doing(Task{ID: 9, Do: Check}), Changed{Share: 2500, Foreign: true},
+		{"under a proof it is what was in force, and the proof goes on", doing(Task{ID: 9, Do: TaskProve}), Changed{Share: 2500, Foreign: true},
 			func(s State) any { return fmt.Sprint(s.Ours, s.OursLeg, s.Task.ID) }, "50 % 1 9"},
 		{"who puts it back has changed nothing", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 5000, Foreign: true}, func(s State) any { return s.Foreign }, false},
 		{"who changes it once more leaves ours as it was", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 3000, Foreign: true},
 			func(s State) any { return fmt.Sprint(s.Foreign, s.Ours) }, "true 50 %"},
-		{"before the first leg a change begins none", func(s *State) { s.Stage, s.Leg, s.Share = Prove, -1, 0 }, Changed{Share: 2500, Foreign: true}, func(s State) any { return fmt.Sprint(s.Stage, s.Leg) }, "prove-1"},
+		{"before the first leg a change begins none", func(s *State) { s.Stage, s.Leg, s.Share = Proving, -1, 0 }, Changed{Share: 2500, Foreign: true}, func(s State) any { return fmt.Sprint(s.Stage, s.Leg) }, "prove-1"},
 		{"taken up: whether to raise is still asked", func(s *State) { s.Question = Question{ID: 4, Kind: AskRaise} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
 		{"and whether to raise the same", func(s *State) { s.Question = Question{ID: 4, Kind: AskSameBuild} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
 		{"and whether to start is not", func(s *State) { s.Question = Question{ID: 4, Kind: AskStart} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(0)},
@@ -90,10 +92,10 @@ func TestWhatAnEventDoes(t *testing.T) {
 // A side is known not to be able to serve only while the other one can.
 func TestTheBench(t *testing.T) {
 	for _, c := range []struct {
-		b    Bench
+		b    Serving
 		want bool
 	}{
-		{Bench{Known: true, Other: 1}, true}, {Bench{Other: 1}, false}, {Bench{Known: true, Healthy: 1, Other: 1}, false}, {Bench{Known: true}, false},
+		{Serving{Known: true, Other: 1}, true}, {Serving{Other: 1}, false}, {Serving{Known: true, Healthy: 1, Other: 1}, false}, {Serving{Known: true}, false},
 	} {
 		if got := c.b.Empty(); got != c.want {
 			t.Errorf("%+v is empty: %v", c.b, got)
@@ -178,15 +180,15 @@ func TestWhatIsDecided(t *testing.T) {
 	froze := func(ids ...uint64) func(*State) {
 		return func(s *State) {
 			for _, id := range ids {
-				s.Freezes = append(s.Freezes, Freeze{ID: id, Cause: Cause{Kind: ByGuard, Alarm: Alarm{Guard: "slow", Level: float64(id)}}})
+				s.Freezes = append(s.Freezes, Freezing{ID: id, Cause: Cause{Kind: ByGuard, Alarm: Alarm{Guard: "slow", Level: float64(id)}}})
 			}
 		}
 	}
 	kept := func(then plan.Then) func(*State) {
-		return func(s *State) { s.Stage, s.Leg, s.Share, s.Then = Keep, 2, split.Whole, then }
+		return func(s *State) { s.Stage, s.Leg, s.Share, s.Then = Keeping, 2, split.Whole, then }
 	}
 	moving := func(share split.Share) func(*State) {
-		return func(s *State) { s.Task = Task{ID: 9, Do: Move, Share: share, Leg: 2} }
+		return func(s *State) { s.Task = Task{ID: 9, Do: TaskMove, Share: share, Leg: 2} }
 	}
 	asked := func(kind QuestionKind, change func(*State)) func(*State) {
 		return func(s *State) {
@@ -205,44 +207,44 @@ func TestWhatIsDecided(t *testing.T) {
 		{"a yes to a leg of a side that is not proven any more proves it first", asked(AskLeg, func(s *State) { s.Proven = false }), Yes{15}, "answered; ordered prove green (#22)"},
 		{"a yes to one that is goes there", asked(AskLeg, nil), Yes{15}, "answered; ordered shift to 100 % (#22)"},
 		{"a freeze that was not seen keeps a share from growing", froze(10, 30), Steer{6000}, "! frozen"},
-		{"one that was seen does not, and is overruled", froze(10), Steer{6000}, "went on over slow 10; frozen; ordered shift to 60 % (#23)"},
-		{"nor one that was not seen from shrinking", froze(10, 30), Steer{1000}, "went on over slow 10; frozen; ordered shift to 10 % (#23)"},
+		{"one that was seen does not, and is overruled", froze(10), Steer{6000}, "resumed over slow 10; frozen; ordered shift to 60 % (#23)"},
+		{"nor one that was not seen from shrinking", froze(10, 30), Steer{1000}, "resumed over slow 10; frozen; ordered shift to 10 % (#23)"},
 		{"requests on the side that is raised by hand end the raise", func(s *State) {
-			s.Stage, s.Share, s.Task = RolledBack, 0, Task{ID: 9, Do: StandUp, Side: split.Green, Act: true}
+			s.Stage, s.Share, s.Task = RolledBack, 0, Task{ID: 9, Do: TaskRaise, Side: split.Green, Act: true}
 		},
-			FrontSeen{Share: 5000, Order: reading.Order{Generation: 7}}, "changed; not done"},
-		{"and on the other side they do not", func(s *State) { s.Stage, s.Task = RolledBack, Task{ID: 9, Do: StandUp, Side: split.Green, Act: true} },
+			FrontSeen{Share: 5000, Order: reading.Order{Generation: 7}}, "changed; failed"},
+		{"and on the other side they do not", func(s *State) { s.Stage, s.Task = RolledBack, Task{ID: 9, Do: TaskRaise, Side: split.Green, Act: true} },
 			FrontSeen{Share: 0, Order: reading.Order{Generation: 7}}, "changed"},
 		{"an order that is met, and what was begun before it came through after: home again", func(s *State) { s.Stage, s.Share = RolledBack, 0 },
-			FrontSeen{Share: 5000, Holding: true, Order: reading.Order{Generation: 8}}, "met order; went back; ordered home to blue (#23)"},
-		{"one that is met later is somebody's who sees to it", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: 5000, Order: reading.Order{Generation: 8}}, "met order"},
-		{"as is one to the other side", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: split.Whole, Holding: true, Order: reading.Order{Generation: 8, Side: split.Green}}, "met order"},
+			FrontSeen{Share: 5000, Holding: true, Order: reading.Order{Generation: 8}}, "sent back; rolls back; ordered home to blue (#23)"},
+		{"one that is met later is somebody's who sees to it", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: 5000, Order: reading.Order{Generation: 8}}, "sent back"},
+		{"as is one to the other side", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: split.Whole, Holding: true, Order: reading.Order{Generation: 8, Side: split.Green}}, "sent back"},
 		{"ours is put back though it is not proven any more, if that sends no more there", func(s *State) { s.Foreign, s.Ours, s.OursLeg, s.Proven = true, 5000, 1, false }, PutBack{},
-			"took theirs; ordered shift to 50 % (#22)"},
+			"accepted theirs; ordered shift to 50 % (#22)"},
 		{"ours is put back when the side has the instances for it", func(s *State) {
 			s.Foreign, s.Ours, s.OursLeg, s.Share = true, 9000, 1, 500
 			s.Choices = []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 1, Until: 8000, Then: 3}}
-		}, PutBack{}, "took theirs; ordered raise more of green, for 90 % (#22)"},
+		}, PutBack{}, "accepted theirs; ordered raise more of green, for 90 % (#22)"},
 		{"and not if it does", func(s *State) { s.Foreign, s.Ours, s.Proven, s.Share = true, 5000, false, 500 }, PutBack{}, "! not proven"},
-		{"given up in its keep, where the plan would leave it", kept(plan.ThenLeave), GiveUp{}, "ended; ordered retire blue (#22)"},
-		{"and where it would not, once", kept(plan.ThenRetire), GiveUp{}, "ended; ordered retire blue (#22)"},
-		{"a proof again while it is raised", func(s *State) { s.Stage = Raise }, ProveAgain{}, "! nothing to do"},
-		{"while it is proven", func(s *State) { s.Stage = Prove }, ProveAgain{}, "ordered prove green (#21)"},
-		{"while it is kept", kept(plan.ThenAsk), ProveAgain{}, "ordered prove green (#21)"},
-		{"after the end", func(s *State) { s.Stage = Settled }, ProveAgain{}, "! nothing to do"},
-		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: GoHome}, true }, Report{NotHome{Task: 8}}, ""},
-		{"nobody at home, of a task that goes nowhere", func(s *State) { s.Task = Task{ID: 9, Do: Check} }, Report{NotHome{Task: 9}}, ""},
-		{"the nearest that weights can do may be that far off", moving(6000), Report{InForce{Task: 9, Share: 5500, Nearest: 5500}}, "in force"},
-		{"and no farther", moving(6000), Report{InForce{Task: 9, Share: 5499, Nearest: 5499}}, "changed; frozen"},
-		{"nor off at the end", moving(split.Whole), Report{InForce{Task: 9, Share: 9999, Nearest: 9999}}, "changed; frozen"},
-		{"a proof without results is one that failed", func(s *State) { s.Stage, s.Hold, s.Proven, s.Task = Prove, true, false, Task{ID: 9, Do: Check} }, Report{Proved{Task: 9}}, "proved; asked proof"},
-		{"going back goes on, whatever is read", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: Check} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed; ordered home to blue (#22)"},
-		{"and is not begun twice", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: GoHome} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed"},
+		{"given up in its keep, where the plan would leave it", kept(plan.ThenLeave), Retire{}, "ended; ordered retire blue (#22)"},
+		{"and where it would not, once", kept(plan.ThenRetire), Retire{}, "ended; ordered retire blue (#22)"},
+		{"a proof again while it is raised", func(s *State) { s.Stage = Raising }, Prove{}, "! nothing to do"},
+		{"while it is proven", func(s *State) { s.Stage = Proving }, Prove{}, "ordered prove green (#21)"},
+		{"while it is kept", kept(plan.ThenAsk), Prove{}, "ordered prove green (#21)"},
+		{"after the end", func(s *State) { s.Stage = Settled }, Prove{}, "! nothing to do"},
+		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: TaskHome}, true }, Report{NotReturned{Task: 8}}, ""},
+		{"nobody at home, of a task that goes nowhere", func(s *State) { s.Task = Task{ID: 9, Do: TaskProve} }, Report{NotReturned{Task: 9}}, ""},
+		{"the nearest that weights can do may be that far off", moving(6000), Report{TookEffect{Task: 9, Share: 5500, Nearest: 5500}}, "took effect"},
+		{"and no farther", moving(6000), Report{TookEffect{Task: 9, Share: 5499, Nearest: 5499}}, "changed; frozen"},
+		{"nor off at the end", moving(split.Whole), Report{TookEffect{Task: 9, Share: 9999, Nearest: 9999}}, "changed; frozen"},
+		{"a proof without results is one that failed", func(s *State) { s.Stage, s.Hold, s.Proven, s.Task = Proving, true, false, Task{ID: 9, Do: TaskProve} }, Report{Proved{Task: 9}}, "proved; asked proof"},
+		{"going back goes on, whatever is read", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskProve} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed; ordered home to blue (#22)"},
+		{"and is not begun twice", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskHome} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed"},
 		{"to stay is no steering", nil, Steer{5000}, "! there already"},
-		{"a freeze by hand overrules no guard", func(s *State) { s.Freezes = []Freeze{{ID: 10, Cause: Cause{Kind: ByHand}}} }, GoOn{}, "went on"},
+		{"a freeze by hand overrules no guard", func(s *State) { s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: ByHand}}} }, Resume{}, "resumed"},
 		{"one for want of a home does", func(s *State) {
-			s.Freezes = []Freeze{{ID: 10, Cause: Cause{Kind: NobodyHome, Alarm: Alarm{Guard: "failing", Level: 0.5}}}}
-		}, GoOn{}, "went on over failing 0.5"},
+			s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: NobodyHome, Alarm: Alarm{Guard: "failing", Level: 0.5}}}}
+		}, Resume{}, "resumed over failing 0.5"},
 	} {
 		s := onTheWay()
 		if c.given != nil {
@@ -251,7 +253,7 @@ func TestWhatIsDecided(t *testing.T) {
 		events, err := Decide(s, Moment{Seen: 20}, c.in)
 		got := comesOf(events, err, "; ", func(e Event) (text string) {
 			switch f := e.What.(type) {
-			case WentOn:
+			case Resumed:
 				for _, o := range f.Overruled {
 					text += fmt.Sprint(" over ", o.Guard, " ", o.Level)
 				}
@@ -286,7 +288,7 @@ func comesOf(events []Event, err error, separator string, more func(Event) strin
 // A side is proven as long as its health says so, too: nothing more goes to nobody, and
 // whoever asks for it, or the route, is told.
 func TestNothingMoreGoesToNobody(t *testing.T) {
-	nobody := Bench{Known: true, Side: split.Green, Instances: 2, Other: 3}
+	nobody := Serving{Known: true, Side: split.Green, Instances: 2, Other: 3}
 	asked := onTheWay()
 	asked.Question = Question{ID: 15, Kind: AskLeg, Leg: 2}
 	foreign := onTheWay()
@@ -297,12 +299,12 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		in    Input
 		kind  RefusalKind // "" if it is frozen
 	}{
-		{"the next leg", onTheWay(), NextLeg{2}, NobodyServes}, {"a larger share", onTheWay(), Steer{6000}, NobodyServes}, {"ours again", foreign, PutBack{}, NobodyServes},
+		{"the next leg", onTheWay(), Next{2}, NobodyServes}, {"a larger share", onTheWay(), Steer{6000}, NobodyServes}, {"ours again", foreign, PutBack{}, NobodyServes},
 		{"a yes to a leg", asked, Yes{15}, ""}, {"the time of a leg", onTheWay(), TimeUp{}, ""},
 	} {
 		events, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in)
 		var r *Refusal
-		if refused := errors.As(err, &r); refused != (c.kind != "") || refused && (r.Kind != c.kind || r.Bench != nobody) {
+		if refused := errors.As(err, &r); refused != (c.kind != "") || refused && (r.Kind != c.kind || r.Serving != nobody) {
 			t.Errorf("%s: %v", c.what, err)
 		}
 		if c.kind == "" {
@@ -311,19 +313,19 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 			}
 		}
 		// What is not known, or fails on both sides, is not in the way.
-		for _, there := range []Bench{{}, {Known: true, Healthy: 1, Other: 3}, {Known: true}} {
+		for _, there := range []Serving{{}, {Known: true, Healthy: 1, Other: 3}, {Known: true}} {
 			events, err := Decide(c.state, Moment{Seen: 20, There: there}, c.in)
 			if err != nil || len(events) == 0 {
 				t.Fatalf("%s, with %+v: %v", c.what, there, err)
 			}
-			if o, ok := events[len(events)-1].What.(Ordered); !ok || o.Task.Do != Move {
+			if o, ok := events[len(events)-1].What.(Ordered); !ok || o.Task.Do != TaskMove {
 				t.Errorf("%s, with %+v: %+v", c.what, there, events)
 			}
 		}
 	}
 	// Nor does the other side go, which is the way back.
 	kept := onTheWay()
-	kept.Stage, kept.Leg, kept.Share, kept.Then = Keep, 2, split.Whole, plan.ThenRetire
+	kept.Stage, kept.Leg, kept.Share, kept.Then = Keeping, 2, split.Whole, plan.ThenRetire
 	if events, _ := Decide(kept, Moment{There: nobody}, TimeUp{}); len(events) != 1 || events[0].What.(Frozen).Cause.Kind != NobodyLeft {
 		t.Errorf("the end of the keep: %+v", events)
 	}
@@ -332,10 +334,28 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 	for _, c := range []struct {
 		state State
 		in    Input
-	}{{kept, GiveUp{}}, {toRetire, Yes{15}}} {
+	}{{kept, Retire{}}, {toRetire, Yes{15}}} {
 		var r *Refusal
 		if _, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes {
 			t.Errorf("%T: %v", c.in, err)
+		}
+	}
+	// Nor does more go to the old side where nobody of it serves: to go there all the same is a going home.
+	old := Serving{Side: split.Blue, Known: true, Instances: 3, Other: 2}
+	back := foreign
+	back.Share, back.Ours = 8000, 2000
+	byHand := State{Share: split.Whole, Stage: Settled, Target: split.Green}
+	for _, c := range []struct {
+		what  string
+		state State
+		in    Input
+	}{{"a smaller share", onTheWay(), Steer{500}}, {"ours again", back, PutBack{}}, {"by hand", byHand, Shift{Share: 5000, Proven: [2]bool{true, true}}}} {
+		var r *Refusal
+		if _, err := Decide(c.state, Moment{Seen: 20, Old: old}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes || r.Side != split.Blue || r.Serving != old {
+			t.Errorf("%s to nobody: %v", c.what, err)
+		}
+		if _, err := Decide(c.state, Moment{Seen: 20}, c.in); err != nil {
+			t.Errorf("%s to who is not known: %v", c.what, err)
 		}
 	}
 	// Less may go there always.
@@ -360,7 +380,7 @@ func TestWhatAStateSays(t *testing.T) {
 	}
 	s.Leg, s.Share = 2, split.Whole
 	var r *Refusal
-	if _, err := Decide(s, Moment{}, NextLeg{Leg: 2}); !errors.As(err, &r) || r.Leg != -1 {
+	if _, err := Decide(s, Moment{}, Next{Leg: 2}); !errors.As(err, &r) || r.Leg != -1 {
 		t.Errorf("on the last leg: %+v", r)
 	}
 	if s.Live() != split.Blue {
@@ -370,11 +390,11 @@ func TestWhatAStateSays(t *testing.T) {
 	if s.Live() != split.Green {
 		t.Errorf("in the end it lives on %v", s.Live())
 	}
-	events, err := Decide(s, Moment{}, ShiftTo{Share: 500, Proven: [2]bool{true, true}})
+	events, err := Decide(s, Moment{}, Shift{Share: 500, Proven: [2]bool{true, true}})
 	if o, ok := events[0].What.(Ordered); err != nil || !ok || o.Task.Leg != -1 || !o.Task.Act {
 		t.Errorf("a shift by hand is %+v, %v", events, err)
 	}
-	s.Freezes = []Freeze{{ID: 1, Cause: Cause{Kind: ByHand}}, {ID: 2, Cause: Cause{Kind: ByGuard}}}
+	s.Freezes = []Freezing{{ID: 1, Cause: Cause{Kind: ByHand}}, {ID: 2, Cause: Cause{Kind: ByGuard}}}
 	for kind, want := range map[CauseKind]uint64{ByHand: 1, ByGuard: 2, Foreign: 0} {
 		if f, ok := s.FrozenBy(kind); f.ID != want || ok != (want > 0) {
 			t.Errorf("frozen by %q: %+v, %v", kind, f, ok)

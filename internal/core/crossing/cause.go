@@ -27,7 +27,7 @@ type Cause struct {
 	Order    reading.Order     `json:"order,omitzero"`     // ByOrder
 	Question Question          `json:"question,omitzero"`  // Declined
 	Found    Found             `json:"found,omitzero"`     // FoundAgain
-	Home     Bench             `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
+	Home     Serving           `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
 	Lacks    []Lack            `json:"lacks,omitempty"`    // NotKnown
 	Way      wayback.Condition `json:"way,omitzero"`       // WayClosed: why
 	Missed   time.Duration     `json:"missed,omitempty"`   // Unwatched
@@ -54,7 +54,7 @@ const (
 	FoundAgain CauseKind = "found again"     // the keeper was started again in the middle
 	Unwatched  CauseKind = "not watched"     // nobody watched for a while: the process stood still, or the machine
 	FoundHome  CauseKind = "found at home"   // all traffic was at home when the keeper was started again
-	Failed     CauseKind = "failed"          // a raise came to nothing
+	NotRaised  CauseKind = "failed"          // a raise came to nothing
 	WayClosed  CauseKind = "way back closed" // there is no way back any more
 	Declined   CauseKind = "declined"        // a question was answered with no
 	Overload   CauseKind = "overload"        // the next leg is more than the target has room for
@@ -78,7 +78,7 @@ func (c Cause) String() string {
 		}
 	case Foreign:
 		text += fmt.Sprintf(" %v→%v", c.From, c.To)
-	case ByFront, ByRaise, Failed:
+	case ByFront, ByRaise, NotRaised:
 		text += " " + c.Trouble.String()
 	case ByOrder:
 		text += fmt.Sprintf(" %d to %v", c.Order.Generation, c.Order.Side)
@@ -99,6 +99,7 @@ type Alarm struct {
 	Level     float64     `json:"level"`               // how bad it is: a rate, or a number
 	Baseline  float64     `json:"baseline,omitempty"`  // the live side's rate
 	Sure      float64     `json:"sure,omitempty"`      // certainty, of rates
+	Cut       int64       `json:"cut,omitempty"`       // of what is bad, answers that were cut short
 	Figure    string      `json:"figure,omitempty"`    // that the guard is on
 	Instance  string      `json:"instance,omitempty"`  // whose figure it is, "" for the side's
 	Worst     float64     `json:"worst,omitempty"`     // the most that the difference of the rates may be
@@ -126,9 +127,9 @@ type Unsure struct {
 	In       time.Duration `json:"in,omitempty"` // about how long it takes in all; 0 if that cannot be told
 }
 
-// Bench is what is known of a side's ability to serve, as read within the last ten
+// Serving is what is known of a side's ability to serve, as read within the last ten
 // seconds.
-type Bench struct {
+type Serving struct {
 	Known     bool       `json:"known,omitempty"` // false: nothing is known
 	Side      split.Side `json:"side"`
 	Healthy   int        `json:"healthy"` // instances that are not known to be ill
@@ -138,10 +139,10 @@ type Bench struct {
 }
 
 // ill is how ill the side is, to be held against what a person has accepted.
-func (b Bench) ill() float64 { return float64(b.Instances-b.Healthy) + b.Failing }
+func (b Serving) ill() float64 { return float64(b.Instances-b.Healthy) + b.Failing }
 
 // Empty reports whether it is known that the side cannot serve while the other can.
-func (b Bench) Empty() bool { return b.Known && b.Healthy == 0 && b.Other > 0 }
+func (b Serving) Empty() bool { return b.Known && b.Healthy == 0 && b.Other > 0 }
 
 // Found is what a keeper found when it was started again in the middle.
 type Found struct {
@@ -154,7 +155,7 @@ type Found struct {
 }
 
 // Freeze is a reason for the route to stand still until a person goes on.
-type Freeze struct {
+type Freezing struct {
 	ID    uint64    `json:"id"` // sequence number of the event that froze it
 	At    time.Time `json:"at"`
 	Cause Cause     `json:"cause"`
@@ -215,6 +216,8 @@ type Trouble struct {
 	From  split.Share   `json:"from,omitempty"`  // TroubleOutsider, TroubleOther: on green
 	To    split.Share   `json:"to,omitempty"`    // TroubleOutsider, TroubleOther: on green
 	Open  int64         `json:"open,omitempty"`  // TroubleOpen: requests that are being answered
+
+	Apart []reading.Apart `json:"apart,omitempty"` // TroubleOutsider: fronts that have another share now
 }
 
 // TroubleKind is a kind of trouble.

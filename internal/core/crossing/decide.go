@@ -20,7 +20,10 @@ func Decide(s State, m Moment, in Input) ([]Event, error) {
 	if err := d.grasp(in); err != nil {
 		return nil, err
 	}
-	if err := d.on(in); err != nil {
+	if about(in) && d.Stage == None {
+		return nil, d.refuse(NothingBegun)
+	}
+	if err := in.decide(&d); err != nil {
 		return nil, err
 	}
 	return d.events, nil
@@ -45,7 +48,7 @@ func (d *decision) then(f Fact) {
 		if f.Task.Act {
 			number = 0
 		}
-	case MetOrder, Changed, TakenUp, TookWheel, LeftWheel, Restarted, Ailed, Recovers:
+	case SentBack, Changed, TakenUp, TookWheel, LeftWheel, Restarted, Ailed, Recovers:
 		if !d.Stage.UnderWay() {
 			number = 0
 		}
@@ -65,104 +68,38 @@ func (d *decision) then(f Fact) {
 
 func isReport(f Fact) bool {
 	switch f.(type) {
-	case Raised, Proved, InForce, AtHome, NotHome, Stopping, Retired, NotDone:
+	case Raised, Proved, TookEffect, Returned, NotReturned, Stopping, Retired, Failed:
 		return true
 	}
 	return false
 }
 
-func (d *decision) on(in Input) error {
-	switch i := in.(type) {
-	case Begin:
-		return d.begin(i)
-	case RaiseSpare:
-		return d.raiseSpare(i)
-	case ShiftTo:
-		return d.shiftTo(i)
-	case Report:
-		d.report(i.Fact)
-		return nil
-	case FrontSeen:
-		d.frontSeen(i)
-		return nil
-	case Resumed:
-		d.resumed(i)
-		return nil
-	case GiveUp:
-		return d.giveUp()
-	case TakeWheel:
-		return nil // it was
-	case CameBack:
-		d.then(Restarted(i))
-		return nil
-	case LeaveWheel:
-		d.left(i)
-		return nil
-	case Alarmed:
-		d.alarmed(i)
-		return nil
-	case LiveIll:
-		d.liveIll(i)
-		return nil
-	case Recovered:
-		d.recovered()
-		return nil
-	case Missed:
-		if _, known := d.FrozenBy(Unwatched); d.Stage.UnderWay() && !d.GoingBack && !known {
-			d.freeze(Cause{Kind: Unwatched, Missed: i.For})
-		}
-		return nil
-	case Halt:
-		return d.halt()
+// missed freezes after a time in which nobody watched.
+func (d *decision) missed(i Missed) {
+	if _, known := d.FrozenBy(Unwatched); d.Stage.UnderWay() && !d.GoingBack && !known {
+		d.freeze(Cause{Kind: Unwatched, Missed: i.For})
 	}
-	if d.Stage == None {
-		return d.refuse(NothingBegun)
+}
+
+// remember keeps what the side crossed from is.
+func (d *decision) remember(i Remember) {
+	if d.Stage == Proving && !d.Moved {
+		d.then(Noted(i))
 	}
-	switch i := in.(type) {
-	case Yes:
-		return d.yes(i.Question)
-	case No:
-		return d.no(i.Question)
-	case NextLeg:
-		return d.next(i.Leg)
-	case Reroute:
-		return d.reroute(i.Route)
-	case Steer:
-		return d.steer(i.Share)
-	case PutBack:
-		return d.putBack()
-	case GoOn:
-		return d.goOn()
-	case Back:
-		return d.back(i)
-	case ProveAgain:
-		return d.proveAgain()
-	case TimeUp:
-		d.timeUp()
-		return nil
-	case Lapsed:
-		d.lapsed()
-		return nil
-	case Remember:
-		if d.Stage == Prove && !d.Moved {
-			d.then(Remembered(i))
-		}
-		return nil
-	case WayBackClosed:
-		d.wayClosed(i.Worst)
-		return nil
-	case TargetLost:
-		if d.risesBy(d.Task) {
-			d.freeze(Cause{Kind: NobodyLeft, Home: i.Target})
-		}
-		return nil
-	case Arrived:
-		if (d.Stage == Shift || d.Stage == Keep) && len(i.Baselines) > 0 {
-			d.then(Compared(i))
-		}
-		return nil
+}
+
+// targetLost sends no more to a side of which nobody serves.
+func (d *decision) targetLost(i TargetLost) {
+	if d.risesBy(d.Task) {
+		d.freeze(Cause{Kind: NobodyLeft, Home: i.Target})
 	}
-	return fmt.Errorf("no decision is known on %T", in)
+}
+
+// arrived keeps what the other side answered until the target got requests, or all of them.
+func (d *decision) arrived(i Arrived) {
+	if (d.Stage == Shifting || d.Stage == Keeping) && len(i.Baselines) > 0 {
+		d.then(Compared(i))
+	}
 }
 
 // refuse is a refusal with what most of them need.
@@ -196,11 +133,21 @@ func (d *decision) fit() error {
 	case !d.Proven:
 		return d.refuse(NotProven)
 	case d.There.Empty():
-		r := d.refuse(NobodyServes)
-		r.Bench = d.There
-		return r
+		return d.nobody(d.There)
 	}
 	return d.watched()
+}
+
+// nobody refuses to send more to a side of which nobody serves, while the other one does.
+func (d *decision) nobody(of Serving) error {
+	r := d.refuse(NobodyServes)
+	r.Side, r.Serving = of.Side, of
+	return r
+}
+
+// gains reports whether a side would get more of some front's requests by a share.
+func (d *decision) gains(side split.Side, share split.Share) bool {
+	return share.Of(side) > d.Least(side)
 }
 
 // order asks for a task.
@@ -230,7 +177,7 @@ func (d *decision) begin(i Begin) error {
 		return &Refusal{Kind: NotSpare, Side: i.Target, Share: of}
 	}
 	if i.AtOnce && !i.Nobody && i.Live.Known && i.Live.Healthy > 0 {
-		return &Refusal{Kind: LiveServes, Side: i.Target.Other(), Bench: i.Live, Leg: -1}
+		return &Refusal{Kind: LiveServes, Side: i.Target.Other(), Serving: i.Live, Leg: -1}
 	}
 	b := Begun{
 		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
@@ -252,9 +199,9 @@ func (d *decision) begin(i Begin) error {
 	return nil
 }
 
-func (d *decision) standUp() { d.order(Task{Do: StandUp, Side: d.Target, Choices: d.Choices}) }
+func (d *decision) standUp() { d.order(Task{Do: TaskRaise, Side: d.Target, Choices: d.Choices}) }
 
-func (d *decision) prove() { d.order(Task{Do: Check, Side: d.Target}) }
+func (d *decision) prove() { d.order(Task{Do: TaskProve, Side: d.Target}) }
 
 // yes answers the question that is open, if it is the one that is named.
 func (d *decision) yes(id uint64) error {
@@ -302,7 +249,7 @@ func (d *decision) yes(id uint64) error {
 
 // frozenBut reports whether anything freezes the route but what the question is about.
 func (d *decision) frozenBut(q Question) bool {
-	return slices.ContainsFunc(d.Freezes, func(f Freeze) bool {
+	return slices.ContainsFunc(d.Freezes, func(f Freezing) bool {
 		return !(q.Kind == AskFindings && f.Cause.Kind == ByProof && sameFindings(f.Cause.Findings, q.Findings))
 	})
 }
@@ -326,11 +273,11 @@ func (d *decision) next(leg int) error {
 	switch {
 	case d.Question.ID != 0:
 		return d.refuse(OpenQuestion)
-	case d.Stage != Shift || !ok:
+	case d.Stage != Shifting || !ok:
 		return d.refuse(NothingToDo)
 	case following != leg:
 		return d.refuse(NotNext)
-	case slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
+	case slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
 		return d.refuse(IsFrozen)
 	}
 	if err := d.fit(); err != nil {
@@ -346,8 +293,8 @@ func (d *decision) next(leg int) error {
 	return nil
 }
 
-// room refuses more than the target has room for, where the plan has more refused. Where it has a person asked, whoever asks
-// for it was.
+// room refuses more than the target has room for, where the plan has more refused. Where it has a person asked,
+// whoever asks for it was.
 func (d *decision) room(share split.Share) error {
 	part := share.Of(d.Target)
 	if !d.Load.Refused || !d.over(part) {
@@ -404,10 +351,10 @@ func (d *decision) thaw() {
 		}
 	}
 	if len(ids) > 0 {
-		d.then(WentOn{Freezes: ids, Overruled: overruled, Waived: waived})
+		d.then(Resumed{Freezes: ids, Overruled: overruled, Waived: waived})
 	}
 	if d.Foreign {
-		d.then(TookTheirs{})
+		d.then(AcceptedTheirs{})
 	}
 }
 
@@ -448,7 +395,7 @@ func (d *decision) move(share split.Share, leg int) {
 	default:
 		// Also where somebody else has sent as much there before.
 		if less := share.Of(d.Target) < d.Least(d.Target); less || !d.grow(share, leg) {
-			d.order(Task{Do: Move, Share: share, Leg: leg})
+			d.order(Task{Do: TaskMove, Share: share, Leg: leg})
 		}
 	}
 }
@@ -457,7 +404,7 @@ func (d *decision) move(share split.Share, leg int) {
 func (d *decision) grow(share split.Share, leg int) bool {
 	grown, more := raise.Grown(d.Choices, share.Of(d.Target))
 	if more {
-		d.order(Task{Do: StandUp, Side: d.Target, Choices: grown, More: true, Share: share, Leg: leg})
+		d.order(Task{Do: TaskRaise, Side: d.Target, Choices: grown, More: true, Share: share, Leg: leg})
 	}
 	return more
 }
@@ -490,19 +437,19 @@ func (d *decision) goesOn() {
 		return
 	}
 	switch {
-	case d.Stage == Raise:
+	case d.Stage == Raising:
 		d.standUp()
 	case !d.Proven:
 		d.prove()
 	case d.Due.On:
 		d.due()
-	case d.Stage == Prove:
+	case d.Stage == Proving:
 		d.start()
 	}
 }
 
 func (d *decision) steer(share split.Share) error {
-	more := share.Of(d.Target) > d.Least(d.Target)
+	more := d.gains(d.Target, share)
 	switch {
 	case !share.Valid():
 		r := d.refuse(NoShare)
@@ -512,13 +459,15 @@ func (d *decision) steer(share split.Share) error {
 		return d.refuse(IsOver)
 	case d.GoingBack:
 		return d.refuse(IsGoingBack)
-	case d.Task.ID != 0 && d.Task.Do != Move:
+	case d.Task.ID != 0 && d.Task.Do != TaskMove:
 		return d.refuse(IsBusy)
 	case more && d.fit() != nil:
 		return d.fit()
+	case d.gains(d.Target.Other(), share) && d.Old.Empty():
+		return d.nobody(d.Old)
 	case d.room(share) != nil:
 		return d.room(share)
-	case d.Everyone(share) && d.Task.Do != Move:
+	case d.Everyone(share) && d.Task.Do != TaskMove:
 		return d.refuse(ThereAlready)
 	case d.Question.Kind == AskFindings && more:
 		return d.refuse(OpenQuestion)
@@ -536,7 +485,7 @@ func (d *decision) steer(share split.Share) error {
 	if leg < 0 {
 		d.freeze(Cause{Kind: Steered})
 	}
-	d.order(Task{Do: Move, Share: share, Leg: leg})
+	d.order(Task{Do: TaskMove, Share: share, Leg: leg})
 	return nil
 }
 
@@ -548,7 +497,7 @@ func (d *decision) reroute(r route.Route) error {
 		return d.refuse(IsOver)
 	case d.GoingBack:
 		return d.refuse(IsGoingBack)
-	case d.Task.Do == Move || d.Task.More:
+	case d.Task.Do == TaskMove || d.Task.More:
 		return d.refuse(IsBusy)
 	}
 	if d.Question.Kind != "" && d.Question.Kind != AskSameBuild && d.Question.Kind != AskRaise && d.Question.Kind != AskProof && d.Question.Kind != AskFindings {
@@ -583,17 +532,20 @@ func (d *decision) putBack() error {
 		return err
 	}
 	ours, leg := d.Ours, d.OursLeg
-	more := ours.Of(d.Target) > d.Least(d.Target)
+	more := d.gains(d.Target, ours)
 	if more {
 		if err := d.fit(); err != nil {
 			return err
 		}
 	}
+	if d.gains(d.Target.Other(), ours) && d.Old.Empty() {
+		return d.nobody(d.Old)
+	}
 	if err := d.thawed(); err != nil {
 		return err
 	}
 	if !more || !d.grow(ours, leg) {
-		d.order(Task{Do: Move, Share: ours, Leg: leg})
+		d.order(Task{Do: TaskMove, Share: ours, Leg: leg})
 	}
 	return nil
 }
@@ -601,8 +553,8 @@ func (d *decision) putBack() error {
 // halt stands still. Outside of a crossing it calls off what was ordered and can wait.
 func (d *decision) halt() error {
 	switch {
-	case !d.Stage.UnderWay() && d.Task.ID != 0 && d.Task.Do != GoHome:
-		d.then(NotDone{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleHalted}})
+	case !d.Stage.UnderWay() && d.Task.ID != 0 && d.Task.Do != TaskHome:
+		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleHalted}})
 		return nil
 	case d.Stage == None:
 		return d.refuse(NothingBegun)
@@ -617,19 +569,19 @@ func (d *decision) halt() error {
 	return nil
 }
 
-func (d *decision) goOn() error {
+func (d *decision) resume() error {
 	switch {
 	case d.Stage.Over():
 		return d.refuse(IsOver)
 	case !d.Frozen():
 		return d.refuse(NotFrozen)
-	case d.Stage == Raise && d.Sends(d.Target) > 0:
+	case d.Stage == Raising && d.Sends(d.Target) > 0:
 		// Somebody sent requests to the target before it was raised. Raising would
 		// restart what answers them.
 		return d.refuse(GetsRequests)
 	case d.Question.Kind == AskFindings:
 		return d.refuse(OpenQuestion)
-	case !slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return f.ID <= d.Seen }):
+	case !slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return f.ID <= d.Seen }):
 		return d.refuse(IsFrozen) // by something that was not seen yet
 	}
 	d.thaw()
@@ -653,7 +605,7 @@ func (d *decision) back(i Back) error {
 		return d.refuse(ThereAlready)
 	case !still && i.Home.Empty() && !i.Force:
 		r := d.refuse(NobodyThere)
-		r.Bench = i.Home
+		r.Serving = i.Home
 		return r
 	case d.GoingBack && !i.Force:
 		return nil // it is under way; whoever performs it tries again at once
@@ -687,8 +639,8 @@ func (d *decision) goBack(c Cause) {
 
 // goHome takes everything home. It never waits for what else is under way.
 func (d *decision) goHome(c Cause, force bool) {
-	d.then(WentBack{Cause: c})
-	d.order(Task{Do: GoHome, Side: d.Target.Other(), Force: force})
+	d.then(RollsBack{Cause: c})
+	d.order(Task{Do: TaskHome, Side: d.Target.Other(), Force: force})
 }
 
 // callOff ends a crossing that moved no traffic and clears the spare side.
@@ -709,14 +661,14 @@ func (d *decision) settle(word bool) {
 // retire gives up a side, if it has no traffic.
 func (d *decision) retire(side split.Side, word bool) {
 	if d.Sends(side) == 0 {
-		d.order(Task{Do: Retire, Side: side, Word: word})
+		d.order(Task{Do: TaskRetire, Side: side, Word: word})
 	}
 }
 
 func (d *decision) giveUp() error {
 	t := d.Task
 	switch {
-	case t.Do == Retire && d.Sends(t.Side) == 0 && !t.Word && len(d.Stays) > 0 && d.stays() == nil && d.rested() == nil:
+	case t.Do == TaskRetire && d.Sends(t.Side) == 0 && !t.Word && len(d.Stays) > 0 && d.stays() == nil && d.rested() == nil:
 		t.Word = true // it waited for somebody to say so
 		d.order(t)
 		return nil
@@ -724,7 +676,7 @@ func (d *decision) giveUp() error {
 		return d.refuse(IsBusy)
 	case d.rested() != nil:
 		return d.rested()
-	case d.Stage == Keep && !d.GoingBack && d.Everyone(d.Full()):
+	case d.Stage == Keeping && !d.GoingBack && d.Everyone(d.Full()):
 		if err := d.fit(); err != nil {
 			return err
 		}
@@ -751,14 +703,14 @@ func (d *decision) giveUp() error {
 	if err := d.stays(); err != nil {
 		return err
 	}
-	d.order(Task{Do: Retire, Side: live.Other(), Act: true, Word: true})
+	d.order(Task{Do: TaskRetire, Side: live.Other(), Act: true, Word: true})
 	return nil
 }
 
 // proveAgain makes the proof again where there is something to prove and nothing else
 // is under way.
 func (d *decision) proveAgain() error {
-	if d.Stage != Prove && d.Stage != Shift && d.Stage != Keep {
+	if d.Stage != Proving && d.Stage != Shifting && d.Stage != Keeping {
 		return d.refuse(NothingToDo)
 	}
 	if err := d.steerable(); err != nil {
@@ -768,7 +720,7 @@ func (d *decision) proveAgain() error {
 	return nil
 }
 
-func (d *decision) raiseSpare(i RaiseSpare) error {
+func (d *decision) raiseSpare(i Raise) error {
 	switch {
 	case d.Stage.UnderWay():
 		return d.refuse(StillUnderWay)
@@ -780,13 +732,13 @@ func (d *decision) raiseSpare(i RaiseSpare) error {
 		main := raise.Main(i.Choices)
 		return &Refusal{Kind: NothingIsNew, Side: i.Side.Other(), Version: main.Version, Build: main.Build}
 	}
-	d.order(Task{Do: StandUp, Side: i.Side, Choices: i.Choices, Act: true})
+	d.order(Task{Do: TaskRaise, Side: i.Side, Choices: i.Choices, Act: true})
 	return nil
 }
 
-// shiftTo puts a share in force by hand. What sends more to a side outside of a crossing is refused as long as that is not
-// proven, unless a person says why; the side that a crossing came from, or ended at, is.
-func (d *decision) shiftTo(i ShiftTo) error {
+// shiftTo puts a share in force by hand. What sends more to a side outside of a crossing is refused as long as that
+// is not proven, unless a person says why; the side that a crossing came from, or ended at, is.
+func (d *decision) shiftTo(i Shift) error {
 	share := i.Share
 	switch {
 	case !share.Valid():
@@ -808,7 +760,12 @@ func (d *decision) shiftTo(i ShiftTo) error {
 	case unproven && d.words == "":
 		return &Refusal{Kind: NoReason, Side: more, Leg: -1}
 	}
-	t := Task{Do: Move, Share: share, Leg: -1, Act: true}
+	for _, b := range []Serving{d.There, d.Old} {
+		if b.Empty() && d.gains(b.Side, share) {
+			return d.nobody(b)
+		}
+	}
+	t := Task{Do: TaskMove, Share: share, Leg: -1, Act: true}
 	if unproven {
 		t.Unproven = d.words
 	}

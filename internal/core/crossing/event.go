@@ -3,6 +3,7 @@ package crossing
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"time"
 
 	"vaiven/internal/core/proof"
@@ -74,18 +75,17 @@ type (
 	Proved struct {
 		Task  uint64      `json:"task"`
 		Proof proof.Proof `json:"proof"`
-		Pass  bool        `json:"pass,omitempty"` // in the name of an older logbook that kept no results
 	}
-	// Remembered is what the side crossed from was when it carried everything.
-	Remembered struct {
+	// Noted is what the side crossed from was when it carried everything.
+	Noted struct {
 		Record wayback.Record `json:"record"`
 	}
 	// Accepted says which findings of the proof a person accepted.
 	Accepted struct {
 		Findings []proof.Finding `json:"findings"`
 	}
-	// InForce says which share the front has in force, as read back.
-	InForce struct {
+	// TookEffect says which share the front has in force, as read back.
+	TookEffect struct {
 		Task     uint64        `json:"task"`
 		Nearest  split.Share   `json:"nearest"`            // to the share asked for that the front can do, on green
 		Share    split.Share   `json:"share"`              // on green
@@ -96,8 +96,8 @@ type (
 		// the event: names are remembered for a time.
 		Everywhere time.Time `json:"everywhere,omitzero"`
 	}
-	// NotDone says that a task came to nothing.
-	NotDone struct {
+	// Failed says that a task came to nothing.
+	Failed struct {
 		Task    uint64  `json:"task"`
 		Trouble Trouble `json:"trouble"`
 	}
@@ -106,8 +106,8 @@ type (
 		Cause Cause         `json:"cause"`
 		Left  time.Duration `json:"left,omitempty"` // of leg or keep, nanoseconds
 	}
-	// WentOn says that a person ended freezes.
-	WentOn struct {
+	// Resumed says that a person ended freezes.
+	Resumed struct {
 		Freezes   []uint64     `json:"freezes"`
 		Overruled []Overruling `json:"overruled,omitempty"` // guards in spite of which it goes on
 		Waived    []string     `json:"waived,omitempty"`    // guards without whose judgement it goes on, for this leg or keep
@@ -129,20 +129,20 @@ type (
 	Rerouted struct {
 		Route route.Route `json:"route"`
 	}
-	// TookTheirs says that a person takes what somebody else did for ours.
-	TookTheirs struct{}
-	// WentBack says that all traffic is to go home.
-	WentBack struct {
+	// AcceptedTheirs says that a person takes what somebody else did for ours.
+	AcceptedTheirs struct{}
+	// RollsBack says that all traffic is to go home.
+	RollsBack struct {
 		Cause Cause `json:"cause"`
 	}
-	// MetOrder says that somebody went home past this keeper.
-	MetOrder struct {
+	// SentBack says that somebody went home past this keeper.
+	SentBack struct {
 		Order reading.Order   `json:"order"`
 		Share split.Share     `json:"share"` // on green, as the front has it now
 		Apart []reading.Apart `json:"apart,omitempty"`
 	}
-	// Ailed says that a side which gets requests does not serve as it should while nothing is under way. The ail's ID and
-	// time are the event's.
+	// Ailed says that a side which gets requests does not serve as it should while nothing is under way. The ail's ID
+	// and time are the event's.
 	Ailed struct {
 		Cause Cause `json:"cause"`
 	}
@@ -150,8 +150,8 @@ type (
 	Recovers struct {
 		Ails []uint64 `json:"ails"`
 	}
-	// AtHome says that all traffic is home, on every member of the front.
-	AtHome struct {
+	// Returned says that all traffic is home, on every member of the front.
+	Returned struct {
 		Task       uint64        `json:"task"`
 		Share      split.Share   `json:"share"` // on green
 		Generation uint64        `json:"generation"`
@@ -160,10 +160,10 @@ type (
 		Did        []string      `json:"did,omitempty"`
 		Everywhere time.Time     `json:"everywhere,omitzero"` // as of InForce
 	}
-	// NotHome says that the front would not go home, because nobody is there.
-	NotHome struct {
-		Task uint64 `json:"task"`
-		Home Bench  `json:"home"`
+	// NotReturned says that the front would not go home, because nobody is there.
+	NotReturned struct {
+		Task uint64  `json:"task"`
+		Home Serving `json:"home"`
 	}
 	// Ended ends the crossing.
 	Ended struct {
@@ -220,14 +220,10 @@ type (
 		Wheel Wheel `json:"wheel"`
 		Gone  bool  `json:"gone,omitempty"` // nothing was heard of its client for too long
 	}
-	// Acted is something that was done by hand outside of a crossing, in the words of an
-	// older logbook. It changes nothing.
-	Acted struct {
-		What    string    `json:"what"`
-		Did     []string  `json:"did,omitempty"`
-		Ended   time.Time `json:"ended,omitzero"`
-		Outcome string    `json:"outcome,omitempty"`
-		Failed  bool      `json:"failed,omitempty"`
+	// BegunAnew is the first event of a logbook in place of a damaged one.
+	BegunAnew struct {
+		Aside string `json:"aside"` // file that the one before was put aside as
+		Wrong string `json:"wrong"` // what was wrong with it
 	}
 )
 
@@ -239,79 +235,52 @@ type Unknown struct {
 }
 
 // Kind names each fact; the names are part of the logbook's format.
-func (Begun) Kind() string      { return "begun" }
-func (Asked) Kind() string      { return "asked" }
-func (Answered) Kind() string   { return "answered" }
-func (Ordered) Kind() string    { return "ordered" }
-func (Raised) Kind() string     { return "raised" }
-func (Proved) Kind() string     { return "proved" }
-func (Remembered) Kind() string { return "remembered" }
-func (Accepted) Kind() string   { return "accepted" }
-func (InForce) Kind() string    { return "in force" }
-func (NotDone) Kind() string    { return "not done" }
-func (Frozen) Kind() string     { return "frozen" }
-func (WentOn) Kind() string     { return "went on" }
-func (Compared) Kind() string   { return "compared" }
-func (Changed) Kind() string    { return "changed" }
-func (Rerouted) Kind() string   { return "rerouted" }
-func (TookTheirs) Kind() string { return "took theirs" }
-func (WentBack) Kind() string   { return "went back" }
-func (MetOrder) Kind() string   { return "met order" }
-func (Ailed) Kind() string      { return "ill" }
-func (Recovers) Kind() string   { return "well again" }
-func (AtHome) Kind() string     { return "at home" }
-func (NotHome) Kind() string    { return "not home" }
-func (Ended) Kind() string      { return "ended" }
-func (Stopping) Kind() string   { return "stopping" }
-func (Retired) Kind() string    { return "retired" }
-func (TakenUp) Kind() string    { return "taken up" }
-func (Restarted) Kind() string  { return "restarted" }
-func (Hooked) Kind() string     { return "hook" }
-func (TookWheel) Kind() string  { return "took the wheel" }
-func (LeftWheel) Kind() string  { return "left the wheel" }
-func (Acted) Kind() string      { return "acted" }
-func (u Unknown) Kind() string  { return u.Name }
+func (Begun) Kind() string          { return "begun" }
+func (Asked) Kind() string          { return "asked" }
+func (Answered) Kind() string       { return "answered" }
+func (Ordered) Kind() string        { return "ordered" }
+func (Raised) Kind() string         { return "raised" }
+func (Proved) Kind() string         { return "proved" }
+func (Noted) Kind() string          { return "noted" }
+func (Accepted) Kind() string       { return "accepted" }
+func (TookEffect) Kind() string     { return "took effect" }
+func (Failed) Kind() string         { return "failed" }
+func (Frozen) Kind() string         { return "frozen" }
+func (Resumed) Kind() string        { return "resumed" }
+func (Compared) Kind() string       { return "compared" }
+func (Changed) Kind() string        { return "changed" }
+func (Rerouted) Kind() string       { return "rerouted" }
+func (AcceptedTheirs) Kind() string { return "accepted theirs" }
+func (RollsBack) Kind() string      { return "rolls back" }
+func (SentBack) Kind() string       { return "sent back" }
+func (Ailed) Kind() string          { return "ill" }
+func (Recovers) Kind() string       { return "well again" }
+func (Returned) Kind() string       { return "rolled back" }
+func (NotReturned) Kind() string    { return "not rolled back" }
+func (Ended) Kind() string          { return "ended" }
+func (Stopping) Kind() string       { return "stopping" }
+func (Retired) Kind() string        { return "retired" }
+func (TakenUp) Kind() string        { return "keeper restarted" }
+func (Restarted) Kind() string      { return "instance restarted" }
+func (Hooked) Kind() string         { return "hook" }
+func (TookWheel) Kind() string      { return "took the wheel" }
+func (BegunAnew) Kind() string      { return "logbook begun anew" }
+func (LeftWheel) Kind() string      { return "left the wheel" }
+func (u Unknown) Kind() string      { return u.Name }
 
-// decoders reads each kind's fields.
-var decoders = map[string]func([]byte) (Fact, error){
-	Begun{}.Kind():      decode[Begun],
-	Asked{}.Kind():      decode[Asked],
-	Answered{}.Kind():   decode[Answered],
-	Ordered{}.Kind():    decode[Ordered],
-	Raised{}.Kind():     decode[Raised],
-	Proved{}.Kind():     decode[Proved],
-	Remembered{}.Kind(): decode[Remembered],
-	Accepted{}.Kind():   decode[Accepted],
-	InForce{}.Kind():    decode[InForce],
-	NotDone{}.Kind():    decode[NotDone],
-	Frozen{}.Kind():     decode[Frozen],
-	WentOn{}.Kind():     decode[WentOn],
-	Compared{}.Kind():   decode[Compared],
-	Changed{}.Kind():    decode[Changed],
-	Rerouted{}.Kind():   decode[Rerouted],
-	TookTheirs{}.Kind(): decode[TookTheirs],
-	WentBack{}.Kind():   decode[WentBack],
-	MetOrder{}.Kind():   decode[MetOrder],
-	Ailed{}.Kind():      decode[Ailed],
-	Recovers{}.Kind():   decode[Recovers],
-	AtHome{}.Kind():     decode[AtHome],
-	NotHome{}.Kind():    decode[NotHome],
-	Ended{}.Kind():      decode[Ended],
-	Stopping{}.Kind():   decode[Stopping],
-	Retired{}.Kind():    decode[Retired],
-	TakenUp{}.Kind():    decode[TakenUp],
-	Restarted{}.Kind():  decode[Restarted],
-	Hooked{}.Kind():     decode[Hooked],
-	TookWheel{}.Kind():  decode[TookWheel],
-	LeftWheel{}.Kind():  decode[LeftWheel],
-	Acted{}.Kind():      decode[Acted],
+// Facts are all that this Vaiven knows of.
+var Facts = []Fact{
+	Begun{}, Asked{}, Answered{}, Ordered{}, Raised{}, Proved{}, Noted{}, Accepted{}, TookEffect{}, Failed{}, Frozen{}, Resumed{}, Compared{}, Changed{}, Rerouted{}, AcceptedTheirs{}, RollsBack{}, SentBack{}, Ailed{}, Recovers{}, Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{}, TookWheel{}, LeftWheel{}, BegunAnew{},
 }
 
-func decode[F Fact](data []byte) (Fact, error) {
-	var f F
-	err := json.Unmarshal(data, &f)
-	return f, err
-}
+// kinds are their types, by kind.
+var kinds = func() map[string]reflect.Type {
+	byKind := map[string]reflect.Type{}
+	for _, f := range Facts {
+		byKind[f.Kind()] = reflect.TypeOf(f)
+	}
+	return byKind
+}()
 
 // head is what all events have.
 type head struct {
@@ -329,11 +298,16 @@ func (e Event) MarshalJSON() ([]byte, error) {
 	if u, ok := e.What.(Unknown); ok && len(u.Data) > 0 {
 		return u.Data, nil
 	}
-	front, err := json.Marshal(head{e.Seq, e.Crossing, e.At, e.By, e.Said, e.What.Kind()})
+	return Flat(head{e.Seq, e.Crossing, e.At, e.By, e.Said, e.What.Kind()}, e.What)
+}
+
+// Flat is one JSON object with the fields of two.
+func Flat(first, second any) ([]byte, error) {
+	front, err := json.Marshal(first)
 	if err != nil {
 		return nil, err
 	}
-	fields, err := json.Marshal(e.What)
+	fields, err := json.Marshal(second)
 	if err != nil {
 		return nil, err
 	}
@@ -351,9 +325,10 @@ func (e *Event) UnmarshalJSON(data []byte) error {
 		return fmt.Errorf("read an event: %w", err)
 	}
 	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By, Said: h.Said}
-	if d, known := decoders[h.Event]; known {
-		if fact, err := d(data); err == nil {
-			e.What = fact
+	if t, known := kinds[h.Event]; known {
+		fact := reflect.New(t)
+		if err := json.Unmarshal(data, fact.Interface()); err == nil {
+			e.What = fact.Elem().Interface().(Fact)
 			return nil
 		}
 	}

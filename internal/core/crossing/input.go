@@ -4,88 +4,17 @@ import (
 	"errors"
 	"time"
 
-	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/plan"
 )
 
 // Input is what a decision is made on: something that a person asks for, that whoever
-// performs a task reports, or that was observed. The inputs are the types below.
-type Input interface{ input() }
-
-// What people ask for.
-type (
-	// Begin begins a crossing.
-	Begin struct {
-		Service     string
-		Folder      string // identity of the state folder
-		Number      int
-		Target      split.Side // the spare side
-		LiveVersion string
-		Choices     []raise.Choice // what each part is raised at, the front's part first
-		NothingNew  bool           // the live side runs all of that already
-		SameBuild   bool           // begin even so
-		Nobody      bool           // the live side has no instances
-		Hold        bool           // wait for a person before the first leg and after failures
-		AtOnce      bool           // in one step, because the live side does not serve
-		Live        Bench          // the live side, as known
-		Route       route.Route
-		Keep        time.Duration
-		Then        plan.Then
-		Front       FrontSeen // as it is now
-	}
-	// Yes answers a question, which it names.
-	Yes struct{ Question uint64 }
-	// No answers a question, and goes back.
-	No struct{ Question uint64 }
-	// NextLeg goes on to a leg now, which it names.
-	NextLeg struct{ Leg int }
-	// Reroute goes on by other legs. Those that are behind, and the present one, stay as they are.
-	Reroute struct{ Route route.Route }
-	// Steer moves the share on green by hand.
-	Steer struct{ Share split.Share }
-	// PutBack puts our share back in force after somebody else changed it.
-	PutBack struct{}
-	// Halt stops the route at the present share.
-	Halt struct{}
-	// GoOn ends the freezes that the person has seen.
-	GoOn struct{}
-	// Back takes all traffic home, or calls off what has not moved any.
-	Back struct {
-		Why    string // a person's own words
-		Force  bool   // even to a side that cannot serve
-		Home   Bench  // the side to go to, as known
-		Stands bool   // instances of the side crossed from are there
-		Read   bool   // the front was read just now: where nothing has moved, there is nothing to take home
-	}
-	// GiveUp retires the side without traffic, before its time or after the end.
-	GiveUp struct{}
-	// ProveAgain has the whole proof made again.
-	ProveAgain struct{}
-	// RaiseSpare stands the spare side up outside of a crossing.
-	RaiseSpare struct {
-		Side       split.Side
-		Choices    []raise.Choice
-		NothingNew bool // the live side runs all of that already
-		SameBuild  bool // raise it even so
-	}
-	// ShiftTo puts a share on green in force outside of a crossing.
-	ShiftTo struct {
-		Share    split.Share
-		Proven   [2]bool // by side: its last proof passed, and it has not changed since
-		Unproven bool    // even to a side that is not; a person's words say why
-	}
-	// TakeWheel takes the wheel, also from somebody else.
-	TakeWheel struct{}
-	// LeaveWheel lets it go, if the client has it.
-	LeaveWheel struct {
-		Client string
-		Gone   bool // nothing has been heard of it for too long
-	}
-)
+// performs a task reports, or that was observed. The inputs are the types below, and every [Act].
+type Input interface {
+	// decide has the decision come to what follows, or refuses, which changes nothing.
+	decide(*decision) error
+}
 
 // What is reported and observed.
 type (
@@ -103,7 +32,7 @@ type (
 	// Alarmed says that a guard has tripped.
 	Alarmed struct {
 		Alarm Alarm
-		Home  Bench // the side to go back to, as known
+		Home  Serving // the side to go back to, as known
 	}
 	// Recovered says that nothing is wrong any more with the sides that get requests, while nothing is under way.
 	Recovered struct{}
@@ -116,9 +45,9 @@ type (
 	Missed struct{ For time.Duration }
 	// LiveIll says that the side that the crossing is to leave, or outside of one that the service lives on, gets
 	// requests and does not serve as it should.
-	LiveIll struct{ Home Bench }
+	LiveIll struct{ Home Serving }
 	// TargetLost says that nobody of the target serves any more while more is on its way there.
-	TargetLost struct{ Target Bench }
+	TargetLost struct{ Target Serving }
 	// Arrived carries what the other side answered so far, when the target gets its first
 	// requests and when it gets all of them.
 	Arrived struct{ Baselines []Baseline }
@@ -128,43 +57,38 @@ type (
 	Remember struct{ Record wayback.Record }
 	// WayBackClosed says that there is no way back any more, while there should be.
 	WayBackClosed struct{ Worst wayback.Condition }
-	// Resumed says that a keeper was started in the middle of something.
-	Resumed struct {
+	// TookUp says that a keeper was started in the middle of something.
+	TookUp struct {
 		Found Found
 		Order reading.Order
 	}
 )
 
-func (Begin) input()         {}
-func (Yes) input()           {}
-func (No) input()            {}
-func (NextLeg) input()       {}
-func (Reroute) input()       {}
-func (Steer) input()         {}
-func (PutBack) input()       {}
-func (Halt) input()          {}
-func (GoOn) input()          {}
-func (Back) input()          {}
-func (GiveUp) input()        {}
-func (ProveAgain) input()    {}
-func (RaiseSpare) input()    {}
-func (ShiftTo) input()       {}
-func (TakeWheel) input()     {}
-func (LeaveWheel) input()    {}
-func (Report) input()        {}
-func (FrontSeen) input()     {}
-func (Alarmed) input()       {}
-func (Recovered) input()     {}
-func (TimeUp) input()        {}
-func (Lapsed) input()        {}
-func (Missed) input()        {}
-func (LiveIll) input()       {}
-func (Arrived) input()       {}
-func (TargetLost) input()    {}
-func (Remember) input()      {}
-func (CameBack) input()      {}
-func (WayBackClosed) input() {}
-func (Resumed) input()       {}
+func (i Report) decide(d *decision) error        { d.report(i.Fact); return nil }
+func (i FrontSeen) decide(d *decision) error     { d.frontSeen(i); return nil }
+func (i Alarmed) decide(d *decision) error       { d.alarmed(i); return nil }
+func (Recovered) decide(d *decision) error       { d.recovered(); return nil }
+func (TimeUp) decide(d *decision) error          { d.timeUp(); return nil }
+func (Lapsed) decide(d *decision) error          { d.lapsed(); return nil }
+func (i Missed) decide(d *decision) error        { d.missed(i); return nil }
+func (i LiveIll) decide(d *decision) error       { d.liveIll(i); return nil }
+func (i Arrived) decide(d *decision) error       { d.arrived(i); return nil }
+func (i TargetLost) decide(d *decision) error    { d.targetLost(i); return nil }
+func (i Remember) decide(d *decision) error      { d.remember(i); return nil }
+func (i CameBack) decide(d *decision) error      { d.then(Restarted(i)); return nil }
+func (i WayBackClosed) decide(d *decision) error { d.wayClosed(i.Worst); return nil }
+func (i TookUp) decide(d *decision) error        { d.resumed(i); return nil }
+
+// about reports whether an input is about a crossing: it comes to nothing where none has begun.
+func about(in Input) bool {
+	switch i := in.(type) {
+	case Act:
+		return i.About().Under
+	case TimeUp, Lapsed, Remember, WayBackClosed, TargetLost, Arrived:
+		return true
+	}
+	return false
+}
 
 // Moment is when an input comes, and from whom.
 type Moment struct {
@@ -178,7 +102,8 @@ type Moment struct {
 	As     *uint64       // the generation of the front's order that a person knew of; nil for the one of now
 	Load   Load          // that a share would mean
 	Rest   time.Duration // what is left of leg or keep, of the time that was watched
-	There  Bench         // the target's, as known
+	There  Serving       // the target's, as known
+	Old    Serving       // the other side's
 	Lacks  []Lack        // what has to be known for the route to go on, and is not
 	Stays  []Lack        // what has to be known of the side with all requests before the other one is retired, and is not
 	Unsure []Unsure      // guards that have not excluded the fault that they are to find, on this leg
@@ -219,11 +144,11 @@ type Refusal struct {
 	Share    split.Share   `json:"share"`
 	Task     Task          `json:"task,omitzero"`
 	Question Question      `json:"question,omitzero"` // that is open
-	Freezes  []Freeze      `json:"freezes,omitempty"`
+	Freezes  []Freezing    `json:"freezes,omitempty"`
 	Leg      int           `json:"leg"` // the one that would be next, -1 for none
 	Version  string        `json:"version,omitempty"`
 	Build    string        `json:"build,omitempty"`
-	Bench    Bench         `json:"bench,omitzero"`
+	Serving  Serving       `json:"serving,omitzero"`
 	Order    reading.Order `json:"order,omitzero"`
 	Said     string        `json:"said,omitempty"`
 	Lacks    []Lack        `json:"lacks,omitempty"`

@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/proof"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
@@ -16,7 +17,7 @@ import (
 // person's word without what could not be read.
 func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 	kept := onTheWay()
-	kept.Stage, kept.Leg, kept.Share, kept.Then = Keep, 2, split.Whole, plan.ThenRetire
+	kept.Stage, kept.Leg, kept.Share, kept.Then = Keeping, 2, split.Whole, plan.ThenRetire
 	asks := func(s State, kind QuestionKind) State {
 		s.Question = Question{ID: 15, Kind: kind, Leg: 2}
 		return s
@@ -24,9 +25,9 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 	foreign := onTheWay()
 	foreign.Foreign, foreign.Ours, foreign.OursLeg, foreign.Share = true, 5000, 1, 500
 	proven := onTheWay()
-	proven.Stage, proven.Leg, proven.Share, proven.Moved = Prove, -1, 0, false
+	proven.Stage, proven.Leg, proven.Share, proven.Moved = Proving, -1, 0, false
 	proving := proven
-	proving.Task, proving.Proven = Task{ID: 9, Do: Check}, false
+	proving.Task, proving.Proven = Task{ID: 9, Do: TaskProve}, false
 	proof := Report{Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}}
 	over := kept
 	over.Stage = Settled
@@ -42,17 +43,17 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 		{"the time of the keep", kept, TimeUp{}, "ended ordered", "", ""},
 		{"a side that is proven", proving, proof, "proved ordered", "proved", "proved"},
 		{"one that was", proven, TimeUp{}, "ordered", "", ""},
-		{"the next leg", onTheWay(), NextLeg{2}, "ordered", "ordered", "! not watched"},
+		{"the next leg", onTheWay(), Next{2}, "ordered", "ordered", "! not watched"},
 		{"a larger share", onTheWay(), Steer{6000}, "frozen ordered", "frozen ordered", "! not watched"},
 		{"a smaller one", onTheWay(), Steer{500}, "frozen ordered", "frozen ordered", "frozen ordered"},
-		{"ours again", foreign, PutBack{}, "took theirs ordered", "took theirs ordered", "! not watched"},
+		{"ours again", foreign, PutBack{}, "accepted theirs ordered", "accepted theirs ordered", "! not watched"},
 		{"a yes to a leg", asks(onTheWay(), AskLeg), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
 		{"a yes to the start", asks(proven, AskStart), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
 		{"a yes to retire", asks(kept, AskRetire), Yes{15}, "answered ended ordered", "answered ended ordered", "! not watched"},
-		{"a no", asks(onTheWay(), AskLeg), No{15}, "went back ordered", "went back ordered", "went back ordered"},
-		{"to give up the old side in the keep", kept, GiveUp{}, "ended ordered", "ended ordered", "! not watched"},
-		{"and after it", over, GiveUp{}, "ordered", "ordered", "! not watched"},
-		{"going back", onTheWay(), Back{}, "went back ordered", "went back ordered", "went back ordered"},
+		{"a no", asks(onTheWay(), AskLeg), No{15}, "rolls back ordered", "rolls back ordered", "rolls back ordered"},
+		{"to give up the old side in the keep", kept, Retire{}, "ended ordered", "ended ordered", "! not watched"},
+		{"and after it", over, Retire{}, "ordered", "ordered", "! not watched"},
+		{"going back", onTheWay(), Back{}, "rolls back ordered", "rolls back ordered", "rolls back ordered"},
 		{"what was missing for too long", onTheWay(), Lapsed{}, "", "frozen", "frozen"},
 		{"the same in the keep", kept, Lapsed{}, "", "frozen", "frozen"},
 		{"the same before the first leg", proven, Lapsed{}, "", "frozen", "frozen"},
@@ -80,7 +81,7 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 	// The side that is left may be in the dark: a person goes on all the same, and nothing does by
 	// itself.
 	dark := Moment{Seen: 20, Lacks: []Lack{{Kind: LackSide, Side: split.Blue}}}
-	for _, in := range []Input{NextLeg{2}, Steer{split.Whole}} {
+	for _, in := range []Input{Next{2}, Steer{split.Whole}} {
 		if _, err := Decide(onTheWay(), dark, in); err != nil {
 			t.Errorf("%T away from a side in the dark: %v", in, err)
 		}
@@ -90,7 +91,7 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 	}
 	// What is frozen already is not frozen again for that.
 	s := onTheWay()
-	s.Freezes = []Freeze{{ID: 4, Cause: Cause{Kind: ByHand}}}
+	s.Freezes = []Freezing{{ID: 4, Cause: Cause{Kind: ByHand}}}
 	if events, _ := Decide(s, Moment{Lacks: []Lack{{Kind: LackFront}}}, Lapsed{}); len(events) > 0 {
 		t.Errorf("frozen, it says %+v", events)
 	}
@@ -100,8 +101,8 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 func TestWaiving(t *testing.T) {
 	s := onTheWay()
 	lacks := []Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}
-	s.Freezes = []Freeze{{ID: 10, Cause: Cause{Kind: NotKnown, Lacks: lacks}}}
-	events, err := Decide(s, Moment{Seen: 20, Lacks: lacks}, GoOn{})
+	s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: NotKnown, Lacks: lacks}}}
+	events, err := Decide(s, Moment{Seen: 20, Lacks: lacks}, Resume{})
 	if err != nil || len(events) != 1 {
 		t.Fatalf("%+v, %v", events, err)
 	}
@@ -109,15 +110,15 @@ func TestWaiving(t *testing.T) {
 	if fmt.Sprint(s.Waived, s.Frozen(), s.Overruled) != "[slow] false []" {
 		t.Errorf("it goes on without %v, overruled %v: %v", s.Waived, s.Overruled, s)
 	}
-	s.Task = Task{ID: 30, Do: Move, Share: split.Whole, Leg: 2}
-	if s = Apply(s, Event{Seq: 31, What: InForce{Task: 30, Share: split.Whole, Nearest: split.Whole}}); len(s.Waived) > 0 {
+	s.Task = Task{ID: 30, Do: TaskMove, Share: split.Whole, Leg: 2}
+	if s = Apply(s, Event{Seq: 31, What: TookEffect{Task: 30, Share: split.Whole, Nearest: split.Whole}}); len(s.Waived) > 0 {
 		t.Errorf("and in the keep without %v", s.Waived)
 	}
 }
 
 // The live side's health is heard once, and again when it is worse than what was accepted.
 func TestTheLiveSideIsIll(t *testing.T) {
-	ill := func(healthy, of int) LiveIll { return LiveIll{Bench{Known: true, Healthy: healthy, Instances: of}} }
+	ill := func(healthy, of int) LiveIll { return LiveIll{Serving{Known: true, Healthy: healthy, Instances: of}} }
 	s := onTheWay()
 	hears := func(i LiveIll) bool {
 		events, err := Decide(s, Moment{Seen: s.Seq}, i)
@@ -127,7 +128,7 @@ func TestTheLiveSideIsIll(t *testing.T) {
 		return err == nil && len(events) == 1 && events[0].What.(Frozen).Cause.Kind == HomeIll
 	}
 	goOn := func() {
-		events, err := Decide(s, Moment{Seen: s.Seq}, GoOn{})
+		events, err := Decide(s, Moment{Seen: s.Seq}, Resume{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -150,7 +151,7 @@ func TestTheLiveSideIsIll(t *testing.T) {
 	if s.GoingBack = true; hears(ill(0, 4)) {
 		t.Errorf("it is heard though %v", s)
 	}
-	for _, stage := range []Stage{Raise, Prove} {
+	for _, stage := range []Stage{Raising, Proving} {
 		s = onTheWay()
 		if s.Stage = stage; !hears(ill(0, 4)) {
 			t.Errorf("it is not heard at %q", stage)
@@ -180,7 +181,7 @@ func TestTheLiveSideIsIll(t *testing.T) {
 // What the other side answered is kept on the way alone.
 func TestWhatIsComparedWith(t *testing.T) {
 	list := []Baseline{{Guard: "failing", Count: evidence.Count{Bad: 1, Of: 400}}}
-	for stage, want := range map[Stage]int{Prove: 0, Shift: 1, Keep: 1, Settled: 0} {
+	for stage, want := range map[Stage]int{Proving: 0, Shifting: 1, Keeping: 1, Settled: 0} {
 		s := onTheWay()
 		s.Stage = stage
 		events, err := Decide(s, Moment{}, Arrived{list})
@@ -195,5 +196,25 @@ func TestWhatIsComparedWith(t *testing.T) {
 	}
 	if events, _ := Decide(onTheWay(), Moment{}, Arrived{}); len(events) > 0 {
 		t.Errorf("nothing is kept as %+v", events)
+	}
+}
+
+// A side that is found to get requests when a keeper is started again is not retired any more.
+func TestARetirementIsFoundToBeLate(t *testing.T) {
+	s := State{Seq: 40, Number: 1, Stage: Settled, Target: split.Green, Share: split.Whole, Task: Task{ID: 32, Do: TaskRetire, Side: split.Blue, Final: true}}
+	events, err := Decide(s, Moment{}, TookUp{Found: Found{Share: 0, Noted: split.Whole, Known: true}})
+	if err != nil || len(events) != 2 {
+		t.Fatalf("%+v, %v", events, err)
+	}
+	if n, ok := events[1].What.(Failed); !ok || n.Task != 32 || n.Trouble.Kind != TroubleOutsider {
+		t.Errorf("it says %+v", events[1].What)
+	}
+	order := reading.Order{Generation: 1, Side: split.Blue}
+	events, _ = Decide(s, Moment{}, FrontSeen{Share: 0, Order: order})
+	if n, ok := events[len(events)-1].What.(Failed); !ok || n.Task != 32 {
+		t.Errorf("where somebody went home it says %+v", events)
+	}
+	if events, _ := Decide(s, Moment{}, TookUp{Found: Found{Share: split.Whole, Noted: split.Whole, Known: true}}); len(events) != 1 {
+		t.Errorf("where nothing has moved: %+v", events)
 	}
 }

@@ -14,7 +14,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // world is what the tasks act on: a front with a share and its order of going home, and
@@ -43,21 +43,21 @@ func (w *world) random(s State) Input {
 		question = w.r.Uint64N(s.Seq + 2)
 	}
 	leg, _ := s.Next()
-	home := Bench{Known: w.r.IntN(2) == 0, Healthy: w.r.IntN(2), Other: w.r.IntN(2)}
+	home := Serving{Known: w.r.IntN(2) == 0, Healthy: w.r.IntN(2), Other: w.r.IntN(2)}
 	asked := []Input{
-		Yes{question}, Yes{question}, Yes{question}, No{question}, NextLeg{leg}, NextLeg{leg}, NextLeg{w.r.IntN(4)}, Steer{share}, PutBack{}, Halt{}, GoOn{}, GoOn{},
-		Back{Home: home, Stands: w.r.IntN(2) == 0, Read: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true}, GiveUp{}, ProveAgain{},
+		Yes{question}, Yes{question}, Yes{question}, No{question}, Next{leg}, Next{leg}, Next{w.r.IntN(4)}, Steer{share}, PutBack{}, Freeze{}, Resume{}, Resume{},
+		Back{Home: home, Stands: w.r.IntN(2) == 0, Read: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true}, Retire{}, Prove{},
 		Alarmed{Alarm{Guard: "failing", Then: plan.Freeze, Level: w.r.Float64()}, home}, Alarmed{Alarm{Guard: "lost", Then: plan.RollBack}, home},
-		TimeUp{}, TimeUp{}, TimeUp{}, ShiftTo{Share: share, Unproven: w.r.IntN(2) == 0, Proven: [2]bool{w.r.IntN(2) == 0, w.r.IntN(2) == 0}}, RaiseSpare{Side: s.Live().Other()},
+		TimeUp{}, TimeUp{}, TimeUp{}, Shift{Share: share, Unproven: w.r.IntN(2) == 0, Proven: [2]bool{w.r.IntN(2) == 0, w.r.IntN(2) == 0}}, Raise{Side: s.Live().Other()},
 	}
 	switch w.r.IntN(14) {
 	case 0:
-		if s.Task.Do != Move && s.Task.Do != GoHome {
+		if s.Task.Do != TaskMove && s.Task.Do != TaskHome {
 			w.share = share
 		}
 		return w.seen()
 	case 1:
-		return Resumed{Found: Found{Share: w.share, Noted: s.Share, Known: true}, Order: w.order}
+		return TookUp{Found: Found{Share: w.share, Noted: s.Share, Known: true}, Order: w.order}
 	case 2: // vaiven back, past us
 		w.order = reading.Order{Generation: w.order.Generation + 1, Side: s.Target.Other()}
 		w.share = split.Toward(w.order.Side, split.Whole)
@@ -66,17 +66,17 @@ func (w *world) random(s State) Input {
 		return asked[w.r.IntN(len(asked))]
 	}
 	if w.r.IntN(5) == 0 {
-		return Report{NotDone{Task: task, Trouble: Trouble{Kind: TroubleFront, Said: "no answer"}}}
+		return Report{Failed{Task: task, Trouble: Trouble{Kind: TroubleFront, Said: "no answer"}}}
 	}
 	switch s.Task.Do {
-	case StandUp:
+	case TaskRaise:
 		return Report{Raised{Task: task}}
-	case Check:
+	case TaskProve:
 		found := proof.Result{Check: "environment", Instance: s.Target.String(), Ask: w.r.IntN(3) > 0, Pass: w.r.IntN(3) > 0, Got: []string{"north", "south"}[w.r.IntN(2)]}
 		return Report{Proved{Task: task, Proof: proof.Proof{Results: []proof.Result{found}}}}
-	case Move:
+	case TaskMove:
 		if task != s.Task.ID {
-			return Report{InForce{Task: task, Nearest: share, Share: share}}
+			return Report{TookEffect{Task: task, Nearest: share, Share: share}}
 		}
 		if w.order.Generation == s.Generation { // a front refuses what was begun under an older order
 			w.share = s.Task.Share
@@ -84,17 +84,17 @@ func (w *world) random(s State) Input {
 		if w.r.IntN(8) == 0 {
 			w.share = share // somebody else's
 		}
-		return Report{InForce{Task: task, Nearest: s.Task.Share, Share: w.share}}
-	case GoHome:
+		return Report{TookEffect{Task: task, Nearest: s.Task.Share, Share: w.share}}
+	case TaskHome:
 		if w.r.IntN(8) == 0 {
-			return Report{NotHome{Task: task}}
+			return Report{NotReturned{Task: task}}
 		}
 		if task == s.Task.ID {
 			w.order = reading.Order{Generation: w.order.Generation + 1, Side: s.Task.Side}
 			w.share = split.Toward(s.Task.Side, split.Whole)
 		}
-		return Report{AtHome{Task: task, Share: w.share, Generation: w.order.Generation}}
-	case Retire:
+		return Report{Returned{Task: task, Share: w.share, Generation: w.order.Generation}}
+	case TaskRetire:
 		if w.r.IntN(2) == 0 {
 			return Report{Stopping{Task: task}}
 		}
@@ -120,6 +120,8 @@ func (w *world) begin() Begin {
 // TestPromises plays random crossings and holds them to what must be true of all.
 func TestPromises(t *testing.T) {
 	r := testkit.Rand(t)
+	seen := led{}
+	defer func() { t.Log("what acts led to:\n" + seen.String()) }()
 	for range 3000 {
 		w := &world{r: r}
 		s := stageOf{at: time.Unix(1_800_000_000, 0).UTC()}
@@ -136,6 +138,7 @@ func TestPromises(t *testing.T) {
 				}
 			}
 			check(t, w, before, s.State, in, events)
+			seen.by(t, in, events)
 			in = w.random(s.State)
 		}
 		replay(t, recorded, s.State)
@@ -153,19 +156,19 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 			continue
 		}
 		switch task := o.Task; task.Do {
-		case Move:
+		case TaskMove:
 			if task.Share.Of(s.Target) > s.Share.Of(s.Target) && !s.Proven && !task.Act {
 				t.Fatalf("%T moves traffic to %v, which is not proven: %v", in, s.Target, task)
 			}
-		case Retire:
+		case TaskRetire:
 			if s.Share.Of(task.Side) > 0 {
 				t.Fatalf("%T stops instances of %v, which gets %v: %v", in, task.Side, s.Share.Of(task.Side), s)
 			}
-		case StandUp:
+		case TaskRaise:
 			if s.Share.Of(task.Side) > 0 {
 				t.Fatalf("%T raises %v, which gets %v", in, task.Side, s.Share.Of(task.Side))
 			}
-		case GoHome:
+		case TaskHome:
 			if outside := task.Act && s.Stage.Over() && before.Sends(task.Side.Other()) > 0; !outside && (!s.GoingBack || task.Side != s.Target.Other()) {
 				t.Fatalf("%T goes home by %v: %v", in, task, s)
 			}
@@ -191,7 +194,7 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 	if s.Foreign && (!s.Frozen() || s.GoingBack) {
 		t.Fatalf("%T goes on though nobody has said what to do of somebody's change: %v", in, s)
 	}
-	if s.GoingBack && s.Task.Do != GoHome {
+	if s.GoingBack && s.Task.Do != TaskHome {
 		t.Fatalf("%T: it goes back, and nobody is told to: %v", in, s)
 	}
 	if s.Question.ID != 0 && s.Task.ID != 0 && s.Question.ID < s.Task.ID {
@@ -199,7 +202,7 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 	}
 	if before.GoingBack && s.Stage.UnderWay() && s.Share.Of(s.Target) > before.Share.Of(s.Target) {
 		if _, seen := in.(FrontSeen); !seen {
-			if _, found := in.(Resumed); !found {
+			if _, found := in.(TookUp); !found {
 				t.Fatalf("%T moves traffic out while it goes back: %v", in, s)
 			}
 		}
@@ -224,15 +227,15 @@ func mustGoHome(t *testing.T, s State) {
 	}
 	going := take(s, Back{Stands: true})
 	orders := going.Orders()
-	if len(orders) != 1 || orders[0].Do != GoHome || orders[0].Side != s.Target.Other() {
+	if len(orders) != 1 || orders[0].Do != TaskHome || orders[0].Side != s.Target.Other() {
 		t.Fatalf("going back from %v: %v", s, orders)
 	}
 	// The front refuses once: it is still to be done.
-	again := take(going, Report{NotDone{Task: orders[0].ID, Trouble: Trouble{Kind: TroubleFront}}})
+	again := take(going, Report{Failed{Task: orders[0].ID, Trouble: Trouble{Kind: TroubleFront}}})
 	if !reflect.DeepEqual(again.Orders(), orders) {
 		t.Fatalf("after a refusal it does not try again: %v", again)
 	}
-	home := take(again, Report{AtHome{Task: orders[0].ID, Share: s.Home(), Generation: s.Generation + 1}})
+	home := take(again, Report{Returned{Task: orders[0].ID, Share: s.Home(), Generation: s.Generation + 1}})
 	if home.Stage != RolledBack || home.Part() != 0 {
 		t.Fatalf("all went home, and the crossing is %v", home)
 	}
@@ -266,11 +269,7 @@ func replay(t *testing.T, recorded []Event, want State) {
 // FuzzEvent holds the logbook's form to its promises: whatever is read can be written and
 // read again as the same, and applied to any state.
 func FuzzEvent(f *testing.F) {
-	for kind, decode := range decoders {
-		fact, err := decode([]byte("{}"))
-		if err != nil || fact.Kind() != kind {
-			f.Fatalf("%q decodes to %T: %v", kind, fact, err)
-		}
+	for _, fact := range Facts {
 		data, err := json.Marshal(Event{Seq: 3, Crossing: 1, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit", What: fact})
 		if err != nil {
 			f.Fatal(err)
@@ -291,7 +290,7 @@ func FuzzEvent(f *testing.F) {
 		if err := json.Unmarshal(once, &again); err != nil {
 			t.Fatalf("%s does not read back: %v", once, err)
 		}
-		for _, s := range []State{{}, {Stage: Shift, Target: split.Green, Route: threeLegs, Share: 500, Task: Task{ID: 2, Do: Move, Share: 500, Leg: 1}}, {Stage: Settled, Share: split.Whole}} {
+		for _, s := range []State{{}, {Stage: Shifting, Target: split.Green, Route: threeLegs, Share: 500, Task: Task{ID: 2, Do: TaskMove, Share: 500, Leg: 1}}, {Stage: Settled, Share: split.Whole}} {
 			Apply(s, e)
 		}
 	})
@@ -301,13 +300,13 @@ func FuzzEvent(f *testing.F) {
 func TestAnUnknownEventIsKept(t *testing.T) {
 	for _, data := range []string{
 		`{"seq":9,"crossing":4,"at":"2026-11-23T21:00:00Z","by":"marit","event":"teleported","to":"mars"}`,
-		`{"seq":9,"crossing":4,"at":"2026-11-23T21:00:00Z","by":"marit","event":"in force","share":{"green":"a lot"}}`,
+		`{"seq":9,"crossing":4,"at":"2026-11-23T21:00:00Z","by":"marit","event":"took effect","share":{"green":"a lot"}}`,
 	} {
 		var e Event
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			t.Fatal(err)
 		}
-		s := State{Seq: 8, Number: 4, Stage: Shift, Share: 500}
+		s := State{Seq: 8, Number: 4, Stage: Shifting, Share: 500}
 		after := Apply(s, e)
 		if s.Seq = 9; !reflect.DeepEqual(after, s) {
 			t.Errorf("%s makes %v of %v", data, after, s)

@@ -13,7 +13,7 @@ func (d *decision) report(f Fact) {
 	t := d.Task
 	switch f := f.(type) {
 	case Raised:
-		if f.Task != t.ID || t.Do != StandUp {
+		if f.Task != t.ID || t.Do != TaskRaise {
 			return
 		}
 		d.then(f)
@@ -21,26 +21,26 @@ func (d *decision) report(f Fact) {
 			d.prove()
 		}
 	case Proved:
-		if f.Task == t.ID && t.Do == Check {
+		if f.Task == t.ID && t.Do == TaskProve {
 			d.then(f)
 			d.proved(f)
 		}
-	case InForce:
-		if f.Task == t.ID && t.Do == Move {
+	case TookEffect:
+		if f.Task == t.ID && t.Do == TaskMove {
 			d.moved(f, t)
 		} else if d.Late.ID != 0 && f.Task == d.Late.ID {
 			d.moved(f, d.Late)
 		}
-	case AtHome:
-		if f.Task != t.ID || t.Do != GoHome || f.Share != split.Toward(t.Side, split.Whole) {
+	case Returned:
+		if f.Task != t.ID || t.Do != TaskHome || f.Share != split.Toward(t.Side, split.Whole) {
 			return
 		}
 		d.then(f)
 		if d.GoingBack {
 			d.then(Ended{Stage: RolledBack, Cause: d.Why})
 		}
-	case NotHome:
-		if f.Task == t.ID && t.Do == GoHome {
+	case NotReturned:
+		if f.Task == t.ID && t.Do == TaskHome {
 			why := d.Why
 			if t.Act {
 				why = t.Why
@@ -51,14 +51,14 @@ func (d *decision) report(f Fact) {
 	case Hooked:
 		d.then(f)
 	case Stopping:
-		if f.Task == t.ID && t.Do == Retire && !t.Final {
+		if f.Task == t.ID && t.Do == TaskRetire && !t.Final {
 			d.then(f)
 		}
 	case Retired:
-		if f.Task == t.ID && t.Do == Retire {
+		if f.Task == t.ID && t.Do == TaskRetire {
 			d.then(f)
 		}
-	case NotDone:
+	case Failed:
 		if f.Task == t.ID && t.ID != 0 {
 			d.notDone(f, t)
 		} else if d.Late.ID != 0 && f.Task == d.Late.ID {
@@ -69,11 +69,11 @@ func (d *decision) report(f Fact) {
 
 // moved takes in which share is in force. One that is not what the front can do of what
 // was asked is somebody else's.
-func (d *decision) moved(f InForce, t Task) {
+func (d *decision) moved(f TookEffect, t Task) {
 	switch {
 	case f.Share == f.Nearest && f.Nearest.Near(t.Share):
 	case t.Act:
-		d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleOther, From: t.Share, To: f.Share}})
+		d.then(Failed{Task: t.ID, Trouble: Trouble{Kind: TroubleOther, From: t.Share, To: f.Share}})
 		d.then(Changed{From: d.Share, Share: f.Share, Revision: f.Revision})
 		return
 	default:
@@ -90,7 +90,7 @@ func (d *decision) proved(f Proved) {
 	case d.Proven && d.Due.On && !d.Frozen():
 		d.due()
 		return
-	case d.Proven && d.Stage == Prove && !d.Frozen():
+	case d.Proven && d.Stage == Proving && !d.Frozen():
 		d.start()
 		return
 	case d.Proven:
@@ -117,14 +117,14 @@ func (d *decision) proved(f Proved) {
 		if len(open) > 0 {
 			trouble.First = open[0].Finding()
 		}
-		if d.Stage != Prove {
+		if d.Stage != Proving {
 			d.freeze(Cause{Kind: ByProof, Trouble: trouble})
 			return
 		}
 		d.failed(AskProof, trouble)
 		return
 	}
-	if d.Stage != Prove {
+	if d.Stage != Proving {
 		d.freeze(Cause{Kind: ByProof, Findings: findings})
 	}
 	d.ask(Question{Kind: AskFindings, Findings: findings})
@@ -137,12 +137,12 @@ func (d *decision) failed(again QuestionKind, t Trouble) {
 		d.ask(Question{Kind: again, Trouble: t})
 		return
 	}
-	d.callOff(Cause{Kind: Failed, Trouble: t})
+	d.callOff(Cause{Kind: NotRaised, Trouble: t})
 }
 
 // notDone takes in that a task came to nothing.
-func (d *decision) notDone(f NotDone, t Task) {
-	if t.Do == GoHome {
+func (d *decision) notDone(f Failed, t Task) {
+	if t.Do == TaskHome {
 		if d.Trouble.Kind == "" { // whoever performs it tries until it works; once is said
 			d.then(f)
 		}
@@ -153,13 +153,13 @@ func (d *decision) notDone(f NotDone, t Task) {
 	case t.Act:
 	case t.More:
 		d.freeze(Cause{Kind: ByRaise, Trouble: f.Trouble})
-	case t.Do == StandUp:
+	case t.Do == TaskRaise:
 		d.failed(AskRaise, f.Trouble)
-	case t.Do == Check && d.Stage == Prove:
+	case t.Do == TaskProve && d.Stage == Proving:
 		d.failed(AskProof, f.Trouble)
-	case t.Do == Check:
+	case t.Do == TaskProve:
 		d.freeze(Cause{Kind: ByProof, Trouble: f.Trouble})
-	case t.Do == Move:
+	case t.Do == TaskMove:
 		d.freeze(Cause{Kind: ByFront, Trouble: f.Trouble})
 	}
 }
@@ -175,7 +175,7 @@ func (d *decision) frontSeen(i FrontSeen) {
 	case i.Share == d.Share && slices.Equal(i.Apart, d.Apart):
 		return
 	case d.Late.ID != 0 && len(i.Apart) == 0 && i.Share.Near(d.Late.Share):
-		d.then(InForce{Task: d.Late.ID, Nearest: i.Share, Share: i.Share, Revision: i.Revision})
+		d.then(TookEffect{Task: d.Late.ID, Nearest: i.Share, Share: i.Share, Revision: i.Revision})
 		return
 	case d.Stage.UnderWay() && !d.Task.Act && !d.GoingBack && !foundHome:
 		d.foreign(d.Share, i)
@@ -184,8 +184,8 @@ func (d *decision) frontSeen(i FrontSeen) {
 	was := d.Share
 	d.then(Changed{From: was, Share: i.Share, Apart: i.Apart, Revision: i.Revision})
 	switch {
-	case (d.Task.Act && d.Task.Do == StandUp || d.Task.Do == Retire) && d.Sends(d.Task.Side) > 0:
-		d.then(NotDone{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share}}) // to go on would stop what answers them
+	case (d.Task.Act && d.Task.Do == TaskRaise || d.Task.Do == TaskRetire) && d.Sends(d.Task.Side) > 0:
+		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share, Apart: i.Apart}}) // to go on would stop what answers them
 	case d.Task.Act:
 	case d.Stage == RolledBack && i.Holding:
 		d.goHome(d.Why, false) // a change that was begun before the going home came through after it
@@ -199,8 +199,8 @@ func (d *decision) frontSeen(i FrontSeen) {
 
 // goOnHome takes up a going back that something else got in the way of.
 func (d *decision) goOnHome() {
-	if d.Task.Do != GoHome {
-		d.order(Task{Do: GoHome, Side: d.Target.Other()})
+	if d.Task.Do != TaskHome {
+		d.order(Task{Do: TaskHome, Side: d.Target.Other()})
 	}
 }
 
@@ -215,7 +215,8 @@ func (d *decision) foreign(from split.Share, i FrontSeen) {
 func (d *decision) metOrder(i FrontSeen) {
 	cause := Cause{Kind: ByOrder, Order: i.Order}
 	home, from := d.neverMoved(), d.Share
-	d.then(MetOrder{Order: i.Order, Share: i.Share, Apart: i.Apart})
+	d.then(SentBack{Order: i.Order, Share: i.Share, Apart: i.Apart})
+	d.givesUp(from)
 	switch {
 	case d.Stage == RolledBack && i.Holding && i.Order.Side != d.Target && !d.Everyone(d.Home()):
 		d.goHome(d.Why, false) // what was begun before came through after it
@@ -227,22 +228,30 @@ func (d *decision) metOrder(i FrontSeen) {
 	case home && d.Everyone(d.Home()):
 		d.callOff(cause)
 	case d.Everyone(d.Home()):
-		d.then(WentBack{Cause: cause})
+		d.then(RollsBack{Cause: cause})
 		d.then(Ended{Stage: RolledBack, Cause: cause})
 	default:
 		d.goHome(cause, false)
 	}
 }
 
+// givesUp ends a retirement of a side that was found to get requests, since the share was another one: to go on would
+// stop what answers them.
+func (d *decision) givesUp(from split.Share) {
+	if t := d.Task; t.Do == TaskRetire && d.Sends(t.Side) > 0 {
+		d.then(Failed{Task: t.ID, Trouble: Trouble{Kind: TroubleOutsider, From: from, To: d.Share, Apart: d.State.Apart}})
+	}
+}
+
 // alarmed heeds a guard, in every stage, and outside of a crossing as well. A home that is dead is none.
 func (d *decision) alarmed(i Alarmed) {
-	if d.GoingBack || d.Task.Do == GoHome {
+	if d.GoingBack || d.Task.Do == TaskHome {
 		return
 	}
 	c := Cause{Kind: ByGuard, Alarm: i.Alarm, Home: i.Home}
 	if i.Alarm.Then == plan.RollBack {
 		if i.Home.Healthy > 0 || !i.Home.Known {
-			c.Home = Bench{}
+			c.Home = Serving{}
 			d.homeFor(c, i.Home.Side)
 			return
 		}
@@ -261,15 +270,15 @@ func (d *decision) homeFor(c Cause, side split.Side) {
 		return
 	}
 	d.stuck(c)
-	d.order(Task{Do: GoHome, Side: side, Act: true, Why: c})
+	d.order(Task{Do: TaskHome, Side: side, Act: true, Why: c})
 }
 
-// stuck says that something is wrong that only a person can mend: the route stands still for it where there is one. It is
-// said once.
+// stuck says that something is wrong that only a person can mend: the route stands still for it where there is one.
+// It is said once.
 func (d *decision) stuck(c Cause) {
 	same := func(o Cause) bool { return o.Kind == c.Kind && o.Alarm.Guard == c.Alarm.Guard }
 	switch {
-	case d.Stage.UnderWay() && !slices.ContainsFunc(d.Freezes, func(f Freeze) bool { return same(f.Cause) }):
+	case d.Stage.UnderWay() && !slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return same(f.Cause) }):
 		d.freeze(c)
 	case !d.Stage.UnderWay() && !slices.ContainsFunc(d.Ails, func(a Ail) bool { return same(a.Cause) }):
 		d.then(Ailed{Cause: c})
@@ -295,12 +304,12 @@ func (d *decision) timeUp() {
 	switch {
 	case !d.Proven:
 		d.prove()
-	case d.Stage == Prove:
+	case d.Stage == Proving:
 		d.start()
-	case d.Stage == Keep && d.There.Empty():
+	case d.Stage == Keeping && d.There.Empty():
 		d.freeze(Cause{Kind: NobodyLeft, Home: d.There})
-	case d.Stage == Shift && d.unsure():
-	case d.Stage == Shift:
+	case d.Stage == Shifting && d.unsure():
+	case d.Stage == Shifting:
 		d.advance(false)
 	case d.Then == plan.ThenAsk, d.Then == plan.ThenRetire && len(d.Stays) > 0 && d.stays() == nil:
 		d.ask(Question{Kind: AskRetire})
@@ -323,15 +332,16 @@ func (d *decision) unsure() bool {
 
 // resumed believes what was found over what was noted, and leaves it to a person to go
 // on. Going home and retiring, which were begun, go on by themselves.
-func (d *decision) resumed(i Resumed) {
+func (d *decision) resumed(i TookUp) {
 	noted, wasMoved := d.Share, d.Moved
 	if !d.Stage.UnderWay() && d.Task.ID == 0 && i.Found.Share == d.Share && slices.Equal(i.Found.Apart, d.Apart) && i.Order.Generation <= d.Generation {
 		return // nothing was under way, and nothing has changed
 	}
 	d.then(TakenUp{Found: i.Found, Order: i.Order})
-	if t := d.Task; !d.Stage.UnderWay() && t.ID != 0 && t.Do != Retire && t.Do != GoHome {
-		d.then(NotDone{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}}) // by hand, and nobody waits for it any more
+	if t := d.Task; !d.Stage.UnderWay() && t.ID != 0 && t.Do != TaskRetire && t.Do != TaskHome {
+		d.then(Failed{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}}) // by hand, and nobody waits for it any more
 	}
+	d.givesUp(noted)
 	if i.Order.Generation > d.Generation {
 		d.metOrder(FrontSeen{Share: i.Found.Share, Apart: i.Found.Apart, Order: i.Order})
 		return

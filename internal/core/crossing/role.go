@@ -23,7 +23,7 @@ func (s State) Role(side, live split.Side, share split.Share, stands bool) Role 
 		return RoleNew
 	case under && s.First, !under && !stands:
 		return RoleEmpty
-	case under && s.Stage == Keep && share.Of(side) == 0:
+	case under && s.Stage == Keeping && share.Of(side) == 0:
 		return RoleKept
 	case under, side == live:
 		return RoleLive

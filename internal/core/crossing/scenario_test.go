@@ -16,7 +16,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // TestScenarios plays the files in testdata: each line that begins in the first
@@ -64,7 +64,7 @@ func (s *stageOf) pass(d time.Duration) {
 
 // take decides on an input and applies what comes of it.
 func (s *stageOf) take(by string, in Input) ([]Event, error) {
-	if _, again := in.(Resumed); again {
+	if _, again := in.(TookUp); again {
 		s.rest = s.State.Left // nobody watched since
 	}
 	events, err := Decide(s.State, Moment{At: s.at, By: by, Seen: s.Seq, Rest: s.rest, Load: s.load, Unsure: s.unsure, Said: s.why}, in)
@@ -204,9 +204,9 @@ func parseInput(words []string, s State) (Input, error) {
 			case "nobody":
 				b.Nobody = true
 			case "at-once":
-				b.AtOnce, b.Live = true, Bench{Known: true, Instances: 3, Other: 3}
+				b.AtOnce, b.Live = true, Serving{Known: true, Instances: 3, Other: 3}
 			case "at-once-serves":
-				b.AtOnce, b.Live = true, Bench{Known: true, Instances: 3, Healthy: 1, Other: 3}
+				b.AtOnce, b.Live = true, Serving{Known: true, Instances: 3, Healthy: 1, Other: 3}
 			case "then-ask":
 				b.Then = plan.ThenAsk
 			case "then-leave":
@@ -229,7 +229,7 @@ func parseInput(words []string, s State) (Input, error) {
 	case "raised":
 		return Report{Raised{Task: task, Instances: []string{"green-1"}}}, nil
 	case "not-done":
-		return Report{NotDone{Task: task, Trouble: Trouble{Kind: TroubleKind(rest[0]), Said: strings.Join(rest[1:], " ")}}}, nil
+		return Report{Failed{Task: task, Trouble: Trouble{Kind: TroubleKind(rest[0]), Said: strings.Join(rest[1:], " ")}}}, nil
 	case "proved", "disproved", "found":
 		r := proof.Result{Check: "search", Instance: "green-1", Pass: true}
 		p := proof.Proof{Results: []proof.Result{r}}
@@ -248,12 +248,12 @@ func parseInput(words []string, s State) (Input, error) {
 				return nil, err
 			}
 		}
-		return Report{InForce{Task: task, Nearest: at, Share: at}}, nil
+		return Report{TookEffect{Task: task, Nearest: at, Share: at}}, nil
 	case "other-in-force": // than the front said it could do
 		at, err := share()
-		return Report{InForce{Task: task, Nearest: s.Task.Share, Share: at}}, err
+		return Report{TookEffect{Task: task, Nearest: s.Task.Share, Share: at}}, err
 	case "at-home":
-		return Report{AtHome{Task: task, Share: s.Home(), Generation: s.Generation + 1}}, nil
+		return Report{Returned{Task: task, Share: s.Home(), Generation: s.Generation + 1}}, nil
 	case "stopping":
 		return Report{Stopping{Task: task}}, nil
 	case "retired":
@@ -270,38 +270,38 @@ func parseInput(words []string, s State) (Input, error) {
 	case "next":
 		if text != "" {
 			n, err := strconv.Atoi(text)
-			return NextLeg{n - 1}, err
+			return Next{n - 1}, err
 		}
 		n, _ := s.Next()
-		return NextLeg{n}, nil
+		return Next{n}, nil
 	case "steer":
 		to, err := share()
 		return Steer{to}, err
 	case "put-back":
 		return PutBack{}, nil
 	case "freeze":
-		return Halt{}, nil
-	case "go-on":
-		return GoOn{}, nil
+		return Freeze{}, nil
+	case "resume":
+		return Resume{}, nil
 	case "back":
 		b := Back{Why: text, Stands: true, Read: true}
 		switch {
 		case text == "force":
-			b.Why, b.Force, b.Home = "", true, Bench{Known: true, Other: 3}
+			b.Why, b.Force, b.Home = "", true, Serving{Known: true, Other: 3}
 		case text == "nobody-there":
-			b.Why, b.Home = "", Bench{Known: true, Other: 3}
+			b.Why, b.Home = "", Serving{Known: true, Other: 3}
 		case text == "gone":
 			b.Why, b.Stands = "", false
 		}
 		return b, nil
 	case "retire":
-		return GiveUp{}, nil
+		return Retire{}, nil
 	case "prove":
-		return ProveAgain{}, nil
+		return Prove{}, nil
 	case "raise-spare":
-		return RaiseSpare{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}}, NothingNew: text == "same"}, nil
+		return Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}}, NothingNew: text == "same"}, nil
 	case "shift-to":
-		i := ShiftTo{}
+		i := Shift{}
 		if rest, ok := strings.CutSuffix(text, " proven"); ok {
 			text, i.Proven = rest, [2]bool{true, true}
 		}
@@ -314,7 +314,7 @@ func parseInput(words []string, s State) (Input, error) {
 		if rest[0] == "roll-back" {
 			a.Alarm.Then = plan.RollBack
 		}
-		a.Home = Bench{Known: true, Healthy: 3, Instances: 3, Other: 3}
+		a.Home = Serving{Known: true, Healthy: 3, Instances: 3, Other: 3}
 		if len(rest) > 2 {
 			a.Home.Healthy = 0
 		}
@@ -333,7 +333,7 @@ func parseInput(words []string, s State) (Input, error) {
 		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation + 1, Side: side, By: "jonas"}}, errors.Join(err0, err1)
 	case "resumed", "resumed-order":
 		to, err := share()
-		r := Resumed{Found: Found{Share: to, Noted: s.Share, Known: true}, Order: reading.Order{Generation: s.Generation}}
+		r := TookUp{Found: Found{Share: to, Noted: s.Share, Known: true}, Order: reading.Order{Generation: s.Generation}}
 		if words[0] == "resumed-order" {
 			r.Order = reading.Order{Generation: s.Generation + 1, Side: s.Target.Other()}
 		}

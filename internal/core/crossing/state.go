@@ -21,10 +21,10 @@ type Stage string
 // The stages in their order, then the ends.
 const (
 	None       Stage = "" // no crossing has begun
-	Raise      Stage = "raise"
-	Prove      Stage = "prove"
-	Shift      Stage = "shift"
-	Keep       Stage = "keep"
+	Raising    Stage = "raise"
+	Proving    Stage = "prove"
+	Shifting   Stage = "shift"
+	Keeping    Stage = "keep"
 	Settled    Stage = "settled"
 	RolledBack Stage = "rolled back"
 	CalledOff  Stage = "called off"
@@ -79,7 +79,7 @@ type State struct {
 	Late      Task            `json:"late,omitzero"` // a move that a freeze cancelled, and of which it is not known yet whether it came through all the same
 	GoingBack bool            `json:"going_back,omitempty"`
 	Why       Cause           `json:"why,omitzero"`       // why it goes back, or ended as it did
-	Freezes   []Freeze        `json:"freezes,omitempty"`  // why the route stands still; none if it does not
+	Freezes   []Freezing      `json:"freezes,omitempty"`  // why the route stands still; none if it does not
 	Question  Question        `json:"question,omitzero"`  // what a person is asked; its ID is 0 if nobody is
 	Accepted  []proof.Finding `json:"accepted,omitempty"` // findings that somebody accepted
 	Overruled []Overruling    `json:"overruled,omitempty"`
@@ -104,7 +104,7 @@ type Ail struct {
 // next takes its place, and reports on an earlier one change nothing.
 type Task struct {
 	ID       uint64      `json:"id"` // sequence number of the event that asked for it
-	Do       Deed        `json:"do"`
+	Do       TaskKind    `json:"do"`
 	By       string      `json:"by,omitempty"`       // who asked for it
 	At       time.Time   `json:"at,omitzero"`        // when
 	Act      bool        `json:"act,omitempty"`      // by hand, outside of a crossing
@@ -129,15 +129,15 @@ type Due struct {
 }
 
 // Deed is what a task does.
-type Deed string
+type TaskKind string
 
 // The deeds.
 const (
-	StandUp Deed = "raise"  // a side's instances
-	Check   Deed = "prove"  // a side
-	Move    Deed = "shift"  // traffic, to a share
-	GoHome  Deed = "home"   // all traffic to a side, whatever the front has
-	Retire  Deed = "retire" // a side
+	TaskRaise  TaskKind = "raise"  // a side's instances
+	TaskProve  TaskKind = "prove"  // a side
+	TaskMove   TaskKind = "shift"  // traffic, to a share
+	TaskHome   TaskKind = "home"   // all traffic to a side, whatever the front has
+	TaskRetire TaskKind = "retire" // a side
 )
 
 // Orders is what somebody has to do now, as follows from the state alone.
@@ -152,7 +152,7 @@ func (s State) Orders() []Task {
 func (s State) Alone() bool { return s.First || s.AtOnce }
 
 // Retiring reports whether a side is being given up.
-func (s State) Retiring() bool { return s.Task.ID != 0 && s.Task.Do == Retire }
+func (s State) Retiring() bool { return s.Task.ID != 0 && s.Task.Do == TaskRetire }
 
 // Home is the share on green with all traffic on the side crossed from.
 func (s State) Home() split.Share { return split.Toward(s.Target, 0) }
@@ -174,7 +174,7 @@ func (s State) Rises() bool { return s.risesBy(s.Task) }
 
 // risesBy reports whether a task sends more to the target of a crossing.
 func (s State) risesBy(t Task) bool {
-	return t.Do == Move && !t.Act && t.Share.Of(s.Target) > s.Least(s.Target)
+	return t.Do == TaskMove && !t.Act && t.Share.Of(s.Target) > s.Least(s.Target)
 }
 
 // Everyone reports whether every member of the front has a share.
@@ -193,10 +193,10 @@ func (s State) Live() split.Side {
 func (s State) Frozen() bool { return len(s.Freezes) > 0 }
 
 // FrozenBy is the first freeze with a cause of a kind, and false if there is none.
-func (s State) FrozenBy(kind CauseKind) (Freeze, bool) {
-	n := slices.IndexFunc(s.Freezes, func(f Freeze) bool { return f.Cause.Kind == kind })
+func (s State) FrozenBy(kind CauseKind) (Freezing, bool) {
+	n := slices.IndexFunc(s.Freezes, func(f Freezing) bool { return f.Cause.Kind == kind })
 	if n < 0 {
-		return Freeze{}, false
+		return Freezing{}, false
 	}
 	return s.Freezes[n], true
 }
@@ -224,15 +224,15 @@ func (s State) LegShare(leg int) split.Share { return split.Toward(s.Target, s.R
 // Timed reports whether something is to end by itself: a leg, the keep, or the time between
 // a proof and the first leg, which is none where everything is known.
 func (s State) Timed() bool {
-	return (s.Stage == Shift && s.Leg >= 0 || s.Stage == Keep || s.Stage == Prove && s.Proven) && !s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
+	return (s.Stage == Shifting && s.Leg >= 0 || s.Stage == Keeping || s.Stage == Proving && s.Proven) && !s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
 }
 
 // Whole is how long leg or keep last in all, 0 if nothing is timed.
 func (s State) Whole() time.Duration {
 	switch {
-	case s.Stage == Keep:
+	case s.Stage == Keeping:
 		return s.Keep
-	case s.Stage == Shift && s.Leg >= 0:
+	case s.Stage == Shifting && s.Leg >= 0:
 		return s.Route[s.Leg].Dwell
 	}
 	return 0
@@ -241,7 +241,7 @@ func (s State) Whole() time.Duration {
 // UntilSure reports whether a leg is on that ends when the fault to find is excluded, and how long it
 // lasts at least.
 func (s State) UntilSure() (least time.Duration, ok bool) {
-	if s.Stage != Shift || s.Leg < 0 || s.Leg >= len(s.Route) {
+	if s.Stage != Shifting || s.Leg < 0 || s.Leg >= len(s.Route) {
 		return 0, false
 	}
 	l := s.Route[s.Leg]
@@ -254,7 +254,7 @@ func (s State) String() string {
 	if s.Stage == None {
 		text = "nothing begun"
 	}
-	if s.Stage == Shift || s.Stage == Keep {
+	if s.Stage == Shifting || s.Stage == Keeping {
 		text += fmt.Sprintf(", leg %d of %d, %v on green", s.Leg+1, len(s.Route), s.Share)
 	}
 	if s.Task.ID != 0 {
@@ -286,14 +286,14 @@ func (s State) String() string {
 func (t Task) String() string {
 	var text string
 	switch t.Do {
-	case StandUp:
+	case TaskRaise:
 		text = fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
 		if t.More {
 			text = fmt.Sprintf("raise more of %v, for %v", t.Side, t.Share)
 		}
-	case Move:
+	case TaskMove:
 		text = fmt.Sprintf("shift to %v", t.Share)
-	case GoHome:
+	case TaskHome:
 		text = fmt.Sprintf("home to %v", t.Side)
 	default:
 		text = fmt.Sprintf("%s %v", t.Do, t.Side)

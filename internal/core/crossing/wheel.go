@@ -15,20 +15,12 @@ type Wheel struct {
 // Vacant reports whether nobody has the wheel.
 func (w Wheel) Vacant() bool { return w.Client == "" }
 
-// steers reports whether an input is for whoever has the wheel.
-func steers(in Input) bool {
-	switch in.(type) {
-	case Begin, Yes, No, NextLeg, Reroute, Steer, PutBack, Halt, GoOn, GiveUp, ProveAgain, RaiseSpare, ShiftTo:
-		return true
-	}
-	return false
-}
-
 // grasp sees to it that whoever steers has the wheel: a client gets it if it is vacant, or if
 // the person says so. A command without a client of its own leaves it vacant.
 func (d *decision) grasp(in Input) error {
 	_, take := in.(TakeWheel)
-	if !take && !steers(in) || d.Wheel.Client == d.Client && !take {
+	act, asked := in.(Act)
+	if !take && !(asked && act.About().Wheel) || d.Wheel.Client == d.Client && !take {
 		return nil
 	}
 	mine := Wheel{Client: d.Client, By: d.By, From: d.From, Since: d.At}
@@ -46,8 +38,9 @@ func (d *decision) grasp(in Input) error {
 }
 
 // left takes in that a client is gone, or lets the wheel go.
-func (d *decision) left(i LeaveWheel) {
+func (d *decision) left(i LeaveWheel) error {
 	if !d.Wheel.Vacant() && d.Wheel.Client == i.Client {
 		d.then(LeftWheel{Wheel: d.Wheel, Gone: i.Gone})
 	}
+	return nil
 }

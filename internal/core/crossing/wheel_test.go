@@ -21,13 +21,13 @@ func by(client, person string) Moment {
 
 // shiftingBy is a crossing on its first leg, with somebody at the wheel.
 func shiftingBy(w Wheel) State {
-	return State{Seq: 9, Number: 3, Stage: Shift, Target: split.Green, Share: 2500, Moved: true, Proven: true, Route: legs, Wheel: w}
+	return State{Seq: 9, Number: 3, Stage: Shifting, Target: split.Green, Share: 2500, Moved: true, Proven: true, Route: legs, Wheel: w}
 }
 
 // The first that steers gets the wheel, and what is refused leaves it where it was.
 func TestTheWheel(t *testing.T) {
 	s := shiftingBy(Wheel{})
-	events, err := Decide(s, by("1", "marit"), Halt{})
+	events, err := Decide(s, by("1", "marit"), Freeze{})
 	if err != nil || len(events) != 2 {
 		t.Fatalf("%v, %v", events, err)
 	}
@@ -41,7 +41,7 @@ func TestTheWheel(t *testing.T) {
 	for _, e := range events {
 		s = Apply(s, e)
 	}
-	for name, in := range map[string]Input{"freeze": Halt{}, "go on": GoOn{}, "steer": Steer{Share: 5000}, "next": NextLeg{Leg: 1}, "yes": Yes{}, "no": No{}, "retire": GiveUp{}, "prove": ProveAgain{}, "shift": ShiftTo{}, "raise": RaiseSpare{}, "begin": Begin{}, "put back": PutBack{}} {
+	for name, in := range map[string]Input{"freeze": Freeze{}, "go on": Resume{}, "steer": Steer{Share: 5000}, "next": Next{Leg: 1}, "yes": Yes{}, "no": No{}, "retire": Retire{}, "prove": Prove{}, "shift": Shift{}, "raise": Raise{}, "begin": Begin{}, "put back": PutBack{}} {
 		var r *Refusal
 		if _, err := Decide(s, by("2", "ines"), in); !errors.As(err, &r) || r.Kind != NotAtWheel || r.Wheel != s.Wheel {
 			t.Errorf("%s past whoever has the wheel: %v", name, err)
@@ -51,7 +51,7 @@ func TestTheWheel(t *testing.T) {
 		}
 	}
 	// Who has it goes on, and a going home asks nobody.
-	if events, err := Decide(s, by("1", "marit"), GoOn{}); err != nil || len(events) != 1 {
+	if events, err := Decide(s, by("1", "marit"), Resume{}); err != nil || len(events) != 1 {
 		t.Errorf("%v, %v", events, err)
 	}
 	if _, err := Decide(s, by("2", "ines"), Back{}); err != nil {
@@ -64,24 +64,24 @@ func TestTheWheel(t *testing.T) {
 	}
 	m := by("2", "ines")
 	m.Take = true
-	if events, err := Decide(s, m, GoOn{}); err != nil || len(events) != 2 {
+	if events, err := Decide(s, m, Resume{}); err != nil || len(events) != 2 {
 		t.Errorf("by a command that takes it: %v, %v", events, err)
 	}
 	m.Client = ""
-	if events, err := Decide(s, m, GoOn{}); err != nil || !Apply(s, events[0]).Wheel.Vacant() {
+	if events, err := Decide(s, m, Resume{}); err != nil || !Apply(s, events[0]).Wheel.Vacant() {
 		t.Errorf("a command alone leaves it vacant: %v, %v", events, err)
 	}
 	// The same person from the same place has it again when the client before is not heard of.
 	m = by("3", "marit")
-	if _, err := Decide(s, m, GoOn{}); err == nil {
+	if _, err := Decide(s, m, Resume{}); err == nil {
 		t.Error("two clients of one person steer at once")
 	}
 	m.Silent = true
-	if _, err := Decide(s, m, GoOn{}); err != nil {
+	if _, err := Decide(s, m, Resume{}); err != nil {
 		t.Errorf("the same person again: %v", err)
 	}
 	m.From = "quay3"
-	if _, err := Decide(s, m, GoOn{}); err == nil {
+	if _, err := Decide(s, m, Resume{}); err == nil {
 		t.Error("the same name from somewhere else was believed")
 	}
 	// It is left by whoever has it, and by nobody else.
@@ -107,7 +107,7 @@ func TestTheWheelStaysOverABeginning(t *testing.T) {
 func TestAPersonsWords(t *testing.T) {
 	m := by("1", "marit")
 	m.Said = "the fog has come in"
-	events, err := Decide(shiftingBy(Wheel{}), m, Halt{})
+	events, err := Decide(shiftingBy(Wheel{}), m, Freeze{})
 	if err != nil || events[0].Said != m.Said || events[1].Said != "" {
 		t.Errorf("%+v, %v", events, err)
 	}
@@ -115,13 +115,13 @@ func TestAPersonsWords(t *testing.T) {
 
 // Nothing is retired in the first minute after a time in which nobody watched, by whomever.
 func TestNothingIsRetiredAfterAHole(t *testing.T) {
-	s := State{Seq: 9, Number: 3, Stage: Keep, Target: split.Green, Share: split.Whole, Moved: true, Proven: true, Route: legs, Leg: 1}
+	s := State{Seq: 9, Number: 3, Stage: Keeping, Target: split.Green, Share: split.Whole, Moved: true, Proven: true, Route: legs, Leg: 1}
 	asked := s
 	asked.Question = Question{ID: 9, Kind: AskRetire}
 	for name, c := range map[string]struct {
 		s  State
 		in Input
-	}{"by hand": {s, GiveUp{}}, "by a yes": {asked, Yes{Question: 9}}} {
+	}{"by hand": {s, Retire{}}, "by a yes": {asked, Yes{Question: 9}}} {
 		m := by("1", "marit")
 		m.Again = noon.Add(time.Second)
 		var r *Refusal

@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 func TestCompare(t *testing.T) {

@@ -75,10 +75,11 @@ type Engine struct {
 	sides    [2]sideSight
 	named    [2]map[string]bool // by side: addresses of instances that stand, as they were ever listed
 	door     reading.Door
-	series   figures.Series  // the front's counts
-	figures  reading.Figures // what instances told of themselves last
-	settled  time.Time       // when the last change of ours was confirmed
-	revision uint64          // of the front's split as last read or confirmed
+	series   figures.Series     // the front's counts
+	probes   map[string]*probes // by front, of those that count by a log
+	figures  reading.Figures    // what instances told of themselves last
+	settled  time.Time          // when the last change of ours was confirmed
+	revision uint64             // of the front's split as last read or confirmed
 	raising  raising
 	hook     Hook            // that is waited for
 	served   map[string]bool // by name: the target's instances that stood before it was to get more of them
@@ -119,7 +120,7 @@ func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub
 // New makes an engine for a plan with the state that its logbook ends with, and with what the
 // one before it knew.
 func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
-	e := &Engine{plan: p, state: s, begun: now, now: now, heard: now, left: s.Left}
+	e := &Engine{plan: p, state: s, probes: map[string]*probes{}, begun: now, now: now, heard: now, left: s.Left}
 	if s.Stage != crossing.None {
 		e.alone = s.Live()
 	}
@@ -149,7 +150,7 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	m.Unsure = e.unsure()
-	m.Rest, m.There, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.lacks(m.At), e.rested, e.load(m.At)
+	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.bench(e.state.Target.Other()), e.lacks(m.At), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
 		m.Stays = e.stays(m.At, live)
 	}
@@ -159,10 +160,10 @@ func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Eve
 		e.apply(ev)
 	}
 	begins := before.Part() == 0 && e.state.Part() > 0
-	arrives := e.state.Stage == crossing.Keep && (before.Stage != crossing.Keep || e.state.Since != before.Since)
+	arrives := e.state.Stage == crossing.Keeping && (before.Stage != crossing.Keeping || e.state.Since != before.Since)
 	if begins || arrives && !(before.LiveIll() && len(before.Baselines) > 0) { // an ill side is nothing to compare with
 		since := time.Time{} // the other side alone got requests until now
-		if before.Stage == crossing.Shift && !begins {
+		if before.Stage == crossing.Shifting && !begins {
 			since = before.Since
 		}
 		facts.Hours = e.hours.counts(m.At)
@@ -194,28 +195,30 @@ func (e *Engine) apply(ev crossing.Event) {
 		if !e.handed {
 			e.guards = guard.New(e.plan.Guards, e.terms()) // they know nothing of what was seen before, and may be wrong about less
 		}
-	case crossing.InForce:
+	case crossing.TookEffect:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
 		if e.state.Part() > before.Part() {
 			e.served = nil // with all of them
 		}
-	case crossing.AtHome:
+	case crossing.Returned:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
 		e.homed = ev.At
-	case crossing.NotHome: // the front's own word is younger than its last reading
+	case crossing.NotReturned: // the front's own word is younger than its last reading
 		e.front.reading.Sides[f.Home.Side].Instances = nil
 		e.front.changes++
-	case crossing.MetOrder:
+	case crossing.SentBack:
 		if f.Share == split.Toward(f.Order.Side, split.Whole) {
 			e.homed = ev.At
 		}
+	case crossing.Resumed:
+		e.judged = time.Time{} // what was overruled is judged anew before anything goes on
 	case crossing.TookWheel:
 		e.heard, e.silent = ev.At, false
 	case crossing.Retired:
 		e.forget(f.Side)
 	case crossing.Ordered:
 		switch t := f.Task; {
-		case t.Do == crossing.StandUp && !t.More:
+		case t.Do == crossing.TaskRaise && !t.More:
 			e.wants(t.Side, t.Choices)
 		case t.More && e.served == nil: // else it is another try
 			e.served = map[string]bool{}
@@ -230,7 +233,7 @@ func (e *Engine) apply(ev crossing.Event) {
 	}
 	if t := e.state.Task; t.ID != before.Task.ID {
 		e.raising, e.tasked = raising{}, ev.At
-		if t.Do == crossing.StandUp {
+		if t.Do == crossing.TaskRaise {
 			e.raising = raising{task: t.ID, deadline: ev.At.Add(e.plan.RaiseLimit(t.Side))}
 		}
 	}
@@ -268,13 +271,13 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 		i.Live = e.bench(i.Target.Other())
 		i.Front = crossing.FrontSeen{Share: e.state.Share, Order: reading.Order{Generation: e.state.Generation}}
 		in = i
-	case crossing.RaiseSpare:
+	case crossing.Raise:
 		if err := e.spared(i.Side); err != nil {
 			return events, err
 		}
 	}
 	_, back := in.(crossing.Back)
-	_, halt := in.(crossing.Halt)
+	_, halt := in.(crossing.Freeze)
 	if o := e.front.reading.Order; !back && !halt && m.As != nil && o.Generation > *m.As {
 		return events, &crossing.Refusal{Kind: crossing.Overtaken, Order: o}
 	}
@@ -307,6 +310,7 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 		return events // it was asked for before a change of ours was through, or before the machine stood still
 	}
 	r.At = asked.At // the front's own clock may be another one
+	e.logs(at, &r)
 	if err := e.series.Add(r); err != nil {
 		return append(events, e.FrontFailed(at, err.Error())...)
 	}
@@ -364,7 +368,7 @@ func (e *Engine) Looked(at time.Time, l wayback.Looks) []crossing.Event {
 // side that is not read is seen to by what the route needs to know.
 func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
 	s := e.state
-	if !e.plan.WayBack.Freezes || s.Alone() || s.GoingBack || s.Stage != crossing.Shift && s.Stage != crossing.Keep || s.Part() == 0 || !e.ready {
+	if !e.plan.WayBack.Freezes || s.Alone() || s.GoingBack || s.Stage != crossing.Shifting && s.Stage != crossing.Keeping || s.Part() == 0 || !e.ready {
 		return nil
 	}
 	var t forecast.Traffic
@@ -395,9 +399,9 @@ func (e *Engine) hold(at time.Time) []crossing.Event {
 		return e.takeUp(at)
 	}
 	switch task := e.state.Task.Do; {
-	case task == crossing.GoHome:
+	case task == crossing.TaskHome:
 		return nil // whoever performs it has a word of its own
-	case task == crossing.Move && r.Order.Generation <= e.state.Generation:
+	case task == crossing.TaskMove && r.Order.Generation <= e.state.Generation:
 		return nil // about to change
 	}
 	e.revision = r.Split.Revision
@@ -419,7 +423,7 @@ func (e *Engine) takeUp(at time.Time) []crossing.Event {
 	if e.goesOnAsWas(found, r.Order) {
 		return nil
 	}
-	return e.decide(at, Self, crossing.Resumed{Found: found, Order: r.Order})
+	return e.decide(at, Self, crossing.TookUp{Found: found, Order: r.Order})
 }
 
 // Pass lets time pass: legs and keep end, raises are judged, guards are heard.
@@ -471,8 +475,8 @@ func (e *Engine) coming(i reading.Instance) bool {
 	}
 }
 
-// serving are the target's instances that requests may go to, and how many there are to be. Those that are only just coming are
-// not among them: nobody is hurt by one of them that does not come up.
+// serving are the target's instances that requests may go to, and how many there are to be. Those that are only just
+// coming are not among them: nobody is hurt by one of them that does not come up.
 func (e *Engine) serving() (list []reading.Condition, wanted int) {
 	target := e.sides[e.state.Target].view
 	if !e.growing() {
@@ -507,11 +511,11 @@ func (e *Engine) Orders() []Order {
 	var list []Order
 	for _, t := range e.state.Orders() {
 		switch {
-		case !e.ready && t.Do != crossing.GoHome:
+		case !e.ready && t.Do != crossing.TaskHome:
 			continue // what was found comes first
-		case t.Do == crossing.Move && (!e.known(t.Share) || e.joining(e.state.Target)) && e.now.Sub(e.tasked) < tellFor:
+		case t.Do == crossing.TaskMove && (!e.known(t.Share) || e.joining(e.state.Target)) && e.now.Sub(e.tasked) < tellFor:
 			continue // the front is being told who is there
-		case (t.Do == crossing.StandUp || t.Do == crossing.Retire) && (e.holding(e.now) || e.now.Before(e.everywhere())):
+		case (t.Do == crossing.TaskRaise || t.Do == crossing.TaskRetire) && (e.holding(e.now) || e.now.Before(e.everywhere())):
 			continue // a change that was begun before the going home may still come through, or somebody not have heard of it
 		case len(e.withheld(t)) > 0:
 			continue

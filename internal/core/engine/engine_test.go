@@ -48,7 +48,7 @@ func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 		do(p)
 	}
 	b := &bench{t: t, now: first}
-	b.front.Tells = reading.Tells{Counts: true, Times: true, Waits: true, Both: true}
+	b.front.Tells = reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true}
 	b.stand(split.Blue, "4.2.0", reading.Healthy)
 	b.told(split.Blue)
 	b.e = New(p, crossing.State{}, b.now, Memory{})
@@ -129,7 +129,7 @@ func (b *bench) begin() {
 }
 
 // order is the one that is to be done now.
-func (b *bench) order(want crossing.Deed) Order {
+func (b *bench) order(want crossing.TaskKind) Order {
 	b.t.Helper()
 	list := b.e.Orders()
 	if len(list) != 1 || list[0].Do != want {
@@ -142,11 +142,11 @@ func (b *bench) order(want crossing.Deed) Order {
 func (b *bench) shifts() {
 	b.t.Helper()
 	b.begin()
-	o := b.order(crossing.StandUp)
+	o := b.order(crossing.TaskRaise)
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.e.Started(b.now, o.ID)
 	b.pass(time.Second)
-	b.proves(b.order(crossing.Check))
+	b.proves(b.order(crossing.TaskProve))
 	if orders := b.e.Orders(); len(orders) > 0 {
 		b.t.Fatalf("the front does not know green yet, and %v is ordered", orders)
 	}
@@ -155,7 +155,7 @@ func (b *bench) shifts() {
 	}
 	b.told(split.Green)
 	b.read()
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 }
 
 // proves makes the proof that is ordered.
@@ -166,7 +166,7 @@ func (b *bench) proves(o Order) {
 // moves puts what is ordered in force.
 func (b *bench) moves(o Order) {
 	b.front.Split = reading.Split{Share: o.Share, Revision: b.front.Split.Revision + 1, Since: b.now}
-	b.e.Report(b.now, crossing.InForce{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond, Everywhere: b.everywhere})
+	b.e.Report(b.now, crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond, Everywhere: b.everywhere})
 	b.now = b.now.Add(time.Millisecond)
 	b.look()
 }
@@ -191,12 +191,12 @@ func TestACrossingStepByStep(t *testing.T) {
 		t.Errorf("after nine of ten seconds %v are left", left)
 	}
 	b.pass(time.Second)
-	b.moves(b.order(crossing.Move))
-	if v := b.e.View(b.now); v.Crossing.Stage != crossing.Keep || v.Left != 20*time.Second {
+	b.moves(b.order(crossing.TaskMove))
+	if v := b.e.View(b.now); v.Crossing.Stage != crossing.Keeping || v.Left != 20*time.Second {
 		t.Errorf("kept: %v, %v left", v.Crossing, v.Left)
 	}
 	b.pass(20 * time.Second)
-	o := b.order(crossing.Retire)
+	o := b.order(crossing.TaskRetire)
 	if v := b.e.View(b.now); v.Live != split.Green || v.Crossing.Stage != crossing.Settled || o.Side != split.Blue {
 		t.Errorf("settled: %v, to do %v", v.Crossing, o)
 	}
@@ -232,7 +232,7 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 	if v := b.e.View(b.now); before-left() > 6*time.Second || len(v.Lacks) != 1 || v.Lacks[0].Side != split.Blue {
 		t.Errorf("blue unread: %v left of %v, lacking %+v", left(), before, v.Lacks)
 	}
-	if err := b.command(crossing.Halt{}); err != nil {
+	if err := b.command(crossing.Freeze{}); err != nil {
 		t.Fatal(err)
 	}
 	before = left()
@@ -243,7 +243,7 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 	b.look()
 	b.now = b.now.Add(time.Hour) // the process stood still
 	b.e.Pass(b.now)
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
 	b.look()
@@ -256,10 +256,10 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 func TestRaises(t *testing.T) {
 	b := newBench(t)
 	b.begin()
-	o := b.order(crossing.StandUp)
+	o := b.order(crossing.TaskRaise)
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.pass(time.Second)
-	if b.order(crossing.StandUp).ID != o.ID {
+	if b.order(crossing.TaskRaise).ID != o.ID {
 		t.Error("instances that nobody has started yet count")
 	}
 	b.stand(split.Green, "4.3.0", reading.Answering)
@@ -267,7 +267,7 @@ func TestRaises(t *testing.T) {
 	old.Conditions = []reading.Condition{{Instance: b.sides[split.Green][0].Instance, State: reading.Healthy}}
 	b.e.Started(b.now, o.ID)
 	b.e.SideRead(b.now, old)
-	if b.order(crossing.StandUp).ID != o.ID {
+	if b.order(crossing.TaskRaise).ID != o.ID {
 		t.Error("what was read before they were started counts")
 	}
 	b.pass(25 * time.Second)
@@ -278,7 +278,7 @@ func TestRaises(t *testing.T) {
 	b = newBench(t)
 	b.begin()
 	b.stand(split.Green, "4.3.0", reading.Exited)
-	b.e.Started(b.now, b.order(crossing.StandUp).ID)
+	b.e.Started(b.now, b.order(crossing.TaskRaise).ID)
 	b.pass(time.Second)
 	if s := b.e.State(); s.Stage != crossing.CalledOff || s.Why.Trouble.Limit != 0 {
 		t.Errorf("it ended at once: %v, %+v", s, s.Why)
@@ -317,7 +317,7 @@ func TestNobodyIsDeadAtFirst(t *testing.T) {
 		t.Errorf("blue says no again and again, and it is %v, %+v", b.e.State(), w)
 	}
 	// A person goes on, and is called again when it is worse.
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
 	b.pass(2 * time.Second)
@@ -355,7 +355,7 @@ func TestALiveSideThatFails(t *testing.T) {
 	if err := b.command(crossing.Steer{Share: split.Whole}); err != nil {
 		t.Error(err)
 	}
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 }
 
 // A guard takes nobody to where more fails than where they are.
@@ -396,20 +396,20 @@ func TestHome(t *testing.T) {
 	b.sides[split.Blue][0].State = reading.Failing
 	b.pass(time.Second)
 	var r *crossing.Refusal
-	want := crossing.Bench{Known: true, Side: split.Blue, Instances: 1, Other: 1}
-	if err := b.command(crossing.Back{}); !errors.As(err, &r) || r.Kind != crossing.NobodyThere || r.Bench != want {
+	want := crossing.Serving{Known: true, Side: split.Blue, Instances: 1, Other: 1}
+	if err := b.command(crossing.Back{}); !errors.As(err, &r) || r.Kind != crossing.NobodyThere || r.Serving != want {
 		t.Errorf("to nobody: %v, %+v", err, r)
 	}
 	b.now = b.now.Add(11 * time.Second) // what was known is old: home goes
 	if err := b.command(crossing.Back{}); err != nil {
 		t.Error(err)
 	}
-	o := b.order(crossing.GoHome)
+	o := b.order(crossing.TaskHome)
 	b.front.Split, b.front.Order = reading.Split{Share: 0, Revision: 9}, reading.Order{Generation: 1, Side: split.Blue}
-	b.e.Report(b.now, crossing.AtHome{Task: o.ID, Share: 0, Generation: 1, Revision: 9})
+	b.e.Report(b.now, crossing.Returned{Task: o.ID, Share: 0, Generation: 1, Revision: 9})
 	b.front.Split = reading.Split{Share: 2000, Revision: 10}
 	b.pass(time.Second)
-	if o := b.order(crossing.GoHome); o.Side != split.Blue {
+	if o := b.order(crossing.TaskHome); o.Side != split.Blue {
 		t.Errorf("it goes home to %v", o.Side)
 	}
 }
@@ -419,10 +419,10 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b := newBench(t, func(p *plan.Plan) { p.Guards = nil })
 	b.front.Apart = []reading.Apart{{Front: "quay", Share: 500}}
 	b.read()
-	b.refused(crossing.RaiseSpare{Side: split.Green}, crossing.GetsRequests)
+	b.refused(crossing.Raise{Side: split.Green}, crossing.GetsRequests)
 	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
 	e := New(b.e.plan, crossing.State{}, b.now, Memory{})
-	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
+	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
 		t.Errorf("before the front was read: %v", err)
 	}
 	if due := e.Due(b.now); due.Sub(b.now) != judgeEvery {
@@ -444,11 +444,13 @@ func TestWhatIsOvertaken(t *testing.T) {
 	b.read()
 	m := crossing.Moment{At: b.now, Seen: b.e.State().Seq, As: new(uint64)}
 	var r *crossing.Refusal
-	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}); !errors.As(err, &r) || r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
+	if _, err := b.e.Command(m, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); !errors.As(err, &r) || r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
 		t.Errorf("a shift from before: %v", err)
 	}
+	b.stand(split.Green, "4.3.0", reading.Healthy)
+	b.look()
 	*m.As = 3
-	if _, err := b.e.Command(m, crossing.ShiftTo{Share: 500, Proven: [2]bool{true, true}}); err != nil {
+	if _, err := b.e.Command(m, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); err != nil {
 		t.Errorf("one from after: %v", err)
 	}
 	b = newBench(t)
@@ -495,7 +497,8 @@ func TestTheView(t *testing.T) {
 	b = newBench(t)
 	b.shifts()
 	for range 6 {
-		b.front.Sides[0].Instances[0].Requests += 60
+		b.front.Sides[0].Instances[0].Requests += 48
+		b.front.Sides[1].Instances[0].Requests += 12
 		b.pass(time.Second)
 	}
 	if v := b.e.View(b.now).WayBack; v.State != "open" || math.Abs(v.Conditions[1].Headroom-(100.0/60-1)) > 0.001 || v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
@@ -560,7 +563,7 @@ func TestStartedAgain(t *testing.T) {
 		t.Errorf("found %+v", f.Cause.Found)
 	}
 	b = newBench(t)
-	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shift, Target: split.Green, Share: 2000, Leg: -1}, b.now, Memory{})
+	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shifting, Target: split.Green, Share: 2000, Leg: -1}, b.now, Memory{})
 	b.read()
 	for n, want := range []bool{false, true} { // sides that do not come are not waited for for ever
 		b.now = b.now.Add(startFor - time.Second + time.Duration(n)*time.Second)
@@ -599,7 +602,7 @@ func TestJudgeSplit(t *testing.T) {
 		{"as may sessions", plan.Front{Key: random.Key, Sticky: true}, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
 		{"and requests one by one may not", random, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, true},
 	} {
-		v := JudgeSplit(2500, c.front, reading.Tells{Both: c.both}, c.counts, c.door)
+		v := JudgeSplit(2500, c.front, reading.Capabilities{Both: c.both}, c.counts, c.door)
 		if all := c.door[0] + c.door[1]; v.Wrong != c.wrong || v.Asked != 2500 || v.Door.Of != 0 && v.Door.Of != all {
 			t.Errorf("%s: %+v", c.name, v)
 		}
@@ -645,9 +648,9 @@ func TestHowLongReadingsCount(t *testing.T) {
 	b.pass(9 * time.Second)
 	late := b.front
 	b.pass(time.Second)
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	b.e.FrontRead(b.now, asked, late)
-	if s := b.e.State(); s.Share != split.Whole || s.Stage != crossing.Keep {
+	if s := b.e.State(); s.Share != split.Whole || s.Stage != crossing.Keeping {
 		t.Errorf("after an old reading: %v", s)
 	}
 }
@@ -667,14 +670,14 @@ func TestHolding(t *testing.T) {
 		b.front.Split = reading.Split{Share: 0, Revision: 4}
 		b.now = b.now.Add(time.Second)
 		b.look()
-		if err := b.command(crossing.RaiseSpare{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}}); err != nil {
+		if err := b.command(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}}); err != nil {
 			t.Fatal(err)
 		}
 		if got := len(b.e.Orders()) == 0; got != c.holds {
 			t.Errorf("%s: holding is %v", c.what, got)
 		}
 		b.pass(holdFor)
-		b.order(crossing.StandUp)
+		b.order(crossing.TaskRaise)
 	}
 }
 
@@ -685,9 +688,9 @@ func TestNobodyAtHomeByTheFrontsWord(t *testing.T) {
 	b.shifts()
 	b.sides[split.Green][0].State = reading.Failing
 	b.look()
-	o := b.order(crossing.GoHome)
+	o := b.order(crossing.TaskHome)
 	// The last reading of the front still has blue's instance; its own word is younger.
-	b.e.Report(b.now, crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: split.Blue}})
+	b.e.Report(b.now, crossing.NotReturned{Task: o.ID, Home: crossing.Serving{Side: split.Blue}})
 	kept := b.front.Sides[split.Blue].Instances
 	b.front.Sides[split.Blue].Instances = nil
 	before := b.e.State().Seq
@@ -700,7 +703,7 @@ func TestNobodyAtHomeByTheFrontsWord(t *testing.T) {
 	}
 	b.front.Sides[split.Blue].Instances = kept
 	b.pass(time.Second)
-	b.order(crossing.GoHome)
+	b.order(crossing.TaskHome)
 }
 
 // A list that failed says nothing new of a side; one that failed in part, what it has.
@@ -731,7 +734,7 @@ func TestHowLongSidesAreWaitedFor(t *testing.T) {
 		ready bool
 	}{{startFor - 1, false}, {startFor, true}} {
 		b := newBench(t)
-		e := New(b.e.plan, crossing.State{Stage: crossing.Shift, Number: 1, Target: split.Green, Share: 2000, Moved: true}, first, Memory{})
+		e := New(b.e.plan, crossing.State{Stage: crossing.Shifting, Number: 1, Target: split.Green, Share: 2000, Moved: true}, first, Memory{})
 		r := b.front
 		r.At = first.Add(c.after)
 		e.FrontRead(r.At, Asked{At: r.At}, r)
@@ -747,7 +750,7 @@ func TestNothingMoreGoesToADeadSide(t *testing.T) {
 	b.shifts()
 	b.sides[split.Green][0].State, b.sides[split.Green][0].Running = reading.Exited, false
 	b.look()
-	b.refused(crossing.NextLeg{Leg: 1}, crossing.NobodyServes)
+	b.refused(crossing.Next{Leg: 1}, crossing.NobodyServes)
 	b.pass(10 * time.Second)
 	f, frozen := b.e.State().FrozenBy(crossing.NobodyLeft)
 	if !frozen || len(b.e.Orders()) > 0 || f.Cause.Home.Instances != 1 {
@@ -755,9 +758,9 @@ func TestNothingMoreGoesToADeadSide(t *testing.T) {
 	}
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.look()
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
 	b.pass(time.Second)
-	b.order(crossing.Move)
+	b.order(crossing.TaskMove)
 }

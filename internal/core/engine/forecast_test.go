@@ -10,7 +10,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // drawn is how many of so many requests come to something, each with the same chance.
@@ -23,8 +23,9 @@ func drawn(r *rand.Rand, of int64, chance float64) (n int64) {
 	return n
 }
 
-// What the page of the route says of a bad release is what happens: crossings by the whole engine, with answers drawn one
-// by one at a rate that has its ups and downs, are rolled back by the guard, and nine of ten cost no more than was said of nine of ten.
+// What the page of the route says of a bad release is what happens: crossings by the whole engine, with answers drawn
+// one by one at a rate that has its ups and downs, are rolled back by the guard, and nine of ten cost no more than
+// was said of nine of ten.
 func TestWhatABadReleaseCosts(t *testing.T) {
 	runs := max(*crossings/20, 10) // 100 of each fault with -crossings=2000
 	r := rand.New(rand.NewPCG(testkit.Rand(t).Uint64(), 1))
@@ -72,7 +73,7 @@ func TestWhatABadReleaseCosts(t *testing.T) {
 			begun := b.now
 			for b.now.Before(begun.Add(6*time.Minute)) && !b.e.State().GoingBack && !b.e.State().Stage.Over() {
 				for _, o := range b.e.Orders() {
-					if o.Do == crossing.Move {
+					if o.Do == crossing.TaskMove {
 						b.moves(o)
 					}
 				}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"encoding/json"
 	"fmt"
 	"testing"
 	"time"
@@ -22,7 +23,7 @@ func grows(t *testing.T) *bench {
 		t.Errorf("at first %d are wanted", w)
 	}
 	b.pass(11 * time.Second)
-	o := b.order(crossing.StandUp)
+	o := b.order(crossing.TaskRaise)
 	if !o.More || raise.Wanted(o.Choices) != 3 {
 		t.Fatalf("ordered is %+v", o)
 	}
@@ -41,13 +42,13 @@ func (b *bench) adds(n int, state reading.Health) {
 	}
 }
 
-// Instances that a side gets for a leg are no matter of guards and get no requests before the side is proven with them; the leg
-// begins when the front knows them.
+// Instances that a side gets for a leg are no matter of guards and get no requests before the side is proven with
+// them; the leg begins when the front knows them.
 func TestASideGrows(t *testing.T) {
 	b := grows(t)
 	b.adds(3, reading.Starting)
 	b.pass(5 * time.Second)
-	if s := b.e.State(); s.GoingBack || s.Frozen() || s.Task.Do != crossing.StandUp {
+	if s := b.e.State(); s.GoingBack || s.Frozen() || s.Task.Do != crossing.TaskRaise {
 		t.Fatalf("while they start: %v", s)
 	}
 	if tell, ok := b.e.Telling(b.now); ok {
@@ -57,10 +58,18 @@ func TestASideGrows(t *testing.T) {
 		b.sides[split.Green][n].State, b.sides[split.Green][n].History = reading.Healthy, nil
 	}
 	b.pass(time.Second)
-	o := b.order(crossing.Check)
+	o := b.order(crossing.TaskProve)
 	if tell, ok := b.e.Telling(b.now); ok {
 		t.Errorf("before it is proven the front is told %+v", tell)
 	}
+	known := b.front.Sides[split.Green].Instances
+	b.front.Sides[split.Green].Instances = nil // it has forgotten them: those that served are known to it again
+	b.read()
+	if tell, ok := b.e.Telling(b.now); !ok || len(tell.Servers) != len(known) || tell.Servers[0].Name != known[0].Name {
+		t.Errorf("a front that has forgotten its instances is told %+v, %v", tell, ok)
+	}
+	b.front.Sides[split.Green].Instances = known
+	b.read()
 	b.proves(o)
 	if orders := b.e.Orders(); len(orders) > 0 {
 		t.Errorf("before the front knows them there is ordered %v", orders)
@@ -70,12 +79,44 @@ func TestASideGrows(t *testing.T) {
 	}
 	b.told(split.Green)
 	b.look()
-	if o := b.order(crossing.Move); o.Share != split.Whole || b.e.View(b.now).Sides[split.Green].Wanted != 3 {
+	if o := b.order(crossing.TaskMove); o.Share != split.Whole || b.e.View(b.now).Sides[split.Green].Wanted != 3 {
 		t.Errorf("then %+v is ordered", o)
 	}
 }
 
-// One that ends stands still and takes nobody back; what serves is watched all the while, and going back waits for nothing.
+// A side grows before its first share is in force, for a larger one: the first may come yet, so those of the growth
+// are not told.
+func TestASideGrowsBeforeItsFirstShare(t *testing.T) {
+	b := newBench(t)
+	b.more = raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0", Instances: 1, Until: 5000, Then: 3}
+	b.begin()
+	o := b.order(crossing.TaskRaise)
+	b.stand(split.Green, "4.3.0", reading.Healthy)
+	b.e.Started(b.now, o.ID)
+	b.pass(time.Second)
+	b.proves(b.order(crossing.TaskProve))
+	b.told(split.Green)
+	b.look()
+	b.order(crossing.TaskMove)
+	if err := b.command(crossing.Steer{Share: 7500}); err != nil {
+		t.Fatal(err)
+	}
+	o = b.order(crossing.TaskRaise)
+	b.adds(3, reading.Healthy)
+	b.e.Started(b.now, o.ID)
+	b.pass(time.Second)
+	o = b.order(crossing.TaskProve)
+	if tell, ok := b.e.Telling(b.now); ok {
+		t.Errorf("before it is proven the front is told %+v", tell)
+	}
+	b.proves(o)
+	if tell, ok := b.e.Telling(b.now); !ok || len(tell.Servers) != 3 {
+		t.Errorf("then it is told %+v, %v", tell, ok)
+	}
+}
+
+// One that ends stands still and takes nobody back; what serves is watched all the while, and going back waits for
+// nothing.
 func TestASideDoesNotGrow(t *testing.T) {
 	b := grows(t)
 	b.adds(3, reading.Starting)
@@ -95,17 +136,17 @@ func TestASideDoesNotGrow(t *testing.T) {
 	if list := b.e.Restarts(b.now); len(list) > 0 {
 		t.Errorf("started again is %v", list)
 	}
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
 	b.pass(time.Second) // the leg's time is over
 	b.pass(2 * time.Second)
-	if o := b.order(crossing.StandUp); !o.More || b.e.State().GoingBack {
+	if o := b.order(crossing.TaskRaise); !o.More || b.e.State().GoingBack {
 		t.Errorf("it tries again with %v", b.e.State())
 	}
 	b.sides[split.Green][0].State = reading.Failing // who serves
 	b.pass(2 * time.Second)
-	if b.order(crossing.GoHome); !b.e.State().GoingBack {
+	if b.order(crossing.TaskHome); !b.e.State().GoingBack {
 		t.Errorf("nobody heeds the guard: %v", b.e.State())
 	}
 }
@@ -115,7 +156,7 @@ func TestAKeeperIsRestartedWhileASideGrows(t *testing.T) {
 	b := grows(t)
 	b.adds(3, reading.Healthy)
 	b.pass(time.Second)
-	b.order(crossing.Check)
+	b.order(crossing.TaskProve)
 	s := b.e.State()
 	b.e = New(b.e.plan, s, b.now, Memory{})
 	b.pass(3 * time.Second)
@@ -127,5 +168,27 @@ func TestAKeeperIsRestartedWhileASideGrows(t *testing.T) {
 	}
 	if s.Choices[0].Instances != 3 || b.e.View(b.now).Sides[split.Green].Wanted != 3 {
 		t.Errorf("wanted are %d, of %+v", b.e.View(b.now).Sides[split.Green].Wanted, s.Choices)
+	}
+}
+
+// One that goes on for another in the middle knows who served before: a front that forgets is told of those alone.
+func TestAKeeperIsHandedOverWhileASideGrows(t *testing.T) {
+	b := grows(t)
+	b.adds(3, reading.Healthy)
+	b.pass(time.Second)
+	b.order(crossing.TaskProve)
+	data, err := json.Marshal(b.e.Hand(b.now))
+	var m Memory
+	if err == nil {
+		err = json.Unmarshal(data, &m)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.e = New(b.e.plan, b.e.State(), b.now, m)
+	b.front.Sides[split.Green].Instances = nil
+	b.pass(time.Second)
+	if tell, ok := b.e.Telling(b.now); !ok || len(tell.Servers) != 1 || tell.Servers[0].Name != "green-1" {
+		t.Errorf("the front is told %+v, %v", tell, ok)
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"vaiven/internal/core/split"
 )
 
-// What the live side answered is kept by the hour for a day, and not what both sides answered together; a keeper that begins
-// has what the track tells.
+// What the live side answered is kept by the hour for a day, and not what both sides answered together; a keeper that
+// begins has what the track tells.
 func TestHours(t *testing.T) {
 	var h hours
 	at := first.Truncate(time.Hour)

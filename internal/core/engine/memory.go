@@ -21,6 +21,7 @@ type Memory struct {
 	Settled  time.Time        `json:"settled,omitzero"`
 	Again    time.Time        `json:"again,omitzero"`
 	Hole     Hole             `json:"hole,omitzero"`
+	Served   map[string]bool  `json:"served,omitempty"` // by name: the target's instances that stood before it was to get more of them
 	Change   Switch           `json:"change,omitzero"`
 	Series   figures.Series   `json:"series"`
 	Guards   guard.Memory     `json:"guards,omitzero"`
@@ -45,14 +46,14 @@ const (
 	goneAfter = 30 * time.Second // the wheel falls vacant when nothing was heard of its holder for so long
 )
 
-// Hand is the memory for the engine that goes on for this one. One that has not taken up yet what was under way when it was
-// made knows nothing that would let another one go on as if somebody had watched.
+// Hand is the memory for the engine that goes on for this one. One that has not taken up yet what was under way when
+// it was made knows nothing that would let another one go on as if somebody had watched.
 func (e *Engine) Hand(at time.Time) Memory {
 	if !e.ready && !e.handed {
 		return Memory{Track: e.track, Hours: e.hours}
 	}
 	return Memory{
-		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested, Hole: e.hole, Change: e.change,
+		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested, Hole: e.hole, Served: e.served, Change: e.change,
 		Series: e.series, Guards: e.guards.Hand(), Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds, Track: e.track, Hours: e.hours,
 	}
 }
@@ -76,6 +77,7 @@ func (e *Engine) remember(m Memory) {
 	}
 	e.handed = true
 	e.left, e.since, e.homed, e.seen, e.settled, e.rested, e.hole, e.change, e.series = m.Left, m.Since, m.Homed, m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
+	e.served = m.Served
 	e.guards.Remember(m.Guards)
 	e.before = m.Door
 	e.before.Ended, e.before.Seconds = m.Answered, m.Seconds

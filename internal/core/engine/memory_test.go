@@ -272,8 +272,8 @@ func TestAClosedWayBack(t *testing.T) {
 	}
 }
 
-// One that has read nothing yet since it was started knows of no time in which somebody watched: what it hands over is no
-// more than its track, and whoever goes on asks a person, as it would have.
+// One that has read nothing yet since it was started knows of no time in which somebody watched: what it hands over
+// is no more than its track, and whoever goes on asks a person, as it would have.
 func TestHandedOverBeforeAnythingWasRead(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
@@ -302,7 +302,7 @@ func TestWhoeverWasNotHeardKeepsTheWheel(t *testing.T) {
 func TestARetireRestsAfterAHole(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
-	b.e.state.Stage, b.e.state.Share, b.e.state.Task = crossing.Settled, split.Whole, crossing.Task{ID: 90, Do: crossing.Retire, Side: split.Blue}
+	b.e.state.Stage, b.e.state.Share, b.e.state.Task = crossing.Settled, split.Whole, crossing.Task{ID: 90, Do: crossing.TaskRetire, Side: split.Blue}
 	b.front.Split.Share = split.Whole
 	b.read()
 	b.now = b.now.Add(holeLeast)
@@ -313,5 +313,35 @@ func TestARetireRestsAfterAHole(t *testing.T) {
 	b.pass(restAfter)
 	if lacks := b.e.withheld(b.e.state.Task); slices.ContainsFunc(lacks, func(l crossing.Lack) bool { return l.Kind == crossing.LackTime }) {
 		t.Errorf("a minute later it is held because of %+v", lacks)
+	}
+}
+
+// A home that is read to be dead after a sleep is no home, though the other side has not been read again.
+func TestADeadHomeAfterASleep(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.sides[split.Green][0].State = reading.Failing
+	b.sides[split.Blue][0].State = reading.Failing
+	b.now = b.now.Add(time.Second)
+	b.e.Slept(b.now, time.Minute)
+	b.now = b.now.Add(time.Second)
+	b.read()
+	b.side(split.Blue)
+	if home := b.e.homeFrom(b.now, split.Green); !home.Known || home.Healthy > 0 {
+		t.Errorf("home is %+v", home)
+	}
+}
+
+// Nothing more goes to a side that was read to be dead, also before the other one was read at all.
+func TestADeadSideAfterAHandOver(t *testing.T) {
+	b := newBench(t)
+	b.shifts()
+	b.sides[split.Green][0].State = reading.Failing
+	b.e = New(b.e.plan, b.e.State(), b.now, b.e.Hand(b.now))
+	b.now = b.now.Add(time.Second)
+	b.read()
+	b.side(split.Green)
+	if there := b.e.there(); !there.Empty() {
+		t.Errorf("green is %+v", there)
 	}
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +27,9 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 	for _, a := range e.front.reading.Apart {
 		list = append(list, crossing.Lack{Kind: crossing.LackApart, Share: a.Share, Said: a.Front})
 	}
+	if l, astray := e.astray(at); astray {
+		list = append(list, l)
+	}
 	for _, side := range split.Sides {
 		if e.state.AtOnce && side != e.state.Target {
 			continue // it does not serve: nobody waits for word of it
@@ -42,14 +46,17 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 	if until := e.everywhere(); at.Before(until) && e.state.Share != e.state.Home() {
 		list = append(list, crossing.Lack{Kind: crossing.LackEverywhere, Since: until, Said: e.front.reading.Notice})
 	}
-	if e.state.Stage == crossing.Keep && e.left <= 0 && e.state.Then == plan.ThenRetire {
+	if e.state.Stage == crossing.Keeping && e.left <= 0 && e.state.Then == plan.ThenRetire {
 		for _, l := range e.stays(at, e.state.Target) {
 			if l.Kind == crossing.LackServes {
 				list = append(list, l)
 			}
 		}
 	}
-	if e.since.IsZero() || e.state.Stage != crossing.Shift && e.state.Stage != crossing.Keep {
+	if l, missing := e.doorLack(at); missing {
+		list = append(list, l)
+	}
+	if e.since.IsZero() || e.state.Stage != crossing.Shifting && e.state.Stage != crossing.Keeping {
 		return list
 	}
 	if blind := e.front.reading.Blind; blind != "" {
@@ -68,6 +75,22 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 	return list
 }
 
+// doorLack is that no good answer has come to the prober lately, before anything moves: what is not reached says
+// nothing, and a release that is to be judged by it would not be.
+func (e *Engine) doorLack(at time.Time) (crossing.Lack, bool) {
+	s := e.state
+	n := slices.IndexFunc(e.plan.Guards, func(g plan.Guard) bool { return g.Watch == plan.Door && !g.Off })
+	if n < 0 || s.Stage != crossing.Proving || s.First || s.AtOnce || slices.Contains(s.Waived, e.plan.Guards[n].Name) {
+		return crossing.Lack{}, false
+	}
+	if e.door.Over(at.Add(-answeredFor)).Good() > 0 {
+		return crossing.Lack{}, false
+	}
+	l := crossing.Lack{Kind: crossing.LackDoor, Guard: e.plan.Guards[n].Name, Said: e.door.LastLost()}
+	l.Since = e.lacking[keyOf(l)]
+	return l, true
+}
+
 // frontLacks are the fronts that were not read lately.
 func (e *Engine) frontLacks(at time.Time) (list []crossing.Lack) {
 	if !e.front.fresh(at) {
@@ -82,11 +105,11 @@ func (e *Engine) frontLacks(at time.Time) (list []crossing.Lack) {
 // withheld is why a task that was ordered is not to be done now; none if it is.
 func (e *Engine) withheld(t crossing.Task) []crossing.Lack {
 	switch r := e.front.reading; {
-	case t.Do == crossing.StandUp && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.Retire && r.Sends(t.Side) > 0:
+	case t.Do == crossing.TaskRaise && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.TaskRetire && r.Sends(t.Side) > 0:
 		return []crossing.Lack{{Kind: crossing.LackSpare, Side: t.Side}}
-	case t.Do == crossing.Retire && t.Side != e.state.Target && e.now.Before(e.rested): // it is the way back
+	case t.Do == crossing.TaskRetire && t.Side != e.state.Target && e.now.Before(e.rested): // it is the way back
 		return []crossing.Lack{{Kind: crossing.LackTime, Since: e.rested}}
-	case t.Do == crossing.Retire:
+	case t.Do == crossing.TaskRetire:
 		list := e.stays(e.now, t.Side.Other())
 		if t.Word {
 			list = slices.DeleteFunc(list, func(l crossing.Lack) bool { return l.Kind == crossing.LackAsked })
@@ -106,6 +129,9 @@ func (e *Engine) stays(at time.Time, side split.Side) []crossing.Lack {
 		return nil // nobody was there
 	}
 	list := e.frontLacks(at)
+	if l, astray := e.astray(at); astray {
+		list = append(list, l)
+	}
 	s := &e.sides[side]
 	if !s.fresh(at) {
 		return append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
@@ -124,8 +150,8 @@ func (e *Engine) stays(at time.Time, side split.Side) []crossing.Lack {
 	return list
 }
 
-// everywhere is when the share is in force for the last of those who ask: as it is read of a front that remembers, or as was
-// said when it was put in force, which is a time of the clock that there was then.
+// everywhere is when the share is in force for the last of those who ask: as it is read of a front that remembers, or
+// as was said when it was put in force, which is a time of the clock that there was then.
 func (e *Engine) everywhere() time.Time {
 	r := e.front.reading
 	if r.Remembers > 0 && e.front.at.After(e.settled) || r.Everywhere.After(e.state.Everywhere) {
@@ -142,11 +168,12 @@ func (e *Engine) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool) {
 	if rule.Off || e.state.Alone() {
 		return l, false
 	}
-	if rule.Watch.Figures() && s.State == guard.Unknown && (s.Lack == guard.NotRead || s.Lack == guard.NotTold) {
+	watch := cmp.Or(s.Watch, rule.Watch)
+	if watch.Figures() && s.State == guard.Unknown && (s.Gap == guard.NotRead || s.Gap == guard.NotTold) {
 		l.Kind, l.Said = crossing.LackFigures, s.Said
 		return l, true
 	}
-	if !rule.Watch.Compares() {
+	if !watch.Compares() {
 		return l, false
 	}
 	quiet := e.plan.Quiet == plan.QuietGoOn
@@ -156,17 +183,17 @@ func (e *Engine) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool) {
 		return l, !quiet
 	case s.State != guard.Unknown:
 		return l, false
-	case s.Lack == guard.TooFew:
+	case s.Gap == guard.TooFew:
 		l.Kind, l.Have, l.Need = crossing.LackAnswers, s.Trial.Of, guard.Least(rule.Watch)
 		return l, !quiet
-	case s.Lack == guard.NotCounted: // the prober's answers are evidence of their own
+	case s.Gap == guard.NotCounted: // the prober's answers are evidence of their own
 		l.Kind, l.Need = crossing.LackAnswers, guard.Least(rule.Watch)
 		watched := slices.ContainsFunc(e.plan.Guards, func(g plan.Guard) bool { return g.Watch == plan.Door && !g.Off })
 		return l, !quiet && !watched
-	case s.Lack == guard.NoBaseline:
+	case s.Gap == guard.NoBaseline:
 		l.Kind = crossing.LackBaseline
 		return l, !quiet
-	case s.Lack == guard.NotRead && rule.Watch == plan.Door:
+	case s.Gap == guard.NotRead && rule.Watch == plan.Door:
 		l.Kind, l.Said = crossing.LackDoor, e.door.LastLost()
 		return l, true
 	}

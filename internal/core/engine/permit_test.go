@@ -51,21 +51,21 @@ func TestTooFewAnswers(t *testing.T) {
 	b := newBench(t, quiet)
 	b.answer(10*time.Second, 100, 0)
 	b.shifts()
-	b.answer(39*time.Second, 100, 1)
+	b.answer(39*time.Second, 6, 1)
 	v := b.e.View(b.now)
 	if len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackAnswers || v.Lacks[0].Need != guard.Least(plan.Failing) || v.Left != 40*time.Second || v.Lacks[0].Since.IsZero() || v.Crossing.Frozen() {
 		t.Errorf("with few answers %v are left, lacking %+v: %v", v.Left, v.Lacks, v.Crossing)
 	}
-	b.answer(3*time.Second, 100, 0)
+	b.answer(3*time.Second, 6, 0)
 	f, frozen := b.e.State().FrozenBy(crossing.NotKnown)
 	if !frozen || len(f.Cause.Lacks) != 1 || f.Cause.Lacks[0].Guard != "failing" {
 		t.Fatalf("after its length it is %v", b.e.State())
 	}
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
-	b.answer(41*time.Second, 100, 0)
-	b.moves(b.order(crossing.Move))
+	b.answer(41*time.Second, 6, 0)
+	b.moves(b.order(crossing.TaskMove))
 	b.answer(time.Second, 0, 2)
 	if got := b.lacks(); len(got) != 1 || got[0] != crossing.LackAnswers {
 		t.Errorf("in the keep, which nobody has said anything about, it lacks %v", got)
@@ -81,8 +81,8 @@ func TestTooFewAnswers(t *testing.T) {
 	// Where the plan says so, it goes on without.
 	b = newBench(t, quiet, func(p *plan.Plan) { p.Quiet = plan.QuietGoOn })
 	b.shifts()
-	b.answer(40*time.Second, 100, 0)
-	b.moves(b.order(crossing.Move))
+	b.answer(40*time.Second, 6, 0)
+	b.moves(b.order(crossing.TaskMove))
 	b.answer(20*time.Second, 0, 0)
 	if s := b.e.State(); s.Stage != crossing.Settled {
 		t.Errorf("quiet: go on, and it is %v", s)
@@ -105,15 +105,15 @@ func TestUnreadForTooLong(t *testing.T) {
 	if b.frozen(crossing.NotKnown) {
 		t.Error("it lapses too soon")
 	}
-	b.refused(crossing.NextLeg{Leg: 1}, crossing.NotWatched)
+	b.refused(crossing.Next{Leg: 1}, crossing.NotWatched)
 	blind(3 * time.Second)
 	if !b.frozen(crossing.NotKnown) {
 		t.Errorf("unread for 34 s it is %v", b.e.State())
 	}
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
-	if b.refused(crossing.NextLeg{Leg: 1}, crossing.NotWatched); b.frozen(crossing.NotKnown) {
+	if b.refused(crossing.Next{Leg: 1}, crossing.NotWatched); b.frozen(crossing.NotKnown) {
 		t.Error("who goes on is not heard")
 	}
 	blind(31 * time.Second)
@@ -166,7 +166,7 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 		t.Errorf("before the first leg blue had answered %+v", list)
 	}
 	b.answer(16*time.Second, 100, 20)
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	list := b.e.State().Baselines
 	if len(list) != 1 || list[0].Guard != "failing" || list[0].Count.Of < 1400 || list[0].Count.Of > 1600 {
 		t.Fatalf("on the last leg blue answered %+v", list)
@@ -177,7 +177,7 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 	}
 	b.e = New(b.e.plan, b.e.State(), b.now, Memory{})
 	b.look()
-	if err := b.command(crossing.GoOn{}); err != nil { // in spite of what was found
+	if err := b.command(crossing.Resume{}); err != nil { // in spite of what was found
 		t.Fatal(err)
 	}
 	b.answer(5*time.Second, 0, 100)
@@ -189,10 +189,10 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 	without.Baselines = nil
 	b.e = New(b.e.plan, without, b.now, Memory{})
 	b.look()
-	if err := b.command(crossing.GoOn{}); err != nil {
+	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
-	o := b.order(crossing.Check)
+	o := b.order(crossing.TaskProve)
 	b.proves(o)
 	b.answer(5*time.Second, 0, 100)
 	if got := b.lacks(); len(got) != 1 || got[0] != crossing.LackBaseline {
@@ -223,7 +223,7 @@ func TestAnIllSideIsNoBaseline(t *testing.T) {
 	if err := b.command(crossing.Steer{Share: split.Whole}); err != nil {
 		t.Fatal(err)
 	}
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	if list := b.e.State().Baselines; len(list) != 1 || list[0] != before[0] {
 		t.Errorf("it compares with %+v", list)
 	}
@@ -239,16 +239,16 @@ func TestWhatIsNotWaitedFor(t *testing.T) {
 	b.answer(10*time.Second, 100, 0)
 	b.shifts()
 	b.answer(12*time.Second, 100, 50)
-	if s := b.e.View(b.now).Guards[0]; s.Lack != guard.NotTimed || len(b.lacks()) > 0 {
+	if s := b.e.View(b.now).Guards[0]; s.Gap != guard.NotTimed || len(b.lacks()) > 0 {
 		t.Errorf("without times it lacks %v: %+v", b.lacks(), s)
 	}
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	first := b.e.State()
 	first.First = true
 	b.e = New(b.e.plan, first, b.now, Memory{})
 	b.look()
 	b.answer(5*time.Second, 0, 100)
-	if s := b.e.View(b.now).Guards[0]; s.Lack != guard.OnlySide || len(b.lacks()) > 0 {
+	if s := b.e.View(b.now).Guards[0]; s.Gap != guard.OnlySide || len(b.lacks()) > 0 {
 		t.Errorf("a first release lacks %v: %+v", b.lacks(), s)
 	}
 }
@@ -275,7 +275,7 @@ func TestAFrontThatDoesNotCount(t *testing.T) {
 		tell(reading.Ended{Sides: [2]reading.Tally{{Of: 20}}})
 		b.shifts()
 		tell(reading.Ended{Sides: [2]reading.Tally{{Of: 15}, {Of: 5}}})
-		if s := b.e.View(b.now).Guards[0]; s.Lack != guard.NotCounted || len(b.lacks()) != want {
+		if s := b.e.View(b.now).Guards[0]; s.Gap != guard.NotCounted || len(b.lacks()) != want {
 			t.Errorf("with the door off (%v) it lacks %v: %+v", off, b.lacks(), s)
 		}
 	}
@@ -345,11 +345,61 @@ func TestTimeCountsWhereAllHaveTheShare(t *testing.T) {
 	}
 	b.pass(3 * time.Second)
 	b.everywhere = b.now.Add(time.Minute)
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	b.pass(b.everywhere.Sub(b.now) - time.Second)
 	if list := b.e.Orders(); len(list) > 0 {
 		t.Errorf("before all have the share there is ordered %v", list)
 	}
 	b.pass(25 * time.Second)
-	b.order(crossing.Retire)
+	b.order(crossing.TaskRetire)
+}
+
+// Nothing moves before the prober has had good answers at the front: what is not reached says nothing of anybody.
+func TestADoorThatWasNeverReached(t *testing.T) {
+	door := func(p *plan.Plan) {
+		p.Guards = []plan.Guard{{Name: "door", Watch: plan.Door, Margin: 0.05, Find: 0.1, Then: plan.RollBack}}
+	}
+	for _, reached := range []bool{true, false} {
+		b := newBench(t, door)
+		b.doored = true
+		var ended []reading.Ended
+		step := func() {
+			e := reading.Ended{At: b.now, Unreached: 10}
+			if reached {
+				e = reading.Ended{At: b.now, Sides: [2]reading.Tally{{Of: 10}, {}}}
+			}
+			ended = append(ended, e)
+			b.e.DoorRead(reading.Door{At: b.now.Add(time.Second), Ended: ended})
+			b.pass(time.Second)
+		}
+		for range 3 {
+			step()
+		}
+		b.begin()
+		o := b.order(crossing.TaskRaise)
+		b.stand(split.Green, "4.3.0", reading.Healthy)
+		b.told(split.Green)
+		b.e.Started(b.now, o.ID)
+		step()
+		b.proves(b.order(crossing.TaskProve))
+		step()
+		if reached {
+			b.order(crossing.TaskMove)
+			continue
+		}
+		if got := b.lacks(); len(got) != 1 || got[0] != crossing.LackDoor || len(b.e.Orders()) > 0 {
+			t.Errorf("it lacks %v, and orders %v", got, b.e.Orders())
+		}
+		for range 35 {
+			step()
+		}
+		if !b.frozen(crossing.NotKnown) || b.e.State().Share != 0 {
+			t.Fatalf("then it is at %v", b.e.State())
+		}
+		if err := b.command(crossing.Resume{}); err != nil {
+			t.Fatal(err)
+		}
+		step()
+		b.order(crossing.TaskMove) // on a person's word
+	}
 }

@@ -75,8 +75,8 @@ func (e *Engine) wanted(at time.Time) []split.Side {
 	}
 	var list []split.Side
 	for _, side := range order {
-		kept := (s.Stage == crossing.Shift || s.Stage == crossing.Keep) && s.Moved
-		busy := s.Task.ID != 0 && s.Task.Side == side && (s.Task.Do == crossing.StandUp || s.Task.Do == crossing.Retire)
+		kept := (s.Stage == crossing.Shifting || s.Stage == crossing.Keeping) && s.Moved
+		busy := s.Task.ID != 0 && s.Task.Side == side && (s.Task.Do == crossing.TaskRaise || s.Task.Do == crossing.TaskRetire)
 		gets := s.Stage != crossing.None && s.Sends(side) > 0 || known && r.Sends(side) > 0
 		if (gets || kept) && !busy && e.sides[side].fresh(at) {
 			list = append(list, side)

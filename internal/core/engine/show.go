@@ -24,7 +24,7 @@ func (e *Engine) View(at time.Time) View {
 		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
 		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
 		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole, Hook: e.hook, Again: e.rested,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind, Remembers: r.Remembers, Everywhere: e.everywhere()},
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind, Own: e.series.Own(at.Add(-figureSpan)), Remembers: r.Remembers, Everywhere: e.everywhere()},
 	}
 	for _, side := range e.wanted(at) {
 		if slices.ContainsFunc(e.sides[side].view.Instances, func(c reading.Condition) bool { return e.restarts(c.Instance) }) {
@@ -64,7 +64,7 @@ func (e *Engine) View(at time.Time) View {
 	e.judgeSplit(at)
 	v.Split = e.split
 	v.WayBack = e.wayBack(at, v.Traffic)
-	if v.WaysOut = e.waysOut(v); len(v.WaysOut) > 0 {
+	if v.WaysOut, v.Alike = e.waysOut(v); len(v.WaysOut) > 0 {
 		v.Split = SplitView{Asked: v.Split.Asked} // those that are lost name no side, so that the rest says nothing of it
 	}
 	v.Overlap = e.overlap(at)
@@ -94,6 +94,7 @@ func (e *Engine) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
 		Rate: t.Rate, Peak: e.peak(at), Capacity: v.Capacity, Looks: e.looks,
 		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Out[home]),
 	}
+	_, f.Elsewhere = e.astray(at)
 	if part := e.frontPart(home); !slices.ContainsFunc(part, func(c reading.Condition) bool { return c.State == reading.Healthy }) {
 		f.Healthy, f.Instances = 0, len(part) // other parts answer nobody
 	}
@@ -104,10 +105,10 @@ func (e *Engine) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
 }
 
 // waysOut is what can be done where a side that gets requests is known to be ill.
-func (e *Engine) waysOut(v View) []wayout.Way {
+func (e *Engine) waysOut(v View) (ways []wayout.Way, alike bool) {
 	s := e.state
 	if !s.Stage.UnderWay() || s.GoingBack || s.Alone() {
-		return nil
+		return nil, false
 	}
 	f := wayout.Facts{Target: s.Target, Share: s.Share, Moved: s.Moved, Proven: s.Proven, Rate: v.Traffic.Rate}
 	for _, side := range split.Sides {
@@ -115,7 +116,7 @@ func (e *Engine) waysOut(v View) []wayout.Way {
 		known := v.At.Sub(e.sides[side].view.At) <= knownFor
 		f.Sides[side] = wayout.Side{Known: known, Healthy: b.Healthy, Instances: b.Instances, Capacity: v.Sides[side].Capacity, Bad: e.bad(v.At, side, figureSpan)}
 	}
-	return wayout.List(f)
+	return wayout.List(f), wayout.Alike(f)
 }
 
 // overlap is since when both sides have stood, and what the spare one has cost.

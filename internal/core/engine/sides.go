@@ -147,10 +147,10 @@ func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
 	case !r.started.IsZero() && v.Healthy():
 		return e.decide(at, Self, crossing.Report{Fact: crossing.Raised{Task: t.ID, Instances: v.Names, Times: v.Times}})
 	case !r.started.IsZero() && v.Exited():
-		return e.decide(at, Self, crossing.Report{Fact: crossing.NotDone{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
+		return e.decide(at, Self, crossing.Report{Fact: crossing.Failed{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
 	case at.After(r.deadline):
 		limit := e.plan.RaiseLimit(t.Side)
-		return e.decide(at, Self, crossing.Report{Fact: crossing.NotDone{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v, Limit: limit}}})
+		return e.decide(at, Self, crossing.Report{Fact: crossing.Failed{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v, Limit: limit}}})
 	}
 	return nil
 }
@@ -179,7 +179,7 @@ func (e *Engine) ill(c reading.Condition) bool {
 }
 
 // bench is what is known of a side's ability to serve.
-func (e *Engine) bench(side split.Side) crossing.Bench {
+func (e *Engine) bench(side split.Side) crossing.Serving {
 	b := e.lastBench(side)
 	for _, s := range e.sides {
 		b.Known = b.Known && e.now.Sub(s.view.At) <= knownFor
@@ -188,17 +188,20 @@ func (e *Engine) bench(side split.Side) crossing.Bench {
 }
 
 // there is what is known of the target. That nobody of it serves is known without the other side's word.
-func (e *Engine) there() crossing.Bench {
+func (e *Engine) there() crossing.Serving {
 	target := e.state.Target
 	if last := e.lastBench(target); last.Healthy == 0 && e.sides[target].fresh(e.now) {
+		if e.sides[target.Other()].view.At.IsZero() && len(e.unnoted(e.now, target)) == 0 {
+			last.Known, last.Other = true, max(last.Other, 1) // who was not read yet is no worse
+		}
 		return last
 	}
 	return e.bench(target)
 }
 
 // lastBench is what was known of it last, however long ago.
-func (e *Engine) lastBench(side split.Side) crossing.Bench {
-	b := crossing.Bench{Side: side, Known: true}
+func (e *Engine) lastBench(side split.Side) crossing.Serving {
+	b := crossing.Serving{Side: side, Known: true}
 	for _, s := range split.Sides {
 		b.Known = b.Known && !e.sides[s].view.At.IsZero()
 		for _, c := range e.sides[s].view.Instances {
@@ -280,7 +283,7 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 	for _, side := range split.Sides {
 		conditions := e.frontPart(side)
 		t := e.state.Task
-		busy := t.ID != 0 && t.Side == side && (t.Do == crossing.Retire || t.Do == crossing.StandUp && e.raising.started.IsZero())
+		busy := t.ID != 0 && t.Side == side && (t.Do == crossing.TaskRetire || t.Do == crossing.TaskRaise && e.raising.started.IsZero())
 		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) || e.state.Out[side] && e.front.reading.Sends(side) == 0 {
 			continue
 		}
@@ -297,13 +300,16 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 	return Tell{}, false
 }
 
-// joins reports whether the front is told of an instance. One that it does not know, of a side that gets requests, has to be
-// healthy, and where it is the target's, the side has to be proven with it.
+// joins reports whether the front is told of an instance. One that it does not know, of a side that gets requests,
+// has to be healthy, and where it is the target's, the side has to be proven with it.
 func (e *Engine) joins(side split.Side, c reading.Condition) bool {
-	listed := len(e.front.reading.Sides[side].Instances)
-	switch s := e.state; {
-	case listed == 0 || e.front.reading.Sends(side) == 0 || e.lists(side, c.Address):
+	listed, s := len(e.front.reading.Sides[side].Instances), e.state
+	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.More) // and a share that was ordered before may come yet
+	switch {
+	case e.front.reading.Sends(side) == 0 && !grows || e.lists(side, c.Address):
 		return true
+	case listed == 0: // it has forgotten them
+		return !e.coming(c.Instance)
 	case c.State != reading.Healthy:
 		return false
 	case side == s.Target && s.Stage.UnderWay():
@@ -325,9 +331,9 @@ func (e *Engine) lists(side split.Side, address string) bool {
 	return slices.ContainsFunc(e.front.reading.Sides[side].Instances, func(c reading.Count) bool { return c.Address == address })
 }
 
-// strangers are instances that the front sends requests to, and that the plan does not name though it says who stands on
-// the side. They are left as they are, and so is the side, until a person says what they are. Those that were named once are
-// no strangers.
+// strangers are instances that the front sends requests to, and that the plan does not name though it says who stands
+// on the side. They are left as they are, and so is the side, until a person says what they are. Those that were
+// named once are no strangers.
 func (e *Engine) strangers(side split.Side) []string {
 	r := e.front.reading
 	if !e.plan.Stands(side) || r.Sends(side) == 0 {

@@ -22,7 +22,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit/judge"
+	"vaiven/lab/testkit/judge"
 )
 
 var (
@@ -173,6 +173,7 @@ type sim struct {
 	watched      time.Duration // of the present leg or keep, as far as all was known
 	answered     float64       // by the target since it first got requests, or since the keeper began
 	answeredFrom time.Time     // when that was
+	termed       time.Time     // when a keeper last began a term
 	stillLost    float64       // what would have failed since the live side was known to be dead, had everything stayed
 	lost         float64       // what has failed since
 	deadShare    split.Share   // that everything would have stayed at,
@@ -564,6 +565,9 @@ func (s *sim) start(m Memory) {
 		}
 	}
 	s.folded = state
+	if m.At.IsZero() && (state.Task.Do == crossing.TaskMove || state.Late.ID != 0) {
+		s.termed = s.now
+	}
 	s.clockOf = s.skew
 	s.frontRead, s.sidesRead, s.watched, s.deadSince = time.Time{}, [2]time.Time{}, state.Whole()-state.Left, time.Time{}
 	if m.At.IsZero() {
@@ -599,11 +603,24 @@ func (s *sim) tick() {
 		_ = s.engine.View(at)
 	}
 	due := s.engine.Due(at).Sub(at)
-	s.later(max(due, time.Millisecond), s.tick)
+	s.later(max(due, 50*time.Millisecond), s.tick) // what is due may be withheld for long
+}
+
+// gets takes in since when the target is read to get requests: answers are counted from there.
+func (s *sim) gets() {
+	if since := s.engine.since; !since.Equal(s.answeredFrom) {
+		s.answered, s.answeredFrom = 0, since
+		if !s.hung.IsZero() {
+			s.answered = s.waiting // those that hang already are bad answers of now
+		}
+	}
 }
 
 // took takes events in, records them, and has done what is ordered.
 func (s *sim) took(events []crossing.Event) {
+	if len(events) == 0 {
+		s.gets()
+	}
 	for _, e := range events {
 		s.tell("%s: %s %+v", e.By, e.What.Kind(), e.What)
 		s.all = append(s.all, e)
@@ -658,7 +675,7 @@ func (s *sim) perform() {
 		s.running, s.cancel = wanted.ID, gone
 		switch {
 		case wanted.ID == 0:
-		case wanted.Do == crossing.GoHome:
+		case wanted.Do == crossing.TaskHome:
 			s.later(0, func() { s.goHome(wanted, gone, 100*time.Millisecond) })
 		default:
 			s.whenKept(wanted, gone, s.now.Add(2*time.Second))
@@ -672,7 +689,7 @@ func (s *sim) whenKept(o Order, gone *bool, limit time.Time) {
 	switch {
 	case *gone:
 	case s.onDisk(o.ID):
-		do := map[crossing.Deed]func(Order, *bool){crossing.StandUp: s.standUp, crossing.Check: s.check, crossing.Move: s.move, crossing.Retire: s.retire}[o.Do]
+		do := map[crossing.TaskKind]func(Order, *bool){crossing.TaskRaise: s.standUp, crossing.TaskProve: s.check, crossing.TaskMove: s.move, crossing.TaskRetire: s.retire}[o.Do]
 		do(o, gone)
 	case s.now.After(limit):
 		s.notDone(o, crossing.TroubleLogbook)
@@ -684,7 +701,7 @@ func (s *sim) whenKept(o Order, gone *bool, limit time.Time) {
 func (s *sim) report(f crossing.Fact) { s.took(s.engine.Report(s.clock(), f)) }
 
 func (s *sim) notDone(o Order, kind crossing.TroubleKind) {
-	s.report(crossing.NotDone{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: "no answer"}})
+	s.report(crossing.Failed{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: "no answer"}})
 }
 
 // readFront reads the front again and again.
@@ -722,7 +739,7 @@ func (s *sim) readFront() {
 }
 
 func (s *sim) reading() reading.Front {
-	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Tells{Counts: true, Waits: true, Both: true}, Remembers: s.remembers, Everywhere: s.hearsay()}
+	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Capabilities{Counts: true, Waits: true, Both: true}, Remembers: s.remembers, Everywhere: s.hearsay()}
 	if s.beside != s.share {
 		r.Apart = []reading.Apart{{Front: "quay", Share: s.beside}}
 	}
@@ -753,8 +770,8 @@ func (s *sim) hearsay() time.Time {
 	return s.everywhere.Add(s.clockOf)
 }
 
-// early reports whether a side that has no share is touched while somebody may still come to it. That must not be where the keeper
-// has read of it.
+// early reports whether a side that has no share is touched while somebody may still come to it. That must not be
+// where the keeper has read of it.
 func (s *sim) early(what string, side split.Side) bool {
 	if !s.now.Before(s.everywhere) {
 		return false
@@ -854,20 +871,31 @@ func (s *sim) change(o Order, gone *bool) {
 		heard = false
 	}
 	ordered := s.now
+	hears := func(do func()) { // a process that stands still hears of it later
+		if s.now.Before(s.held) {
+			s.later(0, func() {
+				if !*gone {
+					do()
+				}
+			})
+			return
+		}
+		do()
+	}
 	act := func() {
 		if *gone && !deaf {
 			return
 		}
 		if s.compares && s.stale(o) || s.down {
 			if !*gone {
-				s.notDone(o, crossing.TroubleFront)
+				hears(func() { s.notDone(o, crossing.TroubleFront) })
 			}
 			return
 		}
 		for _, side := range split.Sides {
 			if o.Share.Of(side) > 0 && len(s.servers[side]) == 0 {
 				if !*gone {
-					s.notDone(o, crossing.TroubleFront)
+					hears(func() { s.notDone(o, crossing.TroubleFront) })
 				}
 				return
 			}
@@ -886,7 +914,7 @@ func (s *sim) change(o Order, gone *bool) {
 		s.put(by, o.Share, o.ID, fmt.Sprintf("task %d", o.ID))
 		if s.order.Generation > o.Generation && !*gone { // it takes itself back, where it still can
 			s.put(judge.Home, split.Toward(s.order.Side, split.Whole), 0, "itself, taken back")
-			s.notDone(o, crossing.TroubleFront)
+			hears(func() { s.notDone(o, crossing.TroubleFront) })
 			return
 		}
 		if *gone {
@@ -900,10 +928,11 @@ func (s *sim) change(o Order, gone *bool) {
 		}
 		if !heard {
 			s.surprises = true
-			s.notDone(o, crossing.TroubleFront)
+			hears(func() { s.notDone(o, crossing.TroubleFront) })
 			return
 		}
-		s.report(crossing.InForce{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes, Everywhere: s.hearsay()})
+		in := crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes, Everywhere: s.hearsay()}
+		hears(func() { s.report(in) })
 	}
 	if deaf { // also if the process ends meanwhile: the command is on its way
 		life := s.life
@@ -912,8 +941,8 @@ func (s *sim) change(o Order, gone *bool) {
 				act()
 				return
 			}
-			// Nobody is there any more to hear of it.
-			if !s.down && !(s.compares && s.stale(o)) && len(s.servers[0])*len(s.servers[1]) > 0 {
+			// Nobody is there any more to hear of it. Where another has gone on since, it began a term.
+			if !s.down && !(s.compares && s.termed.After(ordered)) && !(s.compares && s.stale(o)) && len(s.servers[0])*len(s.servers[1]) > 0 {
 				s.surprises, s.strayAt = true, s.now
 				s.put(judge.Stray, o.Share, o.ID, fmt.Sprintf("task %d of a keeper that is gone", o.ID))
 			}
@@ -957,7 +986,7 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 			}
 			return
 		case len(s.servers[o.Side]) == 0 && len(s.servers[o.Side.Other()]) > 0 && !o.Force:
-			s.report(crossing.NotHome{Task: o.ID, Home: crossing.Bench{Side: o.Side}})
+			s.report(crossing.NotReturned{Task: o.ID, Home: crossing.Serving{Side: o.Side}})
 			return
 		}
 		s.order = reading.Order{Generation: s.order.Generation + 1, Side: o.Side, At: s.now, By: o.By}
@@ -971,7 +1000,7 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 			s.later(pause, func() { s.goHome(o, gone, min(2*pause, 2*time.Second)) })
 			return
 		}
-		s.report(crossing.AtHome{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision, Everywhere: s.hearsay()})
+		s.report(crossing.Returned{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision, Everywhere: s.hearsay()})
 	})
 }
 
@@ -1119,7 +1148,7 @@ func (s *sim) ask(in crossing.Input) error {
 	}
 	if back, ok := in.(crossing.Back); !ok {
 		switch in.(type) {
-		case crossing.Halt:
+		case crossing.Freeze:
 		default:
 			if s.full {
 				return nil // refused by the keeper: nothing could be recorded
@@ -1162,7 +1191,7 @@ func (s *sim) ask(in crossing.Input) error {
 		switch f := e.What.(type) {
 		case crossing.Begun, crossing.Ordered:
 			s.outAt = s.now
-		case crossing.WentOn:
+		case crossing.Resumed:
 			s.outAt = s.now
 			s.judge.Thawed(s.now, seen, f.Freezes...)
 		case crossing.Accepted:
@@ -1223,24 +1252,24 @@ func (s *sim) person() {
 	share := split.Share(s.r.IntN(10_001))
 	var in crossing.Input
 	odd := []crossing.Input{
-		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Halt{}, crossing.GoOn{}, crossing.NextLeg{Leg: next}, crossing.ProveAgain{}, crossing.GiveUp{},
-		crossing.Back{}, crossing.Back{Force: true}, crossing.ShiftTo{Share: share}, crossing.Yes{Question: c.Seq}, crossing.No{Question: c.Question.ID},
-		crossing.RaiseSpare{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices}, crossing.TakeWheel{}, crossing.LeaveWheel{Client: c.Wheel.Client},
+		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{}, crossing.Next{Leg: next}, crossing.Prove{}, crossing.Retire{},
+		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.Yes{Question: c.Seq}, crossing.No{Question: c.Question.ID},
+		crossing.Raise{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices}, crossing.TakeWheel{}, crossing.LeaveWheel{Client: c.Wheel.Client},
 		crossing.Reroute{Route: s.rerouted(c)}, crossing.Reroute{Route: s.rerouted(c)},
 	}
 	switch {
 	case s.r.IntN(4) == 0 && !(s.patient && s.r.IntN(3) > 0):
 		in = odd[s.r.IntN(len(odd))]
-	case c.Task.Do == crossing.Move && s.r.IntN(2) == 0:
+	case c.Task.Do == crossing.TaskMove && s.r.IntN(2) == 0:
 		in = crossing.Steer{Share: share}
 	case c.Question.ID != 0:
 		in = crossing.Yes{Question: c.Question.ID}
 	case c.Foreign:
-		in = []crossing.Input{crossing.PutBack{}, crossing.GoOn{}}[s.r.IntN(2)]
+		in = []crossing.Input{crossing.PutBack{}, crossing.Resume{}}[s.r.IntN(2)]
 	case c.Frozen():
-		in = crossing.GoOn{}
-	case c.Stage == crossing.Shift && s.r.IntN(3) == 0:
-		in = crossing.NextLeg{Leg: next}
+		in = crossing.Resume{}
+	case c.Stage == crossing.Shifting && s.r.IntN(3) == 0:
+		in = crossing.Next{Leg: next}
 	}
 	s.seen, s.deadSince = c.Seq, time.Time{}
 	if in == nil {
@@ -1264,20 +1293,18 @@ func (s *sim) holds(e crossing.Event) {
 		s.watched = 0
 	}
 	s.judged(e, before)
-	if since := s.engine.since; !since.Equal(s.answeredFrom) {
-		s.answered, s.answeredFrom = 0, since
-	}
+	s.gets()
 	of := func(task uint64) {
 		if task != s.ordered && task != before.Late.ID { // a change that a freeze cancelled came through all the same
 			s.broke("a report on task %d counts, and %d was the last one: %+v", task, s.ordered, e.What)
 		}
 	}
 	switch f := e.What.(type) {
-	case crossing.MetOrder:
+	case crossing.SentBack:
 		s.deadSince = time.Time{} // it is a person's word, who sees to it
-	case crossing.WentBack:
+	case crossing.RollsBack:
 		s.backAt, s.backBy = s.now, e.By
-	case crossing.NotHome:
+	case crossing.NotReturned:
 		if s.nobody++; s.now.Sub(s.nobodyAt) > 10*time.Second || s.backBy != Guards {
 			s.nobody = 1
 		}
@@ -1292,7 +1319,7 @@ func (s *sim) holds(e crossing.Event) {
 		of(f.Task)
 	case crossing.Retired:
 		of(f.Task)
-	case crossing.InForce:
+	case crossing.TookEffect:
 		of(f.Task)
 		if f.Share != f.Nearest {
 			s.broke("%v is in force where %v was asked for, and it is taken for ours", f.Share, f.Nearest)
@@ -1302,17 +1329,17 @@ func (s *sim) holds(e crossing.Event) {
 			s.broke("somebody is said to have changed the front, and nobody did: %+v", f)
 		}
 	case crossing.Ended:
-	case crossing.AtHome:
+	case crossing.Returned:
 		of(f.Task)
 		if s.share != f.Share && !s.outside.After(s.homeAt) {
 			s.broke("it says that all is home, and the front has %v on green", s.share)
 		}
 	case crossing.Ordered:
 		s.ordered = e.Seq
-		if e.At.Before(s.dead) && f.Task.Do == crossing.Move && !f.Task.Act && f.Task.Share.Of(c.Target) > before.Part() {
+		if e.At.Before(s.dead) && f.Task.Do == crossing.TaskMove && !f.Task.Act && f.Task.Share.Of(c.Target) > before.Part() {
 			s.broke("more is to go to %v, where nobody serves", c.Target)
 		}
-		if f.Task.Do == crossing.Retire && c.Share.Of(f.Task.Side) > 0 {
+		if f.Task.Do == crossing.TaskRetire && c.Share.Of(f.Task.Side) > 0 {
 			s.broke("%v is to be retired, which gets %v", f.Task.Side, c.Share.Of(f.Task.Side))
 		}
 	}
@@ -1326,8 +1353,8 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 	goesOn := false
 	switch f := e.What.(type) {
 	case crossing.Ordered:
-		goesOn = f.Task.More || f.Task.Do == crossing.Move && !before.Due.On && !f.Task.Act && f.Task.Share.Of(before.Target) > before.Part() ||
-			f.Task.Do == crossing.Retire && f.Task.Side != before.Target && before.Stage == crossing.Settled
+		goesOn = f.Task.More || f.Task.Do == crossing.TaskMove && !before.Due.On && !f.Task.Act && f.Task.Share.Of(before.Target) > before.Part() ||
+			f.Task.Do == crossing.TaskRetire && f.Task.Side != before.Target && before.Stage == crossing.Settled
 	case crossing.Ended:
 		goesOn = f.Stage == crossing.Settled
 	}
@@ -1341,15 +1368,15 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 	if !known {
 		s.broke("it goes on though the front was read %v ago, and the sides %v and %v ago: %+v", s.now.Sub(s.frontRead), s.now.Sub(s.sidesRead[0]), s.now.Sub(s.sidesRead[1]), e.What)
 	}
-	if before.Stage == crossing.Keep && !s.serves(before.Target) && e.At.Before(s.dead) {
+	if before.Stage == crossing.Keeping && !s.serves(before.Target) && e.At.Before(s.dead) {
 		s.broke("it settles on %v, where nobody serves", before.Target)
 	}
-	byItself := e.By == Self && (before.Stage == crossing.Shift || before.Stage == crossing.Keep)
+	byItself := e.By == Self && (before.Stage == crossing.Shifting || before.Stage == crossing.Keeping)
 	if !byItself {
 		return
 	}
 	_, until := before.UntilSure()
-	if s.watched < before.Whole()-1100*time.Millisecond && before.Task.ID == 0 && !until {
+	if s.watched < before.Whole()-freshFront-100*time.Millisecond && before.Task.ID == 0 && !until {
 		s.broke("it went on by itself after %v of %v were watched: %+v", s.watched, before.Whole(), e.What)
 	}
 	if s.plan.Quiet == plan.QuietGoOn || before.Alone() { // nobody is there to compare with
@@ -1381,7 +1408,7 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 		s.judge.Begins(s.now, f.Target, f.First || f.AtOnce, s.grows.Until, s.grows.Then)
 	case crossing.Frozen:
 		s.judge.Frozen(s.now, e.Seq)
-	case crossing.WentBack:
+	case crossing.RollsBack:
 		s.judge.Returns(s.now)
 	case crossing.Ended:
 		s.judge.Ends(s.now, f.Stage == crossing.Settled)
@@ -1391,7 +1418,7 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 	case crossing.Accepted: // which is an answer to the question that it asked
 		s.accepted = true
 		for _, f := range before.Freezes {
-			if !slices.ContainsFunc(c.Freezes, func(left crossing.Freeze) bool { return left.ID == f.ID }) {
+			if !slices.ContainsFunc(c.Freezes, func(left crossing.Freezing) bool { return left.ID == f.ID }) {
 				s.judge.Thawed(s.now, f.ID, f.ID)
 			}
 		}
@@ -1402,13 +1429,13 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 		}
 	case crossing.Ordered:
 		switch t := f.Task; {
-		case t.Do == crossing.Move, t.More: // where the side gets more instances first, it was that order that went on
+		case t.Do == crossing.TaskMove, t.More: // where the side gets more instances first, it was that order that went on
 			s.judge.Ordered(s.now, e.Seq, t.Share, e.By == Self && !before.Due.On)
-		case t.Do == crossing.Retire:
+		case t.Do == crossing.TaskRetire:
 			s.retiring = e.Seq
 		}
 	}
-	if s.retiring != 0 && c.Task.Do != crossing.Retire {
+	if s.retiring != 0 && c.Task.Do != crossing.TaskRetire {
 		s.retiring = 0
 	}
 	s.judge.Retiring(s.retiring != 0)
@@ -1420,7 +1447,7 @@ func (s *sim) still() {
 	e := s.engine
 	c := e.state
 	home := e.bench(c.Target.Other())
-	dead := home.Known && home.Healthy == 0 && home.Other > 0 && (c.Stage == crossing.Shift || c.Stage == crossing.Keep) && !c.GoingBack && c.Task.ID == 0 && s.share == c.Share
+	dead := home.Known && home.Healthy == 0 && home.Other > 0 && (c.Stage == crossing.Shifting || c.Stage == crossing.Keeping) && !c.GoingBack && c.Task.ID == 0 && s.share == c.Share
 	switch {
 	case s.deadSince.IsZero() && dead:
 		s.deadSince, s.deadShare, s.lost, s.stillLost = s.now, s.share, 0, 0
@@ -1447,7 +1474,7 @@ func (s *sim) consistent(changed bool) {
 	if (c.Stage.Over() || c.Stage == crossing.None) && (c.Frozen() || c.Question.ID != 0 || c.GoingBack || c.Timed()) {
 		s.broke("nothing is under way, and it waits for somebody: %v", c)
 	}
-	if c.GoingBack && c.Task.Do != crossing.GoHome {
+	if c.GoingBack && c.Task.Do != crossing.TaskHome {
 		s.broke("it goes back, and nobody is told to: %v", c)
 	}
 	if c.GoingBack && c.Frozen() {
@@ -1548,7 +1575,44 @@ func (s *sim) strikes() {
 		}
 		s.until(s.now.Add(s.millis(10, 10_000)))
 		s.start(Memory{})
+	case s.happens("everything was started anew", 25):
+		s.anew()
 	}
+}
+
+// anew ends all processes at once: the keeper, the front and all instances. Most of these are started again by
+// whoever does that, each in its own time.
+func (s *sim) anew() {
+	s.disturbed++
+	*s.cancel = true
+	s.life++
+	if s.endedAt = s.now; s.now.Before(s.held) {
+		s.endedAt = s.heldFrom
+	}
+	s.down = true
+	for _, side := range split.Sides {
+		for n := range s.sides[side] {
+			i := &s.sides[side][n]
+			name := i.Name
+			i.Running, i.Exit = false, "killed"
+			s.feels(side, name, reading.Exited)
+			if s.r.IntN(5) == 0 {
+				continue
+			}
+			s.after(s.millis(500, 15_000), func() {
+				at := slices.IndexFunc(s.sides[side], func(now reading.Instance) bool { return now.Name == name })
+				if at < 0 || s.health[name] != reading.Exited {
+					return
+				}
+				up := &s.sides[side][at]
+				up.Running, up.Exit, up.Started = true, "", s.now
+				s.feels(side, up.Name, "")
+			})
+		}
+	}
+	s.after(s.millis(500, 10_000), func() { s.down = false })
+	s.until(s.now.Add(s.millis(500, 20_000)))
+	s.start(Memory{})
 }
 
 // stands lets the process stand still, or the whole machine, whose clock for what lasts stands still as well then.
@@ -1621,7 +1685,7 @@ func (s *sim) ends() {
 	if s.broken != "" {
 		return
 	}
-	if c := s.engine.state; c.Task.ID != 0 && !c.Stage.UnderWay() && !(c.Task.Do == crossing.Retire && !s.serves(c.Task.Side.Other())) {
+	if c := s.engine.state; c.Task.ID != 0 && !c.Stage.UnderWay() && !(c.Task.Do == crossing.TaskRetire && !s.serves(c.Task.Side.Other())) {
 		s.broke("what was to be done is never done: %v: %+v, %v", c, s.engine.withheld(c.Task), s.health)
 	}
 	s.quiet(6*time.Second, func() bool {

@@ -34,7 +34,7 @@ type SplitView struct {
 // JudgeSplit says whether requests are split as asked: by the front's counts of those on
 // green and in all, and by the answers of each side that the prober got where it meets both. Where
 // the key keeps clients together and the front counts them, it is clients that are counted.
-func JudgeSplit(share split.Share, f plan.Front, tells reading.Tells, counts evidence.Count, probed [2]int64) SplitView {
+func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, counts evidence.Count, probed [2]int64) SplitView {
 	tolerance := evidence.Independent
 	if f.Together() && !tells.Clients {
 		tolerance = evidence.Clustered
@@ -53,7 +53,7 @@ func JudgeSplit(share split.Share, f plan.Front, tells reading.Tells, counts evi
 
 // Split is what was counted since a time on green, and in all: requests, or clients where the key keeps
 // them together and the front counts them.
-func Split(s *figures.Series, since time.Time, f plan.Front, tells reading.Tells) evidence.Count {
+func Split(s *figures.Series, since time.Time, f plan.Front, tells reading.Capabilities) evidence.Count {
 	green, blue := s.Count(split.Green, since, 0).Requests, s.Count(split.Blue, since, 0).Requests
 	if f.Together() && tells.Clients {
 		green, blue = 0, 0

@@ -19,14 +19,15 @@ func stands(side split.Side) func(*plan.Plan) {
 	}
 }
 
-// A side that stands leaves the rotation when it is retired, and the front is told of it again when it is raised, and not before.
+// A side that stands leaves the rotation when it is retired, and the front is told of it again when it is raised, and
+// not before.
 func TestWhatStandsLeavesTheRotation(t *testing.T) {
 	b := newBench(t, stands(split.Blue))
 	b.shifts()
 	b.pass(11 * time.Second)
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	b.pass(21 * time.Second)
-	o := b.order(crossing.Retire)
+	o := b.order(crossing.TaskRetire)
 	b.e.Report(b.now, crossing.Stopping{Task: o.ID, Stands: true})
 	b.front.Sides[split.Blue].Instances = nil
 	b.e.Report(b.now, crossing.Retired{Task: o.ID, Side: split.Blue, Stands: true, Stays: 1})
@@ -44,9 +45,9 @@ func TestWhatStandsLeavesTheRotation(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	b.e.Started(b.now, b.order(crossing.StandUp).ID)
+	b.e.Started(b.now, b.order(crossing.TaskRaise).ID)
 	b.pass(time.Second)
-	if b.order(crossing.Check); b.e.View(b.now).Sides[split.Blue].Out {
+	if b.order(crossing.TaskProve); b.e.View(b.now).Sides[split.Blue].Out {
 		t.Error("raised again it is still out")
 	}
 	if tell, ok := b.e.Telling(b.now); !ok || tell.Side != split.Blue {
@@ -54,8 +55,8 @@ func TestWhatStandsLeavesTheRotation(t *testing.T) {
 	}
 }
 
-// A front that sends requests to somebody whom the plan does not name keeps the side as it is; of those that were named once,
-// one that is gone is taken out.
+// A front that sends requests to somebody whom the plan does not name keeps the side as it is; of those that were
+// named once, one that is gone is taken out.
 func TestStrangersAreLeftAlone(t *testing.T) {
 	b := newBench(t, stands(split.Blue))
 	b.front.Sides[split.Blue].Instances = append(b.front.Sides[split.Blue].Instances, reading.Count{Server: reading.Server{Name: "app3", Address: "10.1.0.9:80"}})
@@ -80,34 +81,35 @@ func TestStrangersAreLeftAlone(t *testing.T) {
 	}
 }
 
-// What stands is raised when it is at the version, whoever brought it there; one that is down, or not there yet, may come.
+// What stands is raised when it is at the version, whoever brought it there; one that is down, or not there yet, may
+// come.
 func TestARaiseOfWhatStands(t *testing.T) {
 	b := newBench(t, stands(split.Green))
 	b.stand(split.Green, "4.2.0", reading.Healthy)
 	b.look()
 	b.begin()
-	b.e.Started(b.now, b.order(crossing.StandUp).ID)
+	b.e.Started(b.now, b.order(crossing.TaskRaise).ID)
 	b.pass(3 * time.Second)
-	b.order(crossing.StandUp) // it waits
+	b.order(crossing.TaskRaise) // it waits
 	b.stand(split.Green, "4.3.0", reading.Exited)
 	b.pass(3 * time.Second)
-	b.order(crossing.StandUp)
+	b.order(crossing.TaskRaise)
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.pass(time.Second)
-	b.order(crossing.Check)
+	b.order(crossing.TaskProve)
 	c := newBench(t, stands(split.Green))
 	c.stand(split.Green, "4.2.0", reading.Healthy)
 	c.look()
 	c.begin()
-	c.e.Started(c.now, c.order(crossing.StandUp).ID)
+	c.e.Started(c.now, c.order(crossing.TaskRaise).ID)
 	c.pass(21 * time.Second)
 	if s := c.e.State(); s.Stage != crossing.CalledOff || s.Why.Trouble.Raise.Stuck[0].Said != "it runs 4.2.0" {
 		t.Errorf("when it does not come: %v", s)
 	}
 }
 
-// Where the live side is dead nobody waits for word of it: what is proven gets everything in one step, and no guard asks for
-// somebody to compare with.
+// Where the live side is dead nobody waits for word of it: what is proven gets everything in one step, and no guard
+// asks for somebody to compare with.
 func TestAtOnce(t *testing.T) {
 	b := newBench(t)
 	begin := crossing.Begin{
@@ -123,7 +125,7 @@ func TestAtOnce(t *testing.T) {
 	if err := b.command(begin); err != nil {
 		t.Fatal(err)
 	}
-	o := b.order(crossing.StandUp)
+	o := b.order(crossing.TaskRaise)
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.e.Started(b.now, o.ID)
 	for range 8 { // of blue, whose place is gone too, nothing is read any more
@@ -131,15 +133,15 @@ func TestAtOnce(t *testing.T) {
 		b.read()
 		b.side(split.Green)
 	}
-	b.proves(b.order(crossing.Check))
+	b.proves(b.order(crossing.TaskProve))
 	b.told(split.Green)
 	b.read()
-	o = b.order(crossing.Move)
+	o = b.order(crossing.TaskMove)
 	if o.Share != split.Whole {
 		t.Errorf("the first step is %v", o.Share)
 	}
 	b.moves(o)
-	if s := b.e.State(); s.Stage != crossing.Keep || s.Frozen() {
+	if s := b.e.State(); s.Stage != crossing.Keeping || s.Frozen() {
 		t.Errorf("then it is %v", s)
 	}
 }

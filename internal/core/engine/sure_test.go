@@ -24,10 +24,10 @@ func TestALegUntilSure(t *testing.T) {
 	if v := b.e.View(b.now); v.Crossing.Task.ID != 0 || v.Sure.Of != 0.99 {
 		t.Errorf("before its least time: %v, %+v", v.Crossing, v.Sure)
 	}
-	for k := 0; b.e.State().Task.Do != crossing.Move && k < 100; k++ {
+	for k := 0; b.e.State().Task.Do != crossing.TaskMove && k < 100; k++ {
 		b.answer(time.Second, 800, 200)
 	}
-	if took := b.now.Sub(begun); b.e.State().Task.Do != crossing.Move || took > time.Minute {
+	if took := b.now.Sub(begun); b.e.State().Task.Do != crossing.TaskMove || took > time.Minute {
 		t.Errorf("after %v it is %v, %+v", took, b.e.State(), b.e.View(b.now).Sure)
 	}
 }
@@ -51,7 +51,7 @@ func TestALegThatNeverIsSure(t *testing.T) {
 	if q.Kind != crossing.AskUnsure || len(q.Unsure) != 1 || q.Unsure[0].Find != 0.02 || q.Part != 10_000 {
 		t.Fatalf("after its longest time: %v, %+v", b.e.State(), q)
 	}
-	if err := b.command(crossing.Yes{Question: q.ID}); err != nil || b.e.State().Task.Do != crossing.Move {
+	if err := b.command(crossing.Yes{Question: q.ID}); err != nil || b.e.State().Task.Do != crossing.TaskMove {
 		t.Errorf("a yes: %v, %v", err, b.e.State())
 	}
 }

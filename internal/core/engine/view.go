@@ -41,6 +41,7 @@ type View struct {
 	Parts    []Part            `json:"parts"`
 	Guards   []guard.Status    `json:"guards"`
 	WayBack  wayback.Readiness `json:"way_back"`
+	Alike    bool              `json:"alike,omitempty"`    // both sides get requests and fail alike: it is something that they share
 	WaysOut  []wayout.Way      `json:"ways_out,omitempty"` // what helps, where a side that gets requests is ill
 	Door     reading.Door      `json:"door"`
 	Track    []Point           `json:"-"`              // oldest first: asked for by time
@@ -99,6 +100,7 @@ type FrontView struct {
 	Unread  []reading.Unread `json:"unread,omitempty"` // members that could not be read
 	Notice  string           `json:"notice,omitempty"`
 	Blind   string           `json:"blind,omitempty"`   // why what it counts is not known just now
+	Own     int64            `json:"own,omitempty"`     // requests of the time that figures are of that it answered itself with an error, assigned to no side
 	Changes uint64           `json:"changes,omitempty"` // of ours that were confirmed
 	// Remembers is how long those who ask may go by what was before, after a change; 0 where nobody does.
 	Remembers  time.Duration `json:"remembers,omitzero"`

@@ -58,7 +58,7 @@ func (e *Engine) sending(at time.Time) {
 		e.alone = split.Green
 	}
 	gets := r.Sends(e.watched()) > 0 && (!e.front.at.IsZero() || s.Part() > 0)
-	switch stands := s.Stage == crossing.Shift || s.Stage == crossing.Keep; {
+	switch stands := s.Stage == crossing.Shifting || s.Stage == crossing.Keeping; {
 	case gets && e.since.IsZero():
 		e.since = at
 		if !s.Stage.UnderWay() {
@@ -72,8 +72,8 @@ func (e *Engine) sending(at time.Time) {
 	}
 }
 
-// watch evaluates the guards, and heeds the gravest that has tripped. Whoever gets requests is watched, in every stage and
-// outside of a crossing, whoever sends them.
+// watch evaluates the guards, and heeds the gravest that has tripped. Whoever gets requests is watched, in every
+// stage and outside of a crossing, whoever sends them.
 func (e *Engine) watch(at time.Time) []crossing.Event {
 	e.judged = at
 	if !e.ready {
@@ -111,18 +111,21 @@ func (e *Engine) tripped() (crossing.Alarm, bool) {
 
 // homeFrom is what is known of the side that a guard on the other one goes back to. Nobody is sent by itself to where
 // nobody was seen last.
-func (e *Engine) homeFrom(at time.Time, from split.Side) crossing.Bench {
+func (e *Engine) homeFrom(at time.Time, from split.Side) crossing.Serving {
 	home := e.lastBench(from.Other())
+	if e.sides[home.Side].fresh(at) && len(e.unnoted(at, home.Side)) == 0 {
+		home.Known = true // its own reading will do, whatever is known of the other side
+	}
 	_, called := e.state.FrozenBy(crossing.NobodyHome)
 	seen := home.Known && home.Healthy > 0
 	if (called || e.front.fresh(at) && !seen) && len(e.front.reading.Sides[home.Side].Instances) == 0 {
 		// The front knows nobody there, and nobody was seen there: to ask it again is no news.
-		home = crossing.Bench{Known: true, Side: home.Side, Other: max(home.Other, 1)}
+		home = crossing.Serving{Known: true, Side: home.Side, Other: max(home.Other, 1)}
 	}
 	const lately = 3 * time.Second
 	if b := e.bad(at, home.Side, lately); b >= wayout.Half && b > e.bad(at, from, lately) {
 		// To go where more fails than here helps nobody, whatever its instances say.
-		home = crossing.Bench{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1), Failing: b}
+		home = crossing.Serving{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1), Failing: b}
 	}
 	return home
 }
@@ -149,8 +152,9 @@ func (e *Engine) watchLive(at time.Time) []crossing.Event {
 	return e.decide(at, Guards, crossing.LiveIll{Home: home})
 }
 
-// liveIll is what is known of the side that the service lives on, and whether it gets requests and does not serve as it should.
-func (e *Engine) liveIll(at time.Time) (b crossing.Bench, ill bool) {
+// liveIll is what is known of the side that the service lives on, and whether it gets requests and does not serve as
+// it should.
+func (e *Engine) liveIll(at time.Time) (b crossing.Serving, ill bool) {
 	s, side := e.state, e.live()
 	b = e.bench(side)
 	b.Failing = e.bad(at, side, figureSpan)
@@ -191,13 +195,16 @@ func (e *Engine) facts(at time.Time) guard.Facts {
 	s, side := e.state, e.watched()
 	serving, wanted := e.sides[side].view.Instances, e.sides[side].view.Wanted
 	f := guard.Facts{
-		Now: at, Since: e.since, Target: side, Series: &e.series, FrontRead: e.front.fresh(at), Queue: e.front.reading.Sides[side].Queue, Tells: e.front.reading.Tells, SideRead: e.sides[side].fresh(at),
+		Now: at, Since: e.since, Target: side, Series: &e.series, FrontRead: e.front.fresh(at) && e.front.reading.Blind == "", Queue: e.front.reading.Sides[side].Queue, Tells: e.front.reading.Tells, SideRead: e.sides[side].fresh(at),
 		Ill: e.ill, Restarted: e.cameBack(side, e.since), Door: e.door, Share: e.part(side), Changed: e.changed(),
 		Together: e.plan.Front.Together(), FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {
 		serving, wanted = e.serving()
 		f.Baselines, f.First, f.Overruled = s.Baselines, s.Alone(), s.Overruled
+	}
+	if home := e.lastBench(side.Other()); home.Instances > 0 && e.sides[side.Other()].fresh(at) {
+		f.Beside = 1 - float64(home.Healthy)/float64(home.Instances)
 	}
 	f.Condition, f.Wanted = serving, max(wanted-len(e.unnoted(at, side)), len(serving))
 	return f
@@ -209,7 +216,7 @@ func (e *Engine) changed() time.Time {
 	if e.front.moved.After(at) {
 		at = e.front.moved
 	}
-	if s := e.state; s.Since.After(at) && (s.Stage == crossing.Shift || s.Stage == crossing.Keep) {
+	if s := e.state; s.Since.After(at) && (s.Stage == crossing.Shifting || s.Stage == crossing.Keeping) {
 		at = s.Since
 	}
 	return at

@@ -25,49 +25,49 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		b.stand(split.Green, "4.3.0", reading.Failing)
 		b.sends(3000)
 		b.pass(2 * time.Second)
-		if o := b.order(crossing.GoHome); o.Side != split.Blue {
+		if o := b.order(crossing.TaskHome); o.Side != split.Blue {
 			t.Errorf("it goes to %v", o.Side)
 		}
 	})
 	t.Run("sent by hand in the proof", func(t *testing.T) {
 		b := newBench(t)
 		b.begin()
-		o := b.order(crossing.StandUp)
+		o := b.order(crossing.TaskRaise)
 		b.stand(split.Green, "4.3.0", reading.Healthy)
 		b.e.Started(b.now, o.ID)
 		b.pass(time.Second)
-		b.order(crossing.Check)
+		b.order(crossing.TaskProve)
 		b.sends(3000)
 		b.pass(2 * time.Second)
 		b.stand(split.Green, "4.3.0", reading.Failing)
 		b.pass(time.Second)
-		b.order(crossing.GoHome)
+		b.order(crossing.TaskHome)
 	})
 	t.Run("by a change whose confirmation is late", func(t *testing.T) {
 		b := newBench(t)
 		b.begin()
-		o := b.order(crossing.StandUp)
+		o := b.order(crossing.TaskRaise)
 		b.stand(split.Green, "4.3.0", reading.Healthy)
 		b.e.Started(b.now, o.ID)
 		b.pass(time.Second)
-		b.proves(b.order(crossing.Check))
+		b.proves(b.order(crossing.TaskProve))
 		b.told(split.Green)
 		b.read()
-		b.order(crossing.Move)
+		b.order(crossing.TaskMove)
 		b.front.Split = reading.Split{Share: 2000, Revision: b.front.Split.Revision + 1, Since: b.now}
 		b.pass(time.Second)
-		if s := b.e.State(); s.Task.Do != crossing.Move || s.Share != 0 {
+		if s := b.e.State(); s.Task.Do != crossing.TaskMove || s.Share != 0 {
 			t.Fatalf("it is confirmed already: %v", s)
 		}
 		b.stand(split.Green, "4.3.0", reading.Failing)
 		b.pass(time.Second)
-		b.order(crossing.GoHome)
+		b.order(crossing.TaskHome)
 	})
 	settled := func(t *testing.T) *bench {
 		b := newBench(t, func(p *plan.Plan) { p.Then = plan.ThenLeave })
 		b.shifts()
 		b.pass(10 * time.Second)
-		b.moves(b.order(crossing.Move))
+		b.moves(b.order(crossing.TaskMove))
 		b.pass(20 * time.Second)
 		if s := b.e.State(); s.Stage != crossing.Settled {
 			t.Fatalf("it has not settled: %v", s)
@@ -79,13 +79,13 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		b.sends(9000)
 		b.stand(split.Blue, "4.2.0", reading.Failing)
 		b.pass(2 * time.Second)
-		o := b.order(crossing.GoHome)
+		o := b.order(crossing.TaskHome)
 		if o.Side != split.Green || !o.Act || o.Why.Alarm.Guard != "unhealthy" {
 			t.Errorf("ordered is %+v", o.Task)
 		}
 		b.front.Order = reading.Order{Generation: 1, Side: split.Green}
 		b.sends(split.Whole)
-		b.e.Report(b.now, crossing.AtHome{Task: o.ID, Share: split.Whole, Generation: 1, Revision: b.front.Split.Revision})
+		b.e.Report(b.now, crossing.Returned{Task: o.ID, Share: split.Whole, Generation: 1, Revision: b.front.Split.Revision})
 		b.pass(wellFor + time.Second)
 		if s := b.e.State(); s.Stage != crossing.Settled || s.Task.ID != 0 || len(s.Ails) > 0 {
 			t.Errorf("then it is %v, %+v", s, s.Ails)
@@ -128,14 +128,14 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		b.stand(split.Green, "4.3.0", reading.Failing)
 		b.sends(2000)
 		b.pass(2 * time.Second)
-		if o := b.order(crossing.GoHome); o.Side != split.Blue {
+		if o := b.order(crossing.TaskHome); o.Side != split.Blue {
 			t.Errorf("it goes to %v", o.Side)
 		}
 	})
 }
 
-// A home that is dead is none, also where nobody serves anywhere; and after the start nothing is judged before both sides
-// had their time.
+// A home that is dead is none, also where nobody serves anywhere; and after the start nothing is judged before both
+// sides had their time.
 func TestADeadHomeIsNone(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
@@ -153,7 +153,7 @@ func TestADeadHomeIsNone(t *testing.T) {
 		if !both {
 			b.stand(split.Blue, "4.2.0", reading.Healthy)
 			b.pass(time.Second)
-			b.order(crossing.GoHome)
+			b.order(crossing.TaskHome)
 			continue
 		}
 		b.pass(10 * time.Second)
@@ -170,7 +170,7 @@ func TestMembersThatDiffer(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
 	b.pass(10 * time.Second)
-	b.moves(b.order(crossing.Move))
+	b.moves(b.order(crossing.TaskMove))
 	b.front.Apart = []reading.Apart{{Front: "pier", Share: 0}}
 	b.pass(time.Second)
 	if s := b.e.State(); s.Frozen() {
@@ -182,20 +182,20 @@ func TestMembersThatDiffer(t *testing.T) {
 	b.pass(25 * time.Second)
 	s := b.e.State()
 	f, foreign := s.FrozenBy(crossing.Foreign)
-	if !foreign || len(f.Cause.Apart) != 1 || f.Cause.Apart[0].Front != "pier" || s.Stage != crossing.Shift || s.Sends(split.Blue) != split.Whole {
+	if !foreign || len(f.Cause.Apart) != 1 || f.Cause.Apart[0].Front != "pier" || s.Stage != crossing.Shifting || s.Sends(split.Blue) != split.Whole {
 		t.Fatalf("it is %v, %+v", s, s.Freezes)
 	}
 	if err := b.command(crossing.PutBack{}); err != nil {
 		t.Fatal(err)
 	}
-	o := b.order(crossing.Move)
+	o := b.order(crossing.TaskMove)
 	if o.Share != split.Whole {
 		t.Errorf("put back is %v", o.Share)
 	}
 	b.front.Apart = nil
 	b.moves(o)
 	b.pass(20 * time.Second)
-	o = b.order(crossing.Retire)
+	o = b.order(crossing.TaskRetire)
 	// Before it is done, one of them sends requests there again.
 	b.front.Apart = []reading.Apart{{Front: "pier", Share: 9000}}
 	b.pass(time.Second)
@@ -208,15 +208,15 @@ func TestMembersThatDiffer(t *testing.T) {
 	}
 	b.front.Apart, b.front.Unread = nil, []reading.Unread{{Front: "pier", Said: "no answer"}}
 	b.pass(time.Second)
-	b.refused(crossing.GiveUp{}, crossing.NotWatched)
+	b.refused(crossing.Retire{}, crossing.NotWatched)
 	b.front.Unread = nil
 	b.pass(4 * time.Second)
-	if err := b.command(crossing.GiveUp{}); err != nil {
+	if err := b.command(crossing.Retire{}); err != nil {
 		t.Error(err)
 	}
 	// What was ordered and waits can be called off.
-	if err := b.command(crossing.Halt{}); err != nil || b.e.State().Task.ID != 0 || b.e.State().Trouble.Kind != crossing.TroubleHalted {
+	if err := b.command(crossing.Freeze{}); err != nil || b.e.State().Task.ID != 0 || b.e.State().Trouble.Kind != crossing.TroubleHalted {
 		t.Errorf("%v: %v", err, b.e.State())
 	}
-	b.refused(crossing.RaiseSpare{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.1"}}}, crossing.GetsRequests)
+	b.refused(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.1"}}}, crossing.GetsRequests)
 }

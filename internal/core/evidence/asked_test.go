@@ -3,7 +3,7 @@ package evidence
 import (
 	"testing"
 
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // A good split is hardly ever called off, however often one looks, and is called as

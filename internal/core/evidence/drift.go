@@ -9,12 +9,12 @@ import (
 // difference, say, of what the instances of both sides hold in memory. Make it with [NewDrift]. Its
 // fields are there to be written and read back.
 //
-// Readings follow from each other, so they are taken together into batches, whose length doubles when there
-// are many: of each counts its mean, or how fast that has grown since the one before, so that what
-// is swept every now and then comes to nothing in the end. Of those, x with the margin taken off, it is the
-// evidence that their mean is above zero whatever their variance (Lai's test by a mixture over the size of the effect; see
-// Wang and Ramdas, "Anytime-valid t-tests and confidence sequences for Gaussian means with unknown
-// variance", Sequential Analysis 44, 2025):
+// Readings follow from each other, so they are taken together into batches, whose length doubles when there are many:
+// of each counts its mean, or how fast that has grown since the one before, so that what is swept every now and then
+// comes to nothing in the end. Of those, x with the margin taken off, it is the evidence that their mean is above
+// zero whatever their variance (Lai's test by a mixture over the size of the effect; see Wang and Ramdas,
+// "Anytime-valid t-tests and confidence sequences for Gaussian means with unknown variance", Sequential Analysis 44,
+// 2025):
 //
 //	√(c²/(n+c²)) · ((n+c²)·V / ((n+c²)·V − S²))^(n/2)    S = Σx, V = Σx²
 //
@@ -173,8 +173,8 @@ func (d *Drift) log() (log float64, from int) {
 // Known reports whether there are enough batches to say anything.
 func (d *Drift) Known() bool { return len(d.values()) >= fewest }
 
-// Range is the mean of what was read, since there is most evidence, and the range that it lies in whenever one looks, at a
-// level such as 0.05; one of all as long as too little is known.
+// Range is the mean of what was read, since there is most evidence, and the range that it lies in whenever one looks,
+// at a level such as 0.05; one of all as long as too little is known.
 func (d *Drift) Range(level float64) (mean float64, in Interval) {
 	all := Interval{math.Inf(-1), math.Inf(1)}
 	values := d.values()

@@ -4,7 +4,7 @@ import (
 	"math"
 	"testing"
 
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 func near(a, b, by float64) bool { return math.Abs(a-b) <= by }

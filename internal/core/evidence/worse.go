@@ -47,7 +47,13 @@ func (w *Worse) AddUnnamed(u Unnamed, share float64) {
 		return
 	}
 	base := w.Live.Rate()
-	w.bet(func(fault float64) float64 { return unnamed(u, share, base, base+fault, w.Margin) }, base)
+	w.bet(func(fault float64) float64 {
+		worth := unnamed(u, share, base, base+fault, w.Margin)
+		if u.Bad == 0 { // it got fewer, and nobody was answered badly: that is no fault of its
+			worth = min(worth, 0)
+		}
+		return worth
+	}, base)
 }
 
 // unnamed is the logarithm of the ratio of the likelihoods of such a block.

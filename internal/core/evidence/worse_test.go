@@ -9,7 +9,7 @@ import (
 
 	"gonum.org/v1/gonum/stat/distuv"
 
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // chance is that of so many bad answers, by the definition of the binomial distribution.
@@ -404,5 +404,51 @@ func BenchmarkWorse(b *testing.B) {
 	for b.Loop() {
 		w.Add(Block{Count{1, 350}, Count{0, 20}})
 		w.Log()
+	}
+}
+
+// A side that gets nothing, while every answer is a good one, has no fault: requests go elsewhere.
+func TestNothingBadIsNoFault(t *testing.T) {
+	w := NewWorse(0.05, 2000)
+	w.Learn(Count{Of: 1000})
+	for range 600 {
+		w.AddUnnamed(Unnamed{Live: 20}, 0.25)
+		if w.Log() > 0 {
+			t.Fatalf("it speaks against it by %.2f", w.Log())
+		}
+	}
+	w = NewWorse(0.05, 2000)
+	w.Learn(Count{Of: 1000})
+	for range 5 {
+		w.AddUnnamed(Unnamed{Live: 15, Bad: 5}, 0.25)
+	}
+	if w.Log() < 5 {
+		t.Errorf("where a quarter gets nothing good it is %.2f", w.Log())
+	}
+}
+
+// Bad answers that nobody's name is on are no one side's: where they are as many as the live side always had, and both get
+// their share of the good ones, nothing speaks against the trial; where it gets fewer good ones, that does.
+func TestUnnamedAnswersAreNoOnesAlone(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		block Unnamed
+		worse bool
+	}{
+		{"as ever", Unnamed{Live: 68, Trial: 22, Bad: 10}, false},
+		{"all bad ones the trial's", Unnamed{Live: 75, Trial: 15, Bad: 10}, true},
+	} {
+		w := NewWorse(0.05, 1000)
+		w.Learn(Count{Bad: 100, Of: 1000})
+		if c.worse {
+			w = NewWorse(0.05, 1000)
+			w.Learn(Count{Bad: 0, Of: 1000})
+		}
+		for range 100 {
+			w.AddUnnamed(c.block, 0.25)
+		}
+		if found := w.Log() > 10; found != c.worse {
+			t.Errorf("%s: the evidence is e^%.1f", c.name, w.Log())
+		}
 	}
 }

@@ -19,10 +19,13 @@ type Figures struct {
 	Slow     int64         `json:"slow"`     // of them, over the bound asked for
 	Lost     int64         `json:"lost"`     // of them, got no instance's answer, or not all of it
 	Left     int64         `json:"left"`     // of them, given up by their clients: they count as failing
+	Cut      int64         `json:"cut"`      // of them, ended before the length that they named: they do not count as failing
 	Timed    int64         `json:"timed"`    // of them, with a time: none where the front measures none
 	Hanging  int64         `json:"hanging"`  // beside them, still without an answer after [Hangs]
 	Late     int64         `json:"late"`     // beside them, still without an answer after the bound asked for
 	Rate     float64       `json:"rate"`     // requests a second
+	Probes   int64         `json:"probes"`   // the prober's answers, beside the requests, where the front knows them
+	Took     time.Duration `json:"took"`     // what those that were answered took in all, where the front tells no times but means
 	P50      time.Duration `json:"p50"`
 	P99      time.Duration `json:"p99"`
 	Span     time.Duration `json:"span"` // the time that was really looked at
@@ -36,6 +39,22 @@ const Hangs = 2 * time.Second
 // FailingCount is the failing answers of all answers. A request that hangs is a bad answer.
 func (f Figures) FailingCount() evidence.Count {
 	return evidence.Count{Bad: f.Failing + f.Hanging, Of: f.Requests + f.Hanging}
+}
+
+// Mean is what an answer took on average, 0 where that is not known.
+func (f Figures) Mean() time.Duration {
+	if f.Requests <= f.Lost {
+		return 0
+	}
+	return f.Took / time.Duration(f.Requests-f.Lost)
+}
+
+// Compared is what guards compare: the failing answers, and those that were cut, of all answers. What
+// is cut is no failure by itself: an application may have its reasons, on both sides alike.
+func (f Figures) Compared() evidence.Count {
+	c := f.FailingCount()
+	c.Bad = min(c.Bad+f.Cut, c.Of)
+	return c
 }
 
 // SlowCount is the slow answers of all answers. A request that will be slow, if it is ever
@@ -53,8 +72,10 @@ type Series struct {
 	steps   []step
 	last    map[counter]reading.Count
 	lost    [2]int64
+	own     int64        // that the front answered itself, assigned to nobody
+	stood   [2]time.Time // by side: when the front was first read to have instances of it
 	clients [2]reading.Clients
-	tells   reading.Tells
+	tells   reading.Capabilities
 	begun   bool
 	share   split.Share // on green, as last read
 
@@ -81,16 +102,18 @@ type step struct {
 	share    split.Share // on green, at its end
 	mixed    bool        // the share or a side's instances changed within
 	sides    [2]sideStep
+	own      int64 // answered by the front itself, and assigned to no side, or to one that never had instances
 }
 
 type sideStep struct {
-	requests, failing, lost, left int64
-	open                          int64   // requests being answered, at its end
-	hanging                       int64   // of them, that hang
-	waiting                       []int64 // of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
-	came                          int64   // clients, each once for every change of the share
-	clients                       evidence.Count
-	clientLatencies               []hdrhistogram.Bar
+	requests, failing, lost, left, cut, probes int64
+	took                                       time.Duration
+	open                                       int64   // requests being answered, at its end
+	hanging                                    int64   // of them, that hang
+	waiting                                    []int64 // of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
+	came                                       int64   // clients, each once for every change of the share
+	clients                                    evidence.Count
+	clientLatencies                            []hdrhistogram.Bar
 
 	latencies []hdrhistogram.Bar // that are not empty
 }
@@ -100,8 +123,12 @@ type sideStep struct {
 func (s *Series) Add(r reading.Front) error {
 	next := map[counter]reading.Count{}
 	var lost [2]int64
-	st := step{to: r.At, share: r.Split.Share, mixed: r.Split.Share != s.share}
+	st := step{to: r.At, share: r.Split.Share, mixed: r.Split.Share != s.share || r.Forgot, own: grown(s.own, r.Own)}
+	stood := s.stood
 	for _, side := range split.Sides {
+		if stood[side].IsZero() && len(r.Sides[side].Instances) > 0 {
+			stood[side] = r.At
+		}
 		d, untold := &st.sides[side], false
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
@@ -131,7 +158,12 @@ func (s *Series) Add(r reading.Front) error {
 		if lost[side] = r.Sides[side].Lost; untold {
 			lost[side] = max(lost[side], s.lost[side])
 		}
-		d.lost = grown(s.lost[side], lost[side])
+		if d.lost = grown(s.lost[side], lost[side]); s.stood[side].IsZero() { // nobody has ever been there
+			st.own, d.lost = st.own+d.lost, 0
+		}
+		if assigned, all := st.share.Alone(); all && assigned == side && !st.mixed && !s.stood[side].IsZero() { // who else's
+			st.own, d.lost = 0, d.lost+st.own
+		}
 		d.requests += d.lost
 		d.failing += d.lost
 		if tellsClients(r, side) {
@@ -167,7 +199,7 @@ func (s *Series) Add(r reading.Front) error {
 			delete(s.whole, k)
 		}
 	}
-	s.begun, s.share = true, r.Split.Share
+	s.begun, s.share, s.own, s.stood = true, r.Split.Share, r.Own, stood
 	s.last = next
 	for _, side := range split.Sides {
 		s.lost[side] = lost[side]
@@ -196,6 +228,9 @@ func (d *sideStep) add(before, now reading.Count) error {
 	d.requests += answered + left
 	d.failing += now.Status[5] - before.Status[5] + left
 	d.left += left
+	d.cut += grown(before.Cut, now.Cut)
+	d.probes += grown(before.Probes, now.Probes)
+	d.took += max(now.Took-before.Took, 0)
 	if answered == 0 {
 		return nil
 	}
@@ -292,6 +327,9 @@ func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h 
 		f.Failing += d.failing
 		f.Lost += d.lost
 		f.Left += d.left
+		f.Cut += d.cut
+		f.Probes += d.probes
+		f.Took += d.took
 		f.To = st.to
 		for _, b := range d.latencies {
 			f.Timed += b.Count
@@ -312,6 +350,20 @@ func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h 
 	f.Rate = float64(f.Requests) / f.Span.Seconds()
 	return f
 }
+
+// Own is how many requests the front has answered itself since a time, that belong to no side.
+func (s *Series) Own(since time.Time) (sum int64) {
+	for n := s.first(since); n < len(s.steps); n++ {
+		if st := &s.steps[n]; !st.from.Equal(st.to) {
+			sum += st.own
+		}
+	}
+	return sum
+}
+
+// Stood is when the front was first read to have instances of a side, zero if it never was: what it answered itself
+// before was nobody's.
+func (s *Series) Stood(side split.Side) time.Time { return s.stood[side] }
 
 // first is the first step that began no earlier than a time.
 func (s *Series) first(since time.Time) int {

@@ -1,6 +1,7 @@
 package figures
 
 import (
+	"encoding/json"
 	"fmt"
 	"testing"
 	"time"
@@ -106,7 +107,8 @@ func TestInstancesComeAndGoAndFrontsStartAnew(t *testing.T) {
 	}
 }
 
-// What an instance does not tell for a while is counted when it tells again, and what it had answered before is not counted anew.
+// What an instance does not tell for a while is counted when it tells again, and what it had answered before is not
+// counted anew.
 func TestWhatIsNotToldForAWhile(t *testing.T) {
 	var s Series
 	i, late := newInstance("green-1"), newInstance("green-2")
@@ -197,7 +199,7 @@ func TestWhatHangsByHowManyAreOpen(t *testing.T) {
 			t.Errorf("%s: %d of %d hang, want %d", c.name, f.Hanging, f.Requests, c.want)
 		}
 		count.Waiting = []int64{9, 9, 9, 9, 3}
-		r := reading.Front{At: start.Add(time.Minute), Tells: reading.Tells{Waits: true}}
+		r := reading.Front{At: start.Add(time.Minute), Tells: reading.Capabilities{Waits: true}}
 		r.Sides[split.Green].Instances = []reading.Count{count}
 		add(t, &s, r)
 		if f := s.Over(split.Green, start, time.Second); f.Hanging != 3 || f.Late != 9 {
@@ -230,5 +232,44 @@ func TestWhatEachInstanceAnswered(t *testing.T) {
 	// An hour later it is as if nobody had answered, and blue never has.
 	if got := s.Each(split.Green, at.Add(time.Hour)); got[0].Rate != 0 || s.Each(split.Blue, at) != nil {
 		t.Errorf("an hour later %+v", got)
+	}
+}
+
+// What the front answers itself belongs to the side that gets all requests, or that it assigned them to, once that
+// was given instances; else to nobody.
+func TestAnswersOfNobody(t *testing.T) {
+	var s Series
+	i := newInstance("green-1")
+	at := func(second int, share split.Share, own, lost int64, green ...*instance) {
+		r := read(second, lost, green...)
+		r.Own, r.Split.Share = own, share
+		add(t, &s, r)
+	}
+	is := func(what string, lost, own int64) {
+		t.Helper()
+		if f := s.Count(split.Green, start, 0); f.Lost != lost || f.Requests != lost || s.Own(start) != own {
+			t.Errorf("%s: green lost %d of %d, and %d are nobody's; want %d and %d", what, f.Lost, f.Requests, s.Own(start), lost, own)
+		}
+	}
+	at(0, split.Whole, 500, 0)
+	at(1, split.Whole, 510, 5)
+	is("before anybody stands there", 0, 15)
+	at(2, split.Whole, 510, 5, i)
+	at(3, split.Whole, 517, 5, i)
+	is("all of them are green's", 7, 15)
+	r := read(3, 5, i)
+	r.At, r.Own, r.Split.Share, r.Forgot = r.At.Add(time.Millisecond), 540, split.Whole, true
+	add(t, &s, r)
+	is("it had forgotten who was there", 7, 38)
+	at(4, 5000, 540, 5, i)
+	at(5, 5000, 550, 6, i)
+	is("both get some", 8, 48)
+	data, err := json.Marshal(s)
+	if err == nil {
+		s = Series{}
+		err = json.Unmarshal(data, &s)
+	}
+	if err != nil || s.Own(start) != 48 || s.Stood(split.Green) != start.Add(2*time.Second) || !s.Stood(split.Blue).IsZero() {
+		t.Errorf("as it is read back %d are nobody's, and green stands since %v: %v", s.Own(start), s.Stood(split.Green), err)
 	}
 }

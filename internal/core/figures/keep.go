@@ -13,13 +13,15 @@ import (
 
 // kept is a series as it is written.
 type kept struct {
-	Steps   []keptStep         `json:"steps"`
-	Last    []keptCount        `json:"last"`
-	Lost    [2]int64           `json:"lost"`
-	Clients [2]reading.Clients `json:"clients,omitzero"`
-	Share   split.Share        `json:"share"`
-	Tells   reading.Tells      `json:"tells"`
-	Begun   bool               `json:"begun"`
+	Steps   []keptStep           `json:"steps"`
+	Last    []keptCount          `json:"last"`
+	Lost    [2]int64             `json:"lost"`
+	Own     int64                `json:"own,omitempty"`
+	Stood   [2]time.Time         `json:"stood,omitzero"`
+	Clients [2]reading.Clients   `json:"clients,omitzero"`
+	Share   split.Share          `json:"share"`
+	Tells   reading.Capabilities `json:"tells"`
+	Begun   bool                 `json:"begun"`
 }
 
 type keptStep struct {
@@ -28,6 +30,7 @@ type keptStep struct {
 	Share split.Share `json:"share"`
 	Mixed bool        `json:"mixed,omitempty"`
 	Sides [2]keptSide `json:"sides"`
+	Own   int64       `json:"own,omitempty"`
 }
 
 type keptSide struct {
@@ -35,6 +38,9 @@ type keptSide struct {
 	Failing         int64              `json:"failing,omitempty"`
 	Lost            int64              `json:"lost,omitempty"`
 	Left            int64              `json:"left,omitempty"`
+	Cut             int64              `json:"cut,omitempty"`
+	Probes          int64              `json:"probes,omitempty"`
+	Took            time.Duration      `json:"took,omitempty"`
 	Open            int64              `json:"open,omitempty"`
 	Hanging         int64              `json:"hanging,omitempty"`
 	Waiting         []int64            `json:"waiting,omitempty"`
@@ -51,11 +57,11 @@ type keptCount struct {
 
 // MarshalJSON writes the series for another program that goes on with it.
 func (s Series) MarshalJSON() ([]byte, error) {
-	k := kept{Lost: s.lost, Clients: s.clients, Share: s.share, Tells: s.tells, Begun: s.begun}
+	k := kept{Lost: s.lost, Own: s.own, Stood: s.stood, Clients: s.clients, Share: s.share, Tells: s.tells, Begun: s.begun}
 	for _, st := range s.steps {
-		w := keptStep{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed}
+		w := keptStep{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed, Own: st.own}
 		for side, d := range st.sides {
-			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.open, d.hanging, d.waiting, d.came, d.clients, d.clientLatencies, d.latencies}
+			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.cut, d.probes, d.took, d.open, d.hanging, d.waiting, d.came, d.clients, d.clientLatencies, d.latencies}
 		}
 		k.Steps = append(k.Steps, w)
 	}
@@ -71,11 +77,11 @@ func (s *Series) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &k); err != nil {
 		return err
 	}
-	*s = Series{lost: k.Lost, clients: k.Clients, share: k.Share, tells: k.Tells, begun: k.Begun, last: map[counter]reading.Count{}}
+	*s = Series{lost: k.Lost, own: k.Own, stood: k.Stood, clients: k.Clients, share: k.Share, tells: k.Tells, begun: k.Begun, last: map[counter]reading.Count{}}
 	for _, w := range k.Steps {
-		st := step{from: w.From, to: w.To, share: w.Share, mixed: w.Mixed}
+		st := step{from: w.From, to: w.To, share: w.Share, mixed: w.Mixed, own: w.Own}
 		for side, d := range w.Sides {
-			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Open, d.Hanging, d.Waiting, d.Came, d.Clients, d.ClientLatencies, d.Latencies}
+			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Cut, d.Probes, d.Took, d.Open, d.Hanging, d.Waiting, d.Came, d.Clients, d.ClientLatencies, d.Latencies}
 		}
 		s.steps = append(s.steps, st)
 	}

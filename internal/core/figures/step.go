@@ -39,11 +39,11 @@ func (s *Series) After(t time.Time) iter.Seq[Step] {
 	}
 }
 
-// Failing is what a side answered, and how much of that failed. A request counts when it is
-// answered, or has hung for [Hangs], and then as failing, whatever becomes of it.
+// Failing is what a side answered, and how much of that failed or was cut, as of [Figures.Compared]. A
+// request counts when it is answered, or has hung for [Hangs], and then as failing, whatever becomes of it.
 func (st Step) Failing(side split.Side) evidence.Count {
 	d := st.now.sides[side]
-	return ahead(evidence.Count{Bad: d.failing, Of: d.requests}, d.hanging-st.before.sides[side].hanging)
+	return ahead(evidence.Count{Bad: d.failing + d.cut, Of: d.requests}, d.hanging-st.before.sides[side].hanging)
 }
 
 // Slow is what a side answered with a time, and how much of that took longer than a bound. A
@@ -51,6 +51,12 @@ func (st Step) Failing(side split.Side) evidence.Count {
 func (st Step) Slow(side split.Side, bound time.Duration) evidence.Count {
 	d := st.now.sides[side]
 	return ahead(over(d.latencies, bound), longer(d.waiting, bound)-longer(st.before.sides[side].waiting, bound))
+}
+
+// Took is what a side's answers took in all, and how many those are, where the front tells means.
+func (st Step) Took(side split.Side) (time.Duration, int64) {
+	d := st.now.sides[side]
+	return d.took, d.requests - d.lost - d.left
 }
 
 // ahead counts those that are known to be bad before they are answered: as many more as there

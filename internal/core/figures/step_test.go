@@ -160,3 +160,30 @@ func TestUsual(t *testing.T) {
 		t.Error("it says what is usual of too few")
 	}
 }
+
+// What is bad is never more than there was, whatever was counted twice: failing and cut, or hanging and answered since.
+func TestNoMoreIsBadThanThereIs(t *testing.T) {
+	for _, c := range []struct {
+		count evidence.Count
+		more  int64
+		want  evidence.Count
+	}{
+		{evidence.Count{Bad: 6, Of: 5}, 0, evidence.Count{Bad: 5, Of: 5}},
+		{evidence.Count{Bad: 2, Of: 5}, 3, evidence.Count{Bad: 5, Of: 8}},
+		{evidence.Count{Bad: 2, Of: 5}, -3, evidence.Count{Bad: 0, Of: 2}},
+		{evidence.Count{Bad: 2, Of: 2}, -3, evidence.Count{}},
+	} {
+		if got := ahead(c.count, c.more); got != c.want {
+			t.Errorf("%+v with %d more is %+v, want %+v", c.count, c.more, got, c.want)
+		}
+	}
+	var s Series
+	i := newInstance("green-1")
+	add(t, &s, read(0, 0, i))
+	i.answer(t, 5, 500, time.Millisecond)
+	i.Cut += 2
+	add(t, &s, read(1, 0, i))
+	if f := s.Count(split.Green, start, 0); f.Cut != 2 || f.Compared() != (evidence.Count{Bad: 5, Of: 5}) || f.FailingCount() != (evidence.Count{Bad: 5, Of: 5}) {
+		t.Errorf("counted %+v", f)
+	}
+}

@@ -8,7 +8,7 @@ import (
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 var (

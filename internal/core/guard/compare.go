@@ -32,6 +32,9 @@ const (
 	// near is the part of a guard's error that it may be wrong about as soon as it compares; the
 	// rest is for going back from a side that stands alone.
 	near = 0.8
+	// hides is how much of a past may be bad, as far as it can be told, for anything to be compared with it: one that
+	// could hide that every third answer fails is none.
+	hides = 0.3
 	// farBeyond is how far outside of what was usual a side that stands alone has to be for a guard to
 	// go back by itself.
 	farBeyond = 0.05
@@ -323,17 +326,28 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	if rule.Watch != plan.Slow || e != nil { // else it is not known yet what is slow
 		s.Trial, s.Baseline = counts(rule, s.After, f, since)
 	}
+	if rule.Watch == plan.Failing {
+		s.Cut = f.Series.Count(f.Target, since, 0).Cut
+	}
 	var b crossing.Baseline
 	if f.alone() {
 		b, _ = kept(f.Baselines, rule.Name, s.After)
 		s.Baseline, s.AsOf = b.Count, b.To
+	}
+	overruled := slices.ContainsFunc(f.Overruled, func(o crossing.Overruling) bool { return o.Guard == rule.Name })
+	if rule.Watch == plan.Door && !overruled && shut(f) { // a person who goes on knows, and it is not read then
+		s.State, s.Sure = Tripped, 1
+		of := f.Door.Over(f.Changed.Add(time.Second)).Of()
+		s.Trial = evidence.Count{Bad: of, Of: of}
+		s.Sureness = st.sureness
+		return s
 	}
 	lack := blind(rule, f, since)
 	if lack == "" && rule.Watch == plan.Slow && e == nil {
 		lack = NoBaseline
 	}
 	if e == nil || lack != "" {
-		s.State, s.Lack = Unknown, lack
+		s.State, s.Gap = Unknown, lack
 		s.Sureness = st.sureness
 		return s
 	}
@@ -350,7 +364,7 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 		s.More = seconds((s.Needed - now) / growth)
 	}
 	if st.notable(mark, s) {
-		m := Moment{At: f.Now, Live: st.since.Live, Trial: st.since.Trial}
+		m := Point{At: f.Now, Live: st.since.Live, Trial: st.since.Trial}
 		if rule.Watch == plan.Failing && s.Unit == Requests {
 			m.Apart = g.apart(f)
 		}
@@ -412,9 +426,9 @@ func judged(s Status, e *Evidence, f Facts, b crossing.Baseline, alpha float64) 
 	case s.Sure >= certainty || far:
 		s.State = Tripped
 	case s.Trial.Of < Least(s.Watch):
-		s.State, s.Lack = Unknown, TooFew
+		s.State, s.Gap = Unknown, TooFew
 	case s.Baseline.Of == 0, s.Baseline.Rate()+s.Margin >= 1: // nothing could be worse
-		s.State, s.Lack = Unknown, NoBaseline
+		s.State, s.Gap = Unknown, NoBaseline
 	case s.Sure >= 0.5:
 		s.State = Watching
 	default:
@@ -459,7 +473,7 @@ func (g *Guards) Baselines(f Facts, since time.Time) []crossing.Baseline {
 			if before, ok := kept(f.Baselines, rule.Name, bound); ok && b.Count.Of < Least(rule.Watch) {
 				b = before
 			}
-			if b.Count.Of > 0 {
+			if b.Count.Of > 0 && b.High < hides {
 				list = append(list, b)
 			}
 		}
@@ -492,7 +506,7 @@ func counts(rule plan.Guard, bound time.Duration, f Facts, since time.Time) (tri
 		if rule.Watch == plan.Slow {
 			return c.SlowCount()
 		}
-		return c.FailingCount()
+		return c.Compared()
 	}
 	trial = of(f.Series.Count(f.Target, since, bound))
 	if c := f.Series.Count(f.Target.Other(), since, bound); rule.Watch != plan.Slow || c.Timed > 0 { // else it was not timed
@@ -502,7 +516,7 @@ func counts(rule plan.Guard, bound time.Duration, f Facts, since time.Time) (tri
 }
 
 // blind is what keeps a guard from judging at all, "" if nothing does.
-func blind(rule plan.Guard, f Facts, since time.Time) Lack {
+func blind(rule plan.Guard, f Facts, since time.Time) Gap {
 	switch {
 	case rule.Watch == plan.Door:
 		return doorBlind(rule, f, since)
@@ -527,7 +541,7 @@ func Unsure(list []Status) []crossing.Unsure {
 			if !s.Watch.Compares() || s.State == Off || (s.Watch == plan.Door) != door {
 				continue
 			}
-			if s.Lack == NotCounted || s.Lack == NotTimed || s.Lack == OneClient || s.Lack == NotNamed || s.Lack == OnlySide {
+			if s.Gap == NotCounted || s.Gap == NotTimed || s.Gap == OneClient || s.Gap == NotNamed || s.Gap == OnlySide {
 				blind = append(blind, crossing.Unsure{Guard: s.Name, Find: s.Find, Excluded: 1})
 				continue // it never can
 			}

@@ -172,10 +172,10 @@ func TestUnsure(t *testing.T) {
 	good := Status{Name: "failing", Watch: plan.Failing, State: Clear, Find: 0.01, Excluded: 0.01}
 	slow := Status{Name: "slow", Watch: plan.Slow, State: Clear, Find: 0.04, Excluded: 0.1, FindIn: time.Minute}
 	door := Status{Name: "door", Watch: plan.Door, State: Clear, Find: 0.1, Excluded: 0.3}
-	never := Status{Name: "slow", Watch: plan.Slow, State: Unknown, Lack: NotTimed, Find: 0.04}
+	never := Status{Name: "slow", Watch: plan.Slow, State: Unknown, Gap: NotTimed, Find: 0.04}
 	lost := Status{Name: "lost", Watch: plan.Lost, State: Clear}
 	off := Status{Name: "off", Watch: plan.Failing, State: Off}
-	uncounted := Status{Name: "failing", Watch: plan.Failing, State: Unknown, Lack: NotCounted, Find: 0.01}
+	uncounted := Status{Name: "failing", Watch: plan.Failing, State: Unknown, Gap: NotCounted, Find: 0.01}
 	for _, c := range []struct {
 		name string
 		list []Status
@@ -184,7 +184,7 @@ func TestUnsure(t *testing.T) {
 		{"all sure", []Status{good, never, lost, off, door}, ""},
 		{"one is not", []Status{good, slow, door}, "slow"},
 		{"nothing is counted", []Status{uncounted, never, door}, "door"},
-		{"too few", []Status{{Name: "failing", Watch: plan.Failing, State: Unknown, Lack: TooFew, Find: 0.01, Excluded: 0.01}}, "failing"},
+		{"too few", []Status{{Name: "failing", Watch: plan.Failing, State: Unknown, Gap: TooFew, Find: 0.01, Excluded: 0.01}}, "failing"},
 		{"nobody can see anything", []Status{uncounted, never}, "failing slow"},
 		{"nobody compares", []Status{lost, off}, "-"},
 	} {
@@ -208,7 +208,7 @@ func BenchmarkEvaluate(b *testing.B) {
 	}
 	const instances = 100 // a side
 	var r reading.Front
-	r.Tells = reading.Tells{Counts: true, Times: true, Waits: true}
+	r.Tells = reading.Capabilities{Counts: true, Times: true, Waits: true}
 	r.Split.Share = 1000
 	for side := range r.Sides {
 		for n := range instances {
@@ -243,17 +243,17 @@ func TestStories(t *testing.T) {
 	w.since = w.now
 	w.pass(60, [2]answers{{all: 90, failing: 1}, {all: 10, failing: 1}})
 	list := w.guards.Stories()
-	if len(list) != 1 || list[0].Guard != "failing" || list[0].Unit != Requests || list[0].Margin != 0.01 || len(list[0].Moments) < 10 {
+	if len(list) != 1 || list[0].Guard != "failing" || list[0].Unit != Requests || list[0].Margin != 0.01 || len(list[0].Points) < 10 {
 		t.Fatalf("%+v", list)
 	}
 	var block evidence.Block
 	between := 0 // moments that are there because it tripped then
-	for n, m := range list[0].Moments {
+	for n, m := range list[0].Points {
 		block = block.Plus(evidence.Block{Live: m.Live, Trial: m.Trial})
 		if m.Needed < 2 {
 			t.Errorf("%+v", m)
 		}
-		if n > 0 && m.At.Sub(list[0].Moments[n-1].At) < surenessEvery && m.Evidence >= m.Needed {
+		if n > 0 && m.At.Sub(list[0].Points[n-1].At) < surenessEvery && m.Evidence >= m.Needed {
 			between++
 		}
 	}
@@ -265,12 +265,12 @@ func TestStories(t *testing.T) {
 	}
 	next := New([]plan.Guard{failing, {Name: "lost", Watch: plan.Lost}}, w.guards.terms)
 	next.Remember(w.guards.Hand())
-	if got := next.Stories()[0].Moments; len(got) != len(list[0].Moments) {
-		t.Errorf("%d moments were handed over, of %d", len(got), len(list[0].Moments))
+	if got := next.Stories()[0].Points; len(got) != len(list[0].Points) {
+		t.Errorf("%d moments were handed over, of %d", len(got), len(list[0].Points))
 	}
-	var moments []Moment
+	var moments []Point
 	for n := range 5000 {
-		moments = told(moments, Moment{At: start.Add(time.Duration(n) * time.Second), Trial: evidence.Count{Of: 1}})
+		moments = told(moments, Point{At: start.Add(time.Duration(n) * time.Second), Trial: evidence.Count{Of: 1}})
 	}
 	var of int64
 	for _, m := range moments {

@@ -6,6 +6,7 @@ import (
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
 )
 
@@ -38,6 +39,12 @@ func atDoor(f Facts, since time.Time) atSides {
 	target, other := d.Sides[f.Target], d.Sides[f.Target.Other()]
 	a := atSides{named: true, trial: tally(whole.Sides[f.Target]), live: tally(whole.Sides[f.Target.Other()])}
 	nobody := d.Nobody
+	if stood := f.Series.Stood(f.Target.Other()); f.Share < split.Whole && (stood.IsZero() || stood.After(d.At)) { // then nobody was there
+		nobody = reading.Tally{}
+		if !stood.IsZero() {
+			nobody = f.Door.Over(stood).Nobody
+		}
+	}
 	if d.Unreached > 0 {
 		nobody.Of -= nobody.Bad
 		nobody.Bad = 0
@@ -94,7 +101,10 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 		}
 		switch {
 		case part == 0:
-			all := live.Plus(nobody)
+			all := live
+			if stood := f.Series.Stood(f.Target.Other()); !stood.IsZero() && s.At.After(stood) { // before, it was nobody's
+				all = live.Plus(nobody)
+			}
 			e.learn(0, s.At, all)
 			e.Near[1].Learn(all)
 		case f.alone():
@@ -112,7 +122,7 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 }
 
 // doorBlind is what keeps a guard on the door from judging at all, "" if nothing does.
-func doorBlind(rule plan.Guard, f Facts, since time.Time) Lack {
+func doorBlind(rule plan.Guard, f Facts, since time.Time) Gap {
 	last := f.Door.Over(f.Now.Add(-doorSilence - rule.After))
 	switch {
 	case last.Sides[0].Of+last.Sides[1].Of+last.Nobody.Of == 0:
@@ -123,4 +133,24 @@ func doorBlind(rule plan.Guard, f Facts, since time.Time) Lack {
 		return NotNamed
 	}
 	return ""
+}
+
+const (
+	// shutFor is how long after a change of the share, and shutLeast how many of the prober's requests, have to have
+	// come to no answer at all for the door to be taken for shut by that change: a proxy that is started again takes
+	// less.
+	shutFor   = 6 * time.Second
+	shutLeast = 20
+)
+
+// shut reports whether nobody has had any answer at the front since the share was changed: no side can be blamed by
+// it, and home, where there were answers, is the way out.
+func shut(f Facts) bool {
+	if f.Changed.IsZero() || f.Now.Sub(f.Changed) < shutFor || f.Share == 0 {
+		return false
+	}
+	before := f.Door.Over(f.Changed.Add(-lately))
+	since := f.Door.Over(f.Changed.Add(time.Second))
+	named := since.Sides[0].Of + since.Sides[1].Of // by instances that answered, however badly
+	return since.Of() >= shutLeast && since.Good() == 0 && named == 0 && before.Good() > 0
 }

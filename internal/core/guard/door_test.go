@@ -6,6 +6,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
@@ -47,7 +48,7 @@ func TestTheDoor(t *testing.T) {
 		then    reading.Ended // after a minute in which all was well
 		seconds int
 		state   State
-		lack    Lack
+		lack    Gap
 	}{
 		{"all well", good, 60, Clear, ""},
 		{"a little bad on both", reading.Ended{Sides: [2]reading.Tally{tally(15, 1), tally(5, 0)}, Nobody: tally(1, 1)}, 60, Clear, ""},
@@ -102,7 +103,7 @@ func TestTheDoorWithoutNames(t *testing.T) {
 	k := newKnock(t)
 	k.pass(60, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 1}})
 	k.share = 0
-	f := Facts{Now: k.now, Target: split.Green, Door: k.door}
+	f := Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series}
 	list := k.guards.Baselines(f, time.Time{})
 	if len(list) != 1 || list[0].Count != (evidence.Count{Bad: 60, Of: 1200}) {
 		t.Errorf("what blue answered is %+v", list)
@@ -127,4 +128,58 @@ func TestTheDoorWithoutNames(t *testing.T) {
 	}
 	k.pass(3, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 19}})
 	k.is("with nothing to compare with", Unknown, NoBaseline)
+}
+
+// What the front answered before anybody stood behind it is nobody's past, and a past in which every third answer may
+// have failed could hide anything.
+func TestAPastOfNobody(t *testing.T) {
+	k := newKnock(t)
+	k.share, k.series = 0, figures.Series{}
+	for range 60 {
+		k.door.Ended = append(k.door.Ended, reading.Ended{At: k.now, Nobody: reading.Tally{Of: 10, Bad: 10}})
+		k.now = k.now.Add(time.Second)
+		k.door.At = k.now
+	}
+	if list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series}, time.Time{}); len(list) > 0 {
+		t.Errorf("with nobody there the past is %+v", list)
+	}
+	k.pass(30, reading.Ended{Nobody: reading.Tally{Of: 20}})
+	list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series}, time.Time{})
+	if len(list) != 1 || list[0].Count.Bad > 0 || list[0].High > 0.1 {
+		t.Errorf("since somebody is there it is %+v", list)
+	}
+	k.pass(30, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 12}})
+	if list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series}, time.Time{}); len(list) > 0 {
+		t.Errorf("where most failed it is %+v", list)
+	}
+}
+
+// A door that gives no answer at all since the share was changed, and did before, is shut by that; one that was shut
+// before, or that gave an answer since, is not.
+func TestAShutDoor(t *testing.T) {
+	well, shutDoor := reading.Ended{Sides: [2]reading.Tally{{Of: 15}, {Of: 5}}}, reading.Ended{Unreached: 20}
+	for _, c := range []struct {
+		name    string
+		seconds []reading.Ended // since the change
+		before  reading.Ended
+		tripped bool
+	}{
+		{"shut", []reading.Ended{well, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, well, true},
+		{"not for long", []reading.Ended{well, shutDoor, shutDoor, shutDoor}, well, false},
+		{"one answer", []reading.Ended{well, shutDoor, well, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, well, false},
+		{"never open", []reading.Ended{shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, shutDoor, false},
+	} {
+		k := newKnock(t)
+		k.share = 0
+		k.pass(60, c.before)
+		k.since, k.share = k.now, 2500
+		changed := k.now
+		k.facts = func(f *Facts) { f.Door, f.Share, f.Changed = k.door, k.share, changed }
+		for _, e := range c.seconds {
+			k.pass(1, e)
+		}
+		if got := k.last[0].State == Tripped; got != c.tripped {
+			t.Errorf("%s: it is %v", c.name, k.last[0].State)
+		}
+	}
 }

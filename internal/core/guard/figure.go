@@ -241,8 +241,8 @@ func (e *Figure) split(f Facts, since time.Time) (share float64, ok bool) {
 	return float64(trial) / float64(trial+live), true
 }
 
-// finds is what was told until now comes to: of a number the evidence of the side and that of each of its instances, and of
-// these the one that stands out most, where it is beyond what the side is on average.
+// finds is what was told until now comes to: of a number the evidence of the side and that of each of its instances,
+// and of these the one that stands out most, where it is beyond what the side is on average.
 func (e *Figure) finds() finding {
 	if e.found == nil {
 		found := e.find()
@@ -295,7 +295,7 @@ func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	e := st.figure
 	s.Figure = rule.Figure.String()
 	if e == nil || !f.FiguresRead {
-		s.State, s.Lack = Unknown, NotRead
+		s.State, s.Gap = Unknown, NotRead
 		return s
 	}
 	if f.alone() && s.Then == plan.RollBack { // what was is no proof of what would be now
@@ -309,20 +309,20 @@ func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	s.Evidence, s.Needed = of.log/math.Ln10, -math.Log10(part*g.terms.Alpha)
 	switch {
 	case e.Told == 0:
-		s.State, s.Lack = Unknown, NotTold
+		s.State, s.Gap = Unknown, NotTold
 	case f.alone() && rule.Watch == plan.Fewer:
-		s.State, s.Lack = Unknown, NoneBeside
+		s.State, s.Gap = Unknown, NoneBeside
 	case !f.alone() && e.Live == 0, f.alone() && rule.Watch == plan.Higher && e.Before == nil:
-		s.State, s.Lack = Unknown, NoBaseline
+		s.State, s.Gap = Unknown, NoBaseline
 	case s.Sure >= 1-g.terms.Alpha:
 		s.State = Tripped
 	case of.few:
-		s.State, s.Lack = Unknown, TooFew
+		s.State, s.Gap = Unknown, TooFew
 	case s.Sure >= 0.5:
 		s.State = Watching
 	}
 	if st.notable(mark, s) {
-		st.keep(s, Moment{At: f.Now, Value: s.Value, Beside: s.Beside})
+		st.keep(s, Point{At: f.Now, Value: s.Value, Beside: s.Beside})
 	}
 	s.Sureness = st.sureness
 	return s

@@ -72,7 +72,7 @@ func (s *tells) run(seconds int) Status {
 
 func (s *tells) current() Facts {
 	f := Facts{
-		Now: s.now, Since: s.since, Target: split.Green, Series: &s.series, FrontRead: true, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true},
+		Now: s.now, Since: s.since, Target: split.Green, Series: &s.series, FrontRead: true, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true},
 		SideRead: true, Share: s.share, Changed: s.since,
 	}
 	if s.since.IsZero() {
@@ -166,7 +166,7 @@ func TestALeakInSpite(t *testing.T) {
 	if s = w.run(600); s.State != Tripped {
 		t.Errorf("one five times as bad is not heard: %+v", s)
 	}
-	if list := w.guards.Stories(); len(list) != 1 || list[0].Figure != memory || len(list[0].Moments) < 10 || list[0].Moments[0].Value == 0 {
+	if list := w.guards.Stories(); len(list) != 1 || list[0].Figure != memory || len(list[0].Points) < 10 || list[0].Points[0].Value == 0 {
 		t.Errorf("its story is %+v", list)
 	}
 }
@@ -176,11 +176,11 @@ func TestAFigureThatIsNotThere(t *testing.T) {
 	there := map[split.Side]bool{split.Blue: true}
 	w := newTells(t, growing(10e6), func(side split.Side, _ int, _ float64) (float64, bool) { return 40e6, there[side] })
 	w.begin()
-	if s := w.run(60); s.State != Unknown || s.Lack != NotTold || !strings.Contains(s.Said, "503") {
+	if s := w.run(60); s.State != Unknown || s.Gap != NotTold || !strings.Contains(s.Said, "503") {
 		t.Errorf("the target tells nothing: %+v", s)
 	}
 	there[split.Green], there[split.Blue] = true, false
-	if s := w.run(60); s.State != Unknown || s.Lack != NoBaseline {
+	if s := w.run(60); s.State != Unknown || s.Gap != NoBaseline {
 		t.Errorf("the live side tells nothing: %+v", s)
 	}
 	there[split.Blue] = true
@@ -192,7 +192,7 @@ func TestAFigureThatIsNotThere(t *testing.T) {
 		t.Errorf("it was not told for a moment: %+v", s)
 	}
 	w.now = w.now.Add(time.Minute)
-	if s := w.guards.Evaluate(w.current())[0]; s.State != Unknown || s.Lack != NotRead {
+	if s := w.guards.Evaluate(w.current())[0]; s.State != Unknown || s.Gap != NotRead {
 		t.Errorf("nothing was read for a minute: %+v", s)
 	}
 }
@@ -293,7 +293,7 @@ func TestFewerBookings(t *testing.T) {
 			t.Errorf("40 %% fewer are said to be %g, in %v", s.Difference, s.Range)
 		}
 		w.share = split.Whole
-		if s = w.run(20); part == 1 && (s.State != Unknown || s.Lack != NoneBeside) {
+		if s = w.run(20); part == 1 && (s.State != Unknown || s.Gap != NoneBeside) {
 			t.Errorf("with nothing beside it: %+v", s)
 		}
 	}

@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/crossing"
@@ -27,20 +28,20 @@ const (
 )
 
 // Lack is what a guard needs and has not.
-type Lack string
+type Gap string
 
 // What may be missing.
 const (
-	TooFew     Lack = "too few answers"
-	NoBaseline Lack = "no baseline" // the live side answers nothing that it could be compared with, or nothing good
-	NotTimed   Lack = "not timed"   // the front measures no times
-	NotCounted Lack = "not counted" // the front counts no requests
-	NotNamed   Lack = "not named"   // the answers at the door do not say which side gave them
-	NotRead    Lack = "not read"    // what it watches could not be read lately
-	OneClient  Lack = "one client"  // the prober is one, and stays on one side
-	OnlySide   Lack = "only side"   // nobody was live before, so that there is nothing to compare with
-	NotTold    Lack = "not told"    // no instance tells the figure, and [Status.Said] says why
-	NoneBeside Lack = "none beside" // all requests go to the target, and it only compares with what runs beside it
+	TooFew     Gap = "too few answers"
+	NoBaseline Gap = "no baseline" // the live side answers nothing that it could be compared with, or nothing good
+	NotTimed   Gap = "not timed"   // the front measures no times
+	NotCounted Gap = "not counted" // the front counts no requests
+	NotNamed   Gap = "not named"   // the answers at the door do not say which side gave them
+	NotRead    Gap = "not read"    // what it watches could not be read lately
+	OneClient  Gap = "one client"  // the prober is one, and stays on one side
+	OnlySide   Gap = "only side"   // nobody was live before, so that there is nothing to compare with
+	NotTold    Gap = "not told"    // no instance tells the figure, and [Status.Said] says why
+	NoneBeside Gap = "none beside" // all requests go to the target, and it only compares with what runs beside it
 )
 
 // Status is one guard as of a moment.
@@ -48,7 +49,7 @@ type Status struct {
 	Name       string            `json:"name"`
 	Watch      plan.Watch        `json:"watch"`
 	State      State             `json:"state"`
-	Lack       Lack              `json:"lack,omitempty"`
+	Gap        Gap               `json:"gap,omitempty"`
 	Then       plan.Action       `json:"then"`
 	Eased      bool              `json:"eased,omitempty"`     // it freezes in place of rolling back: clients stay on their sides, and nobody counts them
 	Unit       Unit              `json:"unit,omitempty"`      // of guards that compare: what is counted
@@ -72,9 +73,11 @@ type Status struct {
 	Excluded   float64           `json:"excluded,omitempty"`  // the smallest fault that there is not, with the plan's certainty, since the share was changed last; 1 if none is excluded
 	FindIn     time.Duration     `json:"find_in,omitempty"`   // about how long it takes at this traffic to exclude the fault that is not to be missed, from the change of the share; 0 if that is done, or cannot be told
 	More       time.Duration     `json:"more,omitempty"`      // until it may be sure, at the present rates
+	NoPast     bool              `json:"no_past,omitempty"`   // with all requests on the target it will have nothing to compare with: the live side's own answers are too bad, or too few
 	Sureness   []float64         `json:"sureness,omitempty"`  // the last certainties, oldest first
 	First      raise.Stuck       `json:"first,omitzero"`      // the first instance that is not healthy
 	Missing    int               `json:"missing,omitempty"`   // instances that are not there
+	Cut        int64             `json:"cut,omitempty"`       // answers of the target that were cut short, of those that are bad
 	Restarted  int               `json:"restarted,omitempty"` // instances that had to be started again
 	Wanted     int               `json:"wanted,omitempty"`    // instances that should be
 }
@@ -100,12 +103,13 @@ type Facts struct {
 	Series      *figures.Series
 	FrontRead   bool           // the series is up to date
 	Queue       *reading.Queue // of the target, where it takes messages from one
-	Tells       reading.Tells
+	Tells       reading.Capabilities
 	SideRead    bool // the conditions are
 	Condition   []reading.Condition
 	Ill         func(reading.Condition) bool
-	Wanted      int // instances of the target
-	Restarted   int // instances of the target that had to be started again
+	Wanted      int     // instances of the target
+	Beside      float64 // part of the live side's instances that are ill
+	Restarted   int     // instances of the target that had to be started again
 	Door        reading.Door
 	Share       split.Share // the target's part, in force
 	Changed     time.Time   // when the share was changed last, by whomever
@@ -154,11 +158,12 @@ type state struct {
 	evidence       *Evidence // of one that compares, once it knows by what
 	evidenceBefore float64   // when certainties were last kept, which was
 	at             time.Time
-	story          []Moment
+	story          []Point
 	since          evidence.Block // what was taken in since the last of them
 	unit           Unit
 	figure         *Figure // of one on a figure, once there was a reading
 	tripped        bool    // as of the last moment
+	noPast         bool    // as of when certainties were last kept
 }
 
 // New makes guards that have seen nothing.
@@ -171,7 +176,7 @@ type Memory struct {
 	Taken     time.Time   `json:"taken,omitzero"`
 	TakenDoor time.Time   `json:"taken_door,omitzero"`
 	Evidence  []*Evidence `json:"evidence,omitempty"` // by rule; nil of those that do not compare
-	Stories   [][]Moment  `json:"stories,omitempty"`  // by rule
+	Stories   [][]Point   `json:"stories,omitempty"`  // by rule
 	Figures   []*Figure   `json:"figures,omitempty"`  // by rule; nil of those that are not on one
 }
 
@@ -215,7 +220,11 @@ func (g *Guards) Evaluate(f Facts) []Status {
 		s := Status{Name: rule.Name, Watch: rule.Watch, Then: rule.Then, Most: rule.Most, State: Clear}
 		if rule.Watch.Compares() && !rule.Off {
 			s.Margin, s.Find = rule.Margin, rule.Find
-			g.take(n, rule, f)
+			if means(rule, f) {
+				g.takeMean(n, rule, f)
+			} else {
+				g.take(n, rule, f)
+			}
 		}
 		switch {
 		case rule.Off:
@@ -223,7 +232,9 @@ func (g *Guards) Evaluate(f Facts) []Status {
 		case f.Since.IsZero():
 			s.State = Idle
 		case rule.Watch.Gathers() && f.First:
-			s.State, s.Lack = Unknown, OnlySide
+			s.State, s.Gap = Unknown, OnlySide
+		case means(rule, f):
+			s = g.mean(n, rule, s, f, mark)
 		case rule.Watch.Compares():
 			s = g.compare(n, rule, s, f, mark)
 		case rule.Watch.Figures():
@@ -231,11 +242,20 @@ func (g *Guards) Evaluate(f Facts) []Status {
 		case rule.Watch == plan.Waits:
 			s = waits(rule, s, f)
 		case rule.Watch == plan.Unhealthy:
-			s = unhealthy(s, f)
+			s = unhealthy(rule, s, f)
 		default:
 			s = lost(s, f)
 		}
 		list[n] = s
+	}
+	if mark && !f.alone() && !f.First {
+		past := g.Baselines(f, f.Since)
+		for n, rule := range g.rules {
+			g.states[n].noPast = rule.Watch.Compares() && !rule.Off && !means(rule, f) && !slices.ContainsFunc(past, func(b crossing.Baseline) bool { return b.Guard == rule.Name })
+		}
+	}
+	for n := range list {
+		list[n].NoPast = g.states[n].noPast && !f.alone() && (list[n].State == Clear || list[n].State == Watching)
 	}
 	g.passed(f)
 	return list
@@ -249,12 +269,17 @@ func (g *Guards) passed(f Facts) {
 	g.takenDoor = lastSecond(f.Door)
 }
 
-// unhealthy counts instances that do not serve as they should, and those that are not
-// there.
-func unhealthy(s Status, f Facts) Status {
+// unhealthy counts instances that do not serve as they should, and those that are not there. As many may be ill as
+// the plan allows, or as great a part as is ill on the live side at the same time: what hits both is no matter of the
+// release. That holds for less than half of that side, beyond which it says nothing of what is usual.
+func unhealthy(rule plan.Guard, s Status, f Facts) Status {
 	s.Wanted = f.Wanted
+	s.Most = max(s.Most, int(rule.Part*float64(f.Wanted)+1e-9))
+	if f.Beside < 0.5 {
+		s.Most = max(s.Most, int(f.Beside*float64(f.Wanted)+1e-9))
+	}
 	if !f.SideRead && len(f.Condition) == 0 {
-		s.State, s.Lack = Unknown, NotRead // that nobody was seen yet does not say that nobody is there
+		s.State, s.Gap = Unknown, NotRead // that nobody was seen yet does not say that nobody is there
 		return s
 	}
 	if s.Missing = max(f.Wanted-len(f.Condition), 0); s.Missing > 0 {
@@ -283,10 +308,10 @@ func waits(rule plan.Guard, s Status, f Facts) Status {
 	s.After = rule.Longest
 	switch {
 	case !f.FrontRead:
-		s.State, s.Lack = Unknown, NotRead
+		s.State, s.Gap = Unknown, NotRead
 		return s
 	case f.Queue == nil:
-		s.State, s.Lack = Unknown, NotCounted
+		s.State, s.Gap = Unknown, NotCounted
 		return s
 	}
 	switch s.Value = f.Queue.Oldest.Seconds(); {
@@ -305,7 +330,7 @@ func counted(s Status, read bool) Status {
 	case s.Trial.Bad > int64(s.Most):
 		s.State = Tripped
 	case !read:
-		s.State, s.Lack = Unknown, NotRead
+		s.State, s.Gap = Unknown, NotRead
 	case s.Trial.Bad > 0:
 		s.State = Watching
 	}
@@ -332,7 +357,7 @@ func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) 
 	s := list[best]
 	a := crossing.Alarm{
 		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Sure, Worst: s.Range.High,
-		First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
+		Cut: s.Cut, First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
 	}
 	if s.Watch.Figures() {
 		a.Figure, a.Instance, a.Worst = s.Figure, s.Instance, max(s.Range.High, s.Difference)

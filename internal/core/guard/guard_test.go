@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"math"
 	"slices"
 	"testing"
 	"time"
@@ -56,7 +57,7 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if w.since.IsZero() {
 			share = 0
 		}
-		r := reading.Front{At: w.now, Split: reading.Split{Share: share}, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true}}
+		r := reading.Front{At: w.now, Split: reading.Split{Share: share}, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true}}
 		for side, a := range sides {
 			c := &w.counts[side]
 			c.Requests += a.all
@@ -80,7 +81,7 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if err := w.series.Add(r); err != nil {
 			w.t.Fatal(err)
 		}
-		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Share: share, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true},
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Share: share, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true},
 			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}, {Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
 			Ill:       func(c reading.Condition) bool { return c.State != reading.Healthy }}
 		w.facts(&f)
@@ -90,11 +91,11 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 }
 
 // is holds the first guard to a state.
-func (w *watch) is(what string, state State, lack Lack) Status {
+func (w *watch) is(what string, state State, lack Gap) Status {
 	w.t.Helper()
 	s := w.last[0]
-	if s.State != state || s.Lack != lack {
-		w.t.Errorf("%s: it is %s, for want of %q; want %s, %q. %+v", what, s.State, s.Lack, state, lack, s)
+	if s.State != state || s.Gap != lack {
+		w.t.Errorf("%s: it is %s, for want of %q; want %s, %q. %+v", what, s.State, s.Gap, state, lack, s)
 	}
 	return s
 }
@@ -140,7 +141,7 @@ func TestComparing(t *testing.T) {
 
 // arrive has all requests move to the target, with what the live side did since a time kept.
 func (w *watch) arrive(since time.Time) []crossing.Baseline {
-	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, Tells: reading.Tells{Counts: true, Times: true}}
+	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, Tells: reading.Capabilities{Counts: true, Times: true}}
 	w.facts(&f)
 	w.share = split.Whole
 	list := w.guards.Baselines(f, since)
@@ -404,7 +405,7 @@ func TestWaits(t *testing.T) {
 		queue *reading.Queue
 		read  bool
 		state State
-		lack  Lack
+		lack  Gap
 	}{
 		"a queue that moves":    {&reading.Queue{Oldest: 2 * time.Second}, true, Clear, ""},
 		"one that hardly does":  {&reading.Queue{Oldest: 20 * time.Second}, true, Watching, ""},
@@ -413,11 +414,77 @@ func TestWaits(t *testing.T) {
 		"a front not read":      {&reading.Queue{Oldest: time.Hour}, false, Unknown, NotRead},
 	} {
 		s := g.Evaluate(Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series), FrontRead: c.read, Queue: c.queue})[0]
-		if s.State != c.state || s.Lack != c.lack || s.After != 30*time.Second {
+		if s.State != c.state || s.Gap != c.lack || s.After != 30*time.Second {
 			t.Errorf("%s: %+v", what, s)
 		}
 		if c.state == Tripped && s.Level() != 31 {
 			t.Errorf("%s is as bad as %v", what, s.Level())
 		}
+	}
+}
+
+// How many instances may be ill is a part of the side, and what is ill on the live side at the same time is held
+// against it.
+func TestHowManyMayBeIll(t *testing.T) {
+	for _, c := range []struct {
+		wanted, ill int
+		rule        plan.Guard
+		beside      float64
+		tripped     bool
+	}{
+		{3, 1, plan.Guard{Part: 0.1}, 0, true}, {9, 1, plan.Guard{Part: 0.1}, 0, true}, {10, 1, plan.Guard{Part: 0.1}, 0, false}, {100, 10, plan.Guard{Part: 0.1}, 0, false},
+		{100, 11, plan.Guard{Part: 0.1}, 0, true}, {100, 1, plan.Guard{}, 0, true}, {100, 3, plan.Guard{Most: 3}, 0, false},
+		{3, 1, plan.Guard{Part: 0.1}, 1.0 / 3, false}, {3, 2, plan.Guard{Part: 0.1}, 1.0 / 3, true}, {3, 1, plan.Guard{Part: 0.1}, 1, true},
+	} {
+		c.rule.Watch = plan.Unhealthy
+		f := Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series), SideRead: true, Wanted: c.wanted, Beside: c.beside, Ill: func(c reading.Condition) bool { return c.State != reading.Healthy }}
+		for n := range c.wanted {
+			i := reading.Condition{State: reading.Healthy}
+			if n < c.ill {
+				i.State = reading.Failing
+			}
+			f.Condition = append(f.Condition, i)
+		}
+		if s := New([]plan.Guard{c.rule}, Terms{Alpha: 0.01}).Evaluate(f)[0]; (s.State == Tripped) != c.tripped {
+			t.Errorf("%d of %d ill, %+v, %.2f beside: it is %v", c.ill, c.wanted, c.rule, c.beside, s.State)
+		}
+	}
+}
+
+// A guard that will have nothing to compare with once all requests go to the target says so while there is a live side.
+func TestNoPastIsSaidBefore(t *testing.T) {
+	for _, c := range []struct {
+		bad    int64 // of a hundred answers of the live side a second
+		noPast bool
+	}{{0, false}, {5, false}, {60, true}} {
+		w := newWatch(t, failing)
+		w.pass(60, [2]answers{{all: 100, failing: c.bad}, {}})
+		w.since = w.now
+		w.pass(120, [2]answers{{all: 90, failing: c.bad * 9 / 10}, {all: 10, failing: c.bad / 10}})
+		if s := w.last[0]; s.NoPast != c.noPast {
+			t.Errorf("with %d %% bad it says %v: %+v", c.bad, s.NoPast, s)
+		}
+		if w.share = split.Whole; w.pass(2, [2]answers{{}, {all: 100}})[0].NoPast {
+			t.Errorf("with %d %% bad it says so with nothing beside it", c.bad)
+		}
+	}
+}
+
+// A guard that a person has overruled may be wrong half as often as before, and again by half with the next word: all that
+// it may be wrong about is spent once.
+func TestAnOverruledGuardHasHalfOfItsError(t *testing.T) {
+	w := newWatch(t, failing)
+	w.pass(10, [2]answers{{all: 100}, {}})
+	w.since = w.now
+	needed := w.pass(5, [2]answers{{all: 90}, {all: 10}})[0].Needed
+	var ruled []crossing.Overruling
+	for n := range 3 {
+		ruled = []crossing.Overruling{{Guard: "failing", Level: 0.1 * float64(n+1), Beyond: 0.1}}
+		w.facts = func(f *Facts) { f.Overruled = ruled }
+		now := w.pass(5, [2]answers{{all: 90}, {all: 10}})[0].Needed
+		if want := needed + math.Log10(2); math.Abs(now-want) > 1e-9 {
+			t.Errorf("after word %d it needs 10^%.3f, and needed 10^%.3f", n+1, now, needed)
+		}
+		needed = now
 	}
 }

@@ -8,7 +8,7 @@ import (
 )
 
 // Moment is what a guard that compares came to at a time.
-type Moment struct {
+type Point struct {
 	At         time.Time         `json:"at"`
 	Live       evidence.Count    `json:"live"` // since the moment before, as the guard counts
 	Trial      evidence.Count    `json:"trial"`
@@ -25,24 +25,24 @@ type Moment struct {
 
 // Story is a guard's moments since its crossing began, oldest first.
 type Story struct {
-	Guard   string     `json:"guard"`
-	Watch   plan.Watch `json:"watch"`
-	Unit    Unit       `json:"unit,omitempty"`
-	Figure  string     `json:"figure,omitempty"` // of a guard on one
-	Margin  float64    `json:"margin"`
-	Moments []Moment   `json:"moments"`
+	Guard  string     `json:"guard"`
+	Watch  plan.Watch `json:"watch"`
+	Unit   Unit       `json:"unit,omitempty"`
+	Figure string     `json:"figure,omitempty"` // of a guard on one
+	Margin float64    `json:"margin"`
+	Points []Point    `json:"points"`
 }
 
 // mostMoments is how many moments are kept: then two become one.
 const mostMoments = 480
 
 // told adds a moment.
-func told(list []Moment, m Moment) []Moment {
+func told(list []Point, m Point) []Point {
 	list = append(list, m)
 	if len(list) <= mostMoments {
 		return list
 	}
-	var half []Moment
+	var half []Point
 	for n := 1; n < len(list); n += 2 {
 		both := list[n]
 		both.Live, both.Trial = list[n-1].Live.Plus(both.Live), list[n-1].Trial.Plus(both.Trial)
@@ -62,7 +62,7 @@ func (st *state) notable(mark bool, s Status) bool {
 }
 
 // keep keeps a moment, with what the guard came to then.
-func (st *state) keep(s Status, m Moment) {
+func (st *state) keep(s Status, m Point) {
 	st.sureness = append(append([]float64(nil), st.sureness[max(0, len(st.sureness)-surenessLength+1):]...), s.Sure)
 	m.Evidence, m.Needed, m.Difference, m.Range = s.Evidence, s.Needed, s.Difference, s.Range
 	st.story = told(st.story, m)
@@ -75,10 +75,14 @@ func (g *Guards) Stories() []Story {
 		if rule.Watch.Gathers() && !rule.Off {
 			st := g.states[n]
 			figure := ""
-			if rule.Watch.Figures() {
+			switch {
+			case rule.Watch.Figures():
 				figure = rule.Figure.String()
+			case st.figure != nil:
+				rule = byMean(rule)
+				figure, rule.Margin = rule.Figure.String(), st.figure.Margin
 			}
-			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: st.unit, Figure: figure, Margin: rule.Margin, Moments: st.story[:len(st.story):len(st.story)]})
+			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: st.unit, Figure: figure, Margin: rule.Margin, Points: st.story[:len(st.story):len(st.story)]})
 		}
 	}
 	return list

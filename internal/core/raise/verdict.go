@@ -23,8 +23,8 @@ type Choice struct {
 	Then      int         `json:"then,omitempty"`
 }
 
-// Number is how many instances a part is raised with, where as many of it are live: at first, and with more than a part of
-// the traffic. It is 0 if the plan wants as many as live, and none is.
+// Number is how many instances a part is raised with, where as many of it are live: at first, and with more than a
+// part of the traffic. It is 0 if the plan wants as many as live, and none is.
 func Number(s plan.Stack, live int) (first int, until split.Share, then int) {
 	first, until, then = s.Instances, s.Until, s.Then
 	if first == plan.AsLive {
@@ -63,8 +63,8 @@ func Wanted(choices []Choice) int {
 // made reports whether an instance was started from the choice.
 func (c Choice) made(i reading.Instance) bool { return i.Version == c.Version && i.Build == c.Build }
 
-// Stands reports whether an instance that somebody else started is at a version, as far as that is known: one of which nothing is
-// known may be. Builds count where its version is not known.
+// Stands reports whether an instance that somebody else started is at a version, as far as that is known: one of
+// which nothing is known may be. Builds count where its version is not known.
 func Stands(i reading.Instance, version, build string) bool {
 	switch {
 	case i.Version != "":

@@ -103,6 +103,16 @@ type Ended struct {
 	Unreached int64 // in none of the others
 }
 
+// Of is how many requests ended, whoever they went to.
+func (e Ended) Of() int64 {
+	return e.Unreached + e.Nobody.Of + e.Sides[split.Blue].Of + e.Sides[split.Green].Of
+}
+
+// Good is how many of them ended well.
+func (e Ended) Good() int64 {
+	return e.Of() - e.Unreached - e.Nobody.Bad - e.Sides[split.Blue].Bad - e.Sides[split.Green].Bad
+}
+
 // Tally is a number of requests, and how many of them came to nothing good: slow, failing
 // or lost.
 type Tally struct{ Of, Bad int64 }

@@ -15,6 +15,12 @@ type Apart struct {
 	Share split.Share `json:"share"` // on green
 }
 
+// Log is an access log that a front counts by.
+type Log struct {
+	Front  string `json:"front,omitempty"` // whose it is, of several
+	Probes int64  `json:"probes"`          // requests of the prober that it has told of, since it was asked first
+}
+
 // Unread is one of several fronts that could not be read: what a reading has of it is what it had last.
 type Unread struct {
 	Front string `json:"front"`
@@ -24,7 +30,8 @@ type Unread struct {
 // Sends is the largest part of the requests that any member of the front sends to a side.
 func (f Front) Sends(side split.Side) split.Share { return Sends(f.Split.Share, f.Apart, side) }
 
-// Sends is the largest part of the requests that any of several fronts sends to a side: the first has a share, and some another.
+// Sends is the largest part of the requests that any of several fronts sends to a side: the first has a share, and
+// some another.
 func Sends(share split.Share, apart []Apart, side split.Side) split.Share {
 	most := share.Of(side)
 	for _, a := range apart {
@@ -52,8 +59,9 @@ type Split struct {
 // requests out again: a change that was begun under an earlier order is refused. The
 // zero value says that there was none.
 type Order struct {
-	Generation uint64     `json:"generation"` // grows with every going home
-	Side       split.Side `json:"side"`       // where all requests went
+	Generation uint64     `json:"generation"`     // grows with every going home
+	Term       uint64     `json:"term,omitempty"` // grows whenever a keeper goes on for one that did not hand over; a change of an earlier term is refused
+	Side       split.Side `json:"side"`           // where all requests went
 	At         time.Time  `json:"at,omitzero"`
 	By         string     `json:"by,omitempty"`
 	Why        string     `json:"why,omitempty"`
@@ -70,16 +78,26 @@ type Server struct {
 
 // Front is what a front has and has counted, at one moment.
 type Front struct {
-	At     time.Time `json:"at"`
-	Split  Split     `json:"split"`
-	Order  Order     `json:"order,omitzero"`
-	Sides  [2]Side   `json:"sides"`            // by side
-	Apart  []Apart   `json:"apart,omitempty"`  // members of several fronts that have another share
-	Unread []Unread  `json:"unread,omitempty"` // members of several fronts that could not be read
-	Notice string    `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
-	Tells  Tells     `json:"tells"`
-	Blind  string    `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
+	At     time.Time    `json:"at"`
+	Split  Split        `json:"split"`
+	Order  Order        `json:"order,omitzero"`
+	Sides  [2]Side      `json:"sides"`            // by side
+	Apart  []Apart      `json:"apart,omitempty"`  // members of several fronts that have another share
+	Unread []Unread     `json:"unread,omitempty"` // members of several fronts that could not be read
+	Notice string       `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
+	Tells  Capabilities `json:"tells"`
+	Blind  string       `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
 
+	// Sessions says that clients may keep a side which has no share any more, by sessions.
+	Sessions bool `json:"sessions,omitempty"`
+	// Forgot says that it had forgotten its instances since it was read before, and was told them again: what it
+	// answered meanwhile was nobody's.
+	Forgot bool `json:"forgot,omitempty"`
+	// Own is how many requests the front has answered itself with an error, since it started, without having assigned
+	// them to a side.
+	Own int64 `json:"own,omitempty"`
+	// Logs are the access logs that it counts by.
+	Logs []Log `json:"logs,omitempty"`
 	// Refused is what the front refused or cut off since it started, by reason, where it says.
 	Refused map[string]int64 `json:"refused,omitempty"`
 
@@ -94,18 +112,19 @@ type Front struct {
 	Eased time.Time `json:"eased,omitzero"`
 }
 
-// Tells is what a kind of front can tell at all of the requests that it carries.
-type Tells struct {
+// Capabilities are what a kind of front can tell at all of the requests that it carries.
+type Capabilities struct {
 	Counts  bool `json:"counts"`            // how many each instance answered, and how
 	Times   bool `json:"times"`             // how long answers took
+	Means   bool `json:"means,omitempty"`   // how long they took on average
 	Waits   bool `json:"waits"`             // how long open requests have waited
 	Clients bool `json:"clients,omitempty"` // how each client's first answer on a side was, where the key keeps clients together
 	Both    bool `json:"both"`              // the prober meets both sides there: it has a new cookie or header each time, and one address
 }
 
 // And is what both can tell.
-func (t Tells) And(other Tells) Tells {
-	return Tells{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Waits: t.Waits && other.Waits, Both: t.Both && other.Both, Clients: t.Clients && other.Clients}
+func (t Capabilities) And(other Capabilities) Capabilities {
+	return Capabilities{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Means: t.Means && other.Means, Waits: t.Waits && other.Waits, Both: t.Both && other.Both, Clients: t.Clients && other.Clients}
 }
 
 // Side is one side as the front has it.
@@ -132,14 +151,17 @@ type Clients struct {
 // Count is what one instance answered since the front knows it.
 type Count struct {
 	Server
-	Untold   bool     `json:"untold,omitempty"` // what it has answered is not known just now: what follows says nothing
-	Open     int64    `json:"open"`
-	Requests int64    `json:"requests"`          // answered, with any status
-	Status   [6]int64 `json:"status"`            // by class; [5] is 500 to 599, [0] is unused
-	Failures int64    `json:"failures"`          // transport: no connection, or broken off
-	Left     int64    `json:"left,omitempty"`    // clients that gave up before an answer began
-	Waiting  []int64  `json:"waiting,omitempty"` // open requests without an answer, that have waited for longer than each of [Waits]; none where the front does not tell
-	Latency  []byte   `json:"latency,omitempty"` // histogram of times to the first byte in µs, HdrHistogram V2 compressed
+	Untold   bool          `json:"untold,omitempty"` // what it has answered is not known just now: what follows says nothing
+	Open     int64         `json:"open"`
+	Requests int64         `json:"requests"`          // answered, with any status
+	Status   [6]int64      `json:"status"`            // by class; [5] is 500 to 599, [0] is unused
+	Failures int64         `json:"failures"`          // transport: no connection, or broken off
+	Left     int64         `json:"left,omitempty"`    // clients that gave up before an answer began
+	Probes   int64         `json:"probes,omitempty"`  // the prober's, beside Requests, where the front knows them
+	Cut      int64         `json:"cut,omitempty"`     // of Requests, those that ended before the length that they named, where the front counts these apart and not as lost
+	Waiting  []int64       `json:"waiting,omitempty"` // open requests without an answer, that have waited for longer than each of [Waits]; none where the front does not tell
+	Took     time.Duration `json:"took,omitempty"`    // what the answers took in all, to the first byte, where the front tells only what they took on average
+	Latency  []byte        `json:"latency,omitempty"` // histogram of times to the first byte in µs, HdrHistogram V2 compressed
 }
 
 // Waits are the times that a front tells of its open requests how many have waited longer.

@@ -7,7 +7,7 @@ import (
 	"math/big"
 	"testing"
 
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 func TestParseShare(t *testing.T) {

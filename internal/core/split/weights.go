@@ -30,13 +30,12 @@ type Weights struct {
 // It is exact: no other weights are better in this order. The shares have to add
 // up to [Whole].
 //
-// For every total weight T of all groups, the total of a group may lie where its share rounds to
-// one that is near enough, which is an interval. How many instances are left out follows from the
-// groups' totals alone. How uneven a total is takes longest to find, so that it is only found of
-// totals that can be better than the best so far: those between the sums of what each weight may be
-// at least and at most then. Large totals come first, as they are the more even ones. Within a group a total is apportioned by largest
-// remainder, which has the least greatest deviation (Balinski and Young, Fair Representation,
-// 1982).
+// For every total weight T of all groups, the total of a group may lie where its share rounds to one that is near
+// enough, which is an interval. How many instances are left out follows from the groups' totals alone. How uneven a
+// total is takes longest to find, so that it is only found of totals that can be better than the best so far: those
+// between the sums of what each weight may be at least and at most then. Large totals come first, as they are the
+// more even ones. Within a group a total is apportioned by largest remainder, which has the least greatest deviation
+// (Balinski and Young, Fair Representation, 1982).
 func Weigh(groups []Group, most int) (Weights, error) {
 	if most < 1 || most > 1<<16 {
 		return Weights{}, fmt.Errorf("weights up to %d: want 1 to 65536", most)
@@ -151,9 +150,9 @@ func possible(groups []Group) error {
 	return nil
 }
 
-// WeighAlone is Weigh where one group gets everything, and the others nothing. It takes no search: the largest capacity
-// gets the largest weight, or, where all are the same, each the weight 1. An instance's part of the requests differs from its
-// part of the capacity by less than one in most, of what the largest gets.
+// WeighAlone is Weigh where one group gets everything, and the others nothing. It takes no search: the largest
+// capacity gets the largest weight, or, where all are the same, each the weight 1. An instance's part of the requests
+// differs from its part of the capacity by less than one in most, of what the largest gets.
 func WeighAlone(groups []Group, most int) (Weights, error) {
 	if err := possible(groups); err != nil {
 		return Weights{}, err

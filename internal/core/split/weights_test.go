@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // score is what weights are judged by, in order.

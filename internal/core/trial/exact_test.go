@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // made is one request, as the slow twin keeps it.

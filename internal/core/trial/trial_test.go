@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)

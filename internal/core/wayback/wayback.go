@@ -26,6 +26,7 @@ type Facts struct {
 	Capacity  float64       // requests a second that its healthy instances carry; 0 if not known
 	Stale     time.Duration // age of the health readings if they are too old to count, else 0
 	FrontRead bool          // the front answers
+	Elsewhere bool          // by what was counted users get something else than the front says: to change that may change nothing
 	Rehearsal Rehearsal     // the last one
 	Rehearsed Spread        // how long the last ones took
 	Looks     Looks         // what was found when it was held to what it was
@@ -78,6 +79,7 @@ type Condition struct {
 	Peak      float64       `json:"peak,omitempty"`      // Carries
 	Capacity  float64       `json:"capacity,omitempty"`  // Carries; 0 if not known
 	Read      bool          `json:"read,omitempty"`      // Front
+	Elsewhere bool          `json:"elsewhere,omitempty"` // Front
 	Rehearsal Rehearsal     `json:"rehearsal,omitzero"`  // Front
 	Takes     Spread        `json:"takes,omitzero"`      // Front
 	Look      Look          `json:"look,omitzero"`       // Same, Smoke, Data
@@ -149,7 +151,7 @@ func carries(f Facts) Condition {
 }
 
 func front(f Facts) Condition {
-	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
+	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Elsewhere: f.Elsewhere, Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
 	switch {
 	case !f.FrontRead:
 		c.State = Closed
@@ -157,6 +159,8 @@ func front(f Facts) Condition {
 		c.State = Narrow
 	case f.Rehearsal.Failed != "":
 		c.State = Closed
+	case f.Elsewhere:
+		c.State = Narrow
 	}
 	return c
 }

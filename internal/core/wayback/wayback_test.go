@@ -37,6 +37,7 @@ func TestJudge(t *testing.T) {
 		{"front blocked", func(f *Facts) { f.Rehearsal.Failed = "other.conf:12: unknown directive" }, Closed, Front},
 		{"rehearsal broke off", func(f *Facts) { f.Rehearsal.Failed, f.Rehearsal.Broken = "the connection ended in the middle", true }, Narrow, Front},
 		{"rehearsal broke off, and the front does not answer", func(f *Facts) { f.Rehearsal.Failed, f.Rehearsal.Broken, f.FrontRead = "timeout", true, false }, Closed, Front},
+		{"users get another share than it says", func(f *Facts) { f.Elsewhere = true }, Narrow, Front},
 		{"too small for the day's peak", func(f *Facts) { f.Peak = 1200 }, Narrow, Carries},
 		{"looked at, and all well", func(f *Facts) { f.Looks.Same, f.Looks.Smoke, f.Looks.Data = fine, fine, fine }, Open, ""},
 		{"not as it was", func(f *Facts) { f.Looks.Same = failing("blue-1", "blue-2", "blue-3") }, Narrow, Same},

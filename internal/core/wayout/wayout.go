@@ -66,9 +66,30 @@ type Way struct {
 	Rate  float64     `json:"rate"`  // all requests a second
 }
 
+// alikeBy is how far apart the parts of both sides' answers that are bad may be for them to fail alike.
+const alikeBy = 0.15
+
+// Alike reports whether both sides get requests and fail alike, with instances that are healthy by their own word: it
+// is something that they share, and no way of sending requests helps.
+func Alike(f Facts) bool {
+	if _, all := f.Share.Alone(); all {
+		return false
+	}
+	for _, s := range f.Sides {
+		if s.Bad < Half || s.Known && float64(s.Healthy) < Half*float64(s.Instances) {
+			return false
+		}
+	}
+	a, b := f.Sides[split.Blue].Bad, f.Sides[split.Green].Bad
+	return max(a-b, b-a) <= alikeBy
+}
+
 // List is what can be done, what helps most first; nil where no side that gets requests is
-// ill. Forward is a way only to a target that is proven and serves.
+// ill, or both fail alike. Forward is a way only to a target that is proven and serves.
 func List(f Facts) []Way {
+	if Alike(f) {
+		return nil
+	}
 	ill := false
 	for _, side := range split.Sides {
 		ill = ill || f.Share.Of(side) > 0 && f.Sides[side].Ill()

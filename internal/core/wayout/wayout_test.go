@@ -29,6 +29,8 @@ func TestWhatHelps(t *testing.T) {
 		{"both dead", dead, dead, 2500, true, "[hold 100 of 100, 0 move; home 100 of 100, 25 move]"},
 		{"green dead in the keep", well, dead, split.Whole, true, "[home 0 of 100, 100 move; hold 100 of 100, 0 move]"},
 		{"blue dead, and nobody sends it anything", dead, well, split.Whole, true, "[]"},
+		{"both fail alike", failing, Side{Known: true, Healthy: 3, Instances: 3, Bad: 0.7}, 2500, true, "[]"},
+		{"both fail, and one more", failing, Side{Known: true, Healthy: 3, Instances: 3, Bad: 0.9}, 2500, true, "[home 60 of 100, 25 move; hold 68 of 100, 0 move; forward 90 of 100, 75 move]"},
 		{"blue dead, and green cannot carry it all", dead, Side{Known: true, Healthy: 3, Instances: 3, Capacity: 40}, 2500, true, "[forward 60 of 100, 75 move; hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
 	} {
 		text := ""

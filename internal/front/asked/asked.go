@@ -40,8 +40,8 @@ func Read(r *section.Reader, n ast.Node) Counts {
 	return c
 }
 
-// Counter asks the instances of both sides how many requests they have answered. Make it with New. It is safe for concurrent use;
-// nil counts nothing.
+// Counter asks the instances of both sides how many requests they have answered. Make it with New. It is safe for
+// concurrent use; nil counts nothing.
 type Counter struct {
 	plan   Counts
 	client *http.Client
@@ -75,7 +75,8 @@ func New(from place.Dialer, p Counts) *Counter {
 	return &Counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
 }
 
-// Count writes a reading's figures, all instances asked at the same time. One that does not tell makes the reading blind.
+// Count writes a reading's figures, all instances asked at the same time. One that does not tell makes the reading
+// blind.
 func (c *Counter) Count(ctx context.Context, r *reading.Front) {
 	if c == nil {
 		return
@@ -164,7 +165,8 @@ type rest struct {
 // quiet is how long nobody has to come before nobody does.
 const quiet = 3 * time.Second
 
-// Stragglers is how many requests a side that is to be given up is answering, or answered last; 0 once none came for a while.
+// Stragglers is how many requests a side that is to be given up is answering, or answered last; 0 once none came for
+// a while.
 func (c *Counter) Stragglers(side split.Side, r reading.Front) int64 {
 	if c == nil {
 		return 0

@@ -11,7 +11,8 @@ import (
 	"vaiven/internal/place"
 )
 
-// An instance that does not tell once is not one that has answered nothing, and what the others tell is known all the same.
+// An instance that does not tell once is not one that has answered nothing, and what the others tell is known all the
+// same.
 func TestOneThatDoesNotTell(t *testing.T) {
 	page := func(ill *bool) string {
 		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

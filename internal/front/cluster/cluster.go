@@ -28,7 +28,7 @@ import (
 type Driver struct {
 	config   *Settings
 	counts   *asked.Counter
-	steering told.Steering[state]
+	steering told.Remote[state]
 	asks     cluster.Later
 	around   cluster.Kept[around]
 }
@@ -42,10 +42,11 @@ func New(on place.Machine, f plan.Front) *Driver {
 		from = &d.asks
 	}
 	d.counts = asked.New(from, d.config.Counts)
-	d.steering = told.Steering[state]{
+	d.steering = told.Remote[state]{
 		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: int(split.Whole), Try: d.try,
 		Has:   func(s state, side split.Side) int { return s.has(side) },
 		Order: func(s state) reading.Order { return s.order },
+		Renew: d.renew,
 	}
 	return d
 }
@@ -81,7 +82,8 @@ func (d *Driver) patch(ctx context.Context, steps []step, dry bool) (*unstructur
 	return o, translated(err)
 }
 
-// change is the patch that puts a share in force, and what it does in words. Going home tests nothing: it is made over whatever is there.
+// change is the patch that puts a share in force, and what it does in words. Going home tests nothing: it is made
+// over whatever is there.
 func (d *Driver) change(s state, share split.Share, home *reading.Order) (steps []step, did string, reached split.Share, err error) {
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && s.has(side) == 0 && home == nil {
@@ -144,6 +146,18 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 	}
 	w.Wait = func(ctx context.Context) error { return d.inForce(ctx, done, share) }
 	return w, nil
+}
+
+// renew writes down that another term has begun. Every change tests the annotation that it was read with: those of
+// before are refused then.
+func (d *Driver) renew(ctx context.Context, s state, o reading.Order) error {
+	text, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	at := path("metadata", "annotations", orderNote)
+	_, err = d.patch(ctx, []step{{"test", at, s.object.GetAnnotations()[orderNote]}, {"replace", at, string(text)}}, false)
+	return err
 }
 
 // weighed are the steps that set both weights, in every rule that leads to both sides, and what they do in words.
@@ -209,7 +223,8 @@ func (d *Driver) inForce(ctx context.Context, done *unstructured.Unstructured, s
 	})
 }
 
-// seen reports whether the gateways of a route, of which there is one at least, have seen a generation, and refuse nothing.
+// seen reports whether the gateways of a route, of which there is one at least, have seen a generation, and refuse
+// nothing.
 func seen(route *unstructured.Unstructured, generation int64) bool {
 	parents, _, _ := unstructured.NestedSlice(route.Object, "status", "parents")
 	for _, parent := range parents {
@@ -239,7 +254,7 @@ func (d *Driver) try(ctx context.Context) error {
 
 // Read is the split in force.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
-	since := d.steering.Glance()
+	since := d.steering.ChangeMark()
 	s, err := d.glance(ctx)
 	if err != nil {
 		return reading.Front{}, err
@@ -248,7 +263,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, s.damaged
 	}
 	known := d.steering.Instances()
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
+	r := reading.Front{At: time.Now(), Tells: reading.Capabilities{Both: true}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
@@ -262,8 +277,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	return r, nil
 }
 
-// Drain gives up a side that gets nothing. Open are the requests that came to it last, where instances tell, and 0 once none have
-// come for a while: connections stay when the selector does not.
+// Drain gives up a side that gets nothing. Open are the requests that came to it last, where instances tell, and 0
+// once none have come for a while: connections stay when the selector does not.
 func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	r, err := front.Quieted(ctx, d, side)
 	if err != nil {
@@ -308,7 +323,11 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 	return d.steering.Rehearse(ctx, side)
 }
 
-// SetInstances gives a side other instances, by labels of the pods that have their addresses: those that come first, and then those that go.
+// NewTerm begins another term.
+func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+
+// SetInstances gives a side other instances, by labels of the pods that have their addresses: those that come first,
+// and then those that go.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
 		return d.give(changing, s, side, wanted)
@@ -375,7 +394,8 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 	return d.listed(ctx, side)
 }
 
-// listed waits until the service that leads to a side, if one does, lists all of it that take requests, and nobody else.
+// listed waits until the service that leads to a side, if one does, lists all of it that take requests, and nobody
+// else.
 func (d *Driver) listed(ctx context.Context, side split.Side) error {
 	return d.until(ctx, "the endpoint slices do not list who is to serve", func(now state) bool {
 		service := d.config.Services[side]
@@ -386,8 +406,9 @@ func (d *Driver) listed(ctx context.Context, side split.Side) error {
 	})
 }
 
-// leads are the steps by which a service that leads to whoever is there leads to one side alone, before there is another one that it
-// could lead to: to this one, if all whom it leads to are of it, and to nobody yet, if it leads to nobody. nil if it leads to one already.
+// leads are the steps by which a service that leads to whoever is there leads to one side alone, before there is
+// another one that it could lead to: to this one, if all whom it leads to are of it, and to nobody yet, if it leads
+// to nobody. nil if it leads to one already.
 func (d *Driver) leads(s state, side split.Side, listed []string) ([]step, error) {
 	if d.config.Service == "" || s.selector[serves] != "" || len(s.of(side.Other())) > 0 {
 		return nil, nil
@@ -481,7 +502,8 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 	return true, nil
 }
 
-// Lacks are the rights that whoever the kubeconfig is for does not have, and what pods lack that are made anew while nobody keeps.
+// Lacks are the rights that whoever the kubeconfig is for does not have, and what pods lack that are made anew while
+// nobody keeps.
 func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
 	c, err := d.asks.Open()
 	if err != nil {

@@ -18,15 +18,15 @@ import (
 	"k8s.io/apimachinery/pkg/runtime/schema"
 
 	"vaiven/internal/cluster"
-	"vaiven/internal/cluster/standin"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/standin"
 )
 
 // stood is a cluster with a route or a service, whose data plane is where the suite sends its requests.
@@ -135,7 +135,7 @@ func (c *stood) kubectl(t *testing.T, args ...string) string {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Ports,
+			fronttest.Ends, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Ports,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			c := start(t, w, &Settings{Route: "sailings"})
@@ -160,7 +160,8 @@ func TestConformance(t *testing.T) {
 	})
 }
 
-// A service's selector leads all to one side, and somebody who edits it by hand is noticed, and not written over but by going home.
+// A service's selector leads all to one side, and somebody who edits it by hand is noticed, and not written over but
+// by going home.
 func TestAService(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	blue := w.Raise(split.Blue, 1, 2)
@@ -209,10 +210,10 @@ func TestAService(t *testing.T) {
 	load := w.Flow()
 	r, err := d.Read(t.Context())
 	must(err)
-	if _, err := d.Set(t.Context(), 2500, fronttest.Expect(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "neither all nor nothing") {
+	if _, err := d.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "neither all nor nothing") {
 		t.Errorf("a part: %v", err)
 	}
-	done, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r))
+	done, err := d.Set(t.Context(), split.Whole, front.AsRead(r))
 	if err != nil || done.Share != split.Whole || len(done.Did) != 1 {
 		t.Fatalf("all to green: %+v, %v", done, err)
 	}
@@ -226,7 +227,7 @@ func TestAService(t *testing.T) {
 	r, err = d.Read(t.Context())
 	must(err)
 	c.kubectl(t, "patch", "service", "sailings", "--type=merge", "-p", `{"spec":{"selector":{"vaiven/serves":"blue"}}}`)
-	if _, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r)); !errors.Is(err, front.ErrChanged) {
+	if _, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); !errors.Is(err, front.ErrChanged) {
 		t.Errorf("over somebody's change: %v", err)
 	}
 	if r, err := d.Read(t.Context()); err != nil || r.Split.Share != 0 {
@@ -375,7 +376,7 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return fronttest.Expect(r)
+		return front.AsRead(r)
 	}
 	c.server.Fall(standin.Illness{Busy: 2})
 	if done, err := d.Set(t.Context(), 2500, read()); err != nil || done.Share != 2500 {

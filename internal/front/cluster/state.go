@@ -138,8 +138,8 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	return d.state(ctx, func(c *cluster.Client) (around, error) { return d.pods(ctx, c) })
 }
 
-// glance asks for the route or service, and for the rest of it where watches have told of a change: what is asked for each time says
-// that the API answers, and how it splits.
+// glance asks for the route or service, and for the rest of it where watches have told of a change: what is asked for
+// each time says that the API answers, and how it splits.
 func (d *Driver) glance(ctx context.Context) (state, error) {
 	return d.state(ctx, func(c *cluster.Client) (around, error) {
 		return d.around.Get(c, func() (around, error) { return d.pods(ctx, c) }, d.watched()...)

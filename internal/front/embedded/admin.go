@@ -21,6 +21,12 @@ type setSplit struct {
 	Share      split.Share `json:"share"`
 	Revision   uint64      `json:"revision"`   // that the split in force has to have
 	Generation uint64      `json:"generation"` // that the order of going home has to have
+	Term       uint64      `json:"term,omitempty"`
+}
+
+// term is the answer of POST /term.
+type term struct {
+	Term uint64 `json:"term"`
 }
 
 // goHome is the body of PUT /home.
@@ -68,7 +74,7 @@ type (
 
 // refusals are the errors that clients branch on, by their names on the wire.
 var refusals = map[string]error{
-	"changed": front.ErrChanged, "newer": front.ErrNewer, "nobody": front.ErrNobody, "not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
+	"changed": front.ErrChanged, "newer": front.ErrNewer, "taken": front.ErrTaken, "nobody": front.ErrNobody, "not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
 }
 
 func (s *Server) adminHandler() http.Handler {
@@ -89,6 +95,10 @@ func (s *Server) adminHandler() http.Handler {
 			set, err := s.home(r.Context(), body)
 			reply(w, set, err)
 		}
+	})
+	mux.HandleFunc("POST /term", func(w http.ResponseWriter, r *http.Request) {
+		begun, err := s.newTerm(r.Context())
+		reply(w, begun, err)
 	})
 	mux.HandleFunc("POST /rehearsal", func(w http.ResponseWriter, r *http.Request) {
 		var body rehearsal
@@ -174,10 +184,10 @@ func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 		return inForce{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, want.Share)
 	}
 	next, err := s.replace(ctx, func(t *table) (*table, error) {
-		switch {
-		case want.Generation < t.order.Generation:
-			return nil, fmt.Errorf("%w: %s sent all of it to %v", front.ErrNewer, orSomebody(t.order.By), t.order.Side)
-		case want.Revision != t.split.Revision:
+		if err := (front.Expect{Generation: want.Generation, Term: want.Term}).Allows(t.order); err != nil {
+			return nil, err
+		}
+		if want.Revision != t.split.Revision {
 			return nil, fmt.Errorf("%w: it has revision %d with %v on green, not revision %d", front.ErrChanged, t.split.Revision, t.split.Share, want.Revision)
 		}
 		for _, side := range split.Sides {
@@ -198,11 +208,17 @@ func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 	return inForce{next.split, next.order}, nil
 }
 
-func orSomebody(by string) string {
-	if by == "" {
-		return "somebody"
+// newTerm begins another term. It is kept on disk before it counts.
+func (s *Server) newTerm(ctx context.Context) (term, error) {
+	next, err := s.replace(ctx, func(t *table) (*table, error) {
+		next := *t
+		next.order.Term++
+		return &next, nil
+	})
+	if err != nil {
+		return term{}, err
 	}
-	return by
+	return term{next.order.Term}, nil
 }
 
 // replacedBy is an error if another process accepts: that one is to be asked. It is so from the moment
@@ -226,7 +242,7 @@ func (s *Server) home(ctx context.Context, want goHome) (inForce, error) {
 		s.change.Unlock()
 		return inForce{}, fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, want.Side, want.Side.Other())
 	}
-	o := reading.Order{Generation: t.order.Generation + 1, Side: want.Side, At: time.Now().UTC(), By: want.By, Why: want.Why, Folder: want.Folder}
+	o := reading.Order{Generation: t.order.Generation + 1, Term: t.order.Term, Side: want.Side, At: time.Now().UTC(), By: want.By, Why: want.Why, Folder: want.Folder}
 	next := t.home(o)
 	number, before, successor := s.swap(next), s.before, s.successor
 	var theirs uint64
@@ -254,7 +270,7 @@ func (s *Server) rehearse(ctx context.Context, side split.Side) error {
 		s.change.Unlock()
 		return front.Nobody(side)
 	}
-	t.home(reading.Order{Generation: t.order.Generation + 1, Side: side, At: time.Now().UTC()})
+	t.home(reading.Order{Generation: t.order.Generation + 1, Term: t.order.Term, Side: side, At: time.Now().UTC()})
 	same := *t
 	number, before := s.swap(&same), s.before
 	s.change.Unlock()

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // drip writes a byte at a time.

@@ -70,7 +70,7 @@ func (c *Client) Set(ctx context.Context, share split.Share, e front.Expect) (fr
 	if err := permit.Ask(changing); err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	d, err := c.change(changing, "/split", setSplit{Share: share, Revision: e.Revision, Generation: e.Generation}, share)
+	d, err := c.change(changing, "/split", setSplit{Share: share, Revision: e.Revision, Generation: e.Generation, Term: e.Term}, share)
 	return d, front.Because(changing, err)
 }
 
@@ -86,6 +86,13 @@ func (c *Client) change(ctx context.Context, path string, body any, share split.
 		return front.Done{}, err
 	}
 	return front.Done{Split: now.Split, Nearest: share, Order: now.Order, Did: did(share)}, nil
+}
+
+// NewTerm begins another term.
+func (c *Client) NewTerm(ctx context.Context) (uint64, error) {
+	var t term
+	err := c.call(ctx, http.MethodPost, "/term", nil, &t)
+	return t.Term, err
 }
 
 // Rehearse has the front make up a going home to a side, and put what is in force in place

@@ -11,8 +11,8 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/plan"
+	"vaiven/lab/fronttest"
 )
 
 func TestConformance(t *testing.T) {
@@ -51,7 +51,7 @@ func TestConformance(t *testing.T) {
 				other := Dial(c.Socket)
 				r, err := other.Read(t.Context())
 				if err == nil {
-					_, err = other.Set(t.Context(), share, fronttest.Expect(r))
+					_, err = other.Set(t.Context(), share, front.AsRead(r))
 				}
 				if err != nil {
 					t.Fatal(err)

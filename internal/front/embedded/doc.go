@@ -8,7 +8,7 @@
 // and elsewhere:
 //
 //	c := embedded.Dial("front.sock")
-//	d, err := c.Set(ctx, 25*split.Percent, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+//	d, err := c.Set(ctx, 25*split.Percent, front.AsRead(r))
 //
 // The library's server, reverse proxy and transport carry the requests. Around them stand what
 // they do not do: framing that can be read in one way only ([framing], [answers]), connections to

@@ -18,7 +18,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // certify writes a certificate for a name, and its key.

@@ -18,7 +18,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // said is what a client that sends some bytes gets until the connection is closed, and whether

@@ -24,9 +24,8 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // address is an instance as the front is told it.
@@ -115,7 +114,7 @@ func putInstances(t *testing.T, c *Client, side split.Side, backends ...*backend
 func setShare(t *testing.T, c *Client, share split.Share) {
 	t.Helper()
 	r := read(t, c)
-	s, err := c.Set(t.Context(), share, fronttest.Expect(r))
+	s, err := c.Set(t.Context(), share, front.AsRead(r))
 	if err != nil || s.Share != share || s.Revision != r.Split.Revision+1 {
 		t.Fatalf("set %v after revision %d: %+v, %v", share, r.Split.Revision, s, err)
 	}
@@ -388,7 +387,7 @@ func TestTheRevisionGuardsTheSplit(t *testing.T) {
 	_, c, _, _ := twoSides(t, nil)
 	r := read(t, c)
 	setShare(t, c, 1000)
-	if _, err := c.Set(t.Context(), 5000, fronttest.Expect(r)); !errors.Is(err, front.ErrChanged) {
+	if _, err := c.Set(t.Context(), 5000, front.AsRead(r)); !errors.Is(err, front.ErrChanged) {
 		t.Errorf("a stale revision: %v, want ErrChanged", err)
 	}
 	if got := read(t, c).Split.Share; got != 1000 {
@@ -603,7 +602,7 @@ func TestGoingHomeDoesNotNeedADisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := read(t, c)
-	if _, err := c.Set(t.Context(), 6000, fronttest.Expect(r)); !errors.Is(err, front.ErrRefused) {
+	if _, err := c.Set(t.Context(), 6000, front.AsRead(r)); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("a change that cannot be kept: %v, want ErrRefused", err)
 	}
 	if got := read(t, c).Split; !reflect.DeepEqual(got, r.Split) {
@@ -751,7 +750,7 @@ func TestHomeOnAFullDiskSurvives(t *testing.T) {
 	for n := 0; os.WriteFile(filepath.Join(dir, fmt.Sprint("fill-", n)), make([]byte, 4096), 0o600) == nil; n++ {
 	}
 	r := read(t, c)
-	if _, err := c.Set(t.Context(), 7500, fronttest.Expect(r)); !errors.Is(err, front.ErrRefused) {
+	if _, err := c.Set(t.Context(), 7500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) {
 		t.Fatalf("the disk is not full: %v", err)
 	}
 	if d, err := c.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || d.Share != 0 {

@@ -639,6 +639,7 @@ func addCount(a, b reading.Count) reading.Count {
 	a.Requests += b.Requests
 	a.Failures += b.Failures
 	a.Left += b.Left
+	a.Probes += b.Probes
 	for class := range a.Status {
 		a.Status[class] += b.Status[class]
 	}

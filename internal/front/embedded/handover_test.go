@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // replace starts another front that takes over from the one of a configuration.

@@ -430,7 +430,11 @@ func (p *proxy) follow(pass *passage, answer *http.Response) {
 		nextByte = 0 // a stream of answers may be quiet
 	}
 	pass.watch.answers(nextByte)
-	if !pass.aside {
+	switch {
+	case pass.aside:
+	case pass.probe: // what users get is counted without it
+		pass.instance.probes.Add(1)
+	default:
 		took := time.Since(pass.begun)
 		pass.instance.answered(status, took)
 		p.met(pass, status >= 500, took)
@@ -546,7 +550,7 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{Refused: p.denied.read(), At: now, Split: t.split, Order: t.order, Tells: reading.Tells{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
+	r := reading.Front{Refused: p.denied.read(), At: now, Split: t.split, Order: t.order, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
 		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}

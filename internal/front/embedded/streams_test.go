@@ -25,7 +25,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/testkit"
+	"vaiven/lab/testkit"
 )
 
 // secure opens a front that speaks TLS, and a client that speaks HTTP/2 with it.

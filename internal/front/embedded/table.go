@@ -70,6 +70,7 @@ type instance struct {
 	status    [6]atomic.Int64
 	failures  atomic.Int64
 	left      atomic.Int64 // clients that gave up before an answer began
+	probes    atomic.Int64 // answers to the prober, which are not in requests
 	waits     waits
 	downUntil atomic.Int64 // Unix nanoseconds until which it is avoided, after a failed connection
 
@@ -102,6 +103,7 @@ func (i *instance) absorb(c reading.Count) {
 	i.requests.Add(c.Requests)
 	i.failures.Add(c.Failures)
 	i.left.Add(c.Left)
+	i.probes.Add(c.Probes)
 	for class := range c.Status {
 		i.status[class].Add(c.Status[class])
 	}
@@ -114,7 +116,7 @@ func (i *instance) absorb(c reading.Count) {
 
 // count is the instance's figures as of now.
 func (i *instance) count() reading.Count {
-	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load(), Left: i.left.Load(), Waiting: i.waits.longer(time.Now())}
+	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load(), Left: i.left.Load(), Probes: i.probes.Load(), Waiting: i.waits.longer(time.Now())}
 	for class := range c.Status {
 		c.Status[class] = i.status[class].Load()
 	}

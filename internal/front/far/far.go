@@ -72,6 +72,12 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 	return steps, plainly(err)
 }
 
+// NewTerm begins another term.
+func (d *Driver) NewTerm(ctx context.Context) (uint64, error) {
+	term, err := d.driver.NewTerm(ctx)
+	return term, plainly(err)
+}
+
 // SetInstances replaces the instances of a side.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, servers []reading.Server) error {
 	return plainly(d.driver.SetInstances(ctx, side, servers))

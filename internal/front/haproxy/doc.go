@@ -3,7 +3,7 @@
 //
 //	d := haproxy.New(p.Front)
 //	reading, err := d.Read(ctx)
-//	done, err := d.Set(ctx, 25*split.Percent, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+//	done, err := d.Set(ctx, 25*split.Percent, front.AsRead(r))
 //
 // There are two ways. With weights, servers of both sides stand in one backend, told
 // apart by what their names begin with; the side that gains is raised before the other

@@ -40,7 +40,7 @@ type Driver struct {
 	both   bool // the prober meets both sides
 	carry  [2]plan.Capacity
 
-	steering told.Steering[state]
+	steering told.Remote[state]
 	tally    *logged.Tally // nil without a log
 	held     time.Duration // over which the log is held against what was counted
 
@@ -58,12 +58,13 @@ type Driver struct {
 type counted struct {
 	address string
 	counts  counts
+	took    *took
 }
 
 // New makes a driver. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{on: on, config: f.Settings.(*Settings), door: f.Spare, sticky: f.Sticky, both: f.Key.From != plan.KeyClient, carry: f.Carry, base: map[string]counted{}, held: 10 * time.Second}
-	d.steering = told.Steering[state]{
+	d.steering = told.Remote[state]{
 		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight, Try: d.mayTell,
 		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.steering.Instances())) },
 	}
@@ -71,9 +72,10 @@ func New(on place.Machine, f plan.Front) *Driver {
 		d.tally = logged.New(on, d.config.Log, f.Key, d.wrote)
 	}
 	if d.config.Weighs() {
-		d.steering.Mark = front.NewMark(on, f.Order)
+		d.steering.Mark = front.NewOrderFile(on, f.Order)
 	} else {
 		d.steering.Order = func(s state) reading.Order { return s.order }
+		d.steering.Renew = d.renew
 	}
 	return d
 }
@@ -144,17 +146,27 @@ func (d *Driver) print(s state) string {
 
 // Read is the split in force and what was counted.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
-	since := d.steering.Glance()
+	since := d.steering.ChangeMark()
 	s, err := d.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
 	known := d.steering.Instances()
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: true, Both: d.both}}
+	forgot := d.forgot(s, known)
+	if forgot {
+		if s, err = d.remind(ctx); err != nil {
+			return reading.Front{}, err
+		}
+	}
+	r := reading.Front{At: time.Now(), Forgot: forgot, Tells: reading.Capabilities{Counts: true, Means: true, Both: d.both}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
 	d.counts(&r, s, known)
+	r.Sessions = d.sticks(s)
+	if d.config.Weighs() {
+		r.Own = d.unserved(s, split.Blue)
+	}
 	if d.tally != nil {
 		if notice := d.times(ctx, &r); r.Notice == "" {
 			r.Notice = notice
@@ -185,8 +197,8 @@ type tallied struct {
 	counted, told int64
 }
 
-// times adds what the log tells. It is held against HAProxy's own counts: of what is sent some may never come, and nobody
-// says so.
+// times adds what the log tells. It is held against HAProxy's own counts: of what is sent some may never come, and
+// nobody says so.
 func (d *Driver) times(ctx context.Context, r *reading.Front) (notice string) {
 	told, failed := d.tally.Times(ctx, r)
 	d.mu.Lock()
@@ -239,7 +251,8 @@ func (d *Driver) wrote(e *accesslog.Entry) (split.Side, bool) {
 	return d.side(server{backend: backend, name: name})
 }
 
-// sticks reports whether clients may keep a side that has no share any more: by what HAProxy has, whatever the plan says.
+// sticks reports whether clients may keep a side that has no share any more: by what HAProxy has, whatever the plan
+// says.
 func (d *Driver) sticks(s state) bool { return d.sticky || s.sticky }
 
 // notices is the most important thing to know of what was read.
@@ -278,7 +291,7 @@ func (d *Driver) count(s state, side split.Side, known front.Known) reading.Side
 	for _, v := range d.of(s, side, known) {
 		b, ok := d.base[v.path()]
 		if !ok || b.address != v.address || v.counts.less(b.counts) {
-			b = counted{address: v.address, counts: v.counts}
+			b = counted{address: v.address, counts: v.counts, took: &took{}}
 			d.base[v.path()] = b
 		}
 		c := reading.Count{
@@ -289,22 +302,21 @@ func (d *Driver) count(s state, side split.Side, known front.Known) reading.Side
 			c.Status[class] = v.counts.status[class] - b.counts.status[class]
 			c.Requests += c.Status[class]
 		}
+		c.Took = b.took.add(v.counts.answered(), float64(v.counts.average))
 		r.Open += c.Open
 		r.Lost += v.counts.response - b.counts.response
 		r.Instances = append(r.Instances, c)
 	}
 	known.Sort(side, r.Instances)
-	r.Lost += d.unserved(s, side)
+	if !d.config.Weighs() {
+		r.Lost += d.unserved(s, side)
+	}
 	return r
 }
 
 // unserved are the requests that a backend answered itself because no server did: its
-// errors beyond those of its servers. With one backend for both they are blue's, since
-// nothing says whose they would have been.
+// errors beyond those of its servers. With one backend for both nothing says whose they would have been.
 func (d *Driver) unserved(s state, side split.Side) int64 {
-	if d.config.Weighs() && side == split.Green {
-		return 0
-	}
 	backend := d.config.Backends[side]
 	c := s.backends[backend]
 	own := c.status[5]
@@ -427,6 +439,65 @@ func (d *Driver) entry(s state, share split.Share) string {
 	return fmt.Sprintf("%s map %s %s %d", verb, d.config.Map, d.config.MapKey, share)
 }
 
+// forgot reports whether HAProxy has nothing of what it was told: it was started again without the state of its
+// servers.
+func (d *Driver) forgot(s state, known front.Known) bool {
+	told := 0
+	for _, side := range split.Sides {
+		told += len(known[side])
+		for _, v := range d.slots(s, side) {
+			if v.in() || slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == v.address }) {
+				return false
+			}
+		}
+	}
+	return told > 0
+}
+
+// remind tells HAProxy again which instances there are, those of the side with more first, and gives them the share
+// that was in force.
+func (d *Driver) remind(ctx context.Context) (state, error) {
+	changing, through, err := d.steering.Change(ctx)
+	if err != nil {
+		return state{}, err
+	}
+	defer through()
+	s, err := d.look(changing)
+	known := d.steering.Instances()
+	if err != nil || !d.forgot(s, known) {
+		return s, err
+	}
+	share, ok := d.steering.Last(s)
+	if !ok {
+		return s, nil
+	}
+	if !d.config.Weighs() {
+		share = split.Share(s.share) // what the map has is in force
+	}
+	first := split.Blue
+	if share > split.Whole/2 {
+		first = split.Green
+	}
+	for n, side := range []split.Side{first, first.Other()} {
+		of := front.Known{}
+		of[first] = known[first]
+		as := told.Wanted{Share: split.Toward(first, split.Whole)}
+		if n > 0 {
+			of, as.Share = known, share
+		}
+		if len(known[side]) == 0 {
+			continue
+		}
+		if err := d.give(changing, s, side, of, as); err != nil {
+			return s, err
+		}
+		if s, err = d.look(changing); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
 // Foresee is what Set would do.
 func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	c := front.Change{Usually: usually, Connections: front.StaysOpen}
@@ -463,6 +534,7 @@ type change struct {
 	home     *reading.Order // nil if it is not a going home
 	keep     bool           // the share in force stays as it is
 	spare    front.Spare    // the spare side's own door, as it will be
+	term     uint64         // that begins, 0 if none does
 }
 
 // carryOut does the steps, with what a reload needs written before and put in its place
@@ -490,6 +562,21 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 		return err
 	}
 	d.say("")
+	d.put(ctx, kept)
+	return nil
+}
+
+// renew puts another term into a map, as a new version of it: what others prepared before cannot be committed after.
+func (d *Driver) renew(ctx context.Context, s state, o reading.Order) error {
+	c := change{state: s, share: split.Share(s.share), keep: true, spare: s.spare, term: o.Term}
+	kept, err := d.prepared(ctx, c)
+	if err != nil {
+		return fmt.Errorf("%w: the term could not be kept on disk: %w", front.ErrRefused, err)
+	}
+	if err := d.commit(ctx, c); err != nil {
+		kept.discard(ctx)
+		return err
+	}
 	d.put(ctx, kept)
 	return nil
 }
@@ -553,6 +640,9 @@ func (d *Driver) put(ctx context.Context, k kept) {
 		d.say(fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err))
 	}
 }
+
+// NewTerm begins another term.
+func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
 
 // SetInstances gives a side other instances: their addresses go to its servers, and
 // servers that are not needed are put into maintenance. The share stays.
@@ -824,7 +914,7 @@ func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 	if d.config.StateFile != "" {
 		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list), false))
 	}
-	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && (!c.keep || c.spare.Secret != c.state.spare.Secret) {
+	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && (!c.keep || c.term > 0 || c.spare.Secret != c.state.spare.Secret) {
 		data, err := d.on.ReadFile(ctx, d.config.Map)
 		if err == nil {
 			order := c.state.order
@@ -839,6 +929,9 @@ func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 			}
 			if order.Generation > 0 {
 				data = withEntry(data, d.orderKey(), encode(order))
+			}
+			if term := max(c.term, c.state.order.Term); term > 0 {
+				data = withEntry(data, d.termKey(), strconv.FormatUint(term, 10))
 			}
 			err = write(d.config.Map, data, c.spare.Secret != "")
 		}

@@ -2,6 +2,7 @@ package haproxy
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -11,14 +12,14 @@ import (
 	"syscall"
 	"testing"
 	"time"
-	"vaiven/internal/place/placetest"
+	"vaiven/lab/placetest"
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
 )
 
 // setup is a plan's front as a test wants it, and where its files are.
@@ -185,8 +186,8 @@ func TestKeysThatStay(t *testing.T) {
 	}
 }
 
-// The log tells how long answers took, and which clients there were, by a digest of what the key goes by; a log that does
-// not come is missed.
+// The log tells how long answers took, and which clients there were, by a digest of what the key goes by; a log that
+// does not come is missed.
 func TestTheLog(t *testing.T) {
 	for _, mapped := range []bool{true, false} {
 		w := fronttest.NewWorld(t)
@@ -205,7 +206,7 @@ func TestTheLog(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := d.Set(t.Context(), 5000, fronttest.Expect(before)); err != nil {
+		if _, err := d.Set(t.Context(), 5000, front.AsRead(before)); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := d.Read(t.Context()); err != nil { // from here on clients are of this share
@@ -330,7 +331,7 @@ func TestATableOfClients(t *testing.T) {
 	}{{split.Whole, split.Green}, {0, split.Green}} {
 		r, err := d.Read(t.Context())
 		if err == nil {
-			_, err = d.Set(t.Context(), c.share, fronttest.Expect(r))
+			_, err = d.Set(t.Context(), c.share, front.AsRead(r))
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -399,7 +400,7 @@ func FuzzTables(f *testing.F) {
 		}
 		_, _ = parseStat(text)
 		var s state
-		if err := s.readMap(text, "sailings", "sailings.home", "sailings-door."); err == nil && (s.share < 0 || s.share > 10_000) {
+		if err := s.readMap(text, "sailings", "sailings.home", "sailings.term", "sailings-door."); err == nil && (s.share < 0 || s.share > 10_000) {
 			t.Errorf("a share of %d", s.share)
 		}
 		if o := decode(text); o.Generation > 0 && decode(encode(o)) != o && len(o.Why) < 200 && !strings.Contains(o.Why+o.By, "\x00") {
@@ -467,5 +468,47 @@ func TestALateDiskComesOverNothing(t *testing.T) {
 	_, port, _ := net.SplitHostPort(green[0].Address)
 	if data, err := os.ReadFile(filepath.Join(kept, "state")); err != nil || !strings.Contains(string(data), port) {
 		t.Errorf("what a reload would read knows nobody of green: %v\n%s", err, data)
+	}
+}
+
+// An HAProxy that is started again without the state of its servers has forgotten who there is. Whoever knows gives
+// it that again, with the share that was in force; who knows nothing is told that nobody is there, and names them
+// first.
+func TestOneThatHasForgottenIsToldAgain(t *testing.T) {
+	for _, mapped := range []bool{false, true} {
+		t.Run(fmt.Sprintf("by map %v", mapped), func(t *testing.T) {
+			w := fronttest.NewWorld(t)
+			f, p, kept := start(t, w, setup{mapped: mapped})
+			var opened []*Driver
+			written := func() {
+				for _, d := range opened {
+					d.lasting.Wait()
+				}
+			}
+			t.Cleanup(written)
+			open := func() front.Driver {
+				opened = append(opened, New(place.Local{}, f))
+				return opened[len(opened)-1]
+			}
+			fronttest.ToldAgain(t, w, open, func() {
+				written() // else it might be there again
+				if err := os.Remove(filepath.Join(kept, "state")); err != nil {
+					t.Fatal(err)
+				}
+				p.Kill()
+				p = p.Again(w.Listen)
+				other := New(place.Local{}, f)
+				fronttest.Eventually(t, "its socket", func() error {
+					_, err := other.look(t.Context())
+					return err
+				})
+				if mapped {
+					return
+				}
+				if _, err := other.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrNobody) {
+					t.Errorf("home to who is forgotten: %v", err)
+				}
+			})
+		})
 	}
 }

@@ -125,6 +125,15 @@ func (s server) in() bool { return s.admin&(maintenance|draining) == 0 }
 type counts struct {
 	sessions, open, queued, connect, response, left int64
 	status                                          [6]int64
+	average                                         int64 // ms to the first byte, of about the last 500 answers
+}
+
+// answered is how many requests got a status.
+func (c counts) answered() (n int64) {
+	for _, of := range c.status {
+		n += of
+	}
+	return n
 }
 
 // less reports whether any count is lower than another's: then it began anew.
@@ -269,7 +278,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		c := counts{
 			sessions: figures.number(row, "stot"), open: figures.number(row, "scur"), queued: figures.number(row, "qcur"),
 			connect: figures.number(row, "econ"), response: figures.number(row, "eresp"),
-			left: figures.number(row, "cli_abrt"),
+			left: figures.number(row, "cli_abrt"), average: figures.number(row, "rtime"),
 		}
 		for class := 1; class < len(c.status); class++ {
 			c.status[class] = figures.number(row, fmt.Sprintf("hrsp_%dxx", class))
@@ -295,17 +304,19 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		}
 	}
 	if !d.config.Weighs() {
-		err = s.readMap(said, d.config.MapKey, d.orderKey(), d.doorKey())
+		err = s.readMap(said, d.config.MapKey, d.orderKey(), d.termKey(), d.doorKey())
 	}
 	return s, err
 }
 
 // readMap finds the share, the order of going home and the spare side's own door in the answer of "show map", whose
 // lines are an address in memory, the key and the value.
-func (s *state) readMap(said, key, orderKey, doorKey string) error {
+func (s *state) readMap(said, key, orderKey, termKey, doorKey string) error {
 	if strings.Contains(said, "Unknown map identifier") {
 		return fmt.Errorf("%w: HAProxy has no such map: name the file as its configuration does", front.ErrRefused)
 	}
+	var term uint64
+	defer func() { s.order.Term = term }()
 	for line := range strings.Lines(said) {
 		f := strings.Fields(line)
 		if len(f) != 3 || !strings.HasPrefix(f[0], "0x") {
@@ -321,6 +332,8 @@ func (s *state) readMap(said, key, orderKey, doorKey string) error {
 			s.share, s.inMap = n, true
 		case orderKey:
 			s.order = decode(f[2])
+		case termKey:
+			term, _ = strconv.ParseUint(f[2], 10, 64) // damaged, it is as if there were none
 		}
 		if secret, ok := strings.CutPrefix(f[1], doorKey); ok {
 			s.spare.Secret = secret
@@ -332,6 +345,9 @@ func (s *state) readMap(said, key, orderKey, doorKey string) error {
 
 // orderKey is the map's key whose value is the order of going home.
 func (d *Driver) orderKey() string { return d.config.MapKey + ".home" }
+
+// termKey is the map's key whose value is the term.
+func (d *Driver) termKey() string { return d.config.MapKey + ".term" }
 
 // encode is an order of going home as a value of a map, which has no space in it:
 // generation, side, seconds since 1970, who and why.
@@ -400,15 +416,17 @@ func (d *Driver) commit(ctx context.Context, c change) error {
 	if err != nil {
 		return err
 	}
-	order := s.order
-	switch {
+	order, term := s.order, s.order.Term
+	switch of := c.state.order; {
 	case c.home != nil:
 		order = *c.home
 		order.Generation = max(order.Generation, s.order.Generation)
-	case s.order.Generation > c.state.order.Generation:
-		return fmt.Errorf("%w: %s sent all of it to %v", front.ErrNewer, orSomebody(s.order.By), s.order.Side)
+	case order.Generation > of.Generation || order.Term > of.Term:
+		return front.Expect{Generation: of.Generation, Term: of.Term}.Allows(order)
 	case s.share != c.state.share || s.inMap != c.state.inMap:
 		return fmt.Errorf("%w: it has %v on green", front.ErrChanged, split.Share(s.share))
+	case c.term > 0:
+		term = c.term
 	}
 	spare := c.spare
 	if c.home != nil {
@@ -417,11 +435,16 @@ func (d *Driver) commit(ctx context.Context, c change) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "add map @%s %s <<\n", version, d.config.Map)
 	for _, e := range s.entries {
-		if e[0] != d.config.MapKey && e[0] != d.orderKey() && !strings.HasPrefix(e[0], d.doorKey()) {
+		if e[0] != d.config.MapKey && e[0] != d.orderKey() && e[0] != d.termKey() && !strings.HasPrefix(e[0], d.doorKey()) {
 			fmt.Fprintf(&b, "%s %s\n", e[0], e[1])
 		}
 	}
-	fmt.Fprintf(&b, "%s %d\n", d.config.MapKey, c.share)
+	if !c.keep || s.inMap {
+		fmt.Fprintf(&b, "%s %d\n", d.config.MapKey, c.share)
+	}
+	if term > 0 {
+		fmt.Fprintf(&b, "%s %d\n", d.termKey(), term)
+	}
 	if order.Generation > 0 {
 		fmt.Fprintf(&b, "%s %s\n", d.orderKey(), encode(order))
 	}
@@ -446,11 +469,4 @@ func (d *Driver) commit(ctx context.Context, c change) error {
 		return nil // somebody else's; whether all is home is read now
 	}
 	return fmt.Errorf("%w: HAProxy says %q to the new version of the map", front.ErrRefused, said)
-}
-
-func orSomebody(by string) string {
-	if by == "" {
-		return "somebody"
-	}
-	return by
 }

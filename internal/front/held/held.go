@@ -50,8 +50,8 @@ var rules = []struct {
 	{"stays at home", "what went home stays there until somebody who knows of it lets requests out", staysHome},
 }
 
-// Try tries all rules, and goes on with the next when one does not hold. In the end everything is on blue again; the error is why
-// nothing was tried, or what is not as it was.
+// Try tries all rules, and goes on with the next when one does not hold. In the end everything is on blue again; the
+// error is why nothing was tried, or what is not as it was.
 func Try(ctx context.Context, open func() front.Driver, asks Asks) ([]Result, error) {
 	t := &try{driver: open(), open: open, asks: asks}
 	r, err := t.driver.Read(ctx)
@@ -99,7 +99,7 @@ func (t *try) set(ctx context.Context, share split.Share) (front.Done, error) {
 	if err != nil {
 		return front.Done{}, err
 	}
-	return t.driver.Set(ctx, share, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+	return t.driver.Set(ctx, share, front.AsRead(r))
 }
 
 func readsTwice(ctx context.Context, t *try) error {
@@ -163,7 +163,7 @@ func refusesOld(ctx context.Context, t *try) error {
 	if _, err = t.set(ctx, Most); err != nil {
 		return err
 	}
-	if _, err := t.driver.Set(ctx, 0, front.Expect{Revision: old.Split.Revision, Generation: old.Order.Generation}); !errors.Is(err, front.ErrChanged) {
+	if _, err := t.driver.Set(ctx, 0, front.AsRead(old)); !errors.Is(err, front.ErrChanged) {
 		return fmt.Errorf("a change that goes by an older revision is not refused as such: %w", orNone(err))
 	}
 	now, err := t.driver.Read(ctx)
@@ -239,7 +239,7 @@ func staysHome(ctx context.Context, t *try) error {
 	if now.Order.Generation <= before.Order.Generation || now.Order.Side != split.Blue {
 		return fmt.Errorf("going home raised no order: %+v after %+v", now.Order, before.Order)
 	}
-	if _, err := t.driver.Set(ctx, Most, front.Expect{Revision: now.Split.Revision, Generation: before.Order.Generation}); !errors.Is(err, front.ErrNewer) {
+	if _, err := t.driver.Set(ctx, Most, front.Expect{Revision: now.Split.Revision, Generation: before.Order.Generation, Term: now.Order.Term}); !errors.Is(err, front.ErrNewer) {
 		return fmt.Errorf("a change from before a going home is not refused as such: %w", orNone(err))
 	}
 	now, err = t.driver.Read(ctx)

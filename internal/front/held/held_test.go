@@ -82,6 +82,8 @@ func (f *fake) Rehearse(context.Context, split.Side) ([]wayback.Step, error) {
 	return nil, nil
 }
 
+func (f *fake) NewTerm(context.Context) (uint64, error) { return 0, nil }
+
 func (f *fake) SetInstances(_ context.Context, side split.Side, list []reading.Server) error {
 	if f.breaks == "keeps the share when its instances are told again" {
 		f.share = 100
@@ -121,7 +123,8 @@ func TestEachBrokenPromiseIsFound(t *testing.T) {
 	}
 }
 
-// Requests that are lost on the way are a promise broken, whatever the front says; and it is not tried where it could harm.
+// Requests that are lost on the way are a promise broken, whatever the front says; and it is not tried where it could
+// harm.
 func TestWhatIsLostIsSaid(t *testing.T) {
 	f := newFake("")
 	results, err := Try(t.Context(), func() front.Driver { return f }, func(context.Context) (int64, string) { return 3, "502" })

@@ -19,11 +19,11 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/front/include"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
 )
 
 // setup is a plan's front as a test wants it.
@@ -169,50 +169,14 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 func TestAKilledHTTPDIsToldAgain(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, p, _ := start(t, w, setup{})
-	keeper := NewManager(place.Local{}, f)
-	for _, side := range split.Sides {
-		if err := keeper.SetInstances(t.Context(), side, w.Raise(side, 1, 2)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if _, err := keeper.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
-		t.Fatal(err)
-	}
-	r, err := keeper.Read(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := keeper.Set(t.Context(), split.Whole/4, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}); err != nil {
-		t.Fatal(err)
-	}
-	again := func() {
-		t.Helper()
+	fronttest.ToldAgain(t, w, func() front.Driver { return NewManager(place.Local{}, f) }, func() {
 		p.Kill()
 		p = p.Again(w.Listen)
 		fronttest.Eventually(t, "its manager", func() error {
-			_, err := keeper.look(t.Context())
+			_, err := NewManager(place.Local{}, f).look(t.Context())
 			return err
 		})
-	}
-	again()
-	if r, err := NewManager(place.Local{}, f).Read(t.Context()); err == nil && r.Split.Share == split.Whole/4 {
-		t.Errorf("it has forgotten nothing: %+v", r)
-	}
-	if r, err := keeper.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 {
-		t.Errorf("told again: %+v, %v", r.Split, err)
-	}
-	other := NewManager(place.Local{}, f)
-	if r, err := other.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 || len(r.Sides[split.Blue].Instances) != 2 || len(r.Sides[split.Green].Instances) != 2 {
-		t.Errorf("for others: %+v, %v", r, err)
-	}
-	w.Count(200, true, nil) // it fails the test if anything is lost
-	if _, err := other.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
-		t.Fatal(err)
-	}
-	again()
-	if r, err := keeper.Read(t.Context()); err != nil || r.Split.Share != 0 || r.Order.Generation == 0 {
-		t.Errorf("told again after somebody went home: %+v, %v", r, err)
-	}
+	})
 }
 
 // What the manager was told outlives a reload by anybody, in every stage.
@@ -263,7 +227,7 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 		t.Helper()
 		r, err := m.Read(t.Context())
 		if err == nil {
-			_, err = m.Set(t.Context(), share, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+			_, err = m.Set(t.Context(), share, front.AsRead(r))
 		}
 		if err != nil {
 			t.Fatal(err)

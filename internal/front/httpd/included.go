@@ -103,7 +103,7 @@ func (f form) Render(s include.Setting) []byte {
 	if s.Spare.Secret != "" {
 		aside = f.door(&b, s)
 	}
-	fmt.Fprintf(&b, `LogFormat "{\"at\":\"%%{sec}t.%%{usec_frac}t\",\"client\":\"%%a\",\"method\":\"%%m\",\"path\":\"%%U%%q\",\"status\":\"%%>s\",\"upstream\":\"%%{BALANCER_WORKER_NAME}e\",\"route\":\"%%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%%>s\",\"us\":\"%%D\"%s}" %s
+	fmt.Fprintf(&b, `LogFormat "{\"at\":\"%%{sec}t.%%{usec_frac}t\",\"client\":\"%%a\",\"method\":\"%%m\",\"path\":\"%%U%%q\",\"status\":\"%%>s\",\"upstream\":\"%%{BALANCER_WORKER_NAME}e\",\"route\":\"%%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%%>s\",\"us\":\"%%D\",\"length\":\"%%{Content-Length}o\",\"sent\":\"%%B\",\"done\":\"%%X\",\"agent\":\"%%{User-Agent}i\"%s}" %s
 `, aside, front.Variable(f.service))
 	return []byte(b.String())
 }

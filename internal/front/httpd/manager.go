@@ -39,7 +39,7 @@ type Manager struct {
 	client http.Client
 	stands front.Known // instances that a plan names by their addresses
 
-	steering told.Steering[balancer]
+	steering told.Remote[balancer]
 	tally    *logged.Tally
 }
 
@@ -50,8 +50,8 @@ func NewManager(on place.Machine, f plan.Front) *Manager {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DialContext, transport.Proxy = on.Dial, nil
 	m.client.Transport = transport
-	m.steering = told.Steering[balancer]{
-		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewMark(on, f.Order),
+	m.steering = told.Remote[balancer]{
+		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewOrderFile(on, f.Order),
 		Has: func(b balancer, side split.Side) int { return len(m.of(b, side, m.steering.Instances())) },
 	}
 	return m
@@ -172,9 +172,9 @@ func (m *Manager) call(ctx context.Context, form url.Values) (string, error) {
 	return string(page), nil
 }
 
-// of are a side's workers: those whose address was told, and those that get requests
-// under a route that begins with the side's, or under none where the plan says that the side stands there. While nothing was told, as in a process that
-// only goes home, the route is enough.
+// of are a side's workers: those whose address was told, and those that get requests under a route that begins with
+// the side's, or under none where the plan says that the side stands there. While nothing was told, as in a process
+// that only goes home, the route is enough.
 func (m *Manager) of(b balancer, side split.Side, known front.Known) []worker {
 	var list []worker
 	for _, w := range b.workers {
@@ -248,18 +248,19 @@ func (m *Manager) remind(ctx context.Context) (balancer, error) {
 // Read is the split in force and what was counted. A balancer that has forgotten what this driver
 // told it is told again first.
 func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
-	since := m.steering.Glance()
+	since := m.steering.ChangeMark()
 	b, err := m.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
 	known := m.steering.Instances()
-	if b.blank() && slices.ContainsFunc(known[:], func(of []reading.Server) bool { return len(of) > 0 }) {
+	forgot := b.blank() && slices.ContainsFunc(known[:], func(of []reading.Server) bool { return len(of) > 0 })
+	if forgot {
 		if b, err = m.remind(ctx); err != nil {
 			return reading.Front{}, err
 		}
 	}
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
+	r := reading.Front{At: time.Now(), Forgot: forgot, Tells: reading.Capabilities{Both: true}}
 	if r.Split, r.Order, err = m.steering.Known(since, b); err != nil {
 		return reading.Front{}, err
 	}
@@ -443,7 +444,8 @@ func (m *Manager) Home(ctx context.Context, h front.Homing) (front.Done, error) 
 	return m.steering.Home(ctx, h)
 }
 
-// Reach connects to an address from the machine that httpd runs on; one whose worker httpd holds for broken is not reached.
+// Reach connects to an address from the machine that httpd runs on; one whose worker httpd holds for broken is not
+// reached.
 func (m *Manager) Reach(ctx context.Context, address string) error {
 	b, err := m.look(ctx)
 	if err != nil {
@@ -456,6 +458,9 @@ func (m *Manager) Reach(ctx context.Context, address string) error {
 	}
 	return front.ReachFrom(ctx, m.on, address)
 }
+
+// NewTerm begins another term.
+func (m *Manager) NewTerm(ctx context.Context) (uint64, error) { return m.steering.NewTerm(ctx) }
 
 // SetInstances gives a side other instances. Their workers have to be members of the
 // balancer already; those that are not wanted any more are switched off.

@@ -139,7 +139,7 @@ ThreadsPerChild 64
 MaxRequestWorkers 256
 {{else}}# Modules: a2enmod proxy proxy_http proxy_balancer lbmethod_byrequests slotmem_shm headers{{if .Spare.Asks}} setenvif rewrite{{end}}
 {{end}}{{if .Manager -}}
-LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\"}" {{.Variable}}
+LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\",\"length\":\"%{Content-Length}o\",\"sent\":\"%B\",\"done\":\"%X\",\"agent\":\"%{User-Agent}i\"}" {{.Variable}}
 <Proxy "balancer://{{.Balancer}}">
     # One for every address that an instance may have. max for the instances of both sides together
     # is less than ThreadsPerChild, and acquire (ms) is short: instances that hang leave workers for

@@ -108,17 +108,17 @@ func unsaid(lines []string, secrets ...string) []string {
 	return lines
 }
 
-func (f *Front) split(g front.Glance, share split.Share, data []byte) reading.Split {
+func (f *Front) split(g front.ChangeMark, share split.Share, data []byte) reading.Split {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.revisions.Split(g, share, string(data))
 }
 
 // glance is to be had before the file is read that split is asked about.
-func (f *Front) glance() front.Glance {
+func (f *Front) glance() front.ChangeMark {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.revisions.Glance()
+	return f.revisions.Mark()
 }
 
 // Read is the split in force and what was counted.
@@ -135,7 +135,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
-	r := reading.Front{At: time.Now(), Split: f.split(since, s.Share, data), Order: s.Order, Tells: reading.Tells{Both: f.Both}}
+	r := reading.Front{At: time.Now(), Split: f.split(since, s.Share, data), Order: s.Order, Tells: reading.Capabilities{Both: f.Both}}
 	r.Notice = f.tally.Count(ctx, &r, s.Sides)
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
@@ -216,10 +216,10 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if err != nil {
 		return front.Done{}, err
 	}
-	switch now := f.split(f.glance(), s.Share, data); {
-	case s.Order.Generation > e.Generation:
-		return front.Done{}, fmt.Errorf("%w: %s", front.ErrNewer, f.File.Path)
-	case now.Revision != e.Revision:
+	if err := e.Allows(s.Order); err != nil {
+		return front.Done{}, fmt.Errorf("%s: %w", f.File.Path, err)
+	}
+	if now := f.split(f.glance(), s.Share, data); now.Revision != e.Revision {
 		return front.Done{Split: now}, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
 	}
 	if strange := f.strange(data, s); strange != nil {
@@ -253,10 +253,10 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	d.Split = f.split(f.glance(), now.Share, after)
-	switch {
-	case now.Order.Generation > e.Generation:
-		return front.Done{}, fmt.Errorf("%w: %s", front.ErrNewer, f.File.Path)
-	case now.Share != share && now.Share != reached:
+	if err := e.Allows(now.Order); err != nil {
+		return front.Done{}, fmt.Errorf("%s: %w", f.File.Path, err)
+	}
+	if now.Share != share && now.Share != reached {
 		return d, fmt.Errorf("%w: it has %v on green after %v was put in place", front.ErrChanged, now.Share, share)
 	}
 	d.Share = reached
@@ -331,7 +331,7 @@ func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homi
 		return homeward{data, true}
 	}
 	s = s.at(share)
-	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
+	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
 	f.waiting = f.render(s)
 	return homeward{f.waiting, false}
 }
@@ -367,8 +367,27 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 		return steps, err
 	}
 	s = s.at(split.Toward(side, split.Whole))
-	s.Order = reading.Order{Generation: s.Order.Generation + 1, Side: side, At: time.Now().UTC()}
+	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: side, At: time.Now().UTC()}
 	return steps, f.File.rehearse(ctx, &steps, f.render(s))
+}
+
+// NewTerm begins another term: the file is another one then, so that no change that was made up before can take its
+// place.
+func (f *Front) NewTerm(ctx context.Context) (uint64, error) {
+	changing, through, err := f.gate.Change(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer through()
+	s, data, err := f.read(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if strange := f.strange(data, s); strange != nil {
+		return 0, f.errStrange(strange)
+	}
+	s.Order.Term++
+	return s.Order.Term, f.File.Replace(changing, data, f.render(s))
 }
 
 // SetInstances gives a side other instances. The share stays.

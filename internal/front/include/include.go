@@ -335,7 +335,7 @@ func (f File) load(ctx context.Context, before []place.Process) error {
 
 // lock keeps two of us from changing the file at once. It waits until the context ends.
 func (f File) lock(ctx context.Context) (unlock func(), err error) {
-	return front.NewMark(f.On, f.hidden("file")).Lock(ctx)
+	return front.NewOrderFile(f.On, f.hidden("file")).Lock(ctx)
 }
 
 // check tests the configuration with a candidate in the place of our file.

@@ -20,8 +20,8 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/place"
-	"vaiven/internal/place/placetest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/placetest"
+	"vaiven/lab/testkit"
 )
 
 // fake is a server whose configuration is files with lines "use NAME", and that does as
@@ -309,7 +309,7 @@ func expect(t *testing.T, f *Front) front.Expect {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}
+	return front.AsRead(r)
 }
 
 // share is what is in place.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"vaiven/internal/core/reading"
@@ -21,9 +22,12 @@ func seal(text []byte) []byte {
 
 const sealed = "# as Vaiven wrote it: "
 
-// withOrder adds the line that says when somebody went home last.
+// withOrder adds the lines that say when somebody went home last, and which term it is.
 func withOrder(text []byte, o reading.Order) []byte {
-	if o.Generation == 0 {
+	if o.Term > 0 {
+		text = fmt.Appendf(text, "%s%d\n", termIs, o.Term)
+	}
+	if o.Term = 0; o.Generation == 0 {
 		return text
 	}
 	data, err := json.Marshal(o)
@@ -33,16 +37,24 @@ func withOrder(text []byte, o reading.Order) []byte {
 	return fmt.Appendf(text, "%s%s\n", wentHome, data)
 }
 
-const wentHome = "# went home: "
+const (
+	wentHome = "# went home: "
+	termIs   = "# term: "
+)
 
-// orderOf reads that line; none if there is none, or none that can be read.
+// orderOf reads those lines; none if there are none, or none that can be read.
 func orderOf(data []byte) reading.Order {
 	var o reading.Order
+	var term uint64
 	for line := range bytes.Lines(data) {
 		if text, ok := bytes.CutPrefix(line, []byte(wentHome)); ok && json.Unmarshal(text, &o) != nil {
 			o = reading.Order{}
 		}
+		if text, ok := bytes.CutPrefix(line, []byte(termIs)); ok {
+			term, _ = strconv.ParseUint(string(bytes.TrimSpace(text)), 10, 64) // damaged, it is as if there were none
+		}
 	}
+	o.Term = term
 	return o
 }
 
@@ -65,7 +77,7 @@ func (f *Front) strange(data []byte, s Setting) []string {
 	}
 	var strange []string
 	for line := range strings.Lines(string(data)) {
-		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) || strings.HasPrefix(line, wentHome) {
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) || strings.HasPrefix(line, wentHome) || strings.HasPrefix(line, termIs) {
 			continue
 		}
 		if have[shape(line)]--; have[shape(line)] < 0 {

@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/accesslog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 	"vaiven/internal/front/clients"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
@@ -36,6 +37,8 @@ type Tally struct {
 	parser accesslog.Parser
 	counts map[string]*count // by address
 	lost   [2]int64
+	own    int64 // answered by the proxy itself, and assigned to nobody
+	probes int64 // the prober's
 	lines  int64
 	told   int64 // answers of instances
 	none   *hdrhistogram.Histogram
@@ -48,9 +51,9 @@ type source interface {
 }
 
 type count struct {
-	requests, failures, left int64
-	status                   [6]int64
-	latency                  *hdrhistogram.Histogram
+	requests, failures, left, cut, probes int64
+	status                                [6]int64
+	latency                               *hdrhistogram.Histogram
 }
 
 // limit is how long a log is waited for on this machine, and farLimit on another.
@@ -59,10 +62,10 @@ const (
 	farLimit = 2 * time.Second
 )
 
-// New begins at the end of a log of a machine: a file, or an address of this machine that lines are sent to; without a
-// name nothing is counted. Where the key keeps clients together and a line tells them apart, clients are counted as well.
-// side is whose a line is; a line of neither side counts for nothing. Where it is nil, what the line says counts. It
-// waits for nothing.
+// New begins at the end of a log of a machine: a file, or an address of this machine that lines are sent to; without
+// a name nothing is counted. Where the key keeps clients together and a line tells them apart, clients are counted as
+// well. side is whose a line is; a line of neither side counts for nothing. Where it is nil, what the line says
+// counts. It waits for nothing.
 func New(on place.Machine, name string, key plan.Key, side func(*accesslog.Entry) (split.Side, bool)) *Tally {
 	t := &Tally{name: name, limit: limit, reading: make(chan struct{}, 1), counts: map[string]*count{}, side: side, none: reading.NewHistogram()}
 	if !place.Here(on) {
@@ -127,13 +130,16 @@ func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.
 	t.read(ctx)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	r.Tells.Counts, r.Tells.Times, r.Tells.Clients = t.tail != nil, t.tail != nil, t.clients != nil
+	r.Tells.Counts, r.Tells.Times, r.Tells.Clients, r.Own = t.tail != nil, t.tail != nil, t.clients != nil, t.own
+	if t.tail != nil {
+		r.Logs = []reading.Log{{Probes: t.probes}}
+	}
 	for _, side := range split.Sides {
 		s := reading.Side{Lost: t.lost[side], Instances: []reading.Count{}}
 		for _, i := range sides[side] {
 			c := reading.Count{Server: i}
 			if n := t.counts[i.Address]; n != nil {
-				c.Requests, c.Failures, c.Left, c.Status = n.requests, n.failures, n.left, n.status
+				c.Requests, c.Failures, c.Left, c.Cut, c.Probes, c.Status = n.requests, n.failures, n.left, n.cut, n.probes, n.status
 				c.Latency = reading.Encode(n.latency)
 			}
 			s.Instances = append(s.Instances, c)
@@ -215,6 +221,10 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 	if upstream == nil {
 		return false
 	}
+	probe := string(e.Agent) == front.ProbeAgent
+	if probe {
+		t.probes++
+	}
 	name := e.Field("side")
 	if name == nil { // the worker's name begins with it
 		name, _, _ = bytes.Cut(e.Field("route"), []byte{'-'})
@@ -237,9 +247,12 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		times = [][]byte{strconv.AppendFloat(nil, float64(max(whole-max(head, 0), 0))/1e3, 'f', 3, 64)}
 	}
 	if string(upstream) == "-" { // nobody was asked
-		if e.Status >= 500 {
-			t.lost[split.Blue]++
-			t.lost[split.Green]++
+		switch {
+		case e.Status < 500:
+		case errSide == nil:
+			t.lost[side]++
+		default:
+			t.own++
 		}
 		return true
 	}
@@ -249,12 +262,12 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		}
 		return string(values[n])
 	}
-	if t.clients != nil && errSide == nil {
+	if t.clients != nil && errSide == nil && !probe {
 		took, err := strconv.ParseFloat(at(times, len(servers)-1), 64)
 		if err != nil {
 			took = 0
 		}
-		t.clients.Answered(side, t.identity(e), e.Status >= 500 || e.Status == clientLeft, time.Duration(took*float64(time.Second)))
+		t.clients.Answered(side, t.identity(e), e.Status >= 500 || e.Status == clientLeft || cut(e), time.Duration(took*float64(time.Second)))
 	}
 	for n, server := range servers {
 		c := t.counts[string(server)]
@@ -283,11 +296,34 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 			continue
 		}
 		t.told++
+		if probe { // what users get is counted without it
+			c.probes++
+			continue
+		}
 		c.requests++
 		c.status[status/100]++
+		if cut(e) {
+			c.cut++
+		}
 		reading.Record(c.latency, time.Duration(took*float64(time.Second)))
 	}
 	return true
+}
+
+// cut reports whether an answer ended before the length that it named, and its client was there to the end: nginx says
+// then that the request is complete ("OK"), httpd how the connection goes on ("+" or "-", and "X" where the client has
+// left). Answers without a length, and without a body, say nothing.
+func cut(e *accesslog.Entry) bool {
+	if done := string(e.Field("done")); done != "OK" && done != "+" && done != "-" || string(e.Method) == "HEAD" || e.Status < 200 || e.Status == 204 || e.Status == 304 || e.Status >= 500 {
+		return false
+	}
+	sent := list(e.Field("sent"))
+	if len(sent) == 0 {
+		return false
+	}
+	length, errLength := strconv.ParseInt(string(e.Field("length")), 10, 64)
+	n, err := strconv.ParseInt(string(sent[len(sent)-1]), 10, 64)
+	return errLength == nil && err == nil && n < length
 }
 
 // identity tells clients apart: by what the key goes by, as far as the line says it, else by the address.

@@ -11,10 +11,10 @@ import (
 	"vaiven/internal/accesslog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
-	"vaiven/internal/place/placetest"
 	"vaiven/internal/plan"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/placetest"
 )
 
 // What a line says is counted for who answered, who was tried before, and the side that
@@ -26,6 +26,9 @@ func TestWhatALineCountsFor(t *testing.T) {
 		requests, failures [3]int64
 		lost               [2]int64
 		left               int64 // of green-1
+		own                int64 // assigned to nobody
+		cut                int64 // of green-1
+		probes             int64 // likewise
 	}
 	for _, c := range []struct {
 		name, line string
@@ -40,9 +43,22 @@ func TestWhatALineCountsFor(t *testing.T) {
 		{"nobody answered", `{"status":"502","side":"green","upstream":"127.0.0.1:3","statuses":"502","times":"-"}`,
 			counts{failures: [3]int64{0, 0, 1}, lost: [2]int64{0, 1}}},
 		{"the client left", `{"status":"499","side":"green","upstream":"127.0.0.1:3","statuses":"-","times":"-"}`, counts{left: 1}},
-		{"nobody was asked", `{"status":"503","side":"green","upstream":"-","statuses":"-","times":"-"}`, counts{lost: [2]int64{1, 1}}},
+		{"nobody was asked", `{"status":"503","side":"green","upstream":"-","statuses":"-","times":"-"}`, counts{lost: [2]int64{0, 1}}},
+		{"nobody was asked, and for nobody", `{"status":"503","route":"-","upstream":"-","statuses":"503","us":"120"}`, counts{own: 1}},
 		{"a page of the proxy's own", `{"status":"404","side":"green","upstream":"-","statuses":"-","times":"-"}`, counts{}},
 		{"with the worker's name", `{"status":"200","route":"green-1","upstream":"http://127.0.0.1:3","statuses":"200","us":"12000"}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"cut by the instance", `{"status":"200","side":"green","upstream":"127.0.0.1:3","statuses":"200","times":"0.012","length":"8000","sent":"4000","done":"OK"}`, counts{requests: [3]int64{0, 0, 1}, cut: 1}},
+		{"cut by the second one that was tried", `{"status":"200","side":"green","upstream":"127.0.0.1:1, 127.0.0.1:3","statuses":"502, 200","times":"-, 0.012","length":"8000","sent":"0, 4000","done":"OK"}`,
+			counts{requests: [3]int64{0, 0, 1}, failures: [3]int64{1}, cut: 1}},
+		{"cut, and the connection ended", `{"status":"200","route":"green-1","upstream":"http://127.0.0.1:3","statuses":"200","us":"12000","length":"8000","sent":"4000","done":"-"}`, counts{requests: [3]int64{0, 0, 1}, cut: 1}},
+		{"whole", `{"status":"200","route":"green-1","upstream":"http://127.0.0.1:3","statuses":"200","us":"12000","length":"8000","sent":"8000","done":"+"}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"its client left nginx", `{"status":"200","side":"green","upstream":"127.0.0.1:3","statuses":"200","times":"0.012","length":"8000","sent":"4000","done":""}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"its client left httpd", `{"status":"200","route":"green-1","upstream":"http://127.0.0.1:3","statuses":"200","us":"12000","length":"8000","sent":"4000","done":"X"}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"not modified", `{"status":"304","side":"green","upstream":"127.0.0.1:3","statuses":"304","times":"0.012","length":"8000","sent":"0","done":"OK"}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"without a length", `{"status":"200","side":"green","upstream":"127.0.0.1:3","statuses":"200","times":"0.012","length":"","sent":"4000","done":"OK"}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"an error that was cut", `{"status":"500","side":"green","upstream":"127.0.0.1:3","statuses":"500","times":"0.012","length":"8000","sent":"4000","done":"OK"}`, counts{requests: [3]int64{0, 0, 1}}},
+		{"the prober's", `{"status":"200","side":"green","upstream":"127.0.0.1:3","statuses":"200","times":"0.012","agent":"vaiven-prober"}`, counts{probes: 1}},
+		{"the prober's, and nobody was asked", `{"status":"503","side":"green","upstream":"-","statuses":"-","times":"-","agent":"vaiven-prober"}`, counts{lost: [2]int64{0, 1}}},
 		{"another server", `{"status":"200","side":"green","upstream":"192.0.2.1:80","statuses":"200","times":"0.1"}`, counts{}},
 	} {
 		c.line = `{"at":"1795430400.125","client":"192.0.2.1","method":"GET","path":"/",` + c.line[1:]
@@ -66,7 +82,8 @@ func TestWhatALineCountsFor(t *testing.T) {
 					t.Errorf("%s has no times", i.Name)
 				}
 			}
-			got.lost, got.left = [2]int64{r.Sides[0].Lost, r.Sides[1].Lost}, r.Sides[1].Instances[0].Left
+			got.lost, got.left, got.own = [2]int64{r.Sides[0].Lost, r.Sides[1].Lost}, r.Sides[1].Instances[0].Left, r.Own
+			got.cut, got.probes = r.Sides[1].Instances[0].Cut, r.Sides[1].Instances[0].Probes
 			if got != c.want {
 				t.Errorf("counted %+v, want %+v", got, c.want)
 			}

@@ -1,7 +1,7 @@
 // Package names steers a DNS name: users go to where it points.
 //
 //	d := names.New(place.Local{}, f)
-//	done, err := d.Set(ctx, split.Whole, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+//	done, err := d.Set(ctx, split.Whole, front.AsRead(r))
 //	// done.Everywhere: the last resolver has forgotten what was before
 //
 // Names are changed by updates (RFC 2136) that are signed (RFC 8945) and have what was read as their prerequisite, so

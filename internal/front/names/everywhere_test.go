@@ -19,9 +19,9 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
-	"vaiven/internal/front/fronttest"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // secondary starts a server that has the zone from the primary, and asks for it only when it is notified.
@@ -105,8 +105,8 @@ func (r *remembers) now(ctx context.Context) ([]string, error) {
 	return r.list, nil
 }
 
-// A name moves under load, and its users go by ten resolvers who remember, one of them the real one. Nothing is lost, though the old side
-// is stopped as soon as it may be.
+// A name moves under load, and its users go by ten resolvers who remember, one of them the real one. Nothing is lost,
+// though the old side is stopped as soon as it may be.
 func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	z := start(t, w, func(s *Settings) { s.TTL, s.Crossing = 2*time.Second, time.Second })
@@ -152,7 +152,7 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 	testkit.Eventually(t, "the longer TTL is forgotten", func() bool { return time.Now().After(r.Eased) })
 	r, err = d.Read(t.Context())
 	must(err)
-	done, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r))
+	done, err := d.Set(t.Context(), split.Whole, front.AsRead(r))
 	must(err)
 	if in := time.Until(done.Everywhere); in < time.Second || in > 3*time.Second {
 		t.Errorf("it is in force everywhere in %v, with a TTL of 1 s", in)
@@ -200,7 +200,8 @@ func (z *zoneFront) ttlOf(t *testing.T) (uint32, error) {
 	return a.Answer[0].Header().Ttl, nil
 }
 
-// A server that has not heard of a change puts off the time when that is in force everywhere; so does one that cannot be asked, which is said.
+// A server that has not heard of a change puts off the time when that is in force everywhere; so does one that cannot
+// be asked, which is said.
 func TestASecondaryThatIsBehind(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	z := start(t, w, func(s *Settings) { s.Counts = asked.Counts{} })
@@ -214,7 +215,7 @@ func TestASecondaryThatIsBehind(t *testing.T) {
 	if err != nil || r.Notice != "" {
 		t.Fatalf("read: %q, %v", r.Notice, err)
 	}
-	if _, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r)); err != nil {
+	if _, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "the primary's own TTL is over", func() bool {
@@ -269,10 +270,10 @@ func TestAnAlias(t *testing.T) {
 	if err != nil || r.Split.Share != 0 {
 		t.Fatalf("read: %+v, %v", r.Split, err)
 	}
-	if _, err := d.Set(t.Context(), 2500, fronttest.Expect(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "moves all at once") {
+	if _, err := d.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "moves all at once") {
 		t.Errorf("a part: %v", err)
 	}
-	if done, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r)); err != nil || done.Share != split.Whole {
+	if done, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); err != nil || done.Share != split.Whole {
 		t.Errorf("all: %+v, %v", done, err)
 	}
 	points(z.settings.Name, z.settings.Targets[split.Green])
@@ -293,7 +294,8 @@ func TestAnAlias(t *testing.T) {
 	points(z.settings.Name, z.settings.Targets[split.Blue])
 }
 
-// What is in the way is said with what the server says, and home is gone to where the records beside the name are damaged.
+// What is in the way is said with what the server says, and home is gone to where the records beside the name are
+// damaged.
 func TestWhatIsInTheWay(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	z := start(t, w, nil)
@@ -393,7 +395,7 @@ func TestAServerThatHangs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Set(t.Context(), split.Whole, fronttest.Expect(r)); err != nil {
+	if _, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); err != nil {
 		t.Fatal(err)
 	}
 	z.program.Signal(syscall.SIGSTOP)

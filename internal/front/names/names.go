@@ -29,7 +29,7 @@ type Driver struct {
 	config *Settings
 	counts *asked.Counter
 
-	steering told.Steering[state]
+	steering told.Remote[state]
 
 	mu    sync.Mutex // protects what follows
 	signs key        // once it was read
@@ -42,8 +42,8 @@ type Driver struct {
 func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{on: on, listen: f.Listen, config: f.Settings.(*Settings), late: map[string]time.Time{}}
 	d.counts = asked.New(on, d.config.Counts)
-	d.steering = told.Steering[state]{
-		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: 1, Order: d.order, Try: d.try,
+	d.steering = told.Remote[state]{
+		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: 1, Order: d.order, Renew: d.renew, Try: d.try,
 		Has: func(s state, side split.Side) int {
 			sides, known := d.members(s)
 			if !known && d.config.Type == Alias {
@@ -66,8 +66,8 @@ func (d *Driver) order(s state) reading.Order {
 	return o
 }
 
-// members are the instances by side; where their records are damaged or gone, as this process was told. They are not known
-// where it was told of none.
+// members are the instances by side; where their records are damaged or gone, as this process was told. They are not
+// known where it was told of none.
 func (d *Driver) members(s state) (sides front.Known, known bool) {
 	if !s.strange && len(s.listed) > 0 {
 		return s.sides, true
@@ -111,6 +111,14 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 	return w, nil
 }
 
+// renew writes down that another term has begun. Every update has the note as it was read for its prerequisite: those
+// of before are refused then.
+func (d *Driver) renew(ctx context.Context, s state, o reading.Order) error {
+	c := d.change(s)
+	c.alone, c.note.order = true, o
+	return d.send(ctx, c.message(true))
+}
+
 // try is an error if updates would be refused: one that changes nothing is signed and sent.
 func (d *Driver) try(ctx context.Context) error {
 	m := new(dns.Msg).SetUpdate(d.config.Zone)
@@ -119,7 +127,7 @@ func (d *Driver) try(ctx context.Context) error {
 
 // Read is the split in force and what was counted.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
-	since := d.steering.Glance()
+	since := d.steering.ChangeMark()
 	s, err := d.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
@@ -128,7 +136,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, s.damaged
 	}
 	known := d.steering.Instances()
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Both: true}}
+	r := reading.Front{At: time.Now(), Tells: reading.Capabilities{Both: true}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
@@ -144,14 +152,16 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	return r, nil
 }
 
-// lasting is, by what was looked at last, until when somebody goes by what was before, and until when a longer TTL is remembered.
+// lasting is, as last looked at, until when some clients still use the old DNS answer, and until when a longer TTL is
+// remembered.
 func (d *Driver) lasting() (everywhere, eased time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.seen.lasts(d.seen.until), d.seen.lasts(d.seen.eased)
 }
 
-// ask asks the other servers and resolvers what they answer, at the same time, and returns until when somebody goes by what was before.
+// ask asks the other servers and resolvers what they answer, at the same time, and returns until when somebody goes
+// by what was before.
 func (d *Driver) ask(ctx context.Context, s state, r *reading.Front) (until time.Time) {
 	type answer struct {
 		server   string
@@ -242,6 +252,9 @@ func (d *Driver) everywhere(done front.Done, err error) (front.Done, error) {
 func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
 	return d.steering.Rehearse(ctx, side)
 }
+
+// NewTerm begins another term.
+func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
 
 // SetInstances gives a side other instances. While both sides have some, the TTL is the short one.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {

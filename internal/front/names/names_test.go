@@ -18,10 +18,10 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
 )
 
 // zoneFront is a name of a real zone, on a primary that runs.
@@ -32,7 +32,8 @@ type zoneFront struct {
 	folder   string
 }
 
-// start starts a primary, and users in front of the name who ask it whenever they connect: they listen where the suite sends its requests.
+// start starts a primary, and users in front of the name who ask it whenever they connect: they listen where the
+// suite sends its requests.
 func start(t *testing.T, w *fronttest.World, change func(*Settings)) *zoneFront {
 	t.Helper()
 	program := fronttest.Need(t, Kind.Program)
@@ -154,7 +155,7 @@ func (z *zoneFront) foreign(t *testing.T, share split.Share) {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Exact, fronttest.Seamless, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Each, fronttest.Ports, fronttest.Finely,
+			fronttest.Ends, fronttest.Exact, fronttest.Seamless, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Each, fronttest.Ports, fronttest.Finely,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			z := start(t, w, nil)
@@ -167,8 +168,8 @@ func TestConformance(t *testing.T) {
 	})
 }
 
-// How long something lasts is known whatever the clocks are: who has seen it come goes by how long it was to last, and who comes later
-// waits no longer than that.
+// How long something lasts is known whatever the clocks are: who has seen it come goes by how long it was to last,
+// and who comes later waits no longer than that.
 func TestHowLongItLasts(t *testing.T) {
 	now := time.Date(2026, 11, 26, 22, 0, 0, 0, time.UTC)
 	wrote := func(stamp string, clock time.Duration) note {

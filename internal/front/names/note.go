@@ -36,6 +36,9 @@ func (n note) text() string {
 		v.Set("at", moment(n.order.At))
 		v.Set("by", clipped(n.order.By))
 	}
+	if n.order.Term > 0 {
+		v.Set("term", strconv.FormatUint(n.order.Term, 10))
+	}
 	if !n.eased.IsZero() {
 		v.Set("eased", moment(n.eased))
 	}
@@ -81,6 +84,11 @@ func readNote(text string) (note, error) {
 		}
 		n.order.By = v.Get("by")
 	}
+	if text := v.Get("term"); text != "" {
+		if n.order.Term, err = strconv.ParseUint(text, 10, 64); err != nil {
+			return note{}, err
+		}
+	}
 	return n, nil
 }
 
@@ -99,8 +107,9 @@ func (s seen) next(n note, now time.Time) seen {
 	return seen{n, now, s.stamp != ""}
 }
 
-// lasts is until when something lasts that a note has a time of. The clock of who wrote it may be another one, or may have been set: who
-// has seen it come goes by how long it was to last then, and nobody waits for longer than that from when it was first seen.
+// lasts is until when something lasts that a note has a time of. The clock of who wrote it may be another one, or may
+// have been set: who has seen it come goes by how long it was to last then, and nobody waits for longer than that
+// from when it was first seen.
 func (s seen) lasts(until time.Time) time.Time {
 	left := until.Sub(s.at)
 	if until.IsZero() || left <= 0 {

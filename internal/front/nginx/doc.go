@@ -3,7 +3,7 @@
 // sides as upstream groups.
 //
 //	d := nginx.New("sailings", p.Front)
-//	done, err := d.Set(ctx, 25*split.Percent, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+//	done, err := d.Set(ctx, 25*split.Percent, front.AsRead(r))
 //
 // The rest of the configuration is the operator's: it includes the file within http,
 // and passes requests on to http://$vaiven_sailings. Every change is a reload, never a

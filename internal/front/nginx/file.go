@@ -102,7 +102,7 @@ func (f form) Render(s include.Setting) []byte {
 		shown = fmt.Sprintf("\"%s\":\"$%s\",", variable, variable)
 	}
 	fmt.Fprintf(&b, `log_format %s escape=json '{"at":"$msec","client":"$remote_addr","method":"$request_method","path":"$request_uri",'
-    '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time"%[3]s}';
+    '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time","length":"$upstream_http_content_length","sent":"$upstream_response_length","done":"$request_completion","agent":"$http_user_agent"%[3]s}';
 `, name, shown, aside)
 	return []byte(b.String())
 }

@@ -13,11 +13,11 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/front/include"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
 )
 
 // greenAnywhere is where an editor changes the share.
@@ -145,8 +145,8 @@ func FuzzTheFile(f *testing.F) {
 	})
 }
 
-// A plan may want another door to the spare side than the file has, or none any more; who reads the file meanwhile, and whoever goes
-// home, is not in the way of that.
+// A plan may want another door to the spare side than the file has, or none any more; who reads the file meanwhile,
+// and whoever goes home, is not in the way of that.
 func TestADoorComesAndGoes(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, _, _ := start(t, w, plan.Key{From: plan.KeyRandom})
@@ -172,7 +172,7 @@ func TestADoorComesAndGoes(t *testing.T) {
 		d := New(place.Local{}, "sailings", f)
 		r, err := d.Read(t.Context())
 		if err == nil {
-			_, err = d.Set(t.Context(), split.Share(1000*(n+1)), front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+			_, err = d.Set(t.Context(), split.Share(1000*(n+1)), front.AsRead(r))
 		}
 		data, errRead := os.ReadFile(file)
 		if err != nil || errRead != nil || r.Notice != "" {

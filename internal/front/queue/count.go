@@ -117,8 +117,8 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 			q.Ready += underWay
 		}
 		q.Carried, _ = d.carriers[side].Moved()
-		// What was given out and is not there any more is done, or died, or was carried away; what was acknowledged is done or was carried away. The broker
-		// counts neither more often than it was.
+		// What was given out and is not there any more is done, or died, or was carried away; what was acknowledged
+		// is done or was carried away. The broker counts neither more often than it was.
 		q.Done = max(queues[side].Counted.Out()-q.Unacked-q.Dead-q.Carried, queues[side].Counted.Acked-q.Carried, 0)
 		strangers += d.counts.take(side, queues[side], names, channels, &q, &r.Sides[side], r.At)
 		if q.Oldest < d.config.Lag { // the broker's numbers are no finer than that
@@ -151,7 +151,8 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 	return nil
 }
 
-// there is an error but that something is not there: what one queue does not have is no reason not to know what the other one has.
+// there is an error but that something is not there: what one queue does not have is no reason not to know what the
+// other one has.
 func there(err error) error {
 	if errors.Is(err, broker.ErrMissing) {
 		return nil
@@ -159,7 +160,8 @@ func there(err error) error {
 	return err
 }
 
-// take completes a queue's figures, and gives each instance its part of what was done. It returns how many consumers are nobody's.
+// take completes a queue's figures, and gives each instance its part of what was done. It returns how many consumers
+// are nobody's.
 func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Counted, q *reading.Queue, s *reading.Side, at time.Time) (strangers int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -239,8 +241,8 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 // quietFor is after how long without a change of what was counted a queue's rates are nothing.
 const quietFor = 2 * time.Second
 
-// died is how many dead letters a side has had since this process counts: what its queue of them has got, where the broker tells, and
-// else by how much that has grown from one reading to the next.
+// died is how many dead letters a side has had since this process counts: what its queue of them has got, where the
+// broker tells, and else by how much that has grown from one reading to the next.
 func (c *counter) died(side split.Side, q broker.Queue) int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -264,8 +266,8 @@ func asRead(q broker.Queue, ready int64) reading.Queue {
 	return reading.Queue{Ready: ready, Unacked: q.Unacked, Published: q.Counted.Published, Done: q.Counted.Out(), Redelivered: q.Counted.Redelivered}
 }
 
-// left is how many messages a side has that is given up. There is one at least until nothing has changed for so long that the
-// broker would have said so.
+// left is how many messages a side has that is given up. There is one at least until nothing has changed for so long
+// that the broker would have said so.
 func (c *counter) left(side split.Side, q reading.Queue, now time.Time, lag time.Duration) int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()

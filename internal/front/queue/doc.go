@@ -3,15 +3,15 @@
 //
 //	d := queue.New(place.Local{}, "bookings", f)
 //	r, err := d.Read(ctx)
-//	done, err := d.Set(ctx, split.Whole, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+//	done, err := d.Set(ctx, split.Whole, front.AsRead(r))
 //
-// Between the exchange that publishers know and the two queues stand three exchanges, each of which hands on to the next what it
-// leads nowhere itself (alternate exchanges):
+// Between the exchange that publishers know and the two queues stand three exchanges, each of which hands on to the
+// next what it leads nowhere itself (alternate exchanges):
 //
 //	bookings → vaiven.S (blue's queue) → vaiven.S.next (green's queue) → vaiven.S.mix (both, by weights) → vaiven.S.held
 //
-// So every change that moves messages is one binding more or less: no message is in two queues, and none in no queue, at any
-// moment; and going home to either side needs nothing to be read first. What leads nowhere at all is kept in a queue of its own, vaiven.S.held, and
-// goes on when there is somewhere to go. The last going home and who the instances are stand at the broker as well, as
-// arguments of bindings of an exchange that nobody publishes to.
+// So every change that moves messages is one binding more or less: no message is in two queues, and none in no queue,
+// at any moment; and going home to either side needs nothing to be read first. What leads nowhere at all is kept in a
+// queue of its own, vaiven.S.held, and goes on when there is somewhere to go. The last going home and who the
+// instances are stand at the broker as well, as arguments of bindings of an exchange that nobody publishes to.
 package queue

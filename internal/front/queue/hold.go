@@ -11,7 +11,8 @@ import (
 	"vaiven/internal/front"
 )
 
-// held are the acts by which messages lead nowhere, so that they are held: from the end of the chain on, so that the last of them is what counts.
+// held are the acts by which messages lead nowhere, so that they are held: from the end of the chain on, so that the
+// last of them is what counts.
 func (d *Driver) held(s state, by string) ([]broker.Act, error) {
 	share, err := d.share(s)
 	if err != nil {
@@ -50,8 +51,9 @@ func (d *Driver) Pause(ctx context.Context, by string) error {
 	return front.Because(changing, translated(d.broker.Do(changing, acts...)))
 }
 
-// Resume lets messages go on as before they were held, and returns when none of them waits any more. Where one side gets everything they go
-// first, and what comes meanwhile waits behind them: only what comes within the last transaction, a third of a second or so, may be done before the last of them.
+// Resume lets messages go on as before they were held, and returns when none of them waits any more. Where one side
+// gets everything they go first, and what comes meanwhile waits behind them: only what comes within the last
+// transaction, a third of a second or so, may be done before the last of them.
 func (d *Driver) Resume(ctx context.Context) error {
 	s, err := d.seen(ctx)
 	if err != nil {
@@ -109,7 +111,8 @@ func (d *Driver) goOn(ctx context.Context, s state, share split.Share) error {
 	return translated(d.broker.Do(ctx, append(acts, off...)...))
 }
 
-// ahead carries what is held to a side's queue, while what comes goes on being held, and has it go there by itself when nothing is left.
+// ahead carries what is held to a side's queue, while what comes goes on being held, and has it go there by itself
+// when nothing is left.
 func (d *Driver) ahead(ctx context.Context, side split.Side, over func() error) error {
 	carrier, begun := d.broker.Carrier(d.names.held, d.at[side], d.names.to[side]), false
 	for end := time.Now().Add(goneLimit); ; {
@@ -137,8 +140,9 @@ func (d *Driver) elsewhere(s state, to split.Side) bool {
 	return err == nil && share.Of(to) < split.Whole
 }
 
-// inOrder leads everything to a side in the order in which it came, but for what comes within one last transaction: what comes is held, what the other side has it does, what was held goes first, and then
-// the rest. Where the other side does not come to an end in time, everything goes on as it was.
+// inOrder leads everything to a side in the order in which it came, but for what comes within one last transaction:
+// what comes is held, what the other side has it does, what was held goes first, and then the rest. Where the other
+// side does not come to an end in time, everything goes on as it was.
 func (d *Driver) inOrder(ctx context.Context, s state, to split.Side) error {
 	acts, err := d.held(s, "a change in order")
 	if err != nil {

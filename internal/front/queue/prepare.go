@@ -19,8 +19,9 @@ import (
 // hashing is the type of exchange that divides messages by weights.
 const hashing = "x-consistent-hash"
 
-// Prepare makes what is missing: the exchanges of Vaiven's, the queue of the side that has none, alike the other's, and the bindings that lead through
-// them in place of those to the queues. A message that comes meanwhile goes where it went before, once.
+// Prepare makes what is missing: the exchanges of Vaiven's, the queue of the side that has none, alike the other's,
+// and the bindings that lead through them in place of those to the queues. A message that comes meanwhile goes where
+// it went before, once.
 func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err error) {
 	s, err := d.look(ctx)
 	if err != nil {
@@ -163,7 +164,8 @@ var (
 	deadPolicy    = []string{"dead-letter-exchange", "dead-letter-routing-key"}
 )
 
-// forSide is what a queue is made with, or what a policy defines, for a side: its own dead letters where the plan names them.
+// forSide is what a queue is made with, or what a policy defines, for a side: its own dead letters where the plan
+// names them.
 func (d *Driver) forSide(side split.Side, from map[string]any, argument bool) map[string]any {
 	of := maps.Clone(from)
 	keys := deadPolicy
@@ -198,8 +200,8 @@ func (d *Driver) alike(ctx context.Context, side split.Side, pattern broker.Queu
 // policyPriority comes before what people usually write.
 const policyPriority = 100
 
-// through leads what leads to the queues past Vaiven's exchanges through them: first one way more, then the old one less. A broker puts a message
-// that comes to a queue by two ways into it once.
+// through leads what leads to the queues past Vaiven's exchanges through them: first one way more, then the old one
+// less. A broker puts a message that comes to a queue by two ways into it once.
 func (d *Driver) through(ctx context.Context) error {
 	found := false
 	for _, queue := range d.ends {
@@ -241,8 +243,8 @@ func (d *Driver) through(ctx context.Context) error {
 	return d.broker.Do(ctx, broker.Bind(broker.Binding{Source: d.config.Exchange, Destination: d.names.first, Kind: broker.ToExchange, Key: key}))
 }
 
-// publishers makes, at the other broker, the exchange that publishers publish to, with the ways that lead to blue's queue here: for when they are told to
-// move.
+// publishers makes, at the other broker, the exchange that publishers publish to, with the ways that lead to blue's
+// queue here: for when they are told to move.
 func (d *Driver) publishers(ctx context.Context) error {
 	if d.across == nil {
 		return nil

@@ -24,14 +24,14 @@ type Driver struct {
 	key      plan.Key
 	names    names
 	broker   *broker.Client
-	steering told.Steering[state]
+	steering told.Remote[state]
 	counts   counter
-	at       [2]*broker.Client  // by side: where its queue is
-	ends     [2]string          // by side: the queue of this broker that messages for it come to
-	carriers [2]*broker.Carrier // by side: from its queue to the other's
-	release  *broker.Carrier    // from what is held to where messages go
-	across   *broker.Carrier    // from what is on its way to another broker to there; nil if there is none
-	back     *broker.Carrier    // from there to blue
+	at       [2]*broker.Client // by side: where its queue is
+	ends     [2]string         // by side: the queue of this broker that messages for it come to
+	carriers [2]*broker.Mover  // by side: from its queue to the other's
+	release  *broker.Mover     // from what is held to where messages go
+	across   *broker.Mover     // from what is on its way to another broker to there; nil if there is none
+	back     *broker.Mover     // from there to blue
 
 	mu     sync.Mutex // protects what follows
 	last   state      // that was looked at
@@ -42,10 +42,11 @@ type Driver struct {
 func New(on place.Machine, service string, f plan.Front) *Driver {
 	config := f.Settings.(*Settings)
 	d := &Driver{config: config, key: f.Key, names: named(service), broker: broker.New(on, config.config(f.Listen))}
-	d.steering = told.Steering[state]{
+	d.steering = told.Remote[state]{
 		Look: d.seen, Share: d.share, Print: state.print, Work: d.work, Blind: d.homeward, Most: int(split.Whole), Try: d.try,
 		Has:   func(s state, side split.Side) int { return len(s.known[side]) },
 		Order: func(s state) reading.Order { return s.order },
+		Renew: d.renew,
 		Lock: func(ctx context.Context) (func(), error) {
 			unlock, err := d.broker.Lock(ctx, d.names.lock)
 			return unlock, translated(err)
@@ -140,8 +141,8 @@ func (d *Driver) homeward(h front.Homing) told.Work {
 	}
 }
 
-// somebody is an error if the side to go home to has no instances, while the other one has. It is looked at only by who does not know, and if it
-// cannot be told, home is better than here.
+// somebody is an error if the side to go home to has no instances, while the other one has. It is looked at only by
+// who does not know, and if it cannot be told, home is better than here.
 func (d *Driver) somebody(ctx context.Context, h front.Homing) error {
 	s := d.before()
 	if h.Force || len(s.known[h.Side]) > 0 {
@@ -159,19 +160,30 @@ func (d *Driver) somebody(ctx context.Context, h front.Homing) error {
 // lookLimit is how long going home looks whether there is somebody.
 const lookLimit = time.Second
 
-// ordered writes down that somebody went home. Where it cannot be read what order came before, the last one that this process knows of is taken.
+// ordered writes down that somebody went home. Where it cannot be read what order came before, the last one that this
+// process knows of is taken.
 func (d *Driver) ordered(ctx context.Context, h front.Homing) error {
 	s, err := d.look(ctx)
 	if err != nil {
 		s = d.before()
 	}
-	o := reading.Order{Generation: s.order.Generation + 1, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
+	o := reading.Order{Generation: s.order.Generation + 1, Term: s.order.Term, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
 	written, errNote := d.note(s, orderNote, o)
 	off, errOff := d.note(s, pausedNote, nil)
 	if err := errors.Join(errNote, errOff); err != nil {
 		return err
 	}
 	return translated(d.broker.Do(ctx, append(written, off...)...))
+}
+
+// renew writes down that another term has begun. A broker compares nothing: a note of a going home that comes
+// meanwhile stands beside this one, and is the later one.
+func (d *Driver) renew(ctx context.Context, s state, o reading.Order) error {
+	acts, err := d.note(s, orderNote, o)
+	if err != nil {
+		return err
+	}
+	return translated(d.broker.Do(ctx, acts...))
 }
 
 // try is an error if bindings could not be changed: it makes the one that there is already.
@@ -189,7 +201,7 @@ func (d *Driver) try(ctx context.Context) error {
 
 // Read is the split in force, and what the broker has counted.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
-	since := d.steering.Glance()
+	since := d.steering.ChangeMark()
 	s, err := d.seen(ctx)
 	if err != nil {
 		return reading.Front{}, err
@@ -200,7 +212,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	if s.damaged != nil {
 		return reading.Front{}, s.damaged
 	}
-	r := reading.Front{At: time.Now(), Tells: reading.Tells{Counts: true, Both: true}}
+	r := reading.Front{At: time.Now(), Tells: reading.Capabilities{Counts: true, Both: true}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
@@ -252,8 +264,11 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 	return d.steering.Rehearse(ctx, side)
 }
 
-// SetInstances notes who the instances of a side are. They take messages by themselves as soon as they are connected: who is out
-// has to be kept from that by others.
+// NewTerm begins another term.
+func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+
+// SetInstances notes who the instances of a side are. They take messages by themselves as soon as they are connected:
+// who is out has to be kept from that by others.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
 	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
 		if s.damaged != nil {
@@ -267,8 +282,8 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 	})
 }
 
-// Drain gives up a side that gets no messages. Those that it still has wait in its queue, or are being done. There is one at least until there have been none for
-// as long as the broker's numbers lag.
+// Drain gives up a side that gets no messages. Those that it still has wait in its queue, or are being done. There is
+// one at least until there have been none for as long as the broker's numbers lag.
 func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	r, err := front.Quieted(ctx, d, side)
 	switch {
@@ -280,8 +295,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 	return front.Left{Waits: d.counts.left(side, *r.Sides[side].Queue, r.At, d.config.Lag)}, nil
 }
 
-// Run carries what waits for nobody: what was held, and what is left on a side that gets no more messages, if the plan wants it or nobody
-// takes it from there. It returns when the context ends.
+// Run carries what waits for nobody: what was held, and what is left on a side that gets no more messages, if the
+// plan wants it or nobody takes it from there. It returns when the context ends.
 func (d *Driver) Run(ctx context.Context) {
 	var lonely [2]time.Time // since when a side has nobody
 	over := d.bridge(ctx)
@@ -327,9 +342,9 @@ func (d *Driver) Run(ctx context.Context) {
 	}
 }
 
-// aWhile carries until it is looked again: the share may be another one then, or messages held, and what is carried would come back for ever. What is left
-// is tried again.
-func aWhile(ctx context.Context, c *broker.Carrier) {
+// aWhile carries until it is looked again: the share may be another one then, or messages held, and what is carried
+// would come back for ever. What is left is tried again.
+func aWhile(ctx context.Context, c *broker.Mover) {
 	limited, cancel := context.WithTimeout(ctx, runEvery)
 	defer cancel()
 	_ = c.Empty(limited)

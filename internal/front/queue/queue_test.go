@@ -22,11 +22,11 @@ import (
 	"vaiven/internal/broker"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // node is a broker for many tests: it takes seconds to start. Each test has a virtual host of its own.
@@ -271,7 +271,7 @@ func (s *started) gate(t *testing.T, w *fronttest.World, settings *Settings) {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Exact, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Chooses,
+			fronttest.Ends, fronttest.Exact, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Chooses,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			s := start(t)

@@ -147,9 +147,12 @@ func (d *Driver) readNotes(s *state) {
 			}
 		case b.Key == orderNote:
 			var o reading.Order
-			if err = json.Unmarshal([]byte(text), &o); err == nil && (!ordered || o.Generation > s.order.Generation || o.Generation == s.order.Generation && o.At.After(s.order.At)) {
+			err = json.Unmarshal([]byte(text), &o)
+			term := max(o.Term, s.order.Term)
+			if err == nil && (!ordered || o.Generation > s.order.Generation || o.Generation == s.order.Generation && o.At.After(s.order.At)) {
 				s.order, ordered = o, true
 			}
+			s.order.Term = term
 		case b.Key == pausedNote:
 			if s.paused = new(paused); json.Unmarshal([]byte(text), s.paused) != nil {
 				*s.paused = paused{} // who holds them is not known; that they are is
@@ -211,8 +214,9 @@ func reached(blue, green int64) split.Share {
 	return split.Share(math.Round(float64(green) / float64(blue+green) * float64(split.Whole)))
 }
 
-// blueWeight is blue's part of what is weighed, and never changes: so the more green gets, the more keys go over, and none comes back. It
-// makes 5, 25, 50, 75 and 95 % exact. The broker keeps a place for each unit of weight, so that green's is bounded.
+// blueWeight is blue's part of what is weighed, and never changes: so the more green gets, the more keys go over, and
+// none comes back. It makes 5, 25, 50, 75 and 95 % exact. The broker keeps a place for each unit of weight, so that
+// green's is bounded.
 const (
 	blueWeight      = 3 * 5 * 19
 	greenWeightMost = 99 * blueWeight
@@ -237,8 +241,8 @@ func (d *Driver) weighed(side split.Side, key string) broker.Binding {
 	return broker.Binding{Source: d.names.mix, Destination: d.ends[side], Kind: broker.ToQueue, Key: key}
 }
 
-// toward are the acts that bring a share in force, coming from a state, and what it comes to. After each of them every message has one
-// queue to go to.
+// toward are the acts that bring a share in force, coming from a state, and what it comes to. After each of them
+// every message has one queue to go to.
 func (d *Driver) toward(s state, share split.Share) (acts []broker.Act, words []string, is split.Share) {
 	bind := func(b broker.Binding) {
 		acts, words = append(acts, broker.Bind(b)), append(words, inWords("bind", b))

@@ -118,8 +118,8 @@ func (f *Front) as(list []reading.Front) uint64 {
 	return f.revisions.Of(print(list))
 }
 
-// Read is what the first has in force, and what all have counted. Those that have another share are named, and those that
-// cannot be read; it is an error if none can, or one of them never could.
+// Read is what the first has in force, and what all have counted. Those that have another share are named, and those
+// that cannot be read; it is an error if none can, or one of them never could.
 func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	list, unread, err := f.known(ctx)
 	if err != nil {
@@ -133,25 +133,31 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 }
 
 // order is the last going home of all: its generation is the sum of theirs, which grows
-// with every going home at any of them.
+// with every going home at any of them, and its term the sum of theirs.
 func order(list []reading.Front) reading.Order {
 	var o reading.Order
-	sum := uint64(0)
+	sum, term := uint64(0), uint64(0)
 	for _, r := range list {
 		sum += r.Order.Generation
+		term += r.Order.Term
 		if r.Order.Generation > 0 && !r.Order.At.Before(o.At) {
 			o = r.Order
 		}
 	}
-	o.Generation = sum
+	o.Generation, o.Term = sum, term
 	return o
 }
 
 func (f *Front) merge(list []reading.Front) reading.Front {
 	r := list[0]
 	r.Order = order(list)
+	r.Logs = nil
 	for n, other := range list {
 		m := f.members[n]
+		for _, l := range other.Logs {
+			l.Front = m.Name
+			r.Logs = append(r.Logs, l)
+		}
 		switch {
 		case !other.Split.Share.Near(r.Split.Share) || !r.Split.Share.Near(other.Split.Share): // each is as near to what was asked as it can
 			r.Apart = append(r.Apart, reading.Apart{Front: m.Name, Share: other.Split.Share})
@@ -175,6 +181,9 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 		if n == 0 {
 			continue
 		}
+		r.Sessions = r.Sessions || other.Sessions
+		r.Forgot = r.Forgot || other.Forgot
+		r.Own += other.Own
 		r.Tells = r.Tells.And(other.Tells)
 		r.Tells.Clients = false // one that comes to several of them would count as several
 		for _, side := range split.Sides {
@@ -199,6 +208,7 @@ func sum(a, b reading.Side) reading.Side {
 			i.Untold = i.Untold || c.Untold
 			i.Open, i.Requests, i.Failures = i.Open+c.Open, i.Requests+c.Requests, i.Failures+c.Failures
 			i.Left, i.Waiting = i.Left+c.Left, added(i.Waiting, c.Waiting)
+			i.Cut, i.Probes, i.Took = i.Cut+c.Cut, i.Probes+c.Probes, i.Took+c.Took
 			for class := range i.Status {
 				i.Status[class] += c.Status[class]
 			}
@@ -294,15 +304,15 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	if o := order(before); o.Generation > e.Generation {
-		return front.Done{}, fmt.Errorf("%w: all went to %v", front.ErrNewer, o.Side)
+	if err := e.Allows(order(before)); err != nil {
+		return front.Done{}, err
 	}
 	if now := f.as(before); now != e.Revision {
 		return front.Done{Split: reading.Split{Revision: now, Share: before[0].Split.Share}}, fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
 	}
 	var done []front.Done
 	for n, m := range f.members {
-		d, err := m.Driver.Set(changing, share, front.Expect{Revision: before[n].Split.Revision, Generation: before[n].Order.Generation})
+		d, err := m.Driver.Set(changing, share, front.AsRead(before[n]))
 		if err == nil {
 			done = append(done, d)
 			continue
@@ -314,7 +324,8 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 			return front.Done{}, errors.Join(err, f.follow(back))
 		}
 		for k := n - 1; k >= 0; k-- {
-			e := front.Expect{Revision: done[k].Revision, Generation: before[k].Order.Generation}
+			e := front.AsRead(before[k])
+			e.Revision = done[k].Revision
 			if _, errBack := f.members[k].Driver.Set(back, before[k].Split.Share, e); errBack != nil {
 				err = errors.Join(err, fmt.Errorf("and %s could not be put back to %v: %w", f.members[k].Name, before[k].Split.Share, errBack))
 			}
@@ -324,8 +335,11 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	d, err := f.confirmed(looking, done)
-	if err == nil && d.Order.Generation > e.Generation {
-		return front.Done{}, errors.Join(fmt.Errorf("%w: all went to %v", front.ErrNewer, d.Order.Side), f.follow(looking))
+	if err == nil {
+		err = e.Allows(d.Order)
+	}
+	if errors.Is(err, front.ErrNewer) {
+		return front.Done{}, errors.Join(err, f.follow(looking))
 	}
 	if err == nil && len(d.apart) > 0 {
 		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, d.apart[0].Front, d.apart[0].Share, share)
@@ -334,6 +348,19 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, f.members[0].Name, d.Share, share)
 	}
 	return d.Done, err
+}
+
+// NewTerm begins another term at all.
+func (f *Front) NewTerm(ctx context.Context) (sum uint64, err error) {
+	terms := make([]uint64, len(f.members))
+	failed := f.each(func(n int, m Member) (err error) {
+		terms[n], err = m.Driver.NewTerm(ctx)
+		return err
+	})
+	for _, term := range terms {
+		sum += term
+	}
+	return sum, errors.Join(failed...)
 }
 
 // follow takes all members home to where somebody went at one of them.

@@ -52,8 +52,8 @@ func (o *one) Set(ctx context.Context, share split.Share, e front.Expect) (front
 	switch {
 	case o.stuck:
 		return front.Done{}, front.ErrRefused
-	case e.Generation < o.reading.Order.Generation:
-		return front.Done{}, front.ErrNewer
+	case e.Allows(o.reading.Order) != nil:
+		return front.Done{}, e.Allows(o.reading.Order)
 	case e.Revision != o.reading.Split.Revision:
 		return front.Done{}, front.ErrChanged
 	}
@@ -74,12 +74,19 @@ func (o *one) Home(_ context.Context, h front.Homing) (front.Done, error) {
 	if o.down {
 		return front.Done{}, front.ErrUnreachable
 	}
-	o.reading.Order = reading.Order{Generation: o.reading.Order.Generation + 1, Side: h.Side, At: time.Now(), By: h.By}
+	o.reading.Order = reading.Order{Generation: o.reading.Order.Generation + 1, Term: o.reading.Order.Term, Side: h.Side, At: time.Now(), By: h.By}
 	return o.put(split.Toward(h.Side, split.Whole)), nil
 }
 
 func (o *one) Rehearse(context.Context, split.Side) ([]wayback.Step, error) {
 	return []wayback.Step{{What: "read", Took: time.Millisecond}}, o.blocked
+}
+
+func (o *one) NewTerm(context.Context) (uint64, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.reading.Order.Term++
+	return o.reading.Order.Term, nil
 }
 
 func (o *one) share() split.Share {
@@ -114,7 +121,7 @@ func TestAllAreSet(t *testing.T) {
 	if err != nil || r.Sides[split.Green].Instances[0].Requests != 20 || r.Sides[split.Green].Instances[0].Open != 2 {
 		t.Fatalf("%+v, %v", r, err)
 	}
-	s, err := f.Set(t.Context(), 2500, expect(r))
+	s, err := f.Set(t.Context(), 2500, front.AsRead(r))
 	if err != nil || s.Share != 2500 || s.Nearest != 2500 || a.share() != 2500 || b.share() != 2500 || len(s.Did) != 2 || s.Revision == r.Split.Revision {
 		t.Errorf("%+v, %v", s, err)
 	}
@@ -139,10 +146,6 @@ func TestAllAreSet(t *testing.T) {
 	}
 }
 
-func expect(r reading.Front) front.Expect {
-	return front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}
-}
-
 func TestOneThatDoesNotFollowIsNamed(t *testing.T) {
 	f, a, b := two()
 	b.stuck = true
@@ -150,7 +153,7 @@ func TestOneThatDoesNotFollowIsNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = f.Set(t.Context(), 2500, expect(r))
+	_, err = f.Set(t.Context(), 2500, front.AsRead(r))
 	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "second did not follow") || a.share() != 0 {
 		t.Errorf("first has %v, %v", a.share(), err)
 	}
@@ -214,13 +217,13 @@ func TestHomePastAChange(t *testing.T) {
 					t.Error(err)
 				}
 			}
-			if d, err := f.Set(t.Context(), 500, expect(r)); !errors.Is(err, front.ErrNewer) {
+			if d, err := f.Set(t.Context(), 500, front.AsRead(r)); !errors.Is(err, front.ErrNewer) {
 				t.Errorf("the change says %+v, %v", d, err)
 			}
 			if a.share() != 0 || b.share() != 0 {
 				t.Errorf("after going home the first has %v on green and the second %v", a.share(), b.share())
 			}
-			if d, err := f.Set(t.Context(), 500, expect(r)); !errors.Is(err, front.ErrNewer) {
+			if d, err := f.Set(t.Context(), 500, front.AsRead(r)); !errors.Is(err, front.ErrNewer) {
 				t.Errorf("by the old order again: %+v, %v", d, err)
 			}
 		})
@@ -259,7 +262,7 @@ func TestOneThatCannotBeRead(t *testing.T) {
 	if err != nil || len(r.Unread) != 1 || r.Unread[0].Front != "second" || r.Unread[0].Said != front.ErrUnreachable.Error() || r.Order.Generation != 3 || !strings.HasPrefix(r.Notice, "second cannot be read: ") {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if _, err := f.Set(t.Context(), 5000, expect(r)); err == nil || a.share() != 2300 {
+	if _, err := f.Set(t.Context(), 5000, front.AsRead(r)); err == nil || a.share() != 2300 {
 		t.Errorf("a change that cannot reach all: %v, first has %v", err, a.share())
 	}
 	a.down = true

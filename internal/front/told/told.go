@@ -15,9 +15,9 @@ import (
 	"vaiven/internal/permit"
 )
 
-// Steering puts shares in force at a proxy whose state is read as an S. It is safe for
+// Remote puts shares in force at a proxy whose state is read as an S. It is safe for
 // concurrent use: one change is made at a time, and going home waits for none.
-type Steering[S any] struct {
+type Remote[S any] struct {
 	Look  func(context.Context) (S, error)
 	Share func(S) (split.Share, error) // on green; it wraps [front.ErrRefused] if nobody gets anything
 	Print func(S) string               // the same text as long as the same is in force
@@ -33,8 +33,12 @@ type Steering[S any] struct {
 	// Order is the last going home, where the proxy holds it itself; a change is then
 	// refused by the proxy if another has come meanwhile. Otherwise Mark holds it.
 	Order func(S) reading.Order
-	Mark  *front.Mark
-	// Lock keeps other processes from changing the proxy, where it has a lock of its own; otherwise Mark does, if there is one.
+	// Renew writes down that another term has begun, with what else the last order says, coming from a state: it is
+	// refused by a proxy that can compare if it has another one meanwhile. It goes with Order.
+	Renew func(context.Context, S, reading.Order) error
+	Mark  *front.OrderFile
+	// Lock keeps other processes from changing the proxy, where it has a lock of its own; otherwise Mark does, if
+	// there is one.
 	Lock func(context.Context) (unlock func(), err error)
 	// Try is an error if the proxy would not do what it is told, found out without telling it to
 	// change anything; nil where that cannot be.
@@ -85,17 +89,17 @@ func (w Work) wait(ctx context.Context) error {
 // homeTries is how often going home tells the proxy again what was undone meanwhile.
 const homeTries = 3
 
-// Glance is to be had before a state is looked at that [Steering.Known] is asked about.
-func (t *Steering[S]) Glance() front.Glance {
+// ChangeMark is to be had before a state is looked at that [Remote.Known] is asked about.
+func (t *Remote[S]) ChangeMark() front.ChangeMark {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.revisions.Glance()
+	return t.revisions.Mark()
 }
 
-// Known tells how a state that was looked at since a glance is read: its split with the revision, and the last going home.
-// Who was told of no instances yet takes a state in which nobody gets anything for one in
-// which nobody has asked for anything.
-func (t *Steering[S]) Known(g front.Glance, s S) (reading.Split, reading.Order, error) {
+// Known tells how a state that was looked at since a glance is read: its split with the revision, and the last going
+// home. Who was told of no instances yet takes a state in which nobody gets anything for one in which nobody has
+// asked for anything.
+func (t *Remote[S]) Known(g front.ChangeMark, s S) (reading.Split, reading.Order, error) {
 	now, err := t.split(g, s)
 	if err != nil && t.Instances()[split.Blue] == nil {
 		t.mu.Lock()
@@ -119,13 +123,13 @@ func (t *Steering[S]) Known(g front.Glance, s S) (reading.Split, reading.Order, 
 }
 
 // Instances is what was told of both sides' instances. It is not changed any more.
-func (t *Steering[S]) Instances() front.Known {
+func (t *Remote[S]) Instances() front.Known {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.instances
 }
 
-func (t *Steering[S]) saw(share split.Share, o reading.Order) {
+func (t *Remote[S]) saw(share split.Share, o reading.Order) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.last = inForce{true, share, o.Generation}
@@ -133,7 +137,7 @@ func (t *Steering[S]) saw(share split.Share, o reading.Order) {
 
 // Last is the share that was in force when this process last saw one, for a front that has
 // forgotten it: whoever went home since then has the last word. It is false if none was seen.
-func (t *Steering[S]) Last(s S) (split.Share, bool) {
+func (t *Remote[S]) Last(s S) (split.Share, bool) {
 	o := t.order(s)
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -144,7 +148,7 @@ func (t *Steering[S]) Last(s S) (split.Share, bool) {
 }
 
 // split is what is in force in a state, with its revision.
-func (t *Steering[S]) split(g front.Glance, s S) (reading.Split, error) {
+func (t *Remote[S]) split(g front.ChangeMark, s S) (reading.Split, error) {
 	share, err := t.share(s)
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -153,7 +157,7 @@ func (t *Steering[S]) split(g front.Glance, s S) (reading.Split, error) {
 
 // share is on green. Before the first share was asked for, all are on blue, which has
 // nobody yet.
-func (t *Steering[S]) share(s S) (split.Share, error) {
+func (t *Remote[S]) share(s S) (split.Share, error) {
 	t.mu.Lock()
 	rest := t.rest
 	t.mu.Unlock()
@@ -164,7 +168,7 @@ func (t *Steering[S]) share(s S) (split.Share, error) {
 }
 
 // order is the last going home. A mark that cannot be read is as this process knows it.
-func (t *Steering[S]) order(s S) reading.Order {
+func (t *Remote[S]) order(s S) reading.Order {
 	if t.Order != nil {
 		return t.Order(s)
 	}
@@ -173,7 +177,7 @@ func (t *Steering[S]) order(s S) reading.Order {
 }
 
 // Foresee completes what is said of a change with what Set would do.
-func (t *Steering[S]) Foresee(ctx context.Context, share split.Share, c front.Change) (front.Change, error) {
+func (t *Remote[S]) Foresee(ctx context.Context, share split.Share, c front.Change) (front.Change, error) {
 	s, err := t.Look(ctx)
 	if err != nil {
 		return front.Change{}, err
@@ -195,7 +199,7 @@ func (t *Steering[S]) Foresee(ctx context.Context, share split.Share, c front.Ch
 }
 
 // Set puts a share in force if the front still is as expected.
-func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
+func (t *Remote[S]) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
 	if !share.Valid() {
 		return front.Done{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, share)
 	}
@@ -208,7 +212,7 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	if err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	now, err := t.split(t.Glance(), s)
+	now, err := t.split(t.ChangeMark(), s)
 	if err != nil {
 		return front.Done{}, err
 	}
@@ -217,8 +221,8 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 			return front.Done{}, fmt.Errorf("%w: %w", front.ErrRefused, err)
 		}
 	}
-	if o := t.order(s); o.Generation > e.Generation {
-		return front.Done{}, newer(o)
+	if err := e.Allows(t.order(s)); err != nil {
+		return front.Done{}, err
 	}
 	if now.Revision != e.Revision {
 		return front.Done{Split: now}, fmt.Errorf("%w: it has %v on green", front.ErrChanged, now.Share)
@@ -237,8 +241,12 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	defer cancel()
 	after, err := t.Look(looking)
 	if err == nil {
-		if o := t.order(after); o.Generation > e.Generation {
-			return front.Done{}, errors.Join(newer(o), t.again(looking, after, o))
+		o := t.order(after)
+		switch err := e.Allows(o); {
+		case errors.Is(err, front.ErrNewer):
+			return front.Done{}, errors.Join(err, t.again(looking, after, o))
+		case err != nil:
+			return front.Done{}, err
 		}
 	}
 	if errDo != nil {
@@ -250,16 +258,8 @@ func (t *Steering[S]) Set(ctx context.Context, share split.Share, e front.Expect
 	return t.confirmed(after, w)
 }
 
-func newer(o reading.Order) error {
-	by := o.By
-	if by == "" {
-		by = "somebody"
-	}
-	return fmt.Errorf("%w: %s sent all of it to %v", front.ErrNewer, by, o.Side)
-}
-
 // again takes home once more what a change of ours took away from there.
-func (t *Steering[S]) again(ctx context.Context, s S, o reading.Order) error {
+func (t *Remote[S]) again(ctx context.Context, s S, o reading.Order) error {
 	share := split.Toward(o.Side, split.Whole)
 	if now, err := t.share(s); err == nil && now == share {
 		return nil
@@ -272,8 +272,8 @@ func (t *Steering[S]) again(ctx context.Context, s S, o reading.Order) error {
 }
 
 // confirmed is what is in force after a change.
-func (t *Steering[S]) confirmed(after S, w Work) (front.Done, error) {
-	now, err := t.split(t.Glance(), after)
+func (t *Remote[S]) confirmed(after S, w Work) (front.Done, error) {
+	now, err := t.split(t.ChangeMark(), after)
 	d := front.Done{Split: now, Nearest: w.Weights.Reached[split.Green], Order: t.order(after), Did: w.Steps}
 	if err == nil {
 		t.saw(now.Share, d.Order)
@@ -287,7 +287,7 @@ func (t *Steering[S]) confirmed(after S, w Work) (front.Done, error) {
 // Home sends all requests to a side. It acts first; then it waits for what others may have
 // sent off before, as long as that takes no longer than the limit, and acts again where
 // they came after it.
-func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, error) {
+func (t *Remote[S]) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	t.gate.Home()
 	t.released()
 	at := time.Now()
@@ -326,7 +326,7 @@ func (t *Steering[S]) Home(ctx context.Context, h front.Homing) (front.Done, err
 }
 
 // homeward is the work of going home.
-func (t *Steering[S]) homeward(ctx context.Context, h front.Homing, at time.Time) (Work, error) {
+func (t *Remote[S]) homeward(ctx context.Context, h front.Homing, at time.Time) (Work, error) {
 	if t.Blind != nil {
 		return t.Blind(h), nil
 	}
@@ -338,11 +338,15 @@ func (t *Steering[S]) homeward(ctx context.Context, h front.Homing, at time.Time
 		return Work{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side, h.Side.Other())
 	}
 	o := t.next(s, h, at)
-	return t.Work(s, split.Toward(h.Side, split.Whole), &o)
+	w, err := t.Work(s, split.Toward(h.Side, split.Whole), &o)
+	if err != nil && t.Has(s, h.Side) == 0 { // nor has the other one: it has forgotten them
+		err = fmt.Errorf("%w: %v has no instances at the front: %w", front.ErrNobody, h.Side, err)
+	}
+	return w, err
 }
 
 // Rehearse does everything of going home to a side but telling the proxy.
-func (t *Steering[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
+func (t *Remote[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
 	var steps front.Steps
 	var s S
 	err := steps.Do("read what is in force", func() (err error) {
@@ -377,16 +381,46 @@ func (t *Steering[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.
 }
 
 // next is the order that a going home is under at a proxy that holds it itself.
-func (t *Steering[S]) next(s S, h front.Homing, at time.Time) reading.Order {
+func (t *Remote[S]) next(s S, h front.Homing, at time.Time) reading.Order {
 	o := reading.Order{Side: h.Side, At: at.UTC(), By: h.By, Why: h.Why}
 	if t.Order != nil {
-		o.Generation = t.Order(s).Generation + 1
+		before := t.Order(s)
+		o.Generation, o.Term = before.Generation+1, before.Term
 	}
 	return o
 }
 
+// NewTerm begins another term.
+func (t *Remote[S]) NewTerm(ctx context.Context) (uint64, error) {
+	changing, through, err := t.Change(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer through()
+	if t.Order == nil {
+		return t.Mark.NewTerm(changing)
+	}
+	s, err := t.Look(changing)
+	if err != nil {
+		return 0, front.Because(changing, err)
+	}
+	o := t.order(s)
+	o.Term++
+	if err := t.Renew(changing, s, o); err != nil {
+		return 0, front.Because(changing, err)
+	}
+	after, err := t.Look(changing)
+	if err != nil {
+		return 0, fmt.Errorf("the term was told but could not be read back: %w", err)
+	}
+	if got := t.order(after).Term; got < o.Term {
+		return 0, fmt.Errorf("%w: it is in term %d after %d was told", front.ErrChanged, got, o.Term)
+	}
+	return o.Term, nil
+}
+
 // lock keeps other processes from changing the front, where it does not see to that itself.
-func (t *Steering[S]) lock(ctx context.Context) (func(), error) {
+func (t *Remote[S]) lock(ctx context.Context) (func(), error) {
 	switch {
 	case t.Lock != nil:
 		return t.Lock(ctx)
@@ -398,7 +432,7 @@ func (t *Steering[S]) lock(ctx context.Context) (func(), error) {
 
 // Change waits for its turn to change the front, here and among processes. Somebody who goes
 // home ends the context that it returns.
-func (t *Steering[S]) Change(ctx context.Context) (changing context.Context, through func(), err error) {
+func (t *Remote[S]) Change(ctx context.Context) (changing context.Context, through func(), err error) {
 	changing, leave, err := t.gate.Change(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -431,7 +465,7 @@ var AsItWas = Wanted{kept: true}
 
 // SetInstances gives a side other instances. give tells the proxy, coming from a state: with those that are
 // known then, weighed as it is said.
-func (t *Steering[S]) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server, give func(changing context.Context, s S, known front.Known, as Wanted) error) error {
+func (t *Remote[S]) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server, give func(changing context.Context, s S, known front.Known, as Wanted) error) error {
 	changing, through, err := t.Change(ctx)
 	if err != nil {
 		return err
@@ -465,7 +499,7 @@ func (t *Steering[S]) SetInstances(ctx context.Context, side split.Side, wanted 
 }
 
 // released ends a hold of the revision.
-func (t *Steering[S]) released() {
+func (t *Remote[S]) released() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.revisions.Release()
@@ -473,7 +507,7 @@ func (t *Steering[S]) released() {
 }
 
 // forInstances says how a side's new instances are to be weighed.
-func (t *Steering[S]) forInstances(s S, side split.Side, wanted []reading.Server) (Wanted, error) {
+func (t *Remote[S]) forInstances(s S, side split.Side, wanted []reading.Server) (Wanted, error) {
 	share, err := t.Share(s)
 	w := Wanted{Share: share, kept: err == nil}
 	if !w.kept { // nobody gets anything; home is where it begins
@@ -490,7 +524,7 @@ func (t *Steering[S]) forInstances(s S, side split.Side, wanted []reading.Server
 
 // Told takes in that a side has other instances than in a state from before, as wanted.
 // Where somebody went home meanwhile, that has the last word.
-func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
+func (t *Remote[S]) Told(ctx context.Context, before S, w Wanted) error {
 	after, err := t.Look(ctx)
 	if err != nil {
 		return err
@@ -512,7 +546,7 @@ func (t *Steering[S]) Told(ctx context.Context, before S, w Wanted) error {
 }
 
 // Quiet is an error if a side gets requests in a state.
-func (t *Steering[S]) Quiet(s S, side split.Side) error {
+func (t *Remote[S]) Quiet(s S, side split.Side) error {
 	share, err := t.share(s)
 	if err != nil {
 		return err

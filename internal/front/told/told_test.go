@@ -43,8 +43,8 @@ func (p *proxy) has() split.Share {
 }
 
 // steering is a process's own, at the mark in a folder.
-func (p *proxy) steering(dir string) *Steering[split.Share] {
-	return &Steering[split.Share]{
+func (p *proxy) steering(dir string) *Remote[split.Share] {
+	return &Remote[split.Share]{
 		Look: func(context.Context) (split.Share, error) {
 			p.mu.Lock()
 			defer p.mu.Unlock()
@@ -85,15 +85,15 @@ func (p *proxy) steering(dir string) *Steering[split.Share] {
 				},
 			}, p.refuse
 		},
-		Most: 9, Mark: front.NewMark(place.Local{}, filepath.Join(dir, "order")),
+		Most: 9, Mark: front.NewOrderFile(place.Local{}, filepath.Join(dir, "order")),
 		instances: front.Known{{{Name: "blue-1"}}},
 	}
 }
 
 // expect is what a steering sees now.
-func expect(t *testing.T, s *Steering[split.Share], p *proxy) front.Expect {
+func expect(t *testing.T, s *Remote[split.Share], p *proxy) front.Expect {
 	t.Helper()
-	now, o, err := s.Known(s.Glance(), p.has())
+	now, o, err := s.Known(s.ChangeMark(), p.has())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +190,7 @@ func TestHomeEndsAChangeThatHangs(t *testing.T) {
 			}
 			return w, err
 		}
-		now, _, err := s.Known(s.Glance(), p.has())
+		now, _, err := s.Known(s.ChangeMark(), p.has())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -250,13 +250,13 @@ func TestWhoMayBeLeftWithoutInstances(t *testing.T) {
 func TestAtRest(t *testing.T) {
 	p := &proxy{share: -1}
 	s := p.steering(t.TempDir())
-	if now, _, err := s.Known(s.Glance(), -1); err == nil {
+	if now, _, err := s.Known(s.ChangeMark(), -1); err == nil {
 		t.Errorf("nobody gets anything, and it reads as %+v", now)
 	}
 	if err := s.Told(t.Context(), -1, Wanted{Share: split.Whole, Rest: true}); err != nil {
 		t.Fatal(err)
 	}
-	now, _, err := s.Known(s.Glance(), -1)
+	now, _, err := s.Known(s.ChangeMark(), -1)
 	if err != nil || now.Share != 0 {
 		t.Fatalf("at rest it reads as %+v, %v", now, err)
 	}
@@ -267,7 +267,7 @@ func TestAtRest(t *testing.T) {
 		t.Errorf("the first share: %+v, %v", done, err)
 	}
 	p.share = -2 // somebody took everything away
-	if _, _, err := s.Known(s.Glance(), p.share); err == nil {
+	if _, _, err := s.Known(s.ChangeMark(), p.share); err == nil {
 		t.Error("nobody gets anything any more, and nothing says so")
 	}
 }
@@ -277,20 +277,20 @@ func TestAtRest(t *testing.T) {
 func TestALookInTheMiddle(t *testing.T) {
 	p := &proxy{share: 5000}
 	s := p.steering(t.TempDir())
-	before, _, err := s.Known(s.Glance(), p.has())
+	before, _, err := s.Known(s.ChangeMark(), p.has())
 	if err != nil {
 		t.Fatal(err)
 	}
-	same := func(when string, g front.Glance, seen split.Share) {
+	same := func(when string, g front.ChangeMark, seen split.Share) {
 		t.Helper()
 		if now, _, err := s.Known(g, seen); err != nil || now.Share != 5000 || now.Revision != before.Revision {
 			t.Errorf("%s: %+v, %v", when, now, err)
 		}
 	}
-	begun := s.Glance()
-	var within front.Glance
+	begun := s.ChangeMark()
+	var within front.ChangeMark
 	err = s.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1"}}, func(context.Context, split.Share, front.Known, Wanted) error {
-		within = s.Glance()
+		within = s.ChangeMark()
 		same("in the middle", within, 8333)
 		p.set(5100)
 		return nil
@@ -300,10 +300,10 @@ func TestALookInTheMiddle(t *testing.T) {
 	}
 	same("from before, made out after", begun, 5000)
 	same("from the middle, made out after", within, 8333)
-	if now, _, err := s.Known(s.Glance(), 5100); err != nil || now.Revision != before.Revision {
+	if now, _, err := s.Known(s.ChangeMark(), 5100); err != nil || now.Revision != before.Revision {
 		t.Errorf("after: %+v, %v", now, err)
 	}
-	if now, _, err := s.Known(s.Glance(), 7000); err != nil || now.Revision == before.Revision || now.Share != 7000 {
+	if now, _, err := s.Known(s.ChangeMark(), 7000); err != nil || now.Revision == before.Revision || now.Share != 7000 {
 		t.Errorf("somebody else: %+v, %v", now, err)
 	}
 }

@@ -3,5 +3,6 @@
 //
 //	d := tool.New(place.Local{}, "sailings", p.Front, secrets.HideCut)
 //
-// Changes may take time: a change is made when a reading shows it, however long that takes after the command accepted it.
+// Changes may take time: a change is made when a reading shows it, however long that takes after the command accepted
+// it.
 package tool

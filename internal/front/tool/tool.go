@@ -95,7 +95,7 @@ type Driver struct {
 	words   []string
 	hide    func(string) string
 
-	steering told.Steering[Answer]
+	steering told.Remote[Answer]
 
 	mu    sync.Mutex // protects what follows
 	later time.Time  // when the last change is in force everywhere
@@ -107,8 +107,8 @@ func New(on place.Machine, service string, f plan.Front, hide func(string) strin
 		hide = func(text string) string { return text }
 	}
 	d := &Driver{service: service, front: f, words: f.Settings.(*Settings).Command, hide: hide}
-	d.steering = told.Steering[Answer]{
-		Look: d.look, Share: d.share, Print: Answer.print, Work: d.work, Blind: d.home, Most: 1, Mark: front.NewMark(on, f.Order),
+	d.steering = told.Remote[Answer]{
+		Look: d.look, Share: d.share, Print: Answer.print, Work: d.work, Blind: d.home, Most: 1, Mark: front.NewOrderFile(on, f.Order),
 		Has: func(a Answer, side split.Side) int { return len(a.of(side)) },
 	}
 	return d
@@ -178,13 +178,13 @@ func percent(s split.Share) *float64 {
 
 // Read is the split in force and what was counted.
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
-	since := d.steering.Glance()
+	since := d.steering.ChangeMark()
 	a, err := d.look(ctx)
 	if err != nil {
 		return reading.Front{}, err
 	}
 	known := d.steering.Instances()
-	r := reading.Front{At: time.Now(), Notice: a.Notice, Tells: reading.Tells{Counts: a.Counts, Both: d.front.Key.From != plan.KeyClient}}
+	r := reading.Front{At: time.Now(), Notice: a.Notice, Tells: reading.Capabilities{Counts: a.Counts, Both: d.front.Key.From != plan.KeyClient}}
 	if r.Split, r.Order, err = d.steering.Known(since, a); err != nil {
 		return reading.Front{}, err
 	}
@@ -335,6 +335,9 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 func (d *Driver) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	return d.everywhere(d.steering.Home(ctx, h))
 }
+
+// NewTerm begins another term.
+func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
 
 // SetInstances gives a side other instances. The share stays.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {

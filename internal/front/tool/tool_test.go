@@ -15,10 +15,10 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/front/fronttest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/fronttest"
+	"vaiven/lab/stacktest"
 )
 
 // start starts the example's pool, and is a plan's front with the example's tool.
@@ -35,10 +35,10 @@ func start(t *testing.T, w *fronttest.World, args ...string) (plan.Front, *front
 	return f, p, api
 }
 
-// The example is held to what every front is held to, by a pool whose changes take their time, that shows late what it does, and
-// refuses one change in five.
+// The example is held to what every front is held to, by a pool whose changes take their time, that shows late what
+// it does, and refuses one change in five.
 func TestConformance(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Ends, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, api := start(t, w, "-delay", "20ms", "-lag", "20ms", "-refuse", "7")
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return New(place.Local{}, "sailings", f, nil) },
@@ -141,7 +141,7 @@ func TestHomeNeedsNoReading(t *testing.T) {
 	if err := <-said; !errors.Is(err, front.ErrUnreachable) {
 		t.Errorf("it says %v", err)
 	}
-	if o, err := front.NewMark(place.Local{}, f.Order).Read(); err != nil || o.Side != split.Green || o.By != "mate" || o.Generation != 1 {
+	if o, err := front.NewOrderFile(place.Local{}, f.Order).Read(); err != nil || o.Side != split.Green || o.By != "mate" || o.Generation != 1 {
 		t.Errorf("the order is %+v, %v", o, err)
 	}
 }

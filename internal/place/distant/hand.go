@@ -143,8 +143,8 @@ type lock struct {
 	ended chan error    // when the shell is free again; an error if it is of no use any more
 }
 
-// lock has the shell take the lock of a file, and hold it until it is told to let go. While it waits it tries again whenever
-// it is told to.
+// lock has the shell take the lock of a file, and hold it until it is told to let go. While it waits it tries again
+// whenever it is told to.
 func (h *hand) lock(file string) *lock {
 	l := &lock{hand: h, mark: "vaiven " + rand.Text(), taken: make(chan struct{}), ended: make(chan error, 1)}
 	has, ends := l.mark+" has it\n", "\n"+l.mark+" ends "

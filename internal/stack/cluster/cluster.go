@@ -198,7 +198,8 @@ func (d *Driver) pod(side split.Side, b stack.Build) object {
 	return object{"terminationGracePeriodSeconds": int64(max(s.Grace.Seconds(), 1)), "containers": []any{c}}
 }
 
-// Raise makes the side's Deployment as it is to be, and waits until its pods run, and no others. What an image or a container lacks is said as soon as the orchestrator says it.
+// Raise makes the side's Deployment as it is to be, and waits until its pods run, and no others. What an image or a
+// container lacks is said as soon as the orchestrator says it.
 func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) error {
 	if err := d.turn.Take(ctx); err != nil {
 		return err
@@ -474,7 +475,8 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	return list, errors.Join(failed...)
 }
 
-// Stop takes the side's Deployment away, or leaves it there without pods, and waits until they are gone. The orchestrator asks each to end first.
+// Stop takes the side's Deployment away, or leaves it there without pods, and waits until they are gone. The
+// orchestrator asks each to end first.
 func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	if err := d.turn.Take(ctx); err != nil {
 		return err

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"vaiven/internal/check"
-	"vaiven/internal/cluster/standin"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -22,8 +21,9 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/standin"
+	"vaiven/lab/testkit"
 )
 
 // world is a cluster that runs the suite's subject, and a plan of a part in it.
@@ -258,7 +258,8 @@ func TestTheOrchestratorRestarts(t *testing.T) {
 	})
 }
 
-// What somebody else has written stays, and where they have written something else it is not written over, and said who it was.
+// What somebody else has written stays, and where they have written something else it is not written over, and said
+// who it was.
 func TestSomebodyElse(t *testing.T) {
 	w := open(t, "well")
 	d := w.driver()
@@ -323,7 +324,11 @@ func TestWhereItStands(t *testing.T) {
 	if text := w.kubectl("logs", name); !strings.Contains(text, "listening on") {
 		t.Errorf("kubectl logs says %q", text)
 	}
-	if text, err := w.tries("exec", name, "--", "sh", "-c", "echo $REGION; exit 3"); err == nil || !strings.Contains(text, "north of green") || !strings.Contains(text, "exit code 3") {
+	text, err := w.tries("exec", name, "--", "sh", "-c", "echo $REGION; exit 3")
+	for n := 0; n < 5 && strings.Contains(text, "Unknown stream id"); n++ { // it had not begun to listen when that was said
+		text, err = w.tries("exec", name, "--", "sh", "-c", "echo $REGION; exit 3")
+	}
+	if err == nil || !strings.Contains(text, "north of green") || !strings.Contains(text, "exit code 3") {
 		t.Errorf("kubectl exec says %q, %v", text, err)
 	}
 	conn, err := at.Dial(t.Context(), "tcp", i.Address)

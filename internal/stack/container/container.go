@@ -463,8 +463,8 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	return about, nil
 }
 
-// brings is the environment that an image has of its own, and false if that cannot be told. An image never changes, and is
-// asked about once.
+// brings is the environment that an image has of its own, and false if that cannot be told. An image never changes,
+// and is asked about once.
 func (d *Driver) brings(ctx context.Context, side split.Side, image string) ([]string, bool) {
 	if known, ok := d.images.Load(image); ok {
 		return known.([]string), true

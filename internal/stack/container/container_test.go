@@ -29,7 +29,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/stacktest"
 )
 
 // relayProgram is the real relay, built once.

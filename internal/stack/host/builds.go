@@ -14,7 +14,8 @@ import (
 	"vaiven/internal/stack"
 )
 
-// build is what a version is made of on a host: the plan's build, else what the command names of the version, else its program.
+// build is what a version is made of on a host: the plan's build, else what the command names of the version, else
+// its program.
 type build struct {
 	file    string // of its sums, in the folder of the notes
 	working string // folder, in which paths begin
@@ -83,7 +84,8 @@ func (d *Driver) takeDelivered(ctx context.Context, m *machine, i reading.Instan
 	return err
 }
 
-// differs is what of an instance's build is not there as it was delivered, in words; "" if all is, or nothing is known of it.
+// differs is what of an instance's build is not there as it was delivered, in words; "" if all is, or nothing is
+// known of it.
 func (d *Driver) differs(ctx context.Context, m *machine, i reading.Instance) (string, error) {
 	b := d.buildOf(i)
 	a, err := d.do(ctx, m, "look at the build", buildScript(d.dir(), b, false), statusNoFolder)

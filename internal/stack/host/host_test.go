@@ -25,14 +25,14 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/link"
-	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
 	"vaiven/internal/place/distant"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/linktest"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // sshd is a real server on loopback, with a home folder of its own for what is

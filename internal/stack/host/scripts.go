@@ -66,9 +66,8 @@ const (
 	markPort    = "port "
 )
 
-// listScript says all there is of the instances whose names begin with a prefix,
-// and on which ports anybody listens. With lost, those are noted anew before that run and whose notes are not there, from what
-// their marks say.
+// listScript says all there is of the instances whose names begin with a prefix, and on which ports anybody listens.
+// With lost, those are noted anew before that run and whose notes are not there, from what their marks say.
 func listScript(dir, prefix string, lost bool) string {
 	look := ""
 	if lost {

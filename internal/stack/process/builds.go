@@ -24,7 +24,8 @@ import (
 // buildsIn is the folder with what was delivered of each build that was raised, in the state folder.
 const buildsIn = "delivered"
 
-// build is what a version is made of here: the plan's build, else what the command names of the version, else its program.
+// build is what a version is made of here: the plan's build, else what the command names of the version, else its
+// program.
 type build struct {
 	file   string // of its manifest, in the state folder
 	folder string // that the plan says it stands in; "" for none
@@ -56,8 +57,8 @@ func (d *Driver) buildOf(i reading.Instance) (build, error) {
 	return b, nil
 }
 
-// takeDelivered notes what was delivered of a build before its first instance is started. As long as instances of it run it
-// has to be there as it was.
+// takeDelivered notes what was delivered of a build before its first instance is started. As long as instances of it
+// run it has to be there as it was.
 func (d *Driver) takeDelivered(in *state.Folder, i reading.Instance, run bool) error {
 	b, err := d.buildOf(i)
 	if err != nil {
@@ -123,8 +124,8 @@ func (d *Driver) forget(in *state.Folder, side split.Side) error {
 	return err
 }
 
-// holds looks what the program of a running instance is, and says what it is if it is not what was delivered; "" if it is,
-// or cannot be told.
+// holds looks what the program of a running instance is, and says what it is if it is not what was delivered; "" if
+// it is, or cannot be told.
 func (d *Driver) holds(in *state.Folder, n *note) string {
 	children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%[1]d/children", n.Session.PID))
 	pids := strings.Fields(string(children))

@@ -19,9 +19,9 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/stack/stacktest"
 	"vaiven/internal/state"
-	"vaiven/internal/testkit"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // newPlan is a plan whose instances are the subject as it is told to be.

@@ -27,14 +27,14 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/delivered"
-	"vaiven/internal/link/linktest"
 	"vaiven/internal/place"
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/container"
-	"vaiven/internal/stack/stacktest"
-	"vaiven/internal/testkit"
+	"vaiven/lab/linktest"
+	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // ferry is a program that somebody else started, and whose version changes when its file does.

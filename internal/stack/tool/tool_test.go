@@ -19,7 +19,7 @@ import (
 	"vaiven/internal/plan"
 	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/stack/stacktest"
+	"vaiven/lab/stacktest"
 )
 
 // fleet builds the example once.

@@ -9,7 +9,7 @@ import (
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/tuitest"
 )
 
 func TestAChangeFitsEveryScreen(t *testing.T) {

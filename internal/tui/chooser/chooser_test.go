@@ -15,7 +15,7 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/tui/cells"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)

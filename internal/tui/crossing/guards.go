@@ -135,7 +135,7 @@ func (p page) guardValues(g guard.Status) [2]string {
 	}
 	target := p.S.Crossing.Target
 	if g.Watch.Figures() {
-		if g.Watch != plan.Fewer && g.Lack != guard.NotRead && g.Lack != guard.NotTold {
+		if g.Watch != plan.Fewer && g.Gap != guard.NotRead && g.Gap != guard.NotTold {
 			v[target], v[target.Other()] = words.Measure(g.Watch, g.Figure, g.Value), words.Measure(g.Watch, g.Figure, g.Beside)
 		}
 		return v

@@ -83,6 +83,13 @@ func (p page) figures(side split.Side) []figure {
 			list[i].text, list[i].style = "—", t.Label // nothing was answered, or timed, so there is nothing to say
 		}
 	}
+	if f.Probes > 0 && f.Span > 0 {
+		list[requests].worse = "  +" + frame.Rate(float64(f.Probes)/f.Span.Seconds()) + " prober"
+	}
+	if f.Cut > 0 && f.Requests > 0 {
+		list[failing].worse = "  " + frame.Percent(float64(f.Cut)/float64(f.Requests)) + " cut"
+		list[failing].style = t.Amber
+	}
 	if other := p.S.Sides[side.Other()].Figures; f.Requests > 0 && other.Requests > 0 && side != p.S.Live {
 		if more := f.P99 - other.P99; more > other.P99/4 && more.Milliseconds() >= 5 {
 			list[slowest].worse = fmt.Sprintf("  ▲%d", more.Milliseconds())
@@ -99,8 +106,8 @@ func (p page) figures(side split.Side) []figure {
 	return list
 }
 
-// queue is what a side's queue has, in place of requests: as many lines, the most telling where those of requests are that stay when
-// there is little room.
+// queue is what a side's queue has, in place of requests: as many lines, the most telling where those of requests are
+// that stay when there is little room.
 func (p page) queue(q reading.Queue, side split.Side) []figure {
 	t := p.Theme
 	list := []figure{
@@ -289,7 +296,7 @@ func lastWords(c reading.Condition) string {
 // askedFor are the instances that a raise has asked for and that are not there yet.
 func (p page) askedFor(side split.Side) []string {
 	s := p.S.Crossing
-	if s.Stage != crossing.Raise || side != s.Target || s.Question.ID != 0 {
+	if s.Stage != crossing.Raising || side != s.Target || s.Question.ID != 0 {
 		return nil
 	}
 	var names []string

@@ -176,21 +176,21 @@ func (p page) stage() (head, tail string, style cells.Style, bar float64) {
 	switch s.Stage {
 	case crossing.None:
 		return "no crossing yet", "", t.Label, bar
-	case crossing.Raise:
+	case crossing.Raising:
 		v := p.S.Sides[s.Target]
 		head, tail = "raise", fmt.Sprintf("%d of %d healthy, %s", v.Healthy, v.Wanted, words.Clock(p.Now.Sub(s.Since)))
-	case crossing.Prove:
+	case crossing.Proving:
 		head, tail = "prove", words.Clock(p.Now.Sub(s.Since))
 		if n := len(p.S.Proof.Results); n > 0 {
 			tail = fmt.Sprintf("%d of %d passing", p.S.Proof.Passing(), n)
 		}
-	case crossing.Shift, crossing.Keep:
+	case crossing.Shifting, crossing.Keeping:
 		head = fmt.Sprintf("leg %d of %d: %s", s.Leg+1, len(s.Route), words.On(s.Share, s.Target))
 		if s.Leg < 0 {
 			head = "before the first leg: " + words.On(s.Share, s.Target)
 		}
 		total := s.Whole()
-		if s.Stage == crossing.Keep {
+		if s.Stage == crossing.Keeping {
 			head = fmt.Sprintf("keep %v", s.Target.Other())
 			if s.First {
 				head = "keep watching"
@@ -341,7 +341,7 @@ func (p page) next() (split.Share, bool) {
 	if p.Moved {
 		return p.Ghost, true
 	}
-	if leg, ok := c.Next(); ok && c.Stage.UnderWay() && !c.GoingBack && c.Stage != crossing.Keep {
+	if leg, ok := c.Next(); ok && c.Stage.UnderWay() && !c.GoingBack && c.Stage != crossing.Keeping {
 		return c.LegShare(leg), true
 	}
 	return 0, false

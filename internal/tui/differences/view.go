@@ -6,6 +6,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/split"
@@ -53,7 +54,7 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	p := page{m, f}
 	switch pressed {
 	case "k":
-		return m, frame.Wish{Do: keeper.Command{Do: keeper.Again, Cell: proof.Result{Kind: p.Chosen()}}}
+		return m, frame.Wish{Do: keeper.Command{Act: crossing.Prove{Check: proof.Result{Kind: p.Chosen()}}}}
 	case "m":
 		m.unfolded = !m.unfolded
 	case "up":

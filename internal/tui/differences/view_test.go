@@ -11,10 +11,10 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/keeper"
 	"vaiven/internal/pairs"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/testkit"
+	"vaiven/lab/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)

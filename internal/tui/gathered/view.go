@@ -89,8 +89,8 @@ func (m Model) Marks() []frame.Mark {
 func (m Model) Head(f frame.Frame, g *cells.Grid, x, end int) {
 	x = g.Within(x, 0, end-x, "evidence", f.Theme.Label)
 	said := ""
-	if s, ok := m.story(); ok && len(s.Moments) > 0 {
-		said = fmt.Sprintf("since %s, ", s.Moments[0].At.Local().Format("15:04:05"))
+	if s, ok := m.story(); ok && len(s.Points) > 0 {
+		said = fmt.Sprintf("since %s, ", s.Points[0].At.Local().Format("15:04:05"))
 		if s.Figure != "" {
 			said += s.Figure
 		} else {
@@ -109,12 +109,12 @@ func (m Model) story() (guard.Story, bool) {
 
 // column is the moments that one column of the page stands for.
 type column struct {
-	guard.Moment
+	guard.Point
 	from time.Time // of the moment before it
 }
 
 // columns are a story's moments, so many to a column that all have room.
-func columns(list []guard.Moment, room int) []column {
+func columns(list []guard.Point, room int) []column {
 	if room < 1 {
 		return nil
 	}
@@ -122,7 +122,7 @@ func columns(list []guard.Moment, room int) []column {
 	var cols []column
 	for n := 0; n < len(list); n += max(each, 1) {
 		last := min(n+max(each, 1), len(list))
-		c := column{Moment: list[last-1]}
+		c := column{Point: list[last-1]}
 		if n > 0 {
 			c.from = list[n-1].At
 		}
@@ -155,7 +155,7 @@ func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 	case m.err != "":
 		g.Within(2, top+1, f.W-3, m.err, t.Amber)
 		return
-	case !ok || len(s.Moments) == 0:
+	case !ok || len(s.Points) == 0:
 		g.Within(2, top+1, f.W-3, "no guard has come to anything yet: requests have to go to the new side", t.Label)
 		return
 	}
@@ -171,7 +171,7 @@ func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 		}
 		x = g.Text(x, top, other.Guard, style) + 3
 	}
-	cols := columns(s.Moments, (f.W-labels-3)/side)
+	cols := columns(s.Points, (f.W-labels-3)/side)
 	at := max(len(cols)-1-m.back, 0)
 	target := f.S.Crossing.Target
 	room := bottom - top - 6 // heads of both, times, the door, and what the cursor is on
@@ -286,7 +286,7 @@ func (m Model) door(f frame.Frame, g *cells.Grid, y int, cols []column) {
 	g.Text(2, y, "door", t.Label)
 	for k, c := range cols {
 		var all evidence.Count
-		for _, d := range m.stories[n].Moments {
+		for _, d := range m.stories[n].Points {
 			if d.At.After(c.from) && !d.At.After(c.At) {
 				all = all.Plus(d.Live).Plus(d.Trial)
 			}

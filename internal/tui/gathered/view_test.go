@@ -14,10 +14,10 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/testkit"
+	"vaiven/lab/tuitest"
 )
 
 var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.Local)
@@ -29,19 +29,19 @@ func sample() []guard.Story {
 	grows := guard.Story{Guard: "memory grows", Watch: plan.Grows, Figure: "process_resident_memory_bytes", Margin: 10e6}
 	power := -0.3
 	for n := range 60 {
-		m := guard.Moment{At: start.Add(time.Duration(n) * 5 * time.Second), Live: evidence.Count{Bad: int64(n % 3), Of: 450}, Trial: evidence.Count{Of: 50}, Needed: 2.5, Range: evidence.Interval{Low: -0.02, High: 0.02}}
+		m := guard.Point{At: start.Add(time.Duration(n) * 5 * time.Second), Live: evidence.Count{Bad: int64(n % 3), Of: 450}, Trial: evidence.Count{Of: 50}, Needed: 2.5, Range: evidence.Interval{Low: -0.02, High: 0.02}}
 		if power -= 0.05; n >= 45 {
 			m.Trial.Bad = 4
 			power += 0.35
 		}
 		m.Evidence, m.Apart = power, evidence.Interval{Low: 0.001, High: 0.01 + 0.02/float64(n+1)}
-		failing.Moments = append(failing.Moments, m)
+		failing.Points = append(failing.Points, m)
 		lost := int64(0)
 		if n == 20 || n == 21 {
 			lost = int64(4 + 60*(n-20))
 		}
-		grows.Moments = append(grows.Moments, guard.Moment{At: m.At, Value: 32e6 + float64(n)*2.6e6, Beside: 31e6, Evidence: float64(n)/20 - 0.5, Needed: 2.8, Difference: 31e6, Range: evidence.Interval{Low: 31e6 - 9e8/float64(n+10), High: 31e6 + 9e8/float64(n+10)}})
-		door.Moments = append(door.Moments, guard.Moment{At: m.At, Live: evidence.Count{Bad: lost, Of: 90}, Trial: evidence.Count{Of: 10}, Evidence: -0.3 - float64(n)/20, Needed: 2.5})
+		grows.Points = append(grows.Points, guard.Point{At: m.At, Value: 32e6 + float64(n)*2.6e6, Beside: 31e6, Evidence: float64(n)/20 - 0.5, Needed: 2.8, Difference: 31e6, Range: evidence.Interval{Low: 31e6 - 9e8/float64(n+10), High: 31e6 + 9e8/float64(n+10)}})
+		door.Points = append(door.Points, guard.Point{At: m.At, Live: evidence.Count{Bad: lost, Of: 90}, Trial: evidence.Count{Of: 10}, Evidence: -0.3 - float64(n)/20, Needed: 2.5})
 	}
 	return []guard.Story{failing, door, grows}
 }
@@ -98,7 +98,7 @@ func TestWhatThereIsNot(t *testing.T) {
 		t.Error("it is not read again")
 	}
 	// Many moments share columns, and none is lost.
-	list := sample()[0].Moments
+	list := sample()[0].Points
 	all := evidence.Count{}
 	for _, c := range columns(list, 7) {
 		all = all.Plus(c.Live)

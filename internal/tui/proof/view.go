@@ -7,6 +7,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"vaiven/internal/core/crossing"
 	core "vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -53,11 +54,11 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	switch pressed {
 	case "k":
 		if cell, ok := p.Chosen(); ok {
-			return m, frame.Wish{Do: keeper.Command{Do: keeper.Again, Cell: cell}}
+			return m, frame.Wish{Do: keeper.Command{Act: crossing.Prove{Check: cell}}}
 		}
-		return m, frame.Wish{Do: keeper.Command{Do: keeper.Prove}}
+		return m, frame.Wish{Do: keeper.Command{Act: crossing.Prove{}}}
 	case "K":
-		return m, frame.Wish{Do: keeper.Command{Do: keeper.Prove}}
+		return m, frame.Wish{Do: keeper.Command{Act: crossing.Prove{}}}
 	case "pgdown":
 		m.scroll += scrollBy
 	case "pgup":

@@ -12,10 +12,10 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/testkit"
+	"vaiven/lab/tuitest"
 )
 
 var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
@@ -23,7 +23,7 @@ var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 // sample is a side with a need that is not reached, and a difference to be accepted.
 func sample() keeper.Snapshot {
 	s := keeper.Snapshot{View: engine.View{Service: "sailings", Live: split.Blue, Parts: []engine.Part{{Name: "search"}, {Name: "berths"}}}}
-	s.Crossing = crossing.State{Stage: crossing.Prove, Target: split.Green, Version: "4.4.0"}
+	s.Crossing = crossing.State{Stage: crossing.Proving, Target: split.Green, Version: "4.4.0"}
 	green := &s.Sides[split.Green]
 	green.Version = "4.4.0"
 	add := func(r core.Result) {

@@ -11,11 +11,11 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/trial"
 	"vaiven/internal/keeper"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tryout"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/testkit"
+	"vaiven/lab/tuitest"
 )
 
 func sample() tryout.Report {

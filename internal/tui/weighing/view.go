@@ -8,6 +8,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -166,7 +167,7 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	case "enter":
 		wish := frame.Wish{Legs: legs}
 		if f.S.Crossing.Stage.UnderWay() {
-			wish = frame.Wish{Do: keeper.Command{Do: keeper.Reroute, Route: legs}}
+			wish = frame.Wish{Do: keeper.Command{Act: crossing.Reroute{Route: legs}}}
 		}
 		m.edited = nil
 		return m, wish

@@ -14,10 +14,10 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
-	"vaiven/internal/testkit"
 	"vaiven/internal/tui/frame"
 	"vaiven/internal/tui/theme"
-	"vaiven/internal/tui/tuitest"
+	"vaiven/lab/testkit"
+	"vaiven/lab/tuitest"
 )
 
 var legs = route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 20 * time.Minute, Sure: true}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
@@ -117,7 +117,7 @@ func TestEditing(t *testing.T) {
 // In a crossing, what is behind and the present leg stay, and the edited route goes to the keeper.
 func TestInACrossing(t *testing.T) {
 	f := sample(142, 38)
-	f.S.Crossing = crossing.State{Stage: crossing.Shift, Route: legs, Leg: 1, Share: 2500, Target: split.Green, Keep: 30 * time.Minute}
+	f.S.Crossing = crossing.State{Stage: crossing.Shifting, Route: legs, Leg: 1, Share: 2500, Target: split.Green, Keep: 30 * time.Minute}
 	p, w := New().(Model).Open(f)
 	p = does(t, p, w)
 	p, _ = press(t, p, f, "down")
@@ -128,7 +128,7 @@ func TestInACrossing(t *testing.T) {
 	}
 	p, _ = press(t, p, f, "down", "right")
 	_, wish := press(t, p, f, "enter")
-	if wish.Do.Do != keeper.Reroute || len(wish.Do.Route) != 4 || wish.Do.Route[2].Part != 5100 || !slices.Equal(wish.Do.Route[:2], legs[:2]) {
+	if a, ok := wish.Do.Act.(crossing.Reroute); !ok || len(a.Route) != 4 || a.Route[2].Part != 5100 || !slices.Equal(a.Route[:2], legs[:2]) {
 		t.Errorf("it asks for %+v", wish.Do)
 	}
 }

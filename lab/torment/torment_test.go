@@ -1,0 +1,50 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+)
+
+// TestMain is the keeper of a cell, too.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 3 && os.Args[1] == "-keep" {
+		if err := keeps(context.Background(), os.Args[2], os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	os.Exit(m.Run())
+}
+
+// A few cells of the table, so that they are tried with every change: the release goes bad, or somebody is at the
+// front.
+func TestCells(t *testing.T) {
+	dir := t.TempDir()
+	if out, err := exec.Command("go", "build", "-o", dir, "../../cmd/vaiven", "../vaiven-demo").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	vaiven := filepath.Join(dir, "vaiven")
+	for _, c := range []struct {
+		cell
+		home bool
+	}{
+		{cell{"embedded", "all errors", atShare, plain}, true},
+		{cell{"nginx", "cut in the middle", inKeep, plain}, true},
+		{cell{"nginx", reloads, atShare, plain}, false},
+	} {
+		t.Run(c.String(), func(t *testing.T) {
+			o, err := c.try(t.Context(), vaiven)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := o.Home > 0; got != c.home || o.Called > 0 || o.WentOn {
+				t.Errorf("it came to %v: %s", o, o.Why)
+			}
+		})
+	}
+}
