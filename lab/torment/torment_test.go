@@ -42,7 +42,8 @@ func TestCells(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if got := o.Home > 0; got != c.home || o.Called > 0 || o.WentOn {
+			// A machine that stands still for a while may have called somebody before it went home.
+			if got := o.Home > 0; got != c.home || o.WentOn || !c.home && o.Called > 0 {
 				t.Errorf("it came to %v: %s", o, o.Why)
 			}
 		})
