@@ -71,15 +71,15 @@ mutate:
 
 # A minute for each parser.
 fuzz:
-	$(GO) test ./internal/planfile -run '^$$' -fuzz FuzzParse -fuzztime 60s
+	$(GO) test ./internal/plan/planfile -run '^$$' -fuzz FuzzParse -fuzztime 60s
 	$(GO) test ./internal/core/split -run '^$$' -fuzz FuzzParseShare -fuzztime 60s
 	$(GO) test ./internal/core/crossing -run '^$$' -fuzz FuzzEvent -fuzztime 60s
-	$(GO) test ./internal/check -run '^$$' -fuzz FuzzLookUp -fuzztime 60s
-	$(GO) test ./internal/differ -run '^$$' -fuzz FuzzStructured -fuzztime 60s
+	$(GO) test ./internal/world/check -run '^$$' -fuzz FuzzLookUp -fuzztime 60s
+	$(GO) test ./internal/proving/differ -run '^$$' -fuzz FuzzStructured -fuzztime 60s
 	$(GO) test ./internal/core/difference -run '^$$' -fuzz FuzzMask -fuzztime 60s
-	$(GO) test ./internal/secret -run '^$$' -fuzz FuzzHide -fuzztime 60s
-	$(GO) test ./internal/pairs -run '^$$' -fuzz FuzzLog -fuzztime 60s
-	$(GO) test ./internal/accesslog -run '^$$' -fuzz FuzzParse -fuzztime 60s
+	$(GO) test ./internal/world/secret -run '^$$' -fuzz FuzzHide -fuzztime 60s
+	$(GO) test ./internal/proving/pairs -run '^$$' -fuzz FuzzLog -fuzztime 60s
+	$(GO) test ./internal/world/accesslog -run '^$$' -fuzz FuzzParse -fuzztime 60s
 	$(GO) test ./internal/front/embedded -run '^$$' -fuzz FuzzFraming -fuzztime 60s
 	$(GO) test ./internal/front/embedded -run '^$$' -fuzz FuzzAnswers -fuzztime 60s
 	$(GO) test ./internal/front/haproxy -run '^$$' -fuzz FuzzTables -fuzztime 60s

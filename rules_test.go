@@ -11,10 +11,12 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
-	"vaiven/internal/planfile"
+
+	"vaiven/internal/plan/planfile"
 )
 
 // pkg is what go list says of a package.
@@ -47,11 +49,8 @@ func packages(t *testing.T) []pkg {
 	return list
 }
 
-// pure reports whether a package is of the core, or the plan's values that the core
-// works with.
-func pure(path string) bool {
-	return strings.HasPrefix(path, "vaiven/internal/core/") || path == "vaiven/internal/plan"
-}
+// pure reports whether a package is of the core.
+func pure(path string) bool { return strings.HasPrefix(path, "vaiven/internal/core/") }
 
 // The core may import the standard library but for what touches the world, and
 // numeric libraries.
@@ -90,21 +89,41 @@ func TestTheCoreIsPure(t *testing.T) {
 	}
 }
 
-// Dependencies point inwards: what draws does not do, and what does not draw knows
-// no screen.
+// floors are the folders of internal, from the ground up. What stands on one rests on those below it.
+var floors = []string{"core", "words", "world", "front", "stack", "proving", "plan", "keeper", "people"}
+
+// floor is where a package stands: 0 is the ground, -1 what is not the product's.
+func floor(path string) int {
+	name, inside := strings.CutPrefix(path, "vaiven/internal/")
+	name, _, _ = strings.Cut(name, "/")
+	switch n := slices.Index(floors, name); {
+	case inside && n >= 0:
+		return n
+	case strings.HasPrefix(path, "vaiven/cmd/"):
+		return len(floors)
+	}
+	return -1
+}
+
+// Dependencies point down, and never to the lab; what draws does not do.
 func TestDependenciesPointTheRightWay(t *testing.T) {
 	for _, p := range packages(t) {
-		lab := strings.HasPrefix(p.ImportPath, "vaiven/lab/")
+		here := floor(p.ImportPath)
+		if strings.HasPrefix(p.ImportPath, "vaiven/internal/") && here < 0 {
+			t.Errorf("%s stands on no floor: one of %v", p.ImportPath, floors)
+		}
 		for _, i := range p.Imports {
+			driver := strings.HasPrefix(i, "vaiven/internal/front/") || strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/keeper/logbook"
 			switch {
-			case strings.HasPrefix(i, "vaiven/internal/tui") && !strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && p.ImportPath != "vaiven/cmd/vaiven" && !lab:
-				t.Errorf("%s imports the screen (%s)", p.ImportPath, i)
-			case strings.HasPrefix(p.ImportPath, "vaiven/internal/tui") && (strings.HasPrefix(i, "vaiven/internal/front/") ||
-				strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/logbook" || i == "net/http" || i == "os"):
-				t.Errorf("%s imports %s: screens only draw", p.ImportPath, i)
-			case strings.HasPrefix(i, "vaiven/lab/") && !lab:
+			case here >= 0 && floor(i) > here:
+				t.Errorf("%s imports %s, which stands above it", p.ImportPath, i)
+			case here >= 0 && strings.HasPrefix(i, "vaiven/lab/"):
 				t.Errorf("%s imports %s: what is in lab is not the product's", p.ImportPath, i)
-			case p.ImportPath == "vaiven/internal/keeper" && (strings.HasPrefix(i, "vaiven/internal/front/") || strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/logbook"):
+			case strings.HasPrefix(i, "vaiven/internal/people/tui") && here < len(floors) && !strings.HasPrefix(p.ImportPath, "vaiven/internal/people/tui") && here >= 0:
+				t.Errorf("%s imports the screen (%s)", p.ImportPath, i)
+			case strings.HasPrefix(p.ImportPath, "vaiven/internal/people/tui") && (driver || i == "net/http" || i == "os"):
+				t.Errorf("%s imports %s: screens only draw", p.ImportPath, i)
+			case p.ImportPath == "vaiven/internal/keeper" && driver:
 				t.Errorf("%s imports the driver %s: it declares what it needs of one", p.ImportPath, i)
 			}
 		}
@@ -143,7 +162,7 @@ func TestEveryPackageIsDescribed(t *testing.T) {
 
 // Colours are the theme's.
 func TestColoursStandInTheThemeOnly(t *testing.T) {
-	err := filepath.WalkDir("internal/tui", func(path string, d fs.DirEntry, err error) error {
+	err := filepath.WalkDir("internal/people/tui", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/theme/") {
 			return err
 		}

@@ -9,7 +9,7 @@ import (
 	"syscall"
 	"time"
 
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // waitLimit is how long a relay waits beside a container to be used.

@@ -10,19 +10,19 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/api"
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
-	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/logbook"
-	"vaiven/internal/plan"
-	"vaiven/internal/planfile"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/api"
+	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/headless"
+	"vaiven/internal/plan/planfile"
 	"vaiven/internal/words"
+	"vaiven/internal/world/secret"
 )
 
 func backCommand() *cobra.Command {

@@ -13,10 +13,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
-	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
+	"vaiven/internal/people/headless"
 	"vaiven/internal/words"
 )
 

@@ -8,9 +8,9 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/lab/demo"
 )
 

@@ -10,7 +10,7 @@ import (
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/split"
-	"vaiven/internal/report"
+	"vaiven/internal/people/report"
 	"vaiven/internal/words"
 )
 

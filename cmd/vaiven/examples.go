@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
-	"vaiven/internal/planfile"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
-	"vaiven/internal/tryout"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/plan/planfile"
+	"vaiven/internal/plan/tryout"
+	"vaiven/internal/world/secret"
 )
 
 // examples are how each command is used.

@@ -25,17 +25,17 @@ import (
 	"github.com/spf13/pflag"
 
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/held"
-	"vaiven/internal/plan"
-	"vaiven/internal/prober"
-	"vaiven/internal/service"
-	"vaiven/internal/state"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/proving/prober"
 	"vaiven/internal/words"
+	"vaiven/internal/world/state"
 )
 
 func frontCommand() *cobra.Command {

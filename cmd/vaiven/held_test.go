@@ -7,12 +7,12 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/haproxy"
 	"vaiven/internal/front/httpd"
-	"vaiven/internal/plan"
 	"vaiven/lab/demo"
 	"vaiven/lab/testkit"
 )

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
 	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/script"
+	"vaiven/internal/people/script"
 	"vaiven/lab/testkit"
 )
 

@@ -16,11 +16,11 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/api"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/api"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/world/secret"
 )
 
 func keepCommand() *cobra.Command {

@@ -15,14 +15,14 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/logbook"
-	"vaiven/internal/plan"
-	"vaiven/internal/service"
-	"vaiven/internal/state"
+	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/keeper/service"
 	"vaiven/internal/words"
+	"vaiven/internal/world/state"
 )
 
 func logCommand() *cobra.Command {

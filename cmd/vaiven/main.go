@@ -15,17 +15,17 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/headless"
-	"vaiven/internal/logbook"
-	"vaiven/internal/plan"
-	"vaiven/internal/planfile"
-	"vaiven/internal/script"
-	"vaiven/internal/secret"
-	"vaiven/internal/section"
-	"vaiven/internal/tryout"
+	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/people/headless"
+	"vaiven/internal/people/script"
+	"vaiven/internal/plan/planfile"
+	"vaiven/internal/plan/tryout"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/section"
 )
 
 // version is set when the program is built; see the Makefile.

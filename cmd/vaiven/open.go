@@ -13,9 +13,9 @@ import (
 
 	"vaiven/internal/core/route"
 	"vaiven/internal/keeper"
-	"vaiven/internal/planfile"
-	"vaiven/internal/service"
-	"vaiven/internal/tui"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/tui"
+	"vaiven/internal/plan/planfile"
 	"vaiven/internal/words"
 )
 

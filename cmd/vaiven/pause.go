@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
-	"vaiven/internal/plan"
 )
 
 func pauseCommand() *cobra.Command {

@@ -13,12 +13,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
-	"vaiven/internal/planfile"
-	"vaiven/internal/report"
-	"vaiven/internal/section"
+	"vaiven/internal/people/report"
+	"vaiven/internal/plan/planfile"
+	"vaiven/internal/world/section"
 )
 
 func planCommand() *cobra.Command {

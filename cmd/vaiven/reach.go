@@ -13,13 +13,13 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"vaiven/internal/api"
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front/all"
-	"vaiven/internal/headless"
-	"vaiven/internal/plan"
-	"vaiven/internal/remote"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/api"
+	"vaiven/internal/keeper/remote"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/headless"
 )
 
 // kept is a plan's keeper as commands use it.

@@ -11,10 +11,10 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/split"
-	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/planfile"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/headless"
+	"vaiven/internal/plan/planfile"
 	"vaiven/internal/words"
 )
 

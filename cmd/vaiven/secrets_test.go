@@ -20,10 +20,10 @@ import (
 	"time"
 
 	"vaiven/internal/core/split"
-	"vaiven/internal/planfile"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/plan/planfile"
 	"vaiven/internal/stack/process"
+	"vaiven/internal/world/secret"
 	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )

@@ -15,8 +15,8 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
-	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
+	"vaiven/internal/people/headless"
 	"vaiven/internal/words"
 )
 

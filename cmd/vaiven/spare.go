@@ -20,11 +20,11 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
-	"vaiven/internal/headless"
 	"vaiven/internal/keeper"
-	"vaiven/internal/prove"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/headless"
+	"vaiven/internal/proving/prove"
+	"vaiven/internal/world/secret"
 )
 
 // versionFlag adds --version, which may stand once for the service and once for each

@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/accesslog"
 	"vaiven/internal/core/split"
-	"vaiven/internal/report"
-	"vaiven/internal/tryout"
-	"vaiven/internal/tui/frame"
+	"vaiven/internal/people/report"
+	"vaiven/internal/people/tui/frame"
+	"vaiven/internal/plan/tryout"
 	"vaiven/internal/words"
+	"vaiven/internal/world/accesslog"
 )
 
 func splitCommand() *cobra.Command {

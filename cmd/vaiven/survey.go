@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/front/all"
-	"vaiven/internal/planfile"
-	"vaiven/internal/survey"
+	"vaiven/internal/plan/planfile"
+	"vaiven/internal/plan/survey"
 )
 
 func surveyCommand() *cobra.Command {

@@ -9,13 +9,13 @@ import (
 
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
-	"vaiven/internal/tryout"
-	"vaiven/internal/tui/frame"
+	"vaiven/internal/people/tui/frame"
+	"vaiven/internal/plan/tryout"
 	"vaiven/internal/words"
+	"vaiven/internal/world/section"
 )
 
 // weighing is what a route is weighed by, as the command line says it.

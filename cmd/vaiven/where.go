@@ -19,16 +19,16 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
-	"vaiven/internal/plan"
-	"vaiven/internal/prober"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/proving/prober"
 	"vaiven/internal/words"
+	"vaiven/internal/world/secret"
 )
 
 func whereCommand() *cobra.Command {

@@ -10,7 +10,7 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/logbook"
+	"vaiven/internal/keeper/logbook"
 )
 
 // A crossing that no keeper goes on with is said to be under way, by the logbook.

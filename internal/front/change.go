@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Change is what a front would do to put a share in force, said beforehand.

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"testing"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Weights within a side follow what the plan says of single instances, by their name, their address or the host in it;

@@ -10,7 +10,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // Errors that callers branch on.

@@ -7,9 +7,9 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/core/plan"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is a kind of front, as the package that steers it describes it.

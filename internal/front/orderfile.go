@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/reading"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // OrderFile is the order of going home of a front that cannot hold it itself: a small file that

@@ -10,10 +10,10 @@ import (
 	"strings"
 	"sync"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/durable"
+	"vaiven/internal/world/section"
 )
 
 // Spare is the spare side's own door as a front has it. The zero value is closed.

@@ -1,9 +1,9 @@
 package front
 
 import (
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Standing are the instances that a plan names by their addresses, by side: what a front has under those is theirs,

@@ -7,7 +7,7 @@ import (
 	"net"
 	"strings"
 
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // Surveyed is what stands behind a running proxy under one name: a backend, an upstream group, a balancer.

@@ -21,8 +21,8 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/prove"
-	"vaiven/internal/tryout"
+	"vaiven/internal/plan/tryout"
+	"vaiven/internal/proving/prove"
 	"vaiven/internal/words"
 )
 

@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
-	"vaiven/internal/versions"
+	"vaiven/internal/world/versions"
 )
 
 // Do carries out a command. See [Client].

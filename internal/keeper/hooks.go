@@ -10,11 +10,11 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
 	"vaiven/internal/words"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
 )
 
 // occasion is what a hook is told of what it stands before, or what has happened.

@@ -11,8 +11,8 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // hooked are hooks that write into a file what they were told, at every moment.

@@ -11,21 +11,21 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/differ"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
-	"vaiven/internal/prove"
-	"vaiven/internal/secret"
+	"vaiven/internal/proving/differ"
+	"vaiven/internal/proving/prove"
 	"vaiven/internal/stack"
-	"vaiven/internal/versions"
+	"vaiven/internal/world/check"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/versions"
 )
 
 // Front is all that the keeper asks of a front.

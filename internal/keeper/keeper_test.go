@@ -13,15 +13,15 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/delivered"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 	"vaiven/internal/words"
+	"vaiven/internal/world/delivered"
 	"vaiven/lab/testkit/judge"
 )
 

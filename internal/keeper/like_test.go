@@ -4,8 +4,8 @@ import (
 	"testing"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/internal/stack"
 )
 

@@ -12,9 +12,9 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/differ"
 	"vaiven/internal/front"
-	"vaiven/internal/prove"
+	"vaiven/internal/proving/differ"
+	"vaiven/internal/proving/prove"
 )
 
 // noProof is a proof that has just begun.

@@ -9,15 +9,15 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/permit"
-	"vaiven/internal/plan"
-	"vaiven/internal/prove"
+	"vaiven/internal/proving/prove"
 	"vaiven/internal/stack"
 	"vaiven/internal/words"
+	"vaiven/internal/world/permit"
 )
 
 // perform starts what the engine orders and is not being done yet, and ends what it does

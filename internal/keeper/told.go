@@ -5,10 +5,9 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/check"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/stack"
+	"vaiven/internal/world/check"
 )
 
 // Tell asks instances for the figures that the plan's guards are on.
@@ -55,7 +54,7 @@ func (k *Keeper) tellFigures(ctx context.Context, list []reading.Instance) []rea
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			t := check.Target{From: k.Stacks.From(i), Values: stack.Values(i, k.Plan.Service), Secrets: k.Secrets}
+			t := check.Target{From: k.Stacks.From(i), Values: i.Values(k.Plan.Service), Secrets: k.Secrets}
 			told[n] = reading.Told{Name: i.Name, Side: i.Side, Started: i.Started}
 			var err error
 			if told[n].Values, err = t.Figures(ctx, page, wanted, tellLimit); err != nil {

@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"slices"
+
 	"vaiven/internal/core/forecast"
 
-	"vaiven/internal/accesslog"
 	"vaiven/internal/core/split"
-	"vaiven/internal/tryout"
+	"vaiven/internal/plan/tryout"
+	"vaiven/internal/world/accesslog"
 )
 
 // Tryout tries the usual keys, and the plan's, on the access log of the front, or on the

@@ -13,7 +13,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/prove"
+	"vaiven/internal/proving/prove"
 )
 
 // every calls at once and then at the interval until the context ends.

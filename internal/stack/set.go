@@ -8,11 +8,11 @@ import (
 	"strings"
 	"sync"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 )
 
 // Set is all parts of a service: for each part, the driver of each side, in the

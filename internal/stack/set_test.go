@@ -8,11 +8,11 @@ import (
 	"testing/synctest"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 )
 
 // part is a driver in memory.

@@ -15,23 +15,11 @@ import (
 	"strconv"
 	"strings"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 )
-
-// Values are what the placeholders of a plan stand for at an instance.
-func Values(i reading.Instance, service string) map[string]string {
-	host, port, err := net.SplitHostPort(i.Address)
-	if err != nil {
-		host, port = i.Address, ""
-	}
-	return map[string]string{
-		"service": service, "part": i.Part, "side": i.Side.String(), "version": i.Version, "build": i.Build,
-		"instance": i.Name, "address": i.Address, "host": host, "port": port,
-	}
-}
 
 // Name is what the instance of a part with the given number is called: "green-2",
 // or "green-worker-2" in a part behind the first.

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
+	"vaiven/internal/world/secret"
 )
 
 func TestFromProc(t *testing.T) {
@@ -41,15 +41,6 @@ func TestNames(t *testing.T) {
 	slices.SortFunc(list, Compare)
 	if list[0].Name != "green-1" || list[2].Name != "green-10" {
 		t.Errorf("in the order %+v", list)
-	}
-	v := Values(reading.Instance{Address: "10.1.0.5:8080", Name: "green-1", Part: "web", Version: "4.3.0", Build: "b92f"}, "sailings")
-	for _, name := range plan.Placeholders {
-		if _, ok := v[name]; !ok {
-			t.Errorf("no value for {%s}", name)
-		}
-	}
-	if v["host"] != "10.1.0.5" || v["port"] != "8080" {
-		t.Errorf("values %v", v)
 	}
 }
 

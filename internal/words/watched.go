@@ -10,11 +10,11 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
-	"vaiven/internal/plan"
 )
 
 // Guard is how a guard stands: "no sign of it", "watching, 78 % sure, ~40s more".

@@ -6,13 +6,13 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayout"
-	"vaiven/internal/plan"
 )
 
 // On is a share as the operator of a crossing thinks of it: the new side's part.

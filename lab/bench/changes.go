@@ -13,9 +13,9 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 )
 
 // The load under which fronts are changed, in requests a second.

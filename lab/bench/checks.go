@@ -13,13 +13,13 @@ import (
 	"syscall"
 	"time"
 
-	"vaiven/internal/check"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/pairs"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
+	"vaiven/internal/proving/pairs"
+	"vaiven/internal/world/check"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 )
 
 // How checks are measured.

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -25,7 +26,6 @@ import (
 	"vaiven/internal/front/httpd"
 	"vaiven/internal/front/include"
 	"vaiven/internal/front/nginx"
-	"vaiven/internal/plan"
 )
 
 // way is a way to steer a proxy.

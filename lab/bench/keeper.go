@@ -13,9 +13,9 @@ import (
 	"strconv"
 	"time"
 
-	"vaiven/internal/api"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/keeper"
+	"vaiven/internal/keeper/api"
 )
 
 // kept is what a keeper takes.
@@ -145,7 +145,7 @@ var ofACore = regexp.MustCompile(`([0-9.e-]+) %core/10watchers`)
 
 // watchers is what ten who watch cost a keeper, by the benchmark beside its code.
 func watchers(ctx context.Context) (float64, error) {
-	out, err := exec.CommandContext(ctx, "go", "test", "./internal/api", "-run", "^$", "-bench", "Watchers", "-benchtime", "1x").CombinedOutput()
+	out, err := exec.CommandContext(ctx, "go", "test", "./internal/keeper/api", "-run", "^$", "-bench", "Watchers", "-benchtime", "1x").CombinedOutput()
 	m := ofACore.FindSubmatch(out)
 	if err != nil || m == nil {
 		return 0, fmt.Errorf("go test -bench Watchers: %w: %s", err, out)

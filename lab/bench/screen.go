@@ -20,15 +20,15 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
-	"vaiven/internal/tryout"
-	"vaiven/internal/tui"
+	"vaiven/internal/people/tui"
+	"vaiven/internal/plan/tryout"
 )
 
 // screened is what a screen takes for a service of so many instances a side.

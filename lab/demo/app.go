@@ -23,10 +23,10 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"vaiven/internal/check"
-	"vaiven/internal/delivered"
-	"vaiven/internal/durable"
-	"vaiven/internal/place"
+	"vaiven/internal/world/check"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/durable"
+	"vaiven/internal/world/place"
 )
 
 // Fault is a way in which a release goes bad.

@@ -12,8 +12,8 @@ import (
 
 	amqp "github.com/rabbitmq/amqp091-go"
 
-	"vaiven/internal/broker"
 	"vaiven/internal/front"
+	"vaiven/internal/world/broker"
 )
 
 // Work is where a ticket printer takes bookings from. The zero value is nowhere.

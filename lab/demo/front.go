@@ -11,12 +11,12 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/front/cluster"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
 )
 
 // Fronts are the fronts that the demo can be seen with.

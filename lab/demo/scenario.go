@@ -18,22 +18,22 @@ import (
 	"syscall"
 	"time"
 
-	"vaiven/internal/check"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
 	frontall "vaiven/internal/front/all"
 	"vaiven/internal/front/cluster"
-	"vaiven/internal/front/names"
+	"vaiven/internal/front/dns"
 	"vaiven/internal/front/queue"
-	"vaiven/internal/plan"
-	"vaiven/internal/planfile"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/plan/planfile"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/all"
 	"vaiven/internal/stack/process"
-	"vaiven/internal/state"
+	"vaiven/internal/world/check"
+	"vaiven/internal/world/durable"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/state"
 )
 
 // The versions of the demo.
@@ -202,7 +202,7 @@ func (s *Scenario) write(o Options) error {
 		fewer = "off"
 	}
 	address, searches, addresses := fmt.Sprintf("127.0.0.1:%d", listen), fmt.Sprintf("%d-%d", first, first+59), ""
-	if o.Front == names.Kind.Name { // which carries no ports: each instance has an address of its own, and all go over at once
+	if o.Front == dns.Kind.Name { // which carries no ports: each instance has an address of its own, and all go over at once
 		address, searches = fmt.Sprintf("%s:%d", frontName, listen), fmt.Sprintf("%d-%[1]d", listen)
 		addresses = fmt.Sprintf("  addresses: 127.%d.%d.1-127.%[1]d.%[2]d.12\n", 64+listen>>8, listen&0xff)
 		route = wholeRoute

@@ -9,10 +9,10 @@ import (
 	"syscall"
 	"testing"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 )
 
 // ByFile is a proxy that is steered by a file that its configuration includes.

@@ -5,9 +5,9 @@ import (
 	"testing"
 
 	"vaiven/internal/front"
-	"vaiven/internal/front/far"
-	"vaiven/internal/place"
-	"vaiven/internal/place/distant"
+	"vaiven/internal/front/overssh"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/place/distant"
 	"vaiven/lab/linktest"
 )
 
@@ -38,7 +38,7 @@ func Through(t *testing.T, s linktest.Server, address string) Reach {
 		known = s.KnownAs(t, address)
 	}
 	return func(t *testing.T, open func(on place.Machine) front.Driver) front.Driver {
-		return far.New(func() *distant.Machine {
+		return overssh.New(func() *distant.Machine {
 			m := distant.At(me.Username, address, s.Identity, known)
 			t.Cleanup(m.End)
 			return m

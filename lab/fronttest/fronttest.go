@@ -13,13 +13,13 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/held"
-	"vaiven/internal/permit"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/permit"
 	"vaiven/lab/testkit"
 )
 

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // Elsewhere is a machine whose names of files all begin at a folder of this one. Commands

@@ -18,13 +18,13 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/delivered"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
 	"vaiven/lab/testkit"
 )
 

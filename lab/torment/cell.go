@@ -16,11 +16,11 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/door"
-	"vaiven/internal/durable"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
+	"vaiven/internal/proving/door"
+	"vaiven/internal/world/durable"
+	"vaiven/internal/world/secret"
 	"vaiven/lab/demo"
 )
 

@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/door"
+	"vaiven/internal/proving/door"
 	"vaiven/lab/demo"
 )
 

@@ -13,10 +13,10 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/keeper"
-	"vaiven/internal/planfile"
-	"vaiven/internal/secret"
-	"vaiven/internal/service"
+	"vaiven/internal/keeper/service"
+	"vaiven/internal/plan/planfile"
 	"vaiven/internal/words"
+	"vaiven/internal/world/secret"
 )
 
 // told is what a keeper's process tells: a snapshot in few words, or an answer to a command.

@@ -15,13 +15,13 @@ import (
 	"syscall"
 	"time"
 
-	"vaiven/internal/api"
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/door"
 	"vaiven/internal/keeper"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
+	"vaiven/internal/keeper/api"
+	"vaiven/internal/proving/door"
+	"vaiven/internal/world/secret"
 	"vaiven/lab/demo"
 )
 

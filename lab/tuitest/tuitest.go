@@ -6,8 +6,8 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"vaiven/internal/tui/cells"
-	"vaiven/internal/tui/frame"
+	"vaiven/internal/people/tui/cells"
+	"vaiven/internal/people/tui/frame"
 )
 
 // Draw is a page with its header, as plain text. It fails the test where texts lie over each

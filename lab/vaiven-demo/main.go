@@ -14,8 +14,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front/embedded"
-	"vaiven/internal/plan"
 	"vaiven/lab/demo"
 )
 

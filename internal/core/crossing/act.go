@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Act is something that a person asks for: one of the types below, which [Acts] lists. What has a name in JSON is

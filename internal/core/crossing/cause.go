@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/plan"
 )
 
 // Cause is why something stands still, goes back or has ended. Its kind says which of

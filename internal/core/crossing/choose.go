@@ -3,10 +3,10 @@ package crossing
 import (
 	"slices"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Choose finds what each part is to be raised from, in the order of the plan, among the

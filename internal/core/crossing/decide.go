@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"slices"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Decide says what comes of an input: the events that then have happened, in order,

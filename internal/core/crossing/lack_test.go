@@ -7,10 +7,10 @@ import (
 	"testing"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Nothing goes on without what has to be known for it: by itself without any of it, and on a

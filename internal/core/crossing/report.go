@@ -3,9 +3,9 @@ package crossing
 import (
 	"slices"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // report takes in what the present task has come to.

@@ -10,12 +10,12 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/lab/testkit"
 )
 

@@ -6,13 +6,13 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/plan"
 )
 
 // Stage is how far a crossing is.

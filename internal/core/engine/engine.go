@@ -8,11 +8,11 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/plan"
 )
 
 // The times that the engine goes by.

@@ -10,6 +10,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -17,7 +18,6 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
-	"vaiven/internal/plan"
 )
 
 // bench is an engine with everything that it is told, step by step.

@@ -7,9 +7,9 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/lab/testkit"
 )
 

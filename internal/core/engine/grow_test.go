@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // grows brings a crossing to where green is to get two instances more, before all goes there.

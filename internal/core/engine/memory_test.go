@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/plan"
 )
 
 // A machine that slept for an hour has skipped no leg, and nothing is retired in the minute after;

@@ -8,9 +8,9 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayout"
-	"vaiven/internal/plan"
 )
 
 // counts reports whether the time of leg or keep passes: nothing is missing, and the front was read since it last

@@ -6,9 +6,9 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 var failing = plan.Guard{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.02, Then: plan.RollBack}

@@ -4,9 +4,9 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // The pauses before an instance that ends is started again: each is twice the one before.

@@ -7,12 +7,12 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
-	"vaiven/internal/plan"
 )
 
 // View is everything that is known now.

@@ -16,12 +16,12 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/lab/testkit/judge"
 )
 

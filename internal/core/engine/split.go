@@ -5,9 +5,9 @@ import (
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 const (

@@ -6,8 +6,8 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
-	"vaiven/internal/plan"
 )
 
 // terms are those of the crossing that is under way, or of one by the plan.

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/plan"
+	"vaiven/internal/core/plan"
 )
 
 // until is a plan whose first leg lasts until sure.

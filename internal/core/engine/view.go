@@ -7,12 +7,12 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
-	"vaiven/internal/plan"
 )
 
 // View is everything that is known of a service at a moment. What it shares with the

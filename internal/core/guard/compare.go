@@ -9,8 +9,8 @@ import (
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Unit is what a guard that compares counts.

@@ -9,9 +9,9 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // What hits both sides while the share changes is held against neither: it is not that green got

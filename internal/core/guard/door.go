@@ -5,9 +5,9 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // doorSilence is for how long a prober may hear nothing at all until the door counts as not

@@ -7,9 +7,9 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 var atTheDoor = plan.Guard{

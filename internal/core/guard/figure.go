@@ -10,9 +10,9 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Figure is what one guard on a figure has gathered. Its fields are there to be written and read back.

@@ -9,9 +9,9 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)

@@ -4,9 +4,9 @@ import (
 	"time"
 
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // MeanFigure is what a guard on slow answers is about where the front tells no times, but what answers took on average.

@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Where a front tells only what answers took on average, a guard on slow ones goes by that: it finds that each

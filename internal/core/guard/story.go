@@ -4,7 +4,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
-	"vaiven/internal/plan"
+	"vaiven/internal/core/plan"
 )
 
 // Moment is what a guard that compares came to at a time.

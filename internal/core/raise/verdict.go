@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // Choice is the version that a part of a side is raised at.

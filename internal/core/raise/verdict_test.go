@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 var began = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)

@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"strings"
 	"time"
 
 	"vaiven/internal/core/split"
@@ -22,6 +23,19 @@ type Instance struct {
 	Folder  string     `json:"folder,omitempty"` // identity of the state folder that it was started from; "" if it is not known
 	Other   string     `json:"other,omitempty"`  // what of its build is not as it was delivered, in words; "" if all is
 	Digest  string     `json:"digest,omitempty"` // of the environment that it was started with, under a key; "" if it is not known
+}
+
+// Values are what the placeholders of a plan stand for at an instance of a service.
+func (i Instance) Values(service string) map[string]string {
+	host, port := i.Address, ""
+	at := strings.LastIndexByte(host, ':')
+	if bracketed := strings.HasSuffix(host[:max(at, 0)], "]"); at >= 0 && (bracketed || strings.Count(host, ":") == 1) {
+		host, port = strings.Trim(host[:at], "[]"), host[at+1:]
+	}
+	return map[string]string{
+		"service": service, "part": i.Part, "side": i.Side.String(), "version": i.Version, "build": i.Build,
+		"instance": i.Name, "address": i.Address, "host": host, "port": port,
+	}
 }
 
 // Health is how an instance is.

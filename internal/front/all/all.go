@@ -3,25 +3,25 @@ package all
 import (
 	"slices"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 	"vaiven/internal/front/cluster"
+	"vaiven/internal/front/dns"
 	"vaiven/internal/front/embedded"
-	"vaiven/internal/front/far"
 	"vaiven/internal/front/haproxy"
 	"vaiven/internal/front/httpd"
-	"vaiven/internal/front/names"
 	"vaiven/internal/front/nginx"
+	"vaiven/internal/front/overssh"
 	"vaiven/internal/front/queue"
 	"vaiven/internal/front/several"
 	"vaiven/internal/front/tool"
-	"vaiven/internal/link"
-	"vaiven/internal/place"
-	"vaiven/internal/place/distant"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/link"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/place/distant"
 )
 
 // Kinds are the kinds of fronts. The first is meant where a plan names none.
-var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, names.Kind, cluster.Kind, queue.Kind, tool.Kind}
+var Kinds = []front.Kind{embedded.Kind, haproxy.Kind, nginx.Kind, httpd.Kind, dns.Kind, cluster.Kind, queue.Kind, tool.Kind}
 
 // Of is the kind of a front of a plan.
 func Of(f plan.Front) front.Kind {
@@ -46,7 +46,7 @@ func One(p *plan.Plan, f plan.Front) front.Driver {
 	if f.At.Host == "" {
 		return open(place.Local{})
 	}
-	return far.New(func() *distant.Machine { return Machine(f.At) }, open)
+	return overssh.New(func() *distant.Machine { return Machine(f.At) }, open)
 }
 
 // On is the machine that a front stands on. It has to be let go in the end.

@@ -13,9 +13,9 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/scrape"
-	"vaiven/internal/section"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/scrape"
+	"vaiven/internal/world/section"
 )
 
 // Counts is where instances tell how many requests they have answered: a page in the text format of Prometheus.

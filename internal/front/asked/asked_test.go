@@ -8,7 +8,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // An instance that does not tell once is not one that has answered nothing, and what the others tell is known all the

@@ -13,15 +13,15 @@ import (
 
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
-	"vaiven/internal/cluster"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
 	"vaiven/internal/front/told"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/cluster"
+	"vaiven/internal/world/place"
 )
 
 // Driver steers a route or a service. It is safe for concurrent use.

@@ -5,13 +5,13 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"vaiven/internal/cluster"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/cluster"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is an orchestrator as a front.

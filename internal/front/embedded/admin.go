@@ -13,7 +13,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // setSplit is the body of PUT /split.

@@ -16,7 +16,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/permit"
+	"vaiven/internal/world/permit"
 )
 
 // Client steers a front through its admin socket. It is safe for concurrent use.

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 	"vaiven/lab/fronttest"
 )
 

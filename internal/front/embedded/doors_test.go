@@ -16,8 +16,8 @@ import (
 
 	"github.com/pires/go-proxyproto"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 	"vaiven/lab/testkit"
 )
 

@@ -13,10 +13,10 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 	"vaiven/lab/testkit"
 )
 

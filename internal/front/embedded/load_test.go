@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
 )
 
 // crowdOfClients asks again and again until it is stopped, and counts what came

@@ -15,11 +15,11 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/clients"
-	"vaiven/internal/plan"
 )
 
 // proxy is the part of the front that requests pass through. The library's reverse proxy and transport

@@ -18,9 +18,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 )
 
 // Config is what a front is made of. All sizes and times have to be above zero.

@@ -11,10 +11,10 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is the embedded front.

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 )
 
 // spareDoor leads to the side that is not the live one, whatever the share is, for whoever

@@ -14,7 +14,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/durable"
+	"vaiven/internal/world/durable"
 )
 
 // store keeps the table over a restart, in two files: one with everything, which is

@@ -14,15 +14,15 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/accesslog"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
 	"vaiven/internal/front/told"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/accesslog"
+	"vaiven/internal/world/place"
 )
 
 // mostWeight is the largest weight of a server.

@@ -12,12 +12,13 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
 	"vaiven/lab/placetest"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
 )

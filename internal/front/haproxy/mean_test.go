@@ -13,7 +13,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 )
 

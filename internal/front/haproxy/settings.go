@@ -8,13 +8,13 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is HAProxy as a front.

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"vaiven/internal/front"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // block is one block of a configuration: "backend sailings" with its lines, each as its words.

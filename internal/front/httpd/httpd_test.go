@@ -16,12 +16,12 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
 )

@@ -12,12 +12,12 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 )
 
 // NewIncluded makes a driver for an include file. Requests are counted from now on.

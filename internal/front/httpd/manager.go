@@ -14,14 +14,14 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/logged"
 	"vaiven/internal/front/told"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 )
 
 // mostFactor is the largest load factor of a worker, in whole numbers.

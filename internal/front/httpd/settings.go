@@ -10,13 +10,13 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is Apache httpd as a front.

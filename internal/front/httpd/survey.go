@@ -8,11 +8,11 @@ import (
 	"slices"
 	"strings"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
 	"vaiven/internal/front/logged"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 )
 
 var (

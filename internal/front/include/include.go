@@ -17,8 +17,8 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"vaiven/internal/front"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
 )
 
 // Server is what a kind of proxy has to know of itself.

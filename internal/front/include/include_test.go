@@ -19,7 +19,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 	"vaiven/lab/placetest"
 	"vaiven/lab/testkit"
 )

@@ -3,7 +3,7 @@ package include
 import (
 	"github.com/goccy/go-yaml/ast"
 
-	"vaiven/internal/section"
+	"vaiven/internal/world/section"
 )
 
 // Settings is what a plan says of a server that is steered by a file of ours that its

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"vaiven/internal/front"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // Workers are the children of a process of a machine that take requests, as serves says of their command

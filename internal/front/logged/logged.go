@@ -12,13 +12,13 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"vaiven/internal/accesslog"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/clients"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/accesslog"
+	"vaiven/internal/world/place"
 )
 
 // Tally is the counts of one log. It is safe for concurrent use, and a log on a disk that hangs

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"testing"
 
-	"vaiven/internal/accesslog"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/accesslog"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/placetest"
 )

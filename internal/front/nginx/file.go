@@ -7,11 +7,11 @@ import (
 	"strconv"
 	"strings"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/plan"
 )
 
 // variable makes a service's name one for variables and groups.

@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 )
 
 // New makes a driver. Requests are counted from now on.

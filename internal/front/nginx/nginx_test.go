@@ -10,12 +10,12 @@ import (
 	"syscall"
 	"testing"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
 )

@@ -9,11 +9,11 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is nginx as a front.

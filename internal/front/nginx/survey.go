@@ -10,7 +10,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
 	"vaiven/internal/front/logged"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // statement is one of a configuration: its words, and those within its braces.

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"text/template"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
 )
 
 // configText is a broker for one service, as it is started for a demo or a test.

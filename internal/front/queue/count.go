@@ -11,10 +11,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"vaiven/internal/broker"
 	"vaiven/internal/core/backlog"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/world/broker"
 )
 
 // counter makes figures of what the broker counts. The zero value is ready. It is safe for concurrent use.

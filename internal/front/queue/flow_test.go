@@ -20,12 +20,12 @@ import (
 
 	amqp "github.com/rabbitmq/amqp091-go"
 
-	"vaiven/internal/broker"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/broker"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/testkit"
 )

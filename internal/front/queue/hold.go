@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"time"
 
-	"vaiven/internal/broker"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/world/broker"
 )
 
 // held are the acts by which messages lead nowhere, so that they are held: from the end of the chain on, so that the

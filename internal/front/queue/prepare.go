@@ -10,10 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"vaiven/internal/broker"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/world/broker"
 )
 
 // hashing is the type of exchange that divides messages by weights.

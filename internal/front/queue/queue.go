@@ -8,14 +8,14 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/broker"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/told"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/broker"
+	"vaiven/internal/world/place"
 )
 
 // Driver steers a broker's bindings. It is safe for concurrent use.

@@ -19,11 +19,11 @@ import (
 
 	amqp "github.com/rabbitmq/amqp091-go"
 
-	"vaiven/internal/broker"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/broker"
+	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"

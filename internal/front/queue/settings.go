@@ -6,12 +6,12 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"vaiven/internal/broker"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/broker"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is a broker's queues as a front.

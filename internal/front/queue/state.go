@@ -13,11 +13,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"vaiven/internal/broker"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/broker"
 )
 
 // names are what Vaiven's own things at the broker are called, for one service.

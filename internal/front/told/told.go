@@ -12,7 +12,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/permit"
+	"vaiven/internal/world/permit"
 )
 
 // Remote puts shares in force at a proxy whose state is read as an S. It is safe for

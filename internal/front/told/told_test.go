@@ -14,7 +14,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
+	"vaiven/internal/world/place"
 )
 
 // proxy is one that has a share, or none, and does as it is told.

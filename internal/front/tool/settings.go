@@ -3,10 +3,10 @@ package tool
 import (
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/section"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/section"
 )
 
 // Kind is a front of the user's own.

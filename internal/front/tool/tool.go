@@ -8,14 +8,14 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
-	"vaiven/internal/external"
 	"vaiven/internal/front"
 	"vaiven/internal/front/told"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
+	"vaiven/internal/world/external"
+	"vaiven/internal/world/place"
 )
 
 // Protocol is the version of what is said to the command.

@@ -6,9 +6,8 @@ import (
 	"io"
 	"path/filepath"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/cluster"
 	"vaiven/internal/stack/container"
@@ -16,7 +15,8 @@ import (
 	"vaiven/internal/stack/process"
 	"vaiven/internal/stack/stand"
 	"vaiven/internal/stack/tool"
-	"vaiven/internal/versions"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/versions"
 )
 
 // Set is the drivers of a plan.

@@ -18,14 +18,14 @@ import (
 	"github.com/goccy/go-yaml"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
-	api "vaiven/internal/cluster"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	api "vaiven/internal/world/cluster"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 )
 
 // What Vaiven writes at Deployments and their pods.
@@ -82,7 +82,7 @@ func told(err error) error {
 // name is that of a side's Deployment.
 func (d *Driver) name(side split.Side) string {
 	if name := d.part.Stacks[side].Cluster.Name; name != "" {
-		return plan.Expand(name, stack.Values(reading.Instance{Part: d.part.Name, Side: side}, d.service))
+		return plan.Expand(name, reading.Instance{Part: d.part.Name, Side: side}.Values(d.service))
 	}
 	if d.first {
 		return d.service + "-" + side.String()
@@ -95,7 +95,7 @@ type object = map[string]any
 // values are what placeholders stand for in a Deployment: those of a pod are variables that the orchestrator fills in.
 func (d *Driver) values(side split.Side, b stack.Build) map[string]string {
 	port := d.part.Stacks[side].Port
-	v := stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service)
+	v := reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}.Values(d.service)
 	v["instance"], v["host"], v["port"] = "$("+instanceVariable+")", "$("+hostVariable+")", strconv.Itoa(port)
 	v["address"] = fmt.Sprintf("$(%s):%d", hostVariable, port)
 	return v

@@ -13,14 +13,14 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/check"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/check"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 	"vaiven/lab/stacktest"
 	"vaiven/lab/standin"
 	"vaiven/lab/testkit"
@@ -368,7 +368,7 @@ func TestReach(t *testing.T) {
 		side := split.Side(side)
 		w.must(d.Raise(t.Context(), side, stacktest.First))
 		for _, i := range w.list(d, side) {
-			target := check.Target{From: stacks.From(i), Values: stack.Values(i, "sailings")}
+			target := check.Target{From: stacks.From(i), Values: i.Values("sailings")}
 			testkit.Eventually(t, i.Name+" is reached", func() bool { return target.Read(t.Context(), health).Good })
 			conn, err := stacks.From(i).Dial(t.Context(), "tcp", i.Address)
 			w.must(err)
@@ -383,7 +383,7 @@ func TestReach(t *testing.T) {
 		shut := health
 		shut.What = plan.TCP{Address: "{host}:1"}
 		i := w.list(d, side)[0]
-		if r := (check.Target{From: stacks.From(i), Values: stack.Values(i, "sailings")}).Read(t.Context(), shut); r.Good || r.Found != "connection refused" {
+		if r := (check.Target{From: stacks.From(i), Values: i.Values("sailings")}).Read(t.Context(), shut); r.Good || r.Found != "connection refused" {
 			t.Errorf("a port of %s at which nobody listens: %+v", i.Name, r)
 		}
 		host, _, _ := net.SplitHostPort(i.Address)

@@ -6,8 +6,8 @@ import (
 	"net"
 	"sync"
 
-	api "vaiven/internal/cluster"
-	"vaiven/internal/place"
+	api "vaiven/internal/world/cluster"
+	"vaiven/internal/world/place"
 )
 
 // forwarded is this machine, but for connections to pods, which go through the API.

@@ -23,8 +23,8 @@ import (
 	"github.com/moby/moby/client"
 
 	"vaiven/internal/core/reading"
-	"vaiven/internal/place"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/place"
 )
 
 // site is an instance's container as a place. Connections go out by way of a relay

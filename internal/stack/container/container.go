@@ -22,13 +22,13 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 )
 
 // The labels by which containers are known again.
@@ -251,7 +251,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 // chosen.
 func (d *Driver) image(side split.Side, b stack.Build) string {
 	image := plan.Expand(d.part.Stacks[side].Image,
-		stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service))
+		reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}.Values(d.service))
 	tag, err := name.NewTag(image)
 	v := d.part.Versions
 	if err != nil || v.Kind != plan.VersionRegistry || tag.TagStr() != b.Version || b.ID == "" {
@@ -298,7 +298,7 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 		}
 		label = i.Address
 	}
-	values := stack.Values(i, d.service)
+	values := i.Values(d.service)
 	config := &container.Config{Image: image, Labels: map[string]string{
 		labelOwner: d.owner, labelPart: d.part.Name, labelSide: side.String(), labelInstance: name, labelVersion: b.Version,
 		labelBuild: b.ID, labelAddress: label, labelStarted: i.Started.Format(time.RFC3339Nano),

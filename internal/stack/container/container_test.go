@@ -23,12 +23,12 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 	"vaiven/lab/stacktest"
 )
 

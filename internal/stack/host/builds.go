@@ -7,11 +7,10 @@ import (
 	"fmt"
 	"strings"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/delivered"
-	"vaiven/internal/place/distant"
-	"vaiven/internal/plan"
-	"vaiven/internal/stack"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/place/distant"
 )
 
 // build is what a version is made of on a host: the plan's build, else what the command names of the version, else
@@ -27,7 +26,7 @@ type build struct {
 // buildOf is what an instance is started from.
 func (d *Driver) buildOf(i reading.Instance) build {
 	s := d.part.Stacks[i.Side]
-	values := stack.Values(reading.Instance{Part: i.Part, Side: i.Side, Version: i.Version, Build: i.Build}, d.service)
+	values := reading.Instance{Part: i.Part, Side: i.Side, Version: i.Version, Build: i.Build}.Values(d.service)
 	b := build{working: plan.Expand(s.Folder, values), folder: plan.Expand(s.Build, values)}
 	if s.Build != "" {
 		b.paths = []string{b.folder}

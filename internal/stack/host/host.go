@@ -16,16 +16,16 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/delivered"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/place/distant"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/state"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/place/distant"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/state"
 )
 
 // Driver starts, lists and stops the instances of one part on its hosts; see
@@ -379,7 +379,7 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 // that it was there before.
 func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b stack.Build, again bool) (a distant.Said, digest string, err error) {
 	s := d.part.Stacks[i.Side]
-	values := stack.Values(i, d.service)
+	values := i.Values(d.service)
 	command := make([]string, len(s.Command))
 	for n, word := range s.Command {
 		command[n] = plan.Expand(word, values)
@@ -540,7 +540,7 @@ func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, erro
 	if err != nil {
 		return nil, err
 	}
-	return distant.Place{Machine: m.Machine, Folder: plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service))}, nil
+	return distant.Place{Machine: m.Machine, Folder: plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))}, nil
 }
 
 // Describe reads what an instance runs with from its host's /proc.

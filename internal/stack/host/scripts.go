@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"vaiven/internal/place/distant"
-	"vaiven/internal/plan"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/place/distant"
 )
 
 // prelude are the functions that the scripts share.

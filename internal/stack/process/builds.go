@@ -13,12 +13,11 @@ import (
 	"strconv"
 	"strings"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/delivered"
-	"vaiven/internal/plan"
-	"vaiven/internal/stack"
-	"vaiven/internal/state"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/state"
 )
 
 // buildsIn is the folder with what was delivered of each build that was raised, in the state folder.
@@ -35,7 +34,7 @@ type build struct {
 // buildOf is what an instance is started from.
 func (d *Driver) buildOf(i reading.Instance) (build, error) {
 	s := d.part.Stacks[i.Side]
-	values := stack.Values(reading.Instance{Part: i.Part, Side: i.Side, Version: i.Version, Build: i.Build}, d.service)
+	values := reading.Instance{Part: i.Part, Side: i.Side, Version: i.Version, Build: i.Build}.Values(d.service)
 	b := build{folder: plan.Expand(s.Build, values)}
 	switch program, err := exec.LookPath(plan.Expand(s.Command[0], values)); {
 	case s.Build != "":

@@ -18,7 +18,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/stack"
-	"vaiven/internal/state"
+	"vaiven/internal/world/state"
 )
 
 // ID names a session of processes for as long as the machine is up: the number

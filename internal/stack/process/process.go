@@ -16,16 +16,16 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/delivered"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/rotate"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/state"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/rotate"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/state"
 )
 
 // Driver starts, lists and stops the instances of one part; see [stack.Driver].
@@ -110,7 +110,7 @@ func (n *note) output() string { return n.name + ".log" }
 // Place is this machine, in the instance's working folder.
 func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, error) {
 	return place.Local{
-		Dir:         plan.Expand(d.part.Stacks[i.Side].Folder, stack.Values(i, d.service)),
+		Dir:         plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service)),
 		Environment: stack.Inherited(os.Environ()),
 	}, nil
 }
@@ -160,7 +160,7 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	}
 	defer d.turn.Give()
 	s := d.part.Stacks[side]
-	values := stack.Values(reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}, d.service)
+	values := reading.Instance{Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID}.Values(d.service)
 	if path := plan.Expand(s.Build, values); s.Build != "" {
 		if _, err := os.Stat(path); err != nil {
 			return fmt.Errorf("there is no build of version %s: %w", b.Version, err)
@@ -268,7 +268,7 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 // launch starts the program of a note, with the settings of a build. mode says what becomes of the output until now.
 func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) error {
 	s := d.part.Stacks[n.Side]
-	values := stack.Values(n.Instance, d.service)
+	values := n.Instance.Values(d.service)
 	args := make([]string, len(s.Command))
 	for n, word := range s.Command {
 		args[n] = plan.Expand(word, values)

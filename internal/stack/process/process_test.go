@@ -13,13 +13,13 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
-	"vaiven/internal/state"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
+	"vaiven/internal/world/state"
 	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )

@@ -13,8 +13,8 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/delivered"
-	"vaiven/internal/place"
+	"vaiven/internal/world/delivered"
+	"vaiven/internal/world/place"
 )
 
 // process is one that listens at an address.

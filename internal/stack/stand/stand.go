@@ -10,17 +10,17 @@ import (
 	"sync"
 	"time"
 
-	"vaiven/internal/check"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/place/distant"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
 	"vaiven/internal/stack/container"
+	"vaiven/internal/world/check"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/place/distant"
+	"vaiven/internal/world/secret"
 )
 
 // Listed is what the front lists for a side, whoever gets requests there.
@@ -213,7 +213,7 @@ func (d *Driver) atFront(ctx context.Context, side split.Side) ([]reading.Instan
 
 // asks asks an instance what it is. What it does not say stays as it is known.
 func (d *Driver) asks(ctx context.Context, i *reading.Instance) {
-	t := check.Target{From: place.Local{}, Values: stack.Values(*i, d.service), Secrets: d.secrets}
+	t := check.Target{From: place.Local{}, Values: i.Values(d.service), Secrets: d.secrets}
 	self, err := t.Ask(ctx, d.part.Says, saysLimit)
 	if err != nil {
 		return // it is as unknown as before
@@ -280,7 +280,7 @@ func (d *Driver) renew(ctx context.Context, from place.Place, i reading.Instance
 	}
 	s := d.part.Stacks[i.Side]
 	i.Version, i.Build = b.Version, b.ID
-	values := stack.Values(i, d.service)
+	values := i.Values(d.service)
 	c := place.Command{Environment: map[string]string{}}
 	for _, w := range s.Renew {
 		c.Words = append(c.Words, plan.Expand(w, values))

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
-	"vaiven/internal/place"
-	"vaiven/internal/place/distant"
-	"vaiven/internal/plan"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/place/distant"
 )
 
 // properties are what is asked of a unit (systemctl(1), org.freedesktop.systemd1(5)).

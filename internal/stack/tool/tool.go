@@ -13,14 +13,14 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/internal/external"
-	"vaiven/internal/permit"
-	"vaiven/internal/place"
-	"vaiven/internal/plan"
-	"vaiven/internal/secret"
 	"vaiven/internal/stack"
+	"vaiven/internal/world/external"
+	"vaiven/internal/world/permit"
+	"vaiven/internal/world/place"
+	"vaiven/internal/world/secret"
 )
 
 // Protocol is the version of what is said to the command.
@@ -89,7 +89,7 @@ func (d *Driver) request(do string, side split.Side) Request {
 
 // words are the command for a side.
 func (d *Driver) words(side split.Side) []string {
-	values := stack.Values(reading.Instance{Part: d.part.Name, Side: side}, d.service)
+	values := reading.Instance{Part: d.part.Name, Side: side}.Values(d.service)
 	var words []string
 	for _, w := range d.part.Stacks[side].Tool {
 		words = append(words, plan.Expand(w, values))

@@ -19,11 +19,11 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/clients"
-	"vaiven/internal/plan"
 )
 
 // What the crossings go by: 35 minutes, and a certainty of 99 % shared by three guards, of which this is

@@ -1,0 +1,355 @@
+package headless
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/plan"
+	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
+	"vaiven/internal/keeper"
+	"vaiven/internal/words"
+)
+
+// Options says how to cross.
+type Options struct {
+	Version   string
+	By        string
+	As        *uint64                             // see [keeper.Command]
+	Versions  map[string]string                   // of other parts than the first
+	Yes       bool                                // approve what the route asks
+	Accept    bool                                // accept what the proof finds and the plan leaves to a person
+	SameBuild bool                                // begin even if nothing has changed
+	AtOnce    bool                                // in one step, because the live side does not serve
+	Why       string                              // what to write into the logbook
+	TakeWheel bool                                // also from somebody else
+	AtFreeze  bool                                // end as soon as it is frozen, also while a guard may yet roll it back
+	Ask       func(question string) (bool, error) // where Yes is not set
+	Emit      func(line any) error                // each event, then the summary
+	Tell      func(text string)                   // how it stands while it waits; nil for nobody
+}
+
+// Outcome is how a crossing ended.
+type Outcome string
+
+// The outcomes.
+const (
+	Settled    Outcome = "settled"
+	Kept       Outcome = "settled, old side kept" // which was to be retired: somebody moved traffic, or it is not known to be safe
+	RolledBack Outcome = "rolled back"
+	CalledOff  Outcome = "called off"
+	Failed     Outcome = "failed"        // nothing was begun
+	Frozen     Outcome = "frozen"        // it has not ended and stands where it stood, until a person goes on or back
+	LiveIll    Outcome = "live side ill" // the same, and the live side does not serve as it should
+)
+
+// Summary is the last line of a crossing. Its counts are the prober's.
+type Summary struct {
+	Crossing   int           `json:"crossing"`
+	Outcome    Outcome       `json:"outcome"`
+	Why        string        `json:"why,omitempty"`
+	Freeze     uint64        `json:"freeze,omitempty"` // number of the last freeze, which an answer names; 0 if it is not frozen
+	Version    string        `json:"version"`
+	Target     split.Side    `json:"target"`
+	Took       time.Duration `json:"took"`
+	Answers    int64         `json:"answers"`
+	Failing    int64         `json:"failing"`
+	Lost       int64         `json:"lost"`
+	LongestGap time.Duration `json:"longest_gap"`
+	Switch     time.Duration `json:"last_change"` // from command to confirmation, of the last change of the share
+	OldAfter   time.Duration `json:"old_after"`   // how long after it requests still began that the left side answered
+	Share      split.Share   `json:"share"`
+}
+
+// Cross takes a crossing from begin to end; one to the same version that is under way it takes up
+// where it is. One that freezes stays where it is, for a person
+// to go on or go back, and no Yes answers that. The outcome says what it is about.
+func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	events, snapshots := c.Events(ctx, keeper.FromNow), c.Snapshots(ctx)
+	before, err := free(ctx, snapshots)
+	if err != nil {
+		return Summary{}, err
+	}
+	begun := before.Crossing.Seq
+	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
+		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
+		begun, err = c.Do(ctx, command)
+		var r *crossing.Refusal
+		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.TaskRetire { // it has just come to that
+			if before, err = free(ctx, snapshots); err == nil {
+				begun, err = c.Do(ctx, command)
+			}
+		}
+		if err != nil {
+			return Summary{}, err
+		}
+	}
+	r := runner{Options: o, client: c, begun: begun, before: before.Door, door: before.Door}
+	for {
+		select {
+		case e, ok := <-events:
+			if !ok {
+				return Summary{}, errStopped
+			}
+			if err := r.emit(e); err != nil {
+				return Summary{}, err
+			}
+		case s, ok := <-snapshots:
+			if !ok {
+				return Summary{}, errStopped
+			}
+			r.tell(s)
+			sum, done, err := r.look(ctx, s)
+			if err != nil {
+				return sum, err
+			}
+			if done {
+				return sum, errors.Join(r.drain(ctx, events, s.Crossing.Seq), r.Emit(sum))
+			}
+		case <-ctx.Done():
+			return Summary{}, context.Cause(ctx)
+		}
+	}
+}
+
+// runner is a crossing under way.
+type runner struct {
+	Options
+	client   keeper.Client
+	begun    uint64       // sequence number of a state of the crossing
+	before   reading.Door // the door log until then, of the keeper that there is
+	door     reading.Door // as it was last
+	earlier  tally        // by keepers that have ended since
+	told     uint64       // of the last event that was passed on
+	answered uint64       // the question that was answered last
+	answer   keeper.Command
+	asked    uint64    // the question that it is about
+	since    time.Time // when it was first refused because nothing goes on without being watched
+	lost     time.Time // since when a keeper knows nothing of it
+	served   bool      // in a first release, requests go to the new side
+	said     string    // how it stood when that was told last
+	saidAt   time.Time
+	held     heldSince
+}
+
+// tally is what was counted at the door.
+type tally struct{ answers, failing, lost int64 }
+
+// counted is what was counted since the crossing began.
+func (r *runner) counted() tally {
+	return tally{
+		r.earlier.answers + r.door.Answers - r.before.Answers, r.earlier.failing + r.door.Failing - r.before.Failing, r.earlier.lost + r.door.Lost - r.before.Lost,
+	}
+}
+
+// goOn takes in the door log. A keeper that has begun another one counts from 0.
+func (r *runner) goOn(d reading.Door) {
+	if d.Answers < r.door.Answers {
+		r.earlier, r.before = r.counted(), reading.Door{}
+	}
+	r.door = d
+}
+
+// unwatchedLimit is how long an answer waits for what has to be known for it to count.
+const unwatchedLimit = 90 * time.Second
+
+// lostLimit is how long a crossing may be unknown that was begun.
+const lostLimit = 10 * time.Second
+
+// tellEvery is how often it is told how it stands, where nothing changes.
+const tellEvery = 15 * time.Second
+
+// tell says how it stands: at once when that has changed in kind, else now and then.
+func (r *runner) tell(s keeper.Snapshot) {
+	r.goOn(s.Door)
+	if s.Crossing.First && !r.served {
+		r.before, r.served = s.Door, s.Crossing.Moved // nobody answered anything before, so nothing was lost
+	}
+	if r.Tell == nil || s.Crossing.Seq < r.begun && s.Trouble == "" || s.Crossing.Stage.Over() {
+		return
+	}
+	kind, text := words.Progress(s.View, s.Trouble, s.At)
+	if text == "" || kind == r.said && s.At.Sub(r.saidAt) < tellEvery {
+		return
+	}
+	r.said, r.saidAt = kind, s.At
+	r.Tell(text)
+}
+
+// emit passes an event on.
+func (r *runner) emit(e crossing.Event) error {
+	r.told = e.Seq
+	return r.Emit(e)
+}
+
+// drain passes on the events up to the last snapshot that were not taken yet.
+func (r *runner) drain(ctx context.Context, events <-chan crossing.Event, last uint64) error {
+	limit := time.After(eventLimit)
+	for r.told < last {
+		select {
+		case e, ok := <-events:
+			if !ok {
+				return nil
+			}
+			if err := r.emit(e); err != nil {
+				return err
+			}
+		case <-limit:
+			return nil
+		case <-ctx.Done():
+			return nil
+		}
+	}
+	return nil
+}
+
+// look does what a snapshot calls for, and says whether the crossing is over.
+func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, error) {
+	c := s.Crossing
+	q := c.Question
+	switch {
+	case c.Seq < r.begun: // from before
+		if r.lost.IsZero() || !s.Ready {
+			r.lost = s.At
+		}
+		if s.At.Sub(r.lost) > lostLimit {
+			return r.summary(s, Failed, "the keeper was ended before it had recorded the beginning: nothing was begun"), true, nil
+		}
+		return Summary{}, false, nil
+	case c.Stage.Over() && !c.Retiring():
+		if c.Stage == crossing.Settled && !c.Everyone(c.Full()) {
+			return r.summary(s, Kept, words.Trouble(c.Trouble)), true, nil
+		}
+		return r.summary(s, outcomeOf(c.Stage), words.Cause(c.Why, c)+wayOut(c.Why)), true, nil
+	case c.Retiring() && c.Stage == crossing.Settled && len(c.Ails) > 0: // the old side is not retired while that is so
+		return r.summary(s, LiveIll, words.Cause(c.Ails[len(c.Ails)-1].Cause, c)+", and "+c.Task.Side.String()+" is kept"), true, nil
+	case c.Retiring() && c.Stage == crossing.Settled && r.held.long(s):
+		return r.summary(s, Kept, words.Lacks(s.Held, s.At)), true, nil
+	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raising || c.Stage == crossing.Proving):
+		return Summary{}, false, nil // a side that is proven helps, whatever comes then
+	case c.Frozen() && !r.AtFreeze && mayRollBack(s.Guards) && s.At.Sub(c.Freezes[len(c.Freezes)-1].At) < rollBackFor:
+		return Summary{}, false, nil // guards go on, and may have the last word
+	case c.Frozen():
+		outcome, why := standsAs(c), words.Frozen(c)
+		if help := words.WaysOut(s.WaysOut, c.Target); help != "" {
+			why += ". What can be done: " + help
+		}
+		return r.summary(s, outcome, why), true, nil
+	case q.ID == 0 || q.ID == r.answered:
+		return Summary{}, false, nil
+	}
+	if r.asked != q.ID {
+		var err error
+		r.asked = q.ID
+		if r.answer, err = r.say(q, c); err != nil {
+			return Summary{}, false, err
+		}
+		r.since = time.Time{}
+	}
+	_, err := r.client.Do(ctx, r.answer)
+	var refusal *crossing.Refusal
+	switch {
+	case errors.As(err, &refusal) && refusal.Kind == crossing.NotWatched:
+		if r.since.IsZero() {
+			r.since = s.At
+		}
+		if s.At.Sub(r.since) > unwatchedLimit {
+			return r.summary(s, Frozen, words.Refusal(refusal)), true, nil
+		}
+		return Summary{}, false, nil // with the next snapshot
+	case errors.Is(err, crossing.ErrNotNow):
+		err = nil // something has happened meanwhile, which the next snapshot tells
+	}
+	r.answered = q.ID
+	return Summary{}, false, err
+}
+
+// say is the answer to a question.
+func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, error) {
+	answer := keeper.Command{Act: crossing.No{Question: q.ID}, By: r.By}
+	text := words.Whole(q, c)
+	switch {
+	case q.Kind == crossing.AskSameBuild: // --same-build says yes, before it is asked
+	case q.Kind == crossing.AskFindings && r.Accept, q.Kind != crossing.AskFindings && r.Yes:
+		answer.Act = crossing.Yes{Question: q.ID}
+	case r.Ask != nil:
+		yes, err := r.Ask(text)
+		if err != nil {
+			return answer, fmt.Errorf("ask %q: %w", text, err)
+		}
+		if yes {
+			answer.Act = crossing.Yes{Question: q.ID}
+		}
+	}
+	return answer, nil
+}
+
+// wayOut is the flag that says yes where this command said no.
+func wayOut(why crossing.Cause) string {
+	switch {
+	case why.Kind != crossing.Declined:
+		return ""
+	case why.Question.Kind == crossing.AskSameBuild:
+		return " (--same-build says yes)"
+	case why.Question.Kind == crossing.AskFindings:
+		return " (--accept says yes)"
+	}
+	return ""
+}
+
+// rollBackFor is how long a crossing that is frozen is waited for because a guard may yet roll it back.
+const rollBackFor = 30 * time.Second
+
+// mayRollBack reports whether a guard that rolls back has half of the evidence that it needs, or more.
+func mayRollBack(list []guard.Status) bool {
+	return slices.ContainsFunc(list, func(s guard.Status) bool {
+		return s.Then == plan.RollBack && s.Watch.Gathers() && s.State == guard.Watching && 2*s.Evidence >= s.Needed
+	})
+}
+
+// standsAs is how a crossing stands that is frozen, by whatever froze it: the gravest first.
+func standsAs(s crossing.State) Outcome {
+	if _, ill := s.FrozenBy(crossing.HomeIll); ill {
+		return LiveIll
+	}
+	return Frozen
+}
+
+func outcomeOf(s crossing.Stage) Outcome {
+	switch s {
+	case crossing.Settled:
+		return Settled
+	case crossing.RolledBack:
+		return RolledBack
+	case crossing.CalledOff:
+		return CalledOff
+	}
+	return Failed
+}
+
+func (r *runner) summary(s keeper.Snapshot, o Outcome, why string) Summary {
+	c, n := s.Crossing, r.counted()
+	sum := Summary{
+		Crossing: c.Number, Outcome: o, Why: why, Version: c.Version, Target: c.Target,
+		Took: s.At.Sub(c.Begun), Answers: n.answers, Failing: n.failing, Lost: n.lost,
+		LongestGap: s.Door.LongestGap, Switch: s.Switch.Took, Share: s.Front.Split.Share,
+	}
+	if n := len(c.Freezes); n > 0 {
+		sum.Freeze = c.Freezes[n-1].ID
+	}
+	left := c.Target
+	if o == Settled || o == Kept {
+		left = c.Target.Other()
+	}
+	if last := s.Door.LastBegun[left.String()]; !s.Switch.At.IsZero() && last.After(s.Switch.At) {
+		sum.OldAfter = last.Sub(s.Switch.At)
+	}
+	return sum
+}
