@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"go/parser"
+	"go/scanner"
 	"go/token"
 	"io"
 	"io/fs"
@@ -15,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"vaiven/internal/plan/planfile"
 )
@@ -29,7 +31,8 @@ type pkg struct {
 
 func packages(t *testing.T) []pkg {
 	t.Helper()
-	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,Imports,TestImports,XTestImports,GoFiles", "./...").Output()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,Imports,TestImports,XTestImports,GoFiles",
+		"./...").Output()
 	if err != nil {
 		t.Fatalf("go list: %v", err)
 	}
@@ -57,9 +60,12 @@ func pure(path string) bool { return strings.HasPrefix(path, "vaiven/internal/co
 func TestTheCoreIsPure(t *testing.T) {
 	banned := map[string]string{
 		"os": "a core that reads files cannot be replayed", "os/exec": "effects are data, performed by the keeper",
-		"net": "the network is for drivers", "net/http": "the network is for drivers", "database/sql": "the logbook records, the core does not",
-		"log": "a core that logs has effects", "log/slog": "a core that logs has effects", "context": "nothing in the core waits",
-		"math/rand": "chance comes in with events", "math/rand/v2": "chance comes in with events", "sync": "a pure function needs no lock",
+		"net": "the network is for drivers", "net/http": "the network is for drivers",
+		"database/sql": "the logbook records, the core does not",
+		"log":          "a core that logs has effects", "log/slog": "a core that logs has effects",
+		"context":   "nothing in the core waits",
+		"math/rand": "chance comes in with events", "math/rand/v2": "chance comes in with events",
+		"sync": "a pure function needs no lock",
 	}
 	for _, p := range packages(t) {
 		if !pure(p.ImportPath) {
@@ -70,7 +76,8 @@ func TestTheCoreIsPure(t *testing.T) {
 				t.Errorf("%s imports %s: %s", p.ImportPath, i, why)
 			}
 			ours := strings.HasPrefix(i, "vaiven/") && !pure(i)
-			foreign := strings.Contains(i, ".") && !strings.HasPrefix(i, "gonum.org/") && i != "github.com/HdrHistogram/hdrhistogram-go"
+			foreign := strings.Contains(i, ".") && !strings.HasPrefix(i, "gonum.org/") &&
+				i != "github.com/HdrHistogram/hdrhistogram-go"
 			if ours || foreign {
 				t.Errorf("%s imports %s: the core rests on the standard library and numeric libraries", p.ImportPath, i)
 			}
@@ -113,15 +120,18 @@ func TestDependenciesPointTheRightWay(t *testing.T) {
 			t.Errorf("%s stands on no floor: one of %v", p.ImportPath, floors)
 		}
 		for _, i := range p.Imports {
-			driver := strings.HasPrefix(i, "vaiven/internal/front/") || strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/keeper/logbook"
+			driver := strings.HasPrefix(i, "vaiven/internal/front/") ||
+				strings.HasPrefix(i, "vaiven/internal/stack/") || i == "vaiven/internal/keeper/logbook"
 			switch {
 			case here >= 0 && floor(i) > here:
 				t.Errorf("%s imports %s, which stands above it", p.ImportPath, i)
 			case here >= 0 && strings.HasPrefix(i, "vaiven/lab/"):
 				t.Errorf("%s imports %s: what is in lab is not the product's", p.ImportPath, i)
-			case strings.HasPrefix(i, "vaiven/internal/people/tui") && here < len(floors) && !strings.HasPrefix(p.ImportPath, "vaiven/internal/people/tui") && here >= 0:
+			case strings.HasPrefix(i, "vaiven/internal/people/tui") && here < len(floors) &&
+				!strings.HasPrefix(p.ImportPath, "vaiven/internal/people/tui") && here >= 0:
 				t.Errorf("%s imports the screen (%s)", p.ImportPath, i)
-			case strings.HasPrefix(p.ImportPath, "vaiven/internal/people/tui") && (driver || i == "net/http" || i == "os"):
+			case strings.HasPrefix(p.ImportPath, "vaiven/internal/people/tui") &&
+				(driver || i == "net/http" || i == "os"):
 				t.Errorf("%s imports %s: screens only draw", p.ImportPath, i)
 			case p.ImportPath == "vaiven/internal/keeper" && driver:
 				t.Errorf("%s imports the driver %s: it declares what it needs of one", p.ImportPath, i)
@@ -134,7 +144,8 @@ func TestDependenciesPointTheRightWay(t *testing.T) {
 func TestTestsUseTheStandardLibraryAlone(t *testing.T) {
 	for _, p := range packages(t) {
 		for _, i := range append(p.TestImports, p.XTestImports...) {
-			for _, bad := range []string{"testify", "go-cmp", "gotest", "onsi", "golden", "teatest", "goconvey", "quicktest"} {
+			for _, bad := range []string{"testify", "go-cmp", "gotest", "onsi", "golden", "teatest", "goconvey",
+				"quicktest"} {
 				if strings.Contains(i, bad) {
 					t.Errorf("the tests of %s import %s", p.ImportPath, i)
 				}
@@ -149,7 +160,8 @@ func TestEveryPackageIsDescribed(t *testing.T) {
 		if len(p.GoFiles) == 0 {
 			continue
 		}
-		f, err := parser.ParseFile(token.NewFileSet(), filepath.Join(p.Dir, "doc.go"), nil, parser.ParseComments|parser.PackageClauseOnly)
+		f, err := parser.ParseFile(token.NewFileSet(), filepath.Join(p.Dir, "doc.go"), nil,
+			parser.ParseComments|parser.PackageClauseOnly)
 		if err != nil {
 			t.Errorf("%s: %v", p.ImportPath, err)
 			continue
@@ -163,7 +175,8 @@ func TestEveryPackageIsDescribed(t *testing.T) {
 // Colours are the theme's.
 func TestColoursStandInTheThemeOnly(t *testing.T) {
 	err := filepath.WalkDir("internal/people/tui", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/theme/") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.Contains(path, "/theme/") {
 			return err
 		}
 		source, err := os.ReadFile(path)
@@ -174,6 +187,48 @@ func TestColoursStandInTheThemeOnly(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// Lines have 120 columns at most (a tab has four), but for what is one text.
+func TestLinesAreShort(t *testing.T) {
+	const most = 120
+	for _, root := range []string{"cmd", "internal", "lab"} {
+		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+				return err
+			}
+			source, err := os.ReadFile(path)
+			if err != nil {
+				return err
+			}
+			whole := map[int]bool{} // lines that a long text is in
+			files := token.NewFileSet()
+			file := files.AddFile(path, -1, len(source))
+			var s scanner.Scanner
+			s.Init(file, source, nil, 0)
+			for {
+				at, kind, text := s.Scan()
+				if kind == token.EOF {
+					break
+				}
+				if kind == token.STRING && len(text) > 16 {
+					for n := range strings.Count(text, "\n") + 1 {
+						whole[file.Line(at)+n] = true
+					}
+				}
+			}
+			for n, line := range strings.Split(string(source), "\n") {
+				wide := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
+				if wide > most && !whole[n+1] {
+					t.Errorf("%s:%d has %d columns", path, n+1, wide)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

@@ -66,10 +66,12 @@ func TestBegin(t *testing.T) {
 	for _, section := range []string{"HAProxy", "nginx", "nginx" + overSSH, "Apache httpd"} {
 		t.Run(section, func(t *testing.T) {
 			t.Parallel()
-			cmd := exec.Command("unshare", "--mount", "--net", "--pid", "--fork", "--mount-proc", "--kill-child", os.Args[0], "-test.run=^TestInside$", "-test.v", "-test.timeout=8m")
+			cmd := exec.Command("unshare", "--mount", "--net", "--pid", "--fork", "--mount-proc", "--kill-child",
+				os.Args[0], "-test.run=^TestInside$", "-test.v", "-test.timeout=8m")
 			cmd.Env = append(os.Environ(), asInside+"="+section, "VAIVEN_PROGRAM="+vaiven)
 			out, err := cmd.CombinedOutput()
-			if err != nil && strings.Contains(string(out), "Operation not permitted") && !strings.Contains(string(out), "=== RUN") {
+			if err != nil && strings.Contains(string(out), "Operation not permitted") &&
+				!strings.Contains(string(out), "=== RUN") {
 				t.Skipf("this machine gives no namespaces: %s", out)
 			}
 			if err != nil || !strings.Contains(string(out), "--- PASS: TestInside") {
@@ -175,19 +177,23 @@ func newMachine(t *testing.T) *machine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &machine{t: t, folder: "/", program: os.Getenv("VAIVEN_PROGRAM"), bin: filepath.Join(dir, "bin"), home: filepath.Join(dir, "home")}
+	m := &machine{t: t, folder: "/", program: os.Getenv("VAIVEN_PROGRAM"), bin: filepath.Join(dir, "bin"),
+		home: filepath.Join(dir, "home")}
 	m.write(filepath.Join(m.home, ".profile"), "", 0o600)
 	m.write(filepath.Join(m.bin, "systemctl"), systemctl, 0o755)
 	m.write(filepath.Join(m.bin, "vaiven"), "#!/bin/sh\nexec "+m.program+" \"$@\"\n", 0o755)
-	m.run("mount --make-rprivate /; mkdir " + dir + "/etc; cp -a /etc/. " + dir + "/etc; mount --bind " + dir + "/etc /etc\n" +
+	m.run("mount --make-rprivate /; mkdir " + dir + "/etc; cp -a /etc/. " + dir + "/etc; mount --bind " + dir +
+		"/etc /etc\n" +
 		"mount -t tmpfs run /run; mount -t tmpfs log /var/log; mount -t tmpfs srv /srv\n" +
-		"mkdir -p /run/haproxy /run/apache2 /run/lock /var/log/nginx /var/log/apache2 /var/lib/nginx; ip link set lo up")
+		"mkdir -p /run/haproxy /run/apache2 /run/lock /var/log/nginx /var/log/apache2 /var/lib/nginx; ip link set lo " +
+		"up")
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, version := range []string{"4.2.0", "4.3.0"} {
-		m.write("/srv/sailings/builds/"+version+"/run", fmt.Sprintf("#!/bin/sh\n%s=$1 VERSION=%s exec %s\n", asServer, version, self), 0o755)
+		m.write("/srv/sailings/builds/"+version+"/run",
+			fmt.Sprintf("#!/bin/sh\n%s=$1 VERSION=%s exec %s\n", asServer, version, self), 0o755)
 	}
 	for _, port := range []string{"8081", "8082"} { // somebody's script
 		cmd := exec.Command("/srv/sailings/builds/4.2.0/run", "127.0.0.1:"+port)
@@ -218,9 +224,11 @@ func (m *machine) elsewhere() {
 	s := linktest.Start(m.t, m.t.TempDir())
 	m.wire = linktest.Through(m.t, s.Address)
 	_, port, _ := net.SplitHostPort(m.wire.Address)
-	config := fmt.Sprintf("Host gate1\n\tHostName 127.0.0.1\n\tPort %s\n\tUser root\n\tIdentityFile %s\n\tUserKnownHostsFile %s\n", port, s.Identity, s.KnownAs(m.t, m.wire.Address))
+	config := fmt.Sprintf("Host gate1\n\tHostName 127.0.0.1\n\tPort %s\n\tUser root\n\tIdentityFile "+
+		"%s\n\tUserKnownHostsFile %s\n", port, s.Identity, s.KnownAs(m.t, m.wire.Address))
 	m.write(filepath.Join(m.home, ".ssh", "config"), config, 0o600)
-	m.write(filepath.Join(m.bin, "vaiven"), "#!/bin/sh\nif [ \"$1\" = survey ]; then shift; set -- survey --at root@gate1 \"$@\"; fi\nexec "+m.program+" \"$@\"\n", 0o755)
+	m.write(filepath.Join(m.bin, "vaiven"), "#!/bin/sh\nif [ \"$1\" = survey ]; then shift; set -- survey --at "+
+		"root@gate1 \"$@\"; fi\nexec "+m.program+" \"$@\"\n", 0o755)
 }
 
 // certify writes a certificate for the service's name, and who signed it.
@@ -231,8 +239,10 @@ func (m *machine) certify() *x509.CertPool {
 		m.t.Fatal(err)
 	}
 	template := x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "sailings.example"}, DNSNames: []string{"sailings.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "sailings.example"},
+		DNSNames: []string{"sailings.example"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour),
+		IsCA:     true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &key.PublicKey, key)
 	if err != nil {
@@ -244,7 +254,8 @@ func (m *machine) certify() *x509.CertPool {
 	}
 	certificate := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
 	m.write("/etc/haproxy/ca.pem", certificate, 0o644)
-	m.write("/etc/haproxy/site.pem", certificate+string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})), 0o600)
+	m.write("/etc/haproxy/site.pem",
+		certificate+string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})), 0o600)
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM([]byte(certificate))
 	return pool
@@ -356,7 +367,8 @@ func (u *users) well(t *testing.T, after string) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if len(u.lost) > 0 {
-		t.Fatalf("after %s %d requests are lost, of %v: %s", after, len(u.lost), u.answers, strings.Join(u.lost[:min(5, len(u.lost))], "; "))
+		t.Fatalf("after %s %d requests are lost, of %v: %s", after, len(u.lost), u.answers,
+			strings.Join(u.lost[:min(5, len(u.lost))], "; "))
 	}
 }
 
@@ -383,7 +395,8 @@ func TestInside(t *testing.T) {
 		u.well(t, fmt.Sprintf("step %d", n+1))
 		reaches(t, "127.0.0.1:8081") // never stopped
 	}
-	wanted := []string{"0 % of the requests go to green", "2 instances", "settled", "out of rotation, its 2 instances go on running"}
+	wanted := []string{"0 % of the requests go to green", "2 instances", "settled",
+		"out of rotation, its 2 instances go on running"}
 	if section == "nginx" { // which is right before it is steered
 		wanted = append(wanted, "not Vaiven's to steer yet: all requests go to 127.0.0.1:8081, 127.0.0.1:8082;")
 	}
@@ -428,7 +441,8 @@ func (m *machine) rollsBack(u *users) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	testkit.Eventually(t, "green answers users, and it is known", func() bool { return u.by("4.3.0") > before+20 && strings.Contains(said(), "took effect") })
+	testkit.Eventually(t, "green answers users, and it is known",
+		func() bool { return u.by("4.3.0") > before+20 && strings.Contains(said(), "took effect") })
 	if m.wire != nil {
 		m.wire.Silence()
 		time.AfterFunc(10*time.Second, m.wire.Mend) // the time is the test's input
@@ -441,7 +455,8 @@ func (m *machine) rollsBack(u *users) {
 		t.Fatalf("the crossing ended with %v\n%s", err, said())
 	}
 	u.well(t, "a rollback")
-	if where := m.run("vaiven where /etc/vaiven/sailings.yaml --for 1s"); !strings.Contains(where, "0 % of the requests go to green") {
+	if where := m.run("vaiven where /etc/vaiven/sailings.yaml --for 1s"); !strings.Contains(where,
+		"0 % of the requests go to green") {
 		t.Errorf("after it\n%s", where)
 	}
 }

@@ -68,21 +68,24 @@ yet: say it again.`,
 					return notAllowed(err)
 				}
 				if passOn(cmd.Context(), p, o) {
-					return fmt.Errorf("not rolled back yet: the keeper was told, and goes on trying; say it again to try from here as well: %w", err)
+					return fmt.Errorf("not rolled back yet: the keeper was told, and goes on trying; say it again to "+
+						"try from here as well: %w", err)
 				}
 				return fmt.Errorf("nothing is known to be rolled back, say it again: %w", err)
 			}
 			if asJSON {
 				err = printJSON(cmd.OutOrStdout(), "back", r.To.Other(), r)
 			} else {
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %s\n", r.To, r.Share, words.Milliseconds(r.Took))
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %s\n", r.To, r.Share,
+					words.Milliseconds(r.Took))
 			}
 			err = errors.Join(err, arrived(cmd, f, r), hold(cmd, p, f, o, r))
 			takenIn(cmd.Context(), p, r.Order.Generation)
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the side to send everything to: blue or green (default: where the crossing came from)")
+	cmd.Flags().StringVar(&to, "to", "", "the side to send everything to: blue or green (default: where the crossing "+
+		"came from)")
 	cmd.Flags().StringVar(&o.Why, "why", "", "what to write into the logbook")
 	cmd.Flags().BoolVar(&o.Force, "force", false, "even to a side where nobody serves")
 	cmd.Flags().DurationVar(&o.For, "for", 30*time.Second, "how long to try")
@@ -119,9 +122,12 @@ func arrived(cmd *cobra.Command, f headless.Front, r headless.Returned) error {
 	case !s.Any():
 		return nil
 	case s.Until.After(time.Now()):
-		return tell(cmd.ErrOrStderr(), []string{fmt.Sprintf("%d of %d requests still go to %v: names are remembered until %s", s.Elsewhere, s.Home+s.Elsewhere, away, s.Until.Local().Format("15:04:05"))})
+		return tell(cmd.ErrOrStderr(), []string{fmt.Sprintf("%d of %d requests still go to %v: names are remembered "+
+			"until %s", s.Elsewhere, s.Home+s.Elsewhere, away, s.Until.Local().Format("15:04:05"))})
 	default:
-		return fmt.Errorf("%d of %d requests still go to %v, though the front says that none do: see whether its configuration leads there past Vaiven's part, or another front does", s.Elsewhere, s.Home+s.Elsewhere, away)
+		return fmt.Errorf("%d of %d requests still go to %v, though the front says that none do: see whether its "+
+			"configuration leads there past Vaiven's part, or another front does", s.Elsewhere, s.Home+s.Elsewhere,
+			away)
 	}
 }
 
@@ -140,7 +146,8 @@ func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
 	}
 	s, err := inLog(ctx, p.Logbook())
 	if err != nil {
-		return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to green", err)
+		return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to "+
+			"green", err)
 	}
 	side, err := headless.HomeOf(s)
 	return side, notAllowed(err)
@@ -247,10 +254,12 @@ func hold(cmd *cobra.Command, p *plan.Plan, f headless.Front, o headless.BackOpt
 	again, err := headless.Hold(cmd.Context(), f, o, r)
 	var notes []string
 	if again > 0 {
-		notes = append(notes, fmt.Sprintf("a change that was begun before came through after it: sent back again, %d times", again))
+		notes = append(notes, fmt.Sprintf("a change that was begun before came through after it: sent back again, %d "+
+			"times", again))
 	}
 	if err != nil && cmd.Context().Err() == nil {
-		return errors.Join(fmt.Errorf("it was rolled back, and is not watched any more: %w", err), tell(cmd.ErrOrStderr(), notes))
+		return errors.Join(fmt.Errorf("it was rolled back, and is not watched any more: %w", err),
+			tell(cmd.ErrOrStderr(), notes))
 	}
 	return tell(cmd.ErrOrStderr(), notes)
 }

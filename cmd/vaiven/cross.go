@@ -49,13 +49,15 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 			}
 			if !asJSON {
 				o.Tell = func(text string) {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s %8s    %-12s %-10s %s\n", time.Now().Format("15:04:05"), "", "", "…", text)
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %8s    %-12s %-10s %s\n", time.Now().Format("15:04:05"), "", "",
+						"…", text)
 				}
 			}
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				s, err := k.View(ctx)
 				if err == nil && !o.Yes && asks(s) && !atTerminal() {
-					err = usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to approve beforehand")
+					err = usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to " +
+						"approve beforehand")
 				}
 				if err != nil {
 					return err
@@ -72,7 +74,8 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&o.AtOnce, "at-once", false, "in one step, because nobody of the live side serves any more")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each event, a summary last")
-	cmd.Flags().StringVar(&until, "until", "", "frozen: end as soon as it is frozen; otherwise it is waited for up to 30 s while a guard may yet roll back")
+	cmd.Flags().StringVar(&until, "until", "", "frozen: end as soon as it is frozen; otherwise it is waited for up "+
+		"to 30 s while a guard may yet roll back")
 	steer.add(cmd)
 	return cmd
 }
@@ -87,7 +90,8 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 	sum, err := headless.Cross(ctx, k, o)
 	switch {
 	case ctx.Err() != nil:
-		return fmt.Errorf("interrupted: the keeper goes on with the crossing, its route and its guards. The same command follows it again, vaiven open %s shows it, vaiven back %[1]s rolls back", k.Plan)
+		return fmt.Errorf("interrupted: the keeper goes on with the crossing, its route and its guards. The same "+
+			"command follows it again, vaiven open %s shows it, vaiven back %[1]s rolls back", k.Plan)
 	case err != nil:
 		return err
 	}
@@ -99,7 +103,8 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 		if sum.Freeze != 0 {
 			resume = fmt.Sprintf("vaiven say %s resume --freeze %d resumes, ", k.Plan, sum.Freeze)
 		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, %svaiven back %[1]s rolls back\n", k.Plan, resume)
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, %svaiven back %[1]s "+
+			"rolls back\n", k.Plan, resume)
 	}
 	return outcomeStatus(sum.Outcome)
 }
@@ -136,8 +141,10 @@ func emitter(w io.Writer, asJSON bool, s crossing.State) func(any) error {
 			if asJSON {
 				return printJSON(w, "summary", l.Target, l)
 			}
-			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, longest gap %s, last change took %s\n",
-				l.Outcome, l.Took.Seconds(), because(l.Why), l.Answers, l.Failing, l.Lost, words.Milliseconds(l.LongestGap), words.Milliseconds(l.Switch))
+			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, "+
+				"longest gap %s, last change took %s\n",
+				l.Outcome, l.Took.Seconds(), because(l.Why), l.Answers, l.Failing, l.Lost,
+				words.Milliseconds(l.LongestGap), words.Milliseconds(l.Switch))
 			return err
 		}
 		return fmt.Errorf("a %T is no line", line)

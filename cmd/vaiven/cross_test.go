@@ -18,9 +18,11 @@ import (
 func TestAFirstReleaseRetiresNothing(t *testing.T) {
 	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	facts := []crossing.Fact{
-		crossing.Begun{Number: 1, Target: split.Green, Choices: []raise.Choice{{Version: "4.2.0", Build: "7c1e"}}, First: true},
+		crossing.Begun{Number: 1, Target: split.Green, Choices: []raise.Choice{{Version: "4.2.0", Build: "7c1e"}},
+			First: true},
 		crossing.TookEffect{Share: split.Whole}, crossing.Ended{Stage: crossing.Settled},
-		crossing.Ordered{Task: crossing.Task{Do: crossing.TaskRetire, Side: split.Blue}}, crossing.Stopping{}, crossing.Retired{Side: split.Blue},
+		crossing.Ordered{Task: crossing.Task{Do: crossing.TaskRetire, Side: split.Blue}}, crossing.Stopping{},
+		crossing.Retired{Side: split.Blue},
 	}
 	for _, first := range []bool{true, false} {
 		var said strings.Builder
@@ -56,8 +58,11 @@ func TestASideGrows(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			text := strings.Replace(string(data), "  price: 0.048 EUR\n", "  price: 0.048 EUR\n  blue:\n    environment: {PIER: \"7\"}\n  green:\n    instances: 1 until 25 %, then as live\n", 1)
-			text = regexp.MustCompile(`(?s)\nroute:\n.*?\nkeep: [^\n]*\n`).ReplaceAllString(text, "\nroute: [10 % for 1s, 100 %]\nkeep: 1s\n")
+			text := strings.Replace(string(data), "  price: 0.048 EUR\n",
+				"  price: 0.048 EUR\n  blue:\n    environment: {PIER: \"7\"}\n  green:\n    instances: 1 until 25 %, "+
+					"then as live\n", 1)
+			text = regexp.MustCompile(`(?s)\nroute:\n.*?\nkeep: [^\n]*\n`).ReplaceAllString(text,
+				"\nroute: [10 % for 1s, 100 %]\nkeep: 1s\n")
 			if err := os.WriteFile(s.File, []byte(text), 0o600); err != nil {
 				t.Fatal(err)
 			}
@@ -67,7 +72,8 @@ func TestASideGrows(t *testing.T) {
 			if status != 0 {
 				t.Fatalf("status %d\n%s%s", status, stdout, stderr)
 			}
-			for _, want := range []string{"raise green with 4 instances, before 100 % on green", "green-1, green-2, green-3"} {
+			for _, want := range []string{"raise green with 4 instances, before 100 % on green",
+				"green-1, green-2, green-3"} {
 				if !strings.Contains(stdout, want) {
 					t.Errorf("it does not say %q:\n%s", want, stdout)
 				}

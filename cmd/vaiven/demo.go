@@ -31,8 +31,10 @@ vaiven, that does it: vaiven demo --help lists all that it takes.`,
 				return err
 			}
 			program := filepath.Join(filepath.Dir(self), "vaiven-demo")
-			if err = syscall.Exec(program, append([]string{program}, args...), os.Environ()); errors.Is(err, fs.ErrNotExist) {
-				return fmt.Errorf("the demo is a program of its own, and is not there: %s (make build makes it)", program)
+			if err = syscall.Exec(program, append([]string{program}, args...), os.Environ()); errors.Is(err,
+				fs.ErrNotExist) {
+				return fmt.Errorf("the demo is a program of its own, and is not there: %s (make build makes it)",
+					program)
 			}
 			return err
 		},

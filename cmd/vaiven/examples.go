@@ -17,17 +17,25 @@ import (
 
 // examples are how each command is used.
 var examples = map[string]string{
-	"vaiven":   "vaiven demo\nvaiven open sailings.yaml --version 4.3.0\nvaiven back sailings.yaml",
-	"open":     "vaiven open sailings.yaml\nvaiven open sailings.yaml --version 4.3.0 --theme light\nvaiven open marit@quay2:/srv/sailings.yaml",
-	"survey":   "vaiven survey /run/haproxy/admin.sock > sailings.yaml\nvaiven survey --at deploy@gate1 /etc/nginx/nginx.conf --of sailings > sailings.yaml",
-	"versions": "vaiven versions sailings.yaml\nvaiven versions sailings.yaml --json | jq -r '.parts[0].versions[].name'",
-	"raise":    "vaiven raise sailings.yaml --version 4.3.0\nvaiven raise sailings.yaml --version 4.3.0 --version berths=2.2",
-	"prove":    "vaiven prove sailings.yaml\nvaiven prove sailings.yaml --json | jq '.results[] | select(.pass | not)'",
-	"differ":   "vaiven differ sailings.yaml",
-	"cross":    "vaiven cross sailings.yaml --version 4.3.0 --yes --why 'the winter timetable'\nvaiven cross sailings.yaml --version 4.3.0 --yes --accept --json\nvaiven cross sailings.yaml --version 4.3.0 --at-once",
-	"shift":    "vaiven shift sailings.yaml --to 25\nvaiven shift sailings.yaml --to '1 in 8' --dry-run\nvaiven shift sailings.yaml --to 5 --unproven --why 'fares are wrong on blue'",
-	"where":    "vaiven where sailings.yaml\nvaiven where sailings.yaml --for 10s --json\nvaiven where sailings.yaml --send 1000 --clients 50",
-	"split":    "vaiven split /var/log/nginx/access.log\nvaiven split access.log --key 'cookie passenger' --share 25 --chart split.svg",
+	"vaiven": "vaiven demo\nvaiven open sailings.yaml --version 4.3.0\nvaiven back sailings.yaml",
+	"open": "vaiven open sailings.yaml\nvaiven open sailings.yaml --version 4.3.0 --theme light\nvaiven open " +
+		"marit@quay2:/srv/sailings.yaml",
+	"survey": "vaiven survey /run/haproxy/admin.sock > sailings.yaml\nvaiven survey --at deploy@gate1 " +
+		"/etc/nginx/nginx.conf --of sailings > sailings.yaml",
+	"versions": "vaiven versions sailings.yaml\nvaiven versions sailings.yaml --json | jq -r " +
+		"'.parts[0].versions[].name'",
+	"raise": "vaiven raise sailings.yaml --version 4.3.0\nvaiven raise sailings.yaml --version 4.3.0 --version " +
+		"berths=2.2",
+	"prove":  "vaiven prove sailings.yaml\nvaiven prove sailings.yaml --json | jq '.results[] | select(.pass | not)'",
+	"differ": "vaiven differ sailings.yaml",
+	"cross": "vaiven cross sailings.yaml --version 4.3.0 --yes --why 'the winter timetable'\nvaiven cross " +
+		"sailings.yaml --version 4.3.0 --yes --accept --json\nvaiven cross sailings.yaml --version 4.3.0 --at-once",
+	"shift": "vaiven shift sailings.yaml --to 25\nvaiven shift sailings.yaml --to '1 in 8' --dry-run\nvaiven " +
+		"shift sailings.yaml --to 5 --unproven --why 'fares are wrong on blue'",
+	"where": "vaiven where sailings.yaml\nvaiven where sailings.yaml --for 10s --json\nvaiven where sailings.yaml " +
+		"--send 1000 --clients 50",
+	"split": "vaiven split /var/log/nginx/access.log\nvaiven split access.log --key 'cookie passenger' --share 25 " +
+		"--chart split.svg",
 	"back":     "vaiven back sailings.yaml --why 'searches fail'\nvaiven back sailings.yaml --to blue",
 	"pause":    "vaiven pause sailings.yaml\nvaiven pause sailings.yaml --within 5m --json",
 	"resume":   "vaiven resume sailings.yaml",
@@ -35,7 +43,8 @@ var examples = map[string]string{
 	"say":      "vaiven say sailings.yaml yes --why 'the captain agrees'\nvaiven say sailings.yaml steer 25",
 	"follow":   "vaiven follow sailings.yaml\nvaiven follow sailings.yaml --since 41 --json",
 	"retire":   "vaiven retire sailings.yaml\nvaiven retire sailings.yaml --yes",
-	"plan":     "vaiven plan sailings.yaml\nvaiven plan sailings.yaml --rate '340 /s' --failing '0.1 %' --chart route.pdf\nvaiven plan --schema > vaiven-plan.schema.json",
+	"plan": "vaiven plan sailings.yaml\nvaiven plan sailings.yaml --rate '340 /s' --failing '0.1 %' --chart " +
+		"route.pdf\nvaiven plan --schema > vaiven-plan.schema.json",
 	"evidence": "vaiven evidence sailings.yaml\nvaiven evidence sailings.yaml --guard failing --chart failing.pdf",
 	"log":      "vaiven log sailings.yaml\nvaiven log sailings.yaml 18",
 	"keep":     "vaiven keep sailings.yaml\nvaiven keep sailings.yaml --take-over\nvaiven keep sailings.yaml --unit",
@@ -150,7 +159,9 @@ func manCommand() *cobra.Command {
 			}
 			root := cmd.Root()
 			root.DisableAutoGenTag = true
-			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "VAIVEN", Section: "1", Source: "Vaiven", Manual: "Vaiven"}, args[0]); err != nil {
+			if err := doc.GenManTree(root,
+				&doc.GenManHeader{Title: "VAIVEN", Section: "1", Source: "Vaiven", Manual: "Vaiven"},
+				args[0]); err != nil {
 				return fmt.Errorf("write the manual pages: %w", err)
 			}
 			pages, _ := filepath.Glob(filepath.Join(args[0], "*.1"))

@@ -112,7 +112,8 @@ crossing, everything has to be on blue, and green has to stand.`,
 	}
 	cmd.Flags().BoolVar(&try, "try", false, "hold a front that serves to what every front promises")
 	cmd.Flags().BoolVar(&takeOver, "take-over", false, "replace the front that runs, without a refused connection")
-	cmd.Flags().DurationVar(&grace, "grace", 10*time.Minute, "with --take-over, how long the old process may take to finish its requests and tunnels")
+	cmd.Flags().DurationVar(&grace, "grace", 10*time.Minute, "with --take-over, how long the old process may take to "+
+		"finish its requests and tunnels")
 	cmd.Flags().BoolVar(&detach, "detach", false, "start it in the background, and return when it serves")
 	cmd.Flags().BoolVar(&unit, "unit", false, "print unit files for systemd, and do nothing")
 	cmd.Flags().TextVar(&level, "log", slog.LevelInfo, "what to log at least: debug, info, warn or error")
@@ -144,7 +145,8 @@ func runFront(cmd *cobra.Command, p *plan.Plan, c embedded.Config) error {
 		fmt.Fprintf(&said, "the secret of the spare side's own door is in %s\n", p.SpareSecret())
 	}
 	if room := srv.Connections(); room < wanted*9/10 {
-		fmt.Fprintf(&said, "there are descriptors for %d connections of clients, and the plan wants %d: raise the limit of open files (ulimit -n)\n", room, wanted)
+		fmt.Fprintf(&said, "there are descriptors for %d connections of clients, and the plan wants %d: raise the "+
+			"limit of open files (ulimit -n)\n", room, wanted)
 	}
 	fmt.Fprint(cmd.OutOrStdout(), said.String())
 	// Where there is no systemd nobody is told.
@@ -349,7 +351,8 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 			return err
 		}
 		defer in.Close()
-		defer fmt.Fprintf(w, "the secret of the spare side's own door is in %s from the first instances on\n", f.Spare.File)
+		defer fmt.Fprintf(w, "the secret of the spare side's own door is in %s from the first instances on\n",
+			f.Spare.File)
 	}
 	if d, ok := driver.(front.Preparer); ok {
 		made, err := d.Prepare(ctx, standing)
@@ -358,7 +361,8 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 		}
 		if made {
 			live := standing.Live()
-			fmt.Fprintf(w, "%s: made what it takes to steer it, with all requests on %v, which has %d instances\n", f.Name(), live, len(standing[live]))
+			fmt.Fprintf(w, "%s: made what it takes to steer it, with all requests on %v, which has %d instances\n",
+				f.Name(), live, len(standing[live]))
 		}
 	}
 	if d, ok := driver.(front.Lacker); ok {
@@ -371,10 +375,12 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 		}
 	}
 	if config := all.Of(f).Config; config != nil {
-		fmt.Fprintf(w, "%s needs in its configuration:\n\n%s\n", f.Name(), config(p.Service, f, front.Site{Standing: standing, Members: members(p)}).Text)
+		fmt.Fprintf(w, "%s needs in its configuration:\n\n%s\n", f.Name(),
+			config(p.Service, f, front.Site{Standing: standing, Members: members(p)}).Text)
 	}
 	if there == 0 {
-		fmt.Fprintf(w, "%s: no instance of either side is there. A proxy that serves would have nobody to send requests to: say in the plan what stands (\"stands\"), or raise a side first\n", f.Name())
+		fmt.Fprintf(w, "%s: no instance of either side is there. A proxy that serves would have nobody to send "+
+			"requests to: say in the plan what stands (\"stands\"), or raise a side first\n", f.Name())
 	}
 	return nil
 }
@@ -402,7 +408,8 @@ func whoServes(ctx context.Context, p *plan.Plan, d front.Driver) (sides front.K
 		sides[i.Side] = append(sides[i.Side], s)
 	}
 	for _, side := range split.Sides {
-		slices.SortFunc(sides[side], func(a, b reading.Server) int { return cmp.Or(len(a.Name)-len(b.Name), strings.Compare(a.Name, b.Name)) })
+		slices.SortFunc(sides[side],
+			func(a, b reading.Server) int { return cmp.Or(len(a.Name)-len(b.Name), strings.Compare(a.Name, b.Name)) })
 	}
 	return sides
 }
@@ -427,7 +434,8 @@ func members(p *plan.Plan) []string {
 func frontConfig(p *plan.Plan, f plan.Front) (embedded.Config, error) {
 	secret, err := prober.Secret(p.Secret())
 	return embedded.Config{
-		Listen: f.Listen, Socket: p.Socket(), State: p.FrontState(), Key: f.Key, Sticky: f.Sticky, Service: p.Service, Secret: []byte(secret),
-		Spare: f.Spare, Settings: *f.Settings.(*embedded.Settings),
+		Listen: f.Listen, Socket: p.Socket(), State: p.FrontState(), Key: f.Key, Sticky: f.Sticky, Service: p.Service,
+		Secret: []byte(secret),
+		Spare:  f.Spare, Settings: *f.Settings.(*embedded.Settings),
 	}, err
 }

@@ -32,14 +32,16 @@ func TestTheFrontIsReplaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	step := steps(t)
-	said := step(0, []string{"it replaces process", "serves"}, "front", s.File, "--take-over", "--detach", "--grace", "20s")
+	said := step(0, []string{"it replaces process", "serves"}, "front", s.File, "--take-over", "--detach", "--grace",
+		"20s")
 	pid, err := strconv.Atoi(regexp.MustCompile(`process (\d+) serves`).FindStringSubmatch(said)[1])
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer func() { _ = syscall.Kill(pid, syscall.SIGTERM) }()
 	after, err := client.Read(t.Context())
-	if err != nil || after.Split != before.Split || after.Sides[split.Blue].Instances[0].Requests < before.Sides[split.Blue].Instances[0].Requests {
+	if err != nil || after.Split != before.Split ||
+		after.Sides[split.Blue].Instances[0].Requests < before.Sides[split.Blue].Instances[0].Requests {
 		t.Errorf("the new process has %+v after %+v, %v", after.Split, before.Split, err)
 	}
 	step(0, []string{"blue"}, "back", s.File, "--to", "blue", "--why", "a try")
@@ -48,7 +50,8 @@ func TestTheFrontIsReplaced(t *testing.T) {
 		t.Errorf("%d requests were lost while the front was replaced", n)
 	}
 	step(1, []string{"front is running already"}, "front", s.File)
-	step(0, []string{"ListenStream=" + s.Plan.Front.Listen, "ExecReload=" + program + " front " + s.File + " --take-over --detach", "NotifyAccess=all"}, "front", s.File, "--unit")
+	step(0, []string{"ListenStream=" + s.Plan.Front.Listen, "ExecReload=" + program + " front " + s.File +
+		" --take-over --detach", "NotifyAccess=all"}, "front", s.File, "--unit")
 }
 
 // Listeners that systemd opened are used, and those that do not fit are refused.
@@ -68,7 +71,8 @@ func TestListenersFromSystemd(t *testing.T) {
 	}
 	l, file := listen()
 	plan := filepath.Join(folder, "sailings.yaml")
-	text := fmt.Sprintf("service: sailings\nfront: {listen: \"%s\"}\nstack: {command: \"./builds/{version}/sailings --listen {address}\", ports: 18100-18199, instances: 1}\nsmoke: [{request: /}]\nroute: [100 %%]\n", l.Addr())
+	text := fmt.Sprintf("service: sailings\nfront: {listen: \"%s\"}\nstack: {command: \"./builds/{version}/sailings "+
+		"--listen {address}\", ports: 18100-18199, instances: 1}\nsmoke: [{request: /}]\nroute: [100 %%]\n", l.Addr())
 	if err := os.WriteFile(plan, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -78,7 +82,8 @@ func TestListenersFromSystemd(t *testing.T) {
 		return cmd
 	}
 	_, other := listen()
-	if out, err := run(other).CombinedOutput(); err == nil || !strings.Contains(string(out), "the plan has none there") {
+	if out, err := run(other).CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "the plan has none there") {
 		t.Errorf("a listener elsewhere: %v, %s", err, out)
 	}
 	cmd := run(file)
@@ -99,7 +104,8 @@ func TestListenersFromSystemd(t *testing.T) {
 		w.Body.Close()
 		return w.StatusCode == http.StatusServiceUnavailable // nobody is there
 	})
-	if _, err := embedded.Dial(filepath.Join(folder, "sailings.vaiven", "front.sock")).Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
+	if _, err := embedded.Dial(filepath.Join(folder, "sailings.vaiven", "front.sock")).Home(t.Context(),
+		front.Homing{Side: split.Blue}); err != nil {
 		t.Errorf("it is steered: %v", err)
 	}
 }

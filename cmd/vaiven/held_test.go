@@ -45,7 +45,8 @@ func TestAHeldUpShift(t *testing.T) {
 				}
 				_ = cmd.Wait() // done, or refused: whichever it was, it is at home now
 				now, err := front.Read(t.Context())
-				if err != nil || now.Split.Share != 0 || now.Order.Side != split.Blue || now.Order.Why != "it looks wrong" {
+				if err != nil || now.Split.Share != 0 || now.Order.Side != split.Blue ||
+					now.Order.Why != "it looks wrong" {
 					t.Fatalf("held up after %v: %+v, %+v, %v", instant, now.Split, now.Order, err)
 				}
 			}

@@ -21,9 +21,11 @@ func TestItEndsThoughAToolHangs(t *testing.T) {
 	dir := t.TempDir()
 	front, _ := stacktest.Ports(t, 2)
 	begun := filepath.Join(dir, "begun")
-	tool := "#!/bin/sh\nread q\ncase $q in *'\"do\":\"list\"'*) echo '{}' ;; *) touch " + begun + "; sleep 600 ;; esac\n"
+	tool := "#!/bin/sh\nread q\ncase $q in *'\"do\":\"list\"'*) echo '{}' ;; *) touch " + begun +
+		"; sleep 600 ;; esac\n"
 	file := filepath.Join(dir, "p.yaml")
-	text := fmt.Sprintf("service: fares\nfront: {listen: '127.0.0.1:%d'}\nversions: folder builds\nstack: {tool: ./tool, raise: 5m}\nsmoke: [{request: /}]\nroute: [100 %%]\n", front)
+	text := fmt.Sprintf("service: fares\nfront: {listen: '127.0.0.1:%d'}\nversions: folder builds\nstack: {tool: "+
+		"./tool, raise: 5m}\nsmoke: [{request: /}]\nroute: [100 %%]\n", front)
 	for name, c := range map[string]struct {
 		text string
 		mode os.FileMode
@@ -44,7 +46,8 @@ func TestItEndsThoughAToolHangs(t *testing.T) {
 		server.Process.Kill()
 		server.Wait()
 	}()
-	testkit.Eventually(t, "the front listens", func() bool { _, err := os.Stat(filepath.Join(dir, "fares.vaiven", "front.sock")); return err == nil })
+	testkit.Eventually(t, "the front listens",
+		func() bool { _, err := os.Stat(filepath.Join(dir, "fares.vaiven", "front.sock")); return err == nil })
 	keeperEnds(t, file)
 	cross := exec.Command(program, "cross", file, "--version", "1", "--yes")
 	var said bytes.Buffer
@@ -84,7 +87,8 @@ func TestItEndsThoughAToolHangs(t *testing.T) {
 func TestOddVersionsOnATerminal(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "p.yaml")
-	if err := os.WriteFile(file, []byte("service: fares\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: /}]\nroute: [100 %]\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("service: fares\nversions: folder builds\nstack: {command: run, ports: "+
+		"1000-1009}\nsmoke: [{request: /}]\nroute: [100 %]\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"4.2.0", "4.3.0\x1b]0;owned\x07", "4.4.0\u009b31m", "4.5.0\u202e"} {
@@ -96,7 +100,9 @@ func TestOddVersionsOnATerminal(t *testing.T) {
 		t.Fatal(err)
 	}
 	stdout, stderr, status := vaiven(t, "versions", file)
-	if status != 0 || strings.ContainsAny(stdout, "\x1b\x07\u009b\u202e") || !strings.Contains(stdout, "4.3.0?]0;owned?") || !strings.Contains(stdout, "cannot be raised: 4.6.0 is a link to nowhere") {
+	if status != 0 || strings.ContainsAny(stdout, "\x1b\x07\u009b\u202e") ||
+		!strings.Contains(stdout, "4.3.0?]0;owned?") ||
+		!strings.Contains(stdout, "cannot be raised: 4.6.0 is a link to nowhere") {
 		t.Errorf("versions: status %d\n%q%s", status, stdout, stderr)
 	}
 }

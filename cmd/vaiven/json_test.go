@@ -67,7 +67,8 @@ func TestTheSchemaIsTrue(t *testing.T) {
 	}
 	file, err := os.ReadFile(schemaFile)
 	if err != nil || string(file) != string(made)+"\n" {
-		t.Errorf("docs/json.schema.json is not what is printed (%v): UPDATE_SCHEMA=1 writes it anew; review the difference, and the schema number", err)
+		t.Errorf("docs/json.schema.json is not what is printed (%v): UPDATE_SCHEMA=1 writes it anew; review the "+
+			"difference, and the schema number", err)
 	}
 	text, err := os.ReadFile("../../docs/json.md")
 	if err != nil {
@@ -112,10 +113,12 @@ func TestCompletionAndManual(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"cross", s.File, "--version", ""}, "4.5.0"}, {[]string{"say", s.File, ""}, "resume"}, {[]string{"shift", s.File, "--to", ""}, "25"},
+		{[]string{"cross", s.File, "--version", ""}, "4.5.0"}, {[]string{"say", s.File, ""}, "resume"},
+		{[]string{"shift", s.File, "--to", ""}, "25"},
 		{[]string{"open", ""}, "yaml"}, {[]string{"split", "--key", ""}, "client"},
 	} {
-		if stdout, _, _ := vaiven(t, append([]string{cobra.ShellCompRequestCmd}, c.args...)...); !strings.Contains(stdout, c.want) {
+		if stdout, _, _ := vaiven(t,
+			append([]string{cobra.ShellCompRequestCmd}, c.args...)...); !strings.Contains(stdout, c.want) {
 			t.Errorf("vaiven %v is completed with %q, want %q among it", c.args, stdout, c.want)
 		}
 	}

@@ -64,7 +64,8 @@ replaced just now, 2 bad usage or plan, 1 anything else.`,
 	cmd.Flags().BoolVar(&takeOver, "take-over", false, "replace the keeper that runs")
 	cmd.Flags().BoolVar(&force, "force", false, "with --take-over: end the keeper that runs if it hangs")
 	cmd.Flags().BoolVar(&unit, "unit", false, "print a unit file for systemd, and do nothing")
-	cmd.Flags().BoolVar(&beside, "beside", false, "as started by another command, which is told at descriptor 3 when it is ready")
+	cmd.Flags().BoolVar(&beside, "beside", false, "as started by another command, which is told at descriptor 3 when "+
+		"it is ready")
 	cmd.Flags().TextVar(&level, "log", slog.LevelInfo, "what to log at least: debug, info, warn or error")
 	_ = cmd.Flags().MarkHidden("beside")
 	return cmd
@@ -128,7 +129,8 @@ const fitLimit = 15 * time.Second
 func keeping(cmd *cobra.Command, p *plan.Plan) (service.Keep, error) {
 	secrets, err := readSecrets(cmd, p)
 	return service.Keep{
-		Plan: p, Digest: p.Digest, Secrets: secrets, By: who(), Version: versionText().Version, EndAfter: service.EndAfter,
+		Plan: p, Digest: p.Digest, Secrets: secrets, By: who(), Version: versionText().Version,
+		EndAfter: service.EndAfter,
 	}, err
 }
 

@@ -36,9 +36,11 @@ import (
 // viewOf is what the keeper of a plan shows.
 func viewOf(t *testing.T, s *demo.Scenario) (v keeper.Snapshot, ok bool) {
 	t.Helper()
-	client := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return new(net.Dialer).DialContext(ctx, "unix", s.Plan.KeeperSocket())
-	}}}
+	client := http.Client{Timeout: 5 * time.Second,
+		Transport: &http.Transport{DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return new(net.Dialer).DialContext(ctx, "unix", s.Plan.KeeperSocket())
+			}}}
 	w, err := client.Get("http://keeper/v1/view")
 	if err != nil {
 		return v, false
@@ -131,7 +133,8 @@ func TestAKeeperIsReplaced(t *testing.T) {
 	lost, stop := passengers(t, s)
 	defer stop()
 	cross := startedCross(t, s)
-	v := until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shifting && v.Crossing.Task.ID == 0 })
+	v := until(t, s, "the first leg has begun",
+		func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shifting && v.Crossing.Task.ID == 0 })
 	first := keeperOf(t, s.File)
 	next := exec.Command(program, "keep", s.File, "--take-over")
 	log, err := os.Create(filepath.Join(t.TempDir(), "log"))
@@ -151,8 +154,10 @@ func TestAKeeperIsReplaced(t *testing.T) {
 	go func() { defer close(ended); next.Wait() }()
 	defer func() { next.Process.Signal(syscall.SIGTERM); <-ended }()
 	gone(t, first)
-	v = until(t, s, "the next one keeps", func(now keeper.Snapshot) bool { return now.Ready && keeperOf(t, s.File) == next.Process.Pid })
-	if v.Crossing.Stage != crossing.Shifting && v.Crossing.Stage != crossing.Keeping || v.Crossing.Frozen() || !v.Hole.To.IsZero() {
+	v = until(t, s, "the next one keeps",
+		func(now keeper.Snapshot) bool { return now.Ready && keeperOf(t, s.File) == next.Process.Pid })
+	if v.Crossing.Stage != crossing.Shifting && v.Crossing.Stage != crossing.Keeping || v.Crossing.Frozen() ||
+		!v.Hole.To.IsZero() {
 		t.Errorf("taken over at %v, hole %+v: %s", v.Crossing, v.Hole, said())
 	}
 	if err := cross.Wait(); err != nil {
@@ -184,7 +189,8 @@ func TestNobodyGoesOn(t *testing.T) {
 	if _, err := service.TakeOver(t.Context(), s.Plan, "nobody"); err != nil {
 		t.Fatal(err)
 	}
-	until(t, s, "it goes on itself", func(v keeper.Snapshot) bool { return v.Ready && v.Sides[split.Blue].Healthy == 4 })
+	until(t, s, "it goes on itself",
+		func(v keeper.Snapshot) bool { return v.Ready && v.Sides[split.Blue].Healthy == 4 })
 	if now := keeperOf(t, s.File); now != first {
 		t.Errorf("process %d keeps, and process %d did", now, first)
 	}
@@ -214,7 +220,8 @@ func TestAKeeperThatHangs(t *testing.T) {
 	ended := make(chan struct{})
 	go func() { defer close(ended); next.Wait() }()
 	defer func() { next.Process.Signal(syscall.SIGTERM); <-ended }()
-	until(t, s, "the next one keeps", func(v keeper.Snapshot) bool { return v.Ready && keeperOf(t, s.File) == next.Process.Pid })
+	until(t, s, "the next one keeps",
+		func(v keeper.Snapshot) bool { return v.Ready && keeperOf(t, s.File) == next.Process.Pid })
 	gone(t, first)
 }
 
@@ -247,7 +254,8 @@ func TestADamagedLogbook(t *testing.T) {
 func TestKeepInTheForeground(t *testing.T) {
 	s := scenario(t)
 	step := steps(t)
-	unit := step(0, []string{"Type=notify", "KillMode=process", "WatchdogSec=", "ProtectSystem=strict"}, "keep", s.File, "--unit")
+	unit := step(0, []string{"Type=notify", "KillMode=process", "WatchdogSec=", "ProtectSystem=strict"}, "keep", s.File,
+		"--unit")
 	if !strings.Contains(unit, "ExecStart="+program+" keep "+s.File+"\n") {
 		t.Errorf("the unit is\n%s", unit)
 	}
@@ -290,7 +298,9 @@ func TestKeepInTheForeground(t *testing.T) {
 	}
 	last := strings.Split(strings.TrimSpace(log.String()), "\n")
 	var line struct{ Msg, Leaves string }
-	if err := json.Unmarshal([]byte(last[len(last)-1]), &line); err != nil || line.Msg != "ends" || !strings.HasPrefix(line.Leaves, "0 % on green; nobody watches blue") || !strings.Contains(line.Leaves, "--unit prints a unit file") {
+	if err := json.Unmarshal([]byte(last[len(last)-1]), &line); err != nil || line.Msg != "ends" ||
+		!strings.HasPrefix(line.Leaves, "0 % on green; nobody watches blue") ||
+		!strings.Contains(line.Leaves, "--unit prints a unit file") {
 		t.Errorf("its last line is %s", last[len(last)-1])
 	}
 }
@@ -317,14 +327,17 @@ func TestSayAndFollow(t *testing.T) {
 	asked := until(t, s, "it is asked", func(v keeper.Snapshot) bool { return v.Crossing.Question.ID != 0 })
 	question := fmt.Sprint(asked.Crossing.Question.ID)
 	step(4, []string{"has the wheel since"}, "say", s.File, "yes", "--question", question)
-	step(0, []string{"yes, to: green is proven"}, "say", s.File, "yes", "--question", question, "--take-wheel", "--why", "the captain agrees")
-	until(t, s, "the first leg has begun", func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shifting })
+	step(0, []string{"yes, to: green is proven"}, "say", s.File, "yes", "--question", question, "--take-wheel", "--why",
+		"the captain agrees")
+	until(t, s, "the first leg has begun",
+		func(v keeper.Snapshot) bool { return v.Crossing.Stage == crossing.Shifting })
 	step(0, []string{"freeze"}, "say", s.File, "freeze")
 	frozen := until(t, s, "it is frozen", func(v keeper.Snapshot) bool { return v.Crossing.Frozen() }).Crossing.Freezes
 	step(4, []string{"say that you have seen it: --freeze"}, "say", s.File, "steer", "60")
 	step(4, []string{"say that you have seen it: --freeze"}, "shift", s.File, "--to", "60")
 	step(4, []string{"frozen"}, "say", s.File, "resume", "--freeze", "1")
-	step(0, []string{`"said":"steer 60"`}, "say", s.File, "steer", "60", "--json", "--freeze", fmt.Sprint(frozen[len(frozen)-1].ID))
+	step(0, []string{`"said":"steer 60"`}, "say", s.File, "steer", "60", "--json", "--freeze",
+		fmt.Sprint(frozen[len(frozen)-1].ID))
 	until(t, s, "it is steered", func(v keeper.Snapshot) bool { return v.Front.Split.Share == 6000 })
 	step(4, []string{"nothing is asked any more"}, "say", s.File, "yes", "--question", "3")
 	step(2, []string{"a route has to end at 100 %"}, "say", s.File, "reroute", "80 % for 1m")
@@ -355,14 +368,16 @@ func TestSayAndFollow(t *testing.T) {
 	signal(syscall.SIGSTOP)
 	defer func() { _ = syscall.Kill(front, syscall.SIGCONT) }()
 	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s")
-	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s") // which it does already
+	// which it does already
+	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s")
 	signal(syscall.SIGCONT)
 	var exit *exec.ExitError
 	if err := follow.Wait(); err == nil || !asExit(err, &exit) || exit.ExitCode() != exitRolledBack {
 		t.Errorf("whoever followed ended with %v", err)
 	}
 	events := told.String()
-	for _, want := range []string{`"event":"begun"`, `"said":"the captain agrees"`, `"event":"frozen"`, `"event":"rerouted"`, `"event":"ended"`} {
+	for _, want := range []string{`"event":"begun"`, `"said":"the captain agrees"`, `"event":"frozen"`,
+		`"event":"rerouted"`, `"event":"ended"`} {
 		if !strings.Contains(events, want) {
 			t.Errorf("who followed did not hear %s:\n%s", want, events)
 		}
@@ -406,7 +421,8 @@ func TestOpenOverSSH(t *testing.T) {
 		t.Fatal(err)
 	}
 	host, port, _ := net.SplitHostPort(server.Address)
-	config := fmt.Sprintf("Host quay\n\tHostName %s\n\tPort %s\n\tUser %s\n\tIdentityFile %s\n\tUserKnownHostsFile %s\n", host, port, me.Username, server.Identity, server.KnownHosts)
+	config := fmt.Sprintf("Host quay\n\tHostName %s\n\tPort %s\n\tUser %s\n\tIdentityFile %s\n\tUserKnownHostsFile "+
+		"%s\n", host, port, me.Username, server.Identity, server.KnownHosts)
 	if err := os.MkdirAll(filepath.Join(home, ".ssh"), 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -427,7 +443,8 @@ func TestOpenOverSSH(t *testing.T) {
 	}
 	step(4, []string{"no keeper runs"}, "say", at, "freeze")
 	step(0, []string{"0 % of the requests go to green"}, "where", at, "--for=0s")
-	step(0, []string{"at " + me.Username + "@quay: a keeper of sailings was started", "the rollback, but for its last act"}, "rehearse", at)
+	step(0, []string{"at " + me.Username + "@quay: a keeper of sailings was started",
+		"the rollback, but for its last act"}, "rehearse", at)
 	step(0, []string{"green is up at 4.3.0"}, "raise", at, "--version", "4.3.0")
 	step(4, []string{"environment", "28 of 29 passing"}, "prove", at) // it was started from another session than blue
 	term := newTerminal(t, 142, 38, "open", at)
@@ -459,9 +476,12 @@ func TestInstancesHaveSomebody(t *testing.T) {
 	}
 	v := until(t, s, "it runs again", func(v keeper.Snapshot) bool {
 		side := v.Sides[split.Blue]
-		return side.Healthy == 4 && len(side.Restarts) == 1 && side.Restarts[0].Instance == "blue-2" && side.Restarts[0].Count == 1
+		return side.Healthy == 4 && len(side.Restarts) == 1 && side.Restarts[0].Instance == "blue-2" &&
+			side.Restarts[0].Count == 1
 	})
-	if i := slices.IndexFunc(v.Sides[split.Blue].Instances, func(c reading.Condition) bool { return c.Name == "blue-2" }); i < 0 || v.Sides[split.Blue].Instances[i].Version != demo.OldVersion {
+	if i := slices.IndexFunc(v.Sides[split.Blue].Instances,
+		func(c reading.Condition) bool { return c.Name == "blue-2" }); i < 0 ||
+		v.Sides[split.Blue].Instances[i].Version != demo.OldVersion {
 		t.Errorf("blue is %+v", v.Sides[split.Blue].Instances)
 	}
 	step(0, []string{"start blue-2 again", "started again, for the first time"}, "log", s.File)
@@ -478,7 +498,8 @@ func standing(t *testing.T, s *demo.Scenario, front *embedded.Client) {
 		if r.Split.Share.Of(side) == 0 {
 			continue
 		}
-		if list, err := process.New(s.Plan, 0, secret.Values{}).List(t.Context(), side); err != nil || len(list) != 3 || !list[0].Running {
+		if list, err := process.New(s.Plan, 0, secret.Values{}).List(t.Context(), side); err != nil || len(list) != 3 ||
+			!list[0].Running {
 			t.Fatalf("%v gets %v, and has %+v, %v", side, r.Split.Share, list, err)
 		}
 	}
@@ -497,12 +518,14 @@ func TestKilledAtRandom(t *testing.T) {
 	var kills atomic.Int64
 	defer func() {
 		if t.Failed() {
-			out, _ := exec.Command("sh", "-c", "tail -n 3 "+s.Folder+"/cross-*.log "+filepath.Join(s.Plan.State, service.LogIn)).CombinedOutput()
+			out, _ := exec.Command("sh", "-c",
+				"tail -n 3 "+s.Folder+"/cross-*.log "+filepath.Join(s.Plan.State, service.LogIn)).CombinedOutput()
 			t.Logf("%s", out)
 		}
 	}()
 	for n := range 4 {
-		cross := exec.Command(program, "cross", s.File, "--version", demo.NewVersion, "--yes", "--take-wheel", "--same-build")
+		cross := exec.Command(program, "cross", s.File, "--version", demo.NewVersion, "--yes", "--take-wheel",
+			"--same-build")
 		out, err := os.Create(filepath.Join(s.Folder, fmt.Sprintf("cross-%d.log", n)))
 		if err != nil {
 			t.Fatal(err)
@@ -512,8 +535,10 @@ func TestKilledAtRandom(t *testing.T) {
 		if err := cross.Start(); err != nil {
 			t.Fatal(err)
 		}
-		testkit.Eventually(t, "it has begun: "+out.Name(), func() bool { v, ok := viewOf(t, s); return ok && v.Crossing.Stage.UnderWay() })
-		time.Sleep(time.Duration(r.IntN(5000)) * time.Millisecond) // the instant is the test's input, nothing waits for it to be right
+		testkit.Eventually(t, "it has begun: "+out.Name(),
+			func() bool { v, ok := viewOf(t, s); return ok && v.Crossing.Stage.UnderWay() })
+		// the instant is the test's input, nothing waits for it to be right
+		time.Sleep(time.Duration(r.IntN(5000)) * time.Millisecond)
 		switch n % 2 {
 		case 0:
 			kill(t, keeperOf(t, s.File))
@@ -541,7 +566,8 @@ func TestKilledAtRandom(t *testing.T) {
 			t.Fatalf("after %d kills: %+v, %v\n%s", kills.Load(), now.Split, err, out.Name())
 		}
 	}
-	if stdout, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes", "--json"); status != 0 {
+	if stdout, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes",
+		"--json"); status != 0 {
 		t.Errorf("a crossing after all that: status %d\n%s%s", status, stdout, stderr)
 	}
 	stop()

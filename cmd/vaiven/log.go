@@ -98,7 +98,8 @@ func mendLog(cmd *cobra.Command, p *plan.Plan, yes bool) error {
 		return err
 	}
 	fmt.Fprintf(w, "the logbook %s is of no use: %s. %v\n", p.Logbook(), r.Wrong, r)
-	fmt.Fprintln(w, "begun anew, it knows of no crossing: where traffic goes and what runs is read from the front and the instances, and which side to go back to is asked")
+	fmt.Fprintln(w, "begun anew, it knows of no crossing: where traffic goes and what runs is read from the front "+
+		"and the instances, and which side to go back to is asked")
 	if !yes {
 		if !atTerminal() {
 			return usage("without a terminal, --yes says that it is to be begun anew")
@@ -248,7 +249,8 @@ func printCrossing(w io.Writer, c logbook.Crossing, both overlap) {
 		took = route.Short(c.Ended.Sub(c.Begun))
 	}
 	fmt.Fprintf(w, "%4d  %s  %-10s to %-5s  %-11s  %-9s  %s\n",
-		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took, strings.Join(slices.DeleteFunc([]string{both.String(), c.Why}, func(s string) bool { return s == "" }), ": "))
+		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took,
+		strings.Join(slices.DeleteFunc([]string{both.String(), c.Why}, func(s string) bool { return s == "" }), ": "))
 }
 
 func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON bool) error {
@@ -268,6 +270,7 @@ func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON boo
 	if asJSON || err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "\n%s, %s\n", words.State(s), route.Short(events[len(events)-1].At.Sub(events[0].At).Round(time.Millisecond)))
+	fmt.Fprintf(cmd.OutOrStdout(), "\n%s, %s\n", words.State(s),
+		route.Short(events[len(events)-1].At.Sub(events[0].At).Round(time.Millisecond)))
 	return nil
 }

@@ -115,11 +115,15 @@ func root() *cobra.Command {
 		return usage("%w (%s --help lists what there is)", err, cmd.CommandPath())
 	})
 	var level slog.Level // read by the keepers that are started
-	cmd.PersistentFlags().TextVar(&level, "log", slog.LevelInfo, "what a keeper that is started logs at least, in STATE/keeper.log: debug, info, warn or error")
+	cmd.PersistentFlags().TextVar(&level, "log", slog.LevelInfo,
+		"what a keeper that is started logs at least, in STATE/keeper.log: debug, info, warn or error")
 	cmd.Version = versionText().Version
 	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
-	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(), there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
-		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(), retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
+	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(),
+		there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
+		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(),
+		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(),
+		frontCommand(), demoCommand(), versionCommand(), manCommand())
 	return explained(cmd)
 }
 
@@ -175,9 +179,12 @@ func printJSON(w io.Writer, kind string, newSide split.Side, value any) error {
 
 // printed are the kinds of values that commands print with --json.
 var printed = map[string]any{
-	"version": versionInfo{}, "plan": forecastJSON{}, "evidence": evidenceJSON{}, "mistakes": mistakesJSON{}, "versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
-	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{}, "shift": headless.Shifted{}, "change": front.Change{},
-	"where": whereJSON{}, "pause": tallyJSON{}, "sent": sentJSON{}, "back": headless.Returned{}, "said": said{}, "rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
+	"version": versionInfo{}, "plan": forecastJSON{}, "evidence": evidenceJSON{}, "mistakes": mistakesJSON{},
+	"versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
+	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{},
+	"shift": headless.Shifted{}, "change": front.Change{},
+	"where": whereJSON{}, "pause": tallyJSON{}, "sent": sentJSON{}, "back": headless.Returned{}, "said": said{},
+	"rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
 	"crossing": crossingJSON{}, "act": logbook.Act{},
 }
 

@@ -83,7 +83,8 @@ func TestUsage(t *testing.T) {
 		t.Fatal(err)
 	}
 	right := filepath.Join(dir, "right.yaml")
-	text := "service: sailings\nstack:\n  command: ./builds/{version}/run {address}\n  ports: 18100-18109\nsmoke:\n  - request: /\nroute:\n  - 5 % for 2m\n  - ask\n  - 100 %\n"
+	text := "service: sailings\nstack:\n  command: ./builds/{version}/run {address}\n  ports: 18100-18109\nsmoke:\n  " +
+		"- request: /\nroute:\n  - 5 % for 2m\n  - ask\n  - 100 %\n"
 	if err := os.WriteFile(right, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +151,8 @@ func TestUsage(t *testing.T) {
 	} {
 		stdout, stderr, status := vaiven(t, strings.Fields(c.args)...)
 		if status != c.status || !strings.Contains(stdout+stderr, c.says) {
-			t.Errorf("vaiven %s: status %d, said\n%s%s\nwant status %d and %q", c.args, status, stdout, stderr, c.status, c.says)
+			t.Errorf("vaiven %s: status %d, said\n%s%s\nwant status %d and %q", c.args, status, stdout, stderr,
+				c.status, c.says)
 		}
 	}
 	stdout, _, _ := vaiven(t, "plan", right, "--json")
@@ -177,7 +179,8 @@ func TestHandsFree(t *testing.T) {
 		{demo.OneBad, headless.RolledBack, 3},
 	} {
 		t.Run(string(c.fault), func(t *testing.T) {
-			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--fault", string(c.fault), fmt.Sprintf("--patient=%v", c.fault != demo.Slow))
+			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--fault", string(c.fault),
+				fmt.Sprintf("--patient=%v", c.fault != demo.Slow))
 			lines := strings.Split(strings.TrimSpace(stdout), "\n")
 			sum := summaryOf(t, lines)
 			if status != c.status || sum.Outcome != script.Word(string(c.outcome)) {
@@ -386,7 +389,8 @@ func TestTheLiveSideDies(t *testing.T) {
 	}
 	err := cmd.Wait()
 	var exit *exec.ExitError
-	if !errors.As(err, &exit) || exit.ExitCode() != 6 || !strings.Contains(last, `"outcome":"live_side_ill"`) || !strings.Contains(last, "What can be done: all to green, 0 of ") {
+	if !errors.As(err, &exit) || exit.ExitCode() != 6 || !strings.Contains(last, `"outcome":"live_side_ill"`) ||
+		!strings.Contains(last, "What can be done: all to green, 0 of ") {
 		t.Fatalf("killed %v, it ends with %v: %s", killed, err, last)
 	}
 	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "green"); status != 0 {
@@ -429,14 +433,16 @@ func logged(t *testing.T, s *demo.Scenario) {
 		t.Fatalf("crossings %+v, %v", list, err)
 	}
 	stdout, _, status := vaiven(t, "log", s.File)
-	if status != 0 || strings.Count(stdout, "\n") != len(list) || !strings.Contains(stdout, "settled") || !strings.Contains(stdout, "two sides ") {
+	if status != 0 || strings.Count(stdout, "\n") != len(list) || !strings.Contains(stdout, "settled") ||
+		!strings.Contains(stdout, "two sides ") {
 		t.Errorf("vaiven log: status %d\n%s", status, stdout)
 	}
 	stdout, _, status = vaiven(t, "log", s.File, fmt.Sprint(list[0].Number))
 	if status != 0 || !strings.Contains(stdout, "100 % on green") || !strings.Contains(stdout, "retired") {
 		t.Errorf("vaiven log N: status %d\n%s", status, stdout)
 	}
-	if stdout, stderr, status := vaiven(t, "log", s.File, "999"); status != 1 || !strings.Contains(stderr, "no such crossing") {
+	if stdout, stderr, status := vaiven(t, "log", s.File, "999"); status != 1 ||
+		!strings.Contains(stderr, "no such crossing") {
 		t.Errorf("vaiven log 999: status %d\n%s%s", status, stdout, stderr)
 	}
 }
@@ -492,11 +498,14 @@ func TestTheSpareSideByHand(t *testing.T) {
 		Proven  bool
 		Passing int
 	}
-	if err := json.Unmarshal([]byte(step(4, nil, "prove", s.File, "--json")), &found); err != nil || found.Proven || found.Passing != 25 {
+	if err := json.Unmarshal([]byte(step(4, nil, "prove", s.File, "--json")), &found); err != nil || found.Proven ||
+		found.Passing != 25 {
 		t.Errorf("proof %v, %d passing, %v", found.Proven, found.Passing, err)
 	}
-	step(4, []string{"FAILS", "connection refused", "reached from blue in", "not proven: 25 of 29 passing"}, "prove", s.File)
-	step(4, []string{"configuration sailings.yaml fares.address", "planned", "15 of 15 answers are the same"}, "differ", s.File)
+	step(4, []string{"FAILS", "connection refused", "reached from blue in", "not proven: 25 of 29 passing"}, "prove",
+		s.File)
+	step(4, []string{"configuration sailings.yaml fares.address", "planned", "15 of 15 answers are the same"}, "differ",
+		s.File)
 	step(0, []string{`"kind":"raised"`, `"version":"4.3.0"`}, "raise", s.File, "--version", "4.3.0", "--json")
 	step(0, []string{"proven: 29 of 29 passing"}, "prove", s.File)
 	step(0, []string{"0 of them unplanned"}, "differ", s.File)
@@ -534,10 +543,12 @@ func TestASecondOneMustNotSteer(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer unlock()
-	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 4 || !strings.Contains(stderr, "this service has a keeper already (somebody, process ") {
+	if _, stderr, status := vaiven(t, "cross", s.File, "--version", demo.NewVersion, "--yes"); status != 4 ||
+		!strings.Contains(stderr, "this service has a keeper already (somebody, process ") {
 		t.Errorf("a second one: status %d, %s", status, stderr)
 	}
-	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "blue"); status != 0 || !strings.Contains(stdout, "all requests go to blue") {
+	if stdout, stderr, status := vaiven(t, "back", s.File, "--to", "blue"); status != 0 ||
+		!strings.Contains(stdout, "all requests go to blue") {
 		t.Errorf("back beside a keeper: status %d, %s%s", status, stdout, stderr)
 	}
 }
@@ -628,16 +639,21 @@ func TestShiftByHand(t *testing.T) {
 	step(4, []string{"green is not proven", "vaiven prove"}, "shift", s.File, "--to", "25")
 	step(4, []string{"green has no instances"}, "shift", s.File, "--to", "25", "--unproven", "--why", "a try")
 	step(0, nil, "raise", s.File, "--version", demo.NewVersion)
-	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %", "--unproven", "--why", "a try")
-	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2", "--dry-run")
-	step(0, []string{`"share_green":25,"share_new":25`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for", "1s")
+	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %",
+		"--unproven", "--why", "a try")
+	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2",
+		"--dry-run")
+	step(0, []string{`"share_green":25,"share_new":25`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for",
+		"1s")
 	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "blue")
-	step(0, []string{"shift to 0 % on green", "shift to 25 % on green, though nobody has proven it", "raise green at " + demo.NewVersion}, "log", s.File)
+	step(0, []string{"shift to 0 % on green", "shift to 25 % on green, though nobody has proven it",
+		"raise green at " + demo.NewVersion}, "log", s.File)
 	step(0, []string{`"what":"shift to 0 % on green"`, `"did":[`}, "log", s.File, "--json")
 	log := filepath.Join(t.TempDir(), "access.log")
 	var text strings.Builder
 	for n := range 5000 {
-		fmt.Fprintf(&text, "10.0.%d.%d - - [23/Nov/2026:21:%02d:%02d +0000] \"GET / HTTP/1.1\" 200 1\n", n%7, n%200, n/3000, n/50%60)
+		fmt.Fprintf(&text, "10.0.%d.%d - - [23/Nov/2026:21:%02d:%02d +0000] \"GET / HTTP/1.1\" 200 1\n", n%7, n%200,
+			n/3000, n/50%60)
 	}
 	if err := os.WriteFile(log, []byte(text.String()), 0o600); err != nil {
 		t.Fatal(err)

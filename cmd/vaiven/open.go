@@ -61,12 +61,14 @@ func withScreen(cmd *cobra.Command, file, theme string, do func(*kept) error) er
 
 // runScreen opens the screen on a keeper, and returns the last that was seen.
 func runScreen(cmd *cobra.Command, k *kept, screen tui.Config) (keeper.Snapshot, error) {
-	screen.Client, screen.By, screen.Identity, screen.Copy = k, who(), k.Identity(), func(legs route.Route) (string, error) { return copyPlan(k.Plan, legs) }
+	screen.Client, screen.By, screen.Identity, screen.Copy = k, who(), k.Identity(),
+		func(legs route.Route) (string, error) { return copyPlan(k.Plan, legs) }
 	debug.SetGCPercent(400) // what a screen is sent it draws and drops: collecting it less often costs a few megabytes
 	left := tidied(os.Stdin, os.Stdout)
 	s, err := tui.Run(cmd.Context(), screen, screenOptions(os.Getenv("TERM"))...)
 	if left {
-		fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: a screen that was killed had left this terminal in disorder; it is put right (tput reset does the same)")
+		fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: a screen that was killed had left this terminal in disorder; it is "+
+			"put right (tput reset does the same)")
 	}
 	return s, err
 }
@@ -109,10 +111,12 @@ func parting(k *kept, s keeper.Snapshot) string {
 		case len(s.Keeps) > 0:
 			text += ", and the keeper stays: it starts again what ends"
 		default:
-			text += fmt.Sprintf("; the keeper ends in %s, then %s: vaiven keep %s --unit prints a unit file for one that stays", route.Short(service.EndAfter), words.Unwatched(s.View), k.Plan)
+			text += fmt.Sprintf("; the keeper ends in %s, then %s: vaiven keep %s --unit prints a unit file for one "+
+				"that stays", route.Short(service.EndAfter), words.Unwatched(s.View), k.Plan)
 		}
 		return text
 	}
-	return fmt.Sprintf("%s: crossing %d is at %q, %s, and the keeper goes on with it. vaiven open %s comes back, vaiven back %[5]s rolls back",
+	return fmt.Sprintf("%s: crossing %d is at %q, %s, and the keeper goes on with it. vaiven open %s comes back, "+
+		"vaiven back %[5]s rolls back",
 		k.Info.Service, c.Number, c.Stage, words.On(s.Front.Split.Share, c.Target), k.Plan)
 }

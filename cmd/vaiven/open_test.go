@@ -15,7 +15,8 @@ import (
 func TestCopyPlan(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "sailings.yaml")
-	const text = "# ours\nservice: sailings\nversions: folder builds\nstack: {command: run, ports: 18100-18109}\nsmoke: [{request: /}]\nroute: [5 % for 2m, 100 %]\n"
+	const text = "# ours\nservice: sailings\nversions: folder builds\nstack: {command: run, ports: " +
+		"18100-18109}\nsmoke: [{request: /}]\nroute: [5 % for 2m, 100 %]\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -26,7 +27,8 @@ func TestCopyPlan(t *testing.T) {
 			t.Fatalf("copy %d: %s, %v", n+1, to, err)
 		}
 		data, err := os.ReadFile(to)
-		if err != nil || !strings.HasPrefix(string(data), "# ours\n") || !strings.Contains(string(data), "  - 10 % for 1m\n  - 100 %\n") {
+		if err != nil || !strings.HasPrefix(string(data), "# ours\n") ||
+			!strings.Contains(string(data), "  - 10 % for 1m\n  - 100 %\n") {
 			t.Errorf("copy %d is %q, %v", n+1, data, err)
 		}
 	}

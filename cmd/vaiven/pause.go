@@ -93,17 +93,19 @@ func pausable(file string) (*plan.Plan, front.Pauser, error) {
 	}
 	d, ok := all.Open(p).(front.Pauser)
 	if !ok {
-		return nil, nil, usage("%s: a front of kind %s cannot hold what comes: requests do not wait as messages do", file, p.Front.Kind())
+		return nil, nil, usage("%s: a front of kind %s cannot hold what comes: requests do not wait as messages do",
+			file, p.Front.Kind())
 	}
 	return p, d, nil
 }
 
 // tallyJSON is what became of all messages.
 type tallyJSON struct {
-	Service string           `json:"service"`
-	At      time.Time        `json:"at"`
-	Still   bool             `json:"still"`  // nothing is being done any more
-	Agrees  bool             `json:"agrees"` // what came is what was done, what died and what is there, but for what the broker may not have counted
+	Service string    `json:"service"`
+	At      time.Time `json:"at"`
+	Still   bool      `json:"still"` // nothing is being done any more
+	// what came is what was done, what died and what is there, but for what the broker may not have counted
+	Agrees  bool             `json:"agrees"`
 	Held    int64            `json:"held"`   // messages that wait to go on
 	Queues  [2]reading.Queue `json:"queues"` // blue's, green's
 	Missing [2]int64         `json:"missing"`
@@ -168,7 +170,9 @@ func (t tallyJSON) because() string {
 	if !t.Still {
 		return "what was there is not done yet: vaiven pause again, with a longer --within"
 	}
-	return fmt.Sprintf("what came and what became of it differ by %d at blue and %d at green: messages expired or were purged, or the broker was started anew and has forgotten what it counted", t.Missing[split.Blue], t.Missing[split.Green])
+	return fmt.Sprintf("what came and what became of it differ by %d at blue and %d at green: messages expired or "+
+		"were purged, or the broker was started anew and has forgotten what it counted", t.Missing[split.Blue],
+		t.Missing[split.Green])
 }
 
 func (t tallyJSON) print(w io.Writer) error {
@@ -177,7 +181,8 @@ func (t tallyJSON) print(w io.Writer) error {
 	fmt.Fprintln(table, "\tpublished\tdone\tdied\twaiting\tbeing done\tredelivered\t")
 	for _, side := range split.Sides {
 		q := t.Queues[side]
-		fmt.Fprintf(table, "%v %s\t%d\t%d\t%d\t%d\t%d\t%d\t\n", side, q.Name, q.Published, q.Done, q.Dead, q.Ready, q.Unacked, q.Redelivered)
+		fmt.Fprintf(table, "%v %s\t%d\t%d\t%d\t%d\t%d\t%d\t\n", side, q.Name, q.Published, q.Done, q.Dead, q.Ready,
+			q.Unacked, q.Redelivered)
 	}
 	if err := table.Flush(); err != nil {
 		return err
@@ -187,7 +192,8 @@ func (t tallyJSON) print(w io.Writer) error {
 	case !t.Agrees:
 		text = "\nthe numbers do not agree\n"
 	case n > 0:
-		text = fmt.Sprintf("\nall that was published is done, died or is still there, but for %d: as many were given out again to others when a consumer ended, and then a broker may not have counted the first time\n", n)
+		text = fmt.Sprintf("\nall that was published is done, died or is still there, but for %d: as many were given "+
+			"out again to others when a consumer ended, and then a broker may not have counted the first time\n", n)
 	}
 	_, err := io.WriteString(w, text)
 	return err

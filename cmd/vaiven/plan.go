@@ -60,7 +60,8 @@ Exit status: 0 it is right, 2 it is not.`,
 			}
 			if w.chart != "" {
 				if weighed == nil {
-					return usage("--chart draws what a bad release would cost, and that takes traffic: run a keeper, or give --rate")
+					return usage("--chart draws what a bad release would cost, and that takes traffic: run a keeper, " +
+						"or give --rate")
 				}
 				if err := report.Route(w.chart, p.Service, *weighed); err != nil {
 					return err
@@ -94,15 +95,17 @@ func checkPlan(file string) (*plan.Plan, error) {
 
 // forecastJSON is the forecast for scripts.
 type forecastJSON struct {
-	Service    string            `json:"service"`
-	Legs       []legJSON         `json:"legs"`
-	Keep       time.Duration     `json:"keep"`
-	Then       plan.Then         `json:"then"`
-	Total      time.Duration     `json:"total"`
-	Asks       int               `json:"asks"`
-	Before     time.Duration     `json:"before,omitzero"`     // the first leg: until the longer time is over for which what there was is remembered
-	Remembered time.Duration     `json:"remembered,omitzero"` // each change, by those who ask: its leg begins after that
-	Weighed    *forecast.Weighed `json:"weighed,omitempty"`   // what a bad release would cost; none without traffic
+	Service string        `json:"service"`
+	Legs    []legJSON     `json:"legs"`
+	Keep    time.Duration `json:"keep"`
+	Then    plan.Then     `json:"then"`
+	Total   time.Duration `json:"total"`
+	Asks    int           `json:"asks"`
+	// the first leg: until the longer time is over for which what there was is remembered
+	Before time.Duration `json:"before,omitzero"`
+	// each change, by those who ask: its leg begins after that
+	Remembered time.Duration     `json:"remembered,omitzero"`
+	Weighed    *forecast.Weighed `json:"weighed,omitempty"` // what a bad release would cost; none without traffic
 }
 
 type legJSON struct {
@@ -122,7 +125,8 @@ type mistakesJSON struct {
 func forecastOf(p *plan.Plan) forecastJSON {
 	before, each := p.Remembered()
 	f := p.Route.Forecast(p.Keep, each)
-	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks, Before: before, Remembered: each}
+	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks, Before: before,
+		Remembered: each}
 	for _, s := range f.Stops {
 		out.Legs = append(out.Legs, legJSON{s.Part, s.Begins, s.Dwell, s.Sure, s.Least, s.Ask})
 	}
@@ -154,9 +158,11 @@ func contentOf(p *plan.Plan) string {
 	case p.Prober.Contains != "" || len(p.Prober.JSON) > 0:
 		return fmt.Sprintf("content: the prober watches %s, as prober says", p.Prober.Path)
 	case likely:
-		return fmt.Sprintf("content: the prober watches %s for what smoke check %q wants, if the live side's answers have it before the first leg", p.Prober.Path, check)
+		return fmt.Sprintf("content: the prober watches %s for what smoke check %q wants, if the live side's answers "+
+			"have it before the first leg", p.Prober.Path, check)
 	}
-	return fmt.Sprintf("content: nothing watches it; wrong answers with a good status pass unseen. prober: {contains: ...} watches %s, and so does a smoke check of it that wants content", p.Prober.Path)
+	return fmt.Sprintf("content: nothing watches it; wrong answers with a good status pass unseen. prober: "+
+		"{contains: ...} watches %s, and so does a smoke check of it that wants content", p.Prober.Path)
 }
 
 func printForecast(w io.Writer, p *plan.Plan) error {
@@ -166,7 +172,8 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	for _, part := range p.Parts {
 		checks += len(part.Smoke) + len(part.Needs)
 	}
-	fmt.Fprintf(w, "%s: instances %s blue, %s green; checks %d; key %v\n\n", p.Service, instances(p, split.Blue), instances(p, split.Green), checks, p.Front.Key)
+	fmt.Fprintf(w, "%s: instances %s blue, %s green; checks %d; key %v\n\n", p.Service, instances(p, split.Blue),
+		instances(p, split.Green), checks, p.Front.Key)
 	fmt.Fprintf(w, "  after     share of the way\n")
 	for _, s := range f.Stops {
 		line := fmt.Sprintf("  %-9s %s%s", offset(s.Begins), s.Part, s.Stay())
@@ -176,11 +183,13 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 		fmt.Fprintln(w, line)
 	}
 	end := map[plan.Then]string{
-		plan.ThenRetire: "retire the old side", plan.ThenAsk: "◇ ask whether to retire the old side", plan.ThenLeave: "leave the old side standing",
+		plan.ThenRetire: "retire the old side", plan.ThenAsk: "◇ ask whether to retire the old side",
+		plan.ThenLeave: "leave the old side standing",
 	}[p.Then]
 	fmt.Fprintf(w, "  %-9s %s\n\n", offset(f.Total), end)
 	fmt.Fprintln(w, contentOf(p))
-	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side", route.Short(f.Total), route.Short(f.Keep))
+	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side",
+		route.Short(f.Total), route.Short(f.Keep))
 	switch {
 	case f.Asks == 1:
 		total += "; a person is waited for once"
@@ -188,7 +197,8 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 		total += fmt.Sprintf("; people are waited for %d times", f.Asks)
 	}
 	if each > 0 {
-		total += fmt.Sprintf("\nafter each change %s are waited until the last have heard of it, and before the first up to %s", route.Short(each), route.Short(before))
+		total += fmt.Sprintf("\nafter each change %s are waited until the last have heard of it, and before the "+
+			"first up to %s", route.Short(each), route.Short(before))
 	}
 	_, err := fmt.Fprintln(w, total)
 	return err

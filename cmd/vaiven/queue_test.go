@@ -24,7 +24,8 @@ func TestAQueueByHand(t *testing.T) {
 	step(0, []string{"0 % of the requests go to green"}, "where", s.File, "--for", "0s")
 	step(0, nil, "raise", s.File, "--version", demo.NewVersion)
 	step(0, []string{"29 of 29 passing"}, "prove", s.File)
-	step(0, []string{"bind bookings-green to vaiven.sailings.mix", "unbind bookings-blue to vaiven.sailings"}, "shift", s.File, "--to", "25", "--dry-run")
+	step(0, []string{"bind bookings-green to vaiven.sailings.mix", "unbind bookings-blue to vaiven.sailings"}, "shift",
+		s.File, "--to", "25", "--dry-run")
 	step(0, []string{"25 % of the requests go to green"}, "shift", s.File, "--to", "25")
 	flows := func(side split.Side) {
 		t.Helper()
@@ -36,7 +37,8 @@ func TestAQueueByHand(t *testing.T) {
 	flows(split.Green)
 	kill(t, keeperOf(t, s.File))
 	step(0, []string{"0 % on green"}, "back", s.File, "--to", "blue", "--for", "20s")
-	step(0, []string{"100 % of the requests go to green"}, "shift", s.File, "--to", "green", "--unproven", "--why", "the keeper is another one")
+	step(0, []string{"100 % of the requests go to green"}, "shift", s.File, "--to", "green", "--unproven", "--why",
+		"the keeper is another one")
 	flows(split.Green)
 	for _, pid := range pids(t, filepath.Join(s.Folder, "builds"), "--instance green-2") {
 		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
@@ -49,7 +51,8 @@ func TestAQueueByHand(t *testing.T) {
 		Held   int64
 		Queues struct{ Blue, Green struct{ Done int64 } }
 	}
-	if err := json.Unmarshal([]byte(stdout), &held); err != nil || held.Held < 100 || held.Queues.Blue.Done < 20 || held.Queues.Green.Done < 20 {
+	if err := json.Unmarshal([]byte(stdout), &held); err != nil || held.Held < 100 || held.Queues.Blue.Done < 20 ||
+		held.Queues.Green.Done < 20 {
 		t.Errorf("held are %+v, %v: %s", held, err, stdout)
 	}
 	step(0, []string{"messages that waited go on"}, "resume", s.File)
@@ -57,7 +60,8 @@ func TestAQueueByHand(t *testing.T) {
 	step(0, []string{"0 % on green"}, "back", s.File, "--to", "blue")
 	step(0, []string{"all that was published is done"}, "pause", s.File)
 	kill(t, keeperOf(t, s.File))
-	step(0, []string{"0 % on green"}, "back", s.File, "--to", "blue") // which lets what is held go on, with nobody who carries yet
+	// which lets what is held go on, with nobody who carries yet
+	step(0, []string{"0 % on green"}, "back", s.File, "--to", "blue")
 	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "0")
 	testkit.Eventually(t, "what was held is done", func() bool {
 		stdout, _, status := vaiven(t, "pause", s.File, "--within", "8s", "--json")
@@ -76,10 +80,14 @@ func TestOnlyMessagesAreHeld(t *testing.T) {
 // not beyond.
 func TestWhatABrokerDoesNotCount(t *testing.T) {
 	for says, q := range map[string]reading.Queue{
-		"all that was published is done, died or is still there\n":             {Published: 145, Done: 140, Dead: 2, Ready: 3, Redelivered: 8},
-		"but for 6: as many were given out again to others":                    {Published: 145, Done: 139, Redelivered: 8},
-		"the numbers do not agree":                                             {Published: 145, Done: 139, Redelivered: 5},
-		"differ by 0 at blue and -1 at green: messages expired or were purged": {Published: 145, Done: 146, Redelivered: 8},
+		"all that was published is done, died or is still there\n": {Published: 145, Done: 140, Dead: 2,
+			Ready: 3, Redelivered: 8},
+		"but for 6: as many were given out again to others": {Published: 145, Done: 139,
+			Redelivered: 8},
+		"the numbers do not agree": {Published: 145, Done: 139,
+			Redelivered: 5},
+		"differ by 0 at blue and -1 at green: messages expired or were purged": {Published: 145, Done: 146,
+			Redelivered: 8},
 	} {
 		var text strings.Builder
 		tally := tallyJSON{Still: true}

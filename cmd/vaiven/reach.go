@@ -28,7 +28,8 @@ type kept struct {
 	Info  api.Info
 	Plan  string // as commands name it
 	close func() error
-	asOf  func() *uint64 // the generation of the front's order when the command began; nil if it could not be read from here
+	// the generation of the front's order when the command began; nil if it could not be read from here
+	asOf func() *uint64
 }
 
 // orderLimit bounds reading it.
@@ -165,7 +166,8 @@ func reachThere(cmd *cobra.Command, at remote.Address, start, alone bool) (*kept
 	if err != nil {
 		return nil, errors.Join(err, client.Close(), m.Close())
 	}
-	return &kept{client, info, at.String(), func() error { return errors.Join(client.Close(), m.Close()) }, func() *uint64 { return nil }}, nil
+	return &kept{client, info, at.String(), func() error { return errors.Join(client.Close(), m.Close()) },
+		func() *uint64 { return nil }}, nil
 }
 
 // reachCommand says where a plan's keeper is, to the vaiven of another machine.
@@ -209,7 +211,8 @@ func reachable(cmd *cobra.Command, file string, start bool) (remote.Where, error
 	}
 	w.Service, w.Socket = p.Service, p.KeeperSocket()
 	if len(w.Socket) > socketMost {
-		return w, errors.Join(fmt.Errorf("the name of the keeper's socket, %s, is too long to be forwarded: name a state folder with a shorter path in the plan", w.Socket), reached.Close())
+		return w, errors.Join(fmt.Errorf("the name of the keeper's socket, %s, is too long to be forwarded: name a "+
+			"state folder with a shorter path in the plan", w.Socket), reached.Close())
 	}
 	return w, reached.Close()
 }

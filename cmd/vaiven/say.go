@@ -62,7 +62,8 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 			}
 			to.shown = atTerminal()
 			if args[1] == "yes" && to.question == 0 && !to.shown {
-				return usage("without a terminal, yes names the question that it answers: --question N, as vaiven where %s --json has it in crossing.question.id", args[0])
+				return usage("without a terminal, yes names the question that it answers: --question N, as vaiven "+
+					"where %s --json has it in crossing.question.id", args[0])
 			}
 			k, err := reach(cmd, args[0], false, true)
 			if err != nil {
@@ -72,8 +73,10 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 			return notAllowed(errors.Join(err, k.Close()))
 		},
 	}
-	cmd.Flags().Uint64Var(&to.question, "question", 0, "the number of the question that is answered (default, at a terminal: the open one)")
-	cmd.Flags().Uint64Var(&to.freeze, "freeze", 0, "the number of the last freeze that it goes past (default, at a terminal: of all there are)")
+	cmd.Flags().Uint64Var(&to.question, "question", 0, "the number of the question that is answered (default, at a "+
+		"terminal: the open one)")
+	cmd.Flags().Uint64Var(&to.freeze, "freeze", 0, "the number of the last freeze that it goes past (default, at a "+
+		"terminal: of all there are)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	flags.add(cmd)
 	return cmd
@@ -112,7 +115,8 @@ func (a answering) seen(act crossing.Act, s crossing.State, file string) (uint64
 		return s.Seq, nil
 	}
 	last := s.Freezes[len(s.Freezes)-1]
-	return 0, &exitError{exitCalledOff, fmt.Errorf("it is frozen: %s. Without a terminal, say that you have seen it: --freeze %d; vaiven open %s shows it", words.Frozen(s), last.ID, file)}
+	return 0, &exitError{exitCalledOff, fmt.Errorf("it is frozen: %s. Without a terminal, say that you have seen it: "+
+		"--freeze %d; vaiven open %s shows it", words.Frozen(s), last.ID, file)}
 }
 
 func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFlags, asJSON bool) error {
@@ -189,7 +193,8 @@ func saying(args []string, s crossing.State, question uint64) (crossing.Act, err
 // noKeeper says what to do where none runs.
 func noKeeper(err error) error {
 	if errors.Is(err, service.ErrNoKeeper) {
-		return &exitError{exitCalledOff, fmt.Errorf("%w: nothing is crossing, or nobody watches it. vaiven open PLAN, or vaiven keep PLAN, starts one", err)}
+		return &exitError{exitCalledOff, fmt.Errorf("%w: nothing is crossing, or nobody watches it. vaiven open "+
+			"PLAN, or vaiven keep PLAN, starts one", err)}
 	}
 	return notAllowed(err)
 }
@@ -247,9 +252,11 @@ it can. Nothing is changed. Exit status: 0 it would work, 4 it would not, 2 bad 
 					err = printJSON(cmd.OutOrStdout(), "rehearsal", split.Green, r)
 				} else {
 					for _, s := range r.Steps {
-						fmt.Fprintf(cmd.OutOrStdout(), "%10s  %s\n", words.Milliseconds(s.Took), strings.TrimPrefix(s.Front+": "+s.What, ": "))
+						fmt.Fprintf(cmd.OutOrStdout(), "%10s  %s\n", words.Milliseconds(s.Took),
+							strings.TrimPrefix(s.Front+": "+s.What, ": "))
 					}
-					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%10s  the rollback, but for its last act\n", words.Milliseconds(r.Took))
+					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%10s  the rollback, but for its last act\n",
+						words.Milliseconds(r.Took))
 				}
 				if err == nil && r.Failed != "" {
 					err = &exitError{exitCalledOff, fmt.Errorf("a rollback would not work: %s", r.Failed)}

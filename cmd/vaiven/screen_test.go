@@ -34,7 +34,8 @@ func newTerminal(t *testing.T, w, h int, args ...string) *terminal {
 	for _, a := range args {
 		command += fmt.Sprintf(" '%s'", a)
 	}
-	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), command+"; echo ended with status $?; sleep 600")
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
+		command+"; echo ended with status $?; sleep 600")
 	t.Cleanup(func() { exec.Command("tmux", "-S", term.sock, "kill-server").Run() })
 	return term
 }

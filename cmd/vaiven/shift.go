@@ -67,14 +67,17 @@ else.`,
 				if asJSON {
 					return printJSON(cmd.OutOrStdout(), "shift", split.Green, done)
 				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %s\n", done.Share, words.Milliseconds(done.Took))
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %s\n", done.Share,
+					words.Milliseconds(done.Took))
 				return errors.Join(err, tell(cmd.ErrOrStderr(), done.Notes))
 			})
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 and 100")
+	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 "+
+		"and 100")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
-	cmd.Flags().Uint64Var(&past.freeze, "freeze", 0, "in a frozen crossing: the number of the last freeze that it goes past, needed without a terminal")
+	cmd.Flags().Uint64Var(&past.freeze, "freeze", 0, "in a frozen crossing: the number of the last freeze that it "+
+		"goes past, needed without a terminal")
 	cmd.Flags().BoolVar(&unproven, "unproven", false, "even to a side that is not proven; --why has to say why")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	flags.add(cmd)

@@ -30,7 +30,8 @@ import (
 // versionFlag adds --version, which may stand once for the service and once for each
 // part with versions of its own.
 func versionFlag(cmd *cobra.Command, to *[]string) {
-	cmd.Flags().StringArrayVar(to, "version", nil, "the version to go to; PART=VERSION for a part with versions of its own")
+	cmd.Flags().StringArrayVar(to, "version", nil, "the version to go to; PART=VERSION for a part with versions of "+
+		"its own")
 }
 
 // chosen reads what --version says.
@@ -75,7 +76,9 @@ func looking(cmd *cobra.Command, file string, do func(ctx context.Context, l hea
 
 // notAllowed gives refusals, and what was begun and came to nothing, their exit status.
 func notAllowed(err error) error {
-	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) || errors.Is(err, service.ErrSteered) || errors.Is(err, service.ErrOtherFront) || errors.Is(err, service.ErrHangs) {
+	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) ||
+		errors.Is(err, service.ErrSteered) || errors.Is(err, service.ErrOtherFront) ||
+		errors.Is(err, service.ErrHangs) {
 		return &exitError{exitCalledOff, err}
 	}
 	return err
@@ -109,7 +112,8 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 					return printJSON(cmd.OutOrStdout(), "raised", side, raisedJSON{side, choices})
 				}
 				main := raise.Main(choices)
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, then vaiven cross\n",
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, "+
+					"then vaiven cross\n",
 					side, main.Version, raise.Short(main.Build))
 				return err
 			})
@@ -192,7 +196,8 @@ Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 					return err
 				}
 				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), "proof", split.Green, proofJSON{found.Pass(), found.Passing(), found.Results, about})
+					err = printJSON(cmd.OutOrStdout(), "proof", split.Green,
+						proofJSON{found.Pass(), found.Passing(), found.Results, about})
 				} else {
 					err = printProof(cmd.OutOrStdout(), found)
 				}
@@ -293,9 +298,11 @@ func printDifferences(w io.Writer, about prove.About) error {
 	for _, m := range about.Differences.Missing {
 		fmt.Fprintln(w, "not read:", m)
 	}
-	fmt.Fprintf(w, "%d differ of %d compared, %d of them unplanned\n", len(about.Differences.List), about.Differences.Compared, len(about.Differences.Questioned()))
+	fmt.Fprintf(w, "%d differ of %d compared, %d of them unplanned\n", len(about.Differences.List),
+		about.Differences.Compared, len(about.Differences.Questioned()))
 	if r := about.Pairs; r.Pairs > 0 {
-		fmt.Fprintf(w, "same request to both: %d of %d answers are the same; p50 %.1f and %.1f ms, p99 %.1f and %.1f ms\n",
+		fmt.Fprintf(w, "same request to both: %d of %d answers are the same; p50 %.1f and %.1f ms, p99 %.1f and %.1f "+
+			"ms\n",
 			r.Same, r.Pairs, r.Times[0].P50, r.Times[1].P50, r.Times[0].P99, r.Times[1].P99)
 		for _, f := range r.Findings {
 			fmt.Fprintf(w, "  %d times  %s  %s: %s → %s\n", f.Count, f.Request, f.What, f.Value[0], f.Value[1])
@@ -372,7 +379,8 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 					}
 				}
 			}
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, raise.Short(v.ID), strings.Join(slices.Compact(on), ", "), v.Remark())
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", v.Name, at, raise.Short(v.ID),
+				strings.Join(slices.Compact(on), ", "), v.Remark())
 		}
 	}
 	return t.Flush()
@@ -398,10 +406,12 @@ done, 4 not allowed.`,
 					fmt.Fprintf(cmd.ErrOrStderr(), "to remove the spare side of %s, type its name: ", k.Info.Service)
 					var typed string
 					if _, err := fmt.Fscanln(os.Stdin, &typed); err != nil || typed != k.Info.Service {
-						return fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, k.Info.Service, typed)
+						return fmt.Errorf("%w: the name %q was to be typed, not %q", crossing.ErrNotNow, k.Info.Service,
+							typed)
 					}
 				}
-				side, err := headless.Retire(ctx, k, k.Info.Service, keeper.Command{Why: steer.why, TakeWheel: steer.takeWheel})
+				side, err := headless.Retire(ctx, k, k.Info.Service,
+					keeper.Command{Why: steer.why, TakeWheel: steer.takeWheel})
 				if err != nil {
 					return err
 				}

@@ -78,7 +78,8 @@ JSON log, or the number of a quoted text behind the Combined format).`,
 		},
 	}
 	cmd.Flags().StringArrayVar(&keyTexts, "key", tryout.Usual, "a key to try; may be given several times")
-	cmd.Flags().StringArrayVar(&shareTexts, "share", []string{"5", "25", "50"}, "a share on green; may be given several times")
+	cmd.Flags().StringArrayVar(&shareTexts, "share", []string{"5", "25", "50"},
+		"a share on green; may be given several times")
 	cmd.Flags().StringVar(&chart, "chart", "", "draw the first share's windows into a file, .svg or .pdf")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
@@ -90,11 +91,13 @@ func printTryout(w io.Writer, r tryout.Report) error {
 		return err
 	}
 	first := r.Keys[0]
-	fmt.Fprintf(w, "%s: %s requests in %s, windows of %s", r.Log, frame.Thousands(r.Lines), words.Age(first.Span), words.Age(first.Window))
+	fmt.Fprintf(w, "%s: %s requests in %s, windows of %s", r.Log, frame.Thousands(r.Lines), words.Age(first.Span),
+		words.Age(first.Window))
 	if r.Unread > 0 {
 		fmt.Fprintf(w, "; %s lines are none", frame.Thousands(r.Unread))
 	}
-	fmt.Fprintf(w, "\n\n%-16s %7s  %8s  %-17s %10s  %17s  %-10s\n", "key", "share", "on green", "spread (chance)", "split", "change at next", "even after")
+	fmt.Fprintf(w, "\n\n%-16s %7s  %8s  %-17s %10s  %17s  %-10s\n", "key", "share", "on green", "spread (chance)",
+		"split", "change at next", "even after")
 	for _, k := range r.Keys {
 		name := k.Key
 		for _, s := range k.Shares {
@@ -107,7 +110,8 @@ func printTryout(w io.Writer, r tryout.Report) error {
 				bursts = "  in bursts of " + words.Age(s.Bursts)
 			}
 			fmt.Fprintf(w, "%-16s %7v  %6.2f %%  %-17s %10s  %17s  %-10s %s%s\n", name, s.Share, 100*s.Achieved,
-				fmt.Sprintf("%.2f (%.2f) pts", 100*s.Spread, 100*s.Chance), frame.About(s.Split, s.SplitError), frame.About(s.Change, s.ChangeError), even, sparkline(s.Windows, 24), bursts)
+				fmt.Sprintf("%.2f (%.2f) pts", 100*s.Spread, 100*s.Chance), frame.About(s.Split, s.SplitError),
+				frame.About(s.Change, s.ChangeError), even, sparkline(s.Windows, 24), bursts)
 			name = ""
 		}
 		about := fmt.Sprintf("  of %s clients", frame.Thousands(k.Clients))
@@ -115,7 +119,8 @@ func printTryout(w io.Writer, r tryout.Report) error {
 			about += fmt.Sprintf(" ±%s by sampling", frame.Thousands(int64(k.Error)))
 		}
 		if k.Astray > 0 {
-			about += fmt.Sprintf("; %s requests at times far from all others count for nothing", frame.Thousands(k.Astray))
+			about += fmt.Sprintf("; %s requests at times far from all others count for nothing",
+				frame.Thousands(k.Astray))
 		}
 		if k.Missing > 0 {
 			about += fmt.Sprintf("; %s requests lack it and go by their client", frame.Thousands(k.Missing))

@@ -44,7 +44,8 @@ With that plan vaiven where says where requests go. docs/begin.md goes on from t
 				return err
 			}
 			text := found.Plan(time.Now())
-			if _, err := planfile.Parse("plan", []byte(text)); err != nil { // it is for people to change, and to be read until then
+			// it is for people to change, and to be read until then
+			if _, err := planfile.Parse("plan", []byte(text)); err != nil {
 				fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: the plan has to be changed before it can be read:", err)
 			}
 			_, err = fmt.Fprint(cmd.OutOrStdout(), text)

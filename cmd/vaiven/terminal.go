@@ -15,7 +15,8 @@ import (
 
 // canShow reports why a screen cannot be shown here, and what does the same without one.
 func canShow() error {
-	const without = "without a screen: vaiven cross PLAN --version V crosses, vaiven where PLAN looks, vaiven back PLAN rolls back"
+	const without = "without a screen: vaiven cross PLAN --version V crosses, vaiven where PLAN looks, vaiven back " +
+		"PLAN rolls back"
 	if !atTerminal() || !term.IsTerminal(os.Stdout.Fd()) {
 		return usage("the screen needs a terminal on standard input and output; %s", without)
 	}

@@ -28,16 +28,19 @@ type weighing struct {
 }
 
 func (w *weighing) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&w.rate, "rate", "", `requests a second, such as "340 /s", in place of what the keeper measures`)
+	cmd.Flags().StringVar(&w.rate, "rate", "",
+		`requests a second, such as "340 /s", in place of what the keeper measures`)
 	cmd.Flags().StringVar(&w.failing, "failing", "", `the part of them that fails now, such as "0.1 %"`)
 	cmd.Flags().StringVar(&w.log, "log", "", "access log that clients are read from")
-	cmd.Flags().StringVar(&w.chart, "chart", "", "draw what a bad release would cost into a file that ends in .svg or .pdf")
+	cmd.Flags().StringVar(&w.chart, "chart", "", "draw what a bad release would cost into a file that ends in .svg "+
+		"or .pdf")
 }
 
 // weigh is what a bad release would cost on the plan's route, nil if there is no traffic to reckon it
 // from.
 func (w *weighing) weigh(cmd *cobra.Command, p *plan.Plan) (*forecast.Weighed, error) {
-	q := forecast.Question{Target: split.Green, Keep: p.Keep, Find: p.Find, Certainty: p.Sure, Guarding: engine.Guarding(p, p.Route, p.Keep)}
+	q := forecast.Question{Target: split.Green, Keep: p.Keep, Find: p.Find, Certainty: p.Sure,
+		Guarding: engine.Guarding(p, p.Route, p.Keep)}
 	if failing, ok := p.Guard(plan.Failing); ok && failing.Off {
 		return nil, nil // nothing would be found
 	}
@@ -78,9 +81,11 @@ func (w *weighing) weigh(cmd *cobra.Command, p *plan.Plan) (*forecast.Weighed, e
 	}
 	weighed := q.Weigh(p.Route)
 	if p.Harm > 0 && weighed.Harm > p.Harm {
-		w.suggest = fmt.Sprintf("that is more than the plan's bound (harm: %.0f), and none of the usual routes stays below it", p.Harm)
+		w.suggest = fmt.Sprintf("that is more than the plan's bound (harm: %.0f), and none of the usual routes stays "+
+			"below it", p.Harm)
 		if r, harm, ok := q.Suggest(p.Harm); ok {
-			w.suggest = fmt.Sprintf("that is more than the plan's bound (harm: %.0f). The shortest of the usual routes below it costs ~%.0f:\n\nroute:", p.Harm, harm)
+			w.suggest = fmt.Sprintf("that is more than the plan's bound (harm: %.0f). The shortest of the usual "+
+				"routes below it costs ~%.0f:\n\nroute:", p.Harm, harm)
 			for _, l := range r {
 				w.suggest += "\n  - " + l.String()
 			}
@@ -108,7 +113,8 @@ func measured(cmd *cobra.Command, p *plan.Plan) *engine.View {
 }
 
 func printWeighed(w io.Writer, o forecast.Weighed, by weighing) error {
-	fmt.Fprintf(w, "\nif the new side were bad, at %s, of which %s fail now (%s):\n\n", frame.Rate(by.traffic.Rate), words.Percent(by.traffic.Failing), by.from)
+	fmt.Fprintf(w, "\nif the new side were bad, at %s, of which %s fail now (%s):\n\n", frame.Rate(by.traffic.Rate),
+		words.Percent(by.traffic.Failing), by.from)
 	fmt.Fprintf(w, "  %-36s %9s %8s %6s", "", "requests", "clients", "load")
 	for _, fault := range forecast.Faults {
 		fmt.Fprintf(w, "  %-20s", "a fault of "+words.Percent(fault))

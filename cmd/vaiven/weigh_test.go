@@ -27,12 +27,15 @@ harm: 30
 `)
 	log := ""
 	for n := range 2000 {
-		log += `192.0.2.` + string(rune('1'+n%7)) + ` - - [23/Nov/2026:10:0` + string(rune('0'+n/200%10)) + `:00 +0000] "GET / HTTP/1.1" 200 12` + "\n"
+		log += `192.0.2.` + string(rune('1'+n%7)) + ` - - [23/Nov/2026:10:0` + string(rune('0'+n/200%10)) +
+			`:00 +0000] "GET / HTTP/1.1" 200 12` + "\n"
 	}
 	log = write("access.log", log)
 	chart := filepath.Join(folder, "route.svg")
 	out, _, status := vaiven(t, "plan", plan, "--rate", "340 /s", "--failing", "0.1 %", "--log", log, "--chart", chart)
-	for _, want := range []string{"at 340 /s, of which 0.1 % fail now (as given)", "25 % for 2m", "the whole route, bad from the start", "all at once", "a bad release costs ~", "more than the plan's bound (harm: 30)", "route:\n  - "} {
+	for _, want := range []string{"at 340 /s, of which 0.1 % fail now (as given)", "25 % for 2m",
+		"the whole route, bad from the start", "all at once", "a bad release costs ~",
+		"more than the plan's bound (harm: 30)", "route:\n  - "} {
 		if status != 0 || !strings.Contains(out, want) {
 			t.Errorf("status %d, no %q in\n%s", status, want, out)
 		}
@@ -48,7 +51,8 @@ harm: 30
 	if status != 0 || strings.Contains(out, "all at once") {
 		t.Errorf("status %d: %s", status, out)
 	}
-	for _, args := range [][]string{{"--rate", "much"}, {"--rate", "3 /s", "--failing", "120 %"}, {"--chart", chart}, {"--rate", "3 /s", "--chart", "route.png"}} {
+	for _, args := range [][]string{{"--rate", "much"}, {"--rate", "3 /s", "--failing", "120 %"}, {"--chart", chart},
+		{"--rate", "3 /s", "--chart", "route.png"}} {
 		if _, said, status := vaiven(t, append([]string{"plan", plan}, args...)...); status == 0 || len(said) < 20 {
 			t.Errorf("%q: status %d, %q", args, status, said)
 		}

@@ -108,7 +108,8 @@ type sentJSON struct {
 // sentNow is what has come of them so far.
 func sentNow(p *plan.Plan, asked split.Share, d reading.Door) sentJSON {
 	seen := d.Over(time.Time{})
-	w := sentJSON{Service: p.Service, Asked: asked, Failing: d.Failing, Lost: d.Lost, Nobody: seen.Nobody.Of + seen.Unreached}
+	w := sentJSON{Service: p.Service, Asked: asked, Failing: d.Failing, Lost: d.Lost,
+		Nobody: seen.Nobody.Of + seen.Unreached}
 	for _, side := range split.Sides {
 		w.Answers[side] = seen.Sides[side].Of
 	}
@@ -125,7 +126,8 @@ func (w sentJSON) line(of int) string {
 	n := w.Answers[split.Blue] + w.Answers[split.Green]
 	text := fmt.Sprintf("%d of %d: blue %d, green %d", n+w.Nobody, of, w.Answers[split.Blue], w.Answers[split.Green])
 	if n > 0 {
-		text += fmt.Sprintf(": %.1f %% on green (%.1f to %.1f %%), %v is in force", 100*w.Share, 100*w.Sure.Low, 100*w.Sure.High, w.Asked)
+		text += fmt.Sprintf(": %.1f %% on green (%.1f to %.1f %%), %v is in force", 100*w.Share, 100*w.Sure.Low,
+			100*w.Sure.High, w.Asked)
 	}
 	if w.Nobody > 0 {
 		text += fmt.Sprintf("; of %d it is not known whose they are", w.Nobody)
@@ -198,7 +200,8 @@ type keeperPlace struct {
 	Crossing crossing.State    `json:"crossing"`
 	WayBack  wayback.Readiness `json:"way_back"`
 	Watching int               `json:"watching"`
-	Ill      string            `json:"ill,omitempty"` // what is wrong with a side that gets requests while nothing is crossing, and what stands ready
+	// what is wrong with a side that gets requests while nothing is crossing, and what stands ready
+	Ill string `json:"ill,omitempty"`
 }
 
 // atKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if
@@ -226,11 +229,14 @@ func printKeeper(w io.Writer, k keeperPlace) error {
 		text = fmt.Sprintf("crossing %d: %s", k.Crossing.Number, text)
 	}
 	if k.Process == 0 && !k.Crossing.Stage.UnderWay() {
-		_, err := fmt.Fprintf(w, "no keeper runs, so nobody watches %v, and nothing that ends is started again: vaiven keep PLAN does, and vaiven keep PLAN --unit prints a unit file for one that stays\n", k.Crossing.Live())
+		_, err := fmt.Fprintf(w, "no keeper runs, so nobody watches %v, and nothing that ends is started again: "+
+			"vaiven keep PLAN does, and vaiven keep PLAN --unit prints a unit file for one that stays\n",
+			k.Crossing.Live())
 		return err
 	}
 	if k.Process == 0 {
-		_, err := fmt.Fprintf(w, "no keeper answers: %s, as the logbook has it; vaiven open PLAN, or vaiven keep PLAN, goes on with it\n", text)
+		_, err := fmt.Fprintf(w, "no keeper answers: %s, as the logbook has it; vaiven open PLAN, or vaiven keep "+
+			"PLAN, goes on with it\n", text)
 		return err
 	}
 	if k.WayBack.State != "" {
@@ -244,20 +250,24 @@ func printKeeper(w io.Writer, k keeperPlace) error {
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(w, "keeper, process %d since %s: %s; %s, %d watch\n", k.Process, k.Since.Local().Format("15:04:05"), text, words.Wheel(k.Crossing.Wheel), k.Watching)
+	_, err := fmt.Fprintf(w, "keeper, process %d since %s: %s; %s, %d watch\n", k.Process,
+		k.Since.Local().Format("15:04:05"), text, words.Wheel(k.Crossing.Wheel), k.Watching)
 	return err
 }
 
 // frontPlace is where one front sends requests.
 type frontPlace struct {
-	Front    string            `json:"front"`
-	Split    reading.Split     `json:"split"`
-	Notice   string            `json:"notice,omitempty"`
-	Refused  map[string]int64  `json:"refused,omitempty"` // requests and connections that it refused or cut off since it started, by reason
-	Sides    [2]sideOfPlace    `json:"sides"`             // blue, green
-	Own      int64             `json:"own,omitempty"`     // requests that the front answered itself with an error while they were counted, assigned to no side
-	Counted  time.Duration     `json:"counted"`
-	Passes   []string          `json:"passes,omitempty"`   // addresses that it sends requests to, where it is not steered yet; the rest says nothing then
+	Front  string        `json:"front"`
+	Split  reading.Split `json:"split"`
+	Notice string        `json:"notice,omitempty"`
+	// requests and connections that it refused or cut off since it started, by reason
+	Refused map[string]int64 `json:"refused,omitempty"`
+	Sides   [2]sideOfPlace   `json:"sides"` // blue, green
+	// requests that the front answered itself with an error while they were counted, assigned to no side
+	Own     int64         `json:"own,omitempty"`
+	Counted time.Duration `json:"counted"`
+	// addresses that it sends requests to, where it is not steered yet; the rest says nothing then
+	Passes   []string          `json:"passes,omitempty"`
 	Judgment *engine.SplitView `json:"judgment,omitempty"` // none if nothing was counted
 }
 
@@ -309,8 +319,9 @@ type sideOfPlace struct {
 	Instances []serverPlace `json:"instances"`
 	Requests  int64         `json:"requests"`
 	Failing   int64         `json:"failing"`
-	Cut       int64         `json:"cut,omitempty"`    // ended before the length that they named, beside the failing ones
-	Probes    int64         `json:"probes,omitempty"` // the prober's, beside the requests, where the front knows them
+	// ended before the length that they named, beside the failing ones
+	Cut    int64 `json:"cut,omitempty"`
+	Probes int64 `json:"probes,omitempty"` // the prober's, beside the requests, where the front knows them
 }
 
 // serverPlace is one instance as the front has it.
@@ -362,7 +373,8 @@ func name(r reading.Front, known map[string]reading.Instance) {
 }
 
 // whereIs reads one front, twice if requests are to be counted.
-func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]reading.Instance, span time.Duration) (frontPlace, error) {
+func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]reading.Instance,
+	span time.Duration) (frontPlace, error) {
 	d := all.One(p, f)
 	at := frontPlace{Front: f.Name(), Counted: span}
 	var series figures.Series
@@ -468,7 +480,8 @@ func readOnce(ctx context.Context, d front.Driver, series *figures.Series) (read
 func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) error {
 	for _, at := range list {
 		if len(at.Passes) > 0 {
-			fmt.Fprintf(w, "%s, %s: not Vaiven's to steer yet: all requests go to %s; vaiven front PLAN says what its configuration needs\n", p.Service, at.Front, strings.Join(at.Passes, ", "))
+			fmt.Fprintf(w, "%s, %s: not Vaiven's to steer yet: all requests go to %s; vaiven front PLAN says what "+
+				"its configuration needs\n", p.Service, at.Front, strings.Join(at.Passes, ", "))
 			continue
 		}
 		fresh := ""
@@ -501,7 +514,8 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) er
 			}
 		}
 		if at.Own > 0 {
-			fmt.Fprintf(w, "  front               %d requests in %gs that it answered itself with an error: nobody was there for them\n", at.Own, at.Counted.Seconds())
+			fmt.Fprintf(w, "  front               %d requests in %gs that it answered itself with an error: nobody "+
+				"was there for them\n", at.Own, at.Counted.Seconds())
 		}
 		if at.Judgment != nil {
 			fmt.Fprintf(w, "  split %s\n", words.Split(*at.Judgment))
@@ -515,7 +529,8 @@ func printWhere(w io.Writer, p *plan.Plan, list []frontPlace, k *keeperPlace) er
 	}
 	for _, at := range list[1:] {
 		if at.Split.Share != list[0].Split.Share {
-			fmt.Fprintf(w, "the fronts differ: %s has %v on green, %s has %v\n", at.Front, at.Split.Share, list[0].Front, list[0].Split.Share)
+			fmt.Fprintf(w, "the fronts differ: %s has %v on green, %s has %v\n", at.Front, at.Split.Share,
+				list[0].Front, list[0].Split.Share)
 		}
 	}
 	return nil

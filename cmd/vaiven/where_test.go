@@ -24,7 +24,8 @@ func TestWhereSaysWhatWasLeft(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := time.Date(2026, 6, 1, 9, 0, 0, 0, time.UTC)
-	b := crossing.Begun{Service: "sailings", Number: 1, Target: split.Green, Choices: []raise.Choice{{Part: "search", Version: "4.3.0"}}, Route: route.Route{{Part: split.Whole}}}
+	b := crossing.Begun{Service: "sailings", Number: 1, Target: split.Green,
+		Choices: []raise.Choice{{Part: "search", Version: "4.3.0"}}, Route: route.Route{{Part: split.Whole}}}
 	e := crossing.Event{Seq: 1, Crossing: 1, At: at, By: "mate", What: b}
 	s := crossing.Apply(crossing.State{}, e)
 	if err := book.Append(t.Context(), s, []crossing.Event{e}); err != nil {
@@ -38,7 +39,8 @@ func TestWhereSaysWhatWasLeft(t *testing.T) {
 		t.Fatalf("it was left at %v, %v", left, err)
 	}
 	var out strings.Builder
-	if err := printKeeper(&out, keeperPlace{Crossing: left}); err != nil || !strings.Contains(out.String(), "no keeper answers: crossing 1: raise") {
+	if err := printKeeper(&out, keeperPlace{Crossing: left}); err != nil ||
+		!strings.Contains(out.String(), "no keeper answers: crossing 1: raise") {
 		t.Errorf("it says %q, %v", out.String(), err)
 	}
 }

@@ -169,9 +169,11 @@ func (f fleet) start(q request, name string) error {
 		}
 		l.Close()
 		n := note{instance: instance{
-			Name: name, Version: q.Version, Build: q.Build, Address: fmt.Sprintf("127.0.0.1:%d", port), Started: time.Now().Round(0),
+			Name: name, Version: q.Version, Build: q.Build, Address: fmt.Sprintf("127.0.0.1:%d", port),
+			Started: time.Now().Round(0),
 		}, Environment: map[string]string{}}
-		r := strings.NewReplacer("{address}", n.Address, "{instance}", name, "{version}", q.Version, "{side}", q.Side, "{part}", q.Part)
+		r := strings.NewReplacer("{address}", n.Address, "{instance}", name, "{version}", q.Version, "{side}", q.Side,
+			"{part}", q.Part)
 		for _, word := range q.Command {
 			n.Command = append(n.Command, r.Replace(word))
 		}
@@ -209,7 +211,8 @@ func (f fleet) launch(n note) error {
 	}
 	defer output.Close()
 	os.Remove(f.file(n.Name, ".exit"))
-	cmd := exec.Command("/bin/sh", append([]string{"-c", `trap : TERM; "$@"; echo $? >"$0"`, f.file(n.Name, ".exit")}, n.Command...)...)
+	cmd := exec.Command("/bin/sh",
+		append([]string{"-c", `trap : TERM; "$@"; echo $? >"$0"`, f.file(n.Name, ".exit")}, n.Command...)...)
 	cmd.Env = append(os.Environ(), "FLEET="+f.file(n.Name, ""))
 	for key, value := range n.Environment {
 		cmd.Env = append(cmd.Env, key+"="+value)

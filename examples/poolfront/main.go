@@ -63,7 +63,8 @@ func main() {
 	}
 	if err != nil {
 		answer = map[string]any{
-			"error": err.Error(), "changed": errors.Is(err, errChanged), "nobody": errors.Is(err, errNobody), "unreachable": errors.As(err, new(*url.Error)),
+			"error": err.Error(), "changed": errors.Is(err, errChanged), "nobody": errors.Is(err, errNobody),
+			"unreachable": errors.As(err, new(*url.Error)),
 		}
 	}
 	if err := json.NewEncoder(os.Stdout).Encode(answer); err != nil {
@@ -76,7 +77,9 @@ func do(q question) (any, error) {
 	case "count":
 		return count()
 	case "foresee":
-		return map[string]any{"share": q.Share, "steps": []string{fmt.Sprintf("PUT %s/pool: weights for %g %% on green", api, q.Share)}, "notes": []string{"a change takes seconds to be in force"}}, nil
+		return map[string]any{"share": q.Share,
+			"steps": []string{fmt.Sprintf("PUT %s/pool: weights for %g %% on green", api, q.Share)},
+			"notes": []string{"a change takes seconds to be in force"}}, nil
 	}
 	p, err := read()
 	if err != nil {
@@ -86,7 +89,8 @@ func do(q question) (any, error) {
 	share, known := shareOf(p)
 	switch q.Do {
 	case "read":
-		a := map[string]any{"revision": p.ETag, "pending": p.Pending, "counts": true, "blue": sides["blue"], "green": sides["green"]}
+		a := map[string]any{"revision": p.ETag, "pending": p.Pending, "counts": true, "blue": sides["blue"],
+			"green": sides["green"]}
 		if known {
 			a["share"] = share
 		}
@@ -178,7 +182,8 @@ func sides(p pool) map[string][]instance {
 	list := map[string][]instance{"blue": {}, "green": {}}
 	for _, m := range p.Members {
 		side := m.Labels["side"]
-		list[side] = append(list[side], instance{cmp.Or(m.Labels["name"], m.Address), m.Address, m.Labels["version"], m.Labels["out"] == "yes"})
+		list[side] = append(list[side],
+			instance{cmp.Or(m.Labels["name"], m.Address), m.Address, m.Labels["version"], m.Labels["out"] == "yes"})
 	}
 	return list
 }
@@ -219,7 +224,8 @@ func members(sides map[string][]instance, share float64) []member {
 			in += map[bool]int{false: 1}[i.Out]
 		}
 		for _, i := range sides[side] {
-			m := member{Address: i.Address, Labels: map[string]string{"side": side, "name": i.Name, "version": i.Version}}
+			m := member{Address: i.Address,
+				Labels: map[string]string{"side": side, "name": i.Name, "version": i.Version}}
 			if i.Out {
 				m.Labels["out"] = "yes"
 			}

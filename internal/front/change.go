@@ -23,7 +23,8 @@ type Change struct {
 
 // What is said of changes at several kinds of front.
 const (
-	StaysOpen    = "every connection stays open; requests that are being answered are answered where they are, the next one on the same connection is placed anew"
+	StaysOpen = "every connection stays open; requests that are being answered are answered where they are, the " +
+		"next one on the same connection is placed anew"
 	SessionsStay = "who has a session stays where it is, so the share of requests follows only as sessions end"
 )
 
@@ -153,13 +154,15 @@ func Takes(list []reading.Server) []bool {
 
 // Weigh finds the weights, from 1 to most, of both sides' instances for a share on green, and within a side by what
 // each carries, as far as the plan says it. Those that get nothing have 0.
-func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share, most int) (w split.Weights, of [2][]int, err error) {
+func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share, most int) (w split.Weights,
+	of [2][]int, err error) {
 	groups := make([]split.Group, len(sides))
 	for side, list := range sides {
 		groups[side].Share = share.Of(split.Side(side))
 		for n, takes := range Takes(list) {
 			if takes {
-				groups[side].Capacities = append(groups[side].Capacities, cmp.Or(carry[side].At(list[n].Name, list[n].Address), 1))
+				groups[side].Capacities = append(groups[side].Capacities,
+					cmp.Or(carry[side].At(list[n].Name, list[n].Address), 1))
 			}
 		}
 	}

@@ -14,9 +14,11 @@ import (
 func TestWeighByCapacity(t *testing.T) {
 	sides := [2][]reading.Server{
 		{{Name: "blue-1", Address: "10.1.0.1:80"}, {Name: "blue-2", Address: "10.1.0.2:80"}},
-		{{Name: "green-1", Address: "10.1.0.3:80"}, {Name: "green-2", Address: "10.1.0.4:80"}, {Name: "green-3", Address: "10.1.0.5:81"}},
+		{{Name: "green-1", Address: "10.1.0.3:80"}, {Name: "green-2", Address: "10.1.0.4:80"},
+			{Name: "green-3", Address: "10.1.0.5:81"}},
 	}
-	carry := [2]plan.Capacity{{}, {Each: 100, Of: map[string]float64{"green-1": 50, "10.1.0.4": 200, "10.1.0.5:80": 700}}}
+	carry := [2]plan.Capacity{{},
+		{Each: 100, Of: map[string]float64{"green-1": 50, "10.1.0.4": 200, "10.1.0.5:80": 700}}}
 	for _, c := range []struct {
 		share split.Share
 		want  string

@@ -139,7 +139,8 @@ func (m *OrderFile) Raise(h Homing, at time.Time) (reading.Order, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), m.limit())
 	before, _ := m.loadOrder(ctx) // what this process knows will do
 	cancel()
-	o := reading.Order{Generation: before.Generation + 1, Term: before.Term, Side: h.Side, At: at.UTC(), By: h.By, Why: h.Why, Folder: h.Folder}
+	o := reading.Order{Generation: before.Generation + 1, Term: before.Term, Side: h.Side, At: at.UTC(), By: h.By,
+		Why: h.Why, Folder: h.Folder}
 	m.mu.Lock()
 	m.last = o
 	m.mu.Unlock()

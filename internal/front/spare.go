@@ -73,7 +73,8 @@ func NoSpareAddress(d plan.SpareDoor) error {
 	if d.Listen == "" {
 		return nil
 	}
-	return section.Mistake{What: "only the embedded front listens for the spare side at an address of its own", Try: `write "header: NAME" or "cookie: NAME"`}
+	return section.Mistake{What: "only the embedded front listens for the spare side at an address of its own",
+		Try: `write "header: NAME" or "cookie: NAME"`}
 }
 
 // renewing keeps several fronts of this process from renewing a secret at once.

@@ -40,7 +40,8 @@ func TestSpareSecrets(t *testing.T) {
 			t.Errorf("in the place of %q it is %q, %v", text, secret, err)
 		}
 	}
-	if secret, err := RenewSpareSecret(filepath.Join(file, "nowhere"), first); err == nil || !isSecret(secret) || secret == first {
+	if secret, err := RenewSpareSecret(filepath.Join(file, "nowhere"), first); err == nil || !isSecret(secret) ||
+		secret == first {
 		t.Errorf("where it cannot be written it is %q, %v", secret, err)
 	}
 }
@@ -51,7 +52,8 @@ func TestWhereASpareDoorLeads(t *testing.T) {
 	for _, c := range []struct {
 		share split.Share
 		want  split.Side
-	}{{2500, split.Green}, {9900, split.Green}, {split.Whole, split.Blue}, {100, split.Blue}, {0, split.Green}, {1, split.Green}} {
+	}{{2500, split.Green}, {9900, split.Green}, {split.Whole, split.Blue}, {100, split.Blue}, {0, split.Green},
+		{1, split.Green}} {
 		if s = s.At(c.share); s.Side != c.want {
 			t.Errorf("at %v it leads to %v", c.share, s.Side)
 		}

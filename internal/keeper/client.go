@@ -65,7 +65,8 @@ const FromNow = math.MaxUint64
 
 // Person is somebody who watches or steers, by a client of their own.
 type Person struct {
-	Client string    `json:"client"`         // identity of the client, the same for as long as it runs; "" for a command alone
+	// identity of the client, the same for as long as it runs; "" for a command alone
+	Client string    `json:"client"`
 	By     string    `json:"by"`             // the person's handle
 	From   string    `json:"from,omitempty"` // where that is
 	Since  time.Time `json:"since,omitzero"`

@@ -173,7 +173,8 @@ func (k *Keeper) choose(ctx context.Context, c wanted) (chosen, error) {
 // standing adds what stands on the target to the versions that there are, for parts that have no source of versions:
 // what somebody else put there is what there is. The version that a command names stays; where it names none it is
 // the one that stands there, if it is one.
-func (k *Keeper) standing(ctx context.Context, target split.Side, c wanted, byPart map[string][]raise.Version) (version string, err error) {
+func (k *Keeper) standing(ctx context.Context, target split.Side, c wanted,
+	byPart map[string][]raise.Version) (version string, err error) {
 	version = c.version
 	for n, part := range k.Plan.Parts {
 		if _, own := k.Sources[part.Name]; own || part.Stacks[target].Kind() != plan.Standing {
@@ -203,7 +204,8 @@ func Stand(part string, list []reading.Instance) []raise.Version {
 		if v.Name == "" {
 			v.Name = Unknown
 		}
-		if at := slices.IndexFunc(offer, func(o raise.Version) bool { return o.Name == v.Name }); i.Part != part || at >= 0 {
+		if at := slices.IndexFunc(offer, func(o raise.Version) bool { return o.Name == v.Name }); i.Part != part ||
+			at >= 0 {
 			if at >= 0 && offer[at].ID != v.ID {
 				offer[at].ID = "" // of more than one build
 			}
@@ -256,8 +258,10 @@ func (k *Keeper) beginning(ctx context.Context, a crossing.Begin) (crossing.Act,
 	if len(a.Route) == 0 {
 		a.Route = k.Plan.Route
 	}
-	a.Service, a.Folder, a.Number, a.Keep, a.Then = k.Plan.Service, k.Folder, k.latest.Load().Crossing.Number+1, k.Plan.Keep, k.Plan.Then
-	a.Target, a.LiveVersion, a.Choices, a.Nobody, a.NothingNew = b.target, b.version, b.choices, b.nobody, raise.NothingNew(b.choices, b.live)
+	a.Service, a.Folder, a.Number, a.Keep, a.Then = k.Plan.Service, k.Folder, k.latest.Load().Crossing.Number+1,
+		k.Plan.Keep, k.Plan.Then
+	a.Target, a.LiveVersion, a.Choices, a.Nobody, a.NothingNew = b.target, b.version, b.choices, b.nobody,
+		raise.NothingNew(b.choices, b.live)
 	return a, nil
 }
 
@@ -281,7 +285,8 @@ func Live(share split.Share) (split.Side, error) {
 
 // Offers are the versions that there are to choose from, for each part of a plan that has
 // versions of its own, or of which instances stand: stand says what those are.
-func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Source, stand func(part string) ([]raise.Version, error)) ([]Offer, error) {
+func Offers(ctx context.Context, p *plan.Plan, sources map[string]versions.Source,
+	stand func(part string) ([]raise.Version, error)) ([]Offer, error) {
 	var offers []Offer
 	for _, part := range p.Parts {
 		source, own := sources[part.Name]

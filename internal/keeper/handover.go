@@ -19,7 +19,8 @@ func (k *Keeper) HandOver(ctx context.Context) (Memory, error) {
 		s := k.engine.State()
 		switch {
 		case s.Task.ID != 0:
-			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsBusy, Stage: s.Stage, Number: s.Number, Side: s.Target, Task: s.Task, Leg: -1}}}
+			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsBusy, Stage: s.Stage, Number: s.Number,
+				Side: s.Target, Task: s.Task, Leg: -1}}}
 		case k.proving:
 			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsProving}}}
 		default:

@@ -34,8 +34,10 @@ func (o occasion) environment() map[string]string {
 	}
 	percent := strings.TrimSuffix(o.share.String(), " %")
 	return map[string]string{
-		"VAIVEN_MOMENT": string(o.moment), "VAIVEN_SIDE": o.side.String(), "VAIVEN_SHARE": percent, "VAIVEN_CROSSING": strconv.Itoa(s.Number),
-		"VAIVEN_VERSION": s.Version, "VAIVEN_BUILD": s.Build, "VAIVEN_LIVE_VERSION": s.LiveVersion, "VAIVEN_REASON": o.why, "VAIVEN_BY": s.Task.By,
+		"VAIVEN_MOMENT": string(o.moment), "VAIVEN_SIDE": o.side.String(), "VAIVEN_SHARE": percent,
+		"VAIVEN_CROSSING": strconv.Itoa(s.Number),
+		"VAIVEN_VERSION":  s.Version, "VAIVEN_BUILD": s.Build, "VAIVEN_LIVE_VERSION": s.LiveVersion,
+		"VAIVEN_REASON": o.why, "VAIVEN_BY": s.Task.By,
 	}
 }
 
@@ -158,11 +160,14 @@ func (k *Keeper) after(e crossing.Event) {
 			moments = append(moments, plan.AfterLeg)
 		}
 	case crossing.Ended:
-		moments = append(moments, map[crossing.Stage]plan.HookMoment{crossing.RolledBack: plan.WhenRolled, crossing.CalledOff: plan.WhenOff, crossing.Settled: plan.WhenSettled}[f.Stage])
+		moments = append(moments,
+			map[crossing.Stage]plan.HookMoment{crossing.RolledBack: plan.WhenRolled, crossing.CalledOff: plan.WhenOff,
+				crossing.Settled: plan.WhenSettled}[f.Stage])
 	case crossing.Asked:
 		moments, o.why = append(moments, plan.WhenAsks), words.Whole(f.Question, s)
 	case crossing.Frozen:
-		if moments, o.why = append(moments, plan.WhenFrozen), words.Cause(f.Cause, s); f.Cause.Kind == crossing.HomeIll {
+		if moments, o.why = append(moments, plan.WhenFrozen),
+			words.Cause(f.Cause, s); f.Cause.Kind == crossing.HomeIll {
 			moments = append(moments, plan.WhenLiveIll)
 		}
 	case crossing.Ailed:
@@ -176,7 +181,8 @@ func (k *Keeper) after(e crossing.Event) {
 		}
 		for _, h := range k.Plan.Hooks {
 			if h.Moment == m {
-				k.afters = append(k.afters, func(ctx context.Context) { _ = k.hook(ctx, h, o) }) // what came of it is recorded
+				// what came of it is recorded
+				k.afters = append(k.afters, func(ctx context.Context) { _ = k.hook(ctx, h, o) })
 			}
 		}
 	}

@@ -21,7 +21,8 @@ func hooked(log string) func(*world) {
 		for _, m := range plan.HookMoments {
 			w.plan.Hooks = append(w.plan.Hooks, plan.Hook{
 				Moment: m, Within: time.Minute,
-				Words: []string{"sh", "-c", `echo "$VAIVEN_MOMENT $VAIVEN_SERVICE $VAIVEN_SIDE $VAIVEN_SHARE $VAIVEN_VERSION $VAIVEN_LIVE_VERSION $VAIVEN_CROSSING $VAIVEN_REASON" >>` + log},
+				Words: []string{"sh", "-c",
+					`echo "$VAIVEN_MOMENT $VAIVEN_SERVICE $VAIVEN_SIDE $VAIVEN_SHARE $VAIVEN_VERSION $VAIVEN_LIVE_VERSION $VAIVEN_CROSSING $VAIVEN_REASON" >>` + log},
 			})
 		}
 	}
@@ -46,14 +47,17 @@ func TestHooksRunAtTheirMoments(t *testing.T) {
 		r.yes(crossing.AskLeg)
 		r.until("all is on green", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keeping })
 		r.do(Command{Act: crossing.Back{}, Why: "it looks wrong"})
-		r.until("it has rolled back", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && r.ran() >= 5 })
+		r.until("it has rolled back",
+			func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && r.ran() >= 5 })
 		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
-		r.until("green is gone", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 && s.Crossing.Task.ID == 0 })
+		r.until("green is gone",
+			func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 && s.Crossing.Task.ID == 0 })
 		data, err := os.ReadFile(log)
 		if err != nil {
 			t.Fatal(err)
 		}
-		var before, after []string // each in its order; nothing waits for what runs after, so it may run beside the others
+		// each in its order; nothing waits for what runs after, so it may run beside the others
+		var before, after []string
 		for line := range strings.Lines(string(data)) {
 			if line = strings.TrimSuffix(line, "\n"); strings.HasPrefix(line, "before-") {
 				before = append(before, line)
@@ -61,13 +65,16 @@ func TestHooksRunAtTheirMoments(t *testing.T) {
 				after = append(after, line)
 			}
 		}
-		if before[0] != "before-raise sailings green 0 4.3.0 4.2.0 1 " || after[0] != "proven sailings green 0 4.3.0 4.2.0 1 " {
+		if before[0] != "before-raise sailings green 0 4.3.0 4.2.0 1 " ||
+			after[0] != "proven sailings green 0 4.3.0 4.2.0 1 " {
 			t.Errorf("it begins with\n%s", data)
 		}
-		if before[len(before)-1] != "before-retire sailings green 0 4.3.0 4.2.0 1 it looks wrong" || after[len(after)-1] != "rolled-back sailings green 0 4.3.0 4.2.0 1 it looks wrong" {
+		if before[len(before)-1] != "before-retire sailings green 0 4.3.0 4.2.0 1 it looks wrong" ||
+			after[len(after)-1] != "rolled-back sailings green 0 4.3.0 4.2.0 1 it looks wrong" {
 			t.Errorf("it ends with\n%s", data)
 		}
-		if b, a := strings.Count(string(data), "before-leg sailings green 100 4.3.0"), strings.Count(string(data), "after-leg sailings green 100 4.3.0"); b != 1 || a != 1 {
+		if b, a := strings.Count(string(data), "before-leg sailings green 100 4.3.0"),
+			strings.Count(string(data), "after-leg sailings green 100 4.3.0"); b != 1 || a != 1 {
 			t.Errorf("the last leg: %d before, %d after\n%s", b, a, data)
 		}
 	}, hooked(log))
@@ -80,17 +87,20 @@ func TestAHookThatFails(t *testing.T) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.until("it stands still", func(s Snapshot) bool { return s.Crossing.Frozen() })
 		f, ok := s.Crossing.FrozenBy(crossing.ByFront)
-		if !ok || f.Cause.Trouble.Kind != crossing.TroubleHook || !strings.Contains(f.Cause.Trouble.Said, "before-leg, sh: exit status 3: no permit") || r.share != 0 {
+		if !ok || f.Cause.Trouble.Kind != crossing.TroubleHook ||
+			!strings.Contains(f.Cause.Trouble.Said, "before-leg, sh: exit status 3: no permit") || r.share != 0 {
 			t.Errorf("it stands still because of %+v, with %v", s.Crossing.Freezes, r.share)
 		}
 		if err := os.WriteFile(file, nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
 		r.do(Command{Act: crossing.Resume{}})
-		r.until("what fails after holds nothing up", func(s Snapshot) bool { return r.share > 0 && !s.Crossing.Frozen() && r.ran() >= 3 })
+		r.until("what fails after holds nothing up",
+			func(s Snapshot) bool { return r.share > 0 && !s.Crossing.Frozen() && r.ran() >= 3 })
 	}, func(w *world) {
 		w.plan.Hooks = []plan.Hook{
-			{Moment: plan.BeforeLeg, Within: time.Minute, Words: []string{"sh", "-c", "[ -e " + file + " ] || { echo no permit; exit 3; }"}},
+			{Moment: plan.BeforeLeg, Within: time.Minute,
+				Words: []string{"sh", "-c", "[ -e " + file + " ] || { echo no permit; exit 3; }"}},
 			{Moment: plan.AfterLeg, Within: time.Minute, Words: []string{"false"}},
 		}
 	})
@@ -102,7 +112,8 @@ func TestAHookThatHangs(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	begun := time.Now()
-	if err := k.runHook(ctx, plan.Hook{Words: []string{"sleep", "600"}}, occasion{}); !errors.Is(err, context.DeadlineExceeded) || time.Since(begun) > time.Minute {
+	if err := k.runHook(ctx, plan.Hook{Words: []string{"sleep", "600"}}, occasion{}); !errors.Is(err,
+		context.DeadlineExceeded) || time.Since(begun) > time.Minute {
 		t.Errorf("after %v: %v", time.Since(begun), err)
 	}
 }
@@ -120,7 +131,8 @@ func TestAHookIsShown(t *testing.T) {
 			}
 		}()
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
-		if h := <-seen; h.Moment != plan.BeforeRaise || h.Command != "sleep" || h.Within != time.Minute || h.Since.IsZero() {
+		if h := <-seen; h.Moment != plan.BeforeRaise || h.Command != "sleep" || h.Within != time.Minute ||
+			h.Since.IsZero() {
 			t.Errorf("shown is %+v", h)
 		}
 		r.until("it has run", func(s Snapshot) bool { return s.Hook == engine.Hook{} })

@@ -95,7 +95,8 @@ type Memory struct {
 	Engine engine.Memory `json:"engine"`
 	Proof  proof.Proof   `json:"proof"`
 	About  prove.About   `json:"about"`
-	Ended  bool          `json:"-"` // the keeper before was ended, and has handed nothing over: what it sent off counts no more
+	// the keeper before was ended, and has handed nothing over: what it sent off counts no more
+	Ended bool `json:"-"`
 }
 
 // Config is what a keeper works with. All fields have to be set, but for those that say
@@ -111,13 +112,16 @@ type Config struct {
 	Trail   Trail  // nil: the track ends with the keeper
 	Memory  Memory // of the keeper that this one goes on for; empty if there is none
 
-	Health func(split.Side) Health                                                          // nil: by the plan's checks
-	Tell   Tell                                                                             // nil: at their own addresses
-	Prove  func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
-	Hold   func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
-	Folder string                                                                           // identity of the state folder, "" if it is not known
-	Key    []byte                                                                           // for digests of what a side was
-	Log    *slog.Logger                                                                     // nil: the default one
+	Health func(split.Side) Health // nil: by the plan's checks
+	// nil: at their own addresses
+	Tell  Tell
+	Prove func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
+	Hold  func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
+	// identity of the state folder, "" if it is not known
+	Folder string
+	// for digests of what a side was
+	Key []byte
+	Log *slog.Logger // nil: the default one
 }
 
 // The rhythm of the keeper, and its limits.
@@ -158,17 +162,18 @@ type Keeper struct {
 
 	// What follows belongs to the goroutine of Run.
 
-	engine   *engine.Engine
-	running  running
-	hooked   passage
-	kick     chan struct{} // has whoever goes home try again at once
-	telling  bool          // the front is being given instances
-	toldAt   time.Time     // when it was last
-	proofs   int           // begun so far, the last one's number
-	proof    proof.Proof   // the last one, or as far as it is
-	about    prove.About
-	proving  bool
-	passed   [2][]string             // by side: the instances whose last proof beside a crossing passed, nil if none did
+	engine  *engine.Engine
+	running running
+	hooked  passage
+	kick    chan struct{} // has whoever goes home try again at once
+	telling bool          // the front is being given instances
+	toldAt  time.Time     // when it was last
+	proofs  int           // begun so far, the last one's number
+	proof   proof.Proof   // the last one, or as far as it is
+	about   prove.About
+	proving bool
+	// by side: the instances whose last proof beside a crossing passed, nil if none did
+	passed   [2][]string
 	looks    []func(context.Context) // what was asked for beside a crossing, and has not begun
 	notice   string                  // what the logbook had to say at the start
 	handed   bool                    // another goes on
@@ -224,7 +229,8 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 		}
 	}
 	k.term.turn = semaphore.NewWeighted(1)
-	k.term.begins = c.Memory.Ended || m.At.IsZero() && (state.Task.Do == crossing.TaskMove || state.Late.ID != 0) // it may still be on its way
+	// it may still be on its way
+	k.term.begins = c.Memory.Ended || m.At.IsZero() && (state.Task.Do == crossing.TaskMove || state.Late.ID != 0)
 	now := time.Now()
 	k.engine = engine.New(c.Plan, state, now, m)
 	k.typical(ctx)
@@ -362,7 +368,8 @@ func (k *Keeper) happened(events []crossing.Event) {
 	for _, e := range events {
 		if b, ok := e.What.(crossing.Begun); ok {
 			k.proof, k.about, k.proving = proof.Proof{}, prove.About{}, false
-			k.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target", b.Target)
+			k.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target",
+				b.Target)
 		}
 		k.after(e)
 		k.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
@@ -372,14 +379,16 @@ func (k *Keeper) happened(events []crossing.Event) {
 
 // publish makes a snapshot and sends it to whoever watches.
 func (k *Keeper) publish(now time.Time) {
-	s := Snapshot{View: k.engine.View(now), Proof: k.proof, Proofs: k.proofs, Proving: k.proving, About: k.about, Trouble: k.book.trouble(now)}
+	s := Snapshot{View: k.engine.View(now), Proof: k.proof, Proofs: k.proofs, Proving: k.proving, About: k.about,
+		Trouble: k.book.trouble(now)}
 	s.Present, s.Watching = k.guests.list()
 	if s.Trouble == "" {
 		s.Trouble = k.notice
 	}
 	s.Front.Notice = cmp.Or(s.Front.Notice, k.elsewhere(s.View))
 	_, alone := s.Front.Split.Share.Alone()
-	k.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting && s.Crossing.Stage != crossing.Keeping)
+	k.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting &&
+		s.Crossing.Stage != crossing.Keeping)
 	k.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
 	k.latest.Store(&s)
 	k.hub.publish(s)
@@ -393,7 +402,8 @@ func (k *Keeper) elsewhere(v engine.View) string {
 		}
 		return what + " from another state folder than " + k.Plan.State + ": what is noted there is missing here"
 	}
-	text := cmp.Or(from("the logbook comes", v.Crossing.Folder), from("the front was sent home last", v.Front.Order.Folder))
+	text := cmp.Or(from("the logbook comes", v.Crossing.Folder),
+		from("the front was sent home last", v.Front.Order.Folder))
 	for _, side := range split.Sides {
 		for _, i := range v.Sides[side].Instances {
 			text = cmp.Or(text, from(i.Name+" was started", i.Folder))

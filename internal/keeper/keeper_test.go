@@ -59,7 +59,8 @@ func TestACrossingFromBeginningToEnd(t *testing.T) {
 		r.with(func() { recorded = slices.Clone(r.events) })
 		for n, want := range recorded {
 			if got := <-events; got.What.Kind() != want.What.Kind() || got.Seq != want.Seq {
-				t.Fatalf("event %d was told as %d %q and recorded as %q", n+1, got.Seq, got.What.Kind(), want.What.Kind())
+				t.Fatalf("event %d was told as %d %q and recorded as %q", n+1, got.Seq, got.What.Kind(),
+					want.What.Kind())
 			}
 		}
 		// The next one goes back to blue, with the roles swapped.
@@ -145,7 +146,8 @@ func TestFindingsAreAccepted(t *testing.T) {
 			t.Error("what was accepted is asked about again")
 		}
 	}, func(w *world) {
-		w.findings = []proof.Result{{Part: "web", Kind: proof.KindDifference, Check: "differences", Instance: "green", Ask: true, Want: "none", Got: "1: environment REGION"}}
+		w.findings = []proof.Result{{Part: "web", Kind: proof.KindDifference, Check: "differences", Instance: "green",
+			Ask: true, Want: "none", Got: "1: environment REGION"}}
 	})
 }
 
@@ -154,7 +156,8 @@ func TestAGuardRollsBackByItself(t *testing.T) {
 		r.onLeg()
 		r.with(func() { r.failing[split.Green] = 0.3 })
 		s := r.stage(crossing.RolledBack)
-		if r.now() != 0 || s.Crossing.Why.Kind != crossing.ByGuard || s.Crossing.Why.Alarm.Guard != "failing" || s.Crossing.Why.Alarm.Level < 0.1 {
+		if r.now() != 0 || s.Crossing.Why.Kind != crossing.ByGuard || s.Crossing.Why.Alarm.Guard != "failing" ||
+			s.Crossing.Why.Alarm.Level < 0.1 {
 			t.Errorf("the front has %v, because %+v", r.now(), s.Crossing.Why)
 		}
 	})
@@ -165,7 +168,8 @@ func TestAGuardOnAFigure(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		time.Sleep(30 * time.Second)
-		if s := r.stage(crossing.Shifting); s.Crossing.Frozen() || r.last().Lacks != nil && r.last().Guards[3].State != guard.Clear {
+		if s := r.stage(crossing.Shifting); s.Crossing.Frozen() ||
+			r.last().Lacks != nil && r.last().Guards[3].State != guard.Clear {
 			t.Errorf("it stands as %+v, %+v", s.Crossing, r.last().Guards[3])
 		}
 		begun := time.Now()
@@ -179,7 +183,8 @@ func TestAGuardOnAFigure(t *testing.T) {
 		r.onLeg()
 		r.with(func() { r.world.silent = true })
 		r.frozen(crossing.NotKnown)
-		if l := r.last().Lacks; len(l) == 0 || l[0].Kind != crossing.LackFigures || !strings.Contains(l[0].Said, "503") {
+		if l := r.last().Lacks; len(l) == 0 || l[0].Kind != crossing.LackFigures ||
+			!strings.Contains(l[0].Said, "503") {
 			t.Errorf("it lacks %+v", l)
 		}
 	}, figures)
@@ -188,7 +193,9 @@ func TestAGuardOnAFigure(t *testing.T) {
 // figures has a plan's guards watch a figure.
 func figures(w *world) {
 	w.plan.Parts[0].Figures = plan.Page{Path: "/metrics", Every: time.Second}
-	w.plan.Guards = append(w.plan.Guards, plan.Guard{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "memory_bytes"}, Margin: 10e6, Settle: time.Second, Then: plan.RollBack})
+	w.plan.Guards = append(w.plan.Guards,
+		plan.Guard{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "memory_bytes"}, Margin: 10e6,
+			Settle: time.Second, Then: plan.RollBack})
 	w.plan.Route[0].Dwell = 10 * time.Minute
 	w.leak = func() float64 { return 0 }
 	w.tells = func(i reading.Instance) reading.Told {
@@ -196,7 +203,8 @@ func figures(w *world) {
 		if i.Side == split.Green {
 			v += w.leak()
 		}
-		told := reading.Told{Name: i.Name, Side: i.Side, Started: i.Started, Values: map[string]float64{"memory_bytes": v}}
+		told := reading.Told{Name: i.Name, Side: i.Side, Started: i.Started,
+			Values: map[string]float64{"memory_bytes": v}}
 		if w.silent {
 			told.Values, told.Said = nil, "status 503 at /metrics"
 		}
@@ -259,7 +267,8 @@ func TestAnUnhealthyInstanceIsTakenOut(t *testing.T) {
 
 // A logbook that is full, or hangs, holds up everything but going home.
 func TestGoingBackWithoutALogbook(t *testing.T) {
-	full, hangs := troubled("book", 0, false, errors.New("no space left on device")), troubled("book", time.Hour, true, nil)
+	full, hangs := troubled("book", 0, false, errors.New("no space left on device")),
+		troubled("book", time.Hour, true, nil)
 	for name, trouble := range map[string]func(string) (time.Duration, bool, error){"full": full, "hangs": hangs} {
 		t.Run(name, func(t *testing.T) {
 			play(t, func(t *testing.T, r *rig) {
@@ -419,7 +428,8 @@ func TestSomebodyElseAtTheFront(t *testing.T) {
 // Somebody goes home past the keeper, by its order: also where the share says nothing.
 func TestSomebodyElseGoesHome(t *testing.T) {
 	elsewhere := func(r *rig) {
-		_, err := worldFront{r.world}.Home(context.Background(), front.Homing{Side: split.Blue, By: "ada", Why: "the pier is closed"})
+		_, err := worldFront{r.world}.Home(context.Background(),
+			front.Homing{Side: split.Blue, By: "ada", Why: "the pier is closed"})
 		if err != nil {
 			r.t.Fatal(err)
 		}
@@ -428,7 +438,8 @@ func TestSomebodyElseGoesHome(t *testing.T) {
 		r.onLeg()
 		elsewhere(r)
 		s := r.stage(crossing.RolledBack)
-		if w := s.Crossing.Why; w.Kind != crossing.ByOrder || w.Order.By != "ada" || w.Order.Why != "the pier is closed" {
+		if w := s.Crossing.Why; w.Kind != crossing.ByOrder || w.Order.By != "ada" ||
+			w.Order.Why != "the pier is closed" {
 			t.Errorf("it ended because of %+v", w)
 		}
 	})
@@ -575,7 +586,8 @@ func TestRetiring(t *testing.T) {
 		time.Sleep(5 * time.Second)
 		r.with(func() {
 			if n := len(r.sides[split.Green]); n != 1 {
-				t.Errorf("%d instances are left: the one that was told to end has its grace, and the next is the next keeper's", n)
+				t.Errorf("%d instances are left: the one that was told to end has its grace, and the next is the "+
+					"next keeper's", n)
 			}
 		})
 		r.start()
@@ -590,7 +602,10 @@ func TestByHand(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.refused(Command{Act: crossing.Raise{Version: "4.2.1"}}, "nothing has changed")
 		r.do(Command{Act: crossing.Raise{Version: "4.3.0"}})
-		r.until("green is up", func(s Snapshot) bool { return s.Sides[split.Green].Healthy == 2 && s.Crossing.Task.ID == 0 })
+		r.until("green is up", func(s Snapshot) bool {
+			return s.Sides[split.Green].Healthy == 2 &&
+				s.Crossing.Task.ID == 0
+		})
 		r.until("the front has it", func(Snapshot) bool { return len(r.counts[split.Green]) == 2 })
 		r.refused(Command{Act: crossing.Shift{Share: 2500}}, "green is not proven")
 		r.refused(Command{Act: crossing.Shift{Share: 2500, Unproven: true}}, "say why")
@@ -600,7 +615,8 @@ func TestByHand(t *testing.T) {
 		r.do(Command{Act: crossing.Shift{Share: 0}})
 		r.until("it is in force", func(s Snapshot) bool { return r.share == 0 && s.Crossing.Share == 0 })
 		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
-		r.until("green is gone", func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 && s.Crossing.Task.ID == 0 })
+		r.until("green is gone",
+			func(s Snapshot) bool { return len(r.sides[split.Green]) == 0 && s.Crossing.Task.ID == 0 })
 	})
 }
 
@@ -645,7 +661,8 @@ func TestABuildThatChangesUnderOurHands(t *testing.T) {
 		r.with(func() { r.source["4.2.1"] = "ffff" })
 		r.do(Command{Act: crossing.Yes{Question: q.ID}})
 		s := r.stage(crossing.CalledOff)
-		if said := s.Crossing.Why.Trouble.Said; !strings.Contains(said, "was build 7c1e when it was chosen, and is ffff now") {
+		if said := s.Crossing.Why.Trouble.Said; !strings.Contains(said,
+			"was build 7c1e when it was chosen, and is ffff now") {
 			t.Errorf("it ended because of %+v", s.Crossing.Why)
 		}
 	})
@@ -658,7 +675,8 @@ func TestAListThatFailsHidesNoInstance(t *testing.T) {
 		r.with(func() {
 			r.trouble = troubled("list", 0, false, errors.New("host green.vessa does not answer"))
 		})
-		s := r.until("it says so", func(s Snapshot) bool { return strings.Contains(s.Sides[split.Green].Error, "host green.vessa") })
+		s := r.until("it says so",
+			func(s Snapshot) bool { return strings.Contains(s.Sides[split.Green].Error, "host green.vessa") })
 		if s.Sides[split.Green].Healthy != 2 {
 			t.Errorf("green is %+v", s.Sides[split.Green])
 		}
@@ -669,7 +687,10 @@ func TestChecksAreMadeAgain(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.refused(Command{Act: crossing.Prove{}}, "green has no instances: raise it first")
 		r.do(Command{Act: crossing.Raise{Version: "4.3.0"}})
-		r.until("green is up", func(s Snapshot) bool { return s.Sides[split.Green].Healthy == 2 && s.Crossing.Task.ID == 0 })
+		r.until("green is up", func(s Snapshot) bool {
+			return s.Sides[split.Green].Healthy == 2 &&
+				s.Crossing.Task.ID == 0
+		})
 		r.do(Command{Act: crossing.Prove{}})
 		s := r.until("it is proven", func(s Snapshot) bool { return len(s.Proof.Results) == 1 && !s.Proving })
 		if !s.Proof.Pass() || s.Crossing.Proven {
@@ -693,7 +714,8 @@ func TestSnapshotsAndCommandsCanBeSerialised(t *testing.T) {
 		if second, err := json.Marshal(again); err != nil || string(second) != string(data) {
 			t.Errorf("a snapshot changes on its way: %v\n%s\n%s", err, data, second)
 		}
-		c := Command{Act: crossing.Begin{Version: "4.3.0", Versions: map[string]string{"worker": "2"}, Hold: true}, By: "marit", Seen: 7, Why: "the tide"}
+		c := Command{Act: crossing.Begin{Version: "4.3.0", Versions: map[string]string{"worker": "2"}, Hold: true},
+			By: "marit", Seen: 7, Why: "the tide"}
 		var got Command
 		if data, err = json.Marshal(c); err != nil {
 			t.Fatal(err)
@@ -754,7 +776,8 @@ func TestWhatThereIsToChoose(t *testing.T) {
 // BenchmarkPublish is what a screen costs the keeper, ten times a second.
 func BenchmarkPublish(b *testing.B) {
 	w := newWorld()
-	k, err := New(b.Context(), Config{Plan: w.plan, Front: worldFront{w}, Stacks: worldStacks{w}, Book: worldBook{w}, Prober: &worldProber{}})
+	k, err := New(b.Context(),
+		Config{Plan: w.plan, Front: worldFront{w}, Stacks: worldStacks{w}, Book: worldBook{w}, Prober: &worldProber{}})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -789,8 +812,10 @@ func TestAnotherGoesOn(t *testing.T) {
 		time.Sleep(300 * time.Millisecond)
 		r.start()
 		s := r.until("the next one is ready", func(s Snapshot) bool { return s.Ready && s.Left < before.Left })
-		if s.Crossing.Frozen() || s.Crossing.Seq != before.Crossing.Seq || !s.Hole.To.IsZero() || s.Left < before.Left-3*time.Second || len(s.Track) < len(before.Track) {
-			t.Errorf("it goes on with %v, %v left of %v, hole %v, a track of %d points after %d", s.Crossing, s.Left, before.Left, s.Hole, len(s.Track), len(before.Track))
+		if s.Crossing.Frozen() || s.Crossing.Seq != before.Crossing.Seq || !s.Hole.To.IsZero() ||
+			s.Left < before.Left-3*time.Second || len(s.Track) < len(before.Track) {
+			t.Errorf("it goes on with %v, %v left of %v, hole %v, a track of %d points after %d", s.Crossing, s.Left,
+				before.Left, s.Hole, len(s.Track), len(before.Track))
 		}
 		if g, was := s.Guards, before.Guards; len(g) == 0 || g[0].Trial.Of < was[0].Trial.Of {
 			t.Errorf("its guards know %+v, and knew %+v", g, was)
@@ -829,7 +854,8 @@ func TestTheWayBackCloses(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t)
 		r.begin("4.3.0")
-		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
+		r.until("the first leg runs",
+			func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 		r.with(func() { r.narrows = true })
 		s := r.until("it is narrow", func(s Snapshot) bool { return s.WayBack.State == wayback.Narrow })
 		if s.WayBack.Worst.Kind != wayback.Same || s.Crossing.Frozen() {
@@ -838,7 +864,9 @@ func TestTheWayBackCloses(t *testing.T) {
 		r.with(func() { r.closes = true })
 		s = r.until("it is closed", func(s Snapshot) bool { return s.Crossing.Frozen() })
 		f, ok := s.Crossing.FrozenBy(crossing.WayClosed)
-		if !ok || f.Cause.Way.Kind != wayback.Data || s.WayBack.State != wayback.Closed || !strings.Contains(words.Frozen(s.Crossing), "there is no way back any more: blue data: fits: want 0, got 12") {
+		if !ok || f.Cause.Way.Kind != wayback.Data || s.WayBack.State != wayback.Closed ||
+			!strings.Contains(words.Frozen(s.Crossing), "there is no way back any more: blue data: fits: want 0, got "+
+				"12") {
 			t.Errorf("closed: %v, %+v", words.Frozen(s.Crossing), s.WayBack.Worst)
 		}
 		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Resume{}, By: "marit"}); err != nil {
@@ -883,12 +911,18 @@ func TestWhatEndsIsStartedAgain(t *testing.T) {
 				t.Errorf("started again at %v: the pauses do not grow", at)
 			}
 		}
-		r.until("it is shown", func(s Snapshot) bool { l := s.Sides[split.Blue].Restarts; return len(l) == 1 && l[0].Count == 4 })
+		r.until("it is shown", func(s Snapshot) bool {
+			l := s.Sides[split.Blue].Restarts
+			return len(l) == 1 &&
+				l[0].Count == 4
+		})
 		time.Sleep(time.Minute)
 		r.begin("4.3.0")
-		r.until("the first leg runs", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
+		r.until("the first leg runs",
+			func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 		ends(split.Green)
-		s := r.until("it goes home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && s.Crossing.Task.ID == 0 })
+		s := r.until("it goes home",
+			func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && s.Crossing.Task.ID == 0 })
 		if s.Crossing.Why.Alarm.Watch != plan.Unhealthy {
 			t.Errorf("because of %v", s.Crossing.Why)
 		}
@@ -919,9 +953,11 @@ func TestStartedAgainOfTheSameBuild(t *testing.T) {
 		}
 		ends(1)
 		s := r.until("somebody serves", func(s Snapshot) bool {
-			return slices.ContainsFunc(s.Sides[split.Blue].Instances, func(c reading.Condition) bool { return c.Other != "" && c.State == reading.Healthy })
+			return slices.ContainsFunc(s.Sides[split.Blue].Instances,
+				func(c reading.Condition) bool { return c.Other != "" && c.State == reading.Healthy })
 		})
-		if text := words.Standing(s.View, words.Seen{}, time.Now()); text.Gravity != words.Wrong || !strings.Contains(text.Text, "another build than was delivered (bin/sailings differs)") {
+		if text := words.Standing(s.View, words.Seen{}, time.Now()); text.Gravity != words.Wrong ||
+			!strings.Contains(text.Text, "another build than was delivered (bin/sailings differs)") {
 			t.Errorf("it is said as %q", text.Text)
 		}
 		r.end()
@@ -933,12 +969,15 @@ func TestBackAfterTheEnd(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, func(w *world) { w.plan.Then, w.plan.Route = plan.ThenLeave, route.Route{{Part: split.Whole}} })
 		r.begin("4.3.0")
-		first := r.until("it has settled", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Settled && s.Crossing.Task.ID == 0 })
-		if _, err := r.keeper.Do(t.Context(), Command{Act: crossing.Back{}, By: "marit", Why: "berths are sold twice"}); err != nil {
+		first := r.until("it has settled",
+			func(s Snapshot) bool { return s.Crossing.Stage == crossing.Settled && s.Crossing.Task.ID == 0 })
+		if _, err := r.keeper.Do(t.Context(),
+			Command{Act: crossing.Back{}, By: "marit", Why: "berths are sold twice"}); err != nil {
 			t.Fatal(err)
 		}
 		s := r.until("it is home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack })
-		if s.Crossing.Number != first.Crossing.Number+1 || s.Front.Split.Share != 0 || s.Crossing.Why.Why != "berths are sold twice" {
+		if s.Crossing.Number != first.Crossing.Number+1 || s.Front.Split.Share != 0 ||
+			s.Crossing.Why.Why != "berths are sold twice" {
 			t.Errorf("it is %v, number %d", s.Crossing, s.Crossing.Number)
 		}
 		r.end()

@@ -25,7 +25,8 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 	q, err := k.question(ctx, o.Side, raised)
 	if err != nil {
 		r := proof.Result{
-			Part: k.Plan.Main().Name, Kind: proof.KindInstances, Check: "instances", Instance: o.Side.String(), Want: "a list", Got: k.said(err), At: time.Now(),
+			Part: k.Plan.Main().Name, Kind: proof.KindInstances, Check: "instances", Instance: o.Side.String(),
+			Want: "a list", Got: k.said(err), At: time.Now(),
 		}
 		k.report(crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}})
 		return
@@ -33,7 +34,9 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 	q.Told = func(p proof.Proof) { k.show(ctx, number, p, nil, false) }
 	was := make(chan wayback.Record, 1)
 	go func() {
-		r, _ := differ.Record(ctx, differ.Question{Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Sides: q.Sides}, o.Side.Other(), k.Key)
+		r, _ := differ.Record(ctx,
+			differ.Question{Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Sides: q.Sides}, o.Side.Other(),
+			k.Key)
 		was <- r
 	}()
 	p, about := k.Prove(ctx, q)
@@ -47,7 +50,8 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 }
 
 // question is what a proof is made of: both sides as they stand.
-func (k *Keeper) question(ctx context.Context, target split.Side, raised map[string]prove.Raised) (prove.Question, error) {
+func (k *Keeper) question(ctx context.Context, target split.Side, raised map[string]prove.Raised) (prove.Question,
+	error) {
 	q := prove.Question{
 		Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Target: target, Raised: raised,
 		Reach: func(ctx context.Context, address string) error { return front.Reach(ctx, k.Front, address) },
@@ -134,7 +138,8 @@ func (k *Keeper) look(ctx context.Context, check proof.Result) error {
 func (k *Keeper) proved(side split.Side, p proof.Proof, list []reading.Instance) {
 	k.passed[side] = nil
 	if len(p.Results) > 0 && len(p.Open(nil)) == 0 {
-		k.passed[side] = started(slices.DeleteFunc(slices.Clone(list), func(i reading.Instance) bool { return !i.Running }))
+		k.passed[side] = started(slices.DeleteFunc(slices.Clone(list),
+			func(i reading.Instance) bool { return !i.Running }))
 	}
 }
 
@@ -166,7 +171,8 @@ func (k *Keeper) built(i reading.Instance) time.Time {
 	return time.Time{}
 }
 
-func (k *Keeper) lookAt(ctx context.Context, check proof.Result, target split.Side, raised map[string]prove.Raised, number int, before proof.Proof, about prove.About) {
+func (k *Keeper) lookAt(ctx context.Context, check proof.Result, target split.Side, raised map[string]prove.Raised,
+	number int, before proof.Proof, about prove.About) {
 	q, err := k.question(ctx, target, raised)
 	if err != nil {
 		k.log.warn("look", "err", err)

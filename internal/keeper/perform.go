@@ -140,7 +140,8 @@ func (k *Keeper) said(err error) string { return k.Secrets.Hide(err.Error()) }
 // notDone reports that a task came to nothing. One that is only withheld, or that ends with the keeper, is taken up
 // again.
 func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
-	if cause := context.Cause(ctx); errors.Is(err, errWithheld) || errors.Is(err, errStopped) || errors.Is(cause, errWithheld) || cause == context.Canceled {
+	if cause := context.Cause(ctx); errors.Is(err, errWithheld) || errors.Is(err, errStopped) ||
+		errors.Is(cause, errWithheld) || cause == context.Canceled {
 		k.log.info("left", "task", o.Task, "why", err)
 		return
 	}
@@ -150,7 +151,8 @@ func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.Trou
 // move puts a share in force.
 func (k *Keeper) move(ctx context.Context, o engine.Order) {
 	if s := k.during(o); !o.Act {
-		if err := k.before(ctx, occasion{moment: plan.BeforeLeg, state: s, side: s.Target, share: o.Share.Of(s.Target)}); err != nil {
+		if err := k.before(ctx, occasion{moment: plan.BeforeLeg, state: s, side: s.Target,
+			share: o.Share.Of(s.Target)}); err != nil {
 			k.notDone(ctx, o, crossing.TroubleHook, err)
 			return
 		}
@@ -171,7 +173,8 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, crossing.TroubleFront, err)
 		return
 	}
-	k.report(crossing.TookEffect{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+	k.report(crossing.TookEffect{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision,
+		Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 }
 
 // during is the state in which a task is performed.
@@ -203,7 +206,8 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 			k.report(crossing.NotReturned{Task: o.ID, Home: crossing.Serving{Side: o.Side}})
 			return
 		case err == nil:
-			k.report(crossing.Returned{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision, Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
+			k.report(crossing.Returned{Task: o.ID, Share: d.Share, Generation: d.Order.Generation, Revision: d.Revision,
+				Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 			return
 		}
 		k.notDone(ctx, o, crossing.TroubleFront, err)
@@ -296,10 +300,12 @@ func (k *Keeper) same(ctx context.Context, o engine.Order) error {
 			continue
 		}
 		if !chosen[i.Part].Made(i) {
-			return fmt.Errorf("%s runs version %s, build %s, and %v gets requests: it is left alone", i.Name, i.Version, raise.Short(i.Build), o.Side)
+			return fmt.Errorf("%s runs version %s, build %s, and %v gets requests: it is left alone", i.Name, i.Version,
+				raise.Short(i.Build), o.Side)
 		}
 		if run[i.Part]++; run[i.Part] > chosen[i.Part].Instances {
-			return fmt.Errorf("%d of part %s are to run, and more do, of a side that gets requests: they are left alone", chosen[i.Part].Instances, i.Part)
+			return fmt.Errorf("%d of part %s are to run, and more do, of a side that gets requests: they are left "+
+				"alone", chosen[i.Part].Instances, i.Part)
 		}
 	}
 	return nil
@@ -332,14 +338,16 @@ func (k *Keeper) likeBefore(ctx context.Context, i reading.Instance) (like stack
 		}
 		some := 0
 		if like, some, err = k.settings(ctx, part, i.Side); err == nil && some == 0 {
-			err = fmt.Errorf("%w: what it ran with was the live side's, and nobody beside it runs any more who shows it: raise %v again", stack.ErrNoRestart, i.Side)
+			err = fmt.Errorf("%w: what it ran with was the live side's, and nobody beside it runs any more who shows "+
+				"it: raise %v again", stack.ErrNoRestart, i.Side)
 		}
 	}
 	return like, err
 }
 
 // settings are what a part's instances of a side run with that run, and of how many that is.
-func (k *Keeper) settings(ctx context.Context, part plan.Part, side split.Side) (like stack.Settings, some int, err error) {
+func (k *Keeper) settings(ctx context.Context, part plan.Part, side split.Side) (like stack.Settings, some int,
+	err error) {
 	list, err := k.Stacks.List(ctx, side)
 	if err != nil {
 		return like, 0, err
@@ -375,7 +383,8 @@ func (k *Keeper) unchanged(ctx context.Context, choices []raise.Choice) error {
 			return fmt.Errorf("part %s: version %s cannot be raised: %s", c.Part, c.Version, v.Wrong)
 		}
 		if c.Build != "" && v.ID != c.Build {
-			return fmt.Errorf("part %s: version %s was build %s when it was chosen, and is %s now: begin again if that is right",
+			return fmt.Errorf("part %s: version %s was build %s when it was chosen, and is %s now: begin again if "+
+				"that is right",
 				c.Part, c.Version, raise.Short(c.Build), raise.Short(v.ID))
 		}
 	}
@@ -511,7 +520,8 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 		}
 		switch patience := max(grace, stuckFor); {
 		case left.Waits > 0 && now.Sub(fewer) > patience:
-			return 0, fmt.Errorf("%d messages wait at %v or are being done there, and none fewer for %v: see to its consumers, or take the messages away at the broker, and retire it again", left.Waits, side, patience)
+			return 0, fmt.Errorf("%d messages wait at %v or are being done there, and none fewer for %v: see to its "+
+				"consumers, or take the messages away at the broker, and retire it again", left.Waits, side, patience)
 		case left.Waits > 0:
 			every = emptyEvery
 		case now.Sub(began) > grace:

@@ -36,7 +36,8 @@ type entry struct {
 const retryEvery = 500 * time.Millisecond
 
 func newRecorder(b Book, written uint64) *recorder {
-	return &recorder{book: b, turn: make(chan struct{}, 1), written: written, changed: make(chan struct{}), wake: make(chan struct{}, 1)}
+	return &recorder{book: b, turn: make(chan struct{}, 1), written: written, changed: make(chan struct{}),
+		wake: make(chan struct{}, 1)}
 }
 
 // add has events written.
@@ -169,7 +170,8 @@ func (r *recorder) trouble(now time.Time) string {
 	case r.failed != nil:
 		return fmt.Sprintf("the logbook cannot be written (%v): only rolling back and freezing work", r.failed)
 	case now.Sub(r.since) > bookLimit:
-		return fmt.Sprintf("the logbook has not answered for %v: only rolling back and freezing work", now.Sub(r.since).Round(time.Second))
+		return fmt.Sprintf("the logbook has not answered for %v: only rolling back and freezing work",
+			now.Sub(r.since).Round(time.Second))
 	}
 	return ""
 }

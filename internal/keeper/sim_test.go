@@ -66,7 +66,8 @@ func TestSimulation(t *testing.T) {
 		}
 	})
 	took := time.Since(begun)
-	t.Logf("%d crossings from -from=%d in %v, %.1f a second", min(next, *crossings), first, took.Round(time.Millisecond), float64(min(next, *crossings))/took.Seconds())
+	t.Logf("%d crossings from -from=%d in %v, %.1f a second", min(next, *crossings), first,
+		took.Round(time.Millisecond), float64(min(next, *crossings))/took.Seconds())
 	for _, what := range slices.Sorted(maps.Keys(total)) {
 		t.Logf("%9d  %s", total[what], what)
 	}
@@ -94,17 +95,20 @@ func newSim(t *testing.T, seed uint64) *sim {
 	s.queued = s.r.IntN(3) == 0
 	s.plan.Route = route.Route{}
 	for part := split.Share(500 + s.r.IntN(4000)); part < split.Whole; part += split.Share(1000 + s.r.IntN(6000)) {
-		s.plan.Route = append(s.plan.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
+		s.plan.Route = append(s.plan.Route,
+			route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
 	}
 	s.plan.Route = append(s.plan.Route, route.Leg{Part: split.Whole})
 	for side := range s.plan.Parts[0].Stacks {
 		s.plan.Parts[0].Stacks[side].Restart = s.r.IntN(2) == 0
 		if s.r.IntN(2) == 0 { // one at first, and more before some leg
-			s.plan.Parts[0].Stacks[side].Instances, s.plan.Parts[0].Stacks[side].Until = 1, split.Share(1+s.r.IntN(9000))
+			s.plan.Parts[0].Stacks[side].Instances, s.plan.Parts[0].Stacks[side].Until = 1,
+				split.Share(1+s.r.IntN(9000))
 			s.plan.Parts[0].Stacks[side].Then = []int{2, plan.AsLive}[s.r.IntN(2)]
 		}
 	}
-	s.plan.Keep, s.plan.Then = time.Duration(2+s.r.IntN(8))*time.Second, []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)]
+	s.plan.Keep, s.plan.Then = time.Duration(2+s.r.IntN(8))*time.Second,
+		[]plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)]
 	for n := range s.plan.Guards {
 		s.plan.Guards[n].Then = []plan.Action{plan.RollBack, plan.Freeze}[s.r.IntN(2)]
 	}
@@ -182,8 +186,10 @@ func (s *sim) person() {
 	leg, _ := c.Next()
 	share := split.Share(s.intN(10_001))
 	odd := []crossing.Act{
-		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{}, crossing.Next{Leg: leg}, crossing.Prove{}, crossing.Retire{Typed: "sailings"},
-		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.No{Question: c.Question.ID}, crossing.Raise{Version: "4.3.0"}, crossing.Yes{Question: c.Seq},
+		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{}, crossing.Next{Leg: leg},
+		crossing.Prove{}, crossing.Retire{Typed: "sailings"},
+		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.No{Question: c.Question.ID},
+		crossing.Raise{Version: "4.3.0"}, crossing.Yes{Question: c.Seq},
 	}
 	var command Command
 	switch {
@@ -305,14 +311,18 @@ func (s *sim) ends() {
 	s.with(func() { there = len(s.counts[c.Target.Other()]) > 0 || len(s.sides[c.Target.Other()]) > 0 })
 	if c.Stage != crossing.None && there {
 		if err := s.ask(Command{Act: crossing.Back{Force: true}}); err == nil {
-			s.soon("it was sent home and is not there", func(v Snapshot) bool { return s.share == home && v.Crossing.Stage.Over() })
+			s.soon("it was sent home and is not there",
+				func(v Snapshot) bool { return s.share == home && v.Crossing.Stage.Over() })
 		}
 	}
 	s.soon("what was to be done is never done", func(v Snapshot) bool {
 		t := v.Crossing.Task
 		return t.ID == 0 || v.Crossing.Stage.UnderWay() || t.Do == crossing.TaskRetire && !s.serves(t.Side.Other())
 	})
-	s.soon("what is shown is not what is so", func(v Snapshot) bool { return v.Crossing.Task.ID != 0 || v.Crossing.Share == s.share })
+	s.soon("what is shown is not what is so", func(v Snapshot) bool {
+		return v.Crossing.Task.ID != 0 ||
+			v.Crossing.Share == s.share
+	})
 	s.soon("not everything is recorded", func(v Snapshot) bool {
 		n := len(s.events)
 		return v.Trouble == "" && (n == 0 && v.Crossing.Seq == 0 || n > 0 && s.events[n-1].Seq == v.Crossing.Seq)
@@ -342,9 +352,11 @@ func (s *sim) ends() {
 	if len(s.broken) > 0 {
 		var lines []string
 		for _, e := range s.events {
-			lines = append(lines, fmt.Sprintf("%8.3f  %s: %s %+v", e.At.Sub(s.began).Seconds(), e.By, e.What.Kind(), e.What))
+			lines = append(lines, fmt.Sprintf("%8.3f  %s: %s %+v", e.At.Sub(s.began).Seconds(), e.By, e.What.Kind(),
+				e.What))
 		}
-		s.t.Errorf("-from=%d: %s\n%s\nrecorded:\n%s", s.seed, strings.Join(s.broken, "\n"), strings.Join(s.story, "\n"), strings.Join(lines, "\n"))
+		s.t.Errorf("-from=%d: %s\n%s\nrecorded:\n%s", s.seed, strings.Join(s.broken, "\n"), strings.Join(s.story, "\n"),
+			strings.Join(lines, "\n"))
 	}
 }
 

@@ -18,7 +18,8 @@ func (k *Keeper) Tryout(ctx context.Context) (r tryout.Report, inForce string, e
 	inForce = k.Plan.Front.Key.String()
 	name := k.Plan.AccessLog()
 	if name == "" {
-		return r, inForce, errors.New("the plan names no access log: add log to the front's system, or to same-request. For any other log there is vaiven split LOG")
+		return r, inForce, errors.New("the plan names no access log: add log to the front's system, or to " +
+			"same-request. For any other log there is vaiven split LOG")
 	}
 	texts := slices.Clone(tryout.Usual)
 	if !slices.Contains(texts, inForce) {

@@ -80,7 +80,8 @@ const rehearseEvery = 15 * time.Second
 // the way is known before it is needed.
 func (k *Keeper) rehearse(ctx context.Context) {
 	every(ctx, rehearseEvery, func() {
-		if s := k.latest.Load(); s.WayBack.State != "" && len(s.Sides[s.Crossing.Target.Other()].Instances) > 0 { // else there is nowhere to go back to
+		// else there is nowhere to go back to
+		if s := k.latest.Load(); s.WayBack.State != "" && len(s.Sides[s.Crossing.Target.Other()].Instances) > 0 {
 			_, _ = k.rehearsed(ctx)
 		}
 	})
@@ -137,7 +138,8 @@ func (k *Keeper) watchWayBack(ctx context.Context) {
 		if s.Crossing.Number == crossed && time.Since(last) < k.Plan.WayBack.Every {
 			return
 		}
-		if s.WayBack.State == "" || s.Crossing.Was.At.IsZero() || !s.Crossing.Moved || len(s.Sides[s.Crossing.Was.Side].Instances) == 0 {
+		if s.WayBack.State == "" || s.Crossing.Was.At.IsZero() || !s.Crossing.Moved ||
+			len(s.Sides[s.Crossing.Was.Side].Instances) == 0 {
 			return
 		}
 		round++
@@ -229,7 +231,8 @@ func (r *roll) take(asked engine.Asked, list []reading.Instance, why string) {
 	defer r.mu.Unlock()
 	if r.why = why; why != "" {
 		for _, i := range r.list {
-			if !slices.ContainsFunc(list, func(seen reading.Instance) bool { return seen.Part == i.Part && seen.Name == i.Name }) {
+			if !slices.ContainsFunc(list,
+				func(seen reading.Instance) bool { return seen.Part == i.Part && seen.Name == i.Name }) {
 				list = append(list, i)
 			}
 		}

@@ -112,20 +112,26 @@ func (s source) Find(ctx context.Context, name string) (raise.Version, error) {
 
 // newWorld is a service with its first version on blue.
 func newWorld() *world {
-	w := &world{judge: judge.New(time.Now()), compares: true, revision: 7, since: time.Now(), counted: time.Now(), health: map[string]reading.Health{}}
+	w := &world{judge: judge.New(time.Now()), compares: true, revision: 7, since: time.Now(), counted: time.Now(),
+		health: map[string]reading.Health{}}
 	w.source = source{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
 	w.plan = &plan.Plan{
 		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
-		Parts: []plan.Part{{Name: "web", Health: plan.Check{Name: "health", Every: time.Second, Within: time.Second, Up: 1, Down: 2}}},
-		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}},
-		Keep:  20 * time.Second, Then: plan.ThenRetire, WayBack: plan.WayBack{Every: 5 * time.Second, Freezes: true}, Find: 0.02, Sure: 0.99,
+		Parts: []plan.Part{{Name: "web",
+			Health: plan.Check{Name: "health", Every: time.Second, Within: time.Second, Up: 1, Down: 2}}},
+		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true},
+			{Part: split.Whole}},
+		Keep: 20 * time.Second, Then: plan.ThenRetire, WayBack: plan.WayBack{Every: 5 * time.Second, Freezes: true},
+		Find: 0.02, Sure: 0.99,
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.02, Then: plan.RollBack},
-			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}, {Name: "no answer at the front", Watch: plan.Lost, Then: plan.RollBack},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack},
+			{Name: "no answer at the front", Watch: plan.Lost, Then: plan.RollBack},
 		},
 	}
 	for _, side := range split.Sides {
-		w.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: plan.Capacity{Each: 1000}}
+		w.plan.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second,
+			Capacity: plan.Capacity{Each: 1000}}
 	}
 	w.stand(split.Blue, "4.2.0", "7c1e", 2)
 	clear(w.health) // they have stood for long
@@ -157,7 +163,8 @@ func (w *world) stand(side split.Side, version, build string, instances int) {
 			})
 		}
 		w.sides[side] = append(w.sides[side], reading.Instance{
-			Name: name, Part: "web", Side: side, Version: version, Build: build, Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1), Started: time.Now(), Running: true,
+			Name: name, Part: "web", Side: side, Version: version, Build: build,
+			Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1), Started: time.Now(), Running: true,
 		})
 	}
 }
@@ -206,12 +213,14 @@ func (w *world) tellsOf(e crossing.Event, before, now crossing.State) {
 	case crossing.Ended:
 		w.judge.Ends(at, f.Stage == crossing.Settled)
 	case crossing.Ordered:
-		if f.Task.Do == crossing.TaskMove || f.Task.More { // where the side gets more instances first, it was that order that went on
+		// where the side gets more instances first, it was that order that went on
+		if f.Task.Do == crossing.TaskMove || f.Task.More {
 			w.judge.Ordered(at, e.Seq, f.Task.Share, e.By == engine.Self && !before.Due.On)
 		}
 	}
 	for _, f := range before.Freezes {
-		if now.Stage.UnderWay() && !slices.ContainsFunc(now.Freezes, func(left crossing.Freezing) bool { return left.ID == f.ID }) {
+		if now.Stage.UnderWay() &&
+			!slices.ContainsFunc(now.Freezes, func(left crossing.Freezing) bool { return left.ID == f.ID }) {
 			w.judge.Thawed(at, f.ID, f.ID)
 		}
 	}
@@ -245,7 +254,8 @@ func (w *world) missed(since time.Time) {
 func countsOf(list []reading.Instance) []reading.Count {
 	var counts []reading.Count
 	for _, i := range list {
-		counts = append(counts, reading.Count{Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version}})
+		counts = append(counts, reading.Count{Server: reading.Server{Name: i.Name, Address: i.Address,
+			Version: i.Version}})
 	}
 	return counts
 }
@@ -290,10 +300,11 @@ func (w *world) meet(ctx context.Context, what string) error {
 
 // serves reports whether anybody of a side does. The caller holds the lock.
 func (w *world) serves(side split.Side) bool {
-	return len(w.counts[side]) > 0 && w.failing[side] < 0.5 && slices.ContainsFunc(w.sides[side], func(i reading.Instance) bool {
-		h, ill := w.health[i.Name]
-		return i.Running && (!ill || h == reading.Healthy)
-	})
+	return len(w.counts[side]) > 0 && w.failing[side] < 0.5 &&
+		slices.ContainsFunc(w.sides[side], func(i reading.Instance) bool {
+			h, ill := w.health[i.Name]
+			return i.Running && (!ill || h == reading.Healthy)
+		})
 }
 
 // home is the share on green with all requests on a side.
@@ -310,7 +321,8 @@ func (f worldFront) Read(ctx context.Context) (reading.Front, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.count()
-	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart, Tells: reading.Capabilities{Counts: true, Both: true}}
+	r := reading.Front{At: time.Now(), Split: f.split(), Order: f.order, Apart: f.apart,
+		Tells: reading.Capabilities{Counts: true, Both: true}}
 	for _, side := range split.Sides {
 		r.Sides[side] = reading.Side{Instances: slices.Clone(f.counts[side]), Open: f.open[side]}
 		if f.queued {
@@ -338,7 +350,8 @@ func (w *world) count() {
 		w.bad[side] += more * w.failing[side]
 		for n := range w.counts[side] {
 			c := &w.counts[side][n]
-			c.Requests, c.Status[5] = int64(w.answers[side])/int64(len(w.counts[side])), int64(w.bad[side])/int64(len(w.counts[side]))
+			c.Requests, c.Status[5] = int64(w.answers[side])/int64(len(w.counts[side])),
+				int64(w.bad[side])/int64(len(w.counts[side]))
 			c.Status[2] = c.Requests - c.Status[5]
 		}
 	}
@@ -352,7 +365,8 @@ func (w *world) work(seconds float64) {
 		}
 		w.lies[side] += 100 * seconds * w.share.Of(side).Fraction()
 		running := func(i reading.Instance) bool { return i.Running }
-		if w.share.Of(side) == 0 && !slices.ContainsFunc(w.sides[side], running) && slices.ContainsFunc(w.sides[side.Other()], running) {
+		if w.share.Of(side) == 0 && !slices.ContainsFunc(w.sides[side], running) &&
+			slices.ContainsFunc(w.sides[side.Other()], running) {
 			w.lies[side.Other()] += w.lies[side] // the front carries what nobody takes
 			w.lies[side] = 0
 		}
@@ -374,7 +388,8 @@ func (w *world) put(by judge.By, share split.Share) {
 }
 
 func (f worldFront) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
-	return front.Change{From: f.now(), Wanted: share, Reached: share, Steps: []string{"set weight"}, Connections: front.StaysOpen, Usually: 1}, ctx.Err()
+	return front.Change{From: f.now(), Wanted: share, Reached: share, Steps: []string{"set weight"},
+		Connections: front.StaysOpen, Usually: 1}, ctx.Err()
 }
 
 func (w *world) now() split.Share {
@@ -422,7 +437,8 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 			return front.Done{}, err
 		}
 	}
-	if share.Of(split.Green) > 0 && len(f.counts[split.Green]) == 0 || share.Of(split.Blue) > 0 && len(f.counts[split.Blue]) == 0 {
+	if share.Of(split.Green) > 0 && len(f.counts[split.Green]) == 0 ||
+		share.Of(split.Blue) > 0 && len(f.counts[split.Blue]) == 0 {
 		return front.Done{}, front.ErrRefused
 	}
 	f.recorded("a share", crossing.TaskMove)
@@ -455,7 +471,8 @@ func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error
 		return front.Done{}, front.ErrNobody
 	}
 	f.homes++
-	f.order = reading.Order{Generation: f.order.Generation + 1, Term: f.order.Term, Side: h.Side, At: time.Now(), By: h.By, Why: h.Why}
+	f.order = reading.Order{Generation: f.order.Generation + 1, Term: f.order.Term, Side: h.Side, At: time.Now(),
+		By: h.By, Why: h.Why}
 	f.put(judge.Home, home(h.Side))
 	if errHome != nil {
 		return front.Done{}, errHome
@@ -495,7 +512,8 @@ func (f worldFront) SetInstances(ctx context.Context, side split.Side, list []re
 	for _, s := range list {
 		c := reading.Count{Server: s}
 		known := slices.ContainsFunc(f.counts[side], func(was reading.Count) bool { return was.Address == s.Address })
-		if !known && len(f.counts[side]) > 0 && f.share.Of(side) > 0 && f.health[s.Name] == reading.Starting && !s.Out && time.Since(f.foreign) > knownAfter {
+		if !known && len(f.counts[side]) > 0 && f.share.Of(side) > 0 && f.health[s.Name] == reading.Starting &&
+			!s.Out && time.Since(f.foreign) > knownAfter {
 			f.broke("%s was told to the front, which sends it requests, before it was healthy", s.Name)
 		}
 		for _, was := range f.counts[side] {
@@ -537,7 +555,8 @@ func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[stri
 	defer s.mu.Unlock()
 	b := builds["web"]
 	other := slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { return i.Running && !b.Made(i) })
-	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter && (other || b.Instances <= s.plan.Parts[0].Stacks[side].Instances) {
+	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter &&
+		(other || b.Instances <= s.plan.Parts[0].Stacks[side].Instances) {
 		s.broke("%v was raised while it got %v of the requests", side, of)
 	}
 	s.recorded("instances of "+side.String(), crossing.TaskRaise)
@@ -607,7 +626,8 @@ func (s worldStacks) Stop(ctx context.Context, side split.Side) error {
 			s.broke("a stop of %v was cut short, and its grace with it", side)
 		}
 		if err == nil {
-			s.sides[side] = slices.DeleteFunc(slices.Clone(s.sides[side]), func(i reading.Instance) bool { return i.Name == name })
+			s.sides[side] = slices.DeleteFunc(slices.Clone(s.sides[side]),
+				func(i reading.Instance) bool { return i.Name == name })
 			s.judge.Gone(time.Now(), side, name)
 			delete(s.health, name)
 			if len(s.sides[side]) == 0 {
@@ -636,7 +656,8 @@ func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name strin
 	if n := s.lies[side]; n > 0 && time.Since(s.foreign) > knownAfter {
 		s.broke("%v was stopped while %.1f messages waited there", side, n)
 	}
-	if n := slices.IndexFunc(s.events, func(e crossing.Event) bool { _, stopping := e.What.(crossing.Stopping); return stopping }); n < 0 {
+	if n := slices.IndexFunc(s.events,
+		func(e crossing.Event) bool { _, stopping := e.What.(crossing.Stopping); return stopping }); n < 0 {
 		s.broke("%v was stopped before the logbook had it that there is no way back", side)
 	}
 	s.deadline, _ = ctx.Deadline()
@@ -676,7 +697,8 @@ func (h worldHealth) Round(ctx context.Context, list []reading.Instance) []readi
 	defer h.mu.Unlock()
 	var conditions []reading.Condition
 	for _, i := range list {
-		c := reading.Condition{Instance: i, State: reading.Healthy, At: time.Now(), Since: i.Started, History: []float64{1}}
+		c := reading.Condition{Instance: i, State: reading.Healthy, At: time.Now(), Since: i.Started,
+			History: []float64{1}}
 		if state, ok := h.health[i.Name]; ok {
 			c.State, c.Said = state, "status 503"
 		}
@@ -737,7 +759,8 @@ func (w *world) proves(ctx context.Context, q prove.Question) (proof.Proof, prov
 	if err == nil { // what it finds somebody has to accept
 		w.judge.Proven(time.Now(), q.Target, names...)
 	}
-	p := proof.Proof{Results: append([]proof.Result{{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: q.Target.String(), Pass: err == nil, Want: "status 200", Got: "status 200"}}, w.findings...)}
+	p := proof.Proof{Results: append([]proof.Result{{Part: "web", Kind: proof.KindSmoke, Check: "search",
+		Instance: q.Target.String(), Pass: err == nil, Want: "status 200", Got: "status 200"}}, w.findings...)}
 	return p, prove.About{}
 }
 
@@ -875,8 +898,11 @@ func (w *world) told(_ context.Context, list []reading.Instance) []reading.Told 
 func (r *rig) start() {
 	r.t.Helper()
 	k, err := New(context.Background(), Config{
-		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world}, Prober: &worldProber{},
-		Sources: map[string]versions.Source{"web": r.source}, Health: func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds, Memory: r.memory, Tell: r.told,
+		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world},
+		Prober:  &worldProber{},
+		Sources: map[string]versions.Source{"web": r.source},
+		Health:  func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds,
+		Memory: r.memory, Tell: r.told,
 		Log: slog.New(slog.NewTextHandler(worldLog{r.world}, nil)),
 	})
 	if err != nil {
@@ -955,7 +981,8 @@ func (r *rig) stage(s crossing.Stage) Snapshot {
 // asked waits for a question.
 func (r *rig) asked(kind crossing.QuestionKind) crossing.Question {
 	r.t.Helper()
-	return r.until("it asks: "+string(kind), func(s Snapshot) bool { return s.Crossing.Question.Kind == kind }).Crossing.Question
+	return r.until("it asks: "+string(kind),
+		func(s Snapshot) bool { return s.Crossing.Question.Kind == kind }).Crossing.Question
 }
 
 // yes answers a question of a kind with yes.
@@ -975,7 +1002,8 @@ func (r *rig) onFirstLeg() {
 func (r *rig) onLeg() {
 	r.t.Helper()
 	r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
-	r.until("the first leg", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
+	r.until("the first leg",
+		func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 }
 
 // frozen waits for a freeze.

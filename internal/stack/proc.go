@@ -72,7 +72,8 @@ func Ended(status string) string {
 // session are the environment variables, or what their names begin with, that say
 // who started something from where, and nothing about what was started.
 var session = []string{
-	Marker, Record, "PWD", "OLDPWD", "SHLVL", "SHELL", "TERM*", "COLORTERM", "COLUMNS", "LINES", "DISPLAY", "WAYLAND_*", "WINDOWID", "VTE_*",
+	Marker, Record, "PWD", "OLDPWD", "SHLVL", "SHELL", "TERM*", "COLORTERM", "COLUMNS", "LINES", "DISPLAY", "WAYLAND_*",
+	"WINDOWID", "VTE_*",
 	"TMUX*", "STY", "SSH_*", "XDG_*", "DBUS_*", "MAIL", "_",
 }
 

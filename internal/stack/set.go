@@ -100,7 +100,8 @@ func (s *Set) Rotate(ctx context.Context, side split.Side) error {
 
 // each does something for all parts at once, for as long as the context lasts, and names
 // those that failed.
-func each[T any](ctx context.Context, s *Set, side split.Side, do func(ctx context.Context, n int, d Driver) (T, error)) ([]T, error) {
+func each[T any](ctx context.Context, s *Set, side split.Side,
+	do func(ctx context.Context, n int, d Driver) (T, error)) ([]T, error) {
 	values := make([]T, len(s.drivers))
 	failed := make([]error, len(s.drivers))
 	var wait sync.WaitGroup

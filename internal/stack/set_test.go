@@ -28,7 +28,8 @@ func (p *part) Raise(_ context.Context, _ split.Side, b Build) error {
 }
 
 func (p *part) List(context.Context, split.Side) ([]reading.Instance, error) {
-	return []reading.Instance{{Name: "green-" + p.name, Part: p.name, Side: split.Green, Exit: "died of sea salt", Output: []string{"password is sea salt"}}}, p.err
+	return []reading.Instance{{Name: "green-" + p.name, Part: p.name, Side: split.Green, Exit: "died of sea salt",
+		Output: []string{"password is sea salt"}}}, p.err
 }
 func (p *part) Stop(context.Context, split.Side) error { return p.err }
 
@@ -47,11 +48,14 @@ func TestASetIsAllPartsAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	web, worker := &part{name: "web"}, &part{name: "worker"}
-	s := NewSet(&plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, secrets, [][2]Driver{{web, web}, {worker, worker}})
-	if err := s.Raise(t.Context(), split.Green, map[string]Build{"web": {Version: "1"}}); err == nil || !strings.Contains(err.Error(), "worker: no version was chosen") {
+	s := NewSet(&plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, secrets,
+		[][2]Driver{{web, web}, {worker, worker}})
+	if err := s.Raise(t.Context(), split.Green, map[string]Build{"web": {Version: "1"}}); err == nil ||
+		!strings.Contains(err.Error(), "worker: no version was chosen") {
 		t.Errorf("a part without a build: %v", err)
 	}
-	if err := s.Raise(t.Context(), split.Green, map[string]Build{"web": {Version: "1"}, "worker": {Version: "2"}}); err != nil || worker.raised.Version != "2" {
+	if err := s.Raise(t.Context(), split.Green,
+		map[string]Build{"web": {Version: "1"}, "worker": {Version: "2"}}); err != nil || worker.raised.Version != "2" {
 		t.Errorf("worker is raised at %+v, %v", worker.raised, err)
 	}
 	worker.err = errors.New("no host")
@@ -103,16 +107,19 @@ func TestAPartThatHangs(t *testing.T) {
 		defer cancel()
 		begun := time.Now()
 		web, worker := &part{name: "web"}, &late{part{name: "worker"}}
-		s := NewSet(&plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, secret.Values{}, [][2]Driver{{web, web}, {worker, worker}})
+		s := NewSet(&plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, secret.Values{},
+			[][2]Driver{{web, web}, {worker, worker}})
 		list, err := s.List(ctx, split.Green)
-		if !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "worker: ") || len(list) != 1 || list[0].Name != "green-web" {
+		if !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "worker: ") || len(list) != 1 ||
+			list[0].Name != "green-web" {
 			t.Errorf("listed %+v, %v", list, err)
 		}
 		if took := time.Since(begun); took > 10*time.Second+patience {
 			t.Errorf("it took %v", took)
 		}
 		for what, err := range map[string]error{
-			"raise": s.Raise(ctx, split.Green, map[string]Build{"web": {Version: "1"}, "worker": {Version: "1"}}), "stop": s.Stop(ctx, split.Green),
+			"raise": s.Raise(ctx, split.Green, map[string]Build{"web": {Version: "1"}, "worker": {Version: "1"}}),
+			"stop":  s.Stop(ctx, split.Green),
 		} {
 			if !errors.Is(err, ErrUnreachable) {
 				t.Errorf("%s: %v", what, err)

@@ -126,7 +126,8 @@ func Alike(of []reading.Instance, described []Description) Settings {
 }
 
 // unlike are variables that say where something runs, and not how.
-var unlike = []string{"PATH", "HOME", "HOSTNAME", "USER", "LOGNAME", "PORT", "PID", "LISTEN_*", "NOTIFY_SOCKET", "WATCHDOG_*", "CREDENTIALS_DIRECTORY"}
+var unlike = []string{"PATH", "HOME", "HOSTNAME", "USER", "LOGNAME", "PORT", "PID", "LISTEN_*", "NOTIFY_SOCKET",
+	"WATCHDOG_*", "CREDENTIALS_DIRECTORY"}
 
 // owner reports of a value whether it is an instance's own.
 func owner(i reading.Instance) func(value string) bool {
@@ -137,7 +138,8 @@ func owner(i reading.Instance) func(value string) bool {
 				return true
 			}
 		}
-		return value != "" && (value == port || value == host || value == i.Build || strings.HasSuffix(value, ":"+port) && port != "")
+		return value != "" && (value == port || value == host || value == i.Build ||
+			strings.HasSuffix(value, ":"+port) && port != "")
 	}
 }
 

@@ -62,9 +62,11 @@ func Yes(v engine.View) string {
 	case crossing.AskRetire:
 		old := c.Target.Other()
 		if v.Sides[old].Stands {
-			return fmt.Sprintf("retire %v: it is taken out of rotation, and %s; going back to it is a crossing then", old, Stays(len(v.Sides[old].Instances)))
+			return fmt.Sprintf("retire %v: it is taken out of rotation, and %s; going back to it is a crossing then",
+				old, Stays(len(v.Sides[old].Instances)))
 		}
-		return fmt.Sprintf("retire %v: its %d instances are stopped, and nobody can roll back to it any more", old, len(v.Sides[old].Instances))
+		return fmt.Sprintf("retire %v: its %d instances are stopped, and nobody can roll back to it any more", old,
+			len(v.Sides[old].Instances))
 	}
 	return "go on"
 }
@@ -130,11 +132,13 @@ func Back(v engine.View) string {
 	c := v.Crossing
 	if !c.Moved && c.Share == c.Home() {
 		if v.Sides[c.Target].Stands {
-			return fmt.Sprintf("call off: no traffic has moved; %v stays out of rotation, and its instances run on", c.Target)
+			return fmt.Sprintf("call off: no traffic has moved; %v stays out of rotation, and its instances run on",
+				c.Target)
 		}
 		return fmt.Sprintf("call off: no traffic has moved, %v is removed", c.Target)
 	}
-	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target, v.Front.Split.Share.Of(c.Target))
+	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target,
+		v.Front.Split.Share.Of(c.Target))
 	if r := v.Front.Remembers; r > 0 {
 		text += fmt.Sprintf(", and up to %s until all who ask know", route.Short(r))
 	}

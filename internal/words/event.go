@@ -56,7 +56,8 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.Begun:
 		main := raise.Main(f.Choices)
 		if f.After > 0 {
-			return fmt.Sprintf("back from crossing %d, which had settled: %s leaves for %s", f.After, main.Version, f.LiveVersion)
+			return fmt.Sprintf("back from crossing %d, which had settled: %s leaves for %s", f.After, main.Version,
+				f.LiveVersion)
 		}
 		from := "the first release"
 		if f.LiveVersion != "" {
@@ -120,7 +121,8 @@ func event(e crossing.Event, s crossing.State) string {
 		case len(f.Apart) > 0 && f.Share == f.From:
 			return fmt.Sprintf("by somebody else: %s, and no longer %s", Apart(f.Apart, s), onNew(f.From, s))
 		case len(f.Apart) > 0:
-			return fmt.Sprintf("by somebody else, from %s to %s (%s)", onNew(f.From, s), onNew(f.Share, s), Apart(f.Apart, s))
+			return fmt.Sprintf("by somebody else, from %s to %s (%s)", onNew(f.From, s), onNew(f.Share, s),
+				Apart(f.Apart, s))
 		}
 		return fmt.Sprintf("by somebody else, from %s to %s", onNew(f.From, s), onNew(f.Share, s))
 	case crossing.Ailed:
@@ -138,7 +140,8 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.Returned:
 		return fmt.Sprintf("all requests go to %v, in %s", homeOf(f.Share, s), Milliseconds(f.Took))
 	case crossing.Noted:
-		return fmt.Sprintf("what %v is: %d instances, %d values", f.Record.Side, len(f.Record.Instances), len(f.Record.Facts))
+		return fmt.Sprintf("what %v is: %d instances, %d values", f.Record.Side, len(f.Record.Instances),
+			len(f.Record.Facts))
 	case crossing.Restarted:
 		text := fmt.Sprintf("%s, %s", f.Instance, f.Exit)
 		if f.Output != "" {
@@ -229,7 +232,8 @@ func ordered(t crossing.Task, s crossing.State) string {
 	switch t.Do {
 	case crossing.TaskRaise:
 		if t.More {
-			return fmt.Sprintf("raise %v with %d instances, before %s", t.Side, raise.Wanted(t.Choices), onNew(t.Share, s))
+			return fmt.Sprintf("raise %v with %d instances, before %s", t.Side, raise.Wanted(t.Choices),
+				onNew(t.Share, s))
 		}
 		return fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
 	case crossing.TaskProve:

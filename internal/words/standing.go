@@ -54,7 +54,8 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	}
 	quiet := ""
 	if d := now.Sub(seen.Heard); !seen.Heard.IsZero() && d > Unheard {
-		quiet = fmt.Sprintf("the keeper has not answered for %s: what is shown is old. b b rolls back without it", route.Short(d.Truncate(time.Second)))
+		quiet = fmt.Sprintf("the keeper has not answered for %s: what is shown is old. b b rolls back without it",
+			route.Short(d.Truncate(time.Second)))
 	}
 	switch {
 	case c.GoingBack, !seen.Asked.IsZero():
@@ -84,8 +85,10 @@ func Standing(v engine.View, seen Seen, now time.Time) Sentence {
 	if text := others(v); text != "" {
 		return Sentence{text, Wrong}
 	}
-	if n := v.Front.Own; n > 0 && c.Number > 0 && !(c.First && c.Part() == 0) { // before a first release nobody could be there
-		return Sentence{fmt.Sprintf("the front has just answered %d requests itself with an error: nobody was there for them", n), Wrong}
+	// before a first release nobody could be there
+	if n := v.Front.Own; n > 0 && c.Number > 0 && !(c.First && c.Part() == 0) {
+		return Sentence{fmt.Sprintf("the front has just answered %d requests itself with an error: nobody was there "+
+			"for them", n), Wrong}
 	}
 	if text := strangers(v); text != "" {
 		return Sentence{text, Waits}
@@ -123,7 +126,8 @@ func others(v engine.View) string {
 func strangers(v engine.View) string {
 	for _, side := range split.Sides {
 		if list := v.Sides[side].Strange; len(list) > 0 {
-			return fmt.Sprintf("%s gets requests of %v, and the plan does not name it: %[2]v is left as it is at the front", strings.Join(list, ", "), side)
+			return fmt.Sprintf("%s gets requests of %v, and the plan does not name it: %[2]v is left as it is at the "+
+				"front", strings.Join(list, ", "), side)
 		}
 	}
 	return ""
@@ -191,7 +195,8 @@ func helps(v engine.View, h engine.Hurt) string {
 	}
 	if len(v.WaysOut) == 0 {
 		c := v.Crossing
-		if c.Stage.UnderWay() && c.Share != c.Home() && notable(h.Sides[c.Target]) && !notable(h.Sides[c.Target.Other()]) {
+		if c.Stage.UnderWay() && c.Share != c.Home() && notable(h.Sides[c.Target]) &&
+			!notable(h.Sides[c.Target.Other()]) {
 			return ". b b rolls back"
 		}
 		return ""
@@ -247,7 +252,8 @@ func waiting(v engine.View, seen Seen, now time.Time) string {
 		}
 		return text + asked(c.Question.At, now)
 	case c.Foreign:
-		return fmt.Sprintf("frozen: %s. space accepts %s, o puts %s back", Frozen(c), On(c.Share, c.Target), On(c.Ours, c.Target))
+		return fmt.Sprintf("frozen: %s. space accepts %s, o puts %s back", Frozen(c), On(c.Share, c.Target),
+			On(c.Ours, c.Target))
 	case c.Frozen():
 		text := "frozen: " + Frozen(c)
 		if trouble != "" && !strings.Contains(text, trouble) {
@@ -301,7 +307,8 @@ func overdue(v engine.View, now time.Time) string {
 	side := v.Sides[v.Crossing.Target]
 	for _, i := range side.Instances {
 		if waited := now.Sub(i.Started); i.State != reading.Healthy && raise.Overdue(waited, v.Typical) {
-			return fmt.Sprintf("%v is slow to come up, %d of %d healthy: %s waits for %s, usually %s", v.Crossing.Target, side.Healthy, side.Wanted, i.Name,
+			return fmt.Sprintf("%v is slow to come up, %d of %d healthy: %s waits for %s, usually %s",
+				v.Crossing.Target, side.Healthy, side.Wanted, i.Name,
 				route.Short(waited.Truncate(time.Second)), route.Short(v.Typical.Round(time.Second)))
 		}
 	}
@@ -331,12 +338,14 @@ func well(v engine.View, now time.Time) Sentence {
 	other, target := c.Target.Other(), c.Target
 	text := ""
 	if h := v.Hook; h.Command != "" {
-		return Sentence{fmt.Sprintf("all right: the hook %s (%s) is waited for, %s of %s; %s", h.Command, h.Moment, route.Short(now.Sub(h.Since).Truncate(time.Second)), route.Short(h.Within), nowAnswers(v)), AllRight}
+		return Sentence{fmt.Sprintf("all right: the hook %s (%s) is waited for, %s of %s; %s", h.Command, h.Moment,
+			route.Short(now.Sub(h.Since).Truncate(time.Second)), route.Short(h.Within), nowAnswers(v)), AllRight}
 	}
 	switch c.Stage {
 	case crossing.Raising:
 		side := v.Sides[target]
-		text = fmt.Sprintf("%v is being raised, %d of %d healthy, %s; %s", target, side.Healthy, side.Wanted, soFar(v, now), answers(v, other))
+		text = fmt.Sprintf("%v is being raised, %d of %d healthy, %s; %s", target, side.Healthy, side.Wanted,
+			soFar(v, now), answers(v, other))
 	case crossing.Proving:
 		text = fmt.Sprintf("%v is being proven; %s", target, answers(v, other))
 		if c.Proven {
@@ -345,12 +354,14 @@ func well(v engine.View, now time.Time) Sentence {
 	case crossing.Shifting:
 		if c.Task.More {
 			side := v.Sides[target]
-			text = fmt.Sprintf("%v gets more instances, %d of %d healthy, before %s; %s", target, side.Healthy, raise.Wanted(c.Task.Choices), onNew(c.Task.Share, c), nowAnswers(v))
+			text = fmt.Sprintf("%v gets more instances, %d of %d healthy, before %s; %s", target, side.Healthy,
+				raise.Wanted(c.Task.Choices), onNew(c.Task.Share, c), nowAnswers(v))
 			break
 		}
 		text = judged(v)
 	case crossing.Keeping:
-		text = fmt.Sprintf("%v answers everything; %v is kept for %s more", target, other, route.Short(v.Left.Round(time.Second)))
+		text = fmt.Sprintf("%v answers everything; %v is kept for %s more", target, other,
+			route.Short(v.Left.Round(time.Second)))
 		if c.First {
 			text = fmt.Sprintf("%v answers everything", target)
 		}
@@ -434,13 +445,15 @@ func rest(v engine.View, now time.Time) string {
 func dead(v engine.View) string {
 	other := v.Live.Other()
 	if v.Spare.Healthy == 0 {
-		return fmt.Sprintf("nobody of %v serves: s raises and proves %v at a version, and then sends everything there at once", v.Live, other)
+		return fmt.Sprintf("nobody of %v serves: s raises and proves %v at a version, and then sends everything "+
+			"there at once", v.Live, other)
 	}
 	text := fmt.Sprintf("nobody of %v serves, and %s", v.Live, Ready(v))
 	if v.Crossing.Stage == crossing.Settled {
 		return text + ": b b sends everything there"
 	}
-	return text + fmt.Sprintf(": vaiven shift PLAN --to %d sends everything there", split.Toward(other, split.Whole)/split.Percent)
+	return text + fmt.Sprintf(": vaiven shift PLAN --to %d sends everything there",
+		split.Toward(other, split.Whole)/split.Percent)
 }
 
 // Ready is what stands ready where the live side does not serve: "3 healthy instances of green (1.1) stand ready".
@@ -574,7 +587,8 @@ func Clock(d time.Duration) string {
 // answer.
 func Role(r crossing.Role, part split.Share, known, everywhere bool) string {
 	text := map[crossing.Role]string{
-		crossing.RoleLive: "live", crossing.RoleNew: "new side", crossing.RoleKept: "kept", crossing.RoleSpare: "spare", crossing.RoleEmpty: "empty",
+		crossing.RoleLive: "live", crossing.RoleNew: "new side", crossing.RoleKept: "kept", crossing.RoleSpare: "spare",
+		crossing.RoleEmpty: "empty",
 	}[r]
 	switch {
 	case r == crossing.RoleEmpty || !known:

@@ -15,7 +15,8 @@ import (
 // which one.
 func TestWhatIsNobodys(t *testing.T) {
 	now := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
-	v := engine.View{At: now, Ready: true, Crossing: crossing.State{Number: 2, Stage: crossing.Settled}, Front: engine.FrontView{At: now, Every: time.Second, Own: 12}}
+	v := engine.View{At: now, Ready: true, Crossing: crossing.State{Number: 2, Stage: crossing.Settled},
+		Front: engine.FrontView{At: now, Every: time.Second, Own: 12}}
 	for side := range v.Sides {
 		v.Sides[side].At, v.Sides[side].Every = now, time.Second
 	}

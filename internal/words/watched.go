@@ -171,7 +171,8 @@ func excluded(s guard.Status) string {
 	case s.Excluded > 0 && s.Excluded <= s.Find:
 		return "no fault above " + Percent(s.Excluded)
 	case s.Excluded > 0 && s.Excluded < 1 && s.FindIn > 0:
-		return fmt.Sprintf("none above %s; %s after ~%s", Percent(s.Excluded), Percent(s.Find), route.Short(s.FindIn.Round(time.Second)))
+		return fmt.Sprintf("none above %s; %s after ~%s", Percent(s.Excluded), Percent(s.Find),
+			route.Short(s.FindIn.Round(time.Second)))
 	case s.Excluded > 0 && s.Excluded < 1:
 		return "none above " + Percent(s.Excluded)
 	case s.FindIn > 0:
@@ -388,9 +389,11 @@ func Split(v engine.SplitView) string {
 	var text string
 	switch {
 	case v.Front.Verdict == evidence.Wrong:
-		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Front), v.Asked, seen(v.Front, v.Counts, "the front's counts"))
+		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Front), v.Asked,
+			seen(v.Front, v.Counts, "the front's counts"))
 	case v.Prober.Verdict == evidence.Wrong:
-		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Prober), v.Asked, seen(v.Prober, v.Door, "answers at the front door"))
+		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Prober), v.Asked,
+			seen(v.Prober, v.Door, "answers at the front door"))
 	case v.Front.Verdict == evidence.AsAsked:
 		return "as asked: " + seen(v.Front, v.Counts, map[bool]string{false: "requests", true: "clients"}[v.Clients])
 	case v.Prober.Verdict == evidence.AsAsked && v.Counts.Of == 0:
@@ -464,16 +467,20 @@ func lack(l crossing.Lack, now time.Time) string {
 	case crossing.LackApart:
 		return fmt.Sprintf("%s has %v on green, and the other fronts have another share", l.Said, l.Share)
 	case crossing.LackNoted:
-		return fmt.Sprintf("%s answers requests of %v, and there is no note on it: its state folder may be another one", l.Said, l.Side)
+		return fmt.Sprintf("%s answers requests of %v, and there is no note on it: its state folder may be another one",
+			l.Said, l.Side)
 	case crossing.LackServes:
 		return fmt.Sprintf("%v does not serve: none of its instances is healthy, or half of its answers fail", l.Side)
 	case crossing.LackAsked:
-		return fmt.Sprintf("neither users nor the prober have asked %v for 10 s, so nobody knows whether it answers", l.Side)
+		return fmt.Sprintf("neither users nor the prober have asked %v for 10 s, so nobody knows whether it answers",
+			l.Side)
 	case crossing.LackAstray:
 		if l.Have == 0 {
-			return fmt.Sprintf("%v gets none of %d requests, and the front says %v: they go elsewhere than it says", l.Side, l.Need, l.Share)
+			return fmt.Sprintf("%v gets none of %d requests, and the front says %v: they go elsewhere than it says",
+				l.Side, l.Need, l.Share)
 		}
-		return fmt.Sprintf("%v gets %d of %d requests, and the front says %v: they go elsewhere than it says", l.Side, l.Have, l.Need, l.Share)
+		return fmt.Sprintf("%v gets %d of %d requests, and the front says %v: they go elsewhere than it says", l.Side,
+			l.Have, l.Need, l.Share)
 	case crossing.LackSpare:
 		return fmt.Sprintf("%v gets requests", l.Side)
 	case crossing.LackSide:

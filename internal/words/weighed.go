@@ -49,5 +49,6 @@ func number(n float64) string {
 
 // Harm is what a bad release is to be expected to cost by a route, and all at once.
 func Harm(w forecast.Weighed) string {
-	return fmt.Sprintf("a bad release costs ~%s requests on this route, and ~%s all at once (the mean over the faults that the plan does not allow)", number(w.Harm), number(w.HarmAtOnce))
+	return fmt.Sprintf("a bad release costs ~%s requests on this route, and ~%s all at once (the mean over the "+
+		"faults that the plan does not allow)", number(w.Harm), number(w.HarmAtOnce))
 }

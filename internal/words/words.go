@@ -24,7 +24,8 @@ func On(share split.Share, target split.Side) string {
 func Question(q crossing.Question, s crossing.State) string {
 	switch q.Kind {
 	case crossing.AskSameBuild:
-		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed. Raise it all the same?", q.Version, q.Side.Other(), raise.Short(q.Build))
+		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed. Raise it all the same?",
+			q.Version, q.Side.Other(), raise.Short(q.Build))
 	case crossing.AskRaise:
 		return "the raise failed. Try again?"
 	case crossing.AskProof:
@@ -45,7 +46,8 @@ func Question(q crossing.Question, s crossing.State) string {
 		}
 		return fmt.Sprintf("go on to %v on %v?", q.Part, q.Side)
 	case crossing.AskLoad:
-		return fmt.Sprintf("%v on %v would take %s of what it carries, more than the plan's limit. Go on to it?", q.Part, q.Side, Percent(q.Load))
+		return fmt.Sprintf("%v on %v would take %s of what it carries, more than the plan's limit. Go on to it?",
+			q.Part, q.Side, Percent(q.Load))
 	case crossing.AskUnsure:
 		return fmt.Sprintf("%s. Go on to %v on %v all the same?", Unsure(q.Unsure), q.Part, q.Side)
 	case crossing.AskRetire:
@@ -169,7 +171,8 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return "Vaiven was restarted: " + Found(c.Found, s)
 	case crossing.Unwatched:
-		return fmt.Sprintf("nobody watched for %s: the keeper or its machine stood still", route.Short(c.Missed.Round(time.Second)))
+		return fmt.Sprintf("nobody watched for %s: the keeper or its machine stood still",
+			route.Short(c.Missed.Round(time.Second)))
 	case crossing.FoundHome:
 		return "somebody sent all traffic back at the front"
 	case crossing.NotRaised:
@@ -178,7 +181,8 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return Trouble(c.Trouble)
 	case crossing.Overload:
-		return fmt.Sprintf("%s would take %s of what %v carries, more than the plan's limit: with less traffic or more instances it goes on", On(c.To, s.Target), Percent(c.Load), s.Target)
+		return fmt.Sprintf("%s would take %s of what %v carries, more than the plan's limit: with less traffic or "+
+			"more instances it goes on", On(c.To, s.Target), Percent(c.Load), s.Target)
 	case crossing.Declined:
 		return "no: " + Whole(c.Question, s)
 	}
@@ -225,7 +229,8 @@ func Alarm(a crossing.Alarm) string {
 	case a.Watch.Figures():
 		return text + fmt.Sprintf("%s, %s sure", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
 	case a.Watch == plan.Door && a.Level <= a.Baseline: // what got no answer names no side
-		return text + fmt.Sprintf("%v answers fewer of the prober's requests than its share, and others get no good answer, %s sure", a.Side, Sure(a.Sure))
+		return text + fmt.Sprintf("%v answers fewer of the prober's requests than its share, and others get no good "+
+			"answer, %s sure", a.Side, Sure(a.Sure))
 	case a.Watch.Compares():
 		text += fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
 		if a.Cut > 0 {
@@ -233,7 +238,8 @@ func Alarm(a crossing.Alarm) string {
 		}
 		return text
 	case a.Watch == plan.Waits:
-		return text + fmt.Sprintf("the oldest message of %v waits for %s", a.Side, route.Short(time.Duration(a.Level*float64(time.Second)).Round(time.Second)))
+		return text + fmt.Sprintf("the oldest message of %v waits for %s", a.Side,
+			route.Short(time.Duration(a.Level*float64(time.Second)).Round(time.Second)))
 	case a.Watch == plan.Lost:
 		return text + fmt.Sprintf("%.0f lost on %v", a.Level, a.Side)
 	case a.First.Name != "":
@@ -257,7 +263,8 @@ func Bench(b crossing.Serving) string {
 	if b.Instances == 0 {
 		return fmt.Sprintf("%v has no instances, and %v has %d healthy ones", b.Side, b.Side.Other(), b.Other)
 	}
-	return fmt.Sprintf("none of the %d instances of %v is healthy, and %d of %v are", b.Instances, b.Side, b.Other, b.Side.Other())
+	return fmt.Sprintf("none of the %d instances of %v is healthy, and %d of %v are", b.Instances, b.Side, b.Other,
+		b.Side.Other())
 }
 
 // Ill is how ill the side is that a crossing is to leave.
@@ -266,11 +273,13 @@ func Ill(home crossing.Serving) string {
 	case home.Known && home.Instances == 0:
 		return fmt.Sprintf("the live side is dead: %v has no instances", home.Side)
 	case home.Known && home.Healthy == 0:
-		return fmt.Sprintf("the live side is dead: none of the %d instances of %v is healthy", home.Instances, home.Side)
+		return fmt.Sprintf("the live side is dead: none of the %d instances of %v is healthy", home.Instances,
+			home.Side)
 	case home.Failing >= wayout.Half:
 		return fmt.Sprintf("the live side is ill: %s of %v's answers fail", Percent(home.Failing), home.Side)
 	}
-	return fmt.Sprintf("the live side is ill: %d of the %d instances of %v are healthy", home.Healthy, home.Instances, home.Side)
+	return fmt.Sprintf("the live side is ill: %d of the %d instances of %v are healthy", home.Healthy, home.Instances,
+		home.Side)
 }
 
 // Finding is what a check found.
@@ -317,7 +326,8 @@ func Trouble(t crossing.Trouble) string {
 		return "stopped by hand"
 	case crossing.TroubleOutsider:
 		if len(t.Apart) > 0 {
-			return fmt.Sprintf("somebody changed a front after the end: %s has %v on green, and the first one %v", t.Apart[0].Front, t.Apart[0].Share, t.To)
+			return fmt.Sprintf("somebody changed a front after the end: %s has %v on green, and the first one %v",
+				t.Apart[0].Front, t.Apart[0].Share, t.To)
 		}
 		return fmt.Sprintf("somebody changed the front from %v to %v on green after the end", t.From, t.To)
 	case "":
@@ -422,7 +432,8 @@ func Refusal(r *crossing.Refusal) string {
 		return fmt.Sprintf("%v of the requests go to %v already: it is not the spare side", r.Share, r.Side)
 	case crossing.GetsRequests:
 		if r.Said != "" {
-			return fmt.Sprintf("%s sends %v of its requests to %v: take them to the other side first (vaiven back PLAN --to %v)", r.Said, r.Share, r.Side, r.Side.Other())
+			return fmt.Sprintf("%s sends %v of its requests to %v: take them to the other side first (vaiven back "+
+				"PLAN --to %v)", r.Said, r.Share, r.Side, r.Side.Other())
 		}
 		return fmt.Sprintf("%v of the requests go to %v: roll back first", r.Share.Of(r.Side), r.Side)
 	case crossing.ThereAlready:
@@ -443,18 +454,22 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NotWatched:
 		return "nothing goes on without being watched: " + Lacks(r.Lacks, time.Time{})
 	case crossing.NothingIsNew:
-		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed (--same-build raises it all the same)", r.Version, r.Side, raise.Short(r.Build))
+		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed (--same-build raises it all "+
+			"the same)", r.Version, r.Side, raise.Short(r.Build))
 	case crossing.NoRoute:
 		return fmt.Sprintf("leg %d of the route: %s", r.Leg+1, r.Said)
 	case crossing.Gone:
 		if r.Stands {
-			return fmt.Sprintf("%v has been taken out of rotation, and its instances run: a crossing to it puts them back (vaiven cross)", r.Side)
+			return fmt.Sprintf("%v has been taken out of rotation, and its instances run: a crossing to it puts them "+
+				"back (vaiven cross)", r.Side)
 		}
 		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
 	case crossing.LiveServes:
-		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Side)
+		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once "+
+			"out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Side)
 	case crossing.TooMuch:
-		return fmt.Sprintf("%v would take %s of what %v carries, and the plan refuses more than its limit: raise more instances, or wait for less traffic", r.Share, Percent(r.Load), r.Side)
+		return fmt.Sprintf("%v would take %s of what %v carries, and the plan refuses more than its limit: raise "+
+			"more instances, or wait for less traffic", r.Share, Percent(r.Load), r.Side)
 	case crossing.NoReason:
 		return fmt.Sprintf("%v is not proven: say why requests are to go there (--why)", r.Side)
 	case crossing.NotRead:
@@ -465,15 +480,18 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NotRecorded:
 		return "the logbook cannot be written, so nothing was done: " + r.Said
 	case crossing.Overtaken:
-		return "meanwhile " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order}, crossing.State{Target: r.Order.Side.Other()})
+		return "meanwhile " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order},
+			crossing.State{Target: r.Order.Side.Other()})
 	case crossing.NotAtWheel:
-		return Wheel(r.Wheel) + ": take it first (g g on a screen, --take-wheel on a command). Rolling back needs no wheel"
+		return Wheel(r.Wheel) + ": take it first (g g on a screen, --take-wheel on a command). Rolling back needs no " +
+			"wheel"
 	case crossing.AtWheel:
 		return "you have the wheel already"
 	case crossing.NotTyped:
 		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Said)
 	case crossing.NoneToMatch:
-		return fmt.Sprintf("%v is to have as many instances of %s as the live side, and none is live: say the number in the plan (instances: 2), for this time", r.Side, r.Said)
+		return fmt.Sprintf("%v is to have as many instances of %s as the live side, and none is live: say the number "+
+			"in the plan (instances: 2), for this time", r.Side, r.Said)
 	case crossing.NoPart:
 		return fmt.Sprintf("the plan has no part %q", r.Said)
 	case crossing.NoVersion:
@@ -489,7 +507,8 @@ func Refusal(r *crossing.Refusal) string {
 		}
 		return text
 	case crossing.Split:
-		return fmt.Sprintf("the front sends %v of the requests to green and the rest to blue: take them all to one side first (vaiven back PLAN --to blue, or --to green)", r.Share)
+		return fmt.Sprintf("the front sends %v of the requests to green and the rest to blue: take them all to one "+
+			"side first (vaiven back PLAN --to blue, or --to green)", r.Share)
 	case crossing.NotThere:
 		return fmt.Sprintf("%v has no instances: raise it first", r.Side)
 	case crossing.IsProving:

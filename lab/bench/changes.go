@@ -115,7 +115,8 @@ func (b *bench) change(ctx context.Context, f steered) (changed, error) {
 		r, err := f.driver.Read(ctx)
 		begun := time.Now()
 		if err == nil {
-			_, err = f.driver.Set(ctx, split.Toward(to, split.Whole), front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
+			_, err = f.driver.Set(ctx, split.Toward(to, split.Whole),
+				front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation})
 		}
 		return begun, err
 	}
@@ -243,7 +244,8 @@ func (l *steadyLoad) ask(keep bool, every time.Duration) {
 	}
 }
 
-func (l *steadyLoad) exchange(conn net.Conn, read *bufio.Reader, keep bool) (side split.Side, answered bool, err error) {
+func (l *steadyLoad) exchange(conn net.Conn, read *bufio.Reader, keep bool) (side split.Side, answered bool,
+	err error) {
 	_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
 	text := "GET / HTTP/1.1\r\nHost: bench\r\n"
 	if !keep {
@@ -285,7 +287,8 @@ func (l *steadyLoad) await(ctx context.Context, begun time.Time, to split.Side) 
 			return m, nil
 		}
 		if time.Since(begun) > through {
-			return m, fmt.Errorf("%v after the change the new side has not answered, or the old one still does: %+v", through, m)
+			return m, fmt.Errorf("%v after the change the new side has not answered, or the old one still does: %+v",
+				through, m)
 		}
 		select {
 		case <-ctx.Done():
@@ -334,9 +337,15 @@ func (l *steadyLoad) since(begun time.Time, to split.Side) moment {
 
 // documentChanges writes what changes came to.
 func documentChanges(w io.Writer, list []changed) {
-	fmt.Fprintf(w, "\n## Changes of every front\n\nAll requests from one side to the other under %d requests a second on %d kept connections and %d on new\nones: by Vaiven, as a leg and as a going home, and each time back by hand with the proxy's own command, until\nthe median ratio of a pair lies within ±%.0f %% (with 95 %%), for at most %d pairs and %v. Times are medians from\nthe command to the first answer of the new side.\n\n",
+	fmt.Fprintf(w, "\n## Changes of every front\n\nAll requests from one side to the other under %d requests a "+
+		"second on %d kept connections and %d on new\nones: by Vaiven, as a leg and as a going home, and each time "+
+		"back by hand with the proxy's own command, until\nthe median ratio of a pair lies within ±%.0f %% (with 95 "+
+		"%%), for at most %d pairs and %v. Times are medians from\nthe command to the first answer of the new "+
+		"side.\n\n",
 		changeKept, changeClients, changeFresh, 100*closeEnough, mostPairs, pairsWithin)
-	fmt.Fprintf(w, "| front | leg | by hand | ratio | home | by hand | ratio | pairs | last answer of the old side, by hand | longest gap, by hand | lost | idle connections closed |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+	fmt.Fprintf(w, "| front | leg | by hand | ratio | home | by hand | ratio | pairs | last answer of the old side, "+
+		"by hand | longest gap, by hand | lost | idle connections closed |\n| --- | --- | --- | --- | --- | --- | "+
+		"--- | --- | --- | --- | --- | --- |\n")
 	short := func(list []moment, of func(moment) time.Duration) string {
 		if len(list) == 0 {
 			return "–"
@@ -353,9 +362,11 @@ func documentChanges(w io.Writer, list []changed) {
 			}
 			fmt.Fprintf(w, " %s | %s | %s |", short(p.vaiven, first), short(p.hand, first), ratio)
 		}
-		mine, theirs := append(slices.Clone(c.leg.vaiven), c.home.vaiven...), append(slices.Clone(c.leg.hand), c.home.hand...)
+		mine, theirs := append(slices.Clone(c.leg.vaiven), c.home.vaiven...),
+			append(slices.Clone(c.leg.hand), c.home.hand...)
 		last, gap := func(m moment) time.Duration { return m.lastOld }, func(m moment) time.Duration { return m.gap }
-		fmt.Fprintf(w, " %d | %s, %s | %s, %s | %d of %d | %d |\n", len(c.leg.vaiven), short(mine, last), short(theirs, last), short(mine, gap), short(theirs, gap), c.lost, c.asked, c.closed)
+		fmt.Fprintf(w, " %d | %s, %s | %s, %s | %d of %d | %d |\n", len(c.leg.vaiven), short(mine, last),
+			short(theirs, last), short(mine, gap), short(theirs, gap), c.lost, c.asked, c.closed)
 	}
 }
 

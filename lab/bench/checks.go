@@ -55,7 +55,8 @@ func (b *bench) timeChecks(ctx context.Context) (checking, error) {
 	instances := make([]reading.Instance, checked)
 	for n := range instances {
 		instances[n] = reading.Instance{
-			Name: fmt.Sprintf("green-%d", n+1), Part: "web", Side: split.Green, Running: true, Started: time.Unix(int64(n), 0),
+			Name: fmt.Sprintf("green-%d", n+1), Part: "web", Side: split.Green, Running: true,
+			Started: time.Unix(int64(n), 0),
 			Address: net.JoinHostPort(fmt.Sprintf("127.0.%d.%d", n/200, n%200+1), port),
 		}
 	}
@@ -108,7 +109,8 @@ func (b *bench) timePairs(ctx context.Context, c *checking) error {
 		}
 		c.pairs, c.pairCPU = append(c.pairs, rate), append(c.pairCPU, cpu)
 		rate, cpu, err = timed(2*pairsEach, func() error {
-			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: pairAlike, DisableCompression: true}, Timeout: 10 * time.Second}
+			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: pairAlike, DisableCompression: true},
+				Timeout: 10 * time.Second}
 			defer client.CloseIdleConnections()
 			return plainly(ctx, client, pairAlike, 2*pairsEach, func(n int) string { return config.Sides[n%2][0] })
 		})
@@ -196,9 +198,13 @@ func (c checking) document(w io.Writer) {
 		}
 		return ratio(x, y)
 	}
-	fmt.Fprintf(w, "\n## Checks\n\nThe health of %d instances, each read by a connection of its own, and the same request to\nboth sides, on kept connections; all on one core, the instances in another process. Ratios are\nto plain requests of the same kind that nobody judges, in the same round.\n\n", checked)
+	fmt.Fprintf(w, "\n## Checks\n\nThe health of %d instances, each read by a connection of its own, and the same "+
+		"request to\nboth sides, on kept connections; all on one core, the instances in another process. Ratios "+
+		"are\nto plain requests of the same kind that nobody judges, in the same round.\n\n", checked)
 	fmt.Fprintf(w, "| | a second | ratio | processor time each | ratio |\n| --- | --- | --- | --- | --- |\n")
-	fmt.Fprintf(w, "| health readings | %.0f | %s | %v | %s |\n", median(c.rate), ratio(c.rate, c.plainRate), median(c.cpu).Round(time.Microsecond), times(c.cpu, c.plainCPU))
-	fmt.Fprintf(w, "| requests that are compared | %.0f | %s | %v | %s |\n", median(c.pairs), ratio(c.pairs, c.plainPairs), median(c.pairCPU).Round(time.Microsecond), times(c.pairCPU, c.plainPer))
+	fmt.Fprintf(w, "| health readings | %.0f | %s | %v | %s |\n", median(c.rate), ratio(c.rate, c.plainRate),
+		median(c.cpu).Round(time.Microsecond), times(c.cpu, c.plainCPU))
+	fmt.Fprintf(w, "| requests that are compared | %.0f | %s | %v | %s |\n", median(c.pairs),
+		ratio(c.pairs, c.plainPairs), median(c.pairCPU).Round(time.Microsecond), times(c.pairCPU, c.plainPer))
 	fmt.Fprintf(w, "\nMemory that stays in use for an instance between two rounds: %d bytes.\n", c.perInstance)
 }

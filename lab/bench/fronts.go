@@ -58,7 +58,8 @@ func (b *bench) steered(ctx context.Context) ([]steered, error) {
 		for _, side := range split.Sides {
 			var instances []reading.Server
 			for n, a := range b.instances[side] {
-				instances = append(instances, reading.Server{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
+				instances = append(instances,
+					reading.Server{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
 			}
 			if err := f.driver.SetInstances(ctx, side, instances); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
@@ -100,11 +101,15 @@ func (b *bench) steer(ctx context.Context, w way) (steered, error) {
 	if err := errors.Join(os.Chmod(b.dir, 0o755), os.MkdirAll(dir, 0o755)); err != nil {
 		return steered{}, err
 	}
-	f := plan.Front{Listen: address, Key: plan.Key{From: plan.KeyRandom}, Order: filepath.Join(dir, "order"), Settings: w.settings(b, dir, address)}
+	f := plan.Front{Listen: address, Key: plan.Key{From: plan.KeyRandom}, Order: filepath.Join(dir, "order"),
+		Settings: w.settings(b, dir, address)}
 	s := steered{name: w.name, plan: f, hand: w.hand(b, f)}
 	kind := all.Of(f)
-	c := kind.Config("sailings", f, front.Site{Folder: dir, Slots: 2, Members: append(slices.Clone(b.instances[split.Blue]), b.instances[split.Green]...)})
-	err = errors.Join(os.WriteFile(c.File, []byte(c.Text), 0o644), os.WriteFile(filepath.Join(dir, "split.map"), []byte("sailings 0\n"), 0o644))
+	c := kind.Config("sailings", f,
+		front.Site{Folder: dir, Slots: 2,
+			Members: append(slices.Clone(b.instances[split.Blue]), b.instances[split.Green]...)})
+	err = errors.Join(os.WriteFile(c.File, []byte(c.Text), 0o644),
+		os.WriteFile(filepath.Join(dir, "split.map"), []byte("sailings 0\n"), 0o644))
 	if err != nil {
 		return s, err
 	}
@@ -139,18 +144,21 @@ func told(socket, line string) error {
 }
 
 func haproxyWeights(_ *bench, dir, _ string) plan.FrontSettings {
-	return &haproxy.Settings{Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue", "green"}, StateFile: filepath.Join(dir, "servers")}
+	return &haproxy.Settings{Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"},
+		Servers: [2]string{"blue", "green"}, StateFile: filepath.Join(dir, "servers")}
 }
 
 func weightsByHand(_ *bench, f plan.Front) func(context.Context, split.Side) error {
 	socket := f.Settings.(*haproxy.Settings).Socket
 	return func(_ context.Context, to split.Side) error {
-		return told(socket, fmt.Sprintf("set server sailings/%v1 weight 1; set server sailings/%[1]v2 weight 1; set server sailings/%v1 weight 0; set server sailings/%[2]v2 weight 0", to, to.Other()))
+		return told(socket, fmt.Sprintf("set server sailings/%v1 weight 1; set server sailings/%[1]v2 weight 1; set "+
+			"server sailings/%v1 weight 0; set server sailings/%[2]v2 weight 0", to, to.Other()))
 	}
 }
 
 func haproxyMap(_ *bench, dir, _ string) plan.FrontSettings {
-	return &haproxy.Settings{Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"blue", "green"}, Map: filepath.Join(dir, "split.map"), MapKey: "sailings", StateFile: filepath.Join(dir, "servers")}
+	return &haproxy.Settings{Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"blue", "green"},
+		Map: filepath.Join(dir, "split.map"), MapKey: "sailings", StateFile: filepath.Join(dir, "servers")}
 }
 
 func mapByHand(_ *bench, f plan.Front) func(context.Context, split.Side) error {
@@ -176,7 +184,8 @@ func edited(ctx context.Context, file string, edit func([]byte) []byte, check, r
 }
 
 func nginxInclude(_ *bench, dir, _ string) plan.FrontSettings {
-	return &nginx.Settings{Settings: include.Settings{Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(dir, "sailings.conf"), Program: []string{where("nginx")}}}
+	return &nginx.Settings{Settings: include.Settings{Config: filepath.Join(dir, "nginx.conf"),
+		File: filepath.Join(dir, "sailings.conf"), Program: []string{where("nginx")}}}
 }
 
 func nginxByHand(_ *bench, f plan.Front) func(context.Context, split.Side) error {
@@ -190,7 +199,8 @@ func nginxByHand(_ *bench, f plan.Front) func(context.Context, split.Side) error
 
 func httpdInclude(_ *bench, dir, _ string) plan.FrontSettings {
 	return &httpd.Settings{Balancer: "sailings", Settings: include.Settings{
-		Config: filepath.Join(dir, "httpd.conf"), File: filepath.Join(dir, "sailings.conf"), Program: []string{where("apache2")},
+		Config: filepath.Join(dir, "httpd.conf"), File: filepath.Join(dir, "sailings.conf"),
+		Program: []string{where("apache2")},
 	}}
 }
 

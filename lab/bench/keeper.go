@@ -61,7 +61,8 @@ func (b *bench) timeKeeper(ctx context.Context) (k kept, err error) {
 	first := 21_000 + os.Getpid()%200*20
 	file := filepath.Join(dir, "bench.yaml")
 	if err := errors.Join(os.WriteFile(file, fmt.Appendf(nil, keeperPlan, address, first, first+15), 0o600),
-		os.WriteFile(filepath.Join(dir, "builds", "1", "serve"), fmt.Appendf(nil, "#!/bin/sh\nexec %s -instance \"$1\"\n", self), 0o755)); err != nil {
+		os.WriteFile(filepath.Join(dir, "builds", "1", "serve"),
+			fmt.Appendf(nil, "#!/bin/sh\nexec %s -instance \"$1\"\n", self), 0o755)); err != nil {
 		return k, err
 	}
 	if _, err := b.start(b.vaiven, "front", file); err != nil {
@@ -110,7 +111,11 @@ func pause(ctx context.Context, d time.Duration) error {
 // sees that the other has it.
 func timeSight(ctx context.Context, socket string) ([]time.Duration, error) {
 	dial := func(by string) *api.Client {
-		return api.Dial(api.Config{By: by, Dial: func(ctx context.Context) (net.Conn, error) { return new(net.Dialer).DialContext(ctx, "unix", socket) }})
+		return api.Dial(api.Config{By: by,
+			Dial: func(ctx context.Context) (net.Conn,
+				error) {
+				return new(net.Dialer).DialContext(ctx, "unix", socket)
+			}})
 	}
 	a, c := dial("marit"), dial("ines")
 	defer a.Close()
@@ -145,7 +150,8 @@ var ofACore = regexp.MustCompile(`([0-9.e-]+) %core/10watchers`)
 
 // watchers is what ten who watch cost a keeper, by the benchmark beside its code.
 func watchers(ctx context.Context) (float64, error) {
-	out, err := exec.CommandContext(ctx, "go", "test", "./internal/keeper/api", "-run", "^$", "-bench", "Watchers", "-benchtime", "1x").CombinedOutput()
+	out, err := exec.CommandContext(ctx, "go", "test", "./internal/keeper/api", "-run", "^$", "-bench", "Watchers",
+		"-benchtime", "1x").CombinedOutput()
 	m := ofACore.FindSubmatch(out)
 	if err != nil || m == nil {
 		return 0, fmt.Errorf("go test -bench Watchers: %w: %s", err, out)

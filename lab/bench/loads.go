@@ -222,7 +222,8 @@ func (b *bench) freshOnce(ctx context.Context, p *proxy) (sample, error) {
 		return sample{}, fmt.Errorf("new connections: %w", failed)
 	}
 	slices.Sort(took)
-	s := sample{rate: float64(len(took)) / time.Since(begun).Seconds(), p50: took[len(took)/2], p99: took[len(took)*99/100]}
+	s := sample{rate: float64(len(took)) / time.Since(begun).Seconds(), p50: took[len(took)/2],
+		p99: took[len(took)*99/100]}
 	if p.cmd != nil {
 		s.cpu = (processorTime(p.cmd) - before) / time.Duration(len(took))
 		s.resident = resident(p.cmd)
@@ -306,7 +307,8 @@ func (b *bench) documentLoads(t io.Writer) {
 		named[p.Name] = p
 	}
 	spread := func(r []float64) string { return fmt.Sprintf("%.2f (%.2f–%.2f)", median(r), r[0], r[len(r)-1]) }
-	fmt.Fprintf(t, "## Throughput\n\nEach as a plain reverse proxy in front of the same two instances, 64 connections. Requests a\nsecond, as ratios to HAProxy's in the same round.\n\n| front |")
+	fmt.Fprintf(t, "## Throughput\n\nEach as a plain reverse proxy in front of the same two instances, 64 "+
+		"connections. Requests a\nsecond, as ratios to HAProxy's in the same round.\n\n| front |")
 	for _, l := range loads {
 		fmt.Fprintf(t, " %s |", l.name)
 	}
@@ -324,7 +326,9 @@ func (b *bench) documentLoads(t io.Writer) {
 		}
 	}
 	row(ourName+" beside "+plainName, named[ourName], named[plainName])
-	fmt.Fprintf(t, "\nSmall GETs in more detail, with ratios to HAProxy:\n\n| front | requests a second | p50 | ratio | p99 | ratio | processor time a request | resident | ratio |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+	fmt.Fprintf(t, "\nSmall GETs in more detail, with ratios to HAProxy:\n\n| front | requests a second | p50 | "+
+		"ratio | p99 | ratio | processor time a request | resident | ratio |\n| --- | --- | --- | --- | --- | --- | "+
+		"--- | --- | --- |\n")
 	for _, p := range b.fronts {
 		mine, theirs := p.samples[0], named["HAProxy"].samples[0]
 		ratio := func(of func(sample) float64) string { return spread(ratios(mine, theirs, of)) }
@@ -335,8 +339,10 @@ func (b *bench) documentLoads(t io.Writer) {
 			sizes = ratio(func(s sample) float64 { return float64(s.resident) })
 		}
 		fmt.Fprintf(t, "| %s | %.0f | %v | %s | %v | %s | %s | %s | %s |\n", p.Name, of(mine, rate),
-			of(mine, func(s sample) time.Duration { return s.p50 }).Round(10*time.Microsecond), ratio(func(s sample) float64 { return float64(s.p50) }),
-			of(mine, func(s sample) time.Duration { return s.p99 }).Round(10*time.Microsecond), ratio(func(s sample) float64 { return float64(s.p99) }),
+			of(mine, func(s sample) time.Duration { return s.p50 }).Round(10*time.Microsecond),
+			ratio(func(s sample) float64 { return float64(s.p50) }),
+			of(mine, func(s sample) time.Duration { return s.p99 }).Round(10*time.Microsecond),
+			ratio(func(s sample) float64 { return float64(s.p99) }),
 			cpu, size, sizes)
 	}
 }

@@ -29,12 +29,14 @@ import (
 func main() {
 	var b bench
 	instance := flag.String("instance", "", "be an instance on this address (used by the benchmark itself)")
-	plain := flag.String("plain", "", "be a plain proxy by the library on this address, to the instances that are named after the flags (used by the benchmark itself)")
+	plain := flag.String("plain", "", "be a plain proxy by the library on this address, to the instances that are "+
+		"named after the flags (used by the benchmark itself)")
 	flag.StringVar(&b.vaiven, "vaiven", "bin/vaiven", "the program to measure")
 	flag.StringVar(&b.out, "out", "docs/benchmarks.md", "file to write")
 	flag.IntVar(&b.rounds, "rounds", 5, "rounds")
 	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
-	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper, replace or screen, and write nothing")
+	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper, replace or screen, and "+
+		"write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
 	screen := flag.Bool("screen", false, "be a screen on a made-up service (used by the benchmark itself)")
 	flag.Parse()
@@ -236,7 +238,8 @@ func (b *bench) startEmbedded(ctx context.Context) error {
 		return err
 	}
 	plan := filepath.Join(b.dir, "bench.yaml")
-	text := fmt.Sprintf("service: bench\nstate: %s\nfront:\n  listen: %s\nstack:\n  command: none/{version}\n  ports: 1-9\nsmoke:\n  - request: /\nroute:\n  - 100 %%\n", b.dir, address)
+	text := fmt.Sprintf("service: bench\nstate: %s\nfront:\n  listen: %s\nstack:\n  command: none/{version}\n  "+
+		"ports: 1-9\nsmoke:\n  - request: /\nroute:\n  - 100 %%\n", b.dir, address)
 	if err := os.WriteFile(plan, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -252,7 +255,8 @@ func (b *bench) startEmbedded(ctx context.Context) error {
 		for _, side := range split.Sides {
 			var list []reading.Server
 			for n, a := range b.instances[side] {
-				list = append(list, reading.Server{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a, Version: side.String()})
+				list = append(list, reading.Server{Name: fmt.Sprintf("%v-%d", side, n+1), Address: a,
+					Version: side.String()})
 			}
 			failed = errors.Join(failed, b.client.SetInstances(ctx, side, list))
 		}
@@ -384,23 +388,34 @@ func median[T float64 | time.Duration | int64](list []T) T {
 const others = "## Evidence\n"
 
 // write makes the document.
-func (b *bench) write(sw switched, front *replaced, changes []changed, checks checking, k kept, screens []screened) error {
+func (b *bench) write(sw switched, front *replaced, changes []changed, checks checking, k kept,
+	screens []screened) error {
 	var t bytes.Buffer
 	memory, _ := os.ReadFile("/proc/meminfo")
 	total, _, _ := strings.Cut(strings.TrimPrefix(string(memory), "MemTotal:"), "kB")
 	var kilobytes int64
 	_, _ = fmt.Sscan(total, &kilobytes)
-	fmt.Fprintf(&t, "# Benchmarks\n\nMade by `make bench` on a machine with %d processors and %d GiB of memory, all of it\n", runtime.NumCPU(), (kilobytes+1<<19)>>20)
-	fmt.Fprintf(&t, "on the same processors: load, front and instances. Medians of %d rounds of %v a front and kind;\nratios are taken within a round, with the least and the greatest behind them.\n", b.rounds, b.load)
+	fmt.Fprintf(&t, "# Benchmarks\n\nMade by `make bench` on a machine with %d processors and %d GiB of memory, all "+
+		"of it\n", runtime.NumCPU(), (kilobytes+1<<19)>>20)
+	fmt.Fprintf(&t, "on the same processors: load, front and instances. Medians of %d rounds of %v a front and "+
+		"kind;\nratios are taken within a round, with the least and the greatest behind them.\n", b.rounds, b.load)
 	fmt.Fprintf(&t, "Single figures depend on the machine and the moment; compare the ratios.\n\n")
 	b.documentLoads(&t)
-	fmt.Fprintf(&t, "\n## The switch\n\n%d switches of the embedded front between 100 %% blue and 100 %% green, with %d kept-alive\nclients asking as fast as they can. The command is kept on disk before it is in force.\n\n", sw.switches, switchClients)
+	fmt.Fprintf(&t, "\n## The switch\n\n%d switches of the embedded front between 100 %% blue and 100 %% green, with "+
+		"%d kept-alive\nclients asking as fast as they can. The command is kept on disk before it is in force.\n\n",
+		sw.switches, switchClients)
 	fmt.Fprintf(&t, "| | median | most |\n| --- | --- | --- |\n")
-	fmt.Fprintf(&t, "| from command to confirmation | %v | %v |\n", median(sw.took).Round(10*time.Microsecond), slices.Max(sw.took).Round(10*time.Microsecond))
-	fmt.Fprintf(&t, "| last answer of the old side: how long after confirmation its request began | %v | %v |\n", median(sw.late).Round(10*time.Microsecond), slices.Max(sw.late).Round(10*time.Microsecond))
-	fmt.Fprintf(&t, "\nRequests that were lost: %d of %d. Requests that began more than 5 ms after confirmation and\nwere answered by the old side: %d.\n", sw.lost, sw.asked, sw.strays)
-	fmt.Fprintf(&t, "\nWith %d connections asking as fast as they can, from command to confirmation:\n\n| | p50 | p99 |\n| --- | --- | --- |\n| a share | %v | %v |\n| going home | %v | %v |\n| a weight at HAProxy by its socket, under the same | %v | %v |\n", crowd,
-		quantile(sw.crowded, 0.5), quantile(sw.crowded, 0.99), quantile(sw.homes, 0.5), quantile(sw.homes, 0.99), quantile(sw.weights, 0.5), quantile(sw.weights, 0.99))
+	fmt.Fprintf(&t, "| from command to confirmation | %v | %v |\n", median(sw.took).Round(10*time.Microsecond),
+		slices.Max(sw.took).Round(10*time.Microsecond))
+	fmt.Fprintf(&t, "| last answer of the old side: how long after confirmation its request began | %v | %v |\n",
+		median(sw.late).Round(10*time.Microsecond), slices.Max(sw.late).Round(10*time.Microsecond))
+	fmt.Fprintf(&t, "\nRequests that were lost: %d of %d. Requests that began more than 5 ms after confirmation "+
+		"and\nwere answered by the old side: %d.\n", sw.lost, sw.asked, sw.strays)
+	fmt.Fprintf(&t, "\nWith %d connections asking as fast as they can, from command to confirmation:\n\n| | p50 | "+
+		"p99 |\n| --- | --- | --- |\n| a share | %v | %v |\n| going home | %v | %v |\n| a weight at HAProxy by its "+
+		"socket, under the same | %v | %v |\n", crowd,
+		quantile(sw.crowded, 0.5), quantile(sw.crowded, 0.99), quantile(sw.homes, 0.5), quantile(sw.homes, 0.99),
+		quantile(sw.weights, 0.5), quantile(sw.weights, 0.99))
 	t.WriteString(front.text())
 	documentChanges(&t, changes)
 	checks.document(&t)

@@ -42,7 +42,8 @@ func (b *bench) timeReplacements(ctx context.Context) (*replaced, error) {
 	defer stop()
 	var wait sync.WaitGroup
 	ask := func(c *counted, keep bool) {
-		client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: !keep, MaxIdleConnsPerHost: 1}}
+		client := &http.Client{Timeout: 10 * time.Second,
+			Transport: &http.Transport{DisableKeepAlives: !keep, MaxIdleConnsPerHost: 1}}
 		for asking.Err() == nil {
 			w, err := client.Get(url)
 			c.of.Add(1)
@@ -67,7 +68,8 @@ func (b *bench) timeReplacements(ctx context.Context) (*replaced, error) {
 			time.Sleep(time.Millisecond)
 		}
 		begun := time.Now()
-		out, err := exec.CommandContext(ctx, b.vaiven, "front", filepath.Join(b.dir, "bench.yaml"), "--take-over", "--detach", "--grace", "30s").CombinedOutput()
+		out, err := exec.CommandContext(ctx, b.vaiven, "front", filepath.Join(b.dir, "bench.yaml"), "--take-over",
+			"--detach", "--grace", "30s").CombinedOutput()
 		if err != nil {
 			return nil, fmt.Errorf("replace the front: %w: %s", err, out)
 		}
@@ -89,6 +91,9 @@ func (b *bench) timeReplacements(ctx context.Context) (*replaced, error) {
 }
 
 func (r *replaced) text() string {
-	return fmt.Sprintf("\n## Replacing the front\n\n%d times, by `vaiven front --take-over`, while requests come: from the command until the new process serves %v\n(at most %v). Requests on new connections that were refused or lost: %d of %d; on kept ones: %d of %d.\n",
-		r.times, median(r.took).Round(time.Millisecond), quantile(r.took, 1).Round(time.Millisecond), r.fresh.lost.Load(), r.fresh.of.Load(), r.kept.lost.Load(), r.kept.of.Load())
+	return fmt.Sprintf("\n## Replacing the front\n\n%d times, by `vaiven front --take-over`, while requests come: "+
+		"from the command until the new process serves %v\n(at most %v). Requests on new connections that were "+
+		"refused or lost: %d of %d; on kept ones: %d of %d.\n",
+		r.times, median(r.took).Round(time.Millisecond), quantile(r.took, 1).Round(time.Millisecond),
+		r.fresh.lost.Load(), r.fresh.of.Load(), r.kept.lost.Load(), r.kept.of.Load())
 }

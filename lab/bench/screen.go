@@ -71,7 +71,8 @@ func timeScreens(ctx context.Context) (list []screened, err error) {
 }
 
 // timeScreen runs a screen in a terminal of its own; it is pressed keys only in a crossing.
-func timeScreen(ctx context.Context, self string, instances int, crossing bool) (keys []time.Duration, share float64, err error) {
+func timeScreen(ctx context.Context, self string, instances int, crossing bool) (keys []time.Duration, share float64,
+	err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	from, to, err := os.Pipe()
@@ -142,12 +143,18 @@ func timeScreen(ctx context.Context, self string, instances int, crossing bool) 
 
 // screenText is the table of what screens take.
 func screenText(list []screened) string {
-	text := fmt.Sprintf("## The screen\n\nIn a terminal of 142 by 38, on snapshots twice a second, each read from JSON. A key is pressed %d\ntimes at any phase of what else is painted.\n\n", screenKeys) +
-		"| instances a side | a key is painted after, in the middle | p99 | of a core at rest | in a crossing |\n| ---: | ---: | ---: | ---: | ---: |\n"
+	text := fmt.Sprintf("## The screen\n\nIn a terminal of 142 by 38, on snapshots twice a second, each read from "+
+		"JSON. A key is pressed %d\ntimes at any phase of what else is painted.\n\n", screenKeys) +
+		"| instances a side | a key is painted after, in the middle | p99 | of a core at rest | in a crossing |\n| " +
+		"---: | ---: | ---: | ---: | ---: |\n"
 	for _, s := range list {
-		text += fmt.Sprintf("| %d | %.1f ms | %.1f ms | %.1f %% | %.1f %% |\n", s.instances, s.median.Seconds()*1000, s.tail.Seconds()*1000, 100*s.resting, 100*s.full)
+		text += fmt.Sprintf("| %d | %.1f ms | %.1f ms | %.1f %% | %.1f %% |\n", s.instances, s.median.Seconds()*1000,
+			s.tail.Seconds()*1000, 100*s.resting, 100*s.full)
 	}
-	return text + "\nA key waits for the next of 60 frames a second and for nothing else; what has not changed is not painted. The aim is 33 ms, 3 % at rest\nand 5 % in a crossing. With 500 instances a side a screen reads half a megabyte of JSON a second, of which it draws the gravest dozen\ninstances: that is what takes it above the last two.\n"
+	return text + "\nA key waits for the next of 60 frames a second and for nothing else; what has not changed is " +
+		"not painted. The aim is 33 ms, 3 % at rest\nand 5 % in a crossing. With 500 instances a side a screen reads " +
+		"half a megabyte of JSON a second, of which it draws the gravest dozen\ninstances: that is what takes it " +
+		"above the last two.\n"
 }
 
 // beScreen is a screen on what comes at descriptor 3.
@@ -216,10 +223,13 @@ func (sailing) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 
 // snapshot is a service in the middle of a crossing, or at rest.
 func snapshot(instances int, crosses bool, now, begun time.Time) keeper.Snapshot {
-	legs := route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
+	legs := route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute},
+		{Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
 	v := engine.View{
-		At: now, Service: "sailings", Ready: true, Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire, Live: split.Blue, Left: 48 * time.Second,
-		Front:    engine.FrontView{At: now.Add(-50 * time.Millisecond), Every: screenEvery, Split: reading.Split{Revision: 9, Since: begun}},
+		At: now, Service: "sailings", Ready: true, Planned: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire,
+		Live: split.Blue, Left: 48 * time.Second,
+		Front: engine.FrontView{At: now.Add(-50 * time.Millisecond), Every: screenEvery,
+			Split: reading.Split{Revision: 9, Since: begun}},
 		Guarding: forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200},
 		Traffic:  forecast.Traffic{Rate: 341 + rand.Float64()*10, Capacity: [2]float64{480, 480}, Failing: 0.0008},
 		Door:     reading.Door{At: now, Answers: now.Sub(begun).Milliseconds() / 50, LongestGap: 54 * time.Millisecond},
@@ -228,13 +238,19 @@ func snapshot(instances int, crosses bool, now, begun time.Time) keeper.Snapshot
 	if crosses {
 		v.Front.Split.Share, share = 2500, 0.25
 		v.Crossing = crossing.State{
-			Stage: crossing.Shifting, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0", LiveVersion: "4.2.0", Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire,
-			Share: 2500, Leg: 1, Since: begun.Add(-72 * time.Second), Begun: begun.Add(-112 * time.Second), Proven: true, Moved: true,
+			Stage: crossing.Shifting, Service: "sailings", Number: 18, Target: split.Green, Version: "4.3.0",
+			LiveVersion: "4.2.0", Route: legs, Keep: 30 * time.Minute, Then: plan.ThenRetire,
+			Share: 2500, Leg: 1, Since: begun.Add(-72 * time.Second), Begun: begun.Add(-112 * time.Second),
+			Proven: true, Moved: true,
 		}
 		for n := range 5 {
-			v.Guards = append(v.Guards, guard.Status{Name: fmt.Sprint("guard ", n), Watch: plan.Failing, State: guard.Watching, Trial: evidence.Count{Bad: int64(n), Of: 8600 + v.Door.Answers}, Baseline: evidence.Count{Bad: 9, Of: 25_000}, Sure: rand.Float64()})
+			v.Guards = append(v.Guards,
+				guard.Status{Name: fmt.Sprint("guard ", n), Watch: plan.Failing, State: guard.Watching,
+					Trial:    evidence.Count{Bad: int64(n), Of: 8600 + v.Door.Answers},
+					Baseline: evidence.Count{Bad: 9, Of: 25_000}, Sure: rand.Float64()})
 		}
-		v.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: instances, Instances: instances, Rate: 340, Capacity: 1000, FrontRead: true})
+		v.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: instances, Instances: instances, Rate: 340,
+			Capacity: 1000, FrontRead: true})
 	}
 	for n := range 240 {
 		side := "blue"
@@ -248,21 +264,30 @@ func snapshot(instances int, crosses bool, now, begun time.Time) keeper.Snapshot
 			v.Sides[side] = engine.SideView{At: now, Every: time.Second}
 			continue
 		}
-		w := engine.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: instances, Wanted: instances, At: now, Every: time.Second, Capacity: 480}
-		w.Figures = figures.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255 + rand.Float64()*10, P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
+		w := engine.SideView{Version: "4.2.0", Build: "7c1e40d9a0b1", Healthy: instances, Wanted: instances, At: now,
+			Every: time.Second, Capacity: 480}
+		w.Figures = figures.Figures{Requests: 2550, Timed: 2550, Failing: 2, Rate: 255 + rand.Float64()*10,
+			P50: 11 * time.Millisecond, P99: 41 * time.Millisecond, Span: 10 * time.Second, To: now}
 		for n := range instances {
 			address := fmt.Sprintf("10.0.%d.%d:80", n/250, n%250)
 			w.Instances = append(w.Instances, reading.Condition{
-				Instance: reading.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Part: "web", Side: side, Version: "4.2.0", Build: "7c1e40d9a0b1", Address: address, Running: true},
-				State:    reading.Healthy, Since: begun, At: now, Took: time.Duration(1+rand.IntN(9)) * time.Millisecond, History: []float64{1, 2, 4, 2, 1, 3, 2, 1, 2, 5},
+				Instance: reading.Instance{Name: fmt.Sprintf("%v-%d", side, n+1), Part: "web", Side: side,
+					Version: "4.2.0", Build: "7c1e40d9a0b1", Address: address, Running: true},
+				State: reading.Healthy, Since: begun, At: now,
+				Took:    time.Duration(1+rand.IntN(9)) * time.Millisecond,
+				History: []float64{1, 2, 4, 2, 1, 3, 2, 1, 2, 5},
 			})
-			w.Served = append(w.Served, figures.Served{Name: "web", Address: address, Rate: 85 + rand.Float64(), History: []int64{85, 84, 86, 85, 83, 85, 88, 85}})
+			w.Served = append(w.Served,
+				figures.Served{Name: "web", Address: address, Rate: 85 + rand.Float64(),
+					History: []int64{85, 84, 86, 85, 83, 85, 88, 85}})
 		}
 		v.Sides[side] = w
 	}
 	for n := range 600 {
 		at := now.Truncate(time.Second).Add(time.Duration(n-600) * time.Second)
-		v.Track = append(v.Track, engine.Point{At: at, Planned: v.Front.Split.Share, All: 340 + at.Unix()%7, Green: int64(share*340) + at.Unix()%5})
+		v.Track = append(v.Track,
+			engine.Point{At: at, Planned: v.Front.Split.Share, All: 340 + at.Unix()%7,
+				Green: int64(share*340) + at.Unix()%5})
 	}
 	return keeper.Snapshot{View: v}
 }

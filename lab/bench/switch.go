@@ -50,7 +50,8 @@ func (b *bench) timeCrowded(ctx context.Context, result *switched) error {
 		}
 		begun := time.Now()
 		if n%2 == 0 {
-			if _, err = b.client.Set(ctx, split.Whole/4, front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}); err == nil {
+			if _, err = b.client.Set(ctx, split.Whole/4,
+				front.Expect{Revision: r.Split.Revision, Generation: r.Order.Generation}); err == nil {
 				result.crowded = append(result.crowded, time.Since(begun))
 			}
 		} else if _, err = b.client.Home(ctx, front.Homing{Side: split.Blue, By: "bench"}); err == nil {
@@ -73,7 +74,8 @@ func (b *bench) timeCrowded(ctx context.Context, result *switched) error {
 		result.weights = append(result.weights, time.Since(begun))
 		return err
 	})
-	for name, list := range map[string][]time.Duration{"set": result.crowded, "home": result.homes, "HAProxy's weight": result.weights} {
+	for name, list := range map[string][]time.Duration{"set": result.crowded, "home": result.homes,
+		"HAProxy's weight": result.weights} {
 		fmt.Printf("with %d connections  %s p50 %v p99 %v\n", crowd, name, quantile(list, 0.5), quantile(list, 0.99))
 	}
 	return err
@@ -159,7 +161,8 @@ func (b *bench) timeSwitches(ctx context.Context) (switched, error) {
 			return result, err
 		}
 		begun := time.Now()
-		if _, err := b.client.Set(ctx, split.Toward(to, split.Whole), front.Expect{Revision: reading.Split.Revision, Generation: reading.Order.Generation}); err != nil {
+		if _, err := b.client.Set(ctx, split.Toward(to, split.Whole),
+			front.Expect{Revision: reading.Split.Revision, Generation: reading.Order.Generation}); err != nil {
 			return result, err
 		}
 		changes = append(changes, change{time.Now(), to})

@@ -73,7 +73,8 @@ const GroupHeader = "Passenger-Group"
 
 // befalls reports whether a trouble befalls a search at an instance.
 func (t *Trouble) befalls(instance string, r *http.Request, at time.Time) bool {
-	return strings.HasSuffix(instance, t.Instance) && (t.Method == "" || r.Method == t.Method) && strings.Contains(r.URL.RawQuery, t.Query) &&
+	return strings.HasSuffix(instance, t.Instance) && (t.Method == "" || r.Method == t.Method) &&
+		strings.Contains(r.URL.RawQuery, t.Query) &&
 		(t.Group == "" || r.Header.Get(GroupHeader) == t.Group) && (t.Every == 0 || at.UnixNano()/int64(t.Every)%2 == 0)
 }
 
@@ -186,11 +187,14 @@ func (a *App) Listen(ctx context.Context, address string, w Work) error {
 	mux.HandleFunc("GET /healthz", a.health)
 	mux.HandleFunc("GET /about", a.about)
 	told := prometheus.NewRegistry()
-	answered := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "sailings_requests_total", Help: "Searches that were answered, by status."}, []string{"code"})
-	open := prometheus.NewGauge(prometheus.GaugeOpts{Name: "sailings_requests_open", Help: "Searches that are being answered."})
+	answered := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "sailings_requests_total",
+		Help: "Searches that were answered, by status."}, []string{"code"})
+	open := prometheus.NewGauge(prometheus.GaugeOpts{Name: "sailings_requests_open",
+		Help: "Searches that are being answered."})
 	answered.WithLabelValues("200")
 	told.MustRegister(answered, open)
-	counted := promhttp.InstrumentHandlerInFlight(open, promhttp.InstrumentHandlerCounter(answered, http.HandlerFunc(a.search)))
+	counted := promhttp.InstrumentHandlerInFlight(open,
+		promhttp.InstrumentHandlerCounter(answered, http.HandlerFunc(a.search)))
 	mux.HandleFunc("POST /sailings", counted.ServeHTTP)
 	mux.HandleFunc("GET /sailings", func(w http.ResponseWriter, r *http.Request) {
 		if here, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok && r.Host == here.String() {
@@ -202,7 +206,8 @@ func (a *App) Listen(ctx context.Context, address string, w Work) error {
 	if w.Broker != "" {
 		go a.print(ctx, w, counted)
 	}
-	a.booked = prometheus.NewCounter(prometheus.CounterOpts{Name: "sailings_booked_total", Help: "Searches that ended in a booking."})
+	a.booked = prometheus.NewCounter(prometheus.CounterOpts{Name: "sailings_booked_total",
+		Help: "Searches that ended in a booking."})
 	told.MustRegister(a.booked, collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	mux.Handle("GET /metrics", promhttp.HandlerFor(told, promhttp.HandlerOpts{}))
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute}
@@ -319,7 +324,8 @@ func (a *App) search(w http.ResponseWriter, r *http.Request) {
 		_ = http.NewResponseController(w).Flush()
 		panic(http.ErrAbortHandler)
 	}
-	answer := map[string]any{"version": a.Version, "instance": a.Instance, "company": "Linea Vessa", "sailings": a.sailings(r)}
+	answer := map[string]any{"version": a.Version, "instance": a.Instance, "company": "Linea Vessa",
+		"sailings": a.sailings(r)}
 	a.say(w, answer)
 }
 
@@ -352,7 +358,8 @@ func (a *App) sailings(r *http.Request) []sailing {
 	for i := range list {
 		from := draw.IntN(len(islands))
 		list[i] = sailing{
-			Ship: ships[draw.IntN(len(ships))], From: islands[from], To: islands[(from+1+draw.IntN(len(islands)-1))%len(islands)],
+			Ship: ships[draw.IntN(len(ships))], From: islands[from],
+			To:      islands[(from+1+draw.IntN(len(islands)-1))%len(islands)],
 			Departs: fmt.Sprintf("%02d:%02d", 6+draw.IntN(14), 5*draw.IntN(12)), Price: 900 + 50*draw.IntN(60),
 		}
 		if a.Runtime == newRuntime && list[i].Price%100 != 0 {

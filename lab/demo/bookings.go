@@ -58,7 +58,8 @@ func (a *App) printOn(ctx context.Context, w Work, do http.Handler) error {
 	if err := ch.Qos(printAtOnce, 0, false); err != nil {
 		return err
 	}
-	come, err := ch.ConsumeWithContext(ctx, w.Queue, a.Instance, false, false, false, false, nil) // no more come once the context has ended
+	// no more come once the context has ended
+	come, err := ch.ConsumeWithContext(ctx, w.Queue, a.Instance, false, false, false, false, nil)
 	if err != nil {
 		return err
 	}
@@ -72,7 +73,8 @@ func (a *App) printOn(ctx context.Context, w Work, do http.Handler) error {
 			if !asked {
 				path = "/sailings?booking=" + d.MessageId
 			}
-			r, err := http.NewRequestWithContext(context.WithoutCancel(ctx), http.MethodGet, "http://bookings"+path, nil)
+			r, err := http.NewRequestWithContext(context.WithoutCancel(ctx), http.MethodGet, "http://bookings"+path,
+				nil)
 			if err != nil {
 				_ = d.Reject(false)
 				return
@@ -89,7 +91,8 @@ func (a *App) printOn(ctx context.Context, w Work, do http.Handler) error {
 				for name := range answer.header {
 					headers[name] = answer.header.Get(name)
 				}
-				_ = ch.Publish("", d.ReplyTo, false, false, amqp.Publishing{CorrelationId: d.CorrelationId, Headers: headers, Body: answer.body.Bytes()})
+				_ = ch.Publish("", d.ReplyTo, false, false,
+					amqp.Publishing{CorrelationId: d.CorrelationId, Headers: headers, Body: answer.body.Bytes()})
 			}
 			if !asked && answer.status >= http.StatusInternalServerError {
 				_ = d.Reject(false)
@@ -108,7 +111,8 @@ func (a *App) printOn(ctx context.Context, w Work, do http.Handler) error {
 func connect(address, called string) (*amqp.Connection, error) {
 	properties := amqp.NewConnectionProperties()
 	properties.SetClientConnectionName(called)
-	return amqp.DialConfig("amqp://guest:guest@"+address, amqp.Config{Properties: properties, Heartbeat: 5 * time.Second})
+	return amqp.DialConfig("amqp://guest:guest@"+address,
+		amqp.Config{Properties: properties, Heartbeat: 5 * time.Second})
 }
 
 // answer is one that is kept in memory.
@@ -158,8 +162,11 @@ func book(ctx context.Context, conn *amqp.Connection, own uint32, number int, ra
 	var open []*amqp.DeferredConfirmation
 	for come := (arrivals{rate: rate, next: time.Now()}); come.wait(ctx); {
 		c, err := ch.PublishWithDeferredConfirm(exchange, bookingKey, true, false, amqp.Publishing{
-			MessageId: fmt.Sprintf("%08x-%d", own, number+len(open)), Timestamp: time.Now(), DeliveryMode: amqp.Persistent,
-			ContentType: "application/json", Body: fmt.Appendf(nil, `{"from":%q,"to":%q}`, islands[rand.IntN(len(islands))], islands[rand.IntN(len(islands))]),
+			MessageId: fmt.Sprintf("%08x-%d", own, number+len(open)), Timestamp: time.Now(),
+			DeliveryMode: amqp.Persistent,
+			ContentType:  "application/json",
+			Body: fmt.Appendf(nil, `{"from":%q,"to":%q}`, islands[rand.IntN(len(islands))],
+				islands[rand.IntN(len(islands))]),
 		})
 		if err != nil {
 			return number, err

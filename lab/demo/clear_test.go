@@ -29,7 +29,8 @@ func TestClearBelievesOnlyItsOwn(t *testing.T) {
 			defer other.Signal(syscall.SIGKILL)
 			folder := filepath.Join(os.TempDir(), prefix()+name)
 			data, err := json.Marshal(owner{Started: []process.ID{other}})
-			if err := errors.Join(err, os.Mkdir(folder, 0o700), os.Chmod(folder, c.mode), os.WriteFile(filepath.Join(folder, ownerFile), data, 0o600)); err != nil {
+			if err := errors.Join(err, os.Mkdir(folder, 0o700), os.Chmod(folder, c.mode),
+				os.WriteFile(filepath.Join(folder, ownerFile), data, 0o600)); err != nil {
 				t.Fatal(err)
 			}
 			if err := Clear(t.Context()); err != nil {

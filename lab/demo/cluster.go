@@ -67,7 +67,8 @@ func (s *Scenario) startCluster(ctx context.Context, o Options) error {
 	if err := os.WriteFile(filepath.Join(s.Folder, kubeconfig), []byte(text), 0o600); err != nil {
 		return err
 	}
-	if err := s.start("front.log", o.services(), "cluster", "--api", s.api, "--listen", s.Plan.Front.Listen, "--port", fmt.Sprint(s.pods), "--folder", s.Folder); err != nil {
+	if err := s.start("front.log", o.services(), "cluster", "--api", s.api, "--listen", s.Plan.Front.Listen, "--port",
+		fmt.Sprint(s.pods), "--folder", s.Folder); err != nil {
 		return err
 	}
 	return s.awaitFront(ctx, all.Open(s.Plan))

@@ -68,7 +68,8 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 		return fmt.Errorf("the front %s is not installed: there is no program %s", f.Kind(), kind.Program)
 	}
 	// The proxies' workers may be other users, who have to reach their folder.
-	if err := errors.Join(os.Chmod(s.Folder, 0o755), os.MkdirAll(site.Folder, 0o755), os.WriteFile(c.File, []byte(c.Text), 0o644)); err != nil {
+	if err := errors.Join(os.Chmod(s.Folder, 0o755), os.MkdirAll(site.Folder, 0o755),
+		os.WriteFile(c.File, []byte(c.Text), 0o644)); err != nil {
 		return err
 	}
 	for file, text := range c.Beside {
@@ -82,7 +83,8 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 	driver := all.Open(s.Plan)
 	if d, ok := driver.(front.Preparer); ok {
 		// One that is asked over the network is prepared when it runs.
-		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil && !errors.Is(err, front.ErrUnreachable) {
+		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil &&
+			!errors.Is(err, front.ErrUnreachable) {
 			return err
 		}
 	}

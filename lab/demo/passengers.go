@@ -126,6 +126,7 @@ func (r *resolver) find(ctx context.Context, name string) (string, error) {
 // fromAnywhere connects from one of some hundred addresses of this machine, so that
 // passengers are as many clients.
 func fromAnywhere(ctx context.Context, network, address string) (net.Conn, error) {
-	d := net.Dialer{Timeout: 5 * time.Second, LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, byte(1+rand.IntN(8)), byte(1+rand.IntN(60)))}}
+	d := net.Dialer{Timeout: 5 * time.Second,
+		LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, byte(1+rand.IntN(8)), byte(1+rand.IntN(60)))}}
 	return d.DialContext(ctx, network, address)
 }

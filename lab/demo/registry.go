@@ -33,7 +33,8 @@ func Registry(ctx context.Context, address, folder string) error {
 	if err != nil {
 		return err
 	}
-	srv := &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0))), ReadHeaderTimeout: 5 * time.Second}
+	srv := &http.Server{Handler: registry.New(registry.Logger(log.New(io.Discard, "", 0))),
+		ReadHeaderTimeout: 5 * time.Second}
 	defer context.AfterFunc(ctx, func() { _ = srv.Close() })()
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(l) }()
@@ -102,7 +103,8 @@ func awaitRegistry(ctx context.Context, where string, n int) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("the demo's registry did not get ready (%s): %w", strings.Join(tags, ", "), errors.Join(err, ctx.Err()))
+			return fmt.Errorf("the demo's registry did not get ready (%s): %w", strings.Join(tags, ", "),
+				errors.Join(err, ctx.Err()))
 		case <-time.After(50 * time.Millisecond):
 		}
 	}

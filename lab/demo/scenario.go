@@ -76,8 +76,9 @@ func builds(o Options, fares, nobody int) []build {
 
 // Options says what to build up.
 type Options struct {
-	Program string // the vaiven to run as front; vaiven-demo, which is the sailing search and the passengers, is found beside it
-	Fault   Fault  // of the new version
+	// the vaiven to run as front; vaiven-demo, which is the sailing search and the passengers, is found beside it
+	Program string
+	Fault   Fault // of the new version
 	Front   plan.FrontKind
 	Way     string // of steering it, where there are several; "" for the usual one
 	Quick   bool   // a crossing of well under a minute, without questions
@@ -150,17 +151,20 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 	if err := s.start("fares.log", o.services(), "fares", "--listen", s.fares); err != nil {
 		return nil, err
 	}
-	if err := s.start("registry.log", o.services(), "registry", "--listen", s.registry, "--builds", filepath.Join(folder, "builds")); err != nil {
+	if err := s.start("registry.log", o.services(), "registry", "--listen", s.registry, "--builds",
+		filepath.Join(folder, "builds")); err != nil {
 		return nil, err
 	}
 	if err := s.raiseBlue(ctx); err != nil {
 		return nil, err
 	}
 	if o.Front == queue.Kind.Name {
-		return s, s.start("passengers.log", o.services(), "passengers", "--broker", s.Plan.Front.Listen, "--rate", fmt.Sprint(o.Rate))
+		return s, s.start("passengers.log", o.services(), "passengers", "--broker", s.Plan.Front.Listen, "--rate",
+			fmt.Sprint(o.Rate))
 	}
 	return s, s.start("passengers.log", o.services(), "passengers",
-		"--url", "http://"+s.Plan.Front.Listen+"/sailings", "--names", s.Plan.Door.Resolver, "--rate", fmt.Sprint(o.Rate))
+		"--url", "http://"+s.Plan.Front.Listen+"/sailings", "--names", s.Plan.Door.Resolver, "--rate",
+		fmt.Sprint(o.Rate))
 }
 
 // prefix begins the names of demo folders; the user's number keeps people apart.
@@ -202,26 +206,32 @@ func (s *Scenario) write(o Options) error {
 		fewer = "off"
 	}
 	address, searches, addresses := fmt.Sprintf("127.0.0.1:%d", listen), fmt.Sprintf("%d-%d", first, first+59), ""
-	if o.Front == dns.Kind.Name { // which carries no ports: each instance has an address of its own, and all go over at once
+	// which carries no ports: each instance has an address of its own, and all go over at once
+	if o.Front == dns.Kind.Name {
 		address, searches = fmt.Sprintf("%s:%d", frontName, listen), fmt.Sprintf("%d-%[1]d", listen)
 		addresses = fmt.Sprintf("  addresses: 127.%d.%d.1-127.%[1]d.%[2]d.12\n", 64+listen>>8, listen&0xff)
 		route = wholeRoute
 	}
 	part, waits := "search", ""
-	stack := fmt.Sprintf("  command: ./builds/{version}/sailings --listen {address} --instance {instance}\n  ports: %s\n%s", searches, addresses)
+	stack := fmt.Sprintf("  command: ./builds/{version}/sailings --listen {address} --instance {instance}\n  ports: "+
+		"%s\n%s", searches, addresses)
 	if o.Front == queue.Kind.Name { // whose consumers print tickets
 		part, slow = "printers", "off"
-		stack = strings.Replace(stack, "{instance}\n", fmt.Sprintf("{instance} --broker %s --queue bookings-{side}\n", address), 1)
+		stack = strings.Replace(stack, "{instance}\n",
+			fmt.Sprintf("{instance} --broker %s --queue bookings-{side}\n", address), 1)
 		waits = "  waits: {longer-than: 10s, then: roll back}\n"
 	}
 	if o.Front == cluster.Kind.Name { // whose pods have addresses of their own
 		s.api, s.pods = fmt.Sprintf("127.0.0.1:%d", manager), nobody
-		stack = fmt.Sprintf("  cluster: {}\n  image: lineavessa.example/sailings:{version}\n  port: %d\n  command: --listen {address} --instance {instance}\n", s.pods)
+		stack = fmt.Sprintf("  cluster: {}\n  image: lineavessa.example/sailings:{version}\n  port: %d\n  command: "+
+			"--listen {address} --instance {instance}\n", s.pods)
 	}
-	text := strings.NewReplacer("PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "SERVICES", o.services(), "FARES", s.fares,
+	text := strings.NewReplacer("PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "SERVICES",
+		o.services(), "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
 		"BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
-		"ROUTE", route, "KEEP", keep, "SLOW", slow, "FEWER", fewer, "DOOR", door, "FRONT", frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
+		"ROUTE", route, "KEEP", keep, "SLOW", slow, "FEWER", fewer, "DOOR", door, "FRONT",
+		frontPlan(o, fmt.Sprintf("127.0.0.1:%d", manager))).Replace(planText)
 	s.ports = [2]int{first, first + 59} // of proxies, whose configurations name their members
 	if err := durable.WriteFile(s.File, []byte(text)); err != nil {
 		return err
@@ -244,7 +254,8 @@ func (s *Scenario) writeBuild(program string, b build, made time.Time) error {
 		return err
 	}
 	quoted := strings.ReplaceAll(program, "'", `'\''`)
-	start := fmt.Sprintf("#!/bin/sh\nexec '%s' sailings --version %s --runtime '%s' --home \"$(dirname \"$0\")\" \"$@\"\n",
+	start := fmt.Sprintf("#!/bin/sh\nexec '%s' sailings --version %s --runtime '%s' --home \"$(dirname \"$0\")\" "+
+		"\"$@\"\n",
 		quoted, b.says, b.runtime)
 	decks := b.says != OldVersion // what the release is about
 	for _, f := range []struct {
@@ -254,7 +265,8 @@ func (s *Scenario) writeBuild(program string, b build, made time.Time) error {
 		{"sailings", start, 0o755},
 		{"berths", start, 0o755},
 		{faultFile, string(b.fault), 0o644},
-		{"sailings.yaml", fmt.Sprintf("fares:\n  address: 127.0.0.1:%d\nberths:\n  hold: %s\nfeatures:\n  decks: %v\n", b.fares, b.hold, decks), 0o644},
+		{"sailings.yaml", fmt.Sprintf("fares:\n  address: 127.0.0.1:%d\nberths:\n  hold: %s\nfeatures:\n  decks: %v\n",
+			b.fares, b.hold, decks), 0o644},
 	} {
 		file := filepath.Join(dir, f.name)
 		if err := os.WriteFile(file, []byte(f.text), f.mode); err != nil {

@@ -25,14 +25,17 @@ import (
 
 // Proxy is a real proxy that runs, and what can be done to it.
 type Proxy struct {
-	Driver  func() front.Driver                   // a new one each time, as another process would have
-	Foreign func(t *testing.T, share split.Share) // somebody else puts a share in force, past the driver; nil if nobody can
-	Write   func(t *testing.T)                    // somebody writes what has no place in it; nil if nobody can
-	Reload  func(t *testing.T)                    // somebody reloads it; nil if there is no such thing
-	Spoil   func(t *testing.T)                    // takes the disk away that the driver writes to; nil if it writes nothing
-	Kill    func(t *testing.T)                    // ends it
-	Door    plan.SpareDoor                        // by header, to the spare side; none if it has none
-	Garble  func(t *testing.T) (put func())       // makes its configuration such that its checker refuses it; nil if it has none
+	Driver func() front.Driver // a new one each time, as another process would have
+	// somebody else puts a share in force, past the driver; nil if nobody can
+	Foreign func(t *testing.T, share split.Share)
+	Write   func(t *testing.T) // somebody writes what has no place in it; nil if nobody can
+	Reload  func(t *testing.T) // somebody reloads it; nil if there is no such thing
+	// takes the disk away that the driver writes to; nil if it writes nothing
+	Spoil func(t *testing.T)
+	Kill  func(t *testing.T) // ends it
+	Door  plan.SpareDoor     // by header, to the spare side; none if it has none
+	// makes its configuration such that its checker refuses it; nil if it has none
+	Garble func(t *testing.T) (put func())
 }
 
 // Ability is something that not every kind of proxy can.
@@ -59,7 +62,8 @@ const (
 
 // System is a kind of proxy.
 type System struct {
-	Open  func(t *testing.T, w *World) Proxy // starts one that listens at w.Listen, with room for 6 instances of each side
+	// starts one that listens at w.Listen, with room for 6 instances of each side
+	Open  func(t *testing.T, w *World) Proxy
 	Lacks []Ability
 }
 
@@ -81,28 +85,42 @@ var rules = []rule{
 	{"splits as asked", "the share is what users get", nil, false, splitsAsAsked},
 	{"unequal numbers of instances", "a share is one of requests, not of instances", nil, false, unequal},
 	{"instances come and go", "instances change and the share stays", nil, false, comeAndGo},
-	{"instances come while somebody reads", "other instances are no other split, also for who looks in the middle", nil, false, comeWhileRead},
-	{"one that is out gets nothing", "an ill instance gets nothing while others can take it", []Ability{Chooses}, false, oneOut},
+	{"instances come while somebody reads", "other instances are no other split, also for who looks in the middle", nil,
+		false, comeWhileRead},
+	{"one that is out gets nothing", "an ill instance gets nothing while others can take it", []Ability{Chooses}, false,
+		oneOut},
 	{"to and fro", "no change loses a request, and what is counted is what was answered", nil, false, toAndFro},
-	{"home from another process", "going home needs the front's address and the side, nothing else", nil, false, homeFromElsewhere},
-	{"cut in the middle", "an answer that an instance breaks off is the side's, and one that its client leaves is not", []Ability{Counts, Ends}, false, cutInTheMiddle},
-	{"names of their own", "a side is known by who was put there, whatever they are called", []Ability{Counts}, false, ownNames},
-	{"a permission that lapses", "what is permitted is asked when it is done, not only when it was ordered", nil, true, permission},
+	{"home from another process", "going home needs the front's address and the side, nothing else", nil, false,
+		homeFromElsewhere},
+	{"cut in the middle", "an answer that an instance breaks off is the side's, and one that its client leaves is not",
+		[]Ability{Counts, Ends}, false, cutInTheMiddle},
+	{"names of their own", "a side is known by who was put there, whatever they are called", []Ability{Counts}, false,
+		ownNames},
+	{"a permission that lapses", "what is permitted is asked when it is done, not only when it was ordered", nil, true,
+		permission},
 	{"an old revision", "nobody's change is overwritten unseen", nil, true, oldRevision},
-	{"home is an order", "what went home stays there until somebody who knows of it lets requests out", nil, true, homeIsAnOrder},
-	{"a term", "what a keeper that was ended sent off counts no more, and a term is nobody's going home", nil, true, aTerm},
+	{"home is an order", "what went home stays there until somebody who knows of it lets requests out", nil, true,
+		homeIsAnOrder},
+	{"a term", "what a keeper that was ended sent off counts no more, and a term is nobody's going home", nil, true,
+		aTerm},
 	{"home past a change", "going home waits for no change, and none undoes it", nil, false, homePastAChange},
-	{"home to nobody", "home is a place: never to a side with nobody while the other one serves", nil, true, homeToNobody},
+	{"home to nobody", "home is a place: never to a side with nobody while the other one serves", nil, true,
+		homeToNobody},
 	{"rehearses home", "a rehearsal says whether going home would work, and changes nothing", nil, true, rehearses},
-	{"rehearses what would not work", "what is in the way is known before it is needed", []Ability{Checker}, false, rehearsesInVain},
-	{"somebody else", "what somebody else changed is seen, and not written over but by going home", []Ability{Others}, false, somebodyElse},
+	{"rehearses what would not work", "what is in the way is known before it is needed", []Ability{Checker}, false,
+		rehearsesInVain},
+	{"somebody else", "what somebody else changed is seen, and not written over but by going home", []Ability{Others},
+		false, somebodyElse},
 	{"a reload by somebody", "what is in force outlives a reload", []Ability{Reloads}, false, reloaded},
-	{"a refused configuration", "what the proxy would refuse is refused, and nothing has changed", []Ability{Checker}, false, refused},
+	{"a refused configuration", "what the proxy would refuse is refused, and nothing has changed", []Ability{Checker},
+		false, refused},
 	{"no disk", "without its disk a change is refused, and going home is not", []Ability{Disk}, false, noDisk},
 	{"no proxy", "a front that is gone is said to be", nil, false, noProxy},
 	{"drains", "nothing that answers is given up", nil, false, drains},
-	{"a door to the spare side", "who knows the secret is led to the spare side whatever the share is, and counts for nothing", []Ability{Door}, false, doorToTheSpare},
-	{"is held while it serves", "who has a front can hold it to its promises themselves, and harms nobody", []Ability{Finely}, false, heldWhileItServes},
+	{"a door to the spare side", "who knows the secret is led to the spare side whatever the share is, and counts " +
+		"for nothing", []Ability{Door}, false, doorToTheSpare},
+	{"is held while it serves", "who has a front can hold it to its promises themselves, and harms nobody",
+		[]Ability{Finely}, false, heldWhileItServes},
 }
 
 // Run holds a system to the suite.
@@ -137,8 +155,11 @@ func Rules(t *testing.T, maker func(t *testing.T) (driver func() front.Driver)) 
 			t.Log("the rule: " + r.promise)
 			c := &scene{t: t, Proxy: Proxy{Driver: maker(t)}}
 			for n := range 3 {
-				c.blue = append(c.blue, reading.Server{Name: fmt.Sprintf("blue-%d", n+1), Address: fmt.Sprintf("10.1.0.%d:80", n+1), Version: "1"})
-				c.green = append(c.green, reading.Server{Name: fmt.Sprintf("green-%d", n+1), Address: fmt.Sprintf("10.1.1.%d:80", n+1), Version: "2"})
+				c.blue = append(c.blue, reading.Server{Name: fmt.Sprintf("blue-%d", n+1),
+					Address: fmt.Sprintf("10.1.0.%d:80", n+1), Version: "1"})
+				c.green = append(c.green,
+					reading.Server{Name: fmt.Sprintf("green-%d", n+1), Address: fmt.Sprintf("10.1.1.%d:80", n+1),
+						Version: "2"})
 			}
 			c.begin()
 			r.run(t, c)
@@ -149,7 +170,8 @@ func Rules(t *testing.T, maker func(t *testing.T) (driver func() front.Driver)) 
 // complete fails the test if what the system says it lacks is not what there is no way to do to
 // it.
 func (c *scene) complete() {
-	for a, missing := range map[Ability]bool{Others: c.Foreign == nil, Reloads: c.Reload == nil, Disk: c.Spoil == nil, Checker: c.Garble == nil, Door: !c.Door.Asks()} {
+	for a, missing := range map[Ability]bool{Others: c.Foreign == nil, Reloads: c.Reload == nil, Disk: c.Spoil == nil,
+		Checker: c.Garble == nil, Door: !c.Door.Asks()} {
 		if missing == c.has(a) {
 			c.t.Fatalf("the system says %v to this, and does otherwise: %s", c.has(a), a)
 		}
@@ -319,7 +341,8 @@ func (c *scene) only(side split.Side) {
 
 func readsBack(t *testing.T, c *scene) {
 	before := c.read()
-	if before.Split.Share != 0 || len(before.Sides[split.Blue].Instances) != 3 || len(before.Sides[split.Green].Instances) != 3 {
+	if before.Split.Share != 0 || len(before.Sides[split.Blue].Instances) != 3 ||
+		len(before.Sides[split.Green].Instances) != 3 {
 		t.Fatalf("at first: %+v", before)
 	}
 	for n, i := range before.Sides[split.Green].Instances {
@@ -332,7 +355,8 @@ func readsBack(t *testing.T, c *scene) {
 	}
 	s := c.set(5000)
 	r := c.read()
-	if s.Share != 5000 || r.Split.Share != 5000 || r.Split.Revision != s.Revision || s.Revision == before.Split.Revision || len(s.Did) == 0 {
+	if s.Share != 5000 || r.Split.Share != 5000 || r.Split.Revision != s.Revision ||
+		s.Revision == before.Split.Revision || len(s.Did) == 0 {
 		t.Errorf("set: %+v, read: %+v, before: %+v", s, r.Split, before.Split)
 	}
 	if same := c.set(5000); same.Share != 5000 {
@@ -374,15 +398,26 @@ func refuses(t *testing.T, c *scene) {
 	c.set(2500)
 	before := c.read()
 	for what, try := range map[string]func() error{
-		"a side with a share left without instances": func() error { return c.d.SetInstances(c.ctx(), split.Green, nil) },
-		"a side with a share given up":               func() error { return second(front.Drain(c.ctx(), c.d, split.Green)) },
-		"a share of more than all":                   func() error { return second(c.d.Set(c.ctx(), split.Whole+1, front.AsRead(before))) },
+		"a side with a share left without instances": func() error {
+			return c.d.SetInstances(c.ctx(), split.Green,
+				nil)
+		},
+		"a side with a share given up": func() error {
+			return second(front.Drain(c.ctx(), c.d,
+				split.Green))
+		},
+		"a share of more than all": func() error {
+			return second(c.d.Set(c.ctx(), split.Whole+1,
+				front.AsRead(before)))
+		},
 	} {
 		if err := try(); !errors.Is(err, front.ErrRefused) {
 			t.Errorf("%s: %v", what, err)
 		}
-		if r := c.read(); r.Split.Share != before.Split.Share || r.Split.Revision != before.Split.Revision || len(r.Sides[split.Green].Instances) != 3 {
-			t.Errorf("%s: then it has %+v with %d instances on green", what, r.Split, len(r.Sides[split.Green].Instances))
+		if r := c.read(); r.Split.Share != before.Split.Share || r.Split.Revision != before.Split.Revision ||
+			len(r.Sides[split.Green].Instances) != 3 {
+			t.Errorf("%s: then it has %+v with %d instances on green", what, r.Split,
+				len(r.Sides[split.Green].Instances))
 		}
 	}
 	c.home(split.Blue)
@@ -417,7 +452,8 @@ func unequal(t *testing.T, c *scene) {
 	s := c.set(4000)
 	const n = 4000
 	names, sides := c.w.Count(n, true, nil)
-	if seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Wrong {
+	if seen := evidence.Asked(s.Share.Fraction(), evidence.Count{Bad: int64(sides[split.Green]), Of: n},
+		0.002); seen.Verdict == evidence.Wrong {
 		t.Errorf("3 and 5 instances, asked %v: %d of %d on green", s.Share, sides[split.Green], n)
 	}
 	if !c.has(Finely) {
@@ -514,7 +550,8 @@ func oneOut(t *testing.T, c *scene) {
 	list := slices.Clone(c.blue)
 	list[1].Out = true
 	c.instances(split.Blue, list)
-	if r := c.read(); r.Split.Revision != before.Revision || r.Split.Share != 0 || !r.Sides[split.Blue].Instances[1].Out {
+	if r := c.read(); r.Split.Revision != before.Revision || r.Split.Share != 0 ||
+		!r.Sides[split.Blue].Instances[1].Out {
 		t.Errorf("with one out: %+v", r)
 	}
 	Eventually(t, "nothing for the one that is out", func() error {
@@ -579,7 +616,8 @@ func toAndFro(t *testing.T, c *scene) {
 	for side := range r.Sides {
 		for _, i := range r.Sides[side].Instances {
 			if i.Requests > 0 && r.Tells.Times != (len(i.Latency) > 0) || r.Tells.Waits != (len(i.Waiting) > 0) {
-				t.Errorf("it tells %+v, and of %s there are %d bytes of times and %d of waiting", r.Tells, i.Name, len(i.Latency), len(i.Waiting))
+				t.Errorf("it tells %+v, and of %s there are %d bytes of times and %d of waiting", r.Tells, i.Name,
+					len(i.Latency), len(i.Waiting))
 			}
 		}
 	}
@@ -594,8 +632,10 @@ func toAndFro(t *testing.T, c *scene) {
 		r := c.read()
 		for _, side := range split.Sides {
 			for _, i := range r.Sides[side].Instances {
-				if answered := c.w.Instance(i.Name).Answered.Load(); i.Requests < before[i.Name]-20 || i.Requests > answered+20 {
-					return fmt.Errorf("%s answered %d to %d, the front counts %d", i.Name, before[i.Name], answered, i.Requests)
+				if answered := c.w.Instance(i.Name).Answered.Load(); i.Requests < before[i.Name]-20 ||
+					i.Requests > answered+20 {
+					return fmt.Errorf("%s answered %d to %d, the front counts %d", i.Name, before[i.Name], answered,
+						i.Requests)
 				}
 			}
 			if r.Sides[side].Lost > 0 {
@@ -684,16 +724,21 @@ func homeIsAnOrder(t *testing.T, c *scene) {
 	c.home(split.Blue) // the share is the same as before
 	second := c.read()
 	o := second.Order
-	if o.Generation <= first.Order.Generation || o.Side != split.Blue || o.By != "marit" || o.Why != homing(0).Why || time.Since(o.At) > time.Hour {
+	if o.Generation <= first.Order.Generation || o.Side != split.Blue || o.By != "marit" || o.Why != homing(0).Why ||
+		time.Since(o.At) > time.Hour {
 		t.Fatalf("after going home the order is %+v, before it was %+v", o, first.Order)
 	}
-	if d, err := c.d.Set(c.ctx(), 2500, front.Expect{Revision: second.Split.Revision, Generation: first.Order.Generation}); !errors.Is(err, front.ErrNewer) {
+	if d, err := c.d.Set(c.ctx(), 2500,
+		front.Expect{Revision: second.Split.Revision, Generation: first.Order.Generation}); !errors.Is(err,
+		front.ErrNewer) {
 		t.Errorf("a change from before the going home: %+v, %v", d, err)
 	}
 	other := c.Driver()
-	if r, err := other.Read(c.ctx()); err != nil || r.Order.Generation != o.Generation || r.Order.Side != split.Blue || r.Order.By != "marit" {
+	if r, err := other.Read(c.ctx()); err != nil || r.Order.Generation != o.Generation || r.Order.Side != split.Blue ||
+		r.Order.By != "marit" {
 		t.Errorf("another process reads the order %+v, %v", r.Order, err)
-	} else if d, err := other.Set(c.ctx(), 2500, front.AsRead(r)); err != nil || d.Share != 2500 || d.Order.Generation != o.Generation {
+	} else if d, err := other.Set(c.ctx(), 2500, front.AsRead(r)); err != nil || d.Share != 2500 ||
+		d.Order.Generation != o.Generation {
 		t.Errorf("let out again by somebody who knows: %+v, %v", d, err)
 	}
 	if d, err := other.Home(c.ctx(), homing(split.Blue)); err != nil || d.Order.Generation <= o.Generation {
@@ -719,7 +764,8 @@ func aTerm(t *testing.T, c *scene) {
 	}
 	Eventually(t, "the term", func() error {
 		r, err := c.d.Read(c.ctx())
-		if err == nil && (r.Order.Term != term || r.Split.Share != before.Split.Share || r.Order.Generation != before.Order.Generation || r.Order.By != before.Order.By) {
+		if err == nil && (r.Order.Term != term || r.Split.Share != before.Split.Share ||
+			r.Order.Generation != before.Order.Generation || r.Order.By != before.Order.By) {
 			err = fmt.Errorf("%+v, %+v, before it %+v, %+v", r.Split, r.Order, before.Split, before.Order)
 		}
 		return err
@@ -732,7 +778,8 @@ func aTerm(t *testing.T, c *scene) {
 	if now := c.read(); now.Split.Share != before.Split.Share {
 		t.Errorf("it was refused, and %v are on green", now.Split.Share)
 	}
-	if d, err := c.d.Home(c.ctx(), homing(split.Blue)); err != nil || d.Order.Term != term || d.Order.Generation <= before.Order.Generation {
+	if d, err := c.d.Home(c.ctx(), homing(split.Blue)); err != nil || d.Order.Term != term ||
+		d.Order.Generation <= before.Order.Generation {
 		t.Errorf("home in another term: %+v, %v", d, err)
 	}
 	if r, err := other.Read(c.ctx()); err != nil || r.Order.Term != term {
@@ -805,13 +852,15 @@ func rehearses(t *testing.T, c *scene) {
 	before := c.read()
 	for _, d := range []front.Driver{c.d, c.Driver()} {
 		steps, err := d.Rehearse(c.ctx(), split.Blue)
-		if err != nil || len(steps) == 0 || slices.ContainsFunc(steps, func(s wayback.Step) bool { return s.What == "" || s.Took < 0 }) {
+		if err != nil || len(steps) == 0 ||
+			slices.ContainsFunc(steps, func(s wayback.Step) bool { return s.What == "" || s.Took < 0 }) {
 			t.Errorf("a rehearsal: %v, %v", steps, err)
 		}
 		t.Logf("rehearsed: %v", steps)
 	}
 	if after := c.read(); after.Split != before.Split || after.Order != before.Order {
-		t.Errorf("after the rehearsals there is %+v, %+v, before there was %+v, %+v", after.Split, after.Order, before.Split, before.Order)
+		t.Errorf("after the rehearsals there is %+v, %+v, before there was %+v, %+v", after.Split, after.Order,
+			before.Split, before.Order)
 	}
 	if d, err := c.d.Set(c.ctx(), 5000, front.AsRead(before)); err != nil || d.Share != 5000 {
 		t.Errorf("set by what was read before them: %+v, %v", d, err)
@@ -876,7 +925,8 @@ func somebodyElse(t *testing.T, c *scene) {
 	if c.Write != nil {
 		c.Write(t)
 		r := c.read()
-		if _, err := c.d.Set(c.ctx(), 7500, front.AsRead(r)); !errors.Is(err, front.ErrChanged) || !strings.Contains(err.Error(), "not Vaiven's") {
+		if _, err := c.d.Set(c.ctx(), 7500, front.AsRead(r)); !errors.Is(err, front.ErrChanged) ||
+			!strings.Contains(err.Error(), "not Vaiven's") {
 			t.Errorf("lines that somebody wrote would have been lost: %v", err)
 		}
 		if err := c.d.SetInstances(c.ctx(), split.Green, c.green[:2]); !errors.Is(err, front.ErrChanged) {
@@ -901,7 +951,8 @@ func reloaded(t *testing.T, c *scene) {
 		if err != nil {
 			return err
 		}
-		if r.Split.Share != split.Whole || r.Split.Revision != ours.Revision || len(r.Sides[split.Green].Instances) != 3 {
+		if r.Split.Share != split.Whole || r.Split.Revision != ours.Revision ||
+			len(r.Sides[split.Green].Instances) != 3 {
 			return fmt.Errorf("%+v with %d instances, was %+v", r.Split, len(r.Sides[split.Green].Instances), ours)
 		}
 		return nil
@@ -938,7 +989,8 @@ func noDisk(t *testing.T, c *scene) {
 	}
 	const n = 800
 	_, sides := c.w.Count(n, true, nil)
-	if seen := evidence.Asked(0.25, evidence.Count{Bad: int64(sides[split.Green]), Of: n}, 0.002); seen.Verdict == evidence.Wrong {
+	if seen := evidence.Asked(0.25, evidence.Count{Bad: int64(sides[split.Green]), Of: n},
+		0.002); seen.Verdict == evidence.Wrong {
 		t.Errorf("afterwards %d of %d are on green", sides[split.Green], n)
 	}
 	if !c.has(Diskless) {
@@ -957,7 +1009,8 @@ func noDisk(t *testing.T, c *scene) {
 }
 
 func heldWhileItServes(t *testing.T, c *scene) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(t.Context()), 3*time.Minute) // for all of its rules together
+	// for all of its rules together
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(t.Context()), 3*time.Minute)
 	defer cancel()
 	results, err := held.Try(ctx, c.Driver, func(context.Context) (int64, string) {
 		c.w.Count(20, false, nil) // fails the test if one is lost
@@ -997,13 +1050,15 @@ func doorToTheSpare(t *testing.T, c *scene) {
 	secret := read()
 	opens := func(side split.Side) {
 		t.Helper()
-		if doors, err := front.Doors(c.ctx(), c.Driver()); err != nil || !slices.Equal(doors, []front.Spare{{Secret: read(), Side: side}}) {
+		if doors, err := front.Doors(c.ctx(), c.Driver()); err != nil ||
+			!slices.Equal(doors, []front.Spare{{Secret: read(), Side: side}}) {
 			t.Errorf("the door is said to be %+v, %v", doors, err)
 		}
 	}
 	opens(split.Green)
 	leads("at first", secret, split.Green)
-	if r := c.read(); r.Sides[split.Green].Lost != 0 || slices.ContainsFunc(r.Sides[split.Green].Instances, func(i reading.Count) bool { return i.Requests > 0 }) {
+	if r := c.read(); r.Sides[split.Green].Lost != 0 ||
+		slices.ContainsFunc(r.Sides[split.Green].Instances, func(i reading.Count) bool { return i.Requests > 0 }) {
 		t.Errorf("what came by the door is counted: %+v", r.Sides[split.Green])
 	}
 	for _, i := range c.green {
@@ -1055,7 +1110,8 @@ func noProxy(t *testing.T, c *scene) {
 	c.load.forgiven.Store(true)
 	c.Kill(t)
 	for what, err := range map[string]error{
-		"read": second(c.d.Read(c.ctx())), "set": second(c.d.Set(c.ctx(), 7500, front.AsRead(r))), "home": second(c.d.Home(c.ctx(), homing(split.Blue))),
+		"read": second(c.d.Read(c.ctx())), "set": second(c.d.Set(c.ctx(), 7500, front.AsRead(r))),
+		"home": second(c.d.Home(c.ctx(), homing(split.Blue))),
 	} {
 		if !errors.Is(err, front.ErrUnreachable) {
 			t.Errorf("%s without a proxy: %v", what, err)
@@ -1089,7 +1145,8 @@ func drains(t *testing.T, c *scene) {
 	c.home(split.Blue)
 	c.only(split.Blue)
 	for r := c.read(); r.Everywhere.After(time.Now()); r = c.read() { // somebody may still come
-		if _, err := front.Drain(c.ctx(), c.d, split.Green); !errors.Is(err, front.ErrRefused) && r.Everywhere.After(time.Now()) {
+		if _, err := front.Drain(c.ctx(), c.d, split.Green); !errors.Is(err, front.ErrRefused) &&
+			r.Everywhere.After(time.Now()) {
 			t.Fatalf("given up %v before nobody comes any more: %v", time.Until(r.Everywhere), err)
 		}
 		time.Sleep(20 * time.Millisecond) // between two questions, not to be right
@@ -1164,7 +1221,8 @@ func Grows(t *testing.T, w *World, d front.Driver, headers func(client int) []st
 				green++
 			}
 		}
-		if seen := evidence.Asked(share.Fraction(), evidence.Count{Bad: int64(green), Of: clients}, evidence.Independent); seen.Verdict == evidence.Wrong {
+		if seen := evidence.Asked(share.Fraction(), evidence.Count{Bad: int64(green), Of: clients},
+			evidence.Independent); seen.Verdict == evidence.Wrong {
 			t.Errorf("at %v, %d of %d clients are on green", share, green, clients)
 		}
 	}
@@ -1200,7 +1258,8 @@ func Sessions(t *testing.T, w *World, d front.Driver) {
 		for n >= len(clients) {
 			jar, err := cookiejar.New(nil)
 			must(err)
-			clients = append(clients, &http.Client{Jar: jar, Transport: &http.Transport{DisableKeepAlives: true}, Timeout: patience})
+			clients = append(clients,
+				&http.Client{Jar: jar, Transport: &http.Transport{DisableKeepAlives: true}, Timeout: patience})
 		}
 		for range 6 {
 			a, err := clients[n].Get("http://" + w.Listen + "/session")
@@ -1265,14 +1324,16 @@ func ToldAgain(t *testing.T, w *World, open func() front.Driver, forget func()) 
 		t.Fatal(err)
 	}
 	forget()
-	if r, err := open().Read(t.Context()); err == nil && len(r.Sides[split.Blue].Instances) > 0 && r.Split.Share == split.Whole/4 {
+	if r, err := open().Read(t.Context()); err == nil && len(r.Sides[split.Blue].Instances) > 0 &&
+		r.Split.Share == split.Whole/4 {
 		t.Errorf("it has forgotten nothing: %+v", r)
 	}
 	if r, err := keeper.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 || !r.Forgot {
 		t.Errorf("told again: %+v, %v", r.Split, err)
 	}
 	other := open()
-	if r, err := other.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 || len(r.Sides[split.Blue].Instances) != 2 || len(r.Sides[split.Green].Instances) != 2 || r.Forgot {
+	if r, err := other.Read(t.Context()); err != nil || r.Split.Share != split.Whole/4 ||
+		len(r.Sides[split.Blue].Instances) != 2 || len(r.Sides[split.Green].Instances) != 2 || r.Forgot {
 		t.Errorf("for others: %+v, %v", r, err)
 	}
 	w.Count(200, true, nil) // it fails the test if anything is lost

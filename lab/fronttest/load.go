@@ -53,7 +53,8 @@ func NewDoor(dir string) plan.SpareDoor {
 
 func (i *Instance) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == Page {
-		fmt.Fprintf(w, "# TYPE %s counter\n%[1]s{code=\"200\"} %d\n# TYPE %s gauge\n%[3]s %d\n", Counter, i.Answered.Load(), Gauge, i.open.Load())
+		fmt.Fprintf(w, "# TYPE %s counter\n%[1]s{code=\"200\"} %d\n# TYPE %s gauge\n%[3]s %d\n", Counter,
+			i.Answered.Load(), Gauge, i.open.Load())
 		return
 	}
 	i.open.Add(1)

@@ -2,5 +2,6 @@
 // made for them.
 //
 //	s := linktest.Start(t, t.TempDir())
-//	client, err := link.Dial(ctx, link.Login{User: "root", Address: s.Address, Identities: []string{s.Identity}, KnownHosts: s.KnownHosts})
+//	client, err := link.Dial(ctx, link.Login{User: "root", Address: s.Address,
+//		Identities: []string{s.Identity}, KnownHosts: s.KnownHosts})
 package linktest

@@ -42,7 +42,8 @@ func Start(t *testing.T, dir string, extra ...string) Server {
 	}
 	_, port, _ := net.SplitHostPort(l.Addr().String())
 	l.Close()
-	s := Server{Address: "127.0.0.1:" + port, Identity: filepath.Join(dir, "key"), KnownHosts: filepath.Join(dir, "known_hosts")}
+	s := Server{Address: "127.0.0.1:" + port, Identity: filepath.Join(dir, "key"),
+		KnownHosts: filepath.Join(dir, "known_hosts")}
 	authorized := Key(t, s.Identity)
 	public := Key(t, filepath.Join(dir, "hostkey"))
 	// A shell of level 2 does not do what stands in the ~/.bashrc of whoever runs the tests. Of several
@@ -55,9 +56,11 @@ func Start(t *testing.T, dir string, extra ...string) Server {
 			lines = append(lines, line)
 		}
 	}
-	conf := fmt.Sprintf("Port %s\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile %[2]s/authorized\nPasswordAuthentication no\nUsePAM no\nStrictModes no\n%s\n",
+	conf := fmt.Sprintf("Port %s\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile "+
+		"%[2]s/authorized\nPasswordAuthentication no\nUsePAM no\nStrictModes no\n%s\n",
 		port, dir, strings.Join(append(lines, environment), "\n"))
-	for name, text := range map[string]string{"authorized": authorized + "\n", "known_hosts": fmt.Sprintf("[127.0.0.1]:%s %s\n", port, public), "conf": conf} {
+	for name, text := range map[string]string{"authorized": authorized + "\n",
+		"known_hosts": fmt.Sprintf("[127.0.0.1]:%s %s\n", port, public), "conf": conf} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -95,7 +98,8 @@ func (s Server) KnownAs(t *testing.T, address string) string {
 	}
 	port := func(address string) string { _, port, _ := net.SplitHostPort(address); return "]:" + port + " " }
 	file := filepath.Join(t.TempDir(), "known_hosts")
-	if err := os.WriteFile(file, []byte(strings.Replace(string(data), port(s.Address), port(address), 1)), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte(strings.Replace(string(data), port(s.Address), port(address), 1)),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	return file

@@ -77,7 +77,8 @@ func try(dir string, wanted *regexp.Regexp, limit time.Duration) error {
 	}
 	wait.Wait()
 	if tried > 0 {
-		fmt.Printf("%s: %d of %d changes are noticed, %.1f %%\n", dir, tried-lived, tried, 100*float64(tried-lived)/float64(tried))
+		fmt.Printf("%s: %d of %d changes are noticed, %.1f %%\n", dir, tried-lived, tried,
+			100*float64(tried-lived)/float64(tried))
 	}
 	return failed
 }
@@ -136,7 +137,8 @@ func changesOf(dir string) ([]change, error) {
 				wrong = errors.Join(wrong, err)
 				return
 			}
-			list = append(list, change{what: fmt.Sprintf("%s:%d: %s", file, set.Position(at).Line, what), file: path, text: text.Bytes()})
+			list = append(list, change{what: fmt.Sprintf("%s:%d: %s", file, set.Position(at).Line, what), file: path,
+				text: text.Bytes()})
 		}
 		ast.Inspect(tree, func(n ast.Node) bool {
 			switch n := n.(type) {
@@ -176,7 +178,8 @@ func cases(s *ast.SwitchStmt, add func(token.Pos, string)) {
 }
 
 // moved is each comparison with its bound moved by one.
-var moved = map[token.Token]token.Token{token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR}
+var moved = map[token.Token]token.Token{token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ,
+	token.GEQ: token.GTR}
 
 func bounds(b *ast.BinaryExpr, add func(token.Pos, string)) {
 	to, compares := moved[b.Op]

@@ -281,7 +281,8 @@ func raiseListStop(t *testing.T, s System) {
 		}
 	}
 	for _, i := range green {
-		if i.Version != "2" || i.Build != "b2b2" || i.Side != split.Green || i.Part != "web" || !i.Running || i.Started.IsZero() {
+		if i.Version != "2" || i.Build != "b2b2" || i.Side != split.Green || i.Part != "web" || !i.Running ||
+			i.Started.IsZero() {
 			t.Errorf("an instance is not what was raised: %+v", i)
 		}
 	}
@@ -441,7 +442,8 @@ func ended(t *testing.T, s System, d stack.Driver, exit, output string) {
 	var got []reading.Instance
 	testkit.Eventually(t, "it is seen to have ended", func() bool {
 		got = list(t, d, split.Green)
-		return len(got) > 0 && !got[0].Running && got[0].Exit != "" && (s.Blind || strings.HasPrefix(got[0].Exit, exit) && len(got[0].Output) > 0)
+		return len(got) > 0 && !got[0].Running && got[0].Exit != "" &&
+			(s.Blind || strings.HasPrefix(got[0].Exit, exit) && len(got[0].Output) > 0)
 	})
 	if !s.Blind && !slices.Contains(got[0].Output, output) {
 		t.Errorf("its last output is %q, want %q among it", got[0].Output, output)
@@ -561,7 +563,8 @@ func stands(t *testing.T, s System) {
 	if _, err := from.Dial(t.Context(), "tcp", "no-such-host.invalid:80"); place.CauseOf(err) != place.NoName {
 		t.Errorf("a name that does not resolve is %q: %v", place.CauseOf(err), err)
 	}
-	if out, err := from.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "exit 3"}}); err == nil && out.Status != 3 {
+	if out, err := from.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "exit 3"}}); err == nil &&
+		out.Status != 3 {
 		t.Errorf("a command that exits with 3 ends with %d", out.Status)
 	}
 	about, err := d.Describe(t.Context(), i)
@@ -630,9 +633,18 @@ func hangs(t *testing.T, s System) {
 		{"list", 0, func(ctx context.Context) error { _, err := d.List(ctx, split.Green); return err }},
 		{"raise", time.Second, func(ctx context.Context) error { return d.Raise(ctx, split.Green, First) }},
 		{"stop", time.Second, func(ctx context.Context) error { return d.Stop(ctx, split.Green) }},
-		{"dial", time.Second, func(ctx context.Context) error { _, err := from.Dial(ctx, "tcp", before[0].Address); return err }},
-		{"read", time.Second, func(ctx context.Context) error { _, err := from.ReadFile(ctx, "/etc/hostname"); return err }},
-		{"leave", 0, func(context.Context) error { return errors.Join(from.Close(), context.DeadlineExceeded) }}, // whatever it says
+		{"dial", time.Second, func(ctx context.Context) error {
+			_,
+				err := from.Dial(ctx, "tcp", before[0].Address)
+			return err
+		}},
+		{"read", time.Second, func(ctx context.Context) error {
+			_,
+				err := from.ReadFile(ctx, "/etc/hostname")
+			return err
+		}},
+		// whatever it says
+		{"leave", 0, func(context.Context) error { return errors.Join(from.Close(), context.DeadlineExceeded) }},
 		{"describe", time.Second, func(ctx context.Context) error { _, err := d.Describe(ctx, before[0]); return err }},
 	} {
 		ctx, cancel := t.Context(), context.CancelFunc(func() {})
@@ -652,7 +664,8 @@ func hangs(t *testing.T, s System) {
 		cancel()
 	}
 	back()
-	testkit.Eventually(t, "it can be listed again", func() bool { _, err := d.List(t.Context(), split.Green); return err == nil })
+	testkit.Eventually(t, "it can be listed again",
+		func() bool { _, err := d.List(t.Context(), split.Green); return err == nil })
 	raise(t, d, split.Green, Second) // whatever of it was done
 	stop(t, d, split.Green)
 	clean(t, s, p)
@@ -682,8 +695,10 @@ func startedAgain(t *testing.T, s System) {
 			t.Fatalf("started again: %+v, want %v, %v", is, want, err)
 		}
 		var now []reading.Instance
-		testkit.Eventually(t, "it is seen to run", func() bool { now = list(t, d, split.Green); return len(now) > 0 && now[0].Running })
-		if len(now) != 2 || now[0].Name != before[0].Name || !Second.Made(now[0]) || now[0].Address != before[0].Address || now[0].Place != before[0].Place {
+		testkit.Eventually(t, "it is seen to run",
+			func() bool { now = list(t, d, split.Green); return len(now) > 0 && now[0].Running })
+		if len(now) != 2 || now[0].Name != before[0].Name || !Second.Made(now[0]) ||
+			now[0].Address != before[0].Address || now[0].Place != before[0].Place {
 			t.Fatalf("started again it is %+v, and was %+v", now, before)
 		}
 		answer(t, now)
@@ -721,7 +736,8 @@ func sameBuild(t *testing.T, s System) {
 	folder := s.Deliver(p)
 	deliver := func(name, text string) {
 		t.Helper()
-		if err := errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644)); err != nil {
+		if err := errors.Join(os.MkdirAll(folder, 0o755),
+			os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -734,7 +750,8 @@ func sameBuild(t *testing.T, s System) {
 		t.Helper()
 		if i := list(t, d, split.Green)[0]; i.Running {
 			s.Kill(t, p, i)
-			testkit.Eventually(t, "it is seen to have ended", func() bool { return !list(t, d, split.Green)[0].Running })
+			testkit.Eventually(t, "it is seen to have ended",
+				func() bool { return !list(t, d, split.Green)[0].Running })
 		}
 		return r.Restart(t.Context(), list(t, d, split.Green)[0], a)
 	}
@@ -742,7 +759,8 @@ func sameBuild(t *testing.T, s System) {
 		t.Fatalf("with what it made itself: %+v, %v", is, err)
 	}
 	deliver("fares", "two")
-	if _, err := again(stack.Again{}); !errors.Is(err, delivered.ErrOther) || !strings.Contains(err.Error(), "fares differs") {
+	if _, err := again(stack.Again{}); !errors.Is(err, delivered.ErrOther) ||
+		!strings.Contains(err.Error(), "fares differs") {
 		t.Errorf("with something else in its place: %v", err)
 	}
 	if i := list(t, d, split.Green)[0]; i.Running {
@@ -785,7 +803,8 @@ func notesLost(t *testing.T, s System) {
 	d := s.Driver(t, p)
 	raise(t, d, split.Blue, First)
 	before := raise(t, d, split.Green, Second)
-	for what, d := range map[string]func() stack.Driver{"that listed them": func() stack.Driver { return d }, "that never did": func() stack.Driver { return s.Driver(t, p) }} {
+	for what, d := range map[string]func() stack.Driver{"that listed them": func() stack.Driver { return d },
+		"that never did": func() stack.Driver { return s.Driver(t, p) }} {
 		s.Forget(t, p)
 		d := d()
 		for _, side := range split.Sides {
@@ -793,7 +812,8 @@ func notesLost(t *testing.T, s System) {
 			if len(now) != 2 || !now[0].Running || !now[1].Running {
 				t.Fatalf("to a driver %s, there is %+v on %v", what, now, side)
 			}
-			if side == split.Green && (now[0].Address != before[0].Address || !Second.Made(now[0]) || now[0].Place != before[0].Place || !now[0].Started.Equal(before[0].Started)) {
+			if side == split.Green && (now[0].Address != before[0].Address || !Second.Made(now[0]) ||
+				now[0].Place != before[0].Place || !now[0].Started.Equal(before[0].Started)) {
 				t.Errorf("to a driver %s, green is %+v, and was %+v", what, now, before)
 			}
 		}

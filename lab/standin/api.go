@@ -44,7 +44,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	}
 	if ill.Busy > 0 {
 		w.Header().Set("Retry-After", "1")
-		say(w, http.StatusTooManyRequests, (&problem{code: http.StatusTooManyRequests, reason: "TooManyRequests", message: "the server has received too many requests and has asked us to try again later", after: 1}).status())
+		say(w, http.StatusTooManyRequests,
+			(&problem{code: http.StatusTooManyRequests, reason: "TooManyRequests",
+				message: "the server has received too many requests and has asked us to try again later",
+				after:   1}).status())
 		return
 	}
 	if found := discovery(q.URL.Path); found != nil {
@@ -100,7 +103,8 @@ func say(w http.ResponseWriter, code int, o any) {
 // call takes a path apart: /api/v1/namespaces/NAMESPACE/PLURAL/NAME/PART, and /apis/GROUP/VERSION/... .
 func (s *Server) call(q *http.Request) (call, *problem) {
 	c := call{s: s, q: q}
-	nowhere := &problem{code: http.StatusNotFound, reason: "NotFound", message: "the server could not find the requested resource"}
+	nowhere := &problem{code: http.StatusNotFound, reason: "NotFound",
+		message: "the server could not find the requested resource"}
 	words := strings.Split(strings.Trim(q.URL.Path, "/"), "/")
 	group, version := "", ""
 	switch {
@@ -114,7 +118,8 @@ func (s *Server) call(q *http.Request) (call, *problem) {
 	if len(words) > 2 && words[0] == "namespaces" {
 		c.namespace, words = words[1], words[2:]
 	}
-	n := slices.IndexFunc(resources, func(r *resource) bool { return r.group == group && r.version == version && r.plural == words[0] })
+	n := slices.IndexFunc(resources,
+		func(r *resource) bool { return r.group == group && r.version == version && r.plural == words[0] })
 	if n < 0 || len(words) > 3 {
 		return c, nowhere
 	}
@@ -141,7 +146,9 @@ func (s *Server) call(q *http.Request) (call, *problem) {
 
 // forbidden says that somebody has no right to something.
 func (c call) forbidden(verb, what string) *problem {
-	return &problem{code: http.StatusForbidden, reason: "Forbidden", message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot %s resource %q", c.r.plural, c.name, verb, what)}
+	return &problem{code: http.StatusForbidden, reason: "Forbidden",
+		message: fmt.Sprintf("%s %q is forbidden: User \"anybody\" cannot %s resource %q", c.r.plural, c.name, verb,
+			what)}
 }
 
 func (c call) key() key { return key{c.namespace, c.name} }
@@ -213,7 +220,8 @@ func (c call) answer() (code int, o any, p *problem) {
 		o, p = c.replace(was, now)
 		return http.StatusOK, o, p
 	}
-	return 0, nil, &problem{code: http.StatusMethodNotAllowed, reason: "MethodNotAllowed", message: "the server does not allow this method on the requested resource"}
+	return 0, nil, &problem{code: http.StatusMethodNotAllowed, reason: "MethodNotAllowed",
+		message: "the server does not allow this method on the requested resource"}
 }
 
 // list is a chunk of a list. Chunks are of one moment only as long as nothing is forgotten.
@@ -229,17 +237,20 @@ func (c call) list() (any, *problem) {
 	if token := v.Get("continue"); token != "" {
 		version, name, _ := strings.Cut(token, " ")
 		if n, err := strconv.ParseInt(version, 10, 64); err != nil || n < s.forgotten {
-			return nil, &problem{code: http.StatusGone, reason: "Expired", message: "The provided continue parameter is too old to display a consistent list result."}
+			return nil, &problem{code: http.StatusGone, reason: "Expired",
+				message: "The provided continue parameter is too old to display a consistent list result."}
 		}
 		m["resourceVersion"] = version
-		for from < len(all) && text(all[from], "metadata", "namespace")+"/"+text(all[from], "metadata", "name") <= name {
+		for from < len(all) && text(all[from], "metadata", "namespace")+"/"+
+			text(all[from], "metadata", "name") <= name {
 			from++
 		}
 	}
 	all = all[from:]
 	if limit, _ := strconv.Atoi(v.Get("limit")); limit > 0 && len(all) > limit {
 		last := all[limit-1]
-		m["continue"] = fmt.Sprintf("%s %s/%s", m["resourceVersion"], text(last, "metadata", "namespace"), text(last, "metadata", "name"))
+		m["continue"] = fmt.Sprintf("%s %s/%s", m["resourceVersion"], text(last, "metadata", "namespace"),
+			text(last, "metadata", "name"))
 		m["remainingItemCount"] = len(all) - limit
 		all = all[:limit]
 	}
@@ -263,7 +274,8 @@ func (c call) create(body []byte) (any, *problem) {
 		return nil, invalid("%s: metadata.name: Required value: name or generateName is required", c.r.kind)
 	}
 	if _, there := c.s.objects[c.r][k]; there {
-		return nil, &problem{code: http.StatusConflict, reason: "AlreadyExists", message: fmt.Sprintf("%s %q already exists", c.r.plural, k.name)}
+		return nil, &problem{code: http.StatusConflict, reason: "AlreadyExists",
+			message: fmt.Sprintf("%s %q already exists", c.r.plural, k.name)}
 	}
 	c.owned(object{}, o)
 	if c.trial() {
@@ -274,11 +286,15 @@ func (c call) create(body []byte) (any, *problem) {
 
 // replace puts an object in the place of another, if it is of the version that there is.
 func (c call) replace(was, now object) (any, *problem) {
-	if version := text(now, "metadata", "resourceVersion"); version != "" && version != text(was, "metadata", "resourceVersion") {
-		return nil, &problem{code: http.StatusConflict, reason: "Conflict", message: fmt.Sprintf("Operation cannot be fulfilled on %s %q: the object has been modified; please apply your changes to the latest version and try again", c.r.plural, c.name)}
+	if version := text(now, "metadata", "resourceVersion"); version != "" &&
+		version != text(was, "metadata", "resourceVersion") {
+		return nil, &problem{code: http.StatusConflict, reason: "Conflict",
+			message: fmt.Sprintf("Operation cannot be fulfilled on %s %q: the object has been modified; please apply "+
+				"your changes to the latest version and try again", c.r.plural, c.name)}
 	}
 	if keyOf(now) != c.key() {
-		return nil, badRequest("the name of the object (%s) does not match the name on the URL (%s)", text(now, "metadata", "name"), c.name)
+		return nil, badRequest("the name of the object (%s) does not match the name on the URL (%s)",
+			text(now, "metadata", "name"), c.name)
 	}
 	if c.r.status {
 		if kept := copied(was); c.part == "status" {
@@ -306,8 +322,10 @@ func (c call) scaled(was object, body []byte) (any, *problem) {
 	scale := func(o object) object {
 		m := meta(o)
 		return object{
-			"apiVersion": "autoscaling/v1", "kind": "Scale", "metadata": object{"name": m["name"], "namespace": m["namespace"], "resourceVersion": m["resourceVersion"]},
-			"spec": object{"replicas": at(o, "spec", "replicas")}, "status": object{"replicas": at(o, "status", "replicas")},
+			"apiVersion": "autoscaling/v1", "kind": "Scale",
+			"metadata": object{"name": m["name"], "namespace": m["namespace"], "resourceVersion": m["resourceVersion"]},
+			"spec":     object{"replicas": at(o, "spec", "replicas")},
+			"status":   object{"replicas": at(o, "status", "replicas")},
 		}
 	}
 	wanted := scale(was)
@@ -344,7 +362,8 @@ func unversioned(o object) object {
 
 // owned notes who has changed which fields of an object.
 func (c call) owned(was, now object) {
-	if same(was["spec"], now["spec"]) && same(at(was, "metadata", "labels"), at(now, "metadata", "labels")) && same(at(was, "metadata", "annotations"), at(now, "metadata", "annotations")) {
+	if same(was["spec"], now["spec"]) && same(at(was, "metadata", "labels"), at(now, "metadata", "labels")) &&
+		same(at(was, "metadata", "annotations"), at(now, "metadata", "annotations")) {
 		return
 	}
 	before, changed := leaves(was), map[string]any{}
@@ -366,7 +385,8 @@ func check(r *resource, o object) *problem {
 		refs, _ := at(rule, "backendRefs").([]any)
 		for k, ref := range refs {
 			if weight, ok := at(ref, "weight").(float64); ok && (weight < 0 || weight > 1e6) {
-				return invalid("HTTPRoute %q is invalid: spec.rules[%d].backendRefs[%d].weight: should be 0 to 1000000", text(o, "metadata", "name"), n, k)
+				return invalid("HTTPRoute %q is invalid: spec.rules[%d].backendRefs[%d].weight: should be 0 to 1000000",
+					text(o, "metadata", "name"), n, k)
 			}
 		}
 	}
@@ -388,12 +408,15 @@ func (c call) patched(was object, patch []byte) (object, *problem) {
 			return nil, badRequest("%v", errPatch)
 		}
 		if after, err = p.Apply(before); err != nil {
-			return nil, &problem{code: http.StatusUnprocessableEntity, reason: "Invalid", message: "the server rejected our request due to an error in our request"}
+			return nil, &problem{code: http.StatusUnprocessableEntity, reason: "Invalid",
+				message: "the server rejected our request due to an error in our request"}
 		}
 	case "application/merge-patch+json", "application/strategic-merge-patch+json": // lists are replaced whole in both
 		after, err = jsonpatch.MergePatch(before, patch)
 	default:
-		return nil, &problem{code: http.StatusUnsupportedMediaType, reason: "UnsupportedMediaType", message: "the body of the request was in an unknown format - accepted media types include: application/json-patch+json, application/merge-patch+json"}
+		return nil, &problem{code: http.StatusUnsupportedMediaType, reason: "UnsupportedMediaType",
+			message: "the body of the request was in an unknown format - accepted media types include: " +
+				"application/json-patch+json, application/merge-patch+json"}
 	}
 	var now object
 	if err == nil {
@@ -482,7 +505,8 @@ func (c call) watch(w http.ResponseWriter) {
 		list, more, gone, breaks, now := s.since(seen), s.more, seen < s.forgotten, s.ill.Break, s.version
 		s.mu.Unlock()
 		if gone {
-			line("ERROR", (&problem{code: http.StatusGone, reason: "Expired", message: fmt.Sprintf("too old resource version: %d (%d)", seen, now)}).status())
+			line("ERROR", (&problem{code: http.StatusGone, reason: "Expired",
+				message: fmt.Sprintf("too old resource version: %d (%d)", seen, now)}).status())
 			return
 		}
 		for _, e := range list {
@@ -497,7 +521,9 @@ func (c call) watch(w http.ResponseWriter) {
 		select {
 		case <-more:
 		case <-marks.C:
-			if v.Get("allowWatchBookmarks") == "true" && !line("BOOKMARK", object{"kind": c.r.kind, "apiVersion": c.r.apiVersion(), "metadata": object{"resourceVersion": strconv.FormatInt(seen, 10)}}) {
+			if v.Get("allowWatchBookmarks") == "true" &&
+				!line("BOOKMARK", object{"kind": c.r.kind, "apiVersion": c.r.apiVersion(),
+					"metadata": object{"resourceVersion": strconv.FormatInt(seen, 10)}}) {
 				return
 			}
 		case <-ends:
@@ -569,16 +595,20 @@ func discovery(path string) any {
 			continue
 		}
 		verbs := []string{"create", "delete", "get", "list", "patch", "update", "watch"}
-		list = append(list, object{"name": r.plural, "singularName": strings.ToLower(r.kind), "namespaced": true, "kind": r.kind, "verbs": verbs, "shortNames": r.shorts})
+		list = append(list, object{"name": r.plural, "singularName": strings.ToLower(r.kind), "namespaced": true,
+			"kind": r.kind, "verbs": verbs, "shortNames": r.shorts})
 		if r.status {
-			list = append(list, object{"name": r.plural + "/status", "singularName": "", "namespaced": true, "kind": r.kind, "verbs": []string{"get", "patch", "update"}})
+			list = append(list, object{"name": r.plural + "/status", "singularName": "", "namespaced": true,
+				"kind": r.kind, "verbs": []string{"get", "patch", "update"}})
 		}
 		if r.plural == "deployments" {
-			list = append(list, object{"name": "deployments/scale", "singularName": "", "namespaced": true, "group": "autoscaling", "version": "v1", "kind": "Scale", "verbs": []string{"get", "patch", "update"}})
+			list = append(list, object{"name": "deployments/scale", "singularName": "", "namespaced": true,
+				"group": "autoscaling", "version": "v1", "kind": "Scale", "verbs": []string{"get", "patch", "update"}})
 		}
 	}
 	if asked == "authorization.k8s.io/v1" {
-		list = append(list, object{"name": "selfsubjectaccessreviews", "singularName": "selfsubjectaccessreview", "namespaced": false, "kind": "SelfSubjectAccessReview", "verbs": []string{"create"}})
+		list = append(list, object{"name": "selfsubjectaccessreviews", "singularName": "selfsubjectaccessreview",
+			"namespaced": false, "kind": "SelfSubjectAccessReview", "verbs": []string{"create"}})
 	}
 	return object{"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": asked, "resources": list}
 }

@@ -108,7 +108,8 @@ func (c call) manage(was, now object, operation string, own map[string]any, alon
 		}
 	}
 	if len(own) > 0 {
-		kept = append(kept, object{"manager": c.manager(), "operation": operation, "apiVersion": c.r.apiVersion(), "time": time.Now().UTC().Format(time.RFC3339), "fieldsType": "FieldsV1", "fieldsV1": fields(own)})
+		kept = append(kept, object{"manager": c.manager(), "operation": operation, "apiVersion": c.r.apiVersion(),
+			"time": time.Now().UTC().Format(time.RFC3339), "fieldsType": "FieldsV1", "fieldsV1": fields(own)})
 	}
 	meta(now)["managedFields"] = kept
 }
@@ -125,7 +126,8 @@ func (c call) apply(was object, body []byte) (int, any, *problem) {
 		return 0, nil, badRequest("error decoding YAML: %v", err)
 	}
 	if c.q.URL.Query().Get("fieldManager") == "" {
-		return 0, nil, badRequest("PatchOptions.meta.k8s.io \"\" is invalid: fieldManager: Required value: is required for apply patch")
+		return 0, nil, badRequest("PatchOptions.meta.k8s.io \"\" is invalid: fieldManager: Required value: is " +
+			"required for apply patch")
 	}
 	force, _ := strconv.ParseBool(c.q.URL.Query().Get("force"))
 	wanted := leaves(given)
@@ -154,14 +156,18 @@ func (c call) apply(was object, body []byte) (int, any, *problem) {
 		if name := theirs[path]; name != "" && !same(have[path], value) && !force {
 			field := "." + strings.ReplaceAll(path, "\x00", ".")
 			causes, who = append(causes, field), append(who, name)
-			details = append(details, object{"reason": "FieldManagerConflict", "message": fmt.Sprintf("conflict with %q using %s", name, c.r.apiVersion()), "field": field})
+			details = append(details,
+				object{"reason": "FieldManagerConflict",
+					"message": fmt.Sprintf("conflict with %q using %s", name, c.r.apiVersion()), "field": field})
 		}
 	}
 	if len(causes) > 0 {
 		slices.Sort(causes)
 		slices.Sort(who)
 		plural := map[bool]string{false: "", true: "s"}[len(causes) > 1]
-		return 0, nil, &problem{code: http.StatusConflict, reason: "Conflict", message: fmt.Sprintf("Apply failed with %d conflict%s: conflict%[2]s with %q: %s", len(causes), plural, strings.Join(slices.Compact(who), ", "), strings.Join(causes, ", ")), causes: details}
+		return 0, nil, &problem{code: http.StatusConflict, reason: "Conflict",
+			message: fmt.Sprintf("Apply failed with %d conflict%s: conflict%[2]s with %q: %s", len(causes), plural,
+				strings.Join(slices.Compact(who), ", "), strings.Join(causes, ", ")), causes: details}
 	}
 	for path := range mine {
 		if _, still := wanted[path]; !still && theirs[path] == "" {

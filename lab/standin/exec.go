@@ -83,7 +83,8 @@ func (c call) exec(w http.ResponseWriter) {
 	var exit *exec.ExitError
 	switch {
 	case errors.As(err, &exit):
-		status = object{"metadata": object{}, "status": "Failure", "reason": "NonZeroExitCode", "message": err.Error(), "details": object{"causes": []any{object{"reason": "ExitCode", "message": strconv.Itoa(exit.ExitCode())}}}}
+		status = object{"metadata": object{}, "status": "Failure", "reason": "NonZeroExitCode", "message": err.Error(),
+			"details": object{"causes": []any{object{"reason": "ExitCode", "message": strconv.Itoa(exit.ExitCode())}}}}
 	case err != nil:
 		status = object{"metadata": object{}, "status": "Failure", "reason": "InternalError", "message": err.Error()}
 	}

@@ -83,7 +83,8 @@ func (s *Server) slices() {
 			}
 			if ip := text(pod, "status", "podIP"); has != nil && ip != "" {
 				endpoints = append(endpoints, object{
-					"addresses": []any{ip}, "conditions": object{"ready": ready(pod), "serving": ready(pod), "terminating": false},
+					"addresses": []any{ip}, "conditions": object{"ready": ready(pod), "serving": ready(pod),
+						"terminating": false},
 					"targetRef": object{"kind": "Pod", "name": text(pod, "metadata", "name"), "namespace": k.namespace},
 				})
 			}
@@ -116,7 +117,8 @@ func (s *Server) slices() {
 // ready reports whether a pod says that it is.
 func ready(pod object) bool {
 	list, _ := at(pod, "status", "conditions").([]any)
-	return slices.ContainsFunc(list, func(c any) bool { return text(c, "type") == "Ready" && text(c, "status") == "True" })
+	return slices.ContainsFunc(list,
+		func(c any) bool { return text(c, "type") == "Ready" && text(c, "status") == "True" })
 }
 
 // table is what the data plane goes by. The caller holds the lock.
@@ -173,9 +175,12 @@ func (s *Server) accepted(t table) {
 		refs, _ := at(o, "spec", "parentRefs").([]any)
 		for _, ref := range refs {
 			condition := func(what string) object {
-				return object{"type": what, "status": "True", "reason": what, "message": "", "observedGeneration": r.generation, "lastTransitionTime": "2026-01-01T00:00:00Z"}
+				return object{"type": what, "status": "True", "reason": what, "message": "",
+					"observedGeneration": r.generation, "lastTransitionTime": "2026-01-01T00:00:00Z"}
 			}
-			parents = append(parents, object{"parentRef": ref, "controllerName": "standin/gateway", "conditions": []any{condition("Accepted"), condition("ResolvedRefs")}})
+			parents = append(parents,
+				object{"parentRef": ref, "controllerName": "standin/gateway",
+					"conditions": []any{condition("Accepted"), condition("ResolvedRefs")}})
 		}
 		if now := copied(o); !same(at(o, "status", "parents"), parents) {
 			now["status"] = object{"parents": parents}

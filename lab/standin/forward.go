@@ -20,7 +20,8 @@ const tunnelled = "SPDY/3.1+" + portforward.PortForwardProtocolV1Name
 
 // streams takes the streams of a connection that speaks SPDY, by itself or in a WebSocket where that has the
 // protocol. It is nil if there is none, which has been said to whoever asked.
-func (c call) streams(w http.ResponseWriter, protocol, tunnel string) (httpstream.Connection, <-chan httpstream.Stream) {
+func (c call) streams(w http.ResponseWriter, protocol, tunnel string) (httpstream.Connection,
+	<-chan httpstream.Stream) {
 	come := make(chan httpstream.Stream, 16)
 	take := func(s httpstream.Stream, _ <-chan struct{}) error {
 		select {
@@ -90,7 +91,8 @@ func (c call) forward(w http.ResponseWriter) {
 			}
 			wait.Go(func() {
 				if err := carry(ctx, data, net.JoinHostPort(ip, s.Headers().Get(corev1.PortHeader))); err != nil {
-					_, _ = fmt.Fprintf(tells, "error forwarding port %s to pod %s: %v", s.Headers().Get(corev1.PortHeader), c.name, err)
+					_, _ = fmt.Fprintf(tells, "error forwarding port %s to pod %s: %v",
+						s.Headers().Get(corev1.PortHeader), c.name, err)
 				}
 				_ = data.Close()
 				_ = tells.Close()

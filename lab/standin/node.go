@@ -129,7 +129,9 @@ func (s *Server) deployed() {
 		for n := len(mine); n < wanted && old+going == 0; n++ {
 			s.put(pods, podOf(k, uid, revision, template))
 		}
-		status := object{"observedGeneration": at(d, "metadata", "generation"), "replicas": float64(len(mine) + old + going), "readyReplicas": float64(up), "updatedReplicas": float64(len(mine)), "availableReplicas": float64(up)}
+		status := object{"observedGeneration": at(d, "metadata", "generation"),
+			"replicas": float64(len(mine) + old + going), "readyReplicas": float64(up),
+			"updatedReplicas": float64(len(mine)), "availableReplicas": float64(up)}
 		if !same(d["status"], status) {
 			now := copied(d)
 			now["status"] = status
@@ -159,7 +161,8 @@ func podOf(k key, uid, revision string, template object) object {
 	}
 	labels["pod-template-hash"] = revision
 	m["labels"] = labels
-	m["ownerReferences"] = []any{object{"apiVersion": "apps/v1", "kind": "Deployment", "name": k.name, "uid": uid, "controller": true}}
+	m["ownerReferences"] = []any{object{"apiVersion": "apps/v1", "kind": "Deployment", "name": k.name, "uid": uid,
+		"controller": true}}
 	pod["status"] = object{"phase": "Pending"}
 	return pod
 }
@@ -182,7 +185,8 @@ func (s *Server) remove(r *resource, k key, grace float64) {
 		}
 	}
 	now := copied(o)
-	meta(now)["deletionTimestamp"], meta(now)["deletionGracePeriodSeconds"] = time.Now().UTC().Format(time.RFC3339), grace
+	meta(now)["deletionTimestamp"], meta(now)["deletionGracePeriodSeconds"] = time.Now().UTC().Format(time.RFC3339),
+		grace
 	s.put(r, now)
 	s.node.stop(k, time.Duration(grace*float64(time.Second)))
 }
@@ -192,7 +196,8 @@ func (n *node) take(ctx context.Context) {
 	pods := kind("pods")
 	for k, pod := range n.server.objects[pods] {
 		containers, _ := at(pod, "spec", "containers").([]any)
-		if len(containers) == 0 || text(pod, "spec", "nodeName") != "" || at(pod, "metadata", "deletionTimestamp") != nil {
+		if len(containers) == 0 || text(pod, "spec", "nodeName") != "" ||
+			at(pod, "metadata", "deletionTimestamp") != nil {
 			continue
 		}
 		n.mu.Lock()
@@ -270,11 +275,13 @@ func (n *node) run(ctx context.Context, k key, r *running, pod object) {
 	}()
 	is := func(state object) {
 		n.tell(k, func(status object) {
-			c := object{"name": name, "ready": false, "restartCount": restarts, "image": text(container, "image"), "state": state}
+			c := object{"name": name, "ready": false, "restartCount": restarts, "image": text(container, "image"),
+				"state": state}
 			if last != nil {
 				c["lastState"] = object{"terminated": last}
 			}
-			status["containerStatuses"], status["conditions"], status["hostIP"] = []any{c}, condition(false), "127.0.0.1"
+			status["containerStatuses"], status["conditions"], status["hostIP"] = []any{c}, condition(false),
+				"127.0.0.1"
 			if last != nil {
 				status["phase"] = "Running"
 			}
@@ -308,7 +315,8 @@ func (n *node) run(ctx context.Context, k key, r *running, pod object) {
 			if !alive {
 				return
 			}
-			ended := object{"exitCode": float64(state), "reason": map[bool]string{true: "Completed", false: "Error"}[state == 0], "finishedAt": stamp()}
+			ended := object{"exitCode": float64(state),
+				"reason": map[bool]string{true: "Completed", false: "Error"}[state == 0], "finishedAt": stamp()}
 			if last == nil { // the first time it is started again as soon as it is seen
 				is(object{"terminated": ended})
 				last = ended
@@ -319,7 +327,8 @@ func (n *node) run(ctx context.Context, k key, r *running, pod object) {
 				continue
 			}
 			last = ended
-			waits("CrashLoopBackOff", fmt.Sprintf("back-off %v restarting failed container=%s pod=%s", n.server.config.Backoff, name, k.name))
+			waits("CrashLoopBackOff",
+				fmt.Sprintf("back-off %v restarting failed container=%s pod=%s", n.server.config.Backoff, name, k.name))
 		}
 		if !pause(n.server.config.Backoff) {
 			return
@@ -331,7 +340,8 @@ func (n *node) run(ctx context.Context, k key, r *running, pod object) {
 }
 
 // start starts the process of a container.
-func (n *node) start(ctx context.Context, k key, r *running, container any, words []string, restarts float64, last object) (ended chan int, err error) {
+func (n *node) start(ctx context.Context, k key, r *running, container any, words []string, restarts float64,
+	last object) (ended chan int, err error) {
 	environment := map[string]string{}
 	list, _ := at(container, "env").([]any)
 	for _, e := range list {
@@ -388,11 +398,14 @@ func (n *node) start(ctx context.Context, k key, r *running, container any, word
 	r.cmd, r.env = cmd, cmd.Env
 	r.mu.Unlock()
 	n.tell(k, func(status object) {
-		c := object{"name": text(container, "name"), "ready": false, "started": true, "restartCount": restarts, "image": text(container, "image"), "state": object{"running": object{"startedAt": time.Now().UTC().Format(time.RFC3339Nano)}}}
+		c := object{"name": text(container, "name"), "ready": false, "started": true, "restartCount": restarts,
+			"image": text(container, "image"),
+			"state": object{"running": object{"startedAt": time.Now().UTC().Format(time.RFC3339Nano)}}}
 		if last != nil {
 			c["lastState"] = object{"terminated": last}
 		}
-		status["phase"], status["podIP"], status["hostIP"], status["containerStatuses"], status["conditions"] = "Running", r.ip, "127.0.0.1", []any{c}, condition(false)
+		status["phase"], status["podIP"], status["hostIP"], status["containerStatuses"],
+			status["conditions"] = "Running", r.ip, "127.0.0.1", []any{c}, condition(false)
 	})
 	return exited, nil
 }

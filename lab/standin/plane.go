@@ -49,7 +49,8 @@ type plane struct {
 }
 
 func newPlane() *plane {
-	return &plane{through: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute, DisableCompression: true}, listeners: map[string]io.Closer{}}
+	return &plane{through: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute,
+		DisableCompression: true}, listeners: map[string]io.Closer{}}
 }
 
 // set has new connections and requests go by a table, and listens where it says.
@@ -130,15 +131,16 @@ func (p *plane) requests(l net.Listener, name string) io.Closer {
 			q.Out.Header.Del(placed)
 		},
 	}
-	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		backend := p.backend(p.chosen(name))
-		if backend == "" {
-			http.Error(w, "no backend is there", http.StatusServiceUnavailable)
-			return
-		}
-		q.Header.Set(placed, backend)
-		to.ServeHTTP(w, q)
-	})}
+	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+			backend := p.backend(p.chosen(name))
+			if backend == "" {
+				http.Error(w, "no backend is there", http.StatusServiceUnavailable)
+				return
+			}
+			q.Header.Set(placed, backend)
+			to.ServeHTTP(w, q)
+		})}
 	p.wait.Go(func() { _ = srv.Serve(l) })
 	return srv
 }

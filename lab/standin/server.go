@@ -79,7 +79,8 @@ func Start(c Config) (*Server, error) {
 	if c.Image != nil {
 		s.node = &node{server: s, pods: map[key]*running{}}
 	}
-	s.http = &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	s.http = &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
 	s.wait.Go(func() { _ = s.http.Serve(l) }) // until it is closed
 	s.wait.Go(func() { s.follow(ctx) })
 	return s, nil

@@ -66,7 +66,8 @@ type problem struct {
 func (p *problem) Error() string { return p.message }
 
 func (p *problem) status() object {
-	o := object{"kind": "Status", "apiVersion": "v1", "metadata": object{}, "status": "Failure", "message": p.message, "reason": p.reason, "code": p.code}
+	o := object{"kind": "Status", "apiVersion": "v1", "metadata": object{}, "status": "Failure", "message": p.message,
+		"reason": p.reason, "code": p.code}
 	if p.after > 0 {
 		o["details"] = object{"retryAfterSeconds": p.after}
 	}
@@ -77,7 +78,8 @@ func (p *problem) status() object {
 }
 
 func notFound(r *resource, name string) *problem {
-	return &problem{code: http.StatusNotFound, reason: "NotFound", message: fmt.Sprintf("%s %q not found", r.plural, name)}
+	return &problem{code: http.StatusNotFound, reason: "NotFound",
+		message: fmt.Sprintf("%s %q not found", r.plural, name)}
 }
 
 func invalid(format string, args ...any) *problem {
@@ -158,7 +160,8 @@ func (s *Server) put(r *resource, o object) object {
 		m["uid"] = fmt.Sprintf("00000000-0000-4000-8000-%012d", s.version)
 		m["creationTimestamp"] = time.Now().UTC().Format(time.RFC3339)
 	} else {
-		m["uid"], m["creationTimestamp"] = at(previous, "metadata", "uid"), at(previous, "metadata", "creationTimestamp")
+		m["uid"], m["creationTimestamp"] = at(previous, "metadata", "uid"),
+			at(previous, "metadata", "creationTimestamp")
 		generation, _ = at(previous, "metadata", "generation").(float64)
 		if !same(o["spec"], previous["spec"]) {
 			generation++

@@ -49,7 +49,8 @@ func Certify(t *testing.T, dir, name string, number int64, by *Certified) *Certi
 	if err != nil {
 		t.Fatal(err)
 	}
-	for file, block := range map[string]*pem.Block{c.Key: {Type: "PRIVATE KEY", Bytes: private}, c.File: {Type: "CERTIFICATE", Bytes: data}} {
+	for file, block := range map[string]*pem.Block{c.Key: {Type: "PRIVATE KEY", Bytes: private},
+		c.File: {Type: "CERTIFICATE", Bytes: data}} {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}

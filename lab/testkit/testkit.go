@@ -38,7 +38,8 @@ func Golden(t *testing.T, name, got string) {
 		t.Fatal(err)
 	}
 	if got != string(want) {
-		t.Errorf("differs from %s (-update rewrites it; review the difference as code)\n--- got\n%s\n--- want\n%s", file, got, want)
+		t.Errorf("differs from %s (-update rewrites it; review the difference as code)\n--- got\n%s\n--- want\n%s",
+			file, got, want)
 	}
 }
 
@@ -87,13 +88,15 @@ func AsNobody(t *testing.T, pattern string, environment ...string) {
 		t.Fatal(err)
 	}
 	file := filepath.Join(dir, "tests")
-	if err := errors.Join(os.Chmod(dir, 0o755), os.WriteFile(file, program, 0o755), os.Mkdir(filepath.Join(dir, "tmp"), 0o700),
+	if err := errors.Join(os.Chmod(dir, 0o755), os.WriteFile(file, program, 0o755),
+		os.Mkdir(filepath.Join(dir, "tmp"), 0o700),
 		os.Chown(filepath.Join(dir, "tmp"), Nobody, Nobody)); err != nil {
 		t.Fatal(err)
 	}
 	cmd := exec.Command(file, "-test.run", pattern, "-test.v", "-test.timeout", "5m")
 	cmd.Dir = "."
-	cmd.Env = append(os.Environ(), append(environment, "TMPDIR="+filepath.Join(dir, "tmp"), "HOME="+filepath.Join(dir, "tmp"))...)
+	cmd.Env = append(os.Environ(),
+		append(environment, "TMPDIR="+filepath.Join(dir, "tmp"), "HOME="+filepath.Join(dir, "tmp"))...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: Nobody, Gid: Nobody}}
 	out, err := cmd.CombinedOutput()
 	if err != nil || !bytes.Contains(out, []byte("--- PASS")) {

@@ -38,8 +38,10 @@ func (c cell) String() string {
 
 // The axes. What they are called is what the tables say.
 var (
-	fronts   = []string{"embedded", "haproxy", "nginx", "httpd, manager", "httpd, include", "cluster", "queue"}
-	faults   = []string{"5 % errors", "all errors", "everything hangs", "page hangs", "500 ms slower", "wrong content", "killed", "health only", "5 % slow", "cut in the middle", onePath, oneMethod, oneGroup, errorPage, busy, onAndOff, oneInstance, bothFail, frontAgain, reloads, logOff, wired}
+	fronts = []string{"embedded", "haproxy", "nginx", "httpd, manager", "httpd, include", "cluster", "queue"}
+	faults = []string{"5 % errors", "all errors", "everything hangs", "page hangs", "500 ms slower", "wrong content",
+		"killed", "health only", "5 % slow", "cut in the middle", onePath, oneMethod, oneGroup, errorPage, busy,
+		onAndOff, oneInstance, bothFail, frontAgain, reloads, logOff, wired}
 	wheres   = []string{asItBegins, atOne, atShare, inKeep}
 	variants = []string{plain, unreadable, cutOff, overruled, restarted}
 )
@@ -168,13 +170,20 @@ const (
 
 func (c cell) trouble() demo.Trouble {
 	return map[string]demo.Trouble{
-		"5 % errors": {Kind: demo.Failing, Part: 0.05}, "all errors": {Kind: demo.Failing, Part: 1}, "everything hangs": {Kind: demo.Hanging},
-		"page hangs": {Kind: demo.PageHanging}, "500 ms slower": {Kind: demo.Slower, More: 500 * time.Millisecond}, "wrong content": {Kind: demo.Wrong},
-		"health only": {Kind: demo.Ill}, "5 % slow": {Kind: demo.Slower, Part: 0.05, More: 2 * time.Second}, "cut in the middle": {Kind: demo.Cut, Part: 0.5},
-		onePath: {Kind: demo.Failing, Part: 1, Query: "harbour"}, oneMethod: {Kind: demo.Failing, Part: 1, Method: http.MethodPost},
-		oneGroup: {Kind: demo.Failing, Part: 1, Group: "3"}, errorPage: {Kind: demo.Page, Part: 0.2}, busy: {Kind: demo.Busy, Part: 0.2},
-		onAndOff: {Kind: demo.Failing, Part: 0.5, Every: 10 * time.Second}, oneInstance: {Kind: demo.Failing, Part: 1, Instance: "-2"},
-		bothFail: {Kind: demo.Failing, Part: 0.6},
+		"5 % errors": {Kind: demo.Failing, Part: 0.05}, "all errors": {Kind: demo.Failing, Part: 1},
+		"everything hangs": {Kind: demo.Hanging},
+		"page hangs":       {Kind: demo.PageHanging},
+		"500 ms slower":    {Kind: demo.Slower, More: 500 * time.Millisecond},
+		"wrong content":    {Kind: demo.Wrong},
+		"health only":      {Kind: demo.Ill}, "5 % slow": {Kind: demo.Slower, Part: 0.05, More: 2 * time.Second},
+		"cut in the middle": {Kind: demo.Cut, Part: 0.5},
+		onePath:             {Kind: demo.Failing, Part: 1, Query: "harbour"},
+		oneMethod:           {Kind: demo.Failing, Part: 1, Method: http.MethodPost},
+		oneGroup:            {Kind: demo.Failing, Part: 1, Group: "3"}, errorPage: {Kind: demo.Page, Part: 0.2},
+		busy:        {Kind: demo.Busy, Part: 0.2},
+		onAndOff:    {Kind: demo.Failing, Part: 0.5, Every: 10 * time.Second},
+		oneInstance: {Kind: demo.Failing, Part: 1, Instance: "-2"},
+		bothFail:    {Kind: demo.Failing, Part: 0.6},
 	}[c.Fault]
 }
 
@@ -239,7 +248,8 @@ func (t *trial) plan() error {
 	if t.Where == atOne {
 		share = "1 %"
 	}
-	text := routeAndKeep.ReplaceAllString(string(data), fmt.Sprintf("\nroute:\n  - %s for %s\n  - 100 %%\nkeep: 1h\n", share, dwell))
+	text := routeAndKeep.ReplaceAllString(string(data),
+		fmt.Sprintf("\nroute:\n  - %s for %s\n  - 100 %%\nkeep: 1h\n", share, dwell))
 	text = strings.Replace(text, "within: 5s\n  contains", "within: 2s\n  contains", 1)
 	text = strings.Replace(text, "worse-by: 5 %, then: roll back}", "worse-by: 1 %, then: roll back}", 1)
 	text = regexp.MustCompile(`(?m)^  fewer: .*$`).ReplaceAllString(text, "  fewer: off") // the client books nothing
@@ -271,7 +281,8 @@ func (t *trial) arrive(ctx context.Context) error {
 	if v, ok := t.keeper.until(ctx, arriveLimit, func(v told) bool { return v.Ready }); !ok {
 		return fmt.Errorf("the keeper is not ready: %v", v.State)
 	}
-	t.client.door, t.client.at, t.client.late = door.Of(t.scenario.Plan, secret.Values{}), t.scenario.Plan.Front.Listen, clientLate
+	t.client.door, t.client.at, t.client.late = door.Of(t.scenario.Plan, secret.Values{}), t.scenario.Plan.Front.Listen,
+		clientLate
 	t.client.posts = t.Fault == oneMethod
 	go t.client.run(ctx)
 	if err := t.keeper.do(keeper.Command{Act: crossing.Begin{Version: demo.NewVersion}, By: "torment"}); err != nil {
@@ -281,7 +292,8 @@ func (t *trial) arrive(ctx context.Context) error {
 	if t.Where == inKeep {
 		stage = crossing.Keeping
 	}
-	v, ok := t.keeper.until(ctx, arriveLimit, func(v told) bool { return v.State.Stage == stage && v.State.Task.ID == 0 || v.State.Stage.Over() })
+	v, ok := t.keeper.until(ctx, arriveLimit,
+		func(v told) bool { return v.State.Stage == stage && v.State.Task.ID == 0 || v.State.Stage.Over() })
 	if !ok || v.State.Stage != stage {
 		return fmt.Errorf("it did not come to %q: %v, %s %s", stage, v.State, v.Lacks, strings.Join(v.Guards, "; "))
 	}
@@ -355,7 +367,9 @@ func (t *trial) unread(gone bool) error {
 		}
 		return t.manager.mend()
 	}
-	file := filepath.Join(t.scenario.Folder, "proxy", map[string]string{"haproxy": "admin.sock", "nginx": "sailings.conf", "httpd, include": "sailings.conf"}[t.Front])
+	file := filepath.Join(t.scenario.Folder, "proxy",
+		map[string]string{"haproxy": "admin.sock", "nginx": "sailings.conf",
+			"httpd, include": "sailings.conf"}[t.Front])
 	if gone {
 		return os.Rename(file, file+".away")
 	}
@@ -378,7 +392,8 @@ func (t *trial) hurt(ctx context.Context) (o outcome, err error) {
 	case reloads, logOff, wired:
 		err = t.scenario.Reload(t.reload())
 	case bothFail:
-		err = errors.Join(t.scenario.Befall(demo.OldVersion, t.trouble()), t.scenario.Befall(demo.NewVersion, t.trouble()))
+		err = errors.Join(t.scenario.Befall(demo.OldVersion, t.trouble()),
+			t.scenario.Befall(demo.NewVersion, t.trouble()))
 	default:
 		err = t.scenario.Befall(demo.NewVersion, t.trouble())
 	}
@@ -407,13 +422,15 @@ func (t *trial) hurt(ctx context.Context) (o outcome, err error) {
 		for _, f := range v.State.Freezes {
 			called = called || f.Cause.Kind != crossing.FoundAgain && !found[f.ID]
 		}
-		if o.Noticed == 0 && (v.State.GoingBack || v.State.Stage.Over() || v.Tripped || called || v.Lacks != "" && !mended) {
+		if o.Noticed == 0 && (v.State.GoingBack || v.State.Stage.Over() || v.Tripped || called ||
+			v.Lacks != "" && !mended) {
 			o.Noticed = after(v.At)
 		}
 		if o.Called == 0 && called {
 			o.Called, o.Why = after(v.At), v.Frozen
 		}
-		o.WentOn = o.WentOn || v.State.Stage == crossing.Settled || stage == crossing.Shifting && v.State.Stage == crossing.Keeping
+		o.WentOn = o.WentOn || v.State.Stage == crossing.Settled ||
+			stage == crossing.Shifting && v.State.Stage == crossing.Keeping
 		if v.State.Stage == crossing.RolledBack {
 			end = v.State.Since
 			o.Home, o.Why = after(end), v.Why
@@ -460,7 +477,8 @@ func (t *trial) killAll() error {
 	for _, file := range files {
 		data, err := os.ReadFile(file)
 		line := strings.ReplaceAll(string(data), "\x00", " ")
-		if err != nil || !strings.Contains(line, filepath.Join(t.scenario.Folder, "builds", demo.NewVersion)) || !strings.Contains(line, "--instance green-") || strings.Contains(line, "berths") {
+		if err != nil || !strings.Contains(line, filepath.Join(t.scenario.Folder, "builds", demo.NewVersion)) ||
+			!strings.Contains(line, "--instance green-") || strings.Contains(line, "berths") {
 			continue
 		}
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))

@@ -62,10 +62,12 @@ func keeps(ctx context.Context, file string, in io.Reader, out io.Writer) error 
 		}
 	}()
 	for v := range s.Keeper.Snapshots(ctx) {
-		t := told{At: time.Now(), Ready: v.Ready, State: v.Crossing, Lacks: words.Lacks(v.Lacks, v.At), Frozen: words.Frozen(v.Crossing), Why: words.Cause(v.Crossing.Why, v.Crossing)}
+		t := told{At: time.Now(), Ready: v.Ready, State: v.Crossing, Lacks: words.Lacks(v.Lacks, v.At),
+			Frozen: words.Frozen(v.Crossing), Why: words.Cause(v.Crossing.Why, v.Crossing)}
 		for _, g := range v.Guards {
 			t.Guards = append(t.Guards, g.Name+": "+words.Guard(g))
-			if g.State == guard.Unknown && (g.Gap == guard.TooFew || g.Gap == guard.NoBaseline) || g.State == guard.Idle {
+			if g.State == guard.Unknown && (g.Gap == guard.TooFew || g.Gap == guard.NoBaseline) ||
+				g.State == guard.Idle {
 				t.Blind = append(t.Blind, g.Name)
 			}
 			t.Tripped = t.Tripped || g.State == guard.Tripped

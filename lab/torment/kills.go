@@ -95,7 +95,8 @@ func killAll(ctx context.Context, vaiven, only string, kills int) error {
 			for _, line := range k.Why {
 				fmt.Println("  ", line)
 			}
-			fmt.Printf("%-16s kills %v, ends %v, %d requests, %d lost, %d cut off with a front\n", front, k.Kills, k.Ends, k.Asked, k.Lost, k.Cut)
+			fmt.Printf("%-16s kills %v, ends %v, %d requests, %d lost, %d cut off with a front\n", front, k.Kills,
+				k.Ends, k.Asked, k.Lost, k.Cut)
 		})
 	}
 	wait.Wait()
@@ -108,13 +109,16 @@ func killSome(ctx context.Context, vaiven, front string, kills int) (k killed, e
 	k = killed{Front: front, Kills: map[victim]int{}, Ends: map[crossing.Stage]int{}}
 	kind, way, _ := strings.Cut(front, ", ")
 	building.Lock() // two at once would find the same free ports
-	s, err := demo.Build(ctx, demo.Options{Program: vaiven, Fault: demo.None, Front: plan.FrontKind(kind), Way: way, Quick: true, Rate: 0.01, Patient: true})
+	s, err := demo.Build(ctx,
+		demo.Options{Program: vaiven, Fault: demo.None, Front: plan.FrontKind(kind), Way: way, Quick: true, Rate: 0.01,
+			Patient: true})
 	building.Unlock()
 	if err != nil {
 		return k, err
 	}
 	defer func() { err = errors.Join(err, s.Remove(context.WithoutCancel(ctx))) }()
-	t := &killing{scenario: s, vaiven: vaiven, client: client{door: door.Of(s.Plan, secret.Values{}), at: s.Plan.Front.Listen}}
+	t := &killing{scenario: s, vaiven: vaiven,
+		client: client{door: door.Of(s.Plan, secret.Values{}), at: s.Plan.Front.Listen}}
 	t.keeper = api.Dial(api.Config{By: "torment", Alone: true, Dial: func(ctx context.Context) (net.Conn, error) {
 		return new(net.Dialer).DialContext(ctx, "unix", s.Plan.KeeperSocket())
 	}})
@@ -165,7 +169,8 @@ func (t *killing) lost(of string, since time.Time, but []span) []string {
 	}
 	var lines []string
 	for why, r := range reasons {
-		lines = append(lines, fmt.Sprintf("%s: %d requests from %v to %v after its beginning: %s", of, r.n, r.first.Sub(since).Round(time.Millisecond), r.last.Sub(since).Round(time.Millisecond), why))
+		lines = append(lines, fmt.Sprintf("%s: %d requests from %v to %v after its beginning: %s", of, r.n,
+			r.first.Sub(since).Round(time.Millisecond), r.last.Sub(since).Round(time.Millisecond), why))
 	}
 	slices.Sort(lines)
 	return lines
@@ -175,7 +180,8 @@ func (t *killing) lost(of string, since time.Time, but []span) []string {
 func (t *killing) once(ctx context.Context) (crossing.Stage, victim, error) {
 	v := []victim{theKeeper, theClient, theFront}[rand.IntN(3)]
 	before, _ := t.view(ctx)
-	cross := exec.Command(t.vaiven, "cross", t.scenario.File, "--version", demo.NewVersion, "--yes", "--take-wheel", "--same-build")
+	cross := exec.Command(t.vaiven, "cross", t.scenario.File, "--version", demo.NewVersion, "--yes", "--take-wheel",
+		"--same-build")
 	var said bytes.Buffer
 	cross.Stdout, cross.Stderr = &said, &said
 	if err := cross.Start(); err != nil {
@@ -203,7 +209,8 @@ func (t *killing) once(ctx context.Context) (crossing.Stage, victim, error) {
 		t.scenario.KillFront()
 		time.Sleep(downFor)
 		err := t.scenario.FrontAgain(ctx)
-		for end := time.Now().Add(toldAgain); err == nil && t.client.ask(http.DefaultClient) != nil && time.Now().Before(end); {
+		for end := time.Now().Add(toldAgain); err == nil && t.client.ask(http.DefaultClient) != nil &&
+			time.Now().Before(end); {
 			time.Sleep(10 * time.Millisecond)
 		}
 		t.dead = append(t.dead, span{at.Add(-openFor), time.Now()})
@@ -216,17 +223,20 @@ func (t *killing) once(ctx context.Context) (crossing.Stage, victim, error) {
 		_ = exec.Command(t.vaiven, "rehearse", t.scenario.File).Run() // starts a keeper where none is left
 		if s, ok := t.view(ctx); ok && s.Crossing.Frozen() {
 			last := s.Crossing.Freezes[len(s.Crossing.Freezes)-1].ID
-			_ = exec.Command(t.vaiven, "say", t.scenario.File, "go-on", "--take-wheel", "--freeze", fmt.Sprint(last)).Run()
+			_ = exec.Command(t.vaiven, "say", t.scenario.File, "go-on", "--take-wheel", "--freeze",
+				fmt.Sprint(last)).Run()
 		}
 		if t.soon(ctx, settledLimit, func(s keeper.Snapshot) bool {
-			return s.Ready && (s.Crossing.Stage.Over() || s.Crossing.Frozen() && s.Crossing.Task.ID == 0 || s.Crossing.Question.ID != 0)
+			return s.Ready && (s.Crossing.Stage.Over() || s.Crossing.Frozen() && s.Crossing.Task.ID == 0 ||
+				s.Crossing.Question.ID != 0)
 		}) {
 			if s, ok := t.view(ctx); ok && s.Crossing.Stage.Over() {
 				return t.over(ctx, v)
 			}
 		}
 	}
-	if out, err := exec.Command(t.vaiven, "back", t.scenario.File).CombinedOutput(); err != nil && !t.soon(ctx, time.Second, func(s keeper.Snapshot) bool { return s.Crossing.Stage.Over() }) {
+	if out, err := exec.Command(t.vaiven, "back", t.scenario.File).CombinedOutput(); err != nil &&
+		!t.soon(ctx, time.Second, func(s keeper.Snapshot) bool { return s.Crossing.Stage.Over() }) {
 		return "", v, fmt.Errorf("back: %w: %s", err, out)
 	}
 	return t.over(ctx, v)
@@ -239,9 +249,12 @@ func (t *killing) over(ctx context.Context, v victim) (crossing.Stage, victim, e
 	if !t.soon(ctx, settledLimit, func(s keeper.Snapshot) bool {
 		last = s
 		live := s.Sides[s.Crossing.Live()]
-		return s.Ready && s.Crossing.Stage.Over() && s.Crossing.Task.ID == 0 && s.Front.Error == "" && live.Healthy >= live.Wanted
+		return s.Ready && s.Crossing.Stage.Over() && s.Crossing.Task.ID == 0 && s.Front.Error == "" &&
+			live.Healthy >= live.Wanted
 	}) {
-		return "", v, fmt.Errorf("it comes to no end: %s, task %v, front %q, blue %d and green %d healthy", last.Crossing.Stage, last.Crossing.Task, last.Front.Error, last.Sides[split.Blue].Healthy, last.Sides[split.Green].Healthy)
+		return "", v, fmt.Errorf("it comes to no end: %s, task %v, front %q, blue %d and green %d healthy",
+			last.Crossing.Stage, last.Crossing.Task, last.Front.Error, last.Sides[split.Blue].Healthy,
+			last.Sides[split.Green].Healthy)
 	}
 	c := last.Crossing
 	share, live := last.Front.Split.Share, c.Live()

@@ -23,9 +23,12 @@ func main() {
 	one := flag.String("cell", "", "try one cell, given as JSON (used by the torment itself)")
 	vaiven := flag.String("vaiven", "bin/vaiven", "the program to try")
 	out := flag.String("out", "docs/benchmarks.md", "file to write the tables into; - for none")
-	results := flag.String("results", "bin/torment.json", "file that outcomes are added to, one a line; the tables are made of all of them, the last of each cell")
-	only := flag.String("only", "", "only cells whose name this expression is found in, or with -kills fronts whose name has it")
-	kills := flag.Int("kills", 0, "in place of cells, kill keeper, client or front at so many random instants of crossings, over all fronts")
+	results := flag.String("results", "bin/torment.json", "file that outcomes are added to, one a line; the tables "+
+		"are made of all of them, the last of each cell")
+	only := flag.String("only", "", "only cells whose name this expression is found in, or with -kills fronts whose "+
+		"name has it")
+	kills := flag.Int("kills", 0, "in place of cells, kill keeper, client or front at so many random instants of "+
+		"crossings, over all fronts")
 	beside := flag.Int("beside", 2, "cells to try at the same time")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)

@@ -29,7 +29,13 @@ func write(file string, outcomes map[cell]outcome) error {
 	var t bytes.Buffer
 	t.Write(head)
 	t.WriteString(heading)
-	fmt.Fprintf(&t, "\nMade by `make torment`: a client of %d requests a second, while a release goes bad. A field says after\nhow many seconds all requests were home, and how many had come to nothing good by then: an error,\nthe wrong content, or an answer later than %v. Where nobody went home by itself, \"called\" is after how\nmany seconds the route stood still and a person was called, \"seen\" when a guard had tripped where\nneither came of it within %v; the second number is then what was hit in all of that time. Several cells\nwere tried side by side on the same processors, so single figures are rather too high than too low.\n", clientRate, clientLate, faultLimit)
+	fmt.Fprintf(&t, "\nMade by `make torment`: a client of %d requests a second, while a release goes bad. A field "+
+		"says after\nhow many seconds all requests were home, and how many had come to nothing good by then: an "+
+		"error,\nthe wrong content, or an answer later than %v. Where nobody went home by itself, \"called\" is "+
+		"after how\nmany seconds the route stood still and a person was called, \"seen\" when a guard had tripped "+
+		"where\nneither came of it within %v; the second number is then what was hit in all of that time. Several "+
+		"cells\nwere tried side by side on the same processors, so single figures are rather too high than too low.\n",
+		clientRate, clientLate, faultLimit)
 	for _, v := range variants {
 		table(&t, v, outcomes)
 	}
@@ -38,7 +44,8 @@ func write(file string, outcomes map[cell]outcome) error {
 }
 
 func table(t *bytes.Buffer, variant string, outcomes map[cell]outcome) {
-	fmt.Fprintf(t, "\n### %s\n\n| | %s |\n|%s\n", strings.ToUpper(variant[:1])+variant[1:], strings.Join(fronts, " | "), strings.Repeat(" --- |", len(fronts)+1))
+	fmt.Fprintf(t, "\n### %s\n\n| | %s |\n|%s\n", strings.ToUpper(variant[:1])+variant[1:], strings.Join(fronts, " | "),
+		strings.Repeat(" --- |", len(fronts)+1))
 	for _, where := range wheres {
 		for _, fault := range faults {
 			row, any := "", false

@@ -25,7 +25,8 @@ func TestMain(m *testing.M) {
 // front.
 func TestCells(t *testing.T) {
 	dir := t.TempDir()
-	if out, err := exec.Command("go", "build", "-o", dir, "../../cmd/vaiven", "../vaiven-demo").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", dir, "../../cmd/vaiven",
+		"../vaiven-demo").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	vaiven := filepath.Join(dir, "vaiven")

@@ -85,7 +85,8 @@ ends with the exit status of vaiven cross.`,
 			defer func() { err = errors.Join(err, s.Remove(context.WithoutCancel(cmd.Context()))) }()
 			args := []string{"open", s.File, "--parting=false", "--version", demo.NewVersion, "--theme", theme}
 			if handsFree {
-				args = []string{"cross", s.File, "--version", demo.NewVersion, "--yes", fmt.Sprintf("--json=%v", asJSON)}
+				args = []string{"cross", s.File, "--version", demo.NewVersion, "--yes",
+					fmt.Sprintf("--json=%v", asJSON)}
 			}
 			run := exec.CommandContext(cmd.Context(), o.Program, args...)
 			run.Stdin, run.Stdout, run.Stderr = os.Stdin, os.Stdout, os.Stderr
@@ -98,13 +99,18 @@ ends with the exit status of vaiven cross.`,
 	cmd.Flags().BoolVar(&handsFree, "hands-free", false, "do a whole crossing by itself")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
 	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
-	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have to be installed", demo.Fronts()))
-	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guards on how soon something is done, for machines that stall")
+	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have "+
+		"to be installed", demo.Fronts()))
+	cmd.Flags().BoolVar(&o.Patient, "patient", false, "have no guards on how soon something is done, for machines "+
+		"that stall")
 	cmd.Flags().Float64Var(&o.Rate, "rate", o.Rate, "passengers' requests a second")
 	cmd.Flags().StringVar(&theme, "theme", "", "dark or light (default: what the terminal says it is)")
-	_ = cmd.RegisterFlagCompletionFunc("fault", cobra.FixedCompletions(texts(demo.Faults), cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("front", cobra.FixedCompletions(texts(demo.Fronts()), cobra.ShellCompDirectiveNoFileComp))
-	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand(), clusterCommand())
+	_ = cmd.RegisterFlagCompletionFunc("fault",
+		cobra.FixedCompletions(texts(demo.Faults), cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("front",
+		cobra.FixedCompletions(texts(demo.Fronts()), cobra.ShellCompDirectiveNoFileComp))
+	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand(),
+		clusterCommand())
 	return cmd
 }
 

@@ -19,19 +19,21 @@ func TestOldest(t *testing.T) {
 		readings []reading
 		oldest   float64 // at the time of the last reading
 	}{
-		"nothing was read":                  {nil, 0},
-		"all have gone":                     {[]reading{{0, 10, 0}, {1, 30, 0}}, 0},
-		"what was there came at least":      {[]reading{{0, 10, 10}, {4, 10, 10}}, 4},
-		"evenly between two":                {[]reading{{0, 0, 0}, {10, 100, 51}}, 5},
-		"the oldest goes on":                {[]reading{{0, 0, 0}, {10, 100, 100}, {20, 100, 21}}, 12},
-		"a pause in what comes":             {[]reading{{0, 0, 0}, {1, 10, 1}, {2, 10, 1}, {3, 10, 1}, {60, 10, 1}}, 59},
-		"what came after the pause":         {[]reading{{0, 0, 0}, {1, 10, 0}, {50, 10, 0}, {51, 20, 10}}, 0.9},
-		"counting anew after a restart":     {[]reading{{0, 500, 500}, {9, 600, 600}, {10, 3, 3}, {12, 3, 3}}, 2},
-		"counting begins after some":        {[]reading{{0, 0, 50}, {10, 20, 60}, {20, 20, 15}}, 17},
-		"a clock that was put back":         {[]reading{{10, 5, 5}, {3, 6, 6}, {4, 6, 6}}, 1},
-		"only the newest are left there":    {[]reading{{0, 0, 0}, {1, 100, 100}, {2, 200, 10}}, 0.09},
-		"nobody takes, and it is told late": {[]reading{{0, 100, 0}, {1, 100, 10}, {2, 110, 20}, {3, 110, 30}, {4, 110, 40}, {5, 150, 50}, {6, 150, 60}}, 5.9},
-		"fewer are there than was told":     {[]reading{{0, 100, 0}, {1, 100, 50}, {2, 100, 20}, {3, 150, 20}}, 2.38},
+		"nothing was read":             {nil, 0},
+		"all have gone":                {[]reading{{0, 10, 0}, {1, 30, 0}}, 0},
+		"what was there came at least": {[]reading{{0, 10, 10}, {4, 10, 10}}, 4},
+		"evenly between two":           {[]reading{{0, 0, 0}, {10, 100, 51}}, 5},
+		"the oldest goes on":           {[]reading{{0, 0, 0}, {10, 100, 100}, {20, 100, 21}}, 12},
+		"a pause in what comes": {[]reading{{0, 0, 0}, {1, 10, 1}, {2, 10, 1}, {3, 10, 1}, {60, 10, 1}},
+			59},
+		"what came after the pause":      {[]reading{{0, 0, 0}, {1, 10, 0}, {50, 10, 0}, {51, 20, 10}}, 0.9},
+		"counting anew after a restart":  {[]reading{{0, 500, 500}, {9, 600, 600}, {10, 3, 3}, {12, 3, 3}}, 2},
+		"counting begins after some":     {[]reading{{0, 0, 50}, {10, 20, 60}, {20, 20, 15}}, 17},
+		"a clock that was put back":      {[]reading{{10, 5, 5}, {3, 6, 6}, {4, 6, 6}}, 1},
+		"only the newest are left there": {[]reading{{0, 0, 0}, {1, 100, 100}, {2, 200, 10}}, 0.09},
+		"nobody takes, and it is told late": {[]reading{{0, 100, 0}, {1, 100, 10}, {2, 110, 20}, {3, 110, 30},
+			{4, 110, 40}, {5, 150, 50}, {6, 150, 60}}, 5.9},
+		"fewer are there than was told": {[]reading{{0, 100, 0}, {1, 100, 50}, {2, 100, 20}, {3, 150, 20}}, 2.38},
 	} {
 		var l Line
 		last := start
@@ -54,8 +56,9 @@ func TestAgainstTheMessages(t *testing.T) {
 		var came []time.Time
 		gone, now := 0, start
 		every := time.Duration(1+r.IntN(3)) * time.Second
-		gathers := 1 + r.IntN(2)*r.IntN(5)               // readings from one count of what has come to the next
-		told, off := 0, time.Duration(2*gathers-1)*every // both curves are late, and what came between two readings is taken to have come evenly
+		gathers := 1 + r.IntN(2)*r.IntN(5) // readings from one count of what has come to the next
+		// both curves are late, and what came between two readings is taken to have come evenly
+		told, off := 0, time.Duration(2*gathers-1)*every
 		for n := range 300 {
 			last := now
 			now = now.Add(every)
@@ -74,7 +77,8 @@ func TestAgainstTheMessages(t *testing.T) {
 				want = now.Sub(came[gone])
 			}
 			if got := l.Oldest(now); (got - want).Abs() > off {
-				t.Fatalf("seed %d at %v, off by %v at most: the oldest is there for %v, in truth for %v", seed, now.Sub(start), off, got, want)
+				t.Fatalf("seed %d at %v, off by %v at most: the oldest is there for %v, in truth for %v", seed,
+					now.Sub(start), off, got, want)
 			}
 		}
 	}

@@ -141,7 +141,8 @@ type (
 
 // About is of an act.
 func (Begin) About() About {
-	return About{Name: "begin", Does: "begins a crossing", Takes: "VERSION", Wheel: true, Facts: []Fact{Begun{}, Asked{}, Ordered{}}}
+	return About{Name: "begin", Does: "begins a crossing", Takes: "VERSION", Wheel: true,
+		Facts: []Fact{Begun{}, Asked{}, Ordered{}}}
 }
 
 // About is of an act.
@@ -152,48 +153,57 @@ func (Yes) About() About {
 
 // About is of an act.
 func (No) About() About {
-	return About{Name: "no", Does: "answers it, and rolls back", Said: true, Wheel: true, Under: true, Facts: []Fact{RollsBack{}, Ended{}, Ordered{}}}
+	return About{Name: "no", Does: "answers it, and rolls back", Said: true, Wheel: true, Under: true,
+		Facts: []Fact{RollsBack{}, Ended{}, Ordered{}}}
 }
 
 // About is of an act.
 func (Next) About() About {
-	return About{Name: "next", Does: "goes to the next leg's share now", Said: true, Wheel: true, Under: true, Past: true, Facts: moves}
+	return About{Name: "next", Does: "goes to the next leg's share now", Said: true, Wheel: true, Under: true,
+		Past: true, Facts: moves}
 }
 
 // About is of an act.
 func (Reroute) About() About {
-	return About{Name: "reroute", Does: "goes on by other legs, written as in a plan: reroute '5 % for 2m' ask '100 %'", Takes: "LEG...", Said: true, Wheel: true,
+	return About{Name: "reroute", Does: "goes on by other legs, written as in a plan: reroute '5 % for 2m' ask '100 %'",
+		Takes: "LEG...", Said: true, Wheel: true,
 		Under: true, Facts: []Fact{Rerouted{}}}
 }
 
 // About is of an act.
 func (Steer) About() About {
-	return About{Name: "steer", Does: "moves the share on green by hand, such as steer 25", Takes: "SHARE", Said: true, Wheel: true, Under: true, Past: true, Facts: moves}
+	return About{Name: "steer", Does: "moves the share on green by hand, such as steer 25", Takes: "SHARE", Said: true,
+		Wheel: true, Under: true, Past: true, Facts: moves}
 }
 
 // About is of an act.
 func (PutBack) About() About {
-	return About{Name: "put-back", Does: "puts our share back after somebody else changed it", Said: true, Wheel: true, Under: true, Past: true, Facts: moves}
+	return About{Name: "put-back", Does: "puts our share back after somebody else changed it", Said: true, Wheel: true,
+		Under: true, Past: true, Facts: moves}
 }
 
 // About is of an act.
 func (Freeze) About() About {
-	return About{Name: "freeze", Does: "stays at the present share", Said: true, Wheel: true, Dry: true, Facts: []Fact{Frozen{}, Failed{}}}
+	return About{Name: "freeze", Does: "stays at the present share", Said: true, Wheel: true, Dry: true,
+		Facts: []Fact{Frozen{}, Failed{}}}
 }
 
 // About is of an act.
 func (Resume) About() About {
-	return About{Name: "resume", Does: "ends the freezes", Said: true, Wheel: true, Under: true, Past: true, Facts: moves}
+	return About{Name: "resume", Does: "ends the freezes", Said: true, Wheel: true, Under: true, Past: true,
+		Facts: moves}
 }
 
 // About is of an act.
 func (Back) About() About {
-	return About{Name: "back", Does: "rolls back, or calls off", Under: true, Dry: true, Facts: []Fact{RollsBack{}, Ordered{}, Ended{}, Begun{}}}
+	return About{Name: "back", Does: "rolls back, or calls off", Under: true, Dry: true,
+		Facts: []Fact{RollsBack{}, Ordered{}, Ended{}, Begun{}}}
 }
 
 // About is of an act.
 func (Retire) About() About {
-	return About{Name: "retire", Does: "retires the side without traffic", Takes: "SERVICE", Wheel: true, Facts: []Fact{Ended{}, Ordered{}}}
+	return About{Name: "retire", Does: "retires the side without traffic", Takes: "SERVICE", Wheel: true,
+		Facts: []Fact{Ended{}, Ordered{}}}
 }
 
 // About is of an act.
@@ -203,12 +213,14 @@ func (Prove) About() About {
 
 // About is of an act.
 func (Raise) About() About {
-	return About{Name: "raise", Does: "raises the spare side, outside of a crossing", Takes: "VERSION", Wheel: true, Facts: []Fact{Ordered{}}}
+	return About{Name: "raise", Does: "raises the spare side, outside of a crossing", Takes: "VERSION", Wheel: true,
+		Facts: []Fact{Ordered{}}}
 }
 
 // About is of an act.
 func (Shift) About() About {
-	return About{Name: "shift", Does: "puts a share on green in force, outside of a crossing", Takes: "SHARE", Wheel: true, Past: true, Facts: moves}
+	return About{Name: "shift", Does: "puts a share on green in force, outside of a crossing", Takes: "SHARE",
+		Wheel: true, Past: true, Facts: moves}
 }
 
 // About is of an act.

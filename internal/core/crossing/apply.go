@@ -17,9 +17,12 @@ func Apply(s State, e Event) State {
 	case Begun:
 		main := raise.Main(f.Choices)
 		s = State{
-			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target, Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
-			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold, AtOnce: f.AtOnce, Begun: e.At,
-			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was, Out: s.Out,
+			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target,
+			Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
+			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
+			AtOnce: f.AtOnce, Begun: e.At,
+			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was,
+			Out: s.Out,
 		}
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keeping, len(f.Route)-1, true, true
@@ -51,7 +54,8 @@ func Apply(s State, e Event) State {
 	case Accepted:
 		s.Accepted = append(slices.Clone(s.Accepted), f.Findings...)
 		s.Proven, s.Trouble = true, Trouble{}
-		s.Freezes = without(s.Freezes, func(z Freezing) bool { return z.Cause.Kind == ByProof && sameFindings(z.Cause.Findings, f.Findings) })
+		s.Freezes = without(s.Freezes,
+			func(z Freezing) bool { return z.Cause.Kind == ByProof && sameFindings(z.Cause.Findings, f.Findings) })
 	case TookEffect:
 		s = inForce(s, f, e.At)
 	case Failed:
@@ -105,7 +109,8 @@ func Apply(s State, e Event) State {
 	case Returned:
 		s, _ = done(s, f.Task)
 		s.Apart = nil
-		s.Share, s.Everywhere, s.Generation, s.Trouble = f.Share, f.Everywhere, max(s.Generation, f.Generation), Trouble{}
+		s.Share, s.Everywhere, s.Generation, s.Trouble = f.Share, f.Everywhere, max(s.Generation, f.Generation),
+			Trouble{}
 	case NotReturned:
 		if f.Task == s.Task.ID {
 			s, _ = done(s, f.Task)
@@ -113,7 +118,8 @@ func Apply(s State, e Event) State {
 		}
 	case Ended:
 		s.Stage, s.Since, s.Why = f.Stage, e.At, f.Cause
-		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours, s.Due, s.Late = 0, nil, Question{}, false, Task{}, false, 0, Due{}, Task{}
+		s.Left, s.Freezes, s.Question, s.GoingBack, s.Task, s.Foreign, s.Ours, s.Due, s.Late = 0, nil, Question{},
+			false, Task{}, false, 0, Due{}, Task{}
 	case Stopping:
 		if f.Task == s.Task.ID {
 			s.Task.Final = true

@@ -18,7 +18,8 @@ import (
 // onTheWay is a crossing to green on the second of three legs.
 func onTheWay() State {
 	return State{
-		Seq: 20, Number: 3, Target: split.Green, Stage: Shifting, Leg: 1, Share: 5000, Moved: true, Proven: true, Generation: 7, Left: time.Minute,
+		Seq: 20, Number: 3, Target: split.Green, Stage: Shifting, Leg: 1, Share: 5000, Moved: true, Proven: true,
+		Generation: 7, Left: time.Minute,
 		Route: route.Route{{Part: 500}, {Part: 5000, Dwell: time.Hour}, {Part: split.Whole}}, Keep: 2 * time.Hour,
 	}
 }
@@ -36,48 +37,85 @@ func TestWhatAnEventDoes(t *testing.T) {
 		is    func(State) any
 		want  any
 	}{
-		{"a proof in which nothing was asked proves nothing", doing(Task{ID: 9, Do: TaskProve}), Proved{Task: 9}, func(s State) any { return s.Proven }, false},
+		{"a proof in which nothing was asked proves nothing", doing(Task{ID: 9, Do: TaskProve}), Proved{Task: 9},
+			func(s State) any { return s.Proven }, false},
 		{"one whose findings were accepted before proves", func(s *State) {
 			s.Task, s.Proven, s.Accepted = Task{ID: 9, Do: TaskProve}, false, []proof.Finding{finding}
 		},
-			Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{asks}}}, func(s State) any { return s.Proven }, true},
-		{"a report on another task proves, and leaves the present one", doing(Task{ID: 9, Do: TaskMove}), Proved{Task: 8, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}, func(s State) any { return s.Task.ID }, uint64(9)},
-		{"an overruling takes the place of the one of the same guard", overruled(Overruling{Guard: "slow", Level: 1}, Overruling{Guard: "failing", Level: 1}), Resumed{Overruled: []Overruling{{Guard: "slow", Level: 2}}},
-			func(s State) any { return s.Overruled }, []Overruling{{Guard: "failing", Level: 1}, {Guard: "slow", Level: 2}}},
-		{"an order met while everything is at home has moved nothing", func(s *State) { s.Moved, s.Share = false, 0 }, SentBack{Order: reading.Order{Generation: 8}},
+			Proved{Task: 9, Proof: proof.Proof{Results: []proof.Result{asks}}}, func(s State) any { return s.Proven },
+			true},
+		{"a report on another task proves, and leaves the present one", doing(Task{ID: 9, Do: TaskMove}),
+			Proved{Task: 8, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}},
+			func(s State) any { return s.Task.ID }, uint64(9)},
+		{"an overruling takes the place of the one of the same guard",
+			overruled(Overruling{Guard: "slow", Level: 1}, Overruling{Guard: "failing", Level: 1}),
+			Resumed{Overruled: []Overruling{{Guard: "slow", Level: 2}}},
+			func(s State) any { return s.Overruled },
+			[]Overruling{{Guard: "failing", Level: 1}, {Guard: "slow", Level: 2}}},
+		{"an order met while everything is at home has moved nothing", func(s *State) { s.Moved, s.Share = false, 0 },
+			SentBack{Order: reading.Order{Generation: 8}},
 			func(s State) any { return s.Moved }, false},
-		{"an order met with requests on the target has", func(s *State) { s.Moved = false }, SentBack{Order: reading.Order{Generation: 8}, Share: 5000}, func(s State) any { return s.Moved }, true},
-		{"an order met outside of a crossing has not", func(s *State) { s.Moved, s.Stage = false, Settled }, SentBack{Order: reading.Order{Generation: 8}, Share: 5000},
+		{"an order met with requests on the target has", func(s *State) { s.Moved = false },
+			SentBack{Order: reading.Order{Generation: 8}, Share: 5000}, func(s State) any { return s.Moved }, true},
+		{"an order met outside of a crossing has not", func(s *State) { s.Moved, s.Stage = false, Settled },
+			SentBack{Order: reading.Order{Generation: 8}, Share: 5000},
 			func(s State) any { return s.Moved }, false},
-		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: TaskHome}, true }, NotReturned{Task: 8}, func(s State) any { return s.GoingBack }, true},
-		{"nobody at home, of this one: the leg's time begins anew", func(s *State) { s.Task, s.GoingBack, s.Left = Task{ID: 9, Do: TaskHome}, true, 0 }, NotReturned{Task: 9},
+		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: TaskHome}, true },
+			NotReturned{Task: 8}, func(s State) any { return s.GoingBack }, true},
+		{"nobody at home, of this one: the leg's time begins anew",
+			func(s *State) { s.Task, s.GoingBack, s.Left = Task{ID: 9, Do: TaskHome}, true, 0 }, NotReturned{Task: 9},
 			func(s State) any { return fmt.Sprint(s.GoingBack, s.Task.ID, s.Left) }, "false 0 1h0m0s"},
-		{"a move back to where it was moves nothing", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: TaskMove, Share: 0}}, func(s State) any { return s.Moved }, false},
-		{"a move away moves", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: TaskMove, Share: 500}}, func(s State) any { return s.Moved }, true},
-		{"a proof that is made again on the way takes nothing back", nil, Ordered{Task: Task{Do: TaskProve}}, func(s State) any { return s.Proven }, true},
-		{"before anything moved it does", func(s *State) { s.Stage = Proving }, Ordered{Task: Task{Do: TaskProve}}, func(s State) any { return s.Proven }, false},
-		{"an act by hand asks nobody anything less", func(s *State) { s.Question = Question{ID: 4} }, Ordered{Task: Task{Do: TaskMove, Act: true}}, func(s State) any { return s.Question.ID }, uint64(4)},
-		{"the first leg is one, by its number", doing(Task{ID: 9, Do: TaskMove, Share: 9999, Leg: 0}), TookEffect{Task: 9, Share: 9999, Nearest: 9999}, func(s State) any { return s.Leg }, 0},
-		{"a share without a leg has the last one reached", doing(Task{ID: 9, Do: TaskMove, Share: 6000, Leg: -1}), TookEffect{Task: 9, Share: 6000, Nearest: 6000}, func(s State) any { return s.Leg }, 1},
-		{"a report that is late sets the share, and no leg", doing(Task{ID: 9, Do: TaskMove, Share: split.Whole, Leg: 2}), TookEffect{Task: 8, Share: 500}, func(s State) any { return fmt.Sprint(s.Share, s.Leg, s.Task.ID) }, "5 % 1 9"},
-		{"somebody who puts all home before anything moved has moved nothing", func(s *State) { s.Moved, s.Share = false, 500 }, Changed{Share: 0}, func(s State) any { return s.Moved }, false},
-		{"somebody who sends it out has", func(s *State) { s.Moved, s.Share = false, 0 }, Changed{Share: 500}, func(s State) any { return s.Moved }, true},
-		{"what somebody changed under a change of ours: ours is what was asked", doing(Task{ID: 9, Do: TaskMove, Share: split.Whole, Leg: 2}), Changed{Share: 2500, Foreign: true},
+		{"a move back to where it was moves nothing", func(s *State) { s.Moved = false },
+			Ordered{Task: Task{Do: TaskMove, Share: 0}}, func(s State) any { return s.Moved }, false},
+		{"a move away moves", func(s *State) { s.Moved = false }, Ordered{Task: Task{Do: TaskMove, Share: 500}},
+			func(s State) any { return s.Moved }, true},
+		{"a proof that is made again on the way takes nothing back", nil, Ordered{Task: Task{Do: TaskProve}},
+			func(s State) any { return s.Proven }, true},
+		{"before anything moved it does", func(s *State) { s.Stage = Proving }, Ordered{Task: Task{Do: TaskProve}},
+			func(s State) any { return s.Proven }, false},
+		{"an act by hand asks nobody anything less", func(s *State) { s.Question = Question{ID: 4} },
+			Ordered{Task: Task{Do: TaskMove, Act: true}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"the first leg is one, by its number", doing(Task{ID: 9, Do: TaskMove, Share: 9999, Leg: 0}),
+			TookEffect{Task: 9, Share: 9999, Nearest: 9999}, func(s State) any { return s.Leg }, 0},
+		{"a share without a leg has the last one reached", doing(Task{ID: 9, Do: TaskMove, Share: 6000, Leg: -1}),
+			TookEffect{Task: 9, Share: 6000, Nearest: 6000}, func(s State) any { return s.Leg }, 1},
+		{"a report that is late sets the share, and no leg",
+			doing(Task{ID: 9, Do: TaskMove, Share: split.Whole, Leg: 2}), TookEffect{Task: 8, Share: 500},
+			func(s State) any { return fmt.Sprint(s.Share, s.Leg, s.Task.ID) }, "5 % 1 9"},
+		{"somebody who puts all home before anything moved has moved nothing",
+			func(s *State) { s.Moved, s.Share = false, 500 }, Changed{Share: 0}, func(s State) any { return s.Moved },
+			false},
+		{"somebody who sends it out has", func(s *State) { s.Moved, s.Share = false, 0 }, Changed{Share: 500},
+			func(s State) any { return s.Moved }, true},
+		{"what somebody changed under a change of ours: ours is what was asked",
+			doing(Task{ID: 9, Do: TaskMove, Share: split.Whole, Leg: 2}), Changed{Share: 2500, Foreign: true},
 			func(s State) any { return fmt.Sprint(s.Ours, s.OursLeg, s.Task.ID) }, "100 % 2 0"},
-		{"under a proof it is what was in force, and the proof goes on", doing(Task{ID: 9, Do: TaskProve}), Changed{Share: 2500, Foreign: true},
+		{"under a proof it is what was in force, and the proof goes on", doing(Task{ID: 9, Do: TaskProve}),
+			Changed{Share: 2500, Foreign: true},
 			func(s State) any { return fmt.Sprint(s.Ours, s.OursLeg, s.Task.ID) }, "50 % 1 9"},
-		{"who puts it back has changed nothing", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 5000, Foreign: true}, func(s State) any { return s.Foreign }, false},
-		{"who changes it once more leaves ours as it was", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 3000, Foreign: true},
+		{"who puts it back has changed nothing", func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 },
+			Changed{Share: 5000, Foreign: true}, func(s State) any { return s.Foreign }, false},
+		{"who changes it once more leaves ours as it was",
+			func(s *State) { s.Foreign, s.Ours, s.Share = true, 5000, 2500 }, Changed{Share: 3000, Foreign: true},
 			func(s State) any { return fmt.Sprint(s.Foreign, s.Ours) }, "true 50 %"},
-		{"before the first leg a change begins none", func(s *State) { s.Stage, s.Leg, s.Share = Proving, -1, 0 }, Changed{Share: 2500, Foreign: true}, func(s State) any { return fmt.Sprint(s.Stage, s.Leg) }, "prove-1"},
-		{"taken up: whether to raise is still asked", func(s *State) { s.Question = Question{ID: 4, Kind: AskRaise} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
-		{"and whether to raise the same", func(s *State) { s.Question = Question{ID: 4, Kind: AskSameBuild} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
-		{"and whether to start is not", func(s *State) { s.Question = Question{ID: 4, Kind: AskStart} }, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(0)},
-		{"taken up at the same share: the leg's time goes on", nil, TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Left }, time.Minute},
-		{"at another: its leg begins", nil, TakenUp{Found: Found{Known: true, Share: 500}}, func(s State) any { return fmt.Sprint(s.Leg, s.Left) }, "0 0s"},
-		{"at another before anything moved: none does", func(s *State) { s.Moved, s.Share, s.Leg = false, 500, -1 }, TakenUp{Found: Found{Known: true}}, func(s State) any { return s.Leg }, -1},
-		{"with a front that was not read: nothing is known better", nil, TakenUp{Found: Found{Share: 0}}, func(s State) any { return fmt.Sprint(s.Share, s.Proven) }, "50 % true"},
-		{"a freeze outside of a crossing stops no time", func(s *State) { s.Stage = Settled }, Frozen{Left: time.Hour}, func(s State) any { return s.Left }, time.Minute},
+		{"before the first leg a change begins none", func(s *State) { s.Stage, s.Leg, s.Share = Proving, -1, 0 },
+			Changed{Share: 2500, Foreign: true}, func(s State) any { return fmt.Sprint(s.Stage, s.Leg) }, "prove-1"},
+		{"taken up: whether to raise is still asked", func(s *State) { s.Question = Question{ID: 4, Kind: AskRaise} },
+			TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"and whether to raise the same", func(s *State) { s.Question = Question{ID: 4, Kind: AskSameBuild} },
+			TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
+		{"and whether to start is not", func(s *State) { s.Question = Question{ID: 4, Kind: AskStart} },
+			TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(0)},
+		{"taken up at the same share: the leg's time goes on", nil, TakenUp{Found: Found{Known: true, Share: 5000}},
+			func(s State) any { return s.Left }, time.Minute},
+		{"at another: its leg begins", nil, TakenUp{Found: Found{Known: true, Share: 500}},
+			func(s State) any { return fmt.Sprint(s.Leg, s.Left) }, "0 0s"},
+		{"at another before anything moved: none does", func(s *State) { s.Moved, s.Share, s.Leg = false, 500, -1 },
+			TakenUp{Found: Found{Known: true}}, func(s State) any { return s.Leg }, -1},
+		{"with a front that was not read: nothing is known better", nil, TakenUp{Found: Found{Share: 0}},
+			func(s State) any { return fmt.Sprint(s.Share, s.Proven) }, "50 % true"},
+		{"a freeze outside of a crossing stops no time", func(s *State) { s.Stage = Settled }, Frozen{Left: time.Hour},
+			func(s State) any { return s.Left }, time.Minute},
 	} {
 		s := onTheWay()
 		if c.given != nil {
@@ -95,7 +133,8 @@ func TestTheBench(t *testing.T) {
 		b    Serving
 		want bool
 	}{
-		{Serving{Known: true, Other: 1}, true}, {Serving{Other: 1}, false}, {Serving{Known: true, Healthy: 1, Other: 1}, false}, {Serving{Known: true}, false},
+		{Serving{Known: true, Other: 1}, true}, {Serving{Other: 1}, false},
+		{Serving{Known: true, Healthy: 1, Other: 1}, false}, {Serving{Known: true}, false},
 	} {
 		if got := c.b.Empty(); got != c.want {
 			t.Errorf("%+v is empty: %v", c.b, got)
@@ -108,9 +147,11 @@ func TestTheBench(t *testing.T) {
 func TestChoose(t *testing.T) {
 	p := &plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}, {Name: "mail"}}}
 	offers := map[string][]raise.Version{
-		"web": {{Name: "4.2.0", ID: "w2"}, {Name: "4.3.0", ID: "w3"}}, "mail": {{Name: "4.3.0", ID: "m3"}, {Name: "1.0", ID: "m1"}},
+		"web":  {{Name: "4.2.0", ID: "w2"}, {Name: "4.3.0", ID: "w3"}},
+		"mail": {{Name: "4.3.0", ID: "m3"}, {Name: "1.0", ID: "m1"}},
 	}
-	live := []reading.Instance{{Part: "web", Build: "w2", Running: true}, {Part: "web", Build: "w1"}, {Part: "mail", Build: "m1", Running: true}}
+	live := []reading.Instance{{Part: "web", Build: "w2", Running: true}, {Part: "web", Build: "w1"},
+		{Part: "mail", Build: "m1", Running: true}}
 	for _, c := range []struct {
 		version string
 		others  map[string]string
@@ -157,7 +198,8 @@ func TestChooseHowMany(t *testing.T) {
 		{plan.Stack{Instances: 2}, live, raise.Choice{Instances: 2}, ""},
 		{plan.Stack{Instances: plan.AsLive}, live, raise.Choice{Instances: 3}, ""},
 		{plan.Stack{Instances: plan.AsLive}, nil, raise.Choice{}, NoneToMatch},
-		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, live, raise.Choice{Instances: 2, Until: 2500, Then: 3}, ""},
+		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, live,
+			raise.Choice{Instances: 2, Until: 2500, Then: 3}, ""},
 		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, nil, raise.Choice{Instances: 2}, ""},
 		{plan.Stack{Instances: 4, Until: 2500, Then: plan.AsLive}, live, raise.Choice{Instances: 4}, ""},
 		{plan.Stack{Instances: 2, Until: 2500, Then: 8}, nil, raise.Choice{Instances: 2, Until: 2500, Then: 8}, ""},
@@ -180,7 +222,8 @@ func TestWhatIsDecided(t *testing.T) {
 	froze := func(ids ...uint64) func(*State) {
 		return func(s *State) {
 			for _, id := range ids {
-				s.Freezes = append(s.Freezes, Freezing{ID: id, Cause: Cause{Kind: ByGuard, Alarm: Alarm{Guard: "slow", Level: float64(id)}}})
+				s.Freezes = append(s.Freezes,
+					Freezing{ID: id, Cause: Cause{Kind: ByGuard, Alarm: Alarm{Guard: "slow", Level: float64(id)}}})
 			}
 		}
 	}
@@ -204,44 +247,66 @@ func TestWhatIsDecided(t *testing.T) {
 		in    Input
 		want  string
 	}{
-		{"a yes to a leg of a side that is not proven any more proves it first", asked(AskLeg, func(s *State) { s.Proven = false }), Yes{15}, "answered; ordered prove green (#22)"},
+		{"a yes to a leg of a side that is not proven any more proves it first",
+			asked(AskLeg, func(s *State) { s.Proven = false }), Yes{15}, "answered; ordered prove green (#22)"},
 		{"a yes to one that is goes there", asked(AskLeg, nil), Yes{15}, "answered; ordered shift to 100 % (#22)"},
 		{"a freeze that was not seen keeps a share from growing", froze(10, 30), Steer{6000}, "! frozen"},
-		{"one that was seen does not, and is overruled", froze(10), Steer{6000}, "resumed over slow 10; frozen; ordered shift to 60 % (#23)"},
-		{"nor one that was not seen from shrinking", froze(10, 30), Steer{1000}, "resumed over slow 10; frozen; ordered shift to 10 % (#23)"},
+		{"one that was seen does not, and is overruled", froze(10), Steer{6000},
+			"resumed over slow 10; frozen; ordered shift to 60 % (#23)"},
+		{"nor one that was not seen from shrinking", froze(10, 30), Steer{1000},
+			"resumed over slow 10; frozen; ordered shift to 10 % (#23)"},
 		{"requests on the side that is raised by hand end the raise", func(s *State) {
 			s.Stage, s.Share, s.Task = RolledBack, 0, Task{ID: 9, Do: TaskRaise, Side: split.Green, Act: true}
 		},
 			FrontSeen{Share: 5000, Order: reading.Order{Generation: 7}}, "changed; failed"},
-		{"and on the other side they do not", func(s *State) { s.Stage, s.Task = RolledBack, Task{ID: 9, Do: TaskRaise, Side: split.Green, Act: true} },
+		{"and on the other side they do not",
+			func(s *State) { s.Stage, s.Task = RolledBack, Task{ID: 9, Do: TaskRaise, Side: split.Green, Act: true} },
 			FrontSeen{Share: 0, Order: reading.Order{Generation: 7}}, "changed"},
-		{"an order that is met, and what was begun before it came through after: home again", func(s *State) { s.Stage, s.Share = RolledBack, 0 },
-			FrontSeen{Share: 5000, Holding: true, Order: reading.Order{Generation: 8}}, "sent back; rolls back; ordered home to blue (#23)"},
-		{"one that is met later is somebody's who sees to it", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: 5000, Order: reading.Order{Generation: 8}}, "sent back"},
-		{"as is one to the other side", func(s *State) { s.Stage, s.Share = RolledBack, 0 }, FrontSeen{Share: split.Whole, Holding: true, Order: reading.Order{Generation: 8, Side: split.Green}}, "sent back"},
-		{"ours is put back though it is not proven any more, if that sends no more there", func(s *State) { s.Foreign, s.Ours, s.OursLeg, s.Proven = true, 5000, 1, false }, PutBack{},
+		{"an order that is met, and what was begun before it came through after: home again",
+			func(s *State) { s.Stage, s.Share = RolledBack, 0 },
+			FrontSeen{Share: 5000, Holding: true, Order: reading.Order{Generation: 8}},
+			"sent back; rolls back; ordered home to blue (#23)"},
+		{"one that is met later is somebody's who sees to it", func(s *State) { s.Stage, s.Share = RolledBack, 0 },
+			FrontSeen{Share: 5000, Order: reading.Order{Generation: 8}}, "sent back"},
+		{"as is one to the other side", func(s *State) { s.Stage, s.Share = RolledBack, 0 },
+			FrontSeen{Share: split.Whole, Holding: true, Order: reading.Order{Generation: 8, Side: split.Green}},
+			"sent back"},
+		{"ours is put back though it is not proven any more, if that sends no more there",
+			func(s *State) { s.Foreign, s.Ours, s.OursLeg, s.Proven = true, 5000, 1, false }, PutBack{},
 			"accepted theirs; ordered shift to 50 % (#22)"},
 		{"ours is put back when the side has the instances for it", func(s *State) {
 			s.Foreign, s.Ours, s.OursLeg, s.Share = true, 9000, 1, 500
 			s.Choices = []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 1, Until: 8000, Then: 3}}
 		}, PutBack{}, "accepted theirs; ordered raise more of green, for 90 % (#22)"},
-		{"and not if it does", func(s *State) { s.Foreign, s.Ours, s.Proven, s.Share = true, 5000, false, 500 }, PutBack{}, "! not proven"},
-		{"given up in its keep, where the plan would leave it", kept(plan.ThenLeave), Retire{}, "ended; ordered retire blue (#22)"},
+		{"and not if it does", func(s *State) { s.Foreign, s.Ours, s.Proven, s.Share = true, 5000, false, 500 },
+			PutBack{}, "! not proven"},
+		{"given up in its keep, where the plan would leave it", kept(plan.ThenLeave), Retire{},
+			"ended; ordered retire blue (#22)"},
 		{"and where it would not, once", kept(plan.ThenRetire), Retire{}, "ended; ordered retire blue (#22)"},
 		{"a proof again while it is raised", func(s *State) { s.Stage = Raising }, Prove{}, "! nothing to do"},
 		{"while it is proven", func(s *State) { s.Stage = Proving }, Prove{}, "ordered prove green (#21)"},
 		{"while it is kept", kept(plan.ThenAsk), Prove{}, "ordered prove green (#21)"},
 		{"after the end", func(s *State) { s.Stage = Settled }, Prove{}, "! nothing to do"},
-		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: TaskHome}, true }, Report{NotReturned{Task: 8}}, ""},
-		{"nobody at home, of a task that goes nowhere", func(s *State) { s.Task = Task{ID: 9, Do: TaskProve} }, Report{NotReturned{Task: 9}}, ""},
-		{"the nearest that weights can do may be that far off", moving(6000), Report{TookEffect{Task: 9, Share: 5500, Nearest: 5500}}, "took effect"},
+		{"nobody at home, of another task", func(s *State) { s.Task, s.GoingBack = Task{ID: 9, Do: TaskHome}, true },
+			Report{NotReturned{Task: 8}}, ""},
+		{"nobody at home, of a task that goes nowhere", func(s *State) { s.Task = Task{ID: 9, Do: TaskProve} },
+			Report{NotReturned{Task: 9}}, ""},
+		{"the nearest that weights can do may be that far off", moving(6000),
+			Report{TookEffect{Task: 9, Share: 5500, Nearest: 5500}}, "took effect"},
 		{"and no farther", moving(6000), Report{TookEffect{Task: 9, Share: 5499, Nearest: 5499}}, "changed; frozen"},
-		{"nor off at the end", moving(split.Whole), Report{TookEffect{Task: 9, Share: 9999, Nearest: 9999}}, "changed; frozen"},
-		{"a proof without results is one that failed", func(s *State) { s.Stage, s.Hold, s.Proven, s.Task = Proving, true, false, Task{ID: 9, Do: TaskProve} }, Report{Proved{Task: 9}}, "proved; asked proof"},
-		{"going back goes on, whatever is read", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskProve} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed; ordered home to blue (#22)"},
-		{"and is not begun twice", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskHome} }, FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed"},
+		{"nor off at the end", moving(split.Whole), Report{TookEffect{Task: 9, Share: 9999, Nearest: 9999}},
+			"changed; frozen"},
+		{"a proof without results is one that failed",
+			func(s *State) { s.Stage, s.Hold, s.Proven, s.Task = Proving, true, false, Task{ID: 9, Do: TaskProve} },
+			Report{Proved{Task: 9}}, "proved; asked proof"},
+		{"going back goes on, whatever is read",
+			func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskProve} },
+			FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed; ordered home to blue (#22)"},
+		{"and is not begun twice", func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskHome} },
+			FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed"},
 		{"to stay is no steering", nil, Steer{5000}, "! there already"},
-		{"a freeze by hand overrules no guard", func(s *State) { s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: ByHand}}} }, Resume{}, "resumed"},
+		{"a freeze by hand overrules no guard",
+			func(s *State) { s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: ByHand}}} }, Resume{}, "resumed"},
 		{"one for want of a home does", func(s *State) {
 			s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: NobodyHome, Alarm: Alarm{Guard: "failing", Level: 0.5}}}}
 		}, Resume{}, "resumed over failing 0.5"},
@@ -299,16 +364,19 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		in    Input
 		kind  RefusalKind // "" if it is frozen
 	}{
-		{"the next leg", onTheWay(), Next{2}, NobodyServes}, {"a larger share", onTheWay(), Steer{6000}, NobodyServes}, {"ours again", foreign, PutBack{}, NobodyServes},
+		{"the next leg", onTheWay(), Next{2}, NobodyServes}, {"a larger share", onTheWay(), Steer{6000}, NobodyServes},
+		{"ours again", foreign, PutBack{}, NobodyServes},
 		{"a yes to a leg", asked, Yes{15}, ""}, {"the time of a leg", onTheWay(), TimeUp{}, ""},
 	} {
 		events, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in)
 		var r *Refusal
-		if refused := errors.As(err, &r); refused != (c.kind != "") || refused && (r.Kind != c.kind || r.Serving != nobody) {
+		if refused := errors.As(err, &r); refused != (c.kind != "") ||
+			refused && (r.Kind != c.kind || r.Serving != nobody) {
 			t.Errorf("%s: %v", c.what, err)
 		}
 		if c.kind == "" {
-			if f, ok := events[len(events)-1].What.(Frozen); !ok || f.Cause.Kind != NobodyLeft || f.Cause.Home != nobody {
+			if f, ok := events[len(events)-1].What.(Frozen); !ok || f.Cause.Kind != NobodyLeft ||
+				f.Cause.Home != nobody {
 				t.Errorf("%s: %+v", c.what, events)
 			}
 		}
@@ -326,7 +394,8 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 	// Nor does the other side go, which is the way back.
 	kept := onTheWay()
 	kept.Stage, kept.Leg, kept.Share, kept.Then = Keeping, 2, split.Whole, plan.ThenRetire
-	if events, _ := Decide(kept, Moment{There: nobody}, TimeUp{}); len(events) != 1 || events[0].What.(Frozen).Cause.Kind != NobodyLeft {
+	if events, _ := Decide(kept, Moment{There: nobody}, TimeUp{}); len(events) != 1 ||
+		events[0].What.(Frozen).Cause.Kind != NobodyLeft {
 		t.Errorf("the end of the keep: %+v", events)
 	}
 	toRetire := kept
@@ -336,7 +405,8 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		in    Input
 	}{{kept, Retire{}}, {toRetire, Yes{15}}} {
 		var r *Refusal
-		if _, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes {
+		if _, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in); !errors.As(err, &r) ||
+			r.Kind != NobodyServes {
 			t.Errorf("%T: %v", c.in, err)
 		}
 	}
@@ -349,9 +419,11 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		what  string
 		state State
 		in    Input
-	}{{"a smaller share", onTheWay(), Steer{500}}, {"ours again", back, PutBack{}}, {"by hand", byHand, Shift{Share: 5000, Proven: [2]bool{true, true}}}} {
+	}{{"a smaller share", onTheWay(), Steer{500}}, {"ours again", back, PutBack{}},
+		{"by hand", byHand, Shift{Share: 5000, Proven: [2]bool{true, true}}}} {
 		var r *Refusal
-		if _, err := Decide(c.state, Moment{Seen: 20, Old: old}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes || r.Side != split.Blue || r.Serving != old {
+		if _, err := Decide(c.state, Moment{Seen: 20, Old: old}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes ||
+			r.Side != split.Blue || r.Serving != old {
 			t.Errorf("%s to nobody: %v", c.what, err)
 		}
 		if _, err := Decide(c.state, Moment{Seen: 20}, c.in); err != nil {

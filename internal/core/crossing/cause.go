@@ -17,21 +17,23 @@ import (
 type Cause struct {
 	Kind CauseKind `json:"kind"`
 
-	Why      string            `json:"why,omitempty"`      // a person's own words, or those of an older logbook
-	Alarm    Alarm             `json:"alarm,omitzero"`     // ByGuard, NobodyHome
-	Findings []proof.Finding   `json:"findings,omitempty"` // ByProof
-	Trouble  Trouble           `json:"trouble,omitzero"`   // ByFront, ByRaise, Failed
-	From     split.Share       `json:"from,omitempty"`     // Foreign: on green, before
-	To       split.Share       `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
-	Apart    []reading.Apart   `json:"apart,omitempty"`    // Foreign: members of the front that have another share than To
-	Order    reading.Order     `json:"order,omitzero"`     // ByOrder
-	Question Question          `json:"question,omitzero"`  // Declined
-	Found    Found             `json:"found,omitzero"`     // FoundAgain
-	Home     Serving           `json:"home,omitzero"`      // NobodyHome, HomeIll; NobodyLeft: of the target
-	Lacks    []Lack            `json:"lacks,omitempty"`    // NotKnown
-	Way      wayback.Condition `json:"way,omitzero"`       // WayClosed: why
-	Missed   time.Duration     `json:"missed,omitempty"`   // Unwatched
-	Load     float64           `json:"load,omitempty"`     // Overload: the part of the target's capacity that To would take
+	Why      string          `json:"why,omitempty"`      // a person's own words, or those of an older logbook
+	Alarm    Alarm           `json:"alarm,omitzero"`     // ByGuard, NobodyHome
+	Findings []proof.Finding `json:"findings,omitempty"` // ByProof
+	Trouble  Trouble         `json:"trouble,omitzero"`   // ByFront, ByRaise, Failed
+	From     split.Share     `json:"from,omitempty"`     // Foreign: on green, before
+	To       split.Share     `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
+	// Foreign: members of the front that have another share than To
+	Apart    []reading.Apart   `json:"apart,omitempty"`
+	Order    reading.Order     `json:"order,omitzero"`    // ByOrder
+	Question Question          `json:"question,omitzero"` // Declined
+	Found    Found             `json:"found,omitzero"`    // FoundAgain
+	Home     Serving           `json:"home,omitzero"`     // NobodyHome, HomeIll; NobodyLeft: of the target
+	Lacks    []Lack            `json:"lacks,omitempty"`   // NotKnown
+	Way      wayback.Condition `json:"way,omitzero"`      // WayClosed: why
+	Missed   time.Duration     `json:"missed,omitempty"`  // Unwatched
+	// Overload: the part of the target's capacity that To would take
+	Load float64 `json:"load,omitempty"`
 }
 
 // CauseKind is a kind of cause.
@@ -167,15 +169,17 @@ type Question struct {
 	At   time.Time    `json:"at,omitzero"`
 	Kind QuestionKind `json:"kind"`
 
-	Leg      int             `json:"leg,omitempty"`      // AskLeg, AskLoad, AskUnsure
-	Part     split.Share     `json:"part,omitempty"`     // AskLeg, AskLoad, AskUnsure: the target's part of the traffic there
+	Leg int `json:"leg,omitempty"` // AskLeg, AskLoad, AskUnsure
+	// AskLeg, AskLoad, AskUnsure: the target's part of the traffic there
+	Part     split.Share     `json:"part,omitempty"`
 	Unsure   []Unsure        `json:"unsure,omitempty"`   // AskUnsure
 	Findings []proof.Finding `json:"findings,omitempty"` // AskFindings
 	Trouble  Trouble         `json:"trouble,omitzero"`   // AskRaise, AskProof
 	Side     split.Side      `json:"side"`               // that it is about
 	Version  string          `json:"version,omitempty"`  // AskSameBuild
 	Build    string          `json:"build,omitempty"`    // AskSameBuild
-	Load     float64         `json:"load,omitempty"`     // AskLeg, AskLoad, AskUnsure: the part of the target's capacity that the leg takes; 0 if not known
+	// AskLeg, AskLoad, AskUnsure: the part of the target's capacity that the leg takes; 0 if not known
+	Load float64 `json:"load,omitempty"`
 }
 
 // QuestionKind is a kind of question.

@@ -15,7 +15,8 @@ import (
 // unless another is asked for. live are the live side's instances, and target is the side that is
 // to be raised, with as many as its plan says. The error is a
 // [*Refusal].
-func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string, live []reading.Instance, target split.Side) ([]raise.Choice, error) {
+func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string,
+	live []reading.Instance, target split.Side) ([]raise.Choice, error) {
 	list, err := choose(p, offers, version, others, live)
 	for n, part := range p.Parts[:len(list)] {
 		c := &list[n]
@@ -38,7 +39,8 @@ func running(list []reading.Instance, part string) int {
 	return n
 }
 
-func choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string, live []reading.Instance) ([]raise.Choice, error) {
+func choose(p *plan.Plan, offers map[string][]raise.Version, version string, others map[string]string,
+	live []reading.Instance) ([]raise.Choice, error) {
 	for part := range others {
 		if !slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == part }) {
 			return nil, &Refusal{Kind: NoPart, Said: part}
@@ -75,7 +77,8 @@ func choose(p *plan.Plan, offers map[string][]raise.Version, version string, oth
 		if v.Wrong != "" {
 			return nil, &Refusal{Kind: VersionWrong, Said: v.Wrong, Version: v.Name}
 		}
-		list = append(list, raise.Choice{Part: part.Name, Version: v.Name, Build: v.ID, LiveBuild: liveBuild(live, part.Name), Built: v.At})
+		list = append(list, raise.Choice{Part: part.Name, Version: v.Name, Build: v.ID,
+			LiveBuild: liveBuild(live, part.Name), Built: v.At})
 	}
 	return list, nil
 }

@@ -105,7 +105,8 @@ func (d *decision) arrived(i Arrived) {
 // refuse is a refusal with what most of them need.
 func (d *decision) refuse(kind RefusalKind) *Refusal {
 	r := &Refusal{
-		Kind: kind, Stage: d.Stage, Number: d.Number, Side: d.Target, Share: d.Share, Task: d.Task, Question: d.Question, Freezes: d.Freezes, Leg: -1,
+		Kind: kind, Stage: d.Stage, Number: d.Number, Side: d.Target, Share: d.Share, Task: d.Task,
+		Question: d.Question, Freezes: d.Freezes, Leg: -1,
 	}
 	if n, ok := d.Next(); ok {
 		r.Leg = n
@@ -180,8 +181,10 @@ func (d *decision) begin(i Begin) error {
 		return &Refusal{Kind: LiveServes, Side: i.Target.Other(), Serving: i.Live, Leg: -1}
 	}
 	b := Begun{
-		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion, Choices: i.Choices, Route: i.Route, Keep: i.Keep,
-		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share, Generation: i.Front.Order.Generation,
+		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion,
+		Choices: i.Choices, Route: i.Route, Keep: i.Keep,
+		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share,
+		Generation: i.Front.Order.Generation,
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -277,7 +280,8 @@ func (d *decision) next(leg int) error {
 		return d.refuse(NothingToDo)
 	case following != leg:
 		return d.refuse(NotNext)
-	case slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
+	case slices.ContainsFunc(d.Freezes,
+		func(f Freezing) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
 		return d.refuse(IsFrozen)
 	}
 	if err := d.fit(); err != nil {
@@ -500,7 +504,8 @@ func (d *decision) reroute(r route.Route) error {
 	case d.Task.Do == TaskMove || d.Task.More:
 		return d.refuse(IsBusy)
 	}
-	if d.Question.Kind != "" && d.Question.Kind != AskSameBuild && d.Question.Kind != AskRaise && d.Question.Kind != AskProof && d.Question.Kind != AskFindings {
+	if d.Question.Kind != "" && d.Question.Kind != AskSameBuild && d.Question.Kind != AskRaise &&
+		d.Question.Kind != AskProof && d.Question.Kind != AskFindings {
 		return d.refuse(OpenQuestion)
 	}
 	leg, err := r.Check()
@@ -613,8 +618,10 @@ func (d *decision) back(i Back) error {
 	cause := Cause{Kind: ByHand, Why: i.Why}
 	if d.Stage == Settled { // what has settled stays so: this is a crossing of its own
 		d.then(Begun{
-			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target, LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
-			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number, Was: d.Was,
+			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target,
+			LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
+			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number,
+			Was: d.Was,
 		})
 	}
 	if still {
@@ -668,7 +675,8 @@ func (d *decision) retire(side split.Side, word bool) {
 func (d *decision) giveUp() error {
 	t := d.Task
 	switch {
-	case t.Do == TaskRetire && d.Sends(t.Side) == 0 && !t.Word && len(d.Stays) > 0 && d.stays() == nil && d.rested() == nil:
+	case t.Do == TaskRetire && d.Sends(t.Side) == 0 && !t.Word && len(d.Stays) > 0 && d.stays() == nil &&
+		d.rested() == nil:
 		t.Word = true // it waited for somebody to say so
 		d.order(t)
 		return nil

@@ -44,14 +44,17 @@ type (
 		Route       route.Route    `json:"route"`
 		Keep        time.Duration  `json:"keep"` // nanoseconds
 		Then        plan.Then      `json:"then"`
-		First       bool           `json:"first,omitempty"`   // nobody is live
-		Hold        bool           `json:"hold,omitempty"`    // wait for a person before the first leg and after failures
-		AtOnce      bool           `json:"at_once,omitempty"` // in one step, because the live side does not serve
-		Share       split.Share    `json:"share"`             // on green, as the front has it
-		Wheel       Wheel          `json:"wheel,omitzero"`    // who steers
-		After       int            `json:"after,omitempty"`   // number of the crossing that had settled, and that this goes back from
-		Was         wayback.Record `json:"was,omitzero"`      // what the side crossed from was, of one that goes back from another
-		Generation  uint64         `json:"generation,omitempty"`
+		First       bool           `json:"first,omitempty"` // nobody is live
+		// wait for a person before the first leg and after failures
+		Hold   bool        `json:"hold,omitempty"`
+		AtOnce bool        `json:"at_once,omitempty"` // in one step, because the live side does not serve
+		Share  split.Share `json:"share"`             // on green, as the front has it
+		Wheel  Wheel       `json:"wheel,omitzero"`    // who steers
+		// number of the crossing that had settled, and that this goes back from
+		After int `json:"after,omitempty"`
+		// what the side crossed from was, of one that goes back from another
+		Was        wayback.Record `json:"was,omitzero"`
+		Generation uint64         `json:"generation,omitempty"`
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
 	Asked struct {
@@ -67,9 +70,10 @@ type (
 	}
 	// Raised says that all instances of a side are up.
 	Raised struct {
-		Task      uint64                   `json:"task"`
-		Instances []string                 `json:"instances"`
-		Times     map[string]time.Duration `json:"times,omitempty"` // from an instance's start until it was healthy, nanoseconds
+		Task      uint64   `json:"task"`
+		Instances []string `json:"instances"`
+		// from an instance's start until it was healthy, nanoseconds
+		Times map[string]time.Duration `json:"times,omitempty"`
 	}
 	// Proved carries the outcome of the checks.
 	Proved struct {
@@ -110,7 +114,8 @@ type (
 	Resumed struct {
 		Freezes   []uint64     `json:"freezes"`
 		Overruled []Overruling `json:"overruled,omitempty"` // guards in spite of which it goes on
-		Waived    []string     `json:"waived,omitempty"`    // guards without whose judgement it goes on, for this leg or keep
+		// guards without whose judgement it goes on, for this leg or keep
+		Waived []string `json:"waived,omitempty"`
 	}
 	// Compared is what the other side has answered so far. Guards compare with it once that
 	// side gets nothing any more.
@@ -270,7 +275,10 @@ func (u Unknown) Kind() string      { return u.Name }
 
 // Facts are all that this Vaiven knows of.
 var Facts = []Fact{
-	Begun{}, Asked{}, Answered{}, Ordered{}, Raised{}, Proved{}, Noted{}, Accepted{}, TookEffect{}, Failed{}, Frozen{}, Resumed{}, Compared{}, Changed{}, Rerouted{}, AcceptedTheirs{}, RollsBack{}, SentBack{}, Ailed{}, Recovers{}, Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{}, TookWheel{}, LeftWheel{}, BegunAnew{},
+	Begun{}, Asked{}, Answered{}, Ordered{}, Raised{}, Proved{}, Noted{}, Accepted{}, TookEffect{}, Failed{}, Frozen{},
+	Resumed{}, Compared{}, Changed{}, Rerouted{}, AcceptedTheirs{}, RollsBack{}, SentBack{}, Ailed{}, Recovers{},
+	Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{}, TookWheel{},
+	LeftWheel{}, BegunAnew{},
 }
 
 // kinds are their types, by kind.

@@ -105,10 +105,11 @@ type Moment struct {
 	There  Serving       // the target's, as known
 	Old    Serving       // the other side's
 	Lacks  []Lack        // what has to be known for the route to go on, and is not
-	Stays  []Lack        // what has to be known of the side with all requests before the other one is retired, and is not
-	Unsure []Unsure      // guards that have not excluded the fault that they are to find, on this leg
-	Said   string        // a person's own words
-	Again  time.Time     // nothing is retired before: nobody watched a while ago; zero if somebody did
+	// what has to be known of the side with all requests before the other one is retired, and is not
+	Stays  []Lack
+	Unsure []Unsure  // guards that have not excluded the fault that they are to find, on this leg
+	Said   string    // a person's own words
+	Again  time.Time // nothing is retired before: nobody watched a while ago; zero if somebody did
 }
 
 // Load is what a share of the requests would mean for the target.

@@ -12,12 +12,13 @@ import (
 // Lack is something that has to be known for the route to go on, and is not. Its kind says
 // which of the other fields mean something.
 type Lack struct {
-	Kind  LackKind    `json:"kind"`
-	Side  split.Side  `json:"side"`            // LackSide, LackSpare, LackServes, LackAsked, LackAstray
-	Guard string      `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
-	Have  int64       `json:"have,omitempty"`  // LackAnswers, LackAstray
-	Need  int64       `json:"need,omitempty"`  // LackAnswers, LackAstray
-	Since time.Time   `json:"since,omitzero"`  // since when it is not known; zero if it never was. LackTime, LackEverywhere, LackEased: until when
+	Kind  LackKind   `json:"kind"`
+	Side  split.Side `json:"side"`            // LackSide, LackSpare, LackServes, LackAsked, LackAstray
+	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
+	Have  int64      `json:"have,omitempty"`  // LackAnswers, LackAstray
+	Need  int64      `json:"need,omitempty"`  // LackAnswers, LackAstray
+	// since when it is not known; zero if it never was. LackTime, LackEverywhere, LackEased: until when
+	Since time.Time   `json:"since,omitzero"`
 	Share split.Share `json:"share,omitempty"` // LackApart: on green; LackAstray: on the side
 	Said  string      `json:"said,omitempty"`  // why, as the system said it
 }
@@ -41,8 +42,9 @@ const (
 	LackServes     LackKind = "serves"     // nobody of the side that is to stay serves, or most of its answers fail
 	LackAsked      LackKind = "asked"      // no user and no prober asks the side that is to stay
 	LackEverywhere LackKind = "everywhere" // until Since somebody may go by what was before
-	LackAstray     LackKind = "astray"     // the side gets Have of Need requests, by what was counted, and has Share of them by the front
-	LackEased      LackKind = "eased"      // until Since a change would be remembered for longer than later
+	// the side gets Have of Need requests, by what was counted, and has Share of them by the front
+	LackAstray LackKind = "astray"
+	LackEased  LackKind = "eased" // until Since a change would be remembered for longer than later
 )
 
 // Unread reports whether it is something that could not be read, which no word of a person
@@ -115,7 +117,8 @@ func (d *decision) lapsed() {
 // does. It is heard again when it is worse than what a person has accepted.
 func (d *decision) liveIll(i LiveIll) {
 	level := i.Home.ill()
-	accepted := slices.ContainsFunc(d.Overruled, func(o Overruling) bool { return o.Guard == LiveSide && level <= o.Level })
+	accepted := slices.ContainsFunc(d.Overruled,
+		func(o Overruling) bool { return o.Guard == LiveSide && level <= o.Level })
 	if d.GoingBack || accepted && d.Stage.UnderWay() {
 		return
 	}
@@ -128,7 +131,8 @@ const LiveSide = "live side"
 // wayClosed stands still because there is no way back any more, unless a person goes on without
 // one of that kind.
 func (d *decision) wayClosed(c wayback.Condition) {
-	known := slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return f.Cause.Kind == WayClosed && f.Cause.Way.Kind == c.Kind })
+	known := slices.ContainsFunc(d.Freezes,
+		func(f Freezing) bool { return f.Cause.Kind == WayClosed && f.Cause.Way.Kind == c.Kind })
 	accepted := slices.ContainsFunc(d.Overruled, func(o Overruling) bool { return o.Guard == wayOf(c) })
 	if d.Stage != Shifting && d.Stage != Keeping || d.GoingBack || d.Part() == 0 || known || accepted {
 		return

@@ -48,8 +48,10 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 		{"a smaller one", onTheWay(), Steer{500}, "frozen ordered", "frozen ordered", "frozen ordered"},
 		{"ours again", foreign, PutBack{}, "accepted theirs ordered", "accepted theirs ordered", "! not watched"},
 		{"a yes to a leg", asks(onTheWay(), AskLeg), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
-		{"a yes to the start", asks(proven, AskStart), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
-		{"a yes to retire", asks(kept, AskRetire), Yes{15}, "answered ended ordered", "answered ended ordered", "! not watched"},
+		{"a yes to the start", asks(proven, AskStart), Yes{15}, "answered ordered", "answered ordered",
+			"! not watched"},
+		{"a yes to retire", asks(kept, AskRetire), Yes{15}, "answered ended ordered", "answered ended ordered",
+			"! not watched"},
 		{"a no", asks(onTheWay(), AskLeg), No{15}, "rolls back ordered", "rolls back ordered", "rolls back ordered"},
 		{"to give up the old side in the keep", kept, Retire{}, "ended ordered", "ended ordered", "! not watched"},
 		{"and after it", over, Retire{}, "ordered", "ordered", "! not watched"},
@@ -64,8 +66,11 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 			lacks []Lack
 			want  string
 		}{
-			{nil, c.known}, {[]Lack{{Kind: LackAnswers, Guard: "slow"}}, c.guards}, {[]Lack{{Kind: LackDoor, Guard: "door"}}, c.guards}, {[]Lack{{Kind: LackBaseline, Guard: "slow"}}, c.guards},
-			{[]Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}, c.unread}, {[]Lack{{Kind: LackSide, Side: split.Green}}, c.unread},
+			{nil, c.known}, {[]Lack{{Kind: LackAnswers, Guard: "slow"}}, c.guards},
+			{[]Lack{{Kind: LackDoor, Guard: "door"}}, c.guards},
+			{[]Lack{{Kind: LackBaseline, Guard: "slow"}}, c.guards},
+			{[]Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}, c.unread},
+			{[]Lack{{Kind: LackSide, Side: split.Green}}, c.unread},
 		} {
 			events, err := Decide(c.state, Moment{Seen: 20, Lacks: k.lacks}, c.in)
 			got := comesOf(events, err, " ", func(Event) string { return "" })
@@ -111,7 +116,8 @@ func TestWaiving(t *testing.T) {
 		t.Errorf("it goes on without %v, overruled %v: %v", s.Waived, s.Overruled, s)
 	}
 	s.Task = Task{ID: 30, Do: TaskMove, Share: split.Whole, Leg: 2}
-	if s = Apply(s, Event{Seq: 31, What: TookEffect{Task: 30, Share: split.Whole, Nearest: split.Whole}}); len(s.Waived) > 0 {
+	if s = Apply(s, Event{Seq: 31,
+		What: TookEffect{Task: 30, Share: split.Whole, Nearest: split.Whole}}); len(s.Waived) > 0 {
 		t.Errorf("and in the keep without %v", s.Waived)
 	}
 }
@@ -172,7 +178,8 @@ func TestTheLiveSideIsIll(t *testing.T) {
 				s = Apply(s, e)
 			}
 		}
-		if said != 3 || len(s.Ails) != 1 || s.Ails[0].Cause.Kind != HomeIll || s.Ails[0].Cause.Home.Healthy != 1 || s.Frozen() {
+		if said != 3 || len(s.Ails) != 1 || s.Ails[0].Cause.Kind != HomeIll || s.Ails[0].Cause.Home.Healthy != 1 ||
+			s.Frozen() {
 			t.Errorf("%q: %d events, %+v", stage, said, s.Ails)
 		}
 	}
@@ -201,7 +208,8 @@ func TestWhatIsComparedWith(t *testing.T) {
 
 // A side that is found to get requests when a keeper is started again is not retired any more.
 func TestARetirementIsFoundToBeLate(t *testing.T) {
-	s := State{Seq: 40, Number: 1, Stage: Settled, Target: split.Green, Share: split.Whole, Task: Task{ID: 32, Do: TaskRetire, Side: split.Blue, Final: true}}
+	s := State{Seq: 40, Number: 1, Stage: Settled, Target: split.Green, Share: split.Whole,
+		Task: Task{ID: 32, Do: TaskRetire, Side: split.Blue, Final: true}}
 	events, err := Decide(s, Moment{}, TookUp{Found: Found{Share: 0, Noted: split.Whole, Known: true}})
 	if err != nil || len(events) != 2 {
 		t.Fatalf("%+v, %v", events, err)
@@ -214,7 +222,8 @@ func TestARetirementIsFoundToBeLate(t *testing.T) {
 	if n, ok := events[len(events)-1].What.(Failed); !ok || n.Task != 32 {
 		t.Errorf("where somebody went home it says %+v", events)
 	}
-	if events, _ := Decide(s, Moment{}, TookUp{Found: Found{Share: split.Whole, Noted: split.Whole, Known: true}}); len(events) != 1 {
+	if events, _ := Decide(s, Moment{},
+		TookUp{Found: Found{Share: split.Whole, Noted: split.Whole, Known: true}}); len(events) != 1 {
 		t.Errorf("where nothing has moved: %+v", events)
 	}
 }

@@ -45,10 +45,15 @@ func (w *world) random(s State) Input {
 	leg, _ := s.Next()
 	home := Serving{Known: w.r.IntN(2) == 0, Healthy: w.r.IntN(2), Other: w.r.IntN(2)}
 	asked := []Input{
-		Yes{question}, Yes{question}, Yes{question}, No{question}, Next{leg}, Next{leg}, Next{w.r.IntN(4)}, Steer{share}, PutBack{}, Freeze{}, Resume{}, Resume{},
-		Back{Home: home, Stands: w.r.IntN(2) == 0, Read: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true}, Retire{}, Prove{},
-		Alarmed{Alarm{Guard: "failing", Then: plan.Freeze, Level: w.r.Float64()}, home}, Alarmed{Alarm{Guard: "lost", Then: plan.RollBack}, home},
-		TimeUp{}, TimeUp{}, TimeUp{}, Shift{Share: share, Unproven: w.r.IntN(2) == 0, Proven: [2]bool{w.r.IntN(2) == 0, w.r.IntN(2) == 0}}, Raise{Side: s.Live().Other()},
+		Yes{question}, Yes{question}, Yes{question}, No{question}, Next{leg}, Next{leg}, Next{w.r.IntN(4)},
+		Steer{share}, PutBack{}, Freeze{}, Resume{}, Resume{},
+		Back{Home: home, Stands: w.r.IntN(2) == 0, Read: w.r.IntN(2) == 0}, Back{Home: home, Force: true, Stands: true},
+		Retire{}, Prove{},
+		Alarmed{Alarm{Guard: "failing", Then: plan.Freeze, Level: w.r.Float64()}, home},
+		Alarmed{Alarm{Guard: "lost", Then: plan.RollBack}, home},
+		TimeUp{}, TimeUp{}, TimeUp{},
+		Shift{Share: share, Unproven: w.r.IntN(2) == 0, Proven: [2]bool{w.r.IntN(2) == 0, w.r.IntN(2) == 0}},
+		Raise{Side: s.Live().Other()},
 	}
 	switch w.r.IntN(14) {
 	case 0:
@@ -72,7 +77,8 @@ func (w *world) random(s State) Input {
 	case TaskRaise:
 		return Report{Raised{Task: task}}
 	case TaskProve:
-		found := proof.Result{Check: "environment", Instance: s.Target.String(), Ask: w.r.IntN(3) > 0, Pass: w.r.IntN(3) > 0, Got: []string{"north", "south"}[w.r.IntN(2)]}
+		found := proof.Result{Check: "environment", Instance: s.Target.String(), Ask: w.r.IntN(3) > 0,
+			Pass: w.r.IntN(3) > 0, Got: []string{"north", "south"}[w.r.IntN(2)]}
 		return Report{Proved{Task: task, Proof: proof.Proof{Results: []proof.Result{found}}}}
 	case TaskMove:
 		if task != s.Task.ID {
@@ -105,11 +111,14 @@ func (w *world) random(s State) Input {
 
 func (w *world) begin() Begin {
 	b := Begin{
-		Service: "sailings", Number: 1, Target: split.Sides[w.r.IntN(2)], Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b", LiveBuild: "a"}},
-		Keep: time.Minute, Then: []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[w.r.IntN(3)], Hold: w.r.IntN(2) == 0, NothingNew: w.r.IntN(8) == 0,
+		Service: "sailings", Number: 1, Target: split.Sides[w.r.IntN(2)],
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b", LiveBuild: "a"}},
+		Keep:    time.Minute, Then: []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[w.r.IntN(3)],
+		Hold: w.r.IntN(2) == 0, NothingNew: w.r.IntN(8) == 0,
 	}
 	for part := split.Share(1 + w.r.IntN(3000)); part < split.Whole; part += split.Share(1 + w.r.IntN(5000)) {
-		b.Route = append(b.Route, route.Leg{Part: part, Dwell: time.Duration(w.r.IntN(20)) * time.Second, Ask: w.r.IntN(4) == 0})
+		b.Route = append(b.Route,
+			route.Leg{Part: part, Dwell: time.Duration(w.r.IntN(20)) * time.Second, Ask: w.r.IntN(4) == 0})
 	}
 	b.Route = append(b.Route, route.Leg{Part: split.Whole})
 	w.share = split.Toward(b.Target, 0)
@@ -169,7 +178,8 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 				t.Fatalf("%T raises %v, which gets %v", in, task.Side, s.Share.Of(task.Side))
 			}
 		case TaskHome:
-			if outside := task.Act && s.Stage.Over() && before.Sends(task.Side.Other()) > 0; !outside && (!s.GoingBack || task.Side != s.Target.Other()) {
+			if outside := task.Act && s.Stage.Over() && before.Sends(task.Side.Other()) > 0; !outside &&
+				(!s.GoingBack || task.Side != s.Target.Other()) {
 				t.Fatalf("%T goes home by %v: %v", in, task, s)
 			}
 		}
@@ -270,7 +280,8 @@ func replay(t *testing.T, recorded []Event, want State) {
 // read again as the same, and applied to any state.
 func FuzzEvent(f *testing.F) {
 	for _, fact := range Facts {
-		data, err := json.Marshal(Event{Seq: 3, Crossing: 1, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit", What: fact})
+		data, err := json.Marshal(Event{Seq: 3, Crossing: 1, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit",
+			What: fact})
 		if err != nil {
 			f.Fatal(err)
 		}
@@ -290,7 +301,9 @@ func FuzzEvent(f *testing.F) {
 		if err := json.Unmarshal(once, &again); err != nil {
 			t.Fatalf("%s does not read back: %v", once, err)
 		}
-		for _, s := range []State{{}, {Stage: Shifting, Target: split.Green, Route: threeLegs, Share: 500, Task: Task{ID: 2, Do: TaskMove, Share: 500, Leg: 1}}, {Stage: Settled, Share: split.Whole}} {
+		for _, s := range []State{{},
+			{Stage: Shifting, Target: split.Green, Route: threeLegs, Share: 500,
+				Task: Task{ID: 2, Do: TaskMove, Share: 500, Leg: 1}}, {Stage: Settled, Share: split.Whole}} {
 			Apply(s, e)
 		}
 	})

@@ -185,7 +185,8 @@ func (d *decision) frontSeen(i FrontSeen) {
 	d.then(Changed{From: was, Share: i.Share, Apart: i.Apart, Revision: i.Revision})
 	switch {
 	case (d.Task.Act && d.Task.Do == TaskRaise || d.Task.Do == TaskRetire) && d.Sends(d.Task.Side) > 0:
-		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share, Apart: i.Apart}}) // to go on would stop what answers them
+		// to go on would stop what answers them
+		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share, Apart: i.Apart}})
 	case d.Task.Act:
 	case d.Stage == RolledBack && i.Holding:
 		d.goHome(d.Why, false) // a change that was begun before the going home came through after it
@@ -239,7 +240,8 @@ func (d *decision) metOrder(i FrontSeen) {
 // stop what answers them.
 func (d *decision) givesUp(from split.Share) {
 	if t := d.Task; t.Do == TaskRetire && d.Sends(t.Side) > 0 {
-		d.then(Failed{Task: t.ID, Trouble: Trouble{Kind: TroubleOutsider, From: from, To: d.Share, Apart: d.State.Apart}})
+		d.then(Failed{Task: t.ID,
+			Trouble: Trouble{Kind: TroubleOutsider, From: from, To: d.Share, Apart: d.State.Apart}})
 	}
 }
 
@@ -334,7 +336,8 @@ func (d *decision) unsure() bool {
 // on. Going home and retiring, which were begun, go on by themselves.
 func (d *decision) resumed(i TookUp) {
 	noted, wasMoved := d.Share, d.Moved
-	if !d.Stage.UnderWay() && d.Task.ID == 0 && i.Found.Share == d.Share && slices.Equal(i.Found.Apart, d.Apart) && i.Order.Generation <= d.Generation {
+	if !d.Stage.UnderWay() && d.Task.ID == 0 && i.Found.Share == d.Share && slices.Equal(i.Found.Apart, d.Apart) &&
+		i.Order.Generation <= d.Generation {
 		return // nothing was under way, and nothing has changed
 	}
 	d.then(TakenUp{Found: i.Found, Order: i.Order})

@@ -67,7 +67,8 @@ func (s *stageOf) take(by string, in Input) ([]Event, error) {
 	if _, again := in.(TookUp); again {
 		s.rest = s.State.Left // nobody watched since
 	}
-	events, err := Decide(s.State, Moment{At: s.at, By: by, Seen: s.Seq, Rest: s.rest, Load: s.load, Unsure: s.unsure, Said: s.why}, in)
+	events, err := Decide(s.State,
+		Moment{At: s.at, By: by, Seen: s.Seq, Rest: s.rest, Load: s.load, Unsure: s.unsure, Said: s.why}, in)
 	for _, e := range events {
 		before := s.State
 		s.State = Apply(s.State, e)
@@ -149,7 +150,8 @@ func play(t *testing.T, script string) string {
 	return out.String()
 }
 
-var threeLegs = route.Route{{Part: 500, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true}, {Part: split.Whole}}
+var threeLegs = route.Route{{Part: 500, Dwell: 10 * time.Second}, {Part: 5000, Dwell: 10 * time.Second, Ask: true},
+	{Part: split.Whole}}
 
 // parseInput reads an input of a scenario.
 func parseInput(words []string, s State) (Input, error) {
@@ -218,9 +220,11 @@ func parseInput(words []string, s State) (Input, error) {
 			case "no-route":
 				b.Route = route.Route{{Part: 500}}
 			case "until-sure":
-				b.Route = route.Route{{Part: 500, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute}, {Part: 5000, Dwell: time.Minute, Sure: true}, {Part: split.Whole}}
+				b.Route = route.Route{{Part: 500, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute},
+					{Part: 5000, Dwell: time.Minute, Sure: true}, {Part: split.Whole}}
 			case "fine":
-				b.Route = route.Route{{Part: 150, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute}, {Part: split.Whole}}
+				b.Route = route.Route{{Part: 150, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: time.Minute},
+					{Part: split.Whole}}
 			default:
 				return nil, fmt.Errorf("begin how? %q", w)
 			}
@@ -229,15 +233,18 @@ func parseInput(words []string, s State) (Input, error) {
 	case "raised":
 		return Report{Raised{Task: task, Instances: []string{"green-1"}}}, nil
 	case "not-done":
-		return Report{Failed{Task: task, Trouble: Trouble{Kind: TroubleKind(rest[0]), Said: strings.Join(rest[1:], " ")}}}, nil
+		return Report{Failed{Task: task,
+			Trouble: Trouble{Kind: TroubleKind(rest[0]), Said: strings.Join(rest[1:], " ")}}}, nil
 	case "proved", "disproved", "found":
 		r := proof.Result{Check: "search", Instance: "green-1", Pass: true}
 		p := proof.Proof{Results: []proof.Result{r}}
 		switch words[0] {
 		case "disproved":
-			p.Results = append(p.Results, proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 500"})
+			p.Results = append(p.Results,
+				proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 500"})
 		case "found":
-			p.Results = append(p.Results, proof.Result{Check: "environment", Instance: "green", Ask: true, Want: "as on blue", Got: text})
+			p.Results = append(p.Results,
+				proof.Result{Check: "environment", Instance: "green", Ask: true, Want: "as on blue", Got: text})
 		}
 		return Report{Proved{Task: task, Proof: p}}, nil
 	case "in-force":
@@ -299,7 +306,8 @@ func parseInput(words []string, s State) (Input, error) {
 	case "prove":
 		return Prove{}, nil
 	case "raise-spare":
-		return Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}}, NothingNew: text == "same"}, nil
+		return Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}},
+			NothingNew: text == "same"}, nil
 	case "shift-to":
 		i := Shift{}
 		if rest, ok := strings.CutSuffix(text, " proven"); ok {
@@ -330,10 +338,12 @@ func parseInput(words []string, s State) (Input, error) {
 	case "order": // order blue 0 %: somebody went home past us
 		side, err0 := split.ParseSide(rest[0])
 		to, err1 := split.ParseShare(strings.Join(rest[1:], " "))
-		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation + 1, Side: side, By: "jonas"}}, errors.Join(err0, err1)
+		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation + 1, Side: side, By: "jonas"}},
+			errors.Join(err0, err1)
 	case "resumed", "resumed-order":
 		to, err := share()
-		r := TookUp{Found: Found{Share: to, Noted: s.Share, Known: true}, Order: reading.Order{Generation: s.Generation}}
+		r := TookUp{Found: Found{Share: to, Noted: s.Share, Known: true},
+			Order: reading.Order{Generation: s.Generation}}
 		if words[0] == "resumed-order" {
 			r.Order = reading.Order{Generation: s.Generation + 1, Side: s.Target.Other()}
 		}

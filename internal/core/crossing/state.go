@@ -66,31 +66,39 @@ type State struct {
 	Since time.Time     `json:"since"`          // when the stage or leg began
 	Left  time.Duration `json:"left,omitempty"` // of leg or keep as of the last event; time counts while it is watched
 
-	Share      split.Share     `json:"share"`                // on green, in force as last confirmed or read
-	Apart      []reading.Apart `json:"apart,omitempty"`      // members of several fronts that have another share
-	Everywhere time.Time       `json:"everywhere,omitzero"`  // when the share is in force for the last of those who ask, if that is later than its event
-	Generation uint64          `json:"generation,omitempty"` // the order of going home under which traffic is moved
-	Resumed    int             `json:"resumed,omitempty"`    // how often it was taken up by a keeper that knew nothing of what was counted before
-	Moved      bool            `json:"moved,omitempty"`      // traffic was ever sent to the target
-	Proven     bool            `json:"proven"`               // the target passed its proof
-	Out        [2]bool         `json:"out,omitzero"`         // by side: taken out of rotation when it was retired, and not stopped, because it stands
+	Share split.Share     `json:"share"`           // on green, in force as last confirmed or read
+	Apart []reading.Apart `json:"apart,omitempty"` // members of several fronts that have another share
+	// when the share is in force for the last of those who ask, if that is later than its event
+	Everywhere time.Time `json:"everywhere,omitzero"`
+	Generation uint64    `json:"generation,omitempty"` // the order of going home under which traffic is moved
+	// how often it was taken up by a keeper that knew nothing of what was counted before
+	Resumed int  `json:"resumed,omitempty"`
+	Moved   bool `json:"moved,omitempty"` // traffic was ever sent to the target
+	Proven  bool `json:"proven"`          // the target passed its proof
+	// by side: taken out of rotation when it was retired, and not stopped, because it stands
+	Out [2]bool `json:"out,omitzero"`
 
-	Task      Task            `json:"task"`          // what is being done; its ID is 0 if nothing is
-	Late      Task            `json:"late,omitzero"` // a move that a freeze cancelled, and of which it is not known yet whether it came through all the same
+	Task Task `json:"task"` // what is being done; its ID is 0 if nothing is
+	// a move that a freeze cancelled, and of which it is not known yet whether it came through all the same
+	Late      Task            `json:"late,omitzero"`
 	GoingBack bool            `json:"going_back,omitempty"`
 	Why       Cause           `json:"why,omitzero"`       // why it goes back, or ended as it did
 	Freezes   []Freezing      `json:"freezes,omitempty"`  // why the route stands still; none if it does not
 	Question  Question        `json:"question,omitzero"`  // what a person is asked; its ID is 0 if nobody is
 	Accepted  []proof.Finding `json:"accepted,omitempty"` // findings that somebody accepted
 	Overruled []Overruling    `json:"overruled,omitempty"`
-	Waived    []string        `json:"waived,omitempty"`    // guards without whose judgement a person goes on with the present leg or keep
-	Baselines []Baseline      `json:"baselines,omitempty"` // what the other side last answered, kept since all requests have moved
-	Foreign   bool            `json:"foreign,omitempty"`   // somebody else changed the share, and nobody has said what to do
-	Ours      split.Share     `json:"ours,omitempty"`      // what it was before, while Foreign
-	OursLeg   int             `json:"ours_leg,omitempty"`
-	Due       Due             `json:"due,omitzero"`
-	Trouble   Trouble         `json:"trouble,omitzero"` // the last thing that went wrong
-	Ails      []Ail           `json:"ails,omitempty"`   // what is wrong with a side that gets requests while nothing is under way
+	// guards without whose judgement a person goes on with the present leg or keep
+	Waived []string `json:"waived,omitempty"`
+	// what the other side last answered, kept since all requests have moved
+	Baselines []Baseline `json:"baselines,omitempty"`
+	// somebody else changed the share, and nobody has said what to do
+	Foreign bool        `json:"foreign,omitempty"`
+	Ours    split.Share `json:"ours,omitempty"` // what it was before, while Foreign
+	OursLeg int         `json:"ours_leg,omitempty"`
+	Due     Due         `json:"due,omitzero"`
+	Trouble Trouble     `json:"trouble,omitzero"` // the last thing that went wrong
+	// what is wrong with a side that gets requests while nothing is under way
+	Ails []Ail `json:"ails,omitempty"`
 }
 
 // Ail is that a side which gets requests does not serve as it should while no crossing is under way.
@@ -103,22 +111,25 @@ type Ail struct {
 // Task is something that is to be performed. There is at most one: what is asked for
 // next takes its place, and reports on an earlier one change nothing.
 type Task struct {
-	ID       uint64      `json:"id"` // sequence number of the event that asked for it
-	Do       TaskKind    `json:"do"`
-	By       string      `json:"by,omitempty"`       // who asked for it
-	At       time.Time   `json:"at,omitzero"`        // when
-	Act      bool        `json:"act,omitempty"`      // by hand, outside of a crossing
-	Side     split.Side  `json:"side"`               // raised, proven, retired, or gone home to
-	Share    split.Share `json:"share"`              // on green, to be in force: of Move
-	Leg      int         `json:"leg"`                // that the share begins; -1 for none: of Move
-	Force    bool        `json:"force,omitempty"`    // even to a side with nobody: of GoHome
-	Unproven string      `json:"unproven,omitempty"` // a person's words why it goes to a side that is not proven: of Move
-	Final    bool        `json:"final,omitempty"`    // instances are being stopped: of Retire
-	Word     bool        `json:"word,omitempty"`     // a person said so though nobody can tell whether the other side answers: of Retire
-	Why      Cause       `json:"why,omitzero"`       // of GoHome outside of a crossing
+	ID    uint64      `json:"id"` // sequence number of the event that asked for it
+	Do    TaskKind    `json:"do"`
+	By    string      `json:"by,omitempty"`    // who asked for it
+	At    time.Time   `json:"at,omitzero"`     // when
+	Act   bool        `json:"act,omitempty"`   // by hand, outside of a crossing
+	Side  split.Side  `json:"side"`            // raised, proven, retired, or gone home to
+	Share split.Share `json:"share"`           // on green, to be in force: of Move
+	Leg   int         `json:"leg"`             // that the share begins; -1 for none: of Move
+	Force bool        `json:"force,omitempty"` // even to a side with nobody: of GoHome
+	// a person's words why it goes to a side that is not proven: of Move
+	Unproven string `json:"unproven,omitempty"`
+	Final    bool   `json:"final,omitempty"` // instances are being stopped: of Retire
+	// a person said so though nobody can tell whether the other side answers: of Retire
+	Word bool  `json:"word,omitempty"`
+	Why  Cause `json:"why,omitzero"` // of GoHome outside of a crossing
 
 	Choices []raise.Choice `json:"choices,omitempty"` // what each part is raised at: of StandUp
-	More    bool           `json:"more,omitempty"`    // it stands already, and gets more instances before Share and Leg: of StandUp
+	// it stands already, and gets more instances before Share and Leg: of StandUp
+	More bool `json:"more,omitempty"`
 }
 
 // Due is a share that waits for the target to have more instances, and to be proven with them.
@@ -224,7 +235,8 @@ func (s State) LegShare(leg int) split.Share { return split.Toward(s.Target, s.R
 // Timed reports whether something is to end by itself: a leg, the keep, or the time between
 // a proof and the first leg, which is none where everything is known.
 func (s State) Timed() bool {
-	return (s.Stage == Shifting && s.Leg >= 0 || s.Stage == Keeping || s.Stage == Proving && s.Proven) && !s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
+	return (s.Stage == Shifting && s.Leg >= 0 || s.Stage == Keeping || s.Stage == Proving && s.Proven) &&
+		!s.GoingBack && s.Question.ID == 0 && s.Task.ID == 0
 }
 
 // Whole is how long leg or keep last in all, 0 if nothing is timed.

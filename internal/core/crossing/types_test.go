@@ -129,7 +129,8 @@ func TestNothingIsLost(t *testing.T) {
 		}
 	}
 	for _, f := range Facts {
-		want := Event{Seq: 7, Crossing: 3, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit", Said: "why", What: filled(reflect.TypeOf(f), 3).Interface().(Fact)}
+		want := Event{Seq: 7, Crossing: 3, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit", Said: "why",
+			What: filled(reflect.TypeOf(f), 3).Interface().(Fact)}
 		data, err := json.Marshal(want)
 		if err != nil {
 			t.Fatal(err)

@@ -21,7 +21,8 @@ func by(client, person string) Moment {
 
 // shiftingBy is a crossing on its first leg, with somebody at the wheel.
 func shiftingBy(w Wheel) State {
-	return State{Seq: 9, Number: 3, Stage: Shifting, Target: split.Green, Share: 2500, Moved: true, Proven: true, Route: legs, Wheel: w}
+	return State{Seq: 9, Number: 3, Stage: Shifting, Target: split.Green, Share: 2500, Moved: true, Proven: true,
+		Route: legs, Wheel: w}
 }
 
 // The first that steers gets the wheel, and what is refused leaves it where it was.
@@ -32,7 +33,8 @@ func TestTheWheel(t *testing.T) {
 		t.Fatalf("%v, %v", events, err)
 	}
 	took, ok := events[0].What.(TookWheel)
-	if want := (Wheel{Client: "1", By: "marit", From: "quay2", Since: noon}); !ok || took.Wheel != want || !took.Before.Vacant() {
+	if want := (Wheel{Client: "1", By: "marit", From: "quay2", Since: noon}); !ok || took.Wheel != want ||
+		!took.Before.Vacant() {
 		t.Errorf("it took %+v", events[0].What)
 	}
 	if events, err := Decide(s, by("1", "marit"), Yes{Question: 4}); err == nil || len(events) > 0 {
@@ -41,7 +43,9 @@ func TestTheWheel(t *testing.T) {
 	for _, e := range events {
 		s = Apply(s, e)
 	}
-	for name, in := range map[string]Input{"freeze": Freeze{}, "go on": Resume{}, "steer": Steer{Share: 5000}, "next": Next{Leg: 1}, "yes": Yes{}, "no": No{}, "retire": Retire{}, "prove": Prove{}, "shift": Shift{}, "raise": Raise{}, "begin": Begin{}, "put back": PutBack{}} {
+	for name, in := range map[string]Input{"freeze": Freeze{}, "go on": Resume{}, "steer": Steer{Share: 5000},
+		"next": Next{Leg: 1}, "yes": Yes{}, "no": No{}, "retire": Retire{}, "prove": Prove{}, "shift": Shift{},
+		"raise": Raise{}, "begin": Begin{}, "put back": PutBack{}} {
 		var r *Refusal
 		if _, err := Decide(s, by("2", "ines"), in); !errors.As(err, &r) || r.Kind != NotAtWheel || r.Wheel != s.Wheel {
 			t.Errorf("%s past whoever has the wheel: %v", name, err)
@@ -59,7 +63,8 @@ func TestTheWheel(t *testing.T) {
 	}
 	// It is taken over, deliberately.
 	events, err = Decide(s, by("2", "ines"), TakeWheel{})
-	if took, ok := events[0].What.(TookWheel); err != nil || !ok || took.Wheel.By != "ines" || took.Before.By != "marit" {
+	if took, ok := events[0].What.(TookWheel); err != nil || !ok || took.Wheel.By != "ines" ||
+		took.Before.By != "marit" {
 		t.Errorf("%v, %v", events, err)
 	}
 	m := by("2", "ines")
@@ -115,7 +120,8 @@ func TestAPersonsWords(t *testing.T) {
 
 // Nothing is retired in the first minute after a time in which nobody watched, by whomever.
 func TestNothingIsRetiredAfterAHole(t *testing.T) {
-	s := State{Seq: 9, Number: 3, Stage: Keeping, Target: split.Green, Share: split.Whole, Moved: true, Proven: true, Route: legs, Leg: 1}
+	s := State{Seq: 9, Number: 3, Stage: Keeping, Target: split.Green, Share: split.Whole, Moved: true, Proven: true,
+		Route: legs, Leg: 1}
 	asked := s
 	asked.Question = Question{ID: 9, Kind: AskRetire}
 	for name, c := range map[string]struct {
@@ -125,7 +131,8 @@ func TestNothingIsRetiredAfterAHole(t *testing.T) {
 		m := by("1", "marit")
 		m.Again = noon.Add(time.Second)
 		var r *Refusal
-		if _, err := Decide(c.s, m, c.in); !errors.As(err, &r) || r.Kind != NotWatched || len(r.Lacks) != 1 || r.Lacks[0].Kind != LackTime {
+		if _, err := Decide(c.s, m, c.in); !errors.As(err, &r) || r.Kind != NotWatched || len(r.Lacks) != 1 ||
+			r.Lacks[0].Kind != LackTime {
 			t.Errorf("%s: %v", name, err)
 		}
 		m.Again = noon

@@ -144,7 +144,8 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 			lacks[side] = len(k.instances) > 0 && len(k.instances) < len(read[side][at.group()])
 		}
 		blue, green := p.sides[split.Blue], p.sides[split.Green]
-		same := lacks[split.Blue] == lacks[split.Green] && (slices.Equal(blue.values, green.values) || slices.Equal(blue.raw, green.raw))
+		same := lacks[split.Blue] == lacks[split.Green] &&
+			(slices.Equal(blue.values, green.values) || slices.Equal(blue.raw, green.raw))
 		agree := len(blue.values) <= 1 && len(green.values) <= 1 || len(blue.raw) <= 1 && len(green.raw) <= 1
 		if same && agree && lacks == [2]bool{} {
 			continue
@@ -157,7 +158,8 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 				d.Value[side] = p.sides[side].shown(p.secret, lacks[side], &hidden)
 			}
 		}
-		release := d.Area == Build && len(blue.values) == 1 && len(green.values) == 1 // each side agrees: it is what the release is about
+		// each side agrees: it is what the release is about
+		release := d.Area == Build && len(blue.values) == 1 && len(green.values) == 1
 		d.Meant = release || slices.ContainsFunc(meant, func(r Rule) bool { return r.covers(d) })
 		r.List = append(r.List, d)
 	}

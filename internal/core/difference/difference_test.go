@@ -66,7 +66,8 @@ func TestTheSameFactsDoNotDiffer(t *testing.T) {
 	r := testkit.Rand(t)
 	var facts []Fact
 	for range 200 {
-		facts = append(facts, Fact{Area: Areas[r.IntN(len(Areas))], Name: string(rune('a' + r.IntN(26))), Value: "same"})
+		facts = append(facts, Fact{Area: Areas[r.IntN(len(Areas))], Name: string(rune('a' + r.IntN(26))),
+			Value: "same"})
 	}
 	mixed := slices.Clone(facts)
 	r.Shuffle(len(mixed), func(i, j int) { mixed[i], mixed[j] = mixed[j], mixed[i] })
@@ -95,7 +96,8 @@ func TestMatches(t *testing.T) {
 }
 
 func TestDocumentsDifferByPath(t *testing.T) {
-	blue := Flatten(map[string]any{"at": "21:00", "fares": []any{map[string]any{"price": 900.0}, "one"}, "empty": map[string]any{}, "n": 1.0})
+	blue := Flatten(map[string]any{"at": "21:00", "fares": []any{map[string]any{"price": 900.0}, "one"},
+		"empty": map[string]any{}, "n": 1.0})
 	green := Flatten(map[string]any{"at": "21:01", "fares": []any{map[string]any{"price": 950.0}}, "n": "1"})
 	got := Paths(blue, green, []string{"at"})
 	if want := []string{"empty", "fares.0.price", "fares.1", "n"}; !slices.Equal(got, want) {

@@ -10,7 +10,8 @@ import (
 // The words in names of values that are secrets: PGPASSWORD, apiKey, db.auth.token.
 var (
 	secretWords = []string{
-		"pass", "pw", "pwd", "pgpass", "pgpassfile", "passfile", "key", "keys", "apikey", "secretkey", "accesskey", "auth", "authorization", "bearer",
+		"pass", "pw", "pwd", "pgpass", "pgpassfile", "passfile", "key", "keys", "apikey", "secretkey", "accesskey",
+		"auth", "authorization", "bearer",
 		"cred", "creds", "dsn", "cookie", "salt", "private",
 	}
 	secretParts = []string{"passw", "passphrase", "secret", "token", "credential", "requirepass", "masterauth"}
@@ -19,7 +20,8 @@ var (
 // Sensitive reports whether a name is one of a secret's by what it is called.
 func Sensitive(name string) bool {
 	for _, word := range nameWords(name) {
-		if slices.Contains(secretWords, word) || slices.ContainsFunc(secretParts, func(part string) bool { return strings.Contains(word, part) }) {
+		if slices.Contains(secretWords, word) ||
+			slices.ContainsFunc(secretParts, func(part string) bool { return strings.Contains(word, part) }) {
 			return true
 		}
 	}
@@ -45,7 +47,8 @@ func nameWords(name string) []string {
 			end()
 			continue
 		}
-		if upper && n > 0 && (runes[n-1] >= 'a' && runes[n-1] <= 'z' || n+1 < len(runes) && runes[n+1] >= 'a' && runes[n+1] <= 'z') {
+		if upper && n > 0 && (runes[n-1] >= 'a' && runes[n-1] <= 'z' ||
+			n+1 < len(runes) && runes[n+1] >= 'a' && runes[n+1] <= 'z') {
 			end()
 		}
 		word.WriteRune(r)
@@ -88,7 +91,8 @@ func (m *Mask) hidden(value string) string {
 }
 
 var (
-	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*):([^\s"<>]*)@`) // also of a password that should have been encoded
+	// also of a password that should have been encoded
+	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s/:@"']*):([^\s"<>]*)@`)
 	portInURL  = regexp.MustCompile(`^[0-9]+/`)
 	privateKey = regexp.MustCompile(`(?s)(-----BEGIN [A-Z ]*PRIVATE KEY-----)(.+?)(-----END [A-Z ]*PRIVATE KEY-----)`)
 	// A name and what stands between it and a value; the value is read by hand, because most

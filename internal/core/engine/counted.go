@@ -48,7 +48,8 @@ func (e *Engine) logs(at time.Time, r *reading.Front) {
 		case p.read(at, l.Probes, e.door):
 			r.Blind = "the log" + of + " has none of the prober's requests any more: it is not written, or elsewhere"
 		case l.Probes == 0 && e.door.Over(e.begun).Of() >= neverOf && r.Notice == "":
-			r.Notice = "whether the log" + of + " is still written cannot be verified: it has none of the prober's requests (vaiven front PLAN prints its format)"
+			r.Notice = "whether the log" + of + " is still written cannot be verified: it has none of the prober's " +
+				"requests (vaiven front PLAN prints its format)"
 		}
 	}
 }
@@ -71,7 +72,8 @@ func (p *probes) read(at time.Time, counted int64, d reading.Door) bool {
 		}
 	}
 	if !p.begun || counted != p.counted {
-		if came := counted - p.counted; p.begun && !p.asked.IsZero() && 4*came >= 3*answered { // all of it came: it was late
+		// all of it came: it was late
+		if came := counted - p.counted; p.begun && !p.asked.IsZero() && 4*came >= 3*answered {
 			p.late = max(p.late, at.Sub(p.asked))
 		}
 		*p = probes{begun: true, counted: counted, grew: at, late: p.late}
@@ -101,7 +103,8 @@ func (e *Engine) astray(at time.Time) (crossing.Lack, bool) {
 	if e.plan.Front.Sticky || r.Sessions { // clients may stay where they were
 		return crossing.Lack{}, false
 	}
-	if !e.front.fresh(at) || !r.Tells.Counts || r.Blind != "" || len(r.Apart) > 0 || r.Sides[split.Blue].Queue != nil || r.Sides[split.Green].Queue != nil {
+	if !e.front.fresh(at) || !r.Tells.Counts || r.Blind != "" || len(r.Apart) > 0 || r.Sides[split.Blue].Queue != nil ||
+		r.Sides[split.Green].Queue != nil {
 		return crossing.Lack{}, false
 	}
 	from := at.Add(-astrayOver)
@@ -125,7 +128,8 @@ func (e *Engine) astray(at time.Time) (crossing.Lack, bool) {
 		switch {
 		case share == 0 && got[side] >= astrayLeast && float64(got[side]) >= astrayPart*float64(all):
 			return l, true
-		case share > 0 && got[side] == 0 && share.Fraction()*float64(all) >= astrayNone && (share == split.Whole || !e.plan.Front.Together()):
+		case share > 0 && got[side] == 0 && share.Fraction()*float64(all) >= astrayNone &&
+			(share == split.Whole || !e.plan.Front.Together()):
 			return l, true
 		}
 	}

@@ -37,8 +37,10 @@ func TestALogThatStops(t *testing.T) {
 		{"all is counted", same(30, second{10, 10}), false},
 		{"it stops", append(same(30, second{10, 10}), same(8, second{answered: 10})...), true},
 		{"just now", append(same(30, second{10, 10}), same(4, second{answered: 10})...), false},
-		{"it comes again", append(append(same(30, second{10, 10}), same(20, second{answered: 10})...), second{10, 10}), false},
-		{"and stops again", append(append(append(same(30, second{10, 10}), same(20, second{answered: 10})...), same(5, second{10, 10})...), same(8, second{answered: 10})...), true},
+		{"it comes again", append(append(same(30, second{10, 10}), same(20, second{answered: 10})...), second{10, 10}),
+			false},
+		{"and stops again", append(append(append(same(30, second{10, 10}), same(20, second{answered: 10})...),
+			same(5, second{10, 10})...), same(8, second{answered: 10})...), true},
 		{"nobody asks", append(same(30, second{10, 10}), same(60, second{})...), false},
 		{"once every ten seconds", late(119, 10), false},
 		{"which stops as well", append(late(120, 10), same(40, second{answered: 10})...), true},
@@ -107,7 +109,8 @@ func TestRequestsThatGoElsewhere(t *testing.T) {
 		sticky      bool
 		astray      bool
 	}{
-		{"as asked", 160, 40, false, false}, {"a little off", 180, 20, false, false}, {"none", 200, 0, false, true}, {"all", 0, 200, false, true},
+		{"as asked", 160, 40, false, false}, {"a little off", 180, 20, false, false}, {"none", 200, 0, false, true},
+		{"all", 0, 200, false, true},
 		{"too few to say", 40, 0, false, false}, {"sessions", 200, 0, true, false},
 	} {
 		b := newBench(t)

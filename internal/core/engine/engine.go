@@ -19,11 +19,12 @@ import (
 const (
 	FrontEvery = forecast.Every // how often the front is to be read
 
-	freshFront = 4 * FrontEvery   // a reading of the front counts for so long
-	staleSides = 5                // and one of a side for so many of its intervals,
-	freshSide  = 3 * time.Second  // but no less than this
-	judgeEvery = FrontEvery       // how often guards are evaluated
-	holdFor    = 5 * time.Second  // all traffic is held at home until it was read there for so long after it went there,
+	freshFront = 4 * FrontEvery  // a reading of the front counts for so long
+	staleSides = 5               // and one of a side for so many of its intervals,
+	freshSide  = 3 * time.Second // but no less than this
+	judgeEvery = FrontEvery      // how often guards are evaluated
+	// all traffic is held at home until it was read there for so long after it went there,
+	holdFor    = 5 * time.Second
 	holdMost   = 30 * time.Second // but no longer than this
 	knownFor   = 10 * time.Second // what a side was read to be counts for so long for going home
 	tellFor    = 10 * time.Second // a front is given so long to know a side's instances before a share goes there
@@ -126,7 +127,8 @@ func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
 	}
 	e.guards = guard.New(p.Guards, e.terms())
 	for side := range e.sides {
-		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery(), Stands: p.Stands(split.Side(side))}
+		e.sides[side].view = SideView{Wanted: p.Wanted(split.Side(side)), Every: p.HealthEvery(),
+			Stands: p.Stands(split.Side(side))}
 	}
 	e.wants(s.Target, s.Choices)
 	e.remember(m)
@@ -150,7 +152,8 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	m.Unsure = e.unsure()
-	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.bench(e.state.Target.Other()), e.lacks(m.At), e.rested, e.load(m.At)
+	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.bench(e.state.Target.Other()),
+		e.lacks(m.At), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
 		m.Stays = e.stays(m.At, live)
 	}
@@ -193,7 +196,8 @@ func (e *Engine) apply(ev crossing.Event) {
 		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
 	case crossing.TakenUp:
 		if !e.handed {
-			e.guards = guard.New(e.plan.Guards, e.terms()) // they know nothing of what was seen before, and may be wrong about less
+			// they know nothing of what was seen before, and may be wrong about less
+			e.guards = guard.New(e.plan.Guards, e.terms())
 		}
 	case crossing.TookEffect:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
@@ -262,7 +266,8 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	m.Silent = e.silent
 	switch i := in.(type) {
 	case crossing.Back:
-		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()), e.front.fresh(m.At)
+		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()),
+			e.front.fresh(m.At)
 		in = i
 	case crossing.Begin:
 		if err := e.spared(i.Target); err != nil {
@@ -340,7 +345,8 @@ func (e *Engine) FrontFailed(at time.Time, why string) []crossing.Event {
 func (e *Engine) Rehearsed(r wayback.Rehearsal) {
 	e.rehearsal = r
 	if r.Failed == "" {
-		e.rehearsed = append(e.rehearsed[max(0, len(e.rehearsed)-wayback.SpreadMost+1):len(e.rehearsed):len(e.rehearsed)], r.Took)
+		e.rehearsed = append(e.rehearsed[max(0,
+			len(e.rehearsed)-wayback.SpreadMost+1):len(e.rehearsed):len(e.rehearsed)], r.Took)
 	}
 }
 
@@ -368,12 +374,14 @@ func (e *Engine) Looked(at time.Time, l wayback.Looks) []crossing.Event {
 // side that is not read is seen to by what the route needs to know.
 func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
 	s := e.state
-	if !e.plan.WayBack.Freezes || s.Alone() || s.GoingBack || s.Stage != crossing.Shifting && s.Stage != crossing.Keeping || s.Part() == 0 || !e.ready {
+	if !e.plan.WayBack.Freezes || s.Alone() || s.GoingBack ||
+		s.Stage != crossing.Shifting && s.Stage != crossing.Keeping || s.Part() == 0 || !e.ready {
 		return nil
 	}
 	var t forecast.Traffic
 	for _, c := range e.wayBack(at, t).Conditions {
-		if c.State != wayback.Closed || c.Kind == wayback.Front && !c.Read || c.Kind == wayback.Healthy && !e.nobodyKept(at, c) {
+		if c.State != wayback.Closed || c.Kind == wayback.Front && !c.Read ||
+			c.Kind == wayback.Healthy && !e.nobodyKept(at, c) {
 			continue
 		}
 		return e.decide(at, Self, crossing.WayBackClosed{Worst: c})
@@ -384,7 +392,8 @@ func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
 // nobodyKept reports whether it is known that nobody of a side that is kept could serve any more.
 // As long as it gets requests somebody else sees to that.
 func (e *Engine) nobodyKept(at time.Time, c wayback.Condition) bool {
-	return e.state.Part() == split.Whole && c.Stale == 0 && e.sides[c.Side].fresh(at) && e.lastBench(c.Side).Healthy == 0
+	return e.state.Part() == split.Whole && c.Stale == 0 && e.sides[c.Side].fresh(at) &&
+		e.lastBench(c.Side).Healthy == 0
 }
 
 // DoorRead takes the door log in.
@@ -393,7 +402,8 @@ func (e *Engine) DoorRead(d reading.Door) { e.door = d.After(e.before) }
 // hold holds what the front was read to have against what is remembered.
 func (e *Engine) hold(at time.Time) []crossing.Event {
 	r := e.front.reading
-	seen := crossing.FrontSeen{Share: r.Split.Share, Apart: e.apart(at), Order: r.Order, Revision: r.Split.Revision, Holding: e.holding(at)}
+	seen := crossing.FrontSeen{Share: r.Split.Share, Apart: e.apart(at), Order: r.Order, Revision: r.Split.Revision,
+		Holding: e.holding(at)}
 	e.seen = e.front.at
 	if !e.ready {
 		return e.takeUp(at)
@@ -471,7 +481,8 @@ func (e *Engine) coming(i reading.Instance) bool {
 	case e.served != nil:
 		return !e.served[i.Name]
 	default: // the keeper was restarted since: by what the front has
-		return i.Part == e.plan.Main().Name && len(e.front.reading.Sides[target].Instances) > 0 && e.state.Part() > 0 && !e.lists(target, i.Address)
+		return i.Part == e.plan.Main().Name && len(e.front.reading.Sides[target].Instances) > 0 && e.state.Part() > 0 &&
+			!e.lists(target, i.Address)
 	}
 }
 
@@ -482,7 +493,8 @@ func (e *Engine) serving() (list []reading.Condition, wanted int) {
 	if !e.growing() {
 		return target.Instances, target.Wanted
 	}
-	list = slices.DeleteFunc(slices.Clone(target.Instances), func(c reading.Condition) bool { return e.coming(c.Instance) })
+	list = slices.DeleteFunc(slices.Clone(target.Instances),
+		func(c reading.Condition) bool { return e.coming(c.Instance) })
 	if len(list) < len(target.Instances) {
 		return list, len(e.served)
 	}
@@ -495,7 +507,8 @@ func (e *Engine) load(at time.Time) crossing.Load {
 	for _, side := range split.Sides {
 		rate += e.series.Count(side, at.Add(-figureSpan), 0).Rate
 	}
-	return crossing.Load{Rate: rate, Capacity: e.sides[e.state.Target].view.Capacity, Limit: e.plan.Limit.Part, Refused: e.plan.Limit.Refuses}
+	return crossing.Load{Rate: rate, Capacity: e.sides[e.state.Target].view.Capacity, Limit: e.plan.Limit.Part,
+		Refused: e.plan.Limit.Refuses}
 }
 
 // Order is a task with what the front has to have for it to be done.
@@ -513,10 +526,13 @@ func (e *Engine) Orders() []Order {
 		switch {
 		case !e.ready && t.Do != crossing.TaskHome:
 			continue // what was found comes first
-		case t.Do == crossing.TaskMove && (!e.known(t.Share) || e.joining(e.state.Target)) && e.now.Sub(e.tasked) < tellFor:
+		case t.Do == crossing.TaskMove && (!e.known(t.Share) || e.joining(e.state.Target)) &&
+			e.now.Sub(e.tasked) < tellFor:
 			continue // the front is being told who is there
-		case (t.Do == crossing.TaskRaise || t.Do == crossing.TaskRetire) && (e.holding(e.now) || e.now.Before(e.everywhere())):
-			continue // a change that was begun before the going home may still come through, or somebody not have heard of it
+		case (t.Do == crossing.TaskRaise || t.Do == crossing.TaskRetire) &&
+			(e.holding(e.now) || e.now.Before(e.everywhere())):
+			// a change that was begun before the going home may still come through, or somebody not have heard of it
+			continue
 		case len(e.withheld(t)) > 0:
 			continue
 		}

@@ -37,12 +37,15 @@ var first = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 	t.Helper()
 	p := &plan.Plan{
-		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}}, Parts: []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Down: 2}}},
-		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: split.Whole}}, Keep: 20 * time.Second, Then: plan.ThenRetire, Find: 0.01, Sure: 0.99,
+		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
+		Parts: []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Down: 2}}},
+		Route: route.Route{{Part: 2000, Dwell: 10 * time.Second}, {Part: split.Whole}}, Keep: 20 * time.Second,
+		Then: plan.ThenRetire, Find: 0.01, Sure: 0.99,
 		Guards: []plan.Guard{{Name: "unhealthy", Watch: plan.Unhealthy, Then: plan.RollBack}},
 	}
 	for side := range p.Parts[0].Stacks {
-		p.Parts[0].Stacks[side] = plan.Stack{Instances: 1, Raise: 20 * time.Second, Grace: time.Second, Capacity: plan.Capacity{Each: 100}, Price: plan.Price{Amount: 0.1, Unit: "EUR"}}
+		p.Parts[0].Stacks[side] = plan.Stack{Instances: 1, Raise: 20 * time.Second, Grace: time.Second,
+			Capacity: plan.Capacity{Each: 100}, Price: plan.Price{Amount: 0.1, Unit: "EUR"}}
 	}
 	for _, do := range change {
 		do(p)
@@ -58,8 +61,9 @@ func newBench(t *testing.T, change ...func(*plan.Plan)) *bench {
 
 func (b *bench) stand(side split.Side, version string, state reading.Health) {
 	b.sides[side] = []reading.Condition{{
-		Instance: reading.Instance{Name: side.String() + "-1", Part: "web", Side: side, Version: version, Build: "b-" + version, Address: side.String() + ":80", Started: b.now, Running: state != reading.Exited},
-		State:    state, Since: b.now.Add(2 * time.Second), Said: "status 503",
+		Instance: reading.Instance{Name: side.String() + "-1", Part: "web", Side: side, Version: version,
+			Build: "b-" + version, Address: side.String() + ":80", Started: b.now, Running: state != reading.Exited},
+		State: state, Since: b.now.Add(2 * time.Second), Said: "status 503",
 	}}
 }
 
@@ -67,7 +71,8 @@ func (b *bench) stand(side split.Side, version string, state reading.Health) {
 func (b *bench) told(side split.Side) {
 	b.front.Sides[side].Instances = nil
 	for _, c := range b.sides[side] {
-		b.front.Sides[side].Instances = append(b.front.Sides[side].Instances, reading.Count{Server: reading.Server{Name: c.Name, Address: c.Address, Version: c.Version}})
+		b.front.Sides[side].Instances = append(b.front.Sides[side].Instances,
+			reading.Count{Server: reading.Server{Name: c.Name, Address: c.Address, Version: c.Version}})
 	}
 }
 
@@ -94,7 +99,8 @@ func (b *bench) read() {
 }
 
 func (b *bench) side(side split.Side) {
-	b.e.SideRead(b.now, SideReading{Side: side, Asked: Asked{b.now, b.e.sides[side].view.Changes}, At: b.now, Conditions: b.sides[side]})
+	b.e.SideRead(b.now, SideReading{Side: side, Asked: Asked{b.now, b.e.sides[side].view.Changes}, At: b.now,
+		Conditions: b.sides[side]})
 }
 
 // pass lets time pass in which everything is read.
@@ -160,13 +166,15 @@ func (b *bench) shifts() {
 
 // proves makes the proof that is ordered.
 func (b *bench) proves(o Order) {
-	b.e.Report(b.now, crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}})
+	b.e.Report(b.now, crossing.Proved{Task: o.ID,
+		Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}})
 }
 
 // moves puts what is ordered in force.
 func (b *bench) moves(o Order) {
 	b.front.Split = reading.Split{Share: o.Share, Revision: b.front.Split.Revision + 1, Since: b.now}
-	b.e.Report(b.now, crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: o.Share, Revision: b.front.Split.Revision, Took: 3 * time.Millisecond, Everywhere: b.everywhere})
+	b.e.Report(b.now, crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: o.Share,
+		Revision: b.front.Split.Revision, Took: 3 * time.Millisecond, Everywhere: b.everywhere})
 	b.now = b.now.Add(time.Millisecond)
 	b.look()
 }
@@ -183,7 +191,8 @@ func TestACrossingStepByStep(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
 	v := b.e.View(b.now)
-	if v.Left != 10*time.Second || v.Live != split.Blue || v.Switch.Took != 3*time.Millisecond || v.Overlap.Since.IsZero() || v.Overlap.Cost.Unit != "EUR" || len(v.Lacks) > 0 {
+	if v.Left != 10*time.Second || v.Live != split.Blue || v.Switch.Took != 3*time.Millisecond ||
+		v.Overlap.Since.IsZero() || v.Overlap.Cost.Unit != "EUR" || len(v.Lacks) > 0 {
 		t.Errorf("on the first leg: %+v", v)
 	}
 	b.pass(9 * time.Second)
@@ -219,7 +228,8 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 		b.now = b.now.Add(500 * time.Millisecond)
 		b.e.FrontFailed(b.now, "no answer")
 	}
-	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 || v.Lacks[0].Kind != crossing.LackFront || v.Lacks[0].Said != "no answer" || v.Lacks[1].Kind != crossing.LackSide {
+	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 || v.Lacks[0].Kind != crossing.LackFront ||
+		v.Lacks[0].Said != "no answer" || v.Lacks[1].Kind != crossing.LackSide {
 		t.Errorf("unread for half a minute: %v left, lacking %+v", left(), v.Lacks)
 	}
 	b.look()
@@ -272,7 +282,8 @@ func TestRaises(t *testing.T) {
 	}
 	b.pass(25 * time.Second)
 	s := b.e.State()
-	if v := s.Why.Trouble.Raise; s.Stage != crossing.CalledOff || len(v.Stuck) != 1 || v.Stuck[0].Said != "status 503" || s.Why.Trouble.Limit != 20*time.Second {
+	if v := s.Why.Trouble.Raise; s.Stage != crossing.CalledOff || len(v.Stuck) != 1 ||
+		v.Stuck[0].Said != "status 503" || s.Why.Trouble.Limit != 20*time.Second {
 		t.Errorf("it never came up: %v, %+v", s, s.Why)
 	}
 	b = newBench(t)
@@ -289,8 +300,10 @@ func TestRaises(t *testing.T) {
 func TestIll(t *testing.T) {
 	b := newBench(t)
 	for want, c := range map[bool][]reading.Condition{
-		false: {{State: reading.Healthy}, {State: reading.Answering}, {State: reading.Starting, Instance: reading.Instance{Part: "web"}, History: []float64{-1, 3, -1}}},
-		true: {{State: reading.Failing}, {State: reading.Exited}, {State: reading.Answering, Instance: reading.Instance{Part: "web"}, History: []float64{3, -1, -1}},
+		false: {{State: reading.Healthy}, {State: reading.Answering},
+			{State: reading.Starting, Instance: reading.Instance{Part: "web"}, History: []float64{-1, 3, -1}}},
+		true: {{State: reading.Failing}, {State: reading.Exited},
+			{State: reading.Answering, Instance: reading.Instance{Part: "web"}, History: []float64{3, -1, -1}},
 			{State: reading.Answering, Instance: reading.Instance{Part: "other"}, History: []float64{-1}}},
 	} {
 		for _, c := range c {
@@ -313,7 +326,8 @@ func TestNobodyIsDeadAtFirst(t *testing.T) {
 	b.sides[split.Blue][0].History = []float64{-1, -1}
 	b.pass(time.Second)
 	f, frozen := b.e.State().FrozenBy(crossing.HomeIll)
-	if w := b.e.View(b.now).WaysOut; !frozen || f.Cause.Home.Instances != 1 || len(w) != 3 || w[0].Do != wayout.Forward {
+	if w := b.e.View(b.now).WaysOut; !frozen || f.Cause.Home.Instances != 1 || len(w) != 3 ||
+		w[0].Do != wayout.Forward {
 		t.Errorf("blue says no again and again, and it is %v, %+v", b.e.State(), w)
 	}
 	// A person goes on, and is called again when it is worse.
@@ -422,7 +436,9 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b.refused(crossing.Raise{Side: split.Green}, crossing.GetsRequests)
 	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
 	e := New(b.e.plan, crossing.State{}, b.now, Memory{})
-	if _, err := e.Command(crossing.Moment{At: b.now}, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); err == nil || !strings.Contains(err.Error(), string(crossing.NotRead)) {
+	if _, err := e.Command(crossing.Moment{At: b.now},
+		crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); err == nil ||
+		!strings.Contains(err.Error(), string(crossing.NotRead)) {
 		t.Errorf("before the front was read: %v", err)
 	}
 	if due := e.Due(b.now); due.Sub(b.now) != judgeEvery {
@@ -444,7 +460,8 @@ func TestWhatIsOvertaken(t *testing.T) {
 	b.read()
 	m := crossing.Moment{At: b.now, Seen: b.e.State().Seq, As: new(uint64)}
 	var r *crossing.Refusal
-	if _, err := b.e.Command(m, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); !errors.As(err, &r) || r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
+	if _, err := b.e.Command(m, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); !errors.As(err, &r) ||
+		r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
 		t.Errorf("a shift from before: %v", err)
 	}
 	b.stand(split.Green, "4.3.0", reading.Healthy)
@@ -481,10 +498,12 @@ func TestTheView(t *testing.T) {
 	}
 	v := b.e.View(b.now)
 	blue := v.Sides[split.Blue]
-	if f := blue.Figures; f.Requests != 7*10+3*50 || f.Rate != 50 || blue.Open != 3 || blue.Healthy != 1 || blue.Wanted != 1 || blue.Capacity != 100 || blue.Build != "b-4.2.0" {
+	if f := blue.Figures; f.Requests != 7*10+3*50 || f.Rate != 50 || blue.Open != 3 || blue.Healthy != 1 ||
+		blue.Wanted != 1 || blue.Capacity != 100 || blue.Build != "b-4.2.0" {
 		t.Errorf("blue: %+v", blue)
 	}
-	if v.Traffic.Rate != 50 || v.Traffic.Capacity != [2]float64{100, 100} || len(v.Parts) != 1 || v.Parts[0].Wanted != [2]int{1, 1} {
+	if v.Traffic.Rate != 50 || v.Traffic.Capacity != [2]float64{100, 100} || len(v.Parts) != 1 ||
+		v.Parts[0].Wanted != [2]int{1, 1} {
 		t.Errorf("traffic %+v, parts %+v", v.Traffic, v.Parts)
 	}
 	if p := v.Track[len(v.Track)-1]; p.All != 50 || p.Green != 0 {
@@ -501,7 +520,8 @@ func TestTheView(t *testing.T) {
 		b.front.Sides[1].Instances[0].Requests += 12
 		b.pass(time.Second)
 	}
-	if v := b.e.View(b.now).WayBack; v.State != "open" || math.Abs(v.Conditions[1].Headroom-(100.0/60-1)) > 0.001 || v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
+	if v := b.e.View(b.now).WayBack; v.State != "open" || math.Abs(v.Conditions[1].Headroom-(100.0/60-1)) > 0.001 ||
+		v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
 		t.Errorf("way back %+v", v)
 	}
 	for range 12 {
@@ -535,13 +555,15 @@ func TestTheView(t *testing.T) {
 	b.sides[split.Blue][1].Part = "worker"
 	b.front.Split = reading.Split{Share: 5001, Revision: 3}
 	b.pass(time.Second)
-	if v := b.e.View(b.now); v.Live != split.Blue || v.Sides[split.Blue].Version != "4.2.0" || v.Sides[split.Blue].Healthy != 2 || v.Sides[split.Blue].Capacity != 100 {
+	if v := b.e.View(b.now); v.Live != split.Blue || v.Sides[split.Blue].Version != "4.2.0" ||
+		v.Sides[split.Blue].Healthy != 2 || v.Sides[split.Blue].Capacity != 100 {
 		t.Errorf("live is %v, blue %+v", v.Live, v.Sides[split.Blue])
 	}
 	b.sides[split.Blue][1].Part = "web"
 	b.front.Split.Share = 5000
 	b.pass(time.Second)
-	if v := b.e.View(b.now); v.Live != split.Blue || v.Sides[split.Blue].Version != "4.2.0 and 4.1.0" || v.Sides[split.Blue].Capacity != 200 {
+	if v := b.e.View(b.now); v.Live != split.Blue || v.Sides[split.Blue].Version != "4.2.0 and 4.1.0" ||
+		v.Sides[split.Blue].Capacity != 200 {
 		t.Errorf("live is %v, blue %+v", v.Live, v.Sides[split.Blue])
 	}
 }
@@ -559,11 +581,13 @@ func TestStartedAgain(t *testing.T) {
 	b.side(split.Blue)
 	b.side(split.Green)
 	f, ok := b.e.State().FrozenBy(crossing.FoundAgain)
-	if !ok || !reflect.DeepEqual(f.Cause.Found, crossing.Found{Share: 2000, Noted: 2000, Running: [2]int{1, 0}, Wanted: [2]int{1, 1}, Known: true}) {
+	if !ok || !reflect.DeepEqual(f.Cause.Found,
+		crossing.Found{Share: 2000, Noted: 2000, Running: [2]int{1, 0}, Wanted: [2]int{1, 1}, Known: true}) {
 		t.Errorf("found %+v", f.Cause.Found)
 	}
 	b = newBench(t)
-	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shifting, Target: split.Green, Share: 2000, Leg: -1}, b.now, Memory{})
+	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shifting, Target: split.Green, Share: 2000, Leg: -1}, b.now,
+		Memory{})
 	b.read()
 	for n, want := range []bool{false, true} { // sides that do not come are not waited for for ever
 		b.now = b.now.Add(startFor - time.Second + time.Duration(n)*time.Second)
@@ -597,9 +621,12 @@ func TestJudgeSplit(t *testing.T) {
 		{"the front counts otherwise", random, true, evidence.Count{Bad: 100, Of: 1000}, [2]int64{}, true},
 		{"the door sees otherwise", random, true, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 20}, true},
 		{"one cookie sees one side", cookie, false, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, false},
-		{"where the prober has many, it sees both", cookie, true, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0}, true},
-		{"clients that stay may be off by more", cookie, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
-		{"as may sessions", plan.Front{Key: random.Key, Sticky: true}, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, false},
+		{"where the prober has many, it sees both", cookie, true, evidence.Count{Bad: 250, Of: 1000}, [2]int64{400, 0},
+			true},
+		{"clients that stay may be off by more", cookie, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{},
+			false},
+		{"as may sessions", plan.Front{Key: random.Key, Sticky: true}, true, evidence.Count{Bad: 22_000, Of: 100_000},
+			[2]int64{}, false},
 		{"and requests one by one may not", random, true, evidence.Count{Bad: 22_000, Of: 100_000}, [2]int64{}, true},
 	} {
 		v := JudgeSplit(2500, c.front, reading.Capabilities{Both: c.both}, c.counts, c.door)
@@ -670,7 +697,8 @@ func TestHolding(t *testing.T) {
 		b.front.Split = reading.Split{Share: 0, Revision: 4}
 		b.now = b.now.Add(time.Second)
 		b.look()
-		if err := b.command(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}}); err != nil {
+		if err := b.command(crossing.Raise{Side: split.Green,
+			Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}}); err != nil {
 			t.Fatal(err)
 		}
 		if got := len(b.e.Orders()) == 0; got != c.holds {
@@ -711,7 +739,8 @@ func TestAListThatFails(t *testing.T) {
 	b := newBench(t)
 	list := func(said string, conditions ...reading.Condition) SideView {
 		b.now = b.now.Add(time.Second)
-		b.e.SideRead(b.now, SideReading{Side: split.Blue, Asked: Asked{At: b.now}, At: b.now, Conditions: conditions, Error: said})
+		b.e.SideRead(b.now, SideReading{Side: split.Blue, Asked: Asked{At: b.now}, At: b.now, Conditions: conditions,
+			Error: said})
 		return b.e.View(b.now).Sides[split.Blue]
 	}
 	at := b.now
@@ -734,7 +763,8 @@ func TestHowLongSidesAreWaitedFor(t *testing.T) {
 		ready bool
 	}{{startFor - 1, false}, {startFor, true}} {
 		b := newBench(t)
-		e := New(b.e.plan, crossing.State{Stage: crossing.Shifting, Number: 1, Target: split.Green, Share: 2000, Moved: true}, first, Memory{})
+		e := New(b.e.plan, crossing.State{Stage: crossing.Shifting, Number: 1, Target: split.Green, Share: 2000,
+			Moved: true}, first, Memory{})
 		r := b.front
 		r.At = first.Add(c.after)
 		e.FrontRead(r.At, Asked{At: r.At}, r)

@@ -35,8 +35,10 @@ func TestWhatABadReleaseCosts(t *testing.T) {
 		var said forecast.Hit
 		for range runs {
 			b := newBench(t, func(p *plan.Plan) {
-				p.Route = route.Route{{Part: 1000, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute}, {Part: split.Whole}}
-				p.Guards = []plan.Guard{{Name: "failing", Watch: plan.Failing, Margin: 0.005, Find: 0.01, Then: plan.RollBack}}
+				p.Route = route.Route{{Part: 1000, Dwell: 2 * time.Minute}, {Part: 5000, Dwell: 2 * time.Minute},
+					{Part: split.Whole}}
+				p.Guards = []plan.Guard{{Name: "failing", Watch: plan.Failing, Margin: 0.005, Find: 0.01,
+					Then: plan.RollBack}}
 				p.Keep = 2 * time.Minute
 			})
 			bad := 0.0
@@ -66,7 +68,8 @@ func TestWhatABadReleaseCosts(t *testing.T) {
 			}
 			v := b.e.View(b.now)
 			if said.Most == 0 {
-				q := forecast.Question{Traffic: v.Traffic, Guarding: v.Guarding, Target: split.Green, Keep: 2 * time.Minute, Find: 0.01, Certainty: 0.99}
+				q := forecast.Question{Traffic: v.Traffic, Guarding: v.Guarding, Target: split.Green,
+					Keep: 2 * time.Minute, Find: 0.01, Certainty: 0.99}
 				said = q.Weigh(b.e.plan.Route).Whole[n+2]
 			}
 			b.shifts()
@@ -90,7 +93,8 @@ func TestWhatABadReleaseCosts(t *testing.T) {
 				sooner++
 			}
 		}
-		t.Logf("a fault of %g: of %d crossings %d were rolled back, %d cost at most the %.0f said of nine in ten, %d by the %.0f s said of half", fault, runs, found, under, said.Most, sooner, said.After)
+		t.Logf("a fault of %g: of %d crossings %d were rolled back, %d cost at most the %.0f said of nine in ten, %d "+
+			"by the %.0f s said of half", fault, runs, found, under, said.Most, sooner, said.After)
 		if found < runs*97/100 || under < runs*65/100 || sooner < runs*20/100 || sooner > runs*90/100 {
 			t.Errorf("a fault of %g: found %d, under %d, sooner %d of %d", fault, found, under, sooner, runs)
 		}

@@ -46,7 +46,8 @@ func (v View) Hurt(now time.Time) (Hurt, bool) {
 				h.Sides[side].Rate = f.Rate
 				continue
 			}
-			h.Sides[side] = Ache{Failing: float64(bad.Bad) / f.Span.Seconds(), Rate: max(f.Rate, float64(bad.Of)/f.Span.Seconds())}
+			h.Sides[side] = Ache{Failing: float64(bad.Bad) / f.Span.Seconds(),
+				Rate: max(f.Rate, float64(bad.Of)/f.Span.Seconds())}
 			hurts = hurts || bad.Bad >= HurtLeast && bad.Rate() >= hurtPart
 		}
 	}

@@ -15,12 +15,14 @@ func TestWhenUsersAreHurt(t *testing.T) {
 	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	view := func(requests, failing int64) View {
 		v := View{Front: FrontView{At: now, Every: time.Second}}
-		v.Sides[split.Green].Figures = figures.Figures{Requests: requests, Failing: failing, Rate: float64(requests) / 10, Span: 10 * time.Second, To: now}
+		v.Sides[split.Green].Figures = figures.Figures{Requests: requests, Failing: failing,
+			Rate: float64(requests) / 10, Span: 10 * time.Second, To: now}
 		return v
 	}
 	lost := func(v View, n int, ago time.Duration) View {
 		for range n {
-			v.Door.Bad = append(v.Door.Bad, reading.Bad{Mark: reading.Mark{Kind: reading.LostAnswer}, At: now.Add(-ago), Why: "connection refused"})
+			v.Door.Bad = append(v.Door.Bad,
+				reading.Bad{Mark: reading.Mark{Kind: reading.LostAnswer}, At: now.Add(-ago), Why: "connection refused"})
 		}
 		return v
 	}

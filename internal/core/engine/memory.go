@@ -13,15 +13,16 @@ import (
 // Memory is what an engine knows beside its state: all of it where one goes on for another,
 // the track alone where nobody watched in between.
 type Memory struct {
-	At       time.Time        `json:"at,omitzero"` // when it was handed over; zero if it was not
-	Left     time.Duration    `json:"left,omitempty"`
-	Since    time.Time        `json:"since,omitzero"`
-	Homed    time.Time        `json:"homed,omitzero"`
-	Seen     time.Time        `json:"seen,omitzero"`
-	Settled  time.Time        `json:"settled,omitzero"`
-	Again    time.Time        `json:"again,omitzero"`
-	Hole     Hole             `json:"hole,omitzero"`
-	Served   map[string]bool  `json:"served,omitempty"` // by name: the target's instances that stood before it was to get more of them
+	At      time.Time     `json:"at,omitzero"` // when it was handed over; zero if it was not
+	Left    time.Duration `json:"left,omitempty"`
+	Since   time.Time     `json:"since,omitzero"`
+	Homed   time.Time     `json:"homed,omitzero"`
+	Seen    time.Time     `json:"seen,omitzero"`
+	Settled time.Time     `json:"settled,omitzero"`
+	Again   time.Time     `json:"again,omitzero"`
+	Hole    Hole          `json:"hole,omitzero"`
+	// by name: the target's instances that stood before it was to get more of them
+	Served   map[string]bool  `json:"served,omitempty"`
 	Change   Switch           `json:"change,omitzero"`
 	Series   figures.Series   `json:"series"`
 	Guards   guard.Memory     `json:"guards,omitzero"`
@@ -53,8 +54,10 @@ func (e *Engine) Hand(at time.Time) Memory {
 		return Memory{Track: e.track, Hours: e.hours}
 	}
 	return Memory{
-		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested, Hole: e.hole, Served: e.served, Change: e.change,
-		Series: e.series, Guards: e.guards.Hand(), Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds, Track: e.track, Hours: e.hours,
+		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested,
+		Hole: e.hole, Served: e.served, Change: e.change,
+		Series: e.series, Guards: e.guards.Hand(), Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds,
+		Track: e.track, Hours: e.hours,
 	}
 }
 
@@ -76,7 +79,8 @@ func (e *Engine) remember(m Memory) {
 		return
 	}
 	e.handed = true
-	e.left, e.since, e.homed, e.seen, e.settled, e.rested, e.hole, e.change, e.series = m.Left, m.Since, m.Homed, m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
+	e.left, e.since, e.homed, e.seen, e.settled, e.rested, e.hole, e.change, e.series = m.Left, m.Since, m.Homed,
+		m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
 	e.served = m.Served
 	e.guards.Remember(m.Guards)
 	e.before = m.Door
@@ -125,5 +129,6 @@ func (e *Engine) release(at time.Time) []crossing.Event {
 
 // goesOnAsWas reports whether an engine that took over found everything as it was handed to it.
 func (e *Engine) goesOnAsWas(found crossing.Found, order reading.Order) bool {
-	return e.handed && found.Share == e.state.Share && slices.Equal(found.Apart, e.state.Apart) && order.Generation <= e.state.Generation
+	return e.handed && found.Share == e.state.Share && slices.Equal(found.Apart, e.state.Apart) &&
+		order.Generation <= e.state.Generation
 }

@@ -55,7 +55,8 @@ func TestATimeInWhichNothingWasHeard(t *testing.T) {
 		before := b.now
 		b.now = b.now.Add(c.gap)
 		b.e.Pass(b.now)
-		if v := b.e.View(b.now); (v.Hole != Hole{}) != c.hole || c.hole && (!v.Hole.From.Equal(before) || !v.Hole.To.Equal(b.now)) || v.Crossing.Frozen() != c.hole {
+		if v := b.e.View(b.now); (v.Hole != Hole{}) != c.hole ||
+			c.hole && (!v.Hole.From.Equal(before) || !v.Hole.To.Equal(b.now)) || v.Crossing.Frozen() != c.hole {
 			t.Errorf("nothing for %v: the hole is %+v", c.gap, v.Hole)
 		}
 	}
@@ -97,8 +98,10 @@ func TestGoingOnForAnother(t *testing.T) {
 		v := e.View(next.now)
 		_, frozen := v.Crossing.FrozenBy(crossing.FoundAgain)
 		if name == "at once" {
-			if frozen || v.Crossing.Seq != state.Seq || v.Left > before.Left || v.Sides[1].Figures.Requests == 0 || v.Hole != (Hole{}) {
-				t.Errorf("%s: %v, left %v of %v, %d requests known, hole %+v", name, v.Crossing, v.Left, before.Left, v.Sides[1].Figures.Requests, v.Hole)
+			if frozen || v.Crossing.Seq != state.Seq || v.Left > before.Left || v.Sides[1].Figures.Requests == 0 ||
+				v.Hole != (Hole{}) {
+				t.Errorf("%s: %v, left %v of %v, %d requests known, hole %+v", name, v.Crossing, v.Left, before.Left,
+					v.Sides[1].Figures.Requests, v.Hole)
 			}
 		} else if !frozen || v.Hole.From.IsZero() || !v.Again.After(next.now) {
 			t.Errorf("%s: %v, hole %+v", name, v.Crossing, v.Hole)
@@ -262,7 +265,8 @@ func TestAClosedWayBack(t *testing.T) {
 		b := newBench(t, func(p *plan.Plan) { p.WayBack.Freezes = freezes })
 		b.shifts()
 		b.e.state.Was = wayback.Record{Side: split.Blue, At: b.now}
-		b.e.Looked(b.now, wayback.Looks{Data: wayback.Look{At: b.now, Of: 1, Failed: []wayback.Failing{{What: "fits"}}}})
+		b.e.Looked(b.now, wayback.Looks{Data: wayback.Look{At: b.now, Of: 1,
+			Failed: []wayback.Failing{{What: "fits"}}}})
 		if _, frozen := b.e.State().FrozenBy(crossing.WayClosed); frozen != freezes {
 			t.Errorf("with %v it is frozen: %v", freezes, frozen)
 		}
@@ -279,7 +283,8 @@ func TestHandedOverBeforeAnythingWasRead(t *testing.T) {
 	b.shifts()
 	again := New(b.e.plan, b.e.State(), b.now, Memory{})
 	m := again.Hand(b.now.Add(time.Second))
-	next := &bench{t: t, e: New(b.e.plan, b.e.State(), b.now.Add(time.Second), m), now: b.now.Add(time.Second), front: b.front, sides: b.sides}
+	next := &bench{t: t, e: New(b.e.plan, b.e.State(), b.now.Add(time.Second), m), now: b.now.Add(time.Second),
+		front: b.front, sides: b.sides}
 	next.look()
 	if _, frozen := next.e.State().FrozenBy(crossing.FoundAgain); !frozen || !next.e.rested.After(next.now) {
 		t.Errorf("it goes on as if somebody had watched: %v", next.e.State())
@@ -302,7 +307,8 @@ func TestWhoeverWasNotHeardKeepsTheWheel(t *testing.T) {
 func TestARetireRestsAfterAHole(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
-	b.e.state.Stage, b.e.state.Share, b.e.state.Task = crossing.Settled, split.Whole, crossing.Task{ID: 90, Do: crossing.TaskRetire, Side: split.Blue}
+	b.e.state.Stage, b.e.state.Share, b.e.state.Task = crossing.Settled, split.Whole,
+		crossing.Task{ID: 90, Do: crossing.TaskRetire, Side: split.Blue}
 	b.front.Split.Share = split.Whole
 	b.read()
 	b.now = b.now.Add(holeLeast)
@@ -311,7 +317,8 @@ func TestARetireRestsAfterAHole(t *testing.T) {
 		t.Errorf("right after a hole it is held because of %+v", lacks)
 	}
 	b.pass(restAfter)
-	if lacks := b.e.withheld(b.e.state.Task); slices.ContainsFunc(lacks, func(l crossing.Lack) bool { return l.Kind == crossing.LackTime }) {
+	if lacks := b.e.withheld(b.e.state.Task); slices.ContainsFunc(lacks,
+		func(l crossing.Lack) bool { return l.Kind == crossing.LackTime }) {
 		t.Errorf("a minute later it is held because of %+v", lacks)
 	}
 }

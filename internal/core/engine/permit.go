@@ -35,7 +35,8 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 			continue // it does not serve: nobody waits for word of it
 		}
 		if s := &e.sides[side]; !s.fresh(at) {
-			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
+			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At,
+				Said: s.view.Error})
 		} else if unnoted := e.unnoted(at, side); len(unnoted) > 0 {
 			list = append(list, crossing.Lack{Kind: crossing.LackNoted, Side: side, Said: strings.Join(unnoted, ", ")})
 		}
@@ -60,7 +61,8 @@ func (e *Engine) lacks(at time.Time) []crossing.Lack {
 		return list
 	}
 	if blind := e.front.reading.Blind; blind != "" {
-		list = append(list, crossing.Lack{Kind: crossing.LackCounts, Since: e.lacking[lackKey{unread: crossing.LackCounts}], Said: blind})
+		list = append(list, crossing.Lack{Kind: crossing.LackCounts,
+			Since: e.lacking[lackKey{unread: crossing.LackCounts}], Said: blind})
 	}
 	for n, rule := range e.plan.Guards {
 		var s guard.Status
@@ -105,7 +107,8 @@ func (e *Engine) frontLacks(at time.Time) (list []crossing.Lack) {
 // withheld is why a task that was ordered is not to be done now; none if it is.
 func (e *Engine) withheld(t crossing.Task) []crossing.Lack {
 	switch r := e.front.reading; {
-	case t.Do == crossing.TaskRaise && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.TaskRetire && r.Sends(t.Side) > 0:
+	case t.Do == crossing.TaskRaise && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.TaskRetire &&
+		r.Sends(t.Side) > 0:
 		return []crossing.Lack{{Kind: crossing.LackSpare, Side: t.Side}}
 	case t.Do == crossing.TaskRetire && t.Side != e.state.Target && e.now.Before(e.rested): // it is the way back
 		return []crossing.Lack{{Kind: crossing.LackTime, Since: e.rested}}

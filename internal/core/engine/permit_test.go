@@ -53,7 +53,8 @@ func TestTooFewAnswers(t *testing.T) {
 	b.shifts()
 	b.answer(39*time.Second, 6, 1)
 	v := b.e.View(b.now)
-	if len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackAnswers || v.Lacks[0].Need != guard.Least(plan.Failing) || v.Left != 40*time.Second || v.Lacks[0].Since.IsZero() || v.Crossing.Frozen() {
+	if len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackAnswers || v.Lacks[0].Need != guard.Least(plan.Failing) ||
+		v.Left != 40*time.Second || v.Lacks[0].Since.IsZero() || v.Crossing.Frozen() {
 		t.Errorf("with few answers %v are left, lacking %+v: %v", v.Left, v.Lacks, v.Crossing)
 	}
 	b.answer(3*time.Second, 6, 0)
@@ -172,7 +173,8 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 		t.Fatalf("on the last leg blue answered %+v", list)
 	}
 	b.answer(5*time.Minute, 0, 100)
-	if s := b.e.View(b.now).Guards[0]; s.State != guard.Clear || s.Baseline != list[0].Count || !s.AsOf.Equal(list[0].To) {
+	if s := b.e.View(b.now).Guards[0]; s.State != guard.Clear || s.Baseline != list[0].Count ||
+		!s.AsOf.Equal(list[0].To) {
 		t.Errorf("it wears away: %+v", s)
 	}
 	b.e = New(b.e.plan, b.e.State(), b.now, Memory{})
@@ -287,7 +289,8 @@ func TestCountsThatAreMissing(t *testing.T) {
 	b.shifts()
 	b.front.Blind = "access.log: permission denied"
 	b.pass(20 * time.Second)
-	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackCounts || v.Lacks[0].Since.IsZero() || v.Left < 59*time.Minute {
+	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackCounts || v.Lacks[0].Since.IsZero() ||
+		v.Left < 59*time.Minute {
 		t.Errorf("%v are left, lacking %+v", v.Left, v.Lacks)
 	}
 	b.pass(12 * time.Second)
@@ -308,7 +311,8 @@ func TestADoorThatIsNotReached(t *testing.T) {
 		for end := b.now.Add(d); b.now.Before(end); {
 			b.pass(time.Second)
 			e.At = b.now
-			heard.Ended, heard.Bad = append(heard.Ended, e), []reading.Bad{{Mark: reading.Mark{Kind: reading.LostAnswer}, Why: "connection refused"}}
+			heard.Ended, heard.Bad = append(heard.Ended, e),
+				[]reading.Bad{{Mark: reading.Mark{Kind: reading.LostAnswer}, Why: "connection refused"}}
 			b.doored = true
 			b.e.DoorRead(heard)
 		}
@@ -320,7 +324,8 @@ func TestADoorThatIsNotReached(t *testing.T) {
 		t.Errorf("all well, it lacks %v", got)
 	}
 	tell(8*time.Second, reading.Ended{Unreached: 20})
-	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackDoor || v.Lacks[0].Said != "connection refused" {
+	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackDoor ||
+		v.Lacks[0].Said != "connection refused" {
 		t.Errorf("cut off, it lacks %+v", v.Lacks)
 	}
 	tell(32*time.Second, reading.Ended{Unreached: 20})

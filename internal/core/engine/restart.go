@@ -76,7 +76,8 @@ func (e *Engine) wanted(at time.Time) []split.Side {
 	var list []split.Side
 	for _, side := range order {
 		kept := (s.Stage == crossing.Shifting || s.Stage == crossing.Keeping) && s.Moved
-		busy := s.Task.ID != 0 && s.Task.Side == side && (s.Task.Do == crossing.TaskRaise || s.Task.Do == crossing.TaskRetire)
+		busy := s.Task.ID != 0 && s.Task.Side == side &&
+			(s.Task.Do == crossing.TaskRaise || s.Task.Do == crossing.TaskRetire)
 		gets := s.Stage != crossing.None && s.Sends(side) > 0 || known && r.Sends(side) > 0
 		if (gets || kept) && !busy && e.sides[side].fresh(at) {
 			list = append(list, side)
@@ -138,7 +139,8 @@ func (e *Engine) Restarted(at time.Time, i reading.Instance, changed bool, build
 		last = i.Output[n-1]
 	}
 	return append(events, e.decide(at, Self, crossing.CameBack{
-		Side: i.Side, Instance: i.Name, Count: a.count, Exit: i.Exit, Output: last, Changed: changed, Build: build, Failed: failed,
+		Side: i.Side, Instance: i.Name, Count: a.count, Exit: i.Exit, Output: last, Changed: changed, Build: build,
+		Failed: failed,
 	})...)
 }
 

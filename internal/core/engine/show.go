@@ -21,13 +21,19 @@ func (e *Engine) View(at time.Time) View {
 	r := e.front.reading
 	failing, _ := e.plan.Guard(plan.Failing)
 	v := View{
-		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route, Keep: e.plan.Keep, Then: e.plan.Then,
-		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door, Track: e.track[:len(e.track):len(e.track)],
-		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole, Hook: e.hook, Again: e.rested,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed, Changes: e.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind, Own: e.series.Own(at.Add(-figureSpan)), Remembers: r.Remembers, Everywhere: e.everywhere()},
+		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route,
+		Keep: e.plan.Keep, Then: e.plan.Then,
+		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door,
+		Track:    e.track[:len(e.track):len(e.track)],
+		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole,
+		Hook: e.hook, Again: e.rested,
+		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed,
+			Changes: e.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind,
+			Own: e.series.Own(at.Add(-figureSpan)), Remembers: r.Remembers, Everywhere: e.everywhere()},
 	}
 	for _, side := range e.wanted(at) {
-		if slices.ContainsFunc(e.sides[side].view.Instances, func(c reading.Condition) bool { return e.restarts(c.Instance) }) {
+		if slices.ContainsFunc(e.sides[side].view.Instances,
+			func(c reading.Condition) bool { return e.restarts(c.Instance) }) {
 			v.Keeps = append(v.Keeps, side)
 		}
 	}
@@ -65,7 +71,8 @@ func (e *Engine) View(at time.Time) View {
 	v.Split = e.split
 	v.WayBack = e.wayBack(at, v.Traffic)
 	if v.WaysOut, v.Alike = e.waysOut(v); len(v.WaysOut) > 0 {
-		v.Split = SplitView{Asked: v.Split.Asked} // those that are lost name no side, so that the rest says nothing of it
+		// those that are lost name no side, so that the rest says nothing of it
+		v.Split = SplitView{Asked: v.Split.Asked}
 	}
 	v.Overlap = e.overlap(at)
 	if b := e.bench(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 {
@@ -90,12 +97,14 @@ func (e *Engine) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
 	v := e.sides[home].view
 	f := wayback.Facts{
 		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted),
-		FrontRead: e.front.failed == "" && !e.front.at.IsZero(), Rehearsal: e.rehearsal, Rehearsed: wayback.SpreadOf(e.rehearsed),
+		FrontRead: e.front.failed == "" &&
+			!e.front.at.IsZero(), Rehearsal: e.rehearsal, Rehearsed: wayback.SpreadOf(e.rehearsed),
 		Rate: t.Rate, Peak: e.peak(at), Capacity: v.Capacity, Looks: e.looks,
 		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Out[home]),
 	}
 	_, f.Elsewhere = e.astray(at)
-	if part := e.frontPart(home); !slices.ContainsFunc(part, func(c reading.Condition) bool { return c.State == reading.Healthy }) {
+	if part := e.frontPart(home); !slices.ContainsFunc(part,
+		func(c reading.Condition) bool { return c.State == reading.Healthy }) {
 		f.Healthy, f.Instances = 0, len(part) // other parts answer nobody
 	}
 	if !e.sides[home].fresh(at) {
@@ -114,7 +123,8 @@ func (e *Engine) waysOut(v View) (ways []wayout.Way, alike bool) {
 	for _, side := range split.Sides {
 		b := e.lastBench(side)
 		known := v.At.Sub(e.sides[side].view.At) <= knownFor
-		f.Sides[side] = wayout.Side{Known: known, Healthy: b.Healthy, Instances: b.Instances, Capacity: v.Sides[side].Capacity, Bad: e.bad(v.At, side, figureSpan)}
+		f.Sides[side] = wayout.Side{Known: known, Healthy: b.Healthy, Instances: b.Instances,
+			Capacity: v.Sides[side].Capacity, Bad: e.bad(v.At, side, figureSpan)}
 	}
 	return wayout.List(f), wayout.Alike(f)
 }

@@ -113,7 +113,8 @@ func addOnce(list []string, text string) []string {
 // forget drops what is known of a side's instances, because they are others now.
 func (e *Engine) forget(side split.Side) {
 	s := &e.sides[side]
-	s.view = SideView{Changes: s.view.Changes + 1, Every: s.view.Every, Wanted: s.view.Wanted, Stands: s.view.Stands, Figures: s.view.Figures}
+	s.view = SideView{Changes: s.view.Changes + 1, Every: s.view.Every, Wanted: s.view.Wanted, Stands: s.view.Stands,
+		Figures: s.view.Figures}
 }
 
 // Started takes in that all instances of a raise were started, and now have to become
@@ -145,12 +146,17 @@ func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
 	v := raise.Judge(e.plan, t.Side, t.Choices, e.sides[t.Side].view.Instances)
 	switch {
 	case !r.started.IsZero() && v.Healthy():
-		return e.decide(at, Self, crossing.Report{Fact: crossing.Raised{Task: t.ID, Instances: v.Names, Times: v.Times}})
+		return e.decide(at, Self,
+			crossing.Report{Fact: crossing.Raised{Task: t.ID, Instances: v.Names, Times: v.Times}})
 	case !r.started.IsZero() && v.Exited():
-		return e.decide(at, Self, crossing.Report{Fact: crossing.Failed{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
+		return e.decide(at, Self,
+			crossing.Report{Fact: crossing.Failed{Task: t.ID,
+				Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
 	case at.After(r.deadline):
 		limit := e.plan.RaiseLimit(t.Side)
-		return e.decide(at, Self, crossing.Report{Fact: crossing.Failed{Task: t.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v, Limit: limit}}})
+		return e.decide(at, Self,
+			crossing.Report{Fact: crossing.Failed{Task: t.ID,
+				Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v, Limit: limit}}})
 	}
 	return nil
 }
@@ -231,7 +237,8 @@ func (e *Engine) unnoted(at time.Time, side split.Side) []string {
 	noted := func(address string) bool {
 		return slices.ContainsFunc(v.Instances, func(c reading.Condition) bool { return c.Address == address })
 	}
-	if !slices.ContainsFunc(e.front.reading.Sides[side].Instances, func(c reading.Count) bool { return !noted(c.Address) }) {
+	if !slices.ContainsFunc(e.front.reading.Sides[side].Instances,
+		func(c reading.Count) bool { return !noted(c.Address) }) {
 		return nil // mostly
 	}
 	var list []string
@@ -283,17 +290,21 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 	for _, side := range split.Sides {
 		conditions := e.frontPart(side)
 		t := e.state.Task
-		busy := t.ID != 0 && t.Side == side && (t.Do == crossing.TaskRetire || t.Do == crossing.TaskRaise && e.raising.started.IsZero())
-		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) || e.state.Out[side] && e.front.reading.Sends(side) == 0 {
+		busy := t.ID != 0 && t.Side == side &&
+			(t.Do == crossing.TaskRetire || t.Do == crossing.TaskRaise && e.raising.started.IsZero())
+		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) ||
+			e.state.Out[side] && e.front.reading.Sends(side) == 0 {
 			continue
 		}
 		var wanted []reading.Server
 		for _, c := range conditions {
 			if e.joins(side, c) {
-				wanted = append(wanted, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version, Out: c.State == reading.Failing || c.State == reading.Exited})
+				wanted = append(wanted, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version,
+					Out: c.State == reading.Failing || c.State == reading.Exited})
 			}
 		}
-		if len(e.strangers(side)) == 0 && len(e.unnoted(at, side)) == 0 && !sameServers(wanted, e.front.reading.Sides[side].Instances) {
+		if len(e.strangers(side)) == 0 && len(e.unnoted(at, side)) == 0 &&
+			!sameServers(wanted, e.front.reading.Sides[side].Instances) {
 			return Tell{side, wanted}, true
 		}
 	}
@@ -304,7 +315,8 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 // has to be healthy, and where it is the target's, the side has to be proven with it.
 func (e *Engine) joins(side split.Side, c reading.Condition) bool {
 	listed, s := len(e.front.reading.Sides[side].Instances), e.state
-	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.More) // and a share that was ordered before may come yet
+	// and a share that was ordered before may come yet
+	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.More)
 	switch {
 	case e.front.reading.Sends(side) == 0 && !grows || e.lists(side, c.Address):
 		return true
@@ -328,7 +340,8 @@ func (e *Engine) joining(side split.Side) bool {
 
 // lists reports whether the front has an instance of a side at an address, as last read.
 func (e *Engine) lists(side split.Side, address string) bool {
-	return slices.ContainsFunc(e.front.reading.Sides[side].Instances, func(c reading.Count) bool { return c.Address == address })
+	return slices.ContainsFunc(e.front.reading.Sides[side].Instances,
+		func(c reading.Count) bool { return c.Address == address })
 }
 
 // strangers are instances that the front sends requests to, and that the plan does not name though it says who stands

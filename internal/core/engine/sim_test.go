@@ -79,7 +79,8 @@ func TestSimulation(t *testing.T) {
 	wait.Wait()
 	took := time.Since(begun)
 	slices.Sort(moments)
-	t.Logf("%d crossings from -from=%d in %v, %.0f a second, a median of %d moments", len(moments), first, took.Round(time.Millisecond),
+	t.Logf("%d crossings from -from=%d in %v, %.0f a second, a median of %d moments", len(moments), first,
+		took.Round(time.Millisecond),
 		float64(len(moments))/took.Seconds(), moments[len(moments)/2])
 	for _, what := range slices.Sorted(maps.Keys(total)) {
 		t.Logf("%9d  %s", total[what], what)
@@ -219,7 +220,8 @@ func (m *moments) Pop() any {
 }
 
 func newSim(seed uint64) *sim {
-	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 7)), now: time.Unix(1_800_000_000, 0).UTC(), tally: map[string]int{}, health: map[string]reading.Health{}, away: map[string]bool{}}
+	s := &sim{seed: seed, r: rand.New(rand.NewPCG(seed, 7)), now: time.Unix(1_800_000_000, 0).UTC(),
+		tally: map[string]int{}, health: map[string]reading.Health{}, away: map[string]bool{}}
 	s.judge = judge.New(s.now)
 	s.wild = []float64{0, 0.3, 1}[s.r.IntN(3)]
 	s.compares = s.r.IntN(2) == 0
@@ -232,7 +234,8 @@ func newSim(seed uint64) *sim {
 	s.two = s.r.IntN(5) == 0
 	s.first, s.patient = s.r.IntN(10) == 0, s.r.IntN(6) == 0
 	if s.r.IntN(3) == 0 {
-		s.grows = raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0", Instances: 1 + s.r.IntN(2), Until: split.Share(1000 + s.r.IntN(8500)), Then: 3}
+		s.grows = raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0", Instances: 1 + s.r.IntN(2),
+			Until: split.Share(1000 + s.r.IntN(8500)), Then: 3}
 	}
 	if s.first {
 		return s
@@ -270,10 +273,12 @@ func (s *sim) random() *plan.Plan {
 	p := &plan.Plan{
 		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
 		Parts: []plan.Part{{Name: "web", Health: plan.Check{Every: time.Second, Up: 1, Down: 2}}},
-		Keep:  time.Duration(2+s.r.IntN(8)) * time.Second, Then: []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)],
+		Keep:  time.Duration(2+s.r.IntN(8)) * time.Second,
+		Then:  []plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)],
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.02, Then: then()},
-			{Name: "unhealthy", Watch: plan.Unhealthy, Then: then()}, {Name: "no answer at the front", Watch: plan.Lost, Then: then()},
+			{Name: "unhealthy", Watch: plan.Unhealthy, Then: then()},
+			{Name: "no answer at the front", Watch: plan.Lost, Then: then()},
 		},
 		Quiet: []plan.Quiet{plan.QuietAsk, plan.QuietGoOn}[s.r.IntN(2)],
 		Find:  0.02, Sure: 0.99,
@@ -282,11 +287,14 @@ func (s *sim) random() *plan.Plan {
 		p.Guards = append(p.Guards, plan.Guard{Name: "door", Watch: plan.Door, Margin: 0.05, Find: 0.1, Then: then()})
 	}
 	for part := split.Share(500 + s.r.IntN(4000)); part < split.Whole; part += split.Share(1000 + s.r.IntN(6000)) {
-		p.Route = append(p.Route, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0, Sure: s.r.IntN(4) == 0})
+		p.Route = append(p.Route,
+			route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0,
+				Sure: s.r.IntN(4) == 0})
 	}
 	p.Route = append(p.Route, route.Leg{Part: split.Whole})
 	for _, side := range split.Sides {
-		p.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: plan.Capacity{Each: 1000}}
+		p.Parts[0].Stacks[side] = plan.Stack{Instances: 2, Raise: 20 * time.Second, Grace: 5 * time.Second,
+			Capacity: plan.Capacity{Each: 1000}}
 	}
 	return p
 }
@@ -304,7 +312,8 @@ func (s *sim) stand(side split.Side, version string, number int, more bool) {
 		delete(s.health, name)
 		s.judge.Stands(s.now, side, name)
 		s.sides[side] = append(s.sides[side], reading.Instance{
-			Name: name, Part: "web", Side: side, Version: version, Build: "b-" + version, Address: "10.1.0." + name + ":80", Started: s.now, Running: true,
+			Name: name, Part: "web", Side: side, Version: version, Build: "b-" + version,
+			Address: "10.1.0." + name + ":80", Started: s.now, Running: true,
 		})
 	}
 }
@@ -314,7 +323,8 @@ func (s *sim) tell(format string, args ...any) {
 	if !s.tells {
 		return
 	}
-	s.story = append(s.story, fmt.Sprintf("%8.3f  ", s.now.Sub(time.Unix(1_800_000_000, 0)).Seconds())+fmt.Sprintf(format, args...))
+	s.story = append(s.story,
+		fmt.Sprintf("%8.3f  ", s.now.Sub(time.Unix(1_800_000_000, 0)).Seconds())+fmt.Sprintf(format, args...))
 }
 
 // broke notes the first broken promise.
@@ -398,7 +408,8 @@ func (s *sim) count(until time.Time) {
 				s.answered += more
 			}
 		}
-		if !s.deadSince.IsZero() && !s.serves(s.engine.state.Target.Other()) { // one that serves again may not have been heard of yet
+		// one that serves again may not have been heard of yet
+		if !s.deadSince.IsZero() && !s.serves(s.engine.state.Target.Other()) {
 			s.lost += more * s.fails(side)
 			s.stillLost += s.rate * d.Seconds() * s.deadParts[side] * s.fails(side)
 		}
@@ -409,9 +420,11 @@ func (s *sim) count(until time.Time) {
 	for _, side := range split.Sides {
 		part += s.fraction(side) * s.fails(side)
 	}
-	able := s.engine != nil && !s.down && !s.cutOff && !s.now.Before(s.held) && s.now.Sub(s.outside) > 30*time.Second && s.now.Sub(s.begun) > 10*time.Second
+	able := s.engine != nil && !s.down && !s.cutOff && !s.now.Before(s.held) && s.now.Sub(s.outside) > 30*time.Second &&
+		s.now.Sub(s.begun) > 10*time.Second
 	s.judge.Suffers(until, part, able)
-	if e := s.engine; e != nil && e.state.Timed() && !e.state.Frozen() && s.known(until, time.Second) && !s.now.Before(s.everywhere) {
+	if e := s.engine; e != nil && e.state.Timed() && !e.state.Frozen() && s.known(until, time.Second) &&
+		!s.now.Before(s.everywhere) {
 		s.watched += d
 	}
 }
@@ -430,7 +443,8 @@ func (s *sim) fails(side split.Side) float64 {
 
 // serves reports whether anybody of a side does.
 func (s *sim) serves(side split.Side) bool {
-	return len(s.servers[side]) > 0 && slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { return s.health[i.Name] == "" })
+	return len(s.servers[side]) > 0 &&
+		slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { return s.health[i.Name] == "" })
 }
 
 // ring lets the prober's requests come to what they come to.
@@ -569,7 +583,8 @@ func (s *sim) start(m Memory) {
 		s.termed = s.now
 	}
 	s.clockOf = s.skew
-	s.frontRead, s.sidesRead, s.watched, s.deadSince = time.Time{}, [2]time.Time{}, state.Whole()-state.Left, time.Time{}
+	s.frontRead, s.sidesRead, s.watched, s.deadSince = time.Time{}, [2]time.Time{}, state.Whole()-state.Left,
+		time.Time{}
 	if m.At.IsZero() {
 		s.answered, s.door.Ended = 0, nil
 	} else {
@@ -689,7 +704,8 @@ func (s *sim) whenKept(o Order, gone *bool, limit time.Time) {
 	switch {
 	case *gone:
 	case s.onDisk(o.ID):
-		do := map[crossing.TaskKind]func(Order, *bool){crossing.TaskRaise: s.standUp, crossing.TaskProve: s.check, crossing.TaskMove: s.move, crossing.TaskRetire: s.retire}[o.Do]
+		do := map[crossing.TaskKind]func(Order, *bool){crossing.TaskRaise: s.standUp, crossing.TaskProve: s.check,
+			crossing.TaskMove: s.move, crossing.TaskRetire: s.retire}[o.Do]
 		do(o, gone)
 	case s.now.After(limit):
 		s.notDone(o, crossing.TroubleLogbook)
@@ -739,7 +755,9 @@ func (s *sim) readFront() {
 }
 
 func (s *sim) reading() reading.Front {
-	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order, Tells: reading.Capabilities{Counts: true, Waits: true, Both: true}, Remembers: s.remembers, Everywhere: s.hearsay()}
+	r := reading.Front{At: s.now, Split: reading.Split{Revision: s.revision, Share: s.share}, Order: s.order,
+		Tells: reading.Capabilities{Counts: true, Waits: true, Both: true}, Remembers: s.remembers,
+		Everywhere: s.hearsay()}
 	if s.beside != s.share {
 		r.Apart = []reading.Apart{{Front: "quay", Share: s.beside}}
 	}
@@ -787,7 +805,8 @@ func (s *sim) readSide(side split.Side) {
 	r := SideReading{Side: side, Asked: Asked{s.clock(), s.engine.sides[side].view.Changes}, At: s.clock()}
 	truly := s.now
 	for _, i := range s.sides[side] {
-		c := reading.Condition{Instance: i, State: reading.Healthy, At: s.clock(), Since: i.Started, History: []float64{1}}
+		c := reading.Condition{Instance: i, State: reading.Healthy, At: s.clock(), Since: i.Started,
+			History: []float64{1}}
 		if h, ok := s.health[i.Name]; ok {
 			c.State, c.History = h, []float64{-1, -1}
 		}
@@ -904,7 +923,8 @@ func (s *sim) change(o Order, gone *bool) {
 			s.broke("a change that was begun before a going home came through after it")
 		}
 		target := s.engine.state.Target
-		if o.By == Self && s.elsewhere.After(s.engine.state.Begun) && s.outAt.Before(s.elsewhere) && o.Share.Of(target) > s.share.Of(target) && ordered.After(s.elsewhere.Add(2*time.Second)) {
+		if o.By == Self && s.elsewhere.After(s.engine.state.Begun) && s.outAt.Before(s.elsewhere) &&
+			o.Share.Of(target) > s.share.Of(target) && ordered.After(s.elsewhere.Add(2*time.Second)) {
 			s.broke("the route went on after somebody had gone home past the keeper")
 		}
 		by := judge.Vaiven
@@ -931,7 +951,8 @@ func (s *sim) change(o Order, gone *bool) {
 			hears(func() { s.notDone(o, crossing.TroubleFront) })
 			return
 		}
-		in := crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes, Everywhere: s.hearsay()}
+		in := crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes,
+			Everywhere: s.hearsay()}
 		hears(func() { s.report(in) })
 	}
 	if deaf { // also if the process ends meanwhile: the command is on its way
@@ -942,7 +963,8 @@ func (s *sim) change(o Order, gone *bool) {
 				return
 			}
 			// Nobody is there any more to hear of it. Where another has gone on since, it began a term.
-			if !s.down && !(s.compares && s.termed.After(ordered)) && !(s.compares && s.stale(o)) && len(s.servers[0])*len(s.servers[1]) > 0 {
+			if !s.down && !(s.compares && s.termed.After(ordered)) && !(s.compares && s.stale(o)) &&
+				len(s.servers[0])*len(s.servers[1]) > 0 {
 				s.surprises, s.strayAt = true, s.now
 				s.put(judge.Stray, o.Share, o.ID, fmt.Sprintf("task %d of a keeper that is gone", o.ID))
 			}
@@ -956,7 +978,8 @@ func (s *sim) change(o Order, gone *bool) {
 // has to be undone while it is still held at home.
 func (s *sim) stray(ordered time.Time) {
 	s.surprises, s.strayAt = true, s.now
-	if s.ourHome != s.homeAt || !s.homeAt.After(ordered) || s.now.Sub(s.homeAt) > 4*time.Second || s.down || s.now.Before(s.held) {
+	if s.ourHome != s.homeAt || !s.homeAt.After(ordered) || s.now.Sub(s.homeAt) > 4*time.Second || s.down ||
+		s.now.Before(s.held) {
 		return
 	}
 	at, homeAt, disturbed, home := s.now, s.ourHome, s.disturbed, split.Toward(s.order.Side, split.Whole)
@@ -966,7 +989,8 @@ func (s *sim) stray(ordered time.Time) {
 			_, called = s.engine.state.FrozenBy(crossing.NobodyHome) // the front had forgotten who is there
 		}
 		if s.disturbed == disturbed && !s.outAt.After(homeAt) && !s.outside.After(at) && s.share != home && !called {
-			s.broke("a change came through after a going home, and 6 s later the front has %v on green: %v", s.share, s.engine.state)
+			s.broke("a change came through after a going home, and 6 s later the front has %v on green: %v", s.share,
+				s.engine.state)
 		}
 	})
 }
@@ -1000,7 +1024,8 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 			s.later(pause, func() { s.goHome(o, gone, min(2*pause, 2*time.Second)) })
 			return
 		}
-		s.report(crossing.Returned{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision, Everywhere: s.hearsay()})
+		s.report(crossing.Returned{Task: o.ID, Share: s.share, Generation: s.order.Generation, Revision: s.revision,
+			Everywhere: s.hearsay()})
 	})
 }
 
@@ -1059,7 +1084,8 @@ func (s *sim) check(o Order, gone *bool) {
 	}
 	s.later(s.millis(200, 2000), func() {
 		s.unless(gone, func() {
-			if s.accepts = func() { s.judge.Proven(s.now, o.Side, names...) }; (r.Pass || r.Ask && s.accepted) && !*gone {
+			if s.accepts = func() { s.judge.Proven(s.now, o.Side, names...) }; (r.Pass || r.Ask && s.accepted) &&
+				!*gone {
 				s.accepts()
 			}
 			s.report(crossing.Proved{Task: o.ID, Proof: proof.Proof{Results: []proof.Result{r}}})
@@ -1130,7 +1156,8 @@ func (s *sim) ending(o Order, gone *bool, emptied time.Time) {
 		}
 		s.feels(o.Side, name, reading.Failing)
 		s.after(s.millis(20, 1000), func() {
-			s.sides[o.Side] = slices.DeleteFunc(slices.Clone(s.sides[o.Side]), func(i reading.Instance) bool { return i.Name == name })
+			s.sides[o.Side] = slices.DeleteFunc(slices.Clone(s.sides[o.Side]),
+				func(i reading.Instance) bool { return i.Name == name })
 			s.judge.Gone(s.now, o.Side, name)
 		})
 		s.later(s.millis(25, 1100), func() { s.ending(o, gone, emptied) })
@@ -1166,7 +1193,8 @@ func (s *sim) ask(in crossing.Input) error {
 	}
 	s.engine.Present(s.clock(), func(client string) bool { return !s.away[client] })
 	had := s.engine.state.Wheel
-	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: by, From: "quay", Client: client, Take: take, Seen: seen}, in)
+	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: by, From: "quay", Client: client, Take: take,
+		Seen: seen}, in)
 	s.tell("%s: %T %+v (of #%d): %v", client, in, in, seen, err)
 	if err == nil {
 		switch in := in.(type) {
@@ -1220,7 +1248,9 @@ func (s *sim) begin() crossing.Begin {
 		live = split.Green
 	}
 	return crossing.Begin{
-		Service: "sailings", Number: s.engine.state.Number + 1, Target: live.Other(), LiveVersion: "4.2.0", Choices: []raise.Choice{raisedAt(s.grows)}, Nobody: s.first && len(s.sides[live]) == 0, AtOnce: s.r.IntN(8) == 0,
+		Service: "sailings", Number: s.engine.state.Number + 1, Target: live.Other(), LiveVersion: "4.2.0",
+		Choices: []raise.Choice{raisedAt(s.grows)}, Nobody: s.first &&
+			len(s.sides[live]) == 0, AtOnce: s.r.IntN(8) == 0,
 		Hold: s.r.IntN(2) == 0, Route: s.plan.Route, Keep: s.plan.Keep, Then: s.plan.Then,
 	}
 }
@@ -1236,8 +1266,10 @@ func raisedAt(grows raise.Choice) raise.Choice {
 // rerouted is another route from where it is.
 func (s *sim) rerouted(c crossing.State) route.Route {
 	legs := slices.Clone(c.Route[:min(c.Leg+1, len(c.Route))])
-	for part := c.Part() + split.Share(500+s.r.IntN(5000)); part < split.Whole; part += split.Share(500 + s.r.IntN(5000)) {
-		legs = append(legs, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
+	step := func() split.Share { return split.Share(500 + s.r.IntN(5000)) }
+	for part := c.Part() + step(); part < split.Whole; part += step() {
+		legs = append(legs, route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second,
+			Ask: s.r.IntN(4) == 0})
 	}
 	return append(legs, route.Leg{Part: split.Whole})
 }
@@ -1252,9 +1284,12 @@ func (s *sim) person() {
 	share := split.Share(s.r.IntN(10_001))
 	var in crossing.Input
 	odd := []crossing.Input{
-		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{}, crossing.Next{Leg: next}, crossing.Prove{}, crossing.Retire{},
-		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.Yes{Question: c.Seq}, crossing.No{Question: c.Question.ID},
-		crossing.Raise{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices}, crossing.TakeWheel{}, crossing.LeaveWheel{Client: c.Wheel.Client},
+		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{},
+		crossing.Next{Leg: next}, crossing.Prove{}, crossing.Retire{},
+		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.Yes{Question: c.Seq},
+		crossing.No{Question: c.Question.ID},
+		crossing.Raise{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices}, crossing.TakeWheel{},
+		crossing.LeaveWheel{Client: c.Wheel.Client},
 		crossing.Reroute{Route: s.rerouted(c)}, crossing.Reroute{Route: s.rerouted(c)},
 	}
 	switch {
@@ -1336,7 +1371,8 @@ func (s *sim) holds(e crossing.Event) {
 		}
 	case crossing.Ordered:
 		s.ordered = e.Seq
-		if e.At.Before(s.dead) && f.Task.Do == crossing.TaskMove && !f.Task.Act && f.Task.Share.Of(c.Target) > before.Part() {
+		if e.At.Before(s.dead) && f.Task.Do == crossing.TaskMove && !f.Task.Act &&
+			f.Task.Share.Of(c.Target) > before.Part() {
 			s.broke("more is to go to %v, where nobody serves", c.Target)
 		}
 		if f.Task.Do == crossing.TaskRetire && c.Share.Of(f.Task.Side) > 0 {
@@ -1353,7 +1389,8 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 	goesOn := false
 	switch f := e.What.(type) {
 	case crossing.Ordered:
-		goesOn = f.Task.More || f.Task.Do == crossing.TaskMove && !before.Due.On && !f.Task.Act && f.Task.Share.Of(before.Target) > before.Part() ||
+		goesOn = f.Task.More || f.Task.Do == crossing.TaskMove && !before.Due.On && !f.Task.Act &&
+			f.Task.Share.Of(before.Target) > before.Part() ||
 			f.Task.Do == crossing.TaskRetire && f.Task.Side != before.Target && before.Stage == crossing.Settled
 	case crossing.Ended:
 		goesOn = f.Stage == crossing.Settled
@@ -1366,7 +1403,8 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 		known = s.now.Sub(s.frontRead) <= freshFront && s.now.Sub(s.sidesRead[before.Target]) <= 5*time.Second
 	}
 	if !known {
-		s.broke("it goes on though the front was read %v ago, and the sides %v and %v ago: %+v", s.now.Sub(s.frontRead), s.now.Sub(s.sidesRead[0]), s.now.Sub(s.sidesRead[1]), e.What)
+		s.broke("it goes on though the front was read %v ago, and the sides %v and %v ago: %+v", s.now.Sub(s.frontRead),
+			s.now.Sub(s.sidesRead[0]), s.now.Sub(s.sidesRead[1]), e.What)
 	}
 	if before.Stage == crossing.Keeping && !s.serves(before.Target) && e.At.Before(s.dead) {
 		s.broke("it settles on %v, where nobody serves", before.Target)
@@ -1387,11 +1425,14 @@ func (s *sim) permitted(e crossing.Event, before crossing.State) {
 		answered += s.rate
 	}
 	for _, g := range s.plan.Guards {
-		if g.Watch == plan.Failing && answered <= float64(guard.Least(g.Watch))-1 && !slices.Contains(before.Waived, g.Name) {
-			s.broke("it went on by itself after %.0f answers, and %s needs %d: %+v", s.answered, g.Name, guard.Least(g.Watch), e.What)
+		if g.Watch == plan.Failing && answered <= float64(guard.Least(g.Watch))-1 &&
+			!slices.Contains(before.Waived, g.Name) {
+			s.broke("it went on by itself after %.0f answers, and %s needs %d: %+v", s.answered, g.Name,
+				guard.Least(g.Watch), e.What)
 		}
 		if g.Watch == plan.Door && s.now.Sub(s.doorHeard) > doorSilent && !slices.Contains(before.Waived, g.Name) {
-			s.broke("it went on by itself after the prober has heard nothing for %v: %+v", s.now.Sub(s.doorHeard), e.What)
+			s.broke("it went on by itself after the prober has heard nothing for %v: %+v", s.now.Sub(s.doorHeard),
+				e.What)
 		}
 	}
 }
@@ -1412,7 +1453,8 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 		s.judge.Returns(s.now)
 	case crossing.Ended:
 		s.judge.Ends(s.now, f.Stage == crossing.Settled)
-		if f.Stage == crossing.RolledBack && !s.outside.After(s.homeAt) && !s.strayAt.After(s.homeAt) && !s.homeAt.IsZero() {
+		if f.Stage == crossing.RolledBack && !s.outside.After(s.homeAt) && !s.strayAt.After(s.homeAt) &&
+			!s.homeAt.IsZero() {
 			s.judge.Told(s.now, "rolled back", split.Toward(c.Target.Other(), split.Whole))
 		}
 	case crossing.Accepted: // which is an answer to the question that it asked
@@ -1429,7 +1471,8 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 		}
 	case crossing.Ordered:
 		switch t := f.Task; {
-		case t.Do == crossing.TaskMove, t.More: // where the side gets more instances first, it was that order that went on
+		// where the side gets more instances first, it was that order that went on
+		case t.Do == crossing.TaskMove, t.More:
 			s.judge.Ordered(s.now, e.Seq, t.Share, e.By == Self && !before.Due.On)
 		case t.Do == crossing.TaskRetire:
 			s.retiring = e.Seq
@@ -1447,7 +1490,9 @@ func (s *sim) still() {
 	e := s.engine
 	c := e.state
 	home := e.bench(c.Target.Other())
-	dead := home.Known && home.Healthy == 0 && home.Other > 0 && (c.Stage == crossing.Shifting || c.Stage == crossing.Keeping) && !c.GoingBack && c.Task.ID == 0 && s.share == c.Share
+	dead := home.Known && home.Healthy == 0 && home.Other > 0 &&
+		(c.Stage == crossing.Shifting || c.Stage == crossing.Keeping) && !c.GoingBack && c.Task.ID == 0 &&
+		s.share == c.Share
 	switch {
 	case s.deadSince.IsZero() && dead:
 		s.deadSince, s.deadShare, s.lost, s.stillLost = s.now, s.share, 0, 0
@@ -1455,10 +1500,13 @@ func (s *sim) still() {
 			s.deadParts[side] = s.fraction(side)
 		}
 	case s.deadSince.IsZero():
-	case home.Known && (home.Healthy > 0 || home.Other == 0) || s.outside.After(s.deadSince) || s.elsewhere.After(s.deadSince) || s.strayAt.After(s.deadSince):
-		s.deadSince = time.Time{} // it serves again, or nobody does anywhere, or somebody else steers, or what a person did before comes through
+	case home.Known && (home.Healthy > 0 || home.Other == 0) || s.outside.After(s.deadSince) ||
+		s.elsewhere.After(s.deadSince) || s.strayAt.After(s.deadSince):
+		// it serves again, or nobody does anywhere, or somebody else steers, or what a person did before comes through
+		s.deadSince = time.Time{}
 	case s.lost > s.stillLost+3*s.rate: // until the sides are read again
-		s.broke("nobody serves on the live side: %.0f requests failed since, and %.0f had everything stayed at %v: %v", s.lost, s.stillLost, s.deadShare, c)
+		s.broke("nobody serves on the live side: %.0f requests failed since, and %.0f had everything stayed at %v: %v",
+			s.lost, s.stillLost, s.deadShare, c)
 	}
 }
 
@@ -1556,7 +1604,8 @@ func (s *sim) strikes() {
 		if c := s.engine.state.Wheel.Client; c != "" {
 			s.away[c] = true
 		}
-	case s.engine.state.Task.ID == 0 && s.kept == len(s.all) && s.skew == s.clockOf && !s.now.Before(s.held) && s.happens("the keeper was handed over", 6):
+	case s.engine.state.Task.ID == 0 && s.kept == len(s.all) && s.skew == s.clockOf && !s.now.Before(s.held) &&
+		s.happens("the keeper was handed over", 6):
 		*s.cancel = true
 		s.start(asRead(s.engine.Hand(s.clock())))
 	case s.happens("the clock jumped", 20):
@@ -1671,9 +1720,13 @@ func (s *sim) ends() {
 	home := split.Toward(c.Target.Other(), split.Whole)
 	gone := len(s.sides[c.Target.Other()]) == 0 && len(s.servers[c.Target.Other()]) == 0
 	if err := s.ask(crossing.Back{Force: true}); err == nil && !gone {
-		s.quiet(15*time.Second, func() bool { return s.share == home && s.beside == home && s.engine.state.Stage.Over() })
+		s.quiet(15*time.Second, func() bool {
+			return s.share == home && s.beside == home &&
+				s.engine.state.Stage.Over()
+		})
 		if s.broken == "" && (s.share != home || s.beside != home) {
-			s.broke("it was sent home, and the front has %v on green, the one beside it %v: %v", s.share, s.beside, s.engine.state)
+			s.broke("it was sent home, and the front has %v on green, the one beside it %v: %v", s.share, s.beside,
+				s.engine.state)
 		}
 		if c := s.engine.state; s.broken == "" && !c.Stage.Over() {
 			s.broke("it went home and is not over: %v", c)
@@ -1685,13 +1738,16 @@ func (s *sim) ends() {
 	if s.broken != "" {
 		return
 	}
-	if c := s.engine.state; c.Task.ID != 0 && !c.Stage.UnderWay() && !(c.Task.Do == crossing.TaskRetire && !s.serves(c.Task.Side.Other())) {
+	if c := s.engine.state; c.Task.ID != 0 && !c.Stage.UnderWay() &&
+		!(c.Task.Do == crossing.TaskRetire && !s.serves(c.Task.Side.Other())) {
 		s.broke("what was to be done is never done: %v: %+v, %v", c, s.engine.withheld(c.Task), s.health)
 	}
 	s.quiet(6*time.Second, func() bool {
-		return s.engine.state.Task.ID == 0 && s.engine.state.Share == s.share && (len(s.engine.state.Apart) > 0) == (s.share != s.beside)
+		return s.engine.state.Task.ID == 0 && s.engine.state.Share == s.share &&
+			(len(s.engine.state.Apart) > 0) == (s.share != s.beside)
 	})
-	if c := s.engine.state; s.broken == "" && c.Task.ID == 0 && (c.Share != s.share || (len(c.Apart) > 0) != (s.share != s.beside)) {
+	if c := s.engine.state; s.broken == "" && c.Task.ID == 0 &&
+		(c.Share != s.share || (len(c.Apart) > 0) != (s.share != s.beside)) {
 		s.broke("it says that %v is on green, and it is %v", c.Share, s.share)
 	}
 	s.replays()

@@ -34,7 +34,8 @@ type SplitView struct {
 // JudgeSplit says whether requests are split as asked: by the front's counts of those on
 // green and in all, and by the answers of each side that the prober got where it meets both. Where
 // the key keeps clients together and the front counts them, it is clients that are counted.
-func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, counts evidence.Count, probed [2]int64) SplitView {
+func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, counts evidence.Count,
+	probed [2]int64) SplitView {
 	tolerance := evidence.Independent
 	if f.Together() && !tells.Clients {
 		tolerance = evidence.Clustered
@@ -45,7 +46,8 @@ func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, cou
 	}
 	v := SplitView{
 		Asked: share, Counts: counts, Door: door, Clients: f.Together() && tells.Clients,
-		Front: evidence.Asked(share.Fraction(), counts, tolerance), Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
+		Front:  evidence.Asked(share.Fraction(), counts, tolerance),
+		Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
 	}
 	v.Wrong = v.Front.Verdict == evidence.Wrong || v.Prober.Verdict == evidence.Wrong
 	return v
@@ -79,7 +81,8 @@ func (e *Engine) judgeSplit(now time.Time) {
 		since = from
 	}
 	before := e.split
-	if counts := Split(&e.series, since, e.plan.Front, e.front.reading.Tells); counts != before.Counts || s.Share != before.Asked || e.door.At.After(e.splitAt) {
+	if counts := Split(&e.series, since, e.plan.Front, e.front.reading.Tells); counts != before.Counts ||
+		s.Share != before.Asked || e.door.At.After(e.splitAt) {
 		e.split = JudgeSplit(s.Share, e.plan.Front, e.front.reading.Tells, counts, e.door.Seen(since))
 		e.splitAt = e.door.At
 	}

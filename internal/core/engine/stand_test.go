@@ -36,12 +36,15 @@ func TestWhatStandsLeavesTheRotation(t *testing.T) {
 		t.Errorf("the front is told of a side that was retired: %+v", tell)
 	}
 	v := b.e.View(b.now)
-	if !v.Sides[split.Blue].Out || !v.Sides[split.Blue].Stands || len(v.Sides[split.Blue].Instances) != 1 || v.Sides[split.Green].Stands {
+	if !v.Sides[split.Blue].Out || !v.Sides[split.Blue].Stands || len(v.Sides[split.Blue].Instances) != 1 ||
+		v.Sides[split.Green].Stands {
 		t.Errorf("blue is %+v", v.Sides[split.Blue])
 	}
 	b.refused(crossing.Back{}, crossing.Gone)
 	if err := b.command(crossing.Begin{
-		Service: "sailings", Number: 2, Target: split.Blue, LiveVersion: "4.3.0", Choices: []raise.Choice{{Part: "web", Version: "4.2.0", Build: "another"}}, Route: b.e.plan.Route, Keep: time.Minute,
+		Service: "sailings", Number: 2, Target: split.Blue, LiveVersion: "4.3.0",
+		Choices: []raise.Choice{{Part: "web", Version: "4.2.0", Build: "another"}}, Route: b.e.plan.Route,
+		Keep: time.Minute,
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -59,7 +62,8 @@ func TestWhatStandsLeavesTheRotation(t *testing.T) {
 // named once, one that is gone is taken out.
 func TestStrangersAreLeftAlone(t *testing.T) {
 	b := newBench(t, stands(split.Blue))
-	b.front.Sides[split.Blue].Instances = append(b.front.Sides[split.Blue].Instances, reading.Count{Server: reading.Server{Name: "app3", Address: "10.1.0.9:80"}})
+	b.front.Sides[split.Blue].Instances = append(b.front.Sides[split.Blue].Instances,
+		reading.Count{Server: reading.Server{Name: "app3", Address: "10.1.0.9:80"}})
 	b.look()
 	if tell, ok := b.e.Telling(b.now); ok {
 		t.Errorf("the front is told %+v", tell)
@@ -113,7 +117,8 @@ func TestARaiseOfWhatStands(t *testing.T) {
 func TestAtOnce(t *testing.T) {
 	b := newBench(t)
 	begin := crossing.Begin{
-		Service: "sailings", Number: 1, Target: split.Green, LiveVersion: "4.2.0", Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}}, AtOnce: true,
+		Service: "sailings", Number: 1, Target: split.Green, LiveVersion: "4.2.0",
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}}, AtOnce: true,
 		Route: b.e.plan.Route, Keep: b.e.plan.Keep,
 	}
 	b.refused(begin, crossing.LiveServes)

@@ -16,7 +16,8 @@ func (e *Engine) terms() guard.Terms {
 	if e.state.Stage.UnderWay() {
 		legs, keep = e.state.Route, e.state.Keep
 	}
-	return guard.Terms{Alpha: 1 - e.plan.Sure, Seconds: int(lasts(e.plan, legs, keep).Seconds()), Blocks: planned(e.plan, legs, keep), Restarts: e.state.Resumed}
+	return guard.Terms{Alpha: 1 - e.plan.Sure, Seconds: int(lasts(e.plan, legs, keep).Seconds()),
+		Blocks: planned(e.plan, legs, keep), Restarts: e.state.Resumed}
 }
 
 // planned is how many readings of the front a route is to have until the old side may be retired.
@@ -42,7 +43,8 @@ func (e *Engine) guarding() forecast.Guarding {
 // Guarding is what the plan's guard on failing answers goes by on a route.
 func Guarding(p *plan.Plan, legs route.Route, keep time.Duration) forecast.Guarding {
 	failing, _ := p.Guard(plan.Failing)
-	return forecast.Guarding{Margin: failing.Margin, Level: guard.Level(p.Guards, 1-p.Sure), Blocks: planned(p, legs, keep)}
+	return forecast.Guarding{Margin: failing.Margin, Level: guard.Level(p.Guards, 1-p.Sure),
+		Blocks: planned(p, legs, keep)}
 }
 
 // Evidence is what the guards that compare have come to since the crossing began.
@@ -60,7 +62,8 @@ func (e *Engine) unsure() []crossing.Unsure {
 // sure reports whether a leg that lasts until sure has lasted long enough.
 func (e *Engine) sure() bool {
 	least, until := e.state.UntilSure()
-	return until && e.judged.After(e.state.Since) && e.state.Whole()-e.left >= least && len(e.statuses) > 0 && len(e.unsure()) == 0
+	return until && e.judged.After(e.state.Since) && e.state.Whole()-e.left >= least && len(e.statuses) > 0 &&
+		len(e.unsure()) == 0
 }
 
 // Ends is when a leg that lasts until sure will probably end, counted from now, and whether that can be

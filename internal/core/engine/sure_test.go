@@ -40,7 +40,8 @@ func TestALegThatNeverIsSure(t *testing.T) {
 	b.shifts()
 	b.answer(20*time.Second, 16, 4)
 	v := b.e.View(b.now)
-	if ends, known := v.Ends(); len(v.Sure.Unsure) != 1 || v.Sure.Unsure[0].Guard != "failing" || !known || ends <= 0 || ends > v.Left {
+	if ends, known := v.Ends(); len(v.Sure.Unsure) != 1 || v.Sure.Unsure[0].Guard != "failing" || !known || ends <= 0 ||
+		ends > v.Left {
 		t.Errorf("%+v: it ends in %v, %v; %v are left", v.Sure.Unsure, ends, known, v.Left)
 	}
 	b = newBench(t, until)
@@ -74,7 +75,8 @@ func TestEvidenceOverARestart(t *testing.T) {
 		return g.Needed, g.Excluded
 	}
 	if needed, excluded := again(handed); needed != before.Needed || excluded > before.Excluded {
-		t.Errorf("handed over, it needs %v and excludes %v; before %v and %v", needed, excluded, before.Needed, before.Excluded)
+		t.Errorf("handed over, it needs %v and excludes %v; before %v and %v", needed, excluded, before.Needed,
+			before.Excluded)
 	}
 	one, _ := again(Memory{})
 	two, _ := again(Memory{})

@@ -18,30 +18,34 @@ import (
 // View is everything that is known of a service at a moment. What it shares with the
 // engine is never changed.
 type View struct {
-	At       time.Time         `json:"at"`
-	Service  string            `json:"service"`
-	Ready    bool              `json:"ready"`           // front and stacks were read, so commands are taken
-	Crossing crossing.State    `json:"crossing"`        // its stage is empty if there never was one
-	Left     time.Duration     `json:"left"`            // of leg or keep, of the time that is watched
-	Lacks    []crossing.Lack   `json:"lacks,omitempty"` // what has to be known for the route to go on, and is not
-	Held     []crossing.Lack   `json:"held,omitempty"`  // why a side that is to be retired is not yet
-	Keeps    []split.Side      `json:"keeps,omitempty"` // sides whose instances are started again when they end
-	Planned  route.Route       `json:"planned"`         // the plan's route
-	Keep     time.Duration     `json:"keep"`
-	Then     plan.Then         `json:"then"`
-	Live     split.Side        `json:"live"`           // while nothing is crossing, the side that had all requests last
-	Dead     bool              `json:"dead,omitempty"` // nothing is crossing, and nobody of the live side serves
-	Ails     bool              `json:"ails,omitempty"` // nothing is crossing, and what ails a side that gets requests does so now
-	Spare    Spare             `json:"spare,omitzero"` // what stands ready where the live side does not serve as it should
-	Front    FrontView         `json:"front"`
-	Split    SplitView         `json:"split"`
-	Sides    [2]SideView       `json:"sides"`
-	Typical  time.Duration     `json:"typical,omitempty"` // from an instance's start until it is healthy, by earlier crossings
-	Overlap  Overlap           `json:"overlap,omitzero"`
-	Parts    []Part            `json:"parts"`
-	Guards   []guard.Status    `json:"guards"`
-	WayBack  wayback.Readiness `json:"way_back"`
-	Alike    bool              `json:"alike,omitempty"`    // both sides get requests and fail alike: it is something that they share
+	At       time.Time       `json:"at"`
+	Service  string          `json:"service"`
+	Ready    bool            `json:"ready"`           // front and stacks were read, so commands are taken
+	Crossing crossing.State  `json:"crossing"`        // its stage is empty if there never was one
+	Left     time.Duration   `json:"left"`            // of leg or keep, of the time that is watched
+	Lacks    []crossing.Lack `json:"lacks,omitempty"` // what has to be known for the route to go on, and is not
+	Held     []crossing.Lack `json:"held,omitempty"`  // why a side that is to be retired is not yet
+	Keeps    []split.Side    `json:"keeps,omitempty"` // sides whose instances are started again when they end
+	Planned  route.Route     `json:"planned"`         // the plan's route
+	Keep     time.Duration   `json:"keep"`
+	Then     plan.Then       `json:"then"`
+	Live     split.Side      `json:"live"`           // while nothing is crossing, the side that had all requests last
+	Dead     bool            `json:"dead,omitempty"` // nothing is crossing, and nobody of the live side serves
+	// nothing is crossing, and what ails a side that gets requests does so now
+	Ails bool `json:"ails,omitempty"`
+	// what stands ready where the live side does not serve as it should
+	Spare Spare       `json:"spare,omitzero"`
+	Front FrontView   `json:"front"`
+	Split SplitView   `json:"split"`
+	Sides [2]SideView `json:"sides"`
+	// from an instance's start until it is healthy, by earlier crossings
+	Typical time.Duration     `json:"typical,omitempty"`
+	Overlap Overlap           `json:"overlap,omitzero"`
+	Parts   []Part            `json:"parts"`
+	Guards  []guard.Status    `json:"guards"`
+	WayBack wayback.Readiness `json:"way_back"`
+	// both sides get requests and fail alike: it is something that they share
+	Alike    bool              `json:"alike,omitempty"`
 	WaysOut  []wayout.Way      `json:"ways_out,omitempty"` // what helps, where a side that gets requests is ill
 	Door     reading.Door      `json:"door"`
 	Track    []Point           `json:"-"`              // oldest first: asked for by time
@@ -63,9 +67,10 @@ type Spare struct {
 
 // Sureness is how sure the guards that compare have to be, and of what.
 type Sureness struct {
-	Of     float64           `json:"of"`               // the certainty, for all of them together and the whole crossing
-	Find   float64           `json:"find"`             // the fault that the guard on failing answers is to find
-	Unsure []crossing.Unsure `json:"unsure,omitempty"` // guards that have not excluded theirs on this leg, while it lasts until sure
+	Of   float64 `json:"of"`   // the certainty, for all of them together and the whole crossing
+	Find float64 `json:"find"` // the fault that the guard on failing answers is to find
+	// guards that have not excluded theirs on this leg, while it lasts until sure
+	Unsure []crossing.Unsure `json:"unsure,omitempty"`
 }
 
 // Hook is a command of the plan's that something waits for.
@@ -91,20 +96,22 @@ type Part struct {
 
 // FrontView is the front as last read.
 type FrontView struct {
-	At      time.Time        `json:"at,omitzero"` // of the reading
-	Every   time.Duration    `json:"every"`       // how often it is read
-	Split   reading.Split    `json:"split"`
-	Order   reading.Order    `json:"order,omitzero"`
-	Error   string           `json:"error,omitempty"`  // of the last try; the rest is older then
-	Apart   []reading.Apart  `json:"apart,omitempty"`  // members that have another share
-	Unread  []reading.Unread `json:"unread,omitempty"` // members that could not be read
-	Notice  string           `json:"notice,omitempty"`
-	Blind   string           `json:"blind,omitempty"`   // why what it counts is not known just now
-	Own     int64            `json:"own,omitempty"`     // requests of the time that figures are of that it answered itself with an error, assigned to no side
-	Changes uint64           `json:"changes,omitempty"` // of ours that were confirmed
+	At     time.Time        `json:"at,omitzero"` // of the reading
+	Every  time.Duration    `json:"every"`       // how often it is read
+	Split  reading.Split    `json:"split"`
+	Order  reading.Order    `json:"order,omitzero"`
+	Error  string           `json:"error,omitempty"`  // of the last try; the rest is older then
+	Apart  []reading.Apart  `json:"apart,omitempty"`  // members that have another share
+	Unread []reading.Unread `json:"unread,omitempty"` // members that could not be read
+	Notice string           `json:"notice,omitempty"`
+	Blind  string           `json:"blind,omitempty"` // why what it counts is not known just now
+	// requests of the time that figures are of that it answered itself with an error, assigned to no side
+	Own     int64  `json:"own,omitempty"`
+	Changes uint64 `json:"changes,omitempty"` // of ours that were confirmed
 	// Remembers is how long those who ask may go by what was before, after a change; 0 where nobody does.
-	Remembers  time.Duration `json:"remembers,omitzero"`
-	Everywhere time.Time     `json:"everywhere,omitzero"` // until when somebody may go by what was before the last change
+	Remembers time.Duration `json:"remembers,omitzero"`
+	// until when somebody may go by what was before the last change
+	Everywhere time.Time `json:"everywhere,omitzero"`
 }
 
 // SideView is one side with its instances and figures.
@@ -119,14 +126,17 @@ type SideView struct {
 	At        time.Time           `json:"at,omitzero"`      // of the reading of the instances
 	Every     time.Duration       `json:"every"`            // how often they are read
 	Error     string              `json:"error,omitempty"`
-	Figures   figures.Figures     `json:"figures"`            // of the last seconds
-	Served    []figures.Served    `json:"served,omitempty"`   // what its instances answered lately, by address; none where the front counts none
-	Capacity  float64             `json:"capacity"`           // requests a second that the healthy instances carry; 0 if not known
-	Open      int64               `json:"open"`               // requests being answered
-	Changes   uint64              `json:"changes,omitempty"`  // how often its instances were made others
-	Restarts  []Restart           `json:"restarts,omitempty"` // instances that had ended and were started again
-	Queue     *reading.Queue      `json:"queue,omitempty"`    // that its instances take messages from, where they do
-	Strange   []string            `json:"strange,omitempty"`  // addresses that the front sends requests to, and that the plan does not name
+	Figures   figures.Figures     `json:"figures"` // of the last seconds
+	// what its instances answered lately, by address; none where the front counts none
+	Served []figures.Served `json:"served,omitempty"`
+	// requests a second that the healthy instances carry; 0 if not known
+	Capacity float64        `json:"capacity"`
+	Open     int64          `json:"open"`               // requests being answered
+	Changes  uint64         `json:"changes,omitempty"`  // how often its instances were made others
+	Restarts []Restart      `json:"restarts,omitempty"` // instances that had ended and were started again
+	Queue    *reading.Queue `json:"queue,omitempty"`    // that its instances take messages from, where they do
+	// addresses that the front sends requests to, and that the plan does not name
+	Strange []string `json:"strange,omitempty"`
 }
 
 // Point is one second of the track.

@@ -92,7 +92,8 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 	}
 	alarm, tripped := e.tripped()
 	if tripped {
-		events = append(events, e.decide(at, Guards, crossing.Alarmed{Alarm: alarm, Home: e.homeFrom(at, e.watched())})...)
+		events = append(events, e.decide(at, Guards,
+			crossing.Alarmed{Alarm: alarm, Home: e.homeFrom(at, e.watched())})...)
 	}
 	return append(events, e.recovers(at, tripped)...)
 }
@@ -125,7 +126,8 @@ func (e *Engine) homeFrom(at time.Time, from split.Side) crossing.Serving {
 	const lately = 3 * time.Second
 	if b := e.bad(at, home.Side, lately); b >= wayout.Half && b > e.bad(at, from, lately) {
 		// To go where more fails than here helps nobody, whatever its instances say.
-		home = crossing.Serving{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1), Failing: b}
+		home = crossing.Serving{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1),
+			Failing: b}
 	}
 	return home
 }
@@ -195,9 +197,12 @@ func (e *Engine) facts(at time.Time) guard.Facts {
 	s, side := e.state, e.watched()
 	serving, wanted := e.sides[side].view.Instances, e.sides[side].view.Wanted
 	f := guard.Facts{
-		Now: at, Since: e.since, Target: side, Series: &e.series, FrontRead: e.front.fresh(at) && e.front.reading.Blind == "", Queue: e.front.reading.Sides[side].Queue, Tells: e.front.reading.Tells, SideRead: e.sides[side].fresh(at),
-		Ill: e.ill, Restarted: e.cameBack(side, e.since), Door: e.door, Share: e.part(side), Changed: e.changed(),
-		Together: e.plan.Front.Together(), FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),
+		Now: at, Since: e.since, Target: side, Series: &e.series, FrontRead: e.front.fresh(at) &&
+			e.front.reading.Blind == "", Queue: e.front.reading.Sides[side].Queue, Tells: e.front.reading.Tells,
+		SideRead: e.sides[side].fresh(at),
+		Ill:      e.ill, Restarted: e.cameBack(side, e.since), Door: e.door, Share: e.part(side), Changed: e.changed(),
+		Together:    e.plan.Front.Together(),
+		FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {
 		serving, wanted = e.serving()

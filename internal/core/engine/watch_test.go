@@ -85,7 +85,8 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		}
 		b.front.Order = reading.Order{Generation: 1, Side: split.Green}
 		b.sends(split.Whole)
-		b.e.Report(b.now, crossing.Returned{Task: o.ID, Share: split.Whole, Generation: 1, Revision: b.front.Split.Revision})
+		b.e.Report(b.now, crossing.Returned{Task: o.ID, Share: split.Whole, Generation: 1,
+			Revision: b.front.Split.Revision})
 		b.pass(wellFor + time.Second)
 		if s := b.e.State(); s.Stage != crossing.Settled || s.Task.ID != 0 || len(s.Ails) > 0 {
 			t.Errorf("then it is %v, %+v", s, s.Ails)
@@ -107,7 +108,8 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		b.stand(split.Green, "4.3.0", reading.Failing)
 		b.pass(2 * time.Second)
 		v := b.e.View(b.now)
-		if s := v.Crossing; len(s.Ails) != 1 || s.Ails[0].Cause.Kind != crossing.HomeIll || s.Ails[0].Cause.Home.Side != split.Green || len(b.e.Orders()) > 0 {
+		if s := v.Crossing; len(s.Ails) != 1 || s.Ails[0].Cause.Kind != crossing.HomeIll ||
+			s.Ails[0].Cause.Home.Side != split.Green || len(b.e.Orders()) > 0 {
 			t.Errorf("it is said as %+v", s.Ails)
 		}
 		if want := (Spare{Version: "4.2.0", Healthy: 1}); !v.Dead || v.Spare != want {
@@ -182,7 +184,8 @@ func TestMembersThatDiffer(t *testing.T) {
 	b.pass(25 * time.Second)
 	s := b.e.State()
 	f, foreign := s.FrozenBy(crossing.Foreign)
-	if !foreign || len(f.Cause.Apart) != 1 || f.Cause.Apart[0].Front != "pier" || s.Stage != crossing.Shifting || s.Sends(split.Blue) != split.Whole {
+	if !foreign || len(f.Cause.Apart) != 1 || f.Cause.Apart[0].Front != "pier" || s.Stage != crossing.Shifting ||
+		s.Sends(split.Blue) != split.Whole {
 		t.Fatalf("it is %v, %+v", s, s.Freezes)
 	}
 	if err := b.command(crossing.PutBack{}); err != nil {
@@ -215,8 +218,10 @@ func TestMembersThatDiffer(t *testing.T) {
 		t.Error(err)
 	}
 	// What was ordered and waits can be called off.
-	if err := b.command(crossing.Freeze{}); err != nil || b.e.State().Task.ID != 0 || b.e.State().Trouble.Kind != crossing.TroubleHalted {
+	if err := b.command(crossing.Freeze{}); err != nil || b.e.State().Task.ID != 0 ||
+		b.e.State().Trouble.Kind != crossing.TroubleHalted {
 		t.Errorf("%v: %v", err, b.e.State())
 	}
-	b.refused(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.1"}}}, crossing.GetsRequests)
+	b.refused(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.1"}}},
+		crossing.GetsRequests)
 }

@@ -29,7 +29,8 @@ func TestAGoodSplitIsAsAsked(t *testing.T) {
 			}
 		}
 		c := Count{Bad: int64(asked * 40_000), Of: 40_000}
-		if s := Asked(asked, c, Independent); s.Verdict != AsAsked || s.More != 0 || s.Range.Low > asked || s.Range.High < asked {
+		if s := Asked(asked, c, Independent); s.Verdict != AsAsked || s.More != 0 || s.Range.Low > asked ||
+			s.Range.High < asked {
 			t.Errorf("asked %v, seen %+v: %+v", asked, c, s)
 		}
 	}
@@ -80,7 +81,8 @@ func TestTooFewRequestsAreSaid(t *testing.T) {
 			t.Errorf("asked %v, after %d: %+v", asked, n, s)
 		}
 		n -= n / 10
-		if s := Asked(asked, Count{Bad: int64(asked*float64(n) + 0.5), Of: n}, Independent); s.Verdict != TooFewSeen || s.More < 1 {
+		if s := Asked(asked, Count{Bad: int64(asked*float64(n) + 0.5), Of: n}, Independent); s.Verdict != TooFewSeen ||
+			s.More < 1 {
 			t.Errorf("asked %v, after %d: %+v", asked, n, s)
 		}
 	}
@@ -90,7 +92,8 @@ func TestTooFewRequestsAreSaid(t *testing.T) {
 // first requests, and not by many.
 func TestAFrontThatIgnoresALegIsNeverAsAsked(t *testing.T) {
 	r := testkit.Rand(t)
-	for _, c := range []struct{ asked, is float64 }{{0.01, 0}, {0.05, 0}, {0.01, 0.005}, {0.05, 0.025}, {0.05, 0.1}, {0.5, 0.45}, {1, 0.99}, {0, 0.01}} {
+	for _, c := range []struct{ asked, is float64 }{{0.01, 0}, {0.05, 0}, {0.01, 0.005}, {0.05, 0.025}, {0.05, 0.1},
+		{0.5, 0.45}, {1, 0.99}, {0, 0.01}} {
 		called := 0
 		for range 20 {
 			for n := (Count{}); n.Of < 12_000; {

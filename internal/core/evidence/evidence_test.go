@@ -68,7 +68,8 @@ func TestRateIsAlwaysValid(t *testing.T) {
 		// Five standard deviations above what is allowed.
 		most := runs*alpha + 5*math.Sqrt(runs*alpha*(1-alpha))
 		if float64(missed) > most {
-			t.Errorf("at a true rate of %v, %d of %d runs missed it at some time, at most %.0f may", truth, missed, runs, most)
+			t.Errorf("at a true rate of %v, %d of %d runs missed it at some time, at most %.0f may", truth, missed,
+				runs, most)
 		}
 	}
 }

@@ -154,14 +154,16 @@ func TestDrift(t *testing.T) {
 				case growth:
 					margin = 1
 				}
-				if first(rand.New(rand.NewPCG(uint64(run), 7)), margin, more) >= 0 && !(name == "swept" && !growth) { // its mean is above
+				// its mean is above
+				if first(rand.New(rand.NewPCG(uint64(run), 7)), margin, more) >= 0 && !(name == "swept" && !growth) {
 					alarms++
 				}
 				if k := first(rand.New(rand.NewPCG(uint64(run), 9)), margin, 6); k >= 0 {
 					found, took = found+1, took+k
 				}
 			}
-			t.Logf("%s, growth %v: %d alarms, %d found of %d after %d readings", name, growth, alarms, found, runs, took/max(found, 1))
+			t.Logf("%s, growth %v: %d alarms, %d found of %d after %d readings", name, growth, alarms, found, runs,
+				took/max(found, 1))
 			if alarms > runs/25 || found < runs*95/100 {
 				t.Errorf("%s, growth %v: %d alarms, %d found of %d", name, growth, alarms, found, runs)
 			}

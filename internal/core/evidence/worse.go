@@ -69,7 +69,8 @@ func unnamed(u Unnamed, s, b, t, shift float64) float64 {
 		}
 	}
 	q := (low + high) / 2
-	return xlog(float64(u.Live), (1-b)/(1-q)) + xlog(float64(u.Trial), (1-t)/(1-q-shift)) + xlog(float64(u.Bad), bad/(q+s*shift))
+	return xlog(float64(u.Live), (1-b)/(1-q)) + xlog(float64(u.Trial), (1-t)/(1-q-shift)) + xlog(float64(u.Bad),
+		bad/(q+s*shift))
 }
 
 // AddAgainst takes in what the side on trial answered while nothing ran beside it, against the

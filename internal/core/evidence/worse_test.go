@@ -49,16 +49,20 @@ func TestABetDoesNotGrowUnderTheHypothesis(t *testing.T) {
 									continue
 								}
 								p := against(base, base+shift+size, shift, float64(n[0]), float64(n[1]))
-								if e := expected(n[0], n[1], live, trial, func(b Block) float64 { return math.Exp(p.log(b)) }); e > 1+1e-9 {
-									t.Fatalf("worse by %v beyond %v at %v, %v answers: %v and %v come to %.12f", size, shift, base, n, live, trial, e)
+								if e := expected(n[0], n[1], live, trial,
+									func(b Block) float64 { return math.Exp(p.log(b)) }); e > 1+1e-9 {
+									t.Fatalf("worse by %v beyond %v at %v, %v answers: %v and %v come to %.12f", size,
+										shift, base, n, live, trial, e)
 								}
 							}
 						}
 						if trial >= live+shift { // a fault of that size, or larger
 							for _, part := range []float64{0, 1. / 3} {
 								p := against(base, base+part*shift, shift, float64(n[0]), float64(n[1]))
-								if e := expected(n[0], n[1], live, trial, func(b Block) float64 { return math.Exp(p.log(b)) }); e > 1+1e-9 {
-									t.Fatalf("no fault of %v at %v, %v answers: %v and %v come to %.12f", shift, base, n, live, trial, e)
+								if e := expected(n[0], n[1], live, trial,
+									func(b Block) float64 { return math.Exp(p.log(b)) }); e > 1+1e-9 {
+									t.Fatalf("no fault of %v at %v, %v answers: %v and %v come to %.12f", shift, base,
+										n, live, trial, e)
 								}
 							}
 						}
@@ -83,7 +87,8 @@ func TestTheNearestPairIsTheNearest(t *testing.T) {
 		distance := func(q float64) float64 { return nb*kl(b, q) + ng*kl(trial, q+shift) }
 		for k := 1; k < 2000; k++ {
 			if q := (1 - shift) * float64(k) / 2000; distance(q) < distance(p.nullLive)-1e-9 {
-				t.Fatalf("live %v, trial %v, shift %v, %v and %v answers: %v is nearer than %v", b, trial, shift, nb, ng, q, p.nullLive)
+				t.Fatalf("live %v, trial %v, shift %v, %v and %v answers: %v is nearer than %v", b, trial, shift, nb,
+					ng, q, p.nullLive)
 			}
 		}
 		if p.information(nb, ng) < 0 {
@@ -332,8 +337,10 @@ func TestExcluded(t *testing.T) {
 		}
 	}
 	flow := Flow{Live: 75, Trial: 25, Base: 0.01}
-	if bound := 2.5*2*flow.ToExclude(0.012, 0.05) + 2; wrong > most(runs, 0.05) || len(took) < runs-1 || float64(median(took)) > bound {
-		t.Errorf("a fault that is there was excluded in %d of %d runs; one that is not in %d, after %v blocks, want %.0f", wrong, runs, len(took), median(took), bound)
+	if bound := 2.5*2*flow.ToExclude(0.012, 0.05) + 2; wrong > most(runs, 0.05) || len(took) < runs-1 ||
+		float64(median(took)) > bound {
+		t.Errorf("a fault that is there was excluded in %d of %d runs; one that is not in %d, after %v blocks, want "+
+			"%.0f", wrong, runs, len(took), median(took), bound)
 	}
 	if x := NewExcluded(0.05, Base{}); x.Least(0.5) != 1 || len(x.Size) != len(Sizes) || x.At(0.033) != 0 {
 		t.Errorf("nothing seen excludes %v", x.Least(0.5))
@@ -376,10 +383,12 @@ func TestBetween(t *testing.T) {
 
 func TestFlow(t *testing.T) {
 	f := Flow{Live: 95, Trial: 5, Base: 0.01}
-	if one, ten := f.ToFind(0.05, 0.005, 0.01), (Flow{Live: 950, Trial: 50, Base: 0.01}).ToFind(0.05, 0.005, 0.01); !near(one, 10*ten, 1e-9*one) {
+	if one, ten := f.ToFind(0.05, 0.005, 0.01),
+		(Flow{Live: 950, Trial: 50, Base: 0.01}).ToFind(0.05, 0.005, 0.01); !near(one, 10*ten, 1e-9*one) {
 		t.Errorf("ten times the answers take %v in place of %v", ten, one)
 	}
-	for _, s := range []float64{f.ToFind(0.005, 0.005, 0.01), f.ToExclude(0, 0.01), (Flow{}).ToFind(0.1, 0, 0.01), f.ToFind(0.995, 0, 0.01), (Flow{Live: 1}).ToExclude(0.1, 0.01), f.ToExclude(0.999, 0.01)} {
+	for _, s := range []float64{f.ToFind(0.005, 0.005, 0.01), f.ToExclude(0, 0.01), (Flow{}).ToFind(0.1, 0, 0.01),
+		f.ToFind(0.995, 0, 0.01), (Flow{Live: 1}).ToExclude(0.1, 0.01), f.ToExclude(0.999, 0.01)} {
 		if !math.IsInf(s, 1) {
 			t.Errorf("what cannot be known takes %v", s)
 		}
@@ -427,8 +436,8 @@ func TestNothingBadIsNoFault(t *testing.T) {
 	}
 }
 
-// Bad answers that nobody's name is on are no one side's: where they are as many as the live side always had, and both get
-// their share of the good ones, nothing speaks against the trial; where it gets fewer good ones, that does.
+// Bad answers that nobody's name is on are no one side's: where they are as many as the live side always had, and
+// both get their share of the good ones, nothing speaks against the trial; where it gets fewer good ones, that does.
 func TestUnnamedAnswersAreNoOnesAlone(t *testing.T) {
 	for _, c := range []struct {
 		name  string

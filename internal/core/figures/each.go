@@ -27,7 +27,8 @@ func (s *Series) note(k counter, before, now reading.Count, at time.Time) {
 	if s.each == nil {
 		s.each = map[counter][]answered{}
 	}
-	a := answered{to: at, from: at, requests: grown(before.Requests, now.Requests), failing: grown(before.Status[5], now.Status[5]) + grown(before.Left, now.Left)}
+	a := answered{to: at, from: at, requests: grown(before.Requests, now.Requests),
+		failing: grown(before.Status[5], now.Status[5]) + grown(before.Left, now.Left)}
 	if n := len(s.steps); n > 0 {
 		a.from = s.steps[n-1].to
 	}
@@ -80,6 +81,9 @@ func (s *Series) Each(side split.Side, at time.Time) []Served {
 		}
 		list = append(list, v)
 	}
-	slices.SortFunc(list, func(a, b Served) int { return cmp.Or(cmp.Compare(a.Address, b.Address), cmp.Compare(a.Name, b.Name)) })
+	slices.SortFunc(list, func(a,
+		b Served) int {
+		return cmp.Or(cmp.Compare(a.Address, b.Address), cmp.Compare(a.Name, b.Name))
+	})
 	return list
 }

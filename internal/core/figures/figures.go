@@ -14,22 +14,24 @@ import (
 
 // Figures are what one side did over a time.
 type Figures struct {
-	Requests int64         `json:"requests"` // answered, or lost
-	Failing  int64         `json:"failing"`  // of them, lost or answered with status 500 and above
-	Slow     int64         `json:"slow"`     // of them, over the bound asked for
-	Lost     int64         `json:"lost"`     // of them, got no instance's answer, or not all of it
-	Left     int64         `json:"left"`     // of them, given up by their clients: they count as failing
-	Cut      int64         `json:"cut"`      // of them, ended before the length that they named: they do not count as failing
-	Timed    int64         `json:"timed"`    // of them, with a time: none where the front measures none
-	Hanging  int64         `json:"hanging"`  // beside them, still without an answer after [Hangs]
-	Late     int64         `json:"late"`     // beside them, still without an answer after the bound asked for
-	Rate     float64       `json:"rate"`     // requests a second
-	Probes   int64         `json:"probes"`   // the prober's answers, beside the requests, where the front knows them
-	Took     time.Duration `json:"took"`     // what those that were answered took in all, where the front tells no times but means
-	P50      time.Duration `json:"p50"`
-	P99      time.Duration `json:"p99"`
-	Span     time.Duration `json:"span"` // the time that was really looked at
-	To       time.Time     `json:"to"`   // when it ends; zero if there was no reading
+	Requests int64 `json:"requests"` // answered, or lost
+	Failing  int64 `json:"failing"`  // of them, lost or answered with status 500 and above
+	Slow     int64 `json:"slow"`     // of them, over the bound asked for
+	Lost     int64 `json:"lost"`     // of them, got no instance's answer, or not all of it
+	Left     int64 `json:"left"`     // of them, given up by their clients: they count as failing
+	// of them, ended before the length that they named: they do not count as failing
+	Cut     int64   `json:"cut"`
+	Timed   int64   `json:"timed"`   // of them, with a time: none where the front measures none
+	Hanging int64   `json:"hanging"` // beside them, still without an answer after [Hangs]
+	Late    int64   `json:"late"`    // beside them, still without an answer after the bound asked for
+	Rate    float64 `json:"rate"`    // requests a second
+	Probes  int64   `json:"probes"`  // the prober's answers, beside the requests, where the front knows them
+	// what those that were answered took in all, where the front tells no times but means
+	Took time.Duration `json:"took"`
+	P50  time.Duration `json:"p50"`
+	P99  time.Duration `json:"p99"`
+	Span time.Duration `json:"span"` // the time that was really looked at
+	To   time.Time     `json:"to"`   // when it ends; zero if there was no reading
 }
 
 // Hangs is for how long a request may be without an answer until it counts as failing, for as
@@ -108,12 +110,13 @@ type step struct {
 type sideStep struct {
 	requests, failing, lost, left, cut, probes int64
 	took                                       time.Duration
-	open                                       int64   // requests being answered, at its end
-	hanging                                    int64   // of them, that hang
-	waiting                                    []int64 // of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
-	came                                       int64   // clients, each once for every change of the share
-	clients                                    evidence.Count
-	clientLatencies                            []hdrhistogram.Bar
+	open                                       int64 // requests being answered, at its end
+	hanging                                    int64 // of them, that hang
+	// of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
+	waiting         []int64
+	came            int64 // clients, each once for every change of the share
+	clients         evidence.Count
+	clientLatencies []hdrhistogram.Bar
 
 	latencies []hdrhistogram.Bar // that are not empty
 }
@@ -161,7 +164,8 @@ func (s *Series) Add(r reading.Front) error {
 		if d.lost = grown(s.lost[side], lost[side]); s.stood[side].IsZero() { // nobody has ever been there
 			st.own, d.lost = st.own+d.lost, 0
 		}
-		if assigned, all := st.share.Alone(); all && assigned == side && !st.mixed && !s.stood[side].IsZero() { // who else's
+		// who else's
+		if assigned, all := st.share.Alone(); all && assigned == side && !st.mixed && !s.stood[side].IsZero() {
 			st.own, d.lost = 0, d.lost+st.own
 		}
 		d.requests += d.lost
@@ -184,7 +188,10 @@ func (s *Series) Add(r reading.Front) error {
 		}
 		s.steps = append(s.steps, st)
 	} else {
-		s.steps = append(s.steps, step{from: r.At, to: r.At, share: st.share, mixed: true, sides: [2]sideStep{{open: st.sides[0].open, waiting: st.sides[0].waiting}, {open: st.sides[1].open, waiting: st.sides[1].waiting}}})
+		s.steps = append(s.steps,
+			step{from: r.At, to: r.At, share: st.share, mixed: true,
+				sides: [2]sideStep{{open: st.sides[0].open, waiting: st.sides[0].waiting},
+					{open: st.sides[1].open, waiting: st.sides[1].waiting}}})
 	}
 	s.tells = r.Tells
 	for _, side := range split.Sides {

@@ -21,7 +21,8 @@ type instance struct {
 }
 
 func newInstance(name string) *instance {
-	return &instance{Count: reading.Count{Server: reading.Server{Name: name, Address: name + ":1"}}, h: reading.NewHistogram()}
+	return &instance{Count: reading.Count{Server: reading.Server{Name: name, Address: name + ":1"}},
+		h: reading.NewHistogram()}
 }
 
 func (i *instance) answer(t *testing.T, n int64, status int, took time.Duration) {
@@ -71,7 +72,8 @@ func TestFiguresOfATime(t *testing.T) {
 	if f.Requests != 200 || f.Failing != 12 || f.Lost != 2 || f.Slow != 10 || f.Rate != 100 || f.Span != 2*time.Second {
 		t.Errorf("figures %+v", f)
 	}
-	if f.P50 < 9*time.Millisecond || f.P50 > 11*time.Millisecond || f.P99 < 290*time.Millisecond || f.P99 > 310*time.Millisecond {
+	if f.P50 < 9*time.Millisecond || f.P50 > 11*time.Millisecond || f.P99 < 290*time.Millisecond ||
+		f.P99 > 310*time.Millisecond {
 		t.Errorf("p50 %v, p99 %v", f.P50, f.P99)
 	}
 	if f := s.Over(split.Green, start.Add(time.Second), time.Second); f.Requests != 100 || f.Failing != 2 {
@@ -213,7 +215,8 @@ func TestWhatEachInstanceAnswered(t *testing.T) {
 	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	var s Series
 	count := func(name string, requests, failing int64) reading.Count {
-		return reading.Count{Server: reading.Server{Name: name, Address: name + ":80"}, Requests: requests, Status: [6]int64{5: failing}}
+		return reading.Count{Server: reading.Server{Name: name, Address: name + ":80"}, Requests: requests,
+			Status: [6]int64{5: failing}}
 	}
 	for n := range int64(20) {
 		r := reading.Front{At: at.Add(time.Duration(n) * time.Second)}
@@ -226,7 +229,8 @@ func TestWhatEachInstanceAnswered(t *testing.T) {
 		}
 	}
 	got := s.Each(split.Green, at.Add(19*time.Second+100*time.Millisecond))
-	if len(got) != 2 || got[0].Name != "green-1" || got[0].Rate != 10 || got[1].Rate != 40 || got[1].Failing != 1 || fmt.Sprint(got[1].History) != "[40 40 40 40 40 40 40 40]" {
+	if len(got) != 2 || got[0].Name != "green-1" || got[0].Rate != 10 || got[1].Rate != 40 || got[1].Failing != 1 ||
+		fmt.Sprint(got[1].History) != "[40 40 40 40 40 40 40 40]" {
 		t.Errorf("they answered %+v", got)
 	}
 	// An hour later it is as if nobody had answered, and blue never has.
@@ -248,7 +252,8 @@ func TestAnswersOfNobody(t *testing.T) {
 	is := func(what string, lost, own int64) {
 		t.Helper()
 		if f := s.Count(split.Green, start, 0); f.Lost != lost || f.Requests != lost || s.Own(start) != own {
-			t.Errorf("%s: green lost %d of %d, and %d are nobody's; want %d and %d", what, f.Lost, f.Requests, s.Own(start), lost, own)
+			t.Errorf("%s: green lost %d of %d, and %d are nobody's; want %d and %d", what, f.Lost, f.Requests,
+				s.Own(start), lost, own)
 		}
 	}
 	at(0, split.Whole, 500, 0)
@@ -269,7 +274,9 @@ func TestAnswersOfNobody(t *testing.T) {
 		s = Series{}
 		err = json.Unmarshal(data, &s)
 	}
-	if err != nil || s.Own(start) != 48 || s.Stood(split.Green) != start.Add(2*time.Second) || !s.Stood(split.Blue).IsZero() {
-		t.Errorf("as it is read back %d are nobody's, and green stands since %v: %v", s.Own(start), s.Stood(split.Green), err)
+	if err != nil || s.Own(start) != 48 || s.Stood(split.Green) != start.Add(2*time.Second) ||
+		!s.Stood(split.Blue).IsZero() {
+		t.Errorf("as it is read back %d are nobody's, and green stands since %v: %v", s.Own(start),
+			s.Stood(split.Green), err)
 	}
 }

@@ -57,11 +57,13 @@ type keptCount struct {
 
 // MarshalJSON writes the series for another program that goes on with it.
 func (s Series) MarshalJSON() ([]byte, error) {
-	k := kept{Lost: s.lost, Own: s.own, Stood: s.stood, Clients: s.clients, Share: s.share, Tells: s.tells, Begun: s.begun}
+	k := kept{Lost: s.lost, Own: s.own, Stood: s.stood, Clients: s.clients, Share: s.share, Tells: s.tells,
+		Begun: s.begun}
 	for _, st := range s.steps {
 		w := keptStep{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed, Own: st.own}
 		for side, d := range st.sides {
-			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.cut, d.probes, d.took, d.open, d.hanging, d.waiting, d.came, d.clients, d.clientLatencies, d.latencies}
+			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.cut, d.probes, d.took, d.open, d.hanging,
+				d.waiting, d.came, d.clients, d.clientLatencies, d.latencies}
 		}
 		k.Steps = append(k.Steps, w)
 	}
@@ -77,11 +79,13 @@ func (s *Series) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &k); err != nil {
 		return err
 	}
-	*s = Series{lost: k.Lost, own: k.Own, stood: k.Stood, clients: k.Clients, share: k.Share, tells: k.Tells, begun: k.Begun, last: map[counter]reading.Count{}}
+	*s = Series{lost: k.Lost, own: k.Own, stood: k.Stood, clients: k.Clients, share: k.Share, tells: k.Tells,
+		begun: k.Begun, last: map[counter]reading.Count{}}
 	for _, w := range k.Steps {
 		st := step{from: w.From, to: w.To, share: w.Share, mixed: w.Mixed, own: w.Own}
 		for side, d := range w.Sides {
-			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Cut, d.Probes, d.Took, d.Open, d.Hanging, d.Waiting, d.Came, d.Clients, d.ClientLatencies, d.Latencies}
+			st.sides[side] = sideStep{d.Requests, d.Failing, d.Lost, d.Left, d.Cut, d.Probes, d.Took, d.Open, d.Hanging,
+				d.Waiting, d.Came, d.Clients, d.ClientLatencies, d.Latencies}
 		}
 		s.steps = append(s.steps, st)
 	}

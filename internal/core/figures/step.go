@@ -32,7 +32,8 @@ func (s *Series) After(t time.Time) iter.Seq[Step] {
 		}
 		for n := max(first, 1); n < len(s.steps); n++ {
 			st := &s.steps[n]
-			if !yield(Step{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed, now: st, before: &s.steps[n-1]}) {
+			if !yield(Step{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed, now: st,
+				before: &s.steps[n-1]}) {
 				return
 			}
 		}

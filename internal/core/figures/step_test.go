@@ -42,7 +42,8 @@ func TestSteps(t *testing.T) {
 		t.Errorf("mixed are %v, want %v", mixed, want)
 	}
 	first := list[0]
-	if got := first.Failing(split.Green); got != (evidence.Count{Bad: 12, Of: 102}) || first.Share != 500 || first.To.Sub(first.From) != time.Second {
+	if got := first.Failing(split.Green); got != (evidence.Count{Bad: 12, Of: 102}) || first.Share != 500 ||
+		first.To.Sub(first.From) != time.Second {
 		t.Errorf("%+v: %+v", first, got)
 	}
 	if got := first.Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 10, Of: 100}) {
@@ -98,7 +99,9 @@ func TestClientsOfSteps(t *testing.T) {
 	add(t, &s, told(1, 10, 9, 8))
 	add(t, &s, told(2, 1, 1, 1)) // the front began anew
 	list := steps(&s, 0)
-	if a, b, c := list[0].Clients(split.Green, 0), list[0].Clients(split.Green, 250*time.Millisecond), list[0].Came(split.Green); a != (evidence.Count{Bad: 1, Of: 2}) || b != (evidence.Count{Bad: 1, Of: 2}) || c != 3 {
+	if a, b, c := list[0].Clients(split.Green, 0), list[0].Clients(split.Green, 250*time.Millisecond),
+		list[0].Came(split.Green); a != (evidence.Count{Bad: 1, Of: 2}) || b != (evidence.Count{Bad: 1, Of: 2}) ||
+		c != 3 {
 		t.Errorf("%+v, slow %+v, %d came", a, b, c)
 	}
 	if a, c := list[1].Clients(split.Green, 0), list[1].Came(split.Green); a != (evidence.Count{}) || c != 0 {
@@ -134,13 +137,15 @@ func TestWhatIsNotToldThisOnce(t *testing.T) {
 	i.answer(t, 5, 200, time.Second)
 	tell(true, 43)
 	list := steps(&s, 0)
-	if got := list[0].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 90, Of: 90}) || list[0].Came(split.Green) != 40 {
+	if got := list[0].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 90, Of: 90}) ||
+		list[0].Came(split.Green) != 40 {
 		t.Errorf("at first %+v, %d clients", got, list[0].Came(split.Green))
 	}
 	if got := list[1].Slow(split.Green, 250*time.Millisecond); got.Of != 0 || list[1].Came(split.Green) != 0 {
 		t.Errorf("what was not told: %+v, %d clients", got, list[1].Came(split.Green))
 	}
-	if got := list[2].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 5, Of: 15}) || list[2].Came(split.Green) != 3 {
+	if got := list[2].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 5, Of: 15}) ||
+		list[2].Came(split.Green) != 3 {
 		t.Errorf("told anew: %+v, %d clients; want 5 of 15 that were slow, and 3", got, list[2].Came(split.Green))
 	}
 }
@@ -153,10 +158,13 @@ func TestUsual(t *testing.T) {
 	i.answer(t, 2, 200, time.Second)
 	add(t, &s, read(1, 0, i))
 	list := s.Usual(split.Green, start, []float64{0.5, 0.98, 0.99}, 100)
-	if len(list) != 3 || list[0] < 10*time.Millisecond || list[0] > 11*time.Millisecond || list[1] != list[0] || list[2] < time.Second || list[2] > 1010*time.Millisecond {
+	if len(list) != 3 || list[0] < 10*time.Millisecond || list[0] > 11*time.Millisecond || list[1] != list[0] ||
+		list[2] < time.Second || list[2] > 1010*time.Millisecond {
 		t.Errorf("usual are %v", list)
 	}
-	if s.Usual(split.Green, start, []float64{0.5}, 101) != nil || s.Usual(split.Blue, start, []float64{0.5}, 0) != nil || s.Usual(split.Green, start.Add(time.Minute), []float64{0.5}, 1) != nil {
+	if s.Usual(split.Green, start, []float64{0.5}, 101) != nil ||
+		s.Usual(split.Blue, start, []float64{0.5}, 0) != nil ||
+		s.Usual(split.Green, start.Add(time.Minute), []float64{0.5}, 1) != nil {
 		t.Error("it says what is usual of too few")
 	}
 }
@@ -183,7 +191,8 @@ func TestNoMoreIsBadThanThereIs(t *testing.T) {
 	i.answer(t, 5, 500, time.Millisecond)
 	i.Cut += 2
 	add(t, &s, read(1, 0, i))
-	if f := s.Count(split.Green, start, 0); f.Cut != 2 || f.Compared() != (evidence.Count{Bad: 5, Of: 5}) || f.FailingCount() != (evidence.Count{Bad: 5, Of: 5}) {
+	if f := s.Count(split.Green, start, 0); f.Cut != 2 || f.Compared() != (evidence.Count{Bad: 5, Of: 5}) ||
+		f.FailingCount() != (evidence.Count{Bad: 5, Of: 5}) {
 		t.Errorf("counted %+v", f)
 	}
 }

@@ -35,9 +35,11 @@ func TestFind(t *testing.T) {
 		t.Errorf("it costs %v, about %v fail until then", quarter.Cost, want)
 	}
 	if back := usual.Find(split.Whole-2500, split.Blue, by); back.After != quarter.After {
-		t.Errorf("crossing to blue, a quarter of the way shows a fault after %v, to green after %v", back.After, quarter.After)
+		t.Errorf("crossing to blue, a quarter of the way shows a fault after %v, to green after %v", back.After,
+			quarter.After)
 	}
-	for _, none := range []Found{usual.Find(0, split.Green, by), usual.Find(split.Whole, split.Green, by), Traffic{Rate: 300, Failing: 0.96}.Find(2500, split.Green, by), Traffic{Rate: 0.01}.Find(100, split.Green, by)} {
+	for _, none := range []Found{usual.Find(0, split.Green, by), usual.Find(split.Whole, split.Green, by),
+		Traffic{Rate: 300, Failing: 0.96}.Find(2500, split.Green, by), Traffic{Rate: 0.01}.Find(100, split.Green, by)} {
 		if none != (Found{}) {
 			t.Errorf("what cannot be found is found: %+v", none)
 		}
@@ -45,14 +47,17 @@ func TestFind(t *testing.T) {
 	if again := usual.Find(2500, split.Green, by); again != quarter {
 		t.Errorf("of the same it says %+v and %+v", quarter, again)
 	}
-	if rough := (Traffic{Rate: 341.2, Failing: 0.000812}).Rough(); math.Abs(rough.Rate-340) > 1e-9 || math.Abs(rough.Failing-0.00081) > 1e-9 || (Traffic{}).Rough() != (Traffic{}) {
+	if rough := (Traffic{Rate: 341.2, Failing: 0.000812}).Rough(); math.Abs(rough.Rate-340) > 1e-9 ||
+		math.Abs(rough.Failing-0.00081) > 1e-9 || (Traffic{}).Rough() != (Traffic{}) {
 		t.Errorf("roughly it is %+v", rough)
 	}
 }
 
 var (
-	legs     = route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute, Sure: true}, {Part: split.Whole}}
-	question = Question{Traffic: usual, Guarding: by, Target: split.Green, Keep: 30 * time.Minute, Find: 0.01, Certainty: 0.99, Clients: Clients{Of: 1000, Span: 60, Asks: []float64{0.1, 0.3, 0.5}}}
+	legs = route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute, Sure: true},
+		{Part: split.Whole}}
+	question = Question{Traffic: usual, Guarding: by, Target: split.Green, Keep: 30 * time.Minute, Find: 0.01,
+		Certainty: 0.99, Clients: Clients{Of: 1000, Span: 60, Asks: []float64{0.1, 0.3, 0.5}}}
 )
 
 func TestWeigh(t *testing.T) {
@@ -60,7 +65,8 @@ func TestWeigh(t *testing.T) {
 	if len(w.Legs) != 3 || len(w.Whole) != len(Faults) || len(w.AtOnce) != len(Faults) {
 		t.Fatalf("%+v", w)
 	}
-	if l := w.Legs[0]; l.Seconds != 120 || math.Abs(l.Requests-1800) > 1e-6 || math.Abs(l.Load-0.05) > 1e-9 || l.Clients <= 0 || l.Sure != 0 {
+	if l := w.Legs[0]; l.Seconds != 120 || math.Abs(l.Requests-1800) > 1e-6 || math.Abs(l.Load-0.05) > 1e-9 ||
+		l.Clients <= 0 || l.Sure != 0 {
 		t.Errorf("the first leg: %+v", l)
 	}
 	if l := w.Legs[1]; l.Sure <= 0 || l.Sure > 120 {
@@ -71,7 +77,8 @@ func TestWeigh(t *testing.T) {
 	}
 	for n := range Faults {
 		for _, h := range []Hit{w.Legs[0].Hits[n], w.Whole[n], w.AtOnce[n]} {
-			if h.Fault != Faults[n] || h.Found < 0 || h.Found > 1 || h.Most < h.Middle || h.Found > 0 && (h.After <= 0 || h.Late < h.After) || h.Clients < 0 {
+			if h.Fault != Faults[n] || h.Found < 0 || h.Found > 1 || h.Most < h.Middle ||
+				h.Found > 0 && (h.After <= 0 || h.Late < h.After) || h.Clients < 0 {
 				t.Errorf("%+v", h)
 			}
 		}
@@ -105,7 +112,8 @@ func TestTheForecastHolds(t *testing.T) {
 		played:
 			for _, s := range stretches(legs, question.Keep)[:2] {
 				for spent := 0.0; spent < s.seconds; spent += Every.Seconds() {
-					b := play(r, usual.Failing, fault, usual.Rate*(1-s.part)*Every.Seconds(), usual.Rate*s.part*Every.Seconds())
+					b := play(r, usual.Failing, fault, usual.Rate*(1-s.part)*Every.Seconds(),
+						usual.Rate*s.part*Every.Seconds())
 					failed += float64(b.Trial.Bad)
 					if passed += Every.Seconds(); spent < Grace.Seconds() {
 						continue
@@ -124,7 +132,8 @@ func TestTheForecastHolds(t *testing.T) {
 			}
 		}
 		if under < 80 || said.Most > 20 && under > 98 || found < 95 || sooner < 30 || sooner > 75 {
-			t.Errorf("a fault of %v: of %d crossings %d cost at most %v, %d were found, %d by %v s", fault, runs, under, said.Most, found, sooner, said.After)
+			t.Errorf("a fault of %v: of %d crossings %d cost at most %v, %d were found, %d by %v s", fault, runs, under,
+				said.Most, found, sooner, said.After)
 		}
 	}
 }

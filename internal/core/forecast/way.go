@@ -17,13 +17,14 @@ var Faults = []float64{0.005, 0.01, 0.05, 0.2}
 
 // Hit is what a fault of one size does until it is found, or until the time is over.
 type Hit struct {
-	Fault   float64 `json:"fault"`
-	Found   float64 `json:"found"`             // chance that it is found within the time
-	Middle  float64 `json:"requests"`          // requests that fail because of it, in the middle
-	Most    float64 `json:"requests_most"`     // and in all but one case of ten
-	Clients float64 `json:"clients,omitempty"` // clients that meet one of these, in the middle; 0 if clients are not known
-	After   float64 `json:"after,omitempty"`   // seconds until it is found, in the middle of the cases in which it is
-	Late    float64 `json:"late,omitempty"`    // and in all but one of ten of them
+	Fault  float64 `json:"fault"`
+	Found  float64 `json:"found"`         // chance that it is found within the time
+	Middle float64 `json:"requests"`      // requests that fail because of it, in the middle
+	Most   float64 `json:"requests_most"` // and in all but one case of ten
+	// clients that meet one of these, in the middle; 0 if clients are not known
+	Clients float64 `json:"clients,omitempty"`
+	After   float64 `json:"after,omitempty"` // seconds until it is found, in the middle of the cases in which it is
+	Late    float64 `json:"late,omitempty"`  // and in all but one of ten of them
 }
 
 // LegOutlook is what one leg means.
@@ -34,7 +35,8 @@ type LegOutlook struct {
 	Clients  float64   `json:"clients,omitempty"` // that do; 0 if clients are not known
 	Load     float64   `json:"load,omitempty"`    // of the new side's capacity; 0 if that is not known
 	Hits     []Hit     `json:"hits"`              // by [Faults]: of a fault that begins with it
-	Sure     float64   `json:"sure_in,omitempty"` // seconds until the fault to find is excluded, of a leg until sure; 0 if that cannot be told
+	// seconds until the fault to find is excluded, of a leg until sure; 0 if that cannot be told
+	Sure float64 `json:"sure_in,omitempty"`
 }
 
 // Weighed is a whole route.

@@ -61,17 +61,18 @@ func slower(usual time.Duration) time.Duration { return usual + usual/5 + 2*time
 // Evidence is what one guard that compares has gathered. Its fields are there to be written and
 // read back.
 type Evidence struct {
-	Bounds  []time.Duration     `json:"bounds,omitempty"` // of [plan.Slow]: what counts as slow
-	Near    []*evidence.Worse   `json:"near"`             // by bound; of [plan.Door]: by answers that name their side, and by those that do not
-	Far     []*evidence.Worse   `json:"far,omitempty"`    // since the target stands alone
-	None    *evidence.Excluded  `json:"none,omitempty"`   // since the share was changed last
-	Between []evidence.Between  `json:"between"`          // by bound
-	Pending []evidence.Block    `json:"pending"`          // by bound: what only one side has answered so far
-	Past    [][]evidence.Count  `json:"past,omitempty"`   // by bound: what the live side answered, by minutes
-	Minute  time.Time           `json:"minute,omitzero"`  // the last of them
-	Part    float64             `json:"part"`             // of the error allowed, that it may be wrong about
-	Ruled   crossing.Overruling `json:"ruled,omitzero"`   // the last word of a person to go on in spite of it
-	Share   float64             `json:"share"`            // the target's, as of the last block
+	Bounds []time.Duration `json:"bounds,omitempty"` // of [plan.Slow]: what counts as slow
+	// by bound; of [plan.Door]: by answers that name their side, and by those that do not
+	Near    []*evidence.Worse   `json:"near"`
+	Far     []*evidence.Worse   `json:"far,omitempty"`   // since the target stands alone
+	None    *evidence.Excluded  `json:"none,omitempty"`  // since the share was changed last
+	Between []evidence.Between  `json:"between"`         // by bound
+	Pending []evidence.Block    `json:"pending"`         // by bound: what only one side has answered so far
+	Past    [][]evidence.Count  `json:"past,omitempty"`  // by bound: what the live side answered, by minutes
+	Minute  time.Time           `json:"minute,omitzero"` // the last of them
+	Part    float64             `json:"part"`            // of the error allowed, that it may be wrong about
+	Ruled   crossing.Overruling `json:"ruled,omitzero"`  // the last word of a person to go on in spite of it
+	Share   float64             `json:"share"`           // the target's, as of the last block
 }
 
 // pastMost is how many minutes of the live side are kept.
@@ -118,7 +119,8 @@ func (e *Evidence) pass(n int, at time.Time, live evidence.Count) {
 	if n == 0 && !at.Truncate(time.Minute).Equal(e.Minute) {
 		e.Minute = at.Truncate(time.Minute)
 		for k := range e.Past {
-			e.Past[k] = append(e.Past[k][max(0, len(e.Past[k])-pastMost+1):len(e.Past[k]):len(e.Past[k])], evidence.Count{})
+			e.Past[k] = append(e.Past[k][max(0, len(e.Past[k])-pastMost+1):len(e.Past[k]):len(e.Past[k])],
+				evidence.Count{})
 		}
 	}
 	if last := len(e.Past[n]) - 1; last >= 0 {
@@ -227,7 +229,8 @@ func (g *Guards) take(n int, rule plan.Guard, f Facts) {
 		st.evidence = newEvidence(rule, list, g.part(), g.blocks(rule))
 	}
 	e := st.evidence
-	if k := slices.IndexFunc(f.Overruled, func(o crossing.Overruling) bool { return o.Guard == rule.Name }); k >= 0 && f.Overruled[k] != e.Ruled {
+	if k := slices.IndexFunc(f.Overruled, func(o crossing.Overruling) bool { return o.Guard == rule.Name }); k >= 0 &&
+		f.Overruled[k] != e.Ruled {
 		e.again(f.Overruled[k], g.blocks(rule))
 	}
 	if now := f.Share.Fraction(); now != e.Share {
@@ -246,7 +249,8 @@ func (g *Guards) take(n int, rule plan.Guard, f Facts) {
 	st.unit = u
 	for s := range f.Series.After(g.taken) {
 		part := s.Share.Of(f.Target).Fraction()
-		if part > 0 && (f.Since.IsZero() || s.From.Before(f.Since)) || s.Mixed || !f.Changed.IsZero() && s.From.Before(f.Changed.Add(forecast.Grace)) && s.To.After(f.Changed) {
+		if part > 0 && (f.Since.IsZero() || s.From.Before(f.Since)) || s.Mixed ||
+			!f.Changed.IsZero() && s.From.Before(f.Changed.Add(forecast.Grace)) && s.To.After(f.Changed) {
 			clear(e.Pending)
 			continue
 		}
@@ -355,7 +359,8 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	s = judged(s, e, f, b, g.terms.Alpha)
 	if rate := s.Trial.Of; rate > 0 && !f.alone() && s.Excluded > rule.Find {
 		span := f.Now.Sub(since).Seconds()
-		flow := evidence.Flow{Live: float64(s.Baseline.Of) / span, Trial: float64(rate) / span, Base: e.Near[0].Live.Rate()}
+		flow := evidence.Flow{Live: float64(s.Baseline.Of) / span, Trial: float64(rate) / span,
+			Base: e.Near[0].Live.Rate()}
 		s.FindIn = seconds(flow.ToExclude(rule.Find, g.terms.Alpha))
 	}
 	now := s.Evidence
@@ -467,7 +472,8 @@ func (g *Guards) Baselines(f Facts, since time.Time) []crossing.Baseline {
 				times = past[k]
 			}
 			b.High = evidence.Ceiling(times)
-			if rule.Watch == plan.Failing && b.Count.Of > 0 && len(f.Hours) > 1 { // an hour may be as bad as any of the day
+			// an hour may be as bad as any of the day
+			if rule.Watch == plan.Failing && b.Count.Of > 0 && len(f.Hours) > 1 {
 				b.High = max(b.High, evidence.Ceiling(f.Hours))
 			}
 			if before, ok := kept(f.Baselines, rule.Name, bound); ok && b.Count.Of < Least(rule.Watch) {
@@ -509,7 +515,8 @@ func counts(rule plan.Guard, bound time.Duration, f Facts, since time.Time) (tri
 		return c.Compared()
 	}
 	trial = of(f.Series.Count(f.Target, since, bound))
-	if c := f.Series.Count(f.Target.Other(), since, bound); rule.Watch != plan.Slow || c.Timed > 0 { // else it was not timed
+	// else it was not timed
+	if c := f.Series.Count(f.Target.Other(), since, bound); rule.Watch != plan.Slow || c.Timed > 0 {
 		live = of(c)
 	}
 	return trial, live
@@ -541,13 +548,15 @@ func Unsure(list []Status) []crossing.Unsure {
 			if !s.Watch.Compares() || s.State == Off || (s.Watch == plan.Door) != door {
 				continue
 			}
-			if s.Gap == NotCounted || s.Gap == NotTimed || s.Gap == OneClient || s.Gap == NotNamed || s.Gap == OnlySide {
+			if s.Gap == NotCounted || s.Gap == NotTimed || s.Gap == OneClient || s.Gap == NotNamed ||
+				s.Gap == OnlySide {
 				blind = append(blind, crossing.Unsure{Guard: s.Name, Find: s.Find, Excluded: 1})
 				continue // it never can
 			}
 			seeing = true
 			if s.Excluded == 0 || s.Excluded > s.Find || s.State == Unknown {
-				unsure = append(unsure, crossing.Unsure{Guard: s.Name, Find: s.Find, Excluded: s.Excluded, In: s.FindIn})
+				unsure = append(unsure, crossing.Unsure{Guard: s.Name, Find: s.Find, Excluded: s.Excluded,
+					In: s.FindIn})
 			}
 		}
 		if seeing {

@@ -83,7 +83,8 @@ func TestClientsThatStayTogether(t *testing.T) {
 			}
 			w.pass(1, [2]answers{{all: 90}, {all: 10, failing: 5}}) // of one client, that asks again and again
 		}
-		if s := w.is("clients are counted", c.state, ""); s.Then != plan.RollBack || s.Eased || s.Unit != Clients || s.Trial.Of < 600 {
+		if s := w.is("clients are counted", c.state, ""); s.Then != plan.RollBack || s.Eased || s.Unit != Clients ||
+			s.Trial.Of < 600 {
 			t.Errorf("%+v", s)
 		}
 	}
@@ -129,8 +130,10 @@ func TestGoingOnForOthers(t *testing.T) {
 	next.Remember(m)
 	w.guards = next
 	w.pass(0, [2]answers{})
-	if s := w.last[0]; s.Evidence != before.Evidence || s.Excluded != before.Excluded || s.Difference != before.Difference {
-		t.Errorf("handed over are %v, %v, %v; it goes on with %v, %v, %v", before.Evidence, before.Excluded, before.Difference, s.Evidence, s.Excluded, s.Difference)
+	if s := w.last[0]; s.Evidence != before.Evidence || s.Excluded != before.Excluded ||
+		s.Difference != before.Difference {
+		t.Errorf("handed over are %v, %v, %v; it goes on with %v, %v, %v", before.Evidence, before.Excluded,
+			before.Difference, s.Evidence, s.Excluded, s.Difference)
 	}
 	w.guards = New([]plan.Guard{failing}, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000, Restarts: 2})
 	w.pass(0, [2]answers{})
@@ -184,7 +187,8 @@ func TestUnsure(t *testing.T) {
 		{"all sure", []Status{good, never, lost, off, door}, ""},
 		{"one is not", []Status{good, slow, door}, "slow"},
 		{"nothing is counted", []Status{uncounted, never, door}, "door"},
-		{"too few", []Status{{Name: "failing", Watch: plan.Failing, State: Unknown, Gap: TooFew, Find: 0.01, Excluded: 0.01}}, "failing"},
+		{"too few", []Status{{Name: "failing", Watch: plan.Failing, State: Unknown, Gap: TooFew, Find: 0.01,
+			Excluded: 0.01}}, "failing"},
 		{"nobody can see anything", []Status{uncounted, never}, "failing slow"},
 		{"nobody compares", []Status{lost, off}, "-"},
 	} {
@@ -196,7 +200,8 @@ func TestUnsure(t *testing.T) {
 			t.Errorf("%s: %q is not sure, want %q", c.name, got, c.want)
 		}
 	}
-	if u := Unsure([]Status{slow})[0]; u != (crossing.Unsure{Guard: "slow", Find: 0.04, Excluded: 0.1, In: time.Minute}) {
+	if u := Unsure([]Status{slow})[0]; u != (crossing.Unsure{Guard: "slow", Find: 0.04, Excluded: 0.1,
+		In: time.Minute}) {
 		t.Errorf("%+v", u)
 	}
 }
@@ -212,7 +217,8 @@ func BenchmarkEvaluate(b *testing.B) {
 	r.Split.Share = 1000
 	for side := range r.Sides {
 		for n := range instances {
-			r.Sides[side].Instances = append(r.Sides[side].Instances, reading.Count{Server: reading.Server{Name: string(rune(n)), Address: string(rune(n))}})
+			r.Sides[side].Instances = append(r.Sides[side].Instances,
+				reading.Count{Server: reading.Server{Name: string(rune(n)), Address: string(rune(n))}})
 		}
 	}
 	w := watch{guards: New(rules, Terms{Alpha: 0.01, Blocks: 2000, Seconds: 1000})}
@@ -231,7 +237,8 @@ func BenchmarkEvaluate(b *testing.B) {
 		}
 		_ = w.series.Add(r)
 		b.StartTimer()
-		w.guards.Evaluate(Facts{Now: now, Since: start, Target: split.Green, Series: &w.series, FrontRead: true, Tells: r.Tells, Share: 1000})
+		w.guards.Evaluate(Facts{Now: now, Since: start, Target: split.Green, Series: &w.series, FrontRead: true,
+			Tells: r.Tells, Share: 1000})
 	}
 }
 
@@ -243,7 +250,8 @@ func TestStories(t *testing.T) {
 	w.since = w.now
 	w.pass(60, [2]answers{{all: 90, failing: 1}, {all: 10, failing: 1}})
 	list := w.guards.Stories()
-	if len(list) != 1 || list[0].Guard != "failing" || list[0].Unit != Requests || list[0].Margin != 0.01 || len(list[0].Points) < 10 {
+	if len(list) != 1 || list[0].Guard != "failing" || list[0].Unit != Requests || list[0].Margin != 0.01 ||
+		len(list[0].Points) < 10 {
 		t.Fatalf("%+v", list)
 	}
 	var block evidence.Block

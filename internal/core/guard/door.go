@@ -39,7 +39,8 @@ func atDoor(f Facts, since time.Time) atSides {
 	target, other := d.Sides[f.Target], d.Sides[f.Target.Other()]
 	a := atSides{named: true, trial: tally(whole.Sides[f.Target]), live: tally(whole.Sides[f.Target.Other()])}
 	nobody := d.Nobody
-	if stood := f.Series.Stood(f.Target.Other()); f.Share < split.Whole && (stood.IsZero() || stood.After(d.At)) { // then nobody was there
+	// then nobody was there
+	if stood := f.Series.Stood(f.Target.Other()); f.Share < split.Whole && (stood.IsZero() || stood.After(d.At)) {
 		nobody = reading.Tally{}
 		if !stood.IsZero() {
 			nobody = f.Door.Over(stood).Nobody
@@ -102,7 +103,8 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 		switch {
 		case part == 0:
 			all := live
-			if stood := f.Series.Stood(f.Target.Other()); !stood.IsZero() && s.At.After(stood) { // before, it was nobody's
+			// before, it was nobody's
+			if stood := f.Series.Stood(f.Target.Other()); !stood.IsZero() && s.At.After(stood) {
 				all = live.Plus(nobody)
 			}
 			e.learn(0, s.At, all)
@@ -114,8 +116,10 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 		case f.Tells.Both:
 			e.none(rule)
 			e.add(0, s.At, evidence.Block{Live: live, Trial: trial}, part)
-			if nobody.Of == nobody.Bad && s.Unreached == 0 { // else good answers name no side either, or more was lost on the way there
-				e.Near[1].AddUnnamed(evidence.Unnamed{Live: live.Of - live.Bad, Trial: trial.Of - trial.Bad, Bad: live.Bad + trial.Bad + nobody.Bad}, part)
+			// else good answers name no side either, or more was lost on the way there
+			if nobody.Of == nobody.Bad && s.Unreached == 0 {
+				e.Near[1].AddUnnamed(evidence.Unnamed{Live: live.Of - live.Bad, Trial: trial.Of - trial.Bad,
+					Bad: live.Bad + trial.Bad + nobody.Bad}, part)
 			}
 		}
 	}

@@ -51,15 +51,20 @@ func TestTheDoor(t *testing.T) {
 		lack    Gap
 	}{
 		{"all well", good, 60, Clear, ""},
-		{"a little bad on both", reading.Ended{Sides: [2]reading.Tally{tally(15, 1), tally(5, 0)}, Nobody: tally(1, 1)}, 60, Clear, ""},
+		{"a little bad on both", reading.Ended{Sides: [2]reading.Tally{tally(15, 1), tally(5, 0)}, Nobody: tally(1, 1)},
+			60, Clear, ""},
 		{"all of green's are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), tally(5, 5)}}, 5, Tripped, ""},
-		{"half of green's are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), tally(5, 3)}}, 12, Tripped, ""},
+		{"half of green's are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), tally(5, 3)}}, 12, Tripped,
+			""},
 		{"all of both are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 15), tally(5, 5)}}, 60, Clear, ""},
 		{"all of blue's are wrong", reading.Ended{Sides: [2]reading.Tally{tally(15, 15), tally(5, 0)}}, 60, Clear, ""},
-		{"green answers nothing, and nobody says whose it was", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5)}, 10, Tripped, ""},
-		{"blue answers nothing, and nobody says whose it was", reading.Ended{Sides: [2]reading.Tally{{}, tally(5, 0)}, Nobody: tally(15, 15)}, 60, Clear, ""},
+		{"green answers nothing, and nobody says whose it was",
+			reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5)}, 10, Tripped, ""},
+		{"blue answers nothing, and nobody says whose it was",
+			reading.Ended{Sides: [2]reading.Tally{{}, tally(5, 0)}, Nobody: tally(15, 15)}, 60, Clear, ""},
 		{"neither answers anything", reading.Ended{Nobody: tally(20, 20)}, 60, Clear, ""},
-		{"green answers nothing, and the way to the front is bad", reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5), Unreached: 1}, 60, Clear, ""},
+		{"green answers nothing, and the way to the front is bad",
+			reading.Ended{Sides: [2]reading.Tally{tally(15, 0), {}}, Nobody: tally(5, 5), Unreached: 1}, 60, Clear, ""},
 		{"the front is not reached", reading.Ended{Unreached: 20}, 10, Unknown, NotRead},
 		{"nothing ends", reading.Ended{}, 10, Unknown, NotRead},
 		{"nothing ends, for a moment", reading.Ended{}, 3, Clear, ""},
@@ -140,7 +145,8 @@ func TestAPastOfNobody(t *testing.T) {
 		k.now = k.now.Add(time.Second)
 		k.door.At = k.now
 	}
-	if list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series}, time.Time{}); len(list) > 0 {
+	if list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series},
+		time.Time{}); len(list) > 0 {
 		t.Errorf("with nobody there the past is %+v", list)
 	}
 	k.pass(30, reading.Ended{Nobody: reading.Tally{Of: 20}})
@@ -149,7 +155,8 @@ func TestAPastOfNobody(t *testing.T) {
 		t.Errorf("since somebody is there it is %+v", list)
 	}
 	k.pass(30, reading.Ended{Nobody: reading.Tally{Of: 20, Bad: 12}})
-	if list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series}, time.Time{}); len(list) > 0 {
+	if list := k.guards.Baselines(Facts{Now: k.now, Target: split.Green, Door: k.door, Series: &k.series},
+		time.Time{}); len(list) > 0 {
 		t.Errorf("where most failed it is %+v", list)
 	}
 }
@@ -164,10 +171,13 @@ func TestAShutDoor(t *testing.T) {
 		before  reading.Ended
 		tripped bool
 	}{
-		{"shut", []reading.Ended{well, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, well, true},
+		{"shut", []reading.Ended{well, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, well,
+			true},
 		{"not for long", []reading.Ended{well, shutDoor, shutDoor, shutDoor}, well, false},
-		{"one answer", []reading.Ended{well, shutDoor, well, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, well, false},
-		{"never open", []reading.Ended{shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, shutDoor, false},
+		{"one answer", []reading.Ended{well, shutDoor, well, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor}, well,
+			false},
+		{"never open", []reading.Ended{shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor, shutDoor},
+			shutDoor, false},
 	} {
 		k := newKnock(t)
 		k.share = 0

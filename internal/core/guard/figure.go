@@ -17,12 +17,14 @@ import (
 
 // Figure is what one guard on a figure has gathered. Its fields are there to be written and read back.
 type Figure struct {
-	Margin float64                    `json:"margin"`
-	Part   float64                    `json:"part"`             // of the error allowed, that it may be wrong about
-	Ruled  crossing.Overruling        `json:"ruled,omitzero"`   // the last word of a person to go on in spite of it
-	Legs   int                        `json:"legs"`             // times that it began anew: the share was changed, or which instances there are
-	Share  float64                    `json:"share"`            // the target's, as of the last reading
-	Side   *evidence.Drift            `json:"side,omitempty"`   // of a number: how the target's instances differ on average
+	Margin float64             `json:"margin"`
+	Part   float64             `json:"part"`           // of the error allowed, that it may be wrong about
+	Ruled  crossing.Overruling `json:"ruled,omitzero"` // the last word of a person to go on in spite of it
+	// times that it began anew: the share was changed, or which instances there are
+	Legs  int     `json:"legs"`
+	Share float64 `json:"share"` // the target's, as of the last reading
+	// of a number: how the target's instances differ on average
+	Side   *evidence.Drift            `json:"side,omitempty"`
 	Each   map[string]*evidence.Drift `json:"each,omitempty"`   // by instance of the target: how each does
 	Fewer  *evidence.Fewer            `json:"fewer,omitempty"`  // of what is counted
 	Last   map[string]Sample          `json:"last,omitempty"`   // by instance: what it told last
@@ -116,7 +118,8 @@ func (e *Figure) take(rule plan.Guard, f Facts, r reading.Figures, seconds int) 
 	case back >= 0:
 		return
 	}
-	if k := slices.IndexFunc(f.Overruled, func(o crossing.Overruling) bool { return o.Guard == rule.Name }); k >= 0 && f.Overruled[k] != e.Ruled {
+	if k := slices.IndexFunc(f.Overruled, func(o crossing.Overruling) bool { return o.Guard == rule.Name }); k >= 0 &&
+		f.Overruled[k] != e.Ruled {
 		e.Ruled, e.Part = f.Overruled[k], e.Part/2
 		e.Margin = max(e.Margin, e.Ruled.Beyond)
 		e.Side, e.Each, e.Fewer, e.Legs = nil, nil, nil, 0
@@ -162,7 +165,8 @@ func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
 		return
 	}
 	e.Value = trial.mean()
-	if e.Share == 0 || f.Since.IsZero() || e.At.Before(f.Changed.Add(rule.Settle)) || e.At.Before(f.Since.Add(rule.Settle)) {
+	if e.Share == 0 || f.Since.IsZero() || e.At.Before(f.Changed.Add(rule.Settle)) ||
+		e.At.Before(f.Since.Add(rule.Settle)) {
 		return
 	}
 	base := 0.0 // of how a number grows on a side that gets nothing, nothing is to be learnt
@@ -211,7 +215,8 @@ func (e *Figure) count(f Facts, trial, live toldOf, last map[string]Sample, same
 	if !okTrial || !okLive {
 		return
 	}
-	if e.Share > 0 && e.Share < 1 && len(mine) > 0 && len(theirs) > 0 && !f.Since.IsZero() && at.After(f.Changed.Add(forecast.Grace)) {
+	if e.Share > 0 && e.Share < 1 && len(mine) > 0 && len(theirs) > 0 && !f.Since.IsZero() &&
+		at.After(f.Changed.Add(forecast.Grace)) {
 		if share, ok := e.split(f, at); ok {
 			e.Fewer.Add(evidence.Counted{Live: liveSum, Trial: trialSum}, share)
 		}
@@ -256,7 +261,8 @@ func (e *Figure) find() finding {
 	case e.Fewer != nil:
 		sum := e.Fewer.Sum
 		ratio, in := sum.Ratio(likely, e.Fewer.Noise.Factor())
-		return finding{log: e.Fewer.Log(), difference: 1 - ratio, in: finite(evidence.Interval{Low: 1 - in.High, High: 1 - in.Low}), few: sum.Live+sum.Trial < leastCounted}
+		return finding{log: e.Fewer.Log(), difference: 1 - ratio,
+			in: finite(evidence.Interval{Low: 1 - in.High, High: 1 - in.Low}), few: sum.Live+sum.Trial < leastCounted}
 	case e.Side == nil:
 		return finding{few: true}
 	}

@@ -17,7 +17,8 @@ import (
 const memory = "process_resident_memory_bytes"
 
 func growing(by float64) plan.Guard {
-	return plan.Guard{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: memory}, Margin: by, Settle: 10 * time.Second, Then: plan.RollBack}
+	return plan.Guard{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: memory}, Margin: by,
+		Settle: 10 * time.Second, Then: plan.RollBack}
 }
 
 // tells has the instances of both sides tell a figure every second, and all of them serve.
@@ -53,7 +54,8 @@ func (s *tells) run(seconds int) Status {
 		r := reading.Figures{At: s.now}
 		for _, side := range split.Sides {
 			for n := range s.each {
-				told := reading.Told{Name: side.String() + "-" + string(rune('1'+n)), Side: side, Started: s.begun[side][n]}
+				told := reading.Told{Name: side.String() + "-" + string(rune('1'+n)), Side: side,
+					Started: s.begun[side][n]}
 				if v, ok := s.of(side, n, s.now.Sub(start).Minutes()); ok {
 					told.Values = map[string]float64{s.figure: v}
 				} else {
@@ -72,7 +74,8 @@ func (s *tells) run(seconds int) Status {
 
 func (s *tells) current() Facts {
 	f := Facts{
-		Now: s.now, Since: s.since, Target: split.Green, Series: &s.series, FrontRead: true, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true},
+		Now: s.now, Since: s.since, Target: split.Green, Series: &s.series, FrontRead: true,
+		Tells:    reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true},
 		SideRead: true, Share: s.share, Changed: s.since,
 	}
 	if s.since.IsZero() {
@@ -96,8 +99,12 @@ func TestALeak(t *testing.T) {
 		trips  bool
 		blames string
 	}{
-		"swept":     {func(_ split.Side, n int, m float64) (float64, bool) { return swept(n, m) + noise(), true }, false, ""},
-		"both grow": {func(_ split.Side, n int, m float64) (float64, bool) { return swept(n, m) + 60e6*m + noise(), true }, false, ""},
+		"swept": {func(_ split.Side, n int, m float64) (float64, bool) { return swept(n, m) + noise(), true },
+			false, ""},
+		"both grow": {func(_ split.Side, n int, m float64) (float64, bool) {
+			return swept(n, m) + 60e6*m + noise(),
+				true
+		}, false, ""},
 		"all of the side leak": {func(side split.Side, n int, m float64) (float64, bool) {
 			return swept(n, m) + 40e6*m*float64(side) + noise(), true
 		}, true, ""},
@@ -117,8 +124,10 @@ func TestALeak(t *testing.T) {
 			if tripped := s.State == Tripped; tripped != shape.trips {
 				t.Errorf("after four minutes: %+v", s)
 			}
-			if shape.trips && (s.Difference < 10e6 || s.Range.Low > s.Difference || s.Range.High < s.Difference || s.Evidence < s.Needed) {
-				t.Errorf("it is said to grow by %g, in %v, with evidence %g of %g", s.Difference, s.Range, s.Evidence, s.Needed)
+			if shape.trips && (s.Difference < 10e6 || s.Range.Low > s.Difference || s.Range.High < s.Difference ||
+				s.Evidence < s.Needed) {
+				t.Errorf("it is said to grow by %g, in %v, with evidence %g of %g", s.Difference, s.Range, s.Evidence,
+					s.Needed)
 			}
 			if shape.blames != "" && s.Instance != shape.blames {
 				t.Errorf("%q is named", s.Instance)
@@ -166,7 +175,8 @@ func TestALeakInSpite(t *testing.T) {
 	if s = w.run(600); s.State != Tripped {
 		t.Errorf("one five times as bad is not heard: %+v", s)
 	}
-	if list := w.guards.Stories(); len(list) != 1 || list[0].Figure != memory || len(list[0].Points) < 10 || list[0].Points[0].Value == 0 {
+	if list := w.guards.Stories(); len(list) != 1 || list[0].Figure != memory || len(list[0].Points) < 10 ||
+		list[0].Points[0].Value == 0 {
 		t.Errorf("its story is %+v", list)
 	}
 }
@@ -174,7 +184,8 @@ func TestALeakInSpite(t *testing.T) {
 // A guard on a figure that is not told says so, and why; one that is not read either.
 func TestAFigureThatIsNotThere(t *testing.T) {
 	there := map[split.Side]bool{split.Blue: true}
-	w := newTells(t, growing(10e6), func(side split.Side, _ int, _ float64) (float64, bool) { return 40e6, there[side] })
+	w := newTells(t, growing(10e6),
+		func(side split.Side, _ int, _ float64) (float64, bool) { return 40e6, there[side] })
 	w.begin()
 	if s := w.run(60); s.State != Unknown || s.Gap != NotTold || !strings.Contains(s.Said, "503") {
 		t.Errorf("the target tells nothing: %+v", s)
@@ -208,7 +219,8 @@ func TestAFigureAfterTheClockWasSet(t *testing.T) {
 	w.run(20)
 	w.now, w.since, begun = w.now.Add(-time.Hour), w.since.Add(-time.Hour), begun.Add(-time.Hour)
 	w.guards.states[0].figure.Told = 0
-	r := reading.Figures{At: w.now, Of: []reading.Told{{Name: "green-1", Side: split.Green, Values: map[string]float64{memory: 1}}}}
+	r := reading.Figures{At: w.now,
+		Of: []reading.Told{{Name: "green-1", Side: split.Green, Values: map[string]float64{memory: 1}}}}
 	w.guards.TakeFigures(w.current(), r)
 	if e := w.guards.states[0].figure; e.Told != 1 || !e.At.Equal(w.now) || e.Legs < 2 {
 		t.Errorf("what is told after that is not heard: %+v", e)
@@ -235,7 +247,8 @@ func TestAFigureAfterARestart(t *testing.T) {
 // A number that stands higher is found beside the live side and after it, against what that had last.
 func TestHigher(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 1))
-	rule := plan.Guard{Name: "open higher", Watch: plan.Higher, Figure: plan.Figure{Name: "open", Labels: map[string]string{"kind": "a"}}, Margin: 20, Then: plan.RollBack}
+	rule := plan.Guard{Name: "open higher", Watch: plan.Higher,
+		Figure: plan.Figure{Name: "open", Labels: map[string]string{"kind": "a"}}, Margin: 20, Then: plan.RollBack}
 	more := 0.0
 	w := newTells(t, rule, nil)
 	w.of = func(side split.Side, _ int, _ float64) (float64, bool) {
@@ -253,7 +266,8 @@ func TestHigher(t *testing.T) {
 		t.Errorf("alone, and as it was: %+v", s)
 	}
 	more = 60
-	if s := w.run(120); s.State != Tripped || s.Then != plan.Freeze || math.Abs(s.Difference-60) > 15 && s.Difference < 20 {
+	if s := w.run(120); s.State != Tripped || s.Then != plan.Freeze ||
+		math.Abs(s.Difference-60) > 15 && s.Difference < 20 {
 		t.Errorf("alone, and higher: %+v", s)
 	}
 }
@@ -262,7 +276,8 @@ func TestHigher(t *testing.T) {
 // begins anew is none.
 func TestFewerBookings(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 1))
-	rule := plan.Guard{Name: "fewer bookings", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1, Then: plan.RollBack}
+	rule := plan.Guard{Name: "fewer bookings", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"},
+		Margin: 0.1, Then: plan.RollBack}
 	for _, part := range []float64{1, 0.6} {
 		var booked [2][3]float64
 		w := newTells(t, rule, nil)

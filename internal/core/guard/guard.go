@@ -46,40 +46,57 @@ const (
 
 // Status is one guard as of a moment.
 type Status struct {
-	Name       string            `json:"name"`
-	Watch      plan.Watch        `json:"watch"`
-	State      State             `json:"state"`
-	Gap        Gap               `json:"gap,omitempty"`
-	Then       plan.Action       `json:"then"`
-	Eased      bool              `json:"eased,omitempty"`     // it freezes in place of rolling back: clients stay on their sides, and nobody counts them
-	Unit       Unit              `json:"unit,omitempty"`      // of guards that compare: what is counted
-	Margin     float64           `json:"margin,omitempty"`    // of guards that compare: how much higher the rate may be; on figures see [plan.Watch.Figures]
-	Find       float64           `json:"find,omitempty"`      // of guards that compare: the fault that is not to be missed
-	After      time.Duration     `json:"after,omitempty"`     // of guards on times: the bound by which there is most evidence, in nanoseconds
-	Most       int               `json:"most,omitempty"`      // of guards that count
-	Baseline   evidence.Count    `json:"baseline"`            // the live side's, of the last two minutes or of what was kept
-	AsOf       time.Time         `json:"as_of,omitzero"`      // of a baseline that was kept; zero for one of now
-	Trial      evidence.Count    `json:"trial"`               // the target's, of the last two minutes; of guards that count, Bad is the number
-	Sure       float64           `json:"sure"`                // that it is worse by more than the margin, for the whole crossing, in [0, 1)
-	Evidence   float64           `json:"evidence,omitempty"`  // that it is, as a power of ten
-	Needed     float64           `json:"needed,omitempty"`    // the power of ten at which it trips
-	Difference float64           `json:"difference"`          // of the rates, what hits both sides left out; of figures in the margin's unit
-	Range      evidence.Interval `json:"range"`               // that the difference lies in, with 95 % certainty; of figures zero if it is not known
-	Figure     string            `json:"figure,omitempty"`    // of guards on one
-	Value      float64           `json:"value,omitempty"`     // of a figure: the target's instances on average
-	Beside     float64           `json:"beside,omitempty"`    // and the live side's
-	Instance   string            `json:"instance,omitempty"`  // of a figure: the one that the difference is about; "" for the side
-	Said       string            `json:"said,omitempty"`      // of a figure: why an instance did not tell it
-	Excluded   float64           `json:"excluded,omitempty"`  // the smallest fault that there is not, with the plan's certainty, since the share was changed last; 1 if none is excluded
-	FindIn     time.Duration     `json:"find_in,omitempty"`   // about how long it takes at this traffic to exclude the fault that is not to be missed, from the change of the share; 0 if that is done, or cannot be told
-	More       time.Duration     `json:"more,omitempty"`      // until it may be sure, at the present rates
-	NoPast     bool              `json:"no_past,omitempty"`   // with all requests on the target it will have nothing to compare with: the live side's own answers are too bad, or too few
-	Sureness   []float64         `json:"sureness,omitempty"`  // the last certainties, oldest first
-	First      raise.Stuck       `json:"first,omitzero"`      // the first instance that is not healthy
-	Missing    int               `json:"missing,omitempty"`   // instances that are not there
-	Cut        int64             `json:"cut,omitempty"`       // answers of the target that were cut short, of those that are bad
-	Restarted  int               `json:"restarted,omitempty"` // instances that had to be started again
-	Wanted     int               `json:"wanted,omitempty"`    // instances that should be
+	Name  string      `json:"name"`
+	Watch plan.Watch  `json:"watch"`
+	State State       `json:"state"`
+	Gap   Gap         `json:"gap,omitempty"`
+	Then  plan.Action `json:"then"`
+	// it freezes in place of rolling back: clients stay on their sides, and nobody counts them
+	Eased bool `json:"eased,omitempty"`
+	Unit  Unit `json:"unit,omitempty"` // of guards that compare: what is counted
+	// of guards that compare: how much higher the rate may be; on figures see [plan.Watch.Figures]
+	Margin float64 `json:"margin,omitempty"`
+	// of guards that compare: the fault that is not to be missed
+	Find float64 `json:"find,omitempty"`
+	// of guards on times: the bound by which there is most evidence, in nanoseconds
+	After time.Duration `json:"after,omitempty"`
+	Most  int           `json:"most,omitempty"` // of guards that count
+	// the live side's, of the last two minutes or of what was kept
+	Baseline evidence.Count `json:"baseline"`
+	AsOf     time.Time      `json:"as_of,omitzero"` // of a baseline that was kept; zero for one of now
+	// the target's, of the last two minutes; of guards that count, Bad is the number
+	Trial evidence.Count `json:"trial"`
+	// that it is worse by more than the margin, for the whole crossing, in [0, 1)
+	Sure     float64 `json:"sure"`
+	Evidence float64 `json:"evidence,omitempty"` // that it is, as a power of ten
+	Needed   float64 `json:"needed,omitempty"`   // the power of ten at which it trips
+	// of the rates, what hits both sides left out; of figures in the margin's unit
+	Difference float64 `json:"difference"`
+	// that the difference lies in, with 95 % certainty; of figures zero if it is not known
+	Range  evidence.Interval `json:"range"`
+	Figure string            `json:"figure,omitempty"` // of guards on one
+	Value  float64           `json:"value,omitempty"`  // of a figure: the target's instances on average
+	Beside float64           `json:"beside,omitempty"` // and the live side's
+	// of a figure: the one that the difference is about; "" for the side
+	Instance string `json:"instance,omitempty"`
+	Said     string `json:"said,omitempty"` // of a figure: why an instance did not tell it
+	// the smallest fault that there is not, with the plan's certainty, since the share was changed last; 1 if none is
+	// excluded
+	Excluded float64 `json:"excluded,omitempty"`
+	// about how long it takes at this traffic to exclude the fault that is not to be missed, from the change of the
+	// share; 0 if that is done, or cannot be told
+	FindIn time.Duration `json:"find_in,omitempty"`
+	More   time.Duration `json:"more,omitempty"` // until it may be sure, at the present rates
+	// with all requests on the target it will have nothing to compare with: the live side's own answers are too bad, or
+	// too few
+	NoPast   bool        `json:"no_past,omitempty"`
+	Sureness []float64   `json:"sureness,omitempty"` // the last certainties, oldest first
+	First    raise.Stuck `json:"first,omitzero"`     // the first instance that is not healthy
+	Missing  int         `json:"missing,omitempty"`  // instances that are not there
+	// answers of the target that were cut short, of those that are bad
+	Cut       int64 `json:"cut,omitempty"`
+	Restarted int   `json:"restarted,omitempty"` // instances that had to be started again
+	Wanted    int   `json:"wanted,omitempty"`    // instances that should be
 }
 
 // Level is how bad it is: the target's rate, by how much a figure differs, or the number.
@@ -97,26 +114,27 @@ func (s Status) Level() float64 {
 
 // Facts is what guards are evaluated on.
 type Facts struct {
-	Now         time.Time
-	Since       time.Time // when the target first got traffic; zero before
-	Target      split.Side
-	Series      *figures.Series
-	FrontRead   bool           // the series is up to date
-	Queue       *reading.Queue // of the target, where it takes messages from one
-	Tells       reading.Capabilities
-	SideRead    bool // the conditions are
-	Condition   []reading.Condition
-	Ill         func(reading.Condition) bool
-	Wanted      int     // instances of the target
-	Beside      float64 // part of the live side's instances that are ill
-	Restarted   int     // instances of the target that had to be started again
-	Door        reading.Door
-	Share       split.Share // the target's part, in force
-	Changed     time.Time   // when the share was changed last, by whomever
-	Baselines   []crossing.Baseline
-	First       bool                  // nobody is on the other side
-	Together    bool                  // the key keeps a client's requests on one side
-	Hours       []evidence.Count      // what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
+	Now       time.Time
+	Since     time.Time // when the target first got traffic; zero before
+	Target    split.Side
+	Series    *figures.Series
+	FrontRead bool           // the series is up to date
+	Queue     *reading.Queue // of the target, where it takes messages from one
+	Tells     reading.Capabilities
+	SideRead  bool // the conditions are
+	Condition []reading.Condition
+	Ill       func(reading.Condition) bool
+	Wanted    int     // instances of the target
+	Beside    float64 // part of the live side's instances that are ill
+	Restarted int     // instances of the target that had to be started again
+	Door      reading.Door
+	Share     split.Share // the target's part, in force
+	Changed   time.Time   // when the share was changed last, by whomever
+	Baselines []crossing.Baseline
+	First     bool // nobody is on the other side
+	Together  bool // the key keeps a client's requests on one side
+	// what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
+	Hours       []evidence.Count
 	FiguresRead bool                  // figures were read lately
 	Overruled   []crossing.Overruling // guards in spite of which a person went on
 }
@@ -184,7 +202,8 @@ type Memory struct {
 func (g *Guards) Hand() Memory {
 	m := Memory{Taken: g.taken, TakenDoor: g.takenDoor}
 	for _, st := range g.states {
-		m.Evidence, m.Stories, m.Figures = append(m.Evidence, st.evidence), append(m.Stories, st.story), append(m.Figures, st.figure)
+		m.Evidence, m.Stories, m.Figures = append(m.Evidence, st.evidence), append(m.Stories, st.story),
+			append(m.Figures, st.figure)
 	}
 	return m
 }
@@ -251,7 +270,8 @@ func (g *Guards) Evaluate(f Facts) []Status {
 	if mark && !f.alone() && !f.First {
 		past := g.Baselines(f, f.Since)
 		for n, rule := range g.rules {
-			g.states[n].noPast = rule.Watch.Compares() && !rule.Off && !means(rule, f) && !slices.ContainsFunc(past, func(b crossing.Baseline) bool { return b.Guard == rule.Name })
+			g.states[n].noPast = rule.Watch.Compares() && !rule.Off && !means(rule, f) &&
+				!slices.ContainsFunc(past, func(b crossing.Baseline) bool { return b.Guard == rule.Name })
 		}
 	}
 	for n := range list {
@@ -356,8 +376,9 @@ func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) 
 	}
 	s := list[best]
 	a := crossing.Alarm{
-		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Sure, Worst: s.Range.High,
-		Cut: s.Cut, First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
+		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Sure,
+		Worst: s.Range.High,
+		Cut:   s.Cut, First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
 	}
 	if s.Watch.Figures() {
 		a.Figure, a.Instance, a.Worst = s.Figure, s.Instance, max(s.Range.High, s.Difference)

@@ -32,9 +32,11 @@ type watch struct {
 }
 
 func newWatch(t *testing.T, rules ...plan.Guard) *watch {
-	w := &watch{t: t, guards: New(rules, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000}), now: start, share: 1000, facts: func(*Facts) {}}
+	w := &watch{t: t, guards: New(rules, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000}), now: start, share: 1000,
+		facts: func(*Facts) {}}
 	for side := range w.counts {
-		w.counts[side].Server = reading.Server{Name: split.Side(side).String() + "-1", Address: "10.1.0." + split.Side(side).String()}
+		w.counts[side].Server = reading.Server{Name: split.Side(side).String() + "-1",
+			Address: "10.1.0." + split.Side(side).String()}
 	}
 	w.pass(0, [2]answers{})
 	return w
@@ -57,7 +59,8 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if w.since.IsZero() {
 			share = 0
 		}
-		r := reading.Front{At: w.now, Split: reading.Split{Share: share}, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true}}
+		r := reading.Front{At: w.now, Split: reading.Split{Share: share},
+			Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true}}
 		for side, a := range sides {
 			c := &w.counts[side]
 			c.Requests += a.all
@@ -81,9 +84,11 @@ func (w *watch) pass(seconds int, sides [2]answers) []Status {
 		if err := w.series.Add(r); err != nil {
 			w.t.Fatal(err)
 		}
-		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Share: share, Series: &w.series, FrontRead: true, SideRead: true, Wanted: 2, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true},
-			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy}, {Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
-			Ill:       func(c reading.Condition) bool { return c.State != reading.Healthy }}
+		f := Facts{Now: w.now, Since: w.since, Target: split.Green, Share: share, Series: &w.series, FrontRead: true,
+			SideRead: true, Wanted: 2, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true},
+			Condition: []reading.Condition{{Instance: reading.Instance{Name: "green-1"}, State: reading.Healthy},
+				{Instance: reading.Instance{Name: "green-2"}, State: reading.Healthy}},
+			Ill: func(c reading.Condition) bool { return c.State != reading.Healthy }}
 		w.facts(&f)
 		w.last = w.guards.Evaluate(f)
 	}
@@ -127,7 +132,8 @@ func TestComparing(t *testing.T) {
 		t.Errorf("it is %v sure, %v of %v, after %v more", s.Sure, s.Evidence, s.Needed, s.More)
 	}
 	w.pass(5, [2]answers{{all: 90}, {all: 10, failing: 5}})
-	if s := w.is("much worse", Tripped, ""); s.Level() != s.Trial.Rate() || len(s.Sureness) == 0 || s.Range.Low <= 0 || s.Evidence < s.Needed {
+	if s := w.is("much worse", Tripped, ""); s.Level() != s.Trial.Rate() || len(s.Sureness) == 0 || s.Range.Low <= 0 ||
+		s.Evidence < s.Needed {
 		t.Errorf("tripped at %v, certainties %v: %+v", s.Level(), s.Sureness, s)
 	}
 	// What cannot be read is not clear.
@@ -141,7 +147,8 @@ func TestComparing(t *testing.T) {
 
 // arrive has all requests move to the target, with what the live side did since a time kept.
 func (w *watch) arrive(since time.Time) []crossing.Baseline {
-	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series, Tells: reading.Capabilities{Counts: true, Times: true}}
+	f := Facts{Now: w.now, Since: w.since, Target: split.Green, Series: &w.series,
+		Tells: reading.Capabilities{Counts: true, Times: true}}
 	w.facts(&f)
 	w.share = split.Whole
 	list := w.guards.Baselines(f, since)
@@ -159,7 +166,8 @@ func TestTheBaseline(t *testing.T) {
 	w.pass(10, [2]answers{{all: 100, failing: 5}, {}})
 	w.arrive(time.Time{})
 	w.pass(90, [2]answers{{}, {all: 100, failing: 5}})
-	if s := w.is("all at once, as bad as before", Clear, ""); s.Baseline != (evidence.Count{Bad: 50, Of: 1000}) || s.AsOf != start.Add(10*time.Second) {
+	if s := w.is("all at once, as bad as before", Clear, ""); s.Baseline != (evidence.Count{Bad: 50, Of: 1000}) ||
+		s.AsOf != start.Add(10*time.Second) {
 		t.Errorf("the baseline is %+v of %v", s.Baseline, s.AsOf)
 	}
 	w.pass(15, [2]answers{{}, {all: 100, failing: 12}})
@@ -353,10 +361,12 @@ func TestCounting(t *testing.T) {
 // The gravest is heeded; one that was overruled is quiet up to the level that was seen.
 func TestGravest(t *testing.T) {
 	tripped := func(name string, then plan.Action, watch plan.Watch, bad, of int64) Status {
-		return Status{Name: name, Then: then, Watch: watch, State: Tripped, Trial: evidence.Count{Bad: bad, Of: of}, Margin: 0.01}
+		return Status{Name: name, Then: then, Watch: watch, State: Tripped, Trial: evidence.Count{Bad: bad, Of: of},
+			Margin: 0.01}
 	}
 	list := []Status{
-		{Name: "calm", State: Clear, Then: plan.RollBack}, tripped("first freeze", plan.Freeze, plan.Unhealthy, 1, 0), tripped("failing", plan.RollBack, plan.Failing, 100, 1000),
+		{Name: "calm", State: Clear, Then: plan.RollBack}, tripped("first freeze", plan.Freeze, plan.Unhealthy, 1, 0),
+		tripped("failing", plan.RollBack, plan.Failing, 100, 1000),
 		tripped("lost", plan.RollBack, plan.Lost, 5, 0),
 	}
 	names := func(overruled ...crossing.Overruling) string {
@@ -369,7 +379,8 @@ func TestGravest(t *testing.T) {
 	if a, ok := Gravest(list[1:2], split.Green, nil); !ok || a.Guard != "first freeze" {
 		t.Errorf("alone it is %+v, %v", a, ok)
 	}
-	if a, _ := Gravest([]Status{list[1], tripped("second freeze", plan.Freeze, plan.Lost, 9, 0)}, split.Green, nil); a.Guard != "first freeze" {
+	if a, _ := Gravest([]Status{list[1], tripped("second freeze", plan.Freeze, plan.Lost, 9, 0)}, split.Green,
+		nil); a.Guard != "first freeze" {
 		t.Errorf("of two alike it is %q", a.Guard)
 	}
 	if got := names(); got != "failing" {
@@ -393,14 +404,16 @@ func TestGravest(t *testing.T) {
 	list[3].Trial.Bad = 5
 	list[2].Margin = 0.12 // it has begun anew, for what is worse than was seen
 	list[2].Trial.Bad = 900
-	if a, ok := Gravest(list, split.Green, all); !ok || a.Guard != "failing" || a.Level != 0.9 || a.Then != plan.RollBack {
+	if a, ok := Gravest(list, split.Green, all); !ok || a.Guard != "failing" || a.Level != 0.9 ||
+		a.Then != plan.RollBack {
 		t.Errorf("much worse: %+v", a)
 	}
 }
 
 // A queue's oldest message has waited for too long, or nearly, or it is not known.
 func TestWaits(t *testing.T) {
-	g := New([]plan.Guard{{Name: "waits over 30s", Watch: plan.Waits, Longest: 30 * time.Second, Then: plan.RollBack}}, Terms{})
+	g := New([]plan.Guard{{Name: "waits over 30s", Watch: plan.Waits, Longest: 30 * time.Second, Then: plan.RollBack}},
+		Terms{})
 	for what, c := range map[string]struct {
 		queue *reading.Queue
 		read  bool
@@ -413,7 +426,8 @@ func TestWaits(t *testing.T) {
 		"a front without any":   {nil, true, Unknown, NotCounted},
 		"a front not read":      {&reading.Queue{Oldest: time.Hour}, false, Unknown, NotRead},
 	} {
-		s := g.Evaluate(Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series), FrontRead: c.read, Queue: c.queue})[0]
+		s := g.Evaluate(Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series),
+			FrontRead: c.read, Queue: c.queue})[0]
 		if s.State != c.state || s.Gap != c.lack || s.After != 30*time.Second {
 			t.Errorf("%s: %+v", what, s)
 		}
@@ -432,12 +446,17 @@ func TestHowManyMayBeIll(t *testing.T) {
 		beside      float64
 		tripped     bool
 	}{
-		{3, 1, plan.Guard{Part: 0.1}, 0, true}, {9, 1, plan.Guard{Part: 0.1}, 0, true}, {10, 1, plan.Guard{Part: 0.1}, 0, false}, {100, 10, plan.Guard{Part: 0.1}, 0, false},
-		{100, 11, plan.Guard{Part: 0.1}, 0, true}, {100, 1, plan.Guard{}, 0, true}, {100, 3, plan.Guard{Most: 3}, 0, false},
-		{3, 1, plan.Guard{Part: 0.1}, 1.0 / 3, false}, {3, 2, plan.Guard{Part: 0.1}, 1.0 / 3, true}, {3, 1, plan.Guard{Part: 0.1}, 1, true},
+		{3, 1, plan.Guard{Part: 0.1}, 0, true}, {9, 1, plan.Guard{Part: 0.1}, 0, true},
+		{10, 1, plan.Guard{Part: 0.1}, 0, false}, {100, 10, plan.Guard{Part: 0.1}, 0, false},
+		{100, 11, plan.Guard{Part: 0.1}, 0, true}, {100, 1, plan.Guard{}, 0, true},
+		{100, 3, plan.Guard{Most: 3}, 0, false},
+		{3, 1, plan.Guard{Part: 0.1}, 1.0 / 3, false}, {3, 2, plan.Guard{Part: 0.1}, 1.0 / 3, true},
+		{3, 1, plan.Guard{Part: 0.1}, 1, true},
 	} {
 		c.rule.Watch = plan.Unhealthy
-		f := Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series), SideRead: true, Wanted: c.wanted, Beside: c.beside, Ill: func(c reading.Condition) bool { return c.State != reading.Healthy }}
+		f := Facts{Now: start, Since: start, Target: split.Green, Series: new(figures.Series), SideRead: true,
+			Wanted: c.wanted, Beside: c.beside,
+			Ill: func(c reading.Condition) bool { return c.State != reading.Healthy }}
 		for n := range c.wanted {
 			i := reading.Condition{State: reading.Healthy}
 			if n < c.ill {
@@ -470,8 +489,8 @@ func TestNoPastIsSaidBefore(t *testing.T) {
 	}
 }
 
-// A guard that a person has overruled may be wrong half as often as before, and again by half with the next word: all that
-// it may be wrong about is spent once.
+// A guard that a person has overruled may be wrong half as often as before, and again by half with the next word: all
+// that it may be wrong about is spent once.
 func TestAnOverruledGuardHasHalfOfItsError(t *testing.T) {
 	w := newWatch(t, failing)
 	w.pass(10, [2]answers{{all: 100}, {}})

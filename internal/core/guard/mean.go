@@ -27,7 +27,8 @@ func means(rule plan.Guard, f Facts) bool {
 // byMean is the guard on a figure that a guard on slow answers is then. Readings count once what was under way when the
 // share was changed has been answered.
 func byMean(rule plan.Guard) plan.Guard {
-	return plan.Guard{Name: rule.Name, Watch: plan.Higher, Figure: plan.Figure{Name: MeanFigure}, Then: rule.Then, Settle: 2 * time.Second}
+	return plan.Guard{Name: rule.Name, Watch: plan.Higher, Figure: plan.Figure{Name: MeanFigure}, Then: rule.Then,
+		Settle: 2 * time.Second}
 }
 
 // takeMean takes in what answers took on average since the last time. Each side is one that tells it.
@@ -52,7 +53,8 @@ func meanOf(st figures.Step) reading.Figures {
 	r := reading.Figures{At: st.To}
 	for _, side := range split.Sides {
 		if took, of := st.Took(side); of > 0 && !st.Mixed {
-			r.Of = append(r.Of, reading.Told{Name: side.String(), Side: side, Values: map[string]float64{MeanFigure: took.Seconds() / float64(of)}})
+			r.Of = append(r.Of, reading.Told{Name: side.String(), Side: side,
+				Values: map[string]float64{MeanFigure: took.Seconds() / float64(of)}})
 		}
 	}
 	return r

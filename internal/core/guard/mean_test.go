@@ -37,7 +37,8 @@ func TestSlowOnAverage(t *testing.T) {
 				r := rand.New(rand.NewPCG(seed, 11))
 				g := New([]plan.Guard{rule}, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000})
 				var series figures.Series
-				counts := [2]reading.Count{{Server: reading.Server{Name: "blue-1"}}, {Server: reading.Server{Name: "green-1"}}}
+				counts := [2]reading.Count{{Server: reading.Server{Name: "blue-1"}},
+					{Server: reading.Server{Name: "green-1"}}}
 				now, since, share := start, time.Time{}, split.Share(0)
 				var s Status
 				for second := range 100 {
@@ -48,7 +49,8 @@ func TestSlowOnAverage(t *testing.T) {
 					if share > 0 {
 						of = [2]int{112, 38}
 					}
-					front := reading.Front{At: now, Split: reading.Split{Share: share}, Tells: reading.Capabilities{Counts: true, Means: true, Both: true}}
+					front := reading.Front{At: now, Split: reading.Split{Share: share},
+						Tells: reading.Capabilities{Counts: true, Means: true, Both: true}}
 					for side := range counts {
 						slow := 0.0
 						if share > 0 {
@@ -63,7 +65,8 @@ func TestSlowOnAverage(t *testing.T) {
 					if err := series.Add(front); err != nil {
 						t.Fatal(err)
 					}
-					s = g.Evaluate(Facts{Now: now, Since: since, Changed: since, Target: split.Green, Share: share, Series: &series, FrontRead: true, Tells: front.Tells})[0]
+					s = g.Evaluate(Facts{Now: now, Since: since, Changed: since, Target: split.Green, Share: share,
+						Series: &series, FrontRead: true, Tells: front.Tells})[0]
 					if s.State == Tripped {
 						trips++
 						break

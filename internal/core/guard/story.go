@@ -82,7 +82,8 @@ func (g *Guards) Stories() []Story {
 				rule = byMean(rule)
 				figure, rule.Margin = rule.Figure.String(), st.figure.Margin
 			}
-			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: st.unit, Figure: figure, Margin: rule.Margin, Points: st.story[:len(st.story):len(st.story)]})
+			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: st.unit, Figure: figure,
+				Margin: rule.Margin, Points: st.story[:len(st.story):len(st.story)]})
 		}
 	}
 	return list

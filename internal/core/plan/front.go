@@ -110,9 +110,10 @@ func (p *Plan) Fronts() []Front { return append([]Front{p.Front}, p.Beside...) }
 
 // Key is where a front finds the key of a request.
 type Key struct {
-	From   KeySource `json:"from"`
-	Name   string    `json:"name,omitempty"`   // of the cookie or header
-	Prefix int       `json:"prefix,omitempty"` // bits of the client's IPv4 address that count; 0 is all. Of IPv6 twice as many
+	From KeySource `json:"from"`
+	Name string    `json:"name,omitempty"` // of the cookie or header
+	// bits of the client's IPv4 address that count; 0 is all. Of IPv6 twice as many
+	Prefix int `json:"prefix,omitempty"`
 }
 
 // KeySource is the kind of a split key.

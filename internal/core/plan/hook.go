@@ -25,13 +25,15 @@ const (
 	WhenRolled   HookMoment = "rolled-back"
 	WhenOff      HookMoment = "called-off"
 	WhenSettled  HookMoment = "settled"
-	WhenFrozen   HookMoment = "frozen"   // the route stands still
-	WhenAsks     HookMoment = "asks"     // a person is asked
-	WhenLiveIll  HookMoment = "live-ill" // the live side does not serve as it should, whether anything is crossing or not
+	WhenFrozen   HookMoment = "frozen" // the route stands still
+	WhenAsks     HookMoment = "asks"   // a person is asked
+	// the live side does not serve as it should, whether anything is crossing or not
+	WhenLiveIll HookMoment = "live-ill"
 )
 
 // HookMoments are all of them, in the order in which a crossing comes to them.
-var HookMoments = []HookMoment{BeforeRaise, WhenProven, BeforeLeg, AfterLeg, WhenRolled, WhenOff, WhenSettled, WhenFrozen, WhenAsks, WhenLiveIll, BeforeRetire}
+var HookMoments = []HookMoment{BeforeRaise, WhenProven, BeforeLeg, AfterLeg, WhenRolled, WhenOff, WhenSettled,
+	WhenFrozen, WhenAsks, WhenLiveIll, BeforeRetire}
 
 // Before reports whether something waits for the hooks of a moment.
 func (m HookMoment) Before() bool { return m == BeforeRaise || m == BeforeLeg || m == BeforeRetire }

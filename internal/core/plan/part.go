@@ -84,8 +84,9 @@ type Stack struct {
 
 	Tool []string // the user's own command that raises, lists and stops
 
-	Stands []Stand  // instances that somebody else started, and that are never stopped
-	Renew  []string // the user's own command that brings those to a version, with placeholders; none to wait until they are
+	Stands []Stand // instances that somebody else started, and that are never stopped
+	// the user's own command that brings those to a version, with placeholders; none to wait until they are
+	Renew []string
 }
 
 // Cluster is where a part runs as a Deployment of Kubernetes, one for each side.

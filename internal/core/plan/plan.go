@@ -84,9 +84,10 @@ type Guard struct {
 	Then  Action // what happens when it trips
 
 	// Of guards that compare the new side with the live one.
-	Margin float64       // how much higher the rate may be, as a fraction; of guards on a figure see [Watch.Figures]
-	Find   float64       // the fault that it must not miss, as a rate beyond the live side's; more than the margin
-	After  time.Duration // of [Slow] and [Door]: an answer that takes longer is slow. 0, of [Slow]: longer than is usual on the live side
+	Margin float64 // how much higher the rate may be, as a fraction; of guards on a figure see [Watch.Figures]
+	Find   float64 // the fault that it must not miss, as a rate beyond the live side's; more than the margin
+	// of [Slow] and [Door]: an answer that takes longer is slow. 0, of [Slow]: longer than is usual on the live side
+	After time.Duration
 
 	Figure Figure        // of guards on one
 	Settle time.Duration // of [Grows] and [Higher]: readings count from so long after a change of the share
@@ -255,7 +256,8 @@ func (p *Plan) Content() (want HTTP, check string, ok bool) {
 	}
 	for _, c := range p.Main().Smoke {
 		h, http := c.What.(HTTP)
-		if http && (h.Method == "" || h.Method == "GET") && h.URL == p.Prober.Path && (h.Contains != "" || len(h.JSON) > 0) {
+		if http && (h.Method == "" || h.Method == "GET") && h.URL == p.Prober.Path &&
+			(h.Contains != "" || len(h.JSON) > 0) {
 			return h, c.Name, true
 		}
 	}

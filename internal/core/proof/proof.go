@@ -44,21 +44,23 @@ func (j Judge) Read(good bool) Judge {
 // Result is one check of one instance. Want and Got are sentences for people:
 // "status 200", "status 503".
 type Result struct {
-	Part     string        `json:"part,omitempty"`
-	Kind     Kind          `json:"kind,omitempty"`
-	Check    string        `json:"check"`
-	Instance string        `json:"instance"` // or the side, for what concerns all of it
-	Pass     bool          `json:"pass"`
-	Ask      bool          `json:"ask,omitempty"` // not passed, but a person may accept it
-	Want     string        `json:"want"`
-	Got      string        `json:"got"`
-	Found    string        `json:"found,omitempty"` // the same text for the same thing found, where Got also says what changes from try to try
-	Took     time.Duration `json:"took"`            // nanoseconds, of the last try
-	Tries    int           `json:"tries"`
-	At       time.Time     `json:"at"`
-	Since    time.Time     `json:"since,omitzero"`    // of the last readings that came out alike
-	History  []float64     `json:"history,omitempty"` // the last readings in milliseconds, oldest first; -1 for a bad one
-	Answer   string        `json:"answer,omitempty"`  // of the last failing reading, in full as far as it was kept
+	Part     string `json:"part,omitempty"`
+	Kind     Kind   `json:"kind,omitempty"`
+	Check    string `json:"check"`
+	Instance string `json:"instance"` // or the side, for what concerns all of it
+	Pass     bool   `json:"pass"`
+	Ask      bool   `json:"ask,omitempty"` // not passed, but a person may accept it
+	Want     string `json:"want"`
+	Got      string `json:"got"`
+	// the same text for the same thing found, where Got also says what changes from try to try
+	Found string        `json:"found,omitempty"`
+	Took  time.Duration `json:"took"` // nanoseconds, of the last try
+	Tries int           `json:"tries"`
+	At    time.Time     `json:"at"`
+	Since time.Time     `json:"since,omitzero"` // of the last readings that came out alike
+	// the last readings in milliseconds, oldest first; -1 for a bad one
+	History []float64 `json:"history,omitempty"`
+	Answer  string    `json:"answer,omitempty"` // of the last failing reading, in full as far as it was kept
 }
 
 // Kind is what a result is about.
@@ -79,7 +81,8 @@ const (
 )
 
 // Kinds lists all kinds in their order.
-var Kinds = []Kind{KindInstances, KindBuild, KindHealth, KindReach, KindWarmUp, KindSmoke, KindThrough, KindNeed, KindDifference, KindPairs}
+var Kinds = []Kind{KindInstances, KindBuild, KindHealth, KindReach, KindWarmUp, KindSmoke, KindThrough, KindNeed,
+	KindDifference, KindPairs}
 
 // SameCell reports whether two results are of the same check on the same
 // instance.
@@ -112,7 +115,8 @@ func (r Result) Finding() Finding {
 	if what == "" {
 		what = r.Got
 	}
-	return Finding{Part: r.Part, Kind: r.Kind, Check: r.Check, Instance: r.Instance, What: what, Want: r.Want, Got: r.Got}
+	return Finding{Part: r.Part, Kind: r.Kind, Check: r.Check, Instance: r.Instance, What: what, Want: r.Want,
+		Got: r.Got}
 }
 
 // Proof is the set of results for a side.

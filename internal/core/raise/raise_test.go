@@ -62,13 +62,15 @@ func TestOverlapBeginsWithTheLaterSide(t *testing.T) {
 
 // With more of the traffic there are more instances, and what was chosen does not change with that.
 func TestGrown(t *testing.T) {
-	choices := []Choice{{Part: "web", Instances: 2, Until: 2500, Then: 8}, {Part: "worker", Instances: 1}, {Part: "mail", Instances: 1, Until: 5000, Then: 3}}
+	choices := []Choice{{Part: "web", Instances: 2, Until: 2500, Then: 8}, {Part: "worker", Instances: 1},
+		{Part: "mail", Instances: 1, Until: 5000, Then: 3}}
 	for _, c := range []struct {
 		part split.Share
 		want string
 		more bool
 	}{
-		{0, "[2 1 1]", false}, {2500, "[2 1 1]", false}, {2501, "[8 1 1]", true}, {5000, "[8 1 1]", true}, {split.Whole, "[8 1 3]", true},
+		{0, "[2 1 1]", false}, {2500, "[2 1 1]", false}, {2501, "[8 1 1]", true}, {5000, "[8 1 1]", true},
+		{split.Whole, "[8 1 3]", true},
 	} {
 		grown, more := Grown(choices, c.part)
 		var got []int

@@ -18,9 +18,10 @@ type Choice struct {
 	LiveBuild string    `json:"live_build,omitempty"` // the build that the part is live with
 	Built     time.Time `json:"built,omitzero"`       // when the build was made, if known
 
-	Instances int         `json:"instances,omitempty"` // how many; 0 in an older logbook, for what the plan says
-	Until     split.Share `json:"until,omitempty"`     // with more of the traffic there are to be Then; 0 if there are always as many
-	Then      int         `json:"then,omitempty"`
+	Instances int `json:"instances,omitempty"` // how many; 0 in an older logbook, for what the plan says
+	// with more of the traffic there are to be Then; 0 if there are always as many
+	Until split.Share `json:"until,omitempty"`
+	Then  int         `json:"then,omitempty"`
 }
 
 // Number is how many instances a part is raised with, where as many of it are live: at first, and with more than a

@@ -74,29 +74,41 @@ func TestJudge(t *testing.T) {
 		want       Verdict
 		exited     bool
 	}{
-		{"up", plan.Stack{Instances: 2}, Choice{}, []reading.Condition{instance("green-1", nil), instance("green-2", nil)},
-			Verdict{Names: []string{"green-1", "green-2"}, Times: map[string]time.Duration{"green-1": 8 * s, "green-2": 8 * s}}, false},
+		{"up", plan.Stack{Instances: 2}, Choice{},
+			[]reading.Condition{instance("green-1", nil), instance("green-2", nil)},
+			Verdict{Names: []string{"green-1", "green-2"},
+				Times: map[string]time.Duration{"green-1": 8 * s, "green-2": 8 * s}}, false},
 		{"fewer than planned", plan.Stack{Instances: 2}, Choice{}, []reading.Condition{instance("green-1", nil)},
-			Verdict{Names: []string{"green-1"}, Times: map[string]time.Duration{"green-1": 8 * s}, Missing: []Missing{{"web", 1, 2}}}, false},
-		{"as many as were chosen", plan.Stack{Instances: 2}, Choice{Instances: 1}, []reading.Condition{instance("green-1", nil)},
+			Verdict{Names: []string{"green-1"}, Times: map[string]time.Duration{"green-1": 8 * s},
+				Missing: []Missing{{"web", 1, 2}}}, false},
+		{"as many as were chosen", plan.Stack{Instances: 2}, Choice{Instances: 1},
+			[]reading.Condition{instance("green-1", nil)},
 			Verdict{Names: []string{"green-1"}, Times: map[string]time.Duration{"green-1": 8 * s}}, false},
 		{"of another version, build or part", plan.Stack{Instances: 1}, Choice{}, []reading.Condition{
-			instance("a", func(c *reading.Condition) { c.Version = "4.2.0" }), instance("b", func(c *reading.Condition) { c.Build = "0" }),
+			instance("a", func(c *reading.Condition) { c.Version = "4.2.0" }),
+			instance("b", func(c *reading.Condition) { c.Build = "0" }),
 			instance("c", func(c *reading.Condition) { c.Part = "berths" }),
 		}, Verdict{Missing: []Missing{{"web", 0, 1}}}, false},
-		{"not healthy", plan.Stack{Instances: 1}, Choice{}, []reading.Condition{instance("green-1", func(c *reading.Condition) {
-			c.State, c.Said, c.Output = reading.Answering, "status 503", []string{"first", "last"}
-		})}, Verdict{Names: []string{"green-1"}, Stuck: []Stuck{{"green-1", reading.Answering, "status 503", "last"}}}, false},
+		{"not healthy", plan.Stack{Instances: 1}, Choice{},
+			[]reading.Condition{instance("green-1", func(c *reading.Condition) {
+				c.State, c.Said, c.Output = reading.Answering, "status 503", []string{"first", "last"}
+			})}, Verdict{Names: []string{"green-1"},
+				Stuck: []Stuck{{"green-1", reading.Answering, "status 503", "last"}}},
+			false},
 		{"ended", plan.Stack{Instances: 1}, Choice{}, []reading.Condition{instance("green-1", exited)},
 			Verdict{Names: []string{"green-1"}, Stuck: []Stuck{{Name: "green-1", Health: reading.Exited}}}, true},
-		{"stands at the version", adopted, Choice{}, []reading.Condition{instance("a", nil), instance("b", func(c *reading.Condition) { c.Build = "0" })},
+		{"stands at the version", adopted, Choice{},
+			[]reading.Condition{instance("a", nil), instance("b", func(c *reading.Condition) { c.Build = "0" })},
 			Verdict{Names: []string{"a", "b"}, Times: map[string]time.Duration{"a": 8 * s, "b": 8 * s}}, false},
 		{"stands, at another or ended", adopted, Choice{}, []reading.Condition{
 			instance("a", func(c *reading.Condition) { c.Version = "4.2.0" }), instance("b", exited),
-		}, Verdict{Stuck: []Stuck{{Name: "a", Health: reading.Starting, Said: "it runs 4.2.0"}, {Name: "b", Health: reading.Starting, Said: "exit status 3"}}}, false},
+		}, Verdict{Stuck: []Stuck{{Name: "a", Health: reading.Starting, Said: "it runs 4.2.0"},
+			{Name: "b", Health: reading.Starting, Said: "exit status 3"}}}, false},
 		{"stands, and only its build is known", adopted, Choice{}, []reading.Condition{
-			instance("a", func(c *reading.Condition) { c.Version, c.Build = "", "sha256:0123456789abcdef" }), instance("b", func(c *reading.Condition) { c.Version = "" }),
-		}, Verdict{Names: []string{"b"}, Times: map[string]time.Duration{"b": 8 * s}, Stuck: []Stuck{{Name: "a", Health: reading.Starting, Said: "it runs build 0123456789ab"}}}, false},
+			instance("a", func(c *reading.Condition) { c.Version, c.Build = "", "sha256:0123456789abcdef" }),
+			instance("b", func(c *reading.Condition) { c.Version = "" }),
+		}, Verdict{Names: []string{"b"}, Times: map[string]time.Duration{"b": 8 * s},
+			Stuck: []Stuck{{Name: "a", Health: reading.Starting, Said: "it runs build 0123456789ab"}}}, false},
 	} {
 		c.choice.Part, c.choice.Version, c.choice.Build = "web", "4.3.0", "7c1e"
 		p := &plan.Plan{Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{{}, c.stack}}}}
@@ -119,11 +131,14 @@ func TestStands(t *testing.T) {
 		of             Choice
 		want           bool
 	}{
-		{"4.3.0", "0", Choice{Version: "4.3.0", Build: "7c1e"}, true}, {"4.2.0", "7c1e", Choice{Version: "4.3.0", Build: "7c1e"}, false},
-		{"", "7c1e", Choice{Version: "4.3.0", Build: "7c1e"}, true}, {"", "0", Choice{Version: "4.3.0", Build: "7c1e"}, false},
+		{"4.3.0", "0", Choice{Version: "4.3.0", Build: "7c1e"}, true},
+		{"4.2.0", "7c1e", Choice{Version: "4.3.0", Build: "7c1e"}, false},
+		{"", "7c1e", Choice{Version: "4.3.0", Build: "7c1e"}, true},
+		{"", "0", Choice{Version: "4.3.0", Build: "7c1e"}, false},
 		{"", "", Choice{Version: "4.3.0", Build: "7c1e"}, true}, {"", "0", Choice{Version: "4.3.0"}, true},
 	} {
-		if got := Stands(reading.Instance{Version: c.version, Build: c.build}, c.of.Version, c.of.Build); got != c.want {
+		if got := Stands(reading.Instance{Version: c.version, Build: c.build}, c.of.Version,
+			c.of.Build); got != c.want {
 			t.Errorf("%q of build %q at %+v: %v", c.version, c.build, c.of, got)
 		}
 	}
@@ -140,10 +155,12 @@ func TestNothingNew(t *testing.T) {
 		live    []reading.Instance
 		want    bool
 	}{
-		{"all of it", []Choice{web, berths}, []reading.Instance{runs("web", "7c1e"), runs("web", "7c1e"), runs("berths", "a")}, true},
+		{"all of it", []Choice{web, berths},
+			[]reading.Instance{runs("web", "7c1e"), runs("web", "7c1e"), runs("berths", "a")}, true},
 		{"another build", []Choice{web}, []reading.Instance{runs("web", "0")}, false},
 		{"two builds", []Choice{web}, []reading.Instance{runs("web", "7c1e"), runs("web", "0")}, false},
-		{"one that has ended does not count", []Choice{web}, []reading.Instance{runs("web", "7c1e"), {Part: "web", Build: "0"}}, true},
+		{"one that has ended does not count", []Choice{web},
+			[]reading.Instance{runs("web", "7c1e"), {Part: "web", Build: "0"}}, true},
 		{"a build that is not known", []Choice{{Part: "web"}}, []reading.Instance{runs("web", "")}, false},
 		{"a part that is not live", []Choice{web, berths}, []reading.Instance{runs("web", "7c1e")}, false},
 		{"nothing", nil, []reading.Instance{runs("web", "7c1e")}, false},
@@ -159,21 +176,25 @@ func TestNothingNew(t *testing.T) {
 
 func TestVersions(t *testing.T) {
 	for want, v := range map[string]Version{
-		"cannot be raised: no manifest": {Name: "4.3.0", Wrong: "no manifest", Note: "the tide"}, "not looked at yet": {Name: "4.3.0"},
-		"the tide": {Name: "4.3.0", Note: "the tide"}, "": {Name: "4.3.0", ID: "7c1e"},
+		"cannot be raised: no manifest": {Name: "4.3.0", Wrong: "no manifest", Note: "the tide"},
+		"not looked at yet":             {Name: "4.3.0"},
+		"the tide":                      {Name: "4.3.0", Note: "the tide"}, "": {Name: "4.3.0", ID: "7c1e"},
 	} {
 		if got := v.Remark(); got != want {
 			t.Errorf("%+v: %q", v, got)
 		}
 	}
-	for id, want := range map[string]string{"sha256:0123456789abcdef": "0123456789ab", "0123456789abcdef": "0123456789ab", "7c1e": "7c1e", "": ""} {
+	for id, want := range map[string]string{"sha256:0123456789abcdef": "0123456789ab",
+		"0123456789abcdef": "0123456789ab", "7c1e": "7c1e", "": ""} {
 		if got := Short(id); got != want {
 			t.Errorf("%q is %q", id, got)
 		}
 	}
-	list := []Version{{Name: "4.3.0", ID: "sha256:0123456789abcdef"}, {Name: "0123456", ID: "sha256:ffff"}, {Name: "4.2.0", ID: "0123456789"}}
+	list := []Version{{Name: "4.3.0", ID: "sha256:0123456789abcdef"}, {Name: "0123456", ID: "sha256:ffff"},
+		{Name: "4.2.0", ID: "0123456789"}}
 	for name, want := range map[string]string{
-		"4.3.0": "4.3.0", "0123456": "0123456", "01234567": "4.3.0", "sha256:01": "4.3.0", "0123456789": "4.3.0", "012345": "", "4.4.0": "", "sha256:ff": "0123456",
+		"4.3.0": "4.3.0", "0123456": "0123456", "01234567": "4.3.0", "sha256:01": "4.3.0", "0123456789": "4.3.0",
+		"012345": "", "4.4.0": "", "sha256:ff": "0123456",
 	} {
 		got, found := Pick(list, name)
 		if got.Name != want || found != (want != "") {

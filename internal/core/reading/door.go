@@ -29,20 +29,24 @@ const (
 
 // Door is the door log as of a moment. Its counts begin with the prober.
 type Door struct {
-	At         time.Time            `json:"at"`
-	Answers    int64                `json:"answers"` // requests that ended, one way or another
-	Slow       int64                `json:"slow,omitempty"`
-	Failing    int64                `json:"failing"`
-	Lost       int64                `json:"lost"`                 // also those that did not reach the front
-	Twice      int64                `json:"twice,omitempty"`      // of numbered messages: answers beyond the first
-	Disordered int64                `json:"disordered,omitempty"` // of numbered messages: answered by somebody who had answered a later one; whoever does several at a time does that
-	LongestGap time.Duration        `json:"longest_gap"`          // between good answers, in nanoseconds
-	Recent     []Mark               `json:"recent"`               // the last answers, oldest first
-	Bad        []Bad                `json:"bad,omitempty"`        // the last of them that failed or were lost, oldest first, at most [BadMost]
-	Versions   map[string]int64     `json:"versions,omitempty"`   // answers by the version that gave them
-	LastBegun  map[string]time.Time `json:"last_begun"`           // by side, when the last request began that it answered
-	Seconds    []Second             `json:"-"`                    // the last minutes' answers by side, oldest first
-	Ended      []Ended              `json:"-"`                    // what came of requests in the last minutes, oldest first
+	At      time.Time `json:"at"`
+	Answers int64     `json:"answers"` // requests that ended, one way or another
+	Slow    int64     `json:"slow,omitempty"`
+	Failing int64     `json:"failing"`
+	Lost    int64     `json:"lost"`            // also those that did not reach the front
+	Twice   int64     `json:"twice,omitempty"` // of numbered messages: answers beyond the first
+	// of numbered messages: answered by somebody who had answered a later one; whoever does several at a time does that
+	Disordered int64         `json:"disordered,omitempty"`
+	LongestGap time.Duration `json:"longest_gap"` // between good answers, in nanoseconds
+	Recent     []Mark        `json:"recent"`      // the last answers, oldest first
+	// the last of them that failed or were lost, oldest first, at most [BadMost]
+	Bad      []Bad            `json:"bad,omitempty"`
+	Versions map[string]int64 `json:"versions,omitempty"` // answers by the version that gave them
+	// by side, when the last request began that it answered
+	LastBegun map[string]time.Time `json:"last_begun"`
+	Seconds   []Second             `json:"-"` // the last minutes' answers by side, oldest first
+	// what came of requests in the last minutes, oldest first
+	Ended []Ended `json:"-"`
 }
 
 // Bad is an answer that came to nothing good.
@@ -79,7 +83,8 @@ func (d Door) After(before Door) Door {
 	d.LongestGap = max(d.LongestGap, before.LongestGap)
 	d.Bad = append(before.Bad[:len(before.Bad):len(before.Bad)], d.Bad...)
 	d.Bad = d.Bad[max(0, len(d.Bad)-BadMost):]
-	d.Recent = append(before.Recent[max(0, min(len(d.Recent), len(before.Recent))):len(before.Recent):len(before.Recent)], d.Recent...)
+	d.Recent = append(before.Recent[max(0,
+		min(len(d.Recent), len(before.Recent))):len(before.Recent):len(before.Recent)], d.Recent...)
 	versions := map[string]int64{}
 	maps.Copy(versions, d.Versions)
 	for version, n := range before.Versions {

@@ -59,13 +59,15 @@ type Split struct {
 // requests out again: a change that was begun under an earlier order is refused. The
 // zero value says that there was none.
 type Order struct {
-	Generation uint64     `json:"generation"`     // grows with every going home
-	Term       uint64     `json:"term,omitempty"` // grows whenever a keeper goes on for one that did not hand over; a change of an earlier term is refused
-	Side       split.Side `json:"side"`           // where all requests went
-	At         time.Time  `json:"at,omitzero"`
-	By         string     `json:"by,omitempty"`
-	Why        string     `json:"why,omitempty"`
-	Folder     string     `json:"folder,omitempty"` // identity of the state folder of whoever said so; "" if it is not known
+	Generation uint64 `json:"generation"` // grows with every going home
+	// grows whenever a keeper goes on for one that did not hand over; a change of an earlier term is refused
+	Term uint64     `json:"term,omitempty"`
+	Side split.Side `json:"side"` // where all requests went
+	At   time.Time  `json:"at,omitzero"`
+	By   string     `json:"by,omitempty"`
+	Why  string     `json:"why,omitempty"`
+	// identity of the state folder of whoever said so; "" if it is not known
+	Folder string `json:"folder,omitempty"`
 }
 
 // Server is one instance as a front has it: an address behind a side.
@@ -78,13 +80,14 @@ type Server struct {
 
 // Front is what a front has and has counted, at one moment.
 type Front struct {
-	At     time.Time    `json:"at"`
-	Split  Split        `json:"split"`
-	Order  Order        `json:"order,omitzero"`
-	Sides  [2]Side      `json:"sides"`            // by side
-	Apart  []Apart      `json:"apart,omitempty"`  // members of several fronts that have another share
-	Unread []Unread     `json:"unread,omitempty"` // members of several fronts that could not be read
-	Notice string       `json:"notice,omitempty"` // something the operator should know, such as a state file that cannot be written
+	At     time.Time `json:"at"`
+	Split  Split     `json:"split"`
+	Order  Order     `json:"order,omitzero"`
+	Sides  [2]Side   `json:"sides"`            // by side
+	Apart  []Apart   `json:"apart,omitempty"`  // members of several fronts that have another share
+	Unread []Unread  `json:"unread,omitempty"` // members of several fronts that could not be read
+	// something the operator should know, such as a state file that cannot be written
+	Notice string       `json:"notice,omitempty"`
 	Tells  Capabilities `json:"tells"`
 	Blind  string       `json:"blind,omitempty"` // why what it counts is not known just now, "" if it is
 
@@ -114,17 +117,20 @@ type Front struct {
 
 // Capabilities are what a kind of front can tell at all of the requests that it carries.
 type Capabilities struct {
-	Counts  bool `json:"counts"`            // how many each instance answered, and how
-	Times   bool `json:"times"`             // how long answers took
-	Means   bool `json:"means,omitempty"`   // how long they took on average
-	Waits   bool `json:"waits"`             // how long open requests have waited
-	Clients bool `json:"clients,omitempty"` // how each client's first answer on a side was, where the key keeps clients together
-	Both    bool `json:"both"`              // the prober meets both sides there: it has a new cookie or header each time, and one address
+	Counts bool `json:"counts"`          // how many each instance answered, and how
+	Times  bool `json:"times"`           // how long answers took
+	Means  bool `json:"means,omitempty"` // how long they took on average
+	Waits  bool `json:"waits"`           // how long open requests have waited
+	// how each client's first answer on a side was, where the key keeps clients together
+	Clients bool `json:"clients,omitempty"`
+	// the prober meets both sides there: it has a new cookie or header each time, and one address
+	Both bool `json:"both"`
 }
 
 // And is what both can tell.
 func (t Capabilities) And(other Capabilities) Capabilities {
-	return Capabilities{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Means: t.Means && other.Means, Waits: t.Waits && other.Waits, Both: t.Both && other.Both, Clients: t.Clients && other.Clients}
+	return Capabilities{Counts: t.Counts && other.Counts, Times: t.Times && other.Times, Means: t.Means &&
+		other.Means, Waits: t.Waits && other.Waits, Both: t.Both && other.Both, Clients: t.Clients && other.Clients}
 }
 
 // Side is one side as the front has it.
@@ -151,22 +157,30 @@ type Clients struct {
 // Count is what one instance answered since the front knows it.
 type Count struct {
 	Server
-	Untold   bool          `json:"untold,omitempty"` // what it has answered is not known just now: what follows says nothing
-	Open     int64         `json:"open"`
-	Requests int64         `json:"requests"`          // answered, with any status
-	Status   [6]int64      `json:"status"`            // by class; [5] is 500 to 599, [0] is unused
-	Failures int64         `json:"failures"`          // transport: no connection, or broken off
-	Left     int64         `json:"left,omitempty"`    // clients that gave up before an answer began
-	Probes   int64         `json:"probes,omitempty"`  // the prober's, beside Requests, where the front knows them
-	Cut      int64         `json:"cut,omitempty"`     // of Requests, those that ended before the length that they named, where the front counts these apart and not as lost
-	Waiting  []int64       `json:"waiting,omitempty"` // open requests without an answer, that have waited for longer than each of [Waits]; none where the front does not tell
-	Took     time.Duration `json:"took,omitempty"`    // what the answers took in all, to the first byte, where the front tells only what they took on average
-	Latency  []byte        `json:"latency,omitempty"` // histogram of times to the first byte in µs, HdrHistogram V2 compressed
+	// what it has answered is not known just now: what follows says nothing
+	Untold   bool     `json:"untold,omitempty"`
+	Open     int64    `json:"open"`
+	Requests int64    `json:"requests"`         // answered, with any status
+	Status   [6]int64 `json:"status"`           // by class; [5] is 500 to 599, [0] is unused
+	Failures int64    `json:"failures"`         // transport: no connection, or broken off
+	Left     int64    `json:"left,omitempty"`   // clients that gave up before an answer began
+	Probes   int64    `json:"probes,omitempty"` // the prober's, beside Requests, where the front knows them
+	// of Requests, those that ended before the length that they named, where the front counts these apart and not as
+	// lost
+	Cut int64 `json:"cut,omitempty"`
+	// open requests without an answer, that have waited for longer than each of [Waits]; none where the front does not
+	// tell
+	Waiting []int64 `json:"waiting,omitempty"`
+	// what the answers took in all, to the first byte, where the front tells only what they took on average
+	Took time.Duration `json:"took,omitempty"`
+	// histogram of times to the first byte in µs, HdrHistogram V2 compressed
+	Latency []byte `json:"latency,omitempty"`
 }
 
 // Waits are the times that a front tells of its open requests how many have waited longer.
 var Waits = []time.Duration{
-	100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
+	100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second,
+	5 * time.Second, 10 * time.Second, 30 * time.Second,
 }
 
 // Longer is how many open requests have waited for longer than a time: for that of [Waits]

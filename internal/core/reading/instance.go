@@ -20,9 +20,11 @@ type Instance struct {
 	Running bool       `json:"running"`
 	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
 	Output  []string   `json:"output,omitempty"` // its last lines
-	Folder  string     `json:"folder,omitempty"` // identity of the state folder that it was started from; "" if it is not known
-	Other   string     `json:"other,omitempty"`  // what of its build is not as it was delivered, in words; "" if all is
-	Digest  string     `json:"digest,omitempty"` // of the environment that it was started with, under a key; "" if it is not known
+	// identity of the state folder that it was started from; "" if it is not known
+	Folder string `json:"folder,omitempty"`
+	Other  string `json:"other,omitempty"` // what of its build is not as it was delivered, in words; "" if all is
+	// of the environment that it was started with, under a key; "" if it is not known
+	Digest string `json:"digest,omitempty"`
 }
 
 // Values are what the placeholders of a plan stand for at an instance of a service.
@@ -53,11 +55,12 @@ const (
 // Condition is an instance with its health as last read.
 type Condition struct {
 	Instance
-	State   Health        `json:"state"`
-	Since   time.Time     `json:"since"` // of the state
-	At      time.Time     `json:"at"`    // of the reading
-	Took    time.Duration `json:"took"`
-	Said    string        `json:"said,omitempty"`    // what is wrong, "" if nothing is
-	Answer  string        `json:"answer,omitempty"`  // the bad reading's, in full
-	History []float64     `json:"history,omitempty"` // times of the last readings in milliseconds, oldest first; -1 for a bad one
+	State  Health        `json:"state"`
+	Since  time.Time     `json:"since"` // of the state
+	At     time.Time     `json:"at"`    // of the reading
+	Took   time.Duration `json:"took"`
+	Said   string        `json:"said,omitempty"`   // what is wrong, "" if nothing is
+	Answer string        `json:"answer,omitempty"` // the bad reading's, in full
+	// times of the last readings in milliseconds, oldest first; -1 for a bad one
+	History []float64 `json:"history,omitempty"`
 }

@@ -4,9 +4,10 @@ import "time"
 
 // Queue is what the instances of a side take messages from. What is counted begins when the broker's counters do.
 type Queue struct {
-	Name        string        `json:"name"`
-	Ready       int64         `json:"ready"`       // messages that wait to be taken
-	Unacked     int64         `json:"unacked"`     // that were taken, and of which it is not said yet that they are done
+	Name  string `json:"name"`
+	Ready int64  `json:"ready"` // messages that wait to be taken
+	// that were taken, and of which it is not said yet that they are done
+	Unacked     int64         `json:"unacked"`
 	Consumers   int           `json:"consumers"`   // that take from it
 	Published   int64         `json:"published"`   // messages that have come
 	Done        int64         `json:"done"`        // that have gone for good

@@ -9,9 +9,11 @@ import (
 
 // Leg is one stop of a route.
 type Leg struct {
-	Part  split.Share   `json:"part"`            // requests that the side crossed to gets
-	Dwell time.Duration `json:"dwell,omitempty"` // how long to stay before going on, in nanoseconds; until sure, the most
-	Sure  bool          `json:"sure,omitempty"`  // to go on as soon as the fault to find is excluded, and to ask a person if it is not by then
+	Part split.Share `json:"part"` // requests that the side crossed to gets
+	// how long to stay before going on, in nanoseconds; until sure, the most
+	Dwell time.Duration `json:"dwell,omitempty"`
+	// to go on as soon as the fault to find is excluded, and to ask a person if it is not by then
+	Sure  bool          `json:"sure,omitempty"`
 	Least time.Duration `json:"least,omitempty"` // until sure: how long to stay at least, in nanoseconds
 	Ask   bool          `json:"ask,omitempty"`   // ask a person before going here
 }

@@ -63,8 +63,11 @@ func TestReached(t *testing.T) {
 }
 
 func TestALegInWords(t *testing.T) {
-	for want, l := range map[string]Leg{"5 % for 2m": {Part: 500, Dwell: 2 * time.Minute}, "ask, 50 %": {Part: 5000, Ask: true}, "100 %": {Part: split.Whole},
-		"5 % until sure, at most 20m": {Part: 500, Sure: true, Dwell: 20 * time.Minute}, "5 % until sure, at least 2m, at most 20m": {Part: 500, Sure: true, Least: 2 * time.Minute, Dwell: 20 * time.Minute}} {
+	for want, l := range map[string]Leg{"5 % for 2m": {Part: 500, Dwell: 2 * time.Minute},
+		"ask, 50 %": {Part: 5000, Ask: true}, "100 %": {Part: split.Whole},
+		"5 % until sure, at most 20m": {Part: 500, Sure: true, Dwell: 20 * time.Minute},
+		"5 % until sure, at least 2m, at most 20m": {Part: 500, Sure: true, Least: 2 * time.Minute,
+			Dwell: 20 * time.Minute}} {
 		if l.String() != want {
 			t.Errorf("it is %q, not %q", l, want)
 		}
@@ -73,7 +76,9 @@ func TestALegInWords(t *testing.T) {
 
 func TestShort(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		300 * time.Millisecond: "300ms", 1500 * time.Millisecond: "1.5s", time.Second: "1s", time.Minute: "1m", 1240 * time.Millisecond: "1.2s", 61*time.Second + 400*time.Millisecond: "1m1s", 61*time.Minute + 20*time.Second: "1h1m", 45 * time.Second: "45s", 2 * time.Minute: "2m",
+		300 * time.Millisecond: "300ms", 1500 * time.Millisecond: "1.5s", time.Second: "1s", time.Minute: "1m",
+		1240 * time.Millisecond: "1.2s", 61*time.Second + 400*time.Millisecond: "1m1s",
+		61*time.Minute + 20*time.Second: "1h1m", 45 * time.Second: "45s", 2 * time.Minute: "2m",
 		90 * time.Second: "1m30s", time.Hour: "1h", 90 * time.Minute: "1h30m", 26 * time.Hour: "26h",
 	} {
 		if got := Short(d); got != want {

@@ -109,7 +109,8 @@ func totals(groups []*apportioned) []int {
 	}
 	// The smallest group is the most uneven one: what is found of it decides.
 	slices.SortStableFunc(groups, func(a, b *apportioned) int { return int(a.Share - b.Share) })
-	s := search{groups: groups, unused: unused, best: math.Inf(1), totals: make([]int, len(groups)), low: make([]int, len(groups)), high: make([]int, len(groups))}
+	s := search{groups: groups, unused: unused, best: math.Inf(1), totals: make([]int, len(groups)),
+		low: make([]int, len(groups)), high: make([]int, len(groups))}
 	look := func(t int) {
 		if n, possible := leftOut(groups, t, e); possible && n <= unused {
 			s.within(t, e)
@@ -286,11 +287,13 @@ type apportioned struct {
 	Group
 	index    int
 	most     int
-	classes  []class   // the largest capacity first
-	capacity float64   // of all
-	levels   []level   // what was apportioned last
-	queue    []due     // and by which
-	known    []float64 // by total: how uneven it is; 0 where that is not known yet, and exactly 0 is [even], below 0 where it is more than the best was
+	classes  []class // the largest capacity first
+	capacity float64 // of all
+	levels   []level // what was apportioned last
+	queue    []due   // and by which
+	// by total: how uneven it is; 0 where that is not known yet, and exactly 0 is [even], below 0 where it is more than
+	// the best was
+	known []float64
 }
 
 const (
@@ -323,7 +326,8 @@ func newApportioned(index int, g Group, most int) *apportioned {
 // nobody's is below 1 or beyond the range.
 func (g *apportioned) within(total int, uneven float64) bool {
 	each := float64(total) / g.capacity
-	return 1/float64(total) <= uneven && each*g.classes[len(g.classes)-1].capacity >= 1 && each*g.classes[0].capacity <= float64(g.most)
+	return 1/float64(total) <= uneven && each*g.classes[len(g.classes)-1].capacity >= 1 &&
+		each*g.classes[0].capacity <= float64(g.most)
 }
 
 // uneven is the largest distance of an instance's part from its part of the capacity with such a

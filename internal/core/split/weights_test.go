@@ -248,7 +248,8 @@ func TestWeighAlone(t *testing.T) {
 		largest := slices.Max(groups[0].Capacities)
 		for k, c := range groups[0].Capacities {
 			weight := w.Of[0][k]
-			if weight < 1 || weight > most || math.Abs(float64(weight)/float64(most)-c/largest) > 1/float64(most) && slices.Min(groups[0].Capacities) < largest {
+			if weight < 1 || weight > most || math.Abs(float64(weight)/float64(most)-c/largest) > 1/float64(most) &&
+				slices.Min(groups[0].Capacities) < largest {
 				t.Fatalf("of %v up to %d the %d-th has %d", groups[0].Capacities, most, k, weight)
 			}
 		}
@@ -266,7 +267,8 @@ func TestWeighAlone(t *testing.T) {
 			t.Fatalf("it reached %v with %v", w.Reached, w.Of)
 		}
 	}
-	if w, err := WeighAlone([]Group{{}, {Share: Whole, Capacities: []float64{5, 5, 5}}}, 256); err != nil || slices.Max(w.Of[1]) != 1 {
+	if w, err := WeighAlone([]Group{{}, {Share: Whole, Capacities: []float64{5, 5, 5}}}, 256); err != nil ||
+		slices.Max(w.Of[1]) != 1 {
 		t.Errorf("equal ones weigh %v, %v", w.Of, err)
 	}
 	one := []float64{1}
@@ -274,8 +276,10 @@ func TestWeighAlone(t *testing.T) {
 		groups []Group
 		says   string
 	}{
-		{[]Group{{}, {Share: Whole}}, "group 2 "}, {[]Group{{Share: 5000, Capacities: one}, {Share: 5000, Capacities: one}}, "group 1 "},
-		{[]Group{{}, {Share: Whole, Capacities: []float64{1, 0}}}, "group 2 "}, {[]Group{{Share: Whole, Capacities: []float64{1, math.Inf(1)}}}, "group 1 "},
+		{[]Group{{}, {Share: Whole}}, "group 2 "},
+		{[]Group{{Share: 5000, Capacities: one}, {Share: 5000, Capacities: one}}, "group 1 "},
+		{[]Group{{}, {Share: Whole, Capacities: []float64{1, 0}}}, "group 2 "},
+		{[]Group{{Share: Whole, Capacities: []float64{1, math.Inf(1)}}}, "group 1 "},
 	} {
 		if w, err := WeighAlone(bad.groups, 256); err == nil || !strings.Contains(err.Error(), bad.says) {
 			t.Errorf("%v weigh %v, %v", bad.groups, w, err)
@@ -286,9 +290,12 @@ func TestWeighAlone(t *testing.T) {
 		most   int
 		says   string
 	}{
-		{[]Group{{Share: -1}, {Share: Whole + 1, Capacities: one}}, 256, "group 1 "}, {[]Group{{}, {Share: Whole}}, 256, "group 2 "},
-		{[]Group{{}, {Share: Whole, Capacities: []float64{-1}}}, 256, "group 2 "}, {[]Group{{Share: 9999, Capacities: one}}, 256, "add up to 99.99"},
-		{[]Group{{Share: Whole, Capacities: one}}, 0, "want 1 to 65536"}, {[]Group{{Share: Whole, Capacities: one}}, 1<<16 + 1, "want 1 to 65536"},
+		{[]Group{{Share: -1}, {Share: Whole + 1, Capacities: one}}, 256, "group 1 "},
+		{[]Group{{}, {Share: Whole}}, 256, "group 2 "},
+		{[]Group{{}, {Share: Whole, Capacities: []float64{-1}}}, 256, "group 2 "},
+		{[]Group{{Share: 9999, Capacities: one}}, 256, "add up to 99.99"},
+		{[]Group{{Share: Whole, Capacities: one}}, 0, "want 1 to 65536"},
+		{[]Group{{Share: Whole, Capacities: one}}, 1<<16 + 1, "want 1 to 65536"},
 	} {
 		if w, err := Weigh(bad.groups, bad.most); err == nil || !strings.Contains(err.Error(), bad.says) {
 			t.Errorf("%v weigh %v, %v", bad.groups, w, err)

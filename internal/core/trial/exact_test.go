@@ -54,14 +54,18 @@ func TestAsByTheDefinitions(t *testing.T) {
 		got := trial.Result()
 		first := list[0].second
 		windows := list[len(list)-1].second - first + 1
-		if got.Requests != int64(len(list)) || got.Span != time.Duration(windows)*time.Second || got.Window != time.Second || len(got.Shares) != len(shares) {
-			t.Fatalf("%d requests in %v, windows of %v; want %d in %ds", got.Requests, got.Span, got.Window, len(list), windows)
+		if got.Requests != int64(len(list)) || got.Span != time.Duration(windows)*time.Second ||
+			got.Window != time.Second || len(got.Shares) != len(shares) {
+			t.Fatalf("%d requests in %v, windows of %v; want %d in %ds", got.Requests, got.Span, got.Window, len(list),
+				windows)
 		}
 		for n, share := range shares {
 			want := slow(list, first, windows, share, shares)
 			have := got.Shares[n]
-			if near := func(a, b float64) bool { return math.Abs(a-b) < 1e-9 }; !near(have.Achieved, want.Achieved) || !near(have.Spread, want.Spread) || !near(have.Chance, want.Chance) ||
-				have.Even != want.Even || have.Split != want.Split || have.Change != want.Change || !slices.Equal(have.Windows, want.Windows) {
+			if near := func(a, b float64) bool { return math.Abs(a-b) < 1e-9 }; !near(have.Achieved, want.Achieved) ||
+				!near(have.Spread, want.Spread) || !near(have.Chance, want.Chance) ||
+				have.Even != want.Even || have.Split != want.Split || have.Change != want.Change ||
+				!slices.Equal(have.Windows, want.Windows) {
 				t.Fatalf("at %v it is %+v\nwant %+v", share, have, want)
 			}
 			if bursts := slowBursts(list, at, share); have.Bursts != bursts {
@@ -167,7 +171,8 @@ func slowBursts(list []made, start time.Time, share split.Share) time.Duration {
 			requests += c.all
 		}
 		chance := p * (1 - p)
-		if len(of) >= leastWindows && p > 0 && p < 1 && deviation > bursty*bursty*chance*requests && deviation/(chance*squares) > 0.25 {
+		if len(of) >= leastWindows && p > 0 && p < 1 && deviation > bursty*bursty*chance*requests &&
+			deviation/(chance*squares) > 0.25 {
 			return length
 		}
 	}

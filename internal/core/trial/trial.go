@@ -74,9 +74,12 @@ type reach struct {
 
 // New makes a trial of some shares on green.
 func New(shares []split.Share) *Trial {
-	t := &Trial{shares: shares, width: time.Second, clients: map[uint64]reach{}, total: window{green: make([]int64, len(shares))}}
+	t := &Trial{shares: shares, width: time.Second, clients: map[uint64]reach{},
+		total: window{green: make([]int64, len(shares))}}
 	for _, length := range scaleLengths {
-		t.scales = append(t.scales, scale{length: length, now: window{green: make([]int64, len(shares))}, products: make([]float64, len(shares)), greens: make([]float64, len(shares))})
+		t.scales = append(t.scales,
+			scale{length: length, now: window{green: make([]int64, len(shares))},
+				products: make([]float64, len(shares)), greens: make([]float64, len(shares))})
 	}
 	return t
 }
@@ -228,13 +231,15 @@ func mix(x uint64) uint64 {
 
 // Result is what a trial came to.
 type Result struct {
-	Requests int64         `json:"requests"`
-	Clients  int64         `json:"clients"`
-	Error    float64       `json:"clients_error"`    // of the number of clients, in clients: one standard deviation; 0 if they were counted
-	Astray   int64         `json:"astray,omitempty"` // requests whose time is far from all others': they count for nothing
-	Span     time.Duration `json:"span_ns"`
-	Window   time.Duration `json:"window_ns"`
-	Shares   []ShareResult `json:"shares"`
+	Requests int64 `json:"requests"`
+	Clients  int64 `json:"clients"`
+	// of the number of clients, in clients: one standard deviation; 0 if they were counted
+	Error float64 `json:"clients_error"`
+	// requests whose time is far from all others': they count for nothing
+	Astray int64         `json:"astray,omitempty"`
+	Span   time.Duration `json:"span_ns"`
+	Window time.Duration `json:"window_ns"`
+	Shares []ShareResult `json:"shares"`
 }
 
 // ShareResult is what a key does at one share. Fractions are of all requests.
@@ -247,10 +252,11 @@ type ShareResult struct {
 	Chance float64 `json:"chance"`
 	// Bursts is the length of time whose requests go to one side together, the shortest at
 	// which that shows; 0 if they do not.
-	Bursts      time.Duration `json:"bursts_ns"`
-	Split       int64         `json:"clients_split"`                  // clients with requests on both sides
-	SplitError  float64       `json:"clients_split_error,omitempty"`  // of it, in clients: one standard deviation; 0 if they were counted
-	ChangeError float64       `json:"clients_change_error,omitempty"` // of Change
+	Bursts time.Duration `json:"bursts_ns"`
+	Split  int64         `json:"clients_split"` // clients with requests on both sides
+	// of it, in clients: one standard deviation; 0 if they were counted
+	SplitError  float64 `json:"clients_split_error,omitempty"`
+	ChangeError float64 `json:"clients_change_error,omitempty"` // of Change
 	// Change is clients of whom some request changes sides at the next share of the list,
 	// or at 100 % after the last.
 	Change int64 `json:"clients_change"`
@@ -271,7 +277,8 @@ func (t *Trial) Result() Result {
 	if t.last.IsZero() {
 		t.settle() // there are no others
 	}
-	r := Result{Astray: t.astray + int64(len(t.far)), Requests: t.total.all, Clients: int64(len(t.clients)) << t.level, Window: t.width, Span: time.Duration(len(t.windows)) * t.width}
+	r := Result{Astray: t.astray + int64(len(t.far)), Requests: t.total.all, Clients: int64(len(t.clients)) << t.level,
+		Window: t.width, Span: time.Duration(len(t.windows)) * t.width}
 	r.Error = t.deviation(int64(len(t.clients)))
 	for n, share := range t.shares {
 		r.Shares = append(r.Shares, t.share(n, share))
@@ -346,7 +353,8 @@ func (t *Trial) Asking(most int) (clients int, span time.Duration, asks []float6
 	if span <= 0 {
 		return 0, 0, nil
 	}
-	for _, client := range slices.Sorted(maps.Keys(t.clients)) { // by their hashes, which says nothing of how much they ask
+	// by their hashes, which says nothing of how much they ask
+	for _, client := range slices.Sorted(maps.Keys(t.clients)) {
 		if len(asks) == most {
 			break
 		}

@@ -13,7 +13,8 @@ import (
 var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 
 // stream makes requests of clients over a time; place says where each falls.
-func stream(t *testing.T, n int, span time.Duration, clients int, place func(n, client int, at time.Time) split.Place) Result {
+func stream(t *testing.T, n int, span time.Duration, clients int,
+	place func(n, client int, at time.Time) split.Place) Result {
 	t.Helper()
 	r := testkit.Rand(t)
 	trial := New([]split.Share{500, 2500, 5000})
@@ -27,13 +28,15 @@ func stream(t *testing.T, n int, span time.Duration, clients int, place func(n, 
 
 func TestARandomKeySplitsEverybody(t *testing.T) {
 	rnd := testkit.Rand(t)
-	r := stream(t, 60_000, 10*time.Minute, 500, func(int, int, time.Time) split.Place { return split.Place(rnd.Uint64()) })
+	r := stream(t, 60_000, 10*time.Minute, 500,
+		func(int, int, time.Time) split.Place { return split.Place(rnd.Uint64()) })
 	if r.Requests != 60_000 || r.Clients != 500 || r.Error != 0 || len(r.Shares) != 3 {
 		t.Fatalf("%+v", r)
 	}
 	// 100 requests a second: after 300 seconds a half is off by less than evenWithin but once in a thousand million.
 	for _, s := range r.Shares {
-		if math.Abs(s.Achieved-s.Share.Fraction()) > 0.0125 || s.Bursts > 0 || s.Even < 0 || s.Even > 5*time.Minute || s.Spread > 1.5*s.Chance {
+		if math.Abs(s.Achieved-s.Share.Fraction()) > 0.0125 || s.Bursts > 0 || s.Even < 0 || s.Even > 5*time.Minute ||
+			s.Spread > 1.5*s.Chance {
 			t.Errorf("%v: %+v", s.Share, s)
 		}
 		if s.Share > 500 && s.Split < 495 {
@@ -58,7 +61,8 @@ func TestAClientsKeySplitsNobody(t *testing.T) {
 	next := map[split.Share]split.Share{500: 2500, 2500: 5000, 5000: split.Whole}
 	for _, s := range r.Shares {
 		if s.Split != 0 || s.Change != on[next[s.Share]]-on[s.Share] {
-			t.Errorf("%v: %d split, %d change, want 0 and %d", s.Share, s.Split, s.Change, on[next[s.Share]]-on[s.Share])
+			t.Errorf("%v: %d split, %d change, want 0 and %d", s.Share, s.Split, s.Change,
+				on[next[s.Share]]-on[s.Share])
 		}
 		if s.Bursts > 0 {
 			t.Errorf("%v comes in bursts: %+v", s.Share, s)
@@ -104,7 +108,8 @@ func TestManyClientsAreSampled(t *testing.T) {
 	if off := math.Abs(float64(r.Clients) - clients); off > 5*r.Error {
 		t.Errorf("%d clients of %d, off by %.0f, said %.0f", r.Clients, clients, off, r.Error)
 	}
-	if s := r.Shares[0]; math.Abs(float64(s.Change)-0.75*clients) > 5*s.ChangeError || s.ChangeError >= r.Error || s.Split != 0 || s.SplitError < 1 {
+	if s := r.Shares[0]; math.Abs(float64(s.Change)-0.75*clients) > 5*s.ChangeError || s.ChangeError >= r.Error ||
+		s.Split != 0 || s.SplitError < 1 {
 		t.Errorf("%d change of %d: %+v", s.Change, clients*3/4, s)
 	}
 	if r.Window < 4*time.Second || r.Span < 1000*time.Second {

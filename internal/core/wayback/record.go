@@ -68,7 +68,8 @@ func Compare(was, now Record, whole bool) Look {
 	}
 	if len(l.Failed) > failingMost {
 		rest := len(l.Failed) - failingMost
-		l.Failed = append(l.Failed[:failingMost:failingMost], Failing{What: "more", Said: fmt.Sprintf("%d more are not what they were", rest)})
+		l.Failed = append(l.Failed[:failingMost:failingMost],
+			Failing{What: "more", Said: fmt.Sprintf("%d more are not what they were", rest)})
 	}
 	return l
 }

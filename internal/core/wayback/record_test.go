@@ -24,7 +24,8 @@ func TestCompare(t *testing.T) {
 	}
 	now := Record{
 		Instances: []Stood{{"web", "blue-1", "b2"}, {"web", "blue-3", "a1"}},
-		Facts:     []Fact{{"web", "environment FARES", []string{"11", "12"}}, {"web", "environment NEW", []string{"33"}}},
+		Facts: []Fact{{"web", "environment FARES", []string{"11", "12"}},
+			{"web", "environment NEW", []string{"33"}}},
 	}
 	want := "blue-1 build is b2, and was a1; blue-2 instance does not run any more; blue-3 instance was not there; " +
 		"web environment FARES is not what it was; web limits open files is gone; web environment NEW was not there"
@@ -37,7 +38,8 @@ func TestCompare(t *testing.T) {
 	for n := range 50 {
 		now.Facts = append(now.Facts, Fact{"web", fmt.Sprint("environment ", n), nil})
 	}
-	if l := Compare(was, now, true); len(l.Failed) != failingMost+1 || !strings.Contains(l.Failed[failingMost].Said, "36 more") {
+	if l := Compare(was, now, true); len(l.Failed) != failingMost+1 ||
+		!strings.Contains(l.Failed[failingMost].Said, "36 more") {
 		t.Errorf("%d are named, the last is %+v", len(l.Failed), l.Failed[len(l.Failed)-1])
 	}
 }

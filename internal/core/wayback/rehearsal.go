@@ -14,11 +14,13 @@ type Step struct {
 
 // Rehearsal is everything of going home but the last act on each front, timed.
 type Rehearsal struct {
-	At     time.Time     `json:"at,omitzero"` // when it was over; zero if there was none
-	Took   time.Duration `json:"took"`        // nanoseconds, from the beginning to the end: fronts are rehearsed at the same time
+	At time.Time `json:"at,omitzero"` // when it was over; zero if there was none
+	// nanoseconds, from the beginning to the end: fronts are rehearsed at the same time
+	Took   time.Duration `json:"took"`
 	Steps  []Step        `json:"steps,omitempty"`
 	Failed string        `json:"failed,omitempty"` // why it would not work, in the system's words; "" if it would
-	Broken bool          `json:"broken,omitempty"` // it failed since the front was not reached, which says nothing of going home once it is
+	// it failed since the front was not reached, which says nothing of going home once it is
+	Broken bool `json:"broken,omitempty"`
 }
 
 // Spread is how long the last rehearsals that would have worked took.

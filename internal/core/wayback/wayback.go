@@ -26,16 +26,18 @@ type Facts struct {
 	Capacity  float64       // requests a second that its healthy instances carry; 0 if not known
 	Stale     time.Duration // age of the health readings if they are too old to count, else 0
 	FrontRead bool          // the front answers
-	Elsewhere bool          // by what was counted users get something else than the front says: to change that may change nothing
-	Rehearsal Rehearsal     // the last one
-	Rehearsed Spread        // how long the last ones took
-	Looks     Looks         // what was found when it was held to what it was
-	Retired   bool          // the side was given up
+	// by what was counted users get something else than the front says: to change that may change nothing
+	Elsewhere bool
+	Rehearsal Rehearsal // the last one
+	Rehearsed Spread    // how long the last ones took
+	Looks     Looks     // what was found when it was held to what it was
+	Retired   bool      // the side was given up
 }
 
 // Looks are what is looked at again and again while there is a way back.
 type Looks struct {
-	Same  Look `json:"same,omitzero"`  // instances, builds, configuration and environment, against what they were when it carried everything
+	// instances, builds, configuration and environment, against what they were when it carried everything
+	Same  Look `json:"same,omitzero"`
 	Smoke Look `json:"smoke,omitzero"` // its smoke checks, and what it depends on
 	Data  Look `json:"data,omitzero"`  // the plan's own checks of the way back
 }
@@ -74,15 +76,16 @@ type Condition struct {
 	Instances int           `json:"instances,omitempty"` // Healthy
 	Retired   bool          `json:"retired,omitempty"`   // Healthy
 	Stale     time.Duration `json:"stale,omitempty"`     // Healthy
-	Headroom  float64       `json:"headroom,omitempty"`  // Carries: what is left of the capacity when it has all requests, of these; negative if too little
-	Rate      float64       `json:"rate,omitempty"`      // Carries
-	Peak      float64       `json:"peak,omitempty"`      // Carries
-	Capacity  float64       `json:"capacity,omitempty"`  // Carries; 0 if not known
-	Read      bool          `json:"read,omitempty"`      // Front
-	Elsewhere bool          `json:"elsewhere,omitempty"` // Front
-	Rehearsal Rehearsal     `json:"rehearsal,omitzero"`  // Front
-	Takes     Spread        `json:"takes,omitzero"`      // Front
-	Look      Look          `json:"look,omitzero"`       // Same, Smoke, Data
+	// Carries: what is left of the capacity when it has all requests, of these; negative if too little
+	Headroom  float64   `json:"headroom,omitempty"`
+	Rate      float64   `json:"rate,omitempty"`      // Carries
+	Peak      float64   `json:"peak,omitempty"`      // Carries
+	Capacity  float64   `json:"capacity,omitempty"`  // Carries; 0 if not known
+	Read      bool      `json:"read,omitempty"`      // Front
+	Elsewhere bool      `json:"elsewhere,omitempty"` // Front
+	Rehearsal Rehearsal `json:"rehearsal,omitzero"`  // Front
+	Takes     Spread    `json:"takes,omitzero"`      // Front
+	Look      Look      `json:"look,omitzero"`       // Same, Smoke, Data
 }
 
 // Kind is what a condition is about.
@@ -127,7 +130,8 @@ func Judge(f Facts) Readiness {
 }
 
 func healthy(f Facts) Condition {
-	c := Condition{Kind: Healthy, State: Open, Side: f.Side, Healthy: f.Healthy, Instances: f.Instances, Retired: f.Retired, Stale: f.Stale}
+	c := Condition{Kind: Healthy, State: Open, Side: f.Side, Healthy: f.Healthy, Instances: f.Instances,
+		Retired: f.Retired, Stale: f.Stale}
 	switch {
 	case f.Retired, f.Healthy == 0:
 		c.State = Closed
@@ -151,7 +155,8 @@ func carries(f Facts) Condition {
 }
 
 func front(f Facts) Condition {
-	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Elsewhere: f.Elsewhere, Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
+	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Elsewhere: f.Elsewhere,
+		Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
 	switch {
 	case !f.FrontRead:
 		c.State = Closed

@@ -9,7 +9,9 @@ import (
 
 func TestJudge(t *testing.T) {
 	at := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	good := Facts{Side: split.Blue, Healthy: 3, Instances: 3, Rate: 700, Capacity: 1000, FrontRead: true, Rehearsal: Rehearsal{At: at, Took: 38 * time.Millisecond}, Rehearsed: SpreadOf([]time.Duration{38 * time.Millisecond})}
+	good := Facts{Side: split.Blue, Healthy: 3, Instances: 3, Rate: 700, Capacity: 1000, FrontRead: true,
+		Rehearsal: Rehearsal{At: at, Took: 38 * time.Millisecond},
+		Rehearsed: SpreadOf([]time.Duration{38 * time.Millisecond})}
 	fine := Look{At: at, Of: 4}
 	failing := func(where ...string) Look {
 		l := fine
@@ -35,14 +37,22 @@ func TestJudge(t *testing.T) {
 		{"retired", func(f *Facts) { f.Retired = true }, Closed, Healthy},
 		{"front gone", func(f *Facts) { f.FrontRead = false }, Closed, Front},
 		{"front blocked", func(f *Facts) { f.Rehearsal.Failed = "other.conf:12: unknown directive" }, Closed, Front},
-		{"rehearsal broke off", func(f *Facts) { f.Rehearsal.Failed, f.Rehearsal.Broken = "the connection ended in the middle", true }, Narrow, Front},
-		{"rehearsal broke off, and the front does not answer", func(f *Facts) { f.Rehearsal.Failed, f.Rehearsal.Broken, f.FrontRead = "timeout", true, false }, Closed, Front},
+		{"rehearsal broke off", func(f *Facts) {
+			f.Rehearsal.Failed,
+				f.Rehearsal.Broken = "the connection ended in the middle", true
+		}, Narrow, Front},
+		{"rehearsal broke off, and the front does not answer",
+			func(f *Facts) { f.Rehearsal.Failed, f.Rehearsal.Broken, f.FrontRead = "timeout", true, false }, Closed,
+			Front},
 		{"users get another share than it says", func(f *Facts) { f.Elsewhere = true }, Narrow, Front},
 		{"too small for the day's peak", func(f *Facts) { f.Peak = 1200 }, Narrow, Carries},
-		{"looked at, and all well", func(f *Facts) { f.Looks.Same, f.Looks.Smoke, f.Looks.Data = fine, fine, fine }, Open, ""},
+		{"looked at, and all well", func(f *Facts) { f.Looks.Same, f.Looks.Smoke, f.Looks.Data = fine, fine, fine },
+			Open, ""},
 		{"not as it was", func(f *Facts) { f.Looks.Same = failing("blue-1", "blue-2", "blue-3") }, Narrow, Same},
-		{"one instance fails its checks", func(f *Facts) { f.Looks.Smoke = failing("blue-1", "blue-1") }, Narrow, Smoke},
-		{"all fail their checks", func(f *Facts) { f.Looks.Smoke = failing("blue-1", "blue-2", "blue-3") }, Closed, Smoke},
+		{"one instance fails its checks", func(f *Facts) { f.Looks.Smoke = failing("blue-1", "blue-1") }, Narrow,
+			Smoke},
+		{"all fail their checks", func(f *Facts) { f.Looks.Smoke = failing("blue-1", "blue-2", "blue-3") }, Closed,
+			Smoke},
 		{"the data do not fit any more", func(f *Facts) { f.Looks.Data = failing("") }, Closed, Data},
 		{"could not be looked at", func(f *Facts) { f.Looks.Data.Error = "no answer" }, Open, ""},
 		{"the worst counts", func(f *Facts) { f.Healthy, f.FrontRead = 2, false }, Closed, Front},
@@ -59,7 +69,8 @@ func TestJudge(t *testing.T) {
 	if got := r.Conditions[1]; got.Kind != Carries || got.Headroom < 0.42 || got.Headroom > 0.43 {
 		t.Errorf("carries: %+v", got)
 	}
-	if got := r.Conditions[2]; got.Kind != Front || got.Takes.Middle != 38*time.Millisecond || !got.Rehearsal.At.Equal(at) {
+	if got := r.Conditions[2]; got.Kind != Front || got.Takes.Middle != 38*time.Millisecond ||
+		!got.Rehearsal.At.Equal(at) {
 		t.Errorf("front: %+v", got)
 	}
 	if got := r.Conditions[0]; got.Healthy != 3 || got.Instances != 3 || got.Side != split.Blue {
@@ -73,7 +84,8 @@ func TestSpread(t *testing.T) {
 		took = append(took, time.Duration(14-n)*time.Millisecond)
 	}
 	s := SpreadOf(took)
-	if want := (Spread{Of: 10, Least: time.Millisecond, Middle: 6 * time.Millisecond, Most: 10 * time.Millisecond}); s != want {
+	if want := (Spread{Of: 10, Least: time.Millisecond, Middle: 6 * time.Millisecond,
+		Most: 10 * time.Millisecond}); s != want {
 		t.Errorf("%+v, want %+v", s, want)
 	}
 	if took[0] != 14*time.Millisecond {

@@ -8,7 +8,8 @@ import (
 )
 
 func TestWhatHelps(t *testing.T) {
-	well, dead, half := Side{Known: true, Healthy: 3, Instances: 3, Capacity: 150}, Side{Known: true, Instances: 3}, Side{Known: true, Healthy: 1, Instances: 3, Capacity: 50, Bad: 0.1}
+	well, dead, half := Side{Known: true, Healthy: 3, Instances: 3, Capacity: 150}, Side{Known: true, Instances: 3},
+		Side{Known: true, Healthy: 1, Instances: 3, Capacity: 50, Bad: 0.1}
 	dark, failing := Side{Bad: 0.8}, Side{Known: true, Healthy: 3, Instances: 3, Bad: 0.6}
 	for _, c := range []struct {
 		name        string
@@ -18,23 +19,32 @@ func TestWhatHelps(t *testing.T) {
 		want        string
 	}{
 		{"all well", well, well, 2500, true, "[]"},
-		{"blue dead", dead, well, 2500, true, "[forward 0 of 100, 75 move; hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
+		{"blue dead", dead, well, 2500, true, "[forward 0 of 100, 75 move; hold 75 of 100, 0 move; home 100 of 100, " +
+			"25 move]"},
 		{"blue dead, green not proven", dead, well, 2500, false, "[hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
-		{"blue dead before the first leg", dead, well, 0, true, "[forward 0 of 100, 100 move; hold 100 of 100, 0 move]"},
-		{"blue ill", half, well, 2500, true, "[forward 0 of 100, 75 move; hold 25 of 100, 0 move; home 50 of 100, 25 move]"},
-		{"blue in the dark, and its answers bad", dark, well, 2500, true, "[forward 0 of 100, 75 move; hold 60 of 100, 0 move; home 80 of 100, 25 move]"},
+		{"blue dead before the first leg", dead, well, 0, true,
+			"[forward 0 of 100, 100 move; hold 100 of 100, 0 move]"},
+		{"blue ill", half, well, 2500, true, "[forward 0 of 100, 75 move; hold 25 of 100, 0 move; home 50 of 100, 25 " +
+			"move]"},
+		{"blue in the dark, and its answers bad", dark, well, 2500, true,
+			"[forward 0 of 100, 75 move; hold 60 of 100, 0 move; home 80 of 100, 25 move]"},
 		{"blue in the dark, and its answers well", Side{Bad: 0.1}, well, 2500, true, "[]"},
-		{"blue's answers bad, its instances well", failing, well, 2500, true, "[forward 0 of 100, 75 move; hold 45 of 100, 0 move; home 60 of 100, 25 move]"},
-		{"green in the dark: no way to go", dead, Side{}, 2500, true, "[hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
+		{"blue's answers bad, its instances well", failing, well, 2500, true,
+			"[forward 0 of 100, 75 move; hold 45 of 100, 0 move; home 60 of 100, 25 move]"},
+		{"green in the dark: no way to go", dead, Side{}, 2500, true,
+			"[hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
 		{"both dead", dead, dead, 2500, true, "[hold 100 of 100, 0 move; home 100 of 100, 25 move]"},
 		{"green dead in the keep", well, dead, split.Whole, true, "[home 0 of 100, 100 move; hold 100 of 100, 0 move]"},
 		{"blue dead, and nobody sends it anything", dead, well, split.Whole, true, "[]"},
 		{"both fail alike", failing, Side{Known: true, Healthy: 3, Instances: 3, Bad: 0.7}, 2500, true, "[]"},
-		{"both fail, and one more", failing, Side{Known: true, Healthy: 3, Instances: 3, Bad: 0.9}, 2500, true, "[home 60 of 100, 25 move; hold 68 of 100, 0 move; forward 90 of 100, 75 move]"},
-		{"blue dead, and green cannot carry it all", dead, Side{Known: true, Healthy: 3, Instances: 3, Capacity: 40}, 2500, true, "[forward 60 of 100, 75 move; hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
+		{"both fail, and one more", failing, Side{Known: true, Healthy: 3, Instances: 3, Bad: 0.9}, 2500, true,
+			"[home 60 of 100, 25 move; hold 68 of 100, 0 move; forward 90 of 100, 75 move]"},
+		{"blue dead, and green cannot carry it all", dead, Side{Known: true, Healthy: 3, Instances: 3, Capacity: 40},
+			2500, true, "[forward 60 of 100, 75 move; hold 75 of 100, 0 move; home 100 of 100, 25 move]"},
 	} {
 		text := ""
-		for _, w := range List(Facts{Target: split.Green, Share: c.share, Moved: c.share > 0, Proven: c.proven, Rate: 100, Sides: [2]Side{c.blue, c.green}}) {
+		for _, w := range List(Facts{Target: split.Green, Share: c.share, Moved: c.share > 0, Proven: c.proven,
+			Rate: 100, Sides: [2]Side{c.blue, c.green}}) {
 			if text != "" {
 				text += "; "
 			}
@@ -48,7 +58,8 @@ func TestWhatHelps(t *testing.T) {
 
 // Crossing the other way is the same.
 func TestTheOtherWay(t *testing.T) {
-	list := List(Facts{Target: split.Blue, Share: 7500, Moved: true, Proven: true, Rate: 100, Sides: [2]Side{{Known: true, Healthy: 1, Instances: 1}, {Known: true, Instances: 1}}})
+	list := List(Facts{Target: split.Blue, Share: 7500, Moved: true, Proven: true, Rate: 100,
+		Sides: [2]Side{{Known: true, Healthy: 1, Instances: 1}, {Known: true, Instances: 1}}})
 	if len(list) != 3 || list[0].Do != Forward || list[0].Share != 0 || list[2].Share != split.Whole {
 		t.Errorf("it lists %+v", list)
 	}

@@ -72,7 +72,8 @@ func New(from place.Dialer, p Counts) *Counter {
 		return nil
 	}
 	t := &http.Transport{DialContext: from.Dial, MaxIdleConnsPerHost: 1}
-	return &Counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{}, last: map[string]answered{}}
+	return &Counter{plan: p, client: &http.Client{Transport: t, Timeout: time.Second}, before: map[string]answered{},
+		last: map[string]answered{}}
 }
 
 // Count writes a reading's figures, all instances asked at the same time. One that does not tell makes the reading

@@ -30,13 +30,15 @@ func TestOneThatDoesNotTell(t *testing.T) {
 	c := New(place.Local{}, Counts{Path: "/metrics", Requests: "sailings_total", Label: "code", Open: "sailings_open"})
 	count := func() (a, b reading.Count, blind string) {
 		r := reading.Front{}
-		r.Sides[split.Blue].Instances = []reading.Count{{Server: reading.Server{Name: "blue-1", Address: one}}, {Server: reading.Server{Name: "blue-2", Address: other}}}
+		r.Sides[split.Blue].Instances = []reading.Count{{Server: reading.Server{Name: "blue-1", Address: one}},
+			{Server: reading.Server{Name: "blue-2", Address: other}}}
 		c.Count(t.Context(), &r)
 		return r.Sides[split.Blue].Instances[0], r.Sides[split.Blue].Instances[1], r.Blind
 	}
 	for _, ill = range []bool{false, true, false} {
 		a, b, blind := count()
-		if a.Untold != ill || !ill && (a.Requests != 42 || a.Status[5] != 2 || a.Open != 3) || ill != strings.Contains(blind, "blue-1 does not tell what it answers") {
+		if a.Untold != ill || !ill && (a.Requests != 42 || a.Status[5] != 2 || a.Open != 3) ||
+			ill != strings.Contains(blind, "blue-1 does not tell what it answers") {
 			t.Errorf("ill %v: it tells %+v, %q", ill, a, blind)
 		}
 		if b.Untold || b.Requests != 42 {

@@ -36,7 +36,8 @@ func TestAClientCountsOnce(t *testing.T) {
 	c.Changed(1000)
 	c.Answered(split.Blue, 1, true, time.Millisecond)
 	c.Answered(split.Green, 2, true, time.Millisecond)
-	if blue, green := counted(t, c, split.Blue), counted(t, c, split.Green); blue != (numbers{4, 4, 3}) || green != (numbers{1, 1, 1}) {
+	if blue, green := counted(t, c, split.Blue), counted(t, c, split.Green); blue != (numbers{4, 4, 3}) ||
+		green != (numbers{1, 1, 1}) {
 		t.Errorf("%+v, %+v", blue, green)
 	}
 	// It gains more: who was there already is no more evidence, and is seen all the same.

@@ -84,14 +84,16 @@ func (d *Driver) patch(ctx context.Context, steps []step, dry bool) (*unstructur
 
 // change is the patch that puts a share in force, and what it does in words. Going home tests nothing: it is made
 // over whatever is there.
-func (d *Driver) change(s state, share split.Share, home *reading.Order) (steps []step, did string, reached split.Share, err error) {
+func (d *Driver) change(s state, share split.Share, home *reading.Order) (steps []step, did string, reached split.Share,
+	err error) {
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && s.has(side) == 0 && home == nil {
 			return nil, "", 0, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
 	}
 	if home == nil {
-		steps = append(steps, step{"test", path("metadata", "annotations", orderNote), s.object.GetAnnotations()[orderNote]})
+		steps = append(steps, step{"test", path("metadata", "annotations", orderNote),
+			s.object.GetAnnotations()[orderNote]})
 	} else {
 		text, err := json.Marshal(home)
 		if err != nil {
@@ -112,7 +114,8 @@ func (d *Driver) change(s state, share split.Share, home *reading.Order) (steps 
 	} else {
 		side, whole := share.Alone()
 		if !whole && !d.config.Shares {
-			return nil, "", 0, fmt.Errorf("%w: %s leads to one side, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, d.config.named(), share)
+			return nil, "", 0, fmt.Errorf("%w: %s leads to one side, and %v is neither all nor nothing (shares in "+
+				"the plan)", front.ErrRefused, d.config.named(), share)
 		}
 		selector := maps.Clone(s.selector)
 		if selector == nil {
@@ -156,7 +159,8 @@ func (d *Driver) renew(ctx context.Context, s state, o reading.Order) error {
 		return err
 	}
 	at := path("metadata", "annotations", orderNote)
-	_, err = d.patch(ctx, []step{{"test", at, s.object.GetAnnotations()[orderNote]}, {"replace", at, string(text)}}, false)
+	_, err = d.patch(ctx, []step{{"test", at, s.object.GetAnnotations()[orderNote]}, {"replace", at, string(text)}},
+		false)
 	return err
 }
 
@@ -180,7 +184,8 @@ func (d *Driver) weighed(s state, share split.Share, guarded bool) ([]step, stri
 		}
 		steps = append(steps, step{"replace", where, refs})
 	}
-	return steps, fmt.Sprintf("patch %s: weights %s %d, %s %d", d.config.named(), d.config.Services[split.Blue], share.Of(split.Blue), d.config.Services[split.Green], share.Of(split.Green)), nil
+	return steps, fmt.Sprintf("patch %s: weights %s %d, %s %d", d.config.named(), d.config.Services[split.Blue],
+		share.Of(split.Blue), d.config.Services[split.Green], share.Of(split.Green)), nil
 }
 
 // until looks until something is so, whenever the route or the endpoints have changed.
@@ -212,7 +217,8 @@ func (d *Driver) inForce(ctx context.Context, done *unstructured.Unstructured, s
 	if d.config.Route != "" {
 		wanted := done.GetGeneration()
 		return d.until(ctx, d.config.named()+" says of no gateway that it goes by it", func(s state) bool {
-			return seen(s.object, wanted) || s.object.GetGeneration() > wanted // somebody has changed it since: that is looked at by who asked
+			// somebody has changed it since: that is looked at by who asked
+			return seen(s.object, wanted) || s.object.GetGeneration() > wanted
 		})
 	}
 	return d.until(ctx, "the endpoint slices do not list who is to serve", func(s state) bool {
@@ -248,7 +254,8 @@ func (d *Driver) try(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.patch(ctx, []step{{"replace", path("metadata", "annotations", orderNote), s.object.GetAnnotations()[orderNote]}}, true)
+	_, err = d.patch(ctx, []step{{"replace", path("metadata", "annotations", orderNote),
+		s.object.GetAnnotations()[orderNote]}}, true)
 	return err
 }
 
@@ -289,7 +296,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 
 // Foresee is what Set would do; the server itself has said that it would (a dry run).
 func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
-	c := front.Change{Usually: time.Second, Connections: "the gateway lets requests that are being answered end, and places the next ones anew"}
+	c := front.Change{Usually: time.Second, Connections: "the gateway lets requests that are being answered end, and " +
+		"places the next ones anew"}
 	if d.config.Service != "" {
 		c.Connections = "connections stay where they are until clients or instances close them"
 	}
@@ -329,9 +337,10 @@ func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steerin
 // SetInstances gives a side other instances, by labels of the pods that have their addresses: those that come first,
 // and then those that go.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
-		return d.give(changing, s, side, wanted)
-	})
+	return d.steering.SetInstances(ctx, side, wanted,
+		func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
+			return d.give(changing, s, side, wanted)
+		})
 }
 
 func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []reading.Server) error {
@@ -342,7 +351,8 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, wanted []re
 		host, _, _ := net.SplitHostPort(i.Address)
 		k := slices.IndexFunc(s.pods, func(p pod) bool { return p.ip == host })
 		if k < 0 {
-			return fmt.Errorf("%w: no pod of %q has the address of %s, %s", front.ErrRefused, d.config.Pods, i.Name, i.Address)
+			return fmt.Errorf("%w: no pod of %q has the address of %s, %s", front.ErrRefused, d.config.Pods, i.Name,
+				i.Address)
 		}
 		p := s.pods[k]
 		if takes[n] && p.ready {
@@ -414,8 +424,10 @@ func (d *Driver) leads(s state, side split.Side, listed []string) ([]step, error
 		return nil, nil
 	}
 	for _, name := range s.endpoints[d.config.Service] {
-		if !slices.Contains(listed, name) && !slices.ContainsFunc(s.pods, func(p pod) bool { return p.name == name && p.takes(side) }) {
-			return nil, fmt.Errorf("%w: %s leads to pod %s, which is an instance of neither side: name the live side first", front.ErrRefused, d.config.named(), name)
+		if !slices.Contains(listed, name) &&
+			!slices.ContainsFunc(s.pods, func(p pod) bool { return p.name == name && p.takes(side) }) {
+			return nil, fmt.Errorf("%w: %s leads to pod %s, which is an instance of neither side: name the live side "+
+				"first", front.ErrRefused, d.config.named(), name)
 		}
 	}
 	selector := maps.Clone(s.selector)
@@ -484,7 +496,8 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 	if s.object.GetAnnotations() == nil {
 		steps = append(steps, step{"add", path("metadata", "annotations"), map[string]string{}})
 	}
-	if _, err := d.patch(ctx, append(steps, step{"add", path("metadata", "annotations", orderNote), string(note)}), false); err != nil {
+	if _, err := d.patch(ctx, append(steps, step{"add", path("metadata", "annotations", orderNote), string(note)}),
+		false); err != nil {
 		return false, err
 	}
 	for _, side := range split.Sides {
@@ -529,7 +542,9 @@ func (d *Driver) Lacks(ctx context.Context) ([]string, error) {
 	s, err := d.look(ctx)
 	for _, side := range split.Sides {
 		if n := slices.IndexFunc(s.pods, func(p pod) bool { return p.ours && p.takes(side) }); n >= 0 {
-			list = append(list, fmt.Sprintf("the label %s: %v in the template that pod %s was made from. One that is made anew, as a node is drained say, gets no requests until a keeper has seen it", serves, side, s.pods[n].name))
+			list = append(list, fmt.Sprintf("the label %s: %v in the template that pod %s was made from. One that is "+
+				"made anew, as a node is drained say, gets no requests until a keeper has seen it", serves, side,
+				s.pods[n].name))
 		}
 	}
 	return list, err

@@ -51,7 +51,8 @@ func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 		}
 	})
 	c := &stood{settings: settings, server: s, folder: t.TempDir()}
-	settings.Counts = asked.Counts{Path: fronttest.Page, Requests: fronttest.Counter, Label: "code", Open: fronttest.Gauge}
+	settings.Counts = asked.Counts{Path: fronttest.Page, Requests: fronttest.Counter, Label: "code",
+		Open: fronttest.Gauge}
 	settings.File, settings.Pods = filepath.Join(c.folder, "kubeconfig"), "app=sailings"
 	fronttest.Write(t, settings.File, s.Kubeconfig("ferries"))
 	w.Listen = fronttest.Address(port + 1)
@@ -63,16 +64,23 @@ func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 	if settings.Route != "" {
 		for _, side := range split.Sides {
 			settings.Services[side] = "sailings-" + side.String()
-			c.make(t, cluster.Services, "Service", settings.Services[side], nil, nil, object{"selector": object{"app": "sailings", serves: side.String()}, "ports": []any{object{"port": 80, "targetPort": n}}})
+			c.make(t, cluster.Services, "Service", settings.Services[side], nil, nil,
+				object{"selector": object{"app": "sailings", serves: side.String()},
+					"ports": []any{object{"port": 80, "targetPort": n}}})
 		}
-		refs := []any{object{"name": "sailings-blue", "port": 80, "weight": 1}, object{"name": "sailings-green", "port": 80, "weight": 0}}
+		refs := []any{object{"name": "sailings-blue", "port": 80, "weight": 1},
+			object{"name": "sailings-green", "port": 80, "weight": 0}}
 		c.make(t, cluster.HTTPRoutes, "HTTPRoute", settings.Route, nil, object{standin.Listen: w.Listen}, object{
-			"parentRefs": []any{object{"name": "gate"}}, "rules": []any{object{"backendRefs": refs, "timeouts": object{"request": "30s"}}, object{"backendRefs": refs[:1]}, object{"backendRefs": refs}},
+			"parentRefs": []any{object{"name": "gate"}},
+			"rules": []any{object{"backendRefs": refs, "timeouts": object{"request": "30s"}},
+				object{"backendRefs": refs[:1]}, object{"backendRefs": refs}},
 		})
 	} else {
 		host, port, _ := net.SplitHostPort(w.Listen)
 		at, _ := strconv.Atoi(port)
-		c.make(t, cluster.Services, "Service", settings.Service, nil, nil, object{"clusterIP": host, "selector": object{"app": "sailings"}, "ports": []any{object{"port": at, "targetPort": n}}})
+		c.make(t, cluster.Services, "Service", settings.Service, nil, nil,
+			object{"clusterIP": host, "selector": object{"app": "sailings"},
+				"ports": []any{object{"port": at, "targetPort": n}}})
 	}
 	for _, i := range w.All() {
 		c.pod(t, i)
@@ -89,9 +97,11 @@ type object = map[string]any
 func (c *stood) driver() *Driver { return New(place.Local{}, c.Front) }
 
 // make makes an object.
-func (c *stood) make(t *testing.T, of schema.GroupVersionResource, kind, name string, labels, annotations, spec object) {
+func (c *stood) make(t *testing.T, of schema.GroupVersionResource, kind, name string, labels, annotations,
+	spec object) {
 	t.Helper()
-	o := object{"apiVersion": of.GroupVersion().String(), "kind": kind, "metadata": object{"name": name, "labels": labels, "annotations": annotations}, "spec": spec}
+	o := object{"apiVersion": of.GroupVersion().String(), "kind": kind,
+		"metadata": object{"name": name, "labels": labels, "annotations": annotations}, "spec": spec}
 	text, err := (&unstructured.Unstructured{Object: o}).MarshalJSON()
 	if err != nil {
 		t.Fatal(err)
@@ -112,8 +122,10 @@ func (c *stood) podWith(t *testing.T, i *fronttest.Instance, labels object) {
 	t.Helper()
 	host, _, _ := net.SplitHostPort(i.Address)
 	u := &unstructured.Unstructured{Object: object{
-		"apiVersion": "v1", "kind": "Pod", "metadata": object{"name": "sailings-" + strings.ReplaceAll(host, ".", "-"), "labels": labels},
-		"status": object{"podIP": host, "phase": "Running", "conditions": []any{object{"type": "Ready", "status": "True"}}},
+		"apiVersion": "v1", "kind": "Pod",
+		"metadata": object{"name": "sailings-" + strings.ReplaceAll(host, ".", "-"), "labels": labels},
+		"status": object{"podIP": host, "phase": "Running",
+			"conditions": []any{object{"type": "Ready", "status": "True"}}},
 	}}
 	if err := c.client.Create(t.Context(), cluster.Pods, u); err != nil {
 		t.Fatal(err)
@@ -123,7 +135,8 @@ func (c *stood) podWith(t *testing.T, i *fronttest.Instance, labels object) {
 // kubectl is somebody else, with Debian's own program.
 func (c *stood) kubectl(t *testing.T, args ...string) string {
 	t.Helper()
-	cmd := exec.Command(fronttest.Need(t, "kubectl"), append([]string{"--kubeconfig", c.settings.File, "--cache-dir", filepath.Join(c.folder, "cache")}, args...)...)
+	cmd := exec.Command(fronttest.Need(t, "kubectl"),
+		append([]string{"--kubeconfig", c.settings.File, "--cache-dir", filepath.Join(c.folder, "cache")}, args...)...)
 	cmd.Env = append(os.Environ(), "HOME="+c.folder)
 	out, err := cmd.CombinedOutput()
 	if err != nil {
@@ -135,7 +148,8 @@ func (c *stood) kubectl(t *testing.T, args ...string) string {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Ends, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Ports,
+			fronttest.Ends, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door,
+			fronttest.Ports,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			c := start(t, w, &Settings{Route: "sailings"})
@@ -148,7 +162,8 @@ func TestConformance(t *testing.T) {
 							steps = append(steps, fmt.Sprintf(`{"op":"replace","path":"/spec/rules/%d/backendRefs/%d/weight","value":%d}`, rule, n, weight))
 						}
 					}
-					c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", "["+strings.Join(steps, ",")+"]")
+					c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p",
+						"["+strings.Join(steps, ",")+"]")
 				},
 				Kill: func(t *testing.T) {
 					if err := c.server.Stop(); err != nil {
@@ -180,7 +195,8 @@ func TestAService(t *testing.T) {
 		}
 		return err
 	})
-	if err := d.SetInstances(t.Context(), split.Blue, blue[:1]); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "an instance of neither side") {
+	if err := d.SetInstances(t.Context(), split.Blue, blue[:1]); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "an instance of neither side") {
 		t.Errorf("it leads to a pod that is not named: %v", err)
 	}
 	must(d.SetInstances(t.Context(), split.Blue, blue))
@@ -210,7 +226,8 @@ func TestAService(t *testing.T) {
 	load := w.Flow()
 	r, err := d.Read(t.Context())
 	must(err)
-	if _, err := d.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "neither all nor nothing") {
+	if _, err := d.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "neither all nor nothing") {
 		t.Errorf("a part: %v", err)
 	}
 	done, err := d.Set(t.Context(), split.Whole, front.AsRead(r))
@@ -218,10 +235,12 @@ func TestAService(t *testing.T) {
 		t.Fatalf("all to green: %+v, %v", done, err)
 	}
 	only(split.Green)
-	if got := c.kubectl(t, "get", "service", "sailings", "-o", "jsonpath={.spec.selector}"); got != `{"app":"sailings","vaiven/serves":"green"}` {
+	if got := c.kubectl(t, "get", "service", "sailings", "-o",
+		"jsonpath={.spec.selector}"); got != `{"app":"sailings","vaiven/serves":"green"}` {
 		t.Errorf("the selector is %s", got)
 	}
-	if got := c.kubectl(t, "get", "service", "sailings", "--show-managed-fields", "-o", "jsonpath={.metadata.managedFields[*].manager}"); !strings.Contains(got, "vaiven") {
+	if got := c.kubectl(t, "get", "service", "sailings", "--show-managed-fields", "-o",
+		"jsonpath={.metadata.managedFields[*].manager}"); !strings.Contains(got, "vaiven") {
 		t.Errorf("the selector was changed by %s", got)
 	}
 	r, err = d.Read(t.Context())
@@ -237,11 +256,14 @@ func TestAService(t *testing.T) {
 	if lost, first := load.End(); lost > 0 {
 		t.Errorf("%d requests were lost, the first: %v", lost, first)
 	}
-	c.kubectl(t, "patch", "service", "sailings", "--type=merge", "-p", `{"spec":{"selector":{"vaiven/serves":"purple"}}}`)
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), `"purple", which is no side`) {
+	c.kubectl(t, "patch", "service", "sailings", "--type=merge", "-p",
+		`{"spec":{"selector":{"vaiven/serves":"purple"}}}`)
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), `"purple", which is no side`) {
 		t.Errorf("of no side: %v", err)
 	}
-	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Why: "hail"}); err != nil || done.Share != 0 || done.Order.Why != "hail" {
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Why: "hail"}); err != nil ||
+		done.Share != 0 || done.Order.Why != "hail" {
 		t.Errorf("home: %+v, %v", done, err)
 	}
 	answers()
@@ -250,7 +272,8 @@ func TestAService(t *testing.T) {
 	out := append([]reading.Server(nil), blue...)
 	out[0].Out = true
 	must(d.SetInstances(t.Context(), split.Blue, out))
-	if r, err := d.Read(t.Context()); err != nil || !r.Sides[split.Blue].Instances[0].Out || r.Sides[split.Blue].Instances[1].Out {
+	if r, err := d.Read(t.Context()); err != nil || !r.Sides[split.Blue].Instances[0].Out ||
+		r.Sides[split.Blue].Instances[1].Out {
 		t.Errorf("with one out: %+v, %v", r.Sides[split.Blue], err)
 	}
 	// Others instead of those that serve: nobody goes before they are there.
@@ -260,18 +283,21 @@ func TestAService(t *testing.T) {
 	if lost, first := load.End(); lost > 0 {
 		t.Errorf("%d requests were lost while instances were replaced, the first: %v", lost, first)
 	}
-	if got := strings.Fields(c.kubectl(t, "get", "endpointslices", "sailings-1", "-o", "jsonpath={.endpoints[*].targetRef.name}")); len(got) != 2 {
+	if got := strings.Fields(c.kubectl(t, "get", "endpointslices", "sailings-1", "-o",
+		"jsonpath={.endpoints[*].targetRef.name}")); len(got) != 2 {
 		t.Errorf("the service leads to %v", got)
 	}
 	out[1].Address = "127.0.0.99:1"
-	if err := d.SetInstances(t.Context(), split.Blue, out); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "no pod") {
+	if err := d.SetInstances(t.Context(), split.Blue, out); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "no pod") {
 		t.Errorf("an address of no pod: %v", err)
 	}
 }
 
 // Pods that are made anew while nobody keeps serve, are no strangers, and are there to go home to.
 func TestMadeAnewWhileNobodyKeeps(t *testing.T) {
-	for name, settings := range map[string]*Settings{"by a route": {Route: "sailings"}, "by a service": {Service: "sailings"}} {
+	for name, settings := range map[string]*Settings{"by a route": {Route: "sailings"},
+		"by a service": {Service: "sailings"}} {
 		t.Run(name, func(t *testing.T) {
 			w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 			blue := w.Raise(split.Blue, 1, 2)
@@ -295,13 +321,16 @@ func TestMadeAnewWhileNobodyKeeps(t *testing.T) {
 				return nil
 			})
 			d := c.driver()
-			if r, err := d.Read(t.Context()); err != nil || r.Split.Share != 0 || len(r.Sides[split.Blue].Instances) != 0 {
+			if r, err := d.Read(t.Context()); err != nil || r.Split.Share != 0 ||
+				len(r.Sides[split.Blue].Instances) != 0 {
 				t.Errorf("it is read as %+v, %v", r, err)
 			}
-			if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
+			if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil ||
+				done.Share != 0 {
 				t.Errorf("home: %+v, %v", done, err)
 			}
-			if err := d.SetInstances(t.Context(), split.Blue, anew[:1]); err != nil { // whoever keeps knows of one so far
+			// whoever keeps knows of one so far
+			if err := d.SetInstances(t.Context(), split.Blue, anew[:1]); err != nil {
 				t.Fatal(err)
 			}
 			if names, _ := w.Count(40, false, nil); names[anew[0].Name] == 0 || names[anew[1].Name] == 0 {
@@ -357,7 +386,9 @@ func TestCountsThroughTheAPI(t *testing.T) {
 		t.Errorf("there were %d connections to pods", n)
 	}
 	c.server.Fall(standin.Illness{Refuses: "pods/portforward"})
-	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 2 || lacks[0] != "the right to create pods/portforward" || !strings.HasPrefix(lacks[1], "the label vaiven/serves: blue in the template that pod sailings-") {
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 2 ||
+		lacks[0] != "the right to create pods/portforward" ||
+		!strings.HasPrefix(lacks[1], "the label vaiven/serves: blue in the template that pod sailings-") {
 		t.Errorf("what it lacks: %q, %v", lacks, err)
 	}
 }
@@ -367,7 +398,8 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports}}.World(t)
 	c := start(t, w, &Settings{Route: "sailings"})
 	d := c.driver()
-	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 2)), d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 2))); err != nil {
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 2)),
+		d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 2))); err != nil {
 		t.Fatal(err)
 	}
 	read := func() front.Expect {
@@ -383,13 +415,16 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 		t.Errorf("asked to come again: %+v, %v", done, err)
 	}
 	c.server.Fall(standin.Illness{Refuses: "httproutes"})
-	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 3 || lacks[0] != "the right to patch httproutes.gateway.networking.k8s.io/sailings" {
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) != 3 ||
+		lacks[0] != "the right to patch httproutes.gateway.networking.k8s.io/sailings" {
 		t.Errorf("what it lacks: %q, %v", lacks, err)
 	}
-	if _, err := d.Rehearse(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "forbidden") {
+	if _, err := d.Rehearse(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "forbidden") {
 		t.Errorf("without the right: %v", err)
 	}
-	if _, err := d.Set(t.Context(), 5000, read()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "cannot patch") {
+	if _, err := d.Set(t.Context(), 5000, read()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "cannot patch") {
 		t.Errorf("without the right: %v", err)
 	}
 	c.server.Fall(standin.Illness{Deaf: true})
@@ -406,31 +441,39 @@ func TestAnAPIThatDoesNotDoAsItSays(t *testing.T) {
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || done.Share != 0 {
 		t.Errorf("home: %+v, %v", done, err)
 	}
-	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", `[{"op":"replace","path":"/spec/rules/2/backendRefs/1/weight","value":7}]`)
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "different weights") {
+	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p",
+		`[{"op":"replace","path":"/spec/rules/2/backendRefs/1/weight","value":7}]`)
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "different weights") {
 		t.Errorf("rules that differ: %v", err)
 	}
-	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", `[{"op":"replace","path":"/spec/rules/2/backendRefs/1/weight","value":0},{"op":"add","path":"/spec/rules/2/backendRefs/-","value":{"name":"berths","port":80}}]`)
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "rule 3 of httproutes/sailings leads to berths as well") {
+	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p",
+		`[{"op":"replace","path":"/spec/rules/2/backendRefs/1/weight","value":0},{"op":"add","path":"/spec/rules/2/backendRefs/-","value":{"name":"berths","port":80}}]`)
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "rule 3 of httproutes/sailings leads to berths as well") {
 		t.Errorf("another backend: %v", err)
 	}
-	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p", `[{"op":"remove","path":"/spec/rules/2/backendRefs/2"}]`)
+	c.kubectl(t, "patch", "httproutes", "sailings", "--type=json", "-p",
+		`[{"op":"remove","path":"/spec/rules/2/backendRefs/2"}]`)
 	c.kubectl(t, "annotate", "--overwrite", "httproutes", "sailings", orderNote+"=nonsense")
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), orderNote) {
 		t.Errorf("a damaged order: %v", err)
 	}
-	if done, err := d.Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil || done.Share != split.Whole {
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil ||
+		done.Share != split.Whole {
 		t.Errorf("home over a damaged order: %+v, %v", done, err)
 	}
 	c.kubectl(t, "annotate", "httproutes", "sailings", orderNote+"-", standin.Listen+"-")
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrNotMade) {
 		t.Errorf("without annotations: %v", err)
 	}
-	if done, err := c.driver().Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
+	if done, err := c.driver().Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil ||
+		done.Share != 0 {
 		t.Errorf("home without annotations: %+v, %v", done, err)
 	}
 	c.kubectl(t, "delete", "httproutes", "sailings")
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), `"sailings" not found`) {
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), `"sailings" not found`) {
 		t.Errorf("without the route: %v", err)
 	}
 }

@@ -66,7 +66,8 @@ func (s *Settings) Splits(k plan.Key) error {
 	if k.From == plan.KeyRandom {
 		return nil
 	}
-	return section.Mistake{What: fmt.Sprintf("a cluster draws for each request anew, not by %v", k), Try: "leave the key out"}
+	return section.Mistake{What: fmt.Sprintf("a cluster draws for each request anew, not by %v", k),
+		Try: "leave the key out"}
 }
 
 // Sticks is never.
@@ -76,7 +77,8 @@ func (s *Settings) Sticks() error {
 
 // Opens is never: the spare side's Service is one.
 func (s *Settings) Opens(plan.SpareDoor) error {
-	return section.Mistake{What: "a cluster's front has no door of its own to the spare side", Try: "reach it by its Service, and leave spare-door out"}
+	return section.Mistake{What: "a cluster's front has no door of its own to the spare side",
+		Try: "reach it by its Service, and leave spare-door out"}
 }
 
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
@@ -100,7 +102,8 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	switch {
 	case r.Discovering():
 	case (s.Route == "") == (s.Service == ""):
-		r.Wrong(n, "a cluster's front is an HTTPRoute or a Service", `write "httproute: NAME" with "services: {blue: NAME, green: NAME}", or "service: NAME"`)
+		r.Wrong(n, "a cluster's front is an HTTPRoute or a Service",
+			`write "httproute: NAME" with "services: {blue: NAME, green: NAME}", or "service: NAME"`)
 	case s.Route != "" && s.Services == [2]string{}:
 		r.Wrong(n, "the route's services are not named", `add "services: {blue: NAME, green: NAME}"`)
 	case s.Route != "" && s.Services[split.Blue] == s.Services[split.Green]:

@@ -50,8 +50,9 @@ type pod struct {
 	labels            map[string]string
 	noted             bool // it has annotations
 	ready             bool
-	ours              bool    // we have set the label by which it serves: it is none of its template's, nor is that one of ours
-	member            *member // nil if it is of no side, or made anew where nobody has noted it yet
+	// we have set the label by which it serves: it is none of its template's, nor is that one of ours
+	ours   bool
+	member *member // nil if it is of no side, or made anew where nobody has noted it yet
 }
 
 // takes reports whether a pod takes requests of a side.
@@ -180,7 +181,8 @@ func (d *Driver) pods(ctx context.Context, c *cluster.Client) (a around, err err
 		if a.member == nil || b.member == nil {
 			return strings.Compare(a.name, b.name)
 		}
-		return cmp.Or(cmp.Compare(len(a.member.Name), len(b.member.Name)), strings.Compare(a.member.Name, b.member.Name))
+		return cmp.Or(cmp.Compare(len(a.member.Name), len(b.member.Name)),
+			strings.Compare(a.member.Name, b.member.Name))
 	})
 	list, err := c.List(ctx, cluster.EndpointSlices, d.endpointsOf())
 	if err != nil {
@@ -206,7 +208,8 @@ func (d *Driver) pods(ctx context.Context, c *cluster.Client) (a around, err err
 
 // watched is what tells of changes of what is around.
 func (d *Driver) watched() []cluster.Watched {
-	return []cluster.Watched{{Of: cluster.Pods, Labels: d.config.Pods}, {Of: cluster.EndpointSlices, Labels: d.endpointsOf()}}
+	return []cluster.Watched{{Of: cluster.Pods, Labels: d.config.Pods},
+		{Of: cluster.EndpointSlices, Labels: d.endpointsOf()}}
 }
 
 // endpointsOf selects the endpoint slices of the services that count.
@@ -219,10 +222,12 @@ func (s *state) read(config *Settings) error {
 	note, there := s.object.GetAnnotations()[orderNote]
 	if err := json.Unmarshal([]byte(note), &s.order); err != nil {
 		s.order = reading.Order{}
-		s.damaged = fmt.Errorf("%w: the annotation %s of %s: %w: put it right, or go home, which writes it anew", front.ErrRefused, orderNote, config.named(), err)
+		s.damaged = fmt.Errorf("%w: the annotation %s of %s: %w: put it right, or go home, which writes it anew",
+			front.ErrRefused, orderNote, config.named(), err)
 	}
 	if !there {
-		s.damaged = fmt.Errorf("%w: %w: %s has no annotation %s", front.ErrUnreachable, front.ErrNotMade, config.named(), orderNote)
+		s.damaged = fmt.Errorf("%w: %w: %s has no annotation %s", front.ErrUnreachable, front.ErrNotMade,
+			config.named(), orderNote)
 	}
 	if config.Service != "" {
 		s.selector, _, _ = unstructured.NestedStringMap(s.object.Object, "spec", "selector")
@@ -253,14 +258,17 @@ func (s *state) read(config *Settings) error {
 		case found != [2]bool{true, true}:
 			continue // it is somebody else's affair
 		case others != "":
-			return fmt.Errorf("%w: rule %d of %s leads to %s as well, which is neither side", front.ErrRefused, n+1, config.named(), others)
+			return fmt.Errorf("%w: rule %d of %s leads to %s as well, which is neither side", front.ErrRefused, n+1,
+				config.named(), others)
 		case len(s.rules) > 0 && weights != s.weights:
-			return fmt.Errorf("%w: the rules of %s have different weights: %v in one, %v in another", front.ErrRefused, config.named(), s.weights, weights)
+			return fmt.Errorf("%w: the rules of %s have different weights: %v in one, %v in another", front.ErrRefused,
+				config.named(), s.weights, weights)
 		}
 		s.rules, s.weights = append(s.rules, n), weights
 	}
 	if len(s.rules) == 0 {
-		return fmt.Errorf("%w: %s has no rule whose backendRefs are %s and %s", front.ErrRefused, config.named(), config.Services[split.Blue], config.Services[split.Green])
+		return fmt.Errorf("%w: %s has no rule whose backendRefs are %s and %s", front.ErrRefused, config.named(),
+			config.Services[split.Blue], config.Services[split.Green])
 	}
 	return nil
 }
@@ -295,9 +303,11 @@ func readPod(o unstructured.Unstructured) (pod, error) {
 		m, _ := c.(map[string]any)
 		return m["type"] == "Ready" && m["status"] == "True"
 	})
-	p.ours = p.labels[cluster.Side] == "" && slices.ContainsFunc(o.GetManagedFields(), func(m metav1.ManagedFieldsEntry) bool {
-		return m.Manager == cluster.Manager && m.FieldsV1 != nil && strings.Contains(m.FieldsV1.GetRawString(), `"f:`+serves+`"`)
-	})
+	p.ours = p.labels[cluster.Side] == "" &&
+		slices.ContainsFunc(o.GetManagedFields(), func(m metav1.ManagedFieldsEntry) bool {
+			return m.Manager == cluster.Manager && m.FieldsV1 != nil &&
+				strings.Contains(m.FieldsV1.GetRawString(), `"f:`+serves+`"`)
+		})
 	if note := o.GetAnnotations()[instanceNote]; note != "" {
 		p.member = new(member)
 		if err := json.Unmarshal([]byte(note), p.member); err != nil {
@@ -341,7 +351,8 @@ func (d *Driver) share(s state) (split.Share, error) {
 	case s.selector[serves] == "":
 		return byPods(s)
 	case err != nil:
-		return 0, fmt.Errorf("%w: %s selects %s: %q, which is no side", front.ErrRefused, d.config.named(), serves, s.selector[serves])
+		return 0, fmt.Errorf("%w: %s selects %s: %q, which is no side", front.ErrRefused, d.config.named(), serves,
+			s.selector[serves])
 	case s.has(side) == 0:
 		return 0, fmt.Errorf("%w: %v gets requests, and nobody is there", front.ErrRefused, side)
 	}

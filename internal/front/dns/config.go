@@ -53,7 +53,8 @@ func config(_ string, f plan.Front, at front.Site) front.Config {
 		Key, KeyName, Zone, File, Folder, Host, Port string
 		Names                                        []string
 	}{
-		Key: s.Key, KeyName: "vaiven", Zone: strings.TrimSuffix(s.Zone, "."), File: strings.TrimSuffix(s.Zone, ".") + ".zone", Names: s.names(), Folder: at.Folder,
+		Key: s.Key, KeyName: "vaiven", Zone: strings.TrimSuffix(s.Zone, "."),
+		File: strings.TrimSuffix(s.Zone, ".") + ".zone", Names: s.names(), Folder: at.Folder,
 	}
 	if at.Folder == "" {
 		return at.Config(zoneTemplate, values, "")
@@ -64,7 +65,8 @@ func config(_ string, f plan.Front, at front.Site) front.Config {
 	secret := make([]byte, 32)
 	_, _ = rand.Read(secret) // never fails
 	c.Beside = map[string]string{
-		s.Key:       fmt.Sprintf("key \"vaiven\" {\n\talgorithm hmac-sha256;\n\tsecret \"%s\";\n};\n", base64.StdEncoding.EncodeToString(secret)),
+		s.Key: fmt.Sprintf("key \"vaiven\" {\n\talgorithm hmac-sha256;\n\tsecret \"%s\";\n};\n",
+			base64.StdEncoding.EncodeToString(secret)),
 		values.File: fmt.Sprintf("$TTL 60\n@ SOA ns hostmaster 1 3600 600 86400 1\n@ NS ns\nns A %s\n", values.Host),
 	}
 	return c

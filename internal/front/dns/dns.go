@@ -43,7 +43,8 @@ func New(on place.Machine, f plan.Front) *Driver {
 	d := &Driver{on: on, listen: f.Listen, config: f.Settings.(*Settings), late: map[string]time.Time{}}
 	d.counts = asked.New(on, d.config.Counts)
 	d.steering = told.Remote[state]{
-		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: 1, Order: d.order, Renew: d.renew, Try: d.try,
+		Look: d.look, Share: d.share, Print: state.print, Work: d.work, Most: 1, Order: d.order, Renew: d.renew,
+		Try: d.try,
 		Has: func(s state, side split.Side) int {
 			sides, known := d.members(s)
 			if !known && d.config.Type == Alias {
@@ -83,10 +84,12 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 	c.sides, c.alone = sides, !known
 	to, weights, err := d.points(sides, share)
 	if err != nil && home != nil && d.config.Type == Alias { // it leads to the side's name, whoever is there
-		to, weights, err = []string{d.config.Targets[home.Side]}, split.Weights{Reached: []split.Share{split.Whole - share, share}}, nil
+		to, weights, err = []string{d.config.Targets[home.Side]},
+			split.Weights{Reached: []split.Share{split.Whole - share, share}}, nil
 	}
 	if err != nil && home != nil {
-		return told.Work{}, fmt.Errorf("%w: it is not known who is on %v, and a name that points nowhere helps nobody", front.ErrNobody, home.Side)
+		return told.Work{}, fmt.Errorf("%w: it is not known who is on %v, and a name that points nowhere helps nobody",
+			front.ErrNobody, home.Side)
 	}
 	if err != nil {
 		return told.Work{}, err
@@ -106,7 +109,8 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 		return err
 	}}
 	if left := c.note.until.Sub(c.now); left > 0 {
-		w.Notes = append(w.Notes, fmt.Sprintf("resolvers remember what was before for up to %v more", left.Round(time.Second)))
+		w.Notes = append(w.Notes,
+			fmt.Sprintf("resolvers remember what was before for up to %v more", left.Round(time.Second)))
 	}
 	return w, nil
 }
@@ -226,7 +230,8 @@ const othersLimit = time.Second
 // Foresee is what Set would do.
 func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	return d.steering.Foresee(ctx, share, front.Change{
-		Usually: 10 * time.Millisecond, Connections: "clients keep the connections that they have until they or the instance close them",
+		Usually:     10 * time.Millisecond,
+		Connections: "clients keep the connections that they have until they or the instance close them",
 	})
 }
 
@@ -261,34 +266,36 @@ func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []rea
 	if err := d.fit(wanted); err != nil {
 		return err
 	}
-	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, as told.Wanted) error {
-		if s.damaged != nil {
-			return s.damaged
-		}
-		c := d.change(s)
-		c.sides[side] = slices.Clone(wanted)
-		if _, err := d.share(s); err != nil && len(s.name) > 0 { // it points to somebody who was not known until now, or to a stranger
-			now := s
-			now.sides = c.sides
-			if as.Share, err = d.share(now); err != nil {
-				return err
+	return d.steering.SetInstances(ctx, side, wanted,
+		func(changing context.Context, s state, _ front.Known, as told.Wanted) error {
+			if s.damaged != nil {
+				return s.damaged
 			}
-			as.Rest = false
-		}
-		c.ttl = d.ttl(c.sides)
-		switch {
-		case as.Rest:
-			c.to = nil
-		case as.Share.Of(side) == 0 && !d.config.Shares: // the other one's stay what they are
-		default:
-			to, _, err := d.points(c.sides, as.Share)
-			if err != nil && len(c.sides[side]) > 0 {
-				return err
+			c := d.change(s)
+			c.sides[side] = slices.Clone(wanted)
+			// it points to somebody who was not known until now, or to a stranger
+			if _, err := d.share(s); err != nil && len(s.name) > 0 {
+				now := s
+				now.sides = c.sides
+				if as.Share, err = d.share(now); err != nil {
+					return err
+				}
+				as.Rest = false
 			}
-			c.to = to
-		}
-		return d.send(changing, c.message(true))
-	})
+			c.ttl = d.ttl(c.sides)
+			switch {
+			case as.Rest:
+				c.to = nil
+			case as.Share.Of(side) == 0 && !d.config.Shares: // the other one's stay what they are
+			default:
+				to, _, err := d.points(c.sides, as.Share)
+				if err != nil && len(c.sides[side]) > 0 {
+					return err
+				}
+				c.to = to
+			}
+			return d.send(changing, c.message(true))
+		})
 }
 
 // fit is an error if instances cannot be reached by a name: it carries addresses, and no ports.
@@ -299,11 +306,14 @@ func (d *Driver) fit(list []reading.Server) error {
 		ip := net.ParseIP(h)
 		switch {
 		case err != nil || ip == nil:
-			return fmt.Errorf("%w: %s is at %s, and a name points to an IP address", front.ErrRefused, i.Name, i.Address)
+			return fmt.Errorf("%w: %s is at %s, and a name points to an IP address", front.ErrRefused, i.Name,
+				i.Address)
 		case own != port:
-			return fmt.Errorf("%w: %s is at port %s, and a name carries no ports: users ask at %s", front.ErrRefused, i.Name, own, d.listen)
+			return fmt.Errorf("%w: %s is at port %s, and a name carries no ports: users ask at %s", front.ErrRefused,
+				i.Name, own, d.listen)
 		case d.config.Type != Alias && (ip.To4() != nil) != (d.config.Type == A):
-			return fmt.Errorf("%w: %s has the address %s, and the name holds %s records", front.ErrRefused, i.Name, h, d.config.Type)
+			return fmt.Errorf("%w: %s has the address %s, and the name holds %s records", front.ErrRefused, i.Name, h,
+				d.config.Type)
 		}
 	}
 	return nil
@@ -317,7 +327,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 	case err != nil:
 		return front.Left{}, err
 	case r.Everywhere.After(time.Now()):
-		return front.Left{}, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side, time.Until(r.Everywhere).Round(time.Second))
+		return front.Left{}, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side,
+			time.Until(r.Everywhere).Round(time.Second))
 	}
 	return front.Left{Open: d.counts.Stragglers(side, r)}, nil
 }

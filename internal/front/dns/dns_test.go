@@ -44,13 +44,16 @@ func start(t *testing.T, w *fronttest.World, change func(*Settings)) *zoneFront 
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	port, _ := stacktest.Ports(t, 2)
 	z := &zoneFront{folder: dir, settings: &Settings{
-		Server: fronttest.Address(port), Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.", Spare: "next.lineavessa.example.", Type: A,
-		Key: filepath.Join(dir, "vaiven.key"), TTL: time.Second, Crossing: 0, Shares: true, Counts: asked.Counts{Path: fronttest.Page, Requests: fronttest.Counter, Label: "code", Open: fronttest.Gauge},
+		Server: fronttest.Address(port), Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
+		Spare: "next.lineavessa.example.", Type: A,
+		Key: filepath.Join(dir, "vaiven.key"), TTL: time.Second, Crossing: 0, Shares: true,
+		Counts: asked.Counts{Path: fronttest.Page, Requests: fronttest.Counter, Label: "code", Open: fronttest.Gauge},
 	}}
 	if change != nil {
 		change(z.settings)
 	}
-	z.Front = plan.Front{Listen: "sailings.lineavessa.example:" + w.Port(), Key: plan.Key{From: plan.KeyRandom}, Settings: z.settings}
+	z.Front = plan.Front{Listen: "sailings.lineavessa.example:" + w.Port(), Key: plan.Key{From: plan.KeyRandom},
+		Settings: z.settings}
 	c := config("sailings", z.Front, front.Site{Folder: dir})
 	fronttest.Write(t, c.File, c.Text)
 	for file, text := range c.Beside {
@@ -60,7 +63,8 @@ func start(t *testing.T, w *fronttest.World, change func(*Settings)) *zoneFront 
 	if made, err := z.driver().Prepare(t.Context(), front.Known{}); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
 	}
-	w.Listen = users(t, fronttest.Address(port+1), func(ctx context.Context) ([]string, error) { return z.ask(ctx, z.settings.Server, z.settings.Name) }, w.Port())
+	w.Listen = users(t, fronttest.Address(port+1),
+		func(ctx context.Context) ([]string, error) { return z.ask(ctx, z.settings.Server, z.settings.Name) }, w.Port())
 	return z
 }
 
@@ -155,7 +159,8 @@ func (z *zoneFront) foreign(t *testing.T, share split.Share) {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Ends, fronttest.Exact, fronttest.Seamless, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Each, fronttest.Ports, fronttest.Finely,
+			fronttest.Ends, fronttest.Exact, fronttest.Seamless, fronttest.Warns, fronttest.Reloads, fronttest.Disk,
+			fronttest.Checker, fronttest.Door, fronttest.Each, fronttest.Ports, fronttest.Finely,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			z := start(t, w, nil)

@@ -147,7 +147,8 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 	r, err := d.Read(t.Context())
 	must(err)
 	if r.Eased.Before(r.At.Add(time.Second)) || r.Remembers != 2*time.Second {
-		t.Errorf("the TTL was lowered from 2 s to 1 s: %v until the longer one is forgotten, and it is remembered for %v", r.Eased.Sub(r.At), r.Remembers)
+		t.Errorf("the TTL was lowered from 2 s to 1 s: %v until the longer one is forgotten, and it is remembered "+
+			"for %v", r.Eased.Sub(r.At), r.Remembers)
 	}
 	testkit.Eventually(t, "the longer TTL is forgotten", func() bool { return time.Now().After(r.Eased) })
 	r, err = d.Read(t.Context())
@@ -157,7 +158,8 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 	if in := time.Until(done.Everywhere); in < time.Second || in > 3*time.Second {
 		t.Errorf("it is in force everywhere in %v, with a TTL of 1 s", in)
 	}
-	if spare, err := z.ask(t.Context(), z.settings.Server, z.settings.Spare); err != nil || len(spare) != 2 || spare[0] == host(green[0]) || spare[0] == host(green[1]) {
+	if spare, err := z.ask(t.Context(), z.settings.Server, z.settings.Spare); err != nil || len(spare) != 2 ||
+		spare[0] == host(green[0]) || spare[0] == host(green[1]) {
 		t.Errorf("the spare's name points to %v, %v", spare, err)
 	}
 	for {
@@ -181,7 +183,8 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 		w.Instance(i.Name).Stop()
 	}
 	before := load.Answers[split.Green].Load()
-	testkit.Eventually(t, "users are answered by green", func() bool { return load.Answers[split.Green].Load() > before+200 })
+	testkit.Eventually(t, "users are answered by green",
+		func() bool { return load.Answers[split.Green].Load() > before+200 })
 	if lost, first := load.End(); lost > 0 {
 		t.Errorf("%d requests were lost, the first: %v", lost, first)
 	}
@@ -206,7 +209,8 @@ func TestASecondaryThatIsBehind(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	z := start(t, w, func(s *Settings) { s.Counts = asked.Counts{} })
 	d := z.driver()
-	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)), d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 1))); err != nil {
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)),
+		d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 1))); err != nil {
 		t.Fatal(err)
 	}
 	behind, notify := z.secondary(t)
@@ -222,7 +226,8 @@ func TestASecondaryThatIsBehind(t *testing.T) {
 		s, err := d.look(t.Context())
 		return err == nil && time.Now().After(s.note.until)
 	})
-	if r, err = d.Read(t.Context()); err != nil || !r.Everywhere.After(time.Now()) || !strings.Contains(r.Notice, "still answers what was before") {
+	if r, err = d.Read(t.Context()); err != nil || !r.Everywhere.After(time.Now()) ||
+		!strings.Contains(r.Notice, "still answers what was before") {
 		t.Errorf("a secondary has not heard: everywhere in %v, %q, %v", time.Until(r.Everywhere), r.Notice, err)
 	}
 	if _, err := d.Drain(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) {
@@ -238,7 +243,8 @@ func TestASecondaryThatIsBehind(t *testing.T) {
 	})
 	port, _ := stacktest.Ports(t, 1)
 	z.settings.Secondaries = append(z.settings.Secondaries, fronttest.Address(port))
-	if r, err := d.Read(t.Context()); err != nil || !strings.Contains(r.Notice, "is not known") || !strings.Contains(r.Notice, "connection refused") {
+	if r, err := d.Read(t.Context()); err != nil || !strings.Contains(r.Notice, "is not known") ||
+		!strings.Contains(r.Notice, "connection refused") {
 		t.Errorf("a secondary that is gone: %q, %v", r.Notice, err)
 	}
 }
@@ -247,11 +253,13 @@ func TestASecondaryThatIsBehind(t *testing.T) {
 func TestAnAlias(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	z := start(t, w, func(s *Settings) {
-		s.Type, s.Shares, s.Targets = Alias, false, [2]string{"b.sailings.lineavessa.example.", "g.sailings.lineavessa.example."}
+		s.Type, s.Shares, s.Targets = Alias, false,
+			[2]string{"b.sailings.lineavessa.example.", "g.sailings.lineavessa.example."}
 	})
 	d := z.driver()
 	blue, green := w.Raise(split.Blue, 1, 2), w.Raise(split.Green, 1, 2)
-	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, blue), d.SetInstances(t.Context(), split.Green, green)); err != nil {
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, blue),
+		d.SetInstances(t.Context(), split.Green, green)); err != nil {
 		t.Fatal(err)
 	}
 	points := func(name, to string) {
@@ -270,7 +278,8 @@ func TestAnAlias(t *testing.T) {
 	if err != nil || r.Split.Share != 0 {
 		t.Fatalf("read: %+v, %v", r.Split, err)
 	}
-	if _, err := d.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "moves all at once") {
+	if _, err := d.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "moves all at once") {
 		t.Errorf("a part: %v", err)
 	}
 	if done, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); err != nil || done.Share != split.Whole {
@@ -281,11 +290,14 @@ func TestAnAlias(t *testing.T) {
 	if err := d.SetInstances(t.Context(), split.Green, green[:1]); err != nil {
 		t.Fatal(err)
 	}
-	if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil || !slices.Equal(list, []string{host(green[0])}) {
+	if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil ||
+		!slices.Equal(list, []string{host(green[0])}) {
 		t.Errorf("with one instance less users find %v, %v", list, err)
 	}
-	z.nsupdate(t, "update delete "+z.settings.Name+" CNAME", "update add "+z.settings.Name+" 5 CNAME elsewhere.example.")
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "which is neither side's") {
+	z.nsupdate(t, "update delete "+z.settings.Name+" CNAME",
+		"update add "+z.settings.Name+" 5 CNAME elsewhere.example.")
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "which is neither side's") {
 		t.Errorf("led elsewhere: %v", err)
 	}
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
@@ -302,7 +314,8 @@ func TestWhatIsInTheWay(t *testing.T) {
 	d := z.driver()
 	blue, green := w.Raise(split.Blue, 1, 2), w.Raise(split.Green, 1, 2)
 	// Somebody's name that serves: it stays as it is when Vaiven comes.
-	z.nsupdate(t, "update delete "+z.settings.noteName()+" TXT", "update add "+z.settings.Name+" 30 A "+host(blue[0]), "update add "+z.settings.Name+" 30 A "+host(blue[1]))
+	z.nsupdate(t, "update delete "+z.settings.noteName()+" TXT", "update add "+z.settings.Name+" 30 A "+host(blue[0]),
+		"update add "+z.settings.Name+" 30 A "+host(blue[1]))
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrNotMade) {
 		t.Errorf("without a record beside it: %v", err)
 	}
@@ -312,47 +325,58 @@ func TestWhatIsInTheWay(t *testing.T) {
 	if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil || len(list) != 2 {
 		t.Errorf("afterwards it points to %v, %v", list, err)
 	}
-	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, blue), d.SetInstances(t.Context(), split.Green, green)); err != nil {
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, blue),
+		d.SetInstances(t.Context(), split.Green, green)); err != nil {
 		t.Fatal(err)
 	}
 	wrong := *z.settings
 	wrong.Key = filepath.Join(t.TempDir(), "wrong.key")
-	fronttest.Write(t, wrong.Key, "key \"vaiven\" { algorithm hmac-sha256; secret \"aGVycmluZ2hlcnJpbmdoZXJyaW5n\"; };\n")
+	fronttest.Write(t, wrong.Key, "key \"vaiven\" { algorithm hmac-sha256; secret \"aGVycmluZ2hlcnJpbmdoZXJyaW5n\"; "+
+		"};\n")
 	other := z.Front
 	other.Settings = &wrong
-	if _, err := New(d.on, other).Rehearse(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "does not take the key vaiven") {
+	if _, err := New(d.on, other).Rehearse(t.Context(), split.Blue); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "does not take the key vaiven") {
 		t.Errorf("with another key: %v", err)
 	}
 	wrong.Key = filepath.Join(t.TempDir(), "none.key")
-	if _, err := New(d.on, other).Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "no such file") {
+	if _, err := New(d.on, other).Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "no such file") {
 		t.Errorf("without a key: %v", err)
 	}
-	for says, i := range map[string]string{"a name points to an IP address": "ship.example:" + w.Port(), "and a name carries no ports": "127.0.0.9:1", "holds A records": "[::1]:" + w.Port()} {
+	for says, i := range map[string]string{"a name points to an IP address": "ship.example:" + w.Port(),
+		"and a name carries no ports": "127.0.0.9:1", "holds A records": "[::1]:" + w.Port()} {
 		list := slices.Clone(green)
 		list[0].Address = i
-		if err := d.SetInstances(t.Context(), split.Green, list); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), says) {
+		if err := d.SetInstances(t.Context(), split.Green, list); !errors.Is(err, front.ErrRefused) ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("an instance at %s: %v", i, err)
 		}
 	}
 	z.nsupdate(t, "update add "+z.settings.Name+" 30 A 127.0.0.77")
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "127.0.0.77, which is an instance of neither side") {
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "127.0.0.77, which is an instance of neither side") {
 		t.Errorf("with somebody's address: %v", err)
 	}
-	if err := d.SetInstances(t.Context(), split.Green, green[:1]); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "127.0.0.77") {
+	if err := d.SetInstances(t.Context(), split.Green, green[:1]); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "127.0.0.77") {
 		t.Errorf("other instances beside somebody's address: %v", err)
 	}
 	points := func(when string, want ...string) {
 		t.Helper()
-		if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil || len(list) != len(want) || slices.ContainsFunc(want, func(a string) bool { return !slices.Contains(list, a) }) {
+		if list, err := z.ask(t.Context(), z.settings.Server, z.settings.Name); err != nil || len(list) != len(want) ||
+			slices.ContainsFunc(want, func(a string) bool { return !slices.Contains(list, a) }) {
 			t.Errorf("%s it points to %v, %v; want %v", when, list, err, want)
 		}
 	}
 	points("with somebody's address", host(blue[0]), host(blue[1]), "127.0.0.77")
 	z.nsupdate(t, "update delete "+z.settings.noteName()+" TXT", "update add "+z.settings.noteName()+" 0 TXT nonsense")
-	if err := d.SetInstances(t.Context(), split.Green, green[:1]); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "put it right") {
+	if err := d.SetInstances(t.Context(), split.Green, green[:1]); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "put it right") {
 		t.Errorf("other instances with a damaged record: %v", err)
 	}
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "put it right, or go home") {
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "put it right, or go home") {
 		t.Errorf("with a damaged record: %v", err)
 	}
 	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 {
@@ -364,13 +388,16 @@ func TestWhatIsInTheWay(t *testing.T) {
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrNotMade) {
 		t.Errorf("without the record: %v", err)
 	}
-	if done, err := z.driver().Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil || done.Share != split.Whole {
+	if done, err := z.driver().Home(t.Context(), front.Homing{Side: split.Green, By: "marit"}); err != nil ||
+		done.Share != split.Whole {
 		t.Errorf("home without the record: %+v, %v", done, err)
 	}
 	points("home without the record", host(green[0]), host(green[1]))
 	// Nor do they: who knows them goes home, and who does not leaves the name as it is.
-	z.nsupdate(t, "update delete "+z.settings.sidesName()+" TXT", "update add "+z.settings.sidesName()+" 0 TXT nonsense%zz")
-	if done, err := z.driver().Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Force: true}); !errors.Is(err, front.ErrNobody) {
+	z.nsupdate(t, "update delete "+z.settings.sidesName()+" TXT",
+		"update add "+z.settings.sidesName()+" 0 TXT nonsense%zz")
+	if done, err := z.driver().Home(t.Context(),
+		front.Homing{Side: split.Blue, By: "marit", Force: true}); !errors.Is(err, front.ErrNobody) {
 		t.Errorf("home by who knows nobody: %+v, %v", done, err)
 	}
 	points("then", host(green[0]), host(green[1]))
@@ -378,7 +405,8 @@ func TestWhatIsInTheWay(t *testing.T) {
 		t.Errorf("home by who knows them: %v", err)
 	}
 	points("home", host(blue[0]), host(blue[1]))
-	if r, err := z.driver().Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 2 || r.Order.By != "marit" {
+	if r, err := z.driver().Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 2 ||
+		r.Order.By != "marit" {
 		t.Errorf("another process reads %+v, %v", r, err)
 	}
 }
@@ -388,7 +416,8 @@ func TestAServerThatHangs(t *testing.T) {
 	w := fronttest.System{Lacks: []fronttest.Ability{fronttest.Ports, fronttest.Each}}.World(t)
 	z := start(t, w, nil)
 	d := z.driver()
-	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)), d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 1))); err != nil {
+	if err := errors.Join(d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 1)),
+		d.SetInstances(t.Context(), split.Green, w.Raise(split.Green, 1, 1))); err != nil {
 		t.Fatal(err)
 	}
 	r, err := d.Read(t.Context())
@@ -399,7 +428,8 @@ func TestAServerThatHangs(t *testing.T) {
 		t.Fatal(err)
 	}
 	z.program.Signal(syscall.SIGSTOP)
-	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) || !strings.Contains(err.Error(), "no answer in time") {
+	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) ||
+		!strings.Contains(err.Error(), "no answer in time") {
 		t.Errorf("home while it hangs: %v", err)
 	}
 	home := make(chan error, 1)

@@ -66,7 +66,8 @@ func readNote(text string) (note, error) {
 	}
 	var n note
 	n.stamp = v.Get("stamp")
-	for name, to := range map[string]*time.Time{"at": &n.order.At, "written": &n.at, "eased": &n.eased, "until": &n.until} {
+	for name, to := range map[string]*time.Time{"at": &n.order.At, "written": &n.at, "eased": &n.eased,
+		"until": &n.until} {
 		if text := v.Get(name); text != "" {
 			ms, err := strconv.ParseInt(text, 10, 64)
 			if err != nil {
@@ -123,7 +124,8 @@ func (s seen) lasts(until time.Time) time.Time {
 
 // member is an instance of a side as a record has it.
 func member(side split.Side, i reading.Server) string {
-	v := url.Values{"side": {side.String()}, "name": {clipped(i.Name)}, "address": {i.Address}, "version": {clipped(i.Version)}}
+	v := url.Values{"side": {side.String()}, "name": {clipped(i.Name)}, "address": {i.Address},
+		"version": {clipped(i.Version)}}
 	if i.Out {
 		v.Set("out", "yes")
 	}
@@ -135,7 +137,8 @@ func readMember(text string) (side split.Side, i reading.Server, err error) {
 	if err == nil {
 		side, err = split.ParseSide(v.Get("side"))
 	}
-	return side, reading.Server{Name: v.Get("name"), Address: v.Get("address"), Version: v.Get("version"), Out: v.Get("out") == "yes"}, err
+	return side, reading.Server{Name: v.Get("name"), Address: v.Get("address"), Version: v.Get("version"),
+		Out: v.Get("out") == "yes"}, err
 }
 
 // members are both sides' instances in the order of their records.
@@ -149,7 +152,8 @@ func members(records []dns.RR) (known front.Known, err error) {
 	}
 	for _, side := range split.Sides {
 		slices.SortFunc(known[side], func(a, b reading.Server) int {
-			return cmp.Or(cmp.Compare(len(a.Name), len(b.Name)), strings.Compare(a.Name, b.Name), strings.Compare(a.Address, b.Address))
+			return cmp.Or(cmp.Compare(len(a.Name), len(b.Name)), strings.Compare(a.Name, b.Name),
+				strings.Compare(a.Address, b.Address))
 		})
 	}
 	return known, nil

@@ -83,7 +83,8 @@ func (s *Settings) Whole() error {
 		return nil
 	}
 	if s.Type == Alias {
-		return section.Mistake{What: "an alias (CNAME) leads all requests to one side", Try: `write "route: [100 %]", or make the name an address set with "shares: yes"`}
+		return section.Mistake{What: "an alias (CNAME) leads all requests to one side",
+			Try: `write "route: [100 %]", or make the name an address set with "shares: yes"`}
 	}
 	return section.Mistake{
 		What: "this name moves all at once",
@@ -96,7 +97,8 @@ func (s *Settings) Splits(k plan.Key) error {
 	if k.From == plan.KeyRandom {
 		return nil
 	}
-	return section.Mistake{What: fmt.Sprintf("a DNS name cannot split by %v: resolvers and clients choose among its addresses", k), Try: "leave the key out"}
+	return section.Mistake{What: fmt.Sprintf("a DNS name cannot split by %v: resolvers and clients choose among its "+
+		"addresses", k), Try: "leave the key out"}
 }
 
 // Sticks is never.
@@ -106,7 +108,8 @@ func (s *Settings) Sticks() error {
 
 // Opens is never: the spare side has a name of its own.
 func (s *Settings) Opens(plan.SpareDoor) error {
-	return section.Mistake{What: "a DNS name has no door by header or cookie", Try: `name one that points to the spare side: "dns: {spare: next}"`}
+	return section.Mistake{What: "a DNS name has no door by header or cookie",
+		Try: `name one that points to the spare side: "dns: {spare: next}"`}
 }
 
 const (
@@ -136,7 +139,8 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 		section.Need("zone", section.Parsed(r, "zone", &s.Zone, qualified)),
 		section.Need("name", section.Parsed(r, "name", &name, label)),
 		section.Need("key", func(n ast.Node) { r.Text(n, "key", &s.Key) }),
-		section.May("type", section.Parsed(r, "type", &s.Type, func(text string) (Type, error) { return section.OneOf(text, A, AAAA, Alias) })),
+		section.May("type", section.Parsed(r, "type", &s.Type,
+			func(text string) (Type, error) { return section.OneOf(text, A, AAAA, Alias) })),
 		section.May("targets", func(n ast.Node) {
 			sides = n
 			targets := [2]string{}
@@ -172,15 +176,18 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	}
 	switch {
 	case s.Type == Alias && s.Targets == [2]string{}:
-		r.Wrong(n, "an alias (CNAME) leads to one of two names, and they are not named", `add "targets: {blue: NAME, green: NAME}"`)
+		r.Wrong(n, "an alias (CNAME) leads to one of two names, and they are not named",
+			`add "targets: {blue: NAME, green: NAME}"`)
 	case s.Type != Alias && sides != nil:
 		r.Wrong(sides, "only an alias has targets", `leave them out, or write "type: CNAME"`)
 	case s.Type == Alias && s.Name == s.Zone:
-		r.Wrong(n, fmt.Sprintf("%s is the zone itself, which cannot be an alias (RFC 1034, section 3.6.2)", s.Name), `write "type: A"`)
+		r.Wrong(n, fmt.Sprintf("%s is the zone itself, which cannot be an alias (RFC 1034, section 3.6.2)", s.Name),
+			`write "type: A"`)
 	case s.Type == Alias && s.Shares:
 		r.Wrong(shares, "an alias (CNAME) leads all requests to one side", `leave shares out, or write "type: A"`)
 	}
-	for what, other := range map[string]string{"spare": s.Spare, "blue's target": s.Targets[split.Blue], "green's target": s.Targets[split.Green]} {
+	for what, other := range map[string]string{"spare": s.Spare, "blue's target": s.Targets[split.Blue],
+		"green's target": s.Targets[split.Green]} {
 		if other == s.Name {
 			r.Wrong(n, fmt.Sprintf("the %s is the name itself", what), "give it a name of its own")
 		}
@@ -189,7 +196,8 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 		r.Wrong(sides, "both sides have the same target", "give each a name of its own")
 	}
 	if s.Crossing > s.TTL {
-		r.Wrong(crossing, fmt.Sprintf("the TTL is lowered for a crossing, and %v is more than %v", s.Crossing, s.TTL), "give crossing-ttl no more than ttl")
+		r.Wrong(crossing, fmt.Sprintf("the TTL is lowered for a crossing, and %v is more than %v", s.Crossing, s.TTL),
+			"give crossing-ttl no more than ttl")
 	}
 	return s
 }
@@ -226,7 +234,8 @@ func label(text string) (string, error) {
 		return text, nil
 	}
 	if _, ok := dns.IsDomainName(text); !ok || text == "" || strings.ContainsAny(text, " \t*\"\\;()/") {
-		return "", section.Mistake{What: fmt.Sprintf("%q is no name that DNS has", text), Try: `write it as in "sailings", or in full: "sailings.lineavessa.example"`}
+		return "", section.Mistake{What: fmt.Sprintf("%q is no name that DNS has", text),
+			Try: `write it as in "sailings", or in full: "sailings.lineavessa.example"`}
 	}
 	return strings.ToLower(text), nil
 }

@@ -88,17 +88,21 @@ func (d *Driver) lookOnce(l *line) (s state, err error) {
 		case h.Rrtype == d.config.rrtype() && h.Name == d.config.Name:
 			s.name, s.ttl = append(s.name, rr), h.Ttl
 		case h.Name == d.config.Name && h.Rrtype == dns.TypeCNAME:
-			return s, fmt.Errorf("%w: %s is an alias of %s: write \"type: CNAME\", or make it an address set", front.ErrRefused, said(d.config.Name), said(rr.(*dns.CNAME).Target))
+			return s, fmt.Errorf("%w: %s is an alias of %s: write \"type: CNAME\", or make it an address set",
+				front.ErrRefused, said(d.config.Name), said(rr.(*dns.CNAME).Target))
 		}
 	}
 	if s.note, err = readNote(strings.Join(texts(s.noted), "")); err != nil {
-		s.damaged = fmt.Errorf("%w: the record %s: %w: put it right, or go home, which writes it anew", front.ErrRefused, said(d.config.noteName()), err)
+		s.damaged = fmt.Errorf("%w: the record %s: %w: put it right, or go home, which writes it anew",
+			front.ErrRefused, said(d.config.noteName()), err)
 	}
 	if len(s.noted) == 0 {
-		s.damaged = fmt.Errorf("%w: %w: %s has no record of Vaiven's beside it", front.ErrUnreachable, front.ErrNotMade, said(d.config.Name))
+		s.damaged = fmt.Errorf("%w: %w: %s has no record of Vaiven's beside it", front.ErrUnreachable, front.ErrNotMade,
+			said(d.config.Name))
 	}
 	if s.sides, err = members(s.listed); err != nil {
-		s.damaged = fmt.Errorf("%w: the records %s: %w: put them right", front.ErrRefused, said(d.config.sidesName()), err)
+		s.damaged = fmt.Errorf("%w: the records %s: %w: put them right", front.ErrRefused, said(d.config.sidesName()),
+			err)
 		s.strange = true
 	}
 	return s, nil
@@ -130,7 +134,8 @@ func (s state) print() string {
 func (d *Driver) points(sides front.Known, share split.Share) (to []string, w split.Weights, err error) {
 	alone, whole := share.Alone()
 	if !whole && !d.config.Shares {
-		return nil, w, fmt.Errorf("%w: %s moves all at once, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, said(d.config.Name), share)
+		return nil, w, fmt.Errorf("%w: %s moves all at once, and %v is neither all nor nothing (shares in the plan)",
+			front.ErrRefused, said(d.config.Name), share)
 	}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && len(sides[side]) == 0 {
@@ -172,7 +177,8 @@ func (d *Driver) share(s state) (split.Share, error) {
 	if d.config.Type == Alias {
 		side := slices.Index(d.config.Targets[:], dns.CanonicalName(now[0]))
 		if side < 0 {
-			return 0, fmt.Errorf("%w: %s is an alias of %s, which is neither side's", front.ErrRefused, said(d.config.Name), said(now[0]))
+			return 0, fmt.Errorf("%w: %s is an alias of %s, which is neither side's", front.ErrRefused,
+				said(d.config.Name), said(now[0]))
 		}
 		if len(s.sides[side]) == 0 {
 			return 0, fmt.Errorf("%w: nobody is on %v", front.ErrRefused, split.Side(side))
@@ -188,7 +194,8 @@ func (d *Driver) share(s state) (split.Share, error) {
 			}
 		}
 		if side < 0 {
-			return 0, fmt.Errorf("%w: %s points to %s, which is an instance of neither side", front.ErrRefused, said(d.config.Name), address)
+			return 0, fmt.Errorf("%w: %s points to %s, which is an instance of neither side", front.ErrRefused,
+				said(d.config.Name), address)
 		}
 		of[side]++
 	}
@@ -286,7 +293,8 @@ func latest(list ...time.Time) time.Time { return slices.MaxFunc(list, time.Time
 // spare is what the spare side's name points to: the side that gets nothing, and in between the one that is smaller.
 func (c *change) spare() []string {
 	side := split.Green
-	if share, err := c.d.share(state{name: c.records(c.d.config.Name, c.d.config.rrtype(), c.to), sides: c.sides}); err == nil && share > split.Whole/2 {
+	if share, err := c.d.share(state{name: c.records(c.d.config.Name, c.d.config.rrtype(), c.to),
+		sides: c.sides}); err == nil && share > split.Whole/2 {
 		side = split.Blue
 	}
 	if c.d.config.Type == Alias {

@@ -38,18 +38,21 @@ func dial(ctx context.Context, on place.Machine, server string, keys map[string]
 		return nil, fmt.Errorf("%w: %s: %w", front.ErrUnreachable, server, err)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	return &line{conn: &dns.Conn{Conn: conn, TsigSecret: keys}, client: &dns.Client{Net: "tcp", TsigSecret: keys, Timeout: askLimit}, server: server, over: func() error { return context.Cause(ctx) }, let: func() {
-		stop()
-		cancel()
-		conn.Close()
-	}}, nil
+	return &line{conn: &dns.Conn{Conn: conn, TsigSecret: keys},
+		client: &dns.Client{Net: "tcp", TsigSecret: keys, Timeout: askLimit}, server: server,
+		over: func() error { return context.Cause(ctx) }, let: func() {
+			stop()
+			cancel()
+			conn.Close()
+		}}, nil
 }
 
 // ask sends a message and reads what is answered.
 func (l *line) ask(m *dns.Msg) (*dns.Msg, error) {
 	a, _, err := l.client.ExchangeWithConn(m, l.conn)
 	switch {
-	case errors.Is(err, dns.ErrAuth), errors.Is(err, dns.ErrSig), errors.Is(err, dns.ErrTime), errors.Is(err, dns.ErrKey), errors.Is(err, dns.ErrSecret):
+	case errors.Is(err, dns.ErrAuth), errors.Is(err, dns.ErrSig), errors.Is(err, dns.ErrTime),
+		errors.Is(err, dns.ErrKey), errors.Is(err, dns.ErrSecret):
 		return nil, fmt.Errorf("%w: %s: its answer is not signed as it should be: %w", front.ErrRefused, l.server, err)
 	case err != nil && (l.over() != nil || errors.Is(err, os.ErrDeadlineExceeded)):
 		return nil, fmt.Errorf("%w: %s: no answer in time", front.ErrUnreachable, l.server)
@@ -73,7 +76,8 @@ func (l *line) set(name string, of uint16, recursive bool) ([]dns.RR, error) {
 	case a.Rcode == dns.RcodeNameError:
 		return nil, nil
 	case a.Rcode != dns.RcodeSuccess:
-		return nil, fmt.Errorf("%w: %s answers %s for %s", front.ErrUnreachable, l.server, dns.RcodeToString[a.Rcode], name)
+		return nil, fmt.Errorf("%w: %s answers %s for %s", front.ErrUnreachable, l.server, dns.RcodeToString[a.Rcode],
+			name)
 	case !recursive && !a.Authoritative:
 		return nil, fmt.Errorf("%w: %s does not have the zone of %s", front.ErrUnreachable, l.server, name)
 	}
@@ -85,7 +89,8 @@ func (l *line) update(m *dns.Msg, k key) error {
 	m.SetTsig(k.name, k.algorithm, fudge, time.Now().Unix())
 	a, err := l.ask(m)
 	if errors.Is(err, dns.ErrAuth) || errors.Is(err, dns.ErrSig) {
-		return fmt.Errorf("%w: %s does not take the key %s: the two are not the same (%w)", front.ErrRefused, l.server, k.name, err)
+		return fmt.Errorf("%w: %s does not take the key %s: the two are not the same (%w)", front.ErrRefused, l.server,
+			k.name, err)
 	}
 	if err != nil {
 		return err
@@ -94,14 +99,17 @@ func (l *line) update(m *dns.Msg, k key) error {
 	case dns.RcodeSuccess:
 		return nil
 	case dns.RcodeYXDomain, dns.RcodeYXRrset, dns.RcodeNXRrset, dns.RcodeNameError:
-		return fmt.Errorf("%w: %s found other records than were read (%s)", front.ErrChanged, l.server, dns.RcodeToString[a.Rcode])
+		return fmt.Errorf("%w: %s found other records than were read (%s)", front.ErrChanged, l.server,
+			dns.RcodeToString[a.Rcode])
 	case dns.RcodeNotAuth:
 		if t := a.IsTsig(); t != nil && t.Error == dns.RcodeBadTime {
-			return fmt.Errorf("%w: the clocks of this machine and %s are more than %d s apart", front.ErrRefused, l.server, fudge)
+			return fmt.Errorf("%w: the clocks of this machine and %s are more than %d s apart", front.ErrRefused,
+				l.server, fudge)
 		}
 		return fmt.Errorf("%w: %s does not take the key %s (NOTAUTH)", front.ErrRefused, l.server, k.name)
 	case dns.RcodeRefused:
-		return fmt.Errorf("%w: %s does not let the key %s change these names (REFUSED): allow-update or update-policy", front.ErrRefused, l.server, k.name)
+		return fmt.Errorf("%w: %s does not let the key %s change these names (REFUSED): allow-update or update-policy",
+			front.ErrRefused, l.server, k.name)
 	case dns.RcodeNotZone:
 		return fmt.Errorf("%w: %s: the names are not in the zone (NOTZONE)", front.ErrRefused, l.server)
 	}

@@ -74,7 +74,8 @@ type (
 
 // refusals are the errors that clients branch on, by their names on the wire.
 var refusals = map[string]error{
-	"changed": front.ErrChanged, "newer": front.ErrNewer, "taken": front.ErrTaken, "nobody": front.ErrNobody, "not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
+	"changed": front.ErrChanged, "newer": front.ErrNewer, "taken": front.ErrTaken, "nobody": front.ErrNobody,
+	"not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
 }
 
 func (s *Server) adminHandler() http.Handler {
@@ -188,7 +189,8 @@ func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 			return nil, err
 		}
 		if want.Revision != t.split.Revision {
-			return nil, fmt.Errorf("%w: it has revision %d with %v on green, not revision %d", front.ErrChanged, t.split.Revision, t.split.Share, want.Revision)
+			return nil, fmt.Errorf("%w: it has revision %d with %v on green, not revision %d", front.ErrChanged,
+				t.split.Revision, t.split.Share, want.Revision)
 		}
 		for _, side := range split.Sides {
 			if want.Share.Of(side) > 0 && len(t.sides[side].instances) == 0 {
@@ -240,9 +242,11 @@ func (s *Server) home(ctx context.Context, want goHome) (inForce, error) {
 	t := s.proxy.current()
 	if len(t.sides[want.Side].instances) == 0 && len(t.sides[want.Side.Other()].instances) > 0 && !want.Force {
 		s.change.Unlock()
-		return inForce{}, fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, want.Side, want.Side.Other())
+		return inForce{}, fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, want.Side,
+			want.Side.Other())
 	}
-	o := reading.Order{Generation: t.order.Generation + 1, Term: t.order.Term, Side: want.Side, At: time.Now().UTC(), By: want.By, Why: want.Why, Folder: want.Folder}
+	o := reading.Order{Generation: t.order.Generation + 1, Term: t.order.Term, Side: want.Side, At: time.Now().UTC(),
+		By: want.By, Why: want.Why, Folder: want.Folder}
 	next := t.home(o)
 	number, before, successor := s.swap(next), s.before, s.successor
 	var theirs uint64
@@ -317,7 +321,8 @@ func (s *Server) setInstances(ctx context.Context, side split.Side, wanted []rea
 	}
 	_, err := s.replace(ctx, func(t *table) (*table, error) {
 		if share := t.split.Share.Of(side); share > 0 && len(wanted) == 0 {
-			return nil, fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side, share)
+			return nil, fmt.Errorf("%w: %v gets %v of the requests and would have no instance", front.ErrRefused, side,
+				share)
 		}
 		return t.withInstances(side, wanted), nil
 	})

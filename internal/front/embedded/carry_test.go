@@ -110,7 +110,8 @@ func TestAClientThatLeavesIsNobodysFailure(t *testing.T) {
 	case <-time.After(20 * time.Second):
 		t.Fatal("the request was not given up")
 	}
-	testkit.Eventually(t, "it is no longer counted as open", func() bool { return read(t, c).Sides[split.Blue].Open == 0 })
+	testkit.Eventually(t, "it is no longer counted as open",
+		func() bool { return read(t, c).Sides[split.Blue].Open == 0 })
 	if s := read(t, c).Sides[split.Blue]; s.Lost != 0 || s.Instances[0].Failures != 0 {
 		t.Errorf("%d lost, %d failures", s.Lost, s.Instances[0].Failures)
 	}

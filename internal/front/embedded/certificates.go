@@ -112,7 +112,8 @@ func (c *certificates) load() error {
 		}
 		read.ClientCAs, read.ClientAuth = x509.NewCertPool(), tls.RequireAndVerifyClientCert
 		if !read.ClientCAs.AppendCertsFromPEM(data) {
-			return fmt.Errorf("client-ca: %w", &os.PathError{Op: "read", Path: c.ca, Err: errors.New("no certificate in it")})
+			return fmt.Errorf("client-ca: %w",
+				&os.PathError{Op: "read", Path: c.ca, Err: errors.New("no certificate in it")})
 		}
 	}
 	c.read = read
@@ -137,6 +138,7 @@ func (c *certificates) warn(now time.Time) {
 			slog.Error("certificate has expired", "file", file, "not_after", pair.Leaf.NotAfter)
 			continue
 		}
-		slog.Warn("certificate expires soon", "file", file, "not_after", pair.Leaf.NotAfter, "days", int(left.Hours()/24))
+		slog.Warn("certificate expires soon", "file", file, "not_after", pair.Leaf.NotAfter, "days",
+			int(left.Hours()/24))
 	}
 }

@@ -47,7 +47,8 @@ const usually = time.Millisecond
 // Foresee is what Set would do.
 func (c *Client) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	r, err := c.Read(ctx)
-	change := front.Change{From: r.Split.Share, Wanted: share, Reached: share, Usually: usually, Connections: front.StaysOpen}
+	change := front.Change{From: r.Split.Share, Wanted: share, Reached: share, Usually: usually,
+		Connections: front.StaysOpen}
 	for _, side := range split.Sides {
 		if err == nil && share.Of(side) > 0 && len(r.Sides[side].Instances) == 0 {
 			err = fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
@@ -70,7 +71,8 @@ func (c *Client) Set(ctx context.Context, share split.Share, e front.Expect) (fr
 	if err := permit.Ask(changing); err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	d, err := c.change(changing, "/split", setSplit{Share: share, Revision: e.Revision, Generation: e.Generation, Term: e.Term}, share)
+	d, err := c.change(changing, "/split",
+		setSplit{Share: share, Revision: e.Revision, Generation: e.Generation, Term: e.Term}, share)
 	return d, front.Because(changing, err)
 }
 

@@ -16,55 +16,57 @@ import (
 )
 
 func TestConformance(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Reloads, fronttest.Checker}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
-		dir := t.TempDir()
-		kept := filepath.Join(dir, "kept")
-		if err := os.Mkdir(kept, 0o700); err != nil {
-			t.Fatal(err)
-		}
-		c := Config{
-			Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(kept, "state.json"), Key: plan.Key{From: plan.KeyRandom},
-			Settings: *Defaults(), Spare: fronttest.NewDoor(dir),
-		}
-		srv, err := NewServer(c)
-		if err != nil {
-			t.Fatal(err)
-		}
-		w.Listen = srv.Address()
-		ctx, stop := context.WithCancel(context.Background())
-		done := make(chan struct{})
-		go func() {
-			defer close(done)
-			if err := srv.Run(ctx); err != nil {
-				t.Error(err)
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Reloads, fronttest.Checker},
+		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+			dir := t.TempDir()
+			kept := filepath.Join(dir, "kept")
+			if err := os.Mkdir(kept, 0o700); err != nil {
+				t.Fatal(err)
 			}
-		}()
-		end := func() {
-			stop()
-			<-done
-		}
-		t.Cleanup(end)
-		return fronttest.Proxy{
-			Driver: func() front.Driver { return Dial(c.Socket) },
-			Door:   c.Spare,
-			Foreign: func(t *testing.T, share split.Share) {
-				other := Dial(c.Socket)
-				r, err := other.Read(t.Context())
-				if err == nil {
-					_, err = other.Set(t.Context(), share, front.AsRead(r))
+			c := Config{
+				Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(kept, "state.json"),
+				Key:      plan.Key{From: plan.KeyRandom},
+				Settings: *Defaults(), Spare: fronttest.NewDoor(dir),
+			}
+			srv, err := NewServer(c)
+			if err != nil {
+				t.Fatal(err)
+			}
+			w.Listen = srv.Address()
+			ctx, stop := context.WithCancel(context.Background())
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				if err := srv.Run(ctx); err != nil {
+					t.Error(err)
 				}
-				if err != nil {
-					t.Fatal(err)
-				}
-			},
-			Spoil: func(t *testing.T) {
-				if err := os.RemoveAll(kept); err != nil {
-					t.Fatal(err)
-				}
-			},
-			Kill: func(*testing.T) { end() },
-		}
-	}})
+			}()
+			end := func() {
+				stop()
+				<-done
+			}
+			t.Cleanup(end)
+			return fronttest.Proxy{
+				Driver: func() front.Driver { return Dial(c.Socket) },
+				Door:   c.Spare,
+				Foreign: func(t *testing.T, share split.Share) {
+					other := Dial(c.Socket)
+					r, err := other.Read(t.Context())
+					if err == nil {
+						_, err = other.Set(t.Context(), share, front.AsRead(r))
+					}
+					if err != nil {
+						t.Fatal(err)
+					}
+				},
+				Spoil: func(t *testing.T) {
+					if err := os.RemoveAll(kept); err != nil {
+						t.Fatal(err)
+					}
+				},
+				Kill: func(*testing.T) { end() },
+			}
+		}})
 }
 
 func TestSessionsStay(t *testing.T) {
@@ -79,9 +81,12 @@ func TestSessionsStay(t *testing.T) {
 		t.Errorf("the session is %q", session)
 	}
 	session, _, _ = strings.Cut(session, ";")
-	for _, forged := range []string{"sailings-side=purple", "sailings-side=green", strings.Replace(session, "blue", "green", 1), session + "x", "sailings-side=", "sailings-side=."} {
-		if _, h, _ := get(t, http.DefaultClient, url, "Cookie", forged); h.Get(front.SideHeader) != "blue" || h.Get("Set-Cookie") == "" {
-			t.Errorf("with the forged session %q it is %s that answers, and says %q", forged, h.Get(front.SideHeader), h.Get("Set-Cookie"))
+	for _, forged := range []string{"sailings-side=purple", "sailings-side=green",
+		strings.Replace(session, "blue", "green", 1), session + "x", "sailings-side=", "sailings-side=."} {
+		if _, h, _ := get(t, http.DefaultClient, url, "Cookie", forged); h.Get(front.SideHeader) != "blue" ||
+			h.Get("Set-Cookie") == "" {
+			t.Errorf("with the forged session %q it is %s that answers, and says %q", forged, h.Get(front.SideHeader),
+				h.Get("Set-Cookie"))
 		}
 	}
 	if _, h, _ = get(t, http.DefaultClient, url, "Cookie", session); h.Get("Set-Cookie") != "" {

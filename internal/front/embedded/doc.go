@@ -1,7 +1,8 @@
 // Package embedded is Vaiven's own front: a reverse proxy for HTTP that
 // splits requests between blue and green, and the client that steers it.
 //
-//	srv, err := embedded.NewServer(embedded.Config{Listen: "127.0.0.1:8080", Socket: "front.sock", State: "front.json"})
+//	srv, err := embedded.NewServer(embedded.Config{Listen: "127.0.0.1:8080", Socket: "front.sock",
+//		State: "front.json"})
 //	...
 //	err = srv.Run(ctx)
 //

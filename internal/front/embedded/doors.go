@@ -80,7 +80,8 @@ func (d door) Close() error { return d.Listener.Close() }
 func (d *doors) receive(c *caller, announced bool) {
 	limit := time.Now().Add(d.settings.HeaderTime)
 	if announced {
-		p := proxyproto.NewConn(c, proxyproto.WithPolicy(proxyproto.REQUIRE), proxyproto.SetReadHeaderTimeout(d.settings.HeaderTime))
+		p := proxyproto.NewConn(c, proxyproto.WithPolicy(proxyproto.REQUIRE),
+			proxyproto.SetReadHeaderTimeout(d.settings.HeaderTime))
 		if p.ProxyHeader() == nil {
 			d.room.denied.count(notAnnounced, c.peer)
 			_ = c.Close()
@@ -122,7 +123,8 @@ func (d *doors) receive(c *caller, announced bool) {
 	d.hand(c)
 }
 
-const plainAtTLS = "HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: close\r\n\r\nThis port speaks HTTPS, and the request came without. Ask with https:// in front.\n"
+const plainAtTLS = "HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: " +
+	"close\r\n\r\nThis port speaks HTTPS, and the request came without. Ask with https:// in front.\n"
 
 // hand gives a connection to the server.
 func (d *doors) hand(conn net.Conn) {

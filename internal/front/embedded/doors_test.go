@@ -35,7 +35,8 @@ func over(t *testing.T, url, name string, protocols ...string) (number int64, pr
 	transport := &http.Transport{TLSClientConfig: conf, DisableKeepAlives: true, Protocols: new(http.Protocols)}
 	transport.Protocols.SetHTTP1(len(protocols) == 0)
 	transport.Protocols.SetHTTP2(len(protocols) > 0)
-	w, err := (&http.Client{Transport: transport, Timeout: 20 * time.Second}).Get(strings.Replace(url, "http://", "https://", 1) + "/x")
+	w, err := (&http.Client{Transport: transport, Timeout: 20 * time.Second}).Get(strings.Replace(url, "http://",
+		"https://", 1) + "/x")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -58,11 +59,13 @@ func TestTLS(t *testing.T) {
 	})
 	putInstances(t, c, split.Blue, blue)
 	for name, want := range map[string]int64{"sailings.example": 1, "berths.example": 2, "other.example": 1} {
-		if got, protocol, body := over(t, url, name); got != want || protocol != "HTTP/1.1" || body != "https 127.0.0.1" {
+		if got, protocol, body := over(t, url, name); got != want || protocol != "HTTP/1.1" ||
+			body != "https 127.0.0.1" {
 			t.Errorf("%s is answered with certificate %d over %s: %q", name, got, protocol, body)
 		}
 	}
-	if _, protocol, body := over(t, url, "sailings.example", "h2"); protocol != "HTTP/2.0" || body != "https 127.0.0.1" {
+	if _, protocol, body := over(t, url, "sailings.example", "h2"); protocol != "HTTP/2.0" ||
+		body != "https 127.0.0.1" {
 		t.Errorf("HTTP/2: %s, %q", protocol, body)
 	}
 	// What is unclear is unclear over TLS too.
@@ -71,10 +74,12 @@ func TestTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	if answer, closed := said(t, conn, "GET / HTTP/1.1\nHost: x\n\n"); !closed || !strings.HasPrefix(answer, "HTTP/1.1 400 ") {
+	if answer, closed := said(t, conn, "GET / HTTP/1.1\nHost: x\n\n"); !closed ||
+		!strings.HasPrefix(answer, "HTTP/1.1 400 ") {
 		t.Errorf("an unclear request over TLS gets %q, closed %v", answer, closed)
 	}
-	if answer, closed := said(t, dial(t, url), "GET / HTTP/1.1\r\nHost: x\r\n\r\n"); !closed || !strings.HasPrefix(answer, "HTTP/1.1 400 ") || !strings.Contains(answer, "speaks HTTPS") {
+	if answer, closed := said(t, dial(t, url), "GET / HTTP/1.1\r\nHost: x\r\n\r\n"); !closed ||
+		!strings.HasPrefix(answer, "HTTP/1.1 400 ") || !strings.Contains(answer, "speaks HTTPS") {
 		t.Errorf("plain text is answered with %q, closed %v", answer, closed)
 	}
 	// Who does not get on with the handshake is let go.
@@ -108,7 +113,8 @@ func TestTLS(t *testing.T) {
 func TestAnnouncedConnections(t *testing.T) {
 	show := func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Header.Get("X-Forwarded-For")) }
 	header := func(version byte) string {
-		h := proxyproto.HeaderProxyFromAddrs(version, &net.TCPAddr{IP: net.ParseIP("198.51.100.9"), Port: 4711}, &net.TCPAddr{IP: net.ParseIP("192.0.2.1"), Port: 80})
+		h := proxyproto.HeaderProxyFromAddrs(version, &net.TCPAddr{IP: net.ParseIP("198.51.100.9"), Port: 4711},
+			&net.TCPAddr{IP: net.ParseIP("192.0.2.1"), Port: 80})
 		var b bytes.Buffer
 		if _, err := h.WriteTo(&b); err != nil {
 			t.Fatal(err)
@@ -145,7 +151,8 @@ func TestAnnouncedConnections(t *testing.T) {
 // A connection counts for whoever it is announced to be of, from beginning to end.
 func TestAnnouncedConnectionsAreCounted(t *testing.T) {
 	dir := t.TempDir()
-	conf := Config{Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"), Key: testKey, Settings: *Defaults()}
+	conf := Config{Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"),
+		Key: testKey, Settings: *Defaults()}
 	conf.Announced = []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")}
 	conf.Certificates = []Certificate{certify(t, dir, "sailings.example", 1)}
 	s, err := NewServer(conf)
@@ -188,7 +195,9 @@ func TestTheSpareDoor(t *testing.T) {
 	blue, green := newBackend(t, "blue-1", "1", seen("blue")), newBackend(t, "green-1", "2", seen("green"))
 	dir := t.TempDir()
 	conf := Config{
-		Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"), Spare: plan.SpareDoor{Listen: "127.0.0.1:0", Header: "X-Try", Cookie: "try", File: filepath.Join(dir, "spare.secret")},
+		Listen: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), State: filepath.Join(dir, "state.json"),
+		Spare: plan.SpareDoor{Listen: "127.0.0.1:0", Header: "X-Try", Cookie: "try",
+			File: filepath.Join(dir, "spare.secret")},
 		Key: testKey, Settings: *Defaults(),
 	}
 	s, err := NewServer(conf)

@@ -54,13 +54,15 @@ func TestUnclearRequestsAreRefused(t *testing.T) {
 	putInstances(t, c, split.Blue, blue)
 	inBody := func(f framed) bool {
 		chunked := strings.Contains(f.text, "chunked")
-		return f.want == noChunk || chunked && f.want == bareLF || chunked && strings.Contains(f.text, "nothing\r\n\r\n")
+		return f.want == noChunk || chunked && f.want == bareLF ||
+			chunked && strings.Contains(f.text, "nothing\r\n\r\n")
 	}
 	for _, f := range framings {
 		if f.want == nil || inBody(f) {
 			continue
 		}
-		if answer, closed := said(t, dial(t, url), f.text); !closed || !strings.HasPrefix(answer, "HTTP/1.1 400 ") && !strings.HasPrefix(answer, "HTTP/1.1 505 ") {
+		if answer, closed := said(t, dial(t, url), f.text); !closed ||
+			!strings.HasPrefix(answer, "HTTP/1.1 400 ") && !strings.HasPrefix(answer, "HTTP/1.1 505 ") {
 			t.Errorf("%q gets %q, closed %v", f.text, answer, closed)
 		}
 	}
@@ -87,7 +89,8 @@ func TestUnclearRequestsAreRefused(t *testing.T) {
 			t.Errorf("%q gets %q, closed %v", f.text, answer, closed)
 		}
 		answer, closed := said(t, dial(t, url), "GET / HTTP/1.1\r\nHost: x\r\n\r\n"+f.text)
-		if first, rest, _ := strings.Cut(answer, "answered"); !closed || !strings.HasPrefix(first, "HTTP/1.1 200 ") || !inBody(f) && !strings.HasPrefix(rest, "HTTP/1.1 400 ") {
+		if first, rest, _ := strings.Cut(answer, "answered"); !closed || !strings.HasPrefix(first, "HTTP/1.1 200 ") ||
+			!inBody(f) && !strings.HasPrefix(rest, "HTTP/1.1 400 ") {
 			t.Errorf("behind a good one, %q gets %q, closed %v", f.text, answer, closed)
 		}
 	}
@@ -165,7 +168,8 @@ func TestStrayBytesAnswerNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 10 {
-		for _, path := range []string{"/head-at%20once", "/head-later", "/204-at%20once", "/204-later", "/304-at%20once", "/304-later", "/long-at%20once"} {
+		for _, path := range []string{"/head-at%20once", "/head-later", "/204-at%20once", "/204-later",
+			"/304-at%20once", "/304-later", "/long-at%20once"} {
 			method := http.MethodGet
 			if strings.HasPrefix(path, "/head") {
 				method = http.MethodHead
@@ -184,7 +188,8 @@ func TestStrayBytesAnswerNobody(t *testing.T) {
 				t.Errorf("%s is answered with %q, %v", path, body, err)
 			}
 			for range 3 { // other clients, at once
-				if status, _, body := get(t, &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}, url+"/good"); status != 200 || body != "good" {
+				if status, _, body := get(t, &http.Client{Transport: &http.Transport{DisableKeepAlives: true}},
+					url+"/good"); status != 200 || body != "good" {
 					t.Errorf("after %s, another request is answered with %d %q", path, status, body)
 				}
 			}
@@ -219,15 +224,18 @@ func TestNoBodyWhereNoneBelongs(t *testing.T) {
 // Who is not trusted says nothing about where a request comes from; who is, is continued.
 func TestWhereRequestsComeFrom(t *testing.T) {
 	show := func(w http.ResponseWriter, r *http.Request) {
-		fmt.Fprintf(w, "%s | %s | %s | %s", r.Header["X-Forwarded-For"], r.Header["X-Forwarded-Proto"], r.Header["X-Forwarded-Host"], r.Header["Forwarded"])
+		fmt.Fprintf(w, "%s | %s | %s | %s", r.Header["X-Forwarded-For"], r.Header["X-Forwarded-Proto"],
+			r.Header["X-Forwarded-Host"], r.Header["Forwarded"])
 	}
-	claims := []string{"X-Forwarded-For", "192.0.2.7, 10.9.9.9", "X-Forwarded-Proto", "https", "X-Forwarded-Host", "shop.example", "Forwarded", "for=192.0.2.7"}
+	claims := []string{"X-Forwarded-For", "192.0.2.7, 10.9.9.9", "X-Forwarded-Proto", "https", "X-Forwarded-Host",
+		"shop.example", "Forwarded", "for=192.0.2.7"}
 	for _, c := range []struct {
 		trusted string
 		want    string
 	}{
 		{"192.0.2.0/24", "[127.0.0.1] | [http] | [HOST] | []"},
-		{"127.0.0.1", "[192.0.2.7, 10.9.9.9, 127.0.0.1] | [https] | [shop.example] | [for=192.0.2.7 for=127.0.0.1;proto=https]"},
+		{"127.0.0.1", "[192.0.2.7, 10.9.9.9, 127.0.0.1] | [https] | [shop.example] | [for=192.0.2.7 " +
+			"for=127.0.0.1;proto=https]"},
 	} {
 		blue := newBackend(t, "blue-1", "1", show)
 		url, client, _ := open(t, func(conf *Config) {
@@ -311,7 +319,8 @@ func TestNamesThatAreNotPassedOn(t *testing.T) {
 	})
 	url, c, _ := open(t, nil)
 	putInstances(t, c, split.Blue, blue)
-	answer, _ := said(t, dial(t, url), "GET / HTTP/1.1\r\nHost: x\r\nVaiven_Probe: yes\r\nVaiven-Probe: yes\r\nvaiven-side: green\r\nX_Forwarded_For: 1\r\nConnection: close\r\n\r\n")
+	answer, _ := said(t, dial(t, url), "GET / HTTP/1.1\r\nHost: x\r\nVaiven_Probe: yes\r\nVaiven-Probe: "+
+		"yes\r\nvaiven-side: green\r\nX_Forwarded_For: 1\r\nConnection: close\r\n\r\n")
 	if _, body, _ := strings.Cut(answer, "\r\n\r\n"); body != "" {
 		t.Errorf("the instance got %s", body)
 	}
@@ -462,7 +471,8 @@ func TestTunnelsEnd(t *testing.T) {
 // What this machine is short of is no instance's failure.
 func TestOurOwnShortageIsNobodysFailure(t *testing.T) {
 	blue := newBackend(t, "blue-1", "1", nil)
-	p := newProxy(Config{Settings: *Defaults()}, &table{sides: [2]pool{{tally: &tally{}}, {tally: &tally{}}}}, &denials{})
+	p := newProxy(Config{Settings: *Defaults()}, &table{sides: [2]pool{{tally: &tally{}}, {tally: &tally{}}}},
+		&denials{})
 	p.swap(p.current().withInstances(split.Blue, []reading.Server{blue.address}))
 	for _, short := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.EADDRNOTAVAIL} {
 		p.wires.dialer.Control = func(string, string, syscall.RawConn) error { return short }
@@ -472,8 +482,10 @@ func TestOurOwnShortageIsNobodysFailure(t *testing.T) {
 			t.Fatal(err)
 		}
 		p.ServeHTTP(w, r)
-		if i := p.current().sides[split.Blue].instances[0]; w.status != http.StatusServiceUnavailable || i.failures.Load() != 0 || i.downUntil.Load() != 0 {
-			t.Errorf("%v: status %d, and the instance has %d failures and is avoided until %d", short, w.status, i.failures.Load(), i.downUntil.Load())
+		if i := p.current().sides[split.Blue].instances[0]; w.status != http.StatusServiceUnavailable ||
+			i.failures.Load() != 0 || i.downUntil.Load() != 0 {
+			t.Errorf("%v: status %d, and the instance has %d failures and is avoided until %d", short, w.status,
+				i.failures.Load(), i.downUntil.Load())
 		}
 	}
 	if n := p.current().sides[split.Blue].tally.lost.Load(); n != 4 {
@@ -545,7 +557,8 @@ func TestConnectionsFitDescriptors(t *testing.T) {
 func TestHalvesOfSteeringRequests(t *testing.T) {
 	t.Parallel()
 	_, c, config := open(t, nil)
-	for _, text := range []string{"GET /reading HTTP/1.1\r\nHost:", "PUT /home HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n{"} {
+	for _, text := range []string{"GET /reading HTTP/1.1\r\nHost:",
+		"PUT /home HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n{"} {
 		conn, err := net.Dial("unix", config.Socket)
 		if err != nil {
 			t.Fatal(err)

@@ -24,7 +24,9 @@ var framings = []framed{
 	{"GET / HTTP/1.1\r\nHost: x\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n", nil},
 	{"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\n\r\nabcGET /b HTTP/1.1\r\nHost: x\r\n\r\n", nil},
 	{"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n", nil},
-	{"POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\nA;x=\"y\"\r\n0123456789\r\n0\r\nX-Sum: 1\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n", nil},
+	{"POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: " +
+		"chunked\r\n\r\n3\r\nabc\r\nA;x=\"y\"\r\n0123456789\r\n0\r\nX-Sum: 1\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n",
+		nil},
 	{"POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: ChunKed\r\n\r\n0\r\n\r\n", nil},
 	{"GET / HTTP/1.1\nHost: x\n\n", bareLF},
 	{"GET / HTTP/1.1\r\nHost: x\n\r\n", bareLF},
@@ -39,7 +41,8 @@ var framings = []framed{
 	{"GET /\x01 HTTP/1.1\r\nHost: x\r\n\r\n", controlBytes},
 	{"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n", twoLengths},
 	{"POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nContent-Length: 3\r\n\r\n0\r\n\r\n", twoLengths},
-	{"POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n", twoLengths},
+	{"POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n",
+		twoLengths},
 	{"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\nContent-Length: 3\r\n\r\nabc", twoLengths},
 	{"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 3, 3\r\n\r\nabc", noLength},
 	{"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: +3\r\n\r\nabc", noLength},
@@ -101,13 +104,15 @@ func FuzzFraming(f *testing.F) {
 			end := requestEnd(&f, rest)
 			if end < 0 {
 				if errBody == nil {
-					t.Fatalf("the library reads a request with %d bytes of body where there is none to its end: %q", len(body), rest)
+					t.Fatalf("the library reads a request with %d bytes of body where there is none to its end: %q",
+						len(body), rest)
 				}
 				return
 			}
 			left, _ := in.Peek(in.Buffered())
 			if errBody != nil || len(left) != len(rest)-end && len(left) < 32<<10 {
-				t.Fatalf("the request ends %d before the end, for the library %d, %v: %q", len(rest)-end, len(left), errBody, rest)
+				t.Fatalf("the request ends %d before the end, for the library %d, %v: %q", len(rest)-end, len(left),
+					errBody, rest)
 			}
 			rest = rest[end:]
 		}
@@ -133,8 +138,10 @@ func TestGeneratedRequests(t *testing.T) {
 	methods := []string{"GET", "POST", "get", "HEAD", "OPTIONS", "G@T"}
 	versions := []string{"HTTP/1.1", "HTTP/1.0", "HTTP/1.2", "HTTP/0.9"}
 	ends := []string{"\r\n", "\n", "\r\r\n"}
-	lengths := []string{"", "Content-Length: 4", "Content-Length: 04", "Content-Length: 4 ", "Content-Length: 4\t", "content-length:4", "Content-Length: -4", "Content-Length: 4;"}
-	codings := []string{"", "Transfer-Encoding: chunked", "transfer-encoding:  chunked ", "Transfer-Encoding: chunked, chunked", "Transfer-Encoding: x"}
+	lengths := []string{"", "Content-Length: 4", "Content-Length: 04", "Content-Length: 4 ", "Content-Length: 4\t",
+		"content-length:4", "Content-Length: -4", "Content-Length: 4;"}
+	codings := []string{"", "Transfer-Encoding: chunked", "transfer-encoding:  chunked ",
+		"Transfer-Encoding: chunked, chunked", "Transfer-Encoding: x"}
 	asked, refused := 0, 0
 	for _, method := range methods {
 		for _, version := range versions {
@@ -173,7 +180,8 @@ func TestGeneratedRequests(t *testing.T) {
 							want = "abcd"
 						}
 						if err != nil || string(got) != want || !f.idle() {
-							t.Errorf("%q: the library reads the body %q, %v; here it is at its end: %v", text, got, err, f.idle())
+							t.Errorf("%q: the library reads the body %q, %v; here it is at its end: %v", text, got, err,
+								f.idle())
 						}
 					}
 				}

@@ -190,7 +190,8 @@ func TestTheShareIsWhatGreenGets(t *testing.T) {
 			}
 		}
 		got := float64(green.served.Load()) / requests
-		if off := got - share.Fraction(); off < -0.08 || off > 0.08 || share == 0 && got != 0 || share == split.Whole && got != 1 {
+		if off := got - share.Fraction(); off < -0.08 || off > 0.08 || share == 0 && got != 0 ||
+			share == split.Whole && got != 1 {
 			t.Errorf("at %v green got %.3f of %d requests", share, got, requests)
 		}
 	}
@@ -206,7 +207,8 @@ func TestTheShareIsWhatGreenGets(t *testing.T) {
 
 // A client that is on green stays there while the share on green grows.
 func TestAClientOnGreenStaysThere(t *testing.T) {
-	for _, key := range []plan.Key{{From: plan.KeyCookie, Name: "passenger"}, {From: plan.KeyHeader, Name: "X-Passenger"}} {
+	for _, key := range []plan.Key{{From: plan.KeyCookie, Name: "passenger"},
+		{From: plan.KeyHeader, Name: "X-Passenger"}} {
 		t.Run(key.String(), func(t *testing.T) {
 			url, c, _, _ := twoSides(t, func(c *Config) { c.Key = key })
 			wasGreen := map[int]bool{}
@@ -230,7 +232,8 @@ func TestAClientOnGreenStaysThere(t *testing.T) {
 				t.Fatal(err)
 			}
 			// On blue they count anew at each share, on green once: all of them came there.
-			if green := r.Sides[split.Green].Clients; !r.Tells.Clients || green.Of != 60 || green.Seen < 60 || green.Bad != 0 || len(green.Latency) == 0 || r.Sides[split.Blue].Clients.Of < 100 {
+			if green := r.Sides[split.Green].Clients; !r.Tells.Clients || green.Of != 60 || green.Seen < 60 ||
+				green.Bad != 0 || len(green.Latency) == 0 || r.Sides[split.Blue].Clients.Of < 100 {
 				t.Errorf("clients on blue %+v, on green %+v", r.Sides[split.Blue].Clients.Of, green)
 			}
 		})
@@ -255,8 +258,10 @@ func TestOnlyProbesAreToldTheSide(t *testing.T) {
 	url, c, _ := open(t, nil)
 	putInstances(t, c, split.Blue, blue)
 	_, h, body := get(t, http.DefaultClient, url, front.ProbeHeader, "secret")
-	if h.Get(front.SideHeader) != "blue" || h.Get(front.InstanceHeader) != "blue-1" || h.Get(front.VersionHeader) != "4.2.0" {
-		t.Errorf("a probe is told %q, %q, %q", h.Get(front.SideHeader), h.Get(front.InstanceHeader), h.Get(front.VersionHeader))
+	if h.Get(front.SideHeader) != "blue" || h.Get(front.InstanceHeader) != "blue-1" ||
+		h.Get(front.VersionHeader) != "4.2.0" {
+		t.Errorf("a probe is told %q, %q, %q", h.Get(front.SideHeader), h.Get(front.InstanceHeader),
+			h.Get(front.VersionHeader))
 	}
 	if body != "yes" {
 		t.Errorf("the instance sees %q: it must see that it is a probe, and not the secret", body)
@@ -277,7 +282,8 @@ func TestOnlyProbesAreToldTheSide(t *testing.T) {
 func TestRequestsArriveUnchanged(t *testing.T) {
 	blue := newBackend(t, "blue-1", "4.2.0", func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
-		fmt.Fprintf(w, "%s %s %s %s %q %s", r.Method, r.RequestURI, r.Host, r.Header.Get("X-Forwarded-For"), r.Header.Get("Accept-Encoding"), body)
+		fmt.Fprintf(w, "%s %s %s %s %q %s", r.Method, r.RequestURI, r.Host, r.Header.Get("X-Forwarded-For"),
+			r.Header.Get("Accept-Encoding"), body)
 	})
 	url, c, _ := open(t, nil)
 	putInstances(t, c, split.Blue, blue)
@@ -333,7 +339,8 @@ func TestADeadInstanceCostsNothing(t *testing.T) {
 func TestASideWithNobodyLosesRequestsAndSaysSo(t *testing.T) {
 	blue := newBackend(t, "blue-1", "1", nil)
 	url, c, _ := open(t, nil)
-	if status, h, _ := get(t, http.DefaultClient, url, front.ProbeHeader, "secret"); status != 503 || h.Get(front.LostHeader) == "" {
+	if status, h, _ := get(t, http.DefaultClient, url, front.ProbeHeader, "secret"); status != 503 ||
+		h.Get(front.LostHeader) == "" {
 		t.Errorf("without instances: %d, %q", status, h.Get(front.LostHeader))
 	}
 	putInstances(t, c, split.Blue, blue)
@@ -369,7 +376,8 @@ func TestLeastOutstanding(t *testing.T) {
 		})
 	}
 	testkit.Eventually(t, "all are held", func() bool { return slow.served.Load() == held })
-	if err := c.SetInstances(t.Context(), split.Blue, []reading.Server{slow.address, quick.address, outside}); err != nil {
+	if err := c.SetInstances(t.Context(), split.Blue,
+		[]reading.Server{slow.address, quick.address, outside}); err != nil {
 		t.Fatal(err)
 	}
 	for range 50 {
@@ -410,8 +418,10 @@ func TestTheFrontRefusesWhatWouldLoseRequests(t *testing.T) {
 		name string
 		do   func() error
 	}{
-		{"a share for a side without instances", func() error { _, err := c.Set(t.Context(), 1000, front.Expect{Revision: rev}); return err }},
-		{"a share beyond the whole", func() error { _, err := c.Set(t.Context(), 20_000, front.Expect{Revision: rev}); return err }},
+		{"a share for a side without instances",
+			func() error { _, err := c.Set(t.Context(), 1000, front.Expect{Revision: rev}); return err }},
+		{"a share beyond the whole",
+			func() error { _, err := c.Set(t.Context(), 20_000, front.Expect{Revision: rev}); return err }},
 		{"to empty a side with a share", func() error { return c.SetInstances(t.Context(), split.Blue, nil) }},
 		{"to drain a side with a share", func() error { _, err := c.Drain(t.Context(), split.Blue); return err }},
 		{"an instance without address", func() error {
@@ -461,9 +471,11 @@ func TestWhatHangsIsTold(t *testing.T) {
 	}
 	conns[0].Close()
 	conns[1].Close()
-	testkit.Eventually(t, "two of their clients have left", func() bool { i := count(); return i.Left == 2 && i.Longer(0) == 2 })
+	testkit.Eventually(t, "two of their clients have left",
+		func() bool { i := count(); return i.Left == 2 && i.Longer(0) == 2 })
 	close(release)
-	testkit.Eventually(t, "the others are answered", func() bool { i := count(); return i.Requests == 2 && i.Longer(0) == 0 })
+	testkit.Eventually(t, "the others are answered",
+		func() bool { i := count(); return i.Requests == 2 && i.Longer(0) == 0 })
 	if i := count(); i.Left != 2 || i.Failures != 0 {
 		t.Errorf("in the end it tells %+v", i)
 	}
@@ -475,7 +487,8 @@ func TestWaits(t *testing.T) {
 	begun := waitsBegan.Add(time.Hour)
 	early, late := w.begin(begun), w.begin(begun.Add(400*time.Millisecond))
 	for at, want := range map[time.Duration][2]int64{ // longer than 250 ms, and than a second
-		400 * time.Millisecond: {1, 0}, 700 * time.Millisecond: {2, 0}, 1100 * time.Millisecond: {2, 1}, 1500 * time.Millisecond: {2, 2}, 3 * time.Minute: {2, 2},
+		400 * time.Millisecond: {1, 0}, 700 * time.Millisecond: {2, 0}, 1100 * time.Millisecond: {2, 1},
+		1500 * time.Millisecond: {2, 2}, 3 * time.Minute: {2, 2},
 	} {
 		list := w.longer(begun.Add(at))
 		if list[1] != want[0] || list[3] != want[1] {
@@ -614,7 +627,8 @@ func TestGoingHomeDoesNotNeedADisk(t *testing.T) {
 	if got := read(t, c); got.Split.Share != 0 {
 		t.Errorf("at home: %v", got.Split.Share)
 	}
-	testkit.Eventually(t, "it is said that it would not survive", func() bool { return strings.Contains(read(t, c).Notice, "would not survive") })
+	testkit.Eventually(t, "it is said that it would not survive",
+		func() bool { return strings.Contains(read(t, c).Notice, "would not survive") })
 }
 
 func TestStreamsFlowBothWays(t *testing.T) {
@@ -666,7 +680,8 @@ func TestUpgradesPassThrough(t *testing.T) {
 	url, c, _ := open(t, nil)
 	putInstances(t, c, split.Blue, blue)
 	conn := dial(t, url)
-	fmt.Fprint(conn, "GET /live HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n")
+	fmt.Fprint(conn, "GET /live HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: "+
+		"websocket\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n")
 	in := bufio.NewReader(conn)
 	w, err := http.ReadResponse(in, nil)
 	if err != nil || w.StatusCode != http.StatusSwitchingProtocols {
@@ -708,7 +723,8 @@ func TestBadClientsHarmNobodyElse(t *testing.T) {
 	}
 	large := dial(t, url)
 	fmt.Fprintf(large, "GET / HTTP/1.1\r\nHost: x\r\nX-Large: %s\r\n\r\n", strings.Repeat("x", 64<<10))
-	if w, err := http.ReadResponse(bufio.NewReader(large), nil); err == nil && w.StatusCode != http.StatusRequestHeaderFieldsTooLarge {
+	if w, err := http.ReadResponse(bufio.NewReader(large), nil); err == nil &&
+		w.StatusCode != http.StatusRequestHeaderFieldsTooLarge {
 		t.Errorf("a header of 64 KiB: status %d, want 431", w.StatusCode)
 	}
 	half := dial(t, url)
@@ -728,7 +744,8 @@ func TestBadClientsHarmNobodyElse(t *testing.T) {
 	}
 	closed("half a header", half)
 	closed("half a body", body)
-	testkit.Eventually(t, "the client that does not read is let go", func() bool { return read(t, c).Sides[split.Blue].Open == 0 })
+	testkit.Eventually(t, "the client that does not read is let go",
+		func() bool { return read(t, c).Sides[split.Blue].Open == 0 })
 }
 
 // On a full disk a going home is in force, and stays so when the front is started again.
@@ -774,7 +791,8 @@ func TestHomeOnAFullDiskSurvives(t *testing.T) {
 // An order that was written in part is none.
 func TestADamagedOrderIsNone(t *testing.T) {
 	s := newStore(filepath.Join(t.TempDir(), "state.json"))
-	whole := orderText(reading.Order{Generation: 7, Side: split.Green, At: time.Now(), By: "marit", Why: strings.Repeat("ü", 400)})
+	whole := orderText(reading.Order{Generation: 7, Side: split.Green, At: time.Now(), By: "marit",
+		Why: strings.Repeat("ü", 400)})
 	if len(whole) != orderSize {
 		t.Fatalf("an order takes %d bytes, not %d", len(whole), orderSize)
 	}
@@ -809,7 +827,8 @@ func TestADiskThatHangs(t *testing.T) {
 		t.Fatal(err)
 	}
 	begun := time.Now()
-	if d, err := c.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || d.Share != 0 || time.Since(begun) > 5*time.Second {
+	if d, err := c.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || d.Share != 0 ||
+		time.Since(begun) > 5*time.Second {
 		t.Errorf("home: %+v, %v after %v", d, err, time.Since(begun))
 	}
 	if r := read(t, c); r.Split.Share != 0 || r.Order.Generation != 1 {

@@ -80,7 +80,8 @@ type link struct {
 }
 
 func newLink(conn net.Conn, in io.Reader) *link {
-	return &link{conn: conn, in: json.NewDecoder(in), wake: make(chan struct{}, 1), news: make(chan struct{}), gone: make(chan struct{})}
+	return &link{conn: conn, in: json.NewDecoder(in), wake: make(chan struct{}, 1), news: make(chan struct{}),
+		gone: make(chan struct{})}
 }
 
 // send has a message sent behind those before it. It waits for nothing.
@@ -235,7 +236,8 @@ func takeOver(socket string) (t *takenOver, err error) {
 		}
 	}()
 	_ = conn.SetDeadline(time.Now().Add(askedFor))
-	if _, err = io.WriteString(conn, "POST /hand-over HTTP/1.1\r\nHost: front\r\nConnection: Upgrade\r\nUpgrade: "+handOverProtocol+"\r\nContent-Length: 0\r\n\r\n"); err != nil {
+	if _, err = io.WriteString(conn, "POST /hand-over HTTP/1.1\r\nHost: front\r\nConnection: Upgrade\r\nUpgrade: "+
+		handOverProtocol+"\r\nContent-Length: 0\r\n\r\n"); err != nil {
 		return nil, err
 	}
 	// Nothing is buffered beyond the head: the other end waits for a byte before it goes on.
@@ -246,7 +248,8 @@ func takeOver(socket string) (t *takenOver, err error) {
 	if answer.StatusCode != http.StatusSwitchingProtocols {
 		body, _ := io.ReadAll(io.LimitReader(answer.Body, 64<<10))
 		if answer.StatusCode == http.StatusNotFound || answer.StatusCode == http.StatusMethodNotAllowed {
-			return nil, errors.New("it is of a Vaiven that cannot be replaced without an outage: stop it, then start this one")
+			return nil, errors.New("it is of a Vaiven that cannot be replaced without an outage: stop it, then start " +
+				"this one")
 		}
 		return nil, refused(answer.StatusCode, body)
 	}
@@ -327,9 +330,11 @@ func (t *takenOver) fits(wanted map[string]string) error {
 		switch l := t.listeners[name]; {
 		case l == nil:
 		case wanted[name] == "":
-			return fmt.Errorf("the front that runs also listens at %s, which the plan does not have any more: a change of addresses takes a restart", l.Addr())
+			return fmt.Errorf("the front that runs also listens at %s, which the plan does not have any more: a "+
+				"change of addresses takes a restart", l.Addr())
 		case !listensAt(l, wanted[name]):
-			return fmt.Errorf("the front that runs listens at %s, and the plan says %s: a change of addresses takes a restart", l.Addr(), wanted[name])
+			return fmt.Errorf("the front that runs listens at %s, and the plan says %s: a change of addresses takes "+
+				"a restart", l.Addr(), wanted[name])
 		}
 	}
 	return nil
@@ -377,7 +382,8 @@ func (s *Server) handOver(conn net.Conn) {
 		return
 	}
 	_ = to.SetDeadline(time.Now().Add(askedFor))
-	if _, err := io.WriteString(to, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+handOverProtocol+"\r\n\r\n"); err != nil {
+	if _, err := io.WriteString(to, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+
+		handOverProtocol+"\r\n\r\n"); err != nil {
 		return
 	}
 	if _, err := to.Read(make([]byte, 1)); err != nil {
@@ -552,7 +558,8 @@ func (p *predecessor) confirmed(ctx context.Context, number uint64) error {
 	if p.await(ctx, func() bool { return p.done >= number }) || p.isGone() {
 		return nil
 	}
-	return fmt.Errorf("%w: in force in this process; process %d, which is being replaced and finishes its requests, does not answer: end it, or try again", front.ErrNotLoaded, p.process)
+	return fmt.Errorf("%w: in force in this process; process %d, which is being replaced and finishes its requests, "+
+		"does not answer: end it, or try again", front.ErrNotLoaded, p.process)
 }
 
 // swap puts a table in place here and has it put in place by the process before, whose number for it
@@ -595,7 +602,8 @@ func (s *Server) reading(ctx context.Context) reading.Front {
 		case before == nil:
 			return r
 		case theirs == nil: // what this one counts alone would be taken for less than there was
-			r.Blind = fmt.Sprintf("process %d, which is being replaced, has not said yet what it counts", before.process)
+			r.Blind = fmt.Sprintf("process %d, which is being replaced, has not said yet what it counts",
+				before.process)
 			for side := range r.Sides {
 				for n := range r.Sides[side].Instances {
 					r.Sides[side].Instances[n].Untold = true
@@ -604,7 +612,9 @@ func (s *Server) reading(ctx context.Context) reading.Front {
 			return r
 		}
 		if theirs.Split.Share != r.Split.Share {
-			r.Apart = append(r.Apart, reading.Apart{Front: fmt.Sprintf("process %d, which is being replaced", before.process), Share: theirs.Split.Share})
+			r.Apart = append(r.Apart,
+				reading.Apart{Front: fmt.Sprintf("process %d, which is being replaced", before.process),
+					Share: theirs.Split.Share})
 		}
 		return with(r, *theirs)
 	}

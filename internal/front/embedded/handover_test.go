@@ -44,7 +44,8 @@ func listening(t *testing.T, change func(*Config)) Config {
 	at := l.Addr().String()
 	l.Close()
 	dir := t.TempDir()
-	c := Config{Listen: at, Socket: dir + "/s", State: dir + "/state.json", Key: testKey, Secret: []byte("secret"), Service: "sailings", Settings: *Defaults()}
+	c := Config{Listen: at, Socket: dir + "/s", State: dir + "/state.json", Key: testKey, Secret: []byte("secret"),
+		Service: "sailings", Settings: *Defaults()}
 	c.Idle = 2 * time.Second
 	if change != nil {
 		change(&c)
@@ -102,17 +103,20 @@ func TestAFrontIsReplacedUnderLoad(t *testing.T) {
 		ended = make(chan struct{})
 		go func() { defer close(ended); <-next.replaced }()
 		var r reading.Front
-		testkit.Eventually(t, "the one before has said what it counts", func() bool { r = read(t, client); return r.Blind == "" })
+		testkit.Eventually(t, "the one before has said what it counts",
+			func() bool { r = read(t, client); return r.Blind == "" })
 		if r.Split != before.Split || r.Order != before.Order {
 			t.Errorf("the split was %+v and is %+v", before.Split, r.Split)
 		}
 		n := r.Sides[split.Blue].Instances[0].Requests + r.Sides[split.Green].Instances[0].Requests
 		if n < least+200 || r.Sides[split.Blue].Lost+r.Sides[split.Green].Lost > 0 {
-			t.Errorf("%d requests are counted after %d, and %d lost", n, least, r.Sides[split.Blue].Lost+r.Sides[split.Green].Lost)
+			t.Errorf("%d requests are counted after %d, and %d lost", n, least,
+				r.Sides[split.Blue].Lost+r.Sides[split.Green].Lost)
 		}
 		least = n
 	}
-	if _, h, body := get(t, http.DefaultClient, "http://"+c.Listen, "Cookie", cookie); body != side || h.Get("Set-Cookie") != "" {
+	if _, h, body := get(t, http.DefaultClient, "http://"+c.Listen, "Cookie", cookie); body != side ||
+		h.Get("Set-Cookie") != "" {
 		t.Errorf("a session on %s is on %s after the fronts were replaced", side, body)
 	}
 	clients.end()
@@ -147,7 +151,8 @@ func TestTheProcessBeforeIsSteeredUntilItEnds(t *testing.T) {
 	setShare(t, client, split.Whole)
 	conn := dial(t, "http://"+c.Listen)
 	fmt.Fprint(conn, "GET /slow HTTP/1.1\r\nHost: x\r\n\r\n")
-	testkit.Eventually(t, "the slow request is open", func() bool { return read(t, client).Sides[split.Green].Open == 1 })
+	testkit.Eventually(t, "the slow request is open",
+		func() bool { return read(t, client).Sides[split.Green].Open == 1 })
 
 	next := replace(t, c, 30*time.Second)
 	runServer(t, next)
@@ -227,7 +232,8 @@ func TestASuccessorThatDies(t *testing.T) {
 	got.link.send(message{Accepting: time.Minute})
 	asked := make(chan error, 1)
 	go func() { // it waits in the backlog until somebody accepts
-		w, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}, Timeout: 20 * time.Second}).Get("http://" + c.Listen)
+		w, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true},
+			Timeout: 20 * time.Second}).Get("http://" + c.Listen)
 		if err == nil {
 			w.Body.Close()
 		}
@@ -263,7 +269,8 @@ func TestAProcessBeforeThatHangsIsNotHome(t *testing.T) {
 		t.Errorf("with a process before that does not answer, a change says %v", putError)
 	}
 	_ = client.SetInstances(t.Context(), split.Green, []address{green.address})
-	if _, err := client.Home(t.Context(), front.Homing{Side: split.Green}); !errors.Is(err, front.ErrNotLoaded) || !strings.Contains(err.Error(), "4711") {
+	if _, err := client.Home(t.Context(), front.Homing{Side: split.Green}); !errors.Is(err, front.ErrNotLoaded) ||
+		!strings.Contains(err.Error(), "4711") {
 		t.Errorf("home says %v", err)
 	}
 	if status, _, body := get(t, http.DefaultClient, "http://"+c.Listen); status != 200 || body != "green-1" {

@@ -25,7 +25,8 @@ type crowdOfClients struct {
 
 // ask starts n clients. check sees each answer with what the clients' watch said
 // before and after.
-func (c *crowdOfClients) ask(n int, url string, keepAlive bool, watch *atomic.Int64, check func(before, after int64, body string)) {
+func (c *crowdOfClients) ask(n int, url string, keepAlive bool, watch *atomic.Int64,
+	check func(before, after int64, body string)) {
 	if c.stop == nil {
 		c.stop = make(chan struct{})
 	}

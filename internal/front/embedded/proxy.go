@@ -205,7 +205,8 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	pass.watch.begin(w, r, c, p.settings.limits(r), cancel)
 	defer pass.watch.end()
 	if size := pass.watch.size; size > 0 && r.ContentLength > size {
-		p.refuse(w, r, &denial{http.StatusRequestEntityTooLarge, "the request's body is larger than allowed", largeBody})
+		p.refuse(w, r, &denial{http.StatusRequestEntityTooLarge, "the request's body is larger than allowed",
+			largeBody})
 		return
 	}
 	p.begin(pass, r, c)
@@ -308,7 +309,8 @@ func (p *proxy) enter(pass *passage, key string) {
 		switch {
 		case pass.aside:
 			pass.side = t.whole.Other()
-		case pass.session != nil && pass.epoch == t.sides[*pass.session].epoch && len(t.sides[*pass.session].instances) > 0:
+		case pass.session != nil && pass.epoch == t.sides[*pass.session].epoch &&
+			len(t.sides[*pass.session].instances) > 0:
 			pass.side = *pass.session
 		default:
 			pass.side = pass.place.Side(t.split.Share)
@@ -477,14 +479,16 @@ func (p *proxy) mark(h http.Header, pass *passage) {
 
 // marks are the fields that are added to an answer.
 func (p *proxy) marks(pass *passage) http.Header {
-	session := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil && (pass.session == nil || *pass.session != pass.side || pass.epoch != pass.pool.epoch)
+	session := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil &&
+		(pass.session == nil || *pass.session != pass.side || pass.epoch != pass.pool.epoch)
 	if !session && !pass.probe && !p.settings.Tell {
 		return nil
 	}
 	h := http.Header{}
 	if session {
 		h.Set("Set-Cookie", (&http.Cookie{
-			Name: p.cookie, Value: p.seal(pass.side, pass.pool.epoch), Path: "/", HttpOnly: true, Secure: pass.from.proto == "https", SameSite: http.SameSiteLaxMode,
+			Name: p.cookie, Value: p.seal(pass.side, pass.pool.epoch), Path: "/", HttpOnly: true,
+			Secure: pass.from.proto == "https", SameSite: http.SameSiteLaxMode,
 		}).String())
 	}
 	if pass.probe || p.settings.Tell {
@@ -550,10 +554,12 @@ func (p *proxy) fail(w http.ResponseWriter, r *http.Request, err error) {
 // reading is the front's state and figures as of now.
 func (p *proxy) reading(now time.Time) reading.Front {
 	t := p.current()
-	r := reading.Front{Refused: p.denied.read(), At: now, Split: t.split, Order: t.order, Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
+	r := reading.Front{Refused: p.denied.read(), At: now, Split: t.split, Order: t.order,
+		Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
-		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Instances: []reading.Count{}}
+		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(),
+			Instances: []reading.Count{}}
 		for n, i := range pool.instances {
 			c := i.count()
 			c.Out = pool.out[n]

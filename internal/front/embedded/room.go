@@ -48,7 +48,8 @@ const (
 )
 
 func newRoom(most, each int, denied *denials) *room {
-	return &room{most: most, each: each, denied: denied, callers: map[*caller]struct{}{}, of: map[netip.Prefix]int{}, idle: list.New()}
+	return &room{most: most, each: each, denied: denied, callers: map[*caller]struct{}{}, of: map[netip.Prefix]int{},
+		idle: list.New()}
 }
 
 // caller is the connection of a client.
@@ -92,7 +93,8 @@ func newCaller(conn net.Conn, idle time.Duration) *caller {
 
 // within is a connection over another one, which stays what counts.
 func (c *caller) within(conn net.Conn) *caller {
-	inner := &caller{Conn: conn, peer: c.peer, many: c.many, spare: c.spare, since: c.since, outer: c.counts(), room: c.counts().room}
+	inner := &caller{Conn: conn, peer: c.peer, many: c.many, spare: c.spare, since: c.since, outer: c.counts(),
+		room: c.counts().room}
 	inner.limit.Store(c.limit.Load())
 	inner.moved.Store(time.Now().UnixNano())
 	return inner

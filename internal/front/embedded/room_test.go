@@ -44,12 +44,14 @@ func another(t *testing.T, address string) *caller {
 
 // One address does not take every connection; of IPv6 that is a /64. A trusted proxy stands for many.
 func TestOneAddressHasALimit(t *testing.T) {
-	for _, addresses := range [][4]string{{"192.0.2.1", "192.0.2.1", "192.0.2.1", "192.0.2.2"}, {"2001:db8::1", "2001:db8::2", "2001:db8::ffff:0:0:3", "2001:db8:0:1::1"}} {
+	for _, addresses := range [][4]string{{"192.0.2.1", "192.0.2.1", "192.0.2.1", "192.0.2.2"},
+		{"2001:db8::1", "2001:db8::2", "2001:db8::ffff:0:0:3", "2001:db8:0:1::1"}} {
 		m := newRoom(10, 2, &denials{})
 		old := standing(t, m, addresses[0], time.Minute, 100)
 		standing(t, m, addresses[1], 0, 1000)
 		if !m.admit(another(t, addresses[2])) || in(m, old) {
-			t.Errorf("%s: a connection on which little moves does not make room for another of its address", addresses[2])
+			t.Errorf("%s: a connection on which little moves does not make room for another of its address",
+				addresses[2])
 		}
 		for c := range m.callers { // all are young and in use from now on
 			c.since = time.Now()

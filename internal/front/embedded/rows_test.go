@@ -81,10 +81,14 @@ func told(w http.ResponseWriter, r *http.Request) {
 var rows1 = []row{
 	// Requests and their targets.
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a x"},
-	{send: "GET /a%2Fb?c=%zz;d&&e HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a%2Fb?c=%zz;d&&e x", other: "200 GET /a%2Fb?e= x", why: "a query is the instance's to read"},
-	{send: "GET http://other.example/a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a other.example", why: "RFC 9112, section 3.2.2"},
-	{send: "GET ftp://other.example/a HTTP/1.1\r\nHost: x\r\n\r\n", want: "400", other: "200 GET /a other.example", why: "it is no HTTP URL"},
-	{send: "GET http://me@other.example/a HTTP/1.1\r\nHost: x\r\n\r\n", want: "400", other: "200 GET /a other.example", why: "RFC 9110, section 4.2.4"},
+	{send: "GET /a%2Fb?c=%zz;d&&e HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a%2Fb?c=%zz;d&&e x",
+		other: "200 GET /a%2Fb?e= x", why: "a query is the instance's to read"},
+	{send: "GET http://other.example/a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a other.example",
+		why: "RFC 9112, section 3.2.2"},
+	{send: "GET ftp://other.example/a HTTP/1.1\r\nHost: x\r\n\r\n", want: "400", other: "200 GET /a other.example",
+		why: "it is no HTTP URL"},
+	{send: "GET http://me@other.example/a HTTP/1.1\r\nHost: x\r\n\r\n", want: "400", other: "200 GET /a other.example",
+		why: "RFC 9110, section 4.2.4"},
 	{send: "GET * HTTP/1.1\r\nHost: x\r\n\r\n", want: "400", other: "200 GET /%2A x", why: "only OPTIONS asks so"},
 	{send: "OPTIONS * HTTP/1.1\r\nHost: x\r\n\r\n", want: "200"},
 	{send: "OPTIONS /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 OPTIONS /a x"},
@@ -93,31 +97,47 @@ var rows1 = []row{
 	{send: "GET /a\x7fb HTTP/1.1\r\nHost: x\r\n\r\n", want: "400"},
 	{send: "G(T /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "400"},
 	{send: "BREW /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 BREW /a x"},
-	{send: "CONNECT x:443 HTTP/1.1\r\nHost: x\r\n\r\n", want: "405", other: "200 CONNECT / x:443", why: "it would be a tunnel to anywhere"},
-	{send: "TRACE /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "405", other: "200 TRACE /a x", why: "it would show what proxies add"},
+	{send: "CONNECT x:443 HTTP/1.1\r\nHost: x\r\n\r\n", want: "405", other: "200 CONNECT / x:443",
+		why: "it would be a tunnel to anywhere"},
+	{send: "TRACE /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "405", other: "200 TRACE /a x",
+		why: "it would show what proxies add"},
 	{send: "GET /a HTTP/1.1\r\n\r\n", want: "400"},
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\nHost: x\r\n\r\n", want: "400"},
 	{send: "GET /a HTTP/1.1\r\nHost: x/y\r\n\r\n", want: "400"},
 	{send: "GET /a HTTP/1.1\r\nHost: me@x\r\n\r\n", want: "400"},
-	{send: "GET /a HTTP/1.1\r\nHost: x:80:90\r\n\r\n", want: "400", other: "200 GET /a x:80:90", why: "a host has one port"},
+	{send: "GET /a HTTP/1.1\r\nHost: x:80:90\r\n\r\n", want: "400", other: "200 GET /a x:80:90",
+		why: "a host has one port"},
 	{send: "GET /a HTTP/1.1\r\nHost: [::1]:80\r\n\r\n", want: "200 GET /a [::1]:80"},
 	{send: "GET /a HTTP/2.0\r\nHost: x\r\n\r\n", want: "400", other: "505", why: "it is not read at all"},
 	// HTTP/1.0.
-	{send: "GET /a HTTP/1.0\r\n\r\n", want: "200 GET /a HOST", other: "200 GET /a INSTANCE", why: "the address that the client connected to is what it asked for"},
+	{send: "GET /a HTTP/1.0\r\n\r\n", want: "200 GET /a HOST", other: "200 GET /a INSTANCE",
+		why: "the address that the client connected to is what it asked for"},
 	{send: "GET /a HTTP/1.0\r\nHost: x\r\n\r\n", want: "200 GET /a x"},
-	{send: "GET /hints HTTP/1.0\r\nHost: x\r\n\r\n", want: "200 GET /hints x", other: "103 103 103 103 103 103 103 103 200 GET /hints x", why: "HTTP/1.0 knows no answers between (RFC 9110, section 15.2)"},
-	{send: "POST /a HTTP/1.0\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1\r\n\r\nb", want: "200 POST /a x <b>", other: "100 200 POST /a x <b> Expect=100-continue", why: "likewise"},
+	{send: "GET /hints HTTP/1.0\r\nHost: x\r\n\r\n", want: "200 GET /hints x",
+		other: "103 103 103 103 103 103 103 103 200 GET /hints x",
+		why:   "HTTP/1.0 knows no answers between (RFC 9110, section 15.2)"},
+	{send: "POST /a HTTP/1.0\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1\r\n\r\nb",
+		want: "200 POST /a x <b>", other: "100 200 POST /a x <b> Expect=100-continue", why: "likewise"},
 	// Bodies.
 	{send: "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\n\r\nabc", want: "200 POST /a x <abc>"},
 	{send: "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n", want: "200 POST /a x"},
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\n\r\nabc", want: "200 GET /a x <abc>"},
-	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n2;a=b\r\nde\r\n0\r\n\r\n", want: "200 POST /a x <abcde>"},
-	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTrailer: X-Sum\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n0\r\nX-Sum: 7\r\n\r\n", want: "200 POST /a x <a> +X-Sum=7", other: "200 POST /a x <a>", why: "a trailer that was announced is handed on"},
-	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n0\r\nX-Sum: 7\r\n\r\n", want: "200 POST /a x <a>", why: "one that was not may be left out (RFC 9110, section 6.5.1)"},
-	{send: "POST /a HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1\r\n\r\nb", want: "100 200 POST /a x <b> Expect=100-continue", other: "100 100 200 POST /a x <b> Expect=100-continue", why: "once is enough"},
+	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n2;a=b\r\nde\r\n0\r\n\r\n",
+		want: "200 POST /a x <abcde>"},
+	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTrailer: X-Sum\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n0\r\nX-Sum: " +
+		"7\r\n\r\n", want: "200 POST /a x <a> +X-Sum=7", other: "200 POST /a x <a>",
+		why: "a trailer that was announced is handed on"},
+	{send: "POST /a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n0\r\nX-Sum: 7\r\n\r\n",
+		want: "200 POST /a x <a>", why: "one that was not may be left out (RFC 9110, section 6.5.1)"},
+	{send: "POST /a HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1\r\n\r\nb",
+		want: "100 200 POST /a x <b> Expect=100-continue", other: "100 100 200 POST /a x <b> Expect=100-continue",
+		why: "once is enough"},
 	{send: "POST /a HTTP/1.1\r\nHost: x\r\nExpect: magic\r\nContent-Length: 1\r\n\r\nb", want: "417"},
-	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1000000\r\n\r\n", want: "403 no", none: true, why: "the instance did not ask for the body; the library may say 100 all the same"},
-	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nContent-Length: 400000\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n" + strings.Repeat("b", 399_000), want: "403 no", other: "", none: true, why: "an instance may answer before it was sent everything; what is left of the body is no request"},
+	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 1000000\r\n\r\n",
+		want: "403 no", none: true, why: "the instance did not ask for the body; the library may say 100 all the same"},
+	{send: "POST /refuses HTTP/1.1\r\nHost: x\r\nContent-Length: 400000\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n" +
+		strings.Repeat("b", 399_000), want: "403 no", other: "", none: true,
+		why: "an instance may answer before it was sent everything; what is left of the body is no request"},
 	// Answers.
 	{send: "HEAD /a HTTP/1.1\r\nHost: x\r\n\r\n", want: "200"},
 	{send: "GET /none HTTP/1.1\r\nHost: x\r\n\r\n", want: "204"},
@@ -129,12 +149,17 @@ var rows1 = []row{
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: X-Hop\r\nX-Hop: 1\r\n\r\n", want: "200 GET /a x"},
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\nTE: trailers, gzip\r\n\r\n", want: "200 GET /a x Te=trailers"},
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\nTE: gzip\r\n\r\n", want: "200 GET /a x"},
-	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABk\r\n\r\n", want: "200 GET /a x", other: "200 GET /a x upgrade=h2c", why: "nobody would see the requests within"},
-	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n", want: "200 GET /a x upgrade=websocket"},
+	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: " +
+		"AAMAAABk\r\n\r\n", want: "200 GET /a x", other: "200 GET /a x upgrade=h2c",
+		why: "nobody would see the requests within"},
+	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n",
+		want: "200 GET /a x upgrade=websocket"},
 	// Several on one connection.
 	{send: "GET /a HTTP/1.1\r\nHost: x\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a x 200 GET /b x"},
-	{send: "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\n\r\nabcHEAD /b HTTP/1.1\r\nHost: x\r\n\r\nGET /c HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 POST /a x <abc> 200 200 GET /c x"},
-	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 GET /a x"},
+	{send: "POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 3\r\n\r\nabcHEAD /b HTTP/1.1\r\nHost: x\r\n\r\nGET /c " +
+		"HTTP/1.1\r\nHost: x\r\n\r\n", want: "200 POST /a x <abc> 200 200 GET /c x"},
+	{send: "GET /a HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\nGET /b HTTP/1.1\r\nHost: x\r\n\r\n",
+		want: "200 GET /a x"},
 }
 
 // summary is what a client gets over HTTP/1: of each answer its status, what the instance said, and
@@ -241,17 +266,18 @@ func TestRowsOverHTTP1(t *testing.T) {
 		places <- struct{}{}
 		wait.Go(func() {
 			defer func() { <-places }()
-			r.hold(t, fmt.Sprintf("%q", r.send), strings.TrimPrefix(address, "http://"), strings.TrimPrefix(plain.URL, "http://"), blue.address.Address, func(at string) string {
-				conn, err := net.Dial("tcp", at)
-				if err != nil {
-					return err.Error()
-				}
-				defer conn.Close()
-				_ = conn.SetDeadline(time.Now().Add(20 * time.Second))
-				go func() { _, _ = io.WriteString(conn, r.send) }()
-				got, _ := io.ReadAll(conn)
-				return summary(r.send, string(got))
-			})
+			r.hold(t, fmt.Sprintf("%q", r.send), strings.TrimPrefix(address, "http://"),
+				strings.TrimPrefix(plain.URL, "http://"), blue.address.Address, func(at string) string {
+					conn, err := net.Dial("tcp", at)
+					if err != nil {
+						return err.Error()
+					}
+					defer conn.Close()
+					_ = conn.SetDeadline(time.Now().Add(20 * time.Second))
+					go func() { _, _ = io.WriteString(conn, r.send) }()
+					got, _ := io.ReadAll(conn)
+					return summary(r.send, string(got))
+				})
 		})
 	}
 }
@@ -292,7 +318,8 @@ const (
 // rows2 are what is sent over HTTP/2.
 var rows2 = []frames2{
 	{fields: head2(), row: row{want: "200 GET /a x"}},
-	{fields: head2(":path", "/a?b=%zz;c"), row: row{want: "200 GET /a?b=%zz;c x", other: "200 GET /a x", why: "a query is the instance's to read"}},
+	{fields: head2(":path", "/a?b=%zz;c"),
+		row: row{want: "200 GET /a?b=%zz;c x", other: "200 GET /a x", why: "a query is the instance's to read"}},
 	{fields: head2(":path", "/a HTTP/1.1"), row: row{want: rejected, other: "200 GET /a%20HTTP/1.1 x", why: smuggled}},
 	{fields: head2(":path", "/a?b HTTP/1.1 /c"), row: row{want: rejected}},
 	{fields: head2(":path", "/a?b\tc"), row: row{want: rejected}},
@@ -300,25 +327,37 @@ var rows2 = []frames2{
 	{fields: head2(":path", ""), row: row{want: rejected}},
 	{fields: head2(":path", "*"), row: row{want: rejected, other: "200 GET /%2A x", why: "only OPTIONS asks so"}},
 	{fields: head2(":method", "OPTIONS", ":path", "*"), row: row{want: "200"}},
-	{fields: head2(":path", "https://x/a"), row: row{want: rejected, other: "200 GET /a x", why: "RFC 9113, section 8.3.1: a path, and nothing before it"}},
+	{fields: head2(":path", "https://x/a"),
+		row: row{want: rejected, other: "200 GET /a x", why: "RFC 9113, section 8.3.1: a path, and nothing before it"}},
 	{fields: head2(":method", "G T"), row: row{want: rejected, other: "502", why: smuggled}},
 	{fields: head2(":method", "GET /b HTTP/1.1"), row: row{want: rejected, other: "502", why: smuggled}},
 	{fields: head2(":method", "BREW"), row: row{want: "200 BREW /a x"}},
-	{fields: head2(":method", "TRACE"), row: row{want: "405", other: "200 TRACE /a x", why: "it would show what proxies add"}},
+	{fields: head2(":method", "TRACE"),
+		row: row{want: "405", other: "200 TRACE /a x", why: "it would show what proxies add"}},
 	{fields: head2(":authority", "x y"), row: row{want: rejected, other: "200 GET /a ", why: smuggled}},
 	{fields: head2(":authority", "me@x"), row: row{want: rejected}},
-	{fields: head2(":authority", "x", "host", "y"), row: row{want: rejected, other: "200 GET /a x", why: "RFC 9113, section 8.3.1: said in two ways"}},
+	{fields: head2(":authority", "x", "host", "y"),
+		row: row{want: rejected, other: "200 GET /a x", why: "RFC 9113, section 8.3.1: said in two ways"}},
 	{fields: head2(":authority", "x", "host", "x"), row: row{want: "200 GET /a x"}},
 	{fields: head2(":authority", "-", "host", "x"), row: row{want: "200 GET /a x"}},
-	{fields: head2(":authority", "-"), row: row{want: rejected, other: "200 GET /a INSTANCE", why: "nobody is asked for"}},
+	{fields: head2(":authority", "-"),
+		row: row{want: rejected, other: "200 GET /a INSTANCE", why: "nobody is asked for"}},
 	{fields: head2("content-length", "3"), body: "abc", row: row{want: "200 GET /a x <abc>"}},
-	{fields: head2("content-length", "2"), body: "abc", row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
-	{fields: head2("content-length", "x"), body: "abc", row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
-	{fields: head2("content-length", "3", "content-length", "3"), body: "abc", row: row{want: rejected, other: "200 GET /a x <abc>", why: "RFC 9110, section 8.6"}},
-	{fields: head2("content-length", "+3"), body: "abc", row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
+	{fields: head2("content-length", "2"), body: "abc",
+		row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
+	{fields: head2("content-length", "x"), body: "abc",
+		row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
+	{fields: head2("content-length", "3", "content-length", "3"), body: "abc",
+		row: row{want: rejected, other: "200 GET /a x <abc>", why: "RFC 9110, section 8.6"}},
+	{fields: head2("content-length", "+3"), body: "abc",
+		row: row{want: rejected, none: true, why: "the library may answer before it has seen the length"}},
 	{fields: head2(":method", "POST"), body: "abc", row: row{want: "200 POST /a x <abc>"}},
-	{fields: head2(":method", "POST", "trailer", "X-Sum"), body: "abc", trailer: []string{"x-sum", "7"}, row: row{want: "200 POST /a x <abc> +X-Sum=7", other: "200 POST /a x <abc>", why: "a trailer that was announced is handed on"}},
-	{fields: head2(":method", "POST", "content-length", "3", "trailer", "X-Sum"), body: "abc", trailer: []string{"x-sum", "7"}, row: row{want: "200 POST /a x <abc> +X-Sum=7", other: "200 POST /a x <abc>", why: "likewise"}},
+	{fields: head2(":method", "POST", "trailer", "X-Sum"), body: "abc", trailer: []string{"x-sum", "7"},
+		row: row{want: "200 POST /a x <abc> +X-Sum=7", other: "200 POST /a x <abc>",
+			why: "a trailer that was announced is handed on"}},
+	{fields: head2(":method", "POST", "content-length", "3", "trailer", "X-Sum"), body: "abc",
+		trailer: []string{"x-sum", "7"},
+		row:     row{want: "200 POST /a x <abc> +X-Sum=7", other: "200 POST /a x <abc>", why: "likewise"}},
 	{fields: head2("connection", "close"), row: row{want: rejected}},
 	{fields: head2("transfer-encoding", "chunked"), row: row{want: rejected}},
 	{fields: head2("te", "gzip"), row: row{want: rejected}},
@@ -332,8 +371,10 @@ var rows2 = []frames2{
 	{fields: head2(":path", "/none"), row: row{want: "204"}},
 	{fields: head2(":method", "HEAD"), row: row{want: "200"}},
 	{fields: head2(":path", "/ends"), row: row{want: "200 GET /ends x +x-end=1"}},
-	{fields: head2(":method", "POST", ":path", "/refuses", "content-length", "100000"), body: strings.Repeat("a", 60_000), more: true, row: row{want: "403 no"}},
-	{fields: []string{":method", "CONNECT", ":authority", "x:443"}, row: row{want: "405", other: "200 CONNECT / x:443", why: "it would be a tunnel to anywhere"}},
+	{fields: head2(":method", "POST", ":path", "/refuses", "content-length", "100000"),
+		body: strings.Repeat("a", 60_000), more: true, row: row{want: "403 no"}},
+	{fields: []string{":method", "CONNECT", ":authority", "x:443"},
+		row: row{want: "405", other: "200 CONNECT / x:443", why: "it would be a tunnel to anywhere"}},
 	{fields: head2(":method", "POST", "expect", "100-continue"), body: "a", row: row{want: "100 200 POST /a x <a>"}},
 }
 
@@ -346,9 +387,10 @@ func TestRowsOverHTTP2(t *testing.T) {
 	putInstances(t, c, split.Blue, blue)
 	plain := plainProxy(t, blue.address.Address, true)
 	for _, r := range rows2 {
-		r.hold(t, fmt.Sprintf("%q", r.fields), strings.TrimPrefix(address, "http://"), strings.TrimPrefix(plain.URL, "https://"), blue.address.Address, func(at string) string {
-			return ask2(t, at, r)
-		})
+		r.hold(t, fmt.Sprintf("%q", r.fields), strings.TrimPrefix(address, "http://"),
+			strings.TrimPrefix(plain.URL, "https://"), blue.address.Address, func(at string) string {
+				return ask2(t, at, r)
+			})
 	}
 }
 
@@ -376,7 +418,8 @@ func ask2(t *testing.T, at string, r frames2) string {
 		t.Fatal(err)
 	}
 	_ = f.WriteSettings()
-	_ = f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: block(r.fields), EndHeaders: true, EndStream: r.body == ""})
+	_ = f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: block(r.fields), EndHeaders: true,
+		EndStream: r.body == ""})
 	go func() {
 		for body := []byte(r.body); len(body) > 0; {
 			piece := body[:min(len(body), 16<<10)]
@@ -384,7 +427,8 @@ func ask2(t *testing.T, at string, r frames2) string {
 			_ = f.WriteData(1, len(body) == 0 && r.trailer == nil && !r.more, piece)
 		}
 		if r.trailer != nil {
-			_ = f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: block(r.trailer), EndHeaders: true, EndStream: true})
+			_ = f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: block(r.trailer), EndHeaders: true,
+				EndStream: true})
 		}
 	}()
 	f.ReadMetaHeaders = hpack.NewDecoder(4096, nil)
@@ -445,7 +489,8 @@ var rowsAnswered = []struct {
 }{
 	{"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", "200 ok", true},
 	{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nok\r\n0\r\n\r\n", "200 ok", true},
-	{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2;a=b\r\nok\r\n0\r\nX-End: 1\r\n\r\n", "200 ok +X-End=1", true},
+	{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2;a=b\r\nok\r\n0\r\nX-End: 1\r\n\r\n", "200 ok +X-End=1",
+		true},
 	{"HTTP/1.1 200 OK\nContent-Length: 2\n\nok", "200 ok", true},
 	{"HTTP/1.1 200\r\nContent-Length: 2\r\n\r\nok", "200 ok", true},
 	{"HTTP/1.1 200 OK\r\nContent-Length: 2\r\nContent-Length: 2\r\n\r\nok", "200 ok", true},
@@ -518,7 +563,8 @@ func FuzzAnswers(f *testing.F) {
 			_, done, errPiece := cut.take(data[n : n+1])
 			if at = n + 1; done || errPiece != nil {
 				if (errPiece != nil) != (err != nil) || done != whole || done && at != end {
-					t.Fatalf("byte by byte it is %v at %d, %v; in one piece %v at %d, %v: %q", done, at, errPiece, whole, end, err, data)
+					t.Fatalf("byte by byte it is %v at %d, %v; in one piece %v at %d, %v: %q", done, at, errPiece,
+						whole, end, err, data)
 				}
 				break
 			}

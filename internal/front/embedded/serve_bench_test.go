@@ -43,13 +43,15 @@ func BenchmarkServe(b *testing.B) {
 	}
 	b.Run("front", func(b *testing.B) {
 		dir := b.TempDir()
-		c := Config{Listen: "127.0.0.1:0", Socket: dir + "/s", State: dir + "/state.json", Key: testKey, Settings: *Defaults()}
+		c := Config{Listen: "127.0.0.1:0", Socket: dir + "/s", State: dir + "/state.json", Key: testKey,
+			Settings: *Defaults()}
 		s, err := NewServer(c)
 		if err != nil {
 			b.Fatal(err)
 		}
 		go func() { _ = s.Run(b.Context()) }()
-		if err := Dial(c.Socket).SetInstances(b.Context(), split.Blue, []reading.Server{{Name: "blue-1", Address: l.Addr().String()}}); err != nil {
+		if err := Dial(c.Socket).SetInstances(b.Context(), split.Blue,
+			[]reading.Server{{Name: "blue-1", Address: l.Addr().String()}}); err != nil {
 			b.Fatal(err)
 		}
 		ask(b, s.Address())

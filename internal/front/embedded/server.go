@@ -25,17 +25,20 @@ import (
 
 // Config is what a front is made of. All sizes and times have to be above zero.
 type Config struct {
-	Listen    string // host:port for requests
-	Socket    string // path of the admin socket, made with mode 0600
-	State     string // file that keeps the split over a restart
-	Key       plan.Key
-	Sticky    bool   // a cookie keeps a client on its side until that is drained or goes home
-	Service   string // names the cookie
-	Secret    []byte // the prober's; sessions are signed with it. Empty: no answers name their side, and sessions do not last beyond the process
-	Spare     plan.SpareDoor
-	Inherited []net.Listener // that the process was started with, as by systemd; those that are at one of the addresses above are used
-	TakeOver  bool           // from the front that runs at the socket, without an outage
-	Grace     time.Duration  // that it has for its requests and tunnels; 0 for ten minutes
+	Listen  string // host:port for requests
+	Socket  string // path of the admin socket, made with mode 0600
+	State   string // file that keeps the split over a restart
+	Key     plan.Key
+	Sticky  bool   // a cookie keeps a client on its side until that is drained or goes home
+	Service string // names the cookie
+	// the prober's; sessions are signed with it. Empty: no answers name their side, and sessions do not last beyond the
+	// process
+	Secret []byte
+	Spare  plan.SpareDoor
+	// that the process was started with, as by systemd; those that are at one of the addresses above are used
+	Inherited []net.Listener
+	TakeOver  bool          // from the front that runs at the socket, without an outage
+	Grace     time.Duration // that it has for its requests and tunnels; 0 for ten minutes
 	Settings
 }
 
@@ -112,7 +115,8 @@ func NewServer(c Config) (s *Server, err error) {
 		}
 	}
 	s = &Server{
-		config: c, proxy: newProxy(c, t, counts), store: store, room: newRoom(c.Connections, c.PerClient, counts), counts: counts, replaced: make(chan struct{}),
+		config: c, proxy: newProxy(c, t, counts), store: store, room: newRoom(c.Connections, c.PerClient, counts),
+		counts: counts, replaced: make(chan struct{}),
 	}
 	s.doors = newDoors(&s.config.Settings, s.room, shows)
 	if err := s.proxy.spare.load(); err != nil {
@@ -146,7 +150,8 @@ func (s *Server) listen(got *takenOver) (err error) {
 	wanted := []string{c.Socket, c.Listen, c.Spare.Listen}
 	for _, l := range c.Inherited {
 		if !slices.ContainsFunc(wanted, func(at string) bool { return at != "" && listensAt(l, at) }) {
-			return fmt.Errorf("this process was started with a listener at %s, and the plan has none there: it listens at %s, and is steered at %s", l.Addr(), c.Listen, c.Socket)
+			return fmt.Errorf("this process was started with a listener at %s, and the plan has none there: it "+
+				"listens at %s, and is steered at %s", l.Addr(), c.Listen, c.Socket)
 		}
 	}
 	find := func(name, at string, open func() (net.Listener, error)) (net.Listener, error) {
@@ -165,7 +170,8 @@ func (s *Server) listen(got *takenOver) (err error) {
 	listen := func(at string) func() (net.Listener, error) {
 		return func() (net.Listener, error) { return net.Listen("tcp", at) }
 	}
-	if s.admin, err = find(controlListener, c.Socket, func() (net.Listener, error) { return listenSocket(c.Socket) }); err != nil {
+	if s.admin, err = find(controlListener, c.Socket,
+		func() (net.Listener, error) { return listenSocket(c.Socket) }); err != nil {
 		return err
 	}
 	if s.main, err = find(mainListener, c.Listen, listen(c.Listen)); err != nil {
@@ -314,9 +320,11 @@ func (s *Server) Run(ctx context.Context) error {
 		ConnState:         s.room.note,
 		ConnContext:       connContext,
 		ErrorLog:          quiet,
-		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: min(mostStreams, s.config.PerClient), SendPingTimeout: s.config.Idle, WriteByteTimeout: s.config.Idle},
+		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: min(mostStreams, s.config.PerClient),
+			SendPingTimeout: s.config.Idle, WriteByteTimeout: s.config.Idle},
 	}
-	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ReadTimeout: 2 * time.Second, IdleTimeout: time.Minute, ErrorLog: quiet}
+	admin := &http.Server{Handler: s.adminHandler(), ReadHeaderTimeout: time.Second, ReadTimeout: 2 * time.Second,
+		IdleTimeout: time.Minute, ErrorLog: quiet}
 	kept, drop := context.WithCancel(context.WithoutCancel(ctx))
 	tidied := make(chan struct{})
 	go func() {

@@ -45,8 +45,9 @@ type Settings struct {
 	TrustedProxies []netip.Prefix // whose word on where requests come from is taken
 	Announced      []netip.Prefix // whose connections begin with the PROXY protocol
 	Certificates   []Certificate  // with which clients are spoken to over TLS; none: without
-	ClientCA       string         // file with the authorities that clients' certificates have to be vouched for by; "": clients need none
-	HTTP2          bool           // instances speak HTTP/2 without TLS, as gRPC services do
+	// file with the authorities that clients' certificates have to be vouched for by; "": clients need none
+	ClientCA string
+	HTTP2    bool // instances speak HTTP/2 without TLS, as gRPC services do
 }
 
 // Path is a part of a service whose requests have limits of their own: those whose path begins so. Of
@@ -59,14 +60,16 @@ type Path struct {
 
 // limits are those of a request.
 func (s *Settings) limits(r *http.Request) limits {
-	l := limits{idle: s.Idle, grace: s.HeaderTime, rate: s.BodyRate, size: s.BodySize, firstByte: s.FirstByte, nextByte: s.NextByte, tunnel: s.TunnelIdle}
+	l := limits{idle: s.Idle, grace: s.HeaderTime, rate: s.BodyRate, size: s.BodySize, firstByte: s.FirstByte,
+		nextByte: s.NextByte, tunnel: s.TunnelIdle}
 	longest := -1
 	for _, p := range s.Paths {
 		if len(p.Begins) <= longest || !strings.HasPrefix(r.URL.Path, p.Begins) {
 			continue
 		}
 		longest = len(p.Begins)
-		l.firstByte, l.nextByte, l.size = cmp.Or(p.FirstByte, s.FirstByte), cmp.Or(p.NextByte, s.NextByte), cmp.Or(p.BodySize, s.BodySize)
+		l.firstByte, l.nextByte, l.size = cmp.Or(p.FirstByte, s.FirstByte), cmp.Or(p.NextByte, s.NextByte),
+			cmp.Or(p.BodySize, s.BodySize)
 	}
 	if r.ProtoMajor > 1 {
 		l.idle = 0 // pings find out whether the client is there
@@ -106,7 +109,8 @@ func (s *Settings) Resolve(file, _ func(*string)) {
 // Defaults is what holds where a plan says nothing.
 func Defaults() *Settings {
 	return &Settings{
-		HeaderSize: 64 << 10, HeaderTime: 10 * time.Second, Idle: 75 * time.Second, BodyRate: 256, FirstByte: time.Minute, NextByte: 5 * time.Minute,
+		HeaderSize: 64 << 10, HeaderTime: 10 * time.Second, Idle: 75 * time.Second, BodyRate: 256,
+		FirstByte: time.Minute, NextByte: 5 * time.Minute,
 		TunnelIdle: 10 * time.Minute, Connections: 10_000,
 	}
 }
@@ -147,7 +151,8 @@ func readSettings(r *section.Reader, n ast.Node) plan.FrontSettings {
 		}),
 		section.May("client-ca", func(n ast.Node) {
 			if r.Text(n, "client-ca", &s.ClientCA) && len(s.Certificates) == 0 && !r.Discovering() {
-				r.Wrong(n, "client-ca without tls", "clients have certificates over TLS only: add `tls` with the front's own certificate")
+				r.Wrong(n, "client-ca without tls", "clients have certificates over TLS only: add `tls` with the "+
+					"front's own certificate")
 			}
 		}),
 	)
@@ -188,7 +193,8 @@ func networks(r *section.Reader, what string, to *[]netip.Prefix) func(ast.Node)
 			section.Parsed(r, what, &p, func(text string) (netip.Prefix, error) {
 				p, err := parseNetwork(text)
 				if err != nil {
-					err = fmt.Errorf("%q is neither an address nor a network: want such as 10.1.0.7, 10.1.0.0/16 or fd00::/8", text)
+					err = fmt.Errorf("%q is neither an address nor a network: want such as 10.1.0.7, 10.1.0.0/16 or "+
+						"fd00::/8", text)
 				}
 				return p, err
 			})(n)

@@ -97,7 +97,8 @@ func (s *store) load() (*table, error) {
 	default:
 		var k kept
 		if err := json.Unmarshal(data, &k); err != nil || !k.Split.Share.Valid() {
-			return nil, fmt.Errorf("the front's state in %s is damaged (%v): move it away to start with all requests on blue", s.file, err)
+			return nil, fmt.Errorf("the front's state in %s is damaged (%v): move it away to start with all requests "+
+				"on blue", s.file, err)
 		}
 		t = k.table(t)
 	}

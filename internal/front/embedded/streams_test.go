@@ -106,33 +106,35 @@ func TestPostsOverHTTP2(t *testing.T) {
 // calls is a gRPC service: it adds up what it gets, streams what it is asked for, and fails as it is told.
 var calls = grpc.ServiceDesc{
 	ServiceName: "sailings.Calls", HandlerType: (*any)(nil),
-	Methods: []grpc.MethodDesc{{MethodName: "One", Handler: func(_ any, _ context.Context, read func(any) error, _ grpc.UnaryServerInterceptor) (any, error) {
-		var in wrapperspb.Int64Value
-		if err := read(&in); err != nil {
-			return nil, err
-		}
-		if in.Value < 0 {
-			return nil, status.Error(codes.Code(-in.Value), "as asked")
-		}
-		return &in, nil
-	}}},
-	Streams: []grpc.StreamDesc{{StreamName: "Both", ServerStreams: true, ClientStreams: true, Handler: func(_ any, s grpc.ServerStream) error {
-		var sum wrapperspb.Int64Value
-		for {
+	Methods: []grpc.MethodDesc{{MethodName: "One",
+		Handler: func(_ any, _ context.Context, read func(any) error, _ grpc.UnaryServerInterceptor) (any, error) {
 			var in wrapperspb.Int64Value
-			if err := s.RecvMsg(&in); errors.Is(err, io.EOF) {
-				return s.SendMsg(&sum)
-			} else if err != nil {
-				return err
+			if err := read(&in); err != nil {
+				return nil, err
 			}
-			sum.Value += in.Value
-			if in.Value%2 == 0 {
-				if err := s.SendMsg(&in); err != nil {
+			if in.Value < 0 {
+				return nil, status.Error(codes.Code(-in.Value), "as asked")
+			}
+			return &in, nil
+		}}},
+	Streams: []grpc.StreamDesc{{StreamName: "Both", ServerStreams: true, ClientStreams: true,
+		Handler: func(_ any, s grpc.ServerStream) error {
+			var sum wrapperspb.Int64Value
+			for {
+				var in wrapperspb.Int64Value
+				if err := s.RecvMsg(&in); errors.Is(err, io.EOF) {
+					return s.SendMsg(&sum)
+				} else if err != nil {
 					return err
 				}
+				sum.Value += in.Value
+				if in.Value%2 == 0 {
+					if err := s.SendMsg(&in); err != nil {
+						return err
+					}
+				}
 			}
-		}
-	}}},
+		}}},
 }
 
 // grpcInstance serves calls.
@@ -169,7 +171,8 @@ func TestGRPC(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	conn, err := grpc.NewClient(address, grpc.WithTransportCredentials(credentials.NewTLS(&tls.Config{InsecureSkipVerify: true})))
+	conn, err := grpc.NewClient(address,
+		grpc.WithTransportCredentials(credentials.NewTLS(&tls.Config{InsecureSkipVerify: true})))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -266,7 +269,9 @@ func TestAConnectionThatWasClosedCostsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	for n := range 200 {
-		for _, body := range []io.Reader{strings.NewReader("some"), io.MultiReader(strings.NewReader("so"), strings.NewReader("me")), strings.NewReader(strings.Repeat("a", 200_000))} {
+		for _, body := range []io.Reader{strings.NewReader("some"),
+			io.MultiReader(strings.NewReader("so"), strings.NewReader("me")),
+			strings.NewReader(strings.Repeat("a", 200_000))} {
 			w, err := http.Post(url, "text/plain", body)
 			if err != nil {
 				t.Fatal(err)
@@ -300,7 +305,8 @@ func TestAnInstanceThatAnswersEarly(t *testing.T) {
 		}
 	}()
 	url, c, _ := open(t, nil)
-	if err := c.SetInstances(t.Context(), split.Blue, []reading.Server{{Name: "odd-1", Address: l.Addr().String(), Version: "1"}}); err != nil {
+	if err := c.SetInstances(t.Context(), split.Blue,
+		[]reading.Server{{Name: "odd-1", Address: l.Addr().String(), Version: "1"}}); err != nil {
 		t.Fatal(err)
 	}
 	for range 20 {
@@ -575,7 +581,8 @@ func TestLimitsByChoice(t *testing.T) {
 func TestClientCertificates(t *testing.T) {
 	dir := t.TempDir()
 	mine := testkit.Certify(t, dir, "client.example", 3, nil)
-	blue := newBackend(t, "blue-1", "1", func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Header.Get("Client-Cert")) })
+	blue := newBackend(t, "blue-1", "1",
+		func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.Header.Get("Client-Cert")) })
 	address, c, _ := secure(t, func(c *Config) { c.ClientCA = mine.File })
 	putInstances(t, c, split.Blue, blue)
 	pair, err := tls.LoadX509KeyPair(mine.File, mine.Key)
@@ -583,7 +590,8 @@ func TestClientCertificates(t *testing.T) {
 		t.Fatal(err)
 	}
 	ask := func(http2 bool, certificates ...tls.Certificate) (string, error) {
-		transport := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, Certificates: certificates}, ForceAttemptHTTP2: http2, DisableKeepAlives: true}
+		transport := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, Certificates: certificates},
+			ForceAttemptHTTP2: http2, DisableKeepAlives: true}
 		r, err := http.NewRequest(http.MethodGet, "https://"+address, nil)
 		if err != nil {
 			return "", err

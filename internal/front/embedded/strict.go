@@ -38,7 +38,8 @@ func refuse(r *http.Request) *denial {
 		return bad("the host is said in two ways")
 	}
 	if lengths := r.Header["Content-Length"]; len(lengths) > 0 {
-		if _, err := strconv.ParseUint(lengths[0], 10, 63); err != nil || len(lengths) > 1 || strings.HasPrefix(lengths[0], "+") {
+		if _, err := strconv.ParseUint(lengths[0], 10, 63); err != nil || len(lengths) > 1 ||
+			strings.HasPrefix(lengths[0], "+") {
 			return bad("the length is not a number")
 		}
 	}
@@ -60,7 +61,8 @@ func target(r *http.Request) bool {
 	case text == "*":
 		return r.Method == http.MethodOptions
 	}
-	return r.ProtoMajor < 2 && (r.URL.Scheme == "http" || r.URL.Scheme == "https") && r.URL.Host != "" && r.URL.User == nil
+	return r.ProtoMajor < 2 && (r.URL.Scheme == "http" || r.URL.Scheme == "https") && r.URL.Host != "" &&
+		r.URL.User == nil
 }
 
 // authority reports whether a text is a host and perhaps a port (RFC 3986, section 3.2), or empty.
@@ -79,7 +81,8 @@ func authority(text string) bool {
 		return ok && net.ParseIP(inner) != nil
 	}
 	for n := range len(host) {
-		if c := host[n]; !tokenBytes[c] && !strings.ContainsRune("(),;=", rune(c)) || c == '^' || c == '`' || c == '|' || c == '#' {
+		if c := host[n]; !tokenBytes[c] && !strings.ContainsRune("(),;=", rune(c)) || c == '^' || c == '`' ||
+			c == '|' || c == '#' {
 			return false
 		}
 	}

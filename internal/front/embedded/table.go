@@ -27,8 +27,9 @@ type pool struct {
 	instances []*instance
 	out       []bool // by instance: it gets no new requests while others can take them
 	draining  bool
-	epoch     uint64 // how often the side was released: drained, or everybody was taken home from it. Sessions of before have ended
-	tally     *tally // the same from table to table
+	// how often the side was released: drained, or everybody was taken home from it. Sessions of before have ended
+	epoch uint64
+	tally *tally // the same from table to table
 }
 
 // tally counts per side.
@@ -116,7 +117,8 @@ func (i *instance) absorb(c reading.Count) {
 
 // count is the instance's figures as of now.
 func (i *instance) count() reading.Count {
-	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load(), Left: i.left.Load(), Probes: i.probes.Load(), Waiting: i.waits.longer(time.Now())}
+	c := reading.Count{Server: i.Server, Open: i.open.Load(), Requests: i.requests.Load(), Failures: i.failures.Load(),
+		Left: i.left.Load(), Probes: i.probes.Load(), Waiting: i.waits.longer(time.Now())}
 	for class := range c.Status {
 		c.Status[class] = i.status[class].Load()
 	}

@@ -131,7 +131,8 @@ const ownPrefix = "Vaiven-"
 func clean(h http.Header, trusted bool) {
 	for name := range h {
 		switch {
-		case strings.HasPrefix(name, ownPrefix), strings.IndexByte(name, '_') >= 0, name == "Client-Cert", name == "Client-Cert-Chain":
+		case strings.HasPrefix(name, ownPrefix), strings.IndexByte(name, '_') >= 0, name == "Client-Cert",
+			name == "Client-Cert-Chain":
 		case trusted:
 			continue
 		case strings.HasPrefix(name, "X-Forwarded-"), name == "X-Real-Ip":

@@ -36,12 +36,15 @@ const (
 
 // newWires makes the connections to instances, over HTTP/2 where they speak it.
 func newWires(most int, http2 bool, stray func(address string)) *wires {
-	w := &wires{places: make(chan struct{}, most), framed: !http2, dialer: net.Dialer{Timeout: time.Second, KeepAlive: 30 * time.Second}, stray: stray}
+	w := &wires{places: make(chan struct{}, most), framed: !http2,
+		dialer: net.Dialer{Timeout: time.Second, KeepAlive: 30 * time.Second}, stray: stray}
 	w.transport = &http.Transport{
 		DialContext: w.dial, DisableCompression: true, ExpectContinueTimeout: forContinue,
-		MaxIdleConns: max(most/2, 1), MaxIdleConnsPerHost: mostKept, IdleConnTimeout: longestKept, MaxResponseHeaderBytes: mostHeader,
-		Protocols: new(http.Protocols),
-		HTTP2:     &http.HTTP2Config{SendPingTimeout: pingEvery, PingTimeout: pingEvery, WriteByteTimeout: pingEvery},
+		MaxIdleConns: max(most/2, 1), MaxIdleConnsPerHost: mostKept, IdleConnTimeout: longestKept,
+		MaxResponseHeaderBytes: mostHeader,
+		Protocols:              new(http.Protocols),
+		HTTP2: &http.HTTP2Config{SendPingTimeout: pingEvery, PingTimeout: pingEvery,
+			WriteByteTimeout: pingEvery},
 	}
 	w.transport.Protocols.SetHTTP1(!http2)
 	w.transport.Protocols.SetUnencryptedHTTP2(http2)
@@ -104,7 +107,8 @@ const moment = time.Second
 // ours reports whether an error says that this machine is short of something: no instance's
 // failure.
 func ours(err error) bool {
-	return errors.Is(err, errNoRoom) || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOBUFS) ||
+	return errors.Is(err, errNoRoom) || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) ||
+		errors.Is(err, syscall.ENOBUFS) ||
 		errors.Is(err, syscall.ENOMEM) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAGAIN)
 }
 

@@ -63,7 +63,8 @@ type counted struct {
 
 // New makes a driver. Nothing is asked yet.
 func New(on place.Machine, f plan.Front) *Driver {
-	d := &Driver{on: on, config: f.Settings.(*Settings), door: f.Spare, sticky: f.Sticky, both: f.Key.From != plan.KeyClient, carry: f.Carry, base: map[string]counted{}, held: 10 * time.Second}
+	d := &Driver{on: on, config: f.Settings.(*Settings), door: f.Spare, sticky: f.Sticky,
+		both: f.Key.From != plan.KeyClient, carry: f.Carry, base: map[string]counted{}, held: 10 * time.Second}
 	d.steering = told.Remote[state]{
 		Look: d.look, Share: d.share, Print: d.print, Work: d.work, Most: mostWeight, Try: d.mayTell,
 		Has: func(s state, side split.Side) int { return len(d.of(s, side, d.steering.Instances())) },
@@ -89,7 +90,8 @@ func (d *Driver) say(notice string) {
 // side is the side that a server belongs to, and false if it is of none.
 func (d *Driver) side(s server) (split.Side, bool) {
 	for _, side := range split.Sides {
-		if s.backend == d.config.Backends[side] && (!d.config.Weighs() || strings.HasPrefix(s.name, d.config.Servers[side])) {
+		if s.backend == d.config.Backends[side] &&
+			(!d.config.Weighs() || strings.HasPrefix(s.name, d.config.Servers[side])) {
 			return side, true
 		}
 	}
@@ -100,7 +102,8 @@ func (d *Driver) side(s server) (split.Side, bool) {
 // their weight, and those whose address was told.
 func (d *Driver) of(s state, side split.Side, known front.Known) []server {
 	return slices.DeleteFunc(d.slots(s, side), func(v server) bool {
-		return !v.in() && !slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == v.address })
+		return !v.in() && !slices.ContainsFunc(known[side],
+			func(i reading.Server) bool { return i.Address == v.address })
 	})
 }
 
@@ -158,7 +161,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 			return reading.Front{}, err
 		}
 	}
-	r := reading.Front{At: time.Now(), Forgot: forgot, Tells: reading.Capabilities{Counts: true, Means: true, Both: d.both}}
+	r := reading.Front{At: time.Now(), Forgot: forgot,
+		Tells: reading.Capabilities{Counts: true, Means: true, Both: d.both}}
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
@@ -209,7 +213,8 @@ func (d *Driver) times(ctx context.Context, r *reading.Front) (notice string) {
 			now.counted += c.Requests
 		}
 	}
-	if d.begun.at.IsZero() || now.counted < d.begun.counted || now.at.Sub(d.begun.at) > 2*d.held { // counts began anew, or nobody looked for a while
+	// counts began anew, or nobody looked for a while
+	if d.begun.at.IsZero() || now.counted < d.begun.counted || now.at.Sub(d.begun.at) > 2*d.held {
 		d.begun, d.late = now, lack{}
 	}
 	if failed != "" {
@@ -238,7 +243,8 @@ func (l lack) most() bool { return l.some() && l.missing*2 > l.of }
 func (l lack) String() string {
 	switch {
 	case l.most():
-		return fmt.Sprintf("of %d answers %d are not in the log (vaiven front PLAN says what it needs): answers have no times", l.of, l.missing)
+		return fmt.Sprintf("of %d answers %d are not in the log (vaiven front PLAN says what it needs): answers have "+
+			"no times", l.of, l.missing)
 	case l.some():
 		return fmt.Sprintf("of %d answers %d are not in the log: times are those of the rest", l.of, l.missing)
 	}
@@ -267,19 +273,23 @@ func (d *Driver) notices(s state, down []string) string {
 	}
 	switch {
 	case queued > 100 && waits:
-		return fmt.Sprintf("%d requests wait in HAProxy's queue though servers are up: if it does not go down, set one server to maint and to ready again", queued)
+		return fmt.Sprintf("%d requests wait in HAProxy's queue though servers are up: if it does not go down, set "+
+			"one server to maint and to ready again", queued)
 	case len(down) > 0:
 		return fmt.Sprintf("HAProxy holds %s for down and sends their requests to others", strings.Join(down, ", "))
 	case s.sticky && !d.sticky:
-		return fmt.Sprintf("HAProxy keeps clients on a server of backend %s, by a cookie or a stick table, and the plan does not say \"sticky\": going home ends that, a leg does not", d.config.Backends[0])
+		return fmt.Sprintf("HAProxy keeps clients on a server of backend %s, by a cookie or a stick table, and the "+
+			"plan does not say \"sticky\": going home ends that, a leg does not", d.config.Backends[0])
 	case d.sticky && !s.sticky:
 		return fmt.Sprintf("the plan wants sticky sessions, and backend %s has no cookie line", d.config.Backends[0])
 	case d.notice != "":
 		return d.notice
 	case d.door.Asks() && len(s.doors) == 0:
-		return fmt.Sprintf("the plan wants a door of its own to the spare side, and HAProxy has no backend %s%s (vaiven front PLAN says how)", d.config.Backends[split.Green], doorSuffix)
+		return fmt.Sprintf("the plan wants a door of its own to the spare side, and HAProxy has no backend %s%s "+
+			"(vaiven front PLAN says how)", d.config.Backends[split.Green], doorSuffix)
 	case d.config.Weighs() && d.config.StateFile == "":
-		return "a reload of HAProxy would undo the split: give it a server state file (state-file in the plan, server-state-file and load-server-state-from-file in its configuration)"
+		return "a reload of HAProxy would undo the split: give it a server state file (state-file in the plan, " +
+			"server-state-file and load-server-state-from-file in its configuration)"
 	}
 	return ""
 }
@@ -296,7 +306,8 @@ func (d *Driver) count(s state, side split.Side, known front.Known) reading.Side
 		}
 		c := reading.Count{
 			Server: known.At(side, v.address, v.name), Open: v.counts.open,
-			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response, Left: v.counts.left - b.counts.left,
+			Failures: v.counts.connect + v.counts.response - b.counts.connect - b.counts.response,
+			Left:     v.counts.left - b.counts.left,
 		}
 		for class := range c.Status {
 			c.Status[class] = v.counts.status[class] - b.counts.status[class]
@@ -379,7 +390,8 @@ func commands(list []setting) []string {
 		at := s.path()
 		if s.address != "" && s.address != s.server.address {
 			host, port, _ := net.SplitHostPort(s.address)
-			gain = append(gain, "set server "+at+" state maint", fmt.Sprintf("set server %s addr %s port %s", at, host, port))
+			gain = append(gain, "set server "+at+" state maint",
+				fmt.Sprintf("set server %s addr %s port %s", at, host, port))
 			s.server.admin |= 0x01
 		}
 		set := fmt.Sprintf("set server %s weight %d", at, s.weight)
@@ -446,7 +458,8 @@ func (d *Driver) forgot(s state, known front.Known) bool {
 	for _, side := range split.Sides {
 		told += len(known[side])
 		for _, v := range d.slots(s, side) {
-			if v.in() || slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == v.address }) {
+			if v.in() || slices.ContainsFunc(known[side],
+				func(i reading.Server) bool { return i.Address == v.address }) {
 				return false
 			}
 		}
@@ -552,7 +565,8 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 	}
 	kept, err := d.prepared(ctx, c)
 	if err != nil {
-		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w", front.ErrRefused, err)
+		return fmt.Errorf("%w: what a reload of HAProxy needs could not be kept on disk, nothing was changed: %w",
+			front.ErrRefused, err)
 	}
 	if err = d.tell(ctx, c.commands); err == nil && !d.config.Weighs() && !c.keep {
 		err = d.commit(ctx, c)
@@ -647,16 +661,18 @@ func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steerin
 // SetInstances gives a side other instances: their addresses go to its servers, and
 // servers that are not needed are put into maintenance. The share stays.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, known front.Known, as told.Wanted) error {
-		return d.give(changing, s, side, known, as)
-	})
+	return d.steering.SetInstances(ctx, side, wanted,
+		func(changing context.Context, s state, known front.Known, as told.Wanted) error {
+			return d.give(changing, s, side, known, as)
+		})
 }
 
 func (d *Driver) give(ctx context.Context, s state, side split.Side, known front.Known, as told.Wanted) error {
 	wanted, slots := known[side], d.slots(s, side)
 	placed, err := assign(slots, wanted, d.steering.Instances()[side])
 	if err != nil {
-		return fmt.Errorf("%w: backend %s has %d servers for %v, and %d are needed: add some to its configuration", front.ErrRefused,
+		return fmt.Errorf("%w: backend %s has %d servers for %v, and %d are needed: add some to its configuration",
+			front.ErrRefused,
 			d.config.Backends[side], len(slots), side, len(wanted))
 	}
 	// As it will be when the addresses are there; weights are found for that.
@@ -693,7 +709,8 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, known front
 		}
 		own, _ := d.side(list[n].server)
 		// With sessions that stay, a side without a share that was taken home stays so.
-		list[n].in = list[n].server.in() || !(d.sticks(s) && as.Share.Of(own) == 0 && list[n].server.address == list[n].address)
+		list[n].in = list[n].server.in() ||
+			!(d.sticks(s) && as.Share.Of(own) == 0 && list[n].server.address == list[n].address)
 	}
 	for _, v := range slots {
 		if _, used := placed[v.name]; !used && v.in() {
@@ -713,7 +730,8 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, known front
 	steps := commands(list)
 	if spare.Secret != s.spare.Secret {
 		if spare.Secret != "" {
-			steps = append(steps, fmt.Sprintf("add map %s %s%s %v", d.config.Map, d.doorKey(), spare.Secret, spare.Side))
+			steps = append(steps, fmt.Sprintf("add map %s %s%s %v", d.config.Map, d.doorKey(), spare.Secret,
+				spare.Side))
 		}
 		if s.spare.Secret != "" {
 			steps = append(steps, fmt.Sprintf("del map %s %s%s", d.config.Map, d.doorKey(), s.spare.Secret))
@@ -741,9 +759,11 @@ func (d *Driver) Doors(ctx context.Context) ([]front.Spare, error) {
 // behindDoor are the settings of the servers behind the spare side's door, so that they are as a side's are.
 func (s state) behindDoor(list []setting, slots []server) (behind []setting) {
 	for _, as := range list {
-		at := slices.IndexFunc(s.doors, func(v server) bool { return v.backend == as.backend+doorSuffix && v.name == as.name })
+		at := slices.IndexFunc(s.doors,
+			func(v server) bool { return v.backend == as.backend+doorSuffix && v.name == as.name })
 		if at >= 0 && slices.ContainsFunc(slots, func(v server) bool { return v.path() == as.path() }) {
-			behind = append(behind, setting{server: s.doors[at], weight: as.weight, in: !as.left, left: as.left, address: as.address})
+			behind = append(behind, setting{server: s.doors[at], weight: as.weight, in: !as.left, left: as.left,
+				address: as.address})
 		}
 	}
 	return behind
@@ -777,9 +797,11 @@ func (d *Driver) Reach(ctx context.Context, address string) error {
 		}
 		n := slices.IndexFunc(s.servers, func(v server) bool { return v.address == address && v.in() })
 		switch {
-		case n < 0 || s.servers[n].status == "no check" || strings.HasPrefix(s.servers[n].status, "UP "): // it is checking
+		// it is checking
+		case n < 0 || s.servers[n].status == "no check" || strings.HasPrefix(s.servers[n].status, "UP "):
 		case strings.HasPrefix(s.servers[n].status, "DOWN"):
-			return fmt.Errorf("HAProxy's own check says %s (%s)", s.servers[n].status, cmp.Or(s.servers[n].said, "nothing more"))
+			return fmt.Errorf("HAProxy's own check says %s (%s)", s.servers[n].status,
+				cmp.Or(s.servers[n].said, "nothing more"))
 		}
 		if n < 0 || !strings.HasPrefix(s.servers[n].status, "UP ") {
 			return front.ReachFrom(ctx, d.on, address)
@@ -798,7 +820,8 @@ func assign(slots []server, wanted, known []reading.Server) (map[string]string, 
 	placed := map[string]string{}
 	var left []reading.Server
 	for _, i := range wanted {
-		n := slices.IndexFunc(slots, func(v server) bool { _, taken := placed[v.name]; return v.address == i.Address && !taken })
+		n := slices.IndexFunc(slots,
+			func(v server) bool { _, taken := placed[v.name]; return v.address == i.Address && !taken })
 		if n < 0 {
 			left = append(left, i)
 			continue
@@ -914,7 +937,8 @@ func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 	if d.config.StateFile != "" {
 		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list), false))
 	}
-	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) && (!c.keep || c.term > 0 || c.spare.Secret != c.state.spare.Secret) {
+	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) &&
+		(!c.keep || c.term > 0 || c.spare.Secret != c.state.spare.Secret) {
 		data, err := d.on.ReadFile(ctx, d.config.Map)
 		if err == nil {
 			order := c.state.order

@@ -42,11 +42,13 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
 	h := &Settings{
-		Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue-", "green-"},
+		Socket: filepath.Join(dir, "admin.sock"), Backends: [2]string{"sailings", "sailings"},
+		Servers:   [2]string{"blue-", "green-"},
 		StateFile: filepath.Join(kept, "state"),
 	}
 	if s.mapped {
-		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"), "sailings"
+		h.Backends, h.Map, h.MapKey = [2]string{"sailings-blue", "sailings-green"}, filepath.Join(kept, "split.map"),
+			"sailings"
 	}
 	if s.byAddr {
 		admin, _ := stacktest.Ports(t, 1)
@@ -105,13 +107,15 @@ func open(s setup, reach fronttest.Reach) func(*testing.T, *fronttest.World) fro
 				other := New(place.Local{}, f)
 				var commands []string
 				if !f.Settings.(*Settings).Weighs() {
-					commands = append(commands, fmt.Sprintf("set map %s sailings %d", f.Settings.(*Settings).Map, share))
+					commands = append(commands,
+						fmt.Sprintf("set map %s sailings %d", f.Settings.(*Settings).Map, share))
 				} else {
 					for n := range 3 { // by hand, and half and half
 						if share != split.Whole/2 {
 							t.Fatal("only half and half is done by hand")
 						}
-						commands = append(commands, fmt.Sprintf("set server sailings/green-%d weight 7", n+1), fmt.Sprintf("set server sailings/blue-%d weight 7", n+1))
+						commands = append(commands, fmt.Sprintf("set server sailings/green-%d weight 7", n+1),
+							fmt.Sprintf("set server sailings/blue-%d weight 7", n+1))
 					}
 				}
 				if err := other.tell(t.Context(), commands); err != nil {
@@ -153,17 +157,20 @@ func open(s setup, reach fronttest.Reach) func(*testing.T, *fronttest.World) fro
 }
 
 func TestConformanceByWeight(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Open: open(setup{}, fronttest.Here), Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Checker, fronttest.Door}})
+	fronttest.Run(t, fronttest.System{Open: open(setup{}, fronttest.Here),
+		Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Checker, fronttest.Door}})
 }
 
 // Steered at an address, and with a log, which make no other difference.
 func TestConformanceByMap(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true, byAddr: true, logs: true}, fronttest.Here), Lacks: []fronttest.Ability{fronttest.Checker}})
+	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true, byAddr: true, logs: true}, fronttest.Here),
+		Lacks: []fronttest.Ability{fronttest.Checker}})
 }
 
 func TestConformanceOverSSH(t *testing.T) {
 	reach := fronttest.OverSSH(t)
-	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}, reach), Lacks: []fronttest.Ability{fronttest.Checker}})
+	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}, reach),
+		Lacks: []fronttest.Ability{fronttest.Checker}})
 }
 
 // Whatever the key, the configuration that is asked for keeps clients on green.
@@ -172,8 +179,10 @@ func TestKeysThatStay(t *testing.T) {
 		key     plan.Key
 		headers func(n int) []string
 	}{
-		{plan.Key{From: plan.KeyCookie, Name: "passenger"}, func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} }},
-		{plan.Key{From: plan.KeyHeader, Name: "X-Passenger"}, func(n int) []string { return []string{fmt.Sprintf("X-Passenger: p%d", n)} }},
+		{plan.Key{From: plan.KeyCookie, Name: "passenger"},
+			func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} }},
+		{plan.Key{From: plan.KeyHeader, Name: "X-Passenger"},
+			func(n int) []string { return []string{fmt.Sprintf("X-Passenger: p%d", n)} }},
 	} {
 		t.Run(c.key.String(), func(t *testing.T) {
 			w := fronttest.NewWorld(t)
@@ -214,7 +223,8 @@ func TestTheLog(t *testing.T) {
 			t.Fatal(err)
 		}
 		const clients = 40
-		w.Count(3*clients, true, func(n int) []string { return []string{fmt.Sprintf("Cookie: passenger=p%d", n%clients)} })
+		w.Count(3*clients, true,
+			func(n int) []string { return []string{fmt.Sprintf("Cookie: passenger=p%d", n%clients)} })
 		fronttest.Eventually(t, "all answers are in the log", func() error {
 			r, err := d.Read(t.Context())
 			if err != nil {
@@ -231,13 +241,15 @@ func TestTheLog(t *testing.T) {
 				}
 			}
 			met := r.Sides[0].Clients.Seen + r.Sides[1].Clients.Seen
-			if timed != of || of < 3*clients || r.Tells.Clients != mapped || mapped && (met < clients-2 || met > clients) || !r.Tells.Times {
+			if timed != of || of < 3*clients || r.Tells.Clients != mapped ||
+				mapped && (met < clients-2 || met > clients) || !r.Tells.Times {
 				return fmt.Errorf("%d of %d answers have times, %d clients, %+v, %q", timed, of, met, r.Tells, r.Notice)
 			}
 			return nil
 		})
 		other := New(place.Local{}, f)
-		if r, err := other.Read(t.Context()); err != nil || r.Tells.Times || r.Blind == "" || !strings.Contains(r.Notice, "another process reads it") && mapped {
+		if r, err := other.Read(t.Context()); err != nil || r.Tells.Times || r.Blind == "" ||
+			!strings.Contains(r.Notice, "another process reads it") && mapped {
 			t.Errorf("what a second process reads: %+v, %q, %v", r.Tells, r.Notice, err)
 		}
 	}
@@ -268,7 +280,8 @@ func TestALogThatDoesNotCome(t *testing.T) {
 		d.begun.at = time.Now().Add(-d.held)
 		d.mu.Unlock()
 		r, err := d.Read(t.Context())
-		if err == nil && (r.Tells.Times || r.Blind == "" || !strings.Contains(r.Notice, "of 40 answers 40 are not in the log")) {
+		if err == nil && (r.Tells.Times || r.Blind == "" ||
+			!strings.Contains(r.Notice, "of 40 answers 40 are not in the log")) {
 			err = fmt.Errorf("%+v, %q", r.Tells, r.Notice)
 		}
 		return err
@@ -307,7 +320,8 @@ func TestSessionsStay(t *testing.T) {
 // What HAProxy has counts, and not what the plan says: who has a session goes home all the same.
 func TestSessionsThatThePlanDoesNotName(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, _, _ := start(t, w, setup{lines: "    cookie ferry insert indirect nocache dynamic\n    dynamic-cookie-key ferry\n"})
+	f, _, _ := start(t, w, setup{lines: "    cookie ferry insert indirect nocache dynamic\n    dynamic-cookie-key " +
+		"ferry\n"})
 	d := New(place.Local{}, f)
 	fronttest.Sessions(t, w, d)
 	r, err := d.Read(t.Context())
@@ -358,7 +372,8 @@ func TestTheStateFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	green := setting{server: server{backend: "sailings", name: "green-1", admin: 5}, weight: 9, in: true, address: "127.0.0.1:7009"}
+	green := setting{server: server{backend: "sailings", name: "green-1", admin: 5}, weight: 9, in: true,
+		address: "127.0.0.1:7009"}
 	blue := setting{server: server{backend: "sailings", name: "blue-1", admin: 4}, left: true}
 	got := string(raw.with([]setting{green, blue}))
 	want := `1
@@ -377,12 +392,14 @@ func TestTheSideThatGainsIsFirst(t *testing.T) {
 	got := commands([]setting{
 		{server: on("blue", 3), weight: 0, in: true},
 		{server: on("green", 0), weight: 5, in: true},
-		{server: server{backend: "b", name: "spare", admin: maintenance, address: "127.0.0.1:1"}, weight: 2, in: true, address: "127.0.0.1:7"},
+		{server: server{backend: "b", name: "spare", admin: maintenance, address: "127.0.0.1:1"}, weight: 2, in: true,
+			address: "127.0.0.1:7"},
 		{server: on("gone", 4), left: true},
 	})
 	want := []string{
 		"set server b/green weight 5",
-		"set server b/spare state maint", "set server b/spare addr 127.0.0.1 port 7", "set server b/spare weight 2", "set server b/spare state ready",
+		"set server b/spare state maint", "set server b/spare addr 127.0.0.1 port 7", "set server b/spare weight 2",
+		"set server b/spare state ready",
 		"set server b/blue weight 0", "set server b/gone weight 0", "set server b/gone state maint",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
@@ -401,10 +418,12 @@ func FuzzTables(f *testing.F) {
 		}
 		_, _ = parseStat(text)
 		var s state
-		if err := s.readMap(text, "sailings", "sailings.home", "sailings.term", "sailings-door."); err == nil && (s.share < 0 || s.share > 10_000) {
+		if err := s.readMap(text, "sailings", "sailings.home", "sailings.term", "sailings-door."); err == nil &&
+			(s.share < 0 || s.share > 10_000) {
 			t.Errorf("a share of %d", s.share)
 		}
-		if o := decode(text); o.Generation > 0 && decode(encode(o)) != o && len(o.Why) < 200 && !strings.Contains(o.Why+o.By, "\x00") {
+		if o := decode(text); o.Generation > 0 && decode(encode(o)) != o && len(o.Why) < 200 &&
+			!strings.Contains(o.Why+o.By, "\x00") {
 			t.Errorf("the order %+v is read back as %+v", o, decode(encode(o)))
 		}
 	})
@@ -427,7 +446,9 @@ func TestTheSecretIsNotForEverybody(t *testing.T) {
 	if info, err := os.Stat(file); err != nil || info.Mode().Perm()&0o007 != 0 {
 		t.Errorf("the map is %v, %v", info.Mode(), err)
 	}
-	if err := d.tell(t.Context(), []string{"set map " + f.Settings.(*Settings).Map + " sailings" + doorSuffix + ".ABCDEFGHIJKLMNOPQRSTUVWX27 nowhere"}); err == nil || strings.Contains(err.Error(), "ABCDEFGH") {
+	if err := d.tell(t.Context(),
+		[]string{"set map " + f.Settings.(*Settings).Map + " sailings" + doorSuffix +
+			".ABCDEFGHIJKLMNOPQRSTUVWX27 nowhere"}); err == nil || strings.Contains(err.Error(), "ABCDEFGH") {
 		t.Errorf("what HAProxy refuses is said as %v", err)
 	}
 }

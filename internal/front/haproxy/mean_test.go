@@ -52,7 +52,8 @@ func TestTook(t *testing.T) {
 	if got := (told.add(int64(answered), 0) - base).Seconds() * 1000; math.Abs(got-truth) > 0.05*truth {
 		t.Errorf("%.0f ms of %.0f", got, truth)
 	}
-	if got := (time.Duration(told.all*float64(time.Millisecond)) - before).Seconds() * 1000; math.Abs(got-late) > 0.05*late {
+	got := (time.Duration(told.all*float64(time.Millisecond)) - before).Seconds() * 1000
+	if math.Abs(got-late) > 0.05*late {
 		t.Errorf("since some were slow %.0f ms of %.0f", got, late)
 	}
 }
@@ -86,7 +87,8 @@ func TestTookOfARealOne(t *testing.T) {
 		truth.Add(time.Since(begun).Microseconds())
 	}))
 	t.Cleanup(srv.Close)
-	if err := d.SetInstances(t.Context(), split.Blue, []reading.Server{{Name: "blue-1", Address: srv.Listener.Addr().String(), Version: "1"}}); err != nil {
+	if err := d.SetInstances(t.Context(), split.Blue,
+		[]reading.Server{{Name: "blue-1", Address: srv.Listener.Addr().String(), Version: "1"}}); err != nil {
 		t.Fatal(err)
 	}
 	fronttest.Eventually(t, "an answer", func() error {

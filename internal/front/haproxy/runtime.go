@@ -32,9 +32,11 @@ func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
 	conn, err := d.on.Dial(ctx, network, address)
 	switch {
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's \"stats socket\" line lets in", front.ErrUnreachable, address)
+		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's "+
+			"\"stats socket\" line lets in", front.ErrUnreachable, address)
 	case err != nil:
-		return "", fmt.Errorf("%w: nobody listens at %s (is HAProxy running, with \"stats socket %s level admin\"?)", front.ErrUnreachable, address, d.config.Bound())
+		return "", fmt.Errorf("%w: nobody listens at %s (is HAProxy running, with \"stats socket %s level admin\"?)",
+			front.ErrUnreachable, address, d.config.Bound())
 	}
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
@@ -70,7 +72,8 @@ func (d *Driver) tell(ctx context.Context, commands []string) error {
 			return err
 		}
 		if said = trouble(said); said != "" {
-			return fmt.Errorf("%w: HAProxy says %q to %q", front.ErrRefused, said, secretKey.ReplaceAllString(strings.Join(commands[:n], "; "), doorSuffix+".…"))
+			return fmt.Errorf("%w: HAProxy says %q to %q", front.ErrRefused, said,
+				secretKey.ReplaceAllString(strings.Join(commands[:n], "; "), doorSuffix+".…"))
 		}
 		commands = commands[n:]
 	}
@@ -81,7 +84,8 @@ func (d *Driver) tell(ctx context.Context, commands []string) error {
 func (d *Driver) mayTell(ctx context.Context) error {
 	said, err := d.ask(ctx, "show cli level")
 	if level := strings.TrimSpace(said); err == nil && level != "admin" {
-		err = fmt.Errorf("%w: HAProxy lets us in at level %q: weights need \"level admin\" in the configuration's \"stats socket\" line", front.ErrRefused, level)
+		err = fmt.Errorf("%w: HAProxy lets us in at level %q: weights need \"level admin\" in the configuration's "+
+			"\"stats socket\" line", front.ErrRefused, level)
 	}
 	return err
 }
@@ -188,13 +192,15 @@ func parseState(text string) (table, error) {
 				break
 			}
 			if len(fields) < len(t.columns)-1 {
-				return table{}, fmt.Errorf("HAProxy's state of servers has a line with %d of %d columns", len(fields), len(t.columns))
+				return table{}, fmt.Errorf("HAProxy's state of servers has a line with %d of %d columns", len(fields),
+					len(t.columns))
 			}
 			t.rows = append(t.rows, fields)
 		}
 		return t, nil
 	}
-	return table{}, fmt.Errorf("%w: HAProxy does not show the state of its servers: %s", front.ErrRefused, excerpt(text))
+	return table{}, fmt.Errorf("%w: HAProxy does not show the state of its servers: %s", front.ErrRefused,
+		excerpt(text))
 }
 
 // parseStat reads the answer of "show stat".
@@ -261,7 +267,8 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	at := map[string]int{}
 	for _, row := range s.raw.rows {
 		v := server{
-			backend: s.raw.text(row, "be_name"), name: s.raw.text(row, "srv_name"), weight: int(s.raw.number(row, "srv_uweight")),
+			backend: s.raw.text(row, "be_name"), name: s.raw.text(row, "srv_name"),
+			weight:  int(s.raw.number(row, "srv_uweight")),
 			admin:   int(s.raw.number(row, "srv_admin_state")),
 			address: net.JoinHostPort(s.raw.text(row, "srv_addr"), s.raw.text(row, "srv_port")),
 		}
@@ -276,7 +283,8 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	for _, row := range figures.rows {
 		backend, name := figures.text(row, "pxname"), figures.text(row, "svname")
 		c := counts{
-			sessions: figures.number(row, "stot"), open: figures.number(row, "scur"), queued: figures.number(row, "qcur"),
+			sessions: figures.number(row, "stot"), open: figures.number(row, "scur"),
+			queued:  figures.number(row, "qcur"),
 			connect: figures.number(row, "econ"), response: figures.number(row, "eresp"),
 			left: figures.number(row, "cli_abrt"), average: figures.number(row, "rtime"),
 		}
@@ -286,7 +294,8 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		if n, ok := at[backend+"/"+name]; ok {
 			s.servers[n].counts, s.servers[n].status = c, figures.text(row, "status")
 			s.sticky = s.sticky || figures.text(row, "cookie") != ""
-			s.servers[n].said = strings.TrimSpace(strings.Trim(cmp.Or(figures.text(row, "check_desc"), figures.text(row, "check_status")), "* ") + " " + figures.text(row, "last_chk"))
+			s.servers[n].said = strings.TrimSpace(strings.Trim(cmp.Or(figures.text(row, "check_desc"),
+				figures.text(row, "check_status")), "* ") + " " + figures.text(row, "last_chk"))
 		}
 		if name == "BACKEND" {
 			s.backends[backend] = c
@@ -327,7 +336,8 @@ func (s *state) readMap(said, key, orderKey, termKey, doorKey string) error {
 		case key:
 			n, err := strconv.Atoi(f[2])
 			if err != nil || n < 0 || n > 10_000 {
-				return fmt.Errorf("%w: the map says %q for %s, which is no share in basis points, 0 to 10000", front.ErrRefused, f[2], key)
+				return fmt.Errorf("%w: the map says %q for %s, which is no share in basis points, 0 to 10000",
+					front.ErrRefused, f[2], key)
 			}
 			s.share, s.inMap = n, true
 		case orderKey:
@@ -354,7 +364,8 @@ func (d *Driver) termKey() string { return d.config.MapKey + ".term" }
 func encode(o reading.Order) string {
 	const most = 200
 	why := o.Why[:min(len(o.Why), most)]
-	return fmt.Sprintf("%d,%v,%d,%s,%s", o.Generation, o.Side, o.At.Unix(), url.QueryEscape(o.By), url.QueryEscape(strings.ToValidUTF8(why, "")))
+	return fmt.Sprintf("%d,%v,%d,%s,%s", o.Generation, o.Side, o.At.Unix(), url.QueryEscape(o.By),
+		url.QueryEscape(strings.ToValidUTF8(why, "")))
 }
 
 // decode reads what encode writes; what cannot be read as that is no order.
@@ -435,7 +446,8 @@ func (d *Driver) commit(ctx context.Context, c change) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "add map @%s %s <<\n", version, d.config.Map)
 	for _, e := range s.entries {
-		if e[0] != d.config.MapKey && e[0] != d.orderKey() && e[0] != d.termKey() && !strings.HasPrefix(e[0], d.doorKey()) {
+		if e[0] != d.config.MapKey && e[0] != d.orderKey() && e[0] != d.termKey() &&
+			!strings.HasPrefix(e[0], d.doorKey()) {
 			fmt.Fprintf(&b, "%s %s\n", e[0], e[1])
 		}
 	}

@@ -35,14 +35,15 @@ var Kind = front.Kind{
 // The servers of both sides stand in one backend, and weights divide the requests; or there
 // is one backend for each side, and a map holds the share by which the configuration chooses.
 type Settings struct {
-	Socket    string    // file of its run-time interface; "" with an address
-	Address   string    // host:port of its run-time interface, "" with a file
-	Backends  [2]string // by side; the same twice with weights
-	Servers   [2]string // what the names of a side's servers begin with
-	Map       string    // file of the map, as HAProxy's configuration names it; "" with weights
-	MapKey    string    // whose value is the share on green in basis points
-	Log       string    // file that its log is written to, or host:port that its log is sent to; "" if it has none for us
-	StateFile string    // where HAProxy looks for the servers' state when it starts; "" if nowhere
+	Socket   string    // file of its run-time interface; "" with an address
+	Address  string    // host:port of its run-time interface, "" with a file
+	Backends [2]string // by side; the same twice with weights
+	Servers  [2]string // what the names of a side's servers begin with
+	Map      string    // file of the map, as HAProxy's configuration names it; "" with weights
+	MapKey   string    // whose value is the share on green in basis points
+	// file that its log is written to, or host:port that its log is sent to; "" if it has none for us
+	Log       string
+	StateFile string // where HAProxy looks for the servers' state when it starts; "" if nowhere
 }
 
 // Weighs reports whether weights divide the requests.
@@ -131,7 +132,9 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 			if r.Text(n, "map", &text) {
 				words := strings.Fields(text)
 				if len(words) != 2 {
-					r.Wrong(n, fmt.Sprintf("%q does not name a map and a key in it", text), "write the file as HAProxy's configuration names it, and the key: \"/etc/haproxy/split.map sailings\"")
+					r.Wrong(n, fmt.Sprintf("%q does not name a map and a key in it", text),
+						"write the file as HAProxy's configuration names it, and the key: \"/etc/haproxy/split.map "+
+							"sailings\"")
 					return
 				}
 				h.Map, h.MapKey = words[0], words[1]
@@ -148,26 +151,33 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	)
 	switch {
 	case (h.Socket == "") == (h.Address == ""):
-		r.Wrong(n, "haproxy needs the socket of its run-time interface, or the address", `write "socket: /run/haproxy/admin.sock", or "address: 10.1.0.5:9999" where only that is reached`)
+		r.Wrong(n, "haproxy needs the socket of its run-time interface, or the address",
+			`write "socket: /run/haproxy/admin.sock", or "address: 10.1.0.5:9999" where only that is reached`)
 	case h.Address != "" && state != nil && !loopback(h.Address):
-		r.Wrong(state, "the state file would be written here, and HAProxy reads it where it runs", `steer it by its socket there: "at: USER@HOST" of the front and "socket: /run/haproxy/admin.sock"; or leave the state file out`)
+		r.Wrong(state, "the state file would be written here, and HAProxy reads it where it runs",
+			`steer it by its socket there: "at: USER@HOST" of the front and "socket: /run/haproxy/admin.sock"; or leave the state file out`)
 	}
 	if logged.Sent(h.Log) && !loopback(h.Log) {
-		r.Wrong(log, "the log would be taken from whoever sends to that address", `write an address of this machine alone, "log: 127.0.0.1:5140", or the file that its log is written to`)
+		r.Wrong(log, "the log would be taken from whoever sends to that address",
+			`write an address of this machine alone, "log: 127.0.0.1:5140", or the file that its log is written to`)
 	}
 	switch {
 	case (one == "") == (sides == nil):
-		r.Wrong(n, "haproxy needs either the backend with both sides' servers or a backend for each side", `add "backend: NAME", or "backends: {blue: NAME, green: NAME}" and a map`)
+		r.Wrong(n, "haproxy needs either the backend with both sides' servers or a backend for each side",
+			`add "backend: NAME", or "backends: {blue: NAME, green: NAME}" and a map`)
 	case one != "":
 		h.Backends = [2]string{one, one}
 		if mapped != nil {
-			r.Wrong(mapped, "a map chooses between backends, and there is one", `write "backends: {blue: NAME, green: NAME}", or leave the map out`)
+			r.Wrong(mapped, "a map chooses between backends, and there is one",
+				`write "backends: {blue: NAME, green: NAME}", or leave the map out`)
 		}
 		if strings.HasPrefix(h.Servers[0], h.Servers[1]) || strings.HasPrefix(h.Servers[1], h.Servers[0]) {
-			r.Wrong(n, fmt.Sprintf("servers that begin with %q and with %q cannot be told apart", h.Servers[0], h.Servers[1]), "")
+			r.Wrong(n, fmt.Sprintf("servers that begin with %q and with %q cannot be told apart", h.Servers[0],
+				h.Servers[1]), "")
 		}
 	case mapped == nil:
-		r.Wrong(sides, "what chooses between the backends is not said", `add the map with the share: "map: /etc/haproxy/split.map sailings"`)
+		r.Wrong(sides, "what chooses between the backends is not said",
+			`add the map with the share: "map: /etc/haproxy/split.map sailings"`)
 	case h.Backends[0] == h.Backends[1]:
 		r.Wrong(sides, "both sides have the same backend", `write "backend: NAME" to divide by weights`)
 	}
@@ -344,5 +354,6 @@ func config(service string, f plan.Front, s front.Site) front.Config {
 		Standing                 [2][]reading.Server
 		Spare                    plan.SpareDoor
 		Suffixes                 []string
-	}{h, h.logTo(), logFormat, fieldOf(f.Key), service, f.Listen, s.Folder, f.Sticky, places(f.Key), slots, named(h, s.Standing), f.Spare, suffixes}, "haproxy.cfg", "-W", "-db", "-f")
+	}{h, h.logTo(), logFormat, fieldOf(f.Key), service, f.Listen, s.Folder, f.Sticky, places(f.Key), slots,
+		named(h, s.Standing), f.Spare, suffixes}, "haproxy.cfg", "-W", "-db", "-f")
 }

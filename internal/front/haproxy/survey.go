@@ -32,7 +32,8 @@ func blocks(text string) []block {
 			continue
 		}
 		switch words[0] {
-		case "global", "defaults", "frontend", "backend", "listen", "userlist", "peers", "resolvers", "cache", "program", "mailers", "ring", "http-errors", "fcgi-app":
+		case "global", "defaults", "frontend", "backend", "listen", "userlist", "peers", "resolvers", "cache",
+			"program", "mailers", "ring", "http-errors", "fcgi-app":
 			s := block{kind: words[0]}
 			if len(words) > 1 {
 				s.name = words[1]
@@ -74,12 +75,16 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 			return nil, err
 		}
 		list := blocks(string(data))
-		if len(list) == 0 || !slices.ContainsFunc(list, func(s block) bool { return s.kind == "frontend" || s.kind == "backend" || s.kind == "listen" }) {
+		if len(list) == 0 || !slices.ContainsFunc(list, func(s block) bool {
+			return s.kind == "frontend" ||
+				s.kind == "backend" || s.kind == "listen"
+		}) {
 			return nil, front.ErrNotOurs
 		}
 		line := find(list, "global", "stats", "socket")
 		if len(line) < 3 || !strings.HasPrefix(line[2], "/") {
-			return nil, fmt.Errorf("%s names no \"stats socket\" in its block global: add \"stats socket /run/haproxy/admin.sock mode 660 level admin\", and reload", target)
+			return nil, fmt.Errorf("%s names no \"stats socket\" in its block global: add \"stats socket "+
+				"/run/haproxy/admin.sock mode 660 level admin\", and reload", target)
 		}
 		target = line[2]
 	}
@@ -109,10 +114,12 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 		n := slices.IndexFunc(all, func(s front.Surveyed) bool { return s.Name == backend })
 		if n < 0 {
 			n = len(all)
-			all = append(all, front.Surveyed{Name: backend, Requests: func(ctx context.Context) (int64, error) { return d.requests(ctx, backend) }})
+			all = append(all, front.Surveyed{Name: backend,
+				Requests: func(ctx context.Context) (int64, error) { return d.requests(ctx, backend) }})
 		}
 		admin, weight := int(state.number(row, "srv_admin_state")), state.number(row, "srv_uweight")
-		s := front.SurveyedServer{Name: state.text(row, "srv_name"), Address: net.JoinHostPort(state.text(row, "srv_addr"), state.text(row, "srv_port"))}
+		s := front.SurveyedServer{Name: state.text(row, "srv_name"),
+			Address: net.JoinHostPort(state.text(row, "srv_addr"), state.text(row, "srv_port"))}
 		s.In = admin&(maintenance|draining) == 0 && weight > 0
 		if s.Address == nobody {
 			continue
@@ -192,7 +199,8 @@ func describe(s *front.Surveyed, config []block, file, socket string) {
 	for _, c := range config {
 		leads := c.kind == "listen" && c.name == s.Name
 		for _, line := range c.lines {
-			leads = leads || c.kind == "frontend" && len(line) > 1 && (line[0] == "default_backend" || line[0] == "use_backend") && line[1] == s.Name
+			leads = leads || c.kind == "frontend" && len(line) > 1 &&
+				(line[0] == "default_backend" || line[0] == "use_backend") && line[1] == s.Name
 		}
 		if !leads || s.Listen != "" {
 			continue
@@ -201,7 +209,8 @@ func describe(s *front.Surveyed, config []block, file, socket string) {
 			if line[0] == "bind" && len(line) > 1 && s.Listen == "" {
 				s.Listen, s.Secure = front.AtPort(line[1], "80"), slices.Contains(line, "ssl")
 			}
-			if len(line) > 3 && (line[0] == "acl" || line[0] == "use_backend") && slices.Contains(line, "hdr(host)") && s.Host == "" {
+			if len(line) > 3 && (line[0] == "acl" || line[0] == "use_backend") && slices.Contains(line, "hdr(host)") &&
+				s.Host == "" {
 				s.Host = line[len(line)-1]
 			}
 		}
@@ -215,13 +224,17 @@ func describe(s *front.Surveyed, config []block, file, socket string) {
 		}
 	}
 	blue, green := stem(in), "green"
-	if other := stem(out); strings.HasPrefix(blue, "green") || strings.HasPrefix(other, "blue") && blue != "" { // the names say it otherwise
+	// the names say it otherwise
+	if other := stem(out); strings.HasPrefix(blue, "green") || strings.HasPrefix(other, "blue") && blue != "" {
 		blue, green = cmp.Or(other, "blue"), blue
-	} else if other := stem(out); other != "" && !strings.HasPrefix(other, blue) && !strings.HasPrefix(blue, other) && blue != "" {
+	} else if other := stem(out); other != "" && !strings.HasPrefix(other, blue) && !strings.HasPrefix(blue, other) &&
+		blue != "" {
 		green = other
 	}
 	if blue == "" || strings.HasPrefix(green, blue) || strings.HasPrefix(blue, green) {
-		s.Needs = append(s.Needs, fmt.Sprintf("the servers of each side with names that begin alike, and otherwise than the other side's: those that get requests are %s. Rename them in %s, such as blue1, blue2", strings.Join(in, ", "), file))
+		s.Needs = append(s.Needs, fmt.Sprintf("the servers of each side with names that begin alike, and otherwise "+
+			"than the other side's: those that get requests are %s. Rename them in %s, such as blue1, blue2",
+			strings.Join(in, ", "), file))
 		blue = "blue"
 	}
 	for n := range s.Servers {
@@ -238,7 +251,9 @@ func describe(s *front.Surveyed, config []block, file, socket string) {
 		})
 	})
 	if !room {
-		s.Needs = append(s.Needs, fmt.Sprintf("servers for green's instances, as many as there are to be: \"server-template %s 1-4 127.0.0.1:1 disabled\" as the last line of backend %s in %s (with \"check\" if the others have it)", green, s.Name, file))
+		s.Needs = append(s.Needs, fmt.Sprintf("servers for green's instances, as many as there are to be: "+
+			"\"server-template %s 1-4 127.0.0.1:1 disabled\" as the last line of backend %s in %s (with \"check\" if "+
+			"the others have it)", green, s.Name, file))
 	}
 	stateFile := find(config, "global", "server-state-file")
 	kept := find(config, "defaults", "load-server-state-from-file", "global") != nil
@@ -247,11 +262,14 @@ func describe(s *front.Surveyed, config []block, file, socket string) {
 		states = stateFile[1]
 	}
 	if stateFile == nil || !kept {
-		s.Needs = append(s.Needs, fmt.Sprintf("what keeps the split over a reload: \"server-state-file %s\" in global and \"load-server-state-from-file global\" in defaults of %s", states, file))
+		s.Needs = append(s.Needs, fmt.Sprintf("what keeps the split over a reload: \"server-state-file %s\" in "+
+			"global and \"load-server-state-from-file global\" in defaults of %s", states, file))
 	}
 	if find(config, "defaults", "option", "idle-close-on-response") == nil {
-		s.Needs = append(s.Needs, fmt.Sprintf("what keeps a reload from closing connections that are about to be used: \"option idle-close-on-response\" in defaults of %s", file))
+		s.Needs = append(s.Needs, fmt.Sprintf("what keeps a reload from closing connections that are about to be "+
+			"used: \"option idle-close-on-response\" in defaults of %s", file))
 	}
 	s.Ready = room
-	s.Section = fmt.Sprintf("  haproxy:\n    socket: %s\n    backend: %s\n    servers: {blue: %s, green: %s}\n    state-file: %s\n", socket, s.Name, blue, green, states)
+	s.Section = fmt.Sprintf("  haproxy:\n    socket: %s\n    backend: %s\n    servers: {blue: %s, green: %s}\n    "+
+		"state-file: %s\n", socket, s.Name, blue, green, states)
 }

@@ -61,7 +61,9 @@ func Try(ctx context.Context, open func() front.Driver, asks Asks) ([]Result, er
 	case r.Split.Share != 0:
 		return nil, fmt.Errorf("%w: %v are on green, and all have to be on blue", ErrNotNow, r.Split.Share)
 	case len(r.Sides[split.Blue].Instances) == 0 || len(r.Sides[split.Green].Instances) == 0:
-		return nil, fmt.Errorf("%w: blue has %d instances at the front and green %d, and both need one: raise green first (vaiven raise PLAN --version V)", ErrNotNow, len(r.Sides[split.Blue].Instances), len(r.Sides[split.Green].Instances))
+		return nil, fmt.Errorf("%w: blue has %d instances at the front and green %d, and both need one: raise green "+
+			"first (vaiven raise PLAN --version V)", ErrNotNow, len(r.Sides[split.Blue].Instances),
+			len(r.Sides[split.Green].Instances))
 	}
 	var results []Result
 	for _, rule := range rules {
@@ -143,7 +145,8 @@ func does(ctx context.Context, t *try) error {
 	case err != nil:
 		return err
 	case d.Share != c.Reached || r.Split.Share != c.Reached:
-		return fmt.Errorf("it foresaw %v, says that it did %v, and another process reads %v", c.Reached, d.Share, r.Split.Share)
+		return fmt.Errorf("it foresaw %v, says that it did %v, and another process reads %v", c.Reached, d.Share,
+			r.Split.Share)
 	}
 	if lost, last := t.asks(ctx); lost > 0 {
 		return fmt.Errorf("%d requests got no good answer at %v, the last: %s", lost, d.Share, last)
@@ -188,8 +191,10 @@ func tellsAgain(ctx context.Context, t *try) error {
 		}
 	}
 	after, err := t.driver.Read(ctx)
-	if err == nil && (after.Split.Share != 0 || len(after.Sides[split.Green].Instances) != len(before.Sides[split.Green].Instances)) {
-		err = fmt.Errorf("then %v are on green, which has %d instances", after.Split.Share, len(after.Sides[split.Green].Instances))
+	if err == nil && (after.Split.Share != 0 ||
+		len(after.Sides[split.Green].Instances) != len(before.Sides[split.Green].Instances)) {
+		err = fmt.Errorf("then %v are on green, which has %d instances", after.Split.Share,
+			len(after.Sides[split.Green].Instances))
 	}
 	return err
 }
@@ -239,7 +244,9 @@ func staysHome(ctx context.Context, t *try) error {
 	if now.Order.Generation <= before.Order.Generation || now.Order.Side != split.Blue {
 		return fmt.Errorf("going home raised no order: %+v after %+v", now.Order, before.Order)
 	}
-	if _, err := t.driver.Set(ctx, Most, front.Expect{Revision: now.Split.Revision, Generation: before.Order.Generation, Term: now.Order.Term}); !errors.Is(err, front.ErrNewer) {
+	if _, err := t.driver.Set(ctx, Most,
+		front.Expect{Revision: now.Split.Revision, Generation: before.Order.Generation,
+			Term: now.Order.Term}); !errors.Is(err, front.ErrNewer) {
 		return fmt.Errorf("a change from before a going home is not refused as such: %w", orNone(err))
 	}
 	now, err = t.driver.Read(ctx)

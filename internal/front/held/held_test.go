@@ -26,7 +26,8 @@ type fake struct {
 func newFake(breaks string) *fake {
 	f := &fake{breaks: breaks, revision: 1}
 	for _, side := range split.Sides {
-		f.instances[side] = []reading.Count{{Server: reading.Server{Name: side.String() + "-1", Address: side.String() + ":80"}}}
+		f.instances[side] = []reading.Count{{Server: reading.Server{Name: side.String() + "-1",
+			Address: side.String() + ":80"}}}
 	}
 	return f
 }
@@ -127,14 +128,17 @@ func TestEachBrokenPromiseIsFound(t *testing.T) {
 // harm.
 func TestWhatIsLostIsSaid(t *testing.T) {
 	f := newFake("")
-	results, err := Try(t.Context(), func() front.Driver { return f }, func(context.Context) (int64, string) { return 3, "502" })
+	results, err := Try(t.Context(), func() front.Driver { return f },
+		func(context.Context) (int64, string) { return 3, "502" })
 	if err != nil || results[0].Err == nil || !strings.Contains(results[0].Err.Error(), "3 requests") {
 		t.Errorf("%+v, %v", results, err)
 	}
-	for what, change := range map[string]func(*fake){"on green": func(f *fake) { f.share = 100 }, "green": func(f *fake) { f.instances[split.Green] = nil }} {
+	for what, change := range map[string]func(*fake){"on green": func(f *fake) { f.share = 100 },
+		"green": func(f *fake) { f.instances[split.Green] = nil }} {
 		f := newFake("")
 		change(f)
-		if results, err := Try(t.Context(), func() front.Driver { return f }, nil); !errors.Is(err, ErrNotNow) || !strings.Contains(fmt.Sprint(err), what) || results != nil {
+		if results, err := Try(t.Context(), func() front.Driver { return f }, nil); !errors.Is(err, ErrNotNow) ||
+			!strings.Contains(fmt.Sprint(err), what) || results != nil {
 			t.Errorf("%s: %v, %v", what, results, err)
 		}
 	}

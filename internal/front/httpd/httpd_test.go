@@ -56,14 +56,16 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	}
 	c := config("sailings", f, front.Site{Folder: dir, Slots: 2, Members: w.Addresses()})
 	// Few workers are soon all taken; our file is found by a pattern, and there are others.
-	text := strings.NewReplacer("ThreadsPerChild 64", "ThreadsPerChild 16", "MaxRequestWorkers 256", "MaxRequestWorkers 64", "max=15", "max=3",
+	text := strings.NewReplacer("ThreadsPerChild 64", "ThreadsPerChild 16", "MaxRequestWorkers 256",
+		"MaxRequestWorkers 64", "max=15", "max=3",
 		"Include "+kept+"/sailings.conf", "Include "+kept+"/sail*.conf\nIncludeOptional parts/*.conf").Replace(c.Text)
 	if s.edit != nil {
 		text = s.edit(text)
 	}
 	fronttest.Write(t, c.File, text)
 	if s.included {
-		if made, err := NewIncluded(place.Local{}, "sailings", f).Prepare(t.Context(), [2][]reading.Server{}); err != nil || !made {
+		if made, err := NewIncluded(place.Local{}, "sailings", f).Prepare(t.Context(),
+			[2][]reading.Server{}); err != nil || !made {
 			t.Fatalf("made %v, %v", made, err)
 		}
 	}
@@ -83,7 +85,8 @@ func TestConformanceOfTheManager(t *testing.T) { conform(t, fronttest.Here) }
 func TestConformanceOverSSH(t *testing.T) { conform(t, fronttest.OverSSH(t)) }
 
 func conform(t *testing.T, reach fronttest.Reach) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Reloads, fronttest.Disk,
+		fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, _ := start(t, w, setup{})
 		return fronttest.Proxy{
 			Driver: func() front.Driver {
@@ -99,7 +102,8 @@ func conform(t *testing.T, reach fronttest.Reach) {
 					t.Fatal(err)
 				}
 				for _, v := range b.workers {
-					form := url.Values{"b": {"sailings"}, "w": {scheme + v.address}, "nonce": {b.nonce}, "w_lf": {"7.00"}, "w_status_D": {"0"}}
+					form := url.Values{"b": {"sailings"}, "w": {scheme + v.address}, "nonce": {b.nonce},
+						"w_lf": {"7.00"}, "w_status_D": {"0"}}
 					if _, err := m.call(t.Context(), form); err != nil {
 						t.Fatal(err)
 					}
@@ -111,19 +115,21 @@ func conform(t *testing.T, reach fronttest.Reach) {
 }
 
 func TestConformanceOfTheInclude(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Seamless, fronttest.Warns}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
-		f, p, dir := start(t, w, setup{included: true})
-		httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
-		return fronttest.ByFile{
-			Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p, File: f.Settings.(*Settings).File, Door: f.Spare,
-			Edit: func(data []byte, share split.Share) []byte { // half and half, whatever is asked
-				return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
-			},
-			Line:   "LimitRequestFields 50",
-			Reload: syscall.SIGUSR1, Running: httpd.Running, Fresh: httpd.Fresh,
-			Other: filepath.Join(dir, "parts", "b.conf"), Broken: "Servername\n<IfNothing\n",
-		}.Proxy()
-	}})
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Seamless, fronttest.Warns},
+		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+			f, p, dir := start(t, w, setup{included: true})
+			httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
+			return fronttest.ByFile{
+				Driver: func() front.Driver { return NewIncluded(place.Local{}, "sailings", f) }, Program: p,
+				File: f.Settings.(*Settings).File, Door: f.Spare,
+				Edit: func(data []byte, share split.Share) []byte { // half and half, whatever is asked
+					return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
+				},
+				Line:   "LimitRequestFields 50",
+				Reload: syscall.SIGUSR1, Running: httpd.Running, Fresh: httpd.Fresh,
+				Other: filepath.Join(dir, "parts", "b.conf"), Broken: "Servername\n<IfNothing\n",
+			}.Proxy()
+		}})
 }
 
 // The configuration that a plan's front asks for, with sessions.
@@ -136,9 +142,13 @@ func TestSessionsStay(t *testing.T) {
 // An httpd that forgets with a reload is told again by who told it, and is refused by others.
 func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 	w := fronttest.NewWorld(t)
-	f, p, _ := start(t, w, setup{edit: func(text string) string { return strings.ReplaceAll(text, "BalancerPersist On", "") }})
+	f, p, _ := start(t, w, setup{edit: func(text string) string {
+		return strings.ReplaceAll(text, "BalancerPersist On",
+			"")
+	}})
 	m := NewManager(place.Local{}, f)
-	if list, err := m.Lacks(t.Context()); err != nil || len(list) != 1 || !strings.Contains(list[0], "BalancerPersist") {
+	if list, err := m.Lacks(t.Context()); err != nil || len(list) != 1 ||
+		!strings.Contains(list[0], "BalancerPersist") {
 		t.Errorf("its configuration lacks %q, %v", list, err)
 	}
 	for _, side := range split.Sides {
@@ -156,10 +166,12 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 		}
 		return nil
 	})
-	if r, err := m.Read(t.Context()); err != nil || r.Split.Share != split.Whole || len(r.Sides[split.Blue].Instances) != 2 {
+	if r, err := m.Read(t.Context()); err != nil || r.Split.Share != split.Whole ||
+		len(r.Sides[split.Blue].Instances) != 2 {
 		t.Errorf("told again: %+v, %v", r, err)
 	}
-	if err := m.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
+	if err := m.SetInstances(t.Context(), split.Green,
+		[]reading.Server{{Name: "x", Address: "127.0.0.1:1"}}); !errors.Is(err, front.ErrRefused) {
 		t.Errorf("an instance without a worker: %v", err)
 	}
 }
@@ -206,9 +218,12 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 			}
 			return err
 		})
-		for name, d := range map[string]front.Driver{"the same driver": m, "another process": NewManager(place.Local{}, f)} {
+		for name, d := range map[string]front.Driver{"the same driver": m,
+			"another process": NewManager(place.Local{}, f)} {
 			r, err := d.Read(t.Context())
-			if err != nil || r.Split.Share != before.Split.Share || len(r.Sides[0].Instances) != len(before.Sides[0].Instances) || len(r.Sides[1].Instances) != len(before.Sides[1].Instances) {
+			if err != nil || r.Split.Share != before.Split.Share ||
+				len(r.Sides[0].Instances) != len(before.Sides[0].Instances) ||
+				len(r.Sides[1].Instances) != len(before.Sides[1].Instances) {
 				t.Errorf("%s: after a reload %s reads %+v, %v; before it was %+v", stage, name, r, err, before)
 			}
 		}
@@ -291,14 +306,19 @@ func TestHungInstancesLeaveTheManager(t *testing.T) {
 func TestWhatAConfigurationLacks(t *testing.T) {
 	const member = "BalancerMember http://a:1 status=+D max=4 acquire=250 retry=1 timeout=60\n"
 	for text, want := range map[string]int{
-		"<Proxy balancer://s>\n" + member + "</Proxy>\n<VirtualHost *:80>\nBalancerPersist On\nProxyPass / balancer://s/\n</VirtualHost>\n":     0,
-		"BalancerPersist On\n<Proxy \"balancer://s\">\n" + member + "</Proxy>\n<VirtualHost *:80>\nProxyPass / balancer://s/\n</VirtualHost>\n": 1,
-		"BalancerPersist On\n<Proxy balancer://s>\nBalancerMember http://a:1 max=4 acquire=1 timeout=6\n</Proxy>\nProxyPass / balancer://s/\n":  1,
-		"<Proxy balancer://s>\nBalancerMember http://a:1\n</Proxy>\nbalancerpersist on\nProxyPass / balancer://s/\n":                            1,
-		"<Proxy balancer://s>\nBalancerMember http://a:1 max=2 acquire=1 retry=1\n</Proxy>\nProxyTimeout 60\nProxyPass / balancer://s/\n":       1,
-		"ProxyPass / balancer://other/\nBalancerPersist On\n":                                                                                   1,
+		"<Proxy balancer://s>\n" + member + "</Proxy>\n<VirtualHost *:80>\nBalancerPersist On\nProxyPass / " +
+			"balancer://s/\n</VirtualHost>\n": 0,
+		"BalancerPersist On\n<Proxy \"balancer://s\">\n" + member +
+			"</Proxy>\n<VirtualHost *:80>\nProxyPass / balancer://s/\n</VirtualHost>\n": 1,
+		"BalancerPersist On\n<Proxy balancer://s>\nBalancerMember http://a:1 max=4 acquire=1 " +
+			"timeout=6\n</Proxy>\nProxyPass / balancer://s/\n": 1,
+		"<Proxy balancer://s>\nBalancerMember http://a:1\n</Proxy>\nbalancerpersist on\nProxyPass / balancer://s/\n": 1,
+		"<Proxy balancer://s>\nBalancerMember http://a:1 max=2 acquire=1 retry=1\n</Proxy>\nProxyTimeout " +
+			"60\nProxyPass / balancer://s/\n": 1,
+		"ProxyPass / balancer://other/\nBalancerPersist On\n": 1,
 	} {
-		if list := lacks([]string{text}, "s"); len(list) != want && !(want == 1 && len(list) == 2 && strings.HasPrefix(text, "ProxyPass")) {
+		if list := lacks([]string{text}, "s"); len(list) != want &&
+			!(want == 1 && len(list) == 2 && strings.HasPrefix(text, "ProxyPass")) {
 			t.Errorf("%s\nlacks %q", text, list)
 		}
 	}
@@ -340,8 +360,11 @@ func TestTheFileReadsBack(t *testing.T) {
 	f := form{service: "sailings", balancer: "sailings", spare: plan.SpareDoor{Header: "X-Try"}}
 	for _, s := range []include.Setting{
 		{},
-		{Share: 2500, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
-		{Share: split.Whole, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green}, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 2500, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}},
+			{{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: split.Whole, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green},
+			Sides: [2][]reading.Server{nil,
+				{{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
 	} {
 		text := f.Render(s)
 		got, err := f.Parse(text)
@@ -349,12 +372,15 @@ func TestTheFileReadsBack(t *testing.T) {
 			t.Errorf("%+v is read back as %+v, %v from\n%s", s, got, err, text)
 		}
 	}
-	for _, text := range []string{"", "<Proxy \"balancer://other\">\n</Proxy>", "<Proxy \"balancer://sailings\">\n  BalancerMember \"http://a:1\" x\n</Proxy>"} {
+	for _, text := range []string{"", "<Proxy \"balancer://other\">\n</Proxy>",
+		"<Proxy \"balancer://sailings\">\n  BalancerMember \"http://a:1\" x\n</Proxy>"} {
 		if s, err := f.Parse([]byte(text)); err == nil {
 			t.Errorf("%q was read as %+v", text, s)
 		}
 	}
-	if reached, notes, err := f.Nearest(include.Setting{Share: 1, Sides: [2][]reading.Server{make([]reading.Server, 2), make([]reading.Server, 3)}}); err != nil || reached != 50 || len(notes) != 1 {
+	if reached, notes, err := f.Nearest(include.Setting{Share: 1,
+		Sides: [2][]reading.Server{make([]reading.Server, 2), make([]reading.Server, 3)}}); err != nil ||
+		reached != 50 || len(notes) != 1 {
 		t.Errorf("0.01 %% is %v, %v, %v", reached, notes, err)
 	}
 }

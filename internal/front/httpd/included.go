@@ -35,17 +35,22 @@ func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front 
 				return nil, nil
 			}
 			texts, err := s.texts(ctx)
-			passes := regexp.MustCompile(`(?mi)^\s*RewriteRule\s.*"?balancer://` + regexp.QuoteMeta(c.Balancer) + `-spare/`)
+			passes := regexp.MustCompile(`(?mi)^\s*RewriteRule\s.*"?balancer://` + regexp.QuoteMeta(c.Balancer) +
+				`-spare/`)
 			if err != nil || slices.ContainsFunc(texts, passes.MatchString) {
 				return nil, err
 			}
-			return []string{fmt.Sprintf("the RewriteRule to balancer://%s-spare, where ProxyPass stands: without it the spare side's own door leads where all requests go", c.Balancer)}, nil
+			return []string{fmt.Sprintf("the RewriteRule to balancer://%s-spare, where ProxyPass stands: without it "+
+				"the spare side's own door leads where all requests go", c.Balancer)}, nil
 		},
 		Both:    true,
 		Usually: time.Second,
-		Connections: "requests that are being answered are answered; httpd holds up all new requests for about a second while it reloads, and " +
-			"kept connections close when they are next idle: a client that sends on one at that moment has to send again. The balancer manager does it without either",
-		Commands: []string{strings.Join(c.Program, " ") + " -t", "rename to " + c.File, strings.Join(c.Program, " ") + " -k graceful"},
+		Connections: "requests that are being answered are answered; httpd holds up all new requests for about a " +
+			"second while it reloads, and " +
+			"kept connections close when they are next idle: a client that sends on one at that moment has to send " +
+			"again. The balancer manager does it without either",
+		Commands: []string{strings.Join(c.Program, " ") + " -t", "rename to " + c.File,
+			strings.Join(c.Program, " ") + " -k graceful"},
 	})
 }
 
@@ -64,7 +69,8 @@ func (f form) Nearest(s include.Setting) (split.Share, []string, error) {
 	}
 	var notes []string
 	if w.Unused > 0 {
-		notes = append(notes, fmt.Sprintf("%d instances get no requests: load factors from 1 to %d are too coarse for %v", w.Unused, mostFactor, s.Share))
+		notes = append(notes, fmt.Sprintf("%d instances get no requests: load factors from 1 to %d are too coarse "+
+			"for %v", w.Unused, mostFactor, s.Share))
 	}
 	return w.Reached[split.Green], notes, nil
 }
@@ -78,7 +84,8 @@ func (f form) weigh(s include.Setting) (split.Weights, [2][]int, error) {
 func (f form) Render(s include.Setting) []byte {
 	_, factors, err := f.weigh(s)
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n", f.service)
+	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n",
+		f.service)
 	fmt.Fprintf(&b, "<Proxy \"balancer://%s\">\n", f.balancer)
 	for _, side := range split.Sides {
 		for n, i := range s.Sides[side] {
@@ -92,9 +99,11 @@ func (f form) Render(s include.Setting) []byte {
 			}
 			fmt.Fprintf(&b, "    # %v %q %q%s\n", side, i.Name, i.Version, out)
 			if factor > 0 {
-				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address, routeOf(side, i.Name), factor)
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address,
+					routeOf(side, i.Name), factor)
 			} else {
-				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D\n", scheme, i.Address, routeOf(side, i.Name))
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D\n", scheme, i.Address,
+					routeOf(side, i.Name))
 			}
 		}
 	}
@@ -117,10 +126,12 @@ func (f form) door(b *strings.Builder, s include.Setting) (aside string) {
 	fmt.Fprint(b, "    ProxySet lbmethod=byrequests\n</Proxy>\n")
 	knows := front.Variable(f.service) + "_knows"
 	if f.spare.Header != "" {
-		fmt.Fprintf(b, "SetEnvIf %s \"^%s$\" %s=yes\nRequestHeader unset %[1]s\n", f.spare.Header, s.Spare.Secret, knows)
+		fmt.Fprintf(b, "SetEnvIf %s \"^%s$\" %s=yes\nRequestHeader unset %[1]s\n", f.spare.Header, s.Spare.Secret,
+			knows)
 	}
 	if f.spare.Cookie != "" {
-		fmt.Fprintf(b, "SetEnvIf Cookie \"(^|;\\s*)%s=%s(;|$)\" %s=yes\n", regexp.QuoteMeta(f.spare.Cookie), s.Spare.Secret, knows)
+		fmt.Fprintf(b, "SetEnvIf Cookie \"(^|;\\s*)%s=%s(;|$)\" %s=yes\n", regexp.QuoteMeta(f.spare.Cookie),
+			s.Spare.Secret, knows)
 	}
 	return fmt.Sprintf(`,\"aside\":\"%%{%s}e\"`, knows)
 }
@@ -269,7 +280,8 @@ func (s *server) Running(ctx context.Context) ([]place.Process, error) {
 		text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_RUN_CFG")
 		m := pidLine.FindStringSubmatch(text)
 		if m == nil {
-			return nil, fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable, errors.Join(err, errors.New("no PidFile in what it says")))
+			return nil, fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable,
+				errors.Join(err, errors.New("no PidFile in what it says")))
 		}
 		s.pidFile = m[1]
 	}

@@ -68,7 +68,8 @@ func lacks(texts []string, balancer string) []string {
 	}
 	var list []string
 	if !uses || !keeps {
-		list = append(list, "BalancerPersist On, where ProxyPass stands: without it a reload by anybody forgets what the manager was told, and every request gets 503")
+		list = append(list, "BalancerPersist On, where ProxyPass stands: without it a reload by anybody forgets what "+
+			"the manager was told, and every request gets 503")
 	}
 	var missing []string
 	for _, m := range []struct {
@@ -80,10 +81,12 @@ func lacks(texts []string, balancer string) []string {
 		}
 	}
 	if acquire && !retry {
-		list = append(list, "retry on each BalancerMember: without it an instance that is busy for longer than acquire gets no requests for a minute")
+		list = append(list, "retry on each BalancerMember: without it an instance that is busy for longer than "+
+			"acquire gets no requests for a minute")
 	}
 	if len(missing) > 0 {
-		list = append(list, fmt.Sprintf("%s on each BalancerMember: without it instances that hang take all of httpd's workers, those for the manager too, and going home waits for them",
+		list = append(list, fmt.Sprintf("%s on each BalancerMember: without it instances that hang take all of "+
+			"httpd's workers, those for the manager too, and going home waits for them",
 			strings.Join(missing, ", ")))
 	}
 	return list

@@ -51,8 +51,9 @@ func NewManager(on place.Machine, f plan.Front) *Manager {
 	transport.DialContext, transport.Proxy = on.Dial, nil
 	m.client.Transport = transport
 	m.steering = told.Remote[balancer]{
-		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor, Mark: front.NewOrderFile(on, f.Order),
-		Has: func(b balancer, side split.Side) int { return len(m.of(b, side, m.steering.Instances())) },
+		Look: m.look, Share: m.share, Print: balancer.print, Work: m.work, Most: mostFactor,
+		Mark: front.NewOrderFile(on, f.Order),
+		Has:  func(b balancer, side split.Side) int { return len(m.of(b, side, m.steering.Instances())) },
 	}
 	return m
 }
@@ -179,7 +180,9 @@ func (m *Manager) of(b balancer, side split.Side, known front.Known) []worker {
 	var list []worker
 	for _, w := range b.workers {
 		told := slices.ContainsFunc(known[side], func(i reading.Server) bool { return i.Address == w.address })
-		named := strings.HasPrefix(w.route, side.String()+"-") || w.route == "" && slices.ContainsFunc(m.stands[side], func(i reading.Server) bool { return i.Address == w.address })
+		named := strings.HasPrefix(w.route, side.String()+"-") ||
+			w.route == "" && slices.ContainsFunc(m.stands[side],
+				func(i reading.Server) bool { return i.Address == w.address })
 		if told || (w.state == on || known[side] == nil) && named {
 			list = append(list, w)
 		}
@@ -283,7 +286,8 @@ func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 		known.Sort(side, r.Sides[side].Instances)
 	}
 	if len(broken) > 0 {
-		r.Notice = fmt.Sprintf("httpd holds %s for broken and sends their requests to others", strings.Join(broken, ", "))
+		r.Notice = fmt.Sprintf("httpd holds %s for broken and sends their requests to others",
+			strings.Join(broken, ", "))
 	}
 	return r, nil
 }
@@ -295,17 +299,20 @@ type change struct {
 }
 
 // settings are what the workers of both sides have to become for a share.
-func (m *Manager) settings(b balancer, share split.Share, home bool, known front.Known) ([]change, split.Weights, error) {
+func (m *Manager) settings(b balancer, share split.Share, home bool, known front.Known) ([]change, split.Weights,
+	error) {
 	var list []change
 	var sides [2][]reading.Server
 	for _, side := range split.Sides {
 		workers := m.of(b, side, known)
 		if share.Of(side) > 0 && len(workers) == 0 {
-			return nil, split.Weights{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
+			return nil, split.Weights{},
+				fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
 		for _, w := range workers {
 			c := change{worker: w, was: w}
-			if n := slices.IndexFunc(known[side], func(i reading.Server) bool { return i.Address == w.address }); n >= 0 {
+			if n := slices.IndexFunc(known[side],
+				func(i reading.Server) bool { return i.Address == w.address }); n >= 0 {
 				c.route = routeOf(side, known[side][n].Name)
 			}
 			c.state = off
@@ -411,7 +418,8 @@ func (m *Manager) carryOut(ctx context.Context, nonce string, todo []change, hom
 		undo[n] = change{worker: c.was, was: c.worker}
 	}
 	if m.tell(back, nonce, inOrder(undo)) != nil {
-		return fmt.Errorf("%w; some workers may have been changed already: what is in force shows when it answers again", err)
+		return fmt.Errorf("%w; some workers may have been changed already: what is in force shows when it answers "+
+			"again", err)
 	}
 	return err
 }
@@ -419,9 +427,10 @@ func (m *Manager) carryOut(ctx context.Context, nonce string, todo []change, hom
 // Foresee is what Set would do.
 func (m *Manager) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	c := front.Change{
-		Usually:     60 * time.Millisecond,
-		Connections: front.StaysOpen + ". Workers are changed one after the other, so that shares in between are in force for some milliseconds",
-		Notes:       []string{"a reload of httpd by anybody would undo it"},
+		Usually: 60 * time.Millisecond,
+		Connections: front.StaysOpen + ". Workers are changed one after the other, so that shares in between are in " +
+			"force for some milliseconds",
+		Notes: []string{"a reload of httpd by anybody would undo it"},
 	}
 	if m.sticky {
 		c.Notes = append(c.Notes, front.SessionsStay)
@@ -465,9 +474,10 @@ func (m *Manager) NewTerm(ctx context.Context) (uint64, error) { return m.steeri
 // SetInstances gives a side other instances. Their workers have to be members of the
 // balancer already; those that are not wanted any more are switched off.
 func (m *Manager) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	return m.steering.SetInstances(ctx, side, wanted, func(changing context.Context, b balancer, known front.Known, as told.Wanted) error {
-		return m.give(changing, b, side, known, as)
-	})
+	return m.steering.SetInstances(ctx, side, wanted,
+		func(changing context.Context, b balancer, known front.Known, as told.Wanted) error {
+			return m.give(changing, b, side, known, as)
+		})
 }
 
 func (m *Manager) give(ctx context.Context, b balancer, side split.Side, known front.Known, as told.Wanted) error {
@@ -475,7 +485,8 @@ func (m *Manager) give(ctx context.Context, b balancer, side split.Side, known f
 	then := balancer{nonce: b.nonce, workers: slices.Clone(b.workers)}
 	for _, i := range wanted {
 		if !slices.ContainsFunc(then.workers, func(w worker) bool { return w.address == i.Address }) {
-			return fmt.Errorf("%w: balancer %s has no worker %s%s: its configuration needs a BalancerMember, with status=+D, for every address that an instance may have",
+			return fmt.Errorf("%w: balancer %s has no worker %s%s: its configuration needs a BalancerMember, with "+
+				"status=+D, for every address that an instance may have",
 				front.ErrRefused, m.config.Balancer, scheme, i.Address)
 		}
 	}
@@ -494,7 +505,8 @@ func (m *Manager) give(ctx context.Context, b balancer, side split.Side, known f
 		if as.Rest {
 			list[n].state = off
 		}
-		list[n].was = b.workers[slices.IndexFunc(b.workers, func(w worker) bool { return w.address == list[n].address })]
+		list[n].was = b.workers[slices.IndexFunc(b.workers,
+			func(w worker) bool { return w.address == list[n].address })]
 	}
 	for _, w := range old {
 		if gone(old, wanted, w) {

@@ -89,7 +89,8 @@ func (s *Settings) Sticks() error {
 // Opens is for the include file.
 func (s *Settings) Opens(d plan.SpareDoor) error {
 	if s.managed() {
-		return section.Mistake{What: "the balancer manager has no door of its own to the spare side", Try: "steer httpd by an include file, or leave spare-door out"}
+		return section.Mistake{What: "the balancer manager has no door of its own to the spare side",
+			Try: "steer httpd by an include file, or leave spare-door out"}
 	}
 	return front.NoSpareAddress(d)
 }
@@ -99,13 +100,15 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	r.Mapping(n, "httpd", append(s.Keys(r),
 		section.May("manager", section.Parsed(r, "manager", &s.Manager, func(text string) (string, error) {
 			if !strings.HasPrefix(text, "http://") && !strings.HasPrefix(text, "https://") {
-				return "", fmt.Errorf("%q is not a URL: want that of the balancer manager, such as http://127.0.0.1:8081/balancer-manager", text)
+				return "", fmt.Errorf("%q is not a URL: want that of the balancer manager, such as "+
+					"http://127.0.0.1:8081/balancer-manager", text)
 			}
 			return text, nil
 		})),
 		section.Need("balancer", section.Parsed(r, "balancer", &s.Balancer, section.ProxyName)))...)
 	if (s.Manager == "") == (s.File == "") {
-		r.Wrong(n, "httpd needs either its balancer manager or an include file", `add "manager: URL", or "include: FILE"`)
+		r.Wrong(n, "httpd needs either its balancer manager or an include file",
+			`add "manager: URL", or "include: FILE"`)
 	}
 	return s
 }
@@ -201,8 +204,9 @@ func config(service string, f plan.Front, site front.Site) front.Config {
 		Spare                                                plan.SpareDoor
 	}{
 		Spare:    f.Spare,
-		Settings: s, Service: service, Variable: front.Variable(service), Listen: f.Listen, Folder: site.Folder, Modules: moduleFolders[0],
-		Sticky: f.Sticky, Root: os.Getuid() == 0, Members: site.Members, Most: 4, Live: int(site.Standing.Live()),
+		Settings: s, Service: service, Variable: front.Variable(service), Listen: f.Listen, Folder: site.Folder,
+		Modules: moduleFolders[0],
+		Sticky:  f.Sticky, Root: os.Getuid() == 0, Members: site.Members, Most: 4, Live: int(site.Standing.Live()),
 	}
 	for _, folder := range moduleFolders {
 		if _, err := os.Stat(folder); err == nil {
@@ -222,7 +226,8 @@ func config(service string, f plan.Front, site front.Site) front.Config {
 		}
 	}
 	values.Members = slices.DeleteFunc(slices.Clone(values.Members), func(m string) bool {
-		return slices.ContainsFunc(append(values.Standing[0], values.Standing[1]...), func(i reading.Server) bool { return i.Address == m })
+		return slices.ContainsFunc(append(values.Standing[0], values.Standing[1]...),
+			func(i reading.Server) bool { return i.Address == m })
 	})
 	if len(site.Members) == 0 {
 		values.Members = []string{"HOST:PORT"}

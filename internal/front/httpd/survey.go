@@ -89,7 +89,8 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 			if m := surveyMember.FindStringSubmatch(line); m != nil && balancer != "" && len(all) > 0 {
 				up := &all[len(all)-1]
 				route := regexp.MustCompile(`\broute=(\S+)`).FindStringSubmatch(m[2])
-				v := front.SurveyedServer{Name: fmt.Sprintf("%s-%d", up.Name, len(up.Servers)+1), Address: front.WithPort(m[1]), In: !regexp.MustCompile(`status=\+?[A-Z]*[DSH]`).MatchString(m[2])}
+				v := front.SurveyedServer{Name: fmt.Sprintf("%s-%d", up.Name, len(up.Servers)+1),
+					Address: front.WithPort(m[1]), In: !regexp.MustCompile(`status=\+?[A-Z]*[DSH]`).MatchString(m[2])}
 				if route != nil {
 					v.Name = route[1]
 				}
@@ -154,7 +155,8 @@ func surveyManager(ctx context.Context, on place.Machine, url string) ([]front.S
 		}
 		up := front.Surveyed{Name: s[1], Requests: m.elected(s[1])}
 		for _, w := range b.workers {
-			up.Servers = append(up.Servers, front.SurveyedServer{Name: w.route, Address: w.address, In: w.state == "on" && w.factor > 0})
+			up.Servers = append(up.Servers,
+				front.SurveyedServer{Name: w.route, Address: w.address, In: w.state == "on" && w.factor > 0})
 		}
 		describe(&up, "/etc/apache2/apache2.conf", url)
 		all = append(all, up)
@@ -205,14 +207,20 @@ func describe(up *front.Surveyed, config, manager string) {
 	if manager == "" {
 		up.Section += "    include: /etc/apache2/vaiven/SERVICE.conf\n    log: /var/log/apache2/SERVICE.log\n"
 		up.Needs = append(up.Needs,
-			fmt.Sprintf("the balancer from a file of Vaiven's, which \"vaiven front PLAN\" makes with the members of %s as they are: \"Include /etc/apache2/vaiven/SERVICE.conf\" in the place of <Proxy balancer://%[1]s> ... </Proxy>; or a balancer manager, with which a change holds up no request (docs/begin.md)", up.Name),
-			"an access log in which requests are counted, in the same virtual host: \"CustomLog /var/log/apache2/SERVICE.log VARIABLE\"")
+			fmt.Sprintf("the balancer from a file of Vaiven's, which \"vaiven front PLAN\" makes with the members of "+
+				"%s as they are: \"Include /etc/apache2/vaiven/SERVICE.conf\" in the place of <Proxy "+
+				"balancer://%[1]s> ... </Proxy>; or a balancer manager, with which a change holds up no request "+
+				"(docs/begin.md)", up.Name),
+			"an access log in which requests are counted, in the same virtual host: \"CustomLog "+
+				"/var/log/apache2/SERVICE.log VARIABLE\"")
 		return
 	}
 	up.Section += fmt.Sprintf("    manager: %s\n    log: /var/log/apache2/SERVICE.log\n", manager)
 	up.Ready = true
 	up.Needs = append(up.Needs,
-		"a member for every address that an instance of green may have, switched off: 'BalancerMember \"http://HOST:PORT\" status=+D' with the settings of the others",
-		"\"BalancerPersist On\" where ProxyPass stands, and max, acquire, retry and timeout on each member (\"vaiven front PLAN\" says which lack)",
+		"a member for every address that an instance of green may have, switched off: 'BalancerMember "+
+			"\"http://HOST:PORT\" status=+D' with the settings of the others",
+		"\"BalancerPersist On\" where ProxyPass stands, and max, acquire, retry and timeout on each member (\"vaiven "+
+			"front PLAN\" says which lack)",
 		"the log format and the access log that \"vaiven front PLAN\" prints, by which requests are counted")
 }

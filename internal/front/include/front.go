@@ -41,14 +41,16 @@ type Form interface {
 type Config struct {
 	File        File
 	Form        Form
-	Key         plan.Key                                // that requests are placed by
-	Log         string                                  // access log to count requests in, "" if there is none
-	Usually     time.Duration                           // until a reload is in force
-	Connections string                                  // what becomes of open ones
-	Spare       plan.SpareDoor                          // that the plan wants
-	Both        bool                                    // the prober meets both sides: each of its requests is placed anew
-	Lack        func(context.Context) ([]string, error) // what the configuration should have; nil if nothing can be missing
-	Commands    []string                                // that follow when the file has changed, in words
+	Key         plan.Key       // that requests are placed by
+	Log         string         // access log to count requests in, "" if there is none
+	Usually     time.Duration  // until a reload is in force
+	Connections string         // what becomes of open ones
+	Spare       plan.SpareDoor // that the plan wants
+	// the prober meets both sides: each of its requests is placed anew
+	Both bool
+	// what the configuration should have; nil if nothing can be missing
+	Lack     func(context.Context) ([]string, error)
+	Commands []string // that follow when the file has changed, in words
 }
 
 // Front steers a proxy by its file. It is safe for concurrent use.
@@ -78,12 +80,14 @@ func (f *Front) read(ctx context.Context) (Setting, []byte, error) {
 		return Setting{}, nil, err
 	}
 	if data == nil {
-		return Setting{}, nil, fmt.Errorf("%w: %w: %s (vaiven front PLAN makes it)", front.ErrUnreachable, front.ErrNotMade, f.File.Path)
+		return Setting{}, nil, fmt.Errorf("%w: %w: %s (vaiven front PLAN makes it)", front.ErrUnreachable,
+			front.ErrNotMade, f.File.Path)
 	}
 	s, err := f.Form.Parse(data)
 	s.Order = orderOf(data)
 	if err != nil {
-		return s, data, fmt.Errorf("%w: %s: %w; what it was before Vaiven last changed it is in %s", front.ErrChanged, f.File.Path, err, f.File.Before())
+		return s, data, fmt.Errorf("%w: %s: %w; what it was before Vaiven last changed it is in %s", front.ErrChanged,
+			f.File.Path, err, f.File.Before())
 	}
 	return s, data, nil
 }
@@ -135,7 +139,8 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
-	r := reading.Front{At: time.Now(), Split: f.split(since, s.Share, data), Order: s.Order, Tells: reading.Capabilities{Both: f.Both}}
+	r := reading.Front{At: time.Now(), Split: f.split(since, s.Share, data), Order: s.Order,
+		Tells: reading.Capabilities{Both: f.Both}}
 	r.Notice = f.tally.Count(ctx, &r, s.Sides)
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
@@ -280,14 +285,16 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 			s.Order = orderOf(before)
 		}
 		if err != nil {
-			return front.Done{}, fmt.Errorf("%w: neither %s nor what it was before can be read: write it by hand, and reload", front.ErrRefused, f.File.Path)
+			return front.Done{}, fmt.Errorf("%w: neither %s nor what it was before can be read: write it by hand, "+
+				"and reload", front.ErrRefused, f.File.Path)
 		}
 	}
 	if err != nil {
 		return front.Done{}, err
 	}
 	if len(s.Sides[h.Side]) == 0 && len(s.Sides[h.Side.Other()]) > 0 && !h.Force {
-		return front.Done{}, fmt.Errorf("%w: %v has no instances in %s, and %v has", front.ErrNobody, h.Side, f.File.Path, h.Side.Other())
+		return front.Done{}, fmt.Errorf("%w: %v has no instances in %s, and %v has", front.ErrNobody, h.Side,
+			f.File.Path, h.Side.Other())
 	}
 	share := split.Toward(h.Side, split.Whole)
 	next := f.homeward(s, data, share, h)
@@ -298,18 +305,21 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 		}
 	}
 	if errRunning != nil {
-		return front.Done{}, fmt.Errorf("%w. %s sends everything to %v now, and takes effect when the server starts; workers that are still alive keep the previous split",
+		return front.Done{}, fmt.Errorf("%w. %s sends everything to %v now, and takes effect when the server starts; "+
+			"workers that are still alive keep the previous split",
 			errRunning, f.File.Path, h.Side)
 	}
 	if err := f.File.load(ctx, workers); err != nil {
-		return front.Done{}, fmt.Errorf("%w: %s sends everything to %v now, and the server still runs the previous configuration: %w", front.ErrNotLoaded, f.File.Path, h.Side, err)
+		return front.Done{}, fmt.Errorf("%w: %s sends everything to %v now, and the server still runs the previous "+
+			"configuration: %w", front.ErrNotLoaded, f.File.Path, h.Side, err)
 	}
 	f.loaded(next.data)
 	now, after, err := f.read(ctx)
 	if err != nil {
 		return front.Done{}, err
 	}
-	d := front.Done{Split: f.split(f.glance(), now.Share, after), Nearest: share, Order: now.Order, Did: unsaid(f.steps(data, next.data), now.Spare.Secret, s.Spare.Secret)}
+	d := front.Done{Split: f.split(f.glance(), now.Share, after), Nearest: share, Order: now.Order,
+		Did: unsaid(f.steps(data, next.data), now.Spare.Secret, s.Spare.Secret)}
 	if now.Share != share {
 		return d, fmt.Errorf("%w: it has %v on green after going home", front.ErrChanged, now.Share)
 	}
@@ -331,7 +341,8 @@ func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homi
 		return homeward{data, true}
 	}
 	s = s.at(share)
-	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
+	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: h.Side, At: time.Now().UTC(),
+		By: h.By, Why: h.Why}
 	f.waiting = f.render(s)
 	return homeward{f.waiting, false}
 }

@@ -146,7 +146,8 @@ func (f File) undo(ctx context.Context, was, next []byte, err error) error {
 	}
 	workers, _ := f.Server.Running(back)
 	if errBack := errors.Join(errPut, f.load(back, workers)); errBack != nil {
-		return fmt.Errorf("%w: the change was not taken (%w), and what was there before could not be loaded again: %w", front.ErrRefused, err, errBack)
+		return fmt.Errorf("%w: the change was not taken (%w), and what was there before could not be loaded again: %w",
+			front.ErrRefused, err, errBack)
 	}
 	return refused("the change was not taken and everything is as before: %w", front.Because(ctx, err))
 }
@@ -260,7 +261,8 @@ func (f File) PutHome(ctx context.Context, was, next []byte) error {
 		if err != nil {
 			c.Discard(ctx)
 			if err = f.On.Overwrite(ctx, f.Path, next); err != nil {
-				return refused("%s cannot be written: write it by hand, what it was is in %s: %w", f.Path, f.Before(), err)
+				return refused("%s cannot be written: write it by hand, what it was is in %s: %w", f.Path, f.Before(),
+					err)
 			}
 		}
 		_ = f.slot().Sweep(ctx) // what cannot be removed cannot be renamed either
@@ -287,7 +289,8 @@ var lasting sync.WaitGroup
 // refused is a refusal, unless the cause is of a kind of its own.
 func refused(format string, args ...any) error {
 	err := fmt.Errorf(format, args...)
-	for _, kind := range []error{front.ErrUnreachable, front.ErrRefused, front.ErrChanged, front.ErrNewer, front.ErrNobody, front.ErrNotLoaded} {
+	for _, kind := range []error{front.ErrUnreachable, front.ErrRefused, front.ErrChanged, front.ErrNewer,
+		front.ErrNobody, front.ErrNotLoaded} {
 		if errors.Is(err, kind) {
 			return err
 		}
@@ -361,7 +364,8 @@ func (f File) check(ctx context.Context, candidate string) error {
 			return refused("the configuration %s does not include %s, nothing was changed", files[0], target)
 		}
 		// The name is ours alone: others test their changes of the same configuration.
-		copies := place.Slot{On: f.On, Path: filepath.Join(filepath.Dir(file), filepath.Base(file)+".check-"+filepath.Base(f.Path)), Mode: 0o644}
+		copies := place.Slot{On: f.On,
+			Path: filepath.Join(filepath.Dir(file), filepath.Base(file)+".check-"+filepath.Base(f.Path)), Mode: 0o644}
 		_ = copies.Sweep(ctx) // what a process left that was ended in the middle
 		copied, err := copies.Candidate(ctx, text)
 		if err != nil {
@@ -381,7 +385,8 @@ func (f File) check(ctx context.Context, candidate string) error {
 
 // includer finds the file that includes another, and its text with a third in the
 // other's place.
-func (f File) includer(ctx context.Context, files []string, base, target, with string) (file string, text []byte, found bool, err error) {
+func (f File) includer(ctx context.Context, files []string, base, target, with string) (file string, text []byte,
+	found bool, err error) {
 	for _, file := range files {
 		data, err := f.On.ReadFile(ctx, file)
 		if err != nil {
@@ -455,7 +460,9 @@ func difference(was, next []byte) []string {
 	var lines []string
 	for line := range strings.Lines(udiff.Unified("", "", string(was), string(next))) {
 		line = strings.TrimRight(line, "\n")
-		if strings.HasPrefix(line, "---") || strings.HasPrefix(line, "+++") || line == "" || line[0] != '+' && line[0] != '-' || strings.HasPrefix(line[1:], sealed) || strings.HasPrefix(line[1:], wentHome) {
+		if strings.HasPrefix(line, "---") || strings.HasPrefix(line, "+++") || line == "" ||
+			line[0] != '+' && line[0] != '-' || strings.HasPrefix(line[1:], sealed) ||
+			strings.HasPrefix(line[1:], wentHome) {
 			continue
 		}
 		lines = append(lines, line)

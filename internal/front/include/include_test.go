@@ -70,7 +70,8 @@ func (s *fake) Check(ctx context.Context, config string) error {
 				pattern = filepath.Join(filepath.Dir(s.main), pattern)
 			}
 			names, _ := s.on.Glob(ctx, pattern)
-			names = slices.DeleteFunc(names, func(n string) bool { return n != pattern && strings.HasPrefix(filepath.Base(n), ".") })
+			names = slices.DeleteFunc(names,
+				func(n string) bool { return n != pattern && strings.HasPrefix(filepath.Base(n), ".") })
 			text := ""
 			for _, n := range names {
 				text += expand(n)
@@ -151,12 +152,15 @@ func TestTheCheckSeesTheCandidate(t *testing.T) {
 		{"by name", "top\nuse /kept/ours.conf\nend\n", "", nil, "top next end"},
 		{"beside", "use kept/ours.conf\n", "", nil, "next"},
 		{"by a pattern", "use kept/*.conf\n", "", nil, "first next zero"},
-		{"two levels down", "top\nuse sites/site.conf\n", "site\nuse kept/ours.conf\n", []string{"sites/site.conf"}, "top site next"},
-		{"two levels down, by patterns", "use sites/*.conf\n", "site\nuse kept/o*.conf\n", []string{"sites/site.conf"}, "site next"},
+		{"two levels down", "top\nuse sites/site.conf\n", "site\nuse kept/ours.conf\n", []string{"sites/site.conf"},
+			"top site next"},
+		{"two levels down, by patterns", "use sites/*.conf\n", "site\nuse kept/o*.conf\n", []string{"sites/site.conf"},
+			"site next"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			there, f, s := harbour(t, map[string]string{
-				"main.conf": c.main, "sites/site.conf": c.other, "kept/ours.conf": "was\n", "kept/a.conf": "first\n", "kept/z.conf": "zero\n",
+				"main.conf": c.main, "sites/site.conf": c.other, "kept/ours.conf": "was\n", "kept/a.conf": "first\n",
+				"kept/z.conf": "zero\n",
 			})
 			for _, name := range c.loads {
 				s.files = append(s.files, "/"+name)
@@ -175,7 +179,8 @@ func TestTheCheckSeesTheCandidate(t *testing.T) {
 			if err != nil || string(kept) != "was\n" {
 				t.Errorf("what it was before is kept as %q, %v", kept, err)
 			}
-			after := slices.DeleteFunc(left(t, there.Root), func(n string) bool { return n == "kept/.ours.conf.before" || n == "kept/.ours.conf.file.lock" })
+			after := slices.DeleteFunc(left(t, there.Root),
+				func(n string) bool { return n == "kept/.ours.conf.before" || n == "kept/.ours.conf.file.lock" })
 			if !slices.Equal(after, before) {
 				t.Errorf("there are the files %v, there were %v", after, before)
 			}
@@ -190,7 +195,8 @@ func TestWhatFailsChangesNothing(t *testing.T) {
 		kind  error
 		loads int // of the old file, to go back
 	}{
-		{"check", front.ErrRefused, 0}, {"reload", front.ErrRefused, 1}, {"running", errFake, 0}, {"files", front.ErrRefused, 0},
+		{"check", front.ErrRefused, 0}, {"reload", front.ErrRefused, 1}, {"running", errFake, 0},
+		{"files", front.ErrRefused, 0},
 	} {
 		t.Run(c.fail, func(t *testing.T) {
 			main := "use kept/ours.conf\n"
@@ -334,7 +340,8 @@ func TestHomeIsNotUndoneByAChangeUnderWay(t *testing.T) {
 				e := expect(t, a)
 				times := map[string]int{}
 				s.hook = func(at string) {
-					if times[at]++; at != strings.TrimSuffix(step, " again") || step == "running again" && times[at] < 2 {
+					if times[at]++; at != strings.TrimSuffix(step, " again") ||
+						step == "running again" && times[at] < 2 {
 						return
 					}
 					s.hook = nil
@@ -342,7 +349,8 @@ func TestHomeIsNotUndoneByAChangeUnderWay(t *testing.T) {
 					if same {
 						by = a
 					}
-					if d, err := by.Home(context.Background(), toBlue); err != nil || d.Share != 0 || d.Order.Generation != 1 {
+					if d, err := by.Home(context.Background(), toBlue); err != nil || d.Share != 0 ||
+						d.Order.Generation != 1 {
 						t.Errorf("home: %+v, %v", d, err)
 					}
 				}
@@ -356,7 +364,8 @@ func TestHomeIsNotUndoneByAChangeUnderWay(t *testing.T) {
 				if got := share(t, a); got != 0 {
 					t.Errorf("after going home %v is on green", got)
 				}
-				if r, err := a.Read(t.Context()); err != nil || r.Order.By != "marit" || r.Order.Why != "it looks wrong" || r.Order.Side != split.Blue {
+				if r, err := a.Read(t.Context()); err != nil || r.Order.By != "marit" ||
+					r.Order.Why != "it looks wrong" || r.Order.Side != split.Blue {
 					t.Errorf("the order is read as %+v, %v", r.Order, err)
 				}
 				if d, err := a.Set(t.Context(), 2500, e); !errors.Is(err, front.ErrNewer) {
@@ -433,7 +442,8 @@ func TestHomeThatIsNotLoadedStays(t *testing.T) {
 		}
 	}
 	_, err := a.Home(t.Context(), toBlue)
-	if !errors.Is(err, front.ErrNotLoaded) || !strings.Contains(err.Error(), "still runs the previous configuration") || !strings.Contains(err.Error(), errFake.Error()) {
+	if !errors.Is(err, front.ErrNotLoaded) || !strings.Contains(err.Error(), "still runs the previous configuration") ||
+		!strings.Contains(err.Error(), errFake.Error()) {
 		t.Fatalf("the error is %v", err)
 	}
 	first := expect(t, a)
@@ -504,7 +514,8 @@ func TestAnyActOfAChangeFails(t *testing.T) {
 			return
 		}
 		want := split.Share(1000)
-		if err == nil || errors.Is(err, front.ErrUnreachable) && s.loads == 1 { // it was done, and could not be read back
+		// it was done, and could not be read back
+		if err == nil || errors.Is(err, front.ErrUnreachable) && s.loads == 1 {
 			want = 2500
 		}
 		now, _ := b.File.Read(t.Context())
@@ -541,7 +552,8 @@ func TestAnyActOfAGoingHomeFails(t *testing.T) {
 		if got := share(t, b); err == nil && (got != 0 || s.loads != 1) {
 			t.Errorf("%s failed: it says %+v, and in place is %v, loaded %d times", what, d, got, s.loads)
 		}
-		if d, err := a.Home(t.Context(), toBlue); err != nil || d.Share != 0 || share(t, b) != 0 || d.Order.By != "marit" {
+		if d, err := a.Home(t.Context(), toBlue); err != nil || d.Share != 0 || share(t, b) != 0 ||
+			d.Order.By != "marit" {
 			t.Errorf("%s failed, and once more: %+v, %v", what, d, err)
 		}
 	}
@@ -663,7 +675,8 @@ func TestWorkers(t *testing.T) {
 		}
 		return slices.Equal(slices.Sorted(slices.Values(found)), slices.Sorted(slices.Values(pids)))
 	})
-	if list, err := Workers(t.Context(), place.Local{}, mine, func(string) bool { return false }); err != nil || len(list) > 0 {
+	if list, err := Workers(t.Context(), place.Local{}, mine, func(string) bool { return false }); err != nil ||
+		len(list) > 0 {
 		t.Errorf("those that do not serve: %v, %v", list, err)
 	}
 	if _, err := Workers(t.Context(), place.Local{}, "", sleeps); !errors.Is(err, front.ErrUnreachable) {

@@ -77,7 +77,8 @@ func (f *Front) strange(data []byte, s Setting) []string {
 	}
 	var strange []string
 	for line := range strings.Lines(string(data)) {
-		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) || strings.HasPrefix(line, wentHome) || strings.HasPrefix(line, termIs) {
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, sealed) ||
+			strings.HasPrefix(line, wentHome) || strings.HasPrefix(line, termIs) {
 			continue
 		}
 		if have[shape(line)]--; have[shape(line)] < 0 {
@@ -100,5 +101,6 @@ func (f *Front) errStrange(lines []string) error {
 	if n := len(lines) - 1; n > 0 {
 		more = fmt.Sprintf(" and %d more", n)
 	}
-	return fmt.Errorf("%w: %s has lines that are not Vaiven's and would be lost (%s%s): put them into another file", front.ErrChanged, f.File.Path, lines[0], more)
+	return fmt.Errorf("%w: %s has lines that are not Vaiven's and would be lost (%s%s): put them into another file",
+		front.ErrChanged, f.File.Path, lines[0], more)
 }

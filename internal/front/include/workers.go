@@ -15,7 +15,8 @@ import (
 
 // Workers are the children of a process of a machine that take requests, as serves says of their command
 // lines.
-func Workers(ctx context.Context, on place.Machine, master string, serves func(command string) bool) ([]place.Process, error) {
+func Workers(ctx context.Context, on place.Machine, master string, serves func(command string) bool) ([]place.Process,
+	error) {
 	list, err := on.Children(ctx, master)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)

@@ -67,7 +67,8 @@ const (
 // well. side is whose a line is; a line of neither side counts for nothing. Where it is nil, what the line says
 // counts. It waits for nothing.
 func New(on place.Machine, name string, key plan.Key, side func(*accesslog.Entry) (split.Side, bool)) *Tally {
-	t := &Tally{name: name, limit: limit, reading: make(chan struct{}, 1), counts: map[string]*count{}, side: side, none: reading.NewHistogram()}
+	t := &Tally{name: name, limit: limit, reading: make(chan struct{}, 1), counts: map[string]*count{}, side: side,
+		none: reading.NewHistogram()}
 	if !place.Here(on) {
 		t.limit = farLimit
 	}
@@ -139,7 +140,8 @@ func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.
 		for _, i := range sides[side] {
 			c := reading.Count{Server: i}
 			if n := t.counts[i.Address]; n != nil {
-				c.Requests, c.Failures, c.Left, c.Cut, c.Probes, c.Status = n.requests, n.failures, n.left, n.cut, n.probes, n.status
+				c.Requests, c.Failures, c.Left, c.Cut, c.Probes, c.Status = n.requests, n.failures, n.left, n.cut,
+					n.probes, n.status
 				c.Latency = reading.Encode(n.latency)
 			}
 			s.Instances = append(s.Instances, c)
@@ -204,7 +206,8 @@ func (t *Tally) readOn(ctx context.Context) {
 	case err != nil:
 		t.failed = err.Error()
 	case bad > 0 && t.lines == 0:
-		t.failed = fmt.Sprintf("the lines of %s do not name upstream servers: write it in the format that the include file defines", t.name)
+		t.failed = fmt.Sprintf("the lines of %s do not name upstream servers: write it in the format that the "+
+			"include file defines", t.name)
 	}
 }
 
@@ -267,7 +270,8 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		if err != nil {
 			took = 0
 		}
-		t.clients.Answered(side, t.identity(e), e.Status >= 500 || e.Status == clientLeft || cut(e), time.Duration(took*float64(time.Second)))
+		t.clients.Answered(side, t.identity(e), e.Status >= 500 || e.Status == clientLeft ||
+			cut(e), time.Duration(took*float64(time.Second)))
 	}
 	for n, server := range servers {
 		c := t.counts[string(server)]
@@ -314,7 +318,8 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 // then that the request is complete ("OK"), httpd how the connection goes on ("+" or "-", and "X" where the client has
 // left). Answers without a length, and without a body, say nothing.
 func cut(e *accesslog.Entry) bool {
-	if done := string(e.Field("done")); done != "OK" && done != "+" && done != "-" || string(e.Method) == "HEAD" || e.Status < 200 || e.Status == 204 || e.Status == 304 || e.Status >= 500 {
+	if done := string(e.Field("done")); done != "OK" && done != "+" && done != "-" || string(e.Method) == "HEAD" ||
+		e.Status < 200 || e.Status == 204 || e.Status == 304 || e.Status >= 500 {
 		return false
 	}
 	sent := list(e.Field("sent"))

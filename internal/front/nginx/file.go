@@ -28,7 +28,8 @@ func keyText(name string, k plan.Key) (text, before string) {
 	case plan.KeyClient:
 		if k.Prefix > 0 {
 			parts := strings.Repeat(`\d+\.`, k.Prefix/8)
-			return mapped("$remote_addr", fmt.Sprintf("    \"~^(?<%s_net>%s)\" $%s_net;\n    default $remote_addr;\n", name, parts, name))
+			return mapped("$remote_addr",
+				fmt.Sprintf("    \"~^(?<%s_net>%s)\" $%s_net;\n    default $remote_addr;\n", name, parts, name))
 		}
 		return "$remote_addr", ""
 	case plan.KeyCookie, plan.KeyHeader: // those without it go by their address
@@ -59,7 +60,8 @@ func (f form) Render(s include.Setting) []byte {
 	service, key := f.service, f.key
 	name := variable(service)
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n", service)
+	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n",
+		service)
 	text, before := keyText(name, key)
 	b.WriteString(before)
 	fmt.Fprintf(&b, "split_clients \"%s\" $%s_side {\n", text, name)
@@ -74,7 +76,8 @@ func (f form) Render(s include.Setting) []byte {
 	chosen, aside := "side", ""
 	if s.Spare.Secret != "" {
 		chosen, aside = "way", fmt.Sprintf(",\"aside\":\"$%s_knows\"", name)
-		fmt.Fprintf(&b, "}\n%smap $%s_knows $%[2]s_way {\n    yes %v;\n    default $%[2]s_side;\n", f.knows(name, s.Spare.Secret), name, s.Spare.Side)
+		fmt.Fprintf(&b, "}\n%smap $%s_knows $%[2]s_way {\n    yes %v;\n    default $%[2]s_side;\n",
+			f.knows(name, s.Spare.Secret), name, s.Spare.Side)
 	}
 	fmt.Fprintf(&b, "}\nmap $%s_%s $%[1]s {\n    green %[1]s_green;\n    default %[1]s_blue;\n}\n", name, chosen)
 	for _, side := range split.Sides {
@@ -151,7 +154,8 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 	default:
 		return s, fmt.Errorf("it splits requests in another way than Vaiven: %s", strings.Join(lines, " "))
 	}
-	if secret, way := secretLine.FindStringSubmatch(text), wayLine.FindStringSubmatch(text); secret != nil && way != nil {
+	if secret, way := secretLine.FindStringSubmatch(text), wayLine.FindStringSubmatch(text); secret != nil &&
+		way != nil {
 		s.Spare.Secret = secret[1]
 		s.Spare.Side, _ = split.ParseSide(way[1])
 	}

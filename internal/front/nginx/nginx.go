@@ -27,8 +27,10 @@ func New(on place.Machine, service string, f plan.Front) *include.Front {
 		Spare:   f.Spare,
 		Both:    f.Key.From != plan.KeyClient,
 		Usually: 100 * time.Millisecond,
-		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new workers place requests side by side, and " +
-			"kept connections close when they are next idle: a client that sends on one at that moment has to send again",
+		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new " +
+			"workers place requests side by side, and " +
+			"kept connections close when they are next idle: a client that sends on one at that moment has to send " +
+			"again",
 		Commands: []string{program + " -t", "rename to " + c.File, program + " -s reload"},
 	})
 }
@@ -100,7 +102,8 @@ func (s *server) master(ctx context.Context) (string, error) {
 			}
 		}
 		if s.pidFile == "" {
-			return "", fmt.Errorf("%w: where nginx notes its process is said neither by %s nor by nginx -V", front.ErrUnreachable, s.config.Config)
+			return "", fmt.Errorf("%w: where nginx notes its process is said neither by %s nor by nginx -V",
+				front.ErrUnreachable, s.config.Config)
 		}
 		if !filepath.IsAbs(s.pidFile) {
 			s.pidFile = filepath.Join(filepath.Dir(s.config.Config), s.pidFile)

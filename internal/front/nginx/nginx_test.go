@@ -33,12 +33,15 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 	port, _ := stacktest.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
-	f = plan.Front{Listen: w.Listen, Key: key, Spare: fronttest.NewDoor(t.TempDir()), Settings: &Settings{include.Settings{
-		Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(kept, "sailings.conf"), Program: []string{program}, Log: filepath.Join(dir, "access.log"),
-	}}}
+	f = plan.Front{Listen: w.Listen, Key: key, Spare: fronttest.NewDoor(t.TempDir()),
+		Settings: &Settings{include.Settings{
+			Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(kept, "sailings.conf"),
+			Program: []string{program}, Log: filepath.Join(dir, "access.log"),
+		}}}
 	c := config("sailings", f, front.Site{Folder: dir})
 	// As configurations grow: our file is found by a pattern, and there are others.
-	text := strings.Replace(c.Text, "include "+kept+"/sailings.conf;", "include "+kept+"/sail*.conf;\n    include sites/*.conf; # and", 1)
+	text := strings.Replace(c.Text, "include "+kept+"/sailings.conf;",
+		"include "+kept+"/sail*.conf;\n    include sites/*.conf; # and", 1)
 	fronttest.Write(t, c.File, text)
 	if made, err := New(place.Local{}, "sailings", f).Prepare(t.Context(), [2][]reading.Server{}); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
@@ -59,22 +62,23 @@ func TestConformance(t *testing.T) { conform(t, fronttest.Here) }
 func TestConformanceOverSSH(t *testing.T) { conform(t, fronttest.OverSSH(t)) }
 
 func conform(t *testing.T, reach fronttest.Reach) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Seamless, fronttest.Warns}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
-		f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
-		settings := f.Settings.(*Settings).Settings
-		nginx := &server{on: place.Local{}, config: settings}
-		return fronttest.ByFile{
-			Driver: func() front.Driver {
-				return reach(t, func(on place.Machine) front.Driver { return New(on, "sailings", f) })
-			}, Program: p, File: settings.File, Door: f.Spare,
-			Edit: func(data []byte, share split.Share) []byte {
-				return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
-			},
-			Line:   "limit_conn_zone $remote_addr zone=berths:1m;",
-			Reload: syscall.SIGHUP, Running: nginx.Running, Fresh: nginx.Fresh,
-			Other: filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
-		}.Proxy()
-	}})
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Seamless, fronttest.Warns},
+		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+			f, p, dir := start(t, w, plan.Key{From: plan.KeyRandom})
+			settings := f.Settings.(*Settings).Settings
+			nginx := &server{on: place.Local{}, config: settings}
+			return fronttest.ByFile{
+				Driver: func() front.Driver {
+					return reach(t, func(on place.Machine) front.Driver { return New(on, "sailings", f) })
+				}, Program: p, File: settings.File, Door: f.Spare,
+				Edit: func(data []byte, share split.Share) []byte {
+					return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
+				},
+				Line:   "limit_conn_zone $remote_addr zone=berths:1m;",
+				Reload: syscall.SIGHUP, Running: nginx.Running, Fresh: nginx.Fresh,
+				Other: filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
+			}.Proxy()
+		}})
 }
 
 // Clients by cookie: who is on green stays there while the share grows, whatever
@@ -89,7 +93,8 @@ func TestCookiesStay(t *testing.T) {
 // What nobody but nginx can judge: that every key makes a configuration it takes.
 func TestEveryKeyPassesTheCheck(t *testing.T) {
 	for _, key := range []plan.Key{
-		{From: plan.KeyRandom}, {From: plan.KeyClient}, {From: plan.KeyClient, Prefix: 8}, {From: plan.KeyClient, Prefix: 24},
+		{From: plan.KeyRandom}, {From: plan.KeyClient}, {From: plan.KeyClient, Prefix: 8},
+		{From: plan.KeyClient, Prefix: 24},
 		{From: plan.KeyCookie, Name: "passenger"}, {From: plan.KeyHeader, Name: "X-Passenger"},
 	} {
 		w := fronttest.NewWorld(t)
@@ -111,9 +116,14 @@ func TestTheFileReadsBack(t *testing.T) {
 	f := form{"line-vessa", plan.Key{From: plan.KeyClient, Prefix: 16}, plan.SpareDoor{Cookie: "try"}}
 	for _, s := range []include.Setting{
 		{},
-		{Share: 1, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}}, {{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
-		{Share: 10_000, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green}, Sides: [2][]reading.Server{nil, {{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
-		{Share: 5050, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27"}, Sides: [2][]reading.Server{{{Name: "a", Address: "[::1]:1", Out: true}}, {{Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 1, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}},
+			{{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: 10_000, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green},
+			Sides: [2][]reading.Server{nil,
+				{{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},
+		{Share: 5050, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27"},
+			Sides: [2][]reading.Server{{{Name: "a", Address: "[::1]:1", Out: true}},
+				{{Name: "b", Address: "127.0.0.1:2"}}}},
 	} {
 		text := f.Render(s)
 		got, err := f.Parse(text)
@@ -129,7 +139,8 @@ func TestTheFileReadsBack(t *testing.T) {
 }
 
 func FuzzTheFile(f *testing.F) {
-	f.Add(form{service: "s"}.Render(include.Setting{Share: 2500, Sides: [2][]reading.Server{{{Name: "a", Address: "127.0.0.1:1"}}}}))
+	f.Add(form{service: "s"}.Render(include.Setting{Share: 2500,
+		Sides: [2][]reading.Server{{{Name: "a", Address: "127.0.0.1:1"}}}}))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		f := form{service: "s"}
 		s, err := f.Parse(data)
@@ -183,7 +194,8 @@ func TestADoorComesAndGoes(t *testing.T) {
 				t.Errorf("%s: nothing says %s in\n%s", s.name, want, data)
 			}
 		}
-		if info, err := os.Stat(file); err != nil || (info.Mode().Perm() == 0o640) != s.door.Asks() || strings.Contains(string(data), "_knows") != s.door.Asks() {
+		if info, err := os.Stat(file); err != nil || (info.Mode().Perm() == 0o640) != s.door.Asks() ||
+			strings.Contains(string(data), "_knows") != s.door.Asks() {
 			t.Errorf("%s: its mode is %v, %v, and it says\n%s", s.name, info.Mode(), err, data)
 		}
 		if _, err := first.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil {

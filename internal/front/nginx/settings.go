@@ -41,9 +41,11 @@ func (s *Settings) Marks() bool { return false }
 func (s *Settings) Splits(k plan.Key) error {
 	switch {
 	case k.From == plan.KeyClient && !slices.Contains([]int{0, 8, 16, 24}, k.Prefix):
-		return section.Mistake{What: fmt.Sprintf("nginx has no client addresses cut to /%d", k.Prefix), Try: "it can be done for client, client /8, client /16 and client /24"}
+		return section.Mistake{What: fmt.Sprintf("nginx has no client addresses cut to /%d", k.Prefix),
+			Try: "it can be done for client, client /8, client /16 and client /24"}
 	case k.From == plan.KeyCookie && strings.ContainsAny(k.Name, "-."):
-		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", k.Name), Try: "a name of letters, digits and _ has one"}
+		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", k.Name),
+			Try: "a name of letters, digits and _ has one"}
 	}
 	return nil
 }
@@ -60,9 +62,11 @@ func (s *Settings) Sticks() error {
 func (s *Settings) Opens(d plan.SpareDoor) error {
 	switch {
 	case strings.ContainsAny(d.Cookie, "-."):
-		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", d.Cookie), Try: "a name of letters, digits and _ has one"}
+		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", d.Cookie),
+			Try: "a name of letters, digits and _ has one"}
 	case strings.ContainsAny(d.Header, "_."):
-		return section.Mistake{What: fmt.Sprintf("nginx takes no header named %q", d.Header), Try: "a name of letters, digits and - it does"}
+		return section.Mistake{What: fmt.Sprintf("nginx takes no header named %q", d.Header),
+			Try: "a name of letters, digits and - it does"}
 	}
 	return front.NoSpareAddress(d)
 }
@@ -71,7 +75,8 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 	s := &Settings{include.Settings{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}}
 	r.Mapping(n, "nginx", s.Keys(r)...)
 	if s.File == "" {
-		r.Wrong(n, `nginx needs "include"`, `name the file that Vaiven writes and the configuration includes: "include: /etc/nginx/vaiven/sailings.conf"`)
+		r.Wrong(n, `nginx needs "include"`,
+			`name the file that Vaiven writes and the configuration includes: "include: /etc/nginx/vaiven/sailings.conf"`)
 	}
 	return s
 }

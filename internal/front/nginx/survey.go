@@ -74,7 +74,8 @@ func next(text string) (word string, quoted bool, rest string) {
 	}
 	end := 0
 	for end < len(text) && !strings.ContainsRune(" \t\r\n;", rune(text[end])) {
-		if text[end] == '{' && (end == 0 || text[end-1] != '$') || text[end] == '}' && !strings.Contains(text[:end], "${") {
+		if text[end] == '{' && (end == 0 || text[end-1] != '$') ||
+			text[end] == '}' && !strings.Contains(text[:end], "${") {
 			break
 		}
 		end++
@@ -115,7 +116,8 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 		return nil, err
 	}
 	top, _ := parse(string(data))
-	if !slices.ContainsFunc(top, func(s statement) bool { return len(s.words) == 1 && (s.words[0] == "http" || s.words[0] == "events") }) {
+	if !slices.ContainsFunc(top,
+		func(s statement) bool { return len(s.words) == 1 && (s.words[0] == "http" || s.words[0] == "events") }) {
 		return nil, front.ErrNotOurs
 	}
 	text, err := include.Command(ctx, on, "nginx", "-T", "-c", target)
@@ -137,7 +139,8 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 				continue
 			}
 			up.Servers = append(up.Servers, front.SurveyedServer{
-				Name: fmt.Sprintf("%s-%d", up.Name, n+1), Address: front.WithPort(v.words[1]), In: !slices.Contains(v.words, "down") && !slices.Contains(v.words, "backup"), Side: sideOf(up.Name),
+				Name: fmt.Sprintf("%s-%d", up.Name, n+1), Address: front.WithPort(v.words[1]),
+				In: !slices.Contains(v.words, "down") && !slices.Contains(v.words, "backup"), Side: sideOf(up.Name),
 			})
 		}
 		all = append(all, up)
@@ -150,14 +153,16 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 		n := slices.IndexFunc(all, func(u front.Surveyed) bool { return u.Name == name })
 		if n < 0 && strings.Contains(name, ":") && !strings.ContainsAny(name, "$/") { // an address itself
 			n = len(all)
-			all = append(all, front.Surveyed{Name: name, Servers: []front.SurveyedServer{{Name: name, Address: name, In: true}}})
+			all = append(all, front.Surveyed{Name: name,
+				Servers: []front.SurveyedServer{{Name: name, Address: name, In: true}}})
 		}
 		if n < 0 || all[n].Listen != "" {
 			return
 		}
 		up := &all[n]
 		for _, w := range slices.Backward(within) {
-			if log := first(w.within, "access_log"); log != nil && up.Log == "" && log[0] != "off" && !strings.Contains(log[0], "$") {
+			if log := first(w.within, "access_log"); log != nil && up.Log == "" && log[0] != "off" &&
+				!strings.Contains(log[0], "$") {
 				up.Log = log[0]
 			}
 			if len(w.words) == 0 || w.words[0] != "server" {
@@ -166,7 +171,8 @@ func survey(ctx context.Context, on place.Machine, target string) ([]front.Surve
 			if at := first(w.within, "listen"); at != nil {
 				up.Listen, up.Secure = front.AtPort(at[0], "80"), slices.Contains(at, "ssl")
 			}
-			if names := first(w.within, "server_name"); names != nil && names[0] != "_" && !strings.ContainsAny(names[0], "*~") {
+			if names := first(w.within, "server_name"); names != nil && names[0] != "_" &&
+				!strings.ContainsAny(names[0], "*~") {
 				up.Host = names[0]
 			}
 		}
@@ -197,10 +203,14 @@ func sideOf(name string) string {
 // describe says of a group how it would be steered. SERVICE is filled in by whoever makes a plan of it.
 func describe(up *front.Surveyed, passes, config string) {
 	dir := filepath.Join(filepath.Dir(config), "vaiven")
-	up.Section = fmt.Sprintf("  nginx:\n    config: %s\n    include: %s/SERVICE.conf\n    log: /var/log/nginx/SERVICE.log\n", config, dir)
+	up.Section = fmt.Sprintf("  nginx:\n    config: %s\n    include: %s/SERVICE.conf\n    log: "+
+		"/var/log/nginx/SERVICE.log\n", config, dir)
 	up.Needs = []string{
-		fmt.Sprintf("the file of Vaiven's, which \"vaiven front PLAN\" makes with the servers of upstream %s as they are: \"include %s/SERVICE.conf;\" within http in %s", up.Name, dir, config),
-		fmt.Sprintf("in the place of \"proxy_pass %s;\" the line \"proxy_pass http://$VARIABLE;\", and the rest of the location as it is", passes),
-		"an access log in which requests are counted, in the same server: \"access_log /var/log/nginx/SERVICE.log VARIABLE;\"",
+		fmt.Sprintf("the file of Vaiven's, which \"vaiven front PLAN\" makes with the servers of upstream %s as they "+
+			"are: \"include %s/SERVICE.conf;\" within http in %s", up.Name, dir, config),
+		fmt.Sprintf("in the place of \"proxy_pass %s;\" the line \"proxy_pass http://$VARIABLE;\", and the rest of "+
+			"the location as it is", passes),
+		"an access log in which requests are counted, in the same server: \"access_log /var/log/nginx/SERVICE.log " +
+			"VARIABLE;\"",
 	}
 }

@@ -45,7 +45,8 @@ func TestParse(t *testing.T) {
 
 // What is asked of statements finds them at any depth, and what they are within.
 func TestEach(t *testing.T) {
-	list, _ := parse("http { server { listen 1; location / { proxy_pass http://a; } } server { location / { if ($x) { proxy_pass http://b; } } } }")
+	list, _ := parse("http { server { listen 1; location / { proxy_pass http://a; } } server { location / { if ($x) " +
+		"{ proxy_pass http://b; } } } }")
 	var got []string
 	each(list, "proxy_pass", func(s statement, within []statement) {
 		got = append(got, fmt.Sprint(s.words[1], len(within), within[len(within)-1].words[0]))

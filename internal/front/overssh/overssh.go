@@ -16,11 +16,12 @@ import (
 
 // The times that going home goes by.
 const (
-	hurry    = 250 * time.Millisecond // the connection that is kept has so long to answer at all before another is made,
-	patience = 2 * time.Second        // and one that answers, to have it done
-	another  = time.Second            // between two others
-	mostWays = 6                      // that are tried at once
-	wayLimit = 8 * time.Second        // for one of those beside
+	// the connection that is kept has so long to answer at all before another is made,
+	hurry    = 250 * time.Millisecond
+	patience = 2 * time.Second // and one that answers, to have it done
+	another  = time.Second     // between two others
+	mostWays = 6               // that are tried at once
+	wayLimit = 8 * time.Second // for one of those beside
 )
 
 // Driver steers a front on another machine. It is safe for concurrent use.
@@ -208,7 +209,8 @@ func (d *Driver) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 
 // hopeful reports whether another way may come through where one did not.
 func (*Driver) hopeful(ctx context.Context, err error) bool {
-	return ctx.Err() == nil && (errors.Is(err, place.ErrUnreachable) || errors.Is(err, front.ErrUnreachable) || errors.Is(err, context.DeadlineExceeded))
+	return ctx.Err() == nil && (errors.Is(err, place.ErrUnreachable) || errors.Is(err, front.ErrUnreachable) ||
+		errors.Is(err, context.DeadlineExceeded))
 }
 
 // besides goes home over a connection of its own.

@@ -68,7 +68,8 @@ func config(service string, f plan.Front, s front.Site) front.Config {
 	start := filepath.Join(s.Folder, "start")
 	c.Args = []string{start}
 	c.Beside = map[string]string{
-		start: strings.NewReplacer("(portmap)", fmt.Sprint(n+1), "(distant)", fmt.Sprint(n+2), "(node)", "vaiven"+fmt.Sprint(n)).Replace(startText),
+		start: strings.NewReplacer("(portmap)", fmt.Sprint(n+1), "(distant)", fmt.Sprint(n+2), "(node)",
+			"vaiven"+fmt.Sprint(n)).Replace(startText),
 		filepath.Join(s.Folder, "advanced.config"): "[].\n",
 		filepath.Join(s.Folder, "enabled_plugins"): "[rabbitmq_management,rabbitmq_consistent_hash_exchange,rabbitmq_shovel].\n",
 	}

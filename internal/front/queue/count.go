@@ -110,8 +110,10 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 	strangers := 0
 	for _, side := range split.Sides {
 		q := reading.Queue{
-			Name: d.config.Queues[side], Ready: now[side].ready, Unacked: queues[side].Unacked, Consumers: now[side].consumers,
-			Published: queues[side].Counted.Published, Redelivered: queues[side].Counted.Redelivered, Dead: d.counts.died(side, dead[side]),
+			Name: d.config.Queues[side], Ready: now[side].ready, Unacked: queues[side].Unacked,
+			Consumers: now[side].consumers,
+			Published: queues[side].Counted.Published, Redelivered: queues[side].Counted.Redelivered,
+			Dead: d.counts.died(side, dead[side]),
 		}
 		if side == split.Green {
 			q.Ready += underWay
@@ -145,7 +147,8 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		said = append(said, broken)
 	}
 	if strangers > 0 {
-		said = append(said, fmt.Sprintf("%d consumers do not say which instance they are: give connection or consumer tag its name", strangers))
+		said = append(said, fmt.Sprintf("%d consumers do not say which instance they are: give connection or "+
+			"consumer tag its name", strangers))
 	}
 	r.Notice = strings.Join(append(said, d.differences(queues)...), "; ")
 	return nil
@@ -162,7 +165,8 @@ func there(err error) error {
 
 // take completes a queue's figures, and gives each instance its part of what was done. It returns how many consumers
 // are nobody's.
-func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Counted, q *reading.Queue, s *reading.Side, at time.Time) (strangers int) {
+func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Counted,
+	q *reading.Queue, s *reading.Side, at time.Time) (strangers int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.whose == nil {
@@ -173,9 +177,11 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 	}
 	c.lines[side].Add(at, q.Published, q.There())
 	q.Oldest = c.lines[side].Oldest(at)
-	if was := c.last[side]; was.Published != q.Published || was.Done != q.Done || c.at[side].IsZero() || at.Sub(c.at[side]) > quietFor {
+	if was := c.last[side]; was.Published != q.Published || was.Done != q.Done || c.at[side].IsZero() ||
+		at.Sub(c.at[side]) > quietFor {
 		if over := at.Sub(c.at[side]).Seconds(); !c.at[side].IsZero() && over > 0 {
-			c.rates[side] = [2]float64{max(float64(q.Published-was.Published)/over, 0), max(float64(q.Done-was.Done)/over, 0)}
+			c.rates[side] = [2]float64{max(float64(q.Published-was.Published)/over, 0),
+				max(float64(q.Done-was.Done)/over, 0)}
 		}
 		c.last[side], c.at[side] = *q, at
 	}
@@ -258,12 +264,14 @@ func (c *counter) died(side split.Side, q broker.Queue) int64 {
 }
 
 func plus(a, b broker.Counted) broker.Counted {
-	return broker.Counted{Published: a.Published + b.Published, Delivered: a.Delivered + b.Delivered, Redelivered: a.Redelivered + b.Redelivered, Acked: a.Acked + b.Acked}
+	return broker.Counted{Published: a.Published + b.Published, Delivered: a.Delivered + b.Delivered,
+		Redelivered: a.Redelivered + b.Redelivered, Acked: a.Acked + b.Acked}
 }
 
 // asRead is a queue as it is compared from one look to the next.
 func asRead(q broker.Queue, ready int64) reading.Queue {
-	return reading.Queue{Ready: ready, Unacked: q.Unacked, Published: q.Counted.Published, Done: q.Counted.Out(), Redelivered: q.Counted.Redelivered}
+	return reading.Queue{Ready: ready, Unacked: q.Unacked, Published: q.Counted.Published, Done: q.Counted.Out(),
+		Redelivered: q.Counted.Redelivered}
 }
 
 // left is how many messages a side has that is given up. There is one at least until nothing has changed for so long

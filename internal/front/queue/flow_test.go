@@ -62,7 +62,8 @@ type done struct {
 }
 
 func (s *started) flow(settings *Settings) *flow {
-	return &flow{started: s, settings: settings, stop: make(chan struct{}), seen: map[string]int{}, again: map[string]bool{}, printers: map[string]*amqp.Connection{}}
+	return &flow{started: s, settings: settings, stop: make(chan struct{}), seen: map[string]int{},
+		again: map[string]bool{}, printers: map[string]*amqp.Connection{}}
 }
 
 // dial connects until it has worked, or the flow ends.
@@ -70,7 +71,8 @@ func (f *flow) dial(called string) *amqp.Connection {
 	for {
 		properties := amqp.NewConnectionProperties()
 		properties.SetClientConnectionName(called)
-		conn, err := amqp.DialConfig("amqp://guest:guest@"+f.listen, amqp.Config{Vhost: f.host, Properties: properties, Heartbeat: 10 * time.Second})
+		conn, err := amqp.DialConfig("amqp://guest:guest@"+f.listen,
+			amqp.Config{Vhost: f.host, Properties: properties, Heartbeat: 10 * time.Second})
 		if err == nil {
 			return conn
 		}
@@ -134,7 +136,8 @@ func (f *flow) publishOn(conn *amqp.Connection, who string, from, most int, rate
 		case <-time.After(time.Until(begun.Add(time.Duration(float64(n) / rate * float64(time.Second))))):
 		}
 		c, err := ch.PublishWithDeferredConfirm(f.settings.Exchange, "booking.made", true, false, amqp.Publishing{
-			MessageId: fmt.Sprintf("%s-%d", who, from+len(open)), DeliveryMode: amqp.Persistent, Headers: amqp.Table{"at": time.Now().UnixNano(), "passenger": who},
+			MessageId: fmt.Sprintf("%s-%d", who, from+len(open)), DeliveryMode: amqp.Persistent,
+			Headers: amqp.Table{"at": time.Now().UnixNano(), "passenger": who},
 		})
 		if err != nil {
 			return from
@@ -289,7 +292,8 @@ func ferriesOf(t *testing.T, each int, change func(*Settings)) (*flow, *Driver) 
 		var list []reading.Server
 		for n := range each {
 			name := fmt.Sprintf("%v-%d", side, n+1)
-			list = append(list, reading.Server{Name: name, Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1), Version: "4.2.0"})
+			list = append(list, reading.Server{Name: name, Address: fmt.Sprintf("10.1.%d.%d:80", side, n+1),
+				Version: "4.2.0"})
 			f.consume(name, side)
 		}
 		if err := d.SetInstances(t.Context(), side, list); err != nil {
@@ -361,7 +365,8 @@ func TestPrintersThatHang(t *testing.T) {
 		for _, i := range r.Sides[split.Blue].Instances {
 			did += i.Requests
 		}
-		if q.There() > 0 || q.Carried < 200 || q.Published != q.Done+q.Carried || did > q.Done || q.Oldest != 0 || strings.Contains(r.Notice, "which instance they are") {
+		if q.There() > 0 || q.Carried < 200 || q.Published != q.Done+q.Carried || did > q.Done || q.Oldest != 0 ||
+			strings.Contains(r.Notice, "which instance they are") {
 			return fmt.Errorf("%+v, instances did %d, %q", q, did, r.Notice)
 		}
 		return nil
@@ -377,17 +382,20 @@ func TestAQueueThatSomebodyDeletes(t *testing.T) {
 	f, d := ferries(t, nil)
 	defer f.leave()
 	f.publish("p", 1_000_000, 100)
-	if _, err := f.channel("somebody else").QueueDelete(f.settings.Queues[split.Green], false, false, false); err != nil {
+	if _, err := f.channel("somebody else").QueueDelete(f.settings.Queues[split.Green], false, false,
+		false); err != nil {
 		t.Fatal(err)
 	}
 	var r reading.Front
 	fronttest.Eventually(t, "blue is counted", func() (err error) {
-		if r, err = d.Read(t.Context()); err == nil && (r.Blind != "" || r.Sides[split.Blue].Queue.Done < 50 || !strings.Contains(r.Notice, "bookings-next is not there")) {
+		if r, err = d.Read(t.Context()); err == nil && (r.Blind != "" || r.Sides[split.Blue].Queue.Done < 50 ||
+			!strings.Contains(r.Notice, "bookings-next is not there")) {
 			err = fmt.Errorf("%q, %q, %+v", r.Blind, r.Notice, r.Sides[split.Blue].Queue)
 		}
 		return err
 	})
-	if _, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "vaiven front makes it anew") {
+	if _, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "vaiven front makes it anew") {
 		t.Errorf("to a queue that is not there: %v", err)
 	}
 	if made, err := f.driver(f.settings).Prepare(t.Context(), front.Known{}); err != nil || made {
@@ -529,7 +537,8 @@ func TestNumberedMessages(t *testing.T) {
 	if list := f.twice(); len(list) > 0 {
 		t.Errorf("%d messages came twice, the first %v", len(list), list[:min(5, len(list))])
 	}
-	t.Logf("%d messages over %d changes: none lost; %d were given out again after a kill, the longest took %v", *messages, steps, len(f.again), f.longest.Round(time.Millisecond))
+	t.Logf("%d messages over %d changes: none lost; %d were given out again after a kill, the longest took %v",
+		*messages, steps, len(f.again), f.longest.Round(time.Millisecond))
 }
 
 // cut ends the connections of whoever calls themselves so, at the broker.
@@ -601,7 +610,8 @@ func TestOrderIsKept(t *testing.T) {
 	if want := []split.Side{split.Blue, split.Green, split.Blue, split.Green}; !slices.Equal(runs, want) || early > 0 {
 		t.Errorf("messages were done by %v, want %v; %d of the backlog after what came later", runs, want, early)
 	}
-	t.Logf("none was done after one that came more than %d later", far) // what comes within a transaction, which takes as long as the machine is busy
+	// what comes within a transaction, which takes as long as the machine is busy
+	t.Logf("none was done after one that came more than %d later", far)
 	f.end(t, map[string]int{"p": backlog, "q": int(f.sent.Load()) - backlog})
 	if list := f.twice(); len(list) > 0 {
 		t.Errorf("came twice: %v", list)
@@ -693,7 +703,9 @@ func anotherBroker(t *testing.T, shovel bool) {
 	blue.consume("blue-1", split.Blue)
 	green.consume("green-1", split.Green)
 	for _, side := range split.Sides {
-		if err := d.SetInstances(t.Context(), side, []reading.Server{{Name: side.String() + "-1", Address: fmt.Sprintf("10.1.%d.1:80", side), Version: "4.2.0"}}); err != nil {
+		if err := d.SetInstances(t.Context(), side,
+			[]reading.Server{{Name: side.String() + "-1", Address: fmt.Sprintf("10.1.%d.1:80", side),
+				Version: "4.2.0"}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -744,7 +756,8 @@ func anotherBroker(t *testing.T, shovel bool) {
 		wait.Go(func() { s.driver(settings).Run(running) })
 	}
 	two.Kill() // what is for it waits here
-	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err == nil && done.Share != 0 || err != nil && !errors.Is(err, front.ErrUnreachable) {
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err == nil && done.Share != 0 ||
+		err != nil && !errors.Is(err, front.ErrUnreachable) {
 		t.Errorf("home while the other broker is away: %+v, %v", done, err)
 	}
 	come(blue, 300)
@@ -805,7 +818,8 @@ func TestPublishersAreBlocked(t *testing.T) {
 		}
 		return err
 	})
-	if done, err := f.driver(f.settings).Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || done.Share != 0 {
+	if done, err := f.driver(f.settings).Home(t.Context(), front.Homing{Side: split.Blue}); err != nil ||
+		done.Share != 0 {
 		t.Errorf("home: %+v, %v", done, err)
 	}
 	if err := d.Pause(t.Context(), ""); err != nil {
@@ -839,7 +853,8 @@ func (s *started) control(args ...string) {
 	_, node, _ := strings.Cut(string(text), "RABBITMQ_NODENAME=")
 	node, _, _ = strings.Cut(node, " ")
 	cmd := exec.Command("/usr/lib/rabbitmq/bin/rabbitmqctl", append([]string{"-n", node}, args...)...)
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + one.folder, "LANG=C.UTF-8", "ERL_EPMD_ADDRESS=127.0.0.1", fmt.Sprintf("ERL_EPMD_PORT=%d", one.port+2), "RABBITMQ_CONF_ENV_FILE=/dev/null"}
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + one.folder, "LANG=C.UTF-8", "ERL_EPMD_ADDRESS=127.0.0.1",
+		fmt.Sprintf("ERL_EPMD_PORT=%d", one.port+2), "RABBITMQ_CONF_ENV_FILE=/dev/null"}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		s.t.Fatalf("rabbitmqctl %v: %v: %s", args, err, out)
 	}
@@ -863,9 +878,11 @@ func TestOverTLS(t *testing.T) {
 	settings := s.settings()
 	settings.Management = "https://" + fronttest.Address(one.port+5)
 	settings.TLS = broker.TLS{On: true, CA: authorities, Name: certified, Certificate: own.File, Key: own.Key}
-	d := New(place.Local{}, "bookings", plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
+	d := New(place.Local{}, "bookings",
+		plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
 	for range 2 {
-		if _, err := d.Prepare(t.Context(), front.Known{}); err == nil || !strings.Contains(err.Error(), "unknown authority") {
+		if _, err := d.Prepare(t.Context(), front.Known{}); err == nil ||
+			!strings.Contains(err.Error(), "unknown authority") {
 			t.Fatalf("a broker that nobody vouches for: %v", err)
 		}
 	}
@@ -875,7 +892,8 @@ func TestOverTLS(t *testing.T) {
 		_, err := d.Prepare(t.Context(), front.Known{})
 		return err
 	})
-	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Force: true}); err != nil || done.Share != 0 {
+	if done, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit", Force: true}); err != nil ||
+		done.Share != 0 {
 		t.Errorf("home: %+v, %v", done, err)
 	}
 	if r, err := d.Read(t.Context()); err != nil || r.Order.By != "marit" {
@@ -896,7 +914,8 @@ func TestOverTLS(t *testing.T) {
 		return fmt.Errorf("there are %+v", connections)
 	})
 	settings.TLS.Name = "elsewhere.lineavessa.example"
-	d = New(place.Local{}, "bookings", plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
+	d = New(place.Local{}, "bookings",
+		plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
 	if _, err := d.Read(t.Context()); err == nil || !strings.Contains(err.Error(), certified) {
 		t.Errorf("a certificate for another name: %v", err)
 	}
@@ -909,7 +928,8 @@ func TestPoison(t *testing.T) {
 	ch := f.channel("somebody")
 	publish := func(key, id string) {
 		t.Helper()
-		f.do(ch.PublishWithContext(t.Context(), "", key, true, false, amqp.Publishing{MessageId: id, DeliveryMode: amqp.Persistent}))
+		f.do(ch.PublishWithContext(t.Context(), "", key, true, false,
+			amqp.Publishing{MessageId: id, DeliveryMode: amqp.Persistent}))
 	}
 	f.leave()
 	if _, err := d.Read(t.Context()); err != nil { // from now on it counts
@@ -935,7 +955,8 @@ func TestPoison(t *testing.T) {
 			return errors.New(r.Blind)
 		}
 		blue, green := r.Sides[split.Blue], r.Sides[split.Green]
-		if q := green.Queue; q.Dead != 3 || q.Redelivered != 1 || q.Done != 1 || q.Published != 4 || q.There() != 0 || green.Instances[0].Status[5] != 3 || green.Instances[0].Failures != 1 {
+		if q := green.Queue; q.Dead != 3 || q.Redelivered != 1 || q.Done != 1 || q.Published != 4 || q.There() != 0 ||
+			green.Instances[0].Status[5] != 3 || green.Instances[0].Failures != 1 {
 			return fmt.Errorf("green %+v, %+v", *q, green.Instances)
 		}
 		if q := blue.Queue; q.Dead+q.Redelivered+q.Published != 0 || blue.Instances[0].Requests != 0 {
@@ -951,7 +972,9 @@ func TestPrepareUnderLoad(t *testing.T) {
 	s := start(t)
 	settings := s.settings()
 	s.usual(settings)
-	s.do(s.ask(http.MethodPut, "policies/"+url.PathEscape(s.host)+"/the-team", map[string]any{"pattern": "^bookings$", "apply-to": "queues", "definition": map[string]any{"message-ttl": 600_000}}, nil))
+	s.do(s.ask(http.MethodPut, "policies/"+url.PathEscape(s.host)+"/the-team",
+		map[string]any{"pattern": "^bookings$", "apply-to": "queues",
+			"definition": map[string]any{"message-ttl": 600_000}}, nil))
 	f := s.flow(settings)
 	f.consume("blue-1", split.Blue)
 	f.publish("p", 1<<30, 1000)
@@ -991,7 +1014,8 @@ func TestPrepareUnderLoad(t *testing.T) {
 		}
 		return err
 	})
-	if q.Arguments["x-max-priority"] != 3.0 || q.Arguments["x-dead-letter-routing-key"] != settings.Dead[split.Green] || q.Effective["message-ttl"] != 600_000.0 || !q.Durable {
+	if q.Arguments["x-max-priority"] != 3.0 || q.Arguments["x-dead-letter-routing-key"] != settings.Dead[split.Green] ||
+		q.Effective["message-ttl"] != 600_000.0 || !q.Durable {
 		t.Errorf("green's queue is %+v", q)
 	}
 	if list, err := d.Lacks(t.Context()); err != nil || len(list) > 0 {
@@ -1000,15 +1024,19 @@ func TestPrepareUnderLoad(t *testing.T) {
 	// Somebody puts a binding past it, and changes a policy.
 	ch := s.channel("somebody else")
 	s.do(ch.QueueBind(settings.Queues[split.Green], "booking.#", settings.Exchange, false, nil))
-	s.do(s.ask(http.MethodPut, "policies/"+url.PathEscape(s.host)+"/the-team", map[string]any{"pattern": "^bookings$", "apply-to": "queues", "definition": map[string]any{"message-ttl": 700_000}}, nil))
+	s.do(s.ask(http.MethodPut, "policies/"+url.PathEscape(s.host)+"/the-team",
+		map[string]any{"pattern": "^bookings$", "apply-to": "queues",
+			"definition": map[string]any{"message-ttl": 700_000}}, nil))
 	fronttest.Eventually(t, "what differs", func() error {
 		list, err := d.Lacks(t.Context())
-		if text := strings.Join(list, "\n"); err != nil || !strings.Contains(text, "bookings leads to bookings-next past Vaiven's exchange") || !strings.Contains(text, "differ in the policy message-ttl: 700000, 600000") {
+		if text := strings.Join(list, "\n"); err != nil || !strings.Contains(text, "bookings leads to bookings-next "+
+			"past Vaiven's exchange") || !strings.Contains(text, "differ in the policy message-ttl: 700000, 600000") {
 			return fmt.Errorf("%s, %v", text, err)
 		}
 		return nil
 	})
-	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "past Vaiven's") {
+	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), "past Vaiven's") {
 		t.Errorf("with a binding past it: %v", err)
 	}
 	s.do(ch.QueueUnbind(settings.Queues[split.Green], "booking.#", settings.Exchange, nil))
@@ -1040,9 +1068,11 @@ func TestCarried(t *testing.T) {
 	const n = 1500
 	var last *amqp.DeferredConfirmation
 	for k := range n {
-		c, err := ch.PublishWithDeferredConfirm(settings.Exchange, fmt.Sprintf("booking.%d", k), true, false, amqp.Publishing{
-			Headers: amqp.Table{"deck": "upper"}, CorrelationId: "c", Type: "booking", MessageId: fmt.Sprint(k), Priority: 1, DeliveryMode: amqp.Persistent, Body: fmt.Append(nil, k),
-		})
+		c, err := ch.PublishWithDeferredConfirm(settings.Exchange, fmt.Sprintf("booking.%d", k), true, false,
+			amqp.Publishing{
+				Headers: amqp.Table{"deck": "upper"}, CorrelationId: "c", Type: "booking", MessageId: fmt.Sprint(k),
+				Priority: 1, DeliveryMode: amqp.Persistent, Body: fmt.Append(nil, k),
+			})
 		s.do(err)
 		last = c
 	}
@@ -1058,7 +1088,9 @@ func TestCarried(t *testing.T) {
 	s.do(err)
 	for k := range n {
 		m := <-come
-		if string(m.Body) != fmt.Sprint(k) || m.RoutingKey != fmt.Sprintf("booking.%d", k) || m.Headers["deck"] != "upper" || m.Type != "booking" || m.CorrelationId != "c" || m.Priority != 1 || m.DeliveryMode != amqp.Persistent {
+		if string(m.Body) != fmt.Sprint(k) || m.RoutingKey != fmt.Sprintf("booking.%d", k) ||
+			m.Headers["deck"] != "upper" || m.Type != "booking" || m.CorrelationId != "c" || m.Priority != 1 ||
+			m.DeliveryMode != amqp.Persistent {
 			t.Fatalf("message %d came as %+v", k, m)
 		}
 	}
@@ -1067,7 +1099,8 @@ func TestCarried(t *testing.T) {
 	}
 	_, err = ch.QueueDeclare("vaiven.carries."+settings.Queues[split.Blue], false, true, true, false, nil)
 	s.do(err)
-	if err := d.carriers[split.Blue].Empty(t.Context()); !errors.Is(err, front.ErrRefused) && (err == nil || !strings.Contains(err.Error(), "somebody else carries")) {
+	if err := d.carriers[split.Blue].Empty(t.Context()); !errors.Is(err, front.ErrRefused) &&
+		(err == nil || !strings.Contains(err.Error(), "somebody else carries")) {
 		t.Errorf("beside somebody else: %v", err)
 	}
 }
@@ -1088,7 +1121,8 @@ func TestAFrozenHolderLetsGo(t *testing.T) {
 		}
 		return strings.Contains(err.Error(), "somebody else has it")
 	})
-	if done, err := s.driver(settings).Home(t.Context(), front.Homing{Side: split.Blue}); err != nil || done.Share != 0 {
+	if done, err := s.driver(settings).Home(t.Context(), front.Homing{Side: split.Blue}); err != nil ||
+		done.Share != 0 {
 		t.Errorf("home waits for a lock: %+v, %v", done, err)
 	}
 	s.cut("vaiven " + d.names.lock)
@@ -1116,10 +1150,12 @@ func TestDamagedNotes(t *testing.T) {
 		f.do(ch.ExchangeBind(d.names.notes, kind, d.names.notes, false, amqp.Table{noteIn: "{\"generation"}))
 	}
 	damage("green")
-	if r, err := d.Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 0 || len(r.Sides[split.Blue].Instances) != 2 {
+	if r, err := d.Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 0 ||
+		len(r.Sides[split.Blue].Instances) != 2 {
 		t.Errorf("with damaged instances: %+v, %v", r.Sides, err)
 	}
-	if err := d.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1", Address: "10.1.1.1:80", Version: "4.3.0"}}); err != nil {
+	if err := d.SetInstances(t.Context(), split.Green,
+		[]reading.Server{{Name: "green-1", Address: "10.1.1.1:80", Version: "4.3.0"}}); err != nil {
 		t.Error(err)
 	}
 	if r, err := f.driver(f.settings).Read(t.Context()); err != nil || len(r.Sides[split.Green].Instances) != 1 {
@@ -1129,7 +1165,8 @@ func TestDamagedNotes(t *testing.T) {
 	if _, err := d.Read(t.Context()); !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "go home") {
 		t.Errorf("with a damaged order: %v", err)
 	}
-	if done, err := f.driver(f.settings).Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || done.Share != 0 || done.Order.By != "marit" {
+	if done, err := f.driver(f.settings).Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil ||
+		done.Share != 0 || done.Order.By != "marit" {
 		t.Errorf("home over a damaged order: %+v, %v", done, err)
 	}
 	if r, err := d.Read(t.Context()); err != nil || r.Order.By != "marit" {

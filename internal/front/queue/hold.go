@@ -197,7 +197,8 @@ func (d *Driver) done(ctx context.Context, side split.Side) error {
 			if ctx.Err() != nil {
 				return front.Because(ctx, context.Cause(ctx))
 			}
-			return fmt.Errorf("%w: order is to be held, and %s is not done with what it has: %d are left, or nobody knows", front.ErrRefused, d.config.Queues[side], left)
+			return fmt.Errorf("%w: order is to be held, and %s is not done with what it has: %d are left, or nobody "+
+				"knows", front.ErrRefused, d.config.Queues[side], left)
 		case <-time.After(doneAgain):
 		}
 	}

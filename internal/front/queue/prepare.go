@@ -36,12 +36,14 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 	if err != nil {
 		return false, translated(err)
 	}
-	if gone := queues[split.Blue].Name == "" || queues[split.Green].Name == ""; !made && len(s.strange) == 0 && divided && !gone {
+	if gone := queues[split.Blue].Name == "" ||
+		queues[split.Green].Name == ""; !made && len(s.strange) == 0 && divided && !gone {
 		return false, nil
 	}
 	if !made && !divided {
 		if share, err := d.share(s); err != nil || share > 0 && share < split.Whole {
-			return false, fmt.Errorf("%w: the exchange %s can be made anew while one side gets all messages", front.ErrRefused, d.names.mix)
+			return false, fmt.Errorf("%w: the exchange %s can be made anew while one side gets all messages",
+				front.ErrRefused, d.names.mix)
 		}
 		if err := d.broker.Do(ctx, broker.Remove(d.names.mix)); err != nil { // it leads nowhere now
 			return false, translated(err)
@@ -63,7 +65,8 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 		return false, translated(err)
 	}
 	var acts []broker.Act // what says that it is made comes last
-	for kind, value := range map[string]any{orderNote: reading.Order{}, split.Blue.String(): noted(sides[split.Blue]), split.Green.String(): noted(sides[split.Green])} {
+	for kind, value := range map[string]any{orderNote: reading.Order{}, split.Blue.String(): noted(sides[split.Blue]),
+		split.Green.String(): noted(sides[split.Green])} {
 		written, err := d.note(s, kind, value)
 		if err != nil {
 			return false, err
@@ -89,7 +92,9 @@ func (d *Driver) exchanges(ctx context.Context) error {
 			return err
 		}
 		if !slices.Contains(types, hashing) {
-			return fmt.Errorf("%w: the broker has no exchanges of the type %s, which divide messages: rabbitmq-plugins enable rabbitmq_consistent_hash_exchange, or write \"shares: no\"", broker.ErrRefused, hashing)
+			return fmt.Errorf("%w: the broker has no exchanges of the type %s, which divide messages: "+
+				"rabbitmq-plugins enable rabbitmq_consistent_hash_exchange, or write \"shares: no\"", broker.ErrRefused,
+				hashing)
 		}
 		kind = hashing
 		maps.Copy(arguments, hashes(d.key))
@@ -141,14 +146,16 @@ func (d *Driver) queues(ctx context.Context, there [2]broker.Queue, live split.S
 	}
 	for _, side := range split.Sides {
 		if d.config.Dead[side] != "" {
-			if err := d.at[side].Do(ctx, broker.Declare(d.config.Dead[side], nil)); err != nil && !errors.Is(err, broker.ErrRefused) {
+			if err := d.at[side].Do(ctx, broker.Declare(d.config.Dead[side], nil)); err != nil &&
+				!errors.Is(err, broker.ErrRefused) {
 				return err
 			}
 		}
 		if there[side].Name != "" {
 			continue
 		}
-		if err := d.at[side].Do(ctx, broker.Declare(d.config.Queues[side], d.forSide(side, pattern.Arguments, true))); err != nil {
+		if err := d.at[side].Do(ctx,
+			broker.Declare(d.config.Queues[side], d.forSide(side, pattern.Arguments, true))); err != nil {
 			return err
 		}
 		if err := d.alike(ctx, side, pattern); err != nil {
@@ -193,7 +200,8 @@ func (d *Driver) alike(ctx context.Context, side split.Side, pattern broker.Queu
 		return nil
 	}
 	return d.at[side].SetPolicy(ctx, broker.Policy{
-		Name: d.names.first + "." + side.String(), Pattern: "^" + regexp.QuoteMeta(d.config.Queues[side]) + "$", Apply: "queues", Priority: policyPriority, Definition: wanted,
+		Name: d.names.first + "." + side.String(), Pattern: "^" + regexp.QuoteMeta(d.config.Queues[side]) + "$",
+		Apply: "queues", Priority: policyPriority, Definition: wanted,
 	})
 }
 
@@ -240,7 +248,8 @@ func (d *Driver) through(ctx context.Context) error {
 	if key == "" {
 		key = "#" // everything, of a topic exchange
 	}
-	return d.broker.Do(ctx, broker.Bind(broker.Binding{Source: d.config.Exchange, Destination: d.names.first, Kind: broker.ToExchange, Key: key}))
+	return d.broker.Do(ctx, broker.Bind(broker.Binding{Source: d.config.Exchange, Destination: d.names.first,
+		Kind: broker.ToExchange, Key: key}))
 }
 
 // publishers makes, at the other broker, the exchange that publishers publish to, with the ways that lead to blue's
@@ -280,7 +289,8 @@ func (d *Driver) differences(queues [2]broker.Queue) []string {
 	var list []string
 	for side, q := range queues {
 		if q.Name == "" {
-			list = append(list, fmt.Sprintf("the queue %s is not there: vaiven front makes it anew", d.config.Queues[side]))
+			list = append(list, fmt.Sprintf("the queue %s is not there: vaiven front makes it anew",
+				d.config.Queues[side]))
 		}
 	}
 	if len(list) > 0 {
@@ -297,10 +307,12 @@ func (d *Driver) differences(queues [2]broker.Queue) []string {
 		}
 		for _, name := range slices.Sorted(maps.Keys(names)) {
 			a, b := of[split.Blue][name], of[split.Green][name]
-			if reflect.DeepEqual(a, b) || d.config.Dead[split.Blue] != "" && slices.Contains(append(deadArguments, deadPolicy...), name) {
+			if reflect.DeepEqual(a, b) ||
+				d.config.Dead[split.Blue] != "" && slices.Contains(append(deadArguments, deadPolicy...), name) {
 				continue
 			}
-			list = append(list, fmt.Sprintf("%s and %s differ in the %s %s: %s, %s", queues[0].Name, queues[1].Name, what, name, orNone(a), orNone(b)))
+			list = append(list, fmt.Sprintf("%s and %s differ in the %s %s: %s, %s", queues[0].Name, queues[1].Name,
+				what, name, orNone(a), orNone(b)))
 		}
 	}
 	if queues[0].Durable != queues[1].Durable {

@@ -43,7 +43,8 @@ func New(on place.Machine, service string, f plan.Front) *Driver {
 	config := f.Settings.(*Settings)
 	d := &Driver{config: config, key: f.Key, names: named(service), broker: broker.New(on, config.config(f.Listen))}
 	d.steering = told.Remote[state]{
-		Look: d.seen, Share: d.share, Print: state.print, Work: d.work, Blind: d.homeward, Most: int(split.Whole), Try: d.try,
+		Look: d.seen, Share: d.share, Print: state.print, Work: d.work, Blind: d.homeward, Most: int(split.Whole),
+		Try:   d.try,
 		Has:   func(s state, side split.Side) int { return len(s.known[side]) },
 		Order: func(s state) reading.Order { return s.order },
 		Renew: d.renew,
@@ -88,10 +89,12 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 		return d.homeward(front.Homing{Side: home.Side, By: home.By, Why: home.Why, Force: true}), nil
 	}
 	if _, whole := share.Alone(); !whole && !d.config.Shares {
-		return told.Work{}, fmt.Errorf("%w: these queues take over from one another all at once, and %v is neither all nor nothing (shares in the plan)", front.ErrRefused, share)
+		return told.Work{}, fmt.Errorf("%w: these queues take over from one another all at once, and %v is neither "+
+			"all nor nothing (shares in the plan)", front.ErrRefused, share)
 	}
 	if _, whole := share.Alone(); !whole && !s.divides {
-		return told.Work{}, fmt.Errorf("%w: the exchange %s does not divide messages by %v: vaiven front makes it so while one side gets all of them", front.ErrRefused, d.names.mix, d.key)
+		return told.Work{}, fmt.Errorf("%w: the exchange %s does not divide messages by %v: vaiven front makes it so "+
+			"while one side gets all of them", front.ErrRefused, d.names.mix, d.key)
 	}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && len(s.known[side]) == 0 {
@@ -128,7 +131,8 @@ func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Wor
 func (d *Driver) homeward(h front.Homing) told.Work {
 	acts, words, _ := d.toward(state{}, split.Toward(h.Side, split.Whole))
 	return told.Work{
-		Steps: words, Weights: split.Weights{Reached: []split.Share{split.Toward(h.Side, split.Whole).Of(split.Blue), split.Toward(h.Side, split.Whole).Of(split.Green)}},
+		Steps: words, Weights: split.Weights{Reached: []split.Share{split.Toward(h.Side, split.Whole).Of(split.Blue),
+			split.Toward(h.Side, split.Whole).Of(split.Green)}},
 		Do: func(ctx context.Context) error {
 			if err := d.somebody(ctx, h); err != nil {
 				return err
@@ -167,7 +171,8 @@ func (d *Driver) ordered(ctx context.Context, h front.Homing) error {
 	if err != nil {
 		s = d.before()
 	}
-	o := reading.Order{Generation: s.order.Generation + 1, Term: s.order.Term, Side: h.Side, At: time.Now().UTC(), By: h.By, Why: h.Why}
+	o := reading.Order{Generation: s.order.Generation + 1, Term: s.order.Term, Side: h.Side, At: time.Now().UTC(),
+		By: h.By, Why: h.Why}
 	written, errNote := d.note(s, orderNote, o)
 	off, errOff := d.note(s, pausedNote, nil)
 	if err := errors.Join(errNote, errOff); err != nil {
@@ -245,7 +250,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 // Foresee is what Set would do.
 func (d *Driver) Foresee(ctx context.Context, share split.Share) (front.Change, error) {
 	return d.steering.Foresee(ctx, share, front.Change{
-		Usually: 10 * time.Millisecond, Connections: "publishers and consumers keep their connections; messages that wait in a queue stay there",
+		Usually:     10 * time.Millisecond,
+		Connections: "publishers and consumers keep their connections; messages that wait in a queue stay there",
 	})
 }
 
@@ -270,16 +276,17 @@ func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steerin
 // SetInstances notes who the instances of a side are. They take messages by themselves as soon as they are connected:
 // who is out has to be kept from that by others.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
-		if s.damaged != nil {
-			return s.damaged
-		}
-		acts, err := d.note(s, side.String(), wanted)
-		if err != nil {
-			return err
-		}
-		return translated(d.broker.Do(changing, acts...))
-	})
+	return d.steering.SetInstances(ctx, side, wanted,
+		func(changing context.Context, s state, _ front.Known, _ told.Wanted) error {
+			if s.damaged != nil {
+				return s.damaged
+			}
+			acts, err := d.note(s, side.String(), wanted)
+			if err != nil {
+				return err
+			}
+			return translated(d.broker.Do(changing, acts...))
+		})
 }
 
 // Drain gives up a side that gets no messages. Those that it still has wait in its queue, or are being done. There is
@@ -290,7 +297,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 	case err != nil:
 		return front.Left{}, err
 	case r.Sides[side].Queue == nil:
-		return front.Left{}, fmt.Errorf("%w: what %s has is not known: %s", front.ErrUnreachable, d.config.Queues[side], r.Blind)
+		return front.Left{}, fmt.Errorf("%w: what %s has is not known: %s", front.ErrUnreachable, d.config.Queues[side],
+			r.Blind)
 	}
 	return front.Left{Waits: d.counts.left(side, *r.Sides[side].Queue, r.At, d.config.Lag)}, nil
 }
@@ -331,7 +339,8 @@ func (d *Driver) Run(ctx context.Context) {
 			if consumers > 0 || lonely[side].IsZero() {
 				lonely[side] = time.Now()
 			}
-			if err != nil || ready == 0 || share.Of(side) > 0 || d.config.Backlog != Carry && time.Since(lonely[side]) < lonelyFor {
+			if err != nil || ready == 0 || share.Of(side) > 0 ||
+				d.config.Backlog != Carry && time.Since(lonely[side]) < lonelyFor {
 				continue
 			}
 			if _, others, err := d.at[side.Other()].Now(ctx, d.config.Queues[side.Other()]); err != nil || others == 0 {
@@ -352,7 +361,8 @@ func aWhile(ctx context.Context, c *broker.Mover) {
 
 // bridge carries what is on its way to another broker, as long as it is told to.
 func (d *Driver) bridge(ctx context.Context) (over func(yes bool)) {
-	end, carries, known := func() {}, false, !d.config.Beyond.Shovel // what a broker does is as whoever was here before has left it
+	// what a broker does is as whoever was here before has left it
+	end, carries, known := func() {}, false, !d.config.Beyond.Shovel
 	return func(yes bool) {
 		if known && yes == carries {
 			return

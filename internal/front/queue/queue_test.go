@@ -97,10 +97,13 @@ func (one *node) start(t *testing.T) *started {
 	}
 	s := &started{t: t, listen: fronttest.Address(one.port), admin: "http://" + fronttest.Address(one.port+1)}
 	if one.Program == nil || one.Program.Ended() {
-		c := config("tests", plan.Front{Listen: s.listen, Settings: &Settings{Management: s.admin}}, front.Site{Folder: one.folder})
+		c := config("tests", plan.Front{Listen: s.listen, Settings: &Settings{Management: s.admin}},
+			front.Site{Folder: one.folder})
 		one.harbour = testkit.Certify(t, one.folder, "Vessa Harbour", 1, nil)
 		own := testkit.Certify(t, one.folder, certified, 2, one.harbour)
-		fronttest.Write(t, c.File, c.Text+strings.NewReplacer("(amqps)", fronttest.Address(one.port+4), "(https)", fmt.Sprint(one.port+5), "(authority)", one.harbour.File, "(certificate)", own.File, "(key)", own.Key).Replace(secureText))
+		fronttest.Write(t, c.File,
+			c.Text+strings.NewReplacer("(amqps)", fronttest.Address(one.port+4), "(https)", fmt.Sprint(one.port+5),
+				"(authority)", one.harbour.File, "(certificate)", own.File, "(key)", own.Key).Replace(secureText))
 		for file, text := range c.Beside {
 			fronttest.Write(t, file, text)
 		}
@@ -113,7 +116,8 @@ func (one *node) start(t *testing.T) *started {
 		}
 		return r
 	}, t.Name()))
-	fronttest.Eventually(t, "a host at the broker", func() error { return s.ask(http.MethodPut, "vhosts/"+url.PathEscape(s.host), nil, nil) })
+	fronttest.Eventually(t, "a host at the broker",
+		func() error { return s.ask(http.MethodPut, "vhosts/"+url.PathEscape(s.host), nil, nil) })
 	t.Cleanup(func() { _ = s.ask(http.MethodDelete, "vhosts/"+url.PathEscape(s.host), nil, nil) })
 	return s
 }
@@ -149,7 +153,8 @@ func (s *started) channel(called string) *amqp.Channel {
 	s.t.Helper()
 	properties := amqp.NewConnectionProperties()
 	properties.SetClientConnectionName(called)
-	conn, err := amqp.DialConfig("amqp://guest:guest@"+s.listen, amqp.Config{Vhost: s.host, Properties: properties, Heartbeat: 5 * time.Second})
+	conn, err := amqp.DialConfig("amqp://guest:guest@"+s.listen,
+		amqp.Config{Vhost: s.host, Properties: properties, Heartbeat: 5 * time.Second})
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -171,13 +176,16 @@ func (s *started) do(err error) {
 // settings are those of a plan.
 func (s *started) settings() *Settings {
 	return &Settings{
-		Host: s.host, Management: s.admin, Exchange: "bookings", Key: "booking.made", Queues: [2]string{"bookings", "bookings-next"},
-		Dead: [2]string{"bookings.dead", "bookings-next.dead"}, Shares: true, Backlog: Drain, Lag: 500 * time.Millisecond,
+		Host: s.host, Management: s.admin, Exchange: "bookings", Key: "booking.made",
+		Queues: [2]string{"bookings", "bookings-next"},
+		Dead:   [2]string{"bookings.dead", "bookings-next.dead"}, Shares: true, Backlog: Drain,
+		Lag: 500 * time.Millisecond,
 	}
 }
 
 func (s *started) driver(settings *Settings) *Driver {
-	return New(place.Local{}, "bookings", plan.Front{Listen: s.listen, Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
+	return New(place.Local{}, "bookings",
+		plan.Front{Listen: s.listen, Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
 }
 
 // prepared has what is usual and what Vaiven makes beside it.
@@ -196,7 +204,9 @@ func (s *started) usual(settings *Settings) {
 	s.t.Helper()
 	ch := s.channel("the team")
 	s.do(ch.ExchangeDeclare(settings.Exchange, "topic", true, false, false, false, nil))
-	_, err := ch.QueueDeclare(settings.Queues[split.Blue], true, false, false, false, amqp.Table{"x-dead-letter-exchange": "", "x-dead-letter-routing-key": settings.Dead[split.Blue], "x-max-priority": 3})
+	_, err := ch.QueueDeclare(settings.Queues[split.Blue], true, false, false, false,
+		amqp.Table{"x-dead-letter-exchange": "", "x-dead-letter-routing-key": settings.Dead[split.Blue],
+			"x-max-priority": 3})
 	s.do(err)
 	_, err = ch.QueueDeclare(settings.Dead[split.Blue], true, false, false, false, nil)
 	s.do(err)
@@ -214,7 +224,8 @@ func (s *started) printer(i *fronttest.Instance, queue string) {
 		var answering sync.Mutex // a channel is one goroutine's
 		for d := range come {
 			go func() {
-				r, err := http.NewRequest(http.MethodGet, "http://"+i.Address+fmt.Sprint(d.Headers[broker.PathHeader]), nil)
+				r, err := http.NewRequest(http.MethodGet, "http://"+i.Address+fmt.Sprint(d.Headers[broker.PathHeader]),
+					nil)
 				if err != nil {
 					return
 				}
@@ -230,7 +241,8 @@ func (s *started) printer(i *fronttest.Instance, queue string) {
 				}
 				answering.Lock()
 				defer answering.Unlock()
-				if err == nil && ch.Publish("", d.ReplyTo, false, false, amqp.Publishing{CorrelationId: d.CorrelationId, Headers: headers, Body: body}) == nil {
+				if err == nil && ch.Publish("", d.ReplyTo, false, false,
+					amqp.Publishing{CorrelationId: d.CorrelationId, Headers: headers, Body: body}) == nil {
 					_ = d.Ack(false)
 				}
 			}()
@@ -241,7 +253,8 @@ func (s *started) printer(i *fronttest.Instance, queue string) {
 // gate is where the suite's requests become messages.
 func (s *started) gate(t *testing.T, w *fronttest.World, settings *Settings) {
 	t.Helper()
-	asks := broker.New(place.Local{}, settings.config(s.listen)).Asker(settings.Exchange, settings.Key, front.InstanceHeader)
+	asks := broker.New(place.Local{}, settings.config(s.listen)).Asker(settings.Exchange, settings.Key,
+		front.InstanceHeader)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/early" { // nobody is to take it yet, and it waits: whoever asks gives up
 			ctx, cancel := context.WithTimeout(r.Context(), 50*time.Millisecond)
@@ -271,7 +284,8 @@ func (s *started) gate(t *testing.T, w *fronttest.World, settings *Settings) {
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
-			fronttest.Ends, fronttest.Exact, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door, fronttest.Chooses,
+			fronttest.Ends, fronttest.Exact, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker,
+			fronttest.Door, fronttest.Chooses,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			s := start(t)
@@ -289,11 +303,13 @@ func TestConformance(t *testing.T) {
 					now, err := s.driver(settings).look(t.Context())
 					s.do(err)
 					ch := s.channel("somebody else")
-					s.do(ch.QueueBind(settings.Queues[split.Blue], strconv.Itoa(blueWeight), "vaiven.bookings.mix", false, nil))
+					s.do(ch.QueueBind(settings.Queues[split.Blue], strconv.Itoa(blueWeight), "vaiven.bookings.mix",
+						false, nil))
 					for _, key := range now.weights[split.Green] {
 						s.do(ch.QueueUnbind(settings.Queues[split.Green], key, "vaiven.bookings.mix", nil))
 					}
-					s.do(ch.QueueBind(settings.Queues[split.Green], strconv.FormatInt(weight, 10), "vaiven.bookings.mix", false, nil))
+					s.do(ch.QueueBind(settings.Queues[split.Green], strconv.FormatInt(weight, 10),
+						"vaiven.bookings.mix", false, nil))
 					s.do(ch.QueueUnbind(settings.Queues[split.Green], "", "vaiven.bookings.next", nil))
 					s.do(ch.QueueUnbind(settings.Queues[split.Blue], "", "vaiven.bookings", nil))
 				},

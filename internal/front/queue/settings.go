@@ -99,7 +99,8 @@ func (s *Settings) Splits(k plan.Key) error {
 	if k.From == plan.KeyRandom || k.From == plan.KeyHeader && s.Shares {
 		return nil
 	}
-	return section.Mistake{What: fmt.Sprintf("messages cannot be split by %v", k), Try: `leave the key out: each message is placed by its message-id; or write "key: header NAME" for one of its headers, with "shares: yes"`}
+	return section.Mistake{What: fmt.Sprintf("messages cannot be split by %v", k),
+		Try: `leave the key out: each message is placed by its message-id; or write "key: header NAME" for one of its headers, with "shares: yes"`}
 }
 
 // Sticks is never.
@@ -109,7 +110,8 @@ func (s *Settings) Sticks() error {
 
 // Opens is never.
 func (s *Settings) Opens(plan.SpareDoor) error {
-	return section.Mistake{What: "a queue has no door of its own to the spare side", Try: "publish to the spare side's queue by its name, and leave spare-door out"}
+	return section.Mistake{What: "a queue has no door of its own to the spare side",
+		Try: "publish to the spare side's queue by its name, and leave spare-door out"}
 }
 
 // Messages are where questions are put as messages.
@@ -118,11 +120,13 @@ func (s *Settings) Messages(listen string) (c broker.Config, exchange, key strin
 }
 
 func (s *Settings) config(listen string) broker.Config {
-	return broker.Config{Address: listen, Management: s.Management, Host: s.Host, User: s.User, Password: s.Password, TLS: s.TLS}
+	return broker.Config{Address: listen, Management: s.Management, Host: s.Host, User: s.User, Password: s.Password,
+		TLS: s.TLS}
 }
 
 func (b Beyond) config() broker.Config {
-	return broker.Config{Address: b.Listen, Management: b.Management, Host: b.Host, User: b.User, Password: b.Password, TLS: b.TLS}
+	return broker.Config{Address: b.Listen, Management: b.Management, Host: b.Host, User: b.User, Password: b.Password,
+		TLS: b.TLS}
 }
 
 // usualLag is as long as RabbitMQ gathers its numbers where nobody says otherwise.
@@ -169,12 +173,14 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 		section.May("shares", section.Parsed(r, "shares", &s.Shares, section.YesNo)),
 		section.May("order", func(n ast.Node) {
 			word := "free"
-			section.Parsed(r, "order", &word, func(text string) (string, error) { return section.OneOf(text, "held", "free") })(n)
+			section.Parsed(r, "order", &word,
+				func(text string) (string, error) { return section.OneOf(text, "held", "free") })(n)
 			if s.Ordered = word == "held"; s.Ordered {
 				ordered = n
 			}
 		}),
-		section.May("backlog", section.Parsed(r, "backlog", &s.Backlog, func(text string) (Backlog, error) { return section.OneOf(text, Drain, Carry) })),
+		section.May("backlog", section.Parsed(r, "backlog", &s.Backlog,
+			func(text string) (Backlog, error) { return section.OneOf(text, Drain, Carry) })),
 		section.May("green-at", func(n ast.Node) {
 			b := Beyond{Host: "/"}
 			r.Mapping(n, "green-at",
@@ -186,14 +192,16 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 				section.May("tls", secured(r, &b.TLS)),
 				section.May("link", func(n ast.Node) {
 					word := "vaiven"
-					section.Parsed(r, "link", &word, func(text string) (string, error) { return section.OneOf(text, "vaiven", "shovel") })(n)
+					section.Parsed(r, "link", &word,
+						func(text string) (string, error) { return section.OneOf(text, "vaiven", "shovel") })(n)
 					b.Shovel = word == "shovel"
 				}))
 			s.Beyond = b
 		}),
 		section.May("lag", section.Parsed(r, "lag", &s.Lag, section.Duration)))
 	if s.Ordered && s.Shares {
-		r.Wrong(ordered, "where both sides get messages at the same time there is no order between them", "leave shares out, or order")
+		r.Wrong(ordered, "where both sides get messages at the same time there is no order between them",
+			"leave shares out, or order")
 	}
 	return s
 }

@@ -29,7 +29,8 @@ type names struct {
 
 func named(service string) names {
 	n := names{first: "vaiven." + service}
-	n.next, n.mix, n.held, n.notes, n.lock = n.first+".next", n.first+".mix", n.first+".held", n.first+".notes", n.first+".lock"
+	n.next, n.mix, n.held, n.notes, n.lock = n.first+".next", n.first+".mix", n.first+".held", n.first+".notes",
+		n.first+".lock"
 	n.across = n.first + ".across"
 	n.to = [2]string{n.first + ".to-blue", n.first + ".to-green"}
 	return n
@@ -109,7 +110,8 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	for side, list := range into {
 		for _, b := range list {
 			if !d.names.ours(b.Source) {
-				s.strange = append(s.strange, fmt.Sprintf("%s leads to %s past Vaiven's exchange", b.Source, d.ends[side]))
+				s.strange = append(s.strange,
+					fmt.Sprintf("%s leads to %s past Vaiven's exchange", b.Source, d.ends[side]))
 			}
 		}
 	}
@@ -149,7 +151,8 @@ func (d *Driver) readNotes(s *state) {
 			var o reading.Order
 			err = json.Unmarshal([]byte(text), &o)
 			term := max(o.Term, s.order.Term)
-			if err == nil && (!ordered || o.Generation > s.order.Generation || o.Generation == s.order.Generation && o.At.After(s.order.At)) {
+			if err == nil && (!ordered || o.Generation > s.order.Generation ||
+				o.Generation == s.order.Generation && o.At.After(s.order.At)) {
 				s.order, ordered = o, true
 			}
 			s.order.Term = term
@@ -159,11 +162,13 @@ func (d *Driver) readNotes(s *state) {
 			}
 		}
 		if err != nil {
-			s.damaged = fmt.Errorf("%w: the note %q at exchange %s: %w: go home, which writes it anew", front.ErrRefused, b.Key, d.names.notes, err)
+			s.damaged = fmt.Errorf("%w: the note %q at exchange %s: %w: go home, which writes it anew",
+				front.ErrRefused, b.Key, d.names.notes, err)
 		}
 	}
 	if !ordered && s.damaged == nil {
-		s.damaged = fmt.Errorf("%w: %w: the exchange %s has no note of the last going home", front.ErrUnreachable, front.ErrNotMade, d.names.notes)
+		s.damaged = fmt.Errorf("%w: %w: the exchange %s has no note of the last going home", front.ErrUnreachable,
+			front.ErrNotMade, d.names.notes)
 	}
 }
 
@@ -311,7 +316,8 @@ func (d *Driver) note(s state, kind string, value any) ([]broker.Act, error) {
 // translated wraps what callers of a front branch on.
 func translated(err error) error {
 	switch {
-	case err == nil || errors.Is(err, front.ErrRefused) || errors.Is(err, front.ErrUnreachable) || errors.Is(err, front.ErrNobody):
+	case err == nil || errors.Is(err, front.ErrRefused) || errors.Is(err, front.ErrUnreachable) ||
+		errors.Is(err, front.ErrNobody):
 		return err
 	case errors.Is(err, broker.ErrRefused):
 		return fmt.Errorf("%w: %w", front.ErrRefused, err)

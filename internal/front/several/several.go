@@ -159,9 +159,11 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 			r.Logs = append(r.Logs, l)
 		}
 		switch {
-		case !other.Split.Share.Near(r.Split.Share) || !r.Split.Share.Near(other.Split.Share): // each is as near to what was asked as it can
+		// each is as near to what was asked as it can
+		case !other.Split.Share.Near(r.Split.Share) || !r.Split.Share.Near(other.Split.Share):
 			r.Apart = append(r.Apart, reading.Apart{Front: m.Name, Share: other.Split.Share})
-			r.Notice = fmt.Sprintf("%s has %v on green, %s has %v", m.Name, other.Split.Share, f.members[0].Name, r.Split.Share)
+			r.Notice = fmt.Sprintf("%s has %v on green, %s has %v", m.Name, other.Split.Share, f.members[0].Name,
+				r.Split.Share)
 		case r.Notice == "" && other.Notice != "":
 			r.Notice = m.Name + ": " + other.Notice
 		}
@@ -196,7 +198,8 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 
 // sum adds one front's figures of a side to another's.
 func sum(a, b reading.Side) reading.Side {
-	s := reading.Side{Draining: a.Draining && b.Draining, Open: a.Open + b.Open, Lost: a.Lost + b.Lost, Instances: append([]reading.Count{}, a.Instances...)}
+	s := reading.Side{Draining: a.Draining && b.Draining, Open: a.Open + b.Open, Lost: a.Lost + b.Lost,
+		Instances: append([]reading.Count{}, a.Instances...)}
 	for _, c := range b.Instances {
 		found := false
 		for n := range s.Instances {
@@ -308,7 +311,8 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	if now := f.as(before); now != e.Revision {
-		return front.Done{Split: reading.Split{Revision: now, Share: before[0].Split.Share}}, fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
+		return front.Done{Split: reading.Split{Revision: now, Share: before[0].Split.Share}},
+			fmt.Errorf("%w: %s has %v on green", front.ErrChanged, f.members[0].Name, before[0].Split.Share)
 	}
 	var done []front.Done
 	for n, m := range f.members {
@@ -327,7 +331,8 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 			e := front.AsRead(before[k])
 			e.Revision = done[k].Revision
 			if _, errBack := f.members[k].Driver.Set(back, before[k].Split.Share, e); errBack != nil {
-				err = errors.Join(err, fmt.Errorf("and %s could not be put back to %v: %w", f.members[k].Name, before[k].Split.Share, errBack))
+				err = errors.Join(err, fmt.Errorf("and %s could not be put back to %v: %w", f.members[k].Name,
+					before[k].Split.Share, errBack))
 			}
 		}
 		return front.Done{}, err
@@ -342,10 +347,12 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, errors.Join(err, f.follow(looking))
 	}
 	if err == nil && len(d.apart) > 0 {
-		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, d.apart[0].Front, d.apart[0].Share, share)
+		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, d.apart[0].Front,
+			d.apart[0].Share, share)
 	}
 	if err == nil && d.Share != d.Nearest {
-		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, f.members[0].Name, d.Share, share)
+		err = fmt.Errorf("%w: %s has %v on green after %v was told", front.ErrChanged, f.members[0].Name, d.Share,
+			share)
 	}
 	return d.Done, err
 }
@@ -425,7 +432,8 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	f.gate.Quiet(quiet)
 	c, err := f.confirmed(ctx, done)
 	if err == nil && len(c.apart) > 0 {
-		err = fmt.Errorf("%w: %s has %v on green after going home", front.ErrChanged, c.apart[0].Front, c.apart[0].Share)
+		err = fmt.Errorf("%w: %s has %v on green after going home", front.ErrChanged, c.apart[0].Front,
+			c.apart[0].Share)
 	}
 	return c.Done, err
 }
@@ -441,7 +449,8 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 		}
 		return err
 	})
-	refused := slices.DeleteFunc(slices.Clone(failed), func(err error) bool { return errors.Is(err, front.ErrUnreachable) })
+	refused := slices.DeleteFunc(slices.Clone(failed),
+		func(err error) bool { return errors.Is(err, front.ErrUnreachable) })
 	if err := errors.Join(refused...); err != nil {
 		failed = refused
 	}

@@ -36,7 +36,8 @@ func (o *one) Read(context.Context) (reading.Front, error) {
 }
 
 func (o *one) Foresee(_ context.Context, share split.Share) (front.Change, error) {
-	return front.Change{From: o.share(), Wanted: share, Reached: share, Steps: []string{"set"}, Connections: "stay", Usually: 1}, nil
+	return front.Change{From: o.share(), Wanted: share, Reached: share, Steps: []string{"set"}, Connections: "stay",
+		Usually: 1}, nil
 }
 
 func (o *one) Set(ctx context.Context, share split.Share, e front.Expect) (front.Done, error) {
@@ -74,7 +75,8 @@ func (o *one) Home(_ context.Context, h front.Homing) (front.Done, error) {
 	if o.down {
 		return front.Done{}, front.ErrUnreachable
 	}
-	o.reading.Order = reading.Order{Generation: o.reading.Order.Generation + 1, Term: o.reading.Order.Term, Side: h.Side, At: time.Now(), By: h.By}
+	o.reading.Order = reading.Order{Generation: o.reading.Order.Generation + 1, Term: o.reading.Order.Term,
+		Side: h.Side, At: time.Now(), By: h.By}
 	return o.put(split.Toward(h.Side, split.Whole)), nil
 }
 
@@ -98,7 +100,8 @@ func (o *one) share() split.Share {
 func (o *one) SetInstances(_ context.Context, side split.Side, list []reading.Server) error {
 	o.reading.Sides[side].Instances = nil
 	for _, i := range list {
-		o.reading.Sides[side].Instances = append(o.reading.Sides[side].Instances, reading.Count{Server: i, Requests: 10, Open: 1})
+		o.reading.Sides[side].Instances = append(o.reading.Sides[side].Instances,
+			reading.Count{Server: i, Requests: 10, Open: 1})
 	}
 	return nil
 }
@@ -114,7 +117,8 @@ func two() (*Front, *one, *one) {
 
 func TestAllAreSet(t *testing.T) {
 	f, a, b := two()
-	if err := f.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1", Address: "127.0.0.1:1"}}); err != nil {
+	if err := f.SetInstances(t.Context(), split.Green,
+		[]reading.Server{{Name: "green-1", Address: "127.0.0.1:1"}}); err != nil {
 		t.Fatal(err)
 	}
 	r, err := f.Read(t.Context())
@@ -122,7 +126,8 @@ func TestAllAreSet(t *testing.T) {
 		t.Fatalf("%+v, %v", r, err)
 	}
 	s, err := f.Set(t.Context(), 2500, front.AsRead(r))
-	if err != nil || s.Share != 2500 || s.Nearest != 2500 || a.share() != 2500 || b.share() != 2500 || len(s.Did) != 2 || s.Revision == r.Split.Revision {
+	if err != nil || s.Share != 2500 || s.Nearest != 2500 || a.share() != 2500 || b.share() != 2500 ||
+		len(s.Did) != 2 || s.Revision == r.Split.Revision {
 		t.Errorf("%+v, %v", s, err)
 	}
 	c, err := f.Foresee(t.Context(), 5000)
@@ -138,7 +143,8 @@ func TestAllAreSet(t *testing.T) {
 		t.Errorf("overwritten: %v", err)
 	}
 	r, err = f.Read(t.Context())
-	if err != nil || !strings.Contains(r.Notice, "second has 1 % on green, first has 25 %") || len(r.Apart) != 1 || r.Apart[0] != (reading.Apart{Front: "second", Share: 100}) {
+	if err != nil || !strings.Contains(r.Notice, "second has 1 % on green, first has 25 %") || len(r.Apart) != 1 ||
+		r.Apart[0] != (reading.Apart{Front: "second", Share: 100}) {
 		t.Errorf("%+v, %v", r, err)
 	}
 	if r.Sends(split.Green) != 2500 || r.Sends(split.Blue) != 9900 {
@@ -162,11 +168,13 @@ func TestOneThatDoesNotFollowIsNamed(t *testing.T) {
 func TestHomeDoesNotWaitForOneThatIsDown(t *testing.T) {
 	f, a, b := two()
 	a.reading.Split.Share, b.reading.Split.Share, a.down = 5000, 5000, true
-	if _, err := f.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) || !strings.Contains(err.Error(), "first") || b.share() != 0 {
+	if _, err := f.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) ||
+		!strings.Contains(err.Error(), "first") || b.share() != 0 {
 		t.Errorf("second has %v, %v", b.share(), err)
 	}
 	a.down = false
-	if s, err := f.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || s.Share != 0 || a.share() != 0 || s.Order.Generation != 3 || s.Order.By != "marit" {
+	if s, err := f.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || s.Share != 0 ||
+		a.share() != 0 || s.Order.Generation != 3 || s.Order.By != "marit" {
 		t.Errorf("%+v, %v", s, err)
 	}
 	b.notice, b.blocked = "half asleep", errors.New("other.conf:12: unknown directive")
@@ -191,7 +199,8 @@ func TestHomePastAChange(t *testing.T) {
 			return err
 		},
 		"by another process": func(_ *Front, a, b *one) error {
-			_, err := New([]Member{{"first", a}, {"second", b}}).Home(context.Background(), front.Homing{Side: split.Blue})
+			_, err := New([]Member{{"first", a}, {"second", b}}).Home(context.Background(),
+				front.Homing{Side: split.Blue})
 			return err
 		},
 		"at the second alone": func(_ *Front, _, b *one) error {
@@ -259,7 +268,9 @@ func TestOneThatCannotBeRead(t *testing.T) {
 	b.down = true
 	a.reading.Order.Generation = 3
 	r, err := f.Read(t.Context())
-	if err != nil || len(r.Unread) != 1 || r.Unread[0].Front != "second" || r.Unread[0].Said != front.ErrUnreachable.Error() || r.Order.Generation != 3 || !strings.HasPrefix(r.Notice, "second cannot be read: ") {
+	if err != nil || len(r.Unread) != 1 || r.Unread[0].Front != "second" ||
+		r.Unread[0].Said != front.ErrUnreachable.Error() || r.Order.Generation != 3 ||
+		!strings.HasPrefix(r.Notice, "second cannot be read: ") {
 		t.Errorf("%+v, %v", r, err)
 	}
 	if _, err := f.Set(t.Context(), 5000, front.AsRead(r)); err == nil || a.share() != 2300 {

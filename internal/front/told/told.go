@@ -51,7 +51,8 @@ type Remote[S any] struct {
 	revisions front.Revisions
 	rest      string // the print of a state in which nobody gets anything because nobody has asked for it yet
 	last      inForce
-	during    *split.Share // while a side is given other instances: the share that was in force before, and is to be after
+	// while a side is given other instances: the share that was in force before, and is to be after
+	during *split.Share
 }
 
 // inForce is a share that was in force, after a going home.
@@ -193,7 +194,8 @@ func (t *Remote[S]) Foresee(ctx context.Context, share split.Share, c front.Chan
 	c.Steps, c.Reached = w.Steps, w.Weights.Reached[split.Green]
 	c.Notes = append(c.Notes, w.Notes...)
 	if n := w.Weights.Unused; n > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: weights from 1 to %d are too coarse for %v", n, t.Most, share))
+		c.Notes = append(c.Notes, fmt.Sprintf("%d instances get no requests: weights from 1 to %d are too coarse for "+
+			"%v", n, t.Most, share))
 	}
 	return c, nil
 }
@@ -335,7 +337,8 @@ func (t *Remote[S]) homeward(ctx context.Context, h front.Homing, at time.Time) 
 		return Work{}, err
 	}
 	if t.Has(s, h.Side) == 0 && t.Has(s, h.Side.Other()) > 0 && !h.Force {
-		return Work{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side, h.Side.Other())
+		return Work{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side,
+			h.Side.Other())
 	}
 	o := t.next(s, h, at)
 	w, err := t.Work(s, split.Toward(h.Side, split.Whole), &o)
@@ -465,7 +468,8 @@ var AsItWas = Wanted{kept: true}
 
 // SetInstances gives a side other instances. give tells the proxy, coming from a state: with those that are
 // known then, weighed as it is said.
-func (t *Remote[S]) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server, give func(changing context.Context, s S, known front.Known, as Wanted) error) error {
+func (t *Remote[S]) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server,
+	give func(changing context.Context, s S, known front.Known, as Wanted) error) error {
 	changing, through, err := t.Change(ctx)
 	if err != nil {
 		return err

@@ -106,12 +106,14 @@ func TestAChange(t *testing.T) {
 	p := &proxy{share: 1000}
 	s := p.steering(t.TempDir())
 	c, err := s.Foresee(t.Context(), 2500, front.Change{Notes: []string{"first"}})
-	if err != nil || c.From != 1000 || c.Reached != 2500 || p.share != 1000 || len(c.Notes) != 2 || !strings.Contains(c.Notes[1], "1 to 9") {
+	if err != nil || c.From != 1000 || c.Reached != 2500 || p.share != 1000 || len(c.Notes) != 2 ||
+		!strings.Contains(c.Notes[1], "1 to 9") {
 		t.Errorf("said beforehand: %+v, %v", c, err)
 	}
 	old := expect(t, s, p)
 	done, err := s.Set(t.Context(), 2500, old)
-	if err != nil || done.Share != 2500 || done.Nearest != 2500 || done.Revision == old.Revision || len(done.Did) != 1 || done.Did[0] != "set 25 % false" {
+	if err != nil || done.Share != 2500 || done.Nearest != 2500 || done.Revision == old.Revision ||
+		len(done.Did) != 1 || done.Did[0] != "set 25 % false" {
 		t.Errorf("set: %+v, %v", done, err)
 	}
 	if _, err := s.Set(t.Context(), 5000, old); !errors.Is(err, front.ErrChanged) || p.share != 2500 {
@@ -121,11 +123,13 @@ func TestAChange(t *testing.T) {
 		t.Errorf("above the whole: %v", err)
 	}
 	p.share = 7000 // somebody else
-	if d, err := s.Home(t.Context(), home(split.Blue)); err != nil || d.Share != 0 || p.share != 0 || d.Order.Generation != 1 || d.Order.By != "marit" {
+	if d, err := s.Home(t.Context(), home(split.Blue)); err != nil || d.Share != 0 || p.share != 0 ||
+		d.Order.Generation != 1 || d.Order.By != "marit" {
 		t.Errorf("home: %+v, %v", d, err)
 	}
 	// Whoever does not know of it lets nothing out, though the share is as it was.
-	if _, err := s.Set(t.Context(), 2500, front.Expect{Revision: expect(t, s, p).Revision}); !errors.Is(err, front.ErrNewer) || p.share != 0 {
+	if _, err := s.Set(t.Context(), 2500, front.Expect{Revision: expect(t, s, p).Revision}); !errors.Is(err,
+		front.ErrNewer) || p.share != 0 {
 		t.Errorf("a change from before the going home: %v, it has %v", err, p.share)
 	}
 }
@@ -142,12 +146,14 @@ func TestAChangeThatIsNotOne(t *testing.T) {
 		"it refuses":             {&proxy{refuse: front.ErrRefused}, front.ErrRefused, ""},
 		"nobody is there":        {&proxy{lone: true, empty: split.Blue}, front.ErrNobody, "blue has no instances"},
 	} {
-		if _, err := c.proxy.steering(t.TempDir()).Home(t.Context(), home(split.Blue)); !errors.Is(err, c.want) || !strings.Contains(err.Error(), c.says) {
+		if _, err := c.proxy.steering(t.TempDir()).Home(t.Context(), home(split.Blue)); !errors.Is(err, c.want) ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
 	p := &proxy{share: split.Whole, lone: true, empty: split.Blue}
-	if d, err := p.steering(t.TempDir()).Home(t.Context(), front.Homing{Side: split.Blue, Force: true}); err != nil || d.Share != 0 {
+	if d, err := p.steering(t.TempDir()).Home(t.Context(), front.Homing{Side: split.Blue, Force: true}); err != nil ||
+		d.Share != 0 {
 		t.Errorf("by force: %+v, %v", d, err)
 	}
 }
@@ -263,7 +269,8 @@ func TestAtRest(t *testing.T) {
 	if err := s.Quiet(-1, split.Green); err != nil {
 		t.Errorf("at rest green is not quiet: %v", err)
 	}
-	if done, err := s.Set(t.Context(), split.Whole, front.Expect{Revision: now.Revision}); err != nil || done.Share != split.Whole {
+	if done, err := s.Set(t.Context(), split.Whole, front.Expect{Revision: now.Revision}); err != nil ||
+		done.Share != split.Whole {
 		t.Errorf("the first share: %+v, %v", done, err)
 	}
 	p.share = -2 // somebody took everything away
@@ -289,12 +296,13 @@ func TestALookInTheMiddle(t *testing.T) {
 	}
 	begun := s.ChangeMark()
 	var within front.ChangeMark
-	err = s.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1"}}, func(context.Context, split.Share, front.Known, Wanted) error {
-		within = s.ChangeMark()
-		same("in the middle", within, 8333)
-		p.set(5100)
-		return nil
-	})
+	err = s.SetInstances(t.Context(), split.Green, []reading.Server{{Name: "green-1"}},
+		func(context.Context, split.Share, front.Known, Wanted) error {
+			within = s.ChangeMark()
+			same("in the middle", within, 8333)
+			p.set(5100)
+			return nil
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -303,7 +311,8 @@ func TestALookInTheMiddle(t *testing.T) {
 	if now, _, err := s.Known(s.ChangeMark(), 5100); err != nil || now.Revision != before.Revision {
 		t.Errorf("after: %+v, %v", now, err)
 	}
-	if now, _, err := s.Known(s.ChangeMark(), 7000); err != nil || now.Revision == before.Revision || now.Share != 7000 {
+	if now, _, err := s.Known(s.ChangeMark(), 7000); err != nil || now.Revision == before.Revision ||
+		now.Share != 7000 {
 		t.Errorf("somebody else: %+v, %v", now, err)
 	}
 }

@@ -39,7 +39,8 @@ func (s *Settings) Sticks() error { return nil }
 
 // Opens is never: a tool's front has shares and nothing else.
 func (s *Settings) Opens(plan.SpareDoor) error {
-	return section.Mistake{What: "a front of a tool has no door of its own to the spare side", Try: "leave spare-door out"}
+	return section.Mistake{What: "a front of a tool has no door of its own to the spare side",
+		Try: "leave spare-door out"}
 }
 
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {

@@ -53,13 +53,14 @@ type Answer struct {
 	Away    bool   `json:"unreachable,omitempty"` // because what the command steers does not answer
 
 	// read
-	Revision string     `json:"revision,omitempty"` // another one whenever something has changed
-	Share    *float64   `json:"share,omitempty"`    // on green in percent, as it is in force; none if nobody gets anything. Of foresee, the one that will be
-	Blue     []Instance `json:"blue,omitempty"`
-	Green    []Instance `json:"green,omitempty"`
-	Notice   string     `json:"notice,omitempty"`  // what a person should know
-	Pending  bool       `json:"pending,omitempty"` // something was accepted that is not in force yet, or not read
-	Counts   bool       `json:"counts,omitempty"`  // it can be asked to count
+	Revision string `json:"revision,omitempty"` // another one whenever something has changed
+	// on green in percent, as it is in force; none if nobody gets anything. Of foresee, the one that will be
+	Share   *float64   `json:"share,omitempty"`
+	Blue    []Instance `json:"blue,omitempty"`
+	Green   []Instance `json:"green,omitempty"`
+	Notice  string     `json:"notice,omitempty"`  // what a person should know
+	Pending bool       `json:"pending,omitempty"` // something was accepted that is not in force yet, or not read
+	Counts  bool       `json:"counts,omitempty"`  // it can be asked to count
 
 	// foresee
 	Steps []string `json:"steps,omitempty"`
@@ -108,8 +109,9 @@ func New(on place.Machine, service string, f plan.Front, hide func(string) strin
 	}
 	d := &Driver{service: service, front: f, words: f.Settings.(*Settings).Command, hide: hide}
 	d.steering = told.Remote[Answer]{
-		Look: d.look, Share: d.share, Print: Answer.print, Work: d.work, Blind: d.home, Most: 1, Mark: front.NewOrderFile(on, f.Order),
-		Has: func(a Answer, side split.Side) int { return len(a.of(side)) },
+		Look: d.look, Share: d.share, Print: Answer.print, Work: d.work, Blind: d.home, Most: 1,
+		Mark: front.NewOrderFile(on, f.Order),
+		Has:  func(a Answer, side split.Side) int { return len(a.of(side)) },
 	}
 	return d
 }
@@ -184,7 +186,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 		return reading.Front{}, err
 	}
 	known := d.steering.Instances()
-	r := reading.Front{At: time.Now(), Notice: a.Notice, Tells: reading.Capabilities{Counts: a.Counts, Both: d.front.Key.From != plan.KeyClient}}
+	r := reading.Front{At: time.Now(), Notice: a.Notice,
+		Tells: reading.Capabilities{Counts: a.Counts, Both: d.front.Key.From != plan.KeyClient}}
 	if r.Split, r.Order, err = d.steering.Known(since, a); err != nil {
 		return reading.Front{}, err
 	}
@@ -200,7 +203,8 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 			c := counted.Counted[i.Address]
 			s.Open += c.Open
 			s.Instances = append(s.Instances, reading.Count{
-				Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version, Out: i.Out}, Open: c.Open, Requests: c.Requests, Status: c.Status, Failures: c.Failures,
+				Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version, Out: i.Out}, Open: c.Open,
+				Requests: c.Requests, Status: c.Status, Failures: c.Failures,
 				Untold: r.Blind != "",
 			})
 		}
@@ -228,7 +232,8 @@ func (d *Driver) work(a Answer, to split.Share, home *reading.Order) (told.Work,
 	if f.Share != nil {
 		reached = share(*f.Share)
 	}
-	w := told.Work{Steps: f.Steps, Notes: f.Notes, Weights: split.Weights{Reached: []split.Share{split.Whole - reached, reached}}}
+	w := told.Work{Steps: f.Steps, Notes: f.Notes,
+		Weights: split.Weights{Reached: []split.Share{split.Whole - reached, reached}}}
 	if len(w.Steps) == 0 {
 		w.Steps = []string{fmt.Sprintf("%s set %v on green", d.words[0], to)}
 	}
@@ -242,7 +247,8 @@ func (d *Driver) work(a Answer, to split.Share, home *reading.Order) (told.Work,
 			case err == nil && got == reached:
 				return true, nil
 			case now.Revision != a.Revision: // it was made, and then another change
-				return false, fmt.Errorf("%w: %s says %s now, not %v on green", front.ErrChanged, d.words[0], now.print(), reached)
+				return false, fmt.Errorf("%w: %s says %s now, not %v on green", front.ErrChanged, d.words[0],
+					now.print(), reached)
 			}
 			return false, nil
 		})
@@ -308,7 +314,8 @@ func (d *Driver) until(ctx context.Context, what string, there func(Answer) (boo
 
 // Foresee is what Set would do, in the command's own words where it has some.
 func (d *Driver) Foresee(ctx context.Context, to split.Share) (front.Change, error) {
-	return d.steering.Foresee(ctx, to, front.Change{Usually: time.Second, Connections: "what the system behind the command does with them"})
+	return d.steering.Foresee(ctx, to, front.Change{Usually: time.Second, Connections: "what the system behind the " +
+		"command does with them"})
 }
 
 // everywhere adds when a change is in force for the last of those who ask.
@@ -341,20 +348,23 @@ func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steerin
 
 // SetInstances gives a side other instances. The share stays.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {
-	return d.steering.SetInstances(ctx, side, wanted, func(changing context.Context, a Answer, _ front.Known, _ told.Wanted) error {
-		q := Request{Do: "instances", Side: side.String(), If: a.Revision, Instances: []Instance{}}
-		for _, i := range wanted {
-			q.Instances = append(q.Instances, Instance{Name: i.Name, Address: i.Address, Version: i.Version, Out: i.Out})
-		}
-		if err := d.change(changing, q); err != nil {
-			return err
-		}
-		return d.until(changing, "the instances of "+side.String(), func(now Answer) (bool, error) {
-			return slices.Equal(sorted(now.of(side)), sorted(q.Instances)), nil
+	return d.steering.SetInstances(ctx, side, wanted,
+		func(changing context.Context, a Answer, _ front.Known, _ told.Wanted) error {
+			q := Request{Do: "instances", Side: side.String(), If: a.Revision, Instances: []Instance{}}
+			for _, i := range wanted {
+				q.Instances = append(q.Instances,
+					Instance{Name: i.Name, Address: i.Address, Version: i.Version, Out: i.Out})
+			}
+			if err := d.change(changing, q); err != nil {
+				return err
+			}
+			return d.until(changing, "the instances of "+side.String(), func(now Answer) (bool, error) {
+				return slices.Equal(sorted(now.of(side)), sorted(q.Instances)), nil
+			})
 		})
-	})
 }
 
 func sorted(list []Instance) []Instance {
-	return slices.SortedFunc(slices.Values(list), func(a, b Instance) int { return strings.Compare(a.Address, b.Address) })
+	return slices.SortedFunc(slices.Values(list),
+		func(a, b Instance) int { return strings.Compare(a.Address, b.Address) })
 }

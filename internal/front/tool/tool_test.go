@@ -27,10 +27,12 @@ func start(t *testing.T, w *fronttest.World, args ...string) (plan.Front, *front
 	port, _ := stacktest.Ports(t, 2)
 	w.Listen = fronttest.Address(port)
 	api := fronttest.Address(port + 1)
-	p := fronttest.Start(t, w.Listen, stacktest.Program(t, "vaiven/examples/pool"), append([]string{"-listen", w.Listen, "-api", api}, args...)...)
+	p := fronttest.Start(t, w.Listen, stacktest.Program(t, "vaiven/examples/pool"),
+		append([]string{"-listen", w.Listen, "-api", api}, args...)...)
 	f := plan.Front{
 		Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Order: filepath.Join(t.TempDir(), "order"),
-		Settings: &Settings{Command: []string{stacktest.Program(t, "vaiven/examples/poolfront"), "-api", "http://" + api}},
+		Settings: &Settings{Command: []string{stacktest.Program(t, "vaiven/examples/poolfront"), "-api",
+			"http://" + api}},
 	}
 	return f, p, api
 }
@@ -38,7 +40,8 @@ func start(t *testing.T, w *fronttest.World, args ...string) (plan.Front, *front
 // The example is held to what every front is held to, by a pool whose changes take their time, that shows late what
 // it does, and refuses one change in five.
 func TestConformance(t *testing.T) {
-	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Ends, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Ends, fronttest.Reloads, fronttest.Disk,
+		fronttest.Checker, fronttest.Door}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, api := start(t, w, "-delay", "20ms", "-lag", "20ms", "-refuse", "7")
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return New(place.Local{}, "sailings", f, nil) },
@@ -96,15 +99,20 @@ func TestConformance(t *testing.T) {
 // A command that answers wrongly is said to, and believed nothing.
 func TestACommandThatAnswersWrongly(t *testing.T) {
 	for says, script := range map[string]string{
-		"it says no revision": `echo '{}'`, "is not an answer": `echo nonsense`, "is no share in percent": `echo '{"revision":"1","share":250}'`, "the console is closed": `echo '{"error":"the console is closed"}'`,
-		"exit status 7": `echo no >&2; exit 7`, "something follows": `echo '{"revision":"1","share":0} more'`, "unknown field": `echo '{"revision":"1","berth":7}'`,
+		"it says no revision": `echo '{}'`, "is not an answer": `echo nonsense`,
+		"is no share in percent": `echo '{"revision":"1","share":250}'`,
+		"the console is closed":  `echo '{"error":"the console is closed"}'`,
+		"exit status 7":          `echo no >&2; exit 7`, "something follows": `echo '{"revision":"1","share":0} more'`,
+		"unknown field": `echo '{"revision":"1","berth":7}'`,
 	} {
 		file := filepath.Join(t.TempDir(), "tool")
 		if err := os.WriteFile(file, []byte("#!/bin/sh\ncat >/dev/null\n"+script+"\n"), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		d := New(place.Local{}, "sailings", plan.Front{Order: filepath.Join(t.TempDir(), "order"), Settings: &Settings{Command: []string{file}}}, nil)
-		if _, err := d.Read(t.Context()); err == nil || !strings.Contains(err.Error(), says) || !errors.Is(err, front.ErrUnreachable) && !errors.Is(err, front.ErrRefused) {
+		d := New(place.Local{}, "sailings",
+			plan.Front{Order: filepath.Join(t.TempDir(), "order"), Settings: &Settings{Command: []string{file}}}, nil)
+		if _, err := d.Read(t.Context()); err == nil || !strings.Contains(err.Error(), says) ||
+			!errors.Is(err, front.ErrUnreachable) && !errors.Is(err, front.ErrRefused) {
 			t.Errorf("%s: %v", script, err)
 		}
 	}
@@ -114,7 +122,8 @@ func TestACommandThatAnswersWrongly(t *testing.T) {
 func TestHomeNeedsNoReading(t *testing.T) {
 	dir := t.TempDir()
 	file, did := filepath.Join(dir, "tool"), filepath.Join(dir, "did")
-	script := "#!/bin/sh\nq=$(cat)\ncase $q in *'\"do\":\"home\"'*) echo \"$q\" >" + did + "; echo '{}';; *) echo '{\"error\":\"the console is closed\"}';; esac\n"
+	script := "#!/bin/sh\nq=$(cat)\ncase $q in *'\"do\":\"home\"'*) echo \"$q\" >" + did +
+		"; echo '{}';; *) echo '{\"error\":\"the console is closed\"}';; esac\n"
 	if err := os.WriteFile(file, []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -128,7 +137,8 @@ func TestHomeNeedsNoReading(t *testing.T) {
 	}()
 	fronttest.Eventually(t, "the command is told to go home", func() error {
 		data, err := os.ReadFile(did)
-		if err == nil && (!strings.Contains(string(data), `"side":"green"`) || !strings.Contains(string(data), `"why":"hail"`)) {
+		if err == nil && (!strings.Contains(string(data), `"side":"green"`) ||
+			!strings.Contains(string(data), `"why":"hail"`)) {
 			err = fmt.Errorf("it was told %s", data)
 		}
 		return err
@@ -141,7 +151,8 @@ func TestHomeNeedsNoReading(t *testing.T) {
 	if err := <-said; !errors.Is(err, front.ErrUnreachable) {
 		t.Errorf("it says %v", err)
 	}
-	if o, err := front.NewOrderFile(place.Local{}, f.Order).Read(); err != nil || o.Side != split.Green || o.By != "mate" || o.Generation != 1 {
+	if o, err := front.NewOrderFile(place.Local{}, f.Order).Read(); err != nil || o.Side != split.Green ||
+		o.By != "mate" || o.Generation != 1 {
 		t.Errorf("the order is %+v, %v", o, err)
 	}
 }
@@ -151,10 +162,12 @@ func TestARevisionFences(t *testing.T) {
 	w := fronttest.NewWorld(t)
 	f, _, _ := start(t, w, "-delay", "10ms", "-lag", "0")
 	d := New(place.Local{}, "sailings", f, nil)
-	if err := d.SetInstances(t.Context(), split.Blue, []reading.Server{{Name: "blue-1", Address: "127.0.0.1:1"}}); err != nil {
+	if err := d.SetInstances(t.Context(), split.Blue,
+		[]reading.Server{{Name: "blue-1", Address: "127.0.0.1:1"}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.ask(t.Context(), Request{Do: "set", Share: percent(0), If: "somebody's"}, readLimit); !errors.Is(err, front.ErrChanged) {
+	if _, err := d.ask(t.Context(), Request{Do: "set", Share: percent(0), If: "somebody's"}, readLimit); !errors.Is(err,
+		front.ErrChanged) {
 		t.Errorf("another revision: %v", err)
 	}
 }

@@ -53,7 +53,8 @@ func TestViewsAreWhatTheKeeperShows(t *testing.T) {
 // raw reads lines of a stream, as any program could.
 func (s *served) raw(path string) (next func() map[string]json.RawMessage, stop func()) {
 	s.t.Helper()
-	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn,
+		error) {
 		return new(net.Dialer).DialContext(ctx, "unix", s.socket)
 	}}}
 	r, err := http.NewRequestWithContext(s.t.Context(), http.MethodGet, "http://keeper"+path, nil)
@@ -91,14 +92,16 @@ func TestOnlyWhatChangedIsSent(t *testing.T) {
 	partsOf := func(line map[string]json.RawMessage) (map[string]json.RawMessage, string) {
 		var parts map[string]json.RawMessage
 		var cursor string
-		if err := errors.Join(json.Unmarshal(line["parts"], &parts), json.Unmarshal(line["cursor"], &cursor)); err != nil {
+		if err := errors.Join(json.Unmarshal(line["parts"], &parts),
+			json.Unmarshal(line["cursor"], &cursor)); err != nil {
 			t.Fatal(err)
 		}
 		return parts, cursor
 	}
 	next, stop := s.raw("/v1/views")
 	first, _ := partsOf(next())
-	for _, name := range []string{"crossing", "planned", "sides.blue.instances", "sides.green.figures", "door", "proof"} {
+	for _, name := range []string{"crossing", "planned", "sides.blue.instances", "sides.green.figures", "door",
+		"proof"} {
 		if first[name] == nil {
 			t.Errorf("the first view has no %s", name)
 		}
@@ -145,7 +148,8 @@ func TestNothingOldIsShown(t *testing.T) {
 		leave()
 		testkit.Eventually(t, "nobody watches", func() bool { return s.keeper.Watching() == 0 })
 		before := (<-s.keeper.Snapshots(t.Context())).At
-		testkit.Eventually(t, "time has passed", func() bool { return (<-s.keeper.Snapshots(t.Context())).At.Sub(before) > 2*time.Second })
+		testkit.Eventually(t, "time has passed",
+			func() bool { return (<-s.keeper.Snapshots(t.Context())).At.Sub(before) > 2*time.Second })
 	}
 }
 
@@ -193,10 +197,13 @@ func TestRefusalsKeepTheirKind(t *testing.T) {
 	c := s.dial("marit")
 	_, err := c.Do(t.Context(), keeper.Command{Act: crossing.Yes{Question: 99}})
 	var r *crossing.Refusal
-	if !errors.Is(err, crossing.ErrNotNow) || !errors.As(err, &r) || r.Kind != crossing.OtherQuestion || !strings.Contains(err.Error(), "nothing is asked any more") {
+	if !errors.Is(err, crossing.ErrNotNow) || !errors.As(err, &r) || r.Kind != crossing.OtherQuestion ||
+		!strings.Contains(err.Error(), "nothing is asked any more") {
 		t.Errorf("refused as %v, %+v", err, r)
 	}
-	for body, want := range map[string]string{`{"do": "fly"}`: `no act "fly"`, `{"do": "freeze", "share": 5}`: `freeze has no field "share"`, `{"do": "back", "frce": true}`: `back has no field "frce"`} {
+	for body, want := range map[string]string{`{"do": "fly"}`: `no act "fly"`,
+		`{"do": "freeze", "share": 5}`: `freeze has no field "share"`,
+		`{"do": "back", "frce": true}`: `back has no field "frce"`} {
 		err := c.call(t.Context(), http.MethodPost, "/v1/commands", json.RawMessage(body), nil)
 		if err == nil || errors.Is(err, crossing.ErrNotNow) || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", body, err)
@@ -232,7 +239,8 @@ func TestTheWheelOverTheWire(t *testing.T) {
 	}
 	_, err := b.Do(t.Context(), keeper.Command{Act: crossing.Resume{}, Seen: 1 << 40})
 	var r *crossing.Refusal
-	if !errors.As(err, &r) || r.Kind != crossing.NotAtWheel || r.Wheel.By != "marit" || r.Wheel.From != "quay2" || r.Wheel.Client != a.Identity() {
+	if !errors.As(err, &r) || r.Kind != crossing.NotAtWheel || r.Wheel.By != "marit" || r.Wheel.From != "quay2" ||
+		r.Wheel.Client != a.Identity() {
 		t.Fatalf("steered past whoever has the wheel: %v, %+v", err, r)
 	}
 	if _, err := b.Do(t.Context(), keeper.Command{Act: crossing.TakeWheel{}}); err != nil {
@@ -252,7 +260,8 @@ func TestTheWheelOverTheWire(t *testing.T) {
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}
-	testkit.Eventually(t, "the wheel is left", func() bool { return (<-s.keeper.Snapshots(t.Context())).Crossing.Wheel.Vacant() })
+	testkit.Eventually(t, "the wheel is left",
+		func() bool { return (<-s.keeper.Snapshots(t.Context())).Crossing.Wheel.Vacant() })
 	// Going home needs none.
 	if _, err := a.Do(t.Context(), keeper.Command{Act: crossing.Resume{}, Seen: 1 << 40}); err != nil {
 		t.Fatal(err)
@@ -277,11 +286,16 @@ func TestHomeWithoutAKeeper(t *testing.T) {
 		"hangs": func(ctx context.Context) (net.Conn, error) {
 			return new(net.Dialer).DialContext(ctx, "unix", hangs.Addr().String())
 		},
-		"is gone": func(context.Context) (net.Conn, error) { return nil, &net.OpError{Op: "dial", Err: os.ErrNotExist} },
+		"is gone": func(context.Context) (net.Conn, error) {
+			return nil,
+				&net.OpError{Op: "dial", Err: os.ErrNotExist}
+		},
 	} {
 		went := ""
-		c := Dial(Config{By: "marit", Dial: dial, Home: func(_ context.Context, _ crossing.Back, why string) error { went = why; return nil }})
-		if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Back{}, Why: "it smells"}); !errors.Is(err, ErrPast) || went != "it smells" {
+		c := Dial(Config{By: "marit", Dial: dial,
+			Home: func(_ context.Context, _ crossing.Back, why string) error { went = why; return nil }})
+		if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Back{}, Why: "it smells"}); !errors.Is(err,
+			ErrPast) || went != "it smells" {
 			t.Errorf("a keeper that %s: %v, %+v", name, err, went)
 		}
 	}
@@ -304,18 +318,27 @@ func TestNonsense(t *testing.T) {
 	}
 	r := testkit.Rand(t)
 	for name, c := range map[string]struct{ send, says string }{
-		"another protocol":      {"GET /v1/keeper HTTP/1.1\r\nHost: k\r\nVaiven-Protocol: 2\r\nConnection: close\r\n\r\n", "vaiven keep PLAN --take-over"},
-		"no such thing":         {"GET /v2/keeper HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "404"},
-		"another method":        {"DELETE /v1/view HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "405"},
-		"a body that is none":   {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: 5\r\n\r\n{{{{{", `"kind":"wrong"`},
-		"an unknown field":      {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: 13\r\n\r\n" + `{"steal":"x"}`, `"kind":"wrong"`},
-		"nobody's command":      {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: 15\r\n\r\n" + `{"do":"freeze"}`, "who asks for it"},
-		"two values":            {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: 32\r\n\r\n" + `{"do":"freeze"} {"do":"freeze"} `, `"kind":"wrong"`},
-		"a cursor that is none": {"GET /v1/views?since=%00 HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "is no cursor"},
-		"no number":             {"GET /v1/events?since=-1 HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "is no sequence number"},
-		"no time":               {"GET /v1/track?after=noon HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "is no time"},
-		"too long a head":       {"GET /v1/view HTTP/1.1\r\nHost: k\r\nX: " + strings.Repeat("x", 40<<10) + "\r\n\r\n", "431"},
-		"no HTTP":               {"EHLO ferry\r\n\r\n", "400"},
+		"another protocol": {"GET /v1/keeper HTTP/1.1\r\nHost: k\r\nVaiven-Protocol: 2\r\nConnection: " +
+			"close\r\n\r\n", "vaiven keep PLAN --take-over"},
+		"no such thing":  {"GET /v2/keeper HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "404"},
+		"another method": {"DELETE /v1/view HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n", "405"},
+		"a body that is none": {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: " +
+			"5\r\n\r\n{{{{{", `"kind":"wrong"`},
+		"an unknown field": {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: " +
+			"13\r\n\r\n" + `{"steal":"x"}`, `"kind":"wrong"`},
+		"nobody's command": {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: " +
+			"15\r\n\r\n" + `{"do":"freeze"}`, "who asks for it"},
+		"two values": {"POST /v1/commands HTTP/1.1\r\nHost: k\r\nConnection: close\r\nContent-Length: " +
+			"32\r\n\r\n" + `{"do":"freeze"} {"do":"freeze"} `, `"kind":"wrong"`},
+		"a cursor that is none": {"GET /v1/views?since=%00 HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n",
+			"is no cursor"},
+		"no number": {"GET /v1/events?since=-1 HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n",
+			"is no sequence number"},
+		"no time": {"GET /v1/track?after=noon HTTP/1.1\r\nHost: k\r\nConnection: close\r\n\r\n",
+			"is no time"},
+		"too long a head": {"GET /v1/view HTTP/1.1\r\nHost: k\r\nX: " + strings.Repeat("x", 40<<10) + "\r\n\r\n",
+			"431"},
+		"no HTTP": {"EHLO ferry\r\n\r\n", "400"},
 	} {
 		if got := send(c.send); !strings.Contains(got, c.says) {
 			t.Errorf("%s: %q", name, got)
@@ -343,7 +366,8 @@ func TestManyAndSlow(t *testing.T) {
 		}
 		t.Cleanup(func() { _ = c.Close() })
 		if n%50 == 0 { // asks, and does not read
-			_, _ = io.WriteString(c, "GET /v1/views HTTP/1.1\r\nHost: k\r\nVaiven-Client: slow"+fmt.Sprint(n)+"\r\n\r\n")
+			_, _ = io.WriteString(c, "GET /v1/views HTTP/1.1\r\nHost: k\r\nVaiven-Client: slow"+fmt.Sprint(n)+
+				"\r\n\r\n")
 		}
 	}
 	c := s.dial("marit")

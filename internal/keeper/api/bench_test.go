@@ -35,7 +35,8 @@ func BenchmarkWatchers(b *testing.B) {
 				b.Fatal(err)
 			}
 			conns = append(conns, c)
-			if _, err := io.WriteString(c, "GET /v1/views HTTP/1.1\r\nHost: k\r\nVaiven-Client: w\r\n\r\n"); err != nil {
+			if _, err := io.WriteString(c,
+				"GET /v1/views HTTP/1.1\r\nHost: k\r\nVaiven-Client: w\r\n\r\n"); err != nil {
 				b.Fatal(err)
 			}
 			go func() {

@@ -244,10 +244,12 @@ func (c *Client) call(ctx context.Context, method, path string, body, value any)
 }
 
 // lines reads a stream, line by line, until it breaks off or says nothing for too long.
-func (c *Client) lines(ctx context.Context, path string, opened func(http.Header), line func(json.RawMessage) error) error {
+func (c *Client) lines(ctx context.Context, path string, opened func(http.Header),
+	line func(json.RawMessage) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	silence := time.AfterFunc(quietLimit, func() { cancel(errors.New("what is shown is old; b b rolls back without it")) })
+	silence := time.AfterFunc(quietLimit,
+		func() { cancel(errors.New("what is shown is old; b b rolls back without it")) })
 	defer silence.Stop()
 	w, err := c.request(ctx, http.MethodGet, path, nil)
 	if err != nil {

@@ -105,8 +105,11 @@ func fieldsOf(t reflect.Type) []string {
 func TestEveryFieldIsDescribed(t *testing.T) {
 	d := description(t)
 	for name, of := range map[string]any{
-		"Info": Info{}, "View": keeper.Snapshot{}, "Person": keeper.Person{}, "Offer": keeper.Offer{}, "Refusal": crossing.Refusal{}, "Wheel": crossing.Wheel{},
-		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{}, "Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{}, "Stories": stories{}, "Story": guard.Story{}, "GuardPoint": guard.Point{},
+		"Info": Info{}, "View": keeper.Snapshot{}, "Person": keeper.Person{}, "Offer": keeper.Offer{},
+		"Refusal": crossing.Refusal{}, "Wheel": crossing.Wheel{},
+		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{},
+		"Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{},
+		"Stories": stories{}, "Story": guard.Story{}, "GuardPoint": guard.Point{},
 	} {
 		s, ok := d.Components.Schemas[name]
 		if !ok {
@@ -162,7 +165,8 @@ func TestActsAreDescribed(t *testing.T) {
 
 func describeActs() string {
 	var b strings.Builder
-	b.WriteString("    Command:\n      description: who wants something, and one act, by its name\n      allOf:\n        - {$ref: \"#/components/schemas/Asks\"}\n        - oneOf:\n")
+	b.WriteString("    Command:\n      description: who wants something, and one act, by its name\n      allOf:\n    " +
+		"    - {$ref: \"#/components/schemas/Asks\"}\n        - oneOf:\n")
 	for _, a := range crossing.Acts {
 		fmt.Fprintf(&b, "            - {$ref: \"#/components/schemas/Act.%s\"}\n", a.About().Name)
 	}
@@ -170,7 +174,8 @@ func describeActs() string {
 	describeFields(&b, reflect.TypeFor[keeper.Command]())
 	for _, a := range crossing.Acts {
 		about := a.About()
-		fmt.Fprintf(&b, "    Act.%s:\n      type: object\n      description: %q\n      required: [do]\n      properties:\n        do: {const: %q}\n", about.Name, about.Does, about.Name)
+		fmt.Fprintf(&b, "    Act.%s:\n      type: object\n      description: %q\n      required: [do]\n      "+
+			"properties:\n        do: {const: %q}\n", about.Name, about.Does, about.Name)
 		describeFields(&b, reflect.TypeOf(a))
 	}
 	return b.String()
@@ -265,7 +270,9 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	s := serve(t, 2)
 	d := description(t)
 	for path, name := range map[string]string{
-		"/v1/keeper": "Info", "/v1/view": "View", "/v1/views": "Update", "/v1/track": "Track", "/v1/change?share=5000": "Change", "/v1/events?since=40": "Event", "/v1/tryout": "Said", "/v1/evidence": "Stories", "/v1/change?share=x": "Said",
+		"/v1/keeper": "Info", "/v1/view": "View", "/v1/views": "Update", "/v1/track": "Track",
+		"/v1/change?share=5000": "Change", "/v1/events?since=40": "Event", "/v1/tryout": "Said",
+		"/v1/evidence": "Stories", "/v1/change?share=x": "Said",
 	} {
 		next, stop := s.raw(path)
 		value := map[string]any{}

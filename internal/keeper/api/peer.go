@@ -52,7 +52,8 @@ func admitted(c net.Conn) error {
 		return fmt.Errorf("whose connection it is cannot be told: %w", errPeer)
 	}
 	if uid := int(peer.Uid); uid != os.Geteuid() && uid != 0 {
-		return fmt.Errorf("a connection of user %d, process %d is refused: this keeper belongs to user %d", uid, peer.Pid, os.Geteuid())
+		return fmt.Errorf("a connection of user %d, process %d is refused: this keeper belongs to user %d", uid,
+			peer.Pid, os.Geteuid())
 	}
 	return nil
 }

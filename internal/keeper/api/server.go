@@ -69,7 +69,8 @@ func Serve(l net.Listener, k Keeper, epoch string) *Server {
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
 	}
 	s.done.Go(func() {
-		_ = s.http.Serve(guarded{l, func(err error) { slog.Warn("refused at the socket", "err", err) }}) // it ends with Close
+		// it ends with Close
+		_ = s.http.Serve(guarded{l, func(err error) { slog.Warn("refused at the socket", "err", err) }})
 	})
 	return s
 }
@@ -212,7 +213,8 @@ func read(w http.ResponseWriter, r *http.Request, value any) error {
 // person is who sends a request.
 func person(r *http.Request) keeper.Person {
 	return keeper.Person{
-		Client: printable(r.Header.Get(ClientHeader)), By: printable(r.Header.Get(ByHeader)), From: printable(r.Header.Get(FromHeader)),
+		Client: printable(r.Header.Get(ClientHeader)), By: printable(r.Header.Get(ByHeader)),
+		From: printable(r.Header.Get(FromHeader)),
 	}
 }
 
@@ -388,7 +390,8 @@ func (s *Server) versions(w http.ResponseWriter, r *http.Request) error {
 func (s *Server) change(w http.ResponseWriter, r *http.Request) error {
 	share, err := strconv.Atoi(r.URL.Query().Get("share"))
 	if err != nil || !split.Share(share).Valid() {
-		return wrong("share=%q is no share on green in basis points, from 0 to %d", r.URL.Query().Get("share"), split.Whole)
+		return wrong("share=%q is no share on green in basis points, from 0 to %d", r.URL.Query().Get("share"),
+			split.Whole)
 	}
 	c, err := s.keeper.Foresee(r.Context(), split.Share(share))
 	if err == nil {

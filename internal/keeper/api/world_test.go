@@ -49,11 +49,14 @@ func (w worldFront) Read(context.Context) (reading.Front, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.counts += 10
-	r := reading.Front{At: time.Now(), Split: reading.Split{Revision: 1, Share: w.share}, Order: w.order, Tells: reading.Capabilities{Counts: true, Both: true}}
+	r := reading.Front{At: time.Now(), Split: reading.Split{Revision: 1, Share: w.share}, Order: w.order,
+		Tells: reading.Capabilities{Counts: true, Both: true}}
 	for _, side := range split.Sides {
 		for n := range w.size {
 			i := w.instance(side, n)
-			r.Sides[side].Instances = append(r.Sides[side].Instances, reading.Count{Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version}, Requests: w.counts})
+			r.Sides[side].Instances = append(r.Sides[side].Instances,
+				reading.Count{Server: reading.Server{Name: i.Name, Address: i.Address, Version: i.Version},
+					Requests: w.counts})
 		}
 	}
 	return r, nil
@@ -61,7 +64,8 @@ func (w worldFront) Read(context.Context) (reading.Front, error) {
 
 func (w *world) instance(side split.Side, n int) reading.Instance {
 	return reading.Instance{
-		Name: fmt.Sprintf("%v-%d", side, n+1), Part: "web", Side: side, Version: "4.2.0", Build: "7c1e", Address: fmt.Sprintf("10.0.%d.%d:80", side, n), Running: true,
+		Name: fmt.Sprintf("%v-%d", side, n+1), Part: "web", Side: side, Version: "4.2.0", Build: "7c1e",
+		Address: fmt.Sprintf("10.0.%d.%d:80", side, n), Running: true,
 		Started: time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC),
 	}
 }
@@ -126,8 +130,10 @@ func (b worldBook) Load(context.Context) (crossing.State, int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := crossing.State{
-		Seq: 40, Number: 4, Service: "sailings", Target: split.Green, Version: "4.3.0", Stage: crossing.Shifting, Leg: 0, Share: 2500, Moved: true, Proven: true,
-		Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}}, Route: route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Left: time.Hour,
+		Seq: 40, Number: 4, Service: "sailings", Target: split.Green, Version: "4.3.0", Stage: crossing.Shifting,
+		Leg: 0, Share: 2500, Moved: true, Proven: true,
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0"}},
+		Route:   route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Left: time.Hour,
 	}
 	for _, e := range b.events {
 		s = crossing.Apply(s, e)
@@ -159,7 +165,8 @@ func (worldProber) Rest(bool)       {}
 func (worldHealth) Round(_ context.Context, list []reading.Instance) []reading.Condition {
 	conditions := make([]reading.Condition, len(list))
 	for n, i := range list {
-		conditions[n] = reading.Condition{Instance: i, State: reading.Healthy, At: time.Now(), Took: time.Duration(time.Now().UnixNano() % 1000), History: []float64{1, 2, 3, 4, 5, 6, 7, 8, 9, 10}}
+		conditions[n] = reading.Condition{Instance: i, State: reading.Healthy, At: time.Now(),
+			Took: time.Duration(time.Now().UnixNano() % 1000), History: []float64{1, 2, 3, 4, 5, 6, 7, 8, 9, 10}}
 	}
 	return conditions
 }
@@ -190,7 +197,8 @@ type served struct {
 // serve runs a keeper of a service with so many instances on each side.
 func serve(t testing.TB, size int) *served {
 	t.Helper()
-	s := &served{world: &world{share: 2500, size: size}, t: t, socket: filepath.Join(t.TempDir(), "keeper.sock"), ended: make(chan struct{}, 1)}
+	s := &served{world: &world{share: 2500, size: size}, t: t, socket: filepath.Join(t.TempDir(), "keeper.sock"),
+		ended: make(chan struct{}, 1)}
 	s.start()
 	return s
 }
@@ -198,11 +206,16 @@ func serve(t testing.TB, size int) *served {
 func (s *served) start() {
 	s.t.Helper()
 	p := &plan.Plan{
-		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}}, Route: route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Then: plan.ThenAsk, WayBack: plan.WayBack{Every: time.Hour},
-		Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{{Instances: s.size}, {Instances: s.size}}, Health: plan.Check{Every: time.Second, Within: time.Second, Up: 1, Down: 1}}},
+		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
+		Route: route.Route{{Part: 2500, Dwell: time.Hour}, {Part: split.Whole}}, Keep: time.Hour, Then: plan.ThenAsk,
+		WayBack: plan.WayBack{Every: time.Hour},
+		Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{{Instances: s.size}, {Instances: s.size}},
+			Health: plan.Check{Every: time.Second, Within: time.Second, Up: 1, Down: 1}}},
 	}
 	k, err := keeper.New(s.t.Context(), keeper.Config{
-		Plan: p, Front: worldFront{s.world}, Stacks: worldStacks{s.world}, Sources: map[string]versions.Source{"web": worldSource{s.world}}, Book: worldBook{s.world}, Prober: worldProber{},
+		Plan: p, Front: worldFront{s.world}, Stacks: worldStacks{s.world},
+		Sources: map[string]versions.Source{"web": worldSource{s.world}}, Book: worldBook{s.world},
+		Prober: worldProber{},
 		Health: func(split.Side) keeper.Health { return worldHealth{} },
 	})
 	if err != nil {
@@ -220,7 +233,8 @@ func (s *served) start() {
 	}
 	server := Serve(l, Keeper{
 		Keeper: k, Info: func() Info {
-			return Info{Protocol: Protocol, Service: "sailings", Fronts: []string{"embedded at 127.0.0.1:8080"}, Watching: k.Watching()}
+			return Info{Protocol: Protocol, Service: "sailings", Fronts: []string{"embedded at 127.0.0.1:8080"},
+				Watching: k.Watching()}
 		},
 		HandOver: func(ctx context.Context) (keeper.Memory, error) { return k.HandOver(ctx) },
 		End:      func() { s.ended <- struct{}{} },

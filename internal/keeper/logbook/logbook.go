@@ -239,7 +239,8 @@ func insert(tx *sql.Tx, s crossing.State, events []crossing.Event) error {
 // Check writes something of no meaning through to the disk, to see whether events could be
 // recorded.
 func (b *Book) Check(ctx context.Context) error {
-	_, err := b.db.ExecContext(ctx, `INSERT INTO tried VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET at = excluded.at`, stamp(time.Now()))
+	_, err := b.db.ExecContext(ctx, `INSERT INTO tried VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET at = excluded.at`,
+		stamp(time.Now()))
 	if err != nil {
 		return fmt.Errorf("try the logbook: %w", told(err))
 	}
@@ -274,7 +275,8 @@ func (b *Book) Crossings(ctx context.Context) (list []Crossing, err error) {
 	for rows.Next() {
 		var c Crossing
 		var begun, ended string
-		if err := rows.Scan(&c.Number, &c.Service, &c.Target, &c.Version, &c.Build, &begun, &c.Stage, &ended, &c.Why); err != nil {
+		if err := rows.Scan(&c.Number, &c.Service, &c.Target, &c.Version, &c.Build, &begun, &c.Stage, &ended,
+			&c.Why); err != nil {
 			return nil, fmt.Errorf("list crossings: %w", err)
 		}
 		if c.Begun, err = time.Parse(time.RFC3339Nano, begun); err != nil {
@@ -307,7 +309,8 @@ func (b *Book) Events(ctx context.Context, number int) ([]crossing.Event, error)
 
 // Since are events after the one with a sequence number, in their order, at most so many.
 func (b *Book) Since(ctx context.Context, seq uint64, most int) ([]crossing.Event, error) {
-	events, err := b.events(ctx, `WHERE seq IN (SELECT seq FROM events WHERE seq > ? ORDER BY seq LIMIT ?)`, int64(seq), most)
+	events, err := b.events(ctx, `WHERE seq IN (SELECT seq FROM events WHERE seq > ? ORDER BY seq LIMIT ?)`, int64(seq),
+		most)
 	if err != nil {
 		return nil, fmt.Errorf("read the events after %d: %w", seq, err)
 	}
@@ -338,7 +341,9 @@ func (b *Book) events(ctx context.Context, where string, args ...any) (events []
 // Load is the state that the book ends with, and how many events on the way to it were
 // written by a newer Vaiven and passed over.
 func (b *Book) Load(ctx context.Context) (s crossing.State, unknown int, err error) {
-	events, err := b.events(ctx, `WHERE seq >= coalesce((SELECT max(seq) FROM events WHERE json_extract(event, '$.event') = ?), 0)`, crossing.Begun{}.Kind())
+	events, err := b.events(ctx,
+		`WHERE seq >= coalesce((SELECT max(seq) FROM events WHERE json_extract(event, '$.event') = ?), 0)`,
+		crossing.Begun{}.Kind())
 	if err != nil {
 		return s, 0, fmt.Errorf("read the logbook: %w", told(err))
 	}
@@ -367,7 +372,8 @@ const raisesKept = 20
 // Raises is how long instances took until they were healthy, in the last raises
 // that succeeded.
 func (b *Book) Raises(ctx context.Context) (times []time.Duration, err error) {
-	events, err := b.events(ctx, `WHERE seq IN (SELECT seq FROM events WHERE json_extract(event, '$.event') = ? ORDER BY seq DESC LIMIT ?)`,
+	events, err := b.events(ctx,
+		`WHERE seq IN (SELECT seq FROM events WHERE json_extract(event, '$.event') = ? ORDER BY seq DESC LIMIT ?)`,
 		crossing.Raised{}.Kind(), raisesKept)
 	if err != nil {
 		return nil, fmt.Errorf("read how long raises took: %w", err)
@@ -418,11 +424,14 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 		case crossing.SentBack:
 			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Homing(f.Order), Ended: e.At})
 		case crossing.BegunAnew:
-			list = append(list, Act{At: e.At, By: e.By, What: "begin the logbook anew", Ended: e.At, Outcome: words.Event(e, crossing.State{})})
+			list = append(list, Act{At: e.At, By: e.By, What: "begin the logbook anew", Ended: e.At,
+				Outcome: words.Event(e, crossing.State{})})
 		case crossing.Restarted:
-			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
+			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At,
+				Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
 		case crossing.Ailed:
-			list = append(list, Act{At: e.At, By: e.By, What: "a side is ill", Ended: e.At, Outcome: words.Event(e, crossing.State{}), Failed: true})
+			list = append(list, Act{At: e.At, By: e.By, What: "a side is ill", Ended: e.At,
+				Outcome: words.Event(e, crossing.State{}), Failed: true})
 		case crossing.Returned:
 			end(f.Task, e, false, f.Did)
 		case crossing.NotReturned:
@@ -431,7 +440,8 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 			if f.Before.Vacant() || f.Before.By == f.Wheel.By && f.Before.From == f.Wheel.From {
 				continue // nobody lost it
 			}
-			list = append(list, Act{At: e.At, By: e.By, What: "take the wheel", Ended: e.At, Outcome: words.Event(e, crossing.State{})})
+			list = append(list, Act{At: e.At, By: e.By, What: "take the wheel", Ended: e.At,
+				Outcome: words.Event(e, crossing.State{})})
 		case crossing.Raised:
 			end(f.Task, e, false, nil)
 		case crossing.TookEffect:

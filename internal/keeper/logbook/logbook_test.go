@@ -33,7 +33,8 @@ var start = time.Date(2026, 11, 23, 21, 2, 17, 123456789, time.UTC)
 func write(t *testing.T, b *Book, s crossing.State, inputs ...func(crossing.State) crossing.Input) crossing.State {
 	t.Helper()
 	for n, in := range inputs {
-		events, err := crossing.Decide(s, crossing.Moment{At: start.Add(time.Duration(n) * time.Second), By: "marit", Seen: s.Seq}, in(s))
+		events, err := crossing.Decide(s,
+			crossing.Moment{At: start.Add(time.Duration(n) * time.Second), By: "marit", Seen: s.Seq}, in(s))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -53,21 +54,25 @@ func always(in crossing.Input) func(crossing.State) crossing.Input {
 
 func begin(number int) func(crossing.State) crossing.Input {
 	return always(crossing.Begin{
-		Service: "sailings", Number: number, Target: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f"}},
-		Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}},
+		Service: "sailings", Number: number, Target: split.Green,
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f"}},
+		Route:   route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}},
 	})
 }
 
 func raised(s crossing.State) crossing.Input {
-	return crossing.Report{Fact: crossing.Raised{Task: s.Task.ID, Instances: []string{"green-1"}, Times: map[string]time.Duration{"green-1": 3 * time.Second}}}
+	return crossing.Report{Fact: crossing.Raised{Task: s.Task.ID, Instances: []string{"green-1"},
+		Times: map[string]time.Duration{"green-1": 3 * time.Second}}}
 }
 
 func proved(s crossing.State) crossing.Input {
-	return crossing.Report{Fact: crossing.Proved{Task: s.Task.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}}
+	return crossing.Report{Fact: crossing.Proved{Task: s.Task.ID,
+		Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}}
 }
 
 func inForce(s crossing.State) crossing.Input {
-	return crossing.Report{Fact: crossing.TookEffect{Task: s.Task.ID, Nearest: s.Task.Share, Share: s.Task.Share, Took: 3 * time.Millisecond, Did: []string{"split"}}}
+	return crossing.Report{Fact: crossing.TookEffect{Task: s.Task.ID, Nearest: s.Task.Share, Share: s.Task.Share,
+		Took: 3 * time.Millisecond, Did: []string{"split"}}}
 }
 
 func atHome(s crossing.State) crossing.Input {
@@ -83,16 +88,19 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 		t.Errorf("an empty book ends with %v, %v", s, err)
 	}
 	s := write(t, b, crossing.State{}, begin(1), raised, proved, inForce, back, atHome)
-	s = write(t, b, s, always(crossing.Shift{Share: 500, Proven: [2]bool{true, true}}), inForce, always(crossing.Shift{Share: 0}), func(s crossing.State) crossing.Input {
-		return crossing.Report{Fact: crossing.Failed{Task: s.Task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
-	}, always(crossing.Shift{Share: 0}), inForce)
+	s = write(t, b, s, always(crossing.Shift{Share: 500, Proven: [2]bool{true, true}}), inForce,
+		always(crossing.Shift{Share: 0}), func(s crossing.State) crossing.Input {
+			return crossing.Report{Fact: crossing.Failed{Task: s.Task.ID,
+				Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
+		}, always(crossing.Shift{Share: 0}), inForce)
 	want := write(t, b, s, begin(2), raised, proved, inForce, back, atHome)
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}
 	b = open(t, file)
 	got, unknown, err := b.Load(t.Context())
-	if err != nil || got.String() != want.String() || got.Seq != want.Seq || got.Stage != crossing.RolledBack || unknown != 0 {
+	if err != nil || got.String() != want.String() || got.Seq != want.Seq || got.Stage != crossing.RolledBack ||
+		unknown != 0 {
 		t.Errorf("loaded: %v (%d), %d unknown, %v\nwant %v (%d)", got, got.Seq, unknown, err, want, want.Seq)
 	}
 	events, err := b.Events(t.Context(), 1)
@@ -103,7 +111,8 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 	if err != nil || len(list) != 2 {
 		t.Fatalf("crossings %v, %v", list, err)
 	}
-	if c := list[0]; c.Number != 2 || c.Version != "4.3.0" || c.Build != "b92f" || c.Target != "green" || c.Stage != crossing.RolledBack || c.Why != "it looks wrong" ||
+	if c := list[0]; c.Number != 2 || c.Version != "4.3.0" || c.Build != "b92f" || c.Target != "green" ||
+		c.Stage != crossing.RolledBack || c.Why != "it looks wrong" ||
 		!c.Begun.Equal(start) || !c.Ended.Equal(start.Add(5*time.Second)) {
 		t.Errorf("the newest is %+v", c)
 	}
@@ -111,16 +120,19 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 	if err != nil || len(acts) != 3 {
 		t.Fatalf("acts %+v, %v", acts, err)
 	}
-	if a := acts[1]; a.What != "shift to 0 % on green" || !a.Failed || a.Outcome != "front: no answer" || a.By != "marit" {
+	if a := acts[1]; a.What != "shift to 0 % on green" || !a.Failed || a.Outcome != "front: no answer" ||
+		a.By != "marit" {
 		t.Errorf("the one that failed is %+v", a)
 	}
-	if a := acts[2]; a.What != "shift to 5 % on green" || a.Failed || !strings.Contains(a.Outcome, "5 % on green, in 3.0 ms") || len(a.Did) != 1 {
+	if a := acts[2]; a.What != "shift to 5 % on green" || a.Failed ||
+		!strings.Contains(a.Outcome, "5 % on green, in 3.0 ms") || len(a.Did) != 1 {
 		t.Errorf("the first is %+v", a)
 	}
 	if times, err := b.Raises(t.Context()); err != nil || len(times) != 2 || times[0] != 3*time.Second {
 		t.Errorf("raises took %v, %v", times, err)
 	}
-	if past, err := b.Past(t.Context()); err != nil || len(past) != 2 || past[0].Number != 2 || past[0].Stage != crossing.RolledBack {
+	if past, err := b.Past(t.Context()); err != nil || len(past) != 2 || past[0].Number != 2 ||
+		past[0].Stage != crossing.RolledBack {
 		t.Errorf("past: %+v, %v", past, err)
 	}
 	for _, number := range []int{0, 7} {

@@ -66,7 +66,8 @@ func Look(ctx context.Context, file string) (Rest, error) {
 	db.SetMaxOpenConns(1)
 	b := &Book{db}
 	var app, version int
-	if err := told(db.QueryRowContext(ctx, `SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM pragma_user_version)`).Scan(&app, &version)); err != nil {
+	if err := told(db.QueryRowContext(ctx,
+		`SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM pragma_user_version)`).Scan(&app, &version)); err != nil {
 		if errors.Is(err, ErrDamaged) {
 			r.Wrong, err = err.Error(), nil
 		}
@@ -147,7 +148,8 @@ func Mend(ctx context.Context, file, by string, now time.Time, r Rest) (aside st
 		return "", err
 	}
 	e := crossing.Event{Seq: 1, At: now, By: by, What: crossing.BegunAnew{Aside: aside, Wrong: r.Wrong}}
-	if err := errors.Join(b.Append(ctx, crossing.Apply(crossing.State{}, e), []crossing.Event{e}), b.Close()); err != nil {
+	if err := errors.Join(b.Append(ctx, crossing.Apply(crossing.State{}, e), []crossing.Event{e}),
+		b.Close()); err != nil {
 		return "", err
 	}
 	// What the old one had begun to write belongs to it alone.
@@ -181,7 +183,9 @@ func (r Rest) String() string {
 	case r.Events == 0:
 		return "nothing of it can be read"
 	case r.Ended.Number > 0:
-		return fmt.Sprintf("%s can be read, the last of %s: crossing %d at %q", count(r.Events, "event"), last, r.Number, r.Ended.Stage)
+		return fmt.Sprintf("%s can be read, the last of %s: crossing %d at %q", count(r.Events, "event"), last,
+			r.Number, r.Ended.Stage)
 	}
-	return fmt.Sprintf("%s can be read, the last of %s, of %s", count(r.Events, "event"), last, count(r.Number, "crossing"))
+	return fmt.Sprintf("%s can be read, the last of %s, of %s", count(r.Events, "event"), last,
+		count(r.Number, "crossing"))
 }

@@ -26,7 +26,11 @@ func TestMend(t *testing.T) {
 		{"an entry overwritten", func(b []byte) []byte {
 			return bytes.Replace(b, []byte(`"seq":5,`), []byte(`"seq"!5,`), -1)
 		}, true},
-		{"a page overwritten", func(b []byte) []byte { copy(b[len(b)-4096:], bytes.Repeat([]byte{0xaa}, 4096)); return b }, true},
+		{"a page overwritten", func(b []byte) []byte {
+			copy(b[len(b)-4096:],
+				bytes.Repeat([]byte{0xaa}, 4096))
+			return b
+		}, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			file := filepath.Join(t.TempDir(), "logbook.db")
@@ -35,7 +39,8 @@ func TestMend(t *testing.T) {
 			for range 30 {
 				s = write(t, b, s, always(crossing.Freeze{}), always(crossing.Resume{}))
 			}
-			if r, err := Look(t.Context(), file); err != nil || r.Wrong != "" || r.Number != 1 || r.Events < 60 || r.Ended.Stage != crossing.Raising {
+			if r, err := Look(t.Context(), file); err != nil || r.Wrong != "" || r.Number != 1 || r.Events < 60 ||
+				r.Ended.Stage != crossing.Raising {
 				t.Fatalf("whole it is %+v, %v", r, err)
 			}
 			b.Close()
@@ -70,20 +75,23 @@ func TestMend(t *testing.T) {
 			fresh := open(t, file)
 			s, _, err = fresh.Load(t.Context())
 			acts, errActs := fresh.Acts(t.Context())
-			if err != nil || errActs != nil || s.Number != 0 || len(acts) != 1 || acts[0].By != "marit" || !strings.Contains(acts[0].Outcome, aside) {
+			if err != nil || errActs != nil || s.Number != 0 || len(acts) != 1 || acts[0].By != "marit" ||
+				!strings.Contains(acts[0].Outcome, aside) {
 				t.Errorf("the new one has %+v, %v, %v", acts, err, errActs)
 			}
 			write(t, fresh, s, begin(1))
 			fresh.Close()
 			left, _ := filepath.Glob(filepath.Join(filepath.Dir(file), "*"))
 			for _, name := range left {
-				if name != file && name != aside && !strings.HasSuffix(name, "logbook.db-journal") && name != aside+"-journal" {
+				if name != file && name != aside && !strings.HasSuffix(name, "logbook.db-journal") &&
+					name != aside+"-journal" {
 					t.Errorf("%s is left", name)
 				}
 			}
 		})
 	}
-	if _, err := Mend(t.Context(), filepath.Join(t.TempDir(), "none.db"), "marit", start, Rest{Wrong: "gone"}); err == nil {
+	if _, err := Mend(t.Context(), filepath.Join(t.TempDir(), "none.db"), "marit", start,
+		Rest{Wrong: "gone"}); err == nil {
 		t.Error("one that is not there was mended")
 	}
 }

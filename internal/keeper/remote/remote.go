@@ -160,7 +160,8 @@ func (m *Machine) Reach(ctx context.Context, start bool) (Where, error) {
 	var w Where
 	if json.Unmarshal(out.Bytes(), &w) != nil {
 		if strings.Contains(said.String(), "unknown") || strings.Contains(said.String(), "no command") {
-			return w, fmt.Errorf("the vaiven at %s is too old to have a keeper of its own: install this one's version there", m.Login)
+			return w, fmt.Errorf("the vaiven at %s is too old to have a keeper of its own: install this one's "+
+				"version there", m.Login)
 		}
 		return w, fmt.Errorf("vaiven at %s says (status %d): %s", m.Login, status, strings.TrimSpace(said.String()))
 	}
@@ -200,7 +201,8 @@ func (m *Machine) Run(ctx context.Context, args []string, in io.Reader, out, err
 	case ctx.Err() != nil:
 		return 0, context.Cause(ctx)
 	case errors.As(err, &exit) && exit.ExitStatus() == notFound:
-		return 0, fmt.Errorf("%s has no vaiven on the path of a shell that is not logged in to: install it there, such as at /usr/local/bin/vaiven", m.Login)
+		return 0, fmt.Errorf("%s has no vaiven on the path of a shell that is not logged in to: install it there, "+
+			"such as at /usr/local/bin/vaiven", m.Login)
 	case errors.As(err, &exit):
 		return exit.ExitStatus(), nil
 	}

@@ -86,14 +86,17 @@ func EndHanging(ctx context.Context, p *plan.Plan) (Holder, error) {
 	info, err := asked(ctx, c)
 	_ = c.Close()
 	if err == nil {
-		return h, fmt.Errorf("the keeper (%s) answers: --take-over without --force replaces it", h.Text+", since "+info.Since.Local().Format("15:04:05"))
+		return h, fmt.Errorf("the keeper (%s) answers: --take-over without --force replaces it",
+			h.Text+", since "+info.Since.Local().Format("15:04:05"))
 	}
 	now, err := process.Identify(h.ID.PID)
 	switch {
 	case h.ID.PID == 0:
-		return h, fmt.Errorf("%w (%s), and its lock does not name its process for sure: end it by hand", ErrHangs, h.Text)
+		return h, fmt.Errorf("%w (%s), and its lock does not name its process for sure: end it by hand", ErrHangs,
+			h.Text)
 	case err != nil, now != h.ID:
-		return h, fmt.Errorf("%w (%s), and that process is another one by now: look who holds %s", ErrHangs, h.Text, in.Path(plan.LockIn))
+		return h, fmt.Errorf("%w (%s), and that process is another one by now: look who holds %s", ErrHangs, h.Text,
+			in.Path(plan.LockIn))
 	}
 	if err := syscall.Kill(h.ID.PID, syscall.SIGKILL); err != nil {
 		return h, fmt.Errorf("%w (%s), and cannot be ended: %w", ErrHangs, h.Text, err)

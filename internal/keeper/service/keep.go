@@ -92,7 +92,8 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 		Keeper: s.Keeper,
 		Info: func() api.Info {
 			return api.Info{
-				Protocol: api.Protocol, Version: o.Version, Service: o.Plan.Service, Plan: o.Plan.File, Digest: o.Digest, Fronts: o.Plan.Places(), Process: os.Getpid(),
+				Protocol: api.Protocol, Version: o.Version, Service: o.Plan.Service, Plan: o.Plan.File,
+				Digest: o.Digest, Fronts: o.Plan.Places(), Process: os.Getpid(),
 				Since: since, By: o.By, Kept: o.Kept, Idle: !s.Keeper.Busy(), Watching: s.Keeper.Watching(),
 			}
 		},
@@ -217,7 +218,8 @@ func Leaves(k *keeper.Keeper, file string) string {
 	s := <-k.Snapshots(ctx)
 	where := fmt.Sprintf("%v on green", s.Front.Split.Share)
 	if c := s.Crossing; c.Stage.UnderWay() {
-		where = fmt.Sprintf("crossing %d at %q, %s; nobody watches its guards until a keeper runs again", c.Number, c.Stage, where)
+		where = fmt.Sprintf("crossing %d at %q, %s; nobody watches its guards until a keeper runs again", c.Number,
+			c.Stage, where)
 	}
 	if text := words.Unwatched(s.View); text != "" {
 		where += "; " + text + fmt.Sprintf(": vaiven keep %s --unit prints a unit file for a keeper that stays", file)
@@ -236,7 +238,8 @@ func TakeOver(ctx context.Context, p *plan.Plan, by string) (keeper.Memory, erro
 	c := dial(in, api.Config{By: by, Alone: true})
 	defer c.Close()
 	if info, err := asked(ctx, c); err == nil && len(info.Fronts) > 0 && !slices.Equal(info.Fronts, p.Places()) {
-		return keeper.Memory{}, fmt.Errorf("%w: it keeps %s, and the plan has %s now: what it knows is of another front. End it (SIGTERM) while nothing is crossing, then start this one without --take-over",
+		return keeper.Memory{}, fmt.Errorf("%w: it keeps %s, and the plan has %s now: what it knows is of another "+
+			"front. End it (SIGTERM) while nothing is crossing, then start this one without --take-over",
 			ErrOtherFront, strings.Join(info.Fronts, " and "), strings.Join(p.Places(), " and "))
 	}
 	deadline := time.Now().Add(beginLimit)
@@ -246,7 +249,9 @@ func TakeOver(ctx context.Context, p *plan.Plan, by string) (keeper.Memory, erro
 		hangs := err != nil && asking.Err() != nil && ctx.Err() == nil
 		cancel()
 		if h, held := holderOf(in); held && (hangs || errors.Is(err, api.ErrGone)) {
-			return m, fmt.Errorf("%w: %s has not answered for %s. vaiven keep %s --take-over --force ends it and goes on from the logbook; vaiven back %[4]s rolls back without it", ErrHangs, h.Text, route.Short(max(h.Still, handLimit).Round(time.Second)), p.File)
+			return m, fmt.Errorf("%w: %s has not answered for %s. vaiven keep %s --take-over --force ends it and "+
+				"goes on from the logbook; vaiven back %[4]s rolls back without it", ErrHangs, h.Text,
+				route.Short(max(h.Still, handLimit).Round(time.Second)), p.File)
 		}
 		if !errors.Is(err, crossing.ErrNotNow) || time.Now().After(deadline) {
 			return m, err

@@ -89,7 +89,8 @@ func (r Reach) reach(ctx context.Context, in *state.Folder, c *api.Client) (api.
 	info, err := asked(ctx, c)
 	if err == nil && info.Digest != r.Digest && len(r.Start) > 0 {
 		if !info.Idle || info.Kept {
-			r.Note(fmt.Sprintf("the plan has changed since the keeper read it at %s, and it goes by what it read: vaiven keep %s --take-over has it read anew", info.Since.Local().Format("15:04:05"), r.Plan.File))
+			r.Note(fmt.Sprintf("the plan has changed since the keeper read it at %s, and it goes by what it read: "+
+				"vaiven keep %s --take-over has it read anew", info.Since.Local().Format("15:04:05"), r.Plan.File))
 			return info, nil
 		}
 		if err := end(ctx, in, c); err != nil { // it has nothing to do
@@ -106,7 +107,8 @@ func (r Reach) reach(ctx context.Context, in *state.Folder, c *api.Client) (api.
 			break
 		}
 		if time.Since(begun) > infoLimit {
-			return info, fmt.Errorf("%w (%s), which has not answered for %s: %w. vaiven keep %s --take-over --force ends it and goes on from the logbook; vaiven back %[5]s rolls back without it",
+			return info, fmt.Errorf("%w (%s), which has not answered for %s: %w. vaiven keep %s --take-over --force "+
+				"ends it and goes on from the logbook; vaiven back %[5]s rolls back without it",
 				ErrSteered, holder.Text, route.Short(max(holder.Still, infoLimit).Round(time.Second)), err, r.Plan.File)
 		}
 		select { // it may be about to listen, or to end
@@ -130,7 +132,8 @@ func (r Reach) reach(ctx context.Context, in *state.Folder, c *api.Client) (api.
 		}
 	}
 	if err == nil {
-		r.Note(fmt.Sprintf("a keeper of %s was started (process %d); it goes on when the terminal closes, and its log is %s", r.Plan.Service, info.Process, in.Path(LogIn)))
+		r.Note(fmt.Sprintf("a keeper of %s was started (process %d); it goes on when the terminal closes, and its "+
+			"log is %s", r.Plan.Service, info.Process, in.Path(LogIn)))
 	}
 	return info, err
 }

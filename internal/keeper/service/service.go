@@ -107,7 +107,8 @@ func OpenBook(p *plan.Plan) (*logbook.Book, error) {
 // mended says of a damaged logbook what can be done.
 func mended(p *plan.Plan, err error) error {
 	if errors.Is(err, logbook.ErrDamaged) {
-		err = fmt.Errorf("%w. vaiven log %s --mend says what can be read of it, puts it aside and begins a new one; rolling back works without it: vaiven back %[2]s --to SIDE", err, p.File)
+		err = fmt.Errorf("%w. vaiven log %s --mend says what can be read of it, puts it aside and begins a new one; "+
+			"rolling back works without it: vaiven back %[2]s --to SIDE", err, p.File)
 	}
 	return err
 }
@@ -142,7 +143,8 @@ func NewProber(p *plan.Plan, fronts []plan.Front, marker string, secrets secret.
 	likely, _, _ := p.Content()
 	return prober.New(prober.Config{
 		Hide: secrets.HideCut, Contains: p.Prober.Contains, JSON: p.Prober.JSON, Likely: likely, Slow: slow.After,
-		Fronts: addresses, Path: p.Prober.Path, Door: door.Of(p, secrets), Off: p.Prober.Off, Key: p.Front.Key, Rate: p.Prober.Rate, Timeout: p.Prober.Within,
+		Fronts: addresses, Path: p.Prober.Path, Door: door.Of(p, secrets), Off: p.Prober.Off, Key: p.Front.Key,
+		Rate: p.Prober.Rate, Timeout: p.Prober.Within,
 		Status: p.Prober.Status, Secret: marker, Side: p.Prober.Side, Version: p.Prober.Version,
 	})
 }
@@ -217,7 +219,8 @@ func Lock(in *state.Folder, by string) (unlock func() error, err error) {
 		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w (%s). Replace it with: vaiven keep PLAN --take-over, and --force where it hangs. Roll back with: vaiven back PLAN", ErrSteered, holder), f.Close())
+		return nil, errors.Join(fmt.Errorf("%w (%s). Replace it with: vaiven keep PLAN --take-over, and --force "+
+			"where it hangs. Roll back with: vaiven back PLAN", ErrSteered, holder), f.Close())
 	}
 	text := heldAs(by)
 	// A full disk takes no name; the lock is held all the same.

@@ -25,7 +25,8 @@ func planOf(t *testing.T) *plan.Plan {
 	t.Helper()
 	dir := t.TempDir()
 	file := filepath.Join(dir, "p.yaml")
-	text := "service: fares\nfront: {listen: '127.0.0.1:1'}\nstack: {command: './builds/{version}/x {address}', ports: 18100-18109}\nsmoke: [{request: /}]\nroute: [100 %]\n"
+	text := "service: fares\nfront: {listen: '127.0.0.1:1'}\nstack: {command: './builds/{version}/x {address}', " +
+		"ports: 18100-18109}\nsmoke: [{request: /}]\nroute: [100 %]\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -61,7 +62,8 @@ func reachOf(p *plan.Plan) Reach {
 // stays.
 func TestAKeeperThatNobodyNeedsEnds(t *testing.T) {
 	p := planOf(t)
-	ended, _ := kept(t, Keep{Plan: p, Digest: p.Digest, Secrets: secret.Values{}, By: "marit", EndAfter: time.Millisecond})
+	ended, _ := kept(t, Keep{Plan: p, Digest: p.Digest, Secrets: secret.Values{}, By: "marit",
+		EndAfter: time.Millisecond})
 	r, err := reachOf(p).Open(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -123,7 +125,8 @@ func TestOneKeeper(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := reachOf(p).Open(t.Context()); !errors.Is(err, ErrSteered) || !strings.Contains(err.Error(), "vaiven back") {
+	if _, err := reachOf(p).Open(t.Context()); !errors.Is(err, ErrSteered) ||
+		!strings.Contains(err.Error(), "vaiven back") {
 		t.Errorf("one that does not answer: %v", err)
 	}
 	if err := unlock(); err != nil {
@@ -148,7 +151,8 @@ func TestThePlanHasChanged(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer r.Close()
-	if len(notes) != 1 || !strings.Contains(notes[0], "the plan has changed since the keeper read it") || !strings.Contains(notes[0], "--take-over") {
+	if len(notes) != 1 || !strings.Contains(notes[0], "the plan has changed since the keeper read it") ||
+		!strings.Contains(notes[0], "--take-over") {
 		t.Errorf("said is %q", notes)
 	}
 }

@@ -60,7 +60,8 @@ func free(ctx context.Context, snapshots <-chan keeper.Snapshot) (last keeper.Sn
 
 // act has the keeper do something, and waits for what comes of it: the first event that is
 // wanted, or that the task was not done. A task's number is that of the event that ordered it.
-func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted func(task uint64, f crossing.Fact) bool, shown func(keeper.Snapshot)) error {
+func act(ctx context.Context, c keeper.Client, command keeper.Command, wanted func(task uint64, f crossing.Fact) bool,
+	shown func(keeper.Snapshot)) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	events, snapshots := c.Events(ctx, keeper.FromNow), c.Snapshots(ctx)
@@ -170,11 +171,13 @@ type RaiseOptions struct {
 // Raise stands the spare side up at a version and waits until every instance is healthy.
 // What failed is left standing to be looked at; a second Raise completes or replaces it.
 // told is given the instances as they are, again and again.
-func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]reading.Condition)) (split.Side, []raise.Choice, error) {
+func Raise(ctx context.Context, c keeper.Client, o RaiseOptions, told func([]reading.Condition)) (split.Side,
+	[]raise.Choice, error) {
 	var side split.Side
 	var choices []raise.Choice
 	raising := false
-	command := keeper.Command{Act: crossing.Raise{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
+	command := keeper.Command{Act: crossing.Raise{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild},
+		By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		switch f := f.(type) {
 		case crossing.Ordered:

@@ -35,7 +35,8 @@ type Returned struct {
 	Did   []string      `json:"did"`
 	Notes []string      `json:"notes,omitempty"` // what there is to know beside it
 
-	Everywhere time.Time `json:"everywhere,omitzero"` // until when those who ask may still go by what was before, where that is later than now
+	// until when those who ask may still go by what was before, where that is later than now
+	Everywhere time.Time `json:"everywhere,omitzero"`
 }
 
 // Front is all that going back asks of a front.
@@ -80,7 +81,8 @@ func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Retur
 // Strays are requests that were counted after all was sent home.
 type Strays struct {
 	Home, Elsewhere int64
-	Until           time.Time // when those who ask go by it, at the latest; zero if nothing is known that would explain them
+	// when those who ask go by it, at the latest; zero if nothing is known that would explain them
+	Until time.Time
 }
 
 // Any reports whether so many go elsewhere that it is no chance, and none that was under way.
@@ -110,7 +112,8 @@ func Arrived(ctx context.Context, f Front, r Returned) Strays {
 		limited, cancel := context.WithTimeout(ctx, straysFor)
 		now, err := f.Read(limited)
 		cancel()
-		queued := now.Sides[split.Blue].Queue != nil || now.Sides[split.Green].Queue != nil // what waits on a side is done there
+		// what waits on a side is done there
+		queued := now.Sides[split.Blue].Queue != nil || now.Sides[split.Green].Queue != nil
 		if err != nil || !now.Tells.Counts || now.Order.Generation > r.Order.Generation || now.Sessions || queued {
 			return Strays{Until: s.Until}
 		}
@@ -162,7 +165,9 @@ func Hold(ctx context.Context, f Front, o BackOptions, r Returned) (again int, e
 		if now.Order.Generation > r.Order.Generation {
 			return again, nil // somebody else's going home
 		}
-		away := now.Split.Share != split.Toward(o.To, split.Whole) || slices.ContainsFunc(now.Apart, func(a reading.Apart) bool { return a.Share != split.Toward(o.To, split.Whole) })
+		away := now.Split.Share != split.Toward(o.To, split.Whole) ||
+			slices.ContainsFunc(now.Apart,
+				func(a reading.Apart) bool { return a.Share != split.Toward(o.To, split.Whole) })
 		if !away {
 			continue
 		}
@@ -179,7 +184,8 @@ func Hold(ctx context.Context, f Front, o BackOptions, r Returned) (again int, e
 // HomeOf is the side that a crossing came from, as its logbook's state says.
 func HomeOf(s crossing.State) (split.Side, error) {
 	if s.Stage == crossing.None {
-		return 0, errors.New("no crossing is known that could say which side to roll back to: say --to blue or --to green")
+		return 0, errors.New("no crossing is known that could say which side to roll back to: say --to blue or --to " +
+			"green")
 	}
 	return s.Target.Other(), nil
 }

@@ -20,18 +20,19 @@ import (
 type Options struct {
 	Version   string
 	By        string
-	As        *uint64                             // see [keeper.Command]
-	Versions  map[string]string                   // of other parts than the first
-	Yes       bool                                // approve what the route asks
-	Accept    bool                                // accept what the proof finds and the plan leaves to a person
-	SameBuild bool                                // begin even if nothing has changed
-	AtOnce    bool                                // in one step, because the live side does not serve
-	Why       string                              // what to write into the logbook
-	TakeWheel bool                                // also from somebody else
-	AtFreeze  bool                                // end as soon as it is frozen, also while a guard may yet roll it back
-	Ask       func(question string) (bool, error) // where Yes is not set
-	Emit      func(line any) error                // each event, then the summary
-	Tell      func(text string)                   // how it stands while it waits; nil for nobody
+	As        *uint64           // see [keeper.Command]
+	Versions  map[string]string // of other parts than the first
+	Yes       bool              // approve what the route asks
+	Accept    bool              // accept what the proof finds and the plan leaves to a person
+	SameBuild bool              // begin even if nothing has changed
+	AtOnce    bool              // in one step, because the live side does not serve
+	Why       string            // what to write into the logbook
+	TakeWheel bool              // also from somebody else
+	// end as soon as it is frozen, also while a guard may yet roll it back
+	AtFreeze bool
+	Ask      func(question string) (bool, error) // where Yes is not set
+	Emit     func(line any) error                // each event, then the summary
+	Tell     func(text string)                   // how it stands while it waits; nil for nobody
 }
 
 // Outcome is how a crossing ended.
@@ -39,8 +40,9 @@ type Outcome string
 
 // The outcomes.
 const (
-	Settled    Outcome = "settled"
-	Kept       Outcome = "settled, old side kept" // which was to be retired: somebody moved traffic, or it is not known to be safe
+	Settled Outcome = "settled"
+	// which was to be retired: somebody moved traffic, or it is not known to be safe
+	Kept       Outcome = "settled, old side kept"
 	RolledBack Outcome = "rolled back"
 	CalledOff  Outcome = "called off"
 	Failed     Outcome = "failed"        // nothing was begun
@@ -50,10 +52,11 @@ const (
 
 // Summary is the last line of a crossing. Its counts are the prober's.
 type Summary struct {
-	Crossing   int           `json:"crossing"`
-	Outcome    Outcome       `json:"outcome"`
-	Why        string        `json:"why,omitempty"`
-	Freeze     uint64        `json:"freeze,omitempty"` // number of the last freeze, which an answer names; 0 if it is not frozen
+	Crossing int     `json:"crossing"`
+	Outcome  Outcome `json:"outcome"`
+	Why      string  `json:"why,omitempty"`
+	// number of the last freeze, which an answer names; 0 if it is not frozen
+	Freeze     uint64        `json:"freeze,omitempty"`
 	Version    string        `json:"version"`
 	Target     split.Side    `json:"target"`
 	Took       time.Duration `json:"took"`
@@ -79,10 +82,12 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	}
 	begun := before.Crossing.Seq
 	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
-		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild, AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
+		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild,
+			AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 		begun, err = c.Do(ctx, command)
 		var r *crossing.Refusal
-		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.TaskRetire { // it has just come to that
+		// it has just come to that
+		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.TaskRetire {
 			if before, err = free(ctx, snapshots); err == nil {
 				begun, err = c.Do(ctx, command)
 			}
@@ -145,7 +150,8 @@ type tally struct{ answers, failing, lost int64 }
 // counted is what was counted since the crossing began.
 func (r *runner) counted() tally {
 	return tally{
-		r.earlier.answers + r.door.Answers - r.before.Answers, r.earlier.failing + r.door.Failing - r.before.Failing, r.earlier.lost + r.door.Lost - r.before.Lost,
+		r.earlier.answers + r.door.Answers - r.before.Answers, r.earlier.failing + r.door.Failing - r.before.Failing,
+		r.earlier.lost + r.door.Lost - r.before.Lost,
 	}
 }
 
@@ -220,7 +226,8 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 			r.lost = s.At
 		}
 		if s.At.Sub(r.lost) > lostLimit {
-			return r.summary(s, Failed, "the keeper was ended before it had recorded the beginning: nothing was begun"), true, nil
+			return r.summary(s, Failed, "the keeper was ended before it had recorded the beginning: nothing was begun"),
+				true, nil
 		}
 		return Summary{}, false, nil
 	case c.Stage.Over() && !c.Retiring():
@@ -229,7 +236,8 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		}
 		return r.summary(s, outcomeOf(c.Stage), words.Cause(c.Why, c)+wayOut(c.Why)), true, nil
 	case c.Retiring() && c.Stage == crossing.Settled && len(c.Ails) > 0: // the old side is not retired while that is so
-		return r.summary(s, LiveIll, words.Cause(c.Ails[len(c.Ails)-1].Cause, c)+", and "+c.Task.Side.String()+" is kept"), true, nil
+		return r.summary(s, LiveIll, words.Cause(c.Ails[len(c.Ails)-1].Cause, c)+", and "+c.Task.Side.String()+
+			" is kept"), true, nil
 	case c.Retiring() && c.Stage == crossing.Settled && r.held.long(s):
 		return r.summary(s, Kept, words.Lacks(s.Held, s.At)), true, nil
 	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raising || c.Stage == crossing.Proving):

@@ -43,7 +43,8 @@ func newClient() *fakeClient {
 	c := &fakeClient{events: make(chan crossing.Event, 100), snapshots: make(chan keeper.Snapshot, 100), perform: well}
 	c.begin = crossing.Begin{
 		Service: "sailings", Number: 4, Target: split.Green, LiveVersion: "4.2.0", Then: plan.ThenLeave,
-		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f"}}, Route: route.Route{{Part: 5000}, {Part: split.Whole, Ask: true}},
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b92f"}},
+		Route:   route.Route{{Part: 5000}, {Part: split.Whole, Ask: true}},
 	}
 	c.show()
 	return c
@@ -57,7 +58,8 @@ func well(t crossing.Task) crossing.Fact {
 	case crossing.TaskProve:
 		return crossing.Proved{Task: t.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}}
 	case crossing.TaskMove:
-		return crossing.TookEffect{Task: t.ID, Nearest: t.Share, Share: t.Share, Took: time.Millisecond, Did: []string{"set weight"}}
+		return crossing.TookEffect{Task: t.ID, Nearest: t.Share, Share: t.Share, Took: time.Millisecond,
+			Did: []string{"set weight"}}
 	case crossing.TaskHome:
 		return crossing.Returned{Task: t.ID, Share: split.Toward(t.Side, split.Whole), Generation: 1}
 	}
@@ -81,7 +83,8 @@ func (c *fakeClient) show() {
 }
 
 func (c *fakeClient) decide(by string, in crossing.Input) error {
-	events, err := crossing.Decide(c.state, crossing.Moment{At: time.Now(), By: by, Seen: c.state.Seq, Lacks: c.unknown()}, in)
+	events, err := crossing.Decide(c.state,
+		crossing.Moment{At: time.Now(), By: by, Seen: c.state.Seq, Lacks: c.unknown()}, in)
 	for _, e := range events {
 		c.state = crossing.Apply(c.state, e)
 		c.events <- e
@@ -182,7 +185,8 @@ func TestCross(t *testing.T) {
 	t.Run("to its end", func(t *testing.T) {
 		c := newClient()
 		sum, lines := run(t, c, Options{Yes: true})
-		if sum.Outcome != Settled || sum.Answers != 100 || sum.Lost != 2 || sum.LongestGap != 40*time.Millisecond || sum.Switch != 3*time.Millisecond || sum.Crossing != 4 {
+		if sum.Outcome != Settled || sum.Answers != 100 || sum.Lost != 2 || sum.LongestGap != 40*time.Millisecond ||
+			sum.Switch != 3*time.Millisecond || sum.Crossing != 4 {
 			t.Errorf("summary %+v", sum)
 		}
 		for n, line := range lines[:len(lines)-1] {
@@ -205,7 +209,8 @@ func TestCross(t *testing.T) {
 		c := newClient()
 		c.begin.NothingNew = true
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != CalledOff || !strings.Contains(sum.Why, "nothing has changed") || !strings.Contains(sum.Why, "--same-build") {
+		if sum.Outcome != CalledOff || !strings.Contains(sum.Why, "nothing has changed") ||
+			!strings.Contains(sum.Why, "--same-build") {
 			t.Errorf("summary %+v", sum)
 		}
 		c = newClient()
@@ -219,11 +224,14 @@ func TestCross(t *testing.T) {
 			c := newClient()
 			c.perform = func(task crossing.Task) crossing.Fact {
 				if task.Do == crossing.TaskProve {
-					return crossing.Proved{Task: task.ID, Proof: proof.Proof{Results: []proof.Result{{Check: "differences", Instance: "green", Ask: true, Want: "none", Got: "1: environment REGION"}}}}
+					return crossing.Proved{Task: task.ID,
+						Proof: proof.Proof{Results: []proof.Result{{Check: "differences", Instance: "green", Ask: true,
+							Want: "none", Got: "1: environment REGION"}}}}
 				}
 				return well(task)
 			}
-			if sum, _ := run(t, c, Options{Yes: true, Accept: accept}); sum.Outcome != want || !accept && !strings.Contains(sum.Why, "--accept") {
+			if sum, _ := run(t, c, Options{Yes: true, Accept: accept}); sum.Outcome != want ||
+				!accept && !strings.Contains(sum.Why, "--accept") {
 				t.Errorf("accepted %v: %+v", accept, sum)
 			}
 		}
@@ -232,12 +240,14 @@ func TestCross(t *testing.T) {
 		c := newClient()
 		c.perform = func(task crossing.Task) crossing.Fact {
 			if task.Do == crossing.TaskMove {
-				return crossing.Failed{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}}
+				return crossing.Failed{Task: task.ID,
+					Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}}
 			}
 			return well(task)
 		}
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != Frozen || sum.Freeze == 0 || !strings.Contains(sum.Why, "the front did not take the new share: the pier is closed") || len(c.commands) != 1 {
+		if sum.Outcome != Frozen || sum.Freeze == 0 || !strings.Contains(sum.Why, "the front did not take the new "+
+			"share: the pier is closed") || len(c.commands) != 1 {
 			t.Errorf("summary %+v after %v", sum, c.commands)
 		}
 	})
@@ -247,7 +257,8 @@ func TestCross(t *testing.T) {
 				c := newClient()
 				c.blind = blind
 				asked := 0
-				r := runner{Options: Options{Ask: func(string) (bool, error) { asked++; return true, nil }, Emit: func(any) error { return nil }}, client: c}
+				r := runner{Options: Options{Ask: func(string) (bool, error) { asked++; return true, nil },
+					Emit: func(any) error { return nil }}, client: c}
 				if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Begin{}}); err != nil {
 					t.Fatal(err)
 				}
@@ -257,7 +268,9 @@ func TestCross(t *testing.T) {
 					if sum, over, err = r.look(t.Context(), <-c.snapshots); err != nil {
 						t.Fatal(err)
 					}
-					if over && (sum.Outcome != want || asked != 1 || want == Frozen && !strings.Contains(sum.Why, "without being watched: the front was not read since the start (no answer)")) {
+					if over && (sum.Outcome != want || asked != 1 ||
+						want == Frozen && !strings.Contains(sum.Why,
+							"without being watched: the front was not read since the start (no answer)")) {
 						t.Errorf("asked %d times, it ends with %+v", asked, sum)
 					}
 				}
@@ -277,8 +290,10 @@ func TestCross(t *testing.T) {
 			s    keeper.Snapshot
 			want Outcome
 		}{
-			{freeze(crossing.NotKnown), Frozen}, {freeze(crossing.ByGuard), Frozen}, {freeze(crossing.NobodyHome), Frozen}, {freeze(crossing.NobodyLeft), Frozen},
-			{freeze(crossing.Foreign), Frozen}, {freeze(crossing.ByHand), Frozen}, {freeze(crossing.FoundAgain), Frozen}, {freeze(crossing.ByGuard, crossing.HomeIll), LiveIll},
+			{freeze(crossing.NotKnown), Frozen}, {freeze(crossing.ByGuard), Frozen},
+			{freeze(crossing.NobodyHome), Frozen}, {freeze(crossing.NobodyLeft), Frozen},
+			{freeze(crossing.Foreign), Frozen}, {freeze(crossing.ByHand), Frozen},
+			{freeze(crossing.FoundAgain), Frozen}, {freeze(crossing.ByGuard, crossing.HomeIll), LiveIll},
 		} {
 			r := runner{}
 			if sum, done, err := r.look(t.Context(), c.s); err != nil || !done || sum.Outcome != c.want {
@@ -295,11 +310,16 @@ func TestCross(t *testing.T) {
 			long     time.Duration
 			done     bool
 		}{
-			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, false, 0, false},
-			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, false, 2 * time.Second, true},
-			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, true, 0, true},
-			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1, Needed: 2.5}, false, 0, true},
-			{guard.Status{Then: plan.Freeze, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5}, false, 0, true},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5},
+				false, 0, false},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5},
+				false, 2 * time.Second, true},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5},
+				true, 0, true},
+			{guard.Status{Then: plan.RollBack, Watch: plan.Failing, State: guard.Watching, Evidence: 1, Needed: 2.5},
+				false, 0, true},
+			{guard.Status{Then: plan.Freeze, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5},
+				false, 0, true},
 		} {
 			r := runner{Options: Options{AtFreeze: c.atFreeze}}
 			s := yet
@@ -310,7 +330,8 @@ func TestCross(t *testing.T) {
 		}
 		// A retirement waits where the side that serves is ill, and nobody waits for that.
 		settled := keeper.Snapshot{}
-		settled.Crossing = crossing.State{Stage: crossing.Settled, Seq: 9, Target: split.Green, Task: crossing.Task{ID: 9, Do: crossing.TaskRetire, Side: split.Blue}}
+		settled.Crossing = crossing.State{Stage: crossing.Settled, Seq: 9, Target: split.Green,
+			Task: crossing.Task{ID: 9, Do: crossing.TaskRetire, Side: split.Blue}}
 		if _, done, _ := (&runner{}).look(t.Context(), settled); done {
 			t.Error("it does not wait for the retirement")
 		}
@@ -325,12 +346,14 @@ func TestCross(t *testing.T) {
 				t.Errorf("%s: it does not wait at all", c.kind)
 			}
 			s.At = s.At.Add(heldLimit + time.Second)
-			if sum, done, _ := r.look(t.Context(), s); done != c.done || done && (sum.Outcome != Kept || !strings.Contains(sum.Why, "40 of 50")) {
+			if sum, done, _ := r.look(t.Context(), s); done != c.done ||
+				done && (sum.Outcome != Kept || !strings.Contains(sum.Why, "40 of 50")) {
 				t.Errorf("%s: it ends with %+v, %v", c.kind, sum, done)
 			}
 		}
 		settled.Crossing.Ails = []crossing.Ail{{ID: 10, Cause: crossing.Cause{Kind: crossing.HomeIll}}}
-		if sum, done, _ := (&runner{}).look(t.Context(), settled); !done || sum.Outcome != LiveIll || !strings.Contains(sum.Why, "blue is kept") {
+		if sum, done, _ := (&runner{}).look(t.Context(), settled); !done || sum.Outcome != LiveIll ||
+			!strings.Contains(sum.Why, "blue is kept") {
 			t.Errorf("with the live side ill it ends with %+v, %v", sum, done)
 		}
 		// A side that is being raised or proven helps, whatever comes then.
@@ -342,7 +365,8 @@ func TestCross(t *testing.T) {
 			t.Error("it does not wait for the raise")
 		}
 		s.Crossing.Stage, s.Crossing.Task = crossing.Proving, crossing.Task{}
-		if sum, done, _ := r.look(t.Context(), s); !done || !strings.Contains(sum.Why, "What can be done: all to blue, 0 of 40 /s fail") {
+		if sum, done, _ := r.look(t.Context(), s); !done ||
+			!strings.Contains(sum.Why, "What can be done: all to blue, 0 of 40 /s fail") {
 			t.Errorf("proven it ends with %+v, %v", sum, done)
 		}
 	})
@@ -351,20 +375,27 @@ func TestCross(t *testing.T) {
 		c.begin.Then = plan.ThenRetire
 		c.perform = func(task crossing.Task) crossing.Fact {
 			if task.Do == crossing.TaskRetire {
-				c.state = crossing.Apply(c.state, crossing.Event{Seq: c.state.Seq + 1, At: time.Now(), What: crossing.Changed{From: split.Whole, Share: split.Whole, Apart: []reading.Apart{{Front: "gate2", Share: 0}}}})
-				return crossing.Failed{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleOutsider, From: split.Whole, To: split.Whole, Apart: c.state.Apart}}
+				c.state = crossing.Apply(c.state,
+					crossing.Event{Seq: c.state.Seq + 1, At: time.Now(),
+						What: crossing.Changed{From: split.Whole, Share: split.Whole,
+							Apart: []reading.Apart{{Front: "gate2", Share: 0}}}})
+				return crossing.Failed{Task: task.ID,
+					Trouble: crossing.Trouble{Kind: crossing.TroubleOutsider, From: split.Whole, To: split.Whole,
+						Apart: c.state.Apart}}
 			}
 			return well(task)
 		}
 		sum, _ := run(t, c, Options{Yes: true})
-		if sum.Outcome != Kept || sum.Why != "somebody changed a front after the end: gate2 has 0 % on green, and the first one 100 %" {
+		if sum.Outcome != Kept ||
+			sum.Why != "somebody changed a front after the end: gate2 has 0 % on green, and the first one 100 %" {
 			t.Errorf("summary %+v", sum)
 		}
 	})
 	t.Run("not before an earlier one has been cleared away", func(t *testing.T) {
 		c := newClient()
 		<-c.snapshots
-		c.state = crossing.State{Stage: crossing.CalledOff, Number: 3, Task: crossing.Task{ID: 9, Do: crossing.TaskRetire}, Seq: 9}
+		c.state = crossing.State{Stage: crossing.CalledOff, Number: 3,
+			Task: crossing.Task{ID: 9, Do: crossing.TaskRetire}, Seq: 9}
 		c.show()
 		c.state.Task = crossing.Task{}
 		c.show()
@@ -382,9 +413,10 @@ func TestCross(t *testing.T) {
 func TestByHand(t *testing.T) {
 	c := newClient()
 	var told []reading.Health
-	side, choices, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0", By: "marit"}, func(list []reading.Condition) {
-		told = append(told, list[0].State)
-	})
+	side, choices, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0", By: "marit"},
+		func(list []reading.Condition) {
+			told = append(told, list[0].State)
+		})
 	if len(told) == 0 || told[len(told)-1] != reading.Healthy {
 		t.Errorf("what made it raised was not told: %v", told)
 	}
@@ -395,7 +427,8 @@ func TestByHand(t *testing.T) {
 	if err != nil || s.Before != 0 || s.Share != 2500 || len(s.Did) != 1 || len(s.Notes) != 1 {
 		t.Errorf("shifted %+v, %v", s, err)
 	}
-	if _, err := Shift(t.Context(), c, crossing.Shift{Share: 20_000}, keeper.Command{By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Shift(t.Context(), c, crossing.Shift{Share: 20_000}, keeper.Command{By: "marit"}); !errors.Is(err,
+		crossing.ErrNotNow) {
 		t.Errorf("a share that is none: %v", err)
 	}
 	if _, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
@@ -407,7 +440,8 @@ func TestByHand(t *testing.T) {
 		}
 		return well(task)
 	}
-	if s, err := Shift(t.Context(), c, crossing.Shift{Share: 0}, keeper.Command{By: "marit"}); err == nil || !strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
+	if s, err := Shift(t.Context(), c, crossing.Shift{Share: 0}, keeper.Command{By: "marit"}); err == nil ||
+		!strings.Contains(err.Error(), "somebody else changed the front to 50 %") {
 		t.Errorf("changed under our hands: %+v, %v", s, err)
 	}
 	c.perform = well
@@ -418,9 +452,11 @@ func TestByHand(t *testing.T) {
 		t.Errorf("retired %v, %v", side, err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
-		return crossing.Failed{Task: task.ID, Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no berth is free"}}
+		return crossing.Failed{Task: task.ID,
+			Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no berth is free"}}
 	}
-	if _, _, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0"}, func([]reading.Condition) {}); !errors.Is(err, ErrNotDone) || !strings.Contains(err.Error(), "no berth is free") {
+	if _, _, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0"}, func([]reading.Condition) {}); !errors.Is(err,
+		ErrNotDone) || !strings.Contains(err.Error(), "no berth is free") {
 		t.Errorf("a raise that fails: %v", err)
 	}
 	// Something else takes its place, and no event says so.
@@ -432,7 +468,8 @@ func TestByHand(t *testing.T) {
 			time.AfterFunc(time.Second, func() { c.snapshots <- v })
 			return nil
 		}
-		if _, err := Shift(t.Context(), c, crossing.Shift{Share: 2500}, keeper.Command{By: "marit"}); !errors.Is(err, ErrNotDone) {
+		if _, err := Shift(t.Context(), c, crossing.Shift{Share: 2500}, keeper.Command{By: "marit"}); !errors.Is(err,
+			ErrNotDone) {
 			t.Errorf("something else: %v", err)
 		}
 	})
@@ -459,7 +496,8 @@ func (f *homeFront) Home(_ context.Context, h front.Homing) (front.Done, error) 
 		}
 	}
 	f.share, f.generation = split.Toward(h.Side, split.Whole), f.generation+1
-	return front.Done{Split: reading.Split{Share: f.share}, Nearest: f.share, Order: reading.Order{Generation: f.generation, Side: h.Side}}, nil
+	return front.Done{Split: reading.Split{Share: f.share}, Nearest: f.share,
+		Order: reading.Order{Generation: f.generation, Side: h.Side}}, nil
 }
 
 func (f *homeFront) Read(context.Context) (reading.Front, error) {
@@ -467,7 +505,8 @@ func (f *homeFront) Read(context.Context) (reading.Front, error) {
 	if f.before != nil {
 		f.before(f)
 	}
-	r := reading.Front{At: time.Now(), Split: reading.Split{Share: f.share}, Order: reading.Order{Generation: f.generation}, Tells: reading.Capabilities{Counts: f.counts != [2]int64{}}}
+	r := reading.Front{At: time.Now(), Split: reading.Split{Share: f.share},
+		Order: reading.Order{Generation: f.generation}, Tells: reading.Capabilities{Counts: f.counts != [2]int64{}}}
 	for side, n := range f.counts {
 		c := reading.Count{Server: reading.Server{Name: split.Side(side).String() + "-1"}, Requests: n}
 		r.Sides[side].Instances = []reading.Count{c}
@@ -483,8 +522,10 @@ func TestArrived(t *testing.T) {
 		any         bool
 		within      time.Duration
 	}{
-		{"all of them", 10, 0, false, time.Second}, {"all elsewhere", 0, 10, true, straysFor + time.Second}, {"some", 8, 2, true, straysFor + time.Second},
-		{"one in a hundred", 99, 1, false, straysFor + time.Second}, {"nobody asks", 0, 0, false, straysFor + time.Second},
+		{"all of them", 10, 0, false, time.Second}, {"all elsewhere", 0, 10, true, straysFor + time.Second},
+		{"some", 8, 2, true, straysFor + time.Second},
+		{"one in a hundred", 99, 1, false, straysFor + time.Second},
+		{"nobody asks", 0, 0, false, straysFor + time.Second},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			f := &homeFront{share: 0, generation: 1, counts: [2]int64{500, 500}}
@@ -501,7 +542,9 @@ func TestArrived(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &homeFront{generation: 1} // which counts nothing
 		until := time.Now().Add(time.Minute)
-		if s := Arrived(t.Context(), f, Returned{To: split.Blue, Order: reading.Order{Generation: 1}, Everywhere: until}); s.Any() || s.Until != until || f.reads != 1 {
+		if s := Arrived(t.Context(), f,
+			Returned{To: split.Blue, Order: reading.Order{Generation: 1}, Everywhere: until}); s.Any() ||
+			s.Until != until || f.reads != 1 {
 			t.Errorf("of a front that counts nothing: %+v after %d readings", s, f.reads)
 		}
 	})
@@ -509,9 +552,12 @@ func TestArrived(t *testing.T) {
 
 func TestBack(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		f := &homeFront{share: 5000, fail: []error{front.ErrUnreachable, front.ErrNotLoaded, fmt.Errorf("full: %w", front.ErrNotLoaded)}}
+		f := &homeFront{share: 5000,
+			fail: []error{front.ErrUnreachable, front.ErrNotLoaded, fmt.Errorf("full: %w", front.ErrNotLoaded)}}
 		var tried []error
-		r, err := Back(t.Context(), f, BackOptions{To: split.Blue, By: "marit", Why: "it looks wrong", For: time.Minute}, func(err error) { tried = append(tried, err) })
+		r, err := Back(t.Context(), f,
+			BackOptions{To: split.Blue, By: "marit", Why: "it looks wrong", For: time.Minute},
+			func(err error) { tried = append(tried, err) })
 		if err != nil || r.Share != 0 || r.Order.Generation != 1 || len(tried) != 3 {
 			t.Errorf("back: %+v, %v after %v", r, err, tried)
 		}
@@ -519,11 +565,13 @@ func TestBack(t *testing.T) {
 			t.Errorf("it went home as %+v", h)
 		}
 		f = &homeFront{share: 5000, fail: []error{front.ErrNobody}}
-		if _, err := Back(t.Context(), f, BackOptions{To: split.Green, For: time.Minute}, func(error) {}); !errors.Is(err, crossing.ErrNotNow) || !strings.Contains(err.Error(), "--force") {
+		if _, err := Back(t.Context(), f, BackOptions{To: split.Green, For: time.Minute},
+			func(error) {}); !errors.Is(err, crossing.ErrNotNow) || !strings.Contains(err.Error(), "--force") {
 			t.Errorf("to nobody: %v", err)
 		}
 		f = &homeFront{share: 5000, fail: []error{front.ErrUnreachable, front.ErrUnreachable}}
-		if _, err := Back(t.Context(), f, BackOptions{To: split.Blue}, func(error) { t.Error("it tries again") }); !errors.Is(err, front.ErrUnreachable) {
+		if _, err := Back(t.Context(), f, BackOptions{To: split.Blue},
+			func(error) { t.Error("it tries again") }); !errors.Is(err, front.ErrUnreachable) {
 			t.Errorf("once: %v", err)
 		}
 	})
@@ -551,14 +599,16 @@ func TestHold(t *testing.T) {
 		}
 		f = &homeFront{}
 		f.before = func(f *homeFront) { f.share, f.generation = 5000, 7 }
-		if again, err := Hold(t.Context(), f, o, Returned{Order: reading.Order{Generation: 1}}); err != nil || again != 0 || f.share != 5000 {
+		if again, err := Hold(t.Context(), f, o, Returned{Order: reading.Order{Generation: 1}}); err != nil ||
+			again != 0 || f.share != 5000 {
 			t.Errorf("under a newer order: %d times, %v; it has %v", again, err, f.share)
 		}
 	})
 }
 
 func TestWhereHomeIs(t *testing.T) {
-	if side, err := HomeOf(crossing.State{Stage: crossing.Settled, Target: split.Green}); err != nil || side != split.Blue {
+	if side, err := HomeOf(crossing.State{Stage: crossing.Settled, Target: split.Green}); err != nil ||
+		side != split.Blue {
 		t.Errorf("after a crossing to green home is %v, %v", side, err)
 	}
 	if _, err := HomeOf(crossing.State{}); err == nil || !strings.Contains(err.Error(), "--to blue or --to green") {

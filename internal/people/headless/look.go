@@ -33,7 +33,8 @@ func (l Looking) question(ctx context.Context) (prove.Question, error) {
 	if err != nil {
 		return prove.Question{}, err
 	}
-	q := prove.Question{Plan: l.Plan, Secrets: l.Secrets, Standing: l.Stacks, Target: live.Other(), Raised: map[string]prove.Raised{}}
+	q := prove.Question{Plan: l.Plan, Secrets: l.Secrets, Standing: l.Stacks, Target: live.Other(),
+		Raised: map[string]prove.Raised{}}
 	for _, side := range split.Sides {
 		if q.Sides[side], err = l.Stacks.List(ctx, side); err != nil {
 			return q, err

@@ -35,7 +35,8 @@ func Evidence(file, service string, s guard.Story) error {
 	if err != nil {
 		return err
 	}
-	rates.Title.Text = fmt.Sprintf("%s: %s since %s, %s", service, s.Guard, s.Points[0].At.Format("2006-01-02 15:04:05"), what)
+	rates.Title.Text = fmt.Sprintf("%s: %s since %s, %s", service, s.Guard,
+		s.Points[0].At.Format("2006-01-02 15:04:05"), what)
 	proof, err := proofOf(s)
 	if err != nil {
 		return err
@@ -103,7 +104,8 @@ func ratesOf(s guard.Story) (*plot.Plot, error) {
 // differencesOf draws by how much a figure differs, with its range, and what is allowed.
 func differencesOf(s guard.Story) (*plot.Plot, error) {
 	p := plot.New()
-	p.Y.Label.Text = map[plan.Watch]string{plan.Grows: "more a minute", plan.Higher: "higher by", plan.Fewer: "fewer by, as a part"}[s.Watch]
+	p.Y.Label.Text = map[plan.Watch]string{plan.Grows: "more a minute", plan.Higher: "higher by",
+		plan.Fewer: "fewer by, as a part"}[s.Watch]
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Add(plotter.NewGrid())
 	in := 1.0 // of the figure's unit
@@ -118,7 +120,8 @@ func differencesOf(s guard.Story) (*plot.Plot, error) {
 		if m.Range == (evidence.Interval{}) {
 			continue
 		}
-		line, err := plotter.NewLine(plotter.XYs{{X: minutes(s, n), Y: m.Range.Low / in}, {X: minutes(s, n), Y: m.Range.High / in}})
+		line, err := plotter.NewLine(plotter.XYs{{X: minutes(s, n), Y: m.Range.Low / in},
+			{X: minutes(s, n), Y: m.Range.High / in}})
 		if err != nil {
 			return nil, err
 		}
@@ -134,7 +137,8 @@ func differencesOf(s guard.Story) (*plot.Plot, error) {
 	if err != nil {
 		return nil, err
 	}
-	bound.LineStyle = draw.LineStyle{Color: inks[3], Width: vg.Points(1), Dashes: []vg.Length{vg.Points(5), vg.Points(3)}}
+	bound.LineStyle = draw.LineStyle{Color: inks[3], Width: vg.Points(1),
+		Dashes: []vg.Length{vg.Points(5), vg.Points(3)}}
 	p.Add(bound, dots)
 	p.Legend.Add("new side against the live one (95 % ranges)", dots)
 	p.Legend.Add("what the plan allows", bound)
@@ -144,7 +148,8 @@ func differencesOf(s guard.Story) (*plot.Plot, error) {
 // proofOf draws the evidence and its bound.
 func proofOf(s guard.Story) (*plot.Plot, error) {
 	p := plot.New()
-	p.X.Label.Text, p.Y.Label.Text = "minutes", fmt.Sprintf("evidence that it is worse by more than %g points", 100*s.Margin)
+	p.X.Label.Text, p.Y.Label.Text = "minutes",
+		fmt.Sprintf("evidence that it is worse by more than %g points", 100*s.Margin)
 	if s.Watch.Figures() {
 		p.Y.Label.Text = "evidence that it differs by more"
 	}
@@ -162,7 +167,8 @@ func proofOf(s guard.Story) (*plot.Plot, error) {
 		style  draw.LineStyle
 	}{
 		{"evidence", value, draw.LineStyle{Color: color.Black, Width: vg.Points(1.4)}},
-		{"where the guard trips", needed, draw.LineStyle{Color: inks[3], Width: vg.Points(1), Dashes: []vg.Length{vg.Points(5), vg.Points(3)}}},
+		{"where the guard trips", needed,
+			draw.LineStyle{Color: inks[3], Width: vg.Points(1), Dashes: []vg.Length{vg.Points(5), vg.Points(3)}}},
 	} {
 		line, err := plotter.NewLine(l.points)
 		if err != nil {

@@ -43,7 +43,8 @@ func tiles(file, format string, above, below *plot.Plot) error {
 	if err != nil {
 		return err
 	}
-	places := draw.Tiles{Rows: 2, Cols: 1, PadTop: vg.Points(6), PadBottom: vg.Points(6), PadLeft: vg.Points(6), PadRight: vg.Points(14), PadY: vg.Points(14)}
+	places := draw.Tiles{Rows: 2, Cols: 1, PadTop: vg.Points(6), PadBottom: vg.Points(6), PadLeft: vg.Points(6),
+		PadRight: vg.Points(14), PadY: vg.Points(14)}
 	plots := [][]*plot.Plot{{above}, {below}}
 	for row, at := range plot.Align(plots, places, draw.New(c)) {
 		plots[row][0].Draw(at[0])
@@ -112,7 +113,8 @@ func legsOf(w forecast.Weighed) (*plot.Plot, error) {
 // nine of ten as the end of a line, of the route and of all at once.
 func costsOf(w forecast.Weighed) (*plot.Plot, error) {
 	p := plot.New()
-	p.X.Label.Text, p.Y.Label.Text = "a fault in so many of the new side's answers", "requests that fail until it is found"
+	p.X.Label.Text, p.Y.Label.Text = "a fault in so many of the new side's answers",
+		"requests that fail until it is found"
 	p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Add(plotter.NewGrid())
@@ -124,7 +126,8 @@ func costsOf(w forecast.Weighed) (*plot.Plot, error) {
 		ink    color.Color
 		beside float64
 	}{
-		{"on this route (the end of the line: nine of ten)", w.Whole, draw.CircleGlyph{}, inks[1], -0.08}, {"all at once", w.AtOnce, draw.TriangleGlyph{}, inks[3], 0.08},
+		{"on this route (the end of the line: nine of ten)", w.Whole, draw.CircleGlyph{}, inks[1], -0.08},
+		{"all at once", w.AtOnce, draw.TriangleGlyph{}, inks[3], 0.08},
 	} {
 		var middles plotter.XYs
 		for n, h := range s.hits {

@@ -33,7 +33,8 @@ func Schema(kinds map[string]any) ([]byte, error) {
 		any = append(any, object{"$ref": "#/$defs/" + name})
 	}
 	return json.MarshalIndent(object{
-		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "What vaiven prints with --json", "anyOf": any, "$defs": s.defs,
+		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "What vaiven prints with --json",
+		"anyOf": any, "$defs": s.defs,
 	}, "", " ")
 }
 
@@ -49,7 +50,8 @@ func (s *describer) object(t reflect.Type) object {
 	if t == eventType {
 		properties["event"] = object{"type": "string", "pattern": "^[a-z_]+$"}
 		properties["seq"], properties["crossing"] = object{"type": "integer"}, object{"type": "integer"}
-		properties["at"], properties["by"], properties["said"] = moment, object{"type": "string"}, object{"type": "string"}
+		properties["at"], properties["by"], properties["said"] = moment, object{"type": "string"},
+			object{"type": "string"}
 		d["required"], d["additionalProperties"] = []string{"event", "seq", "at", "by"}, true // the fact's own fields
 		return d
 	}
@@ -78,7 +80,8 @@ func (s *describer) field(name string, t reflect.Type) object {
 		if name == "part" {
 			return object{"part_new": number("percent of the requests, on the new side")}
 		}
-		return object{name + "_green": number("percent of the requests, on green"), name + "_new": number("percent of the requests, on the new side")}
+		return object{name + "_green": number("percent of the requests, on green"),
+			name + "_new": number("percent of the requests, on the new side")}
 	}
 	return object{name: s.value(t)}
 }
@@ -107,7 +110,8 @@ func (s *describer) value(t reflect.Type) object {
 		return object{"type": "string"}
 	case reflect.Bool:
 		return object{"type": "boolean"}
-	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8,
+		reflect.Uint16, reflect.Uint32, reflect.Uint64:
 		return object{"type": "integer"}
 	case reflect.Float32, reflect.Float64:
 		return object{"type": []string{"number", "null"}}
@@ -125,7 +129,8 @@ func (s *describer) value(t reflect.Type) object {
 				}
 			}
 			slices.Sort(required)
-			return object{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
+			return object{"type": "object", "properties": properties, "required": required,
+				"additionalProperties": false}
 		}
 		return object{"type": "array", "items": s.value(t.Elem())}
 	case reflect.Struct:

@@ -109,7 +109,9 @@ func (e *encoder) key(name string) {
 
 // field writes one field, under the name that its unit gives it.
 func (e *encoder) field(name string, v reflect.Value, mayGo bool) error {
-	if mayGo && v.IsZero() || (v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface || v.Kind() == reflect.Map || v.Kind() == reflect.Slice) && v.IsNil() && mayGo {
+	if mayGo && v.IsZero() ||
+		(v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface || v.Kind() == reflect.Map ||
+			v.Kind() == reflect.Slice) && v.IsNil() && mayGo {
 		return nil
 	}
 	switch v.Type() {

@@ -34,8 +34,10 @@ type sample struct {
 
 func TestOneUnitPerKindOfValue(t *testing.T) {
 	v := sample{
-		inner: inner{1500 * time.Millisecond, crossing.RolledBack}, Share: 2500, Part: 2500, Both: [2]split.Share{7500, 2500}, Waits: []time.Duration{time.Minute},
-		At: time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC), Names: map[string]float64{"b": 2, "a": 1}, Raw: json.RawMessage(`{"x":1}`),
+		inner: inner{1500 * time.Millisecond, crossing.RolledBack}, Share: 2500, Part: 2500,
+		Both: [2]split.Share{7500, 2500}, Waits: []time.Duration{time.Minute},
+		At: time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC), Names: map[string]float64{"b": 2, "a": 1},
+		Raw: json.RawMessage(`{"x":1}`),
 	}
 	got, err := Marshal("sample", split.Blue, v)
 	want := `{"schema":1,"kind":"sample","share_green":25,"share_new":75,"part_new":25,"side":"blue","both":{"blue_green":75,"blue_new":25,"green_green":25,"green_new":75},` +
@@ -79,7 +81,8 @@ func TestTheSchemaFits(t *testing.T) {
 		}
 	}
 	for _, change := range [][2]string{
-		{`"schema":1`, `"schema":2`}, {`"kind":"sample"`, `"kind":"other"`}, {`"share_green":0`, `"share_green":"0 %"`}, {`"share_green":0,`, ``}, {`"side":"blue"`, `"side":"red"`},
+		{`"schema":1`, `"schema":2`}, {`"kind":"sample"`, `"kind":"other"`}, {`"share_green":0`, `"share_green":"0 %"`},
+		{`"share_green":0,`, ``}, {`"side":"blue"`, `"side":"red"`},
 		{`"waits":[]`, `"waits":["1s"]`}, {`"part_new"`, `"part_old"`}, {`"at":"`, `"at":"about `},
 	} {
 		bad := strings.Replace(string(good), change[0], change[1], 1)

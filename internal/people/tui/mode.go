@@ -183,7 +183,8 @@ func (p prompt) message(root) frame.Notice {
 }
 
 func (p prompt) hints(root) []frame.Hint {
-	return []frame.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "cancel"}, {Key: "ctrl+r ctrl+r", Does: "roll back"}}
+	return []frame.Hint{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "cancel"},
+		{Key: "ctrl+r ctrl+r", Does: "roll back"}}
 }
 
 func (p prompt) draw(root, *cells.Grid, int, int) {}
@@ -228,7 +229,8 @@ func (c choosing) chose(r root, name string) (root, tea.Cmd) {
 		c.begin.Versions[c.offers[0].Part] = name
 	}
 	for c.offers = c.offers[1:]; len(c.offers) > 0; c.offers = c.offers[1:] {
-		same := slices.ContainsFunc(c.offers[0].Versions, func(v raise.Version) bool { return v.Name == c.begin.Version })
+		same := slices.ContainsFunc(c.offers[0].Versions,
+			func(v raise.Version) bool { return v.Name == c.begin.Version })
 		if !same {
 			c.list = chooser.New(r.theme).SetOffer(c.offers[0], "")
 			r.mode = c
@@ -242,7 +244,8 @@ func (c choosing) chose(r root, name string) (root, tea.Cmd) {
 func (c choosing) lapse(root) mode           { return c }
 func (c choosing) message(root) frame.Notice { return frame.Notice{} }
 func (c choosing) hints(r root) []frame.Hint {
-	return []frame.Hint{{Key: "enter", Does: c.does(r)}, {Key: "↑ ↓", Does: "choose"}, {Key: "esc", Does: "cancel"}, {Key: "ctrl+r ctrl+r", Does: "roll back"}}
+	return []frame.Hint{{Key: "enter", Does: c.does(r)}, {Key: "↑ ↓", Does: "choose"}, {Key: "esc", Does: "cancel"},
+		{Key: "ctrl+r ctrl+r", Does: "roll back"}}
 }
 
 // does says what choosing begins.

@@ -30,9 +30,11 @@ type presses struct {
 }
 
 const (
-	pressAgain = 2 * time.Second       // between the two presses of a key that asks for two
-	burst      = 10 * time.Millisecond // no hand is quicker: what comes within it is pasted, sent by a program, or was held up on its way
-	text       = 2                     // other keys in a burst from which on it is pasted text: a hand's last key may be held up with the next
+	pressAgain = 2 * time.Second // between the two presses of a key that asks for two
+	// no hand is quicker: what comes within it is pasted, sent by a program, or was held up on its way
+	burst = 10 * time.Millisecond
+	// other keys in a burst from which on it is pasted text: a hand's last key may be held up with the next
+	text = 2
 )
 
 // came notes a key that writes something.
@@ -52,7 +54,8 @@ func (p presses) isText(now time.Time) bool {
 }
 
 // pasted is said where b b came together with other characters.
-var pasted = frame.Notice{Text: "not rolled back: b came together with other characters, as pasted text does. Press b b again", Level: frame.Urgent}
+var pasted = frame.Notice{Text: "not rolled back: b came together with other characters, as pasted text does. Press " +
+	"b b again", Level: frame.Urgent}
 
 // settled ends the wait for whether a pair of keys, sent quicker than any hand, stands alone.
 type settled struct{ pair int }
@@ -143,9 +146,11 @@ func (r root) rollBack() (root, tea.Cmd) {
 func nothingToRollBack(s keeper.Snapshot) frame.Notice {
 	switch c := s.Crossing; {
 	case s.At.IsZero():
-		return frame.Notice{Text: "the keeper has said nothing yet, so it is not known what there is to roll back: vaiven back PLAN in another terminal rolls back now", Level: frame.Urgent}
+		return frame.Notice{Text: "the keeper has said nothing yet, so it is not known what there is to roll back: " +
+			"vaiven back PLAN in another terminal rolls back now", Level: frame.Urgent}
 	case c.Stage.Over() && len(s.Sides[c.Target.Other()].Instances) == 0:
-		return frame.Notice{Text: fmt.Sprintf("there is nothing to roll back to: %v has been retired", c.Target.Other())}
+		return frame.Notice{Text: fmt.Sprintf("there is nothing to roll back to: %v has been retired",
+			c.Target.Other())}
 	}
 	return frame.Notice{Text: "there is nothing to roll back: no crossing is under way"}
 }
@@ -181,7 +186,8 @@ func (r root) quitPressed() (root, tea.Cmd) {
 func (r root) forced(refusal *crossing.Refusal) root {
 	home := refusal.Serving.Side.String()
 	r = r.say(frame.Notice{Text: "not sent: " + words.Bench(refusal.Serving), Level: frame.Urgent})
-	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Bench(refusal.Serving), home, home), func(r root, typed string) (root, tea.Cmd) {
+	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Bench(refusal.Serving), home,
+		home), func(r root, typed string) (root, tea.Cmd) {
 		if typed != home {
 			return r, nil
 		}
@@ -223,7 +229,8 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 			says:    func(r root) string { return words.To(share, r.snapshot.View) },
 			holds: func(s keeper.Snapshot) bool {
 				next, ok := s.Crossing.Next()
-				return ok && next == leg && s.Crossing.Question.ID == 0 && !s.Crossing.GoingBack && s.Crossing.Number == c.Number
+				return ok && next == leg && s.Crossing.Question.ID == 0 && !s.Crossing.GoingBack &&
+					s.Crossing.Number == c.Number
 			},
 		})
 	case is(k.freeze):
@@ -257,10 +264,11 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 			return foreseen{share, made, err}
 		})
 	case is(k.rehearse) && !m.IsRepeat:
-		return r.say(frame.Notice{Text: "rehearsing the rollback: nothing is changed"}), r.read(func(ctx context.Context, client keeper.Client) any {
-			came, err := client.Rehearse(ctx)
-			return rehearsed{came, err}
-		})
+		return r.say(frame.Notice{Text: "rehearsing the rollback: nothing is changed"}),
+			r.read(func(ctx context.Context, client keeper.Client) any {
+				came, err := client.Rehearse(ctx)
+				return rehearsed{came, err}
+			})
 	case is(k.retire):
 		ask := fmt.Sprintf("to %s, type the service's name (%s): ", k.retire.Help().Desc, s.Service)
 		return r.ask(ask, func(r root, typed string) (root, tea.Cmd) {
@@ -381,9 +389,10 @@ func (r root) keys() keys {
 		return f.Cause.Kind != crossing.ByHand && f.Cause.Kind != crossing.Steered
 	})
 	k := keys{
-		start:    bind(!under, "s", "start a crossing", "s"),
-		yes:      bind(moving && c.Question.ID != 0, "a", words.YesKey(c), "a"),
-		next:     bind(moving && c.Question.ID == 0 && c.Stage == crossing.Shifting && further && !c.Foreign && !heldUp, "n", "now", "n"),
+		start: bind(!under, "s", "start a crossing", "s"),
+		yes:   bind(moving && c.Question.ID != 0, "a", words.YesKey(c), "a"),
+		next: bind(moving && c.Question.ID == 0 && c.Stage == crossing.Shifting && further && !c.Foreign &&
+			!heldUp, "n", "now", "n"),
 		freeze:   bind(moving && !c.Frozen(), "space", "freeze", "space"),
 		resume:   bind(moving && c.Frozen(), "space", "resume", "space"),
 		putBack:  bind(moving && c.Foreign, "o", fmt.Sprintf("put back %v", c.Ours.Of(c.Target)), "o"),
@@ -402,7 +411,8 @@ func (r root) keys() keys {
 		side = c.Target.Other()
 	}
 	stands := len(s.Sides[side].Instances) > 0
-	k.retire = bind(!c.Retiring() && stands && (c.Stage == crossing.Keeping || c.Stage.Over()), "x", "retire "+side.String(), "x")
+	k.retire = bind(!c.Retiring() && stands && (c.Stage == crossing.Keeping || c.Stage.Over()), "x",
+		"retire "+side.String(), "x")
 	return k
 }
 
@@ -414,7 +424,8 @@ func (r root) back() key.Binding {
 	if c.Stage.UnderWay() && !c.Moved {
 		b.SetHelp("b b", "call off")
 	}
-	b.SetEnabled(c.Stage.UnderWay() || c.Stage.Over() && stands && (s.Front.Split.Share != c.Home() || s.Front.Error != ""))
+	b.SetEnabled(c.Stage.UnderWay() ||
+		c.Stage.Over() && stands && (s.Front.Split.Share != c.Home() || s.Front.Error != ""))
 	return b
 }
 
@@ -430,7 +441,8 @@ func (f foreseen) show(r root) root {
 		return r.say(frame.Notice{Text: fmt.Sprintf("preview of %v on green: %v", f.share, f.err), Level: frame.Soon})
 	}
 	if _, idle := r.mode.(watching); idle {
-		r.mode = showing{title: change.Title(f.made), lines: func(r root) []frame.Line { return change.Lines(r.theme, f.made, r.w-8) }}
+		r.mode = showing{title: change.Title(f.made),
+			lines: func(r root) []frame.Line { return change.Lines(r.theme, f.made, r.w-8) }}
 	}
 	return r
 }

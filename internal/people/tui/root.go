@@ -173,7 +173,8 @@ func (r root) reads(s keeper.Snapshot) (root, tea.Cmd) {
 	}
 	r.snapshot = s
 	if w := s.Crossing.Wheel; !before.Vacant() && before.Client == r.Identity && w.Client != r.Identity && !w.Vacant() {
-		r = r.say(frame.Notice{Text: fmt.Sprintf("%s has taken the wheel from you: g g takes it back", words.Person(w.By, w.From)), Level: frame.Urgent})
+		r = r.say(frame.Notice{Text: fmt.Sprintf("%s has taken the wheel from you: g g takes it back",
+			words.Person(w.By, w.From)), Level: frame.Urgent})
 		r.said.stays = true
 	}
 	r.flying = slices.DeleteFunc(slices.Clone(r.flying), func(f flying) bool { return f.answered })
@@ -223,7 +224,8 @@ func (r root) copied(legs route.Route) tea.Cmd {
 	write := r.Copy
 	return func() tea.Msg {
 		if write == nil {
-			return answered{told{frame.Notice{Text: "there is no plan at hand that a copy could be made of", Level: frame.Soon}}}
+			return answered{told{frame.Notice{Text: "there is no plan at hand that a copy could be made of",
+				Level: frame.Soon}}}
 		}
 		file, err := write(legs)
 		if err != nil {
@@ -250,7 +252,8 @@ func (r root) frame() frame.Frame {
 // seen is what the screen knows beside the snapshot.
 func (r root) seen() words.Seen {
 	s := words.Seen{Trouble: r.snapshot.Trouble, Heard: r.clock.lastHeard(), By: "a"}
-	if n := slices.IndexFunc(r.flying, func(f flying) bool { _, back := f.command.Act.(crossing.Back); return back }); n >= 0 {
+	if n := slices.IndexFunc(r.flying,
+		func(f flying) bool { _, back := f.command.Act.(crossing.Back); return back }); n >= 0 {
 		s.Asked = r.clock.theirs(r.flying[n].at)
 	}
 	return s

@@ -64,7 +64,8 @@ func (c *client) Events(context.Context, uint64) <-chan crossing.Event { return 
 func (c *client) Evidence(context.Context) ([]guard.Story, error) { return nil, nil }
 
 func (c *client) Rehearse(context.Context) (wayback.Rehearsal, error) {
-	return wayback.Rehearsal{At: time.Now(), Took: 4 * time.Millisecond, Steps: []wayback.Step{{What: "read what is in force", Took: 4 * time.Millisecond}}}, nil
+	return wayback.Rehearsal{At: time.Now(), Took: 4 * time.Millisecond,
+		Steps: []wayback.Step{{What: "read what is in force", Took: 4 * time.Millisecond}}}, nil
 }
 
 func (c *client) Clients(context.Context) (forecast.Clients, error) {
@@ -76,7 +77,9 @@ func (c *client) Tryout(context.Context) (tryout.Report, string, error) {
 }
 
 func (c *client) Foresee(_ context.Context, share split.Share) (front.Change, error) {
-	return front.Change{From: 500, Wanted: share, Reached: share, Steps: []string{"set server sailings/green1 weight 3"}, Connections: "every connection stays open", Usually: 2 * time.Millisecond}, nil
+	return front.Change{From: 500, Wanted: share, Reached: share,
+		Steps: []string{"set server sailings/green1 weight 3"}, Connections: "every connection stays open",
+		Usually: 2 * time.Millisecond}, nil
 }
 
 func (c *client) Versions(context.Context) ([]keeper.Offer, error) {
@@ -107,15 +110,19 @@ type desk struct {
 func newDesk(t *testing.T, s crossing.State) *desk {
 	t.Helper()
 	d := &desk{t: t, client: &client{}, now: start}
-	d.root = newRoot(t.Context(), Config{Client: d.client, By: "marit", Version: "4.3.0", Theme: "dark", Clock: func() time.Time { return d.now }})
+	d.root = newRoot(t.Context(),
+		Config{Client: d.client, By: "marit", Version: "4.3.0", Theme: "dark",
+			Clock: func() time.Time { return d.now }})
 	d.send(tea.WindowSizeMsg{Width: 142, Height: 38})
 	d.show(s)
 	return d
 }
 
 func (d *desk) show(s crossing.State) {
-	snapshot := keeper.Snapshot{View: engine.View{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue, Planned: legs}}
-	snapshot.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Name: "blue-1", Part: "web", Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
+	snapshot := keeper.Snapshot{View: engine.View{At: d.now, Service: "sailings", Crossing: s, Live: split.Blue,
+		Planned: legs}}
+	snapshot.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Name: "blue-1", Part: "web",
+		Version: "4.2.0", Build: "7c1e40d9a0b1", Running: true}}}
 	snapshot.Front.Split.Share, snapshot.Front.At, snapshot.Front.Every = s.Share, d.now, 500*time.Millisecond
 	snapshot.Traffic.Rate, snapshot.Guarding = 300, forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200}
 	d.send(snapshotRead{snapshot})
@@ -156,9 +163,12 @@ func (d *desk) sees(s crossing.State) bool {
 func (d *desk) press(keys ...string) {
 	d.t.Helper()
 	special := map[string]tea.Key{
-		"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "shift+right": {Code: tea.KeyRight, Mod: tea.ModShift},
-		"enter": {Code: tea.KeyEnter}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "esc": {Code: tea.KeyEscape}, "space": {Code: tea.KeySpace, Text: " "},
-		"ctrl+r": {Code: 'r', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "backspace": {Code: tea.KeyBackspace},
+		"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight},
+		"shift+right": {Code: tea.KeyRight, Mod: tea.ModShift},
+		"enter":       {Code: tea.KeyEnter}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
+		"esc": {Code: tea.KeyEscape}, "space": {Code: tea.KeySpace, Text: " "},
+		"ctrl+r": {Code: 'r', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl},
+		"backspace": {Code: tea.KeyBackspace},
 	}
 	for _, k := range keys {
 		d.now = d.now.Add(80 * time.Millisecond) // as hands are
@@ -227,7 +237,8 @@ func (d *desk) did(want ...string) {
 var legs = route.Route{{Part: 500}, {Part: split.Whole}}
 
 var shifting = crossing.State{
-	Stage: crossing.Shifting, Number: 18, Target: split.Green, Version: "4.3.0", Route: legs, Share: 2500, Leg: -1, Proven: true, Moved: true,
+	Stage: crossing.Shifting, Number: 18, Target: split.Green, Version: "4.3.0", Route: legs, Share: 2500, Leg: -1,
+	Proven: true, Moved: true,
 }
 
 func TestGoingBackTakesTwoPresses(t *testing.T) {
@@ -316,7 +327,10 @@ func TestForward(t *testing.T) {
 	d.press("f") // nothing is the matter
 	d.press("enter")
 	d.did()
-	d.snapshot(func(s *keeper.Snapshot) { s.WaysOut = []wayout.Way{{Do: wayout.Forward, Share: split.Whole, Rate: 40}} })
+	d.snapshot(func(s *keeper.Snapshot) {
+		s.WaysOut = []wayout.Way{{Do: wayout.Forward, Share: split.Whole,
+			Rate: 40}}
+	})
 	d.press("f")
 	d.shows("enter: all to green, 0 of 40 /s fail", "f forward: all to green")
 	d.did()
@@ -328,7 +342,8 @@ func TestForward(t *testing.T) {
 var offers = []keeper.Offer{{
 	Part: "web",
 	Versions: []raise.Version{
-		{Name: "4.3.0", ID: "b92f1a7e0c1d", At: start.Add(-26 * time.Hour)}, {Name: "4.2.0", ID: "7c1e40d9a0b1", At: start.Add(-100 * time.Hour)},
+		{Name: "4.3.0", ID: "b92f1a7e0c1d", At: start.Add(-26 * time.Hour)},
+		{Name: "4.2.0", ID: "7c1e40d9a0b1", At: start.Add(-100 * time.Hour)},
 	},
 	Past: []crossing.Past{{Number: 7, Version: "4.3.0", Build: "b92f1a7e0c1d", Stage: crossing.RolledBack}},
 }}
@@ -336,11 +351,13 @@ var offers = []keeper.Offer{{
 // A part with versions of its own is asked for, unless it has the same version.
 func TestVersionsAreChosenPartByPart(t *testing.T) {
 	d := newDesk(t, crossing.State{})
-	d.client.offers = append(offers, keeper.Offer{Part: "worker", Versions: []raise.Version{{Name: "2.2", ID: "aa"}, {Name: "2.1", ID: "bb"}}})
+	d.client.offers = append(offers,
+		keeper.Offer{Part: "worker", Versions: []raise.Version{{Name: "2.2", ID: "aa"}, {Name: "2.1", ID: "bb"}}})
 	d.press("s", "enter")
 	d.shows("2.2", "2.1")
 	d.press("down", "enter")
-	if got := d.client.taken(); len(got) != 1 || got[0].Act.(crossing.Begin).Version != "4.3.0" || got[0].Act.(crossing.Begin).Versions["worker"] != "2.1" {
+	if got := d.client.taken(); len(got) != 1 || got[0].Act.(crossing.Begin).Version != "4.3.0" ||
+		got[0].Act.(crossing.Begin).Versions["worker"] != "2.1" {
 		t.Errorf("it began %+v", got)
 	}
 	// Without any versions there is nothing to choose, and it says why.
@@ -355,14 +372,19 @@ func TestPages(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.snapshot(func(s *keeper.Snapshot) {
 		s.Parts = []engine.Part{{Name: "web", Wanted: [2]int{1, 1}}}
-		s.Sides[split.Green].Instances = []reading.Condition{{Instance: reading.Instance{Name: "green-1", Part: "web", Running: true}, State: reading.Healthy, At: start, Since: start}}
+		s.Sides[split.Green].Instances = []reading.Condition{{Instance: reading.Instance{Name: "green-1", Part: "web",
+			Running: true}, State: reading.Healthy, At: start, Since: start}}
 		s.Proof.Results = []proof.Result{
-			{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: "green-1", Pass: true, Got: "status 200", At: start},
-			{Part: "web", Kind: proof.KindNeed, Check: "fares", Instance: "green-1", Want: "a connection", Got: "connection refused after 2ms; reached from blue in 3ms", Answer: "dial tcp", At: start},
+			{Part: "web", Kind: proof.KindSmoke, Check: "search", Instance: "green-1", Pass: true, Got: "status 200",
+				At: start},
+			{Part: "web", Kind: proof.KindNeed, Check: "fares", Instance: "green-1", Want: "a connection",
+				Got: "connection refused after 2ms; reached from blue in 3ms", Answer: "dial tcp", At: start},
 		}
 		s.About.Differences = difference.Report{Compared: 9, List: []difference.Difference{
-			{Part: "web", Area: difference.Environment, Name: "REGION", Value: [2]string{"north", "south"}, Has: [2]bool{true, true}},
-			{Part: "web", Area: difference.Build, Value: [2]string{"7c1e", "b92f"}, Has: [2]bool{true, true}, Meant: true},
+			{Part: "web", Area: difference.Environment, Name: "REGION", Value: [2]string{"north", "south"},
+				Has: [2]bool{true, true}},
+			{Part: "web", Area: difference.Build, Value: [2]string{"7c1e", "b92f"}, Has: [2]bool{true, true},
+				Meant: true},
 		}}
 	})
 	d.press("p")
@@ -459,7 +481,9 @@ func TestAHeldKeyMovesNothing(t *testing.T) {
 		for range 40 {
 			d.press(k)
 		}
-		if got := d.client.taken(); k != "space" && len(got) > 0 || len(got) > 40 || slices.ContainsFunc(got, func(c keeper.Command) bool { _, freezes := c.Act.(crossing.Freeze); return !freezes }) {
+		if got := d.client.taken(); k != "space" && len(got) > 0 || len(got) > 40 ||
+			slices.ContainsFunc(got,
+				func(c keeper.Command) bool { _, freezes := c.Act.(crossing.Freeze); return !freezes }) {
 			t.Errorf("holding %s did %v", k, got)
 		}
 	}
@@ -526,9 +550,12 @@ func TestHowBBIsPressed(t *testing.T) {
 		{"held up with one key before", time.Millisecond, []tea.Key{letter('r'), b, b}, true},
 		{"in the middle of a word in a burst", time.Millisecond, []tea.Key{letter('a'), b, b, letter('e')}, false},
 		{"in a burst before others", time.Millisecond, []tea.Key{b, b, letter('l'), letter('y')}, false},
-		{"Caps Lock", 120 * time.Millisecond, []tea.Key{{Code: 'b', Text: "B", Mod: tea.ModCapsLock}, {Code: 'b', Text: "B", ShiftedCode: 'B', Mod: tea.ModShift}}, true},
+		{"Caps Lock", 120 * time.Millisecond,
+			[]tea.Key{{Code: 'b', Text: "B", Mod: tea.ModCapsLock},
+				{Code: 'b', Text: "B", ShiftedCode: 'B', Mod: tea.ModShift}}, true},
 		{"Cyrillic", 120 * time.Millisecond, []tea.Key{letter('и'), letter('И')}, true},
-		{"Cyrillic, as the terminal tells", 120 * time.Millisecond, []tea.Key{{Code: 'и', BaseCode: 'b', Text: "и"}, {Code: 'и', BaseCode: 'b', Text: "и"}}, true},
+		{"Cyrillic, as the terminal tells", 120 * time.Millisecond,
+			[]tea.Key{{Code: 'и', BaseCode: 'b', Text: "и"}, {Code: 'и', BaseCode: 'b', Text: "и"}}, true},
 		{"Greek", 120 * time.Millisecond, []tea.Key{letter('β'), letter('β')}, true},
 		{"another letter", 120 * time.Millisecond, []tea.Key{letter('v'), letter('v')}, false},
 	} {
@@ -564,7 +591,8 @@ func TestWhatWasAskedIsShownAtOnce(t *testing.T) {
 	d.shows("▲ rolling back to blue: asked 0.0 s ago, the front has not confirmed")
 	d.snapshot(func(s *keeper.Snapshot) {
 		for n := range 4 {
-			s.Track = append(s.Track, engine.Point{At: d.now.Add(time.Duration(n) * time.Second), All: 100, Failing: 71})
+			s.Track = append(s.Track,
+				engine.Point{At: d.now.Add(time.Duration(n) * time.Second), All: 100, Failing: 71})
 		}
 	})
 	d.pass(3 * time.Second)
@@ -591,7 +619,10 @@ func TestClocks(t *testing.T) {
 		for n := range 10 { // the last snapshots tell how the clocks differ
 			d.pass(500 * time.Millisecond)
 			at := d.now.Add(-time.Duration(n%2) * 100 * time.Millisecond)
-			d.snapshot(func(s *keeper.Snapshot) { s.At, s.Front.At = at.Add(d.off), at.Add(d.off-300*time.Millisecond) })
+			d.snapshot(func(s *keeper.Snapshot) {
+				s.At, s.Front.At = at.Add(d.off),
+					at.Add(d.off-300*time.Millisecond)
+			})
 		}
 		d.pass(400 * time.Millisecond)
 		d.shows(want...)
@@ -614,19 +645,26 @@ func TestClocks(t *testing.T) {
 func TestAYesShowsWhatItAccepts(t *testing.T) {
 	asks := shifting
 	asks.Stage = crossing.Proving
-	asks.Question = crossing.Question{ID: 9, Kind: crossing.AskFindings, Findings: []proof.Finding{{Check: "differences", Instance: "green", Want: "none", Got: "2: environment REGION, file fares.conf"}, {Check: "same request", Instance: "green", Want: "the same", Got: "7 of 40 differ"}}}
+	asks.Question = crossing.Question{ID: 9, Kind: crossing.AskFindings,
+		Findings: []proof.Finding{{Check: "differences", Instance: "green", Want: "none",
+			Got: "2: environment REGION, file fares.conf"},
+			{Check: "same request", Instance: "green", Want: "the same", Got: "7 of 40 differ"}}}
 	for _, size := range [][2]int{{142, 38}, {80, 24}} {
 		d := newDesk(t, asks)
 		d.send(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		d.snapshot(func(s *keeper.Snapshot) {
 			s.About.Differences = difference.Report{Compared: 9, List: []difference.Difference{
-				{Part: "web", Area: difference.Environment, Name: "REGION", Value: [2]string{"north", "south"}, Has: [2]bool{true, true}},
+				{Part: "web", Area: difference.Environment, Name: "REGION", Value: [2]string{"north", "south"},
+					Has: [2]bool{true, true}},
 			}}
-			s.About.Pairs = pairs.Report{Pairs: 40, Findings: []pairs.Finding{{Request: "GET /sailings", What: "price", Value: [2]string{"12.50", "13.00"}, Count: 7}}}
+			s.About.Pairs = pairs.Report{Pairs: 40,
+				Findings: []pairs.Finding{{Request: "GET /sailings", What: "price", Value: [2]string{"12.50", "13.00"},
+					Count: 7}}}
 		})
 		d.shows("◇ accept these 2 findings and go on?  a answers", "a see and accept")
 		d.press("a")
-		d.shows("a yes accepts all of this", "enter: accept these 2 findings and go on", "enter do it", "differences on green")
+		d.shows("a yes accepts all of this", "enter: accept these 2 findings and go on", "enter do it",
+			"differences on green")
 		for range 12 {
 			d.press("down")
 		}
@@ -646,13 +684,16 @@ func TestAYesShowsWhatItAccepts(t *testing.T) {
 // A home where nobody serves takes a second word.
 func TestGoingBackToNobody(t *testing.T) {
 	d := newDesk(t, shifting)
-	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere,
+		Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
 	d.press("b", "b")
-	d.shows("none of the 3 instances of blue is healthy, and 3 of green are. To send everything to blue all the same, type blue: ")
+	d.shows("none of the 3 instances of blue is healthy, and 3 of green are. To send everything to blue all the " +
+		"same, type blue: ")
 	d.client.err = nil
 	d.press("n", "o", "enter")
 	d.did("back")
-	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere, Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere,
+		Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
 	d.press("b", "b")
 	d.client.err = nil
 	d.press("b", "l", "u", "e", "enter")
@@ -687,7 +728,8 @@ func TestQuittingLeavesItToTheKeeper(t *testing.T) {
 // is told until they press one.
 func TestTheWheel(t *testing.T) {
 	theirs := shifting
-	theirs.Wheel = crossing.Wheel{Client: "other", By: "marit", From: "quay2 pts/3", Since: time.Date(2026, 11, 26, 14, 2, 0, 0, time.Local)}
+	theirs.Wheel = crossing.Wheel{Client: "other", By: "marit", From: "quay2 pts/3",
+		Since: time.Date(2026, 11, 26, 14, 2, 0, 0, time.Local)}
 	d := newDesk(t, theirs)
 	d.root.Identity = "mine"
 	for _, page := range []string{"", "p", "d", "t"} {
@@ -755,7 +797,8 @@ func TestRehearsing(t *testing.T) {
 func TestHelpIsMadeFromTheKeys(t *testing.T) {
 	d := newDesk(t, shifting)
 	d.press("?")
-	d.shows("steering moves (○) by 5 %", "100 % now", "roll back", "while you type or choose: ctrl+r ctrl+r", "proof", "the route to come")
+	d.shows("steering moves (○) by 5 %", "100 % now", "roll back", "while you type or choose: ctrl+r ctrl+r", "proof",
+		"the route to come")
 	if strings.Contains(d.screen(), "start a crossing") {
 		t.Error("the help names a key that does nothing now")
 	}
@@ -770,16 +813,20 @@ func TestHelpIsMadeFromTheKeys(t *testing.T) {
 // A whole program, from the first frame to a clean end, in a terminal without
 // colours.
 func TestTheProgramRunsAndEnds(t *testing.T) {
-	c := &client{err: errors.New("not reached"), snapshot: keeper.Snapshot{View: engine.View{Service: "sailings", Planned: legs}}}
+	c := &client{err: errors.New("not reached"),
+		snapshot: keeper.Snapshot{View: engine.View{Service: "sailings", Planned: legs}}}
 	in, out := io.Pipe()
 	var screen terminal
 	done := make(chan error, 1)
 	go func() {
-		_, err := Run(t.Context(), Config{Client: c, Theme: "dark"}, tea.WithInput(in), tea.WithOutput(&screen), tea.WithWindowSize(80, 24),
-			tea.WithColorProfile(colorprofile.ASCII), tea.WithEnvironment([]string{"TERM=xterm-256color", "NO_COLOR=1"}), tea.WithoutSignals())
+		_, err := Run(t.Context(), Config{Client: c, Theme: "dark"}, tea.WithInput(in), tea.WithOutput(&screen),
+			tea.WithWindowSize(80, 24),
+			tea.WithColorProfile(colorprofile.ASCII),
+			tea.WithEnvironment([]string{"TERM=xterm-256color", "NO_COLOR=1"}), tea.WithoutSignals())
 		done <- err
 	}()
-	testkit.Eventually(t, "the first frame", func() bool { return strings.Contains(screen.String(), "no crossing yet") })
+	testkit.Eventually(t, "the first frame",
+		func() bool { return strings.Contains(screen.String(), "no crossing yet") })
 	if _, err := out.Write([]byte("q")); err != nil {
 		t.Fatal(err)
 	}
@@ -830,7 +877,8 @@ func TestAnEditedRoute(t *testing.T) {
 	if first := r.flying[0].command.Act.(crossing.Begin).Route; len(first) != 2 || first[0].Part != 600 {
 		t.Errorf("it begins by %v", first)
 	}
-	if r, _ = r.send(keeper.Command{Act: crossing.Begin{Version: "4.3.0"}}); r.flying[1].command.Act.(crossing.Begin).Route != nil {
+	r, _ = r.send(keeper.Command{Act: crossing.Begin{Version: "4.3.0"}})
+	if r.flying[1].command.Act.(crossing.Begin).Route != nil {
 		t.Errorf("and once more by %v", r.flying[1].command.Act.(crossing.Begin).Route)
 	}
 }

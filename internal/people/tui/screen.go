@@ -23,7 +23,8 @@ func (r root) View() tea.View {
 	r.draw(g)
 	v := tea.NewView(g.String())
 	v.AltScreen = true
-	v.KeyboardEnhancements = tea.KeyboardEnhancements{ReportEventTypes: true, ReportAlternateKeys: true, ReportAllKeysAsEscapeCodes: true, ReportAssociatedText: true}
+	v.KeyboardEnhancements = tea.KeyboardEnhancements{ReportEventTypes: true, ReportAlternateKeys: true,
+		ReportAllKeysAsEscapeCodes: true, ReportAssociatedText: true}
 	if r.Theme != "" {
 		// Chosen against what the terminal may have.
 		v.BackgroundColor, v.ForegroundColor = r.theme.Paper, r.theme.Ink.Color
@@ -98,10 +99,12 @@ func (r root) message() frame.Notice {
 	case r.presses.again("b", now):
 		return frame.Notice{Text: "b again within 2 s: " + words.Back(r.snapshot.View), Level: frame.Urgent}
 	case r.presses.again("g", now):
-		return frame.Notice{Text: fmt.Sprintf("g again within 2 s: take the wheel. %s, and is told", words.Wheel(c.Wheel)), Level: frame.Soon}
+		return frame.Notice{Text: fmt.Sprintf("g again within 2 s: take the wheel. %s, and is told",
+			words.Wheel(c.Wheel)), Level: frame.Soon}
 	case r.leaving && len(r.unanswered()) > 0:
 		f := r.unanswered()[0]
-		return frame.Notice{Text: fmt.Sprintf("%s: asked %s ago, not answered yet. q again leaves without waiting", asking(f.command), words.Age(now.Sub(f.at))), Level: frame.Urgent}
+		return frame.Notice{Text: fmt.Sprintf("%s: asked %s ago, not answered yet. q again leaves without waiting",
+			asking(f.command), words.Age(now.Sub(f.at))), Level: frame.Urgent}
 	}
 	if n := r.mode.message(r); n.Text != "" {
 		return n
@@ -114,7 +117,8 @@ func (r root) message() frame.Notice {
 		return frame.Notice{Text: fmt.Sprintf("%s: asked %s ago", asking(f.command), words.Age(r.clock.ours.Sub(f.at)))}
 	}
 	if c.Stage == crossing.None && r.Version != "" && !r.snapshot.At.IsZero() {
-		return frame.Notice{Text: fmt.Sprintf("s starts a crossing (%s is new). No traffic moves before the new side is proven and you say so", r.Version)}
+		return frame.Notice{Text: fmt.Sprintf("s starts a crossing (%s is new). No traffic moves before the new side "+
+			"is proven and you say so", r.Version)}
 	}
 	return frame.Notice{}
 }
@@ -197,16 +201,21 @@ func (r root) help() []frame.Line {
 	hints := frame.Hints(idle.bindings())
 	const column = 12
 	for _, h := range hints {
-		lines = append(lines, frame.Line{{Text: pad(h.Key, column), Style: t.Ink.In(true)}, {Text: h.Does, Style: t.Label}})
+		lines = append(lines, frame.Line{{Text: pad(h.Key, column), Style: t.Ink.In(true)},
+			{Text: h.Does, Style: t.Label}})
 	}
-	lines = append(lines, frame.Line{{Text: "b b rolls back from every view; while you type or choose: ctrl+r ctrl+r", Style: t.Ink}}, nil)
+	lines = append(lines, frame.Line{{Text: "b b rolls back from every view; while you type or choose: ctrl+r ctrl+r",
+		Style: t.Ink}}, nil)
 	for _, m := range r.pages[r.at].Marks() {
-		lines = append(lines, frame.Line{{Text: pad(m.Glyph, column), Style: t.Ink.In(true)}, {Text: m.Means, Style: t.Label}})
+		lines = append(lines, frame.Line{{Text: pad(m.Glyph, column), Style: t.Ink.In(true)},
+			{Text: m.Means, Style: t.Label}})
 	}
 	for _, m := range []frame.Mark{
-		{Glyph: "▲ ◇", Means: "line 2: something is wrong · a person is waited for"}, {Glyph: "old", Means: "read longer ago than twice its interval; — and an age: too old to be shown"},
+		{Glyph: "▲ ◇", Means: "line 2: something is wrong · a person is waited for"},
+		{Glyph: "old", Means: "read longer ago than twice its interval; — and an age: too old to be shown"},
 	} {
-		lines = append(lines, frame.Line{{Text: pad(m.Glyph, column), Style: t.Ink.In(true)}, {Text: m.Means, Style: t.Label}})
+		lines = append(lines, frame.Line{{Text: pad(m.Glyph, column), Style: t.Ink.In(true)},
+			{Text: m.Means, Style: t.Label}})
 	}
 	return lines
 }
@@ -266,7 +275,8 @@ type rehearsed struct {
 }
 
 func (h rehearsed) show(r root) root {
-	n := frame.Notice{Text: fmt.Sprintf("a rollback would take %s: %s", words.Milliseconds(h.came.Took), words.Steps(h.came.Steps))}
+	n := frame.Notice{Text: fmt.Sprintf("a rollback would take %s: %s", words.Milliseconds(h.came.Took),
+		words.Steps(h.came.Steps))}
 	switch {
 	case h.err != nil:
 		n = frame.Notice{Text: "rehearse rollback: " + h.err.Error(), Level: frame.Soon}

@@ -30,11 +30,13 @@ func TestFronts(t *testing.T) {
 		{"  key: client /24\n", "embedded"},
 		{"  haproxy: {socket: a.sock, backend: sailings, state-file: s}\n  sticky: yes\n", "haproxy"},
 		{"  haproxy: {address: \"127.0.0.1:9\", backend: sailings, state-file: s}\n", "haproxy"},
-		{"  key: cookie passenger\n  haproxy: {socket: a.sock, backends: {blue: b, green: g}, map: /etc/split.map sailings}\n", "haproxy"},
+		{"  key: cookie passenger\n  haproxy: {socket: a.sock, backends: {blue: b, green: g}, map: /etc/split.map " +
+			"sailings}\n", "haproxy"},
 		{"  key: client /16\n  nginx: {include: s.conf}\n", "nginx"},
 		{"  httpd: {balancer: sailings, manager: http://127.0.0.1:1/balancer-manager}\n  sticky: yes\n", "httpd"},
 		{"  httpd: {balancer: sailings, include: s.conf}\n", "httpd"},
-		{"  - {listen: 127.0.0.1:1}\n  - {listen: 127.0.0.1:2, haproxy: {socket: a, backend: sailings}}\n  - {listen: 127.0.0.1:3, nginx: {include: s.conf}}\n", "embedded haproxy nginx"},
+		{"  - {listen: 127.0.0.1:1}\n  - {listen: 127.0.0.1:2, haproxy: {socket: a, backend: sailings}}\n  - " +
+			"{listen: 127.0.0.1:3, nginx: {include: s.conf}}\n", "embedded haproxy nginx"},
 	} {
 		p, err := Parse("plan", []byte(planWith(c.front)))
 		if err != nil {
@@ -48,7 +50,8 @@ func TestFronts(t *testing.T) {
 			if config == nil {
 				continue
 			}
-			if text := config("line-vessa", f, front.Site{}).Text; !strings.Contains(text, "sailings") && !strings.Contains(text, "vaiven_line_vessa") {
+			if text := config("line-vessa", f, front.Site{}).Text; !strings.Contains(text, "sailings") &&
+				!strings.Contains(text, "vaiven_line_vessa") {
 				t.Errorf("%s needs\n%s", f.Name(), text)
 			}
 		}
@@ -131,24 +134,31 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 		f.Listen = listen
 		return f
 	}
-	want := []plan.Front{at("10.1.0.1:80"), at("10.1.0.2:80"), at("10.1.0.3:80"), at("10.1.0.4:80"), at("10.1.0.5:80"), at("10.1.0.7:80"), at("10.1.0.6:80")}
-	want[1].Settings = &haproxy.Settings{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
+	want := []plan.Front{at("10.1.0.1:80"), at("10.1.0.2:80"), at("10.1.0.3:80"), at("10.1.0.4:80"), at("10.1.0.5:80"),
+		at("10.1.0.7:80"), at("10.1.0.6:80")}
+	want[1].Settings = &haproxy.Settings{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"},
+		Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
 	want[1].Order = base + "/sailings.vaiven/order-2"
 	want[2].Settings = &haproxy.Settings{
-		Socket: "/run/admin.sock", Backends: [2]string{"sailings-blue", "sailings-green"}, Servers: [2]string{"blue", "green"},
-		Map: "/etc/haproxy/split.map", MapKey: "sailings",
+		Socket: "/run/admin.sock", Backends: [2]string{"sailings-blue", "sailings-green"},
+		Servers: [2]string{"blue", "green"},
+		Map:     "/etc/haproxy/split.map", MapKey: "sailings",
 	}
 	want[2].Spare = plan.SpareDoor{Cookie: "try", File: base + "/sailings.vaiven/spare.secret"}
 	want[3].Settings = &nginx.Settings{Settings: include.Settings{
-		Config: base + "/nginx/nginx.conf", File: base + "/nginx/sailings.conf", Program: []string{base + "/sbin/nginx", "-g", "daemon on;"},
-		Log: "/var/log/nginx/sailings.log",
+		Config: base + "/nginx/nginx.conf", File: base + "/nginx/sailings.conf",
+		Program: []string{base + "/sbin/nginx", "-g", "daemon on;"},
+		Log:     "/var/log/nginx/sailings.log",
 	}}
 	included := include.Settings{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
-	want[4].Settings = &httpd.Settings{Settings: included, Balancer: "sailings", Manager: "http://10.1.0.5:81/balancer-manager"}
+	want[4].Settings = &httpd.Settings{Settings: included, Balancer: "sailings",
+		Manager: "http://10.1.0.5:81/balancer-manager"}
 	want[4].Order = "/run/vaiven/sailings"
-	want[4].At = plan.Login{Host: "deploy@10.1.0.5:2222", Identity: base + "/keys/deploy", KnownHosts: base + "/keys/known_hosts"}
+	want[4].At = plan.Login{Host: "deploy@10.1.0.5:2222", Identity: base + "/keys/deploy",
+		KnownHosts: base + "/keys/known_hosts"}
 	included.File = base + "/httpd/sailings.conf"
-	want[5].Settings = &haproxy.Settings{Address: "10.1.0.7:9999", Backends: [2]string{"sailings", "sailings"}, Servers: [2]string{"blue", "green"}}
+	want[5].Settings = &haproxy.Settings{Address: "10.1.0.7:9999", Backends: [2]string{"sailings", "sailings"},
+		Servers: [2]string{"blue", "green"}}
 	want[5].Order = base + "/sailings.vaiven/order-6"
 	want[6].Settings = &httpd.Settings{Settings: included, Balancer: "sailings"}
 	if got := p.Fronts(); !reflect.DeepEqual(got, want) {
@@ -160,15 +170,20 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 func TestFrontsElsewhere(t *testing.T) {
 	const rest = "\nstack: {stands: front}\nsmoke: [{request: /}]\nroute: [100 %]\n"
 	for _, c := range []struct{ front, says string }{
-		{"at: deploy@gate1", "the embedded front runs beside its plan"}, {"identity: keys/deploy", "and not where"}, {"at: 'deploy@', haproxy: {socket: /run/a, backend: b}", "is not a machine"},
-		{"at: gate1, haproxy: {socket: run/admin.sock, backend: b}", "run/admin.sock is on another machine"}, {"at: gate1, nginx: {include: sailings.conf}", "sailings.conf is on another machine"},
+		{"at: deploy@gate1", "the embedded front runs beside its plan"}, {"identity: keys/deploy", "and not where"},
+		{"at: 'deploy@', haproxy: {socket: /run/a, backend: b}", "is not a machine"},
+		{"at: gate1, haproxy: {socket: run/admin.sock, backend: b}", "run/admin.sock is on another machine"},
+		{"at: gate1, nginx: {include: sailings.conf}", "sailings.conf is on another machine"},
 	} {
-		if _, err := Parse("p.yaml", []byte("service: s\nfront: {listen: '10.1.0.1:80', "+c.front+"}"+rest)); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := Parse("p.yaml",
+			[]byte("service: s\nfront: {listen: '10.1.0.1:80', "+c.front+"}"+rest)); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.front, err)
 		}
 	}
 	file := filepath.Join(t.TempDir(), "p.yaml")
-	if err := os.WriteFile(file, []byte("service: s\nfront: {listen: '10.1.0.1:80', at: gate1, haproxy: {socket: /run/a, backend: b}}"+rest), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("service: s\nfront: {listen: '10.1.0.1:80', at: gate1, haproxy: {socket: "+
+		"/run/a, backend: b}}"+rest), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	p, err := Read(file)

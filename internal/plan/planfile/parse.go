@@ -32,7 +32,8 @@ func defaults() *plan.Plan {
 		Keep:  30 * time.Minute,
 		Then:  plan.ThenRetire,
 		Guards: []plan.Guard{
-			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Part: 0.1, Then: plan.RollBack}, {Watch: plan.Lost, Then: plan.RollBack}, door,
+			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Part: 0.1, Then: plan.RollBack},
+			{Watch: plan.Lost, Then: plan.RollBack}, door,
 		},
 		Find:        0.01,
 		Sure:        0.99,
@@ -126,7 +127,8 @@ func (r *reader) tabs(data []byte) bool {
 			found = true
 		default:
 			block = -1
-			if key, _, _ := strings.Cut(trimmed, " #"); strings.HasSuffix(key, "|") || strings.HasSuffix(key, ">") || strings.HasSuffix(key, "|-") || strings.HasSuffix(key, ">-") {
+			if key, _, _ := strings.Cut(trimmed, " #"); strings.HasSuffix(key, "|") || strings.HasSuffix(key, ">") ||
+				strings.HasSuffix(key, "|-") || strings.HasSuffix(key, ">-") {
 				block = within
 			}
 		}
@@ -144,7 +146,8 @@ func Schema() section.Shape {
 }
 
 func newReader(name string, data []byte) *reader {
-	return &reader{Reader: section.New(name, data), portsAt: map[[2]int]ast.Node{}, commandAt: map[string]ast.Node{}, secretAt: map[string]ast.Node{}}
+	return &reader{Reader: section.New(name, data), portsAt: map[[2]int]ast.Node{}, commandAt: map[string]ast.Node{},
+		secretAt: map[string]ast.Node{}}
 }
 
 func (r *reader) plan(n ast.Node, p *plan.Plan) {
@@ -172,7 +175,8 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
 		section.May("guards", func(n ast.Node) { r.guards(n, p) }),
 		section.May("hooks", func(n ast.Node) { r.hooks(n, &p.Hooks) }),
-		section.May("quiet", section.Parsed(r.Reader, "quiet", &p.Quiet, func(text string) (plan.Quiet, error) { return section.OneOf(text, plan.QuietAsk, plan.QuietGoOn) })),
+		section.May("quiet", section.Parsed(r.Reader, "quiet", &p.Quiet,
+			func(text string) (plan.Quiet, error) { return section.OneOf(text, plan.QuietAsk, plan.QuietGoOn) })),
 		section.May("door", func(n ast.Node) { r.door(n, &p.Door) }),
 		section.May("prober", func(n ast.Node) { r.prober(n, &p.Prober) }),
 	)
@@ -187,11 +191,14 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	}
 	finishGuards(p.Guards, p.Find)
 	if wanted := p.Figures(); len(wanted) > 0 && !p.Main().Figures.On() && !r.Discovering() {
-		r.Wrong(n, fmt.Sprintf("the guard on %s has no page to read it from", wanted[0]), `say where instances tell their figures: "figures: /metrics"`)
+		r.Wrong(n, fmt.Sprintf("the guard on %s has no page to read it from", wanted[0]),
+			`say where instances tell their figures: "figures: /metrics"`)
 	}
 	for _, side := range split.Sides {
-		if p.Limit.Part > 0 && !p.Main().Stacks[side].Capacity.Known() && !r.Discovering() && len(r.Problems.List) == 0 {
-			r.Wrong(n, fmt.Sprintf("limit is a part of a capacity, and that of %v is not said", side), `add "capacity: 120 /s" to the stack: the requests a second that one instance carries`)
+		if p.Limit.Part > 0 && !p.Main().Stacks[side].Capacity.Known() && !r.Discovering() &&
+			len(r.Problems.List) == 0 {
+			r.Wrong(n, fmt.Sprintf("limit is a part of a capacity, and that of %v is not said", side),
+				`add "capacity: 120 /s" to the stack: the requests a second that one instance carries`)
 			break
 		}
 	}
@@ -202,7 +209,8 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		}
 	}
 	for _, f := range p.Fronts() {
-		if w, ok := f.Settings.(plan.Whole); ok && slices.ContainsFunc(p.Route, func(l route.Leg) bool { return l.Part != split.Whole }) {
+		if w, ok := f.Settings.(plan.Whole); ok &&
+			slices.ContainsFunc(p.Route, func(l route.Leg) bool { return l.Part != split.Whole }) {
 			if err := w.Whole(); err != nil {
 				r.Refuse(either(r.legs, n), err)
 			}
@@ -245,7 +253,9 @@ func parseFront(name string, data []byte) (*plan.Plan, error) {
 		}
 	}
 	if strings.TrimSpace(strings.Join(lines, "")) == "" {
-		return nil, section.Problems{File: name, List: []section.Problem{{Line: 1, Column: 1, What: "it is not said whose front this is", Try: `a plan begins with "service: NAME"; docs/plan.md has an example`}}}
+		return nil, section.Problems{File: name,
+			List: []section.Problem{{Line: 1, Column: 1, What: "it is not said whose front this is",
+				Try: `a plan begins with "service: NAME"; docs/plan.md has an example`}}}
 	}
 	p, err := parse(name, []byte(strings.Join(lines, "\n")), func(r *reader, n ast.Node, p *plan.Plan) {
 		r.Mapping(n, "the plan", r.frontKeys(p)...)
@@ -281,7 +291,8 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 			r.Refuse(n, err)
 			return
 		case l.Part <= before:
-			r.Wrong(n, fmt.Sprintf("%v does not go further than the %v before it", l.Part, before), "shares grow from leg to leg")
+			r.Wrong(n, fmt.Sprintf("%v does not go further than the %v before it", l.Part, before),
+				"shares grow from leg to leg")
 		case l.Part == split.Whole && (l.Dwell != 0 || l.Sure):
 			r.Wrong(n, "the last leg cannot have an end", `write "100 %", and how long the old side stays in "keep"`)
 		}
@@ -411,18 +422,25 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	if g.Watch.Compares() {
 		keys = append(keys,
 			section.May("worse-by", section.Parsed(r.Reader, "worse-by", &g.Margin, section.Fraction)),
-			section.May("find", func(n ast.Node) { find = n; section.Parsed(r.Reader, "find", &g.Find, section.Fault)(n) }))
+			section.May("find", func(n ast.Node) {
+				find = n
+				section.Parsed(r.Reader, "find", &g.Find,
+					section.Fault)(n)
+			}))
 	} else if g.Watch.Figures() {
 		by := section.Parsed(r.Reader, "by", &g.Margin, section.Amount)
 		if g.Watch == plan.Fewer {
 			g.Settle = 0
 			by = section.Parsed(r.Reader, "by", &g.Margin, section.Fault)
 		} else {
-			keys = append(keys, section.May("settle", section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
+			keys = append(keys, section.May("settle",
+				section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
 		}
-		keys = append(keys, section.May("name", section.Parsed(r.Reader, "name", &g.Name, section.Word)), section.Need("figure", section.Parsed(r.Reader, "figure", &g.Figure, figure)), section.Need("by", by))
+		keys = append(keys, section.May("name", section.Parsed(r.Reader, "name", &g.Name, section.Word)),
+			section.Need("figure", section.Parsed(r.Reader, "figure", &g.Figure, figure)), section.Need("by", by))
 	} else if g.Watch == plan.Waits {
-		keys = append(keys, section.Need("longer-than", section.Parsed(r.Reader, "longer-than", &g.Longest, section.Duration)))
+		keys = append(keys, section.Need("longer-than",
+			section.Parsed(r.Reader, "longer-than", &g.Longest, section.Duration)))
 	} else {
 		most := section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))
 		keys = append(keys, section.May("more-than", func(n ast.Node) {
@@ -438,7 +456,8 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	}
 	r.Mapping(n, string(g.Watch), keys...)
 	if g.Find != 0 && g.Find <= g.Margin && find != nil {
-		r.Wrong(find, fmt.Sprintf("a fault of %g %% is not to be found where %g %% are allowed (worse-by)", 100*g.Find, 100*g.Margin), "make find larger than worse-by, at best twice as large")
+		r.Wrong(find, fmt.Sprintf("a fault of %g %% is not to be found where %g %% are allowed (worse-by)", 100*g.Find,
+			100*g.Margin), "make find larger than worse-by, at best twice as large")
 	}
 	return g
 }
@@ -465,7 +484,8 @@ func (r *reader) hooks(n ast.Node, to *[]plan.Hook) {
 	var keys []section.Key
 	for _, m := range plan.HookMoments {
 		keys = append(keys, section.May(string(m), func(n ast.Node) {
-			if list, ok := n.(*ast.SequenceNode); ok && (r.Discovering() || len(list.Values) > 0 && isMapping(list.Values[0])) {
+			if list, ok := n.(*ast.SequenceNode); ok &&
+				(r.Discovering() || len(list.Values) > 0 && isMapping(list.Values[0])) {
 				r.List(n, string(m), func(n ast.Node) { one(m, n) })
 				return
 			}
@@ -484,8 +504,11 @@ func isMapping(n ast.Node) bool {
 func (r *reader) hookWords(n ast.Node, to *[]string) {
 	r.Words(n, "run", to)
 	text := strings.Join(*to, " ")
-	if known := placeholder.FindStringSubmatch(text); secretPlaceholder.MatchString(text) || known != nil && slices.Contains(plan.Placeholders, known[1]) {
-		r.Wrong(n, fmt.Sprintf("%q has a placeholder", text), "what a hook is about is in its environment (VAIVEN_VERSION, VAIVEN_SIDE ...), and secrets go into \"environment\"")
+	if known := placeholder.FindStringSubmatch(text); secretPlaceholder.MatchString(text) ||
+		known != nil && slices.Contains(plan.Placeholders, known[1]) {
+		r.Wrong(n, fmt.Sprintf("%q has a placeholder", text),
+			"what a hook is about is in its environment (VAIVEN_VERSION, VAIVEN_SIDE ...), and secrets go into "+
+				"\"environment\"")
 	}
 }
 
@@ -499,7 +522,8 @@ func (r *reader) door(n ast.Node, d *plan.Entrance) {
 		}
 	}
 	r.Mapping(n, "door",
-		section.May("scheme", section.Parsed(r.Reader, "scheme", &scheme, func(text string) (string, error) { return section.OneOf(text, "http", "https") })),
+		section.May("scheme", section.Parsed(r.Reader, "scheme", &scheme,
+			func(text string) (string, error) { return section.OneOf(text, "http", "https") })),
 		section.May("host", section.Parsed(r.Reader, "host", &d.Host, hostName)),
 		section.May("name", section.Parsed(r.Reader, "name", &d.Name, hostName)),
 		section.May("ca", file("ca", &d.CA)),
@@ -515,9 +539,11 @@ func (r *reader) door(n ast.Node, d *plan.Entrance) {
 	case !d.Secure && of != nil:
 		r.Wrong(of, "the door is http, and this is for TLS", `write "scheme: https", or leave it out`)
 	case (d.Certificate == "") != (d.Key == ""):
-		r.Wrong(n, "a client's certificate needs its key, and a key its certificate", `add "certificate: FILE" and "key: FILE"`)
+		r.Wrong(n, "a client's certificate needs its key, and a key its certificate",
+			`add "certificate: FILE" and "key: FILE"`)
 	case d.Secure && d.Host == "" && d.Name == "":
-		r.Wrong(n, "it is not said which name the front's certificate is for", `add "host: NAME", the one that users ask for`)
+		r.Wrong(n, "it is not said which name the front's certificate is for",
+			`add "host: NAME", the one that users ask for`)
 	}
 }
 

@@ -49,9 +49,10 @@ func TestEveryKeyIsRead(t *testing.T) {
 		Instances: 3, Command: []string{"/srv/{service}/builds/{version}/sailings", "--listen", "{address}"},
 		Build: "/srv/{service}/builds/{version}", Folder: "/srv/{service}",
 		Environment: map[string]string{"REGION": "north", "NAME": "{instance}", "PLATFORM": "old"},
-		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second, Capacity: plan.Capacity{Each: 120, Of: map[string]float64{"green-4": 60, "10.1.0.6": 240}},
-		Output: plan.Output{Size: 1 << 20, Keep: 5},
-		Price:  plan.Price{Amount: 0.048, Unit: "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
+		FirstPort:   18100, LastPort: 18199, Raise: 20 * time.Second, Grace: 5 * time.Second,
+		Capacity: plan.Capacity{Each: 120, Of: map[string]float64{"green-4": 60, "10.1.0.6": 240}},
+		Output:   plan.Output{Size: 1 << 20, Keep: 5},
+		Price:    plan.Price{Amount: 0.048, Unit: "EUR"}, Engine: "/var/run/docker.sock", Network: "host",
 	}
 	green := blue
 	green.Instances = 4
@@ -84,19 +85,24 @@ func TestEveryKeyIsRead(t *testing.T) {
 	cache.Smoke = worker.Smoke
 	want := &plan.Plan{
 		File: file, Service: "sailings", State: "/var/lib/sailings",
-		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD", At: "testdata/full.yaml:5"}, "token": {File: base + "/secrets/token", At: "testdata/full.yaml:6"}},
+		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD", At: "testdata/full.yaml:5"},
+			"token": {File: base + "/secrets/token", At: "testdata/full.yaml:6"}},
 		Front: plan.Front{
 			Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyCookie, Name: "passenger"},
-			Spare: plan.SpareDoor{Listen: "127.0.0.1:8090", Header: "X-Vessa-Try", Cookie: "try", File: "/var/lib/sailings/spare.secret"},
+			Spare: plan.SpareDoor{Listen: "127.0.0.1:8090", Header: "X-Vessa-Try", Cookie: "try",
+				File: "/var/lib/sailings/spare.secret"},
 			Carry: [2]plan.Capacity{blue.Capacity, green.Capacity},
 			Settings: &embedded.Settings{
-				Tell: true, Shuffle: true, HeaderSize: 32 << 10, HeaderTime: 5 * time.Second, Idle: time.Minute, BodyRate: 1000, FirstByte: 20 * time.Second, NextByte: 2 * time.Minute,
+				Tell: true, Shuffle: true, HeaderSize: 32 << 10, HeaderTime: 5 * time.Second, Idle: time.Minute,
+				BodyRate: 1000, FirstByte: 20 * time.Second, NextByte: 2 * time.Minute,
 				TunnelIdle: time.Hour, Connections: 2000, PerClient: 100,
 				TrustedProxies: []netip.Prefix{netip.MustParsePrefix("10.1.0.7/32"), netip.MustParsePrefix("fd00::/8")},
 				Announced:      []netip.Prefix{netip.MustParsePrefix("10.2.0.0/16")},
-				Certificates:   []embedded.Certificate{{File: base + "/tls/sailings.pem", Key: "/etc/ssl/sailings.key"}},
-				ClientCA:       base + "/tls/clients.pem", HTTP2: true, BodySize: 8 << 20,
-				Paths: []embedded.Path{{Begins: "/manifests/", FirstByte: 3 * time.Minute, NextByte: 10 * time.Minute, BodySize: 2 << 30}},
+				Certificates: []embedded.Certificate{{File: base + "/tls/sailings.pem",
+					Key: "/etc/ssl/sailings.key"}},
+				ClientCA: base + "/tls/clients.pem", HTTP2: true, BodySize: 8 << 20,
+				Paths: []embedded.Path{{Begins: "/manifests/", FirstByte: 3 * time.Minute, NextByte: 10 * time.Minute,
+					BodySize: 2 << 30}},
 			},
 		},
 		Parts: []plan.Part{{
@@ -112,35 +118,45 @@ func TestEveryKeyIsRead(t *testing.T) {
 				smoke(plan.Check{Name: "search", Within: 300 * time.Millisecond, What: plan.HTTP{
 					Method: "POST", URL: "/sailings", Headers: map[string]string{"Host": "sailings.example"},
 					Status: 201, Contains: "Aurelia",
-					JSON:    []plan.JSONValue{{Path: "sailings.0.ship", Want: "Aurelia"}, {Path: "sold-out", Want: "false"}, {Path: "berths", Want: "null"}},
+					JSON: []plan.JSONValue{{Path: "sailings.0.ship", Want: "Aurelia"},
+						{Path: "sold-out", Want: "false"}, {Path: "berths", Want: "null"}},
 					Version: plan.Field{Header: "X-Version"},
 				}}),
 				smoke(plan.Check{Name: "GET /fares", What: plan.HTTP{
-					Method: "GET", URL: "/fares", Status: 200, Version: plan.Field{JSON: "version"}, Redirects: true, Caches: true,
+					Method: "GET", URL: "/fares", Status: 200, Version: plan.Field{JSON: "version"}, Redirects: true,
+					Caches: true,
 				}}),
 				smoke(plan.Check{Name: "GET https://{address}/berths", What: plan.HTTP{
-					Method: "GET", URL: "https://{address}/berths", Status: 200, Trust: plan.Trust{CA: base + "/ca.pem", Name: "berths.example"},
+					Method: "GET", URL: "https://{address}/berths", Status: 200,
+					Trust: plan.Trust{CA: base + "/ca.pem", Name: "berths.example"},
 				}}),
 				smoke(plan.Check{Name: "tcp {host}:{port}", What: plan.TCP{Address: "{host}:{port}"}}),
 				smoke(plan.Check{Name: "tls {address}", What: plan.TLS{Address: "{address}", Days: 30}}),
-				smoke(plan.Check{Name: "grpc sailings.Search", What: plan.GRPC{Address: "{address}", Service: "sailings.Search", Secure: true}}),
-				smoke(plan.Check{Name: "./look", What: plan.Command{Words: []string{"./look", "{address}"}, Environment: map[string]string{"PASSWORD": "{secret fares}"}, Status: 3, Contains: "well"}}),
+				smoke(plan.Check{Name: "grpc sailings.Search",
+					What: plan.GRPC{Address: "{address}", Service: "sailings.Search", Secure: true}}),
+				smoke(plan.Check{Name: "./look",
+					What: plan.Command{Words: []string{"./look", "{address}"},
+						Environment: map[string]string{"PASSWORD": "{secret fares}"}, Status: 3, Contains: "well"}}),
 			},
 			Needs: []plan.Check{
 				{
 					Name: "fares", Every: 2 * time.Second, Within: 4 * time.Second, Up: 2, Down: 3, Settle: time.Second,
-					What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares", Query: "select count(*) from fares", Answer: "12"},
+					What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares",
+						Query: "select count(*) from fares", Answer: "12"},
 				},
 				{
 					Name: "dns fares.internal", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
-					What: plan.DNS{Name: "fares.internal", Type: "CNAME", Answer: "db.internal", Server: "10.0.0.53:53"},
+					What: plan.DNS{Name: "fares.internal", Type: "CNAME", Answer: "db.internal",
+						Server: "10.0.0.53:53"},
 				},
 			},
-			Says:          plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{Header: "X-Version"}, Runtime: plan.Field{JSON: "runtime"}},
+			Says: plan.Says{Path: "/about", Build: plan.Field{JSON: "build"},
+				Version: plan.Field{Header: "X-Version"}, Runtime: plan.Field{JSON: "runtime"}},
 			Figures:       plan.Page{Path: "/metrics", Every: 2 * time.Second},
 			Configuration: []string{"conf/{version}.yaml"},
 		}, worker, cache},
-		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}, {Area: "environment", Name: "FEATURE_*"}}, Secret: []string{"BERTH_*"}, Shown: []string{"SORT_KEY"}, Then: plan.Stop},
+		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}, {Area: "environment", Name: "FEATURE_*"}},
+			Secret: []string{"BERTH_*"}, Shown: []string{"SORT_KEY"}, Then: plan.Stop},
 		Pairs: plan.Pairs{
 			Requests: []plan.Request{{Method: "GET", Path: "/sailings?from=vessa"}, {Method: "POST", Path: "/fares"}},
 			Hosts:    []string{"vessa.example"}, Headers: map[string]string{"Authorization": "Bearer {secret fares}"},
@@ -149,25 +165,33 @@ func TestEveryKeyIsRead(t *testing.T) {
 		},
 		WarmUp: plan.WarmUp{Requests: 200, Rate: 50},
 		Route: route.Route{
-			{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 90 * time.Second, Sure: true, Least: 30 * time.Second}, {Part: split.Whole, Ask: true},
+			{Part: 500, Dwell: 2 * time.Minute},
+			{Part: 2500, Dwell: 90 * time.Second, Sure: true, Least: 30 * time.Second}, {Part: split.Whole, Ask: true},
 		},
 		Keep: 30 * time.Minute, Then: plan.ThenAsk,
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Margin: 0.005, Find: 0.015, Then: plan.Freeze},
-			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Margin: 0.02, Find: 0.04, Then: plan.RollBack},
+			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Margin: 0.02, Find: 0.04,
+				Then: plan.RollBack},
 			{Name: "over 2s", Watch: plan.Slow, After: 2 * time.Second, Margin: 0.005, Find: 0.02, Then: plan.Freeze},
 			{Name: "unhealthy", Watch: plan.Unhealthy, Most: 1, Then: plan.Freeze},
 			{Name: "no answer at the front", Watch: plan.Lost, Off: true, Then: plan.RollBack},
 			{Name: "door", Watch: plan.Door, After: 600 * time.Millisecond, Margin: 0.1, Find: 0.2, Then: plan.Freeze},
-			{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "process_resident_memory_bytes"}, Margin: 10e6, Settle: 30 * time.Second, Then: plan.Freeze},
-			{Name: "jobs_open grows", Watch: plan.Grows, Figure: plan.Figure{Name: "jobs_open", Labels: map[string]string{"kind": "print", "lane": "2"}}, Margin: 0.5, Settle: time.Minute, Then: plan.RollBack},
-			{Name: "process_open_fds higher", Watch: plan.Higher, Figure: plan.Figure{Name: "process_open_fds"}, Margin: 20, Settle: 30 * time.Second, Then: plan.Freeze},
-			{Name: "fewer booked_total", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1, Then: plan.Freeze},
+			{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "process_resident_memory_bytes"},
+				Margin: 10e6, Settle: 30 * time.Second, Then: plan.Freeze},
+			{Name: "jobs_open grows", Watch: plan.Grows,
+				Figure: plan.Figure{Name: "jobs_open", Labels: map[string]string{"kind": "print", "lane": "2"}},
+				Margin: 0.5, Settle: time.Minute, Then: plan.RollBack},
+			{Name: "process_open_fds higher", Watch: plan.Higher, Figure: plan.Figure{Name: "process_open_fds"},
+				Margin: 20, Settle: 30 * time.Second, Then: plan.Freeze},
+			{Name: "fewer booked_total", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1,
+				Then: plan.Freeze},
 		},
 		Find: 0.02, Sure: 0.995, Quiet: plan.QuietGoOn,
 		WayBack: plan.WayBack{Every: 30 * time.Second, Checks: []plan.Check{{
 			Name: "data still fit", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
-			What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares", Query: "select count(*) from sailings where deck is not null", Answer: "0"},
+			What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares",
+				Query: "select count(*) from sailings where deck is not null", Answer: "0"},
 		}}},
 		Hooks: []plan.Hook{
 			{Moment: plan.BeforeRaise, Words: []string{base + "/permit", "open"}, Within: 30 * time.Second},
@@ -175,7 +199,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Moment: plan.BeforeLeg, Words: []string{base + "/permit", "check"}, Within: 5 * time.Second},
 			{Moment: plan.BeforeLeg, Words: []string{"/opt/look", "--deep"}, Within: 30 * time.Second, There: true},
 			{Moment: plan.AfterLeg, Words: []string{base + "/tell", "leg"}, Within: 30 * time.Second},
-			{Moment: plan.WhenRolled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second, Environment: map[string]string{"PASSWORD": "{secret fares}"}},
+			{Moment: plan.WhenRolled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second,
+				Environment: map[string]string{"PASSWORD": "{secret fares}"}},
 			{Moment: plan.WhenOff, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second},
 			{Moment: plan.WhenSettled, Words: []string{base + "/permit", "close"}, Within: 30 * time.Second},
 			{Moment: plan.WhenFrozen, Words: []string{base + "/tell", "frozen"}, Within: 30 * time.Second},
@@ -185,11 +210,13 @@ func TestEveryKeyIsRead(t *testing.T) {
 		},
 		Limit: plan.Limit{Part: 0.8, Refuses: true}, Harm: 500,
 		Door: plan.Entrance{
-			Secure: true, Host: "sailings.example:8443", Name: "sailings.example", CA: base + "/tls/ca.pem", Certificate: base + "/tls/client.pem", Key: base + "/tls/client.key",
+			Secure: true, Host: "sailings.example:8443", Name: "sailings.example", CA: base + "/tls/ca.pem",
+			Certificate: base + "/tls/client.pem", Key: base + "/tls/client.key",
 			Headers: map[string]string{"X-Tenant": "vessa", "Authorization": "Bearer {secret fares}"}, HTTP1: true,
 		},
 		Prober: plan.Prober{
-			Path: "/sailings?from=vessa", Rate: 50, Within: time.Second, Status: 200, Contains: "ship", JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}},
+			Path: "/sailings?from=vessa", Rate: 50, Within: time.Second, Status: 200, Contains: "ship",
+			JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}},
 			Side: plan.Field{Header: "X-Side"}, Version: plan.Field{JSON: "version"},
 		},
 	}
@@ -208,7 +235,8 @@ func TestTheSmallestPlanHasDefaults(t *testing.T) {
 	if p.State != "/plans/sailings.vaiven" || p.Socket() != "/plans/sailings.vaiven/front.sock" {
 		t.Errorf("state in %s, socket %s", p.State, p.Socket())
 	}
-	if s := p.Main().Stacks[split.Green]; s.Command[0] != "/plans/{version}/run" || s.Build != "/plans/{version}/run" || s.Instances != 1 {
+	if s := p.Main().Stacks[split.Green]; s.Command[0] != "/plans/{version}/run" || s.Build != "/plans/{version}/run" ||
+		s.Instances != 1 {
 		t.Errorf("green is %+v", s)
 	}
 	if p.Keep != 30*time.Minute || p.Then != plan.ThenRetire || p.Front.Key.From != plan.KeyRandom {
@@ -240,28 +268,43 @@ func TestMistakesInShape(t *testing.T) {
 		{"a list", "- a\n- b\n", "has to be a mapping"},
 		{"one word", "sailings", "has to be a mapping"},
 		{"two documents", smallest + "---\nservice: fares\n", "a second document"},
-		{"an alias", strings.Replace(smallest, "service: sailings", "service: &s sailings", 1), "anchors, aliases and tags"},
-		{"a value where a mapping belongs", strings.Replace(smallest, "stack:\n", "front: yes\nstack:\n", 1), "front has to be a mapping"},
-		{"a mapping where a value belongs", strings.Replace(smallest, "service: sailings", "service: {a: b}", 1), "single value"},
+		{"an alias", strings.Replace(smallest, "service: sailings", "service: &s sailings", 1),
+			"anchors, aliases and tags"},
+		{"a value where a mapping belongs", strings.Replace(smallest, "stack:\n", "front: yes\nstack:\n", 1),
+			"front has to be a mapping"},
+		{"a mapping where a value belongs", strings.Replace(smallest, "service: sailings", "service: {a: b}", 1),
+			"single value"},
 		{"an empty value", strings.Replace(smallest, "sailings", "", 1), "is empty"},
 		{"a route that ends early", strings.Replace(smallest, "100 %", "50 %", 1), "does not end at 100 %"},
 		{"a route without legs", strings.Replace(smallest, "  - 100 %", "  []", 1), "at least one leg"},
-		{"a last leg that dwells", strings.Replace(smallest, "100 %", "100 % for 2m", 1), "the last leg cannot have an end"},
+		{"a last leg that dwells", strings.Replace(smallest, "100 %", "100 % for 2m", 1),
+			"the last leg cannot have an end"},
 		{"asks twice", strings.Replace(smallest, "  - 100 %", "  - ask\n  - ask\n  - 100 %", 1), "asked twice"},
 		{"no smoke check", strings.Replace(smallest, "  - request: /\n", "  []\n", 1), "no smoke check"},
 		{"an uncertain certainty", smallest + "guards:\n  sure: 20 %\n", "no useful certainty"},
-		{"a fault that is allowed", smallest + "guards:\n  failing: {worse-by: 2 %, find: 1 %}\n", "make find larger than worse-by"},
+		{"a fault that is allowed", smallest + "guards:\n  failing: {worse-by: 2 %, find: 1 %}\n",
+			"make find larger than worse-by"},
 		{"no fault at all", smallest + "guards: {find: 0 %}\n", "is no fault to find"},
-		{"a leg for a time and until sure", strings.Replace(smallest, "100 %", "5 % until sure for 2m\n  - 100 %", 1), "lasts for a time and until sure"},
-		{"a leg with other terms", strings.Replace(smallest, "100 %", "5 % until sure, perhaps\n  - 100 %", 1), "says nothing of how long"},
-		{"a leg that ends before it may", strings.Replace(smallest, "100 %", "5 % until sure, at least 5m, at most 2m\n  - 100 %", 1), "make the second the longer one"},
-		{"a last leg until sure", strings.Replace(smallest, "100 %", "100 % until sure", 1), "the last leg cannot have an end"},
-		{"figures from nowhere", smallest + "guards:\n  grows: {figure: memory_bytes, by: 10 MB}\n", "figures: /metrics"},
-		{"no figure", smallest + "figures: /metrics\nguards:\n  grows: {figure: 'memory bytes', by: 10 MB}\n", "is no figure"},
-		{"labels left open", smallest + "figures: /metrics\nguards:\n  higher: {figure: 'open{kind=\"a\"', by: 1}\n", "is no figure"},
-		{"labels without quotes", smallest + "figures: /metrics\nguards:\n  higher: {figure: 'open{kind=a}', by: 1}\n", "is no figure"},
-		{"no amount", smallest + "figures: /metrics\nguards:\n  grows: {figure: memory_bytes, by: much}\n", "is no amount"},
-		{"a part of all", smallest + "figures: /metrics\nguards:\n  fewer: {figure: booked_total, by: 100 %}\n", "less than 100 %"},
+		{"a leg for a time and until sure", strings.Replace(smallest, "100 %", "5 % until sure for 2m\n  - 100 %", 1),
+			"lasts for a time and until sure"},
+		{"a leg with other terms", strings.Replace(smallest, "100 %", "5 % until sure, perhaps\n  - 100 %", 1),
+			"says nothing of how long"},
+		{"a leg that ends before it may", strings.Replace(smallest, "100 %", "5 % until sure, at least 5m, at most "+
+			"2m\n  - 100 %", 1), "make the second the longer one"},
+		{"a last leg until sure", strings.Replace(smallest, "100 %", "100 % until sure", 1),
+			"the last leg cannot have an end"},
+		{"figures from nowhere", smallest + "guards:\n  grows: {figure: memory_bytes, by: 10 MB}\n",
+			"figures: /metrics"},
+		{"no figure", smallest + "figures: /metrics\nguards:\n  grows: {figure: 'memory bytes', by: 10 MB}\n",
+			"is no figure"},
+		{"labels left open", smallest + "figures: /metrics\nguards:\n  higher: {figure: 'open{kind=\"a\"', by: 1}\n",
+			"is no figure"},
+		{"labels without quotes", smallest + "figures: /metrics\nguards:\n  higher: {figure: 'open{kind=a}', by: 1}\n",
+			"is no figure"},
+		{"no amount", smallest + "figures: /metrics\nguards:\n  grows: {figure: memory_bytes, by: much}\n",
+			"is no amount"},
+		{"a part of all", smallest + "figures: /metrics\nguards:\n  fewer: {figure: booked_total, by: 100 %}\n",
+			"less than 100 %"},
 		{"no such time", smallest + "guards:\n  slow: {after: often}\n", "\"usual\""},
 		{"what is missing", "service: a\n", `the plan needs "stack"`},
 	} {
@@ -281,7 +324,8 @@ func FuzzParse(f *testing.F) {
 		f.Add(data)
 	}
 	f.Add([]byte(smallest))
-	for _, s := range []string{"a: &b c\n*b: d", "? [x]\n: y", "service: |\n  a\n", "!!binary x", "<<: a", "{a: {b: {c: [", "\t", "\xff", "route: [5 %]\nroute: [ask]"} {
+	for _, s := range []string{"a: &b c\n*b: d", "? [x]\n: y", "service: |\n  a\n", "!!binary x", "<<: a",
+		"{a: {b: {c: [", "\t", "\xff", "route: [5 %]\nroute: [ask]"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -306,7 +350,8 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestNearest(t *testing.T) {
-	for word, want := range map[string]string{"helth": "health", "Route": "route", "rote": "route", "completely": "", "x": ""} {
+	for word, want := range map[string]string{"helth": "health", "Route": "route", "rote": "route", "completely": "",
+		"x": ""} {
 		if got := section.Nearest(word, []string{"health", "route", "keep"}); got != want {
 			t.Errorf("nearest(%q) = %q, want %q", word, got, want)
 		}
@@ -347,11 +392,21 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	full = slices.Concat(full, fronts, stands, names, clusters, queues)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
-		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}", "front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}", "front: {cluster: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}", "front: {queue: {" + wrong + "}}", "front: {queue: {green-at: {" + wrong + "}}}", "stack: {" + wrong + "}", "stack: {cluster: {" + wrong + "}}", "health: {" + wrong + "}",
-		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}", "guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
-		"guards: {lost: {" + wrong + "}}", "guards: {waits: {" + wrong + "}}", "prober: {" + wrong + "}", "door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}", "differences: {" + wrong + "}", "same-request: {" + wrong + "}",
-		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]", "smoke: [{tls: a:1, " + wrong + "}]",
-		"smoke: [{grpc: a:1, " + wrong + "}]", "smoke: [{dns: a, " + wrong + "}]", "smoke: [{sql: a, " + wrong + "}]", "smoke: [{command: a, " + wrong + "}]", "smoke: [{runs: 1s, " + wrong + "}]", "smoke: [{printed: a, " + wrong + "}]", "smoke: [{figure: a, " + wrong + "}]",
+		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}",
+		"front: {nginx: {" + wrong + "}}", "front: {httpd: {" + wrong + "}}", "front: {dns: {" + wrong + "}}",
+		"front: {cluster: {" + wrong + "}}", "front: {dns: {counts: {" + wrong + "}}}",
+		"front: {queue: {" + wrong + "}}", "front: {queue: {green-at: {" + wrong + "}}}", "stack: {" + wrong + "}",
+		"stack: {cluster: {" + wrong + "}}", "health: {" + wrong + "}",
+		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}",
+		"guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
+		"guards: {lost: {" + wrong + "}}", "guards: {waits: {" + wrong + "}}", "prober: {" + wrong + "}",
+		"door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}",
+		"differences: {" + wrong + "}", "same-request: {" + wrong + "}",
+		"says: {" + wrong + "}", "smoke: [{request: /, " + wrong + "}]", "smoke: [{tcp: a:1, " + wrong + "}]",
+		"smoke: [{tls: a:1, " + wrong + "}]",
+		"smoke: [{grpc: a:1, " + wrong + "}]", "smoke: [{dns: a, " + wrong + "}]", "smoke: [{sql: a, " + wrong + "}]",
+		"smoke: [{command: a, " + wrong + "}]", "smoke: [{runs: 1s, " + wrong + "}]",
+		"smoke: [{printed: a, " + wrong + "}]", "smoke: [{figure: a, " + wrong + "}]",
 	} {
 		_, err := Parse("p.yaml", []byte(mapping))
 		_, names, found := strings.Cut(err.Error(), "it can have: ")
@@ -372,20 +427,27 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 
 // A password that stands in a plan where none should is not shown with its mistakes.
 func TestMistakesShowNoPassword(t *testing.T) {
-	_, err := Parse("p.yaml", []byte("service: s\nstack: {command: run, ports: 1000-1009}\nsmoke:\n  - {sql: postgres://fares:herring@db/fares, qwery: x}\n  - {request: http://fares:herring@db/, status: 9000}\n"))
-	if err == nil || strings.Contains(err.Error(), "herring") || !strings.Contains(err.Error(), "postgres://fares:(hidden 1)@db/fares") {
+	_, err := Parse("p.yaml", []byte("service: s\nstack: {command: run, ports: 1000-1009}\nsmoke:\n  - {sql: "+
+		"postgres://fares:herring@db/fares, qwery: x}\n  - {request: http://fares:herring@db/, status: 9000}\n"))
+	if err == nil || strings.Contains(err.Error(), "herring") ||
+		!strings.Contains(err.Error(), "postgres://fares:(hidden 1)@db/fares") {
 		t.Errorf("it says\n%v", err)
 	}
 }
 
 // What is said of the door has to fit together.
 func TestTheDoor(t *testing.T) {
-	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: /}]\nroute: [100 %]\nsecrets: {pw: env PW}\n"
+	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: " +
+		"/}]\nroute: [100 %]\nsecrets: {pw: env PW}\n"
 	for _, c := range []struct{ door, says string }{
-		{"scheme: http, ca: ca.pem", "the door is http"}, {"scheme: https", "which name"}, {"scheme: ftp", "is not a choice"}, {"certificate: a.pem, host: a", "needs its key"}, {"host: 'a/b'", "not a host"},
-		{"headers: {A: '{instance}'}", "placeholder of an instance"}, {"headers: {A: '{secret pwd}'}", "no secret is called"}, {"host: a, http2: perhaps", "perhaps"},
+		{"scheme: http, ca: ca.pem", "the door is http"}, {"scheme: https", "which name"},
+		{"scheme: ftp", "is not a choice"}, {"certificate: a.pem, host: a", "needs its key"},
+		{"host: 'a/b'", "not a host"},
+		{"headers: {A: '{instance}'}", "placeholder of an instance"},
+		{"headers: {A: '{secret pwd}'}", "no secret is called"}, {"host: a, http2: perhaps", "perhaps"},
 	} {
-		if _, err := Parse("p.yaml", []byte(base+"door: {"+c.door+"}\n")); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := Parse("p.yaml", []byte(base+"door: {"+c.door+"}\n")); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.door, err)
 		}
 	}
@@ -397,12 +459,16 @@ func TestTheDoor(t *testing.T) {
 
 // A hook names what it is about by its environment, and nothing by its words.
 func TestHooks(t *testing.T) {
-	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: /}]\nroute: [100 %]\nsecrets: {pw: env PW}\n"
+	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009}\nsmoke: [{request: " +
+		"/}]\nroute: [100 %]\nsecrets: {pw: env PW}\n"
 	for _, c := range []struct{ hooks, says string }{
-		{"before-raise: 'open {version}'", "VAIVEN_VERSION"}, {"before-raise: 'open {secret pw}'", "has a placeholder"}, {"before-lunch: eat", "before-leg"}, {"proven: {within: 5s}", "run"},
-		{"proven: {run: a, on: moon}", "not a choice"}, {"proven: {run: a, environment: {A: '{instance}'}}", "placeholder of an instance"},
+		{"before-raise: 'open {version}'", "VAIVEN_VERSION"}, {"before-raise: 'open {secret pw}'", "has a placeholder"},
+		{"before-lunch: eat", "before-leg"}, {"proven: {within: 5s}", "run"},
+		{"proven: {run: a, on: moon}", "not a choice"},
+		{"proven: {run: a, environment: {A: '{instance}'}}", "placeholder of an instance"},
 	} {
-		if _, err := Parse("p.yaml", []byte(base+"hooks: {"+c.hooks+"}\n")); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := Parse("p.yaml", []byte(base+"hooks: {"+c.hooks+"}\n")); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.hooks, err)
 		}
 	}
@@ -410,15 +476,19 @@ func TestHooks(t *testing.T) {
 
 // A limit is a part of a capacity, which has to be there.
 func TestTheLimit(t *testing.T) {
-	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009%s}\nsmoke: [{request: /}]\nroute: [100 %%]\nlimit: %s\n"
+	const base = "service: s\nversions: folder builds\nstack: {command: run, ports: 1000-1009%s}\nsmoke: [{request: " +
+		"/}]\nroute: [100 %%]\nlimit: %s\n"
 	for _, c := range []struct{ stack, limit, says string }{
-		{"", "80 %", "that of blue is not said"}, {", capacity: 9 /s", "much", "is no limit of a capacity"}, {", capacity: 9 /s", "80 %, then pray", "not a choice"}, {", capacity: 9 /s", "0 %", "is no limit"},
+		{"", "80 %", "that of blue is not said"}, {", capacity: 9 /s", "much", "is no limit of a capacity"},
+		{", capacity: 9 /s", "80 %, then pray", "not a choice"}, {", capacity: 9 /s", "0 %", "is no limit"},
 	} {
-		if _, err := Parse("p.yaml", []byte(fmt.Sprintf(base, c.stack, c.limit))); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := Parse("p.yaml", []byte(fmt.Sprintf(base, c.stack, c.limit))); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.limit, err)
 		}
 	}
-	if p, err := Parse("p.yaml", []byte(fmt.Sprintf(base, ", capacity: 9 /s", "80 %"))); err != nil || p.Limit != (plan.Limit{Part: 0.8}) {
+	if p, err := Parse("p.yaml", []byte(fmt.Sprintf(base, ", capacity: 9 /s", "80 %"))); err != nil ||
+		p.Limit != (plan.Limit{Part: 0.8}) {
 		t.Errorf("80 %%: %v, %v", p, err)
 	}
 }
@@ -436,29 +506,41 @@ func TestWhatStands(t *testing.T) {
 	}
 	blue, green := p.Main().Stacks[split.Blue], p.Main().Stacks[split.Green]
 	want := []plan.Stand{
-		{Kind: plan.StandAddress, Address: "10.1.0.7:8080"}, {Kind: plan.StandUnit, Name: "sailings@1.service", Address: "127.0.0.1:8081"},
-		{Kind: plan.StandUnit, Name: "sailings.service", Address: "10.1.0.6:8080", On: plan.Host{User: "deploy", Address: "10.1.0.6:22"}},
+		{Kind: plan.StandAddress, Address: "10.1.0.7:8080"},
+		{Kind: plan.StandUnit, Name: "sailings@1.service", Address: "127.0.0.1:8081"},
+		{Kind: plan.StandUnit, Name: "sailings.service", Address: "10.1.0.6:8080",
+			On: plan.Host{User: "deploy", Address: "10.1.0.6:22"}},
 		{Kind: plan.StandContainer, Name: "sailings-1"}, {Kind: plan.StandContainers, Name: "app=sailings,side={side}"},
 		{Kind: plan.StandCommand, Words: []string{dir + "/who-runs", "{side}"}},
 	}
-	if !reflect.DeepEqual(blue.Stands, want) || blue.Instances != 9 || blue.Kind() != plan.Standing || !p.Stands(split.Blue) {
+	if !reflect.DeepEqual(blue.Stands, want) || blue.Instances != 9 || blue.Kind() != plan.Standing ||
+		!p.Stands(split.Blue) {
 		t.Errorf("blue is %+v", blue)
 	}
-	if len(green.Stands) != 1 || green.Stands[0].Kind != plan.StandFront || green.Instances != 1 || green.Renew[0] != dir+"/renew" {
+	if len(green.Stands) != 1 || green.Stands[0].Kind != plan.StandFront || green.Instances != 1 ||
+		green.Renew[0] != dir+"/renew" {
 		t.Errorf("green is %+v", green)
 	}
 	const rest = "smoke: [{request: /}]\nroute: [100 %]\n"
 	for _, c := range []struct{ stack, says string }{
-		{"stands: []", "it is not said where instances stand"}, {"stands: berth 7", `"berth 7" does not say where`}, {"stands: 10.1.0.5", "does not say where"},
-		{"stands: ':80'", "does not say where"}, {"stands: unit a.service", "does not say where"}, {"stands: unit a.service at 127.0.0.1:80 on gate", "not a host"},
-		{"stands: container a", "no port that they listen on"}, {"command: run, ports: 1000-1009, renew: ./renew", "nothing stands"},
-		{"blue: {stands: 10.1.0.5:80}", "green has no command"}, {"blue: {stands: 10.1.0.5:80}, green: {command: ./run, ports: 1000-1009}", "it is not said which versions there are"},
+		{"stands: []", "it is not said where instances stand"}, {"stands: berth 7", `"berth 7" does not say where`},
+		{"stands: 10.1.0.5", "does not say where"},
+		{"stands: ':80'", "does not say where"}, {"stands: unit a.service", "does not say where"},
+		{"stands: unit a.service at 127.0.0.1:80 on gate", "not a host"},
+		{"stands: container a", "no port that they listen on"},
+		{"command: run, ports: 1000-1009, renew: ./renew", "nothing stands"},
+		{"blue: {stands: 10.1.0.5:80}", "green has no command"},
+		{"blue: {stands: 10.1.0.5:80}, green: {command: ./run, ports: 1000-1009}",
+			"it is not said which versions there are"},
 	} {
-		if _, err := Parse("p.yaml", []byte("service: s\nstack: {"+c.stack+"}\n"+rest)); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := Parse("p.yaml", []byte("service: s\nstack: {"+c.stack+"}\n"+rest)); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.stack, err)
 		}
 	}
-	if p, err := Parse("p.yaml", []byte("service: s\nstack: {blue: {stands: 10.1.0.5:80}, green: {command: './builds/{version}/run {address}', ports: 1000-1009}}\n"+rest)); err != nil || p.Main().Versions.Where != "builds" {
+	if p, err := Parse("p.yaml", []byte("service: s\nstack: {blue: {stands: 10.1.0.5:80}, green: {command: "+
+		"'./builds/{version}/run {address}', ports: 1000-1009}}\n"+rest)); err != nil ||
+		p.Main().Versions.Where != "builds" {
 		t.Errorf("one side stands: %v", err)
 	}
 }
@@ -472,7 +554,8 @@ func TestWhereSecretsCanStand(t *testing.T) {
 	}
 	const check = "stack: {command: run, ports: 1000-1009}\nsmoke: [{%s}]\n"
 	with := map[string]string{ // what makes a check of a key that does not
-		"headers": "request: /", "contains": "request: /", "json": "request: /", "service": "grpc: a:1", "server": "dns: a", "answer": "dns: a", "query": "sql: a",
+		"headers": "request: /", "contains": "request: /", "json": "request: /", "service": "grpc: a:1",
+		"server": "dns: a", "answer": "dns: a", "query": "sql: a",
 		"environment": "command: look", "ca": "tls: a:1", "server-name": "tls: a:1",
 	}
 	value := func(key, text string) string {
@@ -553,12 +636,15 @@ func BenchmarkParse(b *testing.B) {
 
 // What is wrong in a file's form is named with the right line and what to do, in few words.
 func TestMistakesOfForm(t *testing.T) {
-	const base = "service: sailings\nfront:\n  listen: 127.0.0.1:8080\nstack:\n  instances: 3\n  command: ./builds/{version}/run {address}\n  ports: 18100-18199\nhealth:\n  path: /healthz\n" +
+	const base = "service: sailings\nfront:\n  listen: 127.0.0.1:8080\nstack:\n  instances: 3\n  command: " +
+		"./builds/{version}/run {address}\n  ports: 18100-18199\nhealth:\n  path: /healthz\n" +
 		"smoke:\n  - request: /\nroute:\n  - 5 % for 2m\n  - 100 %\n"
 	if _, err := Parse("p.yaml", []byte("\ufeff"+base)); err != nil {
 		t.Errorf("with a byte order mark: %v", err)
 	}
-	if _, err := Parse("p.yaml", []byte(strings.Replace(base, "./builds/{version}/run {address}", "|\n    ./builds/{version}/run\n    \t{address}", 1))); err != nil {
+	if _, err := Parse("p.yaml",
+		[]byte(strings.Replace(base, "./builds/{version}/run {address}",
+			"|\n    ./builds/{version}/run\n    \t{address}", 1))); err != nil {
 		t.Errorf("with a tab in a text of several lines: %v", err)
 	}
 	for _, c := range []struct {
@@ -567,10 +653,12 @@ func TestMistakesOfForm(t *testing.T) {
 		says           string
 	}{
 		{"too few ports", "18100-18199", "18100-18104", 7, "widen the range, to 18100-18105 at least"},
-		{"the front's port", "18100-18199", "8000-8199", 7, "the front listens at port 8080, which is among the ports of part web"},
+		{"the front's port", "18100-18199", "8000-8199", 7, "the front listens at port 8080, which is among the " +
+			"ports of part web"},
 		{"a tab", "  instances", "\tinstances", 5, "indent with spaces"},
 		{"a tab behind spaces", "  instances", "  \tinstances", 5, "indent with spaces"},
-		{"a line further in", "  instances", "   instances", 5, "line 5 begins in column 4, and what belongs to it in column 3"},
+		{"a line further in", "  instances", "   instances", 5,
+			"line 5 begins in column 4, and what belongs to it in column 3"},
 		{"a line further out", "  path: /healthz", " path: /healthz\n  rise: 2", 9, "line 9 begins in column 2"},
 		{"an item further out", "  - 100 %", " - 50 % for 2m\n  - 100 %", 14, "line 14 begins in column 2"},
 		{"brackets without end", "request: /", "request: " + strings.Repeat("[", 20_000), 11, "nested too deeply"},
@@ -584,7 +672,8 @@ func TestMistakesOfForm(t *testing.T) {
 			t.Errorf("%s is no mistake", c.name)
 			continue
 		}
-		if says := err.Error(); !strings.HasPrefix(says, fmt.Sprintf("p.yaml:%d:", c.line)) || !strings.Contains(says, c.says) || len(says) > 20_000 {
+		if says := err.Error(); !strings.HasPrefix(says, fmt.Sprintf("p.yaml:%d:", c.line)) ||
+			!strings.Contains(says, c.says) || len(says) > 20_000 {
 			t.Errorf("%s: %d bytes\n%.600s", c.name, len(says), says)
 		}
 	}
@@ -602,11 +691,13 @@ func TestWhatAPlanNamesIsThere(t *testing.T) {
 		{"depends on the version", "./builds/{version}/run {address}", "env FARES_SET", 0, ""},
 		{"not on PATH", "no-such-ferry {address}", "env FARES_SET", 3, `no program "no-such-ferry" is found on PATH`},
 		{"no such file", "./ferry {address}", "env FARES_SET", 3, "/ferry\" that can be run"},
-		{"not set", "sh run.sh {address}", "env FARES_NOT_SET", 8, "the environment variable FARES_NOT_SET of secret \"fares\" is not set here"},
+		{"not set", "sh run.sh {address}", "env FARES_NOT_SET", 8,
+			"the environment variable FARES_NOT_SET of secret \"fares\" is not set here"},
 		{"no file", "sh run.sh {address}", "file fares.txt", 8, "the file of secret \"fares\" cannot be read"},
 	} {
 		file := filepath.Join(t.TempDir(), "p.yaml")
-		text := fmt.Sprintf("service: s\nstack:\n  command: %s\n  ports: 18100-18109\nversions: folder builds\nsmoke: [{request: /}]\nsecrets:\n  fares: %s\nroute: [100 %%]\n", c.command, c.secret)
+		text := fmt.Sprintf("service: s\nstack:\n  command: %s\n  ports: 18100-18109\nversions: folder "+
+			"builds\nsmoke: [{request: /}]\nsecrets:\n  fares: %s\nroute: [100 %%]\n", c.command, c.secret)
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -620,7 +711,8 @@ func TestWhatAPlanNamesIsThere(t *testing.T) {
 			}
 			continue
 		}
-		if err == nil || !strings.Contains(err.Error(), fmt.Sprintf("p.yaml:%d:", c.line)) || !strings.Contains(err.Error(), c.says) {
+		if err == nil || !strings.Contains(err.Error(), fmt.Sprintf("p.yaml:%d:", c.line)) ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
@@ -666,11 +758,13 @@ func TestThePlanSchema(t *testing.T) {
 	if tried == 0 {
 		t.Fatal("no plan was tried")
 	}
-	const good = "service: s\nstack: {command: run, ports: 1000-1009}\nversions: folder b\nsmoke: [{request: /}]\nroute: [5 % for 2m, 100 %]\nguards: {failing: off, slow: [{after: 1s}, {after: 2s, then: freeze}]}\n"
+	const good = "service: s\nstack: {command: run, ports: 1000-1009}\nversions: folder b\nsmoke: [{request: " +
+		"/}]\nroute: [5 % for 2m, 100 %]\nguards: {failing: off, slow: [{after: 1s}, {after: 2s, then: freeze}]}\n"
 	if err := s.Validate(asJSON([]byte(good))); err != nil {
 		t.Error(err)
 	}
-	for _, bad := range []string{"servce: s", "guards: {failing: {wors-by: 1 %}}", "guards: {failing: {then: panic}}", "smoke: [{request: /, qwery: x}]", "stack: {command: run, ports: 1-9, blue: {prots: 1-9}}", "route: 100 %"} {
+	for _, bad := range []string{"servce: s", "guards: {failing: {wors-by: 1 %}}", "guards: {failing: {then: panic}}",
+		"smoke: [{request: /, qwery: x}]", "stack: {command: run, ports: 1-9, blue: {prots: 1-9}}", "route: 100 %"} {
 		if s.Validate(asJSON([]byte(bad))) == nil {
 			t.Errorf("it takes %q", bad)
 		}
@@ -679,10 +773,13 @@ func TestThePlanSchema(t *testing.T) {
 
 // A plan with other legs is the same plan otherwise, comments and all, and reads as one.
 func TestWithRoute(t *testing.T) {
-	base := strings.Replace(smallest, "route:\n  - 100 %\n", "# the way\nroute:\n  - 5 % for 2m # careful\n\n  - 100 %\n# how long\nkeep: 10m\n", 1)
-	legs := route.Route{{Part: 1000, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute}, {Part: 5000, Dwell: 90 * time.Second, Ask: true}, {Part: split.Whole}}
+	base := strings.Replace(smallest, "route:\n  - 100 %\n", "# the way\nroute:\n  - 5 % for 2m # careful\n\n  - 100 "+
+		"%\n# how long\nkeep: 10m\n", 1)
+	legs := route.Route{{Part: 1000, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute},
+		{Part: 5000, Dwell: 90 * time.Second, Ask: true}, {Part: split.Whole}}
 	got, err := WithRoute("sailings.yaml", []byte(base), legs)
-	want := strings.Replace(base, "route:\n  - 5 % for 2m # careful\n\n  - 100 %\n", "route:\n  - 10 % until sure, at least 1m, at most 20m\n  - ask\n  - 50 % for 1m30s\n  - 100 %\n", 1)
+	want := strings.Replace(base, "route:\n  - 5 % for 2m # careful\n\n  - 100 %\n",
+		"route:\n  - 10 % until sure, at least 1m, at most 20m\n  - ask\n  - 50 % for 1m30s\n  - 100 %\n", 1)
 	if err != nil || string(got) != want {
 		t.Fatalf("%v\n%s\nwant\n%s", err, got, want)
 	}
@@ -693,7 +790,8 @@ func TestWithRoute(t *testing.T) {
 	if _, err := WithRoute("sailings.yaml", []byte("service: sailings\n"), legs); err == nil {
 		t.Error("a plan without a route has one")
 	}
-	if _, err := WithRoute("sailings.yaml", []byte(base), legs[:1]); err == nil || !strings.Contains(err.Error(), "no plan") {
+	if _, err := WithRoute("sailings.yaml", []byte(base), legs[:1]); err == nil ||
+		!strings.Contains(err.Error(), "no plan") {
 		t.Errorf("a route without an end: %v", err)
 	}
 }
@@ -710,23 +808,29 @@ func TestNames(t *testing.T) {
 	}
 	got := p.Front.Settings.(*dns.Settings)
 	want := &dns.Settings{
-		Server: "10.1.0.53:53", Secondaries: []string{"10.2.0.53:53", "10.3.0.53:5353"}, Resolvers: []string{"10.1.0.2:53"}, Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
-		Spare: "next.lineavessa.example.", Type: dns.Alias, Targets: [2]string{"b.sailings.lineavessa.example.", "g.sailings.lineavessa.example."}, Key: "keys/vaiven.key", TTL: 2 * time.Minute, Crossing: 3 * time.Second,
-		Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "status", Open: "sailings_requests_open"},
+		Server: "10.1.0.53:53", Secondaries: []string{"10.2.0.53:53", "10.3.0.53:5353"},
+		Resolvers: []string{"10.1.0.2:53"}, Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
+		Spare: "next.lineavessa.example.", Type: dns.Alias,
+		Targets: [2]string{"b.sailings.lineavessa.example.", "g.sailings.lineavessa.example."}, Key: "keys/vaiven.key",
+		TTL: 2 * time.Minute, Crossing: 3 * time.Second,
+		Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "status",
+			Open: "sailings_requests_open"},
 	}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("read\n%+v, want\n%+v", got, want)
 	}
-	if s := p.Main().Stacks[split.Green]; p.Door.Resolver != "10.9.0.2:53" || len(s.Addresses) != 6 || s.Addresses[5] != "10.1.0.10" || s.Room() != 6 {
+	if s := p.Main().Stacks[split.Green]; p.Door.Resolver != "10.9.0.2:53" || len(s.Addresses) != 6 ||
+		s.Addresses[5] != "10.1.0.10" || s.Room() != 6 {
 		t.Errorf("asked is %s, and there are %v", p.Door.Resolver, s.Addresses)
 	}
 	if before, each := p.Remembered(); before != 2*time.Minute || each != 3*time.Second {
 		t.Errorf("what was is remembered for %v, and after each change for %v", before, each)
 	}
 	for says, change := range map[string][2]string{
-		"is no name that DNS has":                  {"name: sailings", "name: sail ings"},
-		"which cannot be an alias":                 {"name: sailings", "name: \"@\""},
-		"and they are not named":                   {"    targets: {blue: b.sailings, green: g.sailings.lineavessa.example}\n", ""},
+		"is no name that DNS has":  {"name: sailings", "name: sail ings"},
+		"which cannot be an alias": {"name: sailings", "name: \"@\""},
+		"and they are not named": {"    targets: {blue: b.sailings, green: " +
+			"g.sailings.lineavessa.example}\n", ""},
 		"only an alias has targets":                {"type: CNAME", "type: A"},
 		"both sides have the same target":          {"green: g.sailings.lineavessa.example", "green: b.sailings"},
 		"is the name itself":                       {"spare: next", "spare: sailings"},
@@ -743,7 +847,8 @@ func TestNames(t *testing.T) {
 		"2 addresses with their ports are too few": {"10.1.0.5-10.1.0.10", "10.1.0.5-10.1.0.6"},
 	} {
 		text := strings.Replace(string(data), change[0], change[1], 1)
-		if _, err := Parse("names.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "names.yaml:") {
+		if _, err := Parse("names.yaml", []byte(text)); text == string(data) || err == nil ||
+			!strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "names.yaml:") {
 			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
 		}
 	}
@@ -760,38 +865,48 @@ func TestQueue(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := &queue.Settings{
-		Management: "http://10.1.0.7:15672", Host: "ferries", User: "vaiven", Password: "keys/broker", Exchange: "bookings", Key: "booking.made",
-		Queues: [2]string{"bookings", "bookings-next"}, Dead: [2]string{"bookings.dead", "bookings-next.dead"}, Shares: true, Backlog: queue.Carry, Lag: 2 * time.Second,
-		TLS:    broker.TLS{On: true, CA: "keys/authorities.pem", Name: "broker.lineavessa.example", Certificate: "keys/vaiven.pem", Key: "keys/vaiven.key"},
-		Beyond: queue.Beyond{Listen: "10.1.0.8:5672", Management: "http://10.1.0.8:15672", Host: "ferries", User: "vaiven", Password: "keys/other", TLS: broker.TLS{On: true}, Shovel: true},
+		Management: "http://10.1.0.7:15672", Host: "ferries", User: "vaiven", Password: "keys/broker",
+		Exchange: "bookings", Key: "booking.made",
+		Queues: [2]string{"bookings", "bookings-next"}, Dead: [2]string{"bookings.dead", "bookings-next.dead"},
+		Shares: true, Backlog: queue.Carry, Lag: 2 * time.Second,
+		TLS: broker.TLS{On: true, CA: "keys/authorities.pem", Name: "broker.lineavessa.example",
+			Certificate: "keys/vaiven.pem", Key: "keys/vaiven.key"},
+		Beyond: queue.Beyond{Listen: "10.1.0.8:5672", Management: "http://10.1.0.8:15672", Host: "ferries",
+			User: "vaiven", Password: "keys/other", TLS: broker.TLS{On: true}, Shovel: true},
 	}
 	if got := p.Front.Settings; !reflect.DeepEqual(got, want) {
 		t.Errorf("read\n%+v, want\n%+v", got, want)
 	}
 	one, three := 1.0, 3.0
-	for n, want := range []plan.Asking{plan.Printed{Text: "takes bookings from"}, plan.Told{Figure: plan.Figure{Name: "bookings_connected"}, Path: "/figures", Least: &one, Most: &three}, plan.Runs{For: 2 * time.Second}} {
+	for n, want := range []plan.Asking{plan.Printed{Text: "takes bookings from"},
+		plan.Told{Figure: plan.Figure{Name: "bookings_connected"}, Path: "/figures", Least: &one, Most: &three},
+		plan.Runs{For: 2 * time.Second}} {
 		if got := p.Main().Smoke[n].What; !reflect.DeepEqual(got, want) {
 			t.Errorf("read\n%+v, want\n%+v", got, want)
 		}
 	}
-	cluster := plan.Cluster{On: true, API: plan.API{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries"}, Name: "printers-{side}", Template: "printers.yaml", Scales: true}
+	cluster := plan.Cluster{On: true,
+		API:  plan.API{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries"},
+		Name: "printers-{side}", Template: "printers.yaml", Scales: true}
 	if s := p.Main().Stacks[split.Green]; s.Cluster != cluster || s.Kind() != plan.Clustered || !p.Prober.Off {
 		t.Errorf("read %+v", s)
 	}
 	waits, _ := p.Guard(plan.Waits)
-	if door, _ := p.Guard(plan.Door); !door.Off || waits.Longest != 30*time.Second || waits.Then != plan.RollBack || waits.Name != "waits over 30s" {
+	if door, _ := p.Guard(plan.Door); !door.Off || waits.Longest != 30*time.Second || waits.Then != plan.RollBack ||
+		waits.Name != "waits over 30s" {
 		t.Errorf("guards %+v, %+v", door, waits)
 	}
 	for says, change := range map[string][2]string{
-		"a certificate and its key come together":    {", key: keys/vaiven.key", ""},
-		"there is no order between them":             {"order: free", "order: held"},
-		"both sides have the same queues":            {"green: bookings-next}", "green: bookings}"},
-		"take over from one another all at once":     {"    shares: yes\n", ""},
-		"cannot be split by cookie":                  {"key: header passenger", "key: cookie passenger"},
-		"a queue knows no sessions":                  {"  key: header passenger", "  sticky: yes"},
-		"has no door of its own":                     {"  key: header passenger", "  spare-door: {cookie: try}"},
-		`needs "management"`:                         {"    management: http://10.1.0.7:15672\n", ""},
-		"is no name that a cluster has":              {"    namespace: ferries\n    deployment", "    namespace: Ferries\n    deployment"},
+		"a certificate and its key come together": {", key: keys/vaiven.key", ""},
+		"there is no order between them":          {"order: free", "order: held"},
+		"both sides have the same queues":         {"green: bookings-next}", "green: bookings}"},
+		"take over from one another all at once":  {"    shares: yes\n", ""},
+		"cannot be split by cookie":               {"key: header passenger", "key: cookie passenger"},
+		"a queue knows no sessions":               {"  key: header passenger", "  sticky: yes"},
+		"has no door of its own":                  {"  key: header passenger", "  spare-door: {cookie: try}"},
+		`needs "management"`:                      {"    management: http://10.1.0.7:15672\n", ""},
+		"is no name that a cluster has": {"    namespace: ferries\n    deployment",
+			"    namespace: Ferries\n    deployment"},
 		"at which port its pods listen":              {"  port: 8080\n", ""},
 		"runs in a cluster, and it is not said what": {"    template: printers.yaml\n", ""},
 		"a number of pods that does not change":      {"  port: 8080\n", "  port: 8080\n  instances: as live\n"},
@@ -799,7 +914,9 @@ func TestQueue(t *testing.T) {
 		"longer-than":                                {"{longer-than: 30s, then: roll back}", "{then: roll back}"},
 	} {
 		text := strings.Replace(string(data), change[0], change[1], 1)
-		if _, err := Parse("queue.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) || !strings.Contains(err.Error(), "queue.yaml:") {
+		if _, err := Parse("queue.yaml", []byte(text)); text == string(data) || err == nil ||
+			!strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) ||
+			!strings.Contains(err.Error(), "queue.yaml:") {
 			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
 		}
 	}
@@ -815,12 +932,16 @@ func TestStackInTheFrontsCluster(t *testing.T) {
 	file := filepath.Join(dir, "plan.yaml")
 	config := filepath.Join(dir, "keys/ferries.kubeconfig")
 	for says, want := range map[string]plan.API{
-		"{}":                                    {File: config, Context: "harbour", Namespace: "ferries", Reach: plan.Forwarded},
-		"{reach: direct, namespace: tenders}":   {File: config, Context: "harbour", Namespace: "tenders", Reach: plan.Direct},
+		"{}": {File: config, Context: "harbour", Namespace: "ferries",
+			Reach: plan.Forwarded},
+		"{reach: direct, namespace: tenders}": {File: config, Context: "harbour", Namespace: "tenders",
+			Reach: plan.Direct},
 		"{context: island, namespace: tenders}": {Context: "island", Namespace: "tenders", Reach: plan.Forwarded},
 		"{kubeconfig: other}":                   {File: filepath.Join(dir, "other"), Reach: plan.Forwarded},
 	} {
-		text := strings.Replace(string(data), "  stands: [10.1.0.5:8080, 10.1.0.6:8080]\n", "  image: registry.lineavessa.example/web:{version}\n  port: 8080\n  cluster: "+says+"\nversions: registry registry.lineavessa.example/web\n", 1)
+		text := strings.Replace(string(data), "  stands: [10.1.0.5:8080, 10.1.0.6:8080]\n",
+			"  image: registry.lineavessa.example/web:{version}\n  port: 8080\n  cluster: "+says+
+				"\nversions: registry registry.lineavessa.example/web\n", 1)
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -847,30 +968,40 @@ func TestCluster(t *testing.T) {
 		t.Fatal(err)
 	}
 	for n, want := range []*cluster.Settings{
-		{API: plan.API{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries", Reach: plan.Forwarded}, Pods: "app=sailings", Route: "sailings", Services: [2]string{"sailings-blue", "sailings-green"}},
-		{Pods: "app=sailings", Service: "sailings", Shares: true, Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "code"}},
+		{API: plan.API{File: "keys/ferries.kubeconfig", Context: "harbour", Namespace: "ferries",
+			Reach: plan.Forwarded}, Pods: "app=sailings", Route: "sailings",
+			Services: [2]string{"sailings-blue", "sailings-green"}},
+		{Pods: "app=sailings", Service: "sailings", Shares: true,
+			Counts: asked.Counts{Path: "/metrics", Requests: "sailings_requests_total", Label: "code"}},
 	} {
 		if got := p.Fronts()[n].Settings; !reflect.DeepEqual(got, want) {
 			t.Errorf("read\n%+v, want\n%+v", got, want)
 		}
 	}
 	for says, change := range map[string][2]string{
-		"is an HTTPRoute or a Service":           {"      service: sailings\n", ""},
-		"services are not named":                 {"      services: {blue: sailings-blue, green: sailings-green}\n", ""},
-		"both sides have the same service":       {"green: sailings-green", "green: sailings-blue"},
-		"With a Service there are no others":     {"      shares: yes", "      services: {blue: a, green: b}"},
-		"do every share":                         {"      httproute: sailings", "      httproute: sailings\n      shares: yes"},
+		"is an HTTPRoute or a Service": {"      service: sailings\n", ""},
+		"services are not named": {"      services: {blue: sailings-blue, green: sailings-green}\n",
+			""},
+		"both sides have the same service":   {"green: sailings-green", "green: sailings-blue"},
+		"With a Service there are no others": {"      shares: yes", "      services: {blue: a, green: b}"},
+		"do every share": {"      httproute: sailings",
+			"      httproute: sailings\n      shares: yes"},
 		"is no name that a cluster has":          {"httproute: sailings", "httproute: Sailings"},
 		"a Service's selector leads to one side": {"      shares: yes", ""},
-		"not by client":                          {"  - listen: 10.1.0.1:80", "  - listen: 10.1.0.1:80\n    key: client"},
-		"keeps nobody on a side":                 {"  - listen: 10.1.0.1:80", "  - listen: 10.1.0.1:80\n    sticky: yes"},
-		"has no door of its own":                 {"  - listen: 10.1.0.1:80", "  - listen: 10.1.0.1:80\n    spare-door: {cookie: try}"},
+		"not by client": {"  - listen: 10.1.0.1:80",
+			"  - listen: 10.1.0.1:80\n    key: client"},
+		"keeps nobody on a side": {"  - listen: 10.1.0.1:80",
+			"  - listen: 10.1.0.1:80\n    sticky: yes"},
+		"has no door of its own": {"  - listen: 10.1.0.1:80",
+			"  - listen: 10.1.0.1:80\n    spare-door: {cookie: try}"},
 	} {
 		text := strings.Replace(string(data), change[0], change[1], 1)
 		if strings.HasPrefix(says, "a Service's") {
 			text = strings.Replace(text, "  - 100 %", "  - 5 % for 1m\n  - 100 %", 1)
 		}
-		if _, err := Parse("cluster.yaml", []byte(text)); text == string(data) || err == nil || !strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) || !strings.Contains(err.Error(), "cluster.yaml:") {
+		if _, err := Parse("cluster.yaml", []byte(text)); text == string(data) || err == nil ||
+			!strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) ||
+			!strings.Contains(err.Error(), "cluster.yaml:") {
 			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
 		}
 	}

@@ -96,7 +96,8 @@ func (r *reader) check(n ast.Node, c plan.Check) (plan.Check, bool) {
 		r.Wrong(n, "this check does not say what to ask", try)
 		return c, false
 	case len(slices.Compact(asked)) > 1:
-		r.Wrong(n, fmt.Sprintf("a check asks one thing, not %s at once", strings.Join(asked, " and ")), "make it two checks")
+		r.Wrong(n, fmt.Sprintf("a check asks one thing, not %s at once", strings.Join(asked, " and ")),
+			"make it two checks")
 		return c, false
 	}
 	keys, done := checkKinds[at].keys(r, &c)
@@ -241,7 +242,8 @@ func (r *reader) toldKeys(c *plan.Check) ([]section.Key, func()) {
 	bound := func(what string, to **float64) section.Key {
 		return section.May(what, func(n ast.Node) {
 			var value float64
-			section.Parsed(r.Reader, what, &value, func(text string) (float64, error) { return strconv.ParseFloat(text, 64) })(n)
+			section.Parsed(r.Reader, what, &value,
+				func(text string) (float64, error) { return strconv.ParseFloat(text, 64) })(n)
 			*to = &value
 		})
 	}
@@ -275,7 +277,8 @@ func (r *reader) address(what string, to *string) func(ast.Node) {
 	return func(n ast.Node) {
 		r.template(what, to)(n)
 		if text := *to; text != "" && !strings.Contains(text, "{address}") && !strings.Contains(text, ":") {
-			r.Wrong(n, fmt.Sprintf("%q is not an address", text), `want host:port, such as db.internal:5432, or "{address}" for the instance's own`)
+			r.Wrong(n, fmt.Sprintf("%q is not an address", text),
+				`want host:port, such as db.internal:5432, or "{address}" for the instance's own`)
 		}
 	}
 }
@@ -287,7 +290,8 @@ func (r *reader) environment(n ast.Node, to *map[string]string) {
 	r.templates(n, "environment", to)
 	for name := range *to {
 		if !variable.MatchString(name) {
-			r.Wrong(n, fmt.Sprintf("%q is no name of a variable", name), "letters, digits and _, and no digit at the beginning")
+			r.Wrong(n, fmt.Sprintf("%q is no name of a variable", name),
+				"letters, digits and _, and no digit at the beginning")
 		}
 	}
 }
@@ -303,7 +307,10 @@ func (r *reader) templates(n ast.Node, what string, to *map[string]string) {
 // jsonValues reads paths and the values wanted there; look looks at what is in their texts.
 func (r *reader) jsonValues(n ast.Node, to *[]plan.JSONValue, look func(ast.Node, string)) {
 	if r.Discovering() {
-		r.Names(n, func(n ast.Node) { r.Takes(n, section.Shape{"type": []string{"string", "number", "boolean", "null"}}) })
+		r.Names(n, func(n ast.Node) {
+			r.Takes(n,
+				section.Shape{"type": []string{"string", "number", "boolean", "null"}})
+		})
 		return
 	}
 	entries, ok := r.Entries(n, "json")
@@ -355,7 +362,8 @@ func (r *reader) wayBack(n ast.Node, w *plan.WayBack) {
 	closes := "freeze"
 	r.Mapping(n, "way-back",
 		section.May("every", section.Parsed(r.Reader, "every", &w.Every, section.Duration)),
-		section.May("closed", section.Parsed(r.Reader, "closed", &closes, func(text string) (string, error) { return section.OneOf(text, "freeze", "go on") })),
+		section.May("closed", section.Parsed(r.Reader, "closed", &closes,
+			func(text string) (string, error) { return section.OneOf(text, "freeze", "go on") })),
 		section.May("checks", func(n ast.Node) { w.Checks = r.checks(n, "checks", needCheck) }),
 	)
 	w.Freezes = closes == "freeze"

@@ -58,7 +58,8 @@ var secretPlaceholder = regexp.MustCompile(`\{secret ([^{}]*)\}`)
 func (r *reader) noPlaceholder(n ast.Node, text string) {
 	known := placeholder.FindStringSubmatch(text)
 	if secretPlaceholder.MatchString(text) || known != nil && slices.Contains(plan.Placeholders, known[1]) {
-		r.Wrong(n, fmt.Sprintf("%q has a placeholder", text), "the prober asks at the front, which has no instance and no secret of its own: write the text itself")
+		r.Wrong(n, fmt.Sprintf("%q has a placeholder", text),
+			"the prober asks at the front, which has no instance and no secret of its own: write the text itself")
 	}
 }
 
@@ -70,7 +71,8 @@ func (r *reader) secretStrings(n ast.Node, what string, to *map[string]string) {
 			r.secretUses = append(r.secretUses, secretUse{n, m[1]})
 		}
 		if known := placeholder.FindStringSubmatch(text); known != nil && slices.Contains(plan.Placeholders, known[1]) {
-			r.Wrong(n, fmt.Sprintf("%q has a placeholder of an instance", text), "this is said at the front, whoever answers: write the text itself")
+			r.Wrong(n, fmt.Sprintf("%q has a placeholder of an instance", text),
+				"this is said at the front, whoever answers: write the text itself")
 		}
 	}
 }

@@ -15,7 +15,8 @@ import (
 
 // newFront is a front with every key left out.
 func newFront() plan.Front {
-	return plan.Front{Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyRandom}, Settings: all.Kinds[0].Read(nil, nil)}
+	return plan.Front{Listen: "127.0.0.1:8080", Key: plan.Key{From: plan.KeyRandom},
+		Settings: all.Kinds[0].Read(nil, nil)}
 }
 
 // fronts reads one front, or a list of them.
@@ -31,11 +32,13 @@ func (r *reader) fronts(n ast.Node, p *plan.Plan) {
 		for _, other := range list {
 			switch {
 			case f.Listen == other.Listen:
-				r.Wrong(n, fmt.Sprintf("two fronts listen at %s", f.Listen), "every front takes requests at an address of its own")
+				r.Wrong(n, fmt.Sprintf("two fronts listen at %s", f.Listen),
+					"every front takes requests at an address of its own")
 			case f.Kind() == embedded.Kind.Name && other.Kind() == embedded.Kind.Name:
 				r.Wrong(n, "two of the fronts are embedded ones", "only one can be: it keeps its state beside the plan")
 			case f.Key != other.Key || f.Sticky != other.Sticky:
-				r.Wrong(n, fmt.Sprintf("one front splits by %v and another by %v", other.Key, f.Key), "clients would change sides from front to front: give all the same key")
+				r.Wrong(n, fmt.Sprintf("one front splits by %v and another by %v", other.Key, f.Key),
+					"clients would change sides from front to front: give all the same key")
 			}
 		}
 		list = append(list, f)
@@ -93,7 +96,8 @@ func (r *reader) front(n ast.Node, f *plan.Front) {
 	}
 	r.elsewhere(either(at, n), *f)
 	if order != nil && !f.Settings.Marks() {
-		r.Wrong(order, fmt.Sprintf("this front (%s) holds the order of going home itself", f.Kind()), "leave order-file out")
+		r.Wrong(order, fmt.Sprintf("this front (%s) holds the order of going home itself", f.Kind()),
+			"leave order-file out")
 	}
 	if err := f.Settings.Splits(f.Key); err != nil {
 		r.Refuse(either(key, n), err)
@@ -118,11 +122,13 @@ func (r *reader) elsewhere(n ast.Node, f plan.Front) {
 		r.Wrong(n, "how to log in is said, and not where", `add "at: USER@HOST", or leave identity and known-hosts out`)
 	case f.At.Host == "":
 	case f.Kind() == embedded.Kind.Name:
-		r.Wrong(n, "the embedded front runs beside its plan", "put the plan on that machine, and reach it from here as USER@HOST:PLAN")
+		r.Wrong(n, "the embedded front runs beside its plan",
+			"put the plan on that machine, and reach it from here as USER@HOST:PLAN")
 	default:
 		f.Settings.Resolve(func(file *string) {
 			if *file != "" && !strings.HasPrefix(*file, "/") {
-				r.Wrong(n, fmt.Sprintf("%s is on another machine, where it is not known what it is relative to", *file), "write its whole name there, from / on")
+				r.Wrong(n, fmt.Sprintf("%s is on another machine, where it is not known what it is relative to", *file),
+					"write its whole name there, from / on")
 			}
 		}, func(*string) {})
 	}

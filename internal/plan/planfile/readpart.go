@@ -24,7 +24,8 @@ import (
 // newPart is a part with every key left out.
 func newPart(name string) plan.Part {
 	stack := plan.Stack{
-		Instances: 1, Folder: ".", Raise: 30 * time.Second, Grace: 10 * time.Second, Restart: true, Output: plan.Output{Size: 10 << 20, Keep: 3},
+		Instances: 1, Folder: ".", Raise: 30 * time.Second, Grace: 10 * time.Second, Restart: true,
+		Output: plan.Output{Size: 10 << 20, Keep: 3},
 		Engine: "/var/run/docker.sock", Network: "host",
 	}
 	return plan.Part{
@@ -66,7 +67,8 @@ func (r *reader) partKeys(p *plan.Part) []section.Key {
 func (r *reader) parts(n ast.Node, p *plan.Plan) {
 	for name, e := range r.Named(n, "parts") {
 		if slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == name }) {
-			r.Wrong(e.Key, fmt.Sprintf("a part is called %q already", name), "give each part a name of its own; that of the front's part stands in \"part\"")
+			r.Wrong(e.Key, fmt.Sprintf("a part is called %q already", name),
+				"give each part a name of its own; that of the front's part stands in \"part\"")
 			continue
 		}
 		part := newPart(name)
@@ -82,7 +84,8 @@ func (r *reader) portsApart(n ast.Node, p *plan.Plan, part plan.Part) {
 		for _, side := range split.Sides {
 			a, b := other.Stacks[side], part.Stacks[side]
 			if b.FirstPort > 0 && a.FirstPort <= b.LastPort && b.FirstPort <= a.LastPort {
-				r.Wrong(n, fmt.Sprintf("the ports %d-%d of part %s overlap those of part %s", b.FirstPort, b.LastPort, part.Name, other.Name),
+				r.Wrong(n, fmt.Sprintf("the ports %d-%d of part %s overlap those of part %s", b.FirstPort, b.LastPort,
+					part.Name, other.Name),
 					"give each part a range of its own")
 				return
 			}
@@ -104,17 +107,22 @@ func (r *reader) portsEnough(p *plan.Plan) {
 			}
 			for _, f := range p.Fronts() {
 				host, port, err := net.SplitHostPort(f.Listen)
-				if n, bad := strconv.Atoi(port); err == nil && bad == nil && s.FirstPort <= n && n <= s.LastPort && (host == "" || host == "0.0.0.0" || host == "127.0.0.1" || host == "localhost") {
-					r.Wrong(at, fmt.Sprintf("the front listens at port %d, which is among the ports of part %s", n, part.Name), "give instances a range without it")
+				if n, bad := strconv.Atoi(port); err == nil && bad == nil && s.FirstPort <= n && n <= s.LastPort &&
+					(host == "" || host == "0.0.0.0" || host == "127.0.0.1" || host == "localhost") {
+					r.Wrong(at, fmt.Sprintf("the front listens at port %d, which is among the ports of part %s", n,
+						part.Name), "give instances a range without it")
 				}
 			}
 			room, need := s.Room(), blue.Most()+green.Most()
 			if blue.FirstPort == green.FirstPort && blue.LastPort == green.LastPort && room < need && room >= s.Most() {
 				if len(s.Addresses) > 0 {
-					r.Wrong(at, fmt.Sprintf("%d addresses with their ports are too few for both sides of part %s: they have %d instances together while both stand", room, part.Name, need), "give them more addresses")
+					r.Wrong(at, fmt.Sprintf("%d addresses with their ports are too few for both sides of part %s: "+
+						"they have %d instances together while both stand", room, part.Name, need),
+						"give them more addresses")
 					break
 				}
-				r.Wrong(at, fmt.Sprintf("%d ports are too few for both sides of part %s: they have %d instances together while both stand", room, part.Name, need),
+				r.Wrong(at, fmt.Sprintf("%d ports are too few for both sides of part %s: they have %d instances "+
+					"together while both stand", room, part.Name, need),
 					fmt.Sprintf("widen the range, to %d-%d at least", s.FirstPort, s.FirstPort+need-1))
 			}
 			if blue.FirstPort == green.FirstPort {
@@ -186,10 +194,12 @@ func clone(s plan.Stack) plan.Stack {
 func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 	kind := s.Kind()
 	if kind == plan.Standing && (s.Until > 0 || s.AsLive()) {
-		r.Wrong(at, fmt.Sprintf("%v stands, so there are as many as there are", side), "leave instances out, or say how many there are to be at least")
+		r.Wrong(at, fmt.Sprintf("%v stands, so there are as many as there are", side),
+			"leave instances out, or say how many there are to be at least")
 	}
 	if (kind == plan.Processes || kind == plan.Hosts) && len(s.Command) == 0 {
-		r.Wrong(at, fmt.Sprintf("%v has no command to start an instance", side), `add a line such as "command: ./builds/{version}/server --listen {address}"`)
+		r.Wrong(at, fmt.Sprintf("%v has no command to start an instance", side),
+			`add a line such as "command: ./builds/{version}/server --listen {address}"`)
 		return
 	}
 	own := kind == plan.Containers && s.Network != "host"
@@ -198,26 +208,33 @@ func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 		if n := slices.IndexFunc(s.Stands, func(t plan.Stand) bool {
 			return (t.Kind == plan.StandContainer || t.Kind == plan.StandContainers) && s.Port == 0
 		}); n >= 0 {
-			r.Wrong(at, fmt.Sprintf("%v has containers, and no port that they listen on", side), `add a line such as "port: 8080"`)
+			r.Wrong(at, fmt.Sprintf("%v has containers, and no port that they listen on", side),
+				`add a line such as "port: 8080"`)
 		}
 		return
 	case len(s.Renew) > 0:
-		r.Wrong(at, fmt.Sprintf("%v has a command to renew what stands, and nothing stands", side), `say where instances stand: "stands: [10.1.0.5:8080]", or leave renew out`)
+		r.Wrong(at, fmt.Sprintf("%v has a command to renew what stands, and nothing stands", side),
+			`say where instances stand: "stands: [10.1.0.5:8080]", or leave renew out`)
 	case kind == plan.Tool:
 	case kind == plan.Clustered && s.Port == 0:
-		r.Wrong(at, fmt.Sprintf("%v runs in a cluster, and it is not said at which port its pods listen", side), `add a line such as "port: 8080"`)
+		r.Wrong(at, fmt.Sprintf("%v runs in a cluster, and it is not said at which port its pods listen", side),
+			`add a line such as "port: 8080"`)
 	case kind == plan.Clustered && s.Image == "" && s.Cluster.Template == "":
-		r.Wrong(at, fmt.Sprintf("%v runs in a cluster, and it is not said what", side), `add "image: REGISTRY/NAME:{version}", or "template: FILE" with a Deployment`)
+		r.Wrong(at, fmt.Sprintf("%v runs in a cluster, and it is not said what", side),
+			`add "image: REGISTRY/NAME:{version}", or "template: FILE" with a Deployment`)
 	case kind == plan.Clustered && (s.Until > 0 || s.AsLive()):
-		r.Wrong(at, "in a cluster a side has a number of pods that does not change by itself", `write a number: "instances: 3"`)
+		r.Wrong(at, "in a cluster a side has a number of pods that does not change by itself",
+			`write a number: "instances: 3"`)
 	case kind == plan.Clustered:
 	case own && s.Port == 0:
-		r.Wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side), `add a line such as "port: 8080"`)
+		r.Wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side),
+			`add a line such as "port: 8080"`)
 	case own:
 	case s.FirstPort == 0:
 		r.Wrong(at, fmt.Sprintf("%v has no ports for its instances", side), `add a range such as "ports: 18100-18199"`)
 	case s.Room() < s.Most():
-		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.Room(), s.Most()),
+		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.Room(),
+			s.Most()),
 			"widen the range, and leave room for instances that are being replaced")
 	}
 }
@@ -252,7 +269,8 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		section.May("price", section.Parsed(r.Reader, "price", &s.Price, price)),
 		section.May("restart", func(n ast.Node) {
 			word := "always"
-			section.Parsed(r.Reader, "restart", &word, func(text string) (string, error) { return section.OneOf(text, "always", "never") })(n)
+			section.Parsed(r.Reader, "restart", &word,
+				func(text string) (string, error) { return section.OneOf(text, "always", "never") })(n)
 			s.Restart = word == "always"
 		}),
 		section.May("output", func(n ast.Node) {
@@ -291,7 +309,8 @@ func (r *reader) cluster(n ast.Node, c *plan.Cluster) {
 		section.May("template", func(n ast.Node) { r.Text(n, "template", &c.Template) }),
 		section.May("stop", func(n ast.Node) {
 			word := "delete"
-			section.Parsed(r.Reader, "stop", &word, func(text string) (string, error) { return section.OneOf(text, "delete", "scale down") })(n)
+			section.Parsed(r.Reader, "stop", &word,
+				func(text string) (string, error) { return section.OneOf(text, "delete", "scale down") })(n)
 			c.Scales = word == "scale down"
 		}))...)
 }
@@ -310,7 +329,8 @@ func (r *reader) standing(n ast.Node, to *[]plan.Stand) {
 	}
 	r.List(n, "stands", one)
 	if len(*to) == 0 && !r.Discovering() {
-		r.Wrong(n, "it is not said where instances stand", `name them: "- 10.1.0.5:8080", "- unit sailings.service at 127.0.0.1:8080", "- container sailings-1", "- front"`)
+		r.Wrong(n, "it is not said where instances stand",
+			`name them: "- 10.1.0.5:8080", "- unit sailings.service at 127.0.0.1:8080", "- container sailings-1", "- front"`)
 	}
 }
 
@@ -444,7 +464,8 @@ func (r *reader) pairs(n ast.Node, p *plan.Pairs) {
 	if !p.Writes {
 		for _, q := range p.Requests {
 			if q.Method != "GET" && q.Method != "HEAD" {
-				r.Wrong(n, fmt.Sprintf("%v is not a read, and both sides would get it", q), `say "writes: yes" if that does no harm`)
+				r.Wrong(n, fmt.Sprintf("%v is not a read, and both sides would get it", q),
+					`say "writes: yes" if that does no harm`)
 			}
 		}
 	}
@@ -471,7 +492,8 @@ func (r *reader) commandsThere(dir string, p *plan.Plan) {
 	said := map[string]bool{}
 	for _, part := range p.Parts {
 		for _, s := range part.Stacks {
-			if s.Kind() != plan.Processes || len(s.Command) == 0 || strings.Contains(s.Command[0], "{") || said[s.Command[0]] {
+			if s.Kind() != plan.Processes || len(s.Command) == 0 || strings.Contains(s.Command[0], "{") ||
+				said[s.Command[0]] {
 				continue
 			}
 			name := program(within(dir, s.Folder), s.Command[0])
@@ -481,7 +503,8 @@ func (r *reader) commandsThere(dir string, p *plan.Plan) {
 				if !strings.Contains(name, "/") {
 					what = fmt.Sprintf("no program %q is found on PATH", name)
 				}
-				r.Wrong(r.commandAt[s.Command[0]], what, "install it, or correct the path: it is relative to the plan's folder, or to \"folder\"")
+				r.Wrong(r.commandAt[s.Command[0]], what, "install it, or correct the path: it is relative to the "+
+					"plan's folder, or to \"folder\"")
 			}
 		}
 	}
@@ -494,11 +517,13 @@ func (r *reader) secretsSet(dir string, p *plan.Plan) {
 		switch {
 		case s.Env != "":
 			if value, ok := os.LookupEnv(s.Env); !ok || value == "" {
-				r.Wrong(at, fmt.Sprintf("the environment variable %s of secret %q is not set here", s.Env, name), "export it where vaiven runs (of a keeper, in its unit's EnvironmentFile)")
+				r.Wrong(at, fmt.Sprintf("the environment variable %s of secret %q is not set here", s.Env, name),
+					"export it where vaiven runs (of a keeper, in its unit's EnvironmentFile)")
 			}
 		case s.File != "":
 			if _, err := os.Stat(within(dir, s.File)); err != nil {
-				r.Wrong(at, fmt.Sprintf("the file of secret %q cannot be read: %v", name, err), "put the secret into it, readable to who runs vaiven")
+				r.Wrong(at, fmt.Sprintf("the file of secret %q cannot be read: %v", name, err),
+					"put the secret into it, readable to who runs vaiven")
 			}
 		}
 	}
@@ -545,7 +570,8 @@ func (r *reader) versionsWhole(at ast.Node, p *plan.Plan) {
 		return
 	}
 	if len(r.Problems.List) == 0 {
-		r.Wrong(at, "it is not said which versions there are", `add a line such as "versions: folder builds", "versions: registry registry.internal/sailings" or "versions: git ../sailings tags"`)
+		r.Wrong(at, "it is not said which versions there are",
+			`add a line such as "versions: folder builds", "versions: registry registry.internal/sailings" or "versions: git ../sailings tags"`)
 	}
 }
 
@@ -589,7 +615,8 @@ func instances(text string) (count, error) {
 		return c, err
 	}
 	if !ok {
-		return count{}, fmt.Errorf("%q does not say how many there are then: want such as \"2 until 25 %%, then 8\"", text)
+		return count{}, fmt.Errorf("%q does not say how many there are then: want such as \"2 until 25 %%, then 8\"",
+			text)
 	}
 	if c.until, err = split.ParseShare(strings.TrimSpace(until)); err != nil {
 		return count{}, err
@@ -601,7 +628,8 @@ func instances(text string) (count, error) {
 	case c.until == 0 || c.until == split.Whole:
 		return count{}, fmt.Errorf("%v is no share that a leg comes after: want one between 0 and 100 %%", c.until)
 	case c.first == plan.AsLive || c.then != plan.AsLive && c.then < c.first:
-		return count{}, fmt.Errorf("%q takes instances away from a side that gets more requests: want more of them then", text)
+		return count{}, fmt.Errorf("%q takes instances away from a side that gets more requests: want more of them "+
+			"then", text)
 	}
 	return c, nil
 }
@@ -612,7 +640,8 @@ func number(text string) (int, error) {
 	}
 	n, err := section.Between(1, 1000)(text)
 	if err != nil {
-		err = fmt.Errorf("%q is not a number of instances: want one from 1 to 1000, \"as live\", or such as \"2 until 25 %%, then as live\"", text)
+		err = fmt.Errorf("%q is not a number of instances: want one from 1 to 1000, \"as live\", or such as \"2 "+
+			"until 25 %%, then as live\"", text)
 	}
 	return n, err
 }

@@ -87,7 +87,8 @@ func resolve(p *plan.Plan, dir string) {
 		resolvePart(&p.Parts[i], dir)
 	}
 	for i := range p.WayBack.Checks {
-		resolveCheck(&p.WayBack.Checks[i], dir, p.Main().Stacks[split.Blue].Kind() == plan.Processes && p.Main().Stacks[split.Green].Kind() == plan.Processes)
+		resolveCheck(&p.WayBack.Checks[i], dir, p.Main().Stacks[split.Blue].Kind() == plan.Processes &&
+			p.Main().Stacks[split.Green].Kind() == plan.Processes)
 	}
 	for name, secret := range p.Secrets {
 		if secret.File != "" {
@@ -121,7 +122,8 @@ func resolveClusters(p *plan.Plan, part *plan.Part) {
 // resolvePart makes the paths of a part absolute. Those on other machines stay as
 // they are.
 func resolvePart(p *plan.Part, dir string) {
-	if k := p.Versions.Kind; k == plan.VersionFolder || (k == plan.VersionTags || k == plan.VersionBranch) && !strings.Contains(p.Versions.Where, ":") {
+	if k := p.Versions.Kind; k == plan.VersionFolder ||
+		(k == plan.VersionTags || k == plan.VersionBranch) && !strings.Contains(p.Versions.Where, ":") {
 		p.Versions.Where = within(dir, p.Versions.Where)
 	}
 	for i := range p.Stacks {

@@ -20,7 +20,8 @@ var figureName = regexp.MustCompile(`^[a-zA-Z_:][a-zA-Z0-9_:]*$`)
 
 // figure parses a figure as "name" or as "name{label="value"}".
 func figure(text string) (plan.Figure, error) {
-	wrong := section.Mistake{What: fmt.Sprintf("%q is no figure", text), Try: `write its name as it stands on the page, and the labels that it has to have: jobs_total or jobs_total{kind="print"}`}
+	wrong := section.Mistake{What: fmt.Sprintf("%q is no figure", text),
+		Try: `write its name as it stands on the page, and the labels that it has to have: jobs_total or jobs_total{kind="print"}`}
 	name, rest, some := strings.Cut(strings.TrimSpace(text), "{")
 	f := plan.Figure{Name: strings.TrimSpace(name)}
 	if !figureName.MatchString(f.Name) {
@@ -71,7 +72,8 @@ func splitKey(text string) (plan.Key, error) {
 			}
 		}
 	}
-	return plan.Key{}, fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or header NAME", text)
+	return plan.Key{}, fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or header NAME",
+		text)
 }
 
 // field parses "header NAME" or "json PATH".
@@ -93,7 +95,8 @@ func ports(text string) ([2]int, error) {
 	first, err1 := section.Between(1, 65535)(strings.TrimSpace(low))
 	last, err2 := section.Between(1, 65535)(strings.TrimSpace(high))
 	if !ok || err1 != nil || err2 != nil || last < first {
-		return [2]int{}, fmt.Errorf("%q is not a range of ports: want the first and the last, such as 18100-18199", text)
+		return [2]int{}, fmt.Errorf("%q is not a range of ports: want the first and the last, such as 18100-18199",
+			text)
 	}
 	return [2]int{first, last}, nil
 }
@@ -118,12 +121,14 @@ func leg(text string) (route.Leg, error) {
 	part, err := split.ParseShare(share)
 	if err != nil {
 		what, _ := section.Explain(err)
-		return route.Leg{}, section.Mistake{What: what, Try: `a leg is a share and how long to stay, such as "5 % for 2m", "5 % until sure, at most 20m", "1 in 20 for 30s", "100 %", or the word ask`}
+		return route.Leg{}, section.Mistake{What: what,
+			Try: `a leg is a share and how long to stay, such as "5 % for 2m", "5 % until sure, at most 20m", "1 in 20 for 30s", "100 %", or the word ask`}
 	}
 	l := route.Leg{Part: part}
 	switch {
 	case timed && sure:
-		return l, section.Mistake{What: fmt.Sprintf("%q lasts for a time and until sure", text), Try: `write "5 % for 2m", or "5 % until sure, at most 2m"`}
+		return l, section.Mistake{What: fmt.Sprintf("%q lasts for a time and until sure", text),
+			Try: `write "5 % for 2m", or "5 % until sure, at most 2m"`}
 	case timed:
 		l.Dwell, err = section.Duration(strings.TrimSpace(dwell))
 	case sure:
@@ -171,14 +176,16 @@ func untilSure(terms string, l *route.Leg) (err error) {
 		case isMost:
 			l.Dwell, err = section.Duration(strings.TrimSpace(most))
 		default:
-			err = section.Mistake{What: fmt.Sprintf("%q says nothing of how long a leg until sure lasts", term), Try: `write "5 % until sure, at least 1m, at most 20m"`}
+			err = section.Mistake{What: fmt.Sprintf("%q says nothing of how long a leg until sure lasts", term),
+				Try: `write "5 % until sure, at least 1m, at most 20m"`}
 		}
 		if err != nil {
 			return err
 		}
 	}
 	if l.Least > l.Dwell {
-		return section.Mistake{What: fmt.Sprintf("a leg cannot last at least %s and at most %s", route.Short(l.Least), route.Short(l.Dwell)), Try: "make the second the longer one"}
+		return section.Mistake{What: fmt.Sprintf("a leg cannot last at least %s and at most %s", route.Short(l.Least),
+			route.Short(l.Dwell)), Try: "make the second the longer one"}
 	}
 	return nil
 }
@@ -192,7 +199,8 @@ func request(text string) ([2]string, error) {
 		words = words[1:]
 	}
 	if len(words) != 1 || !isTarget(words[0]) || strings.ToUpper(method) != method {
-		return [2]string{}, fmt.Errorf("%q is not a request: want a path such as /healthz, or a method and a path such as HEAD /sailings", text)
+		return [2]string{}, fmt.Errorf("%q is not a request: want a path such as /healthz, or a method and a path "+
+			"such as HEAD /sailings", text)
 	}
 	return [2]string{method, words[0]}, nil
 }
@@ -227,7 +235,8 @@ func versions(text string) (plan.Versions, error) {
 	case is(4, "git") && words[2] == "branch":
 		return plan.Versions{Kind: plan.VersionBranch, Where: words[1], Ref: words[3]}, nil
 	}
-	return plan.Versions{}, fmt.Errorf("%q names no versions: want \"folder PATH\", \"git REPOSITORY tags\", \"git REPOSITORY branch NAME\" or \"registry HOST/NAME\"", text)
+	return plan.Versions{}, fmt.Errorf("%q names no versions: want \"folder PATH\", \"git REPOSITORY tags\", \"git "+
+		"REPOSITORY branch NAME\" or \"registry HOST/NAME\"", text)
 }
 
 // host parses "user@host" or "user@host:port".
@@ -305,7 +314,8 @@ func limit(text string) (plan.Limit, error) {
 	part, then, more := strings.Cut(text, ", then ")
 	f, err := section.Fraction(part)
 	if err != nil || f <= 0 {
-		return plan.Limit{}, fmt.Errorf("%q is no limit of a capacity: want \"80 %%\", \"80 %%, then ask\" or \"80 %%, then refuse\"", text)
+		return plan.Limit{}, fmt.Errorf("%q is no limit of a capacity: want \"80 %%\", \"80 %%, then ask\" or \"80 "+
+			"%%, then refuse\"", text)
 	}
 	l := plan.Limit{Part: f}
 	if more {
@@ -319,7 +329,8 @@ func limit(text string) (plan.Limit, error) {
 // hostName parses a host as it is asked for, with a port where users write one.
 func hostName(text string) (string, error) {
 	if text == "" || strings.ContainsAny(text, "/ @") {
-		return "", fmt.Errorf("%q is not a host as users ask for it: want \"sailings.example\" or \"sailings.example:8443\"", text)
+		return "", fmt.Errorf("%q is not a host as users ask for it: want \"sailings.example\" or "+
+			"\"sailings.example:8443\"", text)
 	}
 	return text, nil
 }
@@ -332,7 +343,8 @@ func price(text string) (plan.Price, error) {
 			return plan.Price{Amount: amount, Unit: words[1]}, nil
 		}
 	}
-	return plan.Price{}, fmt.Errorf("%q is not a price: want what an instance costs an hour, such as \"0.12 EUR\"", text)
+	return plan.Price{}, fmt.Errorf("%q is not a price: want what an instance costs an hour, such as \"0.12 EUR\"",
+		text)
 }
 
 // dnsQuestion parses "name" or "name TYPE".
@@ -345,7 +357,8 @@ func dnsQuestion(text string) ([2]string, error) {
 		kind, err := section.OneOf(strings.ToUpper(words[1]), "A", "AAAA", "CNAME", "MX", "NS", "SRV", "TXT")
 		return [2]string{words[0], kind}, err
 	}
-	return [2]string{}, fmt.Errorf("%q is no question for a name server: want a name and a type, such as \"fares.internal A\"", text)
+	return [2]string{}, fmt.Errorf("%q is no question for a name server: want a name and a type, such as "+
+		"\"fares.internal A\"", text)
 }
 
 // meant parses an area and a pattern of names: "environment FEATURE_*".
@@ -369,7 +382,8 @@ func warmUp(text string) (plan.WarmUp, error) {
 	n, err := section.Between(1, 1_000_000)(strings.TrimSpace(number))
 	perS, errRate := section.PerSecond(rate)
 	if !ok || err != nil || errRate != nil {
-		return plan.WarmUp{}, fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as \"200 at 50 /s\"", text)
+		return plan.WarmUp{}, fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as \"200 at "+
+			"50 /s\"", text)
 	}
 	return plan.WarmUp{Requests: n, Rate: perS}, nil
 }
@@ -384,7 +398,8 @@ func secret(text string) (plan.Secret, error) {
 	case kind == "file" && name != "":
 		return plan.Secret{File: name}, nil
 	}
-	return plan.Secret{}, section.Mistake{What: "a secret does not stand in a plan", Try: `say where it is read from: "env NAME" or "file PATH"`}
+	return plan.Secret{}, section.Mistake{What: "a secret does not stand in a plan",
+		Try: `say where it is read from: "env NAME" or "file PATH"`}
 }
 
 // mostAddresses bounds a range of them.
@@ -399,7 +414,8 @@ func addresses(text string) ([]string, error) {
 		last, err = netip.ParseAddr(strings.TrimSpace(to))
 	}
 	if err != nil || last.Less(first) {
-		return nil, section.Mistake{What: fmt.Sprintf("%q is no range of addresses", text), Try: `write it as in "10.1.0.5-10.1.0.9"`}
+		return nil, section.Mistake{What: fmt.Sprintf("%q is no range of addresses", text),
+			Try: `write it as in "10.1.0.5-10.1.0.9"`}
 	}
 	var list []string
 	for a := first; ; a = a.Next() {
@@ -407,7 +423,8 @@ func addresses(text string) ([]string, error) {
 			return list, nil
 		}
 		if len(list) == mostAddresses {
-			return nil, section.Mistake{What: fmt.Sprintf("%q are more than %d addresses", text, mostAddresses), Try: "give as many as both sides have instances"}
+			return nil, section.Mistake{What: fmt.Sprintf("%q are more than %d addresses", text, mostAddresses),
+				Try: "give as many as both sides have instances"}
 		}
 	}
 }

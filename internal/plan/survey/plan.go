@@ -19,7 +19,8 @@ func (f Found) Plan(now time.Time) string {
 	}
 	fill := strings.NewReplacer("SERVICE", f.Service, "VARIABLE", front.Variable(f.Service)).Replace
 	line("# A first plan for %s, written by vaiven survey of %s on %s.", f.Service, f.Target, now.Format("2006-01-02"))
-	line("# The survey changed nothing. Read it, decide where it says DECIDE, and then: vaiven plan FILE, vaiven where FILE.")
+	line("# The survey changed nothing. Read it, decide where it says DECIDE, and then: vaiven plan FILE, vaiven " +
+		"where FILE.")
 	if len(f.Needs) > 0 && !f.Ready {
 		line("# Before requests can be split, its configuration needs, and docs/begin.md says step by step how:")
 	} else if len(f.Needs) > 0 {
@@ -77,9 +78,11 @@ func (f Found) Plan(now time.Time) string {
 // stack writes both sides.
 func (f Found) stack(line func(string, ...any)) {
 	if f.Rate >= 0 {
-		line("# %.1f requests a second came in %.0f seconds, to %d instances.", f.Rate, f.Counted.Seconds(), len(f.live()))
+		line("# %.1f requests a second came in %.0f seconds, to %d instances.", f.Rate, f.Counted.Seconds(),
+			len(f.live()))
 	}
-	line("# DECIDE: capacity, the requests a second that one instance carries (\"capacity: 120 /s\"): with it Vaiven says whether a side is big enough.")
+	line("# DECIDE: capacity, the requests a second that one instance carries (\"capacity: 120 /s\"): with it Vaiven " +
+		"says whether a side is big enough.")
 	line("stack:")
 	for _, side := range split.Sides {
 		line("  %v:", side)
@@ -87,7 +90,8 @@ func (f Found) stack(line func(string, ...any)) {
 			line("    # DECIDE: how this side is raised. To start instances here:")
 			line("    #   command: ./builds/{version}/server --listen {address}")
 			line("    #   ports: 18100-18199")
-			line("    # or hosts, containers, a tool of your own (docs/plan.md), or \"stands\" with addresses that somebody else starts.")
+			line("    # or hosts, containers, a tool of your own (docs/plan.md), or \"stands\" with addresses that " +
+				"somebody else starts.")
 			line("    # Until then it is whoever the front lists for it.")
 			line("    stands: front")
 			continue
@@ -130,7 +134,8 @@ func (i Instance) comment() string {
 		parts = append(parts, fmt.Sprintf("process %d: %s", i.Who.PID, command))
 	}
 	if i.Who.Container != "" {
-		parts = append(parts, fmt.Sprintf("in container %.12s: \"container NAME\" and \"port\" adopt it as one", i.Who.Container))
+		parts = append(parts, fmt.Sprintf("in container %.12s: \"container NAME\" and \"port\" adopt it as one",
+			i.Who.Container))
 	}
 	if len(parts) == 0 {
 		return ""
@@ -165,7 +170,8 @@ func (f Found) checks(line func(string, ...any)) {
 		line("  path: %s   # tried: it answers on every instance that gets requests", c.Health)
 	} else {
 		line("health:")
-		line("  # DECIDE: none of the usual paths answered (%s): a connection has to do until there is one.", strings.Join(healthPaths, ", "))
+		line("  # DECIDE: none of the usual paths answered (%s): a connection has to do until there is one.",
+			strings.Join(healthPaths, ", "))
 		line("  tcp: \"{address}\"")
 	}
 	line("smoke:")
@@ -190,7 +196,8 @@ func (f Found) checks(line func(string, ...any)) {
 			line("  build: json %s", c.Build)
 		}
 	} else {
-		line("# DECIDE: where an instance says its version (\"says: {path: /about, version: json version}\"); without it what can be")
+		line("# DECIDE: where an instance says its version (\"says: {path: /about, version: json version}\"); " +
+			"without it what can be")
 		line("# seen of its program is what it is known by.")
 	}
 	line("prober:")

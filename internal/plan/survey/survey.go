@@ -97,7 +97,8 @@ func Read(ctx context.Context, q Question) (Found, error) {
 		if err := errors.Join(failed...); err != nil {
 			return Found{}, err
 		}
-		return Found{}, fmt.Errorf("%s is neither HAProxy's socket or configuration, nor that of nginx or httpd, nor the URL of a balancer manager", q.Target)
+		return Found{}, fmt.Errorf("%s is neither HAProxy's socket or configuration, nor that of nginx or httpd, nor "+
+			"the URL of a balancer manager", q.Target)
 	}
 	one, err := choose(list, q.Only)
 	if err != nil {
@@ -287,7 +288,8 @@ func (f *Found) shake(ctx context.Context) {
 		return
 	}
 	defer conn.Close()
-	c := tls.Client(conn, &tls.Config{ServerName: f.Host, InsecureSkipVerify: true}) // it is looked at, and nothing is said to it
+	// it is looked at, and nothing is said to it
+	c := tls.Client(conn, &tls.Config{ServerName: f.Host, InsecureSkipVerify: true})
 	if c.HandshakeContext(ctx) != nil {
 		return
 	}

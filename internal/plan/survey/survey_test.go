@@ -31,7 +31,8 @@ func TestAPlanCanBeRead(t *testing.T) {
 		return Instance{SurveyedServer: front.SurveyedServer{Name: name, Address: address, In: in}}
 	}
 	unit := instance("b2", "10.1.0.2:8080", true)
-	unit.Who = stand.Who{Unit: "ferry.service", PID: 7, Command: []string{"ferry", "--title", "a\nstack: # \x1b[2J", strings.Repeat("x", 300)}}
+	unit.Who = stand.Who{Unit: "ferry.service", PID: 7,
+		Command: []string{"ferry", "--title", "a\nstack: # \x1b[2J", strings.Repeat("x", 300)}}
 	boxed := instance("evil\n  - 10.6.6.6:1", "[::1]:8080", false)
 	boxed.Who.Container = strings.Repeat("a1", 32)
 	for title, change := range map[string]func(*Found){
@@ -46,7 +47,8 @@ func TestAPlanCanBeRead(t *testing.T) {
 		"TLS without names": func(f *Found) { f.Secure = true },
 		"names of its own":  func(f *Found) { f.Secure, f.Names = true, []string{"*.example", "ferry.example"} },
 		"checks": func(f *Found) {
-			f.Checks = Checks{Health: "/healthz", Smoke: "/", Status: 404, Says: "/about", Version: "version", Build: "build", Root: true, Failed: []string{"b1 does\nnot answer"}}
+			f.Checks = Checks{Health: "/healthz", Smoke: "/", Status: 404, Says: "/about", Version: "version",
+				Build: "build", Root: true, Failed: []string{"b1 does\nnot answer"}}
 			f.Rate, f.Counted = 12.5, time.Minute
 		},
 		"elsewhere": func(f *Found) { f.At = plan.Login{Host: "deploy@gate1:2222"} },
@@ -147,7 +149,8 @@ func TestChecksAreTried(t *testing.T) {
 		f := Found{Question: Question{On: place.Local{}}, Sides: [2][]Instance{list}}
 		return f.try(t.Context())
 	}
-	if c := try(serve(true, true), serve(true, true)); c.Health != "/health" || c.Says != "/about" || c.Build != "build" || c.Smoke != "/" || c.Status != http.StatusFound {
+	if c := try(serve(true, true), serve(true, true)); c.Health != "/health" || c.Says != "/about" ||
+		c.Build != "build" || c.Smoke != "/" || c.Status != http.StatusFound {
 		t.Errorf("it finds %+v", c)
 	}
 	if c := try(serve(true, true), serve(false, false)); c.Health != "/ping" || c.Says != "" {
@@ -155,11 +158,14 @@ func TestChecksAreTried(t *testing.T) {
 	}
 	gone := httptest.NewServer(nil)
 	gone.Close()
-	dead := Instance{SurveyedServer: front.SurveyedServer{Name: "dead", Address: gone.Listener.Addr().String(), In: true}}
-	if c := try(serve(true, true), dead); len(c.Failed) != 1 || !strings.Contains(c.Failed[0], "dead") || c.Health != "/health" {
+	dead := Instance{SurveyedServer: front.SurveyedServer{Name: "dead", Address: gone.Listener.Addr().String(),
+		In: true}}
+	if c := try(serve(true, true), dead); len(c.Failed) != 1 || !strings.Contains(c.Failed[0], "dead") ||
+		c.Health != "/health" {
 		t.Errorf("with one that is gone it finds %+v", c)
 	}
-	if c := try(dead); c.Smoke != "" || c.Health != "" || !slices.ContainsFunc(c.Failed, func(s string) bool { return strings.Contains(s, "does not answer") }) {
+	if c := try(dead); c.Smoke != "" || c.Health != "" ||
+		!slices.ContainsFunc(c.Failed, func(s string) bool { return strings.Contains(s, "does not answer") }) {
 		t.Errorf("of one that is gone it finds %+v", c)
 	}
 }

@@ -116,7 +116,8 @@ func read(ctx context.Context, name string, log io.Reader, tries []*try) (Report
 		return r, fmt.Errorf("read %s: %w", name, err)
 	}
 	if r.Lines == 0 && r.Unread > 0 {
-		return r, fmt.Errorf("%s: %w: none of its %d lines is in the Common or Combined format, or JSON with a time and a client", name, ErrNoLog, r.Unread)
+		return r, fmt.Errorf("%s: %w: none of its %d lines is in the Common or Combined format, or JSON with a time "+
+			"and a client", name, ErrNoLog, r.Unread)
 	}
 	return r, nil
 }
@@ -137,7 +138,8 @@ type try struct {
 }
 
 func newTry(k Key, shares []split.Share) *try {
-	t := &try{key: k, networks: map[uint64]split.Place{}, trial: trial.New(shares), chance: rand.New(rand.NewPCG(4, 2))} // the same each time it is read
+	// the same each time it is read
+	t := &try{key: k, networks: map[uint64]split.Place{}, trial: trial.New(shares), chance: rand.New(rand.NewPCG(4, 2))}
 	low := strings.ToLower(strings.ReplaceAll(k.Name, "-", "_"))
 	switch k.From {
 	case plan.KeyCookie:

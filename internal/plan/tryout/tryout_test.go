@@ -28,7 +28,8 @@ func log(r *rand.Rand, w io.Writer, lines, clients int, asJSON bool) {
 		if asJSON {
 			fmt.Fprintf(b, `{"time":%q,"client":"10.%d.%d.%d","status":200,"path":"/sailings","cookie_passenger":"p%d"}`+"\n", at.Format(time.RFC3339Nano), c>>16, c>>8&255, c&255, c%97)
 		} else {
-			fmt.Fprintf(b, "10.%d.%d.%d - - [%s] \"GET /sailings HTTP/1.1\" 200 512 \"-\" \"browser %d\"\n", c>>16, c>>8&255, c&255, at.Format("02/Jan/2006:15:04:05 -0700"), c%7)
+			fmt.Fprintf(b, "10.%d.%d.%d - - [%s] \"GET /sailings HTTP/1.1\" 200 512 \"-\" \"browser %d\"\n", c>>16,
+				c>>8&255, c&255, at.Format("02/Jan/2006:15:04:05 -0700"), c%7)
 		}
 	}
 	b.Flush()
@@ -53,7 +54,9 @@ func TestKeysOnALog(t *testing.T) {
 		var text strings.Builder
 		log(rnd, &text, 20_000, 600, asJSON)
 		text.WriteString("something else\n")
-		r, err := Read(t.Context(), "access.log", strings.NewReader(text.String()), keys(t, "random", "client", "client /24", "clock", "cookie passenger", "header User-Agent"), []split.Share{2500, 5000})
+		r, err := Read(t.Context(), "access.log", strings.NewReader(text.String()),
+			keys(t, "random", "client", "client /24", "clock", "cookie passenger", "header User-Agent"),
+			[]split.Share{2500, 5000})
 		if err != nil || r.Lines != 20_000 || r.Unread != 1 || len(r.Keys) != 6 {
 			t.Fatalf("%+v, %v", r, err)
 		}
@@ -68,7 +71,8 @@ func TestKeysOnALog(t *testing.T) {
 				on++
 			}
 		}
-		if got := by["client"].Shares[0]; math.Abs(got.Achieved-on/600) > 0.02 || got.Split != 0 || by["client"].Clients != 600 {
+		if got := by["client"].Shares[0]; math.Abs(got.Achieved-on/600) > 0.02 || got.Split != 0 ||
+			by["client"].Clients != 600 {
 			t.Errorf("client: %+v, want about %.3f on green", got, on/600)
 		}
 		if got := by["random"].Shares[0]; math.Abs(got.Achieved-0.25) > 0.02 || got.Split < 500 || got.Bursts > 0 {
@@ -80,17 +84,20 @@ func TestKeysOnALog(t *testing.T) {
 		if got := by["client /24"].Clients; got != 600 {
 			t.Errorf("client /24: %d clients", got)
 		}
-		if got, want := by["cookie passenger"], int64(97); asJSON && (got.Missing != 0 || got.Clients != want) || !asJSON && got.Missing != 20_000 {
+		if got, want := by["cookie passenger"], int64(97); asJSON && (got.Missing != 0 || got.Clients != want) ||
+			!asJSON && got.Missing != 20_000 {
 			t.Errorf("cookie: %d missing, %d clients", got.Missing, got.Clients)
 		}
 	}
 }
 
 func TestWhatIsNoLog(t *testing.T) {
-	if _, err := Read(t.Context(), "x", strings.NewReader("one\ntwo\n"), keys(t, "random"), []split.Share{1}); !errors.Is(err, ErrNoLog) {
+	if _, err := Read(t.Context(), "x", strings.NewReader("one\ntwo\n"), keys(t, "random"),
+		[]split.Share{1}); !errors.Is(err, ErrNoLog) {
 		t.Errorf("no log: %v", err)
 	}
-	if r, err := Read(t.Context(), "x", strings.NewReader(""), keys(t, "random"), []split.Share{1}); err != nil || r.Lines != 0 {
+	if r, err := Read(t.Context(), "x", strings.NewReader(""), keys(t, "random"), []split.Share{1}); err != nil ||
+		r.Lines != 0 {
 		t.Errorf("an empty log: %+v, %v", r, err)
 	}
 	for _, text := range []string{"", "dice", "field ", "cookie", "client /99"} {
@@ -102,7 +109,8 @@ func TestWhatIsNoLog(t *testing.T) {
 	cancel()
 	var text strings.Builder
 	log(testkit.Rand(t), &text, 2*checkEvery, 5, false)
-	if _, err := Read(ctx, "x", strings.NewReader(text.String()), keys(t, "random"), []split.Share{1}); !errors.Is(err, context.Canceled) {
+	if _, err := Read(ctx, "x", strings.NewReader(text.String()), keys(t, "random"), []split.Share{1}); !errors.Is(err,
+		context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
 }
@@ -119,7 +127,8 @@ func BenchmarkRead(b *testing.B) {
 	b.SetBytes(int64(text.Len()))
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, err := Read(b.Context(), "x", strings.NewReader(text.String()), list, []split.Share{500, 2500, 5000}); err != nil {
+		if _, err := Read(b.Context(), "x", strings.NewReader(text.String()), list,
+			[]split.Share{500, 2500, 5000}); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -134,7 +143,8 @@ func TestClientsOfALargeLog(t *testing.T) {
 	}
 	w := bufio.NewWriter(f)
 	line := func(client string, n int) {
-		fmt.Fprintf(w, "%s - - [23/Nov/2026:21:%02d:%02d +0000] \"GET /sailings HTTP/1.1\" 200 5 \"-\" \"%s\"\n", client, n/60%60, n%60, strings.Repeat("x", 2000))
+		fmt.Fprintf(w, "%s - - [23/Nov/2026:21:%02d:%02d +0000] \"GET /sailings HTTP/1.1\" 200 5 \"-\" \"%s\"\n",
+			client, n/60%60, n%60, strings.Repeat("x", 2000))
 	}
 	for range 4000 {
 		line("192.0.2.1", 0)

@@ -69,7 +69,9 @@ func Compare(ctx context.Context, q Question) difference.Report {
 		}
 		for _, part := range q.Plan.Parts {
 			if part.Stacks[0].Until+part.Stacks[1].Until == 0 { // else the plan has fewer of them at first
-				facts[side] = append(facts[side], difference.Fact{Part: part.Name, Area: difference.Instances, Value: strconv.Itoa(q.running(part, side))})
+				facts[side] = append(facts[side],
+					difference.Fact{Part: part.Name, Area: difference.Instances,
+						Value: strconv.Itoa(q.running(part, side))})
 			}
 		}
 	}
@@ -152,7 +154,8 @@ func (q Question) read(ctx context.Context, side split.Side) read {
 				}
 				for name, content := range r.texts {
 					at := part.Name + "\x00" + name
-					if first, known := all.texts[at]; !known || stack.Compare(i, first.of) < 0 { // the same in every run
+					// the same in every run
+					if first, known := all.texts[at]; !known || stack.Compare(i, first.of) < 0 {
 						all.texts[at] = text{i, content}
 					}
 				}
@@ -281,7 +284,8 @@ func (r *looked) configuration(ctx context.Context) {
 			}
 			r.texts[name] = strings.ToValidUTF8(string(data), "?")
 			r.facts = append(r.facts, difference.Fact{
-				Part: r.part.Name, Area: difference.Configuration, Name: name, Instance: r.i.Name, Value: r.general("", string(data), ""), Raw: string(data), Text: true,
+				Part: r.part.Name, Area: difference.Configuration, Name: name, Instance: r.i.Name,
+				Value: r.general("", string(data), ""), Raw: string(data), Text: true,
 			})
 			continue
 		}

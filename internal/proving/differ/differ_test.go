@@ -72,16 +72,20 @@ func TestWhatDiffers(t *testing.T) {
 		y[name] = stack.Description{
 			Command: []string{"/srv/" + version + "/sailings", "--listen", address},
 			Environment: map[string]string{
-				"REGION": region, "NAME": name + " of " + version, "TEMPLATED": "at " + address, "DB_PASSWORD": map[bool]string{true: "sea salt", false: "pepper"}[side == split.Blue],
-				"API_TOKEN": fmt.Sprint("t-", side),
+				"REGION": region, "NAME": name + " of " + version, "TEMPLATED": "at " + address,
+				"DB_PASSWORD": map[bool]string{true: "sea salt", false: "pepper"}[side == split.Blue],
+				"API_TOKEN":   fmt.Sprint("t-", side),
 			},
 			Limits: map[string]string{"open files": "1024"},
 		}
-		return reading.Instance{Name: name, Part: "web", Side: side, Version: version, Build: "build of " + version, Address: address, Running: true}
+		return reading.Instance{Name: name, Part: "web", Side: side, Version: version, Build: "build of " + version,
+			Address: address, Running: true}
 	}
 	p := &plan.Plan{Service: "sailings", Parts: []plan.Part{{
-		Name: "web", Health: plan.Check{Within: 10 * time.Second}, Says: plan.Says{Path: "/", Runtime: plan.Field{JSON: "runtime"}},
-		Configuration: []string{"{version}/app.yaml", "{version}/app.toml", "{version}/app.json", "{version}/app.env", "{version}/app.ini", "{version}/motd.txt", "{version}/gone.yaml"},
+		Name: "web", Health: plan.Check{Within: 10 * time.Second},
+		Says: plan.Says{Path: "/", Runtime: plan.Field{JSON: "runtime"}},
+		Configuration: []string{"{version}/app.yaml", "{version}/app.toml", "{version}/app.json", "{version}/app.env",
+			"{version}/app.ini", "{version}/motd.txt", "{version}/gone.yaml"},
 	}}}
 	for i := range p.Parts[0].Stacks {
 		p.Parts[0].Stacks[i].Folder = dir
@@ -89,7 +93,8 @@ func TestWhatDiffers(t *testing.T) {
 	}
 	p.Differences.Meant = []plan.Meant{{Area: "build"}, {Area: "configuration", Name: "app.toml *"}}
 	q := Question{Plan: p, Secrets: secrets, Standing: y, Sides: [2][]reading.Instance{
-		{instance(split.Blue, 1, "4.2.0", "north")}, {instance(split.Green, 1, "4.3.0", "north"), instance(split.Green, 2, "4.3.0", "south")},
+		{instance(split.Blue, 1, "4.2.0", "north")},
+		{instance(split.Green, 1, "4.3.0", "north"), instance(split.Green, 2, "4.3.0", "south")},
 	}}
 	r := Compare(t.Context(), q)
 	var got []string
@@ -153,7 +158,8 @@ func TestPlaceholdersAreNoDifference(t *testing.T) {
 func TestAVersionThatIsANumber(t *testing.T) {
 	environment := func(version, pool string) map[string]string {
 		return map[string]string{
-			"POOL": pool, "PORT_RANGE": "2-5", "RETRIES": "2", "APP_VERSION": version, "HOME_DIR": "/srv/" + version + "/data", "SHARD": "1", "RATIO": "1/2",
+			"POOL": pool, "PORT_RANGE": "2-5", "RETRIES": "2", "APP_VERSION": version,
+			"HOME_DIR": "/srv/" + version + "/data", "SHARD": "1", "RATIO": "1/2",
 		}
 	}
 	y := yard{
@@ -163,7 +169,8 @@ func TestAVersionThatIsANumber(t *testing.T) {
 	p := &plan.Plan{Service: "sailings", Parts: []plan.Part{{Name: "web"}}}
 	q := Question{Plan: p, Standing: y}
 	for _, side := range split.Sides {
-		q.Sides[side] = []reading.Instance{{Name: fmt.Sprintf("%v-1", side), Part: "web", Side: side, Version: fmt.Sprint(int(side) + 1), Address: "127.0.0.1:1", Running: true}}
+		q.Sides[side] = []reading.Instance{{Name: fmt.Sprintf("%v-1", side), Part: "web", Side: side,
+			Version: fmt.Sprint(int(side) + 1), Address: "127.0.0.1:1", Running: true}}
 	}
 	var got []string
 	for _, d := range Compare(t.Context(), q).List {
@@ -181,16 +188,19 @@ func TestAFilesPasswordsAreNotShown(t *testing.T) {
 	write(t, dir+"/blue-1/redis.conf", "port 6379\nrequirepass herring\nurl redis://:herring@cache/0\n")
 	write(t, dir+"/green-1/redis.conf", "port 6380\nrequirepass mackerel\nurl redis://:herring@cache/0\n")
 	y := yard{"blue-1": {}, "green-1": {}}
-	p := &plan.Plan{Service: "sailings", Parts: []plan.Part{{Name: "web", Configuration: []string{"{instance}/redis.conf"}}}}
+	p := &plan.Plan{Service: "sailings",
+		Parts: []plan.Part{{Name: "web", Configuration: []string{"{instance}/redis.conf"}}}}
 	q := Question{Plan: p, Standing: y}
 	for _, side := range split.Sides {
 		p.Parts[0].Stacks[side].Folder = dir
-		q.Sides[side] = []reading.Instance{{Name: fmt.Sprintf("%v-1", side), Part: "web", Side: side, Address: "127.0.0.1:1", Running: true}}
+		q.Sides[side] = []reading.Instance{{Name: fmt.Sprintf("%v-1", side), Part: "web", Side: side,
+			Address: "127.0.0.1:1", Running: true}}
 	}
 	r := Compare(t.Context(), q)
 	text := fmt.Sprintf("%+v", r)
 	if len(r.List) != 1 || strings.Contains(text, "herring") || strings.Contains(text, "mackerel") ||
-		!strings.Contains(strings.Join(r.List[0].Lines, "\n"), "-requirepass (hidden 1)\n+port 6380\n+requirepass (hidden 2)") {
+		!strings.Contains(strings.Join(r.List[0].Lines, "\n"),
+			"-requirepass (hidden 1)\n+port 6380\n+requirepass (hidden 2)") {
 		t.Errorf("found %s", text)
 	}
 }

@@ -31,7 +31,8 @@ func Record(ctx context.Context, q Question, side split.Side, key []byte) (r way
 		}
 		fact := wayback.Fact{Part: f.Part, What: strings.TrimSpace(string(f.Area) + " " + f.Name)}
 		digest := digestOf(key, f)
-		n := slices.IndexFunc(r.Facts, func(other wayback.Fact) bool { return other.Part == fact.Part && other.What == fact.What })
+		n := slices.IndexFunc(r.Facts,
+			func(other wayback.Fact) bool { return other.Part == fact.Part && other.What == fact.What })
 		if n < 0 {
 			n = len(r.Facts)
 			r.Facts = append(r.Facts, fact)

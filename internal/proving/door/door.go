@@ -105,7 +105,8 @@ func nameOf(host string) string {
 // Transport makes one for requests at the door, which its caller may adapt. Connections are kept, as browsers do, or
 // each request has one of its own.
 func (d *Door) Transport(kept bool) *http.Transport {
-	t := &http.Transport{DisableKeepAlives: !kept, DisableCompression: true, TLSClientConfig: d.tls, Protocols: new(http.Protocols)}
+	t := &http.Transport{DisableKeepAlives: !kept, DisableCompression: true, TLSClientConfig: d.tls,
+		Protocols: new(http.Protocols)}
 	if d.plan.Resolver != "" {
 		asks := net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return new(net.Dialer).DialContext(ctx, network, d.plan.Resolver)

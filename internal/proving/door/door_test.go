@@ -44,7 +44,8 @@ func TestAsUsersCome(t *testing.T) {
 	}
 	certificate := write("cert.pem", "CERTIFICATE", s.Certificate().Raw)
 	p := plan.Entrance{
-		Secure: true, Host: "example.com:8443", CA: certificate, Certificate: certificate, Key: write("key.pem", "PRIVATE KEY", key),
+		Secure: true, Host: "example.com:8443", CA: certificate, Certificate: certificate,
+		Key:     write("key.pem", "PRIVATE KEY", key),
 		Headers: map[string]string{"X-Tenant": "{secret tenant}"},
 	}
 	ask := func(p plan.Entrance) error {
@@ -62,8 +63,10 @@ func TestAsUsersCome(t *testing.T) {
 	if err := ask(p); err != nil {
 		t.Fatal(err)
 	}
-	if seen.Host != p.Host || seen.TLS.ServerName != "example.com" || seen.ProtoMajor != 2 || len(seen.TLS.PeerCertificates) != 1 || seen.Header.Get("X-Tenant") != "vessa" || seen.URL.Path != "/sailings" {
-		t.Errorf("it was asked for %s, by name %q, in %s, with %d certificates and %v", seen.Host, seen.TLS.ServerName, seen.Proto, len(seen.TLS.PeerCertificates), seen.Header)
+	if seen.Host != p.Host || seen.TLS.ServerName != "example.com" || seen.ProtoMajor != 2 ||
+		len(seen.TLS.PeerCertificates) != 1 || seen.Header.Get("X-Tenant") != "vessa" || seen.URL.Path != "/sailings" {
+		t.Errorf("it was asked for %s, by name %q, in %s, with %d certificates and %v", seen.Host, seen.TLS.ServerName,
+			seen.Proto, len(seen.TLS.PeerCertificates), seen.Header)
 	}
 	p.HTTP1, p.Name = true, "localhost"
 	if err := ask(p); err == nil || !strings.Contains(err.Error(), "certificate is valid for") {
@@ -74,8 +77,10 @@ func TestAsUsersCome(t *testing.T) {
 		t.Errorf("without HTTP/2 it is %s, %v", seen.Proto, err)
 	}
 	for says, wrong := range map[string]plan.Entrance{
-		"authorities": {Secure: true, CA: filepath.Join(dir, "none")}, "holds no certificate": {Secure: true, CA: p.Key}, "client certificate": {Secure: true, Certificate: p.CA, Key: p.CA},
-		"unknown authority": {Secure: true, Host: "example.com"},
+		"authorities":          {Secure: true, CA: filepath.Join(dir, "none")},
+		"holds no certificate": {Secure: true, CA: p.Key},
+		"client certificate":   {Secure: true, Certificate: p.CA, Key: p.CA},
+		"unknown authority":    {Secure: true, Host: "example.com"},
 	} {
 		if err := ask(wrong); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("want %q: %v", says, err)

@@ -229,7 +229,8 @@ func (g *gathering) hide(text string) string {
 func (g *gathering) report(took time.Duration) Report {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	r := Report{Pairs: g.pairs, Same: g.same, Cached: g.cached, Took: Seconds(took.Seconds()), At: time.Now(), Findings: []Finding{}}
+	r := Report{Pairs: g.pairs, Same: g.same, Cached: g.cached, Took: Seconds(took.Seconds()), At: time.Now(),
+		Findings: []Finding{}}
 	for _, f := range slices.Collect(maps.Values(g.found)) {
 		r.Findings = append(r.Findings, *f)
 	}
@@ -370,7 +371,8 @@ func (c Config) patterns(kind string) []string {
 }
 
 func (c Config) ignores(kind, name string) bool {
-	return slices.ContainsFunc(c.patterns(kind), func(p string) bool { return difference.Matches(strings.ToLower(p), strings.ToLower(name)) })
+	return slices.ContainsFunc(c.patterns(kind),
+		func(p string) bool { return difference.Matches(strings.ToLower(p), strings.ToLower(name)) })
 }
 
 // Warmth is how a warm-up went.

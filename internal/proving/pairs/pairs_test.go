@@ -65,7 +65,8 @@ func TestTheSameRequestToBoth(t *testing.T) {
 			}
 		}
 	}
-	c := config(serve(t, answer("blue", 900)), serve(t, answer("green", 950)), "/fares", "/gone", "/text", "/sometimes", "/same")
+	c := config(serve(t, answer("blue", 900)), serve(t, answer("green", 950)), "/fares", "/gone", "/text", "/sometimes",
+		"/same")
 	c.Ignore = []string{"json at", "header x-side"}
 	c.Hide = func(text string) string { return strings.ReplaceAll(text, "950", "(secret)") }
 	r := Compare(t.Context(), c)
@@ -81,7 +82,8 @@ func TestTheSameRequestToBoth(t *testing.T) {
 	if got := what(r); !slices.Equal(got, want) {
 		t.Errorf("found\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if f := r.Findings[0]; !strings.Contains(f.Answer[0], "HTTP 200 OK") || !strings.Contains(f.Answer[0], `"price": 900`) || strings.Contains(f.Answer[1], "950") {
+	if f := r.Findings[0]; !strings.Contains(f.Answer[0], "HTTP 200 OK") ||
+		!strings.Contains(f.Answer[0], `"price": 900`) || strings.Contains(f.Answer[1], "950") {
 		t.Errorf("the example is %q", f.Answer)
 	}
 	if r.Times[0].P50 <= 0 || r.Times[1].P99 < r.Times[1].P50 {
@@ -174,7 +176,8 @@ a line that is none
 	}
 	p := plan.Pairs{Requests: []plan.Request{{Method: "GET", Path: "/"}}, Log: log, HAR: har}
 	list, skipped, err := Requests(p)
-	if err != nil || names(list) != "GET /, GET /sailings?from=vessa, HEAD /berths, GET /decks?n=1" || skipped.Writes != 2 {
+	if err != nil || names(list) != "GET /, GET /sailings?from=vessa, HEAD /berths, GET /decks?n=1" ||
+		skipped.Writes != 2 {
 		t.Errorf("requests %s, %d skipped, %v", names(list), skipped, err)
 	}
 	if h := list[3].Headers; len(h) != 1 || h["Accept"] != "text/html" {
@@ -185,7 +188,8 @@ a line that is none
 		t.Errorf("with writes: %s, %d skipped", names(list), skipped)
 	}
 	for _, bad := range []plan.Pairs{
-		{Log: "/nowhere"}, {Log: write(t, "l", "some\nother text\n")}, {HAR: write(t, "h", "{")}, {HAR: write(t, "h", `{"log":{"entries":[{"request":{"url":"::"}}]}}`)},
+		{Log: "/nowhere"}, {Log: write(t, "l", "some\nother text\n")}, {HAR: write(t, "h", "{")},
+		{HAR: write(t, "h", `{"log":{"entries":[{"request":{"url":"::"}}]}}`)},
 	} {
 		if _, _, err := Requests(bad); err == nil {
 			t.Errorf("%+v was read", bad)
@@ -197,7 +201,8 @@ a line that is none
 func TestWhereValuesDiffer(t *testing.T) {
 	long := strings.Repeat("the same on both sides ", 40)
 	got := apart([2]string{long + "north", long + "south"})
-	if !strings.HasSuffix(got[0], "both sides north") || !strings.HasSuffix(got[1], "both sides south") || !strings.HasPrefix(got[0], "…") {
+	if !strings.HasSuffix(got[0], "both sides north") || !strings.HasSuffix(got[1], "both sides south") ||
+		!strings.HasPrefix(got[0], "…") {
 		t.Errorf("shown as %q", got)
 	}
 	if got := apart([2]string{"404", "200"}); got != [2]string{"404", "200"} {
@@ -217,7 +222,8 @@ func TestWhatIsSentAndShown(t *testing.T) {
 	if err != nil || len(list) != 2 || left.Elsewhere != 2 {
 		t.Fatalf("requests %v, %+v, %v", list, left, err)
 	}
-	if list, left, _ := Requests(plan.Pairs{HAR: har, Hosts: []string{"cdn.example"}}); len(list) != 1 || left.Elsewhere != 3 {
+	if list, left, _ := Requests(plan.Pairs{HAR: har, Hosts: []string{"cdn.example"}}); len(list) != 1 ||
+		left.Elsewhere != 3 {
 		t.Errorf("of another host: %v, %+v", list, left)
 	}
 	var heard atomic.Pointer[string]
@@ -272,7 +278,8 @@ func BenchmarkCompare(b *testing.B) {
 	}))
 	defer s.Close()
 	addresses := []string{s.Listener.Addr().String()}
-	c := Config{Requests: []plan.Request{{Method: "GET", Path: "/"}}, Sides: [2][]string{addresses, addresses}, Rate: 1e9, Repeat: b.N, Within: time.Minute}
+	c := Config{Requests: []plan.Request{{Method: "GET", Path: "/"}}, Sides: [2][]string{addresses, addresses},
+		Rate: 1e9, Repeat: b.N, Within: time.Minute}
 	b.ReportAllocs()
 	b.ResetTimer()
 	if r := Compare(context.Background(), c); r.Same != b.N {

@@ -132,7 +132,8 @@ func (c *collection) har(r io.Reader) error {
 			c.left.Elsewhere++
 			continue
 		}
-		q := plan.Request{Method: e.Request.Method, Path: u.RequestURI(), Headers: map[string]string{}, Body: e.Request.PostData.Text}
+		q := plan.Request{Method: e.Request.Method, Path: u.RequestURI(), Headers: map[string]string{},
+			Body: e.Request.PostData.Text}
 		for _, h := range e.Request.Headers {
 			switch http.CanonicalHeaderKey(h.Name) {
 			case "Accept", "Accept-Language", "Content-Type":

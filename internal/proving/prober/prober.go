@@ -212,7 +212,8 @@ func (p *Prober) probe(c *http.Client, address, value string) {
 		r.Header.Set(p.config.Key.Name, value)
 	}
 	var connected atomic.Bool
-	r = r.WithContext(httptrace.WithClientTrace(r.Context(), &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}))
+	r = r.WithContext(httptrace.WithClientTrace(r.Context(),
+		&httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected.Store(true) }}))
 	begun := time.Now()
 	w, err := c.Do(r)
 	if err != nil {
@@ -294,7 +295,8 @@ func (p *Prober) likely(body []byte) (want, got string, ok bool) {
 // isGateway reports whether a status is one by which a proxy says that nobody
 // answered it.
 func isGateway(status int) bool {
-	return status == http.StatusBadGateway || status == http.StatusServiceUnavailable || status == http.StatusGatewayTimeout
+	return status == http.StatusBadGateway || status == http.StatusServiceUnavailable ||
+		status == http.StatusGatewayTimeout
 }
 
 func (p *Prober) side(w *http.Response, body []byte, version string) string {

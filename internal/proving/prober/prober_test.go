@@ -35,7 +35,8 @@ func runProber(t *testing.T, c Config, h http.HandlerFunc) *Prober {
 
 func run(t *testing.T, c Config) *Prober {
 	t.Helper()
-	c.Rate, c.Timeout, c.Status, c.Path, c.Door = 500, 5*time.Second, 200, "/", door.New(plan.Entrance{}, secret.Values{})
+	c.Rate, c.Timeout, c.Status, c.Path, c.Door = 500, 5*time.Second, 200, "/",
+		door.New(plan.Entrance{}, secret.Values{})
 	p := New(c)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -93,10 +94,11 @@ func TestTheDoorLogTellsSidesAndFaultsApart(t *testing.T) {
 }
 
 func TestAnotherFrontNamesItsSideInItsOwnWay(t *testing.T) {
-	p := runProber(t, Config{Side: plan.Field{Header: "X-Colour"}, Version: plan.Field{JSON: "version"}}, func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("X-Colour", "green")
-		fmt.Fprint(w, `{"version":"4.3.0"}`)
-	})
+	p := runProber(t, Config{Side: plan.Field{Header: "X-Colour"}, Version: plan.Field{JSON: "version"}},
+		func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("X-Colour", "green")
+			fmt.Fprint(w, `{"version":"4.3.0"}`)
+		})
 	testkit.Eventually(t, "answers by side and version", func() bool {
 		r := p.Report(time.Now())
 		return r.Versions["4.3.0"] > 0 && len(r.Recent) > 0 && r.Recent[0].Side == "green"
@@ -135,7 +137,8 @@ func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 	p := runProber(t, Config{}, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusBadGateway) })
 	testkit.Eventually(t, "a lost one", func() bool { r := p.Report(time.Now()); return r.Lost > 0 && r.Failing == 0 })
 	// Nobody there at all is lost too, and a gap that lasts is counted while it does.
-	q := New(Config{Door: door.New(plan.Entrance{}, secret.Values{}), Path: "/", Fronts: []string{"127.0.0.1:1"}, Rate: 1, Timeout: time.Second, Status: 200})
+	q := New(Config{Door: door.New(plan.Entrance{}, secret.Values{}), Path: "/", Fronts: []string{"127.0.0.1:1"},
+		Rate: 1, Timeout: time.Second, Status: 200})
 	q.probe(q.clients[0], q.config.Fronts[0], "")
 	now := time.Now()
 	q.lastGood = now.Add(-3 * time.Second)
@@ -157,7 +160,8 @@ func TestAGatewayThatNamesNoInstanceLostTheRequest(t *testing.T) {
 func TestWhatAGoodAnswerIs(t *testing.T) {
 	var n atomic.Int64
 	hang := make(chan struct{})
-	c := Config{Contains: "ship", JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}}, Slow: 200 * time.Millisecond, Timeout: time.Second}
+	c := Config{Contains: "ship", JSON: []plan.JSONValue{{Path: "company", Want: "Linea Vessa"}},
+		Slow: 200 * time.Millisecond, Timeout: time.Second}
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set(front.SideHeader, "green")
 		w.Header().Set(front.InstanceHeader, "green-1")
@@ -180,7 +184,8 @@ func TestWhatAGoodAnswerIs(t *testing.T) {
 	}))
 	defer s.Close()
 	defer close(hang)
-	c.Fronts, c.Path, c.Door, c.Status, c.Rate = []string{s.Listener.Addr().String()}, "/", door.New(plan.Entrance{}, secret.Values{}), 200, 1
+	c.Fronts, c.Path, c.Door, c.Status, c.Rate = []string{s.Listener.Addr().String()}, "/",
+		door.New(plan.Entrance{}, secret.Values{}), 200, 1
 	p := New(c)
 	for range 6 {
 		p.probe(p.clients[0], c.Fronts[0], "")
@@ -190,12 +195,15 @@ func TestWhatAGoodAnswerIs(t *testing.T) {
 	for _, m := range r.Recent {
 		kinds = append(kinds, m.Kind)
 	}
-	want := []reading.Answer{reading.GoodAnswer, reading.FailingAnswer, reading.FailingAnswer, reading.SlowAnswer, reading.FailingAnswer, reading.LostAnswer}
-	if !slices.Equal(kinds, want) || r.Slow != 1 || r.Failing != 3 || r.Lost != 1 || !strings.Contains(r.Bad[len(r.Bad)-2].Why, `a body with "ship"`) {
+	want := []reading.Answer{reading.GoodAnswer, reading.FailingAnswer, reading.FailingAnswer, reading.SlowAnswer,
+		reading.FailingAnswer, reading.LostAnswer}
+	if !slices.Equal(kinds, want) || r.Slow != 1 || r.Failing != 3 || r.Lost != 1 ||
+		!strings.Contains(r.Bad[len(r.Bad)-2].Why, `a body with "ship"`) {
 		t.Errorf("%q, %+v", kinds, r)
 	}
 	// What came from a cache is no side's.
-	if e := r.Over(time.Time{}); e.Sides != [2]reading.Tally{{}, {Of: 4, Bad: 3}} || e.Nobody != (reading.Tally{Of: 1, Bad: 1}) || e.Unreached > 0 {
+	if e := r.Over(time.Time{}); e.Sides != [2]reading.Tally{{}, {Of: 4, Bad: 3}} ||
+		e.Nobody != (reading.Tally{Of: 1, Bad: 1}) || e.Unreached > 0 {
 		t.Errorf("by side it is %+v", e)
 	}
 }
@@ -253,7 +261,8 @@ func TestAnswersAreCountedBySide(t *testing.T) {
 	}
 	begun := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	for n := range 100 {
-		p.record(begun.Add(time.Duration(n)*100*time.Millisecond), reading.Mark{Side: []string{"blue", "green"}[n/50]}, "", "")
+		p.record(begun.Add(time.Duration(n)*100*time.Millisecond), reading.Mark{Side: []string{"blue", "green"}[n/50]},
+			"", "")
 	}
 	if got := p.Report(begun).Seen(begun); got != [2]int64{50, 50} {
 		t.Errorf("seen %v", got)
@@ -298,14 +307,18 @@ func TestAsManyAsAsked(t *testing.T) {
 				w.Header().Set(front.SideHeader, "blue")
 			}
 		}))
-		p := New(Config{Fronts: []string{s.Listener.Addr().String()}, Path: "/", Status: 200, Timeout: 5 * time.Second, Rate: 1, Key: plan.Key{From: plan.KeyHeader, Name: "X-Passenger"}})
+		p := New(Config{Fronts: []string{s.Listener.Addr().String()}, Path: "/", Status: 200, Timeout: 5 * time.Second,
+			Rate: 1, Key: plan.Key{From: plan.KeyHeader, Name: "X-Passenger"}})
 		p.Send(t.Context(), Sending{Requests: 100, Clients: 10, Fresh: fresh})
 		s.Close()
-		if r := p.Report(time.Now()); r.Answers != 100 || r.Failing+r.Lost > 0 || r.Seen(time.Time{})[split.Green] == 0 {
+		if r := p.Report(time.Now()); r.Answers != 100 || r.Failing+r.Lost > 0 ||
+			r.Seen(time.Time{})[split.Green] == 0 {
 			t.Errorf("fresh %v: %+v", fresh, r)
 		}
-		if len(clients) != 10 || len(sessions) != 10 || fresh && len(connections) != 100 || !fresh && len(connections) != 10 {
-			t.Errorf("fresh %v: %d clients, %d with their session, on %d connections", fresh, len(clients), len(sessions), len(connections))
+		if len(clients) != 10 || len(sessions) != 10 || fresh && len(connections) != 100 ||
+			!fresh && len(connections) != 10 {
+			t.Errorf("fresh %v: %d clients, %d with their session, on %d connections", fresh, len(clients),
+				len(sessions), len(connections))
 		}
 	}
 	ctx, cancel := context.WithCancel(t.Context())
@@ -329,7 +342,8 @@ func TestLikelyContent(t *testing.T) {
 	} {
 		var body atomic.Pointer[string]
 		body.Store(&c.live)
-		p := runProber(t, Config{Likely: plan.HTTP{Contains: "sailings"}}, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, *body.Load()) })
+		p := runProber(t, Config{Likely: plan.HTTP{Contains: "sailings"}},
+			func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, *body.Load()) })
 		p.Learn(true)
 		more := func(n int64) reading.Door {
 			before := p.Report(time.Now()).Answers

@@ -14,8 +14,9 @@ import (
 type Sending struct {
 	Requests int
 	Per      time.Duration // between the beginnings of two
-	Clients  int           // that send them in turn: each has a value of its own for the split key, keeps its cookies, and its connections
-	Fresh    bool          // each request has a connection of its own
+	// that send them in turn: each has a value of its own for the split key, keeps its cookies, and its connections
+	Clients int
+	Fresh   bool // each request has a connection of its own
 }
 
 // Send sends requests until all are answered, or the context ends. What comes of them is in the report. At most as many
@@ -30,7 +31,8 @@ func (p *Prober) Send(ctx context.Context, s Sending) {
 	for n := range clients {
 		jar, _ := cookiejar.New(nil) // fails never without options
 		clients[n] = client{
-			http:  &http.Client{Transport: p.config.Door.Way(!s.Fresh), Jar: jar, CheckRedirect: p.clients[0].CheckRedirect, Timeout: p.config.Timeout},
+			http: &http.Client{Transport: p.config.Door.Way(!s.Fresh), Jar: jar,
+				CheckRedirect: p.clients[0].CheckRedirect, Timeout: p.config.Timeout},
 			value: rand.Text(), turn: make(chan struct{}, 1),
 		}
 		defer clients[n].http.CloseIdleConnections()

@@ -23,7 +23,8 @@ func Hold(ctx context.Context, q Question, was wayback.Record, key []byte, round
 	var looks wayback.Looks
 	var wait sync.WaitGroup
 	wait.Go(func() {
-		now, missing := differ.Record(ctx, differ.Question{Plan: q.Plan, Secrets: q.Secrets, Standing: q.Standing, Sides: q.Sides}, q.Target, key)
+		now, missing := differ.Record(ctx,
+			differ.Question{Plan: q.Plan, Secrets: q.Secrets, Standing: q.Standing, Sides: q.Sides}, q.Target, key)
 		looks.Same = wayback.Compare(was, now, len(missing) == 0)
 		if len(missing) > 0 {
 			looks.Same.Error = missing[0]
@@ -81,7 +82,9 @@ func lookOf(results []proof.Result) wayback.Look {
 	l := wayback.Look{At: time.Now(), Of: len(results)}
 	for _, r := range results {
 		if !r.Pass {
-			l.Failed = append(l.Failed, wayback.Failing{What: r.Check, Where: r.Instance, Said: strings.TrimSpace("want " + r.Want + ", got " + r.Got)})
+			l.Failed = append(l.Failed,
+				wayback.Failing{What: r.Check, Where: r.Instance,
+					Said: strings.TrimSpace("want " + r.Want + ", got " + r.Got)})
 		}
 	}
 	return l

@@ -22,17 +22,20 @@ func TestHoldingASide(t *testing.T) {
 	y.region["blue-1"] = "north of the secret harbour"
 	key := []byte("a key of ours")
 	record := func() wayback.Record {
-		r, missing := differ.Record(t.Context(), differ.Question{Plan: q.Plan, Standing: y, Sides: q.Sides}, split.Blue, key)
+		r, missing := differ.Record(t.Context(), differ.Question{Plan: q.Plan, Standing: y, Sides: q.Sides}, split.Blue,
+			key)
 		if len(missing) > 0 {
 			t.Fatal(missing)
 		}
 		return r
 	}
 	was := record()
-	if data, err := json.Marshal(was); err != nil || strings.Contains(string(data), "harbour") || len(was.Instances) == 0 || len(was.Facts) == 0 {
+	if data, err := json.Marshal(was); err != nil || strings.Contains(string(data), "harbour") ||
+		len(was.Instances) == 0 || len(was.Facts) == 0 {
 		t.Errorf("kept is %s, %v", data, err)
 	}
-	if other, _ := differ.Record(t.Context(), differ.Question{Plan: q.Plan, Standing: y, Sides: q.Sides}, split.Blue, []byte("another key")); slices.Equal(other.Facts[0].Digests, was.Facts[0].Digests) {
+	if other, _ := differ.Record(t.Context(), differ.Question{Plan: q.Plan, Standing: y, Sides: q.Sides}, split.Blue,
+		[]byte("another key")); slices.Equal(other.Facts[0].Digests, was.Facts[0].Digests) {
 		t.Error("the key makes no difference")
 	}
 	failing := func(l wayback.Look) string {
@@ -53,17 +56,20 @@ func TestHoldingASide(t *testing.T) {
 	q.Sides[split.Blue] = slices.Clone(q.Sides[split.Blue])
 	q.Sides[split.Blue][0].Build = "another"
 	l = Hold(t.Context(), q, was, key, 2)
-	for _, want := range []string{"blue-1 build: is another, and was 7c1e40d9a0b1", "web environment REGION: is not what it was"} {
+	for _, want := range []string{"blue-1 build: is another, and was 7c1e40d9a0b1",
+		"web environment REGION: is not what it was"} {
 		if !strings.Contains(failing(l.Same), want) {
 			t.Errorf("it does not say %q: %s", want, failing(l.Same))
 		}
 	}
-	if got := failing(l.Smoke); !strings.Contains(got, "blue-1 fares: want") || !strings.Contains(got, "blue-1 search: want") {
+	if got := failing(l.Smoke); !strings.Contains(got, "blue-1 fares: want") ||
+		!strings.Contains(got, "blue-1 search: want") {
 		t.Errorf("its checks: %s", got)
 	}
 	gone := q
 	gone.Sides[split.Blue] = []reading.Instance{}
-	if l := Hold(t.Context(), gone, was, key, 3); !strings.Contains(failing(l.Same), "blue-1 instance: does not run any more") {
+	if l := Hold(t.Context(), gone, was, key, 3); !strings.Contains(failing(l.Same),
+		"blue-1 instance: does not run any more") {
 		t.Errorf("nobody there: %s", failing(l.Same))
 	}
 	// What cannot be read is not taken for gone.
@@ -84,11 +90,13 @@ func TestTheChecksOfTheWayBack(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 	y.blocked["blue-1"] = address
-	if l := Hold(t.Context(), q, wayback.Record{}, nil, 2).Data; len(l.Failed) != 1 || l.Failed[0].What != "data" || l.Failed[0].Where != "blue-1" {
+	if l := Hold(t.Context(), q, wayback.Record{}, nil, 2).Data; len(l.Failed) != 1 || l.Failed[0].What != "data" ||
+		l.Failed[0].Where != "blue-1" {
 		t.Errorf("%+v", l)
 	}
 	y.gone = true
-	if l := Hold(t.Context(), q, wayback.Record{}, nil, 3).Data; len(l.Failed) != 1 || !strings.Contains(l.Failed[0].Said, "does not answer") {
+	if l := Hold(t.Context(), q, wayback.Record{}, nil, 3).Data; len(l.Failed) != 1 ||
+		!strings.Contains(l.Failed[0].Said, "does not answer") {
 		t.Errorf("a place that cannot be reached: %+v", l)
 	}
 }

@@ -98,7 +98,8 @@ func Prove(ctx context.Context, q Question) (proof.Proof, About) {
 		p.instances, p.builds, p.health, p.reach, p.warmUp, p.smokes, p.through, p.needs, p.differences, p.pairs,
 	} {
 		if ctx.Err() != nil {
-			p.add(proof.Result{Kind: proof.KindInstances, Check: "the proof", Instance: q.Target.String(), Want: "its end", Got: "cut short"})
+			p.add(proof.Result{Kind: proof.KindInstances, Check: "the proof", Instance: q.Target.String(),
+				Want: "its end", Got: "cut short"})
 			break
 		}
 		step(ctx, &about)
@@ -165,7 +166,8 @@ func (p *proving) order(a, b proof.Result) int {
 		}
 		return slices.IndexFunc(list, func(c plan.Check) bool { return c.Name == r.Check })
 	}
-	return cmp.Or(part(a)-part(b), slices.Index(proof.Kinds, a.Kind)-slices.Index(proof.Kinds, b.Kind), check(a)-check(b),
+	return cmp.Or(part(a)-part(b), slices.Index(proof.Kinds, a.Kind)-slices.Index(proof.Kinds, b.Kind),
+		check(a)-check(b),
 		stack.Compare(reading.Instance{Name: a.Instance}, reading.Instance{Name: b.Instance}))
 }
 
@@ -183,7 +185,8 @@ func (p *proving) of(part plan.Part, side split.Side) []reading.Instance {
 // instances looks whether all are there.
 func (p *proving) instances(context.Context, *About) {
 	for _, part := range p.Plan.Parts {
-		wanted, got := cmp.Or(p.Raised[part.Name].Instances, part.Stacks[p.Target].Planned(), 1), len(p.of(part, p.Target))
+		wanted, got := cmp.Or(p.Raised[part.Name].Instances, part.Stacks[p.Target].Planned(), 1),
+			len(p.of(part, p.Target))
 		p.add(proof.Result{
 			Part: part.Name, Kind: proof.KindInstances, Check: "instances", Instance: p.Target.String(),
 			Pass: got >= wanted, Want: fmt.Sprintf("at least %d", wanted), Got: fmt.Sprint(got),
@@ -197,7 +200,8 @@ func (q *Question) target(from place.Place, i reading.Instance) check.Target {
 		From: from, Values: i.Values(q.Plan.Service), Secrets: q.Secrets, Built: q.Raised[i.Part].Built,
 		Look: func(ctx context.Context) (reading.Instance, error) {
 			list, err := q.Standing.List(ctx, i.Side)
-			if n := slices.IndexFunc(list, func(now reading.Instance) bool { return now.Part == i.Part && now.Name == i.Name }); n >= 0 {
+			if n := slices.IndexFunc(list,
+				func(now reading.Instance) bool { return now.Part == i.Part && now.Name == i.Name }); n >= 0 {
 				return list[n], nil
 			}
 			return i, errors.Join(err, fmt.Errorf("%s is not there", i.Name))
@@ -230,7 +234,8 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 		}
 		r := proof.Result{
 			Part: part.Name, Kind: proof.KindBuild, Check: "build", Instance: i.Name, Ask: true,
-			Want: "the recorded " + raise.Short(raised.Build), Got: "started from " + raise.Short(i.Build), Pass: i.Build == raised.Build,
+			Want: "the recorded " + raise.Short(raised.Build), Got: "started from " + raise.Short(i.Build),
+			Pass: i.Build == raised.Build,
 		}
 		if part.Stacks[i.Side].Kind() == plan.Standing {
 			r.Pass, r.Got = stands(part, i, raised)
@@ -246,7 +251,8 @@ func (p *proving) builds(ctx context.Context, _ *About) {
 			case part.Says.Build != (plan.Field{}) && !sameBuild(self.Build, raised.Build):
 				r.Pass, r.Got = false, fmt.Sprintf("it says it is %s", orNothing(raise.Short(self.Build)))
 			case part.Says.Version != (plan.Field{}) && self.Version != raised.Version:
-				r.Pass, r.Want, r.Got = false, "version "+raised.Version, "it says it is version "+orNothing(self.Version)
+				r.Pass, r.Want, r.Got = false, "version "+raised.Version,
+					"it says it is version "+orNothing(self.Version)
 			case part.Says.Build != (plan.Field{}):
 				r.Got = "it says " + raise.Short(self.Build)
 			}
@@ -287,13 +293,15 @@ func (p *proving) reach(ctx context.Context, _ *About) {
 		begun := time.Now()
 		err := p.Reach(limited, i.Address)
 		r := proof.Result{
-			Part: part.Name, Kind: proof.KindReach, Check: "front reaches it", Instance: i.Name, Want: "a connection from the front", Got: "connected", Pass: true, Took: time.Since(begun),
+			Part: part.Name, Kind: proof.KindReach, Check: "front reaches it", Instance: i.Name,
+			Want: "a connection from the front", Got: "connected", Pass: true, Took: time.Since(begun),
 		}
 		switch {
 		case errors.Is(err, front.ErrUnknown):
 			r.Got = p.Secrets.Hide(err.Error()) // nothing speaks against it
 		case err != nil:
-			r.Pass, r.Got = false, fmt.Sprintf("the front cannot connect to %s (%s); from this host it %s", i.Name, p.Secrets.Hide(check.Words(err)), p.answers(limited, i))
+			r.Pass, r.Got = false, fmt.Sprintf("the front cannot connect to %s (%s); from this host it %s", i.Name,
+				p.Secrets.Hide(check.Words(err)), p.answers(limited, i))
 		}
 		p.add(r)
 	})
@@ -407,7 +415,8 @@ func (p *proving) compared(part plan.Part, lists [2][]proof.Result) {
 			if !r.Pass {
 				value = "not reached"
 			}
-			p.checks[side] = append(p.checks[side], difference.Fact{Part: part.Name, Area: difference.Checks, Name: r.Check, Value: value})
+			p.checks[side] = append(p.checks[side],
+				difference.Fact{Part: part.Name, Area: difference.Checks, Name: r.Check, Value: value})
 		}
 	}
 }
@@ -424,7 +433,8 @@ func (p *proving) needsOf(ctx context.Context, part plan.Part, i reading.Instanc
 	if err != nil {
 		for n, c := range part.Needs {
 			results[n] = proof.Result{
-				Part: part.Name, Kind: proof.KindNeed, Check: c.Name, Instance: i.Name, Want: "to ask from where it stands", Got: p.Secrets.Hide(err.Error()),
+				Part: part.Name, Kind: proof.KindNeed, Check: c.Name, Instance: i.Name,
+				Want: "to ask from where it stands", Got: p.Secrets.Hide(err.Error()),
 			}
 		}
 		return results
@@ -463,7 +473,8 @@ func (p *proving) differences(ctx context.Context, about *About) {
 		Plan: p.Plan, Secrets: p.Secrets, Standing: p.Standing, Sides: p.Sides, Checks: p.checks,
 	})
 	questioned := about.Differences.Questioned()
-	r := p.judged(proof.KindDifference, "differences", p.Plan.Differences.Then, len(questioned) == 0 && len(about.Differences.Missing) == 0)
+	r := p.judged(proof.KindDifference, "differences", p.Plan.Differences.Then, len(questioned) == 0 &&
+		len(about.Differences.Missing) == 0)
 	r.Want = "no unplanned difference"
 	switch missing := about.Differences.Missing; {
 	case len(questioned) > 0:
@@ -499,7 +510,8 @@ func (p *proving) certificates(ctx context.Context) {
 						continue // for the check itself to say
 					}
 					p.mu.Lock()
-					p.checks[side] = append(p.checks[side], difference.Fact{Part: part.Name, Area: difference.Checks, Name: c.Name, Value: r.Got})
+					p.checks[side] = append(p.checks[side],
+						difference.Fact{Part: part.Name, Area: difference.Checks, Name: c.Name, Value: r.Got})
 					p.mu.Unlock()
 				}
 			}
@@ -519,7 +531,8 @@ func few(list []string) string {
 // judged is a result of the whole side that is judged as the plan says.
 func (p *proving) judged(kind proof.Kind, name string, then plan.Judgement, pass bool) proof.Result {
 	return proof.Result{
-		Part: p.Plan.Main().Name, Kind: kind, Check: name, Instance: p.Target.String(), Pass: pass || then == plan.Note, Ask: then == plan.Ask,
+		Part: p.Plan.Main().Name, Kind: kind, Check: name, Instance: p.Target.String(), Pass: pass ||
+			then == plan.Note, Ask: then == plan.Ask,
 	}
 }
 
@@ -541,8 +554,9 @@ func (p *proving) config() (c pairs.Config, left pairs.Left, err error) {
 		}
 	}
 	c = pairs.Config{
-		Sides: addresses, Rate: p.Plan.Pairs.Rate, Repeat: p.Plan.Pairs.Repeat, Ignore: p.Plan.Pairs.Ignore, Within: p.Plan.Pairs.Within,
-		Built: p.Raised[main.Name].Built, Spare: p.Target, Headers: headers, Hide: p.Secrets.HideCut,
+		Sides: addresses, Rate: p.Plan.Pairs.Rate, Repeat: p.Plan.Pairs.Repeat, Ignore: p.Plan.Pairs.Ignore,
+		Within: p.Plan.Pairs.Within,
+		Built:  p.Raised[main.Name].Built, Spare: p.Target, Headers: headers, Hide: p.Secrets.HideCut,
 		Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
 			return from[address].Dial(ctx, network, address)
 		},
@@ -576,7 +590,8 @@ func (p *proving) pairs(ctx context.Context, about *About) {
 	}
 	if err != nil {
 		p.add(proof.Result{
-			Part: p.Plan.Main().Name, Kind: proof.KindPairs, Check: "same request", Instance: p.Target.String(), Want: "requests to send", Got: p.Secrets.Hide(err.Error()),
+			Part: p.Plan.Main().Name, Kind: proof.KindPairs, Check: "same request", Instance: p.Target.String(),
+			Want: "requests to send", Got: p.Secrets.Hide(err.Error()),
 		})
 		return
 	}
@@ -590,7 +605,8 @@ func (p *proving) pairs(ctx context.Context, about *About) {
 		r.Pass, r.Got = false, fmt.Sprintf("%d answers from a cache", report.Cached)
 	case len(report.Findings) > 0:
 		f := report.Findings[0]
-		r.Got = fmt.Sprintf("%d differ, most often %s of %s (%s → %s)", report.Pairs-report.Same, f.What, f.Request, f.Value[0], f.Value[1])
+		r.Got = fmt.Sprintf("%d differ, most often %s of %s (%s → %s)", report.Pairs-report.Same, f.What, f.Request,
+			f.Value[0], f.Value[1])
 		r.Answer = "blue " + f.Answer[0] + "\n\ngreen " + f.Answer[1]
 		r.Found = digest(places(report.Findings))
 	default:
@@ -636,7 +652,8 @@ func (p *proving) warmUp(ctx context.Context, about *About) {
 		Part: p.Plan.Main().Name, Kind: proof.KindWarmUp, Check: "warm-up", Instance: p.Target.String(),
 		Pass: about.Warmth.AtLast == 0 && about.Warmth.Requests == w.Requests, // what fails at first is what it is for
 		Want: fmt.Sprintf("%d answers, none failing at last", w.Requests),
-		Got:  fmt.Sprintf("%d, %d of them failing; p50 %.1f ms at first, %.1f ms at last", about.Warmth.Requests, about.Warmth.Failing, about.Warmth.First, about.Warmth.Last),
+		Got: fmt.Sprintf("%d, %d of them failing; p50 %.1f ms at first, %.1f ms at last", about.Warmth.Requests,
+			about.Warmth.Failing, about.Warmth.First, about.Warmth.Last),
 	})
 }
 
@@ -716,7 +733,8 @@ func one(ctx context.Context, q Question, cell proof.Result) (proof.Result, bool
 
 // checkOf is the plan's check behind a result.
 func checkOf(part plan.Part, cell proof.Result) (plan.Check, bool) {
-	list := map[proof.Kind][]plan.Check{proof.KindHealth: {part.Health}, proof.KindSmoke: part.Smoke, proof.KindNeed: part.Needs}[cell.Kind]
+	list := map[proof.Kind][]plan.Check{proof.KindHealth: {part.Health}, proof.KindSmoke: part.Smoke,
+		proof.KindNeed: part.Needs}[cell.Kind]
 	for _, c := range list {
 		if c.Name == cell.Check || cell.Kind == proof.KindHealth {
 			return c, true

@@ -85,7 +85,8 @@ func (s *service) instance(t *testing.T, side split.Side, n int) reading.Instanc
 		fmt.Fprintf(w, `{"build":%q,"version":%q,"price":%d}`, s.says, s.version, s.price)
 	}))
 	t.Cleanup(srv.Close)
-	return reading.Instance{Name: name, Part: "web", Side: side, Version: s.version, Build: s.says, Address: srv.Listener.Addr().String(), Running: true}
+	return reading.Instance{Name: name, Part: "web", Side: side, Version: s.version, Build: s.says,
+		Address: srv.Listener.Addr().String(), Running: true}
 }
 
 // newQuestion is a side that is good in every way.
@@ -97,7 +98,8 @@ func newQuestion(t *testing.T) (Question, *yard, [2]*service) {
 	}
 	t.Cleanup(func() { fares.Close() })
 	y := &yard{blocked: map[string]string{}, region: map[string]string{}}
-	services := [2]*service{{says: "7c1e40d9a0b1", version: "4.2.0", price: 900}, {says: "b92f1a7e0c1d", version: "4.3.0", price: 900}}
+	services := [2]*service{{says: "7c1e40d9a0b1", version: "4.2.0", price: 900},
+		{says: "b92f1a7e0c1d", version: "4.3.0", price: 900}}
 	check := plan.Check{Every: time.Millisecond, Within: 10 * time.Second, Up: 1, Down: 1}
 	named := func(name string, what plan.Asking) plan.Check {
 		c := check
@@ -109,13 +111,15 @@ func newQuestion(t *testing.T) (Question, *yard, [2]*service) {
 		Parts: []plan.Part{{
 			Name:   "web",
 			Health: named("health", plan.HTTP{Method: "GET", URL: "/healthz"}),
-			Smoke:  []plan.Check{named("search", plan.HTTP{Method: "GET", URL: "/sailings", Status: 200, Version: plan.Field{JSON: "version"}})},
-			Needs:  []plan.Check{named("fares", plan.TCP{Address: fares.Addr().String()})},
-			Says:   plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{JSON: "version"}},
+			Smoke: []plan.Check{named("search",
+				plan.HTTP{Method: "GET", URL: "/sailings", Status: 200, Version: plan.Field{JSON: "version"}})},
+			Needs: []plan.Check{named("fares", plan.TCP{Address: fares.Addr().String()})},
+			Says:  plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{JSON: "version"}},
 		}},
 		Differences: plan.Differences{Meant: []plan.Meant{{Area: "build"}}, Then: plan.Ask},
 		Pairs: plan.Pairs{
-			Requests: []plan.Request{{Method: "GET", Path: "/sailings"}}, Rate: 10_000, Repeat: 3, Within: 10 * time.Second,
+			Requests: []plan.Request{{Method: "GET", Path: "/sailings"}}, Rate: 10_000, Repeat: 3,
+			Within: 10 * time.Second,
 			Ignore: []string{"json build", "json version"}, Then: plan.Ask,
 		},
 		WarmUp: plan.WarmUp{Requests: 10, Rate: 10_000},
@@ -123,7 +127,8 @@ func newQuestion(t *testing.T) (Question, *yard, [2]*service) {
 	for i := range p.Parts[0].Stacks {
 		p.Parts[0].Stacks[i].Instances = 2
 	}
-	q := Question{Plan: p, Standing: y, Target: split.Green, Raised: map[string]Raised{"web": {Version: "4.3.0", Build: "b92f1a7e0c1d"}}}
+	q := Question{Plan: p, Standing: y, Target: split.Green,
+		Raised: map[string]Raised{"web": {Version: "4.3.0", Build: "b92f1a7e0c1d"}}}
 	for _, side := range split.Sides {
 		services[side].seen = map[string]bool{}
 		for n := range 2 {
@@ -182,7 +187,8 @@ func TestAGoodSideIsProven(t *testing.T) {
 	for _, r := range p.Results {
 		order = append(order, r.Check+" "+r.Instance)
 	}
-	if got := strings.Join(order[:5], ", "); got != "instances green, build green-1, build green-2, health green-1, health green-2" {
+	if got := strings.Join(order[:5], ", "); got != "instances green, build green-1, build green-2, health green-1, "+
+		"health green-2" {
 		t.Errorf("in the order %s", got)
 	}
 	for _, r := range p.Results {
@@ -204,12 +210,21 @@ func TestWhatIsWrongIsNamed(t *testing.T) {
 		want   string
 		ask    bool
 	}{
-		{"too few instances", func(q *Question, _ *yard, _ [2]*service) { q.Sides[split.Green] = q.Sides[split.Green][:1] }, "instances", "want at least 2, got 1", false},
-		{"one that ended", func(q *Question, _ *yard, _ [2]*service) { q.Sides[split.Green][1].Running = false }, "instances", "got 1", false},
-		{"another build was started", func(q *Question, _ *yard, _ [2]*service) { q.Sides[split.Green][1].Build = "0000000000" }, "build on green-2", "want the recorded b92f1a7e0c1d, got started from 0000000000", true},
-		{"another build answers", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].says = "7c1e40d9a0b1" }, "build", "it says it is 7c1e40d9a0b1", true},
-		{"it does not say", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].says = "" }, "build", "it says it is nothing", true},
-		{"another version answers", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].version = "4.2.9" }, "build", "it says it is version 4.2.9", true},
+		{"too few instances", func(q *Question, _ *yard,
+			_ [2]*service) {
+			q.Sides[split.Green] = q.Sides[split.Green][:1]
+		}, "instances", "want at least 2, got 1", false},
+		{"one that ended", func(q *Question, _ *yard, _ [2]*service) { q.Sides[split.Green][1].Running = false },
+			"instances", "got 1", false},
+		{"another build was started",
+			func(q *Question, _ *yard, _ [2]*service) { q.Sides[split.Green][1].Build = "0000000000" },
+			"build on green-2", "want the recorded b92f1a7e0c1d, got started from 0000000000", true},
+		{"another build answers", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].says = "7c1e40d9a0b1" },
+			"build", "it says it is 7c1e40d9a0b1", true},
+		{"it does not say", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].says = "" }, "build",
+			"it says it is nothing", true},
+		{"another version answers", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].version = "4.2.9" },
+			"build", "it says it is version 4.2.9", true},
 		{"a blocked port", func(q *Question, y *yard, _ [2]*service) {
 			y.blocked["green-2"] = q.Plan.Parts[0].Needs[0].What.(plan.TCP).Address
 		}, "fares on green-2", "connection refused after ", false},
@@ -219,11 +234,17 @@ func TestWhatIsWrongIsNamed(t *testing.T) {
 		{"a need that blue lacks too", func(q *Question, _ *yard, _ [2]*service) {
 			q.Plan.Parts[0].Needs[0].What = plan.TCP{Address: "no-such-host.invalid:1"}
 		}, "fares", "from blue as well: no such name", true},
-		{"a place that cannot be reached", func(_ *Question, y *yard, _ [2]*service) { y.gone = true }, "fares", "host green.vessa does not answer", true},
-		{"a changed environment", func(_ *Question, y *yard, _ [2]*service) { y.region["green-1"], y.region["green-2"] = "south", "south" }, "differences", "1: environment REGION", true},
-		{"another answer", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].price = 950 }, "same request", "3 differ, most often body price of GET /sailings (900 → 950)", true},
-		{"a cache in between", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].age = "340" }, "search", "one from a cache: Age: 340", false},
-		{"it never gets warm", func(q *Question, _ *yard, _ [2]*service) { q.Plan.Pairs.Within = time.Nanosecond }, "warm-up", "10 of them failing", false},
+		{"a place that cannot be reached", func(_ *Question, y *yard, _ [2]*service) { y.gone = true }, "fares",
+			"host green.vessa does not answer", true},
+		{"a changed environment",
+			func(_ *Question, y *yard, _ [2]*service) { y.region["green-1"], y.region["green-2"] = "south", "south" },
+			"differences", "1: environment REGION", true},
+		{"another answer", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].price = 950 }, "same request",
+			"3 differ, most often body price of GET /sailings (900 → 950)", true},
+		{"a cache in between", func(_ *Question, _ *yard, s [2]*service) { s[split.Green].age = "340" }, "search",
+			"one from a cache: Age: 340", false},
+		{"it never gets warm", func(q *Question, _ *yard, _ [2]*service) { q.Plan.Pairs.Within = time.Nanosecond },
+			"warm-up", "10 of them failing", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			q, y, s := newQuestion(t)
@@ -233,7 +254,8 @@ func TestWhatIsWrongIsNamed(t *testing.T) {
 				t.Fatal("the side is proven")
 			}
 			for _, r := range p.Results {
-				if finding := sentence(r); !r.Pass && strings.HasPrefix(finding, c.check) && strings.Contains(finding, c.want) {
+				if finding := sentence(r); !r.Pass && strings.HasPrefix(finding, c.check) &&
+					strings.Contains(finding, c.want) {
 					if r.Ask != c.ask {
 						t.Errorf("asked %v, want %v: %s", r.Ask, c.ask, finding)
 					}

@@ -75,7 +75,8 @@ func (p *proving) through(ctx context.Context, _ *About) {
 			w.address = f.Spare.Listen
 		}
 		for _, c := range checks {
-			r := proof.Result{Check: c.Name, Ask: true, Want: fmt.Sprintf("an answer of %v by its own door", p.Target), Got: wrong}
+			r := proof.Result{Check: c.Name, Ask: true, Want: fmt.Sprintf("an answer of %v by its own door", p.Target),
+				Got: wrong}
 			if wrong == "" {
 				r = p.asked(ctx, w, instances[0], c)
 				r.Check = c.Name
@@ -113,7 +114,8 @@ func (p *proving) asked(ctx context.Context, w way, i reading.Instance, c plan.C
 		}
 	}
 	if direct > 0 {
-		r.Got, r.Found = "good directly, bad through the front: "+r.Got, "good directly, bad through the front: "+r.Found
+		r.Got, r.Found = "good directly, bad through the front: "+r.Got,
+			"good directly, bad through the front: "+r.Found
 	}
 	return r
 }

@@ -31,8 +31,10 @@ func TestByTheFront(t *testing.T) {
 		{"by cookie", func(q *Question, _ *yard, _ [2]*service, _ *gate) {
 			q.Plan.Front.Spare = plan.SpareDoor{Cookie: "vessa_try"}
 		}, ""},
-		{"a header limit", func(_ *Question, _ *yard, _ [2]*service, f *gate) { f.limited = true }, "good directly, bad through the front: status 431"},
-		{"bad everywhere", func(_ *Question, _ *yard, s [2]*service, _ *gate) { s[split.Green].version = "4.2.9" }, "version 4.2.9"},
+		{"a header limit", func(_ *Question, _ *yard, _ [2]*service, f *gate) { f.limited = true },
+			"good directly, bad through the front: status 431"},
+		{"bad everywhere", func(_ *Question, _ *yard, s [2]*service, _ *gate) { s[split.Green].version = "4.2.9" },
+			"version 4.2.9"},
 		{"no door yet", func(q *Question, _ *yard, _ [2]*service, _ *gate) {
 			q.Doors = func(context.Context) ([]front.Spare, error) { return []front.Spare{{}}, nil }
 		}, "the front has no such door yet"},
@@ -42,14 +44,16 @@ func TestByTheFront(t *testing.T) {
 		{"a front that does not answer", func(q *Question, _ *yard, _ [2]*service, _ *gate) {
 			q.Doors = func(context.Context) ([]front.Spare, error) { return nil, errors.New("the socket is gone") }
 		}, "the socket is gone"},
-		{"a front that says the secret", func(_ *Question, _ *yard, _ [2]*service, f *gate) { f.tells = true }, "status 500"},
+		{"a front that says the secret", func(_ *Question, _ *yard, _ [2]*service, f *gate) { f.tells = true },
+			"status 500"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			q, y, s := newQuestion(t)
 			f := &gate{to: q.Sides[split.Green][0].Address, secret: secret}
 			srv := httptest.NewServer(f)
 			t.Cleanup(srv.Close)
-			q.Plan.Front = plan.Front{Listen: srv.Listener.Addr().String(), Spare: plan.SpareDoor{Header: "X-Vessa-Try"}}
+			q.Plan.Front = plan.Front{Listen: srv.Listener.Addr().String(),
+				Spare: plan.SpareDoor{Header: "X-Vessa-Try"}}
 			q.Plan.Door.Host = "sailings.test"
 			q.Doors = func(context.Context) ([]front.Spare, error) {
 				return []front.Spare{{Secret: secret, Side: split.Green}}, nil
@@ -62,13 +66,15 @@ func TestByTheFront(t *testing.T) {
 					found = append(found, r)
 				}
 			}
-			if len(found) != 1 || found[0].Pass != (c.want == "") || !strings.Contains(found[0].Got, c.want) || found[0].Check != "search" {
+			if len(found) != 1 || found[0].Pass != (c.want == "") || !strings.Contains(found[0].Got, c.want) ||
+				found[0].Check != "search" {
 				t.Fatalf("by the front it finds %+v, want %q", found, c.want)
 			}
 			if strings.Contains(fmt.Sprint(p), secret) {
 				t.Errorf("the secret is told: %+v", found)
 			}
-			if again, ok := Again(t.Context(), q, found[0], &about); !ok || again.Pass != found[0].Pass || again.Found != found[0].Found {
+			if again, ok := Again(t.Context(), q, found[0], &about); !ok || again.Pass != found[0].Pass ||
+				again.Found != found[0].Found {
 				t.Errorf("again it finds %+v, first %+v", again, found[0])
 			}
 		})
@@ -109,7 +115,8 @@ func TestTheFrontReachesIt(t *testing.T) {
 	}
 	p, about := Prove(t.Context(), q)
 	failed, ok := p.Failed()
-	if !ok || failed.Instance != "green-2" || !strings.Contains(failed.Got, "the front cannot connect to green-2") || !strings.Contains(failed.Got, "from this host it answers") {
+	if !ok || failed.Instance != "green-2" || !strings.Contains(failed.Got, "the front cannot connect to green-2") ||
+		!strings.Contains(failed.Got, "from this host it answers") {
 		t.Fatalf("it fails with %+v", failed)
 	}
 	q.Reach = func(context.Context, string) error { return fmt.Errorf("%w: it is not asked", front.ErrUnknown) }

@@ -51,7 +51,8 @@ func Open(p *plan.Plan, secrets secret.Values, relay string, listed stand.Listed
 	return s, nil
 }
 
-func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay string, listed stand.Listed) (stack.Driver, error) {
+func open(kind plan.Kind, p *plan.Plan, part int, secrets secret.Values, relay string,
+	listed stand.Listed) (stack.Driver, error) {
 	switch kind {
 	case plan.Processes:
 		return process.New(p, part, secrets), nil

@@ -140,7 +140,8 @@ func (d *Driver) deployment(side split.Side, b stack.Build) (*unstructured.Unstr
 	u.SetNamespace("")
 	unstructured.RemoveNestedField(o, "status")
 	labels := d.labels(side)
-	for _, path := range [][]string{{"metadata", "labels"}, {"spec", "selector", "matchLabels"}, {"spec", "template", "metadata", "labels"}} {
+	for _, path := range [][]string{{"metadata", "labels"}, {"spec", "selector", "matchLabels"},
+		{"spec", "template", "metadata", "labels"}} {
 		for name, value := range labels {
 			if err := unstructured.SetNestedField(o, value, append(path, name)...); err != nil {
 				return nil, fmt.Errorf("the template: %w", err)
@@ -148,12 +149,14 @@ func (d *Driver) deployment(side split.Side, b stack.Build) (*unstructured.Unstr
 		}
 	}
 	if d.first { // who is made anew serves, whoever keeps
-		if err := unstructured.SetNestedField(o, side.String(), "spec", "template", "metadata", "labels", api.Serves); err != nil {
+		if err := unstructured.SetNestedField(o, side.String(), "spec", "template", "metadata", "labels",
+			api.Serves); err != nil {
 			return nil, fmt.Errorf("the template: %w", err)
 		}
 	}
 	for name, value := range map[string]string{versionNote: b.Version, buildNote: b.ID} {
-		if err := unstructured.SetNestedField(o, value, "spec", "template", "metadata", "annotations", name); err != nil {
+		if err := unstructured.SetNestedField(o, value, "spec", "template", "metadata", "annotations",
+			name); err != nil {
 			return nil, fmt.Errorf("the template: %w", err)
 		}
 	}
@@ -183,7 +186,8 @@ func (d *Driver) pod(side split.Side, b stack.Build) object {
 		c["args"] = args
 	}
 	if h, ok := d.part.Health.What.(plan.HTTP); ok && strings.HasPrefix(h.URL, "/") && h.Method == "GET" {
-		c["readinessProbe"] = object{"httpGet": object{"path": h.URL, "port": int64(s.Port)}, "periodSeconds": int64(max(d.part.Health.Every.Seconds(), 1))}
+		c["readinessProbe"] = object{"httpGet": object{"path": h.URL, "port": int64(s.Port)},
+			"periodSeconds": int64(max(d.part.Health.Every.Seconds(), 1))}
 	}
 	limits := object{}
 	if m := max(s.Memory, b.Like.Memory); m > 0 {
@@ -222,7 +226,8 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	}
 	if _, err := c.Apply(ctx, api.Deployments, o, false); err != nil {
 		if errors.Is(err, api.ErrChanged) {
-			err = fmt.Errorf("deployment %s: %w: agree with whoever that is, or take it out of there", d.name(side), err)
+			err = fmt.Errorf("deployment %s: %w: agree with whoever that is, or take it out of there", d.name(side),
+				err)
 		}
 		return told(err)
 	}
@@ -253,7 +258,8 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 func (d *Driver) allowed(ctx context.Context, c *api.Client, side split.Side) error {
 	s, name := d.part.Stacks[side].Cluster, d.name(side)
 	rights := []api.Right{
-		{Verb: "create", Of: api.Deployments}, {Verb: "get", Of: api.Deployments, Name: name}, {Verb: "patch", Of: api.Deployments, Name: name},
+		{Verb: "create", Of: api.Deployments}, {Verb: "get", Of: api.Deployments, Name: name},
+		{Verb: "patch", Of: api.Deployments, Name: name},
 		{Verb: "list", Of: api.Pods}, {Verb: "watch", Of: api.Pods}, {Verb: "get", Of: api.Pods, Part: "log"},
 	}
 	if !s.Scales {
@@ -275,7 +281,9 @@ func (d *Driver) allowed(ctx context.Context, c *api.Client, side split.Side) er
 
 // stuck reports whether a pod waits for what will not come by waiting.
 func stuck(reason string) bool {
-	return slices.Contains([]string{"ErrImagePull", "ImagePullBackOff", "InvalidImageName", "ErrImageNeverPull", "CreateContainerConfigError", "CreateContainerError", "RunContainerError", "CrashLoopBackOff", "Unschedulable"}, reason)
+	return slices.Contains([]string{"ErrImagePull", "ImagePullBackOff", "InvalidImageName", "ErrImageNeverPull",
+		"CreateContainerConfigError", "CreateContainerError", "RunContainerError", "CrashLoopBackOff", "Unschedulable"},
+		reason)
 }
 
 // until looks at a side's pods whenever they have changed.
@@ -355,7 +363,8 @@ func (d *Driver) pods(ctx context.Context, c *api.Client, side split.Side) ([]po
 	}
 	var list []pod
 	for _, o := range objects {
-		p := pod{name: o.GetName(), version: o.GetAnnotations()[versionNote], build: o.GetAnnotations()[buildNote], going: o.GetDeletionTimestamp() != nil}
+		p := pod{name: o.GetName(), version: o.GetAnnotations()[versionNote], build: o.GetAnnotations()[buildNote],
+			going: o.GetDeletionTimestamp() != nil}
 		p.ip, _, _ = unstructured.NestedString(o.Object, "status", "podIP")
 		p.node, _, _ = unstructured.NestedString(o.Object, "spec", "nodeName")
 		containers, _, _ := unstructured.NestedSlice(o.Object, "spec", "containers")
@@ -445,7 +454,8 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	for n, p := range pods {
 		list[n] = reading.Instance{
 			Name: p.instance(side), Part: d.part.Name, Side: side, Version: p.version, Build: p.build, Place: p.node,
-			Address: net.JoinHostPort(p.ip, strconv.Itoa(d.part.Stacks[side].Port)), Started: p.started, Running: p.running,
+			Address: net.JoinHostPort(p.ip, strconv.Itoa(d.part.Stacks[side].Port)), Started: p.started,
+			Running: p.running,
 		}
 		if !p.running {
 			list[n].Exit = p.exit
@@ -494,7 +504,8 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.Grace+stopLimit)
 	defer cancel()
 	if s.Cluster.Scales {
-		_, err = c.Patch(limited, api.Deployments, d.name(side), []byte(`[{"op":"add","path":"/spec/replicas","value":0}]`), false)
+		_, err = c.Patch(limited, api.Deployments, d.name(side),
+			[]byte(`[{"op":"add","path":"/spec/replicas","value":0}]`), false)
 		if errors.Is(err, api.ErrMissing) {
 			err = nil
 		}

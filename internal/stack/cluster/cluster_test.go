@@ -60,11 +60,14 @@ func open(t *testing.T, as string) *world {
 	config := filepath.Join(w.folder, "kubeconfig")
 	w.must(os.WriteFile(config, []byte(s.Kubeconfig("ferries")), 0o600))
 	stack := plan.Stack{
-		Instances: 2, Image: "registry.lineavessa.example/web:{version}", Port: first + 1, Command: []string{"-listen", "{address}", "-as", as},
-		Environment: map[string]string{"REGION": "north of {side}", "NAME": "{instance} of {version}"}, Grace: 3 * time.Second, Raise: 15 * time.Second,
+		Instances: 2, Image: "registry.lineavessa.example/web:{version}", Port: first + 1,
+		Command:     []string{"-listen", "{address}", "-as", as},
+		Environment: map[string]string{"REGION": "north of {side}", "NAME": "{instance} of {version}"},
+		Grace:       3 * time.Second, Raise: 15 * time.Second,
 		Memory: 64 << 20, Cluster: plan.Cluster{On: true, API: plan.API{File: config}},
 	}
-	w.plan = &plan.Plan{Service: "sailings", State: w.folder, Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{stack, stack}}}}
+	w.plan = &plan.Plan{Service: "sailings", State: w.folder,
+		Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{stack, stack}}}}
 	return w
 }
 
@@ -96,7 +99,9 @@ func (w *world) kubectl(args ...string) string {
 
 // tries is kubectl where it may not succeed.
 func (w *world) tries(args ...string) (string, error) {
-	cmd := exec.Command("kubectl", append([]string{"--kubeconfig", w.plan.Parts[0].Stacks[0].Cluster.File, "--cache-dir", filepath.Join(w.folder, "cache")}, args...)...)
+	cmd := exec.Command("kubectl",
+		append([]string{"--kubeconfig", w.plan.Parts[0].Stacks[0].Cluster.File, "--cache-dir",
+			filepath.Join(w.folder, "cache")}, args...)...)
 	cmd.Env = append(os.Environ(), "HOME="+w.folder)
 	out, err := cmd.CombinedOutput()
 	return string(out), err
@@ -164,7 +169,8 @@ func TestRaiseAndStop(t *testing.T) {
 		t.Fatalf("green is %+v", green)
 	}
 	for _, i := range green {
-		if i.Version != "2" || i.Build != "b2b2" || !i.Running || i.Started.IsZero() || i.Place != "node-1" || !strings.HasPrefix(i.Name, "green-") {
+		if i.Version != "2" || i.Build != "b2b2" || !i.Running || i.Started.IsZero() || i.Place != "node-1" ||
+			!strings.HasPrefix(i.Name, "green-") {
 			t.Errorf("%+v", i)
 		}
 		testkit.Eventually(t, i.Name+" answers", func() bool { return says(i) == "north of green" })
@@ -177,7 +183,8 @@ func TestRaiseAndStop(t *testing.T) {
 	b := stacktest.Second
 	b.Instances = 3 // one more, and nobody else
 	w.must(d.Raise(t.Context(), split.Green, b))
-	if now := started(w.list(d, split.Green)); len(now) != 3 || slices.ContainsFunc(before, func(i string) bool { return !slices.Contains(now, i) }) {
+	if now := started(w.list(d, split.Green)); len(now) != 3 ||
+		slices.ContainsFunc(before, func(i string) bool { return !slices.Contains(now, i) }) {
 		t.Errorf("with three: %v, before %v", now, before)
 	}
 	w.must(d.Raise(t.Context(), split.Green, stacktest.First)) // another version
@@ -198,7 +205,8 @@ func TestRaiseAndStop(t *testing.T) {
 	if list := w.list(d, split.Green); len(list) > 0 {
 		t.Errorf("left are %+v", list)
 	}
-	if text := w.kubectl("get", "deployments,pods"); strings.Contains(text, "green") || !strings.Contains(text, "sailings-blue") {
+	if text := w.kubectl("get", "deployments,pods"); strings.Contains(text, "green") ||
+		!strings.Contains(text, "sailings-blue") {
 		t.Errorf("after green was stopped kubectl says %s", text)
 	}
 }
@@ -220,7 +228,8 @@ func TestWhatGoesWrong(t *testing.T) {
 			if c.output != "" { // it ran for a moment, which is enough to be raised
 				testkit.Eventually(t, "it has died", func() bool {
 					list := w.list(d, split.Green)
-					return len(list) > 0 && !list[0].Running && strings.Contains(list[0].Exit, "exit status 7") && slices.Contains(list[0].Output, c.output)
+					return len(list) > 0 && !list[0].Running && strings.Contains(list[0].Exit, "exit status 7") &&
+						slices.Contains(list[0].Output, c.output)
 				})
 				return
 			}
@@ -278,10 +287,13 @@ func TestSomebodyElse(t *testing.T) {
 	// Who applies what is theirs in the same place is told that it is ours, and may apply what is not.
 	manifest := filepath.Join(w.folder, "theirs.yaml")
 	write := func(spec string) {
-		w.must(os.WriteFile(manifest, []byte("apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: sailings-green}\nspec: "+spec+"\n"), 0o644))
+		w.must(os.WriteFile(manifest, []byte("apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: "+
+			"sailings-green}\nspec: "+spec+"\n"), 0o644))
 	}
 	write("{strategy: {type: RollingUpdate}}")
-	if text, err := w.tries("apply", "--server-side", "--validate=false", "--field-manager=harbour", "-f", manifest); err == nil || !strings.Contains(text, `conflict with "vaiven"`) || !strings.Contains(text, ".spec.strategy.type") {
+	if text, err := w.tries("apply", "--server-side", "--validate=false", "--field-manager=harbour", "-f",
+		manifest); err == nil || !strings.Contains(text, `conflict with "vaiven"`) ||
+		!strings.Contains(text, ".spec.strategy.type") {
 		t.Errorf("kubectl applies over ours: %q, %v", text, err)
 	}
 	write("{minReadySeconds: 3}")
@@ -291,7 +303,9 @@ func TestSomebodyElse(t *testing.T) {
 	w.must(d.Raise(t.Context(), split.Green, stacktest.Second))
 	w.kubectl("annotate", "deployment", "sailings-green", "ferries/harbour=vessa")
 	w.must(d.Raise(t.Context(), split.Green, stacktest.First))
-	if text := w.kubectl("get", "deployment", "sailings-green", "-o", "yaml", "--show-managed-fields"); !strings.Contains(text, "ferries/harbour: vessa") || !strings.Contains(text, "manager: vaiven") {
+	if text := w.kubectl("get", "deployment", "sailings-green", "-o", "yaml",
+		"--show-managed-fields"); !strings.Contains(text, "ferries/harbour: vessa") ||
+		!strings.Contains(text, "manager: vaiven") {
 		t.Errorf("afterwards it is %s", text)
 	}
 }
@@ -305,7 +319,10 @@ func TestWhereItStands(t *testing.T) {
 	at, err := d.Place(t.Context(), i)
 	w.must(err)
 	defer at.Close()
-	if out, err := at.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "echo $REGION $MORE; echo gone >&2; exit 3"}, Environment: map[string]string{"MORE": "and more"}}); err != nil || out.Status != 3 || !strings.Contains(string(out.Output), "north of green and more\n") || !strings.Contains(string(out.Output), "gone\n") {
+	if out, err := at.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "echo $REGION $MORE; echo gone >&2; " +
+		"exit 3"}, Environment: map[string]string{"MORE": "and more"}}); err != nil || out.Status != 3 ||
+		!strings.Contains(string(out.Output), "north of green and more\n") ||
+		!strings.Contains(string(out.Output), "gone\n") {
 		t.Errorf("a command: %d, %q, %v", out.Status, out.Output, err)
 	}
 	file := filepath.Join(w.folder, "timetable")
@@ -325,7 +342,8 @@ func TestWhereItStands(t *testing.T) {
 		t.Errorf("kubectl logs says %q", text)
 	}
 	text, err := w.tries("exec", name, "--", "sh", "-c", "echo $REGION; exit 3")
-	for n := 0; n < 5 && strings.Contains(text, "Unknown stream id"); n++ { // it had not begun to listen when that was said
+	// it had not begun to listen when that was said
+	for n := 0; n < 5 && strings.Contains(text, "Unknown stream id"); n++ {
 		text, err = w.tries("exec", name, "--", "sh", "-c", "echo $REGION; exit 3")
 	}
 	if err == nil || !strings.Contains(text, "north of green") || !strings.Contains(text, "exit code 3") {
@@ -336,7 +354,8 @@ func TestWhereItStands(t *testing.T) {
 	conn.Close()
 	about, err := d.Describe(t.Context(), i)
 	w.must(err)
-	if about.Environment["REGION"] != "north of green" || !slices.Contains(about.Command, i.Address) || about.Limits["memory"] != "67108864" || !strings.HasSuffix(about.Environment["NAME"], "of 2") {
+	if about.Environment["REGION"] != "north of green" || !slices.Contains(about.Command, i.Address) ||
+		about.Limits["memory"] != "67108864" || !strings.HasSuffix(about.Environment["NAME"], "of 2") {
 		t.Errorf("it runs %+v", about)
 	}
 }
@@ -344,10 +363,13 @@ func TestWhereItStands(t *testing.T) {
 // What somebody has no right to is said before anything is raised.
 func TestRights(t *testing.T) {
 	w := open(t, "well")
-	for plural, want := range map[string]string{"deployments": "no right to create deployments.apps, patch deployments.apps/sailings-green, delete deployments.apps/sailings-green", "pods/portforward": "no right to create pods/portforward"} {
+	for plural, want := range map[string]string{"deployments": "no right to create deployments.apps, patch " +
+		"deployments.apps/sailings-green, delete deployments.apps/sailings-green",
+		"pods/portforward": "no right to create pods/portforward"} {
 		w.plan.Parts[0].Stacks[split.Green].Cluster.Reach = plan.Forwarded
 		w.server.Fall(standin.Illness{Refuses: plural})
-		if err := w.driver().Raise(t.Context(), split.Green, stacktest.First); err == nil || !strings.Contains(err.Error(), want) {
+		if err := w.driver().Raise(t.Context(), split.Green, stacktest.First); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("without %s: %v; want %q", plural, err, want)
 		}
 		w.server.Fall(standin.Illness{})
@@ -372,7 +394,8 @@ func TestReach(t *testing.T) {
 			testkit.Eventually(t, i.Name+" is reached", func() bool { return target.Read(t.Context(), health).Good })
 			conn, err := stacks.From(i).Dial(t.Context(), "tcp", i.Address)
 			w.must(err)
-			if line, err := bufio.NewReader(conn).ReadString('\n'); err != nil || line != "north of "+side.String()+"\n" {
+			if line, err := bufio.NewReader(conn).ReadString('\n'); err != nil ||
+				line != "north of "+side.String()+"\n" {
 				t.Errorf("%s says %q, %v", i.Name, line, err)
 			}
 			conn.Close()
@@ -383,11 +406,13 @@ func TestReach(t *testing.T) {
 		shut := health
 		shut.What = plan.TCP{Address: "{host}:1"}
 		i := w.list(d, side)[0]
-		if r := (check.Target{From: stacks.From(i), Values: i.Values("sailings")}).Read(t.Context(), shut); r.Good || r.Found != "connection refused" {
+		if r := (check.Target{From: stacks.From(i), Values: i.Values("sailings")}).Read(t.Context(), shut); r.Good ||
+			r.Found != "connection refused" {
 			t.Errorf("a port of %s at which nobody listens: %+v", i.Name, r)
 		}
 		host, _, _ := net.SplitHostPort(i.Address)
-		if err := front.ReachFrom(t.Context(), stacks.From(i), net.JoinHostPort(host, "1")); place.CauseOf(err) != place.Refused {
+		if err := front.ReachFrom(t.Context(), stacks.From(i),
+			net.JoinHostPort(host, "1")); place.CauseOf(err) != place.Refused {
 			t.Errorf("the same port is said to be reached: %v", err)
 		}
 	}
@@ -423,7 +448,8 @@ spec:
 		testkit.Eventually(t, i.Name+" answers", func() bool { return says(i) == "south of green" })
 	}
 	w.must(d.Stop(t.Context(), split.Green))
-	if text := w.kubectl("get", "deployment", "web-green", "-o", "jsonpath={.spec.replicas} {.metadata.labels.team}"); text != "0 harbour" {
+	if text := w.kubectl("get", "deployment", "web-green", "-o",
+		"jsonpath={.spec.replicas} {.metadata.labels.team}"); text != "0 harbour" {
 		t.Errorf("afterwards there is %q", text)
 	}
 	w.must(d.Raise(t.Context(), split.Green, stacktest.First))
@@ -431,7 +457,8 @@ spec:
 		t.Errorf("raised again there are %d", n)
 	}
 	w.must(os.WriteFile(template, []byte("kind: Service\n"), 0o644))
-	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil || !strings.Contains(err.Error(), "is no Deployment, but Service") {
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil ||
+		!strings.Contains(err.Error(), "is no Deployment, but Service") {
 		t.Errorf("a template of something else: %v", err)
 	}
 }
@@ -441,7 +468,8 @@ func TestUnreachable(t *testing.T) {
 	d := w.driver()
 	w.must(d.Raise(t.Context(), split.Green, stacktest.First))
 	w.server.Fall(standin.Illness{Refuses: "deployments"})
-	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil || !strings.Contains(err.Error(), "no right to create deployments") {
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil ||
+		!strings.Contains(err.Error(), "no right to create deployments") {
 		t.Errorf("without the right: %v", err)
 	}
 	w.server.Fall(standin.Illness{Break: 1}) // watches end after each event
@@ -450,7 +478,8 @@ func TestUnreachable(t *testing.T) {
 	for side := range w.plan.Parts[0].Stacks {
 		w.plan.Parts[0].Stacks[side].Cluster.File = filepath.Join(w.folder, "elsewhere")
 	}
-	w.must(os.WriteFile(filepath.Join(w.folder, "elsewhere"), []byte(strings.Replace(w.server.Kubeconfig("ferries"), "127.0.0.1", "127.0.0.99", 1)), 0o600))
+	w.must(os.WriteFile(filepath.Join(w.folder, "elsewhere"),
+		[]byte(strings.Replace(w.server.Kubeconfig("ferries"), "127.0.0.1", "127.0.0.99", 1)), 0o600))
 	if _, err := w.driver().List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) {
 		t.Errorf("nobody is there: %v", err)
 	}

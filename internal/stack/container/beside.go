@@ -86,9 +86,11 @@ func (s *site) beside(ctx context.Context) (string, error) {
 	created, err := s.engine().ContainerCreate(ctx, client.ContainerCreateOptions{
 		Config: &container.Config{
 			Image: image, Entrypoint: []string{"/relay"}, Cmd: []string{"--wait"},
-			Labels: map[string]string{labelOwner: d.owner, labelPart: d.part.Name, labelSide: s.i.Side.String(), labelRelay: s.i.Name},
+			Labels: map[string]string{labelOwner: d.owner, labelPart: d.part.Name, labelSide: s.i.Side.String(),
+				labelRelay: s.i.Name},
 		},
-		HostConfig: &container.HostConfig{NetworkMode: container.NetworkMode("container:" + target.ID), AutoRemove: true},
+		HostConfig: &container.HostConfig{NetworkMode: container.NetworkMode("container:" + target.ID),
+			AutoRemove: true},
 	})
 	if err == nil {
 		s.relay = created.ID
@@ -106,7 +108,8 @@ func (s *site) relayImage(ctx context.Context) (string, error) {
 	program := s.driver.relay
 	data, err := os.ReadFile(program)
 	if err != nil {
-		return "", fmt.Errorf("the program that asks from inside a container is missing; it belongs beside vaiven: %w", err)
+		return "", fmt.Errorf("the program that asks from inside a container is missing; it belongs beside vaiven: %w",
+			err)
 	}
 	sum := sha256.Sum256(data)
 	tag, err := name.NewTag(relayName+":"+hex.EncodeToString(sum[:6]), name.WithDefaultRegistry(""))
@@ -125,7 +128,8 @@ const relayName = "vaiven-relay"
 
 // removeOldRelays removes images with relays of other programs, but for those in use.
 func (s *site) removeOldRelays(ctx context.Context) {
-	list, err := s.engine().ImageList(ctx, client.ImageListOptions{Filters: make(client.Filters).Add("reference", relayName)})
+	list, err := s.engine().ImageList(ctx,
+		client.ImageListOptions{Filters: make(client.Filters).Add("reference", relayName)})
 	if err != nil {
 		return // making ours will say what is wrong
 	}
@@ -197,7 +201,9 @@ func (s *site) exec(ctx context.Context, id string, command place.Command) (*str
 	for name, value := range command.Environment {
 		environment = append(environment, name+"="+value)
 	}
-	made, err := s.engine().ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command.Words, Env: environment, AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	made, err := s.engine().ExecCreate(ctx, id,
+		client.ExecCreateOptions{Cmd: command.Words, Env: environment, AttachStdin: true, AttachStdout: true,
+			AttachStderr: true})
 	if err != nil {
 		return nil, told(err)
 	}
@@ -233,7 +239,8 @@ func (s *site) Run(ctx context.Context, c place.Command) (place.Outcome, error) 
 		return place.Outcome{}, told(errInspect)
 	}
 	const notFound, notRunnable = 127, 126
-	if code := ended.ExitCode; (code == notFound || code == notRunnable) && strings.Contains(string(out.Bytes()), "exec") {
+	if code := ended.ExitCode; (code == notFound || code == notRunnable) &&
+		strings.Contains(string(out.Bytes()), "exec") {
 		return place.Outcome{}, fmt.Errorf("%w: the container has no %s", place.ErrCannot, c.Words[0])
 	}
 	return place.Outcome{Status: ended.ExitCode, Output: out.Bytes()}, err

@@ -63,7 +63,8 @@ type Driver struct {
 // a program that runs on its own, linked statically, and relays a connection (see
 // [place.ServeRelay]); with --wait it does nothing until it is ended.
 func New(p *plan.Plan, part int, secrets secret.Values, relay string) (*Driver, error) {
-	d := &Driver{service: p.Service, owner: p.State, part: &p.Parts[part], first: part == 0, secrets: secrets, relay: relay, turn: place.NewTurn()}
+	d := &Driver{service: p.Service, owner: p.State, part: &p.Parts[part], first: part == 0, secrets: secrets,
+		relay: relay, turn: place.NewTurn()}
 	for _, side := range split.Sides {
 		engine := d.part.Stacks[side].Engine
 		if !strings.Contains(engine, "://") {
@@ -140,7 +141,8 @@ func (d *Driver) inspect(ctx context.Context, side split.Side, id string) (one, 
 	c := found.Container
 	labels := c.Config.Labels
 	o := one{id: id, Instance: reading.Instance{
-		Name: labels[labelInstance], Part: d.part.Name, Side: side, Version: labels[labelVersion], Build: labels[labelBuild],
+		Name: labels[labelInstance], Part: d.part.Name, Side: side, Version: labels[labelVersion],
+		Build:   labels[labelBuild],
 		Address: labels[labelAddress], Place: strings.TrimPrefix(c.Name, "/"), Running: c.State.Running,
 	}}
 	o.Started, _ = time.Parse(time.RFC3339Nano, labels[labelStarted]) // ours, and zero if not
@@ -178,7 +180,8 @@ const outputLines = 100
 
 // output is the last that an instance said.
 func (d *Driver) output(ctx context.Context, side split.Side, id string) ([]string, error) {
-	logs, err := d.engines[side].ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: strconv.Itoa(outputLines)})
+	logs, err := d.engines[side].ContainerLogs(ctx, id,
+		client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: strconv.Itoa(outputLines)})
 	if errdefs.IsNotFound(err) || err != nil && strings.Contains(err.Error(), "marked for removal") {
 		return nil, nil
 	}
@@ -288,7 +291,8 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 		return err
 	}
 	s := d.part.Stacks[side]
-	i := reading.Instance{Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Started: time.Now().Round(0)}
+	i := reading.Instance{Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID,
+		Started: time.Now().Round(0)}
 	label := ":" + strconv.Itoa(s.Port)
 	i.Address = "0.0.0.0" + label // all that it has, in a network of its own
 	if s.Network == "host" {
@@ -300,8 +304,9 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 	}
 	values := i.Values(d.service)
 	config := &container.Config{Image: image, Labels: map[string]string{
-		labelOwner: d.owner, labelPart: d.part.Name, labelSide: side.String(), labelInstance: name, labelVersion: b.Version,
-		labelBuild: b.ID, labelAddress: label, labelStarted: i.Started.Format(time.RFC3339Nano),
+		labelOwner: d.owner, labelPart: d.part.Name, labelSide: side.String(), labelInstance: name,
+		labelVersion: b.Version,
+		labelBuild:   b.ID, labelAddress: label, labelStarted: i.Started.Format(time.RFC3339Nano),
 	}}
 	for _, word := range s.Command {
 		config.Cmd = append(config.Cmd, plan.Expand(word, values))
@@ -314,7 +319,8 @@ func (d *Driver) start(ctx context.Context, side split.Side, name, image string,
 	host.Memory, host.NanoCPUs = cmp.Or(s.Memory, b.Like.Memory), int64(cmp.Or(s.CPUs, b.Like.CPUs)*1e9)
 	options := client.ContainerCreateOptions{Config: config, HostConfig: host, Name: d.name(name)}
 	created, err := d.engines[side].ContainerCreate(ctx, options)
-	for deadline := time.Now().Add(leftoverLimit); errdefs.IsConflict(err) && time.Now().Before(deadline) && ctx.Err() == nil; {
+	for deadline := time.Now().Add(leftoverLimit); errdefs.IsConflict(err) && time.Now().Before(deadline) &&
+		ctx.Err() == nil; {
 		if foreign := d.clearLeftover(ctx, side, options.Name); foreign != nil {
 			return foreign
 		}
@@ -346,9 +352,11 @@ func (d *Driver) clearLeftover(ctx context.Context, side split.Side, name string
 			if owner == "" {
 				owner = "somebody else"
 			}
-			return fmt.Errorf("a container called %s is there already and belongs to %s: it is left alone. Look who made it, and rename or remove it", name, owner)
+			return fmt.Errorf("a container called %s is there already and belongs to %s: it is left alone. Look who "+
+				"made it, and rename or remove it", name, owner)
 		}
-		if _, err = d.engines[side].ContainerRemove(ctx, found.Container.ID, client.ContainerRemoveOptions{Force: true}); err == nil {
+		if _, err = d.engines[side].ContainerRemove(ctx, found.Container.ID,
+			client.ContainerRemoveOptions{Force: true}); err == nil {
 			return nil
 		}
 	}
@@ -414,7 +422,8 @@ func (d *Driver) remove(ctx context.Context, side split.Side, ids []string, grac
 		wait.Go(func() {
 			_, err := d.engines[side].ContainerStop(ctx, id, client.ContainerStopOptions{Timeout: &seconds})
 			if err == nil || errdefs.IsNotModified(err) || errdefs.IsConflict(err) {
-				_, err = d.engines[side].ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
+				_, err = d.engines[side].ContainerRemove(ctx, id,
+					client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
 			}
 			if err != nil && !errdefs.IsNotFound(err) && !strings.Contains(err.Error(), "already in progress") {
 				failed[n] = fmt.Errorf("container %s: %w", id[:min(len(id), 12)], told(err))
@@ -440,7 +449,8 @@ func (d *Driver) Describe(ctx context.Context, i reading.Instance) (stack.Descri
 	about := stack.Description{
 		Command: append([]string{c.Path}, c.Args...), Environment: map[string]string{},
 		Limits: map[string]string{
-			"memory": bytesOf(c.HostConfig.Memory), "cpus": cpusOf(c.HostConfig.NanoCPUs), "network": string(c.HostConfig.NetworkMode),
+			"memory": bytesOf(c.HostConfig.Memory), "cpus": cpusOf(c.HostConfig.NanoCPUs),
+			"network": string(c.HostConfig.NetworkMode),
 			"restart": string(c.HostConfig.RestartPolicy.Name), "user": c.Config.User,
 		},
 	}

@@ -154,7 +154,8 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	if c, err := client.New(client.WithHost("unix://" + socket)); err == nil {
 		for _, reference := range []string{"vaiven-subject", relayName} {
-			list, err := c.ImageList(context.Background(), client.ImageListOptions{Filters: make(client.Filters).Add("reference", reference)})
+			list, err := c.ImageList(context.Background(),
+				client.ImageListOptions{Filters: make(client.Filters).Add("reference", reference)})
 			if err != nil {
 				break
 			}
@@ -187,7 +188,8 @@ func (w *world) cut(t *testing.T, p *plan.Plan) func() {
 
 func kill(t *testing.T, p *plan.Plan, i reading.Instance) {
 	t.Helper()
-	if _, err := open(t, p).engines[i.Side].ContainerKill(t.Context(), i.Place, client.ContainerKillOptions{Signal: "KILL"}); err != nil {
+	if _, err := open(t, p).engines[i.Side].ContainerKill(t.Context(), i.Place,
+		client.ContainerKillOptions{Signal: "KILL"}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -279,8 +281,10 @@ func TestANetworkOfItsOwn(t *testing.T) {
 	if err != nil || about.Limits["memory"] != "64 MiB" || about.Limits["cpus"] != "0.5" {
 		t.Errorf("limits %v, %v", about.Limits, err)
 	}
-	if about.Memory != 64<<20 || about.CPUs != 0.5 || about.Given["REGION"] != about.Environment["REGION"] || about.Given["REGION"] == "" {
-		t.Errorf("another side would take over %d bytes, %v processors and %v of %v", about.Memory, about.CPUs, about.Given, about.Environment)
+	if about.Memory != 64<<20 || about.CPUs != 0.5 || about.Given["REGION"] != about.Environment["REGION"] ||
+		about.Given["REGION"] == "" {
+		t.Errorf("another side would take over %d bytes, %v processors and %v of %v", about.Memory, about.CPUs,
+			about.Given, about.Environment)
 	}
 	if err := from.Close(); err != nil {
 		t.Error(err)
@@ -294,7 +298,10 @@ func TestAnImageFromARegistry(t *testing.T) {
 	srv := httptest.NewServer(standin.New(standin.Logger(log.New(io.Discard, "", 0))))
 	defer srv.Close()
 	repository := strings.TrimPrefix(srv.URL, "http://") + "/vessa/sailings"
-	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) { return packed(stacktest.Subject(t), "subject") })
+	layer, err := tarball.LayerFromOpener(func() (io.ReadCloser,
+		error) {
+		return packed(stacktest.Subject(t), "subject")
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -318,7 +325,8 @@ func TestAnImageFromARegistry(t *testing.T) {
 	}
 	d := open(t, p)
 	t.Cleanup(func() {
-		d.engines[split.Green].ImageRemove(context.Background(), repository+"@"+digest.String(), client.ImageRemoveOptions{Force: true})
+		d.engines[split.Green].ImageRemove(context.Background(), repository+"@"+digest.String(),
+			client.ImageRemoveOptions{Force: true})
 	})
 	if err := d.Raise(t.Context(), split.Green, stack.Build{Version: "2", ID: digest.String()}); err != nil {
 		t.Fatal(err)
@@ -347,7 +355,8 @@ func TestAForeignContainerOfOurName(t *testing.T) {
 	d := open(t, p)
 	engine := d.engines[split.Green]
 	created, err := engine.ContainerCreate(t.Context(), client.ContainerCreateOptions{
-		Config: &container.Config{Image: p.Parts[0].Stacks[split.Green].Image, Cmd: []string{"/subject", "-as", "silent"}}, Name: d.name("green-1"),
+		Config: &container.Config{Image: p.Parts[0].Stacks[split.Green].Image,
+			Cmd: []string{"/subject", "-as", "silent"}}, Name: d.name("green-1"),
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -356,7 +365,8 @@ func TestAForeignContainerOfOurName(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), leftoverLimit) // it is not waited for
 	defer cancel()
 	err = d.Raise(ctx, split.Green, stacktest.Second)
-	if err == nil || !strings.Contains(err.Error(), "green-1") || !strings.Contains(err.Error(), "belongs to somebody else") || ctx.Err() != nil {
+	if err == nil || !strings.Contains(err.Error(), "green-1") ||
+		!strings.Contains(err.Error(), "belongs to somebody else") || ctx.Err() != nil {
 		t.Errorf("raised: %v", err)
 	}
 	if _, err := engine.ContainerInspect(t.Context(), created.ID, client.ContainerInspectOptions{}); err != nil {
@@ -369,7 +379,8 @@ func TestAForeignContainerOfOurName(t *testing.T) {
 
 // A tag that was moved after it was chosen does not change what is started.
 func TestATagIsStartedByItsDigest(t *testing.T) {
-	p := &plan.Plan{Parts: []plan.Part{{Name: "web", Versions: plan.Versions{Kind: plan.VersionRegistry, Where: "registry.internal:5000/sailings"}}}}
+	p := &plan.Plan{Parts: []plan.Part{{Name: "web",
+		Versions: plan.Versions{Kind: plan.VersionRegistry, Where: "registry.internal:5000/sailings"}}}}
 	const id = "sha256:0123"
 	for _, c := range []struct{ image, want string }{
 		{"registry.internal:5000/sailings:{version}", "registry.internal:5000/sailings@" + id},
@@ -389,7 +400,8 @@ func TestATagIsStartedByItsDigest(t *testing.T) {
 }
 
 func TestSizesInWords(t *testing.T) {
-	for n, want := range map[int64]string{0: "none", 512 << 10: "512 KiB", 1500 << 20: "1500 MiB", 2 << 30: "2 GiB", 1000: "1000 bytes"} {
+	for n, want := range map[int64]string{0: "none", 512 << 10: "512 KiB", 1500 << 20: "1500 MiB", 2 << 30: "2 GiB",
+		1000: "1000 bytes"} {
 		if got := bytesOf(n); got != want {
 			t.Errorf("%d is %s, want %s", n, got, want)
 		}
@@ -435,7 +447,8 @@ func TestARelayIsPreparedOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer none.Close()
-	if err := none.(place.Preparer).Prepare(t.Context()); err == nil || !strings.Contains(err.Error(), "it belongs beside vaiven") {
+	if err := none.(place.Preparer).Prepare(t.Context()); err == nil ||
+		!strings.Contains(err.Error(), "it belongs beside vaiven") {
 		t.Errorf("without the program: %v", err)
 	}
 }

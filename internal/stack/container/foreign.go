@@ -25,7 +25,8 @@ const labelImageVersion = "org.opencontainers.image.version"
 // Foreign are containers that somebody else started, as instances of a side: those with all of some labels,
 // each NAME=VALUE, or the one with a name. They listen at the plan's port. One that is not there is one that
 // does not run.
-func (d *Driver) Foreign(ctx context.Context, side split.Side, name string, labels []string) ([]reading.Instance, error) {
+func (d *Driver) Foreign(ctx context.Context, side split.Side, name string, labels []string) ([]reading.Instance,
+	error) {
 	ctx, cancel := context.WithTimeout(ctx, stack.ReadLimit)
 	defer cancel()
 	ids := []string{name}
@@ -53,7 +54,9 @@ func (d *Driver) Foreign(ctx context.Context, side split.Side, name string, labe
 		case errdefs.IsNotFound(err) && len(labels) > 0:
 			continue // gone meanwhile
 		case errdefs.IsNotFound(err):
-			instances = append(instances, reading.Instance{Name: id, Part: d.part.Name, Side: side, Place: id, Exit: "there is no such container"})
+			instances = append(instances,
+				reading.Instance{Name: id, Part: d.part.Name, Side: side, Place: id,
+					Exit: "there is no such container"})
 			continue
 		case err != nil:
 			failed = append(failed, fmt.Errorf("container %s: %w", id, told(err)))
@@ -68,7 +71,8 @@ func (d *Driver) Foreign(ctx context.Context, side split.Side, name string, labe
 // foreign is one of those.
 func (d *Driver) foreign(ctx context.Context, side split.Side, c container.InspectResponse) reading.Instance {
 	name := strings.TrimPrefix(c.Name, "/")
-	i := reading.Instance{Name: name, Part: d.part.Name, Side: side, Place: name, Build: c.Image, Running: c.State.Running}
+	i := reading.Instance{Name: name, Part: d.part.Name, Side: side, Place: name, Build: c.Image,
+		Running: c.State.Running}
 	i.Started, _ = time.Parse(time.RFC3339Nano, c.State.StartedAt) // zero if it never was
 	host := "127.0.0.1"                                            // of one in the host's network
 	for _, n := range c.NetworkSettings.Networks {
@@ -78,7 +82,8 @@ func (d *Driver) foreign(ctx context.Context, side split.Side, c container.Inspe
 	}
 	i.Address = net.JoinHostPort(host, strconv.Itoa(d.part.Stacks[side].Port))
 	if i.Version = c.Config.Labels[labelImageVersion]; i.Version == "" {
-		if at := strings.LastIndex(c.Config.Image, ":"); at > strings.LastIndex(c.Config.Image, "/") && !strings.Contains(c.Config.Image, "@") && c.Config.Image[at+1:] != "latest" {
+		if at := strings.LastIndex(c.Config.Image, ":"); at > strings.LastIndex(c.Config.Image, "/") &&
+			!strings.Contains(c.Config.Image, "@") && c.Config.Image[at+1:] != "latest" {
 			i.Version = c.Config.Image[at+1:]
 		}
 	}

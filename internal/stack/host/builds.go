@@ -33,7 +33,8 @@ func (d *Driver) buildOf(i reading.Instance) build {
 	} else {
 		b.program = plan.Expand(s.Command[0], values)
 		for _, word := range s.Command[1:] {
-			if named := plan.Expand(word, values); strings.HasPrefix(named, "/") && (strings.Contains(word, "{version}") || strings.Contains(word, "{build}")) {
+			if named := plan.Expand(word, values); strings.HasPrefix(named, "/") &&
+				(strings.Contains(word, "{version}") || strings.Contains(word, "{build}")) {
 				b.paths = append(b.paths, named)
 			}
 		}
@@ -48,7 +49,8 @@ func (d *Driver) buildOf(i reading.Instance) build {
 func buildScript(dir string, b build, take bool) string {
 	var s strings.Builder
 	s.WriteString(within(dir))
-	fmt.Fprintf(&s, "b=\"$dir/\"%s\ncommand -v sha256sum >/dev/null || exit 0\ncd %s || exit %d\n", distant.Quote(b.file), distant.Name(b.working), statusNoFolder)
+	fmt.Fprintf(&s, "b=\"$dir/\"%s\ncommand -v sha256sum >/dev/null || exit 0\ncd %s || exit %d\n",
+		distant.Quote(b.file), distant.Name(b.working), statusNoFolder)
 	s.WriteString("set --\n")
 	if b.program != "" {
 		fmt.Fprintf(&s, "p=$(command -v %s) && set -- \"$p\"\n", distant.Quote(b.program))
@@ -75,7 +77,8 @@ func (d *Driver) takeDelivered(ctx context.Context, m *machine, i reading.Instan
 	if run {
 		said, err := d.differs(ctx, m, i)
 		if err == nil && said != "" {
-			err = fmt.Errorf("host %s: version %s is %w while %v runs it: %s", m, i.Version, delivered.ErrOther, i.Side, said)
+			err = fmt.Errorf("host %s: version %s is %w while %v runs it: %s", m, i.Version, delivered.ErrOther, i.Side,
+				said)
 		}
 		return err
 	}

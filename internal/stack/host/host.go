@@ -46,7 +46,8 @@ type Driver struct {
 
 // New makes the driver for a part of a plan. No host is asked anything yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets, turn: place.NewTurn(), seen: map[seen]int{}}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, secrets: secrets,
+		turn: place.NewTurn(), seen: map[seen]int{}}
 	known := map[string]*machine{}
 	for _, side := range split.Sides {
 		s := d.part.Stacks[side]
@@ -104,7 +105,8 @@ func (d *Driver) failure(a distant.Said) error {
 	case statusLocked:
 		return errors.New("another start or stop is at work there, or the host has no flock (util-linux)")
 	case statusNotOurs:
-		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Look who made it, and remove it", bytes.TrimSpace(a.Out))
+		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Look who made it, and "+
+			"remove it", bytes.TrimSpace(a.Out))
 	}
 	return fmt.Errorf("status %d: %s", a.Status, text)
 }
@@ -343,7 +345,8 @@ func (d *Driver) taken(ctx context.Context, side split.Side, all map[*machine]fo
 const startLimit = 15 * time.Second
 
 // start starts one instance on a host.
-func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side split.Side, name string, b stack.Build) error {
+func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side split.Side, name string,
+	b stack.Build) error {
 	if err := permit.Ask(ctx); err != nil {
 		return err
 	}
@@ -377,7 +380,8 @@ func (d *Driver) start(ctx context.Context, m *machine, taken map[int]bool, side
 
 // launch starts the program of an instance on a host, and says with which environment. again says
 // that it was there before.
-func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b stack.Build, again bool) (a distant.Said, digest string, err error) {
+func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b stack.Build, again bool) (a distant.Said,
+	digest string, err error) {
 	s := d.part.Stacks[i.Side]
 	values := i.Values(d.service)
 	command := make([]string, len(s.Command))
@@ -395,7 +399,9 @@ func (d *Driver) launch(ctx context.Context, m *machine, i reading.Instance, b s
 	folder, record := plan.Expand(s.Folder, values), stack.RecordOf(i)
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	a, err = d.do(ctx, m, "start", startScript(d.dir(), i.Name, string(note), record, folder, command, environment, again), statusRuns, statusNoFolder, statusNoWord, statusGone)
+	a, err = d.do(ctx, m, "start",
+		startScript(d.dir(), i.Name, string(note), record, folder, command, environment, again), statusRuns,
+		statusNoFolder, statusNoWord, statusGone)
 	switch {
 	case err != nil:
 	case a.Status == statusNoFolder:
@@ -540,7 +546,8 @@ func (d *Driver) Place(_ context.Context, i reading.Instance) (place.Place, erro
 	if err != nil {
 		return nil, err
 	}
-	return distant.Place{Machine: m.Machine, Folder: plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))}, nil
+	return distant.Place{Machine: m.Machine, Folder: plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))},
+		nil
 }
 
 // Describe reads what an instance runs with from its host's /proc.

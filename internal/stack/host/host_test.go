@@ -125,7 +125,8 @@ func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 		}
 		public := linktest.Key(t, filepath.Join(s.dir, "hostkey"))
 		fmt.Fprintf(&known, "[127.0.0.1]:%d %s\n", port, public)
-		config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile %s/authorized\n"+
+		config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile "+
+			"none\nAuthorizedKeysFile %s/authorized\n"+
 			"PasswordAuthentication no\nUsePAM no\nStrictModes no\nMaxStartups 100\n", port, s.dir, dir)
 		if ordinary {
 			config += "SetEnv FAKETIME=+1h LD_PRELOAD=" + clock(t)
@@ -136,7 +137,8 @@ func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 			s.home = filepath.Join(s.dir, "home")
 			users, err := os.ReadFile("/etc/passwd")
 			line := fmt.Sprintf("%s:x:%d:%d::%s:/bin/bash\n", ordinaryUser, ordinaryID, ordinaryID, s.home)
-			if err := errors.Join(err, os.WriteFile(filepath.Join(s.dir, "passwd"), append(users, line...), 0o644), os.Mkdir(s.home, 0o755)); err != nil {
+			if err := errors.Join(err, os.WriteFile(filepath.Join(s.dir, "passwd"), append(users, line...), 0o644),
+				os.Mkdir(s.home, 0o755)); err != nil {
 				t.Fatal(err)
 			}
 			s.aboard(t)
@@ -292,7 +294,8 @@ func (w *world) plan(t *testing.T, as string) *plan.Plan {
 	for _, server := range servers {
 		s.Hosts = append(s.Hosts, plan.Host{User: name, Address: server.address})
 	}
-	p := &plan.Plan{Service: "sailings", State: filepath.Join(dir, "state"), Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	p := &plan.Plan{Service: "sailings", State: filepath.Join(dir, "state"),
+		Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
 	w.servers[p] = servers
 	t.Cleanup(func() {
 		for i := range p.Parts[0].Stacks {
@@ -404,7 +407,8 @@ func TestConformance(t *testing.T) {
 func TestConformanceAsAnOrdinaryUser(t *testing.T) {
 	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}).system())
 	if aboard.Load() > 0 {
-		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell, a wrong clock, and on one of them the tools of small systems")
+		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell, a "+
+			"wrong clock, and on one of them the tools of small systems")
 	}
 }
 
@@ -472,7 +476,8 @@ func TestTrust(t *testing.T) {
 		want   string
 	}{
 		{"a host that nobody knows", func() { green.KnownHosts = file("known", "") }, "not among the known hosts"},
-		{"a host with another key", func() { green.KnownHosts = file("known", swapped.String()) }, "another than the known one"},
+		{"a host with another key", func() { green.KnownHosts = file("known", swapped.String()) },
+			"another than the known one"},
 		{"a key that is not accepted", func() { green.Identity = strange }, "does not accept our key"},
 		{"a key that is not there", func() { green.Identity = "/nowhere/key" }, "no such file"},
 		{"no key and no agent", func() { green.Identity = ""; t.Setenv("SSH_AUTH_SOCK", "") }, "no agent"},
@@ -586,7 +591,8 @@ func TestAHostThatTurnsConnectionsAway(t *testing.T) {
 	}
 	_, port, _ := net.SplitHostPort(door.Addr().String())
 	_, was, _ := net.SplitHostPort(behind)
-	if err := os.WriteFile(green.KnownHosts, []byte(strings.ReplaceAll(string(known), "]:"+was+" ", "]:"+port+" ")), 0o600); err != nil {
+	if err := os.WriteFile(green.KnownHosts, []byte(strings.ReplaceAll(string(known), "]:"+was+" ", "]:"+port+" ")),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	right := green.Hosts
@@ -597,7 +603,8 @@ func TestAHostThatTurnsConnectionsAway(t *testing.T) {
 	}
 	turnAway.Store(100)
 	came.Store(0)
-	if _, err := open(t, p).List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) || came.Load() != link.MostTries {
+	if _, err := open(t, p).List(t.Context(), split.Green); !errors.Is(err, stack.ErrUnreachable) ||
+		came.Load() != link.MostTries {
 		t.Errorf("turned away every time: %v after %d connections", err, came.Load())
 	}
 	green.Hosts = right
@@ -679,7 +686,8 @@ func TestACommandThatTakesTooLong(t *testing.T) {
 	d := open(t, p)
 	ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
 	defer cancel()
-	if _, err := (distant.Place{Machine: d.machines[split.Green][0].Machine, Folder: "/"}).Run(ctx, place.Command{Words: []string{"sleep", "60"}}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := (distant.Place{Machine: d.machines[split.Green][0].Machine, Folder: "/"}).Run(ctx,
+		place.Command{Words: []string{"sleep", "60"}}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("error %v", err)
 	}
 }
@@ -721,7 +729,8 @@ func TestAFullDiskIsNamed(t *testing.T) {
 	}
 	green.Instances = 2
 	err = d.Raise(t.Context(), split.Green, stacktest.Second)
-	if err == nil || !strings.Contains(err.Error(), "green-2") || !strings.Contains(err.Error(), "is full") || !strings.Contains(err.Error(), server.dir+"/home") {
+	if err == nil || !strings.Contains(err.Error(), "green-2") || !strings.Contains(err.Error(), "is full") ||
+		!strings.Contains(err.Error(), server.dir+"/home") {
 		t.Errorf("on a full disk: %v", err)
 	}
 	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 1 {
@@ -733,7 +742,8 @@ func TestAFullDiskIsNamed(t *testing.T) {
 	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err != nil {
 		t.Errorf("with room again: %v", err)
 	}
-	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 2 || !list[0].Running || !list[1].Running {
+	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 2 || !list[0].Running ||
+		!list[1].Running {
 		t.Errorf("with room again there is %+v, %v", list, err)
 	}
 	if err := d.Stop(t.Context(), split.Green); err != nil {
@@ -763,7 +773,8 @@ func TestOneHostOfTwoHangs(t *testing.T) {
 	}
 	// What can be raised is raised, and the rest is named.
 	err = d.Raise(t.Context(), split.Blue, stacktest.First)
-	if err == nil || !strings.Contains(err.Error(), frozen.address) || !strings.Contains(err.Error(), "blue-2") || strings.Contains(err.Error(), "blue-1") {
+	if err == nil || !strings.Contains(err.Error(), frozen.address) || !strings.Contains(err.Error(), "blue-2") ||
+		strings.Contains(err.Error(), "blue-1") {
 		t.Errorf("raised: %v", err)
 	}
 	if list, _ := d.List(t.Context(), split.Blue); len(list) != 1 || list[0].Name != "blue-1" || !list[0].Running {
@@ -796,12 +807,14 @@ func TestWhatIsPlantedOnAHostIsNotBelieved(t *testing.T) {
 		victim.Wait()
 	}()
 	m := d.machines[split.Green][0]
-	planted := fmt.Sprintf("set -- $(stat %d)\nprintf '{}' >green-1.note\necho \"%[1]d $4 $boot\" >green-1.pid\nprintf '{' >green-2.note\nexit\n", victim.Process.Pid)
+	planted := fmt.Sprintf("set -- $(stat %d)\nprintf '{}' >green-1.note\necho \"%[1]d $4 $boot\" "+
+		">green-1.pid\nprintf '{' >green-2.note\nexit\n", victim.Process.Pid)
 	if a, err := m.Script(t.Context(), within(d.dir())+planted); err != nil || a.Status != 0 {
 		t.Fatalf("plant: %+v, %v", a, err)
 	}
 	list, err := d.List(t.Context(), split.Green)
-	if err != nil || len(list) != 2 || list[0].Running || list[1].Running || !strings.Contains(list[1].Exit, "damaged") {
+	if err != nil || len(list) != 2 || list[0].Running || list[1].Running ||
+		!strings.Contains(list[1].Exit, "damaged") {
 		t.Errorf("listed %+v, %v", list, err)
 	}
 	if err := d.Stop(t.Context(), split.Green); err != nil {
@@ -814,7 +827,8 @@ func TestWhatIsPlantedOnAHostIsNotBelieved(t *testing.T) {
 	if err := errors.Join(os.RemoveAll(notes), os.Symlink(elsewhere, notes)); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil || !strings.Contains(err.Error(), "is not believed") {
+	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil ||
+		!strings.Contains(err.Error(), "is not believed") {
 		t.Errorf("raised through a link: %v", err)
 	}
 	if left, _ := os.ReadDir(elsewhere); len(left) > 0 {

@@ -96,11 +96,13 @@ exit 0
 // startScript starts one instance and notes it. The note is written before, so
 // that a start that is cut short is found again. If the instance runs already, the
 // script ends with statusRuns and its note. Where it is started again its output goes on.
-func startScript(dir, name, note, record, folder string, command []string, environment map[string]string, again bool) string {
+func startScript(dir, name, note, record, folder string, command []string, environment map[string]string,
+	again bool) string {
 	var b strings.Builder
 	b.WriteString(within(dir))
 	b.WriteString(alone())
-	fmt.Fprintf(&b, "i=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit %d; fi\n", distant.Quote(name), statusRuns)
+	fmt.Fprintf(&b, "i=%s\nif session \"$i\" >/dev/null; then cat \"$i.note\"; exit %d; fi\n", distant.Quote(name),
+		statusRuns)
 	b.WriteString("clear() { rm -f \"$dir/$i.new\" \"$dir/$i.note\" \"$dir/$i.log\"; }\n")
 	output := ">"
 	if again {
@@ -108,7 +110,8 @@ func startScript(dir, name, note, record, folder string, command []string, envir
 		fmt.Fprintf(&b, "[ -f \"$i.note\" ] && [ -z \"$(strays \"$i\" 0)\" ] || exit %d\n", statusGone)
 		b.WriteString("clear() { rm -f \"$dir/$i.new\"; }\n")
 	}
-	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : %s\"$i.log\" && mv \"$i.new\" \"$i.note\" || { clear; full; }\n", distant.Quote(note), output)
+	fmt.Fprintf(&b, "rm -f \"$i.pid\" \"$i.exit\"\nprintf %%s %s >\"$i.new\" && [ -s \"$i.new\" ] && : %s\"$i.log\" "+
+		"&& mv \"$i.new\" \"$i.note\" || { clear; full; }\n", distant.Quote(note), output)
 	fmt.Fprintf(&b, "cd %s || { clear; exit %d; }\n", distant.Name(folder), statusNoFolder)
 	words := make([]string, len(command))
 	for n, w := range command {
@@ -119,7 +122,8 @@ func startScript(dir, name, note, record, folder string, command []string, envir
 		fmt.Fprintf(&b, "export %s=%s\n", key, distant.Quote(environment[key]))
 	}
 	fmt.Fprintf(&b, "export VAIVEN_INSTANCE=\"$dir/$i\" %s=%s\numask \"$mask\"\n", stack.Record, distant.Quote(record))
-	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >>\"$dir/$i.log\" 2>&1 9>&- &\n", distant.Quote(stack.Guard), strings.Join(words, " "))
+	fmt.Fprintf(&b, "setsid sh -c %s \"$dir/$i.exit\" %s </dev/null >>\"$dir/$i.log\" 2>&1 9>&- &\n",
+		distant.Quote(stack.Guard), strings.Join(words, " "))
 	b.WriteString(`p=$!
 cd "$dir"
 set -- $(stat $p)

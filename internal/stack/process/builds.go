@@ -44,7 +44,8 @@ func (d *Driver) buildOf(i reading.Instance) (build, error) {
 	default:
 		b.paths = []string{program}
 		for _, word := range s.Command[1:] {
-			if named := plan.Expand(word, values); strings.Contains(word, "{version}") || strings.Contains(word, "{build}") {
+			if named := plan.Expand(word, values); strings.Contains(word, "{version}") ||
+				strings.Contains(word, "{build}") {
 				if _, err := os.Stat(named); err == nil && path.IsAbs(named) {
 					b.paths = append(b.paths, named)
 				}
@@ -66,7 +67,8 @@ func (d *Driver) takeDelivered(in *state.Folder, i reading.Instance, run bool) e
 	if run {
 		m, err := manifest(in, b)
 		if list := m.Differs(); err == nil && len(list) > 0 {
-			return fmt.Errorf("version %s is %w while %v runs it: %s", i.Version, delivered.ErrOther, i.Side, delivered.Told(list, b.folder))
+			return fmt.Errorf("version %s is %w while %v runs it: %s", i.Version, delivered.ErrOther, i.Side,
+				delivered.Told(list, b.folder))
 		}
 		if err == nil {
 			return nil

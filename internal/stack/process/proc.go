@@ -99,7 +99,8 @@ func groupAlive(group int) bool {
 		return false
 	}
 	for pid := range processes() {
-		if fields, err := statFields(pid); err == nil && fields[2] == strconv.Itoa(group) && fields[0] != "Z" && byUs(pid) {
+		if fields, err := statFields(pid); err == nil && fields[2] == strconv.Itoa(group) && fields[0] != "Z" &&
+			byUs(pid) {
 			return true
 		}
 	}
@@ -179,7 +180,8 @@ func (n *note) running() bool {
 func (n *note) strays(marked func() map[string][]int) []int {
 	var list []int
 	for _, pid := range marked()[n.mark] {
-		if fields, err := statFields(pid); err == nil && fields[0] != "Z" && fields[0] != "X" && fields[3] != strconv.Itoa(n.Session.PID) {
+		if fields, err := statFields(pid); err == nil && fields[0] != "Z" && fields[0] != "X" &&
+			fields[3] != strconv.Itoa(n.Session.PID) {
 			list = append(list, pid)
 		}
 	}

@@ -47,7 +47,8 @@ type Driver struct {
 
 // New makes the driver for a part of a plan. Nothing is read or written yet.
 func New(p *plan.Plan, part int, secrets secret.Values) *Driver {
-	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn, secrets: secrets, turn: place.NewTurn(), most: [2]int{-1, -1}}
+	d := &Driver{service: p.Service, part: &p.Parts[part], first: part == 0, state: p.State, dir: plan.InstancesIn,
+		secrets: secrets, turn: place.NewTurn(), most: [2]int{-1, -1}}
 	if part > 0 {
 		d.dir = path.Join(d.dir, d.part.Name)
 	}
@@ -260,7 +261,8 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 	}
 	n := d.noteOf(in, name)
 	n.Instance = reading.Instance{
-		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address, Started: time.Now(),
+		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address,
+		Started: time.Now(),
 	}
 	return d.launch(in, n, b, os.O_TRUNC)
 }
@@ -300,7 +302,8 @@ func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) erro
 	defer output.Close()
 	cmd := exec.Command("/bin/sh", append([]string{"-c", stack.Guard, in.Path(n.exit())}, args...)...)
 	cmd.Dir = plan.Expand(s.Folder, values)
-	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark, stack.Record+"="+stack.RecordOf(n.Instance))
+	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark,
+		stack.Record+"="+stack.RecordOf(n.Instance))
 	for key, value := range environment {
 		cmd.Env = append(cmd.Env, key+"="+value)
 	}
@@ -334,7 +337,8 @@ func (d *Driver) Restart(ctx context.Context, i reading.Instance, a stack.Again)
 	}
 	left := notes[n]
 	if strays := left.strays(marks()); len(strays) > 0 {
-		return is, fmt.Errorf("%s has put itself into the background (process %d): it is not started a second time", i.Name, strays[0])
+		return is, fmt.Errorf("%s has put itself into the background (process %d): it is not started a second time",
+			i.Name, strays[0])
 	}
 	if l, err := net.Listen("tcp", left.Address); err != nil {
 		return is, fmt.Errorf("somebody else has its address: %w", err)

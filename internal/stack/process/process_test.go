@@ -36,7 +36,8 @@ func newPlan(t *testing.T, as string) *plan.Plan {
 			t.Fatal(err)
 		}
 	}
-	p := &plan.Plan{Service: "sailings", State: filepath.Join(dir, "state"), Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
+	p := &plan.Plan{Service: "sailings", State: filepath.Join(dir, "state"),
+		Parts: []plan.Part{{Name: "web", Stacks: [2]plan.Stack{s, s}}}}
 	t.Cleanup(func() {
 		for i := range p.Parts[0].Stacks {
 			p.Parts[0].Stacks[i].Grace = 0
@@ -67,7 +68,10 @@ func TestConformance(t *testing.T) {
 				}
 			}
 		},
-		Remains: remains, Deliver: func(p *plan.Plan) string { return filepath.Join(filepath.Dir(p.State), "builds", "2") },
+		Remains: remains, Deliver: func(p *plan.Plan) string {
+			return filepath.Join(filepath.Dir(p.State), "builds",
+				"2")
+		},
 	})
 }
 
@@ -86,7 +90,8 @@ func TestAStateFolderThatIsGone(t *testing.T) {
 	if err := os.Rename(p.State, away); err != nil {
 		t.Fatal(err)
 	}
-	if l, err := d.List(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "is gone: what runs is not known") {
+	if l, err := d.List(t.Context(), split.Green); err == nil ||
+		!strings.Contains(err.Error(), "is gone: what runs is not known") {
 		t.Errorf("gone, it lists %v, %v", l, err)
 	}
 	if err := d.Raise(t.Context(), split.Green, stacktest.Second); err == nil {
@@ -99,10 +104,12 @@ func TestAStateFolderThatIsGone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if l, err := d.List(t.Context(), split.Green); err == nil || !strings.Contains(err.Error(), "another folder stands in the place of") {
+	if l, err := d.List(t.Context(), split.Green); err == nil ||
+		!strings.Contains(err.Error(), "another folder stands in the place of") {
 		t.Errorf("exchanged, it lists %v, %v", l, err)
 	}
-	if l := list(t, open(p), split.Green); len(l) != 2 || !l[0].Running { // one that begins with the empty folder: by their marks
+	// one that begins with the empty folder: by their marks
+	if l := list(t, open(p), split.Green); len(l) != 2 || !l[0].Running {
 		t.Errorf("to a driver that knows no other folder there is %+v", l)
 	}
 	if err := errors.Join(os.RemoveAll(p.State), os.Rename(away, p.State)); err != nil {
@@ -119,7 +126,8 @@ func remains(t *testing.T, p *plan.Plan) []string {
 	left, _ := filepath.Glob(filepath.Join(p.Instances(), "*"))
 	files, _ := filepath.Glob("/proc/[0-9]*/environ")
 	for _, file := range files {
-		if data, err := os.ReadFile(file); err == nil && strings.Contains(string(data), stack.Marker+"="+p.Instances()) {
+		if data, err := os.ReadFile(file); err == nil &&
+			strings.Contains(string(data), stack.Marker+"="+p.Instances()) {
 			left = append(left, file)
 		}
 	}
@@ -184,7 +192,8 @@ func session(t *testing.T, d *Driver, side split.Side, name string) ID {
 
 // again is a driver like another, as if the program had been started anew.
 func again(d *Driver) *Driver {
-	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets, turn: place.NewTurn(), most: [2]int{-1, -1}}
+	return &Driver{service: d.service, part: d.part, first: d.first, state: d.state, dir: d.dir, secrets: d.secrets,
+		turn: place.NewTurn(), most: [2]int{-1, -1}}
 }
 
 // Killed from outside, the program's end is told by the shell above it.
@@ -296,7 +305,8 @@ func TestASessionOutlivesTheCommandThatStartedIt(t *testing.T) {
 func TestWhatCannotBeRaised(t *testing.T) {
 	t.Run("no such version", func(t *testing.T) {
 		d := open(newPlan(t, "well"))
-		if err := d.Raise(t.Context(), split.Green, stack.Build{Version: "9"}); err == nil || !strings.Contains(err.Error(), "no build of version 9") {
+		if err := d.Raise(t.Context(), split.Green, stack.Build{Version: "9"}); err == nil ||
+			!strings.Contains(err.Error(), "no build of version 9") {
 			t.Errorf("error %v", err)
 		}
 	})
@@ -377,7 +387,8 @@ func TestAStopKeepsItsGrace(t *testing.T) {
 	begun, done := filepath.Join(filepath.Dir(p.State), "begun"), filepath.Join(filepath.Dir(p.State), "done")
 	for i := range p.Parts[0].Stacks {
 		s := &p.Parts[0].Stacks[i]
-		s.Command = []string{"/bin/sh", "-c", "trap 'touch " + begun + "; sleep 0.3; touch " + done + "; exit 0' TERM; touch " + begun + ".ready; while :; do sleep 0.05; done"}
+		s.Command = []string{"/bin/sh", "-c", "trap 'touch " + begun + "; sleep 0.3; touch " + done +
+			"; exit 0' TERM; touch " + begun + ".ready; while :; do sleep 0.05; done"}
 		s.Instances, s.Grace = 1, time.Minute
 	}
 	d := open(p)
@@ -412,7 +423,8 @@ func TestAnInstanceGetsNoVariableThatIsNotItsOwn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, there := about.Environment["BERTHS_TOKEN"]; there || about.Environment["TZ"] != "Europe/Oslo" || about.Environment["PATH"] == "" {
+	if _, there := about.Environment["BERTHS_TOKEN"]; there || about.Environment["TZ"] != "Europe/Oslo" ||
+		about.Environment["PATH"] == "" {
 		t.Errorf("it has %v", about.Environment)
 	}
 }
@@ -451,7 +463,8 @@ func TestAProgramInTheBackgroundIsFoundOut(t *testing.T) {
 	testkit.Eventually(t, "it answers", func() bool { return answers(i) })
 	testkit.Eventually(t, "it is said", func() bool {
 		got := list(t, d, split.Green)[0]
-		return !got.Running && strings.Contains(got.Exit, "exit status 0, and left process ") && strings.Contains(got.Exit, "foreground")
+		return !got.Running && strings.Contains(got.Exit, "exit status 0, and left process ") &&
+			strings.Contains(got.Exit, "foreground")
 	})
 	if err := d.Stop(t.Context(), split.Green); err != nil {
 		t.Fatal(err)
@@ -499,7 +512,8 @@ func TestLinksInTheStateFolderAreNotFollowed(t *testing.T) {
 	p := newPlan(t, "well")
 	d := open(p)
 	precious := filepath.Join(t.TempDir(), "precious")
-	if err := errors.Join(os.WriteFile(precious, []byte("as it was"), 0o600), os.MkdirAll(p.Instances(), 0o700)); err != nil {
+	if err := errors.Join(os.WriteFile(precious, []byte("as it was"), 0o600),
+		os.MkdirAll(p.Instances(), 0o700)); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"green-1.log", "green-1.json", "green-1.exit"} {

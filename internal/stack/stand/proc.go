@@ -111,7 +111,8 @@ func look(ctx context.Context, address string) (process, bool) {
 			continue
 		}
 		p, err := place.Look(strconv.Itoa(pid))
-		if err == nil && (first.pid == 0 || p.Started.Before(first.started) || p.Started.Equal(first.started) && pid < first.pid) {
+		if err == nil && (first.pid == 0 || p.Started.Before(first.started) ||
+			p.Started.Equal(first.started) && pid < first.pid) {
 			first = process{pid: pid, ticks: p.Ticks, started: p.Started}
 		}
 	}

@@ -47,8 +47,9 @@ type Driver struct {
 // are asked; listed may be nil where nothing stands in the front's own list.
 func New(p *plan.Plan, part int, secrets secret.Values, relay string, listed Listed) (*Driver, error) {
 	d := &Driver{
-		service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, listed: listed, machines: map[string]*distant.Machine{},
-		here: newProcesses(), turn: place.NewTurn(),
+		service: p.Service, part: &p.Parts[part], first: part == 0, secrets: secrets, listed: listed,
+		machines: map[string]*distant.Machine{},
+		here:     newProcesses(), turn: place.NewTurn(),
 	}
 	for _, side := range split.Sides {
 		s := d.part.Stacks[side]
@@ -163,7 +164,8 @@ func (d *Driver) told(ctx context.Context, side split.Side, t plan.Stand) ([]rea
 	case err != nil:
 		return nil, fmt.Errorf("%w: %s: %w", stack.ErrUnreachable, words[0], err)
 	case out.Status != 0:
-		return nil, fmt.Errorf("%w: %s: exit status %d: %s", stack.ErrUnreachable, words[0], out.Status, d.secrets.HideCut(strings.TrimSpace(string(out.Output))))
+		return nil, fmt.Errorf("%w: %s: exit status %d: %s", stack.ErrUnreachable, words[0], out.Status,
+			d.secrets.HideCut(strings.TrimSpace(string(out.Output))))
 	}
 	var list []reading.Instance
 	for line := range strings.Lines(string(out.Output)) {
@@ -172,7 +174,8 @@ func (d *Driver) told(ctx context.Context, side split.Side, t plan.Stand) ([]rea
 			continue
 		}
 		if _, _, err := net.SplitHostPort(f[0]); err != nil || len(f) > 3 {
-			return list, fmt.Errorf("%s prints %q: want HOST:PORT on a line, and the version and the build behind it if they are known", words[0], d.secrets.Hide(strings.TrimSpace(line)))
+			return list, fmt.Errorf("%s prints %q: want HOST:PORT on a line, and the version and the build behind it "+
+				"if they are known", words[0], d.secrets.Hide(strings.TrimSpace(line)))
 		}
 		i := d.at(ctx, f[0])
 		if len(f) > 1 {
@@ -269,7 +272,8 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 // eachOwn reports whether a command is about one instance.
 func eachOwn(words []string) bool {
 	return slices.ContainsFunc(words, func(w string) bool {
-		return slices.ContainsFunc([]string{"{instance}", "{address}", "{host}", "{port}"}, func(p string) bool { return strings.Contains(w, p) })
+		return slices.ContainsFunc([]string{"{instance}", "{address}", "{host}", "{port}"},
+			func(p string) bool { return strings.Contains(w, p) })
 	})
 }
 
@@ -364,7 +368,8 @@ func isHere(address string) bool {
 type outside struct{ i reading.Instance }
 
 func (o outside) cannot() error {
-	return fmt.Errorf("%w: %s is known by its address alone, and nobody logs in there: name it as a unit on its host (unit NAME at %s on USER@HOST)", place.ErrCannot, o.i.Name, o.i.Address)
+	return fmt.Errorf("%w: %s is known by its address alone, and nobody logs in there: name it as a unit on its host "+
+		"(unit NAME at %s on USER@HOST)", place.ErrCannot, o.i.Name, o.i.Address)
 }
 
 // Dial connects to the instance itself, which can be done from here, and nowhere else.

@@ -96,7 +96,8 @@ func list(t *testing.T, d stack.Driver) []reading.Instance {
 func TestAddresses(t *testing.T) {
 	subject := stacktest.Subject(t)
 	first, _ := stacktest.Ports(t, 2)
-	addresses := [2]string{net.JoinHostPort("127.0.0.1", strconv.Itoa(first)), net.JoinHostPort("127.0.0.1", strconv.Itoa(first+1))}
+	addresses := [2]string{net.JoinHostPort("127.0.0.1", strconv.Itoa(first)),
+		net.JoinHostPort("127.0.0.1", strconv.Itoa(first+1))}
 	begun := time.Now()
 	cmd := exec.Command(subject, "-listen", addresses[0])
 	if err := cmd.Start(); err != nil {
@@ -107,14 +108,16 @@ func TestAddresses(t *testing.T) {
 		_ = cmd.Wait()
 	})
 	t.Cleanup(end)
-	d := open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandAddress, Address: addresses[0]}, {Kind: plan.StandAddress, Address: addresses[1]}}}), nil)
+	d := open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandAddress, Address: addresses[0]},
+		{Kind: plan.StandAddress, Address: addresses[1]}}}), nil)
 	testkit.Eventually(t, "the first runs", func() bool { return list(t, d)[0].Running })
 	l := list(t, d)
 	want, err := delivered.Digest(subject)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if i := l[0]; i.Name != "blue-1" || i.Build != want || i.Version != "" || i.Started.Before(begun.Add(-3*time.Second)) || time.Since(i.Started) > time.Minute {
+	if i := l[0]; i.Name != "blue-1" || i.Build != want || i.Version != "" ||
+		i.Started.Before(begun.Add(-3*time.Second)) || time.Since(i.Started) > time.Minute {
 		t.Errorf("the first is %+v, want build %s", i, want)
 	}
 	if i := l[1]; i.Name != "blue-2" || i.Running || !strings.Contains(i.Exit, "nobody listens") {
@@ -124,7 +127,8 @@ func TestAddresses(t *testing.T) {
 	if err != nil || len(about.Command) != 3 || about.Command[2] != addresses[0] || about.Limits["open files"] == "" {
 		t.Errorf("it is described as %+v, %v", about, err)
 	}
-	if err := errors.Join(d.Raise(t.Context(), split.Blue, stack.Build{Version: "4.2.0"}), d.Stop(t.Context(), split.Blue)); err != nil {
+	if err := errors.Join(d.Raise(t.Context(), split.Blue, stack.Build{Version: "4.2.0"}),
+		d.Stop(t.Context(), split.Blue)); err != nil {
 		t.Fatal(err)
 	}
 	if !list(t, d)[0].Running {
@@ -156,7 +160,8 @@ func TestSlowDisk(t *testing.T) {
 			cancel()
 		}
 		close(read)
-		if found, ok := p.listens(t.Context(), "127.0.0.1:8081"); !ok || found.build != "3fe98c02b8d1" || asked.Load() != 1 {
+		if found, ok := p.listens(t.Context(), "127.0.0.1:8081"); !ok || found.build != "3fe98c02b8d1" ||
+			asked.Load() != 1 {
 			t.Errorf("it is %+v, asked %d times", found, asked.Load())
 		}
 	})
@@ -170,7 +175,8 @@ func TestSomewhereElse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := from.Dial(t.Context(), "tcp", "127.0.0.1:1"); !errors.Is(err, place.ErrCannot) || !strings.Contains(err.Error(), "on USER@HOST") {
+	if _, err := from.Dial(t.Context(), "tcp", "127.0.0.1:1"); !errors.Is(err, place.ErrCannot) ||
+		!strings.Contains(err.Error(), "on USER@HOST") {
 		t.Errorf("a connection to somebody else: %v", err)
 	}
 	_, errRun := from.Run(t.Context(), place.Command{Words: []string{"true"}})
@@ -178,7 +184,8 @@ func TestSomewhereElse(t *testing.T) {
 	if !errors.Is(errRun, place.ErrCannot) || !errors.Is(errRead, place.ErrCannot) {
 		t.Errorf("a command: %v, a file: %v", errRun, errRead)
 	}
-	if about, err := d.Describe(t.Context(), reading.Instance{Side: split.Blue, Address: "192.0.2.7:8080"}); err != nil || about.Command != nil {
+	if about, err := d.Describe(t.Context(),
+		reading.Instance{Side: split.Blue, Address: "192.0.2.7:8080"}); err != nil || about.Command != nil {
 		t.Errorf("described as %+v, %v", about, err)
 	}
 }
@@ -200,7 +207,8 @@ func TestRenew(t *testing.T) {
 	if err := os.WriteFile(renew, []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	p := standing(plan.Stack{Stands: stands, Renew: []string{renew, "{address}", "{version}"}, Environment: map[string]string{"REGION": "north of {instance}"}})
+	p := standing(plan.Stack{Stands: stands, Renew: []string{renew, "{address}", "{version}"},
+		Environment: map[string]string{"REGION": "north of {instance}"}})
 	p.Parts[0].Says = says
 	d := open(t, p, nil)
 	if got := list(t, d); got[0].Version != "4.1.0" || got[1].Version != "4.2.0" {
@@ -212,7 +220,8 @@ func TestRenew(t *testing.T) {
 		}
 	}
 	data, err := os.ReadFile(log)
-	if want := fmt.Sprintf("%s 4.2.0 north of blue-1\n%s 4.2.0 north of blue-3\n", ferries[0].address, ferries[2].address); err != nil || string(data) != want {
+	if want := fmt.Sprintf("%s 4.2.0 north of blue-1\n%s 4.2.0 north of blue-3\n", ferries[0].address,
+		ferries[2].address); err != nil || string(data) != want {
 		t.Errorf("renewed were\n%s%v, want\n%s", data, err, want)
 	}
 	for _, i := range list(t, d) {
@@ -229,7 +238,8 @@ func TestRenew(t *testing.T) {
 		t.Errorf("renewed as a whole were\n%s", data)
 	}
 	p.Parts[0].Stacks[0].Renew = []string{"sh", "-c", "echo no berth is free; exit 7"}
-	if err := open(t, p, nil).Raise(t.Context(), split.Blue, stack.Build{Version: "4.4.0"}); err == nil || !strings.Contains(err.Error(), "exit status 7: no berth is free") {
+	if err := open(t, p, nil).Raise(t.Context(), split.Blue, stack.Build{Version: "4.4.0"}); err == nil ||
+		!strings.Contains(err.Error(), "exit status 7: no berth is free") {
 		t.Errorf("a command that fails: %v", err)
 	}
 }
@@ -238,13 +248,16 @@ func TestRenew(t *testing.T) {
 func TestCommand(t *testing.T) {
 	f := newFerry(t, "4.2.0")
 	ask := func(text string) ([]reading.Instance, error) {
-		return open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandCommand, Words: []string{"sh", "-c", text}}}}), nil).List(t.Context(), split.Blue)
+		return open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandCommand,
+			Words: []string{"sh", "-c", text}}}}), nil).List(t.Context(), split.Blue)
 	}
 	l, err := ask("echo " + f.address + " 4.2.0 b92f; echo; echo 127.0.0.1:1; # of {side}")
-	if err != nil || len(l) != 2 || l[0].Version != "4.2.0" || l[0].Build != "b92f" || !l[0].Running || l[1].Running || l[1].Name != "blue-2" {
+	if err != nil || len(l) != 2 || l[0].Version != "4.2.0" || l[0].Build != "b92f" || !l[0].Running || l[1].Running ||
+		l[1].Name != "blue-2" {
 		t.Errorf("it says %+v, %v", l, err)
 	}
-	for text, says := range map[string]string{"echo nonsense": "want HOST:PORT", "echo no; exit 3": "exit status 3", "echo 127.0.0.1:1 a b c": "want HOST:PORT"} {
+	for text, says := range map[string]string{"echo nonsense": "want HOST:PORT", "echo no; exit 3": "exit status 3",
+		"echo 127.0.0.1:1 a b c": "want HOST:PORT"} {
 		if _, err := ask(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -256,12 +269,13 @@ func TestAtTheFront(t *testing.T) {
 	f := newFerry(t, "4.2.0")
 	listed := []reading.Server{{Name: "app1", Address: f.address}}
 	var fails error
-	d := open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandFront}}}), func(_ context.Context, side split.Side) ([]reading.Server, error) {
-		if side != split.Blue {
-			t.Errorf("asked for %v", side)
-		}
-		return listed, fails
-	})
+	d := open(t, standing(plan.Stack{Stands: []plan.Stand{{Kind: plan.StandFront}}}),
+		func(_ context.Context, side split.Side) ([]reading.Server, error) {
+			if side != split.Blue {
+				t.Errorf("asked for %v", side)
+			}
+			return listed, fails
+		})
 	for range 2 {
 		if l := list(t, d); len(l) != 1 || l[0].Name != "app1" || l[0].Address != f.address || !l[0].Running {
 			t.Errorf("there are %+v", l)
@@ -286,7 +300,8 @@ broken.service) printf 'LoadState=loaded\nActiveState=failed\nSubState=failed\nR
 *) printf 'LoadState=not-found\nActiveState=inactive\n';;
 esac
 `, pid)
-	for name, text := range map[string]string{"systemctl": script, "journalctl": "#!/bin/sh\necho the first sailing\n"} {
+	for name, text := range map[string]string{"systemctl": script,
+		"journalctl": "#!/bin/sh\necho the first sailing\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -310,13 +325,16 @@ func TestUnits(t *testing.T) {
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	s := linktest.Start(t, t.TempDir(), "SetEnv PATH="+dir+":/usr/bin:/bin")
 	for _, on := range []plan.Host{{}, {User: me.Username, Address: s.Address}} {
-		stands := []plan.Stand{{Kind: plan.StandUnit, Name: "{service}@1.service", Address: "127.0.0.1:8080", On: on}, {Kind: plan.StandUnit, Name: "broken.service", Address: "127.0.0.1:8081", On: on}, {Kind: plan.StandUnit, Name: "none.service", Address: "127.0.0.1:8082", On: on}}
+		stands := []plan.Stand{{Kind: plan.StandUnit, Name: "{service}@1.service", Address: "127.0.0.1:8080", On: on},
+			{Kind: plan.StandUnit, Name: "broken.service", Address: "127.0.0.1:8081", On: on},
+			{Kind: plan.StandUnit, Name: "none.service", Address: "127.0.0.1:8082", On: on}}
 		d := open(t, standing(plan.Stack{Stands: stands, Identity: s.Identity, KnownHosts: s.KnownHosts}), nil)
 		l := list(t, d)
 		if len(l) != 3 {
 			t.Fatalf("%v: there are %+v", on, l)
 		}
-		if i := l[0]; !i.Running || i.Started.Format(time.TimeOnly) != "07:11:46" || len(i.Output) != 1 || i.Output[0] != "the first sailing" || !strings.HasPrefix(i.Build, "sha256:") {
+		if i := l[0]; !i.Running || i.Started.Format(time.TimeOnly) != "07:11:46" || len(i.Output) != 1 ||
+			i.Output[0] != "the first sailing" || !strings.HasPrefix(i.Build, "sha256:") {
 			t.Errorf("%v: the first is %+v", on, i)
 		}
 		if i := l[1]; i.Running || i.Exit != "broken.service is failed (exit-code)" {
@@ -340,7 +358,8 @@ func TestIdentity(t *testing.T) {
 		}
 	}
 	builds := map[string]bool{}
-	for _, words := range [][]string{{"sh", filepath.Join(dir, "a.sh")}, {"sh", "b.sh"}, {"sh", "-c", "sleep 600; true"}} {
+	for _, words := range [][]string{{"sh", filepath.Join(dir, "a.sh")}, {"sh", "b.sh"},
+		{"sh", "-c", "sleep 600; true"}} {
 		cmd := exec.Command(words[0], words[1:]...)
 		cmd.Dir = dir
 		if err := cmd.Start(); err != nil {
@@ -378,8 +397,10 @@ func TestContainers(t *testing.T) {
 	called := fmt.Sprintf("vaiven-stands-%d", os.Getpid())
 	port, _ := stacktest.Ports(t, 1)
 	made, err := engine.ContainerCreate(t.Context(), client.ContainerCreateOptions{
-		Name:       called,
-		Config:     &apicontainer.Config{Image: tag.String(), Entrypoint: []string{"/subject", "-listen", net.JoinHostPort("127.0.0.1", strconv.Itoa(port))}, Labels: map[string]string{"quay": called}},
+		Name: called,
+		Config: &apicontainer.Config{Image: tag.String(),
+			Entrypoint: []string{"/subject", "-listen", net.JoinHostPort("127.0.0.1", strconv.Itoa(port))},
+			Labels:     map[string]string{"quay": called}},
 		HostConfig: &apicontainer.HostConfig{NetworkMode: "host"},
 	})
 	if err != nil {
@@ -393,15 +414,18 @@ func TestContainers(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := standing(plan.Stack{Engine: "/var/run/docker.sock", Port: port, Stands: []plan.Stand{
-		{Kind: plan.StandContainer, Name: called}, {Kind: plan.StandContainers, Name: "quay=" + called}, {Kind: plan.StandContainer, Name: called + "-gone"},
+		{Kind: plan.StandContainer, Name: called}, {Kind: plan.StandContainers, Name: "quay=" + called},
+		{Kind: plan.StandContainer, Name: called + "-gone"},
 	}})
 	p.Parts[0].Stacks[split.Green].Engine = "/var/run/docker.sock"
 	d := open(t, p, nil)
 	l := list(t, d)
-	if len(l) != 3 || l[0].Name != called || l[1].Build != l[0].Build || l[2].Running || l[2].Exit != "there is no such container" {
+	if len(l) != 3 || l[0].Name != called || l[1].Build != l[0].Build || l[2].Running ||
+		l[2].Exit != "there is no such container" {
 		t.Fatalf("there are %+v", l)
 	}
-	if i := l[0]; !i.Running || i.Version != "4.2.0" || !strings.HasPrefix(i.Build, "sha256:") || i.Address != net.JoinHostPort("127.0.0.1", strconv.Itoa(port)) {
+	if i := l[0]; !i.Running || i.Version != "4.2.0" || !strings.HasPrefix(i.Build, "sha256:") ||
+		i.Address != net.JoinHostPort("127.0.0.1", strconv.Itoa(port)) {
 		t.Errorf("it is %+v", i)
 	}
 	if about, err := d.Describe(t.Context(), l[0]); err != nil || len(about.Command) == 0 {

@@ -34,7 +34,8 @@ func (d *Driver) unit(ctx context.Context, name string, t plan.Stand) (reading.I
 		i.Exit = "there is no unit " + name
 		return i, nil
 	}
-	i.Running = show["ActiveState"] == "active" || show["ActiveState"] == "reloading" || show["ActiveState"] == "activating"
+	i.Running = show["ActiveState"] == "active" || show["ActiveState"] == "reloading" ||
+		show["ActiveState"] == "activating"
 	if !i.Running {
 		i.Exit = strings.TrimSpace(fmt.Sprintf("%s is %s (%s)", name, show["ActiveState"], show["Result"]))
 		return i, nil
@@ -43,7 +44,9 @@ func (d *Driver) unit(ctx context.Context, name string, t plan.Stand) (reading.I
 	if pid := show["MainPID"]; pid != "" && pid != "0" {
 		i.Build = identity(ctx, from, pid)
 	}
-	if out, err := from.Run(ctx, place.Command{Words: []string{"journalctl", "-u", name, "-n", "12", "-o", "cat", "--no-pager"}}); err == nil && out.Status == 0 {
+	if out, err := from.Run(ctx,
+		place.Command{Words: []string{"journalctl", "-u", name, "-n", "12", "-o", "cat", "--no-pager"}}); err == nil &&
+		out.Status == 0 {
 		i.Output = stack.Lines(out.Output)
 	}
 	return i, nil
@@ -51,12 +54,15 @@ func (d *Driver) unit(ctx context.Context, name string, t plan.Stand) (reading.I
 
 // shown are a unit's properties.
 func shown(ctx context.Context, from place.Place, name string) (map[string]string, error) {
-	out, err := from.Run(ctx, place.Command{Words: []string{"systemctl", "show", "--property", strings.Join(properties, ","), "--", name}, Environment: map[string]string{"LC_ALL": "C", "TZ": "UTC"}})
+	out, err := from.Run(ctx,
+		place.Command{Words: []string{"systemctl", "show", "--property", strings.Join(properties, ","), "--", name},
+			Environment: map[string]string{"LC_ALL": "C", "TZ": "UTC"}})
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("%w: systemctl: %w", stack.ErrUnreachable, err)
 	case out.Status != 0:
-		return nil, fmt.Errorf("%w: systemctl show %s: %s", stack.ErrUnreachable, name, strings.TrimSpace(string(out.Output)))
+		return nil, fmt.Errorf("%w: systemctl show %s: %s", stack.ErrUnreachable, name,
+			strings.TrimSpace(string(out.Output)))
 	}
 	values := map[string]string{}
 	for line := range strings.Lines(string(out.Output)) {
@@ -123,7 +129,8 @@ func identity(ctx context.Context, from place.Place, pid string) string {
 
 // ofSystem reports whether a program is one that came with the system.
 func ofSystem(file string) bool {
-	for _, dir := range []string{"/usr/bin/", "/bin/", "/usr/sbin/", "/sbin/", "/usr/lib", "/lib", "/root/.pyenv/", "/opt/java", "/usr/local/bin/python", "/usr/local/bin/node", "/usr/local/bin/ruby"} {
+	for _, dir := range []string{"/usr/bin/", "/bin/", "/usr/sbin/", "/sbin/", "/usr/lib", "/lib", "/root/.pyenv/",
+		"/opt/java", "/usr/local/bin/python", "/usr/local/bin/node", "/usr/local/bin/ruby"} {
 		if strings.HasPrefix(file, dir) {
 			return true
 		}

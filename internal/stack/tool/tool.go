@@ -28,19 +28,20 @@ const Protocol = 1
 
 // Request is what the command reads.
 type Request struct {
-	Protocol    int               `json:"protocol"`
-	Do          string            `json:"do"` // raise, list, stop or describe
-	Service     string            `json:"service"`
-	Part        string            `json:"part"`
-	Side        string            `json:"side"`
-	Version     string            `json:"version,omitempty"`     // raise
-	Build       string            `json:"build,omitempty"`       // raise
-	Names       []string          `json:"names,omitempty"`       // raise: of the instances that are to be there
-	Command     []string          `json:"command,omitempty"`     // raise: the plan's, with its placeholders
-	Environment map[string]string `json:"environment,omitempty"` // raise: the plan's, with its placeholders and its secrets
-	Ports       []int             `json:"ports,omitempty"`       // raise: the first and the last
-	Grace       float64           `json:"grace_s,omitempty"`     // raise and stop: seconds
-	Instance    string            `json:"instance,omitempty"`    // describe
+	Protocol int      `json:"protocol"`
+	Do       string   `json:"do"` // raise, list, stop or describe
+	Service  string   `json:"service"`
+	Part     string   `json:"part"`
+	Side     string   `json:"side"`
+	Version  string   `json:"version,omitempty"` // raise
+	Build    string   `json:"build,omitempty"`   // raise
+	Names    []string `json:"names,omitempty"`   // raise: of the instances that are to be there
+	Command  []string `json:"command,omitempty"` // raise: the plan's, with its placeholders
+	// raise: the plan's, with its placeholders and its secrets
+	Environment map[string]string `json:"environment,omitempty"`
+	Ports       []int             `json:"ports,omitempty"`    // raise: the first and the last
+	Grace       float64           `json:"grace_s,omitempty"`  // raise and stop: seconds
+	Instance    string            `json:"instance,omitempty"` // describe
 }
 
 // Answer is what it writes.
@@ -125,7 +126,8 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	var failed []error
 	for at, i := range a.Instances {
 		if _, _, err := net.SplitHostPort(i.Address); i.Name == "" || i.Running && err != nil {
-			failed = append(failed, fmt.Errorf("%s list: instance %q has the address %q: want host:port", d.words(side)[0], i.Name, i.Address))
+			failed = append(failed, fmt.Errorf("%s list: instance %q has the address %q: want host:port",
+				d.words(side)[0], i.Name, i.Address))
 			continue
 		}
 		if i.Exit == "" && !i.Running {
@@ -133,7 +135,8 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 		}
 		if n, known := seen[i.Name]; known {
 			if !reflect.DeepEqual(a.Instances[n], a.Instances[at]) {
-				failed = append(failed, fmt.Errorf("%s list: it lists %s twice, and not the same", d.words(side)[0], i.Name))
+				failed = append(failed, fmt.Errorf("%s list: it lists %s twice, and not the same", d.words(side)[0],
+					i.Name))
 			}
 			continue
 		}

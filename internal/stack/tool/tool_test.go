@@ -54,7 +54,8 @@ func newPlan(t *testing.T, as string) *plan.Plan {
 	s.Command[0] = stacktest.Subject(t)
 	// By way of a script that hangs when it is told to.
 	wrapper := filepath.Join(t.TempDir(), "fleet")
-	if err := os.WriteFile(wrapper, []byte("#!/bin/sh\n[ ! -e \"$0.hangs\" ] || sleep 600\nexec "+file+" \"$@\"\n"), 0o755); err != nil {
+	if err := os.WriteFile(wrapper, []byte("#!/bin/sh\n[ ! -e \"$0.hangs\" ] || sleep 600\nexec "+file+" \"$@\"\n"),
+		0o755); err != nil {
 		t.Fatal(err)
 	}
 	s.Tool = []string{wrapper, "-folder", dir}
@@ -142,12 +143,14 @@ func TestAToolThatMisbehaves(t *testing.T) {
 	}
 	for _, c := range []struct{ name, script, want string }{
 		{"says nothing", "exit 0", "not an answer"},
-		{"says something else", "echo welcome", "not an answer: invalid character 'w' looking for beginning of value: welcome"},
+		{"says something else", "echo welcome", "not an answer: invalid character 'w' looking for beginning of " +
+			"value: welcome"},
 		{"says something else and fails", "echo the cloud is closed; exit 1", "and it says: the cloud is closed"},
 		{"goes on after its answer", `echo '{}' done`, "something follows the answer"},
 		{"tells a secret where its answer should be", "echo the token is sea salt", "the token is (secret token)"},
 		{"says what nobody knows", `echo '{"berths":3}'`, "unknown field"},
-		{"an address that is none", `echo '{"instances":[{"name":"green-1","running":true,"address":"here"}]}'`, "want host:port"},
+		{"an address that is none", `echo '{"instances":[{"name":"green-1","running":true,"address":"here"}]}'`,
+			"want host:port"},
 		{"fails", "echo the cloud is closed >&2; exit 1", "the cloud is closed"},
 		{"complains in its answer", `echo '{"error":"quota exceeded"}'`, "quota exceeded"},
 		{"tells a secret", "echo bad token sea salt >&2; exit 1", "bad token (secret token)"},
@@ -159,7 +162,8 @@ func TestAToolThatMisbehaves(t *testing.T) {
 		}
 	}
 	slow := open(script(t, "sleep 60 & sleep 60"))
-	if err := slow.Raise(t.Context(), split.Green, stacktest.Second); !errors.Is(err, stack.ErrUnreachable) || !strings.Contains(err.Error(), "no answer within") {
+	if err := slow.Raise(t.Context(), split.Green, stacktest.Second); !errors.Is(err, stack.ErrUnreachable) ||
+		!strings.Contains(err.Error(), "no answer within") {
 		t.Errorf("a tool that takes too long: %v", err)
 	}
 	deaf, err := open(script(t, "exit 0")).Place(t.Context(), reading.Instance{Name: "green-1"})
@@ -181,9 +185,11 @@ func TestAnInstanceThatIsListedTwice(t *testing.T) {
 	if list, err := d.List(t.Context(), split.Green); err != nil || len(list) != 1 {
 		t.Errorf("the same twice: %+v, %v", list, err)
 	}
-	d = open(script(t, `echo '{"instances":[`+one+`,{"name":"green-1","running":true,"address":"10.1.0.6:80"},{"name":"green-2","running":true,"address":"10.1.0.7:80"}]}'`))
+	d = open(script(t, `echo '{"instances":[`+one+
+		`,{"name":"green-1","running":true,"address":"10.1.0.6:80"},{"name":"green-2","running":true,"address":"10.1.0.7:80"}]}'`))
 	list, err := d.List(t.Context(), split.Green)
-	if len(list) != 2 || list[1].Name != "green-2" || err == nil || !strings.Contains(err.Error(), "lists green-1 twice") {
+	if len(list) != 2 || list[1].Name != "green-2" || err == nil ||
+		!strings.Contains(err.Error(), "lists green-1 twice") {
 		t.Errorf("two of one name: %+v, %v", list, err)
 	}
 }

@@ -23,11 +23,14 @@ func TestFormats(t *testing.T) {
 		status                    int
 		ok                        bool
 	}{
-		{`10.1.2.3 - - [23/Nov/2026:21:00:07 +0000] "GET /sailings?from=vessa HTTP/1.1" 200 512`, "10.1.2.3", "/sailings?from=vessa", "", 200, true},
-		{`10.1.2.3 - ana [23/Nov/2026:23:00:07 +0200] "GET / HTTP/1.1" 404 - "http://a.test/" "Deck \"7\" browser"`, "10.1.2.3", "/", `Deck \"7\" browser`, 404, true},
+		{`10.1.2.3 - - [23/Nov/2026:21:00:07 +0000] "GET /sailings?from=vessa HTTP/1.1" 200 512`, "10.1.2.3",
+			"/sailings?from=vessa", "", 200, true},
+		{`10.1.2.3 - ana [23/Nov/2026:23:00:07 +0200] "GET / HTTP/1.1" 404 - "http://a.test/" "Deck \"7\" browser"`,
+			"10.1.2.3", "/", `Deck \"7\" browser`, 404, true},
 		{`fd00::1 - - [23/Nov/2026:21:00:07 +0000] "-" 400 0 "-" "-" "passenger-7"`, "fd00::1", "", "-", 400, true},
 		{`{"time":"2026-11-23T21:00:07Z","client":"10.1.2.3","method":"GET","path":"/x","status":201,"deep":{"a":["}",1]},"user_agent":"b"}`, "10.1.2.3", "/x", "b", 201, true},
-		{`{"msec":"1795467607.000","remote_addr":"10.1.2.3","request":"GET /y HTTP/2.0","status":"502"}`, "10.1.2.3", "/y", "", 502, true},
+		{`{"msec":"1795467607.000","remote_addr":"10.1.2.3","request":"GET /y HTTP/2.0","status":"502"}`, "10.1.2.3",
+			"/y", "", 502, true},
 		{`{"ts": 1795467607, "ip": "10.1.2.3", "uri": "/z", "code": 200}`, "10.1.2.3", "/z", "", 200, true},
 		{`some other text`, "", "", "", 0, false},
 		{`10.1.2.3 - - [yesterday] "GET / HTTP/1.1" 200 1`, "", "", "", 0, false},
@@ -43,7 +46,8 @@ func TestFormats(t *testing.T) {
 			t.Errorf("%s\nparsed: %v", c.line, ok)
 			continue
 		}
-		if ok && (string(e.Client) != c.client || string(e.Path) != c.path || string(e.Agent) != c.agent || e.Status != c.status || !e.Time.Equal(at)) {
+		if ok && (string(e.Client) != c.client || string(e.Path) != c.path || string(e.Agent) != c.agent ||
+			e.Status != c.status || !e.Time.Equal(at)) {
 			t.Errorf("%s\nis %s %s %s %s %d %v", c.line, e.Client, e.Method, e.Path, e.Agent, e.Status, e.Time)
 		}
 	}
@@ -76,7 +80,8 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		for name, v := range slow {
-			if n, ok := v.(json.Number); ok && strings.Count(line, `"`+name+`"`) == 1 && string(e.Field(name)) != n.String() {
+			if n, ok := v.(json.Number); ok && strings.Count(line, `"`+name+`"`) == 1 &&
+				string(e.Field(name)) != n.String() {
 				t.Fatalf("%q: %q is %q, the library says %q", line, name, e.Field(name), n)
 			}
 		}

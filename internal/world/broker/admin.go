@@ -50,7 +50,8 @@ func (a *admin) ask(ctx context.Context, method, path string, body, into any) er
 			return err
 		}
 	}
-	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.config.Management, "/")+"/api/"+path, bytes.NewReader(text))
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.config.Management, "/")+"/api/"+path,
+		bytes.NewReader(text))
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
@@ -236,7 +237,8 @@ func (c *Client) Names(ctx context.Context) (map[string]string, error) {
 		Name   string `json:"name"`
 		Called string `json:"user_provided_name"`
 	}
-	err := c.admin.ask(ctx, http.MethodGet, c.admin.path("vhosts")+"/connections?columns=name,user_provided_name", nil, &list)
+	err := c.admin.ask(ctx, http.MethodGet, c.admin.path("vhosts")+"/connections?columns=name,user_provided_name", nil,
+		&list)
 	names := map[string]string{}
 	for _, n := range list {
 		names[n.Name] = n.Called
@@ -275,16 +277,22 @@ func (c *Client) Link(ctx context.Context, name, queue string, to *Client, excha
 	if err != nil {
 		return err
 	}
-	there := url.URL{Scheme: "amqp", User: url.UserPassword(user, password), Host: to.config.Address, Path: "/" + to.config.Host, RawPath: "/" + url.PathEscape(to.config.Host)}
+	there := url.URL{Scheme: "amqp", User: url.UserPassword(user, password), Host: to.config.Address,
+		Path: "/" + to.config.Host, RawPath: "/" + url.PathEscape(to.config.Host)}
 	if to.config.TLS.On {
 		there.Scheme = "amqps"
 	}
-	err = c.admin.ask(ctx, http.MethodPut, c.admin.path("parameters/shovel", name), map[string]any{"value": map[string]any{
-		"src-protocol": "amqp091", "src-uri": "amqp:///" + url.PathEscape(c.config.Host), "src-queue": queue, "src-prefetch-count": carryBatch,
-		"dest-protocol": "amqp091", "dest-uri": there.String(), "dest-exchange": exchange, "ack-mode": "on-confirm", "reconnect-delay": 1,
-	}}, nil)
+	err = c.admin.ask(ctx, http.MethodPut, c.admin.path("parameters/shovel", name),
+		map[string]any{"value": map[string]any{
+			"src-protocol": "amqp091", "src-uri": "amqp:///" + url.PathEscape(c.config.Host), "src-queue": queue,
+			"src-prefetch-count": carryBatch,
+			"dest-protocol":      "amqp091", "dest-uri": there.String(), "dest-exchange": exchange,
+			"ack-mode":        "on-confirm",
+			"reconnect-delay": 1,
+		}}, nil)
 	if err != nil {
-		return fmt.Errorf("have the broker carry what is in %s (rabbitmq-plugins enable rabbitmq_shovel): %w", queue, err)
+		return fmt.Errorf("have the broker carry what is in %s (rabbitmq-plugins enable rabbitmq_shovel): %w", queue,
+			err)
 	}
 	return nil
 }

@@ -64,7 +64,8 @@ type outcome struct {
 // Asker makes one that publishes to an exchange with a routing key. A header of the answers says who gave them.
 // Nothing is sent yet.
 func (c *Client) Asker(exchange, key, who string) *Asker {
-	return &Asker{client: c, exchange: exchange, key: key, who: who, own: rand.Text(), waits: map[string]chan outcome{}, last: map[string]uint64{}, done: recent{most: doneMost}}
+	return &Asker{client: c, exchange: exchange, key: key, who: who, own: rand.Text(), waits: map[string]chan outcome{},
+		last: map[string]uint64{}, done: recent{most: doneMost}}
 }
 
 // Numbers are those so far.
@@ -172,7 +173,8 @@ func (a *Asker) answered(d amqp.Delivery) {
 
 // RoundTrip sends a request and waits for its answer.
 func (a *Asker) RoundTrip(r *http.Request) (*http.Response, error) {
-	m := amqp.Publishing{Headers: amqp.Table{PathHeader: r.URL.RequestURI(), "vaiven-method": r.Method}, DeliveryMode: amqp.Transient, ReplyTo: "amq.rabbitmq.reply-to", Timestamp: time.Now()}
+	m := amqp.Publishing{Headers: amqp.Table{PathHeader: r.URL.RequestURI(), "vaiven-method": r.Method},
+		DeliveryMode: amqp.Transient, ReplyTo: "amq.rabbitmq.reply-to", Timestamp: time.Now()}
 	for name, values := range r.Header {
 		m.Headers[name] = values[0]
 	}
@@ -242,7 +244,8 @@ func (a *Asker) send(ctx context.Context, m amqp.Publishing) (wait chan outcome,
 
 // response is an answer as one over HTTP.
 func response(r *http.Request, d amqp.Delivery) *http.Response {
-	w := &http.Response{StatusCode: http.StatusOK, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: http.Header{}, Request: r,
+	w := &http.Response{StatusCode: http.StatusOK, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		Header: http.Header{}, Request: r,
 		Body: io.NopCloser(bytes.NewReader(d.Body)), ContentLength: int64(len(d.Body))}
 	for name, value := range d.Headers {
 		if name == StatusHeader {

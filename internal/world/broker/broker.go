@@ -140,7 +140,8 @@ func (c *Client) dial(ctx context.Context, called string) (*amqp.Connection, err
 	properties.SetClientConnectionName(called)
 	conn, err := place.Within(ctx, func() (*amqp.Connection, error) {
 		return amqp.DialConfig("amqp://"+c.config.Address, amqp.Config{
-			SASL: []amqp.Authentication{&amqp.PlainAuth{Username: user, Password: password}}, Vhost: c.config.Host, Heartbeat: heartbeat, Properties: properties,
+			SASL: []amqp.Authentication{&amqp.PlainAuth{Username: user, Password: password}}, Vhost: c.config.Host,
+			Heartbeat: heartbeat, Properties: properties,
 			Dial: func(network, address string) (net.Conn, error) {
 				conn, err := c.on.Dial(ctx, network, address)
 				if err != nil {

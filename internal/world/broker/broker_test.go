@@ -28,9 +28,12 @@ func TestAnswers(t *testing.T) {
 		status int
 		body   string
 	}{
-		"gone": {404, `{"error":"Object Not Found","reason":"Not Found"}`}, "forbidden": {403, `{"error":"not_authorised","reason":"User can only access"}`},
-		"wrong": {400, `{"error":"bad_request","reason":"inequivalent arg"}`}, "ill": {500, "crash"}, "garbled": {200, `{"name":`}, "well": {200, `{"name":"well","messages_ready":3,"message_stats":{"publish":9,"deliver_get":7,"redeliver":2},"backing_queue_status":{"next_seq_id":11}}`},
-		"quorum": {200, `{"name":"quorum","backing_queue_status":{"next_seq_id":"undefined"}}`},
+		"gone":      {404, `{"error":"Object Not Found","reason":"Not Found"}`},
+		"forbidden": {403, `{"error":"not_authorised","reason":"User can only access"}`},
+		"wrong":     {400, `{"error":"bad_request","reason":"inequivalent arg"}`}, "ill": {500, "crash"},
+		"garbled": {200, `{"name":`},
+		"well":    {200, `{"name":"well","messages_ready":3,"message_stats":{"publish":9,"deliver_get":7,"redeliver":2},"backing_queue_status":{"next_seq_id":11}}`},
+		"quorum":  {200, `{"name":"quorum","backing_queue_status":{"next_seq_id":"undefined"}}`},
 	}
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		user, password, _ := r.BasicAuth()
@@ -54,8 +57,9 @@ func TestAnswers(t *testing.T) {
 		is   error
 		says string
 	}{
-		"gone": {ErrMissing, "queues/"}, "forbidden": {ErrRefused, "vaiven may not: not_authorised"}, "wrong": {ErrRefused, "inequivalent arg"},
-		"ill": {ErrUnreachable, `"crash"`}, "garbled": {ErrUnreachable, "unexpected end"},
+		"gone": {ErrMissing, "queues/"}, "forbidden": {ErrRefused, "vaiven may not: not_authorised"},
+		"wrong": {ErrRefused, "inequivalent arg"},
+		"ill":   {ErrUnreachable, `"crash"`}, "garbled": {ErrUnreachable, "unexpected end"},
 	} {
 		if _, err := c.Queue(t.Context(), name); !errors.Is(err, want.is) || !strings.Contains(err.Error(), want.says) {
 			t.Errorf("%s: %v", name, err)
@@ -74,7 +78,8 @@ func TestAnswers(t *testing.T) {
 		t.Errorf("after the disk is gone: %v", err)
 	}
 	c = New(place.Local{}, c.config)
-	if _, err := c.Queue(t.Context(), "well"); !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "the password") {
+	if _, err := c.Queue(t.Context(), "well"); !errors.Is(err, ErrUnreachable) ||
+		!strings.Contains(err.Error(), "the password") {
 		t.Errorf("without a password: %v", err)
 	}
 }
@@ -89,7 +94,8 @@ func TestSilence(t *testing.T) {
 	c := New(place.Local{}, Config{Address: l.Addr().String()})
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
-	if err := c.Do(ctx, Declare("bookings", nil)); !errors.Is(err, ErrUnreachable) && !errors.Is(err, context.DeadlineExceeded) {
+	if err := c.Do(ctx, Declare("bookings", nil)); !errors.Is(err, ErrUnreachable) &&
+		!errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("it says nothing: %v", err)
 	}
 	l.Close()
@@ -113,9 +119,10 @@ func TestSilence(t *testing.T) {
 
 func TestErrorsOfChannels(t *testing.T) {
 	for want, err := range map[error]error{
-		ErrMissing:     &amqp.Error{Code: amqp.NotFound, Reason: "no queue", Server: true},
-		ErrRefused:     &amqp.Error{Code: amqp.PreconditionFailed, Reason: "inequivalent arg", Server: true},
-		ErrUnreachable: &amqp.Error{Code: amqp.ConnectionForced, Reason: "broker forced connection closure", Server: true},
+		ErrMissing: &amqp.Error{Code: amqp.NotFound, Reason: "no queue", Server: true},
+		ErrRefused: &amqp.Error{Code: amqp.PreconditionFailed, Reason: "inequivalent arg", Server: true},
+		ErrUnreachable: &amqp.Error{Code: amqp.ConnectionForced, Reason: "broker forced connection closure",
+			Server: true},
 	} {
 		if got := translated(err); !errors.Is(got, want) {
 			t.Errorf("%v is %v", err, got)
@@ -139,7 +146,8 @@ func TestRecent(t *testing.T) {
 // Numbers that came as JSON are whole again, as a broker wants them.
 func TestTable(t *testing.T) {
 	got := table(map[string]any{"x-max-length": float64(1000), "x-part": 0.5, "x-queue-type": "quorum"})
-	if got["x-max-length"] != int64(1000) || got["x-part"] != 0.5 || got["x-queue-type"] != "quorum" || table(nil) != nil || got.Validate() != nil {
+	if got["x-max-length"] != int64(1000) || got["x-part"] != 0.5 || got["x-queue-type"] != "quorum" ||
+		table(nil) != nil || got.Validate() != nil {
 		t.Errorf("%v", got)
 	}
 }

@@ -29,7 +29,8 @@ type Mover struct {
 
 // Mover makes one from a queue to an exchange that leads somewhere, of this broker or another. Nothing is asked yet.
 func (c *Client) Carrier(queue string, to *Client, exchange string) *Mover {
-	return &Mover{from: queue, exchange: exchange, client: c, to: to, known: recent{most: knownMost}, turn: make(chan struct{}, 1)}
+	return &Mover{from: queue, exchange: exchange, client: c, to: to, known: recent{most: knownMost},
+		turn: make(chan struct{}, 1)}
 }
 
 // Moved is how many messages it has moved, and how many that came again it has left out.
@@ -253,17 +254,21 @@ func (m *Mover) move(ctx context.Context, w way, batch []amqp.Delivery) error {
 // same is a message as it came. The user that it names may be nobody's but the publisher's own, so it is left out.
 func same(d amqp.Delivery) amqp.Publishing {
 	return amqp.Publishing{
-		Headers: d.Headers, ContentType: d.ContentType, ContentEncoding: d.ContentEncoding, DeliveryMode: d.DeliveryMode, Priority: d.Priority,
-		CorrelationId: d.CorrelationId, ReplyTo: d.ReplyTo, Expiration: d.Expiration, MessageId: d.MessageId, Timestamp: d.Timestamp,
-		Type: d.Type, AppId: d.AppId, Body: d.Body,
+		Headers: d.Headers, ContentType: d.ContentType, ContentEncoding: d.ContentEncoding,
+		DeliveryMode: d.DeliveryMode, Priority: d.Priority,
+		CorrelationId: d.CorrelationId, ReplyTo: d.ReplyTo, Expiration: d.Expiration, MessageId: d.MessageId,
+		Timestamp: d.Timestamp,
+		Type:      d.Type, AppId: d.AppId, Body: d.Body,
 	}
 }
 
 func again(r amqp.Return) amqp.Publishing {
 	return amqp.Publishing{
-		Headers: r.Headers, ContentType: r.ContentType, ContentEncoding: r.ContentEncoding, DeliveryMode: r.DeliveryMode, Priority: r.Priority,
-		CorrelationId: r.CorrelationId, ReplyTo: r.ReplyTo, Expiration: r.Expiration, MessageId: r.MessageId, Timestamp: r.Timestamp,
-		Type: r.Type, AppId: r.AppId, Body: r.Body,
+		Headers: r.Headers, ContentType: r.ContentType, ContentEncoding: r.ContentEncoding,
+		DeliveryMode: r.DeliveryMode, Priority: r.Priority,
+		CorrelationId: r.CorrelationId, ReplyTo: r.ReplyTo, Expiration: r.Expiration, MessageId: r.MessageId,
+		Timestamp: r.Timestamp,
+		Type:      r.Type, AppId: r.AppId, Body: r.Body,
 	}
 }
 

@@ -24,7 +24,8 @@ func instance(t *testing.T, name string, h http.HandlerFunc) reading.Instance {
 	t.Helper()
 	s := httptest.NewServer(h)
 	t.Cleanup(s.Close)
-	return reading.Instance{Name: name, Part: "web", Side: split.Green, Address: s.Listener.Addr().String(), Running: true}
+	return reading.Instance{Name: name, Part: "web", Side: split.Green, Address: s.Listener.Addr().String(),
+		Running: true}
 }
 
 func nobody(t *testing.T) reading.Instance {
@@ -84,18 +85,28 @@ func TestHTTP(t *testing.T) {
 		{"unless asked", func(h *plan.HTTP) { h.URL, h.Redirects = "/gone", true }, true, "status 200"},
 		{"text that is there", func(h *plan.HTTP) { h.Contains = "Aurelia" }, true, ""},
 		{"text that is not", func(h *plan.HTTP) { h.Contains = "Brisa" }, false, `a body with "Brisa"`},
-		{"a value", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "sailings.0.ship", Want: "Aurelia"}} }, true, ""},
+		{"a value", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "sailings.0.ship", Want: "Aurelia"}} }, true,
+			""},
 		{"a number, a truth and nothing", func(h *plan.HTTP) {
-			h.JSON = []plan.JSONValue{{Path: "sailings.0.berths", Want: "12"}, {Path: "sailings.0.car", Want: "true"}, {Path: "sailings.0.note", Want: "null"}}
+			h.JSON = []plan.JSONValue{{Path: "sailings.0.berths", Want: "12"}, {Path: "sailings.0.car", Want: "true"},
+				{Path: "sailings.0.note", Want: "null"}}
 		}, true, ""},
-		{"another value", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "sailings.0.berths", Want: "13"}} }, false, "to be 13, got 12"},
-		{"a path that leads nowhere", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "sailings.3.ship", Want: "x"}} }, false, `nothing at index "3" of 1`},
-		{"a path below a value", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "version.x", Want: "x"}} }, false, "nothing below"},
+		{"another value", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "sailings.0.berths", Want: "13"}} },
+			false, "to be 13, got 12"},
+		{"a path that leads nowhere",
+			func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "sailings.3.ship", Want: "x"}} }, false,
+			`nothing at index "3" of 1`},
+		{"a path below a value", func(h *plan.HTTP) { h.JSON = []plan.JSONValue{{Path: "version.x", Want: "x"}} },
+			false, "nothing below"},
 		{"the version by a header", func(h *plan.HTTP) { h.Version = plan.Field{Header: "X-Version"} }, true, ""},
 		{"the version in the body", func(h *plan.HTTP) { h.Version = plan.Field{JSON: "version"} }, true, ""},
-		{"no version", func(h *plan.HTTP) { h.Version = plan.Field{Header: "X-Other"} }, false, "version 4.3.0, got version none"},
-		{"a credential that is not taken", func(h *plan.HTTP) { h.URL = "/locked" }, false, "credential not accepted: status 401"},
-		{"a method and headers", func(h *plan.HTTP) { h.Method, h.Headers = "POST", map[string]string{"host": "sailings.example"} }, true, ""},
+		{"no version", func(h *plan.HTTP) { h.Version = plan.Field{Header: "X-Other"} }, false,
+			"version 4.3.0, got version none"},
+		{"a credential that is not taken", func(h *plan.HTTP) { h.URL = "/locked" }, false,
+			"credential not accepted: status 401"},
+		{"a method and headers",
+			func(h *plan.HTTP) { h.Method, h.Headers = "POST", map[string]string{"host": "sailings.example"} }, true,
+			""},
 	} {
 		h := good
 		c.change(&h)
@@ -105,17 +116,20 @@ func TestHTTP(t *testing.T) {
 	}
 	slow := good
 	slow.URL = "/slow"
-	if r := on(i).Read(t.Context(), plan.Check{Within: 50 * time.Millisecond, What: slow}); r.Good || !strings.Contains(r.Got, "no answer in time after ") {
+	if r := on(i).Read(t.Context(), plan.Check{Within: 50 * time.Millisecond, What: slow}); r.Good ||
+		!strings.Contains(r.Got, "no answer in time after ") {
 		t.Errorf("too slow: %s", said(r))
 	}
-	if r := read(t, on(nobody(t)), good); r.Good || r.Reached || !strings.HasPrefix(r.Got, "connection refused after ") {
+	if r := read(t, on(nobody(t)), good); r.Good || r.Reached ||
+		!strings.HasPrefix(r.Got, "connection refused after ") {
 		t.Errorf("nobody there: %s", said(r))
 	}
 	other := i
 	other.Version = "4.2.0"
 	h := good
 	h.Version, h.Contains = plan.Field{JSON: "version"}, "Aurelia"
-	if r := read(t, on(other), h); r.Good || !strings.Contains(r.Answer, "HTTP 200 OK") || !strings.Contains(r.Answer, `"ship":"Aurelia"`) {
+	if r := read(t, on(other), h); r.Good || !strings.Contains(r.Answer, "HTTP 200 OK") ||
+		!strings.Contains(r.Answer, `"ship":"Aurelia"`) {
 		t.Errorf("an answer of another version passes, or is not kept in full: %+v", r)
 	}
 }
@@ -163,7 +177,9 @@ func TestSecretsAreNeverShown(t *testing.T) {
 	})
 	target := on(i)
 	target.Secrets = secrets
-	right := plan.HTTP{Method: "GET", URL: "/", Status: 200, Headers: map[string]string{"Authorization": "Bearer {secret token}"}, JSON: []plan.JSONValue{{Path: "ok", Want: "true"}}}
+	right := plan.HTTP{Method: "GET", URL: "/", Status: 200,
+		Headers: map[string]string{"Authorization": "Bearer {secret token}"},
+		JSON:    []plan.JSONValue{{Path: "ok", Want: "true"}}}
 	if r := read(t, target, right); !r.Good {
 		t.Errorf("with the secret: %s", said(r))
 	}
@@ -225,7 +241,8 @@ func TestJudge(t *testing.T) {
 			}
 			n++
 		})
-		check := plan.Check{Name: "search", Every: time.Millisecond, Within: 10 * time.Second, Up: c.up, Down: c.down, What: plan.HTTP{Method: "GET", URL: "/"}}
+		check := plan.Check{Name: "search", Every: time.Millisecond, Within: 10 * time.Second, Up: c.up, Down: c.down,
+			What: plan.HTTP{Method: "GET", URL: "/"}}
 		if c.settle {
 			check.Settle = time.Millisecond
 		}
@@ -241,12 +258,14 @@ func TestJudge(t *testing.T) {
 
 // What an instance says of itself.
 func TestAsk(t *testing.T) {
-	says := plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{Header: "X-Version"}, Runtime: plan.Field{JSON: "runtime"}}
+	says := plan.Says{Path: "/about", Build: plan.Field{JSON: "build"}, Version: plan.Field{Header: "X-Version"},
+		Runtime: plan.Field{JSON: "runtime"}}
 	i := instance(t, "green-1", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Version", "4.3.0")
 		fmt.Fprint(w, `{"build":"b92f","runtime":"vessa 1.8"}`)
 	})
-	if self, err := on(i).Ask(t.Context(), says, 10*time.Second); err != nil || self != (Self{"b92f", "4.3.0", "vessa 1.8"}) {
+	if self, err := on(i).Ask(t.Context(), says, 10*time.Second); err != nil ||
+		self != (Self{"b92f", "4.3.0", "vessa 1.8"}) {
 		t.Errorf("it says %+v, %v", self, err)
 	}
 	old := instance(t, "green-1", func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Age", "3") })
@@ -263,8 +282,9 @@ func TestAsk(t *testing.T) {
 // after the interval.
 func monitored(every time.Duration) *plan.Plan {
 	return &plan.Plan{Service: "sailings", Parts: []plan.Part{{
-		Name:   "web",
-		Health: plan.Check{Name: "health", Every: every, Within: 10 * time.Second, Up: 2, Down: 2, What: plan.HTTP{Method: "GET", URL: "/"}},
+		Name: "web",
+		Health: plan.Check{Name: "health", Every: every, Within: 10 * time.Second, Up: 2, Down: 2,
+			What: plan.HTTP{Method: "GET", URL: "/"}},
 	}}}
 }
 
@@ -358,7 +378,9 @@ func TestNothingIsKnownWhileTheWayIsIll(t *testing.T) {
 	if c := rounds(5); c.State != reading.Healthy || !c.At.Equal(before.At) || len(c.History) != len(before.History) {
 		t.Errorf("while the way is ill it is %+v, before %+v", c, before)
 	}
-	if r := (Target{From: way, Values: i.Values("sailings")}).Read(t.Context(), plan.Check{What: plan.TCP{Address: "{address}"}, Within: time.Second}); !r.Unmade || r.Found != way.ill.Error() {
+	if r := (Target{From: way, Values: i.Values("sailings")}).Read(t.Context(),
+		plan.Check{What: plan.TCP{Address: "{address}"}, Within: time.Second}); !r.Unmade ||
+		r.Found != way.ill.Error() {
 		t.Errorf("a check says %+v", r)
 	}
 	way.ill = nil

@@ -13,7 +13,8 @@ import (
 // Figures asks an instance for its page, and gives the figures that stand on it, by [plan.Figure.String]: of
 // those that are not there nothing, and of a histogram or summary its count. An error says why
 // there is no page.
-func (t Target) Figures(ctx context.Context, page plan.Page, wanted []plan.Figure, within time.Duration) (map[string]float64, error) {
+func (t Target) Figures(ctx context.Context, page plan.Page, wanted []plan.Figure,
+	within time.Duration) (map[string]float64, error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	a, err := t.page(ctx, page.Path, map[string]string{"Accept": scrape.Accept}, scrape.Limit)

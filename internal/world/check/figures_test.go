@@ -41,14 +41,17 @@ func TestFigures(t *testing.T) {
 		fmt.Fprint(w, page)
 	}))
 	t.Cleanup(s.Close)
-	target := Target{From: place.Local{}, Values: map[string]string{"address": strings.TrimPrefix(s.URL, "http://")}, Secrets: secret.Values{}}
+	target := Target{From: place.Local{}, Values: map[string]string{"address": strings.TrimPrefix(s.URL, "http://")},
+		Secrets: secret.Values{}}
 	deck := plan.Figure{Name: "booked_total", Labels: map[string]string{"class": "deck"}}
-	wanted := []plan.Figure{deck, {Name: "booked_total"}, {Name: "process_resident_memory_bytes"}, {Name: "took_seconds"}, {Name: "plain"}, {Name: "odd"}, {Name: "not_there"}}
+	wanted := []plan.Figure{deck, {Name: "booked_total"}, {Name: "process_resident_memory_bytes"},
+		{Name: "took_seconds"}, {Name: "plain"}, {Name: "odd"}, {Name: "not_there"}}
 	ask := func() (map[string]float64, error) {
 		return target.Figures(t.Context(), plan.Page{Path: "/metrics"}, wanted, 5*time.Second)
 	}
 	values, err := ask()
-	want := map[string]float64{`booked_total{class="deck"}`: 42, "booked_total": 47, "process_resident_memory_bytes": 42e6, "took_seconds": 9, "plain": 7}
+	want := map[string]float64{`booked_total{class="deck"}`: 42, "booked_total": 47,
+		"process_resident_memory_bytes": 42e6, "took_seconds": 9, "plain": 7}
 	if err != nil || fmt.Sprint(values) != fmt.Sprint(want) {
 		t.Errorf("it tells %v, %v; want %v", values, err, want)
 	}

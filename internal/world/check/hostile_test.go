@@ -134,7 +134,8 @@ func TestARedirectTakesNoHeaderAlong(t *testing.T) {
 	})
 	target := on(i)
 	target.Secrets = withSecret(t, "sea salt")
-	ask := plan.HTTP{Method: "GET", Status: 200, Redirects: true, Headers: map[string]string{"X-Key": "{secret fares}", "Authorization": "Bearer {secret fares}"}}
+	ask := plan.HTTP{Method: "GET", Status: 200, Redirects: true,
+		Headers: map[string]string{"X-Key": "{secret fares}", "Authorization": "Bearer {secret fares}"}}
 	ask.URL = "/here"
 	if r := read(t, target, ask); !r.Good {
 		t.Errorf("on the same host: %s", said(r))
@@ -164,14 +165,18 @@ func TestAnAnswerGivesNoSecretBack(t *testing.T) {
 	target := on(i)
 	target.Secrets = secrets
 	for _, c := range []plan.Asking{
-		plan.HTTP{Method: "GET", URL: "/", Status: 200, Contains: "well", Headers: map[string]string{"Authorization": "Basic " + code}},
+		plan.HTTP{Method: "GET", URL: "/", Status: 200, Contains: "well",
+			Headers: map[string]string{"Authorization": "Basic " + code}},
 		plan.HTTP{Method: "GET", URL: "/{secret fares}", Status: 404},
 		plan.HTTP{Method: "GET", URL: "/", Status: 200, JSON: []plan.JSONValue{{Path: "a", Want: "{secret fares}"}}},
 		plan.HTTP{Method: "GET", URL: "http://fares:{secret fares}@{address}/", Status: 500},
-		plan.Command{Words: []string{"/bin/sh", "-c", `echo "x$PASSWORD"; exit 3`}, Environment: map[string]string{"PASSWORD": "{secret fares}"}},
-		plan.Command{Words: []string{"/bin/sh", "-c", `echo "$PASSWORD"`}, Contains: "well {secret fares}", Environment: map[string]string{"PASSWORD": "{secret fares}"}},
+		plan.Command{Words: []string{"/bin/sh", "-c", `echo "x$PASSWORD"; exit 3`},
+			Environment: map[string]string{"PASSWORD": "{secret fares}"}},
+		plan.Command{Words: []string{"/bin/sh", "-c", `echo "$PASSWORD"`}, Contains: "well {secret fares}",
+			Environment: map[string]string{"PASSWORD": "{secret fares}"}},
 		plan.TCP{Address: "{secret fares}:1"},
-		plan.SQL{URL: "postgres://fares:{secret fares}@{address}/x?sslmode=disable&connect_timeout=1", Query: "select '{secret fares}'"},
+		plan.SQL{URL: "postgres://fares:{secret fares}@{address}/x?sslmode=disable&connect_timeout=1",
+			Query: "select '{secret fares}'"},
 	} {
 		r := target.Read(t.Context(), plan.Check{Within: 5 * time.Second, What: c})
 		text := fmt.Sprintf("%+v", r)
@@ -194,8 +199,10 @@ func TestAChainOfOnesOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(3), Subject: pkix.Name{CommonName: "Vessa Quay"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), KeyUsage: x509.KeyUsageCertSign,
+		SerialNumber: big.NewInt(3), Subject: pkix.Name{CommonName: "Vessa Quay"}, IsCA: true,
+		BasicConstraintsValid: true,
+		NotBefore:             time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
+		KeyUsage: x509.KeyUsageCertSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, h.cert, &key.PublicKey, h.key)
 	if err != nil {
@@ -321,7 +328,8 @@ func TestEveryPlaceholderIsFilledIn(t *testing.T) {
 		},
 		"contains": func() { good(httpDo(plan.HTTP{Contains: "{version} of {instance}, {secret fares}"})) },
 		"json": func() {
-			good(httpDo(plan.HTTP{JSON: []plan.JSONValue{{Path: "said", Want: "{version} of {instance}, {secret fares}"}}}))
+			good(httpDo(plan.HTTP{JSON: []plan.JSONValue{{Path: "said",
+				Want: "{version} of {instance}, {secret fares}"}}}))
 		},
 		"tcp": func() {
 			_, n := do(web.Listener.Addr().String(), plan.TCP{Address: "{version}.vessa:{port}"})
@@ -332,11 +340,13 @@ func TestEveryPlaceholderIsFilledIn(t *testing.T) {
 			is(fmt.Sprint(n.dialed), "4.3.0.vessa:80")
 		},
 		"ca": func() {
-			r, _ := do(web.Listener.Addr().String(), plan.TLS{Address: "{address}", Trust: plan.Trust{CA: "/nowhere/{version}.pem"}})
+			r, _ := do(web.Listener.Addr().String(),
+				plan.TLS{Address: "{address}", Trust: plan.Trust{CA: "/nowhere/{version}.pem"}})
 			is(r.Got, "/nowhere/4.3.0.pem")
 		},
 		"server-name": func() {
-			r, _ := do(web.Listener.Addr().String(), plan.TLS{Address: "{address}", Trust: plan.Trust{Name: "{version}.vessa"}})
+			r, _ := do(web.Listener.Addr().String(),
+				plan.TLS{Address: "{address}", Trust: plan.Trust{Name: "{version}.vessa"}})
 			is(r.Want, "for 4.3.0.vessa")
 		},
 		"grpc": func() {
@@ -353,19 +363,23 @@ func TestEveryPlaceholderIsFilledIn(t *testing.T) {
 			good(r)
 		},
 		"server": func() {
-			_, n := do(names.Addr().String(), plan.DNS{Name: "green-1.vessa", Type: "TXT", Server: "{version}.vessa:{port}"})
+			_, n := do(names.Addr().String(),
+				plan.DNS{Name: "green-1.vessa", Type: "TXT", Server: "{version}.vessa:{port}"})
 			is(fmt.Sprint(n.dialed), "4.3.0.vessa:80")
 		},
 		"answer": func() {
-			r, _ := do(names.Addr().String(), plan.DNS{Name: "green-1.vessa", Type: "TXT", Server: "{address}", Answer: "{version} {secret fares}"})
+			r, _ := do(names.Addr().String(),
+				plan.DNS{Name: "green-1.vessa", Type: "TXT", Server: "{address}", Answer: "{version} {secret fares}"})
 			good(r)
 		},
 		"sql": func() {
-			_, n := do(nobody(t).Address, plan.SQL{URL: "postgres://x:{secret fares}@{version}.vessa:54/x?sslmode=disable"})
+			_, n := do(nobody(t).Address, plan.SQL{URL: "postgres://x:{secret " +
+				"fares}@{version}.vessa:54/x?sslmode=disable"})
 			is(fmt.Sprint(n.dialed), "4.3.0.vessa:54")
 		},
 		"query": func() {
-			r, _ := do(nobody(t).Address, plan.SQL{URL: "postgres://{address}/x?sslmode=disable", Query: "select '{version} of {instance}'"})
+			r, _ := do(nobody(t).Address,
+				plan.SQL{URL: "postgres://{address}/x?sslmode=disable", Query: "select '{version} of {instance}'"})
 			is(r.Want, "select '4.3.0 of green-1'")
 		},
 		"command": func() {
@@ -373,7 +387,8 @@ func TestEveryPlaceholderIsFilledIn(t *testing.T) {
 			is(fmt.Sprint(n.command.Words), "--at=10.1.0.5:80")
 		},
 		"environment": func() {
-			_, n := do("", plan.Command{Words: []string{"look"}, Environment: map[string]string{"WHAT": "{version} {secret fares}"}})
+			_, n := do("", plan.Command{Words: []string{"look"},
+				Environment: map[string]string{"WHAT": "{version} {secret fares}"}})
 			is(n.command.Environment["WHAT"], "4.3.0 sea salt")
 		},
 	}

@@ -158,8 +158,10 @@ func CachedBy(h http.Header, built time.Time) string {
 	if via := h.Get("Via"); via != "" {
 		return "Via: " + via
 	}
-	if modified, err := http.ParseTime(h.Get("Last-Modified")); err == nil && !built.IsZero() && modified.Before(built.Truncate(time.Second)) {
-		return fmt.Sprintf("Last-Modified: %s, before the build of %s", h.Get("Last-Modified"), built.UTC().Format(http.TimeFormat))
+	if modified, err := http.ParseTime(h.Get("Last-Modified")); err == nil && !built.IsZero() &&
+		modified.Before(built.Truncate(time.Second)) {
+		return fmt.Sprintf("Last-Modified: %s, before the build of %s", h.Get("Last-Modified"),
+			built.UTC().Format(http.TimeFormat))
 	}
 	return ""
 }
@@ -199,9 +201,11 @@ func (t Target) judge(h plan.HTTP, a answer) Reading {
 // Content reports whether a body has a text and values of JSON in it, and if not, what was
 // wanted and what is there; hide takes secrets out of a body that may have been cut, before
 // it is cut to what is shown.
-func Content(body []byte, contains string, values []plan.JSONValue, hide func(string) string) (want, got string, ok bool) {
+func Content(body []byte, contains string, values []plan.JSONValue, hide func(string) string) (want, got string,
+	ok bool) {
 	if contains != "" && !bytes.Contains(body, []byte(contains)) {
-		return fmt.Sprintf("a body with %q", contains), "a body without" + ofCut(body) + ": " + excerpt(body, hide), false
+		return fmt.Sprintf("a body with %q", contains), "a body without" + ofCut(body) + ": " + excerpt(body, hide),
+			false
 	}
 	for _, v := range values {
 		got, err := lookUp(body, v.Path)

@@ -32,7 +32,8 @@ type watched struct {
 
 // NewMonitor makes a monitor that has seen nothing, and connects to each instance from where it is to be reached.
 func NewMonitor(p *plan.Plan, secrets secret.Values, from func(reading.Instance) place.Place) *Monitor {
-	m := &Monitor{service: p.Service, health: map[string]plan.Check{}, secrets: secrets, from: from, seen: map[string]*watched{}}
+	m := &Monitor{service: p.Service, health: map[string]plan.Check{}, secrets: secrets, from: from,
+		seen: map[string]*watched{}}
 	for _, part := range p.Parts {
 		m.health[part.Name] = part.Health
 	}
@@ -56,7 +57,8 @@ func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []rea
 		if !i.Running || before.Sub(w.last.At) < health.Every*3/4 {
 			continue
 		}
-		t := Target{From: m.from(i), Values: i.Values(m.service), Secrets: m.secrets, Look: func(context.Context) (reading.Instance, error) { return i, nil }}
+		t := Target{From: m.from(i), Values: i.Values(m.service), Secrets: m.secrets,
+			Look: func(context.Context) (reading.Instance, error) { return i, nil }}
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()

@@ -201,7 +201,8 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 		return bad(want, "an address of a database that cannot be read", "")
 	}
 	config.DialFunc = t.From.Dial
-	config.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil } // resolved there
+	// resolved there
+	config.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 	c, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return failed(want, denied(err))

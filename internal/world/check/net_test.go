@@ -52,8 +52,10 @@ func newHarbour(t *testing.T) *harbour {
 		t.Fatal(err)
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Vessa Harbour"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), KeyUsage: x509.KeyUsageCertSign,
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Vessa Harbour"}, IsCA: true,
+		BasicConstraintsValid: true,
+		NotBefore:             time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
+		KeyUsage: x509.KeyUsageCertSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
@@ -77,7 +79,8 @@ func (h *harbour) certify(t *testing.T, name string, from, until time.Duration) 
 		t.Fatal(err)
 	}
 	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
-		SerialNumber: big.NewInt(2), DNSNames: []string{name}, NotBefore: time.Now().Add(from), NotAfter: time.Now().Add(until),
+		SerialNumber: big.NewInt(2), DNSNames: []string{name}, NotBefore: time.Now().Add(from),
+		NotAfter: time.Now().Add(until),
 	}, h.cert, &key.PublicKey, h.key)
 	if err != nil {
 		t.Fatal(err)
@@ -92,7 +95,10 @@ func serveTLS(t *testing.T, c tls.Certificate) reading.Instance {
 	if err != nil {
 		t.Fatal(err)
 	}
-	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "well") })}
+	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "well")
+	})}
 	go srv.Serve(l)
 	t.Cleanup(func() { srv.Close() })
 	return reading.Instance{Name: "green-1", Address: l.Addr().String()}
@@ -125,19 +131,22 @@ func TestTLS(t *testing.T) {
 		if c.name == "soon over" {
 			continue // still good for requests
 		}
-		https := read(t, on(i), plan.HTTP{Method: "GET", URL: "https://{address}/", Status: 200, Contains: "well", Trust: trust})
+		https := read(t, on(i), plan.HTTP{Method: "GET", URL: "https://{address}/", Status: 200, Contains: "well",
+			Trust: trust})
 		if https.Good != (c.want == "") || !strings.Contains(https.Got, c.want) {
 			t.Errorf("HTTPS, %s: good %v, %s", c.name, https.Good, said(https))
 		}
 	}
-	if r := read(t, on(nobody(t)), plan.TLS{Address: "{address}"}); r.Good || !strings.Contains(r.Got, "connection refused") {
+	if r := read(t, on(nobody(t)), plan.TLS{Address: "{address}"}); r.Good ||
+		!strings.Contains(r.Got, "connection refused") {
 		t.Errorf("nobody there: %s", said(r))
 	}
 	plain := instance(t, "green-1", func(http.ResponseWriter, *http.Request) {})
 	if r := read(t, on(plain), plan.TLS{Address: "{address}"}); r.Good {
 		t.Errorf("a server without TLS: %s", said(r))
 	}
-	if r := read(t, on(plain), plan.TLS{Address: "{address}", Trust: plan.Trust{CA: "/nowhere/ca.pem"}}); r.Good || !strings.Contains(r.Got, "no such file") {
+	if r := read(t, on(plain), plan.TLS{Address: "{address}", Trust: plan.Trust{CA: "/nowhere/ca.pem"}}); r.Good ||
+		!strings.Contains(r.Got, "no such file") {
 		t.Errorf("no authority: %s", said(r))
 	}
 }
@@ -177,7 +186,8 @@ func TestGRPC(t *testing.T) {
 		g.Address = "{address}"
 		return read(t, on(i), g)
 	}
-	locked, _ := serve(grpc.UnaryInterceptor(func(context.Context, any, *grpc.UnaryServerInfo, grpc.UnaryHandler) (any, error) {
+	locked, _ := serve(grpc.UnaryInterceptor(func(context.Context, any, *grpc.UnaryServerInfo, grpc.UnaryHandler) (any,
+		error) {
 		return nil, status.Error(codes.Unauthenticated, "who is there?")
 	}))
 	certificate := h.certify(t, "fares.vessa", -day1, day1)
@@ -194,7 +204,8 @@ func TestGRPC(t *testing.T) {
 		{"one that is not well", ask(i, plan.GRPC{Service: "vessa.Berths"}), "status NOT_SERVING"},
 		{"one that it does not know", ask(i, plan.GRPC{Service: "vessa.Fares"}), `knows no service "vessa.Fares"`},
 		{"over TLS", ask(secure, plan.GRPC{Secure: true, Trust: trust}), ""},
-		{"by another name", ask(secure, plan.GRPC{Secure: true, Trust: plan.Trust{CA: h.file, Name: "x.vessa"}}), "fares.vessa"},
+		{"by another name", ask(secure, plan.GRPC{Secure: true, Trust: plan.Trust{CA: h.file, Name: "x.vessa"}}),
+			"fares.vessa"},
 		{"without a credential", ask(locked, plan.GRPC{}), "credential not accepted: who is there?"},
 		{"nobody there", ask(nobody(t), plan.GRPC{}), "connection refused after "},
 		{"not gRPC", ask(plain, plan.GRPC{}), "after "},
@@ -214,7 +225,8 @@ func TestDNS(t *testing.T) {
 		a := new(dns.Msg)
 		a.SetReply(q)
 		records := map[string]string{
-			"fares.vessa. A": "fares.vessa. 60 IN A 10.1.0.7", "fares.vessa. TXT": `fares.vessa. 60 IN TXT "of Linea Vessa"`,
+			"fares.vessa. A":      "fares.vessa. 60 IN A 10.1.0.7",
+			"fares.vessa. TXT":    `fares.vessa. 60 IN TXT "of Linea Vessa"`,
 			"berths.vessa. CNAME": "berths.vessa. 60 IN CNAME fares.vessa.",
 		}
 		question := q.Question[0].Name + " " + dns.TypeToString[q.Question[0].Qtype]
@@ -253,16 +265,19 @@ func TestDNS(t *testing.T) {
 			t.Errorf("%+v: good %v, %s", c.d, r.Good, said(r))
 		}
 	}
-	if r := read(t, target, plan.DNS{Name: "fares.vessa", Type: "A", Server: nobody(t).Address}); r.Good || !strings.Contains(r.Got, "connection refused") {
+	if r := read(t, target, plan.DNS{Name: "fares.vessa", Type: "A", Server: nobody(t).Address}); r.Good ||
+		!strings.Contains(r.Got, "connection refused") {
 		t.Errorf("no name server: %s", said(r))
 	}
 	here := target
 	here.From = elsewhere{resolv: "nameserver " + strings.TrimSuffix(l.Addr().String(), ":"+portOf(l)) + "\n"}
-	if r := read(t, here, plan.DNS{Name: "fares.vessa", Type: "A"}); r.Good || !strings.Contains(r.Got, "connection refused") {
+	if r := read(t, here, plan.DNS{Name: "fares.vessa", Type: "A"}); r.Good ||
+		!strings.Contains(r.Got, "connection refused") {
 		t.Errorf("by the place's own file, port 53: %s", said(r))
 	}
 	here.From = elsewhere{}
-	if r := read(t, here, plan.DNS{Name: "fares.vessa", Type: "A"}); r.Good || !strings.Contains(r.Got, "no name server") {
+	if r := read(t, here, plan.DNS{Name: "fares.vessa", Type: "A"}); r.Good ||
+		!strings.Contains(r.Got, "no name server") {
 		t.Errorf("a place without name server: %s", said(r))
 	}
 }
@@ -310,12 +325,14 @@ func startPostgres(t *testing.T) (address string) {
 		t.Fatal(err)
 	}
 	data := filepath.Join(dir, "data")
-	if out, err := asUser(filepath.Join(filepath.Dir(bin[0]), "initdb"), "-D", data, "-U", "fares", "-A", "scram-sha-256", "--pwfile", password,
+	if out, err := asUser(filepath.Join(filepath.Dir(bin[0]), "initdb"), "-D", data, "-U", "fares", "-A",
+		"scram-sha-256", "--pwfile", password,
 		"--no-sync", "--no-locale", "-E", "UTF8").CombinedOutput(); err != nil {
 		t.Fatalf("initdb: %v\n%s", err, out)
 	}
 	port, _ := stacktest.Ports(t, 1)
-	srv := asUser(bin[0], "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprintf("port=%d", port), "-c", "unix_socket_directories="+dir, "-c", "fsync=off")
+	srv := asUser(bin[0], "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprintf("port=%d", port), "-c",
+		"unix_socket_directories="+dir, "-c", "fsync=off")
 	var log bytes.Buffer
 	srv.Stderr = &log
 	if err := srv.Start(); err != nil {
@@ -350,10 +367,13 @@ func TestSQL(t *testing.T) {
 		{"another row", right, "select 12", "13", "12 after "},
 		{"no row", right, "select 1 where false", "", "no row"},
 		{"no such table", right, "select * from berths", "", `relation "berths" does not exist (SQLSTATE 42P01)`},
-		{"a wrong password", strings.Replace(right, "{secret fares}", "pepper", 1), "select 1", "", "credential not accepted: password authentication failed"},
-		{"no such database", strings.Replace(right, "/postgres", "/ghosts", 1), "select 1", "", `database "ghosts" does not exist`},
+		{"a wrong password", strings.Replace(right, "{secret fares}", "pepper", 1), "select 1", "",
+			"credential not accepted: password authentication failed"},
+		{"no such database", strings.Replace(right, "/postgres", "/ghosts", 1), "select 1", "",
+			`database "ghosts" does not exist`},
 		{"nobody there", strings.Replace(right, address, nobody(t).Address, 1), "select 1", "", "connection refused"},
-		{"no such host", strings.Replace(right, address, "no-such-host.invalid:5432", 1), "select 1", "", "no such name: no-such-host.invalid"},
+		{"no such host", strings.Replace(right, address, "no-such-host.invalid:5432", 1), "select 1", "",
+			"no such name: no-such-host.invalid"},
 	} {
 		if r := ask(c.url, c.query, c.answer); r.Good != (c.want == "") || !strings.Contains(r.Got, c.want) {
 			t.Errorf("%s: good %v, %s", c.name, r.Good, said(r))
@@ -363,7 +383,8 @@ func TestSQL(t *testing.T) {
 	admin := target
 	for n, password := range []string{"p@ss:w/rd?#%", `a b'c\d"e`, "{version}", "ø=&+", "host=elsewhere"} {
 		role := fmt.Sprint("clerk", n)
-		create := plan.SQL{URL: right, Query: fmt.Sprintf("create role %s login password '%s'", role, strings.ReplaceAll(password, "'", "''"))}
+		create := plan.SQL{URL: right,
+			Query: fmt.Sprintf("create role %s login password '%s'", role, strings.ReplaceAll(password, "'", "''"))}
 		if r := read(t, admin, create); !strings.Contains(r.Got, "no row") {
 			t.Fatalf("make the role: %s", said(r))
 		}
@@ -375,8 +396,10 @@ func TestSQL(t *testing.T) {
 		}
 		for _, url := range []string{
 			"postgres://" + role + ":{secret pw}@" + address + "/postgres?sslmode=disable", "{secret url}",
-			fmt.Sprintf("user=%s password={secret pw} host=127.0.0.1 port=%s dbname=postgres sslmode=disable", role, strings.Split(address, ":")[1]),
-			fmt.Sprintf("user=%s password='{secret pw}' host=127.0.0.1 port=%s dbname=postgres sslmode=disable", role, strings.Split(address, ":")[1]),
+			fmt.Sprintf("user=%s password={secret pw} host=127.0.0.1 port=%s dbname=postgres sslmode=disable", role,
+				strings.Split(address, ":")[1]),
+			fmt.Sprintf("user=%s password='{secret pw}' host=127.0.0.1 port=%s dbname=postgres sslmode=disable", role,
+				strings.Split(address, ":")[1]),
 		} {
 			if r := ask(url, "select current_user", role); !r.Good {
 				t.Errorf("%q as %s: %s", password, url, said(r))

@@ -45,8 +45,10 @@ var (
 	Services       = schema.GroupVersionResource{Version: "v1", Resource: "services"}
 	EndpointSlices = schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}
 	Deployments    = schema.GroupVersionResource{Group: "apps", Version: "v1", Resource: "deployments"}
-	HTTPRoutes     = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1", Resource: "httproutes"}
-	reviews        = schema.GroupVersionResource{Group: "authorization.k8s.io", Version: "v1", Resource: "selfsubjectaccessreviews"}
+	HTTPRoutes     = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1",
+		Resource: "httproutes"}
+	reviews = schema.GroupVersionResource{Group: "authorization.k8s.io", Version: "v1",
+		Resource: "selfsubjectaccessreviews"}
 )
 
 // Errors that callers branch on.
@@ -87,7 +89,8 @@ func Open(c plan.API) (*Client, error) {
 	quiet()
 	rules := clientcmd.NewDefaultClientConfigLoadingRules()
 	rules.ExplicitPath = c.File
-	config := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(rules, &clientcmd.ConfigOverrides{CurrentContext: c.Context})
+	config := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(rules,
+		&clientcmd.ConfigOverrides{CurrentContext: c.Context})
 	rest, err := config.ClientConfig()
 	if err != nil {
 		return nil, fmt.Errorf("%w: the kubeconfig: %w", ErrRefused, err)
@@ -154,7 +157,8 @@ func said(err error) error {
 		return fmt.Errorf("%w: %w", ErrMissing, err)
 	case apierrors.IsConflict(err):
 		return fmt.Errorf("%w: %w", ErrChanged, err)
-	case apierrors.IsForbidden(err), apierrors.IsUnauthorized(err), apierrors.IsInvalid(err), apierrors.IsBadRequest(err), apierrors.IsMethodNotSupported(err), apierrors.IsUnsupportedMediaType(err):
+	case apierrors.IsForbidden(err), apierrors.IsUnauthorized(err), apierrors.IsInvalid(err),
+		apierrors.IsBadRequest(err), apierrors.IsMethodNotSupported(err), apierrors.IsUnsupportedMediaType(err):
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	return fmt.Errorf("%w: %w", ErrUnreachable, err)
@@ -199,7 +203,8 @@ func (c *Client) Answers(ctx context.Context) error {
 }
 
 // Get is one object.
-func (c *Client) Get(ctx context.Context, of schema.GroupVersionResource, name string) (*unstructured.Unstructured, error) {
+func (c *Client) Get(ctx context.Context, of schema.GroupVersionResource, name string) (*unstructured.Unstructured,
+	error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
 	o, err := c.api.Resource(of).Namespace(c.Namespace).Get(ctx, name, metav1.GetOptions{})
@@ -208,7 +213,8 @@ func (c *Client) Get(ctx context.Context, of schema.GroupVersionResource, name s
 
 // List are all that have the labels, in chunks. One that ends in the middle because the server has forgotten the
 // moment is begun anew.
-func (c *Client) List(ctx context.Context, of schema.GroupVersionResource, labels string) ([]unstructured.Unstructured, error) {
+func (c *Client) List(ctx context.Context, of schema.GroupVersionResource, labels string) ([]unstructured.Unstructured,
+	error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
 	for tries := 0; ; tries++ {
@@ -232,7 +238,8 @@ func (c *Client) List(ctx context.Context, of schema.GroupVersionResource, label
 
 // Patch changes an object by a JSON Patch (RFC 6902). A test in it that fails wraps [ErrChanged]. With dry it is
 // only looked whether it would be done.
-func (c *Client) Patch(ctx context.Context, of schema.GroupVersionResource, name string, patch []byte, dry bool) (*unstructured.Unstructured, error) {
+func (c *Client) Patch(ctx context.Context, of schema.GroupVersionResource, name string, patch []byte,
+	dry bool) (*unstructured.Unstructured, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
 	options := metav1.PatchOptions{FieldManager: Manager}
@@ -241,7 +248,8 @@ func (c *Client) Patch(ctx context.Context, of schema.GroupVersionResource, name
 	}
 	o, err := c.api.Resource(of).Namespace(c.Namespace).Patch(ctx, name, types.JSONPatchType, patch, options)
 	if s := apierrors.APIStatus(nil); errors.As(err, &s) && apierrors.IsInvalid(err) && s.Status().Details == nil {
-		return nil, fmt.Errorf("%w: %s %s", ErrChanged, of.Resource, name) // of a failed test the API says no more than that
+		// of a failed test the API says no more than that
+		return nil, fmt.Errorf("%w: %s %s", ErrChanged, of.Resource, name)
 	}
 	return o, said(err)
 }
@@ -257,7 +265,8 @@ func (c *Client) Create(ctx context.Context, of schema.GroupVersionResource, o *
 // Apply makes an object what is given of it, by server-side apply as [Manager]: what others have written elsewhere
 // stays, and where they have written something else in the same place, the error wraps [ErrChanged] and says who and
 // where.
-func (c *Client) Apply(ctx context.Context, of schema.GroupVersionResource, o *unstructured.Unstructured, dry bool) (*unstructured.Unstructured, error) {
+func (c *Client) Apply(ctx context.Context, of schema.GroupVersionResource, o *unstructured.Unstructured,
+	dry bool) (*unstructured.Unstructured, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
 	options := metav1.ApplyOptions{FieldManager: Manager}
@@ -275,7 +284,8 @@ func (c *Client) Apply(ctx context.Context, of schema.GroupVersionResource, o *u
 // ourselves reports whether something is in the way that we have written ourselves, by a patch.
 func ourselves(err error) bool {
 	var s apierrors.APIStatus
-	if !apierrors.IsConflict(err) || !errors.As(err, &s) || s.Status().Details == nil || len(s.Status().Details.Causes) == 0 {
+	if !apierrors.IsConflict(err) || !errors.As(err, &s) || s.Status().Details == nil ||
+		len(s.Status().Details.Causes) == 0 {
 		return false
 	}
 	return !slices.ContainsFunc(s.Status().Details.Causes, func(c metav1.StatusCause) bool {
@@ -288,7 +298,8 @@ func (c *Client) Delete(ctx context.Context, of schema.GroupVersionResource, nam
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
 	background := metav1.DeletePropagationBackground
-	err := c.api.Resource(of).Namespace(c.Namespace).Delete(ctx, name, metav1.DeleteOptions{PropagationPolicy: &background})
+	err := c.api.Resource(of).Namespace(c.Namespace).Delete(ctx, name,
+		metav1.DeleteOptions{PropagationPolicy: &background})
 	if apierrors.IsNotFound(err) {
 		return nil
 	}
@@ -382,7 +393,8 @@ func (c *Client) Missing(ctx context.Context, rights ...Right) ([]Right, error) 
 	for _, r := range rights {
 		review := &unstructured.Unstructured{Object: map[string]any{
 			"apiVersion": "authorization.k8s.io/v1", "kind": "SelfSubjectAccessReview",
-			"spec": map[string]any{"resourceAttributes": map[string]any{"namespace": c.Namespace, "verb": r.Verb, "group": r.Of.Group, "resource": r.Of.Resource, "subresource": r.Part, "name": r.Name}},
+			"spec": map[string]any{"resourceAttributes": map[string]any{"namespace": c.Namespace, "verb": r.Verb,
+				"group": r.Of.Group, "resource": r.Of.Resource, "subresource": r.Part, "name": r.Name}},
 		}}
 		a, err := c.api.Resource(reviews).Create(ctx, review, metav1.CreateOptions{})
 		if err != nil {

@@ -44,18 +44,22 @@ func start(t *testing.T, c standin.Config) (*standin.Server, *Client, string) {
 }
 
 func pod(name string, labels map[string]any) *unstructured.Unstructured {
-	return &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Pod", "metadata": map[string]any{"name": name, "labels": labels}}}
+	return &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Pod",
+		"metadata": map[string]any{"name": name, "labels": labels}}}
 }
 
 // A list comes in chunks, is of who has the labels, and is begun anew where the server has forgotten its beginning.
 func TestList(t *testing.T) {
 	s, c, _ := start(t, standin.Config{})
 	for n := range chunk + 20 {
-		if err := c.Create(t.Context(), Pods, pod(fmt.Sprintf("sailings-%04d", n), map[string]any{"app": "sailings", "odd": fmt.Sprint(n%2 == 1)})); err != nil {
+		if err := c.Create(t.Context(), Pods,
+			pod(fmt.Sprintf("sailings-%04d", n),
+				map[string]any{"app": "sailings", "odd": fmt.Sprint(n%2 == 1)})); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for labels, want := range map[string]int{"": chunk + 20, "app=sailings": chunk + 20, "odd=true": (chunk + 20) / 2, "odd!=true,app": (chunk + 20) / 2, "odd in (true,false)": chunk + 20, "!app": 0} {
+	for labels, want := range map[string]int{"": chunk + 20, "app=sailings": chunk + 20, "odd=true": (chunk + 20) / 2,
+		"odd!=true,app": (chunk + 20) / 2, "odd in (true,false)": chunk + 20, "!app": 0} {
 		if list, err := c.List(t.Context(), Pods, labels); err != nil || len(list) != want {
 			t.Errorf("%q: %d, %v; want %d", labels, len(list), err, want)
 		}
@@ -98,7 +102,9 @@ func TestErrors(t *testing.T) {
 	if err := patch(`[{"op":"test","path":"/metadata/labels/app","value":"berths"},{"op":"add","path":"/metadata/labels/side","value":"blue"}]`); !errors.Is(err, ErrChanged) {
 		t.Errorf("a test that fails: %v", err)
 	}
-	if o, err := c.Patch(t.Context(), Pods, "sailings-1", []byte(`[{"op":"add","path":"/metadata/labels/side","value":"blue"}]`), true); err != nil || o.GetLabels()["side"] != "blue" {
+	if o, err := c.Patch(t.Context(), Pods, "sailings-1",
+		[]byte(`[{"op":"add","path":"/metadata/labels/side","value":"blue"}]`), true); err != nil ||
+		o.GetLabels()["side"] != "blue" {
 		t.Errorf("a trial: %v, %v", o, err)
 	}
 	if o, err := c.Get(t.Context(), Pods, "sailings-1"); err != nil || o.GetLabels()["side"] != "" {
@@ -107,17 +113,21 @@ func TestErrors(t *testing.T) {
 	if err := patch(`nonsense`); !errors.Is(err, ErrRefused) {
 		t.Errorf("no patch: %v", err)
 	}
-	if _, err := c.Get(t.Context(), Pods, "berths-1"); !errors.Is(err, ErrMissing) || !strings.Contains(err.Error(), `pods "berths-1" not found`) {
+	if _, err := c.Get(t.Context(), Pods, "berths-1"); !errors.Is(err, ErrMissing) ||
+		!strings.Contains(err.Error(), `pods "berths-1" not found`) {
 		t.Errorf("what is not there: %v", err)
 	}
-	if err := c.Create(t.Context(), Pods, pod("sailings-1", nil)); err == nil || !strings.Contains(err.Error(), "already exists") {
+	if err := c.Create(t.Context(), Pods, pod("sailings-1", nil)); err == nil ||
+		!strings.Contains(err.Error(), "already exists") {
 		t.Errorf("made twice: %v", err)
 	}
 	s.Fall(standin.Illness{Refuses: "pods"})
 	if err := patch(`[]`); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "forbidden") {
 		t.Errorf("without the right: %v", err)
 	}
-	if missing, err := c.Missing(t.Context(), Right{Verb: "list", Of: Pods}, Right{Verb: "patch", Of: Pods, Name: "sailings-1"}, Right{Verb: "patch", Of: Services}); err != nil || len(missing) != 1 || missing[0].String() != "patch pods/sailings-1" {
+	if missing, err := c.Missing(t.Context(), Right{Verb: "list", Of: Pods},
+		Right{Verb: "patch", Of: Pods, Name: "sailings-1"}, Right{Verb: "patch", Of: Services}); err != nil ||
+		len(missing) != 1 || missing[0].String() != "patch pods/sailings-1" {
 		t.Errorf("missing: %v, %v", missing, err)
 	}
 	s.Fall(standin.Illness{Delay: time.Minute})
@@ -127,10 +137,12 @@ func TestErrors(t *testing.T) {
 		t.Errorf("no answer: %v", err)
 	}
 	s.Stop()
-	if _, err := c.Get(t.Context(), Pods, "sailings-1"); !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "connection refused") {
+	if _, err := c.Get(t.Context(), Pods, "sailings-1"); !errors.Is(err, ErrUnreachable) ||
+		!strings.Contains(err.Error(), "connection refused") {
 		t.Errorf("nobody there: %v", err)
 	}
-	if _, err := Open(plan.API{File: filepath.Join(t.TempDir(), "none")}); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "kubeconfig") {
+	if _, err := Open(plan.API{File: filepath.Join(t.TempDir(), "none")}); !errors.Is(err, ErrRefused) ||
+		!strings.Contains(err.Error(), "kubeconfig") {
 		t.Errorf("without a kubeconfig: %v", err)
 	}
 }
@@ -152,7 +164,8 @@ func TestTheStandInsWatches(t *testing.T) {
 	}
 	watch := func(query string) func() (event, bool) {
 		t.Helper()
-		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, url+"/api/v1/namespaces/ferries/pods?watch=true&"+query, nil)
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
+			url+"/api/v1/namespaces/ferries/pods?watch=true&"+query, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -177,7 +190,8 @@ func TestTheStandInsWatches(t *testing.T) {
 		t.Fatalf("what there is: %+v, %v", e, ok)
 	}
 	e, _ := func() (event, bool) {
-		if _, err := c.Patch(t.Context(), Pods, "sailings-1", []byte(`[{"op":"add","path":"/metadata/labels/side","value":"blue"}]`), false); err != nil {
+		if _, err := c.Patch(t.Context(), Pods, "sailings-1",
+			[]byte(`[{"op":"add","path":"/metadata/labels/side","value":"blue"}]`), false); err != nil {
 			t.Fatal(err)
 		}
 		return next()
@@ -186,7 +200,8 @@ func TestTheStandInsWatches(t *testing.T) {
 		t.Errorf("a change is told as %+v", e)
 	}
 	from := e.Object.Metadata.ResourceVersion
-	if _, err := c.Patch(t.Context(), Pods, "sailings-1", []byte(`[{"op":"replace","path":"/metadata/labels/app","value":"berths"}]`), false); err != nil {
+	if _, err := c.Patch(t.Context(), Pods, "sailings-1",
+		[]byte(`[{"op":"replace","path":"/metadata/labels/app","value":"berths"}]`), false); err != nil {
 		t.Fatal(err)
 	}
 	if e, _ := next(); e.Type != "DELETED" {
@@ -244,7 +259,8 @@ func TestKept(t *testing.T) {
 		if n == 2 {
 			s.Forget()
 		}
-		if err := c.Create(t.Context(), Pods, pod(fmt.Sprintf("sailings-%d", n), map[string]any{"app": "sailings"})); err != nil {
+		if err := c.Create(t.Context(), Pods,
+			pod(fmt.Sprintf("sailings-%d", n), map[string]any{"app": "sailings"})); err != nil {
 			t.Fatal(err)
 		}
 		testkit.Eventually(t, fmt.Sprintf("change %d is seen", n+1), func() bool { return get() == n+1 })

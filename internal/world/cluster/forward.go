@@ -79,7 +79,8 @@ func (c *Client) Dial(ctx context.Context, _, address string) (net.Conn, error) 
 	if w.err != nil {
 		return nil, w.err
 	}
-	conn, err := place.Within(ctx, func() (net.Conn, error) { return c.through(w, host, port) }, func(conn net.Conn) { _ = conn.Close() })
+	conn, err := place.Within(ctx, func() (net.Conn, error) { return c.through(w, host, port) },
+		func(conn net.Conn) { _ = conn.Close() })
 	return conn, untold(ctx, err)
 }
 
@@ -127,7 +128,8 @@ func (c *Client) forget(host string, w *way) {
 
 // forward opens the connection to the pod that has an address.
 func (c *Client) forward(ctx context.Context, host string) (httpstream.Connection, error) {
-	list, err := c.api.Resource(Pods).Namespace(c.Namespace).List(ctx, metav1.ListOptions{FieldSelector: "status.podIP=" + host + ",status.phase=Running"})
+	list, err := c.api.Resource(Pods).Namespace(c.Namespace).List(ctx,
+		metav1.ListOptions{FieldSelector: "status.podIP=" + host + ",status.phase=Running"})
 	if err != nil {
 		return nil, said(err)
 	}

@@ -52,17 +52,20 @@ func TestForward(t *testing.T) {
 			standing(t, s, "sailings-1", "127.0.0.1")
 			l, port := listener(t)
 			large := strings.Repeat("Linea Vessa ", 100_000)
-			web := &httptest.Server{Listener: l, Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				body, _ := io.ReadAll(r.Body)
-				fmt.Fprint(w, r.URL.Path, len(body), large)
-			})}}
+			web := &httptest.Server{Listener: l,
+				Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					body, _ := io.ReadAll(r.Body)
+					fmt.Fprint(w, r.URL.Path, len(body), large)
+				})}}
 			web.Start()
 			defer web.Close()
-			client := http.Client{Transport: &http.Transport{DialContext: c.Dial, MaxIdleConnsPerHost: 2}, Timeout: 30 * time.Second}
+			client := http.Client{Transport: &http.Transport{DialContext: c.Dial, MaxIdleConnsPerHost: 2},
+				Timeout: 30 * time.Second}
 			var wait sync.WaitGroup
 			for n := range 20 {
 				wait.Go(func() {
-					r, err := client.Post(fmt.Sprintf("http://127.0.0.1:%s/%d-", port, n), "", strings.NewReader(large[:100*n]))
+					r, err := client.Post(fmt.Sprintf("http://127.0.0.1:%s/%d-", port, n), "",
+						strings.NewReader(large[:100*n]))
 					if err != nil {
 						t.Error(err)
 						return
@@ -89,7 +92,8 @@ func TestForwardFails(t *testing.T) {
 	standing(t, s, "sailings-1", "127.0.0.1")
 	l, port := listener(t)
 	at := net.JoinHostPort("127.0.0.1", port)
-	if _, err := c.Dial(t.Context(), "tcp", net.JoinHostPort("127.77.77.77", port)); !errors.Is(err, ErrMissing) || !strings.Contains(err.Error(), "127.77.77.77") {
+	if _, err := c.Dial(t.Context(), "tcp", net.JoinHostPort("127.77.77.77", port)); !errors.Is(err, ErrMissing) ||
+		!strings.Contains(err.Error(), "127.77.77.77") {
 		t.Errorf("no pod: %v", err)
 	}
 	conn, err := c.Dial(t.Context(), "tcp", at)
@@ -135,7 +139,8 @@ func TestForwardFails(t *testing.T) {
 	if err := again(); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "pods/portforward") {
 		t.Errorf("without the right: %v", err)
 	}
-	if missing, err := c.Missing(t.Context(), Right{Verb: "create", Of: Pods, Part: "portforward"}); err != nil || len(missing) != 1 || missing[0].String() != "create pods/portforward" {
+	if missing, err := c.Missing(t.Context(), Right{Verb: "create", Of: Pods, Part: "portforward"}); err != nil ||
+		len(missing) != 1 || missing[0].String() != "create pods/portforward" {
 		t.Errorf("missing: %v, %v", missing, err)
 	}
 	s.Fall(standin.Illness{Delay: time.Minute})
@@ -153,14 +158,19 @@ func TestForwardOfKubectl(t *testing.T) {
 	s, _, _ := start(t, standin.Config{})
 	standing(t, s, "sailings-1", "127.0.0.1")
 	l, port := listener(t)
-	web := &httptest.Server{Listener: l, Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "Aurelia") })}}
+	web := &httptest.Server{Listener: l,
+		Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter,
+			r *http.Request) {
+			fmt.Fprint(w, "Aurelia")
+		})}}
 	web.Start()
 	defer web.Close()
 	file := filepath.Join(t.TempDir(), "kubeconfig")
 	if err := os.WriteFile(file, []byte(s.Kubeconfig("ferries")), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.CommandContext(t.Context(), "kubectl", "--kubeconfig", file, "--cache-dir", t.TempDir(), "port-forward", "pod/sailings-1", ":"+port)
+	cmd := exec.CommandContext(t.Context(), "kubectl", "--kubeconfig", file, "--cache-dir", t.TempDir(), "port-forward",
+		"pod/sailings-1", ":"+port)
 	out, err := cmd.StdoutPipe()
 	if err == nil {
 		err = cmd.Start()
@@ -219,7 +229,10 @@ func TestRelay(t *testing.T) {
 	}
 	for name, path := range map[string]string{"by bash": os.Getenv("PATH"), "by nc": netcat, "by nothing": nothing} {
 		t.Run(name, func(t *testing.T) {
-			s, c, _ := start(t, standin.Config{Image: func(string) ([]string, error) { return []string{"/bin/sleep", "600"}, nil }, IP: func(int) string { return "127.0.0.1" }})
+			s, c, _ := start(t, standin.Config{Image: func(string) ([]string,
+				error) {
+				return []string{"/bin/sleep", "600"}, nil
+			}, IP: func(int) string { return "127.0.0.1" }})
 			if err := s.Put([]byte(fmt.Sprintf(`{apiVersion: v1, kind: Pod, metadata: {name: sailings-1, namespace: ferries}, spec: {containers: [{name: web, image: sailings, env: [{name: PATH, value: %q}]}]}}`, path))); err != nil {
 				t.Fatal(err)
 			}
@@ -242,7 +255,8 @@ func TestRelay(t *testing.T) {
 				t.Errorf("there came %q, %v", text, err)
 			}
 			conn.Close()
-			for to, want := range map[string]place.Cause{net.JoinHostPort("127.0.0.1", shut): place.Refused, "no-such-host.invalid:80": place.NoName} {
+			for to, want := range map[string]place.Cause{net.JoinHostPort("127.0.0.1", shut): place.Refused,
+				"no-such-host.invalid:80": place.NoName} {
 				if _, err := c.DialFrom(t.Context(), "sailings-1", to); place.CauseOf(err) != want {
 					t.Errorf("%s is %q: %v", to, place.CauseOf(err), err)
 				}
@@ -265,7 +279,8 @@ func TestAnswers(t *testing.T) {
 		t.Errorf("one that answers: %v", err)
 	}
 	s.Fall(standin.Illness{Delay: time.Minute})
-	testkit.Eventually(t, "it is said not to answer", func() bool { return errors.Is(c.Answers(t.Context()), ErrUnreachable) })
+	testkit.Eventually(t, "it is said not to answer",
+		func() bool { return errors.Is(c.Answers(t.Context()), ErrUnreachable) })
 	s.Fall(standin.Illness{})
 	testkit.Eventually(t, "it is said to answer again", func() bool { return c.Answers(t.Context()) == nil })
 }

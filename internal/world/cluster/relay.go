@@ -61,7 +61,8 @@ func (h *heard) failure(pod, address string, status int) error {
 	cause := place.Other
 	switch {
 	case status == 126, status == 127:
-		return fmt.Errorf("%w: pod %s has neither bash nor nc to connect with: make the check a command that it has", place.ErrCannot, pod)
+		return fmt.Errorf("%w: pod %s has neither bash nor nc to connect with: make the check a command that it has",
+			place.ErrCannot, pod)
 	case has("refused"):
 		cause = place.Refused
 	case has("not known", "bad address", "name resolution", "no address", "not resolve", "host lookup"):

@@ -18,7 +18,8 @@ const nameMost = 253
 // Name parses the name of something in a cluster.
 func Name(text string) (string, error) {
 	if len(text) > nameMost || !dnsName.MatchString(text) {
-		return "", section.Mistake{What: fmt.Sprintf("%q is no name that a cluster has", text), Try: "write small letters, digits and hyphens: sailings-blue"}
+		return "", section.Mistake{What: fmt.Sprintf("%q is no name that a cluster has", text),
+			Try: "write small letters, digits and hyphens: sailings-blue"}
 	}
 	return text, nil
 }

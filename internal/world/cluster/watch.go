@@ -30,7 +30,8 @@ type Watched struct {
 func (c *Client) follow(ctx context.Context, w Watched, tell func(stands bool)) {
 	from, pause := "", firstPause
 	for ctx.Err() == nil {
-		changes, err := c.api.Resource(w.Of).Namespace(c.Namespace).Watch(ctx, metav1.ListOptions{LabelSelector: w.Labels, ResourceVersion: from, AllowWatchBookmarks: true})
+		changes, err := c.api.Resource(w.Of).Namespace(c.Namespace).Watch(ctx,
+			metav1.ListOptions{LabelSelector: w.Labels, ResourceVersion: from, AllowWatchBookmarks: true})
 		if err != nil {
 			from = ""
 			select {

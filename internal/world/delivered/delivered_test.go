@@ -13,7 +13,8 @@ var noon = time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 
 func write(t *testing.T, file, text string, at time.Time) {
 	t.Helper()
-	if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(text), 0o644), os.Chtimes(file, at, at)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(text), 0o644),
+		os.Chtimes(file, at, at)); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -66,7 +67,8 @@ func TestAnIdentityCoversAll(t *testing.T) {
 		{"the link leads elsewhere", func() error {
 			return errors.Join(os.Remove(dir+"/build/server"), os.Symlink(dir+"/store/b", dir+"/build/server"))
 		}},
-		{"what it leads to is written anew", func() error { return os.WriteFile(dir+"/store/b", []byte("three"), 0o644) }},
+		{"what it leads to is written anew",
+			func() error { return os.WriteFile(dir+"/store/b", []byte("three"), 0o644) }},
 		{"a mode", func() error { return os.Chmod(dir+"/build/own", 0o755) }},
 		{"a name", func() error { return os.Rename(dir+"/build/own", dir+"/build/other") }},
 		{"an empty folder", func() error { return os.Mkdir(dir+"/build/empty", 0o755) }},
@@ -111,7 +113,8 @@ func TestWhatWasDelivered(t *testing.T) {
 		change func() error
 		want   string
 	}{
-		{"another content", func() error { return os.WriteFile(build+"/bin/server", []byte("six"), 0o644) }, build + "/bin/server"},
+		{"another content", func() error { return os.WriteFile(build+"/bin/server", []byte("six"), 0o644) },
+			build + "/bin/server"},
 		{"another mode", func() error { return os.Chmod(build+"/lib/fares", 0o600) }, build + "/lib/fares"},
 		{"another link", func() error {
 			return errors.Join(os.Remove(build+"/lib/current"), os.Symlink("__pycache__", build+"/lib/current"))
@@ -138,7 +141,8 @@ func TestWhatWasDelivered(t *testing.T) {
 	if _, err := Take(dir + "/nowhere"); err == nil {
 		t.Error("nothing has a manifest")
 	}
-	got := []string{Told(nil, build), Told([]string{build + "/bin/server"}, build), Told([]string{"/usr/x", "/usr/y"}, build)}
+	got := []string{Told(nil, build), Told([]string{build + "/bin/server"}, build),
+		Told([]string{"/usr/x", "/usr/y"}, build)}
 	if want := []string{"", "bin/server differs", "/usr/x and 1 more differ"}; !reflect.DeepEqual(got, want) {
 		t.Errorf("told as %q", got)
 	}

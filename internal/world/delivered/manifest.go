@@ -21,7 +21,8 @@ type Entry struct {
 	Mode fs.FileMode `json:"mode"`
 	Link string      `json:"link,omitempty"` // where it leads, if it is a link
 	Sum  string      `json:"sum,omitempty"`  // SHA-256 of a file's content, in hexadecimal digits
-	Seen string      `json:"seen,omitempty"` // of a file: size, device, inode and time of the last change, as long as which is the same nobody reads it
+	// of a file: size, device, inode and time of the last change, as long as which is the same nobody reads it
+	Seen string `json:"seen,omitempty"`
 }
 
 // Take is the manifest of what stands at paths now. What is neither file nor folder nor link is an error.

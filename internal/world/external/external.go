@@ -19,7 +19,8 @@ const answerLimit = 4 << 20
 // Ask starts a command with a request and reads its answer, within a limit. do names what is asked for in errors, and
 // hide takes secrets out of what the command says. An answer may be there beside an error, which says then that the
 // command failed all the same; errors wrap [place.ErrUnreachable] where there was none.
-func Ask[A any](ctx context.Context, words []string, do string, request any, limit time.Duration, hide func(string) string) (A, error) {
+func Ask[A any](ctx context.Context, words []string, do string, request any, limit time.Duration,
+	hide func(string) string) (A, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var none A

@@ -131,7 +131,8 @@ const (
 )
 
 // handshake makes one connection.
-func handshake(ctx context.Context, dial func(context.Context, string) (net.Conn, error), address string, config *ssh.ClientConfig) (*ssh.Client, error) {
+func handshake(ctx context.Context, dial func(context.Context, string) (net.Conn, error), address string,
+	config *ssh.ClientConfig) (*ssh.Client, error) {
 	conn, err := dial(ctx, address)
 	if err != nil {
 		return nil, err

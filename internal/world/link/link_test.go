@@ -42,21 +42,25 @@ Host loop
 		t.Fatal(err)
 	}
 	t.Setenv("SSH_AUTH_SOCK", "/run/agent")
-	quay := link.Login{User: "deploy", Address: "10.1.0.7:2222", Identities: []string{"/keys/quay"}, KnownHosts: "/keys/known"}
+	quay := link.Login{User: "deploy", Address: "10.1.0.7:2222", Identities: []string{"/keys/quay"},
+		KnownHosts: "/keys/known"}
 	gate := link.Login{User: "per", Address: "gate:2200"}
 	for at, want := range map[string]link.Login{
-		"quay2":                quay,
-		"marit@quay2":          {User: "marit", Address: "10.1.0.7:2222", Identities: quay.Identities, KnownHosts: quay.KnownHosts},
+		"quay2": quay,
+		"marit@quay2": {User: "marit", Address: "10.1.0.7:2222", Identities: quay.Identities,
+			KnownHosts: quay.KnownHosts},
 		"marit@10.9.9.9:2022":  {User: "marit", Address: "10.9.9.9:2022"},
 		"marit@[fd00::7]:2022": {User: "marit", Address: "[fd00::7]:2022"},
-		"inner":                {User: me.Username, Address: "inner.vessa.example:22", Identities: []string{filepath.Join(home, "inner")}, Past: []link.Login{quay, gate}},
+		"inner": {User: me.Username, Address: "inner.vessa.example:22",
+			Identities: []string{filepath.Join(home, "inner")}, Past: []link.Login{quay, gate}},
 	} {
 		got, err := link.Find(at, config)
 		if err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %+v, %v, want %+v", at, got, err, want)
 		}
 	}
-	for at, says := range map[string]string{"command": "say ProxyJump", "loop": "more than 8 hosts", "marit@": "names no host"} {
+	for at, says := range map[string]string{"command": "say ProxyJump", "loop": "more than 8 hosts",
+		"marit@": "names no host"} {
 		if _, err := link.Find(at, config); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", at, err)
 		}
@@ -74,7 +78,8 @@ func TestPastAnotherHost(t *testing.T) {
 		t.Fatal(err)
 	}
 	login := func(s linktest.Server) link.Login {
-		return link.Login{User: me.Username, Address: s.Address, Identities: []string{s.Identity}, KnownHosts: s.KnownHosts}
+		return link.Login{User: me.Username, Address: s.Address, Identities: []string{s.Identity},
+			KnownHosts: s.KnownHosts}
 	}
 	l := login(second)
 	l.Past = []link.Login{login(first)}
@@ -95,7 +100,8 @@ func TestPastAnotherHost(t *testing.T) {
 	// A host whose key is another one is not talked to.
 	stranger := login(second)
 	stranger.KnownHosts = first.KnownHosts
-	if _, err := link.Dial(t.Context(), stranger); err == nil || !strings.Contains(err.Error(), "not among the known hosts") {
+	if _, err := link.Dial(t.Context(), stranger); err == nil ||
+		!strings.Contains(err.Error(), "not among the known hosts") {
 		t.Errorf("a strange key: %v", err)
 	}
 	l.Past[0].Identities = []string{second.Identity}

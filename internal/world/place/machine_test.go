@@ -147,7 +147,8 @@ func TestFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 		info, err := m.Stat(ctx, name)
-		if err != nil || info.Size() != int64(len(text)) || info.Mode() != 0o640 || info.IsDir() || time.Since(info.ModTime()).Abs() > time.Minute {
+		if err != nil || info.Size() != int64(len(text)) || info.Mode() != 0o640 || info.IsDir() ||
+			time.Since(info.ModTime()).Abs() > time.Minute {
 			t.Errorf("it is %+v, %v", info, err)
 		}
 		if info, err := m.Stat(ctx, dir); err != nil || !info.IsDir() {
@@ -163,7 +164,8 @@ func TestFiles(t *testing.T) {
 		if data, err := m.ReadFile(ctx, other); err != nil || string(data) != "short" {
 			t.Errorf("it has %q, %v", data, err)
 		}
-		for pattern, want := range map[string][]string{"*.conf": {other}, "ot[a-z]er.????": {other}, "*.[^c]*": nil, `\*.conf`: nil, "nowhere/*": nil} {
+		for pattern, want := range map[string][]string{"*.conf": {other}, "ot[a-z]er.????": {other}, "*.[^c]*": nil,
+			`\*.conf`: nil, "nowhere/*": nil} {
 			if got, err := m.Glob(ctx, filepath.Join(dir, pattern)); err != nil || !slices.Equal(got, want) {
 				t.Errorf("%s matches %q, %v", pattern, got, err)
 			}
@@ -249,7 +251,8 @@ func TestFollow(t *testing.T) {
 // Commands run, connections are made, and processes seen, where the machine is.
 func TestActs(t *testing.T) {
 	machines(t, func(t *testing.T, m place.Machine, dir string) {
-		out, err := m.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "echo \"$WORD\"; echo said >&2; exit 3"}, Environment: map[string]string{"WORD": "it's $this"}})
+		out, err := m.Run(t.Context(), place.Command{Words: []string{"sh", "-c", "echo \"$WORD\"; echo said >&2; " +
+			"exit 3"}, Environment: map[string]string{"WORD": "it's $this"}})
 		if err != nil || out.Status != 3 || string(out.Output) != "it's $this\nsaid\n" {
 			t.Errorf("a command: %+v (%q), %v", out, out.Output, err)
 		}
@@ -291,7 +294,8 @@ func TestActs(t *testing.T) {
 				t.Fatal(err)
 			}
 			return slices.ContainsFunc(list, func(p place.Process) bool {
-				return p.PID == strconv.Itoa(sleeper.Process.Pid) && p.Command == "sleep\x00600\x00" && time.Since(p.Started).Abs() < time.Hour
+				return p.PID == strconv.Itoa(sleeper.Process.Pid) && p.Command == "sleep\x00600\x00" &&
+					time.Since(p.Started).Abs() < time.Hour
 			})
 		})
 		if _, err := m.Children(t.Context(), "0"); !errors.Is(err, fs.ErrNotExist) {
@@ -302,7 +306,8 @@ func TestActs(t *testing.T) {
 
 // A command that leaves something behind has ended all the same, and what it left goes on.
 func TestACommandThatLeavesSomethingBehind(t *testing.T) {
-	out, err := place.Local{}.Run(t.Context(), place.Command{Words: []string{"/bin/sh", "-c", "echo started; exec sleep 2 &"}})
+	out, err := place.Local{}.Run(t.Context(),
+		place.Command{Words: []string{"/bin/sh", "-c", "echo started; exec sleep 2 &"}})
 	if err != nil || out.Status != 0 || string(out.Output) != "started\n" {
 		t.Errorf("outcome %+v, %v", out, err)
 	}
@@ -322,7 +327,8 @@ func TestADiskThatHangs(t *testing.T) {
 		return ctx
 	}
 	for range 3 {
-		if _, err := (place.Local{}).ReadFile(short(), hung); !errors.Is(err, place.ErrHangs) || !errors.Is(err, enough) {
+		if _, err := (place.Local{}).ReadFile(short(), hung); !errors.Is(err, place.ErrHangs) ||
+			!errors.Is(err, enough) {
 			t.Fatalf("a file that cannot be opened: %v", err)
 		}
 	}

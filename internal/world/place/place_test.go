@@ -97,7 +97,8 @@ func TestCausesAreTheSameThroughARelay(t *testing.T) {
 		_, here := Local{}.Dial(t.Context(), "tcp", c.address)
 		_, there := relayed(t, c.address)
 		if CauseOf(here) != c.want || CauseOf(there) != c.want {
-			t.Errorf("%s: here %q (%v), there %q (%v), want %q", c.address, CauseOf(here), here, CauseOf(there), there, c.want)
+			t.Errorf("%s: here %q (%v), there %q (%v), want %q", c.address, CauseOf(here), here, CauseOf(there), there,
+				c.want)
 		}
 	}
 	for _, cause := range []Cause{Refused, NoName, TimeOut, Unreachable, Other} {
@@ -129,13 +130,15 @@ func TestLocalCommands(t *testing.T) {
 	if err != nil || out.Status != 3 || string(out.Output) != "well\nbadly\n" {
 		t.Errorf("outcome %+v, %v", out, err)
 	}
-	if _, err := (Local{}).Run(t.Context(), Command{Words: []string{"/nowhere/check"}}); !errors.Is(err, os.ErrNotExist) {
+	if _, err := (Local{}).Run(t.Context(), Command{Words: []string{"/nowhere/check"}}); !errors.Is(err,
+		os.ErrNotExist) {
 		t.Errorf("a command that is not there: %v", err)
 	}
 	// With what it started: the output would otherwise be waited for.
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
-	if _, err := (Local{}).Run(ctx, Command{Words: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := (Local{}).Run(ctx, Command{Words: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}}); !errors.Is(err,
+		context.DeadlineExceeded) {
 		t.Errorf("a command that takes too long: %v", err)
 	}
 	out, _ = Local{}.Run(t.Context(), Command{Words: []string{"/bin/sh", "-c", "head -c 5000000 /dev/zero"}})

@@ -74,7 +74,8 @@ func Relay(ctx context.Context, stream io.ReadWriteCloser, instance, address str
 		}
 		return nil, errors.Join(err, stream.Close())
 	}
-	if err := json.NewEncoder(stream).Encode(relayRequest{Do: "relay", Instance: instance, Address: address}); err != nil {
+	if err := json.NewEncoder(stream).Encode(relayRequest{Do: "relay", Instance: instance,
+		Address: address}); err != nil {
 		return fail(fmt.Errorf("ask the relay: %w", err))
 	}
 	r := bufio.NewReader(stream)

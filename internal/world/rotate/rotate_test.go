@@ -24,7 +24,8 @@ func TestCut(t *testing.T) {
 	}
 	defer out.Close()
 	limit := Limit{Size: 10, Keep: 2}
-	for _, line := range []string{"short\n", "a first line\n", "the second long line\n", "the third long line\n", "rest\n"} {
+	for _, line := range []string{"short\n", "a first line\n", "the second long line\n", "the third long line\n",
+		"rest\n"} {
 		if _, err := out.WriteString(line); err != nil {
 			t.Fatal(err)
 		}
@@ -32,7 +33,8 @@ func TestCut(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for name, want := range map[string]string{"web.log": "rest\n", "web.log.1": "long line\n", "web.log.2": "long line\n"} {
+	for name, want := range map[string]string{"web.log": "rest\n", "web.log.1": "long line\n",
+		"web.log.2": "long line\n"} {
 		if data, err := in.ReadFile(name); err != nil || string(data) != want {
 			t.Errorf("%s: %q, %v, want %q", name, data, err, want)
 		}
@@ -62,7 +64,8 @@ func TestAFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer in.Close()
-	for name, text := range map[string]string{"web.log": "the last long line\n", "web.log.1": "one", "web.log.2": "two"} {
+	for name, text := range map[string]string{"web.log": "the last long line\n", "web.log.1": "one",
+		"web.log.2": "two"} {
 		if err := in.WriteFile(name, []byte(text)); err != nil {
 			t.Fatal(err)
 		}

@@ -188,7 +188,8 @@ func (f *forms) findCodes(text string, add func(from, to int, shown string)) {
 }
 
 func isCode(c byte) bool {
-	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '+' || c == '/' || c == '-' || c == '_'
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '+' || c == '/' || c == '-' ||
+		c == '_'
 }
 
 // codeIn says which secret had a part in a run of base64, "" for none.
@@ -220,7 +221,8 @@ func (f *forms) codeIn(run string) string {
 func (f *forms) hideEdges(text string) string {
 	head, tail := found{}, found{from: len(text), to: len(text)}
 	for _, l := range layers(text) {
-		for cut := 0; cut <= longestCut && cut < len(l.text) && (cut == 0 || strings.IndexByte(ofEscapes, l.text[cut-1]) >= 0); cut++ {
+		for cut := 0; cut <= longestCut && cut < len(l.text) &&
+			(cut == 0 || strings.IndexByte(ofEscapes, l.text[cut-1]) >= 0); cut++ {
 			for _, p := range f.plain {
 				for n := min(len(p.text)-1, len(l.text)-cut); n >= shortest; n-- {
 					if strings.HasPrefix(l.text[cut:], p.text[len(p.text)-n:]) {
@@ -232,7 +234,8 @@ func (f *forms) hideEdges(text string) string {
 				}
 			}
 		}
-		for cut := 0; cut <= longestCut && cut < len(l.text) && (cut == 0 || strings.IndexByte(ofEscapes, l.text[len(l.text)-cut]) >= 0); cut++ {
+		for cut := 0; cut <= longestCut && cut < len(l.text) &&
+			(cut == 0 || strings.IndexByte(ofEscapes, l.text[len(l.text)-cut]) >= 0); cut++ {
 			for _, p := range f.plain {
 				for n := min(len(p.text)-1, len(l.text)-cut); n >= shortest; n-- {
 					if strings.HasSuffix(l.text[:len(l.text)-cut], p.text[:n]) {

@@ -171,7 +171,8 @@ func entity(_, text string) (string, int) {
 
 // quoted reads a quote within quotes, as shells, databases and tables have it.
 func quoted(_, text string) (string, int) {
-	for _, q := range []struct{ text, plain string }{{`'\''`, "'"}, {`'"'"'`, "'"}, {`"'"'"`, `"`}, {`''`, "'"}, {`""`, `"`}} {
+	for _, q := range []struct{ text, plain string }{{`'\''`, "'"}, {`'"'"'`, "'"}, {`"'"'"`, `"`}, {`''`, "'"},
+		{`""`, `"`}} {
 		if strings.HasPrefix(text, q.text) {
 			return q.plain, len(q.text)
 		}

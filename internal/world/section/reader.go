@@ -22,7 +22,8 @@ type Reader struct {
 
 // New makes a reader of a file.
 func New(name string, data []byte) *Reader {
-	return &Reader{Problems: Problems{File: name}, lines: strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")}
+	return &Reader{Problems: Problems{File: name},
+		lines: strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")}
 }
 
 // Key is one key that a mapping may have.
@@ -74,7 +75,9 @@ func (r *Reader) syntax(err error) {
 	}
 	p := syntax.Token.Position
 	if line, what := r.indentation(p.Line); line > 0 {
-		r.At(line, 1+spaces(r.lines[line-1]), "not YAML: "+what, "let the keys of one mapping, and the items of one list, begin in the same column; the rest of the file was not looked at")
+		r.At(line, 1+spaces(r.lines[line-1]), "not YAML: "+what,
+			"let the keys of one mapping, and the items of one list, begin in the same column; the rest of the file "+
+				"was not looked at")
 		return
 	}
 	r.At(p.Line, p.Column, "not YAML: "+syntax.Message, "the rest of the file was not looked at")
@@ -111,7 +114,8 @@ func (r *Reader) indentation(at int) (line int, what string) {
 				if len(columns[other]) < len(lines) || len(columns[other]) == len(lines) && other == own {
 					few = columns[other]
 				}
-				return few[0], fmt.Sprintf("line %d begins in column %d, and what belongs to it in column %d", few[0], spaces(r.lines[few[0]-1])+1, column+other-spaces(r.lines[few[0]-1])+1)
+				return few[0], fmt.Sprintf("line %d begins in column %d, and what belongs to it in column %d", few[0],
+					spaces(r.lines[few[0]-1])+1, column+other-spaces(r.lines[few[0]-1])+1)
 			}
 		}
 	}
@@ -197,7 +201,8 @@ func (r *Reader) Mapping(n ast.Node, what string, keys ...Key) {
 			}
 			r.Wrong(e.Key, fmt.Sprintf("%s has no key %q", what, name), try)
 		case seen[name] > 0:
-			r.Wrong(e.Key, fmt.Sprintf("%q stands here a second time", name), fmt.Sprintf("it stands in line %d already: keep one", seen[name]))
+			r.Wrong(e.Key, fmt.Sprintf("%q stands here a second time", name),
+				fmt.Sprintf("it stands in line %d already: keep one", seen[name]))
 		default:
 			seen[name] = line
 			k.read(e.Value)
@@ -227,7 +232,8 @@ func (r *Reader) Named(n ast.Node, what string) iter.Seq2[string, *ast.MappingVa
 	return func(yield func(string, *ast.MappingValueNode) bool) {
 		if r.Discovering() {
 			r.Names(n, func(value ast.Node) {
-				yield("name", &ast.MappingValueNode{BaseNode: &ast.BaseNode{}, Key: stands()[2].(*ast.StringNode), Value: value})
+				yield("name", &ast.MappingValueNode{BaseNode: &ast.BaseNode{}, Key: stands()[2].(*ast.StringNode),
+					Value: value})
 			})
 			return
 		}
@@ -291,7 +297,8 @@ func (r *Reader) Text(n ast.Node, what string, to *string) bool {
 		return false
 	}
 	switch n.(type) {
-	case *ast.StringNode, *ast.LiteralNode, *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
+	case *ast.StringNode, *ast.LiteralNode, *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode,
+		*ast.NanNode:
 		*to = Scalar(n)
 		return true
 	case *ast.NullNode:

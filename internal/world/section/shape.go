@@ -40,7 +40,9 @@ func (r *Reader) Takes(n ast.Node, s Shape) {
 func stands() []ast.Node {
 	at := &token.Position{Line: 1, Column: 1}
 	t := func() *token.Token { return &token.Token{Position: at} }
-	return []ast.Node{&ast.MappingNode{BaseNode: &ast.BaseNode{}, Start: t(), IsFlowStyle: true}, &ast.SequenceNode{BaseNode: &ast.BaseNode{}, Start: t()}, &ast.StringNode{BaseNode: &ast.BaseNode{}, Token: t()}}
+	return []ast.Node{&ast.MappingNode{BaseNode: &ast.BaseNode{}, Start: t(), IsFlowStyle: true},
+		&ast.SequenceNode{BaseNode: &ast.BaseNode{}, Start: t()},
+		&ast.StringNode{BaseNode: &ast.BaseNode{}, Token: t()}}
 }
 
 // shape is one for all that was found.

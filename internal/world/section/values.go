@@ -62,20 +62,23 @@ func Size(text string) (int64, error) {
 			}
 		}
 	}
-	return 0, fmt.Errorf("%q is not a size: want a whole number with its unit, such as \"64 KiB\", \"1500 MiB\" or \"2 GiB\"", text)
+	return 0, fmt.Errorf("%q is not a size: want a whole number with its unit, such as \"64 KiB\", \"1500 MiB\" or "+
+		"\"2 GiB\"", text)
 }
 
 // Amount parses a number that may have a unit: "20", "0.5", "10 MB", "64 MiB".
 func Amount(text string) (float64, error) {
 	number, times := text, 1.0
-	for unit, factor := range map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
+	for unit, factor := range map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20,
+		"GiB": 1 << 30} {
 		if cut, ok := strings.CutSuffix(text, unit); ok {
 			number, times = strings.TrimSpace(cut), factor
 		}
 	}
 	v, err := strconv.ParseFloat(number, 64)
 	if err != nil || math.IsNaN(v) || v < 0 || v > 1e15 {
-		return 0, fmt.Errorf("%q is no amount: want a number that may have a unit, such as \"20\", \"0.5\" or \"10 MB\"", text)
+		return 0, fmt.Errorf("%q is no amount: want a number that may have a unit, such as \"20\", \"0.5\" or \"10 "+
+			"MB\"", text)
 	}
 	return v * times, nil
 }

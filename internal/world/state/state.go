@@ -94,7 +94,8 @@ func private(path string, named, opened fs.FileInfo) error {
 		return notOurs(path, fmt.Sprintf("it belongs to user %d, and this is user %d", uid, os.Geteuid()),
 			"Run this as the folder's user, or name another folder as \"state\" in the plan")
 	case opened.Mode().Perm()&0o022 != 0:
-		return notOurs(path, fmt.Sprintf("others may write it (mode %o)", opened.Mode().Perm()), "If nobody has put anything there: chmod go-w "+path)
+		return notOurs(path, fmt.Sprintf("others may write it (mode %o)", opened.Mode().Perm()),
+			"If nobody has put anything there: chmod go-w "+path)
 	}
 	return nil
 }
@@ -240,7 +241,8 @@ func (f *Folder) Key(name string) ([]byte, error) {
 		fresh := rand.Text()
 		made := name + "." + fresh[:8]
 		err = f.WriteFile(made, []byte(fresh))
-		if errLink := f.root.Link(made, name); err == nil && errLink != nil && !errors.Is(errLink, fs.ErrExist) { // somebody of ours may be faster
+		// somebody of ours may be faster
+		if errLink := f.root.Link(made, name); err == nil && errLink != nil && !errors.Is(errLink, fs.ErrExist) {
 			err = f.Rename(made, name) // where there are no links
 		}
 		if err = errors.Join(err, f.Remove(made)); err == nil {

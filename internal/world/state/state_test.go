@@ -24,7 +24,8 @@ func TestAStateFolderIsMadeForItsOwnerAlone(t *testing.T) {
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("it has mode %v, %v", info.Mode(), err)
 	}
-	if err := errors.Join(f.Mkdir("instances/worker"), f.Make("logbook.db"), f.WriteFile("instances/worker/green-1.json", []byte("{}"))); err != nil {
+	if err := errors.Join(f.Mkdir("instances/worker"), f.Make("logbook.db"),
+		f.WriteFile("instances/worker/green-1.json", []byte("{}"))); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"logbook.db", "instances/worker/green-1.json"} {
@@ -70,10 +71,15 @@ func TestAFolderThatIsNotToBeBelievedIsRefused(t *testing.T) {
 	}{
 		"others may write it":    {func(dir string) error { return os.Chmod(dir, 0o777) }, "others may write it"},
 		"its group may write it": {func(dir string) error { return os.Chmod(dir, 0o770) }, "others may write it"},
-		"somebody else's":        {func(dir string) error { return os.Chown(dir, 65533, 65533) }, "belongs to user 65533"},
-		"a link in it":           {func(dir string) error { return os.Symlink("/etc/hosts", filepath.Join(dir, "vaiven.log")) }, "vaiven.log in it is a link"},
+		"somebody else's": {func(dir string) error { return os.Chown(dir, 65533, 65533) },
+			"belongs to user 65533"},
+		"a link in it": {func(dir string) error {
+			return os.Symlink("/etc/hosts",
+				filepath.Join(dir, "vaiven.log"))
+		}, "vaiven.log in it is a link"},
 		"a link deep in it": {func(dir string) error {
-			return errors.Join(os.Mkdir(filepath.Join(dir, "instances"), 0o700), os.Symlink("/etc/hosts", filepath.Join(dir, "instances", "green-1.log")))
+			return errors.Join(os.Mkdir(filepath.Join(dir, "instances"), 0o700),
+				os.Symlink("/etc/hosts", filepath.Join(dir, "instances", "green-1.log")))
 		}, "instances/green-1.log in it is a link"},
 		"somebody else's file": {func(dir string) error {
 			file := filepath.Join(dir, "keeper.lock")
@@ -120,7 +126,8 @@ func TestNothingIsReachedThroughALink(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	if err := errors.Join(os.Symlink(precious, f.Path("out")), f.WriteFile("inside", []byte("x")), os.Symlink("inside", f.Path("in"))); err != nil {
+	if err := errors.Join(os.Symlink(precious, f.Path("out")), f.WriteFile("inside", []byte("x")),
+		os.Symlink("inside", f.Path("in"))); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"out", "in"} {

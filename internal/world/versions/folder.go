@@ -31,7 +31,8 @@ type seen struct {
 }
 
 func (f *folder) List(ctx context.Context) ([]raise.Version, error) {
-	entries, err := place.Read(ctx, filepath.Join(f.path, "."), func() ([]fs.DirEntry, error) { return os.ReadDir(f.path) })
+	entries, err := place.Read(ctx, filepath.Join(f.path, "."),
+		func() ([]fs.DirEntry, error) { return os.ReadDir(f.path) })
 	if err != nil {
 		return nil, fmt.Errorf("list versions: %w", err)
 	}

@@ -76,7 +76,8 @@ var refName = regexp.MustCompile(`^[\pL\pN][\pL\pN._/+@-]*$`)
 // commits are the newest of the branch, in its order.
 func (r *repository) commits(ctx context.Context, dir string) ([]raise.Version, error) {
 	// Hash, time, subject.
-	out, err := git(ctx, nil, "-C", dir, "log", "--first-parent", "-n", strconv.Itoa(newestCommits), "--format=%H%x00%ct%x00%s", r.ref, "--")
+	out, err := git(ctx, nil, "-C", dir, "log", "--first-parent", "-n", strconv.Itoa(newestCommits),
+		"--format=%H%x00%ct%x00%s", r.ref, "--")
 	if err != nil {
 		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
 	}
@@ -86,7 +87,8 @@ func (r *repository) commits(ctx context.Context, dir string) ([]raise.Version, 
 		if len(fields) != 3 {
 			return nil, fmt.Errorf("list versions of %s: git said %q", r.where, line)
 		}
-		list = append(list, raise.Version{Name: raise.Short(fields[0]), ID: fields[0], At: date(fields[1]), Note: fields[2]})
+		list = append(list, raise.Version{Name: raise.Short(fields[0]), ID: fields[0], At: date(fields[1]),
+			Note: fields[2]})
 	}
 	return list, nil
 }
@@ -102,7 +104,8 @@ func date(text string) time.Time {
 
 // tags are those of a pattern. A tag can point to another tag, and to what is no commit.
 func (r *repository) tags(ctx context.Context, dir, pattern string) ([]raise.Version, error) {
-	out, err := git(ctx, nil, "-C", dir, "for-each-ref", "--format=%(refname:strip=2)%00%(creatordate:unix)%00%(contents:subject)", "refs/tags/"+pattern)
+	out, err := git(ctx, nil, "-C", dir, "for-each-ref",
+		"--format=%(refname:strip=2)%00%(creatordate:unix)%00%(contents:subject)", "refs/tags/"+pattern)
 	if err != nil {
 		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
 	}
@@ -119,7 +122,8 @@ func (r *repository) tags(ctx context.Context, dir, pattern string) ([]raise.Ver
 	if len(list) == 0 {
 		return nil, nil
 	}
-	out, err = git(ctx, strings.NewReader(asked.String()), "-C", dir, "cat-file", "--batch-check=%(objectname) %(objecttype)")
+	out, err = git(ctx, strings.NewReader(asked.String()), "-C", dir, "cat-file",
+		"--batch-check=%(objectname) %(objecttype)")
 	if err != nil {
 		return nil, fmt.Errorf("list versions of %s: %w", r.where, err)
 	}
@@ -159,7 +163,8 @@ func (r *repository) here(ctx context.Context, tags string) (string, error) {
 		refs = "+refs/heads/" + r.ref + ":refs/heads/" + r.ref
 	}
 	where, credential := apart(r.where)
-	if _, err := gitWith(ctx, credential, nil, "-C", r.cache, "fetch", "--quiet", "--prune", "--no-tags", "--filter=blob:none", where, refs); err != nil {
+	if _, err := gitWith(ctx, credential, nil, "-C", r.cache, "fetch", "--quiet", "--prune", "--no-tags",
+		"--filter=blob:none", where, refs); err != nil {
 		return "", fmt.Errorf("fetch %s: %w", r.where, err)
 	}
 	return r.cache, nil
@@ -176,7 +181,8 @@ func apart(where string) (address string, environment []string) {
 	code := base64.StdEncoding.EncodeToString([]byte(u.User.Username() + ":" + password))
 	u.User = nil
 	return u.String(), []string{
-		"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=http." + u.Scheme + "://" + u.Host + "/.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: Basic " + code,
+		"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=http." + u.Scheme + "://" + u.Host + "/.extraHeader",
+		"GIT_CONFIG_VALUE_0=Authorization: Basic " + code,
 	}
 }
 

@@ -47,7 +47,8 @@ const (
 func (r *registry) options(ctx context.Context) []remote.Option {
 	return []remote.Option{
 		remote.WithContext(ctx), remote.WithTransport(polite{r}), remote.WithAuthFromKeychain(authn.DefaultKeychain),
-		remote.WithRetryStatusCodes(http.StatusRequestTimeout, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout),
+		remote.WithRetryStatusCodes(http.StatusRequestTimeout, http.StatusBadGateway, http.StatusServiceUnavailable,
+			http.StatusGatewayTimeout),
 	}
 }
 

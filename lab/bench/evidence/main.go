@@ -36,7 +36,8 @@ const (
 	margin = 0.005
 )
 
-var usual = route.Route{{Part: 500, Dwell: 3 * time.Minute}, {Part: 2500, Dwell: 4 * time.Minute}, {Part: 5000, Dwell: 3 * time.Minute}, {Part: split.Whole}}
+var usual = route.Route{{Part: 500, Dwell: 3 * time.Minute}, {Part: 2500, Dwell: 4 * time.Minute},
+	{Part: 5000, Dwell: 3 * time.Minute}, {Part: split.Whole}}
 
 // cell is a kind of crossing.
 type cell struct {
@@ -72,9 +73,11 @@ func (c cell) run(seed uint64) float64 {
 	var series figures.Series
 	start := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	moves := start.Add(before)
-	sides := [2]reading.Side{{Instances: []reading.Count{{Server: reading.Server{Name: "blue-1", Address: "blue:1"}}}}, {Instances: []reading.Count{{Server: reading.Server{Name: "green-1", Address: "green:1"}}}}}
+	sides := [2]reading.Side{{Instances: []reading.Count{{Server: reading.Server{Name: "blue-1", Address: "blue:1"}}}},
+		{Instances: []reading.Count{{Server: reading.Server{Name: "green-1", Address: "green:1"}}}}}
 	people := newPeople(r, c)
-	f := guard.Facts{Target: split.Green, FrontRead: true, SideRead: true, Tells: reading.Capabilities{Counts: true, Both: true, Clients: c.clients > 0}, Together: c.clients > 0}
+	f := guard.Facts{Target: split.Green, FrontRead: true, SideRead: true,
+		Tells: reading.Capabilities{Counts: true, Both: true, Clients: c.clients > 0}, Together: c.clients > 0}
 	share := split.Share(0)
 	for at := time.Duration(0); at < before+total; at += every {
 		now := start.Add(at)
@@ -110,7 +113,8 @@ func (c cell) run(seed uint64) float64 {
 		}
 		people.ask(r, c, share, base, fault, &sides)
 		reading := reading.Front{At: now.Add(every), Split: reading.Split{Share: share}, Tells: f.Tells, Sides: sides}
-		reading.Sides[0].Instances, reading.Sides[1].Instances = slices.Clone(sides[0].Instances), slices.Clone(sides[1].Instances)
+		reading.Sides[0].Instances, reading.Sides[1].Instances = slices.Clone(sides[0].Instances),
+			slices.Clone(sides[1].Instances)
 		if err := series.Add(reading); err != nil {
 			panic(err) // times were made up wrongly
 		}
@@ -209,20 +213,27 @@ func nulls() []cell {
 	var list []cell
 	for _, rate := range []float64{10, 100, 1000} {
 		for _, base := range []float64{0, 0.001, 0.01, 0.05} {
-			list = append(list, cell{name: fmt.Sprintf("equal, %g %% fail", 100*base), rate: rate, base: base, legs: usual})
+			list = append(list, cell{name: fmt.Sprintf("equal, %g %% fail", 100*base), rate: rate, base: base,
+				legs: usual})
 		}
-		list = append(list, cell{name: "exactly at the margin, 1 % fail", rate: rate, base: 0.01, fault: margin, legs: usual})
+		list = append(list, cell{name: "exactly at the margin, 1 % fail", rate: rate, base: 0.01, fault: margin,
+			legs: usual})
 	}
 	once := route.Route{{Part: split.Whole}}
 	return append(list,
-		cell{name: "an incident of 30 % as the share goes from 5 to 25 %", rate: 100, base: 0.001, legs: usual, incident: shock(3*time.Minute, 0.3)},
-		cell{name: "an incident of 5 % as the share goes from 25 to 50 %", rate: 1000, base: 0.001, legs: usual, incident: shock(7*time.Minute, 0.05)},
-		cell{name: "a wave: 0.5 to 3 % fail, over ten minutes", rate: 100, base: 0.005, legs: usual[:3], incident: func(at time.Duration) float64 { return 0.0125 * (1 - math.Cos(at.Minutes()*2*math.Pi/10)) }},
+		cell{name: "an incident of 30 % as the share goes from 5 to 25 %", rate: 100, base: 0.001, legs: usual,
+			incident: shock(3*time.Minute, 0.3)},
+		cell{name: "an incident of 5 % as the share goes from 25 to 50 %", rate: 1000, base: 0.001, legs: usual,
+			incident: shock(7*time.Minute, 0.05)},
+		cell{name: "a wave: 0.5 to 3 % fail, over ten minutes", rate: 100, base: 0.005, legs: usual[:3],
+			incident: func(at time.Duration) float64 { return 0.0125 * (1 - math.Cos(at.Minutes()*2*math.Pi/10)) }},
 		cell{name: "a keeper that begins in the middle", rate: 100, base: 0.01, legs: usual, restart: 5 * time.Minute},
 		cell{name: "all at once", rate: 100, base: 0.01, legs: once},
 		cell{name: "all at once, nothing fails", rate: 100, legs: once},
-		cell{name: "1,000 clients, 2 % of them fail half of the time", rate: 100, base: 0.001, legs: usual, clients: 1000},
-		cell{name: "10,000 clients, 2 % of them fail half of the time", rate: 100, base: 0.001, legs: usual, clients: 10_000},
+		cell{name: "1,000 clients, 2 % of them fail half of the time", rate: 100, base: 0.001, legs: usual,
+			clients: 1000},
+		cell{name: "10,000 clients, 2 % of them fail half of the time", rate: 100, base: 0.001, legs: usual,
+			clients: 10_000},
 	)
 }
 
@@ -231,7 +242,8 @@ func faults() []cell {
 	for _, from := range []time.Duration{0, 5 * time.Minute} {
 		for _, fault := range []float64{0.01, 0.05, 0.2} {
 			for _, rate := range []float64{10, 100, 1000} {
-				list = append(list, cell{rate: rate, base: 0.01, fault: fault, from: from, legs: route.Route{{Part: 2500, Dwell: 10 * time.Minute}, {Part: split.Whole}}})
+				list = append(list, cell{rate: rate, base: 0.01, fault: fault, from: from,
+					legs: route.Route{{Part: 2500, Dwell: 10 * time.Minute}, {Part: split.Whole}}})
 			}
 		}
 	}
@@ -275,7 +287,9 @@ func main() {
 }
 
 func write(b io.Writer, runs int) {
-	fmt.Fprintf(b, "Whole crossings of 35 minutes (5, 25, 50 and 100 %%, kept for 25 minutes) through the guards, reading by reading, %d of each kind. Three guards share\na certainty of 99 %%; one of them sees what happens here, so that 0.3 %% of the crossings may alarm.\n\n", runs)
+	fmt.Fprintf(b, "Whole crossings of 35 minutes (5, 25, 50 and 100 %%, kept for 25 minutes) through the guards, "+
+		"reading by reading, %d of each kind. Three guards share\na certainty of 99 %%; one of them sees what "+
+		"happens here, so that 0.3 %% of the crossings may alarm.\n\n", runs)
 	fmt.Fprintf(b, "| no fault | requests a second | alarms | at most (99 %% sure) |\n| --- | --- | --- | --- |\n")
 	for _, c := range nulls() {
 		alarms := int64(0)
@@ -284,10 +298,13 @@ func write(b io.Writer, runs int) {
 				alarms++
 			}
 		}
-		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %.1f %% |\n", c.name, c.rate, alarms, runs, 100*evidence.Exact(evidence.Count{Bad: alarms, Of: int64(runs)}, 0.02).High)
+		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %.1f %% |\n", c.name, c.rate, alarms, runs,
+			100*evidence.Exact(evidence.Count{Bad: alarms, Of: int64(runs)}, 0.02).High)
 	}
-	fmt.Fprintf(b, "\nA fault on the new side, at 25 %% of the requests and 1 %% that fail anyway. *By information* is what no judgement that is as\nseldom wrong beats on average.\n\n")
-	fmt.Fprintf(b, "| fault | begins | requests a second | found within ten minutes | after, in the middle | by information |\n| --- | --- | --- | --- | --- | --- |\n")
+	fmt.Fprintf(b, "\nA fault on the new side, at 25 %% of the requests and 1 %% that fail anyway. *By information* "+
+		"is what no judgement that is as\nseldom wrong beats on average.\n\n")
+	fmt.Fprintf(b, "| fault | begins | requests a second | found within ten minutes | after, in the middle | by "+
+		"information |\n| --- | --- | --- | --- | --- | --- |\n")
 	few := max(runs/4, 1)
 	for _, c := range faults() {
 		var took []float64
@@ -307,7 +324,8 @@ func write(b io.Writer, runs int) {
 		if slices.Sort(took); 2*len(took) > few {
 			middle = fmt.Sprintf("%.1f s", took[few/2])
 		}
-		fmt.Fprintf(b, "| %g %% | %s | %.0f | %d of %d | %s | %.1f s |\n", 100*c.fault, begins, c.rate, len(took), few, middle, bound)
+		fmt.Fprintf(b, "| %g %% | %s | %.0f | %d of %d | %s | %.1f s |\n", 100*c.fault, begins, c.rate, len(took), few,
+			middle, bound)
 	}
 }
 

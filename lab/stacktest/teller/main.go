@@ -24,7 +24,8 @@ func main() {
 		}
 		for n, text := range known {
 			w.Header().Add("X-Known", strings.ReplaceAll(text, "\n", " "))
-			http.SetCookie(w, &http.Cookie{Name: fmt.Sprint("known-", n), Value: base64.StdEncoding.EncodeToString([]byte(text))})
+			http.SetCookie(w, &http.Cookie{Name: fmt.Sprint("known-", n),
+				Value: base64.StdEncoding.EncodeToString([]byte(text))})
 		}
 		if user, password, ok := r.BasicAuth(); ok {
 			known = append(known, user+" "+password)

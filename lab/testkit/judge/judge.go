@@ -125,8 +125,10 @@ func (j *Judge) Lists(at time.Time, by By, side split.Side, names []string) {
 	for name, i := range j.sides[side] {
 		was := i.listed
 		i.listed = slices.Contains(names, name)
-		if by == Vaiven && i.listed && !was && some && j.under && side == j.target && j.share.Of(side) > 0 && at.Sub(j.others) > Late {
-			j.rule("nobody unproven gets requests", i.proven, "the front was told of %s, which no proof has seen, while %v gets %v", name, side, j.share.Of(side))
+		if by == Vaiven && i.listed && !was && some && j.under && side == j.target && j.share.Of(side) > 0 &&
+			at.Sub(j.others) > Late {
+			j.rule("nobody unproven gets requests", i.proven,
+				"the front was told of %s, which no proof has seen, while %v gets %v", name, side, j.share.Of(side))
 		}
 	}
 }
@@ -166,7 +168,8 @@ func (j *Judge) sends(side split.Side) split.Share { return max(j.share.Of(side)
 // together holds that all fronts have the same share where something goes on, as far as that could be read.
 func (j *Judge) together(what string) {
 	if !j.apart.IsZero() {
-		j.rule("nothing goes on while fronts differ", j.now.Sub(j.apart) <= Late, "%s, and a front has had %v on green for %v, not %v", what, j.beside, j.now.Sub(j.apart), j.share)
+		j.rule("nothing goes on while fronts differ", j.now.Sub(j.apart) <= Late,
+			"%s, and a front has had %v on green for %v, not %v", what, j.beside, j.now.Sub(j.apart), j.share)
 	}
 }
 
@@ -216,7 +219,8 @@ func (j *Judge) Suffers(at time.Time, part float64, able bool) {
 	case j.suffers.IsZero():
 		j.suffers = at
 	default:
-		j.rule("users who suffer are noticed", at.Sub(j.suffers) < Noticed, "%.0f %% of the requests have failed for %v, and nobody was told", 100*part, at.Sub(j.suffers))
+		j.rule("users who suffer are noticed", at.Sub(j.suffers) < Noticed,
+			"%.0f %% of the requests have failed for %v, and nobody was told", 100*part, at.Sub(j.suffers))
 	}
 }
 
@@ -247,9 +251,11 @@ func (j *Judge) Ordered(at time.Time, order uint64, share split.Share, itself bo
 		return
 	}
 	j.together(fmt.Sprintf("%v is ordered", share))
-	j.rule("nothing is ordered under a freeze", len(j.frozen) == 0, "%v is ordered under freezes %v", share, j.freezes())
+	j.rule("nothing is ordered under a freeze", len(j.frozen) == 0, "%v is ordered under freezes %v", share,
+		j.freezes())
 	if !j.blindAt.IsZero() {
-		j.rule("after a hole a person is asked", j.word.After(j.blindAt), "%v is ordered, and nobody has said anything since nobody watched", share)
+		j.rule("after a hole a person is asked", j.word.After(j.blindAt),
+			"%v is ordered, and nobody has said anything since nobody watched", share)
 	}
 }
 
@@ -269,13 +275,15 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 	part := share.Of(j.target)
 	j.rule("nothing goes on unrecorded", recorded, "%v goes to %v, and no disk has the order", part, j.target)
 	for _, id := range j.freezes() {
-		j.rule("a freeze cancels what is not in force", id < order, "%v goes to %v by order %d, after freeze %d", part, j.target, order, id)
+		j.rule("a freeze cancels what is not in force", id < order, "%v goes to %v by order %d, after freeze %d", part,
+			j.target, order, id)
 	}
 	listed, dead := 0, 0
 	for _, name := range slices.Sorted(maps.Keys(j.sides[j.target])) {
 		i := j.sides[j.target][name]
 		if i.listed {
-			j.rule("nobody unproven gets requests", i.proven, "%v goes to %v, and no proof has seen %s", part, j.target, name)
+			j.rule("nobody unproven gets requests", i.proven, "%v goes to %v, and no proof has seen %s", part, j.target,
+				name)
 			if listed++; !i.well && at.Sub(i.since) > Late {
 				dead++
 			}
@@ -285,7 +293,8 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 	for _, i := range j.sides[j.target.Other()] {
 		other = other || i.well && at.Sub(i.since) > Late
 	}
-	j.rule("nobody dead gets more", !other || listed == 0 || dead < listed, "%v goes to %v, where nobody has served for %v", part, j.target, Late)
+	j.rule("nobody dead gets more", !other || listed == 0 ||
+		dead < listed, "%v goes to %v, where nobody has served for %v", part, j.target, Late)
 	for _, g := range j.wants {
 		if part > g.above {
 			proven := 0 // one that has ended since is what guards and people are for
@@ -294,7 +303,9 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 					proven++
 				}
 			}
-			j.rule("a side grows before its share does", proven >= g.count, "%v goes to %d instances of %v, and above %v there are to be %d", part, proven, j.target, g.above, g.count)
+			j.rule("a side grows before its share does", proven >= g.count,
+				"%v goes to %d instances of %v, and above %v there are to be %d", part, proven, j.target, g.above,
+				g.count)
 		}
 	}
 }
@@ -310,9 +321,11 @@ func (j *Judge) Stops(at time.Time, side split.Side, name string) {
 			well++
 		}
 	}
-	j.rule("nobody is stopped where the other side does not serve", other == 0 && j.alone || well > 0, "%s is stopped, and nobody of %v has served for %v", name, side.Other(), Late)
+	j.rule("nobody is stopped where the other side does not serve", other == 0 && j.alone ||
+		well > 0, "%s is stopped, and nobody of %v has served for %v", name, side.Other(), Late)
 	if side != j.target && !j.blindAt.IsZero() { // it is the way back
-		j.rule("nothing is retired right after a hole", at.Sub(j.blindAt) >= RestAfter, "%s is stopped %v after nobody watched", name, at.Sub(j.blindAt))
+		j.rule("nothing is retired right after a hole", at.Sub(j.blindAt) >= RestAfter,
+			"%s is stopped %v after nobody watched", name, at.Sub(j.blindAt))
 	}
 }
 

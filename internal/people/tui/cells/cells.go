@@ -151,7 +151,8 @@ const unseen = '·'
 // hidden reports whether a rune would steer the terminal, or change the order of what
 // surrounds it.
 func hidden(r rune) bool {
-	return r < ' ' || 0x7f <= r && r < 0xa0 || r == 0xad || unicode.Is(unicode.Bidi_Control, r) || r == utf8.RuneError || unicode.Is(unicode.Cf, r) ||
+	return r < ' ' || 0x7f <= r && r < 0xa0 || r == 0xad || unicode.Is(unicode.Bidi_Control, r) ||
+		r == utf8.RuneError || unicode.Is(unicode.Cf, r) ||
 		r == 0x2028 || r == 0x2029
 }
 

@@ -53,7 +53,8 @@ func TestOtherWritings(t *testing.T) {
 }
 
 // hostile are texts that would steer a terminal, or turn around what surrounds them.
-var hostile = []string{"\x1b[31mred", "\x1b]0;title\a", "a\rb", "\u009b2J", "a\u202egpj.exe", "\u2066x\u2069", "\u200fx", "\x7f", "bad \xff utf", "soft\u00adhyphen", "\u2028"}
+var hostile = []string{"\x1b[31mred", "\x1b]0;title\a", "a\rb", "\u009b2J", "a\u202egpj.exe", "\u2066x\u2069",
+	"\u200fx", "\x7f", "bad \xff utf", "soft\u00adhyphen", "\u2028"}
 
 func TestNothingSteersTheTerminal(t *testing.T) {
 	for _, text := range hostile {
@@ -102,7 +103,8 @@ func TestCut(t *testing.T) {
 		text  string
 		width int
 		want  string
-	}{{"sailings", 8, "sailings"}, {"sailings", 5, "sail…"}, {"sailings", 1, "…"}, {"sailings", 0, ""}, {"öäü", 2, "ö…"}, {"日本", 3, "日…"}, {"日本", 4, "日本"}, {"日本", 2, "…"}} {
+	}{{"sailings", 8, "sailings"}, {"sailings", 5, "sail…"}, {"sailings", 1, "…"}, {"sailings", 0, ""},
+		{"öäü", 2, "ö…"}, {"日本", 3, "日…"}, {"日本", 4, "日本"}, {"日本", 2, "…"}} {
 		if c.width == 5 && CutLeft(c.text, 5) != "…ings" {
 			t.Errorf("cut at its left it is %q", CutLeft(c.text, 5))
 		}

@@ -14,7 +14,8 @@ import (
 
 func TestAChangeFitsEveryScreen(t *testing.T) {
 	th := theme.New(true)
-	c := Change{From: 500, Wanted: 1234, Reached: 1235, Usually: 100 * time.Millisecond, Connections: strings.Repeat("every connection stays open ", 9), Notes: []string{"a reload would undo it"}}
+	c := Change{From: 500, Wanted: 1234, Reached: 1235, Usually: 100 * time.Millisecond,
+		Connections: strings.Repeat("every connection stays open ", 9), Notes: []string{"a reload would undo it"}}
 	for n := range 60 {
 		c.Steps = append(c.Steps, fmt.Sprintf("set server sailings/green-%d weight 17 ", n)+strings.Repeat("x", 200))
 	}
@@ -30,7 +31,8 @@ func TestAChangeFitsEveryScreen(t *testing.T) {
 	frame.Box(g, th, 2, 36, Title(c), Lines(th, c, 134), "esc closes", most)
 	last := tuitest.Fits(t, g)
 	for text, want := range map[string]string{
-		"5 % → 12.35 % on green, the nearest to 12.34 %": first, "100 ms": first, "set server sailings/green-0 weight 17": first, "↓ ": first,
+		"5 % → 12.35 % on green, the nearest to 12.34 %": first, "100 ms": first,
+		"set server sailings/green-0 weight 17": first, "↓ ": first,
 		"green-59": last, "every connection stays open": last, "◇ a reload would undo it": last,
 	} {
 		if !strings.Contains(want, text) {

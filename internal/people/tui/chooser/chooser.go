@@ -86,7 +86,8 @@ func (m Model) fitting() []raise.Version {
 	typed := strings.ToLower(strings.TrimSpace(m.input.Value()))
 	var list []raise.Version
 	for _, v := range m.offer.Versions {
-		if strings.Contains(strings.ToLower(v.Name), typed) || strings.HasPrefix(raise.Short(v.ID), typed) || strings.Contains(strings.ToLower(v.Note), typed) {
+		if strings.Contains(strings.ToLower(v.Name), typed) || strings.HasPrefix(raise.Short(v.ID), typed) ||
+			strings.Contains(strings.ToLower(v.Note), typed) {
 			list = append(list, v)
 		}
 	}

@@ -24,7 +24,8 @@ func many(n int) keeper.Offer {
 	o := keeper.Offer{Part: "web"}
 	for k := range n {
 		o.Versions = append(o.Versions, raise.Version{
-			Name: fmt.Sprintf("4.%d.0", n-k), ID: fmt.Sprintf("sha256:%012x", 1000+k), At: now.Add(-time.Duration(k) * 30 * time.Hour), Note: "the timetable of week " + fmt.Sprint(k),
+			Name: fmt.Sprintf("4.%d.0", n-k), ID: fmt.Sprintf("sha256:%012x", 1000+k),
+			At: now.Add(-time.Duration(k) * 30 * time.Hour), Note: "the timetable of week " + fmt.Sprint(k),
 		})
 	}
 	return o
@@ -72,8 +73,10 @@ func TestFilteredWhileTyping(t *testing.T) {
 
 func TestTheBoxFits(t *testing.T) {
 	s := keeper.Snapshot{View: engine.View{Parts: make([]engine.Part, 2)}}
-	s.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Part: "web", Version: "4.3.0", Build: many(3).Versions[0].ID, Running: true}}}
-	for _, m := range []Model{New(theme.New(true)), New(theme.New(false)).SetOffer(many(300), ""), New(theme.New(true)).SetOffer(keeper.Offer{}, "")} {
+	s.Sides[split.Blue].Instances = []reading.Condition{{Instance: reading.Instance{Part: "web", Version: "4.3.0",
+		Build: many(3).Versions[0].ID, Running: true}}}
+	for _, m := range []Model{New(theme.New(true)), New(theme.New(false)).SetOffer(many(300), ""),
+		New(theme.New(true)).SetOffer(keeper.Offer{}, "")} {
 		m = m.SetSnapshot(s, now)
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {40, 12}} {
 			m.shown(t, size[0], size[1])
@@ -89,7 +92,8 @@ func TestTheBoxFits(t *testing.T) {
 // looked at yet says that.
 func TestVersionsThatCannotBeRaised(t *testing.T) {
 	o := many(1)
-	o.Versions = append(o.Versions, raise.Version{Name: "4.4.0", Wrong: "4.4.0 is a link to nowhere, which leads nowhere"}, raise.Version{Name: "0.1.0"})
+	o.Versions = append(o.Versions, raise.Version{Name: "4.4.0", Wrong: "4.4.0 is a link to nowhere, which leads " +
+		"nowhere"}, raise.Version{Name: "0.1.0"})
 	m := New(theme.New(true)).SetOffer(o, "")
 	view := m.shown(t, 100, 30)
 	for _, want := range []string{"cannot be raised: 4.4.0 is a link to nowhere, which leads", "not looked at yet"} {

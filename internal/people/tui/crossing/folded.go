@@ -55,7 +55,8 @@ func (p page) sideLines(y int) {
 		figure(2, 1, "", f[requests])
 		figure(3, 3, "fails ", f[failing])
 		figure(4, 6, "p99 ", f[slowest])
-		healthy, style := p.aged(fmt.Sprintf("%d of %d up", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every, t.Ink)
+		healthy, style := p.aged(fmt.Sprintf("%d of %d up", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every,
+			t.Ink)
 		say(5, 4, true, healthy, style)
 		dots := ""
 		const most = 8
@@ -135,7 +136,8 @@ func (p page) guardsFolded(y int) {
 	row := y + foldedRows
 	if list := p.S.WaysOut; len(list) > 0 {
 		x := g.Text(1, row, "▲ what helps", t.Red.In(true)) + 2
-		g.Within(x, row, p.W-x-1, strings.TrimSpace(wayKeys[list[0].Do]+" "+words.WayOut(list[0], p.S.Crossing.Target)), t.Ink.In(true))
+		g.Within(x, row, p.W-x-1, strings.TrimSpace(wayKeys[list[0].Do]+" "+words.WayOut(list[0], p.S.Crossing.Target)),
+			t.Ink.In(true))
 		return
 	}
 	x := g.Text(1, row, "way back", t.Label) + 2

@@ -77,7 +77,8 @@ func (p page) gravest(rows int) (list []guard.Status, rest string) {
 	})
 	list, others := list[:rows-1], list[rows-1:]
 	rest = fmt.Sprintf("+%d more:", len(others))
-	names := map[guard.State]string{guard.Tripped: "worse", guard.Watching: "watching", guard.Unknown: "not known", guard.Clear: "not worse", guard.Idle: "idle", guard.Off: "off"}
+	names := map[guard.State]string{guard.Tripped: "worse", guard.Watching: "watching", guard.Unknown: "not known",
+		guard.Clear: "not worse", guard.Idle: "idle", guard.Off: "off"}
 	for _, state := range gravity {
 		n := 0
 		for _, s := range others {
@@ -122,7 +123,8 @@ func (p page) guardStale(s guard.Status) bool {
 // guardWords is how a guard stands; what was read too long ago says nothing of now.
 func (p page) guardWords(s guard.Status) string {
 	if p.guardStale(s) {
-		return fmt.Sprintf("not known: the front has not been read for %s", route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second)))
+		return fmt.Sprintf("not known: the front has not been read for %s",
+			route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second)))
 	}
 	return words.Guard(s)
 }
@@ -136,7 +138,8 @@ func (p page) guardValues(g guard.Status) [2]string {
 	target := p.S.Crossing.Target
 	if g.Watch.Figures() {
 		if g.Watch != plan.Fewer && g.Gap != guard.NotRead && g.Gap != guard.NotTold {
-			v[target], v[target.Other()] = words.Measure(g.Watch, g.Figure, g.Value), words.Measure(g.Watch, g.Figure, g.Beside)
+			v[target], v[target.Other()] = words.Measure(g.Watch, g.Figure, g.Value),
+				words.Measure(g.Watch, g.Figure, g.Beside)
 		}
 		return v
 	}

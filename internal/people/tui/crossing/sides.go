@@ -26,7 +26,8 @@ func (p page) role(side split.Side) string {
 	stands := len(p.S.Sides[side].Instances) > 0
 	r := p.S.Crossing.Role(side, p.S.Live, p.front(), stands)
 	if !p.S.Front.Fresh(p.Now) {
-		return words.Role(r, 0, false, true) + ", not read for " + route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
+		return words.Role(r, 0, false, true) + ", not read for " +
+			route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
 	}
 	text := words.Role(r, p.front().Of(side), true, !p.S.Front.Everywhere.After(p.Now))
 	if stands && p.S.Sides[side].Out {
@@ -208,7 +209,8 @@ func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
 	}
 	foot--
 	y++
-	healthy, style := p.aged(fmt.Sprintf("%d of %d healthy", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every, t.Ink)
+	healthy, style := p.aged(fmt.Sprintf("%d of %d healthy", v.Healthy, max(v.Wanted, len(v.Instances))), v.At, v.Every,
+		t.Ink)
 	g.Within(x, y, width-cells.Width(healthy)-1, "instances", t.Label)
 	g.Right(end, y, healthy, style)
 	p.instances(side, x, y+1, width, foot)
@@ -378,7 +380,8 @@ func (p page) facts(side split.Side) []figure {
 		}
 		list = append(list, at)
 		if found := p.found(next); side == c.Target && found.After > 0 {
-			list = append(list, figure{label: "if bad", text: fmt.Sprintf("found in %s, %.0f fail", found.After.Round(time.Second), found.Cost), style: t.Ink})
+			list = append(list, figure{label: "if bad",
+				text: fmt.Sprintf("found in %s, %.0f fail", found.After.Round(time.Second), found.Cost), style: t.Ink})
 		}
 	}
 	if o := p.S.Overlap; !o.Since.IsZero() && side == p.S.Live.Other() {
@@ -397,7 +400,8 @@ func (p page) facts(side split.Side) []figure {
 }
 
 // instance draws one instance on a line.
-func (p page) instance(v engine.SideView, c reading.Condition, side split.Side, served figures.Served, counted bool, x, y, width int) {
+func (p page) instance(v engine.SideView, c reading.Condition, side split.Side, served figures.Served, counted bool, x,
+	y, width int) {
 	g, t := p.g, p.Theme
 	dot, style, said := p.dot(c, side)
 	end := x + width

@@ -10,8 +10,10 @@ type span struct {
 
 // steps are the times that a row of the past may stand for.
 var steps = []time.Duration{
-	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 20 * time.Second, 30 * time.Second,
-	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 6 * time.Hour, 24 * time.Hour,
+	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 20 * time.Second,
+	30 * time.Second,
+	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 6 * time.Hour,
+	24 * time.Hour,
 }
 
 // lead is how much of the time before the crossing is shown.

@@ -118,7 +118,8 @@ func (p page) past(tr track, x int) {
 	for n, b := range rows {
 		row, span := tr.rail-1-n, spans[n]
 		if h := p.S.Hole; !b.any && span.from.Before(h.To) && span.to.After(h.From) {
-			p.g.Within(tr.left+2, row, tr.right-tr.left-3, "┄┄ nobody watched for "+route.Short(h.To.Sub(h.From).Round(time.Second))+" ┄┄", p.Theme.Amber)
+			p.g.Within(tr.left+2, row, tr.right-tr.left-3,
+				"┄┄ nobody watched for "+route.Short(h.To.Sub(h.From).Round(time.Second))+" ┄┄", p.Theme.Amber)
 		}
 		if b.any {
 			before := b.planned

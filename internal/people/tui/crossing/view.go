@@ -63,7 +63,8 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 		forward = forward || w.Do == wayout.Forward
 	}
 	list := []key.Binding{
-		frame.Bind("f", fmt.Sprintf("forward: all to %v", c.Target), "f"), frame.Bind("← →", "steer", "left", "right", "shift+left", "shift+right"),
+		frame.Bind("f", fmt.Sprintf("forward: all to %v", c.Target), "f"),
+		frame.Bind("← →", "steer", "left", "right", "shift+left", "shift+right"),
 	}
 	list[0].SetEnabled(can && forward)
 	list[1].SetEnabled(can)
@@ -273,7 +274,8 @@ func (p page) door(y, rows int) int {
 	if rows < 2 {
 		return y
 	}
-	text := fmt.Sprintf("%s answers since the keeper began · longest gap %s", frame.Thousands(d.Answers), frame.Milliseconds(d.LongestGap))
+	text := fmt.Sprintf("%s answers since the keeper began · longest gap %s", frame.Thousands(d.Answers),
+		frame.Milliseconds(d.LongestGap))
 	if d.Failing > 0 {
 		text += fmt.Sprintf(" · %s failing", frame.Thousands(d.Failing))
 	}

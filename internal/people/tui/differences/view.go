@@ -39,7 +39,8 @@ func (m Model) Take(any) frame.Page { return m }
 // Keys are the cursor, the fold, and comparing again.
 func (m Model) Keys(f frame.Frame) []key.Binding {
 	list := []key.Binding{
-		frame.Bind("k", "compare again", "k"), frame.Bind("m", "planned differences", "m"), frame.Bind("↑ ↓", "choose", "up", "down"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
+		frame.Bind("k", "compare again", "k"), frame.Bind("m", "planned differences", "m"),
+		frame.Bind("↑ ↓", "choose", "up", "down"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
 	}
 	side := f.S.Live.Other()
 	if f.S.Crossing.Stage.UnderWay() {
@@ -75,8 +76,10 @@ const scrollBy = 5
 // Marks explain the list.
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
-		{Glyph: "◇", Means: "a difference that the plan does not expect"}, {Glyph: "planned:", Means: "a difference that the plan expects, such as the version"},
-		{Glyph: "≠", Means: "this line differs"}, {Glyph: "- +", Means: "a line that only blue has, that only green has"}, {Glyph: "▸", Means: "the difference that is shown in full below"},
+		{Glyph: "◇", Means: "a difference that the plan does not expect"},
+		{Glyph: "planned:", Means: "a difference that the plan expects, such as the version"},
+		{Glyph: "≠", Means: "this line differs"}, {Glyph: "- +", Means: "a line that only blue has, that only green " +
+			"has"}, {Glyph: "▸", Means: "the difference that is shown in full below"},
 	}
 }
 
@@ -227,11 +230,13 @@ func (m page) foot(meant int) []string {
 	var lines []string
 	p := m.S.About.Pairs
 	if p.Pairs > 0 {
-		lines = append(lines, fmt.Sprintf("same request to both: %d of %d answers are the same · p50 %.1f ms blue, %.1f ms green · p99 %.1f, %.1f",
+		lines = append(lines, fmt.Sprintf("same request to both: %d of %d answers are the same · p50 %.1f ms blue, "+
+			"%.1f ms green · p99 %.1f, %.1f",
 			p.Same, p.Pairs, p.Times[0].P50, p.Times[1].P50, p.Times[0].P99, p.Times[1].P99))
 	}
 	if w := m.S.About.Warmth; w.Requests > 0 {
-		lines = append(lines, fmt.Sprintf("warm-up: %d requests, p50 %.1f ms at first and %.1f ms at last", w.Requests, w.First, w.Last))
+		lines = append(lines, fmt.Sprintf("warm-up: %d requests, p50 %.1f ms at first and %.1f ms at last", w.Requests,
+			w.First, w.Last))
 	}
 	if meant > 0 {
 		fold := fmt.Sprintf("▸ %d planned differences: m shows them", meant)

@@ -23,14 +23,20 @@ func sample() keeper.Snapshot {
 	s := keeper.Snapshot{View: engine.View{Service: "sailings", Parts: []engine.Part{{Name: "search"}}}}
 	s.Sides[0].Version, s.Sides[1].Version = "4.2.0", "4.5.0"
 	both := [2]bool{true, true}
-	s.About.Differences = difference.Report{Compared: 118, Missing: []string{"configuration motd of green-3: no such file"}, List: []difference.Difference{
-		{Area: difference.Command, Value: [2]string{"/srv/builds/{version}/sailings --cache 64 --quiet", "/srv/builds/{version}/sailings --cache 32 --quiet"}, Has: both},
+	s.About.Differences = difference.Report{Compared: 118, Missing: []string{"configuration motd of green-3: no such " +
+		"file"}, List: []difference.Difference{
+		{Area: difference.Command,
+			Value: [2]string{"/srv/builds/{version}/sailings --cache 64 --quiet",
+				"/srv/builds/{version}/sailings --cache 32 --quiet"}, Has: both},
 		{Area: difference.Environment, Name: "REGION", Value: [2]string{"north", ""}, Has: [2]bool{true, false}},
-		{Area: difference.Configuration, Name: "motd.txt", Value: [2]string{"2 lines", "2 lines"}, Has: both, Lines: []string{"--- blue motd.txt", "+++ green motd.txt", "@@ -1,2 +1,2 @@", " welcome", "-hold 15m", "+hold 5m"}},
+		{Area: difference.Configuration, Name: "motd.txt", Value: [2]string{"2 lines", "2 lines"}, Has: both,
+			Lines: []string{"--- blue motd.txt", "+++ green motd.txt", "@@ -1,2 +1,2 @@", " welcome", "-hold 15m",
+				"+hold 5m"}},
 		{Area: difference.Build, Value: [2]string{"7c1e", "b92f"}, Has: both, Meant: true},
 	}}
 	s.About.Pairs = pairs.Report{
-		Pairs: 15, Same: 10, Times: [2]pairs.Times{{P50: 9, P99: 20}, {P50: 11, P99: 24}}, At: now.Add(-5 * time.Second),
+		Pairs: 15, Same: 10, Times: [2]pairs.Times{{P50: 9, P99: 20}, {P50: 11, P99: 24}},
+		At: now.Add(-5 * time.Second),
 		Findings: []pairs.Finding{{
 			Request: "GET /sailings", What: "body price", Count: 5, Value: [2]string{"900", "950"},
 			Answer: [2]string{"HTTP 200 OK\n\n{\n  \"price\": 900\n}", "HTTP 200 OK\n\n{\n  \"price\": 950\n}"},
@@ -54,7 +60,8 @@ func TestViewFits(t *testing.T) {
 	many := sample()
 	for n := range 200 {
 		many.About.Differences.List = append(many.About.Differences.List, difference.Difference{
-			Area: difference.Environment, Name: fmt.Sprint("V", n), Value: [2]string{strings.Repeat("x", n), strings.Repeat("x", n) + "y"},
+			Area: difference.Environment, Name: fmt.Sprint("V", n),
+			Value: [2]string{strings.Repeat("x", n), strings.Repeat("x", n) + "y"},
 		})
 	}
 	for name, s := range map[string]keeper.Snapshot{"sample": sample(), "nothing": {}, "many": many} {
@@ -98,7 +105,8 @@ func TestTheChosenOneStandsInFull(t *testing.T) {
 			t.Errorf("chosen is %q, want %q", m.Chosen(), step.kind)
 		}
 	}
-	if v := m.shown(t); strings.Contains(v, "planned: build") || !strings.Contains(m.unfold().shown(t), "planned: build") {
+	if v := m.shown(t); strings.Contains(v, "planned: build") ||
+		!strings.Contains(m.unfold().shown(t), "planned: build") {
 		t.Error("planned differences are not folded away, or do not unfold")
 	}
 }

@@ -16,7 +16,8 @@ type Span struct {
 
 // Box lays lines over the middle of what lies between two rows, scrolled by some; the line
 // below them says how to leave it. It returns how far it can be scrolled.
-func Box(g *cells.Grid, t theme.Theme, top, bottom int, title string, lines []Line, foot string, scroll int) (most int) {
+func Box(g *cells.Grid, t theme.Theme, top, bottom int, title string, lines []Line, foot string,
+	scroll int) (most int) {
 	w, _ := g.Size()
 	width := cells.Width(title)
 	width = max(width, cells.Width(foot))

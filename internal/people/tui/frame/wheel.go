@@ -23,6 +23,7 @@ func Wheel(s keeper.Snapshot, me string) []string {
 	case w.Client == me:
 		return []string{"you steer since " + since + others, "you steer"}
 	default:
-		return []string{words.Person(w.By, w.From) + " steers since " + since + others, w.By + " steers since " + since, w.By + " steers"}
+		return []string{words.Person(w.By, w.From) + " steers since " + since + others, w.By + " steers since " + since,
+			w.By + " steers"}
 	}
 }

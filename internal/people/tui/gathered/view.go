@@ -59,7 +59,8 @@ func (Model) Every() time.Duration { return 5 * time.Second }
 
 // Keys choose a guard and a time.
 func (m Model) Keys(frame.Frame) []key.Binding {
-	return []key.Binding{frame.Bind("↑ ↓", "guard", "up", "down"), frame.Bind("← →", "time", "left", "right", "shift+left", "shift+right")}
+	return []key.Binding{frame.Bind("↑ ↓", "guard", "up", "down"),
+		frame.Bind("← →", "time", "left", "right", "shift+left", "shift+right")}
 }
 
 // Press moves the cursor.
@@ -79,9 +80,11 @@ func (m Model) Press(_ frame.Frame, pressed string) (frame.Page, frame.Wish) {
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
 		{Glyph: "○", Means: "the live side's rate in that time"}, {Glyph: "●", Means: "the new side's"},
-		{Glyph: "│ ┃", Means: "the range of the live side's and of the new side's, with 95 % certainty"}, {Glyph: "░", Means: "between the live side's own instances: what differs by no more may be noise"},
+		{Glyph: "│ ┃", Means: "the range of the live side's and of the new side's, with 95 % certainty"},
+		{Glyph: "░", Means: "between the live side's own instances: what differs by no more may be noise"},
 		{Glyph: "█ ▄ ·", Means: "at the front door: half or more bad, some bad, none"},
-		{Glyph: "▪", Means: "the evidence that the new side is worse, as a power of ten"}, {Glyph: "┄", Means: "where the guard trips"},
+		{Glyph: "▪", Means: "the evidence that the new side is worse, as a power of ten"},
+		{Glyph: "┄", Means: "where the guard trips"},
 	}
 }
 
@@ -341,11 +344,13 @@ func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c column
 	if s.Watch.Figures() {
 		text := c.At.Local().Format("15:04:05")
 		if s.Watch != plan.Fewer {
-			text += fmt.Sprintf("  %v %s   %v %s", target.Other(), words.Measure(plan.Higher, s.Figure, c.Beside), target, words.Measure(plan.Higher, s.Figure, c.Value))
+			text += fmt.Sprintf("  %v %s   %v %s", target.Other(), words.Measure(plan.Higher, s.Figure, c.Beside),
+				target, words.Measure(plan.Higher, s.Figure, c.Value))
 		}
 		text += "   " + words.Differs(s.Watch, s.Figure, "", c.Difference)
 		if c.Range != (evidence.Interval{}) {
-			text += fmt.Sprintf(", %s to %s", words.Measure(s.Watch, s.Figure, c.Range.Low), words.Measure(s.Watch, s.Figure, c.Range.High))
+			text += fmt.Sprintf(", %s to %s", words.Measure(s.Watch, s.Figure, c.Range.Low),
+				words.Measure(s.Watch, s.Figure, c.Range.High))
 		}
 		g.Within(2, y, f.W-3, text+"   "+proof, f.Theme.Ink)
 		return
@@ -360,7 +365,8 @@ func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c column
 	if a := c.Apart; a.High > 0 {
 		noise = fmt.Sprintf(" (its own %s to %s)", words.Percent(a.Low), words.Percent(a.High))
 	}
-	text := fmt.Sprintf("%s  %v %s%s   %v %s   difference %+.1f to %+.1f points   %s", c.At.Local().Format("15:04:05"), target.Other(), side(c.Live), noise, target, side(c.Trial), 100*c.Range.Low, 100*c.Range.High, proof)
+	text := fmt.Sprintf("%s  %v %s%s   %v %s   difference %+.1f to %+.1f points   %s", c.At.Local().Format("15:04:05"),
+		target.Other(), side(c.Live), noise, target, side(c.Trial), 100*c.Range.Low, 100*c.Range.High, proof)
 	g.Within(2, y, f.W-3, text, f.Theme.Ink)
 }
 

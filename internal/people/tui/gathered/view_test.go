@@ -26,10 +26,13 @@ var start = time.Date(2026, 11, 23, 21, 0, 0, 0, time.Local)
 func sample() []guard.Story {
 	failing := guard.Story{Guard: "failing", Watch: plan.Failing, Unit: guard.Requests, Margin: 0.005}
 	door := guard.Story{Guard: "door", Watch: plan.Door, Unit: guard.Probes, Margin: 0.05}
-	grows := guard.Story{Guard: "memory grows", Watch: plan.Grows, Figure: "process_resident_memory_bytes", Margin: 10e6}
+	grows := guard.Story{Guard: "memory grows", Watch: plan.Grows, Figure: "process_resident_memory_bytes",
+		Margin: 10e6}
 	power := -0.3
 	for n := range 60 {
-		m := guard.Point{At: start.Add(time.Duration(n) * 5 * time.Second), Live: evidence.Count{Bad: int64(n % 3), Of: 450}, Trial: evidence.Count{Of: 50}, Needed: 2.5, Range: evidence.Interval{Low: -0.02, High: 0.02}}
+		m := guard.Point{At: start.Add(time.Duration(n) * 5 * time.Second),
+			Live: evidence.Count{Bad: int64(n % 3), Of: 450}, Trial: evidence.Count{Of: 50}, Needed: 2.5,
+			Range: evidence.Interval{Low: -0.02, High: 0.02}}
 		if power -= 0.05; n >= 45 {
 			m.Trial.Bad = 4
 			power += 0.35
@@ -40,14 +43,20 @@ func sample() []guard.Story {
 		if n == 20 || n == 21 {
 			lost = int64(4 + 60*(n-20))
 		}
-		grows.Points = append(grows.Points, guard.Point{At: m.At, Value: 32e6 + float64(n)*2.6e6, Beside: 31e6, Evidence: float64(n)/20 - 0.5, Needed: 2.8, Difference: 31e6, Range: evidence.Interval{Low: 31e6 - 9e8/float64(n+10), High: 31e6 + 9e8/float64(n+10)}})
-		door.Points = append(door.Points, guard.Point{At: m.At, Live: evidence.Count{Bad: lost, Of: 90}, Trial: evidence.Count{Of: 10}, Evidence: -0.3 - float64(n)/20, Needed: 2.5})
+		grows.Points = append(grows.Points,
+			guard.Point{At: m.At, Value: 32e6 + float64(n)*2.6e6, Beside: 31e6, Evidence: float64(n)/20 - 0.5,
+				Needed: 2.8, Difference: 31e6,
+				Range: evidence.Interval{Low: 31e6 - 9e8/float64(n+10), High: 31e6 + 9e8/float64(n+10)}})
+		door.Points = append(door.Points,
+			guard.Point{At: m.At, Live: evidence.Count{Bad: lost, Of: 90}, Trial: evidence.Count{Of: 10},
+				Evidence: -0.3 - float64(n)/20, Needed: 2.5})
 	}
 	return []guard.Story{failing, door, grows}
 }
 
 func sized(w, h int) frame.Frame {
-	return frame.Frame{Theme: theme.New(true), W: w, H: h, S: keeper.Snapshot{View: engine.View{Service: "sailings", Crossing: crossing.State{Target: split.Green}}}}
+	return frame.Frame{Theme: theme.New(true), W: w, H: h,
+		S: keeper.Snapshot{View: engine.View{Service: "sailings", Crossing: crossing.State{Target: split.Green}}}}
 }
 
 func TestScreens(t *testing.T) {
@@ -70,13 +79,15 @@ func TestTheCursor(t *testing.T) {
 		}
 		return tuitest.Draw(t, p, f)
 	}
-	if text := press(); !strings.Contains(text, "21:04:55  blue 3 of 900, 0.33 % (its own 0.1 % to 1.0 %)   green 8 of 100, 8 %") || !strings.Contains(text, "of 316") {
+	if text := press(); !strings.Contains(text, "21:04:55  blue 3 of 900, 0.33 % (its own 0.1 % to 1.0 %)   green 8 "+
+		"of 100, 8 %") || !strings.Contains(text, "of 316") {
 		t.Errorf("on the newest\n%s", text)
 	}
 	if text := press("left", "shift+left"); !strings.Contains(text, "21:03:05  blue") {
 		t.Errorf("eleven before\n%s", text)
 	}
-	if text := press("right", "down"); !strings.Contains(text, "▸ door") || !strings.Contains(text, "green 0 of 20, 0 %") || !strings.Contains(text, "in probes") {
+	if text := press("right", "down"); !strings.Contains(text, "▸ door") ||
+		!strings.Contains(text, "green 0 of 20, 0 %") || !strings.Contains(text, "in probes") {
 		t.Errorf("of the other guard\n%s", text)
 	}
 	for range 20 {
@@ -89,7 +100,9 @@ func TestTheCursor(t *testing.T) {
 
 func TestWhatThereIsNot(t *testing.T) {
 	f := sized(100, 20)
-	for want, p := range map[string]frame.Page{"no guard has come to anything yet": New(), "keeper is gone": New().Take(read{err: errors.New("the keeper is gone")}), "no guard has": New().Take(read{[]guard.Story{{Guard: "failing"}}, nil})} {
+	for want, p := range map[string]frame.Page{"no guard has come to anything yet": New(),
+		"keeper is gone": New().Take(read{err: errors.New("the keeper is gone")}),
+		"no guard has":   New().Take(read{[]guard.Story{{Guard: "failing"}}, nil})} {
 		if text := tuitest.Draw(t, p, f); !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}

@@ -41,7 +41,9 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 	p := page{m, f}
 	toProve := len(f.S.Sides[p.target()].Instances) > 0 && !f.S.Proving
 	list := []key.Binding{
-		frame.Bind("k", "check again", "k"), frame.Bind("K", "check all again", "K"), frame.Bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"), frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
+		frame.Bind("k", "check again", "k"), frame.Bind("K", "check all again", "K"),
+		frame.Bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"),
+		frame.Bind("pgdown", "scroll", "pgdown", "pgup"),
 	}
 	list[0].SetEnabled(toProve)
 	list[1].SetEnabled(toProve)
@@ -81,8 +83,10 @@ const scrollBy = 5
 // Marks explain the grid.
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
-		{Glyph: "●", Means: "passes"}, {Glyph: "×", Means: "fails"}, {Glyph: "◇", Means: "differs, and a person has to accept it"}, {Glyph: "◆", Means: "was accepted"},
-		{Glyph: "▸", Means: "the check that is shown in full below"}, {Glyph: "▁▃▆", Means: "times of the last health checks; × one that failed"},
+		{Glyph: "●", Means: "passes"}, {Glyph: "×", Means: "fails"},
+		{Glyph: "◇", Means: "differs, and a person has to accept it"}, {Glyph: "◆", Means: "was accepted"},
+		{Glyph: "▸", Means: "the check that is shown in full below"},
+		{Glyph: "▁▃▆", Means: "times of the last health checks; × one that failed"},
 	}
 }
 
@@ -125,7 +129,8 @@ func (m page) sections() []section {
 			}
 			s.take(r)
 		}
-		slices.SortStableFunc(s.rows, func(a, b row) int { return slices.Index(core.Kinds, a.kind) - slices.Index(core.Kinds, b.kind) })
+		slices.SortStableFunc(s.rows,
+			func(a, b row) int { return slices.Index(core.Kinds, a.kind) - slices.Index(core.Kinds, b.kind) })
 		list = append(list, s)
 	}
 	return list
@@ -154,7 +159,8 @@ func (m page) results() []core.Result {
 	for _, c := range m.S.Sides[m.target()].Instances {
 		r := core.Result{
 			Part: c.Part, Kind: core.KindHealth, Check: "health", Instance: c.Name, Pass: c.State == reading.Healthy,
-			Want: "healthy", Got: strings.TrimSpace(string(c.State) + " " + c.Said), Took: c.Took, At: c.At, Since: c.Since, History: c.History, Answer: c.Answer,
+			Want: "healthy", Got: strings.TrimSpace(string(c.State) + " " + c.Said), Took: c.Took, At: c.At,
+			Since: c.Since, History: c.History, Answer: c.Answer,
 		}
 		if n := slices.IndexFunc(list, r.SameCell); n >= 0 {
 			r.Want = list[n].Want
@@ -308,7 +314,8 @@ func (m page) grid(g *cells.Grid, top, bottom int) {
 		m.line(g, top+n-first, lines[n], chosen)
 	}
 	if len(lines) == 0 {
-		g.Within(2, top+1, m.W-3, "nothing has been raised: there is nothing to prove. s chooses a version", m.Theme.Label)
+		g.Within(2, top+1, m.W-3, "nothing has been raised: there is nothing to prove. s chooses a version",
+			m.Theme.Label)
 	}
 	if more := len(lines) - first - room; more > 0 {
 		g.Within(2, bottom-1, m.W-3, fmt.Sprintf("+%d more below", more), m.Theme.Label)
@@ -469,7 +476,8 @@ func (m page) detail(g *cells.Grid, top, bottom int) {
 	y := top + 1
 	x := g.Within(1, y, m.W/2, r.Check+" on "+r.Instance, t.Ink.In(true))
 	x = g.Text(x+2, y, state, style)
-	facts := fmt.Sprintf("since %s · %s · %s", words.Age(m.Now.Sub(r.Since)), frame.Milliseconds(r.Took), times(r.Tries))
+	facts := fmt.Sprintf("since %s · %s · %s", words.Age(m.Now.Sub(r.Since)), frame.Milliseconds(r.Took),
+		times(r.Tries))
 	g.Within(x+2, y, m.W-x-3, facts, t.Label)
 	lines := append(labelled("want", r.Want, m.W-10), labelled("got", r.Got, m.W-10)...)
 	if r.Answer != "" && !r.Pass {

@@ -22,7 +22,8 @@ var now = time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 
 // sample is a side with a need that is not reached, and a difference to be accepted.
 func sample() keeper.Snapshot {
-	s := keeper.Snapshot{View: engine.View{Service: "sailings", Live: split.Blue, Parts: []engine.Part{{Name: "search"}, {Name: "berths"}}}}
+	s := keeper.Snapshot{View: engine.View{Service: "sailings", Live: split.Blue,
+		Parts: []engine.Part{{Name: "search"}, {Name: "berths"}}}}
 	s.Crossing = crossing.State{Stage: crossing.Proving, Target: split.Green, Version: "4.4.0"}
 	green := &s.Sides[split.Green]
 	green.Version = "4.4.0"
@@ -35,21 +36,27 @@ func sample() keeper.Snapshot {
 		name string
 		n    int
 	}{{"search", 3}, {"berths", 1}} {
-		add(core.Result{Part: part.name, Kind: core.KindInstances, Check: "instances", Instance: "green", Pass: true, Want: "at least 1", Got: fmt.Sprint(part.n)})
+		add(core.Result{Part: part.name, Kind: core.KindInstances, Check: "instances", Instance: "green", Pass: true,
+			Want: "at least 1", Got: fmt.Sprint(part.n)})
 		for n := range part.n {
 			name := fmt.Sprintf("green-%s-%d", part.name, n+1)
 			green.Instances = append(green.Instances, reading.Condition{
-				Instance: reading.Instance{Name: name, Part: part.name, Running: true}, State: reading.Healthy, At: now, Since: now.Add(-9 * time.Second),
-				Took: 2 * time.Millisecond, History: []float64{3, -1, 2, 2},
+				Instance: reading.Instance{Name: name, Part: part.name, Running: true}, State: reading.Healthy, At: now,
+				Since: now.Add(-9 * time.Second),
+				Took:  2 * time.Millisecond, History: []float64{3, -1, 2, 2},
 			})
-			add(core.Result{Part: part.name, Kind: core.KindSmoke, Check: "search", Instance: name, Pass: true, Want: "status 200", Got: "status 200"})
+			add(core.Result{Part: part.name, Kind: core.KindSmoke, Check: "search", Instance: name, Pass: true,
+				Want: "status 200", Got: "status 200"})
 			add(core.Result{
-				Part: part.name, Kind: core.KindNeed, Check: "fares", Instance: name, Pass: n != 1, Want: "a connection to fares.vessa:5432",
-				Got: "connection refused after 2ms; reached from blue in 3ms", Answer: "dial tcp 10.1.0.7:5432:\nconnect: connection refused",
+				Part: part.name, Kind: core.KindNeed, Check: "fares", Instance: name, Pass: n != 1,
+				Want:   "a connection to fares.vessa:5432",
+				Got:    "connection refused after 2ms; reached from blue in 3ms",
+				Answer: "dial tcp 10.1.0.7:5432:\nconnect: connection refused",
 			})
 		}
 	}
-	add(core.Result{Part: "search", Kind: core.KindDifference, Check: "differences", Instance: "green", Ask: true, Want: "no unplanned difference", Got: "1: environment REGION"})
+	add(core.Result{Part: "search", Kind: core.KindDifference, Check: "differences", Instance: "green", Ask: true,
+		Want: "no unplanned difference", Got: "1: environment REGION"})
 	return s
 }
 
@@ -63,7 +70,8 @@ func TestViewFits(t *testing.T) {
 	crowd := sample()
 	for n := range 60 {
 		name := fmt.Sprintf("green-search-%d", n+4)
-		crowd.Sides[split.Green].Instances = append(crowd.Sides[split.Green].Instances, reading.Condition{Instance: reading.Instance{Name: name, Part: "search"}, State: reading.Starting})
+		crowd.Sides[split.Green].Instances = append(crowd.Sides[split.Green].Instances,
+			reading.Condition{Instance: reading.Instance{Name: name, Part: "search"}, State: reading.Starting})
 	}
 	for name, s := range map[string]keeper.Snapshot{"sample": sample(), "nothing": {}, "crowd": crowd} {
 		for _, size := range [][2]int{{142, 38}, {80, 24}, {220, 60}, {40, 10}, {20, 5}, {0, 0}} {
@@ -92,7 +100,8 @@ func TestTheCursor(t *testing.T) {
 		dx, dy int
 		want   string
 	}{
-		{1, 0, "fares on green-search-3"}, {1, 0, "fares on green-search-3"}, {0, -1, "search on green-search-3"}, {-9, 0, "search on green-search-1"},
+		{1, 0, "fares on green-search-3"}, {1, 0, "fares on green-search-3"}, {0, -1, "search on green-search-3"},
+		{-9, 0, "search on green-search-1"},
 		{0, 99, "fares on green-berths-1"}, {0, -99, "instances on green"},
 	} {
 		if m.Model = m.Move(step.dx, step.dy); at() != step.want {
@@ -142,8 +151,9 @@ func TestVerdict(t *testing.T) {
 	proving := s
 	proving.Proving = true
 	for want, s := range map[string]keeper.Snapshot{
-		"not proven   ": sample(), "proven   ": s, "1 to be accepted   ": asks, "proven, with what was accepted   ": accepted,
-		"being proven   ": proving, "not proven yet": {},
+		"not proven   ": sample(), "proven   ": s, "1 to be accepted   ": asks,
+		"proven, with what was accepted   ": accepted,
+		"being proven   ":                   proving, "not proven yet": {},
 	} {
 		if got, _ := view(142, 38, s).verdict(); !strings.HasPrefix(got, want) {
 			t.Errorf("the verdict is %q, want %q", got, want)

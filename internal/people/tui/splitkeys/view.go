@@ -63,7 +63,8 @@ func (m Model) Take(answer any) frame.Page {
 
 // Keys scroll, and read again.
 func (m Model) Keys(frame.Frame) []key.Binding {
-	return []key.Binding{frame.Bind("k", "read again", "k"), frame.Bind("↑ ↓", "scroll", "up", "down", "pgup", "pgdown")}
+	return []key.Binding{frame.Bind("k", "read again", "k"),
+		frame.Bind("↑ ↓", "scroll", "up", "down", "pgup", "pgdown")}
 }
 
 // Press scrolls, or reads again.
@@ -78,8 +79,10 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 // Marks explain the table.
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
-		{Glyph: "●", Means: "the key that the plan splits by"}, {Glyph: "asked, on green", Means: "the share that was asked for, and the one that the log would have had"},
-		{Glyph: "▲", Means: "off by more than 2 points"}, {Glyph: "split", Means: "clients that would have met both sides at one share"}, {Glyph: "change next", Means: "clients that change sides with the next share"},
+		{Glyph: "●", Means: "the key that the plan splits by"},
+		{Glyph: "asked, on green", Means: "the share that was asked for, and the one that the log would have had"},
+		{Glyph: "▲", Means: "off by more than 2 points"}, {Glyph: "split", Means: "clients that would have met both " +
+			"sides at one share"}, {Glyph: "change next", Means: "clients that change sides with the next share"},
 		{Glyph: "▁▃▆", Means: "the share on green, window by window"},
 	}
 }
@@ -118,7 +121,8 @@ func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 			g.Text(2, top+1+n, line, t.Amber)
 		}
 	case len(m.report.Keys) == 0:
-		g.Within(2, top+1, f.W-3, map[bool]string{true: "reading the log ...", false: "nothing read yet"}[m.reading], t.Label)
+		g.Within(2, top+1, f.W-3, map[bool]string{true: "reading the log ...", false: "nothing read yet"}[m.reading],
+			t.Label)
 	default:
 		p.heads(g, top)
 		p.rows(g, top+1, bottom)

@@ -26,12 +26,14 @@ func sample() tryout.Report {
 	}
 	report := tryout.Report{Log: "access.log", Lines: 412_345}
 	for n, name := range []string{"random", "client", "cookie passenger", "clock"} {
-		k := tryout.KeyReport{Key: name, Result: trial.Result{Requests: 412_345, Clients: 8_123, Span: 2 * time.Hour, Window: 32 * time.Second}}
+		k := tryout.KeyReport{Key: name,
+			Result: trial.Result{Requests: 412_345, Clients: 8_123, Span: 2 * time.Hour, Window: 32 * time.Second}}
 		if n == 2 {
 			k.Missing, k.Error = 1_200, 32
 		}
 		for _, share := range []split.Share{500, 2500, 5000} {
-			s := trial.ShareResult{Share: share, Achieved: share.Fraction() + 0.001, Spread: 0.02, Chance: 0.02, Change: 1_600, Even: 3 * time.Minute, Windows: steady}
+			s := trial.ShareResult{Share: share, Achieved: share.Fraction() + 0.001, Spread: 0.02, Chance: 0.02,
+				Change: 1_600, Even: 3 * time.Minute, Windows: steady}
 			if n == 0 {
 				s.Split = 7_800
 			}
@@ -48,7 +50,8 @@ func sample() tryout.Report {
 func TestScreens(t *testing.T) {
 	m := Model{}.Take(tried{sample(), "client", nil})
 	for _, s := range [][2]int{{142, 38}, {80, 24}, {40, 10}} {
-		f := frame.Frame{Theme: theme.New(true), W: s[0], H: s[1], S: keeper.Snapshot{View: engine.View{Service: "sailings"}}}
+		f := frame.Frame{Theme: theme.New(true), W: s[0], H: s[1],
+			S: keeper.Snapshot{View: engine.View{Service: "sailings"}}}
 		testkit.Golden(t, fmt.Sprintf("keys-%dx%d.txt", s[0], s[1]), tuitest.Draw(t, m, f)+"\n")
 	}
 }
@@ -60,8 +63,9 @@ func TestWhatThereIsNot(t *testing.T) {
 		return p
 	}
 	for want, m := range map[string]frame.Page{
-		"nothing read yet": Model{}, "reading the log": reading(Model{}), "no such file": Model{}.Take(tried{err: errors.New("open: no such file")}),
-		"again": reading(Model{}.Take(tried{report: sample()})),
+		"nothing read yet": Model{}, "reading the log": reading(Model{}),
+		"no such file": Model{}.Take(tried{err: errors.New("open: no such file")}),
+		"again":        reading(Model{}.Take(tried{report: sample()})),
 	} {
 		if v := tuitest.Draw(t, m, f); !strings.Contains(v, want) {
 			t.Errorf("%q is missing in\n%s", want, v)

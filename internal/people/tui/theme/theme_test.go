@@ -76,14 +76,16 @@ func deuteranope(c color.Color) [3]float64 {
 	l, s := 17.8824*r+43.5161*g+4.11935*b, 0.0299566*r+0.184309*g+1.46709*b
 	m := 0.494207*l + 1.24827*s
 	clip := func(v float64) float64 { return min(max(v, 0), 1) }
-	r, g, b = clip(0.080944*l-0.130504*m+0.116721*s), clip(-0.0102485*l+0.0540194*m-0.113615*s), clip(-0.000365294*l-0.00412163*m+0.693513*s)
+	r, g, b = clip(0.080944*l-0.130504*m+0.116721*s), clip(-0.0102485*l+0.0540194*m-0.113615*s),
+		clip(-0.000365294*l-0.00412163*m+0.693513*s)
 	f := func(t float64) float64 {
 		if t > 0.008856 {
 			return math.Cbrt(t)
 		}
 		return 7.787*t + 16.0/116
 	}
-	x, y, z := f((0.4124*r+0.3576*g+0.1805*b)/0.9505), f(0.2126*r+0.7152*g+0.0722*b), f((0.0193*r+0.1192*g+0.9505*b)/1.089)
+	x, y, z := f((0.4124*r+0.3576*g+0.1805*b)/0.9505), f(0.2126*r+0.7152*g+0.0722*b),
+		f((0.0193*r+0.1192*g+0.9505*b)/1.089)
 	return [3]float64{116*y - 16, 500 * (x - y), 200 * (y - z)}
 }
 
@@ -92,7 +94,8 @@ func deuteranope(c color.Color) [3]float64 {
 func TestToldApartWithoutRedAndGreen(t *testing.T) {
 	for _, dark := range []bool{true, false} {
 		th := New(dark)
-		for name, pair := range map[string][2]cells.Style{"amber and red": {th.Amber, th.Red}, "blue and green": {th.Side(split.Blue), th.Side(split.Green)}, "ink and label": {th.Ink, th.Label}} {
+		for name, pair := range map[string][2]cells.Style{"amber and red": {th.Amber, th.Red},
+			"blue and green": {th.Side(split.Blue), th.Side(split.Green)}, "ink and label": {th.Ink, th.Label}} {
 			a, b := deuteranope(pair[0].Color), deuteranope(pair[1].Color)
 			if d := math.Hypot(math.Hypot(a[0]-b[0], a[1]-b[1]), a[2]-b[2]); d < 20 {
 				t.Errorf("dark %v: %s differ by %.0f", dark, name, d)

@@ -76,7 +76,8 @@ func question(f frame.Frame) forecast.Question {
 	}
 	t := f.S.Traffic.Rough()
 	t.Capacity = f.S.Traffic.Capacity
-	return forecast.Question{Traffic: t, Guarding: f.S.Guarding, Target: target, Keep: f.S.Keep, Find: f.S.Sure.Find, Certainty: f.S.Sure.Of}
+	return forecast.Question{Traffic: t, Guarding: f.S.Guarding, Target: target, Keep: f.S.Keep, Find: f.S.Sure.Find,
+		Certainty: f.S.Sure.Of}
 }
 
 // weigh asks for the legs to be weighed.
@@ -134,15 +135,19 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 		return b
 	}
 	return []key.Binding{
-		use, write, frame.Bind("↑ ↓", "choose", "up", "down"), bind(mine && !last, "← →", "share", "left", "right", "shift+left", "shift+right"), bind(mine && !last, "- +", "time", "-", "+"),
-		bind(mine && !last, "v", "until sure", "v"), bind(mine, "m", "ask", "m"), bind(mine, "i", "insert", "i"), bind(mine && !last, "del", "remove", "delete", "backspace"), undo,
+		use, write, frame.Bind("↑ ↓", "choose", "up", "down"),
+		bind(mine && !last, "← →", "share", "left", "right", "shift+left", "shift+right"),
+		bind(mine && !last, "- +", "time", "-", "+"),
+		bind(mine && !last, "v", "until sure", "v"), bind(mine, "m", "ask", "m"), bind(mine, "i", "insert", "i"),
+		bind(mine && !last, "del", "remove", "delete", "backspace"), undo,
 		bind(f.S.Traffic.Rate > 0, "k", "weigh again", "k"),
 	}
 }
 
 // times are the times that a leg is lengthened and shortened by.
 var times = []time.Duration{
-	10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 90 * time.Second, 2 * time.Minute, 3 * time.Minute, 5 * time.Minute, 7 * time.Minute, 10 * time.Minute, 15 * time.Minute,
+	10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 90 * time.Second, 2 * time.Minute,
+	3 * time.Minute, 5 * time.Minute, 7 * time.Minute, 10 * time.Minute, 15 * time.Minute,
 	20 * time.Minute, 30 * time.Minute, 45 * time.Minute, time.Hour, 2 * time.Hour,
 }
 
@@ -175,7 +180,8 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	l := &legs[m.at]
 	switch pressed {
 	case "left", "right", "shift+left", "shift+right":
-		l.Part = moved(legs, m.at, map[string]split.Share{"left": -100, "right": 100, "shift+left": -1000, "shift+right": 1000}[pressed], f)
+		l.Part = moved(legs, m.at,
+			map[string]split.Share{"left": -100, "right": 100, "shift+left": -1000, "shift+right": 1000}[pressed], f)
 	case "-":
 		l.Dwell = step(l.Dwell, -1)
 	case "+":
@@ -231,7 +237,8 @@ func step(d time.Duration, by int) time.Duration {
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
 		{Glyph: "●", Means: "the new side's share on that leg; the line before it is what it gains"},
-		{Glyph: "68 %, 71 (99)", Means: "a fault that begins with the leg is found in 68 of 100 cases; until then, or until the leg ends, 71 requests fail in the middle, and 99 in nine of ten cases at most"},
+		{Glyph: "68 %, 71 (99)", Means: "a fault that begins with the leg is found in 68 of 100 cases; until then, " +
+			"or until the leg ends, 71 requests fail in the middle, and 99 in nine of ten cases at most"},
 		{Glyph: "◇", Means: "a person is asked before it"},
 	}
 }
@@ -288,7 +295,9 @@ func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 			g.Within(colLeg, y, f.W-colLeg-1, words.Harm(w), t.Ink)
 			y++
 		}
-		for _, line := range frame.Wrap("A fault that begins with a leg is found on it in so many of 100 cases; until then, or until the leg ends, so many requests fail (in nine of ten cases at most so many).", min(f.W-colLeg-2, 110)) {
+		for _, line := range frame.Wrap("A fault that begins with a leg is found on it in so many of 100 cases; "+
+			"until then, or until the leg ends, so many requests fail (in nine of ten cases at most so many).",
+			min(f.W-colLeg-2, 110)) {
 			if y+1 < bottom {
 				g.Within(colLeg, y+1, f.W-colLeg-1, line, t.Label)
 				y++
@@ -385,7 +394,8 @@ func (p page) leg(g *cells.Grid, y int, legs route.Route, n int) {
 	}
 	w, ok := p.fresh(legs)
 	if ok && w.Legs[n].Sure > 0 {
-		text += fmt.Sprintf(" (sure in ~%s)", route.Short(time.Duration(w.Legs[n].Sure*float64(time.Second)).Round(time.Second)))
+		text += fmt.Sprintf(" (sure in ~%s)",
+			route.Short(time.Duration(w.Legs[n].Sure*float64(time.Second)).Round(time.Second)))
 	}
 	end := p.left() - 2
 	if p.wide() {

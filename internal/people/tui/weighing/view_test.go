@@ -20,12 +20,15 @@ import (
 	"vaiven/lab/tuitest"
 )
 
-var legs = route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 20 * time.Minute, Sure: true}, {Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
+var legs = route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 20 * time.Minute, Sure: true},
+	{Part: 5000, Dwell: 2 * time.Minute, Ask: true}, {Part: split.Whole}}
 
 func sample(w, h int) frame.Frame {
 	v := engine.View{
-		Service: "sailings", Planned: legs, Keep: 30 * time.Minute, Live: split.Blue, Traffic: forecast.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
-		Guarding: forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200}, Sure: engine.Sureness{Of: 0.99, Find: 0.01},
+		Service: "sailings", Planned: legs, Keep: 30 * time.Minute, Live: split.Blue,
+		Traffic:  forecast.Traffic{Rate: 341, Capacity: [2]float64{480, 480}, Failing: 0.0008},
+		Guarding: forecast.Guarding{Margin: 0.005, Level: 0.0024, Blocks: 4200},
+		Sure:     engine.Sureness{Of: 0.99, Find: 0.01},
 	}
 	return frame.Frame{Theme: theme.New(true), W: w, H: h, S: keeper.Snapshot{View: v}}
 }
@@ -65,7 +68,8 @@ func press(t *testing.T, p frame.Page, f frame.Frame, keys ...string) (frame.Pag
 }
 
 func TestScreens(t *testing.T) {
-	page := does(t, func() frame.Page { p, w := New().(Model).Open(sample(142, 38)); return does(t, p, w) }(), frame.Wish{})
+	page := does(t, func() frame.Page { p, w := New().(Model).Open(sample(142, 38)); return does(t, p, w) }(),
+		frame.Wish{})
 	for _, s := range [][2]int{{142, 38}, {220, 60}, {80, 24}, {40, 10}, {20, 5}} {
 		testkit.Golden(t, fmt.Sprintf("route-%dx%d.txt", s[0], s[1]), tuitest.Draw(t, page, sample(s[0], s[1]))+"\n")
 	}
@@ -91,7 +95,8 @@ func TestEditing(t *testing.T) {
 	}
 	p, _ = press(t, p, f, "m", "i", "delete", "up", "+")
 	p, wish := press(t, p, f, "enter")
-	want := route.Route{{Part: 500, Dwell: 3 * time.Minute}, {Part: 3600, Dwell: 15 * time.Minute, Ask: true}, legs[2], legs[3]}
+	want := route.Route{{Part: 500, Dwell: 3 * time.Minute}, {Part: 3600, Dwell: 15 * time.Minute, Ask: true}, legs[2],
+		legs[3]}
 	if !slices.Equal(wish.Legs, want) {
 		t.Errorf("it wishes %v, want %v", wish.Legs, want)
 	}
@@ -117,7 +122,8 @@ func TestEditing(t *testing.T) {
 // In a crossing, what is behind and the present leg stay, and the edited route goes to the keeper.
 func TestInACrossing(t *testing.T) {
 	f := sample(142, 38)
-	f.S.Crossing = crossing.State{Stage: crossing.Shifting, Route: legs, Leg: 1, Share: 2500, Target: split.Green, Keep: 30 * time.Minute}
+	f.S.Crossing = crossing.State{Stage: crossing.Shifting, Route: legs, Leg: 1, Share: 2500, Target: split.Green,
+		Keep: 30 * time.Minute}
 	p, w := New().(Model).Open(f)
 	p = does(t, p, w)
 	p, _ = press(t, p, f, "down")
@@ -128,7 +134,8 @@ func TestInACrossing(t *testing.T) {
 	}
 	p, _ = press(t, p, f, "down", "right")
 	_, wish := press(t, p, f, "enter")
-	if a, ok := wish.Do.Act.(crossing.Reroute); !ok || len(a.Route) != 4 || a.Route[2].Part != 5100 || !slices.Equal(a.Route[:2], legs[:2]) {
+	if a, ok := wish.Do.Act.(crossing.Reroute); !ok || len(a.Route) != 4 || a.Route[2].Part != 5100 ||
+		!slices.Equal(a.Route[:2], legs[:2]) {
 		t.Errorf("it asks for %+v", wish.Do)
 	}
 }
@@ -137,7 +144,8 @@ func TestWithoutTraffic(t *testing.T) {
 	f := sample(100, 20)
 	f.S.Traffic = forecast.Traffic{}
 	p, w := New().(Model).Open(f)
-	if text := tuitest.Draw(t, p, f); w.Read != nil || !strings.Contains(text, "there is no traffic") || !strings.Contains(text, "5 % for 2m") {
+	if text := tuitest.Draw(t, p, f); w.Read != nil || !strings.Contains(text, "there is no traffic") ||
+		!strings.Contains(text, "5 % for 2m") {
 		t.Errorf("without traffic\n%s", text)
 	}
 	f.S.Planned = nil

@@ -111,7 +111,8 @@ func (h *hand) do(text string) (Said, error) {
 	h.out.listen(ends)
 	h.warned.listen(ends)
 	// A shell of its own runs it, so that nothing is left of it to the next one.
-	script := fmt.Sprintf("echo '%s begins'\nsh -s <<'%[1]s'\n%s\n%[1]s\nset -- $?\nprintf '\\n%[1]s ends %%d\\n' $1\nprintf '\\n%[1]s ends %%d\\n' $1 >&2\n", mark, text)
+	script := fmt.Sprintf("echo '%s begins'\nsh -s <<'%[1]s'\n%s\n%[1]s\nset -- $?\nprintf '\\n%[1]s ends %%d\\n' "+
+		"$1\nprintf '\\n%[1]s ends %%d\\n' $1 >&2\n", mark, text)
 	if _, err := io.WriteString(h.in, script); err != nil && !errors.Is(err, io.EOF) {
 		return Said{}, err
 	}
@@ -120,7 +121,8 @@ func (h *hand) do(text string) (Said, error) {
 		warned, _ := h.warned.wait()
 		var exit *ssh.ExitError
 		if errors.As(h.how, &exit) && !bytes.Contains(out, []byte(begins)) { // it ended by itself
-			return Said{}, fmt.Errorf("%w, and said: %q", errNoShell, cut(string(out)+strings.TrimSpace(string(warned))))
+			return Said{}, fmt.Errorf("%w, and said: %q", errNoShell,
+				cut(string(out)+strings.TrimSpace(string(warned))))
 		}
 		return Said{}, errors.New("the connection ended in the middle")
 	}
@@ -150,8 +152,10 @@ func (h *hand) lock(file string) *lock {
 	has, ends := l.mark+" has it\n", "\n"+l.mark+" ends "
 	h.out.listen(ends)
 	h.out.noticeAt(has, func() { close(l.taken) })
-	script := fmt.Sprintf("( f=%s; [ -d \"${f%%/*}\" ] || exit %d; [ ! -L \"$f\" ] || exit; umask 002; exec 9<>\"$f\" || exit; "+
-		"until flock -n 9; do read -r go || exit; done; echo '%s has it'; while read -r go; do [ \"$go\" != done ] || break; done; exit 0 ) 2>&1; set -- $?; printf '\\n%[3]s ends %%d\\n' $1\n", Name(file), statusNone, l.mark)
+	script := fmt.Sprintf("( f=%s; [ -d \"${f%%/*}\" ] || exit %d; [ ! -L \"$f\" ] || exit; umask 002; exec "+
+		"9<>\"$f\" || exit; "+
+		"until flock -n 9; do read -r go || exit; done; echo '%s has it'; while read -r go; do [ \"$go\" != done ] "+
+		"|| break; done; exit 0 ) 2>&1; set -- $?; printf '\\n%[3]s ends %%d\\n' $1\n", Name(file), statusNone, l.mark)
 	go func() {
 		_, err := io.WriteString(h.in, script)
 		if err != nil {

@@ -138,13 +138,15 @@ func (p Place) act(ctx context.Context, what, file, script string) ([]byte, erro
 // folder on the way is said by what follows.
 func there(file string) string {
 	f, dir := Name(file), Name(path.Dir(file))
-	return fmt.Sprintf("[ -e %s ] || [ -L %[1]s ] || { [ -d %s ] && [ ! -x %[2]s ] ; } || exit %d\n", f, dir, statusNone)
+	return fmt.Sprintf("[ -e %s ] || [ -L %[1]s ] || { [ -d %s ] && [ ! -x %[2]s ] ; } || exit %d\n", f, dir,
+		statusNone)
 }
 
 // ReadFile reads a file.
 func (p Place) ReadFile(ctx context.Context, file string) ([]byte, error) {
 	name := Name(file)
-	out, err := p.act(ctx, "read", file, there(file)+fmt.Sprintf("[ ! -e %s ] || [ -f %[1]s ] || exit %d\nhead -c %d -- %[1]s", name, statusNoFile, place.FileLimit+1))
+	out, err := p.act(ctx, "read", file, there(file)+fmt.Sprintf("[ ! -e %s ] || [ -f %[1]s ] || exit %d\nhead -c %d "+
+		"-- %[1]s", name, statusNoFile, place.FileLimit+1))
 	if err != nil {
 		return nil, err
 	}
@@ -153,7 +155,8 @@ func (p Place) ReadFile(ctx context.Context, file string) ([]byte, error) {
 
 // Glob is the names that match a pattern.
 func (p Place) Glob(ctx context.Context, pattern string) ([]string, error) {
-	out, err := p.act(ctx, "look for", pattern, fmt.Sprintf("export LC_ALL=C\nfor f in %s; do [ -e \"$f\" ] || [ -L \"$f\" ] || continue; printf '%%s\\0' \"$f\"; done", globbed(pattern)))
+	out, err := p.act(ctx, "look for", pattern, fmt.Sprintf("export LC_ALL=C\nfor f in %s; do [ -e \"$f\" ] || [ -L "+
+		"\"$f\" ] || continue; printf '%%s\\0' \"$f\"; done", globbed(pattern)))
 	var list []string
 	for name := range strings.SplitSeq(string(out), "\x00") {
 		if name != "" {
@@ -264,7 +267,8 @@ func (p Place) Overwrite(ctx context.Context, file string, data []byte) error {
 
 // Rename gives a file another name.
 func (p Place) Rename(ctx context.Context, from, to string) error {
-	_, err := p.act(ctx, "rename", from, there(from)+fmt.Sprintf("[ ! -d %s ] || exit %d\nmv -f -- %s %[1]s", Name(to), statusNoFile, Name(from)))
+	_, err := p.act(ctx, "rename", from,
+		there(from)+fmt.Sprintf("[ ! -d %s ] || exit %d\nmv -f -- %s %[1]s", Name(to), statusNoFile, Name(from)))
 	return err
 }
 
@@ -280,7 +284,8 @@ func (p Place) Sync(ctx context.Context, paths ...string) error {
 	for n, file := range paths {
 		names[n] = Name(file)
 	}
-	_, err := p.act(ctx, "sync", strings.Join(paths, " "), fmt.Sprintf("sync -- %s 2>/dev/null || sync", strings.Join(names, " ")))
+	_, err := p.act(ctx, "sync", strings.Join(paths, " "),
+		fmt.Sprintf("sync -- %s 2>/dev/null || sync", strings.Join(names, " ")))
 	return err
 }
 
