@@ -17,7 +17,6 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
 	"vaiven/internal/keeper/api"
-	"vaiven/internal/keeper/logbook"
 	"vaiven/internal/keeper/service"
 	"vaiven/internal/people/headless"
 	"vaiven/internal/plan/planfile"
@@ -131,9 +130,6 @@ func arrived(cmd *cobra.Command, f headless.Front, r headless.Returned) error {
 	}
 }
 
-// logLimit is how long the logbook is waited for to say which side is home.
-const logLimit = time.Second
-
 // home is the side to go to: the one that was named, or the one that the crossing in the
 // logbook came from.
 func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
@@ -144,47 +140,13 @@ func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
 		}
 		return side, nil
 	}
-	s, err := inLog(ctx, p.Logbook())
+	s, err := headless.LeftAt(ctx, p.Logbook())
 	if err != nil {
 		return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to "+
 			"green", err)
 	}
 	side, err := headless.HomeOf(s)
 	return side, notAllowed(err)
-}
-
-// inLog is the state that a logbook ends with, if there is one. It ends with the limit, whatever the disk does.
-func inLog(ctx context.Context, file string) (crossing.State, error) {
-	ctx, cancel := context.WithTimeout(ctx, logLimit)
-	defer cancel()
-	type answer struct {
-		state crossing.State
-		err   error
-	}
-	read := make(chan answer, 1)
-	go func() {
-		s, err := load(ctx, file)
-		read <- answer{s, err}
-	}()
-	select {
-	case a := <-read:
-		return a.state, a.err
-	case <-ctx.Done():
-		return crossing.State{}, fmt.Errorf("it has said nothing within %v", logLimit)
-	}
-}
-
-func load(ctx context.Context, file string) (crossing.State, error) {
-	if _, err := os.Stat(file); err != nil {
-		return crossing.State{}, err
-	}
-	book, err := logbook.Open(file)
-	if err != nil {
-		return crossing.State{}, err
-	}
-	defer func() { _ = book.Close() }()
-	s, _, err := book.Load(ctx)
-	return s, err
 }
 
 // takenInLimit is how long the keeper has to take a going home in, and reachLimit to answer at all.

@@ -24,7 +24,6 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"vaiven/internal/core/figures"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -33,6 +32,7 @@ import (
 	"vaiven/internal/front/embedded"
 	"vaiven/internal/front/held"
 	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/headless"
 	"vaiven/internal/proving/prober"
 	"vaiven/internal/words"
 	"vaiven/internal/world/state"
@@ -294,13 +294,11 @@ func tryFront(cmd *cobra.Command, p *plan.Plan) error {
 		return err
 	}
 	defer func() { _ = unlock() }()
-	r, err := readOnce(cmd.Context(), all.Open(p), &figures.Series{})
-	if err != nil {
+	if _, _, err := headless.NewAsker(cmd.Context(), p); err != nil { // nothing is tried on what cannot be read
 		return err
 	}
-	name(r, whoStands(cmd.Context(), p))
 	asks := func(ctx context.Context) (int64, string) {
-		asker, err := newAsker(p, p.Fronts(), r)
+		asker, _, err := headless.NewAsker(ctx, p)
 		if err != nil {
 			return 1, err.Error()
 		}
@@ -354,7 +352,7 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 		defer fmt.Fprintf(w, "the secret of the spare side's own door is in %s from the first instances on\n",
 			f.Spare.File)
 	}
-	if d, ok := driver.(front.Preparer); ok {
+	if d, ok := front.Can[front.Preparer](driver); ok {
 		made, err := d.Prepare(ctx, standing)
 		if err != nil {
 			return fmt.Errorf("%s: %w", f.Name(), err)
@@ -365,7 +363,7 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 				f.Name(), live, len(standing[live]))
 		}
 	}
-	if d, ok := driver.(front.Lacker); ok {
+	if d, ok := front.Can[front.Lacker](driver); ok {
 		list, err := d.Lacks(ctx)
 		if err != nil {
 			fmt.Fprintf(w, "%s: what its configuration has could not be read: %v\n", f.Name(), err)
@@ -397,7 +395,7 @@ func whoServes(ctx context.Context, p *plan.Plan, d front.Driver) (sides front.K
 			listed[i.Address] = i
 		}
 	}
-	for _, i := range whoStands(ctx, p) {
+	for _, i := range headless.WhoStands(ctx, p) {
 		if !i.Running {
 			continue
 		}

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -16,7 +15,6 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/plan"
-	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper/logbook"
@@ -119,18 +117,11 @@ func mendLog(cmd *cobra.Command, p *plan.Plan, yes bool) error {
 // crossingJSON is a crossing with what it took to have both sides.
 type crossingJSON struct {
 	logbook.Crossing
-	Both overlap `json:"both"`
+	Both crossing.Overlap `json:"both"`
 }
 
-// overlap is for how long a crossing had both sides up, and what the new one cost in that time.
-type overlap struct {
-	Lasted time.Duration `json:"lasted"`
-	Still  bool          `json:"still,omitempty"` // they both stand
-	Cost   float64       `json:"cost,omitempty"`
-	Unit   string        `json:"unit,omitempty"` // of the cost; "" if the plan has no price
-}
-
-func (o overlap) String() string {
+// bothText is for how long both sides were up, and what that cost.
+func bothText(o crossing.Overlap) string {
 	if o.Lasted == 0 {
 		return ""
 	}
@@ -147,44 +138,6 @@ func (o overlap) String() string {
 func targetOf(c logbook.Crossing) split.Side {
 	side, _ := split.ParseSide(c.Target) // as the logbook wrote it
 	return side
-}
-
-// bothUp is from when the new side was up until one of them was retired, as the events have it;
-// what it cost by the prices of the plan as it is now.
-func bothUp(ctx context.Context, book *logbook.Book, p *plan.Plan, c logbook.Crossing) (overlap, error) {
-	events, err := book.Events(ctx, c.Number)
-	if err != nil {
-		return overlap{}, err
-	}
-	var o overlap
-	var from, to time.Time
-	var s crossing.State
-	for _, e := range events {
-		s = crossing.Apply(s, e)
-		switch e.What.(type) {
-		case crossing.Raised:
-			if from.IsZero() {
-				from = e.At
-			}
-		case crossing.Retired:
-			to = e.At
-		}
-	}
-	if from.IsZero() || s.First {
-		return o, nil
-	}
-	if to.IsZero() {
-		to, o.Still = time.Now(), true
-	}
-	o.Lasted = to.Sub(from)
-	side := targetOf(c)
-	for _, part := range p.Parts {
-		if stack := part.Stacks[side]; stack.Price.Unit != "" {
-			o.Unit = stack.Price.Unit
-			o.Cost += raise.Cost(stack.Price.Amount, slices.Repeat([]time.Time{from}, stack.Instances), to)
-		}
-	}
-	return o, nil
 }
 
 // listAll lists crossings and acts together, the newest first.
@@ -207,7 +160,8 @@ func listAll(cmd *cobra.Command, p *plan.Plan, book *logbook.Book, asJSON bool) 
 		}
 		switch line := line.(type) {
 		case logbook.Crossing:
-			both, errBoth := bothUp(cmd.Context(), book, p, line)
+			events, errBoth := book.Events(cmd.Context(), line.Number)
+			both := crossing.OverlapOf(events, p.Parts, time.Now())
 			if asJSON {
 				errBoth = errors.Join(errBoth, printJSON(w, "crossing", targetOf(line), crossingJSON{line, both}))
 			} else {
@@ -243,14 +197,14 @@ func printAct(w io.Writer, a logbook.Act) {
 	fmt.Fprintf(w, "   –  %s  %s, %s%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, by, outcome)
 }
 
-func printCrossing(w io.Writer, c logbook.Crossing, both overlap) {
+func printCrossing(w io.Writer, c logbook.Crossing, both crossing.Overlap) {
 	took := "under way"
 	if !c.Ended.IsZero() {
 		took = route.Short(c.Ended.Sub(c.Begun))
 	}
 	fmt.Fprintf(w, "%4d  %s  %-10s to %-5s  %-11s  %-9s  %s\n",
 		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took,
-		strings.Join(slices.DeleteFunc([]string{both.String(), c.Why}, func(s string) bool { return s == "" }), ": "))
+		strings.Join(slices.DeleteFunc([]string{bothText(both), c.Why}, func(s string) bool { return s == "" }), ": "))
 }
 
 func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON bool) error {

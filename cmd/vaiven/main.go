@@ -183,7 +183,8 @@ var printed = map[string]any{
 	"versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
 	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{},
 	"shift": headless.Shifted{}, "change": front.Change{},
-	"where": whereJSON{}, "pause": tallyJSON{}, "sent": sentJSON{}, "back": headless.Returned{}, "said": said{},
+	"where": headless.Where{}, "pause": headless.Tally{}, "sent": headless.Sent{}, "back": headless.Returned{},
+	"said":      said{},
 	"rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
 	"crossing": crossingJSON{}, "act": logbook.Act{},
 }

@@ -11,12 +11,13 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/people/headless"
 )
 
 // A crossing that no keeper goes on with is said to be under way, by the logbook.
 func TestWhereSaysWhatWasLeft(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "logbook.db")
-	if _, err := inLog(t.Context(), file); err == nil {
+	if _, err := headless.LeftAt(t.Context(), file); err == nil {
 		t.Error("a logbook that is not there says something")
 	}
 	book, err := logbook.Open(file)
@@ -34,12 +35,12 @@ func TestWhereSaysWhatWasLeft(t *testing.T) {
 	if err := book.Close(); err != nil {
 		t.Fatal(err)
 	}
-	left, err := inLog(t.Context(), file)
+	left, err := headless.LeftAt(t.Context(), file)
 	if err != nil || !left.Stage.UnderWay() {
 		t.Fatalf("it was left at %v, %v", left, err)
 	}
 	var out strings.Builder
-	if err := printKeeper(&out, keeperPlace{Crossing: left}); err != nil ||
+	if err := (headless.KeeperPlace{Crossing: left}).Print(&out); err != nil ||
 		!strings.Contains(out.String(), "no keeper answers: crossing 1: raise") {
 		t.Errorf("it says %q, %v", out.String(), err)
 	}

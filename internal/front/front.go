@@ -15,8 +15,9 @@ import (
 
 // Errors that callers branch on.
 var (
-	// ErrUnreachable is wrapped when the front does not answer at all.
-	ErrUnreachable = errors.New("front does not answer")
+	// ErrUnreachable is wrapped when the front does not answer at all. Whether it does, or the machine that it stands
+	// on, is asked by [Unreachable].
+	ErrUnreachable error = silent{}
 	// ErrNotMade is wrapped, beside [ErrUnreachable], when the file by which the front is steered is not there yet.
 	ErrNotMade = errors.New("there is no file of Vaiven's yet")
 	// ErrChanged is wrapped when the split has another revision than expected:
@@ -39,8 +40,17 @@ var (
 	ErrRefused = errors.New("front refuses")
 )
 
-// Driver is what every front can do; what only some can are abilities, below, and what they
-// tell is said by what they read ([reading.Tells]). Its errors wrap those of this package. Its methods
+// silent is a front that does not answer: to whoever branches it is as a machine that does not.
+type silent struct{}
+
+func (silent) Error() string { return "front does not answer" }
+func (silent) Unwrap() error { return place.ErrUnreachable }
+
+// Unreachable reports whether an error says that a front does not answer, or the machine on which it stands.
+func Unreachable(err error) bool { return errors.Is(err, place.ErrUnreachable) }
+
+// Driver is what every front can do; what only some can are abilities, below, which are found by [Can], and what they
+// tell is said by what they read ([reading.Capabilities]). Its errors wrap those of this package. Its methods
 // may be called at the same time, and none but Set and SetInstances waits for another.
 type Driver interface {
 	// Read is the split in force, the last order of going home, and the counts so far.
@@ -126,6 +136,22 @@ func Name(ctx context.Context, d interface {
 	return len(servers), d.SetInstances(ctx, side, servers)
 }
 
+// Can is an ability of a front, by its own type or by that of the driver that it is made of: one that adds something to
+// another driver and has none of that one's abilities itself says by Unwrap which that is.
+func Can[Ability any](d Driver) (Ability, bool) {
+	for {
+		if a, ok := d.(Ability); ok {
+			return a, true
+		}
+		w, ok := d.(interface{ Unwrap() Driver })
+		if !ok {
+			var none Ability
+			return none, false
+		}
+		d = w.Unwrap()
+	}
+}
+
 // Drainer is a front that can be told that a side is given up, or that knows better than by
 // what it reads what the side is still answering.
 type Drainer interface {
@@ -140,7 +166,7 @@ type Left struct {
 
 // Drain gives up a side without a share, and says what it still has to do.
 func Drain(ctx context.Context, d Driver, side split.Side) (Left, error) {
-	if d, ok := d.(Drainer); ok {
+	if d, ok := Can[Drainer](d); ok {
 		return d.Drain(ctx, side)
 	}
 	r, err := Quieted(ctx, d, side)
@@ -185,7 +211,7 @@ type Runner interface {
 
 // Run does what a front has to do, if it has anything, until the context ends.
 func Run(ctx context.Context, d Driver) {
-	if r, ok := d.(Runner); ok {
+	if r, ok := Can[Runner](d); ok {
 		r.Run(ctx)
 	}
 }
@@ -219,7 +245,7 @@ type Doorkeeper interface {
 
 // Doors are the doors of the spare side's own of a front, or of each of several. One that is closed has no secret.
 func Doors(ctx context.Context, d Driver) ([]Spare, error) {
-	if k, ok := d.(Doorkeeper); ok {
+	if k, ok := Can[Doorkeeper](d); ok {
 		return k.Doors(ctx)
 	}
 	return []Spare{{}}, nil
@@ -230,7 +256,7 @@ var ErrUnknown = errors.New("not known")
 
 // Reach reports whether a front reaches an address.
 func Reach(ctx context.Context, d Driver, address string) error {
-	if r, ok := d.(Probing); ok {
+	if r, ok := Can[Probing](d); ok {
 		return r.Reach(ctx, address)
 	}
 	return fmt.Errorf("%w: such a front cannot be asked", ErrUnknown)
@@ -247,7 +273,7 @@ func ReachFrom(ctx context.Context, on place.Dialer, address string) error {
 
 // Listed is what a front lists for a side.
 func Listed(ctx context.Context, d Driver, side split.Side) ([]reading.Server, error) {
-	if l, ok := d.(Lister); ok {
+	if l, ok := Can[Lister](d); ok {
 		return l.Listed(ctx, side)
 	}
 	r, err := d.Read(ctx)

@@ -2,7 +2,6 @@ package front
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -27,13 +26,13 @@ func (s *Steps) Do(what string, act func() error) error {
 func Rehearse(ctx context.Context, d Driver, side split.Side) wayback.Rehearsal {
 	begun := time.Now()
 	steps, err := d.Rehearse(ctx, side)
-	if errors.Is(err, ErrUnreachable) {
+	if Unreachable(err) {
 		begun = time.Now()
 		steps, err = d.Rehearse(ctx, side)
 	}
 	r := wayback.Rehearsal{At: time.Now(), Took: time.Since(begun), Steps: steps}
 	if err != nil {
-		r.Failed, r.Broken = err.Error(), errors.Is(err, ErrUnreachable)
+		r.Failed, r.Broken = err.Error(), Unreachable(err)
 	}
 	return r
 }

@@ -114,7 +114,7 @@ func (b *bench) steer(ctx context.Context, w way) (steered, error) {
 		return s, err
 	}
 	s.driver = all.One(&plan.Plan{Service: "sailings"}, f)
-	if p, ok := s.driver.(front.Preparer); ok {
+	if p, ok := front.Can[front.Preparer](s.driver); ok {
 		if _, err := p.Prepare(context.Background(), [2][]reading.Server{}); err != nil {
 			return s, err
 		}

@@ -81,10 +81,10 @@ func (s *Scenario) startFront(ctx context.Context, o Options) error {
 		}
 	}
 	driver := all.Open(s.Plan)
-	if d, ok := driver.(front.Preparer); ok {
+	if d, ok := front.Can[front.Preparer](driver); ok {
 		// One that is asked over the network is prepared when it runs.
 		if _, err := d.Prepare(context.Background(), [2][]reading.Server{}); err != nil &&
-			!errors.Is(err, front.ErrUnreachable) {
+			!front.Unreachable(err) {
 			return err
 		}
 	}
@@ -107,7 +107,7 @@ func (s *Scenario) awaitFront(ctx context.Context, driver keeper.Front) error {
 		if err == nil {
 			// It may take connections before it can be steered.
 			_, err = driver.Read(ctx)
-			if d, ok := driver.(front.Preparer); ok && errors.Is(err, front.ErrNotMade) {
+			if d, ok := front.Can[front.Preparer](driver); ok && errors.Is(err, front.ErrNotMade) {
 				_, err = d.Prepare(ctx, [2][]reading.Server{})
 			}
 			if err = errors.Join(err, conn.Close()); err == nil {

@@ -1,4 +1,4 @@
-// Package names steers a DNS name: users go to where it points.
+// Package dns steers a DNS name: users go to where it points.
 //
 //	d := dns.New(place.Local{}, f)
 //	done, err := d.Set(ctx, split.Whole, front.AsRead(r))

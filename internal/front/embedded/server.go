@@ -91,7 +91,7 @@ func NewServer(c Config) (s *Server, err error) {
 	if c.TakeOver {
 		got, err = takeOver(c.Socket)
 		switch {
-		case errors.Is(err, front.ErrUnreachable): // there is none
+		case front.Unreachable(err): // there is none
 			err = nil
 		case err != nil:
 			return nil, err

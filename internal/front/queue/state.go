@@ -316,7 +316,7 @@ func (d *Driver) note(s state, kind string, value any) ([]broker.Act, error) {
 // translated wraps what callers of a front branch on.
 func translated(err error) error {
 	switch {
-	case err == nil || errors.Is(err, front.ErrRefused) || errors.Is(err, front.ErrUnreachable) ||
+	case err == nil || errors.Is(err, front.ErrRefused) || front.Unreachable(err) ||
 		errors.Is(err, front.ErrNobody):
 		return err
 	case errors.Is(err, broker.ErrRefused):

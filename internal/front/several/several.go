@@ -450,7 +450,7 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 		return err
 	})
 	refused := slices.DeleteFunc(slices.Clone(failed),
-		func(err error) bool { return errors.Is(err, front.ErrUnreachable) })
+		func(err error) bool { return front.Unreachable(err) })
 	if err := errors.Join(refused...); err != nil {
 		failed = refused
 	}

@@ -443,7 +443,7 @@ func (t *Remote[S]) Change(ctx context.Context) (changing context.Context, throu
 	unlock, err := t.lock(changing)
 	if err != nil {
 		leave()
-		if !errors.Is(err, front.ErrUnreachable) {
+		if !front.Unreachable(err) {
 			err = fmt.Errorf("%w: %w", front.ErrRefused, err)
 		}
 		return nil, nil, front.Because(changing, err)
