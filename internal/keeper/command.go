@@ -47,10 +47,6 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		}
 		k.engine.Present(now, k.guests.here)
 		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, As: c.As}
-		if shift, ok := act.(crossing.Shift); ok {
-			shift.Proven = k.provenNow()
-			act = shift
-		}
 		if !back { // whose words are its cause
 			m.Said = c.Why
 		}
@@ -104,10 +100,6 @@ func (k *Keeper) learnt(ctx context.Context, c Command) (crossing.Act, error) {
 	case crossing.Back:
 		a.Why = c.Why
 		return a, nil
-	case crossing.Retire:
-		if a.Typed != k.Plan.Service {
-			return nil, &crossing.Refusal{Kind: crossing.NotTyped, Said: k.Plan.Service}
-		}
 	}
 	return c.Act, nil
 }

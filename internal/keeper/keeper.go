@@ -162,18 +162,16 @@ type Keeper struct {
 
 	// What follows belongs to the goroutine of Run.
 
-	engine  *engine.Engine
-	running running
-	hooked  passage
-	kick    chan struct{} // has whoever goes home try again at once
-	telling bool          // the front is being given instances
-	toldAt  time.Time     // when it was last
-	proofs  int           // begun so far, the last one's number
-	proof   proof.Proof   // the last one, or as far as it is
-	about   prove.About
-	proving bool
-	// by side: the instances whose last proof beside a crossing passed, nil if none did
-	passed   [2][]string
+	engine   *engine.Engine
+	running  running
+	hooked   passage
+	kick     chan struct{} // has whoever goes home try again at once
+	telling  bool          // the front is being given instances
+	toldAt   time.Time     // when it was last
+	proofs   int           // begun so far, the last one's number
+	proof    proof.Proof   // the last one, or as far as it is
+	about    prove.About
+	proving  bool
 	looks    []func(context.Context) // what was asked for beside a crossing, and has not begun
 	notice   string                  // what the logbook had to say at the start
 	handed   bool                    // another goes on

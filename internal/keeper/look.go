@@ -2,7 +2,6 @@ package keeper
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -134,33 +133,6 @@ func (k *Keeper) look(ctx context.Context, check proof.Result) error {
 	}
 }
 
-// proved notes what a proof beside a crossing came to for the instances that were there.
-func (k *Keeper) proved(side split.Side, p proof.Proof, list []reading.Instance) {
-	k.passed[side] = nil
-	if len(p.Results) > 0 && len(p.Open(nil)) == 0 {
-		k.passed[side] = started(slices.DeleteFunc(slices.Clone(list),
-			func(i reading.Instance) bool { return !i.Running }))
-	}
-}
-
-// started names instances by when they were started.
-func started(list []reading.Instance) []string {
-	names := []string{}
-	for _, i := range list {
-		names = append(names, fmt.Sprintf("%s %s %s %d", i.Part, i.Name, i.Version, i.Started.Unix()))
-	}
-	slices.Sort(names)
-	return names
-}
-
-// provenNow reports of each side whether its last proof passed and its instances are the same as then.
-func (k *Keeper) provenNow() (proven [2]bool) {
-	for _, side := range split.Sides {
-		proven[side] = k.passed[side] != nil && slices.Equal(k.passed[side], started(k.engine.Running(side)))
-	}
-	return proven
-}
-
 // built is when the build of an instance was made, if an earlier choice says so.
 func (k *Keeper) built(i reading.Instance) time.Time {
 	for _, c := range k.engine.State().Choices {
@@ -183,7 +155,7 @@ func (k *Keeper) lookAt(ctx context.Context, check proof.Result, target split.Si
 		q.Told = func(p proof.Proof) { k.show(ctx, number, p, nil, false) }
 		p, about := k.Prove(ctx, q)
 		k.show(ctx, number, p, &about, true)
-		k.post(ctx, func(time.Time) { k.proved(target, p, q.Sides[target]) })
+		k.post(ctx, func(time.Time) { k.engine.Proved(target, p, q.Sides[target]) })
 		return
 	}
 	p := proof.Proof{Results: slices.Clone(before.Results)}

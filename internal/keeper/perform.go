@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"time"
 
+	"vaiven/internal/core/backlog"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/plan"
@@ -294,19 +294,8 @@ func (k *Keeper) same(ctx context.Context, o engine.Order) error {
 	if err != nil {
 		return err
 	}
-	chosen, run := builds(o.Choices, nil), map[string]int{}
-	for _, i := range list {
-		if !i.Running {
-			continue
-		}
-		if !chosen[i.Part].Made(i) {
-			return fmt.Errorf("%s runs version %s, build %s, and %v gets requests: it is left alone", i.Name, i.Version,
-				raise.Short(i.Build), o.Side)
-		}
-		if run[i.Part]++; run[i.Part] > chosen[i.Part].Instances {
-			return fmt.Errorf("%d of part %s are to run, and more do, of a side that gets requests: they are left "+
-				"alone", chosen[i.Part].Instances, i.Part)
-		}
+	if odd, found := raise.Unchosen(o.Choices, list); found {
+		return errors.New(words.Unchosen(odd, o.Side))
 	}
 	return nil
 }
@@ -490,20 +479,10 @@ func (k *Keeper) stopping(ctx context.Context, o engine.Order, cut int64) bool {
 	}
 }
 
-// The drain of a side.
-const (
-	drainEvery = 50 * time.Millisecond // while requests are open
-	emptyEvery = time.Second           // while messages wait
-	stuckFor   = 5 * time.Minute       // after how long without one message fewer nobody waits for them any more
-)
-
-// drain waits until a side has nothing left to do. Open requests get its grace time, and how many are left then is
-// said. Messages are not given up with a side: they are waited for as long as they become fewer, and where they do
-// not, that is an error.
+// drain waits until a side has nothing left to do, as long as [backlog.Drain] says. How many requests are open then is
+// said; messages that nobody takes are an error.
 func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
-	grace := k.Plan.Main().Stacks[side].Grace
-	began := time.Now()
-	fewer, least := began, int64(math.MaxInt64)
+	d := backlog.NewDrain(k.Plan.Main().Stacks[side].Grace, time.Now())
 	for {
 		if err := permit.Ask(ctx); err != nil {
 			return 0, err
@@ -511,26 +490,20 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 		limited, cancel := context.WithTimeout(ctx, setLimit)
 		left, err := front.Drain(limited, k.Front, side)
 		cancel()
-		if err != nil || left == (front.Left{}) {
+		if err != nil {
 			return 0, err
 		}
-		now, every := time.Now(), drainEvery
-		if left.Waits < least {
-			fewer, least = now, left.Waits
-		}
-		switch patience := max(grace, stuckFor); {
-		case left.Waits > 0 && now.Sub(fewer) > patience:
-			return 0, fmt.Errorf("%d messages wait at %v or are being done there, and none fewer for %v: see to its "+
-				"consumers, or take the messages away at the broker, and retire it again", left.Waits, side, patience)
-		case left.Waits > 0:
-			every = emptyEvery
-		case now.Sub(began) > grace:
+		is, again := d.Look(time.Now(), left.Open, left.Waits)
+		switch is {
+		case backlog.Empty, backlog.Cut:
 			return left.Open, nil
+		case backlog.Stuck:
+			return 0, errors.New(words.Untaken(side, left.Waits, d.Patience()))
 		}
 		select {
 		case <-ctx.Done():
 			return 0, context.Cause(ctx)
-		case <-time.After(every):
+		case <-time.After(again):
 		}
 	}
 }

@@ -638,3 +638,19 @@ func Progress(v engine.View, trouble string, now time.Time) (kind, text string) 
 	kind, _, _ = strings.Cut(s.Text, ":")
 	return kind, s.Text
 }
+
+// Unchosen says why a side that gets requests is not given more instances: one of it would be stopped for that.
+func Unchosen(o raise.Odd, side split.Side) string {
+	if o.Wanted > 0 {
+		return fmt.Sprintf("%d of part %s are to run, and more do, of a side that gets requests: they are left alone",
+			o.Wanted, o.Instance.Part)
+	}
+	return fmt.Sprintf("%s runs version %s, build %s, and %v gets requests: it is left alone", o.Instance.Name,
+		o.Instance.Version, raise.Short(o.Instance.Build), side)
+}
+
+// Untaken says that messages wait at a side that is to be retired, and that nobody takes them.
+func Untaken(side split.Side, waiting int64, patience time.Duration) string {
+	return fmt.Sprintf("%d messages wait at %v or are being done there, and none fewer for %v: see to its consumers, or "+
+		"take the messages away at the broker, and retire it again", waiting, side, patience)
+}

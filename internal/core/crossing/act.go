@@ -243,7 +243,7 @@ func (PutBack) decide(d *decision) error      { return d.putBack() }
 func (Freeze) decide(d *decision) error       { return d.halt() }
 func (Resume) decide(d *decision) error       { return d.resume() }
 func (i Back) decide(d *decision) error       { return d.back(i) }
-func (Retire) decide(d *decision) error       { return d.giveUp() }
+func (r Retire) decide(d *decision) error     { return d.typed(r) }
 func (Prove) decide(d *decision) error        { return d.proveAgain() }
 func (i Raise) decide(d *decision) error      { return d.raiseSpare(i) }
 func (i Shift) decide(d *decision) error      { return d.shiftTo(i) }

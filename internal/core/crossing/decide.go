@@ -672,6 +672,16 @@ func (d *decision) retire(side split.Side, word bool) {
 	}
 }
 
+// typed gives up the side that is not live, if the service's name was typed for it.
+func (d *decision) typed(r Retire) error {
+	if r.Typed != d.Confirm {
+		refusal := d.refuse(NotTyped)
+		refusal.Said = d.Confirm
+		return refusal
+	}
+	return d.giveUp()
+}
+
 func (d *decision) giveUp() error {
 	t := d.Task
 	switch {

@@ -92,19 +92,20 @@ func about(in Input) bool {
 
 // Moment is when an input comes, and from whom.
 type Moment struct {
-	At     time.Time
-	By     string        // a person's handle, or the part of Vaiven
-	Client string        // identity of the person's client; "" for a command that comes without one
-	From   string        // where that is
-	Take   bool          // the wheel, also from somebody else
-	Silent bool          // nothing is heard just now of the client that has the wheel
-	Seen   uint64        // sequence number of the state that a person saw
-	As     *uint64       // the generation of the front's order that a person knew of; nil for the one of now
-	Load   Load          // that a share would mean
-	Rest   time.Duration // what is left of leg or keep, of the time that was watched
-	There  Serving       // the target's, as known
-	Old    Serving       // the other side's
-	Lacks  []Lack        // what has to be known for the route to go on, and is not
+	At      time.Time
+	By      string        // a person's handle, or the part of Vaiven
+	Client  string        // identity of the person's client; "" for a command that comes without one
+	From    string        // where that is
+	Take    bool          // the wheel, also from somebody else
+	Confirm string        // what has to be typed where that is asked for: the service's name
+	Silent  bool          // nothing is heard just now of the client that has the wheel
+	Seen    uint64        // sequence number of the state that a person saw
+	As      *uint64       // the generation of the front's order that a person knew of; nil for the one of now
+	Load    Load          // that a share would mean
+	Rest    time.Duration // what is left of leg or keep, of the time that was watched
+	There   Serving       // the target's, as known
+	Old     Serving       // the other side's
+	Lacks   []Lack        // what has to be known for the route to go on, and is not
 	// what has to be known of the side with all requests before the other one is retired, and is not
 	Stays  []Lack
 	Unsure []Unsure  // guards that have not excluded the fault that they are to find, on this leg

@@ -62,9 +62,10 @@ type Engine struct {
 	rested time.Time       // nothing is retired before
 	slept  time.Time       // when the machine stood still last
 	again  map[named]again // instances that were started again
-	silent bool            // nothing is heard just now of whoever has the wheel
-	heard  time.Time       // when something was last heard of whoever has the wheel
-	before reading.Door    // the door log of the one that it goes on for
+	passed passed
+	silent bool         // nothing is heard just now of whoever has the wheel
+	heard  time.Time    // when something was last heard of whoever has the wheel
+	before reading.Door // the door log of the one that it goes on for
 
 	looks     wayback.Looks
 	peaks     peaks
@@ -151,7 +152,7 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 }
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
-	m.Unsure = e.unsure()
+	m.Unsure, m.Confirm = e.unsure(), e.plan.Service
 	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.bench(e.state.Target.Other()),
 		e.lacks(m.At), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
@@ -268,6 +269,11 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	case crossing.Back:
 		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()),
 			e.front.fresh(m.At)
+		in = i
+	case crossing.Shift:
+		for _, side := range split.Sides {
+			i.Proven[side] = e.proven(side)
+		}
 		in = i
 	case crossing.Begin:
 		if err := e.spared(i.Target); err != nil {

@@ -437,7 +437,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
 	e := New(b.e.plan, crossing.State{}, b.now, Memory{})
 	if _, err := e.Command(crossing.Moment{At: b.now},
-		crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); err == nil ||
+		crossing.Shift{Share: 500}); err == nil ||
 		!strings.Contains(err.Error(), string(crossing.NotRead)) {
 		t.Errorf("before the front was read: %v", err)
 	}
@@ -460,14 +460,19 @@ func TestWhatIsOvertaken(t *testing.T) {
 	b.read()
 	m := crossing.Moment{At: b.now, Seen: b.e.State().Seq, As: new(uint64)}
 	var r *crossing.Refusal
-	if _, err := b.e.Command(m, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); !errors.As(err, &r) ||
+	if _, err := b.e.Command(m, crossing.Shift{Share: 500}); !errors.As(err, &r) ||
 		r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
 		t.Errorf("a shift from before: %v", err)
 	}
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.look()
 	*m.As = 3
-	if _, err := b.e.Command(m, crossing.Shift{Share: 500, Proven: [2]bool{true, true}}); err != nil {
+	if _, err := b.e.Command(m, crossing.Shift{Share: 500}); !errors.As(err, &r) || r.Kind != crossing.NotProven {
+		t.Errorf("to a side that nobody proved: %v", err)
+	}
+	good := proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}
+	b.e.Proved(split.Green, good, b.e.Running(split.Green))
+	if _, err := b.e.Command(m, crossing.Shift{Share: 500}); err != nil {
 		t.Errorf("one from after: %v", err)
 	}
 	b = newBench(t)

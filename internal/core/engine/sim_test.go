@@ -1285,7 +1285,7 @@ func (s *sim) person() {
 	var in crossing.Input
 	odd := []crossing.Input{
 		crossing.Steer{Share: share}, crossing.PutBack{}, crossing.Freeze{}, crossing.Resume{},
-		crossing.Next{Leg: next}, crossing.Prove{}, crossing.Retire{},
+		crossing.Next{Leg: next}, crossing.Prove{}, crossing.Retire{Typed: s.plan.Service},
 		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.Yes{Question: c.Seq},
 		crossing.No{Question: c.Question.ID},
 		crossing.Raise{Side: split.Sides[s.r.IntN(2)], Choices: c.Choices}, crossing.TakeWheel{},

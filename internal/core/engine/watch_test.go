@@ -211,10 +211,10 @@ func TestMembersThatDiffer(t *testing.T) {
 	}
 	b.front.Apart, b.front.Unread = nil, []reading.Unread{{Front: "pier", Said: "no answer"}}
 	b.pass(time.Second)
-	b.refused(crossing.Retire{}, crossing.NotWatched)
+	b.refused(crossing.Retire{Typed: b.e.plan.Service}, crossing.NotWatched)
 	b.front.Unread = nil
 	b.pass(4 * time.Second)
-	if err := b.command(crossing.Retire{}); err != nil {
+	if err := b.command(crossing.Retire{Typed: b.e.plan.Service}); err != nil {
 		t.Error(err)
 	}
 	// What was ordered and waits can be called off.

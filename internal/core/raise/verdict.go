@@ -199,3 +199,33 @@ func Main(choices []Choice) Choice {
 	}
 	return choices[0]
 }
+
+// Odd is an instance of a side that a choice does not account for.
+type Odd struct {
+	Instance reading.Instance
+	Wanted   int // instances of its part, if it is one too many of the right build; 0 if it is of another one
+}
+
+// Unchosen is an instance that runs and would be stopped by raising what was chosen, if there is one: of another
+// version or build, or one more than its part is to have.
+func Unchosen(choices []Choice, list []reading.Instance) (Odd, bool) {
+	run := map[string]int{}
+	for _, i := range list {
+		if !i.Running {
+			continue
+		}
+		var c Choice
+		for _, of := range choices {
+			if of.Part == i.Part {
+				c = of
+			}
+		}
+		if i.Version != c.Version || i.Build != c.Build {
+			return Odd{Instance: i}, true
+		}
+		if run[i.Part]++; run[i.Part] > c.Instances {
+			return Odd{Instance: i, Wanted: c.Instances}, true
+		}
+	}
+	return Odd{}, false
+}

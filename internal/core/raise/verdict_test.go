@@ -208,3 +208,27 @@ func TestVersions(t *testing.T) {
 		t.Errorf("seven digits are enough: %+v", v)
 	}
 }
+
+// What would be stopped for more instances is what runs and was not chosen.
+func TestUnchosen(t *testing.T) {
+	choices := []Choice{{Part: "web", Version: "4.3.0", Build: "b2", Instances: 2}, {Part: "worker", Version: "4.3.0"}}
+	run := func(part, build string, running bool) reading.Instance {
+		return reading.Instance{Name: part + build, Part: part, Version: "4.3.0", Build: build, Running: running}
+	}
+	for name, c := range map[string]struct {
+		list  []reading.Instance
+		odd   bool
+		about int
+	}{
+		"as chosen":      {[]reading.Instance{run("web", "b2", true), run("web", "b2", true)}, false, 0},
+		"another build":  {[]reading.Instance{run("web", "b1", true)}, true, 0},
+		"one that ended": {[]reading.Instance{run("web", "b1", false), run("web", "b2", true)}, false, 0},
+		"one too many": {[]reading.Instance{run("web", "b2", true), run("web", "b2", true), run("web", "b2", true)},
+			true, 2},
+		"a part unknown": {[]reading.Instance{run("mail", "b2", true)}, true, 0},
+	} {
+		if odd, found := Unchosen(choices, c.list); found != c.odd || odd.Wanted != c.about {
+			t.Errorf("%s: %+v, %v", name, odd, found)
+		}
+	}
+}
