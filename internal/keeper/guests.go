@@ -44,8 +44,8 @@ func (k *Keeper) Attend(p Person) (leave func()) {
 }
 
 // Watching is how many clients watch.
-func (k *Keeper) Watching() int {
-	_, n := k.guests.list()
+func (w *watcher) Watching() int {
+	_, n := w.guests.list()
 	return n
 }
 

@@ -41,9 +41,15 @@ func (o occasion) environment() map[string]string {
 	}
 }
 
+// after is a hook that runs after something that happened.
+type after struct {
+	hook     plan.Hook
+	occasion occasion
+}
+
 // before runs the hooks of a moment that something waits for, one after the other. What the first that fails says is
 // the error.
-func (k *Keeper) before(ctx context.Context, o occasion) error {
+func (k *performer) before(ctx context.Context, o occasion) error {
 	through := passage{task: o.state.Task.ID, moment: o.moment}
 	asked := make(chan bool, 1)
 	k.tell(func(time.Time) { asked <- k.hooked == through })
@@ -74,10 +80,10 @@ func (k *Keeper) before(ctx context.Context, o occasion) error {
 }
 
 // waitFor has everybody see which hook is waited for.
-func (k *Keeper) waitFor(ctx context.Context, h engine.Hook) {
-	k.post(ctx, func(now time.Time) {
-		k.engine.Hooking(h)
-		k.publish(now)
+func (l *loop) waitFor(ctx context.Context, h engine.Hook) {
+	l.post(ctx, func(now time.Time) {
+		l.engine.Hooking(h)
+		l.publish(now)
 	})
 }
 
@@ -85,11 +91,11 @@ func (k *Keeper) waitFor(ctx context.Context, h engine.Hook) {
 var errHook = errors.New("")
 
 // hook runs one, and has it recorded. It ends with the context, whatever it does.
-func (k *Keeper) hook(ctx context.Context, h plan.Hook, o occasion) error {
+func (l *loop) hook(ctx context.Context, h plan.Hook, o occasion) error {
 	limited, cancel := context.WithTimeout(ctx, h.Within)
 	defer cancel()
 	begun := time.Now()
-	err := k.runHook(limited, h, o)
+	err := l.runHook(limited, h, o)
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -98,35 +104,35 @@ func (k *Keeper) hook(ctx context.Context, h plan.Hook, o occasion) error {
 	}
 	f := crossing.Hooked{Moment: h.Moment, Command: h.Words[0], Took: time.Since(begun)}
 	if err != nil {
-		f.Failed = k.said(err)
+		f.Failed = l.said(err)
 	}
-	k.report(f)
+	l.report(f)
 	if err != nil {
 		return fmt.Errorf("%w%s, %s: %w", errHook, h.Moment, h.Words[0], err)
 	}
 	return nil
 }
 
-func (k *Keeper) runHook(ctx context.Context, h plan.Hook, o occasion) error {
+func (l *loop) runHook(ctx context.Context, h plan.Hook, o occasion) error {
 	c := place.Command{Words: h.Words, Environment: o.environment()}
-	c.Environment["VAIVEN_SERVICE"] = k.Plan.Service
+	c.Environment["VAIVEN_SERVICE"] = l.Plan.Service
 	for name, value := range h.Environment {
-		c.Environment[name] = k.Secrets.Fill(value, nil, nil)
+		c.Environment[name] = l.Secrets.Fill(value, nil, nil)
 	}
 	if !h.There {
-		return k.ran(place.Local{}.Run(ctx, c))
+		return l.ran(place.Local{}.Run(ctx, c))
 	}
-	list, err := k.Stacks.List(ctx, o.side)
+	list, err := l.Stacks.List(ctx, o.side)
 	if err != nil {
 		return err
 	}
 	for _, i := range list {
-		if i.Part != k.Plan.Main().Name || !i.Running {
+		if i.Part != l.Plan.Main().Name || !i.Running {
 			continue
 		}
-		from, err := k.Stacks.Place(ctx, i)
+		from, err := l.Stacks.Place(ctx, i)
 		if err == nil {
-			err = errors.Join(k.ran(from.Run(ctx, c)), from.Close())
+			err = errors.Join(l.ran(from.Run(ctx, c)), from.Close())
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", i.Name, err)
@@ -136,16 +142,16 @@ func (k *Keeper) runHook(ctx context.Context, h plan.Hook, o occasion) error {
 }
 
 // ran is what a command's end means: any status but 0 is an error with its last words.
-func (k *Keeper) ran(out place.Outcome, err error) error {
+func (l *loop) ran(out place.Outcome, err error) error {
 	if err != nil {
 		return err
 	}
-	return out.Failed(400, k.Secrets.HideCut)
+	return out.Failed(400, l.Secrets.HideCut)
 }
 
-// after has the hooks of what happened run beside, in its order. Nothing waits for them.
-func (k *Keeper) after(e crossing.Event) {
-	s := k.engine.State()
+// follow has the hooks of what happened run beside, in its order. Nothing waits for them.
+func (l *loop) follow(e crossing.Event) {
+	s := l.engine.State()
 	o := occasion{state: s, side: s.Target, share: s.Part()}
 	var moments []plan.HookMoment
 	switch f := e.What.(type) {
@@ -176,28 +182,27 @@ func (k *Keeper) after(e crossing.Event) {
 	for _, m := range moments {
 		o := o
 		if o.moment = m; m == plan.WhenLiveIll {
-			o.side = k.latest.Load().Live
+			o.side = l.latest.Load().Live
 			o.share = s.Share.Of(o.side)
 		}
-		for _, h := range k.Plan.Hooks {
+		for _, h := range l.Plan.Hooks {
 			if h.Moment == m {
-				// what came of it is recorded
-				k.afters = append(k.afters, func(ctx context.Context) { _ = k.hook(ctx, h, o) })
+				l.afters = append(l.afters, after{h, o})
 			}
 		}
 	}
 }
 
 // runAfters runs what is to run after, one after the other, unless some are running. It is called from the loop.
-func (k *Keeper) runAfters(ctx context.Context) {
+func (k *performer) runAfters(ctx context.Context) {
 	if k.aftering || len(k.afters) == 0 {
 		return
 	}
 	todo := k.afters
 	k.afters, k.aftering = nil, true
 	k.effects.Go(func() {
-		for _, run := range todo {
-			run(ctx)
+		for _, a := range todo {
+			_ = k.hook(ctx, a.hook, a.occasion) // what came of it is recorded
 		}
 		k.tell(func(time.Time) {
 			k.aftering = false

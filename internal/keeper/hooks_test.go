@@ -108,7 +108,7 @@ func TestAHookThatFails(t *testing.T) {
 
 // A hook has its time and no more, and what it is given in secret shows nowhere.
 func TestAHookThatHangs(t *testing.T) {
-	k := &Keeper{Config: Config{Plan: &plan.Plan{Service: "sailings"}}}
+	k := &loop{Config: Config{Plan: &plan.Plan{Service: "sailings"}}}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	begun := time.Now()

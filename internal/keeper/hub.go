@@ -207,8 +207,8 @@ func (k *Keeper) pass(ctx context.Context, q *queue, c chan<- crossing.Event) {
 }
 
 // Track is the track after a time, oldest first, for at most [TrackMost].
-func (k *Keeper) Track(after time.Time) []engine.Point {
-	points := k.latest.Load().Track
+func (w *watcher) Track(after time.Time) []engine.Point {
+	points := w.latest.Load().Track
 	n, _ := slices.BinarySearchFunc(points, after, func(p engine.Point, t time.Time) int {
 		if p.At.After(t) {
 			return 1

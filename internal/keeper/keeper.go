@@ -144,39 +144,57 @@ const (
 	partsLimit   = 300 * time.Millisecond
 )
 
-// Keeper runs one service's crossings. Make it with New. It performs what its engine
-// orders, and judges nothing.
-type Keeper struct {
+// loop is the goroutine that owns the engine, and all that others see of it: what it takes in is recorded and told.
+type loop struct {
 	Config
 
-	inbox   chan func(now time.Time) // what the loop does next
-	done    chan struct{}            // closed when Run has returned
-	effects sync.WaitGroup
+	inbox   chan func(now time.Time) // what it does next
+	done    chan struct{}            // closed when it has ended
+	effects sync.WaitGroup           // of what goes on beside it
 	latest  atomic.Pointer[Snapshot]
 	hub     hub
 	guests  guests
-	rests   atomic.Bool // nothing moves and nobody looks
-	term    term
 	log     *journal
 	book    *recorder
 
-	// What follows belongs to the goroutine of Run.
+	// What follows belongs to its goroutine.
 
-	engine   *engine.Engine
+	engine  *engine.Engine
+	proofs  int         // begun so far, the last one's number
+	proof   proof.Proof // the last one, or as far as it is
+	about   prove.About
+	proving bool
+	notice  string // what the logbook had to say at the start
+	afters  []after
+}
+
+// watcher reads front, sides and figures, rehearses, and hands in what it read.
+type watcher struct {
+	loop
+	rests atomic.Bool // nothing moves and nobody looks
+	term  term
+}
+
+// performer does what the engine orders, beside the loop, and reports what came of it.
+type performer struct {
+	watcher
+	kick chan struct{} // has whoever goes home try again at once
+
+	// What follows belongs to the loop.
+
 	running  running
 	hooked   passage
-	kick     chan struct{} // has whoever goes home try again at once
-	telling  bool          // the front is being given instances
-	toldAt   time.Time     // when it was last
-	proofs   int           // begun so far, the last one's number
-	proof    proof.Proof   // the last one, or as far as it is
-	about    prove.About
-	proving  bool
+	telling  bool                    // the front is being given instances
+	toldAt   time.Time               // when it was last
 	looks    []func(context.Context) // what was asked for beside a crossing, and has not begun
-	notice   string                  // what the logbook had to say at the start
-	handed   bool                    // another goes on
-	afters   []func(context.Context) // hooks that run after what happened, and have not begun
-	aftering bool                    // some are running
+	aftering bool                    // hooks run that run after what happened
+}
+
+// Keeper runs one service's crossings, for its clients. Make it with New. It performs what its engine
+// orders, and judges nothing.
+type Keeper struct {
+	performer
+	handed bool // another goes on; it belongs to the loop
 }
 
 // running is the task that is being performed.
@@ -194,7 +212,10 @@ type passage struct {
 
 // New makes a keeper with the state that the logbook ends with. It starts nothing.
 func New(ctx context.Context, c Config) (*Keeper, error) {
-	k := &Keeper{Config: c, inbox: make(chan func(time.Time)), done: make(chan struct{}), kick: make(chan struct{}, 1)}
+	k := &Keeper{performer: performer{
+		watcher: watcher{loop: loop{Config: c, inbox: make(chan func(time.Time)), done: make(chan struct{})}},
+		kick:    make(chan struct{}, 1),
+	}}
 	k.running.cancel = func(error) {}
 	if k.Health == nil {
 		k.Health = func(split.Side) Health { return check.NewMonitor(c.Plan, c.Secrets, c.Stacks.From) }
@@ -237,15 +258,15 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 }
 
 // typical learns how long a raise usually takes.
-func (k *Keeper) typical(ctx context.Context) {
+func (w *watcher) typical(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, bookLimit)
 	defer cancel()
-	earlier, err := k.Book.Raises(ctx)
+	earlier, err := w.Book.Raises(ctx)
 	if err != nil {
-		k.log.warn("how long raises took is not known", "err", err) // nothing depends on it
+		w.log.warn("how long raises took is not known", "err", err) // nothing depends on it
 		return
 	}
-	k.engine.SetTypical(raise.Typical(earlier))
+	w.engine.SetTypical(raise.Typical(earlier))
 }
 
 // Run does the keeper's work until the context ends. Instances and front go on
@@ -310,10 +331,10 @@ func (k *Keeper) Run(ctx context.Context) {
 }
 
 // pace has the loop and the prober go slowly while nothing moves and nobody looks.
-func (k *Keeper) pace(ticker *time.Ticker, tick time.Duration) time.Duration {
-	rest := !k.busy() && k.Watching() == 0
-	k.Prober.Rest(rest)
-	k.rests.Store(rest)
+func (w *watcher) pace(ticker *time.Ticker, tick time.Duration) time.Duration {
+	rest := !w.busy() && w.Watching() == 0
+	w.Prober.Rest(rest)
+	w.rests.Store(rest)
 	now := tickEvery
 	if rest {
 		now = idleEvery
@@ -340,65 +361,65 @@ func within(limit time.Duration, wait func()) {
 }
 
 // post has the loop do something, unless the keeper ends.
-func (k *Keeper) post(ctx context.Context, do func(now time.Time)) {
+func (l *loop) post(ctx context.Context, do func(now time.Time)) {
 	select {
-	case k.inbox <- do:
-	case <-k.done:
+	case l.inbox <- do:
+	case <-l.done:
 	case <-ctx.Done():
 	}
 }
 
 // tell has the loop take something in, however long that takes, unless the keeper ends.
-func (k *Keeper) tell(do func(now time.Time)) { k.post(context.Background(), do) }
+func (l *loop) tell(do func(now time.Time)) { l.post(context.Background(), do) }
 
 // busy reports whether anything moves that a screen should follow closely.
-func (k *Keeper) busy() bool {
-	s := k.engine.State()
+func (l *loop) busy() bool {
+	s := l.engine.State()
 	return s.Stage.UnderWay() || s.Task.ID != 0
 }
 
 // happened records events and tells them.
-func (k *Keeper) happened(events []crossing.Event) {
+func (l *loop) happened(events []crossing.Event) {
 	if len(events) == 0 {
 		return
 	}
-	k.book.add(k.engine.State(), events)
+	l.book.add(l.engine.State(), events)
 	for _, e := range events {
 		if b, ok := e.What.(crossing.Begun); ok {
-			k.proof, k.about, k.proving = proof.Proof{}, prove.About{}, false
-			k.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target",
+			l.proof, l.about, l.proving = proof.Proof{}, prove.About{}, false
+			l.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target",
 				b.Target)
 		}
-		k.after(e)
-		k.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
-		k.hub.send(e)
+		l.follow(e)
+		l.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
+		l.hub.send(e)
 	}
 }
 
 // publish makes a snapshot and sends it to whoever watches.
-func (k *Keeper) publish(now time.Time) {
-	s := Snapshot{View: k.engine.View(now), Proof: k.proof, Proofs: k.proofs, Proving: k.proving, About: k.about,
-		Trouble: k.book.trouble(now)}
-	s.Present, s.Watching = k.guests.list()
+func (l *loop) publish(now time.Time) {
+	s := Snapshot{View: l.engine.View(now), Proof: l.proof, Proofs: l.proofs, Proving: l.proving, About: l.about,
+		Trouble: l.book.trouble(now)}
+	s.Present, s.Watching = l.guests.list()
 	if s.Trouble == "" {
-		s.Trouble = k.notice
+		s.Trouble = l.notice
 	}
-	s.Front.Notice = cmp.Or(s.Front.Notice, k.elsewhere(s.View))
+	s.Front.Notice = cmp.Or(s.Front.Notice, l.elsewhere(s.View))
 	_, alone := s.Front.Split.Share.Alone()
-	k.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting &&
+	l.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting &&
 		s.Crossing.Stage != crossing.Keeping)
-	k.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
-	k.latest.Store(&s)
-	k.hub.publish(s)
+	l.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
+	l.latest.Store(&s)
+	l.hub.publish(s)
 }
 
 // elsewhere is what was noted in another state folder than this one, and is missing here; "" for nothing.
-func (k *Keeper) elsewhere(v engine.View) string {
+func (l *loop) elsewhere(v engine.View) string {
 	from := func(what, folder string) string {
-		if k.Folder == "" || folder == "" || folder == k.Folder {
+		if l.Folder == "" || folder == "" || folder == l.Folder {
 			return ""
 		}
-		return what + " from another state folder than " + k.Plan.State + ": what is noted there is missing here"
+		return what + " from another state folder than " + l.Plan.State + ": what is noted there is missing here"
 	}
 	text := cmp.Or(from("the logbook comes", v.Crossing.Folder),
 		from("the front was sent home last", v.Front.Order.Folder))

@@ -20,7 +20,7 @@ import (
 var noProof = proof.Proof{}
 
 // check makes the proof that a crossing waits for, and tells how far it is.
-func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised map[string]prove.Raised) {
+func (k *performer) check(ctx context.Context, o engine.Order, number int, raised map[string]prove.Raised) {
 	q, err := k.question(ctx, o.Side, raised)
 	if err != nil {
 		r := proof.Result{
@@ -49,18 +49,18 @@ func (k *Keeper) check(ctx context.Context, o engine.Order, number int, raised m
 }
 
 // question is what a proof is made of: both sides as they stand.
-func (k *Keeper) question(ctx context.Context, target split.Side, raised map[string]prove.Raised) (prove.Question,
+func (w *watcher) question(ctx context.Context, target split.Side, raised map[string]prove.Raised) (prove.Question,
 	error) {
 	q := prove.Question{
-		Plan: k.Plan, Secrets: k.Secrets, Standing: k.Stacks, Target: target, Raised: raised,
-		Reach: func(ctx context.Context, address string) error { return front.Reach(ctx, k.Front, address) },
-		Doors: func(ctx context.Context) ([]front.Spare, error) { return front.Doors(ctx, k.Front) },
+		Plan: w.Plan, Secrets: w.Secrets, Standing: w.Stacks, Target: target, Raised: raised,
+		Reach: func(ctx context.Context, address string) error { return front.Reach(ctx, w.Front, address) },
+		Doors: func(ctx context.Context) ([]front.Spare, error) { return front.Doors(ctx, w.Front) },
 	}
 	var err error
 	for _, side := range split.Sides {
 		limited, cancel := context.WithTimeout(ctx, listLimit)
 		var errList error
-		if q.Sides[side], errList = k.Stacks.List(limited, side); side == target {
+		if q.Sides[side], errList = w.Stacks.List(limited, side); side == target {
 			err = errList // the live side only serves to compare
 		}
 		cancel()
@@ -69,7 +69,7 @@ func (k *Keeper) question(ctx context.Context, target split.Side, raised map[str
 }
 
 // show shows how far a proof is, unless another has begun meanwhile.
-func (k *Keeper) show(ctx context.Context, number int, p proof.Proof, about *prove.About, done bool) {
+func (k *performer) show(ctx context.Context, number int, p proof.Proof, about *prove.About, done bool) {
 	k.post(ctx, func(now time.Time) {
 		if !k.proving || number != k.proofs {
 			return
@@ -134,7 +134,7 @@ func (k *Keeper) look(ctx context.Context, check proof.Result) error {
 }
 
 // built is when the build of an instance was made, if an earlier choice says so.
-func (k *Keeper) built(i reading.Instance) time.Time {
+func (k *performer) built(i reading.Instance) time.Time {
 	for _, c := range k.engine.State().Choices {
 		if c.Part == i.Part && c.Build == i.Build {
 			return c.Built
@@ -143,7 +143,7 @@ func (k *Keeper) built(i reading.Instance) time.Time {
 	return time.Time{}
 }
 
-func (k *Keeper) lookAt(ctx context.Context, check proof.Result, target split.Side, raised map[string]prove.Raised,
+func (k *performer) lookAt(ctx context.Context, check proof.Result, target split.Side, raised map[string]prove.Raised,
 	number int, before proof.Proof, about prove.About) {
 	q, err := k.question(ctx, target, raised)
 	if err != nil {

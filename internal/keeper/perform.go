@@ -22,7 +22,7 @@ import (
 
 // perform starts what the engine orders and is not being done yet, and ends what it does
 // not order any more.
-func (k *Keeper) perform(ctx context.Context) {
+func (k *performer) perform(ctx context.Context) {
 	orders := k.engine.Orders()
 	var wanted engine.Order
 	if len(orders) > 0 {
@@ -58,7 +58,7 @@ var (
 )
 
 // permitted asks the engine whether a task may go on to its next step, by all that is known now.
-func (k *Keeper) permitted(ctx context.Context, o engine.Order) error {
+func (k *performer) permitted(ctx context.Context, o engine.Order) error {
 	answer := make(chan error, 1)
 	k.post(ctx, func(now time.Time) {
 		k.happened(k.engine.Pass(now))
@@ -75,7 +75,7 @@ func (k *Keeper) permitted(ctx context.Context, o engine.Order) error {
 }
 
 // mayGoOn reports whether a task is among the orders of now. It belongs to the loop.
-func (k *Keeper) mayGoOn(o engine.Order) error {
+func (k *performer) mayGoOn(o engine.Order) error {
 	for _, now := range k.engine.Orders() {
 		if now.ID == o.ID {
 			return nil
@@ -88,7 +88,7 @@ func (k *Keeper) mayGoOn(o engine.Order) error {
 }
 
 // start performs a task beside the loop. What it comes to arrives as a report.
-func (k *Keeper) start(ctx context.Context, o engine.Order) {
+func (k *performer) start(ctx context.Context, o engine.Order) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	k.running.cancel = cancel
 	k.log.info("to do", "task", o.Task)
@@ -127,19 +127,19 @@ func (k *Keeper) start(ctx context.Context, o engine.Order) {
 }
 
 // report tells the loop what a task has come to, whatever has become of the time that it had.
-func (k *Keeper) report(f crossing.Fact) {
-	k.tell(func(now time.Time) {
-		k.happened(k.engine.Report(now, f))
-		k.publish(now)
+func (l *loop) report(f crossing.Fact) {
+	l.tell(func(now time.Time) {
+		l.happened(l.engine.Report(now, f))
+		l.publish(now)
 	})
 }
 
 // said is an error as it may be shown and recorded.
-func (k *Keeper) said(err error) string { return k.Secrets.Hide(err.Error()) }
+func (l *loop) said(err error) string { return l.Secrets.Hide(err.Error()) }
 
 // notDone reports that a task came to nothing. One that is only withheld, or that ends with the keeper, is taken up
 // again.
-func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
+func (k *performer) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
 	if cause := context.Cause(ctx); errors.Is(err, errWithheld) || errors.Is(err, errStopped) ||
 		errors.Is(cause, errWithheld) || cause == context.Canceled {
 		k.log.info("left", "task", o.Task, "why", err)
@@ -149,7 +149,7 @@ func (k *Keeper) notDone(ctx context.Context, o engine.Order, kind crossing.Trou
 }
 
 // move puts a share in force.
-func (k *Keeper) move(ctx context.Context, o engine.Order) {
+func (k *performer) move(ctx context.Context, o engine.Order) {
 	if s := k.during(o); !o.Act {
 		if err := k.before(ctx, occasion{moment: plan.BeforeLeg, state: s, side: s.Target,
 			share: o.Share.Of(s.Target)}); err != nil {
@@ -178,14 +178,14 @@ func (k *Keeper) move(ctx context.Context, o engine.Order) {
 }
 
 // during is the state in which a task is performed.
-func (k *Keeper) during(o engine.Order) crossing.State {
+func (k *performer) during(o engine.Order) crossing.State {
 	s := k.latest.Load().Crossing
 	s.Task = o.Task
 	return s
 }
 
 // kicked has whoever goes home try again at once.
-func (k *Keeper) kicked() {
+func (k *performer) kicked() {
 	select {
 	case k.kick <- struct{}{}:
 	default:
@@ -194,7 +194,7 @@ func (k *Keeper) kicked() {
 
 // goHome takes all traffic home, and tries until it works. A keeper that is ending still
 // does so, once.
-func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
+func (k *performer) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 	for tries, named := 1, false; ; tries++ {
 		begun := time.Now()
 		d, err := front.TryHome(context.WithoutCancel(ctx), k.Front.Home, h)
@@ -222,7 +222,7 @@ func (k *Keeper) goHome(ctx context.Context, o engine.Order, h front.Homing) {
 }
 
 // nameHome tells a front that knows nobody of a side who runs there, and reports whether somebody does.
-func (k *Keeper) nameHome(ctx context.Context, side split.Side) bool {
+func (k *performer) nameHome(ctx context.Context, side split.Side) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), frontLimit)
 	defer cancel()
 	list, _ := k.Stacks.List(ctx, side) // what could be read is there beside an error
@@ -233,7 +233,7 @@ func (k *Keeper) nameHome(ctx context.Context, side split.Side) bool {
 
 // standUp starts a side's instances. It never touches a side that gets requests, whoever
 // sends them there.
-func (k *Keeper) standUp(ctx context.Context, o engine.Order) {
+func (k *performer) standUp(ctx context.Context, o engine.Order) {
 	limited, cancel := context.WithTimeout(ctx, k.Plan.RaiseLimit(o.Side))
 	defer cancel()
 	r, err := k.Front.Read(limited)
@@ -289,7 +289,7 @@ func builds(choices []raise.Choice, like map[string]stack.Settings) map[string]s
 
 // same refuses to give a side that gets requests more instances where one of it would be stopped for that: what runs
 // there and is not what was chosen.
-func (k *Keeper) same(ctx context.Context, o engine.Order) error {
+func (k *performer) same(ctx context.Context, o engine.Order) error {
 	list, err := k.Stacks.List(ctx, o.Side)
 	if err != nil {
 		return err
@@ -304,7 +304,7 @@ func (k *Keeper) same(ctx context.Context, o engine.Order) error {
 const likeOf = 3
 
 // like is what the live side runs with, by those parts that take after it.
-func (k *Keeper) like(ctx context.Context, o engine.Order) (map[string]stack.Settings, error) {
+func (k *performer) like(ctx context.Context, o engine.Order) (map[string]stack.Settings, error) {
 	like := map[string]stack.Settings{}
 	for _, part := range k.Plan.Parts {
 		if !part.Stacks[o.Side].AsLive() {
@@ -320,7 +320,7 @@ func (k *Keeper) like(ctx context.Context, o engine.Order) (map[string]stack.Set
 }
 
 // likeBefore is what an instance has run with that took after another side, as those beside it show it.
-func (k *Keeper) likeBefore(ctx context.Context, i reading.Instance) (like stack.Settings, err error) {
+func (k *performer) likeBefore(ctx context.Context, i reading.Instance) (like stack.Settings, err error) {
 	for _, part := range k.Plan.Parts {
 		if part.Name != i.Part || !part.Stacks[i.Side].AsLive() {
 			continue
@@ -335,7 +335,7 @@ func (k *Keeper) likeBefore(ctx context.Context, i reading.Instance) (like stack
 }
 
 // settings are what a part's instances of a side run with that run, and of how many that is.
-func (k *Keeper) settings(ctx context.Context, part plan.Part, side split.Side) (like stack.Settings, some int,
+func (k *performer) settings(ctx context.Context, part plan.Part, side split.Side) (like stack.Settings, some int,
 	err error) {
 	list, err := k.Stacks.List(ctx, side)
 	if err != nil {
@@ -358,7 +358,7 @@ func (k *Keeper) settings(ctx context.Context, part plan.Part, side split.Side) 
 
 // unchanged looks whether every version still stands for the build that was
 // chosen.
-func (k *Keeper) unchanged(ctx context.Context, choices []raise.Choice) error {
+func (k *performer) unchanged(ctx context.Context, choices []raise.Choice) error {
 	for _, c := range choices {
 		source, own := k.Sources[c.Part]
 		if !own {
@@ -392,7 +392,7 @@ func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 // open requests for the plan's grace time, and says how many it cuts after that; it cuts no messages. The front
 // refuses it for a side that gets requests. Before each step it is asked whether the other side still serves: what
 // has been stopped by then is stopped, and what has not goes on.
-func (k *Keeper) retire(ctx context.Context, o engine.Order) {
+func (k *performer) retire(ctx context.Context, o engine.Order) {
 	if !o.Final {
 		if err := k.before(ctx, occasion{moment: plan.BeforeRetire, state: k.during(o), side: o.Side}); err != nil {
 			k.notDone(ctx, o, crossing.TroubleHook, err)
@@ -424,7 +424,7 @@ func (k *Keeper) retire(ctx context.Context, o engine.Order) {
 }
 
 // stay is how many instances of a side go on running when it is retired: those that are not ours to stop.
-func (k *Keeper) stay(side split.Side) int {
+func (k *performer) stay(side split.Side) int {
 	n := 0
 	for _, c := range k.latest.Load().Sides[side].Instances {
 		for _, part := range k.Plan.Parts {
@@ -437,7 +437,7 @@ func (k *Keeper) stay(side split.Side) int {
 }
 
 // stopLimit is how long a side may take to stop.
-func (k *Keeper) stopLimit(side split.Side) time.Duration {
+func (k *performer) stopLimit(side split.Side) time.Duration {
 	longest := time.Duration(0)
 	for _, part := range k.Plan.Parts {
 		longest = max(longest, part.Stacks[side].Grace)
@@ -447,7 +447,7 @@ func (k *Keeper) stopLimit(side split.Side) time.Duration {
 
 // stopping says that there is no way back from now on, and false if the task is not to be
 // done any more. It is on record before anything is stopped.
-func (k *Keeper) stopping(ctx context.Context, o engine.Order, cut int64) bool {
+func (k *performer) stopping(ctx context.Context, o engine.Order, cut int64) bool {
 	seq := make(chan uint64, 1)
 	k.post(ctx, func(now time.Time) {
 		if k.happened(k.engine.Pass(now)); k.mayGoOn(o) != nil {
@@ -481,7 +481,7 @@ func (k *Keeper) stopping(ctx context.Context, o engine.Order, cut int64) bool {
 
 // drain waits until a side has nothing left to do, as long as [backlog.Drain] says. How many requests are open then is
 // said; messages that nobody takes are an error.
-func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
+func (k *performer) drain(ctx context.Context, side split.Side) (int64, error) {
 	d := backlog.NewDrain(k.Plan.Main().Stacks[side].Grace, time.Now())
 	for {
 		if err := permit.Ask(ctx); err != nil {
@@ -509,7 +509,7 @@ func (k *Keeper) drain(ctx context.Context, side split.Side) (int64, error) {
 }
 
 // restart starts instances again that have ended while they are wanted.
-func (k *Keeper) restart(ctx context.Context, now time.Time) {
+func (k *performer) restart(ctx context.Context, now time.Time) {
 	for _, i := range k.engine.Restarts(now) {
 		even := k.engine.NobodyElse(i)
 		k.engine.Restarting(now, i)
@@ -535,12 +535,12 @@ func (k *Keeper) restart(ctx context.Context, now time.Time) {
 }
 
 // rotate keeps the output of instances from growing.
-func (k *Keeper) rotate(ctx context.Context) {
+func (w *watcher) rotate(ctx context.Context) {
 	every(ctx, rotateEvery, func() {
 		for _, side := range split.Sides {
 			limited, cancel := context.WithTimeout(ctx, listLimit)
-			if err := k.Stacks.Rotate(limited, side); err != nil && ctx.Err() == nil {
-				k.log.warn("rotate output", "side", side, "err", err)
+			if err := w.Stacks.Rotate(limited, side); err != nil && ctx.Err() == nil {
+				w.log.warn("rotate output", "side", side, "err", err)
 			}
 			cancel()
 		}
@@ -548,7 +548,7 @@ func (k *Keeper) rotate(ctx context.Context) {
 }
 
 // introduce gives the front the instances that it has differently, one side at a time.
-func (k *Keeper) introduce(ctx context.Context) {
+func (k *performer) introduce(ctx context.Context) {
 	now := time.Now()
 	if k.telling || !k.latest.Load().Front.At.After(k.toldAt) {
 		return

@@ -21,15 +21,15 @@ const beginEvery = time.Second
 
 // beginTerm begins a term if one has to, until the front has taken it. Nothing waits for that but changes that move
 // traffic.
-func (k *Keeper) beginTerm(ctx context.Context) {
-	for k.term.begins {
+func (w *watcher) beginTerm(ctx context.Context) {
+	for w.term.begins {
 		limited, cancel := context.WithTimeout(ctx, setLimit)
-		_, err := k.inTerm(limited)
+		_, err := w.inTerm(limited)
 		cancel()
 		if err == nil {
 			return
 		}
-		k.log.warn("begin a term", "err", err)
+		w.log.warn("begin a term", "err", err)
 		select {
 		case <-ctx.Done():
 			return
@@ -40,30 +40,30 @@ func (k *Keeper) beginTerm(ctx context.Context) {
 
 // inTerm is the term that a change is made in. It is the one that the front was in when this keeper read it first, or
 // the one that this keeper has begun.
-func (k *Keeper) inTerm(ctx context.Context) (uint64, error) {
-	if err := k.term.turn.Acquire(ctx, 1); err != nil {
+func (w *watcher) inTerm(ctx context.Context) (uint64, error) {
+	if err := w.term.turn.Acquire(ctx, 1); err != nil {
 		return 0, err
 	}
-	defer k.term.turn.Release(1)
-	if !k.term.begins || k.term.known {
-		return k.term.number, nil
+	defer w.term.turn.Release(1)
+	if !w.term.begins || w.term.known {
+		return w.term.number, nil
 	}
-	number, err := k.Front.NewTerm(ctx)
+	number, err := w.Front.NewTerm(ctx)
 	if err != nil {
 		return 0, err
 	}
-	k.term.known, k.term.number = true, number
-	k.log.info("a term has begun", "term", number)
+	w.term.known, w.term.number = true, number
+	w.log.info("a term has begun", "term", number)
 	return number, nil
 }
 
 // readTerm takes in a term that was read: the first one is ours.
-func (k *Keeper) readTerm(number uint64) {
-	if k.term.begins || !k.term.turn.TryAcquire(1) { // who has the turn sees to it, or the next reading
+func (w *watcher) readTerm(number uint64) {
+	if w.term.begins || !w.term.turn.TryAcquire(1) { // who has the turn sees to it, or the next reading
 		return
 	}
-	defer k.term.turn.Release(1)
-	if !k.term.known {
-		k.term.known, k.term.number = true, number
+	defer w.term.turn.Release(1)
+	if !w.term.known {
+		w.term.known, w.term.number = true, number
 	}
 }

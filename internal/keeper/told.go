@@ -15,13 +15,13 @@ type Tell func(context.Context, []reading.Instance) []reading.Told
 
 // watchFigures asks the instances of both sides for their figures while a crossing is under way, all at the
 // same time: what hits both sides is to cancel out.
-func (k *Keeper) watchFigures(ctx context.Context) {
-	main := k.Plan.Main()
-	if !main.Figures.On() || len(k.Plan.Figures()) == 0 {
+func (w *watcher) watchFigures(ctx context.Context) {
+	main := w.Plan.Main()
+	if !main.Figures.On() || len(w.Plan.Figures()) == 0 {
 		return
 	}
 	every(ctx, main.Figures.Every, func() {
-		s := k.latest.Load()
+		s := w.latest.Load()
 		if !s.Crossing.Stage.UnderWay() {
 			return
 		}
@@ -34,10 +34,10 @@ func (k *Keeper) watchFigures(ctx context.Context) {
 			}
 		}
 		r := reading.Figures{At: time.Now()}
-		if r.Of = k.Tell(ctx, list); ctx.Err() != nil {
+		if r.Of = w.Tell(ctx, list); ctx.Err() != nil {
 			return
 		}
-		k.post(ctx, func(now time.Time) { k.happened(k.engine.FiguresRead(now, r)) })
+		w.post(ctx, func(now time.Time) { w.happened(w.engine.FiguresRead(now, r)) })
 	})
 }
 
@@ -45,8 +45,8 @@ func (k *Keeper) watchFigures(ctx context.Context) {
 const tellLimit = 2 * time.Second
 
 // tellFigures asks instances at their own addresses.
-func (k *Keeper) tellFigures(ctx context.Context, list []reading.Instance) []reading.Told {
-	page, wanted := k.Plan.Main().Figures, k.Plan.Figures()
+func (w *watcher) tellFigures(ctx context.Context, list []reading.Instance) []reading.Told {
+	page, wanted := w.Plan.Main().Figures, w.Plan.Figures()
 	told := make([]reading.Told, len(list))
 	room := make(chan struct{}, figuresAtOnce)
 	var wait sync.WaitGroup
@@ -54,11 +54,11 @@ func (k *Keeper) tellFigures(ctx context.Context, list []reading.Instance) []rea
 		wait.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			t := check.Target{From: k.Stacks.From(i), Values: i.Values(k.Plan.Service), Secrets: k.Secrets}
+			t := check.Target{From: w.Stacks.From(i), Values: i.Values(w.Plan.Service), Secrets: w.Secrets}
 			told[n] = reading.Told{Name: i.Name, Side: i.Side, Started: i.Started}
 			var err error
 			if told[n].Values, err = t.Figures(ctx, page, wanted, tellLimit); err != nil {
-				told[n].Said = k.said(err)
+				told[n].Said = w.said(err)
 			}
 		})
 	}

@@ -10,18 +10,18 @@ const trailEvery = 2 * time.Second
 
 // leaveTrail keeps the track as it grows, so that whoever comes after sees where nobody
 // watched.
-func (k *Keeper) leaveTrail(ctx context.Context) {
-	if k.Trail == nil {
+func (w *watcher) leaveTrail(ctx context.Context) {
+	if w.Trail == nil {
 		return
 	}
-	last := k.latest.Load().Drawn
+	last := w.latest.Load().Drawn
 	every(ctx, trailEvery, func() {
-		points := k.Track(last)
+		points := w.Track(last)
 		if len(points) == 0 {
 			return
 		}
-		if err := k.Trail.Append(points); err != nil {
-			k.log.warn("keep the track", "err", err) // nothing depends on it
+		if err := w.Trail.Append(points); err != nil {
+			w.log.warn("keep the track", "err", err) // nothing depends on it
 		}
 		last = points[len(points)-1].At
 	})

@@ -31,8 +31,8 @@ func every(ctx context.Context, interval time.Duration, do func()) {
 }
 
 // asksFront is what is known as the front is asked.
-func (k *Keeper) asksFront() engine.Asked {
-	return engine.Asked{At: time.Now(), Changes: k.latest.Load().Front.Changes}
+func (w *watcher) asksFront() engine.Asked {
+	return engine.Asked{At: time.Now(), Changes: w.latest.Load().Front.Changes}
 }
 
 // How often the front and the lists of instances are read while nothing moves and nobody looks.
@@ -43,32 +43,32 @@ const (
 )
 
 // resting reports whether a reading is not due yet, because nobody needs it to be.
-func (k *Keeper) resting(last time.Time, every time.Duration) bool {
+func (w *watcher) resting(last time.Time, every time.Duration) bool {
 	const early = 50 * time.Millisecond
-	return k.rests.Load() && time.Since(last) < every-early
+	return w.rests.Load() && time.Since(last) < every-early
 }
 
 // watchFront reads the front again and again.
-func (k *Keeper) watchFront(ctx context.Context) {
+func (w *watcher) watchFront(ctx context.Context) {
 	var last time.Time
 	every(ctx, engine.FrontEvery, func() {
-		if k.resting(last, restFront) {
+		if w.resting(last, restFront) {
 			return
 		}
 		last = time.Now()
 		limited, cancel := context.WithTimeout(ctx, frontLimit)
 		defer cancel()
-		asked := k.asksFront()
-		r, err := k.Front.Read(limited)
+		asked := w.asksFront()
+		r, err := w.Front.Read(limited)
 		if err == nil {
-			k.readTerm(r.Order.Term)
+			w.readTerm(r.Order.Term)
 		}
-		k.post(ctx, func(now time.Time) {
+		w.post(ctx, func(now time.Time) {
 			if err != nil {
-				k.happened(k.engine.FrontFailed(now, k.said(err)))
+				w.happened(w.engine.FrontFailed(now, w.said(err)))
 				return
 			}
-			k.happened(k.engine.FrontRead(now, asked, r))
+			w.happened(w.engine.FrontRead(now, asked, r))
 		})
 	})
 }
@@ -78,11 +78,11 @@ const rehearseEvery = 15 * time.Second
 
 // rehearse rehearses going home again and again, as long as there is a way back: what is in
 // the way is known before it is needed.
-func (k *Keeper) rehearse(ctx context.Context) {
+func (w *watcher) rehearse(ctx context.Context) {
 	every(ctx, rehearseEvery, func() {
 		// else there is nowhere to go back to
-		if s := k.latest.Load(); s.WayBack.State != "" && len(s.Sides[s.Crossing.Target.Other()].Instances) > 0 {
-			_, _ = k.rehearsed(ctx)
+		if s := w.latest.Load(); s.WayBack.State != "" && len(s.Sides[s.Crossing.Target.Other()].Instances) > 0 {
+			_, _ = w.rehearsed(ctx)
 		}
 	})
 }
@@ -106,22 +106,22 @@ func (k *Keeper) Rehearse(ctx context.Context) (wayback.Rehearsal, error) { retu
 
 // rehearsed rehearses going home to where home is: the side crossed from, or the live one
 // where nothing is crossing.
-func (k *Keeper) rehearsed(ctx context.Context) (wayback.Rehearsal, error) {
-	s := k.latest.Load()
+func (w *watcher) rehearsed(ctx context.Context) (wayback.Rehearsal, error) {
+	s := w.latest.Load()
 	side := s.Live
 	if s.WayBack.State != "" {
 		side = s.Crossing.Target.Other()
 	}
 	limited, cancel := context.WithTimeout(ctx, setLimit)
 	defer cancel()
-	r := front.Rehearse(limited, k.Front, side)
+	r := front.Rehearse(limited, w.Front, side)
 	if ctx.Err() != nil {
 		return r, ctx.Err()
 	}
-	r.Failed = k.Secrets.Hide(r.Failed)
-	k.post(ctx, func(now time.Time) {
-		k.engine.Rehearsed(r)
-		k.publish(now)
+	r.Failed = w.Secrets.Hide(r.Failed)
+	w.post(ctx, func(now time.Time) {
+		w.engine.Rehearsed(r)
+		w.publish(now)
 	})
 	return r, nil
 }
@@ -130,12 +130,12 @@ func (k *Keeper) rehearsed(ctx context.Context) (wayback.Rehearsal, error) {
 const dueEvery = time.Second
 
 // watchWayBack holds the side to go back to to what it was, as long as there is one.
-func (k *Keeper) watchWayBack(ctx context.Context) {
+func (w *watcher) watchWayBack(ctx context.Context) {
 	round, crossed := 0, 0
 	var last time.Time
 	every(ctx, dueEvery, func() {
-		s := k.latest.Load()
-		if s.Crossing.Number == crossed && time.Since(last) < k.Plan.WayBack.Every {
+		s := w.latest.Load()
+		if s.Crossing.Number == crossed && time.Since(last) < w.Plan.WayBack.Every {
 			return
 		}
 		if s.WayBack.State == "" || s.Crossing.Was.At.IsZero() || !s.Crossing.Moved ||
@@ -146,19 +146,19 @@ func (k *Keeper) watchWayBack(ctx context.Context) {
 		crossed, last = s.Crossing.Number, time.Now()
 		limited, cancel := context.WithTimeout(ctx, lookLimit)
 		defer cancel()
-		q, err := k.question(limited, s.Crossing.Was.Side, map[string]prove.Raised{})
+		q, err := w.question(limited, s.Crossing.Was.Side, map[string]prove.Raised{})
 		if err != nil && len(q.Sides[q.Target]) == 0 {
 			return // that it cannot be listed is said elsewhere
 		}
-		looks := k.Hold(limited, q, s.Crossing.Was, k.Key, round)
+		looks := w.Hold(limited, q, s.Crossing.Was, w.Key, round)
 		if ctx.Err() != nil {
 			return
 		}
 		number := s.Crossing.Number
-		k.post(ctx, func(now time.Time) {
-			if k.engine.State().Number == number {
-				k.happened(k.engine.Looked(now, looks))
-				k.publish(now)
+		w.post(ctx, func(now time.Time) {
+			if w.engine.State().Number == number {
+				w.happened(w.engine.Looked(now, looks))
+				w.publish(now)
 			}
 		})
 	})
@@ -175,8 +175,8 @@ type roll struct {
 // watchSide lists the instances of a side and reads their health, again and again. Each
 // side is read for itself, and a list that does not come holds up no reading of health:
 // hosts that do not answer make old what they alone can say.
-func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
-	interval := k.Plan.HealthEvery()
+func (w *watcher) watchSide(ctx context.Context, side split.Side) {
+	interval := w.Plan.HealthEvery()
 	var seen roll
 	var listing sync.WaitGroup
 	defer listing.Wait()
@@ -184,17 +184,17 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 	listing.Go(func() {
 		var last time.Time
 		every(ctx, interval, func() {
-			if k.resting(last, restList) {
+			if w.resting(last, restList) {
 				return
 			}
 			last = time.Now()
 			limited, cancel := context.WithTimeout(ctx, listLimit)
 			defer cancel()
-			asked := engine.Asked{At: time.Now(), Changes: k.latest.Load().Sides[side].Changes}
-			list, err := k.Stacks.List(limited, side)
+			asked := engine.Asked{At: time.Now(), Changes: w.latest.Load().Sides[side].Changes}
+			list, err := w.Stacks.List(limited, side)
 			why := ""
 			if err != nil {
-				why = k.said(err)
+				why = w.said(err)
 			}
 			seen.take(asked, list, why)
 			select {
@@ -203,7 +203,7 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 			}
 		})
 	})
-	health := k.Health(side)
+	health := w.Health(side)
 	select {
 	case <-listed:
 	case <-time.After(listLimit):
@@ -220,7 +220,7 @@ func (k *Keeper) watchSide(ctx context.Context, side split.Side) {
 		if ctx.Err() != nil {
 			return // they were cut off, and are not ill
 		}
-		k.post(ctx, func(now time.Time) { k.happened(k.engine.SideRead(now, r)) })
+		w.post(ctx, func(now time.Time) { w.happened(w.engine.SideRead(now, r)) })
 	})
 }
 

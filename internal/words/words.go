@@ -124,11 +124,11 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		return Alarm(c.Alarm)
 	case crossing.NobodyHome:
 		if c.Alarm.Guard == "" {
-			return "not rolled back: " + Bench(c.Home)
+			return "not rolled back: " + Serving(c.Home)
 		}
-		return fmt.Sprintf("%s. Not rolled back: %s", Alarm(c.Alarm), Bench(c.Home))
+		return fmt.Sprintf("%s. Not rolled back: %s", Alarm(c.Alarm), Serving(c.Home))
 	case crossing.NobodyLeft:
-		return fmt.Sprintf("nothing more goes to %v: %s", s.Target, Bench(c.Home))
+		return fmt.Sprintf("nothing more goes to %v: %s", s.Target, Serving(c.Home))
 	case crossing.HomeIll:
 		return Ill(c.Home)
 	case crossing.WayClosed:
@@ -253,7 +253,7 @@ func Alarm(a crossing.Alarm) string {
 }
 
 // Serving is how well a side could serve.
-func Bench(b crossing.Serving) string {
+func Serving(b crossing.Serving) string {
 	if b.Failing >= wayout.Half {
 		return fmt.Sprintf("%s of %v's answers fail", Percent(b.Failing), b.Side)
 	}
@@ -448,9 +448,9 @@ func Refusal(r *crossing.Refusal) string {
 		}
 		return fmt.Sprintf("there is nothing to do that for at %q", r.Stage)
 	case crossing.NobodyThere:
-		return Bench(r.Serving) + ". --force sends everything there all the same"
+		return Serving(r.Serving) + ". --force sends everything there all the same"
 	case crossing.NobodyServes:
-		return fmt.Sprintf("%s: nothing more goes to %v", Bench(r.Serving), r.Side)
+		return fmt.Sprintf("%s: nothing more goes to %v", Serving(r.Serving), r.Side)
 	case crossing.NotWatched:
 		return "nothing goes on without being watched: " + Lacks(r.Lacks, time.Time{})
 	case crossing.NothingIsNew:

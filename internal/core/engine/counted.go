@@ -31,12 +31,12 @@ type probes struct {
 
 // logs holds each log of a front against the prober, and says in the reading what came of it: which is not written any
 // more, or which has never told of the prober.
-func (e *Engine) logs(at time.Time, r *reading.Front) {
+func (w *world) logs(at time.Time, r *reading.Front) {
 	for _, l := range r.Logs {
-		p := e.probes[l.Front]
+		p := w.probes[l.Front]
 		if p == nil {
 			p = &probes{}
-			e.probes[l.Front] = p
+			w.probes[l.Front] = p
 		}
 		of := ""
 		if l.Front != "" {
@@ -45,9 +45,9 @@ func (e *Engine) logs(at time.Time, r *reading.Front) {
 		switch {
 		case r.Blind != "":
 			p.asked = time.Time{}
-		case p.read(at, l.Probes, e.door):
+		case p.read(at, l.Probes, w.door):
 			r.Blind = "the log" + of + " has none of the prober's requests any more: it is not written, or elsewhere"
-		case l.Probes == 0 && e.door.Over(e.begun).Of() >= neverOf && r.Notice == "":
+		case l.Probes == 0 && w.door.Over(w.begun).Of() >= neverOf && r.Notice == "":
 			r.Notice = "whether the log" + of + " is still written cannot be verified: it has none of the prober's " +
 				"requests (vaiven front PLAN prints its format)"
 		}
@@ -98,24 +98,24 @@ const (
 
 // astray reports whether users get something else than the front's configuration says, so grossly that no chance and
 // no tail that is known explains it: a side without a share gets requests, or one with a share gets none.
-func (e *Engine) astray(at time.Time) (crossing.Lack, bool) {
-	r := e.front.reading
-	if e.plan.Front.Sticky || r.Sessions { // clients may stay where they were
+func (k *sight) astray(at time.Time) (crossing.Lack, bool) {
+	r := k.front.reading
+	if k.plan.Front.Sticky || r.Sessions { // clients may stay where they were
 		return crossing.Lack{}, false
 	}
-	if !e.front.fresh(at) || !r.Tells.Counts || r.Blind != "" || len(r.Apart) > 0 || r.Sides[split.Blue].Queue != nil ||
+	if !k.front.fresh(at) || !r.Tells.Counts || r.Blind != "" || len(r.Apart) > 0 || r.Sides[split.Blue].Queue != nil ||
 		r.Sides[split.Green].Queue != nil {
 		return crossing.Lack{}, false
 	}
 	from := at.Add(-astrayOver)
-	for _, changed := range []time.Time{r.Split.Since, e.settled, e.front.moved, e.everywhere(), e.begun} {
+	for _, changed := range []time.Time{r.Split.Since, k.settled, k.front.moved, k.everywhere(), k.begun} {
 		if quiet := changed.Add(astrayTail); quiet.After(from) {
 			from = quiet
 		}
 	}
 	var got [2]int64
 	for _, side := range split.Sides {
-		c := e.series.Count(side, from, 0)
+		c := k.series.Count(side, from, 0)
 		got[side] = c.Requests + c.Hanging
 	}
 	all := got[split.Blue] + got[split.Green]
@@ -129,7 +129,7 @@ func (e *Engine) astray(at time.Time) (crossing.Lack, bool) {
 		case share == 0 && got[side] >= astrayLeast && float64(got[side]) >= astrayPart*float64(all):
 			return l, true
 		case share > 0 && got[side] == 0 && share.Fraction()*float64(all) >= astrayNone &&
-			(share == split.Whole || !e.plan.Front.Together()):
+			(share == split.Whole || !k.plan.Front.Together()):
 			return l, true
 		}
 	}

@@ -40,64 +40,87 @@ const (
 	Guards = "guard"
 )
 
-// Engine is the judgement on one service. Make it with New. The times that it is given have
-// to be those of a clock that nobody sets, as time.Now is within a process.
-type Engine struct {
+// world is what was read of front, sides and door, and of what was done to them. It knows of no crossing.
+type world struct {
 	plan  *plan.Plan
-	state crossing.State
+	begun time.Time // when the engine was made
+	now   time.Time // the last moment that was heard of
 
-	begun  time.Time       // when the engine was made
-	now    time.Time       // the last moment that it heard of
-	left   time.Duration   // of leg or keep, of the time that is watched
-	ready  bool            // the front was read, and held against the state
-	homed  time.Time       // when all traffic went home last,
-	seen   time.Time       // and when it was last read to be where it belongs
-	tasked time.Time       // when the present task was ordered
-	since  time.Time       // since when the side that guards watch gets requests, zero while it gets none
-	well   time.Time       // since when nothing ails the sides that get requests, while nothing is under way
-	alone  split.Side      // the side that had all requests last
-	serves bool            // somebody of some side was seen healthy
-	handed bool            // it goes on for another, without a time in which nobody watched
-	hole   Hole            // the last time in which nobody watched
-	rested time.Time       // nothing is retired before
-	slept  time.Time       // when the machine stood still last
-	again  map[named]again // instances that were started again
+	front  frontSight
+	sides  [2]sideSight
+	named  [2]map[string]bool // by side: addresses of instances that stand, as they were ever listed
+	serves bool               // somebody of some side was seen healthy
+	slept  time.Time          // when the machine stood still last
 	passed passed
-	silent bool         // nothing is heard just now of whoever has the wheel
-	heard  time.Time    // when something was last heard of whoever has the wheel
-	before reading.Door // the door log of the one that it goes on for
+
+	series  figures.Series     // the front's counts
+	probes  map[string]*probes // by front, of those that count by a log
+	door    reading.Door
+	before  reading.Door    // the door log of the one that is gone on for
+	figures reading.Figures // what instances told of themselves last
+	peaks   peaks
+	hours   hours
+
+	settled  time.Time // when the last change of ours was confirmed
+	revision uint64    // of the front's split as last read or confirmed
+	change   Switch
 
 	looks     wayback.Looks
-	peaks     peaks
-	hours     hours
 	rehearsal wayback.Rehearsal // the last one
 	rehearsed []time.Duration   // how long the last ones took that would have worked
+}
 
-	front    frontSight
-	sides    [2]sideSight
-	named    [2]map[string]bool // by side: addresses of instances that stand, as they were ever listed
-	door     reading.Door
-	series   figures.Series     // the front's counts
-	probes   map[string]*probes // by front, of those that count by a log
-	figures  reading.Figures    // what instances told of themselves last
-	settled  time.Time          // when the last change of ours was confirmed
-	revision uint64             // of the front's split as last read or confirmed
-	raising  raising
-	hook     Hook            // that is waited for
-	served   map[string]bool // by name: the target's instances that stood before it was to get more of them
+// sight is what is known of a service: the crossing's state, the world as it was read, and what both mean together.
+type sight struct {
+	world
+	state crossing.State
+
+	homed   time.Time       // when all traffic went home last,
+	seen    time.Time       // and when it was last read to be where it belongs
+	tasked  time.Time       // when the present task was ordered
+	rested  time.Time       // nothing is retired before
+	alone   split.Side      // the side that had all requests last
+	handed  bool            // it goes on for another, without a time in which nobody watched
+	served  map[string]bool // by name: the target's instances that stood before it was to get more of them
+	hook    Hook            // that is waited for
+	typical time.Duration
+}
+
+// watching is for how long what was seen, and by whom.
+type watching struct {
+	left   time.Duration // of leg or keep, of the time that is watched
+	ready  bool          // the front was read, and held against the state
+	since  time.Time     // since when the side that guards watch gets requests, zero while it gets none
+	well   time.Time     // since when nothing ails the sides that get requests, while nothing is under way
+	hole   Hole          // the last time in which nobody watched
+	silent bool          // nothing is heard just now of whoever has the wheel
+	heard  time.Time     // when something was last heard of whoever has the wheel
+}
+
+// verdict is what was judged of it last.
+type verdict struct {
 	guards   *guard.Guards
 	statuses []guard.Status
 	judged   time.Time // when the guards were last evaluated
-
-	lacking map[lackKey]time.Time // what has been missing since when the route needs it
-
-	split   SplitView
-	splitAt time.Time // of the door log that it was judged by
-	track   []Point
-	point   Point // the second of the track that is not over
-	change  Switch
-	typical time.Duration
+	raising  raising
+	lacking  map[lackKey]time.Time // what has been missing since when the route needs it
+	again    map[named]again       // instances that were started again
+	split    SplitView
+	splitAt  time.Time // of the door log that it was judged by
+	track    []Point
+	point    Point // the second of the track that is not over
 }
+
+// judgement is what is judged of what is known, for as long as that was watched. It decides nothing.
+type judgement struct {
+	sight
+	watching
+	verdict
+}
+
+// Engine is the judgement on one service, and decides by it. Make it with New. The times that it is given have to be
+// those of a clock that nobody sets, as time.Now is within a process.
+type Engine struct{ judgement }
 
 // Asked is when a reading was asked for, and after how many changes of what is read, as a
 // [View] has them: what was changed meanwhile makes a reading worthless.
@@ -122,7 +145,10 @@ func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub
 // New makes an engine for a plan with the state that its logbook ends with, and with what the
 // one before it knew.
 func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
-	e := &Engine{plan: p, state: s, probes: map[string]*probes{}, begun: now, now: now, heard: now, left: s.Left}
+	e := &Engine{judgement{
+		sight:    sight{world: world{plan: p, begun: now, now: now, probes: map[string]*probes{}}, state: s},
+		watching: watching{left: s.Left, heard: now},
+	}}
 	if s.Stage != crossing.None {
 		e.alone = s.Live()
 	}
@@ -137,13 +163,13 @@ func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
 }
 
 // Hooking takes in which hook is waited for; none is the zero value.
-func (e *Engine) Hooking(h Hook) { e.hook = h }
+func (k *sight) Hooking(h Hook) { k.hook = h }
 
 // State is the service's state.
-func (e *Engine) State() crossing.State { return e.state }
+func (k *sight) State() crossing.State { return k.state }
 
 // SetTypical says how long a raise usually takes.
-func (e *Engine) SetTypical(d time.Duration) { e.typical = d }
+func (k *sight) SetTypical(d time.Duration) { k.typical = d }
 
 // decide decides on an input and takes in what comes of it.
 func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.Event {
@@ -153,7 +179,7 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	m.Unsure, m.Confirm = e.unsure(), e.plan.Service
-	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.bench(e.state.Target.Other()),
+	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.standing(e.state.Target.Other()),
 		e.lacks(m.At), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
 		m.Stays = e.stays(m.At, live)
@@ -246,18 +272,18 @@ func (e *Engine) apply(ev crossing.Event) {
 }
 
 // wants takes in how many instances a side is to have.
-func (e *Engine) wants(side split.Side, choices []raise.Choice) {
+func (w *world) wants(side split.Side, choices []raise.Choice) {
 	if n := raise.Wanted(choices); n > 0 {
-		e.sides[side].view.Wanted = n
+		w.sides[side].view.Wanted = n
 	}
 }
 
 // inForce takes the front's own word for what it has now.
-func (e *Engine) inForce(at time.Time, share split.Share, revision uint64, took time.Duration) {
-	e.change = Switch{At: at, Share: share, Took: took}
-	e.revision, e.settled = revision, at
-	e.front.changes++
-	e.front.reading.Split = reading.Split{Revision: revision, Share: share, Since: at}
+func (w *world) inForce(at time.Time, share split.Share, revision uint64, took time.Duration) {
+	w.change = Switch{At: at, Share: share, Took: took}
+	w.revision, w.settled = revision, at
+	w.front.changes++
+	w.front.reading.Split = reading.Split{Revision: revision, Share: share, Since: at}
 }
 
 // Command decides on what a person asks for. The error is a [*crossing.Refusal], and
@@ -267,7 +293,7 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	m.Silent = e.silent
 	switch i := in.(type) {
 	case crossing.Back:
-		i.Home, i.Stands, i.Read = e.bench(e.state.Target.Other()), e.stands(e.state.Target.Other()),
+		i.Home, i.Stands, i.Read = e.standing(e.state.Target.Other()), e.stands(e.state.Target.Other()),
 			e.front.fresh(m.At)
 		in = i
 	case crossing.Shift:
@@ -279,7 +305,7 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 		if err := e.spared(i.Target); err != nil {
 			return events, err
 		}
-		i.Live = e.bench(i.Target.Other())
+		i.Live = e.standing(i.Target.Other())
 		i.Front = crossing.FrontSeen{Share: e.state.Share, Order: reading.Order{Generation: e.state.Generation}}
 		in = i
 	case crossing.Raise:
@@ -300,8 +326,8 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 }
 
 // spared refuses to raise a side that some member of the front sends requests to.
-func (e *Engine) spared(side split.Side) error {
-	for _, a := range e.front.reading.Apart {
+func (w *world) spared(side split.Side) error {
+	for _, a := range w.front.reading.Apart {
 		if of := a.Share.Of(side); of > 0 {
 			return &crossing.Refusal{Kind: crossing.GetsRequests, Side: side, Share: of, Said: a.Front}
 		}
@@ -348,11 +374,11 @@ func (e *Engine) FrontFailed(at time.Time, why string) []crossing.Event {
 }
 
 // Rehearsed takes in what a rehearsal of going home came to.
-func (e *Engine) Rehearsed(r wayback.Rehearsal) {
-	e.rehearsal = r
+func (w *world) Rehearsed(r wayback.Rehearsal) {
+	w.rehearsal = r
 	if r.Failed == "" {
-		e.rehearsed = append(e.rehearsed[max(0,
-			len(e.rehearsed)-wayback.SpreadMost+1):len(e.rehearsed):len(e.rehearsed)], r.Took)
+		w.rehearsed = append(w.rehearsed[max(0,
+			len(w.rehearsed)-wayback.SpreadMost+1):len(w.rehearsed):len(w.rehearsed)], r.Took)
 	}
 }
 
@@ -397,13 +423,13 @@ func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
 
 // nobodyKept reports whether it is known that nobody of a side that is kept could serve any more.
 // As long as it gets requests somebody else sees to that.
-func (e *Engine) nobodyKept(at time.Time, c wayback.Condition) bool {
-	return e.state.Part() == split.Whole && c.Stale == 0 && e.sides[c.Side].fresh(at) &&
-		e.lastBench(c.Side).Healthy == 0
+func (k *sight) nobodyKept(at time.Time, c wayback.Condition) bool {
+	return k.state.Part() == split.Whole && c.Stale == 0 && k.sides[c.Side].fresh(at) &&
+		k.lastStanding(c.Side).Healthy == 0
 }
 
 // DoorRead takes the door log in.
-func (e *Engine) DoorRead(d reading.Door) { e.door = d.After(e.before) }
+func (w *world) DoorRead(d reading.Door) { w.door = d.After(w.before) }
 
 // hold holds what the front was read to have against what is remembered.
 func (e *Engine) hold(at time.Time) []crossing.Event {
@@ -474,47 +500,47 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 }
 
 // growing reports whether the target may have instances that it is only just getting for a leg.
-func (e *Engine) growing() bool {
-	s := e.state
+func (k *sight) growing() bool {
+	s := k.state
 	return s.Task.More || s.Due.On || slices.ContainsFunc(s.Choices, func(c raise.Choice) bool { return c.Until > 0 })
 }
 
 // coming reports whether an instance is one of those, and not proven yet.
-func (e *Engine) coming(i reading.Instance) bool {
-	switch target := e.state.Target; {
-	case i.Side != target || !e.growing():
+func (k *sight) coming(i reading.Instance) bool {
+	switch target := k.state.Target; {
+	case i.Side != target || !k.growing():
 		return false
-	case e.served != nil:
-		return !e.served[i.Name]
+	case k.served != nil:
+		return !k.served[i.Name]
 	default: // the keeper was restarted since: by what the front has
-		return i.Part == e.plan.Main().Name && len(e.front.reading.Sides[target].Instances) > 0 && e.state.Part() > 0 &&
-			!e.lists(target, i.Address)
+		return i.Part == k.plan.Main().Name && len(k.front.reading.Sides[target].Instances) > 0 && k.state.Part() > 0 &&
+			!k.lists(target, i.Address)
 	}
 }
 
 // serving are the target's instances that requests may go to, and how many there are to be. Those that are only just
 // coming are not among them: nobody is hurt by one of them that does not come up.
-func (e *Engine) serving() (list []reading.Condition, wanted int) {
-	target := e.sides[e.state.Target].view
-	if !e.growing() {
+func (k *sight) serving() (list []reading.Condition, wanted int) {
+	target := k.sides[k.state.Target].view
+	if !k.growing() {
 		return target.Instances, target.Wanted
 	}
 	list = slices.DeleteFunc(slices.Clone(target.Instances),
-		func(c reading.Condition) bool { return e.coming(c.Instance) })
+		func(c reading.Condition) bool { return k.coming(c.Instance) })
 	if len(list) < len(target.Instances) {
-		return list, len(e.served)
+		return list, len(k.served)
 	}
 	return list, target.Wanted
 }
 
 // load is what is known of how much of the target's capacity a share takes.
-func (e *Engine) load(at time.Time) crossing.Load {
+func (k *sight) load(at time.Time) crossing.Load {
 	rate := 0.0
 	for _, side := range split.Sides {
-		rate += e.series.Count(side, at.Add(-figureSpan), 0).Rate
+		rate += k.series.Count(side, at.Add(-figureSpan), 0).Rate
 	}
-	return crossing.Load{Rate: rate, Capacity: e.sides[e.state.Target].view.Capacity, Limit: e.plan.Limit.Part,
-		Refused: e.plan.Limit.Refuses}
+	return crossing.Load{Rate: rate, Capacity: k.sides[k.state.Target].view.Capacity, Limit: k.plan.Limit.Part,
+		Refused: k.plan.Limit.Refuses}
 }
 
 // Order is a task with what the front has to have for it to be done.
@@ -526,38 +552,38 @@ type Order struct {
 
 // Orders is what has to be done now, and may be. An order is the same as long as its ID is. Whoever performs one
 // asks again before each step: what is not permitted any more is not among them.
-func (e *Engine) Orders() []Order {
+func (j *judgement) Orders() []Order {
 	var list []Order
-	for _, t := range e.state.Orders() {
+	for _, t := range j.state.Orders() {
 		switch {
-		case !e.ready && t.Do != crossing.TaskHome:
+		case !j.ready && t.Do != crossing.TaskHome:
 			continue // what was found comes first
-		case t.Do == crossing.TaskMove && (!e.known(t.Share) || e.joining(e.state.Target)) &&
-			e.now.Sub(e.tasked) < tellFor:
+		case t.Do == crossing.TaskMove && (!j.known(t.Share) || j.joining(j.state.Target)) &&
+			j.now.Sub(j.tasked) < tellFor:
 			continue // the front is being told who is there
 		case (t.Do == crossing.TaskRaise || t.Do == crossing.TaskRetire) &&
-			(e.holding(e.now) || e.now.Before(e.everywhere())):
+			(j.holding(j.now) || j.now.Before(j.everywhere())):
 			// a change that was begun before the going home may still come through, or somebody not have heard of it
 			continue
-		case len(e.withheld(t)) > 0:
+		case len(j.withheld(t)) > 0:
 			continue
 		}
-		list = append(list, Order{Task: t, Revision: e.revision, Generation: e.state.Generation})
+		list = append(list, Order{Task: t, Revision: j.revision, Generation: j.state.Generation})
 	}
 	return list
 }
 
 // holding reports whether all traffic went home just now, and is held there: a front that
 // could not be read meanwhile may have let something through.
-func (e *Engine) holding(at time.Time) bool {
-	return !e.homed.IsZero() && e.seen.Sub(e.homed) < holdFor && at.Sub(e.homed) <= holdMost
+func (k *sight) holding(at time.Time) bool {
+	return !k.homed.IsZero() && k.seen.Sub(k.homed) < holdFor && at.Sub(k.homed) <= holdMost
 }
 
 // known reports whether the front knows somebody on each side that a share sends requests
 // to, as last read.
-func (e *Engine) known(share split.Share) bool {
+func (w *world) known(share split.Share) bool {
 	for _, side := range split.Sides {
-		if share.Of(side) > 0 && len(e.front.reading.Sides[side].Instances) == 0 {
+		if share.Of(side) > 0 && len(w.front.reading.Sides[side].Instances) == 0 {
 			return false
 		}
 	}
@@ -565,10 +591,10 @@ func (e *Engine) known(share split.Share) bool {
 }
 
 // Due is the next moment at which time alone may change something.
-func (e *Engine) Due(at time.Time) time.Time {
+func (j *judgement) Due(at time.Time) time.Time {
 	due := at.Add(judgeEvery)
-	if e.state.Timed() && !e.state.Frozen() {
-		if end := at.Add(max(e.left, 0)); end.Before(due) {
+	if j.state.Timed() && !j.state.Frozen() {
+		if end := at.Add(max(j.left, 0)); end.Before(due) {
 			due = end
 		}
 	}

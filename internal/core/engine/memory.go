@@ -49,42 +49,42 @@ const (
 
 // Hand is the memory for the engine that goes on for this one. One that has not taken up yet what was under way when
 // it was made knows nothing that would let another one go on as if somebody had watched.
-func (e *Engine) Hand(at time.Time) Memory {
-	if !e.ready && !e.handed {
-		return Memory{Track: e.track, Hours: e.hours}
+func (j *judgement) Hand(at time.Time) Memory {
+	if !j.ready && !j.handed {
+		return Memory{Track: j.track, Hours: j.hours}
 	}
 	return Memory{
-		At: at, Left: e.left, Since: e.since, Homed: e.homed, Seen: e.seen, Settled: e.settled, Again: e.rested,
-		Hole: e.hole, Served: e.served, Change: e.change,
-		Series: e.series, Guards: e.guards.Hand(), Door: e.door, Answered: e.door.Ended, Seconds: e.door.Seconds,
-		Track: e.track, Hours: e.hours,
+		At: at, Left: j.left, Since: j.since, Homed: j.homed, Seen: j.seen, Settled: j.settled, Again: j.rested,
+		Hole: j.hole, Served: j.served, Change: j.change,
+		Series: j.series, Guards: j.guards.Hand(), Door: j.door, Answered: j.door.Ended, Seconds: j.door.Seconds,
+		Track: j.track, Hours: j.hours,
 	}
 }
 
 // remember takes up what the one before knew.
-func (e *Engine) remember(m Memory) {
-	e.track = m.Track
-	if e.hours = m.Hours; len(e.hours) == 0 { // of a keeper that left nothing but its track
-		for _, p := range e.track {
-			e.hours.add(p)
+func (j *judgement) remember(m Memory) {
+	j.track = m.Track
+	if j.hours = m.Hours; len(j.hours) == 0 { // of a keeper that left nothing but its track
+		for _, p := range j.track {
+			j.hours.add(p)
 		}
 	}
-	if m.At.IsZero() || e.now.Sub(m.At) > handedFor {
-		if n := len(m.Track); n > 0 && e.state.Stage.UnderWay() {
-			e.hole = Hole{From: m.Track[n-1].At, To: e.now}
+	if m.At.IsZero() || j.now.Sub(m.At) > handedFor {
+		if n := len(m.Track); n > 0 && j.state.Stage.UnderWay() {
+			j.hole = Hole{From: m.Track[n-1].At, To: j.now}
 		}
-		if e.state.Stage.UnderWay() || e.state.Retiring() {
-			e.rested = e.now.Add(restAfter)
+		if j.state.Stage.UnderWay() || j.state.Retiring() {
+			j.rested = j.now.Add(restAfter)
 		}
 		return
 	}
-	e.handed = true
-	e.left, e.since, e.homed, e.seen, e.settled, e.rested, e.hole, e.change, e.series = m.Left, m.Since, m.Homed,
+	j.handed = true
+	j.left, j.since, j.homed, j.seen, j.settled, j.rested, j.hole, j.change, j.series = m.Left, m.Since, m.Homed,
 		m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
-	e.served = m.Served
-	e.guards.Remember(m.Guards)
-	e.before = m.Door
-	e.before.Ended, e.before.Seconds = m.Answered, m.Seconds
+	j.served = m.Served
+	j.guards.Remember(m.Guards)
+	j.before = m.Door
+	j.before.Ended, j.before.Seconds = m.Answered, m.Seconds
 }
 
 // Slept takes in that the machine stood still until now, for as long as it did. What was read
@@ -111,10 +111,10 @@ func (e *Engine) missed(from, to time.Time) []crossing.Event {
 }
 
 // Present says which clients have been heard of just now.
-func (e *Engine) Present(at time.Time, client func(id string) bool) {
-	w := e.state.Wheel
-	if e.silent = !w.Vacant() && !client(w.Client); !e.silent {
-		e.heard = at
+func (j *judgement) Present(at time.Time, client func(id string) bool) {
+	w := j.state.Wheel
+	if j.silent = !w.Vacant() && !client(w.Client); !j.silent {
+		j.heard = at
 	}
 }
 
@@ -128,7 +128,7 @@ func (e *Engine) release(at time.Time) []crossing.Event {
 }
 
 // goesOnAsWas reports whether an engine that took over found everything as it was handed to it.
-func (e *Engine) goesOnAsWas(found crossing.Found, order reading.Order) bool {
-	return e.handed && found.Share == e.state.Share && slices.Equal(found.Apart, e.state.Apart) &&
-		order.Generation <= e.state.Generation
+func (k *sight) goesOnAsWas(found crossing.Found, order reading.Order) bool {
+	return k.handed && found.Share == k.state.Share && slices.Equal(found.Apart, k.state.Apart) &&
+		order.Generation <= k.state.Generation
 }

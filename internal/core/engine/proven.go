@@ -13,17 +13,17 @@ import (
 type passed [2][]string
 
 // Proved takes in what a proof beside a crossing came to, for the instances that were there.
-func (e *Engine) Proved(side split.Side, p proof.Proof, list []reading.Instance) {
-	e.passed[side] = nil
+func (w *world) Proved(side split.Side, p proof.Proof, list []reading.Instance) {
+	w.passed[side] = nil
 	if len(p.Results) > 0 && len(p.Open(nil)) == 0 {
-		e.passed[side] = started(slices.DeleteFunc(slices.Clone(list),
+		w.passed[side] = started(slices.DeleteFunc(slices.Clone(list),
 			func(i reading.Instance) bool { return !i.Running }))
 	}
 }
 
 // proven reports whether the last proof of a side passed and its instances are the same as then.
-func (e *Engine) proven(side split.Side) bool {
-	return e.passed[side] != nil && slices.Equal(e.passed[side], started(e.Running(side)))
+func (w *world) proven(side split.Side) bool {
+	return w.passed[side] != nil && slices.Equal(w.passed[side], started(w.Running(side)))
 }
 
 // started names instances by when they were started.

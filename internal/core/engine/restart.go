@@ -35,17 +35,17 @@ type again struct {
 // Restarts are the instances that are to be started again now, because they have ended while
 // their side gets requests or is kept. Those of a side that gets requests come first. A side that
 // is being raised or retired is left alone.
-func (e *Engine) Restarts(at time.Time) []reading.Instance {
-	for _, side := range e.wanted(at) {
+func (j *judgement) Restarts(at time.Time) []reading.Instance {
+	for _, side := range j.wanted(at) {
 		var list []reading.Instance
 		ended := false
-		for _, c := range e.sides[side].view.Instances {
-			if c.Running || c.State != reading.Exited || !e.restarts(c.Instance) || e.coming(c.Instance) {
+		for _, c := range j.sides[side].view.Instances {
+			if c.Running || c.State != reading.Exited || !j.restarts(c.Instance) || j.coming(c.Instance) {
 				continue
 			}
 			ended = true
-			a := e.again[nameOf(c.Instance)]
-			if a.under || at.Sub(a.last) < a.pause() || !a.done.IsZero() && !e.sides[side].asked.After(a.done) {
+			a := j.again[nameOf(c.Instance)]
+			if a.under || at.Sub(a.last) < a.pause() || !a.done.IsZero() && !j.sides[side].asked.After(a.done) {
 				continue
 			}
 			list = append(list, c.Instance)
@@ -59,9 +59,9 @@ func (e *Engine) Restarts(at time.Time) []reading.Instance {
 
 // wanted are the sides whose instances are started again: those that get requests, the one with
 // most first, and the one that is kept.
-func (e *Engine) wanted(at time.Time) []split.Side {
-	s, r := e.state, e.front.reading
-	known := e.front.fresh(at)
+func (k *sight) wanted(at time.Time) []split.Side {
+	s, r := k.state, k.front.reading
+	known := k.front.fresh(at)
 	if !known && s.Stage == crossing.None {
 		return nil // it is not known at all where requests go
 	}
@@ -79,7 +79,7 @@ func (e *Engine) wanted(at time.Time) []split.Side {
 		busy := s.Task.ID != 0 && s.Task.Side == side &&
 			(s.Task.Do == crossing.TaskRaise || s.Task.Do == crossing.TaskRetire)
 		gets := s.Stage != crossing.None && s.Sends(side) > 0 || known && r.Sends(side) > 0
-		if (gets || kept) && !busy && e.sides[side].fresh(at) {
+		if (gets || kept) && !busy && k.sides[side].fresh(at) {
 			list = append(list, side)
 		}
 	}
@@ -87,8 +87,8 @@ func (e *Engine) wanted(at time.Time) []split.Side {
 }
 
 // restarts reports whether an instance's stack is one that is started again.
-func (e *Engine) restarts(i reading.Instance) bool {
-	for _, part := range e.plan.Parts {
+func (w *world) restarts(i reading.Instance) bool {
+	for _, part := range w.plan.Parts {
 		if s := part.Stacks[i.Side]; part.Name == i.Part {
 			return s.Restart && (s.Kind() == plan.Processes || s.Kind() == plan.Hosts)
 		}
@@ -105,23 +105,23 @@ func (a again) pause() time.Duration {
 }
 
 // Restarting takes in that an instance is being started again.
-func (e *Engine) Restarting(at time.Time, i reading.Instance) {
-	a := e.again[nameOf(i)]
+func (j *judgement) Restarting(at time.Time, i reading.Instance) {
+	a := j.again[nameOf(i)]
 	if at.Sub(a.last) > calmAfter {
 		a.count = 0
 	}
 	a.count++
 	a.last, a.under = at, true
-	if e.again == nil {
-		e.again = map[named]again{}
+	if j.again == nil {
+		j.again = map[named]again{}
 	}
-	e.again[nameOf(i)] = a
+	j.again[nameOf(i)] = a
 }
 
 // NobodyElse reports whether nobody of an instance's side serves while requests go there: then it is started again from
 // whatever stands in the place of its build.
-func (e *Engine) NobodyElse(i reading.Instance) bool {
-	return e.lastBench(i.Side).Healthy == 0 && (e.state.Sends(i.Side) > 0 || e.front.reading.Sends(i.Side) > 0)
+func (k *sight) NobodyElse(i reading.Instance) bool {
+	return k.lastStanding(i.Side).Healthy == 0 && (k.state.Sends(i.Side) > 0 || k.front.reading.Sends(i.Side) > 0)
 }
 
 // Restarted takes in what came of it: whether its environment is another one than it was, what of its build is, and why
@@ -152,10 +152,10 @@ type Restart struct {
 }
 
 // restartsOf are those of a side.
-func (e *Engine) restartsOf(side split.Side) []Restart {
+func (j *judgement) restartsOf(side split.Side) []Restart {
 	var list []Restart
-	for _, c := range e.sides[side].view.Instances {
-		if a, ok := e.again[nameOf(c.Instance)]; ok {
+	for _, c := range j.sides[side].view.Instances {
+		if a, ok := j.again[nameOf(c.Instance)]; ok {
 			list = append(list, Restart{c.Name, a.count, a.last})
 		}
 	}
@@ -163,9 +163,9 @@ func (e *Engine) restartsOf(side split.Side) []Restart {
 }
 
 // cameBack is how many instances of a side had to be started again since a time.
-func (e *Engine) cameBack(side split.Side, since time.Time) int {
+func (j *judgement) cameBack(side split.Side, since time.Time) int {
 	n := 0
-	for name, a := range e.again {
+	for name, a := range j.again {
 		if name.side == side && !since.IsZero() && !a.last.Before(since) {
 			n++
 		}

@@ -16,69 +16,69 @@ import (
 )
 
 // View is everything that is known now.
-func (e *Engine) View(at time.Time) View {
-	s := e.state
-	r := e.front.reading
-	failing, _ := e.plan.Guard(plan.Failing)
+func (j *judgement) View(at time.Time) View {
+	s := j.state
+	r := j.front.reading
+	failing, _ := j.plan.Guard(plan.Failing)
 	v := View{
-		At: at, Service: e.plan.Service, Ready: e.ready, Crossing: s, Left: max(e.left, 0), Planned: e.plan.Route,
-		Keep: e.plan.Keep, Then: e.plan.Then,
-		Live: e.live(), Typical: e.typical, Parts: parts(e.plan), Guards: e.statuses, Door: e.door,
-		Track:    e.track[:len(e.track):len(e.track)],
-		Guarding: e.guarding(), Sure: Sureness{Of: e.plan.Sure, Find: failing.Find}, Switch: e.change, Hole: e.hole,
-		Hook: e.hook, Again: e.rested,
-		Front: FrontView{At: e.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: e.front.failed,
-			Changes: e.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind,
-			Own: e.series.Own(at.Add(-figureSpan)), Remembers: r.Remembers, Everywhere: e.everywhere()},
+		At: at, Service: j.plan.Service, Ready: j.ready, Crossing: s, Left: max(j.left, 0), Planned: j.plan.Route,
+		Keep: j.plan.Keep, Then: j.plan.Then,
+		Live: j.live(), Typical: j.typical, Parts: parts(j.plan), Guards: j.statuses, Door: j.door,
+		Track:    j.track[:len(j.track):len(j.track)],
+		Guarding: j.guarding(), Sure: Sureness{Of: j.plan.Sure, Find: failing.Find}, Switch: j.change, Hole: j.hole,
+		Hook: j.hook, Again: j.rested,
+		Front: FrontView{At: j.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: j.front.failed,
+			Changes: j.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind,
+			Own: j.series.Own(at.Add(-figureSpan)), Remembers: r.Remembers, Everywhere: j.everywhere()},
 	}
-	for _, side := range e.wanted(at) {
-		if slices.ContainsFunc(e.sides[side].view.Instances,
-			func(c reading.Condition) bool { return e.restarts(c.Instance) }) {
+	for _, side := range j.wanted(at) {
+		if slices.ContainsFunc(j.sides[side].view.Instances,
+			func(c reading.Condition) bool { return j.restarts(c.Instance) }) {
 			v.Keeps = append(v.Keeps, side)
 		}
 	}
-	if n := len(e.track); n > 0 {
-		v.Drawn = e.track[n-1].At
+	if n := len(j.track); n > 0 {
+		v.Drawn = j.track[n-1].At
 	}
 	if s.Timed() {
-		v.Lacks = e.lacks(at)
+		v.Lacks = j.lacks(at)
 	}
 	if s.Retiring() {
-		v.Held = e.withheld(s.Task)
+		v.Held = j.withheld(s.Task)
 	}
 	if _, until := s.UntilSure(); until {
-		v.Sure.Unsure = e.unsure()
+		v.Sure.Unsure = j.unsure()
 	}
 	for _, side := range split.Sides {
-		v.Sides[side] = e.sides[side].view
-		f := e.series.Over(side, at.Add(-figureSpan), 0)
-		if lately := e.series.Count(side, at.Add(-rateSpan), 0); !lately.To.IsZero() {
+		v.Sides[side] = j.sides[side].view
+		f := j.series.Over(side, at.Add(-figureSpan), 0)
+		if lately := j.series.Count(side, at.Add(-rateSpan), 0); !lately.To.IsZero() {
 			f.Rate = lately.Rate // else nothing was read lately: what was, with its age
 		}
 		v.Sides[side].Figures = f
-		v.Sides[side].Served = e.series.Each(side, at)
+		v.Sides[side].Served = j.series.Each(side, at)
 		v.Sides[side].Open, v.Sides[side].Queue = r.Sides[side].Open, r.Sides[side].Queue
 		v.Sides[side].Out = s.Out[side]
-		if list := e.strangers(side); len(list) > 0 && e.sides[side].fresh(at) {
+		if list := j.strangers(side); len(list) > 0 && j.sides[side].fresh(at) {
 			v.Sides[side].Strange = list
 		}
-		v.Sides[side].Restarts = e.restartsOf(side)
+		v.Sides[side].Restarts = j.restartsOf(side)
 		v.Traffic.Rate += f.Rate
 		v.Traffic.Capacity[side] = v.Sides[side].Capacity
 	}
 	v.Traffic.Failing = v.Sides[v.Live].Figures.FailingCount().Rate()
-	e.judgeSplit(at)
-	v.Split = e.split
-	v.WayBack = e.wayBack(at, v.Traffic)
-	if v.WaysOut, v.Alike = e.waysOut(v); len(v.WaysOut) > 0 {
+	j.judgeSplit(at)
+	v.Split = j.split
+	v.WayBack = j.wayBack(at, v.Traffic)
+	if v.WaysOut, v.Alike = j.waysOut(v); len(v.WaysOut) > 0 {
 		// those that are lost name no side, so that the rest says nothing of it
 		v.Split = SplitView{Asked: v.Split.Asked}
 	}
-	v.Overlap = e.overlap(at)
-	if b := e.bench(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 {
+	v.Overlap = j.overlap(at)
+	if b := j.standing(v.Live); !s.Stage.UnderWay() && b.Known && b.Instances > 0 {
 		v.Dead = b.Healthy == 0
-		_, tripped := e.tripped()
-		_, ill := e.liveIll(at)
+		_, tripped := j.tripped()
+		_, ill := j.liveIll(at)
 		v.Ails = len(s.Ails) > 0 && (tripped || ill)
 		if v.Dead || v.Ails {
 			v.Spare = Spare{Version: v.Sides[v.Live.Other()].Version, Healthy: b.Other}
@@ -88,54 +88,54 @@ func (e *Engine) View(at time.Time) View {
 }
 
 // wayBack is the judgement on a rollback now.
-func (e *Engine) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
-	s := e.state
+func (k *sight) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
+	s := k.state
 	if s.Stage == crossing.None || s.Stage == crossing.CalledOff || s.Stage == crossing.RolledBack {
 		return wayback.Readiness{}
 	}
 	home := s.Target.Other()
-	v := e.sides[home].view
+	v := k.sides[home].view
 	f := wayback.Facts{
 		Side: home, Healthy: v.Healthy, Instances: max(len(v.Instances), v.Wanted),
-		FrontRead: e.front.failed == "" &&
-			!e.front.at.IsZero(), Rehearsal: e.rehearsal, Rehearsed: wayback.SpreadOf(e.rehearsed),
-		Rate: t.Rate, Peak: e.peak(at), Capacity: v.Capacity, Looks: e.looks,
-		Retired: s.Stage == crossing.Settled && (!e.stands(home) || s.Out[home]),
+		FrontRead: k.front.failed == "" &&
+			!k.front.at.IsZero(), Rehearsal: k.rehearsal, Rehearsed: wayback.SpreadOf(k.rehearsed),
+		Rate: t.Rate, Peak: k.peak(at), Capacity: v.Capacity, Looks: k.looks,
+		Retired: s.Stage == crossing.Settled && (!k.stands(home) || s.Out[home]),
 	}
-	_, f.Elsewhere = e.astray(at)
-	if part := e.frontPart(home); !slices.ContainsFunc(part,
+	_, f.Elsewhere = k.astray(at)
+	if part := k.frontPart(home); !slices.ContainsFunc(part,
 		func(c reading.Condition) bool { return c.State == reading.Healthy }) {
 		f.Healthy, f.Instances = 0, len(part) // other parts answer nobody
 	}
-	if !e.sides[home].fresh(at) {
+	if !k.sides[home].fresh(at) {
 		f.Stale = at.Sub(v.At)
 	}
 	return wayback.Judge(f)
 }
 
 // waysOut is what can be done where a side that gets requests is known to be ill.
-func (e *Engine) waysOut(v View) (ways []wayout.Way, alike bool) {
-	s := e.state
+func (k *sight) waysOut(v View) (ways []wayout.Way, alike bool) {
+	s := k.state
 	if !s.Stage.UnderWay() || s.GoingBack || s.Alone() {
 		return nil, false
 	}
 	f := wayout.Facts{Target: s.Target, Share: s.Share, Moved: s.Moved, Proven: s.Proven, Rate: v.Traffic.Rate}
 	for _, side := range split.Sides {
-		b := e.lastBench(side)
-		known := v.At.Sub(e.sides[side].view.At) <= knownFor
+		b := k.lastStanding(side)
+		known := v.At.Sub(k.sides[side].view.At) <= knownFor
 		f.Sides[side] = wayout.Side{Known: known, Healthy: b.Healthy, Instances: b.Instances,
-			Capacity: v.Sides[side].Capacity, Bad: e.bad(v.At, side, figureSpan)}
+			Capacity: v.Sides[side].Capacity, Bad: k.bad(v.At, side, figureSpan)}
 	}
 	return wayout.List(f), wayout.Alike(f)
 }
 
 // overlap is since when both sides have stood, and what the spare one has cost.
-func (e *Engine) overlap(at time.Time) Overlap {
+func (k *sight) overlap(at time.Time) Overlap {
 	var starts [2][]time.Time
 	var o Overlap
-	spare := e.live().Other()
+	spare := k.live().Other()
 	for _, side := range split.Sides {
-		for _, i := range e.sides[side].view.Instances {
+		for _, i := range k.sides[side].view.Instances {
 			if !i.Running {
 				continue
 			}
@@ -143,7 +143,7 @@ func (e *Engine) overlap(at time.Time) Overlap {
 			if side != spare {
 				continue
 			}
-			for _, part := range e.plan.Parts {
+			for _, part := range k.plan.Parts {
 				if price := part.Stacks[side].Price; part.Name == i.Part && price.Unit != "" {
 					o.Cost.Unit = price.Unit
 					o.Cost.Amount += raise.Cost(price.Amount, []time.Time{i.Started}, at)
@@ -163,22 +163,22 @@ func (e *Engine) overlap(at time.Time) Overlap {
 const trackLength = 3600
 
 // draw gathers the figures of a second into a point of the track.
-func (e *Engine) draw(at time.Time) {
-	p := &e.point
+func (j *judgement) draw(at time.Time) {
+	p := &j.point
 	if !p.At.IsZero() && at.Sub(p.At) >= time.Second {
-		if n := len(e.track); n >= 2*trackLength {
-			e.track = append([]Point(nil), e.track[n-trackLength:]...)
+		if n := len(j.track); n >= 2*trackLength {
+			j.track = append([]Point(nil), j.track[n-trackLength:]...)
 		}
-		e.track = append(e.track, *p)
-		e.peaks.add(*p)
-		e.hours.add(*p)
+		j.track = append(j.track, *p)
+		j.peaks.add(*p)
+		j.hours.add(*p)
 		*p = Point{}
 	}
 	if p.At.IsZero() {
 		p.At = at
 	}
-	requests, failing := e.series.Last()
-	p.Planned = e.front.reading.Split.Share
+	requests, failing := j.series.Last()
+	p.Planned = j.front.reading.Split.Share
 	p.Green += requests[split.Green]
 	p.All += requests[split.Blue] + requests[split.Green]
 	p.Failing += failing[split.Blue] + failing[split.Green]
@@ -244,17 +244,17 @@ func (p *peaks) add(of Point) {
 
 // peak is the most requests a second that there were in a minute of the day so far, 0 before
 // there was one.
-func (e *Engine) peak(at time.Time) float64 {
-	if e.peaks.minute.Day() != at.Day() {
+func (w *world) peak(at time.Time) float64 {
+	if w.peaks.minute.Day() != at.Day() {
 		return 0
 	}
-	return e.peaks.most
+	return w.peaks.most
 }
 
 // Running are a side's instances that run, as last read.
-func (e *Engine) Running(side split.Side) []reading.Instance {
+func (w *world) Running(side split.Side) []reading.Instance {
 	var list []reading.Instance
-	for _, c := range e.sides[side].view.Instances {
+	for _, c := range w.sides[side].view.Instances {
 		if c.Running {
 			list = append(list, c.Instance)
 		}

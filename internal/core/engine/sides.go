@@ -65,15 +65,15 @@ func (e *Engine) FiguresRead(at time.Time, r reading.Figures) []crossing.Event {
 	return append(events, e.watch(at)...)
 }
 
-func (e *Engine) see(s *sideSight, r SideReading) {
+func (w *world) see(s *sideSight, r SideReading) {
 	v := s.view
 	v.Error = r.Error
-	if e.plan.Stands(r.Side) {
+	if w.plan.Stands(r.Side) {
 		for _, c := range r.Conditions {
-			if e.named[r.Side] == nil {
-				e.named[r.Side] = map[string]bool{}
+			if w.named[r.Side] == nil {
+				w.named[r.Side] = map[string]bool{}
 			}
-			e.named[r.Side][c.Address] = true
+			w.named[r.Side][c.Address] = true
 		}
 	}
 	if r.Error != "" && len(r.Conditions) == 0 {
@@ -84,7 +84,7 @@ func (e *Engine) see(s *sideSight, r SideReading) {
 	v.At, v.Instances, v.Healthy = r.At, r.Conditions, 0
 	var names, builds []string
 	v.Capacity = 0
-	main := e.plan.Main()
+	main := w.plan.Main()
 	for _, c := range v.Instances {
 		if c.State == reading.Healthy {
 			v.Healthy++
@@ -95,7 +95,7 @@ func (e *Engine) see(s *sideSight, r SideReading) {
 		names = addOnce(names, c.Version)
 		builds = addOnce(builds, raise.Short(c.Build))
 		if c.State == reading.Healthy {
-			e.serves = true
+			w.serves = true
 			v.Capacity += main.Stacks[r.Side].Capacity.At(c.Name, c.Address)
 		}
 	}
@@ -111,19 +111,19 @@ func addOnce(list []string, text string) []string {
 }
 
 // forget drops what is known of a side's instances, because they are others now.
-func (e *Engine) forget(side split.Side) {
-	s := &e.sides[side]
+func (w *world) forget(side split.Side) {
+	s := &w.sides[side]
 	s.view = SideView{Changes: s.view.Changes + 1, Every: s.view.Every, Wanted: s.view.Wanted, Stands: s.view.Stands,
 		Figures: s.view.Figures}
 }
 
 // Started takes in that all instances of a raise were started, and now have to become
 // healthy. What was read of them before says nothing.
-func (e *Engine) Started(at time.Time, task uint64) {
-	if e.raising.task == task && task != 0 {
-		e.raising.started = at
-		if !e.state.Task.More { // else those that serve are the same
-			e.forget(e.state.Task.Side)
+func (j *judgement) Started(at time.Time, task uint64) {
+	if j.raising.task == task && task != 0 {
+		j.raising.started = at
+		if !j.state.Task.More { // else those that serve are the same
+			j.forget(j.state.Task.Side)
 		}
 	}
 }
@@ -164,7 +164,7 @@ func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
 // ill reports whether an instance that gets requests does not serve as it should: also
 // one that was never seen healthy, when it has said no as often as its part's check
 // needs to call it down.
-func (e *Engine) ill(c reading.Condition) bool {
+func (w *world) ill(c reading.Condition) bool {
 	switch c.State {
 	case reading.Healthy:
 		return false
@@ -172,7 +172,7 @@ func (e *Engine) ill(c reading.Condition) bool {
 		return true
 	}
 	down := 1
-	for _, part := range e.plan.Parts {
+	for _, part := range w.plan.Parts {
 		if part.Name == c.Part {
 			down = max(part.Health.Down, 1)
 		}
@@ -184,65 +184,65 @@ func (e *Engine) ill(c reading.Condition) bool {
 	return bad >= down
 }
 
-// bench is what is known of a side's ability to serve.
-func (e *Engine) bench(side split.Side) crossing.Serving {
-	b := e.lastBench(side)
-	for _, s := range e.sides {
-		b.Known = b.Known && e.now.Sub(s.view.At) <= knownFor
+// standing is what is known of a side's ability to serve.
+func (w *world) standing(side split.Side) crossing.Serving {
+	b := w.lastStanding(side)
+	for _, s := range w.sides {
+		b.Known = b.Known && w.now.Sub(s.view.At) <= knownFor
 	}
 	return b
 }
 
 // there is what is known of the target. That nobody of it serves is known without the other side's word.
-func (e *Engine) there() crossing.Serving {
-	target := e.state.Target
-	if last := e.lastBench(target); last.Healthy == 0 && e.sides[target].fresh(e.now) {
-		if e.sides[target.Other()].view.At.IsZero() && len(e.unnoted(e.now, target)) == 0 {
+func (k *sight) there() crossing.Serving {
+	target := k.state.Target
+	if last := k.lastStanding(target); last.Healthy == 0 && k.sides[target].fresh(k.now) {
+		if k.sides[target.Other()].view.At.IsZero() && len(k.unnoted(k.now, target)) == 0 {
 			last.Known, last.Other = true, max(last.Other, 1) // who was not read yet is no worse
 		}
 		return last
 	}
-	return e.bench(target)
+	return k.standing(target)
 }
 
-// lastBench is what was known of it last, however long ago.
-func (e *Engine) lastBench(side split.Side) crossing.Serving {
+// lastStanding is what was known of it last, however long ago.
+func (w *world) lastStanding(side split.Side) crossing.Serving {
 	b := crossing.Serving{Side: side, Known: true}
 	for _, s := range split.Sides {
-		b.Known = b.Known && !e.sides[s].view.At.IsZero()
-		for _, c := range e.sides[s].view.Instances {
+		b.Known = b.Known && !w.sides[s].view.At.IsZero()
+		for _, c := range w.sides[s].view.Instances {
 			switch {
-			case c.Part != e.plan.Main().Name:
+			case c.Part != w.plan.Main().Name:
 			case s == side:
 				b.Instances++
-				if !e.ill(c) {
+				if !w.ill(c) {
 					b.Healthy++
 				}
-			case !e.ill(c):
+			case !w.ill(c):
 				b.Other++
 			}
 		}
 	}
-	b.Known = b.Known && (b.Healthy > 0 || len(e.unnoted(e.now, side)) == 0)
+	b.Known = b.Known && (b.Healthy > 0 || len(w.unnoted(w.now, side)) == 0)
 	return b
 }
 
 // unnoted are addresses that the front sends requests to, that answered well just now, and that no list has. Of such a
 // side it is not known who is there: its memory is missing, and not its instances.
-func (e *Engine) unnoted(at time.Time, side split.Side) []string {
-	v := e.sides[side].view
-	if v.At.IsZero() || !e.front.fresh(at) || e.front.reading.Sends(side) == 0 || e.plan.Stands(side) {
+func (w *world) unnoted(at time.Time, side split.Side) []string {
+	v := w.sides[side].view
+	if v.At.IsZero() || !w.front.fresh(at) || w.front.reading.Sends(side) == 0 || w.plan.Stands(side) {
 		return nil
 	}
 	noted := func(address string) bool {
 		return slices.ContainsFunc(v.Instances, func(c reading.Condition) bool { return c.Address == address })
 	}
-	if !slices.ContainsFunc(e.front.reading.Sides[side].Instances,
+	if !slices.ContainsFunc(w.front.reading.Sides[side].Instances,
 		func(c reading.Count) bool { return !noted(c.Address) }) {
 		return nil // mostly
 	}
 	var list []string
-	for _, s := range e.series.Each(side, at) {
+	for _, s := range w.series.Each(side, at) {
 		all, last := int64(0), s.History[max(len(s.History)-2, 0):]
 		for _, n := range s.History {
 			all += n
@@ -255,19 +255,19 @@ func (e *Engine) unnoted(at time.Time, side split.Side) []string {
 }
 
 // stands reports whether instances of a side are there, or may be.
-func (e *Engine) stands(side split.Side) bool {
-	v := e.sides[side].view
+func (w *world) stands(side split.Side) bool {
+	v := w.sides[side].view
 	if v.At.IsZero() {
 		return true // the front's own look decides
 	}
-	return slices.ContainsFunc(e.frontPart(side), func(c reading.Condition) bool { return c.Running })
+	return slices.ContainsFunc(w.frontPart(side), func(c reading.Condition) bool { return c.Running })
 }
 
 // frontPart are a side's instances that the front sends requests to.
-func (e *Engine) frontPart(side split.Side) []reading.Condition {
+func (w *world) frontPart(side split.Side) []reading.Condition {
 	var list []reading.Condition
-	for _, c := range e.sides[side].view.Instances {
-		if c.Part == e.plan.Main().Name {
+	for _, c := range w.sides[side].view.Instances {
+		if c.Part == w.plan.Main().Name {
 			list = append(list, c)
 		}
 	}
@@ -283,28 +283,28 @@ type Tell struct {
 // Telling is which instances the front has to be given because it has them differently,
 // and false if it has them all. A side that the stacks know nothing of, or that is being
 // raised or retired, is left as it is.
-func (e *Engine) Telling(at time.Time) (Tell, bool) {
-	if !e.front.fresh(at) || e.front.failed != "" {
+func (j *judgement) Telling(at time.Time) (Tell, bool) {
+	if !j.front.fresh(at) || j.front.failed != "" {
 		return Tell{}, false
 	}
 	for _, side := range split.Sides {
-		conditions := e.frontPart(side)
-		t := e.state.Task
+		conditions := j.frontPart(side)
+		t := j.state.Task
 		busy := t.ID != 0 && t.Side == side &&
-			(t.Do == crossing.TaskRetire || t.Do == crossing.TaskRaise && e.raising.started.IsZero())
-		if busy || len(conditions) == 0 || e.sides[side].view.Error != "" || !e.sides[side].fresh(at) ||
-			e.state.Out[side] && e.front.reading.Sends(side) == 0 {
+			(t.Do == crossing.TaskRetire || t.Do == crossing.TaskRaise && j.raising.started.IsZero())
+		if busy || len(conditions) == 0 || j.sides[side].view.Error != "" || !j.sides[side].fresh(at) ||
+			j.state.Out[side] && j.front.reading.Sends(side) == 0 {
 			continue
 		}
 		var wanted []reading.Server
 		for _, c := range conditions {
-			if e.joins(side, c) {
+			if j.joins(side, c) {
 				wanted = append(wanted, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version,
 					Out: c.State == reading.Failing || c.State == reading.Exited})
 			}
 		}
-		if len(e.strangers(side)) == 0 && len(e.unnoted(at, side)) == 0 &&
-			!sameServers(wanted, e.front.reading.Sides[side].Instances) {
+		if len(j.strangers(side)) == 0 && len(j.unnoted(at, side)) == 0 &&
+			!sameServers(wanted, j.front.reading.Sides[side].Instances) {
 			return Tell{side, wanted}, true
 		}
 	}
@@ -313,15 +313,15 @@ func (e *Engine) Telling(at time.Time) (Tell, bool) {
 
 // joins reports whether the front is told of an instance. One that it does not know, of a side that gets requests,
 // has to be healthy, and where it is the target's, the side has to be proven with it.
-func (e *Engine) joins(side split.Side, c reading.Condition) bool {
-	listed, s := len(e.front.reading.Sides[side].Instances), e.state
+func (k *sight) joins(side split.Side, c reading.Condition) bool {
+	listed, s := len(k.front.reading.Sides[side].Instances), k.state
 	// and a share that was ordered before may come yet
 	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.More)
 	switch {
-	case e.front.reading.Sends(side) == 0 && !grows || e.lists(side, c.Address):
+	case k.front.reading.Sends(side) == 0 && !grows || k.lists(side, c.Address):
 		return true
 	case listed == 0: // it has forgotten them
-		return !e.coming(c.Instance)
+		return !k.coming(c.Instance)
 	case c.State != reading.Healthy:
 		return false
 	case side == s.Target && s.Stage.UnderWay():
@@ -332,27 +332,27 @@ func (e *Engine) joins(side split.Side, c reading.Condition) bool {
 }
 
 // joining reports whether the front has not been told yet of an instance that it is to be told of.
-func (e *Engine) joining(side split.Side) bool {
-	return slices.ContainsFunc(e.frontPart(side), func(c reading.Condition) bool {
-		return c.State == reading.Healthy && e.joins(side, c) && !e.lists(side, c.Address)
+func (k *sight) joining(side split.Side) bool {
+	return slices.ContainsFunc(k.frontPart(side), func(c reading.Condition) bool {
+		return c.State == reading.Healthy && k.joins(side, c) && !k.lists(side, c.Address)
 	})
 }
 
 // lists reports whether the front has an instance of a side at an address, as last read.
-func (e *Engine) lists(side split.Side, address string) bool {
-	return slices.ContainsFunc(e.front.reading.Sides[side].Instances,
+func (w *world) lists(side split.Side, address string) bool {
+	return slices.ContainsFunc(w.front.reading.Sides[side].Instances,
 		func(c reading.Count) bool { return c.Address == address })
 }
 
 // strangers are instances that the front sends requests to, and that the plan does not name though it says who stands
 // on the side. They are left as they are, and so is the side, until a person says what they are. Those that were
 // named once are no strangers.
-func (e *Engine) strangers(side split.Side) []string {
-	r := e.front.reading
-	if !e.plan.Stands(side) || r.Sends(side) == 0 {
+func (w *world) strangers(side split.Side) []string {
+	r := w.front.reading
+	if !w.plan.Stands(side) || r.Sends(side) == 0 {
 		return nil
 	}
-	named := e.named[side]
+	named := w.named[side]
 	var list []string
 	for _, c := range r.Sides[side].Instances {
 		if !named[c.Address] {

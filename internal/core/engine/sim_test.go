@@ -644,7 +644,7 @@ func (s *sim) took(events []crossing.Event) {
 	s.consistent(len(events) > 0)
 	s.still()
 	s.dead = time.Time{}
-	if e := s.engine; e.bench(e.state.Target).Empty() {
+	if e := s.engine; e.standing(e.state.Target).Empty() {
 		s.dead = e.sides[0].view.At.Add(knownFor)
 		if other := e.sides[1].view.At.Add(knownFor); other.Before(s.dead) {
 			s.dead = other
@@ -1489,7 +1489,7 @@ func (s *sim) judged(e crossing.Event, before crossing.State) {
 func (s *sim) still() {
 	e := s.engine
 	c := e.state
-	home := e.bench(c.Target.Other())
+	home := e.standing(c.Target.Other())
 	dead := home.Known && home.Healthy == 0 && home.Other > 0 &&
 		(c.Stage == crossing.Shifting || c.Stage == crossing.Keeping) && !c.GoingBack && c.Task.ID == 0 &&
 		s.share == c.Share

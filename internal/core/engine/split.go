@@ -67,28 +67,28 @@ func Split(s *figures.Series, since time.Time, f plan.Front, tells reading.Capab
 }
 
 // judgeSplit holds what was counted since the last change against the share in force.
-func (e *Engine) judgeSplit(now time.Time) {
-	s := e.front.reading.Split
+func (j *judgement) judgeSplit(now time.Time) {
+	s := j.front.reading.Split
 	since := s.Since
-	if e.settled.After(since) {
-		since = e.settled
+	if j.settled.After(since) {
+		since = j.settled
 	}
-	if until := e.everywhere(); until.After(since) { // until then some go by what was before
+	if until := j.everywhere(); until.After(since) { // until then some go by what was before
 		since = until
 	}
 	since = since.Add(splitGrace)
 	if from := now.Add(-splitSpan); from.After(since) {
 		since = from
 	}
-	before := e.split
-	if counts := Split(&e.series, since, e.plan.Front, e.front.reading.Tells); counts != before.Counts ||
-		s.Share != before.Asked || e.door.At.After(e.splitAt) {
-		e.split = JudgeSplit(s.Share, e.plan.Front, e.front.reading.Tells, counts, e.door.Seen(since))
-		e.splitAt = e.door.At
+	before := j.split
+	if counts := Split(&j.series, since, j.plan.Front, j.front.reading.Tells); counts != before.Counts ||
+		s.Share != before.Asked || j.door.At.After(j.splitAt) {
+		j.split = JudgeSplit(s.Share, j.plan.Front, j.front.reading.Tells, counts, j.door.Seen(since))
+		j.splitAt = j.door.At
 	}
-	if e.split.Wrong {
-		if e.split.Since = now; before.Wrong {
-			e.split.Since = before.Since
+	if j.split.Wrong {
+		if j.split.Since = now; before.Wrong {
+			j.split.Since = before.Since
 		}
 	}
 }

@@ -11,13 +11,13 @@ import (
 )
 
 // terms are those of the crossing that is under way, or of one by the plan.
-func (e *Engine) terms() guard.Terms {
-	legs, keep := e.plan.Route, e.plan.Keep
-	if e.state.Stage.UnderWay() {
-		legs, keep = e.state.Route, e.state.Keep
+func (k *sight) terms() guard.Terms {
+	legs, keep := k.plan.Route, k.plan.Keep
+	if k.state.Stage.UnderWay() {
+		legs, keep = k.state.Route, k.state.Keep
 	}
-	return guard.Terms{Alpha: 1 - e.plan.Sure, Seconds: int(lasts(e.plan, legs, keep).Seconds()),
-		Blocks: planned(e.plan, legs, keep), Restarts: e.state.Resumed}
+	return guard.Terms{Alpha: 1 - k.plan.Sure, Seconds: int(lasts(k.plan, legs, keep).Seconds()),
+		Blocks: planned(k.plan, legs, keep), Restarts: k.state.Resumed}
 }
 
 // planned is how many readings of the front a route is to have until the old side may be retired.
@@ -32,12 +32,12 @@ func lasts(p *plan.Plan, legs route.Route, keep time.Duration) time.Duration {
 }
 
 // guarding is what the guard on failing answers goes by on the way that is under way, or the plan's.
-func (e *Engine) guarding() forecast.Guarding {
-	legs, keep := e.plan.Route, e.plan.Keep
-	if e.state.Stage.UnderWay() {
-		legs, keep = e.state.Route, e.state.Keep
+func (k *sight) guarding() forecast.Guarding {
+	legs, keep := k.plan.Route, k.plan.Keep
+	if k.state.Stage.UnderWay() {
+		legs, keep = k.state.Route, k.state.Keep
 	}
-	return Guarding(e.plan, legs, keep)
+	return Guarding(k.plan, legs, keep)
 }
 
 // Guarding is what the plan's guard on failing answers goes by on a route.
@@ -48,22 +48,22 @@ func Guarding(p *plan.Plan, legs route.Route, keep time.Duration) forecast.Guard
 }
 
 // Evidence is what the guards that compare have come to since the crossing began.
-func (e *Engine) Evidence() []guard.Story { return e.guards.Stories() }
+func (j *judgement) Evidence() []guard.Story { return j.guards.Stories() }
 
 // unsure are the guards that have not excluded the fault that they are to find on this leg. A
 // person may go on without a guard's judgement.
-func (e *Engine) unsure() []crossing.Unsure {
-	if _, until := e.state.UntilSure(); !until {
+func (j *judgement) unsure() []crossing.Unsure {
+	if _, until := j.state.UntilSure(); !until {
 		return nil
 	}
-	return guard.Unsure(e.statuses)
+	return guard.Unsure(j.statuses)
 }
 
 // sure reports whether a leg that lasts until sure has lasted long enough.
-func (e *Engine) sure() bool {
-	least, until := e.state.UntilSure()
-	return until && e.judged.After(e.state.Since) && e.state.Whole()-e.left >= least && len(e.statuses) > 0 &&
-		len(e.unsure()) == 0
+func (j *judgement) sure() bool {
+	least, until := j.state.UntilSure()
+	return until && j.judged.After(j.state.Since) && j.state.Whole()-j.left >= least && len(j.statuses) > 0 &&
+		len(j.unsure()) == 0
 }
 
 // Ends is when a leg that lasts until sure will probably end, counted from now, and whether that can be

@@ -17,20 +17,20 @@ const (
 
 // live is the side that the service lives on: the crossing's word while there is one, else the side that had all
 // requests last.
-func (e *Engine) live() split.Side {
-	if e.state.Stage.UnderWay() {
-		return e.state.Live()
+func (k *sight) live() split.Side {
+	if k.state.Stage.UnderWay() {
+		return k.state.Live()
 	}
-	return e.alone
+	return k.alone
 }
 
 // watched is the side whose requests the guards watch: the target while something is under way, else the one that the
 // service does not live on.
-func (e *Engine) watched() split.Side { return e.live().Other() }
+func (k *sight) watched() split.Side { return k.live().Other() }
 
 // part is the part of the requests that a side gets, of all members of the front together.
-func (e *Engine) part(side split.Side) split.Share {
-	r := e.front.reading
+func (w *world) part(side split.Side) split.Share {
+	r := w.front.reading
 	if len(r.Apart) == 0 || r.Sends(side) == 0 {
 		return r.Split.Share.Of(side)
 	}
@@ -39,35 +39,35 @@ func (e *Engine) part(side split.Side) split.Share {
 
 // apart are the members of the front that have another share, once they have had it for longer than a change takes to
 // reach them all; until then those that are known of.
-func (e *Engine) apart(at time.Time) []reading.Apart {
-	r := e.front.reading
-	if len(r.Apart) > 0 && at.Sub(e.front.apart) < apartFor {
-		return e.state.Apart
+func (k *sight) apart(at time.Time) []reading.Apart {
+	r := k.front.reading
+	if len(r.Apart) > 0 && at.Sub(k.front.apart) < apartFor {
+		return k.state.Apart
 	}
 	return r.Apart
 }
 
 // sending takes in who gets requests, from the first word of it, whoever sends them.
-func (e *Engine) sending(at time.Time) {
-	s, r := e.state, e.front.reading
+func (j *judgement) sending(at time.Time) {
+	s, r := j.state, j.front.reading
 	switch side, all := r.Split.Share.Alone(); {
-	case e.front.at.IsZero():
+	case j.front.at.IsZero():
 	case all && len(r.Apart) == 0:
-		e.alone = side
-	case !e.ready && s.Stage == crossing.None && r.Split.Share > split.Whole/2:
-		e.alone = split.Green
+		j.alone = side
+	case !j.ready && s.Stage == crossing.None && r.Split.Share > split.Whole/2:
+		j.alone = split.Green
 	}
-	gets := r.Sends(e.watched()) > 0 && (!e.front.at.IsZero() || s.Part() > 0)
+	gets := r.Sends(j.watched()) > 0 && (!j.front.at.IsZero() || s.Part() > 0)
 	switch stands := s.Stage == crossing.Shifting || s.Stage == crossing.Keeping; {
-	case gets && e.since.IsZero():
-		e.since = at
+	case gets && j.since.IsZero():
+		j.since = at
 		if !s.Stage.UnderWay() {
-			e.guards, e.statuses = guard.New(e.plan.Guards, e.terms()), nil
+			j.guards, j.statuses = guard.New(j.plan.Guards, j.terms()), nil
 		}
-	case !gets && !stands && !e.since.IsZero():
-		e.since = time.Time{}
+	case !gets && !stands && !j.since.IsZero():
+		j.since = time.Time{}
 		if s.Stage.UnderWay() { // those that get requests later are others
-			e.guards, e.statuses = guard.New(e.plan.Guards, e.terms()), nil
+			j.guards, j.statuses = guard.New(j.plan.Guards, j.terms()), nil
 		}
 	}
 }
@@ -99,32 +99,32 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 }
 
 // tripped is the gravest of the guards that have.
-func (e *Engine) tripped() (crossing.Alarm, bool) {
-	if e.since.IsZero() {
+func (j *judgement) tripped() (crossing.Alarm, bool) {
+	if j.since.IsZero() {
 		return crossing.Alarm{}, false
 	}
-	overruled := e.state.Overruled
-	if !e.state.Stage.UnderWay() {
+	overruled := j.state.Overruled
+	if !j.state.Stage.UnderWay() {
 		overruled = nil
 	}
-	return guard.Gravest(e.statuses, e.watched(), overruled)
+	return guard.Gravest(j.statuses, j.watched(), overruled)
 }
 
 // homeFrom is what is known of the side that a guard on the other one goes back to. Nobody is sent by itself to where
 // nobody was seen last.
-func (e *Engine) homeFrom(at time.Time, from split.Side) crossing.Serving {
-	home := e.lastBench(from.Other())
-	if e.sides[home.Side].fresh(at) && len(e.unnoted(at, home.Side)) == 0 {
+func (k *sight) homeFrom(at time.Time, from split.Side) crossing.Serving {
+	home := k.lastStanding(from.Other())
+	if k.sides[home.Side].fresh(at) && len(k.unnoted(at, home.Side)) == 0 {
 		home.Known = true // its own reading will do, whatever is known of the other side
 	}
-	_, called := e.state.FrozenBy(crossing.NobodyHome)
+	_, called := k.state.FrozenBy(crossing.NobodyHome)
 	seen := home.Known && home.Healthy > 0
-	if (called || e.front.fresh(at) && !seen) && len(e.front.reading.Sides[home.Side].Instances) == 0 {
+	if (called || k.front.fresh(at) && !seen) && len(k.front.reading.Sides[home.Side].Instances) == 0 {
 		// The front knows nobody there, and nobody was seen there: to ask it again is no news.
 		home = crossing.Serving{Known: true, Side: home.Side, Other: max(home.Other, 1)}
 	}
 	const lately = 3 * time.Second
-	if b := e.bad(at, home.Side, lately); b >= wayout.Half && b > e.bad(at, from, lately) {
+	if b := k.bad(at, home.Side, lately); b >= wayout.Half && b > k.bad(at, from, lately) {
 		// To go where more fails than here helps nobody, whatever its instances say.
 		home = crossing.Serving{Known: true, Side: home.Side, Instances: home.Instances, Other: max(home.Other, 1),
 			Failing: b}
@@ -134,15 +134,15 @@ func (e *Engine) homeFrom(at time.Time, from split.Side) crossing.Serving {
 
 // rising reports whether nobody of either side serves, and they have not had their time since the keeper began: after
 // the machine was started anew nothing is judged before.
-func (e *Engine) rising(at time.Time) bool {
-	limit := max(e.plan.RaiseLimit(split.Blue), e.plan.RaiseLimit(split.Green))
-	return !e.handed && !e.serves && e.lastBench(e.live()).Known && at.Sub(e.begun) < limit
+func (k *sight) rising(at time.Time) bool {
+	limit := max(k.plan.RaiseLimit(split.Blue), k.plan.RaiseLimit(split.Green))
+	return !k.handed && !k.serves && k.lastStanding(k.live()).Known && at.Sub(k.begun) < limit
 }
 
 // waking reports whether nobody watched until just now, and the side to go back to has not been read since: what it was
 // before says nothing.
-func (e *Engine) waking(at time.Time) bool {
-	return e.hole.To.After(e.sides[e.watched().Other()].view.At) && at.Sub(e.hole.To) < startFor
+func (j *judgement) waking(at time.Time) bool {
+	return j.hole.To.After(j.sides[j.watched().Other()].view.At) && at.Sub(j.hole.To) < startFor
 }
 
 // watchLive sees to the side that the service lives on, as long as it gets requests.
@@ -156,16 +156,16 @@ func (e *Engine) watchLive(at time.Time) []crossing.Event {
 
 // liveIll is what is known of the side that the service lives on, and whether it gets requests and does not serve as
 // it should.
-func (e *Engine) liveIll(at time.Time) (b crossing.Serving, ill bool) {
-	s, side := e.state, e.live()
-	b = e.bench(side)
-	b.Failing = e.bad(at, side, figureSpan)
+func (k *sight) liveIll(at time.Time) (b crossing.Serving, ill bool) {
+	s, side := k.state, k.live()
+	b = k.standing(side)
+	b.Failing = k.bad(at, side, figureSpan)
 	as := wayout.Side{Known: b.Known, Healthy: b.Healthy, Instances: b.Instances, Bad: b.Failing}
 	if s.Stage.UnderWay() {
 		return b, !s.Alone() && s.Least(s.Target) < split.Whole && as.Ill()
 	}
 	released := s.Stage != crossing.None || b.Instances+b.Other > 0
-	return b, released && e.front.reading.Sends(side) > 0 && as.Ill()
+	return b, released && k.front.reading.Sends(side) > 0 && as.Ill()
 }
 
 // recovers says that nothing ails any more, once it has not for a while.
@@ -193,45 +193,45 @@ func (e *Engine) watchTarget(at time.Time) []crossing.Event {
 }
 
 // facts is what guards are evaluated on.
-func (e *Engine) facts(at time.Time) guard.Facts {
-	s, side := e.state, e.watched()
-	serving, wanted := e.sides[side].view.Instances, e.sides[side].view.Wanted
+func (j *judgement) facts(at time.Time) guard.Facts {
+	s, side := j.state, j.watched()
+	serving, wanted := j.sides[side].view.Instances, j.sides[side].view.Wanted
 	f := guard.Facts{
-		Now: at, Since: e.since, Target: side, Series: &e.series, FrontRead: e.front.fresh(at) &&
-			e.front.reading.Blind == "", Queue: e.front.reading.Sides[side].Queue, Tells: e.front.reading.Tells,
-		SideRead: e.sides[side].fresh(at),
-		Ill:      e.ill, Restarted: e.cameBack(side, e.since), Door: e.door, Share: e.part(side), Changed: e.changed(),
-		Together:    e.plan.Front.Together(),
-		FiguresRead: at.Sub(e.figures.At) <= max(4*e.plan.Main().Figures.Every, freshFigures),
+		Now: at, Since: j.since, Target: side, Series: &j.series, FrontRead: j.front.fresh(at) &&
+			j.front.reading.Blind == "", Queue: j.front.reading.Sides[side].Queue, Tells: j.front.reading.Tells,
+		SideRead: j.sides[side].fresh(at),
+		Ill:      j.ill, Restarted: j.cameBack(side, j.since), Door: j.door, Share: j.part(side), Changed: j.changed(),
+		Together:    j.plan.Front.Together(),
+		FiguresRead: at.Sub(j.figures.At) <= max(4*j.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {
-		serving, wanted = e.serving()
+		serving, wanted = j.serving()
 		f.Baselines, f.First, f.Overruled = s.Baselines, s.Alone(), s.Overruled
 	}
-	if home := e.lastBench(side.Other()); home.Instances > 0 && e.sides[side.Other()].fresh(at) {
+	if home := j.lastStanding(side.Other()); home.Instances > 0 && j.sides[side.Other()].fresh(at) {
 		f.Beside = 1 - float64(home.Healthy)/float64(home.Instances)
 	}
-	f.Condition, f.Wanted = serving, max(wanted-len(e.unnoted(at, side)), len(serving))
+	f.Condition, f.Wanted = serving, max(wanted-len(j.unnoted(at, side)), len(serving))
 	return f
 }
 
 // changed is when the share was changed last, as far as it is known.
-func (e *Engine) changed() time.Time {
-	at := e.change.At
-	if e.front.moved.After(at) {
-		at = e.front.moved
+func (k *sight) changed() time.Time {
+	at := k.change.At
+	if k.front.moved.After(at) {
+		at = k.front.moved
 	}
-	if s := e.state; s.Since.After(at) && (s.Stage == crossing.Shifting || s.Stage == crossing.Keeping) {
+	if s := k.state; s.Since.After(at) && (s.Stage == crossing.Shifting || s.Stage == crossing.Keeping) {
 		at = s.Since
 	}
 	return at
 }
 
 // bad is the part of a side's answers that were bad lately, 0 if there were too few to say.
-func (e *Engine) bad(at time.Time, side split.Side, over time.Duration) float64 {
+func (w *world) bad(at time.Time, side split.Side, over time.Duration) float64 {
 	const few = 20
-	c := e.series.Count(side, at.Add(-over), 0).FailingCount()
-	if c.Of < few || !e.front.fresh(at) {
+	c := w.series.Count(side, at.Add(-over), 0).FailingCount()
+	if c.Of < few || !w.front.fresh(at) {
 		return 0
 	}
 	return c.Rate()

@@ -185,8 +185,8 @@ func (r root) quitPressed() (root, tea.Cmd) {
 // forced asks for a second word before all requests go to a side that cannot serve.
 func (r root) forced(refusal *crossing.Refusal) root {
 	home := refusal.Serving.Side.String()
-	r = r.say(frame.Notice{Text: "not sent: " + words.Bench(refusal.Serving), Level: frame.Urgent})
-	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Bench(refusal.Serving), home,
+	r = r.say(frame.Notice{Text: "not sent: " + words.Serving(refusal.Serving), Level: frame.Urgent})
+	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Serving(refusal.Serving), home,
 		home), func(r root, typed string) (root, tea.Cmd) {
 		if typed != home {
 			return r, nil
