@@ -28,7 +28,7 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 	act, err := k.learnt(ctx, c)
 	if err == nil && !c.Act.About().Dry {
 		if errBook := k.book.ready(ctx); errBook != nil {
-			err = &crossing.Refusal{Kind: crossing.NotRecorded, Said: errBook.Error()}
+			err = crossing.Refuse(crossing.NotRecorded{Said: errBook.Error()})
 		}
 	}
 	if err != nil {
@@ -270,7 +270,7 @@ func (k *Keeper) spare(ctx context.Context, a crossing.Raise) (crossing.Act, err
 func Live(share split.Share) (split.Side, error) {
 	side, all := share.Alone()
 	if !all {
-		return 0, refused{&crossing.Refusal{Kind: crossing.Split, Share: share}}
+		return 0, refused{crossing.Refuse(crossing.IsSplit{Share: share})}
 	}
 	return side, nil
 }

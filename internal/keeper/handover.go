@@ -19,10 +19,9 @@ func (k *Keeper) HandOver(ctx context.Context) (Memory, error) {
 		s := k.engine.State()
 		switch {
 		case s.Task.ID != 0:
-			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsBusy, Stage: s.Stage, Number: s.Number,
-				Side: s.Target, Task: s.Task, Leg: -1}}}
+			reply <- answer{err: refused{crossing.Refuse(crossing.IsBusy{Task: s.Task})}}
 		case k.proving:
-			reply <- answer{err: refused{&crossing.Refusal{Kind: crossing.IsProving}}}
+			reply <- answer{err: refused{crossing.Refuse(crossing.IsProving{})}}
 		default:
 			k.handed = true
 			reply <- answer{memory: Memory{Engine: k.engine.Hand(now), Proof: k.proof, About: k.about}}

@@ -103,13 +103,13 @@ func (k *Keeper) look(ctx context.Context, check proof.Result) error {
 		last := k.latest.Load()
 		switch {
 		case !last.Ready:
-			reply <- refused{&crossing.Refusal{Kind: crossing.NotRead, Said: last.Front.Error}}
+			reply <- refused{crossing.Refuse(crossing.NotRead{Said: last.Front.Error})}
 			return
 		case k.proving:
-			reply <- refused{&crossing.Refusal{Kind: crossing.IsProving}}
+			reply <- refused{crossing.Refuse(crossing.IsProving{})}
 			return
 		case len(k.engine.Running(target)) == 0:
-			reply <- refused{&crossing.Refusal{Kind: crossing.NotThere, Side: target}}
+			reply <- refused{crossing.Refuse(crossing.NotThere{Side: target})}
 			return
 		}
 		k.proving = true

@@ -395,8 +395,8 @@ func Task(t crossing.Task) string {
 }
 
 // Refusal says why something is not done, and the way out where there is one.
-func Refusal(r *crossing.Refusal) string {
-	switch r.Kind {
+func Refusal(refusal *crossing.Refusal) string {
+	switch r := refusal.Because.(type) {
 	case crossing.NothingBegun:
 		return "no crossing has begun"
 	case crossing.StillUnderWay:
@@ -412,30 +412,30 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.NotFrozen:
 		return "nothing is frozen"
 	case crossing.OpenQuestion:
-		return "answer the question first: " + Question(r.Question, crossing.State{Target: r.Side})
+		return "answer the question first: " + Question(r.Question, crossing.State{Target: r.Target})
 	case crossing.OtherQuestion:
 		if r.Question.ID == 0 {
 			return "nothing is asked any more"
 		}
-		return "something else is asked now: " + Question(r.Question, crossing.State{Target: r.Side})
+		return "something else is asked now: " + Question(r.Question, crossing.State{Target: r.Target})
 	case crossing.NotNext:
 		if r.Leg < 0 {
 			return "there is no further leg"
 		}
 		return fmt.Sprintf("the route has gone on: leg %d is next now", r.Leg+1)
 	case crossing.NotProven:
-		if !r.Stage.UnderWay() {
+		if !r.Under {
 			return fmt.Sprintf("%v is not proven: vaiven prove does that for what stands there", r.Side)
 		}
 		return fmt.Sprintf("%v is not proven", r.Side)
 	case crossing.NotSpare:
 		return fmt.Sprintf("%v of the requests go to %v already: it is not the spare side", r.Share, r.Side)
 	case crossing.GetsRequests:
-		if r.Said != "" {
+		if r.Front != "" {
 			return fmt.Sprintf("%s sends %v of its requests to %v: take them to the other side first (vaiven back "+
-				"PLAN --to %v)", r.Said, r.Share, r.Side, r.Side.Other())
+				"PLAN --to %v)", r.Front, r.Share, r.Side, r.Side.Other())
 		}
-		return fmt.Sprintf("%v of the requests go to %v: roll back first", r.Share.Of(r.Side), r.Side)
+		return fmt.Sprintf("%v of the requests go to %v: roll back first", r.Share, r.Side)
 	case crossing.ThereAlready:
 		return fmt.Sprintf("%v of the requests go to green already", r.Share)
 	case crossing.NoShare:
@@ -444,13 +444,13 @@ func Refusal(r *crossing.Refusal) string {
 		return "nobody else has changed the front"
 	case crossing.NothingToDo:
 		if r.Stage == crossing.Keeping {
-			return fmt.Sprintf("all traffic is on %v; %v is kept", r.Side, r.Side.Other())
+			return fmt.Sprintf("all traffic is on %v; %v is kept", r.Target, r.Target.Other())
 		}
 		return fmt.Sprintf("there is nothing to do that for at %q", r.Stage)
 	case crossing.NobodyThere:
 		return Serving(r.Serving) + ". --force sends everything there all the same"
 	case crossing.NobodyServes:
-		return fmt.Sprintf("%s: nothing more goes to %v", Serving(r.Serving), r.Side)
+		return fmt.Sprintf("%s: nothing more goes to %v", Serving(r.Serving), r.Serving.Side)
 	case crossing.NotWatched:
 		return "nothing goes on without being watched: " + Lacks(r.Lacks, time.Time{})
 	case crossing.NothingIsNew:
@@ -466,7 +466,7 @@ func Refusal(r *crossing.Refusal) string {
 		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
 	case crossing.LiveServes:
 		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once "+
-			"out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Side)
+			"out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Serving.Side)
 	case crossing.TooMuch:
 		return fmt.Sprintf("%v would take %s of what %v carries, and the plan refuses more than its limit: raise "+
 			"more instances, or wait for less traffic", r.Share, Percent(r.Load), r.Side)
@@ -488,25 +488,25 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.AtWheel:
 		return "you have the wheel already"
 	case crossing.NotTyped:
-		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Said)
+		return fmt.Sprintf("to retire a side, the service's name %q has to be typed", r.Service)
 	case crossing.NoneToMatch:
 		return fmt.Sprintf("%v is to have as many instances of %s as the live side, and none is live: say the number "+
-			"in the plan (instances: 2), for this time", r.Side, r.Said)
+			"in the plan (instances: 2), for this time", r.Side, r.Part)
 	case crossing.NoPart:
-		return fmt.Sprintf("the plan has no part %q", r.Said)
+		return fmt.Sprintf("the plan has no part %q", r.Part)
 	case crossing.NoVersion:
 		return "a crossing needs a version to go to"
 	case crossing.NotItsOwn:
-		return fmt.Sprintf("part %s has no versions of its own: it takes those of %s", r.Said, r.Version)
+		return fmt.Sprintf("part %s has no versions of its own: it takes those of %s", r.Part, r.From)
 	case crossing.VersionWrong:
 		return fmt.Sprintf("version %s cannot be raised: %s. The others can (vaiven versions PLAN)", r.Version, r.Said)
 	case crossing.NoSuchVersion:
-		text := fmt.Sprintf("part %s: no such version: %s; %s", r.Said, r.Version, offers(r.Offers))
+		text := fmt.Sprintf("part %s: no such version: %s; %s", r.Part, r.Version, offers(r.Offers))
 		if !r.First {
-			text += fmt.Sprintf(" (choose one of them: --version %s=VERSION)", r.Said)
+			text += fmt.Sprintf(" (choose one of them: --version %s=VERSION)", r.Part)
 		}
 		return text
-	case crossing.Split:
+	case crossing.IsSplit:
 		return fmt.Sprintf("the front sends %v of the requests to green and the rest to blue: take them all to one "+
 			"side first (vaiven back PLAN --to blue, or --to green)", r.Share)
 	case crossing.NotThere:
@@ -514,7 +514,7 @@ func Refusal(r *crossing.Refusal) string {
 	case crossing.IsProving:
 		return "the proof is being made"
 	}
-	return string(r.Kind)
+	return refusal.Because.Name()
 }
 
 func offers(names []string) string {

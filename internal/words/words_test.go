@@ -2,7 +2,12 @@ package words
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -91,33 +96,71 @@ func TestCauses(t *testing.T) {
 		"shift, 25 % on green, frozen: by hand (and 1 more)": State(frozen), "nothing begun": State(crossing.State{})})
 }
 
+// kindsOf are the constants of a type of the crossing, by its source.
+func kindsOf(t *testing.T, name string) (kinds []string) {
+	t.Helper()
+	files, err := filepath.Glob("../core/crossing/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range files {
+		tree, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(tree, func(n ast.Node) bool {
+			v, ok := n.(*ast.ValueSpec)
+			if !ok || len(v.Values) != 1 {
+				return true
+			}
+			of, typed := v.Type.(*ast.Ident)
+			text, literal := v.Values[0].(*ast.BasicLit)
+			if typed && literal && of.Name == name {
+				if kind, err := strconv.Unquote(text.Value); err == nil && kind != "" {
+					kinds = append(kinds, kind)
+				}
+			}
+			return true
+		})
+	}
+	if len(kinds) < 5 {
+		t.Fatalf("there are %d kinds of %s", len(kinds), name)
+	}
+	return kinds
+}
+
 // Every kind of refusal, trouble, question, cause and event has a sentence of its own.
 func TestNothingIsLeftWithoutWords(t *testing.T) {
-	for _, kind := range []crossing.RefusalKind{
-		crossing.NothingBegun, crossing.StillUnderWay, crossing.IsOver, crossing.IsGoingBack, crossing.IsBusy,
-		crossing.IsFrozen, crossing.NotFrozen, crossing.OpenQuestion,
-		crossing.OtherQuestion, crossing.NotNext, crossing.NotProven, crossing.NotSpare, crossing.GetsRequests,
-		crossing.ThereAlready, crossing.NoShare, crossing.NotChanged,
-		crossing.NothingToDo, crossing.NobodyThere, crossing.NobodyServes, crossing.NothingIsNew, crossing.NoRoute,
-		crossing.Gone, crossing.NotRead, crossing.NotRecorded, crossing.NoPart,
-		crossing.NoVersion, crossing.NotItsOwn, crossing.NoSuchVersion, crossing.Split, crossing.NotThere,
-		crossing.IsProving, crossing.NotTyped, crossing.Overtaken,
-		crossing.NotAtWheel, crossing.AtWheel,
-	} {
-		r := &crossing.Refusal{Kind: kind, Stage: crossing.Shifting, Number: 7, Leg: 1,
-			Task: crossing.Task{ID: 4, Do: crossing.TaskProve, Side: split.Green}, Said: "web"}
-		if text := Refusal(r); len(text) < 10 || text == string(kind) || strings.Contains(text, "%!") {
-			t.Errorf("%s is refused as %q", kind, text)
+	for _, because := range crossing.Reasons {
+		if text := Refusal(crossing.Refuse(because)); len(text) < 10 || text == because.Name() ||
+			strings.Contains(text, "%!") {
+			t.Errorf("%s is refused as %q", because.Name(), text)
 		}
 	}
-	for _, kind := range []crossing.TroubleKind{
-		crossing.TroubleRaise, crossing.TroubleProof, crossing.TroubleFront, crossing.TroubleRetire,
-		crossing.TroubleOpen, crossing.TroubleLogbook, crossing.TroubleCut, crossing.TroubleOutsider,
-		crossing.TroubleOther,
-	} {
-		if text := Trouble(crossing.Trouble{Kind: kind, Open: 3, From: 2500}); text == "" ||
-			strings.Contains(text, "%!") {
+	for _, kind := range kindsOf(t, "TroubleKind") {
+		text := Trouble(crossing.Trouble{Kind: crossing.TroubleKind(kind), Open: 3, From: 2500})
+		if text == "" || strings.Contains(text, "%!") || text == kind {
 			t.Errorf("the trouble %s is called %q", kind, text)
+		}
+	}
+	for _, kind := range kindsOf(t, "QuestionKind") {
+		text := Question(crossing.Question{ID: 7, Kind: crossing.QuestionKind(kind)}, state)
+		if len(text) < 10 || strings.Contains(text, "%!") || text == kind {
+			t.Errorf("the question %s is asked as %q", kind, text)
+		}
+	}
+	for _, kind := range kindsOf(t, "CauseKind") {
+		text := Cause(crossing.Cause{Kind: crossing.CauseKind(kind),
+			Alarm:   crossing.Alarm{Guard: "failing", Watch: plan.Failing},
+			Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state)
+		if kind != string(crossing.ByHand) && (len(text) < 10 || strings.Contains(text, "%!") || text == kind) {
+			t.Errorf("the cause %s is told as %q", kind, text)
+		}
+	}
+	for _, kind := range kindsOf(t, "LackKind") {
+		text := Lacks([]crossing.Lack{{Kind: crossing.LackKind(kind)}}, time.Time{})
+		if len(text) < 10 || strings.Contains(text, "%!") || text == kind {
+			t.Errorf("the lack %s is told as %q", kind, text)
 		}
 	}
 	facts := []crossing.Fact{

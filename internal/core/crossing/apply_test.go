@@ -156,26 +156,26 @@ func TestChoose(t *testing.T) {
 		version string
 		others  map[string]string
 		want    string
-		kind    RefusalKind
+		reason  Reason
 	}{
-		{"4.3.0", nil, "web w3 over w2, worker w3 over , mail m3 over m1, ", ""},
-		{"4.3.0", map[string]string{"mail": "1.0"}, "web w3 over w2, worker w3 over , mail m1 over m1, ", ""},
-		{"4.3.0", map[string]string{"worker": "4.3.0"}, "web w3 over w2, worker w3 over , mail m3 over m1, ", ""},
-		{"4.3.0", map[string]string{"worker": "4.2.0"}, "", NotItsOwn},
-		{"4.3.0", map[string]string{"pier": "1"}, "", NoPart},
-		{"", nil, "", NoVersion},
-		{"5.0", nil, "", NoSuchVersion},
-		{"4.2.0", nil, "", NoSuchVersion}, // mail has none of that name
+		{"4.3.0", nil, "web w3 over w2, worker w3 over , mail m3 over m1, ", nil},
+		{"4.3.0", map[string]string{"mail": "1.0"}, "web w3 over w2, worker w3 over , mail m1 over m1, ", nil},
+		{"4.3.0", map[string]string{"worker": "4.3.0"}, "web w3 over w2, worker w3 over , mail m3 over m1, ", nil},
+		{"4.3.0", map[string]string{"worker": "4.2.0"}, "", NotItsOwn{}},
+		{"4.3.0", map[string]string{"pier": "1"}, "", NoPart{}},
+		{"", nil, "", NoVersion{}},
+		{"5.0", nil, "", NoSuchVersion{}},
+		{"4.2.0", nil, "", NoSuchVersion{}}, // mail has none of that name
 	} {
 		choices, err := Choose(p, offers, c.version, c.others, live, split.Green)
 		got := ""
 		for _, choice := range choices {
 			got += fmt.Sprintf("%s %s over %s, ", choice.Part, choice.Build, choice.LiveBuild)
 		}
-		var r *Refusal
-		if got != c.want || errors.As(err, &r) != (c.kind != "") || r != nil && r.Kind != c.kind {
+		if got != c.want || !isReason(err, c.reason) {
 			t.Errorf("%q and %v: %q, %v", c.version, c.others, got, err)
 		}
+		r, _ := Refused[NoSuchVersion](err)
 		if c.version == "5.0" && (!r.First || len(r.Offers) != 2) || c.version == "4.2.0" && r.First {
 			t.Errorf("%q: the refusal is %+v", c.version, r)
 		}
@@ -193,25 +193,24 @@ func TestChooseHowMany(t *testing.T) {
 		stack plan.Stack
 		live  []reading.Instance
 		want  raise.Choice
-		kind  RefusalKind
+		none  bool
 	}{
-		{plan.Stack{Instances: 2}, live, raise.Choice{Instances: 2}, ""},
-		{plan.Stack{Instances: plan.AsLive}, live, raise.Choice{Instances: 3}, ""},
-		{plan.Stack{Instances: plan.AsLive}, nil, raise.Choice{}, NoneToMatch},
+		{plan.Stack{Instances: 2}, live, raise.Choice{Instances: 2}, false},
+		{plan.Stack{Instances: plan.AsLive}, live, raise.Choice{Instances: 3}, false},
+		{plan.Stack{Instances: plan.AsLive}, nil, raise.Choice{}, true},
 		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, live,
-			raise.Choice{Instances: 2, Until: 2500, Then: 3}, ""},
-		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, nil, raise.Choice{Instances: 2}, ""},
-		{plan.Stack{Instances: 4, Until: 2500, Then: plan.AsLive}, live, raise.Choice{Instances: 4}, ""},
-		{plan.Stack{Instances: 2, Until: 2500, Then: 8}, nil, raise.Choice{Instances: 2, Until: 2500, Then: 8}, ""},
+			raise.Choice{Instances: 2, Until: 2500, Then: 3}, false},
+		{plan.Stack{Instances: 2, Until: 2500, Then: plan.AsLive}, nil, raise.Choice{Instances: 2}, false},
+		{plan.Stack{Instances: 4, Until: 2500, Then: plan.AsLive}, live, raise.Choice{Instances: 4}, false},
+		{plan.Stack{Instances: 2, Until: 2500, Then: 8}, nil, raise.Choice{Instances: 2, Until: 2500, Then: 8}, false},
 	} {
 		p := &plan.Plan{Parts: []plan.Part{{Name: "web"}}}
 		p.Parts[0].Stacks[split.Green] = c.stack
 		choices, err := Choose(p, offers, "4.3.0", nil, c.live, split.Green)
-		var r *Refusal
-		if errors.As(err, &r) != (c.kind != "") || r != nil && r.Kind != c.kind {
+		if _, none := Refused[NoneToMatch](err); none != c.none || err != nil && !none {
 			t.Fatalf("%+v: %v", c.stack, err)
 		}
-		if c.want.Part, c.want.Version = "web", "4.3.0"; r == nil && choices[0] != c.want {
+		if c.want.Part, c.want.Version = "web", "4.3.0"; err == nil && choices[0] != c.want {
 			t.Errorf("%+v with %d live is chosen as %+v", c.stack, len(c.live), choices)
 		}
 	}
@@ -336,12 +335,18 @@ func TestWhatIsDecided(t *testing.T) {
 	}
 }
 
+// isReason reports whether an error is a refusal for a reason; for none it has to be none.
+func isReason(err error, want Reason) bool {
+	got, refused := Refused[Reason](err)
+	return refused == (want != nil) && (!refused || got.Name() == want.Name()) && (refused || err == nil)
+}
+
 // comesOf is what was decided, in few words: the kinds of the events with what more there is to
 // say of each, or of the refusal.
 func comesOf(events []Event, err error, separator string, more func(Event) string) string {
 	var r *Refusal
 	if errors.As(err, &r) {
-		return "! " + string(r.Kind)
+		return "! " + r.Because.Name()
 	}
 	var list []string
 	for _, e := range events {
@@ -362,19 +367,17 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		what  string
 		state State
 		in    Input
-		kind  RefusalKind // "" if it is frozen
+		none  bool // it is refused; else it is frozen
 	}{
-		{"the next leg", onTheWay(), Next{2}, NobodyServes}, {"a larger share", onTheWay(), Steer{6000}, NobodyServes},
-		{"ours again", foreign, PutBack{}, NobodyServes},
-		{"a yes to a leg", asked, Yes{15}, ""}, {"the time of a leg", onTheWay(), TimeUp{}, ""},
+		{"the next leg", onTheWay(), Next{2}, true}, {"a larger share", onTheWay(), Steer{6000}, true},
+		{"ours again", foreign, PutBack{}, true},
+		{"a yes to a leg", asked, Yes{15}, false}, {"the time of a leg", onTheWay(), TimeUp{}, false},
 	} {
 		events, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in)
-		var r *Refusal
-		if refused := errors.As(err, &r); refused != (c.kind != "") ||
-			refused && (r.Kind != c.kind || r.Serving != nobody) {
+		if r, refused := Refused[NobodyServes](err); refused != c.none || refused && r.Serving != nobody {
 			t.Errorf("%s: %v", c.what, err)
 		}
-		if c.kind == "" {
+		if !c.none {
 			if f, ok := events[len(events)-1].What.(Frozen); !ok || f.Cause.Kind != NobodyLeft ||
 				f.Cause.Home != nobody {
 				t.Errorf("%s: %+v", c.what, events)
@@ -404,9 +407,8 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		state State
 		in    Input
 	}{{kept, Retire{}}, {toRetire, Yes{15}}} {
-		var r *Refusal
-		if _, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in); !errors.As(err, &r) ||
-			r.Kind != NobodyServes {
+		_, err := Decide(c.state, Moment{Seen: 20, There: nobody}, c.in)
+		if _, ok := Refused[NobodyServes](err); !ok {
 			t.Errorf("%T: %v", c.in, err)
 		}
 	}
@@ -421,9 +423,8 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 		in    Input
 	}{{"a smaller share", onTheWay(), Steer{500}}, {"ours again", back, PutBack{}},
 		{"by hand", byHand, Shift{Share: 5000, Proven: [2]bool{true, true}}}} {
-		var r *Refusal
-		if _, err := Decide(c.state, Moment{Seen: 20, Old: old}, c.in); !errors.As(err, &r) || r.Kind != NobodyServes ||
-			r.Side != split.Blue || r.Serving != old {
+		_, err := Decide(c.state, Moment{Seen: 20, Old: old}, c.in)
+		if r, ok := Refused[NobodyServes](err); !ok || r.Serving != old {
 			t.Errorf("%s to nobody: %v", c.what, err)
 		}
 		if _, err := Decide(c.state, Moment{Seen: 20}, c.in); err != nil {
@@ -451,9 +452,9 @@ func TestWhatAStateSays(t *testing.T) {
 		t.Errorf("at the second leg's share the next one is %d, %v", leg, ok)
 	}
 	s.Leg, s.Share = 2, split.Whole
-	var r *Refusal
-	if _, err := Decide(s, Moment{}, Next{Leg: 2}); !errors.As(err, &r) || r.Leg != -1 {
-		t.Errorf("on the last leg: %+v", r)
+	_, err := Decide(s, Moment{}, Next{Leg: 2})
+	if !isReason(err, NothingToDo{}) {
+		t.Errorf("on the last leg: %v", err)
 	}
 	if s.Live() != split.Blue {
 		t.Errorf("on the way it lives on %v", s.Live())

@@ -22,7 +22,7 @@ func Choose(p *plan.Plan, offers map[string][]raise.Version, version string, oth
 		c := &list[n]
 		c.Instances, c.Until, c.Then = raise.Number(part.Stacks[target], running(live, part.Name))
 		if c.Instances < 1 && part.Stacks[target].AsLive() {
-			return nil, &Refusal{Kind: NoneToMatch, Side: target, Said: part.Name}
+			return nil, Refuse(NoneToMatch{target, part.Name})
 		}
 	}
 	return list, err
@@ -43,11 +43,11 @@ func choose(p *plan.Plan, offers map[string][]raise.Version, version string, oth
 	live []reading.Instance) ([]raise.Choice, error) {
 	for part := range others {
 		if !slices.ContainsFunc(p.Parts, func(q plan.Part) bool { return q.Name == part }) {
-			return nil, &Refusal{Kind: NoPart, Said: part}
+			return nil, Refuse(NoPart{part})
 		}
 	}
 	if version == "" {
-		return nil, &Refusal{Kind: NoVersion}
+		return nil, Refuse(NoVersion{})
 	}
 	var list []raise.Choice
 	for n, part := range p.Parts {
@@ -57,7 +57,7 @@ func choose(p *plan.Plan, offers map[string][]raise.Version, version string, oth
 		case n == 0:
 			name = version
 		case !own && name != "" && name != list[0].Version:
-			return nil, &Refusal{Kind: NotItsOwn, Said: part.Name, Version: list[0].Part}
+			return nil, Refuse(NotItsOwn{part.Name, list[0].Part})
 		case !own:
 			choice := list[0]
 			choice.Part, choice.LiveBuild = part.Name, liveBuild(live, part.Name)
@@ -68,14 +68,14 @@ func choose(p *plan.Plan, offers map[string][]raise.Version, version string, oth
 		}
 		v, ok := raise.Pick(offer, name)
 		if !ok {
-			r := &Refusal{Kind: NoSuchVersion, Said: part.Name, Version: name, First: n == 0}
+			r := NoSuchVersion{Part: part.Name, Version: name, First: n == 0}
 			for _, v := range offer {
 				r.Offers = append(r.Offers, v.Name)
 			}
-			return nil, r
+			return nil, Refuse(r)
 		}
 		if v.Wrong != "" {
-			return nil, &Refusal{Kind: VersionWrong, Said: v.Wrong, Version: v.Name}
+			return nil, Refuse(VersionWrong{v.Name, v.Wrong})
 		}
 		list = append(list, raise.Choice{Part: part.Name, Version: v.Name, Build: v.ID,
 			LiveBuild: liveBuild(live, part.Name), Built: v.At})

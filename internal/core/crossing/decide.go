@@ -21,7 +21,7 @@ func Decide(s State, m Moment, in Input) ([]Event, error) {
 		return nil, err
 	}
 	if about(in) && d.Stage == None {
-		return nil, d.refuse(NothingBegun)
+		return nil, Refuse(NothingBegun{})
 	}
 	if err := in.decide(&d); err != nil {
 		return nil, err
@@ -102,27 +102,23 @@ func (d *decision) arrived(i Arrived) {
 	}
 }
 
-// refuse is a refusal with what most of them need.
-func (d *decision) refuse(kind RefusalKind) *Refusal {
-	r := &Refusal{
-		Kind: kind, Stage: d.Stage, Number: d.Number, Side: d.Target, Share: d.Share, Task: d.Task,
-		Question: d.Question, Freezes: d.Freezes, Leg: -1,
-	}
+// nextLeg is the leg that would be next, -1 for none.
+func (d *decision) nextLeg() int {
 	if n, ok := d.Next(); ok {
-		r.Leg = n
+		return n
 	}
-	return r
+	return -1
 }
 
 // steerable refuses what moves traffic, or decides about it, where nobody may.
 func (d *decision) steerable() error {
 	switch {
 	case d.Stage.Over():
-		return d.refuse(IsOver)
+		return Refuse(IsOver{d.Stage})
 	case d.GoingBack:
-		return d.refuse(IsGoingBack)
+		return Refuse(IsGoingBack{})
 	case d.Task.ID != 0:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	}
 	return nil
 }
@@ -132,7 +128,7 @@ func (d *decision) steerable() error {
 func (d *decision) fit() error {
 	switch {
 	case !d.Proven:
-		return d.refuse(NotProven)
+		return Refuse(NotProven{Side: d.Target, Under: d.Stage.UnderWay()})
 	case d.There.Empty():
 		return d.nobody(d.There)
 	}
@@ -141,9 +137,7 @@ func (d *decision) fit() error {
 
 // nobody refuses to send more to a side of which nobody serves, while the other one does.
 func (d *decision) nobody(of Serving) error {
-	r := d.refuse(NobodyServes)
-	r.Side, r.Serving = of.Side, of
-	return r
+	return Refuse(NobodyServes{of})
 }
 
 // gains reports whether a side would get more of some front's requests by a share.
@@ -167,18 +161,18 @@ func (d *decision) freeze(c Cause) { d.then(Frozen{Cause: c, Left: d.Rest}) }
 func (d *decision) begin(i Begin) error {
 	switch {
 	case d.Stage.UnderWay():
-		return d.refuse(StillUnderWay)
+		return Refuse(StillUnderWay{d.State.Number, d.Stage})
 	case d.Task.ID != 0:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	}
 	if leg, err := i.Route.Check(); err != nil {
-		return &Refusal{Kind: NoRoute, Leg: leg, Said: err.Error()}
+		return Refuse(NoRoute{leg, err.Error()})
 	}
 	if of := i.Front.Share.Of(i.Target); of != 0 {
-		return &Refusal{Kind: NotSpare, Side: i.Target, Share: of}
+		return Refuse(NotSpare{i.Target, of})
 	}
 	if i.AtOnce && !i.Nobody && i.Live.Known && i.Live.Healthy > 0 {
-		return &Refusal{Kind: LiveServes, Side: i.Target.Other(), Serving: i.Live, Leg: -1}
+		return Refuse(LiveServes{i.Live})
 	}
 	b := Begun{
 		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion,
@@ -211,13 +205,13 @@ func (d *decision) yes(id uint64) error {
 	q := d.Question
 	switch {
 	case q.ID == 0 || q.ID != id:
-		return d.refuse(OtherQuestion)
+		return Refuse(OtherQuestion{d.Question, d.Target})
 	case d.Task.ID != 0:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	case d.frozenBut(q):
-		return d.refuse(IsFrozen)
+		return Refuse(IsFrozen{})
 	case q.Kind == AskSameBuild && d.Sends(d.Target) > 0:
-		return d.refuse(GetsRequests)
+		return Refuse(GetsRequests{Side: d.Target, Share: d.Sends(d.Target)})
 	case q.Kind == AskRetire && d.fit() != nil:
 		return d.fit()
 	case (q.Kind == AskLoad || q.Kind == AskUnsure) && d.watched() != nil:
@@ -261,7 +255,7 @@ func (d *decision) frozenBut(q Question) bool {
 func (d *decision) no(id uint64) error {
 	q := d.Question
 	if q.ID == 0 || q.ID != id {
-		return d.refuse(OtherQuestion)
+		return Refuse(OtherQuestion{d.Question, d.Target})
 	}
 	d.goBack(Cause{Kind: Declined, Question: q})
 	return nil
@@ -275,14 +269,14 @@ func (d *decision) next(leg int) error {
 	following, ok := d.Next()
 	switch {
 	case d.Question.ID != 0:
-		return d.refuse(OpenQuestion)
+		return Refuse(OpenQuestion{d.Question, d.Target})
 	case d.Stage != Shifting || !ok:
-		return d.refuse(NothingToDo)
+		return Refuse(NothingToDo{d.Stage, d.Target})
 	case following != leg:
-		return d.refuse(NotNext)
+		return Refuse(NotNext{d.nextLeg()})
 	case slices.ContainsFunc(d.Freezes,
 		func(f Freezing) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
-		return d.refuse(IsFrozen)
+		return Refuse(IsFrozen{})
 	}
 	if err := d.fit(); err != nil {
 		return err
@@ -304,9 +298,7 @@ func (d *decision) room(share split.Share) error {
 	if !d.Load.Refused || !d.over(part) {
 		return nil
 	}
-	r := d.refuse(TooMuch)
-	r.Share, r.Load = part, d.loadAt(part).Of(part)
-	return r
+	return Refuse(TooMuch{d.Target, part, d.loadAt(part).Of(part)})
 }
 
 // loadAt is what a part of the traffic means for the target as it is with that part: it may have more instances then.
@@ -324,7 +316,7 @@ func (d *decision) over(part split.Share) bool { return d.loadAt(part).Over(part
 // thawed ends the freezes that the person has seen, and refuses where there are others.
 func (d *decision) thawed() error {
 	if d.thaw(); d.Frozen() {
-		return d.refuse(IsFrozen)
+		return Refuse(IsFrozen{})
 	}
 	return nil
 }
@@ -456,15 +448,13 @@ func (d *decision) steer(share split.Share) error {
 	more := d.gains(d.Target, share)
 	switch {
 	case !share.Valid():
-		r := d.refuse(NoShare)
-		r.Share = share
-		return r
+		return Refuse(NoShare{share})
 	case d.Stage.Over():
-		return d.refuse(IsOver)
+		return Refuse(IsOver{d.Stage})
 	case d.GoingBack:
-		return d.refuse(IsGoingBack)
+		return Refuse(IsGoingBack{})
 	case d.Task.ID != 0 && d.Task.Do != TaskMove:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	case more && d.fit() != nil:
 		return d.fit()
 	case d.gains(d.Target.Other(), share) && d.Old.Empty():
@@ -472,9 +462,9 @@ func (d *decision) steer(share split.Share) error {
 	case d.room(share) != nil:
 		return d.room(share)
 	case d.Everyone(share) && d.Task.Do != TaskMove:
-		return d.refuse(ThereAlready)
+		return Refuse(ThereAlready{d.Share})
 	case d.Question.Kind == AskFindings && more:
-		return d.refuse(OpenQuestion)
+		return Refuse(OpenQuestion{d.Question, d.Target})
 	}
 	if err := d.thawed(); err != nil && more { // by something that was not seen yet
 		return err
@@ -498,15 +488,15 @@ func (d *decision) steer(share split.Share) error {
 func (d *decision) reroute(r route.Route) error {
 	switch {
 	case d.Stage.Over():
-		return d.refuse(IsOver)
+		return Refuse(IsOver{d.Stage})
 	case d.GoingBack:
-		return d.refuse(IsGoingBack)
+		return Refuse(IsGoingBack{})
 	case d.Task.Do == TaskMove || d.Task.More:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	}
 	if d.Question.Kind != "" && d.Question.Kind != AskSameBuild && d.Question.Kind != AskRaise &&
 		d.Question.Kind != AskProof && d.Question.Kind != AskFindings {
-		return d.refuse(OpenQuestion)
+		return Refuse(OpenQuestion{d.Question, d.Target})
 	}
 	leg, err := r.Check()
 	if behind := d.Leg + 1; err == nil && (len(r) < behind || !slices.Equal(r[:behind], d.Route[:behind])) {
@@ -516,12 +506,10 @@ func (d *decision) reroute(r route.Route) error {
 		leg, err = d.Leg+1, fmt.Errorf("it does not go further than the %v in force", d.Part())
 	}
 	if err != nil {
-		refusal := d.refuse(NoRoute)
-		refusal.Leg, refusal.Said = leg, err.Error()
-		return refusal
+		return Refuse(NoRoute{leg, err.Error()})
 	}
 	if slices.Equal(r, d.Route) {
-		return d.refuse(NothingToDo)
+		return Refuse(NothingToDo{d.Stage, d.Target})
 	}
 	d.then(Rerouted{Route: r})
 	return nil
@@ -531,7 +519,7 @@ func (d *decision) reroute(r route.Route) error {
 // there.
 func (d *decision) putBack() error {
 	if !d.Foreign || d.Stage.Over() {
-		return d.refuse(NotChanged)
+		return Refuse(NotChanged{})
 	}
 	if err := d.steerable(); err != nil {
 		return err
@@ -562,11 +550,11 @@ func (d *decision) halt() error {
 		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleHalted}})
 		return nil
 	case d.Stage == None:
-		return d.refuse(NothingBegun)
+		return Refuse(NothingBegun{})
 	case d.Stage.Over():
-		return d.refuse(IsOver)
+		return Refuse(IsOver{d.Stage})
 	case d.GoingBack:
-		return d.refuse(IsGoingBack)
+		return Refuse(IsGoingBack{})
 	}
 	if _, frozen := d.FrozenBy(ByHand); !frozen {
 		d.freeze(Cause{Kind: ByHand})
@@ -577,17 +565,17 @@ func (d *decision) halt() error {
 func (d *decision) resume() error {
 	switch {
 	case d.Stage.Over():
-		return d.refuse(IsOver)
+		return Refuse(IsOver{d.Stage})
 	case !d.Frozen():
-		return d.refuse(NotFrozen)
+		return Refuse(NotFrozen{})
 	case d.Stage == Raising && d.Sends(d.Target) > 0:
 		// Somebody sent requests to the target before it was raised. Raising would
 		// restart what answers them.
-		return d.refuse(GetsRequests)
+		return Refuse(GetsRequests{Side: d.Target, Share: d.Sends(d.Target)})
 	case d.Question.Kind == AskFindings:
-		return d.refuse(OpenQuestion)
+		return Refuse(OpenQuestion{d.Question, d.Target})
 	case !slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return f.ID <= d.Seen }):
-		return d.refuse(IsFrozen) // by something that was not seen yet
+		return Refuse(IsFrozen{}) // by something that was not seen yet
 	}
 	d.thaw()
 	if !d.Frozen() {
@@ -601,17 +589,13 @@ func (d *decision) back(i Back) error {
 	still := i.Read && d.neverMoved()
 	switch {
 	case d.Stage == Settled && (!i.Stands || d.Out[d.Target.Other()]):
-		r := d.refuse(Gone)
-		r.Side, r.Stands = d.Target.Other(), d.Out[d.Target.Other()]
-		return r
+		return Refuse(Gone{d.Target.Other(), d.Out[d.Target.Other()]})
 	case i.Read && d.Stage.Over() && d.Stage != Settled && d.Everyone(d.Home()):
-		return d.refuse(IsOver)
+		return Refuse(IsOver{d.Stage})
 	case i.Read && d.Stage == Settled && d.Everyone(d.Home()):
-		return d.refuse(ThereAlready)
+		return Refuse(ThereAlready{d.Share})
 	case !still && i.Home.Empty() && !i.Force:
-		r := d.refuse(NobodyThere)
-		r.Serving = i.Home
-		return r
+		return Refuse(NobodyThere{i.Home})
 	case d.GoingBack && !i.Force:
 		return nil // it is under way; whoever performs it tries again at once
 	}
@@ -675,9 +659,7 @@ func (d *decision) retire(side split.Side, word bool) {
 // typed gives up the side that is not live, if the service's name was typed for it.
 func (d *decision) typed(r Retire) error {
 	if r.Typed != d.Confirm {
-		refusal := d.refuse(NotTyped)
-		refusal.Said = d.Confirm
-		return refusal
+		return Refuse(NotTyped{d.Confirm})
 	}
 	return d.giveUp()
 }
@@ -691,7 +673,7 @@ func (d *decision) giveUp() error {
 		d.order(t)
 		return nil
 	case t.ID != 0:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	case d.rested() != nil:
 		return d.rested()
 	case d.Stage == Keeping && !d.GoingBack && d.Everyone(d.Full()):
@@ -707,13 +689,12 @@ func (d *decision) giveUp() error {
 		}
 		return nil
 	case d.Stage.UnderWay():
-		return d.refuse(StillUnderWay)
+		return Refuse(StillUnderWay{d.State.Number, d.Stage})
 	}
 	live, all := d.Share.Alone()
 	if !all || d.Sends(live.Other()) > 0 {
-		r := d.refuse(GetsRequests)
-		r.Side, r.Share = d.Live().Other(), d.Sends(d.Live().Other())
-		return r
+		spare := d.Live().Other()
+		return Refuse(GetsRequests{Side: spare, Share: d.Sends(spare)})
 	}
 	if err := d.watched(); err != nil {
 		return err
@@ -729,7 +710,7 @@ func (d *decision) giveUp() error {
 // is under way.
 func (d *decision) proveAgain() error {
 	if d.Stage != Proving && d.Stage != Shifting && d.Stage != Keeping {
-		return d.refuse(NothingToDo)
+		return Refuse(NothingToDo{d.Stage, d.Target})
 	}
 	if err := d.steerable(); err != nil {
 		return err
@@ -741,14 +722,14 @@ func (d *decision) proveAgain() error {
 func (d *decision) raiseSpare(i Raise) error {
 	switch {
 	case d.Stage.UnderWay():
-		return d.refuse(StillUnderWay)
+		return Refuse(StillUnderWay{d.State.Number, d.Stage})
 	case d.Task.ID != 0:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	case d.Sends(i.Side) > 0:
-		return &Refusal{Kind: GetsRequests, Side: i.Side, Share: d.Sends(i.Side)}
+		return Refuse(GetsRequests{Side: i.Side, Share: d.Sends(i.Side)})
 	case i.NothingNew && !i.SameBuild:
 		main := raise.Main(i.Choices)
-		return &Refusal{Kind: NothingIsNew, Side: i.Side.Other(), Version: main.Version, Build: main.Build}
+		return Refuse(NothingIsNew{i.Side.Other(), main.Version, main.Build})
 	}
 	d.order(Task{Do: TaskRaise, Side: i.Side, Choices: i.Choices, Act: true})
 	return nil
@@ -760,11 +741,11 @@ func (d *decision) shiftTo(i Shift) error {
 	share := i.Share
 	switch {
 	case !share.Valid():
-		return &Refusal{Kind: NoShare, Share: share}
+		return Refuse(NoShare{share})
 	case d.Stage.UnderWay():
 		return d.steer(share)
 	case d.Task.ID != 0:
-		return d.refuse(IsBusy)
+		return Refuse(IsBusy{d.Task})
 	}
 	more := split.Green
 	if share < d.Share {
@@ -774,9 +755,9 @@ func (d *decision) shiftTo(i Shift) error {
 	unproven := share != d.Share && !i.Proven[more] && !carried
 	switch {
 	case unproven && !i.Unproven:
-		return &Refusal{Kind: NotProven, Side: more, Leg: -1}
+		return Refuse(NotProven{Side: more})
 	case unproven && d.words == "":
-		return &Refusal{Kind: NoReason, Side: more, Leg: -1}
+		return Refuse(NoReason{more})
 	}
 	for _, b := range []Serving{d.There, d.Old} {
 		if b.Empty() && d.gains(b.Side, share) {

@@ -1,7 +1,6 @@
 package crossing
 
 import (
-	"errors"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -131,86 +130,3 @@ func (l Load) Of(part split.Share) float64 {
 
 // Over reports whether that is more than the limit.
 func (l Load) Over(part split.Share) bool { return l.Limit > 0 && l.Of(part) > l.Limit }
-
-// ErrNotNow is what every [Refusal] is.
-var ErrNotNow = errors.New("not now")
-
-// Refusal says why something that was asked for is not done. Nothing has changed. Its
-// kind says which of the other fields mean something; sentences are made elsewhere.
-type Refusal struct {
-	Kind RefusalKind `json:"kind"`
-
-	Stage    Stage         `json:"stage,omitempty"`
-	Number   int           `json:"number,omitempty"`
-	Side     split.Side    `json:"side"`
-	Share    split.Share   `json:"share"`
-	Task     Task          `json:"task,omitzero"`
-	Question Question      `json:"question,omitzero"` // that is open
-	Freezes  []Freezing    `json:"freezes,omitempty"`
-	Leg      int           `json:"leg"` // the one that would be next, -1 for none
-	Version  string        `json:"version,omitempty"`
-	Build    string        `json:"build,omitempty"`
-	Serving  Serving       `json:"serving,omitzero"`
-	Order    reading.Order `json:"order,omitzero"`
-	Said     string        `json:"said,omitempty"`
-	Lacks    []Lack        `json:"lacks,omitempty"`
-	Offers   []string      `json:"offers,omitempty"` // versions that there are, newest first
-	First    bool          `json:"first,omitempty"`  // the part is the first
-	Wheel    Wheel         `json:"wheel,omitzero"`
-	Stands   bool          `json:"stands,omitempty"` // the side was taken out of rotation, and runs
-	Load     float64       `json:"load,omitempty"`   // the part of the side's capacity
-}
-
-// RefusalKind is a kind of refusal.
-type RefusalKind string
-
-// The kinds.
-const (
-	NothingBegun  RefusalKind = "nothing begun"
-	StillUnderWay RefusalKind = "still under way" // Number, Stage
-	IsOver        RefusalKind = "over"            // Stage
-	IsGoingBack   RefusalKind = "going back"
-	IsBusy        RefusalKind = "busy"             // Task
-	IsFrozen      RefusalKind = "frozen"           // Freezes
-	NotFrozen     RefusalKind = "not frozen"       //
-	OpenQuestion  RefusalKind = "open question"    // Question
-	OtherQuestion RefusalKind = "other question"   // Question, its ID 0 if none is open
-	NotNext       RefusalKind = "not next"         // Leg
-	NotProven     RefusalKind = "not proven"       // Side
-	NotSpare      RefusalKind = "not spare"        // Side, Share
-	GetsRequests  RefusalKind = "gets requests"    // Side, Share
-	ThereAlready  RefusalKind = "there already"    // Share
-	NoShare       RefusalKind = "no share"         // Share
-	NotChanged    RefusalKind = "not changed"      //
-	NothingToDo   RefusalKind = "nothing to do"    // Stage
-	NobodyThere   RefusalKind = "nobody there"     // Bench
-	NobodyServes  RefusalKind = "nobody serves"    // Bench: nothing more goes there
-	NotWatched    RefusalKind = "not watched"      // Lacks: nothing goes on without being watched
-	NothingIsNew  RefusalKind = "nothing new"      // Version, Build, Side
-	NoRoute       RefusalKind = "no route"         // Leg, Said: what is wrong with it
-	Gone          RefusalKind = "gone"             // Side, Stands: it has been retired
-	NotRead       RefusalKind = "not read"         // Said: the front has not been read yet
-	NotRecorded   RefusalKind = "not recorded"     // Said: the logbook cannot be written
-	NoPart        RefusalKind = "no part"          // Said: the name that no part has
-	NoVersion     RefusalKind = "no version"       // none was named
-	NotItsOwn     RefusalKind = "not its own"      // Said: the part; Version: the part whose versions it takes
-	VersionWrong  RefusalKind = "version wrong"    // Said: why it cannot be raised; Version
-	NoSuchVersion RefusalKind = "no such version"  // Said: the part; Version, Offers, First
-	Split         RefusalKind = "split"            // Share: requests go to both sides, and no crossing did that
-	NotThere      RefusalKind = "not there"        // Side: it has no instances
-	IsProving     RefusalKind = "proving"          // a proof is being made beside the crossing
-	Overtaken     RefusalKind = "overtaken"        // Order: everybody was sent home since this was asked for
-	NotTyped      RefusalKind = "not typed"        // Said: the service's name has to be
-	NotAtWheel    RefusalKind = "not at the wheel" // Wheel: somebody else has it
-	AtWheel       RefusalKind = "at the wheel"     // it is theirs already
-	LiveServes    RefusalKind = "live serves"      // Side, Bench: at once is for a side that does not
-	NoneToMatch   RefusalKind = "none to match"    // Side, Said: the part; as many as live are wanted, and none is
-	TooMuch       RefusalKind = "too much"         // Side, Share, Load: more than the limit of its capacity
-	NoReason      RefusalKind = "no reason"        // a person has to say why
-)
-
-// Error names the kind.
-func (r *Refusal) Error() string { return ErrNotNow.Error() + ": " + string(r.Kind) }
-
-// Is makes every refusal an [ErrNotNow].
-func (r *Refusal) Is(target error) bool { return target == ErrNotNow }

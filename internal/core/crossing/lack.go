@@ -77,9 +77,7 @@ func (d *decision) watched() error {
 	if len(list) == 0 {
 		return nil
 	}
-	r := d.refuse(NotWatched)
-	r.Lacks = list
-	return r
+	return Refuse(NotWatched{list})
 }
 
 // stays refuses to retire a side as long as it is not known that the other one serves. That nobody asks it
@@ -89,9 +87,7 @@ func (d *decision) stays() error {
 	if len(list) == 0 {
 		return nil
 	}
-	r := d.refuse(NotWatched)
-	r.Lacks = list
-	return r
+	return Refuse(NotWatched{list})
 }
 
 // rested refuses to retire anything so soon after a time in which nobody watched.
@@ -99,9 +95,7 @@ func (d *decision) rested() error {
 	if !d.At.Before(d.Again) {
 		return nil
 	}
-	r := d.refuse(NotWatched)
-	r.Lacks = []Lack{{Kind: LackTime, Since: d.Again}}
-	return r
+	return Refuse(NotWatched{[]Lack{{Kind: LackTime, Since: d.Again}}})
 }
 
 // lapsed stands still because what has to be known for the route to go on has not been for

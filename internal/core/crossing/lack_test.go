@@ -1,7 +1,6 @@
 package crossing
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"testing"
@@ -77,8 +76,8 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 			if got != k.want {
 				t.Errorf("%s, lacking %v: %s, want %s", c.what, k.lacks, got, k.want)
 			}
-			var r *Refusal
-			if errors.As(err, &r) && slices.ContainsFunc(r.Lacks, func(l Lack) bool { return !l.Unread() }) {
+			r, _ := Refused[NotWatched](err)
+			if slices.ContainsFunc(r.Lacks, func(l Lack) bool { return !l.Unread() }) {
 				t.Errorf("%s is refused for want of %v", c.what, r.Lacks)
 			}
 		}

@@ -133,7 +133,7 @@ func play(t *testing.T, script string) string {
 		events, err := s.take("test", in)
 		var refusal *Refusal
 		if errors.As(err, &refusal) {
-			fmt.Fprintf(&out, "  ! %v\n", refusal.Kind)
+			fmt.Fprintf(&out, "  ! %v\n", refusal.Because.Name())
 			continue
 		} else if err != nil {
 			t.Fatalf("line %d: %v", n+1, err)

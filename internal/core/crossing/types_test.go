@@ -80,6 +80,13 @@ func TestNothingIsLeftOut(t *testing.T) {
 		}
 		names[f.Kind()] = "a fact"
 	}
+	there := slices.DeleteFunc(declared(t, "Name"), func(name string) bool { return name == "Newer" })
+	if listed := namesOf(Reasons); !slices.Equal(there, listed) {
+		t.Errorf("there are the reasons %v, and listed are %v", there, listed)
+	}
+	if len(reasons) != len(Reasons) {
+		t.Errorf("%d reasons have %d names", len(Reasons), len(reasons))
+	}
 	if _, err := Named("sing"); err == nil || !strings.Contains(err.Error(), `no act "sing"`) {
 		t.Errorf("an act that there is not: %v", err)
 	}
@@ -139,6 +146,22 @@ func TestNothingIsLost(t *testing.T) {
 		if err := json.Unmarshal(data, &got); err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s is read as %+v, %v, and was %+v", data, got, err, want)
 		}
+	}
+	for _, r := range Reasons {
+		want := Refuse(filled(reflect.TypeOf(r), 3).Interface().(Reason))
+		data, err := json.Marshal(want)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got Refusal
+		if err := json.Unmarshal(data, &got); err != nil || !reflect.DeepEqual(&got, want) {
+			t.Errorf("%s is read as %+v, %v, and was %+v", data, got.Because, err, want.Because)
+		}
+	}
+	var newer Refusal
+	if err := json.Unmarshal([]byte(`{"kind":"no mood","side":"blue"}`), &newer); err != nil ||
+		newer.Because != (Newer{"no mood"}) {
+		t.Errorf("a reason of a newer Vaiven is read as %+v, %v", newer, err)
 	}
 }
 

@@ -27,11 +27,9 @@ func (d *decision) grasp(in Input) error {
 	again := d.Silent && d.Wheel.By == d.By && d.Wheel.From == d.From // the same person, whose last client is gone
 	switch {
 	case !d.Wheel.Vacant() && !take && !d.Take && !again:
-		r := d.refuse(NotAtWheel)
-		r.Wheel = d.Wheel
-		return r
+		return Refuse(NotAtWheel{d.Wheel})
 	case d.Wheel.Client == d.Client:
-		return d.refuse(AtWheel)
+		return Refuse(AtWheel{})
 	}
 	d.then(TookWheel{Wheel: mine, Before: d.Wheel})
 	return nil

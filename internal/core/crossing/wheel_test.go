@@ -1,7 +1,6 @@
 package crossing
 
 import (
-	"errors"
 	"testing"
 	"time"
 
@@ -46,11 +45,11 @@ func TestTheWheel(t *testing.T) {
 	for name, in := range map[string]Input{"freeze": Freeze{}, "go on": Resume{}, "steer": Steer{Share: 5000},
 		"next": Next{Leg: 1}, "yes": Yes{}, "no": No{}, "retire": Retire{}, "prove": Prove{}, "shift": Shift{},
 		"raise": Raise{}, "begin": Begin{}, "put back": PutBack{}} {
-		var r *Refusal
-		if _, err := Decide(s, by("2", "ines"), in); !errors.As(err, &r) || r.Kind != NotAtWheel || r.Wheel != s.Wheel {
+		_, err := Decide(s, by("2", "ines"), in)
+		if r, ok := Refused[NotAtWheel](err); !ok || r.Wheel != s.Wheel {
 			t.Errorf("%s past whoever has the wheel: %v", name, err)
 		}
-		if _, err := Decide(s, by("", "ines"), in); !errors.As(err, &r) || r.Kind != NotAtWheel {
+		if _, err := Decide(s, by("", "ines"), in); !isReason(err, NotAtWheel{}) {
 			t.Errorf("%s by a command alone: %v", name, err)
 		}
 	}
@@ -130,9 +129,8 @@ func TestNothingIsRetiredAfterAHole(t *testing.T) {
 	}{"by hand": {s, Retire{}}, "by a yes": {asked, Yes{Question: 9}}} {
 		m := by("1", "marit")
 		m.Again = noon.Add(time.Second)
-		var r *Refusal
-		if _, err := Decide(c.s, m, c.in); !errors.As(err, &r) || r.Kind != NotWatched || len(r.Lacks) != 1 ||
-			r.Lacks[0].Kind != LackTime {
+		_, err := Decide(c.s, m, c.in)
+		if r, ok := Refused[NotWatched](err); !ok || len(r.Lacks) != 1 || r.Lacks[0].Kind != LackTime {
 			t.Errorf("%s: %v", name, err)
 		}
 		m.Again = noon

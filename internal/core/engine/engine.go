@@ -316,10 +316,10 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	_, back := in.(crossing.Back)
 	_, halt := in.(crossing.Freeze)
 	if o := e.front.reading.Order; !back && !halt && m.As != nil && o.Generation > *m.As {
-		return events, &crossing.Refusal{Kind: crossing.Overtaken, Order: o}
+		return events, crossing.Refuse(crossing.Overtaken{Order: o})
 	}
 	if !back && !e.ready {
-		return events, &crossing.Refusal{Kind: crossing.NotRead, Said: e.front.failed}
+		return events, crossing.Refuse(crossing.NotRead{Said: e.front.failed})
 	}
 	more, err := e.decideFor(m, in)
 	return append(events, more...), err
@@ -329,7 +329,7 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 func (w *world) spared(side split.Side) error {
 	for _, a := range w.front.reading.Apart {
 		if of := a.Share.Of(side); of > 0 {
-			return &crossing.Refusal{Kind: crossing.GetsRequests, Side: side, Share: of, Said: a.Front}
+			return crossing.Refuse(crossing.GetsRequests{Side: side, Share: of, Front: a.Front})
 		}
 	}
 	return nil

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"errors"
 	"math"
 	"reflect"
 	"strings"
@@ -179,11 +178,11 @@ func (b *bench) moves(o Order) {
 	b.look()
 }
 
-func (b *bench) refused(in crossing.Input, want crossing.RefusalKind) {
+func (b *bench) refused(in crossing.Input, want crossing.Reason) {
 	b.t.Helper()
-	var r *crossing.Refusal
-	if err := b.command(in); !errors.As(err, &r) || r.Kind != want {
-		b.t.Errorf("%T: %v, want %s", in, err, want)
+	err := b.command(in)
+	if r, ok := crossing.Refused[crossing.Reason](err); !ok || r.Name() != want.Name() {
+		b.t.Errorf("%T: %v, want %s", in, err, want.Name())
 	}
 }
 
@@ -213,7 +212,7 @@ func TestACrossingStepByStep(t *testing.T) {
 	b.e.Report(b.now, crossing.Retired{Task: o.ID, Side: split.Blue})
 	b.told(split.Blue)
 	b.pass(time.Second)
-	b.refused(crossing.Back{}, crossing.Gone)
+	b.refused(crossing.Back{}, crossing.Gone{})
 	if v := b.e.View(b.now); v.WayBack.State != "closed" || len(v.Track) < 20 || v.Sides[split.Blue].Version != "" {
 		t.Errorf("after the end: way back %+v, %d points, blue %+v", v.WayBack, len(v.Track), v.Sides[split.Blue])
 	}
@@ -409,9 +408,9 @@ func TestHome(t *testing.T) {
 	b.shifts()
 	b.sides[split.Blue][0].State = reading.Failing
 	b.pass(time.Second)
-	var r *crossing.Refusal
 	want := crossing.Serving{Known: true, Side: split.Blue, Instances: 1, Other: 1}
-	if err := b.command(crossing.Back{}); !errors.As(err, &r) || r.Kind != crossing.NobodyThere || r.Serving != want {
+	err := b.command(crossing.Back{})
+	if r, ok := crossing.Refused[crossing.NobodyThere](err); !ok || r.Serving != want {
 		t.Errorf("to nobody: %v, %+v", err, r)
 	}
 	b.now = b.now.Add(11 * time.Second) // what was known is old: home goes
@@ -433,12 +432,12 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b := newBench(t, func(p *plan.Plan) { p.Guards = nil })
 	b.front.Apart = []reading.Apart{{Front: "quay", Share: 500}}
 	b.read()
-	b.refused(crossing.Raise{Side: split.Green}, crossing.GetsRequests)
-	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests)
+	b.refused(crossing.Raise{Side: split.Green}, crossing.GetsRequests{})
+	b.refused(crossing.Begin{Target: split.Green, Route: b.e.plan.Route}, crossing.GetsRequests{})
 	e := New(b.e.plan, crossing.State{}, b.now, Memory{})
 	if _, err := e.Command(crossing.Moment{At: b.now},
 		crossing.Shift{Share: 500}); err == nil ||
-		!strings.Contains(err.Error(), string(crossing.NotRead)) {
+		!strings.Contains(err.Error(), crossing.NotRead{}.Name()) {
 		t.Errorf("before the front was read: %v", err)
 	}
 	if due := e.Due(b.now); due.Sub(b.now) != judgeEvery {
@@ -459,15 +458,15 @@ func TestWhatIsOvertaken(t *testing.T) {
 	b.front.Order = reading.Order{Generation: 3, Side: split.Blue, At: b.now.Add(time.Second)}
 	b.read()
 	m := crossing.Moment{At: b.now, Seen: b.e.State().Seq, As: new(uint64)}
-	var r *crossing.Refusal
-	if _, err := b.e.Command(m, crossing.Shift{Share: 500}); !errors.As(err, &r) ||
-		r.Kind != crossing.Overtaken || r.Order.Generation != 3 {
+	_, err := b.e.Command(m, crossing.Shift{Share: 500})
+	if r, ok := crossing.Refused[crossing.Overtaken](err); !ok || r.Order.Generation != 3 {
 		t.Errorf("a shift from before: %v", err)
 	}
 	b.stand(split.Green, "4.3.0", reading.Healthy)
 	b.look()
 	*m.As = 3
-	if _, err := b.e.Command(m, crossing.Shift{Share: 500}); !errors.As(err, &r) || r.Kind != crossing.NotProven {
+	_, err = b.e.Command(m, crossing.Shift{Share: 500})
+	if _, ok := crossing.Refused[crossing.NotProven](err); !ok {
 		t.Errorf("to a side that nobody proved: %v", err)
 	}
 	good := proof.Proof{Results: []proof.Result{{Check: "search", Pass: true}}}
@@ -785,7 +784,7 @@ func TestNothingMoreGoesToADeadSide(t *testing.T) {
 	b.shifts()
 	b.sides[split.Green][0].State, b.sides[split.Green][0].Running = reading.Exited, false
 	b.look()
-	b.refused(crossing.Next{Leg: 1}, crossing.NobodyServes)
+	b.refused(crossing.Next{Leg: 1}, crossing.NobodyServes{})
 	b.pass(10 * time.Second)
 	f, frozen := b.e.State().FrozenBy(crossing.NobodyLeft)
 	if !frozen || len(b.e.Orders()) > 0 || f.Cause.Home.Instances != 1 {

@@ -106,7 +106,7 @@ func TestUnreadForTooLong(t *testing.T) {
 	if b.frozen(crossing.NotKnown) {
 		t.Error("it lapses too soon")
 	}
-	b.refused(crossing.Next{Leg: 1}, crossing.NotWatched)
+	b.refused(crossing.Next{Leg: 1}, crossing.NotWatched{})
 	blind(3 * time.Second)
 	if !b.frozen(crossing.NotKnown) {
 		t.Errorf("unread for 34 s it is %v", b.e.State())
@@ -114,7 +114,7 @@ func TestUnreadForTooLong(t *testing.T) {
 	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
-	if b.refused(crossing.Next{Leg: 1}, crossing.NotWatched); b.frozen(crossing.NotKnown) {
+	if b.refused(crossing.Next{Leg: 1}, crossing.NotWatched{}); b.frozen(crossing.NotKnown) {
 		t.Error("who goes on is not heard")
 	}
 	blind(31 * time.Second)

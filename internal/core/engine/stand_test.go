@@ -40,7 +40,7 @@ func TestWhatStandsLeavesTheRotation(t *testing.T) {
 		v.Sides[split.Green].Stands {
 		t.Errorf("blue is %+v", v.Sides[split.Blue])
 	}
-	b.refused(crossing.Back{}, crossing.Gone)
+	b.refused(crossing.Back{}, crossing.Gone{})
 	if err := b.command(crossing.Begin{
 		Service: "sailings", Number: 2, Target: split.Blue, LiveVersion: "4.3.0",
 		Choices: []raise.Choice{{Part: "web", Version: "4.2.0", Build: "another"}}, Route: b.e.plan.Route,
@@ -121,7 +121,7 @@ func TestAtOnce(t *testing.T) {
 		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "b-4.3.0"}}, AtOnce: true,
 		Route: b.e.plan.Route, Keep: b.e.plan.Keep,
 	}
-	b.refused(begin, crossing.LiveServes)
+	b.refused(begin, crossing.LiveServes{})
 	b.stand(split.Blue, "4.2.0", reading.Exited)
 	b.pass(2 * time.Second)
 	if !b.e.View(b.now).Dead {

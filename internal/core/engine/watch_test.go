@@ -211,7 +211,7 @@ func TestMembersThatDiffer(t *testing.T) {
 	}
 	b.front.Apart, b.front.Unread = nil, []reading.Unread{{Front: "pier", Said: "no answer"}}
 	b.pass(time.Second)
-	b.refused(crossing.Retire{Typed: b.e.plan.Service}, crossing.NotWatched)
+	b.refused(crossing.Retire{Typed: b.e.plan.Service}, crossing.NotWatched{})
 	b.front.Unread = nil
 	b.pass(4 * time.Second)
 	if err := b.command(crossing.Retire{Typed: b.e.plan.Service}); err != nil {
@@ -223,5 +223,5 @@ func TestMembersThatDiffer(t *testing.T) {
 		t.Errorf("%v: %v", err, b.e.State())
 	}
 	b.refused(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.1"}}},
-		crossing.GetsRequests)
+		crossing.GetsRequests{})
 }

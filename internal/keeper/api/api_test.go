@@ -196,8 +196,8 @@ func TestRefusalsKeepTheirKind(t *testing.T) {
 	s := serve(t, 1)
 	c := s.dial("marit")
 	_, err := c.Do(t.Context(), keeper.Command{Act: crossing.Yes{Question: 99}})
-	var r *crossing.Refusal
-	if !errors.Is(err, crossing.ErrNotNow) || !errors.As(err, &r) || r.Kind != crossing.OtherQuestion ||
+	r, ok := crossing.Refused[crossing.OtherQuestion](err)
+	if !errors.Is(err, crossing.ErrNotNow) || !ok ||
 		!strings.Contains(err.Error(), "nothing is asked any more") {
 		t.Errorf("refused as %v, %+v", err, r)
 	}
@@ -238,8 +238,8 @@ func TestTheWheelOverTheWire(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err := b.Do(t.Context(), keeper.Command{Act: crossing.Resume{}, Seen: 1 << 40})
-	var r *crossing.Refusal
-	if !errors.As(err, &r) || r.Kind != crossing.NotAtWheel || r.Wheel.By != "marit" || r.Wheel.From != "quay2" ||
+	r, ok := crossing.Refused[crossing.NotAtWheel](err)
+	if !ok || r.Wheel.By != "marit" || r.Wheel.From != "quay2" ||
 		r.Wheel.Client != a.Identity() {
 		t.Fatalf("steered past whoever has the wheel: %v, %+v", err, r)
 	}

@@ -106,7 +106,7 @@ func TestEveryFieldIsDescribed(t *testing.T) {
 	d := description(t)
 	for name, of := range map[string]any{
 		"Info": Info{}, "View": keeper.Snapshot{}, "Person": keeper.Person{}, "Offer": keeper.Offer{},
-		"Refusal": crossing.Refusal{}, "Wheel": crossing.Wheel{},
+		"Wheel": crossing.Wheel{},
 		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{},
 		"Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{},
 		"Stories": stories{}, "Story": guard.Story{}, "GuardPoint": guard.Point{},
@@ -132,13 +132,13 @@ func TestEveryFieldIsDescribed(t *testing.T) {
 	}
 }
 
-// actsBegin and actsEnd are around what the description has of acts, which is made of their types.
+// actsBegin and actsEnd are around what the description has of acts and refusals, which is made of their types.
 const (
-	actsBegin = "    # Acts, as their types have them.\n"
+	actsBegin = "    # Acts and refusals, as their types have them.\n"
 	actsEnd   = "    # End of the acts.\n"
 )
 
-// Acts are described by their types: UPDATE_SCHEMA=1 writes them anew.
+// Acts and refusals are described by their types: UPDATE_SCHEMA=1 writes them anew.
 func TestActsAreDescribed(t *testing.T) {
 	const file = "../../../docs/keeper.openapi.yaml"
 	data, err := os.ReadFile(file)
@@ -178,6 +178,14 @@ func describeActs() string {
 			"properties:\n        do: {const: %q}\n", about.Name, about.Does, about.Name)
 		describeFields(&b, reflect.TypeOf(a))
 	}
+	b.WriteString("    Refusal:\n      description: why something that was asked for is not done\n      oneOf:\n")
+	for _, r := range crossing.Reasons {
+		fmt.Fprintf(&b, "        - {type: object, required: [kind], properties: {kind: {const: %q}", r.Name())
+		for _, f := range keeper.Fields(reflect.TypeOf(r)) {
+			fmt.Fprintf(&b, ", %s: {%s}", f.Name, kindOf(f.Type))
+		}
+		b.WriteString("}}\n")
+	}
 	return b.String()
 }
 
@@ -192,6 +200,8 @@ func kindOf(t reflect.Type) string {
 	switch {
 	case t == reflect.TypeFor[split.Share]():
 		return `$ref: "#/components/schemas/Share"`
+	case t == reflect.TypeFor[split.Side]():
+		return `$ref: "#/components/schemas/Side"`
 	case t.Kind() == reflect.Pointer:
 		return kindOf(t.Elem())
 	}
@@ -200,6 +210,8 @@ func kindOf(t reflect.Type) string {
 		return "type: string"
 	case reflect.Bool:
 		return "type: boolean"
+	case reflect.Float64:
+		return "type: number"
 	case reflect.Slice:
 		return `type: [array, "null"], items: {type: object}`
 	case reflect.Map:

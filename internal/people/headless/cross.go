@@ -85,9 +85,8 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild,
 			AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 		begun, err = c.Do(ctx, command)
-		var r *crossing.Refusal
 		// it has just come to that
-		if errors.As(err, &r) && r.Kind == crossing.IsBusy && r.Task.Do == crossing.TaskRetire {
+		if busy, ok := crossing.Refused[crossing.IsBusy](err); ok && busy.Task.Do == crossing.TaskRetire {
 			if before, err = free(ctx, snapshots); err == nil {
 				begun, err = c.Do(ctx, command)
 			}
@@ -262,14 +261,14 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		r.since = time.Time{}
 	}
 	_, err := r.client.Do(ctx, r.answer)
-	var refusal *crossing.Refusal
+	unwatched, ok := crossing.Refused[crossing.NotWatched](err)
 	switch {
-	case errors.As(err, &refusal) && refusal.Kind == crossing.NotWatched:
+	case ok:
 		if r.since.IsZero() {
 			r.since = s.At
 		}
 		if s.At.Sub(r.since) > unwatchedLimit {
-			return r.summary(s, Frozen, words.Refusal(refusal)), true, nil
+			return r.summary(s, Frozen, words.Refusal(crossing.Refuse(unwatched))), true, nil
 		}
 		return Summary{}, false, nil // with the next snapshot
 	case errors.Is(err, crossing.ErrNotNow):

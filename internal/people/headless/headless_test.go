@@ -84,7 +84,7 @@ func (c *fakeClient) show() {
 
 func (c *fakeClient) decide(by string, in crossing.Input) error {
 	events, err := crossing.Decide(c.state,
-		crossing.Moment{At: time.Now(), By: by, Seen: c.state.Seq, Lacks: c.unknown()}, in)
+		crossing.Moment{Confirm: "sailings", At: time.Now(), By: by, Seen: c.state.Seq, Lacks: c.unknown()}, in)
 	for _, e := range events {
 		c.state = crossing.Apply(c.state, e)
 		c.events <- e

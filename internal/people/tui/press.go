@@ -183,12 +183,12 @@ func (r root) quitPressed() (root, tea.Cmd) {
 }
 
 // forced asks for a second word before all requests go to a side that cannot serve.
-func (r root) forced(refusal *crossing.Refusal) root {
-	home := refusal.Serving.Side.String()
-	r = r.say(frame.Notice{Text: "not sent: " + words.Serving(refusal.Serving), Level: frame.Urgent})
-	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Serving(refusal.Serving), home,
-		home), func(r root, typed string) (root, tea.Cmd) {
-		if typed != home {
+func (r root) forced(home crossing.Serving) root {
+	side := home.Side.String()
+	r = r.say(frame.Notice{Text: "not sent: " + words.Serving(home), Level: frame.Urgent})
+	return r.ask(fmt.Sprintf("%s. To send everything to %s all the same, type %s: ", words.Serving(home), side,
+		side), func(r root, typed string) (root, tea.Cmd) {
+		if typed != side {
 			return r, nil
 		}
 		return r.send(keeper.Command{Act: crossing.Back{Force: true}})

@@ -355,10 +355,10 @@ func (r root) commanded(m commanded) (root, tea.Cmd) {
 	if r.flying[n].answered = true; m.err != nil {
 		r.flying = slices.Delete(r.flying, n, n+1)
 	}
-	var refusal *crossing.Refusal
+	nobody, forced := crossing.Refused[crossing.NobodyThere](m.err)
 	switch {
-	case errors.As(m.err, &refusal) && refusal.Kind == crossing.NobodyThere:
-		return r.forced(refusal), nil
+	case forced:
+		return r.forced(nobody.Serving), nil
 	case m.err != nil:
 		r = r.say(frame.Notice{Text: asking(command) + ": " + reason(m.err), Level: frame.Soon})
 	}

@@ -684,16 +684,16 @@ func TestAYesShowsWhatItAccepts(t *testing.T) {
 // A home where nobody serves takes a second word.
 func TestGoingBackToNobody(t *testing.T) {
 	d := newDesk(t, shifting)
-	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere,
-		Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.client.err = crossing.Refuse(crossing.NobodyThere{
+		Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}})
 	d.press("b", "b")
 	d.shows("none of the 3 instances of blue is healthy, and 3 of green are. To send everything to blue all the " +
 		"same, type blue: ")
 	d.client.err = nil
 	d.press("n", "o", "enter")
 	d.did("back")
-	d.client.err = &crossing.Refusal{Kind: crossing.NobodyThere,
-		Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}}
+	d.client.err = crossing.Refuse(crossing.NobodyThere{
+		Serving: crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 3}})
 	d.press("b", "b")
 	d.client.err = nil
 	d.press("b", "l", "u", "e", "enter")
