@@ -296,7 +296,10 @@ func TestWhatIsDecided(t *testing.T) {
 		{"nor off at the end", moving(split.Whole), Report{TookEffect{Task: 9, Share: 9999, Nearest: 9999}},
 			"changed; frozen"},
 		{"a proof without results is one that failed",
-			func(s *State) { s.Stage, s.Hold, s.Proven, s.Task = Proving, true, false, Task{ID: 9, Do: TaskProve} },
+			func(s *State) {
+				s.Stage, s.Hold, s.Proven, s.Share, s.Task = Proving, true, false, 0,
+					Task{ID: 9, Do: TaskProve}
+			},
 			Report{Proved{Task: 9}}, "proved; asked proof"},
 		{"going back goes on, whatever is read",
 			func(s *State) { s.GoingBack, s.Task = true, Task{ID: 9, Do: TaskProve} },
@@ -471,6 +474,36 @@ func TestWhatAStateSays(t *testing.T) {
 	for kind, want := range map[CauseKind]uint64{ByHand: 1, ByGuard: 2, Foreign: 0} {
 		if f, ok := s.FrozenBy(kind); f.ID != want || ok != (want > 0) {
 			t.Errorf("frozen by %q: %+v, %v", kind, f, ok)
+		}
+	}
+}
+
+// A crossing is not called off under requests that somebody sent to its target: it stands still, and a person decides.
+func TestNothingIsCalledOffUnderRequests(t *testing.T) {
+	for name, c := range map[string]struct {
+		task   TaskKind
+		stage  Stage
+		report Fact
+		cause  CauseKind
+	}{
+		"a raise that failed": {TaskRaise, Raising, Failed{Task: 12, Trouble: Trouble{Kind: TroubleRaise}}, ByRaise},
+		"a proof that failed": {TaskProve, Proving, Failed{Task: 12, Trouble: Trouble{Kind: TroubleLogbook}},
+			ByProof},
+		"a proof that found bad": {TaskProve, Proving, Proved{Task: 12}, ByProof},
+	} {
+		s := onTheWay()
+		s.Stage, s.Leg, s.Proven, s.Moved, s.Task = c.stage, -1, false, false, Task{ID: 12, Do: c.task, Side: s.Target}
+		s.Share = 1700
+		events, err := Decide(s, Moment{}, Report{Fact: c.report})
+		if f, ok := events[len(events)-1].What.(Frozen); err != nil || !ok || f.Cause.Kind != c.cause {
+			t.Errorf("%s, with requests: %+v, %v", name, events, err)
+		}
+		s.Share = 0
+		events, err = Decide(s, Moment{}, Report{Fact: c.report})
+		if e, ok := events[len(events)-1].What.(Ended); ok && e.Stage != CalledOff || err != nil {
+			t.Errorf("%s, without: %+v, %v", name, events, err)
+		} else if _, ordered := events[len(events)-1].What.(Ordered); !ok && !ordered {
+			t.Errorf("%s, without: %+v", name, events)
 		}
 	}
 }

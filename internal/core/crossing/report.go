@@ -117,17 +117,23 @@ func (d *decision) proved(f Proved) {
 		if len(open) > 0 {
 			trouble.First = open[0].Finding()
 		}
-		if d.Stage != Proving {
+		if !d.spare() {
 			d.freeze(Cause{Kind: ByProof, Trouble: trouble})
 			return
 		}
 		d.failed(AskProof, trouble)
 		return
 	}
-	if d.Stage != Proving {
+	if !d.spare() {
 		d.freeze(Cause{Kind: ByProof, Findings: findings})
 	}
 	d.ask(Question{Kind: AskFindings, Findings: findings})
+}
+
+// spare reports whether the target is raised or proven for the first time, and gets no requests: somebody may have
+// sent it some, and then nothing is called off under them.
+func (d *decision) spare() bool {
+	return (d.Stage == Raising || d.Stage == Proving) && d.Sends(d.Target) == 0
 }
 
 // failed ends a raise or a proof that came to nothing, or asks a person where the
@@ -153,9 +159,11 @@ func (d *decision) notDone(f Failed, t Task) {
 	case t.Act:
 	case t.More:
 		d.freeze(Cause{Kind: ByRaise, Trouble: f.Trouble})
-	case t.Do == TaskRaise:
+	case t.Do == TaskRaise && d.spare():
 		d.failed(AskRaise, f.Trouble)
-	case t.Do == TaskProve && d.Stage == Proving:
+	case t.Do == TaskRaise:
+		d.freeze(Cause{Kind: ByRaise, Trouble: f.Trouble})
+	case t.Do == TaskProve && d.spare():
 		d.failed(AskProof, f.Trouble)
 	case t.Do == TaskProve:
 		d.freeze(Cause{Kind: ByProof, Trouble: f.Trouble})
