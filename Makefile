@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build demo test quick bench evidence torment shots man fuzz simulate mutate clean
+.PHONY: build demo test race quick bench evidence torment shots man fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -14,15 +14,25 @@ build:
 demo: build
 	./bin/vaiven demo
 
-# Everything: what tests need is installed first. The core has no goroutines to race.
+# Everything: what tests need is installed first. Where goroutines of ours share memory, the race detector looks on; it
+# has nothing to see in the core, and little in what is tried with real systems, which is most of the time (make race).
+RACED := ./internal/keeper/... ./internal/people/... ./internal/proving/... ./internal/world/... ./internal/stack \
+	$(addprefix ./internal/front/,embedded include told several logged clients asked held)
 test:
 	scripts/need test
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
 	CGO_ENABLED=0 $(GO) vet ./...
 	@rm -f bin/ran-as; mkdir -p bin
-	$(GO) test -vet=off -timeout 20m ./internal/core/...
-	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -race -vet=off -p 4 -timeout 20m $$($(GO) list ./... | grep -v /internal/core/)
+	$(GO) test -race -vet=off -p 4 -timeout 20m -skip '^TestSimulation$$' $(RACED)
+	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -vet=off -p 4 -parallel 4 -timeout 20m \
+		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(RACED))")
+	$(GO) test -vet=off -timeout 20m -run '^TestSimulation$$' ./internal/keeper
 	@echo "all of it ran as user $$(id -un)"; if [ -e bin/ran-as ]; then echo "and besides:"; cat bin/ran-as; fi
+
+# All of it with the race detector. It takes half an hour.
+race:
+	scripts/need test
+	$(GO) test -race -vet=off -timeout 40m ./...
 
 # Without the race detector, the demos and the terminal.
 quick:

@@ -51,6 +51,7 @@ func TestAFirstReleaseRetiresNothing(t *testing.T) {
 // A side with more instances from some leg on gets them before it, proven and known to the front, with what the live
 // side runs with; nothing is lost, on a front where other instances take several steps.
 func TestASideGrows(t *testing.T) {
+	t.Parallel() // it mostly waits
 	for _, kind := range []plan.FrontKind{"httpd"} {
 		t.Run(string(kind), func(t *testing.T) {
 			s := scenarioOf(t, demo.Options{Rate: 100, Front: kind})

@@ -69,6 +69,7 @@ func until(t *testing.T, s *demo.Scenario, what string, so func(keeper.Snapshot)
 // The terminal closes in the middle of a crossing, and the release turns bad after: it is taken
 // home by itself, the logbook says why, and the next screen shows it.
 func TestTheTerminalCloses(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	_, stop := passengers(t, s)
 	defer stop()
@@ -228,6 +229,7 @@ func TestAKeeperThatHangs(t *testing.T) {
 // A logbook that is damaged holds up nothing but what would be recorded: it is said what can be done, going home
 // works, and after a person's word there is a new one.
 func TestADamagedLogbook(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	step := steps(t)
 	step(0, nil, "rehearse", s.File)
@@ -307,6 +309,7 @@ func TestKeepInTheForeground(t *testing.T) {
 
 // Without a screen, words do what keys do, and whoever follows hears of it to the end.
 func TestSayAndFollow(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	step := steps(t)
 	step(4, []string{"no keeper runs"}, "say", s.File, "freeze")

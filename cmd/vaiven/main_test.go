@@ -77,6 +77,7 @@ func vaiven(t *testing.T, args ...string) (stdout, stderr string, status int) {
 }
 
 func TestUsage(t *testing.T) {
+	t.Parallel() // it mostly waits
 	dir := t.TempDir()
 	wrong := filepath.Join(dir, "wrong.yaml")
 	if err := os.WriteFile(wrong, []byte("servce: x\nroute: [5]\n"), 0o644); err != nil {
@@ -179,6 +180,7 @@ func TestHandsFree(t *testing.T) {
 		{demo.OneBad, headless.RolledBack, 3},
 	} {
 		t.Run(string(c.fault), func(t *testing.T) {
+			t.Parallel() // they mostly wait
 			stdout, stderr, status := vaiven(t, "demo", "--hands-free", "--json", "--fault", string(c.fault),
 				fmt.Sprintf("--patient=%v", c.fault != demo.Slow))
 			lines := strings.Split(strings.TrimSpace(stdout), "\n")

@@ -168,6 +168,7 @@ func TestTheScreen(t *testing.T) {
 // A version that does not reach what it depends on, and one whose configuration and
 // runtime are others: each is named on the screen before any traffic moves.
 func TestBadVersionsOnTheScreen(t *testing.T) {
+	t.Parallel() // it mostly waits
 	s := scenario(t)
 	term := newTerminal(t, 142, 38, "open", s.File)
 	term.wait("4 of 4 healthy")
