@@ -1,11 +1,6 @@
 // Package keeper has a service's crossing done: it performs what its engine orders, reads
 // front and stacks, writes the logbook, and tells its clients. It judges nothing.
 //
-//	k, err := keeper.New(ctx, keeper.Config{Plan: p, Front: f, Stacks: s, Book: b})
-//	go k.Run(ctx)
-//	seq, err := k.Do(ctx, keeper.Command{Act: crossing.Begin{Version: "4.3.0"}, By: "marit"})
-//	for snapshot := range k.Snapshots(ctx) { ... }
-//
 // Clients send commands and receive snapshots and events, all of them plain
 // values that can be serialised; [Client] is the whole of what they may use.
 //

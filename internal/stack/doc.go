@@ -1,11 +1,6 @@
 // Package stack holds what every stack driver says about the instances of a
 // side.
 //
-//	instances, err := driver.List(ctx, split.Green)
-//	for _, i := range instances {
-//		fmt.Println(i.Name, i.Address, i.Running, i.Exit)
-//	}
-//
 // The drivers are the packages below this one; what the keeper asks of a driver
 // is declared there. Whether an instance is healthy is not for a driver to say.
 package stack

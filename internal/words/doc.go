@@ -2,7 +2,5 @@
 // troubles, refusals, guards, the way back, events. Screens, commands and the logbook take
 // them from here, so that one thing is said in one way.
 //
-//	words.Question(q, state) // "go on to 50 % on green?"
-//
 // It is given values and returns text; it reads nothing and knows no clock.
 package words

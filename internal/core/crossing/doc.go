@@ -5,13 +5,7 @@
 // Three functions are all of it. [Decide] takes a state and an input (what a person asks
 // for, a report, an observation) and says which events come of it, or refuses. [Apply]
 // takes a state and an event and gives the next state, and cannot fail. [State.Orders]
-// says what somebody has to do now:
-//
-//	events, err := crossing.Decide(state, crossing.Moment{At: now, By: "marit"}, crossing.Yes{Question: 7})
-//	for _, e := range events {
-//		state = crossing.Apply(state, e)
-//	}
-//	state.Orders()
+// says what somebody has to do now.
 //
 // The events are what happened, and what a logbook keeps: folding Apply over them gives
 // the state again, and with it what is unfinished. Two promises hold for every sequence

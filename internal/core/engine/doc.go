@@ -2,11 +2,6 @@
 // reports, readings and the time, and gives back the events that then have happened, what
 // has to be done, and the view.
 //
-//	e := engine.New(p, state, now, engine.Memory{})
-//	events := e.FrontRead(now, asked, reading)
-//	events, err := e.Command(crossing.Moment{At: now, By: "marit"}, crossing.GoOn{})
-//	e.Orders(), e.View(now)
-//
 // It decides by package crossing, and judges guards, way back, split and raises as time
 // passes, whatever could be read. It has no goroutine, no clock, no I/O and no sentence.
 // An engine is not safe for concurrent use.

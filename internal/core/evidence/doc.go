@@ -4,10 +4,6 @@
 // that it is ever wrong stays below the stated level. That is what a guard needs which looks
 // twice a second.
 //
-//	w := evidence.NewWorse(0.005, 4200)  // is the rate on trial higher by more than half a point?
-//	w.Add(evidence.Block{Live: evidence.Count{Bad: 4, Of: 510}, Trial: evidence.Count{Bad: 3, Of: 29}})
-//	w.Sure(0.25)                         // 0 to 1, for a guard that may spend a quarter of the error allowed
-//
 // A [Block] is what both sides answered over the same time, at the same share: what hits both
 // cancels out. [Worse] finds a fault whenever it begins, [Excluded] says which faults there are
 // not, and [Between] how far the sides lie apart. [Rate] and [Exact] are about one rate.

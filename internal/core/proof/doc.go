@@ -2,10 +2,7 @@
 // side is proven.
 //
 // Health is a judgement over several readings in a row, so that one slow answer
-// does not take an instance down and one lucky one does not bring it up:
-//
-//	j := proof.Judge{UpAfter: 3, DownAfter: 2}
-//	j = j.Read(true) // one reading proves nothing: j.Health is still Unknown
+// does not take an instance down and one lucky one does not bring it up.
 //
 // The package is pure; package check makes the readings.
 package proof

@@ -2,8 +2,5 @@
 // takes, which instances are stuck, and since when the service has been running
 // on double capacity at what cost.
 //
-//	typical := raise.Typical(earlier)
-//	if raise.Stuck(waited, typical) { ... }
-//
 // The package is pure.
 package raise

@@ -6,9 +6,6 @@
 // therefore only ever moves places from blue to green, so a client that is on
 // green stays there while green grows.
 //
-//	place := split.PlaceOf("client 4711")
-//	side := place.Side(2500 * split.BasisPoint) // green for a quarter of all keys
-//
 // Fronts that send requests to instances by whole numbers instead are told the
 // [Weights] that [Weigh] finds for the shares.
 //

@@ -2,10 +2,6 @@
 // would have reached, how evenly, how many clients it would have split, and how many
 // would change sides at the next leg.
 //
-//	t := trial.New([]split.Share{500, 2500, 5000})
-//	for each request { t.Add(at, split.PlaceOf(key), client) }
-//	r := t.Result()
-//
 // Its memory is bounded however long the log: windows of time are joined as it grows,
 // and of very many clients a sample is kept, whose error is said.
 package trial

@@ -2,7 +2,5 @@
 // should: send everything forward, hold, or take everything home, by how many requests come
 // to nothing with each.
 //
-//	for _, w := range wayout.List(facts) { ... } // what helps most comes first
-//
 // The package is pure.
 package wayout

@@ -1,7 +1,4 @@
 // Package all opens the front of a plan, whatever it is.
 //
-//	f := all.Open(p)
-//	reading, err := f.Read(ctx)
-//
 // Nothing is asked before the first call. To add a kind of front, see CONTRIBUTING.md.
 package all

@@ -1,9 +1,5 @@
 // Package dns steers a DNS name: users go to where it points.
 //
-//	d := dns.New(place.Local{}, f)
-//	done, err := d.Set(ctx, split.Whole, front.AsRead(r))
-//	// done.Everywhere: the last resolver has forgotten what was before
-//
 // Names are changed by updates (RFC 2136) that are signed (RFC 8945) and have what was read as their prerequisite, so
 // that nobody's change is written over unseen; going home has none. What Vaiven has to know besides stands in two TXT
 // records beside the name, which change in the same update.

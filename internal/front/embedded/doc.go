@@ -1,15 +1,5 @@
 // Package embedded is Vaiven's own front: a reverse proxy for HTTP that
-// splits requests between blue and green, and the client that steers it.
-//
-//	srv, err := embedded.NewServer(embedded.Config{Listen: "127.0.0.1:8080", Socket: "front.sock",
-//		State: "front.json"})
-//	...
-//	err = srv.Run(ctx)
-//
-// and elsewhere:
-//
-//	c := embedded.Dial("front.sock")
-//	d, err := c.Set(ctx, 25*split.Percent, front.AsRead(r))
+// splits requests between blue and green ([NewServer]), and the client that steers it ([Dial]).
 //
 // The library's server, reverse proxy and transport carry the requests. Around them stand what
 // they do not do: framing that can be read in one way only ([framing], [answers]), connections to

@@ -1,10 +1,6 @@
 // Package haproxy steers an HAProxy through its run-time interface, the Unix socket of
 // its configuration's "stats socket" line at level admin.
 //
-//	d := haproxy.New(p.Front)
-//	reading, err := d.Read(ctx)
-//	done, err := d.Set(ctx, 25*split.Percent, front.AsRead(r))
-//
 // There are two ways. With weights, servers of both sides stand in one backend, told
 // apart by what their names begin with; the side that gains is raised before the other
 // is lowered, so that there is no moment with neither. With a map, each side has a

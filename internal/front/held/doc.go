@@ -1,5 +1,3 @@
 // Package held holds a front that serves to what every front promises, as far as that harms nobody: between 0 and 1 %
 // on green. It is for whoever writes a front's tool, or wants to know whether theirs is steered as it should be.
-//
-//	results := held.Try(ctx, func() front.Driver { return all.Open(p) }, ask)
 package held

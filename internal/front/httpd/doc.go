@@ -1,8 +1,5 @@
 // Package httpd steers an Apache httpd with mod_proxy_balancer, in one of two ways.
 //
-//	d := httpd.NewManager(p.Front)            // by the balancer manager
-//	d := httpd.NewIncluded("sailings", p.Front) // by an include file
-//
 // The balancer manager changes one worker with each request, at once and for all of
 // httpd's processes; the side that gains comes first. Every address that an instance may
 // have has to stand in the configuration as a member: one that is added at run time is

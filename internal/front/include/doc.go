@@ -2,8 +2,6 @@
 // tested with the proxy's own checker before it is put in place, replaced in one step,
 // loaded by a reload and confirmed, and put back if anything fails.
 //
-//	err := f.Replace(ctx, was, next)
-//
 // The candidate is tested in a copy of the configuration in which it stands in the
 // place of the file: the file itself is not touched before the checker has agreed.
 // What the file says is the driver's business.

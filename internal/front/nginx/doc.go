@@ -2,9 +2,6 @@
 // which part of the requests goes to green by which key, and the instances of both
 // sides as upstream groups.
 //
-//	d := nginx.New("sailings", p.Front)
-//	done, err := d.Set(ctx, 25*split.Percent, front.AsRead(r))
-//
 // The rest of the configuration is the operator's: it includes the file within http,
 // and passes requests on to http://$vaiven_sailings. Every change is a reload, never a
 // restart; docs/fronts.md says what becomes of kept connections. Requests are counted

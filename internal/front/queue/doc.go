@@ -1,15 +1,10 @@
 // Package queue steers a broker's bindings: which side's queue the messages of an exchange come to, and with it whose
 // consumers do the work.
 //
-//	d := queue.New(place.Local{}, "bookings", f)
-//	r, err := d.Read(ctx)
-//	done, err := d.Set(ctx, split.Whole, front.AsRead(r))
-//
 // Between the exchange that publishers know and the two queues stand three exchanges, each of which hands on to the
 // next what it leads nowhere itself (alternate exchanges):
 //
-//	bookings → vaiven.S (blue's queue) → vaiven.S.next (green's queue) → vaiven.S.mix (both,
-//		by weights) → vaiven.S.held
+//	bookings → vaiven.S (blue's queue) → vaiven.S.next (green's) → vaiven.S.mix (both, by weights) → vaiven.S.held
 //
 // So every change that moves messages is one binding more or less: no message is in two queues, and none in no queue,
 // at any moment; and going home to either side needs nothing to be read first. What leads nowhere at all is kept in a

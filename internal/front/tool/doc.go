@@ -1,8 +1,6 @@
 // Package tool steers whatever front a command of the user's own can steer: a balancer behind a vendor's interface,
 // infrastructure code, a mesh. The command is asked in JSON and answers so; docs/tool.md says what.
 //
-//	d := tool.New(place.Local{}, "sailings", p.Front, secrets.HideCut)
-//
 // Changes may take time: a change is made when a reading shows it, however long that takes after the command accepted
 // it.
 package tool

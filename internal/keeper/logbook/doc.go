@@ -1,10 +1,6 @@
 // Package logbook is the durable record of a service: every event of its crossings, and of
 // what was done by hand, in SQLite.
 //
-//	book, err := logbook.Open("logbook.db")
-//	err = book.Append(ctx, state, events) // on disk when it returns
-//	state, unknown, err := book.Load(ctx) // a fold over the events
-//
 // What happened stands in it, never what was asked for and might have been refused, so it
 // can always be read; what a newer Vaiven wrote is kept and passed over, and what older
 // ones wrote is translated when the book is opened. The package decides nothing.

@@ -2,9 +2,5 @@
 // forwarded, and no port is opened there. Where no keeper runs that machine's own vaiven is asked
 // to start one.
 //
-//	at, ok := remote.Parse("marit@quay2:/srv/sailings.yaml")
-//	m, err := remote.Connect(ctx, at)
-//	c := api.Dial(api.Config{Dial: m.Dial})
-//
 // What needs no screen and no keeper is run there as it is, by [Machine.Run].
 package remote

@@ -1,8 +1,6 @@
 // Package tui is the screen: it shows a keeper's snapshots and turns keys into
 // commands for it.
 //
-//	final, err := tui.Run(ctx, tui.Config{Client: k, By: "marit", Version: "4.3.0"})
-//
 // Only the root is a Bubble Tea model; the views below it turn snapshots into
 // text. Update and View do no I/O and read no clock: time comes in with messages,
 // and everything that has to be finished is the keeper's.

@@ -1,12 +1,6 @@
 // Package planfile reads the plan file: what a service consists of, and how its
 // traffic is to cross, as the values of package plan.
 //
-//	p, err := planfile.Read("sailings.yaml")
-//	var problems section.Problems
-//	if errors.As(err, &problems) {
-//		fmt.Print(problems) // every mistake, each with its line and what would be right
-//	}
-//
 // The format is strict: an unknown key, a missing unit or a share that rounds
 // is a mistake. It is described in docs/plan.md. The package only reads; it
 // does not look whether what a plan names exists.

@@ -1,4 +1,3 @@
-// Package pace does something many times, no faster than it was asked.
-//
-//	pace.Each(ctx, 1000, 20*time.Millisecond, func(int) chan struct{} { return room }, send)
+// Package pace does something many times, no faster than it was asked and with no more at once than there is room for.
+// Nothing waits for what takes long but those who want its place.
 package pace

@@ -1,7 +1,5 @@
 // Package pairs sends the same requests to both sides and compares the answers.
 //
-//	report := pairs.Compare(ctx, pairs.Config{Requests: requests, Sides: addresses, Rate: 40, Repeat: 5})
-//
 // JSON bodies are compared by structure, everything else byte by byte. Requests come
 // from the plan, an access log or a HAR file; only reads, unless the plan says that
 // others do no harm. The same engine warms a side up.

@@ -1,8 +1,5 @@
 // Package prove finds out whether the spare side is good, before users meet it.
 //
-//	p, about := prove.Prove(ctx, prove.Question{Plan: p, Stacks: set, Target: split.Green, Sides: instances})
-//	p.Pass()
-//
 // It looks whether all instances are there, are what was raised and are healthy,
 // warms them up, makes the smoke checks, asks for what the side depends on from
 // where each instance stands (and from the live side, to tell the two apart),

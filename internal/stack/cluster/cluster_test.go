@@ -238,10 +238,10 @@ func TestWhatGoesWrong(t *testing.T) {
 					t.Errorf("it says %v, and not %q", err, want)
 				}
 			}
-			list := w.list(d, split.Green)
-			if len(list) != 2 || list[0].Running || !strings.Contains(list[0].Exit, "not found") {
-				t.Errorf("listed are %+v", list)
-			}
+			testkit.Eventually(t, "both are listed with what is wrong", func() bool {
+				list := w.list(d, split.Green)
+				return len(list) == 2 && !list[0].Running && strings.Contains(list[0].Exit, "not found")
+			})
 		})
 	}
 }

@@ -1,9 +1,6 @@
 // Package container is the stack driver for containers, by way of the Docker
 // Engine API.
 //
-//	d, err := container.New(plan, part, secrets, "/usr/bin/vaiven-relay")
-//	err = d.Raise(ctx, split.Green, stack.Build{Version: "4.3.0", ID: "sha256:b92f..."})
-//
 // What it knows of an instance stands in the container's labels, so that nothing
 // else has to be kept. To ask for dependencies from where an instance stands, it
 // puts a second container with a relay into the instance's network for as long as

@@ -1,9 +1,6 @@
 // Package host is the stack driver for processes on other machines, reached over
 // SSH.
 //
-//	d, err := host.New(plan, part, secrets)
-//	err = d.Raise(ctx, split.Green, stack.Build{Version: "4.3.0", ID: "b92f"})
-//
 // Instances are spread over the plan's hosts in turn. All that a host needs is a
 // shell and /proc: what is done there is a short script on the shell's standard
 // input, so that neither environment nor secrets show in its list of processes.

@@ -3,9 +3,6 @@
 // by a command, or in the front's own list; it says what they are, as far as that can be known, and
 // never stops one.
 //
-//	d := stand.New(p, 0, secrets, relay, listed)
-//	list, err := d.List(ctx, split.Blue)
-//
 // To raise such a side is to run the plan's own command that renews what stands, or nothing: then
 // whoever raises it waits until it is at the version. To stop it does nothing.
 package stand

@@ -1,9 +1,6 @@
 // Package tool is the stack driver for a command of the user's own, which is how
 // anything that has no driver is raised, listed and stopped.
 //
-//	d := tool.New(plan, part, secrets)
-//	list, err := d.List(ctx, split.Green)
-//
 // The command is started for each question. It reads one JSON object from its
 // standard input and writes one to its standard output; docs/tool.md describes
 // them, and examples/fleet is such a command.

@@ -2,7 +2,5 @@
 // hold is copied aside, and they are cut to nothing. Whoever writes with O_APPEND goes on at the
 // beginning.
 //
-//	err := rotate.Cut(folder, "out/green-1.log", rotate.Limit{Size: 10 << 20, Keep: 3})
-//
 // What is written between the copy and the cut is lost; it is a log.
 package rotate

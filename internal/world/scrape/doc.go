@@ -1,5 +1,3 @@
-// Package scrape reads pages of figures in the text format of Prometheus.
-//
-//	page, err := scrape.Read(body)
-//	v, found := page.Sum("bookings_total", map[string]string{"kind": "berth"})
+// Package scrape reads pages of figures in the text format of Prometheus. A figure is a sum over the series that have
+// the labels that are asked for.
 package scrape

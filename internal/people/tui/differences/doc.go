@@ -1,8 +1,5 @@
 // Package differences is the view that answers: what differs between the sides?
 //
-//	m := differences.Model{}.In(frame.Frame{Theme: theme.New(true), W: 142, H: 38, S: snapshot, Now: now})
-//	m.View()
-//
 // What was not meant stands first, blue's value on the left and green's on the
 // right; below it the chosen one in full. It turns a snapshot, the time and its own
 // cursor into text; keys are the root's.
