@@ -35,7 +35,8 @@ type OrderFile struct {
 // is one of this process alone.
 func NewOrderFile(on place.Machine, path string) *OrderFile { return &OrderFile{on: on, path: path} }
 
-// markLimit is how long the file is waited for on this machine, and farLimit on another.
+// markLimit is how long the file is waited for on this machine by who goes home, and farLimit on another, and by who
+// does not.
 const (
 	markLimit = 100 * time.Millisecond
 	farLimit  = 5 * time.Second
@@ -49,10 +50,18 @@ func (m *OrderFile) limit() time.Duration {
 	return farLimit
 }
 
-// Read is the last order. If the file cannot be read in time, it is the last that this
-// process knows of.
-func (m *OrderFile) Read() (reading.Order, error) {
+// Known is the last order, as far as the file says so at once: else the last that this process knows of.
+func (m *OrderFile) Known() reading.Order {
 	ctx, cancel := context.WithTimeout(context.Background(), m.limit())
+	defer cancel()
+	o, _ := m.Read(ctx)
+	return o
+}
+
+// Read is the last order, as the file says it: a change waits for that, and going home does not. Beside an error it is
+// the last that this process knows of.
+func (m *OrderFile) Read(ctx context.Context) (reading.Order, error) {
+	ctx, cancel := context.WithTimeout(ctx, farLimit)
 	defer cancel()
 	termed := make(chan error, 1)
 	var term uint64
@@ -117,7 +126,7 @@ func (m *OrderFile) termFile() string { return m.path + ".term" }
 
 // NewTerm begins another term. Whoever asks has the lock.
 func (m *OrderFile) NewTerm(ctx context.Context) (uint64, error) {
-	before, err := m.Read()
+	before, err := m.Read(ctx)
 	if err != nil {
 		return 0, err
 	}

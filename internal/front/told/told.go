@@ -173,8 +173,7 @@ func (t *Remote[S]) order(s S) reading.Order {
 	if t.Order != nil {
 		return t.Order(s)
 	}
-	o, _ := t.Mark.Read()
-	return o
+	return t.Mark.Known()
 }
 
 // Foresee completes what is said of a change with what Set would do.
@@ -219,7 +218,7 @@ func (t *Remote[S]) Set(ctx context.Context, share split.Share, e front.Expect) 
 		return front.Done{}, err
 	}
 	if t.Order == nil {
-		if _, err := t.Mark.Read(); err != nil { // somebody may have gone home
+		if _, err := t.Mark.Read(changing); err != nil { // somebody may have gone home
 			return front.Done{}, fmt.Errorf("%w: %w", front.ErrRefused, err)
 		}
 	}

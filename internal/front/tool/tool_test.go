@@ -151,7 +151,7 @@ func TestHomeNeedsNoReading(t *testing.T) {
 	if err := <-said; !errors.Is(err, front.ErrUnreachable) {
 		t.Errorf("it says %v", err)
 	}
-	if o, err := front.NewOrderFile(place.Local{}, f.Order).Read(); err != nil || o.Side != split.Green ||
+	if o, err := front.NewOrderFile(place.Local{}, f.Order).Read(t.Context()); err != nil || o.Side != split.Green ||
 		o.By != "mate" || o.Generation != 1 {
 		t.Errorf("the order is %+v, %v", o, err)
 	}
