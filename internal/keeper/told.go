@@ -2,8 +2,9 @@ package keeper
 
 import (
 	"context"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -48,21 +49,20 @@ const tellLimit = 2 * time.Second
 func (w *watcher) tellFigures(ctx context.Context, list []reading.Instance) []reading.Told {
 	page, wanted := w.Plan.Main().Figures, w.Plan.Figures()
 	told := make([]reading.Told, len(list))
-	room := make(chan struct{}, figuresAtOnce)
-	var wait sync.WaitGroup
+	var asked errgroup.Group
+	asked.SetLimit(figuresAtOnce)
 	for n, i := range list {
-		wait.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
+		asked.Go(func() error {
 			t := check.Target{From: w.Stacks.From(i), Values: i.Values(w.Plan.Service), Secrets: w.Secrets}
 			told[n] = reading.Told{Name: i.Name, Side: i.Side, Started: i.Started}
 			var err error
 			if told[n].Values, err = t.Figures(ctx, page, wanted, tellLimit); err != nil {
 				told[n].Said = w.said(err)
 			}
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = asked.Wait()
 	return told
 }
 

@@ -26,6 +26,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/world/broker"
 	"vaiven/internal/world/place"
+	certificates "vaiven/internal/world/trust"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/testkit"
 )
@@ -877,7 +878,8 @@ func TestOverTLS(t *testing.T) {
 	trust(testkit.Certify(t, folder, "elsewhere.lineavessa.example", 4, nil).File)
 	settings := s.settings()
 	settings.Management = "https://" + fronttest.Address(one.port+5)
-	settings.TLS = broker.TLS{On: true, CA: authorities, Name: certified, Certificate: own.File, Key: own.Key}
+	settings.TLS = broker.TLS{On: true, Name: certified,
+		Files: certificates.Files{CA: authorities, Certificate: own.File, Key: own.Key}}
 	d := New(place.Local{}, "bookings",
 		plan.Front{Listen: fronttest.Address(one.port + 4), Key: plan.Key{From: plan.KeyRandom}, Settings: settings})
 	for range 2 {

@@ -25,6 +25,7 @@ import (
 	"vaiven/internal/front/queue"
 	"vaiven/internal/world/broker"
 	"vaiven/internal/world/section"
+	"vaiven/internal/world/trust"
 	"vaiven/lab/testkit"
 )
 
@@ -869,8 +870,8 @@ func TestQueue(t *testing.T) {
 		Exchange: "bookings", Key: "booking.made",
 		Queues: [2]string{"bookings", "bookings-next"}, Dead: [2]string{"bookings.dead", "bookings-next.dead"},
 		Shares: true, Backlog: queue.Carry, Lag: 2 * time.Second,
-		TLS: broker.TLS{On: true, CA: "keys/authorities.pem", Name: "broker.lineavessa.example",
-			Certificate: "keys/vaiven.pem", Key: "keys/vaiven.key"},
+		TLS: broker.TLS{On: true, Name: "broker.lineavessa.example",
+			Files: trust.Files{CA: "keys/authorities.pem", Certificate: "keys/vaiven.pem", Key: "keys/vaiven.key"}},
 		Beyond: queue.Beyond{Listen: "10.1.0.8:5672", Management: "http://10.1.0.8:15672", Host: "ferries",
 			User: "vaiven", Password: "keys/other", TLS: broker.TLS{On: true}, Shovel: true},
 	}

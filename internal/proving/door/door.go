@@ -3,17 +3,17 @@ package door
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"net"
 	"net/http"
-	"os"
+	"time"
 
 	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 	"vaiven/internal/world/broker"
 	"vaiven/internal/world/place"
 	"vaiven/internal/world/secret"
+	"vaiven/internal/world/trust"
 )
 
 // Door is a front as users meet it. It is safe for concurrent use.
@@ -68,28 +68,20 @@ func (d *Door) Numbers() (broker.Numbers, bool) {
 	return broker.Numbers{}, false
 }
 
+// readLimit is how long the door's files have to be read.
+const readLimit = 5 * time.Second
+
 // config is how TLS is spoken: with the name that users ask for.
 func config(p plan.Entrance) (*tls.Config, error) {
-	c := &tls.Config{ServerName: p.Name}
-	if c.ServerName == "" {
-		c.ServerName = nameOf(p.Host)
+	ctx, cancel := context.WithTimeout(context.Background(), readLimit)
+	defer cancel()
+	name := p.Name
+	if name == "" {
+		name = nameOf(p.Host)
 	}
-	if p.CA != "" {
-		pem, err := os.ReadFile(p.CA)
-		if err != nil {
-			return nil, fmt.Errorf("the door's authorities: %w", err)
-		}
-		c.RootCAs = x509.NewCertPool()
-		if !c.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("the door's authorities: %s holds no certificate", p.CA)
-		}
-	}
-	if p.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(p.Certificate, p.Key)
-		if err != nil {
-			return nil, fmt.Errorf("the door's client certificate: %w", err)
-		}
-		c.Certificates = []tls.Certificate{pair}
+	c, err := trust.Files{CA: p.CA, Certificate: p.Certificate, Key: p.Key}.Config(ctx, place.Local{}, name)
+	if err != nil {
+		return nil, fmt.Errorf("the door over TLS: %w", err)
 	}
 	return c, nil
 }

@@ -3,60 +3,24 @@ package broker
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"net"
 
-	"vaiven/internal/world/place"
+	"vaiven/internal/world/trust"
 )
 
 // TLS is how a broker is spoken to over TLS. The zero value is without.
 type TLS struct {
 	On          bool
-	CA          string // file with the authorities' certificates; "" for this machine's
 	Name        string // that the certificate is for; "" for the address's host
-	Certificate string // file with one of our own; "" for none
-	Key         string // file with its key
+	trust.Files        // where the broker's front stands
 }
-
-// files are what stands in files of a TLS.
-func (t *TLS) files() []*string { return []*string{&t.CA, &t.Certificate, &t.Key} }
 
 // Resolve has the files made absolute.
 func (t *TLS) Resolve(file func(*string)) {
-	for _, f := range t.files() {
+	for _, f := range t.Names() {
 		file(f)
 	}
-}
-
-// config reads the files, where they are.
-func (t TLS) config(ctx context.Context, on place.Place) (*tls.Config, error) {
-	texts := map[string][]byte{}
-	for _, f := range t.files() {
-		if *f == "" {
-			continue
-		}
-		text, err := on.ReadFile(ctx, *f)
-		if err != nil {
-			return nil, err
-		}
-		texts[*f] = text
-	}
-	c := &tls.Config{ServerName: t.Name, MinVersion: tls.VersionTLS12}
-	if t.CA != "" {
-		c.RootCAs = x509.NewCertPool()
-		if !c.RootCAs.AppendCertsFromPEM(texts[t.CA]) {
-			return nil, fmt.Errorf("%s holds no certificate", t.CA)
-		}
-	}
-	if t.Certificate != "" {
-		pair, err := tls.X509KeyPair(texts[t.Certificate], texts[t.Key])
-		if err != nil {
-			return nil, fmt.Errorf("%s with %s: %w", t.Certificate, t.Key, err)
-		}
-		c.Certificates = []tls.Certificate{pair}
-	}
-	return c, nil
 }
 
 // secure speaks TLS over a connection to an address, as the login says. One over which it does not come about is
@@ -83,7 +47,9 @@ func (l *login) secure(ctx context.Context, conn net.Conn, address string) (net.
 func (l *login) tls(ctx context.Context) (*tls.Config, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	c, err := l.trust.get(ctx, func(ctx context.Context) (*tls.Config, error) { return l.config.TLS.config(ctx, l.on) })
+	c, err := l.trust.get(ctx, func(ctx context.Context) (*tls.Config, error) {
+		return l.config.TLS.Config(ctx, l.on, l.config.TLS.Name)
+	})
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}

@@ -42,7 +42,7 @@ func (a answer) whole() string {
 // kept, and redirects are followed only where asked.
 func (t Target) http(ctx context.Context, h plan.HTTP, within time.Duration) Reading {
 	want := fmt.Sprintf("an answer within %v", within)
-	tlsConfig, err := t.trust(h.Trust)
+	tlsConfig, err := t.trust(ctx, h.Trust)
 	if err != nil {
 		return failed(want, err)
 	}

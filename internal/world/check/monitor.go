@@ -2,8 +2,9 @@ package check
 
 import (
 	"context"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
@@ -49,8 +50,8 @@ const atOnce = 256
 func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []reading.Condition {
 	readings := make([]*Reading, len(instances))
 	before := time.Now()
-	var wait sync.WaitGroup
-	room := make(chan struct{}, atOnce)
+	var asked errgroup.Group
+	asked.SetLimit(atOnce)
 	for n, i := range instances {
 		w := m.remembered(i)
 		health := m.health[i.Part]
@@ -59,15 +60,14 @@ func (m *Monitor) Round(ctx context.Context, instances []reading.Instance) []rea
 		}
 		t := Target{From: m.from(i), Values: i.Values(m.service), Secrets: m.secrets,
 			Look: func(context.Context) (reading.Instance, error) { return i, nil }}
-		wait.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
+		asked.Go(func() error {
 			if r := t.Read(ctx, health); !r.Unmade {
 				readings[n] = &r
 			}
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = asked.Wait()
 	now := time.Now()
 	conditions := make([]reading.Condition, len(instances))
 	seen := map[string]*watched{}

@@ -4,11 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"strings"
 	"time"
 
@@ -25,6 +23,7 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/world/place"
 	"vaiven/internal/world/secret"
+	"vaiven/internal/world/trust"
 )
 
 // tcp connects.
@@ -37,27 +36,15 @@ func (t Target) tcp(ctx context.Context, w plan.TCP) Reading {
 	return good(want, "connected")
 }
 
-// trust is how TLS is spoken: the system's authorities unless the plan has others.
-func (t Target) trust(w plan.Trust) (*tls.Config, error) {
-	c := &tls.Config{ServerName: t.expand(w.Name, nil)}
-	if w.CA != "" {
-		file := t.expand(w.CA, nil)
-		pem, err := os.ReadFile(file)
-		if err != nil {
-			return nil, err
-		}
-		c.RootCAs = x509.NewCertPool()
-		if !c.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate", file)
-		}
-	}
-	return c, nil
+// trust is how TLS is spoken: the system's authorities unless the plan has others, in a file of this machine.
+func (t Target) trust(ctx context.Context, w plan.Trust) (*tls.Config, error) {
+	return trust.Files{CA: t.expand(w.CA, nil)}.Config(ctx, place.Local{}, t.expand(w.Name, nil))
 }
 
 // tls shakes hands and looks at chain, name and days left.
 func (t Target) tls(ctx context.Context, w plan.TLS) Reading {
 	address := t.expand(w.Address, nil)
-	config, err := t.trust(w.Trust)
+	config, err := t.trust(ctx, w.Trust)
 	if err != nil {
 		return failed("a certificate", err)
 	}
@@ -89,7 +76,7 @@ func (t Target) grpc(ctx context.Context, w plan.GRPC) Reading {
 	address := t.expand(w.Address, nil)
 	secure := insecure.NewCredentials()
 	if w.Secure {
-		config, err := t.trust(w.Trust)
+		config, err := t.trust(ctx, w.Trust)
 		if err != nil {
 			return failed(want, err)
 		}

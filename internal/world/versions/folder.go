@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"vaiven/internal/core/raise"
 	"vaiven/internal/world/delivered"
 	"vaiven/internal/world/place"
@@ -44,16 +46,15 @@ func (f *folder) List(ctx context.Context) ([]raise.Version, error) {
 	}
 	found := make([]raise.Version, len(names))
 	failed := make([]error, len(names))
-	room := make(chan struct{}, buildsAtOnce)
-	var wait sync.WaitGroup
+	var looked errgroup.Group
+	looked.SetLimit(buildsAtOnce)
 	for n, name := range names {
-		wait.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
+		looked.Go(func() error {
 			found[n], failed[n] = f.version(ctx, name)
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = looked.Wait()
 	if errors.Is(ctx.Err(), context.Canceled) {
 		return nil, fmt.Errorf("list versions: %w", ctx.Err())
 	}

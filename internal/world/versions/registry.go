@@ -14,6 +14,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
+	"golang.org/x/sync/errgroup"
 
 	"vaiven/internal/core/raise"
 )
@@ -63,20 +64,19 @@ func (r *registry) List(ctx context.Context) ([]raise.Version, error) {
 	}
 	slices.SortFunc(tags, func(a, b string) int { return compareNames(b, a) })
 	list := make([]raise.Version, len(tags))
-	room := make(chan struct{}, tagsAtOnce)
-	var wait sync.WaitGroup
+	var asked errgroup.Group
+	asked.SetLimit(tagsAtOnce)
 	for n, tag := range tags {
 		list[n].Name = tag
 		if n >= tagsLookedAt {
 			continue
 		}
-		wait.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
+		asked.Go(func() error {
 			list[n] = r.version(r.name.Tag(tag), options)
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = asked.Wait()
 	return sorted(list), ctx.Err()
 }
 
