@@ -137,7 +137,7 @@ func TestTheScreen(t *testing.T) {
 	}
 	term.wait("→ 60 %", "enter: 60 % on green")
 	term.press("Enter")
-	term.wait("frozen: the share was changed by hand", "live, answers 40 %")
+	term.wait("frozen: the share was changed by hand", "live, gets 40 %")
 	testkit.Eventually(t, "both sides are in the door log", func() bool {
 		marks := term.door()
 		return strings.ContainsAny(marks, "g") && strings.ContainsAny(marks, "b")

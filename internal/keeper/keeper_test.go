@@ -17,6 +17,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
@@ -956,9 +957,10 @@ func TestStartedAgainOfTheSameBuild(t *testing.T) {
 			return slices.ContainsFunc(s.Sides[split.Blue].Instances,
 				func(c reading.Condition) bool { return c.Other != "" && c.State == reading.Healthy })
 		})
-		if text := words.Standing(s.View, words.Seen{}, time.Now()); text.Gravity != words.Wrong ||
-			!strings.Contains(text.Text, "another build than was delivered (bin/sailings differs)") {
-			t.Errorf("it is said as %q", text.Text)
+		now := situation.Of(s.View, situation.Seen{}, time.Now())
+		if o, ok := now.Is.(situation.OtherBuild); now.Gravity != situation.Wrong || !ok ||
+			o.What != "bin/sailings differs" {
+			t.Errorf("it is said as %+v", now)
 		}
 		r.end()
 	})

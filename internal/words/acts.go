@@ -9,6 +9,7 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 )
@@ -104,7 +105,7 @@ func Resume(v engine.View) string {
 	if len(over) > 0 {
 		text += " in spite of " + strings.Join(over, ", ")
 	}
-	if next := Next(thawed(v)); next != "" {
+	if next := Next(situation.Of(thawed(v), situation.Seen{}, v.At).Then, c); next != "" {
 		text += "; " + next
 	}
 	return text

@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/figures"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 )
 
@@ -20,19 +21,23 @@ func TestWhatIsNobodys(t *testing.T) {
 	for side := range v.Sides {
 		v.Sides[side].At, v.Sides[side].Every = now, time.Second
 	}
-	if s := Standing(v, Seen{}, now); !strings.Contains(s.Text, "answered 12 requests itself") || s.Gravity != Wrong {
-		t.Errorf("it says %+v", s)
+	says := func() (string, situation.Gravity) {
+		s := situation.Of(v, situation.Seen{}, now)
+		return Situation(s, v, "", now), s.Gravity
+	}
+	if s, g := says(); !strings.Contains(s, "answered 12 requests itself") || g != situation.Wrong {
+		t.Errorf("it says %s", s)
 	}
 	v.Crossing = crossing.State{Number: 1, Stage: crossing.Proving, First: true, Target: split.Green}
-	if s := Standing(v, Seen{}, now); strings.Contains(s.Text, "itself") {
-		t.Errorf("before a first release it says %+v", s)
+	if s, _ := says(); strings.Contains(s, "itself") {
+		t.Errorf("before a first release it says %s", s)
 	}
 	v.Crossing = crossing.State{Number: 2, Stage: crossing.Shifting, Target: split.Green, Share: 2500}
 	v.Alike = true
 	for side := range v.Sides {
 		v.Sides[side].Figures = figures.Figures{Requests: 100, Failing: 60, Span: 10 * time.Second, Rate: 10}
 	}
-	if s := Standing(v, Seen{}, now); !strings.Contains(s.Text, "Both fail alike") || strings.Contains(s.Text, "b b") {
-		t.Errorf("of both sides it says %+v", s)
+	if s, _ := says(); !strings.Contains(s, "Both fail alike") || strings.Contains(s, "b b") {
+		t.Errorf("of both sides it says %s", s)
 	}
 }

@@ -353,8 +353,7 @@ func TestProgress(t *testing.T) {
 		Route: []route.Leg{{Part: 2500}, {Part: split.Whole}}}
 	v.Front.Split.Share = 7500
 	v.Lacks = []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "failing", Have: 3, Need: 50}}
-	if _, text := Progress(v, "", now); text != "the time of this leg stands still: failing has 3 of the 50 answers "+
-		"that it needs" {
+	if _, text := Progress(v, "", now); text != "leg paused: failing has 3 of the 50 answers that it needs" {
 		t.Errorf("while it waits for answers it says %q", text)
 	}
 	says(t, map[string]string{"25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})

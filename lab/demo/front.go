@@ -100,7 +100,7 @@ func (s *Scenario) awaitFront(ctx context.Context, driver keeper.Front) error {
 	if s.Plan.Door.Resolver != "" {
 		address = s.Plan.Door.Resolver
 	}
-	ctx, cancel := context.WithTimeout(ctx, 45*time.Second) // a broker takes its time
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute) // a broker takes its time, on a busy machine minutes
 	defer cancel()
 	for {
 		conn, err := net.DialTimeout("tcp", address, time.Second)

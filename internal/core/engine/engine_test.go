@@ -502,7 +502,7 @@ func TestTheView(t *testing.T) {
 	}
 	v := b.e.View(b.now)
 	blue := v.Sides[split.Blue]
-	if f := blue.Figures; f.Requests != 7*10+3*50 || f.Rate != 50 || blue.Open != 3 || blue.Healthy != 1 ||
+	if f := blue.Figures; f.Requests != 2*50 || f.Rate != 50 || blue.Open != 3 || blue.Healthy != 1 ||
 		blue.Wanted != 1 || blue.Capacity != 100 || blue.Build != "b-4.2.0" {
 		t.Errorf("blue: %+v", blue)
 	}

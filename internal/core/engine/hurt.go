@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -42,6 +43,9 @@ func (v View) Hurt(now time.Time) (Hurt, bool) {
 		for _, side := range split.Sides {
 			f := v.Sides[side].Figures
 			bad := f.FailingCount()
+			if !v.Front.sends(side, now) { // nobody is hurt by a side that gets nothing
+				continue
+			}
 			if f.Span <= 0 || bad.Bad == 0 {
 				h.Sides[side].Rate = f.Rate
 				continue
@@ -58,6 +62,12 @@ func (v View) Hurt(now time.Time) (Hurt, bool) {
 		}
 	}
 	return h, hurts || h.Lost >= HurtLeast || len(v.WaysOut) > 0
+}
+
+// sends reports whether a side gets requests of some front, or of who still goes by what was before.
+func (f FrontView) sends(side split.Side, now time.Time) bool {
+	return f.Split.Share.Of(side) > 0 || f.Everywhere.After(now) ||
+		slices.ContainsFunc(f.Apart, func(a reading.Apart) bool { return a.Share.Of(side) > 0 })
 }
 
 // FailedSince is how many requests the front has counted as failing since a time.

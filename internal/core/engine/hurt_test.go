@@ -14,7 +14,7 @@ import (
 func TestWhenUsersAreHurt(t *testing.T) {
 	now := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	view := func(requests, failing int64) View {
-		v := View{Front: FrontView{At: now, Every: time.Second}}
+		v := View{Front: FrontView{At: now, Every: time.Second, Split: reading.Split{Share: 2500}}}
 		v.Sides[split.Green].Figures = figures.Figures{Requests: requests, Failing: failing,
 			Rate: float64(requests) / 10, Span: 10 * time.Second, To: now}
 		return v
@@ -28,6 +28,10 @@ func TestWhenUsersAreHurt(t *testing.T) {
 	}
 	old := view(1000, 900)
 	old.Front.At = now.Add(-time.Minute)
+	none := view(1000, 900)
+	none.Front.Split.Share = 0
+	tail := view(1000, 900)
+	tail.Front.Split.Share, tail.Front.Everywhere = 0, now.Add(time.Minute)
 	ways := view(1000, 0)
 	ways.WaysOut = []wayout.Way{{Do: wayout.Home}}
 	for _, c := range []struct {
@@ -42,6 +46,8 @@ func TestWhenUsersAreHurt(t *testing.T) {
 		{"one of few", view(12, 1), false, "0.1 of 1, 0 lost"},
 		{"a part", view(1000, 60), true, "6.0 of 100, 0 lost"},
 		{"all", view(1000, 1000), true, "100.0 of 100, 0 lost"},
+		{"a side that gets nothing", none, false, "0.0 of 0, 0 lost"},
+		{"one to which some still go", tail, true, "90.0 of 100, 0 lost"},
 		{"read long ago", old, false, "0.0 of 0, 0 lost"},
 		{"one check lost", lost(view(1000, 0), 1, time.Second), false, "0.0 of 100, 1 lost"},
 		{"checks lost", lost(view(1000, 0), 4, time.Second), true, "0.0 of 100, 4 lost"},

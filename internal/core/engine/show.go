@@ -51,7 +51,7 @@ func (j *judgement) View(at time.Time) View {
 	}
 	for _, side := range split.Sides {
 		v.Sides[side] = j.sides[side].view
-		f := j.series.Over(side, at.Add(-figureSpan), 0)
+		f := j.series.Over(side, j.sharedSince(at, figureSpan), 0)
 		if lately := j.series.Count(side, at.Add(-rateSpan), 0); !lately.To.IsZero() {
 			f.Rate = lately.Rate // else nothing was read lately: what was, with its age
 		}
@@ -85,6 +85,18 @@ func (j *judgement) View(at time.Time) View {
 		}
 	}
 	return v
+}
+
+// sharedSince is the beginning of the last while, or when the share was last changed, if that is later: what a side
+// answered under another share is no figure of now.
+func (w *world) sharedSince(at time.Time, while time.Duration) time.Time {
+	since := at.Add(-while)
+	for _, changed := range []time.Time{w.settled, w.front.moved} {
+		if changed.After(since) && changed.Before(at) {
+			since = changed
+		}
+	}
+	return since
 }
 
 // wayBack is the judgement on a rollback now.
@@ -182,6 +194,7 @@ func (j *judgement) draw(at time.Time) {
 	p.Green += requests[split.Green]
 	p.All += requests[split.Blue] + requests[split.Green]
 	p.Failing += failing[split.Blue] + failing[split.Green]
+	p.GreenFailing += failing[split.Green]
 }
 
 // hours are what the live side answered in each hour of the last day, while it answered everything.

@@ -146,6 +146,16 @@ type Point struct {
 	Green   int64       `json:"green"`   // requests that green answered
 	All     int64       `json:"all"`
 	Failing int64       `json:"failing"`
+	// of the failing ones, those that green answered
+	GreenFailing int64 `json:"green_failing,omitempty"`
+}
+
+// Of is how many requests a side answered, and how many of them failed.
+func (p Point) Of(side split.Side) (all, failing int64) {
+	if side == split.Green {
+		return p.Green, p.GreenFailing
+	}
+	return p.All - p.Green, p.Failing - p.GreenFailing
 }
 
 // Switch is a change of the share at the front.

@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/people/tui/frame"
@@ -250,8 +251,8 @@ func (r root) frame() frame.Frame {
 }
 
 // seen is what the screen knows beside the snapshot.
-func (r root) seen() words.Seen {
-	s := words.Seen{Trouble: r.snapshot.Trouble, Heard: r.clock.lastHeard(), By: "a"}
+func (r root) seen() situation.Seen {
+	s := situation.Seen{Trouble: r.snapshot.Trouble, Heard: r.clock.lastHeard()}
 	if n := slices.IndexFunc(r.flying,
 		func(f flying) bool { _, back := f.command.Act.(crossing.Back); return back }); n >= 0 {
 		s.Asked = r.clock.theirs(r.flying[n].at)

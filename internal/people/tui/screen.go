@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/keeper"
@@ -51,11 +52,11 @@ func (r root) draw(g *cells.Grid) {
 	}
 	bottom := r.h - foot
 	r.header(f, g)
-	standing, next := words.Standing(f.S.View, r.seen(), f.Now), ""
-	if standing.Gravity == words.AllRight {
-		next = words.Next(f.S.View)
+	s, next := situation.Of(f.S.View, r.seen(), f.Now), ""
+	if s.Gravity == situation.AllRight {
+		next = words.Next(s.Then, f.S.Crossing)
 	}
-	frame.Sentence(g, t, standing, next)
+	frame.Sentence(g, t, s.Gravity, words.Situation(s, f.S.View, "a", f.Now), next)
 	r.pages[r.at].Draw(f, g, headRows, bottom)
 	r.mode.draw(r, g, headRows, bottom)
 	message := r.message()

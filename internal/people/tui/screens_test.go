@@ -183,15 +183,15 @@ var states = []state{
 		s.WayBack = wayback.Readiness{}
 	}, []string{"none: nothing was live before", "empty"}},
 	{"an empty logbook, at rest", func(s *keeper.Snapshot) { rest(s, crossing.None) },
-		[]string{"all right: blue (4.2.0) answers everything", "live, answers all"}},
+		[]string{"all right: blue (4.2.0) gets all requests", "live, gets all"}},
 	{"at rest, and nobody asks", func(s *keeper.Snapshot) {
 		rest(s, crossing.None)
 		s.Traffic.Rate = 0
-	}, []string{"blue (4.2.0) answers everything; nobody sends requests now"}},
+	}, []string{"blue (4.2.0) gets all requests; no requests now"}},
 	{"at rest, and nothing is counted", func(s *keeper.Snapshot) {
 		rest(s, crossing.None)
 		s.Traffic.Rate, s.Front.Blind = 0, "blue-1 does not tell what it answers"
-	}, []string{"blue (4.2.0) answers everything; blue-1 does not tell what it answers"}},
+	}, []string{"blue (4.2.0) gets all requests; blue-1 does not tell what it answers"}},
 	{"raising", func(s *keeper.Snapshot) {
 		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raising, now.Add(-14*time.Second), 55*time.Second
 		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
@@ -200,7 +200,7 @@ var states = []state{
 			now.Add(-14*time.Second), 2
 		i.Output = []string{"starting", "waiting for the timetable"}
 	}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable",
-		"green is being raised, 2 of 3 healthy, 14s, usually 55s; blue answers everything"}},
+		"raising green, 2 of 3 healthy, 14s, usually 55s; blue gets all requests"}},
 	{"more instances before a leg", func(s *keeper.Snapshot) {
 		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.TaskRaise, Side: split.Green, More: true, Share: 5000,
 			Leg: 2, Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Instances: 8}}}
@@ -208,7 +208,7 @@ var states = []state{
 	{"a hook that is waited for", func(s *keeper.Snapshot) {
 		s.Hook = engine.Hook{Moment: plan.BeforeLeg, Command: "./permit", Since: now.Add(-12 * time.Second),
 			Within: time.Minute}
-	}, []string{"all right: the hook ./permit (before-leg) is waited for, 12s of 1m; "}},
+	}, []string{"all right: hook ./permit (before-leg) runs, 12s of 1m; "}},
 	{"raising, too slowly", func(s *keeper.Snapshot) {
 		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raising, now.Add(-14*time.Second), 3*time.Second
 		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
@@ -235,8 +235,7 @@ var states = []state{
 		s.Proof.Results[3] = proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 503"}
 	}, []string{"11 of 12 passing", "× failed   search on green-2", "status 503",
 		"◇ the proof failed. Try again?  a answers"}},
-	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green answers 25 %, not worse so far; 3 of 5 guards " +
-		"can tell", "next asks you: 50 % on green, in 0:48", "live, answers 75 %", "new side, answers 25 %"}},
+	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green gets 25 % of requests; 3 of 5 guards clear", "next asks you: 50 % on green, in 0:48", "live, gets 75 %", "new side, gets 25 %"}},
 	{"may be worse", func(s *keeper.Snapshot) {
 		s.Guards[1].State, s.Guards[1].Sure = guard.Watching, 0.78
 	}, []string{"◇ green may be worse: over 250ms watching, 78 % sure, ~40s more"}},
@@ -250,7 +249,7 @@ var states = []state{
 			{ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard,
 				Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
 	}, []string{"frozen, leg 2 of 4: 25 % on green", "◇ frozen: failing: 20 % against 0 %, worse, 99.50 % sure (and " +
-		"1 more). space goes on", "frozen, 0:30 left"}},
+		"1 more). space resumes", "frozen, 0:30 left"}},
 	{"changed by somebody else", func(s *keeper.Snapshot) {
 		s.Crossing.Foreign, s.Crossing.Ours, s.Crossing.Share, s.Front.Split.Share = true, 2500, 4000, 4000
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7,
@@ -259,7 +258,7 @@ var states = []state{
 	{"not watched", func(s *keeper.Snapshot) {
 		s.Lacks = []crossing.Lack{{Kind: crossing.LackSide, Side: split.Green, Since: now.Add(-12 * time.Second),
 			Said: "host green.vessa does not answer"}}
-	}, []string{"the time of this leg stands still: green's instances were not read for 12s (host green.vessa does " +
+	}, []string{"leg paused: green's instances were not read for 12s (host green.vessa does " +
 		"not answer)"}},
 	{"too little is known", func(s *keeper.Snapshot) {
 		lacks := []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "door", Have: 8, Need: 10,
@@ -292,7 +291,7 @@ var states = []state{
 	}, []string{"▲ rolling back to blue: asked 3.0 s ago, the front has not confirmed", "rolling back to blue"}},
 	{"the front does not answer", func(s *keeper.Snapshot) {
 		s.Front.Error, s.Front.At = "front does not answer at front.sock", now.Add(-30*time.Second)
-	}, []string{"▲ the front has not been read for 30s: front does not answer at front.sock", "▲ read 30s ago", "— 30s",
+	}, []string{"▲ front not read for 30s: front does not answer at front.sock", "▲ read 30s ago", "— 30s",
 		"○ failing", "live, not read for 30s", "share of requests on green  not known: not read for 30s",
 		"not known: the front has not been read for 30s"}},
 	{"a side that cannot be read", func(s *keeper.Snapshot) { s.Sides[split.Blue].Error = "permission denied" },
@@ -304,11 +303,11 @@ var states = []state{
 		s.Sides[split.Green].Healthy = 1
 		list[0].State, list[0].Said = reading.Failing, "status 503"
 		list[1].State, list[1].Said = reading.Exited, "exit status 3"
-	}, []string{"▲ green-1", "failing: status 503", "◇ green answers 25 %, and 1 of its 3 instances are healthy",
+	}, []string{"▲ green-1", "failing: status 503", "◇ green gets 25 % of requests, and 1 of its 3 instances are healthy",
 		"× green-2", "ended: exit status 3"}},
 	{"the way back is narrow", func(s *keeper.Snapshot) {
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 2, Instances: 3, FrontRead: true})
-	}, []string{"◐ NARROW", "2 of 3", "3 of 5 guards can tell; way back narrow: blue healthy: 2 of 3"}},
+	}, []string{"◐ NARROW", "2 of 3", "3 of 5 guards clear; way back narrow: blue healthy: 2 of 3"}},
 	{"the way back is closed", func(s *keeper.Snapshot) {
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 0, Instances: 3, FrontRead: true})
 	}, []string{"× CLOSED", "no way back: blue healthy: 0 of 3"}},
@@ -316,25 +315,25 @@ var states = []state{
 		s.Crossing.Stage, s.Crossing.Share, s.Crossing.Leg, s.Left = crossing.Keeping, split.Whole, 3, 20*time.Minute
 		s.Front.Split.Share = split.Whole
 		s.Sides[split.Green].Restarts = nil
-	}, []string{"all right: green answers everything; blue is kept for 20m more", "keep blue", "10:00 of 30:00",
-		"20:00 more", "next: blue is retired, in 20:00", "kept, answers none", "new side, answers all"}},
+	}, []string{"all right: green gets all requests; blue is kept for 20m more", "keep blue", "10:00 of 30:00",
+		"20:00 more", "next: blue is retired, in 20:00", "kept, gets none", "new side, gets all"}},
 	{"settled", func(s *keeper.Snapshot) {
 		rest(s, crossing.Settled)
 		s.Live, s.Front.Split.Share, s.Crossing.Share = split.Green, split.Whole, split.Whole
 		s.Sides[split.Blue] = engine.SideView{Every: time.Second, At: now}
-	}, []string{"all right: green (4.3.0) answers everything; crossing 18 settled 1m12s ago", "live, answers all",
+	}, []string{"all right: green (4.3.0) gets all requests; crossing 18 settled 1m12s ago", "live, gets all",
 		"empty"}},
 	{"rolled back", func(s *keeper.Snapshot) {
 		rest(s, crossing.RolledBack)
 		s.Crossing.Why = crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}
-	}, []string{"all right: blue (4.2.0) answers everything; crossing 18 was rolled back 1m12s ago: it looks wrong"}},
+	}, []string{"crossing 18 was rolled back 1m12s ago: it looks wrong"}},
 	{"called off", func(s *keeper.Snapshot) {
 		rest(s, crossing.CalledOff)
 		s.Sides[split.Green] = engine.SideView{Every: time.Second, At: now}
 	}, []string{"crossing 18 was called off 1m12s ago, no traffic had moved", "empty"}},
 	{"to blue", func(s *keeper.Snapshot) {
 		s.Live, s.Crossing.Target, s.Crossing.Share, s.Front.Split.Share = split.Green, split.Blue, 7500, 7500
-	}, []string{"live, answers 75 %", "new side, answers 25 %", "leg 2 of 4: 25 % on blue",
+	}, []string{"live, gets 75 %", "new side, gets 25 %", "leg 2 of 4: 25 % on blue",
 		"next asks you: 50 % on blue, in 0:48"}},
 	{"a wrong split", func(s *keeper.Snapshot) {
 		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyRandom}},
@@ -364,7 +363,7 @@ var states = []state{
 			s.Sides[side].Figures.Timed, s.Sides[side].Figures.P50, s.Sides[side].Figures.P99 = 0, 0, 0
 		}
 		s.Front.Split.Share = 8755
-	}, []string{"live, answers 12.45 %", "p50                            —", "p99                            —"}},
+	}, []string{"live, gets 12.45 %", "p50                            —", "p99                            —"}},
 	{"nobody watched", func(s *keeper.Snapshot) {
 		s.Hole = engine.Hole{From: now.Add(-60 * time.Second), To: now.Add(-30 * time.Second)}
 		var kept []engine.Point

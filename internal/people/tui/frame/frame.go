@@ -8,11 +8,11 @@ import (
 	"charm.land/bubbles/v2/key"
 
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/people/tui/cells"
 	"vaiven/internal/people/tui/theme"
-	"vaiven/internal/words"
 )
 
 // Frame is what every page is given: its size, how it looks, and what is known.
@@ -98,20 +98,20 @@ func style(t theme.Theme, l Level) (cells.Style, string) {
 
 // Sentence is the line below every header, which answers whether it is all right; at its end
 // stands what comes next, where there is room.
-func Sentence(g *cells.Grid, t theme.Theme, s words.Sentence, next string) {
+func Sentence(g *cells.Grid, t theme.Theme, gravity situation.Gravity, text, next string) {
 	w, _ := g.Size()
-	level := map[words.Gravity]Level{words.Waits: Soon, words.Wrong: Urgent}[s.Gravity]
+	level := map[situation.Gravity]Level{situation.Waits: Soon, situation.Wrong: Urgent}[gravity]
 	look, mark := style(t, level)
-	if mark == "◇ " && len(s.Text) > 0 && []rune(s.Text)[0] == '◇' {
+	if mark == "◇ " && text != "" && []rune(text)[0] == '◇' {
 		mark = ""
 	}
 	x := g.Text(1, 1, mark, look)
 	end := w - 1
-	if n := cells.Width(next); next != "" && x+cells.Width(s.Text)+3+n < w {
+	if n := cells.Width(next); next != "" && x+cells.Width(text)+3+n < w {
 		g.Right(w-1, 1, next, t.Ink)
 		end -= n + 2
 	}
-	g.Within(x, 1, end-x, s.Text, look)
+	g.Within(x, 1, end-x, text, look)
 }
 
 // Message draws what the person's own doings come to, into a row.
