@@ -269,6 +269,8 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 		case !c.Rehearsal.At.IsZero():
 			text += ", " + ago(c.Rehearsal.At, now)
 		}
+	case wayback.Answers:
+		name, text = c.Side.String()+"'s answers", Percent(c.Bad)+" of them fail now"
 	case wayback.Same, wayback.Smoke, wayback.Data:
 		name, text = c.Side.String()+" "+string(c.Kind), look(c.Look, now)
 	}

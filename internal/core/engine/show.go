@@ -114,6 +114,9 @@ func (k *sight) wayBack(at time.Time, t forecast.Traffic) wayback.Readiness {
 		Rate: t.Rate, Peak: k.peak(at), Capacity: v.Capacity, Looks: k.looks,
 		Retired: s.Stage == crossing.Settled && (!k.stands(home) || s.Out[home]),
 	}
+	if k.front.reading.Sends(home) > 0 {
+		f.Bad = k.bad(at, home, figureSpan)
+	}
 	_, f.Elsewhere = k.astray(at)
 	if part := k.frontPart(home); !slices.ContainsFunc(part,
 		func(c reading.Condition) bool { return c.State == reading.Healthy }) {

@@ -1,6 +1,7 @@
 package wayback
 
 import (
+	"slices"
 	"time"
 
 	"vaiven/internal/core/split"
@@ -32,7 +33,11 @@ type Facts struct {
 	Rehearsed Spread    // how long the last ones took
 	Looks     Looks     // what was found when it was held to what it was
 	Retired   bool      // the side was given up
+	Bad       float64   // the part of its answers that fail now, in [0, 1]; 0 if it answers too few to say
 }
+
+// badPart is the part of a side's answers from which on going back to it is no way out by itself.
+const badPart = 0.05
 
 // Looks are what is looked at again and again while there is a way back.
 type Looks struct {
@@ -86,6 +91,7 @@ type Condition struct {
 	Rehearsal Rehearsal `json:"rehearsal,omitzero"`  // Front
 	Takes     Spread    `json:"takes,omitzero"`      // Front
 	Look      Look      `json:"look,omitzero"`       // Same, Smoke, Data
+	Bad       float64   `json:"bad,omitempty"`       // Answers: the part that fails now
 }
 
 // Kind is what a condition is about.
@@ -94,6 +100,7 @@ type Kind string
 // The kinds, in their order.
 const (
 	Healthy Kind = "healthy"
+	Answers Kind = "answers" // only where it fails
 	Carries Kind = "carries all"
 	Front   Kind = "front"
 	Same    Kind = "as it was"
@@ -111,6 +118,9 @@ type Readiness struct {
 // Judge weighs the facts. What was not looked at yet is no condition.
 func Judge(f Facts) Readiness {
 	r := Readiness{State: Open, Conditions: []Condition{healthy(f), carries(f), front(f)}}
+	if f.Bad >= badPart {
+		r.Conditions = slices.Insert(r.Conditions, 1, Condition{Kind: Answers, State: Narrow, Side: f.Side, Bad: f.Bad})
+	}
 	for _, l := range []struct {
 		kind Kind
 		look Look

@@ -92,3 +92,14 @@ func TestSpread(t *testing.T) {
 		t.Error("the times were put in another order")
 	}
 }
+
+// A side that fails is no open way back, and what it fails by is said.
+func TestAHomeThatFails(t *testing.T) {
+	f := Facts{Side: split.Blue, Healthy: 3, Instances: 3, FrontRead: true}
+	for bad, want := range map[float64]State{0: Open, 0.049: Open, 0.05: Narrow, 1: Narrow} {
+		f.Bad = bad
+		if r := Judge(f); r.State != want || want == Narrow && (r.Worst.Kind != Answers || r.Worst.Bad != bad) {
+			t.Errorf("%.1f %% of its answers fail: %s, %+v", 100*bad, r.State, r.Worst)
+		}
+	}
+}
