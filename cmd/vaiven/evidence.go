@@ -93,17 +93,17 @@ func printEvidence(w io.Writer, list []guard.Story) error {
 				between = fmt.Sprintf("%s to %s", words.Measure(s.Watch, s.Figure, r.Low),
 					words.Measure(s.Watch, s.Figure, r.High))
 			}
-			if _, err := fmt.Fprintf(w, "%-24s %s, %s; evidence 10^%.1f, it trips at 10^%.1f\n", s.Guard,
-				words.Differs(s.Watch, s.Figure, "", last.Difference), between, last.Evidence,
-				last.Needed); err != nil {
+			if _, err := fmt.Fprintf(w, "%-24s %s, %s; evidence %s, trips at %s\n", s.Guard,
+				words.Differs(s.Watch, s.Figure, "", last.Difference), between, words.Odds(last.Evidence),
+				words.Odds(last.Needed)); err != nil {
 				return err
 			}
 			continue
 		}
-		_, err := fmt.Fprintf(w, "%-24s live %s of %d, new %s of %d %s; %+.1f to %+.1f points; evidence 10^%.1f, it "+
-			"trips at 10^%.1f\n",
+		_, err := fmt.Fprintf(w, "%-24s live %s of %d, new %s of %d %s; %+.1f to %+.1f points; evidence %s, "+
+			"trips at %s\n",
 			s.Guard, words.Percent(all.Live.Rate()), all.Live.Of, words.Percent(all.Trial.Rate()), all.Trial.Of, s.Unit,
-			100*last.Range.Low, 100*last.Range.High, last.Evidence, last.Needed)
+			100*last.Range.Low, 100*last.Range.High, words.Odds(last.Evidence), words.Odds(last.Needed))
 		if err != nil {
 			return err
 		}

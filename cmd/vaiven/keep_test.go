@@ -97,7 +97,7 @@ func TestTwoScreens(t *testing.T) {
 	s := scenario(t)
 	one, two := newTerminal(t, 142, 38, "open", s.File, "--version", "4.3.0"), newTerminal(t, 142, 38, "open", s.File)
 	one.wait("s starts a crossing", "4 of 4", "2 watch")
-	two.wait("nobody steers, 2 watch")
+	two.wait("wheel free, 2 watch")
 	one.press("s")
 	one.wait("▸ 4.3.0")
 	one.press("Enter")

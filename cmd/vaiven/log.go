@@ -125,7 +125,7 @@ func bothText(o crossing.Overlap) string {
 	if o.Lasted == 0 {
 		return ""
 	}
-	text := "two sides " + route.Short(o.Lasted.Round(time.Second))
+	text := "both sides up for " + route.Short(o.Lasted.Round(time.Second))
 	if o.Still {
 		text += " so far"
 	}

@@ -174,7 +174,7 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	}
 	fmt.Fprintf(w, "%s: instances %s blue, %s green; checks %d; key %v\n\n", p.Service, instances(p, split.Blue),
 		instances(p, split.Green), checks, p.Front.Key)
-	fmt.Fprintf(w, "  after     share of the way\n")
+	fmt.Fprintf(w, "  after     traffic on the new side\n")
 	for _, s := range f.Stops {
 		line := fmt.Sprintf("  %-9s %s%s", offset(s.Begins), s.Part, s.Stay())
 		if s.Ask {

@@ -219,7 +219,7 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	term.wait("the keeper goes on with it. vaiven open", "ended with status 0")
 
 	again := newTerminal(t, 80, 24, "open", s.File)
-	again.wait("frozen: by hand", "10 %", "nobody steers")
+	again.wait("frozen: by hand", "10 %", "wheel free")
 	kill(t, keeperOf(t, s.File))
 	again.wait("frozen: Vaiven was restarted: the front has 10 % on green") // the screen has started another
 	again.confirm("Space")

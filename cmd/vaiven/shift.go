@@ -132,7 +132,7 @@ func printChange(w io.Writer, c front.Change) error {
 	}
 	fmt.Fprintf(w, "%v → %v on green%s", c.From, c.Reached, reached)
 	if c.Usually > 0 {
-		fmt.Fprintf(w, ", in force after usually %s", short(c.Usually))
+		fmt.Fprintf(w, ", usually takes effect in %s", short(c.Usually))
 	}
 	fmt.Fprint(w, "\n\n")
 	for _, step := range c.Steps {

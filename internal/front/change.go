@@ -24,7 +24,7 @@ type Change struct {
 // What is said of changes at several kinds of front.
 const (
 	StaysOpen = "every connection stays open; requests that are being answered are answered where they are, the " +
-		"next one on the same connection is placed anew"
+		"next one on the same connection is balanced again"
 	SessionsStay = "who has a session stays where it is, so the share of requests follows only as sessions end"
 )
 

@@ -307,7 +307,7 @@ func (w *world) serves(side split.Side) bool {
 		})
 }
 
-// home is the share on green with all requests on a side.
+// home is the share on green at all requests on a side.
 func home(side split.Side) split.Share { return split.Toward(side, split.Whole) }
 
 // --- the front

@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/core/wayout"
 )
 
-// Guard is how a guard stands: "no sign of it", "watching, 78 % sure, ~40s more".
+// Guard is how a guard stands: "none found", "watching, 78 % certain, ~40s more".
 func Guard(s guard.Status) string {
 	switch s.State {
 	case guard.Off:
@@ -79,7 +79,7 @@ func reason(said string) string {
 	return " (" + said + ")"
 }
 
-// figured is how a guard on a figure stands: "green-2 grows by 31 MB a minute more (28 MB to 34 MB), 99.2 % sure".
+// figured is how a guard on a figure stands: "green-2 grows by 31 MB a minute more (28 MB to 34 MB), 99.2 % certain".
 func figured(s guard.Status) string {
 	text := Differs(s.Watch, s.Figure, s.Instance, s.Difference)
 	if r := s.Range; r != (evidence.Interval{}) {
@@ -87,11 +87,11 @@ func figured(s guard.Status) string {
 	}
 	switch s.State {
 	case guard.Tripped:
-		return fmt.Sprintf("%s, %s sure", text, Sure(s.Sure))
+		return fmt.Sprintf("%s, %s certain", text, Sure(s.Sure))
 	case guard.Watching:
-		return fmt.Sprintf("watching, %s sure: %s", Sure(s.Sure), text)
+		return fmt.Sprintf("watching, %s certain: %s", Sure(s.Sure), text)
 	}
-	return "no sign of it: " + text
+	return "none found: " + text
 }
 
 // Differs is by how much a figure differs on the new side, or on one of its instances.
@@ -144,18 +144,18 @@ func asOf(s guard.Status) string {
 	if s.AsOf.IsZero() {
 		return ""
 	}
-	return ", against " + s.AsOf.Local().Format("15:04")
+	return ", compared with " + s.AsOf.Local().Format("15:04")
 }
 
 func compared(s guard.Status) string {
 	switch s.State {
 	case guard.Tripped:
 		if r := s.Range; r.Low > 0 && r.High < 1 {
-			return fmt.Sprintf("worse by %s to %s points, %s sure", points(r.Low), points(r.High), Sure(s.Sure))
+			return fmt.Sprintf("worse by %s to %s points, %s certain", points(r.Low), points(r.High), Sure(s.Sure))
 		}
-		return fmt.Sprintf("worse, %s sure", Sure(s.Sure))
+		return fmt.Sprintf("worse, %s certain", Sure(s.Sure))
 	case guard.Watching:
-		text := fmt.Sprintf("watching, %s sure", Sure(s.Sure))
+		text := fmt.Sprintf("watching, %s certain", Sure(s.Sure))
 		if s.More > 0 {
 			text += fmt.Sprintf(", ~%s more", route.Short(max(s.More, time.Second).Round(time.Second)))
 		}
@@ -164,21 +164,21 @@ func compared(s guard.Status) string {
 	return excluded(s)
 }
 
-// excluded is what is known where nothing points to a fault: "no sign of a fault above 1 %", "none above
-// 5 %; 1 % after ~4m".
+// excluded is what is known where nothing points to a fault: "no fault above 1 %", "excluded above
+// 5 %; above 1 % in ~4m".
 func excluded(s guard.Status) string {
 	switch {
 	case s.Excluded > 0 && s.Excluded <= s.Find:
 		return "no fault above " + Percent(s.Excluded)
 	case s.Excluded > 0 && s.Excluded < 1 && s.FindIn > 0:
-		return fmt.Sprintf("none above %s; %s after ~%s", Percent(s.Excluded), Percent(s.Find),
+		return fmt.Sprintf("excluded above %s; above %s in ~%s", Percent(s.Excluded), Percent(s.Find),
 			route.Short(s.FindIn.Round(time.Second)))
 	case s.Excluded > 0 && s.Excluded < 1:
-		return "none above " + Percent(s.Excluded)
+		return "excluded above " + Percent(s.Excluded)
 	case s.FindIn > 0:
-		return fmt.Sprintf("no sign yet; %s after ~%s", Percent(s.Find), route.Short(s.FindIn.Round(time.Second)))
+		return fmt.Sprintf("not certain yet; above %s in ~%s", Percent(s.Find), route.Short(s.FindIn.Round(time.Second)))
 	}
-	return "no sign of a fault"
+	return "no fault found"
 }
 
 // points is a difference of rates, in percentage points.
@@ -249,7 +249,7 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 			text = fmt.Sprintf("up to %.0f/s", c.Capacity)
 		}
 		if c.Capacity > 0 && c.Rate > 0 {
-			text = fmt.Sprintf("%.0f %% to spare", 100*c.Headroom)
+			text = fmt.Sprintf("%.0f %% spare capacity", 100*c.Headroom)
 			switch {
 			case c.Headroom < 0:
 				text = fmt.Sprintf("%.0f %% too small", -100*c.Headroom)
@@ -258,7 +258,7 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 			}
 		}
 	case wayback.Front:
-		name, text = "rollback takes", Takes(c.Takes)
+		name, text = "rollback", Takes(c.Takes)
 		switch {
 		case !c.Read:
 			name, text = "front", "does not answer"
@@ -286,7 +286,7 @@ func Takes(s wayback.Spread) string {
 		return Milliseconds(s.Most)
 	}
 	if s.Most >= time.Second {
-		return fmt.Sprintf("%s, %s–%s", Milliseconds(s.Middle), Milliseconds(s.Least), Milliseconds(s.Most))
+		return fmt.Sprintf("%s (%s–%s)", Milliseconds(s.Middle), Milliseconds(s.Least), Milliseconds(s.Most))
 	}
 	// Of a unit, and short: it stands beside its age.
 	number := func(d time.Duration) string {
@@ -295,7 +295,7 @@ func Takes(s wayback.Spread) string {
 		}
 		return fmt.Sprintf("%.0f", d.Seconds()*1000)
 	}
-	return fmt.Sprintf("%s ms, %s–%s", number(s.Middle), number(s.Least), number(s.Most))
+	return fmt.Sprintf("%s ms (%s–%s)", number(s.Middle), number(s.Least), number(s.Most))
 }
 
 // look is what a look has found, with its age.
@@ -407,7 +407,7 @@ func Split(v engine.SplitView) string {
 	case v.Front.Verdict == evidence.NotTold:
 		return "not told: clients stay on their sides, and the front does not count them"
 	default:
-		return fmt.Sprintf("too few requests yet, about %d more", v.Front.More)
+		return fmt.Sprintf("not confirmed yet, ~%d requests to go", v.Front.More)
 	}
 	if !v.Since.IsZero() {
 		text += ", since " + v.Since.Local().Format("15:04:05")
@@ -447,15 +447,15 @@ func lack(l crossing.Lack, now time.Time) string {
 	var text string
 	switch l.Kind {
 	case crossing.LackAnswers:
-		text := fmt.Sprintf("%s has %d of the %d answers that it needs", l.Guard, l.Have, l.Need)
+		text := fmt.Sprintf("%s has %d of %d answers", l.Guard, l.Have, l.Need)
 		if since != "" {
-			text += ", and waits" + since
+			text += ", waiting" + since
 		}
 		return text
 	case crossing.LackTime:
 		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
 	case crossing.LackEverywhere:
-		text = "some still go by what was before, " + left(l.Since, now)
+		text = "some clients still use the old DNS answer, " + left(l.Since, now)
 	case crossing.LackEased:
 		return "resolvers may still hold the name with its longer TTL, " + left(l.Since, now)
 	case crossing.LackBaseline:

@@ -2,6 +2,7 @@ package words
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -42,11 +43,11 @@ func Question(q crossing.Question, s crossing.State) string {
 		return fmt.Sprintf("%v is proven. Start to shift?", q.Side)
 	case crossing.AskLeg:
 		if q.Load > 0 {
-			return fmt.Sprintf("go on to %v on %v, %s of what it carries?", q.Part, q.Side, Percent(q.Load))
+			return fmt.Sprintf("go on to %v on %v, %s of its capacity?", q.Part, q.Side, Percent(q.Load))
 		}
 		return fmt.Sprintf("go on to %v on %v?", q.Part, q.Side)
 	case crossing.AskLoad:
-		return fmt.Sprintf("%v on %v would take %s of what it carries, more than the plan's limit. Go on to it?",
+		return fmt.Sprintf("%v on %v would take %s of its capacity, more than the plan's limit. Go on to it?",
 			q.Part, q.Side, Percent(q.Load))
 	case crossing.AskUnsure:
 		return fmt.Sprintf("%s. Go on to %v on %v all the same?", Unsure(q.Unsure), q.Part, q.Side)
@@ -227,12 +228,12 @@ func Alarm(a crossing.Alarm) string {
 	text := a.Guard + ": "
 	switch {
 	case a.Watch.Figures():
-		return text + fmt.Sprintf("%s, %s sure", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
+		return text + fmt.Sprintf("%s, %s certain", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
 	case a.Watch == plan.Door && a.Level <= a.Baseline: // what got no answer names no side
 		return text + fmt.Sprintf("%v answers fewer of the prober's requests than its share, and others get no good "+
-			"answer, %s sure", a.Side, Sure(a.Sure))
+			"answer, %s certain", a.Side, Sure(a.Sure))
 	case a.Watch.Compares():
-		text += fmt.Sprintf("%s against %s, worse, %s sure", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
+		text += fmt.Sprintf("%s against %s, worse, %s certain", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
 		if a.Cut > 0 {
 			text += fmt.Sprintf(", %d answers cut short", a.Cut)
 		}
@@ -369,7 +370,7 @@ func Stuck(s raise.Stuck) string {
 // Health is how an instance is.
 func Health(h reading.Health) string {
 	if h == reading.Answering {
-		return "answering, and not healthy"
+		return "up, not healthy"
 	}
 	return string(h)
 }
@@ -468,7 +469,7 @@ func Refusal(refusal *crossing.Refusal) string {
 		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once "+
 			"out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Serving.Side)
 	case crossing.TooMuch:
-		return fmt.Sprintf("%v would take %s of what %v carries, and the plan refuses more than its limit: raise "+
+		return fmt.Sprintf("%v would take %s of the capacity of %v, more than the plan's limit: raise "+
 			"more instances, or wait for less traffic", r.Share, Percent(r.Load), r.Side)
 	case crossing.NoReason:
 		return fmt.Sprintf("%v is not proven: say why requests are to go there (--why)", r.Side)
@@ -551,6 +552,19 @@ func Sure(p float64) string {
 		return fmt.Sprintf("%.2f %%", 100*p)
 	}
 	return fmt.Sprintf("%.0f %%", 100*p)
+}
+
+// Odds is a power of ten as odds: "694:1".
+func Odds(power float64) string {
+	switch v := math.Pow(10, power); {
+	case v >= 1e6:
+		return fmt.Sprintf("10^%.0f:1", power)
+	case v >= 10:
+		return fmt.Sprintf("%.0f:1", v)
+	case v >= 0.01:
+		return fmt.Sprintf("%.2g:1", v)
+	}
+	return "under 0.01:1"
 }
 
 // Milliseconds is a time that is usually short.

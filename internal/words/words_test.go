@@ -73,7 +73,7 @@ func TestCauses(t *testing.T) {
 		"by hand":                       Cause(crossing.Cause{Kind: crossing.ByHand}, state),
 		"it looks wrong":                Cause(crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}, state),
 		"the share was changed by hand": Cause(crossing.Cause{Kind: crossing.Steered}, state),
-		"failing: 20 % against 0.1 %, worse, 99.99 % sure":                                Cause(crossing.Cause{Kind: crossing.ByGuard, Alarm: alarm}, state),
+		"failing: 20 % against 0.1 %, worse, 99.99 % certain":                                Cause(crossing.Cause{Kind: crossing.ByGuard, Alarm: alarm}, state),
 		"ada sent all traffic back to blue: the pier is closed":                           Cause(crossing.Cause{Kind: crossing.ByOrder, Order: order}, state),
 		"somebody changed the front from 25 % on green to 40 % on green":                  Cause(crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}, state),
 		"the front did not take the new share: no answer":                                 Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
@@ -83,7 +83,7 @@ func TestCauses(t *testing.T) {
 		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are": Cause(crossing.Cause{Kind: crossing.NobodyLeft, Home: crossing.Serving{Known: true, Side: split.Green, Instances: 2, Other: 3}}, state),
 		"somebody sent all traffic back at the front":                                                Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
 		"the proof found: " + Finding(region):                                                        Cause(crossing.Cause{Kind: crossing.ByProof, Findings: []proof.Finding{region}}, state),
-		"raise: not healthy within 20s: green-2 is answering, and not healthy (status 503), last output: \"waiting " +
+		"raise: not healthy within 20s: green-2 is up, not healthy (status 503), last output: \"waiting " +
 			"for the timetable\"": Cause(crossing.Cause{Kind: crossing.NotRaised,
 			Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second,
 				Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
@@ -223,26 +223,26 @@ func TestWhatIsWatched(t *testing.T) {
 			guard.NotTimed)),
 		"not known: it could not be read lately": Guard(with(compares, guard.Unknown,
 			guard.NotRead)),
-		"watching, 78 % sure, ~40s more": Guard(with(compares, guard.Watching, "")),
-		"worse, 78 % sure":               Guard(with(compares, guard.Tripped, "")),
-		"no sign of a fault":             Guard(with(compares, guard.Clear, "")),
+		"watching, 78 % certain, ~40s more": Guard(with(compares, guard.Watching, "")),
+		"worse, 78 % certain":               Guard(with(compares, guard.Tripped, "")),
+		"no fault found":             Guard(with(compares, guard.Clear, "")),
 		"no fault above 0.7 %": Guard(guard.Status{Watch: plan.Failing,
 			State: guard.Clear, Find: 0.01, Excluded: 0.007}),
-		"none above 5 %; 1 % after ~4m": Guard(guard.Status{Watch: plan.Failing,
+		"excluded above 5 %; above 1 % in ~4m": Guard(guard.Status{Watch: plan.Failing,
 			State: guard.Clear, Find: 0.01, Excluded: 0.05, FindIn: 4 * time.Minute}),
-		"none above 2 %, against " +
+		"excluded above 2 %, compared with " +
 			now.Local().Format("15:04"): Guard(guard.Status{Watch: plan.Failing, State: guard.Clear, Find: 0.01,
 			Excluded: 0.02, AsOf: now.Local()}),
-		"no sign yet; 1 % after ~4m": Guard(guard.Status{Watch: plan.Failing,
+		"not certain yet; above 1 % in ~4m": Guard(guard.Status{Watch: plan.Failing,
 			State: guard.Clear, Find: 0.01, Excluded: 1, FindIn: 4 * time.Minute}),
-		"worse by 2.1 to 38 points, 99.70 % sure": Guard(guard.Status{Watch: plan.Failing,
+		"worse by 2.1 to 38 points, 99.70 % certain": Guard(guard.Status{Watch: plan.Failing,
 			State: guard.Tripped, Sure: 0.997, Range: evidence.Interval{Low: 0.021, High: 0.381}}),
-		"green-2 grows by 31 MB a minute (28 MB to 34 MB), 99.20 % sure": Guard(guard.Status{Watch: plan.Grows,
+		"green-2 grows by 31 MB a minute (28 MB to 34 MB), 99.20 % certain": Guard(guard.Status{Watch: plan.Grows,
 			Figure: "held_bytes", Instance: "green-2", State: guard.Tripped, Sure: 0.992, Difference: 31e6,
 			Range: evidence.Interval{Low: 28e6, High: 34e6}}),
-		"watching, 70 % sure: is higher by 12": Guard(guard.Status{Watch: plan.Higher,
+		"watching, 70 % certain: is higher by 12": Guard(guard.Status{Watch: plan.Higher,
 			Figure: "open", State: guard.Watching, Sure: 0.7, Difference: 12}),
-		"no sign of it: fewer by 2.5 % (-4 % to 9 %)": Guard(guard.Status{Watch: plan.Fewer,
+		"none found: fewer by 2.5 % (-4 % to 9 %)": Guard(guard.Status{Watch: plan.Fewer,
 			Figure: "booked_total", State: guard.Clear, Difference: 0.025,
 			Range: evidence.Interval{Low: -0.04, High: 0.09}}),
 		"not known: no instance tells it (status 503 at /metrics)": Guard(guard.Status{Watch: plan.Grows,
@@ -261,7 +261,7 @@ func TestWhatIsWatched(t *testing.T) {
 			Figure: "booked_total", Then: plan.Freeze, Margin: 0.1}),
 		"freezes above 5 %": Limit(guard.Status{Watch: plan.Higher,
 			Figure: "used_ratio{disk=\"a\"}", Then: plan.Freeze, Margin: 0.05}),
-		"memory grows: green-2 grows by 512 B a minute, 99.20 % sure": Alarm(crossing.Alarm{Guard: "memory grows",
+		"memory grows: green-2 grows by 512 B a minute, 99.20 % certain": Alarm(crossing.Alarm{Guard: "memory grows",
 			Watch: plan.Grows, Figure: "held_bytes", Instance: "green-2", Level: 512, Sure: 0.992}),
 		"what is usual is not known yet: the live side has to answer more": Guard(guard.Status{Watch: plan.Slow,
 			State: guard.Unknown, Gap: guard.NoBaseline}),
@@ -316,10 +316,10 @@ func TestWhatTheWayBackShows(t *testing.T) {
 		condition wayback.Condition
 		want      string
 	}{
-		{front(ms(0.6), ms(1.6), ms(2.6)), "2 ms, 0.6–3, 12s ago"},
-		{front(ms(26), ms(28), ms(36)), "28 ms, 26–36, 12s ago"},
+		{front(ms(0.6), ms(1.6), ms(2.6)), "2 ms (0.6–3), 12s ago"},
+		{front(ms(26), ms(28), ms(36)), "28 ms (26–36), 12s ago"},
 		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 400, Peak: 400, Headroom: 1.5},
-			"150 % to spare"},
+			"150 % spare capacity"},
 		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 400, Peak: 500, Headroom: 1.5},
 			"150 % free, peak 100 %"},
 		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 2000, Peak: 2000, Headroom: -0.5},
@@ -353,7 +353,7 @@ func TestProgress(t *testing.T) {
 		Route: []route.Leg{{Part: 2500}, {Part: split.Whole}}}
 	v.Front.Split.Share = 7500
 	v.Lacks = []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "failing", Have: 3, Need: 50}}
-	if _, text := Progress(v, "", now); text != "leg paused: failing has 3 of the 50 answers that it needs" {
+	if _, text := Progress(v, "", now); text != "leg paused: failing has 3 of 50 answers" {
 		t.Errorf("while it waits for answers it says %q", text)
 	}
 	says(t, map[string]string{"25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})

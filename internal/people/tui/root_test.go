@@ -758,7 +758,7 @@ func TestTheWheel(t *testing.T) {
 	vacant := theirs
 	vacant.Wheel = crossing.Wheel{}
 	d.sees(vacant)
-	d.shows("nobody steers")
+	d.shows("wheel free")
 	if d.press("g", "g"); len(d.client.taken()) != 1 {
 		t.Errorf("a wheel that nobody has was taken: %v", d.client.taken())
 	}

@@ -222,7 +222,7 @@ var states = []state{
 		green[2].Started, green[2].Output = now.Add(-14*time.Second), []string{"waiting for the timetable"}
 		s.Overlap = engine.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
 	}, []string{"◐ green-1 ━━━", "answering 0:01", "stuck 0:14 of 0:03", "green-berths-1", "green-berths-2",
-		"asked for", "two sides  0.0128 EUR in 3:12",
+		"asked for", "both sides 0.0128 EUR in 3:12",
 		"◇ green is slow to come up, 3 of 3 healthy: green-3 waits for 14s, usually 3s"}},
 	{"what the proof found was accepted", func(s *keeper.Snapshot) {
 		r := proof.Result{Check: "differences", Instance: "green", Ask: true, Got: "1: environment REGION", At: now}
@@ -238,7 +238,7 @@ var states = []state{
 	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green gets 25 % of requests; 3 of 5 guards clear", "next asks you: 50 % on green, in 0:48", "live, gets 75 %", "new side, gets 25 %"}},
 	{"may be worse", func(s *keeper.Snapshot) {
 		s.Guards[1].State, s.Guards[1].Sure = guard.Watching, 0.78
-	}, []string{"◇ green may be worse: over 250ms watching, 78 % sure, ~40s more"}},
+	}, []string{"◇ green may be worse: over 250ms watching, 78 % certain, ~40s more"}},
 	{"asking", func(s *keeper.Snapshot) {
 		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskLeg, Leg: 2, Part: 5000, Side: split.Green,
 			At: now.Add(-time.Minute)}
@@ -248,7 +248,7 @@ var states = []state{
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}},
 			{ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard,
 				Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
-	}, []string{"frozen, leg 2 of 4: 25 % on green", "◇ frozen: failing: 20 % against 0 %, worse, 99.50 % sure (and " +
+	}, []string{"frozen, leg 2 of 4: 25 % on green", "◇ frozen: failing: 20 % against 0 %, worse, 99.50 % certain (and " +
 		"1 more). space resumes", "frozen, 0:30 left"}},
 	{"changed by somebody else", func(s *keeper.Snapshot) {
 		s.Crossing.Foreign, s.Crossing.Ours, s.Crossing.Share, s.Front.Split.Share = true, 2500, 4000, 4000
@@ -264,7 +264,7 @@ var states = []state{
 		lacks := []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "door", Have: 8, Need: 10,
 			Since: now.Add(-2 * time.Minute)}, {Kind: crossing.LackBaseline, Guard: "failing"}}
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.NotKnown, Lacks: lacks}}}
-	}, []string{"frozen: not enough is known to go on: door has 8 of the 10 answers that it needs, and waits since " +
+	}, []string{"frozen: not enough is known to go on: door has 8 of 10 answers, waiting since " +
 		now.Add(-2*time.Minute).Format("15:04:05") + " (and 1 more)"}},
 	{"the live side is dead", func(s *keeper.Snapshot) {
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.HomeIll, Home: dead}}}
@@ -342,7 +342,7 @@ var states = []state{
 	}, []string{"the split is off by -10.7 points where 25 % is asked: 14.3 % ±6.3 of 377 answers at the front door, " +
 		"since 17:55:23", "share of requests on green  ▲ off by -10.7 points, since 17:55:23"}},
 	{"compared with what was", func(s *keeper.Snapshot) { s.Guards[0].AsOf = now },
-		[]string{"no fault above 1 %, against 21:04"}},
+		[]string{"no fault above 1 %, compared with 21:04"}},
 	{"not sure after its longest time", func(s *keeper.Snapshot) {
 		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskUnsure, Leg: 2, Part: 5000, Side: split.Green,
 			At: now.Add(-time.Minute), Unsure: []crossing.Unsure{{Guard: "failing", Find: 0.01, Excluded: 0.05}}}

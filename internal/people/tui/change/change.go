@@ -19,7 +19,7 @@ func Title(c Change) string {
 		text += fmt.Sprintf(", the nearest to %v that it can do", c.Wanted)
 	}
 	if c.Usually > 0 {
-		text += ", in force after usually " + frame.Milliseconds(c.Usually)
+		text += ", usually takes effect in " + frame.Milliseconds(c.Usually)
 	}
 	return text
 }

@@ -149,7 +149,7 @@ func (p page) guardsFolded(y int) {
 		text = name + " " + said
 		for _, c := range list {
 			if c.Kind == wayback.Front {
-				text += ", rollback takes " + words.Takes(c.Takes)
+				text += ", rollback " + words.Takes(c.Takes)
 			}
 		}
 	}

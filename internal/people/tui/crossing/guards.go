@@ -77,8 +77,8 @@ func (p page) gravest(rows int) (list []guard.Status, rest string) {
 	})
 	list, others := list[:rows-1], list[rows-1:]
 	rest = fmt.Sprintf("+%d more:", len(others))
-	names := map[guard.State]string{guard.Tripped: "worse", guard.Watching: "watching", guard.Unknown: "not known",
-		guard.Clear: "not worse", guard.Idle: "idle", guard.Off: "off"}
+	names := map[guard.State]string{guard.Tripped: "worse", guard.Watching: "watching", guard.Unknown: "without data",
+		guard.Clear: "clear", guard.Idle: "idle", guard.Off: "off"}
 	for _, state := range gravity {
 		n := 0
 		for _, s := range others {

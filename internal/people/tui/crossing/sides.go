@@ -72,7 +72,7 @@ func (p page) figures(side split.Side) []figure {
 		median:   {label: "p50", text: frame.Milliseconds(f.P50)},
 		slowest:  {label: "p99", text: frame.Milliseconds(f.P99)},
 		load:     {label: "load of capacity", text: part},
-		carries:  {label: "with all requests", text: all},
+		carries:  {label: "at all requests", text: all},
 	}
 	for i := range list {
 		if f.To.IsZero() { // nothing was counted lately
@@ -113,10 +113,10 @@ func (p page) queue(q reading.Queue, side split.Side) []figure {
 	t := p.Theme
 	list := []figure{
 		requests: {label: "in · out", text: frame.Rate(q.In) + " · " + frame.Rate(q.Out)},
-		failing:  {label: "wait · being done", text: frame.Thousands(q.Ready) + " · " + frame.Thousands(q.Unacked)},
+		failing:  {label: "waiting · in progress", text: frame.Thousands(q.Ready) + " · " + frame.Thousands(q.Unacked)},
 		median:   {label: "consumers", text: frame.Thousands(int64(q.Consumers))},
 		slowest:  {label: "oldest", text: "—"},
-		load:     {label: "died · again", text: frame.Thousands(q.Dead) + " · " + frame.Thousands(q.Redelivered)},
+		load:     {label: "dead · redelivered", text: frame.Thousands(q.Dead) + " · " + frame.Thousands(q.Redelivered)},
 		carries:  {label: "done", text: frame.Thousands(q.Done)},
 	}
 	if q.Oldest > 0 {
@@ -246,7 +246,11 @@ func (p page) instances(side split.Side, x, y, width, bottom int) {
 				ill++
 			}
 		}
-		g.Within(x, y, width, fmt.Sprintf("+%d more; %d of all not healthy", hidden, ill), t.Label)
+		text := fmt.Sprintf("+%d more, all healthy", hidden)
+		if ill > 0 {
+			text = fmt.Sprintf("+%d more; %d of all %d not healthy", hidden, ill, len(v.Instances))
+		}
+		g.Within(x, y, width, text, t.Label)
 		y++
 	}
 	for n, name := range names {
@@ -389,7 +393,7 @@ func (p page) facts(side split.Side) []figure {
 		if o.Cost.Unit != "" {
 			both = fmt.Sprintf("%.4f %s in ", o.Cost.Amount, o.Cost.Unit) + both
 		}
-		list = append(list, figure{label: "two sides", text: both, style: t.Ink})
+		list = append(list, figure{label: "both sides", text: both, style: t.Ink})
 	}
 	if len(open) > 0 && side == c.Target {
 		r := open[0]

@@ -19,7 +19,7 @@ func Wheel(s keeper.Snapshot, me string) []string {
 	case s.At.IsZero():
 		return nil
 	case w.Vacant():
-		return []string{"nobody steers" + others, "nobody steers"}
+		return []string{"wheel free" + others, "wheel free"}
 	case w.Client == me:
 		return []string{"you steer since " + since + others, "you steer"}
 	default:

@@ -318,7 +318,7 @@ func proof(f frame.Frame, g *cells.Grid, y, rows int, cols []column, at int) {
 	g.Text(2, y-1, "evidence that it is worse", t.Label)
 	g.Right(labels, row(0), "1", t.Label)
 	if n := len(cols); n > 0 {
-		g.Right(labels, row(cols[n-1].Needed), odds(cols[n-1].Needed), t.Red)
+		g.Right(labels, row(cols[n-1].Needed), words.Odds(cols[n-1].Needed), t.Red)
 	}
 	p.cursor(at, t.Hair)
 	for n, c := range cols {
@@ -340,7 +340,7 @@ func proof(f frame.Frame, g *cells.Grid, y, rows int, cols []column, at int) {
 
 // says is what the cursor is on, in words.
 func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c column, target split.Side) {
-	proof := fmt.Sprintf("evidence %s of %s", odds(c.Evidence), odds(c.Needed))
+	proof := fmt.Sprintf("evidence %s of %s", words.Odds(c.Evidence), words.Odds(c.Needed))
 	if s.Watch.Figures() {
 		text := c.At.Local().Format("15:04:05")
 		if s.Watch != plan.Fewer {
@@ -368,18 +368,4 @@ func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c column
 	text := fmt.Sprintf("%s  %v %s%s   %v %s   difference %+.1f to %+.1f points   %s", c.At.Local().Format("15:04:05"),
 		target.Other(), side(c.Live), noise, target, side(c.Trial), 100*c.Range.Low, 100*c.Range.High, proof)
 	g.Within(2, y, f.W-3, text, f.Theme.Ink)
-}
-
-// odds is a power of ten in digits that one can read.
-func odds(power float64) string {
-	v := math.Pow(10, power)
-	switch {
-	case v >= 1e6:
-		return fmt.Sprintf("10^%.0f", power)
-	case v >= 10:
-		return frame.Thousands(int64(v + 0.5))
-	case v >= 0.01:
-		return fmt.Sprintf("%.2g", v)
-	}
-	return "under 0.01"
 }

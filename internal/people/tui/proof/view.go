@@ -276,7 +276,7 @@ func (m page) verdict() (string, cells.Style) {
 	age := ""
 	if n := len(p.Results); n > 0 {
 		at := slices.MaxFunc(p.Results, func(a, b core.Result) int { return a.At.Compare(b.At) }).At
-		age = "   made " + words.Age(m.Now.Sub(at)) + " ago"
+		age = "   checked " + words.Age(m.Now.Sub(at)) + " ago"
 	}
 	switch {
 	case m.S.Proving:

@@ -248,7 +248,7 @@ func (m Model) Head(f frame.Frame, g *cells.Grid, x, end int) {
 	x = g.Within(x, 0, end-x, "route", f.Theme.Label)
 	said := ""
 	if by := m.weighed.by; m.weighed.nth > 0 {
-		said = fmt.Sprintf("weighed at %s, of which %s fail", frame.Rate(by.Rate), words.Percent(by.Failing))
+		said = fmt.Sprintf("calculated for %s, of which %s fail", frame.Rate(by.Rate), words.Percent(by.Failing))
 		if m.weighed.nth < m.asked {
 			said = "weighing ..."
 		}
