@@ -30,8 +30,9 @@ var examples = map[string]string{
 	"differ": "vaiven differ sailings.yaml",
 	"cross": "vaiven cross sailings.yaml --version 4.3.0 --yes --why 'the winter timetable'\nvaiven cross " +
 		"sailings.yaml --version 4.3.0 --yes --accept --json\nvaiven cross sailings.yaml --version 4.3.0 --at-once",
-	"shift": "vaiven shift sailings.yaml --to 25\nvaiven shift sailings.yaml --to '1 in 8' --dry-run\nvaiven " +
-		"shift sailings.yaml --to 5 --unproven --why 'fares are wrong on blue'",
+	"shift": "vaiven shift sailings.yaml --to '25 % on green'\nvaiven shift sailings.yaml --to '1 in 8 on green' " +
+		"--dry-run\nvaiven " +
+		"shift sailings.yaml --to '5 % on green' --unproven --why 'fares are wrong on blue'",
 	"where": "vaiven where sailings.yaml\nvaiven where sailings.yaml --for 10s --json\nvaiven where sailings.yaml " +
 		"--send 1000 --clients 50",
 	"split": "vaiven split /var/log/nginx/access.log\nvaiven split access.log --key 'cookie passenger' --share 25 " +

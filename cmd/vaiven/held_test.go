@@ -30,7 +30,7 @@ func TestAHeldUpShift(t *testing.T) {
 			r := testkit.Rand(t)
 			keeper := keeperOf(t, s.File)
 			for range 3 {
-				cmd := exec.Command(program, "shift", s.File, "--to", "50", "--unproven", "--why", "a try")
+				cmd := exec.Command(program, "shift", s.File, "--to", "50 on green", "--unproven", "--why", "a try")
 				if err := cmd.Start(); err != nil {
 					t.Fatal(err)
 				}
@@ -53,7 +53,7 @@ func TestAHeldUpShift(t *testing.T) {
 			// The order is taken into the logbook, and nothing is in the way of a person's will,
 			// once the keeper that was held up has read the front again.
 			testkit.Eventually(t, "a share is taken after everybody went home", func() bool {
-				stdout, _, status := vaiven(t, "shift", s.File, "--to", "25", "--unproven", "--why", "a try")
+				stdout, _, status := vaiven(t, "shift", s.File, "--to", "25 on green", "--unproven", "--why", "a try")
 				return status == 0 && strings.Contains(stdout, "25 % of the requests go to green")
 			})
 			step(0, []string{"all traffic to blue: it looks wrong, by hand"}, "log", s.File)

@@ -452,7 +452,8 @@ func TestOpenOverSSH(t *testing.T) {
 	step(4, []string{"environment", "28 of 29 passing"}, "prove", at) // it was started from another session than blue
 	term := newTerminal(t, 142, 38, "open", at)
 	term.wait("4 of 4 healthy", "sailings")
-	step(0, []string{"10 % of the requests go to green"}, "shift", at, "--to", "10", "--unproven", "--why", "a try")
+	step(0, []string{"10 % of the requests go to green"}, "shift", at, "--to", "10 on green", "--unproven", "--why",
+		"a try")
 	term.wait("10 %")
 	step(0, []string{"all requests go to blue"}, "back", at, "--to=blue")
 	term.wait("0 %")

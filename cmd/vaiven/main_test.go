@@ -131,7 +131,7 @@ func TestUsage(t *testing.T) {
 		{"demo --front abacus", 2, `no front "abacus"`},
 		{"shift " + right, 2, "say the share on green"},
 		{"shift " + right + " --to 101", 2, "more than 100 %"},
-		{"shift " + right + " --to 25 --dry-run", 1, "front does not answer"},
+		{"shift " + right + " --to green --dry-run", 1, "front does not answer"},
 		{"where " + right, 1, "front does not answer"},
 		{"split " + dir + "/nowhere.log", 2, "there is no log"},
 		{"split " + right, 1, "not an access log"},
@@ -637,13 +637,14 @@ func TestShiftByHand(t *testing.T) {
 	s := scenario(t)
 	step := steps(t)
 	step(0, []string{"0 % of the requests go to green", "blue-1", "0 instances"}, "where", s.File, "--for", "0s")
-	step(1, []string{"green has no instances"}, "shift", s.File, "--to", "25", "--dry-run")
-	step(4, []string{"green is not proven", "vaiven prove"}, "shift", s.File, "--to", "25")
-	step(4, []string{"green has no instances"}, "shift", s.File, "--to", "25", "--unproven", "--why", "a try")
+	step(1, []string{"green has no instances"}, "shift", s.File, "--to", "25 on green", "--dry-run")
+	step(4, []string{"green is not proven", "vaiven prove"}, "shift", s.File, "--to", "25 on green")
+	step(4, []string{"green has no instances"}, "shift", s.File, "--to", "25 on green", "--unproven", "--why", "a try")
 	step(0, nil, "raise", s.File, "--version", demo.NewVersion)
-	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to", "25 %",
+	step(0, []string{"25 % of the requests go to green", "no crossing is under way"}, "shift", s.File, "--to",
+		"25 % on green",
 		"--unproven", "--why", "a try")
-	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2",
+	step(0, []string{"25 % → 50 % on green", "every connection stays open"}, "shift", s.File, "--to", "1 in 2 on green",
 		"--dry-run")
 	step(0, []string{`"share_green":25,"share_new":25`, `"judgment"`, `"green-1"`}, "where", s.File, "--json", "--for",
 		"1s")

@@ -24,8 +24,8 @@ func TestAQueueByHand(t *testing.T) {
 	step(0, nil, "raise", s.File, "--version", demo.NewVersion)
 	step(0, []string{"29 of 29 passing"}, "prove", s.File)
 	step(0, []string{"bind bookings-green to vaiven.sailings.mix", "unbind bookings-blue to vaiven.sailings"}, "shift",
-		s.File, "--to", "25", "--dry-run")
-	step(0, []string{"25 % of the requests go to green"}, "shift", s.File, "--to", "25")
+		s.File, "--to", "25 on green", "--dry-run")
+	step(0, []string{"25 % of the requests go to green"}, "shift", s.File, "--to", "25 on green")
 	flows := func(side split.Side) {
 		t.Helper()
 		until(t, s, side.String()+" does bookings", func(v keeper.Snapshot) bool {
@@ -61,7 +61,7 @@ func TestAQueueByHand(t *testing.T) {
 	kill(t, keeperOf(t, s.File))
 	// which lets what is held go on, with nobody who carries yet
 	step(0, []string{"0 % on green"}, "back", s.File, "--to", "blue")
-	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "0")
+	step(0, []string{"0 % of the requests go to green"}, "shift", s.File, "--to", "0 on green")
 	testkit.Eventually(t, "what was held is done", func() bool {
 		stdout, _, status := vaiven(t, "pause", s.File, "--within", "8s", "--json")
 		_, _, resumed := vaiven(t, "resume", s.File)

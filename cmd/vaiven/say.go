@@ -57,7 +57,8 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if _, err := saying(args[1:], crossing.State{}, 0); err != nil {
+			// what is wrong with it whatever is crossing
+			if _, err := saying(args[1:], crossing.State{Stage: crossing.Shifting}, 0); err != nil {
 				return err
 			}
 			to.shown = atTerminal()
@@ -132,6 +133,9 @@ func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFl
 	if err != nil {
 		return err
 	}
+	if steer, ok := act.(crossing.Steer); ok {
+		echo(cmd, steer.Share, s)
+	}
 	c := keeper.Command{Act: act, Seen: seen, As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
 	out := said{Said: strings.Join(args, " ")}
 	if q := s.Crossing.Question; q.ID != 0 && answers(act) == q.ID {
@@ -178,7 +182,7 @@ func saying(args []string, s crossing.State, question uint64) (crossing.Act, err
 		}
 		return crossing.Reroute{Route: legs}, nil
 	case crossing.Steer:
-		share, err := shareOnGreen(args[1])
+		share, err := shareFor(strings.Join(args[1:], " "), s)
 		if err != nil {
 			return nil, usage("say %s: %w", args[0], err)
 		}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,8 +26,8 @@ func shiftCommand() *cobra.Command {
 	var past answering
 	cmd := &cobra.Command{
 		Use:   "shift PLAN --to SHARE",
-		Short: "Put a share of requests on green in force, or say what that would do",
-		Long: `Sets the share of requests on green at the front, or at all fronts of the plan, and
+		Short: "Put a share of the requests in force, or say what that would do",
+		Long: `Sets the share of requests on a side at the front, or at all fronts of the plan, and
 reads it back. With --dry-run nothing is changed: it says the commands or the lines
 of a file's difference, the share that will really be reached, and what becomes of
 open connections.
@@ -40,26 +39,30 @@ the wheel it is refused, unless --take-wheel. Exit status: 0 done, 4 not allowed
 else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			share, err := shareOnGreen(to)
-			if err != nil {
+			if _, err := split.ParseSided(to); err != nil { // what is wrong with it whatever is crossing
 				return usage("--to: %w", err)
 			}
 			if dry {
-				return foresee(cmd, args[0], share, asJSON)
+				return foresee(cmd, args[0], to, asJSON)
 			}
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
 				defer cancel()
-				act := crossing.Shift{Share: share, Unproven: unproven}
-				c := keeper.Command{As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
 				s, err := k.View(ctx)
-				if err == nil {
-					past.shown = atTerminal()
-					c.Seen, err = past.seen(act, s.Crossing, k.Plan)
-				}
 				if err != nil {
 					return err
 				}
+				share, err := shareFor(to, s.Crossing)
+				if err != nil {
+					return usage("--to: %w", err)
+				}
+				act := crossing.Shift{Share: share, Unproven: unproven}
+				c := keeper.Command{As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
+				past.shown = atTerminal()
+				if c.Seen, err = past.seen(act, s.Crossing, k.Plan); err != nil {
+					return err
+				}
+				echo(cmd, share, s)
 				done, err := headless.Shift(ctx, k, act, c)
 				if err != nil {
 					return err
@@ -73,8 +76,9 @@ else.`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the share on green, such as 25 or \"12.5 %\"; blue and green stand for 0 "+
-		"and 100")
+	cmd.Flags().StringVar(&to, "to", "", "the share, such as \"25 % on green\"; a number alone is the new side's "+
+		"while "+
+		"something crosses; blue and green stand for all requests on that side")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
 	cmd.Flags().Uint64Var(&past.freeze, "freeze", 0, "in a frozen crossing: the number of the last freeze that it "+
 		"goes past, needed without a terminal")
@@ -84,25 +88,34 @@ else.`,
 	return cmd
 }
 
-// shareOnGreen reads "25", "25 %", "1 in 4", "blue" or "green".
-func shareOnGreen(text string) (split.Share, error) {
-	if side, err := split.ParseSide(text); err == nil {
-		return split.Toward(side, split.Whole), nil
+// shareFor reads a share that a person typed, on what is crossing.
+func shareFor(text string, s crossing.State) (split.Share, error) {
+	sided, err := split.ParseSided(text)
+	if err != nil {
+		return 0, err
 	}
-	if text == "" {
-		return 0, errors.New("say the share on green, such as --to 25")
+	return sided.OnGreen(s.Target, s.Stage.UnderWay())
+}
+
+// echo says what a share will be, before it is.
+func echo(cmd *cobra.Command, share split.Share, s keeper.Snapshot) {
+	side := s.Live.Other()
+	if s.Crossing.Stage.UnderWay() {
+		side = s.Crossing.Target
 	}
-	if !strings.ContainsAny(text, "% ") {
-		text += " %"
-	}
-	return split.ParseShare(text)
+	fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s; now %s\n", words.To(share, s.View), words.On(s.Front.Split.Share, side))
 }
 
 // foresee says what a shift would do.
-func foresee(cmd *cobra.Command, file string, share split.Share, asJSON bool) error {
+func foresee(cmd *cobra.Command, file, to string, asJSON bool) error {
 	p, err := readPlan(file)
 	if err != nil {
 		return err
+	}
+	s, _ := headless.LeftAt(cmd.Context(), p.Logbook()) // where there is no logbook nothing crosses
+	share, err := shareFor(to, s)
+	if err != nil {
+		return usage("--to: %w", err)
 	}
 	ctx, cancel := context.WithTimeout(cmd.Context(), time.Minute)
 	defer cancel()

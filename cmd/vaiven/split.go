@@ -48,7 +48,11 @@ JSON log, or the number of a quoted text behind the Combined format).`,
 			}
 			var shares []split.Share
 			for _, text := range shareTexts {
-				s, err := shareOnGreen(text)
+				sided, err := split.ParseSided(text)
+				var s split.Share
+				if err == nil {
+					s, err = sided.OnGreen(split.Green, true)
+				}
 				if err != nil {
 					return usage("--share: %w", err)
 				}

@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 )
 
 // To is a share with what it means for requests: "50 % on green (new side), 170 of 340
@@ -143,8 +144,17 @@ func Back(v engine.View) string {
 	if r := v.Front.Remembers; r > 0 {
 		text += fmt.Sprintf(", and up to %s until all who ask know", route.Short(r))
 	}
-	if v.WayBack.State == wayback.Closed {
+	switch best, ok := wayout.Best(v.WaysOut); {
+	case v.WayBack.State == wayback.Closed:
 		text += ". It may not work: " + WayBack(v.WayBack, v.At)
+	case ok && best.Do != wayout.Home:
+		for _, w := range v.WaysOut {
+			if w.Do == wayout.Home {
+				text += fmt.Sprintf(". That is worse: %s", WayOut(w, c.Target))
+			}
+		}
+	case v.WayBack.Worst.Kind == wayback.Answers:
+		text += ". " + WayBack(v.WayBack, v.At)
 	}
 	return text
 }

@@ -179,6 +179,8 @@ func helps(h situation.Help, c crossing.State) string {
 	case h.Best.Do != "":
 		keys := map[wayout.Do]string{wayout.Forward: " (f)", wayout.Home: " (b b)"}[h.Best.Do]
 		return ". Helps most: " + WayOut(h.Best, c.Target) + keys
+	case h.Ways:
+		return ". Nothing helps for certain yet"
 	case h.Back:
 		return ". b b rolls back"
 	}
@@ -333,8 +335,7 @@ func dead(v engine.View) string {
 	if v.Crossing.Stage == crossing.Settled {
 		return text + ": b b sends everything there"
 	}
-	return text + fmt.Sprintf(": vaiven shift PLAN --to %d sends everything there",
-		split.Toward(other, split.Whole)/split.Percent)
+	return text + fmt.Sprintf(": vaiven shift PLAN --to %v sends everything there", other)
 }
 
 // Ready is what stands ready where the live side does not serve: "3 healthy instances of green (1.1) stand ready".

@@ -357,7 +357,7 @@ func WayOut(w wayout.Way, target split.Side) string {
 	return do + ", " + fail
 }
 
-// Way is what can be done, and what comes of it.
+// Way is what can be done, and what comes of it: measured where it is so now, and else foreseen ("~").
 func Way(w wayout.Way, target split.Side) (do, fail string) {
 	do = "hold"
 	switch w.Do {
@@ -366,7 +366,10 @@ func Way(w wayout.Way, target split.Side) (do, fail string) {
 	case wayout.Home:
 		do = fmt.Sprintf("all to %v", target.Other())
 	}
-	return do, fmt.Sprintf("%s of %.0f /s fail", few(w.Lost), w.Rate)
+	if w.Seen {
+		return do, fmt.Sprintf("%s of %.0f /s fail", few(w.Lost), w.Rate)
+	}
+	return do, fmt.Sprintf("~%s of %.0f /s fail", few(w.Lost), w.Rate)
 }
 
 // few is a number of which it matters whether it is none.

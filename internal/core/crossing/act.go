@@ -172,7 +172,7 @@ func (Reroute) About() About {
 
 // About is of an act.
 func (Steer) About() About {
-	return About{Name: "steer", Does: "moves the share on green by hand, such as steer 25", Takes: "SHARE", Said: true,
+	return About{Name: "steer", Does: "moves the new side's share by hand, such as steer 25", Takes: "SHARE", Said: true,
 		Wheel: true, Under: true, Past: true, Facts: moves}
 }
 

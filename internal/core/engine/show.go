@@ -140,6 +140,9 @@ func (k *sight) waysOut(v View) (ways []wayout.Way, alike bool) {
 		known := v.At.Sub(k.sides[side].view.At) <= knownFor
 		f.Sides[side] = wayout.Side{Known: known, Healthy: b.Healthy, Instances: b.Instances,
 			Capacity: v.Sides[side].Capacity, Bad: k.bad(v.At, side, figureSpan)}
+		if k.front.reading.Sends(side) > 0 && k.front.fresh(v.At) {
+			f.Sides[side].Answers = k.series.Count(side, k.sharedSince(v.At, figureSpan), 0).FailingCount()
+		}
 	}
 	return wayout.List(f), wayout.Alike(f)
 }

@@ -164,7 +164,8 @@ type Ache struct {
 // Help is what helps where users are hurt. The zero value recommends nothing.
 type Help struct {
 	Alike bool       // both sides fail alike: moving traffic helps nobody
-	Best  wayout.Way // what helps most; its Do is "" if none is better than the others
+	Ways  bool       // what can be done was weighed
+	Best  wayout.Way // what helps most; its Do is "" if none is better than the others by more than is uncertain
 	Back  bool       // rolling back does, by what fails alone
 }
 

@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
+	"vaiven/internal/core/wayout"
 )
 
 // Gravity is how bad it is.
@@ -131,7 +132,8 @@ func help(v engine.View, p Pain) Help {
 	case v.Alike:
 		return Help{Alike: true}
 	case len(v.WaysOut) > 0:
-		return Help{Best: v.WaysOut[0]}
+		best, _ := wayout.Best(v.WaysOut)
+		return Help{Best: best, Ways: true}
 	}
 	return Help{Back: c.Stage.UnderWay() && c.Share != c.Home() && p.of(c.Target) && !p.of(c.Target.Other())}
 }

@@ -1,8 +1,10 @@
 package wayout
 
 import (
+	"cmp"
 	"slices"
 
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/split"
 )
 
@@ -23,6 +25,25 @@ type Side struct {
 	Instances int     // all of those, or as many as there should be
 	Capacity  float64 // requests a second that the healthy ones carry; 0 if not known
 	Bad       float64 // the part of its answers that is bad now, in [0, 1]
+	// what it answered users just now, if that is counted: how far Bad can be trusted
+	Answers evidence.Count
+}
+
+// few answers say nothing of a side.
+const few = 20
+
+// asked reports whether users have asked it so often that what it answers is known, whatever its instances say.
+func (s Side) asked() bool { return s.Answers.Of >= few }
+
+// doubt is how sure the bounds of what would be lost are: 95 %.
+const doubt = 0.05
+
+// bad is the part of its answers that is bad, and between which bounds that lies.
+func (s Side) bad() (part float64, between evidence.Interval) {
+	if s.Answers.Of == 0 {
+		return s.Bad, evidence.Interval{Low: s.Bad, High: s.Bad}
+	}
+	return s.Answers.Rate(), evidence.Rate(s.Answers, doubt)
 }
 
 // Half is the part of a side's instances, or of its answers, from which on it is ill.
@@ -34,13 +55,13 @@ func (s Side) Ill() bool {
 	return s.Known && (s.Healthy == 0 || float64(s.Healthy) < Half*float64(s.Instances)) || s.Bad >= Half
 }
 
-// lost is how many of so many requests a second come to nothing there: all where nobody is
-// healthy; else as many as now, or those that it cannot carry, if they are more.
-func (s Side) lost(rate float64) float64 {
-	if s.Known && s.Healthy == 0 {
+// lost is how many of so many requests a second come to nothing there, where a part of its answers is bad: all where
+// nobody is healthy and nobody was answered just now; else that part, or those that it cannot carry, if they are more.
+func (s Side) lost(rate, bad float64) float64 {
+	if s.Known && s.Healthy == 0 && !s.asked() {
 		return rate
 	}
-	lost := s.Bad * rate
+	lost := bad * rate
 	if s.Known && s.Capacity > 0 {
 		lost = max(lost, rate-s.Capacity)
 	}
@@ -63,7 +84,23 @@ type Way struct {
 	Share split.Share `json:"share"` // on green, then
 	Moves float64     `json:"moves"` // requests a second that another side gets than now
 	Lost  float64     `json:"lost"`  // requests a second that come to nothing then
-	Rate  float64     `json:"rate"`  // all requests a second
+	Low   float64     `json:"low"`   // and between which bounds that lies, 95 % sure
+	High  float64     `json:"high"`
+	Rate  float64     `json:"rate"`           // all requests a second
+	Seen  bool        `json:"seen,omitempty"` // it is so now, and was measured; else it is foreseen
+}
+
+// Best is what helps, if it does so by more than is uncertain.
+func Best(list []Way) (Way, bool) {
+	for n, w := range list {
+		if n > 0 && w.Low <= list[0].High {
+			return Way{}, false
+		}
+	}
+	if len(list) == 0 {
+		return Way{}, false
+	}
+	return list[0], true
 }
 
 // alikeBy is how far apart the parts of both sides' answers that are bad may be for them to fail alike.
@@ -107,21 +144,28 @@ func List(f Facts) []Way {
 	}
 	order := []Do{Forward, Hold, Home}
 	slices.SortStableFunc(list, func(a, b Way) int {
-		switch {
-		case a.Lost < b.Lost:
-			return -1
-		case a.Lost > b.Lost:
-			return 1
-		}
-		return slices.Index(order, a.Do) - slices.Index(order, b.Do)
+		return cmp.Or(cmp.Compare(a.Lost, b.Lost), slices.Index(order, a.Do)-slices.Index(order, b.Do))
 	})
+	// Those that are not certainly worse than the first stand in one order, however the figures change.
+	alike := slices.IndexFunc(list, func(w Way) bool { return w.Low > list[0].High })
+	if alike < 0 {
+		alike = len(list)
+	}
+	if _, best := Best(list); !best && list[0].Low < list[0].High {
+		slices.SortStableFunc(list[:alike],
+			func(a, b Way) int { return slices.Index(order, a.Do) - slices.Index(order, b.Do) })
+	}
 	return list
 }
 
 func (f Facts) way(do Do, share split.Share) Way {
-	w := Way{Do: do, Share: share, Rate: f.Rate}
+	w := Way{Do: do, Share: share, Rate: f.Rate, Seen: do == Hold}
 	for _, side := range split.Sides {
-		w.Lost += f.Sides[side].lost(f.Rate * share.Of(side).Fraction())
+		s, rate := f.Sides[side], f.Rate*share.Of(side).Fraction()
+		part, between := s.bad()
+		w.Lost += s.lost(rate, part)
+		w.Low += s.lost(rate, between.Low)
+		w.High += s.lost(rate, between.High)
 	}
 	w.Moves = f.Rate * max(share-f.Share, f.Share-share).Fraction()
 	return w

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/split"
 )
 
@@ -62,5 +63,49 @@ func TestTheOtherWay(t *testing.T) {
 		Sides: [2]Side{{Known: true, Healthy: 1, Instances: 1}, {Known: true, Instances: 1}}})
 	if len(list) != 3 || list[0].Do != Forward || list[0].Share != 0 || list[2].Share != split.Whole {
 		t.Errorf("it lists %+v", list)
+	}
+}
+
+// What helps is named only where it does by more than is uncertain, and the order does not change with the noise; what
+// users were answered counts more than what instances say of themselves.
+func TestWhatHelpsForCertain(t *testing.T) {
+	side := func(bad, of int64) Side {
+		return Side{Known: true, Healthy: 3, Instances: 3, Bad: float64(bad) / float64(of),
+			Answers: evidence.Count{Bad: bad, Of: of}}
+	}
+	facts := func(blue, green Side) Facts {
+		return Facts{Target: split.Green, Share: 2500, Moved: true, Proven: true, Rate: 40,
+			Sides: [2]Side{blue, green}}
+	}
+	for name, c := range map[string]struct {
+		f    Facts
+		best Do
+	}{
+		"blue fails, green does not":   {facts(side(200, 300), side(0, 100)), Forward},
+		"green fails, blue does not":   {facts(side(0, 300), side(80, 100)), Home},
+		"too few to tell":              {facts(side(20, 30), side(3, 10)), ""},
+		"a little more than the other": {facts(side(160, 300), side(40, 100)), ""},
+	} {
+		list := List(c.f)
+		best, ok := Best(list)
+		if best.Do != c.best || ok != (c.best != "") {
+			t.Errorf("%s: %q of %+v", name, best.Do, list)
+		}
+	}
+	a, b := List(facts(side(160, 300), side(50, 100))), List(facts(side(150, 300), side(53, 100)))
+	for n := range a {
+		if a[n].Do != b[n].Do {
+			t.Errorf("the order changes with the noise: %+v and %+v", a, b)
+		}
+	}
+	says := side(0, 100)
+	says.Healthy = 0
+	for _, w := range List(facts(side(0, 300), says)) {
+		if w.Do == Hold && (w.Lost != 0 || !w.Seen) || w.Do == Home && w.Seen {
+			t.Errorf("its instances say that they are ill, and users are answered well: %+v", w)
+		}
+	}
+	if _, ok := Best(nil); ok {
+		t.Error("nothing helps where nothing is wrong")
 	}
 }

@@ -271,9 +271,9 @@ var states = []state{
 		s.Sides[split.Blue].Figures.Failing = 2550
 		s.WaysOut = wayout.List(wayout.Facts{Target: split.Green, Share: 2500, Moved: true, Proven: true, Rate: 340,
 			Sides: [2]wayout.Side{{Known: true, Instances: 3}, {Known: true, Healthy: 3, Instances: 3}}})
-	}, []string{"▲ blue: 255 of 255 requests/s fail. Helps most: all to green, 0 of 340 /s fail (f)",
-		"what helps", "f enter  all to green     0 of 340 /s fail", "         hold           255 of 340 /s fail",
-		"b b      all to blue    340 of 340 /s fail", "f forward: all to green"}},
+	}, []string{"▲ blue: 255 of 255 requests/s fail. Helps most: all to green, ~0 of 340 /s fail (f)",
+		"what helps", "f enter  all to green    ~0 of 340 /s fail", "         hold           255 of 340 /s fail",
+		"b b      all to blue   ~340 of 340 /s fail", "f forward: all to green"}},
 	{"requests are lost", func(s *keeper.Snapshot) {
 		for n := range 8 {
 			s.Door.Bad = append(s.Door.Bad,

@@ -160,10 +160,15 @@ func (p page) guardValues(g guard.Status) [2]string {
 // waysOut draws what helps where a side that gets requests is ill, with the keys that do it.
 func (p page) waysOut(y, x int) {
 	g, t := p.g, p.Theme
-	g.Text(x, y, "▲ what helps", t.Red.In(true))
+	best, certain := wayout.Best(p.S.WaysOut)
+	title := "▲ what helps"
+	if !certain {
+		title = "▲ what can be done; nothing helps for certain yet"
+	}
+	g.Text(x, y, title, t.Red.In(true))
 	for n, w := range p.S.WaysOut {
 		style := t.Ink
-		if n == 0 {
+		if certain && w.Do == best.Do {
 			style = t.Ink.In(true)
 		}
 		g.Text(x, y+1+n, wayKeys[w.Do], t.Label)
