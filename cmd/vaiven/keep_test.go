@@ -356,7 +356,7 @@ func TestSayAndFollow(t *testing.T) {
 	step(0, []string{"80 % until sure, at most 2m 100 %"}, append(legs, "80 % until sure, at most 2m", "100 %")...)
 	until(t, s, "a guard has come to something", func(keeper.Snapshot) bool {
 		out, _, _ := vaiven(t, "evidence", s.File)
-		return strings.Contains(out, "it trips at 10^")
+		return strings.Contains(out, "trips at ")
 	})
 	chart := filepath.Join(t.TempDir(), "failing.svg")
 	step(0, []string{`"needed"`, `"points"`}, "evidence", s.File, "--json")

@@ -129,7 +129,7 @@ func TestUsage(t *testing.T) {
 		{"log " + dir + "/nowhere.yaml", 2, "there is no plan file"},
 		{"demo --fault fire", 2, `no fault "fire"`},
 		{"demo --front abacus", 2, `no front "abacus"`},
-		{"shift " + right, 2, "say the share on green"},
+		{"shift " + right, 2, "say a share"},
 		{"shift " + right + " --to 101", 2, "more than 100 %"},
 		{"shift " + right + " --to green --dry-run", 1, "front does not answer"},
 		{"where " + right, 1, "front does not answer"},
@@ -436,7 +436,7 @@ func logged(t *testing.T, s *demo.Scenario) {
 	}
 	stdout, _, status := vaiven(t, "log", s.File)
 	if status != 0 || strings.Count(stdout, "\n") != len(list) || !strings.Contains(stdout, "settled") ||
-		!strings.Contains(stdout, "two sides ") {
+		!strings.Contains(stdout, "both sides up for ") {
 		t.Errorf("vaiven log: status %d\n%s", status, stdout)
 	}
 	stdout, _, status = vaiven(t, "log", s.File, fmt.Sprint(list[0].Number))

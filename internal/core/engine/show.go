@@ -52,7 +52,11 @@ func (j *judgement) View(at time.Time) View {
 	for _, side := range split.Sides {
 		v.Sides[side] = j.sides[side].view
 		f := j.series.Over(side, j.sharedSince(at, figureSpan), 0)
-		if lately := j.series.Count(side, at.Add(-rateSpan), 0); !lately.To.IsZero() {
+		since := at.Add(-rateSpan)
+		if r.Sends(side) == 0 {
+			since = j.sharedSince(at, rateSpan)
+		}
+		if lately := j.series.Count(side, since, 0); !lately.To.IsZero() {
 			f.Rate = lately.Rate // else nothing was read lately: what was, with its age
 		}
 		v.Sides[side].Figures = f

@@ -19,6 +19,15 @@ type Served struct {
 	History []int64 `json:"history"` // answers of the last seconds, one by one, oldest first
 }
 
+// Bad reports whether so much of what it answered lately fails that somebody should look: a twentieth, of three or more.
+func (s Served) Bad() bool {
+	all := int64(0)
+	for _, n := range s.History {
+		all += n
+	}
+	return s.Failing >= 3 && 20*s.Failing >= all
+}
+
 // lately is how far back the answers of single instances reach.
 const lately = 8 * time.Second
 

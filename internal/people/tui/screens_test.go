@@ -223,7 +223,7 @@ var states = []state{
 		s.Overlap = engine.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
 	}, []string{"◐ green-1 ━━━", "answering 0:01", "stuck 0:14 of 0:03", "green-berths-1", "green-berths-2",
 		"asked for", "both sides 0.0128 EUR in 3:12",
-		"◇ green is slow to come up, 3 of 3 healthy: green-3 waits for 14s, usually 3s"}},
+		"▲ green is slow to come up, 3 of 3 healthy: green-3 waits for 14s, usually 3s"}},
 	{"what the proof found was accepted", func(s *keeper.Snapshot) {
 		r := proof.Result{Check: "differences", Instance: "green", Ask: true, Got: "1: environment REGION", At: now}
 		s.Proof = proof.Proof{Results: []proof.Result{{Check: "search", Instance: "green-1", Pass: true, At: now}, r}}
@@ -238,7 +238,7 @@ var states = []state{
 	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green gets 25 % of requests; 3 of 5 guards clear", "next asks you: 50 % on green, in 0:48", "live, gets 75 %", "new side, gets 25 %"}},
 	{"may be worse", func(s *keeper.Snapshot) {
 		s.Guards[1].State, s.Guards[1].Sure = guard.Watching, 0.78
-	}, []string{"◇ green may be worse: over 250ms watching, 78 % certain, ~40s more"}},
+	}, []string{"▲ green may be worse: over 250ms watching, 78 % certain, ~40s more"}},
 	{"asking", func(s *keeper.Snapshot) {
 		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskLeg, Leg: 2, Part: 5000, Side: split.Green,
 			At: now.Add(-time.Minute)}
@@ -248,7 +248,7 @@ var states = []state{
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}},
 			{ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard,
 				Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
-	}, []string{"frozen, leg 2 of 4: 25 % on green", "◇ frozen: failing: 20 % against 0 %, worse, 99.50 % certain (and " +
+	}, []string{"frozen, leg 2 of 4: 25 % on green", "▲ frozen: failing: 20 % against 0 %, worse, 99.50 % certain (and " +
 		"1 more). space resumes", "frozen, 0:30 left"}},
 	{"changed by somebody else", func(s *keeper.Snapshot) {
 		s.Crossing.Foreign, s.Crossing.Ours, s.Crossing.Share, s.Front.Split.Share = true, 2500, 4000, 4000
@@ -303,7 +303,7 @@ var states = []state{
 		s.Sides[split.Green].Healthy = 1
 		list[0].State, list[0].Said = reading.Failing, "status 503"
 		list[1].State, list[1].Said = reading.Exited, "exit status 3"
-	}, []string{"▲ green-1", "failing: status 503", "◇ green gets 25 % of requests, and 1 of its 3 instances are healthy",
+	}, []string{"▲ green-1", "failing: status 503", "▲ green gets 25 % of requests, and 1 of its 3 instances are healthy",
 		"× green-2", "ended: exit status 3"}},
 	{"the way back is narrow", func(s *keeper.Snapshot) {
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 2, Instances: 3, FrontRead: true})

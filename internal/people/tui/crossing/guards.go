@@ -21,7 +21,11 @@ import (
 func (p page) guards(y int) {
 	g, t := p.g, p.Theme
 	const name, blue, green, limit = 5, 35, 44, 47
-	g.Text(3, y, "guards", t.Label)
+	title := "guards"
+	if p.S.Crossing.Stage.Over() {
+		title = "guards at the end"
+	}
+	g.Text(3, y, title, t.Label)
 	g.Right(blue, y, "blue", t.Label)
 	g.Right(green, y, "green", t.Label)
 	rows := p.guardRows()
@@ -49,7 +53,11 @@ func (p page) guards(y int) {
 		}
 		at := g.Within(x, row, end-x, said, style)
 		if end-at > 10 {
-			frame.Spark(g, end-8, row, 8, status.Sureness, 1, style, t.Red)
+			above := t.Red
+			if p.S.Crossing.Stage.Over() {
+				above = t.Label
+			}
+			frame.Spark(g, end-8, row, 8, status.Sureness, 1, style, above)
 		}
 	}
 	if rest != "" {
@@ -103,10 +111,16 @@ func (p page) guardMark(s guard.Status) (rune, cells.Style) {
 	case guard.Idle, guard.Off:
 		return '·', t.Label
 	case guard.Watching:
+		if s.Sure < 0.5 {
+			return '◐', p.ifFresh(t.Ink)
+		}
 		return '◐', p.ifFresh(t.Amber)
 	case guard.Unknown:
-		return '○', p.ifFresh(t.Amber)
+		return '○', t.Label
 	case guard.Tripped:
+		if p.S.Crossing.Stage.Over() { // it was so
+			return '▲', t.Label
+		}
 		return '▲', t.Red.In(true)
 	}
 	return '●', p.ifFresh(t.Ink)

@@ -429,11 +429,11 @@ func (p page) instance(v engine.SideView, c reading.Condition, side split.Side, 
 	text := said
 	if counted {
 		text = frame.Rate(served.Rate)
-		if served.Failing > 0 {
+		if served.Bad() {
 			text = fmt.Sprintf("▲%d ", served.Failing) + text
 		}
 		text, style = p.aged(text, p.S.Front.At, p.S.Front.Every, t.Ink)
-		if served.Failing > 0 {
+		if served.Bad() {
 			style = t.Amber
 		}
 	} else {

@@ -3,6 +3,7 @@ package frame
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -102,8 +103,11 @@ func Sentence(g *cells.Grid, t theme.Theme, gravity situation.Gravity, text, nex
 	w, _ := g.Size()
 	level := map[situation.Gravity]Level{situation.Waits: Soon, situation.Wrong: Urgent}[gravity]
 	look, mark := style(t, level)
-	if mark == "◇ " && text != "" && []rune(text)[0] == '◇' {
+	switch {
+	case strings.HasPrefix(text, "◇"): // it is asked
 		mark = ""
+	case level == Soon:
+		mark = "▲ "
 	}
 	x := g.Text(1, 1, mark, look)
 	end := w - 1
