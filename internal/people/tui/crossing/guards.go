@@ -205,7 +205,14 @@ func (p page) wayBack(y, x int) {
 	at := g.Text(x, y, "way back", t.Label) + 2
 	word, style := p.wayBackWord()
 	g.Within(at, y, p.W-1-at, word, style)
-	for n, c := range r.Conditions {
+	list := r.Conditions
+	if rows := p.guardRows(); len(list) > rows { // what is as it should be gives way
+		rank := map[wayback.State]int{wayback.Closed: 0, wayback.Narrow: 1, wayback.Open: 2}
+		list = slices.Clone(list)
+		slices.SortStableFunc(list, func(a, b wayback.Condition) int { return rank[a.State] - rank[b.State] })
+		list = list[:rows]
+	}
+	for n, c := range list {
 		name, text := words.Condition(c, p.Now)
 		mark, style := p.conditionMark(c.State)
 		g.Set(x, y+1+n, mark, style)
