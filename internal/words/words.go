@@ -409,7 +409,7 @@ func Refusal(refusal *crossing.Refusal) string {
 	case crossing.IsBusy:
 		return Task(r.Task)
 	case crossing.IsFrozen:
-		return "it is frozen: go on first (space)"
+		return "it is frozen: resume first (space)"
 	case crossing.NotFrozen:
 		return "nothing is frozen"
 	case crossing.OpenQuestion:

@@ -19,7 +19,8 @@ type Served struct {
 	History []int64 `json:"history"` // answers of the last seconds, one by one, oldest first
 }
 
-// Bad reports whether so much of what it answered lately fails that somebody should look: a twentieth, of three or more.
+// Bad reports whether so much of what it answered lately fails that somebody should look: a twentieth, and three or
+// more.
 func (s Served) Bad() bool {
 	all := int64(0)
 	for _, n := range s.History {

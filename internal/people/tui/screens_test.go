@@ -293,7 +293,7 @@ var states = []state{
 		s.Front.Error, s.Front.At = "front does not answer at front.sock", now.Add(-30*time.Second)
 	}, []string{"▲ front not read for 30s: front does not answer at front.sock", "▲ read 30s ago", "— 30s",
 		"○ failing", "live, not read for 30s", "share of requests on green  not known: not read for 30s",
-		"not known: the front has not been read for 30s"}},
+		"not known: front not read for 30s"}},
 	{"a side that cannot be read", func(s *keeper.Snapshot) { s.Sides[split.Blue].Error = "permission denied" },
 		[]string{"▲ blue's instances cannot be read: permission denied"}},
 	{"the state disk is full", func(s *keeper.Snapshot) { s.Trouble = "the logbook cannot be written" },

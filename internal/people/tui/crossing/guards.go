@@ -137,7 +137,7 @@ func (p page) guardStale(s guard.Status) bool {
 // guardWords is how a guard stands; what was read too long ago says nothing of now.
 func (p page) guardWords(s guard.Status) string {
 	if p.guardStale(s) {
-		return fmt.Sprintf("not known: the front has not been read for %s",
+		return fmt.Sprintf("not known: front not read for %s",
 			route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second)))
 	}
 	return words.Guard(s)
