@@ -392,7 +392,7 @@ func (r root) keys() keys {
 		start: bind(!under, "s", "start a crossing", "s"),
 		yes:   bind(moving && c.Question.ID != 0, "a", words.YesKey(c), "a"),
 		next: bind(moving && c.Question.ID == 0 && c.Stage == crossing.Shifting && further && !c.Foreign &&
-			!heldUp, "n", "now", "n"),
+			!heldUp && s.Front.Error == "" && s.Front.Fresh(r.frame().Now), "n", "now", "n"),
 		freeze:   bind(moving && !c.Frozen(), "space", "freeze", "space"),
 		resume:   bind(moving && c.Frozen(), "space", "resume", "space"),
 		putBack:  bind(moving && c.Foreign, "o", fmt.Sprintf("put back %v", c.Ours.Of(c.Target)), "o"),

@@ -385,7 +385,7 @@ func (p page) facts(side split.Side) []figure {
 		list = append(list, at)
 		if found := p.found(next); side == c.Target && found.After > 0 {
 			list = append(list, figure{label: "if bad",
-				text: fmt.Sprintf("found in %s, %.0f fail", found.After.Round(time.Second), found.Cost), style: t.Ink})
+				text: fmt.Sprintf("%.0f fail in %s", found.Cost, found.After.Round(time.Second)), style: t.Ink})
 		}
 	}
 	if o := p.S.Overlap; !o.Since.IsZero() && side == p.S.Live.Other() {
