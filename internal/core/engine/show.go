@@ -70,7 +70,7 @@ func (j *judgement) View(at time.Time) View {
 		v.Traffic.Rate += f.Rate
 		v.Traffic.Capacity[side] = v.Sides[side].Capacity
 	}
-	v.Traffic.Failing = v.Sides[v.Live].Figures.FailingCount().Rate()
+	v.Traffic.Failing = j.series.Count(v.Live, at.Add(-figureSpan), 0).FailingCount().Rate() // under whatever share
 	j.judgeSplit(at)
 	v.Split = j.split
 	v.WayBack = j.wayBack(at, v.Traffic)
