@@ -444,9 +444,33 @@ func (s *Scenario) Remove(ctx context.Context) error { return remove(ctx, s.Fold
 
 // Clear removes demos of this user whose owner is gone.
 func Clear(ctx context.Context) error {
+	list, err := orphans()
+	failed := []error{err}
+	for _, o := range list {
+		failed = append(failed, remove(ctx, o.folder, o.started))
+	}
+	return errors.Join(failed...)
+}
+
+// Left are the folders of demos of this user whose owner is gone.
+func Left() (folders []string, err error) {
+	list, err := orphans()
+	for _, o := range list {
+		folders = append(folders, o.folder)
+	}
+	return folders, err
+}
+
+// orphan is a demo whose owner is gone.
+type orphan struct {
+	folder  string
+	started []process.ID
+}
+
+func orphans() (list []orphan, err error) {
 	folders, err := filepath.Glob(filepath.Join(os.TempDir(), prefix()+"*"))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var failed []error
 	for _, folder := range folders {
@@ -465,10 +489,10 @@ func Clear(ctx context.Context) error {
 		case err != nil:
 			failed = append(failed, err)
 		case !o.Owner.Running():
-			failed = append(failed, remove(ctx, folder, o.Started))
+			list = append(list, orphan{folder, o.Started})
 		}
 	}
-	return errors.Join(failed...)
+	return list, errors.Join(failed...)
 }
 
 // ownerOf reads whose a demo's folder is, if it was made by this user.
