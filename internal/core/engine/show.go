@@ -29,7 +29,7 @@ func (j *judgement) View(at time.Time) View {
 		Hook: j.hook, Again: j.rested,
 		Front: FrontView{At: j.front.at, Every: FrontEvery, Split: r.Split, Order: r.Order, Error: j.front.failed,
 			Changes: j.front.changes, Apart: r.Apart, Unread: r.Unread, Notice: r.Notice, Blind: r.Blind,
-			Own: j.series.Own(at.Add(-figureSpan)), Remembers: r.Remembers, Everywhere: j.everywhere()},
+			Own: j.series.Own(j.sharedSince(at, figureSpan)), Remembers: r.Remembers, Everywhere: j.everywhere()},
 	}
 	for _, side := range j.wanted(at) {
 		if slices.ContainsFunc(j.sides[side].view.Instances,
