@@ -5,11 +5,19 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 )
+
+// demoProgram is the demo's, beside this one.
+func demoProgram() (string, error) {
+	self, err := os.Executable()
+	return filepath.Join(filepath.Dir(self), "vaiven-demo"), err
+}
 
 // demoCommand runs the demo, which is a program of its own beside this one.
 func demoCommand() *cobra.Command {
@@ -25,12 +33,24 @@ ends with the exit status of vaiven cross. --fault and --front say how the new
 version is bad, and what divides the requests. It is vaiven-demo, found beside
 vaiven, that does it: vaiven demo --help lists all that it takes.`,
 		DisableFlagParsing: true,
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+			program, err := demoProgram()
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			asked := append(append([]string{cobra.ShellCompRequestCmd}, args...), typed)
+			out, err := exec.CommandContext(cmd.Context(), program, asked...).Output()
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			list, _, _ := strings.Cut(string(out), "\n:") // the directive comes last
+			return strings.Split(list, "\n"), cobra.ShellCompDirectiveNoFileComp
+		},
 		RunE: func(_ *cobra.Command, args []string) error {
-			self, err := os.Executable()
+			program, err := demoProgram()
 			if err != nil {
 				return err
 			}
-			program := filepath.Join(filepath.Dir(self), "vaiven-demo")
 			if err = syscall.Exec(program, append([]string{program}, args...), os.Environ()); errors.Is(err,
 				fs.ErrNotExist) {
 				return fmt.Errorf("the demo is a program of its own, and is not there: %s (make build makes it)",

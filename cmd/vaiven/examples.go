@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
+	"github.com/spf13/pflag"
 
 	"vaiven/internal/keeper/service"
 	"vaiven/internal/plan/planfile"
@@ -76,9 +77,11 @@ func explained(root *cobra.Command) *cobra.Command {
 			cmd.ValidArgsFunction = completePlan(cmd.Name())
 		}
 		complete(cmd, "version", completeVersion)
-		complete(cmd, "to", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return []string{"blue", "green", "5", "25", "50", "75"}, cobra.ShellCompDirectiveNoFileComp
-		})
+		shares := []string{"blue", "green"}
+		if cmd.Name() != "back" {
+			shares = append(shares, "5 % on green", "25 % on green", "50 % on green", "75 % on green")
+		}
+		complete(cmd, "to", cobra.FixedCompletions(shares, cobra.ShellCompDirectiveNoFileComp))
 		complete(cmd, "share", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return []string{"1", "5", "10", "25", "50", "75"}, cobra.ShellCompDirectiveNoFileComp
 		})
@@ -90,6 +93,42 @@ func explained(root *cobra.Command) *cobra.Command {
 		})
 	}
 	return root
+}
+
+// notNegative refuses times and counts below zero, which no flag means.
+func notNegative(cmd *cobra.Command, _ []string) (err error) {
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		switch f.Value.Type() {
+		case "duration", "int", "float64":
+			if strings.HasPrefix(f.Value.String(), "-") && err == nil {
+				err = usage("--%s is not below zero: %s", f.Name, f.Value)
+			}
+		}
+	})
+	return err
+}
+
+// helpCommand is help on a command; a command that there is not is a mistake.
+func helpCommand(root *cobra.Command) *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND]",
+		Short: "Help about any command",
+		ValidArgsFunction: func(*cobra.Command, []string, string) (names []string, _ cobra.ShellCompDirective) {
+			for _, c := range root.Commands() {
+				if c.IsAvailableCommand() {
+					names = append(names, c.Name()+"\t"+c.Short)
+				}
+			}
+			return names, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			cmd, rest, err := root.Find(args)
+			if err != nil || len(rest) > 0 {
+				return usage("there is no command %q (vaiven --help lists what there is)", strings.Join(args, " "))
+			}
+			return cmd.Help()
+		},
+	}
 }
 
 func complete(cmd *cobra.Command, flag string, by cobra.CompletionFunc) {

@@ -124,6 +124,8 @@ func root() *cobra.Command {
 		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(),
 		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(),
 		frontCommand(), demoCommand(), versionCommand(), manCommand())
+	cmd.PersistentPreRunE = notNegative
+	cmd.SetHelpCommand(helpCommand(cmd))
 	return explained(cmd)
 }
 

@@ -73,6 +73,9 @@ ends with the exit status of vaiven cross.`,
 			if o.Front = plan.FrontKind(kind); !slices.Contains(demo.Fronts(), o.Front) {
 				return wrong(fmt.Errorf("there is no front %q; there are %v", kind, demo.Fronts()))
 			}
+			if o.Rate < 0 {
+				return wrong(fmt.Errorf("--rate is not below zero: %g", o.Rate))
+			}
 			self, err := os.Executable()
 			if err != nil {
 				return err
