@@ -218,7 +218,7 @@ func waiting(v engine.View, now time.Time) (Is, Gravity) {
 	case v.Front.Notice != "":
 		return Noticed{}, Waits
 	}
-	if slow, ok := slowest(v, now); ok && c.Stage == crossing.Raising {
+	if slow, ok := Slow(v, now); ok && c.Stage == crossing.Raising {
 		return slow, Waits
 	}
 	if c.Stage == crossing.Shifting || c.Stage == crossing.Keeping {
@@ -251,8 +251,8 @@ func unhealthy(v engine.View, now time.Time) (Unhealthy, bool) {
 	return Unhealthy{}, false
 }
 
-// slowest is which instance of the target comes up more slowly than instances do.
-func slowest(v engine.View, now time.Time) (SlowRaise, bool) {
+// Slow is which instance of the target comes up more slowly than instances do, whatever else is to be said.
+func Slow(v engine.View, now time.Time) (SlowRaise, bool) {
 	for _, i := range v.Sides[v.Crossing.Target].Instances {
 		waited := now.Sub(i.Started)
 		if i.State != reading.Healthy && raise.Overdue(waited, v.Typical) {
@@ -261,9 +261,6 @@ func slowest(v engine.View, now time.Time) (SlowRaise, bool) {
 	}
 	return SlowRaise{}, false
 }
-
-// Slow is which instance of the target comes up more slowly than instances do, whatever else is to be said.
-func Slow(v engine.View, now time.Time) (SlowRaise, bool) { return slowest(v, now) }
 
 // well is what goes on while nothing is wrong.
 func well(v engine.View, now time.Time) (Is, Gravity) {
