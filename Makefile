@@ -23,8 +23,8 @@ test:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
 	CGO_ENABLED=0 $(GO) vet ./...
 	@rm -f bin/ran-as; mkdir -p bin
-	$(GO) test -race -vet=off -p 6 -timeout 20m -skip '^TestSimulation$$' $(RACED)
-	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -vet=off -p 7 -parallel 4 -timeout 20m \
+	$(GO) test -race -vet=off -p 4 -timeout 20m -skip '^TestSimulation$$' $(RACED)
+	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -vet=off -p 5 -parallel 3 -timeout 20m \
 		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(RACED))")
 	$(GO) test -vet=off -timeout 20m -run '^TestSimulation$$' ./internal/keeper
 	@echo "all of it ran as user $$(id -un)"; if [ -e bin/ran-as ]; then echo "and besides:"; cat bin/ran-as; fi
