@@ -105,7 +105,7 @@ func (d *Driver) failure(a distant.Said) error {
 	case statusLocked:
 		return errors.New("another start or stop is at work there, or the host has no flock (util-linux)")
 	case statusNotOurs:
-		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Look who made it, and "+
+		return fmt.Errorf("%s is a link or belongs to somebody else: it is not believed. Find out who made it, and "+
 			"remove it", bytes.TrimSpace(a.Out))
 	}
 	return fmt.Errorf("status %d: %s", a.Status, text)

@@ -146,9 +146,10 @@ func (f *Folder) lookThrough() error {
 func (f *Folder) ours(name string, info fs.FileInfo) error {
 	switch uid := owner(info); {
 	case info.Mode()&fs.ModeSymlink != 0:
-		return notOurs(f.path, fmt.Sprintf("%s in it is a link", name), "Look who made it, and remove it")
+		return notOurs(f.path, fmt.Sprintf("%s in it is a link", name), "Find out who made it, and remove it")
 	case uid != os.Geteuid() && uid != 0:
-		return notOurs(f.path, fmt.Sprintf("%s in it belongs to user %d", name, uid), "Look who made it, and remove it")
+		return notOurs(f.path, fmt.Sprintf("%s in it belongs to user %d", name, uid),
+			"Find out who made it, and remove it")
 	}
 	return nil
 }
@@ -166,7 +167,7 @@ func (f *Folder) OpenFile(name string, flag int) (*os.File, error) {
 		err = f.ours(name, before)
 	}
 	if err == nil && !before.Mode().IsRegular() {
-		err = notOurs(f.path, fmt.Sprintf("%s in it is no file", name), "Look who made it, and remove it")
+		err = notOurs(f.path, fmt.Sprintf("%s in it is no file", name), "Find out who made it, and remove it")
 	}
 	if err != nil && !(errors.Is(err, fs.ErrNotExist) && flag&os.O_CREATE != 0) {
 		return nil, err
