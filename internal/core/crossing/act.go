@@ -1,7 +1,6 @@
 package crossing
 
 import (
-	"encoding/json"
 	"fmt"
 	"reflect"
 	"strings"
@@ -271,11 +270,10 @@ func ActOf(name string, fields []byte) (Act, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := reflect.New(reflect.TypeOf(a))
-	if err := json.Unmarshal(fields, v.Interface()); err != nil {
+	if a, err = valueOf[Act](reflect.TypeOf(a), fields); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	return v.Elem().Interface().(Act), nil
+	return a, nil
 }
 
 // AsSeen is an act with what it answers by what was seen last, where it names that: the open question, the next leg.

@@ -282,13 +282,26 @@ var Facts = []Fact{
 }
 
 // kinds are their types, by kind.
-var kinds = func() map[string]reflect.Type {
-	byKind := map[string]reflect.Type{}
-	for _, f := range Facts {
-		byKind[f.Kind()] = reflect.TypeOf(f)
+var kinds = typesOf(Facts, Fact.Kind)
+
+// typesOf are the types of the values of a list, by their names.
+func typesOf[T any](list []T, name func(T) string) map[string]reflect.Type {
+	types := map[string]reflect.Type{}
+	for _, v := range list {
+		types[name(v)] = reflect.TypeOf(v)
 	}
-	return byKind
-}()
+	return types
+}
+
+// valueOf reads a value of one of a list's types: its fields as JSON, among which there may be others.
+func valueOf[T any](t reflect.Type, fields []byte) (T, error) {
+	v := reflect.New(t)
+	if err := json.Unmarshal(fields, v.Interface()); err != nil {
+		var none T
+		return none, err
+	}
+	return v.Elem().Interface().(T), nil
+}
 
 // head is what all events have.
 type head struct {
@@ -334,9 +347,8 @@ func (e *Event) UnmarshalJSON(data []byte) error {
 	}
 	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By, Said: h.Said}
 	if t, known := kinds[h.Event]; known {
-		fact := reflect.New(t)
-		if err := json.Unmarshal(data, fact.Interface()); err == nil {
-			e.What = fact.Elem().Interface().(Fact)
+		if fact, err := valueOf[Fact](t, data); err == nil {
+			e.What = fact
 			return nil
 		}
 	}

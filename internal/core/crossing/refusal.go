@@ -3,7 +3,6 @@ package crossing
 import (
 	"encoding/json"
 	"errors"
-	"reflect"
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -271,34 +270,21 @@ func (r *Refusal) Error() string { return ErrNotNow.Error() + ": " + r.Because.N
 func (r *Refusal) Is(target error) bool { return target == ErrNotNow }
 
 // reasons are the reasons' types by their names.
-var reasons = func() map[string]reflect.Type {
-	byName := map[string]reflect.Type{}
-	for _, r := range Reasons {
-		byName[r.Name()] = reflect.TypeOf(r)
-	}
-	return byName
-}()
+var reasons = typesOf(Reasons, Reason.Name)
+
+// because is what all refusals have.
+type because struct {
+	Kind string `json:"kind"`
+}
 
 // MarshalJSON writes one flat object: the reason's fields, with its name as "kind".
 func (r *Refusal) MarshalJSON() ([]byte, error) {
-	name, err := json.Marshal(struct {
-		Kind string `json:"kind"`
-	}{r.Because.Name()})
-	if err != nil {
-		return nil, err
-	}
-	fields, err := json.Marshal(r.Because)
-	if err != nil || len(fields) == len("{}") {
-		return name, err
-	}
-	return append(append(name[:len(name)-1], ','), fields[1:]...), nil
+	return Flat(because{r.Because.Name()}, r.Because)
 }
 
 // UnmarshalJSON reads what MarshalJSON writes. A reason that is not known is a [Newer] one.
-func (r *Refusal) UnmarshalJSON(data []byte) error {
-	var h struct {
-		Kind string `json:"kind"`
-	}
+func (r *Refusal) UnmarshalJSON(data []byte) (err error) {
+	var h because
 	if err := json.Unmarshal(data, &h); err != nil {
 		return err
 	}
@@ -307,10 +293,6 @@ func (r *Refusal) UnmarshalJSON(data []byte) error {
 		r.Because = Newer{h.Kind}
 		return nil
 	}
-	v := reflect.New(t)
-	if err := json.Unmarshal(data, v.Interface()); err != nil {
-		return err
-	}
-	r.Because = v.Elem().Interface().(Reason)
-	return nil
+	r.Because, err = valueOf[Reason](t, data)
+	return err
 }

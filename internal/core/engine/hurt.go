@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"slices"
 	"time"
 
 	"vaiven/internal/core/reading"
@@ -64,10 +63,9 @@ func (v View) Hurt(now time.Time) (Hurt, bool) {
 	return h, hurts || h.Lost >= HurtLeast || len(v.WaysOut) > 0
 }
 
-// sends reports whether a side gets requests of some front, or of who still goes by what was before.
+// sends reports whether a side gets requests of some front, or of clients that still use an old DNS answer.
 func (f FrontView) sends(side split.Side, now time.Time) bool {
-	return f.Split.Share.Of(side) > 0 || f.Everywhere.After(now) ||
-		slices.ContainsFunc(f.Apart, func(a reading.Apart) bool { return a.Share.Of(side) > 0 })
+	return reading.Sends(f.Split.Share, f.Apart, side) > 0 || f.Everywhere.After(now)
 }
 
 // FailedSince is how many requests the front has counted as failing since a time.

@@ -280,13 +280,11 @@ func well(v engine.View, now time.Time) (Is, Gravity) {
 		return NothingYet{}, AllRight
 	case v.Dead:
 		return Dead{}, Wrong
-	case c.Stage == crossing.RolledBack && c.Why.Kind != crossing.ByHand && since(c.Since) < lookAt:
-		r := RolledBack{For: since(c.Since)}
-		r.Failed, r.All = cost(v)
-		return r, Waits
 	case c.Stage == crossing.RolledBack:
 		r := RolledBack{For: since(c.Since)}
-		r.Failed, r.All = cost(v)
+		if r.Failed, r.All = cost(v); c.Why.Kind != crossing.ByHand && r.For < lookAt {
+			return r, Waits
+		}
 		return r, AllRight
 	}
 	return Resting{since(c.Since)}, AllRight
