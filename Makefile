@@ -18,6 +18,7 @@ demo: build
 # has nothing to see in the core, and little in what is tried with real systems, which is most of the time (make race).
 RACED := ./internal/keeper/... ./internal/people/... ./internal/proving/... ./internal/world/... ./internal/stack \
 	$(addprefix ./internal/front/,embedded include told several logged clients asked held)
+test: export TMPDIR = $(shell scripts/memory)
 test:
 	scripts/need test
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }

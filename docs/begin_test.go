@@ -1,4 +1,3 @@
-// Package docs holds the tests of what the documents say.
 package docs
 
 import (

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"time"
@@ -27,7 +28,7 @@ import (
 func backCommand() *cobra.Command {
 	o := headless.BackOptions{By: who()}
 	var to string
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "back PLAN",
 		Short: "Roll back: send all traffic back, now",
@@ -72,12 +73,11 @@ yet: say it again.`,
 				}
 				return fmt.Errorf("nothing is known to be rolled back, say it again: %w", err)
 			}
-			if asJSON {
-				err = printJSON(cmd.OutOrStdout(), "back", r.To.Other(), r)
-			} else {
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "all requests go to %v (%v on green), in %s\n", r.To, r.Share,
+			err = out.print(cmd.OutOrStdout(), r.To.Other(), r, func(w io.Writer) error {
+				_, err := fmt.Fprintf(w, "all requests go to %v (%v on green), in %s\n", r.To, r.Share,
 					words.Milliseconds(r.Took))
-			}
+				return err
+			})
 			err = errors.Join(err, arrived(cmd, f, r), hold(cmd, p, f, o, r))
 			takenIn(cmd.Context(), p, r.Order.Generation)
 			return err
@@ -88,7 +88,7 @@ yet: say it again.`,
 	cmd.Flags().StringVar(&o.Why, "why", "", "what to write into the logbook")
 	cmd.Flags().BoolVar(&o.Force, "force", false, "even to a side where nobody serves")
 	cmd.Flags().DurationVar(&o.For, "for", 30*time.Second, "how long to try")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 

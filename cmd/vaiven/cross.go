@@ -24,7 +24,7 @@ func crossCommand() *cobra.Command {
 	var o headless.Options
 	var flags []string
 	var steer reachFlags
-	var asJSON bool
+	var out output
 	var until string
 	cmd := &cobra.Command{
 		Use:   "cross PLAN --version V",
@@ -47,7 +47,7 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 			if atTerminal() {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
-			if !asJSON {
+			if !out.json {
 				o.Tell = func(text string) {
 					fmt.Fprintf(cmd.OutOrStdout(), "%s %8s    %-12s %-10s %s\n", time.Now().Format("15:04:05"), "", "",
 						"…", text)
@@ -63,8 +63,8 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 					return err
 				}
 				o.As = k.asOf()
-				o.Emit = emitter(cmd.OutOrStdout(), asJSON, s.Crossing)
-				return cross(ctx, cmd, k, o, asJSON)
+				o.Emit = emitter(cmd.OutOrStdout(), out, s.Crossing)
+				return cross(ctx, cmd, k, o, out)
 			})
 		},
 	}
@@ -73,7 +73,7 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 	cmd.Flags().BoolVar(&o.Yes, "yes", false, "approve what the route asks")
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&o.AtOnce, "at-once", false, "in one step, because nobody of the live side serves any more")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each event, a summary last")
+	out.lines(cmd, "print one JSON object a line for each event, a summary last")
 	cmd.Flags().StringVar(&until, "until", "", "frozen: end as soon as it is frozen; otherwise it is waited for up "+
 		"to 30 s while a guard may yet roll back")
 	steer.add(cmd)
@@ -86,7 +86,7 @@ func asks(s keeper.Snapshot) bool {
 
 // cross takes a crossing to its end, and turns its outcome into an exit status. Interrupted, it
 // leaves it to the keeper.
-func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options, asJSON bool) error {
+func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options, out output) error {
 	sum, err := headless.Cross(ctx, k, o)
 	switch {
 	case ctx.Err() != nil:
@@ -95,7 +95,7 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 	case err != nil:
 		return err
 	}
-	if asJSON && sum.Outcome != headless.Settled { // for who reads no JSON
+	if out.json && sum.Outcome != headless.Settled { // for who reads no JSON
 		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s%s\n", sum.Outcome, because(sum.Why))
 	}
 	if sum.Outcome == headless.Frozen || sum.Outcome == headless.LiveIll {
@@ -121,7 +121,7 @@ func askOn(w io.Writer, r io.Reader, question string) (bool, error) {
 }
 
 // emitter prints events and the summary as JSON or as lines to read, from a state on.
-func emitter(w io.Writer, asJSON bool, s crossing.State) func(any) error {
+func emitter(w io.Writer, out output, s crossing.State) func(any) error {
 	begun := s.Begun
 	if !s.Stage.UnderWay() {
 		begun = time.Time{}
@@ -133,19 +133,15 @@ func emitter(w io.Writer, asJSON bool, s crossing.State) func(any) error {
 				begun = l.At
 			}
 			s = crossing.Apply(s, l)
-			if asJSON {
-				return printJSON(w, "event", s.Target, l)
-			}
-			return printEvent(w, l, s, begun)
+			return out.print(w, s.Target, l, func(w io.Writer) error { return printEvent(w, l, s, begun) })
 		case headless.Summary:
-			if asJSON {
-				return printJSON(w, "summary", l.Target, l)
-			}
-			_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, "+
-				"longest gap %s, last change took %s\n",
-				l.Outcome, l.Took.Seconds(), because(l.Why), l.Answers, l.Failing, l.Lost,
-				words.Milliseconds(l.LongestGap), words.Milliseconds(l.Switch))
-			return err
+			return out.print(w, l.Target, l, func(w io.Writer) error {
+				_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, "+
+					"longest gap %s, last change took %s\n",
+					l.Outcome, l.Took.Seconds(), because(l.Why), l.Answers, l.Failing, l.Lost,
+					words.Milliseconds(l.LongestGap), words.Milliseconds(l.Switch))
+				return err
+			})
 		}
 		return fmt.Errorf("a %T is no line", line)
 	}

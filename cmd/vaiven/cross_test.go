@@ -26,7 +26,7 @@ func TestAFirstReleaseRetiresNothing(t *testing.T) {
 	}
 	for _, first := range []bool{true, false} {
 		var said strings.Builder
-		emit := emitter(&said, false, crossing.State{})
+		emit := emitter(&said, output{}, crossing.State{})
 		for n, f := range facts {
 			if b, ok := f.(crossing.Begun); ok {
 				b.First = first

@@ -15,7 +15,7 @@ import (
 )
 
 func evidenceCommand() *cobra.Command {
-	var asJSON bool
+	var out output
 	var chart, of string
 	cmd := &cobra.Command{
 		Use:   "evidence PLAN",
@@ -43,15 +43,17 @@ names another; --json has all of them.`,
 				if err != nil {
 					return err
 				}
-				return report.Evidence(chart, p.Service, s)
+				v, err := k.View(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return report.Evidence(chart, p.Service, v.Crossing.Target, s)
 			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), "evidence", split.Green, evidenceJSON{p.Service, stories})
-			}
-			return printEvidence(cmd.OutOrStdout(), stories)
+			return out.print(cmd.OutOrStdout(), split.Green, evidenceJSON{p.Service, stories},
+				func(w io.Writer) error { return printEvidence(w, stories) })
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	cmd.Flags().StringVar(&chart, "chart", "", "draw a guard's moments into a file that ends in .svg or .pdf")
 	cmd.Flags().StringVar(&of, "guard", "", "which guard is drawn")
 	return cmd

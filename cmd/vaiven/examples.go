@@ -1,13 +1,9 @@
 package main
 
 import (
-	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/cobra/doc"
 	"github.com/spf13/pflag"
 
 	"vaiven/internal/keeper/service"
@@ -184,29 +180,4 @@ func completeVersion(cmd *cobra.Command, args []string, typed string) ([]string,
 		}
 	}
 	return names, none | cobra.ShellCompDirectiveKeepOrder
-}
-
-// manCommand writes the manual pages.
-func manCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:    "man FOLDER",
-		Short:  "Write the manual pages into a folder",
-		Hidden: true,
-		Args:   cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := os.MkdirAll(args[0], 0o755); err != nil {
-				return err
-			}
-			root := cmd.Root()
-			root.DisableAutoGenTag = true
-			if err := doc.GenManTree(root,
-				&doc.GenManHeader{Title: "VAIVEN", Section: "1", Source: "Vaiven", Manual: "Vaiven"},
-				args[0]); err != nil {
-				return fmt.Errorf("write the manual pages: %w", err)
-			}
-			pages, _ := filepath.Glob(filepath.Join(args[0], "*.1"))
-			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%d pages in %s\n", len(pages), args[0])
-			return err
-		},
-	}
 }

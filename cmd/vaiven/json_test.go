@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -125,7 +126,14 @@ func TestCompletionAndManual(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "man")
 	steps(t)(0, []string{" pages in "}, "man", folder)
 	page, err := os.ReadFile(filepath.Join(folder, "vaiven-cross.1"))
-	if err != nil || !strings.Contains(string(page), "EXAMPLE") {
-		t.Errorf("the page of cross: %v", err)
+	if err != nil || !strings.Contains(string(page), ".Sh EXAMPLES") ||
+		!strings.Contains(string(page), ".It Fl Fl version Ar ") || !strings.Contains(string(page),
+		".Dt VAIVEN-CROSS 1") {
+		t.Errorf("the page of cross: %v\n%s", err, page)
+	}
+	pages, _ := filepath.Glob(filepath.Join(folder, "*.1"))
+	if out, err := exec.Command("mandoc", append([]string{"-Tlint", "-Wwarning"},
+		pages...)...).CombinedOutput(); err != nil {
+		t.Errorf("the pages are not well formed: %v\n%s", err, out)
 	}
 }

@@ -19,12 +19,15 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper/logbook"
 	"vaiven/internal/keeper/service"
+	"vaiven/internal/people/report"
 	"vaiven/internal/words"
 	"vaiven/internal/world/state"
 )
 
 func logCommand() *cobra.Command {
-	var asJSON, mend, yes bool
+	var mend, yes bool
+	var chart string
+	var out output
 	cmd := &cobra.Command{
 		Use:   "log PLAN [N]",
 		Short: "List the crossings of a service and what was done by hand, or show one with its times",
@@ -33,6 +36,8 @@ func logCommand() *cobra.Command {
 --mend looks through the logbook. If it is damaged or empty, it says what can be read of it,
 asks, puts the file aside under another name and begins a new one: where traffic goes and
 what runs is read from the front and the instances then. No keeper may run meanwhile.
+--chart draws one crossing's track; where requests went is in it if that was within the last hours.
+
 Rolling back needs no logbook: vaiven back PLAN --to SIDE.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 && len(args) != 2 {
@@ -62,13 +67,19 @@ Rolling back needs no logbook: vaiven back PLAN --to SIDE.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, book.Close()) }()
-			if number > 0 {
-				return showCrossing(cmd, book, number, asJSON)
+			switch {
+			case chart != "" && number == 0:
+				return usage("--chart draws one crossing: name its number")
+			case chart != "":
+				return drawCrossing(cmd, p, book, number, chart)
+			case number > 0:
+				return showCrossing(cmd, book, number, out)
 			}
-			return listAll(cmd, p, book, asJSON)
+			return listAll(cmd, p, book, out)
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
+	out.lines(cmd, "print one JSON object a line")
+	cmd.Flags().StringVar(&chart, "chart", "", "draw one crossing's track into a file that ends in .svg or .pdf")
 	cmd.Flags().BoolVar(&mend, "mend", false, "put a damaged or empty logbook aside, and begin a new one")
 	cmd.Flags().BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	return cmd
@@ -141,7 +152,7 @@ func targetOf(c logbook.Crossing) split.Side {
 }
 
 // listAll lists crossings and acts together, the newest first.
-func listAll(cmd *cobra.Command, p *plan.Plan, book *logbook.Book, asJSON bool) error {
+func listAll(cmd *cobra.Command, p *plan.Plan, book *logbook.Book, out output) error {
 	crossings, err := book.Crossings(cmd.Context())
 	if err != nil {
 		return err
@@ -162,24 +173,17 @@ func listAll(cmd *cobra.Command, p *plan.Plan, book *logbook.Book, asJSON bool) 
 		case logbook.Crossing:
 			events, errBoth := book.Events(cmd.Context(), line.Number)
 			both := crossing.OverlapOf(events, p.Parts, time.Now())
-			if asJSON {
-				errBoth = errors.Join(errBoth, printJSON(w, "crossing", targetOf(line), crossingJSON{line, both}))
-			} else {
-				printCrossing(w, line, both)
-			}
-			err = errors.Join(err, errBoth)
+			err = errors.Join(err, errBoth, out.print(w, targetOf(line), crossingJSON{line, both},
+				func(w io.Writer) error { return printCrossing(w, line, both) }))
 		case logbook.Act:
-			if asJSON {
-				err = errors.Join(err, printJSON(w, "act", split.Green, line))
-			} else {
-				printAct(w, line)
-			}
+			err = errors.Join(err, out.print(w, split.Green, line,
+				func(w io.Writer) error { return printAct(w, line) }))
 		}
 	}
 	return err
 }
 
-func printAct(w io.Writer, a logbook.Act) {
+func printAct(w io.Writer, a logbook.Act) error {
 	outcome := a.Outcome
 	if outcome != "" {
 		outcome = ": " + outcome
@@ -194,20 +198,35 @@ func printAct(w io.Writer, a logbook.Act) {
 	if a.By == engine.Self {
 		by = "by itself"
 	}
-	fmt.Fprintf(w, "   –  %s  %s, %s%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, by, outcome)
+	_, err := fmt.Fprintf(w, "   –  %s  %s, %s%s\n", a.At.Local().Format("2006-01-02 15:04:05"), a.What, by, outcome)
+	return err
 }
 
-func printCrossing(w io.Writer, c logbook.Crossing, both crossing.Overlap) {
+func printCrossing(w io.Writer, c logbook.Crossing, both crossing.Overlap) error {
 	took := "under way"
 	if !c.Ended.IsZero() {
 		took = route.Short(c.Ended.Sub(c.Begun))
 	}
-	fmt.Fprintf(w, "%4d  %s  %-10s to %-5s  %-11s  %-9s  %s\n",
+	_, err := fmt.Fprintf(w, "%4d  %s  %-10s to %-5s  %-11s  %-9s  %s\n",
 		c.Number, c.Begun.Local().Format("2006-01-02 15:04:05"), c.Version, c.Target, c.Stage, took,
 		strings.Join(slices.DeleteFunc([]string{bothText(both), c.Why}, func(s string) bool { return s == "" }), ": "))
+	return err
 }
 
-func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON bool) error {
+// drawCrossing draws a crossing's track, with where requests went as far as that is kept.
+func drawCrossing(cmd *cobra.Command, p *plan.Plan, book *logbook.Book, number int, file string) error {
+	events, err := book.Events(cmd.Context(), number)
+	if err != nil {
+		return err
+	}
+	points, err := service.Observed(p, events[0].At)
+	if err != nil {
+		fmt.Fprintln(cmd.ErrOrStderr(), "vaiven: where requests went is not drawn:", err)
+	}
+	return report.Track(file, events, points)
+}
+
+func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, out output) error {
 	events, err := book.Events(cmd.Context(), number)
 	if err != nil {
 		return err
@@ -215,13 +234,10 @@ func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, asJSON boo
 	var s crossing.State
 	for _, e := range events {
 		s = crossing.Apply(s, e)
-		if asJSON {
-			err = errors.Join(err, printJSON(cmd.OutOrStdout(), "event", s.Target, e))
-			continue
-		}
-		err = errors.Join(err, printEvent(cmd.OutOrStdout(), e, s, events[0].At))
+		err = errors.Join(err, out.print(cmd.OutOrStdout(), s.Target, e,
+			func(w io.Writer) error { return printEvent(w, e, s, events[0].At) }))
 	}
-	if asJSON || err != nil {
+	if out.json || err != nil {
 		return err
 	}
 	fmt.Fprintf(cmd.OutOrStdout(), "\n%s, %s\n", words.State(s),

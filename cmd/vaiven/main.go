@@ -14,16 +14,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
-	"vaiven/internal/core/wayback"
-	"vaiven/internal/front"
-	"vaiven/internal/keeper/logbook"
 	"vaiven/internal/people/headless"
-	"vaiven/internal/people/script"
 	"vaiven/internal/plan/planfile"
-	"vaiven/internal/plan/tryout"
 	"vaiven/internal/world/secret"
 	"vaiven/internal/world/section"
 )
@@ -168,29 +162,6 @@ func who() string {
 	return "somebody"
 }
 
-// printJSON writes a value of a kind on a line of its own, for scripts; shares are told of
-// green and of the new side.
-func printJSON(w io.Writer, kind string, newSide split.Side, value any) error {
-	data, err := script.Marshal(kind, newSide, value)
-	if err != nil {
-		return err
-	}
-	_, err = w.Write(append(data, '\n'))
-	return err
-}
-
-// printed are the kinds of values that commands print with --json.
-var printed = map[string]any{
-	"version": versionInfo{}, "plan": forecastJSON{}, "evidence": evidenceJSON{}, "mistakes": mistakesJSON{},
-	"versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
-	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{},
-	"shift": headless.Shifted{}, "change": front.Change{},
-	"where": headless.Where{}, "pause": headless.Tally{}, "sent": headless.Sent{}, "back": headless.Returned{},
-	"said":      said{},
-	"rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
-	"crossing": crossingJSON{}, "act": logbook.Act{},
-}
-
 // outcomeStatus is the exit status for how a crossing ended.
 func outcomeStatus(o headless.Outcome) error {
 	switch o {
@@ -209,21 +180,20 @@ func outcomeStatus(o headless.Outcome) error {
 }
 
 func versionCommand() *cobra.Command {
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "version",
 		Short: "Say which Vaiven this is",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			v := versionText()
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), "version", split.Green, v)
-			}
-			_, err := fmt.Fprintf(cmd.OutOrStdout(), "vaiven %s (%s)\n", v.Version, v.Go)
-			return err
+			return out.print(cmd.OutOrStdout(), split.Green, v, func(w io.Writer) error {
+				_, err := fmt.Fprintf(w, "vaiven %s (%s)\n", v.Version, v.Go)
+				return err
+			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 

@@ -39,6 +39,9 @@ func openCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&screen.Version, "version", "", "the version to offer for the next crossing")
 	cmd.Flags().StringVar(&screen.Theme, "theme", "", "dark or light (default: what the terminal says it is)")
+	cmd.Flags().BoolVar(&screen.ASCII, "ascii", onlyASCII(os.Getenv),
+		"draw with the signs of ASCII alone (default: where the "+
+			"locale has no others)")
 	cmd.Flags().BoolVar(&parts, "parting", true, "say at the end how things stand")
 	_ = cmd.Flags().MarkHidden("parting")
 	return cmd

@@ -17,7 +17,7 @@ import (
 
 func pauseCommand() *cobra.Command {
 	var within time.Duration
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "pause PLAN",
 		Short: "Hold all messages of a queue, and count them",
@@ -42,11 +42,7 @@ that, and it is said. Exit status: 0 held, and the numbers agree; 4 held, and th
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				err = printJSON(cmd.OutOrStdout(), "pause", split.Green, t)
-			} else {
-				err = t.Print(cmd.OutOrStdout())
-			}
+			err = out.print(cmd.OutOrStdout(), split.Green, t, t.Print)
 			if err == nil && !(t.Agrees && t.Still) {
 				err = notAllowed(errors.New("all is held; " + t.Because()))
 			}
@@ -54,7 +50,7 @@ that, and it is said. Exit status: 0 held, and the numbers agree; 4 held, and th
 		},
 	}
 	cmd.Flags().DurationVar(&within, "within", time.Minute, "how long to wait until everything is done that was there")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 

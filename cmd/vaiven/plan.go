@@ -13,16 +13,21 @@ import (
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/guard"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front/embedded"
+	"vaiven/internal/front/haproxy"
+	"vaiven/internal/front/logged"
 	"vaiven/internal/people/report"
 	"vaiven/internal/plan/planfile"
 	"vaiven/internal/world/section"
 )
 
 func planCommand() *cobra.Command {
-	var asJSON, schema bool
+	var schema bool
+	var out output
 	var w weighing
 	cmd := &cobra.Command{
 		Use:   "plan FILE",
@@ -47,9 +52,9 @@ Exit status: 0 it is right, 2 it is not.`,
 			}
 			p, err := checkPlan(args[0])
 			var problems section.Problems
-			if asJSON && errors.As(err, &problems) {
-				err = printJSON(cmd.OutOrStdout(), "mistakes", split.Green, mistakesJSON{problems.List})
-				return errors.Join(err, &exitError{status: exitUsage})
+			if out.json && errors.As(err, &problems) {
+				return errors.Join(out.print(cmd.OutOrStdout(), split.Green, mistakesJSON{problems.List}, nil),
+					&exitError{status: exitUsage})
 			}
 			if err != nil {
 				return err
@@ -63,22 +68,21 @@ Exit status: 0 it is right, 2 it is not.`,
 					return usage("--chart draws what a bad release would cost, and that takes traffic: run a keeper, " +
 						"or give --rate")
 				}
-				if err := report.Route(w.chart, p.Service, *weighed); err != nil {
+				if err := report.Route(w.chart, p.Service, w.asked, *weighed); err != nil {
 					return err
 				}
 			}
-			if asJSON {
-				f := forecastOf(p)
-				f.Weighed = weighed
-				return printJSON(cmd.OutOrStdout(), "plan", split.Green, f)
-			}
-			if err := printForecast(cmd.OutOrStdout(), p); err != nil || weighed == nil {
-				return err
-			}
-			return printWeighed(cmd.OutOrStdout(), *weighed, w)
+			f := forecastOf(p)
+			f.Weighed = weighed
+			return out.print(cmd.OutOrStdout(), split.Green, f, func(to io.Writer) error {
+				if err := printForecast(to, p); err != nil || weighed == nil {
+					return err
+				}
+				return printWeighed(to, *weighed, w)
+			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	w.add(cmd)
 	cmd.Flags().BoolVar(&schema, "schema", false, "print the JSON Schema of plan files")
 	return cmd
@@ -165,6 +169,42 @@ func contentOf(p *plan.Plan) string {
 		"{contains: ...} watches %s, and so does a smoke check of it that wants content", p.Prober.Path)
 }
 
+// clientsOf says what guards make of clients that stay on their sides, "" where none do.
+func clientsOf(p *plan.Plan) string {
+	if !p.Front.Together() {
+		return ""
+	}
+	const eased = "clients: they stay on their sides, and this front does not count them; guards that compare freeze in " +
+		"place of rolling back"
+	counted := fmt.Sprintf("clients: they stay on their sides, and guards count how many turn bad; about %d different "+
+		"ones on the new side are needed to see a fault of some", guard.ClientsNeeded(1-p.Sure))
+	same := "; the same clients go first in every release"
+	if p.Front.Key.From == plan.KeyRandom { // they stay by their session, which is no key
+		return eased
+	}
+	switch s := p.Front.Settings.(type) {
+	case *embedded.Settings:
+		if s.Shuffle {
+			same = ""
+		}
+		return counted + same
+	case *haproxy.Settings:
+		if s.Log == "" {
+			return eased + ". With log they are counted" + same
+		}
+		return counted + same
+	case plan.Logs:
+		if s.AccessLog() == "" {
+			return eased + ". Where log names an access log with the key they are counted" + same
+		}
+		if field := logged.Field(p.Front.Key); field != "" {
+			return counted + "; the log has to have the field " + field + same
+		}
+		return counted + same
+	}
+	return eased + same
+}
+
 func printForecast(w io.Writer, p *plan.Plan) error {
 	before, each := p.Remembered()
 	f := p.Route.Forecast(p.Keep, each)
@@ -188,6 +228,9 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	}[p.Then]
 	fmt.Fprintf(w, "  %-9s %s\n\n", offset(f.Total), end)
 	fmt.Fprintln(w, contentOf(p))
+	if clients := clientsOf(p); clients != "" {
+		fmt.Fprintln(w, clients)
+	}
 	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side",
 		route.Short(f.Total), route.Short(f.Keep))
 	switch {

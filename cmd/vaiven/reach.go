@@ -172,7 +172,8 @@ func reachThere(cmd *cobra.Command, at remote.Address, start, alone bool) (*kept
 
 // reachCommand says where a plan's keeper is, to the vaiven of another machine.
 func reachCommand() *cobra.Command {
-	var start, asJSON bool
+	var start bool
+	var out output
 	cmd := &cobra.Command{
 		Use:    "reach PLAN",
 		Short:  "Say where a plan's keeper listens",
@@ -187,7 +188,7 @@ func reachCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&start, strings.TrimPrefix(remote.Start, "--"), false, "start one if none runs")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 

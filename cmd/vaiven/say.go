@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -31,7 +32,7 @@ func sayable() (list []crossing.About) {
 func sayCommand() *cobra.Command {
 	var flags reachFlags
 	var to answering
-	var asJSON bool
+	var out output
 	var list strings.Builder
 	for _, a := range sayable() {
 		fmt.Fprintf(&list, "  %-15s %s\n", strings.TrimSpace(a.Name+" "+a.Takes), a.Does)
@@ -70,7 +71,7 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 			if err != nil {
 				return noKeeper(err)
 			}
-			err = say(cmd, k, args[1:], to, flags, asJSON)
+			err = say(cmd, k, args[1:], to, flags, out)
 			return notAllowed(errors.Join(err, k.Close()))
 		},
 	}
@@ -78,7 +79,7 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 		"terminal: the open one)")
 	cmd.Flags().Uint64Var(&to.freeze, "freeze", 0, "the number of the last freeze that it goes past (default, at a "+
 		"terminal: of all there are)")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	flags.add(cmd)
 	return cmd
 }
@@ -120,7 +121,7 @@ func (a answering) seen(act crossing.Act, s crossing.State, file string) (uint64
 		"--freeze %d; vaiven open %s shows it", words.Frozen(s), last.ID, file)}
 }
 
-func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFlags, asJSON bool) error {
+func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFlags, out output) error {
 	s, err := k.View(cmd.Context())
 	if err != nil {
 		return err
@@ -137,22 +138,21 @@ func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFl
 		echo(cmd, steer.Share, s)
 	}
 	c := keeper.Command{Act: act, Seen: seen, As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
-	out := said{Said: strings.Join(args, " ")}
+	what := said{Said: strings.Join(args, " ")}
 	if q := s.Crossing.Question; q.ID != 0 && answers(act) == q.ID {
-		out.To = words.Whole(q, s.Crossing)
+		what.To = words.Whole(q, s.Crossing)
 	}
-	if out.Seq, err = k.Do(cmd.Context(), c); err != nil {
+	if what.Seq, err = k.Do(cmd.Context(), c); err != nil {
 		return err
 	}
-	if asJSON {
-		return printJSON(cmd.OutOrStdout(), "said", split.Green, out)
-	}
-	about := ""
-	if out.To != "" {
-		about = ", to: " + out.To
-	}
-	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s%s\n", out.Said, about)
-	return err
+	return out.print(cmd.OutOrStdout(), split.Green, what, func(w io.Writer) error {
+		about := ""
+		if what.To != "" {
+			about = ", to: " + what.To
+		}
+		_, err := fmt.Fprintf(w, "%s%s\n", what.Said, about)
+		return err
+	})
 }
 
 // saying is the act that words stand for, on what is known; question is the one that is answered, 0 for the open one.
@@ -205,7 +205,7 @@ func noKeeper(err error) error {
 
 func followCommand() *cobra.Command {
 	var since uint64
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "follow PLAN",
 		Short: "Print events as they come, to the end of the crossing",
@@ -223,7 +223,7 @@ nothing is missed between two calls. Exit status as vaiven cross has it: 0 settl
 			if cmd.Flags().Changed("since") {
 				from = since
 			}
-			emit := emitter(cmd.OutOrStdout(), asJSON, crossing.State{})
+			emit := emitter(cmd.OutOrStdout(), out, crossing.State{})
 			outcome, err := headless.Follow(cmd.Context(), k, from, func(e crossing.Event) error { return emit(e) })
 			if err = errors.Join(err, k.Close()); err != nil {
 				return err
@@ -232,12 +232,12 @@ nothing is missed between two calls. Exit status as vaiven cross has it: 0 settl
 		},
 	}
 	cmd.Flags().Uint64Var(&since, "since", 0, "begin after the event with this number (default: with the next one)")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line")
+	out.lines(cmd, "print one JSON object a line")
 	return cmd
 }
 
 func rehearseCommand() *cobra.Command {
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "rehearse PLAN",
 		Short: "Do everything of a rollback but the last act, and time it",
@@ -252,16 +252,14 @@ it can. Nothing is changed. Exit status: 0 it would work, 4 it would not, 2 bad 
 				if err != nil {
 					return err
 				}
-				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), "rehearsal", split.Green, r)
-				} else {
+				err = out.print(cmd.OutOrStdout(), split.Green, r, func(w io.Writer) error {
 					for _, s := range r.Steps {
-						fmt.Fprintf(cmd.OutOrStdout(), "%10s  %s\n", words.Milliseconds(s.Took),
+						fmt.Fprintf(w, "%10s  %s\n", words.Milliseconds(s.Took),
 							strings.TrimPrefix(s.Front+": "+s.What, ": "))
 					}
-					_, err = fmt.Fprintf(cmd.OutOrStdout(), "%10s  the rollback, but for its last act\n",
-						words.Milliseconds(r.Took))
-				}
+					_, err := fmt.Fprintf(w, "%10s  the rollback, but for its last act\n", words.Milliseconds(r.Took))
+					return err
+				})
 				if err == nil && r.Failed != "" {
 					err = &exitError{exitCalledOff, fmt.Errorf("a rollback would not work: %s", r.Failed)}
 				}
@@ -269,6 +267,6 @@ it can. Nothing is changed. Exit status: 0 it would work, 4 it would not, 2 bad 
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }

@@ -31,6 +31,9 @@ func newTerminal(t *testing.T, w, h int, args ...string) *terminal {
 	}
 	term := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
 	command := program
+	if args[0] == "open" {
+		args = append(args, "--ascii=false") // whatever the locale of the tests is
+	}
 	for _, a := range args {
 		command += fmt.Sprintf(" '%s'", a)
 	}
@@ -155,7 +158,7 @@ func TestTheScreen(t *testing.T) {
 	term.press("b")
 	term.wait("b again within 2 s: all requests to blue at once: green has 60 % now")
 	term.press("b")
-	term.wait("was rolled back", "ago: by hand", "none lost")
+	term.wait("rolled back ", "ago: by hand", "none lost")
 	testkit.Eventually(t, "the door log is blue again", func() bool {
 		marks := term.door()
 		return len(marks) == 15 && !strings.ContainsAny(marks, "gG")
@@ -221,11 +224,11 @@ func TestTheScreenOpenedAgain(t *testing.T) {
 	again := newTerminal(t, 80, 24, "open", s.File)
 	again.wait("frozen: by hand", "10 %", "wheel free")
 	kill(t, keeperOf(t, s.File))
-	again.wait("frozen: Vaiven was restarted: the front has 10 % on green") // the screen has started another
+	again.wait("Vaiven was restarted: the front has 10 %") // the screen has started another
 	again.confirm("Space")
 	again.wait("leg ")
 	again.press("b", "b")
-	again.wait("was rolled back")
+	again.wait("rolled back ")
 	again.press("q")
 	again.wait("ended with status 0")
 }

@@ -21,7 +21,8 @@ import (
 
 func shiftCommand() *cobra.Command {
 	var to string
-	var dry, unproven, asJSON bool
+	var dry, unproven bool
+	var out output
 	var flags reachFlags
 	var past answering
 	cmd := &cobra.Command{
@@ -43,7 +44,7 @@ else.`,
 				return usage("--to: %w", err)
 			}
 			if dry {
-				return foresee(cmd, args[0], to, asJSON)
+				return foresee(cmd, args[0], to, out)
 			}
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				ctx, cancel := context.WithTimeout(ctx, time.Minute)
@@ -67,12 +68,11 @@ else.`,
 				if err != nil {
 					return err
 				}
-				if asJSON {
-					return printJSON(cmd.OutOrStdout(), "shift", split.Green, done)
-				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v of the requests go to green, in %s\n", done.Share,
-					words.Milliseconds(done.Took))
-				return errors.Join(err, tell(cmd.ErrOrStderr(), done.Notes))
+				return out.print(cmd.OutOrStdout(), split.Green, done, func(w io.Writer) error {
+					_, err := fmt.Fprintf(w, "%v of the requests go to green, in %s\n", done.Share,
+						words.Milliseconds(done.Took))
+					return errors.Join(err, tell(cmd.ErrOrStderr(), done.Notes))
+				})
 			})
 		},
 	}
@@ -83,7 +83,7 @@ else.`,
 	cmd.Flags().Uint64Var(&past.freeze, "freeze", 0, "in a frozen crossing: the number of the last freeze that it "+
 		"goes past, needed without a terminal")
 	cmd.Flags().BoolVar(&unproven, "unproven", false, "even to a side that is not proven; --why has to say why")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	flags.add(cmd)
 	return cmd
 }
@@ -107,7 +107,7 @@ func echo(cmd *cobra.Command, share split.Share, s keeper.Snapshot) {
 }
 
 // foresee says what a shift would do.
-func foresee(cmd *cobra.Command, file, to string, asJSON bool) error {
+func foresee(cmd *cobra.Command, file, to string, out output) error {
 	p, err := readPlan(file)
 	if err != nil {
 		return err
@@ -120,13 +120,10 @@ func foresee(cmd *cobra.Command, file, to string, asJSON bool) error {
 	ctx, cancel := context.WithTimeout(cmd.Context(), time.Minute)
 	defer cancel()
 	c, err := all.Open(p).Foresee(ctx, share)
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
-	case asJSON:
-		return printJSON(cmd.OutOrStdout(), "change", split.Green, c)
 	}
-	return printChange(cmd.OutOrStdout(), c)
+	return out.print(cmd.OutOrStdout(), split.Green, c, func(w io.Writer) error { return printChange(w, c) })
 }
 
 // tell writes what there is to know beside an outcome.

@@ -88,7 +88,7 @@ func raiseCommand() *cobra.Command {
 	var flags []string
 	var o headless.RaiseOptions
 	var steer reachFlags
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "raise PLAN --version V",
 		Short: "Stand the spare side up, without moving any traffic",
@@ -104,24 +104,22 @@ to be looked at: raise it again, or vaiven retire PLAN. Exit status: 0 healthy,
 			o.By = who()
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				o.Why, o.TakeWheel, o.As = steer.why, steer.takeWheel, k.asOf()
-				side, choices, err := headless.Raise(ctx, k, o, progress(cmd.OutOrStdout(), asJSON))
-				switch {
-				case err != nil:
+				side, choices, err := headless.Raise(ctx, k, o, progress(cmd.OutOrStdout(), out))
+				if err != nil {
 					return err
-				case asJSON:
-					return printJSON(cmd.OutOrStdout(), "raised", side, raisedJSON{side, choices})
 				}
-				main := raise.Main(choices)
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is up at %s, build %s. It gets no traffic: vaiven prove, "+
-					"then vaiven cross\n",
-					side, main.Version, raise.Short(main.Build))
-				return err
+				return out.print(cmd.OutOrStdout(), side, raisedJSON{side, choices}, func(w io.Writer) error {
+					main := raise.Main(choices)
+					_, err := fmt.Fprintf(w, "%v is up at %s, build %s. It gets no traffic: vaiven prove, then "+
+						"vaiven cross\n", side, main.Version, raise.Short(main.Build))
+					return err
+				})
 			})
 		},
 	}
 	versionFlag(cmd, &flags)
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print one JSON object a line for each instance that changes")
+	out.lines(cmd, "print one JSON object a line for each instance that changes")
 	steer.add(cmd)
 	return cmd
 }
@@ -157,7 +155,7 @@ type retiredJSON struct {
 }
 
 // progress tells each instance's changes of state.
-func progress(w io.Writer, asJSON bool) func([]reading.Condition) {
+func progress(w io.Writer, out output) func([]reading.Condition) {
 	begun := time.Now()
 	last := map[string]reading.Health{}
 	return func(conditions []reading.Condition) {
@@ -166,21 +164,22 @@ func progress(w io.Writer, asJSON bool) func([]reading.Condition) {
 				continue
 			}
 			last[c.Name] = c.State
-			if asJSON {
-				_ = printJSON(w, "instance", c.Side, instanceJSON{c.Name, c.Part, c.Side, c.State, c.Address, c.Said})
-				continue
-			}
-			said := c.Said
-			if c.State == reading.Healthy {
-				said = c.Address
-			}
-			fmt.Fprintf(w, "%6.1f s  %-16s %-10s %s\n", time.Since(begun).Seconds(), c.Name, c.State, said)
+			value := instanceJSON{c.Name, c.Part, c.Side, c.State, c.Address, c.Said}
+			_ = out.print(w, c.Side, value, func(w io.Writer) error {
+				said := c.Said
+				if c.State == reading.Healthy {
+					said = c.Address
+				}
+				_, err := fmt.Fprintf(w, "%6.1f s  %-16s %-10s %s\n", time.Since(begun).Seconds(), c.Name, c.State,
+					said)
+				return err
+			})
 		}
 	}
 }
 
 func proveCommand() *cobra.Command {
-	var asJSON bool
+	var out output
 	var steer reachFlags
 	cmd := &cobra.Command{
 		Use:   "prove PLAN",
@@ -195,12 +194,9 @@ Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 				if err != nil {
 					return err
 				}
-				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), "proof", split.Green,
-						proofJSON{found.Pass(), found.Passing(), found.Results, about})
-				} else {
-					err = printProof(cmd.OutOrStdout(), found)
-				}
+				value := proofJSON{found.Pass(), found.Passing(), found.Results, about}
+				err = out.print(cmd.OutOrStdout(), split.Green, value,
+					func(w io.Writer) error { return printProof(w, found) })
 				if err == nil && !found.Pass() {
 					err = &exitError{status: exitCalledOff}
 				}
@@ -208,7 +204,7 @@ Nothing is changed. Exit status: 0 proven, 4 not proven.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	steer.add(cmd)
 	return cmd
 }
@@ -248,7 +244,7 @@ func printProof(w io.Writer, p proof.Proof) error {
 }
 
 func differCommand() *cobra.Command {
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "differ PLAN",
 		Short: "Compare the two sides as they stand",
@@ -262,11 +258,8 @@ changed. Exit status: 0 if there is no unplanned difference, 4 otherwise.`,
 				if err != nil {
 					return err
 				}
-				if asJSON {
-					err = printJSON(cmd.OutOrStdout(), "differences", split.Green, differencesJSON{about})
-				} else {
-					err = printDifferences(cmd.OutOrStdout(), about)
-				}
+				err = out.print(cmd.OutOrStdout(), split.Green, differencesJSON{about},
+					func(w io.Writer) error { return printDifferences(w, about) })
 				if err == nil && len(about.Differences.Questioned())+len(about.Pairs.Findings) > 0 {
 					err = &exitError{status: exitCalledOff}
 				}
@@ -274,7 +267,7 @@ changed. Exit status: 0 if there is no unplanned difference, 4 otherwise.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 
@@ -320,7 +313,7 @@ func shown(d difference.Difference, side split.Side) string {
 }
 
 func versionsCommand() *cobra.Command {
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "versions PLAN",
 		Short: "List the versions that there are to raise, newest first",
@@ -347,13 +340,11 @@ func versionsCommand() *cobra.Command {
 				}
 				running = append(running, list...)
 			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), "versions", split.Green, versionsJSON{offers})
-			}
-			return printVersions(cmd.OutOrStdout(), offers, running)
+			return out.print(cmd.OutOrStdout(), split.Green, versionsJSON{offers},
+				func(w io.Writer) error { return printVersions(w, offers, running) })
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 
@@ -387,7 +378,8 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 }
 
 func retireCommand() *cobra.Command {
-	var yes, asJSON bool
+	var yes bool
+	var out output
 	var steer reachFlags
 	cmd := &cobra.Command{
 		Use:   "retire PLAN",
@@ -415,16 +407,15 @@ done, 4 not allowed.`,
 				if err != nil {
 					return err
 				}
-				if asJSON {
-					return printJSON(cmd.OutOrStdout(), "retired", side, retiredJSON{side, side.Other()})
-				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%v is removed; all requests go to %v\n", side, side.Other())
-				return err
+				return out.print(cmd.OutOrStdout(), side, retiredJSON{side, side.Other()}, func(w io.Writer) error {
+					_, err := fmt.Fprintf(w, "%v is removed; all requests go to %v\n", side, side.Other())
+					return err
+				})
 			})
 		},
 	}
 	steer.add(cmd)
 	cmd.Flags().BoolVar(&yes, "yes", false, "without typing the service's name")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }

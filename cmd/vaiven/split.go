@@ -20,7 +20,7 @@ import (
 func splitCommand() *cobra.Command {
 	var keyTexts, shareTexts []string
 	var chart string
-	var asJSON bool
+	var out output
 	cmd := &cobra.Command{
 		Use:   "split LOG",
 		Short: "Try split keys on an access log",
@@ -75,17 +75,15 @@ JSON log, or the number of a quoted text behind the Combined format).`,
 					return err
 				}
 			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), "split", split.Green, r)
-			}
-			return printTryout(cmd.OutOrStdout(), r)
+			return out.print(cmd.OutOrStdout(), split.Green, r,
+				func(w io.Writer) error { return printTryout(w, r) })
 		},
 	}
 	cmd.Flags().StringArrayVar(&keyTexts, "key", tryout.Usual, "a key to try; may be given several times")
 	cmd.Flags().StringArrayVar(&shareTexts, "share", []string{"5", "25", "50"},
 		"a share on green; may be given several times")
 	cmd.Flags().StringVar(&chart, "chart", "", "draw the first share's windows into a file, .svg or .pdf")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 

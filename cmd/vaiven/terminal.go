@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -66,4 +67,12 @@ func tidied(in *os.File, out io.Writer) bool {
 func onTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(f.Fd())
+}
+
+// onlyASCII reports whether the locale says that the terminal knows no signs but those of ASCII. One that says nothing
+// is taken for one that does: nearly all do.
+func onlyASCII(getenv func(string) string) bool {
+	locale := cmp.Or(getenv("LC_ALL"), getenv("LC_CTYPE"), getenv("LANG"))
+	encoding := strings.ToLower(strings.ReplaceAll(locale, "-", ""))
+	return locale != "" && !strings.Contains(encoding, "utf8")
 }

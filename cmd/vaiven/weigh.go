@@ -22,9 +22,9 @@ import (
 type weighing struct {
 	rate, failing, log, chart string
 
-	traffic forecast.Traffic // as it was found
-	suggest string           // what to do where the plan's bound is not kept, "" if it is
-	from    string           // where it is from
+	asked   forecast.Question
+	suggest string // what to do where the plan's bound is not kept, "" if it is
+	from    string // where it is from
 }
 
 func (w *weighing) add(cmd *cobra.Command) {
@@ -74,9 +74,9 @@ func (w *weighing) weigh(cmd *cobra.Command, p *plan.Plan) (*forecast.Weighed, e
 		if err != nil && !own { // the plan's own may be on another machine, or not there yet
 			return nil, err
 		}
-		q.Clients = clients
+		q.Asks, q.Traffic = clients, q.Traffic.Of(clients)
 	}
-	if w.traffic = q.Traffic; q.Rate <= 0 {
+	if w.asked = q; q.Rate <= 0 {
 		return nil, nil
 	}
 	weighed := q.Weigh(p.Route)
@@ -113,8 +113,8 @@ func measured(cmd *cobra.Command, p *plan.Plan) *engine.View {
 }
 
 func printWeighed(w io.Writer, o forecast.Weighed, by weighing) error {
-	fmt.Fprintf(w, "\nif the new side were bad, at %s, of which %s fail now (%s):\n\n", frame.Rate(by.traffic.Rate),
-		words.Percent(by.traffic.Failing), by.from)
+	fmt.Fprintf(w, "\nif the new side were bad, at %s, of which %s fail now (%s):\n\n", frame.Rate(by.asked.Rate),
+		words.Percent(by.asked.Failing), by.from)
 	fmt.Fprintf(w, "  %-36s %9s %8s %6s", "", "requests", "clients", "load")
 	for _, fault := range forecast.Faults {
 		fmt.Fprintf(w, "  %-20s", "a fault of "+words.Percent(fault))

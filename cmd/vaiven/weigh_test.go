@@ -19,7 +19,7 @@ func TestPlanWeighsTheRoute(t *testing.T) {
 	}
 	write("run", "#!/bin/sh\n")
 	plan := write("plan.yaml", `service: sailings
-stack: {command: ./run, ports: 18100-18109, capacity: 400 /s}
+stack: {command: "./run {address}", ports: 18100-18109, capacity: 400 /s}
 versions: folder .
 smoke: [{request: /}]
 route: [5 % for 2m, 25 % for 2m, 100 %]

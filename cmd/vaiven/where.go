@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,7 +16,7 @@ import (
 
 func whereCommand() *cobra.Command {
 	var span time.Duration
-	var asJSON bool
+	var out output
 	var send prober.Sending
 	cmd := &cobra.Command{
 		Use:   "where PLAN",
@@ -35,7 +36,7 @@ and its connection unless --fresh gives every request a new one.`,
 				return err
 			}
 			if send.Requests > 0 {
-				return sendTo(cmd, p, send, asJSON)
+				return sendTo(cmd, p, send, out)
 			}
 			fronts, err := headless.CountAt(cmd.Context(), p, span)
 			if err != nil {
@@ -45,10 +46,7 @@ and its connection unless --fresh gives every request a new one.`,
 			if r, err := reaching(cmd, p, false, true); err == nil {
 				w.Keeper = headless.AtKeeper(cmd.Context(), r)
 			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), "where", w.NewSide(), w)
-			}
-			return w.Print(cmd.OutOrStdout())
+			return out.print(cmd.OutOrStdout(), w.NewSide(), w, w.Print)
 		},
 	}
 	cmd.Flags().DurationVar(&span, "for", 3*time.Second, "how long to count requests; 0s counts none")
@@ -56,12 +54,12 @@ and its connection unless --fresh gives every request a new one.`,
 	cmd.Flags().DurationVar(&send.Per, "per", 20*time.Millisecond, "with --send: the time between two")
 	cmd.Flags().IntVar(&send.Clients, "clients", 1, "with --send: how many send them in turn")
 	cmd.Flags().BoolVar(&send.Fresh, "fresh", false, "with --send: a new connection for every request")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	out.flag(cmd)
 	return cmd
 }
 
 // sendTo sends requests at the fronts, and says what comes of them: each second on a terminal, and at the end.
-func sendTo(cmd *cobra.Command, p *plan.Plan, s prober.Sending, asJSON bool) error {
+func sendTo(cmd *cobra.Command, p *plan.Plan, s prober.Sending, out output) error {
 	if s.Per < 0 || s.Clients < 1 {
 		return usage("--per is a time and --clients at least 1")
 	}
@@ -82,22 +80,21 @@ func sendTo(cmd *cobra.Command, p *plan.Plan, s prober.Sending, asJSON bool) err
 		case <-sent:
 			under = false
 		case <-tick.C:
-			if w := cmd.ErrOrStderr(); !asJSON && onTerminal(w) {
+			if w := cmd.ErrOrStderr(); !out.json && onTerminal(w) {
 				fmt.Fprintf(w, "\r\x1b[K%s",
 					headless.SentNow(p, r.Split.Share, asker.Report(time.Now())).Line(s.Requests))
 			}
 		}
 	}
-	if !asJSON && onTerminal(cmd.ErrOrStderr()) {
+	if !out.json && onTerminal(cmd.ErrOrStderr()) {
 		fmt.Fprint(cmd.ErrOrStderr(), "\r\x1b[K")
 	}
-	w := headless.SentNow(p, r.Split.Share, asker.Report(time.Now()))
-	if asJSON {
-		err = printJSON(cmd.OutOrStdout(), "sent", split.Green, w)
-	} else {
-		_, err = fmt.Fprintln(cmd.OutOrStdout(), w.Line(s.Requests))
-	}
-	if err = errors.Join(err, ctx.Err()); err == nil && w.Lost >= int64(s.Requests) {
+	done := headless.SentNow(p, r.Split.Share, asker.Report(time.Now()))
+	err = out.print(cmd.OutOrStdout(), split.Green, done, func(w io.Writer) error {
+		_, err := fmt.Fprintln(w, done.Line(s.Requests))
+		return err
+	})
+	if err = errors.Join(err, ctx.Err()); err == nil && done.Lost >= int64(s.Requests) {
 		err = fmt.Errorf("no instance has answered any of the %d requests", s.Requests)
 	}
 	return err

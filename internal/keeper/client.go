@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
@@ -99,7 +100,7 @@ func (c Command) MarshalJSON() ([]byte, error) {
 	if c.Act == nil {
 		return nil, errors.New("a command without an act")
 	}
-	return crossing.Flat(verb{c.Act.About().Name, asks(c)}, c.Act)
+	return oneof.Flat(verb{c.Act.About().Name, asks(c)}, c.Act)
 }
 
 // UnmarshalJSON reads what MarshalJSON writes. A field that the act does not have is a mistake.

@@ -10,6 +10,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/words"
@@ -173,7 +174,7 @@ func (l *loop) follow(e crossing.Event) {
 		moments, o.why = append(moments, plan.WhenAsks), words.Whole(f.Question, s)
 	case crossing.Frozen:
 		if moments, o.why = append(moments, plan.WhenFrozen),
-			words.Cause(f.Cause, s); f.Cause.Kind == crossing.HomeIll {
+			words.Cause(f.Cause, s); oneof.IsA[crossing.HomeIll](f.Cause) {
 			moments = append(moments, plan.WhenLiveIll)
 		}
 	case crossing.Ailed:

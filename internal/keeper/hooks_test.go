@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 )
@@ -44,7 +45,7 @@ func TestHooksRunAtTheirMoments(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "log")
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
-		r.yes(crossing.AskLeg)
+		r.yes(crossing.AskLeg{})
 		r.until("all is on green", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Keeping })
 		r.do(Command{Act: crossing.Back{}, Why: "it looks wrong"})
 		r.until("it has rolled back",
@@ -86,9 +87,8 @@ func TestAHookThatFails(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.until("it stands still", func(s Snapshot) bool { return s.Crossing.Frozen() })
-		f, ok := s.Crossing.FrozenBy(crossing.ByFront)
-		if !ok || f.Cause.Trouble.Kind != crossing.TroubleHook ||
-			!strings.Contains(f.Cause.Trouble.Said, "before-leg, sh: exit status 3: no permit") || r.share != 0 {
+		f, ok := crossing.FrozenBy[crossing.ByFront](s.Crossing)
+		if !ok || !strings.Contains(oneof.As[crossing.TroubleHook](f.Trouble).Said, "before-leg, sh: exit status 3: no permit") || r.share != 0 {
 			t.Errorf("it stands still because of %+v, with %v", s.Crossing.Freezes, r.share)
 		}
 		if err := os.WriteFile(file, nil, 0o600); err != nil {

@@ -88,6 +88,10 @@ type Trail interface {
 	// Load is the track of the last hour, oldest first.
 	Load() ([]engine.Point, error)
 	Append([]engine.Point) error
+	// Gathered is the evidence that was kept last; of no crossing if none was.
+	Gathered() (engine.Gathered, error)
+	// Keep keeps evidence, as JSON of a Gathered.
+	Keep([]byte) error
 }
 
 // Memory is what a keeper knows beside its logbook.
@@ -246,6 +250,9 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 		if m.Track, err = c.Trail.Load(); err != nil {
 			k.log.warn("the track until now is not known", "err", err) // nothing depends on it
 		}
+		if m.Gathered, err = c.Trail.Gathered(); err != nil {
+			k.log.warn("the evidence until now is not known: guards begin anew", "err", err)
+		}
 	}
 	k.term.turn = semaphore.NewWeighted(1)
 	// it may still be on its way
@@ -289,6 +296,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 	parts.Go(func() { k.Prober.Run(ctx) })
 	parts.Go(func() { k.leaveTrail(ctx) })
+	parts.Go(func() { k.keepEvidence(ctx) })
 	defer func() {
 		stop()
 		within(effectsLimit, k.effects.Wait)

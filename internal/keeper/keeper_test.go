@@ -13,6 +13,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
@@ -45,7 +46,7 @@ func TestACrossingFromBeginningToEnd(t *testing.T) {
 		if got := r.now(); got != 2000 {
 			t.Errorf("on the first leg the front has %v", got)
 		}
-		r.yes(crossing.AskLeg)
+		r.yes(crossing.AskLeg{})
 		s := r.stage(crossing.Settled)
 		if r.now() != split.Whole || s.Live != split.Green {
 			t.Errorf("settled, the front has %v, live is %v", r.now(), s.Live)
@@ -66,7 +67,7 @@ func TestACrossingFromBeginningToEnd(t *testing.T) {
 		}
 		// The next one goes back to blue, with the roles swapped.
 		r.do(Command{Act: crossing.Begin{Version: "4.2.0", Hold: true}})
-		r.asked(crossing.AskStart)
+		r.asked(crossing.AskStart{})
 		v := r.last()
 		if v.Crossing.Number != 2 || v.Crossing.Target != split.Blue || v.WayBack.State == wayback.Closed {
 			t.Errorf("the second crossing is %d to %v, way back %+v", v.Crossing.Number, v.Crossing.Target, v.WayBack)
@@ -86,7 +87,7 @@ func TestWhatABeginningNeeds(t *testing.T) {
 		r.refused(Command{Act: crossing.Next{}}, "no crossing has begun")
 		r.refused(Command{Act: crossing.Retire{Typed: "sailing"}}, `"sailings" has to be typed`)
 		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}})
-		q := r.asked(crossing.AskSameBuild)
+		q := r.asked(crossing.AskSameBuild{})
 		r.refused(Command{Act: crossing.Begin{Version: "4.3.0"}}, `still at "raise"`)
 		r.refused(Command{Act: crossing.Yes{Question: q.ID - 1}}, "something else is asked now")
 		r.do(Command{Act: crossing.No{Question: q.ID}})
@@ -104,8 +105,9 @@ func TestARaiseThatComesToNothingNamesTheStuckInstance(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.stage(crossing.CalledOff)
-		stuck := s.Crossing.Why.Trouble.Raise.Stuck
-		if len(stuck) != 1 || stuck[0].Name != "green-2" || s.Crossing.Why.Trouble.Limit != 20*time.Second {
+		failed := oneof.As[crossing.TroubleRaise](oneof.As[crossing.NotRaised](s.Crossing.Why).Trouble)
+		stuck := failed.Raise.Stuck
+		if len(stuck) != 1 || stuck[0].Name != "green-2" || failed.Limit != 20*time.Second {
 			t.Errorf("it ended because of %+v", s.Crossing.Why)
 		}
 	}, func(w *world) { w.health["green-2"] = reading.Answering })
@@ -118,16 +120,17 @@ func TestAProofThatFailsStopsBeforeTrafficMoves(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
 		s := r.stage(crossing.CalledOff)
-		if s.Crossing.Why.Trouble.First.Got != "status 503" || r.revision > 9 {
+		failed := oneof.As[crossing.NotRaised](s.Crossing.Why).Trouble
+		if oneof.As[crossing.TroubleProof](failed).First.Got != "status 503" || r.revision > 9 {
 			t.Errorf("it ended because of %+v, at revision %d", s.Crossing.Why, r.revision)
 		}
 	}, failed)
 	play(t, func(t *testing.T, r *rig) { // with a person there it asks, and the answer is for this proof
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0", Hold: true}})
-		q := r.asked(crossing.AskProof)
+		q := r.asked(crossing.AskProof{})
 		r.with(func() { r.findings = nil })
 		r.do(Command{Act: crossing.Yes{Question: q.ID}})
-		r.asked(crossing.AskStart)
+		r.asked(crossing.AskStart{})
 		r.refused(Command{Act: crossing.Yes{Question: q.ID}}, "something else is asked now")
 	}, failed)
 }
@@ -135,15 +138,15 @@ func TestAProofThatFailsStopsBeforeTrafficMoves(t *testing.T) {
 func TestFindingsAreAccepted(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
-		q := r.asked(crossing.AskFindings)
-		if len(q.Findings) != 1 || q.Findings[0].Check != "differences" {
-			t.Errorf("it asks about %+v", q.Findings)
+		q := r.asked(crossing.AskFindings{})
+		if len(q.Findings()) != 1 || q.Findings()[0].Check != "differences" {
+			t.Errorf("it asks about %+v", q.Findings())
 		}
 		r.do(Command{Act: crossing.Yes{Question: q.ID}})
 		r.until("it shifts", func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting })
 		r.do(Command{Act: crossing.Prove{}}) // the same is found again: nobody is asked again
 		r.until("it is proven again", func(s Snapshot) bool { return s.Crossing.Task.ID == 0 && s.Crossing.Proven })
-		if _, asked := r.last().Crossing.FrozenBy(crossing.ByProof); asked {
+		if _, asked := crossing.FrozenBy[crossing.ByProof](r.last().Crossing); asked {
 			t.Error("what was accepted is asked about again")
 		}
 	}, func(w *world) {
@@ -157,8 +160,8 @@ func TestAGuardRollsBackByItself(t *testing.T) {
 		r.onLeg()
 		r.with(func() { r.failing[split.Green] = 0.3 })
 		s := r.stage(crossing.RolledBack)
-		if r.now() != 0 || s.Crossing.Why.Kind != crossing.ByGuard || s.Crossing.Why.Alarm.Guard != "failing" ||
-			s.Crossing.Why.Alarm.Level < 0.1 {
+		if r.now() != 0 || oneof.As[crossing.ByGuard](s.Crossing.Why).Alarm.Guard != "failing" ||
+			oneof.As[crossing.ByGuard](s.Crossing.Why).Alarm.Level < 0.1 {
 			t.Errorf("the front has %v, because %+v", r.now(), s.Crossing.Why)
 		}
 	})
@@ -176,16 +179,16 @@ func TestAGuardOnAFigure(t *testing.T) {
 		begun := time.Now()
 		r.with(func() { r.world.leak = func() float64 { return 50e6 * time.Since(begun).Minutes() } })
 		s := r.stage(crossing.RolledBack)
-		if a := s.Crossing.Why.Alarm; a.Guard != "memory grows" || a.Level < 10e6 || a.Figure != "memory_bytes" {
+		if a := oneof.As[crossing.ByGuard](s.Crossing.Why).Alarm; a.Guard != "memory grows" || a.Level < 10e6 ||
+			a.Figure != "memory_bytes" {
 			t.Errorf("it went back because %+v", a)
 		}
 	}, figures)
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		r.with(func() { r.world.silent = true })
-		r.frozen(crossing.NotKnown)
-		if l := r.last().Lacks; len(l) == 0 || l[0].Kind != crossing.LackFigures ||
-			!strings.Contains(l[0].Said, "503") {
+		r.frozen(crossing.NotKnown{})
+		if l := r.last().Lacks; len(l) == 0 || !strings.Contains(oneof.As[crossing.LackFigures](l[0]).Said, "503") {
 			t.Errorf("it lacks %+v", l)
 		}
 	}, figures)
@@ -219,7 +222,7 @@ func TestAGuardThatFreezesCanBeOverruled(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		r.with(func() { r.failing[split.Green] = 0.1 })
-		r.frozen(crossing.ByGuard)
+		r.frozen(crossing.ByGuard{})
 		time.Sleep(2 * time.Minute)
 		r.refused(Command{Act: crossing.Next{Leg: 1}}, "frozen")
 		r.do(Command{Act: crossing.Resume{}})
@@ -231,7 +234,7 @@ func TestAGuardThatFreezesCanBeOverruled(t *testing.T) {
 			t.Error("it is frozen again by what was overruled")
 		}
 		r.with(func() { r.failing[split.Green] = 0.9 })
-		r.frozen(crossing.ByGuard)
+		r.frozen(crossing.ByGuard{})
 		r.with(func() { r.health["green-1"] = reading.Failing })
 		r.stage(crossing.RolledBack)
 	}, func(w *world) { w.plan.Guards[0].Then = plan.Freeze })
@@ -245,7 +248,7 @@ func TestHomeIsAPlace(t *testing.T) {
 		r.with(func() { r.health["blue-1"], r.health["blue-2"] = reading.Failing, reading.Failing })
 		time.Sleep(2 * time.Second)
 		r.with(func() { r.failing[split.Green] = 0.5 })
-		s := r.frozen(crossing.NobodyHome)
+		s := r.frozen(crossing.NobodyHome{})
 		if r.now() != 2000 || s.Crossing.GoingBack {
 			t.Errorf("the front has %v: %v", r.now(), s.Crossing)
 		}
@@ -259,7 +262,7 @@ func TestAnUnhealthyInstanceIsTakenOut(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		r.with(func() { r.health["green-2"] = reading.Failing })
-		r.frozen(crossing.ByGuard)
+		r.frozen(crossing.ByGuard{})
 		r.until("the front is told", func(Snapshot) bool { return r.counts[split.Green][1].Out })
 		r.with(func() { delete(r.health, "green-2") })
 		r.until("the front is told again", func(Snapshot) bool { return !r.counts[split.Green][1].Out })
@@ -346,7 +349,7 @@ func TestGoingBackOvertakesAChangeThatHangs(t *testing.T) {
 				r.with(func() {
 					r.trouble = troubled("set", 3*time.Second, true, nil)
 				})
-				r.yes(crossing.AskLeg)
+				r.yes(crossing.AskLeg{})
 				time.Sleep(200 * time.Millisecond)
 				begun := time.Now()
 				r.do(Command{Act: crossing.Back{}})
@@ -398,7 +401,7 @@ func TestGoingBackIsTriedUntilTheFrontAnswers(t *testing.T) {
 		})
 		r.do(Command{Act: crossing.Back{}})
 		time.Sleep(2 * time.Minute)
-		if s := r.last().Crossing; !s.GoingBack || s.Trouble.Kind != crossing.TroubleFront {
+		if s := r.last().Crossing; !s.GoingBack || !oneof.IsA[crossing.TroubleFront](s.Trouble) {
 			t.Errorf("it is %v", s)
 		}
 		if n := r.kinds()[crossing.Failed{}.Kind()]; n != 1 {
@@ -414,11 +417,11 @@ func TestSomebodyElseAtTheFront(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.onLeg()
 		r.with(func() { r.put(judge.Outside, 7000) })
-		r.frozen(crossing.Foreign)
+		r.frozen(crossing.Foreign{})
 		r.do(Command{Act: crossing.PutBack{}})
 		r.until("ours is back", func(Snapshot) bool { return r.share == 2000 })
 		r.with(func() { r.put(judge.Outside, 6000) })
-		r.frozen(crossing.Foreign)
+		r.frozen(crossing.Foreign{})
 		r.do(Command{Act: crossing.Resume{}})
 		if s := r.last().Crossing; s.Foreign || s.Frozen() || r.now() != 6000 {
 			t.Errorf("after taking theirs: %v", s)
@@ -439,14 +442,14 @@ func TestSomebodyElseGoesHome(t *testing.T) {
 		r.onLeg()
 		elsewhere(r)
 		s := r.stage(crossing.RolledBack)
-		if w := s.Crossing.Why; w.Kind != crossing.ByOrder || w.Order.By != "ada" ||
+		if w := oneof.As[crossing.ByOrder](s.Crossing.Why); w.Order.By != "ada" ||
 			w.Order.Why != "the pier is closed" {
 			t.Errorf("it ended because of %+v", w)
 		}
 	})
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.3.0", Hold: true}})
-		r.asked(crossing.AskStart)
+		r.asked(crossing.AskStart{})
 		elsewhere(r)
 		r.stage(crossing.CalledOff)
 		if r.now() != 0 {
@@ -462,12 +465,13 @@ func TestStartedAgainInTheMiddle(t *testing.T) {
 		r.onLeg()
 		r.stop()
 		r.start()
-		s := r.frozen(crossing.FoundAgain)
-		if f := s.Crossing.Freezes[0].Cause.Found; f.Share != 2000 || f.Running != [2]int{2, 2} || s.Crossing.Proven {
+		s := r.frozen(crossing.FoundAgain{})
+		if f := oneof.As[crossing.FoundAgain](s.Crossing.Freezes[0].Cause).Found; f.Share != 2000 ||
+			f.Running != [2]int{2, 2} || s.Crossing.Proven {
 			t.Errorf("found %+v: %v", f, s.Crossing)
 		}
 		r.do(Command{Act: crossing.Resume{}})
-		r.asked(crossing.AskLeg)
+		r.asked(crossing.AskLeg{})
 
 		r.with(func() {
 			r.trouble = troubled("home", 0, false, errLost)
@@ -524,7 +528,7 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 		r.until("it is said why it is not retired", func(s Snapshot) bool {
 			for _, e := range r.events {
 				if f, ok := e.What.(crossing.Failed); ok {
-					said = f.Trouble.Said
+					said = words.Trouble(f.Trouble)
 				}
 			}
 			return !s.Crossing.Retiring() && said != ""
@@ -646,10 +650,10 @@ func TestNothingGoesOnUnwatched(t *testing.T) {
 		if s := r.last(); s.Crossing.Stage != crossing.Keeping || len(s.Lacks) == 0 {
 			t.Errorf("it is %v, and lacks %v", s.Crossing, s.Lacks)
 		}
-		r.frozen(crossing.NotKnown)
+		r.frozen(crossing.NotKnown{})
 		r.with(func() { r.trouble = nil })
 		time.Sleep(10 * time.Minute) // it is for a person to go on after such a hole
-		r.frozen(crossing.NotKnown)
+		r.frozen(crossing.NotKnown{})
 		r.do(Command{Act: crossing.Resume{}})
 		r.stage(crossing.Settled)
 	}, func(w *world) { w.plan.Route = route.Route{{Part: split.Whole}} })
@@ -658,11 +662,11 @@ func TestNothingGoesOnUnwatched(t *testing.T) {
 func TestABuildThatChangesUnderOurHands(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}})
-		q := r.asked(crossing.AskSameBuild)
+		q := r.asked(crossing.AskSameBuild{})
 		r.with(func() { r.source["4.2.1"] = "ffff" })
 		r.do(Command{Act: crossing.Yes{Question: q.ID}})
 		s := r.stage(crossing.CalledOff)
-		if said := s.Crossing.Why.Trouble.Said; !strings.Contains(said,
+		if said := words.Cause(s.Crossing.Why, s.Crossing); !strings.Contains(said,
 			"was build 7c1e when it was chosen, and is ffff now") {
 			t.Errorf("it ended because of %+v", s.Crossing.Why)
 		}
@@ -828,7 +832,8 @@ func TestAnotherGoesOn(t *testing.T) {
 		time.Sleep(time.Minute)
 		r.start()
 		s = r.until("one after a hole is ready", func(s Snapshot) bool { return s.Ready })
-		if _, found := s.Crossing.FrozenBy(crossing.FoundAgain); !found || s.Again.Sub(s.At) < 50*time.Second {
+		if _, found := crossing.FrozenBy[crossing.FoundAgain](s.Crossing); !found ||
+			s.Again.Sub(s.At) < 50*time.Second {
 			t.Errorf("after a hole it is at %v, and nothing is retired before %v", s.Crossing, s.Again)
 		}
 		r.end()
@@ -859,14 +864,14 @@ func TestTheWayBackCloses(t *testing.T) {
 			func(s Snapshot) bool { return s.Crossing.Stage == crossing.Shifting && s.Crossing.Task.ID == 0 })
 		r.with(func() { r.narrows = true })
 		s := r.until("it is narrow", func(s Snapshot) bool { return s.WayBack.State == wayback.Narrow })
-		if s.WayBack.Worst.Kind != wayback.Same || s.Crossing.Frozen() {
+		if !oneof.IsA[wayback.Same](s.WayBack.Worst) || s.Crossing.Frozen() {
 			t.Errorf("narrow because of %+v, at %v", s.WayBack.Worst, s.Crossing)
 		}
 		r.with(func() { r.closes = true })
 		s = r.until("it is closed", func(s Snapshot) bool { return s.Crossing.Frozen() })
-		f, ok := s.Crossing.FrozenBy(crossing.WayClosed)
-		if !ok || f.Cause.Way.Kind != wayback.Data || s.WayBack.State != wayback.Closed ||
-			!strings.Contains(words.Frozen(s.Crossing), "there is no way back any more: blue data: fits: want 0, got "+
+		f, ok := crossing.FrozenBy[crossing.WayClosed](s.Crossing)
+		if !ok || !oneof.IsA[wayback.Data](f.Way) || s.WayBack.State != wayback.Closed ||
+			!strings.Contains(words.Frozen(s.Crossing), "there is no way back any more: blue data checks: fits: want 0, got "+
 				"12") {
 			t.Errorf("closed: %v, %+v", words.Frozen(s.Crossing), s.WayBack.Worst)
 		}
@@ -924,7 +929,7 @@ func TestWhatEndsIsStartedAgain(t *testing.T) {
 		ends(split.Green)
 		s := r.until("it goes home",
 			func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack && s.Crossing.Task.ID == 0 })
-		if s.Crossing.Why.Alarm.Watch != plan.Unhealthy {
+		if oneof.As[crossing.ByGuard](s.Crossing.Why).Alarm.Watch != plan.Unhealthy {
 			t.Errorf("because of %v", s.Crossing.Why)
 		}
 		r.end()
@@ -979,7 +984,7 @@ func TestBackAfterTheEnd(t *testing.T) {
 		}
 		s := r.until("it is home", func(s Snapshot) bool { return s.Crossing.Stage == crossing.RolledBack })
 		if s.Crossing.Number != first.Crossing.Number+1 || s.Front.Split.Share != 0 ||
-			s.Crossing.Why.Why != "berths are sold twice" {
+			oneof.As[crossing.ByHand](s.Crossing.Why).Why != "berths are sold twice" {
 			t.Errorf("it is %v, number %d", s.Crossing, s.Crossing.Number)
 		}
 		r.end()

@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/stack"
@@ -24,7 +25,7 @@ func TestAsLive(t *testing.T) {
 				})
 			}
 			r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
-			r.until("it is asked", func(s Snapshot) bool { return s.Crossing.Question.Kind == crossing.AskLeg })
+			r.until("it is asked", func(s Snapshot) bool { return oneof.IsA[crossing.AskLeg](s.Crossing.Question) })
 			if n := len(r.sides[split.Green]); n != 2 {
 				t.Errorf("%d instances stand", n)
 			}

@@ -119,7 +119,7 @@ func (k *performer) start(ctx context.Context, o engine.Order) {
 	}
 	k.effects.Go(func() {
 		if err := k.book.kept(ctx, o.ID); err != nil {
-			k.notDone(ctx, o, crossing.TroubleLogbook, err)
+			k.notDone(ctx, o, err, crossing.TroubleLogbook{Said: k.said(err)})
 			return
 		}
 		do(permit.With(ctx, func(ctx context.Context) error { return k.permitted(ctx, o) }), o)
@@ -139,13 +139,13 @@ func (l *loop) said(err error) string { return l.Secrets.Hide(err.Error()) }
 
 // notDone reports that a task came to nothing. One that is only withheld, or that ends with the keeper, is taken up
 // again.
-func (k *performer) notDone(ctx context.Context, o engine.Order, kind crossing.TroubleKind, err error) {
+func (k *performer) notDone(ctx context.Context, o engine.Order, err error, trouble crossing.TroubleKind) {
 	if cause := context.Cause(ctx); errors.Is(err, errWithheld) || errors.Is(err, errStopped) ||
 		errors.Is(cause, errWithheld) || cause == context.Canceled {
 		k.log.info("left", "task", o.Task, "why", err)
 		return
 	}
-	k.report(crossing.Failed{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: k.said(err)}})
+	k.report(crossing.Failed{Task: o.ID, Trouble: crossing.Went(trouble)})
 }
 
 // move puts a share in force.
@@ -153,12 +153,12 @@ func (k *performer) move(ctx context.Context, o engine.Order) {
 	if s := k.during(o); !o.Act {
 		if err := k.before(ctx, occasion{moment: plan.BeforeLeg, state: s, side: s.Target,
 			share: o.Share.Of(s.Target)}); err != nil {
-			k.notDone(ctx, o, crossing.TroubleHook, err)
+			k.notDone(ctx, o, err, crossing.TroubleHook{Said: k.said(err)})
 			return
 		}
 	}
 	if err := permit.Ask(ctx); err != nil {
-		k.notDone(ctx, o, crossing.TroubleFront, err)
+		k.notDone(ctx, o, err, crossing.TroubleFront{Said: k.said(err)})
 		return
 	}
 	limited, cancel := context.WithTimeout(ctx, setLimit)
@@ -170,7 +170,7 @@ func (k *performer) move(ctx context.Context, o engine.Order) {
 		d, err = k.Front.Set(limited, o.Share, front.Expect{Revision: o.Revision, Generation: o.Generation, Term: term})
 	}
 	if err != nil {
-		k.notDone(ctx, o, crossing.TroubleFront, err)
+		k.notDone(ctx, o, err, crossing.TroubleFront{Said: k.said(err)})
 		return
 	}
 	k.report(crossing.TookEffect{Task: o.ID, Nearest: d.Nearest, Share: d.Share, Revision: d.Revision,
@@ -210,7 +210,7 @@ func (k *performer) goHome(ctx context.Context, o engine.Order, h front.Homing) 
 				Took: time.Since(begun), Did: d.Did, Everywhere: d.Everywhere})
 			return
 		}
-		k.notDone(ctx, o, crossing.TroubleFront, err)
+		k.notDone(ctx, o, err, crossing.TroubleFront{Said: k.said(err)})
 		k.log.warn("going home", "err", err)
 		select {
 		case <-ctx.Done():
@@ -268,11 +268,11 @@ func (k *performer) standUp(ctx context.Context, o engine.Order) {
 		err = k.Stacks.Raise(limited, o.Side, builds(o.Choices, like))
 	}
 	if err != nil {
-		kind := crossing.TroubleRaise
+		var trouble crossing.TroubleKind = crossing.TroubleRaise{Said: k.said(err)}
 		if errors.Is(err, errHook) {
-			kind = crossing.TroubleHook
+			trouble = crossing.TroubleHook{Said: k.said(err)}
 		}
-		k.notDone(ctx, o, kind, err)
+		k.notDone(ctx, o, err, trouble)
 		return
 	}
 	k.tell(func(now time.Time) { k.engine.Started(now, o.ID) })
@@ -395,13 +395,13 @@ func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 func (k *performer) retire(ctx context.Context, o engine.Order) {
 	if !o.Final {
 		if err := k.before(ctx, occasion{moment: plan.BeforeRetire, state: k.during(o), side: o.Side}); err != nil {
-			k.notDone(ctx, o, crossing.TroubleHook, err)
+			k.notDone(ctx, o, err, crossing.TroubleHook{Said: k.said(err)})
 			return
 		}
 	}
 	open, err := k.drain(ctx, o.Side)
 	if err != nil {
-		k.notDone(ctx, o, crossing.TroubleRetire, err)
+		k.notDone(ctx, o, err, crossing.TroubleRetire{Said: k.said(err)})
 		return
 	}
 	if !o.Final && !k.stopping(ctx, o, open) {
@@ -417,7 +417,7 @@ func (k *performer) retire(ctx context.Context, o engine.Order) {
 		err = k.Stacks.Stop(acts, o.Side)
 	}
 	if err != nil {
-		k.notDone(ctx, o, crossing.TroubleRetire, err)
+		k.notDone(ctx, o, err, crossing.TroubleRetire{Said: k.said(err)})
 		return
 	}
 	k.report(crossing.Retired{Task: o.ID, Side: o.Side, Stands: k.Plan.Stands(o.Side), Stays: k.stay(o.Side)})
@@ -468,7 +468,7 @@ func (k *performer) stopping(ctx context.Context, o engine.Order, cut int64) boo
 			return false
 		}
 		if err := k.book.kept(ctx, n); err != nil {
-			k.notDone(ctx, o, crossing.TroubleLogbook, err)
+			k.notDone(ctx, o, err, crossing.TroubleLogbook{Said: k.said(err)})
 			return false
 		}
 		return true

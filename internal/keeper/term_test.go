@@ -59,11 +59,11 @@ func TestAnotherTerm(t *testing.T) {
 		r.with(func() { r.order.Term = 5 })
 		time.Sleep(2 * time.Second) // it reads that
 		r.do(Command{Act: crossing.Yes{Question: r.last().Crossing.Question.ID}})
-		s := r.until("it says who has taken over", func(s Snapshot) bool { return s.Crossing.Trouble.Said != "" })
+		s := r.until("it says who has taken over", func(s Snapshot) bool { return s.Crossing.Trouble.Is != nil })
 		if r.now() != 20*split.Percent {
 			t.Errorf("%v are on green; %+v", r.now(), s.Crossing.Trouble)
 		}
-		t.Log(s.Crossing.Trouble.Said)
+		t.Log(s.Crossing.Trouble)
 		r.do(Command{Act: crossing.Back{}})
 		r.until("home", func(Snapshot) bool { return r.share == 0 })
 	})

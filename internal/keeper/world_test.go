@@ -981,8 +981,9 @@ func (r *rig) stage(s crossing.Stage) Snapshot {
 // asked waits for a question.
 func (r *rig) asked(kind crossing.QuestionKind) crossing.Question {
 	r.t.Helper()
-	return r.until("it asks: "+string(kind),
-		func(s Snapshot) bool { return s.Crossing.Question.Kind == kind }).Crossing.Question
+	name := crossing.Questions.Name(kind)
+	return r.until("it asks: "+name,
+		func(s Snapshot) bool { return s.Crossing.Question.Kind() == name }).Crossing.Question
 }
 
 // yes answers a question of a kind with yes.
@@ -995,7 +996,7 @@ func (r *rig) yes(kind crossing.QuestionKind) {
 func (r *rig) onFirstLeg() {
 	r.t.Helper()
 	r.do(Command{Act: crossing.Begin{Version: "4.3.0"}})
-	r.asked(crossing.AskLeg)
+	r.asked(crossing.AskLeg{})
 }
 
 // onLeg brings a crossing to the middle of its first leg.
@@ -1009,9 +1010,10 @@ func (r *rig) onLeg() {
 // frozen waits for a freeze.
 func (r *rig) frozen(kind crossing.CauseKind) Snapshot {
 	r.t.Helper()
-	return r.until("it is frozen: "+string(kind), func(s Snapshot) bool {
-		_, frozen := s.Crossing.FrozenBy(kind)
-		return frozen
+	name := crossing.Causes.Name(kind)
+	return r.until("it is frozen: "+name, func(s Snapshot) bool {
+		return slices.ContainsFunc(s.Crossing.Freezes,
+			func(f crossing.Freezing) bool { return f.Cause.Kind() == name })
 	})
 }
 

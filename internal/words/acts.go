@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
@@ -27,7 +28,10 @@ func To(share split.Share, v engine.View) string {
 		text += " (new side)"
 	}
 	if rate := v.Traffic.Rate; rate > 0 {
-		text += fmt.Sprintf(", %.0f of %.0f requests/s", rate*share.Of(side).Fraction(), rate)
+		text += fmt.Sprintf(", %.0f of %.0f %s/s", rate*share.Of(side).Fraction(), rate, Carried(v))
+	}
+	if r := v.Front.Remembers; r > 0 {
+		text += fmt.Sprintf(", and up to %s until all who ask know", route.Short(r))
 	}
 	return text
 }
@@ -38,29 +42,31 @@ func Outlook(share split.Share, v engine.View) string {
 	if found.After <= 0 {
 		return ""
 	}
-	return fmt.Sprintf("a fault in %v of %v's answers is found after ~%s and has cost ~%.0f requests by then",
-		split.Share(forecast.Fault*float64(split.Whole)), v.Crossing.Target, found.After.Round(time.Second), found.Cost)
+	return fmt.Sprintf("a fault in %v of %v's answers is found after ~%s and has cost ~%.0f %s by then",
+		split.Share(forecast.Fault*float64(split.Whole)), v.Crossing.Target, found.After.Round(time.Second), found.Cost,
+		Carried(v))
 }
 
 // Yes is what a yes to the open question does.
 func Yes(v engine.View) string {
 	c := v.Crossing
-	switch q := c.Question; q.Kind {
+	if step, of := c.Question.Step(); of {
+		return To(split.Toward(c.Target, step.Part), v)
+	}
+	switch is := c.Question.Is.(type) {
 	case crossing.AskSameBuild:
-		return fmt.Sprintf("raise %s although its build is the live one", q.Version)
+		return fmt.Sprintf("raise %s although its build is the live one", is.Version)
 	case crossing.AskRaise:
-		return fmt.Sprintf("raise %v again", c.Target)
+		return fmt.Sprintf("raise %v again: %s", c.Target, RaiseAgain(v))
 	case crossing.AskProof:
 		return fmt.Sprintf("prove %v again", c.Target)
 	case crossing.AskFindings:
-		return fmt.Sprintf("accept these %d findings and go on", len(q.Findings))
+		return fmt.Sprintf("accept these %d findings and go on", len(is.Findings))
 	case crossing.AskStart:
 		if leg, ok := c.Next(); ok {
 			return To(c.LegShare(leg), v)
 		}
 		return "start to shift"
-	case crossing.AskLeg, crossing.AskLoad, crossing.AskUnsure:
-		return To(split.Toward(c.Target, q.Part), v)
 	case crossing.AskRetire:
 		old := c.Target.Other()
 		if v.Sides[old].Stands {
@@ -75,9 +81,10 @@ func Yes(v engine.View) string {
 
 // YesKey names in few words what a yes does: "yes: 50 %".
 func YesKey(c crossing.State) string {
-	switch q := c.Question; q.Kind {
-	case crossing.AskLeg, crossing.AskLoad, crossing.AskUnsure:
-		return "yes: " + q.Part.String()
+	if step, of := c.Question.Step(); of {
+		return "yes: " + step.Part.String()
+	}
+	switch c.Question.Is.(type) {
 	case crossing.AskStart:
 		if leg, ok := c.Next(); ok {
 			return "yes: " + c.Route[leg].Part.String()
@@ -99,8 +106,8 @@ func Resume(v engine.View) string {
 	}
 	var over []string
 	for _, f := range c.Freezes {
-		if f.Cause.Kind == crossing.ByGuard {
-			over = append(over, f.Cause.Alarm.Guard)
+		if c, is := f.Cause.Is.(crossing.ByGuard); is {
+			over = append(over, c.Alarm.Guard)
 		}
 	}
 	if len(over) > 0 {
@@ -139,7 +146,7 @@ func Back(v engine.View) string {
 		}
 		return fmt.Sprintf("call off: no traffic has moved, %v is removed", c.Target)
 	}
-	text := fmt.Sprintf("all requests to %v at once: %v has %v now", c.Target.Other(), c.Target,
+	text := fmt.Sprintf("all %s to %v at once: %v has %v now", Carried(v), c.Target.Other(), c.Target,
 		v.Front.Split.Share.Of(c.Target))
 	if r := v.Front.Remembers; r > 0 {
 		text += fmt.Sprintf(", and up to %s until all who ask know", route.Short(r))
@@ -153,7 +160,7 @@ func Back(v engine.View) string {
 				text += fmt.Sprintf(". That is worse: %s", WayOut(w, c.Target))
 			}
 		}
-	case v.WayBack.Worst.Kind == wayback.Answers:
+	case oneof.IsA[wayback.Answers](v.WayBack.Worst):
 		text += ". " + WayBack(v.WayBack, v.At)
 	}
 	return text

@@ -136,7 +136,7 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.RollsBack:
 		return Cause(f.Cause, s)
 	case crossing.SentBack:
-		return Cause(crossing.Cause{Kind: crossing.ByOrder, Order: f.Order}, s)
+		return Cause(crossing.Because(crossing.ByOrder{Order: f.Order}), s)
 	case crossing.Returned:
 		return fmt.Sprintf("all requests go to %v, in %s", homeOf(f.Share, s), Milliseconds(f.Took))
 	case crossing.Noted:

@@ -9,7 +9,7 @@ import (
 )
 
 func ExampleQuestion() {
-	q := crossing.Question{ID: 7, Kind: crossing.AskLeg, Side: split.Green, Part: 50 * split.Percent}
+	q := crossing.Question{ID: 7, Side: split.Green, Is: crossing.AskLeg{Step: crossing.Step{Part: 50 * split.Percent}}}
 	fmt.Println(words.Question(q, crossing.State{Target: split.Green}))
 	// Output: go on to 50 % on green?
 }

@@ -2,12 +2,14 @@ package words
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/situation"
@@ -20,15 +22,15 @@ func Situation(s situation.Situation, v engine.View, by string, now time.Time) s
 	c := v.Crossing
 	switch is := s.Is.(type) {
 	case situation.RollingBack:
-		return rollingBack(is, c)
+		return rollingBack(is, v)
 	case situation.Hurting:
 		switch {
 		case is.Dead:
-			return dead(v) + "; " + Pain(is.Pain)
+			return dead(v) + "; " + Pain(is.Pain, Carried(v))
 		case is.Asks.ID != 0:
-			return Whole(is.Asks, c) + " " + Pain(is.Pain)
+			return Whole(is.Asks, c) + " " + Pain(is.Pain, Carried(v))
 		}
-		return Pain(is.Pain) + helps(is.Help, c)
+		return Pain(is.Pain, Carried(v)) + helps(is.Help, c)
 	case situation.Unheard:
 		return fmt.Sprintf("the keeper has not answered for %s: what is shown is old. b b rolls back without it",
 			route.Short(is.For.Truncate(time.Second)))
@@ -78,7 +80,7 @@ func Situation(s situation.Situation, v engine.View, by string, now time.Time) s
 	case situation.NoWayBack:
 		return "no way back: " + WayBack(v.WayBack, now)
 	case situation.SplitWrong:
-		return "the split is " + Split(v.Split)
+		return "the split is " + Split(v.Split, Carried(v))
 	case situation.Trouble:
 		return Trouble(c.Trouble)
 	case situation.Noticed:
@@ -88,7 +90,7 @@ func Situation(s situation.Situation, v engine.View, by string, now time.Time) s
 	case situation.MaybeWorse:
 		return fmt.Sprintf("%v may be worse: %s %s", c.Target, is.Guard.Name, Guard(is.Guard))
 	case situation.Unhealthy:
-		return fmt.Sprintf("%v gets %v of requests, and %d of its %d instances are healthy", is.Side, is.Part, is.Healthy,
+		return fmt.Sprintf("%v gets %v of %s, and %d of its %d instances are healthy", is.Side, is.Part, Carried(v), is.Healthy,
 			is.All)
 	case situation.Dead:
 		return dead(v)
@@ -124,7 +126,7 @@ func beside(text string, v engine.View, now time.Time) string {
 	if blind := v.Front.Blind; blind != "" && !c.Timed() {
 		text += "; " + blind
 	} else if v.Traffic.Rate == 0 && c.Share.Of(v.Live) > 0 && len(v.Sides[v.Live].Instances) > 0 {
-		text += "; no requests now"
+		text += "; no " + Carried(v) + " now"
 	}
 	if why := WayBack(v.WayBack, now); why != "" && c.Stage.UnderWay() {
 		text += fmt.Sprintf("; way back %s: %s", v.WayBack.State, why)
@@ -133,30 +135,31 @@ func beside(text string, v engine.View, now time.Time) string {
 }
 
 // rollingBack says since when, and that the front has not confirmed it.
-func rollingBack(r situation.RollingBack, c crossing.State) string {
+func rollingBack(r situation.RollingBack, v engine.View) string {
+	c := v.Crossing
 	text := fmt.Sprintf("rolling back to %v", r.To)
-	if r.For >= 0 && c.Trouble.Kind == "" {
+	if r.For >= 0 && c.Trouble.Is == nil {
 		text += fmt.Sprintf(": asked %s ago, the front has not confirmed", Age(r.For))
 	}
 	if r.Failed > 0 {
 		text += fmt.Sprintf("; %d requests failed since", r.Failed)
 	} else if len(r.Pain.Sides) > 0 || r.Pain.Lost > 0 {
-		text += "; " + Pain(r.Pain)
+		text += "; " + Pain(r.Pain, Carried(v))
 	}
 	if t := Trouble(c.Trouble); t != "" {
 		text += ": " + t
 	}
-	if why := Cause(r.Why, c); why != "" && r.Why.Kind != crossing.ByHand {
+	if why := Cause(r.Why, c); why != "" && !oneof.IsA[crossing.ByHand](r.Why) {
 		text += " (" + why + ")"
 	}
 	return text
 }
 
-// Pain is how many requests fail.
-func Pain(p situation.Pain) string {
+// Pain is how many of what the front divides fail.
+func Pain(p situation.Pain, carried string) string {
 	var texts []string
 	for _, a := range p.Sides {
-		texts = append(texts, fmt.Sprintf("%v: %s of %.0f requests/s fail", a.Side, few(a.Failing), a.Rate))
+		texts = append(texts, fmt.Sprintf("%v: %s of %.0f %s/s fail", a.Side, few(a.Failing), a.Rate, carried))
 	}
 	if p.Lost > 0 {
 		text := fmt.Sprintf("no answer at the front to %d of the last checks", p.Lost)
@@ -166,7 +169,7 @@ func Pain(p situation.Pain) string {
 		texts = append(texts, fmt.Sprintf("%s (%s)", text, p.Why))
 	}
 	if len(texts) == 0 {
-		return "a side that gets requests does not serve"
+		return "a side that gets " + carried + " does not serve"
 	}
 	return strings.Join(texts, ", ")
 }
@@ -256,6 +259,61 @@ func going(g situation.Going, then situation.Then, v engine.View) string {
 	return fmt.Sprintf("%s; %v is kept for %s more%s", getsAll(v, c.Target), old, left, after)
 }
 
+// Raise is what a raise has come to, and how long it may take: "0 of 4 healthy, at most 20s, usually 6s".
+func Raise(v engine.View) string {
+	c := v.Crossing
+	side := v.Sides[c.Target]
+	text := fmt.Sprintf("%d of %d healthy", side.Healthy, max(len(side.Instances), side.Wanted))
+	if limit := v.Limits[c.Target]; limit > 0 {
+		text += fmt.Sprintf(", at most %s", route.Short(limit))
+	}
+	if v.Typical > 0 {
+		text += ", usually " + route.Short(v.Typical.Round(time.Second))
+	}
+	return text
+}
+
+// RaiseAgain is what trying a raise again does: what runs stays, and what has ended is started anew.
+func RaiseAgain(v engine.View) string {
+	side := v.Crossing.Target
+	runs, ended := 0, 0
+	for _, i := range v.Sides[side].Instances {
+		if i.Running {
+			runs++
+		} else {
+			ended++
+		}
+	}
+	missing := max(v.Sides[side].Wanted-runs-ended, 0) + ended
+	switch {
+	case v.Sides[side].Stands:
+		return fmt.Sprintf("look at %v's instances again; nothing is started", side)
+	case missing == 0:
+		return fmt.Sprintf("wait for the %d that run; none is started again", runs)
+	case runs == 0:
+		return fmt.Sprintf("start all %d again", missing)
+	}
+	return fmt.Sprintf("start %d again, and wait for the %d that run", missing, runs)
+}
+
+// Reasons is all that the route stands still for, or that is not retired yet for, one by one: what froze it, the newest
+// first, with its time, then what is not known.
+func Reasons(v engine.View, now time.Time) (list []string) {
+	for _, f := range slices.Backward(v.Crossing.Freezes) {
+		if known, is := f.Cause.Is.(crossing.NotKnown); is && len(known.Lacks) > 1 {
+			for _, l := range known.Lacks {
+				list = append(list, f.At.Local().Format("15:04:05")+"  not enough is known to go on: "+lack(l, now))
+			}
+			continue
+		}
+		list = append(list, f.At.Local().Format("15:04:05")+"  "+Cause(f.Cause, v.Crossing))
+	}
+	for _, l := range append(slices.Clone(v.Lacks), v.Held...) {
+		list = append(list, lack(l, now))
+	}
+	return list
+}
+
 // soFar is how long the stage lasts by now, and how long a raise usually does: "41s, usually 55s".
 func soFar(long time.Duration, v engine.View) string {
 	text := route.Short(long.Truncate(time.Second))
@@ -270,7 +328,7 @@ func getsAll(v engine.View, side split.Side) string {
 	if v.Crossing.First && side != v.Crossing.Target {
 		return "nothing was live before"
 	}
-	return fmt.Sprintf("%v gets all requests", side)
+	return fmt.Sprintf("%v gets all %s", side, Carried(v))
 }
 
 // nowGets is who gets requests in the middle of a crossing.
@@ -281,12 +339,22 @@ func nowGets(v engine.View) string {
 	return getsAll(v, v.Crossing.Target.Other())
 }
 
+// Carried is what the front divides: messages where sides have queues, requests else.
+func Carried(v engine.View) string {
+	for _, side := range v.Sides {
+		if side.Queue != nil {
+			return "messages"
+		}
+	}
+	return "requests"
+}
+
 // liveGets is who gets all requests while nothing is crossing.
 func liveGets(v engine.View) string {
 	if version := v.Sides[v.Live].Version; version != "" {
-		return fmt.Sprintf("%v (%s) gets all requests", v.Live, version)
+		return fmt.Sprintf("%v (%s) gets all %s", v.Live, version, Carried(v))
 	}
-	return fmt.Sprintf("%v gets all requests", v.Live)
+	return fmt.Sprintf("%v gets all %s", v.Live, Carried(v))
 }
 
 // resting is how things are while nothing is crossing.
@@ -311,7 +379,7 @@ func resting(r situation.Resting, v engine.View) string {
 // rolledBack is that the last crossing was rolled back, why, and what it cost.
 func rolledBack(r situation.RolledBack, v engine.View) string {
 	c := v.Crossing
-	text := fmt.Sprintf("crossing %d was rolled back", c.Number)
+	text := "rolled back"
 	if r.For >= 0 {
 		text += " " + route.Short(r.For.Truncate(time.Second)) + " ago"
 	}
@@ -319,7 +387,7 @@ func rolledBack(r situation.RolledBack, v engine.View) string {
 		text += ": " + why
 	}
 	if r.All > 0 {
-		text += fmt.Sprintf("; %d of %d requests on %v failed", r.Failed, r.All, c.Target)
+		text += fmt.Sprintf("; %d of %d %s on %v failed", r.Failed, r.All, Carried(v), c.Target)
 	}
 	return text + "; " + liveGets(v)
 }
@@ -363,19 +431,6 @@ func Unwatched(v engine.View) string {
 	return text
 }
 
-// Ailing is what is wrong with a side that gets requests while nothing is crossing, and what stands ready; "" if
-// nothing is.
-func Ailing(v engine.View) string {
-	n := len(v.Crossing.Ails)
-	switch {
-	case v.Dead:
-		return dead(v)
-	case v.Ails && n > 0:
-		return Cause(v.Crossing.Ails[n-1].Cause, v.Crossing) + "; " + Ready(v)
-	}
-	return ""
-}
-
 // judged is what the guards say of the target by now.
 func judged(v engine.View) string {
 	c := v.Crossing
@@ -392,7 +447,7 @@ func judged(v engine.View) string {
 			all++
 		}
 	}
-	switch gets := fmt.Sprintf("%v gets %v of requests", c.Target, c.Part()); {
+	switch gets := fmt.Sprintf("%v gets %v of %s", c.Target, c.Part(), Carried(v)); {
 	case all == 0:
 		return gets + "; no guard watches"
 	case known == all:

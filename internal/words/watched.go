@@ -31,6 +31,8 @@ func Guard(s guard.Status) string {
 				return "too little to say yet"
 			}
 			return fmt.Sprintf("too few answers yet, %d of %d", s.Trial.Of, guard.Least(s.Watch))
+		case guard.FewClients:
+			return fmt.Sprintf("too few clients yet, %d of %d", s.Clients, guard.Least(s.Watch))
 		case guard.NoBaseline:
 			if s.Watch.Figures() {
 				return "nothing to compare with: the live side does not tell it"
@@ -50,6 +52,8 @@ func Guard(s guard.Status) string {
 			return "cannot watch: this front does not measure times"
 		case guard.NotTold:
 			return "not known: no instance tells it" + reason(s.Said)
+		case guard.NoneYet:
+			return "none counted on the new side yet; if it comes late, say after how long (after)"
 		case guard.NoneBeside:
 			return "nothing to compare with: all requests go to one side"
 		case guard.OneClient:
@@ -150,16 +154,30 @@ func asOf(s guard.Status) string {
 func compared(s guard.Status) string {
 	switch s.State {
 	case guard.Tripped:
-		if r := s.Range; r.Low > 0 && r.High < 1 {
-			return fmt.Sprintf("worse by %s to %s points, %s certain", points(r.Low), points(r.High), Sure(s.Sure))
+		if s.Sure < 0.5 && s.Clients < s.ClientsNeeded {
+			return fmt.Sprintf("none of %d clients gets a good answer", s.Clients)
 		}
-		return fmt.Sprintf("worse, %s certain", Sure(s.Sure))
+		text := fmt.Sprintf("worse, %s certain", Sure(s.Sure))
+		if r := s.Range; r.Low > 0 && r.High < 1 {
+			text = fmt.Sprintf("worse by %s to %s points, %s certain", points(r.Low), points(r.High), Sure(s.Sure))
+		}
+		if s.Bursts {
+			text += "; bad answers come in bursts on the live side too"
+		}
+		return text
 	case guard.Watching:
 		text := fmt.Sprintf("watching, %s certain", Sure(s.Sure))
 		if s.More > 0 {
 			text += fmt.Sprintf(", ~%s more", route.Short(max(s.More, time.Second).Round(time.Second)))
 		}
 		return text
+	}
+	if s.ClientsNeeded > 0 && s.Clients < s.ClientsNeeded {
+		return fmt.Sprintf("%s; a fault of some clients is not seen by %d of them, by %d it is", excluded(s), s.Clients,
+			s.ClientsNeeded)
+	}
+	if s.Unit == guard.Instances {
+		return excluded(s) + "; bad answers come in bursts here: counted by instance"
 	}
 	return excluded(s)
 }
@@ -230,52 +248,57 @@ func Limit(s guard.Status) string {
 
 // Condition is a line of the judgement on the way back: what it is about, and how it is.
 func Condition(c wayback.Condition, now time.Time) (name, text string) {
-	switch c.Kind {
+	if l, looked := c.Looked(); looked {
+		return c.Side.String() + " " + lookedAt[c.Kind()], look(l, now)
+	}
+	switch is := c.Is.(type) {
 	case wayback.Healthy:
 		name = c.Side.String() + " healthy"
 		switch {
-		case c.Retired:
+		case is.Retired:
 			text = "retired"
-		case c.Instances == 0:
+		case is.Instances == 0:
 			text = "no instances"
-		case c.Healthy > 0 && c.Stale > 0:
-			text = "not read for " + route.Short(c.Stale)
+		case is.Healthy > 0 && is.Stale > 0:
+			text = "not read for " + route.Short(is.Stale)
 		default:
-			text = fmt.Sprintf("%d of %d", c.Healthy, c.Instances)
+			text = fmt.Sprintf("%d of %d", is.Healthy, is.Instances)
 		}
 	case wayback.Carries:
 		name, text = c.Side.String()+" carries all", "capacity not in the plan"
-		if c.Capacity > 0 {
-			text = fmt.Sprintf("up to %.0f/s", c.Capacity)
+		if is.Capacity > 0 {
+			text = fmt.Sprintf("up to %.0f/s", is.Capacity)
 		}
-		if c.Capacity > 0 && c.Rate > 0 {
-			text = fmt.Sprintf("%.0f %% spare capacity", 100*c.Headroom)
+		if is.Capacity > 0 && is.Rate > 0 {
+			text = fmt.Sprintf("%.0f %% spare capacity", 100*is.Headroom)
 			switch {
-			case c.Headroom < 0:
-				text = fmt.Sprintf("%.0f %% too small", -100*c.Headroom)
-			case c.Peak > c.Rate:
-				text = fmt.Sprintf("%.0f %% free, peak %.0f %%", 100*c.Headroom, 100*(c.Capacity/c.Peak-1))
+			case is.Headroom < 0:
+				text = fmt.Sprintf("%.0f %% too small", -100*is.Headroom)
+			case is.Peak > is.Rate:
+				text = fmt.Sprintf("%.0f %% free, peak %.0f %%", 100*is.Headroom, 100*(is.Capacity/is.Peak-1))
 			}
 		}
 	case wayback.Front:
-		name, text = "rollback", Takes(c.Takes)
+		name, text = "rollback", Takes(is.Takes)
 		switch {
-		case !c.Read:
+		case !is.Read:
 			name, text = "front", "does not answer"
-		case c.Rehearsal.Failed != "":
-			name, text = "front", c.Rehearsal.Failed
-		case c.Elsewhere:
+		case is.Rehearsal.Failed != "":
+			name, text = "front", is.Rehearsal.Failed
+		case is.Elsewhere:
 			name, text = "front", "users get another share than it says"
-		case !c.Rehearsal.At.IsZero():
-			text += ", " + ago(c.Rehearsal.At, now)
+		case !is.Rehearsal.At.IsZero():
+			name, text = "last rehearsal", text+", "+ago(is.Rehearsal.At, now)
 		}
 	case wayback.Answers:
-		name, text = c.Side.String()+"'s answers", Percent(c.Bad)+" of them fail now"
-	case wayback.Same, wayback.Smoke, wayback.Data:
-		name, text = c.Side.String()+" "+string(c.Kind), look(c.Look, now)
+		name, text = c.Side.String()+"'s answers", Percent(is.Bad)+" of them fail now"
 	}
 	return name, text
 }
+
+// lookedAt is what a look at a side is about, by the kind of condition.
+var lookedAt = map[string]string{wayback.Conditions.Name(wayback.Same{}): "unchanged",
+	wayback.Conditions.Name(wayback.Smoke{}): "smoke checks", wayback.Conditions.Name(wayback.Data{}): "data checks"}
 
 // Takes is how long home takes: in the middle, and from the least to the most.
 func Takes(s wayback.Spread) string {
@@ -300,7 +323,7 @@ func Takes(s wayback.Spread) string {
 
 // look is what a look has found, with its age.
 func look(l wayback.Look, now time.Time) string {
-	text := fmt.Sprintf("all %d", l.Of)
+	text := fmt.Sprintf("%d of %[1]d", l.Of)
 	switch n := len(l.Failed); {
 	case n > 0:
 		f := l.Failed[0]
@@ -344,7 +367,7 @@ func Steps(list []wayback.Step) string {
 
 // WayBack is why the way back is not open, "" if it is.
 func WayBack(r wayback.Readiness, now time.Time) string {
-	if r.Worst.Kind == "" {
+	if r.Worst.Is == nil {
 		return ""
 	}
 	name, text := Condition(r.Worst, now)
@@ -389,8 +412,8 @@ func WaysOut(list []wayout.Way, target split.Side) string {
 	return strings.Join(texts, "; ")
 }
 
-// Split is whether requests are split as asked.
-func Split(v engine.SplitView) string {
+// Split is whether what is carried, requests or messages, is split as asked.
+func Split(v engine.SplitView, carried string) string {
 	var text string
 	switch {
 	case v.Front.Verdict == evidence.Wrong:
@@ -400,7 +423,7 @@ func Split(v engine.SplitView) string {
 		text = fmt.Sprintf("%s where %v is asked: %s", offBy(v.Prober), v.Asked,
 			seen(v.Prober, v.Door, "answers at the front door"))
 	case v.Front.Verdict == evidence.AsAsked:
-		return "as asked: " + seen(v.Front, v.Counts, map[bool]string{false: "requests", true: "clients"}[v.Clients])
+		return "as asked: " + seen(v.Front, v.Counts, map[bool]string{false: carried, true: "clients"}[v.Clients])
 	case v.Prober.Verdict == evidence.AsAsked && v.Counts.Of == 0:
 		return "as asked: " + seen(v.Prober, v.Door, "answers at the front door")
 	case v.Prober.Verdict == evidence.AsAsked && v.Front.Verdict == evidence.NotTold:
@@ -409,8 +432,13 @@ func Split(v engine.SplitView) string {
 		return ""
 	case v.Front.Verdict == evidence.NotTold:
 		return "not told: clients stay on their sides, and the front does not count them"
+	case v.Clients && v.Counts.Of > 0:
+		return fmt.Sprintf("%.0f %% of %d clients; by chance %.0f to %.0f %%", 100*v.Front.Share, v.Counts.Of,
+			100*v.Front.Chance.Low, 100*v.Front.Chance.High)
+	case v.Clients:
+		return "not known: no new clients were counted in so short a time"
 	default:
-		return fmt.Sprintf("not confirmed yet, ~%d requests to go", v.Front.More)
+		return fmt.Sprintf("not confirmed yet, ~%d %s to go", v.Front.More, carried)
 	}
 	if !v.Since.IsZero() {
 		text += ", since " + v.Since.Local().Format("15:04:05")
@@ -439,41 +467,52 @@ func Lacks(list []crossing.Lack, now time.Time) string {
 }
 
 func lack(l crossing.Lack, now time.Time) string {
-	since := ""
-	switch {
-	case l.Since.IsZero():
-	case now.IsZero():
-		since = " since " + l.Since.Local().Format("15:04:05")
-	default:
-		since = " for " + route.Short(max(now.Sub(l.Since), 0).Round(time.Second))
+	lasting := func(since time.Time) string {
+		switch {
+		case since.IsZero():
+			return ""
+		case now.IsZero():
+			return " since " + since.Local().Format("15:04:05")
+		}
+		return " for " + route.Short(max(now.Sub(since), 0).Round(time.Second))
 	}
-	var text string
-	switch l.Kind {
+	because := func(text, said string) string {
+		if said != "" {
+			text += " (" + said + ")"
+		}
+		return text
+	}
+	switch l := l.Is.(type) {
+	case crossing.LackFront:
+		return because(unread("the front was", lasting(l.Since)), l.Said)
+	case crossing.LackSide:
+		return because(unread(l.Side.String()+"'s instances were", lasting(l.Since)), l.Said)
+	case crossing.LackCounts:
+		return because("the front's requests have not been counted"+lasting(l.Since), l.Said)
+	case crossing.LackFigures:
+		return because(unread("what "+l.Guard+" watches was", lasting(l.Since)), l.Said)
+	case crossing.LackDoor:
+		return because("the prober has had no answer at the front door"+lasting(l.Since), l.Said)
 	case crossing.LackAnswers:
-		text := fmt.Sprintf("%s has %d of %d answers", l.Guard, l.Have, l.Need)
-		if since != "" {
+		text := fmt.Sprintf("%s has %d of %d %s", l.Guard, l.Have, l.Need,
+			map[bool]string{false: "answers", true: "clients"}[l.Clients])
+		if since := lasting(l.Since); since != "" {
 			text += ", waiting" + since
 		}
 		return text
-	case crossing.LackTime:
-		return "nobody watched a while ago, so nothing is retired before " + l.Since.Local().Format("15:04:05")
-	case crossing.LackEverywhere:
-		text = "some clients still use the old DNS answer, " + left(l.Since, now)
-	case crossing.LackEased:
-		return "resolvers may still hold the name with its longer TTL, " + left(l.Since, now)
 	case crossing.LackBaseline:
-		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, since)
-	case crossing.LackCounts:
-		text = "the front's requests have not been counted" + since
-	case crossing.LackFigures:
-		text = unread("what "+l.Guard+" watches was", since)
-	case crossing.LackDoor:
-		text = "the prober has had no answer at the front door" + since
+		return fmt.Sprintf("%s has had nothing to compare with%s", l.Guard, lasting(l.Since))
+	case crossing.LackTime:
+		return "nobody watched a while ago, so nothing is retired before " + l.Until.Local().Format("15:04:05")
+	case crossing.LackEverywhere:
+		return because("some clients still use the old DNS answer, "+left(l.Until, now), l.Said)
+	case crossing.LackEased:
+		return "resolvers may still hold the name with its longer TTL, " + left(l.Until, now)
 	case crossing.LackApart:
-		return fmt.Sprintf("%s has %v on green, and the other fronts have another share", l.Said, l.Share)
+		return fmt.Sprintf("%s has %v on green, and the other fronts have another share", l.Front, l.Share)
 	case crossing.LackNoted:
 		return fmt.Sprintf("%s answers requests of %v, and there is no note on it: its state folder may be another one",
-			l.Said, l.Side)
+			l.Where, l.Side)
 	case crossing.LackServes:
 		return fmt.Sprintf("%v does not serve: none of its instances is healthy, or half of its answers fail", l.Side)
 	case crossing.LackAsked:
@@ -488,15 +527,8 @@ func lack(l crossing.Lack, now time.Time) string {
 			l.Have, l.Need, l.Share)
 	case crossing.LackSpare:
 		return fmt.Sprintf("%v gets requests", l.Side)
-	case crossing.LackSide:
-		text = unread(l.Side.String()+"'s instances were", since)
-	default:
-		text = unread("the front was", since)
 	}
-	if l.Said != "" {
-		text += " (" + l.Said + ")"
-	}
-	return text
+	return newer(l.Kind())
 }
 
 // left is until when something lasts, and how long that is.

@@ -1,6 +1,7 @@
 package words
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"strings"
@@ -23,16 +24,16 @@ func On(share split.Share, target split.Side) string {
 
 // Question is what a person is asked.
 func Question(q crossing.Question, s crossing.State) string {
-	switch q.Kind {
+	switch is := q.Is.(type) {
 	case crossing.AskSameBuild:
 		return fmt.Sprintf("%s has the same build as %v now (%s): nothing has changed. Raise it all the same?",
-			q.Version, q.Side.Other(), raise.Short(q.Build))
+			is.Version, q.Side.Other(), raise.Short(is.Build))
 	case crossing.AskRaise:
 		return "the raise failed. Try again?"
 	case crossing.AskProof:
 		return "the proof failed. Try again?"
 	case crossing.AskFindings:
-		if n := len(q.Findings); n > 1 {
+		if n := len(is.Findings); n > 1 {
 			return fmt.Sprintf("accept these %d findings and go on?", n)
 		}
 		return "accept what the proof found and go on?"
@@ -42,15 +43,15 @@ func Question(q crossing.Question, s crossing.State) string {
 		}
 		return fmt.Sprintf("%v is proven. Start to shift?", q.Side)
 	case crossing.AskLeg:
-		if q.Load > 0 {
-			return fmt.Sprintf("go on to %v on %v, %s of its capacity?", q.Part, q.Side, Percent(q.Load))
+		if is.Load > 0 {
+			return fmt.Sprintf("go on to %v on %v, %s of its capacity?", is.Part, q.Side, Percent(is.Load))
 		}
-		return fmt.Sprintf("go on to %v on %v?", q.Part, q.Side)
+		return fmt.Sprintf("go on to %v on %v?", is.Part, q.Side)
 	case crossing.AskLoad:
 		return fmt.Sprintf("%v on %v would take %s of its capacity, more than the plan's limit. Go on to it?",
-			q.Part, q.Side, Percent(q.Load))
+			is.Part, q.Side, Percent(is.Load))
 	case crossing.AskUnsure:
-		return fmt.Sprintf("%s. Go on to %v on %v all the same?", Unsure(q.Unsure), q.Part, q.Side)
+		return fmt.Sprintf("%s. Go on to %v on %v all the same?", Unsure(is.Unsure), is.Part, q.Side)
 	case crossing.AskRetire:
 		return fmt.Sprintf("%v was kept for its time. Retire it?", q.Side.Other())
 	}
@@ -80,10 +81,15 @@ func Unsure(list []crossing.Unsure) string {
 
 // Behind is what a question is asked because of, "" if nothing went wrong.
 func Behind(q crossing.Question) string {
-	if len(q.Findings) > 0 {
-		return findings(q.Findings)
+	switch is := q.Is.(type) {
+	case crossing.AskFindings:
+		return findings(is.Findings)
+	case crossing.AskRaise:
+		return Trouble(is.Trouble)
+	case crossing.AskProof:
+		return Trouble(is.Trouble)
 	}
-	return Trouble(q.Trouble)
+	return ""
 }
 
 // Whole is a question with what is behind it.
@@ -101,27 +107,22 @@ func Frozen(s crossing.State) string {
 		return ""
 	}
 	text := Cause(s.Freezes[n-1].Cause, s)
-	if n > 1 {
-		text += fmt.Sprintf(" (and %d more)", n-1)
+	if n > 1 { // first, so that it is not what is cut
+		text = fmt.Sprintf("%d reasons, the last: %s", n, text)
 	}
 	return text
 }
 
 // Cause is why something stands still, goes back or has ended, "" if nothing is known.
-func Cause(c crossing.Cause, s crossing.State) string {
-	home := s.Target.Other()
-	switch c.Kind {
+func Cause(cause crossing.Cause, s crossing.State) string {
+	switch c := cause.Is.(type) {
+	case nil:
+		return ""
 	case crossing.ByHand:
-		if c.Why != "" {
-			return c.Why
-		}
-		return "by hand"
+		return cmp.Or(c.Why, "by hand")
 	case crossing.Steered:
 		return "the share was changed by hand"
 	case crossing.ByGuard:
-		if c.Why != "" {
-			return c.Why
-		}
 		return Alarm(c.Alarm)
 	case crossing.NobodyHome:
 		if c.Alarm.Guard == "" {
@@ -129,27 +130,28 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return fmt.Sprintf("%s. Not rolled back: %s", Alarm(c.Alarm), Serving(c.Home))
 	case crossing.NobodyLeft:
-		return fmt.Sprintf("nothing more goes to %v: %s", s.Target, Serving(c.Home))
+		return fmt.Sprintf("nothing more goes to %v: %s", s.Target, Serving(c.Target))
 	case crossing.HomeIll:
 		return Ill(c.Home)
 	case crossing.WayClosed:
-		name, text := Condition(c.Way, c.Way.Look.At)
+		at := time.Time{}
+		if l, looked := c.Way.Looked(); looked {
+			at = l.At
+		}
+		name, text := Condition(c.Way, at)
 		return "there is no way back any more: " + name + ": " + text
 	case crossing.NotKnown:
 		return "not enough is known to go on: " + Lacks(c.Lacks, time.Time{})
 	case crossing.ByProof:
-		switch {
-		case c.Why != "":
-			return c.Why
-		case len(c.Findings) == 0:
-			return "the proof failed: " + Finding(c.Trouble.First)
+		if len(c.Findings) == 0 {
+			return "the proof failed: " + strings.TrimPrefix(Trouble(c.Trouble), "proof: ")
 		}
 		return "the proof found: " + findings(c.Findings)
 	case crossing.ByFront:
-		if c.Trouble.Kind == crossing.TroubleHook {
-			return "a hook held the leg up: " + c.Trouble.Said
+		if hook, is := c.Trouble.Is.(crossing.TroubleHook); is {
+			return "a hook held the leg up: " + hook.Said
 		}
-		return "the front did not take the new share: " + c.Trouble.Said
+		return "the front did not take the new share: " + strings.TrimPrefix(Trouble(c.Trouble), "front: ")
 	case crossing.ByRaise:
 		return fmt.Sprintf("%v did not get the instances that the next share wants: %s", s.Target, Trouble(c.Trouble))
 	case crossing.Foreign:
@@ -159,7 +161,7 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		return fmt.Sprintf("somebody changed the front from %s to %s", On(c.From, s.Target), On(c.To, s.Target))
 	case crossing.ByOrder:
 		text := fmt.Sprintf("%s sent all traffic to %v", somebody(c.Order.By), c.Order.Side)
-		if c.Order.Side == home {
+		if c.Order.Side == s.Target.Other() {
 			text = fmt.Sprintf("%s sent all traffic back to %v", somebody(c.Order.By), c.Order.Side)
 		}
 		if c.Order.Why != "" {
@@ -167,9 +169,6 @@ func Cause(c crossing.Cause, s crossing.State) string {
 		}
 		return text
 	case crossing.FoundAgain:
-		if c.Why != "" {
-			return c.Why
-		}
 		return "Vaiven was restarted: " + Found(c.Found, s)
 	case crossing.Unwatched:
 		return fmt.Sprintf("nobody watched for %s: the keeper or its machine stood still",
@@ -177,18 +176,18 @@ func Cause(c crossing.Cause, s crossing.State) string {
 	case crossing.FoundHome:
 		return "somebody sent all traffic back at the front"
 	case crossing.NotRaised:
-		if c.Why != "" {
-			return c.Why
-		}
-		return Trouble(c.Trouble)
+		return cmp.Or(Trouble(c.Trouble), "the raise failed")
 	case crossing.Overload:
 		return fmt.Sprintf("%s would take %s of what %v carries, more than the plan's limit: with less traffic or "+
 			"more instances it goes on", On(c.To, s.Target), Percent(c.Load), s.Target)
 	case crossing.Declined:
 		return "no: " + Whole(c.Question, s)
 	}
-	return c.Why
+	return newer(cause.Kind())
 }
+
+// newer is something that a newer Vaiven wrote, of which no more is known than its name.
+func newer(name string) string { return fmt.Sprintf("%q, which a newer Vaiven knows", name) }
 
 // Apart is which fronts have another share than the first: "pier: 25 % on green".
 func Apart(list []reading.Apart, s crossing.State) string {
@@ -233,9 +232,16 @@ func Alarm(a crossing.Alarm) string {
 		return text + fmt.Sprintf("%v answers fewer of the prober's requests than its share, and others get no good "+
 			"answer, %s certain", a.Side, Sure(a.Sure))
 	case a.Watch.Compares():
+		if a.Sure < 0.5 { // it is for too few clients
+			return text + fmt.Sprintf("no client of %v gets a good answer", a.Side)
+		}
 		text += fmt.Sprintf("%s against %s, worse, %s certain", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
 		if a.Cut > 0 {
 			text += fmt.Sprintf(", %d answers cut short", a.Cut)
+		}
+		if !a.AsOf.IsZero() {
+			text += fmt.Sprintf(" than at %s; nothing runs beside it now, so it may not be the release",
+				a.AsOf.Local().Format("15:04"))
 		}
 		return text
 	case a.Watch == plan.Waits:
@@ -289,6 +295,9 @@ func Finding(f proof.Finding) string {
 }
 
 func findings(list []proof.Finding) string {
+	if len(list) == 0 {
+		return ""
+	}
 	text := Finding(list[0])
 	if len(list) > 1 {
 		text += fmt.Sprintf(" (and %d more)", len(list)-1)
@@ -298,7 +307,9 @@ func findings(list []proof.Finding) string {
 
 // Trouble is what went wrong.
 func Trouble(t crossing.Trouble) string {
-	switch t.Kind {
+	switch t := t.Is.(type) {
+	case nil:
+		return ""
 	case crossing.TroubleRaise:
 		switch {
 		case t.Said != "":
@@ -306,15 +317,21 @@ func Trouble(t crossing.Trouble) string {
 		case t.Limit > 0:
 			return fmt.Sprintf("raise: not healthy within %s: %s", route.Short(t.Limit), Verdict(t.Raise))
 		}
-		return "raise: " + Verdict(t.Raise)
+		return "raise: " + cmp.Or(Verdict(t.Raise), "failed")
 	case crossing.TroubleProof:
-		if t.Said != "" {
+		switch {
+		case t.Said != "":
 			return "proof: " + t.Said
-		}
-		if t.First.Check == "" {
+		case t.First.Check == "":
 			return "proof: nothing was checked"
 		}
 		return "proof: " + Finding(t.First)
+	case crossing.TroubleFront:
+		return "front: " + cmp.Or(t.Said, "failed")
+	case crossing.TroubleRetire:
+		return "retire: " + cmp.Or(t.Said, "failed")
+	case crossing.TroubleHook:
+		return "hook: " + cmp.Or(t.Said, "failed")
 	case crossing.TroubleOpen:
 		return fmt.Sprintf("retire: %d requests are still open after the grace time", t.Open)
 	case crossing.TroubleCut:
@@ -331,13 +348,8 @@ func Trouble(t crossing.Trouble) string {
 				t.Apart[0].Front, t.Apart[0].Share, t.To)
 		}
 		return fmt.Sprintf("somebody changed the front from %v to %v on green after the end", t.From, t.To)
-	case "":
-		return ""
 	}
-	if t.Said == "" {
-		return string(t.Kind) + " failed"
-	}
-	return string(t.Kind) + ": " + t.Said
+	return newer(t.Kind())
 }
 
 // Verdict names what is not up.
@@ -481,7 +493,7 @@ func Refusal(refusal *crossing.Refusal) string {
 	case crossing.NotRecorded:
 		return "the logbook cannot be written, so nothing was done: " + r.Said
 	case crossing.Overtaken:
-		return "meanwhile " + Cause(crossing.Cause{Kind: crossing.ByOrder, Order: r.Order},
+		return "meanwhile " + Cause(crossing.Because(crossing.ByOrder{Order: r.Order}),
 			crossing.State{Target: r.Order.Side.Other()})
 	case crossing.NotAtWheel:
 		return Wheel(r.Wheel) + ": take it first (g g on a screen, --take-wheel on a command). Rolling back needs no " +

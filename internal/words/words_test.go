@@ -1,13 +1,7 @@
 package words
 
 import (
-	"encoding/json"
-	"go/ast"
-	"go/parser"
-	"go/token"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -15,7 +9,9 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -46,21 +42,21 @@ var (
 
 func TestQuestions(t *testing.T) {
 	says(t, map[string]string{
-		"4.2.1 has the same build as blue now (7c1e): nothing has changed. Raise it all the same?": Question(crossing.Question{Kind: crossing.AskSameBuild, Version: "4.2.1", Build: "7c1e", Side: split.Green}, state),
+		"4.2.1 has the same build as blue now (7c1e): nothing has changed. Raise it all the same?": Question(
+			crossing.Question{Side: split.Green, Is: crossing.AskSameBuild{Version: "4.2.1", Build: "7c1e"}}, state),
 		"the proof failed. Try again? proof: " +
-			Finding(region): Whole(crossing.Question{Kind: crossing.AskProof,
-			Trouble: crossing.Trouble{Kind: crossing.TroubleProof, First: region}}, state),
+			Finding(region): Whole(crossing.Question{Is: crossing.AskProof{
+			Trouble: crossing.Went(crossing.TroubleProof{First: region})}}, state),
 		"accept these 2 findings and go on? " + Finding(region) +
-			" (and 1 more)": Whole(crossing.Question{Kind: crossing.AskFindings,
-			Findings: []proof.Finding{region, region}}, state),
-		"green is proven. Start to shift?": Whole(crossing.Question{Kind: crossing.AskStart,
-			Side: split.Green}, state),
-		"go on to 50 % on green?": Whole(crossing.Question{Kind: crossing.AskLeg,
-			Part: 5000, Side: split.Green}, state),
-		"blue was kept for its time. Retire it?": Whole(crossing.Question{Kind: crossing.AskRetire,
-			Side: split.Green}, state),
-		"the raise failed. Try again? raise: no room": Whole(crossing.Question{Kind: crossing.AskRaise,
-			Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no room"}}, state),
+			" (and 1 more)": Whole(crossing.Question{Is: crossing.AskFindings{Findings: []proof.Finding{region,
+			region}}}, state),
+		"green is proven. Start to shift?": Whole(crossing.Question{Side: split.Green,
+			Is: crossing.AskStart{}}, state),
+		"go on to 50 % on green?": Whole(crossing.Question{Side: split.Green,
+			Is: crossing.AskLeg{Step: crossing.Step{Part: 5000}}}, state),
+		"blue was kept for its time. Retire it?": Whole(crossing.Question{Side: split.Green,
+			Is: crossing.AskRetire{}}, state),
+		"the raise failed. Try again? raise: no room":                Whole(crossing.Question{Is: crossing.AskRaise{Trouble: crossing.Went(crossing.TroubleRaise{Said: "no room"})}}, state),
 		"differences on green: want none, got 1: environment REGION": Finding(region),
 	})
 }
@@ -70,121 +66,77 @@ func TestCauses(t *testing.T) {
 	nobody := crossing.Serving{Known: true, Side: split.Blue, Instances: 3, Other: 2}
 	says(t, map[string]string{
 		"":                              Cause(crossing.Cause{}, state),
-		"by hand":                       Cause(crossing.Cause{Kind: crossing.ByHand}, state),
-		"it looks wrong":                Cause(crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}, state),
-		"the share was changed by hand": Cause(crossing.Cause{Kind: crossing.Steered}, state),
-		"failing: 20 % against 0.1 %, worse, 99.99 % certain":                             Cause(crossing.Cause{Kind: crossing.ByGuard, Alarm: alarm}, state),
-		"ada sent all traffic back to blue: the pier is closed":                           Cause(crossing.Cause{Kind: crossing.ByOrder, Order: order}, state),
-		"somebody changed the front from 25 % on green to 40 % on green":                  Cause(crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}, state),
-		"the front did not take the new share: no answer":                                 Cause(crossing.Cause{Kind: crossing.ByFront, Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state),
-		"not rolled back: none of the 3 instances of blue is healthy, and 2 of green are": Cause(crossing.Cause{Kind: crossing.NobodyHome, Home: nobody}, state),
-		"no: go on to 50 % on green?": Cause(crossing.Cause{Kind: crossing.Declined,
-			Question: crossing.Question{Kind: crossing.AskLeg, Part: 5000, Side: split.Green}}, state),
-		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are": Cause(crossing.Cause{Kind: crossing.NobodyLeft, Home: crossing.Serving{Known: true, Side: split.Green, Instances: 2, Other: 3}}, state),
-		"somebody sent all traffic back at the front":                                                Cause(crossing.Cause{Kind: crossing.FoundHome}, state),
-		"the proof found: " + Finding(region):                                                        Cause(crossing.Cause{Kind: crossing.ByProof, Findings: []proof.Finding{region}}, state),
+		"by hand":                       Cause(crossing.Because(crossing.ByHand{}), state),
+		"it looks wrong":                Cause(crossing.Because(crossing.ByHand{Why: "it looks wrong"}), state),
+		"the share was changed by hand": Cause(crossing.Because(crossing.Steered{}), state),
+		"failing: 20 % against 0.1 %, worse, 99.99 % certain":                                        Cause(crossing.Because(crossing.ByGuard{Alarm: alarm}), state),
+		"ada sent all traffic back to blue: the pier is closed":                                      Cause(crossing.Because(crossing.ByOrder{Order: order}), state),
+		"somebody changed the front from 25 % on green to 40 % on green":                             Cause(crossing.Because(crossing.Foreign{From: 2500, To: 4000}), state),
+		"the front did not take the new share: no answer":                                            Cause(crossing.Because(crossing.ByFront{Trouble: crossing.Went(crossing.TroubleFront{Said: "no answer"})}), state),
+		"not rolled back: none of the 3 instances of blue is healthy, and 2 of green are":            Cause(crossing.Because(crossing.NobodyHome{Home: nobody}), state),
+		"no: go on to 50 % on green?":                                                                Cause(crossing.Because(crossing.Declined{Question: crossing.Question{Side: split.Green, Is: crossing.AskLeg{Step: crossing.Step{Part: 5000}}}}), state),
+		"nothing more goes to green: none of the 2 instances of green is healthy, and 3 of blue are": Cause(crossing.Because(crossing.NobodyLeft{Target: crossing.Serving{Known: true, Side: split.Green, Instances: 2, Other: 3}}), state),
+		"somebody sent all traffic back at the front":                                                Cause(crossing.Because(crossing.FoundHome{}), state),
+		"the proof found: " + Finding(region):                                                        Cause(crossing.Because(crossing.ByProof{Findings: []proof.Finding{region}}), state),
 		"raise: not healthy within 20s: green-2 is up, not healthy (status 503), last output: \"waiting " +
-			"for the timetable\"": Cause(crossing.Cause{Kind: crossing.NotRaised,
-			Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Limit: 20 * time.Second,
-				Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}}}, state),
-		"Vaiven was restarted: the front has 30 % on green, the logbook says 25 % on green, green runs 1 of 2": Cause(crossing.Cause{Kind: crossing.FoundAgain, Found: crossing.Found{Share: 3000, Noted: 2500, Running: [2]int{0, 1}, Wanted: [2]int{0, 2}}}, state),
+			"for the timetable\"": Cause(crossing.Because(crossing.NotRaised{Trouble: crossing.Went(crossing.TroubleRaise{Limit: 20 * time.Second, Raise: raise.Verdict{Stuck: []raise.Stuck{stuck}}})}), state),
+		"Vaiven was restarted: the front has 30 % on green, the logbook says 25 % on green, green runs 1 of 2": Cause(crossing.Because(crossing.FoundAgain{Found: crossing.Found{Share: 3000, Noted: 2500, Running: [2]int{0, 1}, Wanted: [2]int{0, 2}}}), state),
 	})
 	frozen := state
-	frozen.Freezes = []crossing.Freezing{{ID: 1, Cause: crossing.Cause{Kind: crossing.Steered}},
-		{ID: 2, Cause: crossing.Cause{Kind: crossing.ByHand}}}
-	says(t, map[string]string{"by hand (and 1 more)": Frozen(frozen),
-		"shift, 25 % on green, frozen: by hand (and 1 more)": State(frozen), "nothing begun": State(crossing.State{})})
-}
-
-// kindsOf are the constants of a type of the crossing, by its source.
-func kindsOf(t *testing.T, name string) (kinds []string) {
-	t.Helper()
-	files, err := filepath.Glob("../core/crossing/*.go")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, file := range files {
-		tree, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
-		if err != nil {
-			t.Fatal(err)
-		}
-		ast.Inspect(tree, func(n ast.Node) bool {
-			v, ok := n.(*ast.ValueSpec)
-			if !ok || len(v.Values) != 1 {
-				return true
-			}
-			of, typed := v.Type.(*ast.Ident)
-			text, literal := v.Values[0].(*ast.BasicLit)
-			if typed && literal && of.Name == name {
-				if kind, err := strconv.Unquote(text.Value); err == nil && kind != "" {
-					kinds = append(kinds, kind)
-				}
-			}
-			return true
-		})
-	}
-	if len(kinds) < 5 {
-		t.Fatalf("there are %d kinds of %s", len(kinds), name)
-	}
-	return kinds
+	frozen.Freezes = []crossing.Freezing{{ID: 1, Cause: crossing.Because(crossing.Steered{})},
+		{ID: 2, Cause: crossing.Because(crossing.ByHand{})}}
+	says(t, map[string]string{"2 reasons, the last: by hand": Frozen(frozen),
+		"shift, 25 % on green, frozen: 2 reasons, the last: by hand": State(frozen), "nothing begun": State(crossing.State{})})
 }
 
 // Every kind of refusal, trouble, question, cause and event has a sentence of its own.
 func TestNothingIsLeftWithoutWords(t *testing.T) {
-	for _, because := range crossing.Reasons {
-		if text := Refusal(crossing.Refuse(because)); len(text) < 10 || text == because.Name() ||
-			strings.Contains(text, "%!") {
-			t.Errorf("%s is refused as %q", because.Name(), text)
+	own := func(kind, text string) {
+		if len(text) < 10 || strings.Contains(text, "%!") || text == kind || strings.Contains(text, "newer Vaiven") {
+			t.Errorf("%s is said as %q", kind, text)
 		}
 	}
-	for _, kind := range kindsOf(t, "TroubleKind") {
-		text := Trouble(crossing.Trouble{Kind: crossing.TroubleKind(kind), Open: 3, From: 2500})
-		if text == "" || strings.Contains(text, "%!") || text == kind {
-			t.Errorf("the trouble %s is called %q", kind, text)
-		}
+	for _, because := range crossing.Reasons.Zeroes() {
+		own(because.Name(), Refusal(crossing.Refuse(because)))
 	}
-	for _, kind := range kindsOf(t, "QuestionKind") {
-		text := Question(crossing.Question{ID: 7, Kind: crossing.QuestionKind(kind)}, state)
-		if len(text) < 10 || strings.Contains(text, "%!") || text == kind {
-			t.Errorf("the question %s is asked as %q", kind, text)
-		}
+	for _, kind := range crossing.Troubles.Zeroes() {
+		own(crossing.Troubles.Name(kind), Trouble(crossing.Went(kind)))
 	}
-	for _, kind := range kindsOf(t, "CauseKind") {
-		text := Cause(crossing.Cause{Kind: crossing.CauseKind(kind),
-			Alarm:   crossing.Alarm{Guard: "failing", Watch: plan.Failing},
-			Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}, state)
-		if kind != string(crossing.ByHand) && (len(text) < 10 || strings.Contains(text, "%!") || text == kind) {
-			t.Errorf("the cause %s is told as %q", kind, text)
-		}
+	for _, kind := range crossing.Questions.Zeroes() {
+		own(crossing.Questions.Name(kind), Question(crossing.Question{ID: 7, Is: kind}, state))
 	}
-	for _, kind := range kindsOf(t, "LackKind") {
-		text := Lacks([]crossing.Lack{{Kind: crossing.LackKind(kind)}}, time.Time{})
-		if len(text) < 10 || strings.Contains(text, "%!") || text == kind {
-			t.Errorf("the lack %s is told as %q", kind, text)
-		}
+	for _, kind := range crossing.Causes.Zeroes() {
+		own(crossing.Causes.Name(kind), "because: "+Cause(crossing.Because(kind), state))
+	}
+	for _, kind := range crossing.Lacks.Zeroes() {
+		own(crossing.Lacks.Name(kind), Lacks([]crossing.Lack{crossing.Lacking(kind)}, time.Time{}))
+	}
+	for _, kind := range wayback.Conditions.Zeroes() {
+		name, text := Condition(wayback.Condition{Is: kind}, time.Time{})
+		own(wayback.Conditions.Name(kind), name+": "+text)
 	}
 	facts := []crossing.Fact{
 		crossing.Begun{Choices: []raise.Choice{{Version: "4.3.0"}}},
-		crossing.Asked{Question: crossing.Question{Kind: crossing.AskStart}},
-		crossing.Answered{Question: crossing.Question{Kind: crossing.AskStart}},
+		crossing.Asked{Question: crossing.Question{Is: crossing.AskStart{}}},
+		crossing.Answered{Question: crossing.Question{Is: crossing.AskStart{}}},
 		crossing.Ordered{Task: crossing.Task{Do: crossing.TaskMove, Share: 500}},
 		crossing.Raised{Instances: []string{"green-1"}}, crossing.Proved{},
 		crossing.Accepted{Findings: []proof.Finding{region}},
-		crossing.TookEffect{Share: 500}, crossing.Failed{Trouble: crossing.Trouble{Kind: crossing.TroubleFront}},
-		crossing.Frozen{Cause: crossing.Cause{Kind: crossing.ByHand}},
+		crossing.TookEffect{Share: 500}, crossing.Failed{Trouble: crossing.Went(crossing.TroubleFront{})},
+		crossing.Frozen{Cause: crossing.Because(crossing.ByHand{})},
 		crossing.Rerouted{Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: split.Whole}}},
 		crossing.Resumed{Overruled: []crossing.Overruling{{Guard: "failing"}}}, crossing.Changed{From: 500},
-		crossing.RollsBack{Cause: crossing.Cause{Kind: crossing.ByHand}}, crossing.SentBack{Order: order},
+		crossing.RollsBack{Cause: crossing.Because(crossing.ByHand{})}, crossing.SentBack{Order: order},
 		crossing.Returned{}, crossing.Ended{Stage: crossing.Settled}, crossing.Stopping{Cut: 3}, crossing.Retired{},
 		crossing.TakenUp{}, crossing.TookWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}},
 		crossing.LeftWheel{Wheel: crossing.Wheel{Client: "1", By: "marit"}},
-		crossing.Unknown{Name: "flown", Data: json.RawMessage(`{}`)},
-		crossing.Noted{}, crossing.AcceptedTheirs{}, crossing.Ailed{Cause: crossing.Cause{Kind: crossing.ByHand}},
+		crossing.Unknown{Newer: oneof.Newer{Called: "flown", Data: `{}`}},
+		crossing.Noted{}, crossing.AcceptedTheirs{}, crossing.Ailed{Cause: crossing.Because(crossing.ByHand{})},
 		crossing.Recovers{}, crossing.NotReturned{}, crossing.Restarted{Instance: "green-1"},
 		crossing.Hooked{Moment: plan.WhenSettled}, crossing.BegunAnew{Aside: "log.db.1", Wrong: "malformed"},
 		crossing.Compared{Baselines: []crossing.Baseline{{Guard: "failing"}}},
 	}
-	for _, of := range crossing.Facts {
+	for _, of := range crossing.Facts.Zeroes() {
 		if !slices.ContainsFunc(facts, func(f crossing.Fact) bool { return f.Kind() == of.Kind() }) {
 			t.Errorf("%T is not looked at", of)
 		}
@@ -272,10 +224,10 @@ func TestWhatIsWatched(t *testing.T) {
 		}),
 		"not told: clients stay on their sides, and the front does not count them": Split(engine.JudgeSplit(2500,
 			plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Capabilities{},
-			evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+			evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{}), "requests"),
 		"as asked: 25.0 % ±1.7 of 10000 clients": Split(engine.JudgeSplit(2500,
 			plan.Front{Key: plan.Key{From: plan.KeyClient}}, reading.Capabilities{Clients: true},
-			evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+			evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{}), "requests"),
 		"1 of 3 instances are not there": Guard(counts),
 		"rolls back if worse by 0.5 %":   Limit(compares),
 		"freezes after 2": Limit(guard.Status{Watch: plan.Lost,
@@ -285,13 +237,11 @@ func TestWhatIsWatched(t *testing.T) {
 			FrontRead: true, Rehearsal: wayback.Rehearsal{Failed: "other.conf:12: unknown directive"}}), now),
 		"blue healthy: 2 of 3": WayBack(wayback.Judge(wayback.Facts{Healthy: 2, Instances: 3,
 			FrontRead: true}), now),
-		"the front was not read for 12s (no answer)": Lacks([]crossing.Lack{{Kind: crossing.LackFront,
-			Since: now.Add(-12 * time.Second), Said: "no answer"}}, now),
-		"green's instances were not read since the start": Lacks([]crossing.Lack{{Kind: crossing.LackSide,
-			Side: split.Green}}, now),
+		"the front was not read for 12s (no answer)":      Lacks([]crossing.Lack{crossing.Lacking(crossing.LackFront{Unread: crossing.Unread{Since: now.Add(-12 * time.Second), Said: "no answer"}})}, now),
+		"green's instances were not read since the start": Lacks([]crossing.Lack{crossing.Lacking(crossing.LackSide{OfSide: crossing.OfSide{Side: split.Green}})}, now),
 		"as asked: 25.0 % ±1.7 of 10000 requests": Split(engine.JudgeSplit(2500,
 			plan.Front{Key: plan.Key{From: plan.KeyRandom}}, reading.Capabilities{Both: true},
-			evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{})),
+			evidence.Count{Bad: 2500, Of: 10_000}, [2]int64{}), "requests"),
 	})
 }
 
@@ -308,9 +258,9 @@ func TestWhatTheWayBackShows(t *testing.T) {
 	now := time.Date(2026, 6, 1, 10, 0, 0, 0, time.UTC)
 	ms := func(n float64) time.Duration { return time.Duration(n * float64(time.Millisecond)) }
 	front := func(least, middle, most time.Duration) wayback.Condition {
-		return wayback.Condition{Kind: wayback.Front, Read: true,
+		return wayback.Condition{Is: wayback.Front{Read: true,
 			Rehearsal: wayback.Rehearsal{At: now.Add(-12 * time.Second)},
-			Takes:     wayback.Spread{Of: 4, Least: least, Middle: middle, Most: most}}
+			Takes:     wayback.Spread{Of: 4, Least: least, Middle: middle, Most: most}}}
 	}
 	for _, c := range []struct {
 		condition wayback.Condition
@@ -318,11 +268,11 @@ func TestWhatTheWayBackShows(t *testing.T) {
 	}{
 		{front(ms(0.6), ms(1.6), ms(2.6)), "2 ms (0.6–3), 12s ago"},
 		{front(ms(26), ms(28), ms(36)), "28 ms (26–36), 12s ago"},
-		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 400, Peak: 400, Headroom: 1.5},
+		{wayback.Condition{Is: wayback.Carries{Capacity: 1000, Rate: 400, Peak: 400, Headroom: 1.5}},
 			"150 % spare capacity"},
-		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 400, Peak: 500, Headroom: 1.5},
+		{wayback.Condition{Is: wayback.Carries{Capacity: 1000, Rate: 400, Peak: 500, Headroom: 1.5}},
 			"150 % free, peak 100 %"},
-		{wayback.Condition{Kind: wayback.Carries, Capacity: 1000, Rate: 2000, Peak: 2000, Headroom: -0.5},
+		{wayback.Condition{Is: wayback.Carries{Capacity: 1000, Rate: 2000, Peak: 2000, Headroom: -0.5}},
 			"50 % too small"},
 	} {
 		if _, got := Condition(c.condition, now); got != c.want {
@@ -345,16 +295,53 @@ func TestProgress(t *testing.T) {
 		"no space left") {
 		t.Errorf("with a full disk it says %q", text)
 	}
-	v.Crossing.Question = crossing.Question{ID: 1, Kind: crossing.AskRaise}
+	v.Crossing.Question = crossing.Question{ID: 1, Is: crossing.AskRaise{}}
 	if _, text := Progress(v, "", now); text != "" {
 		t.Errorf("while a question stands, which the event tells, it says %q", text)
 	}
 	v.Crossing = crossing.State{Stage: crossing.Shifting, Target: split.Blue, Share: 7500,
 		Route: []route.Leg{{Part: 2500}, {Part: split.Whole}}}
 	v.Front.Split.Share = 7500
-	v.Lacks = []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "failing", Have: 3, Need: 50}}
+	v.Lacks = []crossing.Lack{crossing.Lacking(crossing.LackAnswers{OfGuard: crossing.OfGuard{Guard: "failing"},
+		Have: 3, Need: 50})}
 	if _, text := Progress(v, "", now); text != "leg paused: failing has 3 of 50 answers" {
 		t.Errorf("while it waits for answers it says %q", text)
 	}
 	says(t, map[string]string{"25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})
+}
+
+// Trying a raise again starts what has ended, and waits for what runs.
+func TestRaiseAgain(t *testing.T) {
+	v := engine.View{Crossing: crossing.State{Target: split.Green}}
+	side := &v.Sides[split.Green]
+	with := func(wanted int, running ...bool) {
+		side.Wanted, side.Instances = wanted, nil
+		for _, r := range running {
+			side.Instances = append(side.Instances, reading.Condition{Instance: reading.Instance{Running: r}})
+		}
+	}
+	got := map[string]string{}
+	with(3, true, true, false)
+	got["start 1 again, and wait for the 2 that run"] = RaiseAgain(v)
+	with(3, true, true)
+	got["start 1 again, and wait for the 2 that run "] = RaiseAgain(v) + " "
+	with(2, true, true)
+	got["wait for the 2 that run; none is started again"] = RaiseAgain(v)
+	with(2, false)
+	got["start all 2 again"] = RaiseAgain(v)
+	side.Stands = true
+	got["look at green's instances again; nothing is started"] = RaiseAgain(v)
+	says(t, got)
+}
+
+// A queue divides messages, and a name is remembered: a yes says until when.
+func TestWhatAFrontCarries(t *testing.T) {
+	v := engine.View{Live: split.Blue, Crossing: crossing.State{Stage: crossing.Shifting, Target: split.Green},
+		Traffic: forecast.Traffic{Rate: 40}}
+	v.Sides[split.Green].Queue = &reading.Queue{}
+	v.Front.Remembers = time.Minute
+	says(t, map[string]string{
+		"50 % on green (new side), 20 of 40 messages/s, and up to 1m until all who ask know": To(5000, v),
+		"messages": Carried(v), "requests": Carried(engine.View{}),
+	})
 }

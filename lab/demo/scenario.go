@@ -198,12 +198,14 @@ func (s *Scenario) write(o Options) error {
 	}
 	slow := "{after: 400ms, worse-by: 5 %, then: roll back}"
 	door := "{after: 400ms, then: roll back}"
-	fewer := "{name: bookings, figure: sailings_booked_total, by: 20 %, then: roll back}"
+	fewer := "{name: bookings, figure: sailings_booked_total, by: 20 %, after: 2s, then: roll back}"
 	if o.Patient {
 		slow, door = "off", "{after: 5s, then: roll back}"
 	}
 	if o.Patient && o.Front == queue.Kind.Name { // what waits there is not booked yet
 		fewer = "off"
+	} else if o.Front == queue.Kind.Name { // and is booked when it has waited
+		fewer = "{name: bookings, figure: sailings_booked_total, by: 20 %, then: roll back}"
 	}
 	address, searches, addresses := fmt.Sprintf("127.0.0.1:%d", listen), fmt.Sprintf("%d-%d", first, first+59), ""
 	// which carries no ports: each instance has an address of its own, and all go over at once

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/keeper"
 	"vaiven/internal/proving/door"
@@ -420,7 +421,7 @@ func (t *trial) hurt(ctx context.Context) (o outcome, err error) {
 		}
 		called := false
 		for _, f := range v.State.Freezes {
-			called = called || f.Cause.Kind != crossing.FoundAgain && !found[f.ID]
+			called = called || !oneof.IsA[crossing.FoundAgain](f.Cause) && !found[f.ID]
 		}
 		if o.Noticed == 0 && (v.State.GoingBack || v.State.Stage.Over() || v.Tripped || called ||
 			v.Lacks != "" && !mended) {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -270,7 +271,7 @@ func ActOf(name string, fields []byte) (Act, error) {
 	if err != nil {
 		return nil, err
 	}
-	if a, err = valueOf[Act](reflect.TypeOf(a), fields); err != nil {
+	if a, err = oneof.Of[Act](reflect.TypeOf(a), fields); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return a, nil

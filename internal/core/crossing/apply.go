@@ -55,7 +55,10 @@ func Apply(s State, e Event) State {
 		s.Accepted = append(slices.Clone(s.Accepted), f.Findings...)
 		s.Proven, s.Trouble = true, Trouble{}
 		s.Freezes = without(s.Freezes,
-			func(z Freezing) bool { return z.Cause.Kind == ByProof && sameFindings(z.Cause.Findings, f.Findings) })
+			func(z Freezing) bool {
+				found, is := z.Cause.Is.(ByProof)
+				return is && sameFindings(found.Findings, f.Findings)
+			})
 	case TookEffect:
 		s = inForce(s, f, e.At)
 	case Failed:
@@ -205,7 +208,7 @@ func changed(s State, f Changed, at time.Time) State {
 	ours, leg := s.Share, s.Leg
 	s.Share, s.Apart = f.Share, f.Apart
 	if s.Stage.Over() {
-		s.Trouble = Trouble{Kind: TroubleOutsider, From: ours, To: f.Share, Apart: f.Apart}
+		s.Trouble = Went(TroubleOutsider{ours, f.Share, f.Apart})
 	}
 	if !s.Stage.UnderWay() || s.GoingBack {
 		return s
@@ -248,7 +251,9 @@ func takenUp(s State, f TakenUp, at time.Time) State {
 		return s
 	}
 	s.Task, s.Proven, s.Foreign, s.Ours, s.Due, s.Late = Task{}, false, false, 0, Due{}, Task{}
-	if s.Question.Kind != AskSameBuild && s.Question.Kind != AskRaise {
+	switch s.Question.Is.(type) {
+	case AskSameBuild, AskRaise:
+	default:
 		s.Question = Question{}
 	}
 	if s.Moved && s.Share != before {

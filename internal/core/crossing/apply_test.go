@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -100,11 +101,11 @@ func TestWhatAnEventDoes(t *testing.T) {
 			func(s State) any { return fmt.Sprint(s.Foreign, s.Ours) }, "true 50 %"},
 		{"before the first leg a change begins none", func(s *State) { s.Stage, s.Leg, s.Share = Proving, -1, 0 },
 			Changed{Share: 2500, Foreign: true}, func(s State) any { return fmt.Sprint(s.Stage, s.Leg) }, "prove-1"},
-		{"taken up: whether to raise is still asked", func(s *State) { s.Question = Question{ID: 4, Kind: AskRaise} },
+		{"taken up: whether to raise is still asked", func(s *State) { s.Question = Question{ID: 4, Is: AskRaise{}} },
 			TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
-		{"and whether to raise the same", func(s *State) { s.Question = Question{ID: 4, Kind: AskSameBuild} },
+		{"and whether to raise the same", func(s *State) { s.Question = Question{ID: 4, Is: AskSameBuild{}} },
 			TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(4)},
-		{"and whether to start is not", func(s *State) { s.Question = Question{ID: 4, Kind: AskStart} },
+		{"and whether to start is not", func(s *State) { s.Question = Question{ID: 4, Is: AskStart{}} },
 			TakenUp{Found: Found{Known: true, Share: 5000}}, func(s State) any { return s.Question.ID }, uint64(0)},
 		{"taken up at the same share: the leg's time goes on", nil, TakenUp{Found: Found{Known: true, Share: 5000}},
 			func(s State) any { return s.Left }, time.Minute},
@@ -222,7 +223,7 @@ func TestWhatIsDecided(t *testing.T) {
 		return func(s *State) {
 			for _, id := range ids {
 				s.Freezes = append(s.Freezes,
-					Freezing{ID: id, Cause: Cause{Kind: ByGuard, Alarm: Alarm{Guard: "slow", Level: float64(id)}}})
+					Freezing{ID: id, Cause: Because(ByGuard{Alarm: Alarm{Guard: "slow", Level: float64(id)}})})
 			}
 		}
 	}
@@ -234,7 +235,7 @@ func TestWhatIsDecided(t *testing.T) {
 	}
 	asked := func(kind QuestionKind, change func(*State)) func(*State) {
 		return func(s *State) {
-			s.Question = Question{ID: 15, Kind: kind, Leg: 2}
+			s.Question = Question{ID: 15, Is: kind}
 			if change != nil {
 				change(s)
 			}
@@ -247,8 +248,10 @@ func TestWhatIsDecided(t *testing.T) {
 		want  string
 	}{
 		{"a yes to a leg of a side that is not proven any more proves it first",
-			asked(AskLeg, func(s *State) { s.Proven = false }), Yes{15}, "answered; ordered prove green (#22)"},
-		{"a yes to one that is goes there", asked(AskLeg, nil), Yes{15}, "answered; ordered shift to 100 % (#22)"},
+			asked(AskLeg{Step{Leg: 2}},
+				func(s *State) { s.Proven = false }), Yes{15}, "answered; ordered prove green (#22)"},
+		{"a yes to one that is goes there", asked(AskLeg{Step{Leg: 2}}, nil), Yes{15},
+			"answered; ordered shift to 100 % (#22)"},
 		{"a freeze that was not seen keeps a share from growing", froze(10, 30), Steer{6000}, "! frozen"},
 		{"one that was seen does not, and is overruled", froze(10), Steer{6000},
 			"resumed over slow 10; frozen; ordered shift to 60 % (#23)"},
@@ -308,9 +311,9 @@ func TestWhatIsDecided(t *testing.T) {
 			FrontSeen{Share: 6000, Order: reading.Order{Generation: 7}}, "changed"},
 		{"to stay is no steering", nil, Steer{5000}, "! there already"},
 		{"a freeze by hand overrules no guard",
-			func(s *State) { s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: ByHand}}} }, Resume{}, "resumed"},
+			func(s *State) { s.Freezes = []Freezing{{ID: 10, Cause: Because(ByHand{})}} }, Resume{}, "resumed"},
 		{"one for want of a home does", func(s *State) {
-			s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: NobodyHome, Alarm: Alarm{Guard: "failing", Level: 0.5}}}}
+			s.Freezes = []Freezing{{ID: 10, Cause: Because(NobodyHome{Alarm: Alarm{Guard: "failing", Level: 0.5}})}}
 		}, Resume{}, "resumed over failing 0.5"},
 	} {
 		s := onTheWay()
@@ -325,7 +328,7 @@ func TestWhatIsDecided(t *testing.T) {
 					text += fmt.Sprint(" over ", o.Guard, " ", o.Level)
 				}
 			case Asked:
-				text = " " + string(f.Question.Kind)
+				text = " " + f.Question.Kind()
 			case Ordered:
 				f.Task.ID = e.Seq
 				text = fmt.Sprint(" ", f.Task)
@@ -363,7 +366,7 @@ func comesOf(events []Event, err error, separator string, more func(Event) strin
 func TestNothingMoreGoesToNobody(t *testing.T) {
 	nobody := Serving{Known: true, Side: split.Green, Instances: 2, Other: 3}
 	asked := onTheWay()
-	asked.Question = Question{ID: 15, Kind: AskLeg, Leg: 2}
+	asked.Question = Question{ID: 15, Is: AskLeg{Step: Step{Leg: 2}}}
 	foreign := onTheWay()
 	foreign.Foreign, foreign.Ours, foreign.OursLeg, foreign.Share = true, 5000, 1, 500
 	for _, c := range []struct {
@@ -381,8 +384,7 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 			t.Errorf("%s: %v", c.what, err)
 		}
 		if !c.none {
-			if f, ok := events[len(events)-1].What.(Frozen); !ok || f.Cause.Kind != NobodyLeft ||
-				f.Cause.Home != nobody {
+			if f, ok := events[len(events)-1].What.(Frozen); !ok || f.Cause != Because(NobodyLeft{nobody}) {
 				t.Errorf("%s: %+v", c.what, events)
 			}
 		}
@@ -401,11 +403,11 @@ func TestNothingMoreGoesToNobody(t *testing.T) {
 	kept := onTheWay()
 	kept.Stage, kept.Leg, kept.Share, kept.Then = Keeping, 2, split.Whole, plan.ThenRetire
 	if events, _ := Decide(kept, Moment{There: nobody}, TimeUp{}); len(events) != 1 ||
-		events[0].What.(Frozen).Cause.Kind != NobodyLeft {
+		!oneof.IsA[NobodyLeft](events[0].What.(Frozen).Cause) {
 		t.Errorf("the end of the keep: %+v", events)
 	}
 	toRetire := kept
-	toRetire.Question = Question{ID: 15, Kind: AskRetire}
+	toRetire.Question = Question{ID: 15, Is: AskRetire{}}
 	for _, c := range []struct {
 		state State
 		in    Input
@@ -470,11 +472,13 @@ func TestWhatAStateSays(t *testing.T) {
 	if o, ok := events[0].What.(Ordered); err != nil || !ok || o.Task.Leg != -1 || !o.Task.Act {
 		t.Errorf("a shift by hand is %+v, %v", events, err)
 	}
-	s.Freezes = []Freezing{{ID: 1, Cause: Cause{Kind: ByHand}}, {ID: 2, Cause: Cause{Kind: ByGuard}}}
-	for kind, want := range map[CauseKind]uint64{ByHand: 1, ByGuard: 2, Foreign: 0} {
-		if f, ok := s.FrozenBy(kind); f.ID != want || ok != (want > 0) {
-			t.Errorf("frozen by %q: %+v, %v", kind, f, ok)
-		}
+	s.Freezes = []Freezing{{ID: 1, Cause: Because(ByHand{})}, {ID: 2,
+		Cause: Because(ByGuard{Alarm: Alarm{Level: 0.5}})}}
+	_, byHand := FrozenBy[ByHand](s)
+	guard, byGuard := FrozenBy[ByGuard](s)
+	_, foreign := FrozenBy[Foreign](s)
+	if !byHand || !byGuard || guard.Alarm.Level != 0.5 || foreign {
+		t.Errorf("frozen by hand %v, by a guard %v %+v, by others %v", byHand, byGuard, guard, foreign)
 	}
 }
 
@@ -484,18 +488,18 @@ func TestNothingIsCalledOffUnderRequests(t *testing.T) {
 		task   TaskKind
 		stage  Stage
 		report Fact
-		cause  CauseKind
+		cause  string
 	}{
-		"a raise that failed": {TaskRaise, Raising, Failed{Task: 12, Trouble: Trouble{Kind: TroubleRaise}}, ByRaise},
-		"a proof that failed": {TaskProve, Proving, Failed{Task: 12, Trouble: Trouble{Kind: TroubleLogbook}},
-			ByProof},
-		"a proof that found bad": {TaskProve, Proving, Proved{Task: 12}, ByProof},
+		"a raise that failed": {TaskRaise, Raising, Failed{Task: 12, Trouble: Went(TroubleRaise{})}, "raise"},
+		"a proof that failed": {TaskProve, Proving, Failed{Task: 12, Trouble: Went(TroubleLogbook{})},
+			"proof"},
+		"a proof that found bad": {TaskProve, Proving, Proved{Task: 12}, "proof"},
 	} {
 		s := onTheWay()
 		s.Stage, s.Leg, s.Proven, s.Moved, s.Task = c.stage, -1, false, false, Task{ID: 12, Do: c.task, Side: s.Target}
 		s.Share = 1700
 		events, err := Decide(s, Moment{}, Report{Fact: c.report})
-		if f, ok := events[len(events)-1].What.(Frozen); err != nil || !ok || f.Cause.Kind != c.cause {
+		if f, ok := events[len(events)-1].What.(Frozen); err != nil || !ok || f.Cause.Kind() != c.cause {
 			t.Errorf("%s, with requests: %+v, %v", name, events, err)
 		}
 		s.Share = 0

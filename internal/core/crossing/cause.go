@@ -2,8 +2,10 @@ package crossing
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -12,86 +14,164 @@ import (
 	"vaiven/internal/core/wayback"
 )
 
-// Cause is why something stands still, goes back or has ended. Its kind says which of
-// the other fields mean something. Sentences are made of it elsewhere.
-type Cause struct {
-	Kind CauseKind `json:"kind"`
+// Cause is why something stands still, goes back or has ended. Sentences are made of it elsewhere.
+type Cause = oneof.One[CauseKind, causes]
 
-	Why      string          `json:"why,omitempty"`      // a person's own words, or those of an older logbook
-	Alarm    Alarm           `json:"alarm,omitzero"`     // ByGuard, NobodyHome
-	Findings []proof.Finding `json:"findings,omitempty"` // ByProof
-	Trouble  Trouble         `json:"trouble,omitzero"`   // ByFront, ByRaise, Failed
-	From     split.Share     `json:"from,omitempty"`     // Foreign: on green, before
-	To       split.Share     `json:"to,omitempty"`       // Foreign, FoundHome: on green, after
-	// Foreign: members of the front that have another share than To
-	Apart    []reading.Apart   `json:"apart,omitempty"`
-	Order    reading.Order     `json:"order,omitzero"`    // ByOrder
-	Question Question          `json:"question,omitzero"` // Declined
-	Found    Found             `json:"found,omitzero"`    // FoundAgain
-	Home     Serving           `json:"home,omitzero"`     // NobodyHome, HomeIll; NobodyLeft: of the target
-	Lacks    []Lack            `json:"lacks,omitempty"`   // NotKnown
-	Way      wayback.Condition `json:"way,omitzero"`      // WayClosed: why
-	Missed   time.Duration     `json:"missed,omitempty"`  // Unwatched
-	// Overload: the part of the target's capacity that To would take
-	Load float64 `json:"load,omitempty"`
-}
+// CauseKind is one of the types below, which [Causes] lists.
+type CauseKind interface{ cause() string }
 
-// CauseKind is a kind of cause.
-type CauseKind string
+type causes struct{}
 
-// The kinds.
-const (
-	ByHand     CauseKind = "by hand"         // a person said so
-	Steered    CauseKind = "steered"         // a person moved the share
-	ByGuard    CauseKind = "guard"           // a guard tripped
-	NobodyHome CauseKind = "nobody home"     // a guard tripped that would go back, to a side that cannot serve
-	NobodyLeft CauseKind = "nobody left"     // nobody of the target can serve any more, and more was to go there
-	HomeIll    CauseKind = "home ill"        // the side crossed from, which gets requests, does not serve as it should
-	NotKnown   CauseKind = "not known"       // what has to be known for the route to go on was not for too long
-	ByProof    CauseKind = "proof"           // a check did not pass
-	ByFront    CauseKind = "front"           // the front did not take a share
-	ByRaise    CauseKind = "raise"           // the target did not get the instances that a leg wants
-	Foreign    CauseKind = "changed"         // somebody else changed the front
-	ByOrder    CauseKind = "order"           // somebody went home past this keeper
-	FoundAgain CauseKind = "found again"     // the keeper was started again in the middle
-	Unwatched  CauseKind = "not watched"     // nobody watched for a while: the process stood still, or the machine
-	FoundHome  CauseKind = "found at home"   // all traffic was at home when the keeper was started again
-	NotRaised  CauseKind = "failed"          // a raise came to nothing
-	WayClosed  CauseKind = "way back closed" // there is no way back any more
-	Declined   CauseKind = "declined"        // a question was answered with no
-	Overload   CauseKind = "overload"        // the next leg is more than the target has room for
+// Set lists the types.
+func (causes) Set() *oneof.Set[CauseKind] { return Causes }
+
+// Causes are all kinds of cause that there are.
+var Causes = oneof.New[CauseKind]("kind", CauseKind.cause, func(n oneof.Newer) CauseKind { return Newer{n} },
+	ByHand{}, Steered{}, ByGuard{}, NobodyHome{}, NobodyLeft{}, HomeIll{}, NotKnown{}, ByProof{}, ByFront{}, ByRaise{},
+	Foreign{}, ByOrder{}, FoundAgain{}, Unwatched{}, FoundHome{}, NotRaised{}, WayClosed{}, Declined{}, Overload{})
+
+// Because is a cause of a kind.
+func Because(kind CauseKind) Cause { return Cause{Is: kind} }
+
+type (
+	// ByHand says that a person said so.
+	ByHand struct {
+		Why string `json:"why,omitempty"` // in their own words
+	}
+	// Steered says that a person moved the share.
+	Steered struct{}
+	// ByGuard says that a guard tripped.
+	ByGuard struct {
+		Alarm Alarm   `json:"alarm"`
+		Home  Serving `json:"home,omitzero"` // where it does not go back
+	}
+	// NobodyHome says that all would go back to a side that cannot serve: because of a guard, or a person's word.
+	NobodyHome struct {
+		Alarm Alarm   `json:"alarm,omitzero"`
+		Why   string  `json:"why,omitempty"`
+		Home  Serving `json:"home"`
+	}
+	// NobodyLeft says that nobody of the target can serve any more, and that more was to go there.
+	NobodyLeft struct {
+		Target Serving `json:"target"`
+	}
+	// HomeIll says that the side crossed from, which gets requests, does not serve as it should.
+	HomeIll struct {
+		Home Serving `json:"home"`
+	}
+	// NotKnown says what has to be known for the route to go on, and was not for too long.
+	NotKnown struct {
+		Lacks []Lack `json:"lacks"`
+	}
+	// ByProof says what checks found, or why there is no proof.
+	ByProof struct {
+		Findings []proof.Finding `json:"findings,omitempty"`
+		Trouble  Trouble         `json:"trouble,omitzero"`
+	}
+	// ByFront says why the front did not take a share.
+	ByFront struct {
+		Trouble Trouble `json:"trouble"`
+	}
+	// ByRaise says why the target did not get the instances that a leg wants.
+	ByRaise struct {
+		Trouble Trouble `json:"trouble"`
+	}
+	// Foreign says that somebody else changed the front.
+	Foreign struct {
+		From  split.Share     `json:"from"` // on green
+		To    split.Share     `json:"to"`
+		Apart []reading.Apart `json:"apart,omitempty"` // members of the front that have another share than To
+	}
+	// ByOrder says that somebody went home past this keeper.
+	ByOrder struct {
+		Order reading.Order `json:"order"`
+	}
+	// FoundAgain says what a keeper found that was started again in the middle.
+	FoundAgain struct {
+		Found Found `json:"found"`
+	}
+	// Unwatched says that nobody watched for a while: the process stood still, or the machine.
+	Unwatched struct {
+		Missed time.Duration `json:"missed"`
+	}
+	// FoundHome says that all traffic was at home when the keeper was started again, or that the front sent it there.
+	FoundHome struct{}
+	// NotRaised says why a raise or a proof came to nothing.
+	NotRaised struct {
+		Trouble Trouble `json:"trouble"`
+	}
+	// WayClosed says why there is no way back any more.
+	WayClosed struct {
+		Way wayback.Condition `json:"way"`
+	}
+	// Declined says which question was answered with no.
+	Declined struct {
+		Question Question `json:"question"`
+	}
+	// Overload says that the next leg is more than the target has room for.
+	Overload struct {
+		To   split.Share `json:"to"`   // on green
+		Load float64     `json:"load"` // the part of the target's capacity that it would take
+	}
 )
 
+// The names of the kinds are part of the logbook's format.
+func (ByHand) cause() string     { return "by hand" }
+func (Steered) cause() string    { return "steered" }
+func (ByGuard) cause() string    { return "guard" }
+func (NobodyHome) cause() string { return "nobody home" }
+func (NobodyLeft) cause() string { return "nobody left" }
+func (HomeIll) cause() string    { return "home ill" }
+func (NotKnown) cause() string   { return "not known" }
+func (ByProof) cause() string    { return "proof" }
+func (ByFront) cause() string    { return "front" }
+func (ByRaise) cause() string    { return "raise" }
+func (Foreign) cause() string    { return "changed" }
+func (ByOrder) cause() string    { return "order" }
+func (FoundAgain) cause() string { return "found again" }
+func (Unwatched) cause() string  { return "not watched" }
+func (FoundHome) cause() string  { return "found at home" }
+func (NotRaised) cause() string  { return "failed" }
+func (WayClosed) cause() string  { return "way back closed" }
+func (Declined) cause() string   { return "declined" }
+func (Overload) cause() string   { return "overload" }
+func (n Newer) cause() string    { return n.Called }
+
 // String is the cause in few words, for tests and the program's log.
-func (c Cause) String() string {
-	text := string(c.Kind)
-	switch c.Kind {
-	case ByGuard, NobodyHome:
-		text += " " + c.Alarm.Guard
-	case WayClosed:
-		text += " " + string(c.Way.Kind)
-	case NotKnown:
-		for _, l := range c.Lacks {
-			text += fmt.Sprintf(" %s", l.Kind)
-		}
-	case ByProof:
-		for _, f := range c.Findings {
-			text += fmt.Sprintf(" %s/%s=%s", f.Check, f.Instance, f.What)
-		}
-	case Foreign:
-		text += fmt.Sprintf(" %v→%v", c.From, c.To)
-	case ByFront, ByRaise, NotRaised:
-		text += " " + c.Trouble.String()
-	case ByOrder:
-		text += fmt.Sprintf(" %d to %v", c.Order.Generation, c.Order.Side)
-	case Declined:
-		text += " " + string(c.Question.Kind)
-	}
-	if c.Why != "" {
-		text += " (" + c.Why + ")"
+func (c ByHand) String() string     { return strings.TrimSuffix("by hand ("+c.Why+")", " ()") }
+func (c ByGuard) String() string    { return "guard " + c.Alarm.Guard }
+func (c NobodyHome) String() string { return "nobody home " + c.Alarm.Guard }
+func (c ByFront) String() string    { return "front " + c.Trouble.String() }
+func (c ByRaise) String() string    { return "raise " + c.Trouble.String() }
+func (c NotRaised) String() string  { return "failed " + c.Trouble.String() }
+func (c WayClosed) String() string  { return "way back closed " + c.Way.Kind() }
+func (c Declined) String() string   { return "declined " + c.Question.Kind() }
+func (c Foreign) String() string    { return fmt.Sprintf("changed %v→%v", c.From, c.To) }
+func (c ByOrder) String() string {
+	return fmt.Sprintf("order %d to %v", c.Order.Generation, c.Order.Side)
+}
+
+// String is the cause in few words.
+func (c NotKnown) String() string {
+	text := c.cause()
+	for _, l := range c.Lacks {
+		text += " " + l.Kind()
 	}
 	return text
 }
+
+// String is the cause in few words.
+func (c ByProof) String() string {
+	text := c.cause()
+	for _, f := range c.Findings {
+		text += fmt.Sprintf(" %s/%s=%s", f.Check, f.Instance, f.What)
+	}
+	return text
+}
+
+// Newer is a kind of cause, question, trouble, lack or reason of a newer Vaiven: no more than its name is known, and
+// the rest is kept as it came.
+type Newer struct{ oneof.Newer }
 
 // Alarm is a guard that has tripped.
 type Alarm struct {
@@ -109,7 +189,25 @@ type Alarm struct {
 	Missing   int         `json:"missing,omitempty"`   // instances that are not there
 	Restarted int         `json:"restarted,omitempty"` // instances that had to be started again
 	Side      split.Side  `json:"side"`                // that it is about
+	AsOf      time.Time   `json:"as_of,omitzero"`      // of the baseline, where nothing runs beside it any more
 }
+
+// overruled is a person's word to go on in spite of it.
+func (a Alarm) overruled() Overruling { return Overruling{a.Guard, a.Level, a.Worst} }
+
+// alarmOf is the alarm behind a cause, empty if there is none.
+func alarmOf(c Cause) Alarm {
+	switch c := c.Is.(type) {
+	case ByGuard:
+		return c.Alarm
+	case NobodyHome:
+		return c.Alarm
+	}
+	return Alarm{}
+}
+
+// OfPerson reports whether a cause is that a person said so, or moved the share.
+func OfPerson(c Cause) bool { return oneof.IsA[ByHand](c) || oneof.IsA[Steered](c) }
 
 // Overruling is a person's word to go on in spite of a guard. It holds for the level
 // that was seen.
@@ -161,91 +259,4 @@ type Freezing struct {
 	ID    uint64    `json:"id"` // sequence number of the event that froze it
 	At    time.Time `json:"at"`
 	Cause Cause     `json:"cause"`
-}
-
-// Question is something that a person is asked. An answer names its ID.
-type Question struct {
-	ID   uint64       `json:"id"` // sequence number of the event that asked it
-	At   time.Time    `json:"at,omitzero"`
-	Kind QuestionKind `json:"kind"`
-
-	Leg int `json:"leg,omitempty"` // AskLeg, AskLoad, AskUnsure
-	// AskLeg, AskLoad, AskUnsure: the target's part of the traffic there
-	Part     split.Share     `json:"part,omitempty"`
-	Unsure   []Unsure        `json:"unsure,omitempty"`   // AskUnsure
-	Findings []proof.Finding `json:"findings,omitempty"` // AskFindings
-	Trouble  Trouble         `json:"trouble,omitzero"`   // AskRaise, AskProof
-	Side     split.Side      `json:"side"`               // that it is about
-	Version  string          `json:"version,omitempty"`  // AskSameBuild
-	Build    string          `json:"build,omitempty"`    // AskSameBuild
-	// AskLeg, AskLoad, AskUnsure: the part of the target's capacity that the leg takes; 0 if not known
-	Load float64 `json:"load,omitempty"`
-}
-
-// QuestionKind is a kind of question.
-type QuestionKind string
-
-// The kinds, by what a yes does.
-const (
-	AskSameBuild QuestionKind = "same build" // raise what the live side runs already
-	AskRaise     QuestionKind = "raise"      // raise once more
-	AskProof     QuestionKind = "proof"      // prove once more
-	AskFindings  QuestionKind = "findings"   // accept what the proof found
-	AskStart     QuestionKind = "start"      // begin to shift
-	AskLeg       QuestionKind = "leg"        // go on to a leg
-	AskLoad      QuestionKind = "load"       // go on to a leg that takes more than the limit of the target's capacity
-	AskUnsure    QuestionKind = "unsure"     // go on to a leg though the one before could not exclude the fault to find
-	AskRetire    QuestionKind = "retire"     // retire the old side
-)
-
-// String is the question in few words, for tests and the program's log.
-func (q Question) String() string {
-	text := string(q.Kind)
-	switch q.Kind {
-	case AskLeg, AskLoad, AskUnsure:
-		text += fmt.Sprintf(" %d, %v", q.Leg+1, q.Part)
-	case AskFindings:
-		text += fmt.Sprintf(" (%d)", len(q.Findings))
-	}
-	return fmt.Sprintf("%s? #%d", text, q.ID)
-}
-
-// Trouble is something that went wrong, with the system's own words.
-type Trouble struct {
-	Kind  TroubleKind   `json:"kind"`
-	Said  string        `json:"said,omitempty"`  // an error, as whoever had it put it
-	Raise raise.Verdict `json:"raise,omitzero"`  // TroubleRaise: what is not up
-	Limit time.Duration `json:"limit,omitempty"` // TroubleRaise: the time that was given; 0 if an instance has ended
-	First proof.Finding `json:"first,omitzero"`  // TroubleProof
-	From  split.Share   `json:"from,omitempty"`  // TroubleOutsider, TroubleOther: on green
-	To    split.Share   `json:"to,omitempty"`    // TroubleOutsider, TroubleOther: on green
-	Open  int64         `json:"open,omitempty"`  // TroubleOpen: requests that are being answered
-
-	Apart []reading.Apart `json:"apart,omitempty"` // TroubleOutsider: fronts that have another share now
-}
-
-// TroubleKind is a kind of trouble.
-type TroubleKind string
-
-// The kinds.
-const (
-	TroubleRaise    TroubleKind = "raise"
-	TroubleProof    TroubleKind = "proof"
-	TroubleFront    TroubleKind = "front"
-	TroubleRetire   TroubleKind = "retire"
-	TroubleOpen     TroubleKind = "open requests" // a side that is being retired still answers some
-	TroubleLogbook  TroubleKind = "logbook"       // what was decided could not be recorded, and was not done
-	TroubleHook     TroubleKind = "hook"          // a hook did not let something be done
-	TroubleCut      TroubleKind = "cut off"       // the keeper ended in the middle of it
-	TroubleOutsider TroubleKind = "outsider"      // somebody changed the front after the end
-	TroubleOther    TroubleKind = "other share"   // From was to be in force, and somebody else put To in force
-	TroubleHalted   TroubleKind = "halted"        // a person did not want it any more
-)
-
-// String is the trouble in few words, for tests and the program's log.
-func (t Trouble) String() string {
-	if t.Said == "" {
-		return string(t.Kind)
-	}
-	return string(t.Kind) + ": " + t.Said
 }

@@ -16,7 +16,7 @@ import (
 // people ask for is refused, and the error is a [*Refusal]. A report on a task that is
 // not the present one comes to nothing. It is pure: equal inputs give equal outputs.
 func Decide(s State, m Moment, in Input) ([]Event, error) {
-	d := decision{State: s, Moment: m, words: m.Said}
+	d := decision{ground: ground{s, m}, words: m.Said}
 	if err := d.grasp(in); err != nil {
 		return nil, err
 	}
@@ -31,8 +31,7 @@ func Decide(s State, m Moment, in Input) ([]Event, error) {
 
 // decision is a state on its way to the next one.
 type decision struct {
-	State
-	Moment
+	ground
 	words  string // a person's own, which the first event carries
 	events []Event
 }
@@ -76,8 +75,8 @@ func isReport(f Fact) bool {
 
 // missed freezes after a time in which nobody watched.
 func (d *decision) missed(i Missed) {
-	if _, known := d.FrozenBy(Unwatched); d.Stage.UnderWay() && !d.GoingBack && !known {
-		d.freeze(Cause{Kind: Unwatched, Missed: i.For})
+	if _, known := FrozenBy[Unwatched](d.State); d.Stage.UnderWay() && !d.GoingBack && !known {
+		d.freeze(Unwatched{i.For})
 	}
 }
 
@@ -91,7 +90,7 @@ func (d *decision) remember(i Remember) {
 // targetLost sends no more to a side of which nobody serves.
 func (d *decision) targetLost(i TargetLost) {
 	if d.risesBy(d.Task) {
-		d.freeze(Cause{Kind: NobodyLeft, Home: i.Target})
+		d.freeze(NobodyLeft{i.Target})
 	}
 }
 
@@ -102,61 +101,15 @@ func (d *decision) arrived(i Arrived) {
 	}
 }
 
-// nextLeg is the leg that would be next, -1 for none.
-func (d *decision) nextLeg() int {
-	if n, ok := d.Next(); ok {
-		return n
-	}
-	return -1
-}
-
-// steerable refuses what moves traffic, or decides about it, where nobody may.
-func (d *decision) steerable() error {
-	switch {
-	case d.Stage.Over():
-		return Refuse(IsOver{d.Stage})
-	case d.GoingBack:
-		return Refuse(IsGoingBack{})
-	case d.Task.ID != 0:
-		return Refuse(IsBusy{d.Task})
-	}
-	return nil
-}
-
-// fit refuses what sends more to a target that is not proven any more by its last proof, or
-// by its health, or that nobody watches.
-func (d *decision) fit() error {
-	switch {
-	case !d.Proven:
-		return Refuse(NotProven{Side: d.Target, Under: d.Stage.UnderWay()})
-	case d.There.Empty():
-		return d.nobody(d.There)
-	}
-	return d.watched()
-}
-
-// nobody refuses to send more to a side of which nobody serves, while the other one does.
-func (d *decision) nobody(of Serving) error {
-	return Refuse(NobodyServes{of})
-}
-
-// gains reports whether a side would get more of some front's requests by a share.
-func (d *decision) gains(side split.Side, share split.Share) bool {
-	return share.Of(side) > d.Least(side)
-}
-
 // order asks for a task.
 func (d *decision) order(t Task) {
 	t.By = d.By
 	d.then(Ordered{Task: t})
 }
 
-func (d *decision) ask(q Question) {
-	q.Side = d.Target
-	d.then(Asked{Question: q})
-}
+func (d *decision) ask(q QuestionKind) { d.then(Asked{Question: Question{Side: d.Target, Is: q}}) }
 
-func (d *decision) freeze(c Cause) { d.then(Frozen{Cause: c, Left: d.Rest}) }
+func (d *decision) freeze(c CauseKind) { d.then(Frozen{Cause: Because(c), Left: d.Rest}) }
 
 func (d *decision) begin(i Begin) error {
 	switch {
@@ -189,7 +142,7 @@ func (d *decision) begin(i Begin) error {
 	}
 	d.then(b)
 	if i.NothingNew && !i.SameBuild {
-		d.ask(Question{Kind: AskSameBuild, Version: d.Version, Build: d.Build})
+		d.ask(AskSameBuild{d.Version, d.Build})
 		return nil
 	}
 	d.standUp()
@@ -210,45 +163,31 @@ func (d *decision) yes(id uint64) error {
 		return Refuse(IsBusy{d.Task})
 	case d.frozenBut(q):
 		return Refuse(IsFrozen{})
-	case q.Kind == AskSameBuild && d.Sends(d.Target) > 0:
-		return Refuse(GetsRequests{Side: d.Target, Share: d.Sends(d.Target)})
-	case q.Kind == AskRetire && d.fit() != nil:
-		return d.fit()
-	case (q.Kind == AskLoad || q.Kind == AskUnsure) && d.watched() != nil:
-		return d.watched()
-	case q.Kind == AskRetire && d.rested() != nil:
-		return d.rested()
-	case q.Kind == AskRetire && d.stays() != nil:
-		return d.stays()
-	case (q.Kind == AskStart || q.Kind == AskLeg) && d.watched() != nil:
-		return d.watched()
+	}
+	if err := d.answerable(q.Is); err != nil {
+		return err
 	}
 	d.then(Answered{Question: q})
-	switch q.Kind {
+	switch is := q.Is.(type) {
 	case AskSameBuild, AskRaise:
 		d.standUp()
 	case AskProof:
 		d.prove()
 	case AskFindings:
-		d.then(Accepted{Findings: q.Findings})
+		d.then(Accepted(is))
 		if !d.Frozen() {
 			d.goesOn()
 		}
 	case AskStart, AskUnsure:
 		d.advance(true)
-	case AskLeg, AskLoad:
-		d.legTo(q.Leg)
+	case AskLeg:
+		d.legTo(is.Leg)
+	case AskLoad:
+		d.legTo(is.Leg)
 	case AskRetire:
 		d.settle(true)
 	}
 	return nil
-}
-
-// frozenBut reports whether anything freezes the route but what the question is about.
-func (d *decision) frozenBut(q Question) bool {
-	return slices.ContainsFunc(d.Freezes, func(f Freezing) bool {
-		return !(q.Kind == AskFindings && f.Cause.Kind == ByProof && sameFindings(f.Cause.Findings, q.Findings))
-	})
 }
 
 // no answers it too, and goes back.
@@ -257,7 +196,7 @@ func (d *decision) no(id uint64) error {
 	if q.ID == 0 || q.ID != id {
 		return Refuse(OtherQuestion{d.Question, d.Target})
 	}
-	d.goBack(Cause{Kind: Declined, Question: q})
+	d.goBack(Declined{q})
 	return nil
 }
 
@@ -274,8 +213,7 @@ func (d *decision) next(leg int) error {
 		return Refuse(NothingToDo{d.Stage, d.Target})
 	case following != leg:
 		return Refuse(NotNext{d.nextLeg()})
-	case slices.ContainsFunc(d.Freezes,
-		func(f Freezing) bool { return f.Cause.Kind != ByHand && f.Cause.Kind != Steered }):
+	case slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return !OfPerson(f.Cause) }):
 		return Refuse(IsFrozen{})
 	}
 	if err := d.fit(); err != nil {
@@ -290,28 +228,6 @@ func (d *decision) next(leg int) error {
 	d.legTo(leg)
 	return nil
 }
-
-// room refuses more than the target has room for, where the plan has more refused. Where it has a person asked,
-// whoever asks for it was.
-func (d *decision) room(share split.Share) error {
-	part := share.Of(d.Target)
-	if !d.Load.Refused || !d.over(part) {
-		return nil
-	}
-	return Refuse(TooMuch{d.Target, part, d.loadAt(part).Of(part)})
-}
-
-// loadAt is what a part of the traffic means for the target as it is with that part: it may have more instances then.
-func (d *decision) loadAt(part split.Share) Load {
-	l, now := d.Load, raise.Main(d.Choices).Instances
-	if grown, more := raise.Grown(d.Choices, part); more && now > 0 {
-		l.Capacity *= float64(raise.Main(grown).Instances) / float64(now)
-	}
-	return l
-}
-
-// over reports whether a part of the traffic is more than the limit of what the target carries, and more than it has.
-func (d *decision) over(part split.Share) bool { return d.loadAt(part).Over(part) && part > d.Part() }
 
 // thawed ends the freezes that the person has seen, and refuses where there are others.
 func (d *decision) thawed() error {
@@ -331,17 +247,19 @@ func (d *decision) thaw() {
 			continue
 		}
 		ids = append(ids, f.ID)
-		switch c := f.Cause; c.Kind {
-		case ByGuard, NobodyHome:
-			overruled = append(overruled, Overruling{c.Alarm.Guard, c.Alarm.Level, c.Alarm.Worst})
+		switch c := f.Cause.Is.(type) {
+		case ByGuard:
+			overruled = append(overruled, c.Alarm.overruled())
+		case NobodyHome:
+			overruled = append(overruled, c.Alarm.overruled())
 		case HomeIll:
 			overruled = append(overruled, Overruling{Guard: LiveSide, Level: c.Home.ill()})
 		case WayClosed:
 			overruled = append(overruled, Overruling{Guard: wayOf(c.Way), Level: 1})
 		case NotKnown:
 			for _, l := range c.Lacks {
-				if l.Guard != "" {
-					waived = append(waived, l.Guard)
+				if guard := GuardOf(l); guard != "" {
+					waived = append(waived, guard)
 				}
 			}
 		}
@@ -365,14 +283,14 @@ func (d *decision) advance(approved bool) {
 		return
 	}
 	l := d.Route[leg]
-	load := d.loadAt(l.Part).Of(l.Part)
+	step := Step{leg, l.Part, d.loadAt(l.Part).Of(l.Part)}
 	switch over := d.over(l.Part); {
 	case over && d.Load.Refused:
-		d.freeze(Cause{Kind: Overload, Load: load, To: d.LegShare(leg)})
+		d.freeze(Overload{d.LegShare(leg), step.Load})
 	case l.Ask && !approved:
-		d.ask(Question{Kind: AskLeg, Leg: leg, Part: l.Part, Load: load})
+		d.ask(AskLeg{step})
 	case over:
-		d.ask(Question{Kind: AskLoad, Leg: leg, Part: l.Part, Load: load})
+		d.ask(AskLoad{step})
 	default:
 		d.legTo(leg)
 	}
@@ -385,9 +303,9 @@ func (d *decision) move(share split.Share, leg int) {
 	case more && !d.Proven:
 		d.prove()
 	case more && d.There.Empty():
-		d.freeze(Cause{Kind: NobodyLeft, Home: d.There})
+		d.freeze(NobodyLeft{d.There})
 	case more && len(d.unread()) > 0:
-		d.freeze(Cause{Kind: NotKnown, Lacks: d.unread()})
+		d.freeze(NotKnown{d.unread()})
 	default:
 		// Also where somebody else has sent as much there before.
 		if less := share.Of(d.Target) < d.Least(d.Target); less || !d.grow(share, leg) {
@@ -408,7 +326,7 @@ func (d *decision) grow(share split.Share, leg int) bool {
 // due goes on to the share for which the target got more instances.
 func (d *decision) due() {
 	if d.Due.Leg < 0 {
-		d.freeze(Cause{Kind: Steered})
+		d.freeze(Steered{})
 	}
 	d.move(d.Due.Share, d.Due.Leg)
 }
@@ -420,7 +338,7 @@ func (d *decision) start() {
 		return
 	}
 	if d.Hold {
-		d.ask(Question{Kind: AskStart})
+		d.ask(AskStart{})
 		return
 	}
 	d.advance(false)
@@ -463,7 +381,7 @@ func (d *decision) steer(share split.Share) error {
 		return d.room(share)
 	case d.Everyone(share) && d.Task.Do != TaskMove:
 		return Refuse(ThereAlready{d.Share})
-	case d.Question.Kind == AskFindings && more:
+	case len(d.Question.Findings()) > 0 && more:
 		return Refuse(OpenQuestion{d.Question, d.Target})
 	}
 	if err := d.thawed(); err != nil && more { // by something that was not seen yet
@@ -477,7 +395,7 @@ func (d *decision) steer(share split.Share) error {
 		return nil
 	}
 	if leg < 0 {
-		d.freeze(Cause{Kind: Steered})
+		d.freeze(Steered{})
 	}
 	d.order(Task{Do: TaskMove, Share: share, Leg: leg})
 	return nil
@@ -494,8 +412,9 @@ func (d *decision) reroute(r route.Route) error {
 	case d.Task.Do == TaskMove || d.Task.More:
 		return Refuse(IsBusy{d.Task})
 	}
-	if d.Question.Kind != "" && d.Question.Kind != AskSameBuild && d.Question.Kind != AskRaise &&
-		d.Question.Kind != AskProof && d.Question.Kind != AskFindings {
+	switch d.Question.Is.(type) {
+	case nil, AskSameBuild, AskRaise, AskProof, AskFindings:
+	default:
 		return Refuse(OpenQuestion{d.Question, d.Target})
 	}
 	leg, err := r.Check()
@@ -547,7 +466,7 @@ func (d *decision) putBack() error {
 func (d *decision) halt() error {
 	switch {
 	case !d.Stage.UnderWay() && d.Task.ID != 0 && d.Task.Do != TaskHome:
-		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleHalted}})
+		d.then(Failed{Task: d.Task.ID, Trouble: Went(TroubleHalted{})})
 		return nil
 	case d.Stage == None:
 		return Refuse(NothingBegun{})
@@ -556,8 +475,8 @@ func (d *decision) halt() error {
 	case d.GoingBack:
 		return Refuse(IsGoingBack{})
 	}
-	if _, frozen := d.FrozenBy(ByHand); !frozen {
-		d.freeze(Cause{Kind: ByHand})
+	if _, frozen := FrozenBy[ByHand](d.State); !frozen {
+		d.freeze(ByHand{})
 	}
 	return nil
 }
@@ -572,7 +491,7 @@ func (d *decision) resume() error {
 		// Somebody sent requests to the target before it was raised. Raising would
 		// restart what answers them.
 		return Refuse(GetsRequests{Side: d.Target, Share: d.Sends(d.Target)})
-	case d.Question.Kind == AskFindings:
+	case len(d.Question.Findings()) > 0:
 		return Refuse(OpenQuestion{d.Question, d.Target})
 	case !slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return f.ID <= d.Seen }):
 		return Refuse(IsFrozen{}) // by something that was not seen yet
@@ -599,7 +518,7 @@ func (d *decision) back(i Back) error {
 	case d.GoingBack && !i.Force:
 		return nil // it is under way; whoever performs it tries again at once
 	}
-	cause := Cause{Kind: ByHand, Why: i.Why}
+	cause := ByHand{i.Why}
 	if d.Stage == Settled { // what has settled stays so: this is a crossing of its own
 		d.then(Begun{
 			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target,
@@ -616,11 +535,8 @@ func (d *decision) back(i Back) error {
 	return nil
 }
 
-// neverMoved reports whether no traffic was ever sent to the target.
-func (d *decision) neverMoved() bool { return !d.Moved && d.Everyone(d.Home()) }
-
 // goBack takes everything home, or calls off what never moved any traffic.
-func (d *decision) goBack(c Cause) {
+func (d *decision) goBack(c CauseKind) {
 	if d.neverMoved() {
 		d.callOff(c)
 		return
@@ -629,14 +545,14 @@ func (d *decision) goBack(c Cause) {
 }
 
 // goHome takes everything home. It never waits for what else is under way.
-func (d *decision) goHome(c Cause, force bool) {
-	d.then(RollsBack{Cause: c})
+func (d *decision) goHome(c CauseKind, force bool) {
+	d.then(RollsBack{Cause: Because(c)})
 	d.order(Task{Do: TaskHome, Side: d.Target.Other(), Force: force})
 }
 
 // callOff ends a crossing that moved no traffic and clears the spare side.
-func (d *decision) callOff(c Cause) {
-	d.then(Ended{Stage: CalledOff, Cause: c})
+func (d *decision) callOff(c CauseKind) {
+	d.then(Ended{Stage: CalledOff, Cause: Because(c)})
 	d.retire(d.Target, false)
 }
 

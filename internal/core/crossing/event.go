@@ -3,9 +3,9 @@ package crossing
 import (
 	"encoding/json"
 	"fmt"
-	"reflect"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -232,12 +232,9 @@ type (
 	}
 )
 
-// Unknown is a fact that this Vaiven does not know: a newer one wrote it. It is kept as
-// it is, and changes nothing.
-type Unknown struct {
-	Name string
-	Data json.RawMessage
-}
+// Unknown is a fact that this Vaiven does not know, or whose fields are not those that it knows: a newer one wrote it.
+// It is kept as it is, and changes nothing.
+type Unknown struct{ oneof.Newer }
 
 // Kind names each fact; the names are part of the logbook's format.
 func (Begun) Kind() string          { return "begun" }
@@ -271,37 +268,14 @@ func (Hooked) Kind() string         { return "hook" }
 func (TookWheel) Kind() string      { return "took the wheel" }
 func (BegunAnew) Kind() string      { return "logbook begun anew" }
 func (LeftWheel) Kind() string      { return "left the wheel" }
-func (u Unknown) Kind() string      { return u.Name }
+func (u Unknown) Kind() string      { return u.Called }
 
 // Facts are all that this Vaiven knows of.
-var Facts = []Fact{
+var Facts = oneof.New[Fact]("event", Fact.Kind, func(n oneof.Newer) Fact { return Unknown{n} },
 	Begun{}, Asked{}, Answered{}, Ordered{}, Raised{}, Proved{}, Noted{}, Accepted{}, TookEffect{}, Failed{}, Frozen{},
 	Resumed{}, Compared{}, Changed{}, Rerouted{}, AcceptedTheirs{}, RollsBack{}, SentBack{}, Ailed{}, Recovers{},
 	Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{}, TookWheel{},
-	LeftWheel{}, BegunAnew{},
-}
-
-// kinds are their types, by kind.
-var kinds = typesOf(Facts, Fact.Kind)
-
-// typesOf are the types of the values of a list, by their names.
-func typesOf[T any](list []T, name func(T) string) map[string]reflect.Type {
-	types := map[string]reflect.Type{}
-	for _, v := range list {
-		types[name(v)] = reflect.TypeOf(v)
-	}
-	return types
-}
-
-// valueOf reads a value of one of a list's types: its fields as JSON, among which there may be others.
-func valueOf[T any](t reflect.Type, fields []byte) (T, error) {
-	v := reflect.New(t)
-	if err := json.Unmarshal(fields, v.Interface()); err != nil {
-		var none T
-		return none, err
-	}
-	return v.Elem().Interface().(T), nil
-}
+	LeftWheel{}, BegunAnew{})
 
 // head is what all events have.
 type head struct {
@@ -310,32 +284,12 @@ type head struct {
 	At       time.Time `json:"at"`
 	By       string    `json:"by,omitempty"`
 	Said     string    `json:"said,omitempty"`
-	Event    string    `json:"event"`
 }
 
 // MarshalJSON writes the event as one flat object: the fact's fields with "seq",
 // "crossing", "at", "by" and "event" in front. An unknown one is written as it was read.
 func (e Event) MarshalJSON() ([]byte, error) {
-	if u, ok := e.What.(Unknown); ok && len(u.Data) > 0 {
-		return u.Data, nil
-	}
-	return Flat(head{e.Seq, e.Crossing, e.At, e.By, e.Said, e.What.Kind()}, e.What)
-}
-
-// Flat is one JSON object with the fields of two.
-func Flat(first, second any) ([]byte, error) {
-	front, err := json.Marshal(first)
-	if err != nil {
-		return nil, err
-	}
-	fields, err := json.Marshal(second)
-	if err != nil {
-		return nil, err
-	}
-	if len(fields) <= len("{}") {
-		return front, nil
-	}
-	return append(append(front[:len(front)-1], ','), fields[1:]...), nil
+	return Facts.Write(e.What, head{e.Seq, e.Crossing, e.At, e.By, e.Said})
 }
 
 // UnmarshalJSON reads what MarshalJSON writes. A fact that is not known, or whose fields
@@ -346,12 +300,11 @@ func (e *Event) UnmarshalJSON(data []byte) error {
 		return fmt.Errorf("read an event: %w", err)
 	}
 	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By, Said: h.Said}
-	if t, known := kinds[h.Event]; known {
-		if fact, err := valueOf[Fact](t, data); err == nil {
-			e.What = fact
-			return nil
-		}
+	var err error
+	if e.What, err = Facts.Read(data); err != nil || e.What == nil {
+		var named struct{ Event string }
+		_ = json.Unmarshal(data, &named) // it may have none
+		e.What = Unknown{oneof.Newer{Called: named.Event, Data: string(data)}}
 	}
-	e.What = Unknown{Name: h.Event, Data: append(json.RawMessage(nil), data...)}
 	return nil
 }

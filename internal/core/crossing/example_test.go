@@ -11,7 +11,7 @@ import (
 func ExampleDecide() {
 	asked := crossing.State{Seq: 7, Number: 1, Stage: crossing.Proving, Proven: true, Target: split.Green, Leg: -1,
 		Route:    route.Route{{Part: 500}, {Part: split.Whole}},
-		Question: crossing.Question{ID: 7, Kind: crossing.AskStart}}
+		Question: crossing.Question{ID: 7, Is: crossing.AskStart{}}}
 	events, err := crossing.Decide(asked, crossing.Moment{By: "marit", Seen: 7}, crossing.Yes{Question: 7})
 	for _, e := range events {
 		asked = crossing.Apply(asked, e)

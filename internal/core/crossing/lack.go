@@ -5,54 +5,158 @@ import (
 	"time"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 )
 
-// Lack is something that has to be known for the route to go on, and is not. Its kind says
-// which of the other fields mean something.
-type Lack struct {
-	Kind  LackKind   `json:"kind"`
-	Side  split.Side `json:"side"`            // LackSide, LackSpare, LackServes, LackAsked, LackAstray
-	Guard string     `json:"guard,omitempty"` // LackAnswers, LackBaseline, LackDoor, LackFigures
-	Have  int64      `json:"have,omitempty"`  // LackAnswers, LackAstray
-	Need  int64      `json:"need,omitempty"`  // LackAnswers, LackAstray
-	// since when it is not known; zero if it never was. LackTime, LackEverywhere, LackEased: until when
-	Since time.Time   `json:"since,omitzero"`
-	Share split.Share `json:"share,omitempty"` // LackApart: on green; LackAstray: on the side
-	Said  string      `json:"said,omitempty"`  // why, as the system said it
-}
+// Lack is something that has to be known for the route to go on, and is not.
+type Lack = oneof.One[LackKind, lacks]
 
-// LackKind is a kind of lack.
-type LackKind string
+// LackKind is one of the types below, which [Lacks] lists.
+type LackKind interface{ lack() string }
 
-// The kinds.
-const (
-	LackFront      LackKind = "front"      // it, or one of several, was not read lately
-	LackApart      LackKind = "apart"      // Said, one of several fronts, has another share than the others
-	LackSide       LackKind = "side"       // its instances were not
-	LackNoted      LackKind = "noted"      // the side answers at Said, and nothing is noted of who does
-	LackCounts     LackKind = "counts"     // the front's counts are not known, though it counts
-	LackDoor       LackKind = "door"       // the prober does not reach the front
-	LackAnswers    LackKind = "answers"    // a guard has too few to say anything
-	LackFigures    LackKind = "figures"    // instances do not tell the figure that a guard is on
-	LackBaseline   LackKind = "baseline"   // a guard has nothing to compare with
-	LackTime       LackKind = "time"       // nobody watched a while ago: until Since nothing is retired
-	LackSpare      LackKind = "spare"      // the side gets requests: it is neither raised anew nor retired
-	LackServes     LackKind = "serves"     // nobody of the side that is to stay serves, or most of its answers fail
-	LackAsked      LackKind = "asked"      // no user and no prober asks the side that is to stay
-	LackEverywhere LackKind = "everywhere" // until Since somebody may go by what was before
-	// the side gets Have of Need requests, by what was counted, and has Share of them by the front
-	LackAstray LackKind = "astray"
-	LackEased  LackKind = "eased" // until Since a change would be remembered for longer than later
+type lacks struct{}
+
+// Set lists the types.
+func (lacks) Set() *oneof.Set[LackKind] { return Lacks }
+
+// Lacks are all kinds of lack that there are.
+var Lacks = oneof.New[LackKind]("kind", LackKind.lack, func(n oneof.Newer) LackKind { return Newer{n} },
+	LackFront{}, LackApart{}, LackSide{}, LackNoted{}, LackCounts{}, LackDoor{}, LackAnswers{}, LackFigures{},
+	LackBaseline{}, LackTime{}, LackSpare{}, LackServes{}, LackAsked{}, LackEverywhere{}, LackAstray{}, LackEased{})
+
+// Lacking is a lack of a kind.
+func Lacking(kind LackKind) Lack { return Lack{Is: kind} }
+
+type (
+	// OfSide is what lacks that are about a side have.
+	OfSide struct {
+		Side split.Side `json:"side"`
+	}
+	// OfGuard is what lacks of a guard have.
+	OfGuard struct {
+		Guard string    `json:"guard"`
+		Since time.Time `json:"since,omitzero"` // zero if it is not known since when
+	}
+	// Unread is what lacks have that come of a reading: since when, zero if there never was one, and why.
+	Unread struct {
+		Since time.Time `json:"since,omitzero"`
+		Said  string    `json:"said,omitempty"`
+	}
+
+	// LackFront says that the front, or one of several, was not read lately.
+	LackFront struct{ Unread }
+	// LackApart says that one of several fronts has another share than the others.
+	LackApart struct {
+		Front string      `json:"front"`
+		Share split.Share `json:"share"` // on green
+	}
+	// LackSide says that a side's instances were not read lately.
+	LackSide struct {
+		OfSide
+		Unread
+	}
+	// LackNoted says that a side answers where nothing is noted of who does.
+	LackNoted struct {
+		OfSide
+		Where string `json:"where"`
+	}
+	// LackCounts says that the front's counts are not known, though it counts.
+	LackCounts struct{ Unread }
+	// LackDoor says that the prober does not reach the front.
+	LackDoor struct {
+		OfGuard
+		Said string `json:"said,omitempty"`
+	}
+	// LackAnswers says that a guard has too few answers to say anything.
+	LackAnswers struct {
+		OfGuard
+		Have    int64 `json:"have"`
+		Need    int64 `json:"need"`
+		Clients bool  `json:"clients,omitempty"` // these are different clients that ask
+	}
+	// LackFigures says that instances do not tell the figure that a guard is on.
+	LackFigures struct {
+		OfGuard
+		Said string `json:"said,omitempty"`
+	}
+	// LackBaseline says that a guard has nothing to compare with.
+	LackBaseline struct{ OfGuard }
+	// LackTime says that nobody watched a while ago, and until when nothing is retired.
+	LackTime struct {
+		Until time.Time `json:"until"`
+	}
+	// LackSpare says that a side gets requests: it is neither raised anew nor retired.
+	LackSpare struct{ OfSide }
+	// LackServes says that nobody of the side that is to stay serves, or that most of its answers fail.
+	LackServes struct{ OfSide }
+	// LackAsked says that no user and no prober asks the side that is to stay.
+	LackAsked struct{ OfSide }
+	// LackEverywhere says until when somebody may go by what was before.
+	LackEverywhere struct {
+		Until time.Time `json:"until"`
+		Said  string    `json:"said,omitempty"`
+	}
+	// LackAstray says that a side gets other requests, by what was counted, than the front says.
+	LackAstray struct {
+		OfSide
+		Have  int64       `json:"have"`
+		Need  int64       `json:"need"`  // of how many
+		Share split.Share `json:"share"` // on the side, by the front
+	}
+	// LackEased says until when a change would be remembered for longer than later.
+	LackEased struct {
+		Until time.Time `json:"until"`
+	}
 )
 
-// Unread reports whether it is something that could not be read, which no word of a person
-// replaces; what a guard cannot judge, a person may.
-func (l Lack) Unread() bool { return l.Kind == LackFront || l.Kind == LackSide || l.Kind == LackNoted }
+// The names of the kinds are part of the logbook's format.
+func (LackFront) lack() string      { return "front" }
+func (LackApart) lack() string      { return "apart" }
+func (LackSide) lack() string       { return "side" }
+func (LackNoted) lack() string      { return "noted" }
+func (LackCounts) lack() string     { return "counts" }
+func (LackDoor) lack() string       { return "door" }
+func (LackAnswers) lack() string    { return "answers" }
+func (LackFigures) lack() string    { return "figures" }
+func (LackBaseline) lack() string   { return "baseline" }
+func (LackTime) lack() string       { return "time" }
+func (LackSpare) lack() string      { return "spare" }
+func (LackServes) lack() string     { return "serves" }
+func (LackAsked) lack() string      { return "asked" }
+func (LackEverywhere) lack() string { return "everywhere" }
+func (LackAstray) lack() string     { return "astray" }
+func (LackEased) lack() string      { return "eased" }
+func (n Newer) lack() string        { return n.Called }
 
-// Passes reports whether it passes by itself, so that nobody has to be asked however long it takes.
-func (l Lack) Passes() bool { return l.Kind == LackEverywhere || l.Kind == LackEased }
+func (o OfSide) side() split.Side { return o.Side }
+func (o OfGuard) guard() string   { return o.Guard }
+
+// GuardOf names the guard that lacks something, "" if none does.
+func GuardOf(l Lack) string {
+	if g, ok := l.Is.(interface{ guard() string }); ok {
+		return g.guard()
+	}
+	return ""
+}
+
+// SideOf is the side that a lack is about, if it is about one.
+func SideOf(l Lack) (split.Side, bool) {
+	if s, ok := l.Is.(interface{ side() split.Side }); ok {
+		return s.side(), true
+	}
+	return 0, false
+}
+
+// Passes reports whether a lack passes by itself, so that nobody has to be asked however long it takes.
+func Passes(l Lack) bool {
+	switch l.Is.(type) {
+	case LackEverywhere, LackEased:
+		return true
+	}
+	return false
+}
 
 // Baseline is what the live side answered before the target got anything, or on the last leg
 // on which both got requests. It is kept for the time in which that side answers nothing.
@@ -65,44 +169,11 @@ type Baseline struct {
 	To    time.Time      `json:"to"`
 }
 
-// unread is what could not be read of what nobody goes on without: the front, and the side
-// that is to get more or all. The other one may be in the dark, which is why one goes.
-func (d *decision) unread() []Lack {
-	return without(d.Lacks, func(l Lack) bool { return !l.Unread() || l.Kind != LackFront && l.Side != d.Target })
-}
-
-// watched refuses what is not to be done without being watched.
-func (d *decision) watched() error {
-	list := d.unread()
-	if len(list) == 0 {
-		return nil
-	}
-	return Refuse(NotWatched{list})
-}
-
-// stays refuses to retire a side as long as it is not known that the other one serves. That nobody asks it
-// a person's word replaces.
-func (d *decision) stays() error {
-	list := without(d.Stays, func(l Lack) bool { return l.Kind == LackAsked })
-	if len(list) == 0 {
-		return nil
-	}
-	return Refuse(NotWatched{list})
-}
-
-// rested refuses to retire anything so soon after a time in which nobody watched.
-func (d *decision) rested() error {
-	if !d.At.Before(d.Again) {
-		return nil
-	}
-	return Refuse(NotWatched{[]Lack{{Kind: LackTime, Since: d.Again}}})
-}
-
 // lapsed stands still because what has to be known for the route to go on has not been for
 // too long.
 func (d *decision) lapsed() {
 	if d.Timed() && !d.Frozen() && len(d.Lacks) > 0 {
-		d.freeze(Cause{Kind: NotKnown, Lacks: d.Lacks})
+		d.freeze(NotKnown{d.Lacks})
 	}
 }
 
@@ -116,7 +187,7 @@ func (d *decision) liveIll(i LiveIll) {
 	if d.GoingBack || accepted && d.Stage.UnderWay() {
 		return
 	}
-	d.stuck(Cause{Kind: HomeIll, Home: i.Home})
+	d.stuck(HomeIll{i.Home})
 }
 
 // LiveSide names, among what was overruled, the health of the side crossed from.
@@ -125,14 +196,16 @@ const LiveSide = "live side"
 // wayClosed stands still because there is no way back any more, unless a person goes on without
 // one of that kind.
 func (d *decision) wayClosed(c wayback.Condition) {
-	known := slices.ContainsFunc(d.Freezes,
-		func(f Freezing) bool { return f.Cause.Kind == WayClosed && f.Cause.Way.Kind == c.Kind })
+	known := slices.ContainsFunc(d.Freezes, func(f Freezing) bool {
+		closed, is := f.Cause.Is.(WayClosed)
+		return is && closed.Way.Kind() == c.Kind()
+	})
 	accepted := slices.ContainsFunc(d.Overruled, func(o Overruling) bool { return o.Guard == wayOf(c) })
 	if d.Stage != Shifting && d.Stage != Keeping || d.GoingBack || d.Part() == 0 || known || accepted {
 		return
 	}
-	d.freeze(Cause{Kind: WayClosed, Way: c})
+	d.freeze(WayClosed{c})
 }
 
 // wayOf names, among what was overruled, a condition of the way back.
-func wayOf(c wayback.Condition) string { return "way back: " + string(c.Kind) }
+func wayOf(c wayback.Condition) string { return "way back: " + c.Kind() }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/reading"
@@ -18,7 +19,7 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 	kept := onTheWay()
 	kept.Stage, kept.Leg, kept.Share, kept.Then = Keeping, 2, split.Whole, plan.ThenRetire
 	asks := func(s State, kind QuestionKind) State {
-		s.Question = Question{ID: 15, Kind: kind, Leg: 2}
+		s.Question = Question{ID: 15, Is: kind}
 		return s
 	}
 	foreign := onTheWay()
@@ -46,30 +47,30 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 		{"a larger share", onTheWay(), Steer{6000}, "frozen ordered", "frozen ordered", "! not watched"},
 		{"a smaller one", onTheWay(), Steer{500}, "frozen ordered", "frozen ordered", "frozen ordered"},
 		{"ours again", foreign, PutBack{}, "accepted theirs ordered", "accepted theirs ordered", "! not watched"},
-		{"a yes to a leg", asks(onTheWay(), AskLeg), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
-		{"a yes to the start", asks(proven, AskStart), Yes{15}, "answered ordered", "answered ordered",
+		{"a yes to a leg", asks(onTheWay(), AskLeg{Step{Leg: 2}}), Yes{15}, "answered ordered", "answered ordered", "! not watched"},
+		{"a yes to the start", asks(proven, AskStart{}), Yes{15}, "answered ordered", "answered ordered",
 			"! not watched"},
-		{"a yes to retire", asks(kept, AskRetire), Yes{15}, "answered ended ordered", "answered ended ordered",
+		{"a yes to retire", asks(kept, AskRetire{}), Yes{15}, "answered ended ordered", "answered ended ordered",
 			"! not watched"},
-		{"a no", asks(onTheWay(), AskLeg), No{15}, "rolls back ordered", "rolls back ordered", "rolls back ordered"},
+		{"a no", asks(onTheWay(), AskLeg{Step{Leg: 2}}), No{15}, "rolls back ordered", "rolls back ordered", "rolls back ordered"},
 		{"to give up the old side in the keep", kept, Retire{}, "ended ordered", "ended ordered", "! not watched"},
 		{"and after it", over, Retire{}, "ordered", "ordered", "! not watched"},
 		{"going back", onTheWay(), Back{}, "rolls back ordered", "rolls back ordered", "rolls back ordered"},
 		{"what was missing for too long", onTheWay(), Lapsed{}, "", "frozen", "frozen"},
 		{"the same in the keep", kept, Lapsed{}, "", "frozen", "frozen"},
 		{"the same before the first leg", proven, Lapsed{}, "", "frozen", "frozen"},
-		{"the same while somebody is asked", asks(onTheWay(), AskLeg), Lapsed{}, "", "", ""},
+		{"the same while somebody is asked", asks(onTheWay(), AskLeg{Step{Leg: 2}}), Lapsed{}, "", "", ""},
 		{"the same after the end", over, Lapsed{}, "", "", ""},
 	} {
 		for _, k := range []struct {
 			lacks []Lack
 			want  string
 		}{
-			{nil, c.known}, {[]Lack{{Kind: LackAnswers, Guard: "slow"}}, c.guards},
-			{[]Lack{{Kind: LackDoor, Guard: "door"}}, c.guards},
-			{[]Lack{{Kind: LackBaseline, Guard: "slow"}}, c.guards},
-			{[]Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}, c.unread},
-			{[]Lack{{Kind: LackSide, Side: split.Green}}, c.unread},
+			{nil, c.known}, {[]Lack{Lacking(LackAnswers{OfGuard: OfGuard{Guard: "slow"}})}, c.guards},
+			{[]Lack{Lacking(LackDoor{OfGuard: OfGuard{Guard: "door"}})}, c.guards},
+			{[]Lack{Lacking(LackBaseline{OfGuard: OfGuard{Guard: "slow"}})}, c.guards},
+			{[]Lack{Lacking(LackAnswers{OfGuard: OfGuard{Guard: "slow"}}), Lacking(LackFront{})}, c.unread},
+			{[]Lack{Lacking(LackSide{OfSide: OfSide{Side: split.Green}})}, c.unread},
 		} {
 			events, err := Decide(c.state, Moment{Seen: 20, Lacks: k.lacks}, c.in)
 			got := comesOf(events, err, " ", func(Event) string { return "" })
@@ -77,14 +78,14 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 				t.Errorf("%s, lacking %v: %s, want %s", c.what, k.lacks, got, k.want)
 			}
 			r, _ := Refused[NotWatched](err)
-			if slices.ContainsFunc(r.Lacks, func(l Lack) bool { return !l.Unread() }) {
+			if slices.ContainsFunc(r.Lacks, func(l Lack) bool { return GuardOf(l) != "" }) {
 				t.Errorf("%s is refused for want of %v", c.what, r.Lacks)
 			}
 		}
 	}
 	// The side that is left may be in the dark: a person goes on all the same, and nothing does by
 	// itself.
-	dark := Moment{Seen: 20, Lacks: []Lack{{Kind: LackSide, Side: split.Blue}}}
+	dark := Moment{Seen: 20, Lacks: []Lack{Lacking(LackSide{OfSide: OfSide{Side: split.Blue}})}}
 	for _, in := range []Input{Next{2}, Steer{split.Whole}} {
 		if _, err := Decide(onTheWay(), dark, in); err != nil {
 			t.Errorf("%T away from a side in the dark: %v", in, err)
@@ -95,8 +96,8 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 	}
 	// What is frozen already is not frozen again for that.
 	s := onTheWay()
-	s.Freezes = []Freezing{{ID: 4, Cause: Cause{Kind: ByHand}}}
-	if events, _ := Decide(s, Moment{Lacks: []Lack{{Kind: LackFront}}}, Lapsed{}); len(events) > 0 {
+	s.Freezes = []Freezing{{ID: 4, Cause: Because(ByHand{})}}
+	if events, _ := Decide(s, Moment{Lacks: []Lack{Lacking(LackFront{})}}, Lapsed{}); len(events) > 0 {
 		t.Errorf("frozen, it says %+v", events)
 	}
 }
@@ -104,8 +105,8 @@ func TestNothingGoesOnWithoutKnowledge(t *testing.T) {
 // Who goes on where a guard could not judge does so without it, for the present leg.
 func TestWaiving(t *testing.T) {
 	s := onTheWay()
-	lacks := []Lack{{Kind: LackAnswers, Guard: "slow"}, {Kind: LackFront}}
-	s.Freezes = []Freezing{{ID: 10, Cause: Cause{Kind: NotKnown, Lacks: lacks}}}
+	lacks := []Lack{Lacking(LackAnswers{OfGuard: OfGuard{Guard: "slow"}}), Lacking(LackFront{})}
+	s.Freezes = []Freezing{{ID: 10, Cause: Because(NotKnown{Lacks: lacks})}}
 	events, err := Decide(s, Moment{Seen: 20, Lacks: lacks}, Resume{})
 	if err != nil || len(events) != 1 {
 		t.Fatalf("%+v, %v", events, err)
@@ -130,7 +131,7 @@ func TestTheLiveSideIsIll(t *testing.T) {
 		for _, e := range events {
 			s = Apply(s, e)
 		}
-		return err == nil && len(events) == 1 && events[0].What.(Frozen).Cause.Kind == HomeIll
+		return err == nil && len(events) == 1 && oneof.IsA[HomeIll](events[0].What.(Frozen).Cause)
 	}
 	goOn := func() {
 		events, err := Decide(s, Moment{Seen: s.Seq}, Resume{})
@@ -177,7 +178,7 @@ func TestTheLiveSideIsIll(t *testing.T) {
 				s = Apply(s, e)
 			}
 		}
-		if said != 3 || len(s.Ails) != 1 || s.Ails[0].Cause.Kind != HomeIll || s.Ails[0].Cause.Home.Healthy != 1 ||
+		if said != 3 || len(s.Ails) != 1 || s.Ails[0].Cause.Is.(HomeIll).Home.Healthy != 1 ||
 			s.Frozen() {
 			t.Errorf("%q: %d events, %+v", stage, said, s.Ails)
 		}
@@ -213,7 +214,7 @@ func TestARetirementIsFoundToBeLate(t *testing.T) {
 	if err != nil || len(events) != 2 {
 		t.Fatalf("%+v, %v", events, err)
 	}
-	if n, ok := events[1].What.(Failed); !ok || n.Task != 32 || n.Trouble.Kind != TroubleOutsider {
+	if n, ok := events[1].What.(Failed); !ok || n.Task != 32 || !oneof.IsA[TroubleOutsider](n.Trouble) {
 		t.Errorf("it says %+v", events[1].What)
 	}
 	order := reading.Order{Generation: 1, Side: split.Blue}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -71,7 +72,7 @@ func (w *world) random(s State) Input {
 		return asked[w.r.IntN(len(asked))]
 	}
 	if w.r.IntN(5) == 0 {
-		return Report{Failed{Task: task, Trouble: Trouble{Kind: TroubleFront, Said: "no answer"}}}
+		return Report{Failed{Task: task, Trouble: Went(TroubleFront{Said: "no answer"})}}
 	}
 	switch s.Task.Do {
 	case TaskRaise:
@@ -190,7 +191,7 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 		proved, isProof := report.Fact.(Proved)
 		switch {
 		case isReport && isProof && len(proved.Proof.Open(before.Accepted)) == 0:
-		case isYes && before.Question.Kind == AskFindings && yes.Question == before.Question.ID:
+		case isYes && oneof.IsA[AskFindings](before.Question) && yes.Question == before.Question.ID:
 		default:
 			t.Fatalf("%T makes %v proven: %v", in, s.Target, before)
 		}
@@ -241,7 +242,7 @@ func mustGoHome(t *testing.T, s State) {
 		t.Fatalf("going back from %v: %v", s, orders)
 	}
 	// The front refuses once: it is still to be done.
-	again := take(going, Report{Failed{Task: orders[0].ID, Trouble: Trouble{Kind: TroubleFront}}})
+	again := take(going, Report{Failed{Task: orders[0].ID, Trouble: Went(TroubleFront{})}})
 	if !reflect.DeepEqual(again.Orders(), orders) {
 		t.Fatalf("after a refusal it does not try again: %v", again)
 	}
@@ -279,7 +280,7 @@ func replay(t *testing.T, recorded []Event, want State) {
 // FuzzEvent holds the logbook's form to its promises: whatever is read can be written and
 // read again as the same, and applied to any state.
 func FuzzEvent(f *testing.F) {
-	for _, fact := range Facts {
+	for _, fact := range Facts.Zeroes() {
 		data, err := json.Marshal(Event{Seq: 3, Crossing: 1, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit",
 			What: fact})
 		if err != nil {

@@ -1,9 +1,9 @@
 package crossing
 
 import (
-	"encoding/json"
 	"errors"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
@@ -14,20 +14,19 @@ var ErrNotNow = errors.New("not now")
 // Refusal says why something that was asked for is not done. Nothing has changed.
 type Refusal struct{ Because Reason }
 
-// Reason is why something is refused: one of the types below, which [Reasons] lists. Sentences are made elsewhere.
+// Reason is one of the types below, which [Reasons] lists. Sentences are made elsewhere.
 type Reason interface {
 	// Name is the one name of the reason. It does not depend on its fields.
 	Name() string
 }
 
 // Reasons are all there are.
-var Reasons = []Reason{
+var Reasons = oneof.New[Reason]("kind", Reason.Name, func(n oneof.Newer) Reason { return Newer{n} },
 	NothingBegun{}, StillUnderWay{}, IsOver{}, IsGoingBack{}, IsBusy{}, IsFrozen{}, NotFrozen{}, OpenQuestion{},
 	OtherQuestion{}, NotNext{}, NotProven{}, NotSpare{}, GetsRequests{}, ThereAlready{}, NoShare{}, NotChanged{},
 	NothingToDo{}, NobodyThere{}, NobodyServes{}, NotWatched{}, NothingIsNew{}, NoRoute{}, Gone{}, NotRead{},
 	NotRecorded{}, NoPart{}, NoVersion{}, NotItsOwn{}, VersionWrong{}, NoSuchVersion{}, IsSplit{}, NotThere{},
-	IsProving{}, Overtaken{}, NotTyped{}, NotAtWheel{}, AtWheel{}, LiveServes{}, NoneToMatch{}, TooMuch{}, NoReason{},
-}
+	IsProving{}, Overtaken{}, NotTyped{}, NotAtWheel{}, AtWheel{}, LiveServes{}, NoneToMatch{}, TooMuch{}, NoReason{})
 
 type (
 	// NothingBegun says that no crossing has begun.
@@ -243,11 +242,8 @@ func (NoneToMatch) Name() string   { return "none to match" }
 func (TooMuch) Name() string       { return "too much" }
 func (NoReason) Name() string      { return "no reason" }
 
-// Newer is a reason of a newer Vaiven: no more than its name is known.
-type Newer struct{ Kind string }
-
 // Name is the name that it came with.
-func (r Newer) Name() string { return r.Kind }
+func (n Newer) Name() string { return n.Called }
 
 // Refuse makes an error of a reason.
 func Refuse(because Reason) *Refusal { return &Refusal{because} }
@@ -269,30 +265,11 @@ func (r *Refusal) Error() string { return ErrNotNow.Error() + ": " + r.Because.N
 // Is makes every refusal an [ErrNotNow].
 func (r *Refusal) Is(target error) bool { return target == ErrNotNow }
 
-// reasons are the reasons' types by their names.
-var reasons = typesOf(Reasons, Reason.Name)
-
-// because is what all refusals have.
-type because struct {
-	Kind string `json:"kind"`
-}
-
 // MarshalJSON writes one flat object: the reason's fields, with its name as "kind".
-func (r *Refusal) MarshalJSON() ([]byte, error) {
-	return Flat(because{r.Because.Name()}, r.Because)
-}
+func (r *Refusal) MarshalJSON() ([]byte, error) { return Reasons.Write(r.Because) }
 
 // UnmarshalJSON reads what MarshalJSON writes. A reason that is not known is a [Newer] one.
 func (r *Refusal) UnmarshalJSON(data []byte) (err error) {
-	var h because
-	if err := json.Unmarshal(data, &h); err != nil {
-		return err
-	}
-	t, ok := reasons[h.Kind]
-	if !ok {
-		r.Because = Newer{h.Kind}
-		return nil
-	}
-	r.Because, err = valueOf[Reason](t, data)
+	r.Because, err = Reasons.Read(data)
 	return err
 }

@@ -3,6 +3,7 @@ package crossing
 import (
 	"slices"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/split"
@@ -46,7 +47,7 @@ func (d *decision) report(f Fact) {
 				why = t.Why
 			}
 			d.then(f)
-			d.stuck(Cause{Kind: NobodyHome, Alarm: why.Alarm, Why: why.Why, Home: f.Home})
+			d.stuck(NobodyHome{Alarm: alarmOf(why), Why: oneof.As[ByHand](why).Why, Home: f.Home})
 		}
 	case Hooked:
 		d.then(f)
@@ -73,7 +74,7 @@ func (d *decision) moved(f TookEffect, t Task) {
 	switch {
 	case f.Share == f.Nearest && f.Nearest.Near(t.Share):
 	case t.Act:
-		d.then(Failed{Task: t.ID, Trouble: Trouble{Kind: TroubleOther, From: t.Share, To: f.Share}})
+		d.then(Failed{Task: t.ID, Trouble: Went(TroubleOther{t.Share, f.Share})})
 		d.then(Changed{From: d.Share, Share: f.Share, Revision: f.Revision})
 		return
 	default:
@@ -113,43 +114,38 @@ func (d *decision) proved(f Proved) {
 			}
 			return 1
 		})
-		trouble := Trouble{Kind: TroubleProof}
+		var found TroubleProof
 		if len(open) > 0 {
-			trouble.First = open[0].Finding()
+			found.First = open[0].Finding()
 		}
+		trouble := Went(found)
 		if !d.spare() {
-			d.freeze(Cause{Kind: ByProof, Trouble: trouble})
+			d.freeze(ByProof{Trouble: trouble})
 			return
 		}
-		d.failed(AskProof, trouble)
+		d.failed(AskProof{trouble}, trouble)
 		return
 	}
 	if !d.spare() {
-		d.freeze(Cause{Kind: ByProof, Findings: findings})
+		d.freeze(ByProof{Findings: findings})
 	}
-	d.ask(Question{Kind: AskFindings, Findings: findings})
-}
-
-// spare reports whether the target is raised or proven for the first time, and gets no requests: somebody may have
-// sent it some, and then nothing is called off under them.
-func (d *decision) spare() bool {
-	return (d.Stage == Raising || d.Stage == Proving) && d.Sends(d.Target) == 0
+	d.ask(AskFindings{findings})
 }
 
 // failed ends a raise or a proof that came to nothing, or asks a person where the
 // crossing has one.
 func (d *decision) failed(again QuestionKind, t Trouble) {
 	if d.Hold {
-		d.ask(Question{Kind: again, Trouble: t})
+		d.ask(again)
 		return
 	}
-	d.callOff(Cause{Kind: NotRaised, Trouble: t})
+	d.callOff(NotRaised{t})
 }
 
 // notDone takes in that a task came to nothing.
 func (d *decision) notDone(f Failed, t Task) {
 	if t.Do == TaskHome {
-		if d.Trouble.Kind == "" { // whoever performs it tries until it works; once is said
+		if d.Trouble.Is == nil { // whoever performs it tries until it works; once is said
 			d.then(f)
 		}
 		return
@@ -158,17 +154,17 @@ func (d *decision) notDone(f Failed, t Task) {
 	switch {
 	case t.Act:
 	case t.More:
-		d.freeze(Cause{Kind: ByRaise, Trouble: f.Trouble})
+		d.freeze(ByRaise{f.Trouble})
 	case t.Do == TaskRaise && d.spare():
-		d.failed(AskRaise, f.Trouble)
+		d.failed(AskRaise{f.Trouble}, f.Trouble)
 	case t.Do == TaskRaise:
-		d.freeze(Cause{Kind: ByRaise, Trouble: f.Trouble})
+		d.freeze(ByRaise{f.Trouble})
 	case t.Do == TaskProve && d.spare():
-		d.failed(AskProof, f.Trouble)
+		d.failed(AskProof{f.Trouble}, f.Trouble)
 	case t.Do == TaskProve:
-		d.freeze(Cause{Kind: ByProof, Trouble: f.Trouble})
+		d.freeze(ByProof{Trouble: f.Trouble})
 	case t.Do == TaskMove:
-		d.freeze(Cause{Kind: ByFront, Trouble: f.Trouble})
+		d.freeze(ByFront{f.Trouble})
 	}
 }
 
@@ -194,15 +190,15 @@ func (d *decision) frontSeen(i FrontSeen) {
 	switch {
 	case (d.Task.Act && d.Task.Do == TaskRaise || d.Task.Do == TaskRetire) && d.Sends(d.Task.Side) > 0:
 		// to go on would stop what answers them
-		d.then(Failed{Task: d.Task.ID, Trouble: Trouble{Kind: TroubleOutsider, From: was, To: i.Share, Apart: i.Apart}})
+		d.then(Failed{Task: d.Task.ID, Trouble: Went(TroubleOutsider{was, i.Share, i.Apart})})
 	case d.Task.Act:
 	case d.Stage == RolledBack && i.Holding:
-		d.goHome(d.Why, false) // a change that was begun before the going home came through after it
+		d.goHome(d.Why.Is, false) // a change that was begun before the going home came through after it
 	case !d.Stage.UnderWay():
 	case d.GoingBack:
 		d.goOnHome()
 	default:
-		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
+		d.then(Ended{Stage: RolledBack, Cause: Because(FoundHome{})})
 	}
 }
 
@@ -217,18 +213,18 @@ func (d *decision) goOnHome() {
 // says what to do of it.
 func (d *decision) foreign(from split.Share, i FrontSeen) {
 	d.then(Changed{From: from, Share: i.Share, Apart: i.Apart, Foreign: true, Revision: i.Revision})
-	d.freeze(Cause{Kind: Foreign, From: from, To: i.Share, Apart: i.Apart})
+	d.freeze(Foreign{from, i.Share, i.Apart})
 }
 
 // metOrder takes a going home past this keeper as one of its own, whatever the share is.
 func (d *decision) metOrder(i FrontSeen) {
-	cause := Cause{Kind: ByOrder, Order: i.Order}
+	cause := ByOrder{i.Order}
 	home, from := d.neverMoved(), d.Share
 	d.then(SentBack{Order: i.Order, Share: i.Share, Apart: i.Apart})
 	d.givesUp(from)
 	switch {
 	case d.Stage == RolledBack && i.Holding && i.Order.Side != d.Target && !d.Everyone(d.Home()):
-		d.goHome(d.Why, false) // what was begun before came through after it
+		d.goHome(d.Why.Is, false) // what was begun before came through after it
 	case !d.Stage.UnderWay():
 	case d.GoingBack:
 		d.goOnHome()
@@ -237,8 +233,8 @@ func (d *decision) metOrder(i FrontSeen) {
 	case home && d.Everyone(d.Home()):
 		d.callOff(cause)
 	case d.Everyone(d.Home()):
-		d.then(RollsBack{Cause: cause})
-		d.then(Ended{Stage: RolledBack, Cause: cause})
+		d.then(RollsBack{Cause: Because(cause)})
+		d.then(Ended{Stage: RolledBack, Cause: Because(cause)})
 	default:
 		d.goHome(cause, false)
 	}
@@ -249,7 +245,7 @@ func (d *decision) metOrder(i FrontSeen) {
 func (d *decision) givesUp(from split.Share) {
 	if t := d.Task; t.Do == TaskRetire && d.Sends(t.Side) > 0 {
 		d.then(Failed{Task: t.ID,
-			Trouble: Trouble{Kind: TroubleOutsider, From: from, To: d.Share, Apart: d.State.Apart}})
+			Trouble: Went(TroubleOutsider{from, d.Share, d.State.Apart})})
 	}
 }
 
@@ -258,20 +254,18 @@ func (d *decision) alarmed(i Alarmed) {
 	if d.GoingBack || d.Task.Do == TaskHome {
 		return
 	}
-	c := Cause{Kind: ByGuard, Alarm: i.Alarm, Home: i.Home}
-	if i.Alarm.Then == plan.RollBack {
-		if i.Home.Healthy > 0 || !i.Home.Known {
-			c.Home = Serving{}
-			d.homeFor(c, i.Home.Side)
-			return
-		}
-		c.Kind = NobodyHome
+	switch {
+	case i.Alarm.Then != plan.RollBack:
+		d.stuck(ByGuard{i.Alarm, i.Home})
+	case i.Home.Healthy > 0 || !i.Home.Known:
+		d.homeFor(ByGuard{Alarm: i.Alarm}, i.Home.Side)
+	default:
+		d.stuck(NobodyHome{Alarm: i.Alarm, Home: i.Home})
 	}
-	d.stuck(c)
 }
 
 // homeFor takes everything home because a guard says so.
-func (d *decision) homeFor(c Cause, side split.Side) {
+func (d *decision) homeFor(c CauseKind, side split.Side) {
 	if d.Stage.UnderWay() {
 		d.goBack(c)
 		return
@@ -280,18 +274,19 @@ func (d *decision) homeFor(c Cause, side split.Side) {
 		return
 	}
 	d.stuck(c)
-	d.order(Task{Do: TaskHome, Side: side, Act: true, Why: c})
+	d.order(Task{Do: TaskHome, Side: side, Act: true, Why: Because(c)})
 }
 
 // stuck says that something is wrong that only a person can mend: the route stands still for it where there is one.
 // It is said once.
-func (d *decision) stuck(c Cause) {
-	same := func(o Cause) bool { return o.Kind == c.Kind && o.Alarm.Guard == c.Alarm.Guard }
+func (d *decision) stuck(c CauseKind) {
+	cause := Because(c)
+	same := func(o Cause) bool { return o.Kind() == cause.Kind() && alarmOf(o).Guard == alarmOf(cause).Guard }
 	switch {
 	case d.Stage.UnderWay() && !slices.ContainsFunc(d.Freezes, func(f Freezing) bool { return same(f.Cause) }):
 		d.freeze(c)
 	case !d.Stage.UnderWay() && !slices.ContainsFunc(d.Ails, func(a Ail) bool { return same(a.Cause) }):
-		d.then(Ailed{Cause: c})
+		d.then(Ailed{Cause: cause})
 	}
 }
 
@@ -317,12 +312,12 @@ func (d *decision) timeUp() {
 	case d.Stage == Proving:
 		d.start()
 	case d.Stage == Keeping && d.There.Empty():
-		d.freeze(Cause{Kind: NobodyLeft, Home: d.There})
+		d.freeze(NobodyLeft{d.There})
 	case d.Stage == Shifting && d.unsure():
 	case d.Stage == Shifting:
 		d.advance(false)
 	case d.Then == plan.ThenAsk, d.Then == plan.ThenRetire && len(d.Stays) > 0 && d.stays() == nil:
-		d.ask(Question{Kind: AskRetire})
+		d.ask(AskRetire{})
 	case d.rested() == nil && (d.Then == plan.ThenLeave || d.stays() == nil):
 		d.settle(false)
 	}
@@ -336,7 +331,7 @@ func (d *decision) unsure() bool {
 		return false
 	}
 	part := d.Route[leg].Part
-	d.ask(Question{Kind: AskUnsure, Leg: leg, Part: part, Load: d.loadAt(part).Of(part), Unsure: d.Unsure})
+	d.ask(AskUnsure{Step{leg, part, d.loadAt(part).Of(part)}, d.Unsure})
 	return true
 }
 
@@ -350,7 +345,7 @@ func (d *decision) resumed(i TookUp) {
 	}
 	d.then(TakenUp{Found: i.Found, Order: i.Order})
 	if t := d.Task; !d.Stage.UnderWay() && t.ID != 0 && t.Do != TaskRetire && t.Do != TaskHome {
-		d.then(Failed{Task: t.ID, Trouble: Trouble{Kind: TroubleCut}}) // by hand, and nobody waits for it any more
+		d.then(Failed{Task: t.ID, Trouble: Went(TroubleCut{})}) // by hand, and nobody waits for it any more
 	}
 	d.givesUp(noted)
 	if i.Order.Generation > d.Generation {
@@ -362,8 +357,8 @@ func (d *decision) resumed(i TookUp) {
 	case d.GoingBack:
 		d.goOnHome()
 	case wasMoved && d.Everyone(d.Home()) && noted != d.Home():
-		d.then(Ended{Stage: RolledBack, Cause: Cause{Kind: FoundHome}})
+		d.then(Ended{Stage: RolledBack, Cause: Because(FoundHome{})})
 	default:
-		d.freeze(Cause{Kind: FoundAgain, Found: i.Found})
+		d.freeze(FoundAgain{i.Found})
 	}
 }

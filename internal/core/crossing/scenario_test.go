@@ -233,8 +233,8 @@ func parseInput(words []string, s State) (Input, error) {
 	case "raised":
 		return Report{Raised{Task: task, Instances: []string{"green-1"}}}, nil
 	case "not-done":
-		return Report{Failed{Task: task,
-			Trouble: Trouble{Kind: TroubleKind(rest[0]), Said: strings.Join(rest[1:], " ")}}}, nil
+		kind, err := Troubles.Read(fmt.Appendf(nil, `{"kind":%q,"said":%q}`, rest[0], strings.Join(rest[1:], " ")))
+		return Report{Failed{Task: task, Trouble: Went(kind)}}, err
 	case "proved", "disproved", "found":
 		r := proof.Result{Check: "search", Instance: "green-1", Pass: true}
 		p := proof.Proof{Results: []proof.Result{r}}

@@ -203,18 +203,19 @@ func (s State) Live() split.Side {
 // Frozen reports whether the route stands still.
 func (s State) Frozen() bool { return len(s.Freezes) > 0 }
 
-// FrozenBy is the first freeze with a cause of a kind, and false if there is none.
-func (s State) FrozenBy(kind CauseKind) (Freezing, bool) {
-	n := slices.IndexFunc(s.Freezes, func(f Freezing) bool { return f.Cause.Kind == kind })
-	if n < 0 {
-		return Freezing{}, false
+// FrozenBy is the cause of the first freeze that has one of a kind, and false if there is none.
+func FrozenBy[K CauseKind](s State) (cause K, frozen bool) {
+	for _, f := range s.Freezes {
+		if cause, frozen = f.Cause.Is.(K); frozen {
+			break
+		}
 	}
-	return s.Freezes[n], true
+	return cause, frozen
 }
 
 // LiveIll reports whether the side crossed from is, or was, ill while it got requests.
 func (s State) LiveIll() bool {
-	_, frozen := s.FrozenBy(HomeIll)
+	_, frozen := FrozenBy[HomeIll](s)
 	return frozen || slices.ContainsFunc(s.Overruled, func(o Overruling) bool { return o.Guard == LiveSide })
 }
 
@@ -284,8 +285,8 @@ func (s State) String() string {
 		{s.Frozen(), "frozen: " + strings.Join(freezes, "; ")},
 		{s.Question.ID != 0, "asks: " + s.Question.String()},
 		{s.Late.ID != 0, "cancelled: " + s.Late.String()},
-		{s.Trouble.Kind != "", "trouble: " + s.Trouble.String()},
-		{s.Why.Kind != "", "because: " + s.Why.String()},
+		{s.Trouble.Is != nil, "trouble: " + s.Trouble.String()},
+		{s.Why.Is != nil, "because: " + s.Why.String()},
 	} {
 		if flag.on {
 			text += ", " + flag.text

@@ -13,6 +13,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"vaiven/internal/core/oneof"
+	"vaiven/internal/core/split"
 )
 
 // declared are the types of this package that have a method, by the source.
@@ -57,9 +60,15 @@ func TestNothingIsLeftOut(t *testing.T) {
 	if there, listed := declared(t, "About"), namesOf(Acts); !slices.Equal(there, listed) {
 		t.Errorf("there are the acts %v, and listed are %v", there, listed)
 	}
-	facts := slices.DeleteFunc(declared(t, "Kind"), func(name string) bool { return name == "Unknown" })
-	if listed := namesOf(Facts); !slices.Equal(facts, listed) {
-		t.Errorf("there are the facts %v, and listed are %v", facts, listed)
+	for method, listed := range map[string][]string{"Kind": namesOf(Facts.Zeroes()), "Name": namesOf(Reasons.Zeroes()),
+		"cause": namesOf(Causes.Zeroes()), "question": namesOf(Questions.Zeroes()),
+		"trouble": namesOf(Troubles.Zeroes()), "lack": namesOf(Lacks.Zeroes())} {
+		there := slices.DeleteFunc(declared(t, method), func(name string) bool {
+			return name == "Unknown" || name == "Newer" || name == "Question"
+		})
+		if !slices.Equal(there, listed) {
+			t.Errorf("with %s there are %v, and listed are %v", method, there, listed)
+		}
 	}
 	names := map[string]string{}
 	for _, a := range Acts {
@@ -74,18 +83,11 @@ func TestNothingIsLeftOut(t *testing.T) {
 			}
 		}
 	}
-	for _, f := range Facts {
+	for _, f := range Facts.Zeroes() {
 		if names[f.Kind()] != "" || f.Kind() == "" {
 			t.Errorf("%T is called %q, as something else", f, f.Kind())
 		}
 		names[f.Kind()] = "a fact"
-	}
-	there := slices.DeleteFunc(declared(t, "Name"), func(name string) bool { return name == "Newer" })
-	if listed := namesOf(Reasons); !slices.Equal(there, listed) {
-		t.Errorf("there are the reasons %v, and listed are %v", there, listed)
-	}
-	if len(reasons) != len(Reasons) {
-		t.Errorf("%d reasons have %d names", len(Reasons), len(reasons))
 	}
 	if _, err := Named("sing"); err == nil || !strings.Contains(err.Error(), `no act "sing"`) {
 		t.Errorf("an act that there is not: %v", err)
@@ -135,7 +137,7 @@ func TestNothingIsLost(t *testing.T) {
 			t.Errorf("%s is read as %+v, %v, and was %+v", data, got, err, want)
 		}
 	}
-	for _, f := range Facts {
+	for _, f := range Facts.Zeroes() {
 		want := Event{Seq: 7, Crossing: 3, At: time.Unix(1_800_000_000, 0).UTC(), By: "marit", Said: "why",
 			What: filled(reflect.TypeOf(f), 3).Interface().(Fact)}
 		data, err := json.Marshal(want)
@@ -147,7 +149,7 @@ func TestNothingIsLost(t *testing.T) {
 			t.Errorf("%s is read as %+v, %v, and was %+v", data, got, err, want)
 		}
 	}
-	for _, r := range Reasons {
+	for _, r := range Reasons.Zeroes() {
 		want := Refuse(filled(reflect.TypeOf(r), 3).Interface().(Reason))
 		data, err := json.Marshal(want)
 		if err != nil {
@@ -158,10 +160,41 @@ func TestNothingIsLost(t *testing.T) {
 			t.Errorf("%s is read as %+v, %v, and was %+v", data, got.Because, err, want.Because)
 		}
 	}
+	lossless(t, Causes, func(k CauseKind) any { return Because(k) }, new(Cause))
+	lossless(t, Troubles, func(k TroubleKind) any { return Went(k) }, new(Trouble))
+	lossless(t, Lacks, func(k LackKind) any { return Lacking(k) }, new(Lack))
+	lossless(t, Questions, func(k QuestionKind) any {
+		return Question{ID: 7, At: time.Unix(1_800_000_000, 0).UTC(), Side: split.Green, Is: k}
+	}, new(Question))
 	var newer Refusal
 	if err := json.Unmarshal([]byte(`{"kind":"no mood","side":"blue"}`), &newer); err != nil ||
-		newer.Because != (Newer{"no mood"}) {
+		newer.Because.Name() != "no mood" {
 		t.Errorf("a reason of a newer Vaiven is read as %+v, %v", newer, err)
+	}
+}
+
+// lossless holds each kind of a set, and one that is not known, to be read as it was written.
+func lossless[T any](t *testing.T, set *oneof.Set[T], of func(T) any, into any) {
+	t.Helper()
+	list := set.Zeroes()
+	for n := range list {
+		list[n] = filled(reflect.TypeOf(list[n]), 3).Interface().(T)
+	}
+	newer, err := set.Read([]byte(`{"id":7,"at":"2027-01-15T08:00:00Z","side":"green","kind":"no mood","tide":"low"}`))
+	if err != nil || set.Name(newer) != "no mood" {
+		t.Fatalf("a newer one is %+v, %v", newer, err)
+	}
+	for _, v := range append(list, newer) {
+		want := of(v)
+		data, err := json.Marshal(want)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := reflect.New(reflect.TypeOf(into).Elem())
+		if err := json.Unmarshal(data, got.Interface()); err != nil ||
+			!reflect.DeepEqual(got.Elem().Interface(), want) {
+			t.Errorf("%s is read as %+v, %v, and was %+v", data, got.Elem(), err, want)
+		}
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 )
@@ -122,7 +123,7 @@ func TestNothingIsRetiredAfterAHole(t *testing.T) {
 	s := State{Seq: 9, Number: 3, Stage: Keeping, Target: split.Green, Share: split.Whole, Moved: true, Proven: true,
 		Route: legs, Leg: 1}
 	asked := s
-	asked.Question = Question{ID: 9, Kind: AskRetire}
+	asked.Question = Question{ID: 9, Is: AskRetire{}}
 	for name, c := range map[string]struct {
 		s  State
 		in Input
@@ -130,7 +131,7 @@ func TestNothingIsRetiredAfterAHole(t *testing.T) {
 		m := by("1", "marit")
 		m.Again = noon.Add(time.Second)
 		_, err := Decide(c.s, m, c.in)
-		if r, ok := Refused[NotWatched](err); !ok || len(r.Lacks) != 1 || r.Lacks[0].Kind != LackTime {
+		if r, ok := Refused[NotWatched](err); !ok || len(r.Lacks) != 1 || !oneof.IsA[LackTime](r.Lacks[0]) {
 			t.Errorf("%s: %v", name, err)
 		}
 		m.Again = noon

@@ -146,3 +146,15 @@ func FuzzMask(f *testing.F) {
 		}
 	})
 }
+
+// Names are taken apart at all letters, the first and the last of the alphabet among them.
+func TestWordsOfNames(t *testing.T) {
+	for name, want := range map[string]string{
+		"dbAuth.API_KEY": "db auth api key", "aZa": "a za", "zAz": "z az", "AZ": "az", "ZZz": "z zz", "AaZz": "aa zz",
+		"a@Z[z`A{": "a z z a", "x9Y": "x y", "": "", "ABz": "a bz",
+	} {
+		if got := strings.Join(nameWords(name), " "); got != want {
+			t.Errorf("%q is taken apart into %q, not %q", name, got, want)
+		}
+	}
+}

@@ -124,7 +124,8 @@ func (k *sight) astray(at time.Time) (crossing.Lack, bool) {
 	}
 	for _, side := range split.Sides {
 		share := r.Split.Share.Of(side)
-		l := crossing.Lack{Kind: crossing.LackAstray, Side: side, Have: got[side], Need: all, Share: share}
+		l := crossing.Lacking(crossing.LackAstray{OfSide: crossing.OfSide{Side: side}, Have: got[side], Need: all,
+			Share: share})
 		switch {
 		case share == 0 && got[side] >= astrayLeast && float64(got[side]) >= astrayPart*float64(all):
 			return l, true

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
@@ -86,7 +87,7 @@ func TestNothingGoesOnUncounted(t *testing.T) {
 		step(0)
 	}
 	v := b.e.View(b.now)
-	if v.Front.Blind == "" || len(v.Lacks) == 0 || v.Lacks[0].Kind != crossing.LackCounts {
+	if v.Front.Blind == "" || len(v.Lacks) == 0 || !oneof.IsA[crossing.LackCounts](v.Lacks[0]) {
 		t.Errorf("it lacks %+v: %q", v.Lacks, v.Front.Blind)
 	}
 	for range 40 {
@@ -128,10 +129,11 @@ func TestRequestsThatGoElsewhere(t *testing.T) {
 	b.front.Split.Share = split.Whole
 	b.pass(30 * time.Second)
 	b.answer(20*time.Second, 20, 0)
-	if l, astray := b.e.astray(b.now); !astray || l.Side != split.Blue || l.Have < 100 {
+	if l, astray := b.e.astray(b.now); !astray || oneof.As[crossing.LackAstray](l).Side != split.Blue ||
+		oneof.As[crossing.LackAstray](l).Have < 100 {
 		t.Errorf("a side without a share gets requests: %v, %+v", astray, l)
 	}
-	if list := b.e.stays(b.now, split.Green); len(list) == 0 || list[0].Kind != crossing.LackAstray {
+	if list := b.e.stays(b.now, split.Green); len(list) == 0 || !oneof.IsA[crossing.LackAstray](list[0]) {
 		t.Errorf("the side that gets them may be stopped: %+v", list)
 	}
 }

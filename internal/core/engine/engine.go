@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
@@ -100,13 +101,17 @@ type watching struct {
 // verdict is what was judged of it last.
 type verdict struct {
 	guards   *guard.Guards
+	gathered guard.Memory // that was kept before a time in which nobody watched
 	statuses []guard.Status
 	judged   time.Time // when the guards were last evaluated
 	raising  raising
 	lacking  map[lackKey]time.Time // what has been missing since when the route needs it
 	again    map[named]again       // instances that were started again
 	split    SplitView
-	splitAt  time.Time // of the door log that it was judged by
+	splitAt  time.Time       // of the door log that it was judged by
+	clumps   evidence.Clumps // of the instances of the side that is not on trial
+	clumped  time.Time       // until when
+	bursts   evidence.Bursts // that is what they come to
 	track    []Point
 	point    Point // the second of the track that is not over
 }
@@ -223,8 +228,9 @@ func (e *Engine) apply(ev crossing.Event) {
 		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
 	case crossing.TakenUp:
 		if !e.handed {
-			// they know nothing of what was seen before, and may be wrong about less
+			// What was kept is as true as it was; those who know nothing may be wrong about less.
 			e.guards = guard.New(e.plan.Guards, e.terms())
+			e.guards.Remember(e.gathered)
 		}
 	case crossing.TookEffect:
 		e.inForce(ev.At, f.Share, f.Revision, f.Took)
@@ -351,6 +357,7 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 	if err := e.series.Add(r); err != nil {
 		return append(events, e.FrontFailed(at, err.Error())...)
 	}
+	e.learnBursts()
 	if before := e.front.reading.Split.Share; r.Split.Share != before && !e.front.at.IsZero() {
 		e.front.moved = asked.At
 	}
@@ -412,20 +419,24 @@ func (e *Engine) watchWayBack(at time.Time) []crossing.Event {
 	}
 	var t forecast.Traffic
 	for _, c := range e.wayBack(at, t).Conditions {
-		if c.State != wayback.Closed || c.Kind == wayback.Front && !c.Read ||
-			c.Kind == wayback.Healthy && !e.nobodyKept(at, c) {
-			continue
+		if c.State == wayback.Closed && e.closedFor(at, c) {
+			return e.decide(at, Self, crossing.WayBackClosed{Worst: c})
 		}
-		return e.decide(at, Self, crossing.WayBackClosed{Worst: c})
 	}
 	return nil
 }
 
-// nobodyKept reports whether it is known that nobody of a side that is kept could serve any more.
-// As long as it gets requests somebody else sees to that.
-func (k *sight) nobodyKept(at time.Time, c wayback.Condition) bool {
-	return k.state.Part() == split.Whole && c.Stale == 0 && k.sides[c.Side].fresh(at) &&
-		k.lastStanding(c.Side).Healthy == 0
+// closedFor reports whether a way back that is closed is so for a reason that stays: the front was read, and it is
+// known that nobody of a side that is kept could serve any more. As long as it gets requests others see to that.
+func (k *sight) closedFor(at time.Time, c wayback.Condition) bool {
+	switch is := c.Is.(type) {
+	case wayback.Front:
+		return is.Read
+	case wayback.Healthy:
+		return k.state.Part() == split.Whole && is.Stale == 0 && k.sides[c.Side].fresh(at) &&
+			k.lastStanding(c.Side).Healthy == 0
+	}
+	return true
 }
 
 // DoorRead takes the door log in.

@@ -9,6 +9,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -186,6 +187,11 @@ func (b *bench) refused(in crossing.Input, want crossing.Reason) {
 	}
 }
 
+// notRaised is what a crossing that was called off could not raise.
+func notRaised(s crossing.State) crossing.TroubleRaise {
+	return oneof.As[crossing.TroubleRaise](oneof.As[crossing.NotRaised](s.Why).Trouble)
+}
+
 func TestACrossingStepByStep(t *testing.T) {
 	b := newBench(t)
 	b.shifts()
@@ -227,8 +233,8 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 		b.now = b.now.Add(500 * time.Millisecond)
 		b.e.FrontFailed(b.now, "no answer")
 	}
-	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 || v.Lacks[0].Kind != crossing.LackFront ||
-		v.Lacks[0].Said != "no answer" || v.Lacks[1].Kind != crossing.LackSide {
+	if v := b.e.View(b.now); left() < 7*time.Second || len(v.Lacks) != 3 ||
+		oneof.As[crossing.LackFront](v.Lacks[0]).Said != "no answer" || !oneof.IsA[crossing.LackSide](v.Lacks[1]) {
 		t.Errorf("unread for half a minute: %v left, lacking %+v", left(), v.Lacks)
 	}
 	b.look()
@@ -238,7 +244,8 @@ func TestTimeCountsWhileItIsWatched(t *testing.T) {
 		b.read()
 		b.side(split.Green)
 	}
-	if v := b.e.View(b.now); before-left() > 6*time.Second || len(v.Lacks) != 1 || v.Lacks[0].Side != split.Blue {
+	if v := b.e.View(b.now); before-left() > 6*time.Second || len(v.Lacks) != 1 ||
+		oneof.As[crossing.LackSide](v.Lacks[0]).Side != split.Blue {
 		t.Errorf("blue unread: %v left of %v, lacking %+v", left(), before, v.Lacks)
 	}
 	if err := b.command(crossing.Freeze{}); err != nil {
@@ -281,8 +288,8 @@ func TestRaises(t *testing.T) {
 	}
 	b.pass(25 * time.Second)
 	s := b.e.State()
-	if v := s.Why.Trouble.Raise; s.Stage != crossing.CalledOff || len(v.Stuck) != 1 ||
-		v.Stuck[0].Said != "status 503" || s.Why.Trouble.Limit != 20*time.Second {
+	if v := notRaised(s); s.Stage != crossing.CalledOff || len(v.Raise.Stuck) != 1 ||
+		v.Raise.Stuck[0].Said != "status 503" || v.Limit != 20*time.Second {
 		t.Errorf("it never came up: %v, %+v", s, s.Why)
 	}
 	b = newBench(t)
@@ -290,7 +297,7 @@ func TestRaises(t *testing.T) {
 	b.stand(split.Green, "4.3.0", reading.Exited)
 	b.e.Started(b.now, b.order(crossing.TaskRaise).ID)
 	b.pass(time.Second)
-	if s := b.e.State(); s.Stage != crossing.CalledOff || s.Why.Trouble.Limit != 0 {
+	if s := b.e.State(); s.Stage != crossing.CalledOff || notRaised(s).Limit != 0 {
 		t.Errorf("it ended at once: %v, %+v", s, s.Why)
 	}
 }
@@ -324,8 +331,8 @@ func TestNobodyIsDeadAtFirst(t *testing.T) {
 	}
 	b.sides[split.Blue][0].History = []float64{-1, -1}
 	b.pass(time.Second)
-	f, frozen := b.e.State().FrozenBy(crossing.HomeIll)
-	if w := b.e.View(b.now).WaysOut; !frozen || f.Cause.Home.Instances != 1 || len(w) != 3 ||
+	f, frozen := crossing.FrozenBy[crossing.HomeIll](b.e.State())
+	if w := b.e.View(b.now).WaysOut; !frozen || f.Home.Instances != 1 || len(w) != 3 ||
 		w[0].Do != wayout.Forward {
 		t.Errorf("blue says no again and again, and it is %v, %+v", b.e.State(), w)
 	}
@@ -354,9 +361,9 @@ func TestALiveSideThatFails(t *testing.T) {
 		b.read()
 		b.side(split.Green)
 	}
-	f, frozen := b.e.State().FrozenBy(crossing.HomeIll)
-	if !frozen || f.Cause.Home.Failing < 0.5 || f.Cause.Home.Known && f.Cause.Home.Healthy == 0 {
-		t.Errorf("it is %v: %+v", b.e.State(), f.Cause.Home)
+	f, frozen := crossing.FrozenBy[crossing.HomeIll](b.e.State())
+	if !frozen || f.Home.Failing < 0.5 || f.Home.Known && f.Home.Healthy == 0 {
+		t.Errorf("it is %v: %+v", b.e.State(), f.Home)
 	}
 	v := b.e.View(b.now)
 	if w := v.WaysOut; len(w) != 3 || w[0].Do != wayout.Forward || w[0].Lost > 1 || w[2].Do != wayout.Home {
@@ -395,7 +402,7 @@ func TestAGuardGoesToNoWorseSide(t *testing.T) {
 		}
 		b.sides[split.Green][0].State = reading.Failing
 		b.side(split.Green)
-		_, nobody := b.e.State().FrozenBy(crossing.NobodyHome)
+		_, nobody := crossing.FrozenBy[crossing.NobodyHome](b.e.State())
 		if back := b.e.State().GoingBack; back != c.back || nobody == c.back {
 			t.Errorf("of ten answers %d and %d fail, and it is %v", c.blue, c.green, b.e.State())
 		}
@@ -447,7 +454,8 @@ func TestWhatIsInTheWay(t *testing.T) {
 	b.read()
 	b.shifts()
 	b.e.Rehearsed(wayback.Rehearsal{At: b.now, Failed: "other.conf:12: unknown directive"})
-	if v := b.e.View(b.now); v.WayBack.State != "closed" || v.WayBack.Worst.Rehearsal.Failed == "" {
+	if v := b.e.View(b.now); v.WayBack.State != "closed" ||
+		oneof.As[wayback.Front](v.WayBack.Worst).Rehearsal.Failed == "" {
 		t.Errorf("a front that would not take it: %+v", v.WayBack)
 	}
 }
@@ -524,15 +532,17 @@ func TestTheView(t *testing.T) {
 		b.front.Sides[1].Instances[0].Requests += 12
 		b.pass(time.Second)
 	}
-	if v := b.e.View(b.now).WayBack; v.State != "open" || math.Abs(v.Conditions[1].Headroom-(100.0/60-1)) > 0.001 ||
-		v.Conditions[0].Instances != 1 || v.Conditions[0].Healthy != 1 {
+	if v := b.e.View(b.now).WayBack; v.State != "open" ||
+		math.Abs(oneof.As[wayback.Carries](v.Conditions[1]).Headroom-(100.0/60-1)) > 0.001 ||
+		v.Conditions[0].Is != (wayback.Healthy{Healthy: 1, Instances: 1}) {
 		t.Errorf("way back %+v", v)
 	}
 	for range 12 {
 		b.now = b.now.Add(500 * time.Millisecond)
 		b.read()
 	}
-	if c := b.e.View(b.now).WayBack.Conditions[0]; c.Stale != 6*time.Second || c.State != "narrow" {
+	if c := b.e.View(b.now).WayBack.Conditions[0]; oneof.As[wayback.Healthy](c).Stale != 6*time.Second ||
+		c.State != "narrow" {
 		t.Errorf("blue was not read for 6 s: %+v", c)
 	}
 	// A point of the track is what both sides answered in its second.
@@ -549,8 +559,8 @@ func TestTheView(t *testing.T) {
 	if p := v.Track[len(v.Track)-1]; p.Planned != 2000 || p.Green != 10 || p.All != 40 || p.Failing != 8 {
 		t.Errorf("the last second is %+v", p)
 	}
-	if c := v.WayBack.Conditions[1]; c.Headroom != 0 {
-		t.Errorf("without a capacity the headroom is %v", c.Headroom)
+	if c := v.WayBack.Conditions[1]; oneof.As[wayback.Carries](c).Headroom != 0 {
+		t.Errorf("without a capacity the headroom is %v", c)
 	}
 	// A side of two versions has both, and one without a crossing lives where all requests went last.
 	b = newBench(t, func(p *plan.Plan) { p.Guards = nil })
@@ -584,10 +594,10 @@ func TestStartedAgain(t *testing.T) {
 	}
 	b.side(split.Blue)
 	b.side(split.Green)
-	f, ok := b.e.State().FrozenBy(crossing.FoundAgain)
-	if !ok || !reflect.DeepEqual(f.Cause.Found,
+	f, ok := crossing.FrozenBy[crossing.FoundAgain](b.e.State())
+	if !ok || !reflect.DeepEqual(f.Found,
 		crossing.Found{Share: 2000, Noted: 2000, Running: [2]int{1, 0}, Wanted: [2]int{1, 1}, Known: true}) {
-		t.Errorf("found %+v", f.Cause.Found)
+		t.Errorf("found %+v", f.Found)
 	}
 	b = newBench(t)
 	b.e = New(b.e.plan, crossing.State{Stage: crossing.Shifting, Target: split.Green, Share: 2000, Leg: -1}, b.now,
@@ -596,7 +606,7 @@ func TestStartedAgain(t *testing.T) {
 	for n, want := range []bool{false, true} { // sides that do not come are not waited for for ever
 		b.now = b.now.Add(startFor - time.Second + time.Duration(n)*time.Second)
 		b.e.Pass(b.now)
-		if _, ok := b.e.State().FrozenBy(crossing.FoundAgain); ok != want {
+		if _, ok := crossing.FrozenBy[crossing.FoundAgain](b.e.State()); ok != want {
 			t.Errorf("after %v it is taken up: %v", b.now.Sub(first), ok)
 		}
 	}
@@ -638,6 +648,10 @@ func TestJudgeSplit(t *testing.T) {
 			t.Errorf("%s: %+v", c.name, v)
 		}
 	}
+	few := JudgeSplit(2500, cookie, reading.Capabilities{Clients: true}, evidence.Count{Bad: 36, Of: 100}, [2]int64{})
+	if few.Wrong || few.Front.Chance.High < 0.35 || few.Front.Chance.Low > 0.16 {
+		t.Errorf("36 of a hundred clients: %+v", few)
+	}
 	b := newBench(t)
 	b.shifts()
 	for range 40 {
@@ -659,7 +673,7 @@ func TestHowLongReadingsCount(t *testing.T) {
 	lacks := func(after time.Duration) string {
 		text := ""
 		for _, l := range b.e.View(b.now.Add(after)).Lacks {
-			text += string(l.Kind) + " "
+			text += l.Kind() + " "
 		}
 		return text
 	}
@@ -671,7 +685,8 @@ func TestHowLongReadingsCount(t *testing.T) {
 			t.Errorf("after %v it lacks %q, want %q", after, got, want)
 		}
 	}
-	if w := b.e.View(b.now.Add(sides + 1)).WayBack; w.State != "narrow" || w.Worst.Stale != sides+1 {
+	if w := b.e.View(b.now.Add(sides + 1)).WayBack; w.State != "narrow" ||
+		oneof.As[wayback.Healthy](w.Worst).Stale != sides+1 {
 		t.Errorf("the way back is %+v", w)
 	}
 	// A reading that was asked for before a change of ours was confirmed is not one.
@@ -730,7 +745,7 @@ func TestNobodyAtHomeByTheFrontsWord(t *testing.T) {
 		b.side(side)
 	}
 	b.pass(5 * time.Second)
-	if s := b.e.State(); s.Seq != before || len(s.Freezes) != 1 || s.Freezes[0].Cause.Kind != crossing.NobodyHome {
+	if s := b.e.State(); s.Seq != before || len(s.Freezes) != 1 || !oneof.IsA[crossing.NobodyHome](s.Freezes[0].Cause) {
 		t.Errorf("%d more events: %v", s.Seq-before, s)
 	}
 	b.front.Sides[split.Blue].Instances = kept
@@ -786,8 +801,8 @@ func TestNothingMoreGoesToADeadSide(t *testing.T) {
 	b.look()
 	b.refused(crossing.Next{Leg: 1}, crossing.NobodyServes{})
 	b.pass(10 * time.Second)
-	f, frozen := b.e.State().FrozenBy(crossing.NobodyLeft)
-	if !frozen || len(b.e.Orders()) > 0 || f.Cause.Home.Instances != 1 {
+	f, frozen := crossing.FrozenBy[crossing.NobodyLeft](b.e.State())
+	if !frozen || len(b.e.Orders()) > 0 || f.Target.Instances != 1 {
 		t.Errorf("when its leg was over: %v", b.e.State())
 	}
 	b.stand(split.Green, "4.3.0", reading.Healthy)

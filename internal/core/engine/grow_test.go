@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -122,8 +123,8 @@ func TestASideDoesNotGrow(t *testing.T) {
 	b.adds(3, reading.Starting)
 	b.sides[split.Green][2].State, b.sides[split.Green][2].Running = reading.Exited, false
 	b.pass(time.Second)
-	f, ok := b.e.State().FrozenBy(crossing.ByRaise)
-	if !ok || len(f.Cause.Trouble.Raise.Stuck) != 2 {
+	f, ok := crossing.FrozenBy[crossing.ByRaise](b.e.State())
+	if !ok || len(oneof.As[crossing.TroubleRaise](f.Trouble).Raise.Stuck) != 2 {
 		t.Fatalf("it stands at %v", b.e.State())
 	}
 	b.pass(30 * time.Second)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
@@ -31,6 +32,31 @@ type Memory struct {
 	Seconds  []reading.Second `json:"seconds,omitempty"`
 	Track    []Point          `json:"track,omitempty"`
 	Hours    []hour           `json:"hours,omitempty"`
+	Clumps   evidence.Clumps  `json:"clumps,omitzero"`
+	Gathered Gathered         `json:"gathered,omitzero"` // where it was not handed over
+}
+
+// Gathered is the evidence of a crossing's guards, to outlive the engine.
+type Gathered struct {
+	Crossing int          `json:"crossing"`
+	Rules    []string     `json:"rules"` // the guards' names
+	Guards   guard.Memory `json:"guards"`
+}
+
+// Gathered is what the guards of the crossing that is under way have gathered. It shares memory with the engine.
+func (j *judgement) Gathered() Gathered {
+	if !j.state.Stage.UnderWay() {
+		return Gathered{}
+	}
+	return Gathered{j.state.Number, j.names(), j.guards.Hand()}
+}
+
+// names are the guards'.
+func (j *judgement) names() (names []string) {
+	for _, g := range j.plan.Guards {
+		names = append(names, g.Name)
+	}
+	return names
 }
 
 // Hole is a time in which nobody watched.
@@ -51,19 +77,20 @@ const (
 // it was made knows nothing that would let another one go on as if somebody had watched.
 func (j *judgement) Hand(at time.Time) Memory {
 	if !j.ready && !j.handed {
-		return Memory{Track: j.track, Hours: j.hours}
+		return Memory{Track: j.track, Hours: j.hours, Clumps: j.clumps}
 	}
 	return Memory{
 		At: at, Left: j.left, Since: j.since, Homed: j.homed, Seen: j.seen, Settled: j.settled, Again: j.rested,
 		Hole: j.hole, Served: j.served, Change: j.change,
 		Series: j.series, Guards: j.guards.Hand(), Door: j.door, Answered: j.door.Ended, Seconds: j.door.Seconds,
-		Track: j.track, Hours: j.hours,
+		Track: j.track, Hours: j.hours, Clumps: j.clumps,
 	}
 }
 
 // remember takes up what the one before knew.
 func (j *judgement) remember(m Memory) {
-	j.track = m.Track
+	j.track, j.clumps = m.Track, m.Clumps
+	j.bursts = j.clumps.Bursts()
 	if j.hours = m.Hours; len(j.hours) == 0 { // of a keeper that left nothing but its track
 		for _, p := range j.track {
 			j.hours.add(p)
@@ -75,6 +102,10 @@ func (j *judgement) remember(m Memory) {
 		}
 		if j.state.Stage.UnderWay() || j.state.Retiring() {
 			j.rested = j.now.Add(restAfter)
+		}
+		g := m.Gathered
+		if j.state.Stage.UnderWay() && g.Crossing == j.state.Number && slices.Equal(g.Rules, j.names()) {
+			j.gathered = g.Guards
 		}
 		return
 	}

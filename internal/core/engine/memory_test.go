@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -35,7 +36,8 @@ func TestASleep(t *testing.T) {
 	}
 	b.pass(time.Second)
 	v = b.e.View(b.now)
-	if f, asks := v.Crossing.FrozenBy(crossing.Unwatched); !asks || f.Cause.Missed != time.Hour || len(v.Lacks) > 0 {
+	if f, asks := crossing.FrozenBy[crossing.Unwatched](v.Crossing); !asks || f.Missed != time.Hour ||
+		len(v.Lacks) > 0 {
 		t.Errorf("when all is read again nobody is asked: %+v, %v", v.Lacks, v.Crossing)
 	}
 	b.e.Slept(b.now, time.Hour)
@@ -96,7 +98,7 @@ func TestGoingOnForAnother(t *testing.T) {
 		next := &bench{t: t, e: e, now: b.now, front: b.front, sides: b.sides}
 		next.look()
 		v := e.View(next.now)
-		_, frozen := v.Crossing.FrozenBy(crossing.FoundAgain)
+		_, frozen := crossing.FrozenBy[crossing.FoundAgain](v.Crossing)
 		if name == "at once" {
 			if frozen || v.Crossing.Seq != state.Seq || v.Left > before.Left || v.Sides[1].Figures.Requests == 0 ||
 				v.Hole != (Hole{}) {
@@ -116,6 +118,48 @@ func TestGoingOnForAnother(t *testing.T) {
 	next.look()
 	if v := e.View(next.now); !v.Crossing.Frozen() {
 		t.Errorf("another share was taken for what was handed over: %v", v.Crossing)
+	}
+}
+
+// Of one that was killed only what it kept is known: the guards' evidence, if it is of this crossing and these guards.
+func TestEvidenceOutlivesTheEngine(t *testing.T) {
+	b := newBench(t)
+	b.e.plan.Guards = append(b.e.plan.Guards, plan.Guard{Name: "failing", Watch: plan.Failing, Margin: 0.01, Find: 0.02,
+		Then: plan.RollBack})
+	b.shifts()
+	for range 8 {
+		b.front.Sides[0].Instances[0].Requests += 200
+		b.front.Sides[1].Instances[0].Requests += 50
+		b.pass(time.Second)
+	}
+	data, err := json.Marshal(Memory{Gathered: b.e.Gathered()})
+	var read Memory
+	if err != nil || json.Unmarshal(data, &read) != nil || read.Gathered.Crossing == 0 {
+		t.Fatalf("what is kept cannot be written: %v", err)
+	}
+	for name, known := range map[string]bool{"of it": true, "of another crossing": false, "of other guards": false} {
+		m := read
+		switch name {
+		case "of another crossing":
+			m.Gathered.Crossing++
+		case "of other guards":
+			m.Gathered.Rules = []string{"failing"}
+		}
+		e := New(b.e.plan, b.e.State(), b.now, m)
+		next := &bench{t: t, e: e, now: b.now, front: b.front, sides: b.sides}
+		next.look()
+		if _, frozen := crossing.FrozenBy[crossing.FoundAgain](e.View(next.now).Crossing); !frozen {
+			t.Errorf("evidence %s: it goes on as if somebody had watched", name)
+		}
+		blocks := 0
+		for _, e := range e.guards.Hand().Evidence {
+			if e != nil {
+				blocks += e.Near[0].Blocks
+			}
+		}
+		if (blocks > 0) != known {
+			t.Errorf("evidence %s: of %d blocks", name, blocks)
+		}
 	}
 }
 
@@ -267,7 +311,7 @@ func TestAClosedWayBack(t *testing.T) {
 		b.e.state.Was = wayback.Record{Side: split.Blue, At: b.now}
 		b.e.Looked(b.now, wayback.Looks{Data: wayback.Look{At: b.now, Of: 1,
 			Failed: []wayback.Failing{{What: "fits"}}}})
-		if _, frozen := b.e.State().FrozenBy(crossing.WayClosed); frozen != freezes {
+		if _, frozen := crossing.FrozenBy[crossing.WayClosed](b.e.State()); frozen != freezes {
 			t.Errorf("with %v it is frozen: %v", freezes, frozen)
 		}
 		if v := b.e.View(b.now); v.WayBack.State != wayback.Closed {
@@ -286,7 +330,7 @@ func TestHandedOverBeforeAnythingWasRead(t *testing.T) {
 	next := &bench{t: t, e: New(b.e.plan, b.e.State(), b.now.Add(time.Second), m), now: b.now.Add(time.Second),
 		front: b.front, sides: b.sides}
 	next.look()
-	if _, frozen := next.e.State().FrozenBy(crossing.FoundAgain); !frozen || !next.e.rested.After(next.now) {
+	if _, frozen := crossing.FrozenBy[crossing.FoundAgain](next.e.State()); !frozen || !next.e.rested.After(next.now) {
 		t.Errorf("it goes on as if somebody had watched: %v", next.e.State())
 	}
 }
@@ -313,12 +357,12 @@ func TestARetireRestsAfterAHole(t *testing.T) {
 	b.read()
 	b.now = b.now.Add(holeLeast)
 	b.look()
-	if lacks := b.e.withheld(b.e.state.Task); len(lacks) != 1 || lacks[0].Kind != crossing.LackTime {
+	if lacks := b.e.withheld(b.e.state.Task); len(lacks) != 1 || !oneof.IsA[crossing.LackTime](lacks[0]) {
 		t.Errorf("right after a hole it is held because of %+v", lacks)
 	}
 	b.pass(restAfter)
 	if lacks := b.e.withheld(b.e.state.Task); slices.ContainsFunc(lacks,
-		func(l crossing.Lack) bool { return l.Kind == crossing.LackTime }) {
+		func(l crossing.Lack) bool { return oneof.IsA[crossing.LackTime](l) }) {
 		t.Errorf("a minute later it is held because of %+v", lacks)
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayout"
@@ -25,7 +26,7 @@ func (j *judgement) counts(at time.Time) bool {
 func (j *judgement) lacks(at time.Time) []crossing.Lack {
 	list := j.frontLacks(at)
 	for _, a := range j.front.reading.Apart {
-		list = append(list, crossing.Lack{Kind: crossing.LackApart, Share: a.Share, Said: a.Front})
+		list = append(list, crossing.Lacking(crossing.LackApart{Share: a.Share, Front: a.Front}))
 	}
 	if l, astray := j.astray(at); astray {
 		list = append(list, l)
@@ -34,22 +35,22 @@ func (j *judgement) lacks(at time.Time) []crossing.Lack {
 		if j.state.AtOnce && side != j.state.Target {
 			continue // it does not serve: nobody waits for word of it
 		}
-		if s := &j.sides[side]; !s.fresh(at) {
-			list = append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At,
-				Said: s.view.Error})
+		if !j.sides[side].fresh(at) {
+			list = append(list, j.unread(side))
 		} else if unnoted := j.unnoted(at, side); len(unnoted) > 0 {
-			list = append(list, crossing.Lack{Kind: crossing.LackNoted, Side: side, Said: strings.Join(unnoted, ", ")})
+			list = append(list, crossing.Lacking(crossing.LackNoted{OfSide: crossing.OfSide{Side: side},
+				Where: strings.Join(unnoted, ", ")}))
 		}
 	}
 	if r := j.front.reading; at.Before(r.Eased) && j.state.Share == j.state.Home() && !j.state.AtOnce {
-		list = append(list, crossing.Lack{Kind: crossing.LackEased, Since: r.Eased})
+		list = append(list, crossing.Lacking(crossing.LackEased{Until: r.Eased}))
 	}
 	if until := j.everywhere(); at.Before(until) && j.state.Share != j.state.Home() {
-		list = append(list, crossing.Lack{Kind: crossing.LackEverywhere, Since: until, Said: j.front.reading.Notice})
+		list = append(list, crossing.Lacking(crossing.LackEverywhere{Until: until, Said: j.front.reading.Notice}))
 	}
 	if j.state.Stage == crossing.Keeping && j.left <= 0 && j.state.Then == plan.ThenRetire {
 		for _, l := range j.stays(at, j.state.Target) {
-			if l.Kind == crossing.LackServes {
+			if oneof.IsA[crossing.LackServes](l) {
 				list = append(list, l)
 			}
 		}
@@ -61,8 +62,9 @@ func (j *judgement) lacks(at time.Time) []crossing.Lack {
 		return list
 	}
 	if blind := j.front.reading.Blind; blind != "" {
-		list = append(list, crossing.Lack{Kind: crossing.LackCounts,
-			Since: j.lacking[lackKey{unread: crossing.LackCounts}], Said: blind})
+		l := crossing.LackCounts{Unread: crossing.Unread{Said: blind}}
+		l.Since = j.lacking[keyOf(crossing.Lacking(l))]
+		list = append(list, crossing.Lacking(l))
 	}
 	for n, rule := range j.plan.Guards {
 		var s guard.Status
@@ -88,20 +90,29 @@ func (j *judgement) doorLack(at time.Time) (crossing.Lack, bool) {
 	if j.door.Over(at.Add(-answeredFor)).Good() > 0 {
 		return crossing.Lack{}, false
 	}
-	l := crossing.Lack{Kind: crossing.LackDoor, Guard: j.plan.Guards[n].Name, Said: j.door.LastLost()}
-	l.Since = j.lacking[keyOf(l)]
-	return l, true
+	return crossing.Lacking(crossing.LackDoor{OfGuard: j.ofGuard(j.plan.Guards[n]), Said: j.door.LastLost()}), true
 }
 
 // frontLacks are the fronts that were not read lately.
 func (w *world) frontLacks(at time.Time) (list []crossing.Lack) {
+	add := func(said string) {
+		unread := crossing.Unread{Since: w.front.at, Said: said}
+		list = append(list, crossing.Lacking(crossing.LackFront{Unread: unread}))
+	}
 	if !w.front.fresh(at) {
-		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: w.front.at, Said: w.front.failed})
+		add(w.front.failed)
 	}
 	for _, u := range w.front.reading.Unread {
-		list = append(list, crossing.Lack{Kind: crossing.LackFront, Since: w.front.at, Said: u.Front + ": " + u.Said})
+		add(u.Front + ": " + u.Said)
 	}
 	return list
+}
+
+// unread is that a side's instances were not read lately.
+func (w *world) unread(side split.Side) crossing.Lack {
+	v := w.sides[side].view
+	return crossing.Lacking(crossing.LackSide{OfSide: crossing.OfSide{Side: side},
+		Unread: crossing.Unread{Since: v.At, Said: v.Error}})
 }
 
 // withheld is why a task that was ordered is not to be done now; none if it is.
@@ -109,13 +120,13 @@ func (k *sight) withheld(t crossing.Task) []crossing.Lack {
 	switch r := k.front.reading; {
 	case t.Do == crossing.TaskRaise && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.TaskRetire &&
 		r.Sends(t.Side) > 0:
-		return []crossing.Lack{{Kind: crossing.LackSpare, Side: t.Side}}
+		return []crossing.Lack{crossing.Lacking(crossing.LackSpare{OfSide: crossing.OfSide{Side: t.Side}})}
 	case t.Do == crossing.TaskRetire && t.Side != k.state.Target && k.now.Before(k.rested): // it is the way back
-		return []crossing.Lack{{Kind: crossing.LackTime, Since: k.rested}}
+		return []crossing.Lack{crossing.Lacking(crossing.LackTime{Until: k.rested})}
 	case t.Do == crossing.TaskRetire:
 		list := k.stays(k.now, t.Side.Other())
 		if t.Word {
-			list = slices.DeleteFunc(list, func(l crossing.Lack) bool { return l.Kind == crossing.LackAsked })
+			list = slices.DeleteFunc(list, oneof.IsA[crossing.LackAsked])
 		}
 		return list
 	}
@@ -135,20 +146,20 @@ func (k *sight) stays(at time.Time, side split.Side) []crossing.Lack {
 	if l, astray := k.astray(at); astray {
 		list = append(list, l)
 	}
-	s := &k.sides[side]
-	if !s.fresh(at) {
-		return append(list, crossing.Lack{Kind: crossing.LackSide, Side: side, Since: s.view.At, Said: s.view.Error})
+	if !k.sides[side].fresh(at) {
+		return append(list, k.unread(side))
 	}
+	of := crossing.OfSide{Side: side}
 	if k.lastStanding(side).Healthy == 0 {
-		return append(list, crossing.Lack{Kind: crossing.LackServes, Side: side})
+		return append(list, crossing.Lacking(crossing.LackServes{OfSide: of}))
 	}
 	users := k.series.Count(side, at.Add(-answeredFor), 0).FailingCount()
 	probes := k.door.Over(at.Add(-answeredFor)).Sides[side]
 	switch {
 	case users.Of > 0 && users.Rate() >= wayout.Half, users.Of == 0 && 2*probes.Bad > probes.Of:
-		list = append(list, crossing.Lack{Kind: crossing.LackServes, Side: side})
+		list = append(list, crossing.Lacking(crossing.LackServes{OfSide: of}))
 	case users.Of == 0 && probes.Of == 0:
-		list = append(list, crossing.Lack{Kind: crossing.LackAsked, Side: side})
+		list = append(list, crossing.Lacking(crossing.LackAsked{OfSide: of}))
 	}
 	return list
 }
@@ -166,56 +177,62 @@ func (k *sight) everywhere() time.Time {
 // lackOf is what a guard needs and has not. What it can never have, because the front or the
 // plan does not give it, is not waited for: the guard says so.
 func (j *judgement) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool) {
-	l := crossing.Lack{Guard: rule.Name}
-	l.Since = j.lacking[keyOf(l)]
 	if rule.Off || j.state.Alone() {
-		return l, false
+		return crossing.Lack{}, false
 	}
+	of := j.ofGuard(rule)
 	watch := cmp.Or(s.Watch, rule.Watch)
 	if watch.Figures() && s.State == guard.Unknown && (s.Gap == guard.NotRead || s.Gap == guard.NotTold) {
-		l.Kind, l.Said = crossing.LackFigures, s.Said
-		return l, true
-	}
-	if !watch.Compares() {
-		return l, false
+		return crossing.Lacking(crossing.LackFigures{OfGuard: of, Said: s.Said}), true
 	}
 	quiet := j.plan.Quiet == plan.QuietGoOn
+	if watch == plan.Fewer && s.Gap == guard.NoneYet {
+		return crossing.Lacking(crossing.LackBaseline{OfGuard: of}), !quiet
+	}
+	if !watch.Compares() {
+		return crossing.Lack{}, false
+	}
+	answers := crossing.LackAnswers{OfGuard: of, Need: guard.Least(rule.Watch)}
 	switch {
 	case s.State == guard.Idle, s.State == "": // requests have just begun to go there
-		l.Kind, l.Need = crossing.LackAnswers, guard.Least(rule.Watch)
-		return l, !quiet
+		return crossing.Lacking(answers), !quiet
 	case s.State != guard.Unknown:
-		return l, false
+		return crossing.Lack{}, false
 	case s.Gap == guard.TooFew:
-		l.Kind, l.Have, l.Need = crossing.LackAnswers, s.Trial.Of, guard.Least(rule.Watch)
-		return l, !quiet
+		answers.Have = s.Trial.Of
+		return crossing.Lacking(answers), !quiet
+	case s.Gap == guard.FewClients:
+		answers.Have, answers.Clients = s.Clients, true
+		return crossing.Lacking(answers), !quiet
 	case s.Gap == guard.NotCounted: // the prober's answers are evidence of their own
-		l.Kind, l.Need = crossing.LackAnswers, guard.Least(rule.Watch)
 		watched := slices.ContainsFunc(j.plan.Guards, func(g plan.Guard) bool { return g.Watch == plan.Door && !g.Off })
-		return l, !quiet && !watched
+		return crossing.Lacking(answers), !quiet && !watched
 	case s.Gap == guard.NoBaseline:
-		l.Kind = crossing.LackBaseline
-		return l, !quiet
+		return crossing.Lacking(crossing.LackBaseline{OfGuard: of}), !quiet
 	case s.Gap == guard.NotRead && rule.Watch == plan.Door:
-		l.Kind, l.Said = crossing.LackDoor, j.door.LastLost()
-		return l, true
+		return crossing.Lacking(crossing.LackDoor{OfGuard: of, Said: j.door.LastLost()}), true
 	}
-	return l, false
+	return crossing.Lack{}, false
+}
+
+// ofGuard is a guard that lacks something, and since when.
+func (j *judgement) ofGuard(rule plan.Guard) crossing.OfGuard {
+	return crossing.OfGuard{Guard: rule.Name, Since: j.lacking[lackKey{guard: rule.Name}]}
 }
 
 // lackKey names what is missing.
 type lackKey struct {
-	unread crossing.LackKind // "" of guards, whatever they lack
-	side   split.Side
-	guard  string
+	kind  string // "" of guards, whatever they lack
+	side  split.Side
+	guard string
 }
 
 func keyOf(l crossing.Lack) lackKey {
-	k := lackKey{guard: l.Guard, side: l.Side}
-	if l.Guard == "" {
-		k.unread = l.Kind
+	if guard := crossing.GuardOf(l); guard != "" {
+		return lackKey{guard: guard}
 	}
-	return k
+	side, _ := crossing.SideOf(l)
+	return lackKey{kind: l.Kind(), side: side}
 }
 
 // lapses notes since when something is missing that the route needs, and reports whether it
@@ -234,11 +251,11 @@ func (j *judgement) lapses(at time.Time) bool {
 			since = at
 		}
 		now[k] = since
-		if l.Passes() {
+		if crossing.Passes(l) {
 			continue
 		}
 		limit := lapseAfter
-		if l.Kind == crossing.LackAnswers {
+		if oneof.IsA[crossing.LackAnswers](l) {
 			limit = max(limit, j.state.Whole())
 		}
 		lapsed = lapsed || at.Sub(since) >= limit

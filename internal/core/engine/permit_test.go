@@ -1,11 +1,13 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -29,16 +31,16 @@ func (b *bench) answer(d time.Duration, blue, green int64) {
 }
 
 // lacks is what is missing, in few words.
-func (b *bench) lacks() (kinds []crossing.LackKind) {
+func (b *bench) lacks() (kinds []string) {
 	for _, l := range b.e.View(b.now).Lacks {
-		kinds = append(kinds, l.Kind)
+		kinds = append(kinds, l.Kind())
 	}
 	return kinds
 }
 
 func (b *bench) frozen(kind crossing.CauseKind) bool {
-	_, frozen := b.e.State().FrozenBy(kind)
-	return frozen
+	return slices.ContainsFunc(b.e.State().Freezes,
+		func(f crossing.Freezing) bool { return f.Cause.Kind() == crossing.Causes.Name(kind) })
 }
 
 // A leg's time counts while its guards have enough to judge by; where they have too few for
@@ -53,13 +55,13 @@ func TestTooFewAnswers(t *testing.T) {
 	b.shifts()
 	b.answer(39*time.Second, 6, 1)
 	v := b.e.View(b.now)
-	if len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackAnswers || v.Lacks[0].Need != guard.Least(plan.Failing) ||
-		v.Left != 40*time.Second || v.Lacks[0].Since.IsZero() || v.Crossing.Frozen() {
+	if len(v.Lacks) != 1 || oneof.As[crossing.LackAnswers](v.Lacks[0]).Need != guard.Least(plan.Failing) ||
+		v.Left != 40*time.Second || oneof.As[crossing.LackAnswers](v.Lacks[0]).Since.IsZero() || v.Crossing.Frozen() {
 		t.Errorf("with few answers %v are left, lacking %+v: %v", v.Left, v.Lacks, v.Crossing)
 	}
 	b.answer(3*time.Second, 6, 0)
-	f, frozen := b.e.State().FrozenBy(crossing.NotKnown)
-	if !frozen || len(f.Cause.Lacks) != 1 || f.Cause.Lacks[0].Guard != "failing" {
+	f, frozen := crossing.FrozenBy[crossing.NotKnown](b.e.State())
+	if !frozen || len(f.Lacks) != 1 || crossing.GuardOf(f.Lacks[0]) != "failing" {
 		t.Fatalf("after its length it is %v", b.e.State())
 	}
 	if err := b.command(crossing.Resume{}); err != nil {
@@ -68,7 +70,7 @@ func TestTooFewAnswers(t *testing.T) {
 	b.answer(41*time.Second, 6, 0)
 	b.moves(b.order(crossing.TaskMove))
 	b.answer(time.Second, 0, 2)
-	if got := b.lacks(); len(got) != 1 || got[0] != crossing.LackAnswers {
+	if got := b.lacks(); len(got) != 1 || got[0] != crossing.Lacks.Name(crossing.LackAnswers{}) {
 		t.Errorf("in the keep, which nobody has said anything about, it lacks %v", got)
 	}
 	// With enough there is nothing to ask.
@@ -103,22 +105,22 @@ func TestUnreadForTooLong(t *testing.T) {
 		}
 	}
 	blind(31 * time.Second)
-	if b.frozen(crossing.NotKnown) {
+	if b.frozen(crossing.NotKnown{}) {
 		t.Error("it lapses too soon")
 	}
 	b.refused(crossing.Next{Leg: 1}, crossing.NotWatched{})
 	blind(3 * time.Second)
-	if !b.frozen(crossing.NotKnown) {
+	if !b.frozen(crossing.NotKnown{}) {
 		t.Errorf("unread for 34 s it is %v", b.e.State())
 	}
 	if err := b.command(crossing.Resume{}); err != nil {
 		t.Fatal(err)
 	}
-	if b.refused(crossing.Next{Leg: 1}, crossing.NotWatched{}); b.frozen(crossing.NotKnown) {
+	if b.refused(crossing.Next{Leg: 1}, crossing.NotWatched{}); b.frozen(crossing.NotKnown{}) {
 		t.Error("who goes on is not heard")
 	}
 	blind(31 * time.Second)
-	if !b.frozen(crossing.NotKnown) {
+	if !b.frozen(crossing.NotKnown{}) {
 		t.Error("unread again for as long, it is not said again")
 	}
 	if err := b.command(crossing.Back{}); err != nil {
@@ -131,7 +133,7 @@ func TestUnreadForTooLong(t *testing.T) {
 		blind(20 * time.Second)
 		b.look()
 	}
-	if b.frozen(crossing.NotKnown) {
+	if b.frozen(crossing.NotKnown{}) {
 		t.Error("short holes froze it")
 	}
 }
@@ -197,11 +199,11 @@ func TestTheBaselineOutlivesAKeeper(t *testing.T) {
 	o := b.order(crossing.TaskProve)
 	b.proves(o)
 	b.answer(5*time.Second, 0, 100)
-	if got := b.lacks(); len(got) != 1 || got[0] != crossing.LackBaseline {
+	if got := b.lacks(); len(got) != 1 || got[0] != crossing.Lacks.Name(crossing.LackBaseline{}) {
 		t.Errorf("with nothing to compare with it lacks %v", got)
 	}
 	b.answer(40*time.Second, 0, 100)
-	if !b.frozen(crossing.NotKnown) {
+	if !b.frozen(crossing.NotKnown{}) {
 		t.Errorf("and it is %v", b.e.State())
 	}
 }
@@ -216,7 +218,7 @@ func TestAnIllSideIsNoBaseline(t *testing.T) {
 	before := b.e.State().Baselines
 	b.sides[split.Blue][0].State = reading.Failing
 	b.answer(10*time.Second, 100, 20)
-	if !b.frozen(crossing.HomeIll) {
+	if !b.frozen(crossing.HomeIll{}) {
 		t.Fatalf("it is %v", b.e.State())
 	}
 	if w := b.e.View(b.now).WayBack; w.State != "closed" {
@@ -289,12 +291,12 @@ func TestCountsThatAreMissing(t *testing.T) {
 	b.shifts()
 	b.front.Blind = "access.log: permission denied"
 	b.pass(20 * time.Second)
-	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackCounts || v.Lacks[0].Since.IsZero() ||
+	if v := b.e.View(b.now); len(v.Lacks) != 1 || oneof.As[crossing.LackCounts](v.Lacks[0]).Since.IsZero() ||
 		v.Left < 59*time.Minute {
 		t.Errorf("%v are left, lacking %+v", v.Left, v.Lacks)
 	}
 	b.pass(12 * time.Second)
-	if !b.frozen(crossing.NotKnown) {
+	if !b.frozen(crossing.NotKnown{}) {
 		t.Errorf("it is %v", b.e.State())
 	}
 }
@@ -324,12 +326,11 @@ func TestADoorThatIsNotReached(t *testing.T) {
 		t.Errorf("all well, it lacks %v", got)
 	}
 	tell(8*time.Second, reading.Ended{Unreached: 20})
-	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackDoor ||
-		v.Lacks[0].Said != "connection refused" {
+	if v := b.e.View(b.now); len(v.Lacks) != 1 || oneof.As[crossing.LackDoor](v.Lacks[0]).Said != "connection refused" {
 		t.Errorf("cut off, it lacks %+v", v.Lacks)
 	}
 	tell(32*time.Second, reading.Ended{Unreached: 20})
-	if !b.frozen(crossing.NotKnown) {
+	if !b.frozen(crossing.NotKnown{}) {
 		t.Errorf("cut off for long, it is %v", b.e.State())
 	}
 }
@@ -392,13 +393,14 @@ func TestADoorThatWasNeverReached(t *testing.T) {
 			b.order(crossing.TaskMove)
 			continue
 		}
-		if got := b.lacks(); len(got) != 1 || got[0] != crossing.LackDoor || len(b.e.Orders()) > 0 {
+		if got := b.lacks(); len(got) != 1 || got[0] != crossing.Lacks.Name(crossing.LackDoor{}) ||
+			len(b.e.Orders()) > 0 {
 			t.Errorf("it lacks %v, and orders %v", got, b.e.Orders())
 		}
 		for range 35 {
 			step()
 		}
-		if !b.frozen(crossing.NotKnown) || b.e.State().Share != 0 {
+		if !b.frozen(crossing.NotKnown{}) || b.e.State().Share != 0 {
 			t.Fatalf("then it is at %v", b.e.State())
 		}
 		if err := b.command(crossing.Resume{}); err != nil {

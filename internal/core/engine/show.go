@@ -23,7 +23,9 @@ func (j *judgement) View(at time.Time) View {
 	v := View{
 		At: at, Service: j.plan.Service, Ready: j.ready, Crossing: s, Left: max(j.left, 0), Planned: j.plan.Route,
 		Keep: j.plan.Keep, Then: j.plan.Then,
-		Live: j.live(), Typical: j.typical, Parts: parts(j.plan), Guards: j.statuses, Door: j.door,
+		Live: j.live(), Typical: j.typical,
+		Limits: [2]time.Duration{j.plan.RaiseLimit(split.Blue),
+			j.plan.RaiseLimit(split.Green)}, Parts: parts(j.plan), Guards: j.statuses, Door: j.door,
 		Track:    j.track[:len(j.track):len(j.track)],
 		Guarding: j.guarding(), Sure: Sureness{Of: j.plan.Sure, Find: failing.Find}, Switch: j.change, Hole: j.hole,
 		Hook: j.hook, Again: j.rested,
@@ -69,6 +71,15 @@ func (j *judgement) View(at time.Time) View {
 		v.Sides[side].Restarts = j.restartsOf(side)
 		v.Traffic.Rate += f.Rate
 		v.Traffic.Capacity[side] = v.Sides[side].Capacity
+	}
+	if j.front.reading.Tells.Clients {
+		for _, side := range split.Sides {
+			v.Traffic.Clients += float64(j.series.Came(side))
+			if j.front.reading.Split.Share.Of(side) > 0 {
+				v.Traffic.Asking += float64(j.series.Asked(side))
+			}
+		}
+		v.Traffic.Clients = max(v.Traffic.Clients, v.Traffic.Asking)
 	}
 	v.Traffic.Failing = j.series.Count(v.Live, at.Add(-figureSpan), 0).FailingCount().Rate() // under whatever share
 	j.judgeSplit(at)

@@ -151,12 +151,12 @@ func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
 	case !r.started.IsZero() && v.Exited():
 		return e.decide(at, Self,
 			crossing.Report{Fact: crossing.Failed{Task: t.ID,
-				Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v}}})
+				Trouble: crossing.Went(crossing.TroubleRaise{Raise: v})}})
 	case at.After(r.deadline):
 		limit := e.plan.RaiseLimit(t.Side)
 		return e.decide(at, Self,
 			crossing.Report{Fact: crossing.Failed{Task: t.ID,
-				Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Raise: v, Limit: limit}}})
+				Trouble: crossing.Went(crossing.TroubleRaise{Raise: v, Limit: limit})}})
 	}
 	return nil
 }

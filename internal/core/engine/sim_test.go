@@ -708,7 +708,7 @@ func (s *sim) whenKept(o Order, gone *bool, limit time.Time) {
 			crossing.TaskMove: s.move, crossing.TaskRetire: s.retire}[o.Do]
 		do(o, gone)
 	case s.now.After(limit):
-		s.notDone(o, crossing.TroubleLogbook)
+		s.notDone(o, crossing.TroubleLogbook{})
 	default:
 		s.later(10*time.Millisecond, func() { s.whenKept(o, gone, limit) })
 	}
@@ -717,7 +717,7 @@ func (s *sim) whenKept(o Order, gone *bool, limit time.Time) {
 func (s *sim) report(f crossing.Fact) { s.took(s.engine.Report(s.clock(), f)) }
 
 func (s *sim) notDone(o Order, kind crossing.TroubleKind) {
-	s.report(crossing.Failed{Task: o.ID, Trouble: crossing.Trouble{Kind: kind, Said: "no answer"}})
+	s.report(crossing.Failed{Task: o.ID, Trouble: crossing.Went(kind)})
 }
 
 // readFront reads the front again and again.
@@ -877,7 +877,7 @@ func (s *sim) change(o Order, gone *bool) {
 	if s.down || s.happens("a change of the front failed", 15) || s.stale(o) {
 		s.later(s.millis(1, 30), func() {
 			if !*gone {
-				s.notDone(o, crossing.TroubleFront)
+				s.notDone(o, crossing.TroubleFront{})
 			}
 		})
 		return
@@ -907,14 +907,14 @@ func (s *sim) change(o Order, gone *bool) {
 		}
 		if s.compares && s.stale(o) || s.down {
 			if !*gone {
-				hears(func() { s.notDone(o, crossing.TroubleFront) })
+				hears(func() { s.notDone(o, crossing.TroubleFront{}) })
 			}
 			return
 		}
 		for _, side := range split.Sides {
 			if o.Share.Of(side) > 0 && len(s.servers[side]) == 0 {
 				if !*gone {
-					hears(func() { s.notDone(o, crossing.TroubleFront) })
+					hears(func() { s.notDone(o, crossing.TroubleFront{}) })
 				}
 				return
 			}
@@ -934,7 +934,7 @@ func (s *sim) change(o Order, gone *bool) {
 		s.put(by, o.Share, o.ID, fmt.Sprintf("task %d", o.ID))
 		if s.order.Generation > o.Generation && !*gone { // it takes itself back, where it still can
 			s.put(judge.Home, split.Toward(s.order.Side, split.Whole), 0, "itself, taken back")
-			hears(func() { s.notDone(o, crossing.TroubleFront) })
+			hears(func() { s.notDone(o, crossing.TroubleFront{}) })
 			return
 		}
 		if *gone {
@@ -948,7 +948,7 @@ func (s *sim) change(o Order, gone *bool) {
 		}
 		if !heard {
 			s.surprises = true
-			hears(func() { s.notDone(o, crossing.TroubleFront) })
+			hears(func() { s.notDone(o, crossing.TroubleFront{}) })
 			return
 		}
 		in := crossing.TookEffect{Task: o.ID, Nearest: o.Share, Share: s.share, Revision: s.revision, Took: takes,
@@ -986,7 +986,7 @@ func (s *sim) stray(ordered time.Time) {
 	s.after(6*time.Second, func() {
 		called := false
 		if s.engine != nil {
-			_, called = s.engine.state.FrozenBy(crossing.NobodyHome) // the front had forgotten who is there
+			_, called = crossing.FrozenBy[crossing.NobodyHome](s.engine.state) // the front had forgotten who is there
 		}
 		if s.disturbed == disturbed && !s.outAt.After(homeAt) && !s.outside.After(at) && s.share != home && !called {
 			s.broke("a change came through after a going home, and 6 s later the front has %v on green: %v", s.share,
@@ -1004,7 +1004,7 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 		}
 		switch {
 		case fails:
-			s.notDone(o, crossing.TroubleFront)
+			s.notDone(o, crossing.TroubleFront{})
 			if !*gone {
 				s.later(pause, func() { s.goHome(o, gone, min(2*pause, 2*time.Second)) })
 			}
@@ -1032,7 +1032,7 @@ func (s *sim) goHome(o Order, gone *bool, pause time.Duration) {
 // standUp starts a side's instances.
 func (s *sim) standUp(o Order, gone *bool) {
 	if s.down || !o.More && (s.sends(o.Side) > 0 || s.early("raised anew", o.Side)) {
-		s.later(time.Millisecond, func() { s.unless(gone, func() { s.notDone(o, crossing.TroubleRaise) }) })
+		s.later(time.Millisecond, func() { s.unless(gone, func() { s.notDone(o, crossing.TroubleRaise{}) }) })
 		return
 	}
 	looked := s.now
@@ -1054,7 +1054,7 @@ func (s *sim) standUp(o Order, gone *bool) {
 		s.stand(o.Side, raise.Main(o.Choices).Version, number, o.More)
 		s.tell("    %v stands with %d instances", o.Side, number)
 		if half {
-			s.notDone(o, crossing.TroubleRaise)
+			s.notDone(o, crossing.TroubleRaise{})
 			return
 		}
 		s.engine.Started(s.now, o.ID)
@@ -1101,7 +1101,7 @@ func (s *sim) drain(o Order, gone *bool, grace time.Time) {
 		return
 	}
 	if s.down || s.sends(o.Side) > 0 || s.early("given up", o.Side) {
-		s.notDone(o, crossing.TroubleRetire)
+		s.notDone(o, crossing.TroubleRetire{})
 		return
 	}
 	if s.open[o.Side] > 0 && s.now.Before(grace) {
@@ -1121,13 +1121,13 @@ func (s *sim) drain(o Order, gone *bool, grace time.Time) {
 func (s *sim) stop(o Order, gone *bool, seq uint64, limit time.Time) {
 	switch {
 	case !s.onDisk(seq) && s.now.After(limit):
-		s.notDone(o, crossing.TroubleLogbook)
+		s.notDone(o, crossing.TroubleLogbook{})
 		return
 	case !s.onDisk(seq):
 		s.later(20*time.Millisecond, func() { s.stop(o, gone, seq, limit) })
 		return
 	case s.down || s.sends(o.Side) > 0:
-		s.notDone(o, crossing.TroubleRetire) // the front refuses
+		s.notDone(o, crossing.TroubleRetire{}) // the front refuses
 		return
 	}
 	if !s.may(o) || *gone {
@@ -1145,7 +1145,7 @@ func (s *sim) ending(o Order, gone *bool, emptied time.Time) {
 		s.report(crossing.Retired{Task: o.ID, Side: o.Side})
 	case !s.may(o) || *gone:
 	case s.happens("a stop failed", 16):
-		s.notDone(o, crossing.TroubleRetire)
+		s.notDone(o, crossing.TroubleRetire{})
 	default:
 		if of := s.sends(o.Side); of > 0 && s.outside.Before(emptied) {
 			s.broke("%v was stopped while it got %v of the requests", o.Side, of)

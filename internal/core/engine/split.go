@@ -36,18 +36,20 @@ type SplitView struct {
 // the key keeps clients together and the front counts them, it is clients that are counted.
 func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, counts evidence.Count,
 	probed [2]int64) SplitView {
-	tolerance := evidence.Independent
-	if f.Together() && !tells.Clients {
-		tolerance = evidence.Clustered
-	}
 	door := evidence.Count{Bad: probed[split.Green], Of: probed[split.Blue] + probed[split.Green]}
 	if !tells.Both {
 		door = evidence.Count{} // the prober is one client: it sees one side
 	}
 	v := SplitView{
 		Asked: share, Counts: counts, Door: door, Clients: f.Together() && tells.Clients,
-		Front:  evidence.Asked(share.Fraction(), counts, tolerance),
+		Front:  evidence.Asked(share.Fraction(), counts, evidence.Independent),
 		Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
+	}
+	if _, all := share.Alone(); f.Together() && !tells.Clients && !all {
+		v.Front.Verdict, v.Front.More = evidence.NotTold, 0 // a few who ask much make any share
+	}
+	if v.Clients {
+		v.Front.Chance = evidence.Chance(share.Fraction(), counts.Of)
 	}
 	v.Wrong = v.Front.Verdict == evidence.Wrong || v.Prober.Verdict == evidence.Wrong
 	return v
@@ -56,14 +58,12 @@ func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, cou
 // Split is what was counted since a time on green, and in all: requests, or clients where the key keeps
 // them together and the front counts them.
 func Split(s *figures.Series, since time.Time, f plan.Front, tells reading.Capabilities) evidence.Count {
-	green, blue := s.Count(split.Green, since, 0).Requests, s.Count(split.Blue, since, 0).Requests
+	count := func(side split.Side) int64 { return s.Count(side, since, 0).Requests }
 	if f.Together() && tells.Clients {
-		green, blue = 0, 0
-		for st := range s.After(since) {
-			green, blue = green+st.Came(split.Green), blue+st.Came(split.Blue)
-		}
+		count = s.Came
 	}
-	return evidence.Count{Bad: green, Of: green + blue}
+	green := count(split.Green)
+	return evidence.Count{Bad: green, Of: green + count(split.Blue)}
 }
 
 // judgeSplit holds what was counted since the last change against the share in force.

@@ -107,7 +107,7 @@ func TestARaiseOfWhatStands(t *testing.T) {
 	c.begin()
 	c.e.Started(c.now, c.order(crossing.TaskRaise).ID)
 	c.pass(21 * time.Second)
-	if s := c.e.State(); s.Stage != crossing.CalledOff || s.Why.Trouble.Raise.Stuck[0].Said != "it runs 4.2.0" {
+	if s := c.e.State(); s.Stage != crossing.CalledOff || notRaised(s).Raise.Stuck[0].Said != "it runs 4.2.0" {
 		t.Errorf("when it does not come: %v", s)
 	}
 }

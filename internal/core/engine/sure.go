@@ -44,7 +44,7 @@ func (k *sight) guarding() forecast.Guarding {
 func Guarding(p *plan.Plan, legs route.Route, keep time.Duration) forecast.Guarding {
 	failing, _ := p.Guard(plan.Failing)
 	return forecast.Guarding{Margin: failing.Margin, Level: guard.Level(p.Guards, 1-p.Sure),
-		Blocks: planned(p, legs, keep)}
+		Blocks: planned(p, legs, keep), Together: p.Front.Together()}
 }
 
 // Evidence is what the guards that compare have come to since the crossing began.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 )
 
@@ -49,7 +50,7 @@ func TestALegThatNeverIsSure(t *testing.T) {
 	b.shifts()
 	b.answer(3*time.Minute, 8, 2)
 	q := b.e.State().Question
-	if q.Kind != crossing.AskUnsure || len(q.Unsure) != 1 || q.Unsure[0].Find != 0.02 || q.Part != 10_000 {
+	if u := oneof.As[crossing.AskUnsure](q); len(u.Unsure) != 1 || u.Unsure[0].Find != 0.02 || u.Part != 10_000 {
 		t.Fatalf("after its longest time: %v, %+v", b.e.State(), q)
 	}
 	if err := b.command(crossing.Yes{Question: q.ID}); err != nil || b.e.State().Task.Do != crossing.TaskMove {

@@ -39,7 +39,9 @@ type View struct {
 	Split SplitView   `json:"split"`
 	Sides [2]SideView `json:"sides"`
 	// from an instance's start until it is healthy, by earlier crossings
-	Typical time.Duration     `json:"typical,omitempty"`
+	Typical time.Duration `json:"typical,omitempty"`
+	// how long the raise of a side may take, by side
+	Limits  [2]time.Duration  `json:"raise_limits,omitzero"`
 	Overlap Overlap           `json:"overlap,omitzero"`
 	Parts   []Part            `json:"parts"`
 	Guards  []guard.Status    `json:"guards"`

@@ -117,7 +117,7 @@ func (k *sight) homeFrom(at time.Time, from split.Side) crossing.Serving {
 	if k.sides[home.Side].fresh(at) && len(k.unnoted(at, home.Side)) == 0 {
 		home.Known = true // its own reading will do, whatever is known of the other side
 	}
-	_, called := k.state.FrozenBy(crossing.NobodyHome)
+	_, called := crossing.FrozenBy[crossing.NobodyHome](k.state)
 	seen := home.Known && home.Healthy > 0
 	if (called || k.front.fresh(at) && !seen) && len(k.front.reading.Sides[home.Side].Instances) == 0 {
 		// The front knows nobody there, and nobody was seen there: to ask it again is no news.
@@ -201,7 +201,7 @@ func (j *judgement) facts(at time.Time) guard.Facts {
 			j.front.reading.Blind == "", Queue: j.front.reading.Sides[side].Queue, Tells: j.front.reading.Tells,
 		SideRead: j.sides[side].fresh(at),
 		Ill:      j.ill, Restarted: j.cameBack(side, j.since), Door: j.door, Share: j.part(side), Changed: j.changed(),
-		Together:    j.plan.Front.Together(),
+		Together: j.plan.Front.Together(), Bursts: j.bursts,
 		FiguresRead: at.Sub(j.figures.At) <= max(4*j.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {
@@ -213,6 +213,38 @@ func (j *judgement) facts(at time.Time) guard.Facts {
 	}
 	f.Condition, f.Wanted = serving, max(wanted-len(j.unnoted(at, side)), len(serving))
 	return f
+}
+
+// learnBursts takes in how bad answers come at single instances of a side that is not on trial: of the only one that
+// gets requests, or of the one that a crossing leaves.
+func (j *judgement) learnBursts() {
+	learnt := false
+	for st := range j.series.After(j.clumped) {
+		j.clumped = st.To
+		side, all := st.Share.Alone()
+		if !all {
+			side = j.watched().Other()
+		}
+		if st.Mixed || j.state.Stage.UnderWay() && side == j.state.Target {
+			continue
+		}
+		blocks, bad := st.Blocks(side), 0
+		for _, b := range blocks {
+			if j.bursts.Bad(b.Count) {
+				bad++
+			}
+		}
+		if len(blocks) > 1 && 2*bad > len(blocks) { // it befell most of them: what is common is no burst of one
+			continue
+		}
+		for _, b := range blocks {
+			j.clumps.Learn(b.Count)
+			learnt = true
+		}
+	}
+	if learnt {
+		j.bursts = j.clumps.Bursts()
+	}
 }
 
 // changed is when the share was changed last, as far as it is known.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -80,7 +81,7 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		b.stand(split.Blue, "4.2.0", reading.Failing)
 		b.pass(2 * time.Second)
 		o := b.order(crossing.TaskHome)
-		if o.Side != split.Green || !o.Act || o.Why.Alarm.Guard != "unhealthy" {
+		if o.Side != split.Green || !o.Act || oneof.As[crossing.ByGuard](o.Why).Alarm.Guard != "unhealthy" {
 			t.Errorf("ordered is %+v", o.Task)
 		}
 		b.front.Order = reading.Order{Generation: 1, Side: split.Green}
@@ -108,8 +109,8 @@ func TestWhoeverGetsRequestsIsWatched(t *testing.T) {
 		b.stand(split.Green, "4.3.0", reading.Failing)
 		b.pass(2 * time.Second)
 		v := b.e.View(b.now)
-		if s := v.Crossing; len(s.Ails) != 1 || s.Ails[0].Cause.Kind != crossing.HomeIll ||
-			s.Ails[0].Cause.Home.Side != split.Green || len(b.e.Orders()) > 0 {
+		if s := v.Crossing; len(s.Ails) != 1 || !oneof.IsA[crossing.HomeIll](s.Ails[0].Cause) ||
+			oneof.As[crossing.HomeIll](s.Ails[0].Cause).Home.Side != split.Green || len(b.e.Orders()) > 0 {
 			t.Errorf("it is said as %+v", s.Ails)
 		}
 		if want := (Spare{Version: "4.2.0", Healthy: 1}); !v.Dead || v.Spare != want {
@@ -159,8 +160,8 @@ func TestADeadHomeIsNone(t *testing.T) {
 			continue
 		}
 		b.pass(10 * time.Second)
-		_, nobody := b.e.State().FrozenBy(crossing.NobodyHome)
-		_, ill := b.e.State().FrozenBy(crossing.HomeIll)
+		_, nobody := crossing.FrozenBy[crossing.NobodyHome](b.e.State())
+		_, ill := crossing.FrozenBy[crossing.HomeIll](b.e.State())
 		if !nobody || !ill || b.e.State().GoingBack {
 			t.Errorf("after it: %v", b.e.State())
 		}
@@ -178,13 +179,13 @@ func TestMembersThatDiffer(t *testing.T) {
 	if s := b.e.State(); s.Frozen() {
 		t.Errorf("a change that is just reaching all is somebody's: %v", s)
 	}
-	if v := b.e.View(b.now); len(v.Lacks) != 1 || v.Lacks[0].Kind != crossing.LackApart || v.Lacks[0].Said != "pier" {
+	if v := b.e.View(b.now); len(v.Lacks) != 1 || oneof.As[crossing.LackApart](v.Lacks[0]).Front != "pier" {
 		t.Errorf("it lacks %+v", v.Lacks)
 	}
 	b.pass(25 * time.Second)
 	s := b.e.State()
-	f, foreign := s.FrozenBy(crossing.Foreign)
-	if !foreign || len(f.Cause.Apart) != 1 || f.Cause.Apart[0].Front != "pier" || s.Stage != crossing.Shifting ||
+	f, foreign := crossing.FrozenBy[crossing.Foreign](s)
+	if !foreign || len(f.Apart) != 1 || f.Apart[0].Front != "pier" || s.Stage != crossing.Shifting ||
 		s.Sends(split.Blue) != split.Whole {
 		t.Fatalf("it is %v, %+v", s, s.Freezes)
 	}
@@ -206,7 +207,7 @@ func TestMembersThatDiffer(t *testing.T) {
 		t.Errorf("it is still retired: %v", list)
 	}
 	b.pass(2 * time.Second)
-	if s := b.e.State(); s.Task.ID == o.ID || s.Trouble.Kind != crossing.TroubleOutsider {
+	if s := b.e.State(); s.Task.ID == o.ID || !oneof.IsA[crossing.TroubleOutsider](s.Trouble) {
 		t.Errorf("it is still ordered: %v", s)
 	}
 	b.front.Apart, b.front.Unread = nil, []reading.Unread{{Front: "pier", Said: "no answer"}}
@@ -219,7 +220,7 @@ func TestMembersThatDiffer(t *testing.T) {
 	}
 	// What was ordered and waits can be called off.
 	if err := b.command(crossing.Freeze{}); err != nil || b.e.State().Task.ID != 0 ||
-		b.e.State().Trouble.Kind != crossing.TroubleHalted {
+		!oneof.IsA[crossing.TroubleHalted](b.e.State().Trouble) {
 		t.Errorf("%v: %v", err, b.e.State())
 	}
 	b.refused(crossing.Raise{Side: split.Green, Choices: []raise.Choice{{Part: "web", Version: "4.3.1"}}},

@@ -2,17 +2,9 @@ package evidence
 
 import "math"
 
-// Tolerances of [Asked]: how far off a split may be before it is a wrong one, as
-// fractions of all that is counted.
-const (
-	// Independent is for what is placed one by one: requests with a key of their own each, or
-	// clients where they are counted.
-	Independent = 0.001
-	// Clustered is for the requests of clients that stay where they are and are not counted: how
-	// many of them there are, and how much each asks, is not known, so that a good split may lie
-	// off by far more than chance, and no count of requests shows that it is one.
-	Clustered = 0.05
-)
+// Independent is a tolerance of [Asked], how far off a split may be before it is a wrong one as a fraction of all that
+// is counted, for what is placed one by one: requests with a key of their own each, or clients where they are counted.
+const Independent = 0.001
 
 // SplitVerdict is what the share seen says of the share asked for.
 type SplitVerdict string
@@ -35,6 +27,13 @@ type Seen struct {
 	// More is about how many more have to be counted until the split is known to be as asked;
 	// 0 unless there are too few.
 	More int64 `json:"more,omitempty"`
+	// where the share of so many clients lies by chance where it is as asked; zero of requests
+	Chance Interval `json:"chance,omitzero"`
+}
+
+// Chance is where the share of so many that are placed one by one lies in 99 of 100 cases.
+func Chance(asked float64, of int64) Interval {
+	return Exact(Count{Bad: int64(math.Round(asked * float64(of))), Of: of}, 0.01)
 }
 
 // The chances of being wrong, however often one looks.
@@ -67,8 +66,6 @@ func Asked(asked float64, c Count, tolerance float64) Seen {
 	switch {
 	case asked < bounds.Low-tolerance || asked > bounds.High+tolerance:
 		s.Verdict = Wrong
-	case tolerance >= Clustered:
-		s.Verdict = NotTold
 	case within(asked, s.Range):
 		s.Verdict = AsAsked
 	default:

@@ -115,13 +115,8 @@ func TestAFrontThatIgnoresALegIsNeverAsAsked(t *testing.T) {
 	}
 }
 
-// Clients that stay where they are make a split uneven without anybody's fault.
-func TestClustersAreBorneWith(t *testing.T) {
-	c := Count{Bad: 2800, Of: 10_000}
-	if s := Asked(0.25, c, Clustered); s.Verdict != NotTold {
-		t.Errorf("by clients: %+v", s)
-	}
-	if s := Asked(0.25, c, Independent); s.Verdict != Wrong || s.Off < 0.029 {
-		t.Errorf("by requests: %+v", s)
+func TestChance(t *testing.T) {
+	if c := Chance(0.25, 100); c.Low < 0.13 || c.Low > 0.17 || c.High < 0.35 || c.High > 0.39 {
+		t.Errorf("a quarter of a hundred clients is %+v by chance", c)
 	}
 }

@@ -26,7 +26,36 @@ type Drift struct {
 	Growth  bool       `json:"growth,omitempty"` // it is about how fast the number grows, a minute
 	Length  int        `json:"length"`           // readings of a batch
 	Batches []Readings `json:"batches,omitempty"`
+	Beside  Spread     `json:"beside,omitzero"` // of the same on the live side, where that is known: see [NewTroughs]
 }
+
+// Spread is how values differ among themselves: the sum of their squared distances from their mean, and how many
+// degrees of freedom those have. The zero value is of none.
+type Spread struct {
+	Of      float64 `json:"of"`
+	Mean    float64 `json:"mean"`
+	Squared float64 `json:"squared"`
+}
+
+// Add takes in a value (Welford, "Note on a method for calculating corrected sums of squares and products",
+// Technometrics 4, 1962).
+func (s *Spread) Add(value float64) {
+	s.Of++
+	from := value - s.Mean
+	s.Mean += from / s.Of
+	s.Squared += from * (value - s.Mean)
+}
+
+// freedom is the degrees of freedom, 0 for so few that they say nothing.
+func (s Spread) freedom() float64 {
+	if s.Of < leastBeside {
+		return 0
+	}
+	return s.Of - 1
+}
+
+// leastBeside is how many values of the live side it takes to know how they spread.
+const leastBeside = 6
 
 // Readings are the sums of those of a batch.
 type Readings struct {
@@ -49,6 +78,14 @@ func NewDrift(margin float64, growth bool) *Drift {
 		d.Length = shortGrowth
 	}
 	return d
+}
+
+// NewTroughs is the same of what is told once in a while, as a saw's troughs are: each reading is a batch, and these
+// are independent of each other. There are few, so that how they spread is taken from the live side's as well: with V
+// the sum of the squares of both, and n in the exponent above so many more as those have degrees of freedom, the
+// evidence is that of two samples of one variance.
+func NewTroughs(margin float64, growth bool) *Drift {
+	return &Drift{Margin: margin, Growth: growth, Length: 1}
 }
 
 // Add takes in a reading, at so many minutes.
@@ -97,8 +134,8 @@ func (d *Drift) values() []float64 {
 }
 
 // summary is the mean of values, the deviation of one, and how many they count for: none if there are too few.
-func summary(values []float64) (mean, deviation, n float64) {
-	if len(values) < fewest {
+func (d *Drift) summary(values []float64) (mean, deviation, n float64) {
+	if len(values) < d.fewest() {
 		return 0, 0, 0
 	}
 	n = float64(len(values))
@@ -113,7 +150,7 @@ func summary(values []float64) (mean, deviation, n float64) {
 		}
 	}
 	deviation = math.Sqrt(squared / n)
-	if deviation > 1e-9*math.Abs(mean) { // else it is rounding
+	if deviation > 1e-9*math.Abs(mean) && d.Beside.freedom() == 0 { // else it is rounding, or they are independent
 		// The estimate of an autocorrelation is too low by about 2/n where there is some.
 		r := min(max(together/squared+2/n, 0), 0.95)
 		n *= (1 - r) / (1 + r)
@@ -122,15 +159,20 @@ func summary(values []float64) (mean, deviation, n float64) {
 }
 
 // fewest is how many batches it takes to say anything.
-const fewest = 3
+func (d *Drift) fewest() int {
+	if d.Beside.freedom() > 0 {
+		return 2
+	}
+	return 3
+}
 
-// above is the logarithm of the evidence that the mean of values is above a margin, 0 where there is none either way.
-func above(values []float64, margin float64) float64 {
-	mean, deviation, n := summary(values)
+// above is the logarithm of the evidence that the mean of values is above the margin, 0 where there is none either way.
+func (d *Drift) above(values []float64) float64 {
+	mean, deviation, n := d.summary(values)
 	if n == 0 {
 		return 0
 	}
-	x := mean - margin
+	x := mean - d.Margin
 	start := math.Log(effect/(n+effect)) / 2
 	if x <= 1e-9*math.Abs(mean) { // or it is rounding
 		return start
@@ -139,6 +181,10 @@ func above(values []float64, margin float64) float64 {
 		deviation = 1e-9 * x
 	}
 	s, v := n*x, n*(deviation*deviation+x*x)
+	if free := d.Beside.freedom(); free > 0 {
+		v += d.Beside.Squared
+		return start + (n+free)/2*math.Log((n+effect)*v/((n+effect)*v-s*s))
+	}
 	return start + n/2*math.Log((n+effect)*v/((n+effect)*v-s*s))
 }
 
@@ -152,16 +198,16 @@ func (d *Drift) Log() float64 {
 // log is the evidence, and the batch from which on there is most.
 func (d *Drift) log() (log float64, from int) {
 	values := d.values()
-	if len(values) < fewest {
+	if len(values) < d.fewest() {
 		return 0, 0
 	}
 	later := math.Log(0.5 / mostBatches)
-	whole := above(values, d.Margin)
+	whole := d.above(values)
 	log, most := whole+math.Log(0.5), whole+math.Log(0.5)
 	for k := 1; k < mostBatches; k++ {
 		begun := later
-		if k+fewest <= len(values) {
-			begun += above(values[k:], d.Margin)
+		if k+d.fewest() <= len(values) {
+			begun += d.above(values[k:])
 		}
 		if log = logPlus(log, begun); begun > most && begun > later {
 			most, from = begun, k
@@ -171,7 +217,7 @@ func (d *Drift) log() (log float64, from int) {
 }
 
 // Known reports whether there are enough batches to say anything.
-func (d *Drift) Known() bool { return len(d.values()) >= fewest }
+func (d *Drift) Known() bool { return len(d.values()) >= d.fewest() }
 
 // Range is the mean of what was read, since there is most evidence, and the range that it lies in whenever one looks,
 // at a level such as 0.05; one of all as long as too little is known.
@@ -182,7 +228,7 @@ func (d *Drift) Range(level float64) (mean float64, in Interval) {
 	if from > 0 { // it was chosen among so many
 		values, level = values[from:], level/mostBatches
 	}
-	mean, deviation, n := summary(values)
+	mean, deviation, n := d.summary(values)
 	if n == 0 {
 		if len(values) > 0 {
 			mean = values[len(values)-1]

@@ -1,6 +1,9 @@
 package evidence
 
-import "math"
+import (
+	"math"
+	"slices"
+)
 
 // beyond are the faults that are bet on, as rates beyond the margin.
 var beyond = []float64{0.01, 0.02, 0.05, 0.12, 0.3, 0.7}
@@ -10,7 +13,8 @@ var beyond = []float64{0.01, 0.02, 0.05, 0.12, 0.3, 0.7}
 // read back, and for nothing else.
 type Worse struct {
 	Margin float64 `json:"margin"`
-	Live   Base    `json:"live"` // the live rate, of earlier blocks
+	Live   Base    `json:"live"`           // the live rate, of earlier blocks
+	Again  Base    `json:"again,omitzero"` // of strata behind the first: theirs
 	Bets
 }
 
@@ -32,6 +36,39 @@ func (w *Worse) Add(b Block) {
 		}, live)
 	}
 	w.Live.Learn(b.Live)
+}
+
+// LearnStrata is [Worse.Learn] of strata.
+func (w *Worse) LearnStrata(blocks []Block) {
+	for n, b := range blocks {
+		w.of(n).Learn(b.Live)
+	}
+}
+
+// of is the live rate of a stratum. Those behind the first have one together: of each alone too little is known.
+func (w *Worse) of(stratum int) *Base {
+	if stratum == 0 {
+		return &w.Live
+	}
+	return &w.Again
+}
+
+// AddStrata takes in a block of which the strata are independent of each other, as those are that hold different
+// clients: for each the hypothesis is the same, so that the product of what they are worth is worth no more than 1 on
+// average as long as it holds.
+func (w *Worse) AddStrata(blocks []Block) {
+	rates := [2]float64{w.Live.Rate(), w.Again.Rate()}
+	if slices.ContainsFunc(blocks, Block.Both) {
+		w.bet(func(fault float64) (worth float64) {
+			for n, b := range blocks {
+				if live := rates[min(n, 1)]; b.Both() && live+fault < 1 {
+					worth += against(live, live+fault, w.Margin, float64(b.Live.Of), float64(b.Trial.Of)).log(b)
+				}
+			}
+			return worth
+		}, rates[0])
+	}
+	w.LearnStrata(blocks)
 }
 
 // Unnamed is a block of answers of which those that came to nothing good name no side.

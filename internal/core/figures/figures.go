@@ -1,8 +1,10 @@
 package figures
 
 import (
+	"cmp"
 	"math"
 	"slices"
+	"sort"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -77,10 +79,16 @@ type Series struct {
 	own     int64        // that the front answered itself, assigned to nobody
 	stood   [2]time.Time // by side: when the front was first read to have instances of it
 	clients [2]reading.Clients
+	came    [2]int64 // by side: clients since the share was changed last
+	asked   [2]int64 // by side: clients that asked in the last block
 	tells   reading.Capabilities
 	begun   bool
 	share   split.Share // on green, as last read
 
+	block struct { // that is under way
+		began time.Time
+		of    map[counter]evidence.Count
+	}
 	each  map[counter][]answered     // what instances answered, in the last seconds
 	whole map[counter]evidence.Count // and since they were first seen here
 }
@@ -107,18 +115,37 @@ type step struct {
 	own      int64 // answered by the front itself, and assigned to no side, or to one that never had instances
 }
 
-type sideStep struct {
+// sums are what can be added up.
+type sums struct {
 	requests, failing, lost, left, cut, probes int64
 	took                                       time.Duration
-	open                                       int64 // requests being answered, at its end
-	hanging                                    int64 // of them, that hang
-	// of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
-	waiting         []int64
-	came            int64 // clients, each once for every change of the share
-	clients         evidence.Count
-	clientLatencies []hdrhistogram.Bar
+}
 
+// minus is what came since.
+func (s sums) minus(before sums) sums {
+	return sums{s.requests - before.requests, s.failing - before.failing, s.lost - before.lost, s.left - before.left,
+		s.cut - before.cut, s.probes - before.probes, s.took - before.took}
+}
+
+// plus is both together.
+func (s sums) plus(t sums) sums { return t.minus(sums{}.minus(s)) }
+
+type sideStep struct {
+	sums
+	until   sums  // of all steps up to this one
+	open    int64 // requests being answered, at its end
+	hanging int64 // of them, that hang
+	// of them, that have waited for longer than each of [reading.Waits]; none where the front does not tell
+	waiting   []int64
+	clients   met
+	blocks    []InstanceBlock    // that ended with it
 	latencies []hdrhistogram.Bar // that are not empty
+}
+
+// met is what was counted of a side's clients, as of [reading.Clients].
+type met struct {
+	came, asked, good int64
+	turned            *reading.Turned // nil where there is nothing
 }
 
 // Add takes a reading in. The first one only sets the start. It fails, and
@@ -157,6 +184,11 @@ func (s *Series) Add(r reading.Front) error {
 				return err
 			}
 			s.note(k, before, c, r.At)
+			if s.block.of != nil {
+				s.block.of[k] = s.block.of[k].Plus(evidence.Count{Of: grown(before.Requests, c.Requests) +
+					grown(before.Left, c.Left), Bad: grown(before.Status[5], c.Status[5]) + grown(before.Left, c.Left) +
+					grown(before.Cut, c.Cut)})
+			}
 		}
 		if lost[side] = r.Sides[side].Lost; untold {
 			lost[side] = max(lost[side], s.lost[side])
@@ -181,17 +213,17 @@ func (s *Series) Add(r reading.Front) error {
 			st.mixed = true
 		}
 	}
+	s.endBlock(&st)
 	if s.begun {
 		st.from = r.At
 		if n := len(s.steps); n > 0 {
 			st.from = s.steps[n-1].to
 		}
-		s.steps = append(s.steps, st)
+		s.push(st)
 	} else {
-		s.steps = append(s.steps,
-			step{from: r.At, to: r.At, share: st.share, mixed: true,
-				sides: [2]sideStep{{open: st.sides[0].open, waiting: st.sides[0].waiting},
-					{open: st.sides[1].open, waiting: st.sides[1].waiting}}})
+		s.push(step{from: r.At, to: r.At, share: st.share, mixed: true,
+			sides: [2]sideStep{{open: st.sides[0].open, waiting: st.sides[0].waiting},
+				{open: st.sides[1].open, waiting: st.sides[1].waiting}}})
 	}
 	s.tells = r.Tells
 	for _, side := range split.Sides {
@@ -206,6 +238,15 @@ func (s *Series) Add(r reading.Front) error {
 			delete(s.whole, k)
 		}
 	}
+	for side, d := range s.steps[len(s.steps)-1].sides {
+		if r.Split.Share != s.share {
+			s.came[side] = 0
+		}
+		s.came[side] += d.clients.came
+		if d.clients.asked > 0 {
+			s.asked[side] = d.clients.asked
+		}
+	}
 	s.begun, s.share, s.own, s.stood = true, r.Split.Share, r.Own, stood
 	s.last = next
 	for _, side := range split.Sides {
@@ -217,10 +258,48 @@ func (s *Series) Add(r reading.Front) error {
 	return nil
 }
 
+// InstanceBlock is what one instance answered in a block of [InstanceBlocks].
+type InstanceBlock struct {
+	Address string
+	evidence.Count
+}
+
+// InstanceBlocks is how long what single instances answer is counted together.
+const InstanceBlocks = 5 * time.Second
+
+// endBlock gives a step the blocks that end with it. One in which the share or the instances changed is none.
+func (s *Series) endBlock(st *step) {
+	switch {
+	case s.block.of == nil || st.mixed:
+	case st.to.Sub(s.block.began) < InstanceBlocks:
+		return
+	default:
+		for k, c := range s.block.of {
+			st.sides[k.side].blocks = append(st.sides[k.side].blocks, InstanceBlock{k.address, c})
+		}
+		for side := range st.sides {
+			slices.SortFunc(st.sides[side].blocks, func(a, b InstanceBlock) int {
+				return cmp.Compare(a.Address, b.Address)
+			})
+		}
+	}
+	s.block.began, s.block.of = st.to, map[counter]evidence.Count{}
+}
+
+// push puts a step behind the others.
+func (s *Series) push(st step) {
+	for side := range st.sides {
+		d := &st.sides[side]
+		if d.until = d.sums; len(s.steps) > 0 {
+			d.until = s.steps[len(s.steps)-1].sides[side].until.plus(d.sums)
+		}
+	}
+	s.steps = append(s.steps, st)
+}
+
 // tellsClients reports whether a reading says which clients a side had: one that does not is not one of none.
 func tellsClients(r reading.Front, side split.Side) bool {
-	c := r.Sides[side].Clients
-	return r.Tells.Clients || c.Seen > 0 || c.Of > 0
+	return r.Tells.Clients || r.Sides[side].Clients.Seen > 0
 }
 
 // grown is by how much a counter went up. One that went down began anew, and what it
@@ -246,19 +325,27 @@ func (d *sideStep) add(before, now reading.Count) error {
 	return err
 }
 
-// meet takes in which clients had their first answer.
+// meet takes in which clients turned bad.
 func (d *sideStep) meet(before, now reading.Clients) error {
-	if now.Of < before.Of || now.Bad < before.Bad || now.Seen < before.Seen {
+	m := met{came: now.Seen - before.Seen, asked: now.Asked - before.Asked, good: now.Good - before.Good}
+	if m.came < 0 || m.asked < 0 || m.good < 0 {
 		return nil // it began anew
 	}
-	d.came = now.Seen - before.Seen
-	d.clients = evidence.Count{Bad: now.Bad - before.Bad, Of: now.Of - before.Of}
-	if d.clients.Of == 0 {
-		return nil
+	if m.asked > 0 {
+		turned, err := reading.TurnedOf(now.Turns)
+		if err != nil {
+			return err
+		}
+		was, err := reading.TurnedOf(before.Turns)
+		if err != nil {
+			return err
+		}
+		if m.turned = turned.Minus(was); m.turned == nil {
+			return nil
+		}
 	}
-	more, err := added(before.Latency, now.Latency, "clients")
-	d.clientLatencies = append(d.clientLatencies, more...)
-	return err
+	d.clients = m
+	return nil
 }
 
 // wait adds up how many requests have waited for how long.
@@ -319,26 +406,19 @@ func (s *Series) Count(side split.Side, since time.Time, slow time.Duration) Fig
 // gather adds up a side's steps since a time, and records their latencies unless h
 // is nil.
 func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h *hdrhistogram.Histogram) Figures {
-	var f Figures
-	var from time.Time
-	for n := s.first(since); n < len(s.steps); n++ {
-		st := &s.steps[n]
-		if st.from.Equal(st.to) {
-			continue
-		}
-		if from.IsZero() {
-			from = st.from
-		}
-		d := &st.sides[side]
-		f.Requests += d.requests
-		f.Failing += d.failing
-		f.Lost += d.lost
-		f.Left += d.left
-		f.Cut += d.cut
-		f.Probes += d.probes
-		f.Took += d.took
-		f.To = st.to
-		for _, b := range d.latencies {
+	n, last := s.first(since), len(s.steps)-1
+	if n <= last && s.steps[n].from.Equal(s.steps[n].to) { // the first reading, from which on is counted
+		n++
+	}
+	if n > last {
+		return Figures{}
+	}
+	end := &s.steps[last].sides[side]
+	sum := end.until.minus(s.steps[n].sides[side].until).plus(s.steps[n].sides[side].sums)
+	f := Figures{Requests: sum.requests, Failing: sum.failing, Lost: sum.lost, Left: sum.left, Cut: sum.cut,
+		Probes: sum.probes, Took: sum.took, To: s.steps[last].to, Hanging: end.hanging, Late: longer(end.waiting, slow)}
+	for k := n; k <= last; k++ {
+		for _, b := range s.steps[k].sides[side].latencies {
 			f.Timed += b.Count
 			if b.From > slow.Microseconds() {
 				f.Slow += b.Count
@@ -348,12 +428,7 @@ func (s *Series) gather(side split.Side, since time.Time, slow time.Duration, h 
 			}
 		}
 	}
-	if f.To.IsZero() {
-		return f
-	}
-	end := s.steps[len(s.steps)-1].sides[side]
-	f.Hanging, f.Late = end.hanging, longer(end.waiting, slow)
-	f.Span = f.To.Sub(from)
+	f.Span = f.To.Sub(s.steps[n].from)
 	f.Rate = float64(f.Requests) / f.Span.Seconds()
 	return f
 }
@@ -368,17 +443,19 @@ func (s *Series) Own(since time.Time) (sum int64) {
 	return sum
 }
 
+// Came is how many different clients a side had since the share was changed last, as far as the series knows.
+func (s *Series) Came(side split.Side) int64 { return s.came[side] }
+
+// Asked is how many different clients of a side asked in the last block of [reading.ClientBlock] in which any did.
+func (s *Series) Asked(side split.Side) int64 { return s.asked[side] }
+
 // Stood is when the front was first read to have instances of a side, zero if it never was: what it answered itself
 // before was nobody's.
 func (s *Series) Stood(side split.Side) time.Time { return s.stood[side] }
 
 // first is the first step that began no earlier than a time.
 func (s *Series) first(since time.Time) int {
-	n := len(s.steps)
-	for n > 0 && !s.steps[n-1].from.Before(since) {
-		n--
-	}
-	return n
+	return sort.Search(len(s.steps), func(n int) bool { return !s.steps[n].from.Before(since) })
 }
 
 // hangs is how many requests hang on a side, by what was read just now.

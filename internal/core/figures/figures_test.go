@@ -280,3 +280,16 @@ func TestAnswersOfNobody(t *testing.T) {
 			s.Stood(split.Green), err)
 	}
 }
+
+// Somebody should look at an instance of which a twentieth fails, and three or more.
+func TestABadInstance(t *testing.T) {
+	for _, c := range []struct {
+		failing, all int64
+		bad          bool
+	}{{3, 60, true}, {3, 61, false}, {2, 2, false}, {3, 3, true}, {0, 0, false}, {100, 2000, true}, {100, 2001,
+		false}} {
+		if got := (Served{Failing: c.failing, History: []int64{c.all - 1, 1}}).Bad(); got != c.bad {
+			t.Errorf("%d of %d failing: %v", c.failing, c.all, got)
+		}
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
 
@@ -68,18 +69,24 @@ func ahead(c evidence.Count, more int64) evidence.Count {
 	return c
 }
 
-// Clients is the clients that had their first answer on a side, and how many of those were bad:
-// failing, or, with a bound above zero, slower than that.
-func (st Step) Clients(side split.Side, bound time.Duration) evidence.Count {
-	d := st.now.sides[side]
-	if bound > 0 {
-		return over(d.clientLatencies, bound)
+// Turned is which of a side's clients that were at risk turned bad, in blocks that ended in the step: failing, or, with
+// a bound above zero, slower than about that, as of [reading.NearestLevel].
+func (st Step) Turned(side split.Side, grade int, bound time.Duration) reading.Turns {
+	turned := st.now.sides[side].clients.turned
+	if turned == nil {
+		return reading.Turns{}
 	}
-	return d.clients
+	return turned[grade][reading.NearestLevel(bound)]
 }
 
-// Came is how many clients came to a side, each once for every change of the share.
-func (st Step) Came(side split.Side) int64 { return st.now.sides[side].came }
+// Blocks is what each instance of a side answered in a block that ended with the step, by address; none where none did.
+func (st Step) Blocks(side split.Side) []InstanceBlock { return st.now.sides[side].blocks }
+
+// Asked is how many clients of a side asked in blocks that ended in the step, and how many of them had a good answer.
+func (st Step) Asked(side split.Side) (all, good int64) {
+	m := st.now.sides[side].clients
+	return m.asked, m.good
+}
 
 // over counts the times of a histogram, and those beyond a bound.
 func over(bars []hdrhistogram.Bar, bound time.Duration) evidence.Count {

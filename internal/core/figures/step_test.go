@@ -1,6 +1,7 @@
 package figures
 
 import (
+	"encoding/json"
 	"slices"
 	"testing"
 	"time"
@@ -87,28 +88,41 @@ func TestWhatHangsCountsOnce(t *testing.T) {
 func TestClientsOfSteps(t *testing.T) {
 	var s Series
 	i := newInstance("green-1")
-	h := reading.NewHistogram()
+	level := reading.NearestLevel(250 * time.Millisecond)
 	told := func(second int, seen, of, bad int64) reading.Front {
 		r := read(second, 0, i)
-		r.Sides[split.Green].Clients = reading.Clients{Seen: seen, Of: of, Bad: bad, Latency: reading.Encode(h)}
+		turned := new(reading.Turned)
+		turned[reading.AnyAnswer][level][2] = evidence.Count{Bad: bad, Of: of}
+		turned[reading.AnyAnswer][0][0] = evidence.Count{Bad: bad, Of: of}
+		r.Sides[split.Green].Clients = reading.Clients{Seen: seen, Asked: of, Good: of - bad, Turns: turned.Bytes()}
 		return r
 	}
 	add(t, &s, told(0, 7, 7, 7))
-	reading.Record(h, time.Second)
-	reading.Record(h, time.Millisecond)
 	add(t, &s, told(1, 10, 9, 8))
 	add(t, &s, told(2, 1, 1, 1)) // the front began anew
-	list := steps(&s, 0)
-	if a, b, c := list[0].Clients(split.Green, 0), list[0].Clients(split.Green, 250*time.Millisecond),
-		list[0].Came(split.Green); a != (evidence.Count{Bad: 1, Of: 2}) || b != (evidence.Count{Bad: 1, Of: 2}) ||
-		c != 3 {
-		t.Errorf("%+v, slow %+v, %d came", a, b, c)
+	data, err := json.Marshal(s)
+	var written Series
+	if err != nil || json.Unmarshal(data, &written) != nil {
+		t.Fatal("it cannot be written")
 	}
-	if a, c := list[1].Clients(split.Green, 0), list[1].Came(split.Green); a != (evidence.Count{}) || c != 0 {
-		t.Errorf("of a front that began anew %+v, %d", a, c)
+	for _, s := range []*Series{&s, &written} {
+		list := steps(s, 0)
+		one := evidence.Count{Bad: 1, Of: 2}
+		a, b := list[0].Turned(split.Green, reading.AnyAnswer, 0), list[0].Turned(split.Green, reading.AnyAnswer,
+			240*time.Millisecond)
+		if came := s.Came(split.Green); a[0] != one || b[2] != one || came != 3 {
+			t.Errorf("%+v, slow %+v, %d came", a, b, came)
+		}
+		if all, good := list[0].Asked(split.Green); all != 2 || good != 1 {
+			t.Errorf("%d asked, %d of them well", all, good)
+		}
+		a = list[1].Turned(split.Green, reading.AnyAnswer, 0)
+		if came := s.Came(split.Blue); a != (reading.Turns{}) || came != 0 {
+			t.Errorf("of a front that began anew %+v, %d", a, came)
+		}
 	}
 	r := told(3, 2, 2, 1)
-	r.Sides[split.Green].Clients.Latency = []byte("times")
+	r.Sides[split.Green].Clients.Turns = []byte("t")
 	if err := s.Add(r); err == nil {
 		t.Error("times that cannot be read are taken")
 	}
@@ -122,7 +136,7 @@ func TestWhatIsNotToldThisOnce(t *testing.T) {
 	tell := func(told bool, seen int64) {
 		r := read(at, 0, i)
 		r.Tells.Times, r.Tells.Clients = told, told
-		r.Sides[split.Green].Clients = reading.Clients{Seen: seen, Of: seen}
+		r.Sides[split.Green].Clients = reading.Clients{Seen: seen}
 		if !told {
 			r.Sides[split.Green].Instances[0].Latency, r.Sides[split.Green].Clients = nil, reading.Clients{}
 		}
@@ -137,16 +151,13 @@ func TestWhatIsNotToldThisOnce(t *testing.T) {
 	i.answer(t, 5, 200, time.Second)
 	tell(true, 43)
 	list := steps(&s, 0)
-	if got := list[0].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 90, Of: 90}) ||
-		list[0].Came(split.Green) != 40 {
-		t.Errorf("at first %+v, %d clients", got, list[0].Came(split.Green))
+	for n, want := range []evidence.Count{{Bad: 90, Of: 90}, {}, {Bad: 5, Of: 15}} {
+		if got := list[n].Slow(split.Green, 250*time.Millisecond); got != want {
+			t.Errorf("step %d: %+v, want %+v", n, got, want)
+		}
 	}
-	if got := list[1].Slow(split.Green, 250*time.Millisecond); got.Of != 0 || list[1].Came(split.Green) != 0 {
-		t.Errorf("what was not told: %+v, %d clients", got, list[1].Came(split.Green))
-	}
-	if got := list[2].Slow(split.Green, 250*time.Millisecond); got != (evidence.Count{Bad: 5, Of: 15}) ||
-		list[2].Came(split.Green) != 3 {
-		t.Errorf("told anew: %+v, %d clients; want 5 of 15 that were slow, and 3", got, list[2].Came(split.Green))
+	if n := s.Came(split.Green); n != 43 {
+		t.Errorf("%d clients came, want 43", n)
 	}
 }
 

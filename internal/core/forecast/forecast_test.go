@@ -57,7 +57,7 @@ var (
 	legs = route.Route{{Part: 500, Dwell: 2 * time.Minute}, {Part: 2500, Dwell: 2 * time.Minute, Sure: true},
 		{Part: split.Whole}}
 	question = Question{Traffic: usual, Guarding: by, Target: split.Green, Keep: 30 * time.Minute, Find: 0.01,
-		Certainty: 0.99, Clients: Clients{Of: 1000, Span: 60, Asks: []float64{0.1, 0.3, 0.5}}}
+		Certainty: 0.99, Asks: Clients{Of: 1000, Span: 60, Asks: []float64{0.1, 0.3, 0.5}}}
 )
 
 func TestWeigh(t *testing.T) {

@@ -16,6 +16,9 @@ type Traffic struct {
 	Rate     float64    `json:"rate"`     // requests a second through the front, all of them
 	Capacity [2]float64 `json:"capacity"` // requests a second that each side can carry, by side; 0 if not known
 	Failing  float64    `json:"failing"`  // the live side's rate of failing answers
+	// different clients that are about, and of them those that ask in a block, of both sides; 0 if they are not known
+	Clients float64 `json:"clients,omitempty"`
+	Asking  float64 `json:"asking,omitempty"`
 }
 
 // Clients is how many clients there are, and how much each asks. The zero value is not known.
@@ -30,6 +33,8 @@ type Guarding struct {
 	Margin float64 `json:"margin"` // how much higher the rate may be
 	Level  float64 `json:"level"`  // the chance of a false alarm that it may spend, in all of the crossing
 	Blocks int     `json:"blocks"` // readings of the front that the crossing is planned to have
+	// clients stay on their sides, and it counts those that turn bad, where there are any that are known
+	Together bool `json:"together,omitempty"`
 }
 
 // Every is how far apart the readings of a front are.
@@ -63,7 +68,7 @@ func (t Traffic) Look(share split.Share) Outlook {
 
 // Rough is the traffic to two digits, which changes less often, and is good enough for [Traffic.Find].
 func (t Traffic) Rough() Traffic {
-	return Traffic{Rate: rough(t.Rate), Failing: rough(t.Failing)}
+	return Traffic{Rate: rough(t.Rate), Failing: rough(t.Failing), Clients: rough(t.Clients), Asking: rough(t.Asking)}
 }
 
 func rough(x float64) float64 {
@@ -94,17 +99,17 @@ func (t Traffic) Find(share split.Share, target split.Side, g Guarding) Found {
 	r := random()
 	took, cost := make([]float64, runs), make([]float64, runs)
 	block := max(Every.Seconds(), quick/40)
+	if t.by(g) {
+		block = max(clientBlock, quick/40)
+	}
+	part := at[target] / t.Rate
 	for n := range took {
 		took[n] = math.Inf(1)
-		w := evidence.NewWorse(g.Margin, g.blocks(block))
-		w.Live = base(t.Failing)
+		w := newWatched(t, g, r, block)
 		for k := 1; float64(k)*block <= time.Hour.Seconds(); k++ {
-			b := play(r, t.Failing, Fault, f.Live*block, f.Trial*block)
-			cost[n] += float64(b.Trial.Bad) * Fault / (Fault + t.Failing)
-			if float64(k-1)*block < Grace.Seconds() {
-				continue
-			}
-			if w.Add(b); w.Sure(1) >= 1-g.Level {
+			trial := w.play(part, Fault, block, float64(k-1)*block >= Grace.Seconds())
+			cost[n] += float64(trial.Bad) * Fault / (Fault + t.Failing)
+			if w.found() {
 				took[n] = float64(k) * block
 				break
 			}

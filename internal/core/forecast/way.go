@@ -50,6 +50,16 @@ type Weighed struct {
 	HarmAtOnce float64 `json:"harm_at_once"`
 }
 
+// Common is the place among [Faults] of the one that outlooks are reckoned for, or of the next larger one that the plan
+// does not allow: nobody looks for what it allows.
+func (q Question) Common() int {
+	n := slices.IndexFunc(Faults, func(f float64) bool { return f >= Fault && f > q.Margin })
+	if n < 0 {
+		return len(Faults) - 1
+	}
+	return n
+}
+
 // Runs is how often each fault is played.
 const Runs = 200
 
@@ -57,7 +67,7 @@ const Runs = 200
 type Question struct {
 	Traffic
 	Guarding
-	Clients   Clients // the zero value is not known
+	Asks      Clients // of an access log; the zero value is not known
 	Target    split.Side
 	Keep      time.Duration
 	Find      float64 // the fault that a leg until sure has to exclude
@@ -161,9 +171,13 @@ func (q Question) leg(legs route.Route, n int) LegOutlook {
 	for _, fault := range Faults {
 		o.Hits = append(o.Hits, q.hit([]stretch{s}, fault))
 	}
-	o.Clients = q.Clients.meet(s.part, s.seconds, 1)
+	o.Clients = q.Asks.meet(s.part, s.seconds, 1)
 	if l.Sure && q.Find > 0 {
 		f := evidence.Flow{Live: q.Rate * (1 - s.part), Trial: q.Rate * s.part, Base: q.Failing}
+		if q.by(q.Guarding) { // each client that asks is one answer, in each block
+			rate := q.Asking / clientBlock
+			f.Live, f.Trial = rate*(1-s.part), rate*s.part
+		}
 		if in := f.ToExclude(q.Find, 1-q.Certainty); !math.IsInf(in, 1) {
 			o.Sure = in
 		}
@@ -230,9 +244,11 @@ func at(list []float64, part float64) float64 {
 func (q Question) play(r *numbers, over []stretch, fault float64) played {
 	fault = min(fault, 1-q.Failing)
 	p := played{at: math.Inf(1)}
-	w := evidence.NewWorse(q.Margin, q.Blocks)
-	w.Live = base(q.Failing)
-	high := evidence.Ceiling([]evidence.Count{{Bad: int64(q.Failing * 10_000), Of: 10_000}})
+	least := Every.Seconds()
+	if q.by(q.Guarding) {
+		least = clientBlock
+	}
+	w := newWatched(q.Traffic, q.Guarding, r, least)
 	passed, moved := 0.0, 0.0
 	for _, s := range over {
 		if s.seconds <= 0 || s.part <= 0 {
@@ -244,28 +260,20 @@ func (q Question) play(r *numbers, over []stretch, fault float64) played {
 			continue
 		}
 		for spent, block := 0.0, 0.0; spent < s.seconds; spent += block {
-			block = min(max(Every.Seconds(), spent/20), s.seconds-spent) // as coarse as does not matter
-			w.Horizon = q.blocks(block)
-			b := play(r, q.Failing, fault, q.Rate*(1-s.part)*block, q.Rate*s.part*block)
-			p.failed += float64(binomial(r, b.Trial.Bad, fault/(fault+q.Failing)))
-			switch {
-			case spent < Grace.Seconds():
-			case s.part < 1:
-				w.Add(b)
-			default:
-				w.AddAgainst(high, b.Trial)
-			}
+			block = min(max(least, spent/20), s.seconds-spent) // as coarse as does not matter
+			trial := w.play(s.part, fault, block, spent >= Grace.Seconds())
+			p.failed += float64(binomial(r, trial.Bad, fault/(fault+q.Failing)))
 			passed += block
 			moved += block * s.part
-			if w.Sure(1) >= 1-q.Level {
+			if w.found() {
 				p.at = passed
-				p.clients = q.Clients.meet(moved/passed, passed, fault)
+				p.clients = q.Asks.meet(moved/passed, passed, fault)
 				return p
 			}
 		}
 	}
 	if passed > 0 {
-		p.clients = q.Clients.meet(moved/passed, passed, fault)
+		p.clients = q.Asks.meet(moved/passed, passed, fault)
 	}
 	return p
 }

@@ -10,6 +10,7 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
 
@@ -19,22 +20,21 @@ type Unit string
 // The units.
 const (
 	Requests Unit = "requests"
-	Clients  Unit = "clients" // each by its first answer: those of one that stays on its side fail together
+	Clients  Unit = "clients" // that turn bad, of those at risk: requests of one that stays on its side fail together
 	Probes   Unit = "probes"  // the prober's requests
+	// blocks of time of an instance in which more was bad than comes one by one: bad answers come in bursts
+	Instances Unit = "instances"
 )
 
 const (
 	// lately is the time that the counts shown are about, and in which a guard has to have had
 	// some answers to say anything.
-	lately = 2 * time.Minute
-	// reserve is the part of the error allowed that is not given to any guard yet.
+	lately = forecast.Lately
+	// reserve is the part of the error allowed that is kept for guards that begin anew.
 	reserve = 0.1
 	// near is the part of a guard's error that it may be wrong about as soon as it compares; the
 	// rest is for going back from a side that stands alone.
 	near = 0.8
-	// hides is how much of a past may be bad, as far as it can be told, for anything to be compared with it: one that
-	// could hide that every third answer fails is none.
-	hides = 0.3
 	// farBeyond is how far outside of what was usual a side that stands alone has to be for a guard to
 	// go back by itself.
 	farBeyond = 0.05
@@ -45,7 +45,7 @@ func Least(w plan.Watch) int64 {
 	if w == plan.Door {
 		return 10
 	}
-	return 20
+	return forecast.PastLeast
 }
 
 // usualParts are the parts of the live side's answers by whose times "slower than usual" is meant,
@@ -61,28 +61,50 @@ func slower(usual time.Duration) time.Duration { return usual + usual/5 + 2*time
 // Evidence is what one guard that compares has gathered. Its fields are there to be written and
 // read back.
 type Evidence struct {
+	Unit   Unit            `json:"unit"`
 	Bounds []time.Duration `json:"bounds,omitempty"` // of [plan.Slow]: what counts as slow
-	// by bound; of [plan.Door]: by answers that name their side, and by those that do not
+	// by way of counting: by bound; of clients by bound and grade; of [plan.Door] by answers that name their side, and
+	// by those that do not
 	Near    []*evidence.Worse   `json:"near"`
-	Far     []*evidence.Worse   `json:"far,omitempty"`   // since the target stands alone
-	None    *evidence.Excluded  `json:"none,omitempty"`  // since the share was changed last
-	Between []evidence.Between  `json:"between"`         // by bound
-	Pending []evidence.Block    `json:"pending"`         // by bound: what only one side has answered so far
-	Past    [][]evidence.Count  `json:"past,omitempty"`  // by bound: what the live side answered, by minutes
-	Minute  time.Time           `json:"minute,omitzero"` // the last of them
-	Part    float64             `json:"part"`            // of the error allowed, that it may be wrong about
-	Ruled   crossing.Overruling `json:"ruled,omitzero"`  // the last word of a person to go on in spite of it
-	Share   float64             `json:"share"`           // the target's, as of the last block
+	Far     []*evidence.Worse   `json:"far,omitempty"`    // by bound, since the target stands alone
+	None    *evidence.Excluded  `json:"none,omitempty"`   // since the share was changed last
+	Between []evidence.Between  `json:"between"`          // by bound
+	Pending []evidence.Block    `json:"pending"`          // by bound: what only one side has answered so far
+	Past    [][]evidence.Count  `json:"past,omitempty"`   // by bound: what the live side answered, by minutes
+	Minute  time.Time           `json:"minute,omitzero"`  // the last of them
+	Part    float64             `json:"part"`             // of the error allowed, that it may be wrong about
+	Ruled   crossing.Overruling `json:"ruled,omitzero"`   // the last word of a person to go on in spite of it
+	Share   float64             `json:"share"`            // the target's, as of the last block
+	Usual   evidence.Bursts     `json:"usual,omitzero"`   // of [Instances]: what is a burst
+	Burst   map[string]bool     `json:"burst,omitempty"`  // of [Instances]: by address, those whose last block was counted as one
+	Wholly  int                 `json:"wholly,omitempty"` // the last blocks in which no client of the target had a good answer
+	Block   time.Time           `json:"block,omitzero"`   // of [Clients]: when the last one ended in which any asked
+}
+
+// ways is in how many ways a bound is counted. Clients are in each grade.
+func (e *Evidence) ways() int {
+	if e.Unit == Clients {
+		return reading.Grades
+	}
+	return 1
+}
+
+// way is the way in which a bound is counted that is as likely as that a request is bad, for what is said and kept.
+func (e *Evidence) way(bound int) int {
+	if e.Unit == Clients {
+		return bound*e.ways() + reading.FirstAnswer
+	}
+	return bound
 }
 
 // pastMost is how many minutes of the live side are kept.
 const pastMost = 60
 
 // newEvidence is a guard's that has seen nothing.
-func newEvidence(rule plan.Guard, bounds []time.Duration, part float64, blocks int) *Evidence {
-	e := &Evidence{Bounds: bounds, Part: part}
+func newEvidence(rule plan.Guard, u Unit, bounds []time.Duration, part float64, blocks int) *Evidence {
+	e := &Evidence{Unit: u, Bounds: bounds, Part: part}
 	n := max(len(bounds), 1)
-	several := n
+	several := n * e.ways()
 	if rule.Watch == plan.Door {
 		several = 2
 	}
@@ -91,6 +113,11 @@ func newEvidence(rule plan.Guard, bounds []time.Duration, part float64, blocks i
 	}
 	e.Between, e.Pending, e.Past = make([]evidence.Between, n), make([]evidence.Block, n), make([][]evidence.Count, n)
 	return e
+}
+
+// fresh reports whether nothing was bet yet.
+func (e *Evidence) fresh() bool {
+	return !slices.ContainsFunc(e.Near, func(w *evidence.Worse) bool { return w.Blocks > 0 })
 }
 
 // again begins anew after a person went on in spite of the guard: with half of the error that it
@@ -108,50 +135,46 @@ func (e *Evidence) again(o crossing.Overruling, blocks int) {
 	}
 }
 
-// learn takes in what the live side answered, while the target got nothing.
-func (e *Evidence) learn(n int, at time.Time, live evidence.Count) {
-	e.Near[n].Learn(live)
-	e.pass(n, at, live)
-}
-
 // pass keeps what the live side answered, by the minute.
-func (e *Evidence) pass(n int, at time.Time, live evidence.Count) {
-	if n == 0 && !at.Truncate(time.Minute).Equal(e.Minute) {
+func (e *Evidence) pass(bound int, at time.Time, live evidence.Count) {
+	if bound == 0 && !at.Truncate(time.Minute).Equal(e.Minute) {
 		e.Minute = at.Truncate(time.Minute)
 		for k := range e.Past {
 			e.Past[k] = append(e.Past[k][max(0, len(e.Past[k])-pastMost+1):len(e.Past[k]):len(e.Past[k])],
 				evidence.Count{})
 		}
 	}
-	if last := len(e.Past[n]) - 1; last >= 0 {
-		e.Past[n][last] = e.Past[n][last].Plus(live)
+	if last := len(e.Past[bound]) - 1; last >= 0 {
+		e.Past[bound][last] = e.Past[bound][last].Plus(live)
 	}
 }
 
-// add takes in what both sides answered at the same share. What only one side has answered waits
-// for the other.
-func (e *Evidence) add(n int, at time.Time, b evidence.Block, part float64) {
-	e.pass(n, at, b.Live)
-	e.Pending[n] = e.Pending[n].Plus(b)
-	if b = e.Pending[n]; !b.Both() {
+// add takes in what both sides answered at the same share, by a bound. What only one side has answered waits for the
+// other.
+func (e *Evidence) add(bound int, b evidence.Block, part float64) {
+	e.Pending[bound] = e.Pending[bound].Plus(b)
+	if b = e.Pending[bound]; !b.Both() {
 		return
 	}
-	e.Pending[n] = evidence.Block{}
-	if n == 0 && e.None != nil && part == e.Share {
+	e.Pending[bound] = evidence.Block{}
+	if bound == 0 && e.None != nil && part == e.Share {
 		e.None.Add(b)
 	}
-	e.Near[n].Add(b)
-	e.Between[n].Add(b)
+	e.Between[bound].Add(b)
+	if e.Unit != Clients {
+		e.Near[bound].Add(b)
+	}
 }
 
 // alone takes in what the target answered with nothing beside it, against what the live side was
 // held to have at most.
-func (e *Evidence) alone(n int, trial evidence.Count, high float64, blocks int) {
-	for len(e.Far) <= n {
-		e.Far = append(e.Far, evidence.NewWorse(max(e.Near[n].Margin, farBeyond, 2*high), blocks))
+func (e *Evidence) alone(bound int, trial evidence.Count, high float64, blocks int) {
+	for len(e.Far) <= bound {
+		margin := e.Near[e.way(len(e.Far))].Margin
+		e.Far = append(e.Far, evidence.NewWorse(max(margin, farBeyond, 2*high), blocks))
 	}
-	e.Near[n].AddAgainst(high, trial)
-	e.Far[n].AddAgainst(high, trial)
+	e.Near[e.way(bound)].AddAgainst(high, trial)
+	e.Far[bound].AddAgainst(high, trial)
 }
 
 // log is the logarithm of all evidence of some kind as one.
@@ -169,12 +192,12 @@ func (e *Evidence) most() int {
 		return 0
 	}
 	best := 0
-	for n := range e.Bounds {
-		if e.Near[n].Log() > e.Near[best].Log() {
+	for n, w := range e.Near {
+		if w.Log() > e.Near[best].Log() {
 			best = n
 		}
 	}
-	return best
+	return best / e.ways()
 }
 
 // bounds are what a guard's answers are counted by; none where there is but one way to count.
@@ -200,56 +223,85 @@ func unit(rule plan.Guard, f Facts) Unit {
 		return Probes
 	case f.Together && f.Tells.Clients:
 		return Clients
+	case rule.Watch == plan.Failing && !f.Together && f.Bursts.Known():
+		return Instances
 	}
 	return Requests
 }
 
-// count is what a side answered in a step, as a guard counts it.
-func count(rule plan.Guard, bound time.Duration, u Unit, st figures.Step, f Facts) (trial, live evidence.Count) {
-	of := func(s split.Side) evidence.Count {
-		switch {
-		case u == Clients:
-			return st.Clients(s, bound)
-		case rule.Watch == plan.Slow:
-			return st.Slow(s, bound)
-		}
-		return st.Failing(s)
+// unitOf is the same of a guard that may have begun to bet on something: whether bad answers come in bursts was known
+// then.
+func (st *state) unitOf(rule plan.Guard, f Facts) Unit {
+	u := unit(rule, f)
+	if e := st.evidence; e != nil && u != e.Unit && (u == Instances || u == Requests) &&
+		(e.Unit == Instances || e.Unit == Requests) && !e.fresh() {
+		return e.Unit
 	}
-	return of(f.Target), of(f.Target.Other())
+	return u
+}
+
+// strata is what became in a step of both sides' clients that were at risk, by how often they were bad before.
+func strata(grade int, bound time.Duration, st figures.Step, f Facts) []evidence.Block {
+	trial, live := st.Turned(f.Target, grade, bound), st.Turned(f.Target.Other(), grade, bound)
+	list := make([]evidence.Block, reading.Strata)
+	for n := range list {
+		list[n] = evidence.Block{Live: live[n], Trial: trial[n]}
+	}
+	return list
+}
+
+// requests is what both sides answered in a step.
+func requests(rule plan.Guard, bound time.Duration, st figures.Step, f Facts) evidence.Block {
+	if rule.Watch == plan.Slow {
+		return evidence.Block{Live: st.Slow(f.Target.Other(), bound), Trial: st.Slow(f.Target, bound)}
+	}
+	return evidence.Block{Live: st.Failing(f.Target.Other()), Trial: st.Failing(f.Target)}
 }
 
 // take has a guard take in what was counted since the last time.
 func (g *Guards) take(n int, rule plan.Guard, f Facts) {
 	st := &g.states[n]
-	if st.evidence == nil {
+	u := st.unitOf(rule, f)
+	if u != Probes && (!f.Tells.Counts || rule.Watch == plan.Slow && !f.Tells.Times) {
+		return
+	}
+	if st.evidence == nil || st.evidence.Unit != u && st.evidence.fresh() {
 		list := bounds(rule, f)
 		if rule.Watch == plan.Slow && len(list) == 0 {
 			return // what is usual is not known yet
 		}
-		st.evidence = newEvidence(rule, list, g.part(), g.blocks(rule))
+		st.evidence = newEvidence(rule, u, list, g.part(), g.blocks(rule, u))
+		if u == Instances {
+			st.evidence.Usual = f.Bursts
+			st.evidence.Near[0].Live = evidence.Base{Bad: float64(f.Bursts.Of.Bad), Of: float64(f.Bursts.Of.Of)}
+		}
 	}
 	e := st.evidence
+	if e.Unit == Instances && e.Burst == nil {
+		e.Burst = map[string]bool{}
+	}
 	if k := slices.IndexFunc(f.Overruled, func(o crossing.Overruling) bool { return o.Guard == rule.Name }); k >= 0 &&
 		f.Overruled[k] != e.Ruled {
-		e.again(f.Overruled[k], g.blocks(rule))
+		e.again(f.Overruled[k], g.blocks(rule, u))
 	}
 	if now := f.Share.Fraction(); now != e.Share {
 		e.None, e.Share = nil, now
 		clear(e.Pending)
 	}
-	if rule.Watch == plan.Door {
-		st.unit = Probes
+	st.unit = e.Unit
+	if u == Probes {
 		g.takeDoor(rule, st, f)
 		return
 	}
-	if !f.Tells.Counts || rule.Watch == plan.Slow && !f.Tells.Times {
-		return
+	if u != e.Unit {
+		return // for a while the front does not tell what it told
 	}
-	u := unit(rule, f)
-	st.unit = u
 	for s := range f.Series.After(g.taken) {
 		part := s.Share.Of(f.Target).Fraction()
-		if part > 0 && (f.Since.IsZero() || s.From.Before(f.Since)) || s.Mixed ||
+		if u == Clients {
+			e.meet(s, f)
+		}
+		if part > 0 && (f.Since.IsZero() || s.From.Before(f.Since.Add(rule.Settle))) || s.Mixed ||
 			!f.Changed.IsZero() && s.From.Before(f.Changed.Add(forecast.Grace)) && s.To.After(f.Changed) {
 			clear(e.Pending)
 			continue
@@ -259,30 +311,132 @@ func (g *Guards) take(n int, rule plan.Guard, f Facts) {
 			if rule.Watch == plan.Slow {
 				bound = e.Bounds[k]
 			}
-			trial, live := count(rule, bound, u, s, f)
 			if k == 0 && part > 0 {
-				st.since = st.since.Plus(evidence.Block{Live: live, Trial: trial})
+				st.since = st.since.Plus(requests(rule, bound, s, f))
+			}
+			b := evidence.Block{}
+			switch u {
+			case Clients:
+				b = e.turn(k, bound, s, f)
+			case Instances:
+				b = e.burst(s, f)
+			default:
+				b = requests(rule, bound, s, f)
+			}
+			if part < 1 {
+				e.pass(k, s.To, b.Live)
 			}
 			switch {
-			case part == 0:
-				e.learn(k, s.To, live)
-			case part < 1:
+			case part == 0 && u != Clients:
+				e.Near[k].Learn(b.Live)
+			case part > 0 && part < 1:
 				e.none(rule)
-				e.add(k, s.To, evidence.Block{Live: live, Trial: trial}, part)
-			default:
-				if b, ok := kept(f.Baselines, rule.Name, bound); ok && b.Count.Of > 0 {
-					e.alone(k, trial, b.High, g.blocks(rule))
+				e.add(k, b, part)
+			case part == 1:
+				if was, ok := kept(f.Baselines, rule.Name, bound); ok && was.Count.Of > 0 {
+					e.alone(k, b.Trial, was.High, g.blocks(rule, u))
 				}
 			}
 		}
 	}
 }
 
+// turn takes in which clients turned bad in a step, by a bound, and returns what became of those that never had, by
+// their first answers.
+func (e *Evidence) turn(k int, bound time.Duration, s figures.Step, f Facts) (shown evidence.Block) {
+	if all, _ := s.Asked(f.Target.Other()); all == 0 && s.Share.Of(f.Target) < split.Whole {
+		return shown // no block has ended
+	}
+	for grade := range reading.Grades {
+		list, w := strata(grade, bound, s, f), e.Near[k*e.ways()+grade]
+		switch part := s.Share.Of(f.Target); {
+		case part == 0:
+			w.LearnStrata(list)
+		case part < split.Whole:
+			w.AddStrata(list)
+		}
+		if grade == reading.FirstAnswer {
+			shown = list[0]
+		}
+	}
+	return shown
+}
+
+// burst is how many instances of both sides had a block that ended in a step, and of how many it was a burst. The block
+// behind one that was counted as such may be the end of the same.
+func (e *Evidence) burst(s figures.Step, f Facts) evidence.Block {
+	count := func(side split.Side) (c evidence.Count) {
+		for _, b := range s.Blocks(side) {
+			if e.Burst[b.Address] {
+				delete(e.Burst, b.Address)
+				continue
+			}
+			if c.Of++; e.Usual.Bad(b.Count) {
+				c.Bad++
+				e.Burst[b.Address] = true
+			}
+		}
+		return c
+	}
+	return evidence.Block{Live: count(f.Target.Other()), Trial: count(f.Target)}
+}
+
+// common reports whether at least half of the target's instances give more bad answers just now than come one by one:
+// that is no burst, which one of them has.
+func common(f Facts) bool {
+	list, bad := f.Series.Each(f.Target, f.Now), 0
+	for _, i := range list {
+		c := evidence.Count{Bad: i.Failing}
+		for _, n := range i.History {
+			c.Of += n
+		}
+		if f.Bursts.Bad(c) {
+			bad++
+		}
+	}
+	return len(list) < 2 || 2*bad >= len(list)
+}
+
+// meet takes in whether any of the target's clients had a good answer in a step.
+func (e *Evidence) meet(s figures.Step, f Facts) {
+	if s.Share.Of(f.Target) != f.Share {
+		return
+	}
+	all, good := s.Asked(f.Target)
+	others, beside := s.Asked(f.Target.Other())
+	if all+others > 0 {
+		e.Block = s.To
+	}
+	switch {
+	case all == 0:
+	case good > 0 || beside == 0:
+		e.Wholly = 0
+	default:
+		e.Wholly++
+	}
+}
+
+const (
+	// someClients is the part of the clients that a fault of some may befall, and be seen.
+	someClients = 0.05
+	// whollyBad is how many blocks without a good answer for anybody stop a route, where clients are too few.
+	whollyBad = 2
+)
+
+// ClientsNeeded is how many different clients it takes to meet one of those that a fault of some befalls, but for a
+// chance of so much.
+func ClientsNeeded(alpha float64) int64 {
+	return int64(math.Ceil(math.Log(alpha) / math.Log1p(-someClients)))
+}
+
 // blocks is how many blocks a guard is planned to see: one for each reading of the front, or for
-// each second at the door.
-func (g *Guards) blocks(rule plan.Guard) int {
-	if rule.Watch == plan.Door {
+// each second at the door, or for each block of clients.
+func (g *Guards) blocks(rule plan.Guard, u Unit) int {
+	switch {
+	case rule.Watch == plan.Door:
 		return g.terms.Seconds
+	case u == Clients, u == Instances:
+		return max(g.terms.Seconds/int(reading.ClientBlock.Seconds()), 1)
 	}
 	return g.terms.Blocks
 }
@@ -290,14 +444,19 @@ func (g *Guards) blocks(rule plan.Guard) int {
 // none begins to look for what can be excluded, unless it does already.
 func (e *Evidence) none(rule plan.Guard) {
 	if e.None == nil {
-		e.None = evidence.NewExcluded(rule.Find, e.Near[0].Live)
+		e.None = evidence.NewExcluded(rule.Find, e.Near[e.way(0)].Live)
 	}
 }
 
-// part is what each guard that compares may be wrong about, of all that is allowed. After each
-// time in which nobody watched it is half of what it was: what was seen before is forgotten, and may
-// have come close to an alarm.
-func (g *Guards) part() float64 { return part(g.rules) / math.Exp2(float64(g.terms.Restarts)) }
+// part is what each guard that compares may be wrong about, of all that is allowed. What was seen before a time in
+// which nobody watched is forgotten, and may have come close to an alarm: after the k-th of them a guard has 2⁻ᵏ of its
+// part of the reserve, so that all together are no more than there is.
+func (g *Guards) part() float64 {
+	if g.terms.Restarts == 0 {
+		return part(g.rules)
+	}
+	return part(g.rules) * reserve / (1 - reserve) * math.Exp2(-float64(g.terms.Restarts))
+}
 
 func part(rules []plan.Guard) float64 {
 	n := 0
@@ -314,7 +473,7 @@ func Level(rules []plan.Guard, alpha float64) float64 { return alpha * near * pa
 
 func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) Status {
 	st := &g.states[n]
-	s.Unit = unit(rule, f)
+	s.Unit = st.unitOf(rule, f)
 	s.Eased = s.Unit == Requests && f.Together && rule.Then == plan.RollBack
 	if s.Eased {
 		s.Then = plan.Freeze
@@ -350,17 +509,31 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	if lack == "" && rule.Watch == plan.Slow && e == nil {
 		lack = NoBaseline
 	}
+	if lack == "" && e != nil && e.Unit != s.Unit { // the front does not tell what it told
+		lack = NotRead
+	}
 	if e == nil || lack != "" {
 		s.State, s.Gap = Unknown, lack
 		s.Sureness = st.sureness
 		return s
 	}
 	s.Margin = e.Near[0].Margin
+	if s.Unit == Clients {
+		s.Clients, s.ClientsNeeded = f.Series.Came(f.Target), ClientsNeeded(g.terms.Alpha)
+	}
 	s = judged(s, e, f, b, g.terms.Alpha)
-	if rate := s.Trial.Of; rate > 0 && !f.alone() && s.Excluded > rule.Find {
+	if s.State == Tripped && s.Watch == plan.Failing && s.Unit == Requests && s.Then == plan.RollBack &&
+		f.Bursts.Some() && !common(f) {
+		s.Bursts, s.Then = true, plan.Freeze
+	}
+	if rate := s.Trial.Of; rate > 0 && !f.alone() && s.Excluded > rule.Find && s.Unit != Instances {
 		span := f.Now.Sub(since).Seconds()
-		flow := evidence.Flow{Live: float64(s.Baseline.Of) / span, Trial: float64(rate) / span,
-			Base: e.Near[0].Live.Rate()}
+		seen := evidence.Block{Live: s.Baseline, Trial: s.Trial}
+		if e.Unit == Clients {
+			seen = turned(s.After, f, since)
+		}
+		flow := evidence.Flow{Live: float64(seen.Live.Of) / span, Trial: float64(seen.Trial.Of) / span,
+			Base: e.Near[e.way(0)].Live.Rate()}
 		s.FindIn = seconds(flow.ToExclude(rule.Find, g.terms.Alpha))
 	}
 	now := s.Evidence
@@ -430,10 +603,16 @@ func judged(s Status, e *Evidence, f Facts, b crossing.Baseline, alpha float64) 
 	switch {
 	case s.Sure >= certainty || far:
 		s.State = Tripped
+	case s.Unit == Clients && s.Watch == plan.Failing && s.Clients < s.ClientsNeeded && e.Wholly >= whollyBad:
+		s.State, s.Then = Tripped, plan.Freeze
+	case s.Unit == Clients && !f.alone() && s.Clients < Least(s.Watch):
+		s.State, s.Gap = Unknown, FewClients
 	case s.Trial.Of < Least(s.Watch):
 		s.State, s.Gap = Unknown, TooFew
 	case s.Baseline.Of == 0, s.Baseline.Rate()+s.Margin >= 1: // nothing could be worse
 		s.State, s.Gap = Unknown, NoBaseline
+	case s.Unit == Clients && f.Now.Sub(e.Block) > untold: // there are requests, and the front tells nothing of whose
+		s.State, s.Gap = Unknown, NotRead
 	case s.Sure >= 0.5:
 		s.State = Watching
 	default:
@@ -441,6 +620,9 @@ func judged(s Status, e *Evidence, f Facts, b crossing.Baseline, alpha float64) 
 	}
 	return s
 }
+
+// untold is for how long a front may tell of no block of clients while requests are answered.
+const untold = 6 * reading.ClientBlock
 
 // Baselines is what the guards that compare are to compare with once the other side gets
 // nothing any more: what it answered since a time, or lately if that is zero. Where that is less than
@@ -466,7 +648,15 @@ func (g *Guards) Baselines(f Facts, since time.Time) []crossing.Baseline {
 		}
 		for k, bound := range ways {
 			b := crossing.Baseline{Guard: rule.Name, After: bound, From: from, To: f.Now}
-			_, b.Count = counts(rule, bound, f, from)
+			if e := g.states[n].evidence; e != nil && e.Unit == Clients {
+				b.Count = turned(bound, f, from).Live
+			} else if e != nil && e.Unit == Instances {
+				for _, minute := range e.Past[k] {
+					b.Count = b.Count.Plus(minute)
+				}
+			} else {
+				_, b.Count = counts(rule, bound, f, from)
+			}
 			times := []evidence.Count{b.Count}
 			if k < len(past) && len(past[k]) > 0 {
 				times = past[k]
@@ -479,7 +669,7 @@ func (g *Guards) Baselines(f Facts, since time.Time) []crossing.Baseline {
 			if before, ok := kept(f.Baselines, rule.Name, bound); ok && b.Count.Of < Least(rule.Watch) {
 				b = before
 			}
-			if b.Count.Of > 0 && b.High < hides {
+			if b.Count.Of > 0 && b.High < forecast.PastHides {
 				list = append(list, b)
 			}
 		}
@@ -495,18 +685,20 @@ func kept(list []crossing.Baseline, name string, after time.Duration) (crossing.
 	return list[n], true
 }
 
-// counts is what both sides did since a time, as a rule counts it.
+// turned is what became of both sides' clients since a time, in the way that is as likely as that a request is bad.
+func turned(bound time.Duration, f Facts, since time.Time) (sum evidence.Block) {
+	for st := range f.Series.After(since) {
+		sum = sum.Plus(evidence.Block{Live: st.Turned(f.Target.Other(), reading.FirstAnswer, bound)[0],
+			Trial: st.Turned(f.Target, reading.FirstAnswer, bound)[0]})
+	}
+	return sum
+}
+
+// counts is what both sides answered since a time, as a rule counts it.
 func counts(rule plan.Guard, bound time.Duration, f Facts, since time.Time) (trial, live evidence.Count) {
 	if rule.Watch == plan.Door {
 		a := atDoor(f, since)
 		return a.trial, a.live
-	}
-	if unit(rule, f) == Clients {
-		for st := range f.Series.After(since) {
-			t, l := count(rule, bound, Clients, st, f)
-			trial, live = trial.Plus(t), live.Plus(l)
-		}
-		return trial, live
 	}
 	of := func(c figures.Figures) evidence.Count {
 		if rule.Watch == plan.Slow {

@@ -3,12 +3,14 @@ package guard
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/evidence"
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -57,9 +59,8 @@ func TestMixedTimesAreNotCompared(t *testing.T) {
 	}
 }
 
-// Where clients stay together, each counts once if the front counts them, and else a guard calls a
-// person and does not go back by itself.
-func TestClientsThatStayTogether(t *testing.T) {
+// Where nobody counts clients that stay together, a guard calls a person and does not go back by itself.
+func TestClientsThatNobodyCounts(t *testing.T) {
 	w := newWatch(t, failing)
 	w.facts = func(f *Facts) { f.Together = true }
 	w.pass(20, [2]answers{{all: 100}, {}})
@@ -68,25 +69,104 @@ func TestClientsThatStayTogether(t *testing.T) {
 	if s := w.is("nobody counts clients", Tripped, ""); s.Then != plan.Freeze || !s.Eased || s.Unit != Requests {
 		t.Errorf("%+v", s)
 	}
-	w = newWatch(t, failing)
-	w.facts = func(f *Facts) { f.Together, f.Tells.Clients = true, true }
-	for _, c := range []struct {
-		bad   int64 // new clients whose first answer fails, of ten a second
-		state State
-	}{{0, Clear}, {5, Tripped}} {
-		for range 60 {
-			w.clients[split.Blue].Of += 90
-			w.clients[split.Green].Of += 10
-			w.clients[split.Green].Bad += c.bad
-			if w.since.IsZero() {
-				w.since = w.now
+}
+
+// crowd plays a block in which clients ask on both sides, so many of the new ones for the first time, and some of
+// those that are at risk turn bad.
+func (w *watch) crowd(blue, green, came, bad int64) {
+	for side, n := range [2]int64{blue, green} {
+		c := &w.clients[side]
+		if c.Asked, c.Good = c.Asked+n, c.Good+n; split.Side(side) == split.Blue {
+			c.Seen += n
+		} else {
+			c.Seen, c.Good = c.Seen+came, c.Good-bad
+		}
+		turned, err := reading.TurnedOf(c.Turns)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		for grade := range turned {
+			of := &turned[grade][0][0]
+			if of.Of += n; split.Side(side) == split.Green {
+				of.Bad += bad
 			}
-			w.pass(1, [2]answers{{all: 90}, {all: 10, failing: 5}}) // of one client, that asks again and again
 		}
-		if s := w.is("clients are counted", c.state, ""); s.Then != plan.RollBack || s.Eased || s.Unit != Clients ||
-			s.Trial.Of < 600 {
-			t.Errorf("%+v", s)
+		c.Turns = turned.Bytes()
+	}
+	w.pass(5, [2]answers{{all: blue}, {all: green, failing: bad}})
+}
+
+// Where the front counts clients that stay together, what counts is how many turn bad, whenever that begins and however
+// many requests of theirs fail.
+func TestClientsThatStayTogether(t *testing.T) {
+	begin := func() *watch {
+		w := newWatch(t, failing)
+		w.facts = func(f *Facts) { f.Together, f.Tells.Clients = true, true }
+		for range 20 {
+			w.crowd(90, 0, 0, 0)
 		}
+		w.since = w.now
+		return w
+	}
+	w := begin()
+	w.crowd(90, 10, 10, 0)
+	if s := w.is("ten clients", Unknown, FewClients); s.Clients != 10 {
+		t.Errorf("%+v", s)
+	}
+	w.crowd(90, 60, 60, 0)
+	for range 240 {
+		w.crowd(90, 60, 0, 0)
+	}
+	s := w.is("none turns bad", Clear, "")
+	if s.Then != plan.RollBack || s.Eased || s.Unit != Clients || s.Clients != 70 || s.ClientsNeeded != 90 {
+		t.Errorf("%+v", s)
+	}
+	for n := 0; w.last[0].State != Tripped; n++ {
+		if n > 4 {
+			t.Fatalf("a fault that begins after twenty minutes is not found: %+v", w.last[0])
+		}
+		w.crowd(90, 60, 0, 6)
+	}
+
+	// Clients that are always bad have turned bad once: no more evidence comes of them.
+	w = begin()
+	w.crowd(90, 60, 60, 1)
+	for range 240 {
+		w.pass(5, [2]answers{{all: 90}, {all: 60, failing: 20}})
+	}
+	if s := w.last[0]; s.State == Tripped {
+		t.Errorf("one client that asks again and again: %+v", s)
+	}
+
+	// With too few clients for any evidence, a route stops where nobody has a good answer.
+	w = begin()
+	for n := range int64(3) {
+		c := &w.clients[split.Green]
+		c.Seen, c.Asked = c.Seen+1-min(n, 1), c.Asked+1
+		w.clients[split.Blue].Asked, w.clients[split.Blue].Good = 90*(n+1), 90*(n+1)
+		w.pass(5, [2]answers{{all: 90}, {all: 5, failing: 5}})
+	}
+	if s := w.last[0]; s.State != Tripped || s.Then != plan.Freeze || s.Sure > 0.5 {
+		t.Errorf("one client has no good answer: %+v", s)
+	}
+}
+
+// What instances answer slowly while they warm up is not held against them where the plan gives them time.
+func TestSettling(t *testing.T) {
+	for _, settle := range []time.Duration{0, 30 * time.Second} {
+		rule := plan.Guard{Name: "slow", Watch: plan.Slow, After: 250 * time.Millisecond, Margin: 0.02, Find: 0.04,
+			Settle: settle, Then: plan.RollBack}
+		w := newWatch(t, rule)
+		cold := [2]answers{{all: 90, timed: true}, {all: 10, slow: 5, timed: true}}
+		w.pass(20, [2]answers{{all: 100, timed: true}, {}})
+		w.since = w.now
+		w.pass(25, cold)
+		if s := w.last[0]; (s.State == Tripped) != (settle == 0) {
+			t.Errorf("with %v to settle: %+v", settle, s)
+		}
+		w.pass(60, [2]answers{{all: 90, timed: true}, {all: 10, timed: true}})
+		w.pass(100, cold)
+		w.is("slow again later", Tripped, "")
 	}
 }
 
@@ -286,5 +366,85 @@ func TestStories(t *testing.T) {
 	}
 	if len(moments) > mostMoments || of != 5000 || !moments[len(moments)-1].At.Equal(start.Add(4999*time.Second)) {
 		t.Errorf("%d moments with %d answers", len(moments), of)
+	}
+}
+
+// Where bad answers came in bursts at single instances before, what counts is how many instances have one.
+func TestBursts(t *testing.T) {
+	begin := func(known bool) *watch {
+		w := newWatch(t, failing)
+		w.facts = func(f *Facts) {
+			if known {
+				f.Bursts = evidence.Bursts{Usual: 0.001, Of: evidence.Count{Bad: 20, Of: 1000}}
+			}
+		}
+		w.pass(60, [2]answers{{all: 400}, {}})
+		w.since = w.now
+		w.pass(20, [2]answers{{all: 300}, {all: 100}})
+		return w
+	}
+	burst := [2]answers{{all: 300}, {all: 100, failing: 50}}
+	for _, known := range []bool{false, true} {
+		w := begin(known)
+		tripped := false
+		for range 3 {
+			w.pass(2, burst)
+			tripped = tripped || w.last[0].State == Tripped
+			w.pass(300, [2]answers{{all: 300}, {all: 100}})
+		}
+		if tripped == known {
+			t.Errorf("three bursts in a quarter of an hour, with bursts known %v: tripped %v, %+v", known, tripped,
+				w.last[0])
+		}
+	}
+	w := begin(true)
+	w.pass(150, burst)
+	if s := w.is("it never ends", Tripped, ""); s.Unit != Instances {
+		t.Errorf("%+v", s)
+	}
+}
+
+// Where the live side has had a burst or two, what one instance does in a moment is no reason to go back by itself;
+// what most of them do is.
+func TestAFewBursts(t *testing.T) {
+	for _, ill := range []int{1, 4} {
+		g := New([]plan.Guard{failing}, Terms{Alpha: 0.01, Seconds: 2000, Blocks: 2000})
+		var series figures.Series
+		var counts [2][4]reading.Count
+		now, since := start, time.Time{}
+		var s Status
+		for second := range 90 {
+			r := reading.Front{At: now, Tells: reading.Capabilities{Counts: true, Both: true}}
+			if second >= 30 {
+				r.Split.Share = 2500
+			}
+			if second == 30 {
+				since = now
+			}
+			for side := range counts {
+				for n := range counts[side] {
+					c := &counts[side][n]
+					c.Name = fmt.Sprintf("%v-%d", split.Side(side), n+1)
+					c.Address = c.Name + ":1"
+					if c.Requests += 50; second > 60 && split.Side(side) == split.Green && n < ill {
+						c.Status[5] += 20
+					}
+					r.Sides[side].Instances = append(r.Sides[side].Instances, *c)
+				}
+			}
+			if err := series.Add(r); err != nil {
+				t.Fatal(err)
+			}
+			f := Facts{Now: now, Since: since, Changed: since, Target: split.Green, Share: r.Split.Share,
+				Series: &series, FrontRead: true, SideRead: true, Tells: r.Tells,
+				Bursts: evidence.Bursts{Usual: 0.001, Of: evidence.Count{Bad: 3, Of: 200}}}
+			if s = g.Evaluate(f)[0]; s.State == Tripped {
+				break
+			}
+			now = now.Add(time.Second)
+		}
+		if s.State != Tripped || s.Bursts != (ill == 1) || (s.Then == plan.RollBack) != (ill == 4) {
+			t.Errorf("with %d of 4 ill: %+v", ill, s)
+		}
 	}
 }

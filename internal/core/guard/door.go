@@ -107,15 +107,17 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 			if stood := f.Series.Stood(f.Target.Other()); !stood.IsZero() && s.At.After(stood) {
 				all = live.Plus(nobody)
 			}
-			e.learn(0, s.At, all)
+			e.pass(0, s.At, all)
+			e.Near[0].Learn(all)
 			e.Near[1].Learn(all)
 		case f.alone():
 			if b, ok := kept(f.Baselines, rule.Name, 0); ok && b.Count.Of > 0 {
-				e.alone(0, trial.Plus(nobody), b.High, g.blocks(rule))
+				e.alone(0, trial.Plus(nobody), b.High, g.blocks(rule, Probes))
 			}
 		case f.Tells.Both:
 			e.none(rule)
-			e.add(0, s.At, evidence.Block{Live: live, Trial: trial}, part)
+			e.pass(0, s.At, live)
+			e.add(0, evidence.Block{Live: live, Trial: trial}, part)
 			// else good answers name no side either, or more was lost on the way there
 			if nobody.Of == nobody.Bad && s.Unreached == 0 {
 				e.Near[1].AddUnnamed(evidence.Unnamed{Live: live.Of - live.Bad, Trial: trial.Of - trial.Bad,

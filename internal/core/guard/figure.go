@@ -29,12 +29,20 @@ type Figure struct {
 	Fewer  *evidence.Fewer            `json:"fewer,omitempty"`  // of what is counted
 	Last   map[string]Sample          `json:"last,omitempty"`   // by instance: what it told last
 	At     time.Time                  `json:"at,omitzero"`      // of that
+	First  time.Time                  `json:"first,omitzero"`   // of what is counted: when the target first came to some
 	Before *float64                   `json:"before,omitempty"` // the live side's number on average, while it served
-	Value  float64                    `json:"value"`            // the target's, on average, as of the last reading
-	Beside float64                    `json:"beside"`           // the live side's
-	Told   int                        `json:"told"`             // instances of the target that told it then
-	Live   int                        `json:"live"`             // and of the live side
-	Said   string                     `json:"said,omitempty"`   // why one did not
+	Saws   map[string]*evidence.Saw   `json:"saws,omitempty"`   // by instance, of both sides
+	// some of them were swept: troughs are compared
+	Sawing bool `json:"sawing,omitempty"`
+	// of the live side's troughs: by instance the last one, and how they spread, or how they grow, a minute
+	Troughs map[string]Sample `json:"troughs,omitempty"`
+	Spread  evidence.Spread   `json:"spread,omitzero"`
+	Turned  map[string]bool   `json:"turned,omitempty"` // the target's instances that had a trough since the side's was taken
+	Value   float64           `json:"value"`            // the target's, on average, as of the last reading
+	Beside  float64           `json:"beside"`           // the live side's
+	Told    int               `json:"told"`             // instances of the target that told it then
+	Live    int               `json:"live"`             // and of the live side
+	Said    string            `json:"said,omitempty"`   // why one did not
 
 	found *finding // what that comes to; nil until somebody asks
 }
@@ -93,6 +101,9 @@ func (e *Figure) of(r reading.Figures, side split.Side, figure string) toldOf {
 		}
 		name := fmt.Sprintf("%s %d", i.Name, i.Started.Unix())
 		v, ok := i.Values[figure]
+		if ok && !(math.Abs(v) < mostFigure) { // no page means that
+			i.Said, ok = fmt.Sprintf("%g is no figure", v), false
+		}
 		sample := Sample{v, r.At}
 		if !ok {
 			if e.Said = i.Said; e.Said == "" {
@@ -106,6 +117,9 @@ func (e *Figure) of(r reading.Figures, side split.Side, figure string) toldOf {
 	}
 	return t
 }
+
+// mostFigure is what no figure comes to: it can be added up and written.
+const mostFigure = 1e300
 
 // carried is for how long what an instance told last stands for what it does not tell.
 const carried = 30 * time.Second
@@ -141,13 +155,13 @@ func (e *Figure) take(rule plan.Guard, f Facts, r reading.Figures, seconds int) 
 	same = same && len(last) == len(e.Last)
 	share := f.Share.Fraction()
 	if share != e.Share || !same {
-		e.Side, e.Each = nil, nil
+		e.Side, e.Each, e.Turned = nil, nil, nil
 		if e.Share = share; share > 0 {
 			e.Legs++
 		}
 	}
 	if rule.Watch == plan.Fewer {
-		e.count(f, trial, live, last, same, at, seconds)
+		e.count(rule, f, trial, live, last, same, at, seconds)
 		return
 	}
 	e.stand(rule, f, trial, live)
@@ -155,9 +169,13 @@ func (e *Figure) take(rule plan.Guard, f Facts, r reading.Figures, seconds int) 
 
 // stand takes in how high a number stands.
 func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
+	ended := map[string]bool{}
+	if rule.Watch.Figures() {
+		ended = e.saw(rule, f, trial, live)
+	}
 	if len(live.told) > 0 {
 		e.Beside = live.mean()
-		if before := e.Beside; e.Share < 1 {
+		if before := e.Beside; e.Share < 1 && !e.Sawing {
 			e.Before = &before
 		}
 	}
@@ -165,6 +183,10 @@ func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
 		return
 	}
 	e.Value = trial.mean()
+	if e.Sawing {
+		e.troughs(rule, f, trial, live, ended)
+		return
+	}
 	if e.Share == 0 || f.Since.IsZero() || e.At.Before(f.Changed.Add(rule.Settle)) ||
 		e.At.Before(f.Since.Add(rule.Settle)) {
 		return
@@ -191,8 +213,115 @@ func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
 	}
 }
 
+// saw takes in how the numbers of instances rise and are swept. It returns whose trough has just ended. From the first
+// one that is swept on, troughs are compared.
+func (e *Figure) saw(rule plan.Guard, f Facts, trial, live toldOf) (ended map[string]bool) {
+	ended = map[string]bool{}
+	saws := map[string]*evidence.Saw{}
+	settled := !e.At.Before(f.Changed.Add(rule.Settle))
+	for side, t := range []toldOf{trial, live} {
+		loaded := settled && (side == 0 && e.Share > 0 || side == 1 && e.Share < 1)
+		for n, name := range t.names {
+			s := e.Saws[name]
+			if s == nil {
+				s = &evidence.Saw{}
+			}
+			saws[name] = s
+			switch told := t.told[n]; {
+			case !told.At.Equal(e.At): // not just now
+			case loaded:
+				ended[name] = s.Add(told.Value, e.Margin)
+			default:
+				s.Rest(told.Value)
+			}
+			if s.Drops > 0 && !e.Sawing {
+				e.Sawing, e.Side, e.Each, e.Before = true, nil, nil, nil
+				e.Legs++
+			}
+		}
+	}
+	e.Saws = saws
+	return ended
+}
+
+// trough is the mean of the last troughs of instances, and false as long as one has none.
+func (e *Figure) trough(t toldOf) (mean float64, known bool) {
+	for _, name := range t.names {
+		s := e.Saws[name]
+		if !s.Found {
+			return 0, false
+		}
+		mean += s.Trough / float64(len(t.names))
+	}
+	return mean, len(t.names) > 0
+}
+
+// spread takes in how the live side's troughs differ: of a number that grows, from one to the next.
+func (e *Figure) spread(rule plan.Guard, live toldOf, ended map[string]bool) {
+	if e.Troughs == nil {
+		e.Troughs = map[string]Sample{}
+	}
+	for _, name := range live.names {
+		if !ended[name] {
+			continue
+		}
+		now := Sample{e.Saws[name].Trough, e.At}
+		if was, known := e.Troughs[name]; known && rule.Watch == plan.Grows {
+			e.Spread.Add((now.Value - was.Value) / now.At.Sub(was.At).Minutes())
+		}
+		if rule.Watch == plan.Higher {
+			e.Spread.Add(now.Value)
+		}
+		e.Troughs[name] = now
+	}
+}
+
+// troughs takes in the troughs that have just ended.
+func (e *Figure) troughs(rule plan.Guard, f Facts, trial, live toldOf, ended map[string]bool) {
+	e.spread(rule, live, ended)
+	base, known := e.trough(live)
+	switch {
+	case known && e.Share < 1:
+		e.Before = &base
+	case e.Share < 1:
+		return
+	case rule.Watch == plan.Higher && e.Before == nil:
+		return
+	case rule.Watch == plan.Higher:
+		base = *e.Before
+	default:
+		base = 0
+	}
+	if e.Share == 0 || f.Since.IsZero() {
+		return
+	}
+	if e.Side == nil {
+		e.Side, e.Each = evidence.NewTroughs(e.Margin, rule.Watch == plan.Grows), map[string]*evidence.Drift{}
+		for _, name := range trial.names {
+			e.Each[name] = evidence.NewTroughs(e.Margin, rule.Watch == plan.Grows)
+		}
+	}
+	minutes := e.At.Sub(f.Since).Minutes()
+	if e.Turned == nil {
+		e.Turned = map[string]bool{}
+	}
+	e.Side.Beside = e.Spread
+	for _, name := range trial.names {
+		e.Each[name].Beside = e.Spread
+		if ended[name] {
+			e.Turned[name] = true
+			e.Each[name].Add(minutes, e.Saws[name].Trough-base)
+		}
+	}
+	if mean, all := e.trough(trial); all && len(e.Turned) == len(trial.names) {
+		e.Side.Add(minutes, mean-base)
+		clear(e.Turned)
+	}
+}
+
 // count takes in what was counted since the reading before.
-func (e *Figure) count(f Facts, trial, live toldOf, last map[string]Sample, same bool, at time.Time, seconds int) {
+func (e *Figure) count(rule plan.Guard, f Facts, trial, live toldOf, last map[string]Sample, same bool, at time.Time,
+	seconds int) {
 	if e.Fewer == nil {
 		e.Fewer = evidence.NewFewer(e.Margin, seconds)
 	}
@@ -215,18 +344,42 @@ func (e *Figure) count(f Facts, trial, live toldOf, last map[string]Sample, same
 	if !okTrial || !okLive {
 		return
 	}
-	if e.Share > 0 && e.Share < 1 && len(mine) > 0 && len(theirs) > 0 && !f.Since.IsZero() &&
-		at.After(f.Changed.Add(forecast.Grace)) {
-		if share, ok := e.split(f, at); ok {
+	if e.Share > 0 && !f.Since.IsZero() && trialSum > 0 && e.First.IsZero() {
+		e.First = e.At
+	}
+	late, settle, known := e.late(rule, f)
+	if e.Share > 0 && e.Share < 1 && len(mine) > 0 && len(theirs) > 0 && known &&
+		at.Add(-late).After(f.Changed.Add(settle)) {
+		if share, ok := e.split(f, at.Add(-late), e.At.Add(-late)); ok {
 			e.Fewer.Add(evidence.Counted{Live: liveSum, Trial: trialSum}, share)
 		}
 	}
 	e.Fewer.Noise.Learn(theirs)
 }
 
-// split is the part of the requests that the target got since a time: as it was counted, or, where the front does
+// The times that what is counted later than its request is given, where the plan does not say how much later.
+const (
+	spreads  = time.Minute     // over which it may come, beside what it takes at least
+	noneMost = 5 * time.Minute // until a person is asked where none came
+)
+
+// late is how much later than its request something is counted, and how long after a change of the share what comes is
+// of requests before it. Where the plan does not say it, it is what it took the target to come to its first.
+func (e *Figure) late(rule plan.Guard, f Facts) (late, settle time.Duration, known bool) {
+	switch {
+	case f.Since.IsZero():
+		return 0, 0, false
+	case rule.After != plan.Unsaid:
+		return rule.After, forecast.Grace, true
+	case e.First.IsZero():
+		return 0, 0, false
+	}
+	return max(e.First.Sub(f.Since), 0), spreads, true
+}
+
+// split is the part of the requests that the target got between two times: as it was counted, or, where the front does
 // not count, as it was asked for. It is not known where that changed meanwhile.
-func (e *Figure) split(f Facts, since time.Time) (share float64, ok bool) {
+func (e *Figure) split(f Facts, since, until time.Time) (share float64, ok bool) {
 	if !f.Tells.Counts {
 		return e.Share, true
 	}
@@ -235,7 +388,7 @@ func (e *Figure) split(f Facts, since time.Time) (share float64, ok bool) {
 		if st.Mixed {
 			return 0, false
 		}
-		if st.To.After(e.At) {
+		if st.To.After(until) {
 			break
 		}
 		trial, live = trial+st.Failing(f.Target).Of, live+st.Failing(f.Target.Other()).Of
@@ -322,6 +475,8 @@ func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 		s.State, s.Gap = Unknown, NoBaseline
 	case s.Sure >= 1-g.terms.Alpha:
 		s.State = Tripped
+	case rule.Watch == plan.Fewer && rule.After == plan.Unsaid && e.First.IsZero() && f.Now.Sub(f.Since) >= noneMost:
+		s.State, s.Gap = Unknown, NoneYet
 	case of.few:
 		s.State, s.Gap = Unknown, TooFew
 	case s.Sure >= 0.5:

@@ -313,3 +313,135 @@ func TestFewerBookings(t *testing.T) {
 		}
 	}
 }
+
+// What is counted a while after its request is held against the requests of that time, whether the plan says how long
+// it takes or not.
+func TestBookingsThatComeLate(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 2))
+	for _, c := range []struct {
+		after, least, most time.Duration // said, and what it takes
+		part               float64       // of the bookings that the new side should have
+		state              State
+		gap                Gap
+	}{
+		{10 * time.Second, 10 * time.Second, 10 * time.Second, 1, Clear, ""},
+		{time.Minute, time.Minute, time.Minute, 1, Clear, ""},
+		{plan.Unsaid, 10 * time.Second, 10 * time.Second, 1, Clear, ""},
+		{plan.Unsaid, time.Minute, time.Minute, 1, Clear, ""},
+		{plan.Unsaid, 0, time.Minute, 1, Clear, ""},
+		{plan.Unsaid, 30 * time.Second, time.Minute, 0.6, Tripped, ""},
+		{time.Minute, 0, time.Minute, 0.6, Tripped, ""},
+		{plan.Unsaid, 0, 0, 0, Unknown, NoneYet},
+		{0, 0, 0, 0, Tripped, ""},
+	} {
+		for range 5 {
+			rule := plan.Guard{Name: "fewer bookings", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"},
+				Margin: 0.1, After: c.after, Then: plan.RollBack}
+			w := newTells(t, rule, nil)
+			w.share = 2500
+			var booked [2][3]float64
+			w.of = func(side split.Side, n int, _ float64) (float64, bool) {
+				rate := 0.0 // of what is asked now comes some now, and some later
+				const parts = 12
+				for k := range parts {
+					at := w.now.Add(-c.least - (c.most-c.least)*time.Duration(k)/parts)
+					share := map[split.Side]float64{split.Blue: 1}[side]
+					if !w.since.IsZero() && !at.Before(w.since) {
+						share = w.share.Of(side).Fraction()
+					}
+					rate += 8 * share / parts
+				}
+				if side == split.Green {
+					rate *= c.part
+				}
+				for p := r.Float64(); p > math.Exp(-rate); p *= r.Float64() {
+					booked[side][n]++
+				}
+				return booked[side][n], true
+			}
+			w.run(100)
+			w.begin()
+			s := w.run(400)
+			if s.State != c.state || s.Gap != c.gap {
+				t.Errorf("said %v, takes %v to %v, %g of the bookings: %v %q, %v certain", c.after, c.least, c.most, c.part,
+					s.State, s.Gap, s.Sure)
+			}
+		}
+	}
+}
+
+// What no page can mean is no figure.
+func TestNoFigure(t *testing.T) {
+	value := 1e301
+	w := newTells(t, growing(1e6), func(split.Side, int, float64) (float64, bool) { return value, true })
+	for _, value = range []float64{1e301, math.Inf(1), math.NaN(), math.Inf(-1), -1e305} {
+		if s := w.run(3); w.guards.Hand().Figures[0].Told != 0 {
+			t.Errorf("%g is taken: %+v", value, s)
+		}
+		if _, err := json.Marshal(w.guards.Hand()); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// Memory that a collector sweeps is compared by its troughs: how it rises in between is no growth and no higher
+// standing, and what leaks beside is found, in ten minutes or three of its periods.
+func TestSaws(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		watch  plan.Watch
+		by     float64
+		period float64 // minutes, at the load that each side has when both have half
+		leak   float64 // a minute
+		more   float64 // that the new side stands higher
+		trips  bool
+	}{
+		{"grows, each minute", plan.Grows, 10e6, 1, 0, 0, false},
+		{"grows, every three minutes", plan.Grows, 10e6, 3, 0, 0, false},
+		{"grows, every eight minutes", plan.Grows, 10e6, 8, 0, 0, false},
+		{"leaks, each minute", plan.Grows, 10e6, 1, 20e6, 0, true},
+		{"leaks, every three minutes", plan.Grows, 10e6, 3, 20e6, 0, true},
+		{"higher, each minute", plan.Higher, 20e6, 1, 0, 0, false},
+		{"higher, every three minutes", plan.Higher, 20e6, 3, 0, 0, false},
+		{"stands higher", plan.Higher, 20e6, 1, 0, 50e6, true},
+	} {
+		for run := range 8 {
+			r := rand.New(rand.NewPCG(uint64(run), 7))
+			rule := plan.Guard{Name: c.name, Watch: c.watch, Figure: plan.Figure{Name: memory}, Margin: c.by,
+				Settle: 10 * time.Second, Then: plan.RollBack}
+			w := newTells(t, rule, nil)
+			w.share = 2500
+			var held, leaked [2][3]float64
+			for n := range held[split.Blue] { // the live side's have been running for long
+				held[split.Blue][n] = 80e6 * r.Float64()
+			}
+			w.of = func(side split.Side, n int, _ float64) (float64, bool) {
+				load := 2 * w.share.Of(side).Fraction()
+				if w.since.IsZero() {
+					load = 2 * float64(1-side)
+				}
+				held[side][n] += 80e6 / c.period / 60 * load * (0.9 + 0.2*r.Float64())
+				if held[side][n] > 80e6 {
+					held[side][n] = 2e6 * r.Float64()
+				}
+				if side == split.Green && load > 0 {
+					leaked[side][n] += c.leak / 60
+				}
+				return 100e6 + held[side][n] + leaked[side][n] + c.more*float64(side) + 1e6*r.NormFloat64(), true
+			}
+			w.run(60)
+			w.begin()
+			var s Status
+			tripped := -1
+			for second := range 35 * 60 {
+				if s = w.run(1); s.State == Tripped {
+					tripped = second
+					break
+				}
+			}
+			if within := int(60 * max(10, 3*2*c.period)); (tripped >= 0) != c.trips || tripped > within {
+				t.Errorf("%s, run %d: tripped after %d s, at most %d: %+v", c.name, run, tripped, within, s)
+			}
+		}
+	}
+}

@@ -33,11 +33,13 @@ type Gap string
 // What may be missing.
 const (
 	TooFew     Gap = "too few answers"
+	FewClients Gap = "too few clients"
 	NoBaseline Gap = "no baseline" // the live side answers nothing that it could be compared with, or nothing good
 	NotTimed   Gap = "not timed"   // the front measures no times
 	NotCounted Gap = "not counted" // the front counts no requests
 	NotNamed   Gap = "not named"   // the answers at the door do not say which side gave them
 	NotRead    Gap = "not read"    // what it watches could not be read lately
+	NoneYet    Gap = "none yet"    // of what is counted the target has come to nothing yet
 	OneClient  Gap = "one client"  // the prober is one, and stays on one side
 	OnlySide   Gap = "only side"   // nobody was live before, so that there is nothing to compare with
 	NotTold    Gap = "not told"    // no instance tells the figure, and [Status.Said] says why
@@ -53,7 +55,13 @@ type Status struct {
 	Then  plan.Action `json:"then"`
 	// it freezes in place of rolling back: clients stay on their sides, and nobody counts them
 	Eased bool `json:"eased,omitempty"`
-	Unit  Unit `json:"unit,omitempty"` // of guards that compare: what is counted
+	// it freezes in place of rolling back: bad answers come in bursts at single instances of the live side too
+	Bursts bool `json:"bursts,omitempty"`
+	Unit   Unit `json:"unit,omitempty"` // of guards that compare: what is counted
+	// of guards that count clients: how many different ones the target had since the share was changed, and how many it
+	// takes to see a fault of some of them
+	Clients       int64 `json:"clients,omitempty"`
+	ClientsNeeded int64 `json:"clients_needed,omitempty"`
 	// of guards that compare: how much higher the rate may be; on figures see [plan.Watch.Figures]
 	Margin float64 `json:"margin,omitempty"`
 	// of guards that compare: the fault that is not to be missed
@@ -135,6 +143,7 @@ type Facts struct {
 	Together  bool // the key keeps a client's requests on one side
 	// what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
 	Hours       []evidence.Count
+	Bursts      evidence.Bursts       // how bad answers came at the live side's instances before
 	FiguresRead bool                  // figures were read lately
 	Overruled   []crossing.Overruling // guards in spite of which a person went on
 }
@@ -215,7 +224,10 @@ func (g *Guards) Remember(m Memory) {
 	}
 	g.taken, g.takenDoor = m.Taken, m.TakenDoor
 	for n := range g.states {
-		if g.states[n].evidence = m.Evidence[n]; n < len(m.Stories) {
+		if e := m.Evidence[n]; e != nil && e.Unit != "" { // else it is of a Vaiven that counted in other ways
+			g.states[n].evidence = e
+		}
+		if n < len(m.Stories) {
 			g.states[n].story = m.Stories[n]
 		}
 		if n < len(m.Figures) {
@@ -379,6 +391,7 @@ func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) 
 		Guard: s.Name, Watch: s.Watch, Then: s.Then, Level: s.Level(), Baseline: s.Baseline.Rate(), Sure: s.Sure,
 		Worst: s.Range.High,
 		Cut:   s.Cut, First: s.First, Missing: s.Missing, Restarted: s.Restarted, Side: target,
+		AsOf: s.AsOf,
 	}
 	if s.Watch.Figures() {
 		a.Figure, a.Instance, a.Worst = s.Figure, s.Instance, max(s.Range.High, s.Difference)

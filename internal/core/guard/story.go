@@ -43,15 +43,36 @@ func told(list []Point, m Point) []Point {
 		return list
 	}
 	var half []Point
-	for n := 1; n < len(list); n += 2 {
-		both := list[n]
-		both.Live, both.Trial = list[n-1].Live.Plus(both.Live), list[n-1].Trial.Plus(both.Trial)
-		half = append(half, both)
-	}
-	if len(list)%2 == 1 {
-		half = append(half, list[len(list)-1])
+	for n := 0; n < len(list); n += 2 {
+		half = append(half, Join(list[n:min(n+2, len(list))]))
 	}
 	return half
+}
+
+// Join is one moment for several, of which there is one at least: what both sides answered in all of them, and what
+// the guard came to in the last.
+func Join(list []Point) Point {
+	all := list[len(list)-1]
+	for _, m := range list[:len(list)-1] {
+		all.Live, all.Trial = all.Live.Plus(m.Live), all.Trial.Plus(m.Trial)
+	}
+	return all
+}
+
+// Reach is from where to where differences of some moments are drawn: what is allowed, with room beside it, nearly all
+// that there were, and the last one's range. High is above low.
+func (s Story) Reach(list []Point) (low, high float64) {
+	low, high = -1.5*s.Margin, 2.5*s.Margin
+	for _, m := range list {
+		low, high = min(low, 1.1*m.Difference), max(high, 1.1*m.Difference)
+	}
+	if n := len(list); n > 0 {
+		low, high = min(low, list[n-1].Range.Low), max(high, list[n-1].Range.High)
+	}
+	if high <= low {
+		high = low + 1
+	}
+	return low, high
 }
 
 // notable reports whether a moment is one to keep: one in so many seconds, and that in which the guard trips.

@@ -86,17 +86,23 @@ type Guard struct {
 	// Of guards that compare the new side with the live one.
 	Margin float64 // how much higher the rate may be, as a fraction; of guards on a figure see [Watch.Figures]
 	Find   float64 // the fault that it must not miss, as a rate beyond the live side's; more than the margin
-	// of [Slow] and [Door]: an answer that takes longer is slow. 0, of [Slow]: longer than is usual on the live side
+	// of [Slow] and [Door]: an answer that takes longer is slow. 0, of [Slow]: longer than is usual on the live side.
+	// Of [Fewer]: so long after its request it is counted at most; [Unsaid] if that is not known
 	After time.Duration
 
-	Figure Figure        // of guards on one
-	Settle time.Duration // of [Grows] and [Higher]: readings count from so long after a change of the share
+	Figure Figure // of guards on one
+	// of [Grows] and [Higher]: readings count from so long after a change of the share; of [Slow] from so long after
+	// the new side has got its first requests
+	Settle time.Duration
 
 	Most int     // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
 	Part float64 // of [Unhealthy]: so many are allowed at least, as a fraction of the side's instances
 
 	Longest time.Duration // of [Waits]: a message that waits for longer trips it
 }
+
+// Unsaid is a time that a plan does not say.
+const Unsaid time.Duration = -1
 
 // Watch is what a guard watches.
 type Watch string

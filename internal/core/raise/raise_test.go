@@ -88,3 +88,17 @@ func TestGrown(t *testing.T) {
 		t.Errorf("at first %d are wanted", Wanted(choices))
 	}
 }
+
+// What takes three times as long as usual, and five seconds more, is overdue; what takes just that is not.
+func TestWhatIsOverdue(t *testing.T) {
+	const s = time.Second
+	for _, c := range []struct {
+		waited, typical time.Duration
+		overdue         bool
+	}{{30 * s, 10 * s, false}, {30*s + 1, 10 * s, true}, {6 * s, s, false}, {6*s + 1, s, true}, {time.Hour, 0, false},
+		{15 * s, 5 * s, false}, {7500 * time.Millisecond, 2500 * time.Millisecond, false}} {
+		if got := Overdue(c.waited, c.typical); got != c.overdue {
+			t.Errorf("after %v, usually %v: %v", c.waited, c.typical, got)
+		}
+	}
+}

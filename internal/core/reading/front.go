@@ -121,7 +121,7 @@ type Capabilities struct {
 	Times  bool `json:"times"`           // how long answers took
 	Means  bool `json:"means,omitempty"` // how long they took on average
 	Waits  bool `json:"waits"`           // how long open requests have waited
-	// how each client's first answer on a side was, where the key keeps clients together
+	// which clients turned bad, where the key keeps clients together
 	Clients bool `json:"clients,omitempty"`
 	// the prober meets both sides there: it has a new cookie or header each time, and one address
 	Both bool `json:"both"`
@@ -141,17 +141,6 @@ type Side struct {
 	Instances []Count `json:"instances"`
 	Clients   Clients `json:"clients,omitzero"`
 	Queue     *Queue  `json:"queue,omitempty"` // that its instances take work from, where they are not asked but ask
-}
-
-// Clients is how each client's first answer on a side was, since the front started, where the
-// front tells. A client counts once as long as the share does not change; after that, on a side
-// that has lost some of its share all count anew, and on the other one those that have come: what
-// befalls the same clients on the same side again is no more evidence.
-type Clients struct {
-	Seen    int64  `json:"seen"` // each once for every change of the share
-	Of      int64  `json:"of"`
-	Bad     int64  `json:"bad"`               // of them, answered with status 500 and above, lost, or given up
-	Latency []byte `json:"latency,omitempty"` // histogram of their times to the first byte, as of a [Count]
 }
 
 // Count is what one instance answered since the front knows it.

@@ -86,3 +86,19 @@ func TestShort(t *testing.T) {
 		}
 	}
 }
+
+// A leg until sure lasts no longer at least than at most, and what is short is told in milliseconds.
+func TestBoundsOfALeg(t *testing.T) {
+	for least, wrong := range map[time.Duration]bool{0: false, time.Minute: false, time.Minute + 1: true} {
+		r := Route{{Part: 500, Dwell: time.Minute, Sure: true, Least: least}, {Part: split.Whole}}
+		if leg, err := r.Check(); (err != nil) != wrong || leg != 0 && wrong {
+			t.Errorf("at least %v, at most a minute: leg %d, %v", least, leg, err)
+		}
+	}
+	for d, want := range map[time.Duration]string{999_900 * time.Microsecond: "1s", 12345 * time.Microsecond: "12ms",
+		time.Second: "1s", 1040 * time.Millisecond: "1s", 60 * time.Second: "1m"} {
+		if got := Short(d); got != want {
+			t.Errorf("%v is told as %q, not %q", d, got, want)
+		}
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -39,9 +40,11 @@ type Seen struct {
 	Asked   time.Time // when this screen asked to roll back and was not answered yet; zero if it did not
 }
 
+// UnheardFor is for how long a keeper may say nothing: what it judged is old then.
+const UnheardFor = 5 * time.Second
+
 // The times and parts that a situation is judged by.
 const (
-	unheardFor = 5 * time.Second // for so long a keeper may say nothing
 	settlesFor = 5 * time.Second // for so long one that has just begun may not know how instances are
 	lookAt     = time.Hour       // for so long a rollback is worth looking at
 	notablePart,
@@ -61,6 +64,9 @@ func judge(v engine.View, seen Seen, now time.Time) (Is, Gravity) {
 		hurts = false // nothing was live before, so nobody could be answered
 	}
 	pain := painOf(hurt)
+	if why := v.Front.Error; why != "" && pain.Lost > 0 { // what the front's own side says of it helps more
+		pain.Why = why
+	}
 	switch quiet := now.Sub(seen.Heard); {
 	case c.GoingBack, !seen.Asked.IsZero():
 		return rollingBack(v, seen, pain, hurts, now), Wrong
@@ -76,7 +82,7 @@ func judge(v engine.View, seen Seen, now time.Time) (Is, Gravity) {
 			h.Help = help(v, pain)
 		}
 		return h, Wrong
-	case !seen.Heard.IsZero() && quiet > unheardFor:
+	case !seen.Heard.IsZero() && quiet > UnheardFor:
 		return Unheard{quiet}, Wrong
 	case seen.Trouble != "":
 		return Troubled{seen.Trouble}, Wrong
@@ -203,7 +209,7 @@ func waiting(v engine.View, now time.Time) (Is, Gravity) {
 		return Theirs{}, Waits
 	case c.Frozen():
 		return Stopped{}, Waits
-	case len(v.Lacks) > 0 && v.Lacks[0].Kind == crossing.LackEased:
+	case len(v.Lacks) > 0 && oneof.IsA[crossing.LackEased](v.Lacks[0]):
 		return Eased{}, Waits
 	case len(v.Lacks) > 0:
 		return Paused{}, Waits
@@ -213,7 +219,7 @@ func waiting(v engine.View, now time.Time) (Is, Gravity) {
 		return NoWayBack{}, Waits
 	case v.Split.Wrong:
 		return SplitWrong{}, Waits
-	case c.Trouble.Kind != "":
+	case c.Trouble.Is != nil:
 		return Trouble{}, Waits
 	case v.Front.Notice != "":
 		return Noticed{}, Waits
@@ -282,7 +288,7 @@ func well(v engine.View, now time.Time) (Is, Gravity) {
 		return Dead{}, Wrong
 	case c.Stage == crossing.RolledBack:
 		r := RolledBack{For: since(c.Since)}
-		if r.Failed, r.All = cost(v); c.Why.Kind != crossing.ByHand && r.For < lookAt {
+		if r.Failed, r.All = cost(v); !oneof.IsA[crossing.ByHand](c.Why) && r.For < lookAt {
 			return r, Waits
 		}
 		return r, AllRight

@@ -44,7 +44,7 @@ func TestWhatIsSaidFirst(t *testing.T) {
 	failing := func(v *engine.View, side split.Side, n int64) { v.Sides[side].Figures.Failing = n }
 	over := func(v *engine.View, stage crossing.Stage, why crossing.CauseKind) {
 		v.Crossing.Stage, v.Crossing.Share, v.Front.Split.Share = stage, 0, 0
-		v.Crossing.Why = crossing.Cause{Kind: why}
+		v.Crossing.Why = crossing.Because(why)
 	}
 	for _, c := range []struct {
 		name    string
@@ -85,15 +85,19 @@ func TestWhatIsSaidFirst(t *testing.T) {
 		}, Seen{}, "Theirs", Waits},
 		{"frozen", func(v *engine.View) { v.Crossing.Freezes = []crossing.Freezing{{ID: 1}} }, Seen{}, "Stopped",
 			Waits},
-		{"something lacks", func(v *engine.View) { v.Lacks = []crossing.Lack{{Kind: crossing.LackAnswers}} }, Seen{},
+		{"something lacks",
+			func(v *engine.View) { v.Lacks = []crossing.Lack{crossing.Lacking(crossing.LackAnswers{})} }, Seen{},
 			"Paused", Waits},
-		{"a change would be remembered", func(v *engine.View) { v.Lacks = []crossing.Lack{{Kind: crossing.LackEased}} },
+		{"a change would be remembered",
+			func(v *engine.View) { v.Lacks = []crossing.Lack{crossing.Lacking(crossing.LackEased{})} },
 			Seen{}, "Eased", Waits},
-		{"not retired yet", func(v *engine.View) { v.Held = []crossing.Lack{{Kind: crossing.LackServes}} }, Seen{},
+		{"not retired yet", func(v *engine.View) { v.Held = []crossing.Lack{crossing.Lacking(crossing.LackServes{})} },
+			Seen{},
 			"NotRetired", Waits},
 		{"no way back", func(v *engine.View) { v.WayBack.State = wayback.Closed }, Seen{}, "NoWayBack", Waits},
 		{"the split is off", func(v *engine.View) { v.Split.Wrong = true }, Seen{}, "SplitWrong", Waits},
-		{"a trouble", func(v *engine.View) { v.Crossing.Trouble.Kind = crossing.TroubleFront }, Seen{}, "Trouble",
+		{"a trouble", func(v *engine.View) { v.Crossing.Trouble = crossing.Went(crossing.TroubleFront{}) }, Seen{},
+			"Trouble",
 			Waits},
 		{"a notice", func(v *engine.View) { v.Front.Notice = "a reload failed" }, Seen{}, "Noticed", Waits},
 		{"a slow raise", func(v *engine.View) {
@@ -114,29 +118,29 @@ func TestWhatIsSaidFirst(t *testing.T) {
 			v.Sides[1].Instances[0].Since = now.Add(-time.Second)
 		}, Seen{}, "Going", AllRight},
 		{"a hook runs", func(v *engine.View) { v.Hook.Command = "./permit" }, Seen{}, "Hooked", AllRight},
-		{"rolled back by a guard", func(v *engine.View) { over(v, crossing.RolledBack, crossing.ByGuard) }, Seen{},
+		{"rolled back by a guard", func(v *engine.View) { over(v, crossing.RolledBack, crossing.ByGuard{}) }, Seen{},
 			"RolledBack", Waits},
 		{"a day ago", func(v *engine.View) {
-			over(v, crossing.RolledBack, crossing.ByGuard)
+			over(v, crossing.RolledBack, crossing.ByGuard{})
 			v.Crossing.Since = now.Add(-24 * time.Hour)
 		}, Seen{}, "RolledBack", AllRight},
-		{"by hand", func(v *engine.View) { over(v, crossing.RolledBack, crossing.ByHand) }, Seen{}, "RolledBack",
+		{"by hand", func(v *engine.View) { over(v, crossing.RolledBack, crossing.ByHand{}) }, Seen{}, "RolledBack",
 			AllRight},
 		{"what failed there hurts nobody any more", func(v *engine.View) {
-			over(v, crossing.RolledBack, crossing.ByGuard)
+			over(v, crossing.RolledBack, crossing.ByGuard{})
 			failing(v, split.Green, 90)
 		}, Seen{}, "RolledBack", Waits},
-		{"settled", func(v *engine.View) { over(v, crossing.Settled, "") }, Seen{}, "Resting", AllRight},
+		{"settled", func(v *engine.View) { over(v, crossing.Settled, nil) }, Seen{}, "Resting", AllRight},
 		{"nobody serves, and nobody asks", func(v *engine.View) {
-			over(v, crossing.Settled, "")
+			over(v, crossing.Settled, nil)
 			v.Dead = true
 		}, Seen{}, "Dead", Wrong},
 		{"ill at rest", func(v *engine.View) {
-			over(v, crossing.Settled, "")
+			over(v, crossing.Settled, nil)
 			v.Ails, v.Crossing.Ails = true, []crossing.Ail{{ID: 3}}
 		}, Seen{}, "Ailing", Wrong},
 		{"nothing was ever released", func(v *engine.View) {
-			over(v, crossing.None, "")
+			over(v, crossing.None, nil)
 			v.Sides[0].Instances, v.Sides[1].Instances = nil, nil
 			v.Sides[0].Wanted, v.Sides[1].Wanted = 0, 0
 		}, Seen{}, "NothingYet", AllRight},
@@ -176,7 +180,7 @@ func TestWhatHelps(t *testing.T) {
 func TestWhatARollbackCost(t *testing.T) {
 	v := onALeg()
 	c := &v.Crossing
-	c.Stage, c.Share, c.Why = crossing.RolledBack, 0, crossing.Cause{Kind: crossing.ByGuard}
+	c.Stage, c.Share, c.Why = crossing.RolledBack, 0, crossing.Because(crossing.ByGuard{})
 	v.Front.Split.Share = 0
 	for n := range 20 {
 		at := c.Begun.Add(time.Duration(n-5) * time.Second)

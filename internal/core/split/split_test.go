@@ -185,3 +185,27 @@ func BenchmarkPlace(b *testing.B) {
 		PlaceOf("a cookie of usual length, 36 letters").Side(2500)
 	}
 }
+
+// All requests go to one side at the ends alone, and what a front can do is near what is asked, exactly so at the ends.
+func TestTheEndsOfAShare(t *testing.T) {
+	for share, want := range map[Share]struct {
+		side Side
+		all  bool
+	}{0: {Blue, true}, 1: {Blue, false}, Whole / 2: {Blue, false}, Whole - 1: {Blue, false}, Whole: {Green, true}} {
+		if side, all := share.Alone(); all != want.all || all && side != want.side {
+			t.Errorf("at %v all goes to %v: %v", share, side, all)
+		}
+	}
+	for _, c := range []struct {
+		share, asked Share
+		near         bool
+	}{
+		{0, 0, true}, {1, 0, false}, {Whole, Whole, true}, {Whole - 1, Whole, false}, {2500, 2500, true},
+		{2500 + Coarse, 2500, true}, {2500 - Coarse, 2500, true}, {2501 + Coarse, 2500, false},
+		{2499 - Coarse, 2500, false}, {0, Coarse, true},
+	} {
+		if got := c.share.Near(c.asked); got != c.near {
+			t.Errorf("%v is near %v: %v", c.share, c.asked, got)
+		}
+	}
+}

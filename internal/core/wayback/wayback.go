@@ -1,9 +1,11 @@
 package wayback
 
 import (
-	"slices"
+	"encoding/json"
+	"reflect"
 	"time"
 
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/split"
 )
 
@@ -71,42 +73,132 @@ func (l Look) where() int {
 	return len(names)
 }
 
-// Condition is one part of the judgement. Its kind says which of the other fields mean
-// something.
+// Condition is one part of the judgement.
 type Condition struct {
-	Kind      Kind          `json:"kind"`
-	State     State         `json:"state"`
-	Side      split.Side    `json:"side"`
-	Healthy   int           `json:"healthy,omitempty"`   // Healthy
-	Instances int           `json:"instances,omitempty"` // Healthy
-	Retired   bool          `json:"retired,omitempty"`   // Healthy
-	Stale     time.Duration `json:"stale,omitempty"`     // Healthy
-	// Carries: what is left of the capacity when it has all requests, of these; negative if too little
-	Headroom  float64   `json:"headroom,omitempty"`
-	Rate      float64   `json:"rate,omitempty"`      // Carries
-	Peak      float64   `json:"peak,omitempty"`      // Carries
-	Capacity  float64   `json:"capacity,omitempty"`  // Carries; 0 if not known
-	Read      bool      `json:"read,omitempty"`      // Front
-	Elsewhere bool      `json:"elsewhere,omitempty"` // Front
-	Rehearsal Rehearsal `json:"rehearsal,omitzero"`  // Front
-	Takes     Spread    `json:"takes,omitzero"`      // Front
-	Look      Look      `json:"look,omitzero"`       // Same, Smoke, Data
-	Bad       float64   `json:"bad,omitempty"`       // Answers: the part that fails now
+	State State
+	Side  split.Side
+	Is    ConditionKind
 }
 
-// Kind is what a condition is about.
-type Kind string
+// ConditionKind is one of the types below, which [Conditions] lists.
+type ConditionKind interface{ condition() string }
 
-// The kinds, in their order.
-const (
-	Healthy Kind = "healthy"
-	Answers Kind = "answers" // only where it fails
-	Carries Kind = "carries all"
-	Front   Kind = "front"
-	Same    Kind = "as it was"
-	Smoke   Kind = "checks"
-	Data    Kind = "data"
+// Conditions are all kinds that there are.
+var Conditions = oneof.New[ConditionKind]("kind", ConditionKind.condition,
+	func(n oneof.Newer) ConditionKind { return Newer{n} },
+	Healthy{}, Answers{}, Carries{}, Front{}, Same{}, Smoke{}, Data{})
+
+type (
+	// Healthy says how many of the side's instances are.
+	Healthy struct {
+		Healthy   int           `json:"healthy"`
+		Instances int           `json:"instances"`
+		Retired   bool          `json:"retired,omitempty"`
+		Stale     time.Duration `json:"stale,omitempty"` // since the reading, where that is long ago
+	}
+	// Answers says which part of its answers fails now. It is a condition only where many do.
+	Answers struct {
+		Bad float64 `json:"bad"`
+	}
+	// Carries says whether the side has room for all requests.
+	Carries struct {
+		// what is left of the capacity when it has all requests, of these; negative if too little
+		Headroom float64 `json:"headroom,omitempty"`
+		Rate     float64 `json:"rate,omitempty"`
+		Peak     float64 `json:"peak,omitempty"`
+		Capacity float64 `json:"capacity,omitempty"` // 0 if not known
+	}
+	// Front says how well the front goes back.
+	Front struct {
+		Read      bool      `json:"read,omitempty"`
+		Elsewhere bool      `json:"elsewhere,omitempty"`
+		Rehearsal Rehearsal `json:"rehearsal,omitzero"`
+		Takes     Spread    `json:"takes,omitzero"`
+	}
+	// Same says whether the side is as it was.
+	Same struct {
+		Look Look `json:"look"`
+	}
+	// Smoke says what the side's checks say.
+	Smoke struct {
+		Look Look `json:"look"`
+	}
+	// Data says what the plan's own checks of the way back say.
+	Data struct {
+		Look Look `json:"look"`
+	}
+	// Newer is a kind of condition of a newer Vaiven.
+	Newer struct{ oneof.Newer }
 )
+
+// The names of the kinds are part of the logbook's format.
+func (Healthy) condition() string { return "healthy" }
+func (Answers) condition() string { return "answers" }
+func (Carries) condition() string { return "carries all" }
+func (Front) condition() string   { return "front" }
+func (Same) condition() string    { return "as it was" }
+func (Smoke) condition() string   { return "checks" }
+func (Data) condition() string    { return "data" }
+func (n Newer) condition() string { return n.Called }
+
+func (s Same) looked() Look  { return s.Look }
+func (s Smoke) looked() Look { return s.Look }
+func (d Data) looked() Look  { return d.Look }
+
+// Looked is what was looked at again and again, if the condition comes of that.
+func (c Condition) Looked() (Look, bool) {
+	l, ok := c.Is.(interface{ looked() Look })
+	if !ok {
+		return Look{}, false
+	}
+	return l.looked(), true
+}
+
+// Known reports whether it was found out: what was never looked at or never rehearsed, or has no figure to go by, is
+// believed and no more.
+func (c Condition) Known() bool {
+	if l, looked := c.Looked(); looked {
+		return !l.At.IsZero()
+	}
+	switch is := c.Is.(type) {
+	case Carries:
+		return is.Capacity > 0
+	case Front:
+		return is.Read && is.Takes.Of > 0
+	}
+	return true
+}
+
+// Kind is the name of what the condition is about, "" for none.
+func (c Condition) Kind() string { return Conditions.Name(c.Is) }
+
+// Value is what it is about.
+func (c Condition) Value() any { return c.Is }
+
+// Types are all kinds of condition.
+func (c Condition) Types() map[string]reflect.Type { return Conditions.Types() }
+
+// Head is what all conditions have.
+func (c Condition) Head() any { return conditionHead{c.State, c.Side} }
+
+type conditionHead struct {
+	State State      `json:"state"`
+	Side  split.Side `json:"side"`
+}
+
+// MarshalJSON writes one flat object.
+func (c Condition) MarshalJSON() ([]byte, error) { return Conditions.Write(c.Is, c.Head()) }
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (c *Condition) UnmarshalJSON(data []byte) error {
+	var h conditionHead
+	if err := json.Unmarshal(data, &h); err != nil {
+		return err
+	}
+	is, err := Conditions.Read(data)
+	*c = Condition{h.State, h.Side, is}
+	return err
+}
 
 // Readiness is the judgement: the worst of its conditions.
 type Readiness struct {
@@ -117,18 +209,34 @@ type Readiness struct {
 
 // Judge weighs the facts. What was not looked at yet is no condition.
 func Judge(f Facts) Readiness {
-	r := Readiness{State: Open, Conditions: []Condition{healthy(f), carries(f), front(f)}}
-	if f.Bad >= badPart {
-		r.Conditions = slices.Insert(r.Conditions, 1, Condition{Kind: Answers, State: Narrow, Side: f.Side, Bad: f.Bad})
+	r := Readiness{State: Open}
+	add := func(state State, is ConditionKind) {
+		r.Conditions = append(r.Conditions, Condition{state, f.Side, is})
 	}
+	add(healthy(f))
+	if f.Bad >= badPart {
+		add(Narrow, Answers{f.Bad})
+	}
+	add(carries(f))
+	add(front(f))
 	for _, l := range []struct {
-		kind Kind
 		look Look
 		bad  State // where something fails at every instance
-	}{{Same, f.Looks.Same, Narrow}, {Smoke, f.Looks.Smoke, Closed}, {Data, f.Looks.Data, Closed}} {
-		if !l.look.At.IsZero() || l.look.Error != "" {
-			r.Conditions = append(r.Conditions, looked(f, l.kind, l.look, l.bad))
+		is   ConditionKind
+	}{
+		{f.Looks.Same, Narrow, Same{f.Looks.Same}}, {f.Looks.Smoke, Closed, Smoke{f.Looks.Smoke}},
+		{f.Looks.Data, Closed, Data{f.Looks.Data}},
+	} {
+		if l.look.At.IsZero() && l.look.Error == "" {
+			continue
 		}
+		state := Open
+		if _, data := l.is.(Data); len(l.look.Failed) > 0 && (data || l.look.where() >= f.Instances) {
+			state = l.bad
+		} else if len(l.look.Failed) > 0 { // the other instances are a way back
+			state = Narrow
+		}
+		add(state, l.is)
 	}
 	rank := map[State]int{Open: 0, Narrow: 1, Closed: 2}
 	for _, c := range r.Conditions {
@@ -139,56 +247,41 @@ func Judge(f Facts) Readiness {
 	return r
 }
 
-func healthy(f Facts) Condition {
-	c := Condition{Kind: Healthy, State: Open, Side: f.Side, Healthy: f.Healthy, Instances: f.Instances,
-		Retired: f.Retired, Stale: f.Stale}
+func healthy(f Facts) (State, ConditionKind) {
+	is := Healthy{f.Healthy, f.Instances, f.Retired, f.Stale}
 	switch {
 	case f.Retired, f.Healthy == 0:
-		c.State = Closed
+		return Closed, is
 	case f.Stale > 0, f.Healthy < f.Instances:
-		c.State = Narrow
+		return Narrow, is
 	}
-	return c
+	return Open, is
 }
 
 // carries holds the capacity against what is measured, and against the day's peak, which may
 // come again.
-func carries(f Facts) Condition {
-	c := Condition{Kind: Carries, State: Open, Side: f.Side, Rate: f.Rate, Peak: f.Peak, Capacity: f.Capacity}
+func carries(f Facts) (State, ConditionKind) {
+	is := Carries{Rate: f.Rate, Peak: f.Peak, Capacity: f.Capacity}
 	if f.Capacity > 0 && f.Rate > 0 {
-		c.Headroom = f.Capacity/f.Rate - 1
+		is.Headroom = f.Capacity/f.Rate - 1
 	}
 	if f.Capacity > 0 && max(f.Rate, f.Peak) > f.Capacity {
-		c.State = Narrow
+		return Narrow, is
 	}
-	return c
+	return Open, is
 }
 
-func front(f Facts) Condition {
-	c := Condition{Kind: Front, State: Open, Side: f.Side, Read: f.FrontRead, Elsewhere: f.Elsewhere,
-		Rehearsal: f.Rehearsal, Takes: f.Rehearsed}
+func front(f Facts) (State, ConditionKind) {
+	is := Front{f.FrontRead, f.Elsewhere, f.Rehearsal, f.Rehearsed}
 	switch {
 	case !f.FrontRead:
-		c.State = Closed
+		return Closed, is
 	case f.Rehearsal.Broken: // and yet it was read: the next rehearsal tells
-		c.State = Narrow
+		return Narrow, is
 	case f.Rehearsal.Failed != "":
-		c.State = Closed
+		return Closed, is
 	case f.Elsewhere:
-		c.State = Narrow
+		return Narrow, is
 	}
-	return c
-}
-
-// looked judges what a look found. Where only some instances are concerned the others are a way
-// back.
-func looked(f Facts, kind Kind, l Look, bad State) Condition {
-	c := Condition{Kind: kind, State: Open, Side: f.Side, Look: l}
-	switch {
-	case len(l.Failed) > 0 && (kind == Data || l.where() >= f.Instances):
-		c.State = bad
-	case len(l.Failed) > 0:
-		c.State = Narrow
-	}
-	return c
+	return Open, is
 }

@@ -1,3 +1,3 @@
-// Package clients counts each client once, by its first answer, for fronts whose key keeps clients
-// together: a thousand requests of one client that fail together are no more evidence than one.
+// Package clients counts, for fronts whose key keeps clients together, how many clients turn bad of those that are at
+// risk: a thousand requests of one client that fail together are no more evidence than one.
 package clients

@@ -171,7 +171,7 @@ func (c *Client) once(ctx context.Context, method, path string, body, answer any
 	w, err := c.http.Do(r)
 	switch {
 	case errors.Is(err, syscall.ENOENT), errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Errorf("%w: nobody listens at %s (vaiven front PLAN starts it)", front.ErrUnreachable, c.socket)
+		return fmt.Errorf("%w: vaiven front PLAN starts it; nobody listens at %s", front.ErrUnreachable, c.socket)
 	case err != nil:
 		return fmt.Errorf("%w at %s: %w", front.ErrUnreachable, c.socket, errors.Unwrap(err))
 	}

@@ -210,6 +210,7 @@ func TestAClientOnGreenStaysThere(t *testing.T) {
 	for _, key := range []plan.Key{{From: plan.KeyCookie, Name: "passenger"},
 		{From: plan.KeyHeader, Name: "X-Passenger"}} {
 		t.Run(key.String(), func(t *testing.T) {
+			t.Parallel()
 			url, c, _, _ := twoSides(t, func(c *Config) { c.Key = key })
 			wasGreen := map[int]bool{}
 			for _, share := range []split.Share{0, 1000, 3000, 6000, split.Whole} {
@@ -227,14 +228,20 @@ func TestAClientOnGreenStaysThere(t *testing.T) {
 					wasGreen[n] = green
 				}
 			}
-			r, err := c.Read(t.Context())
+			// All of them came to green, and none turned bad.
+			var green reading.Clients
+			testkit.Eventually(t, "the blocks in which they all are on green are over", func() bool {
+				r := read(t, c)
+				green = r.Sides[split.Green].Clients
+				return r.Tells.Clients && green.Asked >= 60
+			})
+			turned, err := reading.TurnedOf(green.Turns)
 			if err != nil {
 				t.Fatal(err)
 			}
-			// On blue they count anew at each share, on green once: all of them came there.
-			if green := r.Sides[split.Green].Clients; !r.Tells.Clients || green.Of != 60 || green.Seen < 60 ||
-				green.Bad != 0 || len(green.Latency) == 0 || r.Sides[split.Blue].Clients.Of < 100 {
-				t.Errorf("clients on blue %+v, on green %+v", r.Sides[split.Blue].Clients.Of, green)
+			if asked := turned[reading.AnyAnswer][0][0]; green.Seen < 60 || green.Asked != 60 || green.Good != 60 ||
+				asked.Of != 60 || asked.Bad != 0 {
+				t.Errorf("clients on green: %+v", green)
 			}
 		})
 	}

@@ -42,11 +42,11 @@ type message struct {
 
 // handed is what the old one hands over, beside the listeners.
 type handed struct {
-	Process   int       `json:"process"`
-	Listeners []string  `json:"listeners"` // their names, in the order of their descriptors
-	Table     kept      `json:"table"`
-	Secret    []byte    `json:"secret,omitempty"` // that sessions are signed with
-	Clients   [2][]byte `json:"clients,omitempty"`
+	Process   int      `json:"process"`
+	Listeners []string `json:"listeners"` // their names, in the order of their descriptors
+	Table     kept     `json:"table"`
+	Secret    []byte   `json:"secret,omitempty"` // that sessions are signed with
+	Known     []byte   `json:"known,omitempty"`  // which clients were bad lately
 }
 
 // The names of listeners.
@@ -403,7 +403,7 @@ func (s *Server) handOver(conn net.Conn) {
 	all := s.listeners()
 	h := handed{Process: os.Getpid(), Table: keep(t), Secret: s.config.Secret}
 	if s.proxy.clients != nil {
-		h.Clients = s.proxy.clients.Export()
+		h.Known = s.proxy.clients.Export()
 	}
 	var fds []int
 	for _, name := range []string{mainListener, controlListener, spareListener} {
@@ -626,7 +626,7 @@ func with(r, other reading.Front) reading.Front {
 		mine, theirs := &r.Sides[side], other.Sides[side]
 		mine.Open += theirs.Open
 		mine.Lost += theirs.Lost
-		mine.Clients = addClients(mine.Clients, theirs.Clients)
+		mine.Clients = mine.Clients.Plus(theirs.Clients)
 		for n := range mine.Instances {
 			for _, c := range theirs.Instances {
 				if m := &mine.Instances[n]; m.Name == c.Name && m.Address == c.Address && m.Version == c.Version {
@@ -658,14 +658,6 @@ func addCount(a, b reading.Count) reading.Count {
 			a.Waiting[n] += b.Waiting[n]
 		}
 	}
-	a.Latency = addTimes(a.Latency, b.Latency)
-	return a
-}
-
-func addClients(a, b reading.Clients) reading.Clients {
-	a.Seen += b.Seen
-	a.Of += b.Of
-	a.Bad += b.Bad
 	a.Latency = addTimes(a.Latency, b.Latency)
 	return a
 }

@@ -48,7 +48,7 @@ func newProxy(c Config, t *table, counts *denials) *proxy {
 	p.spare.SpareDoor = c.Spare
 	p.table.Store(t)
 	if c.Key.From != plan.KeyRandom {
-		p.clients = clients.New(t.split.Share)
+		p.clients = clients.New(t.split.Share, time.Now)
 	}
 	if c.Sticky {
 		p.cookie = c.Service + "-side"
@@ -138,8 +138,9 @@ type passage struct {
 	epoch    uint64      // of that session
 	begun    time.Time
 	place    split.Place
-	full     bool // too many of the side wait for their answers
-	waits    bool // it is counted among those
+	who      split.Place // the client, whatever the order in which clients go over
+	full     bool        // too many of the side wait for their answers
+	waits    bool        // it is counted among those
 }
 
 // answered says that the answer has begun: the request waits no more.
@@ -343,7 +344,7 @@ func (p *proxy) swap(t *table) {
 // met counts the client of a request, by what it got; took is 0 if that was no answer.
 func (p *proxy) met(pass *passage, bad bool, took time.Duration) {
 	if p.clients != nil && !pass.probe {
-		p.clients.Answered(pass.side, uint64(pass.place), bad, took)
+		p.clients.Answered(pass.side, uint64(pass.who), bad, took)
 	}
 }
 
@@ -358,6 +359,10 @@ func (p *proxy) place(t *table, pass *passage, key string) split.Place {
 	}
 	if key == "" {
 		key = split.Network(pass.from.client, p.key.Prefix)
+	}
+	pass.who = split.PlaceOf(key)
+	if t.seed == "" {
+		return pass.who
 	}
 	return split.PlaceOf(t.seed + key)
 }

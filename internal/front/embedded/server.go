@@ -125,7 +125,7 @@ func NewServer(c Config) (s *Server, err error) {
 	if got != nil {
 		s.before = &predecessor{link: got.link, process: got.Process}
 		if s.proxy.clients != nil {
-			s.proxy.clients.Import(got.Clients)
+			s.proxy.clients.Import(got.Known)
 		}
 	}
 	if err := s.listen(got); err != nil {

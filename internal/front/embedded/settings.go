@@ -111,7 +111,7 @@ func Defaults() *Settings {
 	return &Settings{
 		HeaderSize: 64 << 10, HeaderTime: 10 * time.Second, Idle: 75 * time.Second, BodyRate: 256,
 		FirstByte: time.Minute, NextByte: 5 * time.Minute,
-		TunnelIdle: 10 * time.Minute, Connections: 10_000,
+		TunnelIdle: 10 * time.Minute, Connections: 10_000, Shuffle: true,
 	}
 }
 

@@ -2,11 +2,13 @@ package logged
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"net"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,8 +32,9 @@ type Tally struct {
 	side    func(*accesslog.Entry) (split.Side, bool)
 	reading chan struct{} // held by who reads
 
-	clients *clients.Counts // nil where no client is known by its address
+	clients *clients.Counts // nil where no client is known
 	prefix  int             // bits of the address that count
+	named   string          // the field of a line that has the key, "" where that is "key" or the address
 
 	mu     sync.Mutex // protects what follows
 	parser accesslog.Parser
@@ -40,6 +43,7 @@ type Tally struct {
 	own    int64 // answered by the proxy itself, and assigned to nobody
 	probes int64 // the prober's
 	lines  int64
+	blind  bool  // the last line has no field with the key
 	told   int64 // answers of instances
 	none   *hdrhistogram.Histogram
 	failed string // why the log cannot be read, "" if it can
@@ -75,8 +79,11 @@ func New(on place.Machine, name string, key plan.Key, side func(*accesslog.Entry
 	if name == "" {
 		return t
 	}
-	if key.From == plan.KeyClient || side != nil && key.From != plan.KeyRandom {
-		t.clients, t.prefix = clients.New(0), key.Prefix
+	if key.From != plan.KeyRandom {
+		t.clients, t.prefix = clients.New(0, time.Now), key.Prefix
+	}
+	if side == nil {
+		t.named = Field(key)
 	}
 	if Sent(name) {
 		t.tail = accesslog.NewDatagrams(name)
@@ -103,7 +110,7 @@ func (t *Tally) Times(ctx context.Context, r *reading.Front) (told int64, failed
 	t.read(ctx)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	r.Tells.Times, r.Tells.Clients = t.failed == "", t.failed == "" && t.clients != nil
+	r.Tells.Times, r.Tells.Clients = t.failed == "", t.failed == "" && t.clients != nil && !t.blind
 	for _, side := range split.Sides {
 		for n := range r.Sides[side].Instances {
 			c := &r.Sides[side].Instances[n]
@@ -131,7 +138,8 @@ func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.
 	t.read(ctx)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	r.Tells.Counts, r.Tells.Times, r.Tells.Clients, r.Own = t.tail != nil, t.tail != nil, t.clients != nil, t.own
+	r.Tells.Counts, r.Tells.Times, r.Tells.Clients, r.Own = t.tail != nil, t.tail != nil, t.clients != nil && !t.blind,
+		t.own
 	if t.tail != nil {
 		r.Logs = []reading.Log{{Probes: t.probes}}
 	}
@@ -265,12 +273,12 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 		}
 		return string(values[n])
 	}
-	if t.clients != nil && errSide == nil && !probe {
+	if client, known := t.identity(e); known && errSide == nil && !probe {
 		took, err := strconv.ParseFloat(at(times, len(servers)-1), 64)
 		if err != nil {
 			took = 0
 		}
-		t.clients.Answered(side, t.identity(e), e.Status >= 500 || e.Status == clientLeft ||
+		t.clients.Answered(side, client, e.Status >= 500 || e.Status == clientLeft ||
 			cut(e), time.Duration(took*float64(time.Second)))
 	}
 	for n, server := range servers {
@@ -331,12 +339,29 @@ func cut(e *accesslog.Entry) bool {
 	return errLength == nil && err == nil && n < length
 }
 
-// identity tells clients apart: by what the key goes by, as far as the line says it, else by the address.
-func (t *Tally) identity(e *accesslog.Entry) uint64 {
-	if key := e.Field("key"); len(key) > 0 && string(key) != "-" {
-		return uint64(split.PlaceOf(string(key)))
+// Field is the name of the field in which a line has a cookie or header that is the split key, as nginx names it; ""
+// for other keys.
+func Field(key plan.Key) string {
+	switch key.From {
+	case plan.KeyCookie:
+		return "cookie_" + key.Name
+	case plan.KeyHeader:
+		return "http_" + strings.ToLower(strings.ReplaceAll(key.Name, "-", "_"))
 	}
-	return uint64(split.PlaceOf(split.Network(string(e.Client), t.prefix)))
+	return ""
+}
+
+// identity tells clients apart: by what the key goes by, and those without it by the address. It is false where clients
+// are not counted, or the line does not say it.
+func (t *Tally) identity(e *accesslog.Entry) (client uint64, known bool) {
+	key := e.Field(cmp.Or(t.named, "key"))
+	if t.blind = t.named != "" && key == nil; t.blind || t.clients == nil {
+		return 0, false
+	}
+	if len(key) > 0 && string(key) != "-" {
+		return uint64(split.PlaceOf(string(key))), true
+	}
+	return uint64(split.PlaceOf(split.Network(string(e.Client), t.prefix))), true
 }
 
 func list(text []byte) [][]byte {

@@ -7,10 +7,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front/clients"
 	"vaiven/internal/world/accesslog"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
@@ -118,13 +121,15 @@ func TestWhatALineCountsFor(t *testing.T) {
 	}
 }
 
-// Where the key is the client's address, or a part of it, each counts once, by its first answer.
+// Where the key is the client's address, or a part of it, clients are told apart by it.
 func TestClientsByAddress(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "access.log")
 	if err := os.WriteFile(log, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	tally := New(place.Local{}, log, plan.Key{From: plan.KeyClient, Prefix: 24}, nil)
+	now := time.Now()
+	tally.clients = clients.New(0, func() time.Time { return now })
 	r := reading.Front{Split: reading.Split{Share: 2500}}
 	tally.Count(t.Context(), &r, [2][]reading.Server{})
 	line := func(client, side string, status int) {
@@ -136,9 +141,45 @@ func TestClientsByAddress(t *testing.T) {
 	line("198.51.100.1", "green", 200)
 	line("203.0.113.1", "blue", 499)
 	tally.Count(t.Context(), &r, [2][]reading.Server{})
+	now = now.Add(reading.ClientBlock)
+	tally.Count(t.Context(), &r, [2][]reading.Server{})
 	blue, green := r.Sides[split.Blue].Clients, r.Sides[split.Green].Clients
-	if !r.Tells.Clients || green.Of != 2 || green.Bad != 1 || len(green.Latency) == 0 || blue.Of != 1 || blue.Bad != 1 {
+	turned := func(c reading.Clients) evidence.Count {
+		turned, err := reading.TurnedOf(c.Turns)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return turned[reading.FirstAnswer][0][0]
+	}
+	if !r.Tells.Clients || turned(green) != (evidence.Count{Bad: 1, Of: 2}) ||
+		turned(blue) != (evidence.Count{Bad: 1, Of: 1}) {
 		t.Errorf("blue %+v, green %+v, %+v", blue, green, r.Tells)
+	}
+}
+
+// Where the key is a cookie, the line has to say it, as nginx's does that Vaiven writes.
+func TestClientsByCookie(t *testing.T) {
+	log := filepath.Join(t.TempDir(), "access.log")
+	if err := os.WriteFile(log, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tally := New(place.Local{}, log, plan.Key{From: plan.KeyCookie, Name: "passenger"}, nil)
+	r := reading.Front{Split: reading.Split{Share: 2500}}
+	for _, c := range []struct {
+		fields string
+		tells  bool
+		seen   int64
+	}{
+		{`"cookie_passenger":"p1",`, true, 1}, {`"cookie_passenger":"p2",`, true, 2}, {`"cookie_passenger":"p2",`, true, 2},
+		{`"cookie_passenger":"",`, true, 3}, {"", false, 3},
+	} {
+		tally.Count(t.Context(), &r, [2][]reading.Server{})
+		fronttest.Append(t, log, `{"at":"1795430400.125","client":"192.0.2.1","method":"GET","path":"/",`+c.fields+
+			`"status":"200","side":"green","upstream":"127.0.0.1:3","statuses":"200","times":"0.012"}`+"\n")
+		tally.Count(t.Context(), &r, [2][]reading.Server{})
+		if n := r.Sides[split.Green].Clients.Seen; r.Tells.Clients != c.tells || n != c.seen {
+			t.Errorf("with %q: tells %v, %d clients; want %v, %d", c.fields, r.Tells.Clients, n, c.tells, c.seen)
+		}
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
+	"vaiven/internal/front/logged"
 )
 
 // variable makes a service's name one for variables and groups.
@@ -33,10 +34,7 @@ func keyText(name string, k plan.Key) (text, before string) {
 		}
 		return "$remote_addr", ""
 	case plan.KeyCookie, plan.KeyHeader: // those without it go by their address
-		from := "$cookie_" + k.Name
-		if k.From == plan.KeyHeader {
-			from = "$http_" + strings.ToLower(strings.ReplaceAll(k.Name, "-", "_"))
-		}
+		from := "$" + logged.Field(k)
 		return mapped(from, fmt.Sprintf("    \"\" $remote_addr;\n    default %s;\n", from))
 	}
 	return "$request_id", ""
@@ -100,9 +98,8 @@ func (f form) Render(s include.Setting) []byte {
 		b.WriteString("}\n")
 	}
 	shown := ""
-	if key.From == plan.KeyCookie || key.From == plan.KeyHeader { // so that the key can be tried on the log
-		variable, _, _ := strings.Cut(strings.TrimPrefix(before, "map $"), " ")
-		shown = fmt.Sprintf("\"%s\":\"$%s\",", variable, variable)
+	if field := logged.Field(key); field != "" { // so that clients are told apart, and the key can be tried on the log
+		shown = fmt.Sprintf("\"%s\":\"$%[1]s\",", field)
 	}
 	fmt.Fprintf(&b, `log_format %s escape=json '{"at":"$msec","client":"$remote_addr","method":"$request_method","path":"$request_uri",'
     '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time","length":"$upstream_http_content_length","sent":"$upstream_response_length","done":"$request_completion","agent":"$http_user_agent"%[3]s}';

@@ -21,9 +21,7 @@ import (
 type counter struct {
 	mu    sync.Mutex // protects what follows
 	lines [2]backlog.Line
-	last  [2]reading.Queue
-	at    [2]time.Time // of the last that was different
-	rates [2][2]float64
+	paces [2]struct{ in, out pace }
 	done  [2]map[string]broker.Counted // by channel: as counted last
 	gone  [2]map[string]broker.Counted // by instance: on channels that are no more
 	whose map[string]string            // by channel: the instance
@@ -122,7 +120,8 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		// What was given out and is not there any more is done, or died, or was carried away; what was acknowledged
 		// is done or was carried away. The broker counts neither more often than it was.
 		q.Done = max(queues[side].Counted.Out()-q.Unacked-q.Dead-q.Carried, queues[side].Counted.Acked-q.Carried, 0)
-		strangers += d.counts.take(side, queues[side], names, channels, &q, &r.Sides[side], r.At)
+		strangers += d.counts.take(side, queues[side], names, channels, &q, &r.Sides[side], r.At,
+			d.config.Lag)
 		if q.Oldest < d.config.Lag { // the broker's numbers are no finer than that
 			q.Oldest = 0
 		}
@@ -166,7 +165,7 @@ func there(err error) error {
 // take completes a queue's figures, and gives each instance its part of what was done. It returns how many consumers
 // are nobody's.
 func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Counted,
-	q *reading.Queue, s *reading.Side, at time.Time) (strangers int) {
+	q *reading.Queue, s *reading.Side, at time.Time, lag time.Duration) (strangers int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.whose == nil {
@@ -177,15 +176,7 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 	}
 	c.lines[side].Add(at, q.Published, q.There())
 	q.Oldest = c.lines[side].Oldest(at)
-	if was := c.last[side]; was.Published != q.Published || was.Done != q.Done || c.at[side].IsZero() ||
-		at.Sub(c.at[side]) > quietFor {
-		if over := at.Sub(c.at[side]).Seconds(); !c.at[side].IsZero() && over > 0 {
-			c.rates[side] = [2]float64{max(float64(q.Published-was.Published)/over, 0),
-				max(float64(q.Done-was.Done)/over, 0)}
-		}
-		c.last[side], c.at[side] = *q, at
-	}
-	q.In, q.Out = c.rates[side][0], c.rates[side][1]
+	q.In, q.Out = c.paces[side].in.of(q.Published, at, lag), c.paces[side].out.of(q.Done, at, lag)
 
 	instance := func(called, tag string) string {
 		for _, i := range s.Instances {
@@ -244,8 +235,26 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 	return strangers
 }
 
-// quietFor is after how long without a change of what was counted a queue's rates are nothing.
-const quietFor = 2 * time.Second
+// pace is how fast a count grows, as it was told last: the broker's counts come at times of their own, each at others.
+type pace struct {
+	last int64
+	at   time.Time // of the last that was different
+	rate float64   // a second
+}
+
+// of is how fast a count grows that is so far at a time, and that can be told as late as lag: for so long one that
+// stands still may be one that was not told anew.
+func (p *pace) of(count int64, at time.Time, lag time.Duration) float64 {
+	over := at.Sub(p.at)
+	if count == p.last && over <= lag && !p.at.IsZero() {
+		return p.rate
+	}
+	if !p.at.IsZero() && over > 0 {
+		p.rate = max(float64(count-p.last)/over.Seconds(), 0)
+	}
+	p.last, p.at = count, at
+	return p.rate
+}
 
 // died is how many dead letters a side has had since this process counts: what its queue of them has got, where the
 // broker tells, and else by how much that has grown from one reading to the next.

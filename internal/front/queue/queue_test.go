@@ -318,3 +318,22 @@ func TestConformance(t *testing.T) {
 		},
 	})
 }
+
+// A count that is told every few seconds has a rate in between, whatever another one of the same queue does.
+func TestPace(t *testing.T) {
+	var p pace
+	at := time.Date(2026, 11, 23, 21, 4, 0, 0, time.UTC)
+	var rates []float64
+	for n := range 40 { // a reading each half second, of a broker that counts every five
+		seconds := n / 10 * 5
+		if n > 20 {
+			seconds = 10 // and nobody takes any more
+		}
+		rates = append(rates, p.of(int64(40*seconds), at.Add(time.Duration(n)*time.Second/2), 5*time.Second))
+	}
+	for n, want := range map[int]float64{10: 40, 15: 40, 20: 40, 30: 40, 31: 0, 39: 0} {
+		if rates[n] != want {
+			t.Errorf("after %d readings it is %v a second, want %v: %v", n, rates[n], want, rates)
+		}
+	}
+}

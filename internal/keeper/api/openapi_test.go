@@ -179,7 +179,7 @@ func describeActs() string {
 		describeFields(&b, reflect.TypeOf(a))
 	}
 	b.WriteString("    Refusal:\n      description: why something that was asked for is not done\n      oneOf:\n")
-	for _, r := range crossing.Reasons {
+	for _, r := range crossing.Reasons.Zeroes() {
 		fmt.Fprintf(&b, "        - {type: object, required: [kind], properties: {kind: {const: %q}", r.Name())
 		for _, f := range keeper.Fields(reflect.TypeOf(r)) {
 			fmt.Fprintf(&b, ", %s: {%s}", f.Name, kindOf(f.Type))

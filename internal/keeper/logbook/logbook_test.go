@@ -91,7 +91,7 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 	s = write(t, b, s, always(crossing.Shift{Share: 500, Proven: [2]bool{true, true}}), inForce,
 		always(crossing.Shift{Share: 0}), func(s crossing.State) crossing.Input {
 			return crossing.Report{Fact: crossing.Failed{Task: s.Task.ID,
-				Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "no answer"}}}
+				Trouble: crossing.Went(crossing.TroubleFront{Said: "no answer"})}}
 		}, always(crossing.Shift{Share: 0}), inForce)
 	want := write(t, b, s, begin(2), raised, proved, inForce, back, atHome)
 	if err := b.Close(); err != nil {

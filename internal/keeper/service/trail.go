@@ -4,10 +4,13 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"errors"
+	"io"
 	"os"
 	"time"
 
 	"vaiven/internal/core/engine"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/world/state"
 )
 
@@ -29,7 +32,46 @@ func (t trail) Load() ([]engine.Point, error) {
 		return nil, err
 	}
 	defer f.Close()
-	oldest := time.Now().Add(-trailSpan)
+	return pointsIn(f, time.Now().Add(-trailSpan)), nil
+}
+
+// gatheredIn is the file with the evidence, in a state folder.
+const gatheredIn = "evidence.json"
+
+// Gathered is the evidence that was kept last.
+func (t trail) Gathered() (g engine.Gathered, err error) {
+	data, err := t.in.ReadFile(gatheredIn)
+	if errors.Is(err, os.ErrNotExist) {
+		return g, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &g)
+	}
+	return g, err
+}
+
+// Keep replaces it.
+func (t trail) Keep(data []byte) error { return t.in.WriteFile(gatheredIn, data) }
+
+// Observed is the track since a time as far as a service's state folder has it, which may be less: it holds some hours.
+func Observed(p *plan.Plan, since time.Time) ([]engine.Point, error) {
+	in, err := state.Look(p.State)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	data, err := in.ReadFile(trailIn)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return pointsIn(bytes.NewReader(data), since), nil
+}
+
+// pointsIn are the points in a track's file that are later than a time, as far as it can be read.
+func pointsIn(f io.Reader, oldest time.Time) []engine.Point {
 	var points []engine.Point
 	lines := bufio.NewScanner(f)
 	lines.Buffer(nil, 2*trailMost)
@@ -39,7 +81,7 @@ func (t trail) Load() ([]engine.Point, error) {
 			points = append(points, p)
 		}
 	}
-	return points, nil
+	return points
 }
 
 // Append adds points.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -120,7 +121,8 @@ type heldSince time.Time
 
 // long takes in a snapshot, and reports whether nobody waits for it any longer.
 func (h *heldSince) long(s keeper.Snapshot) bool {
-	switch withheld := slices.ContainsFunc(s.Held, func(l crossing.Lack) bool { return l.Kind != crossing.LackTime }); {
+	switch withheld := slices.ContainsFunc(s.Held,
+		func(l crossing.Lack) bool { return !oneof.IsA[crossing.LackTime](l) }); {
 	case !withheld:
 		*h = heldSince{}
 	case time.Time(*h).IsZero():

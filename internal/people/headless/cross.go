@@ -9,6 +9,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -282,9 +283,10 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, error) {
 	answer := keeper.Command{Act: crossing.No{Question: q.ID}, By: r.By}
 	text := words.Whole(q, c)
+	finds := oneof.IsA[crossing.AskFindings](q)
 	switch {
-	case q.Kind == crossing.AskSameBuild: // --same-build says yes, before it is asked
-	case q.Kind == crossing.AskFindings && r.Accept, q.Kind != crossing.AskFindings && r.Yes:
+	case oneof.IsA[crossing.AskSameBuild](q): // --same-build says yes, before it is asked
+	case finds && r.Accept, !finds && r.Yes:
 		answer.Act = crossing.Yes{Question: q.ID}
 	case r.Ask != nil:
 		yes, err := r.Ask(text)
@@ -300,12 +302,11 @@ func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, err
 
 // wayOut is the flag that says yes where this command said no.
 func wayOut(why crossing.Cause) string {
-	switch {
-	case why.Kind != crossing.Declined:
-		return ""
-	case why.Question.Kind == crossing.AskSameBuild:
+	declined, _ := why.Is.(crossing.Declined)
+	switch declined.Question.Is.(type) {
+	case crossing.AskSameBuild:
 		return " (--same-build says yes)"
-	case why.Question.Kind == crossing.AskFindings:
+	case crossing.AskFindings:
 		return " (--accept says yes)"
 	}
 	return ""
@@ -323,7 +324,7 @@ func mayRollBack(list []guard.Status) bool {
 
 // standsAs is how a crossing stands that is frozen, by whatever froze it: the gravest first.
 func standsAs(s crossing.State) Outcome {
-	if _, ill := s.FrozenBy(crossing.HomeIll); ill {
+	if _, ill := crossing.FrozenBy[crossing.HomeIll](s); ill {
 		return LiveIll
 	}
 	return Frozen

@@ -97,7 +97,7 @@ func (c *fakeClient) unknown() []crossing.Lack {
 	if c.state.Question.ID == 0 || c.blind == 0 {
 		return nil
 	}
-	return []crossing.Lack{{Kind: crossing.LackFront, Said: "no answer"}}
+	return []crossing.Lack{crossing.Lacking(crossing.LackFront{Unread: crossing.Unread{Said: "no answer"}})}
 }
 
 func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, error) {
@@ -241,7 +241,7 @@ func TestCross(t *testing.T) {
 		c.perform = func(task crossing.Task) crossing.Fact {
 			if task.Do == crossing.TaskMove {
 				return crossing.Failed{Task: task.ID,
-					Trouble: crossing.Trouble{Kind: crossing.TroubleFront, Said: "the pier is closed"}}
+					Trouble: crossing.Went(crossing.TroubleFront{Said: "the pier is closed"})}
 			}
 			return well(task)
 		}
@@ -282,7 +282,7 @@ func TestCross(t *testing.T) {
 			var s keeper.Snapshot
 			s.Crossing = crossing.State{Stage: crossing.Shifting, Seq: 9}
 			for _, k := range kinds {
-				s.Crossing.Freezes = append(s.Crossing.Freezes, crossing.Freezing{Cause: crossing.Cause{Kind: k}})
+				s.Crossing.Freezes = append(s.Crossing.Freezes, crossing.Freezing{Cause: crossing.Because(k)})
 			}
 			return s
 		}
@@ -290,10 +290,10 @@ func TestCross(t *testing.T) {
 			s    keeper.Snapshot
 			want Outcome
 		}{
-			{freeze(crossing.NotKnown), Frozen}, {freeze(crossing.ByGuard), Frozen},
-			{freeze(crossing.NobodyHome), Frozen}, {freeze(crossing.NobodyLeft), Frozen},
-			{freeze(crossing.Foreign), Frozen}, {freeze(crossing.ByHand), Frozen},
-			{freeze(crossing.FoundAgain), Frozen}, {freeze(crossing.ByGuard, crossing.HomeIll), LiveIll},
+			{freeze(crossing.NotKnown{}), Frozen}, {freeze(crossing.ByGuard{}), Frozen},
+			{freeze(crossing.NobodyHome{}), Frozen}, {freeze(crossing.NobodyLeft{}), Frozen},
+			{freeze(crossing.Foreign{}), Frozen}, {freeze(crossing.ByHand{}), Frozen},
+			{freeze(crossing.FoundAgain{}), Frozen}, {freeze(crossing.ByGuard{}, crossing.HomeIll{}), LiveIll},
 		} {
 			r := runner{}
 			if sum, done, err := r.look(t.Context(), c.s); err != nil || !done || sum.Outcome != c.want {
@@ -301,7 +301,7 @@ func TestCross(t *testing.T) {
 			}
 		}
 		// While a guard may yet roll back it is waited for, for a while, unless nobody wants that.
-		yet := freeze(crossing.ByGuard)
+		yet := freeze(crossing.ByGuard{})
 		yet.At = time.Now()
 		yet.Crossing.Freezes[0].At = yet.At.Add(-rollBackFor + time.Second)
 		for _, c := range []struct {
@@ -338,10 +338,10 @@ func TestCross(t *testing.T) {
 		for _, c := range []struct {
 			kind crossing.LackKind
 			done bool
-		}{{crossing.LackAstray, true}, {crossing.LackTime, false}} {
+		}{{crossing.LackAstray{Have: 40, Need: 50}, true}, {crossing.LackTime{}, false}} {
 			r := runner{}
 			s := settled
-			s.At, s.Held = time.Now(), []crossing.Lack{{Kind: c.kind, Side: split.Blue, Have: 40, Need: 50}}
+			s.At, s.Held = time.Now(), []crossing.Lack{crossing.Lacking(c.kind)}
 			if _, done, _ := r.look(t.Context(), s); done {
 				t.Errorf("%s: it does not wait at all", c.kind)
 			}
@@ -351,13 +351,13 @@ func TestCross(t *testing.T) {
 				t.Errorf("%s: it ends with %+v, %v", c.kind, sum, done)
 			}
 		}
-		settled.Crossing.Ails = []crossing.Ail{{ID: 10, Cause: crossing.Cause{Kind: crossing.HomeIll}}}
+		settled.Crossing.Ails = []crossing.Ail{{ID: 10, Cause: crossing.Because(crossing.HomeIll{})}}
 		if sum, done, _ := (&runner{}).look(t.Context(), settled); !done || sum.Outcome != LiveIll ||
 			!strings.Contains(sum.Why, "blue is kept") {
 			t.Errorf("with the live side ill it ends with %+v, %v", sum, done)
 		}
 		// A side that is being raised or proven helps, whatever comes then.
-		s := freeze(crossing.HomeIll)
+		s := freeze(crossing.HomeIll{})
 		s.WaysOut = []wayout.Way{{Do: wayout.Forward, Rate: 40}}
 		s.Crossing.Stage, s.Crossing.Task = crossing.Raising, crossing.Task{ID: 4, Do: crossing.TaskRaise}
 		r := runner{}
@@ -380,8 +380,8 @@ func TestCross(t *testing.T) {
 						What: crossing.Changed{From: split.Whole, Share: split.Whole,
 							Apart: []reading.Apart{{Front: "gate2", Share: 0}}}})
 				return crossing.Failed{Task: task.ID,
-					Trouble: crossing.Trouble{Kind: crossing.TroubleOutsider, From: split.Whole, To: split.Whole,
-						Apart: c.state.Apart}}
+					Trouble: crossing.Went(crossing.TroubleOutsider{From: split.Whole, To: split.Whole,
+						Apart: c.state.Apart})}
 			}
 			return well(task)
 		}
@@ -453,7 +453,7 @@ func TestByHand(t *testing.T) {
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
 		return crossing.Failed{Task: task.ID,
-			Trouble: crossing.Trouble{Kind: crossing.TroubleRaise, Said: "no berth is free"}}
+			Trouble: crossing.Went(crossing.TroubleRaise{Said: "no berth is free"})}
 	}
 	if _, _, err := Raise(t.Context(), c, RaiseOptions{Version: "4.3.0"}, func([]reading.Condition) {}); !errors.Is(err,
 		ErrNotDone) || !strings.Contains(err.Error(), "no berth is free") {

@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/core/figures"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
@@ -91,8 +92,9 @@ type KeeperPlace struct {
 	Crossing crossing.State    `json:"crossing"`
 	WayBack  wayback.Readiness `json:"way_back"`
 	Watching int               `json:"watching"`
-	// what is wrong with a side that gets requests while nothing is crossing, and what stands ready
-	Ill string `json:"ill,omitempty"`
+	// what has to be said first, as the screen's second line has it, and what comes next by itself
+	Says string `json:"says,omitempty"`
+	Next string `json:"next,omitempty"`
 }
 
 // AtKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if
@@ -101,7 +103,9 @@ func AtKeeper(ctx context.Context, r service.Reach) *KeeperPlace {
 	if k, err := r.Open(ctx); err == nil {
 		defer k.Close()
 		if s, err := k.View(ctx); err == nil {
-			return &KeeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching, words.Ailing(s.View)}
+			is := situation.Of(s.View, situation.Seen{Trouble: s.Trouble, Heard: s.At}, s.At)
+			return &KeeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching,
+				words.Situation(is, s.View, "", s.At), words.Next(is.Then, s.Crossing)}
 		}
 	}
 	if s, err := LeftAt(ctx, r.Plan.Logbook()); err == nil && s.Number > 0 {
@@ -133,8 +137,12 @@ func (k KeeperPlace) Print(w io.Writer) error {
 			text += " (" + why + ")"
 		}
 	}
-	if k.Ill != "" {
-		if _, err := fmt.Fprintln(w, k.Ill); err != nil {
+	if k.Says != "" {
+		next := ""
+		if k.Next != "" {
+			next = "; " + k.Next
+		}
+		if _, err := fmt.Fprintf(w, "%s%s\n", k.Says, next); err != nil {
 			return err
 		}
 	}
@@ -452,7 +460,7 @@ func (here Where) printFronts(w io.Writer) error {
 				"was there for them\n", at.Own, at.Counted.Seconds())
 		}
 		if at.Judgment != nil {
-			fmt.Fprintf(w, "  split %s\n", words.Split(*at.Judgment))
+			fmt.Fprintf(w, "  split %s\n", words.Split(*at.Judgment, "requests"))
 		}
 		if at.Notice != "" {
 			fmt.Fprintf(w, "  note  %s\n", at.Notice)

@@ -2,181 +2,133 @@ package report
 
 import (
 	"fmt"
-	"image/color"
 	"math"
 	"strings"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
 
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/split"
+	"vaiven/internal/people/drawing"
+	"vaiven/internal/words"
 )
 
-// Evidence draws what a guard has come to into a file that ends in .svg or .pdf: both sides' rates over
-// time, with the range of each, and below the evidence with the bound at which the guard trips. It
-// can be read without colours.
-func Evidence(file, service string, s guard.Story) error {
-	format, err := formatOf(file)
-	if err != nil {
+// Evidence draws what a guard has come to into a file that ends in .svg or .pdf: time goes down; in the middle is by
+// how much the new side is worse, with its range, against what the plan allows; beside it what each side answered,
+// and the evidence with the bound at which the guard trips. It can be read without colours.
+func Evidence(file, service string, target split.Side, g guard.Story) error {
+	if _, err := drawing.Format(file); err != nil {
 		return err
 	}
-	if len(s.Points) < 2 {
-		return fmt.Errorf("%s: %s has come to nothing yet that could be drawn", file, s.Guard)
+	rows := together(g, 34)
+	if len(rows) < 2 {
+		return fmt.Errorf("%s: %s has come to nothing yet that could be drawn", file, g.Guard)
 	}
-	draws, what := ratesOf, "in "+string(s.Unit)
-	if s.Watch.Figures() {
-		draws, what = differencesOf, s.Figure
+	what := fmt.Sprintf("in %s", g.Unit)
+	if g.Watch.Figures() {
+		what = g.Figure
 	}
-	rates, err := draws(s)
-	if err != nil {
-		return err
+	last := rows[len(rows)-1]
+	says := fmt.Sprintf("%s Evidence that it is worse by more than that: %s; the guard trips at %s.", differs(g, last),
+		words.Odds(last.Evidence), words.Odds(last.Needed))
+	s, top := page(fmt.Sprintf("%s: %s since %s, %s", service, g.Guard, rows[0].At.Format("2006-01-02 15:04:05"), what),
+		says, "Time goes down. "+says)
+	const (
+		left, right           = 190.0, 560.0
+		proofLeft, proofRight = 660.0, 800.0
+	)
+	top += 26
+	bottom := pageHeight - margin - 18
+	low, high := g.Reach(rows)
+	across := drawing.Scale{Low: low, High: high, From: left, To: right}
+	for _, v := range across.Ticks(6) {
+		hair(s, drawing.Point{X: across.Of(v), Y: top}, drawing.Point{X: across.Of(v), Y: bottom})
+		s.Text(across.Of(v), top-5, measure(g, v), at(beside, drawing.Middle))
 	}
-	rates.Title.Text = fmt.Sprintf("%s: %s since %s, %s", service, s.Guard,
-		s.Points[0].At.Format("2006-01-02 15:04:05"), what)
-	proof, err := proofOf(s)
-	if err != nil {
-		return err
-	}
-	return tiles(file, format, rates, proof)
-}
+	s.Text(left, top-18, fmt.Sprintf("%v against %v: further right is worse", target, target.Other()), beside)
+	bound := drawing.Stroke{Ink: drawing.Red, Width: 1.4}
+	zero := drawing.Stroke{Ink: drawing.Black, Width: 0.8}
+	s.Line(zero, drawing.Point{X: across.Of(0), Y: top}, drawing.Point{X: across.Of(0), Y: bottom})
+	s.Line(bound, drawing.Point{X: across.Of(g.Margin), Y: top}, drawing.Point{X: across.Of(g.Margin), Y: bottom})
 
-func minutes(s guard.Story, n int) float64 {
-	return s.Points[n].At.Sub(s.Points[0].At).Minutes()
-}
-
-// ratesOf draws the rates, several moments together where there are many, so that few answers
-// do not hide what many say.
-func ratesOf(s guard.Story) (*plot.Plot, error) {
-	p := plot.New()
-	p.Y.Label.Text = "% that are bad"
-	p.Legend.Top, p.Legend.Left = true, true
-	p.Add(plotter.NewGrid())
-	each := max((len(s.Points)+39)/40, 1)
-	for _, side := range []struct {
-		name   string
-		of     func(guard.Point) evidence.Count
-		ink    color.Color
-		shape  draw.GlyphDrawer
-		beside float64
-	}{
-		{"live side (95 % ranges)", func(m guard.Point) evidence.Count { return m.Live }, inks[0], draw.RingGlyph{}, 0},
-		{"new side", func(m guard.Point) evidence.Count { return m.Trial }, inks[1], draw.CircleGlyph{}, 0.15},
-	} {
-		var points plotter.XYs
-		for n := 0; n < len(s.Points); n += each {
-			var c evidence.Count
-			last := min(n+each, len(s.Points))
-			for _, m := range s.Points[n:last] {
-				c = c.Plus(side.of(m))
+	deep := 1.0
+	for _, r := range rows {
+		deep = max(deep, r.Needed+0.5, min(r.Evidence, 12))
+	}
+	proof := drawing.Scale{Low: -3, High: deep, From: proofLeft, To: proofRight}
+	s.Text(proofLeft, top-18, "evidence that it is worse", beside)
+	s.Line(zero, drawing.Point{X: proof.Of(0), Y: top}, drawing.Point{X: proof.Of(0), Y: bottom})
+	s.Text(proof.Of(0), top-5, "1:1", at(beside, drawing.Middle))
+	needed := proof.Of(last.Needed)
+	s.Line(bound, drawing.Point{X: needed, Y: top}, drawing.Point{X: needed, Y: bottom})
+	s.Text(needed, top-5, words.Odds(last.Needed), at(beside, drawing.Middle))
+	s.Text(margin, top-5, "time", beside)
+	if !g.Watch.Figures() {
+		s.Text(left-14, top-5, target.Other().String(), at(beside, drawing.End))
+		s.Text(right+14, top-5, target.String(), beside)
+	}
+	height := (bottom - top) / float64(len(rows))
+	var line []drawing.Point
+	for n, r := range rows {
+		y := top + (float64(n)+0.5)*height
+		if every := int(math.Ceil(12 / height)); n%every == 0 {
+			s.Text(margin, y+3, r.At.Format("15:04:05"), beside)
+			if !g.Watch.Figures() {
+				s.Text(left-14, y+3, answered(r.Live), at(beside, drawing.End))
+				s.Text(right+14, y+3, answered(r.Trial), beside)
 			}
-			if c.Of == 0 {
-				continue
-			}
-			x := minutes(s, last-1) + side.beside*minutes(s, len(s.Points)-1)/60
-			points = append(points, plotter.XY{X: x, Y: 100 * c.Rate()})
-			i := evidence.Exact(c, 0.05)
-			line, err := plotter.NewLine(plotter.XYs{{X: x, Y: 100 * i.Low}, {X: x, Y: 100 * i.High}})
-			if err != nil {
-				return nil, err
-			}
-			line.LineStyle = draw.LineStyle{Color: side.ink, Width: vg.Points(0.6)}
-			p.Add(line)
 		}
-		if len(points) == 0 {
-			continue
+		ink := drawing.Light
+		if r.Range.Low > g.Margin {
+			ink = drawing.Red
 		}
-		dots, err := plotter.NewScatter(points)
-		if err != nil {
-			return nil, err
+		if r.Range != (evidence.Interval{}) {
+			from, to := across.Of(r.Range.Low), across.Of(r.Range.High)
+			s.Box(from, y-height*0.3, max(to-from, 1), height*0.6, ink)
 		}
-		dots.GlyphStyle = draw.GlyphStyle{Color: side.ink, Radius: vg.Points(2.4), Shape: side.shape}
-		p.Add(dots)
-		p.Legend.Add(side.name, dots)
+		s.Mark(across.Of(r.Difference), y, min(height*0.3, 3), drawing.Stroke{Ink: drawing.Black, Width: 1},
+			&drawing.White)
+		line = append(line, drawing.Point{X: proof.Of(min(max(r.Evidence, -3), 12)), Y: y})
 	}
-	p.Y.Min = 0
-	return p, nil
+	s.Line(drawing.Stroke{Ink: drawing.Black, Width: 1.6}, line...)
+	s.Text(margin, bottom+12,
+		"bar: the difference with 95 % certainty, dark where it is worse than the plan allows, which is the red line", beside)
+	return s.Save(file)
 }
 
-// differencesOf draws by how much a figure differs, with its range, and what is allowed.
-func differencesOf(s guard.Story) (*plot.Plot, error) {
-	p := plot.New()
-	p.Y.Label.Text = map[plan.Watch]string{plan.Grows: "more a minute", plan.Higher: "higher by",
-		plan.Fewer: "fewer by, as a part"}[s.Watch]
-	p.Legend.Top, p.Legend.Left = true, true
-	p.Add(plotter.NewGrid())
-	in := 1.0 // of the figure's unit
-	if name, _, _ := strings.Cut(s.Figure, "{"); s.Watch != plan.Fewer && strings.HasSuffix(name, "_bytes") {
-		in = 1e6
-		p.Y.Label.Text += ", MB"
+// together are a guard's moments, so many together that there are at most so many rows.
+func together(g guard.Story, most int) (rows []guard.Point) {
+	each := max((len(g.Points)+most-1)/most, 1)
+	for n := 0; n < len(g.Points); n += each {
+		rows = append(rows, guard.Join(g.Points[n:min(n+each, len(g.Points))]))
 	}
-	allowed := plotter.XYs{{X: 0, Y: s.Margin / in}, {X: minutes(s, len(s.Points)-1), Y: s.Margin / in}}
-	var points plotter.XYs
-	for n, m := range s.Points {
-		points = append(points, plotter.XY{X: minutes(s, n), Y: m.Difference / in})
-		if m.Range == (evidence.Interval{}) {
-			continue
-		}
-		line, err := plotter.NewLine(plotter.XYs{{X: minutes(s, n), Y: m.Range.Low / in},
-			{X: minutes(s, n), Y: m.Range.High / in}})
-		if err != nil {
-			return nil, err
-		}
-		line.LineStyle = draw.LineStyle{Color: inks[1], Width: vg.Points(0.6)}
-		p.Add(line)
-	}
-	dots, err := plotter.NewScatter(points)
-	if err != nil {
-		return nil, err
-	}
-	dots.GlyphStyle = draw.GlyphStyle{Color: inks[1], Radius: vg.Points(2.4), Shape: draw.CircleGlyph{}}
-	bound, err := plotter.NewLine(allowed)
-	if err != nil {
-		return nil, err
-	}
-	bound.LineStyle = draw.LineStyle{Color: inks[3], Width: vg.Points(1),
-		Dashes: []vg.Length{vg.Points(5), vg.Points(3)}}
-	p.Add(bound, dots)
-	p.Legend.Add("new side against the live one (95 % ranges)", dots)
-	p.Legend.Add("what the plan allows", bound)
-	return p, nil
+	return rows
 }
 
-// proofOf draws the evidence and its bound.
-func proofOf(s guard.Story) (*plot.Plot, error) {
-	p := plot.New()
-	p.X.Label.Text, p.Y.Label.Text = "minutes",
-		fmt.Sprintf("evidence that it is worse by more than %g points", 100*s.Margin)
-	if s.Watch.Figures() {
-		p.Y.Label.Text = "evidence that it differs by more"
-	}
-	p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: 3}
-	p.Legend.Top, p.Legend.Left = true, true
-	p.Add(plotter.NewGrid())
-	var value, needed plotter.XYs
-	for n, m := range s.Points {
-		value = append(value, plotter.XY{X: minutes(s, n), Y: math.Pow(10, min(max(m.Evidence, -6), 12))})
-		needed = append(needed, plotter.XY{X: minutes(s, n), Y: math.Pow(10, m.Needed)})
-	}
-	for _, l := range []struct {
-		name   string
-		points plotter.XYs
-		style  draw.LineStyle
-	}{
-		{"evidence", value, draw.LineStyle{Color: color.Black, Width: vg.Points(1.4)}},
-		{"where the guard trips", needed,
-			draw.LineStyle{Color: inks[3], Width: vg.Points(1), Dashes: []vg.Length{vg.Points(5), vg.Points(3)}}},
-	} {
-		line, err := plotter.NewLine(l.points)
-		if err != nil {
-			return nil, err
+// measure is a difference in the guard's unit.
+func measure(g guard.Story, v float64) string {
+	if g.Watch.Figures() && g.Watch != plan.Fewer {
+		if v == 0 {
+			return "0"
 		}
-		line.LineStyle = l.style
-		p.Add(line)
-		p.Legend.Add(l.name, line)
+		return words.Measure(g.Watch, g.Figure, v)
 	}
-	return p, nil
+	return strings.Replace(decimal(100*v)+" %", "-", "−", 1)
+}
+
+// differs says how the sides differ.
+func differs(g guard.Story, r guard.Point) string {
+	text := "The new side differs by " + measure(g, r.Difference)
+	if r.Range != (evidence.Interval{}) {
+		text += fmt.Sprintf(" (%s to %s)", measure(g, r.Range.Low), measure(g, r.Range.High))
+	}
+	return text + fmt.Sprintf("; %s is allowed.", measure(g, g.Margin))
+}
+
+// answered is how many of how many were bad.
+func answered(c evidence.Count) string {
+	if c.Of == 0 {
+		return "nothing"
+	}
+	return fmt.Sprintf("%d of %d", c.Bad, c.Of)
 }

@@ -2,11 +2,14 @@ package script
 
 import (
 	"encoding/json"
+	"maps"
+	"path"
 	"reflect"
 	"slices"
 	"strings"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/split"
 )
 
@@ -38,6 +41,17 @@ func Schema(kinds map[string]any) ([]byte, error) {
 	}, "", " ")
 }
 
+// nameOf is what a type is called among the definitions.
+func nameOf(t reflect.Type) string {
+	name, _, generic := strings.Cut(t.Name(), "[")
+	if generic { // by the interface that its values have
+		_, name, _ = strings.Cut(t.String(), "[")
+		name, _, _ = strings.Cut(name, ",")
+		return strings.ReplaceAll(name[strings.LastIndexByte(name, '/')+1:], ".", "_")
+	}
+	return path.Base(t.PkgPath()) + "_" + name
+}
+
 type describer struct{ defs object }
 
 // object describes a struct.
@@ -55,17 +69,48 @@ func (s *describer) object(t reflect.Type) object {
 		d["required"], d["additionalProperties"] = []string{"event", "seq", "at", "by"}, true // the fact's own fields
 		return d
 	}
+	if t.Implements(heldType) {
+		return s.held(reflect.Zero(t).Interface().(oneof.Held))
+	}
+	s.properties(t, properties, &required)
+	slices.Sort(required)
+	d["required"] = required
+	return d
+}
+
+// held describes a value that is one of several types, or none.
+func (s *describer) held(v oneof.Held) object {
+	var list []object
+	add := func(kind string, t reflect.Type) {
+		properties, required := object{"kind": object{"const": Word(kind)}}, []string{"kind"}
+		if head := v.Head(); head != nil {
+			s.properties(reflect.TypeOf(head), properties, &required)
+		}
+		if t != nil {
+			s.properties(t, properties, &required)
+		}
+		slices.Sort(required)
+		list = append(list, object{"type": "object", "properties": properties, "required": required,
+			"additionalProperties": false})
+	}
+	add("", nil)
+	types := v.Types()
+	for _, kind := range slices.Sorted(maps.Keys(types)) {
+		add(kind, types[kind])
+	}
+	return object{"anyOf": list}
+}
+
+// properties describes a struct's fields, and says which are always there.
+func (s *describer) properties(t reflect.Type, properties object, required *[]string) {
 	for _, f := range fieldsOf(t) {
 		for name, kind := range s.field(f.name, f.kind) {
 			properties[name] = kind
 			if !f.empty && f.kind != timeType && f.kind.Kind() != reflect.Pointer {
-				required = append(required, name)
+				*required = append(*required, name)
 			}
 		}
 	}
-	slices.Sort(required)
-	d["required"] = required
-	return d
 }
 
 var moment = object{"type": "string", "format": "date-time"}
@@ -134,7 +179,7 @@ func (s *describer) value(t reflect.Type) object {
 		}
 		return object{"type": "array", "items": s.value(t.Elem())}
 	case reflect.Struct:
-		name := strings.ReplaceAll(t.String(), ".", "_")
+		name := nameOf(t)
 		if _, known := s.defs[name]; !known {
 			s.defs[name] = object{} // it may be within itself
 			s.defs[name] = s.object(t)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/split"
 )
 
@@ -40,6 +41,7 @@ var (
 	sideType     = reflect.TypeFor[split.Side]()
 	eventType    = reflect.TypeFor[crossing.Event]()
 	rawType      = reflect.TypeFor[json.RawMessage]()
+	heldType     = reflect.TypeFor[oneof.Held]()
 )
 
 // field is one field of a struct as it is written.
@@ -84,6 +86,8 @@ func (e *encoder) fields(v reflect.Value) error {
 	switch {
 	case v.Type() == eventType:
 		return e.event(v.Interface().(crossing.Event))
+	case v.Type().Implements(heldType):
+		return e.held(v.Interface().(oneof.Held))
 	case v.Kind() == reflect.Map:
 		return e.entries(v)
 	case v.Kind() != reflect.Struct:
@@ -262,6 +266,21 @@ func (e *encoder) entries(v reflect.Value) error {
 	return nil
 }
 
+// held writes a value that is one of several types: its kind, and its own fields.
+func (e *encoder) held(v oneof.Held) error {
+	if head := v.Head(); head != nil {
+		if err := e.fields(reflect.ValueOf(head)); err != nil {
+			return err
+		}
+	}
+	e.key("kind")
+	fmt.Fprintf(&e.buf, "%q", Word(v.Kind()))
+	if v.Value() == nil || v.Types()[v.Kind()] == nil { // of one that is not known no more can be told
+		return nil
+	}
+	return e.fields(reflect.ValueOf(v.Value()))
+}
+
 // event writes an event: what it is, and its fact's own fields.
 func (e *encoder) event(v crossing.Event) error {
 	e.key("event")
@@ -277,7 +296,7 @@ func (e *encoder) event(v crossing.Event) error {
 	if u, unknown := v.What.(crossing.Unknown); unknown {
 		if len(u.Data) > 0 {
 			e.key("data")
-			e.buf.Write(u.Data)
+			e.buf.WriteString(u.Data)
 		}
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/split"
 	"vaiven/lab/testkit"
 )
@@ -55,7 +56,7 @@ func TestEvents(t *testing.T) {
 	for want, e := range map[string]crossing.Event{
 		`{"schema":1,"kind":"event","event":"took_effect","seq":7,"crossing":3,"at":"2026-11-23T21:00:00Z","by":"front",`: {Seq: 7, Crossing: 3, At: at, By: "front", What: crossing.TookEffect{Share: 2500, Took: 2 * time.Millisecond}},
 		`"share_green":25,"share_new":25,"took_s":0.002`:                                                                  {Seq: 7, What: crossing.TookEffect{Share: 2500, Took: 2 * time.Millisecond}},
-		`"event":"flown","seq":8,"by":"","data":{"x":1}}`:                                                                 {Seq: 8, What: crossing.Unknown{Name: "flown", Data: json.RawMessage(`{"x":1}`)}},
+		`"event":"flown","seq":8,"by":"","data":{"x":1}}`:                                                                 {Seq: 8, What: crossing.Unknown{Newer: oneof.Newer{Called: "flown", Data: `{"x":1}`}}},
 	} {
 		if got, err := Marshal("event", split.Green, e); err != nil || !strings.Contains(string(got), want) {
 			t.Errorf("%s, %v, want %s", got, err, want)

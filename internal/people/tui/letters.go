@@ -2,6 +2,7 @@ package tui
 
 import (
 	"strings"
+	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -40,8 +41,8 @@ func stroke(m tea.KeyPressMsg) (name string, upper bool) {
 		low = latin
 	}
 	if low < 'a' || low > 'z' || k.Mod&^(tea.ModShift|tea.ModCapsLock|tea.ModNumLock) != 0 {
-		if k.Text == "?" {
-			return "?", false
+		if len(k.Text) == 1 && k.Text > " " && !unicode.IsLetter(rune(k.Text[0])) && !k.Mod.Contains(tea.ModAlt) {
+			return k.Text, false // what it writes, whatever keys that takes
 		}
 		return m.Keystroke(), false
 	}

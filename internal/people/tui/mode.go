@@ -56,7 +56,7 @@ type intent struct {
 	holds   func(keeper.Snapshot) bool // what it was named for is still so
 	lines   func(root) []frame.Line    // what is to be read before it, in a box; nil for none
 	title   string
-	scroll  int
+	scroll  frame.Scroll
 }
 
 // lapses is after how long an intent is given up.
@@ -76,8 +76,8 @@ func (i intent) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
 	case k == "esc":
 		r.mode = watching{}
 		return r, nil
-	case i.lines != nil && scrolls(k) != 0:
-		i.scroll, i.since = max(i.scroll+scrolls(k), 0), r.clock.ours
+	case i.lines != nil && frame.ScrollKey(k):
+		i.scroll, i.since = i.scroll.Press(k), r.clock.ours
 		r.mode = i
 		return r, nil
 	case !i.ghost:
@@ -112,21 +112,16 @@ func onceMore(says func(root) string) func(root) string {
 	return func(r root) string { return says(r) + ". Enter came with pasted text: once more" }
 }
 
-// scrolls is by how many lines a key scrolls a box.
-func scrolls(key string) int {
-	return map[string]int{"up": -1, "down": 1, "pgup": -10, "pgdown": 10}[key]
-}
-
 // showing is a box that is looked at until a key is pressed.
 type showing struct {
 	title  string
 	lines  func(root) []frame.Line
-	scroll int
+	scroll frame.Scroll
 }
 
 func (s showing) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
-	if by := scrolls(m.Keystroke()); by != 0 {
-		s.scroll = max(s.scroll+by, 0)
+	if k := m.Keystroke(); frame.ScrollKey(k) {
+		s.scroll = s.scroll.Press(k)
 		r.mode = s
 		return r, nil
 	}
@@ -207,7 +202,7 @@ func (c choosing) press(r root, m tea.KeyPressMsg) (root, tea.Cmd) {
 		}
 		return r, nil
 	case "up", "down", "pgup", "pgdown":
-		c.list = c.list.Move(scrolls(k))
+		c.list = c.list.Move(frame.Steps(k))
 	default:
 		c.list = c.list.Typed(m)
 	}

@@ -274,6 +274,8 @@ func (r root) act(m tea.KeyPressMsg) (root, tea.Cmd) {
 		return r.ask(ask, func(r root, typed string) (root, tea.Cmd) {
 			return r.send(keeper.Command{Act: crossing.Retire{Typed: typed}})
 		}), nil
+	case is(k.reasons):
+		r.mode = showing{title: "why it stands still", lines: root.reasons}
 	case is(k.help):
 		r.mode = showing{title: "what the keys do now, and what the marks mean", lines: root.help}
 	default:
@@ -310,7 +312,22 @@ func (r root) toPage(f frame.Frame, name string) (root, tea.Cmd) {
 			return r.wishes(page, wish)
 		}
 	}
+	if r.needsWheel(name) {
+		refusal := crossing.Refuse(crossing.NotAtWheel{Wheel: r.snapshot.Crossing.Wheel})
+		return r.say(frame.Notice{Text: words.Refusal(refusal), Level: frame.Soon}), nil
+	}
 	return r, nil
+}
+
+// needsWheel reports whether a key would do something if nobody else had the wheel.
+func (r root) needsWheel(name string) bool {
+	if !r.canTakeWheel() {
+		return false
+	}
+	mine := r
+	mine.Identity = r.snapshot.Crossing.Wheel.Client
+	return slices.ContainsFunc(mine.bindings(),
+		func(b key.Binding) bool { return b.Enabled() && slices.Contains(b.Keys(), name) })
 }
 
 // wishes keeps a page, and does what it asks for.
@@ -364,7 +381,7 @@ func (r root) yes() (root, tea.Cmd) {
 		says:  func(r root) string { return words.Yes(r.snapshot.View) },
 		holds: func(s keeper.Snapshot) bool { return s.Crossing.Question.ID == q.ID },
 	}
-	if len(q.Findings) > 0 {
+	if len(q.Findings()) > 0 {
 		i.title, i.lines = "a yes accepts all of this", root.accepted
 	}
 	return r.name(i)
@@ -372,7 +389,7 @@ func (r root) yes() (root, tea.Cmd) {
 
 // keys are the keys of all pages, as the state has a use for them.
 type keys struct {
-	start, next, yes, freeze, resume, putBack, preview, rehearse, retire, help key.Binding
+	start, next, yes, freeze, resume, putBack, preview, rehearse, retire, reasons, help key.Binding
 }
 
 func (r root) keys() keys {
@@ -386,7 +403,7 @@ func (r root) keys() keys {
 		return b
 	}
 	heldUp := slices.ContainsFunc(c.Freezes, func(f crossing.Freezing) bool {
-		return f.Cause.Kind != crossing.ByHand && f.Cause.Kind != crossing.Steered
+		return !crossing.OfPerson(f.Cause)
 	})
 	k := keys{
 		start: bind(!under, "s", "start a crossing", "s"),
@@ -398,6 +415,7 @@ func (r root) keys() keys {
 		putBack:  bind(moving && c.Foreign, "o", fmt.Sprintf("put back %v", c.Ours.Of(c.Target)), "o"),
 		preview:  bind(!s.Front.At.IsZero(), "w", "preview the change", "w"),
 		rehearse: bind(s.WayBack.State != "", "h", "rehearse rollback", "h"),
+		reasons:  bind(len(words.Reasons(s.View, s.At)) > 1, "l", "all reasons", "l"),
 		help:     bind(true, frame.Help, "keys", frame.Help),
 	}
 	if further && len(c.Route) > 0 {
@@ -411,6 +429,12 @@ func (r root) keys() keys {
 		side = c.Target.Other()
 	}
 	stands := len(s.Sides[side].Instances) > 0
+	if r.canTakeWheel() {
+		for _, b := range []*key.Binding{&k.start, &k.yes, &k.next, &k.freeze, &k.resume, &k.putBack} {
+			b.SetEnabled(false)
+		}
+		stands = false
+	}
 	k.retire = bind(!c.Retiring() && stands && (c.Stage == crossing.Keeping || c.Stage.Over()), "x",
 		"retire "+side.String(), "x")
 	return k

@@ -26,6 +26,7 @@ type Config struct {
 	Identity string           // of the client, to know whether it has the wheel; "" if it is not known
 	Version  string           // offered for the next crossing, "" for none
 	Theme    string           // "dark", "light", or "" to ask the terminal
+	ASCII    bool             // draw with the signs of ASCII alone
 	Clock    func() time.Time // nil for the machine's
 
 	// Copy writes a copy of the plan with other legs, and says where it is; nil where there is no plan at hand.
@@ -243,7 +244,8 @@ func (t told) show(r root) root { return r.say(t.Notice) }
 
 // frame is what the pages are given.
 func (r root) frame() frame.Frame {
-	f := frame.Frame{Theme: r.theme, W: r.w, H: r.h, S: r.snapshot, Now: r.clock.now()}
+	f := frame.Frame{Theme: r.theme, W: r.w, H: r.h, S: r.snapshot, Now: r.clock.now(),
+		Others: r.canTakeWheel()}
 	if i, ok := r.mode.(intent); ok && i.ghost {
 		f.Ghost, f.Moved = shareOf(i.command.Act), true
 	}

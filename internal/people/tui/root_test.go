@@ -427,7 +427,8 @@ func TestKeysFollowTheState(t *testing.T) {
 	d.did("begin 4.2.0 hold=true", "begin 4.2.0 hold=true")
 
 	asking := shifting
-	asking.Question = crossing.Question{ID: 41, Kind: crossing.AskLeg, Leg: 1, Part: split.Whole, Side: split.Green}
+	asking.Question = crossing.Question{ID: 41, Side: split.Green, Is: crossing.AskLeg{Step: crossing.Step{Leg: 1,
+		Part: split.Whole}}}
 	d = newDesk(t, asking)
 	d.shows("a yes: 100 %", "◇ go on to 100 % on green?  a answers")
 	d.press("n", "enter") // is not offered while a question stands
@@ -441,7 +442,7 @@ func TestKeysFollowTheState(t *testing.T) {
 	d.shows("n 100 % now")
 	d.press("n", "enter", "space")
 	frozen := shifting
-	frozen.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	frozen.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Because(crossing.ByHand{})}}
 	d.show(frozen)
 	d.shows("space resume")
 	d.pass(time.Second)
@@ -468,9 +469,10 @@ func TestKeysFollowTheState(t *testing.T) {
 // else: a key that is held down does nothing, however the questions follow each other.
 func TestAHeldKeyMovesNothing(t *testing.T) {
 	first := shifting
-	first.Question = crossing.Question{ID: 41, Kind: crossing.AskLeg, Side: split.Green, Part: 500}
+	first.Question = crossing.Question{ID: 41, Side: split.Green, Is: crossing.AskLeg{Step: crossing.Step{Part: 500}}}
 	second := shifting
-	second.Question = crossing.Question{ID: 52, Kind: crossing.AskLeg, Leg: 1, Side: split.Green, Part: split.Whole}
+	second.Question = crossing.Question{ID: 52, Side: split.Green, Is: crossing.AskLeg{Step: crossing.Step{Leg: 1,
+		Part: split.Whole}}}
 	d := newDesk(t, first)
 	d.press("a")
 	d.show(second) // another question under our hands
@@ -641,14 +643,26 @@ func TestClocks(t *testing.T) {
 	d.shows("the keeper has not answered for 9s: what is shown is old. b b rolls back without it", "read 9.8 s ago")
 }
 
+// What nobody has read or judged for a while is not shown as if it were so.
+func TestWhatIsOldLooksOld(t *testing.T) {
+	d := newDesk(t, shifting)
+	d.now = now
+	d.send(snapshotRead{sample()})
+	d.shows("● OPEN", "● blue-1")
+	for range 26 {
+		d.pass(500 * time.Millisecond)
+	}
+	d.shows("the keeper has not answered for 1", "○ was open 1", "○ blue-1", "live, not read for 1")
+}
+
 // A yes shows all that it accepts: what differs, both values, and how often.
 func TestAYesShowsWhatItAccepts(t *testing.T) {
 	asks := shifting
 	asks.Stage = crossing.Proving
-	asks.Question = crossing.Question{ID: 9, Kind: crossing.AskFindings,
-		Findings: []proof.Finding{{Check: "differences", Instance: "green", Want: "none",
-			Got: "2: environment REGION, file fares.conf"},
-			{Check: "same request", Instance: "green", Want: "the same", Got: "7 of 40 differ"}}}
+	asks.Question = crossing.Question{ID: 9, Is: crossing.AskFindings{Findings: []proof.Finding{{Check: "differences",
+		Instance: "green", Want: "none",
+		Got: "2: environment REGION, file fares.conf"},
+		{Check: "same request", Instance: "green", Want: "the same", Got: "7 of 40 differ"}}}}
 	for _, size := range [][2]int{{142, 38}, {80, 24}} {
 		d := newDesk(t, asks)
 		d.send(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
@@ -768,7 +782,7 @@ func TestTheWheel(t *testing.T) {
 func TestAQuestionRings(t *testing.T) {
 	d := newDesk(t, shifting)
 	asks := shifting
-	asks.Seq, asks.Question = 40, crossing.Question{ID: 40, Kind: crossing.AskLeg, Leg: 2, At: d.now}
+	asks.Seq, asks.Question = 40, crossing.Question{ID: 40, At: d.now, Is: crossing.AskLeg{Step: crossing.Step{Leg: 2}}}
 	for n := range 3 {
 		if rang := d.sees(asks); rang != (n == 0) {
 			t.Errorf("at the %d. sight of the question it rang: %v", n+1, rang)
@@ -781,7 +795,7 @@ func TestAQuestionRings(t *testing.T) {
 	d.sees(asks)
 	d.shows("(asked 3m ago)")
 	frozen := asks
-	frozen.Freezes = []crossing.Freezing{{ID: 41, Cause: crossing.Cause{Kind: crossing.ByHand}}}
+	frozen.Freezes = []crossing.Freezing{{ID: 41, Cause: crossing.Because(crossing.ByHand{})}}
 	if !d.sees(frozen) {
 		t.Error("a freeze did not ring")
 	}
@@ -870,7 +884,7 @@ func TestAnEditedRoute(t *testing.T) {
 		s.Keep = time.Minute
 	})
 	d.press("r")
-	d.shows("5 % for 1m", "100 % for 1m", "a bad release costs ~")
+	d.shows("5 % for 1m", "100 % for 1m", "a fault of 5 % costs ~")
 	d.press("right", "enter")
 	d.shows("goes by 6 % for 1m; 100 %")
 	r, _ := d.root.send(keeper.Command{Act: crossing.Begin{Version: "4.3.0"}})
@@ -880,5 +894,20 @@ func TestAnEditedRoute(t *testing.T) {
 	r, _ = r.send(keeper.Command{Act: crossing.Begin{Version: "4.3.0"}})
 	if r.flying[1].command.Act.(crossing.Begin).Route != nil {
 		t.Errorf("and once more by %v", r.flying[1].command.Act.(crossing.Begin).Route)
+	}
+}
+
+// What "and 1 more" stands for can be read.
+func TestAllReasons(t *testing.T) {
+	frozen := shifting
+	frozen.Freezes = []crossing.Freezing{
+		{ID: 7, At: start, Cause: crossing.Because(crossing.ByHand{Why: "the pier is wet"})},
+		{ID: 8, At: start, Cause: crossing.Because(crossing.Unwatched{Missed: 20 * time.Second})}}
+	d := newDesk(t, frozen)
+	d.press("l")
+	d.shows("why it stands still", "the pier is wet", "nobody watched for 20s")
+	d.press("esc")
+	if strings.Contains(d.screen(), "why it stands still") {
+		t.Error("the box is still there")
 	}
 }

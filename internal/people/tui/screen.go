@@ -22,6 +22,9 @@ import (
 func (r root) View() tea.View {
 	g := cells.New(r.w, r.h)
 	r.draw(g)
+	if r.ASCII {
+		g.ASCII()
+	}
 	v := tea.NewView(g.String())
 	v.AltScreen = true
 	v.KeyboardEnhancements = tea.KeyboardEnhancements{ReportEventTypes: true, ReportAlternateKeys: true,
@@ -56,7 +59,11 @@ func (r root) draw(g *cells.Grid) {
 	if s.Gravity == situation.AllRight {
 		next = words.Next(s.Then, f.S.Crossing)
 	}
-	frame.Sentence(g, t, s.Gravity, words.Situation(s, f.S.View, "a", f.Now), next)
+	answers := "a"
+	if f.Others {
+		answers = ""
+	}
+	frame.Sentence(g, t, s.Gravity, words.Situation(s, f.S.View, answers, f.Now), next)
 	r.pages[r.at].Draw(f, g, headRows, bottom)
 	r.mode.draw(r, g, headRows, bottom)
 	message := r.message()
@@ -86,7 +93,8 @@ func (r root) header(f frame.Frame, g *cells.Grid) {
 	}
 	end := r.w - 2 - cells.Width(read)
 	x := g.Within(1, 0, end-1, "vaiven", t.Label)
-	x = g.Within(x+2, 0, end-x-2, f.S.Service, t.Ink.In(true))
+	name := min(end-x-2, max(end/3, 12)) // how far it is matters more than what it is called
+	x = g.Within(x+2, 0, name, f.S.Service, t.Ink.In(true))
 	if end > 0 {
 		g.Right(r.w-1, 0, read, fresh)
 	}
@@ -178,7 +186,7 @@ func (r root) bindings() []key.Binding {
 		}
 	}
 	list := append([]key.Binding{wheel}, ways...)
-	list = append(list, k.yes, k.start, k.resume, k.putBack, r.back())
+	list = append(list, k.yes, k.start, k.resume, k.putBack, r.back(), k.reasons)
 	if r.at != 0 {
 		list = append(list, own...)
 		own = nil
@@ -227,6 +235,20 @@ func pad(text string, width int) string {
 
 // accepted is all that a yes to the open question accepts: what differs, both values, how
 // often.
+// reasons are all that stand behind "and 2 more".
+func (r root) reasons() (lines []frame.Line) {
+	for _, text := range words.Reasons(r.snapshot.View, r.clock.now()) {
+		for n, line := range frame.Wrap(text, max(r.w-12, 10)) {
+			lead := "  "
+			if n == 0 {
+				lead = "▲ "
+			}
+			lines = append(lines, frame.Line{{Text: lead + line, Style: r.theme.Ink}})
+		}
+	}
+	return lines
+}
+
 func (r root) accepted() []frame.Line {
 	t, about := r.theme, r.snapshot.About
 	width := max(r.w-10, 10)
@@ -236,7 +258,7 @@ func (r root) accepted() []frame.Line {
 			lines = append(lines, frame.Line{{Text: line, Style: style}})
 		}
 	}
-	for _, f := range r.snapshot.Crossing.Question.Findings {
+	for _, f := range r.snapshot.Crossing.Question.Findings() {
 		add("◇ "+words.Finding(f), t.Amber.In(true))
 	}
 	values := func(value [2]string, has [2]bool) {

@@ -199,7 +199,7 @@ var states = []state{
 		i.State, i.Since, i.Started, s.Sides[split.Green].Healthy = reading.Starting, now.Add(-14*time.Second),
 			now.Add(-14*time.Second), 2
 		i.Output = []string{"starting", "waiting for the timetable"}
-	}, []string{"raise  2 of 3 healthy, 0:14", "○ green-3", "starting 0:14", "waiting for the timetable",
+	}, []string{"raise  2 of 3 healthy, 0:14", "◐ green-3", "starting 0:14", "waiting for the timetable",
 		"raising green, 2 of 3 healthy, 14s, usually 55s; blue gets all requests"}},
 	{"more instances before a leg", func(s *keeper.Snapshot) {
 		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.TaskRaise, Side: split.Green, More: true, Share: 5000,
@@ -221,53 +221,77 @@ var states = []state{
 		}
 		green[2].Started, green[2].Output = now.Add(-14*time.Second), []string{"waiting for the timetable"}
 		s.Overlap = engine.Overlap{Since: now.Add(-192 * time.Second), Cost: plan.Price{Amount: 0.0128, Unit: "EUR"}}
-	}, []string{"◐ green-1 ━━━", "answering 0:01", "stuck 0:14 of 0:03", "green-berths-1", "green-berths-2",
-		"asked for", "both sides 0.0128 EUR in 3:12",
+	}, []string{"◐ green-1", "up, not healthy 0:01", "stuck 0:14 of 0:03", "green-berths-1", "green-berths-2",
+		"asked for", "both run   3:12, 0.0128 EUR",
 		"▲ green is slow to come up, 3 of 3 healthy: green-3 waits for 14s, usually 3s"}},
+	{"the raise failed", func(s *keeper.Snapshot) {
+		s.Crossing.Stage, s.Crossing.Since, s.Typical = crossing.Raising, now.Add(-20*time.Second), 6*time.Second
+		s.Crossing.Share, s.Front.Split.Share, s.Crossing.Moved = 0, 0, false
+		s.Limits = [2]time.Duration{20 * time.Second, 20 * time.Second}
+		green := s.Sides[split.Green].Instances
+		s.Sides[split.Green].Wanted, s.Sides[split.Green].Healthy = 3, 1
+		green[1].State, green[1].Since, green[1].Started = reading.Answering, now.Add(-19*time.Second),
+			now.Add(-20*time.Second)
+		green[1].Running, green[1].Said, green[1].Output = true, "status 503", []string{"waiting for the timetable"}
+		green[2].State, green[2].Since, green[2].Running = reading.Exited, now.Add(-9*time.Second), false
+		green[2].Output = []string{"no berth is free"}
+		green[0].Running = true
+		s.Crossing.Question = crossing.Question{ID: 7, Side: split.Green, At: now.Add(-time.Second),
+			Is: crossing.AskRaise{Trouble: crossing.Went(crossing.TroubleRaise{Limit: 20 * time.Second})}}
+	}, []string{"raise  1 of 3 healthy, at most 20s, usually 6s", "a: start 1 again, and wait for the 2 that run",
+		"× green-3", `wrote "no berth is free"`, `status 503; wrote "waiting for the timetable"`,
+		"◇ the raise failed. Try again?"}},
 	{"what the proof found was accepted", func(s *keeper.Snapshot) {
 		r := proof.Result{Check: "differences", Instance: "green", Ask: true, Got: "1: environment REGION", At: now}
 		s.Proof = proof.Proof{Results: []proof.Result{{Check: "search", Instance: "green-1", Pass: true, At: now}, r}}
 		s.Crossing.Accepted = []proof.Finding{r.Finding()}
 	}, []string{"◆ 1 of 2, accepted"}},
 	{"the proof failed", func(s *keeper.Snapshot) {
-		s.Crossing.Stage, s.Crossing.Question = crossing.Proving, crossing.Question{ID: 7, Kind: crossing.AskProof}
+		s.Crossing.Stage, s.Crossing.Question = crossing.Proving, crossing.Question{ID: 7, Is: crossing.AskProof{}}
 		s.Crossing.Share, s.Front.Split.Share = 0, 0
 		s.Proof.Results[3] = proof.Result{Check: "search", Instance: "green-2", Want: "status 200", Got: "status 503"}
-	}, []string{"11 of 12 passing", "× failed   search on green-2", "status 503",
+	}, []string{"11 of 12 passing", "▲ failed   search on green-2", "status 503",
 		"◇ the proof failed. Try again?  a answers"}},
-	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green gets 25 % of requests; 3 of 5 guards clear", "next asks you: 50 % on green, in 0:48", "live, gets 75 %", "new side, gets 25 %"}},
+	{"half way", func(*keeper.Snapshot) {}, []string{"all right: green gets 25 % of requests; 3 of 5 guards clear",
+		"next asks you: 50 % on green, in 0:48", "live, gets 75 %", "new side, gets 25 %"}},
 	{"may be worse", func(s *keeper.Snapshot) {
 		s.Guards[1].State, s.Guards[1].Sure = guard.Watching, 0.78
 	}, []string{"▲ green may be worse: over 250ms watching, 78 % certain, ~40s more"}},
 	{"asking", func(s *keeper.Snapshot) {
-		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskLeg, Leg: 2, Part: 5000, Side: split.Green,
-			At: now.Add(-time.Minute)}
+		s.Crossing.Question = crossing.Question{ID: 7, Side: split.Green, At: now.Add(-time.Minute),
+			Is: crossing.AskLeg{Step: crossing.Step{Leg: 2, Part: 5000}}}
 	}, []string{"◇ go on to 50 % on green?  a answers  (asked 1m ago)", "a yes: 50 %"}},
 	{"frozen", func(s *keeper.Snapshot) {
 		s.Left = 30 * time.Second
-		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.ByHand}},
-			{ID: 8, Cause: crossing.Cause{Kind: crossing.ByGuard,
-				Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2, Sure: 0.995}}}}
-	}, []string{"frozen, leg 2 of 4: 25 % on green", "▲ frozen: failing: 20 % against 0 %, worse, 99.50 % certain (and " +
-		"1 more). space resumes", "frozen, 0:30 left"}},
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Because(crossing.ByHand{})},
+			{ID: 8, Cause: crossing.Because(crossing.ByGuard{Alarm: crossing.Alarm{Guard: "failing",
+				Watch: plan.Failing, Level: 0.2, Sure: 0.995}})}}
+	}, []string{"frozen, leg 2 of 4: 25 % on green", "▲ frozen: 2 reasons, the last: failing: 20 % against 0 %, worse, " +
+		"99.50 % certain. space resumes", "frozen, 0:30 left"}},
 	{"changed by somebody else", func(s *keeper.Snapshot) {
 		s.Crossing.Foreign, s.Crossing.Ours, s.Crossing.Share, s.Front.Split.Share = true, 2500, 4000, 4000
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7,
-			Cause: crossing.Cause{Kind: crossing.Foreign, From: 2500, To: 4000}}}
+			Cause: crossing.Because(crossing.Foreign{From: 2500, To: 4000})}}
 	}, []string{"space accepts 40 % on green, o puts 25 % on green back", "space accept 40 %", "o put back 25 %"}},
 	{"not watched", func(s *keeper.Snapshot) {
-		s.Lacks = []crossing.Lack{{Kind: crossing.LackSide, Side: split.Green, Since: now.Add(-12 * time.Second),
-			Said: "host green.vessa does not answer"}}
+		s.Lacks = []crossing.Lack{crossing.Lacking(crossing.LackSide{OfSide: crossing.OfSide{Side: split.Green},
+			Unread: crossing.Unread{Since: now.Add(-12 * time.Second), Said: "host green.vessa does not answer"}})}
 	}, []string{"leg paused: green's instances were not read for 12s (host green.vessa does " +
 		"not answer)"}},
 	{"too little is known", func(s *keeper.Snapshot) {
-		lacks := []crossing.Lack{{Kind: crossing.LackAnswers, Guard: "door", Have: 8, Need: 10,
-			Since: now.Add(-2 * time.Minute)}, {Kind: crossing.LackBaseline, Guard: "failing"}}
-		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.NotKnown, Lacks: lacks}}}
+		door := crossing.OfGuard{Guard: "door", Since: now.Add(-2 * time.Minute)}
+		lacks := []crossing.Lack{crossing.Lacking(crossing.LackAnswers{OfGuard: door, Have: 8, Need: 10}),
+			crossing.Lacking(crossing.LackBaseline{OfGuard: crossing.OfGuard{Guard: "failing"}})}
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Because(crossing.NotKnown{Lacks: lacks})}}
 	}, []string{"frozen: not enough is known to go on: door has 8 of 10 answers, waiting since " +
 		now.Add(-2*time.Minute).Format("15:04:05") + " (and 1 more)"}},
+	{"several freezes", func(s *keeper.Snapshot) {
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, At: now.Add(-time.Minute),
+			Cause: crossing.Because(crossing.ByHand{})},
+			{ID: 8, At: now, Cause: crossing.Because(crossing.Unwatched{Missed: 20 * time.Second})}}
+	}, []string{"frozen: 2 reasons, the last: nobody watched for 20s", "l all reasons"}},
 	{"the live side is dead", func(s *keeper.Snapshot) {
-		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Cause{Kind: crossing.HomeIll, Home: dead}}}
+		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Because(crossing.HomeIll{Home: dead})}}
 		s.Sides[split.Blue].Figures.Failing = 2550
 		s.WaysOut = wayout.List(wayout.Facts{Target: split.Green, Share: 2500, Moved: true, Proven: true, Rate: 340,
 			Sides: [2]wayout.Side{{Known: true, Instances: 3}, {Known: true, Healthy: 3, Instances: 3}}})
@@ -281,12 +305,21 @@ var states = []state{
 					At: now.Add(time.Duration(n-8) * 100 * time.Millisecond), Why: "connection refused"})
 		}
 	}, []string{"▲ no answer at the front to the last 9 checks (connection refused)"}},
+	{"the front is gone", func(s *keeper.Snapshot) {
+		for n := range 8 {
+			s.Door.Bad = append(s.Door.Bad,
+				reading.Bad{Mark: reading.Mark{Kind: reading.LostAnswer},
+					At: now.Add(time.Duration(n-8) * 100 * time.Millisecond), Why: "connection refused"})
+		}
+		s.Front.Error = "front does not answer: vaiven front PLAN starts it; nobody listens at front.sock"
+	}, []string{"▲ no answer at the front to the last 9 checks (front does not answer: vaiven front PLAN starts it; nobody " +
+		"listens at front.sock)"}},
 	{"green fails", func(s *keeper.Snapshot) { s.Sides[split.Green].Figures.Failing = 430 },
 		[]string{"▲ green: 43 of 86 requests/s fail. b b rolls back"}},
 	{"blue fails", func(s *keeper.Snapshot) { s.Sides[split.Blue].Figures.Failing = 430 },
 		[]string{"▲ blue: 43 of 255 requests/s fail\n"}},
 	{"rolling back", func(s *keeper.Snapshot) {
-		s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Cause{Kind: crossing.ByHand}
+		s.Crossing.GoingBack, s.Crossing.Why = true, crossing.Because(crossing.ByHand{})
 		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.TaskHome, At: now.Add(-3 * time.Second)}
 	}, []string{"▲ rolling back to blue: asked 3.0 s ago, the front has not confirmed", "rolling back to blue"}},
 	{"the front does not answer", func(s *keeper.Snapshot) {
@@ -307,13 +340,13 @@ var states = []state{
 		"× green-2", "ended: exit status 3"}},
 	{"the way back is narrow", func(s *keeper.Snapshot) {
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 2, Instances: 3, FrontRead: true})
-	}, []string{"◐ NARROW", "2 of 3", "3 of 5 guards clear; way back narrow: blue healthy: 2 of 3"}},
+	}, []string{"▲ NARROW", "2 of 3", "3 of 5 guards clear; way back narrow: blue healthy: 2 of 3"}},
 	{"the live side fails, and everything was looked at", func(s *keeper.Snapshot) {
 		look := wayback.Look{At: now, Of: 12}
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, FrontRead: true, Bad: 0.45,
 			Looks: wayback.Looks{Same: look, Smoke: look, Data: look}})
 		s.Sides[split.Blue].Figures.Failing = 1150
-	}, []string{"▲ blue: 115 of 255 requests/s fail", "◐ NARROW", "◐ blue's answers     45 % of them fail now"}},
+	}, []string{"▲ blue: 115 of 255 requests/s fail", "▲ NARROW", "▲ blue's answers    45 % of them fail now"}},
 	{"the way back is closed", func(s *keeper.Snapshot) {
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 0, Instances: 3, FrontRead: true})
 	}, []string{"× CLOSED", "no way back: blue healthy: 0 of 3"}},
@@ -331,8 +364,8 @@ var states = []state{
 		"empty"}},
 	{"rolled back", func(s *keeper.Snapshot) {
 		rest(s, crossing.RolledBack)
-		s.Crossing.Why = crossing.Cause{Kind: crossing.ByHand, Why: "it looks wrong"}
-	}, []string{"crossing 18 was rolled back 1m12s ago: it looks wrong"}},
+		s.Crossing.Why = crossing.Because(crossing.ByHand{Why: "it looks wrong"})
+	}, []string{"rolled back 1m12s ago: it looks wrong"}},
 	{"called off", func(s *keeper.Snapshot) {
 		rest(s, crossing.CalledOff)
 		s.Sides[split.Green] = engine.SideView{Every: time.Second, At: now}
@@ -350,8 +383,9 @@ var states = []state{
 	{"compared with what was", func(s *keeper.Snapshot) { s.Guards[0].AsOf = now },
 		[]string{"no fault above 1 %, compared with 21:04"}},
 	{"not sure after its longest time", func(s *keeper.Snapshot) {
-		s.Crossing.Question = crossing.Question{ID: 7, Kind: crossing.AskUnsure, Leg: 2, Part: 5000, Side: split.Green,
-			At: now.Add(-time.Minute), Unsure: []crossing.Unsure{{Guard: "failing", Find: 0.01, Excluded: 0.05}}}
+		s.Crossing.Question = crossing.Question{ID: 7, Side: split.Green, At: now.Add(-time.Minute),
+			Is: crossing.AskUnsure{Step: crossing.Step{Leg: 2, Part: 5000}, Unsure: []crossing.Unsure{{Guard: "failing",
+				Find: 0.01, Excluded: 0.05}}}}
 	}, []string{"failing: a fault of 1 % is not excluded, one of 5 % is. Go on to 50 % on green all the same?"}},
 	{"until sure", func(s *keeper.Snapshot) {
 		s.Crossing.Route = slices.Clone(s.Crossing.Route)
@@ -439,9 +473,10 @@ func hostile() keeper.Snapshot {
 		"registry.internal/sailings@sha256:60303ae22b998861bce3b28f33eec1be"
 	s.Parts = []engine.Part{{Name: "suche\u202e", Wanted: [2]int{12, 12}}, {Name: "船票", Wanted: [2]int{12, 12}},
 		{Name: "ma\u0301nifests", Wanted: [2]int{12, 12}}}
-	s.Crossing.Question = crossing.Question{ID: 4, Kind: crossing.AskFindings,
-		Findings: []proof.Finding{{Check: "diff\x1b]0;x\aerences", Instance: strings.Repeat("é", 40), Want: "none",
-			Got: strings.Repeat("日本 ", 60)}}}
+	s.Crossing.Question = crossing.Question{ID: 4,
+		Is: crossing.AskFindings{Findings: []proof.Finding{{Check: "diff\x1b]0;x\aerences",
+			Instance: strings.Repeat("é", 40), Want: "none",
+			Got: strings.Repeat("日本 ", 60)}}}}
 	states := []reading.Health{reading.Healthy, reading.Failing, reading.Starting, reading.Answering, reading.Exited}
 	for _, side := range split.Sides {
 		v := &s.Sides[side]

@@ -141,6 +141,7 @@ func (r *reader) tabs(data []byte) bool {
 func Schema() section.Shape {
 	r := newReader("", nil)
 	s := r.Discover(func(n ast.Node) { r.plan(n, defaults()) })
+	describe(s, "")
 	s["$schema"], s["title"] = "https://json-schema.org/draft/2020-12/schema", "A plan of Vaiven"
 	return s
 }
@@ -273,7 +274,7 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 	before := split.Share(0)
 	r.List(n, "route", func(n ast.Node) {
 		var text string
-		if !r.Text(n, "a leg", &text) {
+		if !r.Like(n, "a leg", legForm, &text) {
 			return
 		}
 		last = n
@@ -313,7 +314,7 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 // keep reads "30m" or "30m, then ask".
 func (r *reader) keep(n ast.Node, p *plan.Plan) {
 	var text string
-	if !r.Text(n, "keep", &text) {
+	if !r.Like(n, "keep", "(0|"+section.TimeForm+")(, then *(retire|ask|leave))?", &text) {
 		return
 	}
 	hold, then, more := strings.Cut(text, ", then ")
@@ -430,8 +431,9 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	} else if g.Watch.Figures() {
 		by := section.Parsed(r.Reader, "by", &g.Margin, section.Amount)
 		if g.Watch == plan.Fewer {
-			g.Settle = 0
+			g.Settle, g.After = 0, plan.Unsaid
 			by = section.Parsed(r.Reader, "by", &g.Margin, section.Fault)
+			keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, section.TimeOrNone)))
 		} else {
 			keys = append(keys, section.May("settle",
 				section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
@@ -450,7 +452,8 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 	}
 	switch g.Watch {
 	case plan.Slow:
-		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, after)))
+		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, after)),
+			section.May("settle", section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
 	case plan.Door:
 		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, section.Duration)))
 	}

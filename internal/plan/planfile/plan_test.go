@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"vaiven/docs"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -186,7 +188,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Name: "process_open_fds higher", Watch: plan.Higher, Figure: plan.Figure{Name: "process_open_fds"},
 				Margin: 20, Settle: 30 * time.Second, Then: plan.Freeze},
 			{Name: "fewer booked_total", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1,
-				Then: plan.Freeze},
+				After: time.Minute,
+				Then:  plan.Freeze},
 		},
 		Find: 0.02, Sure: 0.995, Quiet: plan.QuietGoOn,
 		WayBack: plan.WayBack{Every: 30 * time.Second, Checks: []plan.Check{{
@@ -688,13 +691,13 @@ func TestWhatAPlanNamesIsThere(t *testing.T) {
 		line                  int // 0: nothing is wrong
 		says                  string
 	}{
-		{"all is there", "sh run.sh {address}", "env FARES_SET", 0, ""},
+		{"all is there", "cat run.sh {address}", "env FARES_SET", 0, ""},
 		{"depends on the version", "./builds/{version}/run {address}", "env FARES_SET", 0, ""},
 		{"not on PATH", "no-such-ferry {address}", "env FARES_SET", 3, `no program "no-such-ferry" is found on PATH`},
 		{"no such file", "./ferry {address}", "env FARES_SET", 3, "/ferry\" that can be run"},
-		{"not set", "sh run.sh {address}", "env FARES_NOT_SET", 8,
+		{"not set", "cat run.sh {address}", "env FARES_NOT_SET", 8,
 			"the environment variable FARES_NOT_SET of secret \"fares\" is not set here"},
-		{"no file", "sh run.sh {address}", "file fares.txt", 8, "the file of secret \"fares\" cannot be read"},
+		{"no file", "cat run.sh {address}", "file fares.txt", 8, "the file of secret \"fares\" cannot be read"},
 	} {
 		file := filepath.Join(t.TempDir(), "p.yaml")
 		text := fmt.Sprintf("service: s\nstack:\n  command: %s\n  ports: 18100-18109\nversions: folder "+
@@ -1004,6 +1007,188 @@ func TestCluster(t *testing.T) {
 			!strings.Contains(strings.ToLower(err.Error()), strings.ToLower(says)) ||
 			!strings.Contains(err.Error(), "cluster.yaml:") {
 			t.Errorf("%q for %q: %v; want %q", change[1], change[0], err, says)
+		}
+	}
+}
+
+// What makes a file no YAML is told in words about the file, at the place that has to be mended.
+func TestWhatIsNoYAML(t *testing.T) {
+	for text, want := range map[string]string{
+		"service sailings\nfront: embedded\n":               `1:1: there is no ": " in this line`,
+		"service: sailings\nfront:\u00a0embedded\n":         "2:7: a non-breaking space stands here",
+		"service: sailings\nstack: {run: [a, b\nfront: x\n": "2:14: the [ here is not closed",
+		"service: x\nstack: {run: [a, \"]\"]\nfront: x\n":   "2:8: the { here is not closed",
+		"service: \"sailings\nfront: x\n":                   "1:10: the text that is quoted from here on does not end",
+		"service: sailings\n stack: x\n":                    "1:10: what follows does not belong here",
+		"service: @x\n":                                     "1:10: a text cannot begin with this sign",
+		"service: x # [\nfront: {a: b\n":                    "2:8: the { here is not closed",
+	} {
+		_, err := Parse("p.yaml", []byte(text))
+		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "must be specified") {
+			t.Errorf("%q: %v\nand %q was expected", text, err, want)
+		}
+	}
+}
+
+// A shell is no build, and an instance has to be told where to listen.
+func TestWhatCommandsSay(t *testing.T) {
+	for command, wants := range map[string][]string{
+		`sh -c "exec true"`: {"sh is the first word, and is no build", "build: ./builds/{version}",
+			"not told where to listen"},
+		`sh -c "exec x {address}"`:     {"sh is the first word"},
+		"true":                         {"not told where to listen"},
+		"true --port {port}":           nil,
+		"env A=1 true --at {address}":  {"env is the first word"},
+		"sh -c x {port}\n  build: ./b": nil,
+	} {
+		file := filepath.Join(t.TempDir(), "p.yaml")
+		text := "service: s\nversions: folder builds\nroute: [100 %]\nsmoke: [{request: /}]\nstack:\n  ports: 18100-18109\n" +
+			"  command: " + command + "\n"
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		_, err := Check(file)
+		if (err != nil) != (wants != nil) {
+			t.Errorf("%s: %v", command, err)
+		}
+		for _, want := range wants {
+			if !strings.Contains(err.Error(), want) {
+				t.Errorf("%s: %q is not said by\n%v", command, want, err)
+			}
+		}
+	}
+}
+
+// Each key of the schema says what the reference says of it.
+func TestTheSchemaDescribesEachKey(t *testing.T) {
+	for _, where := range undescribed(Schema(), "") {
+		t.Errorf("nothing is said of %s: docs/plan.md has no row for it", where)
+	}
+	for path, want := range map[string]string{
+		"stack grace": "time for open requests", "guards failing worse-by": "how much higher", "route": "the legs",
+		"smoke within": "for one reading", "front embedded body-size": "largest body",
+	} {
+		s := Schema()
+		for key := range strings.FieldsSeq(path) {
+			s = property(s, key)
+		}
+		if text, _ := s["description"].(string); !strings.Contains(text, want) {
+			t.Errorf("of %s it says %q", path, text)
+		}
+	}
+}
+
+// parts are the shapes that a shape is made of.
+func parts(s section.Shape) (list []section.Shape) {
+	for _, name := range []string{"items", "additionalProperties"} {
+		if inner, ok := s[name].(section.Shape); ok {
+			list = append(list, inner)
+		}
+	}
+	for _, name := range []string{"anyOf", "oneOf"} {
+		inner, _ := s[name].([]section.Shape)
+		list = append(list, inner...)
+	}
+	return list
+}
+
+func property(s section.Shape, key string) section.Shape {
+	if properties, _ := s["properties"].(section.Shape); properties != nil {
+		if of, ok := properties[key].(section.Shape); ok {
+			return of
+		}
+	}
+	for _, inner := range parts(s) {
+		if of := property(inner, key); of != nil {
+			return of
+		}
+	}
+	return nil
+}
+
+func undescribed(s section.Shape, path string) (list []string) {
+	properties, _ := s["properties"].(section.Shape)
+	for key, of := range properties {
+		inner, _ := of.(section.Shape)
+		if text, _ := inner["description"].(string); text == "" {
+			list = append(list, path+"."+key)
+		}
+		list = append(list, undescribed(inner, path+"."+key)...)
+	}
+	for _, inner := range parts(s) {
+		list = append(list, undescribed(inner, path)...)
+	}
+	return list
+}
+
+// The whole plans in the reference are plans.
+func TestTheReferencesPlans(t *testing.T) {
+	found := 0
+	for block := range strings.SplitSeq(docs.Plan, "```yaml\n") {
+		text, _, ended := strings.Cut(block, "```")
+		if !ended || !strings.HasPrefix(text, "service: ") {
+			continue
+		}
+		found++
+		if _, err := Parse(fmt.Sprintf("plan %d of docs/plan.md", found), []byte(text)); err != nil {
+			t.Error(err)
+		}
+	}
+	if found < 3 {
+		t.Errorf("the reference has %d whole plans", found)
+	}
+}
+
+// What a form of values allows the reader takes, and what it does not the reader refuses.
+func TestFormsOfValues(t *testing.T) {
+	data, err := json.Marshal(Schema())
+	if err != nil {
+		t.Fatal(err)
+	}
+	schema, err := testkit.NewSchema(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for of, values := range map[string][]string{
+		"grace":     {"10s", "1h30m", "500ms", "10", "soon", "1 m", "10 s", "-1s"},
+		"capacity":  {"250 /s", "0.5/s", "250", "250/m", "1e3 /s"},
+		"memory":    {"256 MiB", "1.5 GiB", "256"},
+		"ports":     {"18100-18109", "18100 - 18109", "18100", "18100-", "a-b"},
+		"price":     {"0.12 EUR", "12 EUR", "12", "EUR", "1 EUR an hour"},
+		"instances": {"4", "as live", "2 until 25 %, then 8", "2 until 25 %, then as live", "some", "2 until 25 %"},
+		"route": {"[5 % for 2m, 100 %]", "[1 in 20 for 30s, ask, 100 %]", "[5 % until sure, 100 %]", "[12.5 %, 100 %]",
+			"['5 % until sure, at least 1m, at most 20m', 100 %]", "[5, 100 %]", "[5 % 2m, 100 %]", "[5 % for 2, 100 %]"},
+		"keep":    {"30m", "30m, then ask", "30m, then wait", "30", "0s, then leave"},
+		"limit":   {"80 %", "80 %, then ask", "80 %, then refuse", "80", "80 %, then go"},
+		"warm-up": {"200 at 50 /s", "200", "200 at 50"},
+	} {
+		for _, value := range values {
+			m := map[string]string{"service": "s", "versions": "folder b", "route": "[100 %]",
+				"smoke": "[{request: /}]"}
+			stack := map[string]string{"image": "x", "network": "host", "ports": "18100-18199"}
+			in := stack
+			if slices.Contains([]string{"route", "keep", "limit", "warm-up"}, of) {
+				in = m
+			}
+			if in[of] = value; of == "limit" {
+				stack["capacity"] = "250 /s"
+			}
+			text := ""
+			for _, key := range slices.Sorted(maps.Keys(m)) {
+				text += key + ": " + m[key] + "\n"
+			}
+			text += "stack:\n"
+			for _, key := range slices.Sorted(maps.Keys(stack)) {
+				text += "  " + key + ": " + stack[key] + "\n"
+			}
+			_, read := Parse("p.yaml", []byte(text))
+			data, err := yaml.YAMLToJSON([]byte(text))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if said := schema.Validate(data); (read == nil) != (said == nil) {
+				t.Errorf("%s: %s is read with %v, and the schema says %v", of, value, read, said)
+			}
 		}
 	}
 }

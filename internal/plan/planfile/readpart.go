@@ -510,6 +510,36 @@ func (r *reader) commandsThere(dir string, p *plan.Plan) {
 	}
 }
 
+// shells are programs that only start others: none is what a version is built as.
+var shells = []string{"sh", "bash", "dash", "zsh", "ksh", "env", "exec", "nohup", "setsid", "timeout"}
+
+// commandsSay looks whether commands say which files a version is, and where an instance listens.
+func (r *reader) commandsSay(p *plan.Plan) {
+	said := map[string]bool{}
+	for _, part := range p.Parts {
+		for _, s := range part.Stacks {
+			if s.Kind() != plan.Processes && s.Kind() != plan.Hosts || len(s.Command) == 0 || said[s.Command[0]] {
+				continue
+			}
+			said[s.Command[0]] = true
+			at := r.commandAt[s.Command[0]]
+			if first := path.Base(s.Command[0]); s.Build == "" && slices.Contains(shells, first) {
+				r.Wrong(at, fmt.Sprintf("%s is the first word, and is no build of this service", first),
+					`name the file or folder that a version is in, such as "build: ./builds/{version}", or begin with the `+
+						"program itself")
+			}
+			texts := append(slices.Collect(maps.Values(s.Environment)), s.Command...)
+			listens := func(text string) bool {
+				return strings.Contains(text, "{address}") || strings.Contains(text, "{port}")
+			}
+			if !slices.ContainsFunc(texts, listens) {
+				r.Wrong(at, "an instance is not told where to listen",
+					"write {address} (host:port) or {port} into the command or the environment, such as --listen {address}")
+			}
+		}
+	}
+}
+
 // secretsSet looks whether the plan's secrets can be read here, now.
 func (r *reader) secretsSet(dir string, p *plan.Plan) {
 	for name, s := range p.Secrets {
@@ -640,8 +670,9 @@ func number(text string) (int, error) {
 	}
 	n, err := section.Between(1, 1000)(text)
 	if err != nil {
-		err = fmt.Errorf("%q is not a number of instances: want one from 1 to 1000, \"as live\", or such as \"2 "+
-			"until 25 %%, then as live\"", text)
+		const some = `([0-9]+|as live)`
+		err = section.Form(fmt.Errorf("%q is not a number of instances: want one from 1 to 1000, \"as live\", or such as "+
+			"\"2 until 25 %%, then as live\"", text), some+`( until `+section.ShareForm+`, then `+some+`)?`)
 	}
 	return n, err
 }

@@ -30,6 +30,7 @@ func Check(file string) (*plan.Plan, error) {
 		return parse(name, data, func(r *reader, n ast.Node, p *plan.Plan) {
 			if r.plan(n, p); len(r.Problems.List) == 0 {
 				r.commandsThere(filepath.Dir(abs), p)
+				r.commandsSay(p)
 				r.secretsSet(filepath.Dir(abs), p)
 			}
 		})

@@ -72,8 +72,8 @@ func splitKey(text string) (plan.Key, error) {
 			}
 		}
 	}
-	return plan.Key{}, fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or header NAME",
-		text)
+	return plan.Key{}, section.Form(fmt.Errorf("%q is not a split key: want random, client, client /24, cookie NAME or "+
+		"header NAME", text), `random|client(\s+/[0-9]+)?|(cookie|header)\s+[A-Za-z0-9._-]+`)
 }
 
 // field parses "header NAME" or "json PATH".
@@ -95,8 +95,8 @@ func ports(text string) ([2]int, error) {
 	first, err1 := section.Between(1, 65535)(strings.TrimSpace(low))
 	last, err2 := section.Between(1, 65535)(strings.TrimSpace(high))
 	if !ok || err1 != nil || err2 != nil || last < first {
-		return [2]int{}, fmt.Errorf("%q is not a range of ports: want the first and the last, such as 18100-18199",
-			text)
+		return [2]int{}, section.Form(fmt.Errorf("%q is not a range of ports: want the first and the last, such as "+
+			"18100-18199", text), `[0-9]{1,5} *- *[0-9]{1,5}`)
 	}
 	return [2]int{first, last}, nil
 }
@@ -113,6 +113,10 @@ func after(text string) (time.Duration, error) {
 	}
 	return d, err
 }
+
+// legForm is what a leg of a route, or ask, looks like.
+const legForm = `ask|` + section.ShareForm + `(\s+for\s+` + section.TimeForm + `|\s+until sure(,? *at (least|most) ` +
+	section.TimeForm + `)*)?`
 
 // leg parses "5 % for 2m", "5 % until sure, at least 1m, at most 20m" or "100 %".
 func leg(text string) (route.Leg, error) {
@@ -314,8 +318,8 @@ func limit(text string) (plan.Limit, error) {
 	part, then, more := strings.Cut(text, ", then ")
 	f, err := section.Fraction(part)
 	if err != nil || f <= 0 {
-		return plan.Limit{}, fmt.Errorf("%q is no limit of a capacity: want \"80 %%\", \"80 %%, then ask\" or \"80 "+
-			"%%, then refuse\"", text)
+		return plan.Limit{}, section.Form(fmt.Errorf("%q is no limit of a capacity: want \"80 %%\", \"80 %%, then ask\" "+
+			"or \"80 %%, then refuse\"", text), section.ShareForm+`(, then (ask|refuse))?`)
 	}
 	l := plan.Limit{Part: f}
 	if more {
@@ -343,8 +347,8 @@ func price(text string) (plan.Price, error) {
 			return plan.Price{Amount: amount, Unit: words[1]}, nil
 		}
 	}
-	return plan.Price{}, fmt.Errorf("%q is not a price: want what an instance costs an hour, such as \"0.12 EUR\"",
-		text)
+	return plan.Price{}, section.Form(fmt.Errorf("%q is not a price: want what an instance costs an hour, such as "+
+		"\"0.12 EUR\"", text), section.NumberForm+`\s+\S+`)
 }
 
 // dnsQuestion parses "name" or "name TYPE".
@@ -382,8 +386,8 @@ func warmUp(text string) (plan.WarmUp, error) {
 	n, err := section.Between(1, 1_000_000)(strings.TrimSpace(number))
 	perS, errRate := section.PerSecond(rate)
 	if !ok || err != nil || errRate != nil {
-		return plan.WarmUp{}, fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as \"200 at "+
-			"50 /s\"", text)
+		return plan.WarmUp{}, section.Form(fmt.Errorf("%q is not a warm-up: want how many requests at what rate, such as "+
+			"\"200 at 50 /s\"", text), `[0-9]+ at `+section.RateForm)
 	}
 	return plan.WarmUp{Requests: n, Rate: perS}, nil
 }

@@ -179,6 +179,9 @@ const patience = time.Second
 // tries is how often something is done over another connection when one has ended under it.
 const tries = 3
 
+// others is how often others, who share the connection, may give it up under somebody before that counts as a try.
+const others = 10
+
 // Do does acts, one after the other, over the connection that is kept. They may be done twice, when it was not
 // answered in time: an act has to come to the same then.
 func (c *Client) Do(ctx context.Context, acts ...Act) error {
@@ -195,6 +198,7 @@ func (c *Client) Do(ctx context.Context, acts ...Act) error {
 
 // ask does something over the connection that is kept, or over another one when that does not answer.
 func ask[T any](ctx context.Context, c *Client, do func(*amqp.Channel) (T, error)) (T, error) {
+	ended := 0
 	for n := 1; ; n++ {
 		conn, fresh, err := c.control(ctx)
 		if err != nil {
@@ -206,11 +210,16 @@ func ask[T any](ctx context.Context, c *Client, do func(*amqp.Channel) (T, error
 			trying, cancel = context.WithTimeout(ctx, patience)
 		}
 		value, err := over(trying, conn, do)
+		impatient := trying.Err() != nil
 		cancel()
 		if err == nil || !errors.Is(err, ErrUnreachable) {
 			return value, err
 		}
 		c.drop(conn)
+		if !impatient && errors.Is(err, amqp.ErrClosed) && ended < others {
+			ended++ // somebody else found that it does not answer
+			n--
+		}
 		if n == tries || ctx.Err() != nil {
 			return value, err
 		}

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 )
@@ -65,22 +64,6 @@ func (r *Reader) Tree(data []byte) ast.Node {
 		return nil
 	}
 	return root
-}
-
-func (r *Reader) syntax(err error) {
-	var syntax *yaml.SyntaxError
-	if !errors.As(err, &syntax) || syntax.Token == nil {
-		r.At(1, 1, "not YAML: "+err.Error(), "")
-		return
-	}
-	p := syntax.Token.Position
-	if line, what := r.indentation(p.Line); line > 0 {
-		r.At(line, 1+spaces(r.lines[line-1]), "not YAML: "+what,
-			"let the keys of one mapping, and the items of one list, begin in the same column; the rest of the file "+
-				"was not looked at")
-		return
-	}
-	r.At(p.Line, p.Column, "not YAML: "+syntax.Message, "the rest of the file was not looked at")
 }
 
 // indentation finds the line whose indentation a mistake of syntax at a line is about, 0 if it is
@@ -316,11 +299,9 @@ func Parsed[T any](r *Reader, what string, to *T, parse func(string) (T, error))
 	return func(n ast.Node) {
 		var text string
 		if r.Discovering() {
-			var m Mistake
-			if _, err := parse("\x00"); errors.As(err, &m) && m.choices != nil {
-				r.Takes(n, Shape{"enum": m.choices})
-				return
-			}
+			_, err := parse("\x00")
+			r.Takes(n, shapeOf(err))
+			return
 		}
 		if !r.Text(n, what, &text) {
 			return

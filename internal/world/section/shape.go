@@ -2,6 +2,9 @@ package section
 
 import (
 	"encoding/json"
+	"errors"
+	"maps"
+	"regexp"
 	"slices"
 
 	"github.com/goccy/go-yaml/ast"
@@ -92,4 +95,37 @@ func (r *Reader) Names(n ast.Node, value func(ast.Node)) {
 	if _, ok := n.(*ast.MappingNode); ok {
 		r.found.list = append(r.found.list, Shape{"type": "object", "additionalProperties": r.Discover(value)})
 	}
+}
+
+// shapeOf is what a parser takes, as far as its error for what it does not take tells.
+func shapeOf(err error) Shape {
+	var m Mistake
+	var f formed
+	switch {
+	case errors.As(err, &m) && m.choices != nil:
+		return Shape{"enum": m.choices}
+	case errors.As(err, &f):
+		s := maps.Clone(scalar)
+		s["pattern"] = `^\s*(` + f.form + `)\s*$`
+		whole := regexp.MustCompile(`^(` + f.form + `)$`)
+		switch {
+		case f.most > 0:
+			s["type"], s["minimum"], s["maximum"] = []string{"integer", "string"}, f.least, f.most
+		case whole.MatchString("0") && !whole.MatchString("1"):
+			s["type"], s["minimum"], s["maximum"] = []string{"integer", "string"}, 0, 0
+		case !whole.MatchString("1"):
+			s["type"] = "string"
+		}
+		return s
+	}
+	return scalar
+}
+
+// Like reads a text of a form, which its reader parses. A schema tells it.
+func (r *Reader) Like(n ast.Node, what, form string, to *string) bool {
+	if r.Discovering() {
+		r.Takes(n, shapeOf(Form(errors.ErrUnsupported, form)))
+		return false
+	}
+	return r.Text(n, what, to)
 }

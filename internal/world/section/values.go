@@ -15,9 +15,38 @@ import (
 func Duration(text string) (time.Duration, error) {
 	d, err := time.ParseDuration(strings.ReplaceAll(text, " ", ""))
 	if err != nil || d <= 0 {
-		return 0, fmt.Errorf("%q is not a time: want a number with its unit, such as 500ms, 30s, 2m or 1h30m", text)
+		return 0, Form(fmt.Errorf("%q is not a time: want a number with its unit, such as 500ms, 30s, 2m or 1h30m",
+			text), TimeForm)
 	}
 	return d, nil
+}
+
+// What values look like, as parts of a regular expression.
+const (
+	NumberForm = `\+?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?`
+	TimeForm   = `([0-9]*\.?[0-9]+ *(ns|us|µs|μs|ms|s|m|h) *)+`
+	ShareForm  = `([0-9]+(\.[0-9]{0,2})? *%|[0-9]+ +in +[0-9]+)`
+	RateForm   = NumberForm + ` */s`
+)
+
+const wholeForm = `\+?[0-9]+`
+
+// formed is an error with what would be right, as a schema can say it: a form of texts, and bounds of whole numbers.
+type formed struct {
+	error
+	form        string
+	least, most int // of a whole number, both 0 if it is none
+}
+
+func (f formed) Unwrap() error { return f.error }
+
+// Form gives a parser's error the form of what it takes: a regular expression for the whole of a text, which a schema
+// tells.
+func Form(err error, form string) error {
+	if err == nil {
+		return nil
+	}
+	return formed{error: err, form: form}
 }
 
 // TimeOrNone is a duration that may also be "0s".
@@ -25,7 +54,8 @@ func TimeOrNone(text string) (time.Duration, error) {
 	if d, err := time.ParseDuration(text); err == nil && d == 0 {
 		return 0, nil
 	}
-	return Duration(text)
+	d, err := Duration(text)
+	return d, Form(err, "0|"+TimeForm)
 }
 
 // Between parses a whole number in a range.
@@ -33,7 +63,8 @@ func Between(least, most int) func(string) (int, error) {
 	return func(text string) (int, error) {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < least || n > most {
-			return 0, fmt.Errorf("%q does not fit: want a whole number from %d to %d", text, least, most)
+			return 0, formed{fmt.Errorf("%q does not fit: want a whole number from %d to %d", text, least, most), wholeForm,
+				least, most}
 		}
 		return n, nil
 	}
@@ -44,7 +75,7 @@ func PerSecond(text string) (float64, error) {
 	number, ok := strings.CutSuffix(strings.TrimSpace(text), "/s")
 	rate, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
 	if !ok || err != nil || !(rate > 0 && rate <= 1e9) {
-		return 0, fmt.Errorf("%q is not a rate: want a number a second, such as \"20 /s\"", text)
+		return 0, Form(fmt.Errorf("%q is not a rate: want a number a second, such as \"20 /s\"", text), RateForm)
 	}
 	return rate, nil
 }
@@ -62,8 +93,8 @@ func Size(text string) (int64, error) {
 			}
 		}
 	}
-	return 0, fmt.Errorf("%q is not a size: want a whole number with its unit, such as \"64 KiB\", \"1500 MiB\" or "+
-		"\"2 GiB\"", text)
+	return 0, Form(fmt.Errorf("%q is not a size: want a whole number with its unit, such as \"64 KiB\", \"1500 MiB\" or "+
+		"\"2 GiB\"", text), `[0-9]+ *(KiB|MiB|GiB)`)
 }
 
 // Amount parses a number that may have a unit: "20", "0.5", "10 MB", "64 MiB".
@@ -77,8 +108,8 @@ func Amount(text string) (float64, error) {
 	}
 	v, err := strconv.ParseFloat(number, 64)
 	if err != nil || math.IsNaN(v) || v < 0 || v > 1e15 {
-		return 0, fmt.Errorf("%q is no amount: want a number that may have a unit, such as \"20\", \"0.5\" or \"10 "+
-			"MB\"", text)
+		return 0, Form(fmt.Errorf("%q is no amount: want a number that may have a unit, such as \"20\", \"0.5\" or \"10 "+
+			"MB\"", text), NumberForm+` *(kB|MB|GB|KiB|MiB|GiB)?`)
 	}
 	return v * times, nil
 }
@@ -86,7 +117,7 @@ func Amount(text string) (float64, error) {
 // Fraction parses a percentage into a number from 0 to 1.
 func Fraction(text string) (float64, error) {
 	share, err := split.ParseShare(text)
-	return share.Fraction(), err
+	return share.Fraction(), Form(err, ShareForm)
 }
 
 // Fault is a fraction above none, and below all.

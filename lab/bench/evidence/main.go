@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"flag"
 	"fmt"
 	"io"
@@ -49,8 +50,13 @@ type cell struct {
 	from  time.Duration // when that begins, after the first request that moves
 	// incident is what fails beside, on both sides alike.
 	incident func(at time.Duration) float64
-	clients  int           // that make the requests and stay on their sides; 0: each request is placed anew
+	clients  crowd         // that make the requests and stay on their sides; none: each request is placed anew
 	restart  time.Duration // when a keeper takes over that knows nothing; 0: never
+	each     int           // instances of a side; 0: one
+	// half of what each of them is asked fails for two seconds, once in so long on average, on both sides; 0: never
+	bursts time.Duration
+	bad    float64       // more that fails at one instance of the new side
+	watch  time.Duration // before the first request moves; 0: as usual
 }
 
 // rules are three guards, so that certainty is shared as in most plans; two of them see nothing.
@@ -64,7 +70,8 @@ var rules = []plan.Guard{
 // none did.
 func (c cell) run(seed uint64) float64 {
 	r := rand.New(rand.NewPCG(seed, 15))
-	total := c.legs.Forecast(keep, 0).Total
+	total, before := c.legs.Forecast(keep, 0).Total, cmp.Or(c.watch, before)
+	var clumps evidence.Clumps
 	restarts := 0
 	terms := func() guard.Terms {
 		return guard.Terms{Alpha: alpha, Blocks: int(total / every), Seconds: int(total.Seconds()), Restarts: restarts}
@@ -73,11 +80,17 @@ func (c cell) run(seed uint64) float64 {
 	var series figures.Series
 	start := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	moves := start.Add(before)
-	sides := [2]reading.Side{{Instances: []reading.Count{{Server: reading.Server{Name: "blue-1", Address: "blue:1"}}}},
-		{Instances: []reading.Count{{Server: reading.Server{Name: "green-1", Address: "green:1"}}}}}
-	people := newPeople(r, c)
+	var sides [2]reading.Side
+	for side := range sides {
+		for n := range max(c.each, 1) {
+			name := fmt.Sprintf("%v-%d", split.Side(side), n+1)
+			sides[side].Instances = append(sides[side].Instances, reading.Count{Server: reading.Server{Name: name,
+				Address: name + ":1"}})
+		}
+	}
+	people := newPeople(r, c, start)
 	f := guard.Facts{Target: split.Green, FrontRead: true, SideRead: true,
-		Tells: reading.Capabilities{Counts: true, Both: true, Clients: c.clients > 0}, Together: c.clients > 0}
+		Tells: reading.Capabilities{Counts: true, Both: true, Clients: c.clients.of > 0}, Together: c.clients.of > 0}
 	share := split.Share(0)
 	for at := time.Duration(0); at < before+total; at += every {
 		now := start.Add(at)
@@ -101,6 +114,7 @@ func (c cell) run(seed uint64) float64 {
 				f.Since = moves
 			}
 			f.Changed, share = now, next
+			people.now = now
 			people.count.Changed(share)
 		}
 		base := c.base
@@ -111,12 +125,21 @@ func (c cell) run(seed uint64) float64 {
 		if moved >= c.from {
 			fault = c.fault
 		}
+		people.now = now
 		people.ask(r, c, share, base, fault, &sides)
 		reading := reading.Front{At: now.Add(every), Split: reading.Split{Share: share}, Tells: f.Tells, Sides: sides}
 		reading.Sides[0].Instances, reading.Sides[1].Instances = slices.Clone(sides[0].Instances),
 			slices.Clone(sides[1].Instances)
 		if err := series.Add(reading); err != nil {
 			panic(err) // times were made up wrongly
+		}
+		if c.bursts > 0 && share == 0 {
+			for st := range series.After(now) {
+				for _, b := range st.Blocks(split.Blue) {
+					clumps.Learn(b.Count)
+					f.Bursts = clumps.Bursts()
+				}
+			}
 		}
 		if c.restart > 0 && moved >= c.restart && restarts == 0 {
 			restarts++
@@ -136,30 +159,68 @@ func (c cell) run(seed uint64) float64 {
 	return math.Inf(1)
 }
 
-// people are who asks: nobody in particular, or clients that stay where they are.
-type people struct {
-	place []split.Place
-	bad   []bool // whose requests fail half of the time: a fiftieth of them
-	count *clients.Counts
+// crowd is how clients are that stay where they are.
+type crowd struct {
+	of     int
+	bad    float64       // the part of them whose requests fail on either side
+	fails  float64       // how many of those requests fail
+	uneven bool          // some ask a thousand times as much as others
+	stays  time.Duration // on average, until another comes in its place; 0: for ever
 }
 
-func newPeople(r *rand.Rand, c cell) *people {
-	p := &people{count: clients.New(0)}
-	for n := range c.clients {
-		p.place, p.bad = append(p.place, split.Place(r.Uint64())), append(p.bad, n%50 == 0)
+// people are who asks: nobody in particular, or clients that stay where they are.
+type people struct {
+	now   time.Time
+	all   []person
+	sums  []float64 // of how much they ask, up to each
+	count *clients.Counts
+	burst [2][]time.Time // by side and instance: until when it has one
+}
+
+type person struct {
+	place split.Place
+	bad   bool
+	until time.Time
+}
+
+func newPeople(r *rand.Rand, c cell, now time.Time) *people {
+	p := &people{now: now}
+	p.count = clients.New(0, func() time.Time { return p.now })
+	sum := 0.0
+	for range c.clients.of {
+		p.all = append(p.all, p.another(r, c))
+		weight := 1.0
+		if c.clients.uneven {
+			weight = math.Exp(r.Float64() * math.Log(1000))
+		}
+		sum += weight
+		p.sums = append(p.sums, sum)
 	}
 	return p
 }
 
+// another is a client that has just come.
+func (p *people) another(r *rand.Rand, c cell) person {
+	who := person{place: split.Place(r.Uint64()), bad: r.Float64() < c.clients.bad}
+	if c.clients.stays > 0 {
+		who.until = p.now.Add(time.Duration(r.ExpFloat64() * float64(c.clients.stays)))
+	}
+	return who
+}
+
 func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault float64, sides *[2]reading.Side) {
 	n := int64(distuv.Poisson{Lambda: c.rate * every.Seconds(), Src: r}.Rand())
-	if c.clients > 0 {
+	if c.clients.of > 0 {
 		for range n {
-			who := r.IntN(c.clients)
-			side := p.place[who].Side(share)
+			k, _ := slices.BinarySearch(p.sums, r.Float64()*p.sums[len(p.sums)-1])
+			who := &p.all[k]
+			if !who.until.IsZero() && p.now.After(who.until) {
+				*who = p.another(r, c)
+			}
+			side := who.place.Side(share)
 			rate := base
-			if p.bad[who] {
-				rate = 0.5
+			if who.bad {
+				rate = c.clients.fails
 			}
 			if side == split.Green {
 				rate += fault
@@ -170,22 +231,39 @@ func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault float6
 			if bad {
 				i.Status[5]++
 			}
-			p.count.Answered(side, uint64(p.place[who]), bad, 0)
+			p.count.Answered(side, uint64(who.place), bad, 0)
 		}
+		p.now = p.now.Add(every)
 		for side := range sides {
 			sides[side].Clients = p.count.Read(split.Side(side))
 		}
 		return
 	}
 	green := binomial(r, n, share.Fraction())
+	p.now = p.now.Add(every)
 	for side, of := range [2]int64{n - green, green} {
-		rate := base
-		if split.Side(side) == split.Green {
-			rate = min(base+fault, 1)
+		list := sides[side].Instances
+		if p.burst[side] == nil {
+			p.burst[side] = make([]time.Time, len(list))
 		}
-		i := &sides[side].Instances[0]
-		i.Requests += of
-		i.Status[5] += binomial(r, of, rate)
+		for n := range list {
+			rate := base
+			if split.Side(side) == split.Green {
+				if rate = min(base+fault, 1); n == 0 {
+					rate = min(rate+c.bad, 1)
+				}
+			}
+			if c.bursts > 0 && r.Float64() < float64(every)/float64(c.bursts) {
+				p.burst[side][n] = p.now.Add(2 * time.Second)
+			}
+			if p.now.Before(p.burst[side][n]) {
+				rate = min(rate+0.5, 1)
+			}
+			part := binomial(r, of, 1/float64(len(list)-n))
+			of -= part
+			list[n].Requests += part
+			list[n].Status[5] += binomial(r, part, rate)
+		}
 	}
 }
 
@@ -230,11 +308,57 @@ func nulls() []cell {
 		cell{name: "a keeper that begins in the middle", rate: 100, base: 0.01, legs: usual, restart: 5 * time.Minute},
 		cell{name: "all at once", rate: 100, base: 0.01, legs: once},
 		cell{name: "all at once, nothing fails", rate: 100, legs: once},
-		cell{name: "1,000 clients, 2 % of them fail half of the time", rate: 100, base: 0.001, legs: usual,
-			clients: 1000},
-		cell{name: "10,000 clients, 2 % of them fail half of the time", rate: 100, base: 0.001, legs: usual,
-			clients: 10_000},
 	)
+}
+
+// crowds are crossings on which clients stay, and no side is worse.
+func crowds() []cell {
+	of := func(name string, rate, base float64, c crowd) cell {
+		return cell{name: name, rate: rate, base: base, legs: usual, clients: c}
+	}
+	return []cell{
+		of("10 clients, 1 % fail", 10, 0.01, crowd{of: 10}),
+		of("100 clients, 2 of them fail always", 100, 0.001, crowd{of: 100, bad: 0.02, fails: 1}),
+		of("100 clients, some ask a thousand times as much, 1 % fail", 100, 0.01, crowd{of: 100, uneven: true}),
+		of("1,000 clients, 20 of them fail half of the time", 100, 0.001, crowd{of: 1000, bad: 0.02, fails: 0.5}),
+		of("1,000 clients, 100 of them fail one time in ten", 100, 0.001, crowd{of: 1000, bad: 0.1, fails: 0.1}),
+		of("1,000 clients, some ask a thousand times as much, 50 fail half", 100, 0.01,
+			crowd{of: 1000, bad: 0.05, fails: 0.5, uneven: true}),
+		of("1,000 clients that come for two minutes, 50 of them fail half", 100, 0.001,
+			crowd{of: 1000, bad: 0.05, fails: 0.5, stays: 2 * time.Minute}),
+		of("10,000 clients, 200 of them fail half of the time", 1000, 0.001, crowd{of: 10_000, bad: 0.02, fails: 0.5}),
+	}
+}
+
+// clumps are crossings on which bad answers come in bursts at single instances, and no side is worse.
+func clumps() []cell {
+	of := func(rate float64) cell {
+		return cell{name: "each of 4 instances a side has a burst in five minutes, watched for 25 min before", rate: rate,
+			base: 0.001, legs: usual, each: 4, bursts: 5 * time.Minute, watch: 25 * time.Minute}
+	}
+	return []cell{of(100), of(500)}
+}
+
+// stays are faults among clients that stay where they are, and among bursts.
+func stays() []cell {
+	var list []cell
+	legs := route.Route{{Part: 2500, Dwell: 25 * time.Minute}, {Part: split.Whole}}
+	for _, from := range []time.Duration{0, 15 * time.Minute} {
+		for _, fault := range []float64{0.05, 0.99} {
+			for _, of := range []int{100, 1000} {
+				list = append(list, cell{name: fmt.Sprintf("%d clients", of), rate: 100, base: 0.001, fault: fault,
+					from: from, legs: legs, clients: crowd{of: of}})
+			}
+		}
+	}
+	burst := clumps()[1]
+	burst.name, burst.legs = "bursts, at one of 4 instances", legs
+	for _, bad := range []float64{0.05, 0.3} {
+		burst.bad = bad
+		list = append(list, burst)
+	}
+	burst.name, burst.bad, burst.fault = "bursts, at all instances", 0, 0.05
+	return append(list, burst)
 }
 
 func faults() []cell {
@@ -291,7 +415,7 @@ func write(b io.Writer, runs int) {
 		"reading by reading, %d of each kind. Three guards share\na certainty of 99 %%; one of them sees what "+
 		"happens here, so that 0.3 %% of the crossings may alarm.\n\n", runs)
 	fmt.Fprintf(b, "| no fault | requests a second | alarms | at most (99 %% sure) |\n| --- | --- | --- | --- |\n")
-	for _, c := range nulls() {
+	for _, c := range slices.Concat(nulls(), crowds(), clumps()) {
 		alarms := int64(0)
 		for _, at := range play(c, runs) {
 			if !math.IsInf(at, 1) {
@@ -326,6 +450,24 @@ func write(b io.Writer, runs int) {
 		}
 		fmt.Fprintf(b, "| %g %% | %s | %.0f | %d of %d | %s | %.1f s |\n", 100*c.fault, begins, c.rate, len(took), few,
 			middle, bound)
+	}
+	fmt.Fprintf(b, "\nThe same at 25 %% where clients stay on their side and 0.1 %% fail anyway, and where bad answers come in "+
+		"bursts.\n\n| who | fault | begins | requests a second | found within ten minutes | after, in the middle | at most |\n"+
+		"| --- | --- | --- | --- | --- | --- | --- |\n")
+	for _, c := range stays() {
+		var took []float64
+		for _, at := range play(c, few) {
+			if at -= c.from.Seconds(); at <= 600 {
+				took = append(took, at)
+			}
+		}
+		slices.Sort(took)
+		middle, most := "—", "—"
+		if 2*len(took) > few {
+			middle, most = fmt.Sprintf("%.0f s", took[few/2]), fmt.Sprintf("%.0f s", took[len(took)-1])
+		}
+		fmt.Fprintf(b, "| %s | %g %% | after %.0f min | %.0f | %d of %d | %s | %s |\n", c.name, 100*max(c.fault, c.bad),
+			c.from.Minutes(), c.rate, len(took), few, middle, most)
 	}
 }
 

@@ -113,3 +113,22 @@ func TestCut(t *testing.T) {
 		}
 	}
 }
+
+// A terminal that knows no signs but ASCII gets marks that differ, in the same columns.
+func TestASCII(t *testing.T) {
+	g := New(30, 2)
+	g.Text(0, 0, "● ◐ ○ ▲ × ◇ café 日本 → ж", Style{})
+	g.Text(0, 1, "│ 5 % – 3 …", Style{})
+	g.ASCII()
+	if got, want := g.String(), "* o . ! x ? cafe ? ?  > ?\n| 5 % - 3 ~"; got != want {
+		t.Errorf("drawn as\n%q, not\n%q", got, want)
+	}
+	seen := map[rune]rune{}
+	for _, mark := range "●◐○▲×◇◆▸" {
+		if p := ascii(mark); seen[p] != 0 || p == '?' && mark != '◇' {
+			t.Errorf("%c and %c are both %c", mark, seen[p], p)
+		} else {
+			seen[p] = mark
+		}
+	}
+}

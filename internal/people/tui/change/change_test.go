@@ -28,7 +28,7 @@ func TestAChangeFitsEveryScreen(t *testing.T) {
 	most := frame.Box(g, th, 2, 36, Title(c), Lines(th, c, 134), "esc closes", 0)
 	first := tuitest.Fits(t, g)
 	g = cells.New(142, 38)
-	frame.Box(g, th, 2, 36, Title(c), Lines(th, c, 134), "esc closes", most)
+	frame.Box(g, th, 2, 36, Title(c), Lines(th, c, 134), "esc closes", frame.Scroll(most))
 	last := tuitest.Fits(t, g)
 	for text, want := range map[string]string{
 		"5 % → 12.35 % on green, the nearest to 12.34 %": first, "100 ms": first,

@@ -147,10 +147,7 @@ func (m Model) Draw(g *cells.Grid, top, bottom int) {
 	case len(list) == 0:
 		g.Text(x, y+3, "none fits what you typed", t.Amber)
 	}
-	first := 0
-	if len(list) > rows {
-		first = min(max(m.at-rows/2, 0), len(list)-rows)
-	}
+	first := frame.Window(m.at, len(list), rows)
 	for n := first; n < min(first+rows, len(list)); n++ {
 		m.row(g, x, y+3+n-first, width, list[n], n == m.at)
 	}
@@ -177,7 +174,7 @@ func (m Model) row(g *cells.Grid, left, y, width int, v raise.Version, chosen bo
 	g.Text(left+2, y, cells.CutLeft(v.Name, name), ink)
 	x := left + 2 + name + 1
 	if v.Wrong != "" { // nothing else is known of it
-		g.Within(x, y, end-x, "× "+v.Remark(), t.Amber)
+		g.Within(x, y, end-x, "▲ "+v.Remark(), t.Amber)
 		return
 	}
 	if !v.At.IsZero() && width >= 70 {

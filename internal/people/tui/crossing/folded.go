@@ -114,6 +114,11 @@ const foldedRows = 4 // of guards
 // guardsFolded draws guards and way back on one line each.
 func (p page) guardsFolded(y int) {
 	g, t := p.g, p.Theme
+	if p.raising() {
+		p.raise(1, y, p.W-1, foldedRows-1)
+		p.wayBackFolded(y + foldedRows)
+		return
+	}
 	list, rest := p.gravest(foldedRows)
 	values := p.W >= 60
 	for n, status := range list {
@@ -133,7 +138,12 @@ func (p page) guardsFolded(y int) {
 	if rest != "" {
 		g.Within(1, y+foldedRows-1, p.W-2, rest, t.Label)
 	}
-	row := y + foldedRows
+	p.wayBackFolded(y + foldedRows)
+}
+
+// wayBackFolded draws the way back on one line, or what helps.
+func (p page) wayBackFolded(row int) {
+	g, t := p.g, p.Theme
 	if list := p.S.WaysOut; len(list) > 0 {
 		x := g.Text(1, row, "▲ what helps", t.Red.In(true)) + 2
 		g.Within(x, row, p.W-x-1, strings.TrimSpace(wayKeys[list[0].Do]+" "+words.WayOut(list[0], p.S.Crossing.Target)),
@@ -148,8 +158,8 @@ func (p page) guardsFolded(y int) {
 		name, said := words.Condition(list[0], p.Now)
 		text = name + " " + said
 		for _, c := range list {
-			if c.Kind == wayback.Front {
-				text += ", rollback " + words.Takes(c.Takes)
+			if front, is := c.Is.(wayback.Front); is {
+				text += ", rollback " + words.Takes(front.Takes)
 			}
 		}
 	}

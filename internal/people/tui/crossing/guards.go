@@ -9,6 +9,7 @@ import (
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/core/wayout"
@@ -19,6 +20,10 @@ import (
 
 // guards draws the guards as a table: blue's figure left, green's right.
 func (p page) guards(y int) {
+	if p.raising() {
+		p.raise(3, y, p.W-46, p.guardRows())
+		return
+	}
 	g, t := p.g, p.Theme
 	const name, blue, green, limit = 5, 35, 44, 47
 	title := "guards"
@@ -214,10 +219,10 @@ func (p page) wayBack(y, x int) {
 	}
 	for n, c := range list {
 		name, text := words.Condition(c, p.Now)
-		mark, style := p.conditionMark(c.State)
+		mark, style := p.conditionMark(c)
 		g.Set(x, y+1+n, mark, style)
 		g.Within(x+2, y+1+n, 18, name, t.Label)
-		g.Within(x+21, y+1+n, p.W-x-22, text, style)
+		g.Within(x+20, y+1+n, p.W-x-21, text, style)
 	}
 }
 
@@ -230,8 +235,11 @@ func (p page) wayBackWord() (string, cells.Style) {
 		}
 		return text, p.Theme.Label
 	}
-	mark, _ := p.conditionMark(r.State)
+	mark, _ := p.stateMark(r.State)
 	style := p.Theme.Side(split.Green).In(true)
+	if age := p.Now.Sub(p.S.At); age > situation.UnheardFor { // nobody has judged it since
+		return fmt.Sprintf("○ was %s %s ago", r.State, route.Short(age.Truncate(time.Second))), p.Theme.Label
+	}
 	switch r.State {
 	case wayback.Narrow:
 		style = p.Theme.Amber.In(true)
@@ -242,10 +250,18 @@ func (p page) wayBackWord() (string, cells.Style) {
 }
 
 // conditionMark is how a condition of the way back is, as a glyph and its style.
-func (p page) conditionMark(s wayback.State) (rune, cells.Style) {
+func (p page) conditionMark(c wayback.Condition) (rune, cells.Style) {
+	if c.State == wayback.Open && !c.Known() {
+		return '○', p.Theme.Label
+	}
+	return p.stateMark(c.State)
+}
+
+// stateMark is the same of what is known.
+func (p page) stateMark(s wayback.State) (rune, cells.Style) {
 	switch s {
 	case wayback.Narrow:
-		return '◐', p.Theme.Amber
+		return '▲', p.Theme.Amber
 	case wayback.Closed:
 		return '×', p.Theme.Red
 	}

@@ -54,6 +54,7 @@ const (
 	slowest
 	load
 	carries
+	ofService // from here on: figures of the service, where guards watch some
 )
 
 func (p page) figures(side split.Side) []figure {
@@ -72,7 +73,7 @@ func (p page) figures(side split.Side) []figure {
 		median:   {label: "p50", text: frame.Milliseconds(f.P50)},
 		slowest:  {label: "p99", text: frame.Milliseconds(f.P99)},
 		load:     {label: "load of capacity", text: part},
-		carries:  {label: "at all requests", text: all},
+		carries:  {label: "at 100 % of traffic", text: all},
 	}
 	for i := range list {
 		if f.To.IsZero() { // nothing was counted lately
@@ -104,6 +105,17 @@ func (p page) figures(side split.Side) []figure {
 			list[load].ghost = frame.Percent(o.Load[side])
 		}
 	}
+	return append(list, p.ofService(side)...)
+}
+
+// ofService are the service's own figures that guards watch, by instance on average.
+func (p page) ofService(side split.Side) (list []figure) {
+	for _, s := range p.S.Guards {
+		if text := p.guardValues(s)[side]; s.Watch.Figures() && text != "" {
+			name := strings.TrimSuffix(s.Name, " "+string(s.Watch))
+			list = append(list, figure{label: name, text: text, style: p.ifFresh(p.Theme.Ink)})
+		}
+	}
 	return list
 }
 
@@ -131,7 +143,7 @@ func (p page) queue(q reading.Queue, side split.Side) []figure {
 	if p.Moved && p.S.Traffic.Rate > 0 {
 		list[requests].ghost = frame.Rate(p.S.Traffic.Look(p.Ghost).Rate[side])
 	}
-	return list
+	return append(list, p.ofService(side)...)
 }
 
 // rows are how many lines of each kind the sides have, the same on both.
@@ -140,13 +152,17 @@ type rows struct{ figures, facts, bad int }
 // divide divides a side's rows: what matters least gives way.
 func (p page) divide(room int) rows {
 	const around = 6 // head, the line of the health checks, and what keeps them apart
-	r := rows{figures: carries + 1, facts: max(len(p.facts(split.Blue)), len(p.facts(split.Green)))}
+	r := rows{figures: ofService + len(p.ofService(split.Blue)),
+		facts: max(len(p.facts(split.Blue)), len(p.facts(split.Green)))}
 	instances := 0
 	for _, side := range split.Sides {
 		instances = max(instances, len(p.S.Sides[side].Instances)+len(p.askedFor(side)))
 		r.bad = max(r.bad, len(p.bad(side)))
 	}
 	spare := room - around - r.figures - r.facts - min(instances, 8)
+	if spare < 0 {
+		spare, r.figures = spare+r.figures-ofService, ofService
+	}
 	if r.bad = min(r.bad, spare-2); r.bad < 1 {
 		r.bad = 0
 	}
@@ -159,7 +175,7 @@ func (p page) divide(room int) rows {
 
 // sidePanel draws a side into a column; facts and bad answers stand at its foot, at the same
 // height on both sides.
-func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
+func (p page) sidePanel(side split.Side, x, y, width, bottom int, have rows) {
 	g, t, v := p.g, p.Theme, p.S.Sides[side]
 	end := x + width
 	g.Set(x-2, y, '▌', t.Side(side))
@@ -173,9 +189,10 @@ func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
 	g.Within(x, y+1, width, p.role(side), t.Label)
 	y += 3
 	list := p.figures(side)
-	if plan.figures < len(list) {
+	if have.figures < ofService {
 		list = []figure{list[requests], list[failing], list[slowest], list[load]}
 	}
+	list = list[:min(len(list), have.figures)]
 	for _, f := range list {
 		right := end
 		if f.ghost != "" {
@@ -188,15 +205,15 @@ func (p page) sidePanel(side split.Side, x, y, width, bottom int, plan rows) {
 		y++
 	}
 	facts := p.facts(side)
-	foot := bottom - plan.facts
-	for n, f := range facts[:min(len(facts), plan.facts)] {
+	foot := bottom - have.facts
+	for n, f := range facts[:min(len(facts), have.facts)] {
 		label := g.Within(x, foot+n, 10, f.label, t.Label)
 		g.Within(max(x+11, label+1), foot+n, width-11, f.text, f.style)
 	}
-	if plan.bad > 0 {
-		foot -= plan.bad + 1
+	if have.bad > 0 {
+		foot -= have.bad + 1
 		bad := p.bad(side)
-		for n, b := range bad[max(0, len(bad)-plan.bad):] {
+		for n, b := range bad[max(0, len(bad)-have.bad):] {
 			at := g.Text(x, foot+n, b.At.Local().Format("15:04:05"), t.Label) + 1
 			g.Within(at, foot+n, end-at, "▲ "+b.Why, t.Amber)
 		}
@@ -357,7 +374,7 @@ func (p page) facts(side split.Side) []figure {
 		case len(open) == 0:
 			proof.text = fmt.Sprintf("◆ %d of %d, accepted", p.S.Proof.Passing(), len(results))
 		default:
-			proof.text, proof.style = fmt.Sprintf("× %d of %d", p.S.Proof.Passing(), len(results)), t.Red
+			proof.text, proof.style = fmt.Sprintf("▲ %d of %d", p.S.Proof.Passing(), len(results)), t.Red
 		}
 		if !made.IsZero() {
 			proof.text += ", " + route.Short(max(p.Now.Sub(made), 0).Truncate(time.Second)) + " ago"
@@ -385,19 +402,19 @@ func (p page) facts(side split.Side) []figure {
 		list = append(list, at)
 		if found := p.found(next); side == c.Target && found.After > 0 {
 			list = append(list, figure{label: "if bad",
-				text: fmt.Sprintf("%.0f fail in %s", found.Cost, found.After.Round(time.Second)), style: t.Ink})
+				text: fmt.Sprintf("found ~%s, ~%.0f fail", found.After.Round(time.Second), found.Cost), style: t.Ink})
 		}
 	}
 	if o := p.S.Overlap; !o.Since.IsZero() && side == p.S.Live.Other() {
 		both := words.Clock(p.Now.Sub(o.Since))
 		if o.Cost.Unit != "" {
-			both = fmt.Sprintf("%.4f %s in ", o.Cost.Amount, o.Cost.Unit) + both
+			both += fmt.Sprintf(", %.4f %s", o.Cost.Amount, o.Cost.Unit)
 		}
-		list = append(list, figure{label: "both sides", text: both, style: t.Ink})
+		list = append(list, figure{label: "both run", text: both, style: t.Ink})
 	}
 	if len(open) > 0 && side == c.Target {
 		r := open[0]
-		list = append(list, figure{label: "× failed", text: r.Check + " on " + r.Instance, style: t.Red},
+		list = append(list, figure{label: "▲ failed", text: r.Check + " on " + r.Instance, style: t.Red},
 			figure{label: "wants", text: r.Want, style: t.Ink}, figure{label: "got", text: r.Got, style: t.Ink})
 	}
 	return list
@@ -476,6 +493,9 @@ func (p page) progress(x, y, width int, waited time.Duration) {
 // dot is an instance's state as a glyph, its style, and in words.
 func (p page) dot(c reading.Condition, side split.Side) (rune, cells.Style, string) {
 	t := p.Theme
+	if v := p.S.Sides[side]; !v.At.IsZero() && !v.Fresh(p.Now) {
+		return '○', t.Label, words.Health(c.State) // as it was read last
+	}
 	switch c.State {
 	case reading.Healthy:
 		return '●', t.Side(side), frame.Milliseconds(c.Took)
@@ -484,12 +504,9 @@ func (p page) dot(c reading.Condition, side split.Side) (rune, cells.Style, stri
 	case reading.Exited:
 		return '×', t.Red, "ended: " + c.Said
 	}
-	text := fmt.Sprintf("%s %s", c.State, words.Clock(p.Now.Sub(c.Since)))
+	text := words.Health(c.State) + " " + words.Clock(p.Now.Sub(c.Since))
 	if waited := p.Now.Sub(c.Started); raise.Overdue(waited, p.S.Typical) {
-		return '○', t.Red, fmt.Sprintf("stuck %s of %s", words.Clock(waited), words.Clock(p.S.Typical))
+		return '▲', t.Red, fmt.Sprintf("stuck %s of %s", words.Clock(waited), words.Clock(p.S.Typical))
 	}
-	if c.State == reading.Answering {
-		return '◐', t.Amber, text
-	}
-	return '○', t.Amber, text
+	return '◐', t.Ink, text
 }

@@ -58,12 +58,9 @@ func (p page) track(x, y, end, bottom int) {
 	}
 	tr.rail = p.rail(tr.top, bottom)
 	if head == headRows {
-		of := "share of requests on green"
-		if p.S.Sides[split.Green].Queue != nil {
-			of = "share of messages on green"
-		}
+		of := "share of " + words.Carried(p.S.View) + " on green"
 		after := g.Within(x, y, end-x-2, of, t.Label) + 2
-		said, style := words.Split(p.S.Split), t.Label
+		said, style := words.Split(p.S.Split, words.Carried(p.S.View)), t.Label
 		switch {
 		case !p.S.Front.At.IsZero() && !p.S.Front.Fresh(p.Now):
 			said = "not known: not read for " + route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second))
@@ -199,7 +196,8 @@ func (p page) railLine(tr track, x int) {
 	if !p.S.Front.At.IsZero() {
 		bob(g, tr, tr.column(share), '●', t.Ink.In(true))
 		label = share.String()
-		if seen, ok := p.observed(); ok {
+		// While some still go by what was before, what users get is beside the axis' title.
+		if seen, ok := p.observed(); ok && !p.S.Front.Everywhere.After(p.Now) {
 			label = fmt.Sprintf("%.1f %%", 100*seen)
 		}
 		label, style = p.aged(label, p.S.Front.At, p.S.Front.Every, t.Ink.In(true))
@@ -295,7 +293,15 @@ func (p page) route(tr track) {
 	default:
 		pen.down("planned, not begun")
 	}
-	for _, l := range legs {
+	for n, l := range legs {
+		need := 1
+		if l.Ask {
+			need++
+		}
+		if more := len(legs) - n; more > 1 && pen.row+need >= tr.bottom {
+			pen.words(fmt.Sprintf("%d more legs", more), t.Label)
+			return
+		}
 		if l.Ask {
 			pen.words("◇ you are asked", t.Amber)
 		}

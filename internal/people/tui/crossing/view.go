@@ -57,7 +57,7 @@ const (
 // Keys steer.
 func (m Model) Keys(f frame.Frame) []key.Binding {
 	c := f.S.Crossing
-	can := c.Stage.UnderWay() && !c.GoingBack && (c.Proven || c.Moved)
+	can := c.Stage.UnderWay() && !c.GoingBack && (c.Proven || c.Moved) && !f.Others
 	forward := false
 	for _, w := range f.S.WaysOut {
 		forward = forward || w.Do == wayout.Forward
@@ -101,10 +101,10 @@ func (m Model) Marks() []frame.Mark {
 		{Glyph: "● ─", Means: "above: the share that requests really had, with its 95 % interval; │ what was asked"},
 		{Glyph: "╎ ╌", Means: "below: the route to come, time down, share across; ◇ a person is asked first"},
 		{Glyph: "┄┄", Means: "nobody watched"},
-		{Glyph: "● ▲ ○ ◐ ×", Means: "instances: healthy, failing, starting, answering, ended"},
-		{Glyph: "● ◐ ○ ▲", Means: "guards: not worse, watching, not known, worse"},
+		{Glyph: "● ◐ ▲ ×", Means: "instances: healthy, not up yet, failing or stuck, ended"},
+		{Glyph: "● ◐ ○ ▲", Means: "guards: clear, watching, no data, worse · way back: ● open, ▲ narrow, × closed"},
 		{Glyph: "b g B G ×", Means: "front door: answered by blue, by green; capitals failing; × lost; c from a cache"},
-		{Glyph: "▁▃▆", Means: "requests in the last seconds; × a failed health check"},
+		{Glyph: "▁▃▆", Means: "requests in the last seconds; ▲ a failed health check"},
 	}
 }
 
@@ -130,13 +130,13 @@ func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 	bottom--
 	frame.Hair(g, f.Theme, bottom)
 	side := min(max(f.W*25/100, 30), 60)
-	plan := p.divide(bottom - top)
+	have := p.divide(bottom - top)
 	for _, s := range split.Sides {
 		x := 3
 		if s == split.Green {
 			x = f.W - side + 1
 		}
-		p.sidePanel(s, x, top, side-3, bottom, plan)
+		p.sidePanel(s, x, top, side-3, bottom, have)
 	}
 	p.track(side+2, top, f.W-side-1, bottom)
 }

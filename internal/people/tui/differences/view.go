@@ -19,9 +19,9 @@ import (
 
 // Model is the page's state. It is a value.
 type Model struct {
-	at       int  // the chosen row
-	unfolded bool // planned differences are shown as well
-	scroll   int  // lines of the detail above its first one
+	at       int          // the chosen row
+	unfolded bool         // planned differences are shown as well
+	scroll   frame.Scroll // of the detail
 }
 
 // New makes the page.
@@ -46,7 +46,7 @@ func (m Model) Keys(f frame.Frame) []key.Binding {
 	if f.S.Crossing.Stage.UnderWay() {
 		side = f.S.Crossing.Target
 	}
-	list[0].SetEnabled(len(f.S.Sides[side].Instances) > 0 && !f.S.Proving)
+	list[0].SetEnabled(len(f.S.Sides[side].Instances) > 0 && !f.S.Proving && !f.Others)
 	return list
 }
 
@@ -62,16 +62,11 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 		return p.Move(-1), frame.Wish{}
 	case "down":
 		return p.Move(1), frame.Wish{}
-	case "pgdown":
-		m.scroll += scrollBy
-	case "pgup":
-		m.scroll = max(m.scroll-scrollBy, 0)
+	case "pgdown", "pgup":
+		m.scroll = m.scroll.Press(pressed)
 	}
 	return m, frame.Wish{}
 }
-
-// scrollBy is how many lines a page of the detail is.
-const scrollBy = 5
 
 // Marks explain the list.
 func (m Model) Marks() []frame.Mark {
@@ -200,10 +195,7 @@ func (m page) list(g *cells.Grid, top, bottom int) {
 	}
 	foot := m.foot(meant)
 	room := bottom - top - len(foot)
-	first := 0
-	if len(rows) > room {
-		first = min(max(m.cursor()-room/2, 0), len(rows)-max(room, 1))
-	}
+	first := frame.Window(m.cursor(), len(rows), room)
 	y := top
 	for n := first; n < len(rows) && n-first < room; n++ {
 		m.row(g, y, rows[n], n == m.cursor())
@@ -343,7 +335,7 @@ func (m page) detail(g *cells.Grid, top, bottom int) {
 func (m page) unified(g *cells.Grid, top, bottom int, lines []string) {
 	t := m.Theme
 	room := rows(top, bottom, len(lines))
-	first := min(m.scroll, max(len(lines)-room, 0))
+	first := m.scroll.Of(len(lines), room)
 	for n, text := range lines[first:min(first+room, len(lines))] {
 		style := t.Label
 		switch {
@@ -377,7 +369,7 @@ func (m page) beside(g *cells.Grid, top, bottom int, r row) {
 	}
 	length := max(len(columns[0]), len(columns[1]))
 	room := rows(top, bottom, length)
-	first := min(m.scroll, max(length-room, 0))
+	first := m.scroll.Of(length, room)
 	differs := func(at int) bool {
 		return at >= len(columns[0]) || at >= len(columns[1]) || columns[0][at] != columns[1][at]
 	}

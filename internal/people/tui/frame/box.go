@@ -17,7 +17,7 @@ type Span struct {
 // Box lays lines over the middle of what lies between two rows, scrolled by some; the line
 // below them says how to leave it. It returns how far it can be scrolled.
 func Box(g *cells.Grid, t theme.Theme, top, bottom int, title string, lines []Line, foot string,
-	scroll int) (most int) {
+	by Scroll) (most int) {
 	w, _ := g.Size()
 	width := cells.Width(title)
 	width = max(width, cells.Width(foot))
@@ -34,7 +34,7 @@ func Box(g *cells.Grid, t theme.Theme, top, bottom int, title string, lines []Li
 		return 0
 	}
 	most = len(lines) - rows
-	scroll = min(max(scroll, 0), most)
+	scroll := by.Of(len(lines), rows)
 	x, y := (w-width-4)/2, top+max((bottom-top-rows-6)/2, 0)
 	Panel(g, t, x, y, width+4, rows+6)
 	g.Within(x+2, y+1, width, title, t.Ink.In(true))

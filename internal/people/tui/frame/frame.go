@@ -18,12 +18,13 @@ import (
 
 // Frame is what every page is given: its size, how it looks, and what is known.
 type Frame struct {
-	Theme theme.Theme
-	W, H  int // of the screen, in cells
-	S     keeper.Snapshot
-	Now   time.Time   // of the keeper's clock
-	Ghost split.Share // the share that a person has named, on green
-	Moved bool        // there is a ghost
+	Theme  theme.Theme
+	W, H   int // of the screen, in cells
+	S      keeper.Snapshot
+	Now    time.Time   // of the keeper's clock
+	Ghost  split.Share // the share that a person has named, on green
+	Moved  bool        // there is a ghost
+	Others bool        // somebody else has the wheel: what needs it is not offered
 }
 
 // Page is one view of the screen: one question, and a way to act on the answer. A page is a

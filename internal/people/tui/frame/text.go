@@ -65,7 +65,7 @@ func About(n int64, off float64) string {
 var bars = []rune("▁▂▃▄▅▆▇") // none fills its row, so that rows stay apart
 
 // Spark draws values as bars against the greatest of them and a floor, so that
-// noise does not fill the height. Values below zero are drawn as a cross.
+// noise does not fill the height. Values below zero are marked as wrong.
 func Spark(g *cells.Grid, x, y, width int, values []float64, floor float64, good, bad cells.Style) {
 	values = values[max(0, len(values)-width):]
 	top := floor
@@ -75,7 +75,7 @@ func Spark(g *cells.Grid, x, y, width int, values []float64, floor float64, good
 	x += width - len(values)
 	for i, v := range values {
 		if v < 0 {
-			g.Set(x+i, y, '×', bad)
+			g.Set(x+i, y, '▲', bad)
 			continue
 		}
 		step := 0

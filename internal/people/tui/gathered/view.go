@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -14,6 +15,7 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
+	"vaiven/internal/people/drawing"
 	"vaiven/internal/people/tui/cells"
 	"vaiven/internal/people/tui/frame"
 	"vaiven/internal/words"
@@ -24,7 +26,7 @@ type Model struct {
 	stories []guard.Story
 	err     string
 	at      int // the guard that is shown
-	back    int // how many columns the cursor is from the newest
+	back    int // how many rows the cursor is from the newest
 }
 
 // New makes the page.
@@ -59,19 +61,20 @@ func (Model) Every() time.Duration { return 5 * time.Second }
 
 // Keys choose a guard and a time.
 func (m Model) Keys(frame.Frame) []key.Binding {
-	return []key.Binding{frame.Bind("↑ ↓", "guard", "up", "down"),
-		frame.Bind("← →", "time", "left", "right", "shift+left", "shift+right")}
+	return []key.Binding{frame.Bind("← →", "guard", "left", "right"),
+		frame.Bind("↑ ↓", "time", "up", "down", "pgup", "pgdown")}
 }
 
 // Press moves the cursor.
-func (m Model) Press(_ frame.Frame, pressed string) (frame.Page, frame.Wish) {
+func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	switch pressed {
-	case "up":
+	case "left":
 		m.at = max(m.at-1, 0)
-	case "down":
+	case "right":
 		m.at = min(m.at+1, max(len(m.stories)-1, 0))
-	case "left", "right", "shift+left", "shift+right":
-		m.back = max(m.back+map[string]int{"left": 1, "right": -1, "shift+left": 10, "shift+right": -10}[pressed], 0)
+	default:
+		s, _ := m.story()
+		m.back = min(max(m.back-frame.Steps(pressed), 0), max(len(rows(s.Points, f.H-around))-1, 0))
 	}
 	return m, frame.Wish{}
 }
@@ -79,12 +82,13 @@ func (m Model) Press(_ frame.Frame, pressed string) (frame.Page, frame.Wish) {
 // Marks explain what is drawn.
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
-		{Glyph: "○", Means: "the live side's rate in that time"}, {Glyph: "●", Means: "the new side's"},
-		{Glyph: "│ ┃", Means: "the range of the live side's and of the new side's, with 95 % certainty"},
-		{Glyph: "░", Means: "between the live side's own instances: what differs by no more may be noise"},
+		{Glyph: "▒▒●▒", Means: "by how much the new side is worse, and between which bounds, with 95 % certainty"},
+		{Glyph: "│", Means: "no difference: to the right of it the new side is worse"},
+		{Glyph: "┃", Means: "what the plan allows: a bar wholly to the right of it is worse than that"},
+		{Glyph: "▓▓▓", Means: "a bar that is"},
 		{Glyph: "█ ▄ ·", Means: "at the front door: half or more bad, some bad, none"},
-		{Glyph: "▪", Means: "the evidence that the new side is worse, as a power of ten"},
-		{Glyph: "┄", Means: "where the guard trips"},
+		{Glyph: "0.1:1", Means: "the evidence that it is worse than the plan allows"},
+		{Glyph: "┄", Means: "nobody watched"},
 	}
 }
 
@@ -110,47 +114,67 @@ func (m Model) story() (guard.Story, bool) {
 	return m.stories[min(m.at, len(m.stories)-1)], true
 }
 
-// column is the moments that one column of the page stands for.
-type column struct {
+// row is the moments that one row of the page stands for.
+type row struct {
 	guard.Point
 	from time.Time // of the moment before it
 }
 
-// columns are a story's moments, so many to a column that all have room.
-func columns(list []guard.Point, room int) []column {
+// rows are a story's moments in so many rows at most: the newer half of them stands for less time each, so that the
+// whole crossing is seen, and what has just happened in full.
+func rows(list []guard.Point, room int) (all []row) {
 	if room < 1 {
 		return nil
 	}
-	each := (len(list) + room - 1) / room
-	var cols []column
-	for n := 0; n < len(list); n += max(each, 1) {
-		last := min(n+max(each, 1), len(list))
-		c := column{Point: list[last-1]}
-		if n > 0 {
-			c.from = list[n-1].At
+	single := len(list) // of the newest, a row each
+	each := 1
+	if len(list) > room {
+		single = (room + 1) / 2
+		if older := room - single; older > 0 {
+			each = (len(list) - single + older - 1) / older
+		} else {
+			list = list[len(list)-single:]
 		}
-		c.Live, c.Trial = evidence.Count{}, evidence.Count{}
-		for _, m := range list[n:last] {
-			c.Live, c.Trial = c.Live.Plus(m.Live), c.Trial.Plus(m.Trial)
-		}
-		cols = append(cols, c)
 	}
-	return cols
+	for n := 0; n < len(list); {
+		last := min(n+each, len(list)-single)
+		if n >= len(list)-single {
+			last = n + 1
+		}
+		r := row{Point: guard.Join(list[n:last])}
+		if n > 0 {
+			r.from = list[n-1].At
+		}
+		all = append(all, r)
+		n = last
+	}
+	return all
 }
 
-// apart is how far apart columns are drawn: where there are few, they take more room.
-func apart(f frame.Frame, cols []column) int {
-	const most = 6
-	return min(max((f.W-labels-3)/max(len(cols), 1), side), most)
+// around are the rows of the screen that are none of the page's: the screen's own, the guards, the verdict, the heads
+// and what the cursor is on.
+const around = 9
+
+// columns are where things stand, from the left; what has no room has the column 0.
+type columns struct {
+	live, share, time int // right ends, but for the time
+	plot, plotEnd     int
+	trial, proof      int
+	door              int
 }
 
-const (
-	labels = 9 // columns for what is written beside a chart
-	least  = 4 // rows of a chart
-	side   = 3 // columns of the terminal for one of the page: the live side's, the new one's and a gap
-)
+func columnsOf(w int) columns {
+	switch {
+	case w >= 110:
+		return columns{live: 11, share: 20, time: 22, plot: 33, plotEnd: w - 34, trial: w - 32, proof: w - 21,
+			door: w - 7}
+	case w >= 60:
+		return columns{live: 9, time: 11, plot: 21, plotEnd: w - 27, trial: w - 25, proof: w - 16, door: w - 2}
+	}
+	return columns{time: 2, plot: 12, plotEnd: w - 2}
+}
 
-// Draw draws both charts, and what the cursor is on.
+// Draw draws both sides beside each other, time down, with the difference between them, and what the cursor is on.
 func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 	t := f.Theme
 	s, ok := m.story()
@@ -174,172 +198,171 @@ func (m Model) Draw(f frame.Frame, g *cells.Grid, top, bottom int) {
 		}
 		x = g.Text(x, top, other.Guard, style) + 3
 	}
-	cols := columns(s.Points, (f.W-labels-3)/side)
-	at := max(len(cols)-1-m.back, 0)
-	target := f.S.Crossing.Target
-	room := bottom - top - 6 // heads of both, times, the door, and what the cursor is on
-	at0 := top + 2
-	if rows := room * 3 / 5; rows >= least && room-rows >= least-1 {
-		if s.Watch.Figures() {
-			differs(f, g, at0, rows, cols, at, s)
-		} else {
-			rates(f, g, at0, rows, cols, at, s)
-		}
-		at0, room = at0+rows+1, room-rows
-	}
-	if room >= least-1 {
-		proof(f, g, at0, room, cols, at)
-		m.door(f, g, at0+room+1, cols)
-	}
-	if bottom-1 > top {
-		m.says(f, g, bottom-1, s, cols[at], target)
-	}
-}
-
-// plot is the part of the page that something is drawn in, by columns and by heights from 0 to 1.
-type plot struct {
-	g       *cells.Grid
-	y, rows int
-	wide    int
-}
-
-func (p plot) row(height float64) int {
-	return p.y + p.rows - 1 - int(math.Round(min(max(height, 0), 1)*float64(p.rows-1)))
-}
-
-func (p plot) x(n int) int { return labels + 2 + n*p.wide }
-
-// cursor marks a column.
-func (p plot) cursor(n int, style cells.Style) {
-	for y := p.y; y < p.y+p.rows; y++ {
-		p.g.Set(p.x(n), y, '┊', style)
-	}
-}
-
-// span draws a range.
-func (p plot) span(x int, low, high float64, glyph rune, style cells.Style) {
-	for y := p.row(high); y <= p.row(low); y++ {
-		p.g.Set(x, y, glyph, style)
-	}
-}
-
-// rates draws both sides' rates with their ranges, and between which the live side's own instances are.
-func rates(f frame.Frame, g *cells.Grid, y, rows int, cols []column, at int, s guard.Story) {
-	t, target := f.Theme, f.S.Crossing.Target
-	p := plot{g: g, y: y, rows: rows, wide: apart(f, cols)}
-	highest := max(0.001, 1.5*s.Margin) // so that what is allowed is far from nothing
-	for _, c := range cols {
-		highest = max(highest, 1.3*c.Live.Rate(), 1.3*c.Trial.Rate())
-	}
-	highest = min(highest, 1)
-	g.Text(2, y-1, "bad", t.Label)
-	g.Right(labels, y, words.Percent(highest), t.Label)
-	g.Right(labels, y+rows-1, "0", t.Label)
-	p.cursor(at, t.Hair)
-	for n, c := range cols {
-		if a := c.Apart; a.High > 0 {
-			for x := range p.wide {
-				p.span(p.x(n)+x, a.Low/highest, a.High/highest, '░', t.Hair)
-			}
-		}
-		for k, s := range []struct {
-			evidence.Count
-			wide, dot rune
-			style     cells.Style
-		}{{c.Live, '│', '○', t.Side(target.Other())}, {c.Trial, '┃', '●', t.Side(target)}} {
-			if s.Of > 0 {
-				in := evidence.Exact(s.Count, 0.05)
-				p.span(p.x(n)+k, in.Low/highest, in.High/highest, s.wide, s.style)
-				g.Set(p.x(n)+k, p.row(s.Rate()/highest), s.dot, s.style)
-			}
-		}
-	}
-}
-
-// differs draws by how much a figure differs, with its range, and what is allowed.
-func differs(f frame.Frame, g *cells.Grid, y, rows int, cols []column, at int, s guard.Story) {
-	t := f.Theme
-	p := plot{g: g, y: y, rows: rows, wide: apart(f, cols)}
-	low, high := 0.0, 1.5*s.Margin
-	for _, c := range cols {
-		low, high = min(low, c.Difference), max(high, 1.2*c.Difference)
-	}
-	height := func(v float64) float64 { return (v - low) / (high - low) }
-	g.Text(2, y-1, "by how much it differs", t.Label)
-	g.Right(labels, p.row(1), words.Measure(s.Watch, s.Figure, high), t.Label)
-	g.Right(labels, p.row(height(0)), "0", t.Label)
-	p.cursor(at, t.Hair)
-	for n, c := range cols {
-		if c.Range != (evidence.Interval{}) {
-			p.span(p.x(n), height(c.Range.Low), height(c.Range.High), '┃', t.Side(f.S.Crossing.Target))
-		}
-		g.Set(p.x(n)+1, p.row(height(s.Margin)), '┄', t.Red)
-		g.Set(p.x(n), p.row(height(c.Difference)), '●', t.Side(f.S.Crossing.Target))
-	}
-}
-
-// door draws what the prober found at the front door, as far as the guard on it has told.
-func (m Model) door(f frame.Frame, g *cells.Grid, y int, cols []column) {
-	n := slices.IndexFunc(m.stories, func(s guard.Story) bool { return s.Watch == plan.Door })
-	if n < 0 {
+	p := picture{f: f, g: g, s: s, c: columnsOf(f.W), target: f.S.Crossing.Target}
+	p.rows = rows(s.Points, bottom-top-5)
+	if len(p.rows) == 0 {
 		return
 	}
-	t := f.Theme
-	p := plot{g: g, wide: apart(f, cols)}
-	g.Text(2, y, "door", t.Label)
-	for k, c := range cols {
-		var all evidence.Count
-		for _, d := range m.stories[n].Points {
-			if d.At.After(c.from) && !d.At.After(c.At) {
-				all = all.Plus(d.Live).Plus(d.Trial)
-			}
-		}
-		switch {
-		case all.Of == 0:
-		case 2*all.Bad >= all.Of:
-			g.Set(p.x(k), y, '█', t.Red)
-		case all.Bad > 0:
-			g.Set(p.x(k), y, '▄', t.Amber)
-		default:
-			g.Set(p.x(k), y, '·', t.Ink)
-		}
+	p.scale = across(s, p.rows, p.c)
+	at := max(len(p.rows)-1-m.back, 0)
+	g.Within(2, top+1, f.W-3, p.verdict(p.rows[len(p.rows)-1]), t.Ink)
+	p.heads(top + 2)
+	for n, r := range p.rows {
+		p.row(top+4+n, r, n == at, m.doorOf(r))
+	}
+	if bottom-1 > top {
+		m.says(f, g, bottom-1, s, p.rows[at], p.target)
 	}
 }
 
-// proof draws the evidence on its scale, whose steps are powers of ten, and where the guard trips.
-func proof(f frame.Frame, g *cells.Grid, y, rows int, cols []column, at int) {
-	t, wide := f.Theme, apart(f, cols)
-	p := plot{g: g, y: y, rows: rows, wide: wide}
-	high, low := 1.0, -3.0
-	for _, c := range cols {
-		high = max(high, c.Needed+0.5, min(c.Evidence, 12))
+// picture is what the page draws of one guard.
+type picture struct {
+	f      frame.Frame
+	g      *cells.Grid
+	s      guard.Story
+	c      columns
+	rows   []row
+	scale  drawing.Scale // of differences, across
+	target split.Side
+}
+
+// across is where differences of some rows lie.
+func across(s guard.Story, rows []row, c columns) drawing.Scale {
+	var points []guard.Point
+	for _, r := range rows {
+		points = append(points, r.Point)
 	}
-	row := func(v float64) int { return p.row((v - low) / (high - low)) }
-	g.Text(2, y-1, "evidence that it is worse", t.Label)
-	g.Right(labels, row(0), "1", t.Label)
-	if n := len(cols); n > 0 {
-		g.Right(labels, row(cols[n-1].Needed), words.Odds(cols[n-1].Needed), t.Red)
+	low, high := s.Reach(points)
+	return drawing.Scale{Low: low, High: high, From: float64(c.plot), To: float64(c.plotEnd)}
+}
+
+// measure is a difference in the guard's unit.
+func (p picture) measure(v float64) string {
+	if p.s.Watch.Figures() {
+		return words.Measure(p.s.Watch, p.s.Figure, v)
 	}
-	p.cursor(at, t.Hair)
-	for n, c := range cols {
-		x := p.x(n)
-		g.Set(x, row(c.Needed), '┄', t.Red)
-		style := t.Ink
-		if c.Evidence >= c.Needed {
-			style = t.Red.In(true)
+	return fmt.Sprintf("%+.2g %%", 100*v)
+}
+
+// verdict says what it comes to.
+func (p picture) verdict(r row) string {
+	is := "not sure yet"
+	switch {
+	case r.Evidence >= r.Needed:
+		is = "worse, and the guard has tripped"
+	case r.Range == (evidence.Interval{}):
+		return "nothing can be said yet"
+	case r.Range.Low > p.s.Margin:
+		is = "worse"
+	case r.Range.High <= p.s.Margin:
+		is = "clear"
+	}
+	return fmt.Sprintf("%v differs by %s to %s (95 %%): %s. Evidence %s, it trips at %s", p.target,
+		p.measure(r.Range.Low), p.measure(r.Range.High), is, words.Odds(r.Evidence), words.Odds(r.Needed))
+}
+
+// heads says what stands where, and draws the scale.
+func (p picture) heads(y int) {
+	l, scale := p.f.Theme.Label, p.scale
+	other := p.target.Other()
+	if p.c.live > 0 {
+		p.g.Right(p.c.live, y, strings.ToUpper(other.String()), p.f.Theme.Side(other).In(true))
+		p.g.Text(p.c.trial, y, strings.ToUpper(p.target.String()), p.f.Theme.Side(p.target).In(true))
+		p.g.Text(p.c.proof, y, "evidence", l)
+		if p.c.share > 0 {
+			p.g.Right(p.f.W-3, y, "door", l)
 		}
-		g.Set(x, row(c.Evidence), '▪', style)
 	}
-	if n := len(cols); n > 0 {
-		g.Text(labels+2, y+rows, cols[0].At.Local().Format("15:04:05"), t.Label)
-		if end := cols[n-1].At.Local().Format("15:04:05"); n*wide > 20 {
-			g.Right(labels+3+(n-1)*wide, y+rows, end, t.Label)
+	if p.c.share > 0 {
+		p.g.Right(p.c.share, y, "got", l)
+	}
+	p.g.Text(p.c.time, y, "time", l)
+	end := 0
+	for _, v := range scale.Ticks(6) {
+		text := p.measure(v)
+		if math.Abs(v) < (scale.High-scale.Low)/1e6 {
+			text = "0"
+		}
+		x := int(scale.Of(v)+0.5) - cells.Width(text)/2
+		if x > end && x >= p.c.plot && x+cells.Width(text) <= p.c.plotEnd+1 {
+			end = p.g.Text(x, y, text, l)
 		}
 	}
+	for x := p.c.plot; x <= p.c.plotEnd; x++ {
+		p.g.Set(x, y+1, '─', p.f.Theme.Hair)
+	}
+}
+
+// row draws some moments.
+func (p picture) row(y int, r row, chosen bool, door evidence.Count) {
+	g, c, t := p.g, p.c, p.f.Theme
+	ink := t.Label
+	if chosen {
+		ink = t.Ink.In(true)
+		g.Set(c.time-1, y, '▸', ink)
+	}
+	g.Text(c.time, y, r.At.Local().Format("15:04:05"), ink)
+	at := func(v float64) int { return int(p.scale.Of(v) + 0.5) }
+	bar, glyph := t.Side(p.target), '▒'
+	if r.Range.Low > p.s.Margin {
+		bar, glyph = t.Red, '▓'
+	}
+	if r.Range != (evidence.Interval{}) {
+		for x := at(r.Range.Low); x <= at(r.Range.High); x++ {
+			g.Set(x, y, glyph, bar)
+		}
+	}
+	g.Set(at(0), y, '│', t.Label)
+	g.Set(at(p.s.Margin), y, '┃', t.Red)
+	g.Set(at(r.Difference), y, '●', bar.In(true))
+	if c.live == 0 {
+		return
+	}
+	live, trial := words.Percent(r.Live.Rate()), words.Percent(r.Trial.Rate())
+	if p.s.Watch.Figures() {
+		live, trial = words.Measure(plan.Higher, p.s.Figure, r.Beside), words.Measure(plan.Higher, p.s.Figure, r.Value)
+	}
+	if p.s.Watch.Figures() || r.Live.Of > 0 {
+		g.Right(c.live, y, live, ink)
+	}
+	if p.s.Watch.Figures() || r.Trial.Of > 0 {
+		g.Within(c.trial, y, c.proof-c.trial-1, trial, ink)
+	}
+	if all := r.Live.Of + r.Trial.Of; c.share > 0 && all > 0 {
+		g.Right(c.share, y, words.Percent(float64(r.Trial.Of)/float64(all)), t.Label)
+	}
+	proof := t.Label
+	if r.Evidence >= r.Needed {
+		proof = t.Red.In(true)
+	}
+	g.Within(c.proof, y, c.door-c.proof-1, words.Odds(r.Evidence), proof)
+	switch {
+	case door.Of == 0:
+	case 2*door.Bad >= door.Of:
+		g.Set(c.door, y, '█', t.Red)
+	case door.Bad > 0:
+		g.Set(c.door, y, '▄', t.Amber)
+	default:
+		g.Set(c.door, y, '·', t.Ink)
+	}
+}
+
+// doorOf is what the prober found at the front door in a row's time, as far as the guard on it has told.
+func (m Model) doorOf(r row) (all evidence.Count) {
+	n := slices.IndexFunc(m.stories, func(s guard.Story) bool { return s.Watch == plan.Door })
+	if n < 0 {
+		return all
+	}
+	for _, d := range m.stories[n].Points {
+		if d.At.After(r.from) && !d.At.After(r.At) {
+			all = all.Plus(d.Live).Plus(d.Trial)
+		}
+	}
+	return all
 }
 
 // says is what the cursor is on, in words.
-func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c column, target split.Side) {
+func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c row, target split.Side) {
 	proof := fmt.Sprintf("evidence %s of %s", words.Odds(c.Evidence), words.Odds(c.Needed))
 	if s.Watch.Figures() {
 		text := c.At.Local().Format("15:04:05")

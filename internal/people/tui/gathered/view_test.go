@@ -36,6 +36,8 @@ func sample() []guard.Story {
 		if power -= 0.05; n >= 45 {
 			m.Trial.Bad = 4
 			power += 0.35
+			m.Difference = float64(n-44) * 0.002
+			m.Range = evidence.Interval{Low: m.Difference - 0.015, High: m.Difference + 0.02}
 		}
 		m.Evidence, m.Apart = power, evidence.Interval{Low: 0.001, High: 0.01 + 0.02/float64(n+1)}
 		failing.Points = append(failing.Points, m)
@@ -64,8 +66,8 @@ func TestScreens(t *testing.T) {
 	for _, s := range [][2]int{{142, 38}, {220, 60}, {80, 24}, {40, 10}, {20, 5}} {
 		f := sized(s[0], s[1])
 		testkit.Golden(t, fmt.Sprintf("evidence-%dx%d.txt", s[0], s[1]), tuitest.Draw(t, p, f)+"\n")
-		figure, _ := p.Press(f, "down")
-		figure, _ = figure.Press(f, "down")
+		figure, _ := p.Press(f, "right")
+		figure, _ = figure.Press(f, "right")
 		testkit.Golden(t, fmt.Sprintf("figure-%dx%d.txt", s[0], s[1]), tuitest.Draw(t, figure, f)+"\n")
 	}
 }
@@ -79,22 +81,25 @@ func TestTheCursor(t *testing.T) {
 		}
 		return tuitest.Draw(t, p, f)
 	}
-	if text := press(); !strings.Contains(text, "21:04:55  blue 3 of 900, 0.33 % (its own 0.1 % to 1.0 %)   green 8 "+
-		"of 100, 8 %") || !strings.Contains(text, "of 316") {
+	if text := press(); !strings.Contains(text, "21:04:55  blue 2 of 450, 0.44 % (its own 0.1 % to 1.0 %)   green 4 "+
+		"of 50, 8 %") || !strings.Contains(text, "of 316") || !strings.Contains(text, "▸21:04:55") {
 		t.Errorf("on the newest\n%s", text)
 	}
-	if text := press("left", "shift+left"); !strings.Contains(text, "21:03:05  blue") {
+	if text := press("up", "pgup"); !strings.Contains(text, "21:04:00  blue") {
 		t.Errorf("eleven before\n%s", text)
 	}
-	if text := press("right", "down"); !strings.Contains(text, "▸ door") ||
-		!strings.Contains(text, "green 0 of 20, 0 %") || !strings.Contains(text, "in probes") {
+	if text := press("down", "right"); !strings.Contains(text, "▸ door") ||
+		!strings.Contains(text, "green 0 of 10, 0 %") || !strings.Contains(text, "in probes") {
 		t.Errorf("of the other guard\n%s", text)
 	}
 	for range 20 {
-		press("shift+left")
+		press("pgup")
 	}
-	if text := press("up"); !strings.Contains(text, "21:00:05  blue") {
+	if text := press("left"); !strings.Contains(text, "21:00:15  blue") {
 		t.Errorf("far back\n%s", text)
+	}
+	if text := press("pgdown"); !strings.Contains(text, "▸21:0") || strings.Contains(text, "▸21:00:15") {
+		t.Errorf("and on\n%s", text)
 	}
 }
 
@@ -110,13 +115,17 @@ func TestWhatThereIsNot(t *testing.T) {
 	if r, again := New().(frame.Reader); !again || r.Every() <= 0 {
 		t.Error("it is not read again")
 	}
-	// Many moments share columns, and none is lost.
+	// Many moments share rows, none is lost, and the newest have one each.
 	list := sample()[0].Points
-	all := evidence.Count{}
-	for _, c := range columns(list, 7) {
-		all = all.Plus(c.Live)
-	}
-	if n := len(columns(list, 7)); n > 7 || all.Of != 60*450 || columns(list, 0) != nil {
-		t.Errorf("%d columns with %+v", n, all)
+	for room := range 62 {
+		all := evidence.Count{}
+		got := rows(list, room)
+		for _, r := range got {
+			all = all.Plus(r.Live)
+		}
+		if len(got) > room || room > 1 && all.Of != 60*450 || room > 1 && !got[len(got)-1].At.Equal(list[59].At) ||
+			room > 1 && got[len(got)-1].Live.Of != 450 {
+			t.Errorf("%d rows of %d with %+v", len(got), room, all)
+		}
 	}
 }

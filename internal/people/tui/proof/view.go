@@ -19,9 +19,9 @@ import (
 
 // Model is the page's state. It is a value.
 type Model struct {
-	chosen core.Result // the cell of the cursor; the zero one is none, and then the first that does not pass
-	moved  bool        // somebody moved the cursor
-	scroll int         // lines of the detail above its first one
+	chosen core.Result  // the cell of the cursor; the zero one is none, and then the first that does not pass
+	moved  bool         // somebody moved the cursor
+	scroll frame.Scroll // of the detail
 }
 
 // New makes the page.
@@ -39,7 +39,7 @@ func (m Model) Take(any) frame.Page { return m }
 // Keys are the cursor, and checking again.
 func (m Model) Keys(f frame.Frame) []key.Binding {
 	p := page{m, f}
-	toProve := len(f.S.Sides[p.target()].Instances) > 0 && !f.S.Proving
+	toProve := len(f.S.Sides[p.target()].Instances) > 0 && !f.S.Proving && !f.Others
 	list := []key.Binding{
 		frame.Bind("k", "check again", "k"), frame.Bind("K", "check all again", "K"),
 		frame.Bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"),
@@ -61,10 +61,8 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 		return m, frame.Wish{Do: keeper.Command{Act: crossing.Prove{}}}
 	case "K":
 		return m, frame.Wish{Do: keeper.Command{Act: crossing.Prove{}}}
-	case "pgdown":
-		m.scroll += scrollBy
-	case "pgup":
-		m.scroll = max(m.scroll-scrollBy, 0)
+	case "pgdown", "pgup":
+		m.scroll = m.scroll.Press(pressed)
 	case "up":
 		return p.Move(0, -1), frame.Wish{}
 	case "down":
@@ -77,16 +75,13 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	return m, frame.Wish{}
 }
 
-// scrollBy is how many lines a page of the detail is.
-const scrollBy = 5
-
 // Marks explain the grid.
 func (m Model) Marks() []frame.Mark {
 	return []frame.Mark{
-		{Glyph: "●", Means: "passes"}, {Glyph: "×", Means: "fails"},
-		{Glyph: "◇", Means: "differs, and a person has to accept it"}, {Glyph: "◆", Means: "was accepted"},
+		{Glyph: "●", Means: "passes"}, {Glyph: "▲", Means: "fails"},
+		{Glyph: "◇", Means: "differs, and a person has to accept it"}, {Glyph: "◆", Means: "a person accepted it"},
 		{Glyph: "▸", Means: "the check that is shown in full below"},
-		{Glyph: "▁▃▆", Means: "times of the last health checks; × one that failed"},
+		{Glyph: "▁▃▆", Means: "times of the last health checks; ▲ one that failed"},
 	}
 }
 
@@ -305,11 +300,10 @@ func (m page) grid(g *cells.Grid, top, bottom int) {
 		}
 	}
 	room := bottom - top
-	first := 0
 	if len(lines) > room {
 		room-- // for how many more there are
-		first = min(max(at-room/2, 0), len(lines)-max(room, 0))
 	}
+	first := frame.Window(at, len(lines), room)
 	for n := first; n < len(lines) && n-first < room; n++ {
 		m.line(g, top+n-first, lines[n], chosen)
 	}
@@ -361,7 +355,7 @@ func (m page) line(g *cells.Grid, y int, l line, chosen core.Result) {
 	first := 0 // the first column that is drawn
 	if fit := max((m.W-label-3)/max(column, 1), 1); len(l.section.columns) > fit {
 		at := max(slices.Index(l.section.columns, chosen.Instance), 0)
-		first = min(max(at-fit/2, 0), len(l.section.columns)-fit)
+		first = frame.Window(at, len(l.section.columns), fit)
 	}
 	if l.row == nil {
 		part := l.section.part
@@ -452,7 +446,7 @@ func (m page) glyph(r core.Result) (rune, cells.Style) {
 	case r.Ask:
 		return '◇', t.Amber.In(true)
 	}
-	return '×', t.Red.In(true)
+	return '▲', t.Red.In(true)
 }
 
 // detail is the chosen result in full.
@@ -492,7 +486,7 @@ func (m page) detail(g *cells.Grid, top, bottom int) {
 		room-- // for how many more there are
 	}
 	room = max(room, 0)
-	first := min(m.scroll, max(len(lines)-room, 0))
+	first := m.scroll.Of(len(lines), room)
 	for n, l := range lines[first:min(first+room, len(lines))] {
 		g.Text(1, y+1+n, l[0], t.Label)
 		g.Text(8, y+1+n, l[1], t.Ink)

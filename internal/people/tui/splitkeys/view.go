@@ -20,7 +20,7 @@ type Model struct {
 	err     string
 	reading bool
 	inForce string // the plan's key
-	scroll  int    // rows above the first one
+	scroll  frame.Scroll
 }
 
 // New makes the page.
@@ -72,7 +72,7 @@ func (m Model) Press(f frame.Frame, pressed string) (frame.Page, frame.Wish) {
 	if pressed == "k" {
 		return m.Open(f)
 	}
-	m.scroll = max(m.scroll+map[string]int{"up": -1, "down": 1, "pgup": -5, "pgdown": 5}[pressed], 0)
+	m.scroll = m.scroll.Press(pressed)
 	return m, frame.Wish{}
 }
 
@@ -151,7 +151,7 @@ func (m page) heads(g *cells.Grid, y int) {
 // rows draws a block for each key: a row for each share, and one about its clients.
 func (m page) rows(g *cells.Grid, top, bottom int) {
 	t := m.Theme
-	y := top - m.scroll
+	y := top - int(m.scroll)
 	visible := func() bool { return y >= top && y < bottom }
 	for _, k := range m.report.Keys {
 		for n, s := range k.Shares {

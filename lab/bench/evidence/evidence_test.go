@@ -1,0 +1,54 @@
+package main
+
+import (
+	"math"
+	"slices"
+	"testing"
+	"time"
+
+	"vaiven/internal/core/forecast"
+	"vaiven/internal/core/guard"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
+)
+
+// What is forecast of clients that stay is what guards do.
+func TestTheForecastOfClientsHolds(t *testing.T) {
+	legs := route.Route{{Part: 2500, Dwell: 20 * time.Minute}, {Part: split.Whole}}
+	for _, c := range []cell{
+		{rate: 100, base: 0.001, fault: forecast.Fault, legs: legs, clients: crowd{of: 1000}},
+		{rate: 100, base: 0.001, fault: forecast.Fault, legs: legs, clients: crowd{of: 100}},
+		{rate: 100, base: 0.01, fault: forecast.Fault, legs: legs, clients: crowd{of: 3000}},
+		{rate: 20, base: 0.001, fault: forecast.Fault, legs: legs, clients: crowd{of: 400}},
+	} {
+		asks := c.rate * 5 / float64(c.clients.of)
+		traffic := forecast.Traffic{Rate: c.rate, Failing: c.base, Clients: float64(c.clients.of),
+			Asking: float64(c.clients.of) * (1 - math.Exp(-asks))}
+		total := legs.Forecast(keep, 0).Total
+		by := forecast.Guarding{Margin: margin, Level: guard.Level(rules, alpha), Blocks: int(total / every),
+			Together: true}
+		said := traffic.Find(2500, split.Green, by)
+		took := play(c, 24)
+		slices.Sort(took)
+		middle := took[len(took)/2]
+		if after := said.After.Seconds(); after < middle/2-5 || after > 2*middle+5 {
+			t.Errorf("%d clients at %.0f /s: found after %.0f s, and %.0f s were forecast", c.clients.of, c.rate,
+				middle, after)
+		}
+		rosy := traffic
+		rosy.Clients, rosy.Asking = 0, 0
+		t.Logf("%d clients: %.0f s, forecast %.0f s (%.0f to %v), by requests %.0f s", c.clients.of, middle,
+			said.After.Seconds(), said.After.Seconds(), said.Late, rosy.Find(2500, split.Green, by).After.Seconds())
+	}
+}
+
+// In a sample of each kind of crossing without a fault no guard alarms: make evidence plays more of them.
+func TestNoAlarmOnSideThatIsNoWorse(t *testing.T) {
+	for _, c := range append(crowds()[:7], clumps()...) {
+		for n, at := range play(c, 4) {
+			if !math.IsInf(at, 1) {
+				t.Errorf("%s: an alarm after %.0f s of crossing %d", c.name, at, n)
+			}
+		}
+	}
+}
