@@ -188,7 +188,8 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 	}
 	mine := map[string]bool{}
 	for _, consumer := range from.Consumers {
-		if strings.HasPrefix(names[consumer.Channel.Connection], broker.Carries) {
+		if consumer.Channel == (broker.Channel{}) || // who it is will be known soon
+			strings.HasPrefix(names[consumer.Channel.Connection], broker.Carries) {
 			continue
 		}
 		mine[consumer.Channel.Name] = true

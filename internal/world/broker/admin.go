@@ -154,10 +154,20 @@ type Consumer struct {
 	Channel Channel `json:"channel_details"`
 }
 
-// Channel is where a consumer is.
+// Channel is where a consumer is. It is empty where the broker does not know of it yet, or no longer.
 type Channel struct {
 	Name       string `json:"name"`
 	Connection string `json:"connection_name"`
+}
+
+// UnmarshalJSON reads what the broker tells, which is an empty list where it knows nothing.
+func (c *Channel) UnmarshalJSON(text []byte) error {
+	type channel Channel
+	if bytes.HasPrefix(text, []byte("[")) {
+		*c = Channel{}
+		return nil
+	}
+	return json.Unmarshal(text, (*channel)(c))
 }
 
 // Queue reads one.

@@ -33,7 +33,9 @@ func TestAnswers(t *testing.T) {
 		"wrong":     {400, `{"error":"bad_request","reason":"inequivalent arg"}`}, "ill": {500, "crash"},
 		"garbled": {200, `{"name":`},
 		"well":    {200, `{"name":"well","messages_ready":3,"message_stats":{"publish":9,"deliver_get":7,"redeliver":2},"backing_queue_status":{"next_seq_id":11}}`},
-		"quorum":  {200, `{"name":"quorum","backing_queue_status":{"next_seq_id":"undefined"}}`},
+		"new": {200, `{"name":"new","consumer_details":[{"consumer_tag":"printer","channel_details":[]},` +
+			`{"consumer_tag":"other","channel_details":{"name":"other (1)","connection_name":"other"}}]}`},
+		"quorum": {200, `{"name":"quorum","backing_queue_status":{"next_seq_id":"undefined"}}`},
 	}
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		user, password, _ := r.BasicAuth()
@@ -70,6 +72,10 @@ func TestAnswers(t *testing.T) {
 	}
 	if q, err := c.Queue(t.Context(), "quorum"); err != nil || q.Came() != 0 {
 		t.Errorf("%+v, %v", q, err)
+	}
+	if q, err := c.Queue(t.Context(), "new"); err != nil || len(q.Consumers) != 2 ||
+		q.Consumers[0] != (Consumer{Tag: "printer"}) || q.Consumers[1].Channel.Connection != "other" {
+		t.Errorf("a consumer whose channel is not known yet: %+v, %v", q, err)
 	}
 	if err := os.Remove(file); err != nil {
 		t.Fatal(err)
