@@ -152,16 +152,48 @@ func Takes(list []reading.Server) []bool {
 	return takes
 }
 
+// Beside is the part of a side's requests that its control group gets while the other side has a share: as many as that
+// side. It is nil where there is no such group: none of the instances is of one, nobody else takes requests, or the
+// other side has more than half.
+func Beside(list []reading.Server, other split.Share) *float64 {
+	takes, group, rest := Takes(list), false, false
+	for n, i := range list {
+		group = group || takes[n] && i.Control
+		rest = rest || takes[n] && !i.Control
+	}
+	if !group || !rest || 2*other > split.Whole {
+		return nil
+	}
+	part := float64(other) / float64(split.Whole-other)
+	return &part
+}
+
 // Weigh finds the weights, from 1 to most, of both sides' instances for a share on green, and within a side by what
-// each carries, as far as the plan says it. Those that get nothing have 0.
+// each carries, as far as the plan says it. A control group gets as much as the other side. Those that get nothing
+// have 0. What is reached is by side.
 func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share, most int) (w split.Weights,
 	of [2][]int, err error) {
-	groups := make([]split.Group, len(sides))
+	var groups []split.Group
+	var at [2][2]int // by side and whether of its control group: which of the groups
+	for _, side := range split.Sides {
+		at[side] = [2]int{len(groups), len(groups)}
+		groups = append(groups, split.Group{Share: share.Of(side)})
+		if other := share.Of(side.Other()); Beside(sides[side], other) != nil {
+			at[side][1]++
+			groups[at[side][0]].Share -= other
+			groups = append(groups, split.Group{Share: other})
+		}
+	}
+	group := func(side split.Side, i reading.Server) int {
+		if i.Control {
+			return at[side][1]
+		}
+		return at[side][0]
+	}
 	for side, list := range sides {
-		groups[side].Share = share.Of(split.Side(side))
 		for n, takes := range Takes(list) {
-			if takes {
-				groups[side].Capacities = append(groups[side].Capacities,
+			if g := group(split.Side(side), list[n]); takes {
+				groups[g].Capacities = append(groups[g].Capacities,
 					cmp.Or(carry[side].At(list[n].Name, list[n].Address), 1))
 			}
 		}
@@ -174,16 +206,32 @@ func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share,
 	if err != nil {
 		return w, of, err
 	}
+	next := make([]int, len(groups))
 	for side, list := range sides {
-		next := 0
-		for _, takes := range Takes(list) {
+		for n, takes := range Takes(list) {
 			weight := 0
-			if takes {
-				weight = w.Of[side][next]
-				next++
+			if g := group(split.Side(side), list[n]); takes {
+				weight = w.Of[g][next[g]]
+				next[g]++
 			}
 			of[side] = append(of[side], weight)
 		}
 	}
+	green := w.Reached[at[split.Green][0]]
+	if at[split.Green][1] > at[split.Green][0] {
+		green += w.Reached[at[split.Green][1]]
+	}
+	w.Reached = []split.Share{split.Whole - green, green}
 	return w, of, nil
+}
+
+// Within are the weights, from 1 to most, of a side's instances where something else divides requests between the
+// sides: all the same, unless a control group gets as much as the other side. Those that get nothing have 0.
+func Within(list []reading.Server, carry plan.Capacity, other split.Share, most int) ([]int, error) {
+	if Beside(list, other) == nil {
+		return nil, nil
+	}
+	sides, carries := [2][]reading.Server{list, {{Name: "other", Address: "other"}}}, [2]plan.Capacity{carry}
+	_, of, err := Weigh(sides, carries, other, most)
+	return of[0], err
 }

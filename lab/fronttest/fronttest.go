@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -57,6 +58,7 @@ const (
 	Each     Ability = "places each request of a connection that is kept"
 	Ports    Ability = "reaches instances at ports of their own"
 	Chooses  Ability = "decides which instance of a side gets a request"
+	Divides  Ability = "gives some instances of a side as much as the other side gets"
 	Finely   Ability = "gives every instance of a side its part, whatever the share is"
 )
 
@@ -89,6 +91,8 @@ var rules = []rule{
 		false, comeWhileRead},
 	{"one that is out gets nothing", "an ill instance gets nothing while others can take it", []Ability{Chooses}, false,
 		oneOut},
+	{"a control group", "some instances of a side get as much as the other side, and home is everybody's",
+		[]Ability{Divides}, false, controlGroup},
 	{"to and fro", "no change loses a request, and what is counted is what was answered", nil, false, toAndFro},
 	{"home from another process", "going home needs the front's address and the side, nothing else", nil, false,
 		homeFromElsewhere},
@@ -572,6 +576,70 @@ func oneOut(t *testing.T, c *scene) {
 		}
 		return nil
 	})
+}
+
+// A control group gets as much as the other side as long as that has no more than half, nothing beside one that gets
+// nothing, and is one with its side else. Every process reads who is of it.
+func controlGroup(t *testing.T, c *scene) {
+	list := append(slices.Clone(c.blue), c.w.Raise(split.Blue, 4, 2)...)
+	before := c.read().Split
+	list[3].Control, list[4].Control = true, true
+	c.instances(split.Blue, list)
+	part := func(n int, names map[string]int) float64 {
+		return float64(names[list[3].Name]+names[list[4].Name]) / float64(n)
+	}
+	holds := func(what string, want float64) {
+		t.Helper()
+		const n = 1500
+		names, sides := c.w.Count(n, true, nil)
+		if got := part(n, names); math.Abs(got-want) > 0.05 {
+			t.Errorf("%s: the control group answered %.3f of all, want about %.3f: %v", what, got, want, names)
+		}
+		if got := c.read().Split.Share.Fraction(); math.Abs(float64(sides[split.Green])/n-got) > 0.06 {
+			t.Errorf("%s: green answered %d of %d, and is to get %.2f", what, sides[split.Green], n, got)
+		}
+	}
+	for _, side := range split.Sides {
+		for n, i := range c.read().Sides[side].Instances {
+			if want := side == split.Blue && n > 2; i.Control != want {
+				t.Errorf("%s is read as %+v", i.Name, i.Server)
+			}
+		}
+	}
+	if now := c.read().Split; now.Share != before.Share {
+		t.Errorf("the split was %+v, and is %+v with a control group", before, now)
+	}
+	holds("beside one that gets nothing", 0)
+	c.set(2000)
+	holds("beside 20 %", 0.2)
+	c.set(4000)
+	holds("beside 40 %", 0.4)
+	c.set(7500)
+	holds("beside 75 %", 0.25*2/5)
+	c.set(3000)
+	list[3].Control, list[4].Control = false, false
+	c.instances(split.Blue, list)
+	holds("without a group", 0.7*2/5)
+	list[3].Control, list[4].Control = true, true
+	c.instances(split.Blue, list)
+	for n := range 3 {
+		list[n].Out = true // then the group is all that is left
+	}
+	c.instances(split.Blue, list)
+	Eventually(t, "the group serves for those that are out", func() error {
+		names, _ := c.w.Count(60, false, nil)
+		if names[list[0].Name]+names[list[1].Name]+names[list[2].Name] > 0 {
+			return fmt.Errorf("answers of %v", names)
+		}
+		return nil
+	})
+	for n := range 3 {
+		list[n].Out = false
+	}
+	c.instances(split.Blue, list)
+	c.home(split.Blue)
+	c.only(split.Blue)
+	c.instances(split.Blue, c.blue)
 }
 
 // Going to and fro: 100 changes, or fewer where they take long on a machine that is

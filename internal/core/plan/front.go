@@ -45,6 +45,8 @@ type FrontSettings interface {
 	Sticks() error
 	// Opens is why it has no such door to the spare side, with what would do; nil if it has.
 	Opens(SpareDoor) error
+	// Controls is why it cannot give some instances of a side as much as the other side gets, nil if it can.
+	Controls() error
 	// Marks reports whether the order of going home is kept in a file beside the front,
 	// because it cannot hold it itself.
 	Marks() bool

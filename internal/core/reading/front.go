@@ -76,6 +76,8 @@ type Server struct {
 	Address string `json:"address"` // host:port
 	Version string `json:"version"`
 	Out     bool   `json:"out,omitempty"` // gets no new requests while others can take them
+	// of a control group: together these get as many requests as the other side, and no more
+	Control bool `json:"control,omitempty"`
 }
 
 // Front is what a front has and has counted, at one moment.

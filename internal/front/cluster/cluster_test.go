@@ -149,7 +149,7 @@ func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
 			fronttest.Ends, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker, fronttest.Door,
-			fronttest.Ports,
+			fronttest.Ports, fronttest.Divides,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			c := start(t, w, &Settings{Route: "sailings"})

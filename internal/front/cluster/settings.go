@@ -75,6 +75,12 @@ func (s *Settings) Sticks() error {
 	return section.Mistake{What: "a cluster's route keeps nobody on a side", Try: "leave sticky out"}
 }
 
+// Controls is never.
+func (s *Settings) Controls() error {
+	return section.Mistake{What: "an orchestrator divides a side's requests among its pods alike",
+		Try: "leave \"beside control\" out of the legs"}
+}
+
 // Opens is never: the spare side's Service is one.
 func (s *Settings) Opens(plan.SpareDoor) error {
 	return section.Mistake{What: "a cluster's front has no door of its own to the spare side",

@@ -160,7 +160,7 @@ func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
 			fronttest.Ends, fronttest.Exact, fronttest.Seamless, fronttest.Warns, fronttest.Reloads, fronttest.Disk,
-			fronttest.Checker, fronttest.Door, fronttest.Each, fronttest.Ports, fronttest.Finely,
+			fronttest.Checker, fronttest.Door, fronttest.Each, fronttest.Ports, fronttest.Finely, fronttest.Divides,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			z := start(t, w, nil)

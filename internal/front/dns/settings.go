@@ -106,6 +106,12 @@ func (s *Settings) Sticks() error {
 	return section.Mistake{What: "a DNS name keeps nobody on a side", Try: "leave sticky out"}
 }
 
+// Controls is never.
+func (s *Settings) Controls() error {
+	return section.Mistake{What: "a name leads to all instances of a side alike",
+		Try: "leave \"beside control\" out of the legs"}
+}
+
 // Opens is never: the spare side has a name of its own.
 func (s *Settings) Opens(plan.SpareDoor) error {
 	return section.Mistake{What: "a DNS name has no door by header or cookie",

@@ -567,7 +567,7 @@ func (p *proxy) reading(now time.Time) reading.Front {
 			Instances: []reading.Count{}}
 		for n, i := range pool.instances {
 			c := i.count()
-			c.Out = pool.out[n]
+			c.Server = pool.described(n)
 			s.Instances = append(s.Instances, c)
 		}
 		if p.clients != nil {

@@ -92,6 +92,9 @@ func (s *Settings) Splits(plan.Key) error { return nil }
 // Sticks is always.
 func (s *Settings) Sticks() error { return nil }
 
+// Controls is always.
+func (s *Settings) Controls() error { return nil }
+
 // Opens is every way.
 func (s *Settings) Opens(plan.SpareDoor) error { return nil }
 

@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 )
 
 // table is one whole setting of the front. It is replaced, never changed.
@@ -25,7 +26,9 @@ type table struct {
 // pool is one side of a table.
 type pool struct {
 	instances []*instance
-	out       []bool // by instance: it gets no new requests while others can take them
+	out       []bool   // by instance: it gets no new requests while others can take them
+	control   []bool   // by instance: it is of a control group
+	beside    *float64 // the part of the requests that those get; nil where there is no group
 	draining  bool
 	// how often the side was released: drained, or everybody was taken home from it. Sessions of before have ended
 	epoch uint64
@@ -64,7 +67,7 @@ func (t *tally) turn() { t.peakBefore.Store(t.peak.Swap(t.waits.Load())) }
 // instance is one address with what it answered. It is the same from table to
 // table as long as name, address and version are.
 type instance struct {
-	reading.Server // but for Out, which is below
+	reading.Server // but for Out and Control, which may change
 
 	open      atomic.Int64
 	requests  atomic.Int64
@@ -80,7 +83,7 @@ type instance struct {
 }
 
 func newInstance(i reading.Server) *instance {
-	i.Out = false
+	i.Out, i.Control = false, false
 	return &instance{Server: i, latency: reading.NewHistogram()}
 }
 
@@ -130,22 +133,33 @@ func (i *instance) count() reading.Count {
 	return c
 }
 
-// described is what an instance of the pool was made of, and whether it is out.
+// described is what an instance of the pool was made of, and how it stands.
 func (p *pool) described(n int) reading.Server {
 	d := p.instances[n].Server
-	d.Out = p.out[n]
+	d.Out, d.Control = p.out[n], p.control[n]
 	return d
+}
+
+// divide notes what part of the pool's requests a control group gets beside the other side's share.
+func (p *pool) divide(other split.Share) {
+	var list []reading.Server
+	for n := range p.instances {
+		list = append(list, p.described(n))
+	}
+	p.beside = front.Beside(list, other)
 }
 
 // pick is the instance with the fewest open requests that may take one, leaving
 // out those already tried; nil if none is left. Instances that lately refused a
-// connection are taken only when there is nothing better.
+// connection are taken only when there is nothing better, and so are those of the
+// control group, or the others, where the draw was for these.
 func (p *pool) pick(tried []*instance, now time.Time) *instance {
 	if len(p.instances) == 0 {
 		return nil
 	}
 	var best *instance
-	bestRank, bestOpen := 3, int64(0)
+	bestRank, bestOpen := 6, int64(0)
+	ofControl := p.beside != nil && rand.Float64() < *p.beside
 	start := rand.IntN(len(p.instances)) // so that equals take turns
 	for k := range p.instances {
 		n := (start + k) % len(p.instances)
@@ -159,6 +173,9 @@ func (p *pool) pick(tried []*instance, now time.Time) *instance {
 			rank = 2
 		case p.out[n]:
 			rank = 1
+		}
+		if p.beside != nil && p.control[n] != ofControl {
+			rank += 3
 		}
 		if open := i.open.Load(); rank < bestRank || rank == bestRank && open < bestOpen {
 			best, bestRank, bestOpen = i, rank, open
@@ -184,6 +201,7 @@ func (t *table) withShare(share split.Share, now time.Time) *table {
 		if share.Of(side) > 0 {
 			next.sides[side].draining = false
 		}
+		next.sides[side].divide(share.Of(side.Other()))
 	}
 	return &next
 }
@@ -201,7 +219,7 @@ func (t *table) home(o reading.Order) *table {
 // already keep their figures.
 func (t *table) withInstances(side split.Side, wanted []reading.Server) *table {
 	next := *t
-	list, out := make([]*instance, len(wanted)), make([]bool, len(wanted))
+	list, out, control := make([]*instance, len(wanted)), make([]bool, len(wanted)), make([]bool, len(wanted))
 	for n, w := range wanted {
 		for _, i := range t.sides[side].instances {
 			if i.Name == w.Name && i.Address == w.Address && i.Version == w.Version {
@@ -211,10 +229,11 @@ func (t *table) withInstances(side split.Side, wanted []reading.Server) *table {
 		if list[n] == nil {
 			list[n] = newInstance(w)
 		}
-		out[n] = w.Out
+		out[n], control[n] = w.Out, w.Control
 	}
-	next.sides[side].instances, next.sides[side].out = list, out
+	next.sides[side].instances, next.sides[side].out, next.sides[side].control = list, out, control
 	next.sides[side].draining = false
+	next.sides[side].divide(t.split.Share.Of(side.Other()))
 	return &next
 }
 

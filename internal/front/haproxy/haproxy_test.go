@@ -164,13 +164,13 @@ func TestConformanceByWeight(t *testing.T) {
 // Steered at an address, and with a log, which make no other difference.
 func TestConformanceByMap(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true, byAddr: true, logs: true}, fronttest.Here),
-		Lacks: []fronttest.Ability{fronttest.Checker}})
+		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides}})
 }
 
 func TestConformanceOverSSH(t *testing.T) {
 	reach := fronttest.OverSSH(t)
 	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}, reach),
-		Lacks: []fronttest.Ability{fronttest.Checker}})
+		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides}})
 }
 
 // Whatever the key, the configuration that is asked for keeps clients on green.

@@ -102,6 +102,17 @@ func (h *Settings) Sticks() error {
 	}
 }
 
+// Controls is for weights only: where a map chooses the side, the weights within it are the configuration's.
+func (h *Settings) Controls() error {
+	if h.Weighs() {
+		return nil
+	}
+	return section.Mistake{
+		What: "with a map the weights of a side's servers are left as HAProxy's configuration has them",
+		Try:  "divide by weights (docs/fronts.md), or leave \"beside control\" out of the legs",
+	}
+}
+
 // Opens is for maps only: with weights nothing but the weights chooses.
 func (h *Settings) Opens(d plan.SpareDoor) error {
 	if h.Weighs() {

@@ -97,6 +97,9 @@ func (f form) Render(s include.Setting) []byte {
 			if i.Out {
 				out = " out"
 			}
+			if i.Control {
+				out += " control"
+			}
 			fmt.Fprintf(&b, "    # %v %q %q%s\n", side, i.Name, i.Version, out)
 			if factor > 0 {
 				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address,
@@ -138,7 +141,7 @@ func (f form) door(b *strings.Builder, s include.Setting) (aside string) {
 
 var (
 	doorBlock  = regexp.MustCompile(`(?s)-spare">\n    # of (blue|green)\n.*?\nSetEnvIf [^\n]*?([A-Z2-7]{20,})`)
-	noteLine   = regexp.MustCompile(`^    # (blue|green) ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?$`)
+	noteLine   = regexp.MustCompile(`^    # (blue|green) ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?( control)?$`)
 	memberLine = regexp.MustCompile(`^\s*BalancerMember "http://([^"]+)" (.*)$`)
 	factorWord = regexp.MustCompile(`\bloadfactor=(\d+)\b`)
 )
@@ -167,7 +170,7 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 			return s, fmt.Errorf("it does not say of which side %s is", m[1])
 		}
 		side, err0 := split.ParseSide(note[1])
-		i := reading.Server{Address: m[1], Out: note[4] != ""}
+		i := reading.Server{Address: m[1], Out: note[4] != "", Control: note[5] != ""}
 		var err1, err2 error
 		i.Name, err1 = strconv.Unquote(note[2])
 		i.Version, err2 = strconv.Unquote(note[3])

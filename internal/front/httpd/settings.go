@@ -86,6 +86,9 @@ func (s *Settings) Sticks() error {
 	}
 }
 
+// Controls is always.
+func (s *Settings) Controls() error { return nil }
+
 // Opens is for the include file.
 func (s *Settings) Opens(d plan.SpareDoor) error {
 	if s.managed() {

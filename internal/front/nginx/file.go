@@ -50,6 +50,9 @@ type form struct {
 	spare   plan.SpareDoor
 }
 
+// mostWeight is the largest weight that a control group is divided by.
+const mostWeight = 256
+
 // Nearest is the share itself: split_clients takes hundredths of a percent.
 func (f form) Nearest(s include.Setting) (split.Share, []string, error) { return s.Share, nil, nil }
 
@@ -82,15 +85,22 @@ func (f form) Render(s include.Setting) []byte {
 		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
 		list := s.Sides[side]
 		takes := front.Takes(list)
+		weights, err := front.Within(list, plan.Capacity{}, s.Share.Of(side.Other()), mostWeight)
 		for n, i := range list {
-			down := ""
-			if i.Out {
-				down = " down"
-				if takes[n] {
-					down = " weight=1" // out, and needed all the same
-				}
+			how, note := "", ""
+			switch {
+			case !takes[n] || err == nil && weights != nil && weights[n] == 0:
+				how = " down"
+			case err == nil && weights != nil:
+				how = fmt.Sprintf(" weight=%d", weights[n])
 			}
-			fmt.Fprintf(&b, "    server %s%s; # %q %q\n", i.Address, down, i.Name, i.Version)
+			if i.Out {
+				note = " out"
+			}
+			if i.Control {
+				note += " control"
+			}
+			fmt.Fprintf(&b, "    server %s%s; # %q %q%s\n", i.Address, how, i.Name, i.Version, note)
 		}
 		if len(list) == 0 {
 			b.WriteString("    server 127.0.0.1:1 down; # none\n")
@@ -126,7 +136,7 @@ var (
 	wayLine     = regexp.MustCompile(`\n    yes (blue|green);\n`)
 	sharesBlock = regexp.MustCompile(`(?s)\nsplit_clients [^\n]* \{\n(.*?)\n\}`)
 	greenLine   = regexp.MustCompile(`^\s*([0-9.]+)% green;$`)
-	serverLine  = regexp.MustCompile(`^\s*server (\S+?)( down| weight=1)?; # ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")$`)
+	serverLine  = regexp.MustCompile(`^\s*server (\S+?)( down| weight=\d+)?; # ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?( control)?$`)
 )
 
 // Parse reads what Render writes, also if somebody changed the share, a server or the
@@ -171,7 +181,7 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 				i := reading.Server{Name: fmt.Sprintf("%v?%d", side, n), Address: strings.TrimSuffix(words[1], ";")}
 				s.Sides[side] = append(s.Sides[side], i) // somebody else's
 			default:
-				i := reading.Server{Address: m[1], Out: m[2] != ""}
+				i := reading.Server{Address: m[1], Out: m[5] != "" || m[2] == " down" && m[6] == "", Control: m[6] != ""}
 				var err1, err2 error
 				i.Name, err1 = strconv.Unquote(m[3])
 				i.Version, err2 = strconv.Unquote(m[4])

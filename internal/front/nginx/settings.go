@@ -58,6 +58,9 @@ func (s *Settings) Sticks() error {
 	}
 }
 
+// Controls is always.
+func (s *Settings) Controls() error { return nil }
+
 // Opens is for headers and cookies that nginx has variables of.
 func (s *Settings) Opens(d plan.SpareDoor) error {
 	switch {

@@ -285,7 +285,7 @@ func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
 		Lacks: []fronttest.Ability{
 			fronttest.Ends, fronttest.Exact, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker,
-			fronttest.Door, fronttest.Chooses,
+			fronttest.Door, fronttest.Chooses, fronttest.Divides,
 		},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			s := start(t)

@@ -108,6 +108,12 @@ func (s *Settings) Sticks() error {
 	return section.Mistake{What: "a queue knows no sessions", Try: `leave sticky out, or split by "key: header NAME"`}
 }
 
+// Controls is never.
+func (s *Settings) Controls() error {
+	return section.Mistake{What: "instances take messages from a side's queue as they can: none of them can be given a part of its own",
+		Try: "leave \"beside control\" out of the legs"}
+}
+
 // Opens is never.
 func (s *Settings) Opens(plan.SpareDoor) error {
 	return section.Mistake{What: "a queue has no door of its own to the spare side",

@@ -37,6 +37,12 @@ func (s *Settings) Splits(plan.Key) error { return nil }
 // Sticks too.
 func (s *Settings) Sticks() error { return nil }
 
+// Controls is never.
+func (s *Settings) Controls() error {
+	return section.Mistake{What: "a tool's front is told of sides, and of no part of one",
+		Try: "leave \"beside control\" out of the legs"}
+}
+
 // Opens is never: a tool's front has shares and nothing else.
 func (s *Settings) Opens(plan.SpareDoor) error {
 	return section.Mistake{What: "a front of a tool has no door of its own to the spare side",
