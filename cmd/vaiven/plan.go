@@ -216,7 +216,7 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 		instances(p, split.Green), checks, p.Front.Key)
 	fmt.Fprintf(w, "  after     traffic on the new side\n")
 	for _, s := range f.Stops {
-		line := fmt.Sprintf("  %-9s %s%s", offset(s.Begins), s.Part, s.Stay())
+		line := fmt.Sprintf("  %-9s %s%s", offset(s.Begins), s.Part, s.Terms())
 		if s.Ask {
 			line += "   ◇ asks a person first"
 		}

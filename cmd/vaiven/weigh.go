@@ -139,7 +139,7 @@ func printWeighed(w io.Writer, o forecast.Weighed, by weighing) error {
 		if l.Clients > 0 {
 			clients = frame.Thousands(int64(l.Clients))
 		}
-		name := l.Leg.Part.String() + l.Leg.Stay()
+		name := l.Leg.Part.String() + l.Leg.Terms()
 		if l.Leg.Dwell == 0 && l.Seconds > 0 {
 			name += " for " + route.Short(time.Duration(l.Seconds*float64(time.Second)))
 		}

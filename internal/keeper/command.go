@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/world/versions"
@@ -142,6 +143,8 @@ func (k *Keeper) choose(ctx context.Context, c wanted) (chosen, error) {
 	if b.live, err = k.Stacks.List(ctx, live); err != nil && !c.atOnce { // else it may be out of reach altogether
 		return b, fmt.Errorf("what runs on %v: %w", live, err)
 	}
+	before := k.latest.Load().Crossing
+	b.live = slices.DeleteFunc(b.live, before.OfControl) // it is stopped soon
 	byPart, err := k.named(ctx, c)
 	if err != nil {
 		return b, err
@@ -249,6 +252,15 @@ func (k *Keeper) beginning(ctx context.Context, a crossing.Begin) (crossing.Act,
 	}
 	if len(a.Route) == 0 {
 		a.Route = k.Plan.Route
+	}
+	if at := slices.IndexFunc(a.Route, func(l route.Leg) bool { return l.Control }); at >= 0 && !b.nobody && !a.AtOnce {
+		err := k.Plan.Controls()
+		if err == nil {
+			a.Control, err = crossing.ControlOf(k.Plan, b.live, b.choices)
+		}
+		if err != nil {
+			return nil, crossing.Refuse(crossing.NoRoute{Leg: at, Said: err.Error()})
+		}
 	}
 	a.Service, a.Folder, a.Number, a.Keep, a.Then = k.Plan.Service, k.Folder, k.latest.Load().Crossing.Number+1,
 		k.Plan.Keep, k.Plan.Then

@@ -65,6 +65,15 @@ func (w *watcher) question(ctx context.Context, target split.Side, raised map[st
 		}
 		cancel()
 	}
+	s := w.latest.Load().Crossing
+	for side, list := range q.Sides {
+		for _, i := range list {
+			if s.OfControl(i) {
+				q.Control = append(q.Control, i)
+			}
+		}
+		q.Sides[side] = slices.DeleteFunc(list, s.OfControl)
+	}
 	return q, err
 }
 

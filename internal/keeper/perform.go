@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/backlog"
@@ -241,7 +242,9 @@ func (k *performer) standUp(ctx context.Context, o engine.Order) {
 		err = r.Whole()
 	}
 	if err == nil {
-		if share := r.Sends(o.Side); o.More {
+		if share := r.Sends(o.Side); o.Control && o.Act {
+			err = k.unlisted(limited, o, r)
+		} else if o.More {
 			err = k.same(limited, o)
 		} else if share > 0 {
 			err = fmt.Errorf("%v gets %v of the requests: it is left alone", o.Side, share)
@@ -300,6 +303,26 @@ func (k *performer) same(ctx context.Context, o engine.Order) error {
 	return nil
 }
 
+// unlisted refuses to stop a control group as long as the front has one of it, and where anything else would be
+// stopped with it.
+func (k *performer) unlisted(ctx context.Context, o engine.Order, r reading.Front) error {
+	list, err := k.Stacks.List(ctx, o.Side)
+	if err != nil {
+		return err
+	}
+	s := k.during(o)
+	for _, i := range list {
+		if s.OfControl(i) && slices.ContainsFunc(r.Sides[o.Side].Instances,
+			func(c reading.Count) bool { return c.Address == i.Address }) {
+			return fmt.Errorf("the front still has %s of the control group", i.Name)
+		}
+	}
+	if odd, found := raise.Unchosen(o.Choices, slices.DeleteFunc(list, s.OfControl)); found {
+		return errors.New(words.Unchosen(odd, o.Side))
+	}
+	return nil
+}
+
 // likeOf is how many of a part's instances are looked at for what they run with.
 const likeOf = 3
 
@@ -310,7 +333,11 @@ func (k *performer) like(ctx context.Context, o engine.Order) (map[string]stack.
 		if !part.Stacks[o.Side].AsLive() {
 			continue
 		}
-		s, _, err := k.settings(ctx, part, o.Side.Other())
+		from := o.Side.Other()
+		if o.Control {
+			from = o.Side // as those beside it
+		}
+		s, _, err := k.settings(ctx, part, from)
 		if err != nil {
 			return nil, fmt.Errorf("what the live side runs with: %w", err)
 		}

@@ -71,6 +71,9 @@ func event(e crossing.Event, s crossing.State) string {
 	case crossing.Ordered:
 		return ordered(f.Task, s)
 	case crossing.Raised:
+		if len(f.Instances) == 0 {
+			return "the control group is stopped"
+		}
 		return strings.Join(f.Instances, ", ")
 	case crossing.Proved:
 		text := fmt.Sprintf("%d of %d passing", f.Proof.Passing(), len(f.Proof.Results))
@@ -231,7 +234,13 @@ func Homing(o reading.Order) string {
 func ordered(t crossing.Task, s crossing.State) string {
 	switch t.Do {
 	case crossing.TaskRaise:
-		if t.More {
+		switch {
+		case t.Control && t.Act:
+			return fmt.Sprintf("stop the control group of %v", t.Side)
+		case t.Control:
+			return fmt.Sprintf("raise a control group: %d more of %v at %s", s.Control.Number(), t.Side,
+				raise.Main(t.Choices).Version)
+		case t.More:
 			return fmt.Sprintf("raise %v with %d instances, before %s", t.Side, raise.Wanted(t.Choices),
 				onNew(t.Share, s))
 		}

@@ -236,6 +236,8 @@ func going(g situation.Going, then situation.Then, v engine.View) string {
 	c := v.Crossing
 	old, side := c.Target.Other(), v.Sides[c.Target]
 	switch {
+	case c.Stage == crossing.Raising && c.Task.Control:
+		return fmt.Sprintf("raising a control group beside %v, %s; %s", old, soFar(g.For, v), getsAll(v, old))
 	case c.Stage == crossing.Raising:
 		return fmt.Sprintf("raising %v, %d of %d healthy, %s; %s", c.Target, side.Healthy, side.Wanted, soFar(g.For, v),
 			getsAll(v, old))

@@ -65,14 +65,25 @@ func Guard(s guard.Status) string {
 	}
 	switch {
 	case s.Watch.Figures():
-		return figured(s)
+		return figured(s) + besideControl(s)
 	case !s.Watch.Compares():
 		return counted(s)
 	}
 	if s.NoPast && s.State == guard.Clear {
 		return "no past to compare with in the keep: the live side's answers are too bad"
 	}
-	return compared(s) + asOf(s)
+	if s.Control && s.Watch == plan.Door && s.State == guard.Clear {
+		return "beside control it heeds only whether anybody is answered"
+	}
+	return compared(s) + besideControl(s) + asOf(s)
+}
+
+// besideControl is what a guard compares with, where that is not all of the live side.
+func besideControl(s guard.Status) string {
+	if s.Control {
+		return ", beside control"
+	}
+	return ""
 }
 
 // reason puts what somebody said behind something, in brackets.

@@ -391,7 +391,12 @@ func Health(h reading.Health) string {
 func Task(t crossing.Task) string {
 	switch t.Do {
 	case crossing.TaskRaise:
-		if t.More {
+		switch {
+		case t.Control && t.Act:
+			return "the control group is still being stopped; wait"
+		case t.Control:
+			return "the control group is still being raised; wait"
+		case t.More:
 			return fmt.Sprintf("%v is still getting more instances; wait", t.Side)
 		}
 		return fmt.Sprintf("%v is still being raised; wait", t.Side)

@@ -52,7 +52,7 @@ type (
 	Begin struct {
 		Version   string            `json:"version,omitempty" says:"which version"`
 		Versions  map[string]string `json:"versions,omitempty" says:"those of other parts than the first, where they are not the same"`
-		Route     route.Route       `json:"route,omitempty" says:"the legs, in place of the plan's. Each has part, dwell (nanoseconds), ask, sure, least"`
+		Route     route.Route       `json:"route,omitempty" says:"the legs, in place of the plan's. Each has part, dwell (nanoseconds), ask, sure, least, control"`
 		SameBuild bool              `json:"same_build,omitempty" says:"even if the live side runs all of that already"`
 		AtOnce    bool              `json:"at_once,omitempty" says:"in one step, because the live side does not serve"`
 		Hold      bool              `json:"hold,omitempty" says:"wait for a person before the first leg and after failures"`
@@ -63,6 +63,7 @@ type (
 		Target      split.Side     `json:"-"` // the spare side
 		LiveVersion string         `json:"-"`
 		Choices     []raise.Choice `json:"-"` // what each part is raised at, the front's part first
+		Control     Control        `json:"-"` // what a control group would be of
 		NothingNew  bool           `json:"-"` // the live side runs all of that already
 		Nobody      bool           `json:"-"` // the live side has no instances
 		Live        Serving        `json:"-"` // the live side, as known
@@ -84,7 +85,7 @@ type (
 	}
 	// Reroute goes on by other legs. Those that are behind, and the present one, stay as they are.
 	Reroute struct {
-		Route route.Route `json:"route" says:"all legs, those behind as they were. Each has part, dwell (nanoseconds), ask, sure, least"`
+		Route route.Route `json:"route" says:"all legs, those behind as they were. Each has part, dwell (nanoseconds), ask, sure, least, control"`
 	}
 	// Steer moves the share on green by hand.
 	Steer struct {

@@ -22,7 +22,7 @@ func Apply(s State, e Event) State {
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
 			AtOnce: f.AtOnce, Begun: e.At,
 			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was,
-			Out: s.Out,
+			Out: s.Out, Control: begunWith(s, f),
 		}
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keeping, len(f.Route)-1, true, true
@@ -36,13 +36,16 @@ func Apply(s State, e Event) State {
 	case Ordered:
 		s = ordered(s, f.Task, e)
 	case Raised:
-		if s.Task.ID == f.Task && s.Task.More {
+		if s.Task.ID == f.Task && s.Task.Control {
+			s.Control.Up, s.Control.Begun = !s.Task.Act, !s.Task.Act
+		} else if s.Task.ID == f.Task && s.Task.More {
 			s.Choices, s.Proven = s.Task.Choices, false // it was proven without these
 			s, _ = done(s, f.Task)
 			return s
 		}
+		control := s.Task.Control
 		s, act := done(s, f.Task)
-		if !act {
+		if !act && (control || !s.Route.Controls() || s.Control.Up || len(s.Control.Stood) == 0) {
 			s.Stage, s.Since = Proving, e.At
 		}
 		return s
@@ -66,7 +69,7 @@ func Apply(s State, e Event) State {
 			s.Late = Task{}
 			return s
 		}
-		if s.Task.More {
+		if s.Task.More && !s.Task.Control {
 			s.Due = Due{}
 			s.Proven = s.Proven && s.Stage != Proving // some may have come, and no proof has seen them
 		}
@@ -141,6 +144,13 @@ func Apply(s State, e Event) State {
 	return s
 }
 
+// begunWith is what a control group would be of. What is left of an earlier one on the side is taken for it.
+func begunWith(s State, f Begun) Control {
+	c := f.Control
+	c.Begun = s.Control.Begun && s.Target == f.Target && f.After == 0
+	return c
+}
+
 // done is the state after the task was, and whether that was an act by hand.
 func done(s State, task uint64) (State, bool) {
 	if task != s.Task.ID {
@@ -156,6 +166,7 @@ func ordered(s State, t Task, e Event) State {
 	s.Task = t
 	if t.Do == TaskRaise {
 		s.Out[t.Side] = false
+		s.Control.Begun = s.Control.Begun || t.Control
 	}
 	if t.Act {
 		return s
@@ -163,7 +174,7 @@ func ordered(s State, t Task, e Event) State {
 	s.Question = Question{}
 	switch t.Do {
 	case TaskRaise:
-		if t.More {
+		if t.More && !t.Control {
 			s.Due = Due{On: true, Share: t.Share, Leg: t.Leg}
 		}
 	case TaskProve:

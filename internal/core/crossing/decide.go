@@ -131,7 +131,7 @@ func (d *decision) begin(i Begin) error {
 		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion,
 		Choices: i.Choices, Route: i.Route, Keep: i.Keep,
 		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share,
-		Generation: i.Front.Order.Generation,
+		Generation: i.Front.Order.Generation, Control: i.Control,
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -423,6 +423,10 @@ func (d *decision) reroute(r route.Route) error {
 	}
 	if err == nil && d.Part() > 0 && len(r) > d.Leg+1 && r[d.Leg+1].Part <= d.Part() {
 		leg, err = d.Leg+1, fmt.Errorf("it does not go further than the %v in force", d.Part())
+	}
+	if at := slices.IndexFunc(r, func(l route.Leg) bool { return l.Control }); err == nil && at >= 0 &&
+		!d.State.Control.Up && !d.Route.Controls() {
+		leg, err = at, errors.New("no control group was started with the new side")
 	}
 	if err != nil {
 		return Refuse(NoRoute{leg, err.Error()})

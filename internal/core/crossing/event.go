@@ -55,6 +55,7 @@ type (
 		// what the side crossed from was, of one that goes back from another
 		Was        wayback.Record `json:"was,omitzero"`
 		Generation uint64         `json:"generation,omitempty"`
+		Control    Control        `json:"control,omitzero"` // what one would be of
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
 	Asked struct {

@@ -56,6 +56,9 @@ type (
 	Remember struct{ Record wayback.Record }
 	// WayBackClosed says that there is no way back any more, while there should be.
 	WayBackClosed struct{ Worst wayback.Condition }
+	// ControlLeft says that instances of a control group stand whose crossing has come to nothing, and that nobody sends
+	// them requests any more.
+	ControlLeft struct{}
 	// TookUp says that a keeper was started in the middle of something.
 	TookUp struct {
 		Found Found
@@ -75,6 +78,7 @@ func (i Arrived) decide(d *decision) error       { d.arrived(i); return nil }
 func (i TargetLost) decide(d *decision) error    { d.targetLost(i); return nil }
 func (i Remember) decide(d *decision) error      { d.remember(i); return nil }
 func (i CameBack) decide(d *decision) error      { d.then(Restarted(i)); return nil }
+func (ControlLeft) decide(d *decision) error     { d.controlLeft(); return nil }
 func (i WayBackClosed) decide(d *decision) error { d.wayClosed(i.Worst); return nil }
 func (i TookUp) decide(d *decision) error        { d.resumed(i); return nil }
 
@@ -83,7 +87,7 @@ func about(in Input) bool {
 	switch i := in.(type) {
 	case Act:
 		return i.About().Under
-	case TimeUp, Lapsed, Remember, WayBackClosed, TargetLost, Arrived:
+	case TimeUp, Lapsed, Remember, WayBackClosed, TargetLost, Arrived, ControlLeft:
 		return true
 	}
 	return false

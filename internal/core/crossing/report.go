@@ -17,10 +17,10 @@ func (d *decision) report(f Fact) {
 		if f.Task != t.ID || t.Do != TaskRaise {
 			return
 		}
-		d.then(f)
-		if !t.Act {
-			d.prove()
+		if d.then(f); t.Act {
+			return
 		}
+		d.besides()
 	case Proved:
 		if f.Task == t.ID && t.Do == TaskProve {
 			d.then(f)
@@ -153,7 +153,7 @@ func (d *decision) notDone(f Failed, t Task) {
 	d.then(f)
 	switch {
 	case t.Act:
-	case t.More:
+	case t.More && !t.Control:
 		d.freeze(ByRaise{f.Trouble})
 	case t.Do == TaskRaise && d.spare():
 		d.failed(AskRaise{f.Trouble}, f.Trouble)

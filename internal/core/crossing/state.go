@@ -58,6 +58,8 @@ type State struct {
 	AtOnce      bool           `json:"at_once,omitempty"` // the side crossed from did not serve when it was begun
 	Begun       time.Time      `json:"begun,omitzero"`
 
+	Control Control `json:"control,omitzero"` // beside which the first legs go, where the route wants it
+
 	Wheel Wheel          `json:"wheel,omitzero"`
 	Was   wayback.Record `json:"was,omitzero"` // what the side crossed from was when it carried everything
 
@@ -130,7 +132,12 @@ type Task struct {
 	Choices []raise.Choice `json:"choices,omitempty"` // what each part is raised at: of StandUp
 	// it stands already, and gets more instances before Share and Leg: of StandUp
 	More bool `json:"more,omitempty"`
+	// the control group is started beside the live side's instances, or, by hand, stopped: of StandUp
+	Control bool `json:"control,omitempty"`
 }
+
+// Grows reports whether it gives the target more instances.
+func (t Task) Grows() bool { return t.More && !t.Control }
 
 // Due is a share that waits for the target to have more instances, and to be proven with them.
 type Due struct {
@@ -301,7 +308,9 @@ func (t Task) String() string {
 	switch t.Do {
 	case TaskRaise:
 		text = fmt.Sprintf("raise %v at %s", t.Side, raise.Main(t.Choices).Version)
-		if t.More {
+		if t.Control {
+			text = fmt.Sprintf("raise %v to %d, with control", t.Side, raise.Main(t.Choices).Instances)
+		} else if t.More {
 			text = fmt.Sprintf("raise more of %v, for %v", t.Side, t.Share)
 		}
 	case TaskMove:

@@ -55,6 +55,7 @@ type world struct {
 	passed passed
 
 	series  figures.Series     // the front's counts
+	beside  *figures.Series    // of a side with a control group that alone; nil while there is none
 	probes  map[string]*probes // by front, of those that count by a log
 	door    reading.Door
 	before  reading.Door    // the door log of the one that is gone on for
@@ -257,7 +258,7 @@ func (e *Engine) apply(ev crossing.Event) {
 		switch t := f.Task; {
 		case t.Do == crossing.TaskRaise && !t.More:
 			e.wants(t.Side, t.Choices)
-		case t.More && e.served == nil: // else it is another try
+		case t.Grows() && e.served == nil: // else it is another try
 			e.served = map[string]bool{}
 			for _, c := range e.sides[t.Side].view.Instances {
 				e.served[c.Name] = true
@@ -354,6 +355,7 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 	}
 	r.At = asked.At // the front's own clock may be another one
 	e.logs(at, &r)
+	e.compare(r)
 	if err := e.series.Add(r); err != nil {
 		return append(events, e.FrontFailed(at, err.Error())...)
 	}
@@ -371,6 +373,41 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 	e.sending(at)
 	e.draw(at)
 	return append(append(events, e.hold(at)...), e.watch(at)...)
+}
+
+// grouped reports whether a control group gets requests beside the target, by the front's last reading.
+func (w *world) grouped() bool {
+	return w.beside != nil && slices.ContainsFunc(w.front.reading.Sides[:], func(s reading.Side) bool {
+		return slices.ContainsFunc(s.Instances, func(c reading.Count) bool { return c.Control })
+	})
+}
+
+// compare takes a reading into what guards compare by, as long as there is a control group, and for as long as guards
+// look back.
+func (e *Engine) compare(r reading.Front) {
+	group := slices.ContainsFunc(r.Sides[:], func(s reading.Side) bool {
+		return slices.ContainsFunc(s.Instances, func(c reading.Count) bool { return c.Control })
+	})
+	switch {
+	case group && e.beside == nil:
+		e.beside = e.series.Beside()
+	case !e.state.Stage.UnderWay():
+		e.beside = nil
+	}
+	if e.beside == nil {
+		return
+	}
+	if err := e.beside.Add(r); err != nil {
+		e.beside = nil // nor will all of it be taken in, which is said
+	}
+}
+
+// compared is what guards compare by.
+func (w *world) compared() *figures.Series {
+	if w.beside != nil {
+		return w.beside
+	}
+	return &w.series
 }
 
 // FrontFailed takes in that the front could not be read, and why.
@@ -513,7 +550,7 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 // growing reports whether the target may have instances that it is only just getting for a leg.
 func (k *sight) growing() bool {
 	s := k.state
-	return s.Task.More || s.Due.On || slices.ContainsFunc(s.Choices, func(c raise.Choice) bool { return c.Until > 0 })
+	return s.Task.Grows() || s.Due.On || slices.ContainsFunc(s.Choices, func(c raise.Choice) bool { return c.Until > 0 })
 }
 
 // coming reports whether an instance is one of those, and not proven yet.
@@ -569,7 +606,7 @@ func (j *judgement) Orders() []Order {
 		switch {
 		case !j.ready && t.Do != crossing.TaskHome:
 			continue // what was found comes first
-		case t.Do == crossing.TaskMove && (!j.known(t.Share) || j.joining(j.state.Target)) &&
+		case t.Do == crossing.TaskMove && (!j.known(t.Share) || j.joining(j.state.Target) || j.besideLate(t)) &&
 			j.now.Sub(j.tasked) < tellFor:
 			continue // the front is being told who is there
 		case (t.Do == crossing.TaskRaise || t.Do == crossing.TaskRetire) &&
@@ -582,6 +619,13 @@ func (j *judgement) Orders() []Order {
 		list = append(list, Order{Task: t, Revision: j.revision, Generation: j.state.Generation})
 	}
 	return list
+}
+
+// besideLate reports whether the front has not been told yet who is of the control group that a share goes beside.
+func (j *judgement) besideLate(t crossing.Task) bool {
+	side := j.state.Target.Other()
+	return !t.Act && j.state.Beside() && t.Share.Of(j.state.Target) > 0 && !slices.ContainsFunc(
+		j.front.reading.Sides[side].Instances, func(c reading.Count) bool { return c.Control })
 }
 
 // holding reports whether all traffic went home just now, and is held there: a front that

@@ -72,6 +72,15 @@ func (j *judgement) View(at time.Time) View {
 		v.Traffic.Rate += f.Rate
 		v.Traffic.Capacity[side] = v.Sides[side].Capacity
 	}
+	if j.grouped() {
+		live := s.Target.Other()
+		for _, i := range r.Sides[live].Instances {
+			if i.Control {
+				v.Beside.Instances++
+			}
+		}
+		v.Beside.Figures = j.beside.Over(live, j.sharedSince(at, figureSpan), 0)
+	}
 	if j.front.reading.Tells.Clients {
 		for _, side := range split.Sides {
 			v.Traffic.Clients += float64(j.series.Came(side))

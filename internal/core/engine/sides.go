@@ -61,8 +61,21 @@ const freshFigures = 10 * time.Second
 func (e *Engine) FiguresRead(at time.Time, r reading.Figures) []crossing.Event {
 	events := e.Pass(at)
 	e.figures = r
-	e.guards.TakeFigures(e.facts(at), r)
+	e.guards.TakeFigures(e.facts(at), e.figuresBeside(r))
 	return append(events, e.watch(at)...)
+}
+
+// figuresBeside are the figures that guards compare: of a side with a control group only that group's.
+func (k *sight) figuresBeside(r reading.Figures) reading.Figures {
+	if !k.grouped() {
+		return r
+	}
+	live := k.state.Target.Other()
+	main := raise.Main(k.state.Control.Choices).Part
+	r.Of = slices.DeleteFunc(slices.Clone(r.Of), func(t reading.Told) bool {
+		return t.Side == live && !k.state.OfControl(reading.Instance{Name: t.Name, Side: live, Part: main})
+	})
+	return r
 }
 
 func (w *world) see(s *sideSight, r SideReading) {
@@ -144,6 +157,9 @@ func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
 		return nil // what was read before says nothing of those that are new
 	}
 	v := raise.Judge(e.plan, t.Side, t.Choices, e.sides[t.Side].view.Instances)
+	if t.Control {
+		v = e.controlRaised(t)
+	}
 	switch {
 	case !r.started.IsZero() && v.Healthy():
 		return e.decide(at, Self,
@@ -160,6 +176,43 @@ func (e *Engine) judgeRaise(at time.Time) []crossing.Event {
 	}
 	return nil
 }
+
+// controlRaised is how far a control group is with coming, or with going: the live side's other instances have nothing
+// to do with it.
+func (k *sight) controlRaised(t crossing.Task) raise.Verdict {
+	group := slices.DeleteFunc(slices.Clone(k.sides[t.Side].view.Instances),
+		func(c reading.Condition) bool { return !k.state.OfControl(c.Instance) })
+	main := raise.Main(t.Choices)
+	if main.Instances -= len(k.state.Control.Stood); main.Instances > 0 {
+		return raise.Judge(k.plan.Alone(), t.Side, []raise.Choice{main}, group)
+	}
+	v := raise.Verdict{}
+	for _, c := range group {
+		v.Stuck = append(v.Stuck, raise.Stuck{Name: c.Name, Health: c.State, Said: "it is to be stopped"})
+	}
+	return v
+}
+
+// controlLeft reports whether instances of a control group stand that its crossing has left behind, and that nobody
+// sends requests to any more.
+func (j *judgement) controlLeft(at time.Time) bool {
+	s := j.state
+	if s.Stage != crossing.RolledBack && s.Stage != crossing.CalledOff || !s.Control.Begun || s.Task.ID != 0 ||
+		at.Sub(s.Since) < leftFor || !j.ready {
+		return false
+	}
+	side := s.Target.Other()
+	return j.sides[side].fresh(at) && j.front.fresh(at) && len(j.front.reading.Unread) == 0 &&
+		slices.ContainsFunc(j.sides[side].view.Instances, func(c reading.Condition) bool {
+			return s.OfControl(c.Instance)
+		}) &&
+		!slices.ContainsFunc(j.sides[side].view.Instances, func(c reading.Condition) bool {
+			return s.OfControl(c.Instance) && j.lists(side, c.Address)
+		})
+}
+
+// leftFor is how long instances of a control group have to finish what they answer.
+const leftFor = 10 * time.Second
 
 // ill reports whether an instance that gets requests does not serve as it should: also
 // one that was never seen healthy, when it has said no as often as its part's check
@@ -300,7 +353,8 @@ func (j *judgement) Telling(at time.Time) (Tell, bool) {
 		for _, c := range conditions {
 			if j.joins(side, c) {
 				wanted = append(wanted, reading.Server{Name: c.Name, Address: c.Address, Version: c.Version,
-					Out: c.State == reading.Failing || c.State == reading.Exited})
+					Out:     c.State == reading.Failing || c.State == reading.Exited,
+					Control: j.state.OfControl(c.Instance) && j.state.Beside()})
 			}
 		}
 		if len(j.strangers(side)) == 0 && len(j.unnoted(at, side)) == 0 &&
@@ -316,7 +370,10 @@ func (j *judgement) Telling(at time.Time) (Tell, bool) {
 func (k *sight) joins(side split.Side, c reading.Condition) bool {
 	listed, s := len(k.front.reading.Sides[side].Instances), k.state
 	// and a share that was ordered before may come yet
-	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.More)
+	if s.Stage.Over() && s.Stage != crossing.Settled && s.OfControl(c.Instance) {
+		return false
+	}
+	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.Grows())
 	switch {
 	case k.front.reading.Sends(side) == 0 && !grows || k.lists(side, c.Address):
 		return true
@@ -326,7 +383,7 @@ func (k *sight) joins(side split.Side, c reading.Condition) bool {
 		return false
 	case side == s.Target && s.Stage.UnderWay():
 		main := raise.Main(s.Choices)
-		return s.Proven && !s.Due.On && !s.Task.More && (main.Until == 0 || listed < main.Instances)
+		return s.Proven && !s.Due.On && !s.Task.Grows() && (main.Until == 0 || listed < main.Instances)
 	}
 	return true
 }

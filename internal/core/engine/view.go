@@ -53,12 +53,19 @@ type View struct {
 	Track    []Point           `json:"-"`              // oldest first: asked for by time
 	Drawn    time.Time         `json:"drawn,omitzero"` // the newest point of the track
 	Traffic  forecast.Traffic  `json:"traffic"`
-	Guarding forecast.Guarding `json:"guarding"` // what the first guard on failing answers goes by, for outlooks
+	Beside   Beside            `json:"beside,omitzero"` // while a control group gets requests
+	Guarding forecast.Guarding `json:"guarding"`        // what the first guard on failing answers goes by, for outlooks
 	Sure     Sureness          `json:"sure"`
 	Switch   Switch            `json:"switch"`         // the last change of the share
 	Hole     Hole              `json:"hole,omitzero"`  // the last time in which nobody watched
 	Hook     Hook              `json:"hook,omitzero"`  // that is waited for
 	Again    time.Time         `json:"again,omitzero"` // nothing is retired before, because of it
+}
+
+// Beside is the control group that guards compare with: instances of the live side.
+type Beside struct {
+	Instances int             `json:"instances"` // that get requests
+	Figures   figures.Figures `json:"figures"`
 }
 
 // Spare is a side that gets nothing and could.

@@ -79,6 +79,9 @@ func (e *Engine) watch(at time.Time) []crossing.Event {
 	if !e.ready {
 		return nil // they have no word before anything was read
 	}
+	if e.controlLeft(at) {
+		return e.decide(at, Self, crossing.ControlLeft{})
+	}
 	under := e.state.Stage.UnderWay()
 	if under || !e.since.IsZero() { // else their last word stays
 		e.statuses = e.guards.Evaluate(e.facts(at))
@@ -197,11 +200,11 @@ func (j *judgement) facts(at time.Time) guard.Facts {
 	s, side := j.state, j.watched()
 	serving, wanted := j.sides[side].view.Instances, j.sides[side].view.Wanted
 	f := guard.Facts{
-		Now: at, Since: j.since, Target: side, Series: &j.series, FrontRead: j.front.fresh(at) &&
+		Now: at, Since: j.since, Target: side, Series: j.compared(), FrontRead: j.front.fresh(at) &&
 			j.front.reading.Blind == "", Queue: j.front.reading.Sides[side].Queue, Tells: j.front.reading.Tells,
 		SideRead: j.sides[side].fresh(at),
 		Ill:      j.ill, Restarted: j.cameBack(side, j.since), Door: j.door, Share: j.part(side), Changed: j.changed(),
-		Together: j.plan.Front.Together(), Bursts: j.bursts,
+		Together: j.plan.Front.Together(), Bursts: j.bursts, Control: j.grouped(),
 		FiguresRead: at.Sub(j.figures.At) <= max(4*j.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {

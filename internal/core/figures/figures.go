@@ -2,6 +2,7 @@ package figures
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -84,6 +85,8 @@ type Series struct {
 	tells   reading.Capabilities
 	begun   bool
 	share   split.Share // on green, as last read
+	beside  bool        // of a side with a control group only that counts
+	grouped [2]bool     // by side: it did, as last read
 
 	block struct { // that is under way
 		began time.Time
@@ -148,11 +151,25 @@ type met struct {
 	turned            *reading.Turned // nil where there is nothing
 }
 
+// Beside is a series of its own that goes on from this one, and in which only its control group counts of a side that
+// has one.
+func (s *Series) Beside() *Series {
+	b := *s
+	b.beside = true
+	b.steps, b.last = slices.Clone(s.steps), maps.Clone(s.last)
+	b.block.of, b.whole, b.each = maps.Clone(s.block.of), maps.Clone(s.whole), map[counter][]answered{}
+	for k, list := range s.each {
+		b.each[k] = slices.Clone(list)
+	}
+	return &b
+}
+
 // Add takes a reading in. The first one only sets the start. It fails, and
 // changes nothing, if latencies cannot be read.
 func (s *Series) Add(r reading.Front) error {
 	next := map[counter]reading.Count{}
 	var lost [2]int64
+	var grouped [2]bool
 	st := step{to: r.At, share: r.Split.Share, mixed: r.Split.Share != s.share || r.Forgot, own: grown(s.own, r.Own)}
 	stood := s.stood
 	for _, side := range split.Sides {
@@ -160,6 +177,11 @@ func (s *Series) Add(r reading.Front) error {
 			stood[side] = r.At
 		}
 		d, untold := &st.sides[side], false
+		group := s.beside && slices.ContainsFunc(r.Sides[side].Instances,
+			func(c reading.Count) bool { return c.Control })
+		st.mixed = st.mixed || group != s.grouped[side]
+		grouped[side] = group
+		var failed [2]int64 // transport: of all, and of those that count
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
 			before, seen := s.last[k]
@@ -174,6 +196,11 @@ func (s *Series) Add(r reading.Front) error {
 				c.Latency = before.Latency
 			}
 			next[k] = c
+			failed[0] += grown(before.Failures, c.Failures)
+			if group && !c.Control {
+				continue
+			}
+			failed[1] += grown(before.Failures, c.Failures)
 			d.open += c.Open
 			d.wait(c)
 			if !seen {
@@ -200,6 +227,9 @@ func (s *Series) Add(r reading.Front) error {
 		if assigned, all := st.share.Alone(); all && assigned == side && !st.mixed && !s.stood[side].IsZero() {
 			st.own, d.lost = 0, d.lost+st.own
 		}
+		if failed[0] > 0 { // who lost them
+			d.lost = (d.lost*failed[1] + failed[0] - 1) / failed[0]
+		}
 		d.requests += d.lost
 		d.failing += d.lost
 		if tellsClients(r, side) {
@@ -225,7 +255,7 @@ func (s *Series) Add(r reading.Front) error {
 			sides: [2]sideStep{{open: st.sides[0].open, waiting: st.sides[0].waiting},
 				{open: st.sides[1].open, waiting: st.sides[1].waiting}}})
 	}
-	s.tells = r.Tells
+	s.tells, s.grouped = r.Tells, grouped
 	for _, side := range split.Sides {
 		s.steps[len(s.steps)-1].sides[side].hanging = s.hangs(side, next)
 	}
@@ -465,7 +495,7 @@ func (s *Series) hangs(side split.Side, now map[counter]reading.Count) int64 {
 	}
 	var n int64
 	for k, c := range now {
-		if k.side == side {
+		if k.side == side && (c.Control || !s.grouped[side]) {
 			n += c.Longer(Hangs)
 		}
 	}

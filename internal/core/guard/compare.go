@@ -505,6 +505,10 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 		s.Sureness = st.sureness
 		return s
 	}
+	if s.Control && rule.Watch == plan.Door {
+		s.Sureness = st.sureness
+		return s
+	}
 	lack := blind(rule, f, since)
 	if lack == "" && rule.Watch == plan.Slow && e == nil {
 		lack = NoBaseline

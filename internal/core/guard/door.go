@@ -114,7 +114,7 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 			if b, ok := kept(f.Baselines, rule.Name, 0); ok && b.Count.Of > 0 {
 				e.alone(0, trial.Plus(nobody), b.High, g.blocks(rule, Probes))
 			}
-		case f.Tells.Both:
+		case f.Tells.Both && !f.Control:
 			e.none(rule)
 			e.pass(0, s.At, live)
 			e.add(0, evidence.Block{Live: live, Trial: trial}, part)

@@ -58,6 +58,9 @@ type Status struct {
 	// it freezes in place of rolling back: bad answers come in bursts at single instances of the live side too
 	Bursts bool `json:"bursts,omitempty"`
 	Unit   Unit `json:"unit,omitempty"` // of guards that compare: what is counted
+	// it compares with the control group, and not with all of the live side; the guard on the door, to which all of
+	// that is one, heeds only whether anybody is answered
+	Control bool `json:"control,omitempty"`
 	// of guards that count clients: how many different ones the target had since the share was changed, and how many it
 	// takes to see a fault of some of them
 	Clients       int64 `json:"clients,omitempty"`
@@ -141,6 +144,7 @@ type Facts struct {
 	Baselines []crossing.Baseline
 	First     bool // nobody is on the other side
 	Together  bool // the key keeps a client's requests on one side
+	Control   bool // what the live side does is its control group's
 	// what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
 	Hours       []evidence.Count
 	Bursts      evidence.Bursts       // how bad answers came at the live side's instances before
@@ -249,6 +253,7 @@ func (g *Guards) Evaluate(f Facts) []Status {
 	list := make([]Status, len(g.rules))
 	for n, rule := range g.rules {
 		s := Status{Name: rule.Name, Watch: rule.Watch, Then: rule.Then, Most: rule.Most, State: Clear}
+		s.Control = f.Control && (rule.Watch.Figures() || rule.Watch.Compares())
 		if rule.Watch.Compares() && !rule.Off {
 			s.Margin, s.Find = rule.Margin, rule.Find
 			if means(rule, f) {

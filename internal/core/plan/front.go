@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -139,3 +140,36 @@ func (k Key) String() string {
 
 // Together reports whether the front keeps a client's requests on one side.
 func (f Front) Together() bool { return f.Key.From != KeyRandom || f.Sticky }
+
+// Controls is why no leg of the plan's route can be beside a control group, nil if one can.
+func (p *Plan) Controls() error {
+	for _, f := range p.Fronts() {
+		switch err := f.Settings.Controls(); {
+		case err != nil:
+			return err
+		case f.Key.From != KeyRandom:
+			return fmt.Errorf("a control group would change its clients with every request: the key %v keeps them on a "+
+				"side, and not on its instances", f.Key)
+		case !counts(f.Settings):
+			return errors.New("a control group is compared by what the front counts, and no access log is named that it counts by")
+		case f.Sticky:
+			return errors.New("a control group would change its clients with every request: sessions keep them on a " +
+				"side, and not on its instances")
+		}
+	}
+	for _, s := range p.Main().Stacks {
+		switch s.Kind() {
+		case Standing:
+			return errors.New("a control group is of instances that Vaiven starts, and somebody else starts these")
+		case Tool, Clustered:
+			return errors.New("a control group is stopped instance by instance, and this stack chooses itself which it stops")
+		}
+	}
+	return nil
+}
+
+// counts reports whether a front counts by itself, or by an access log that is named.
+func counts(s FrontSettings) bool {
+	l, by := s.(Logs)
+	return !by || l.AccessLog() != ""
+}

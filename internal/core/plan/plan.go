@@ -291,6 +291,13 @@ func (p *Plan) SpareSecret() string { return filepath.Join(p.State, "spare.secre
 // Logbook is the database of all crossings.
 func (p *Plan) Logbook() string { return filepath.Join(p.State, "logbook.db") }
 
+// Alone is the plan with the front's part and no other.
+func (p *Plan) Alone() *Plan {
+	alone := *p
+	alone.Parts = p.Parts[:1:1]
+	return &alone
+}
+
 // InstancesIn is the folder with the notes on instances, in the state folder.
 const InstancesIn = "instances"
 

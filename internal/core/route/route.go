@@ -1,7 +1,9 @@
 package route
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vaiven/internal/core/split"
@@ -16,21 +18,31 @@ type Leg struct {
 	Sure  bool          `json:"sure,omitempty"`
 	Least time.Duration `json:"least,omitempty"` // until sure: how long to stay at least, in nanoseconds
 	Ask   bool          `json:"ask,omitempty"`   // ask a person before going here
+	// beside a control group: instances of the version that is live, started with those crossed to, that get as much
+	Control bool `json:"control,omitempty"`
 }
 
 // String is the leg as a plan writes it: "5 % for 2m", with "ask, " in front
 // where a person is asked.
 func (l Leg) String() string {
-	text := l.Part.String() + l.Stay()
+	text := l.Part.String() + l.Terms()
 	if l.Ask {
 		text = "ask, " + text
 	}
 	return text
 }
 
-// Stay is how long a leg lasts, as a plan writes it: " for 2m", " until sure, at least 1m, at
-// most 20m", "" if it has no end.
-func (l Leg) Stay() string {
+// Terms are what a plan writes behind a leg's share: " for 2m", " beside control until sure, at least 1m, at most
+// 20m", "" for nothing.
+func (l Leg) Terms() string {
+	if l.Control {
+		return " beside control" + l.stay()
+	}
+	return l.stay()
+}
+
+// stay is how long a leg lasts, as a plan writes it, "" if it has no end.
+func (l Leg) stay() string {
 	switch {
 	case l.Sure && l.Least > 0:
 		return " until sure, at least " + Short(l.Least) + ", at most " + Short(l.Dwell)
@@ -62,6 +74,10 @@ func (r Route) Check() (leg int, err error) {
 			return i, fmt.Errorf("a leg cannot dwell for %v", l.Dwell)
 		case l.Sure && l.Least > l.Dwell:
 			return i, fmt.Errorf("a leg cannot last at least %s and at most %s", Short(l.Least), Short(l.Dwell))
+		case l.Control && l.Part > split.Whole/2:
+			return i, fmt.Errorf("%v %w", l.Part, ErrControlHalf)
+		case l.Control && i > 0 && !r[i-1].Control:
+			return i, ErrControlFirst
 		}
 		before = l.Part
 	}
@@ -70,6 +86,15 @@ func (r Route) Check() (leg int, err error) {
 	}
 	return 0, nil
 }
+
+// What keeps a leg from being beside a control group.
+var (
+	ErrControlHalf  = errors.New("and as much for a control group are more than all")
+	ErrControlFirst = errors.New("a control group stands from the first leg on: it would not be as fresh later")
+)
+
+// Controls reports whether any leg is beside a control group.
+func (r Route) Controls() bool { return slices.ContainsFunc(r, func(l Leg) bool { return l.Control }) }
 
 // Reached is the index of the last leg whose part is not more than the given
 // one, -1 if even the first is.

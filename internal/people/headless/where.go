@@ -451,6 +451,8 @@ func (here Where) printFronts(w io.Writer) error {
 					out = "  does not run: " + i.Ended
 				case i.Out:
 					out = "  out"
+				case i.Control:
+					out = "  control"
 				}
 				fmt.Fprintf(w, "        %-12s %-21s %s%s\n", i.Name, i.Address, i.Version, out)
 			}

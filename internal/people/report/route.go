@@ -133,7 +133,7 @@ func stay(l forecast.LegOutlook, last bool) string {
 	if last {
 		return "kept for " + route.Short(lasts)
 	}
-	return strings.TrimSpace(l.Leg.Stay())
+	return strings.TrimSpace(l.Leg.Terms())
 }
 
 // about says what a route's drawing shows.

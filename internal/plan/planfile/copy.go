@@ -39,7 +39,7 @@ func WithRoute(name string, data []byte, legs route.Route) ([]byte, error) {
 		if l.Ask {
 			b.WriteString("  - ask\n")
 		}
-		fmt.Fprintf(&b, "  - %v%s\n", l.Part, l.Stay())
+		fmt.Fprintf(&b, "  - %v%s\n", l.Part, l.Terms())
 	}
 	b.WriteString(strings.Join(lines[end:], ""))
 	if _, err := Parse(name, []byte(b.String())); err != nil {

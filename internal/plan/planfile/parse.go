@@ -2,6 +2,7 @@ package planfile
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -220,6 +221,12 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 			p.Door.Resolver = d.Resolver()
 		}
 	}
+	if p.Route.Controls() && len(r.Problems.List) == 0 && !r.Discovering() {
+		if err := p.Controls(); err != nil {
+			what, try := section.Explain(err)
+			r.Wrong(either(r.legs, n), what, cmp.Or(try, `leave "beside control" out of the legs`))
+		}
+	}
 	r.portsEnough(p)
 	r.versionsWhole(n, p)
 	r.secretsKnown(p.Secrets)
@@ -296,6 +303,10 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 				"shares grow from leg to leg")
 		case l.Part == split.Whole && (l.Dwell != 0 || l.Sure):
 			r.Wrong(n, "the last leg cannot have an end", `write "100 %", and how long the old side stays in "keep"`)
+		case l.Control && l.Part > split.Whole/2:
+			r.Wrong(n, fmt.Sprintf("%v %v", l.Part, route.ErrControlHalf), `a control group ends above 50 %`)
+		case l.Control && len(p.Route) > 0 && !p.Route[len(p.Route)-1].Control:
+			r.Wrong(n, route.ErrControlFirst.Error(), `write "beside control" in the legs before too, or in none`)
 		}
 		before = max(before, l.Part)
 		p.Route = append(p.Route, l)

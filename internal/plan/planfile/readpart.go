@@ -114,6 +114,9 @@ func (r *reader) portsEnough(p *plan.Plan) {
 				}
 			}
 			room, need := s.Room(), blue.Most()+green.Most()
+			if p.Route.Controls() && part.Name == p.Main().Name { // as many as the new side has
+				need += max(blue.Planned(), green.Planned())
+			}
 			if blue.FirstPort == green.FirstPort && blue.LastPort == green.LastPort && room < need && room >= s.Most() {
 				if len(s.Addresses) > 0 {
 					r.Wrong(at, fmt.Sprintf("%d addresses with their ports are too few for both sides of part %s: "+

@@ -115,20 +115,21 @@ func after(text string) (time.Duration, error) {
 }
 
 // legForm is what a leg of a route, or ask, looks like.
-const legForm = `ask|` + section.ShareForm + `(\s+for\s+` + section.TimeForm + `|\s+until sure(,? *at (least|most) ` +
+const legForm = `ask|` + section.ShareForm + `(\s+beside control)?(\s+for\s+` + section.TimeForm + `|\s+until sure(,? *at (least|most) ` +
 	section.TimeForm + `)*)?`
 
-// leg parses "5 % for 2m", "5 % until sure, at least 1m, at most 20m" or "100 %".
+// leg parses "5 % for 2m", "5 % beside control until sure, at least 1m, at most 20m" or "100 %".
 func leg(text string) (route.Leg, error) {
 	share, dwell, timed := strings.Cut(text, " for ")
 	share, terms, sure := strings.Cut(share, " until sure")
+	share, control := strings.CutSuffix(strings.TrimSpace(share), " beside control")
 	part, err := split.ParseShare(share)
 	if err != nil {
 		what, _ := section.Explain(err)
 		return route.Leg{}, section.Mistake{What: what,
 			Try: `a leg is a share and how long to stay, such as "5 % for 2m", "5 % until sure, at most 20m", "1 in 20 for 30s", "100 %", or the word ask`}
 	}
-	l := route.Leg{Part: part}
+	l := route.Leg{Part: part, Control: control}
 	switch {
 	case timed && sure:
 		return l, section.Mistake{What: fmt.Sprintf("%q lasts for a time and until sure", text),

@@ -36,6 +36,7 @@ type Question struct {
 	Standing Stacks
 	Target   split.Side
 	Sides    [2][]reading.Instance // as listed now
+	Control  []reading.Instance    // the live side's control group, which is only warmed up, and is not among these
 	Raised   map[string]Raised     // by part; a part that is missing is not held to any build
 	Told     func(proof.Proof)     // is given what there is so far, now and then, but not the end; nil tells nobody
 	// Reach has the front connect to an address; nil where no front is asked.
@@ -647,7 +648,17 @@ func (p *proving) warmUp(ctx context.Context, about *About) {
 		c.Requests = []plan.Request{{Method: "GET", Path: p.Plan.Prober.Path}}
 	}
 	c.Rate = w.Rate
+	var both sync.WaitGroup
+	if len(p.Control) > 0 { // as warm, or guards would compare what is not alike
+		beside := proving{Question: p.Question}
+		beside.Sides[p.Target.Other()] = p.Control
+		if g, _, err := beside.config(); err == nil || len(c.Requests) > 0 {
+			g.Requests, g.Rate = c.Requests, c.Rate
+			both.Go(func() { pairs.WarmUp(ctx, g, p.Target.Other(), w.Requests) })
+		}
+	}
 	about.Warmth = pairs.WarmUp(ctx, c, p.Target, w.Requests)
+	both.Wait()
 	p.add(proof.Result{
 		Part: p.Plan.Main().Name, Kind: proof.KindWarmUp, Check: "warm-up", Instance: p.Target.String(),
 		Pass: about.Warmth.AtLast == 0 && about.Warmth.Requests == w.Requests, // what fails at first is what it is for

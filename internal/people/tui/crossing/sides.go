@@ -108,8 +108,24 @@ func (p page) figures(side split.Side) []figure {
 	return append(list, p.ofService(side)...)
 }
 
-// ofService are the service's own figures that guards watch, by instance on average.
+// beside is the control group of the live side, as a line of it.
+func (p page) beside(side split.Side) (list []figure) {
+	b := p.S.Beside
+	if b.Instances == 0 || side == p.S.Crossing.Target {
+		return nil
+	}
+	text := frame.Rate(b.Figures.Rate)
+	if b.Figures.Requests > 0 {
+		text += " · " + frame.Percent(b.Figures.FailingCount().Rate()) + " failing"
+	}
+	f := figure{label: fmt.Sprintf("control, %d of them", b.Instances)}
+	f.text, f.style = p.aged(text, p.S.Front.At, p.S.Front.Every, p.Theme.Ink)
+	return []figure{f}
+}
+
+// ofService are the control group, and the service's own figures that guards watch, by instance on average.
 func (p page) ofService(side split.Side) (list []figure) {
+	list = p.beside(side)
 	for _, s := range p.S.Guards {
 		if text := p.guardValues(s)[side]; s.Watch.Figures() && text != "" {
 			name := strings.TrimSuffix(s.Name, " "+string(s.Watch))
@@ -152,7 +168,7 @@ type rows struct{ figures, facts, bad int }
 // divide divides a side's rows: what matters least gives way.
 func (p page) divide(room int) rows {
 	const around = 6 // head, the line of the health checks, and what keeps them apart
-	r := rows{figures: ofService + len(p.ofService(split.Blue)),
+	r := rows{figures: ofService + max(len(p.ofService(split.Blue)), len(p.ofService(split.Green))),
 		facts: max(len(p.facts(split.Blue)), len(p.facts(split.Green)))}
 	instances := 0
 	for _, side := range split.Sides {

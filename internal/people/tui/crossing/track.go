@@ -305,7 +305,7 @@ func (p page) route(tr track) {
 		if l.Ask {
 			pen.words("◇ you are asked", t.Amber)
 		}
-		label := l.Part.String() + l.Stay()
+		label := l.Part.String() + l.Terms()
 		if l.Part == split.Whole && p.keep() > 0 {
 			label += " for " + route.Short(p.keep())
 		}

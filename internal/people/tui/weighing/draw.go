@@ -186,7 +186,7 @@ func (p page) leg(g *cells.Grid, y, rows int, legs route.Route, n int) {
 		style = style.In(true)
 		g.Set(1, y, '▸', t.Ink.In(true))
 	}
-	text := l.Part.String() + l.Stay()
+	text := l.Part.String() + l.Terms()
 	if n == len(legs)-1 && p.S.Keep > 0 {
 		text += " for " + route.Short(p.S.Keep)
 	}
