@@ -205,6 +205,32 @@ func clientsOf(p *plan.Plan) string {
 	return eased + same
 }
 
+// controlOf says what a control group costs, "" where the route wants none.
+func controlOf(p *plan.Plan) string {
+	if !p.Route.Controls() {
+		return ""
+	}
+	side, n := "one", 1
+	for _, s := range p.Main().Stacks {
+		n = max(n, s.Planned())
+	}
+	if n > 1 {
+		side = strconv.Itoa(n)
+	}
+	text := fmt.Sprintf("control: %s more of the live version, from the raise until the live side is retired, or the "+
+		"crossing has come to nothing; guards take about", side)
+	for k, l := range p.Route {
+		if !l.Control {
+			break
+		}
+		if k > 0 {
+			text += ","
+		}
+		text += fmt.Sprintf(" %.1f times as long at %v", forecast.BesideControl(l.Part), l.Part)
+	}
+	return text
+}
+
 func printForecast(w io.Writer, p *plan.Plan) error {
 	before, each := p.Remembered()
 	f := p.Route.Forecast(p.Keep, each)
@@ -230,6 +256,9 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	fmt.Fprintln(w, contentOf(p))
 	if clients := clientsOf(p); clients != "" {
 		fmt.Fprintln(w, clients)
+	}
+	if control := controlOf(p); control != "" {
+		fmt.Fprintln(w, control)
 	}
 	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side",
 		route.Short(f.Total), route.Short(f.Keep))

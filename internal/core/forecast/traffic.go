@@ -107,7 +107,7 @@ func (t Traffic) Find(share split.Share, target split.Side, g Guarding) Found {
 		took[n] = math.Inf(1)
 		w := newWatched(t, g, r, block)
 		for k := 1; float64(k)*block <= time.Hour.Seconds(); k++ {
-			trial := w.play(part, Fault, block, float64(k-1)*block >= Grace.Seconds())
+			trial := w.play(stretch{part: part, beside: 1 - part}, Fault, block, float64(k-1)*block >= Grace.Seconds())
 			cost[n] += float64(trial.Bad) * Fault / (Fault + t.Failing)
 			if w.found() {
 				took[n] = float64(k) * block

@@ -90,9 +90,10 @@ func (w *watched) turns(rate float64, first bool) float64 {
 
 // play lets some seconds pass with a part of the requests on the new side, of which so many more fail, and returns what
 // that answered. What comes right after a change is played and not judged.
-func (w *watched) play(part, fault, seconds float64, judged bool) evidence.Count {
+func (w *watched) play(s stretch, fault, seconds float64, judged bool) evidence.Count {
+	part := s.part
 	w.worse.Horizon = w.blocks(seconds)
-	b := play(w.r, w.Failing, fault, w.Rate*(1-part)*seconds, w.Rate*part*seconds)
+	b := play(w.r, w.Failing, fault, w.Rate*s.beside*seconds, w.Rate*part*seconds)
 	if w.by(w.Guarding) {
 		w.clients(part, fault, seconds, judged)
 		return b.Trial

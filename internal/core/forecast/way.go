@@ -141,9 +141,15 @@ func (q Question) Suggest(most float64) (route.Route, float64, bool) {
 	return nil, 0, false
 }
 
+// BesideControl is how many times as long guards take with a part of the requests on the new side to be as certain, where
+// they compare it with a control group that gets as much, and not with all others. The variance of a difference of two
+// rates is σ²(1/n₁ + 1/n₂), and of n requests in all n·p are on the new side: σ²·2/(n·p) in place of σ²/(n·p·(1 − p)).
+func BesideControl(part split.Share) float64 { return 2 * (1 - part.Fraction()) }
+
 // stretch is a time at one share.
 type stretch struct {
 	part    float64 // of the requests, on the new side
+	beside  float64 // and with those that it is compared with: the live side, or its control group
 	seconds float64
 }
 
@@ -152,7 +158,10 @@ type stretch struct {
 func stretches(legs route.Route, keep time.Duration) []stretch {
 	var list []stretch
 	for n, l := range legs {
-		s := stretch{l.Part.Fraction(), l.Dwell.Seconds()}
+		s := stretch{l.Part.Fraction(), 1 - l.Part.Fraction(), l.Dwell.Seconds()}
+		if l.Control {
+			s.beside = s.part
+		}
 		if n == len(legs)-1 {
 			s.seconds = keep.Seconds()
 		}
@@ -173,7 +182,7 @@ func (q Question) leg(legs route.Route, n int) LegOutlook {
 	}
 	o.Clients = q.Asks.meet(s.part, s.seconds, 1)
 	if l.Sure && q.Find > 0 {
-		f := evidence.Flow{Live: q.Rate * (1 - s.part), Trial: q.Rate * s.part, Base: q.Failing}
+		f := evidence.Flow{Live: q.Rate * s.beside, Trial: q.Rate * s.part, Base: q.Failing}
 		if q.by(q.Guarding) { // each client that asks is one answer, in each block
 			rate := q.Asking / clientBlock
 			f.Live, f.Trial = rate*(1-s.part), rate*s.part
@@ -261,7 +270,7 @@ func (q Question) play(r *numbers, over []stretch, fault float64) played {
 		}
 		for spent, block := 0.0, 0.0; spent < s.seconds; spent += block {
 			block = min(max(least, spent/20), s.seconds-spent) // as coarse as does not matter
-			trial := w.play(s.part, fault, block, spent >= Grace.Seconds())
+			trial := w.play(s, fault, block, spent >= Grace.Seconds())
 			p.failed += float64(binomial(r, trial.Bad, fault/(fault+q.Failing)))
 			passed += block
 			moved += block * s.part

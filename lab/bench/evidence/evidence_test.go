@@ -44,11 +44,32 @@ func TestTheForecastOfClientsHolds(t *testing.T) {
 
 // In a sample of each kind of crossing without a fault no guard alarms: make evidence plays more of them.
 func TestNoAlarmOnSideThatIsNoWorse(t *testing.T) {
-	for _, c := range append(crowds()[:7], clumps()...) {
+	for _, c := range slices.Concat(crowds()[:7], clumps(), colds()[3:]) {
 		for n, at := range play(c, 4) {
 			if !math.IsInf(at, 1) {
 				t.Errorf("%s: an alarm after %.0f s of crossing %d", c.name, at, n)
 			}
+		}
+	}
+}
+
+// Beside a control group a side that starts cold is not taken for a worse one, which it is beside those that are warm;
+// and one that is worse is.
+func TestBesideControl(t *testing.T) {
+	warm, control := colds()[1], colds()[4]
+	stopped := 0
+	for _, at := range play(warm, 6) {
+		if !math.IsInf(at, 1) {
+			stopped++
+		}
+	}
+	if stopped < 4 {
+		t.Errorf("%d of 6 cold sides were stopped beside warm ones: there is nothing that a control group is for", stopped)
+	}
+	control.fault, control.from = 0.05, time.Minute
+	for n, at := range play(control, 6) {
+		if at < 60 || at > 600 {
+			t.Errorf("a fault of 5 %% after a minute was found after %.0f s in crossing %d", at, n)
 		}
 	}
 }

@@ -57,7 +57,11 @@ type cell struct {
 	bursts time.Duration
 	bad    float64       // more that fails at one instance of the new side
 	watch  time.Duration // before the first request moves; 0: as usual
+	cold   float64       // of what instances answer that start with the crossing, more fails, less and less
 }
+
+// warms is how long it takes until what is cold fails half as much.
+const warms = 20 * time.Second
 
 // rules are three guards, so that certainty is shared as in most plans; two of them see nothing.
 var rules = []plan.Guard{
@@ -88,10 +92,19 @@ func (c cell) run(seed uint64) float64 {
 				Address: name + ":1"}})
 		}
 	}
+	stood := len(sides[split.Blue].Instances)
+	if c.legs.Controls() {
+		for n := range max(c.each, 1) {
+			name := fmt.Sprintf("control-%d", n+1)
+			sides[split.Blue].Instances = append(sides[split.Blue].Instances, reading.Count{Server: reading.Server{
+				Name: name, Address: name + ":1"}})
+		}
+	}
 	people := newPeople(r, c, start)
 	f := guard.Facts{Target: split.Green, FrontRead: true, SideRead: true,
 		Tells: reading.Capabilities{Counts: true, Both: true, Clients: c.clients.of > 0}, Together: c.clients.of > 0}
-	share := split.Share(0)
+	share, control := split.Share(0), c.legs.Controls()
+	var beside *figures.Series
 	for at := time.Duration(0); at < before+total; at += every {
 		now := start.Add(at)
 		moved := at - before
@@ -99,12 +112,16 @@ func (c cell) run(seed uint64) float64 {
 		if moved >= 0 {
 			for _, s := range c.legs.Forecast(keep, 0).Stops {
 				if moved >= s.Begins {
-					next = s.Part
+					next, control = s.Part, s.Control
 				}
 			}
 		}
+		by := &series
+		if beside != nil {
+			by = beside
+		}
 		if next != share {
-			f.Now, f.Series, f.Share = now, &series, share
+			f.Now, f.Series, f.Share = now, by, share
 			if f.Since.IsZero() || next == split.Whole {
 				if list := g.Baselines(f, time.Time{}); len(list) > 0 {
 					f.Baselines = list
@@ -126,12 +143,24 @@ func (c cell) run(seed uint64) float64 {
 			fault = c.fault
 		}
 		people.now = now
-		people.ask(r, c, share, base, fault, &sides)
+		chill := c.cold * math.Exp2(-moved.Seconds()/warms.Seconds())
+		for n := range sides[split.Blue].Instances {
+			sides[split.Blue].Instances[n].Control = control && n >= stood
+		}
+		if f.Control = control; control && beside == nil {
+			beside = series.Beside()
+		}
+		people.ask(r, c, share, base, fault, chill, &sides)
 		reading := reading.Front{At: now.Add(every), Split: reading.Split{Share: share}, Tells: f.Tells, Sides: sides}
 		reading.Sides[0].Instances, reading.Sides[1].Instances = slices.Clone(sides[0].Instances),
 			slices.Clone(sides[1].Instances)
 		if err := series.Add(reading); err != nil {
 			panic(err) // times were made up wrongly
+		}
+		if beside != nil {
+			if err := beside.Add(reading); err != nil {
+				panic(err)
+			}
 		}
 		if c.bursts > 0 && share == 0 {
 			for st := range series.After(now) {
@@ -146,7 +175,10 @@ func (c cell) run(seed uint64) float64 {
 			g, series = guard.New(rules, terms()), figures.Series{}
 			f.Since = reading.At
 		}
-		f.Now, f.Series, f.Share = reading.At, &series, share
+		if by = &series; beside != nil {
+			by = beside
+		}
+		f.Now, f.Series, f.Share = reading.At, by, share
 		if moved >= 0 {
 			f.Share = share
 		}
@@ -208,7 +240,8 @@ func (p *people) another(r *rand.Rand, c cell) person {
 	return who
 }
 
-func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault float64, sides *[2]reading.Side) {
+func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault, chill float64,
+	sides *[2]reading.Side) {
 	n := int64(distuv.Poisson{Lambda: c.rate * every.Seconds(), Src: r}.Rand())
 	if c.clients.of > 0 {
 		for range n {
@@ -246,12 +279,27 @@ func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault float6
 		if p.burst[side] == nil {
 			p.burst[side] = make([]time.Time, len(list))
 		}
+		group := int64(0) // of a control group
+		if list[len(list)-1].Control && share > 0 {
+			group = binomial(r, of, share.Fraction()/(1-share.Fraction()))
+			of -= group
+		}
+		stood := slices.IndexFunc(list, func(c reading.Count) bool { return c.Control })
+		if stood < 0 {
+			stood = len(list)
+		}
 		for n := range list {
-			rate := base
+			rate, last := base, stood
 			if split.Side(side) == split.Green {
-				if rate = min(base+fault, 1); n == 0 {
+				if rate = min(base+fault+chill, 1); n == 0 {
 					rate = min(rate+c.bad, 1)
 				}
+			}
+			if n == stood {
+				of = group
+			}
+			if n >= stood {
+				rate, last = min(base+chill, 1), len(list)
 			}
 			if c.bursts > 0 && r.Float64() < float64(every)/float64(c.bursts) {
 				p.burst[side][n] = p.now.Add(2 * time.Second)
@@ -259,7 +307,7 @@ func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault float6
 			if p.now.Before(p.burst[side][n]) {
 				rate = min(rate+0.5, 1)
 			}
-			part := binomial(r, of, 1/float64(len(list)-n))
+			part := binomial(r, of, 1/float64(last-n))
 			of -= part
 			list[n].Requests += part
 			list[n].Status[5] += binomial(r, part, rate)
@@ -337,6 +385,24 @@ func clumps() []cell {
 			base: 0.001, legs: usual, each: 4, bursts: 5 * time.Minute, watch: 25 * time.Minute}
 	}
 	return []cell{of(100), of(500)}
+}
+
+// colds are crossings to a side that starts cold: beside all of the live side, and beside a control group that started
+// with it.
+func colds() []cell {
+	var list []cell
+	for _, control := range []bool{false, true} {
+		legs := route.Route{{Part: 1000, Dwell: 5 * time.Minute, Control: control},
+			{Part: 2500, Dwell: 3 * time.Minute, Control: control}, {Part: 5000, Dwell: 2 * time.Minute}, {Part: split.Whole}}
+		name := "beside the live side"
+		if control {
+			name = "beside control"
+		}
+		for _, rate := range []float64{20, 100, 500} {
+			list = append(list, cell{name: name, rate: rate, base: 0.001, legs: legs, each: 4, cold: 0.1})
+		}
+	}
+	return list
 }
 
 // stays are faults among clients that stay where they are, and among bursts.
@@ -424,6 +490,30 @@ func write(b io.Writer, runs int) {
 		}
 		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %.1f %% |\n", c.name, c.rate, alarms, runs,
 			100*evidence.Exact(evidence.Count{Bad: alarms, Of: int64(runs)}, 0.02).High)
+	}
+	fmt.Fprintf(b, "\nA new side that starts cold: one answer in ten fails at first, and half as many after each 20 s; 10 and 25 %% "+
+		"of the requests, then 50.\n\n| compared | requests a second | alarms without a fault | a fault of 5 %% after a minute is "+
+		"found | after, in the middle |\n| --- | --- | --- | --- | --- |\n")
+	for _, c := range colds() {
+		alarms := 0
+		for _, at := range play(c, runs) {
+			if !math.IsInf(at, 1) {
+				alarms++
+			}
+		}
+		c.fault, c.from = 0.05, time.Minute
+		var took []float64
+		for _, at := range play(c, max(runs/4, 1)) {
+			if at >= 60 && at <= 660 {
+				took = append(took, at-60)
+			}
+		}
+		middle := "—"
+		if slices.Sort(took); 2*len(took) > max(runs/4, 1) {
+			middle = fmt.Sprintf("%.0f s", took[len(took)/2])
+		}
+		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %d of %d | %s |\n", c.name, c.rate, alarms, runs, len(took),
+			max(runs/4, 1), middle)
 	}
 	fmt.Fprintf(b, "\nA fault on the new side, at 25 %% of the requests and 1 %% that fail anyway. *By information* "+
 		"is what no judgement that is as\nseldom wrong beats on average.\n\n")
