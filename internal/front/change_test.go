@@ -33,3 +33,45 @@ func TestWeighByCapacity(t *testing.T) {
 		}
 	}
 }
+
+// A control group gets as much as the other side, to the weight, and nothing beside one that gets nothing; where it is
+// all that its side has, or the other has more than half, it is as the rest.
+func TestWeighControl(t *testing.T) {
+	of := func(out ...bool) (list []reading.Server) {
+		for n, is := range out {
+			list = append(list, reading.Server{Name: fmt.Sprint("blue-", n+1),
+				Address: fmt.Sprint("10.1.0.", n+1, ":80"), Out: is, Control: n > 2})
+		}
+		return list
+	}
+	green := []reading.Server{{Name: "green-1", Address: "10.1.1.1:80"}, {Name: "green-2", Address: "10.1.1.2:80"}}
+	for _, c := range []struct {
+		share split.Share
+		blue  []reading.Server
+		want  string
+	}{
+		{0, of(false, false, false, false, false), "[[1 1 1 0 0] [0 0]]"},
+		{1000, of(false, false, false, false, false), "[[16 16 16 3 3] [3 3]]"},
+		{3000, of(false, false, false, false, false), "[[8 8 8 9 9] [9 9]]"},
+		{1000, of(false, true, false, false, true), "[[8 0 8 2 0] [1 1]]"},
+		{1000, of(true, true, true, false, false), "[[0 0 0 9 9] [1 1]]"},
+		{1000, of(false, false, false, true, true), "[[6 6 6 0 0] [1 1]]"},
+		{7500, of(false, false, false, false, false), "[[2 2 2 2 2] [15 15]]"},
+		{split.Whole, of(false, false, false, false, false), "[[0 0 0 0 0] [1 1]]"},
+	} {
+		w, got, err := Weigh([2][]reading.Server{c.blue, green}, [2]plan.Capacity{}, c.share, 256)
+		if err != nil || w.Reached[split.Green] != c.share {
+			t.Errorf("%v: %v, %v", c.share, w.Reached, err)
+		}
+		if fmt.Sprint(got) != c.want {
+			t.Errorf("%v of %+v: %v, want %s", c.share, c.blue, got, c.want)
+		}
+	}
+	w, err := Within(of(false, false, false, false), plan.Capacity{}, 2000, 256)
+	if err != nil || fmt.Sprint(w) != "[1 1 1 1]" {
+		t.Errorf("within a side at 20 %%: %v, %v", w, err)
+	}
+	if w, err := Within(green, plan.Capacity{}, 2000, 256); err != nil || w != nil {
+		t.Errorf("without a group: %v, %v", w, err)
+	}
+}

@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/internal/front/embedded"
 	"vaiven/lab/testkit/judge"
 )
 
@@ -99,6 +100,12 @@ func newSim(t *testing.T, seed uint64) *sim {
 			route.Leg{Part: part, Dwell: time.Duration(1+s.r.IntN(6)) * time.Second, Ask: s.r.IntN(4) == 0})
 	}
 	s.plan.Route = append(s.plan.Route, route.Leg{Part: split.Whole})
+	if s.r.IntN(2) == 0 {
+		s.plan.Front.Settings = embedded.Defaults()
+		for n := range s.plan.Route {
+			s.plan.Route[n].Control = s.plan.Route[n].Part <= split.Whole/2
+		}
+	}
 	for side := range s.plan.Parts[0].Stacks {
 		s.plan.Parts[0].Stacks[side].Restart = s.r.IntN(2) == 0
 		if s.r.IntN(2) == 0 { // one at first, and more before some leg
@@ -319,6 +326,15 @@ func (s *sim) ends() {
 		t := v.Crossing.Task
 		return t.ID == 0 || v.Crossing.Stage.UnderWay() || t.Do == crossing.TaskRetire && !s.serves(t.Side.Other())
 	})
+	if c := s.last().Crossing; c.Control.Begun && (c.Stage == crossing.RolledBack || c.Stage == crossing.CalledOff) {
+		if c.Trouble.Is != nil {
+			time.Sleep(6 * time.Minute) // until it is tried again
+		}
+		s.soon("a control group was left behind", func(Snapshot) bool {
+			return !slices.ContainsFunc(s.sides[c.Target.Other()], c.OfControl)
+		})
+		s.tally["a control group was stopped that had come to nothing"]++
+	}
 	s.soon("what is shown is not what is so", func(v Snapshot) bool {
 		return v.Crossing.Task.ID != 0 ||
 			v.Crossing.Share == s.share
@@ -338,8 +354,10 @@ func (s *sim) ends() {
 		}
 	})
 	for _, e := range s.events {
-		if o, ok := e.What.(crossing.Ordered); ok && o.Task.More {
+		if o, ok := e.What.(crossing.Ordered); ok && o.Task.Grows() {
 			s.tally["a side was to get more instances"]++
+		} else if ok && o.Task.Control && !o.Task.Act {
+			s.tally["a control group was to come up"]++
 		}
 	}
 	time.Sleep(time.Minute) // what was left behind ends

@@ -9,6 +9,7 @@ import (
 	"math"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -555,8 +556,12 @@ func (s worldStacks) Raise(ctx context.Context, side split.Side, builds map[stri
 	defer s.mu.Unlock()
 	b := builds["web"]
 	other := slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { return i.Running && !b.Made(i) })
-	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter &&
-		(other || b.Instances <= s.plan.Parts[0].Stacks[side].Instances) {
+	asked := slices.ContainsFunc(s.sides[side], func(i reading.Instance) bool { // that would be stopped
+		last, _ := strconv.Atoi(i.Name[strings.LastIndexByte(i.Name, '-')+1:])
+		return i.Running && last > b.Instances && slices.ContainsFunc(s.counts[side],
+			func(c reading.Count) bool { return c.Address == i.Address })
+	})
+	if of := s.share.Of(side); of > 0 && time.Since(s.foreign) > knownAfter && (other || asked) {
 		s.broke("%v was raised while it got %v of the requests", side, of)
 	}
 	s.recorded("instances of "+side.String(), crossing.TaskRaise)

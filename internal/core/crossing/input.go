@@ -56,8 +56,8 @@ type (
 	Remember struct{ Record wayback.Record }
 	// WayBackClosed says that there is no way back any more, while there should be.
 	WayBackClosed struct{ Worst wayback.Condition }
-	// ControlLeft says that instances of a control group stand whose crossing has come to nothing, and that nobody sends
-	// them requests any more.
+	// ControlLeft says that instances of a control group stand whose crossing has come to nothing, and that the front
+	// has none of them any more.
 	ControlLeft struct{}
 	// TookUp says that a keeper was started in the middle of something.
 	TookUp struct {

@@ -52,7 +52,7 @@ func (w *world) random(s State) Input {
 		Retire{}, Prove{},
 		Alarmed{Alarm{Guard: "failing", Then: plan.Freeze, Level: w.r.Float64()}, home},
 		Alarmed{Alarm{Guard: "lost", Then: plan.RollBack}, home},
-		TimeUp{}, TimeUp{}, TimeUp{},
+		TimeUp{}, TimeUp{}, TimeUp{}, ControlLeft{},
 		Shift{Share: share, Unproven: w.r.IntN(2) == 0, Proven: [2]bool{w.r.IntN(2) == 0, w.r.IntN(2) == 0}},
 		Raise{Side: s.Live().Other()},
 	}
@@ -122,6 +122,11 @@ func (w *world) begin() Begin {
 			route.Leg{Part: part, Dwell: time.Duration(w.r.IntN(20)) * time.Second, Ask: w.r.IntN(4) == 0})
 	}
 	b.Route = append(b.Route, route.Leg{Part: split.Whole})
+	if w.r.IntN(3) == 0 {
+		b.Control = Control{Stood: []string{"blue-1"}, Choices: []raise.Choice{{Part: "web", Version: "4.2.0",
+			Build: "a", Instances: 2}}}
+		b.Route[0].Control = b.Route[0].Part <= split.Whole/2
+	}
 	w.share = split.Toward(b.Target, 0)
 	b.Front = w.seen()
 	return b
@@ -175,7 +180,14 @@ func check(t *testing.T, w *world, before, s State, in Input, events []Event) {
 				t.Fatalf("%T stops instances of %v, which gets %v: %v", in, task.Side, s.Share.Of(task.Side), s)
 			}
 		case TaskRaise:
-			if s.Share.Of(task.Side) > 0 {
+			switch {
+			case task.Control && task.Side != before.Target.Other():
+				t.Fatalf("%T: a control group of the side crossed to: %v", in, task)
+			case task.Control && task.Act && before.Stage != RolledBack && before.Stage != CalledOff:
+				t.Fatalf("%T stops a control group in %v", in, before)
+			case task.Control && !task.Act && (before.Stage != Raising || before.Sends(before.Target) > 0):
+				t.Fatalf("%T starts a control group in %v", in, before)
+			case !task.Control && s.Share.Of(task.Side) > 0:
 				t.Fatalf("%T raises %v, which gets %v", in, task.Side, s.Share.Of(task.Side))
 			}
 		case TaskHome:

@@ -219,6 +219,12 @@ func parseInput(words []string, s State) (Input, error) {
 				b.Choices[0].Instances, b.Choices[0].Until, b.Choices[0].Then = 2, 2500, 8
 			case "no-route":
 				b.Route = route.Route{{Part: 500}}
+			case "control": // three of them, beside two that stand
+				b.Choices[0].Instances = 3
+				b.Control = Control{Stood: []string{"blue-1", "blue-2"},
+					Choices: []raise.Choice{{Part: "web", Version: "4.2.0", Build: "7c1e", Instances: 5}}}
+				b.Route = route.Route{{Part: 500, Dwell: 10 * time.Second, Control: true},
+					{Part: 5000, Dwell: time.Minute}, {Part: split.Whole}}
 			case "until-sure":
 				b.Route = route.Route{{Part: 500, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute},
 					{Part: 5000, Dwell: time.Minute, Sure: true}, {Part: split.Whole}}
@@ -230,6 +236,8 @@ func parseInput(words []string, s State) (Input, error) {
 			}
 		}
 		return b, nil
+	case "control-left":
+		return ControlLeft{}, nil
 	case "raised":
 		return Report{Raised{Task: task, Instances: []string{"green-1"}}}, nil
 	case "not-done":

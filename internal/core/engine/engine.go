@@ -550,7 +550,8 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 // growing reports whether the target may have instances that it is only just getting for a leg.
 func (k *sight) growing() bool {
 	s := k.state
-	return s.Task.Grows() || s.Due.On || slices.ContainsFunc(s.Choices, func(c raise.Choice) bool { return c.Until > 0 })
+	return s.Task.Grows() || s.Due.On ||
+		slices.ContainsFunc(s.Choices, func(c raise.Choice) bool { return c.Until > 0 })
 }
 
 // coming reports whether an instance is one of those, and not proven yet.

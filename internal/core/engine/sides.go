@@ -198,7 +198,7 @@ func (k *sight) controlRaised(t crossing.Task) raise.Verdict {
 func (j *judgement) controlLeft(at time.Time) bool {
 	s := j.state
 	if s.Stage != crossing.RolledBack && s.Stage != crossing.CalledOff || !s.Control.Begun || s.Task.ID != 0 ||
-		at.Sub(s.Since) < leftFor || !j.ready {
+		at.Sub(s.Since) < leftFor || s.Trouble.Is != nil && at.Sub(j.tasked) < leftAgain || !j.ready {
 		return false
 	}
 	side := s.Target.Other()
@@ -211,8 +211,10 @@ func (j *judgement) controlLeft(at time.Time) bool {
 		})
 }
 
-// leftFor is how long instances of a control group have to finish what they answer.
-const leftFor = 10 * time.Second
+const (
+	leftFor   = 10 * time.Second // for instances of a control group to finish what they answer
+	leftAgain = 5 * time.Minute  // until it is tried again to stop them
+)
 
 // ill reports whether an instance that gets requests does not serve as it should: also
 // one that was never seen healthy, when it has said no as often as its part's check

@@ -293,3 +293,54 @@ func TestABadInstance(t *testing.T) {
 		}
 	}
 }
+
+// Beside a control group the rest of its side does not count: not its answers, what hangs there, or what it lost.
+func TestBeside(t *testing.T) {
+	rest, group := newInstance("green-1"), newInstance("green-2")
+	var whole Series
+	rest.answer(t, 100, 200, time.Millisecond)
+	add(t, &whole, read(0, 0, rest, group))
+	rest.answer(t, 50, 500, time.Millisecond)
+	add(t, &whole, read(1, 0, rest, group))
+	beside := whole.Beside()
+	group.Control = true
+	second, lost := 1, int64(0)
+	next := func(ofRest, ofGroup int64) {
+		rest.answer(t, ofRest, 500, 300*time.Millisecond)
+		group.answer(t, ofGroup, 200, time.Millisecond)
+		second++
+		for _, s := range []*Series{&whole, beside} {
+			add(t, s, read(second, lost, rest, group))
+		}
+	}
+	next(1, 1) // from whole to group: nothing is compared by that
+	for st := range beside.After(start.Add(time.Second)) {
+		if !st.Mixed {
+			t.Error("the step in which the group begins is not mixed")
+		}
+	}
+	from := start.Add(time.Duration(second) * time.Second)
+	rest.Waiting = make([]int64, len(reading.Waits))
+	for n := range rest.Waiting {
+		rest.Waiting[n] = 5
+	}
+	rest.Failures, group.Failures, lost = 6, 3, 9
+	next(40, 10)
+	if f := beside.Over(split.Green, from, 250*time.Millisecond); f.Requests != 13 || f.Lost != 3 || f.Failing != 3 ||
+		f.Slow != 0 || f.Hanging != 0 || f.Late != 0 {
+		t.Errorf("of the group: %+v", f)
+	}
+	if f := whole.Over(split.Green, from, 250*time.Millisecond); f.Requests != 59 || f.Lost != 9 || f.Slow != 40 {
+		t.Errorf("of the whole side: %+v", f)
+	}
+	if list := beside.Instances(split.Green); list["green-2:1"].Of != 11 {
+		t.Errorf("of the instances: %v", list)
+	}
+	group.Control = false
+	next(40, 10)
+	from = start.Add(time.Duration(second) * time.Second)
+	next(40, 10)
+	if f := beside.Over(split.Green, from, time.Second); f.Requests != 50 {
+		t.Errorf("after the group: %+v", f)
+	}
+}

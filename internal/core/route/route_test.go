@@ -21,6 +21,8 @@ func TestCheckNamesTheWrongLeg(t *testing.T) {
 		{"stands still", Route{{Part: 500}, {Part: 500}, {Part: split.Whole}}, 1, "does not go further"},
 		{"starts at nothing", Route{{Part: 0}, {Part: split.Whole}}, 0, "does not go further"},
 		{"too much", Route{{Part: 10_001}}, 0, "not between"},
+		{"control beyond half", Route{{Part: 6000, Control: true}, {Part: split.Whole}}, 0, "more than all"},
+		{"control later", Route{{Part: 500}, {Part: 1000, Control: true}, {Part: split.Whole}}, 1, "from the first leg"},
 		{"dwells backwards", Route{{Part: 500, Dwell: -1}, {Part: split.Whole}}, 0, "dwell"},
 	} {
 		leg, err := c.route.Check()

@@ -181,7 +181,8 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 				i := reading.Server{Name: fmt.Sprintf("%v?%d", side, n), Address: strings.TrimSuffix(words[1], ";")}
 				s.Sides[side] = append(s.Sides[side], i) // somebody else's
 			default:
-				i := reading.Server{Address: m[1], Out: m[5] != "" || m[2] == " down" && m[6] == "", Control: m[6] != ""}
+				i := reading.Server{Address: m[1], Control: m[6] != ""}
+				i.Out = m[5] != "" || m[2] == " down" && !i.Control
 				var err1, err2 error
 				i.Name, err1 = strconv.Unquote(m[3])
 				i.Version, err2 = strconv.Unquote(m[4])

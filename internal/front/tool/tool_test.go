@@ -41,7 +41,8 @@ func start(t *testing.T, w *fronttest.World, args ...string) (plan.Front, *front
 // it does, and refuses one change in five.
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Ends, fronttest.Reloads, fronttest.Disk,
-		fronttest.Checker, fronttest.Door, fronttest.Divides}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+		fronttest.Checker, fronttest.Door, fronttest.Divides,
+	}, Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 		f, p, api := start(t, w, "-delay", "20ms", "-lag", "20ms", "-refuse", "7")
 		return fronttest.Proxy{
 			Driver: func() front.Driver { return New(place.Local{}, "sailings", f, nil) },

@@ -295,6 +295,12 @@ func TestMistakesInShape(t *testing.T) {
 			"says nothing of how long"},
 		{"a leg that ends before it may", strings.Replace(smallest, "100 %", "5 % until sure, at least 5m, at most "+
 			"2m\n  - 100 %", 1), "make the second the longer one"},
+		{"more than all", strings.Replace(smallest, "100 %", "60 % beside control for 2m\n  - 100 %", 1),
+			"as much for a control group are more than all"},
+		{"a control group later", strings.Replace(smallest, "100 %", "5 % for 2m\n  - 10 % beside control for 2m\n  - 100 %", 1),
+			"stands from the first leg on"},
+		{"a control group and a key", strings.Replace(smallest, "100 %", "5 % beside control for 2m\n  - 100 %", 1) +
+			"front:\n  key: cookie passenger\n", "would change its clients"},
 		{"a last leg until sure", strings.Replace(smallest, "100 %", "100 % until sure", 1),
 			"the last leg cannot have an end"},
 		{"figures from nowhere", smallest + "guards:\n  grows: {figure: memory_bytes, by: 10 MB}\n",
@@ -779,11 +785,12 @@ func TestThePlanSchema(t *testing.T) {
 func TestWithRoute(t *testing.T) {
 	base := strings.Replace(smallest, "route:\n  - 100 %\n", "# the way\nroute:\n  - 5 % for 2m # careful\n\n  - 100 "+
 		"%\n# how long\nkeep: 10m\n", 1)
-	legs := route.Route{{Part: 1000, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute},
+	legs := route.Route{{Part: 500, Dwell: time.Minute, Control: true},
+		{Part: 1000, Dwell: 20 * time.Minute, Sure: true, Least: time.Minute, Control: true},
 		{Part: 5000, Dwell: 90 * time.Second, Ask: true}, {Part: split.Whole}}
 	got, err := WithRoute("sailings.yaml", []byte(base), legs)
 	want := strings.Replace(base, "route:\n  - 5 % for 2m # careful\n\n  - 100 %\n",
-		"route:\n  - 10 % until sure, at least 1m, at most 20m\n  - ask\n  - 50 % for 1m30s\n  - 100 %\n", 1)
+		"route:\n  - 5 % beside control for 1m\n  - 10 % beside control until sure, at least 1m, at most 20m\n  - ask\n  - 50 % for 1m30s\n  - 100 %\n", 1)
 	if err != nil || string(got) != want {
 		t.Fatalf("%v\n%s\nwant\n%s", err, got, want)
 	}
@@ -1157,7 +1164,8 @@ func TestFormsOfValues(t *testing.T) {
 		"price":     {"0.12 EUR", "12 EUR", "12", "EUR", "1 EUR an hour"},
 		"instances": {"4", "as live", "2 until 25 %, then 8", "2 until 25 %, then as live", "some", "2 until 25 %"},
 		"route": {"[5 % for 2m, 100 %]", "[1 in 20 for 30s, ask, 100 %]", "[5 % until sure, 100 %]", "[12.5 %, 100 %]",
-			"['5 % until sure, at least 1m, at most 20m', 100 %]", "[5, 100 %]", "[5 % 2m, 100 %]", "[5 % for 2, 100 %]"},
+			"['5 % until sure, at least 1m, at most 20m', 100 %]", "[5, 100 %]", "[5 % 2m, 100 %]", "[5 % for 2, 100 %]",
+			"[5 % beside control for 2m, 100 %]", "[5 % beside it, 100 %]"},
 		"keep":    {"30m", "30m, then ask", "30m, then wait", "30", "0s, then leave"},
 		"limit":   {"80 %", "80 %, then ask", "80 %, then refuse", "80", "80 %, then go"},
 		"warm-up": {"200 at 50 /s", "200", "200 at 50"},

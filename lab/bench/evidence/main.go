@@ -393,7 +393,8 @@ func colds() []cell {
 	var list []cell
 	for _, control := range []bool{false, true} {
 		legs := route.Route{{Part: 1000, Dwell: 5 * time.Minute, Control: control},
-			{Part: 2500, Dwell: 3 * time.Minute, Control: control}, {Part: 5000, Dwell: 2 * time.Minute}, {Part: split.Whole}}
+			{Part: 2500, Dwell: 3 * time.Minute, Control: control}, {Part: 5000, Dwell: 2 * time.Minute},
+			{Part: split.Whole}}
 		name := "beside the live side"
 		if control {
 			name = "beside control"
