@@ -142,8 +142,8 @@ func (q Question) Suggest(most float64) (route.Route, float64, bool) {
 }
 
 // BesideControl is how many times as long guards take with a part of the requests on the new side to be as certain,
-// where they compare it with a control group that gets as much, and not with all others. The variance of a difference of
-// two rates is σ²(1/n₁ + 1/n₂), and of n requests in all n·p are on the new side: σ²·2/(n·p) in place of
+// where they compare it with a control group that gets as much, and not with all others. The variance of a difference
+// of two rates is σ²(1/n₁ + 1/n₂), and of n requests in all n·p are on the new side: σ²·2/(n·p) in place of
 // σ²/(n·p·(1 − p)).
 func BesideControl(part split.Share) float64 { return 2 * (1 - part.Fraction()) }
 
