@@ -238,8 +238,8 @@ func ordered(t crossing.Task, s crossing.State) string {
 		case t.Control && t.Act:
 			return fmt.Sprintf("stop the control group of %v", t.Side)
 		case t.Control:
-			return fmt.Sprintf("raise a control group: %d more of %v at %s", s.Control.Number(), t.Side,
-				raise.Main(t.Choices).Version)
+			return fmt.Sprintf("raise a control group: %v gets %d instances at %s in all", t.Side,
+				raise.Main(t.Choices).Instances, raise.Main(t.Choices).Version)
 		case t.More:
 			return fmt.Sprintf("raise %v with %d instances, before %s", t.Side, raise.Wanted(t.Choices),
 				onNew(t.Share, s))

@@ -65,7 +65,7 @@ func Guard(s guard.Status) string {
 	}
 	switch {
 	case s.Watch.Figures():
-		return figured(s) + besideControl(s)
+		return figured(s)
 	case !s.Watch.Compares():
 		return counted(s)
 	}
@@ -73,17 +73,9 @@ func Guard(s guard.Status) string {
 		return "no past to compare with in the keep: the live side's answers are too bad"
 	}
 	if s.Control && s.Watch == plan.Door && s.State == guard.Clear {
-		return "beside control it heeds only whether anybody is answered"
+		return "only whether anybody is answered, beside control"
 	}
-	return compared(s) + besideControl(s) + asOf(s)
-}
-
-// besideControl is what a guard compares with, where that is not all of the live side.
-func besideControl(s guard.Status) string {
-	if s.Control {
-		return ", beside control"
-	}
-	return ""
+	return compared(s) + asOf(s)
 }
 
 // reason puts what somebody said behind something, in brackets.

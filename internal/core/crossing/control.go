@@ -19,9 +19,6 @@ type Control struct {
 	Up      bool           `json:"up,omitempty"`    // all of it was healthy
 }
 
-// Number is how many instances the group has.
-func (c Control) Number() int { return max(raise.Main(c.Choices).Instances-len(c.Stood), 0) }
-
 // without are the choices that leave those that stood.
 func (c Control) without() []raise.Choice {
 	list := slices.Clone(c.Choices)

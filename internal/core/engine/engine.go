@@ -164,6 +164,9 @@ func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
 			Stands: p.Stands(split.Side(side))}
 	}
 	e.wants(s.Target, s.Choices)
+	if s.Control.Begun {
+		e.wants(s.Target.Other(), s.Control.Choices)
+	}
 	e.remember(m)
 	return e
 }
@@ -256,7 +259,7 @@ func (e *Engine) apply(ev crossing.Event) {
 		e.forget(f.Side)
 	case crossing.Ordered:
 		switch t := f.Task; {
-		case t.Do == crossing.TaskRaise && !t.More:
+		case t.Do == crossing.TaskRaise && (!t.More || t.Control && t.Act):
 			e.wants(t.Side, t.Choices)
 		case t.Grows() && e.served == nil: // else it is another try
 			e.served = map[string]bool{}

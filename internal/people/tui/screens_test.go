@@ -393,6 +393,17 @@ var states = []state{
 			18*time.Minute+48*time.Second
 		s.Sure.Unsure = []crossing.Unsure{{Guard: "failing", Find: 0.01, Excluded: 0.05, In: 4 * time.Minute}}
 	}, []string{"next asks you: 50 % on green when sure, in ~2:48, at most 18:48", "sure in ~2:48", "18:48 at most"}},
+	{"beside control", func(s *keeper.Snapshot) {
+		s.Beside = engine.Beside{Instances: 3, Figures: figures.Figures{Requests: 900, Failing: 9, Rate: 90, To: now}}
+		for n := range s.Guards {
+			s.Guards[n].Control = s.Guards[n].Watch.Compares()
+		}
+		s.Guards[4].State, s.Guards[4].Gap = guard.Clear, ""
+	}, []string{"control    90 /s · 1.0 % failing", "guards                   control    green", "only whether anybody is"}},
+	{"a control group comes up", func(s *keeper.Snapshot) {
+		s.Crossing.Stage, s.Crossing.Leg, s.Crossing.Share, s.Left = crossing.Raising, -1, 0, 0
+		s.Crossing.Task = crossing.Task{ID: 9, Do: crossing.TaskRaise, Side: split.Blue, More: true, Control: true}
+	}, []string{"raising a control group beside blue"}},
 	{"clients stay together", func(s *keeper.Snapshot) {
 		s.Split = engine.JudgeSplit(2500, plan.Front{Key: plan.Key{From: plan.KeyCookie}}, reading.Capabilities{},
 			evidence.Count{Bad: 250, Of: 1000}, [2]int64{})

@@ -31,8 +31,12 @@ func (p page) guards(y int) {
 		title = "guards at the end"
 	}
 	g.Text(3, y, title, t.Label)
-	g.Right(blue, y, "blue", t.Label)
-	g.Right(green, y, "green", t.Label)
+	heads := [2]string{"blue", "green"}
+	if slices.ContainsFunc(p.S.Guards, func(s guard.Status) bool { return s.Control }) {
+		heads[p.S.Crossing.Target.Other()] = "control" // that is what guards compare with
+	}
+	g.Right(blue, y, heads[split.Blue], t.Label)
+	g.Right(green, y, heads[split.Green], t.Label)
 	rows := p.guardRows()
 	list, rest := p.gravest(rows)
 	wide := limit

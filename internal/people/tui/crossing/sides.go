@@ -118,7 +118,7 @@ func (p page) beside(side split.Side) (list []figure) {
 	if b.Figures.Requests > 0 {
 		text += " · " + frame.Percent(b.Figures.FailingCount().Rate()) + " failing"
 	}
-	f := figure{label: fmt.Sprintf("control, %d of them", b.Instances)}
+	f := figure{label: "control"}
 	f.text, f.style = p.aged(text, p.S.Front.At, p.S.Front.Every, p.Theme.Ink)
 	return []figure{f}
 }
