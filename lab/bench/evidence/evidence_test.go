@@ -53,6 +53,17 @@ func TestNoAlarmOnSideThatIsNoWorse(t *testing.T) {
 	}
 }
 
+// What instances tell is played as in the table, a few times each.
+func TestFiguresThatAreTold(t *testing.T) {
+	for _, c := range tellings() {
+		for n, at := range each(2, c.run) {
+			if found := at <= c.after.Seconds(); c.bad != found || !c.bad && !math.IsInf(at, 1) {
+				t.Errorf("%s: an alarm after %.0f s in crossing %d", c.name, at, n)
+			}
+		}
+	}
+}
+
 // Beside a control group a side that starts cold is not taken for a worse one, which it is beside those that are warm;
 // and one that is worse is.
 func TestBesideControl(t *testing.T) {

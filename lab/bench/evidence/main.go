@@ -442,14 +442,17 @@ func faults() []cell {
 }
 
 // play plays a cell so many times.
-func play(c cell, runs int) []float64 {
+func play(c cell, runs int) []float64 { return each(runs, c.run) }
+
+// each plays something with so many seeds, as many at a time as there are processors.
+func each(runs int, run func(seed uint64) float64) []float64 {
 	times := make([]float64, runs)
 	var wait sync.WaitGroup
 	next := make(chan int)
 	for range runtime.NumCPU() {
 		wait.Go(func() {
 			for n := range next {
-				times[n] = c.run(uint64(n))
+				times[n] = run(uint64(n))
 			}
 		})
 	}
@@ -492,30 +495,8 @@ func write(b io.Writer, runs int) {
 		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %.1f %% |\n", c.name, c.rate, alarms, runs,
 			100*evidence.Exact(evidence.Count{Bad: alarms, Of: int64(runs)}, 0.02).High)
 	}
-	fmt.Fprintf(b, "\nA new side that starts cold: one answer in ten fails at first, and half as many after each 20 s; 10 and 25 %% "+
-		"of the requests, then 50.\n\n| compared | requests a second | alarms without a fault | a fault of 5 %% after a minute is "+
-		"found | after, in the middle |\n| --- | --- | --- | --- | --- |\n")
-	for _, c := range colds() {
-		alarms := 0
-		for _, at := range play(c, runs) {
-			if !math.IsInf(at, 1) {
-				alarms++
-			}
-		}
-		c.fault, c.from = 0.05, time.Minute
-		var took []float64
-		for _, at := range play(c, max(runs/4, 1)) {
-			if at >= 60 && at <= 660 {
-				took = append(took, at-60)
-			}
-		}
-		middle := "—"
-		if slices.Sort(took); 2*len(took) > max(runs/4, 1) {
-			middle = fmt.Sprintf("%.0f s", took[len(took)/2])
-		}
-		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %d of %d | %s |\n", c.name, c.rate, alarms, runs, len(took),
-			max(runs/4, 1), middle)
-	}
+	writeColds(b, runs)
+	writeTold(b, runs)
 	fmt.Fprintf(b, "\nA fault on the new side, at 25 %% of the requests and 1 %% that fail anyway. *By information* "+
 		"is what no judgement that is as\nseldom wrong beats on average.\n\n")
 	fmt.Fprintf(b, "| fault | begins | requests a second | found within ten minutes | after, in the middle | by "+
@@ -559,6 +540,33 @@ func write(b io.Writer, runs int) {
 		}
 		fmt.Fprintf(b, "| %s | %g %% | after %.0f min | %.0f | %d of %d | %s | %s |\n", c.name, 100*max(c.fault, c.bad),
 			c.from.Minutes(), c.rate, len(took), few, middle, most)
+	}
+}
+
+func writeColds(b io.Writer, runs int) {
+	fmt.Fprintf(b, "\nA new side that starts cold: one answer in ten fails at first, and half as many after each 20 s; 10 and 25 %% "+
+		"of the requests, then 50.\n\n| compared | requests a second | alarms without a fault | a fault of 5 %% after a minute is "+
+		"found | after, in the middle |\n| --- | --- | --- | --- | --- |\n")
+	for _, c := range colds() {
+		alarms := 0
+		for _, at := range play(c, runs) {
+			if !math.IsInf(at, 1) {
+				alarms++
+			}
+		}
+		c.fault, c.from = 0.05, time.Minute
+		var took []float64
+		for _, at := range play(c, max(runs/4, 1)) {
+			if at >= 60 && at <= 660 {
+				took = append(took, at-60)
+			}
+		}
+		middle := "—"
+		if slices.Sort(took); 2*len(took) > max(runs/4, 1) {
+			middle = fmt.Sprintf("%.0f s", took[len(took)/2])
+		}
+		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %d of %d | %s |\n", c.name, c.rate, alarms, runs, len(took),
+			max(runs/4, 1), middle)
 	}
 }
 
