@@ -30,6 +30,15 @@ func Name(part *plan.Part, first bool, side split.Side, number int) string {
 	return fmt.Sprintf("%v-%s-%d", side, part.Name, number)
 }
 
+// Names are what so many instances of a part are called.
+func Names(part *plan.Part, first bool, side split.Side, n int) map[string]bool {
+	names := map[string]bool{}
+	for number := range n {
+		names[Name(part, first, side, number+1)] = true
+	}
+	return names
+}
+
 // Compare orders instances by their names, green-2 before green-10.
 func Compare(a, b reading.Instance) int {
 	return cmp.Or(len(a.Name)-len(b.Name), strings.Compare(a.Name, b.Name))
@@ -148,7 +157,7 @@ func owner(i reading.Instance) func(value string) bool {
 // stop at a time. A driver restarts nothing by itself that ends.
 type Driver interface {
 	// Raise makes the side consist of the planned number of instances of a build.
-	// What runs of it already stays; everything else of the side is stopped, and what
+	// What runs of it already under one of their [Names] stays; everything else of the side is stopped, and what
 	// is missing is started. On an error, which names each instance that was not
 	// started, the others run: a second Raise completes them, and Stop removes them.
 	// The other side is never touched. Before anything is stopped, and before each start, it asks whether it may

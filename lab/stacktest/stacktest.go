@@ -195,6 +195,7 @@ func Run(t *testing.T, s System) {
 		{"raise, list, stop", raiseListStop},
 		{"repeated and adopted", adopted},
 		{"completed and replaced", replaced},
+		{"more and less", moreAndLess},
 		{"two raises at once", twoAtOnce},
 		{"half way", halfWay},
 		{"cut short", cutShort},
@@ -796,6 +797,36 @@ func sameBuild(t *testing.T, s System) {
 	stop(t, d, split.Green)
 	deliver("fares", "three") // nothing of it runs: it is what is delivered now
 	raise(t, d, split.Green, Second)
+	stop(t, d, split.Green)
+	clean(t, s, p)
+}
+
+// moreAndLess gives a side more instances and takes them away again: those that stood run on, untouched. A driver that
+// cannot say which go says so by its kind: see [plan.Plan.Controls].
+func moreAndLess(t *testing.T, s System) {
+	p := s.Plan(t, "well")
+	if kind := p.Main().Stacks[split.Green].Kind(); kind == plan.Clustered || kind == plan.Tool {
+		t.Skip("it chooses itself which instances it stops")
+	}
+	d := s.Driver(t, p)
+	before := raise(t, d, split.Green, Second)
+	more := Second
+	more.Instances = len(before) + 2
+	if all := raise(t, d, split.Green, more); len(all) != more.Instances {
+		t.Errorf("with two more there are %d of %d", len(all), more.Instances)
+	}
+	less := Second
+	less.Instances = len(before)
+	after := raise(t, d, split.Green, less)
+	if len(after) != len(before) {
+		t.Fatalf("without them there are %+v", after)
+	}
+	for n, was := range before {
+		if now := after[n]; now.Name != was.Name || now.Address != was.Address || !now.Started.Equal(was.Started) ||
+			!now.Running {
+			t.Errorf("%+v is %+v", was, now)
+		}
+	}
 	stop(t, d, split.Green)
 	clean(t, s, p)
 }

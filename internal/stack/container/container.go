@@ -217,10 +217,10 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 		return err
 	}
 	s := d.part.Stacks[side]
-	stays := map[string]bool{}
+	stays, names := map[string]bool{}, stack.Names(d.part, d.first, side, b.Number(s))
 	var others []string
 	for _, o := range found {
-		if o.Running && b.Made(o.Instance) && !stays[o.Name] && len(stays) < b.Number(s) {
+		if o.Running && b.Made(o.Instance) && !stays[o.Name] && names[o.Name] {
 			stays[o.Name] = true
 		} else {
 			others = append(others, o.id)

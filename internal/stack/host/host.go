@@ -278,11 +278,11 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	all, err := d.lookAll(ctx, side)
 	failed := []error{err} // a host that is not seen may run anything, and is left as it is
 	s := d.part.Stacks[side]
-	stays := map[string]bool{}
+	stays, names := map[string]bool{}, stack.Names(d.part, d.first, side, b.Number(s))
 	others := map[*machine][]string{}
 	for m, f := range all {
 		for _, i := range f.instances {
-			if i.Running && b.Made(i) && !stays[i.Name] && len(stays) < b.Number(s) {
+			if i.Running && b.Made(i) && !stays[i.Name] && names[i.Name] {
 				stays[i.Name] = true
 			} else {
 				others[m] = append(others[m], i.Name)

@@ -179,10 +179,10 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	if err != nil {
 		return err
 	}
-	stays := map[string]bool{}
+	stays, names := map[string]bool{}, stack.Names(d.part, d.first, side, b.Number(s))
 	var others []*note
 	for _, n := range notes {
-		if n.running() && b.Made(n.Instance) && len(stays) < b.Number(s) {
+		if n.running() && b.Made(n.Instance) && names[n.Name] {
 			stays[n.Name] = true
 		} else {
 			others = append(others, n)
