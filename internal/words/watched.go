@@ -509,6 +509,8 @@ func lack(l crossing.Lack, now time.Time) string {
 		return "nobody watched a while ago, so nothing is retired before " + l.Until.Local().Format("15:04:05")
 	case crossing.LackEverywhere:
 		return because("some clients still use the old DNS answer, "+left(l.Until, now), l.Said)
+	case crossing.LackControl:
+		return fmt.Sprintf("the front has none of %v's control group, of which %d of %d are healthy", l.Side, l.Healthy, l.Of)
 	case crossing.LackEased:
 		return "resolvers may still hold the name with its longer TTL, " + left(l.Until, now)
 	case crossing.LackApart:

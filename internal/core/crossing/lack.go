@@ -24,7 +24,8 @@ func (lacks) Set() *oneof.Set[LackKind] { return Lacks }
 // Lacks are all kinds of lack that there are.
 var Lacks = oneof.New[LackKind]("kind", LackKind.lack, func(n oneof.Newer) LackKind { return Newer{n} },
 	LackFront{}, LackApart{}, LackSide{}, LackNoted{}, LackCounts{}, LackDoor{}, LackAnswers{}, LackFigures{},
-	LackBaseline{}, LackTime{}, LackSpare{}, LackServes{}, LackAsked{}, LackEverywhere{}, LackAstray{}, LackEased{})
+	LackBaseline{}, LackTime{}, LackSpare{}, LackServes{}, LackAsked{}, LackEverywhere{}, LackAstray{}, LackEased{},
+	LackControl{})
 
 // Lacking is a lack of a kind.
 func Lacking(kind LackKind) Lack { return Lack{Is: kind} }
@@ -105,6 +106,12 @@ type (
 		Need  int64       `json:"need"`  // of how many
 		Share split.Share `json:"share"` // on the side, by the front
 	}
+	// LackControl says that the front has no control group on a side, beside which the leg goes.
+	LackControl struct {
+		OfSide
+		Healthy int `json:"healthy"` // of the group
+		Of      int `json:"of"`
+	}
 	// LackEased says until when a change would be remembered for longer than later.
 	LackEased struct {
 		Until time.Time `json:"until"`
@@ -128,6 +135,7 @@ func (LackAsked) lack() string      { return "asked" }
 func (LackEverywhere) lack() string { return "everywhere" }
 func (LackAstray) lack() string     { return "astray" }
 func (LackEased) lack() string      { return "eased" }
+func (LackControl) lack() string    { return "control" }
 func (n Newer) lack() string        { return n.Called }
 
 func (o OfSide) side() split.Side { return o.Side }

@@ -1,10 +1,12 @@
 package engine
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -81,8 +83,12 @@ func besideControl(t *testing.T) *bench {
 	b.look()
 	b.proves(b.order(crossing.TaskProve))
 	b.pass(time.Second)
+	if lacks := b.e.View(b.now).Lacks; len(lacks) != 1 || !oneof.IsA[crossing.LackControl](lacks[0]) {
+		t.Errorf("before the front has the group there is lacking %v", lacks)
+	}
 	b.tell(split.Blue, 2, 1)
 	b.tell(split.Green, 1, 0)
+	b.pass(time.Second)
 	b.moves(b.order(crossing.TaskMove))
 	return b
 }
@@ -120,6 +126,30 @@ func TestBesideControl(t *testing.T) {
 	b.pass(time.Second)
 	if v := b.e.View(b.now); v.Beside.Instances != 0 || v.Guards[1].Control {
 		t.Errorf("beyond its legs: %+v, %+v", v.Beside, v.Guards[1])
+	}
+}
+
+// Whoever goes home relies on nobody of a control group: that it is ill makes no side ill, nor what it carries room.
+func TestNobodyReliesOnAControlGroup(t *testing.T) {
+	b := besideControl(t)
+	if v := b.e.View(b.now).Sides[split.Blue]; v.Capacity != 100 {
+		t.Errorf("blue carries %v", v.Capacity)
+	}
+	c := b.sides[split.Blue][1]
+	for n := range 4 {
+		c.Name = fmt.Sprint("blue-", n+3)
+		c.Address, c.State = c.Name+":80", reading.Exited
+		b.sides[split.Blue] = append(b.sides[split.Blue], c)
+	}
+	b.sides[split.Blue][1].State = reading.Exited
+	b.pass(time.Second)
+	if s := b.e.State(); s.Frozen() || s.GoingBack {
+		t.Errorf("with a dead group: %v", s)
+	}
+	b.front.Sides[split.Blue].Instances[1].Out = true
+	b.pass(time.Second)
+	if lacks := b.e.View(b.now).Lacks; len(lacks) == 0 || !oneof.IsA[crossing.LackControl](lacks[0]) {
+		t.Errorf("with nobody of it in the front there is lacking %v", lacks)
 	}
 }
 

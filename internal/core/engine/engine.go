@@ -626,10 +626,32 @@ func (j *judgement) Orders() []Order {
 }
 
 // besideLate reports whether the front has not been told yet who is of the control group that a share goes beside.
-func (j *judgement) besideLate(t crossing.Task) bool {
-	side := j.state.Target.Other()
-	return !t.Act && j.state.Beside() && t.Share.Of(j.state.Target) > 0 && !slices.ContainsFunc(
-		j.front.reading.Sides[side].Instances, func(c reading.Count) bool { return c.Control })
+func (k *sight) besideLate(t crossing.Task) bool {
+	return !t.Act && k.state.Beside() && t.Share.Of(k.state.Target) > 0 && !k.hasControl()
+}
+
+// hasControl reports whether the front has an instance of the control group that can take requests, as last read.
+func (w *world) hasControl() bool {
+	return slices.ContainsFunc(w.front.reading.Sides[:], func(s reading.Side) bool {
+		return slices.ContainsFunc(s.Instances, func(c reading.Count) bool { return c.Control && !c.Out })
+	})
+}
+
+// controlLack is that the front has no control group, while a leg goes beside one or is to.
+func (k *sight) controlLack(at time.Time) (crossing.Lack, bool) {
+	if !k.state.Beside() || k.state.Stage == crossing.Raising || k.hasControl() || !k.front.fresh(at) {
+		return crossing.Lack{}, false
+	}
+	l := crossing.LackControl{OfSide: crossing.OfSide{Side: k.state.Target.Other()}}
+	for _, c := range k.sides[l.Side].view.Instances {
+		if !k.state.OfControl(c.Instance) {
+			continue
+		}
+		if l.Of++; c.State == reading.Healthy {
+			l.Healthy++
+		}
+	}
+	return crossing.Lacking(l), true
 }
 
 // holding reports whether all traffic went home just now, and is held there: a front that

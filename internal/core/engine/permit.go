@@ -31,6 +31,9 @@ func (j *judgement) lacks(at time.Time) []crossing.Lack {
 	if l, astray := j.astray(at); astray {
 		list = append(list, l)
 	}
+	if l, missing := j.controlLack(at); missing {
+		list = append(list, l)
+	}
 	for _, side := range split.Sides {
 		if j.state.AtOnce && side != j.state.Target {
 			continue // it does not serve: nobody waits for word of it

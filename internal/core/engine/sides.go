@@ -78,15 +78,15 @@ func (k *sight) figuresBeside(r reading.Figures) reading.Figures {
 	return r
 }
 
-func (w *world) see(s *sideSight, r SideReading) {
+func (k *sight) see(s *sideSight, r SideReading) {
 	v := s.view
 	v.Error = r.Error
-	if w.plan.Stands(r.Side) {
+	if k.plan.Stands(r.Side) {
 		for _, c := range r.Conditions {
-			if w.named[r.Side] == nil {
-				w.named[r.Side] = map[string]bool{}
+			if k.named[r.Side] == nil {
+				k.named[r.Side] = map[string]bool{}
 			}
-			w.named[r.Side][c.Address] = true
+			k.named[r.Side][c.Address] = true
 		}
 	}
 	if r.Error != "" && len(r.Conditions) == 0 {
@@ -97,7 +97,7 @@ func (w *world) see(s *sideSight, r SideReading) {
 	v.At, v.Instances, v.Healthy = r.At, r.Conditions, 0
 	var names, builds []string
 	v.Capacity = 0
-	main := w.plan.Main()
+	main := k.plan.Main()
 	for _, c := range v.Instances {
 		if c.State == reading.Healthy {
 			v.Healthy++
@@ -107,8 +107,8 @@ func (w *world) see(s *sideSight, r SideReading) {
 		}
 		names = addOnce(names, c.Version)
 		builds = addOnce(builds, raise.Short(c.Build))
-		if c.State == reading.Healthy {
-			w.serves = true
+		if c.State == reading.Healthy && !k.state.OfControl(c.Instance) { // that does not stay
+			k.serves = true
 			v.Capacity += main.Stacks[r.Side].Capacity.At(c.Name, c.Address)
 		}
 	}
@@ -240,10 +240,10 @@ func (w *world) ill(c reading.Condition) bool {
 }
 
 // standing is what is known of a side's ability to serve.
-func (w *world) standing(side split.Side) crossing.Serving {
-	b := w.lastStanding(side)
-	for _, s := range w.sides {
-		b.Known = b.Known && w.now.Sub(s.view.At) <= knownFor
+func (k *sight) standing(side split.Side) crossing.Serving {
+	b := k.lastStanding(side)
+	for _, s := range k.sides {
+		b.Known = b.Known && k.now.Sub(s.view.At) <= knownFor
 	}
 	return b
 }
@@ -261,24 +261,25 @@ func (k *sight) there() crossing.Serving {
 }
 
 // lastStanding is what was known of it last, however long ago.
-func (w *world) lastStanding(side split.Side) crossing.Serving {
+func (k *sight) lastStanding(side split.Side) crossing.Serving {
 	b := crossing.Serving{Side: side, Known: true}
 	for _, s := range split.Sides {
-		b.Known = b.Known && !w.sides[s].view.At.IsZero()
-		for _, c := range w.sides[s].view.Instances {
+		b.Known = b.Known && !k.sides[s].view.At.IsZero()
+		for _, c := range k.sides[s].view.Instances {
 			switch {
-			case c.Part != w.plan.Main().Name:
+			case c.Part != k.plan.Main().Name:
+			case k.state.OfControl(c.Instance) && k.ill(c): // nobody relies on it
 			case s == side:
 				b.Instances++
-				if !w.ill(c) {
+				if !k.ill(c) {
 					b.Healthy++
 				}
-			case !w.ill(c):
+			case !k.ill(c):
 				b.Other++
 			}
 		}
 	}
-	b.Known = b.Known && (b.Healthy > 0 || len(w.unnoted(w.now, side)) == 0)
+	b.Known = b.Known && (b.Healthy > 0 || len(k.unnoted(k.now, side)) == 0)
 	return b
 }
 

@@ -13,8 +13,8 @@ import (
 )
 
 // seen is a world in which the instances of the first part stand as they are said to.
-func seen(now time.Time, sides [2][]reading.Health) *world {
-	w := &world{plan: &plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, now: now}
+func seen(now time.Time, sides [2][]reading.Health) *sight {
+	w := &sight{world: world{plan: &plan.Plan{Parts: []plan.Part{{Name: "web"}, {Name: "worker"}}}, now: now}}
 	for side, list := range sides {
 		w.sides[side].view.At = now
 		for n, h := range list {

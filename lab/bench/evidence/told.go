@@ -45,7 +45,7 @@ func (c telling) run(seed uint64) float64 {
 		Tells: reading.Capabilities{Counts: true, Both: true}}
 	front := reading.Front{Tells: f.Tells}
 	for _, side := range split.Sides {
-		front.Sides[side].Instances = []reading.Count{{Server: reading.Server{Name: side.String(), Address: side.String()}}}
+		front.Sides[side].Instances = []reading.Count{{Server: reading.Server{Name: side.String()}}}
 	}
 	for at := time.Second; at < toldBefore+toldFor; at += time.Second {
 		f.Now = start.Add(at)
@@ -65,8 +65,9 @@ func (c telling) run(seed uint64) float64 {
 		told := reading.Figures{At: f.Now}
 		for _, side := range split.Sides {
 			for n := range 3 {
+				is := tell(side, n, moved, f.Share.Of(side).Fraction())
 				told.Of = append(told.Of, reading.Told{Name: fmt.Sprintf("%v-%d", side, n+1), Side: side, Started: start,
-					Values: map[string]float64{c.rule.Figure.Name: tell(side, n, moved, f.Share.Of(side).Fraction())}})
+					Values: map[string]float64{c.rule.Figure.Name: is}})
 			}
 		}
 		g.TakeFigures(f, told)
