@@ -66,8 +66,8 @@ func (c telling) run(seed uint64) float64 {
 		for _, side := range split.Sides {
 			for n := range 3 {
 				is := tell(side, n, moved, f.Share.Of(side).Fraction())
-				told.Of = append(told.Of, reading.Told{Name: fmt.Sprintf("%v-%d", side, n+1), Side: side, Started: start,
-					Values: map[string]float64{c.rule.Figure.Name: is}})
+				told.Of = append(told.Of, reading.Told{Name: fmt.Sprintf("%v-%d", side, n+1), Side: side,
+					Started: start, Values: map[string]float64{c.rule.Figure.Name: is}})
 			}
 		}
 		g.TakeFigures(f, told)
