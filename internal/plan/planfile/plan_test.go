@@ -1200,3 +1200,32 @@ func TestFormsOfValues(t *testing.T) {
 		}
 	}
 }
+
+// A version is built as what the command names of it.
+func TestBuildOf(t *testing.T) {
+	for command, want := range map[string]string{
+		"builds/{version}/sailings --listen {address}":               "builds/{version}/sailings",
+		"python3 builds/{version}/app.py {address}":                  "builds/{version}",
+		"gunicorn --chdir builds/{version} --bind {address} app:app": "builds/{version}",
+		"gunicorn --chdir=builds/{version}/web app:app":              "builds/{version}",
+		"java -jar /srv/app-{version}.jar --port {port}":             "/srv/app-{version}.jar",
+		"serve --name sailings-{version} --port {port}":              "serve",
+		"sailings --listen {address}":                                "sailings",
+	} {
+		if got := buildOf(strings.Fields(command)); got != want {
+			t.Errorf("%s is built as %s, want %s", command, got, want)
+		}
+	}
+	p, err := Parse("p.yaml", []byte(strings.Replace(smallest, "./{version}/run {address}",
+		"python3 builds/{version}/app.py {address}", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if v := p.Main().Versions; v.Kind != plan.VersionFolder || v.Where != "builds" {
+		t.Errorf("versions are %+v", v)
+	}
+	resolve(p, "/plans")
+	if s := p.Main().Stacks[split.Blue]; s.Build != "/plans/builds/{version}" || s.Command[0] != "python3" {
+		t.Errorf("blue is %+v", s)
+	}
+}

@@ -526,7 +526,8 @@ func (r *reader) commandsSay(p *plan.Plan) {
 			}
 			said[s.Command[0]] = true
 			at := r.commandAt[s.Command[0]]
-			if first := path.Base(s.Command[0]); s.Build == "" && slices.Contains(shells, first) {
+			if first := path.Base(s.Command[0]); s.Build == "" && slices.Contains(shells, first) &&
+				buildOf(s.Command) == s.Command[0] {
 				r.Wrong(at, fmt.Sprintf("%s is the first word, and is no build of this service", first),
 					`name the file or folder that a version is in, such as "build: ./builds/{version}", or begin with the `+
 						"program itself")
@@ -593,7 +594,7 @@ func (r *reader) versionsWhole(at ast.Node, p *plan.Plan) {
 	}
 	build := s.Build
 	if build == "" && len(s.Command) > 0 {
-		build = s.Command[0]
+		build = buildOf(s.Command)
 	}
 	if !path.IsAbs(build) {
 		build = path.Join(s.Folder, build)

@@ -138,7 +138,7 @@ func resolvePart(p *plan.Part, dir string) {
 		case plan.Processes:
 			s.Folder = within(dir, s.Folder)
 			if s.Build == "" {
-				s.Build = s.Command[0]
+				s.Build = buildOf(s.Command)
 			}
 			s.Build = within(s.Folder, s.Build)
 			s.Command[0] = program(s.Folder, s.Command[0])

@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -193,6 +194,29 @@ func untilSure(terms string, l *route.Leg) (err error) {
 			route.Short(l.Dwell)), Try: "make the second the longer one"}
 	}
 	return nil
+}
+
+// buildOf is what a command's version is built as, where the plan does not say it: its first word, if that names the
+// version, or the first argument that does, up to there, as in "python3 builds/{version}/app.py". Else it is the first
+// word.
+func buildOf(command []string) string {
+	for n, word := range command {
+		if !strings.Contains(word, "{version}") {
+			continue
+		}
+		if n == 0 {
+			return word
+		}
+		if option, value, ok := strings.Cut(word, "="); ok && strings.HasPrefix(option, "-") {
+			word = value
+		}
+		elements := strings.Split(word, "/")
+		at := slices.IndexFunc(elements, func(e string) bool { return strings.Contains(e, "{version}") })
+		if len(elements) > 1 {
+			return strings.Join(elements[:at+1], "/")
+		}
+	}
+	return command[0]
 }
 
 // request parses "GET /path", "/path" or "https://host/path".

@@ -87,7 +87,7 @@ func Sources(p *plan.Plan) (map[string]versions.Source, error) {
 		if part.Versions.Kind == "" {
 			continue
 		}
-		source, err := versions.Open(part.Versions, filepath.Join(p.State, "versions-"+part.Name+".git"))
+		source, err := versions.Open(part.Versions, filepath.Join(p.State, "versions-"+part.Name+".git"), p.State)
 		if err != nil {
 			return nil, fmt.Errorf("part %s: %w", part.Name, err)
 		}

@@ -74,7 +74,7 @@ func (d *Driver) takeDelivered(in *state.Folder, i reading.Instance, run bool) e
 			return nil
 		}
 	}
-	m, err := delivered.Take(b.paths...)
+	m, err := take(in, i, b)
 	if err != nil {
 		return fmt.Errorf("the build of version %s: %w", i.Version, err)
 	}
@@ -86,6 +86,17 @@ func (d *Driver) takeDelivered(in *state.Folder, i reading.Instance, run bool) e
 		err = in.WriteFile(b.file, data)
 	}
 	return err
+}
+
+// take is what is delivered of a build: what was noted when it was chosen, if that is there as it was, and else what
+// stands there now.
+func take(in *state.Folder, i reading.Instance, b build) (delivered.Manifest, error) {
+	if len(b.paths) == 1 {
+		if r, err := delivered.Recorded(in, b.paths[0]); err == nil && r.ID == i.Build && r.Stands() {
+			return r.All, nil
+		}
+	}
+	return delivered.Take(b.paths...)
 }
 
 // manifest is what was delivered of a build. The error wraps [fs.ErrNotExist] where that is not known.

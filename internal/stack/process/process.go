@@ -314,6 +314,27 @@ func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) erro
 	return n.write(in)
 }
 
+// freeWithin is how long what has ended may still have its address: its processes end one after the other.
+const freeWithin = 2 * time.Second
+
+// free waits until nobody has an address, and says who has where that takes too long.
+func free(ctx context.Context, address string) error {
+	for end := time.Now().Add(freeWithin); ; {
+		l, err := net.Listen("tcp", address)
+		if err == nil {
+			return l.Close()
+		}
+		if time.Now().After(end) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(err, context.Cause(ctx))
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
 // Restart starts an instance again that has ended; see [stack.Restarter].
 func (d *Driver) Restart(ctx context.Context, i reading.Instance, a stack.Again) (is stack.Restarted, err error) {
 	if err := d.turn.Take(ctx); err != nil {
@@ -340,10 +361,8 @@ func (d *Driver) Restart(ctx context.Context, i reading.Instance, a stack.Again)
 		return is, fmt.Errorf("%s has put itself into the background (process %d): it is not started a second time",
 			i.Name, strays[0])
 	}
-	if l, err := net.Listen("tcp", left.Address); err != nil {
+	if err := free(ctx, left.Address); err != nil {
 		return is, fmt.Errorf("somebody else has its address: %w", err)
-	} else if err := l.Close(); err != nil {
-		return is, err
 	}
 	if is.Build, err = d.differs(in, left.Instance); err != nil {
 		return is, err

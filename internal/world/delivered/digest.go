@@ -98,12 +98,19 @@ func (w walk) in(path, name string, above []fs.FileInfo) error {
 	}
 	above = append(above[:len(above):len(above)], info)
 	for _, e := range entries {
+		if e.Name() == pythonCache && e.IsDir() {
+			continue
+		}
 		if err := w.in(filepath.Join(path, e.Name()), filepath.Join(name, e.Name()), above); err != nil {
 			return err
 		}
 	}
 	return nil
 }
+
+// pythonCache is the folder that Python writes beside what it runs, and reads as long as the source is the same: it
+// belongs to no build.
+const pythonCache = "__pycache__"
 
 // called is how something in a build is called, or the build itself.
 func called(name, path string) string {

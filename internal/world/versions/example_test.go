@@ -9,7 +9,7 @@ import (
 )
 
 func ExampleOpen() {
-	source, err := versions.Open(plan.Versions{Kind: plan.VersionFolder, Where: "/srv/builds"}, "")
+	source, err := versions.Open(plan.Versions{Kind: plan.VersionFolder, Where: "/srv/builds"}, "", "")
 	if err == nil {
 		list, err := source.List(context.Background()) // newest first
 		fmt.Println(len(list), err)

@@ -16,20 +16,26 @@ import (
 	"vaiven/internal/core/raise"
 	"vaiven/internal/world/delivered"
 	"vaiven/internal/world/place"
+	"vaiven/internal/world/state"
 )
 
-// folder has a version in each file or folder below it.
+// folder has a version in each file or folder below it. What was delivered of one is noted when somebody wants it, and
+// so before anything is started of it: what is written into it later makes no other build.
 type folder struct {
-	path string
+	path  string
+	state string // the state folder, where there is one
 
 	mu    sync.Mutex // protects known
 	known map[string]seen
 }
 
-// seen is a digest with what the build looked like when it was taken.
+// seen is what a build is known to be, with what it looked like then.
 type seen struct {
-	looks string
-	id    string
+	looks  string
+	id     string
+	at     time.Time
+	note   string
+	wanted bool // what was delivered of it is noted
 }
 
 func (f *folder) List(ctx context.Context) ([]raise.Version, error) {
@@ -50,7 +56,7 @@ func (f *folder) List(ctx context.Context) ([]raise.Version, error) {
 	looked.SetLimit(buildsAtOnce)
 	for n, name := range names {
 		looked.Go(func() error {
-			found[n], failed[n] = f.version(ctx, name)
+			found[n], failed[n] = f.version(ctx, name, false)
 			return nil
 		})
 	}
@@ -78,7 +84,7 @@ const (
 // Find looks at one build alone, if it is one's name.
 func (f *folder) Find(ctx context.Context, name string) (raise.Version, error) {
 	if name != "" && !strings.HasPrefix(name, ".") && !strings.ContainsAny(name, "/\x00") {
-		v, err := f.version(ctx, name)
+		v, err := f.version(ctx, name, true)
 		if !errors.Is(err, fs.ErrNotExist) {
 			return v, errors.Join(err, ctx.Err())
 		}
@@ -91,7 +97,7 @@ func (f *folder) Find(ctx context.Context, name string) (raise.Version, error) {
 }
 
 // version looks at a build. An error that is of the build itself is in the version alone.
-func (f *folder) version(ctx context.Context, name string) (raise.Version, error) {
+func (f *folder) version(ctx context.Context, name string, wanted bool) (raise.Version, error) {
 	ctx, cancel := context.WithTimeout(ctx, buildLimit)
 	defer cancel()
 	path := filepath.Join(f.path, name)
@@ -101,12 +107,12 @@ func (f *folder) version(ctx context.Context, name string) (raise.Version, error
 		if _, err := os.Lstat(path); err != nil {
 			return v, err
 		}
-		id, at, err := f.identify(path)
+		is, err := f.identify(path, wanted)
 		if err != nil {
 			v.Wrong = err.Error()
 			return v, nil
 		}
-		v.ID, v.At = id, at
+		v.ID, v.At, v.Note = is.id, is.at, is.note
 		return v, nil
 	})
 	if errors.Is(err, place.ErrHangs) || errors.Is(err, context.DeadlineExceeded) {
@@ -116,27 +122,61 @@ func (f *folder) version(ctx context.Context, name string) (raise.Version, error
 	return v, err
 }
 
-// identify is a build's digest, and when it was last changed. The digest is taken
-// anew only when something of it has changed.
-func (f *folder) identify(path string) (id string, at time.Time, err error) {
-	now, at, err := delivered.Looks(path)
+// identify is what a build is: what was delivered of it, if that is noted and there as it was, and else what stands
+// there now. That is read anew only when something of it has changed.
+func (f *folder) identify(path string, wanted bool) (seen, error) {
+	looks, at, err := delivered.Looks(path)
 	if err != nil {
-		return "", time.Time{}, err
+		return seen{}, err
 	}
 	f.mu.Lock()
-	before := f.known[path]
+	is := f.known[path]
 	f.mu.Unlock()
-	if before.looks == now {
-		return before.id, at, nil
+	if is.looks == looks && (is.wanted || !wanted) {
+		return is, nil
 	}
-	if id, err = delivered.Digest(path); err != nil {
-		return "", time.Time{}, err
+	is = seen{looks: looks, at: at, wanted: wanted}
+	in, errState := state.Look(f.state)
+	if errState == nil {
+		defer in.Close()
+	}
+	var r delivered.Record
+	if errState == nil {
+		r, errState = delivered.Recorded(in, path)
+	}
+	if errState == nil && r.Stands() {
+		is.id, is.at, is.wanted = r.ID, r.At, true
+		if is.note, err = since(r); err != nil {
+			return seen{}, err
+		}
+	} else if is.id, err = delivered.Digest(path); err != nil {
+		return seen{}, err
+	} else if wanted && in != nil {
+		all, err := delivered.Take(path)
+		if err != nil {
+			return seen{}, err
+		}
+		// Without a note its identity is what stands there, whenever it is looked at.
+		_ = delivered.Record{Path: path, ID: is.id, At: at, All: all}.Keep(in)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.known == nil {
 		f.known = map[string]seen{}
 	}
-	f.known[path] = seen{now, id}
-	return id, at, nil
+	f.known[path] = is
+	return is, nil
+}
+
+// since says what was written into a build since it was delivered, "" for nothing.
+func since(r delivered.Record) (string, error) {
+	list, err := r.Since()
+	if err != nil || len(list) == 0 {
+		return "", err
+	}
+	name, err := filepath.Rel(r.Path, list[0])
+	if err != nil || len(list) == 1 {
+		return name + " was written since it was delivered", err
+	}
+	return fmt.Sprintf("%s and %d more were written since it was delivered", name, len(list)-1), nil
 }

@@ -30,11 +30,12 @@ type Source interface {
 var ErrNone = errors.New("no such version")
 
 // Open makes the source that a plan names. The cache is a folder for what has to be
-// kept between two lists; it is made when it is needed.
-func Open(v plan.Versions, cache string) (Source, error) {
+// kept between two lists; it is made when it is needed. What was delivered of builds is noted in the state folder,
+// as far as there is one.
+func Open(v plan.Versions, cache, state string) (Source, error) {
 	switch v.Kind {
 	case plan.VersionFolder:
-		return bounded{&folder{path: v.Where}}, nil
+		return bounded{&folder{path: v.Where, state: state}}, nil
 	case plan.VersionTags, plan.VersionBranch:
 		return bounded{&repository{where: v.Where, ref: v.Ref, branch: v.Kind == plan.VersionBranch, cache: cache}}, nil
 	case plan.VersionRegistry:
