@@ -326,7 +326,7 @@ func (s *sim) ends() {
 		t := v.Crossing.Task
 		return t.ID == 0 || v.Crossing.Stage.UnderWay() || t.Do == crossing.TaskRetire && !s.serves(t.Side.Other())
 	})
-	if c := s.last().Crossing; c.Control.Begun && (c.Stage == crossing.RolledBack || c.Stage == crossing.CalledOff) {
+	if c := s.last().Crossing; c.LeavesControl() {
 		if c.Trouble.Is != nil {
 			time.Sleep(6 * time.Minute) // until it is tried again
 		}

@@ -81,6 +81,12 @@ func (s State) Beside() bool {
 	return leg < len(s.Route) && s.Route[leg].Control
 }
 
+// LeavesControl reports whether a crossing has come to nothing, and may have left a control group behind. Where it came
+// to something, that goes with its side.
+func (s State) LeavesControl() bool {
+	return (s.Stage == RolledBack || s.Stage == CalledOff) && s.Control.Begun
+}
+
 // besides has the control group come up, where the route wants one, before the target is proven.
 func (d *decision) besides() {
 	c := d.State.Control
@@ -91,12 +97,11 @@ func (d *decision) besides() {
 	d.order(Task{Do: TaskRaise, Side: d.Target.Other(), Choices: c.Choices, More: true, Control: true})
 }
 
-// controlLeft has what is left of a control group stopped when its crossing has come to nothing. Where it came to
-// something, it goes with its side.
+// controlLeft has what is left of a control group stopped.
 func (d *decision) controlLeft() {
-	c := d.State.Control
-	if d.Stage != RolledBack && d.Stage != CalledOff || !c.Begun || d.Task.ID != 0 {
+	if !d.LeavesControl() || d.Task.ID != 0 {
 		return
 	}
-	d.order(Task{Do: TaskRaise, Side: d.Target.Other(), Choices: c.without(), More: true, Control: true, Act: true})
+	d.order(Task{Do: TaskRaise, Side: d.Target.Other(), Choices: d.State.Control.without(), More: true, Control: true,
+		Act: true})
 }

@@ -380,19 +380,14 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 
 // grouped reports whether a control group gets requests beside the target, by the front's last reading.
 func (w *world) grouped() bool {
-	return w.beside != nil && slices.ContainsFunc(w.front.reading.Sides[:], func(s reading.Side) bool {
-		return slices.ContainsFunc(s.Instances, func(c reading.Count) bool { return c.Control })
-	})
+	return w.beside != nil && slices.ContainsFunc(w.front.reading.Sides[:], reading.Side.Grouped)
 }
 
 // compare takes a reading into what guards compare by, as long as there is a control group, and for as long as guards
 // look back.
 func (e *Engine) compare(r reading.Front) {
-	group := slices.ContainsFunc(r.Sides[:], func(s reading.Side) bool {
-		return slices.ContainsFunc(s.Instances, func(c reading.Count) bool { return c.Control })
-	})
 	switch {
-	case group && e.beside == nil:
+	case e.beside == nil && slices.ContainsFunc(r.Sides[:], reading.Side.Grouped):
 		e.beside = e.series.Beside()
 	case !e.state.Stage.UnderWay():
 		e.beside = nil

@@ -197,18 +197,24 @@ func (k *sight) controlRaised(t crossing.Task) raise.Verdict {
 // sends requests to any more.
 func (j *judgement) controlLeft(at time.Time) bool {
 	s := j.state
-	if s.Stage != crossing.RolledBack && s.Stage != crossing.CalledOff || !s.Control.Begun || s.Task.ID != 0 ||
-		at.Sub(s.Since) < leftFor || s.Trouble.Is != nil && at.Sub(j.tasked) < leftAgain || !j.ready {
+	if !s.LeavesControl() || s.Task.ID != 0 || at.Sub(s.Since) < leftFor ||
+		s.Trouble.Is != nil && at.Sub(j.tasked) < leftAgain || !j.ready {
 		return false
 	}
 	side := s.Target.Other()
-	return j.sides[side].fresh(at) && j.front.fresh(at) && len(j.front.reading.Unread) == 0 &&
-		slices.ContainsFunc(j.sides[side].view.Instances, func(c reading.Condition) bool {
-			return s.OfControl(c.Instance)
-		}) &&
-		!slices.ContainsFunc(j.sides[side].view.Instances, func(c reading.Condition) bool {
-			return s.OfControl(c.Instance) && j.lists(side, c.Address)
-		})
+	if !j.sides[side].fresh(at) || !j.front.fresh(at) || len(j.front.reading.Unread) > 0 {
+		return false
+	}
+	left := false
+	for _, c := range j.sides[side].view.Instances {
+		if !s.OfControl(c.Instance) {
+			continue
+		}
+		if left = true; j.lists(side, c.Address) {
+			return false
+		}
+	}
+	return left
 }
 
 const (
@@ -373,7 +379,7 @@ func (j *judgement) Telling(at time.Time) (Tell, bool) {
 func (k *sight) joins(side split.Side, c reading.Condition) bool {
 	listed, s := len(k.front.reading.Sides[side].Instances), k.state
 	// and a share that was ordered before may come yet
-	if s.Stage.Over() && s.Stage != crossing.Settled && s.OfControl(c.Instance) {
+	if s.LeavesControl() && s.OfControl(c.Instance) {
 		return false
 	}
 	grows := side == s.Target && s.Stage.UnderWay() && (s.Due.On || s.Task.Grows())

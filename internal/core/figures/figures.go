@@ -177,8 +177,7 @@ func (s *Series) Add(r reading.Front) error {
 			stood[side] = r.At
 		}
 		d, untold := &st.sides[side], false
-		group := s.beside && slices.ContainsFunc(r.Sides[side].Instances,
-			func(c reading.Count) bool { return c.Control })
+		group := s.beside && r.Sides[side].Grouped()
 		st.mixed = st.mixed || group != s.grouped[side]
 		grouped[side] = group
 		var failed [2]int64 // transport: of all, and of those that count

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -143,6 +144,11 @@ type Side struct {
 	Instances []Count `json:"instances"`
 	Clients   Clients `json:"clients,omitzero"`
 	Queue     *Queue  `json:"queue,omitempty"` // that its instances take work from, where they are not asked but ask
+}
+
+// Grouped reports whether some of its instances are a control group.
+func (s Side) Grouped() bool {
+	return slices.ContainsFunc(s.Instances, func(c Count) bool { return c.Control })
 }
 
 // Count is what one instance answered since the front knows it.
