@@ -226,12 +226,13 @@ func Weigh(sides [2][]reading.Server, carry [2]plan.Capacity, share split.Share,
 }
 
 // Within are the weights, from 1 to most, of a side's instances where something else divides requests between the
-// sides: all the same, unless a control group gets as much as the other side. Those that get nothing have 0.
-func Within(list []reading.Server, carry plan.Capacity, other split.Share, most int) ([]int, error) {
+// sides, and a control group gets as much as the other side. Those that get nothing have 0. They are nil where there is
+// no such group.
+func Within(list []reading.Server, other split.Share, most int) ([]int, error) {
 	if Beside(list, other) == nil {
 		return nil, nil
 	}
-	sides, carries := [2][]reading.Server{list, {{Name: "other", Address: "other"}}}, [2]plan.Capacity{carry}
-	_, of, err := Weigh(sides, carries, other, most)
+	sides := [2][]reading.Server{list, {{Name: "other", Address: "other"}}}
+	_, of, err := Weigh(sides, [2]plan.Capacity{}, other, most)
 	return of[0], err
 }

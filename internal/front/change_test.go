@@ -67,11 +67,11 @@ func TestWeighControl(t *testing.T) {
 			t.Errorf("%v of %+v: %v, want %s", c.share, c.blue, got, c.want)
 		}
 	}
-	w, err := Within(of(false, false, false, false), plan.Capacity{}, 2000, 256)
+	w, err := Within(of(false, false, false, false), 2000, 256)
 	if err != nil || fmt.Sprint(w) != "[1 1 1 1]" {
 		t.Errorf("within a side at 20 %%: %v, %v", w, err)
 	}
-	if w, err := Within(green, plan.Capacity{}, 2000, 256); err != nil || w != nil {
+	if w, err := Within(green, 2000, 256); err != nil || w != nil {
 		t.Errorf("without a group: %v, %v", w, err)
 	}
 }

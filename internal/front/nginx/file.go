@@ -85,13 +85,13 @@ func (f form) Render(s include.Setting) []byte {
 		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
 		list := s.Sides[side]
 		takes := front.Takes(list)
-		weights, err := front.Within(list, plan.Capacity{}, s.Share.Of(side.Other()), mostWeight)
+		weights, _ := front.Within(list, s.Share.Of(side.Other()), mostWeight) // where none are found, all are as the others
 		for n, i := range list {
 			how, note := "", ""
 			switch {
-			case !takes[n] || err == nil && weights != nil && weights[n] == 0:
+			case !takes[n] || weights != nil && weights[n] == 0:
 				how = " down"
-			case err == nil && weights != nil:
+			case weights != nil:
 				how = fmt.Sprintf(" weight=%d", weights[n])
 			}
 			if i.Out {
