@@ -85,7 +85,7 @@ func (f form) Render(s include.Setting) []byte {
 		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
 		list := s.Sides[side]
 		takes := front.Takes(list)
-		weights, _ := front.Within(list, s.Share.Of(side.Other()), mostWeight) // where none are found, all are as the others
+		weights, _ := front.Within(list, s.Share.Of(side.Other()), mostWeight) // where none can be found, all are alike
 		for n, i := range list {
 			how, note := "", ""
 			switch {
