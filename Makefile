@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build demo test race quick bench evidence torment shots man fuzz simulate mutate clean
+.PHONY: build demo test long race quick bench cluster-test evidence torment shots man fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -24,16 +24,27 @@ test:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
 	CGO_ENABLED=0 $(GO) vet ./...
 	@rm -f bin/ran-as; mkdir -p bin
-	$(GO) test -race -vet=off -p 4 -timeout 20m -skip '^TestSimulation$$' $(RACED)
-	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -vet=off -p 5 -parallel 3 -timeout 20m \
+	$(GO) test -race -short -vet=off -p 4 -timeout 20m -skip '^TestSimulation$$' $(RACED)
+	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(GO) test -short -vet=off -p 3 -parallel 3 -timeout 20m \
 		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(RACED))")
 	$(GO) test -vet=off -timeout 20m -run '^TestSimulation$$' ./internal/keeper
 	@echo "all of it ran as user $$(id -un)"; if [ -e bin/ran-as ]; then echo "and besides:"; cat bin/ran-as; fi
+
+# Those of test, and those that take long: all over SSH what is tried beside it too, messages by the ten thousand, and
+# more cells of the torment. It takes half an hour.
+long:
+	scripts/need test
+	$(GO) test -vet=off -p 3 -parallel 3 -timeout 40m ./...
 
 # All of it with the race detector. It takes half an hour.
 race:
 	scripts/need test
 	$(GO) test -race -vet=off -timeout 40m ./...
+
+# The stack and the front of a cluster on a real control plane, which is built once: see scripts/plane. RECORD=yes
+# writes down what it answers, which the stand-in has to answer as well.
+cluster-test:
+	RECORD=$(RECORD) scripts/plane
 
 # Without the race detector, the demos and the terminal.
 quick:
@@ -60,6 +71,8 @@ torment: build
 	rm -f bin/torment.json
 	./bin/torment -vaiven bin/vaiven -out docs/benchmarks.md
 	./bin/torment -vaiven bin/vaiven -kills 200
+	$(GO) test ./internal/front/queue -run '^TestTorment$$' -v -timeout 1h -messages 100000 -table $(CURDIR)/bin/messages.md
+	cat bin/messages.md
 
 # The pictures in docs/screenshots, made anew from the demo.
 shots: build

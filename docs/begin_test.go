@@ -65,19 +65,25 @@ func TestBegin(t *testing.T) {
 	for _, section := range []string{"HAProxy", "nginx", "nginx" + overSSH, "Apache httpd"} {
 		t.Run(section, func(t *testing.T) {
 			t.Parallel()
-			cmd := exec.Command("unshare", "--mount", "--net", "--pid", "--fork", "--mount-proc", "--kill-child",
-				os.Args[0], "-test.run=^TestInside$", "-test.v", "-test.timeout=8m")
-			cmd.Env = append(os.Environ(), asInside+"="+section, "VAIVEN_PROGRAM="+vaiven)
-			out, err := cmd.CombinedOutput()
-			if err != nil && strings.Contains(string(out), "Operation not permitted") &&
-				!strings.Contains(string(out), "=== RUN") {
-				t.Skipf("this machine gives no namespaces: %s", out)
-			}
-			if err != nil || !strings.Contains(string(out), "--- PASS: TestInside") {
-				t.Errorf("%v\n%s", err, out)
-			}
+			testkit.Steadily(t, func() error { return begin(t, section, vaiven) })
 		})
 	}
+}
+
+// begin follows a section in namespaces of its own.
+func begin(t *testing.T, section, vaiven string) error {
+	cmd := exec.Command("unshare", "--mount", "--net", "--pid", "--fork", "--mount-proc", "--kill-child",
+		os.Args[0], "-test.run=^TestInside$", "-test.v", "-test.timeout=8m")
+	cmd.Env = append(os.Environ(), asInside+"="+section, "VAIVEN_PROGRAM="+vaiven)
+	out, err := cmd.CombinedOutput()
+	if err != nil && strings.Contains(string(out), "Operation not permitted") &&
+		!strings.Contains(string(out), "=== RUN") {
+		t.Skipf("this machine gives no namespaces: %s", out)
+	}
+	if err != nil || !strings.Contains(string(out), "--- PASS: TestInside") {
+		return fmt.Errorf("%v\n%s", err, out)
+	}
+	return nil
 }
 
 // overSSH follows a section from another machine, by way of a connection that is cut in the middle of the rollback.
@@ -451,7 +457,8 @@ func (m *machine) rollsBack(u *users) {
 	const rolledBack = 3
 	var exit *exec.ExitError
 	if !errors.As(err, &exit) || exit.ExitCode() != rolledBack {
-		t.Fatalf("the crossing ended with %v\n%s", err, said())
+		log, _ := os.ReadFile("/etc/vaiven/sailings.vaiven/keeper.log")
+		t.Fatalf("the crossing ended with %v\n%s\nits keeper's log:\n%s", err, said(), log)
 	}
 	u.well(t, "a rollback")
 	if where := m.run("vaiven where /etc/vaiven/sailings.yaml --for 1s"); !strings.Contains(where,

@@ -6,16 +6,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"vaiven/internal/core/crossing"
-	"vaiven/internal/core/plan"
-	"vaiven/internal/core/route"
-	"vaiven/internal/keeper"
 	"vaiven/internal/people/headless"
 	"vaiven/internal/words"
 )
@@ -25,23 +21,37 @@ func crossCommand() *cobra.Command {
 	var flags []string
 	var steer reachFlags
 	var out output
-	var until string
+	var until, yes string
 	cmd := &cobra.Command{
 		Use:   "cross PLAN --version V",
 		Short: "Take a whole crossing to its end, without a screen",
 		Long: `Raises the spare side at a version, proves it, shifts the traffic along the
-plan's route, keeps the old side and retires it. --yes approves what the route asks;
-it answers no freeze. What is frozen stays as it is: vaiven open PLAN goes on with it,
-vaiven back PLAN rolls back. The crossing is the keeper's: interrupted, it goes on, and
-the same command takes it up again. Exit status: 0 settled, 3 rolled back, 4 called off before
-any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side is ill or dead, 2 bad usage or plan, 1 anything else.`,
+plan's route, keeps the old side and retires it. --yes approves what the route asks,
+--yes=start,"leg 2" what is named; it answers no freeze. What is frozen stays as it is:
+vaiven open PLAN goes on with it, vaiven back PLAN rolls back. What is asked and not
+approved waits for somebody: at a terminal it is asked there, and a job ends with 10.
+The crossing is the keeper's: interrupted, or ended with --until or --detach, it goes on,
+and the same command takes it up again.
+
+A version that comes while another is crossing is refused, unless --supersede ends the
+other: its keep, and with that the way back, or all of it before any traffic has moved.
+
+Exit status: 0 settled, or as far as --until says, 3 rolled back, 4 called off before any
+traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side is ill or
+dead, 10 a question waits for a person, 11 settled and the old side could not be retired,
+2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if o.Version, o.Versions, err = chosen(flags); err != nil {
 				return err
 			}
-			if o.AtFreeze = until == "frozen"; until != "" && !o.AtFreeze {
-				return usage("--until takes frozen, not %q", until)
+			if o.Until, err = headless.ParseUntil(until); err != nil {
+				return usage("--until: %v", err)
+			}
+			if yes != "" {
+				if o.Yes, err = headless.ParseApproved(yes); err != nil {
+					return usage("--yes: %v", err)
+				}
 			}
 			o.By, o.Why, o.TakeWheel = who(), steer.why, steer.takeWheel
 			if atTerminal() {
@@ -55,14 +65,10 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 			}
 			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
 				s, err := k.View(ctx)
-				if err == nil && !o.Yes && asks(s) && !atTerminal() {
-					err = usage("the plan asks a person on the way, and nobody is at the terminal: add --yes to " +
-						"approve beforehand")
-				}
 				if err != nil {
 					return err
 				}
-				o.As = k.asOf()
+				o.As, o.Confirm = k.asOf(), k.Info.Service
 				o.Emit = emitter(cmd.OutOrStdout(), out, s.Crossing)
 				return cross(ctx, cmd, k, o, out)
 			})
@@ -70,18 +76,19 @@ any traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side 
 	}
 	versionFlag(cmd, &flags)
 	cmd.Flags().BoolVar(&o.Accept, "accept", false, "accept what the proof finds and the plan leaves to a person")
-	cmd.Flags().BoolVar(&o.Yes, "yes", false, "approve what the route asks")
+	cmd.Flags().StringVar(&yes, "yes", "", "approve what the route asks: all of it, or what is named (start, leg N, load, "+
+		"unsure, retire, raise, proof)")
+	cmd.Flags().Lookup("yes").NoOptDefVal = "all"
+	cmd.Flags().BoolVar(&o.Detach, "detach", false, "begin it, and leave it to the keeper")
+	cmd.Flags().BoolVar(&o.Supersede, "supersede", false, "end what another version is in the middle of: its keep, or all of it "+
+		"before any traffic has moved")
 	cmd.Flags().BoolVar(&o.SameBuild, "same-build", false, "go on even if the build is the one that is live")
 	cmd.Flags().BoolVar(&o.AtOnce, "at-once", false, "in one step, because nobody of the live side serves any more")
 	out.lines(cmd, "print one JSON object a line for each event, a summary last")
-	cmd.Flags().StringVar(&until, "until", "", "frozen: end as soon as it is frozen; otherwise it is waited for up "+
-		"to 30 s while a guard may yet roll back")
+	cmd.Flags().StringVar(&until, "until", "settled", "how far it is followed: proven, leg N, kept, settled, or frozen, which "+
+		"is as soon as it is: otherwise it is waited for up to 30 s while a guard may yet roll back")
 	steer.add(cmd)
 	return cmd
-}
-
-func asks(s keeper.Snapshot) bool {
-	return s.Then == plan.ThenAsk || slices.ContainsFunc(s.Planned, func(l route.Leg) bool { return l.Ask })
 }
 
 // cross takes a crossing to its end, and turns its outcome into an exit status. Interrupted, it
@@ -95,7 +102,8 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 	case err != nil:
 		return err
 	}
-	if out.json && sum.Outcome != headless.Settled { // for who reads no JSON
+	err = outcomeStatus(sum.Outcome)
+	if out.json && err != nil { // for who reads no JSON
 		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: %s%s\n", sum.Outcome, because(sum.Why))
 	}
 	if sum.Outcome == headless.Frozen || sum.Outcome == headless.LiveIll {
@@ -106,7 +114,15 @@ func cross(ctx context.Context, cmd *cobra.Command, k *kept, o headless.Options,
 		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it stays where it is. vaiven open %s shows it, %svaiven back %[1]s "+
 			"rolls back\n", k.Plan, resume)
 	}
-	return outcomeStatus(sum.Outcome)
+	switch sum.Outcome {
+	case headless.Waits:
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it waits for somebody's answer: vaiven say %s yes --question %d, or vaiven open "+
+			"%[1]s. The same command takes it up again\n", k.Plan, sum.Question)
+	case headless.Reached, headless.Detached:
+		fmt.Fprintf(cmd.ErrOrStderr(), "vaiven: it is the keeper's, and goes on. The same command follows it, vaiven open %s "+
+			"shows it, vaiven back %[1]s rolls back\n", k.Plan)
+	}
+	return err
 }
 
 // askOn asks a yes-or-no question on a terminal. Anything but yes is no.
@@ -136,10 +152,13 @@ func emitter(w io.Writer, out output, s crossing.State) func(any) error {
 			return out.print(w, s.Target, l, func(w io.Writer) error { return printEvent(w, l, s, begun) })
 		case headless.Summary:
 			return out.print(w, l.Target, l, func(w io.Writer) error {
-				_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%d answers at the front door, %d failing, %d lost, "+
-					"longest gap %s, last change took %s\n",
-					l.Outcome, l.Took.Seconds(), because(l.Why), l.Answers, l.Failing, l.Lost,
-					words.Milliseconds(l.LongestGap), words.Milliseconds(l.Switch))
+				door := "" // where nobody asks there, there is nothing to say
+				if l.Answers+l.Failing+l.Lost > 0 {
+					door = fmt.Sprintf("%d answers at the front door, %d failing, %d lost, longest gap %s, ", l.Answers,
+						l.Failing, l.Lost, words.Milliseconds(l.LongestGap))
+				}
+				_, err := fmt.Fprintf(w, "\n%s after %.1f s%s\n%slast change took %s\n", l.Outcome, l.Took.Seconds(),
+					because(l.Why), door, words.Milliseconds(l.Switch))
 				return err
 			})
 		}

@@ -282,6 +282,14 @@ WantedBy=multi-user.target
 `, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(filepath.Dir(p.State)), doors)
 }
 
+// whole reports whether a front of a plan moves all requests at once.
+func whole(p *plan.Plan) bool {
+	return slices.ContainsFunc(p.Fronts(), func(f plan.Front) bool {
+		w, ok := f.Settings.(plan.Whole)
+		return ok && w.Whole() != nil
+	})
+}
+
 // tryFront holds a plan's front to the rules, as the only one that steers it.
 func tryFront(cmd *cobra.Command, p *plan.Plan) error {
 	in, err := state.Open(p.State)
@@ -310,10 +318,14 @@ func tryFront(cmd *cobra.Command, p *plan.Plan) error {
 		}
 		return d.Failing + d.Lost, last
 	}
-	results, err := held.Try(cmd.Context(), func() front.Driver { return all.Open(p) }, asks)
+	results, err := held.Try(cmd.Context(), func() front.Driver { return all.Open(p) }, asks, whole(p))
 	failed := 0
 	for _, r := range results {
 		mark := "✓"
+		if r.Untried {
+			fmt.Fprintf(cmd.OutOrStdout(), "○ %-52s %8s\n", r.Rule, "not tried: requests move all at once")
+			continue
+		}
 		if r.Err != nil {
 			mark = "✗"
 			failed++
@@ -363,16 +375,20 @@ func prepare(ctx context.Context, w io.Writer, p *plan.Plan, f plan.Front) error
 				f.Name(), live, len(standing[live]))
 		}
 	}
+	whole := false
 	if d, ok := front.Can[front.Lacker](driver); ok {
 		list, err := d.Lacks(ctx)
 		if err != nil {
 			fmt.Fprintf(w, "%s: what its configuration has could not be read: %v\n", f.Name(), err)
 		}
+		whole = err == nil && len(list) == 0
 		for _, lack := range list {
 			fmt.Fprintf(w, "%s: its configuration lacks %s\n", f.Name(), lack)
 		}
 	}
-	if config := all.Of(f).Config; config != nil {
+	if config := all.Of(f).Config; whole {
+		fmt.Fprintf(w, "%s: all is there\n", f.Name())
+	} else if config != nil {
 		fmt.Fprintf(w, "%s needs in its configuration:\n\n%s\n", f.Name(),
 			config(p.Service, f, front.Site{Standing: standing, Members: members(p)}).Text)
 	}

@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"runtime/debug"
 	"syscall"
+	_ "time/tzdata" // the zones of a plan's hours, wherever it runs
 
 	"github.com/spf13/cobra"
 
@@ -34,6 +35,8 @@ const (
 	exitCalledOff  = 4
 	exitFrozen     = 5
 	exitLiveIll    = 6
+	exitWaits      = 10
+	exitKept       = 11
 )
 
 // exitError is an error with an exit status of its own.
@@ -165,8 +168,12 @@ func who() string {
 // outcomeStatus is the exit status for how a crossing ended.
 func outcomeStatus(o headless.Outcome) error {
 	switch o {
-	case headless.Settled:
+	case headless.Settled, headless.Reached, headless.Detached:
 		return nil
+	case headless.Waits:
+		return &exitError{status: exitWaits}
+	case headless.Kept:
+		return &exitError{status: exitKept}
 	case headless.RolledBack:
 		return &exitError{status: exitRolledBack}
 	case headless.CalledOff:

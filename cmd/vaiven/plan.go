@@ -1,11 +1,14 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -26,17 +29,19 @@ import (
 )
 
 func planCommand() *cobra.Command {
-	var schema bool
+	var schema, whole bool
 	var out output
 	var w weighing
 	cmd := &cobra.Command{
-		Use:   "plan FILE",
+		Use:   "plan FILE|FOLDER",
 		Short: "Check a plan file, and forecast its route",
 		Long: `Names every mistake of a plan file with its line and what would be right, looks
 whether the programs and secrets that it names are there on this machine, and prints
 the route as a forecast: its times, and what a bad release would cost on it. For that it takes the traffic
 that the keeper measures now, or that of --rate and --failing; clients come from --log. --chart draws
-it. --schema prints the JSON Schema of plan files, for editors.
+it. --whole prints the plan with what its base says, each value with where it comes from.
+Of a folder all plans below it are checked: the files that say a service.
+--schema prints the JSON Schema of plan files, for editors.
 Exit status: 0 it is right, 2 it is not.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if schema && len(args) == 0 {
@@ -49,6 +54,16 @@ Exit status: 0 it is right, 2 it is not.`,
 				e := json.NewEncoder(cmd.OutOrStdout())
 				e.SetIndent("", " ")
 				return e.Encode(planfile.Schema())
+			}
+			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+				return checkPlans(cmd.Context(), cmd.OutOrStdout(), args[0])
+			}
+			if whole {
+				text, err := planfile.Whole(args[0])
+				if err == nil {
+					_, err = io.WriteString(cmd.OutOrStdout(), text)
+				}
+				return err
 			}
 			p, err := checkPlan(args[0])
 			var problems section.Problems
@@ -84,6 +99,7 @@ Exit status: 0 it is right, 2 it is not.`,
 	}
 	out.flag(cmd)
 	w.add(cmd)
+	cmd.Flags().BoolVar(&whole, "whole", false, "print the plan with what its base says, and where each value comes from")
 	cmd.Flags().BoolVar(&schema, "schema", false, "print the JSON Schema of plan files")
 	return cmd
 }
@@ -95,6 +111,46 @@ func checkPlan(file string) (*plan.Plan, error) {
 		return nil, usage("there is no plan file %s", file)
 	}
 	return p, err
+}
+
+// checkPlans checks the plans below a folder.
+func checkPlans(ctx context.Context, w io.Writer, dir string) error {
+	wrong, of := 0, 0
+	err := filepath.WalkDir(dir, func(file string, e fs.DirEntry, err error) error {
+		switch ext := filepath.Ext(file); {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+			return err
+		case e.IsDir() && file != dir && (strings.HasPrefix(e.Name(), ".") || strings.HasSuffix(e.Name(), ".vaiven")):
+			return fs.SkipDir
+		case !e.Type().IsRegular() || ext != ".yaml" && ext != ".yml":
+			return nil
+		}
+		isPlan, err := planfile.IsPlan(file)
+		if err != nil || !isPlan {
+			return err
+		}
+		of++
+		p, err := planfile.Check(file)
+		if err != nil {
+			wrong++
+			_, err = fmt.Fprintf(w, "%v\n\n", err)
+			return err
+		}
+		_, err = fmt.Fprintf(w, "%s: %s, %d legs, kept for %v\n", file, p.Service, len(p.Route), route.Short(p.Keep))
+		return err
+	})
+	switch {
+	case err != nil:
+		return err
+	case of == 0:
+		return usage("there is no plan below %s: no file says a service", dir)
+	case wrong > 0:
+		return usage("%d of %d plans are not right", wrong, of)
+	}
+	_, err = fmt.Fprintf(w, "all right: %d of %d\n", of, of)
+	return err
 }
 
 // forecastJSON is the forecast for scripts.

@@ -271,7 +271,7 @@ func TestTerminals(t *testing.T) {
 	}
 	shell.wait("illed")
 	line = func(text string) { shell.press(text, "C-j") } // nothing makes a new line of Enter now
-	line(program + " open " + s.File)
+	line("clear; " + program + " open " + s.File)         // what the other one had drawn is no sign of this one
 	shell.wait("front door")
 	shell.press("q")
 	shell.wait("had left this terminal in disorder", "tput reset")

@@ -15,6 +15,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/difference"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
@@ -24,6 +25,7 @@ import (
 	"vaiven/internal/keeper/service"
 	"vaiven/internal/people/headless"
 	"vaiven/internal/proving/prove"
+	"vaiven/internal/words"
 	"vaiven/internal/world/secret"
 )
 
@@ -377,6 +379,9 @@ func printVersions(w io.Writer, offers []keeper.Offer, running []reading.Instanc
 	return t.Flush()
 }
 
+// leftEvery is how often it is said what a side that is being retired still has.
+const leftEvery = 10 * time.Second
+
 func retireCommand() *cobra.Command {
 	var yes bool
 	var out output
@@ -402,8 +407,15 @@ done, 4 not allowed.`,
 							typed)
 					}
 				}
+				var said time.Time
 				side, err := headless.Retire(ctx, k, k.Info.Service,
-					keeper.Command{Why: steer.why, TakeWheel: steer.takeWheel})
+					keeper.Command{Why: steer.why, TakeWheel: steer.takeWheel},
+					func(side split.Side, is engine.SideView) {
+						if left := words.Remaining(is, side); left != "" && time.Since(said) > leftEvery {
+							said = time.Now()
+							fmt.Fprintln(cmd.ErrOrStderr(), left)
+						}
+					})
 				if err != nil {
 					return err
 				}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,7 +20,7 @@ func TestPlanWeighsTheRoute(t *testing.T) {
 	}
 	write("run", "#!/bin/sh\n")
 	plan := write("plan.yaml", `service: sailings
-stack: {command: "./run {address}", ports: 18100-18109, capacity: 400 /s}
+stack: {command: "./run {address} {version}", ports: 18100-18109, capacity: 400 /s}
 versions: folder .
 smoke: [{request: /}]
 route: [5 % for 2m, 25 % for 2m, 100 %]
@@ -56,5 +57,37 @@ harm: 30
 		if _, said, status := vaiven(t, append([]string{"plan", plan}, args...)...); status == 0 || len(said) < 20 {
 			t.Errorf("%q: status %d, %q", args, status, said)
 		}
+	}
+}
+
+// All plans below a folder are checked, and each mistake is told; what says no service is none. With its base a plan is
+// shown whole.
+func TestPlansBelowAFolder(t *testing.T) {
+	folder := t.TempDir()
+	write := func(name, text string) {
+		file := filepath.Join(folder, name)
+		err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(text), 0o700))
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("plans/run", "#!/bin/sh\n")
+	write("base.yaml", "stack: {command: \"./run {address} {version}\", ports: 18100-18109}\nversions: folder .\n"+
+		"smoke: [{request: /}]\nroute: [100 %]\n")
+	write("plans/one.yaml", "base: ../base.yaml\nservice: one\n")
+	if out, _, status := vaiven(t, "plan", folder); status != 0 || !strings.Contains(out, "all right: 1 of 1") {
+		t.Errorf("status %d, and it says %s", status, out)
+	}
+	write("plans/two.yml", "base: ../base.yaml\nservice: two\nkeep: forever\n")
+	out, said, status := vaiven(t, "plan", folder)
+	if status != exitUsage || !strings.Contains(out, "two.yml:3:7") || !strings.Contains(said, "1 of 2 plans") {
+		t.Errorf("status %d, and it says %s%s", status, out, said)
+	}
+	out, _, status = vaiven(t, "plan", "--whole", filepath.Join(folder, "plans", "one.yaml"))
+	if status != 0 || !strings.Contains(out, "versions: folder .   # base.yaml:2\n") {
+		t.Errorf("status %d, and it says %s", status, out)
+	}
+	if _, said, status = vaiven(t, "plan", filepath.Join(folder, "none")); status != exitUsage {
+		t.Errorf("status %d of what is not there: %s", status, said)
 	}
 }

@@ -20,6 +20,8 @@ var (
 	ErrUnreachable error = silent{}
 	// ErrNotMade is wrapped, beside [ErrUnreachable], when the file by which the front is steered is not there yet.
 	ErrNotMade = errors.New("there is no file of Vaiven's yet")
+	// ErrNotIncluded is wrapped when the configuration of the proxy does not include that file.
+	ErrNotIncluded = errors.New("the proxy's configuration does not include the file of Vaiven's")
 	// ErrChanged is wrapped when the split has another revision than expected:
 	// somebody else changed it. Nothing was done.
 	ErrChanged = errors.New("front was changed by somebody else")
@@ -162,6 +164,10 @@ type Drainer interface {
 type Left struct {
 	Open  int64 // requests that it answers: they get the side's grace time
 	Waits int64 // messages that wait for it, or are being done by it: it is there for as long as there are any
+	// beside an error: until when clients may still come that go by what was before the last change. The side's grace
+	// time begins then.
+	Until time.Time
+	Taken int64 // of the messages, those that its instances have taken and are not done with
 }
 
 // Drain gives up a side without a share, and says what it still has to do.
@@ -203,6 +209,20 @@ type Lacker interface {
 	Lacks(context.Context) ([]string, error)
 }
 
+// Includer is a front that is steered by a file which its configuration has to include.
+type Includer interface {
+	// Included wraps [ErrNotIncluded] if nothing does.
+	Included(context.Context) error
+}
+
+// Included reports whether a front's configuration includes the file that it is steered by, if there is one.
+func Included(ctx context.Context, d Driver) error {
+	if i, ok := Can[Includer](d); ok {
+		return i.Included(ctx)
+	}
+	return nil
+}
+
 // Runner is a front that has something to do as long as somebody sees to the service.
 type Runner interface {
 	// Run does it until the context ends. Of several who run one front, in whatever processes, none does any harm.
@@ -232,8 +252,8 @@ type Lister interface {
 
 // Probing is a front that can say whether the front itself reaches an instance, from where it stands.
 type Probing interface {
-	// Reach connects to an address from there. The error is why it could not, and wraps [ErrUnknown] if that
-	// cannot be told.
+	// Reach connects to an address from there, and waits until the front's own check, if it has one, has found it well.
+	// The error is why it could not, and wraps [ErrUnknown] if that cannot be told.
 	Reach(ctx context.Context, address string) error
 }
 
@@ -262,8 +282,13 @@ func Reach(ctx context.Context, d Driver, address string) error {
 	return fmt.Errorf("%w: such a front cannot be asked", ErrUnknown)
 }
 
+// connectLimit is how long a connection may take.
+const connectLimit = 5 * time.Second
+
 // ReachFrom connects to an address from a machine, and lets it go.
 func ReachFrom(ctx context.Context, on place.Dialer, address string) error {
+	ctx, cancel := context.WithTimeout(ctx, connectLimit)
+	defer cancel()
 	err := place.Takes(ctx, on, address)
 	if errors.Is(err, place.ErrCannot) || errors.Is(err, place.ErrUnreachable) {
 		return fmt.Errorf("%w: %w", ErrUnknown, err)

@@ -75,12 +75,13 @@ type Person struct {
 
 // Command is an act, and who wants it. In JSON the act's fields stand beside those of who wants it.
 type Command struct {
-	Act       crossing.Act `json:"-"`
-	By        string       `json:"by" says:"the person's handle; the header Vaiven-By does as well"`
-	Client    string       `json:"client,omitempty" says:"the person's client, taken from the header Vaiven-Client; without one the wheel is left vacant"`
-	From      string       `json:"from,omitempty" says:"where that is, taken from the header Vaiven-From"`
-	TakeWheel bool         `json:"take_wheel,omitempty" says:"also from somebody else"`
-	Seen      uint64       `json:"seen,omitempty" says:"number of the last event that the person saw; without it, of the last one"`
+	Act       crossing.Act  `json:"-"`
+	By        string        `json:"by" says:"the person's handle; the header Vaiven-By does as well"`
+	Peer      crossing.Peer `json:"-"` // who that is, as the socket knows it; nobody can say it of themselves
+	Client    string        `json:"client,omitempty" says:"the person's client, taken from the header Vaiven-Client; without one the wheel is left vacant"`
+	From      string        `json:"from,omitempty" says:"where that is, taken from the header Vaiven-From"`
+	TakeWheel bool          `json:"take_wheel,omitempty" says:"also from somebody else"`
+	Seen      uint64        `json:"seen,omitempty" says:"number of the last event that the person saw; without it, of the last one"`
 	// As may be from long before this is carried out.
 	As  *uint64 `json:"as,omitempty" says:"generation of the front's order of going home that the person knew of; a going home since then overtakes the act"`
 	Why string  `json:"why,omitempty" says:"the person's words, for the logbook"`

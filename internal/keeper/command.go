@@ -47,7 +47,8 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 			seen = k.engine.State().Seq
 		}
 		k.engine.Present(now, k.guests.here)
-		m := crossing.Moment{At: now, By: c.By, Client: c.Client, From: c.From, Take: c.TakeWheel, Seen: seen, As: c.As}
+		m := crossing.Moment{At: now, By: c.By, Peer: c.Peer, Client: c.Client, From: c.From, Take: c.TakeWheel,
+			Seen: seen, As: c.As}
 		if !back { // whose words are its cause
 			m.Said = c.Why
 		}
@@ -246,6 +247,9 @@ func (k *Keeper) named(ctx context.Context, c wanted) (map[string][]raise.Versio
 }
 
 func (k *Keeper) beginning(ctx context.Context, a crossing.Begin) (crossing.Act, error) {
+	if c := k.latest.Load().Crossing; c.Stage.UnderWay() {
+		return nil, refused{crossing.Refuse(c.InTheWay())}
+	}
 	b, err := k.choose(ctx, wanted{a.Version, a.Versions, a.AtOnce})
 	if err != nil {
 		return nil, err

@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/proving/differ"
+	"vaiven/internal/proving/prober"
 	"vaiven/internal/proving/prove"
 	"vaiven/internal/stack"
 	"vaiven/internal/world/check"
@@ -59,7 +60,7 @@ type Prober interface {
 	Run(context.Context)
 	Report(now time.Time) reading.Door
 	// Sides says which versions the sides run, "" for none or several.
-	Sides([2]string)
+	Sides([2]prober.Runs)
 	// Rest has it ask seldom.
 	Rest(bool)
 	// Learn says whether only the live side is asked: what its answers have in common may be wanted later.
@@ -290,6 +291,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.watchWayBack(ctx) })
 	parts.Go(func() { k.rotate(ctx) })
 	parts.Go(func() { k.watchFigures(ctx) })
+	parts.Go(func() { k.watchOutside(ctx) })
 	parts.Go(func() { front.Run(ctx, k.Front) })
 	for _, side := range split.Sides {
 		parts.Go(func() { k.watchSide(ctx, side) })
@@ -416,7 +418,11 @@ func (l *loop) publish(now time.Time) {
 	_, alone := s.Front.Split.Share.Alone()
 	l.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting &&
 		s.Crossing.Stage != crossing.Keeping)
-	l.Prober.Sides([2]string{s.Sides[split.Blue].Version, s.Sides[split.Green].Version})
+	var runs [2]prober.Runs
+	for side, v := range s.Sides {
+		runs[side] = prober.Runs{Somebody: len(v.Instances) > 0, Version: v.Version}
+	}
+	l.Prober.Sides(runs)
 	l.latest.Store(&s)
 	l.hub.publish(s)
 }

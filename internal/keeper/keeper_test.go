@@ -547,6 +547,39 @@ func TestMessagesAreNotGivenUpWithASide(t *testing.T) {
 	}, queued)
 }
 
+// Messages that instances have taken and hang with are given out again when those are stopped.
+func TestMessagesThatInstancesHangWith(t *testing.T) {
+	play(t, func(t *testing.T, r *rig) {
+		r.onLeg()
+		r.do(Command{Act: crossing.Back{}})
+		r.stage(crossing.RolledBack)
+		r.with(func() {
+			r.lies[split.Green], r.hung[split.Green] = 158, true
+			for _, i := range r.sides[split.Green] {
+				r.health[i.Name] = reading.Failing
+			}
+		})
+		r.do(Command{Act: crossing.Retire{Typed: "sailings"}})
+		time.Sleep(5*time.Minute - 10*time.Second)
+		if len(r.sides[split.Green]) != 2 {
+			t.Error("they are not waited for")
+		}
+		r.until("it is retired", func(s Snapshot) bool {
+			return len(r.sides[split.Green]) == 0 && !s.Crossing.Retiring()
+		})
+		r.with(func() {
+			if r.lies[split.Green] > 0 {
+				t.Errorf("%v messages are left behind", r.lies[split.Green])
+			}
+			for _, e := range r.events {
+				if f, ok := e.What.(crossing.Failed); ok {
+					t.Errorf("it came to nothing: %s", words.Trouble(f.Trouble))
+				}
+			}
+		})
+	}, func(w *world) { w.queued = true })
+}
+
 // A stop that has begun keeps its time whoever asked for it is gone, and is finished by the
 // next keeper.
 func TestRetiring(t *testing.T) {

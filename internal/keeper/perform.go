@@ -416,7 +416,8 @@ func raisedFrom(choices []raise.Choice) map[string]prove.Raised {
 }
 
 // retire drains a side, takes its instances out of the front and stops them. It waits for
-// open requests for the plan's grace time, and says how many it cuts after that; it cuts no messages. The front
+// open requests for the plan's grace time, and says how many it cuts after that. It cuts no messages: those that
+// instances have taken and hang with are given back by the broker when they are stopped, and carried over. The front
 // refuses it for a side that gets requests. Before each step it is asked whether the other side still serves: what
 // has been stopped by then is stopped, and what has not goes on.
 func (k *performer) retire(ctx context.Context, o engine.Order) {
@@ -426,12 +427,15 @@ func (k *performer) retire(ctx context.Context, o engine.Order) {
 			return
 		}
 	}
-	open, err := k.drain(ctx, o.Side)
+	left, err := k.drain(ctx, o.Side)
+	if err == nil && left.Taken > 0 {
+		k.log.warn("instances hang with messages, and are stopped", "side", o.Side, "messages", left.Taken)
+	}
 	if err != nil {
 		k.notDone(ctx, o, err, crossing.TroubleRetire{Said: k.said(err)})
 		return
 	}
-	if !o.Final && !k.stopping(ctx, o, open) {
+	if !o.Final && !k.stopping(ctx, o, left.Open) {
 		return // somebody went back
 	}
 	// A stop that was begun is not cut short, whoever asked for it is gone: that would kill without grace.
@@ -442,6 +446,9 @@ func (k *performer) retire(ctx context.Context, o engine.Order) {
 	}
 	if err == nil {
 		err = k.Stacks.Stop(acts, o.Side)
+	}
+	if err == nil && left.Waits > 0 {
+		err = k.carriedOver(ctx, o.Side)
 	}
 	if err != nil {
 		k.notDone(ctx, o, err, crossing.TroubleRetire{Said: k.said(err)})
@@ -506,30 +513,44 @@ func (k *performer) stopping(ctx context.Context, o engine.Order, cut int64) boo
 	}
 }
 
-// drain waits until a side has nothing left to do, as long as [backlog.Drain] says. How many requests are open then is
-// said; messages that nobody takes are an error.
-func (k *performer) drain(ctx context.Context, side split.Side) (int64, error) {
+// carriedOver waits until the messages that instances had taken which are stopped now have been carried over.
+func (k *performer) carriedOver(ctx context.Context, side split.Side) error {
+	left, err := k.drain(ctx, side)
+	if err == nil && left.Waits > 0 {
+		err = errors.New(words.Untaken(side, left.Waits, backlog.StuckFor))
+	}
+	return err
+}
+
+// drain waits until a side has nothing left to do, as long as [backlog.Drain] says. What is left then is said: open
+// requests, or messages that the side's instances have taken and hang with; messages that nobody takes are an error.
+func (k *performer) drain(ctx context.Context, side split.Side) (front.Left, error) {
 	d := backlog.NewDrain(k.Plan.Main().Stacks[side].Grace, time.Now())
 	for {
 		if err := permit.Ask(ctx); err != nil {
-			return 0, err
+			return front.Left{}, err
 		}
 		limited, cancel := context.WithTimeout(ctx, setLimit)
 		left, err := front.Drain(limited, k.Front, side)
 		cancel()
-		if err != nil {
-			return 0, err
+		still := time.Until(left.Until) // that somebody may come
+		if err != nil && still <= 0 {
+			return front.Left{}, err
 		}
 		is, again := d.Look(time.Now(), left.Open, left.Waits)
-		switch is {
-		case backlog.Empty, backlog.Cut:
-			return left.Open, nil
-		case backlog.Stuck:
-			return 0, errors.New(words.Untaken(side, left.Waits, d.Patience()))
+		if still > 0 {
+			d = backlog.NewDrain(k.Plan.Main().Stacks[side].Grace, left.Until)
+			is, again = backlog.Waits, min(still, time.Second)
+		}
+		switch {
+		case is == backlog.Empty, is == backlog.Cut, is == backlog.Stuck && left.Taken > 0:
+			return left, nil
+		case is == backlog.Stuck:
+			return left, errors.New(words.Untaken(side, left.Waits, d.Patience()))
 		}
 		select {
 		case <-ctx.Done():
-			return 0, context.Cause(ctx)
+			return front.Left{}, context.Cause(ctx)
 		case <-time.After(again):
 		}
 	}
@@ -554,7 +575,8 @@ func (k *performer) restart(ctx context.Context, now time.Time) {
 				failed = k.said(err)
 			}
 			k.tell(func(now time.Time) {
-				k.happened(k.engine.Restarted(now, i, is.Environment, k.Secrets.Hide(is.Build), failed))
+				k.happened(k.engine.Restarted(now, i, engine.Again{Changed: is.Environment,
+					Build: k.Secrets.Hide(is.Build), Copy: is.Copy, Failed: failed}))
 				k.publish(now)
 			})
 		})

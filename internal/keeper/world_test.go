@@ -27,6 +27,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/proving/differ"
+	"vaiven/internal/proving/prober"
 	"vaiven/internal/proving/prove"
 	"vaiven/internal/stack"
 	"vaiven/internal/world/delivered"
@@ -72,6 +73,7 @@ type world struct {
 
 	queued bool       // it hands out messages that wait for instances
 	lies   [2]float64 // messages that wait for a side, or are being done
+	hung   [2]bool    // its instances have taken them, and hang
 
 	// The sides.
 
@@ -541,7 +543,11 @@ func (f worldFront) Drain(ctx context.Context, side split.Side) (front.Left, err
 		return front.Left{}, front.ErrRefused
 	}
 	f.count()
-	return front.Left{Open: f.open[side], Waits: int64(math.Ceil(f.lies[side]))}, nil
+	left := front.Left{Open: f.open[side], Waits: int64(math.Ceil(f.lies[side]))}
+	if f.hung[side] && len(f.sides[side]) > 0 {
+		left.Taken = left.Waits
+	}
+	return left, nil
 }
 
 // --- the sides
@@ -658,7 +664,7 @@ func (s worldStacks) tellToEnd(ctx context.Context, side split.Side) (name strin
 		s.broke("%v was stopped, which serves, and %v does not", side, side.Other())
 	}
 	s.recorded("a stop of "+side.String(), crossing.TaskRetire)
-	if n := s.lies[side]; n > 0 && time.Since(s.foreign) > knownAfter {
+	if n := s.lies[side]; n > 0 && !s.hung[side] && time.Since(s.foreign) > knownAfter {
 		s.broke("%v was stopped while %.1f messages waited there", side, n)
 	}
 	if n := slices.IndexFunc(s.events,
@@ -722,7 +728,7 @@ type worldProber struct {
 }
 
 func (*worldProber) Run(ctx context.Context) { <-ctx.Done() }
-func (*worldProber) Sides([2]string)         {}
+func (*worldProber) Sides([2]prober.Runs)    {}
 func (*worldProber) Rest(bool)               {}
 func (*worldProber) Learn(bool)              {}
 func (p *worldProber) Report(now time.Time) reading.Door {

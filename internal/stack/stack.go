@@ -188,13 +188,14 @@ type Again struct {
 type Restarted struct {
 	Environment bool   // that the plan gives it
 	Build       string // what differs of what was delivered, "" if nothing does
+	Copy        bool   // for that it runs from a copy which was kept when it was delivered
 }
 
 // Restarter is a driver that can start again what has ended.
 type Restarter interface {
 	// Restart starts an instance again that has ended: from the same build, under the same name
 	// and at the same address. Its output goes on. One that runs stays. Where what was delivered of its build is not
-	// there as it was, the error wraps [delivered.ErrOther], unless it is to be started even so.
+	// there as it was, nor a copy of it, the error wraps [delivered.ErrOther], unless it is to be started even so.
 	Restart(ctx context.Context, i reading.Instance, a Again) (Restarted, error)
 }
 

@@ -10,9 +10,13 @@ import (
 	"vaiven/internal/core/split"
 )
 
-// Event is what matters of an event, given the state after it, and what a person said to it.
+// Event is what matters of an event, given the state after it, what a person said to it, and who that was where it is
+// not who they say.
 func Event(e crossing.Event, s crossing.State) string {
 	text := event(e, s)
+	if e.Peer != (crossing.Peer{}) && e.Peer.Name != e.By {
+		text = strings.TrimPrefix(text+", by "+e.Peer.String(), ", ")
+	}
 	switch {
 	case e.Said == "":
 		return text
@@ -59,8 +63,11 @@ func event(e crossing.Event, s crossing.State) string {
 			return fmt.Sprintf("back from crossing %d, which had settled: %s leaves for %s", f.After, main.Version,
 				f.LiveVersion)
 		}
-		from := "the first release"
-		if f.LiveVersion != "" {
+		from := "from a version that is not known"
+		switch {
+		case f.First:
+			from = "the first release"
+		case f.LiveVersion != "":
 			from = "from " + f.LiveVersion
 		}
 		return fmt.Sprintf("%s to %v, build %s, %s", main.Version, f.Target, raise.Short(main.Build), from)
@@ -157,7 +164,10 @@ func event(e crossing.Event, s crossing.State) string {
 		if f.Changed {
 			text += "; its environment is not what it was"
 		}
-		if f.Build != "" && f.Failed == "" {
+		switch {
+		case f.Copy && f.Failed == "":
+			text += "; it runs the kept copy of its build: " + f.Build
+		case f.Build != "" && f.Failed == "":
 			text += "; it runs another build than was delivered: " + f.Build
 		}
 		return text

@@ -11,6 +11,7 @@ import (
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
@@ -375,7 +376,24 @@ func resting(r situation.Resting, v engine.View) string {
 	if why := Cause(c.Why, c); why != "" && c.Stage.Over() {
 		text += ": " + why
 	}
+	if left := Remaining(v.Sides[v.Live.Other()], v.Live.Other()); left != "" {
+		text += "; " + left
+	}
 	return text
+}
+
+// Remaining is what a side that has no share still has: "158 messages are still at green: 18 wait, and its consumers
+// have taken 140 and are not done", or "12 sessions are still on blue: they end when it is retired"; "" if nothing.
+func Remaining(s engine.SideView, side split.Side) string {
+	if s.Kept > 0 {
+		return fmt.Sprintf("%d sessions used in the last %s are still on %v, and end when it is retired", s.Kept,
+			route.Short(reading.KeptFor), side)
+	}
+	if s.Queue == nil || s.Queue.There() == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d messages are still at %v: %d wait, and its consumers have taken %d and are not done",
+		s.Queue.There(), side, s.Queue.Ready, s.Queue.Unacked)
 }
 
 // rolledBack is that the last crossing was rolled back, why, and what it cost.
@@ -391,7 +409,11 @@ func rolledBack(r situation.RolledBack, v engine.View) string {
 	if r.All > 0 {
 		text += fmt.Sprintf("; %d of %d %s on %v failed", r.Failed, r.All, Carried(v), c.Target)
 	}
-	return text + "; " + liveGets(v)
+	text += "; " + liveGets(v)
+	if left := Remaining(v.Sides[v.Live.Other()], v.Live.Other()); left != "" {
+		text += "; " + left
+	}
+	return text
 }
 
 // dead is that nobody of the live side serves, and what helps.

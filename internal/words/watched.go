@@ -151,7 +151,11 @@ func asOf(s guard.Status) string {
 	if s.AsOf.IsZero() {
 		return ""
 	}
-	return ", compared with " + s.AsOf.Local().Format("15:04")
+	text := ", compared with " + s.AsOf.Local().Format("15:04")
+	if s.State == guard.Tripped && s.Then == plan.Freeze {
+		text += "; nothing runs beside it now, so the cause may lie elsewhere"
+	}
+	return text
 }
 
 func compared(s guard.Status) string {
@@ -166,6 +170,9 @@ func compared(s guard.Status) string {
 		}
 		if s.Bursts {
 			text += "; bad answers come in bursts on the live side too"
+		}
+		if s.Wanders {
+			text += "; the live side by itself was as bad as this at least three times"
 		}
 		return text
 	case guard.Watching:
@@ -241,8 +248,10 @@ func Limit(s guard.Status) string {
 		return then + " above " + Measure(s.Watch, s.Figure, s.Margin) + "/min"
 	case s.Watch.Figures():
 		return then + " above " + Measure(s.Watch, s.Figure, s.Margin)
+	case s.Watch == plan.Waits && s.After == 0:
+		return then + " above three times what is usual"
 	case s.Watch == plan.Waits:
-		return then + " above " + route.Short(s.After)
+		return then + " above " + route.Short(s.After.Round(time.Second))
 	case s.Most > 0:
 		return fmt.Sprintf("%s after %d", then, s.Most)
 	}
@@ -509,6 +518,30 @@ func lack(l crossing.Lack, now time.Time) string {
 		return "nobody watched a while ago, so nothing is retired before " + l.Until.Local().Format("15:04:05")
 	case crossing.LackEverywhere:
 		return because("some clients still use the old DNS answer, "+left(l.Until, now), l.Said)
+	case crossing.LackHours:
+		text := "traffic moves towards the new side in the plan's hours"
+		switch {
+		case l.Said != "":
+			return "which days are closed cannot be read: " + l.Said
+		case l.Closed != "":
+			text = l.Closed + ": traffic stays"
+		}
+		if l.Until.IsZero() {
+			return text + ", and when that is next is not known"
+		}
+		return text + ", from " + l.Until.Local().Format("Mon 2 Jan 15:04") + " on"
+	case crossing.LackEmbargo:
+		if l.Said != "" {
+			return "whether there is an embargo cannot be read: " + l.Said
+		}
+		text := "embargo"
+		if l.By != "" {
+			text += " by " + l.By
+		}
+		if !l.Until.IsZero() {
+			text += " until " + l.Until.Local().Format("Mon 2 Jan 15:04")
+		}
+		return because(text+": nothing leaves home", l.Why)
 	case crossing.LackControl:
 		return fmt.Sprintf("the front has none of %v's control group, of which %d of %d are healthy", l.Side, l.Healthy, l.Of)
 	case crossing.LackEased:

@@ -418,7 +418,21 @@ func Refusal(refusal *crossing.Refusal) string {
 	case crossing.NothingBegun:
 		return "no crossing has begun"
 	case crossing.StillUnderWay:
-		return fmt.Sprintf("crossing %d is still at %q, and both sides are part of it", r.Number, r.Stage)
+		text := fmt.Sprintf("crossing %d is still at %q, and both sides are part of it", r.Number, r.Stage)
+		if r.By != "" {
+			text = fmt.Sprintf("crossing %d to %s, begun by %s at %s, is still at %q, and both sides are part of it", r.Number,
+				r.Version, r.By, r.Begun.Local().Format("15:04"), r.Stage)
+		}
+		switch {
+		case r.Stage == crossing.Keeping:
+			return text + ": vaiven retire PLAN --yes ends that, and the way back with it, as cross --supersede does; or vaiven " +
+				"back PLAN rolls back"
+		case r.Moved:
+			return text + ": wait for its end, or vaiven back PLAN rolls back"
+		}
+		return text + ": no traffic has moved, so vaiven back PLAN calls it off, as cross --supersede does; or wait for its end"
+	case crossing.IsForbidden:
+		return Lacks(r.Lacks, time.Time{}) + ". Rolling back is free at all times"
 	case crossing.IsOver:
 		return fmt.Sprintf("the crossing is over (%s)", r.Stage)
 	case crossing.IsGoingBack:

@@ -40,6 +40,20 @@ var (
 	order = reading.Order{Generation: 3, Side: split.Blue, By: "ada", Why: "the pier is closed"}
 )
 
+func TestWhoItWas(t *testing.T) {
+	e := crossing.Event{By: "marit", Peer: crossing.Peer{User: 1004, Name: "deploy", Host: "quay2"},
+		Said: "it looks wrong", What: crossing.Recovers{}}
+	for want, by := range map[string]string{
+		"the sides that get requests serve again, by uid 1004 (deploy) on quay2 (it looks wrong)": "marit",
+		"the sides that get requests serve again (it looks wrong)":                                "deploy",
+	} {
+		e.By = by
+		if got := Event(e, crossing.State{}); got != want {
+			t.Errorf("by %s: %q, want %q", by, got, want)
+		}
+	}
+}
+
 func TestQuestions(t *testing.T) {
 	says(t, map[string]string{
 		"4.2.1 has the same build as blue now (7c1e): nothing has changed. Raise it all the same?": Question(

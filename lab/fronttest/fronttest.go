@@ -1083,7 +1083,7 @@ func heldWhileItServes(t *testing.T, c *scene) {
 	results, err := held.Try(ctx, c.Driver, func(context.Context) (int64, string) {
 		c.w.Count(20, false, nil) // fails the test if one is lost
 		return 0, ""
-	})
+	}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -49,6 +49,8 @@ type System struct {
 	Blind bool
 	// Deliver is the folder of the build of version 2. "" where builds are no folders.
 	Deliver func(p *plan.Plan) string
+	// DropCopies takes away the copies of builds that the system keeps. Nil where it keeps none.
+	DropCopies func(t *testing.T, p *plan.Plan)
 	// Forget takes the notes on instances away, as somebody would who does not know what they are. Nil where there
 	// are none.
 	Forget func(t *testing.T, p *plan.Plan)
@@ -767,8 +769,18 @@ func sameBuild(t *testing.T, s System) {
 		t.Fatalf("with what it made itself: %+v, %v", is, err)
 	}
 	deliver("fares", "two")
-	if _, err := again(stack.Again{}); !errors.Is(err, delivered.ErrOther) ||
-		!strings.Contains(err.Error(), "fares differs") {
+	is, err := again(stack.Again{})
+	if s.DropCopies != nil {
+		if err != nil || is.Build != "fares differs" || !is.Copy {
+			t.Errorf("with something else in its place, and a copy: %+v, %v", is, err)
+		}
+		if i := list(t, d, split.Green)[0]; !i.Running || i.Other != "" {
+			t.Errorf("then it is %+v", i)
+		}
+		s.DropCopies(t, p)
+		is, err = again(stack.Again{})
+	}
+	if !errors.Is(err, delivered.ErrOther) || !strings.Contains(err.Error(), "fares differs") {
 		t.Errorf("with something else in its place: %v", err)
 	}
 	if i := list(t, d, split.Green)[0]; i.Running {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/gorilla/websocket"
 	jsonpatch "gopkg.in/evanphx/json-patch.v4"
+	selects "k8s.io/apimachinery/pkg/fields"
 )
 
 // bodyLimit bounds what is read of a request, in bytes.
@@ -104,7 +105,7 @@ func say(w http.ResponseWriter, code int, o any) {
 func (s *Server) call(q *http.Request) (call, *problem) {
 	c := call{s: s, q: q}
 	nowhere := &problem{code: http.StatusNotFound, reason: "NotFound",
-		message: "the server could not find the requested resource"}
+		message: "the server could not find the requested resource", details: true}
 	words := strings.Split(strings.Trim(q.URL.Path, "/"), "/")
 	group, version := "", ""
 	switch {
@@ -275,7 +276,7 @@ func (c call) create(body []byte) (any, *problem) {
 	}
 	if _, there := c.s.objects[c.r][k]; there {
 		return nil, &problem{code: http.StatusConflict, reason: "AlreadyExists",
-			message: fmt.Sprintf("%s %q already exists", c.r.plural, k.name)}
+			message: fmt.Sprintf("%s %q already exists", c.r.plural, k.name), of: c.r.plural}
 	}
 	c.owned(object{}, o)
 	if c.trial() {
@@ -290,7 +291,7 @@ func (c call) replace(was, now object) (any, *problem) {
 		version != text(was, "metadata", "resourceVersion") {
 		return nil, &problem{code: http.StatusConflict, reason: "Conflict",
 			message: fmt.Sprintf("Operation cannot be fulfilled on %s %q: the object has been modified; please apply "+
-				"your changes to the latest version and try again", c.r.plural, c.name)}
+				"your changes to the latest version and try again", c.r.plural, c.name), of: c.r.plural}
 	}
 	if keyOf(now) != c.key() {
 		return nil, badRequest("the name of the object (%s) does not match the name on the URL (%s)",
@@ -409,7 +410,7 @@ func (c call) patched(was object, patch []byte) (object, *problem) {
 		}
 		if after, err = p.Apply(before); err != nil {
 			return nil, &problem{code: http.StatusUnprocessableEntity, reason: "Invalid",
-				message: "the server rejected our request due to an error in our request"}
+				message: "the server rejected our request due to an error in our request", details: true}
 		}
 	case "application/merge-patch+json", "application/strategic-merge-patch+json": // lists are replaced whole in both
 		after, err = jsonpatch.MergePatch(before, patch)
@@ -457,7 +458,7 @@ func (c call) watch(w http.ResponseWriter) {
 		return
 	}
 	if c.name != "" {
-		wants.fields["metadata.name"] = c.name
+		wants.fields = selects.AndSelectors(wants.fields, selects.OneTermEqualSelector("metadata.name", c.name))
 	}
 	s.mu.Lock()
 	seen := s.version

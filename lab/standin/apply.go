@@ -126,8 +126,9 @@ func (c call) apply(was object, body []byte) (int, any, *problem) {
 		return 0, nil, badRequest("error decoding YAML: %v", err)
 	}
 	if c.q.URL.Query().Get("fieldManager") == "" {
-		return 0, nil, badRequest("PatchOptions.meta.k8s.io \"\" is invalid: fieldManager: Required value: is " +
-			"required for apply patch")
+		p := invalid("PatchOptions.meta.k8s.io \"\" is invalid: fieldManager: Required value: is required for apply patch")
+		p.of, p.causes = "PatchOptions", []any{object{"reason": "FieldValueRequired", "field": "fieldManager"}}
+		return 0, nil, p
 	}
 	force, _ := strconv.ParseBool(c.q.URL.Query().Get("force"))
 	wanted := leaves(given)

@@ -9,6 +9,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	selects "k8s.io/apimachinery/pkg/fields"
+	"k8s.io/apimachinery/pkg/labels"
 )
 
 // resource is a kind of objects.
@@ -59,8 +62,10 @@ type problem struct {
 	code    int
 	reason  string
 	message string
-	after   int   // seconds
-	causes  []any // of a conflict of server-side apply
+	after   int    // seconds
+	of      string // what it is about
+	causes  []any  // of a conflict of server-side apply
+	details bool   // there are some, and nothing in them
 }
 
 func (p *problem) Error() string { return p.message }
@@ -68,18 +73,25 @@ func (p *problem) Error() string { return p.message }
 func (p *problem) status() object {
 	o := object{"kind": "Status", "apiVersion": "v1", "metadata": object{}, "status": "Failure", "message": p.message,
 		"reason": p.reason, "code": p.code}
+	details := object{}
 	if p.after > 0 {
-		o["details"] = object{"retryAfterSeconds": p.after}
+		details["retryAfterSeconds"] = p.after
 	}
 	if p.causes != nil {
-		o["details"] = object{"causes": p.causes}
+		details["causes"] = p.causes
+	}
+	if p.of != "" {
+		details["kind"] = p.of
+	}
+	if len(details) > 0 || p.details {
+		o["details"] = details
 	}
 	return o
 }
 
 func notFound(r *resource, name string) *problem {
 	return &problem{code: http.StatusNotFound, reason: "NotFound",
-		message: fmt.Sprintf("%s %q not found", r.plural, name)}
+		message: fmt.Sprintf("%s %q not found", r.plural, name), of: r.plural}
 }
 
 func invalid(format string, args ...any) *problem {
@@ -226,82 +238,39 @@ func (s *Server) list(r *resource, namespace string, wants selector) []object {
 
 // selector is which objects are wanted.
 type selector struct {
-	labels []requirement
-	fields map[string]string // those of selectable
-}
-
-// requirement is one on a label.
-type requirement struct {
-	name   string
-	values []string // nil: that it is there
-	not    bool
+	labels labels.Selector  // nil for all
+	fields selects.Selector // of selectable; nil for all
 }
 
 // selectable are the fields that objects can be selected by.
 var selectable = []string{"metadata.name", "metadata.namespace", "status.podIP", "status.phase"}
 
 // parse reads a label selector and a field selector.
-func parse(labels, fields string) (selector, *problem) {
-	s := selector{fields: map[string]string{}}
-	for _, part := range split(labels) {
-		var q requirement
-		switch name, value, found := strings.Cut(part, "!="); {
-		case found:
-			q = requirement{name, []string{value}, true}
-		case strings.Contains(part, "="):
-			name, value, _ := strings.Cut(strings.Replace(part, "==", "=", 1), "=")
-			q = requirement{name, []string{value}, false}
-		case strings.Contains(part, " in ("):
-			name, list, _ := strings.Cut(strings.TrimSuffix(part, ")"), " in (")
-			q = requirement{name, strings.Split(list, ","), false}
-		case strings.HasPrefix(part, "!"):
-			q = requirement{part[1:], nil, true}
-		default:
-			q = requirement{name, nil, false}
-		}
-		s.labels = append(s.labels, q)
+func parse(wanted, of string) (s selector, p *problem) {
+	var err error
+	if s.labels, err = labels.Parse(wanted); err == nil {
+		s.fields, err = selects.ParseSelector(of)
 	}
-	for _, part := range split(fields) {
-		name, value, _ := strings.Cut(strings.Replace(part, "==", "=", 1), "=")
-		if !slices.Contains(selectable, name) {
-			return s, badRequest("field label not supported: %s", name)
+	if err != nil {
+		return s, badRequest("unable to parse requirement: %v", err)
+	}
+	for _, r := range s.fields.Requirements() {
+		if !slices.Contains(selectable, r.Field) {
+			return s, badRequest("field label not supported: %s", r.Field)
 		}
-		s.fields[name] = value
 	}
 	return s, nil
 }
 
-// split cuts at commas that stand in no brackets.
-func split(text string) []string {
-	var list []string
-	depth, begin := 0, 0
-	for n, c := range text + "," {
-		switch {
-		case c == '(':
-			depth++
-		case c == ')':
-			depth--
-		case c == ',' && depth == 0:
-			if part := strings.TrimSpace((text + ",")[begin:n]); part != "" {
-				list = append(list, part)
-			}
-			begin = n + 1
-		}
-	}
-	return list
-}
-
 func (s selector) takes(o object) bool {
-	labels := texts(o, "metadata", "labels")
-	for _, q := range s.labels {
-		value, has := labels[q.name]
-		if ok := has && (q.values == nil || slices.Contains(q.values, value)); ok == q.not {
-			return false
-		}
+	if s.labels != nil && !s.labels.Matches(labels.Set(texts(o, "metadata", "labels"))) {
+		return false
 	}
-	for name, value := range s.fields {
-		if text(o, strings.Split(name, ".")...) != value {
-			return false
+	if s.fields != nil {
+		for _, r := range s.fields.Requirements() {
+			if text(o, strings.Split(r.Field, ".")...) != r.Value {
+				return false
+			}
 		}
 	}
 	return true

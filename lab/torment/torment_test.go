@@ -7,6 +7,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+
+	"vaiven/lab/testkit"
 )
 
 // TestMain is the keeper of a cell, too.
@@ -39,6 +41,9 @@ func TestCells(t *testing.T) {
 		{cell{"nginx", reloads, atShare, plain}, false},
 	} {
 		t.Run(c.String(), func(t *testing.T) {
+			if c.Front != "embedded" {
+				testkit.Long(t)
+			}
 			o, err := c.try(t.Context(), vaiven)
 			if err != nil {
 				t.Fatal(err)

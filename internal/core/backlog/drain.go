@@ -27,18 +27,20 @@ const (
 	Waits Drained = iota // look again
 	Empty                // nothing is left
 	Cut                  // its grace time is over, and requests are still open
-	Stuck                // messages wait that nobody takes
+	Stuck                // messages are there, and none fewer for long
 )
 
 // How often it is looked at, and how long without one message fewer anybody waits for them.
 const (
 	openEvery    = 50 * time.Millisecond // while requests are open
 	waitingEvery = time.Second           // while messages wait
-	stuckFor     = 5 * time.Minute
+
+	// StuckFor is how long at the least messages are waited for without one fewer.
+	StuckFor = 5 * time.Minute
 )
 
 // Patience is how long messages are waited for without one fewer.
-func (d *Drain) Patience() time.Duration { return max(d.grace, stuckFor) }
+func (d *Drain) Patience() time.Duration { return max(d.grace, StuckFor) }
 
 // Look takes in what is left, and says what is to be done and after how long it is looked at again.
 func (d *Drain) Look(now time.Time, open, waiting int64) (Drained, time.Duration) {

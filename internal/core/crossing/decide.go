@@ -56,7 +56,7 @@ func (d *decision) then(f Fact) {
 			number = 0
 		}
 	}
-	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, Said: d.Said, What: f}
+	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, Peer: d.Peer, Said: d.Said, What: f}
 	d.Said = "" // once
 	d.events = append(d.events, e)
 	before := d.State
@@ -114,7 +114,7 @@ func (d *decision) freeze(c CauseKind) { d.then(Frozen{Cause: Because(c), Left: 
 func (d *decision) begin(i Begin) error {
 	switch {
 	case d.Stage.UnderWay():
-		return Refuse(StillUnderWay{d.State.Number, d.Stage})
+		return Refuse(d.InTheWay())
 	case d.Task.ID != 0:
 		return Refuse(IsBusy{d.Task})
 	}
@@ -306,6 +306,7 @@ func (d *decision) move(share split.Share, leg int) {
 		d.freeze(NobodyLeft{d.There})
 	case more && len(d.unread()) > 0:
 		d.freeze(NotKnown{d.unread()})
+	case more && len(d.forbidden()) > 0: // it is time again when it may
 	default:
 		// Also where somebody else has sent as much there before.
 		if less := share.Of(d.Target) < d.Least(d.Target); less || !d.grow(share, leg) {
@@ -609,7 +610,7 @@ func (d *decision) giveUp() error {
 		}
 		return nil
 	case d.Stage.UnderWay():
-		return Refuse(StillUnderWay{d.State.Number, d.Stage})
+		return Refuse(d.InTheWay())
 	}
 	live, all := d.Share.Alone()
 	if !all || d.Sends(live.Other()) > 0 {
@@ -642,7 +643,7 @@ func (d *decision) proveAgain() error {
 func (d *decision) raiseSpare(i Raise) error {
 	switch {
 	case d.Stage.UnderWay():
-		return Refuse(StillUnderWay{d.State.Number, d.Stage})
+		return Refuse(d.InTheWay())
 	case d.Task.ID != 0:
 		return Refuse(IsBusy{d.Task})
 	case d.Sends(i.Side) > 0:
@@ -678,6 +679,9 @@ func (d *decision) shiftTo(i Shift) error {
 		return Refuse(NotProven{Side: more})
 	case unproven && d.words == "":
 		return Refuse(NoReason{more})
+	}
+	if err := d.free(); err != nil && share != d.Share && d.Share.Of(more) < split.Whole/2 { // it leaves home
+		return err
 	}
 	for _, b := range []Serving{d.There, d.Old} {
 		if b.Empty() && d.gains(b.Side, share) {

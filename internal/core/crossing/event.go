@@ -20,10 +20,21 @@ type Event struct {
 	Seq      uint64 // grows by one with each event of a service
 	Crossing int    // number of the crossing it belongs to; 0 for what was done outside of one
 	At       time.Time
-	By       string // a person's handle, or the part of Vaiven that reports it
+	By       string // a person's handle, as they say it, or the part of Vaiven that reports it
+	Peer     Peer   // who that person was, as the keeper's machine knows it
 	Said     string // a person's own words
 	What     Fact
 }
+
+// Peer is a user of the keeper's machine, as the socket knows who is at its other end. The zero value is nobody.
+type Peer struct {
+	User int    `json:"user"` // number
+	Name string `json:"name"`
+	Host string `json:"host"` // that it is a user of
+}
+
+// String is such as "uid 1004 (marit) on quay2".
+func (p Peer) String() string { return fmt.Sprintf("uid %d (%s) on %s", p.User, p.Name, p.Host) }
 
 // Fact is what an event is about: one of the types below, or [Unknown].
 type Fact interface {
@@ -206,6 +217,7 @@ type (
 		Output   string     `json:"output,omitempty"`  // its last line
 		Changed  bool       `json:"changed,omitempty"` // its environment is not what it was
 		Build    string     `json:"build,omitempty"`   // what differs of the build that was delivered
+		Copy     bool       `json:"copy,omitempty"`    // for that it runs from a copy which was kept
 		Failed   string     `json:"failed,omitempty"`  // why it could not be
 	}
 	// Hooked says what came of a hook: a command of the user's own that ran at a moment.
@@ -284,13 +296,14 @@ type head struct {
 	Crossing int       `json:"crossing,omitempty"`
 	At       time.Time `json:"at"`
 	By       string    `json:"by,omitempty"`
+	Peer     Peer      `json:"peer,omitzero"`
 	Said     string    `json:"said,omitempty"`
 }
 
 // MarshalJSON writes the event as one flat object: the fact's fields with "seq",
 // "crossing", "at", "by" and "event" in front. An unknown one is written as it was read.
 func (e Event) MarshalJSON() ([]byte, error) {
-	return Facts.Write(e.What, head{e.Seq, e.Crossing, e.At, e.By, e.Said})
+	return Facts.Write(e.What, head{e.Seq, e.Crossing, e.At, e.By, e.Peer, e.Said})
 }
 
 // UnmarshalJSON reads what MarshalJSON writes. A fact that is not known, or whose fields
@@ -300,7 +313,7 @@ func (e *Event) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &h); err != nil {
 		return fmt.Errorf("read an event: %w", err)
 	}
-	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By, Said: h.Said}
+	*e = Event{Seq: h.Seq, Crossing: h.Crossing, At: h.At, By: h.By, Peer: h.Peer, Said: h.Said}
 	var err error
 	if e.What, err = Facts.Read(data); err != nil || e.What == nil {
 		var named struct{ Event string }

@@ -46,8 +46,19 @@ func (g ground) fit() error {
 	case g.There.Empty():
 		return g.nobody(g.There)
 	}
-	return g.watched()
+	return cmp.Or(g.watched(), g.free())
 }
+
+// free refuses to move traffic towards the target where that is forbidden.
+func (g ground) free() error {
+	if list := g.forbidden(); len(list) > 0 {
+		return Refuse(IsForbidden{list})
+	}
+	return nil
+}
+
+// forbidden is by what traffic is to stay.
+func (g ground) forbidden() []Lack { return without(g.Lacks, func(l Lack) bool { return !Forbids(l) }) }
 
 // nobody refuses to send more to a side of which nobody serves, while the other one does.
 func (g ground) nobody(of Serving) error {
@@ -76,7 +87,7 @@ func (g ground) answerable(q QuestionKind) error {
 			return Refuse(GetsRequests{Side: g.Target, Share: g.Sends(g.Target)})
 		}
 	case AskStart, AskLeg, AskLoad, AskUnsure:
-		return g.watched()
+		return cmp.Or(g.watched(), g.free())
 	case AskRetire:
 		return cmp.Or(g.fit(), g.rested(), g.stays())
 	}

@@ -97,6 +97,7 @@ func about(in Input) bool {
 type Moment struct {
 	At      time.Time
 	By      string        // a person's handle, or the part of Vaiven
+	Peer    Peer          // who that was, as the socket knows it
 	Client  string        // identity of the person's client; "" for a command that comes without one
 	From    string        // where that is
 	Take    bool          // the wheel, also from somebody else

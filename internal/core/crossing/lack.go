@@ -25,7 +25,7 @@ func (lacks) Set() *oneof.Set[LackKind] { return Lacks }
 var Lacks = oneof.New[LackKind]("kind", LackKind.lack, func(n oneof.Newer) LackKind { return Newer{n} },
 	LackFront{}, LackApart{}, LackSide{}, LackNoted{}, LackCounts{}, LackDoor{}, LackAnswers{}, LackFigures{},
 	LackBaseline{}, LackTime{}, LackSpare{}, LackServes{}, LackAsked{}, LackEverywhere{}, LackAstray{}, LackEased{},
-	LackControl{})
+	LackControl{}, LackHours{}, LackEmbargo{})
 
 // Lacking is a lack of a kind.
 func Lacking(kind LackKind) Lack { return Lack{Is: kind} }
@@ -106,6 +106,21 @@ type (
 		Need  int64       `json:"need"`  // of how many
 		Share split.Share `json:"share"` // on the side, by the front
 	}
+	// LackHours says that it is not the time at which traffic may move towards the new side, and until when, zero if
+	// that is not known: the plan has hours, it is a closed day, or which days are closed cannot be read.
+	LackHours struct {
+		Until  time.Time `json:"until,omitzero"`
+		Closed string    `json:"closed,omitempty"` // the name of the day
+		Said   string    `json:"said,omitempty"`   // why it cannot be read
+	}
+	// LackEmbargo says that nothing is to leave home just now, whichever service's it is, who says so, why, and until
+	// when, zero for until it is taken back; or that it cannot be read whether that is so.
+	LackEmbargo struct {
+		Until time.Time `json:"until,omitzero"`
+		By    string    `json:"by,omitempty"`
+		Why   string    `json:"why,omitempty"`
+		Said  string    `json:"said,omitempty"` // why it cannot be read
+	}
 	// LackControl says that the front has no control group on a side, beside which the leg goes.
 	LackControl struct {
 		OfSide
@@ -136,6 +151,8 @@ func (LackEverywhere) lack() string { return "everywhere" }
 func (LackAstray) lack() string     { return "astray" }
 func (LackEased) lack() string      { return "eased" }
 func (LackControl) lack() string    { return "control" }
+func (LackHours) lack() string      { return "hours" }
+func (LackEmbargo) lack() string    { return "embargo" }
 func (n Newer) lack() string        { return n.Called }
 
 func (o OfSide) side() split.Side { return o.Side }
@@ -160,11 +177,14 @@ func SideOf(l Lack) (split.Side, bool) {
 // Passes reports whether a lack passes by itself, so that nobody has to be asked however long it takes.
 func Passes(l Lack) bool {
 	switch l.Is.(type) {
-	case LackEverywhere, LackEased:
+	case LackEverywhere, LackEased, LackHours, LackEmbargo:
 		return true
 	}
 	return false
 }
+
+// Forbids reports whether a lack is somebody's word that traffic stays, and nothing that has to be known.
+func Forbids(l Lack) bool { return oneof.IsA[LackHours](l) || oneof.IsA[LackEmbargo](l) }
 
 // Baseline is what the live side answered before the target got anything, or on the last leg
 // on which both got requests. It is kept for the time in which that side answers nothing.

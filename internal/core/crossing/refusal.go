@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"errors"
+	"time"
 
 	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/reading"
@@ -22,7 +23,8 @@ type Reason interface {
 
 // Reasons are all there are.
 var Reasons = oneof.New[Reason]("kind", Reason.Name, func(n oneof.Newer) Reason { return Newer{n} },
-	NothingBegun{}, StillUnderWay{}, IsOver{}, IsGoingBack{}, IsBusy{}, IsFrozen{}, NotFrozen{}, OpenQuestion{},
+	NothingBegun{}, StillUnderWay{}, IsForbidden{},
+	IsOver{}, IsGoingBack{}, IsBusy{}, IsFrozen{}, NotFrozen{}, OpenQuestion{},
 	OtherQuestion{}, NotNext{}, NotProven{}, NotSpare{}, GetsRequests{}, ThereAlready{}, NoShare{}, NotChanged{},
 	NothingToDo{}, NobodyThere{}, NobodyServes{}, NotWatched{}, NothingIsNew{}, NoRoute{}, Gone{}, NotRead{},
 	NotRecorded{}, NoPart{}, NoVersion{}, NotItsOwn{}, VersionWrong{}, NoSuchVersion{}, IsSplit{}, NotThere{},
@@ -33,8 +35,16 @@ type (
 	NothingBegun struct{}
 	// StillUnderWay says that a crossing is, which both sides are part of.
 	StillUnderWay struct {
-		Number int   `json:"number"`
-		Stage  Stage `json:"stage"`
+		Number  int       `json:"number"`
+		Stage   Stage     `json:"stage"`
+		Version string    `json:"version,omitempty"`
+		By      string    `json:"by,omitempty"` // who began it
+		Begun   time.Time `json:"begun,omitzero"`
+		Moved   bool      `json:"moved,omitempty"` // traffic was sent to its target
+	}
+	// IsForbidden says by what traffic is not to move towards the new side.
+	IsForbidden struct {
+		Lacks []Lack `json:"lacks"`
 	}
 	// IsOver says that the crossing is.
 	IsOver struct {
@@ -201,6 +211,7 @@ type (
 
 // Name is the one name of the reason.
 func (NothingBegun) Name() string  { return "nothing begun" }
+func (IsForbidden) Name() string   { return "forbidden" }
 func (StillUnderWay) Name() string { return "still under way" }
 func (IsOver) Name() string        { return "over" }
 func (IsGoingBack) Name() string   { return "rolls back" }

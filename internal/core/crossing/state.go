@@ -36,6 +36,11 @@ func (s Stage) Over() bool { return s == Settled || s == RolledBack || s == Call
 // UnderWay reports whether the crossing has begun and not ended.
 func (s Stage) UnderWay() bool { return s != None && !s.Over() }
 
+// InTheWay is why another crossing cannot begin while this one is under way.
+func (s State) InTheWay() StillUnderWay {
+	return StillUnderWay{s.Number, s.Stage, s.Version, s.BegunBy, s.Begun, s.Moved}
+}
+
 // State is where a service stands: the last crossing as of its last event, and what is
 // being done. The zero value is a service that nothing has been done to.
 type State struct {
@@ -57,6 +62,7 @@ type State struct {
 	Hold        bool           `json:"hold,omitempty"`    // wait for a person before the first leg and after failures
 	AtOnce      bool           `json:"at_once,omitempty"` // the side crossed from did not serve when it was begun
 	Begun       time.Time      `json:"begun,omitzero"`
+	BegunBy     string         `json:"begun_by,omitempty"`
 
 	Control Control `json:"control,omitzero"` // beside which the first legs go, where the route wants it
 

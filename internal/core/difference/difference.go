@@ -163,11 +163,17 @@ func Compare(facts [2][]Fact, meant []Rule, names Names) Report {
 		d.Meant = release || slices.ContainsFunc(meant, func(r Rule) bool { return r.covers(d) })
 		r.List = append(r.List, d)
 	}
-	slices.SortFunc(r.List, func(a, b Difference) int {
+	r.List = sorted(r.List)
+	return r
+}
+
+// sorted are differences in their order, those that were not meant first.
+func sorted(list []Difference) []Difference {
+	slices.SortFunc(list, func(a, b Difference) int {
 		return cmp.Or(order(a.Meant)-order(b.Meant), cmp.Compare(a.Part, b.Part),
 			slices.Index(Areas, a.Area)-slices.Index(Areas, b.Area), cmp.Compare(a.Name, b.Name))
 	})
-	return r
+	return list
 }
 
 // with is a sorted list with one more value in it, if it is not there.

@@ -129,3 +129,27 @@ func TestTheReleaseItselfIsPlanned(t *testing.T) {
 		}
 	}
 }
+
+// What an adopted side has from the shell that it was started from is one difference; what was meant, what is the
+// service's own, and other parts stay as they are.
+func TestWithoutShell(t *testing.T) {
+	fact := func(part, name, value string) Fact {
+		return Fact{Part: part, Area: Environment, Name: name, Instance: "i", Value: value}
+	}
+	facts := [2][]Fact{
+		{fact("web", "HOME", "/root"), fact("web", "LC_ALL", "C"), fact("web", "SHLVL", "2"), fact("web", "FARES", "a"),
+			fact("web", "PATH", "/a"), fact("web", "TERM", "xterm"), fact("queue", "HOME", "/root")},
+		{fact("web", "HOME", "/"), fact("web", "FARES", "b"), fact("web", "PATH", "/b"), fact("queue", "HOME", "/")},
+	}
+	r := Compare(facts, []Rule{{Environment, "TERM"}}, Names{}).
+		WithoutShell(func(part string) bool { return part == "web" })
+	var got []string
+	for _, d := range r.List {
+		got = append(got, d.Part+" "+d.Name+": "+d.Value[0]+" / "+d.Value[1])
+	}
+	want := []string{"queue HOME: /root / /", "web FARES: a / b", "web PATH: /a / /b",
+		"web " + FromShell + ": 3 set: HOME=/root LC_ALL=C SHLVL=2 / 1 set: HOME=/", "web TERM: xterm / "}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") || len(r.Questioned()) != 4 {
+		t.Errorf("it is\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}

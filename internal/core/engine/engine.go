@@ -51,8 +51,11 @@ type world struct {
 	sides  [2]sideSight
 	named  [2]map[string]bool // by side: addresses of instances that stand, as they were ever listed
 	serves bool               // somebody of some side was seen healthy
-	slept  time.Time          // when the machine stood still last
-	passed passed
+
+	outside   Outside
+	outsideAt time.Time // when that was read last
+	slept     time.Time // when the machine stood still last
+	passed    passed
 
 	series  figures.Series     // the front's counts
 	beside  *figures.Series    // of a side with a control group that alone; nil while there is none
@@ -113,6 +116,7 @@ type verdict struct {
 	clumps   evidence.Clumps // of the instances of the side that is not on trial
 	clumped  time.Time       // until when
 	bursts   evidence.Bursts // that is what they come to
+	swings   evidence.Swings // of that side as a whole
 	track    []Point
 	point    Point // the second of the track that is not over
 }
@@ -189,7 +193,7 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	m.Unsure, m.Confirm = e.unsure(), e.plan.Service
 	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.standing(e.state.Target.Other()),
-		e.lacks(m.At), e.rested, e.load(m.At)
+		append(e.lacks(m.At), e.forbidden(m.At)...), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
 		m.Stays = e.stays(m.At, live)
 	}
@@ -362,7 +366,7 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 	if err := e.series.Add(r); err != nil {
 		return append(events, e.FrontFailed(at, err.Error())...)
 	}
-	e.learnBursts()
+	e.learnNoise()
 	if before := e.front.reading.Split.Share; r.Split.Share != before && !e.front.at.IsZero() {
 		e.front.moved = asked.At
 	}

@@ -144,8 +144,8 @@ func (b *bench) order(want crossing.TaskKind) Order {
 	return list[0]
 }
 
-// shifts brings a crossing to its first leg.
-func (b *bench) shifts() {
+// proven brings a crossing to where green has been proven, and the front does not know it yet.
+func (b *bench) proven() {
 	b.t.Helper()
 	b.begin()
 	o := b.order(crossing.TaskRaise)
@@ -153,6 +153,12 @@ func (b *bench) shifts() {
 	b.e.Started(b.now, o.ID)
 	b.pass(time.Second)
 	b.proves(b.order(crossing.TaskProve))
+}
+
+// shifts brings a crossing to its first leg.
+func (b *bench) shifts() {
+	b.t.Helper()
+	b.proven()
 	if orders := b.e.Orders(); len(orders) > 0 {
 		b.t.Fatalf("the front does not know green yet, and %v is ordered", orders)
 	}
@@ -647,6 +653,11 @@ func TestJudgeSplit(t *testing.T) {
 		if all := c.door[0] + c.door[1]; v.Wrong != c.wrong || v.Asked != 2500 || v.Door.Of != 0 && v.Door.Of != all {
 			t.Errorf("%s: %+v", c.name, v)
 		}
+	}
+	kept := JudgeSplit(split.Whole, plan.Front{Key: random.Key, Sticky: true}, reading.Capabilities{Both: true},
+		evidence.Count{Bad: 800, Of: 1000}, [2]int64{0, 2000})
+	if kept.Wrong || kept.Front.Verdict != evidence.NotTold || kept.Prober.Verdict != evidence.AsAsked {
+		t.Errorf("those that sessions keep on the old side are held for astray: %+v", kept)
 	}
 	few := JudgeSplit(2500, cookie, reading.Capabilities{Clients: true}, evidence.Count{Bad: 36, Of: 100}, [2]int64{})
 	if few.Wrong || few.Front.Chance.High < 0.35 || few.Front.Chance.Low > 0.16 {

@@ -33,6 +33,7 @@ type Memory struct {
 	Track    []Point          `json:"track,omitempty"`
 	Hours    []hour           `json:"hours,omitempty"`
 	Clumps   evidence.Clumps  `json:"clumps,omitzero"`
+	Swings   evidence.Swings  `json:"swings,omitzero"`
 	Gathered Gathered         `json:"gathered,omitzero"` // where it was not handed over
 }
 
@@ -77,19 +78,19 @@ const (
 // it was made knows nothing that would let another one go on as if somebody had watched.
 func (j *judgement) Hand(at time.Time) Memory {
 	if !j.ready && !j.handed {
-		return Memory{Track: j.track, Hours: j.hours, Clumps: j.clumps}
+		return Memory{Track: j.track, Hours: j.hours, Clumps: j.clumps, Swings: j.swings}
 	}
 	return Memory{
 		At: at, Left: j.left, Since: j.since, Homed: j.homed, Seen: j.seen, Settled: j.settled, Again: j.rested,
 		Hole: j.hole, Served: j.served, Change: j.change,
 		Series: j.series, Guards: j.guards.Hand(), Door: j.door, Answered: j.door.Ended, Seconds: j.door.Seconds,
-		Track: j.track, Hours: j.hours, Clumps: j.clumps,
+		Track: j.track, Hours: j.hours, Clumps: j.clumps, Swings: j.swings,
 	}
 }
 
 // remember takes up what the one before knew.
 func (j *judgement) remember(m Memory) {
-	j.track, j.clumps = m.Track, m.Clumps
+	j.track, j.clumps, j.swings = m.Track, m.Clumps, m.Swings
 	j.bursts = j.clumps.Bursts()
 	if j.hours = m.Hours; len(j.hours) == 0 { // of a keeper that left nothing but its track
 		for _, p := range j.track {
@@ -100,7 +101,8 @@ func (j *judgement) remember(m Memory) {
 		if n := len(m.Track); n > 0 && j.state.Stage.UnderWay() {
 			j.hole = Hole{From: m.Track[n-1].At, To: j.now}
 		}
-		if j.state.Stage.UnderWay() || j.state.Retiring() {
+		// Also where it has just ended: the one before may have known of a hole.
+		if s := j.state; s.Stage.UnderWay() || s.Retiring() || s.Stage.Over() && j.now.Sub(s.Since) < restAfter {
 			j.rested = j.now.Add(restAfter)
 		}
 		g := m.Gathered

@@ -227,7 +227,7 @@ func TestWhatIsStartedAgain(t *testing.T) {
 	is(b, "blue-1") // most requests go there
 	b.e.Restarting(b.now, b.sides[split.Blue][0].Instance)
 	is(b) // it is being started, and green has time
-	b.e.Restarted(b.now, b.sides[split.Blue][0].Instance, false, "", "")
+	b.e.Restarted(b.now, b.sides[split.Blue][0].Instance, Again{})
 	is(b) // after a pause
 	b.now = b.now.Add(pauseFirst)
 	b.look()
@@ -236,7 +236,7 @@ func TestWhatIsStartedAgain(t *testing.T) {
 	for range 9 {
 		i := b.sides[split.Blue][0].Instance
 		b.e.Restarting(b.now, i)
-		b.e.Restarted(b.now, i, false, "", "")
+		b.e.Restarted(b.now, i, Again{})
 		pauses = append(pauses, b.e.again[nameOf(i)].pause())
 	}
 	if pauses[0] != 2*time.Second || pauses[1] != 4*time.Second || pauses[8] != pauseMost {
@@ -262,7 +262,7 @@ func TestRestartsAreRecorded(t *testing.T) {
 	n := 0
 	for count := 1; count <= 1000; count++ {
 		b.e.Restarting(b.now, i)
-		for _, e := range b.e.Restarted(b.now, i, false, "", "") {
+		for _, e := range b.e.Restarted(b.now, i, Again{}) {
 			if r, ok := e.What.(crossing.Restarted); ok {
 				n++
 				if r.Output != "no berths" || e.Crossing != 0 {

@@ -82,15 +82,22 @@ func (j *judgement) lacks(at time.Time) []crossing.Lack {
 	return list
 }
 
-// doorLack is that no good answer has come to the prober lately, before anything moves: what is not reached says
-// nothing, and a release that is to be judged by it would not be.
+// doorLack is that no good answer has come to the prober lately, before anything moves, or since the machine slept:
+// what is not reached says nothing, and a release that is to be judged by it would not be.
 func (j *judgement) doorLack(at time.Time) (crossing.Lack, bool) {
 	s := j.state
 	n := slices.IndexFunc(j.plan.Guards, func(g plan.Guard) bool { return g.Watch == plan.Door && !g.Off })
-	if n < 0 || s.Stage != crossing.Proving || s.First || s.AtOnce || slices.Contains(s.Waived, j.plan.Guards[n].Name) {
+	if n < 0 || s.First || s.AtOnce || slices.Contains(s.Waived, j.plan.Guards[n].Name) {
 		return crossing.Lack{}, false
 	}
-	if j.door.Over(at.Add(-answeredFor)).Good() > 0 {
+	from := at.Add(-answeredFor)
+	if s.Stage != crossing.Proving {
+		said := n < len(j.statuses) && j.statuses[n].Gap == guard.NotRead // the guard says so itself
+		if from = j.slept; said || from.Before(at.Add(-silentFor)) {
+			return crossing.Lack{}, false
+		}
+	}
+	if j.door.Over(from).Good() > 0 {
 		return crossing.Lack{}, false
 	}
 	return crossing.Lacking(crossing.LackDoor{OfGuard: j.ofGuard(j.plan.Guards[n]), Said: j.door.LastLost()}), true
@@ -124,6 +131,8 @@ func (k *sight) withheld(t crossing.Task) []crossing.Lack {
 	case t.Do == crossing.TaskRaise && !t.More && r.Sends(t.Side) > 0, t.Do == crossing.TaskRetire &&
 		r.Sends(t.Side) > 0:
 		return []crossing.Lack{crossing.Lacking(crossing.LackSpare{OfSide: crossing.OfSide{Side: t.Side}})}
+	case t.Do == crossing.TaskMove && !t.Act && t.Share.Of(k.state.Target) > k.state.Sends(k.state.Target):
+		return k.forbidden(k.now)
 	case t.Do == crossing.TaskRetire && t.Side != k.state.Target && k.now.Before(k.rested): // it is the way back
 		return []crossing.Lack{crossing.Lacking(crossing.LackTime{Until: k.rested})}
 	case t.Do == crossing.TaskRetire:
@@ -135,6 +144,10 @@ func (k *sight) withheld(t crossing.Task) []crossing.Lack {
 	}
 	return nil
 }
+
+// silentFor is how long it may take after the machine slept until the guard on the front door knows that the prober
+// hears nothing.
+const silentFor = 30 * time.Second
 
 // answeredFor is how long an answer shows that a side serves.
 const answeredFor = 10 * time.Second

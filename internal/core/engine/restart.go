@@ -124,9 +124,8 @@ func (k *sight) NobodyElse(i reading.Instance) bool {
 	return k.lastStanding(i.Side).Healthy == 0 && (k.state.Sends(i.Side) > 0 || k.front.reading.Sends(i.Side) > 0)
 }
 
-// Restarted takes in what came of it: whether its environment is another one than it was, what of its build is, and why
-// it could not be started, "" if it was. The first times are recorded, and then fewer and fewer.
-func (e *Engine) Restarted(at time.Time, i reading.Instance, changed bool, build, failed string) []crossing.Event {
+// Restarted takes in what came of starting an instance again. The first times are recorded, and then fewer and fewer.
+func (e *Engine) Restarted(at time.Time, i reading.Instance, is Again) []crossing.Event {
 	events := e.Pass(at)
 	a := e.again[nameOf(i)]
 	a.under, a.done = false, at
@@ -139,9 +138,17 @@ func (e *Engine) Restarted(at time.Time, i reading.Instance, changed bool, build
 		last = i.Output[n-1]
 	}
 	return append(events, e.decide(at, Self, crossing.CameBack{
-		Side: i.Side, Instance: i.Name, Count: a.count, Exit: i.Exit, Output: last, Changed: changed, Build: build,
-		Failed: failed,
+		Side: i.Side, Instance: i.Name, Count: a.count, Exit: i.Exit, Output: last, Changed: is.Changed,
+		Build: is.Build, Copy: is.Copy, Failed: is.Failed,
 	})...)
+}
+
+// Again is what came of starting an instance again.
+type Again struct {
+	Changed bool   // its environment is not what it was
+	Build   string // what differs of what was delivered
+	Copy    bool   // it runs from a copy of that
+	Failed  string // why it could not be started
 }
 
 // Restart is how often an instance was started again, and when last.

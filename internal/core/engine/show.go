@@ -44,6 +44,9 @@ func (j *judgement) View(at time.Time) View {
 	}
 	if s.Timed() {
 		v.Lacks = j.lacks(at)
+		if j.left <= 0 || s.Stage == crossing.Proving { // until then the leg goes on
+			v.Lacks = append(v.Lacks, j.forbidden(at)...)
+		}
 	}
 	if s.Retiring() {
 		v.Held = j.withheld(s.Task)
@@ -64,6 +67,7 @@ func (j *judgement) View(at time.Time) View {
 		v.Sides[side].Figures = f
 		v.Sides[side].Served = j.series.Each(side, at)
 		v.Sides[side].Open, v.Sides[side].Queue = r.Sides[side].Open, r.Sides[side].Queue
+		v.Sides[side].Kept = r.Sides[side].Kept
 		v.Sides[side].Out = s.Out[side]
 		if list := j.strangers(side); len(list) > 0 && j.sides[side].fresh(at) {
 			v.Sides[side].Strange = list

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/core/calendar"
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/plan"
@@ -35,9 +36,6 @@ var (
 // may, and holds them to the promises. A seed is a run; a broken promise prints its seed,
 // and what happened.
 func TestSimulation(t *testing.T) {
-	if testing.Short() {
-		*crossings = min(*crossings, 200)
-	}
 	first := *from
 	if first == 0 {
 		first = rand.Uint64() >> 1
@@ -154,6 +152,10 @@ type sim struct {
 	ourHome  time.Time // by the keeper
 	outside  time.Time // when somebody else changed it last
 
+	embargo   bool      // nothing is to leave home
+	embargoAt time.Time // since when that is so, or is not
+	homeIll   time.Time // when somebody of home was last not well
+
 	remembers  time.Duration // how long those who ask go by what was before
 	everywhere time.Time     // until when some do
 	changed    time.Time     // when it changed last
@@ -230,6 +232,9 @@ func newSim(seed uint64) *sim {
 	s.plan = s.random()
 	if s.r.IntN(3) == 0 {
 		s.remembers = s.millis(100, 8000)
+	}
+	if s.r.IntN(4) == 0 {
+		s.plan.Embargo = "embargo"
 	}
 	s.two = s.r.IntN(5) == 0
 	s.first, s.patient = s.r.IntN(10) == 0, s.r.IntN(6) == 0
@@ -601,13 +606,30 @@ func (s *sim) start(m Memory) {
 	for _, side := range split.Sides {
 		s.later(s.millis(1, 900), func() { s.readSide(side) })
 	}
+	if s.plan.Embargo != "" {
+		s.later(s.millis(1, 500), s.readOutside)
+	}
 	s.later(0, s.tick)
+}
+
+// readOutside reads again and again whether there is an embargo.
+func (s *sim) readOutside() {
+	o := Outside{Embargo: calendar.Embargo{On: s.embargo}}
+	if s.happens("an embargo could not be read", 20) {
+		o = Outside{EmbargoSaid: "no answer"}
+	}
+	s.took(s.engine.Outside(s.clock(), o))
+	s.later(s.millis(1000, 5000), s.readOutside)
 }
 
 // clock is the time as the keeper's process has it.
 func (s *sim) clock() time.Time { return s.now.Add(s.clockOf) }
 
 func (s *sim) tick() {
+	if home := s.sides[s.engine.state.Target.Other()]; len(home) == 0 ||
+		slices.ContainsFunc(home, func(i reading.Instance) bool { return s.health[i.Name] != "" }) {
+		s.homeIll = s.now
+	}
 	at := s.clock()
 	d := s.door
 	d.At, d.Ended = at, slices.Clone(d.Ended)
@@ -926,6 +948,11 @@ func (s *sim) change(o Order, gone *bool) {
 		if o.By == Self && s.elsewhere.After(s.engine.state.Begun) && s.outAt.Before(s.elsewhere) &&
 			o.Share.Of(target) > s.share.Of(target) && ordered.After(s.elsewhere.Add(2*time.Second)) {
 			s.broke("the route went on after somebody had gone home past the keeper")
+		}
+		if s.embargo && ordered.Sub(s.embargoAt) > 2*outsideFor && !o.Act && s.engine.state.Stage.UnderWay() &&
+			!s.engine.state.AtOnce && o.Share.Of(target) > s.share.Of(target) && !*gone &&
+			s.now.Sub(s.homeIll) > 2*outsideFor {
+			s.broke("traffic left home %v after an embargo had begun", ordered.Sub(s.embargoAt))
 		}
 		by := judge.Vaiven
 		if *gone || s.homeAt.After(ordered) {
@@ -1565,6 +1592,10 @@ func (s *sim) run() {
 
 // strikes lets something happen to the whole.
 func (s *sim) strikes() {
+	if s.plan.Embargo != "" && s.r.IntN(8) == 0 {
+		s.embargo, s.embargoAt = !s.embargo, s.now
+		s.tell("    there is an embargo: %v", s.embargo)
+	}
 	switch {
 	case s.happens("somebody else steered", 12):
 		s.somebody()
@@ -1708,6 +1739,7 @@ func asRead(m Memory) Memory {
 // ends holds the run to its end: once nothing goes wrong any more, going home ends.
 func (s *sim) ends() {
 	s.calm, s.down, s.full, s.failing, s.hung, s.cutOff = true, false, false, 0, time.Time{}, false
+	s.embargo = false
 	s.tell("nothing goes wrong any more")
 	if s.held.After(s.now) {
 		s.until(s.held)

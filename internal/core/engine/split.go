@@ -13,6 +13,8 @@ import (
 const (
 	// splitGrace is how long requests that began before a change may still be counted.
 	splitGrace = 1500 * time.Millisecond
+	// splitLate is how late a broker may be with what it tells of messages.
+	splitLate = 10 * time.Second
 	// splitSpan is how far back a split is judged by: what was wrong for a while and was
 	// put right must not be held against it for ever.
 	splitSpan = 5 * time.Minute
@@ -45,8 +47,9 @@ func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, cou
 		Front:  evidence.Asked(share.Fraction(), counts, evidence.Independent),
 		Prober: evidence.Asked(share.Fraction(), door, evidence.Independent),
 	}
-	if _, all := share.Alone(); f.Together() && !tells.Clients && !all {
-		v.Front.Verdict, v.Front.More = evidence.NotTold, 0 // a few who ask much make any share
+	// A few who ask much make any share, and who has a session is where that began.
+	if _, all := share.Alone(); f.Sticky || f.Together() && !tells.Clients && !all {
+		v.Front.Verdict, v.Front.More = evidence.NotTold, 0
 	}
 	if v.Clients {
 		v.Front.Chance = evidence.Chance(share.Fraction(), counts.Of)
@@ -55,10 +58,16 @@ func JudgeSplit(share split.Share, f plan.Front, tells reading.Capabilities, cou
 	return v
 }
 
-// Split is what was counted since a time on green, and in all: requests, or clients where the key keeps
-// them together and the front counts them.
+// Split is what was counted since a time on green, and in all: requests, messages that were led to a queue, or clients
+// where the key keeps them together and the front counts them.
 func Split(s *figures.Series, since time.Time, f plan.Front, tells reading.Capabilities) evidence.Count {
 	count := func(side split.Side) int64 { return s.Count(side, since, 0).Requests }
+	if _, queued := s.Led(split.Green, since); queued { // what is done of them may be long behind
+		count = func(side split.Side) int64 {
+			led, _ := s.Led(side, since)
+			return led
+		}
+	}
 	if f.Together() && tells.Clients {
 		count = s.Came
 	}
@@ -76,14 +85,18 @@ func (j *judgement) judgeSplit(now time.Time) {
 	if until := j.everywhere(); until.After(since) { // until then some go by what was before
 		since = until
 	}
-	since = since.Add(splitGrace)
+	if since = since.Add(splitGrace); j.front.reading.Sides[split.Green].Queue != nil {
+		since = since.Add(splitLate)
+	}
 	if from := now.Add(-splitSpan); from.After(since) {
 		since = from
 	}
 	before := j.split
 	if counts := Split(&j.series, since, j.plan.Front, j.front.reading.Tells); counts != before.Counts ||
 		s.Share != before.Asked || j.door.At.After(j.splitAt) {
-		j.split = JudgeSplit(s.Share, j.plan.Front, j.front.reading.Tells, counts, j.door.Seen(since))
+		of := j.plan.Front
+		of.Sticky = of.Sticky || j.front.reading.Sessions // whatever the plan says
+		j.split = JudgeSplit(s.Share, of, j.front.reading.Tells, counts, j.door.Seen(since))
 		j.splitAt = j.door.At
 	}
 	if j.split.Wrong {

@@ -144,6 +144,8 @@ type SideView struct {
 	Changes  uint64         `json:"changes,omitempty"`  // how often its instances were made others
 	Restarts []Restart      `json:"restarts,omitempty"` // instances that had ended and were started again
 	Queue    *reading.Queue `json:"queue,omitempty"`    // that its instances take messages from, where they do
+	// how many sessions have kept somebody on it lately, where the front tells them apart
+	Kept int64 `json:"kept,omitempty"`
 	// addresses that the front sends requests to, and that the plan does not name
 	Strange []string `json:"strange,omitempty"`
 }

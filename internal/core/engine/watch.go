@@ -204,7 +204,7 @@ func (j *judgement) facts(at time.Time) guard.Facts {
 			j.front.reading.Blind == "", Queue: j.front.reading.Sides[side].Queue, Tells: j.front.reading.Tells,
 		SideRead: j.sides[side].fresh(at),
 		Ill:      j.ill, Restarted: j.cameBack(side, j.since), Door: j.door, Share: j.part(side), Changed: j.changed(),
-		Together: j.plan.Front.Together(), Bursts: j.bursts, Control: j.grouped(),
+		Together: j.plan.Front.Together(), Bursts: j.bursts, Swings: j.swings, Control: j.grouped(),
 		FiguresRead: at.Sub(j.figures.At) <= max(4*j.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {
@@ -218,9 +218,9 @@ func (j *judgement) facts(at time.Time) guard.Facts {
 	return f
 }
 
-// learnBursts takes in how bad answers come at single instances of a side that is not on trial: of the only one that
-// gets requests, or of the one that a crossing leaves.
-func (j *judgement) learnBursts() {
+// learnNoise takes in how bad answers come at a side that is not on trial, at single instances and at all of it: at the
+// only one that gets requests, or at the one that a crossing leaves.
+func (j *judgement) learnNoise() {
 	learnt := false
 	for st := range j.series.After(j.clumped) {
 		j.clumped = st.To
@@ -231,6 +231,7 @@ func (j *judgement) learnBursts() {
 		if st.Mixed || j.state.Stage.UnderWay() && side == j.state.Target {
 			continue
 		}
+		j.swings.Learn(st.To, st.Failing(side))
 		blocks, bad := st.Blocks(side), 0
 		for _, b := range blocks {
 			if j.bursts.Bad(b.Count) {

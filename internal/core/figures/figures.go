@@ -88,6 +88,10 @@ type Series struct {
 	beside  bool        // of a side with a control group only that counts
 	grouped [2]bool     // by side: it did, as last read
 
+	queues [2]*reading.Queue // by side: that its instances take messages from, as last read; nil if there is none
+	usual  [2]peak           // by side: how long its instances have had messages at the most
+	waited [2]peak           // by side: how long its queue has had messages at the most
+
 	block struct { // that is under way
 		began time.Time
 		of    map[counter]evidence.Count
@@ -121,13 +125,14 @@ type step struct {
 // sums are what can be added up.
 type sums struct {
 	requests, failing, lost, left, cut, probes int64
+	led                                        int64 // messages to its queue, but those that were carried there
 	took                                       time.Duration
 }
 
 // minus is what came since.
 func (s sums) minus(before sums) sums {
 	return sums{s.requests - before.requests, s.failing - before.failing, s.lost - before.lost, s.left - before.left,
-		s.cut - before.cut, s.probes - before.probes, s.took - before.took}
+		s.cut - before.cut, s.probes - before.probes, s.led - before.led, s.took - before.took}
 }
 
 // plus is both together.
@@ -181,6 +186,7 @@ func (s *Series) Add(r reading.Front) error {
 		st.mixed = st.mixed || group != s.grouped[side]
 		grouped[side] = group
 		var failed [2]int64 // transport: of all, and of those that count
+		d.led = s.led(r, side)
 		for _, c := range r.Sides[side].Instances {
 			k := counter{side, c.Name, c.Address}
 			before, seen := s.last[k]
@@ -255,6 +261,20 @@ func (s *Series) Add(r reading.Front) error {
 				{open: st.sides[1].open, waiting: st.sides[1].waiting}}})
 	}
 	s.tells, s.grouped = r.Tells, grouped
+	for _, side := range split.Sides {
+		q := r.Sides[side].Queue
+		if s.queues[side] = q; q == nil {
+			continue
+		}
+		var out time.Duration
+		for _, c := range r.Sides[side].Instances {
+			out = max(out, c.Oldest)
+		}
+		if st.sides[side].requests > 0 || out > 0 { // one that is asked for nothing says nothing of what is usual
+			s.usual[side].remember(r.At, out)
+			s.waited[side].remember(r.At, q.Oldest)
+		}
+	}
 	for _, side := range split.Sides {
 		s.steps[len(s.steps)-1].sides[side].hanging = s.hangs(side, next)
 	}
@@ -472,6 +492,25 @@ func (s *Series) Own(since time.Time) (sum int64) {
 	return sum
 }
 
+// Led is how many messages were led to a side's queue since a time, and whether it has one. Those that were carried
+// there from the other side's are none of them.
+func (s *Series) Led(side split.Side, since time.Time) (sum int64, queued bool) {
+	for n := s.first(since); n < len(s.steps); n++ {
+		sum += s.steps[n].sides[side].led
+	}
+	return sum, s.queues[side] != nil
+}
+
+// led is how many messages were led to a side's queue since the last reading.
+func (s *Series) led(r reading.Front, side split.Side) int64 {
+	was, from := s.queues[side], s.queues[side.Other()]
+	now, other := r.Sides[side].Queue, r.Sides[side.Other()].Queue
+	if was == nil || from == nil || now == nil || other == nil {
+		return 0
+	}
+	return max(grown(was.Published, now.Published)-grown(from.Carried, other.Carried), 0)
+}
+
 // Came is how many different clients a side had since the share was changed last, as far as the series knows.
 func (s *Series) Came(side split.Side) int64 { return s.came[side] }
 
@@ -489,6 +528,9 @@ func (s *Series) first(since time.Time) int {
 
 // hangs is how many requests hang on a side, by what was read just now.
 func (s *Series) hangs(side split.Side, now map[counter]reading.Count) int64 {
+	if s.queues[side] != nil {
+		return s.stuck(side, now)
+	}
 	if !s.tells.Waits {
 		return s.hanging(side)
 	}
@@ -499,6 +541,49 @@ func (s *Series) hangs(side split.Side, now map[counter]reading.Count) int64 {
 		}
 	}
 	return n
+}
+
+const (
+	// stuckLeast is how long a message may be out at the least: what a broker tells is late by as much.
+	stuckLeast = 10 * time.Second
+	// stuckTimes is how many times as long as on the other side it may be.
+	stuckTimes = 3
+	// stuckOver is how long what was usual is remembered.
+	stuckOver = 2 * time.Hour
+)
+
+// peak is the longest that a message was out of late, where any was done.
+type peak struct {
+	At      time.Time     `json:"at"`
+	Longest time.Duration `json:"longest"`
+}
+
+// remember takes in how long the oldest messages of a side are out.
+func (p *peak) remember(at time.Time, out time.Duration) {
+	if p.At.IsZero() || out >= p.Longest || at.Sub(p.At) > stuckOver {
+		*p = peak{at, out}
+	}
+}
+
+// stuck is how many messages instances have taken and hang with: those of an instance that has had its oldest one for
+// much longer than is usual on the other side. Where that side was never seen to do any, nobody knows what is usual.
+func (s *Series) stuck(side split.Side, now map[counter]reading.Count) (n int64) {
+	other := s.usual[side.Other()]
+	if other.At.IsZero() {
+		return 0
+	}
+	long := max(stuckLeast, stuckTimes*other.Longest)
+	for k, c := range now {
+		if k.side == side && (c.Control || !s.grouped[side]) && c.Oldest > long {
+			n += c.Open
+		}
+	}
+	return n
+}
+
+// Waited is how long a side's queue has had a message at the most in the last hours, and whether that is known.
+func (s *Series) Waited(side split.Side) (time.Duration, bool) {
+	return s.waited[side].Longest, !s.waited[side].At.IsZero()
 }
 
 // longer is how many of those that wait have waited for longer than a time. See [reading.Count.Longer].

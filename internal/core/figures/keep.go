@@ -22,6 +22,8 @@ type kept struct {
 	Share   split.Share          `json:"share"`
 	Tells   reading.Capabilities `json:"tells"`
 	Begun   bool                 `json:"begun"`
+	Usual   [2]peak              `json:"usual,omitzero"`
+	Waited  [2]peak              `json:"waited,omitzero"`
 }
 
 type keptStep struct {
@@ -40,6 +42,7 @@ type keptSide struct {
 	Left      int64              `json:"left,omitempty"`
 	Cut       int64              `json:"cut,omitempty"`
 	Probes    int64              `json:"probes,omitempty"`
+	Led       int64              `json:"led,omitempty"`
 	Took      time.Duration      `json:"took,omitempty"`
 	Open      int64              `json:"open,omitempty"`
 	Hanging   int64              `json:"hanging,omitempty"`
@@ -56,12 +59,12 @@ type keptCount struct {
 // MarshalJSON writes the series for another program that goes on with it.
 func (s Series) MarshalJSON() ([]byte, error) {
 	k := kept{Lost: s.lost, Own: s.own, Stood: s.stood, Clients: s.clients, Came: s.came, Share: s.share,
-		Tells: s.tells, Begun: s.begun}
+		Tells: s.tells, Begun: s.begun, Usual: s.usual, Waited: s.waited}
 	for _, st := range s.steps {
 		w := keptStep{From: st.from, To: st.to, Share: st.share, Mixed: st.mixed, Own: st.own}
 		for side, d := range st.sides {
-			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.cut, d.probes, d.took, d.open, d.hanging,
-				d.waiting, d.clients.told(), d.latencies}
+			w.Sides[side] = keptSide{d.requests, d.failing, d.lost, d.left, d.cut, d.probes, d.led, d.took, d.open,
+				d.hanging, d.waiting, d.clients.told(), d.latencies}
 		}
 		k.Steps = append(k.Steps, w)
 	}
@@ -79,11 +82,11 @@ func (s *Series) UnmarshalJSON(data []byte) error {
 	}
 	*s = Series{lost: k.Lost, own: k.Own, stood: k.Stood, clients: k.Clients, came: k.Came,
 		share: k.Share, tells: k.Tells,
-		begun: k.Begun, last: map[counter]reading.Count{}}
+		begun: k.Begun, usual: k.Usual, waited: k.Waited, last: map[counter]reading.Count{}}
 	for _, w := range k.Steps {
 		st := step{from: w.From, to: w.To, share: w.Share, mixed: w.Mixed, own: w.Own}
 		for side, d := range w.Sides {
-			st.sides[side] = sideStep{sums: sums{d.Requests, d.Failing, d.Lost, d.Left, d.Cut, d.Probes, d.Took},
+			st.sides[side] = sideStep{sums: sums{d.Requests, d.Failing, d.Lost, d.Left, d.Cut, d.Probes, d.Led, d.Took},
 				open: d.Open, hanging: d.Hanging, waiting: d.Waiting, latencies: d.Latencies}
 			if err := st.sides[side].meet(reading.Clients{}, d.Clients); err != nil {
 				return err

@@ -207,3 +207,80 @@ func TestNoMoreIsBadThanThereIs(t *testing.T) {
 		t.Errorf("counted %+v", f)
 	}
 }
+
+// What was led to a queue is what was published to it, but for what was carried there, and that holds while nothing of
+// it is done.
+func TestLed(t *testing.T) {
+	var s Series
+	for n, q := range [][2]reading.Queue{
+		{{Published: 500}, {Published: 90}},
+		{{Published: 600}, {Published: 100}},
+		{{Published: 700, Carried: 40}, {Published: 150}}, // 40 of these were carried
+		{{Published: 800, Carried: 40}, {Published: 160}},
+	} {
+		r := reading.Front{At: start.Add(time.Duration(n) * time.Second)}
+		for side := range q {
+			r.Sides[side].Queue = &q[side]
+		}
+		add(t, &s, r)
+	}
+	for side, want := range [2]int64{300, 30} {
+		if got, queued := s.Led(split.Side(side), start); got != want || !queued {
+			t.Errorf("%v: %d, %v; want %d", split.Side(side), got, queued, want)
+		}
+	}
+	if late, _ := s.Led(split.Green, start.Add(2*time.Second)); late != 10 {
+		t.Errorf("in the last second %d", late)
+	}
+}
+
+// Messages that an instance has had for much longer than is usual on the other side hang, and only those: long work is
+// none where the other side's takes as long.
+func TestMessagesThatHang(t *testing.T) {
+	for what, c := range map[string]struct {
+		usual, out time.Duration // of blue's oldest message, and of green's
+		known      bool          // blue was seen to do any
+		hanging    int64
+	}{
+		"as usual":                 {20 * time.Second, 50 * time.Second, true, 0},
+		"three times as long":      {20 * time.Second, 61 * time.Second, true, 40},
+		"short work, a while":      {0, 9 * time.Second, true, 0},
+		"short work, that hangs":   {0, 11 * time.Second, true, 40},
+		"nobody knows what is not": {0, time.Hour, false, 0},
+	} {
+		var s Series
+		at := start
+		read := func(done int64, usual, out time.Duration) {
+			t.Helper()
+			at = at.Add(time.Second)
+			count := func(name string, done, open int64, out time.Duration) reading.Side {
+				return reading.Side{Queue: &reading.Queue{Oldest: 2 * out}, Instances: []reading.Count{{
+					Server: reading.Server{Name: name}, Requests: done, Open: open, Oldest: out}}}
+			}
+			add(t, &s, reading.Front{At: at, Split: reading.Split{Share: split.Whole / 2},
+				Sides: [2]reading.Side{count("blue-1", done, 0, usual), count("green-1", 7, 40, out)}})
+		}
+		read(0, 0, 0)
+		done := int64(0)
+		if c.known {
+			done = 100
+			read(done, c.usual, 0)
+		}
+		read(done, 0, c.out)
+		last := steps(&s, 0)
+		if got := last[len(last)-1].Failing(split.Green); got != (evidence.Count{Bad: c.hanging, Of: c.hanging}) {
+			t.Errorf("%s: %+v", what, got)
+		}
+		if waited, known := s.Waited(split.Blue); known != c.known || waited != 2*c.usual {
+			t.Errorf("%s: blue's queue has had messages for %v, %v", what, waited, known)
+		}
+		text, err := json.Marshal(s)
+		var again Series
+		if err == nil {
+			err = json.Unmarshal(text, &again)
+		}
+		if waited, known := again.Waited(split.Blue); err != nil || known != c.known || waited != 2*c.usual {
+			t.Errorf("%s: written down and read it is %v, %v, %v", what, waited, known, err)
+		}
+	}
+}

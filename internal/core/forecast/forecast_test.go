@@ -102,7 +102,7 @@ func TestTheForecastHolds(t *testing.T) {
 	const runs = 100
 	for n, fault := range []float64{0.05, 0.2} {
 		said := question.Weigh(legs).Whole[n+2]
-		under, found, sooner := 0, 0, 0
+		under, found, sooner, before := 0, 0, 0, 0
 		for range runs {
 			w := evidence.NewWorse(by.Margin, by.Blocks)
 			for range 600 {
@@ -130,10 +130,14 @@ func TestTheForecastHolds(t *testing.T) {
 			if passed <= said.After {
 				sooner++
 			}
+			if passed < said.After { // many are found in the very step that is said
+				before++
+			}
 		}
-		if under < 80 || said.Most > 20 && under > 98 || found < 95 || sooner < 30 || sooner > 75 {
-			t.Errorf("a fault of %v: of %d crossings %d cost at most %v, %d were found, %d by %v s", fault, runs, under,
-				said.Most, found, sooner, said.After)
+		if under < 80 || said.Most > 20 && under > 98 || found < 95 || sooner < 30 ||
+			before > 75 {
+			t.Errorf("a fault of %v: of %d crossings %d cost at most %v, %d were found, %d by %v s, %d before", fault,
+				runs, under, said.Most, found, sooner, said.After, before)
 		}
 	}
 }

@@ -397,6 +397,17 @@ func common(f Facts) bool {
 	return len(list) < 2 || 2*bad >= len(list)
 }
 
+// beyond is how far the next wave of a rate that wanders may well go beyond the highest that was seen.
+const beyond = 1.5
+
+// wanders reports whether the target gives hardly more bad answers just now than the live side has given by itself,
+// time after time.
+func wanders(f Facts) bool {
+	now := f.Series.Count(f.Target, f.Now.Add(-evidence.Swing), 0)
+	count := now.Compared()
+	return count.Of > 0 && count.Rate() <= beyond*f.Swings.Highest()
+}
+
 // meet takes in whether any of the target's clients had a good answer in a step.
 func (e *Evidence) meet(s figures.Step, f Facts) {
 	if s.Share.Of(f.Target) != f.Share {
@@ -529,6 +540,9 @@ func (g *Guards) compare(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 	if s.State == Tripped && s.Watch == plan.Failing && s.Unit == Requests && s.Then == plan.RollBack &&
 		f.Bursts.Some() && !common(f) {
 		s.Bursts, s.Then = true, plan.Freeze
+	}
+	if s.State == Tripped && s.Watch == plan.Failing && s.Then == plan.RollBack && wanders(f) {
+		s.Wanders, s.Then = true, plan.Freeze
 	}
 	if rate := s.Trial.Of; rate > 0 && !f.alone() && s.Excluded > rule.Find && s.Unit != Instances {
 		span := f.Now.Sub(since).Seconds()

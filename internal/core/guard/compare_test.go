@@ -448,3 +448,28 @@ func TestAFewBursts(t *testing.T) {
 		}
 	}
 }
+
+// Where the live side by itself is as bad as the new one time after time, nobody goes back for it; for more, yes.
+func TestARateThatWanders(t *testing.T) {
+	for _, c := range []struct {
+		failing int64
+		back    bool
+	}{{30, false}, {90, true}} {
+		w := newWatch(t, failing)
+		var swings evidence.Swings
+		for n := range 80 {
+			block := evidence.Count{Bad: 10, Of: 10_000}
+			if n%20 == 0 {
+				block.Bad = 300
+			}
+			swings.Learn(start.Add(time.Duration(n)*time.Minute), block)
+		}
+		w.facts = func(f *Facts) { f.Swings = swings }
+		w.pass(60, [2]answers{{all: 4000}, {}})
+		w.since = w.now
+		w.pass(60, [2]answers{{all: 3000, failing: 3}, {all: 1000, failing: c.failing}})
+		if s := w.is("it is worse", Tripped, ""); s.Wanders == c.back || (s.Then == plan.RollBack) != c.back {
+			t.Errorf("%d of 1,000 fail: %+v", c.failing, s)
+		}
+	}
+}

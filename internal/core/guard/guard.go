@@ -57,7 +57,9 @@ type Status struct {
 	Eased bool `json:"eased,omitempty"`
 	// it freezes in place of rolling back: bad answers come in bursts at single instances of the live side too
 	Bursts bool `json:"bursts,omitempty"`
-	Unit   Unit `json:"unit,omitempty"` // of guards that compare: what is counted
+	// it freezes in place of rolling back: the live side itself comes and goes up to a rate that is no lower
+	Wanders bool `json:"wanders,omitempty"`
+	Unit    Unit `json:"unit,omitempty"` // of guards that compare: what is counted
 	// it compares with the control group, and not with all of the live side; the guard on the door, to which all of
 	// that is one, heeds only whether anybody is answered
 	Control bool `json:"control,omitempty"`
@@ -148,6 +150,7 @@ type Facts struct {
 	// what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
 	Hours       []evidence.Count
 	Bursts      evidence.Bursts       // how bad answers came at the live side's instances before
+	Swings      evidence.Swings       // and at all of the live side
 	FiguresRead bool                  // figures were read lately
 	Overruled   []crossing.Overruling // guards in spite of which a person went on
 }
@@ -340,9 +343,20 @@ func lost(s Status, f Facts) Status {
 	return counted(s, f.FrontRead)
 }
 
+const (
+	// waitsTimes is how many times as long as on the live side a message may wait where the plan does not say it, and
+	// waitsLeast how long at the least.
+	waitsTimes = 3
+	waitsLeast = 30 * time.Second
+)
+
 // waits holds how long the oldest message waits, in seconds, against what is allowed.
 func waits(rule plan.Guard, s Status, f Facts) Status {
 	s.After = rule.Longest
+	usual, known := f.Series.Waited(f.Target.Other())
+	if s.After == 0 && known {
+		s.After = max(waitsTimes*usual, waitsLeast)
+	}
 	switch {
 	case !f.FrontRead:
 		s.State, s.Gap = Unknown, NotRead
@@ -352,9 +366,13 @@ func waits(rule plan.Guard, s Status, f Facts) Status {
 		return s
 	}
 	switch s.Value = f.Queue.Oldest.Seconds(); {
-	case f.Queue.Oldest > rule.Longest:
+	case s.After == 0 && f.First:
+		s.State, s.Gap = Unknown, OnlySide
+	case s.After == 0:
+		s.State, s.Gap = Unknown, NotCounted
+	case f.Queue.Oldest > s.After:
 		s.State = Tripped
-	case f.Queue.Oldest > rule.Longest/2:
+	case f.Queue.Oldest > s.After/2:
 		s.State = Watching
 	}
 	return s

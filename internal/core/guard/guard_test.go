@@ -437,6 +437,42 @@ func TestWaits(t *testing.T) {
 	}
 }
 
+// Without a bound it is three times what is usual on the live side, and half a minute at the least.
+func TestWaitsAsUsual(t *testing.T) {
+	g := New([]plan.Guard{{Name: "waits longer than usual", Watch: plan.Waits, Then: plan.Freeze}}, Terms{})
+	for what, c := range map[string]struct {
+		usual, oldest, after time.Duration
+		known, first         bool
+		state                State
+		lack                 Gap
+	}{
+		"short":                     {time.Second, 20 * time.Second, 30 * time.Second, true, false, Watching, ""},
+		"longer than half a minute": {time.Second, 31 * time.Second, 30 * time.Second, true, false, Tripped, ""},
+		"a live side that is late":  {time.Minute, 100 * time.Second, 3 * time.Minute, true, false, Watching, ""},
+		"three times as late":       {time.Minute, 181 * time.Second, 3 * time.Minute, true, false, Tripped, ""},
+		"a live side never seen":    {0, time.Hour, 0, false, false, Unknown, NotCounted},
+		"no live side":              {0, time.Hour, 0, false, true, Unknown, OnlySide},
+	} {
+		var s figures.Series
+		for n := range int64(2) {
+			r := reading.Front{At: start.Add(time.Duration(n) * time.Second)}
+			r.Sides[split.Green].Queue = &reading.Queue{}
+			if c.known {
+				r.Sides[split.Blue] = reading.Side{Queue: &reading.Queue{Oldest: c.usual},
+					Instances: []reading.Count{{Server: reading.Server{Name: "blue-1"}, Requests: n}}}
+			}
+			if err := s.Add(r); err != nil {
+				t.Fatal(err)
+			}
+		}
+		is := g.Evaluate(Facts{Now: start, Since: start, Target: split.Green, Series: &s, First: c.first,
+			FrontRead: true, Queue: &reading.Queue{Oldest: c.oldest}})[0]
+		if is.State != c.state || is.Gap != c.lack || is.After != c.after {
+			t.Errorf("%s: %+v", what, is)
+		}
+	}
+}
+
 // How many instances may be ill is a part of the side, and what is ill on the live side at the same time is held
 // against it.
 func TestHowManyMayBeIll(t *testing.T) {

@@ -67,6 +67,9 @@ type Remembers interface {
 	Remembered() (before, each time.Duration)
 }
 
+// Queued is a front whose instances are not asked, but take messages from queues.
+type Queued interface{ Queued() }
+
 // Whole is a front that may send everything to one side or the other, and nothing in between.
 type Whole interface {
 	// Whole is why, with what would do; nil if it can do parts.

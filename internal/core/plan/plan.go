@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"vaiven/internal/core/calendar"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 )
@@ -16,7 +17,8 @@ import (
 // default. Paths are absolute.
 type Plan struct {
 	File    string // the file it was read from
-	Digest  string // names the content of the file
+	Base    string // the file that it shares with others; "" for none
+	Digest  string // names the content of both
 	Service string
 	State   string // folder for socket, logbook and the notes on instances
 	Secrets map[string]Secret
@@ -26,7 +28,10 @@ type Plan struct {
 	Parts   []Part  // the first is the one that the front sends requests to
 	Route   route.Route
 	Limit   Limit
-	Harm    float64 // requests that a bad release may cost on the route; 0 if the plan says nothing
+	Harm    float64        // requests that a bad release may cost on the route; 0 if the plan says nothing
+	Hours   calendar.Hours // when traffic may move towards the new side
+	Closed  string         // file or URL with the days on which it may not; "" for none
+	Embargo string         // file or URL that forbids it for several services, as long as it is there; "" for none
 	Keep    time.Duration
 	Then    Then
 	Guards  []Guard
@@ -98,7 +103,8 @@ type Guard struct {
 	Most int     // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
 	Part float64 // of [Unhealthy]: so many are allowed at least, as a fraction of the side's instances
 
-	Longest time.Duration // of [Waits]: a message that waits for longer trips it
+	// of [Waits]: a message that waits for longer trips it; 0: for much longer than is usual on the live side
+	Longest time.Duration
 }
 
 // Unsaid is a time that a plan does not say.

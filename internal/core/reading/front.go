@@ -138,13 +138,17 @@ func (t Capabilities) And(other Capabilities) Capabilities {
 
 // Side is one side as the front has it.
 type Side struct {
-	Draining  bool    `json:"draining,omitempty"`
 	Open      int64   `json:"open"` // requests being answered now
 	Lost      int64   `json:"lost"` // requests that got no instance's answer, since the front started
 	Instances []Count `json:"instances"`
 	Clients   Clients `json:"clients,omitzero"`
-	Queue     *Queue  `json:"queue,omitempty"` // that its instances take work from, where they are not asked but ask
+	// how many sessions have kept somebody on it lately ([KeptFor]), where the front tells them apart
+	Kept  int64  `json:"kept,omitempty"`
+	Queue *Queue `json:"queue,omitempty"` // that its instances take work from, where they are not asked but ask
 }
+
+// KeptFor is for how long a session counts that was not used.
+const KeptFor = 10 * time.Minute
 
 // Grouped reports whether some of its instances are a control group.
 func (s Side) Grouped() bool {
@@ -170,6 +174,8 @@ type Count struct {
 	Waiting []int64 `json:"waiting,omitempty"`
 	// what the answers took in all, to the first byte, where the front tells only what they took on average
 	Took time.Duration `json:"took,omitempty"`
+	// how long it has had the oldest of the messages that it took from a queue and is not done with
+	Oldest time.Duration `json:"oldest,omitempty"`
 	// histogram of times to the first byte in µs, HdrHistogram V2 compressed
 	Latency []byte `json:"latency,omitempty"`
 }

@@ -19,6 +19,7 @@ type Instance struct {
 	Started time.Time  `json:"started"`
 	Running bool       `json:"running"`
 	Exit    string     `json:"exit,omitempty"`   // how it ended, in words; "" while it runs
+	Waits   string     `json:"waits,omitempty"`  // for what, where it is still to run, in words
 	Output  []string   `json:"output,omitempty"` // its last lines
 	// identity of the state folder that it was started from; "" if it is not known
 	Folder string `json:"folder,omitempty"`

@@ -260,6 +260,9 @@ func unhealthy(v engine.View, now time.Time) (Unhealthy, bool) {
 // Slow is which instance of the target comes up more slowly than instances do, whatever else is to be said.
 func Slow(v engine.View, now time.Time) (SlowRaise, bool) {
 	for _, i := range v.Sides[v.Crossing.Target].Instances {
+		if i.Started.Before(v.Crossing.Begun) {
+			continue // it stood before, and is not what comes up
+		}
 		waited := now.Sub(i.Started)
 		if i.State != reading.Healthy && raise.Overdue(waited, v.Typical) {
 			return SlowRaise{i, waited}, true

@@ -102,6 +102,7 @@ func TestWhatIsSaidFirst(t *testing.T) {
 		{"a notice", func(v *engine.View) { v.Front.Notice = "a reload failed" }, Seen{}, "Noticed", Waits},
 		{"a slow raise", func(v *engine.View) {
 			v.Crossing.Stage, v.Crossing.Share, v.Front.Split.Share, v.Typical = crossing.Raising, 0, 0, time.Second
+			v.Crossing.Begun = now.Add(-2 * time.Hour)
 			v.Sides[1].Instances[0].State = reading.Starting
 		}, Seen{}, "SlowRaise", Waits},
 		{"a guard begins to see", func(v *engine.View) {

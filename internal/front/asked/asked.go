@@ -179,7 +179,9 @@ func (c *Counter) Stragglers(side split.Side, r reading.Front) int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	switch was := &c.rests[side]; {
-	case was.at.IsZero() || all != was.all:
+	case was.at.IsZero(): // what they have counted before says nothing of now
+		*was = rest{all, 1, r.At}
+	case all != was.all:
 		*was = rest{all, max(all-was.all, 1), r.At}
 	case r.At.Sub(was.at) >= quiet:
 		return r.Sides[side].Open

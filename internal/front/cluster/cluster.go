@@ -229,23 +229,70 @@ func (d *Driver) inForce(ctx context.Context, done *unstructured.Unstructured, s
 	})
 }
 
-// seen reports whether the gateways of a route, of which there is one at least, have seen a generation, and refuse
-// nothing.
+// seen reports whether the gateways that a route has now, of which there is one at least, have seen a generation, and
+// refuse nothing of it. What one says that the route has no more is old.
 func seen(route *unstructured.Unstructured, generation int64) bool {
 	parents, _, _ := unstructured.NestedSlice(route.Object, "status", "parents")
+	wanted, _, _ := unstructured.NestedSlice(route.Object, "spec", "parentRefs")
+	of := 0
 	for _, parent := range parents {
 		o, _ := parent.(map[string]any)
+		if ref, _ := o["parentRef"].(map[string]any); ref != nil && !slices.ContainsFunc(wanted, func(w any) bool {
+			m, _ := w.(map[string]any)
+			return sameParent(m, ref, route.GetNamespace())
+		}) {
+			continue
+		}
+		of++
 		conditions, _, _ := unstructured.NestedSlice(o, "conditions")
-		accepted := slices.ContainsFunc(conditions, func(c any) bool {
+		accepted := false
+		for _, c := range conditions {
 			m, _ := c.(map[string]any)
-			of, _, _ := unstructured.NestedInt64(m, "observedGeneration")
-			return m["type"] == "Accepted" && m["status"] == "True" && of >= generation
-		})
+			switch of, _, _ := unstructured.NestedInt64(m, "observedGeneration"); {
+			case of < generation:
+			case m["type"] == "Accepted":
+				accepted = m["status"] == "True"
+			case m["type"] == "ResolvedRefs" && m["status"] != "True":
+				return false
+			}
+		}
 		if !accepted {
 			return false
 		}
 	}
-	return len(parents) > 0
+	return of > 0
+}
+
+// sameParent reports whether two references are to the same gateway, and the same listener of it.
+func sameParent(a, b map[string]any, namespace string) bool {
+	for name, left := range map[string]any{"group": "gateway.networking.k8s.io", "kind": "Gateway", "name": nil,
+		"namespace": namespace, "sectionName": nil, "port": nil} {
+		of := func(ref map[string]any) string {
+			if value, said := ref[name]; said {
+				return fmt.Sprint(value)
+			}
+			return fmt.Sprint(left)
+		}
+		if of(a) != of(b) {
+			return false
+		}
+	}
+	return true
+}
+
+// refused is what the gateways of a route say against it; "" for nothing.
+func refused(route *unstructured.Unstructured) string {
+	parents, _, _ := unstructured.NestedSlice(route.Object, "status", "parents")
+	for _, parent := range parents {
+		o, _ := parent.(map[string]any)
+		conditions, _, _ := unstructured.NestedSlice(o, "conditions")
+		for _, c := range conditions {
+			if m, _ := c.(map[string]any); m["status"] == "False" {
+				return fmt.Sprintf("%v: %v: %v", m["type"], m["reason"], m["message"])
+			}
+		}
+	}
+	return ""
 }
 
 // try is an error if changes would be refused: one that changes nothing is sent for trial.
@@ -276,6 +323,9 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	}
 	if d.config.Route != "" && !seen(s.object, s.object.GetGeneration()) {
 		r.Notice = d.config.named() + " was changed, and its gateway does not say that it goes by that"
+		if why := refused(s.object); why != "" {
+			r.Notice += ": " + why
+		}
 	}
 	for _, side := range split.Sides {
 		r.Sides[side] = known.Side(side, s.of(side))
@@ -496,8 +546,17 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 	if s.object.GetAnnotations() == nil {
 		steps = append(steps, step{"add", path("metadata", "annotations"), map[string]string{}})
 	}
-	if _, err := d.patch(ctx, append(steps, step{"add", path("metadata", "annotations", orderNote), string(note)}),
-		false); err != nil {
+	steps = append(steps, step{"add", path("metadata", "annotations", orderNote), string(note)})
+	if d.config.Service != "" && s.selector[serves] == "" && len(s.pods)+len(s.endpoints[d.config.Service]) == 0 {
+		// Nobody serves yet: what is raised is not to be led to before it is proven.
+		selector := maps.Clone(s.selector)
+		if selector == nil {
+			selector = map[string]string{}
+		}
+		selector[serves] = split.Blue.String()
+		steps = append(steps, step{"add", path("spec", "selector"), selector})
+	}
+	if _, err := d.patch(ctx, steps, false); err != nil {
 		return false, err
 	}
 	for _, side := range split.Sides {

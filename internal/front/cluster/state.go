@@ -200,8 +200,9 @@ func (d *Driver) pods(ctx context.Context, c *cluster.Client) (a around, err err
 			}
 		}
 	}
-	for _, names := range a.endpoints {
+	for service, names := range a.endpoints {
 		slices.Sort(names)
+		a.endpoints[service] = slices.Compact(names) // one of two address families is in two slices
 	}
 	return a, nil
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"text/template"
 
+	"github.com/miekg/dns"
+
 	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 )
@@ -76,7 +78,7 @@ func config(_ string, f plan.Front, at front.Site) front.Config {
 func (s *Settings) names() []string {
 	list := []string{s.Name, s.noteName(), s.sidesName()}
 	for _, name := range append([]string{s.Spare}, s.Targets[:]...) {
-		if name != "" {
+		if dns.IsSubDomain(s.Zone, name) {
 			list = append(list, name)
 		}
 	}

@@ -186,7 +186,7 @@ func (d *Driver) ask(ctx context.Context, s state, r *reading.Front) (until time
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(ctx, othersLimit)
 			defer cancel()
-			l, err := dial(ctx, d.on, a.server, nil)
+			l, err := dial(ctx, d.on, a.server, key{})
 			if err == nil {
 				defer l.let()
 				a.set, err = l.set(d.config.Name, d.config.rrtype(), a.resolver)
@@ -211,6 +211,8 @@ func (d *Driver) ask(ctx context.Context, s state, r *reading.Front) (until time
 		case a.err != nil:
 			said = append(said, fmt.Sprintf("what %s answers is not known: %v", a.server, a.err))
 		case slices.Equal(values(own), values(s.name)):
+		case a.resolver && len(own) == 0: // nobody whom it answers goes anywhere
+			said = append(said, fmt.Sprintf("%s answers that there is no %s", a.server, strings.TrimSuffix(d.config.Name, ".")))
 		case a.resolver:
 			d.late[a.server] = now.Add(left + rounding)
 			said = append(said, fmt.Sprintf("%s remembers what was before for %v more", a.server, left))
@@ -327,8 +329,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 	case err != nil:
 		return front.Left{}, err
 	case r.Everywhere.After(time.Now()):
-		return front.Left{}, fmt.Errorf("%w: resolvers may send requests to %v for %v more", front.ErrRefused, side,
-			time.Until(r.Everywhere).Round(time.Second))
+		return front.Left{Until: r.Everywhere}, fmt.Errorf("%w: resolvers may send requests to %v for %v more",
+			front.ErrRefused, side, time.Until(r.Everywhere).Round(time.Second))
 	}
 	return front.Left{Open: d.counts.Stragglers(side, r)}, nil
 }
@@ -341,6 +343,10 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 		return false, err
 	case !errors.Is(was.damaged, front.ErrNotMade):
 		return false, was.damaged
+	case was.wild: // a record beside it would end that
+		return false, fmt.Errorf("%w: %s is not in the zone, and a wildcard answers for it: users would find nothing as soon "+
+			"as there are records beside it; add what it is to answer as records of its own first", front.ErrRefused,
+			said(d.config.Name))
 	}
 	for _, side := range split.Sides {
 		if err := d.fit(sides[side]); err != nil {
@@ -354,5 +360,6 @@ func (d *Driver) Prepare(ctx context.Context, sides front.Known) (made bool, err
 			return false, err
 		}
 	}
-	return true, d.send(ctx, c.message(true))
+	err = d.send(ctx, c.message(true))
+	return err == nil, err
 }

@@ -36,6 +36,12 @@ type zoneFront struct {
 // suite sends its requests.
 func start(t *testing.T, w *fronttest.World, change func(*Settings)) *zoneFront {
 	t.Helper()
+	return startAs(t, w, change, func(text string) string { return text })
+}
+
+// startAs starts it with another configuration.
+func startAs(t *testing.T, w *fronttest.World, change func(*Settings), as func(string) string) *zoneFront {
+	t.Helper()
 	program := fronttest.Need(t, Kind.Program)
 	dir, err := os.MkdirTemp("", "names") // short, as a socket's name has to be
 	if err != nil {
@@ -55,7 +61,7 @@ func start(t *testing.T, w *fronttest.World, change func(*Settings)) *zoneFront 
 	z.Front = plan.Front{Listen: "sailings.lineavessa.example:" + w.Port(), Key: plan.Key{From: plan.KeyRandom},
 		Settings: z.settings}
 	c := config("sailings", z.Front, front.Site{Folder: dir})
-	fronttest.Write(t, c.File, c.Text)
+	fronttest.Write(t, c.File, as(c.Text))
 	for file, text := range c.Beside {
 		fronttest.Write(t, file, text)
 	}

@@ -30,7 +30,8 @@ var Kind = front.Kind{
     crossing-ttl: 4s
     counts: {path: /metrics, requests: sailings_requests_total, open: sailings_requests_open}
 `}},
-	Open: func(on place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(on, f) },
+	Open:   func(on place.Machine, _ *plan.Plan, f plan.Front) front.Driver { return New(on, f) },
+	Survey: survey,
 }
 
 // Settings is what a plan says of a name.

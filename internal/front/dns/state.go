@@ -24,6 +24,8 @@ type state struct {
 	ttl     uint32   // of that
 	note    note
 	noted   []dns.RR // the note's record
+	heard   []string // its texts, also those of a wildcard
+	wild    bool     // a wildcard answers for the name, which is not there
 	damaged error    // why the note or the instances cannot be read, or that there is no note
 	strange bool     // the instances cannot be read
 	listed  []dns.RR // the instances' records
@@ -48,7 +50,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	if err != nil {
 		return state{}, err
 	}
-	l, err := dial(ctx, d.on, d.config.Server, k.secrets())
+	l, err := dial(ctx, d.on, d.config.Server, k)
 	if err != nil {
 		return state{}, err
 	}
@@ -62,7 +64,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		if err != nil {
 			return s, err
 		}
-		if slices.Equal(texts(again), texts(s.noted)) {
+		if slices.Equal(texts(again), s.heard) {
 			d.mu.Lock()
 			defer d.mu.Unlock()
 			d.seen = d.seen.next(s.note, time.Now())
@@ -72,10 +74,46 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 	return s, fmt.Errorf("%w: %s changes whenever it is read", front.ErrUnreachable, said(d.config.Name))
 }
 
+// lookOnce reads the records as they are. What a wildcard of the zone answers for a name is no record of that.
 func (d *Driver) lookOnce(l *line) (s state, err error) {
+	if s, err = d.records(l); err != nil || s.damaged == nil || len(s.noted)+len(s.listed)+len(s.name) == 0 {
+		return s, err
+	}
+	was := s
+	for _, r := range []struct {
+		name string
+		of   uint16
+		set  *[]dns.RR
+	}{
+		{d.config.noteName(), dns.TypeTXT, &s.noted}, {d.config.sidesName(), dns.TypeTXT, &s.listed},
+		{d.config.Name, d.config.rrtype(), &s.name},
+	} {
+		if len(*r.set) == 0 {
+			continue
+		}
+		_, parent, _ := strings.Cut(r.name, ".")
+		nobody, err := l.set(strings.ToLower(rand.Text())+"."+parent, r.of, false)
+		if err != nil {
+			return s, err
+		}
+		if len(nobody) > 0 && slices.Equal(texts(nobody), texts(*r.set)) &&
+			slices.Equal(values(nobody), values(*r.set)) {
+			*r.set = nil
+			s.wild = s.wild || r.name == d.config.Name
+		}
+	}
+	if len(s.noted) == len(was.noted) && len(s.listed) == len(was.listed) && len(s.name) == len(was.name) {
+		return was, nil
+	}
+	return d.understood(s), nil
+}
+
+// records are those beside the name, and its own.
+func (d *Driver) records(l *line) (s state, err error) {
 	if s.noted, err = l.set(d.config.noteName(), dns.TypeTXT, false); err != nil {
 		return s, err
 	}
+	s.heard = texts(s.noted)
 	if s.listed, err = l.set(d.config.sidesName(), dns.TypeTXT, false); err != nil {
 		return s, err
 	}
@@ -85,13 +123,20 @@ func (d *Driver) lookOnce(l *line) (s state, err error) {
 	}
 	for _, rr := range all {
 		switch h := rr.Header(); {
-		case h.Rrtype == d.config.rrtype() && h.Name == d.config.Name:
+		case h.Rrtype == d.config.rrtype() && strings.EqualFold(h.Name, d.config.Name):
 			s.name, s.ttl = append(s.name, rr), h.Ttl
-		case h.Name == d.config.Name && h.Rrtype == dns.TypeCNAME:
+		case strings.EqualFold(h.Name, d.config.Name) && h.Rrtype == dns.TypeCNAME:
 			return s, fmt.Errorf("%w: %s is an alias of %s: write \"type: CNAME\", or make it an address set",
 				front.ErrRefused, said(d.config.Name), said(rr.(*dns.CNAME).Target))
 		}
 	}
+	return d.understood(s), nil
+}
+
+// understood is a state with what its records say.
+func (d *Driver) understood(s state) state {
+	var err error
+	s.damaged, s.strange = nil, false
 	if s.note, err = readNote(strings.Join(texts(s.noted), "")); err != nil {
 		s.damaged = fmt.Errorf("%w: the record %s: %w: put it right, or go home, which writes it anew",
 			front.ErrRefused, said(d.config.noteName()), err)
@@ -105,7 +150,7 @@ func (d *Driver) lookOnce(l *line) (s state, err error) {
 			err)
 		s.strange = true
 	}
-	return s, nil
+	return s
 }
 
 // values are what a name points to, in order.
@@ -118,7 +163,7 @@ func values(set []dns.RR) []string {
 		case *dns.AAAA:
 			list = append(list, rr.AAAA.String())
 		case *dns.CNAME:
-			list = append(list, rr.Target)
+			list = append(list, dns.CanonicalName(rr.Target))
 		}
 	}
 	slices.Sort(list)
@@ -271,7 +316,7 @@ func (c *change) message(guarded bool) *dns.Msg {
 		c.put(m, s.Spare, s.rrtype(), c.spare())
 	}
 	for _, side := range split.Sides {
-		if target := s.Targets[side]; target != "" {
+		if target := s.Targets[side]; dns.IsSubDomain(s.Zone, target) { // else its addresses are somebody's
 			c.put(m, target, dns.TypeA, only(addresses(c.sides[side]), false))
 			c.put(m, target, dns.TypeAAAA, only(addresses(c.sides[side]), true))
 		}
@@ -384,12 +429,12 @@ func (d *Driver) send(ctx context.Context, m *dns.Msg) error {
 	if err != nil {
 		return err
 	}
-	l, err := dial(ctx, d.on, d.config.Server, k.secrets())
+	l, err := dial(ctx, d.on, d.config.Server, k)
 	if err != nil {
 		return err
 	}
 	defer l.let()
-	return l.update(m, k)
+	return l.update(m)
 }
 
 // key reads the key of updates, once.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"regexp"
 	"time"
@@ -22,15 +23,20 @@ const fudge = 300
 
 // line asks a server one thing after the other. One goroutine at a time.
 type line struct {
-	conn   *dns.Conn
+	conn   net.Conn
 	client *dns.Client
 	server string
+	signs  key          // of questions and updates; none where it has no name
 	over   func() error // why no more is waited for, nil while it is
 	let    func()
 }
 
 // dial connects to a server from a machine. The connection ends with the context, at the latest.
-func dial(ctx context.Context, on place.Machine, server string, keys map[string]string) (*line, error) {
+func dial(ctx context.Context, on place.Machine, server string, k key) (*line, error) {
+	var keys map[string]string
+	if k.name != "" {
+		keys = k.secrets()
+	}
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	conn, err := on.Dial(ctx, "tcp", server)
 	if err != nil {
@@ -38,8 +44,8 @@ func dial(ctx context.Context, on place.Machine, server string, keys map[string]
 		return nil, fmt.Errorf("%w: %s: %w", front.ErrUnreachable, server, err)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	return &line{conn: &dns.Conn{Conn: conn, TsigSecret: keys},
-		client: &dns.Client{Net: "tcp", TsigSecret: keys, Timeout: askLimit}, server: server,
+	return &line{conn: conn,
+		client: &dns.Client{Net: "tcp", TsigSecret: keys, Timeout: askLimit}, server: server, signs: k,
 		over: func() error { return context.Cause(ctx) }, let: func() {
 			stop()
 			cancel()
@@ -49,8 +55,12 @@ func dial(ctx context.Context, on place.Machine, server string, keys map[string]
 
 // ask sends a message and reads what is answered.
 func (l *line) ask(m *dns.Msg) (*dns.Msg, error) {
-	a, _, err := l.client.ExchangeWithConn(m, l.conn)
+	// Each question has a signature of its own: one of its kind goes on from the one before.
+	a, _, err := l.client.ExchangeWithConn(m, &dns.Conn{Conn: l.conn, TsigSecret: l.client.TsigSecret})
 	switch {
+	case l.signs.name != "" && (errors.Is(err, dns.ErrAuth) || errors.Is(err, dns.ErrSig)):
+		return nil, fmt.Errorf("%w: %s does not take the key %s: the two are not the same (%w)", front.ErrRefused, l.server,
+			l.signs.name, err)
 	case errors.Is(err, dns.ErrAuth), errors.Is(err, dns.ErrSig), errors.Is(err, dns.ErrTime),
 		errors.Is(err, dns.ErrKey), errors.Is(err, dns.ErrSecret):
 		return nil, fmt.Errorf("%w: %s: its answer is not signed as it should be: %w", front.ErrRefused, l.server, err)
@@ -68,6 +78,7 @@ func (l *line) ask(m *dns.Msg) (*dns.Msg, error) {
 func (l *line) set(name string, of uint16, recursive bool) ([]dns.RR, error) {
 	m := new(dns.Msg).SetQuestion(name, of)
 	m.RecursionDesired = recursive
+	l.sign(m) // what is answered may depend on who asks
 	a, err := l.ask(m)
 	if err != nil {
 		return nil, err
@@ -75,6 +86,8 @@ func (l *line) set(name string, of uint16, recursive bool) ([]dns.RR, error) {
 	switch {
 	case a.Rcode == dns.RcodeNameError:
 		return nil, nil
+	case a.Rcode == dns.RcodeNotAuth && l.signs.name != "":
+		return nil, fmt.Errorf("%w: %s does not take the key %s (NOTAUTH)", front.ErrRefused, l.server, l.signs.name)
 	case a.Rcode != dns.RcodeSuccess:
 		return nil, fmt.Errorf("%w: %s answers %s for %s", front.ErrUnreachable, l.server, dns.RcodeToString[a.Rcode],
 			name)
@@ -84,14 +97,18 @@ func (l *line) set(name string, of uint16, recursive bool) ([]dns.RR, error) {
 	return a.Answer, nil
 }
 
-// update sends one, and says what the server made of it.
-func (l *line) update(m *dns.Msg, k key) error {
-	m.SetTsig(k.name, k.algorithm, fudge, time.Now().Unix())
-	a, err := l.ask(m)
-	if errors.Is(err, dns.ErrAuth) || errors.Is(err, dns.ErrSig) {
-		return fmt.Errorf("%w: %s does not take the key %s: the two are not the same (%w)", front.ErrRefused, l.server,
-			k.name, err)
+// sign signs a message, where there is a key for it.
+func (l *line) sign(m *dns.Msg) {
+	if l.signs.name != "" {
+		m.SetTsig(l.signs.name, l.signs.algorithm, fudge, time.Now().Unix())
 	}
+}
+
+// update sends one, and says what the server made of it.
+func (l *line) update(m *dns.Msg) error {
+	k := l.signs
+	l.sign(m)
+	a, err := l.ask(m)
 	if err != nil {
 		return err
 	}

@@ -77,7 +77,7 @@ func TestSessionsStay(t *testing.T) {
 	// All are on blue now.
 	_, h, _ := get(t, http.DefaultClient, url)
 	session := h.Get("Set-Cookie")
-	if !regexp.MustCompile(`^sailings-side=blue\.\d+\.[\w-]{22}; Path=/; HttpOnly; SameSite=Lax$`).MatchString(session) {
+	if !regexp.MustCompile(`^sailings-side=blue\.\d+\.[0-9a-f]+\.[\w-]{22}; Path=/; HttpOnly; SameSite=Lax$`).MatchString(session) {
 		t.Errorf("the session is %q", session)
 	}
 	session, _, _ = strings.Cut(session, ";")
@@ -91,5 +91,10 @@ func TestSessionsStay(t *testing.T) {
 	}
 	if _, h, _ = get(t, http.DefaultClient, url, "Cookie", session); h.Get("Set-Cookie") != "" {
 		t.Errorf("a session that is known is said again: %q", h.Get("Set-Cookie"))
+	}
+	r, err := c.Read(t.Context())
+	if err != nil || r.Sides[split.Blue].Kept != 2 || r.Sides[split.Green].Kept != 0 {
+		t.Errorf("two sessions keep somebody on blue, and it tells of %d and %d, %v", r.Sides[split.Blue].Kept,
+			r.Sides[split.Green].Kept, err)
 	}
 }

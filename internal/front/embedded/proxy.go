@@ -31,6 +31,7 @@ type proxy struct {
 	secret   []byte // the prober's; what is signed is signed with it
 	spare    spareDoor
 	clients  *clients.Counts // nil where the key keeps nobody together
+	kept     clients.Kept
 	denied   *denials
 	retiring atomic.Bool // another process takes in who comes: answers are the last on their connections
 
@@ -132,10 +133,9 @@ type passage struct {
 	answer   answer   // on its way to the client,
 	body     download // and its body
 	probe    bool
-	aside    bool        // it came by the spare side's door: it counts for nothing
-	lost     error       // why no instance answered
-	session  *split.Side // the side that the client's cookie names, nil if none does
-	epoch    uint64      // of that session
+	aside    bool     // it came by the spare side's door: it counts for nothing
+	lost     error    // why no instance answered
+	session  *session // that the client's cookie says, nil if none does
 	begun    time.Time
 	place    split.Place
 	who      split.Place // the client, whatever the order in which clients go over
@@ -293,8 +293,8 @@ func (p *proxy) begin(pass *passage, r *http.Request, c *caller) {
 	}
 	if p.cookie != "" && !pass.probe {
 		if c, err := r.Cookie(p.cookie); err == nil {
-			if side, epoch, ok := p.unseal(c.Value); ok {
-				pass.session, pass.epoch = &side, epoch
+			if s, ok := p.unseal(c.Value); ok {
+				pass.session = &s
 			}
 		}
 	}
@@ -310,9 +310,10 @@ func (p *proxy) enter(pass *passage, key string) {
 		switch {
 		case pass.aside:
 			pass.side = t.whole.Other()
-		case pass.session != nil && pass.epoch == t.sides[*pass.session].epoch &&
-			len(t.sides[*pass.session].instances) > 0:
-			pass.side = *pass.session
+		case pass.session != nil && pass.session.epoch == t.sides[pass.session.side].epoch &&
+			len(t.sides[pass.session.side].instances) > 0:
+			pass.side = pass.session.side
+			p.kept.Came(pass.side, pass.session.number, pass.begun)
 		default:
 			pass.side = pass.place.Side(t.split.Share)
 		}
@@ -335,7 +336,12 @@ func (p *proxy) enter(pass *passage, key string) {
 // swap puts a new table in place. When it returns, every request that began by
 // an earlier table is counted as open.
 func (p *proxy) swap(t *table) {
-	p.table.Store(t)
+	before := p.table.Swap(t)
+	for _, side := range split.Sides {
+		if before.sides[side].epoch != t.sides[side].epoch {
+			p.kept.Release(side)
+		}
+	}
 	if p.clients != nil {
 		p.clients.Changed(t.split.Share)
 	}
@@ -484,16 +490,16 @@ func (p *proxy) mark(h http.Header, pass *passage) {
 
 // marks are the fields that are added to an answer.
 func (p *proxy) marks(pass *passage) http.Header {
-	session := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil &&
-		(pass.session == nil || *pass.session != pass.side || pass.epoch != pass.pool.epoch)
-	if !session && !pass.probe && !p.settings.Tell {
+	begins := p.cookie != "" && !pass.probe && !pass.aside && pass.instance != nil &&
+		(pass.session == nil || pass.session.side != pass.side || pass.session.epoch != pass.pool.epoch)
+	if !begins && !pass.probe && !p.settings.Tell {
 		return nil
 	}
 	h := http.Header{}
-	if session {
+	if begins {
 		h.Set("Set-Cookie", (&http.Cookie{
-			Name: p.cookie, Value: p.seal(pass.side, pass.pool.epoch), Path: "/", HttpOnly: true,
-			Secure: pass.from.proto == "https", SameSite: http.SameSiteLaxMode,
+			Name: p.cookie, Value: p.seal(session{pass.side, pass.pool.epoch, rand.Uint64()}), Path: "/",
+			HttpOnly: true, Secure: pass.from.proto == "https", SameSite: http.SameSiteLaxMode,
 		}).String())
 	}
 	if pass.probe || p.settings.Tell {
@@ -563,7 +569,7 @@ func (p *proxy) reading(now time.Time) reading.Front {
 		Tells: reading.Capabilities{Counts: true, Times: true, Waits: true, Both: true, Clients: p.clients != nil}}
 	for _, side := range split.Sides {
 		pool := t.sides[side]
-		s := reading.Side{Draining: pool.draining, Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(),
+		s := reading.Side{Open: pool.tally.open.Load(), Lost: pool.tally.lost.Load(), Kept: p.kept.Count(side, now),
 			Instances: []reading.Count{}}
 		for n, i := range pool.instances {
 			c := i.count()

@@ -7,6 +7,8 @@ import (
 	"crypto/subtle"
 	"crypto/tls"
 	"encoding/base64"
+	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
@@ -158,25 +160,35 @@ func shownCertificate(h http.Header, r *http.Request, c *caller) {
 	h["Client-Cert"] = []string{":" + base64.StdEncoding.EncodeToString(state.PeerCertificates[0].Raw) + ":"}
 }
 
-// seal is the session on a side, as its cookie says it: the side, and how often it had been released
-// when the session began; signed, so that nobody can choose a side.
-func (p *proxy) seal(side split.Side, epoch uint64) string {
-	value := side.String() + "." + strconv.FormatUint(epoch, 10)
+// session keeps somebody on a side.
+type session struct {
+	side   split.Side
+	epoch  uint64 // how often the side had been released when it began
+	number uint64 // of its own, by which sessions are counted
+}
+
+// seal is a session as its cookie says it; signed, so that nobody can choose a side.
+func (p *proxy) seal(s session) string {
+	value := fmt.Sprintf("%v.%d.%x", s.side, s.epoch, s.number)
 	mac := hmac.New(sha256.New, p.secret)
 	mac.Write([]byte(p.cookie + "=" + value))
 	return value + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:16])
 }
 
-// unseal is the side and the epoch that a cookie says, and false if it is not ours.
-func (p *proxy) unseal(value string) (side split.Side, epoch uint64, ok bool) {
-	name, rest, _ := strings.Cut(value, ".")
-	number, _, _ := strings.Cut(rest, ".")
-	side, errSide := split.ParseSide(name)
-	epoch, errEpoch := strconv.ParseUint(number, 10, 64)
-	if errSide != nil || errEpoch != nil || len(p.secret) == 0 {
-		return 0, 0, false
+// unseal is the session that a cookie says, and false if it is not ours.
+func (p *proxy) unseal(value string) (s session, ok bool) {
+	parts := strings.Split(value, ".")
+	if len(parts) != 4 || len(p.secret) == 0 {
+		return s, false
 	}
-	return side, epoch, subtle.ConstantTimeCompare([]byte(value), []byte(p.seal(side, epoch))) == 1
+	var errSide, errEpoch, errNumber error
+	s.side, errSide = split.ParseSide(parts[0])
+	s.epoch, errEpoch = strconv.ParseUint(parts[1], 10, 64)
+	s.number, errNumber = strconv.ParseUint(parts[2], 16, 64)
+	if errors.Join(errSide, errEpoch, errNumber) != nil {
+		return s, false
+	}
+	return s, subtle.ConstantTimeCompare([]byte(value), []byte(p.seal(s))) == 1
 }
 
 // isProbe reports whether a request is the prober's, by its secret.

@@ -9,5 +9,6 @@
 //
 // What is set at run time is kept for a reload: in the server state file and in the
 // file of the map. The package does not write HAProxy's configuration and never
-// reloads it.
+// reloads it: what has to change in it before, a survey makes on copies, which HAProxy
+// tests.
 package haproxy

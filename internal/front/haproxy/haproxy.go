@@ -1,7 +1,6 @@
 package haproxy
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -151,6 +150,9 @@ func (d *Driver) print(s state) string {
 func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	since := d.steering.ChangeMark()
 	s, err := d.look(ctx)
+	if err == nil {
+		s, err = d.steering.Steady(ctx, s)
+	}
 	if err != nil {
 		return reading.Front{}, err
 	}
@@ -347,6 +349,8 @@ type setting struct {
 	home    bool   // taken out even for sessions
 	address string // "" to leave it
 	left    bool   // not an instance any more
+	side    split.Side
+	behind  bool // behind the spare side's own door, where nobody's share goes by it
 }
 
 // weigh finds what the servers of both sides have to become for a share.
@@ -355,7 +359,7 @@ func (d *Driver) weigh(s state, share split.Share, known front.Known) ([]setting
 	var sides [2][]reading.Server
 	for _, side := range split.Sides {
 		for _, v := range d.of(s, side, known) {
-			list = append(list, setting{server: v, in: v.in() || share.Of(side) > 0})
+			list = append(list, setting{server: v, side: side, in: v.in() || share.Of(side) > 0})
 			sides[side] = append(sides[side], known.At(side, v.address, v.name))
 		}
 	}
@@ -382,43 +386,50 @@ func (d *Driver) weigh(s state, share split.Share, known front.Known) ([]setting
 	return list, w, nil
 }
 
-// commands are what takes servers to their settings: first all that gains, then all
-// that loses, so that somebody takes the requests at every moment.
+// commands are what takes servers to their settings, in an order in which somebody takes the requests at every moment,
+// and no side more of them than before and after.
 func commands(list []setting) []string {
-	var gain, lose []string
-	for _, s := range list {
-		at := s.path()
-		if s.address != "" && s.address != s.server.address {
-			host, port, _ := net.SplitHostPort(s.address)
-			gain = append(gain, "set server "+at+" state maint",
-				fmt.Sprintf("set server %s addr %s port %s", at, host, port))
-			s.server.admin |= 0x01
-		}
-		set := fmt.Sprintf("set server %s weight %d", at, s.weight)
-		switch {
-		case s.left || s.home:
-			if s.server.weight != s.weight {
-				lose = append(lose, set)
-			}
-			if s.server.admin&maintenance == 0 {
-				lose = append(lose, "set server "+at+" state maint")
-			}
+	steps := make([]split.Step, len(list))
+	for n, s := range list {
+		if steps[n].Side = s.side; s.behind {
 			continue
-		case s.weight < s.server.weight && s.server.in():
-			lose = append(lose, set)
-		case s.weight != s.server.weight:
-			gain = append(gain, set)
 		}
-		if s.in && !s.server.in() {
-			gain = append(gain, "set server "+at+" state ready")
+		if s.server.in() {
+			steps[n].From = s.server.weight
+		}
+		if s.in && !s.left && !s.home {
+			steps[n].To = s.weight
 		}
 	}
-	return append(gain, lose...)
+	var all []string
+	for _, n := range split.InOrder(steps) {
+		all = append(all, list[n].commands()...)
+	}
+	return all
 }
 
-// work is a change of the share: what gains, then what loses, so that somebody takes the
-// requests at every moment; and the share itself where a map holds it. What has to be kept
-// for a reload is on the disk before anything changes, but for going home.
+// commands are what takes one server to its setting.
+func (s setting) commands() (all []string) {
+	at := s.path()
+	if s.address != "" && s.address != s.server.address {
+		host, port, _ := net.SplitHostPort(s.address)
+		all = append(all, "set server "+at+" state maint", fmt.Sprintf("set server %s addr %s port %s", at, host, port))
+		s.server.admin |= 0x01
+	}
+	if s.server.weight != s.weight {
+		all = append(all, fmt.Sprintf("set server %s weight %d", at, s.weight))
+	}
+	switch {
+	case (s.left || s.home) && s.server.admin&maintenance == 0:
+		all = append(all, "set server "+at+" state maint")
+	case s.in && !s.left && !s.home && !s.server.in():
+		all = append(all, "set server "+at+" state ready")
+	}
+	return all
+}
+
+// work is a change of the share: of the servers' weights; and the share itself where a map holds it. What has to be
+// kept for a reload is on the disk before anything changes, but for going home.
 func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
 	known := d.steering.Instances()
 	for _, side := range split.Sides {
@@ -714,7 +725,7 @@ func (d *Driver) give(ctx context.Context, s state, side split.Side, known front
 	}
 	for _, v := range slots {
 		if _, used := placed[v.name]; !used && v.in() {
-			list = append(list, setting{server: v, left: true})
+			list = append(list, setting{server: v, side: side, left: true})
 		}
 	}
 	spare, err := s.spare.Open(d.door, as.Share)
@@ -763,7 +774,7 @@ func (s state) behindDoor(list []setting, slots []server) (behind []setting) {
 			func(v server) bool { return v.backend == as.backend+doorSuffix && v.name == as.name })
 		if at >= 0 && slices.ContainsFunc(slots, func(v server) bool { return v.path() == as.path() }) {
 			behind = append(behind, setting{server: s.doors[at], weight: as.weight, in: !as.left, left: as.left,
-				address: as.address})
+				address: as.address, side: as.side, behind: true})
 		}
 	}
 	return behind
@@ -787,32 +798,6 @@ func (d *Driver) Listed(ctx context.Context, side split.Side) ([]reading.Server,
 
 // nobody is the address of servers that wait for an instance, in the configuration that plans ask for.
 const nobody = "127.0.0.1:1"
-
-// Reach asks HAProxy's own check of the server, where it has one, and connects from the machine that HAProxy runs on.
-func (d *Driver) Reach(ctx context.Context, address string) error {
-	for {
-		s, err := d.look(ctx)
-		if err != nil {
-			return fmt.Errorf("%w: %w", front.ErrUnknown, err)
-		}
-		n := slices.IndexFunc(s.servers, func(v server) bool { return v.address == address && v.in() })
-		switch {
-		// it is checking
-		case n < 0 || s.servers[n].status == "no check" || strings.HasPrefix(s.servers[n].status, "UP "):
-		case strings.HasPrefix(s.servers[n].status, "DOWN"):
-			return fmt.Errorf("HAProxy's own check says %s (%s)", s.servers[n].status,
-				cmp.Or(s.servers[n].said, "nothing more"))
-		}
-		if n < 0 || !strings.HasPrefix(s.servers[n].status, "UP ") {
-			return front.ReachFrom(ctx, d.on, address)
-		}
-		select {
-		case <-ctx.Done():
-			return front.ReachFrom(ctx, d.on, address)
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-}
 
 // assign gives each instance a server: the one that has its address already, else one
 // that nobody needs, best one that is out of rotation.
@@ -872,7 +857,7 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 	var list []setting
 	for _, v := range d.of(s, side, d.steering.Instances()) {
 		left.Open += v.counts.open
-		list = append(list, setting{server: v, weight: v.weight, home: true})
+		list = append(list, setting{server: v, side: side, weight: v.weight, home: true})
 	}
 	if !d.sticks(s) {
 		return left, nil

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"vaiven/lab/placetest"
 
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/world/place"
@@ -386,14 +388,15 @@ func TestTheStateFile(t *testing.T) {
 	}
 }
 
-// A change never has a moment with neither side: what gains comes first.
+// A change never has a moment with neither side: what gains comes first here. Nobody's share goes by what is behind the
+// spare side's door.
 func TestTheSideThatGainsIsFirst(t *testing.T) {
 	on := func(name string, weight int) server { return server{backend: "b", name: name, weight: weight} }
 	got := commands([]setting{
 		{server: on("blue", 3), weight: 0, in: true},
-		{server: on("green", 0), weight: 5, in: true},
+		{server: on("green", 0), weight: 5, in: true, side: split.Green},
 		{server: server{backend: "b", name: "spare", admin: maintenance, address: "127.0.0.1:1"}, weight: 2, in: true,
-			address: "127.0.0.1:7"},
+			address: "127.0.0.1:7", side: split.Green, behind: true},
 		{server: on("gone", 4), left: true},
 	})
 	want := []string{
@@ -532,5 +535,77 @@ func TestOneThatHasForgottenIsToldAgain(t *testing.T) {
 				}
 			})
 		})
+	}
+}
+
+// HAProxy's own check is waited for, as long as its configuration says that it takes: an instance that was made known
+// before it listened is down there at first. One that is ill stays so.
+func TestItsOwnCheckIsWaitedFor(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{lines: "    option httpchk GET /healthz\n    default-server check inter 300ms rise 3 " +
+		"fall 1\n"})
+	d := New(place.Local{}, f)
+	port, _ := stacktest.Ports(t, 1)
+	address := fronttest.Address(port)
+	list := []reading.Server{{Name: "green-1", Address: address}}
+	if err := d.SetInstances(t.Context(), split.Green, list); err != nil {
+		t.Fatal(err)
+	}
+	down := func() error {
+		s, err := d.look(t.Context())
+		if err != nil {
+			return err
+		}
+		for _, v := range s.servers {
+			if v.address == address && strings.HasPrefix(v.status, "DOWN") {
+				return nil
+			}
+		}
+		return errors.New("it is not down")
+	}
+	fronttest.Eventually(t, "that nobody listens", down)
+	if err := d.Reach(t.Context(), address); err == nil {
+		t.Error("who does not listen is reached")
+	}
+	var well atomic.Bool
+	server := &http.Server{Addr: address, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if !well.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+	})}
+	listen, err := net.Listen("tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() { _ = server.Serve(listen) }()
+	t.Cleanup(func() { _ = server.Close() })
+	if err := d.Reach(t.Context(), address); err == nil || !strings.Contains(err.Error(), "own check says DOWN") {
+		t.Errorf("of one that is ill it says %v", err)
+	}
+	well.Store(true)
+	if err := d.Reach(t.Context(), address); err != nil {
+		t.Errorf("one that has become well: %v", err)
+	}
+	if down() == nil {
+		t.Error("it was not waited for HAProxy's own check")
+	}
+}
+
+// How often HAProxy checks is read as HAProxy reads it.
+func TestInterval(t *testing.T) {
+	for text, want := range map[string]time.Duration{
+		"backend a\n server b1 :1 check":                                      2 * time.Second,
+		"backend a\n server b1 :1 check inter 500":                            500 * time.Millisecond,
+		"backend a\n server b1 :1 check inter 1s downinter 1m":                time.Minute,
+		"backend a\n default-server inter 7s\n server b1 :1 check":            7 * time.Second,
+		"defaults\n default-server inter 9s\nbackend a\n server b1 :1 check":  9 * time.Second,
+		"backend a\n default-server inter 9s\n server b1 :1 check inter 3s":   3 * time.Second,
+		"backend x\n server b1 :1 inter 9s\nbackend a\n server b1 :1 check":   2 * time.Second,
+		"backend a\n server-template b 1-4 :1 check inter 4s disabled":        4 * time.Second,
+		"backend a\n server b2 :1 check inter 8s\n server b1 :1 check rise 3": 2 * time.Second,
+	} {
+		if got := interval(blocks("x", text), "a", "b1"); got != want {
+			t.Errorf("%q: %v, not %v", text, got, want)
+		}
 	}
 }

@@ -118,6 +118,7 @@ type server struct {
 	counts        counts
 	status        string // "UP", "DOWN", "MAINT", "no check" ...
 	said          string // what its last check found: "Layer4 connection problem"
+	rise          int    // how many good checks bring it up
 }
 
 func (s server) path() string { return s.backend + "/" + s.name }
@@ -294,6 +295,7 @@ func (d *Driver) look(ctx context.Context) (state, error) {
 		if n, ok := at[backend+"/"+name]; ok {
 			s.servers[n].counts, s.servers[n].status = c, figures.text(row, "status")
 			s.sticky = s.sticky || figures.text(row, "cookie") != ""
+			s.servers[n].rise = int(figures.number(row, "check_rise"))
 			s.servers[n].said = strings.TrimSpace(strings.Trim(cmp.Or(figures.text(row, "check_desc"),
 				figures.text(row, "check_status")), "* ") + " " + figures.text(row, "last_chk"))
 		}

@@ -19,6 +19,7 @@ type Result struct {
 	Rule    string // what was tried
 	Promise string // to whoever uses a front
 	Err     error  // nil if it holds
+	Untried bool   // nothing is known: it needs a part of the requests, and they move all at once
 	Took    time.Duration
 }
 
@@ -33,27 +34,32 @@ type try struct {
 	driver front.Driver
 	open   func() front.Driver // a new one, as another process would have
 	asks   Asks
+	whole  bool
 }
 
 // rules in their order. Each leaves everything on blue, or says why not.
 var rules = []struct {
 	name, promise string
 	run           func(context.Context, *try) error
+	parts         bool // it moves a part of the requests
 }{
-	{"reads the same twice", "a revision is another one when something has changed, and only then", readsTwice},
-	{"foresees and does nothing", "what is said beforehand is what is done", foresees},
-	{"does the share that it says", "what is shown is what is in force, in every process", does},
-	{"refuses an old revision", "nobody's change is overwritten unseen", refusesOld},
-	{"keeps the share when its instances are told again", "instances change and the share stays", tellsAgain},
-	{"rehearses going home", "a rehearsal changes nothing", rehearses},
-	{"goes home from another process", "going home needs the front's address and the side, nothing else", goesHome},
-	{"stays at home", "what went home stays there until somebody who knows of it lets requests out", staysHome},
+	{"reads the same twice", "a revision is another one when something has changed, and only then", readsTwice, false},
+	{"foresees and does nothing", "what is said beforehand is what is done", foresees, false},
+	{"does the share that it says", "what is shown is what is in force, in every process", does, true},
+	{"refuses an old revision", "nobody's change is overwritten unseen", refusesOld, true},
+	{"keeps the share when its instances are told again", "instances change and the share stays", tellsAgain, false},
+	{"rehearses going home", "a rehearsal changes nothing", rehearses, false},
+	{"goes home from another process", "going home needs the front's address and the side, nothing else", goesHome,
+		false},
+	{"stays at home", "what went home stays there until somebody who knows of it lets requests out", staysHome,
+		false},
 }
 
 // Try tries all rules, and goes on with the next when one does not hold. In the end everything is on blue again; the
-// error is why nothing was tried, or what is not as it was.
-func Try(ctx context.Context, open func() front.Driver, asks Asks) ([]Result, error) {
-	t := &try{driver: open(), open: open, asks: asks}
+// error is why nothing was tried, or what is not as it was. Of a front whose requests move all at once, whole, nothing
+// is moved.
+func Try(ctx context.Context, open func() front.Driver, asks Asks, whole bool) ([]Result, error) {
+	t := &try{driver: open(), open: open, asks: asks, whole: whole}
 	r, err := t.driver.Read(ctx)
 	switch {
 	case err != nil:
@@ -67,16 +73,21 @@ func Try(ctx context.Context, open func() front.Driver, asks Asks) ([]Result, er
 	}
 	var results []Result
 	for _, rule := range rules {
+		if whole && rule.parts {
+			results = append(results, Result{Rule: rule.name, Promise: rule.promise, Untried: true})
+			continue
+		}
 		begun := time.Now()
 		err := rule.run(ctx, t)
 		if lost, last := t.asks(ctx); err == nil && lost > 0 {
 			err = fmt.Errorf("%d requests got no good answer meanwhile, the last: %s", lost, last)
 		}
 		if errBack := t.home(ctx); errBack != nil {
-			results = append(results, Result{rule.name, rule.promise, errors.Join(err, errBack), time.Since(begun)})
+			results = append(results, Result{Rule: rule.name, Promise: rule.promise, Err: errors.Join(err, errBack),
+				Took: time.Since(begun)})
 			return results, fmt.Errorf("not everything is on blue again: %w", errBack)
 		}
-		results = append(results, Result{rule.name, rule.promise, err, time.Since(begun)})
+		results = append(results, Result{Rule: rule.name, Promise: rule.promise, Err: err, Took: time.Since(begun)})
 	}
 	return results, ctx.Err()
 }
@@ -117,12 +128,16 @@ func readsTwice(ctx context.Context, t *try) error {
 }
 
 func foresees(ctx context.Context, t *try) error {
-	c, err := t.driver.Foresee(ctx, Most)
+	share, most := Most, 2*Most
+	if t.whole {
+		share, most = split.Whole, split.Whole
+	}
+	c, err := t.driver.Foresee(ctx, share)
 	if err != nil {
 		return err
 	}
-	if c.From != 0 || c.Reached > 2*Most || c.Reached <= 0 {
-		return fmt.Errorf("it would go from %v to %v, and %v is asked", c.From, c.Reached, Most)
+	if c.From != 0 || c.Reached > most || c.Reached <= 0 {
+		return fmt.Errorf("it would go from %v to %v, and %v is asked", c.From, c.Reached, share)
 	}
 	r, err := t.driver.Read(ctx)
 	if err == nil && r.Split.Share != 0 {
@@ -215,8 +230,10 @@ func rehearses(ctx context.Context, t *try) error {
 }
 
 func goesHome(ctx context.Context, t *try) error {
-	if _, err := t.set(ctx, Most); err != nil {
-		return err
+	if !t.whole {
+		if _, err := t.set(ctx, Most); err != nil {
+			return err
+		}
 	}
 	d, err := t.open().Home(ctx, homing("a try"))
 	if err != nil {

@@ -21,6 +21,7 @@ type fake struct {
 	generation uint64
 	instances  [2][]reading.Count
 	breaks     string
+	whole      bool // it moves all requests at once
 }
 
 func newFake(breaks string) *fake {
@@ -58,6 +59,9 @@ func (f *fake) Set(_ context.Context, share split.Share, e front.Expect) (front.
 		return front.Done{}, front.ErrNewer
 	case e.Revision != f.revision && f.breaks != "refuses an old revision":
 		return front.Done{}, front.ErrChanged
+	}
+	if _, all := share.Alone(); f.whole && !all {
+		return front.Done{}, front.ErrRefused
 	}
 	if f.share = share; f.breaks == "does the share that it says" {
 		f.share = share / 2
@@ -101,7 +105,7 @@ func TestEachBrokenPromiseIsFound(t *testing.T) {
 			breaks = rules[n].name
 		}
 		f := newFake(breaks)
-		results, err := Try(t.Context(), func() front.Driver { return f }, nobodyLost)
+		results, err := Try(t.Context(), func() front.Driver { return f }, nobodyLost, false)
 		if err != nil {
 			t.Errorf("%q: %v", breaks, err)
 		}
@@ -129,7 +133,7 @@ func TestEachBrokenPromiseIsFound(t *testing.T) {
 func TestWhatIsLostIsSaid(t *testing.T) {
 	f := newFake("")
 	results, err := Try(t.Context(), func() front.Driver { return f },
-		func(context.Context) (int64, string) { return 3, "502" })
+		func(context.Context) (int64, string) { return 3, "502" }, false)
 	if err != nil || results[0].Err == nil || !strings.Contains(results[0].Err.Error(), "3 requests") {
 		t.Errorf("%+v, %v", results, err)
 	}
@@ -137,9 +141,29 @@ func TestWhatIsLostIsSaid(t *testing.T) {
 		"green": func(f *fake) { f.instances[split.Green] = nil }} {
 		f := newFake("")
 		change(f)
-		if results, err := Try(t.Context(), func() front.Driver { return f }, nil); !errors.Is(err, ErrNotNow) ||
+		if results, err := Try(t.Context(), func() front.Driver { return f }, nil, false); !errors.Is(err, ErrNotNow) ||
 			!strings.Contains(fmt.Sprint(err), what) || results != nil {
 			t.Errorf("%s: %v, %v", what, results, err)
 		}
+	}
+}
+
+// Where requests move all at once nothing is moved, and what cannot be known so is not said to hold.
+func TestNothingIsMovedWhereAllMoveAtOnce(t *testing.T) {
+	f := newFake("")
+	f.whole = true
+	results, err := Try(t.Context(), func() front.Driver { return f },
+		func(context.Context) (int64, string) { return 0, "" }, true)
+	untried := 0
+	for _, r := range results {
+		if r.Untried {
+			untried++
+		}
+		if r.Err != nil {
+			t.Errorf("%s: %v", r.Rule, r.Err)
+		}
+	}
+	if err != nil || untried != 2 || len(results) != len(rules) {
+		t.Errorf("%+v, %v", results, err)
 	}
 }

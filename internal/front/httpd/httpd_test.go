@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -24,6 +26,7 @@ import (
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // setup is a plan's front as a test wants it.
@@ -82,7 +85,10 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 
 func TestConformanceOfTheManager(t *testing.T) { conform(t, fronttest.Here) }
 
-func TestConformanceOverSSH(t *testing.T) { conform(t, fronttest.OverSSH(t)) }
+func TestConformanceOverSSH(t *testing.T) {
+	testkit.Long(t)
+	conform(t, fronttest.OverSSH(t))
+}
 
 func conform(t *testing.T, reach fronttest.Reach) {
 	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Reloads, fronttest.Disk,
@@ -382,5 +388,52 @@ func TestTheFileReadsBack(t *testing.T) {
 		Sides: [2][]reading.Server{make([]reading.Server, 2), make([]reading.Server, 3)}}); err != nil ||
 		reached != 50 || len(notes) != 1 {
 		t.Errorf("0.01 %% is %v, %v, %v", reached, notes, err)
+	}
+}
+
+// httpd's own check of a worker is waited for: an instance that was made known before it listened is unwell there at
+// first.
+func TestItsOwnCheckIsWaitedFor(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{edit: func(text string) string {
+		folder := "/usr/lib/apache2/modules"
+		for _, other := range moduleFolders {
+			if _, err := os.Stat(filepath.Join(other, "mod_proxy_hcheck.so")); err == nil {
+				folder = other
+			}
+		}
+		text = strings.Replace(text, "LoadModule slotmem", "LoadModule proxy_hcheck_module "+folder+
+			"/mod_proxy_hcheck.so\nLoadModule slotmem", 1)
+		return strings.ReplaceAll(text, " upgrade=ANY", " upgrade=ANY hcmethod=TCP hcinterval=1")
+	}})
+	m := NewManager(place.Local{}, f)
+	address := w.Addresses()[0]
+	list := []reading.Server{{Name: "green-1", Address: address}}
+	if err := m.SetInstances(t.Context(), split.Green, list); err != nil {
+		t.Fatal(err)
+	}
+	unwell := func() bool {
+		b, err := m.look(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return slices.ContainsFunc(b.workers, func(w worker) bool { return w.address == address && w.unwell })
+	}
+	fronttest.Eventually(t, "that nobody listens", func() error {
+		if !unwell() {
+			return errors.New("httpd has not found out")
+		}
+		return nil
+	})
+	if err := m.Reach(t.Context(), address); err == nil {
+		t.Error("who does not listen is reached")
+	}
+	listen, err := net.Listen("tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = listen.Close() })
+	if err := m.Reach(t.Context(), address); err != nil || unwell() {
+		t.Errorf("one that has become well: %v, unwell %v", err, unwell())
 	}
 }

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"vaiven/internal/core/plan"
-	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/include"
@@ -25,8 +24,9 @@ func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front 
 	c := f.Settings.(*Settings)
 	s := &server{on: on, config: c.Settings}
 	return include.New(include.Config{
-		File:  include.File{On: on, Path: c.File, Server: s},
-		Form:  form{service: service, balancer: c.Balancer, spare: f.Spare, carry: f.Carry},
+		File: include.File{On: on, Path: c.File, Server: s},
+		Form: form{service: service, balancer: c.Balancer, parameters: c.Parameters, spare: f.Spare,
+			carry: f.Carry},
 		Key:   f.Key,
 		Log:   c.Log,
 		Spare: f.Spare,
@@ -56,9 +56,9 @@ func NewIncluded(on place.Machine, service string, f plan.Front) *include.Front 
 
 // form is the file's: a balancer with the instances of both sides as members.
 type form struct {
-	service, balancer string
-	spare             plan.SpareDoor
-	carry             [2]plan.Capacity
+	service, balancer, parameters string
+	spare                         plan.SpareDoor
+	carry                         [2]plan.Capacity
 }
 
 // Nearest is the share that load factors can do, and what else to know of it.
@@ -87,26 +87,23 @@ func (f form) Render(s include.Setting) []byte {
 	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n",
 		f.service)
 	fmt.Fprintf(&b, "<Proxy \"balancer://%s\">\n", f.balancer)
+	parameters := ""
+	if f.parameters != "" {
+		parameters = " " + f.parameters
+	}
 	for _, side := range split.Sides {
 		for n, i := range s.Sides[side] {
 			factor := 0
 			if err == nil {
 				factor = factors[side][n]
 			}
-			out := ""
-			if i.Out {
-				out = " out"
-			}
-			if i.Control {
-				out += " control"
-			}
-			fmt.Fprintf(&b, "    # %v %q %q%s\n", side, i.Name, i.Version, out)
+			fmt.Fprintf(&b, "    # %v %s\n", side, include.Note(i))
 			if factor > 0 {
-				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d\n", scheme, i.Address,
-					routeOf(side, i.Name), factor)
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s loadfactor=%d%s\n", scheme, i.Address,
+					routeOf(side, i.Name), factor, parameters)
 			} else {
-				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D\n", scheme, i.Address,
-					routeOf(side, i.Name))
+				fmt.Fprintf(&b, "    BalancerMember \"%s%s\" route=%s status=+D%s\n", scheme, i.Address,
+					routeOf(side, i.Name), parameters)
 			}
 		}
 	}
@@ -141,7 +138,7 @@ func (f form) door(b *strings.Builder, s include.Setting) (aside string) {
 
 var (
 	doorBlock  = regexp.MustCompile(`(?s)-spare">\n    # of (blue|green)\n.*?\nSetEnvIf [^\n]*?([A-Z2-7]{20,})`)
-	noteLine   = regexp.MustCompile(`^    # (blue|green) ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?( control)?$`)
+	noteLine   = regexp.MustCompile(`^    # (blue|green) ` + include.Noted)
 	memberLine = regexp.MustCompile(`^\s*BalancerMember "http://([^"]+)" (.*)$`)
 	factorWord = regexp.MustCompile(`\bloadfactor=(\d+)\b`)
 )
@@ -169,12 +166,9 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 		if note == nil {
 			return s, fmt.Errorf("it does not say of which side %s is", m[1])
 		}
-		side, err0 := split.ParseSide(note[1])
-		i := reading.Server{Address: m[1], Out: note[4] != "", Control: note[5] != ""}
-		var err1, err2 error
-		i.Name, err1 = strconv.Unquote(note[2])
-		i.Version, err2 = strconv.Unquote(note[3])
-		if err := errors.Join(err0, err1, err2); err != nil {
+		side, errSide := split.ParseSide(note[1])
+		i, err := include.ReadNote(m[1], note[2:])
+		if err := errors.Join(errSide, err); err != nil {
 			return s, err
 		}
 		s.Sides[side] = append(s.Sides[side], i)
@@ -210,7 +204,7 @@ type server struct {
 }
 
 var (
-	directive = regexp.MustCompile(`(?mi)^[ \t]*Include(?:Optional)?[ \t]+("[^"\n]*"|'[^'\n]*'|[^"'\s]+)[ \t]*$`)
+	directive = regexp.MustCompile(`(?mi)^([ \t]*)Include(?:Optional)?[ \t]+("[^"\n]*"|'[^'\n]*'|[^"'\s]+)[ \t]*$`)
 	included  = regexp.MustCompile(`(?m)^\s+\([\d*]+\) (.*)$`)
 	rootLine  = regexp.MustCompile(`(?m)^ServerRoot: "(.*)"$`)
 	pidLine   = regexp.MustCompile(`(?m)^PidFile: "(.*)"$`)

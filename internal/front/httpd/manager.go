@@ -75,6 +75,7 @@ type worker struct {
 	state   state
 	busy    int64
 	failing bool // httpd holds it for broken
+	unwell  bool // its own check has found it so
 }
 
 // balancer is what is read in one go.
@@ -121,6 +122,7 @@ func parse(page, name string) (balancer, error) {
 				w.state = sessions
 			}
 			w.failing = slices.Contains(flags, "Err")
+			w.unwell = slices.Contains(flags, "HcFl")
 			w.busy, _ = strconv.ParseInt(m[5], 10, 64)
 			b.workers = append(b.workers, w)
 		}
@@ -253,6 +255,9 @@ func (m *Manager) remind(ctx context.Context) (balancer, error) {
 func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 	since := m.steering.ChangeMark()
 	b, err := m.look(ctx)
+	if err == nil {
+		b, err = m.steering.Steady(ctx, b)
+	}
 	if err != nil {
 		return reading.Front{}, err
 	}
@@ -295,7 +300,8 @@ func (m *Manager) Read(ctx context.Context) (reading.Front, error) {
 // change is what a worker is to become.
 type change struct {
 	worker
-	was worker
+	was  worker
+	side split.Side
 }
 
 // settings are what the workers of both sides have to become for a share.
@@ -310,7 +316,7 @@ func (m *Manager) settings(b balancer, share split.Share, home bool, known front
 				fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)
 		}
 		for _, w := range workers {
-			c := change{worker: w, was: w}
+			c := change{worker: w, was: w, side: side}
 			if n := slices.IndexFunc(known[side],
 				func(i reading.Server) bool { return i.Address == w.address }); n >= 0 {
 				c.route = routeOf(side, known[side][n].Name)
@@ -335,20 +341,28 @@ func (m *Manager) settings(b balancer, share split.Share, home bool, known front
 	return list, w, nil
 }
 
-// inOrder are the changes that do something: first what gains, then what loses, so that
-// somebody takes the requests at every moment.
+// inOrder are the changes that do something, in an order in which somebody takes the requests at every moment, and no
+// side more of them than before and after.
 func inOrder(list []change) []change {
-	var gain, lose []change
-	for _, c := range list {
-		switch {
-		case c.worker == c.was:
-		case c.state == on && (c.was.state != on || c.factor > c.was.factor):
-			gain = append(gain, c)
-		default:
-			lose = append(lose, c)
+	steps := make([]split.Step, len(list))
+	for n, c := range list {
+		steps[n] = split.Step{Side: c.side, From: c.was.weight(), To: c.worker.weight()}
+	}
+	var all []change
+	for _, n := range split.InOrder(steps) {
+		if c := list[n]; c.worker != c.was {
+			all = append(all, c)
 		}
 	}
-	return append(gain, lose...)
+	return all
+}
+
+// weight is what a worker gets, 0 for nothing.
+func (w worker) weight() int {
+	if w.state != on {
+		return 0
+	}
+	return w.factor
 }
 
 // String is a change in words.
@@ -415,7 +429,7 @@ func (m *Manager) carryOut(ctx context.Context, nonce string, todo []change, hom
 	defer cancel()
 	undo := make([]change, len(todo))
 	for n, c := range todo {
-		undo[n] = change{worker: c.was, was: c.worker}
+		undo[n] = change{worker: c.was, was: c.worker, side: c.side}
 	}
 	if m.tell(back, nonce, inOrder(undo)) != nil {
 		return fmt.Errorf("%w; some workers may have been changed already: what is in force shows when it answers "+
@@ -453,19 +467,33 @@ func (m *Manager) Home(ctx context.Context, h front.Homing) (front.Done, error) 
 	return m.steering.Home(ctx, h)
 }
 
-// Reach connects to an address from the machine that httpd runs on; one whose worker httpd holds for broken is not
-// reached.
+// checksFor is how long httpd's own check of a worker has to find it well.
+const checksFor = 90 * time.Second
+
+// Reach waits until httpd's own check of the worker (hcmethod), where it has one, finds it well, and connects to
+// the address from the machine that httpd runs on. One whose worker httpd holds for broken is not reached.
 func (m *Manager) Reach(ctx context.Context, address string) error {
-	b, err := m.look(ctx)
-	if err != nil {
-		return fmt.Errorf("%w: %w", front.ErrUnknown, err)
-	}
-	for _, w := range b.workers {
-		if w.address == address && w.failing {
+	for begun := time.Now(); ; {
+		b, err := m.look(ctx)
+		if err != nil {
+			return fmt.Errorf("%w: %w", front.ErrUnknown, err)
+		}
+		n := slices.IndexFunc(b.workers, func(w worker) bool { return w.address == address })
+		if n >= 0 && b.workers[n].failing {
 			return errors.New("httpd holds its worker for broken")
 		}
+		if err := front.ReachFrom(ctx, m.on, address); err != nil || n < 0 || !b.workers[n].unwell {
+			return err
+		}
+		if time.Since(begun) > checksFor {
+			return fmt.Errorf("httpd's own check has not found its worker well for %v", checksFor)
+		}
+		select {
+		case <-ctx.Done():
+			return errors.New("httpd's own check has not found its worker well so far")
+		case <-time.After(300 * time.Millisecond):
+		}
 	}
-	return front.ReachFrom(ctx, m.on, address)
 }
 
 // NewTerm begins another term.
@@ -512,7 +540,7 @@ func (m *Manager) give(ctx context.Context, b balancer, side split.Side, known f
 		if gone(old, wanted, w) {
 			next := w
 			next.state, next.route = off, nobodys
-			list = append(list, change{worker: next, was: w})
+			list = append(list, change{worker: next, was: w, side: side})
 		}
 	}
 	return m.tell(ctx, b.nonce, inOrder(list))
@@ -557,7 +585,7 @@ func (m *Manager) Drain(ctx context.Context, side split.Side) (front.Left, error
 		left.Open += w.busy
 		next := w
 		next.state = off
-		list = append(list, change{worker: next, was: w})
+		list = append(list, change{worker: next, was: w, side: side})
 	}
 	todo := inOrder(list)
 	if len(todo) == 0 {

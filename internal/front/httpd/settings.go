@@ -54,12 +54,17 @@ type Settings struct {
 	include.Settings
 	Manager  string // URL of the balancer manager
 	Balancer string // name of the balancer
+	// Parameters that each member has in the include file: "timeout=30 retry=5"
+	Parameters string
 }
 
 func (s *Settings) managed() bool { return s.Manager != "" }
 
 // Kind is the kind's name.
 func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
+
+// Behind is the name of what the front sends requests to.
+func (s *Settings) Behind() string { return s.Balancer }
 
 // Marks is for the manager, which holds nothing but factors.
 func (s *Settings) Marks() bool { return s.managed() }
@@ -108,6 +113,12 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 			}
 			return text, nil
 		})),
+		section.May("parameters", func(n ast.Node) {
+			r.Text(n, "parameters", &s.Parameters)
+			if strings.ContainsAny(s.Parameters, "<>#\\\n") {
+				r.Wrong(n, "these are no parameters of a BalancerMember", `such as "timeout=30 retry=5"`)
+			}
+		}),
 		section.Need("balancer", section.Parsed(r, "balancer", &s.Balancer, section.ProxyName)))...)
 	if (s.Manager == "") == (s.File == "") {
 		r.Wrong(n, "httpd needs either its balancer manager or an include file",
@@ -145,18 +156,18 @@ ThreadsPerChild 64
 MaxRequestWorkers 256
 {{else}}# Modules: a2enmod proxy proxy_http proxy_balancer lbmethod_byrequests slotmem_shm headers{{if .Spare.Asks}} setenvif rewrite{{end}}
 {{end}}{{if .Manager -}}
-LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\",\"length\":\"%{Content-Length}o\",\"sent\":\"%B\",\"done\":\"%X\",\"agent\":\"%{User-Agent}i\"}" {{.Variable}}
+{{.Format}}
 <Proxy "balancer://{{.Balancer}}">
     # One for every address that an instance may have. max for the instances of both sides together
     # is less than ThreadsPerChild, and acquire (ms) is short: instances that hang leave workers for
     # the manager. retry (s): who is busy for longer than that gets requests again soon.
 {{- range $side, $list := .Standing}}
 {{- range $list}}
-    BalancerMember "http://{{.Address}}" route={{.Name}}{{if ne $side $.Live}} status=+D{{end}} upgrade=ANY max={{$.Most}} acquire=250 retry=1 connectiontimeout=2 timeout=60
+    BalancerMember "http://{{.Address}}" route={{.Name}}{{if ne $side $.Live}} status=+D{{end}} upgrade=ANY max={{$.Most}} {{$.Needs}}
 {{- end}}
 {{- end}}
 {{- range .Members}}
-    BalancerMember "http://{{.}}" status=+D upgrade=ANY max={{$.Most}} acquire=250 retry=1 connectiontimeout=2 timeout=60
+    BalancerMember "http://{{.}}" status=+D upgrade=ANY max={{$.Most}} {{$.Needs}}
 {{- end}}
     ProxySet lbmethod=byrequests{{if .Sticky}} stickysession={{.Service}}-session{{end}}
 </Proxy>
@@ -169,7 +180,7 @@ Include {{.File}}
     # Here, beside ProxyPass: a reload by anybody keeps what the manager was told.
     BalancerPersist On
 {{- if .Sticky}}
-    Header add Set-Cookie "{{.Service}}-session=s.%{BALANCER_WORKER_ROUTE}e; path=/" env=BALANCER_ROUTE_CHANGED
+    {{.Begins}}
 {{- end}}
 {{- end}}
     ProxyPreserveHost On
@@ -192,6 +203,21 @@ Include {{.File}}
 </VirtualHost>
 {{end}}`))
 
+// managedFormat is the line with the format of the log in which the requests of a balancer with a manager are counted.
+func managedFormat(service string) string {
+	return `LogFormat "{\"at\":\"%{sec}t.%{usec_frac}t\",\"client\":\"%a\",\"method\":\"%m\",\"path\":\"%U%q\",\"status\":\"%>s\",\"upstream\":\"%{BALANCER_WORKER_NAME}e\",\"route\":\"%{BALANCER_WORKER_ROUTE}e\",\"statuses\":\"%>s\",\"us\":\"%D\",\"length\":\"%{Content-Length}o\",\"sent\":\"%B\",\"done\":\"%X\",\"agent\":\"%{User-Agent}i\"}" ` +
+		front.Variable(service)
+}
+
+// memberNeeds are what a member needs, beside max, so that instances which hang leave workers to the manager.
+var memberNeeds = []string{"acquire=250", "retry=1", "connectiontimeout=2", "timeout=60"}
+
+// beginning is the line by which a client is given its session.
+func beginning(service string) string {
+	return fmt.Sprintf(`Header add Set-Cookie "%s-session=s.%%{BALANCER_WORKER_ROUTE}e; path=/" env=BALANCER_ROUTE_CHANGED`,
+		service)
+}
+
 // moduleFolders are where httpd's modules may be.
 var moduleFolders = []string{"/usr/lib/apache2/modules", "/usr/lib64/httpd/modules"}
 
@@ -201,12 +227,14 @@ func config(service string, f plan.Front, site front.Site) front.Config {
 		*Settings
 		Service, Variable, Listen, Folder, Modules, At, Path string
 		Sticky, Root                                         bool
+		Format, Begins, Needs                                string
 		Members                                              []string
 		Most, Live                                           int
 		Standing                                             [2][]reading.Server
 		Spare                                                plan.SpareDoor
 	}{
-		Spare:    f.Spare,
+		Spare: f.Spare, Format: managedFormat(service), Begins: beginning(service),
+		Needs:    strings.Join(memberNeeds, " "),
 		Settings: s, Service: service, Variable: front.Variable(service), Listen: f.Listen, Folder: site.Folder,
 		Modules: moduleFolders[0],
 		Sticky:  f.Sticky, Root: os.Getuid() == 0, Members: site.Members, Most: 4, Live: int(site.Standing.Live()),

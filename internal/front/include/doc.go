@@ -4,5 +4,6 @@
 //
 // The candidate is tested in a copy of the configuration in which it stands in the
 // place of the file: the file itself is not touched before the checker has agreed.
-// What the file says is the driver's business.
+// What the file says is the driver's business. A change of other files, which a survey
+// makes, is tested in the same way.
 package include

@@ -2,8 +2,11 @@ package include
 
 import (
 	"context"
+	"crypto/rand"
+	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -22,6 +25,7 @@ type Setting struct {
 	Share split.Share // on green
 	Sides [2][]reading.Server
 	Spare front.Spare   // the spare side's own door
+	Kept  [2]string     // by side, the secret by which sessions stay there; "" where none does
 	Order reading.Order // the last going home; it stands in a line that forms know nothing of
 }
 
@@ -46,6 +50,7 @@ type Config struct {
 	Usually     time.Duration  // until a reload is in force
 	Connections string         // what becomes of open ones
 	Spare       plan.SpareDoor // that the plan wants
+	Sticky      bool           // who has a session stays on its side
 	// the prober meets both sides: each of its requests is placed anew
 	Both bool
 	// what the configuration should have; nil if nothing can be missing
@@ -62,7 +67,8 @@ type Front struct {
 	mu        sync.Mutex // protects what follows, and is not held while the server is asked
 	revisions front.Revisions
 	tally     *logged.Tally
-	waiting   []byte // of a going home: what is in place and has not been loaded yet
+	kept      [2]string // the secrets of sessions when they were counted last
+	waiting   []byte    // of a going home: what is in place and has not been loaded yet
 }
 
 // New makes a driver. Requests are counted from now on.
@@ -100,12 +106,35 @@ func (s Setting) at(share split.Share) Setting {
 	return s
 }
 
-// unsaid are lines without secrets.
-func unsaid(lines []string, secrets ...string) []string {
-	for n := range lines {
-		for _, secret := range secrets {
-			if secret != "" {
-				lines[n] = strings.ReplaceAll(lines[n], secret, "…")
+// home is a setting with everybody on a side, also those who had a session on the other.
+func (s Setting) home(side split.Side, sticky bool) Setting {
+	s = s.at(split.Toward(side, split.Whole))
+	s.Kept[side.Other()] = ""
+	return s.keeping(sticky)
+}
+
+// keeping is a setting with a secret for the sessions of each side that has a share, if sessions stay. One that has
+// none keeps those that there are.
+func (s Setting) keeping(sticky bool) Setting {
+	for _, side := range split.Sides {
+		switch {
+		case !sticky:
+			s.Kept[side] = ""
+		case s.Share.Of(side) > 0 && s.Kept[side] == "":
+			s.Kept[side] = rand.Text()
+		}
+	}
+	return s
+}
+
+// unsaid are lines without the secrets of settings.
+func unsaid(lines []string, of ...Setting) []string {
+	for _, s := range of {
+		for _, secret := range append(s.Kept[:], s.Spare.Secret) {
+			for n := range lines {
+				if secret != "" {
+					lines[n] = strings.ReplaceAll(lines[n], secret, "…")
+				}
 			}
 		}
 	}
@@ -142,6 +171,8 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	r := reading.Front{At: time.Now(), Split: f.split(since, s.Share, data), Order: s.Order,
 		Tells: reading.Capabilities{Both: f.Both}}
 	r.Notice = f.tally.Count(ctx, &r, s.Sides)
+	r.Sessions = f.Sticky || s.Kept != [2]string{}
+	f.countKept(&r, s)
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
 	}
@@ -149,6 +180,20 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 		r.Notice = fmt.Sprintf("%s was changed and not loaded: what is in force is what it was before", f.File.Path)
 	}
 	return r, nil
+}
+
+// countKept adds how many sessions there are. When a side was released they have ended.
+func (f *Front) countKept(r *reading.Front, s Setting) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, side := range split.Sides {
+		if f.kept[side] != s.Kept[side] && f.kept[side] != "" {
+			f.tally.Release(side)
+		}
+		if f.kept[side] = s.Kept[side]; s.Kept[side] != "" {
+			r.Sides[side].Kept = f.tally.Kept(side)
+		}
+	}
 }
 
 // stale reports whether the file is younger than all workers that serve, by more than
@@ -183,21 +228,26 @@ func (f *Front) Foresee(ctx context.Context, share split.Share) (front.Change, e
 	}
 	c := front.Change{From: s.Share, Wanted: share, Usually: f.Usually, Connections: f.Connections}
 	strange := f.strange(data, s)
-	was := s.Spare.Secret
-	s = s.at(share)
+	was := s
+	s = s.at(share).keeping(f.Sticky)
 	if err := s.complete(); err != nil {
 		return c, err
 	}
-	if c.Reached, c.Notes, err = f.Form.Nearest(s); err != nil {
+	if f.Sticky {
+		c.Notes = append(c.Notes, front.SessionsStay)
+	}
+	var notes []string
+	if c.Reached, notes, err = f.Form.Nearest(s); err != nil {
 		return c, err
 	}
+	c.Notes = append(c.Notes, notes...)
 	if strange != nil {
 		c.Notes = append(c.Notes, f.errStrange(strange).Error())
 	}
 	if s.Spare, err = s.Spare.Open(f.Spare, share); err != nil {
 		return c, err
 	}
-	c.Steps = unsaid(f.steps(data, f.render(s)), was, s.Spare.Secret)
+	c.Steps = unsaid(f.steps(data, f.render(s)), was, s)
 	return c, ctx.Err()
 }
 
@@ -230,8 +280,8 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if strange := f.strange(data, s); strange != nil {
 		return front.Done{}, f.errStrange(strange)
 	}
-	was := s.Spare.Secret
-	s = s.at(share)
+	was := s
+	s = s.at(share).keeping(f.Sticky)
 	if err := s.complete(); err != nil {
 		return front.Done{}, err
 	}
@@ -243,7 +293,8 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	next := f.render(s)
-	d := front.Done{Nearest: reached, Order: s.Order, Did: unsaid(f.steps(data, next), was, s.Spare.Secret)}
+	d := front.Done{Nearest: reached, Order: s.Order,
+		Did: unsaid(f.steps(data, next), was, s)}
 	if string(next) == string(data) {
 		_, err = f.File.Server.Running(ctx)
 	} else {
@@ -309,7 +360,7 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 			"workers that are still alive keep the previous split",
 			errRunning, f.File.Path, h.Side)
 	}
-	if err := f.File.load(ctx, workers); err != nil {
+	if err := f.File.load(ctx, workers, homeLoads); err != nil {
 		return front.Done{}, fmt.Errorf("%w: %s sends everything to %v now, and the server still runs the previous "+
 			"configuration: %w", front.ErrNotLoaded, f.File.Path, h.Side, err)
 	}
@@ -319,7 +370,7 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 		return front.Done{}, err
 	}
 	d := front.Done{Split: f.split(f.glance(), now.Share, after), Nearest: share, Order: now.Order,
-		Did: unsaid(f.steps(data, next.data), now.Spare.Secret, s.Spare.Secret)}
+		Did: unsaid(f.steps(data, next.data), now, s)}
 	if now.Share != share {
 		return d, fmt.Errorf("%w: it has %v on green after going home", front.ErrChanged, now.Share)
 	}
@@ -340,7 +391,7 @@ func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homi
 	if f.waiting != nil && string(f.waiting) == string(data) && s.Share == share {
 		return homeward{data, true}
 	}
-	s = s.at(share)
+	s = s.home(h.Side, f.Sticky)
 	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: h.Side, At: time.Now().UTC(),
 		By: h.By, Why: h.Why}
 	f.waiting = f.render(s)
@@ -377,7 +428,7 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 	}); err != nil {
 		return steps, err
 	}
-	s = s.at(split.Toward(side, split.Whole))
+	s = s.home(side, f.Sticky)
 	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: side, At: time.Now().UTC()}
 	return steps, f.File.rehearse(ctx, &steps, f.render(s))
 }
@@ -426,17 +477,23 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 	if s.Spare, err = s.Spare.Open(f.Spare, s.Share); err != nil {
 		return err
 	}
-	if len(wanted) == 0 && s.Spare.Secret != "" {
-		s.Spare = s.Spare.Renewed(f.Spare)
+	if len(wanted) == 0 {
+		if s.Kept[side] = ""; s.Spare.Secret != "" {
+			s.Spare = s.Spare.Renewed(f.Spare)
+		}
 	}
-	next := f.render(s)
+	return f.same(changing, data, f.render(s.keeping(f.Sticky)))
+}
+
+// same puts another file with the same split in place.
+func (f *Front) same(changing context.Context, data, next []byte) error {
 	if string(next) == string(data) {
 		return nil
 	}
 	f.mu.Lock()
 	f.revisions.Hold() // who reads in between sees no other split
 	f.mu.Unlock()
-	err = f.File.Replace(changing, data, next)
+	err := f.File.Replace(changing, data, next)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if err != nil {
@@ -447,15 +504,17 @@ func (f *Front) SetInstances(ctx context.Context, side split.Side, wanted []read
 	return nil
 }
 
-// Drain says how many requests a side without a share is still answering, as far as
-// can be known: workers from before the last reload that still finish requests count as
-// one each.
+// Drain ends the sessions on a side without a share, and says how many requests that is still answering, as far as
+// can be known: workers from before the last reload that still finish requests count as one each.
 func (f *Front) Drain(ctx context.Context, side split.Side) (front.Left, error) {
 	s, _, err := f.read(ctx)
-	if err != nil {
-		return front.Left{}, err
+	if err == nil {
+		err = front.Quiet(side, s.Share.Of(side))
 	}
-	if err := front.Quiet(side, s.Share.Of(side)); err != nil {
+	if err == nil && s.Kept[side] != "" {
+		err = f.release(ctx, side)
+	}
+	if err != nil {
 		return front.Left{}, err
 	}
 	leaving, err := f.File.Server.Leaving(ctx)
@@ -463,6 +522,28 @@ func (f *Front) Drain(ctx context.Context, side split.Side) (front.Left, error) 
 		err = ctx.Err()
 	}
 	return front.Left{Open: int64(len(leaving))}, err
+}
+
+// release ends the sessions on a side without a share.
+func (f *Front) release(ctx context.Context, side split.Side) error {
+	changing, through, err := f.gate.Change(ctx)
+	if err != nil {
+		return err
+	}
+	defer through()
+	s, data, err := f.read(ctx)
+	if err == nil {
+		err = front.Quiet(side, s.Share.Of(side))
+	}
+	if err != nil {
+		return err
+	}
+	if strange := f.strange(data, s); strange != nil {
+		return f.errStrange(strange)
+	}
+	f.split(f.glance(), s.Share, data)
+	s.Kept[side] = ""
+	return f.same(changing, data, f.render(s))
 }
 
 // Reach connects to an address from the machine that the proxy runs on.
@@ -477,7 +558,7 @@ func (f *Front) Prepare(ctx context.Context, sides front.Known) (made bool, err 
 		return false, err
 	}
 	if _, err = Command(ctx, f.File.On, "mkdir", "-p", filepath.Dir(f.File.Path)); err == nil {
-		s := Setting{Sides: sides}.at(split.Toward(sides.Live(), split.Whole))
+		s := Setting{Sides: sides}.at(split.Toward(sides.Live(), split.Whole)).keeping(f.Sticky)
 		if s.Spare, err = s.Spare.Open(f.Spare, s.Share); err == nil {
 			err = f.File.Put(ctx, f.render(s))
 		}
@@ -487,10 +568,25 @@ func (f *Front) Prepare(ctx context.Context, sides front.Known) (made bool, err 
 
 // Lacks names what the configuration in place has not, and should have.
 func (f *Front) Lacks(ctx context.Context) ([]string, error) {
-	if f.Lack == nil {
-		return nil, nil
+	err := f.Included(ctx)
+	var list []string
+	if errors.Is(err, front.ErrNotIncluded) {
+		list, err = []string{"the line that includes " + f.File.Path}, nil
 	}
-	return f.Lack(ctx)
+	if err != nil || f.Lack == nil {
+		return list, err
+	}
+	more, err := f.Lack(ctx)
+	return append(list, more...), err
+}
+
+// Included wraps [front.ErrNotIncluded] if the configuration that is in place does not include the file.
+func (f *Front) Included(ctx context.Context) error {
+	files, _, err := f.File.Server.Files(ctx)
+	if err == nil && !slices.Contains(files, f.File.Path) {
+		err = fmt.Errorf("%w: %s", front.ErrNotIncluded, f.File.Path)
+	}
+	return err
 }
 
 // Doors are the spare side's own door, as the file has it.

@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -41,7 +40,7 @@ type Server interface {
 	Fresh(before, now []place.Process) bool
 	// Leaving are the workers that only finish what they have, as far as that is known.
 	Leaving(ctx context.Context) ([]place.Process, error)
-	// Directive finds the names of what a line of the configuration includes.
+	// Directive finds what includes files within a line of the configuration: what stands before it, and their name.
 	Directive() *regexp.Regexp
 	// Include is a line that includes a file.
 	Include(file string) string
@@ -115,7 +114,7 @@ func (f File) Replace(ctx context.Context, was, next []byte) error {
 	if more, err := f.Server.Running(ctx); err == nil {
 		workers = append(workers, more...)
 	}
-	if err = f.load(ctx, workers); err == nil {
+	if err = f.load(ctx, workers, 1); err == nil {
 		err = f.settle(ctx) // here, because nobody should wait for the disk before the server loads
 	}
 	if err == nil {
@@ -145,7 +144,7 @@ func (f File) undo(ctx context.Context, was, next []byte, err error) error {
 		return front.Because(ctx, err)
 	}
 	workers, _ := f.Server.Running(back)
-	if errBack := errors.Join(errPut, f.load(back, workers)); errBack != nil {
+	if errBack := errors.Join(errPut, f.load(back, workers, 1)); errBack != nil {
 		return fmt.Errorf("%w: the change was not taken (%w), and what was there before could not be loaded again: %w",
 			front.ErrRefused, err, errBack)
 	}
@@ -312,12 +311,19 @@ func (f File) Put(ctx context.Context, data []byte) error {
 	return err
 }
 
-// load has the server load what is in place, and waits until other workers serve than
-// before.
-func (f File) load(ctx context.Context, before []place.Process) error {
+// homeLoads is how often a server is told to load a going home that it refuses: it may have met files that somebody was
+// just writing.
+const homeLoads = 2
+
+// load has the server load what is in place, in so many tries, and waits until other workers serve than before.
+func (f File) load(ctx context.Context, before []place.Process, tries int) error {
 	ctx, cancel := context.WithTimeout(ctx, confirmLimit)
 	defer cancel()
-	if err := f.Server.Reload(ctx); err != nil {
+	err := f.Server.Reload(ctx)
+	for n := 1; n < tries && err != nil && ctx.Err() == nil; n++ {
+		err = f.Server.Reload(ctx)
+	}
+	if err != nil {
 		return err
 	}
 	for {
@@ -348,86 +354,32 @@ func (f File) check(ctx context.Context, candidate string) error {
 	// Most often the main file includes ours itself. Only if it does not, the server is
 	// asked what else it loads, which takes it as long as a check.
 	main, base := f.Server.Main()
-	files := []string{main}
-	if _, _, found, err := f.includer(ctx, files, base, f.Path, candidate); err != nil || !found {
-		if files, base, err = f.Server.Files(ctx); err != nil {
-			return refused("the configuration that is in place does not pass its check, nothing was changed: %w", err)
+	files, listed := []string{main}, false
+	for {
+		c := copies{on: f.On, server: f.Server, files: files, base: base, label: filepath.Base(f.Path),
+			instead: map[string]string{f.Path: candidate}}
+		defer c.discard(ctx)
+		var copied string
+		var err error
+		if files[0] != "" {
+			copied, err = c.of(ctx, files[0])
 		}
-	}
-	target, with := f.Path, candidate
-	for range len(files) + 1 {
-		file, text, found, err := f.includer(ctx, files, base, target, with)
-		if err != nil {
-			return refused("test the change: %w", err)
-		}
-		if !found {
-			return refused("the configuration %s does not include %s, nothing was changed", files[0], target)
-		}
-		// The name is ours alone: others test their changes of the same configuration.
-		copies := place.Slot{On: f.On,
-			Path: filepath.Join(filepath.Dir(file), filepath.Base(file)+".check-"+filepath.Base(f.Path)), Mode: 0o644}
-		_ = copies.Sweep(ctx) // what a process left that was ended in the middle
-		copied, err := copies.Candidate(ctx, text)
-		if err != nil {
-			return refused("a copy of %s to test the change in cannot be written, nothing was changed: %w", file, err)
-		}
-		defer copied.Discard(ctx)
-		if file == files[0] {
-			if err := f.Server.Check(ctx, copied.Name()); err != nil {
+		switch {
+		case err == nil && copied != files[0]:
+			if err := f.Server.Check(ctx, copied); err != nil {
 				return refused("the configuration would not pass its check, nothing was changed: %w", err)
 			}
 			return nil
+		case listed && err != nil:
+			return refused("test the change: %w", err)
+		case listed:
+			return refused("the configuration %s does not include %s, nothing was changed", files[0], f.Path)
 		}
-		target, with = file, copied.Name()
+		if files, base, err = f.Server.Files(ctx); err != nil {
+			return refused("the configuration that is in place does not pass its check, nothing was changed: %w", err)
+		}
+		listed = true
 	}
-	return refused("%s includes itself", files[0])
-}
-
-// includer finds the file that includes another, and its text with a third in the
-// other's place.
-func (f File) includer(ctx context.Context, files []string, base, target, with string) (file string, text []byte,
-	found bool, err error) {
-	for _, file := range files {
-		data, err := f.On.ReadFile(ctx, file)
-		if err != nil {
-			return "", nil, false, err
-		}
-		found := false
-		text := f.Server.Directive().ReplaceAllFunc(data, func(line []byte) []byte {
-			m := f.Server.Directive().FindSubmatch(line)
-			pattern := strings.Trim(string(m[len(m)-1]), `"'`)
-			if !filepath.IsAbs(pattern) {
-				pattern = filepath.Join(base, pattern)
-			}
-			if pattern == target {
-				found = true
-				return []byte(f.Server.Include(with))
-			}
-			if ok, _ := filepath.Match(pattern, target); !ok {
-				return line
-			}
-			found = true
-			var b strings.Builder
-			names, _ := f.On.Glob(ctx, pattern)
-			if !slices.Contains(names, target) {
-				names = append(names, target) // it will be
-				slices.Sort(names)
-			}
-			for _, name := range names {
-				if name == target {
-					name = with
-				} else if strings.HasPrefix(filepath.Base(name), ".") {
-					continue
-				}
-				b.WriteString(f.Server.Include(name))
-			}
-			return []byte(b.String())
-		})
-		if found {
-			return file, text, true, nil
-		}
-	}
-	return "", nil, false, nil
 }
 
 // Command runs a server's command and returns what it said. If it fails, the error is

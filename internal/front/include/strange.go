@@ -85,7 +85,7 @@ func (f *Front) strange(data []byte, s Setting) []string {
 			strange = append(strange, line)
 		}
 	}
-	return unsaid(strange, s.Spare.Secret)
+	return unsaid(strange, s)
 }
 
 var figure = regexp.MustCompile(`[0-9.]+`)

@@ -33,8 +33,9 @@ type Tally struct {
 	reading chan struct{} // held by who reads
 
 	clients *clients.Counts // nil where no client is known
-	prefix  int             // bits of the address that count
-	named   string          // the field of a line that has the key, "" where that is "key" or the address
+	kept    clients.Kept
+	prefix  int    // bits of the address that count
+	named   string // the field of a line that has the key, "" where that is "key" or the address
 
 	mu     sync.Mutex // protects what follows
 	parser accesslog.Parser
@@ -172,6 +173,12 @@ func (t *Tally) Count(ctx context.Context, r *reading.Front, sides [2][]reading.
 	return ""
 }
 
+// Kept is how many sessions have lately kept somebody on a side, as far as lines name them.
+func (t *Tally) Kept(side split.Side) int64 { return t.kept.Count(side, time.Now()) }
+
+// Release forgets the sessions on a side.
+func (t *Tally) Release(side split.Side) { t.kept.Release(side) }
+
 // read reads what was added, unless somebody does already and does not come to an end.
 func (t *Tally) read(ctx context.Context) {
 	if t.tail == nil {
@@ -247,6 +254,9 @@ func (t *Tally) add(e *accesslog.Entry) bool {
 			return true
 		}
 		errSide = nil
+	}
+	if id := e.Field("session"); len(id) > 0 && string(id) != "-" && errSide == nil {
+		t.kept.Came(side, uint64(split.PlaceOf(string(id))), time.Now())
 	}
 	servers := list(bytes.ReplaceAll(upstream, []byte("http://"), nil))
 	statuses, times := list(e.Field("statuses")), list(e.Field("times"))

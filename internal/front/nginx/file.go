@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"vaiven/internal/core/plan"
@@ -48,6 +47,10 @@ type form struct {
 	service string
 	key     plan.Key
 	spare   plan.SpareDoor
+	options []string // of each side's block; nil for those that do
+	sticky  bool     // who has a session stays on its side
+	// that each server has: "max_fails=3 fail_timeout=5s"
+	parameters string
 }
 
 // mostWeight is the largest weight that a control group is divided by.
@@ -61,8 +64,7 @@ func (f form) Render(s include.Setting) []byte {
 	service, key := f.service, f.key
 	name := variable(service)
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Written by Vaiven for the service %s. A change by hand is noticed, and not overwritten.\n",
-		service)
+	fmt.Fprintf(&b, "%s%s. A change by hand is noticed, and not overwritten.\n", written, service)
 	text, before := keyText(name, key)
 	b.WriteString(before)
 	fmt.Fprintf(&b, "split_clients \"%s\" $%s_side {\n", text, name)
@@ -74,33 +76,46 @@ func (f form) Render(s include.Setting) []byte {
 	default:
 		fmt.Fprintf(&b, "    %s green;\n    * blue;\n", percent(s.Share))
 	}
-	chosen, aside := "side", ""
-	if s.Spare.Secret != "" {
-		chosen, aside = "way", fmt.Sprintf(",\"aside\":\"$%s_knows\"", name)
-		fmt.Fprintf(&b, "}\n%smap $%s_knows $%[2]s_way {\n    yes %v;\n    default $%[2]s_side;\n",
-			f.knows(name, s.Spare.Secret), name, s.Spare.Side)
+	b.WriteString("}\n")
+	chosen, more, knows := "side", "", ""
+	if f.sticky {
+		chosen, more = "placed", fmt.Sprintf(",\"session\":\"$%s_session\"", name)
+		b.WriteString(stays(name, cookie(service), s.Kept))
 	}
-	fmt.Fprintf(&b, "}\nmap $%s_%s $%[1]s {\n    green %[1]s_green;\n    default %[1]s_blue;\n}\n", name, chosen)
+	placed := chosen
+	if s.Spare.Secret != "" {
+		chosen, knows = "way", fmt.Sprintf("$%s_knows", name)
+		more += fmt.Sprintf(",\"aside\":\"%s\"", knows)
+		fmt.Fprintf(&b, "%smap %s $%s_way {\n    yes %v;\n    default $%[3]s_%[5]s;\n}\n", f.knows(name, s.Spare.Secret),
+			knows, name, s.Spare.Side, placed)
+	}
+	if f.sticky {
+		b.WriteString(begins(name, cookie(service), knows, s.Kept))
+	}
+	fmt.Fprintf(&b, "map $%s_%s $%[1]s {\n    green %[1]s_green;\n    default %[1]s_blue;\n}\n", name, chosen)
 	for _, side := range split.Sides {
-		fmt.Fprintf(&b, "upstream %s_%v {\n    keepalive 64;\n", name, side)
+		fmt.Fprintf(&b, "upstream %s_%v {\n", name, side)
+		for _, o := range f.options {
+			fmt.Fprintf(&b, "    %s;\n", o)
+		}
+		if f.options == nil {
+			fmt.Fprint(&b, "    keepalive 64;\n")
+		}
 		list := s.Sides[side]
 		takes := front.Takes(list)
 		weights, _ := front.Within(list, s.Share.Of(side.Other()), mostWeight) // where none can be found, all are alike
 		for n, i := range list {
-			how, note := "", ""
+			how := ""
 			switch {
 			case !takes[n] || weights != nil && weights[n] == 0:
 				how = " down"
 			case weights != nil:
 				how = fmt.Sprintf(" weight=%d", weights[n])
 			}
-			if i.Out {
-				note = " out"
+			if f.parameters != "" {
+				how += " " + f.parameters
 			}
-			if i.Control {
-				note += " control"
-			}
-			fmt.Fprintf(&b, "    server %s%s; # %q %q%s\n", i.Address, how, i.Name, i.Version, note)
+			fmt.Fprintf(&b, "    server %s%s; # %s\n", i.Address, how, include.Note(i))
 		}
 		if len(list) == 0 {
 			b.WriteString("    server 127.0.0.1:1 down; # none\n")
@@ -111,10 +126,52 @@ func (f form) Render(s include.Setting) []byte {
 	if field := logged.Field(key); field != "" { // so that clients are told apart, and the key can be tried on the log
 		shown = fmt.Sprintf("\"%s\":\"$%[1]s\",", field)
 	}
-	fmt.Fprintf(&b, `log_format %s escape=json '{"at":"$msec","client":"$remote_addr","method":"$request_method","path":"$request_uri",'
-    '%[2]s"status":"$status","side":"$%[1]s_side","upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time","length":"$upstream_http_content_length","sent":"$upstream_response_length","done":"$request_completion","agent":"$http_user_agent"%[3]s}';
-`, name, shown, aside)
+	b.WriteString(logFormat(name, shown, fmt.Sprintf("\"side\":\"$%s_%s\",", name, placed), more))
 	return []byte(b.String())
+}
+
+// cookie is the name of the one that keeps a client on its side.
+func cookie(service string) string { return strings.ReplaceAll(service, "-", "_") + "_session" }
+
+// stays says on which side a session keeps its client, and where a request is placed then. A session is a cookie of
+// two parts: the secret of a side, which is another as soon as the side is released, so that nobody can choose one; and
+// a number of its own, by which sessions are counted.
+func stays(name, cookie string, kept [2]string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "map $cookie_%s $%s_stays {\n", cookie, name)
+	for _, side := range split.Sides {
+		if kept[side] != "" {
+			fmt.Fprintf(&b, "    \"~^%s-\" %v;\n", kept[side], side)
+		}
+	}
+	fmt.Fprintf(&b, "    default \"\";\n}\nmap $%s_stays $%[1]s_placed {\n    \"\" $%[1]s_side;\n    default $%[1]s_stays;\n}\n",
+		name)
+	fmt.Fprintf(&b, "map \"$%s_stays-$cookie_%s\" $%[1]s_session {\n    \"~^(?:blue|green)-[A-Z2-7]+-(?<%[1]s_number>[0-9a-f]+)$\" "+
+		"$%[1]s_number;\n    default \"\";\n}\n", name, cookie)
+	return b.String()
+}
+
+// begins gives who has no session one on the side that the request was placed on. Who came by the spare side's own door
+// gets none.
+func begins(name, cookie, knows string, kept [2]string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "map $https $%s_secure {\n    on \"; Secure\";\n    default \"\";\n}\n", name)
+	fmt.Fprintf(&b, "map \"%s$%s_stays-$%[2]s_side\" $%[2]s_begins {\n", knows, name)
+	for _, side := range split.Sides {
+		if kept[side] != "" {
+			fmt.Fprintf(&b, "    -%v \"%s=%s-$request_id; Path=/; HttpOnly; SameSite=Lax$%s_secure\";\n", side, cookie, kept[side],
+				name)
+		}
+	}
+	b.WriteString("    default \"\";\n}\n")
+	return b.String()
+}
+
+// logFormat is the format of the log in which requests are counted, with fields of a key, of the side, and more.
+func logFormat(name, shown, side, more string) string {
+	return fmt.Sprintf(`log_format %s escape=json '{"at":"$msec","client":"$remote_addr","method":"$request_method","path":"$request_uri",'
+    '%s"status":"$status",%s"upstream":"$upstream_addr","statuses":"$upstream_status","times":"$upstream_header_time","length":"$upstream_http_content_length","sent":"$upstream_response_length","done":"$request_completion","agent":"$http_user_agent"%s}';
+`, name, shown, side, more)
 }
 
 // knows is how nginx finds out who knows the secret of the spare side's own door.
@@ -132,11 +189,12 @@ func (f form) knows(name, secret string) string {
 }
 
 var (
+	keptLine    = regexp.MustCompile(`(?m)^    "~\^([A-Z2-7]{20,})-" (blue|green);$`)
 	secretLine  = regexp.MustCompile(`\n    "~\^?:?([A-Z2-7]{20,}):?\$?" yes;\n`)
 	wayLine     = regexp.MustCompile(`\n    yes (blue|green);\n`)
 	sharesBlock = regexp.MustCompile(`(?s)\nsplit_clients [^\n]* \{\n(.*?)\n\}`)
 	greenLine   = regexp.MustCompile(`^\s*([0-9.]+)% green;$`)
-	serverLine  = regexp.MustCompile(`^\s*server (\S+?)( down| weight=\d+)?; # ("(?:[^"\\]|\\.)*") ("(?:[^"\\]|\\.)*")( out)?( control)?$`)
+	serverLine  = regexp.MustCompile(`^\s*server (\S+?)( down| weight=\d+)?(?: [^;#]+)?; # ` + include.Noted)
 )
 
 // Parse reads what Render writes, also if somebody changed the share, a server or the
@@ -166,6 +224,13 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 		s.Spare.Secret = secret[1]
 		s.Spare.Side, _ = split.ParseSide(way[1])
 	}
+	for _, m := range keptLine.FindAllStringSubmatch(text, -1) {
+		side, err := split.ParseSide(m[2])
+		if err != nil {
+			return s, err
+		}
+		s.Kept[side] = m[1]
+	}
 	for _, side := range split.Sides {
 		_, block, ok := strings.Cut(text, fmt.Sprintf("_%v {\n", side))
 		block, _, okEnd := strings.Cut(block, "\n}")
@@ -181,14 +246,11 @@ func (f form) Parse(data []byte) (include.Setting, error) {
 				i := reading.Server{Name: fmt.Sprintf("%v?%d", side, n), Address: strings.TrimSuffix(words[1], ";")}
 				s.Sides[side] = append(s.Sides[side], i) // somebody else's
 			default:
-				i := reading.Server{Address: m[1], Control: m[6] != ""}
-				i.Out = m[5] != "" || m[2] == " down" && !i.Control
-				var err1, err2 error
-				i.Name, err1 = strconv.Unquote(m[3])
-				i.Version, err2 = strconv.Unquote(m[4])
-				if err := errors.Join(err1, err2); err != nil {
+				i, err := include.ReadNote(m[1], m[3:])
+				if err != nil {
 					return s, err
 				}
+				i.Out = i.Out || m[2] == " down" && !i.Control
 				s.Sides[side] = append(s.Sides[side], i)
 			}
 		}

@@ -17,14 +17,23 @@ import (
 
 // New makes a driver. Requests are counted from now on.
 func New(on place.Machine, service string, f plan.Front) *include.Front {
-	c := f.Settings.(*Settings).Settings
+	settings := f.Settings.(*Settings)
+	c := settings.Settings
+	var file include.Form = form{service: service, key: f.Key, spare: f.Spare, options: settings.Options,
+		sticky: f.Sticky, parameters: settings.Parameters}
+	if settings.Upstream != "" {
+		file = group{service: service, parameters: settings.Parameters, carry: f.Carry}
+	}
+	nginx := &server{on: on, config: c}
 	program := strings.Join(c.Program, " ")
 	return include.New(include.Config{
-		File:    include.File{On: on, Path: c.File, Server: &server{on: on, config: c}},
-		Form:    form{service: service, key: f.Key, spare: f.Spare},
+		File:    include.File{On: on, Path: c.File, Server: nginx},
+		Form:    file,
 		Key:     f.Key,
 		Log:     c.Log,
+		Lack:    func(ctx context.Context) ([]string, error) { return lacks(ctx, nginx, service, f.Sticky, settings) },
 		Spare:   f.Spare,
+		Sticky:  f.Sticky,
 		Both:    f.Key.From != plan.KeyClient,
 		Usually: 100 * time.Millisecond,
 		Connections: "requests that are being answered are answered; for up to a tenth of a second old and new " +
@@ -45,9 +54,8 @@ type server struct {
 }
 
 var (
-	directive = regexp.MustCompile(`(?m)^([^#\n]*?)\binclude[ \t]+("[^"]*"|'[^']*'|[^;"'\s]+)[ \t]*;`)
+	directive = regexp.MustCompile(`(^|[;{}\s])include[ \t]+("[^"]*"|'[^']*'|[^;"'\s]+)[ \t]*;`)
 	dumped    = regexp.MustCompile(`(?m)^# configuration file (.*):$`)
-	pidLine   = regexp.MustCompile(`(?m)^\s*pid\s+([^;\s]+)\s*;`)
 	pidBuilt  = regexp.MustCompile(`--pid-path=(\S+)`)
 )
 
@@ -94,8 +102,8 @@ func (s *server) master(ctx context.Context) (string, error) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		defer cancel()
-		if m := pidLine.FindSubmatch(data); m != nil {
-			s.pidFile = string(m[1])
+		if said := first(parse(s.config.Config, string(data)), "pid"); said != nil {
+			s.pidFile = said[0]
 		} else if built, err := s.command(ctx, "-V"); err == nil {
 			if m := pidBuilt.FindStringSubmatch(built); m != nil {
 				s.pidFile = m[1]
@@ -137,7 +145,7 @@ func (s *server) Leaving(ctx context.Context) ([]place.Process, error) {
 	return s.workers(ctx, func(command string) bool { return strings.Contains(command, shuttingDown) })
 }
 
-// Directive finds what comes before an include on its line, and the name.
+// Directive finds an include, what comes before it, and the name.
 func (s *server) Directive() *regexp.Regexp { return directive }
 
 // Include is such a line.

@@ -2,6 +2,8 @@ package nginx
 
 import (
 	"fmt"
+	"net/http"
+	"net/http/cookiejar"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -18,6 +20,7 @@ import (
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // greenAnywhere is where an editor changes the share.
@@ -25,19 +28,24 @@ var greenAnywhere = regexp.MustCompile(`(?m)^ +[0-9.]+% green;$`)
 
 func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fronttest.Program, dir string) {
 	t.Helper()
+	return startAs(t, w, plan.Front{Key: key, Spare: fronttest.NewDoor(t.TempDir())}, "")
+}
+
+// startAs starts it as a plan's front wants it, with our file within an upstream block if that has a name.
+func startAs(t *testing.T, w *fronttest.World, f plan.Front, upstream string) (plan.Front, *fronttest.Program, string) {
+	t.Helper()
 	program := fronttest.Need(t, Kind.Program)
-	dir = t.TempDir()
+	dir := t.TempDir()
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for workers of another user
 	}
 	port, _ := stacktest.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
-	f = plan.Front{Listen: w.Listen, Key: key, Spare: fronttest.NewDoor(t.TempDir()),
-		Settings: &Settings{include.Settings{
-			Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(kept, "sailings.conf"),
-			Program: []string{program}, Log: filepath.Join(dir, "access.log"),
-		}}}
+	f.Listen, f.Settings = w.Listen, &Settings{Upstream: upstream, Settings: include.Settings{
+		Config: filepath.Join(dir, "nginx.conf"), File: filepath.Join(kept, "sailings.conf"),
+		Program: []string{program}, Log: filepath.Join(dir, "access.log"),
+	}}
 	c := config("sailings", f, front.Site{Folder: dir})
 	// As configurations grow: our file is found by a pattern, and there are others.
 	text := strings.Replace(c.Text, "include "+kept+"/sailings.conf;",
@@ -46,7 +54,7 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 	if made, err := New(place.Local{}, "sailings", f).Prepare(t.Context(), [2][]reading.Server{}); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
 	}
-	p = fronttest.Start(t, w.Listen, program, c.Args...)
+	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its workers", func() error {
 		now, err := New(place.Local{}, "sailings", f).File.Server.Running(t.Context())
 		if err == nil && len(now) != 2 {
@@ -59,7 +67,10 @@ func start(t *testing.T, w *fronttest.World, key plan.Key) (f plan.Front, p *fro
 
 func TestConformance(t *testing.T) { conform(t, fronttest.Here) }
 
-func TestConformanceOverSSH(t *testing.T) { conform(t, fronttest.OverSSH(t)) }
+func TestConformanceOverSSH(t *testing.T) {
+	testkit.Long(t)
+	conform(t, fronttest.OverSSH(t))
+}
 
 func conform(t *testing.T, reach fronttest.Reach) {
 	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Seamless, fronttest.Warns},
@@ -81,6 +92,28 @@ func conform(t *testing.T, reach fronttest.Reach) {
 		}})
 }
 
+// Within an upstream block that somebody else has written requests are placed by weights.
+func TestConformanceWithin(t *testing.T) {
+	weight := regexp.MustCompile(`(?m)(:\d+) (?:weight=\d+|down);`)
+	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Seamless, fronttest.Warns,
+		fronttest.Door},
+		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
+			f, p, dir := startAs(t, w, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, "ferries")
+			settings := f.Settings.(*Settings).Settings
+			nginx := &server{on: place.Local{}, config: settings}
+			return fronttest.ByFile{
+				Driver: func() front.Driver { return New(place.Local{}, "sailings", f) }, Program: p,
+				File: settings.File,
+				Edit: func(data []byte, _ split.Share) []byte { // half and half, whatever is asked
+					return weight.ReplaceAll(data, []byte("$1 weight=7;"))
+				},
+				Line:   "keepalive 8;",
+				Reload: syscall.SIGHUP, Running: nginx.Running, Fresh: nginx.Fresh,
+				Other: filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
+			}.Proxy()
+		}})
+}
+
 // Clients by cookie: who is on green stays there while the share grows, whatever
 // connection they come on.
 func TestCookiesStay(t *testing.T) {
@@ -88,6 +121,42 @@ func TestCookiesStay(t *testing.T) {
 	f, _, _ := start(t, w, plan.Key{From: plan.KeyCookie, Name: "passenger"})
 	d := New(place.Local{}, "sailings", f)
 	fronttest.Grows(t, w, d, func(n int) []string { return []string{fmt.Sprintf("Cookie: a=b; passenger=p%d", n)} })
+}
+
+// The configuration that a plan's front asks for, with sessions.
+func TestSessionsStay(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := startAs(t, w, plan.Front{Key: plan.Key{From: plan.KeyRandom}, Sticky: true,
+		Spare: fronttest.NewDoor(t.TempDir())}, "")
+	d := New(place.Local{}, "sailings", f)
+	fronttest.Sessions(t, w, d)
+	if _, err := d.Read(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if lacks, err := d.Lacks(t.Context()); err != nil || len(lacks) > 0 {
+		t.Errorf("it lacks %q, %v", lacks, err)
+	}
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	client := http.Client{Jar: jar}
+	for range 3 {
+		a, err := client.Get("http://" + w.Listen + "/session")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = a.Body.Close()
+	}
+	// All were on both sides, and are home since: the sessions of before have ended.
+	fronttest.Eventually(t, "the count of sessions", func() error {
+		r, err := d.Read(t.Context())
+		if is := [2]int64{r.Sides[split.Blue].Kept, r.Sides[split.Green].Kept}; err == nil && (!r.Sessions ||
+			is[split.Blue] < 1 || is[split.Blue] > 2 || is[split.Green] != 0) {
+			err = fmt.Errorf("%d are told of", is)
+		}
+		return err
+	})
 }
 
 // What nobody but nginx can judge: that every key makes a configuration it takes.
@@ -113,11 +182,15 @@ func TestEveryKeyPassesTheCheck(t *testing.T) {
 }
 
 func TestTheFileReadsBack(t *testing.T) {
-	f := form{"line-vessa", plan.Key{From: plan.KeyClient, Prefix: 16}, plan.SpareDoor{Cookie: "try"}}
+	f := form{service: "line-vessa", key: plan.Key{From: plan.KeyClient, Prefix: 16},
+		spare: plan.SpareDoor{Cookie: "try"}, sticky: true, parameters: "max_fails=3"}
 	for _, s := range []include.Setting{
 		{},
 		{Share: 1, Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1", Version: "4.2.0"}},
 			{{Name: "green-1", Address: "10.1.0.5:80", Version: `4"3\`}}}},
+		{Share: 5_000, Kept: [2]string{"ABCDEFGHIJKLMNOPQRSTUVWX27", "BBCDEFGHIJKLMNOPQRSTUVWX27"},
+			Sides: [2][]reading.Server{{{Name: "blue-1", Address: "127.0.0.1:1"}},
+				{{Name: "green-1", Address: "10.1.0.5:80"}}}},
 		{Share: 10_000, Spare: front.Spare{Secret: "ABCDEFGHIJKLMNOPQRSTUVWX27", Side: split.Green},
 			Sides: [2][]reading.Server{nil,
 				{{Name: "a", Address: "127.0.0.1:1", Out: true}, {Name: "b", Address: "127.0.0.1:2"}}}},

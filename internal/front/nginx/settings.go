@@ -29,10 +29,20 @@ var Kind = front.Kind{
 }
 
 // Settings is what a plan says of an nginx.
-type Settings struct{ include.Settings }
+type Settings struct {
+	include.Settings
+	// The upstream block that the file stands in, with the servers of both sides by weights; "" where the file makes a
+	// variable that requests are passed to.
+	Upstream   string
+	Parameters string   // that each server has there: "max_fails=3 fail_timeout=5s"
+	Options    []string // that each side's own block has where there is no upstream: "least_conn"
+}
 
 // Kind is the kind's name.
 func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
+
+// Behind is the name of what the front sends requests to; "" if the file makes that.
+func (s *Settings) Behind() string { return s.Upstream }
 
 // Marks is not for a file, which holds the order too.
 func (s *Settings) Marks() bool { return false }
@@ -40,6 +50,9 @@ func (s *Settings) Marks() bool { return false }
 // Splits is for every key that nginx has a variable of.
 func (s *Settings) Splits(k plan.Key) error {
 	switch {
+	case s.Upstream != "" && k.From != plan.KeyRandom:
+		return section.Mistake{What: fmt.Sprintf("the servers of upstream %s are chosen for each request anew", s.Upstream),
+			Try: `leave out "upstream": then the file makes a variable that a key decides`}
 	case k.From == plan.KeyClient && !slices.Contains([]int{0, 8, 16, 24}, k.Prefix):
 		return section.Mistake{What: fmt.Sprintf("nginx has no client addresses cut to /%d", k.Prefix),
 			Try: "it can be done for client, client /8, client /16 and client /24"}
@@ -50,12 +63,13 @@ func (s *Settings) Splits(k plan.Key) error {
 	return nil
 }
 
-// Sticks is never.
+// Sticks is for a variable.
 func (s *Settings) Sticks() error {
-	return section.Mistake{
-		What: "nginx chooses the side by the key alone, so no session stays",
-		Try:  "split by a cookie: who has it keeps the side while the share grows",
+	if s.Upstream == "" {
+		return nil
 	}
+	return section.Mistake{What: fmt.Sprintf("within upstream %s nothing tells who has a session", s.Upstream),
+		Try: `leave out "upstream": then the file makes a variable, which can`}
 }
 
 // Controls is always.
@@ -64,6 +78,9 @@ func (s *Settings) Controls() error { return nil }
 // Opens is for headers and cookies that nginx has variables of.
 func (s *Settings) Opens(d plan.SpareDoor) error {
 	switch {
+	case s.Upstream != "" && d.Asks():
+		return section.Mistake{What: fmt.Sprintf("within upstream %s nothing tells who knows the secret", s.Upstream),
+			Try: `leave out "upstream": then the file makes a variable, which can`}
 	case strings.ContainsAny(d.Cookie, "-."):
 		return section.Mistake{What: fmt.Sprintf("nginx has no variable for a cookie named %q", d.Cookie),
 			Try: "a name of letters, digits and _ has one"}
@@ -75,8 +92,28 @@ func (s *Settings) Opens(d plan.SpareDoor) error {
 }
 
 func read(r *section.Reader, n ast.Node) plan.FrontSettings {
-	s := &Settings{include.Settings{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}}
-	r.Mapping(n, "nginx", s.Keys(r)...)
+	s := &Settings{Settings: include.Settings{Config: "/etc/nginx/nginx.conf", Program: []string{"nginx"}}}
+	r.Mapping(n, "nginx", append(s.Keys(r),
+		section.May("upstream", func(n ast.Node) { r.Text(n, "upstream", &s.Upstream) }),
+		section.May("parameters", func(n ast.Node) {
+			r.Text(n, "parameters", &s.Parameters)
+			if strings.ContainsAny(s.Parameters, ";{}#\"'\\\n") {
+				r.Wrong(n, "these are no parameters of a server of nginx", `such as "max_fails=3 fail_timeout=5s"`)
+			}
+		}),
+		section.May("options", func(n ast.Node) {
+			r.Words(n, "options", &s.Options)
+			for _, o := range s.Options {
+				if strings.ContainsAny(o, ";{}#\n") {
+					r.Wrong(n, fmt.Sprintf("%q is no line of an upstream block without its semicolon", o),
+						`such as [least_conn, "keepalive 16"]`)
+				}
+			}
+		}))...)
+	if s.Upstream != "" && s.Options != nil {
+		r.Wrong(n, `"options" are for the blocks that the file makes, and with "upstream" it makes none`,
+			"leave them out: the block has them itself")
+	}
 	if s.File == "" {
 		r.Wrong(n, `nginx needs "include"`,
 			`name the file that Vaiven writes and the configuration includes: "include: /etc/nginx/vaiven/sailings.conf"`)
@@ -98,13 +135,23 @@ events { worker_connections 4000; }
     uwsgi_temp_path {{.}}/uwsgi;
     scgi_temp_path {{.}}/scgi;
 {{- end}}
+{{- if .Upstream}}
+    {{.Format}}    upstream {{.Upstream}} {
+        include {{.File}};
+    }
+{{- end}}
     map $http_upgrade ${{.Variable}}_connection { default upgrade; "" ""; }
+{{- if not .Upstream}}
     include {{.File}};    # unless a pattern such as conf.d/*.conf includes it
+{{- end}}
     server {
         listen {{.Listen}};
+{{- if .Sticky}}
+        add_header Set-Cookie ${{.Variable}}_begins;    # also where there are headers of a location's own
+{{- end}}
         access_log {{with .Log}}{{.}} {{$.Variable}}{{else}}off{{end}};
         location / {
-            proxy_pass http://${{.Variable}};
+            proxy_pass http://{{or .Upstream (print "$" .Variable)}};
             proxy_http_version 1.1;
             proxy_set_header Upgrade $http_upgrade;
             proxy_set_header Connection ${{.Variable}}_connection;
@@ -126,7 +173,9 @@ func config(service string, f plan.Front, s front.Site) front.Config {
 	}
 	return s.Config(configText, struct {
 		*Settings
-		Variable, Listen, Folder, User string
-		Spare                          plan.SpareDoor
-	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name, f.Spare}, "nginx.conf", "-c")
+		Variable, Listen, Folder, User, Format string
+		Sticky                                 bool
+		Spare                                  plan.SpareDoor
+	}{f.Settings.(*Settings), front.Variable(service), f.Listen, s.Folder, name,
+		logFormat(front.Variable(service), "", "", ""), f.Sticky, f.Spare}, "nginx.conf", "-c")
 }

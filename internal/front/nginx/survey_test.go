@@ -36,7 +36,7 @@ func TestParse(t *testing.T) {
 		";;":                         "",
 		"a \"\" b;":                  "a||b",
 	} {
-		list, _ := parse(text)
+		list := parse("x", text)
 		if got := shape(list); got != want {
 			t.Errorf("%q is read as %q, not %q", text, got, want)
 		}
@@ -45,7 +45,7 @@ func TestParse(t *testing.T) {
 
 // What is asked of statements finds them at any depth, and what they are within.
 func TestEach(t *testing.T) {
-	list, _ := parse("http { server { listen 1; location / { proxy_pass http://a; } } server { location / { if ($x) " +
+	list := parse("x", "http { server { listen 1; location / { proxy_pass http://a; } } server { location / { if ($x) "+
 		"{ proxy_pass http://b; } } } }")
 	var got []string
 	each(list, "proxy_pass", func(s statement, within []statement) {

@@ -21,6 +21,7 @@ import (
 type counter struct {
 	mu    sync.Mutex // protects what follows
 	lines [2]backlog.Line
+	out   [2]map[string]*backlog.Line // by channel: what was given out there and is not done
 	paces [2]struct{ in, out pace }
 	done  [2]map[string]broker.Counted // by channel: as counted last
 	gone  [2]map[string]broker.Counted // by instance: on channels that are no more
@@ -49,7 +50,7 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		consumers int
 	}
 	var mu sync.Mutex // protects what follows
-	names, channels := map[string]string{}, map[string]broker.Counted{}
+	names, channels := map[string]string{}, map[string]broker.Worked{}
 	var underWay int64 // messages on their way to another broker
 	var alarms []string
 	ctx, cancel := context.WithTimeout(ctx, countLimit)
@@ -164,7 +165,7 @@ func there(err error) error {
 
 // take completes a queue's figures, and gives each instance its part of what was done. It returns how many consumers
 // are nobody's.
-func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Counted,
+func (c *counter) take(side split.Side, from broker.Queue, names map[string]string, channels map[string]broker.Worked,
 	q *reading.Queue, s *reading.Side, at time.Time, lag time.Duration) (strangers int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -172,6 +173,7 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 		c.whose = map[string]string{}
 		for _, side := range split.Sides {
 			c.done[side], c.gone[side] = map[string]broker.Counted{}, map[string]broker.Counted{}
+			c.out[side] = map[string]*backlog.Line{}
 		}
 	}
 	c.lines[side].Add(at, q.Published, q.There())
@@ -200,38 +202,52 @@ func (c *counter) take(side split.Side, from broker.Queue, names map[string]stri
 		}
 	}
 	for channel, was := range c.done[side] {
-		if now, still := channels[channel]; !still || now.Out() < was.Out() {
-			c.gone[side][c.whose[channel]] = plus(c.gone[side][c.whose[channel]], was)
+		if now, still := channels[channel]; !still || now.Counted.Done() < was.Done() {
+			c.gone[side][c.whose[channel]] = c.gone[side][c.whose[channel]].Plus(was)
 			delete(c.done[side], channel)
+			delete(c.out[side], channel)
 		}
 	}
-	of := map[string]broker.Counted{}
+	of, open, oldest := map[string]broker.Counted{}, map[string]int64{}, map[string]time.Duration{}
 	for channel, who := range c.whose {
 		if !mine[channel] && c.done[side][channel] == (broker.Counted{}) {
 			continue
 		}
-		if now, there := channels[channel]; there {
-			c.done[side][channel] = now
-			of[who] = plus(of[who], now)
+		now, there := channels[channel]
+		if !there {
+			continue
+		}
+		c.done[side][channel] = now.Counted
+		of[who] = of[who].Plus(now.Counted)
+		line := c.out[side][channel]
+		if line == nil {
+			line = &backlog.Line{}
+			c.out[side][channel] = line
+		}
+		line.Add(at, now.Counted.Out(), now.Unacked)
+		open[who] += now.Unacked
+		if age := line.Oldest(at); age >= lag { // the broker's numbers are no finer than that
+			oldest[who] = max(oldest[who], age)
 		}
 	}
-	var sum broker.Counted
+	var sum int64
 	for n := range s.Instances {
 		i := &s.Instances[n]
-		all := plus(of[i.Name], c.gone[side][i.Name])
-		i.Requests, i.Status[2] = all.Out(), all.Out()
-		sum = plus(sum, all)
+		done := of[i.Name].Plus(c.gone[side][i.Name]).Done()
+		i.Requests, i.Status[2] = done, done
+		i.Open, i.Oldest = open[i.Name], oldest[i.Name]
+		sum += done
 	}
 	if len(s.Instances) > 0 { // the broker does not say whose they were
 		first := &s.Instances[0]
-		rest := max(q.Done+q.Dead+q.Unacked-sum.Out(), 0)
+		rest := max(q.Done-sum, 0)
 		if strangers == 0 {
 			rest = 0
 		}
-		first.Requests += rest
-		first.Status[2] = max(first.Status[2]+rest-q.Dead, 0)
-		first.Status[5] += q.Dead
-		first.Failures += q.Redelivered
+		// What was given back and what died is an answer that is not good, each time.
+		first.Status[2] += rest
+		first.Status[5] += q.Dead + q.Redelivered
+		first.Requests += rest + q.Dead + q.Redelivered
 	}
 	return strangers
 }
@@ -271,11 +287,6 @@ func (c *counter) died(side split.Side, q broker.Queue) int64 {
 	}
 	c.dead[side].known, c.dead[side].last = q.Name != "", now
 	return c.dead[side].sum
-}
-
-func plus(a, b broker.Counted) broker.Counted {
-	return broker.Counted{Published: a.Published + b.Published, Delivered: a.Delivered + b.Delivered,
-		Redelivered: a.Redelivered + b.Redelivered, Acked: a.Acked + b.Acked}
 }
 
 // asRead is a queue as it is compared from one look to the next.

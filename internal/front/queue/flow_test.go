@@ -20,6 +20,7 @@ import (
 
 	amqp "github.com/rabbitmq/amqp091-go"
 
+	"vaiven/internal/core/figures"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
@@ -52,7 +53,9 @@ type flow struct {
 	printers map[string]*amqp.Connection
 	disorder int
 	slow     time.Duration // that each message takes to be done
-	line     []done        // messages, in the order in which they were done
+	harsh    bool          // now and then one is given back, or hung with
+	did      map[string]int
+	line     []done // messages, in the order in which they were done
 	longest  time.Duration
 }
 
@@ -65,7 +68,8 @@ type done struct {
 
 func (s *started) flow(settings *Settings) *flow {
 	return &flow{started: s, settings: settings, stop: make(chan struct{}), seen: map[string]int{},
-		again: map[string]bool{}, unsure: map[string]int{}, printers: map[string]*amqp.Connection{}}
+		again: map[string]bool{}, did: map[string]int{}, unsure: map[string]int{},
+		printers: map[string]*amqp.Connection{}}
 }
 
 // dial connects until it has worked, or the flow ends.
@@ -212,10 +216,21 @@ func (f *flow) consumeOn(conn *amqp.Connection, name string, side split.Side) {
 		}
 		f.mu.Unlock()
 		f.mu.Lock()
-		slow := f.slow
+		slow, harsh := f.slow, f.harsh
 		f.mu.Unlock()
+		switch dice := rand.IntN(10_000); {
+		case !harsh:
+		case dice < 100: // one in a hundred is given back
+			if d.Reject(true) != nil {
+				return
+			}
+			continue
+		case dice < 102: // and one in five thousand is hung with
+			slow = 3 * time.Second
+		}
 		time.Sleep(slow)
 		f.mu.Lock()
+		f.did[d.MessageId]++
 		f.line = append(f.line, done{side, who, number})
 		f.mu.Unlock()
 		if d.Ack(false) != nil {
@@ -242,7 +257,7 @@ func (f *flow) end(t *testing.T, publishers map[string]int) {
 		defer f.mu.Unlock()
 		for who, most := range publishers {
 			for n := range most {
-				if id := fmt.Sprintf("%s-%d", who, n); f.seen[id] == 0 {
+				if id := fmt.Sprintf("%s-%d", who, n); f.did[id] == 0 {
 					list = append(list, id)
 				}
 			}
@@ -292,7 +307,12 @@ func ferries(t *testing.T, change func(*Settings)) (*flow, *Driver) { return fer
 // ferriesOf is one with so many of each side.
 func ferriesOf(t *testing.T, each int, change func(*Settings)) (*flow, *Driver) {
 	t.Helper()
-	s := start(t)
+	return start(t).ferries(each, change)
+}
+
+func (s *started) ferries(each int, change func(*Settings)) (*flow, *Driver) {
+	t := s.t
+	t.Helper()
 	settings := s.settings()
 	if change != nil {
 		change(settings)
@@ -325,6 +345,7 @@ func ferriesOf(t *testing.T, each int, change func(*Settings)) (*flow, *Driver) 
 // Where printers hardly do anything any more, the age of the oldest says so, however late the broker tells what has
 // come; and what is carried away from them is nothing that they have done.
 func TestPrintersThatHang(t *testing.T) {
+	testkit.Long(t)
 	f, d := ferries(t, func(s *Settings) { s.Backlog = Carry })
 	hang := func(each time.Duration) {
 		f.mu.Lock()
@@ -695,7 +716,12 @@ func (n *node) restart(t *testing.T) {
 // was there.
 func TestAnotherBroker(t *testing.T) {
 	for _, link := range []string{"vaiven", "shovel"} {
-		t.Run(link, func(t *testing.T) { anotherBroker(t, link == "shovel") })
+		t.Run(link, func(t *testing.T) {
+			if link == "shovel" {
+				testkit.Long(t)
+			}
+			anotherBroker(t, link == "shovel")
+		})
 	}
 }
 
@@ -968,7 +994,7 @@ func TestPoison(t *testing.T) {
 		}
 		blue, green := r.Sides[split.Blue], r.Sides[split.Green]
 		if q := green.Queue; q.Dead != 3 || q.Redelivered != 1 || q.Done != 1 || q.Published != 4 || q.There() != 0 ||
-			green.Instances[0].Status[5] != 3 || green.Instances[0].Failures != 1 {
+			green.Instances[0].Status[5] != 4 || green.Instances[0].Requests != 5 {
 			return fmt.Errorf("green %+v, %+v", *q, green.Instances)
 		}
 		if q := blue.Queue; q.Dead+q.Redelivered+q.Published != 0 || blue.Instances[0].Requests != 0 {
@@ -976,6 +1002,87 @@ func TestPoison(t *testing.T) {
 		}
 		return nil
 	})
+}
+
+// Printers that take messages and never do them, and printers that give back one in five, are failing: by what the
+// broker counts, as the judge takes it.
+func TestPrintersThatAreFailing(t *testing.T) {
+	testkit.Long(t)
+	for what, c := range map[string]struct {
+		print   func(n int, m amqp.Delivery) error
+		failing bool
+	}{
+		"they hang": {func(int, amqp.Delivery) error { return nil }, true},
+		"they give back one in five": {func(n int, m amqp.Delivery) error {
+			if n%5 == 0 {
+				return m.Reject(true)
+			}
+			return m.Ack(false)
+		}, true},
+		"they let one in five die": {func(n int, m amqp.Delivery) error {
+			if n%5 == 0 {
+				return m.Reject(false)
+			}
+			return m.Ack(false)
+		}, true},
+		"they do as they should": {func(_ int, m amqp.Delivery) error { return m.Ack(false) }, false},
+	} {
+		t.Run(what, func(t *testing.T) {
+			f, d := ferries(t, nil)
+			f.leave()
+			take := func(who string, side split.Side, each func(int, amqp.Delivery) error) {
+				ch := f.channel(who)
+				f.do(ch.Qos(20, 0, false))
+				come, err := ch.Consume(f.settings.Queues[side], who, false, false, false, false, nil)
+				f.do(err)
+				go func() {
+					n := 0
+					for m := range come {
+						n++
+						if each(n, m) != nil {
+							return
+						}
+					}
+				}()
+			}
+			well := func(_ int, m amqp.Delivery) error { return m.Ack(false) }
+			for n := range 2 {
+				take(fmt.Sprintf("blue-%d", n+1), split.Blue, well)
+				take(fmt.Sprintf("green-%d", n+1), split.Green, c.print)
+			}
+			ch := f.channel("passengers")
+			var series figures.Series
+			begun := time.Now()
+			for n := 0; ; n++ {
+				for _, queue := range f.settings.Queues {
+					f.do(ch.PublishWithContext(t.Context(), "", queue, true, false, amqp.Publishing{
+						MessageId: fmt.Sprint(n), DeliveryMode: amqp.Persistent}))
+				}
+				time.Sleep(20 * time.Millisecond) // the rate is the test's input
+				if n%25 != 0 {
+					continue
+				}
+				r, err := d.Read(t.Context())
+				if err != nil || r.Blind != "" || series.Add(r) != nil {
+					continue
+				}
+				green, blue := series.Count(split.Green, begun, 0), series.Count(split.Blue, begun, 0)
+				bad := green.FailingCount()
+				if got := blue.FailingCount(); got.Bad > 0 {
+					t.Fatalf("blue is failing: %+v", got)
+				}
+				switch {
+				case !c.failing && bad.Bad > 0:
+					t.Fatalf("they fail: %+v", green)
+				case !c.failing && bad.Of > 500, c.failing && bad.Bad >= 20 && bad.Rate() > 0.1:
+					t.Logf("after %v: %+v, blue %+v", time.Since(begun).Round(time.Second), green, blue)
+					return
+				case time.Since(begun) > 90*time.Second:
+					t.Fatalf("green %+v, blue %+v, %+v", green, blue, r.Sides)
+				}
+			}
+		})
+	}
 }
 
 // What is there is led through Vaiven's exchanges while messages come, and the new side's queue is made like the old

@@ -131,6 +131,10 @@ func (d *Driver) both(ctx context.Context) (queues [2]broker.Queue, err error) {
 		if queues[side], err = d.at[side].Queue(ctx, name); there(err) != nil {
 			return queues, err
 		}
+		if queues[side].Type == "stream" {
+			return queues, fmt.Errorf("%w: %s is a stream: whoever reads it takes nothing away, so that nothing is ever done, or "+
+				"left over to be carried; name a classic queue, or a quorum queue", front.ErrRefused, name)
+		}
 	}
 	return queues, nil
 }

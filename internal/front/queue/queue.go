@@ -300,7 +300,8 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 		return front.Left{}, fmt.Errorf("%w: what %s has is not known: %s", front.ErrUnreachable, d.config.Queues[side],
 			r.Blind)
 	}
-	return front.Left{Waits: d.counts.left(side, *r.Sides[side].Queue, r.At, d.config.Lag)}, nil
+	q := *r.Sides[side].Queue
+	return front.Left{Waits: d.counts.left(side, q, r.At, d.config.Lag), Taken: q.Unacked}, nil
 }
 
 // Run carries what waits for nobody: what was held, and what is left on a side that gets no more messages, if the

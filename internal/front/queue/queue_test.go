@@ -77,6 +77,7 @@ type started struct {
 	listen string
 	admin  string
 	host   string
+	quorum bool // blue's queue is of that type
 }
 
 // start makes a host at the broker, which it starts if it does not run.
@@ -204,9 +205,13 @@ func (s *started) usual(settings *Settings) {
 	s.t.Helper()
 	ch := s.channel("the team")
 	s.do(ch.ExchangeDeclare(settings.Exchange, "topic", true, false, false, false, nil))
-	_, err := ch.QueueDeclare(settings.Queues[split.Blue], true, false, false, false,
-		amqp.Table{"x-dead-letter-exchange": "", "x-dead-letter-routing-key": settings.Dead[split.Blue],
-			"x-max-priority": 3})
+	like := amqp.Table{"x-dead-letter-exchange": "", "x-dead-letter-routing-key": settings.Dead[split.Blue]}
+	if s.quorum {
+		like["x-queue-type"] = "quorum"
+	} else {
+		like["x-max-priority"] = 3
+	}
+	_, err := ch.QueueDeclare(settings.Queues[split.Blue], true, false, false, false, like)
 	s.do(err)
 	_, err = ch.QueueDeclare(settings.Dead[split.Blue], true, false, false, false, nil)
 	s.do(err)

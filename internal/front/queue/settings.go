@@ -72,6 +72,9 @@ const (
 // Kind is the kind's name.
 func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
 
+// Queued is that instances take messages here.
+func (s *Settings) Queued() {}
+
 // Marks is never: the order of going home stands at the broker.
 func (s *Settings) Marks() bool { return false }
 

@@ -198,7 +198,7 @@ func (f *Front) merge(list []reading.Front) reading.Front {
 
 // sum adds one front's figures of a side to another's.
 func sum(a, b reading.Side) reading.Side {
-	s := reading.Side{Draining: a.Draining && b.Draining, Open: a.Open + b.Open, Lost: a.Lost + b.Lost,
+	s := reading.Side{Open: a.Open + b.Open, Lost: a.Lost + b.Lost, Kept: a.Kept + b.Kept,
 		Instances: append([]reading.Count{}, a.Instances...)}
 	for _, c := range b.Instances {
 		found := false
@@ -493,6 +493,10 @@ func (f *Front) Drain(ctx context.Context, side split.Side) (front.Left, error) 
 	for _, l := range left {
 		total.Open += l.Open
 		total.Waits += l.Waits
+		total.Taken += l.Taken
+		if l.Until.After(total.Until) {
+			total.Until = l.Until
+		}
 	}
 	return total, errors.Join(failed...)
 }

@@ -123,6 +123,27 @@ func (t *Remote[S]) Known(g front.ChangeMark, s S) (reading.Split, reading.Order
 	return now, o, err
 }
 
+// steadyFor is how long it is waited for a word on a change that nobody has explained.
+const steadyFor = 200 * time.Millisecond
+
+// Steady is a state to read by: where another share is in force than this process knows of, and no going home says why,
+// it looks again a moment later. Somebody may be in the middle of it.
+func (t *Remote[S]) Steady(ctx context.Context, s S) (S, error) {
+	t.mu.Lock()
+	last, changing := t.last, t.during != nil
+	t.mu.Unlock()
+	share, err := t.share(s)
+	if err != nil || !last.known || changing || share == last.share || t.order(s).Generation > last.generation {
+		return s, nil
+	}
+	select {
+	case <-ctx.Done():
+		return s, context.Cause(ctx)
+	case <-time.After(steadyFor):
+		return t.Look(ctx)
+	}
+}
+
 // Instances is what was told of both sides' instances. It is not changed any more.
 func (t *Remote[S]) Instances() front.Known {
 	t.mu.Lock()
@@ -235,7 +256,11 @@ func (t *Remote[S]) Set(ctx context.Context, share split.Share, e front.Expect) 
 	if err := permit.Ask(changing); err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	errDo := w.make(changing)
+	errDo := w.Do(changing)
+	open := w.open(errDo)
+	if errDo == nil {
+		errDo = w.wait(changing)
+	}
 	// What was told is there, whatever came meanwhile. If somebody went home, that has the
 	// last word, over this change too.
 	looking, cancel := context.WithTimeout(context.WithoutCancel(ctx), front.QuietLimit+2*time.Second)
@@ -250,13 +275,43 @@ func (t *Remote[S]) Set(ctx context.Context, share split.Share, e front.Expect) 
 			return front.Done{}, err
 		}
 	}
-	if errDo != nil {
+	switch {
+	case open && err != nil:
+		return front.Done{}, front.Because(changing, fmt.Errorf("%w: whether the share is in force is not known, as it "+
+			"cannot be read either (%w)", errDo, err))
+	case open: // the answer was lost, and what it was to say is read
+		if d, err := t.confirmed(after, w); err == nil {
+			return d, nil
+		}
 		return front.Done{}, front.Because(changing, errDo)
-	}
-	if err != nil {
+	case errDo != nil:
+		return front.Done{}, front.Because(changing, errDo)
+	case err != nil:
 		return front.Done{}, fmt.Errorf("the share was told but could not be read back: %w", err)
 	}
 	return t.confirmed(after, w)
+}
+
+// lost reports whether an error leaves open what has become of a change: no answer has come.
+func lost(err error) bool { return errors.Is(err, front.ErrUnreachable) }
+
+// open reports whether what is in force can say what has become of work whose answer was lost. Where it is not in force
+// at once it cannot.
+func (w Work) open(err error) bool { return w.Wait == nil && lost(err) }
+
+// lookBack is how long it is looked whether a going home is in force whose answer was lost.
+const lookBack = time.Second
+
+// home reports whether a going home is in force whose answer was lost.
+func (t *Remote[S]) home(ctx context.Context, w Work) bool {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), lookBack)
+	defer cancel()
+	s, err := t.Look(ctx)
+	if err != nil {
+		return false
+	}
+	share, err := t.share(s)
+	return err == nil && share == w.Weights.Reached[split.Green]
 }
 
 // again takes home once more what a change of ours took away from there.
@@ -285,9 +340,9 @@ func (t *Remote[S]) confirmed(after S, w Work) (front.Done, error) {
 	return d, err
 }
 
-// Home sends all requests to a side. It acts first; then it waits for what others may have
-// sent off before, as long as that takes no longer than the limit, and acts again where
-// they came after it.
+// Home sends all requests to a side. It acts at once, and writes its order down meanwhile, so that who reads the proxy
+// in the middle of it knows why; then it waits for what others may have sent off before, as long as that takes no
+// longer than the limit, and acts again where they came after it.
 func (t *Remote[S]) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	t.gate.Home()
 	t.released()
@@ -296,11 +351,16 @@ func (t *Remote[S]) Home(ctx context.Context, h front.Homing) (front.Done, error
 	if err != nil {
 		return front.Done{}, err
 	}
-	if err := w.Do(ctx); err != nil {
-		return front.Done{}, err
-	}
-	if t.Order == nil {
-		_, _ = t.Mark.Raise(h, at) // it holds in this process at least; the file is for the others
+	raised := make(chan struct{})
+	go func() {
+		defer close(raised)
+		if t.Order == nil {
+			_, _ = t.Mark.Raise(h, at) // it holds in this process at least; the file is for the others
+		}
+	}()
+	err = w.Do(ctx)
+	if <-raised; err != nil && !(w.open(err) && t.home(ctx, w)) {
+		return front.Done{}, err // it is an order all the same: nothing goes on that was decided before
 	}
 	if err := w.wait(ctx); err != nil {
 		return front.Done{}, err
@@ -408,10 +468,14 @@ func (t *Remote[S]) NewTerm(ctx context.Context) (uint64, error) {
 	}
 	o := t.order(s)
 	o.Term++
-	if err := t.Renew(changing, s, o); err != nil {
-		return 0, front.Because(changing, err)
+	errDo := t.Renew(changing, s, o)
+	if errDo != nil && !lost(errDo) {
+		return 0, front.Because(changing, errDo)
 	}
 	after, err := t.Look(changing)
+	if err == nil && errDo != nil && t.order(after).Term != o.Term {
+		return 0, front.Because(changing, errDo)
+	}
 	if err != nil {
 		return 0, fmt.Errorf("the term was told but could not be read back: %w", err)
 	}

@@ -22,6 +22,7 @@ type proxy struct {
 	mu     sync.Mutex
 	share  split.Share // below zero: nobody gets anything
 	deaf   bool        // it says that it did, and did not
+	mute   bool        // whatever it does, its answer is lost
 	looks  int
 	blind  int // from which look on it cannot be read
 	refuse error
@@ -81,6 +82,9 @@ func (p *proxy) steering(dir string) *Remote[split.Share] {
 					if p.refuse == nil && !p.deaf {
 						p.set(share)
 					}
+					if p.refuse == nil && p.mute {
+						return fmt.Errorf("%w: no answer in time", front.ErrUnreachable)
+					}
 					return p.refuse
 				},
 			}, p.refuse
@@ -101,6 +105,33 @@ func expect(t *testing.T, s *Remote[split.Share], p *proxy) front.Expect {
 }
 
 func home(side split.Side) front.Homing { return front.Homing{Side: side, By: "marit"} }
+
+// Where the answer to a change is lost, what is in force says whether it was made; and where that cannot be read,
+// nothing says either.
+func TestAnAnswerThatIsLost(t *testing.T) {
+	p := &proxy{share: 1000, mute: true}
+	s := p.steering(t.TempDir())
+	if d, err := s.Set(t.Context(), 2500, expect(t, s, p)); err != nil || d.Share != 2500 {
+		t.Errorf("made: %+v, %v", d, err)
+	}
+	if d, err := s.Home(t.Context(), home(split.Blue)); err != nil || d.Share != 0 {
+		t.Errorf("home: %+v, %v", d, err)
+	}
+	p.deaf = true
+	if d, err := s.Set(t.Context(), 5000, expect(t, s, p)); !errors.Is(err, front.ErrUnreachable) ||
+		!strings.Contains(err.Error(), "no answer in time") {
+		t.Errorf("not made: %+v, %v", d, err)
+	}
+	if d, err := s.Home(t.Context(), home(split.Green)); !errors.Is(err, front.ErrUnreachable) {
+		t.Errorf("not home: %+v, %v", d, err)
+	}
+	e := expect(t, s, p)
+	p.deaf, p.blind = false, p.looks+2
+	if d, err := s.Set(t.Context(), 5000, e); !errors.Is(err, front.ErrUnreachable) ||
+		!strings.Contains(err.Error(), "not known") {
+		t.Errorf("made, and not to be read: %+v, %v", d, err)
+	}
+}
 
 func TestAChange(t *testing.T) {
 	p := &proxy{share: 1000}
@@ -179,6 +210,58 @@ func TestHomeOfAnotherProcessIsNotUndone(t *testing.T) {
 }
 
 // In one process going home ends a change that hangs, and does not wait for it.
+// Who goes home says so while it is being done: a reader in the middle of it does not take it for a change that nobody
+// has explained.
+func TestHomeOfAnotherProcessIsReadInTheMiddle(t *testing.T) {
+	dir := t.TempDir()
+	p := &proxy{share: 1000}
+	keeper, somebody := p.steering(dir), p.steering(dir)
+	expect(t, keeper, p)
+	middle, through := make(chan struct{}), make(chan struct{})
+	p.before = func() { // some of its instances were told, and others were not
+		p.set(700)
+		close(middle)
+		<-through
+	}
+	gone := make(chan error, 1)
+	go func() {
+		_, err := somebody.Home(t.Context(), home(split.Blue))
+		gone <- err
+	}()
+	<-middle
+	since := keeper.ChangeMark()
+	s, err := keeper.Look(t.Context())
+	if err == nil {
+		s, err = keeper.Steady(t.Context(), s)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if now, o, err := keeper.Known(since, s); err != nil || o.Generation != 1 || o.By != "marit" {
+		t.Errorf("in the middle of it %v are on green, by %+v, %v", now.Share, o, err)
+	}
+	close(through)
+	if err := <-gone; err != nil {
+		t.Error(err)
+	}
+}
+
+// A change that nobody explains is somebody's, once it was looked at twice.
+func TestAChangeOfSomebodysIsTheirs(t *testing.T) {
+	p := &proxy{share: 1000}
+	keeper := p.steering(t.TempDir())
+	expect(t, keeper, p)
+	p.set(5000)
+	s, err := keeper.Look(t.Context())
+	if err == nil {
+		s, err = keeper.Steady(t.Context(), s)
+	}
+	now, o, errKnown := keeper.Known(keeper.ChangeMark(), s)
+	if err != nil || errKnown != nil || now.Share != 5000 || o.Generation != 0 || p.looks != 2 {
+		t.Errorf("%v are on green, by %+v, after %d looks, %v, %v", now.Share, o, p.looks, err, errKnown)
+	}
+}
+
 func TestHomeEndsAChangeThatHangs(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p := &proxy{share: 2500}

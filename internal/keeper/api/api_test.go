@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/user"
 	"path/filepath"
 	"reflect"
 	"strings"
@@ -223,6 +224,30 @@ func TestRefusalsKeepTheirKind(t *testing.T) {
 	}
 	if _, _, err := c.Tryout(t.Context()); err == nil || !strings.Contains(err.Error(), "names no access log") {
 		t.Errorf("%v", err)
+	}
+}
+
+// Who did something is what they say, and beside it what the socket knows.
+func TestWhoItWas(t *testing.T) {
+	s := serve(t, 1)
+	c := s.dial("marit")
+	events := c.Events(t.Context(), keeper.FromNow)
+	if _, err := c.Do(t.Context(), keeper.Command{Act: crossing.Freeze{},
+		Peer: crossing.Peer{Name: "somebody else"}}); err != nil {
+		t.Fatal(err)
+	}
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for e := range events {
+		if e.By != "marit" {
+			continue
+		}
+		if e.Peer.Name != me.Username || e.Peer.User != os.Getuid() || e.Peer.Host == "" {
+			t.Errorf("marit was %+v", e.Peer)
+		}
+		break
 	}
 }
 

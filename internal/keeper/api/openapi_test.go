@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/goccy/go-yaml"
 
@@ -202,6 +203,8 @@ func kindOf(t reflect.Type) string {
 		return `$ref: "#/components/schemas/Share"`
 	case t == reflect.TypeFor[split.Side]():
 		return `$ref: "#/components/schemas/Side"`
+	case t == reflect.TypeFor[time.Time]():
+		return "type: string, format: date-time"
 	case t.Kind() == reflect.Pointer:
 		return kindOf(t.Elem())
 	}

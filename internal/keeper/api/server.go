@@ -66,7 +66,7 @@ func Serve(l net.Listener, k Keeper, epoch string) *Server {
 	s.ending, s.end = context.WithCancel(context.Background())
 	s.http = http.Server{
 		Handler: s.handler(), ReadHeaderTimeout: headLimit, IdleTimeout: idleLimit, MaxHeaderBytes: headMost,
-		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
+		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug), ConnContext: withPeer,
 	}
 	s.done.Go(func() {
 		// it ends with Close
@@ -447,6 +447,7 @@ func (s *Server) command(w http.ResponseWriter, r *http.Request) error {
 	if c.By = printable(c.By); c.By == "" {
 		return wrong("who asks for it is not said: \"by\" in the body, or the header %s", ByHeader)
 	}
+	c.Peer = peerOf(r.Context())
 	seq, err := s.keeper.Do(r.Context(), c)
 	if err == nil {
 		answer(w, http.StatusOK, done{seq})

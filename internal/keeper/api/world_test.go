@@ -19,6 +19,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
+	"vaiven/internal/proving/prober"
 	"vaiven/internal/stack"
 	"vaiven/internal/world/place"
 	"vaiven/internal/world/versions"
@@ -159,8 +160,8 @@ func (worldProber) Run(ctx context.Context) { <-ctx.Done() }
 func (worldProber) Report(now time.Time) reading.Door {
 	return reading.Door{At: now, Answers: 7, LastBegun: map[string]time.Time{}}
 }
-func (worldProber) Sides([2]string) {}
-func (worldProber) Rest(bool)       {}
+func (worldProber) Sides([2]prober.Runs) {}
+func (worldProber) Rest(bool)            {}
 
 func (worldHealth) Round(_ context.Context, list []reading.Instance) []reading.Condition {
 	conditions := make([]reading.Condition, len(list))

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/engine"
 	"vaiven/internal/core/oneof"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
@@ -157,8 +158,6 @@ func caughtUp(snapshots <-chan keeper.Snapshot, seq uint64, shown func(keeper.Sn
 	}
 }
 
-func nothingShown(keeper.Snapshot) {}
-
 // RaiseOptions says what to raise the spare side at.
 type RaiseOptions struct {
 	Version   string
@@ -253,15 +252,20 @@ func Shift(ctx context.Context, c keeper.Client, to crossing.Shift, command keep
 	return s, nil
 }
 
-// Retire drains and removes the side without traffic.
-func Retire(ctx context.Context, c keeper.Client, typed string, command keeper.Command) (split.Side, error) {
+// Retire drains and removes the side without traffic. told is given what is known of it, again and again.
+func Retire(ctx context.Context, c keeper.Client, typed string, command keeper.Command,
+	told func(side split.Side, is engine.SideView)) (split.Side, error) {
 	var side split.Side
 	command.Act = crossing.Retire{Typed: typed}
 	err := act(ctx, c, command, func(task uint64, f crossing.Fact) bool {
 		retired, done := f.(crossing.Retired)
 		side = retired.Side
 		return done && retired.Task == task
-	}, nothingShown)
+	}, func(s keeper.Snapshot) {
+		if t := s.Crossing.Task; t.Do == crossing.TaskRetire {
+			told(t.Side, s.Sides[t.Side])
+		}
+	})
 	return side, err
 }
 

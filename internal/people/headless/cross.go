@@ -1,6 +1,7 @@
 package headless
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,17 +24,21 @@ type Options struct {
 	By        string
 	As        *uint64           // see [keeper.Command]
 	Versions  map[string]string // of other parts than the first
-	Yes       bool              // approve what the route asks
+	Yes       Approved          // of what the route asks
 	Accept    bool              // accept what the proof finds and the plan leaves to a person
 	SameBuild bool              // begin even if nothing has changed
 	AtOnce    bool              // in one step, because the live side does not serve
 	Why       string            // what to write into the logbook
 	TakeWheel bool              // also from somebody else
-	// end as soon as it is frozen, also while a guard may yet roll it back
-	AtFreeze bool
-	Ask      func(question string) (bool, error) // where Yes is not set
-	Emit     func(line any) error                // each event, then the summary
-	Tell     func(text string)                   // how it stands while it waits; nil for nobody
+	Until     Until             // how far it is followed
+	Detach    bool              // it is begun, and not followed
+	// end the keep of a crossing to another version, or call off one that has moved no traffic; Confirm is the word
+	// that retiring takes
+	Supersede bool
+	Confirm   string
+	Ask       func(question string) (bool, error) // what is not approved; nil where nobody is there to be asked
+	Emit      func(line any) error                // each event, then the summary
+	Tell      func(text string)                   // how it stands while it waits; nil for nobody
 }
 
 // Outcome is how a crossing ended.
@@ -49,6 +54,9 @@ const (
 	Failed     Outcome = "failed"        // nothing was begun
 	Frozen     Outcome = "frozen"        // it has not ended and stands where it stood, until a person goes on or back
 	LiveIll    Outcome = "live side ill" // the same, and the live side does not serve as it should
+	Waits      Outcome = "waits"         // it goes on when somebody answers
+	Reached    Outcome = "reached"       // it is as far as it was to be followed, and goes on
+	Detached   Outcome = "begun"         // it is the keeper's
 )
 
 // Summary is the last line of a crossing. Its counts are the prober's.
@@ -58,6 +66,7 @@ type Summary struct {
 	Why      string  `json:"why,omitempty"`
 	// number of the last freeze, which an answer names; 0 if it is not frozen
 	Freeze     uint64        `json:"freeze,omitempty"`
+	Question   uint64        `json:"question,omitempty"` // that it waits for an answer to, which names it; 0 for none
 	Version    string        `json:"version"`
 	Target     split.Side    `json:"target"`
 	Took       time.Duration `json:"took"`
@@ -72,13 +81,17 @@ type Summary struct {
 
 // Cross takes a crossing from begin to end; one to the same version that is under way it takes up
 // where it is. One that freezes stays where it is, for a person
-// to go on or go back, and no Yes answers that. The outcome says what it is about.
+// to go on or go back, and no Yes answers that. What is asked and not approved is left to somebody, who may be asked
+// here. The outcome says what it is about.
 func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	events, snapshots := c.Events(ctx, keeper.FromNow), c.Snapshots(ctx)
 	before, err := free(ctx, snapshots)
 	if err != nil {
+		return Summary{}, err
+	}
+	if before, err = supersede(ctx, c, o, snapshots, before); err != nil {
 		return Summary{}, err
 	}
 	begun := before.Crossing.Seq
@@ -97,6 +110,9 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 		}
 	}
 	r := runner{Options: o, client: c, begun: begun, before: before.Door, door: before.Door}
+	if o.Detach {
+		return r.detached(ctx, events, snapshots)
+	}
 	for {
 		select {
 		case e, ok := <-events:
@@ -116,6 +132,64 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 				return sum, err
 			}
 			if done {
+				return sum, errors.Join(r.drain(ctx, events, s.Crossing.Seq), r.Emit(sum))
+			}
+		case <-ctx.Done():
+			return Summary{}, context.Cause(ctx)
+		}
+	}
+}
+
+// supersede ends what is in the way of a crossing to another version, if that was asked for and may be: a keep, or what
+// has moved no traffic.
+func supersede(ctx context.Context, c keeper.Client, o Options, snapshots <-chan keeper.Snapshot,
+	s keeper.Snapshot) (keeper.Snapshot, error) {
+	is := s.Crossing
+	if !o.Supersede || !is.Stage.UnderWay() || is.Version == o.Version {
+		return s, nil
+	}
+	command := keeper.Command{By: o.By, As: o.As, Why: cmp.Or(o.Why, o.Version+" takes its place"),
+		TakeWheel: o.TakeWheel}
+	switch {
+	case is.Stage == crossing.Keeping:
+		command.Act = crossing.Retire{Typed: o.Confirm}
+	case !is.Moved:
+		command.Act = crossing.Back{}
+	default:
+		return s, nil // the refusal says what can be done
+	}
+	if _, err := c.Do(ctx, command); err != nil {
+		return s, err
+	}
+	ended, stop := context.WithTimeout(ctx, freeLimit)
+	defer stop()
+	for {
+		select {
+		case s, ok := <-snapshots:
+			if !ok {
+				return s, errStopped
+			}
+			if s.Crossing.Stage.Over() && s.Crossing.Task.ID == 0 {
+				return s, nil
+			}
+		case <-ended.Done():
+			return s, fmt.Errorf("crossing %d was to end for %s, and has not ended yet: %w", is.Number, o.Version,
+				context.Cause(ended))
+		}
+	}
+}
+
+// detached is the summary of a crossing that was just begun.
+func (r *runner) detached(ctx context.Context, events <-chan crossing.Event,
+	snapshots <-chan keeper.Snapshot) (Summary, error) {
+	for {
+		select {
+		case s, ok := <-snapshots:
+			if !ok {
+				return Summary{}, errStopped
+			}
+			if s.Crossing.Seq >= r.begun {
+				sum := r.summary(s, Detached, "")
 				return sum, errors.Join(r.drain(ctx, events, s.Crossing.Seq), r.Emit(sum))
 			}
 		case <-ctx.Done():
@@ -242,7 +316,8 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		return r.summary(s, Kept, words.Lacks(s.Held, s.At)), true, nil
 	case c.Frozen() && c.Task.ID != 0 && (c.Stage == crossing.Raising || c.Stage == crossing.Proving):
 		return Summary{}, false, nil // a side that is proven helps, whatever comes then
-	case c.Frozen() && !r.AtFreeze && mayRollBack(s.Guards) && s.At.Sub(c.Freezes[len(c.Freezes)-1].At) < rollBackFor:
+	case c.Frozen() && r.Until != UntilFrozen && mayRollBack(s.Guards) &&
+		s.At.Sub(c.Freezes[len(c.Freezes)-1].At) < rollBackFor:
 		return Summary{}, false, nil // guards go on, and may have the last word
 	case c.Frozen():
 		outcome, why := standsAs(c), words.Frozen(c)
@@ -250,8 +325,14 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 			why += ". What can be done: " + help
 		}
 		return r.summary(s, outcome, why), true, nil
+	case r.Until.Reached(c):
+		return r.summary(s, Reached, ""), true, nil
 	case q.ID == 0 || q.ID == r.answered:
 		return Summary{}, false, nil
+	case r.left(q):
+		sum := r.summary(s, Waits, words.Whole(q, c))
+		sum.Question = q.ID
+		return sum, true, nil
 	}
 	if r.asked != q.ID {
 		var err error
@@ -279,6 +360,17 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 	return Summary{}, false, err
 }
 
+// left reports whether a question is left to somebody who is not here.
+func (r *runner) left(q crossing.Question) bool {
+	switch finds := oneof.IsA[crossing.AskFindings](q); {
+	case oneof.IsA[crossing.AskSameBuild](q), r.Ask != nil:
+		return false
+	case finds:
+		return !r.Accept
+	}
+	return !r.Yes.Of(q)
+}
+
 // say is the answer to a question.
 func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, error) {
 	answer := keeper.Command{Act: crossing.No{Question: q.ID}, By: r.By}
@@ -286,7 +378,7 @@ func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, err
 	finds := oneof.IsA[crossing.AskFindings](q)
 	switch {
 	case oneof.IsA[crossing.AskSameBuild](q): // --same-build says yes, before it is asked
-	case finds && r.Accept, !finds && r.Yes:
+	case finds && r.Accept, !finds && r.Yes.Of(q):
 		answer.Act = crossing.Yes{Question: q.ID}
 	case r.Ask != nil:
 		yes, err := r.Ask(text)

@@ -10,6 +10,7 @@ import (
 
 func ExampleCross() {
 	var client keeper.Client
-	sum, err := headless.Cross(context.Background(), client, headless.Options{Version: "4.3.0", By: "marit", Yes: true})
+	sum, err := headless.Cross(context.Background(), client, headless.Options{Version: "4.3.0", By: "marit",
+		Yes: headless.ApprovedAll})
 	fmt.Println(sum.Outcome, err)
 }

@@ -136,7 +136,7 @@ func (c *fakeClient) Do(_ context.Context, command keeper.Command) (uint64, erro
 		if err := c.decide("vaiven", crossing.Report{Fact: f}); err != nil {
 			return 0, err
 		}
-		if c.state.Timed() {
+		if c.state.Timed() && (c.state.Stage != crossing.Keeping || c.begin.Keep == 0) {
 			if err := c.decide("vaiven", crossing.TimeUp{}); err != nil {
 				return 0, err
 			}
@@ -181,10 +181,28 @@ func run(t *testing.T, c *fakeClient, o Options) (Summary, []any) {
 	return sum, lines
 }
 
+func TestWhatIsNoPointAndNoApproval(t *testing.T) {
+	for _, text := range []string{"leg", "leg 0", "leg x", "later", "proven, kept"} {
+		if u, err := ParseUntil(text); err == nil {
+			t.Errorf("until %q is %+v", text, u)
+		}
+	}
+	for _, text := range []string{"", "leg", "leg 0", "start,", "findings", "leg 2 start"} {
+		if a, err := ParseApproved(text); err == nil {
+			t.Errorf("approved %q is %+v", text, a)
+		}
+	}
+	all, err := ParseApproved("true")
+	if err != nil || !all.Of(crossing.Question{Is: crossing.AskRetire{}}) ||
+		all.Of(crossing.Question{Is: crossing.AskFindings{}}) {
+		t.Errorf("all is %+v, %v", all, err)
+	}
+}
+
 func TestCross(t *testing.T) {
 	t.Run("to its end", func(t *testing.T) {
 		c := newClient()
-		sum, lines := run(t, c, Options{Yes: true})
+		sum, lines := run(t, c, Options{Yes: ApprovedAll})
 		if sum.Outcome != Settled || sum.Answers != 100 || sum.Lost != 2 || sum.LongestGap != 40*time.Millisecond ||
 			sum.Switch != 3*time.Millisecond || sum.Crossing != 4 {
 			t.Errorf("summary %+v", sum)
@@ -205,22 +223,97 @@ func TestCross(t *testing.T) {
 			t.Errorf("summary %+v, asked %q", sum, asked)
 		}
 	})
+	t.Run("nobody is there to be asked", func(t *testing.T) {
+		c := newClient()
+		sum, _ := run(t, c, Options{})
+		if sum.Outcome != Waits || sum.Question == 0 || sum.Question != c.state.Question.ID || len(c.commands) != 1 ||
+			!strings.Contains(sum.Why, "100 %") {
+			t.Errorf("summary %+v after %v", sum, c.commands)
+		}
+		leg, err := ParseApproved("start,  leg 2")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.show()
+		c.show()                                                           // as a keeper does again and again
+		if sum, _ = run(t, c, Options{Yes: leg}); sum.Outcome != Settled { // the same again, with what is named
+			t.Errorf("taken up: %+v", sum)
+		}
+		other, _ := ParseApproved("leg 1")
+		if sum, _ = run(t, newClient(), Options{Yes: other}); sum.Outcome != Waits {
+			t.Errorf("another leg is approved: %+v", sum)
+		}
+	})
+	t.Run("as far as it is to be followed", func(t *testing.T) {
+		for _, text := range []string{"proven", "leg 1", "leg 2", "kept"} {
+			until, err := ParseUntil(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c := newClient()
+			c.begin.Keep = time.Hour
+			sum, _ := run(t, c, Options{Yes: ApprovedAll, Until: until})
+			if sum.Outcome != Reached {
+				t.Errorf("until %s: %+v", text, sum)
+			}
+		}
+		c := newClient()
+		if sum, _ := run(t, c, Options{Detach: true}); sum.Outcome != Detached || len(c.commands) != 1 {
+			t.Errorf("left to the keeper: %+v after %v", sum, c.commands)
+		}
+	})
+	t.Run("another version is in the way", func(t *testing.T) {
+		kept, _ := ParseUntil("kept")
+		cross := func(c *fakeClient, o Options) (Summary, error) {
+			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+			defer cancel()
+			o.Version, o.By, o.Emit, o.Confirm = "4.4.0", "jonna", func(any) error { return nil }, "sailings"
+			c.begin.Choices = []raise.Choice{{Part: "web", Version: o.Version, Build: "c5"}}
+			return Cross(ctx, c, o)
+		}
+		c := newClient()
+		c.begin.Keep = time.Hour
+		run(t, c, Options{Yes: ApprovedAll, Until: kept})
+		_, err := cross(c, Options{Yes: ApprovedAll})
+		var refused crossing.StillUnderWay
+		if refused, _ = crossing.Refused[crossing.StillUnderWay](err); refused.By != "marit" ||
+			refused.Version != "4.3.0" || refused.Stage != crossing.Keeping {
+			t.Errorf("in the keep: %+v, %v", refused, err)
+		}
+		c.begin.Target, c.begin.Front.Share = split.Blue, split.Whole
+		if sum, err := cross(c, Options{Yes: ApprovedAll, Supersede: true, Until: kept}); err != nil ||
+			sum.Version != "4.4.0" {
+			t.Errorf("in place of the keep: %+v, %v", sum, err)
+		}
+		c = newClient() // it asks before the second leg: traffic has moved
+		run(t, c, Options{})
+		if _, err := cross(c, Options{Supersede: true}); !errors.Is(err, crossing.ErrNotNow) {
+			t.Errorf("with traffic on its way: %v", err)
+		}
+		c = newClient()
+		c.begin.Hold = true
+		run(t, c, Options{}) // it asks before the first
+		if sum, err := cross(c, Options{Supersede: true, Yes: ApprovedAll, Detach: true}); err != nil ||
+			sum.Version != "4.4.0" || c.state.BegunBy != "jonna" {
+			t.Errorf("in place of what had not begun: %+v, %v", sum, err)
+		}
+	})
 	t.Run("the same build", func(t *testing.T) {
 		c := newClient()
 		c.begin.NothingNew = true
-		sum, _ := run(t, c, Options{Yes: true})
+		sum, _ := run(t, c, Options{Yes: ApprovedAll})
 		if sum.Outcome != CalledOff || !strings.Contains(sum.Why, "nothing has changed") ||
 			!strings.Contains(sum.Why, "--same-build") {
 			t.Errorf("summary %+v", sum)
 		}
 		c = newClient()
 		c.begin.NothingNew = true
-		if sum, _ := run(t, c, Options{Yes: true, SameBuild: true}); sum.Outcome != Settled {
+		if sum, _ := run(t, c, Options{Yes: ApprovedAll, SameBuild: true}); sum.Outcome != Settled {
 			t.Errorf("even so: %+v", sum)
 		}
 	})
 	t.Run("findings", func(t *testing.T) {
-		for accept, want := range map[bool]Outcome{false: CalledOff, true: Settled} {
+		for accept, want := range map[bool]Outcome{false: Waits, true: Settled} {
 			c := newClient()
 			c.perform = func(task crossing.Task) crossing.Fact {
 				if task.Do == crossing.TaskProve {
@@ -230,8 +323,8 @@ func TestCross(t *testing.T) {
 				}
 				return well(task)
 			}
-			if sum, _ := run(t, c, Options{Yes: true, Accept: accept}); sum.Outcome != want ||
-				!accept && !strings.Contains(sum.Why, "--accept") {
+			if sum, _ := run(t, c, Options{Yes: ApprovedAll, Accept: accept}); sum.Outcome != want ||
+				!accept && sum.Question == 0 {
 				t.Errorf("accepted %v: %+v", accept, sum)
 			}
 		}
@@ -245,7 +338,7 @@ func TestCross(t *testing.T) {
 			}
 			return well(task)
 		}
-		sum, _ := run(t, c, Options{Yes: true})
+		sum, _ := run(t, c, Options{Yes: ApprovedAll})
 		if sum.Outcome != Frozen || sum.Freeze == 0 || !strings.Contains(sum.Why, "the front did not take the new "+
 			"share: the pier is closed") || len(c.commands) != 1 {
 			t.Errorf("summary %+v after %v", sum, c.commands)
@@ -321,7 +414,10 @@ func TestCross(t *testing.T) {
 			{guard.Status{Then: plan.Freeze, Watch: plan.Failing, State: guard.Watching, Evidence: 1.5, Needed: 2.5},
 				false, 0, true},
 		} {
-			r := runner{Options: Options{AtFreeze: c.atFreeze}}
+			r := runner{}
+			if c.atFreeze {
+				r.Until = UntilFrozen
+			}
 			s := yet
 			s.At, s.Guards = yet.At.Add(c.long), []guard.Status{c.status}
 			if _, done, err := r.look(t.Context(), s); err != nil || done != c.done {
@@ -385,7 +481,7 @@ func TestCross(t *testing.T) {
 			}
 			return well(task)
 		}
-		sum, _ := run(t, c, Options{Yes: true})
+		sum, _ := run(t, c, Options{Yes: ApprovedAll})
 		if sum.Outcome != Kept ||
 			sum.Why != "somebody changed a front after the end: gate2 has 0 % on green, and the first one 100 %" {
 			t.Errorf("summary %+v", sum)
@@ -400,7 +496,7 @@ func TestCross(t *testing.T) {
 		c.state.Task = crossing.Task{}
 		c.show()
 		c.begin.Number = 4
-		if sum, _ := run(t, c, Options{Yes: true}); sum.Outcome != Settled || sum.Crossing != 4 {
+		if sum, _ := run(t, c, Options{Yes: ApprovedAll}); sum.Outcome != Settled || sum.Crossing != 4 {
 			t.Errorf("summary %+v", sum)
 		}
 		if len(c.snapshots) > 0 {
@@ -431,7 +527,8 @@ func TestByHand(t *testing.T) {
 		crossing.ErrNotNow) {
 		t.Errorf("a share that is none: %v", err)
 	}
-	if _, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}); !errors.Is(err, crossing.ErrNotNow) {
+	if _, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}, untold); !errors.Is(err,
+		crossing.ErrNotNow) {
 		t.Errorf("retire a side with traffic: %v", err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
@@ -448,7 +545,8 @@ func TestByHand(t *testing.T) {
 	if _, err := Shift(t.Context(), c, crossing.Shift{Share: 0}, keeper.Command{By: "marit"}); err != nil {
 		t.Error(err)
 	}
-	if side, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}); err != nil || side != split.Green {
+	if side, err := Retire(t.Context(), c, "sailings", keeper.Command{By: "marit"}, untold); err != nil ||
+		side != split.Green {
 		t.Errorf("retired %v, %v", side, err)
 	}
 	c.perform = func(task crossing.Task) crossing.Fact {
@@ -627,3 +725,5 @@ func TestCountedOverKeepers(t *testing.T) {
 		t.Errorf("counted %+v, want %+v", got, want)
 	}
 }
+
+func untold(split.Side, engine.SideView) {}

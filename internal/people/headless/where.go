@@ -180,7 +180,7 @@ func refusedText(counts map[string]int64) string {
 }
 
 // passes are the addresses that a front sends requests to whose configuration is not Vaiven's to change yet.
-func passes(ctx context.Context, f plan.Front, why error) ([]string, error) {
+func passes(ctx context.Context, p *plan.Plan, f plan.Front, why error) ([]string, error) {
 	kind := all.Of(f)
 	c, ok := f.Settings.(interface{ Configuration() string })
 	if !ok || kind.Survey == nil {
@@ -190,13 +190,22 @@ func passes(ctx context.Context, f plan.Front, why error) ([]string, error) {
 	defer end()
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	found, err := kind.Survey(ctx, on, c.Configuration())
+	found, err := kind.Survey(ctx, on, front.Target{Name: c.Configuration()})
 	if err != nil {
 		return nil, errors.Join(why, err)
 	}
+	behind := ""
+	if b, ok := f.Settings.(interface{ Behind() string }); ok {
+		behind = b.Behind()
+	}
 	var list []string
 	for _, s := range found {
-		if s.Listen != front.AtPort(f.Listen, "80") {
+		switch {
+		case behind != "" && s.Name != behind:
+			continue
+		case behind == "" && s.Listen != front.AtPort(f.Listen, "80"):
+			continue
+		case behind == "" && p.Door.Host != "" && s.Host != "" && s.Host != p.Door.Host: // another virtual host's
 			continue
 		}
 		for _, i := range s.Servers {
@@ -219,6 +228,7 @@ type SidePlace struct {
 	// ended before the length that they named, beside the failing ones
 	Cut    int64 `json:"cut,omitempty"`
 	Probes int64 `json:"probes,omitempty"` // the prober's, beside the requests, where the front knows them
+	Kept   int64 `json:"kept,omitempty"`   // sessions that keep somebody there, as far as this reading tells
 }
 
 // ServerPlace is one instance as the front has it.
@@ -275,8 +285,8 @@ func CountAt(ctx context.Context, p *plan.Plan, span time.Duration) ([]FrontPlac
 	known := WhoStands(ctx, p)
 	for _, f := range p.Fronts() {
 		at, err := whereIs(ctx, p, f, known, span)
-		if errors.Is(err, front.ErrNotMade) {
-			at.Passes, err = passes(ctx, f, err)
+		if errors.Is(err, front.ErrNotMade) || errors.Is(err, front.ErrNotIncluded) {
+			at.Passes, err = passes(ctx, p, f, err)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", f.Name(), err)
@@ -291,6 +301,9 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 	span time.Duration) (FrontPlace, error) {
 	d := all.One(p, f)
 	at := FrontPlace{Front: f.Name(), Counted: span}
+	if err := front.Included(ctx, d); errors.Is(err, front.ErrNotIncluded) { // what else is in the way, reading says
+		return at, err
+	}
 	var series figures.Series
 	read := func() (reading.Front, error) {
 		r, err := readFront(ctx, d, &series)
@@ -330,15 +343,17 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 		for _, c := range r.Sides[side].Instances {
 			i := ServerPlace{Server: c.Server}
 			if k, ok := known[c.Address]; ok && !k.Running {
-				i.Ended = cmp.Or(k.Exit, "ended")
+				i.Ended = cmp.Or(k.Exit, k.Waits, "ended")
 			}
 			s.Instances = append(s.Instances, i)
 		}
 		figures := series.Count(side, time.Time{}, 0)
+		s.Kept = r.Sides[side].Kept
 		s.Requests, s.Failing, s.Cut, s.Probes = figures.Requests, figures.Failing, figures.Cut, figures.Probes
 	}
 	at.Own = series.Own(time.Time{})
 	if at.Counted > 0 {
+		f.Sticky = f.Sticky || r.Sessions
 		v := engine.JudgeSplit(at.Split.Share, f, r.Tells, engine.Split(&series, time.Time{}, f, r.Tells), probed)
 		at.Judgment = &v
 	}
@@ -382,13 +397,17 @@ func newAsker(p *plan.Plan, fronts []plan.Front, r reading.Front) (*prober.Probe
 		return nil, err
 	}
 	asker := service.NewProber(p, fronts, string(marker), secrets)
-	var versions [2]string
-	for _, side := range split.Sides {
-		for _, c := range r.Sides[side].Instances {
-			versions[side] = c.Version
+	var runs [2]prober.Runs
+	for side, s := range r.Sides {
+		for n, c := range s.Instances {
+			if runs[side].Somebody = true; n == 0 {
+				runs[side].Version = c.Version
+			} else if c.Version != runs[side].Version {
+				runs[side].Version = ""
+			}
 		}
 	}
-	asker.Sides(versions)
+	asker.Sides(runs)
 	return asker, nil
 }
 
@@ -441,6 +460,9 @@ func (here Where) printFronts(w io.Writer) error {
 				}
 				if s.Probes > 0 {
 					fmt.Fprintf(w, "; %d of the prober", s.Probes)
+				}
+				if s.Kept > 0 {
+					fmt.Fprintf(w, "; %d sessions", s.Kept)
 				}
 			}
 			fmt.Fprintln(w)

@@ -346,7 +346,7 @@ var states = []state{
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 3, Instances: 3, FrontRead: true, Bad: 0.45,
 			Looks: wayback.Looks{Same: look, Smoke: look, Data: look}})
 		s.Sides[split.Blue].Figures.Failing = 1150
-	}, []string{"▲ blue: 115 of 255 requests/s fail", "▲ NARROW", "▲ blue's answers    45 % of them fail now"}},
+	}, []string{"▲ blue: 115 of 255 requests/s fail", "▲ NARROW", "▲ blue's answers     45 % of them fail now"}},
 	{"the way back is closed", func(s *keeper.Snapshot) {
 		s.WayBack = wayback.Judge(wayback.Facts{Side: split.Blue, Healthy: 0, Instances: 3, FrontRead: true})
 	}, []string{"× CLOSED", "no way back: blue healthy: 0 of 3"}},

@@ -1,7 +1,6 @@
 package planfile
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
@@ -23,8 +22,11 @@ func WithRoute(name string, data []byte, legs route.Route) ([]byte, error) {
 			end = n
 		}
 	}
-	if begin < 0 {
-		return nil, errors.New("it has no route")
+	if begin < 0 { // its base has one
+		if len(lines) > 0 && lines[len(lines)-1] != "" {
+			lines[len(lines)-1] += "\n"
+		}
+		begin, end = len(lines), len(lines)
 	}
 	for end > begin+1 { // what stands before the next key belongs to that
 		if line := strings.TrimSpace(lines[end-1]); line != "" && !strings.HasPrefix(lines[end-1], "#") {

@@ -76,11 +76,16 @@ func TestFrontsThatCannotBe(t *testing.T) {
 		"  haproxy: {socket: a, backend: \"s; shutdown\"}\n":                                       "cannot be a name at a proxy",
 		"  haproxy: {socket: a, backends: {blue: b, green: g}, map: only}\n":                       "does not name a map and a key",
 		"  sticky: yes\n  haproxy: {socket: a, backends: {blue: b, green: g}, map: m k}\n":         "no session stays",
-		"  sticky: yes\n  nginx: {include: s}\n":                                                   "no session stays",
+		"  sticky: yes\n  nginx: {include: s, upstream: u}\n":                                      "tells who has a session",
 		"  key: client /20\n  nginx: {include: s}\n":                                               "cut to /20",
 		"  key: cookie a-b\n  nginx: {include: s}\n":                                               "nginx has no variable",
 		"  key: cookie a;b\n":                                                                      "is not a split key",
 		"  key: client /40\n":                                                                      "is not a split key",
+		"  key: client\n  nginx: {include: s, upstream: a}\n":                                      "chosen for each request anew",
+		"  nginx: {include: s, upstream: a, options: [least_conn]}\n":                              "with \"upstream\" it makes none",
+		"  httpd: {include: s, balancer: s, parameters: \"a > b\"}\n":                              "no parameters of a BalancerMember",
+		"  nginx: {include: s, parameters: \"a; b\"}\n":                                            "no parameters of a server",
+		"  nginx: {include: s, options: [\"a; b\"]}\n":                                             "without its semicolon",
 		"  nginx: {log: a}\n":                                                                      `nginx needs "include"`,
 		"  key: header X\n  httpd: {balancer: s, include: f}\n":                                    "a balancer of httpd chooses",
 		"  sticky: yes\n  httpd: {balancer: s, include: f}\n":                                      "no session is sure to stay",
@@ -135,7 +140,7 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 		return f
 	}
 	want := []plan.Front{at("10.1.0.1:80"), at("10.1.0.2:80"), at("10.1.0.3:80"), at("10.1.0.4:80"), at("10.1.0.5:80"),
-		at("10.1.0.7:80"), at("10.1.0.6:80")}
+		at("10.1.0.7:80"), at("10.1.0.6:80"), at("10.1.0.8:80")}
 	want[1].Settings = &haproxy.Settings{Socket: base + "/run/admin.sock", Backends: [2]string{"sailings", "sailings"},
 		Servers: [2]string{"b-", "g-"}, StateFile: base + "/run/servers"}
 	want[1].Order = base + "/sailings.vaiven/order-2"
@@ -149,7 +154,7 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 		Config: base + "/nginx/nginx.conf", File: base + "/nginx/sailings.conf",
 		Program: []string{base + "/sbin/nginx", "-g", "daemon on;"},
 		Log:     "/var/log/nginx/sailings.log",
-	}}
+	}, Options: []string{"least_conn", "keepalive 16"}}
 	included := include.Settings{Config: "/etc/apache2/apache2.conf", Program: []string{"apachectl"}}
 	want[4].Settings = &httpd.Settings{Settings: included, Balancer: "sailings",
 		Manager: "http://10.1.0.5:81/balancer-manager"}
@@ -160,7 +165,10 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 	want[5].Settings = &haproxy.Settings{Address: "10.1.0.7:9999", Backends: [2]string{"sailings", "sailings"},
 		Servers: [2]string{"blue", "green"}}
 	want[5].Order = base + "/sailings.vaiven/order-6"
-	want[6].Settings = &httpd.Settings{Settings: included, Balancer: "sailings"}
+	want[6].Settings = &httpd.Settings{Settings: included, Balancer: "sailings", Parameters: "timeout=30"}
+	want[7].Settings = &nginx.Settings{Settings: include.Settings{Config: "/etc/nginx/nginx.conf",
+		File: base + "/nginx/within.conf", Program: []string{"nginx"}}, Upstream: "sailings",
+		Parameters: "max_fails=3 fail_timeout=5s"}
 	if got := p.Fronts(); !reflect.DeepEqual(got, want) {
 		t.Errorf("fronts\n%+v\nwant\n%+v", got, want)
 	}

@@ -3,6 +3,8 @@ package planfile
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"regexp"
 	"slices"
@@ -11,6 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"vaiven/internal/core/calendar"
 	"vaiven/internal/core/difference"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
@@ -81,38 +84,47 @@ func tooDeep(data []byte) int {
 	return 0
 }
 
-// Parse reads a plan from memory; name stands in front of its mistakes. Paths
-// stay as written.
-func Parse(name string, data []byte) (*plan.Plan, error) { return parse(name, data, (*reader).plan) }
+// Parse reads a plan from memory; name is its file's, stands in front of its mistakes, and is where the name of its
+// base begins. Paths stay as written.
+func Parse(name string, data []byte) (*plan.Plan, error) {
+	return parse(name, data, nil, (*reader).plan)
+}
 
-// parse reads a plan, or those of its keys that are wanted.
-func parse(name string, data []byte, read func(*reader, ast.Node, *plan.Plan)) (*plan.Plan, error) {
-	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	r := newReader(name, data)
+// parse reads a plan, or those of its keys that are wanted: blank, which may be nil, empties the others.
+func parse(name string, data []byte, blank func([]byte) []byte, read func(*reader, ast.Node, *plan.Plan)) (*plan.Plan,
+	error) {
+	s, err := newSource(name, data, blank)
+	if err != nil {
+		return nil, err
+	}
+	r := newReader(name, s.text())
 	p := defaults()
-	if len(data) > largest {
-		r.At(1, 1, fmt.Sprintf("%d bytes are too many for a plan", len(data)), "is this the right file?")
-	} else if line := tooDeep(data); line > 0 {
+	if len(s.text()) > largest {
+		r.At(1, 1, fmt.Sprintf("%d bytes are too many for a plan", len(s.text())), "is this the right file?")
+	} else if line := max(tooDeep(s.data), tooDeep(s.below())); line > 0 {
 		r.At(line, 1, "keys are nested too deeply for a plan", "is this the right file?")
-	} else if !r.tabs(data) {
-		if root := r.Tree(data); root != nil {
-			read(r, root, p)
-		}
+	} else if root := s.tree(r); root != nil {
+		read(r, root, p)
 	}
 	if len(r.Problems.List) > 0 {
+		r.Problems.Sort()
 		for n := range r.Problems.List { // a plan may have a password where it should not
 			mask := new(difference.Mask)
 			q := &r.Problems.List[n]
 			q.Source, q.What = mask.URLs(q.Source), mask.URLs(q.What)
+			if file, line := s.place(q.Line); file != name {
+				q.File, q.Line = file, line
+			}
 		}
-		r.Problems.Sort()
 		return nil, r.Problems
 	}
+	sum := sha256.Sum256(s.text())
+	p.Digest = hex.EncodeToString(sum[:8])
 	return p, nil
 }
 
 // tabs reports tabs in the indentation: YAML has none there.
-func (r *reader) tabs(data []byte) bool {
+func (r *reader) tabs(data []byte, before int) bool {
 	found := false
 	block := -1 // the indentation of a key whose text follows in lines of their own, -1 for none
 	for n, line := range strings.Split(string(data), "\n") {
@@ -124,7 +136,7 @@ func (r *reader) tabs(data []byte) bool {
 		case block >= 0 && within > block:
 			continue
 		case strings.HasPrefix(rest, "\t"):
-			r.At(n+1, within+1, "a tab stands in the indentation", "indent with spaces: YAML knows no tabs there")
+			r.At(before+n+1, within+1, "a tab stands in the indentation", "indent with spaces: YAML knows no tabs there")
 			found = true
 		default:
 			block = -1
@@ -173,6 +185,8 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		}),
 		section.May("limit", section.Parsed(r.Reader, "limit", &p.Limit, limit)),
 		section.May("harm", section.Parsed(r.Reader, "harm", &p.Harm, section.Positive)),
+		section.May("hours", func(n ast.Node) { r.hours(n, p) }),
+		section.May("embargo", func(n ast.Node) { r.Text(n, "embargo", &p.Embargo) }),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
 		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
 		section.May("guards", func(n ast.Node) { r.guards(n, p) }),
@@ -186,10 +200,15 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 	if others != nil && !r.Discovering() {
 		r.parts(others, p)
 	}
+	r.doorless(p)
 	if p.Prober.Off { // what nobody asks for is no evidence
 		for n := range p.Guards {
 			p.Guards[n].Off = p.Guards[n].Off || p.Guards[n].Watch == plan.Door
 		}
+	}
+	if _, queued := p.Front.Settings.(plan.Queued); queued && !slices.ContainsFunc(p.Guards,
+		func(g plan.Guard) bool { return g.Watch == plan.Waits }) {
+		p.Guards = append(p.Guards, plan.Guard{Watch: plan.Waits, Then: plan.Freeze})
 	}
 	finishGuards(p.Guards, p.Find)
 	if wanted := p.Figures(); len(wanted) > 0 && !p.Main().Figures.On() && !r.Discovering() {
@@ -235,6 +254,7 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 // frontKeys are the keys that say where the front is.
 func (r *reader) frontKeys(p *plan.Plan) []section.Key {
 	return []section.Key{
+		section.May("base", func(n ast.Node) { r.Text(n, "base", &p.Base) }),
 		section.Need("service", section.Parsed(r.Reader, "service", &p.Service, section.Word)),
 		section.May("state", func(n ast.Node) { r.Text(n, "state", &p.State) }),
 		section.May("front", func(n ast.Node) { r.fronts(n, p) }),
@@ -250,22 +270,25 @@ func parseFront(name string, data []byte) (*plan.Plan, error) {
 	for _, k := range new(reader).frontKeys(defaults()) {
 		wanted = append(wanted, k.Name())
 	}
-	lines := strings.Split(string(data), "\n")
-	within := false
-	for n, line := range lines {
-		if m := topKey.FindStringSubmatch(line); m != nil {
-			within = slices.Contains(wanted, m[1])
+	blank := func(data []byte) []byte {
+		lines := strings.Split(string(data), "\n")
+		within := false
+		for n, line := range lines {
+			if m := topKey.FindStringSubmatch(line); m != nil {
+				within = slices.Contains(wanted, m[1])
+			}
+			if !within {
+				lines[n] = "" // so that mistakes keep their lines
+			}
 		}
-		if !within {
-			lines[n] = "" // so that mistakes keep their lines
-		}
+		return []byte(strings.Join(lines, "\n"))
 	}
-	if strings.TrimSpace(strings.Join(lines, "")) == "" {
+	if len(bytes.TrimSpace(blank(data))) == 0 {
 		return nil, section.Problems{File: name,
 			List: []section.Problem{{Line: 1, Column: 1, What: "it is not said whose front this is",
 				Try: `a plan begins with "service: NAME"; docs/plan.md has an example`}}}
 	}
-	p, err := parse(name, []byte(strings.Join(lines, "\n")), func(r *reader, n ast.Node, p *plan.Plan) {
+	p, err := parse(name, data, blank, func(r *reader, n ast.Node, p *plan.Plan) {
 		r.Mapping(n, "the plan", r.frontKeys(p)...)
 	})
 	if err != nil {
@@ -319,6 +342,30 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 	}
 	if last != nil && before != split.Whole {
 		r.Wrong(last, "the route does not end at 100 %", `let the last leg be "100 %"`)
+	}
+}
+
+// hours reads when traffic may move towards the new side.
+func (r *reader) hours(n ast.Node, p *plan.Plan) {
+	r.Mapping(n, "hours",
+		section.Need("zone", section.Parsed(r.Reader, "zone", &p.Hours.Zone, func(text string) (*time.Location, error) {
+			zone, err := time.LoadLocation(text)
+			if err != nil || text == "" || text == "Local" {
+				return nil, section.Mistake{What: fmt.Sprintf("%q is no time zone", text),
+					Try: "as the IANA has them, such as Europe/Rome or UTC"}
+			}
+			return zone, nil
+		})),
+		section.May("open", func(n ast.Node) {
+			r.List(n, "open", func(one ast.Node) {
+				var s calendar.Span
+				section.Parsed(r.Reader, "open", &s, calendar.ParseSpan)(one)
+				p.Hours.Spans = append(p.Hours.Spans, s)
+			})
+		}),
+		section.May("closed", func(n ast.Node) { r.Text(n, "closed", &p.Closed) }))
+	if len(p.Hours.Spans) == 0 && p.Closed == "" {
+		r.Wrong(n, "these hours leave nothing out", "say \"open: [Mon-Fri 09:00-16:30]\", or which days are \"closed\"")
 	}
 }
 
@@ -388,7 +435,9 @@ func nameGuards(guards []plan.Guard) {
 		case plan.Lost:
 			g.Name = "no answer at the front"
 		case plan.Waits:
-			g.Name = "waits over " + route.Short(g.Longest)
+			if g.Name = "waits over " + route.Short(g.Longest); g.Longest == 0 {
+				g.Name = "waits longer than usual"
+			}
 		case plan.Grows, plan.Higher, plan.Fewer:
 			if g.Name == "" {
 				g.Name = g.Figure.Name
@@ -452,7 +501,7 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 		keys = append(keys, section.May("name", section.Parsed(r.Reader, "name", &g.Name, section.Word)),
 			section.Need("figure", section.Parsed(r.Reader, "figure", &g.Figure, figure)), section.Need("by", by))
 	} else if g.Watch == plan.Waits {
-		keys = append(keys, section.Need("longer-than",
+		keys = append(keys, section.May("longer-than",
 			section.Parsed(r.Reader, "longer-than", &g.Longest, section.Duration)))
 	} else {
 		most := section.Parsed(r.Reader, "more-than", &g.Most, section.Between(0, 1_000_000))

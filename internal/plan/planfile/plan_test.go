@@ -17,6 +17,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"vaiven/docs"
+	"vaiven/internal/core/calendar"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -40,6 +41,22 @@ smoke:
 route:
   - 100 %
 `
+
+func hoursOf(t *testing.T, zone string, spans ...string) (h calendar.Hours) {
+	t.Helper()
+	var err error
+	if h.Zone, err = time.LoadLocation(zone); err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range spans {
+		s, err := calendar.ParseSpan(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.Spans = append(h.Spans, s)
+	}
+	return h
+}
 
 func TestEveryKeyIsRead(t *testing.T) {
 	p, err := Read("testdata/full.yaml")
@@ -87,7 +104,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 	}
 	cache.Smoke = worker.Smoke
 	want := &plan.Plan{
-		File: file, Service: "sailings", State: "/var/lib/sailings",
+		File: file, Base: base + "/shared.yaml", Service: "sailings", State: "/var/lib/sailings",
 		Secrets: map[string]plan.Secret{"fares": {Env: "FARES_PASSWORD", At: "testdata/full.yaml:5"},
 			"token": {File: base + "/secrets/token", At: "testdata/full.yaml:6"}},
 		Front: plan.Front{
@@ -192,6 +209,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 				Then:  plan.Freeze},
 		},
 		Find: 0.02, Sure: 0.995, Quiet: plan.QuietGoOn,
+		Hours:  hoursOf(t, "Europe/Rome", "Mon-Fri 09:00-16:30", "Mon, Wed 22:00-02:00"),
+		Closed: base + "/days/closed.ics", Embargo: "https://harbour.lineavessa.example/embargo",
 		WayBack: plan.WayBack{Every: 30 * time.Second, Checks: []plan.Check{{
 			Name: "data still fit", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
 			What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares",
@@ -638,7 +657,7 @@ func BenchmarkParse(b *testing.B) {
 	}
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, err := Parse("full.yaml", data); err != nil {
+		if _, err := Parse("testdata/full.yaml", data); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -683,7 +702,7 @@ func TestMistakesOfForm(t *testing.T) {
 			continue
 		}
 		if says := err.Error(); !strings.HasPrefix(says, fmt.Sprintf("p.yaml:%d:", c.line)) ||
-			!strings.Contains(says, c.says) || len(says) > 20_000 {
+			!strings.Contains(says, c.says) || len(says) > 24_000 {
 			t.Errorf("%s: %d bytes\n%.600s", c.name, len(says), says)
 		}
 	}
@@ -697,18 +716,25 @@ func TestWhatAPlanNamesIsThere(t *testing.T) {
 		line                  int // 0: nothing is wrong
 		says                  string
 	}{
-		{"all is there", "cat run.sh {address}", "env FARES_SET", 0, ""},
+		{"all is there", "cat run.sh {address} {version}", "env FARES_SET", 0, ""},
 		{"depends on the version", "./builds/{version}/run {address}", "env FARES_SET", 0, ""},
+		{"no such build", "cat builds/{version}/none {address}", "env FARES_SET", 3,
+			"no version has builds/{version}/none: there are 4.2.0 in builds"},
+		{"such a build", "cat builds/{version}/run {address}", "env FARES_SET", 0, ""},
 		{"not on PATH", "no-such-ferry {address}", "env FARES_SET", 3, `no program "no-such-ferry" is found on PATH`},
 		{"no such file", "./ferry {address}", "env FARES_SET", 3, "/ferry\" that can be run"},
-		{"not set", "cat run.sh {address}", "env FARES_NOT_SET", 8,
+		{"not set", "cat run.sh {address} {version}", "env FARES_NOT_SET", 8,
 			"the environment variable FARES_NOT_SET of secret \"fares\" is not set here"},
-		{"no file", "cat run.sh {address}", "file fares.txt", 8, "the file of secret \"fares\" cannot be read"},
+		{"no file", "cat run.sh {address} {version}", "file fares.txt", 8, "the file of secret \"fares\" cannot be read"},
 	} {
 		file := filepath.Join(t.TempDir(), "p.yaml")
 		text := fmt.Sprintf("service: s\nstack:\n  command: %s\n  ports: 18100-18109\nversions: folder "+
 			"builds\nsmoke: [{request: /}]\nsecrets:\n  fares: %s\nroute: [100 %%]\n", c.command, c.secret)
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		build := filepath.Join(filepath.Dir(file), "builds", "4.2.0", "run")
+		if err := errors.Join(os.MkdirAll(filepath.Dir(build), 0o755), os.WriteFile(build, nil, 0o755)); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := Read(file); err != nil {
@@ -907,6 +933,46 @@ func TestQueue(t *testing.T) {
 		waits.Name != "waits over 30s" {
 		t.Errorf("guards %+v, %+v", door, waits)
 	}
+	// Workers that listen nowhere need no ports, and whoever is told an address or is asked there does.
+	for stack, wrong := range map[string]string{
+		"command: ./builds/{version}/worker --queue {side}":    "",
+		"command: ./builds/{version}/worker --told {address}":  "blue has no ports",
+		"environment: {PORT: \"{port}\"}\n  command: ./worker": "blue has no ports",
+		"command: ./builds/{version}/worker\nhealth: /well":    "blue has no ports",
+	} {
+		text, _, _ := strings.Cut(string(data), "stack:")
+		_, rest, _ := strings.Cut(string(data), "health: {runs: 5s}")
+		health := "health: {runs: 5s}"
+		if strings.Contains(stack, "health") {
+			health = ""
+		}
+		p, err := Parse("queue.yaml", []byte(text+"stack:\n  "+stack+"\n"+health+rest))
+		switch {
+		case wrong == "" && (err != nil || p.Main().Stacks[split.Green].Room() < 100):
+			t.Errorf("%s: %v", stack, err)
+		case wrong != "" && (err == nil || !strings.Contains(err.Error(), wrong)):
+			t.Errorf("%s: %v; want %q", stack, err, wrong)
+		}
+	}
+	// Without a bound it is what is usual, without a rule there is one, and it may be off.
+	for rule, want := range map[string]plan.Guard{
+		"{then: roll back}": {Watch: plan.Waits, Then: plan.RollBack, Name: "waits longer than usual"},
+		"":                  {Watch: plan.Waits, Then: plan.Freeze, Name: "waits longer than usual"},
+		"off":               {Watch: plan.Waits, Then: plan.Freeze, Name: "waits longer than usual", Off: true},
+	} {
+		key := "waits: " + rule
+		if rule == "" {
+			key = "find: 1 %"
+		}
+		text := strings.Replace(string(data), "waits: {longer-than: 30s, then: roll back}", key, 1)
+		p, err := Parse("queue.yaml", []byte(text))
+		if err != nil || text == string(data) {
+			t.Fatalf("%q: %v", rule, err)
+		}
+		if got, there := p.Guard(plan.Waits); !there || !reflect.DeepEqual(got, want) {
+			t.Errorf("%q: %+v", rule, got)
+		}
+	}
 	for says, change := range map[string][2]string{
 		"a certificate and its key come together": {", key: keys/vaiven.key", ""},
 		"there is no order between them":          {"order: free", "order: held"},
@@ -922,7 +988,6 @@ func TestQueue(t *testing.T) {
 		"runs in a cluster, and it is not said what": {"    template: printers.yaml\n", ""},
 		"a number of pods that does not change":      {"  port: 8080\n", "  port: 8080\n  instances: as live\n"},
 		"what the figure is to be":                   {"    at-least: 1\n    at-most: 3\n", ""},
-		"longer-than":                                {"{longer-than: 30s, then: roll back}", "{then: roll back}"},
 	} {
 		text := strings.Replace(string(data), change[0], change[1], 1)
 		if _, err := Parse("queue.yaml", []byte(text)); text == string(data) || err == nil ||
@@ -1021,14 +1086,15 @@ func TestCluster(t *testing.T) {
 // What makes a file no YAML is told in words about the file, at the place that has to be mended.
 func TestWhatIsNoYAML(t *testing.T) {
 	for text, want := range map[string]string{
-		"service sailings\nfront: embedded\n":               `1:1: there is no ": " in this line`,
-		"service: sailings\nfront:\u00a0embedded\n":         "2:7: a non-breaking space stands here",
-		"service: sailings\nstack: {run: [a, b\nfront: x\n": "2:14: the [ here is not closed",
-		"service: x\nstack: {run: [a, \"]\"]\nfront: x\n":   "2:8: the { here is not closed",
-		"service: \"sailings\nfront: x\n":                   "1:10: the text that is quoted from here on does not end",
-		"service: sailings\n stack: x\n":                    "1:10: what follows does not belong here",
-		"service: @x\n":                                     "1:10: a text cannot begin with this sign",
-		"service: x # [\nfront: {a: b\n":                    "2:8: the { here is not closed",
+		"service sailings\nfront: embedded\n":                                 `1:1: there is no ": " in this line`,
+		"service: sailings\nfront:\u00a0embedded\n":                           "2:7: a non-breaking space stands here",
+		"service: sailings\nstack: {run: [a, b\nfront: x\n":                   "2:14: the [ here is not closed",
+		"service: x\nstack: {command: ./{version}/run a, ports: 1000-1009}\n": "2:20: within { } a { in a text without quotes",
+		"service: x\nstack: {run: [a, \"]\"]\nfront: x\n":                     "2:8: the { here is not closed",
+		"service: \"sailings\nfront: x\n":                                     "1:10: the text that is quoted from here on does not end",
+		"service: sailings\n stack: x\n":                                      "1:10: what follows does not belong here",
+		"service: @x\n":                                                       "1:10: a text cannot begin with this sign",
+		"service: x # [\nfront: {a: b\n":                                      "2:8: the { here is not closed",
 	} {
 		_, err := Parse("p.yaml", []byte(text))
 		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "must be specified") {
@@ -1044,7 +1110,8 @@ func TestWhatCommandsSay(t *testing.T) {
 			"not told where to listen"},
 		`sh -c "exec x {address}"`:     {"sh is the first word"},
 		"true":                         {"not told where to listen"},
-		"true --port {port}":           nil,
+		"true --port {port} {version}": nil,
+		"true --port {port}":           {"nothing says which version is started"},
 		"env A=1 true --at {address}":  {"env is the first word"},
 		"sh -c x {port}\n  build: ./b": nil,
 	} {

@@ -9,6 +9,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/split"
 	"vaiven/internal/world/section"
 )
 
@@ -17,9 +18,18 @@ type reader struct {
 	*section.Reader
 	secretUses []secretUse
 	portsAt    map[[2]int]ast.Node // where a range of ports stands
+	portless   []portless          // where there is none
+	part       int                 // that is being read
 	commandAt  map[string]ast.Node // where a command stands, by its program
 	secretAt   map[string]ast.Node // where a secret is declared
 	legs       ast.Node            // where the route stands
+}
+
+// portless is a side of a part without ports.
+type portless struct {
+	at   ast.Node
+	part int
+	side split.Side
 }
 
 // secretUse is a place where a secret is used.

@@ -72,6 +72,7 @@ func (r *reader) parts(n ast.Node, p *plan.Plan) {
 			continue
 		}
 		part := newPart(name)
+		r.part = len(p.Parts)
 		r.Mapping(e.Value, "part "+name, r.partKeys(&part)...)
 		r.portsApart(e.Key, p, part)
 		p.Parts = append(p.Parts, part)
@@ -233,12 +234,43 @@ func (r *reader) stackWhole(at ast.Node, side split.Side, s plan.Stack) {
 		r.Wrong(at, fmt.Sprintf("%v has containers in a network of their own, and no port that they listen on", side),
 			`add a line such as "port: 8080"`)
 	case own:
-	case s.FirstPort == 0:
-		r.Wrong(at, fmt.Sprintf("%v has no ports for its instances", side), `add a range such as "ports: 18100-18199"`)
+	case s.FirstPort == 0: // which is right for some; see doorless
+		r.portless = append(r.portless, portless{at, r.part, side})
 	case s.Room() < s.Most():
 		r.Wrong(at, fmt.Sprintf("the range of ports has room for %d, and there are to be %d instances", s.Room(),
 			s.Most()),
 			"widen the range, and leave room for instances that are being replaced")
+	}
+}
+
+// The ports of workers that listen nowhere, beyond those that systems give away: parts of what they are called.
+const (
+	doorlessFirst = 64000
+	doorlessLast  = 64999
+)
+
+// doorless gives names to the workers of a queue that listen nowhere. Whoever else has no ports lacks them.
+func (r *reader) doorless(p *plan.Plan) {
+	_, queued := p.Front.Settings.(plan.Queued)
+	for _, of := range r.portless {
+		if of.part >= len(p.Parts) {
+			continue
+		}
+		part := &p.Parts[of.part]
+		s := &part.Stacks[of.side]
+		_, runs := part.Health.What.(plan.Runs)
+		told := strings.Join(slices.Concat(s.Command, slices.Collect(maps.Values(s.Environment))), " ")
+		if !queued || !runs || strings.Contains(told, "{address}") ||
+			strings.Contains(told, "{port}") {
+			r.Wrong(of.at, fmt.Sprintf("%v has no ports for its instances", of.side),
+				`add a range such as "ports: 18100-18199"`)
+			continue
+		}
+		for _, side := range split.Sides {
+			if s := &part.Stacks[side]; s.FirstPort == 0 {
+				s.FirstPort, s.LastPort = doorlessFirst, doorlessLast
+			}
+		}
 	}
 }
 
@@ -260,7 +292,7 @@ func (r *reader) stackKeys(s *plan.Stack) []section.Key {
 		section.May("environment", func(n ast.Node) { r.environment(n, &s.Environment) }),
 		section.May("ports", func(n ast.Node) {
 			var p [2]int
-			section.Parsed(r.Reader, "ports", &p, ports)(n)
+			section.Parsed(r.Reader, "ports", &p, section.Ports)(n)
 			s.FirstPort, s.LastPort = p[0], p[1]
 			r.portsAt[p] = n
 		}),
@@ -309,7 +341,11 @@ func (r *reader) cluster(n ast.Node, c *plan.Cluster) {
 	*c = plan.Cluster{On: true}
 	r.Mapping(n, "cluster", cluster.Keys(r.Reader, &c.API,
 		section.May("deployment", r.open("deployment", &c.Name)),
-		section.May("template", func(n ast.Node) { r.Text(n, "template", &c.Template) }),
+		section.May("template", func(n ast.Node) {
+			if r.Text(n, "template", &c.Template) {
+				r.Files = append(r.Files, section.File{At: n, What: "template", Name: c.Template})
+			}
+		}),
 		section.May("stop", func(n ast.Node) {
 			word := "delete"
 			section.Parsed(r.Reader, "stop", &word,
@@ -513,6 +549,55 @@ func (r *reader) commandsThere(dir string, p *plan.Plan) {
 	}
 }
 
+// mostVersions is how many versions of a folder are looked at for what a command names.
+const mostVersions = 50
+
+// buildsThere looks whether the files that commands name of a version are there, of any version of a folder: what no
+// version has is a mistake that else only starting one would find.
+func (r *reader) buildsThere(dir string, p *plan.Plan) {
+	for _, part := range p.Parts {
+		if part.Versions.Kind != plan.VersionFolder {
+			continue
+		}
+		var versions []string
+		entries, err := os.ReadDir(within(dir, part.Versions.Where))
+		for _, e := range entries {
+			if !strings.HasPrefix(e.Name(), ".") && len(versions) < mostVersions {
+				versions = append(versions, e.Name())
+			}
+		}
+		if err != nil || len(versions) == 0 {
+			continue // there are none yet
+		}
+		said := map[string]bool{}
+		for _, s := range part.Stacks {
+			if s.Kind() != plan.Processes || strings.Contains(s.Folder, "{") {
+				continue
+			}
+			for _, word := range s.Command {
+				_, value, option := strings.Cut(word, "=")
+				if !option {
+					value = word
+				}
+				rest, names := strings.ReplaceAll(value, "{version}", ""), strings.Contains(value, "{version}")
+				if !names || said[value] || !strings.Contains(value, "/") || strings.Contains(value, "://") ||
+					strings.Contains(rest, "{") {
+					continue
+				}
+				said[value] = true
+				if !slices.ContainsFunc(versions, func(v string) bool {
+					_, err := os.Stat(within(within(dir, s.Folder), strings.ReplaceAll(value, "{version}", v)))
+					return err == nil
+				}) {
+					r.Wrong(r.commandAt[s.Command[0]], fmt.Sprintf("no version has %s: there are %s in %s", value,
+						strings.Join(versions[:min(3, len(versions))], ", "), part.Versions.Where),
+						"correct the path: it is relative to the plan's folder, or to \"folder\"")
+				}
+			}
+		}
+	}
+}
+
 // shells are programs that only start others: none is what a version is built as.
 var shells = []string{"sh", "bash", "dash", "zsh", "ksh", "env", "exec", "nohup", "setsid", "timeout"}
 
@@ -533,13 +618,32 @@ func (r *reader) commandsSay(p *plan.Plan) {
 						"program itself")
 			}
 			texts := append(slices.Collect(maps.Values(s.Environment)), s.Command...)
+			names := func(text string) bool {
+				return strings.Contains(text, "{version}") || strings.Contains(text, "{build}")
+			}
+			if s.Build == "" && s.Kind() == plan.Processes && part.Versions.Kind == plan.VersionFolder &&
+				!names(s.Folder) && !slices.ContainsFunc(texts, names) {
+				r.Wrong(at, "nothing says which version is started: every one would be the same program",
+					"write {version} where the command or the environment names it, such as ./builds/{version}/run, or say "+
+						"\"build: builds/{version}\"")
+			}
 			listens := func(text string) bool {
 				return strings.Contains(text, "{address}") || strings.Contains(text, "{port}")
 			}
-			if !slices.ContainsFunc(texts, listens) {
+			if s.FirstPort != doorlessFirst && !slices.ContainsFunc(texts, listens) {
 				r.Wrong(at, "an instance is not told where to listen",
 					"write {address} (host:port) or {port} into the command or the environment, such as --listen {address}")
 			}
+		}
+	}
+}
+
+// filesThere looks whether the files that the plan names are there.
+func (r *reader) filesThere(dir string) {
+	for _, f := range r.Files {
+		if _, err := os.Stat(within(dir, f.Name)); err != nil {
+			r.Wrong(f.At, fmt.Sprintf("the %s cannot be read: %v", f.What, err),
+				"correct the path: it is relative to the plan's folder; or put the file there")
 		}
 	}
 }

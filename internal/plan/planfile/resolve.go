@@ -1,8 +1,6 @@
 package planfile
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"os"
 	"path"
@@ -27,11 +25,13 @@ func Check(file string) (*plan.Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		return parse(name, data, func(r *reader, n ast.Node, p *plan.Plan) {
+		return parse(name, data, nil, func(r *reader, n ast.Node, p *plan.Plan) {
 			if r.plan(n, p); len(r.Problems.List) == 0 {
 				r.commandsThere(filepath.Dir(abs), p)
+				r.buildsThere(filepath.Dir(abs), p)
 				r.commandsSay(p)
 				r.secretsSet(filepath.Dir(abs), p)
+				r.filesThere(filepath.Dir(abs))
 			}
 		})
 	})
@@ -55,18 +55,24 @@ func read(file string, parse func(name string, data []byte) (*plan.Plan, error))
 		return nil, err
 	}
 	p.File = abs
-	sum := sha256.Sum256(data)
-	p.Digest = hex.EncodeToString(sum[:8])
 	resolve(p, filepath.Dir(abs))
 	return p, nil
 }
 
 // resolve makes paths absolute that are relative to the plan's folder.
 func resolve(p *plan.Plan, dir string) {
+	if p.Base != "" {
+		p.Base = within(dir, p.Base)
+	}
 	if p.State == "" {
 		p.State = p.Service + ".vaiven"
 	}
 	p.State = within(dir, p.State)
+	for _, name := range []*string{&p.Closed, &p.Embargo} {
+		if *name != "" && !strings.Contains(*name, "://") {
+			*name = within(dir, *name)
+		}
+	}
 	resolveFront(p, &p.Front, dir)
 	resolveOrder(&p.Front, p.Service, p.State, "order")
 	for i := range p.Beside {

@@ -90,18 +90,6 @@ func field(text string) (plan.Field, error) {
 	return plan.Field{}, fmt.Errorf("%q is not a place in an answer: want \"header NAME\" or \"json PATH\"", text)
 }
 
-// ports parses "18100-18199".
-func ports(text string) ([2]int, error) {
-	low, high, ok := strings.Cut(text, "-")
-	first, err1 := section.Between(1, 65535)(strings.TrimSpace(low))
-	last, err2 := section.Between(1, 65535)(strings.TrimSpace(high))
-	if !ok || err1 != nil || err2 != nil || last < first {
-		return [2]int{}, section.Form(fmt.Errorf("%q is not a range of ports: want the first and the last, such as "+
-			"18100-18199", text), `[0-9]{1,5} *- *[0-9]{1,5}`)
-	}
-	return [2]int{first, last}, nil
-}
-
 // after parses the time beyond which an answer is slow, or "usual", which is 0.
 func after(text string) (time.Duration, error) {
 	if text == "usual" {
@@ -436,7 +424,7 @@ const mostAddresses = 254
 
 // addresses parses "10.1.0.5-10.1.0.9", or one.
 func addresses(text string) ([]string, error) {
-	from, to, several := strings.Cut(text, "-")
+	from, to, several := strings.Cut(strings.NewReplacer("[", "", "]", "").Replace(text), "-")
 	first, err := netip.ParseAddr(strings.TrimSpace(from))
 	last := first
 	if err == nil && several {

@@ -2,10 +2,16 @@ package survey
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"text/tabwriter"
 	"time"
+
+	"github.com/aymanbagabas/go-udiff"
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -28,6 +34,13 @@ func (f Found) Plan(now time.Time) string {
 	}
 	for _, need := range f.Needs {
 		line("#   - %s", fill(need))
+	}
+	f.change(line)
+	for _, note := range f.Notes {
+		line("# NOTE: %s", fill(note))
+	}
+	if f.Base != "" {
+		line("base: %s", f.Base)
 	}
 	line("service: %s", f.Service)
 	line("front:")
@@ -65,14 +78,132 @@ func (f Found) Plan(now time.Time) string {
 	}
 	f.stack(line)
 	f.checks(line)
+	if f.Base == "" {
+		shared(line, f.Whole)
+	}
+	return b.String()
+}
+
+// shared writes what services have in common as long as nobody has decided otherwise.
+func shared(line func(string, ...any), whole bool) {
 	line("route:")
-	line("  # DECIDE: how requests move. \"ask\" stands before what a person approves.")
-	for _, leg := range []string{"5 % for 5m", "25 % for 5m", "ask", "100 %"} {
+	legs := []string{"5 % for 5m", "25 % for 5m", "ask", "100 %"}
+	if whole {
+		line("  # All requests move at once. \"ask\" stands before what a person approves.")
+		legs = legs[2:]
+	} else {
+		line("  # DECIDE: how requests move. \"ask\" stands before what a person approves.")
+	}
+	for _, leg := range legs {
 		line("  - %s", leg)
 	}
 	line("# DECIDE: how long the old side is kept ready to be gone back to.")
 	line("keep: 30m")
+}
+
+// Base is a first file for several plans to share.
+func Base() string {
+	var b strings.Builder
+	b.WriteString("# What the plans beside share (base: base.yaml). What a plan says itself wins.\n")
+	shared(func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }, false)
 	return b.String()
+}
+
+// Table is one line for each of several services: where its requests come in, who answers, what is said of
+// versions, and what is in the way.
+func Table(all []Found) string {
+	var b strings.Builder
+	w := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "service\tcomes in at\tinstances\tversions\tin the way")
+	for _, f := range all {
+		of := 0
+		for _, side := range f.Sides {
+			of += len(side)
+		}
+		instances := fmt.Sprint(len(f.live()))
+		if rest := of + len(f.Odd) - len(f.live()); rest > 0 {
+			instances += fmt.Sprintf(" and %d without requests", rest)
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", f.Service,
+			cmp.Or(strings.TrimSpace(f.Host+" "+f.Listen), "not found"), instances,
+			cmp.Or(strings.Join(f.Checks.Runs, ", "), "not said"), f.inTheWay())
+	}
+	_ = w.Flush()
+	return b.String()
+}
+
+// inTheWay is why a service could not be steered by its plan, in a few words.
+func (f Found) inTheWay() string {
+	var list []string
+	if len(f.Checks.Failed) > 0 {
+		list = append(list, fmt.Sprintf("%d instances do not answer", len(f.Checks.Failed)))
+	}
+	switch {
+	case f.Change.Err != nil:
+		list = append(list, "the proxy does not take the change")
+	case len(f.Change.Files) > 0:
+		list = append(list, fmt.Sprintf("a change of %d files, tested", len(f.Change.Files)))
+	case !f.Ready:
+		list = append(list, "what its plan says")
+	}
+	if len(f.Notes) > 0 {
+		list = append(list, fmt.Sprintf("%d notes", len(f.Notes)))
+	}
+	return cmp.Or(strings.Join(list, "; "), "nothing")
+}
+
+// change says what has to change in the proxy's configuration.
+func (f Found) change(line func(string, ...any)) {
+	switch {
+	case len(f.Change.Files) == 0:
+		return
+	case f.Change.Err != nil:
+		line("# NOTE: the change below is not tested: %v", f.Change.Err)
+	default:
+		line("# The proxy has tested this change on a copy:")
+	}
+	for text := range strings.Lines(f.Diff()) {
+		line("#   %s", strings.TrimRight(text, "\n"))
+	}
+	dir := f.Kept
+	if dir == "" {
+		dir = "DIR"
+		line("# \"vaiven survey --apply DIR\" writes the changed files into a folder, with those that are there now.")
+	}
+	after := strings.Join(f.Change.Reload, ", ")
+	there := ""
+	if f.At.Host != "" {
+		there = fmt.Sprintf(" on %s, with %s copied there,", f.At.Host, dir)
+	}
+	line("# To make it: vaiven front PLAN, then%s cp -r %s/new/. /, %s. To undo it: cp -r %s/old/. /, %s.", there, dir, after,
+		dir, after)
+}
+
+// Diff is the change of the proxy's configuration.
+func (f Found) Diff() string {
+	var b strings.Builder
+	for _, e := range f.Change.Files {
+		b.WriteString(udiff.Unified("old"+e.Name, "new"+e.Name, string(e.Was), string(e.Now)))
+	}
+	return b.String()
+}
+
+// Keep writes the changed files into a folder that is not there yet, with those that are in place now: "new" and "old",
+// each with the files where they are from the root on, and "change.diff".
+func (f *Found) Keep(dir string) error {
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		return fmt.Errorf("the change is written into a folder of its own: %w", err)
+	}
+	for _, e := range f.Change.Files {
+		for name, data := range map[string][]byte{"new": e.Now, "old": e.Was} {
+			file := filepath.Join(dir, name, e.Name)
+			if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, data, 0o600)); err != nil {
+				return err
+			}
+		}
+	}
+	f.Kept = dir
+	return os.WriteFile(filepath.Join(dir, "change.diff"), []byte(f.Diff()), 0o600)
 }
 
 // stack writes both sides.

@@ -30,6 +30,8 @@ type Question struct {
 	Target  string        // a socket, a configuration, or the URL of a balancer manager
 	Only    string        // the backend, group or balancer, where there are several; "" for the only one
 	Service string        // name of the service; "" for that of the backend
+	Sticky  bool          // sessions are to stay on their side
+	Ports   [2]int        // that green's instances may have, the first and the last; none if that is not known
 	For     time.Duration // how long requests are counted; 0 counts none
 }
 
@@ -39,6 +41,9 @@ type Found struct {
 	Kind plan.FrontKind
 	front.Surveyed
 	Service string
+	Change  front.Adoption // that it needs, where that is known
+	Kept    string         // the folder that the change was written to; "" for none
+	Base    string         // the file that its plan shares with others; "" for none
 	Sides   [2][]Instance
 	Odd     []Instance // of which it is not known whose they are
 	Checks  Checks
@@ -64,6 +69,7 @@ type Checks struct {
 	Build   string
 	Root    bool     // what users ask for says it too
 	Failed  []string // instances that answered nothing
+	Runs    []string // the versions that they say, each once
 }
 
 // Several is the error of a proxy with several backends, of which one has to be named.
@@ -71,47 +77,113 @@ type Several struct{ Names []string }
 
 // Error names them.
 func (s Several) Error() string {
-	return "there are several behind it, and a plan is for one: say which with --of: " + strings.Join(s.Names, ", ")
+	return "there are several behind it, and a plan is for one: say which with --of, or survey all with --all FOLDER: " +
+		strings.Join(s.Names, ", ")
 }
 
-// Read surveys.
-func Read(ctx context.Context, q Question) (Found, error) {
-	var list []front.Surveyed
-	var kind plan.FrontKind
-	failed := []error{}
-	for _, k := range all.Kinds {
-		if k.Survey == nil || strings.Contains(q.Target, "://") && k.Name != "httpd" {
-			continue
-		}
-		found, err := k.Survey(ctx, q.On, q.Target)
-		if err == nil {
-			list, kind = found, k.Name
-			break
-		}
-		if !errors.Is(err, front.ErrNotOurs) {
-			failed = append(failed, err)
-			break
+// nobody is the error of a proxy with nobody behind it who could be asked, with what is to be known of those that
+// there are.
+func nobody(list []front.Surveyed) error {
+	text := "nobody is behind it: it has no backend with a server"
+	for _, s := range list {
+		if len(s.Notes) > 0 {
+			text = "nobody is behind it who could be asked: " + strings.Join(s.Notes, "; ")
 		}
 	}
-	if kind == "" {
-		if err := errors.Join(failed...); err != nil {
-			return Found{}, err
-		}
-		return Found{}, fmt.Errorf("%s is neither HAProxy's socket or configuration, nor that of nginx or httpd, nor "+
-			"the URL of a balancer manager", q.Target)
+	return errors.New(text)
+}
+
+// Read surveys what one service stands behind.
+func Read(ctx context.Context, q Question) (Found, error) {
+	kind, list, err := behind(ctx, q)
+	if err != nil {
+		return Found{}, err
 	}
 	one, err := choose(list, q.Only)
 	if err != nil {
 		return Found{}, err
 	}
-	f := Found{Question: q, Kind: kind, Surveyed: one, Service: cmp.Or(q.Service, name(one.Name)), Rate: -1}
+	f := q.found(kind, one)
+	f.look(ctx)
+	return f, ctx.Err()
+}
+
+// atATime is how many services are asked at the same time.
+const atATime = 8
+
+// ReadAll surveys all that somebody is behind, in the order of their names.
+func ReadAll(ctx context.Context, q Question) ([]Found, error) {
+	kind, list, err := behind(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	some := slices.DeleteFunc(slices.Clone(list), func(s front.Surveyed) bool { return len(s.Servers) == 0 })
+	if len(some) == 0 {
+		return nil, nobody(list)
+	}
+	list = some
+	slices.SortFunc(list, func(a, b front.Surveyed) int { return strings.Compare(a.Name, b.Name) })
+	var all []Found
+	taken := map[string]bool{}
+	for _, s := range list {
+		f := q.found(kind, s)
+		for n := 2; taken[f.Service]; n++ {
+			f.Service = fmt.Sprintf("%s-%d", name(s.Name), n)
+		}
+		taken[f.Service] = true
+		all = append(all, f)
+	}
+	var wait sync.WaitGroup
+	turns := make(chan struct{}, atATime)
+	for n := range all {
+		wait.Go(func() {
+			turns <- struct{}{}
+			defer func() { <-turns }()
+			all[n].look(ctx)
+		})
+	}
+	wait.Wait()
+	return all, ctx.Err()
+}
+
+// behind is what is behind the proxy, and what kind that is.
+func behind(ctx context.Context, q Question) (plan.FrontKind, []front.Surveyed, error) {
+	for _, k := range all.Kinds {
+		if k.Survey == nil || strings.Contains(q.Target, "://") && k.Name != schemes(q.Target) {
+			continue
+		}
+		found, err := k.Survey(ctx, q.On, front.Target{Name: q.Target, Sticky: q.Sticky, Ports: q.Ports})
+		if !errors.Is(err, front.ErrNotOurs) {
+			return k.Name, found, err
+		}
+	}
+	return "", nil, fmt.Errorf("%s is neither HAProxy's socket or configuration, nor that of nginx or httpd, nor "+
+		"the URL of a balancer manager, nor a name at a server (dns://SERVER/NAME:PORT)", q.Target)
+}
+
+// schemes is the kind of front that a URL leads to.
+func schemes(target string) plan.FrontKind {
+	if strings.HasPrefix(target, "dns://") {
+		return "dns"
+	}
+	return "httpd"
+}
+
+func (q Question) found(kind plan.FrontKind, one front.Surveyed) Found {
+	return Found{Question: q, Kind: kind, Surveyed: one, Service: cmp.Or(q.Service, name(one.Name)), Rate: -1}
+}
+
+// look looks at what is there, and asks it.
+func (f *Found) look(ctx context.Context) {
 	f.sides(ctx)
+	if f.Adopt != nil {
+		f.Change = f.Adopt(ctx, f.Service)
+	}
 	var wait sync.WaitGroup
 	wait.Go(func() { f.Checks = f.try(ctx) })
 	wait.Go(func() { f.count(ctx) })
 	wait.Go(func() { f.shake(ctx) })
 	wait.Wait()
-	return f, ctx.Err()
 }
 
 // choose finds the one that is meant: the one that is named, or the only one that anybody is behind.
@@ -130,7 +202,7 @@ func choose(list []front.Surveyed, name string) (front.Surveyed, error) {
 	case name != "":
 		return front.Surveyed{}, fmt.Errorf("there is no %q behind it, but %s", name, strings.Join(names, ", "))
 	case len(some) == 0:
-		return front.Surveyed{}, errors.New("nobody is behind it: it has no backend with a server")
+		return front.Surveyed{}, nobody(list)
 	case len(some) > 1:
 		return front.Surveyed{}, Several{names}
 	}
@@ -261,11 +333,17 @@ func (f *Found) try(ctx context.Context) Checks {
 	}
 	c.Root = everywhere("/", func(a answer) bool { _, ok := a.body["version"].(string); return ok })
 	for _, path := range saysPaths {
+		c.Runs = nil
 		field := func(a answer, name string) bool {
 			_, ok := a.body[name].(string)
 			return ok && a.status == http.StatusOK
 		}
-		if everywhere(path, func(a answer) bool { return field(a, "version") }) {
+		if everywhere(path, func(a answer) bool {
+			if v, _ := a.body["version"].(string); v != "" && !slices.Contains(c.Runs, v) {
+				c.Runs = append(c.Runs, v)
+			}
+			return field(a, "version")
+		}) {
 			c.Says, c.Version = path, "version"
 			if everywhere(path, func(a answer) bool { return field(a, "build") }) {
 				c.Build = "build"

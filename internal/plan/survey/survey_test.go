@@ -5,6 +5,8 @@ import (
 	"errors"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -167,5 +169,58 @@ func TestChecksAreTried(t *testing.T) {
 	if c := try(dead); c.Smoke != "" || c.Health != "" ||
 		!slices.ContainsFunc(c.Failed, func(s string) bool { return strings.Contains(s, "does not answer") }) {
 		t.Errorf("of one that is gone it finds %+v", c)
+	}
+}
+
+// Plans of several services share a base that can be read with each of them, and a table says what is in the way.
+func TestSeveralServices(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "base.yaml"), []byte(Base()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var all []Found
+	for _, name := range []string{"fares", "sailings"} {
+		f := Found{Kind: "nginx", Service: name, Base: "base.yaml", Rate: -1}
+		f.Listen, f.Section, f.Host = "127.0.0.1:80", sections["nginx"], name+".example"
+		f.Sides[split.Blue] = []Instance{{SurveyedServer: front.SurveyedServer{Address: "10.1.0.1:80", In: true}},
+			{SurveyedServer: front.SurveyedServer{Address: "10.1.0.2:80"}}}
+		file := filepath.Join(dir, name+".yaml")
+		if err := os.WriteFile(file, []byte(f.Plan(time.Now())), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		p, err := planfile.Read(file)
+		if err != nil || len(p.Route) != 3 || p.Base == "" {
+			t.Fatalf("%+v, %v", p, err)
+		}
+		all = append(all, f)
+	}
+	all[0].Change = front.Adoption{Files: make([]front.Edited, 2)}
+	all[1].Checks = Checks{Runs: []string{"4.2.0", "4.2.1"}, Failed: []string{"one"}}
+	all[1].Change.Err = errors.New("no")
+	table := Table(all)
+	for _, want := range []string{"fares.example 127.0.0.1:80", "1 and 1 without requests", "not said", "2 files, tested",
+		"4.2.0, 4.2.1", "1 instances do not answer; the proxy does not take the change"} {
+		if !strings.Contains(table, want) {
+			t.Errorf("no %q in\n%s", want, table)
+		}
+	}
+}
+
+// A change is written beside what is there now, into a folder that was not there.
+func TestKeep(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "change")
+	f := Found{Change: front.Adoption{Files: []front.Edited{{Name: "/etc/a/b.conf", Was: []byte("a\nb\n"),
+		Now: []byte("a\nc\n")}}, Reload: []string{"load it"}}}
+	if err := f.Keep(dir); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"new/etc/a/b.conf": "a\nc\n", "old/etc/a/b.conf": "a\nb\n",
+		"change.diff": "--- old/etc/a/b.conf\n+++ new/etc/a/b.conf\n@@ -1,2 +1,2 @@\n a\n-b\n+c\n"} {
+		if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || string(data) != want {
+			t.Errorf("%s has %q, %v", name, data, err)
+		}
+	}
+	if err := f.Keep(dir); err == nil {
+		t.Error("a second change takes the place of the first, and nobody could go back")
 	}
 }

@@ -80,7 +80,7 @@ func Compare(ctx context.Context, q Question) difference.Report {
 		rules = append(rules, difference.Rule{Area: difference.Area(m.Area), Name: m.Name})
 	}
 	several := [2]map[string]int{distinct(facts[split.Blue]), distinct(facts[split.Green])}
-	report := difference.Compare(facts, rules, names)
+	report := difference.Compare(facts, rules, names).WithoutShell(q.adopted)
 	slices.Sort(missing)
 	report.Missing = slices.Compact(missing)
 	for n := range report.List {
@@ -200,6 +200,15 @@ func unified(both [2]string, name string) []string {
 		lines = append(lines[:mostLines], fmt.Sprintf("... and %d more", len(lines)-mostLines))
 	}
 	return lines
+}
+
+// adopted reports whether somebody else has started a side of a part.
+func (q Question) adopted(part string) bool {
+	return slices.ContainsFunc(q.Plan.Parts, func(p plan.Part) bool {
+		return p.Name == part && slices.ContainsFunc(p.Stacks[:], func(s plan.Stack) bool {
+			return s.Kind() == plan.Standing
+		})
+	})
 }
 
 // looked is what is read of one instance.

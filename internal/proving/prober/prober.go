@@ -100,10 +100,10 @@ type Prober struct {
 	report   reading.Door
 	lastGood time.Time
 	resting  bool
-	versions [2]string // that the sides run, to know a side by
-	learning bool      // only the live side is asked
-	held     int       // answers of the live side in a row, until now, that had what is likely
-	wants    bool      // the live side's answers had it: it is wanted
+	runs     [2]Runs // what the sides run, to know a side by
+	learning bool    // only the live side is asked
+	held     int     // answers of the live side in a row, until now, that had what is likely
+	wants    bool    // the live side's answers had it: it is wanted
 }
 
 // New makes a prober that has sent nothing.
@@ -310,19 +310,26 @@ func (p *Prober) side(w *http.Response, body []byte, version string) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, side := range split.Sides {
-		if version != "" && version == p.versions[side] && version != p.versions[side.Other()] {
+		own, other := p.runs[side].Version, p.runs[side.Other()]
+		if version != "" && version == own && version != other.Version && (other.Version != "" || !other.Somebody) {
 			return side.String()
 		}
 	}
 	return ""
 }
 
-// Sides tells which versions the sides run, "" for one that runs none or several, so
-// that an answer that names its version and not its side is known by that.
-func (p *Prober) Sides(versions [2]string) {
+// Runs is what a side runs.
+type Runs struct {
+	Somebody bool   // there is an instance
+	Version  string // that all of them say; "" if they say none, or several
+}
+
+// Sides tells what the sides run, so that an answer that names its version and not its side is known by that. Where one
+// side's version is not known, nothing is known by versions: the other side's answers alone would be all there are.
+func (p *Prober) Sides(runs [2]Runs) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.versions = versions
+	p.runs = runs
 }
 
 // kept is how far back answers are known by side.

@@ -243,20 +243,22 @@ func TestAnswersAreCountedBySide(t *testing.T) {
 	p := New(Config{Version: plan.Field{Header: "X-Version"}})
 	answer := func(name, value string) *http.Response { return &http.Response{Header: http.Header{name: {value}}} }
 	for _, c := range []struct {
-		versions [2]string
-		answer   *http.Response
-		version  string
-		want     string
+		runs    [2]Runs
+		answer  *http.Response
+		version string
+		want    string
 	}{
-		{[2]string{"1", "2"}, answer("X-Version", "2"), "2", "green"},
-		{[2]string{"1", "2"}, answer("X-Version", "1"), "1", "blue"},
-		{[2]string{"1", "1"}, answer("X-Version", "1"), "1", ""},
-		{[2]string{"", "2"}, answer("X-Version", "3"), "3", ""},
-		{[2]string{"1", "2"}, answer("Vaiven-Side", "blue"), "2", "blue"},
+		{[2]Runs{{true, "1"}, {true, "2"}}, answer("X-Version", "2"), "2", "green"},
+		{[2]Runs{{true, "1"}, {true, "2"}}, answer("X-Version", "1"), "1", "blue"},
+		{[2]Runs{{true, "1"}, {true, "1"}}, answer("X-Version", "1"), "1", ""},
+		{[2]Runs{{true, ""}, {true, "2"}}, answer("X-Version", "3"), "3", ""},
+		{[2]Runs{{true, "1"}, {true, "2"}}, answer("Vaiven-Side", "blue"), "2", "blue"},
+		{[2]Runs{{true, ""}, {true, "2"}}, answer("X-Version", "2"), "2", ""},
+		{[2]Runs{{false, ""}, {true, "2"}}, answer("X-Version", "2"), "2", "green"},
 	} {
-		p.Sides(c.versions)
+		p.Sides(c.runs)
 		if got := p.side(c.answer, nil, c.version); got != c.want {
-			t.Errorf("versions %v, answer %v: %q, want %q", c.versions, c.answer.Header, got, c.want)
+			t.Errorf("runs %v, answer %v: %q, want %q", c.runs, c.answer.Header, got, c.want)
 		}
 	}
 	begun := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)

@@ -276,8 +276,8 @@ func stands(part plan.Part, i reading.Instance, raised Raised) (pass bool, got s
 	return raised.Build == "", "what it runs is not known"
 }
 
-// reachLimit is how long a front has to reach an instance.
-const reachLimit = 5 * time.Second
+// reachLimit is how long a front has to reach an instance, by its own check too, which may be slow.
+const reachLimit = 3 * time.Minute
 
 // reach has the front connect to each instance that it is to send requests to, from where it stands: a proxy that may
 // not connect out, or a firewall before the instance, is found before a user finds it.

@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -33,6 +34,7 @@ const (
 	appLabel    = "app"
 	partLabel   = "vaiven/part"
 	sideLabel   = api.Side
+	serviceNote = "vaiven/service"
 	versionNote = "vaiven/version"
 	buildNote   = "vaiven/build"
 
@@ -106,11 +108,20 @@ func (d *Driver) labels(side split.Side) object {
 	return object{appLabel: d.service, partLabel: d.part.Name, sideLabel: side.String()}
 }
 
-// deployment is what is to be there of a side.
-func (d *Driver) deployment(side split.Side, b stack.Build) (*unstructured.Unstructured, error) {
+// deployment is what is to be there of a side: all of it, or of one that somebody else has made no more than Vaiven
+// needs, as now says, which is nil where there is none.
+func (d *Driver) deployment(side split.Side, b stack.Build, now *unstructured.Unstructured) (*unstructured.Unstructured,
+	error) {
 	s := d.part.Stacks[side]
 	o := object{}
-	if s.Cluster.Template != "" {
+	theirs := now != nil && !d.made(side, now)
+	if s.Cluster.Template == "" && theirs {
+		container, err := d.their(side, b, now)
+		if err != nil {
+			return nil, err
+		}
+		o["spec"] = object{"template": object{"spec": object{"containers": []any{container}}}}
+	} else if s.Cluster.Template != "" {
 		text, err := os.ReadFile(s.Cluster.Template)
 		if err != nil {
 			return nil, fmt.Errorf("the template: %w", err)
@@ -140,8 +151,14 @@ func (d *Driver) deployment(side split.Side, b stack.Build) (*unstructured.Unstr
 	u.SetNamespace("")
 	unstructured.RemoveNestedField(o, "status")
 	labels := d.labels(side)
-	for _, path := range [][]string{{"metadata", "labels"}, {"spec", "selector", "matchLabels"},
-		{"spec", "template", "metadata", "labels"}} {
+	paths := [][]string{{"metadata", "labels"}, {"spec", "template", "metadata", "labels"},
+		{"spec", "selector", "matchLabels"}}
+	if theirs { // its selector is what it is, and its labels may have to be so
+		delete(labels, appLabel)
+		paths = paths[:2]
+		unstructured.RemoveNestedField(o, "spec", "selector")
+	}
+	for _, path := range paths {
 		for name, value := range labels {
 			if err := unstructured.SetNestedField(o, value, append(path, name)...); err != nil {
 				return nil, fmt.Errorf("the template: %w", err)
@@ -154,13 +171,62 @@ func (d *Driver) deployment(side split.Side, b stack.Build) (*unstructured.Unstr
 			return nil, fmt.Errorf("the template: %w", err)
 		}
 	}
-	for name, value := range map[string]string{versionNote: b.Version, buildNote: b.ID} {
+	for name, value := range map[string]string{serviceNote: d.service, versionNote: b.Version, buildNote: b.ID} {
 		if err := unstructured.SetNestedField(o, value, "spec", "template", "metadata", "annotations",
 			name); err != nil {
 			return nil, fmt.Errorf("the template: %w", err)
 		}
 	}
 	return u, unstructured.SetNestedField(o, int64(b.Number(s)), "spec", "replicas")
+}
+
+// made reports whether we have made a Deployment: by its selector, which nobody can change.
+func (d *Driver) made(side split.Side, now *unstructured.Unstructured) bool {
+	selects, _, _ := unstructured.NestedStringMap(now.Object, "spec", "selector", "matchLabels")
+	for name, value := range d.labels(side) {
+		if selects[name] != value {
+			return false
+		}
+	}
+	return true
+}
+
+// their is what is to be there of the container of a Deployment that somebody else has made: its image, and what the
+// plan says of its command and environment.
+func (d *Driver) their(side split.Side, b stack.Build, now *unstructured.Unstructured) (object, error) {
+	containers, _, _ := unstructured.NestedSlice(now.Object, "spec", "template", "spec", "containers")
+	own, name := d.own(containers), d.name(side)
+	if own == nil || len(containers) > 1 && own["name"] != d.part.Name {
+		return nil, fmt.Errorf("deployment %s has several containers, and none is called %s: name the plan's part like "+
+			"the one whose image is a version", name, d.part.Name)
+	}
+	whole := d.pod(side, b)["containers"].([]any)[0].(object)
+	c := object{"name": own["name"], "image": whole["image"], "env": whole["env"]}
+	if args, said := whole["args"]; said {
+		c["args"] = args
+	}
+	return c, nil
+}
+
+// scaler is how many pods an autoscaler keeps of a side's Deployment at the least and at the most, 0 where there is
+// none, or none that may be seen.
+func (d *Driver) scaler(ctx context.Context, c *api.Client, side split.Side) (least, most int) {
+	list, err := c.List(ctx, api.Autoscalers, "")
+	if err != nil {
+		return 0, 0
+	}
+	for _, o := range list {
+		of, _, _ := unstructured.NestedStringMap(o.Object, "spec", "scaleTargetRef")
+		if of["kind"] == "Deployment" && of["name"] == d.name(side) {
+			few, told, _ := unstructured.NestedInt64(o.Object, "spec", "minReplicas")
+			if !told {
+				few = 1 // the API's default
+			}
+			many, _, _ := unstructured.NestedInt64(o.Object, "spec", "maxReplicas")
+			return int(few), int(many)
+		}
+	}
+	return 0, 0
 }
 
 // pod is what a pod is made of where there is no template.
@@ -213,45 +279,95 @@ func (d *Driver) Raise(ctx context.Context, side split.Side, b stack.Build) erro
 	if err != nil {
 		return err
 	}
-	o, err := d.deployment(side, b)
-	if err != nil {
-		return err
-	}
-	defer d.kept[side].Forget()
 	if err := d.allowed(ctx, c, side); err != nil {
 		return err
 	}
+	now, err := c.Get(ctx, api.Deployments, d.name(side))
+	if errors.Is(err, api.ErrMissing) {
+		now, err = nil, nil
+	}
+	if err != nil {
+		return told(err)
+	}
+	o, err := d.deployment(side, b, now)
+	if err != nil {
+		return err
+	}
+	s := d.part.Stacks[side]
+	least, most := d.scaler(ctx, c, side)
+	scaled := least > 0
+	switch {
+	case !scaled:
+		least = b.Number(s)
+	case least != b.Number(s):
+		return fmt.Errorf("deployment %s has an autoscaler, which keeps %d to %d pods, and %d are to be raised: write "+
+			"\"instances: %[2]d\"", d.name(side), least, most, b.Number(s))
+	case now != nil: // it is the autoscaler's affair, unless there are none, where that does nothing
+		if n, _, _ := unstructured.NestedInt64(now.Object, "spec", "replicas"); n > 0 {
+			unstructured.RemoveNestedField(o.Object, "spec", "replicas")
+		}
+	}
+	defer d.kept[side].Forget()
 	if err := permit.Ask(ctx); err != nil {
 		return err
 	}
-	if _, err := c.Apply(ctx, api.Deployments, o, false); err != nil {
+	if _, err := c.Apply(ctx, api.Deployments, o, false, now != nil && !d.made(side, now)); err != nil {
 		if errors.Is(err, api.ErrChanged) {
 			err = fmt.Errorf("deployment %s: %w: agree with whoever that is, or take it out of there", d.name(side),
 				err)
 		}
 		return told(err)
 	}
-	s := d.part.Stacks[side]
 	limited, cancel := context.WithTimeout(ctx, s.Raise+s.Grace)
 	defer cancel()
+	begun := time.Now()
 	return d.until(limited, c, side, func(list []pod) (bool, error) {
-		up := 0
+		up, others := 0, 0
 		var failed []error
 		for _, p := range list {
 			switch {
-			case p.build != b.ID || p.version != b.Version || p.going:
+			case p.over:
 				continue
+			case p.build != b.ID || p.version != b.Version || p.going:
+				others++
 			case p.running:
 				up++
 			case stuck(p.reason):
 				failed = append(failed, fmt.Errorf("%s: %s", p.instance(side), p.exit))
+			default:
+				others++
 			}
 		}
 		if len(failed) > 0 {
 			return false, errors.Join(failed...)
 		}
-		return up == b.Number(s) && len(list) == up, nil
+		if up >= least && (up == least || scaled) && others == 0 {
+			return true, nil
+		}
+		return false, d.denied(limited, c, side, begun)
 	})
+}
+
+// deniedFor is how long an orchestrator may refuse to make pods: what there was of another version may still go, and
+// give back what it has.
+const deniedFor = 10 * time.Second
+
+// denied is why a side's pods are not made, once that has lasted for a while: for want of a quota, say.
+func (d *Driver) denied(ctx context.Context, c *api.Client, side split.Side, begun time.Time) error {
+	if time.Since(begun) < deniedFor {
+		return nil
+	}
+	o, err := c.Get(ctx, api.Deployments, d.name(side))
+	if err != nil {
+		return nil // it is asked again
+	}
+	conditions, _, _ := unstructured.NestedSlice(o.Object, "status", "conditions")
+	for _, condition := range conditions {
+		if m, _ := condition.(object); m["type"] == "ReplicaFailure" && m["status"] == "True" {
+			return fmt.Errorf("its pods are not made: %v: %v", m["reason"], m["message"])
+		}
+	}
+	return nil
 }
 
 // allowed says which rights are missing to raise a side, see to it, and stop it again.
@@ -268,6 +384,10 @@ func (d *Driver) allowed(ctx context.Context, c *api.Client, side split.Side) er
 	if s.Reach == plan.Forwarded {
 		rights = append(rights, api.Right{Verb: "create", Of: api.Pods, Part: "portforward"})
 	}
+	if d.enters() {
+		rights = append(rights, api.Right{Verb: "get", Of: api.Pods, Part: "exec"},
+			api.Right{Verb: "create", Of: api.Pods, Part: "exec"})
+	}
 	missing, err := c.Missing(ctx, rights...)
 	if err != nil || len(missing) == 0 {
 		return told(err)
@@ -279,11 +399,21 @@ func (d *Driver) allowed(ctx context.Context, c *api.Client, side split.Side) er
 	return fmt.Errorf("whoever the kubeconfig is for has no right to %s", strings.Join(list, ", "))
 }
 
+// enters reports whether something is asked from inside pods, or read there.
+func (d *Driver) enters() bool { return len(d.part.Needs) > 0 || len(d.part.Configuration) > 0 }
+
+// gated is why a pod that runs gets nothing yet: somebody has not opened one of its readiness gates.
+const gated = "ReadinessGatesNotReady"
+
+// comes reports whether a pod waits for what may come by waiting: an image, a node for it, or somebody's word.
+func comes(reason string) bool {
+	return slices.Contains([]string{"ErrImagePull", "ImagePullBackOff", "Unschedulable", gated}, reason)
+}
+
 // stuck reports whether a pod waits for what will not come by waiting.
 func stuck(reason string) bool {
-	return slices.Contains([]string{"ErrImagePull", "ImagePullBackOff", "InvalidImageName", "ErrImageNeverPull",
-		"CreateContainerConfigError", "CreateContainerError", "RunContainerError", "CrashLoopBackOff", "Unschedulable"},
-		reason)
+	return slices.Contains([]string{"InvalidImageName", "ErrImageNeverPull", "CreateContainerConfigError",
+		"CreateContainerError", "RunContainerError", "CrashLoopBackOff"}, reason)
 }
 
 // until looks at a side's pods whenever they have changed.
@@ -292,7 +422,7 @@ func (d *Driver) until(ctx context.Context, c *api.Client, side split.Side, so f
 	err := c.Until(ctx, func() (bool, error) {
 		list, err := d.pods(ctx, c, side)
 		if err == nil {
-			last = fmt.Errorf("it has %s", inWords(list))
+			last = fmt.Errorf("its pods are not as they should be in time: %s", inWords(list))
 			return so(list)
 		}
 		if ctx.Err() == nil {
@@ -300,8 +430,8 @@ func (d *Driver) until(ctx context.Context, c *api.Client, side split.Side, so f
 		}
 		return false, nil
 	}, d.watched(side))
-	if err != nil && ctx.Err() != nil {
-		return errors.Join(last, err)
+	if err != nil && ctx.Err() != nil && last != nil {
+		return last
 	}
 	return err
 }
@@ -311,7 +441,7 @@ func inWords(list []pod) string {
 	for _, p := range list {
 		state := "running"
 		if !p.running {
-			state = p.exit
+			state = cmp.Or(p.exit, "beginning")
 		}
 		if p.going {
 			state = "ending"
@@ -331,23 +461,43 @@ func (d *Driver) watched(side split.Side) api.Watched {
 
 // selector is what the pods of a side have.
 func (d *Driver) selector(side split.Side) string {
-	return fmt.Sprintf("%s=%s,%s=%s,%s=%v", appLabel, d.service, partLabel, d.part.Name, sideLabel, side)
+	return fmt.Sprintf("%s=%s,%s=%v", partLabel, d.part.Name, sideLabel, side)
 }
 
 // pod is one as the API has it.
 type pod struct {
 	name, version, build, ip, node string
+	container                      string // of its containers, the one that is the part's
 	running, going                 bool
+	over                           bool   // it has ended for good, and another one is made in its place
 	reason                         string // why it waits, as the API says it; "" if it does not
 	exit                           string // the same, or how it ended, in words
 	started                        time.Time
 	restarts                       int64
-	spec                           object // of its first container
+	spec                           object // of its container
 }
 
 // same reports whether nothing has become of a pod.
 func (p pod) same(now pod) bool {
 	return p.running == now.running && p.exit == now.exit && p.started.Equal(now.started) && p.restarts == now.restarts
+}
+
+// beginning are the reasons for which a container waits that has only just begun.
+var beginning = []string{"ContainerCreating", "PodInitializing"}
+
+// own is the container of a pod that is the part's: the one that is called so, or the first.
+func (d *Driver) own(containers []any) object {
+	var first object
+	for _, one := range containers {
+		c, _ := one.(object)
+		if c["name"] == d.part.Name {
+			return c
+		}
+		if first == nil {
+			first = c
+		}
+	}
+	return first
 }
 
 // instance is what it is called as one of a side.
@@ -363,13 +513,25 @@ func (d *Driver) pods(ctx context.Context, c *api.Client, side split.Side) ([]po
 	}
 	var list []pod
 	for _, o := range objects {
+		if o.GetLabels()[appLabel] != d.service && o.GetAnnotations()[serviceNote] != d.service {
+			continue // of another service
+		}
 		p := pod{name: o.GetName(), version: o.GetAnnotations()[versionNote], build: o.GetAnnotations()[buildNote],
 			going: o.GetDeletionTimestamp() != nil}
 		p.ip, _, _ = unstructured.NestedString(o.Object, "status", "podIP")
 		p.node, _, _ = unstructured.NestedString(o.Object, "spec", "nodeName")
 		containers, _, _ := unstructured.NestedSlice(o.Object, "spec", "containers")
-		if len(containers) > 0 {
-			p.spec, _ = containers[0].(object)
+		p.spec = d.own(containers)
+		p.container, _ = p.spec["name"].(string)
+		if phase, _, _ := unstructured.NestedString(o.Object, "status", "phase"); phase == "Failed" ||
+			phase == "Succeeded" {
+			p.over, p.exit = true, phase
+			if reason, _, _ := unstructured.NestedString(o.Object, "status", "reason"); reason != "" {
+				message, _, _ := unstructured.NestedString(o.Object, "status", "message")
+				p.exit = strings.TrimSuffix(reason+": "+message, ": ")
+			}
+			list = append(list, p)
+			continue
 		}
 		conditions, _, _ := unstructured.NestedSlice(o.Object, "status", "conditions")
 		for _, condition := range conditions {
@@ -380,14 +542,15 @@ func (d *Driver) pods(ctx context.Context, c *api.Client, side split.Side) ([]po
 			}
 		}
 		statuses, _, _ := unstructured.NestedSlice(o.Object, "status", "containerStatuses")
-		if len(statuses) > 0 {
-			s, _ := statuses[0].(object)
+		if n := slices.IndexFunc(statuses, func(s any) bool { return s.(object)["name"] == p.container }); n >= 0 {
+			s, _ := statuses[n].(object)
 			p.restarts, _, _ = unstructured.NestedInt64(s, "restartCount")
 			if at, _, _ := unstructured.NestedString(s, "state", "running", "startedAt"); at != "" {
 				p.running = true
 				p.started, _ = time.Parse(time.RFC3339Nano, at)
 			}
-			if reason, _, _ := unstructured.NestedString(s, "state", "waiting", "reason"); reason != "" {
+			if reason, _, _ := unstructured.NestedString(s, "state", "waiting", "reason"); reason != "" &&
+				!slices.Contains(beginning, reason) {
 				message, _, _ := unstructured.NestedString(s, "state", "waiting", "message")
 				p.reason, p.exit = reason, strings.TrimSuffix(reason+": "+message, ": ")
 			}
@@ -404,10 +567,29 @@ func (d *Driver) pods(ctx context.Context, c *api.Client, side split.Side) ([]po
 				}
 			}
 		}
+		if gate := closed(&o, conditions); p.running && gate != "" {
+			p.running, p.reason, p.exit = false, gated, "the readiness gate "+gate+" is not open"
+		}
 		list = append(list, p)
 	}
 	slices.SortFunc(list, func(a, b pod) int { return strings.Compare(a.name, b.name) })
 	return list, nil
+}
+
+// closed is the first of a pod's readiness gates that nobody has opened; "" if none is.
+func closed(o *unstructured.Unstructured, conditions []any) string {
+	gates, _, _ := unstructured.NestedSlice(o.Object, "spec", "readinessGates")
+	for _, g := range gates {
+		m, _ := g.(object)
+		gate, _ := m["conditionType"].(string)
+		if !slices.ContainsFunc(conditions, func(c any) bool {
+			m, _ := c.(object)
+			return m["type"] == gate && m["status"] == "True"
+		}) {
+			return gate
+		}
+	}
+	return ""
 }
 
 // outputLines is how many lines of a pod's log are read.
@@ -440,7 +622,7 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	}
 	var pods []pod
 	for _, p := range all {
-		if !p.going && (p.running || p.exit != "") {
+		if !p.going && !p.over && (p.running || p.exit != "") {
 			pods = append(pods, p)
 		}
 	}
@@ -449,7 +631,6 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	d.mu.Unlock()
 	outputs := make([]output, len(pods))
 	list := make([]reading.Instance, len(pods))
-	failed := make([]error, len(pods))
 	var wait sync.WaitGroup
 	for n, p := range pods {
 		list[n] = reading.Instance{
@@ -457,7 +638,11 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 			Address: net.JoinHostPort(p.ip, strconv.Itoa(d.part.Stacks[side].Port)), Started: p.started,
 			Running: p.running,
 		}
-		if !p.running {
+		switch {
+		case p.running:
+		case comes(p.reason):
+			list[n].Waits = p.exit
+		default:
 			list[n].Exit = p.exit
 		}
 		if o := before[p.name]; time.Since(o.at) < outputAge && o.of.same(p) {
@@ -466,12 +651,12 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 		}
 		wait.Go(func() {
 			at := time.Now()
-			text, err := c.Log(ctx, p.name, outputLines, stack.OutputTail)
-			switch {
-			case err == nil:
-				outputs[n] = output{stack.Lines(bytes.TrimLeft(text, "\n")), at, p}
-			case !errors.Is(err, api.ErrMissing):
-				failed[n] = fmt.Errorf("the log of %s: %w", p.name, told(err))
+			text, err := c.Log(ctx, api.Container{Pod: p.name, Name: p.container}, outputLines, stack.OutputTail)
+			outputs[n] = output{before[p.name].lines, at, p}
+			if err == nil {
+				outputs[n].lines = stack.Lines(bytes.TrimLeft(text, "\n"))
+			} else if outputs[n].lines == nil { // how it is stands in its status, whatever its node says
+				outputs[n].lines = []string{fmt.Sprintf("(its log cannot be read: %v)", told(err))}
 			}
 		})
 	}
@@ -482,7 +667,7 @@ func (d *Driver) List(ctx context.Context, side split.Side) ([]reading.Instance,
 	d.mu.Lock()
 	d.said[side] = now
 	d.mu.Unlock()
-	return list, errors.Join(failed...)
+	return list, nil
 }
 
 // Stop takes the side's Deployment away, or leaves it there without pods, and waits until they are gone. The
@@ -503,19 +688,26 @@ func (d *Driver) Stop(ctx context.Context, side split.Side) error {
 	s := d.part.Stacks[side]
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.Grace+stopLimit)
 	defer cancel()
-	if s.Cluster.Scales {
+	now, err := c.Get(limited, api.Deployments, d.name(side))
+	switch {
+	case errors.Is(err, api.ErrMissing):
+		err = nil
+	case err != nil:
+	case s.Cluster.Scales || !d.made(side, now): // what others have made is not ours to take away
 		_, err = c.Patch(limited, api.Deployments, d.name(side),
 			[]byte(`[{"op":"add","path":"/spec/replicas","value":0}]`), false)
 		if errors.Is(err, api.ErrMissing) {
 			err = nil
 		}
-	} else {
+	default:
 		err = c.Delete(limited, api.Deployments, d.name(side))
 	}
 	if err != nil {
 		return told(err)
 	}
-	return d.until(limited, c, side, func(list []pod) (bool, error) { return len(list) == 0, nil })
+	return d.until(limited, c, side, func(list []pod) (bool, error) {
+		return !slices.ContainsFunc(list, func(p pod) bool { return !p.over }), nil
+	})
 }
 
 // stopLimit is how long a cluster may take to take pods away, beside what they have to end.
@@ -580,5 +772,5 @@ func (d *Driver) Place(ctx context.Context, i reading.Instance) (place.Place, er
 	if err != nil {
 		return nil, err
 	}
-	return site{c, p.name}, nil
+	return site{c, api.Container{Pod: p.name, Name: p.container}}, nil
 }

@@ -32,15 +32,15 @@ func (f forwarded) Carries(ctx context.Context) error {
 
 var _ place.Carrier = forwarded{}
 
-// site is a pod: commands run in it, and files are read from it.
+// site is a container of a pod: commands run in it, and files are read from it.
 type site struct {
 	client *api.Client
-	pod    string
+	of     api.Container
 }
 
 // Dial connects from the pod, by a command in it.
 func (s site) Dial(ctx context.Context, _, address string) (net.Conn, error) {
-	conn, err := s.client.DialFrom(ctx, s.pod, address)
+	conn, err := s.client.DialFrom(ctx, s.of, address)
 	return conn, told(err)
 }
 
@@ -67,7 +67,7 @@ func (s site) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
 		words = append(words, c.Words...)
 	}
 	var out together
-	status, err := s.client.Exec(ctx, s.pod, api.Streams{Out: &out, Err: &out}, words...)
+	status, err := s.client.Exec(ctx, s.of, api.Streams{Out: &out, Err: &out}, words...)
 	if err != nil {
 		return place.Outcome{}, told(err)
 	}
@@ -77,7 +77,7 @@ func (s site) Run(ctx context.Context, c place.Command) (place.Outcome, error) {
 // ReadFile reads a file of the pod.
 func (s site) ReadFile(ctx context.Context, path string) ([]byte, error) {
 	var out together
-	status, err := s.client.Exec(ctx, s.pod, api.Streams{Out: &out, Err: &out}, "cat", path)
+	status, err := s.client.Exec(ctx, s.of, api.Streams{Out: &out, Err: &out}, "cat", path)
 	switch {
 	case err != nil:
 		return nil, told(err)

@@ -405,6 +405,7 @@ func TestConformance(t *testing.T) {
 }
 
 func TestConformanceAsAnOrdinaryUser(t *testing.T) {
+	testkit.Long(t)
 	stacktest.Run(t, (&world{servers: map[*plan.Plan][]*sshd{}, ordinary: true}).system())
 	if aboard.Load() > 0 {
 		testkit.RanAs(t, "user "+ordinaryUser+" on hosts with a hidden /proc, a small disk, a talkative shell, a "+

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"os"
 	"os/exec"
 	"path"
@@ -85,7 +86,51 @@ func (d *Driver) takeDelivered(in *state.Folder, i reading.Instance, run bool) e
 	if err == nil {
 		err = in.WriteFile(b.file, data)
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	if err := in.RemoveAll(b.copied()); err != nil {
+		return err
+	}
+	if _, err := m.Copy(in.Path(b.copied())); err != nil { // without one it is started from where it stands, or not
+		slog.Warn("no copy of the build is kept", "version", i.Version, "err", err)
+	}
+	return nil
+}
+
+// copied is the folder with a copy of the build, in the state folder.
+func (b build) copied() string { return strings.TrimSuffix(b.file, ".json") + ".build" }
+
+// kept is the copy of an instance's build that was kept when that was delivered; nil if there is none, or if the
+// instance works in a folder of the build, whose files it would meet as they are now.
+func (d *Driver) kept(in *state.Folder, i reading.Instance) *copied {
+	b, err := d.buildOf(i)
+	if err != nil && b.file == "" {
+		return nil
+	}
+	m, err := manifest(in, b)
+	if err != nil {
+		return nil
+	}
+	folder := plan.Expand(d.part.Stacks[i.Side].Folder, i.Values(d.service))
+	if _, works := m[folder]; works || !m.Stands(in.Path(b.copied())) {
+		return nil
+	}
+	return &copied{m, in.Path(b.copied())}
+}
+
+// copied is a copy of a build, and what that was made of.
+type copied struct {
+	delivered.Manifest
+	folder string
+}
+
+// of is a text with paths of the build as they are in the copy. A nil copy leaves it alone.
+func (c *copied) of(text string) string {
+	if c == nil {
+		return text
+	}
+	return c.In(c.folder, text)
 }
 
 // take is what is delivered of a build: what was noted when it was chosen, if that is there as it was, and else what
@@ -130,7 +175,7 @@ func (d *Driver) forget(in *state.Folder, side split.Side) error {
 	names, err := in.Names(folder)
 	for _, name := range names {
 		if strings.HasPrefix(name, side.String()+"-") {
-			err = errors.Join(err, in.Remove(path.Join(folder, name)))
+			err = errors.Join(err, in.RemoveAll(path.Join(folder, name)))
 		}
 	}
 	return err

@@ -264,22 +264,23 @@ func (d *Driver) start(ctx context.Context, in *state.Folder, side split.Side, n
 		Name: name, Part: d.part.Name, Side: side, Version: b.Version, Build: b.ID, Address: address,
 		Started: time.Now(),
 	}
-	return d.launch(in, n, b, os.O_TRUNC)
+	return d.launch(in, n, b, nil, os.O_TRUNC)
 }
 
-// launch starts the program of a note, with the settings of a build. mode says what becomes of the output until now.
-func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) error {
+// launch starts the program of a note, with the settings of a build, from a copy of that if there is one. mode says
+// what becomes of the output until now.
+func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, from *copied, mode int) error {
 	s := d.part.Stacks[n.Side]
 	values := n.Instance.Values(d.service)
 	args := make([]string, len(s.Command))
 	for n, word := range s.Command {
-		args[n] = plan.Expand(word, values)
+		args[n] = from.of(plan.Expand(word, values))
 	}
 	program, err := exec.LookPath(args[0])
 	if err != nil {
 		return err
 	}
-	args[0] = program
+	args[0] = from.of(program)
 	environment := b.Environment(s.Environment, func(value string) string { return d.secrets.Fill(value, values, nil) })
 	key, err := in.Key(stack.KeyIn)
 	if err != nil {
@@ -305,7 +306,7 @@ func (d *Driver) launch(in *state.Folder, n *note, b stack.Build, mode int) erro
 	cmd.Env = append(stack.Inherited(os.Environ()), stack.Marker+"="+n.mark,
 		stack.Record+"="+stack.RecordOf(n.Instance))
 	for key, value := range environment {
-		cmd.Env = append(cmd.Env, key+"="+value)
+		cmd.Env = append(cmd.Env, key+"="+from.of(value))
 	}
 	cmd.Stdout, cmd.Stderr = output, output
 	if n.Session, err = Start(cmd); err != nil {
@@ -367,12 +368,18 @@ func (d *Driver) Restart(ctx context.Context, i reading.Instance, a stack.Again)
 	if is.Build, err = d.differs(in, left.Instance); err != nil {
 		return is, err
 	}
-	if is.Build != "" && !a.Even {
+	var from *copied
+	if is.Build != "" {
+		from = d.kept(in, left.Instance)
+	}
+	if is.Copy = from != nil; is.Build != "" && !is.Copy && !a.Even {
 		return is, fmt.Errorf("%s: version %s is %w: %s", left.Name, left.Version, delivered.ErrOther, is.Build)
 	}
 	before := left.Digest
-	left.Session, left.Started, left.Other = ID{}, time.Now(), is.Build
-	err = d.launch(in, left, stack.Build{Like: a.Like}, 0)
+	if left.Session, left.Started, left.Other = (ID{}), time.Now(), is.Build; is.Copy {
+		left.Other = ""
+	}
+	err = d.launch(in, left, stack.Build{Like: a.Like}, from, 0)
 	is.Environment = before != "" && before != left.Digest
 	return is, err
 }

@@ -72,6 +72,17 @@ func TestConformance(t *testing.T) {
 			return filepath.Join(filepath.Dir(p.State), "builds",
 				"2")
 		},
+		DropCopies: func(t *testing.T, p *plan.Plan) {
+			copies, err := filepath.Glob(filepath.Join(p.State, buildsIn, "*", "*.build"))
+			if err != nil || len(copies) == 0 {
+				t.Errorf("copies of builds are %q, %v", copies, err)
+			}
+			for _, folder := range copies {
+				if err := os.RemoveAll(folder); err != nil {
+					t.Error(err)
+				}
+			}
+		},
 	})
 }
 

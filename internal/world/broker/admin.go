@@ -118,9 +118,19 @@ func (a *admin) path(of string, names ...string) string {
 // ended at that moment.
 type Counted struct {
 	Published   int64 `json:"publish"`
-	Delivered   int64 `json:"deliver_get"` // to consumers and to those who ask, each time that a message was
-	Redelivered int64 `json:"redeliver"`   // of them, not for the first time
-	Acked       int64 `json:"ack"`         // by consumers and by those who ask
+	Delivered   int64 `json:"deliver_get"`    // to consumers and to those who ask, each time that a message was
+	Redelivered int64 `json:"redeliver"`      // of them, not for the first time
+	Acked       int64 `json:"ack"`            // by consumers and by those who ask
+	Unasked     int64 `json:"deliver_no_ack"` // of those given out, to consumers that acknowledge nothing
+}
+
+// Done is how many messages whoever took them is done with.
+func (c Counted) Done() int64 { return c.Acked + c.Unasked }
+
+// Plus is both together.
+func (c Counted) Plus(o Counted) Counted {
+	return Counted{Published: c.Published + o.Published, Delivered: c.Delivered + o.Delivered,
+		Redelivered: c.Redelivered + o.Redelivered, Acked: c.Acked + o.Acked, Unasked: c.Unasked + o.Unasked}
 }
 
 // Out is how many messages have been given out at least, each once.
@@ -129,6 +139,7 @@ func (c Counted) Out() int64 { return c.Delivered - c.Redelivered }
 // Queue is a queue as the management interface knows it; its numbers lag behind by as long as the broker gathers them.
 type Queue struct {
 	Name      string         `json:"name"`
+	Type      string         `json:"type"` // "classic", "quorum" or "stream"
 	Durable   bool           `json:"durable"`
 	Arguments map[string]any `json:"arguments"`
 	Effective map[string]any `json:"effective_policy_definition"`
@@ -256,16 +267,23 @@ func (c *Client) Names(ctx context.Context) (map[string]string, error) {
 	return names, err
 }
 
+// Worked is what was counted on a channel, and how many messages it has that are not acknowledged.
+type Worked struct {
+	Counted Counted `json:"message_stats"`
+	Unacked int64   `json:"messages_unacknowledged"`
+}
+
 // Channels are what was counted on each channel, as long as it is there.
-func (c *Client) Channels(ctx context.Context) (map[string]Counted, error) {
+func (c *Client) Channels(ctx context.Context) (map[string]Worked, error) {
 	var list []struct {
-		Name    string  `json:"name"`
-		Counted Counted `json:"message_stats"`
+		Name string `json:"name"`
+		Worked
 	}
-	err := c.admin.ask(ctx, http.MethodGet, c.admin.path("vhosts")+"/channels?columns=name,message_stats", nil, &list)
-	channels := map[string]Counted{}
+	err := c.admin.ask(ctx, http.MethodGet, c.admin.path("vhosts")+
+		"/channels?columns=name,message_stats,messages_unacknowledged", nil, &list)
+	channels := map[string]Worked{}
 	for _, l := range list {
-		channels[l.Name] = l.Counted
+		channels[l.Name] = l.Worked
 	}
 	return channels, err
 }

@@ -157,7 +157,11 @@ func (c *Client) dial(ctx context.Context, called string) (*amqp.Connection, err
 	if errors.Is(err, amqp.ErrCredentials) {
 		c.login.refused()
 	}
-	if err != nil {
+	var said *amqp.Error
+	switch {
+	case errors.As(err, &said) && said.Code == amqp.NotAllowed:
+		return nil, fmt.Errorf("%w to let %s into the virtual host %q: %s", ErrRefused, user, c.config.Host, said.Reason)
+	case err != nil:
 		return nil, fmt.Errorf("%w at %s: %w", ErrUnreachable, c.config.Address, err)
 	}
 	return conn, nil

@@ -124,6 +124,14 @@ func TestHTTP(t *testing.T) {
 		!strings.HasPrefix(r.Got, "connection refused after ") {
 		t.Errorf("nobody there: %s", said(r))
 	}
+	unknown := i // somebody else started it: with a version that is not known nothing can be compared
+	unknown.Version = ""
+	held := good
+	held.Version, held.JSON = plan.Field{JSON: "version"}, []plan.JSONValue{{Path: "version", Want: "{version}"}}
+	held.Contains = `"version":"{version}"`
+	if r := read(t, on(unknown), held); !r.Good {
+		t.Errorf("its version is not known, and it is held to that: %s", said(r))
+	}
 	other := i
 	other.Version = "4.2.0"
 	h := good
@@ -343,6 +351,11 @@ func TestMonitorFollowsAnInstanceThroughItsLife(t *testing.T) {
 	if c := round("ended", reading.Exited); c.Said != "exit status 3" {
 		t.Errorf("it says %q", c.Said)
 	}
+	i.Exit, i.Waits = "", "Unschedulable: 0/2 nodes are available"
+	if c := round("still to run", reading.Starting); c.Said != i.Waits {
+		t.Errorf("it says %q", c.Said)
+	}
+	i.Waits = ""
 	// Another instance under the same name starts from nothing.
 	i.Running, i.Started = true, i.Started.Add(time.Second)
 	well.Store(true)

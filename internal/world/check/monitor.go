@@ -109,7 +109,10 @@ func (w *watched) condition(i reading.Instance, r *Reading, now time.Time) readi
 		}
 		c.History = remember(c.History, r.point())
 	}
-	if c.State = w.state(i.Running); c.State != w.last.State {
+	if c.State = w.state(i.Running); !i.Running && i.Waits != "" {
+		c.State, c.At, c.Said = reading.Starting, now, i.Waits
+	}
+	if c.State != w.last.State {
 		c.Since = now
 	}
 	if c.State == reading.Exited {

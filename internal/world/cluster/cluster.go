@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -47,7 +48,8 @@ var (
 	Deployments    = schema.GroupVersionResource{Group: "apps", Version: "v1", Resource: "deployments"}
 	HTTPRoutes     = schema.GroupVersionResource{Group: "gateway.networking.k8s.io", Version: "v1",
 		Resource: "httproutes"}
-	reviews = schema.GroupVersionResource{Group: "authorization.k8s.io", Version: "v1",
+	Autoscalers = schema.GroupVersionResource{Group: "autoscaling", Version: "v2", Resource: "horizontalpodautoscalers"}
+	reviews     = schema.GroupVersionResource{Group: "authorization.k8s.io", Version: "v1",
 		Resource: "selfsubjectaccessreviews"}
 )
 
@@ -123,20 +125,41 @@ func Open(c plan.API) (*Client, error) {
 type Later struct {
 	Config plan.API
 
-	mu   sync.Mutex // protects made
-	made *Client
+	mu    sync.Mutex // protects what follows
+	made  *Client
+	files string // what the configuration's files were when it was made
 }
 
-// Open is the client, always the same once there is one.
+// Open is the client: the same one for as long as the configuration is, as tokens in it are renewed. A configuration
+// that cannot be read just now leaves the one that there is.
 func (l *Later) Open() (*Client, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.made != nil {
+	files := stands(l.Config)
+	if l.made != nil && files == l.files {
 		return l.made, nil
 	}
-	var err error
-	l.made, err = Open(l.Config)
-	return l.made, err
+	made, err := Open(l.Config)
+	if err != nil && l.made != nil {
+		return l.made, nil
+	}
+	if err == nil {
+		l.made, l.files = made, files
+	}
+	return made, err
+}
+
+// stands is the same text for as long as the files of a configuration are the same.
+func stands(c plan.API) string {
+	rules := clientcmd.NewDefaultClientConfigLoadingRules()
+	rules.ExplicitPath = c.File
+	var b strings.Builder
+	for _, name := range rules.GetLoadingPrecedence() {
+		if info, err := os.Stat(name); err == nil {
+			fmt.Fprintln(&b, name, info.ModTime().UnixNano(), info.Size())
+		}
+	}
+	return b.String()
 }
 
 // Dial connects to a pod; see [Client.Dial].
@@ -247,11 +270,16 @@ func (c *Client) Patch(ctx context.Context, of schema.GroupVersionResource, name
 		options.DryRun = []string{metav1.DryRunAll}
 	}
 	o, err := c.api.Resource(of).Namespace(c.Namespace).Patch(ctx, name, types.JSONPatchType, patch, options)
-	if s := apierrors.APIStatus(nil); errors.As(err, &s) && apierrors.IsInvalid(err) && s.Status().Details == nil {
+	if s := apierrors.APIStatus(nil); errors.As(err, &s) && apierrors.IsInvalid(err) && nothingIn(s.Status().Details) {
 		// of a failed test the API says no more than that
 		return nil, fmt.Errorf("%w: %s %s", ErrChanged, of.Resource, name)
 	}
 	return o, said(err)
+}
+
+// nothingIn reports whether an answer has no details.
+func nothingIn(d *metav1.StatusDetails) bool {
+	return d == nil || d.Name == "" && d.Kind == "" && len(d.Causes) == 0
 }
 
 // Create makes an object.
@@ -264,12 +292,12 @@ func (c *Client) Create(ctx context.Context, of schema.GroupVersionResource, o *
 
 // Apply makes an object what is given of it, by server-side apply as [Manager]: what others have written elsewhere
 // stays, and where they have written something else in the same place, the error wraps [ErrChanged] and says who and
-// where.
+// where. With over it is written all the same.
 func (c *Client) Apply(ctx context.Context, of schema.GroupVersionResource, o *unstructured.Unstructured,
-	dry bool) (*unstructured.Unstructured, error) {
+	dry, over bool) (*unstructured.Unstructured, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
-	options := metav1.ApplyOptions{FieldManager: Manager}
+	options := metav1.ApplyOptions{FieldManager: Manager, Force: over}
 	if dry {
 		options.DryRun = []string{metav1.DryRunAll}
 	}
@@ -306,13 +334,19 @@ func (c *Client) Delete(ctx context.Context, of schema.GroupVersionResource, nam
 	return said(err)
 }
 
-// Log is the end of what a pod has said, so many lines of it and at most so many bytes; nothing of one that has not
-// begun.
-func (c *Client) Log(ctx context.Context, pod string, lines int, most int64) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, askLimit)
+// Container is one of a pod.
+type Container struct{ Pod, Name string }
+
+// logLimit bounds a question for a log: a node that does not answer holds up nobody else.
+const logLimit = time.Second
+
+// Log is the end of what a container has said, so many lines of it and at most so many bytes; nothing of one that has
+// not begun.
+func (c *Client) Log(ctx context.Context, of Container, lines int, most int64) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, logLimit)
 	defer cancel()
-	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", pod, "log")
-	at.RawQuery = url.Values{"tailLines": {strconv.Itoa(lines)}}.Encode()
+	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", of.Pod, "log")
+	at.RawQuery = url.Values{"container": {of.Name}, "tailLines": {strconv.Itoa(lines)}}.Encode()
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
 	if err != nil {
 		return nil, err
@@ -329,9 +363,9 @@ func (c *Client) Log(ctx context.Context, pod string, lines int, most int64) ([]
 	case w.StatusCode == http.StatusBadRequest: // it has not begun
 		return nil, nil
 	case w.StatusCode == http.StatusNotFound:
-		return nil, fmt.Errorf("%w: pod %s", ErrMissing, pod)
+		return nil, fmt.Errorf("%w: pod %s", ErrMissing, of.Pod)
 	case w.StatusCode != http.StatusOK:
-		return nil, fmt.Errorf("%w: the log of %s: %s", ErrRefused, pod, w.Status)
+		return nil, fmt.Errorf("%w: the log of %s: %s", ErrRefused, of.Pod, w.Status)
 	}
 	return text, nil
 }
@@ -342,10 +376,10 @@ type Streams struct {
 	Out, Err io.Writer
 }
 
-// Exec runs a command in a pod to its end. An exit status above 0 is not an error.
-func (c *Client) Exec(ctx context.Context, pod string, s Streams, words ...string) (status int, err error) {
-	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", pod, "exec")
-	q := url.Values{"command": words}
+// Exec runs a command in a container to its end. An exit status above 0 is not an error.
+func (c *Client) Exec(ctx context.Context, of Container, s Streams, words ...string) (status int, err error) {
+	at := c.base.JoinPath("api", "v1", "namespaces", c.Namespace, "pods", of.Pod, "exec")
+	q := url.Values{"container": {of.Name}, "command": words}
 	for name, there := range map[string]bool{"stdin": s.In != nil, "stdout": s.Out != nil, "stderr": s.Err != nil} {
 		if there {
 			q.Set(name, "true")
@@ -360,7 +394,16 @@ func (c *Client) Exec(ctx context.Context, pod string, s Streams, words ...strin
 	if code := (exec.CodeExitError{}); errors.As(err, &code) {
 		return code.Code, nil
 	}
-	return 0, said(err)
+	return 0, c.upgraded(err)
+}
+
+// upgraded is an error of a connection that was to become a stream: what the API says to that is in its words alone.
+func (c *Client) upgraded(err error) error {
+	if err != nil && (strings.Contains(err.Error(), "forbidden") || strings.Contains(err.Error(), "403 ") ||
+		strings.Contains(err.Error(), "401 ")) {
+		return fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	return said(err)
 }
 
 // Right is what somebody has to be allowed to do.

@@ -236,11 +236,12 @@ func TestRelay(t *testing.T) {
 			if err := s.Put([]byte(fmt.Sprintf(`{apiVersion: v1, kind: Pod, metadata: {name: sailings-1, namespace: ferries}, spec: {containers: [{name: web, image: sailings, env: [{name: PATH, value: %q}]}]}}`, path))); err != nil {
 				t.Fatal(err)
 			}
+			container := Container{Pod: "sailings-1", Name: "web"}
 			testkit.Eventually(t, "the pod runs", func() bool {
-				_, err := c.Exec(t.Context(), "sailings-1", Streams{}, "/bin/true")
+				_, err := c.Exec(t.Context(), container, Streams{}, "/bin/true")
 				return err == nil
 			})
-			conn, err := c.DialFrom(t.Context(), "sailings-1", at)
+			conn, err := c.DialFrom(t.Context(), container, at)
 			if path == nothing {
 				if !errors.Is(err, place.ErrCannot) || !strings.Contains(err.Error(), "neither bash nor nc") {
 					t.Errorf("it says %v", err)
@@ -257,12 +258,12 @@ func TestRelay(t *testing.T) {
 			conn.Close()
 			for to, want := range map[string]place.Cause{net.JoinHostPort("127.0.0.1", shut): place.Refused,
 				"no-such-host.invalid:80": place.NoName} {
-				if _, err := c.DialFrom(t.Context(), "sailings-1", to); place.CauseOf(err) != want {
+				if _, err := c.DialFrom(t.Context(), container, to); place.CauseOf(err) != want {
 					t.Errorf("%s is %q: %v", to, place.CauseOf(err), err)
 				}
 			}
 			// What is let go ends in the pod as well, on either side.
-			conn, err = c.DialFrom(t.Context(), "sailings-1", at)
+			conn, err = c.DialFrom(t.Context(), container, at)
 			if err != nil {
 				t.Fatal(err)
 			}

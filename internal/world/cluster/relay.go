@@ -75,10 +75,10 @@ func (h *heard) failure(pod, address string, status int) error {
 	return place.Failure(cause, address, text)
 }
 
-// DialFrom connects from inside a pod, by a command that runs there as long as the connection stands. Errors are
+// DialFrom connects from inside a container, by a command that runs there as long as the connection stands. Errors are
 // those of [place.Failure], or wrap [place.ErrCannot] if the pod has nothing to connect with, or what [Client.Exec]
 // returns. Any number may be made at the same time.
-func (c *Client) DialFrom(ctx context.Context, pod, address string) (net.Conn, error) {
+func (c *Client) DialFrom(ctx context.Context, from Container, address string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, err
@@ -89,9 +89,9 @@ func (c *Client) DialFrom(ctx context.Context, pod, address string) (net.Conn, e
 	h := &heard{open: make(chan struct{})}
 	over := make(chan error, 1)
 	go func() {
-		status, err := c.Exec(life, pod, Streams{In: far, Out: far, Err: h}, "sh", "-c", relay, "sh", host, port)
+		status, err := c.Exec(life, from, Streams{In: far, Out: far, Err: h}, "sh", "-c", relay, "sh", host, port)
 		if err == nil {
-			err = h.failure(pod, address, status)
+			err = h.failure(from.Pod, address, status)
 		}
 		over <- err
 		_ = far.Close()

@@ -28,7 +28,11 @@ func Name(text string) (string, error) {
 func Keys(r *section.Reader, a *plan.API, more ...section.Key) []section.Key {
 	reach := func(text string) (plan.Reach, error) { return section.OneOf(text, plan.Direct, plan.Forwarded) }
 	return append([]section.Key{
-		section.May("kubeconfig", func(n ast.Node) { r.Text(n, "kubeconfig", &a.File) }),
+		section.May("kubeconfig", func(n ast.Node) {
+			if r.Text(n, "kubeconfig", &a.File) {
+				r.Files = append(r.Files, section.File{At: n, What: "kubeconfig", Name: a.File})
+			}
+		}),
 		section.May("context", func(n ast.Node) { r.Text(n, "context", &a.Context) }),
 		section.May("namespace", section.Parsed(r, "namespace", &a.Namespace, Name)),
 		section.May("reach", section.Parsed(r, "reach", &a.Reach, reach)),

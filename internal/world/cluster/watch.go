@@ -112,6 +112,8 @@ type Kept[T any] struct {
 
 // watching is what is watched at a time.
 type watching struct {
+	by     *Client
+	cancel context.CancelFunc
 	stands []bool // each of the watches
 	end    *time.Timer
 }
@@ -149,11 +151,14 @@ func (k *Kept[T]) changed() { k.turn, k.until = k.turn+1, time.Time{} }
 // watch sees to it that somebody watches for a while, and returns which watches stand. The caller holds the lock.
 func (k *Kept[T]) watch(c *Client, watched []Watched) []bool {
 	if w := k.watching; w != nil && w.end.Stop() {
-		w.end.Reset(idle)
-		return w.stands
+		if w.by == c {
+			w.end.Reset(idle)
+			return w.stands
+		}
+		w.cancel()
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	w := &watching{stands: make([]bool, len(watched))}
+	w := &watching{by: c, cancel: cancel, stands: make([]bool, len(watched))}
 	w.end = time.AfterFunc(idle, func() {
 		cancel()
 		k.mu.Lock()

@@ -1,6 +1,7 @@
 package section
 
 import (
+	"cmp"
 	"fmt"
 	"sort"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 // Problem is one mistake in a plan file.
 type Problem struct {
+	File   string `json:"file,omitempty"`   // of the mistake, if it is another than the plan's
 	Line   int    `json:"line"`             // from 1
 	Column int    `json:"column"`           // from 1, in characters
 	Source string `json:"source,omitempty"` // the line itself
@@ -33,7 +35,7 @@ func (p Problems) Error() string {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		fmt.Fprintf(&b, "%s:%d:%d: %s\n", p.File, q.Line, q.Column, shortened(q.What))
+		fmt.Fprintf(&b, "%s:%d:%d: %s\n", cmp.Or(q.File, p.File), q.Line, q.Column, shortened(q.What))
 		if q.Source != "" {
 			number := fmt.Sprintf("%5d", q.Line)
 			source, column := around([]rune(strings.ReplaceAll(q.Source, "\t", " ")), q.Column)

@@ -15,8 +15,16 @@ import (
 // Reader walks a YAML tree and gathers mistakes instead of stopping at one.
 type Reader struct {
 	Problems Problems
+	Files    []File // that have to be there
 	lines    []string
 	found    *shapes // while discovering
+}
+
+// File is one that a text names, as it names it.
+type File struct {
+	At   ast.Node
+	What string // that it is
+	Name string
 }
 
 // New makes a reader of a file.

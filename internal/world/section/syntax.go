@@ -2,6 +2,7 @@ package section
 
 import (
 	"errors"
+	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -41,6 +42,11 @@ func (r *Reader) syntax(err error) {
 			r.At(line, column, "the "+string(bracket)+" here is not closed", "add the "+closes+" that belongs to it"+rest)
 			return
 		}
+		if at := inner.FindStringSubmatchIndex(r.line(p.Line)); at != nil {
+			r.At(p.Line, 1+len([]rune(r.line(p.Line)[:at[2]])), "within { } a { in a text without quotes begins a mapping of its own",
+				"put the text in quotes, or write the keys in lines of their own"+rest)
+			return
+		}
 	case has("end character of"):
 		r.At(p.Line, p.Column, "the text that is quoted from here on does not end", "add the quote at its end"+rest)
 		return
@@ -60,6 +66,17 @@ func (r *Reader) syntax(err error) {
 		return
 	}
 	r.At(p.Line, p.Column, "not YAML: "+message, strings.TrimPrefix(rest, "; "))
+}
+
+// inner is a placeholder behind a text that is not in quotes.
+var inner = regexp.MustCompile(`[^\s"',:{\[] ?(\{)[a-z-]+\}`)
+
+// line is a line of the file, "" if it has not so many.
+func (r *Reader) line(n int) string {
+	if n < 1 || n > len(r.lines) {
+		return ""
+	}
+	return r.lines[n-1]
 }
 
 // find is where a sign stands first outside of comments, line 0 if nowhere.

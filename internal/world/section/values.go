@@ -216,3 +216,15 @@ func ProxyName(text string) (string, error) {
 	}
 	return text, nil
 }
+
+// Ports parses a range of ports, the first and the last: "18100-18199".
+func Ports(text string) ([2]int, error) {
+	low, high, ok := strings.Cut(text, "-")
+	first, err1 := Between(1, 65535)(strings.TrimSpace(low))
+	last, err2 := Between(1, 65535)(strings.TrimSpace(high))
+	if !ok || err1 != nil || err2 != nil || last < first {
+		return [2]int{}, Form(fmt.Errorf("%q is not a range of ports: want the first and the last, such as "+
+			"18100-18199", text), `[0-9]{1,5} *- *[0-9]{1,5}`)
+	}
+	return [2]int{first, last}, nil
+}

@@ -113,7 +113,7 @@ func owner(info fs.FileInfo) int {
 }
 
 // lookThrough looks at all there is: links and what somebody else has put there are refused.
-// Repositories in it, whose names end in .git, are not looked into.
+// Repositories in it, whose names end in .git, are not looked into, and neither are copies of builds, in .build.
 func (f *Folder) lookThrough() error {
 	return fs.WalkDir(f.root.FS(), ".", func(name string, e fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -122,7 +122,7 @@ func (f *Folder) lookThrough() error {
 		if err != nil {
 			return err
 		}
-		if e.IsDir() && strings.HasSuffix(name, ".git") {
+		if e.IsDir() && (strings.HasSuffix(name, ".git") || strings.HasSuffix(name, ".build")) {
 			return fs.SkipDir
 		}
 		if name == "." {
@@ -234,6 +234,9 @@ func (f *Folder) Remove(names ...string) error {
 	}
 	return errors.Join(failed...)
 }
+
+// RemoveAll removes a folder in it with all that it has. One that is not there is no error.
+func (f *Folder) RemoveAll(name string) error { return f.root.RemoveAll(name) }
 
 // Key is a key in the folder that nobody else knows. It is made when it is first asked for.
 func (f *Folder) Key(name string) ([]byte, error) {

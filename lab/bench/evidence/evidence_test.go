@@ -53,6 +53,23 @@ func TestNoAlarmOnSideThatIsNoWorse(t *testing.T) {
 	}
 }
 
+// Where rates wander by themselves hardly anything is rolled back for it, and what is far beyond that is.
+func TestRatesThatWander(t *testing.T) {
+	c := wandering()[6]
+	c.rolls = true
+	for n, at := range play(c, 4) {
+		if !math.IsInf(at, 1) {
+			t.Errorf("%s: rolled back after %.0f s of crossing %d", c.name, at, n)
+		}
+	}
+	c.fault = 0.3
+	for n, at := range play(c, 2) {
+		if at > 120 {
+			t.Errorf("30 %% that fail were rolled back after %.0f s of crossing %d", at, n)
+		}
+	}
+}
+
 // What instances tell is played as in the table, a few times each.
 func TestFiguresThatAreTold(t *testing.T) {
 	for _, c := range tellings() {

@@ -57,11 +57,16 @@ type cell struct {
 	bursts time.Duration
 	bad    float64       // more that fails at one instance of the new side
 	watch  time.Duration // before the first request moves; 0: as usual
+	wander float64       // how far each side's rate wanders by itself: the deviation of its logarithm
+	rolls  bool          // only what rolls back counts
 	cold   float64       // of what instances answer that start with the crossing, more fails, less and less
 }
 
 // warms is how long it takes until what is cold fails half as much.
 const warms = 20 * time.Second
+
+// wanders is how long it takes a rate that wanders to forget where it was, for the most part.
+const wanders = time.Minute
 
 // rules are three guards, so that certainty is shared as in most plans; two of them see nothing.
 var rules = []plan.Guard{
@@ -162,7 +167,10 @@ func (c cell) run(seed uint64) float64 {
 				panic(err)
 			}
 		}
-		if c.bursts > 0 && share == 0 {
+		for st := range series.After(now) {
+			f.Swings.Learn(st.To, st.Failing(split.Blue))
+		}
+		if c.watch > 0 && share == 0 {
 			for st := range series.After(now) {
 				for _, b := range st.Blocks(split.Blue) {
 					clumps.Learn(b.Count)
@@ -183,7 +191,7 @@ func (c cell) run(seed uint64) float64 {
 			f.Share = share
 		}
 		for _, s := range g.Evaluate(f) {
-			if s.State == guard.Tripped {
+			if s.State == guard.Tripped && (s.Then == plan.RollBack || !c.rolls) {
 				return (moved + every).Seconds()
 			}
 		}
@@ -207,6 +215,7 @@ type people struct {
 	sums  []float64 // of how much they ask, up to each
 	count *clients.Counts
 	burst [2][]time.Time // by side and instance: until when it has one
+	drift [2]float64     // of each side that wanders
 }
 
 type person struct {
@@ -276,6 +285,9 @@ func (p *people) ask(r *rand.Rand, c cell, share split.Share, base, fault, chill
 	p.now = p.now.Add(every)
 	for side, of := range [2]int64{n - green, green} {
 		list := sides[side].Instances
+		keeps := math.Exp(-every.Seconds() / wanders.Seconds())
+		p.drift[side] = keeps*p.drift[side] + c.wander*math.Sqrt(1-keeps*keeps)*r.NormFloat64()
+		base := base * math.Exp(p.drift[side])
 		if p.burst[side] == nil {
 			p.burst[side] = make([]time.Time, len(list))
 		}
@@ -387,6 +399,21 @@ func clumps() []cell {
 	return []cell{of(100), of(500)}
 }
 
+// wandering are crossings on which each side's rate wanders by itself, and no side is worse; and one that is.
+func wandering() []cell {
+	var list []cell
+	for _, watch := range []time.Duration{before, time.Hour} {
+		for _, wander := range []float64{0.5, 1} {
+			for _, rate := range []float64{100, 500} {
+				list = append(list, cell{name: fmt.Sprintf("by a factor of %.1f, watched for %.0f min before",
+					math.Exp(wander), watch.Minutes()), rate: rate, base: 0.003, legs: usual, each: 4, wander: wander,
+					watch: watch})
+			}
+		}
+	}
+	return list
+}
+
 // colds are crossings to a side that starts cold: beside all of the live side, and beside a control group that started
 // with it.
 func colds() []cell {
@@ -495,13 +522,14 @@ func write(b io.Writer, runs int) {
 		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %.1f %% |\n", c.name, c.rate, alarms, runs,
 			100*evidence.Exact(evidence.Count{Bad: alarms, Of: int64(runs)}, 0.02).High)
 	}
+	writeWandering(b, few(runs))
 	writeColds(b, runs)
 	writeTold(b, runs)
 	fmt.Fprintf(b, "\nA fault on the new side, at 25 %% of the requests and 1 %% that fail anyway. *By information* "+
 		"is what no judgement that is as\nseldom wrong beats on average.\n\n")
 	fmt.Fprintf(b, "| fault | begins | requests a second | found within ten minutes | after, in the middle | by "+
 		"information |\n| --- | --- | --- | --- | --- | --- |\n")
-	few := max(runs/4, 1)
+	few := few(runs)
 	for _, c := range faults() {
 		var took []float64
 		for _, at := range play(c, few) {
@@ -543,6 +571,27 @@ func write(b io.Writer, runs int) {
 	}
 }
 
+func writeWandering(b io.Writer, runs int) {
+	fmt.Fprintf(b, "\nEach side's rate wanders by itself, around 0.3 %% and within a minute or so: by its logarithm's deviation.\n\n| "+
+		"rates wander | requests a second | stopped without a fault | of them, rolled back | a fault of 5 %% is rolled back |\n"+
+		"| --- | --- | --- | --- | --- |\n")
+	for _, c := range wandering() {
+		within := func(limit float64) (n int) {
+			for _, at := range play(c, runs) {
+				if at <= limit {
+					n++
+				}
+			}
+			return n
+		}
+		stopped := within(math.MaxFloat64)
+		c.rolls = true
+		back := within(math.MaxFloat64)
+		c.fault = 0.05
+		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %d | %d of %d |\n", c.name, c.rate, stopped, runs, back, within(600), runs)
+	}
+}
+
 func writeColds(b io.Writer, runs int) {
 	fmt.Fprintf(b, "\nA new side that starts cold: one answer in ten fails at first, and half as many after each 20 s; 10 and 25 %% "+
 		"of the requests, then 50.\n\n| compared | requests a second | alarms without a fault | a fault of 5 %% after a minute is "+
@@ -556,19 +605,22 @@ func writeColds(b io.Writer, runs int) {
 		}
 		c.fault, c.from = 0.05, time.Minute
 		var took []float64
-		for _, at := range play(c, max(runs/4, 1)) {
+		for _, at := range play(c, few(runs)) {
 			if at >= 60 && at <= 660 {
 				took = append(took, at-60)
 			}
 		}
 		middle := "—"
-		if slices.Sort(took); 2*len(took) > max(runs/4, 1) {
+		if slices.Sort(took); 2*len(took) > few(runs) {
 			middle = fmt.Sprintf("%.0f s", took[len(took)/2])
 		}
 		fmt.Fprintf(b, "| %s | %.0f | %d of %d | %d of %d | %s |\n", c.name, c.rate, alarms, runs, len(took),
-			max(runs/4, 1), middle)
+			few(runs), middle)
 	}
 }
+
+// few is how many crossings there are of kinds that show more by one.
+func few(runs int) int { return max(runs/4, 1) }
 
 // The marks of what is written anew.
 const (

@@ -226,7 +226,7 @@ func (p page) wayBack(y, x int) {
 		mark, style := p.conditionMark(c)
 		g.Set(x, y+1+n, mark, style)
 		g.Within(x+2, y+1+n, 18, name, t.Label)
-		g.Within(x+20, y+1+n, p.W-x-21, text, style)
+		g.Within(x+21, y+1+n, p.W-x-22, text, style)
 	}
 }
 

@@ -3,6 +3,7 @@ package crossing
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -126,6 +127,10 @@ func (p page) beside(side split.Side) (list []figure) {
 // ofService are the control group, and the service's own figures that guards watch, by instance on average.
 func (p page) ofService(side split.Side) (list []figure) {
 	list = p.beside(side)
+	if kept := p.S.Sides[side].Kept; kept > 0 {
+		text, style := p.aged(strconv.FormatInt(kept, 10), p.S.Front.At, p.S.Front.Every, p.Theme.Ink)
+		list = append(list, figure{label: "sessions", text: text, style: style})
+	}
 	for _, s := range p.S.Guards {
 		if text := p.guardValues(s)[side]; s.Watch.Figures() && text != "" {
 			name := strings.TrimSuffix(s.Name, " "+string(s.Watch))
