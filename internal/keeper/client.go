@@ -78,6 +78,7 @@ type Command struct {
 	Act       crossing.Act  `json:"-"`
 	By        string        `json:"by" says:"the person's handle; the header Vaiven-By does as well"`
 	Peer      crossing.Peer `json:"-"` // who that is, as the socket knows it; nobody can say it of themselves
+	Groups    []string      `json:"-"` // Unix groups of that user
 	Client    string        `json:"client,omitempty" says:"the person's client, taken from the header Vaiven-Client; without one the wheel is left vacant"`
 	From      string        `json:"from,omitempty" says:"where that is, taken from the header Vaiven-From"`
 	TakeWheel bool          `json:"take_wheel,omitempty" says:"also from somebody else"`

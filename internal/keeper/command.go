@@ -24,6 +24,10 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 	}
 	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
 	if p, proves := c.Act.(crossing.Prove); proves && (!p.Whole() || !k.latest.Load().Crossing.Stage.UnderWay()) {
+		m := crossing.Moment{Peer: c.Peer, Groups: c.Groups}
+		if err := crossing.Allowed(k.Plan, k.latest.Load().Crossing, m, p); err != nil {
+			return 0, inWords(err)
+		}
 		return 0, k.look(ctx, p.Check)
 	}
 	act, err := k.learnt(ctx, c)
@@ -47,7 +51,7 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 			seen = k.engine.State().Seq
 		}
 		k.engine.Present(now, k.guests.here)
-		m := crossing.Moment{At: now, By: c.By, Peer: c.Peer, Client: c.Client, From: c.From, Take: c.TakeWheel,
+		m := crossing.Moment{At: now, By: c.By, Peer: c.Peer, Groups: c.Groups, Client: c.Client, From: c.From, Take: c.TakeWheel,
 			Seen: seen, As: c.As}
 		if !back { // whose words are its cause
 			m.Said = c.Why

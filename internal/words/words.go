@@ -433,6 +433,14 @@ func Refusal(refusal *crossing.Refusal) string {
 		return text + ": no traffic has moved, so vaiven back PLAN calls it off, as cross --supersede does; or wait for its end"
 	case crossing.IsForbidden:
 		return Lacks(r.Lacks, time.Time{}) + ". Rolling back is free at all times"
+	case crossing.NotAllowed:
+		return notAllowed(r)
+	case crossing.NotFourEyes:
+		if r.Who == (crossing.Peer{}) {
+			return "the plan wants two people (four-eyes), and who you are is not known here"
+		}
+		return fmt.Sprintf("the plan wants two people (four-eyes), and %s began this crossing: somebody else has to say yes",
+			r.Who.Name) + asked(r.Ask)
 	case crossing.IsOver:
 		return fmt.Sprintf("the crossing is over (%s)", r.Stage)
 	case crossing.IsGoingBack:

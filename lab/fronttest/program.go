@@ -1,12 +1,14 @@
 package fronttest
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -115,10 +117,31 @@ func (p *Program) Ended() bool {
 	}
 }
 
-// Kill ends the program with all its processes, and waits for it.
+// Kill ends the program with all its processes, and waits for each: the workers of a busy machine hold the address
+// for a while after their master has gone.
 func (p *Program) Kill() {
-	_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
+	group := p.cmd.Process.Pid
+	_ = syscall.Kill(-group, syscall.SIGKILL)
 	<-p.done
+	for end := time.Now().Add(startLimit); alive(group) && time.Now().Before(end); {
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// alive reports whether a process group has a member that is not a zombie (proc(5), fields 3 and 5).
+func alive(group int) bool {
+	if syscall.Kill(-group, 0) != nil {
+		return false
+	}
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, file := range stats {
+		data, _ := os.ReadFile(file) // none if it has gone
+		fields := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))
+		if len(fields) > 2 && fields[2] == strconv.Itoa(group) && fields[0] != "Z" && fields[0] != "X" {
+			return true
+		}
+	}
+	return false
 }
 
 // Again starts a program that was killed as it was started first, at the same address.

@@ -20,7 +20,7 @@ func Apply(s State, e Event) State {
 			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target,
 			Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
-			AtOnce: f.AtOnce, Begun: e.At, BegunBy: e.By,
+			AtOnce: f.AtOnce, Begun: e.At, BegunBy: e.By, BegunPeer: e.Peer,
 			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was,
 			Out: s.Out, Control: begunWith(s, f),
 		}

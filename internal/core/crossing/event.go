@@ -33,6 +33,9 @@ type Peer struct {
 	Host string `json:"host"` // that it is a user of
 }
 
+// Same reports whether two are the same user of the same machine.
+func (p Peer) Same(o Peer) bool { return p.User == o.User && p.Host == o.Host && p.Name == o.Name }
+
 // String is such as "uid 1004 (marit) on quay2".
 func (p Peer) String() string { return fmt.Sprintf("uid %d (%s) on %s", p.User, p.Name, p.Host) }
 

@@ -98,6 +98,7 @@ type Moment struct {
 	At      time.Time
 	By      string        // a person's handle, or the part of Vaiven
 	Peer    Peer          // who that was, as the socket knows it
+	Groups  []string      // Unix groups of that user
 	Client  string        // identity of the person's client; "" for a command that comes without one
 	From    string        // where that is
 	Take    bool          // the wheel, also from somebody else

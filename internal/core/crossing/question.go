@@ -4,6 +4,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"vaiven/internal/core/oneof"
@@ -83,6 +86,30 @@ func (n Newer) question() string      { return n.Called }
 
 // Kind is the name of what is asked, "" if nothing is.
 func (q Question) Kind() string { return Questions.Name(q.Is) }
+
+// Name is what is asked as people say it beforehand: the kind, and of a leg its number from 1, such as "leg 2".
+func (q Question) Name() string {
+	if leg, ok := q.Is.(AskLeg); ok {
+		return legName(leg.Leg)
+	}
+	return q.Kind()
+}
+
+// askable is what can be said yes to beforehand, by its name. Findings and builds have words of their own.
+var askable = []string{"start", "leg N", "load", "unsure", "retire", "raise", "proof"}
+
+// ParseAsk reads the name of a question, as [Question.Name] writes it; the error names those that there are.
+func ParseAsk(text string) (string, error) {
+	name := strings.Join(strings.Fields(text), " ")
+	number, leg := strings.CutPrefix(name, "leg ")
+	switch n, err := strconv.Atoi(number); {
+	case leg && (err != nil || n < 1), !leg && !slices.Contains(askable, name):
+		return "", fmt.Errorf("%q is nothing that is asked: want %s", name, strings.Join(askable, ", "))
+	}
+	return name, nil
+}
+
+func legName(leg int) string { return fmt.Sprintf("leg %d", leg+1) }
 
 // Value is what is asked.
 func (q Question) Value() any { return q.Is }

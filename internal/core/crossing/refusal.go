@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/oneof"
+	"vaiven/internal/core/people"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
 )
@@ -23,7 +24,7 @@ type Reason interface {
 
 // Reasons are all there are.
 var Reasons = oneof.New[Reason]("kind", Reason.Name, func(n oneof.Newer) Reason { return Newer{n} },
-	NothingBegun{}, StillUnderWay{}, IsForbidden{},
+	NothingBegun{}, StillUnderWay{}, IsForbidden{}, NotAllowed{}, NotFourEyes{},
 	IsOver{}, IsGoingBack{}, IsBusy{}, IsFrozen{}, NotFrozen{}, OpenQuestion{},
 	OtherQuestion{}, NotNext{}, NotProven{}, NotSpare{}, GetsRequests{}, ThereAlready{}, NoShare{}, NotChanged{},
 	NothingToDo{}, NobodyThere{}, NobodyServes{}, NotWatched{}, NothingIsNew{}, NoRoute{}, Gone{}, NotRead{},
@@ -45,6 +46,18 @@ type (
 	// IsForbidden says by what traffic is not to move towards the new side.
 	IsForbidden struct {
 		Lacks []Lack `json:"lacks"`
+	}
+	// NotAllowed says that the plan's rules about people do not let somebody do that.
+	NotAllowed struct {
+		Right people.Right `json:"right"`
+		Ask   string       `json:"ask,omitempty"` // the kind of question that it would say yes to, or go past
+		Who   Peer         `json:"who,omitzero"`  // as the keeper's machine knows them
+		To    []string     `json:"to,omitempty"`  // whom the rules let
+	}
+	// NotFourEyes says that somebody else has to than who began the crossing.
+	NotFourEyes struct {
+		Ask string `json:"ask"`
+		Who Peer   `json:"who,omitzero"`
 	}
 	// IsOver says that the crossing is.
 	IsOver struct {
@@ -213,6 +226,8 @@ type (
 func (NothingBegun) Name() string  { return "nothing begun" }
 func (IsForbidden) Name() string   { return "forbidden" }
 func (StillUnderWay) Name() string { return "still under way" }
+func (NotAllowed) Name() string    { return "not allowed" }
+func (NotFourEyes) Name() string   { return "four eyes" }
 func (IsOver) Name() string        { return "over" }
 func (IsGoingBack) Name() string   { return "rolls back" }
 func (IsBusy) Name() string        { return "busy" }

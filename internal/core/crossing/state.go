@@ -63,6 +63,7 @@ type State struct {
 	AtOnce      bool           `json:"at_once,omitempty"` // the side crossed from did not serve when it was begun
 	Begun       time.Time      `json:"begun,omitzero"`
 	BegunBy     string         `json:"begun_by,omitempty"`
+	BegunPeer   Peer           `json:"begun_peer,omitzero"` // who that was, as the keeper's machine knows it
 
 	Control Control `json:"control,omitzero"` // beside which the first legs go, where the route wants it
 

@@ -335,6 +335,11 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	if !back && !e.ready {
 		return events, crossing.Refuse(crossing.NotRead{Said: e.front.failed})
 	}
+	if act, is := in.(crossing.Act); is {
+		if err := crossing.Allowed(e.plan, e.state, m, act); err != nil {
+			return events, err
+		}
+	}
 	more, err := e.decideFor(m, in)
 	return append(events, more...), err
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/calendar"
+	"vaiven/internal/core/people"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 )
@@ -32,6 +33,7 @@ type Plan struct {
 	Hours   calendar.Hours // when traffic may move towards the new side
 	Closed  string         // file or URL with the days on which it may not; "" for none
 	Embargo string         // file or URL that forbids it for several services, as long as it is there; "" for none
+	People  people.Rules
 	Keep    time.Duration
 	Then    Then
 	Guards  []Guard

@@ -18,9 +18,6 @@ type Approved struct {
 // ApprovedAll is all that a route asks.
 var ApprovedAll = Approved{all: true}
 
-// askable is what a person can be asked, as an approval names it.
-var askable = []string{"start", "leg N", "load", "unsure", "retire", "raise", "proof"}
-
 // ParseApproved reads "start, leg 2", and "all" or "true" for all.
 func ParseApproved(text string) (Approved, error) {
 	if text == "all" || text == "true" {
@@ -28,39 +25,22 @@ func ParseApproved(text string) (Approved, error) {
 	}
 	var a Approved
 	for name := range strings.SplitSeq(text, ",") {
-		name = strings.Join(strings.Fields(name), " ")
-		number, leg := strings.CutPrefix(name, "leg ")
-		switch n, err := strconv.Atoi(number); {
-		case leg && (err != nil || n < 1), !leg && !slices.Contains(askable, name):
-			return a, fmt.Errorf("%q is nothing that is asked: want %s, or all", name, strings.Join(askable, ", "))
+		ask, err := crossing.ParseAsk(name)
+		if err != nil {
+			return a, fmt.Errorf("%w, or all", err)
 		}
-		a.names = append(a.names, name)
+		a.names = append(a.names, ask)
 	}
 	return a, nil
 }
 
 // Of reports whether a question is approved.
 func (a Approved) Of(q crossing.Question) bool {
-	name := ""
-	switch is := q.Is.(type) {
-	case crossing.AskStart:
-		name = "start"
-	case crossing.AskLeg:
-		name = fmt.Sprintf("leg %d", is.Leg+1)
-	case crossing.AskLoad:
-		name = "load"
-	case crossing.AskUnsure:
-		name = "unsure"
-	case crossing.AskRetire:
-		name = "retire"
-	case crossing.AskRaise:
-		name = "raise"
-	case crossing.AskProof:
-		name = "proof"
-	default: // findings and builds have words of their own
+	switch q.Is.(type) {
+	case crossing.AskFindings, crossing.AskSameBuild, crossing.Newer, nil: // those have words of their own
 		return false
 	}
-	return a.all || slices.Contains(a.names, name)
+	return a.all || slices.Contains(a.names, q.Name())
 }
 
 // Until is how far a crossing is followed. The zero value is to its end.

@@ -187,6 +187,7 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("harm", section.Parsed(r.Reader, "harm", &p.Harm, section.Positive)),
 		section.May("hours", func(n ast.Node) { r.hours(n, p) }),
 		section.May("embargo", func(n ast.Node) { r.Text(n, "embargo", &p.Embargo) }),
+		section.May("people", func(n ast.Node) { r.people(n, &p.People) }),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
 		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
 		section.May("guards", func(n ast.Node) { r.guards(n, p) }),

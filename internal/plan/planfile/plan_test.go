@@ -18,6 +18,7 @@ import (
 
 	"vaiven/docs"
 	"vaiven/internal/core/calendar"
+	"vaiven/internal/core/people"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -211,6 +212,11 @@ func TestEveryKeyIsRead(t *testing.T) {
 		Find: 0.02, Sure: 0.995, Quiet: plan.QuietGoOn,
 		Hours:  hoursOf(t, "Europe/Rome", "Mon-Fri 09:00-16:30", "Mon, Wed 22:00-02:00"),
 		Closed: base + "/days/closed.ics", Embargo: "https://harbour.lineavessa.example/embargo",
+		People: people.Rules{Socket: "sailings", Groups: map[string][]string{"crew": {"marit", "@oncall"}},
+			May: map[people.Right][]string{people.Watch: {people.Everybody}, people.Begin: {"crew", "deploy"},
+				people.Steer: {"crew"}, people.Approve: {"crew"}, people.Accept: {"crew"}, people.Force: {},
+				people.Retire: {"crew"}},
+			Asks: map[string][]string{"leg 2": {"ines"}}, FourEyes: true},
 		WayBack: plan.WayBack{Every: 30 * time.Second, Checks: []plan.Check{{
 			Name: "data still fit", Every: time.Second, Within: 3 * time.Second, Up: 1, Down: 2,
 			What: plan.SQL{URL: "postgres://fares:{secret fares}@db.internal:5432/fares",
