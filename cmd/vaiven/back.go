@@ -140,7 +140,7 @@ func home(ctx context.Context, p *plan.Plan, to string) (split.Side, error) {
 		}
 		return side, nil
 	}
-	s, err := headless.LeftAt(ctx, p.Logbook())
+	s, err := headless.LeftAt(ctx, p)
 	if err != nil {
 		return 0, fmt.Errorf("which side to roll back to cannot be told from the logbook (%w): say --to blue or --to "+
 			"green", err)

@@ -97,6 +97,9 @@ crossing, everything has to be on blue, and green has to stand.`,
 				return err
 			}
 			defer in.Close()
+			if _, err := service.Admit(in, p); err != nil {
+				return err
+			}
 			logTo(cmd, level)
 			log.SetOutput(io.Discard) // the library quotes what instances send unasked: it may be anybody's
 			c, err := frontConfig(p, p.Fronts()[at])
@@ -447,7 +450,13 @@ func members(p *plan.Plan) []string {
 
 func frontConfig(p *plan.Plan, f plan.Front) (embedded.Config, error) {
 	secret, err := prober.Secret(p.Secret())
+	home, group := "", -1
+	if err == nil && p.People.Socket != "" {
+		home = p.HomeSocket()
+		group, err = service.GroupOf(p)
+	}
 	return embedded.Config{
+		HomeSocket: home, HomeGroup: group,
 		Listen: f.Listen, Socket: p.Socket(), State: p.FrontState(), Key: f.Key, Sticky: f.Sticky, Service: p.Service,
 		Secret: []byte(secret),
 		Spare:  f.Spare, Settings: *f.Settings.(*embedded.Settings),

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -59,14 +58,15 @@ Rolling back needs no logbook: vaiven back PLAN --to SIDE.`,
 					return usage("%q is not the number of a crossing", args[1])
 				}
 			}
-			if _, err := os.Stat(p.Logbook()); err != nil {
-				return fmt.Errorf("there is no logbook yet: %w", err)
-			}
-			book, err := service.OpenBook(p)
+			r, err := reaching(cmd, p, false, true)
 			if err != nil {
 				return err
 			}
-			defer func() { err = errors.Join(err, book.Close()) }()
+			book, drop, err := r.Logbook(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, drop()) }()
 			switch {
 			case chart != "" && number == 0:
 				return usage("--chart draws one crossing: name its number")

@@ -112,7 +112,7 @@ func foresee(cmd *cobra.Command, file, to string, out output) error {
 	if err != nil {
 		return err
 	}
-	s, _ := headless.LeftAt(cmd.Context(), p.Logbook()) // where there is no logbook nothing crosses
+	s, _ := headless.LeftAt(cmd.Context(), p) // where there is no logbook nothing crosses
 	share, err := shareFor(to, s)
 	if err != nil {
 		return usage("--to: %w", err)

@@ -1,12 +1,14 @@
 package main
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -16,11 +18,14 @@ import (
 
 // A crossing that no keeper goes on with is said to be under way, by the logbook.
 func TestWhereSaysWhatWasLeft(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "logbook.db")
-	if _, err := headless.LeftAt(t.Context(), file); err == nil {
+	p := &plan.Plan{State: filepath.Join(t.TempDir(), "state")}
+	if _, err := headless.LeftAt(t.Context(), p); err == nil {
 		t.Error("a logbook that is not there says something")
 	}
-	book, err := logbook.Open(file)
+	if err := os.Mkdir(p.State, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	book, err := logbook.Open(p.Logbook())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +40,7 @@ func TestWhereSaysWhatWasLeft(t *testing.T) {
 	if err := book.Close(); err != nil {
 		t.Fatal(err)
 	}
-	left, err := headless.LeftAt(t.Context(), file)
+	left, err := headless.LeftAt(t.Context(), p)
 	if err != nil || !left.Stage.UnderWay() {
 		t.Fatalf("it was left at %v, %v", left, err)
 	}

@@ -48,6 +48,9 @@ func (k *Keeper) Busy() bool {
 	return s.Stage.UnderWay() || s.Task.ID != 0
 }
 
+// Crossing is where the service stands just now.
+func (k *Keeper) Crossing() crossing.State { return k.latest.Load().Crossing }
+
 // Needed reports whether it is busy, or keeps instances alive.
 func (k *Keeper) Needed() bool { return k.Busy() || len(k.latest.Load().Keeps) > 0 }
 

@@ -281,6 +281,10 @@ func (p *Plan) Content() (want HTTP, check string, ok bool) {
 // Socket is the path of the front's admin socket.
 func (p *Plan) Socket() string { return filepath.Join(p.State, "front.sock") }
 
+// HomeSocket is the path of the embedded front's socket at which the members of the plan's group can go home, and do
+// nothing else.
+func (p *Plan) HomeSocket() string { return filepath.Join(p.State, "home.sock") }
+
 // KeeperSocket is the socket at which the plan's keeper listens.
 func (p *Plan) KeeperSocket() string { return filepath.Join(p.State, KeeperSocketIn) }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"syscall"
@@ -26,11 +27,17 @@ type Client struct {
 	gate   front.Gate
 }
 
-// Dial makes a client; the socket is opened with the first call that needs it.
-func Dial(socket string) *Client {
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
+// Dial makes a client; the socket is opened with the first call that needs it. Who may not open it, and may only go
+// home, is led to another one.
+func Dial(socket string, homes ...string) *Client {
+	dial := func(ctx context.Context, _, _ string) (c net.Conn, err error) {
 		var d net.Dialer
-		return d.DialContext(ctx, "unix", socket)
+		for _, at := range append([]string{socket}, homes...) {
+			if c, err = d.DialContext(ctx, "unix", at); !errors.Is(err, fs.ErrPermission) {
+				break
+			}
+		}
+		return c, err
 	}
 	return &Client{socket: socket, http: http.Client{Transport: &http.Transport{DialContext: dial}}}
 }

@@ -25,12 +25,15 @@ import (
 
 // Config is what a front is made of. All sizes and times have to be above zero.
 type Config struct {
-	Listen  string // host:port for requests
-	Socket  string // path of the admin socket, made with mode 0600
-	State   string // file that keeps the split over a restart
-	Key     plan.Key
-	Sticky  bool   // a cookie keeps a client on its side until that is drained or goes home
-	Service string // names the cookie
+	Listen string // host:port for requests
+	Socket string // path of the admin socket, made with mode 0600
+	State  string // file that keeps the split over a restart
+	// HomeSocket is the path of a second socket, for a Unix group, at which one can go home and nothing else; "" for none
+	HomeSocket string
+	HomeGroup  int
+	Key        plan.Key
+	Sticky     bool   // a cookie keeps a client on its side until that is drained or goes home
+	Service    string // names the cookie
 	// the prober's; sessions are signed with it. Empty: no answers name their side, and sessions do not last beyond the
 	// process
 	Secret []byte
@@ -216,6 +219,11 @@ func listenSocket(path string) (net.Listener, error) {
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("remove the socket of a front that is gone: %w", err)
 	}
+	return makeSocket(path, func(made string) error { return os.Chmod(made, 0o600) })
+}
+
+// makeSocket makes a socket in the place of what is at a path, as soon as it is what it is to be.
+func makeSocket(path string, be func(made string) error) (net.Listener, error) {
 	// Bound under another name in a folder that only the owner may enter, then
 	// moved: the socket never exists with a wider mode.
 	dir, err := os.MkdirTemp(filepath.Dir(path), ".socket-")
@@ -229,7 +237,9 @@ func listenSocket(path string) (net.Listener, error) {
 		return nil, fmt.Errorf("make the admin socket: %w", err)
 	}
 	listener.SetUnlinkOnClose(false)
-	err = errors.Join(os.Chmod(private, 0o600), os.Rename(private, path))
+	if err = be(private); err == nil {
+		err = os.Rename(private, path)
+	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("make the admin socket: %w", err), listener.Close())
 	}
@@ -350,6 +360,8 @@ func (s *Server) Run(ctx context.Context) error {
 		case <-time.After(late): // a disk that hangs
 		}
 	}()
+	homes := s.serveHome(ctx)
+	defer homes()
 	steered := control{s.admin, s}
 	go s.keepSocket(ctx, admin)
 	failed := make(chan error, 4)

@@ -20,7 +20,9 @@ import (
 // Kind is the embedded front.
 var Kind = front.Kind{
 	Name: "embedded", Read: readSettings, Examples: []front.Example{{}},
-	Open: func(_ place.Machine, p *plan.Plan, _ plan.Front) front.Driver { return Dial(p.Socket()) },
+	Open: func(_ place.Machine, p *plan.Plan, _ plan.Front) front.Driver {
+		return Dial(p.Socket(), p.HomeSocket())
+	},
 }
 
 // Settings is what a plan says of the embedded front.

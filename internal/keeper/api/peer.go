@@ -5,18 +5,17 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/user"
-	"strconv"
-
-	"golang.org/x/sys/unix"
+	"slices"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/world/peer"
 )
 
-// guarded lets in who is of the keeper's own user, or root: whoever comes over SSH is one of
-// them. Everybody else is told so and sent away.
+// guarded lets in who is of the keeper's own user, of the socket's group, or root. Everybody else is told so and sent
+// away.
 type guarded struct {
 	net.Listener
+	group   int // -1 for none
 	refused func(error)
 }
 
@@ -27,48 +26,33 @@ func (g guarded) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := admitted(c); err != nil {
+		who, err := g.admitted(c)
+		if err != nil {
 			g.refused(err)
 			_ = c.Close()
 			continue
 		}
-		return c, nil
+		return known{c, who}, nil
 	}
+}
+
+// known is a connection of which is known who is at its other end.
+type known struct {
+	net.Conn
+	who peer.Peer
 }
 
 // admitted is an error if the other end of a connection is somebody else's.
-func admitted(c net.Conn) error {
-	peer, err := credentials(c)
+func (g guarded) admitted(c net.Conn) (peer.Peer, error) {
+	p, err := peer.Of(c)
 	if err != nil {
-		return err
+		return p, err
 	}
-	if uid := int(peer.Uid); uid != os.Geteuid() && uid != 0 {
-		return fmt.Errorf("a connection of user %d, process %d is refused: this keeper belongs to user %d", uid,
-			peer.Pid, os.Geteuid())
+	if p.UID != os.Geteuid() && p.UID != 0 && !slices.Contains(p.GIDs, g.group) {
+		return p, fmt.Errorf("a connection of user %d, process %d is refused: this keeper belongs to user %d", p.UID,
+			p.Process, os.Geteuid())
 	}
-	return nil
-}
-
-// credentials are those of the process at the other end of a connection, as of when it was made.
-func credentials(c net.Conn) (peer *unix.Ucred, err error) {
-	u, ok := c.(*net.UnixConn)
-	if !ok {
-		return nil, fmt.Errorf("%T is no Unix socket", c)
-	}
-	raw, err := u.SyscallConn()
-	if err != nil {
-		return nil, err
-	}
-	var errPeer error
-	if err := raw.Control(func(fd uintptr) {
-		peer, errPeer = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-	}); err != nil {
-		return nil, err
-	}
-	if errPeer != nil {
-		return nil, fmt.Errorf("whose connection it is cannot be told: %w", errPeer)
-	}
-	return peer, nil
+	return p, nil
 }
 
 // atSocket is the key under which a request's context has who is at the other end of its connection.
@@ -76,23 +60,16 @@ type atSocket struct{}
 
 // withPeer notes who is at the other end of a connection.
 func withPeer(ctx context.Context, c net.Conn) context.Context {
-	peer, err := credentials(c)
-	if err != nil {
-		return ctx // nobody is known
+	if k, ok := c.(known); ok {
+		return context.WithValue(ctx, atSocket{}, k.who)
 	}
-	number := strconv.Itoa(int(peer.Uid))
-	is := crossing.Peer{User: int(peer.Uid), Name: number}
-	if u, err := user.LookupId(number); err == nil {
-		is.Name = u.Username
-	}
-	if is.Host, err = os.Hostname(); err != nil {
-		is.Host = "this machine"
-	}
-	return context.WithValue(ctx, atSocket{}, is)
+	return ctx
 }
 
 // peerOf is who is at the other end of a request's connection; nobody where that is not known.
-func peerOf(ctx context.Context) crossing.Peer {
-	is, _ := ctx.Value(atSocket{}).(crossing.Peer)
-	return is
+func peerOf(ctx context.Context) (is crossing.Peer, groups []string) {
+	if p, ok := ctx.Value(atSocket{}).(peer.Peer); ok {
+		is, groups = crossing.Peer{User: p.UID, Name: p.Name, Host: peer.Host()}, p.Groups
+	}
+	return is, groups
 }

@@ -4,17 +4,21 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"strconv"
 	"sync"
 	"time"
 	"unicode"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/people"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/plan/tryout"
@@ -59,9 +63,9 @@ type Server struct {
 	unwatch  context.CancelFunc
 }
 
-// Serve answers those who connect until the server is closed. The listener has to be that of a
-// Unix socket, and is closed with it.
-func Serve(l net.Listener, k Keeper, epoch string) *Server {
+// Serve answers those who connect until the server is closed: the keeper's own user, root, and the members of a Unix
+// group, -1 for none. The listener has to be that of a Unix socket, and is closed with it.
+func Serve(l net.Listener, group int, k Keeper, epoch string) *Server {
 	s := &Server{keeper: k, views: newViews(epoch), streams: make(chan struct{}, streamMost)}
 	s.ending, s.end = context.WithCancel(context.Background())
 	s.http = http.Server{
@@ -70,7 +74,7 @@ func Serve(l net.Listener, k Keeper, epoch string) *Server {
 	}
 	s.done.Go(func() {
 		// it ends with Close
-		_ = s.http.Serve(guarded{l, func(err error) { slog.Warn("refused at the socket", "err", err) }})
+		_ = s.http.Serve(guarded{l, group, func(err error) { slog.Warn("refused at the socket", "err", err) }})
 	})
 	return s
 }
@@ -123,25 +127,56 @@ func (s *Server) follow(ctx context.Context, snapshots <-chan keeper.Snapshot) {
 // endpoint is one thing that can be asked for.
 type endpoint struct {
 	pattern string
+	admits  admission
 	do      func(*Server, http.ResponseWriter, *http.Request) error
+}
+
+// admission is for whom an endpoint is, of those whom the socket lets in.
+type admission int
+
+const (
+	anybody  admission = iota // what is asked is judged where it is done
+	watching                  // who may watch, by the plan's rules
+	owner                     // the keeper's own user, and root
+)
+
+// admits is an error if an endpoint is not for whoever asks.
+func (s *Server) admits(a admission, r *http.Request) error {
+	who, groups := peerOf(r.Context())
+	rules := s.keeper.Plan.People
+	switch {
+	case a == watching && !rules.Has(who.Name, groups, people.Watch, ""):
+		to, _ := rules.Of(people.Watch, "")
+		return crossing.Refuse(crossing.NotAllowed{Right: people.Watch, Who: who, To: to})
+	case a == owner && (who.Name == "" || who.User != os.Geteuid() && who.User != 0):
+		return &ownersError{}
+	}
+	return nil
+}
+
+// ownersError says that something is the owner's to do.
+type ownersError struct{}
+
+func (*ownersError) Error() string {
+	return fmt.Sprintf("only user %d, whose keeper this is, and root take it over or end it", os.Geteuid())
 }
 
 // endpoints are all of them. docs/keeper.openapi.yaml has the same.
 var endpoints = []endpoint{
-	{"GET /v1/keeper", (*Server).info},
-	{"GET /v1/view", (*Server).view},
-	{"GET /v1/views", (*Server).stream},
-	{"GET /v1/events", (*Server).events},
-	{"GET /v1/track", (*Server).track},
-	{"GET /v1/versions", (*Server).versions},
-	{"GET /v1/change", (*Server).change},
-	{"GET /v1/tryout", (*Server).tryout},
-	{"GET /v1/clients", (*Server).clients},
-	{"GET /v1/evidence", (*Server).evidence},
-	{"POST /v1/commands", (*Server).command},
-	{"POST /v1/rehearsals", (*Server).rehearse},
-	{"POST /v1/handover", (*Server).handOver},
-	{"POST /v1/end", (*Server).finish},
+	{"GET /v1/keeper", anybody, (*Server).info},
+	{"GET /v1/view", watching, (*Server).view},
+	{"GET /v1/views", watching, (*Server).stream},
+	{"GET /v1/events", watching, (*Server).events},
+	{"GET /v1/track", watching, (*Server).track},
+	{"GET /v1/versions", watching, (*Server).versions},
+	{"GET /v1/change", watching, (*Server).change},
+	{"GET /v1/tryout", watching, (*Server).tryout},
+	{"GET /v1/clients", watching, (*Server).clients},
+	{"GET /v1/evidence", watching, (*Server).evidence},
+	{"POST /v1/commands", anybody, (*Server).command},
+	{"POST /v1/rehearsals", anybody, (*Server).rehearse},
+	{"POST /v1/handover", owner, (*Server).handOver},
+	{"POST /v1/end", owner, (*Server).finish},
 }
 
 func (s *Server) handler() http.Handler {
@@ -150,6 +185,9 @@ func (s *Server) handler() http.Handler {
 		mux.HandleFunc(r.pattern, func(w http.ResponseWriter, req *http.Request) {
 			w.Header().Set(ProtocolHeader, strconv.Itoa(Protocol))
 			err := spoken(req)
+			if err == nil {
+				err = s.admits(r.admits, req)
+			}
 			if err == nil {
 				req.Body = http.MaxBytesReader(w, req.Body, bodyMost)
 				err = r.do(s, w, req)
@@ -447,7 +485,7 @@ func (s *Server) command(w http.ResponseWriter, r *http.Request) error {
 	if c.By = printable(c.By); c.By == "" {
 		return wrong("who asks for it is not said: \"by\" in the body, or the header %s", ByHeader)
 	}
-	c.Peer = peerOf(r.Context())
+	c.Peer, c.Groups = peerOf(r.Context())
 	seq, err := s.keeper.Do(r.Context(), c)
 	if err == nil {
 		answer(w, http.StatusOK, done{seq})

@@ -232,7 +232,7 @@ func (s *served) start() {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	server := Serve(l, Keeper{
+	server := Serve(l, -1, Keeper{
 		Keeper: k, Info: func() Info {
 			return Info{Protocol: Protocol, Service: "sailings", Fronts: []string{"embedded at 127.0.0.1:8080"},
 				Watching: k.Watching()}

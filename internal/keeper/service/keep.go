@@ -82,13 +82,13 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 	if err != nil {
 		return false, m, err
 	}
-	l, err := s.In.Listen(plan.KeeperSocketIn)
+	l, err := s.In.Listen(plan.KeeperSocketIn, s.Group)
 	if err != nil {
 		return false, m, errors.Join(err, s.Close())
 	}
 	since := time.Now()
 	end, handed := make(chan struct{}, 1), make(chan *handing, 1)
-	server := api.Serve(l, api.Keeper{
+	server := api.Serve(l, s.Group, api.Keeper{
 		Keeper: s.Keeper,
 		Info: func() api.Info {
 			return api.Info{

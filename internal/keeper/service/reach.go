@@ -16,6 +16,7 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/route"
 	"vaiven/internal/keeper/api"
+	"vaiven/internal/world/peer"
 	"vaiven/internal/world/state"
 )
 
@@ -70,6 +71,9 @@ func (r Reach) Open(ctx context.Context) (*Reached, error) {
 	} else if in, err = state.Look(r.Plan.State); errors.Is(err, fs.ErrNotExist) {
 		err = ErrNoKeeper
 	}
+	if errors.Is(err, state.ErrOthers) {
+		return r.visit(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -82,6 +86,28 @@ func (r Reach) Open(ctx context.Context) (*Reached, error) {
 		return nil, errors.Join(err, c.Close(), in.Close())
 	}
 	return &Reached{c, info, in}, nil
+}
+
+// visit connects to the keeper of another user, which is not ours to start.
+func (r Reach) visit(ctx context.Context) (*Reached, error) {
+	in, err := state.Visit(r.Plan.State)
+	if err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			err = fmt.Errorf("%w: the members of the plan's socket-group reach its keeper, and you (%s) are none", err,
+				peer.Self())
+		}
+		return nil, err
+	}
+	c := dial(in, r.Client)
+	info, err := asked(ctx, c)
+	if err == nil {
+		return &Reached{c, info, in}, nil
+	}
+	if errors.Is(err, ErrNoKeeper) || errors.Is(err, api.ErrGone) {
+		err = fmt.Errorf("%w. It is %s's to start: systemctl start vaiven-%s, or vaiven keep %s as that user. vaiven back "+
+			"%[4]s rolls back without it", err, in.Owner(), r.Plan.Service, r.Plan.File)
+	}
+	return nil, errors.Join(err, c.Close(), in.Close())
 }
 
 // reach finds the keeper that runs, or starts one.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 	"vaiven/internal/stack"
 	stackall "vaiven/internal/stack/all"
 	"vaiven/internal/stack/stand"
+	"vaiven/internal/world/peer"
 	"vaiven/internal/world/secret"
 	"vaiven/internal/world/state"
 	"vaiven/internal/world/versions"
@@ -31,6 +33,7 @@ import (
 // Service is a plan with a keeper at work on it.
 type Service struct {
 	In     *state.Folder
+	Group  int // Unix group whose members reach the keeper, -1 for none
 	Keeper *keeper.Keeper
 	Close  func() error // ends the keeper; front and instances go on
 }
@@ -41,6 +44,10 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 	in, err := state.Open(p.State)
 	if err != nil {
 		return nil, err
+	}
+	group, err := Admit(in, p)
+	if err != nil {
+		return nil, errors.Join(err, in.Close())
 	}
 	closing := []func() error{in.Close}
 	fail := func(err error) (*Service, error) {
@@ -85,17 +92,37 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 		return fail(mended(p, err))
 	}
 	ctx, stop := context.WithCancel(ctx)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		k.Run(ctx)
-	}()
-	return &Service{In: in, Keeper: k, Close: func() error {
+	var work sync.WaitGroup
+	work.Go(func() { k.Run(ctx) })
+	if group >= 0 {
+		work.Go(func() { show(ctx, in, group, k) })
+	}
+	return &Service{In: in, Group: group, Keeper: k, Close: func() error {
 		stop()
-		<-done
+		work.Wait()
 		_, err := fail(nil)
 		return err
 	}}, nil
+}
+
+// GroupOf is the Unix group whose members reach a plan's keeper, -1 for none.
+func GroupOf(p *plan.Plan) (int, error) {
+	if p.People.Socket == "" {
+		return -1, nil
+	}
+	gid, err := peer.Group(p.People.Socket)
+	if err != nil {
+		err = fmt.Errorf("people, socket-group: %w", err)
+	}
+	return gid, err
+}
+
+// Admit lets the members of the plan's group see the names in its state folder.
+func Admit(in *state.Folder, p *plan.Plan) (group int, err error) {
+	if group, err = GroupOf(p); err == nil {
+		err = in.Admit(group)
+	}
+	return group, err
 }
 
 // OpenBook opens a plan's logbook. The error says what to do about one that is damaged.

@@ -29,6 +29,7 @@ import (
 	"vaiven/internal/proving/prober"
 	"vaiven/internal/words"
 	"vaiven/internal/world/secret"
+	"vaiven/internal/world/state"
 )
 
 // Sent is what came of requests that were sent by hand.
@@ -108,7 +109,7 @@ func AtKeeper(ctx context.Context, r service.Reach) *KeeperPlace {
 				words.Situation(is, s.View, "", s.At), words.Next(is.Then, s.Crossing)}
 		}
 	}
-	if s, err := LeftAt(ctx, r.Plan.Logbook()); err == nil && s.Number > 0 {
+	if s, err := LeftAt(ctx, r.Plan); err == nil && s.Number > 0 {
 		return &KeeperPlace{Crossing: s}
 	}
 	return nil
@@ -505,8 +506,9 @@ func (here Where) printFronts(w io.Writer) error {
 // logLimit is how long the logbook is waited for to say which side is home.
 const logLimit = time.Second
 
-// LeftAt is the state that a logbook ends with, if there is one. It ends with the limit, whatever the disk does.
-func LeftAt(ctx context.Context, file string) (crossing.State, error) {
+// LeftAt is the state that a plan's logbook ends with, if there is one, or where that is another user's what that one's
+// keeper shows of it. It ends with the limit, whatever the disk does.
+func LeftAt(ctx context.Context, p *plan.Plan) (crossing.State, error) {
 	ctx, cancel := context.WithTimeout(ctx, logLimit)
 	defer cancel()
 	type answer struct {
@@ -515,7 +517,7 @@ func LeftAt(ctx context.Context, file string) (crossing.State, error) {
 	}
 	read := make(chan answer, 1)
 	go func() {
-		s, err := load(ctx, file)
+		s, err := load(ctx, p)
 		read <- answer{s, err}
 	}()
 	select {
@@ -526,11 +528,21 @@ func LeftAt(ctx context.Context, file string) (crossing.State, error) {
 	}
 }
 
-func load(ctx context.Context, file string) (crossing.State, error) {
-	if _, err := os.Stat(file); err != nil {
+func load(ctx context.Context, p *plan.Plan) (crossing.State, error) {
+	in, err := state.Look(p.State)
+	if errors.Is(err, state.ErrOthers) {
+		return service.Shown(p)
+	}
+	if err == nil {
+		err = in.Close()
+	}
+	if err == nil {
+		_, err = os.Stat(p.Logbook())
+	}
+	if err != nil {
 		return crossing.State{}, err
 	}
-	book, err := logbook.Open(file)
+	book, err := logbook.Open(p.Logbook())
 	if err != nil {
 		return crossing.State{}, err
 	}

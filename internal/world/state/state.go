@@ -9,21 +9,28 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 
 	"vaiven/internal/world/durable"
 )
 
-// ErrNotOurs is wrapped when a folder, or something in it, is not to be believed.
-var ErrNotOurs = errors.New("not to be believed")
+var (
+	// ErrNotOurs is wrapped when a folder, or something in it, is not to be believed.
+	ErrNotOurs = errors.New("not to be believed")
+	// ErrOthers is wrapped, beside [ErrNotOurs], when a folder is another user's: it may be visited.
+	ErrOthers = errors.New("another user's")
+)
 
 // Folder is an open state folder. Names are relative to it, with slashes. It may be used
 // by many at the same time.
 type Folder struct {
 	path string
 	root *os.Root
+	uid  int // of its owner, whose things in it are believed
 }
 
 // Open opens a state folder, which is made if it is not there, and looks through all of it.
@@ -62,8 +69,15 @@ func (f *Folder) ID() (string, error) {
 	return string(id), err
 }
 
-// Look opens a state folder as it is; the error wraps [fs.ErrNotExist] if there is none.
-func Look(path string) (*Folder, error) {
+// Look opens a state folder as it is; the error wraps [fs.ErrNotExist] if there is none, and [ErrOthers] if it is
+// another user's.
+func Look(path string) (*Folder, error) { return look(path, false) }
+
+// Visit opens a state folder as it is, whoever it belongs to, for what its owner shows to a group: sockets, and files
+// of [Folder.WriteShown]. What is in it is believed as far as its owner is.
+func Visit(path string) (*Folder, error) { return look(path, true) }
+
+func look(path string, visit bool) (*Folder, error) {
 	there, err := os.Lstat(path)
 	if err != nil {
 		return nil, fmt.Errorf("open the state folder: %w", err)
@@ -77,22 +91,63 @@ func Look(path string) (*Folder, error) {
 	}
 	info, err := root.Stat(".")
 	if err == nil {
-		err = private(path, there, info)
+		err = private(path, there, info, visit)
 	}
 	if err != nil {
 		return nil, errors.Join(err, root.Close())
 	}
-	return &Folder{path, root}, nil
+	return &Folder{path, root, owner(info)}, nil
 }
 
-// private looks whether a folder is ours alone to write.
-func private(path string, named, opened fs.FileInfo) error {
+// Admit lets the members of a Unix group see which names are in the folder, and reach what is shown to them; -1 lets
+// nobody, as it was made.
+func (f *Folder) Admit(group int) error {
+	mode := fs.FileMode(0o700)
+	if group >= 0 {
+		mode = 0o750
+		if err := f.root.Chown(".", -1, group); err != nil {
+			return f.notGiven(group, err)
+		}
+	}
+	return f.root.Chmod(".", mode)
+}
+
+func (f *Folder) notGiven(group int, err error) error {
+	return fmt.Errorf("show the state folder %s to group %d, of which user %d has to be: %w", f.path, group, f.uid, err)
+}
+
+// WriteShown replaces a file as WriteFile does, for the members of a group to read; -1 is nobody.
+func (f *Folder) WriteShown(name string, data []byte, group int) error {
+	if group < 0 {
+		return f.WriteFile(name, data)
+	}
+	made := name + ".new"
+	err := f.WriteFile(made, data)
+	if err == nil {
+		err = f.shown(made, 0o640, group)
+	}
+	if err == nil {
+		err = f.root.Rename(made, name)
+	}
+	return err
+}
+
+// shown gives something in the folder to a group.
+func (f *Folder) shown(name string, mode fs.FileMode, group int) error {
+	if err := f.root.Chown(name, -1, group); err != nil {
+		return f.notGiven(group, err)
+	}
+	return f.root.Chmod(name, mode)
+}
+
+// private looks whether a folder is ours alone to write, or its owner's if it is only visited.
+func private(path string, named, opened fs.FileInfo, visit bool) error {
 	switch uid := owner(opened); {
 	case !os.SameFile(named, opened):
 		return notOurs(path, "it was exchanged while it was opened", "Look who may write the folder that it is in")
-	case uid != os.Geteuid():
-		return notOurs(path, fmt.Sprintf("it belongs to user %d, and this is user %d", uid, os.Geteuid()),
-			"Run this as the folder's user, or name another folder as \"state\" in the plan")
+	case uid != os.Geteuid() && !visit:
+		return fmt.Errorf("%w (%w)", notOurs(path, fmt.Sprintf("it belongs to user %d, and this is user %d", uid,
+			os.Geteuid()), "Run this as the folder's user, or name another folder as \"state\" in the plan"), ErrOthers)
 	case opened.Mode().Perm()&0o022 != 0:
 		return notOurs(path, fmt.Sprintf("others may write it (mode %o)", opened.Mode().Perm()),
 			"If nobody has put anything there: chmod go-w "+path)
@@ -147,11 +202,20 @@ func (f *Folder) ours(name string, info fs.FileInfo) error {
 	switch uid := owner(info); {
 	case info.Mode()&fs.ModeSymlink != 0:
 		return notOurs(f.path, fmt.Sprintf("%s in it is a link", name), "Find out who made it, and remove it")
-	case uid != os.Geteuid() && uid != 0:
+	case uid != f.uid && uid != 0:
 		return notOurs(f.path, fmt.Sprintf("%s in it belongs to user %d", name, uid),
 			"Find out who made it, and remove it")
 	}
 	return nil
+}
+
+// Owner is the name of the user whose folder it is.
+func (f *Folder) Owner() string {
+	number := strconv.Itoa(f.uid)
+	if u, err := user.LookupId(number); err == nil {
+		return u.Username
+	}
+	return "user " + number
 }
 
 // Close lets the folder go. Files that were opened stay open.
@@ -262,9 +326,9 @@ func (f *Folder) Key(name string) ([]byte, error) {
 	return key, nil
 }
 
-// Listen listens at a socket with mode 0600, in the place of what was there. The folder's path may
-// be longer than that of a socket can be.
-func (f *Folder) Listen(name string) (*net.UnixListener, error) {
+// Listen listens at a socket with mode 0600, in the place of what was there, or with 0660 for the members of a group;
+// -1 is none. The folder's path may be longer than that of a socket can be.
+func (f *Folder) Listen(name string, group int) (*net.UnixListener, error) {
 	made := name + ".new"
 	if err := f.Remove(made); err != nil {
 		return nil, err
@@ -279,7 +343,10 @@ func (f *Folder) Listen(name string) (*net.UnixListener, error) {
 		return nil, fmt.Errorf("listen at %s: %w", f.Path(name), err)
 	}
 	l.SetUnlinkOnClose(false) // by then it may be another's
-	if err = f.root.Chmod(made, 0o600); err == nil {
+	if err = f.root.Chmod(made, 0o600); err == nil && group >= 0 {
+		err = f.shown(made, 0o660, group)
+	}
+	if err == nil {
 		err = f.root.Rename(made, name)
 	}
 	if err != nil {
