@@ -23,11 +23,11 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		return 0, errors.New("nothing is asked for")
 	}
 	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
+	// Nothing is looked up for who may not; it is asked again when it is decided.
+	if err := crossing.Allowed(k.Plan, k.Crossing(), crossing.Moment{Peer: c.Peer, Groups: c.Groups}, c.Act); err != nil {
+		return 0, inWords(err)
+	}
 	if p, proves := c.Act.(crossing.Prove); proves && (!p.Whole() || !k.latest.Load().Crossing.Stage.UnderWay()) {
-		m := crossing.Moment{Peer: c.Peer, Groups: c.Groups}
-		if err := crossing.Allowed(k.Plan, k.latest.Load().Crossing, m, p); err != nil {
-			return 0, inWords(err)
-		}
 		return 0, k.look(ctx, p.Check)
 	}
 	act, err := k.learnt(ctx, c)

@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/proving/prove"
+	"vaiven/internal/world/peer"
 )
 
 // every calls at once and then at the interval until the context ends.
@@ -119,11 +120,26 @@ func (w *watcher) rehearsed(ctx context.Context) (wayback.Rehearsal, error) {
 		return r, ctx.Err()
 	}
 	r.Failed = w.Secrets.Hide(r.Failed)
+	if err := w.shared(); err != nil {
+		r.Alone = w.Secrets.Hide(err.Error())
+	}
 	w.post(ctx, func(now time.Time) {
 		w.engine.Rehearsed(r)
 		w.publish(now)
 	})
 	return r, nil
+}
+
+// shared is why the members of the plan's group could not go home without the keeper, if there is such a group.
+func (w *watcher) shared() error {
+	if w.Plan.People.Socket == "" {
+		return nil
+	}
+	group, err := peer.Group(w.Plan.People.Socket)
+	if err == nil {
+		err = front.SharedWith(w.Front, group)
+	}
+	return err
 }
 
 // dueEvery is how often it is looked whether a look is due.

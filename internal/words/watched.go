@@ -299,6 +299,8 @@ func Condition(c wayback.Condition, now time.Time) (name, text string) {
 			name, text = "front", is.Rehearsal.Failed
 		case is.Elsewhere:
 			name, text = "front", "users get another share than it says"
+		case is.Rehearsal.Alone != "":
+			name, text = "without the keeper", "the group cannot roll back: "+is.Rehearsal.Alone
 		case !is.Rehearsal.At.IsZero():
 			name, text = "last rehearsal", text+", "+ago(is.Rehearsal.At, now)
 		}

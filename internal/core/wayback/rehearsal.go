@@ -16,9 +16,11 @@ type Step struct {
 type Rehearsal struct {
 	At time.Time `json:"at,omitzero"` // when it was over; zero if there was none
 	// nanoseconds, from the beginning to the end: fronts are rehearsed at the same time
-	Took   time.Duration `json:"took"`
-	Steps  []Step        `json:"steps,omitempty"`
-	Failed string        `json:"failed,omitempty"` // why it would not work, in the system's words; "" if it would
+	Took  time.Duration `json:"took"`
+	Steps []Step        `json:"steps,omitempty"`
+	// why the members of the plan's group could not go home without the keeper; "" if they could, or if there is none
+	Alone  string `json:"alone,omitempty"`
+	Failed string `json:"failed,omitempty"` // why it would not work, in the system's words; "" if it would
 	// it failed since the front was not reached, which says nothing of going home once it is
 	Broken bool `json:"broken,omitempty"`
 }

@@ -280,7 +280,7 @@ func front(f Facts) (State, ConditionKind) {
 		return Narrow, is
 	case f.Rehearsal.Failed != "":
 		return Closed, is
-	case f.Elsewhere:
+	case f.Elsewhere, f.Rehearsal.Alone != "":
 		return Narrow, is
 	}
 	return Open, is

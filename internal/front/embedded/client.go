@@ -23,6 +23,7 @@ import (
 // Client steers a front through its admin socket. It is safe for concurrent use.
 type Client struct {
 	socket string
+	homes  []string // sockets for those who may only go home
 	http   http.Client
 	gate   front.Gate
 }
@@ -39,7 +40,7 @@ func Dial(socket string, homes ...string) *Client {
 		}
 		return c, err
 	}
-	return &Client{socket: socket, http: http.Client{Transport: &http.Transport{DialContext: dial}}}
+	return &Client{socket: socket, homes: homes, http: http.Client{Transport: &http.Transport{DialContext: dial}}}
 }
 
 // Read is what the front has in force and has counted.
@@ -96,6 +97,9 @@ func (c *Client) change(ctx context.Context, path string, body any, share split.
 	}
 	return front.Done{Split: now.Split, Nearest: share, Order: now.Order, Did: did(share)}, nil
 }
+
+// HomeWays is the socket for those who may only go home.
+func (c *Client) HomeWays() (front.HomeWays, error) { return front.HomeWays{Sockets: c.homes}, nil }
 
 // NewTerm begins another term.
 func (c *Client) NewTerm(ctx context.Context) (uint64, error) {

@@ -80,6 +80,20 @@ func New(on place.Machine, f plan.Front) *Driver {
 	return d
 }
 
+// HomeWays are its run-time interface and the file of its map, which a reload reads.
+func (d *Driver) HomeWays() (ways front.HomeWays, err error) {
+	switch {
+	case !place.Here(d.on):
+		return ways, errors.New("HAProxy is on another machine")
+	case d.config.Weighs():
+		return ways, errors.New("HAProxy's weights hold no order of rolling back, and the file with it is the keeper's")
+	case d.config.Address == "":
+		ways.Sockets = []string{d.config.Socket}
+	}
+	ways.Files = []string{d.config.Map}
+	return ways, nil
+}
+
 func (d *Driver) say(notice string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -52,6 +52,22 @@ func (f *Front) each(do func(n int, m Member) error) []error {
 	return failed
 }
 
+// HomeWays are those of all members.
+func (f *Front) HomeWays() (all front.HomeWays, err error) {
+	for _, m := range f.members {
+		s, ok := front.Can[front.Shareable](m.Driver)
+		if !ok {
+			return all, fmt.Errorf("%s is steered by the keeper's own user alone", m.Name)
+		}
+		ways, err := s.HomeWays()
+		if err != nil {
+			return all, fmt.Errorf("%s: %w", m.Name, err)
+		}
+		all.Sockets, all.Files = append(all.Sockets, ways.Sockets...), append(all.Files, ways.Files...)
+	}
+	return all, nil
+}
+
 func (f *Front) readings(ctx context.Context) ([]reading.Front, error) {
 	list := make([]reading.Front, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {

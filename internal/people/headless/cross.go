@@ -330,9 +330,7 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 	case q.ID == 0 || q.ID == r.answered:
 		return Summary{}, false, nil
 	case r.left(q):
-		sum := r.summary(s, Waits, words.Whole(q, c))
-		sum.Question = q.ID
-		return sum, true, nil
+		return r.waits(s, words.Whole(q, c)), true, nil
 	}
 	if r.asked != q.ID {
 		var err error
@@ -353,11 +351,36 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 			return r.summary(s, Frozen, words.Refusal(crossing.Refuse(unwatched))), true, nil
 		}
 		return Summary{}, false, nil // with the next snapshot
+	case notOurs(err):
+		return r.waits(s, words.Whole(q, c)+" It is somebody else's to answer: "+because(err)), true, nil
 	case errors.Is(err, crossing.ErrNotNow):
 		err = nil // something has happened meanwhile, which the next snapshot tells
 	}
 	r.answered = q.ID
 	return Summary{}, false, err
+}
+
+// waits is the summary where a question waits for somebody.
+func (r *runner) waits(s keeper.Snapshot, why string) Summary {
+	sum := r.summary(s, Waits, why)
+	sum.Question = s.Crossing.Question.ID
+	return sum
+}
+
+// notOurs reports whether the plan's rules about people refuse something.
+func notOurs(err error) bool {
+	_, right := crossing.Refused[crossing.NotAllowed](err)
+	_, other := crossing.Refused[crossing.NotFourEyes](err)
+	return right || other
+}
+
+// because is why something was refused, in words.
+func because(err error) string {
+	var r *crossing.Refusal
+	if errors.As(err, &r) {
+		return words.Refusal(r)
+	}
+	return err.Error()
 }
 
 // left reports whether a question is left to somebody who is not here.

@@ -85,13 +85,17 @@ func look(path string, visit bool) (*Folder, error) {
 	if there.Mode()&fs.ModeSymlink != 0 {
 		return nil, notOurs(path, "it is a link", `Name the folder itself as "state" in the plan`)
 	}
+	if uid := owner(there); uid != os.Geteuid() && !visit {
+		return nil, fmt.Errorf("%w (%w)", notOurs(path, fmt.Sprintf("it belongs to user %d, and this is user %d", uid,
+			os.Geteuid()), "Run this as the folder's user, or name another folder as \"state\" in the plan"), ErrOthers)
+	}
 	root, err := os.OpenRoot(path)
 	if err != nil {
 		return nil, fmt.Errorf("open the state folder: %w", err)
 	}
 	info, err := root.Stat(".")
 	if err == nil {
-		err = private(path, there, info, visit)
+		err = private(path, there, info)
 	}
 	if err != nil {
 		return nil, errors.Join(err, root.Close())
@@ -140,14 +144,11 @@ func (f *Folder) shown(name string, mode fs.FileMode, group int) error {
 	return f.root.Chmod(name, mode)
 }
 
-// private looks whether a folder is ours alone to write, or its owner's if it is only visited.
-func private(path string, named, opened fs.FileInfo, visit bool) error {
-	switch uid := owner(opened); {
+// private looks whether a folder is its owner's alone to write.
+func private(path string, named, opened fs.FileInfo) error {
+	switch {
 	case !os.SameFile(named, opened):
 		return notOurs(path, "it was exchanged while it was opened", "Look who may write the folder that it is in")
-	case uid != os.Geteuid() && !visit:
-		return fmt.Errorf("%w (%w)", notOurs(path, fmt.Sprintf("it belongs to user %d, and this is user %d", uid,
-			os.Geteuid()), "Run this as the folder's user, or name another folder as \"state\" in the plan"), ErrOthers)
 	case opened.Mode().Perm()&0o022 != 0:
 		return notOurs(path, fmt.Sprintf("others may write it (mode %o)", opened.Mode().Perm()),
 			"If nobody has put anything there: chmod go-w "+path)
