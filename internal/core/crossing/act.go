@@ -41,7 +41,7 @@ type About struct {
 // Acts are all there are, in the order in which they are told of.
 var Acts = []Act{
 	Yes{}, No{}, Next{}, Freeze{}, Resume{}, Steer{}, Reroute{}, PutBack{}, TakeWheel{}, LeaveWheel{},
-	Begin{}, Prove{}, Raise{}, Shift{}, Back{}, Retire{},
+	Begin{}, Arrive{}, Prove{}, Raise{}, Shift{}, Back{}, Retire{},
 }
 
 // Facts that a move, or what stands in its way, leads to.
@@ -70,6 +70,11 @@ type (
 		Keep        time.Duration  `json:"-"`
 		Then        plan.Then      `json:"-"`
 		Front       FrontSeen      `json:"-"` // as it is now
+	}
+	// Arrive says that a version has arrived: it is begun as soon as it can be, by what the plan says of starting.
+	Arrive struct {
+		Version string `json:"version" says:"which version"`
+		Commit  string `json:"commit,omitempty" says:"what it is made of, for whoever makes it"`
 	}
 	// Yes answers a question, which it names.
 	Yes struct {
@@ -144,6 +149,12 @@ type (
 func (Begin) About() About {
 	return About{Name: "begin", Does: "begins a crossing", Takes: "VERSION", Wheel: true,
 		Facts: []Fact{Begun{}, Asked{}, Ordered{}}}
+}
+
+// About is of an act.
+func (Arrive) About() About {
+	return About{Name: "arrived", Does: "says that a version has arrived, which begins as the plan has it", Takes: "VERSION",
+		Facts: []Fact{VersionArrived{}, Dropped{}}}
 }
 
 // About is of an act.
@@ -235,6 +246,7 @@ func (LeaveWheel) About() About {
 }
 
 func (i Begin) decide(d *decision) error      { return d.begin(i) }
+func (i Arrive) decide(d *decision) error     { return d.arrives(i) }
 func (i Yes) decide(d *decision) error        { return d.yes(i.Question) }
 func (i No) decide(d *decision) error         { return d.no(i.Question) }
 func (i Next) decide(d *decision) error       { return d.next(i.Leg) }

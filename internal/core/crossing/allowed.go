@@ -59,6 +59,8 @@ func needs(p *plan.Plan, s State, a Act) (list []need) {
 		if len(a.Route) > 0 {
 			passes(dropped(p.Route, a.Route, 0)...)
 		}
+	case Arrive:
+		add(people.Begin)
 	case Raise:
 		add(people.Begin)
 		force(a.SameBuild)

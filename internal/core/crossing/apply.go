@@ -22,12 +22,16 @@ func Apply(s State, e Event) State {
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
 			AtOnce: f.AtOnce, Begun: e.At, BegunBy: e.By, BegunPeer: e.Peer,
 			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was,
-			Out: s.Out, Control: begunWith(s, f),
+			Out: s.Out, Control: begunWith(s, f), Waiting: f.Waiting.unless(main.Version),
 		}
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keeping, len(f.Route)-1, true, true
 		}
 		return s
+	case VersionArrived:
+		s.Waiting = Arrival{f.Version, f.Commit, e.At, e.By, e.Peer}
+	case Dropped:
+		s.Waiting = s.Waiting.unless(f.Version)
 	case Asked:
 		s.Question = f.Question
 		s.Question.ID, s.Question.At = e.Seq, e.At

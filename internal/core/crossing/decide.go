@@ -47,6 +47,8 @@ func (d *decision) then(f Fact) {
 		if f.Task.Act {
 			number = 0
 		}
+	case VersionArrived, Dropped, Built:
+		number = 0
 	case SentBack, Changed, TakenUp, TookWheel, LeftWheel, Restarted, Ailed, Recovers:
 		if !d.Stage.UnderWay() {
 			number = 0
@@ -131,7 +133,7 @@ func (d *decision) begin(i Begin) error {
 		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion,
 		Choices: i.Choices, Route: i.Route, Keep: i.Keep,
 		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share,
-		Generation: i.Front.Order.Generation, Control: i.Control,
+		Generation: i.Front.Order.Generation, Control: i.Control, Waiting: d.Waiting,
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -529,7 +531,7 @@ func (d *decision) back(i Back) error {
 			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target,
 			LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
 			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number,
-			Was: d.Was,
+			Was: d.Was, Waiting: d.Waiting,
 		})
 	}
 	if still {

@@ -69,6 +69,7 @@ type (
 		// what the side crossed from was, of one that goes back from another
 		Was        wayback.Record `json:"was,omitzero"`
 		Generation uint64         `json:"generation,omitempty"`
+		Waiting    Arrival        `json:"waiting,omitzero"` // another version, which waits for its turn
 		Control    Control        `json:"control,omitzero"` // what one would be of
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
@@ -230,6 +231,26 @@ type (
 		Took    time.Duration   `json:"took"`             // nanoseconds
 		Failed  string          `json:"failed,omitempty"` // why, and what it said
 	}
+	// VersionArrived says that a version waits for its turn.
+	VersionArrived struct {
+		Version string `json:"version"`
+		Commit  string `json:"commit,omitempty"`
+	}
+	// Dropped says that a version which waited is not begun.
+	Dropped struct {
+		Version string `json:"version"`
+		For     string `json:"for,omitempty"`  // the newer one that took its place
+		Said    string `json:"said,omitempty"` // else why
+	}
+	// Built says what came of making a version.
+	Built struct {
+		Version string        `json:"version"`
+		Commit  string        `json:"commit,omitempty"`
+		Build   string        `json:"build,omitempty"` // identity of what was made
+		Took    time.Duration `json:"took"`            // nanoseconds
+		Output  string        `json:"output"`          // file with all that was said, in the state folder
+		Failed  string        `json:"failed,omitempty"`
+	}
 	// TookWheel says who steers from now on, and who did before. The wheel is vacant after a
 	// command that came without a client of its own.
 	TookWheel struct {
@@ -281,6 +302,9 @@ func (Retired) Kind() string        { return "retired" }
 func (TakenUp) Kind() string        { return "keeper restarted" }
 func (Restarted) Kind() string      { return "instance restarted" }
 func (Hooked) Kind() string         { return "hook" }
+func (VersionArrived) Kind() string { return "version arrived" }
+func (Dropped) Kind() string        { return "version dropped" }
+func (Built) Kind() string          { return "built" }
 func (TookWheel) Kind() string      { return "took the wheel" }
 func (BegunAnew) Kind() string      { return "logbook begun anew" }
 func (LeftWheel) Kind() string      { return "left the wheel" }
@@ -290,8 +314,8 @@ func (u Unknown) Kind() string      { return u.Called }
 var Facts = oneof.New[Fact]("event", Fact.Kind, func(n oneof.Newer) Fact { return Unknown{n} },
 	Begun{}, Asked{}, Answered{}, Ordered{}, Raised{}, Proved{}, Noted{}, Accepted{}, TookEffect{}, Failed{}, Frozen{},
 	Resumed{}, Compared{}, Changed{}, Rerouted{}, AcceptedTheirs{}, RollsBack{}, SentBack{}, Ailed{}, Recovers{},
-	Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{}, TookWheel{},
-	LeftWheel{}, BegunAnew{})
+	Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{},
+	VersionArrived{}, Dropped{}, Built{}, TookWheel{}, LeftWheel{}, BegunAnew{})
 
 // head is what all events have.
 type head struct {

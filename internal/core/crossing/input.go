@@ -50,6 +50,8 @@ type (
 	// Arrived carries what the other side answered so far, when the target gets its first
 	// requests and when it gets all of them.
 	Arrived struct{ Baselines []Baseline }
+	// Drop says that a version which waits is not to be begun, and why.
+	Drop Dropped
 	// CameBack says that an instance had ended, and was started again or could not be.
 	CameBack Restarted
 	// Remember carries what the side crossed from is, before anything is moved away from it.
@@ -78,6 +80,7 @@ func (i Arrived) decide(d *decision) error       { d.arrived(i); return nil }
 func (i TargetLost) decide(d *decision) error    { d.targetLost(i); return nil }
 func (i Remember) decide(d *decision) error      { d.remember(i); return nil }
 func (i CameBack) decide(d *decision) error      { d.then(Restarted(i)); return nil }
+func (i Drop) decide(d *decision) error          { d.drop(i); return nil }
 func (ControlLeft) decide(d *decision) error     { d.controlLeft(); return nil }
 func (i WayBackClosed) decide(d *decision) error { d.wayClosed(i.Worst); return nil }
 func (i TookUp) decide(d *decision) error        { d.resumed(i); return nil }

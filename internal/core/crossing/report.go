@@ -49,7 +49,7 @@ func (d *decision) report(f Fact) {
 			d.then(f)
 			d.stuck(NobodyHome{Alarm: alarmOf(why), Why: oneof.As[ByHand](why).Why, Home: f.Home})
 		}
-	case Hooked:
+	case Hooked, Built:
 		d.then(f)
 	case Stopping:
 		if f.Task == t.ID && t.Do == TaskRetire && !t.Final {

@@ -67,6 +67,8 @@ type State struct {
 
 	Control Control `json:"control,omitzero"` // beside which the first legs go, where the route wants it
 
+	Waiting Arrival `json:"waiting,omitzero"` // another version, which waits for its turn
+
 	Wheel Wheel          `json:"wheel,omitzero"`
 	Was   wayback.Record `json:"was,omitzero"` // what the side crossed from was when it carried everything
 

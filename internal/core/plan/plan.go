@@ -34,6 +34,8 @@ type Plan struct {
 	Closed  string         // file or URL with the days on which it may not; "" for none
 	Embargo string         // file or URL that forbids it for several services, as long as it is there; "" for none
 	People  people.Rules
+	Start   Start // when a version begins by itself
+	Build   Build // what makes one
 	Keep    time.Duration
 	Then    Then
 	Guards  []Guard

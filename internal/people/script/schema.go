@@ -66,6 +66,7 @@ func (s *describer) object(t reflect.Type) object {
 		properties["seq"], properties["crossing"] = object{"type": "integer"}, object{"type": "integer"}
 		properties["at"], properties["by"], properties["said"] = moment, object{"type": "string"},
 			object{"type": "string"}
+		properties["peer"] = s.value(reflect.TypeFor[crossing.Peer]())
 		d["required"], d["additionalProperties"] = []string{"event", "seq", "at", "by"}, true // the fact's own fields
 		return d
 	}

@@ -288,8 +288,9 @@ func (e *encoder) event(v crossing.Event) error {
 	for _, f := range []struct {
 		name  string
 		value any
-	}{{"seq", v.Seq}, {"crossing", v.Crossing}, {"at", v.At}, {"by", v.By}, {"said", v.Said}} {
-		if err := e.field(f.name, reflect.ValueOf(f.value), f.name == "said" || f.name == "crossing"); err != nil {
+	}{{"seq", v.Seq}, {"crossing", v.Crossing}, {"at", v.At}, {"by", v.By}, {"peer", v.Peer}, {"said", v.Said}} {
+		left := f.name == "said" || f.name == "crossing" || f.name == "peer"
+		if err := e.field(f.name, reflect.ValueOf(f.value), left); err != nil {
 			return err
 		}
 	}

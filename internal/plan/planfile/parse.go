@@ -187,6 +187,8 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("harm", section.Parsed(r.Reader, "harm", &p.Harm, section.Positive)),
 		section.May("hours", func(n ast.Node) { r.hours(n, p) }),
 		section.May("embargo", func(n ast.Node) { r.Text(n, "embargo", &p.Embargo) }),
+		section.May("start", func(n ast.Node) { r.start(n, p) }),
+		section.May("build", func(n ast.Node) { r.build(n, &p.Build) }),
 		section.May("people", func(n ast.Node) { r.people(n, &p.People) }),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
 		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
@@ -247,6 +249,7 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 			r.Wrong(either(r.legs, n), what, cmp.Or(try, `leave "beside control" out of the legs`))
 		}
 	}
+	r.started(n, p)
 	r.portsEnough(p)
 	r.versionsWhole(n, p)
 	r.secretsKnown(p.Secrets)
@@ -349,14 +352,7 @@ func (r *reader) route(n ast.Node, p *plan.Plan) {
 // hours reads when traffic may move towards the new side.
 func (r *reader) hours(n ast.Node, p *plan.Plan) {
 	r.Mapping(n, "hours",
-		section.Need("zone", section.Parsed(r.Reader, "zone", &p.Hours.Zone, func(text string) (*time.Location, error) {
-			zone, err := time.LoadLocation(text)
-			if err != nil || text == "" || text == "Local" {
-				return nil, section.Mistake{What: fmt.Sprintf("%q is no time zone", text),
-					Try: "as the IANA has them, such as Europe/Rome or UTC"}
-			}
-			return zone, nil
-		})),
+		section.Need("zone", section.Parsed(r.Reader, "zone", &p.Hours.Zone, zone)),
 		section.May("open", func(n ast.Node) {
 			r.List(n, "open", func(one ast.Node) {
 				var s calendar.Span

@@ -89,6 +89,9 @@ func resolve(p *plan.Plan, dir string) {
 			h.Words[0] = program(dir, h.Words[0])
 		}
 	}
+	if p.Build.On() {
+		p.Build.Words[0] = program(dir, p.Build.Words[0])
+	}
 	for i := range p.Parts {
 		resolveClusters(p, &p.Parts[i])
 		resolvePart(&p.Parts[i], dir)
