@@ -53,25 +53,10 @@ dead, 10 a question waits for a person, 11 settled and the old side could not be
 					return usage("--yes: %v", err)
 				}
 			}
-			o.By, o.Why, o.TakeWheel = who(), steer.why, steer.takeWheel
 			if atTerminal() {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
-			if !out.json {
-				o.Tell = func(text string) {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s %8s    %-12s %-10s %s\n", time.Now().Format("15:04:05"), "", "",
-						"…", text)
-				}
-			}
-			return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
-				s, err := k.View(ctx)
-				if err != nil {
-					return err
-				}
-				o.As, o.Confirm = k.asOf(), k.Info.Service
-				o.Emit = emitter(cmd.OutOrStdout(), out, s.Crossing)
-				return cross(ctx, cmd, k, o, out)
-			})
+			return follow(cmd, args[0], o, steer, out)
 		},
 	}
 	versionFlag(cmd, &flags)
@@ -89,6 +74,13 @@ dead, 10 a question waits for a person, 11 settled and the old side could not be
 		"is as soon as it is: otherwise it is waited for up to 30 s while a guard may yet roll back")
 	steer.add(cmd)
 	return cmd
+}
+
+// teller says how it stands, on lines among those of events.
+func teller(w io.Writer) func(string) {
+	return func(text string) {
+		fmt.Fprintf(w, "%s %8s    %-12s %-10s %s\n", time.Now().Format("15:04:05"), "", "", "…", text)
+	}
 }
 
 // cross takes a crossing to its end, and turns its outcome into an exit status. Interrupted, it

@@ -117,7 +117,7 @@ func root() *cobra.Command {
 	cmd.Version = versionText().Version
 	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
 	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(),
-		there(differCommand()), crossCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
+		there(differCommand()), crossCommand(), arrivedCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
 		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(),
 		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(),
 		frontCommand(), demoCommand(), versionCommand(), manCommand())
@@ -168,7 +168,7 @@ func who() string {
 // outcomeStatus is the exit status for how a crossing ended.
 func outcomeStatus(o headless.Outcome) error {
 	switch o {
-	case headless.Settled, headless.Reached, headless.Detached:
+	case headless.Settled, headless.Reached, headless.Detached, headless.Noted:
 		return nil
 	case headless.Waits:
 		return &exitError{status: exitWaits}

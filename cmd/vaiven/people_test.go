@@ -177,7 +177,8 @@ func TestPeople(t *testing.T) {
 	watches.step(t, 0, []string{"all requests go to blue"}, "back", s.File)
 	until(t, s, "the keeper has taken it in", taken)
 
-	approves.step(t, 0, []string{"reached"}, "cross", s.File, "--version", demo.NewVersion, "--accept", "--until", "leg 1")
+	approves.step(t, 0, []string{"reached"}, "cross", s.File, "--version", demo.NewVersion, "--accept", "--until",
+		"leg 1")
 	if v, _ := viewOf(t, s); v.WayBack.State == wayback.Closed || rehearsedAlone(v) != "" {
 		t.Errorf("the way back is %v, without the keeper: %q", v.WayBack.State, rehearsedAlone(v))
 	}

@@ -79,6 +79,7 @@ type Command struct {
 	By        string        `json:"by" says:"the person's handle; the header Vaiven-By does as well"`
 	Peer      crossing.Peer `json:"-"` // who that is, as the socket knows it; nobody can say it of themselves
 	Groups    []string      `json:"-"` // Unix groups of that user
+	Planned   bool          `json:"-"` // the plan says so: whoever it is for had the right when they said so
 	Client    string        `json:"client,omitempty" says:"the person's client, taken from the header Vaiven-Client; without one the wheel is left vacant"`
 	From      string        `json:"from,omitempty" says:"where that is, taken from the header Vaiven-From"`
 	TakeWheel bool          `json:"take_wheel,omitempty" says:"also from somebody else"`
@@ -154,6 +155,7 @@ type Snapshot struct {
 	Trouble  string      `json:"trouble,omitempty"`  // what keeps the keeper from its work
 	Present  []Person    `json:"present,omitempty"`  // who watches, at most [PresentMost]
 	Watching int         `json:"watching,omitempty"` // how many do
+	Starting Starting    `json:"starting,omitzero"`  // how it stands with the version that waits for its turn
 }
 
 // PresentMost is how many of those who watch a snapshot names.

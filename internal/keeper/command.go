@@ -24,7 +24,8 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 	}
 	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
 	// Nothing is looked up for who may not; it is asked again when it is decided.
-	if err := crossing.Allowed(k.Plan, k.Crossing(), crossing.Moment{Peer: c.Peer, Groups: c.Groups}, c.Act); err != nil {
+	who := crossing.Moment{Peer: c.Peer, Groups: c.Groups, Planned: c.Planned}
+	if err := crossing.Allowed(k.Plan, k.Crossing(), who, c.Act); err != nil {
 		return 0, inWords(err)
 	}
 	if p, proves := c.Act.(crossing.Prove); proves && (!p.Whole() || !k.latest.Load().Crossing.Stage.UnderWay()) {
@@ -51,8 +52,8 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 			seen = k.engine.State().Seq
 		}
 		k.engine.Present(now, k.guests.here)
-		m := crossing.Moment{At: now, By: c.By, Peer: c.Peer, Groups: c.Groups, Client: c.Client, From: c.From, Take: c.TakeWheel,
-			Seen: seen, As: c.As}
+		m := who
+		m.At, m.By, m.Client, m.From, m.Take, m.Seen, m.As = now, c.By, c.Client, c.From, c.TakeWheel, seen, c.As
 		if !back { // whose words are its cause
 			m.Said = c.Why
 		}
@@ -98,6 +99,10 @@ func (k *Keeper) learnt(ctx context.Context, c Command) (crossing.Act, error) {
 	switch a := c.Act.(type) {
 	case crossing.Begin:
 		return k.beginning(ctx, a)
+	case crossing.Arrive:
+		if !k.Plan.Start.On() {
+			return nil, crossing.Refuse(crossing.NoStart{})
+		}
 	case crossing.Raise:
 		return k.spare(ctx, a)
 	case crossing.LeaveWheel:

@@ -51,8 +51,10 @@ func (k *Keeper) Busy() bool {
 // Crossing is where the service stands just now.
 func (k *Keeper) Crossing() crossing.State { return k.latest.Load().Crossing }
 
-// Needed reports whether it is busy, or keeps instances alive.
-func (k *Keeper) Needed() bool { return k.Busy() || len(k.latest.Load().Keeps) > 0 }
+// Needed reports whether it is busy, has a version that waits, or keeps instances alive.
+func (k *Keeper) Needed() bool {
+	return k.Busy() || k.Crossing().Waiting.Any() || len(k.latest.Load().Keeps) > 0
+}
 
 // Alive reports whether the keeper's loop goes round, by having it do so once.
 func (k *Keeper) Alive(ctx context.Context) bool {

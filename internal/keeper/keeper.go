@@ -124,6 +124,8 @@ type Config struct {
 	Hold  func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
 	// identity of the state folder, "" if it is not known
 	Folder string
+	// nil: no versions are made
+	Make Make
 	// for digests of what a side was
 	Key []byte
 	Log *slog.Logger // nil: the default one
@@ -171,6 +173,8 @@ type loop struct {
 	proving bool
 	notice  string // what the logbook had to say at the start
 	afters  []after
+	// how it stands with the version that waits for its turn
+	starting Starting
 }
 
 // watcher reads front, sides and figures, rehearses, and hands in what it read.
@@ -292,6 +296,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.rotate(ctx) })
 	parts.Go(func() { k.watchFigures(ctx) })
 	parts.Go(func() { k.watchOutside(ctx) })
+	parts.Go(func() { k.start(ctx) })
 	parts.Go(func() { front.Run(ctx, k.Front) })
 	for _, side := range split.Sides {
 		parts.Go(func() { k.watchSide(ctx, side) })
@@ -409,7 +414,7 @@ func (l *loop) happened(events []crossing.Event) {
 // publish makes a snapshot and sends it to whoever watches.
 func (l *loop) publish(now time.Time) {
 	s := Snapshot{View: l.engine.View(now), Proof: l.proof, Proofs: l.proofs, Proving: l.proving, About: l.about,
-		Trouble: l.book.trouble(now)}
+		Trouble: l.book.trouble(now), Starting: l.starting}
 	s.Present, s.Watching = l.guests.list()
 	if s.Trouble == "" {
 		s.Trouble = l.notice

@@ -197,6 +197,25 @@ func event(e crossing.Event, s crossing.State) string {
 			text += ", failed: " + f.Failed
 		}
 		return text
+	case crossing.VersionArrived:
+		if f.Commit != "" {
+			return f.Version + " (commit " + raise.Short(f.Commit) + ")"
+		}
+		return f.Version
+	case crossing.Dropped:
+		if f.For != "" {
+			return f.Version + ": " + f.For + " takes its place"
+		}
+		return f.Version + ": " + f.Why
+	case crossing.Built:
+		text := fmt.Sprintf("%s in %s", f.Version, Milliseconds(f.Took))
+		if f.Build != "" {
+			text += ", build " + raise.Short(f.Build)
+		}
+		if f.Failed != "" {
+			text = fmt.Sprintf("%s, failed after %s: %s", f.Version, Milliseconds(f.Took), f.Failed)
+		}
+		return text + ", see " + f.Output
 	case crossing.Stopping:
 		if f.Cut > 0 {
 			return fmt.Sprintf("with %d requests open", f.Cut)

@@ -435,6 +435,8 @@ func Refusal(refusal *crossing.Refusal) string {
 		return Lacks(r.Lacks, time.Time{}) + ". Rolling back is free at all times"
 	case crossing.NotAllowed:
 		return notAllowed(r)
+	case crossing.NoStart:
+		return "the plan has nothing begin by itself: add \"start: {when: told}\" to it, or begin it with vaiven cross PLAN"
 	case crossing.NotFourEyes:
 		if r.Who == (crossing.Peer{}) {
 			return "the plan wants two people (four-eyes), and who you are is not known here"

@@ -148,6 +148,8 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.Noted{}, crossing.AcceptedTheirs{}, crossing.Ailed{Cause: crossing.Because(crossing.ByHand{})},
 		crossing.Recovers{}, crossing.NotReturned{}, crossing.Restarted{Instance: "green-1"},
 		crossing.Hooked{Moment: plan.WhenSettled}, crossing.BegunAnew{Aside: "log.db.1", Wrong: "malformed"},
+		crossing.VersionArrived{Version: "4.4.0"}, crossing.Dropped{Version: "4.3.0", For: "4.4.0"},
+		crossing.Built{Version: "4.4.0", Output: "builds/4.4.0.log"},
 		crossing.Compared{Baselines: []crossing.Baseline{{Guard: "failing"}}},
 	}
 	for _, of := range crossing.Facts.Zeroes() {

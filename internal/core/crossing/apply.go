@@ -173,6 +173,9 @@ func ordered(s State, t Task, e Event) State {
 		s.Control.Begun = s.Control.Begun || t.Control
 	}
 	if t.Act {
+		if t.Do == TaskRaise {
+			s.Waiting = s.Waiting.unless(raise.Main(t.Choices).Version)
+		}
 		return s
 	}
 	s.Question = Question{}

@@ -23,6 +23,12 @@ func (a Arrival) unless(version string) Arrival {
 	return a
 }
 
+// WaitsForSomebody reports whether a version waits that is left to a person: it had arrived when what was before it was
+// rolled back.
+func (s State) WaitsForSomebody() bool {
+	return s.Waiting.Any() && s.Stage == RolledBack && s.Waiting.At.Before(s.Since)
+}
+
 // arrives has a version wait for its turn. One that waited is dropped for it, and one that waits or crosses already
 // is no other.
 func (d *decision) arrives(i Arrive) error {

@@ -239,8 +239,8 @@ type (
 	// Dropped says that a version which waited is not begun.
 	Dropped struct {
 		Version string `json:"version"`
-		For     string `json:"for,omitempty"`  // the newer one that took its place
-		Said    string `json:"said,omitempty"` // else why
+		For     string `json:"for,omitempty"` // the newer one that took its place
+		Why     string `json:"why,omitempty"` // else why
 	}
 	// Built says what came of making a version.
 	Built struct {

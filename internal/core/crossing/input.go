@@ -102,6 +102,7 @@ type Moment struct {
 	By      string        // a person's handle, or the part of Vaiven
 	Peer    Peer          // who that was, as the socket knows it
 	Groups  []string      // Unix groups of that user
+	Planned bool          // the plan says so: whoever it is for had the right when they said so
 	Client  string        // identity of the person's client; "" for a command that comes without one
 	From    string        // where that is
 	Take    bool          // the wheel, also from somebody else

@@ -24,7 +24,7 @@ type Reason interface {
 
 // Reasons are all there are.
 var Reasons = oneof.New[Reason]("kind", Reason.Name, func(n oneof.Newer) Reason { return Newer{n} },
-	NothingBegun{}, StillUnderWay{}, IsForbidden{}, NotAllowed{}, NotFourEyes{},
+	NothingBegun{}, StillUnderWay{}, IsForbidden{}, NotAllowed{}, NotFourEyes{}, NoStart{},
 	IsOver{}, IsGoingBack{}, IsBusy{}, IsFrozen{}, NotFrozen{}, OpenQuestion{},
 	OtherQuestion{}, NotNext{}, NotProven{}, NotSpare{}, GetsRequests{}, ThereAlready{}, NoShare{}, NotChanged{},
 	NothingToDo{}, NobodyThere{}, NobodyServes{}, NotWatched{}, NothingIsNew{}, NoRoute{}, Gone{}, NotRead{},
@@ -59,6 +59,8 @@ type (
 		Ask string `json:"ask"`
 		Who Peer   `json:"who,omitzero"`
 	}
+	// NoStart says that the plan has nothing begin without a person.
+	NoStart struct{}
 	// IsOver says that the crossing is.
 	IsOver struct {
 		Stage Stage `json:"stage"`
@@ -227,6 +229,7 @@ func (NothingBegun) Name() string  { return "nothing begun" }
 func (IsForbidden) Name() string   { return "forbidden" }
 func (StillUnderWay) Name() string { return "still under way" }
 func (NotAllowed) Name() string    { return "not allowed" }
+func (NoStart) Name() string       { return "no start" }
 func (NotFourEyes) Name() string   { return "four eyes" }
 func (IsOver) Name() string        { return "over" }
 func (IsGoingBack) Name() string   { return "rolls back" }

@@ -344,6 +344,11 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 	return append(events, more...), err
 }
 
+// Drop gives up a version that waits for its turn.
+func (e *Engine) Drop(at time.Time, d crossing.Drop) []crossing.Event {
+	return append(e.Pass(at), e.decide(at, Self, d)...)
+}
+
 // spared refuses to raise a side that some member of the front sends requests to.
 func (w *world) spared(side split.Side) error {
 	for _, a := range w.front.reading.Apart {

@@ -28,7 +28,8 @@ type Config struct {
 	Listen string // host:port for requests
 	Socket string // path of the admin socket, made with mode 0600
 	State  string // file that keeps the split over a restart
-	// HomeSocket is the path of a second socket, for a Unix group, at which one can go home and nothing else; "" for none
+	// HomeSocket is the path of a second socket, for a Unix group, at which one can go home and nothing else; "" for
+	// none
 	HomeSocket string
 	HomeGroup  int
 	Key        plan.Key

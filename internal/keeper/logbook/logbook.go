@@ -429,6 +429,10 @@ func (b *Book) Acts(ctx context.Context) ([]Act, error) {
 		case crossing.Restarted:
 			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At,
 				Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
+		case crossing.VersionArrived, crossing.Dropped, crossing.Built:
+			built, _ := f.(crossing.Built)
+			list = append(list, Act{At: e.At, By: e.By, What: e.What.Kind(), Ended: e.At,
+				Outcome: words.Event(e, crossing.State{}), Failed: built.Failed != ""})
 		case crossing.Ailed:
 			list = append(list, Act{At: e.At, By: e.By, What: "a side is ill", Ended: e.At,
 				Outcome: words.Event(e, crossing.State{}), Failed: true})

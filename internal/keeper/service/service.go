@@ -87,6 +87,7 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 	k, err := keeper.New(ctx, keeper.Config{
 		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources, Book: book,
 		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in}, Memory: m, Folder: folder, Key: key,
+		Make: maker(p, secrets, in),
 	})
 	if err != nil {
 		return fail(mended(p, err))

@@ -114,7 +114,7 @@ func (r *Reached) copyTo(ctx context.Context, book *logbook.Book) error {
 	var some []crossing.Event
 	for e := range r.Events(ctx, 0) {
 		next := crossing.Apply(s, e)
-		if _, begins := e.What.(crossing.Begun); begins && len(some) > 0 { // a book has a crossing's end with its events
+		if _, begins := e.What.(crossing.Begun); begins && len(some) > 0 { // the one before has ended
 			if err := book.Append(ctx, s, some); err != nil {
 				return err
 			}

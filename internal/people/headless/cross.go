@@ -36,9 +36,12 @@ type Options struct {
 	// that retiring takes
 	Supersede bool
 	Confirm   string
-	Ask       func(question string) (bool, error) // what is not approved; nil where nobody is there to be asked
-	Emit      func(line any) error                // each event, then the summary
-	Tell      func(text string)                   // how it stands while it waits; nil for nobody
+	// it is not begun, but said to have arrived: the keeper begins it when it is its turn. Commit is what it is made of
+	Arrive bool
+	Commit string
+	Ask    func(question string) (bool, error) // what is not approved; nil where nobody is there to be asked
+	Emit   func(line any) error                // each event, then the summary
+	Tell   func(text string)                   // how it stands while it waits; nil for nobody
 }
 
 // Outcome is how a crossing ended.
@@ -57,6 +60,7 @@ const (
 	Waits      Outcome = "waits"         // it goes on when somebody answers
 	Reached    Outcome = "reached"       // it is as far as it was to be followed, and goes on
 	Detached   Outcome = "begun"         // it is the keeper's
+	Noted      Outcome = "noted"         // the version waits for its turn
 )
 
 // Summary is the last line of a crossing. Its counts are the prober's.
@@ -95,7 +99,12 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 		return Summary{}, err
 	}
 	begun := before.Crossing.Seq
-	if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
+	if o.Arrive {
+		if sum, done, err := arrive(ctx, c, o, events, snapshots); done || err != nil {
+			return sum, err
+		}
+		begun = 0
+	} else if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
 		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild,
 			AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 		begun, err = c.Do(ctx, command)

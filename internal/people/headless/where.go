@@ -94,8 +94,9 @@ type KeeperPlace struct {
 	WayBack  wayback.Readiness `json:"way_back"`
 	Watching int               `json:"watching"`
 	// what has to be said first, as the screen's second line has it, and what comes next by itself
-	Says string `json:"says,omitempty"`
-	Next string `json:"next,omitempty"`
+	Says    string `json:"says,omitempty"`
+	Next    string `json:"next,omitempty"`
+	Waiting string `json:"waiting,omitempty"` // how it stands with a version that waits for its turn
 }
 
 // AtKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if
@@ -106,7 +107,7 @@ func AtKeeper(ctx context.Context, r service.Reach) *KeeperPlace {
 		if s, err := k.View(ctx); err == nil {
 			is := situation.Of(s.View, situation.Seen{Trouble: s.Trouble, Heard: s.At}, s.At)
 			return &KeeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching,
-				words.Situation(is, s.View, "", s.At), words.Next(is.Then, s.Crossing)}
+				words.Situation(is, s.View, "", s.At), words.Next(is.Then, s.Crossing), Waiting(s)}
 		}
 	}
 	if s, err := LeftAt(ctx, r.Plan); err == nil && s.Number > 0 {
@@ -144,6 +145,11 @@ func (k KeeperPlace) Print(w io.Writer) error {
 			next = "; " + k.Next
 		}
 		if _, err := fmt.Fprintf(w, "%s%s\n", k.Says, next); err != nil {
+			return err
+		}
+	}
+	if k.Waiting != "" {
+		if _, err := fmt.Fprintln(w, k.Waiting); err != nil {
 			return err
 		}
 	}

@@ -81,8 +81,8 @@ func at(fd uintptr) (p Peer, err error) {
 // groupsMost is how many groups the kernel lets a process have.
 const groupsMost = 65536
 
-// groupsAt are the supplementary groups: the kernel writes as many numbers of four bytes as there are, and says how many
-// there would be where they have no room.
+// groupsAt are the supplementary groups: the kernel writes as many numbers of four bytes as there are, and says how
+// many there would be where they have no room.
 func groupsAt(fd uintptr) ([]int, error) {
 	buffer := make([]byte, 4*64)
 	for {

@@ -10,6 +10,14 @@ import (
 // Wheel says who has the wheel, in texts of falling length. me is the identity of this screen's
 // client.
 func Wheel(s keeper.Snapshot, me string) []string {
+	texts := wheel(s, me)
+	if s.Crossing.Waiting.Any() && len(texts) > 0 { // the next one is of interest to whoever watches
+		return append([]string{s.Crossing.Waiting.Version + " waits, " + texts[0]}, texts...)
+	}
+	return texts
+}
+
+func wheel(s keeper.Snapshot, me string) []string {
 	w := s.Crossing.Wheel
 	others := ""
 	if s.Watching > 1 {
