@@ -125,10 +125,10 @@ func (s *starter) there(ctx context.Context, w crossing.Arrival) error {
 	if !own {
 		return nil // what stands there is what there is
 	}
-	_, err := source.Find(ctx, w.Version)
+	v, err := source.Find(ctx, w.Version)
 	if errors.Is(err, versions.ErrNone) && s.Plan.Build.On() && s.Make != nil {
 		if err = s.build(ctx, source, w); err == nil {
-			_, err = source.Find(ctx, w.Version)
+			v, err = source.Find(ctx, w.Version)
 		}
 	}
 	switch {
@@ -141,13 +141,14 @@ func (s *starter) there(ctx context.Context, w crossing.Arrival) error {
 	if err != nil {
 		return err
 	}
-	live := s.latest.Load().Live
-	is := s.latest.Load().Sides[live].Version
+	latest := s.latest.Load()
+	live := latest.Sides[latest.Live]
+	is := live.Version
 	place := func(name string) int {
 		return slices.IndexFunc(list, func(v raise.Version) bool { return v.Name == name })
 	}
 	switch at, of := place(w.Version), place(is); {
-	case is == w.Version:
+	case is == w.Version, live.Build != "" && live.Build == v.ID:
 		return dropError("it is live already")
 	case at >= 0 && of >= 0 && at > of:
 		return dropError(fmt.Sprintf("it is older than %s, which is live: vaiven cross goes there by hand", is))
