@@ -144,6 +144,10 @@ func emitter(w io.Writer, out output, s crossing.State) func(any) error {
 			return out.print(w, s.Target, l, func(w io.Writer) error { return printEvent(w, l, s, begun) })
 		case headless.Summary:
 			return out.print(w, l.Target, l, func(w io.Writer) error {
+				if l.Crossing == 0 { // it is noted, or not begun
+					_, err := fmt.Fprintf(w, "\n%s%s\n", l.Outcome, because(l.Why))
+					return err
+				}
 				door := "" // where nobody asks there, there is nothing to say
 				if l.Answers+l.Failing+l.Lost > 0 {
 					door = fmt.Sprintf("%d answers at the front door, %d failing, %d lost, longest gap %s, ", l.Answers,

@@ -229,7 +229,7 @@ func printFrontUnits(cmd *cobra.Command, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprint(cmd.OutOrStdout(), frontUnits(program, p, p.Fronts()[at], who()))
+	_, err = fmt.Fprint(cmd.OutOrStdout(), frontUnits(program, p, p.Fronts()[at], unitUser(p)))
 	return err
 }
 
@@ -239,6 +239,10 @@ func frontUnits(program string, p *plan.Plan, f plan.Front, user string) string 
 	doors := "ListenStream=" + f.Listen
 	if f.Spare.Listen != "" {
 		doors += "\nListenStream=" + f.Spare.Listen
+	}
+	group := ""
+	if p.People.Socket != "" {
+		group = "\nSupplementaryGroups=" + p.People.Socket
 	}
 	return fmt.Sprintf(`# %[1]s: the front that requests arrive at, in two files.
 # Put them at the places that they name, then:
@@ -269,7 +273,7 @@ Type=notify
 NotifyAccess=all
 ExecStart=%[2]s front %[3]s
 ExecReload=%[2]s front %[3]s --take-over --detach
-User=%[4]s
+User=%[4]s%[7]s
 Restart=always
 RestartSec=1
 LimitNOFILE=65536
@@ -282,7 +286,7 @@ RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6
 `+confined+`
 [Install]
 WantedBy=multi-user.target
-`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(filepath.Dir(p.State)), doors)
+`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(filepath.Dir(p.State)), doors, group)
 }
 
 // whole reports whether a front of a plan moves all requests at once.

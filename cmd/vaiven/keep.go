@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/keeper/api"
 	"vaiven/internal/keeper/service"
 	"vaiven/internal/world/secret"
+	"vaiven/internal/world/state"
 )
 
 func keepCommand() *cobra.Command {
@@ -166,15 +167,36 @@ func printUnit(cmd *cobra.Command, p *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprint(cmd.OutOrStdout(), unitText(program, p, who()))
+	_, err = fmt.Fprint(cmd.OutOrStdout(), unitText(program, p, unitUser(p)))
 	return err
+}
+
+// unitUser is the user that a plan's units are for: whose state folder it is, if there is one, else one of its own.
+func unitUser(p *plan.Plan) string {
+	in, err := state.Visit(p.State)
+	if err != nil {
+		return "vaiven-" + p.Service
+	}
+	defer in.Close()
+	return in.Owner()
 }
 
 // unitText is a unit file that gives the keeper what it needs and no more. What it may write are
 // the folder with the plan's state and those of the front's own files; more is added by hand.
 func unitText(program string, p *plan.Plan, user string) string {
-	folders := []string{filepath.Dir(p.State)}
+	folder := quotedForUnit(filepath.Dir(p.State))
+	group := ""
+	if p.People.Socket != "" {
+		group = "\nSupplementaryGroups=" + p.People.Socket
+	}
+	bounded := "CapabilityBoundingSet=\n"
+	if user == "root" {
+		bounded = "" // it may need them
+	}
 	return fmt.Sprintf(`# %[1]s: the keeper of a service's crossings.
+# It runs as %[4]s, whose the state folder's parent is to be:
+#   useradd --system --user-group --shell /usr/sbin/nologin %[4]s
+#   install -d -o %[4]s %[5]s
 # Put it at /etc/systemd/system/vaiven-%[1]s.service, then:
 #   systemctl enable --now vaiven-%[1]s
 # What the plan's secrets come from has to be here too, such as
@@ -187,7 +209,7 @@ After=network-online.target
 [Service]
 Type=notify
 ExecStart=%[2]s keep %[3]s
-User=%[4]s
+User=%[4]s%[6]s
 Restart=always
 RestartSec=1
 WatchdogSec=30
@@ -199,10 +221,10 @@ NoNewPrivileges=yes
 ProtectSystem=strict
 ReadWritePaths=%[5]s
 RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
-`+confined+`
+%[7]s`+confined+`
 [Install]
 WantedBy=multi-user.target
-`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(folders[0]))
+`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, folder, group, bounded)
 }
 
 // quotedForUnit is a word as systemd.syntax(7) wants it.

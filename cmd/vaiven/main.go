@@ -176,7 +176,7 @@ func outcomeStatus(o headless.Outcome) error {
 		return &exitError{status: exitKept}
 	case headless.RolledBack:
 		return &exitError{status: exitRolledBack}
-	case headless.CalledOff:
+	case headless.CalledOff, headless.NotBegun:
 		return &exitError{status: exitCalledOff}
 	case headless.Frozen:
 		return &exitError{status: exitFrozen}

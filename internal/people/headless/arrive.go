@@ -42,7 +42,7 @@ func arrive(ctx context.Context, c keeper.Client, o Options, events <-chan cross
 				}
 			case crossing.Dropped:
 				if f.Version == o.Version {
-					return ends(CalledOff, words.Event(e, crossing.State{}))
+					return ends(NotBegun, words.Event(e, crossing.State{}))
 				}
 			case crossing.Ordered:
 				if f.Task.Act && f.Task.Do == crossing.TaskRaise && raise.Main(f.Task.Choices).Version == o.Version {
@@ -54,7 +54,7 @@ func arrive(ctx context.Context, c keeper.Client, o Options, events <-chan cross
 				}
 			case crossing.Failed:
 				if f.Task == raising && raising > 0 {
-					return ends(CalledOff, words.Event(e, crossing.State{}))
+					return ends(NotBegun, words.Event(e, crossing.State{}))
 				}
 			}
 		case s, ok := <-snapshots:

@@ -61,6 +61,7 @@ const (
 	Reached    Outcome = "reached"       // it is as far as it was to be followed, and goes on
 	Detached   Outcome = "begun"         // it is the keeper's
 	Noted      Outcome = "noted"         // the version waits for its turn
+	NotBegun   Outcome = "not begun"     // the version that has arrived is not taken
 )
 
 // Summary is the last line of a crossing. Its counts are the prober's.
