@@ -83,6 +83,9 @@ func follow(t *testing.T, test, section, vaiven string) error {
 	if err != nil || !strings.Contains(string(out), "--- PASS: "+test) {
 		return fmt.Errorf("%v\n%s", err, out)
 	}
+	if testing.Verbose() {
+		t.Logf("%s", out)
+	}
 	return nil
 }
 

@@ -372,12 +372,16 @@ const recounts = 3
 
 // probe asks at a front for a while, and counts the answers by side.
 func probe(ctx context.Context, p *plan.Plan, f plan.Front, r reading.Front, span time.Duration) ([2]int64, error) {
+	asking, stop := context.WithTimeout(ctx, span)
+	defer stop()
 	asker, err := newAsker(p, []plan.Front{f}, r)
+	if errors.Is(err, fs.ErrPermission) { // what is asked needs a secret of the keeper's user: users alone are counted
+		<-asking.Done()
+		return [2]int64{}, ctx.Err()
+	}
 	if err != nil {
 		return [2]int64{}, err
 	}
-	asking, stop := context.WithTimeout(ctx, span)
-	defer stop()
 	asker.Run(asking)
 	return asker.Report(time.Now()).Seen(time.Time{}), ctx.Err()
 }
@@ -396,7 +400,8 @@ func NewAsker(ctx context.Context, p *plan.Plan) (*prober.Prober, reading.Front,
 // newAsker is the plan's prober for some fronts, which knows by their versions who answers.
 func newAsker(p *plan.Plan, fronts []plan.Front, r reading.Front) (*prober.Prober, error) {
 	marker, err := os.ReadFile(p.Secret())
-	if err != nil && !errors.Is(err, fs.ErrNotExist) { // there is none before the first screen
+	// There is none before the first screen, and another user's is not ours: then versions alone say who answers.
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
 		return nil, err
 	}
 	secrets, err := secret.Read(p.Secrets)
