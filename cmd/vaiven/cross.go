@@ -134,14 +134,16 @@ func emitter(w io.Writer, out output, s crossing.State) func(any) error {
 	if !s.Stage.UnderWay() {
 		begun = time.Time{}
 	}
+	var durations crossing.Durations
 	return func(line any) error {
 		switch l := line.(type) {
 		case crossing.Event:
+			took := durations.Add(l)
 			if begun.IsZero() {
 				begun = l.At
 			}
 			s = crossing.Apply(s, l)
-			return out.print(w, s.Target, l, func(w io.Writer) error { return printEvent(w, l, s, begun) })
+			return out.print(w, s.Target, l, func(w io.Writer) error { return printEvent(w, l, s, begun, took) })
 		case headless.Summary:
 			return out.print(w, l.Target, l, func(w io.Writer) error {
 				if l.Crossing == 0 { // it is noted, or not begun
@@ -187,13 +189,20 @@ func clearsNothing(f crossing.Fact, s crossing.State) bool {
 	return false
 }
 
-// printEvent writes an event on one line, with its time since the beginning, given the
+// printEvent writes an event on one line, with its time since the beginning and how long what it ends took, given the
 // state after it.
-func printEvent(w io.Writer, e crossing.Event, s crossing.State, begun time.Time) error {
+func printEvent(w io.Writer, e crossing.Event, s crossing.State, begun time.Time, took time.Duration) error {
 	if clearsNothing(e.What, s) {
 		return nil
 	}
+	text := words.Event(e, s)
+	switch e.What.(type) {
+	case crossing.Raised, crossing.Proved, crossing.Retired: // others say it themselves
+		if took > 0 {
+			text = strings.TrimPrefix(text+fmt.Sprintf(", in %.1f s", took.Seconds()), ", ")
+		}
+	}
 	_, err := fmt.Fprintf(w, "%s %8.1f s  %-12s %-10s %s\n",
-		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), words.Event(e, s))
+		e.At.Local().Format("15:04:05"), e.At.Sub(begun).Seconds(), e.By, e.What.Kind(), text)
 	return err
 }

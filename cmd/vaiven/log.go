@@ -232,10 +232,12 @@ func showCrossing(cmd *cobra.Command, book *logbook.Book, number int, out output
 		return err
 	}
 	var s crossing.State
+	var durations crossing.Durations
 	for _, e := range events {
 		s = crossing.Apply(s, e)
+		took := durations.Add(e)
 		err = errors.Join(err, out.print(cmd.OutOrStdout(), s.Target, e,
-			func(w io.Writer) error { return printEvent(w, e, s, events[0].At) }))
+			func(w io.Writer) error { return printEvent(w, e, s, events[0].At, took) }))
 	}
 	if out.json || err != nil {
 		return err

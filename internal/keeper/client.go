@@ -155,7 +155,9 @@ type Snapshot struct {
 	Trouble  string      `json:"trouble,omitempty"`  // what keeps the keeper from its work
 	Present  []Person    `json:"present,omitempty"`  // who watches, at most [PresentMost]
 	Watching int         `json:"watching,omitempty"` // how many do
-	Starting Starting    `json:"starting,omitzero"`  // how it stands with the version that waits for its turn
+	// how long tasks took in the median, those of this service that were done more than once
+	Usual    map[crossing.TaskKind]time.Duration `json:"usual,omitempty"`
+	Starting Starting                            `json:"starting,omitzero"` // how it stands with the version that waits for its turn
 }
 
 // PresentMost is how many of those who watch a snapshot names.

@@ -49,7 +49,7 @@ func (k *Keeper) Busy() bool {
 }
 
 // Crossing is where the service stands just now.
-func (k *Keeper) Crossing() crossing.State { return k.latest.Load().Crossing }
+func (l *loop) Crossing() crossing.State { return l.latest.Load().Crossing }
 
 // Needed reports whether it is busy, has a version that waits, or keeps instances alive.
 func (k *Keeper) Needed() bool {

@@ -175,6 +175,9 @@ type loop struct {
 	afters  []after
 	// how it stands with the version that waits for its turn
 	starting Starting
+	// how long tasks took until now
+	durations crossing.Durations
+	usual     map[crossing.TaskKind]time.Duration
 }
 
 // watcher reads front, sides and figures, rehearses, and hands in what it read.
@@ -217,6 +220,29 @@ type running struct {
 type passage struct {
 	task   uint64
 	moment plan.HookMoment
+}
+
+// usualOver is over how many of the last events it is known how long things usually take.
+const usualOver = 2000
+
+// learnUsual reads from the logbook how long things usually take. Nothing depends on it.
+func (l *loop) learnUsual(ctx context.Context) {
+	seq := l.Crossing().Seq
+	before, err := l.Book.Since(ctx, seq-min(seq, usualOver), usualOver)
+	if err != nil {
+		l.log.warn("how long things usually take is not known", "err", err)
+		return
+	}
+	var d crossing.Durations
+	for _, e := range before {
+		d.Add(e)
+	}
+	l.tell(func(now time.Time) {
+		if len(l.usual) == 0 {
+			l.durations, l.usual = d, d.Usual()
+			l.publish(now)
+		}
+	})
 }
 
 // New makes a keeper with the state that the logbook ends with. It starts nothing.
@@ -297,6 +323,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.watchFigures(ctx) })
 	parts.Go(func() { k.watchOutside(ctx) })
 	parts.Go(func() { k.start(ctx) })
+	parts.Go(func() { k.learnUsual(ctx) })
 	parts.Go(func() { front.Run(ctx, k.Front) })
 	for _, side := range split.Sides {
 		parts.Go(func() { k.watchSide(ctx, side) })
@@ -405,6 +432,9 @@ func (l *loop) happened(events []crossing.Event) {
 			l.log.info("crossing begins", "number", b.Number, "version", raise.Main(b.Choices).Version, "target",
 				b.Target)
 		}
+		if l.durations.Add(e) > 0 {
+			l.usual = l.durations.Usual()
+		}
 		l.follow(e)
 		l.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
 		l.hub.send(e)
@@ -414,7 +444,7 @@ func (l *loop) happened(events []crossing.Event) {
 // publish makes a snapshot and sends it to whoever watches.
 func (l *loop) publish(now time.Time) {
 	s := Snapshot{View: l.engine.View(now), Proof: l.proof, Proofs: l.proofs, Proving: l.proving, About: l.about,
-		Trouble: l.book.trouble(now), Starting: l.starting}
+		Trouble: l.book.trouble(now), Starting: l.starting, Usual: l.usual}
 	s.Present, s.Watching = l.guests.list()
 	if s.Trouble == "" {
 		s.Trouble = l.notice

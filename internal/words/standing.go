@@ -550,7 +550,7 @@ func Role(r crossing.Role, part split.Share, known, everywhere bool) string {
 
 // Progress is how a crossing stands while nothing happens, for a log that a person reads. kind
 // is the same as long as only figures change.
-func Progress(v engine.View, trouble string, now time.Time) (kind, text string) {
+func Progress(v engine.View, trouble string, usual time.Duration, now time.Time) (kind, text string) {
 	c := v.Crossing
 	side := v.Sides[c.Target]
 	switch {
@@ -563,7 +563,11 @@ func Progress(v engine.View, trouble string, now time.Time) (kind, text string) 
 		}
 		return fmt.Sprintf("raising %d", side.Healthy), text
 	case c.Stage == crossing.Proving && !c.Proven && c.Question.ID == 0:
-		return "proving", fmt.Sprintf("proving: %s", route.Short(now.Sub(c.Since).Truncate(time.Second)))
+		text = "proving: " + route.Short(now.Sub(c.Since).Truncate(time.Second))
+		if usual > 0 {
+			text += ", usually " + route.Short(usual.Round(time.Second))
+		}
+		return "proving", text
 	}
 	if c.Frozen() || c.Question.ID != 0 {
 		return "", "" // the event tells

@@ -304,15 +304,15 @@ func TestProgress(t *testing.T) {
 		Crossing: crossing.State{Stage: crossing.Raising, Target: split.Green, Since: now.Add(-41 * time.Second)}}
 	v.Front.At, v.Front.Every = now, time.Second
 	v.Sides[split.Green].Healthy, v.Sides[split.Green].Wanted = 2, 3
-	kind, text := Progress(v, "", now)
-	later, _ := Progress(v, "", now.Add(7*time.Second))
+	kind, text := Progress(v, "", 0, now)
+	later, _ := Progress(v, "", 0, now.Add(7*time.Second))
 	says(t, map[string]string{"raising: 2 of 3 up, 41s, usually 55s": text, kind: later})
-	if _, text := Progress(v, "the logbook cannot be written: no space left on device", now); !strings.Contains(text,
+	if _, text := Progress(v, "the logbook cannot be written: no space left on device", 0, now); !strings.Contains(text,
 		"no space left") {
 		t.Errorf("with a full disk it says %q", text)
 	}
 	v.Crossing.Question = crossing.Question{ID: 1, Is: crossing.AskRaise{}}
-	if _, text := Progress(v, "", now); text != "" {
+	if _, text := Progress(v, "", 0, now); text != "" {
 		t.Errorf("while a question stands, which the event tells, it says %q", text)
 	}
 	v.Crossing = crossing.State{Stage: crossing.Shifting, Target: split.Blue, Share: 7500,
@@ -320,7 +320,7 @@ func TestProgress(t *testing.T) {
 	v.Front.Split.Share = 7500
 	v.Lacks = []crossing.Lack{crossing.Lacking(crossing.LackAnswers{OfGuard: crossing.OfGuard{Guard: "failing"},
 		Have: 3, Need: 50})}
-	if _, text := Progress(v, "", now); text != "leg paused: failing has 3 of 50 answers" {
+	if _, text := Progress(v, "", 0, now); text != "leg paused: failing has 3 of 50 answers" {
 		t.Errorf("while it waits for answers it says %q", text)
 	}
 	says(t, map[string]string{"25 % on blue (new)": onNew(7500, crossing.State{Number: 1, Target: split.Blue})})

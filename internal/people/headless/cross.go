@@ -265,7 +265,7 @@ func (r *runner) tell(s keeper.Snapshot) {
 	if r.Tell == nil || s.Crossing.Seq < r.begun && s.Trouble == "" || s.Crossing.Stage.Over() {
 		return
 	}
-	kind, text := words.Progress(s.View, s.Trouble, s.At)
+	kind, text := words.Progress(s.View, s.Trouble, s.Usual[s.Crossing.Task.Do], s.At)
 	if text == "" || kind == r.said && s.At.Sub(r.saidAt) < tellEvery {
 		return
 	}

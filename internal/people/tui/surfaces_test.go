@@ -59,7 +59,7 @@ func TestEverySurfaceSaysTheSame(t *testing.T) {
 				sharesAlike(t, s, shown)
 				keysAlike(t, s, rows)
 			}
-			_, text := words.Progress(s.View, s.Trouble, now)
+			_, text := words.Progress(s.View, s.Trouble, 0, now)
 			moves := s.Crossing.Stage == crossing.Shifting || s.Crossing.Stage == crossing.Keeping
 			if moves && is.Gravity == situation.AllRight && !strings.HasSuffix(text, next) {
 				t.Errorf("a log says %q, and next is %q", text, next)
