@@ -54,8 +54,8 @@ secrets: {token: file token}
 	step := steps(t)
 	step(4, []string{"it could not be made", "status 1"}, "arrived", s.File, "4.9.9", "--until", "proven")
 	step(4, []string{"4.2.1: it is live already"}, "arrived", s.File, "4.2.1", "--until", "proven")
-	step(0, []string{"built", "reached"}, "arrived", s.File, demo.NewVersion, "--commit", "5eaf00d", "--accept", "--until",
-		"leg 1")
+	step(0, []string{"built", "reached"}, "arrived", s.File, demo.NewVersion, "--commit", "5eaf00d", "--accept",
+		"--until", "leg 1")
 	said, err := os.ReadFile(filepath.Join(s.Plan.State, "builds", demo.NewVersion+".log"))
 	if err != nil || !strings.Contains(string(said), "making 4.3.0 of sailings from commit 5eaf00d with ") ||
 		strings.Contains(string(said), "rope") {

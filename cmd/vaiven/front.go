@@ -460,7 +460,7 @@ func frontConfig(p *plan.Plan, f plan.Front) (embedded.Config, error) {
 		group, err = service.GroupOf(p)
 	}
 	return embedded.Config{
-		HomeSocket: home, HomeGroup: group,
+		HomeSocket: home, HomeGroup: group, Home: func() (split.Side, bool) { return service.HomeOf(p) },
 		Listen: f.Listen, Socket: p.Socket(), State: p.FrontState(), Key: f.Key, Sticky: f.Sticky, Service: p.Service,
 		Secret: []byte(secret),
 		Spare:  f.Spare, Settings: *f.Settings.(*embedded.Settings),

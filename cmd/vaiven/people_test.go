@@ -172,6 +172,7 @@ func TestPeople(t *testing.T) {
 		v, ok := viewOf(t, s)
 		return ok && v.Crossing.Moved
 	})
+	watches.step(t, 1, []string{"home is blue"}, "back", s.File, "--to", "green", "--for", "0s")
 	watches.step(t, 0, []string{"crossing 1"}, "where", s.File, "--for", "0s")
 	watches.step(t, 0, []string{"bin          begun", "sys          answered"}, "log", s.File, "1")
 	watches.step(t, 0, []string{"all requests go to blue"}, "back", s.File)

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"vaiven/internal/core/split"
+	"vaiven/internal/front"
 	"vaiven/internal/world/peer"
 )
 
@@ -95,11 +97,27 @@ func (s *Server) homeHandler() http.Handler {
 		var body goHome
 		if accept(w, r, &body) {
 			body.By = s.verified(r, body.By)
+			if err := s.isHome(body.Side); err != nil {
+				reply(w, nil, err)
+				return
+			}
 			set, err := s.home(r.Context(), body)
 			reply(w, set, err)
 		}
 	})
 	return mux
+}
+
+// isHome is an error if a side is known not to be home: going on is not for whoever may only go home.
+func (s *Server) isHome(side split.Side) error {
+	if s.config.Home == nil {
+		return nil
+	}
+	if home, known := s.config.Home(); known && side != home {
+		return fmt.Errorf("%w: home is %v, and all requests go to %v only through the keeper, for who may", front.ErrRefused,
+			home, side)
+	}
+	return nil
 }
 
 type peerKey struct{}

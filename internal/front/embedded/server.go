@@ -32,9 +32,12 @@ type Config struct {
 	// none
 	HomeSocket string
 	HomeGroup  int
-	Key        plan.Key
-	Sticky     bool   // a cookie keeps a client on its side until that is drained or goes home
-	Service    string // names the cookie
+	// Home is which side that is just now; false where that is not known, and then either is. Not needed without such a
+	// socket.
+	Home    func() (split.Side, bool)
+	Key     plan.Key
+	Sticky  bool   // a cookie keeps a client on its side until that is drained or goes home
+	Service string // names the cookie
 	// the prober's; sessions are signed with it. Empty: no answers name their side, and sessions do not last beyond the
 	// process
 	Secret []byte

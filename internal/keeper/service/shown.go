@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/keeper/logbook"
 	"vaiven/internal/world/state"
@@ -62,6 +63,13 @@ func Shown(p *plan.Plan) (s crossing.State, err error) {
 		err = json.Unmarshal(data, &s)
 	}
 	return s, err
+}
+
+// HomeOf is the side that the last crossing came from, as the keeper shows it; false where there was none, or where it
+// shows nothing.
+func HomeOf(p *plan.Plan) (split.Side, bool) {
+	s, err := Shown(p)
+	return s.Target.Other(), err == nil && s.Stage != crossing.None
 }
 
 // Logbook is the plan's logbook, to be read. Where that is another user's it is a copy of what the keeper tells, which
