@@ -175,7 +175,13 @@ func TestPeople(t *testing.T) {
 	watches.step(t, 1, []string{"home is blue"}, "back", s.File, "--to", "green", "--for", "0s")
 	watches.step(t, 0, []string{"crossing 1"}, "where", s.File, "--for", "0s")
 	watches.step(t, 0, []string{"bin          begun", "sys          answered"}, "log", s.File, "1")
-	watches.step(t, 0, []string{"all requests go to blue"}, "back", s.File)
+	if err := holds.Process.Signal(syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	watches.step(t, 0, []string{"all requests go to blue"}, "back", s.File) // it hangs, and nobody waits for it
+	if err := holds.Process.Signal(syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
 	until(t, s, "the keeper has taken it in", taken)
 
 	approves.step(t, 0, []string{"reached"}, "cross", s.File, "--version", demo.NewVersion, "--accept", "--until",

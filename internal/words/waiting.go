@@ -27,8 +27,8 @@ func Waiting(c crossing.State, s Start, now time.Time) string {
 	case c.Stage.UnderWay():
 		return fmt.Sprintf("%s waits for the crossing to %s to end", w.Version, c.Version)
 	case c.WaitsForSomebody():
-		return fmt.Sprintf("%s waits for somebody: %s was rolled back after it had arrived. vaiven cross PLAN --version %[1]s "+
-			"begins it", w.Version, c.Version)
+		return fmt.Sprintf("%s waits for somebody: %s was rolled back after it had arrived. vaiven arrived PLAN %[1]s, said "+
+			"again, begins it", w.Version, c.Version)
 	case c.Task.ID != 0:
 		return fmt.Sprintf("%s waits: %s", w.Version, Task(c.Task))
 	case !s.Building.IsZero():

@@ -35,10 +35,10 @@ func (d *decision) arrives(i Arrive) error {
 	switch {
 	case i.Version == "":
 		return Refuse(NoVersion{})
-	case i.Version == d.Waiting.Version, d.Stage.UnderWay() && !d.GoingBack && i.Version == d.State.Version:
+	case i.Version == d.Waiting.Version && !d.WaitsForSomebody(), d.Stage.UnderWay() && !d.GoingBack && i.Version == d.State.Version:
 		return nil
 	}
-	if d.Waiting.Any() {
+	if d.Waiting.Any() && i.Version != d.Waiting.Version { // said again it is somebody's word
 		d.then(Dropped{Version: d.Waiting.Version, For: i.Version})
 	}
 	d.then(VersionArrived{Version: i.Version, Commit: i.Commit})

@@ -56,6 +56,11 @@ func TestOneVersionWaits(t *testing.T) {
 	if !s.WaitsForSomebody() {
 		t.Error("after a rollback what waited goes on by itself")
 	}
+	at = at.Add(time.Hour)
+	do(Arrive{Version: "4.4.0"})
+	if expect("version arrived", "4.4.0"); s.WaitsForSomebody() {
+		t.Error("said again it waits for somebody still")
+	}
 	begun.Choices, begun.Number, begun.Waiting = []raise.Choice{{Version: "4.4.0"}}, 2, s.Waiting
 	if s = Apply(s, Event{Seq: s.Seq + 1, At: at, What: begun}); s.Waiting.Any() {
 		t.Errorf("%+v waits while it crosses", s.Waiting)
