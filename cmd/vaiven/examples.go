@@ -28,6 +28,7 @@ var examples = map[string]string{
 	"cross": "vaiven cross sailings.yaml --version 4.3.0 --yes --why 'the winter timetable'\nvaiven cross " +
 		"sailings.yaml --version 4.3.0 --yes --accept --json\nvaiven cross sailings.yaml --version 4.3.0 --at-once",
 	"arrived": "vaiven arrived sailings.yaml 4.4.0\nvaiven arrived sailings.yaml 4.4.0 --commit 5eaf00d --until settled",
+	"admit":   "vaiven admit marit /etc/vaiven/sailings.yaml",
 	"shift": "vaiven shift sailings.yaml --to '25 % on green'\nvaiven shift sailings.yaml --to '1 in 8 on green' " +
 		"--dry-run\nvaiven " +
 		"shift sailings.yaml --to '5 % on green' --unproven --why 'fares are wrong on blue'",

@@ -31,13 +31,20 @@ type Peer struct {
 	User int    `json:"user"` // number
 	Name string `json:"name"`
 	Host string `json:"host"` // that it is a user of
+	// account with whose key they came, which has a forced command that says who they are; "" for none
+	Gate string `json:"gate,omitempty"`
 }
 
 // Same reports whether two are the same user of the same machine.
 func (p Peer) Same(o Peer) bool { return p.User == o.User && p.Host == o.Host && p.Name == o.Name }
 
 // String is such as "uid 1004 (marit) on quay2".
-func (p Peer) String() string { return fmt.Sprintf("uid %d (%s) on %s", p.User, p.Name, p.Host) }
+func (p Peer) String() string {
+	if p.Gate != "" {
+		return fmt.Sprintf("%s by a key of %s on %s", p.Name, p.Gate, p.Host)
+	}
+	return fmt.Sprintf("uid %d (%s) on %s", p.User, p.Name, p.Host)
+}
 
 // Fact is what an event is about: one of the types below, or [Unknown].
 type Fact interface {

@@ -36,6 +36,8 @@ type Rules struct {
 	May map[Right][]string
 	// Asks is who may say yes to one kind of question, by its name, in place of those who may [Approve].
 	Asks map[string][]string
+	// Gate is the account in which each key has a forced command that says who comes by it; "" for none.
+	Gate string
 	// FourEyes has somebody else say yes than who began the crossing.
 	FourEyes bool
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"slices"
 
@@ -66,10 +67,16 @@ func withPeer(ctx context.Context, c net.Conn) context.Context {
 	return ctx
 }
 
-// peerOf is who is at the other end of a request's connection; nobody where that is not known.
-func peerOf(ctx context.Context) (is crossing.Peer, groups []string) {
-	if p, ok := ctx.Value(atSocket{}).(peer.Peer); ok {
-		is, groups = crossing.Peer{User: p.UID, Name: p.Name, Host: peer.Host()}, p.Groups
+// peerOf is who is at the other end of a request's connection, or came through the plan's gate there; nobody where that
+// is not known.
+func (s *Server) peerOf(r *http.Request) (is crossing.Peer, groups []string) {
+	p, ok := r.Context().Value(atSocket{}).(peer.Peer)
+	if !ok {
+		return is, nil
+	}
+	is, groups = crossing.Peer{User: p.UID, Name: p.Name, Host: peer.Host()}, p.Groups
+	if name := printable(r.Header.Get(AdmittedHeader)); name != "" && p.Name == s.keeper.Plan.People.Gate {
+		is.Name, is.Gate, groups = name, p.Name, nil // whose groups they are is not known
 	}
 	return is, groups
 }

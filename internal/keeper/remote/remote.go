@@ -55,6 +55,13 @@ var Ask = []string{"reach", "--json"}
 // Start is the word with which a keeper is started where none runs.
 const Start = "--start"
 
+// Through is the word with which a connection is carried by a command, and ByCommand stands for a keeper's socket that
+// is reached in no other way: who comes by a key with a forced command has that command alone.
+const (
+	Through   = "--through"
+	ByCommand = "-"
+)
+
 // Machine is the other machine, connected to. Many may use it at the same time.
 type Machine struct {
 	Address
@@ -138,12 +145,53 @@ func (m *Machine) Dial(ctx context.Context) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
+	if m.socket == ByCommand {
+		return m.carried(client)
+	}
 	conn, err := client.DialContext(ctx, "unix", m.socket)
 	if err != nil {
 		return nil, &net.OpError{Op: "dial", Net: "unix", Err: fmt.Errorf("%s at %s: %w", m.socket, m.Login, err)}
 	}
 	return conn, nil
 }
+
+// carried is a connection to the keeper that a command on the other machine carries.
+func (m *Machine) carried(client *ssh.Client) (net.Conn, error) {
+	s, err := client.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	in, errIn := s.StdinPipe()
+	out, errOut := s.StdoutPipe()
+	if err := errors.Join(errIn, errOut); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	if err := s.Start(line(append(append([]string(nil), Ask...), Through, "--", m.Plan))); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return &session{Reader: out, WriteCloser: in, of: s}, nil
+}
+
+// session is a connection over the streams of a command, which know no deadlines.
+type session struct {
+	io.Reader
+	io.WriteCloser
+	of *ssh.Session
+}
+
+// Close ends the command.
+func (s *session) Close() error {
+	_ = s.WriteCloser.Close()
+	if err := s.of.Close(); !errors.Is(err, io.EOF) { // it has ended
+		return err
+	}
+	return nil
+}
+func (s *session) LocalAddr() net.Addr              { return &net.UnixAddr{Net: "unix"} }
+func (s *session) RemoteAddr() net.Addr             { return &net.UnixAddr{Net: "unix"} }
+func (s *session) SetDeadline(time.Time) error      { return nil }
+func (s *session) SetReadDeadline(time.Time) error  { return nil }
+func (s *session) SetWriteDeadline(time.Time) error { return nil }
 
 // Reach asks the machine's vaiven for the keeper, and to start one where none runs if start says
 // so. Its notes are for the person.
@@ -188,12 +236,8 @@ func (m *Machine) Run(ctx context.Context, args []string, in io.Reader, out, err
 		_ = s.Close()
 	})
 	defer stop()
-	words := []string{"vaiven"}
-	for _, a := range args {
-		words = append(words, quoted(a))
-	}
 	s.Stdin, s.Stdout, s.Stderr = in, out, errOut
-	err = s.Run(strings.Join(words, " "))
+	err = s.Run(line(args))
 	var exit *ssh.ExitError
 	switch {
 	case err == nil:
@@ -207,6 +251,48 @@ func (m *Machine) Run(ctx context.Context, args []string, in io.Reader, out, err
 		return exit.ExitStatus(), nil
 	}
 	return 0, fmt.Errorf("run vaiven at %s: %w", m.Login, err)
+}
+
+// line is what a shell there is told: this program with its arguments.
+func line(args []string) string {
+	words := []string{"vaiven"}
+	for _, a := range args {
+		words = append(words, quoted(a))
+	}
+	return strings.Join(words, " ")
+}
+
+// Words reads what was told to a shell on the way here, as it is quoted by whoever connects. What is not of that form is
+// an error: nothing else is taken for words.
+func Words(line string) (words []string, err error) {
+	for line != "" {
+		word, quotes := "", strings.HasPrefix(line, "'")
+		switch {
+		case !quotes:
+			word, line, _ = strings.Cut(line, " ")
+			if word == "" || strings.ContainsAny(word, "'\"\\$`;&|<>(){}*?~# \t\n") {
+				return nil, fmt.Errorf("%q is no word of Vaiven's", word)
+			}
+		default:
+			for {
+				part, rest, closed := strings.Cut(line[1:], "'")
+				if !closed {
+					return nil, errors.New("a quotation mark has no other")
+				}
+				word += part
+				if line = rest; !strings.HasPrefix(line, `\''`) {
+					break
+				}
+				word, line = word+"'", line[2:]
+			}
+			if line != "" && line[0] != ' ' {
+				return nil, fmt.Errorf("%q stands behind a word", line)
+			}
+			line = strings.TrimPrefix(line, " ")
+		}
+		words = append(words, word)
+	}
+	return words, nil
 }
 
 // quoted is a word for a POSIX shell.

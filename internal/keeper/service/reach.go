@@ -88,6 +88,16 @@ func (r Reach) Open(ctx context.Context) (*Reached, error) {
 	return &Reached{c, info, in}, nil
 }
 
+// Dial connects to the socket of the plan's keeper, whoever that is.
+func (r Reach) Dial(ctx context.Context) (net.Conn, error) {
+	in, err := state.Visit(r.Plan.State)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return in.Dial(ctx, plan.KeeperSocketIn)
+}
+
 // visit connects to the keeper of another user, which is not ours to start.
 func (r Reach) visit(ctx context.Context) (*Reached, error) {
 	in, err := state.Visit(r.Plan.State)

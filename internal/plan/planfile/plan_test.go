@@ -216,7 +216,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 			At: calendar.Clock{Zone: hoursOf(t, "Europe/Rome").Zone, At: 150 * time.Minute}},
 		Build: plan.Build{Words: []string{base + "/make-version"}, Within: 20 * time.Minute,
 			Environment: map[string]string{"TOKEN": "{secret fares}"}},
-		People: people.Rules{Socket: "sailings", Groups: map[string][]string{"crew": {"marit", "@oncall"}},
+		People: people.Rules{Socket: "sailings", Gate: "gatekeeper", Groups: map[string][]string{"crew": {"marit", "@oncall"}},
 			May: map[people.Right][]string{people.Watch: {people.Everybody}, people.Begin: {"crew", "deploy"},
 				people.Steer: {"crew"}, people.Approve: {"crew"}, people.Accept: {"crew"}, people.Force: {},
 				people.Retire: {"crew"}},

@@ -23,6 +23,7 @@ func (r *reader) people(n ast.Node, p *people.Rules) {
 	var may, asks ast.Node // read when the groups are known
 	r.Mapping(n, "people",
 		section.May("socket-group", section.Parsed(r.Reader, "socket-group", &p.Socket, people.ParseMember)),
+		section.May("gate", section.Parsed(r.Reader, "gate", &p.Gate, people.ParseMember)),
 		section.May("groups", func(n ast.Node) { r.groups(n, p) }),
 		section.May("may", func(n ast.Node) {
 			if may = n; r.Discovering() {
