@@ -119,8 +119,8 @@ func root() *cobra.Command {
 	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(),
 		there(differCommand()), crossCommand(), arrivedCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
 		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(),
-		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(), admitCommand(),
-		frontCommand(), demoCommand(), versionCommand(), manCommand())
+		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(),
+		admitCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
 	cmd.PersistentPreRunE = notNegative
 	cmd.SetHelpCommand(helpCommand(cmd))
 	return explained(cmd)

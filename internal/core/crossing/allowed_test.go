@@ -92,7 +92,8 @@ func TestAllowed(t *testing.T) {
 		}
 	}
 	apart := &plan.Plan{Route: legs, People: people.Rules{FourEyes: true}} // without any other rule
-	if err := Allowed(apart, on(0, leg(1)), Moment{Peer: Peer{User: 1, Name: "deploy", Host: "quay2"}}, Yes{9}); err == nil {
+	m := Moment{Peer: Peer{User: 1, Name: "deploy", Host: "quay2"}}
+	if err := Allowed(apart, on(0, leg(1)), m, Yes{9}); err == nil {
 		t.Error("four eyes alone are none")
 	}
 }

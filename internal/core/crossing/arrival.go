@@ -35,7 +35,8 @@ func (d *decision) arrives(i Arrive) error {
 	switch {
 	case i.Version == "":
 		return Refuse(NoVersion{})
-	case i.Version == d.Waiting.Version && !d.WaitsForSomebody(), d.Stage.UnderWay() && !d.GoingBack && i.Version == d.State.Version:
+	case i.Version == d.Waiting.Version && !d.WaitsForSomebody(),
+		i.Version == d.State.Version && d.Stage.UnderWay() && !d.GoingBack:
 		return nil
 	}
 	if d.Waiting.Any() && i.Version != d.Waiting.Version { // said again it is somebody's word

@@ -12,8 +12,8 @@ import (
 	"time"
 )
 
-// AdmittedHeader is who came by a key with a forced command. It counts from the account alone that the plan names as its
-// gate, and is taken out of what comes through there.
+// AdmittedHeader is who came by a key with a forced command. It counts from the account alone that the plan names as
+// its gate, and is taken out of what comes through there.
 const AdmittedHeader = "Vaiven-Admitted"
 
 // Admit carries what is asked on a pair of streams to a keeper, as somebody who came by a key, until in ends.

@@ -262,8 +262,8 @@ func line(args []string) string {
 	return strings.Join(words, " ")
 }
 
-// Words reads what was told to a shell on the way here, as it is quoted by whoever connects. What is not of that form is
-// an error: nothing else is taken for words.
+// Words reads what was told to a shell on the way here, as it is quoted by whoever connects. What is not of that form
+// is an error: nothing else is taken for words.
 func Words(line string) (words []string, err error) {
 	for line != "" {
 		word, quotes := "", strings.HasPrefix(line, "'")
