@@ -316,6 +316,9 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	if control := controlOf(p); control != "" {
 		fmt.Fprintln(w, control)
 	}
+	for _, line := range rulesOf(p) {
+		fmt.Fprintln(w, line)
+	}
 	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side",
 		route.Short(f.Total), route.Short(f.Keep))
 	switch {

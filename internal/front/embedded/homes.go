@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log"
 	"log/slog"
@@ -27,7 +28,7 @@ func (s *Server) serveHome(ctx context.Context) (stop func()) {
 		return func() {}
 	}
 	homes := &http.Server{Handler: s.homeHandler(), ReadHeaderTimeout: time.Second, ReadTimeout: 2 * time.Second,
-		IdleTimeout: time.Minute, ErrorLog: log.New(discard{}, "", 0), ConnContext: withPeer}
+		IdleTimeout: time.Minute, ErrorLog: log.New(io.Discard, "", 0), ConnContext: withPeer}
 	ctx, cancel := context.WithCancel(ctx)
 	var work sync.WaitGroup
 	var mine fs.FileInfo
@@ -81,11 +82,6 @@ func deserted(path string) bool {
 	}
 	return errors.Is(err, syscall.ECONNREFUSED)
 }
-
-// discard takes what clients' broken connections give rise to: it is no news.
-type discard struct{}
-
-func (discard) Write(data []byte) (int, error) { return len(data), nil }
 
 // homeHandler is what can be asked for by whoever may go home and no more.
 func (s *Server) homeHandler() http.Handler {
