@@ -25,7 +25,7 @@ func TestVersionsArrive(t *testing.T) {
 	s := scenario(t)
 	text, err := os.ReadFile(s.File)
 	if err == nil {
-		text = regexp.MustCompile(`(?m)^keep: .*$`).ReplaceAll(text, []byte("keep: 2s"))
+		text = regexp.MustCompile(`(?ms)^route:.*^keep: [^\n]*$`).ReplaceAll(text, []byte("route: [100 %]\nkeep: 10m"))
 		text = append(text, `
 start: {until: settled}
 build:
@@ -55,30 +55,37 @@ secrets: {token: file token}
 	step(4, []string{"it could not be made", "status 1"}, "arrived", s.File, "4.9.9", "--until", "proven")
 	step(4, []string{"4.2.1: it is live already"}, "arrived", s.File, "4.2.1", "--until", "proven")
 	step(0, []string{"built", "reached"}, "arrived", s.File, demo.NewVersion, "--commit", "5eaf00d", "--accept",
-		"--until", "leg 1")
+		"--until", "kept")
 	said, err := os.ReadFile(filepath.Join(s.Plan.State, "builds", demo.NewVersion+".log"))
 	if err != nil || !strings.Contains(string(said), "making 4.3.0 of sailings from commit 5eaf00d with ") ||
 		strings.Contains(string(said), "rope") {
 		t.Errorf("its build said %q, %v", said, err)
 	}
 
-	step(0, []string{"noted", "4.4.0 waits for the crossing to 4.3.0 to end"}, "arrived", s.File, "4.4.0")
+	step(0, []string{"noted", "4.4.0 waits for the keep of 4.3.0 to end"}, "arrived", s.File, "4.4.0")
 	step(0, []string{"4.5.0 waits for"}, "arrived", s.File, "4.5.0")
 	step(0, []string{"4.4.0: 4.5.0 takes its place"}, "log", s.File)
+	step(0, nil, "retire", s.File, "--yes")
+	v := until(t, s, "it is the turn of 4.5.0", func(v keeper.Snapshot) bool {
+		return v.Crossing.Version == "4.5.0" && v.Crossing.Question.ID > 0 // what its proof has found is nobody's yes yet
+	})
+	step(0, nil, "say", s.File, "yes", "--question", jsonNumber(v.Crossing.Question.ID))
+	until(t, s, "it is kept", func(v keeper.Snapshot) bool {
+		return v.Crossing.Stage == crossing.Keeping && v.Crossing.Task.ID == 0
+	})
+
+	step(0, []string{"4.4.0 waits for the keep of 4.5.0"}, "arrived", s.File, "4.4.0")
 	kill(t, keeperOf(t, s.File))
-	step(0, []string{"all requests go to blue"}, "back", s.File)
+	step(0, []string{"all requests go to green"}, "back", s.File)
 	holds := keptBy(t, s)
 	until(t, s, "it has taken in the rollback", func(v keeper.Snapshot) bool {
 		return v.Crossing.Stage == crossing.RolledBack && v.Crossing.Task.ID == 0
 	})
-	step(0, []string{"4.5.0 waits for somebody: 4.3.0 was rolled back"}, "where", s.File, "--for", "0s")
-
+	step(0, []string{"4.4.0 waits for somebody: 4.5.0 was rolled back"}, "where", s.File, "--for", "0s")
 	if err := os.RemoveAll(filepath.Join(s.Folder, "builds", "4.4.0")); err != nil {
 		t.Fatal(err)
 	}
-	step(4, []string{"4.5.0: 4.4.0 takes its place", "4.4.0: it could not be made"}, "arrived", s.File, "4.4.0", "--until",
-		"proven")
-	step(0, []string{"settled"}, "arrived", s.File, demo.NewVersion, "--accept", "--until", "settled")
+	step(4, []string{"4.4.0: it could not be made"}, "arrived", s.File, "4.4.0", "--until", "proven")
 	step(4, []string{"4.2.0: it is older than 4.3.0, which is live"}, "arrived", s.File, "4.2.0", "--until", "proven")
 	if err := holds.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)

@@ -92,6 +92,7 @@ func shared(t *testing.T, rules string) *demo.Scenario {
 	s := scenario(t)
 	text, err := os.ReadFile(s.File)
 	if err == nil {
+		text = regexp.MustCompile(`% for [0-9]+s`).ReplaceAll(text, []byte("% for 1s"))
 		text = append(regexp.MustCompile(`(?m)^(  - 50 %.*)$`).ReplaceAll(text, []byte("  - ask\n$1")), rules...)
 		err = os.WriteFile(s.File, text, 0o644)
 	}

@@ -36,6 +36,7 @@ type starter struct {
 	*Keeper
 	said  Starting
 	tried time.Time
+	last  crossing.Arrival // that was tried then
 	next  time.Time        // when it is looked for new versions
 	found raise.Version    // the newest one, as it was found last
 	made  crossing.Arrival // what was made last, or could not be
@@ -88,10 +89,10 @@ func (s *starter) turn(ctx context.Context, now time.Time, c crossing.State) Sta
 		return Starting{}
 	case now.Before(at):
 		return Starting{Until: at}
-	case now.Sub(s.tried) < tryEvery:
+	case w == s.last && now.Sub(s.tried) < tryEvery:
 		return s.said
 	}
-	defer func() { s.tried = time.Now() }()
+	defer func() { s.tried, s.last = time.Now(), w }()
 	err := s.there(ctx, w)
 	if err == nil {
 		err = s.begin(ctx, w)
