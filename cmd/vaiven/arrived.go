@@ -5,6 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vaiven/internal/core/crossing"
+	"vaiven/internal/keeper"
 	"vaiven/internal/people/headless"
 )
 
@@ -13,6 +15,7 @@ func arrivedCommand() *cobra.Command {
 	var steer reachFlags
 	var out output
 	var until string
+	var withdraw bool
 	cmd := &cobra.Command{
 		Use:   "arrived PLAN VERSION",
 		Short: "Say that a version has arrived: it begins by itself, as the plan has it",
@@ -20,6 +23,8 @@ func arrivedCommand() *cobra.Command {
 keeper makes it, if the plan says how (build), and begins it when it is its turn, as far as
 the plan lets it go by itself (start). One version waits at most: a newer one takes its
 place. Who says so is who began the crossing.
+
+--withdraw takes it back as long as it waits.
 
 With --until it is followed as vaiven cross follows it, and ends in the same way.
 
@@ -32,6 +37,13 @@ of vaiven cross.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			if withdraw {
+				return withKeeper(cmd, args[0], func(ctx context.Context, k *kept) error {
+					back := crossing.Arrive{Version: args[1], Withdraw: true}
+					_, err := k.Do(ctx, keeper.Command{Act: back, Why: steer.why})
+					return err
+				})
+			}
 			o.Arrive, o.Version, o.Detach = true, args[1], until == ""
 			if o.Until, err = headless.ParseUntil(until); err != nil {
 				return usage("--until: %v", err)
@@ -42,6 +54,7 @@ of vaiven cross.`,
 	cmd.Flags().StringVar(&o.Commit, "commit", "", "what it is made of, for whoever makes it")
 	cmd.Flags().StringVar(&until, "until", "", "follow it until then: proven, leg N, kept, settled or frozen")
 	cmd.Flags().BoolVar(&o.Accept, "accept", false, "with --until: accept what the proof finds and the plan leaves to a person")
+	cmd.Flags().BoolVar(&withdraw, "withdraw", false, "it is not to begin any more")
 	out.lines(cmd, "print one JSON object a line for each event, a summary last")
 	steer.add(cmd)
 	return cmd

@@ -67,7 +67,7 @@ secrets: {token: file token}
 	step(0, []string{"4.4.0: 4.5.0 takes its place"}, "log", s.File)
 	step(0, nil, "retire", s.File, "--yes")
 	v := until(t, s, "it is the turn of 4.5.0", func(v keeper.Snapshot) bool {
-		return v.Crossing.Version == "4.5.0" && v.Crossing.Question.ID > 0 // what its proof has found is nobody's yes yet
+		return v.Crossing.Version == "4.5.0" && v.Crossing.Question.ID > 0 // what its proof has found is nobody's yet
 	})
 	step(0, nil, "say", s.File, "yes", "--question", jsonNumber(v.Crossing.Question.ID))
 	until(t, s, "it is kept", func(v keeper.Snapshot) bool {
@@ -86,6 +86,7 @@ secrets: {token: file token}
 		t.Fatal(err)
 	}
 	step(4, []string{"4.4.0: it could not be made"}, "arrived", s.File, "4.4.0", "--until", "proven")
+	step(4, []string{"4.4.0 does not wait"}, "arrived", s.File, "4.4.0", "--withdraw")
 	step(4, []string{"4.2.0: it is older than 4.3.0, which is live"}, "arrived", s.File, "4.2.0", "--until", "proven")
 	if err := holds.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)

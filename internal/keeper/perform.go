@@ -435,7 +435,7 @@ func (k *performer) retire(ctx context.Context, o engine.Order) {
 		k.notDone(ctx, o, err, crossing.TroubleRetire{Said: k.said(err)})
 		return
 	}
-	if !o.Final && !k.stopping(ctx, o, left.Open) {
+	if !k.stopping(ctx, o, left.Open) {
 		return // somebody went back
 	}
 	// A stop that was begun is not cut short, whoever asked for it is gone: that would kill without grace.
@@ -488,7 +488,9 @@ func (k *performer) stopping(ctx context.Context, o engine.Order, cut int64) boo
 			seq <- 0
 			return
 		}
-		k.happened(k.engine.Report(now, crossing.Stopping{Task: o.ID, Cut: cut, Stands: k.Plan.Stands(o.Side)}))
+		if !o.Final { // else it was said, by a try of before that may not have come to the disk
+			k.happened(k.engine.Report(now, crossing.Stopping{Task: o.ID, Cut: cut, Stands: k.Plan.Stands(o.Side)}))
+		}
 		s := k.engine.State()
 		if s.Task.ID != o.ID {
 			seq <- 0

@@ -114,6 +114,11 @@ func newSim(t *testing.T, seed uint64) *sim {
 			s.plan.Parts[0].Stacks[side].Then = []int{2, plan.AsLive}[s.r.IntN(2)]
 		}
 	}
+	if s.r.IntN(2) == 0 {
+		s.source["4.4.0"] = "e1d4"
+		far := []plan.StartFar{plan.FarRaised, plan.FarProven, plan.FarLeg, plan.FarSettled}
+		s.plan.Start = plan.Start{When: plan.StartTold, Far: far[s.r.IntN(4)]}
+	}
 	s.plan.Keep, s.plan.Then = time.Duration(2+s.r.IntN(8))*time.Second,
 		[]plan.Then{plan.ThenRetire, plan.ThenAsk, plan.ThenLeave}[s.r.IntN(3)]
 	for n := range s.plan.Guards {
@@ -197,6 +202,7 @@ func (s *sim) person() {
 		crossing.Prove{}, crossing.Retire{Typed: "sailings"},
 		crossing.Back{}, crossing.Back{Force: true}, crossing.Shift{Share: share}, crossing.No{Question: c.Question.ID},
 		crossing.Raise{Version: "4.3.0"}, crossing.Yes{Question: c.Seq},
+		crossing.Arrive{Version: []string{"4.3.0", "4.4.0", "9.9"}[s.intN(3)]},
 	}
 	var command Command
 	switch {
@@ -308,6 +314,9 @@ func (s *sim) ends() {
 	s.calm = true
 	s.tell("nothing goes wrong any more")
 	s.dice.Unlock()
+	if w := s.last().Crossing.Waiting; w.Any() { // nothing more is to begin
+		_ = s.ask(Command{Act: crossing.Arrive{Version: w.Version, Withdraw: true}})
+	}
 	time.Sleep(12 * time.Second)
 	c := s.last().Crossing
 	if c.GoingBack {

@@ -435,6 +435,11 @@ func Refusal(refusal *crossing.Refusal) string {
 		return Lacks(r.Lacks, time.Time{}) + ". Rolling back is free at all times"
 	case crossing.NotAllowed:
 		return notAllowed(r)
+	case crossing.NotWaiting:
+		if r.Waits == "" {
+			return r.Version + " does not wait, and nothing does: it may have begun, see vaiven where PLAN"
+		}
+		return fmt.Sprintf("%s does not wait, %s does", r.Version, r.Waits)
 	case crossing.NoStart:
 		return "the plan has nothing begin by itself: add \"start: {when: told}\" to it, or begin it with vaiven cross PLAN"
 	case crossing.NotFourEyes:

@@ -75,6 +75,8 @@ type (
 	Arrive struct {
 		Version string `json:"version" says:"which version"`
 		Commit  string `json:"commit,omitempty" says:"what it is made of, for whoever makes it"`
+		// takes it back
+		Withdraw bool `json:"withdraw,omitempty" says:"it is not to begin any more, if it waits"`
 	}
 	// Yes answers a question, which it names.
 	Yes struct {

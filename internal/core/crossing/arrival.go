@@ -35,6 +35,11 @@ func (d *decision) arrives(i Arrive) error {
 	switch {
 	case i.Version == "":
 		return Refuse(NoVersion{})
+	case i.Withdraw && i.Version == d.Waiting.Version:
+		d.then(Dropped{Version: i.Version, Why: "it is withdrawn"})
+		return nil
+	case i.Withdraw:
+		return Refuse(NotWaiting{i.Version, d.Waiting.Version})
 	case i.Version == d.Waiting.Version && !d.WaitsForSomebody(),
 		i.Version == d.State.Version && d.Stage.UnderWay() && !d.GoingBack:
 		return nil

@@ -45,6 +45,12 @@ func TestOneVersionWaits(t *testing.T) {
 	expect("version dropped, version arrived", "4.4.0")
 	do(Drop{Version: "4.3.0", Why: "it is late"})
 	expect("", "4.4.0")
+	if _, err := Decide(s, Moment{At: at}, Arrive{Version: "4.3.0", Withdraw: true}); err == nil {
+		t.Error("what does not wait is withdrawn")
+	}
+	do(Arrive{Version: "4.4.0", Withdraw: true})
+	expect("version dropped", "")
+	do(Arrive{Version: "4.4.0"})
 	begun := Begun{Number: 1, Target: split.Green, Choices: []raise.Choice{{Version: "4.2.1"}}, Waiting: s.Waiting}
 	s = Apply(s, Event{Seq: s.Seq + 1, At: at, What: begun})
 	if s.Waiting.Version != "4.4.0" {

@@ -25,6 +25,7 @@ type Reason interface {
 // Reasons are all there are.
 var Reasons = oneof.New[Reason]("kind", Reason.Name, func(n oneof.Newer) Reason { return Newer{n} },
 	NothingBegun{}, StillUnderWay{}, IsForbidden{}, NotAllowed{}, NotFourEyes{}, NoStart{},
+	NotWaiting{},
 	IsOver{}, IsGoingBack{}, IsBusy{}, IsFrozen{}, NotFrozen{}, OpenQuestion{},
 	OtherQuestion{}, NotNext{}, NotProven{}, NotSpare{}, GetsRequests{}, ThereAlready{}, NoShare{}, NotChanged{},
 	NothingToDo{}, NobodyThere{}, NobodyServes{}, NotWatched{}, NothingIsNew{}, NoRoute{}, Gone{}, NotRead{},
@@ -58,6 +59,11 @@ type (
 	NotFourEyes struct {
 		Ask string `json:"ask"`
 		Who Peer   `json:"who,omitzero"`
+	}
+	// NotWaiting says that a version does not wait, and which does, "" for none.
+	NotWaiting struct {
+		Version string `json:"version"`
+		Waits   string `json:"waits,omitempty"`
 	}
 	// NoStart says that the plan has nothing begin without a person.
 	NoStart struct{}
@@ -229,6 +235,7 @@ func (NothingBegun) Name() string  { return "nothing begun" }
 func (IsForbidden) Name() string   { return "forbidden" }
 func (StillUnderWay) Name() string { return "still under way" }
 func (NotAllowed) Name() string    { return "not allowed" }
+func (NotWaiting) Name() string    { return "not waiting" }
 func (NoStart) Name() string       { return "no start" }
 func (NotFourEyes) Name() string   { return "four eyes" }
 func (IsOver) Name() string        { return "over" }
