@@ -240,10 +240,6 @@ func frontUnits(program string, p *plan.Plan, f plan.Front, user string) string 
 	if f.Spare.Listen != "" {
 		doors += "\nListenStream=" + f.Spare.Listen
 	}
-	group := ""
-	if p.People.Socket != "" {
-		group = "\nSupplementaryGroups=" + p.People.Socket
-	}
 	return fmt.Sprintf(`# %[1]s: the front that requests arrive at, in two files.
 # Put them at the places that they name, then:
 #   systemctl enable --now vaiven-front-%[1]s.socket vaiven-front-%[1]s.service
@@ -286,7 +282,7 @@ RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6
 `+confined+`
 [Install]
 WantedBy=multi-user.target
-`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(filepath.Dir(p.State)), doors, group)
+`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, quotedForUnit(filepath.Dir(p.State)), doors, unitGroup(p))
 }
 
 // whole reports whether a front of a plan moves all requests at once.

@@ -181,14 +181,18 @@ func unitUser(p *plan.Plan) string {
 	return in.Owner()
 }
 
+// unitGroup is the line of a unit with the group that a plan is shared with, behind the one with the user.
+func unitGroup(p *plan.Plan) string {
+	if p.People.Socket == "" {
+		return ""
+	}
+	return "\nSupplementaryGroups=" + p.People.Socket
+}
+
 // unitText is a unit file that gives the keeper what it needs and no more. What it may write are
 // the folder with the plan's state and those of the front's own files; more is added by hand.
 func unitText(program string, p *plan.Plan, user string) string {
 	folder := quotedForUnit(filepath.Dir(p.State))
-	group := ""
-	if p.People.Socket != "" {
-		group = "\nSupplementaryGroups=" + p.People.Socket
-	}
 	bounded := "CapabilityBoundingSet=\n"
 	if user == "root" {
 		bounded = "" // it may need them
@@ -224,7 +228,7 @@ RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
 %[7]s`+confined+`
 [Install]
 WantedBy=multi-user.target
-`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, folder, group, bounded)
+`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, folder, unitGroup(p), bounded)
 }
 
 // quotedForUnit is a word as systemd.syntax(7) wants it.

@@ -72,17 +72,23 @@ func HomeOf(p *plan.Plan) (split.Side, bool) {
 	return s.Target.Other(), err == nil && s.Stage != crossing.None
 }
 
+// OwnLogbook is an error if there is no logbook of ours in the plan's state folder. It wraps [state.ErrOthers] if that
+// is another user's.
+func OwnLogbook(p *plan.Plan) error {
+	in, err := state.Look(p.State)
+	if err == nil {
+		err = in.Close()
+	}
+	if err == nil {
+		_, err = os.Stat(p.Logbook())
+	}
+	return err
+}
+
 // Logbook is the plan's logbook, to be read. Where that is another user's it is a copy of what the keeper tells, which
 // goes with the book.
 func (r Reach) Logbook(ctx context.Context) (book *logbook.Book, drop func() error, err error) {
-	in, err := state.Look(r.Plan.State)
-	if !errors.Is(err, state.ErrOthers) {
-		if err == nil {
-			err = in.Close()
-		}
-		if err == nil {
-			_, err = os.Stat(r.Plan.Logbook())
-		}
+	if err := OwnLogbook(r.Plan); !errors.Is(err, state.ErrOthers) {
 		if err != nil {
 			return nil, nil, fmt.Errorf("there is no logbook yet: %w", err)
 		}

@@ -540,15 +540,9 @@ func LeftAt(ctx context.Context, p *plan.Plan) (crossing.State, error) {
 }
 
 func load(ctx context.Context, p *plan.Plan) (crossing.State, error) {
-	in, err := state.Look(p.State)
+	err := service.OwnLogbook(p)
 	if errors.Is(err, state.ErrOthers) {
 		return service.Shown(p)
-	}
-	if err == nil {
-		err = in.Close()
-	}
-	if err == nil {
-		_, err = os.Stat(p.Logbook())
 	}
 	if err != nil {
 		return crossing.State{}, err

@@ -105,8 +105,11 @@ func groupsAt(fd uintptr) ([]int, error) {
 }
 
 // Self is who runs this process.
-func Self() string {
-	number := strconv.Itoa(os.Geteuid())
+func Self() string { return User(os.Geteuid()) }
+
+// User is the name of a user of this machine, with the number where there is none.
+func User(uid int) string {
+	number := strconv.Itoa(uid)
 	if u, err := user.LookupId(number); err == nil {
 		return u.Username
 	}

@@ -9,13 +9,12 @@ import (
 	"io/fs"
 	"net"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 
 	"vaiven/internal/world/durable"
+	"vaiven/internal/world/peer"
 )
 
 var (
@@ -211,13 +210,7 @@ func (f *Folder) ours(name string, info fs.FileInfo) error {
 }
 
 // Owner is the name of the user whose folder it is.
-func (f *Folder) Owner() string {
-	number := strconv.Itoa(f.uid)
-	if u, err := user.LookupId(number); err == nil {
-		return u.Username
-	}
-	return "user " + number
-}
+func (f *Folder) Owner() string { return peer.User(f.uid) }
 
 // Close lets the folder go. Files that were opened stay open.
 func (f *Folder) Close() error { return f.root.Close() }
