@@ -22,6 +22,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -46,7 +47,19 @@ func TestMain(m *testing.M) {
 
 // serve is an instance of a version.
 func serve(address, version string) {
+	var asked, booked atomic.Int64
+	every := int64(2)
+	if version == "4.4.0" { // as well in every answer, and half as many book
+		every = 4
+	}
 	err := http.ListenAndServe(address, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/metrics" {
+			fmt.Fprintf(w, "bookings_total %d\n", booked.Load())
+			return
+		}
+		if r.URL.Path == "/" && asked.Add(1)%every == 0 {
+			booked.Add(1)
+		}
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]string{"version": version, "company": "Linea Vessa", "host": r.Host})
 	}))

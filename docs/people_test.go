@@ -22,12 +22,18 @@ const asPeople = "people"
 // docs/people.md is followed word by word, and docs/pipeline.md's push after it, as the users that they name, on a machine
 // of its own with users on the service all the while. Then the jobs in examples are run, and everything is undone.
 func TestPeople(t *testing.T) {
+	onAMachine(t, "TestPeopleInside", asPeople)
+}
+
+// onAMachine runs a test in namespaces of its own that look like a Debian machine.
+func onAMachine(t *testing.T, test, section string) {
+	t.Helper()
 	if os.Getuid() != 0 {
 		t.Skip("only root can make namespaces that look like a machine")
 	}
 	vaiven := stacktest.Program(t, "vaiven/cmd/vaiven")
 	t.Parallel()
-	testkit.Steadily(t, func() error { return follow(t, "TestPeopleInside", asPeople, vaiven) })
+	testkit.Steadily(t, func() error { return follow(t, test, section, vaiven) })
 }
 
 // The hook in the repository is the one that is shown.

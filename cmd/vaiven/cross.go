@@ -22,8 +22,9 @@ func crossCommand() *cobra.Command {
 	var steer reachFlags
 	var out output
 	var until, yes string
+	var dry bool
 	cmd := &cobra.Command{
-		Use:   "cross PLAN --version V",
+		Use:   "cross PLAN|FLEET --version V",
 		Short: "Take a whole crossing to its end, without a screen",
 		Long: `Raises the spare side at a version, proves it, shifts the traffic along the
 plan's route, keeps the old side and retires it. --yes approves what the route asks,
@@ -36,14 +37,25 @@ and the same command takes it up again.
 A version that comes while another is crossing is refused, unless --supersede ends the
 other: its keep, and with that the way back, or all of it before any traffic has moved.
 
+Of a fleet it takes the services across that a version is said for, one for all or SERVICE=VERSION for
+each, in the order that they need each other. It says the order first, and which versions talk to each
+other meanwhile. Each crossing is its own keeper's: if this ends, nothing new begins, and the same
+command takes it up.
+
 Exit status: 0 settled, or as far as --until says, 3 rolled back, 4 called off before any
 traffic moved, 5 frozen, by whatever it was, 6 frozen because the live side is ill or
 dead, 10 a question waits for a person, 11 settled and the old side could not be retired,
 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			if o.Version, o.Versions, err = chosen(flags); err != nil {
-				return err
+			fleet := many(args[0])
+			if !fleet {
+				if o.Version, o.Versions, err = chosen(flags); err != nil {
+					return err
+				}
+				if dry {
+					return usage("--dry-run is for a fleet: vaiven plan %s says what a crossing of one service would be", args[0])
+				}
 			}
 			if o.Until, err = headless.ParseUntil(until); err != nil {
 				return usage("--until: %v", err)
@@ -56,6 +68,9 @@ dead, 10 a question waits for a person, 11 settled and the old side could not be
 			if atTerminal() {
 				o.Ask = func(question string) (bool, error) { return askOn(cmd.ErrOrStderr(), os.Stdin, question) }
 			}
+			if fleet {
+				return crossFleet(cmd, args[0], flags, o, steer, dry, out)
+			}
 			return follow(cmd, args[0], o, steer, out)
 		},
 	}
@@ -64,6 +79,7 @@ dead, 10 a question waits for a person, 11 settled and the old side could not be
 	cmd.Flags().StringVar(&yes, "yes", "", "approve what the route asks: all of it, or what is named (start, leg N, load, "+
 		"unsure, retire, raise, proof)")
 	cmd.Flags().Lookup("yes").NoOptDefVal = "all"
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "of a fleet: say the order and what it means, and begin nothing")
 	cmd.Flags().BoolVar(&o.Detach, "detach", false, "begin it, and leave it to the keeper")
 	cmd.Flags().BoolVar(&o.Supersede, "supersede", false, "end what another version is in the middle of: its keep, or all of it "+
 		"before any traffic has moved")

@@ -89,7 +89,7 @@ func printEvidence(w io.Writer, list []guard.Story) error {
 			continue
 		}
 		last := s.Points[len(s.Points)-1]
-		if s.Watch.Figures() {
+		if !s.Watch.Rates() {
 			between := "not known how far yet"
 			if r := last.Range; r != (evidence.Interval{}) {
 				between = fmt.Sprintf("%s to %s", words.Measure(s.Watch, s.Figure, r.Low),

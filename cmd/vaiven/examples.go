@@ -1,6 +1,7 @@
 package main
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -26,31 +27,39 @@ var examples = map[string]string{
 	"prove":  "vaiven prove sailings.yaml\nvaiven prove sailings.yaml --json | jq '.results[] | select(.pass | not)'",
 	"differ": "vaiven differ sailings.yaml",
 	"cross": "vaiven cross sailings.yaml --version 4.3.0 --yes --why 'the winter timetable'\nvaiven cross " +
-		"sailings.yaml --version 4.3.0 --yes --accept --json\nvaiven cross sailings.yaml --version 4.3.0 --at-once",
+		"sailings.yaml --version 4.3.0 --yes --accept --json\nvaiven cross sailings.yaml --version 4.3.0 --at-once\n" +
+		"vaiven cross ferries.yaml --version fares=5.0 --version sailings=4.3.0 --dry-run",
 	"arrived": "vaiven arrived sailings.yaml 4.4.0\nvaiven arrived sailings.yaml 4.4.0 --commit 5eaf00d --until settled",
 	"admit":   "vaiven admit marit /etc/vaiven/sailings.yaml",
+	"notices": "vaiven notices sailings.yaml\nvaiven notices sailings.yaml --try",
 	"shift": "vaiven shift sailings.yaml --to '25 % on green'\nvaiven shift sailings.yaml --to '1 in 8 on green' " +
 		"--dry-run\nvaiven " +
 		"shift sailings.yaml --to '5 % on green' --unproven --why 'fares are wrong on blue'",
-	"where": "vaiven where sailings.yaml\nvaiven where sailings.yaml --for 10s --json\nvaiven where sailings.yaml " +
+	"where": "vaiven where sailings.yaml\nvaiven where /etc/vaiven\nvaiven where sailings.yaml --for 10s --json\nvaiven where sailings.yaml " +
 		"--send 1000 --clients 50",
 	"split": "vaiven split /var/log/nginx/access.log\nvaiven split access.log --key 'cookie passenger' --share 25 " +
 		"--chart split.svg",
+	"evacuate": "vaiven evacuate ferries.yaml --from blue --why 'the hall is under water'\nvaiven evacuate /etc/vaiven --from " +
+		"blue --dry-run",
+	"reopen":   "vaiven reopen ferries.yaml",
 	"back":     "vaiven back sailings.yaml --why 'searches fail'\nvaiven back sailings.yaml --to blue",
 	"pause":    "vaiven pause sailings.yaml\nvaiven pause sailings.yaml --within 5m --json",
 	"resume":   "vaiven resume sailings.yaml",
 	"rehearse": "vaiven rehearse sailings.yaml",
 	"say":      "vaiven say sailings.yaml yes --why 'the captain agrees'\nvaiven say sailings.yaml steer 25",
-	"follow":   "vaiven follow sailings.yaml\nvaiven follow sailings.yaml --since 41 --json",
-	"retire":   "vaiven retire sailings.yaml\nvaiven retire sailings.yaml --yes",
+	"follow": "vaiven follow sailings.yaml\nvaiven follow sailings.yaml --since 41 --json\nvaiven follow sailings.yaml --html " +
+		"/srv/www/sailings.html",
+	"retire": "vaiven retire sailings.yaml\nvaiven retire sailings.yaml --yes",
 	"plan": "vaiven plan sailings.yaml\nvaiven plan sailings.yaml --rate '340 /s' --failing '0.1 %' --chart " +
 		"route.pdf\nvaiven plan --schema > vaiven-plan.schema.json",
 	"evidence": "vaiven evidence sailings.yaml\nvaiven evidence sailings.yaml --guard failing --chart failing.pdf",
-	"log":      "vaiven log sailings.yaml\nvaiven log sailings.yaml 18",
-	"keep":     "vaiven keep sailings.yaml\nvaiven keep sailings.yaml --take-over\nvaiven keep sailings.yaml --unit",
-	"front":    "vaiven front sailings.yaml",
-	"demo":     "vaiven demo\nvaiven demo --front nginx\nvaiven demo --hands-free --fault errors",
-	"version":  "vaiven version --json",
+	"log": "vaiven log sailings.yaml\nvaiven log sailings.yaml 18\nvaiven log sailings.yaml 18 --at 14:02:10\nvaiven log sailings.yaml 18 --report " +
+		"record.pdf\nvaiven log sailings.yaml 18 --verify record.pdf\nvaiven log sailings.yaml --csv",
+	"keep":      "vaiven keep sailings.yaml\nvaiven keep sailings.yaml --take-over\nvaiven keep sailings.yaml --unit\nvaiven keep /etc/vaiven --unit",
+	"take-over": "vaiven take-over sailings.yaml\nvaiven take-over sailings.yaml --force",
+	"front":     "vaiven front sailings.yaml",
+	"demo":      "vaiven demo\nvaiven demo --front nginx\nvaiven demo --hands-free --fault errors",
+	"version":   "vaiven version --json",
 }
 
 // explained gives every command its examples, its completion, and status 2 for arguments that
@@ -69,10 +78,11 @@ func explained(root *cobra.Command) *cobra.Command {
 				return err
 			}
 		}
-		switch word := strings.Fields(cmd.Use); {
-		case len(word) < 2 || cmd == root:
-		case word[1] == "PLAN" || word[1] == "FILE":
-			cmd.ValidArgsFunction = completePlan(cmd.Name())
+		if word := strings.Fields(cmd.Use); len(word) > 1 && cmd != root {
+			takes := strings.Split(word[1], "|")
+			if slices.Contains(takes, "PLAN") || slices.Contains(takes, "FILE") {
+				cmd.ValidArgsFunction = completePlan(cmd.Name())
+			}
 		}
 		complete(cmd, "version", completeVersion)
 		shares := []string{"blue", "green"}
@@ -80,6 +90,7 @@ func explained(root *cobra.Command) *cobra.Command {
 			shares = append(shares, "5 % on green", "25 % on green", "50 % on green", "75 % on green")
 		}
 		complete(cmd, "to", cobra.FixedCompletions(shares, cobra.ShellCompDirectiveNoFileComp))
+		complete(cmd, "from", cobra.FixedCompletions([]string{"blue", "green"}, cobra.ShellCompDirectiveNoFileComp))
 		complete(cmd, "share", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return []string{"1", "5", "10", "25", "50", "75"}, cobra.ShellCompDirectiveNoFileComp
 		})

@@ -34,11 +34,7 @@ func TestTheFrontIsReplaced(t *testing.T) {
 	step := steps(t)
 	said := step(0, []string{"it replaces process", "serves"}, "front", s.File, "--take-over", "--detach", "--grace",
 		"20s")
-	pid, err := strconv.Atoi(regexp.MustCompile(`process (\d+) serves`).FindStringSubmatch(said)[1])
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = syscall.Kill(pid, syscall.SIGTERM) }()
+	endsWith(t, said)
 	after, err := client.Read(t.Context())
 	if err != nil || after.Split != before.Split ||
 		after.Sides[split.Blue].Instances[0].Requests < before.Sides[split.Blue].Instances[0].Requests {
@@ -52,6 +48,16 @@ func TestTheFrontIsReplaced(t *testing.T) {
 	step(1, []string{"front is running already"}, "front", s.File)
 	step(0, []string{"ListenStream=" + s.Plan.Front.Listen, "ExecReload=" + program + " front " + s.File +
 		" --take-over --detach", "NotifyAccess=all"}, "front", s.File, "--unit")
+}
+
+// endsWith has the front that took over, by what was said of it, end with the test: the scenario knows the one before.
+func endsWith(t *testing.T, said string) {
+	t.Helper()
+	pid, err := strconv.Atoi(regexp.MustCompile(`process (\d+) serves`).FindStringSubmatch(said)[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGTERM) })
 }
 
 // Listeners that systemd opened are used, and those that do not fit are refused.

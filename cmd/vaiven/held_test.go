@@ -3,7 +3,6 @@ package main
 import (
 	"os/exec"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -36,13 +35,9 @@ func TestAHeldUpShift(t *testing.T) {
 				}
 				instant := time.Duration(100+r.IntN(900)) * time.Millisecond
 				time.Sleep(instant) // the instant is the test's input, nothing waits for it to be right
-				if err := syscall.Kill(keeper, syscall.SIGSTOP); err != nil {
-					t.Fatal(err)
-				}
+				thaw := testkit.Freeze(t, keeper)
 				step(0, []string{"all requests go to blue"}, "back", s.File, "--to", "blue", "--why", "it looks wrong")
-				if err := syscall.Kill(keeper, syscall.SIGCONT); err != nil {
-					t.Fatal(err)
-				}
+				thaw()
 				_ = cmd.Wait() // done, or refused: whichever it was, it is at home now
 				now, err := front.Read(t.Context())
 				if err != nil || now.Split.Share != 0 || now.Order.Side != split.Blue ||

@@ -41,6 +41,7 @@ func TestAJob(t *testing.T) {
 	step(10, []string{"waits after", "vaiven say "}, cross("--yes=leg 9")...)
 	step(4, []string{"crossing 1 to 4.3.0, begun by ", "vaiven back PLAN"}, "cross", s.File, "--version", "4.4.0", "--yes",
 		"--accept")
+	step(0, []string{"would be done"}, "say", s.File, "yes", "--question", jsonNumber(sum.Question), "--dry-run")
 	step(0, nil, "say", s.File, "yes", "--question", jsonNumber(sum.Question))
 	step(0, []string{"reached"}, cross("--yes", "--until", "kept")...)
 	step(4, []string{"vaiven retire PLAN --yes ends that", "--supersede"}, "cross", s.File, "--version", "4.4.0", "--yes",
@@ -71,6 +72,7 @@ func TestAnEmbargo(t *testing.T) {
 		stdout, _, _ := vaiven(t, "where", s.File, "--for", "0s")
 		return strings.Contains(stdout, "embargo by harbour office: nothing leaves home (the regatta)")
 	})
+	step(4, []string{"embargo by harbour office"}, "say", s.File, "steer", "25", "--dry-run")
 	step(4, []string{"embargo by harbour office", "Rolling back is free"}, "say", s.File, "steer", "25")
 	if err := os.Remove(embargo); err != nil {
 		t.Fatal(err)

@@ -8,8 +8,10 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/charmbracelet/x/term"
@@ -20,15 +22,18 @@ import (
 	"vaiven/internal/keeper"
 	"vaiven/internal/keeper/api"
 	"vaiven/internal/keeper/service"
-	"vaiven/internal/world/secret"
+	"vaiven/internal/keeper/several"
+	"vaiven/internal/people/headless"
 	"vaiven/internal/world/state"
 )
 
 func keepCommand() *cobra.Command {
 	var takeOver, force, unit, beside bool
+	var follows string
+	var after time.Duration
 	level := slog.LevelInfo
 	cmd := &cobra.Command{
-		Use:   "keep PLAN",
+		Use:   "keep PLAN|FOLDER",
 		Short: "Run the keeper of a service: the process that its crossings belong to",
 		Long: `Runs a service's keeper in the foreground, for systemd and containers: it runs the
 crossings, watches the guards, keeps instances up, and writes the logbook. Screens and
@@ -41,29 +46,55 @@ watches; the one that runs goes on if this one does not get ready. With --force 
 that hangs is replaced: its process is ended, and this one goes on from the logbook. --unit prints
 a unit file for systemd. Its log is on standard error, JSON where that is no terminal.
 
-Exit status: 0 ended or replaced, 4 there is one already, or what runs cannot be
-replaced just now, 2 bad usage or plan, 1 anything else.`,
+--standby USER@HOST:PLAN stands by in place of that: it follows the keeper of that plan and takes down its
+logbook, and takes over when vaiven take-over says so; with --after also by itself, when it has not heard of that
+keeper for so long. vaiven plan says what of a plan one machine alone has: with any of that there is no standby.
+
+Of a folder it runs the keepers of all plans below it, a process each, as the user whose plan it is,
+with what stands in NAME.env beside NAME.yaml as its environment. It starts, replaces and ends them as
+plans appear, change and are gone, and starts one again that ends, after a pause; it replaces one that
+hangs, or that takes more than 1 GiB. They go on when it is killed, and it finds them again.
+
+Exit status: 0 ended or replaced, 4 there is one already, another one has taken over, or what runs
+cannot be replaced just now, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+				if takeOver || force || beside || follows != "" {
+					return usage("of a folder, keepers are replaced by themselves: --take-over and --standby are for one plan")
+				}
+				return keepAll(cmd, args[0], unit, level)
+			}
 			p, err := readPlan(args[0])
 			if force && !takeOver && err == nil {
 				return usage("--force is for --take-over")
 			}
+			if after > 0 && follows == "" || follows != "" && (takeOver || beside) {
+				return usage("--after is for --standby, and --standby is not for --take-over")
+			}
 			if unit && err == nil {
-				return printUnit(cmd, p)
+				return printUnit(cmd, p, standbyWords(follows, after))
 			}
 			if beside {
 				return keepBeside(cmd, p, level, err)
 			}
 			if err == nil {
 				logTo(cmd, level)
-				err = keep(cmd, p, takeOver, force)
+				if follows != "" {
+					err = standBy(cmd, p, follows, after)
+				} else {
+					err = keep(cmd, p, takeOver, force)
+				}
 			}
 			return notAllowed(err)
 		},
 	}
 	cmd.Flags().BoolVar(&takeOver, "take-over", false, "replace the keeper that runs")
 	cmd.Flags().BoolVar(&force, "force", false, "with --take-over: end the keeper that runs if it hangs")
+	cmd.Flags().StringVar(&follows, "standby", "",
+		"follow the keeper of this plan, USER@HOST:PLAN, and take over when told to")
+	cmd.Flags().DurationVar(&after, "after", 0,
+		"with --standby: take over by itself when that keeper is gone for so long")
 	cmd.Flags().BoolVar(&unit, "unit", false, "print a unit file for systemd, and do nothing")
 	cmd.Flags().BoolVar(&beside, "beside", false, "as started by another command, which is told at descriptor 3 when "+
 		"it is ready")
@@ -72,8 +103,9 @@ replaced just now, 2 bad usage or plan, 1 anything else.`,
 	return cmd
 }
 
-// logTo sends the program's own log to standard error.
+// logTo sends the program's own log to standard error. That nobody reads it any more is no reason to end.
 func logTo(cmd *cobra.Command, level slog.Level) {
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // and not ignored, which all that is started would inherit
 	options := &slog.HandlerOptions{Level: level}
 	var h slog.Handler = slog.NewJSONHandler(cmd.ErrOrStderr(), options)
 	if term.IsTerminal(os.Stderr.Fd()) {
@@ -81,6 +113,85 @@ func logTo(cmd *cobra.Command, level slog.Level) {
 	}
 	slog.SetDefault(slog.New(h))
 }
+
+// keepAll runs the keepers of all plans below a folder.
+func keepAll(cmd *cobra.Command, dir string, unit bool, level slog.Level) error {
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return err
+	}
+	if unit {
+		_, err = fmt.Fprintf(cmd.OutOrStdout(), unitOfAll, quotedForUnit(program), quotedForUnit(dir),
+			unitNameOf(dir))
+		return err
+	}
+	logTo(cmd, level)
+	told := false
+	k := several.Keepers{
+		Dir: dir, Program: program, Level: level, Every: several.LookEvery,
+		UnderWay: func(ctx context.Context, p *plan.Plan) bool {
+			r, err := reaching(cmd, p, false, true)
+			if err != nil {
+				return false
+			}
+			s := headless.AtKeeper(ctx, r)
+			return s != nil && s.Crossing.Stage.UnderWay()
+		},
+		Looked: func() {
+			if !told {
+				_, _ = daemon.SdNotify(false, daemon.SdNotifyReady) // where there is no systemd nobody is told
+				told = true
+			}
+			_, _ = daemon.SdNotify(false, daemon.SdNotifyWatchdog)
+		},
+	}
+	err = k.Run(cmd.Context())
+	_, _ = daemon.SdNotify(false, daemon.SdNotifyStopping)
+	if errors.Is(err, several.ErrKept) {
+		return &exitError{exitCalledOff, err}
+	}
+	return err
+}
+
+// unitNameOf is what a unit for a folder is called.
+func unitNameOf(dir string) string {
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(filepath.Base(dir)))
+	return "vaiven-" + strings.Trim(name, "-")
+}
+
+// unitOfAll is a unit file for the keepers of a folder: as root, which each plan's user is made of.
+const unitOfAll = `# The keepers of all plans below a folder, a process each, as the user whose plan it is.
+# Put it at /etc/systemd/system/%[3]s.service, then:
+#   systemctl enable --now %[3]s
+# What a plan's secrets come from stands in NAME.env beside NAME.yaml.
+[Unit]
+Description=Keepers of the plans below %[2]s (blue and green)
+Wants=network-online.target
+After=network-online.target
+
+[Service]
+Type=notify
+ExecStart=%[1]s keep %[2]s
+Restart=always
+RestartSec=1
+WatchdogSec=30
+# It ends its keepers itself; instances outlive them, and keepers outlive it where it is killed.
+KillMode=process
+TimeoutStopSec=20
+# One that takes too much memory is no reason to end the others.
+OOMPolicy=continue
+
+[Install]
+WantedBy=multi-user.target
+`
 
 // keep runs a keeper that stays.
 func keep(cmd *cobra.Command, p *plan.Plan, takeOver, force bool) error {
@@ -90,7 +201,7 @@ func keep(cmd *cobra.Command, p *plan.Plan, takeOver, force bool) error {
 	}
 	var m keeper.Memory
 	if takeOver {
-		if err := fit(cmd.Context(), p, k.Secrets); err != nil {
+		if err := service.Fit(cmd.Context(), p, k.Secrets); err != nil {
 			return fmt.Errorf("the keeper that runs goes on, this one would not work: %w", err)
 		}
 		m, err = service.TakeOver(cmd.Context(), p, who())
@@ -104,27 +215,23 @@ func keep(cmd *cobra.Command, p *plan.Plan, takeOver, force bool) error {
 		switch {
 		case errors.Is(err, api.ErrGone), errors.Is(err, fs.ErrNotExist):
 			slog.Info("there is no keeper to take over from, or none that answers", "err", err) // its lock says which
+			m.Ended = true
 		case err != nil:
 			return err
 		}
 	}
+	return stay(cmd, k, m)
+}
+
+// stay keeps until it is ended or replaced.
+func stay(cmd *cobra.Command, k service.Keep, m keeper.Memory) error {
 	k.Kept = true
 	k.Ready = func() { _, _ = daemon.SdNotify(false, daemon.SdNotifyReady) } // where there is no systemd nobody is told
 	k.Beat = func() { _, _ = daemon.SdNotify(false, daemon.SdNotifyWatchdog) }
-	err = k.Run(cmd.Context(), m)
+	err := k.Run(cmd.Context(), m)
 	_, _ = daemon.SdNotify(false, daemon.SdNotifyStopping)
 	return err
 }
-
-// fit finds out whether a keeper of the plan would work, before another one is ended for it:
-// front and both sides can be read.
-func fit(ctx context.Context, p *plan.Plan, secrets secret.Values) error {
-	ctx, cancel := context.WithTimeout(ctx, fitLimit)
-	defer cancel()
-	return service.Fit(ctx, p, secrets)
-}
-
-const fitLimit = 15 * time.Second
 
 // keeping is how this program keeps a plan.
 func keeping(cmd *cobra.Command, p *plan.Plan) (service.Keep, error) {
@@ -161,13 +268,13 @@ func keepBeside(cmd *cobra.Command, p *plan.Plan, level slog.Level, err error) e
 	return err
 }
 
-// printUnit prints a unit file for a plan's keeper.
-func printUnit(cmd *cobra.Command, p *plan.Plan) error {
+// printUnit prints a unit file for a plan's keeper, or its standby.
+func printUnit(cmd *cobra.Command, p *plan.Plan, flags []string) error {
 	program, err := os.Executable()
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprint(cmd.OutOrStdout(), unitText(program, p, unitUser(p)))
+	_, err = fmt.Fprint(cmd.OutOrStdout(), unitText(program, p, unitUser(p), flags...))
 	return err
 }
 
@@ -191,7 +298,7 @@ func unitGroup(p *plan.Plan) string {
 
 // unitText is a unit file that gives the keeper what it needs and no more. What it may write are
 // the folder with the plan's state and those of the front's own files; more is added by hand.
-func unitText(program string, p *plan.Plan, user string) string {
+func unitText(program string, p *plan.Plan, user string, flags ...string) string {
 	folder := quotedForUnit(filepath.Dir(p.State))
 	bounded := "CapabilityBoundingSet=\n"
 	if user == "root" {
@@ -212,7 +319,7 @@ After=network-online.target
 
 [Service]
 Type=notify
-ExecStart=%[2]s keep %[3]s
+ExecStart=%[2]s keep %[3]s%[8]s
 User=%[4]s%[6]s
 Restart=always
 RestartSec=1
@@ -228,7 +335,7 @@ RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
 %[7]s`+confined+`
 [Install]
 WantedBy=multi-user.target
-`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, folder, unitGroup(p), bounded)
+`, p.Service, quotedForUnit(program), quotedForUnit(p.File), user, folder, unitGroup(p), bounded, strings.Join(append([]string{""}, flags...), " "))
 }
 
 // quotedForUnit is a word as systemd.syntax(7) wants it.

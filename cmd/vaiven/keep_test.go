@@ -206,10 +206,7 @@ func TestAKeeperThatHangs(t *testing.T) {
 	step := steps(t)
 	step(0, nil, "rehearse", s.File)
 	first := keeperOf(t, s.File)
-	if err := syscall.Kill(first, syscall.SIGSTOP); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { syscall.Kill(first, syscall.SIGCONT) })
+	testkit.Freeze(t, first)
 	who := fmt.Sprintf("process %d", first)
 	step(2, []string{"--force is for --take-over"}, "keep", s.File, "--force")
 	step(4, []string{who, "has not answered for", "--take-over --force"}, "keep", s.File, "--take-over")
@@ -363,18 +360,11 @@ func TestSayAndFollow(t *testing.T) {
 	step(0, []string{`"needed"`, `"points"`}, "evidence", s.File, "--json")
 	step(2, []string{"there is no guard"}, "evidence", s.File, "--guard", "nothing", "--chart", chart)
 	// A front that does not answer has the keeper go on when whoever asked has given up.
-	front := frontOf(t, s.File)
-	signal := func(number syscall.Signal) {
-		if err := syscall.Kill(front, number); err != nil {
-			t.Fatal(err)
-		}
-	}
-	signal(syscall.SIGSTOP)
-	defer func() { _ = syscall.Kill(front, syscall.SIGCONT) }()
+	thaw := testkit.Freeze(t, frontOf(t, s.File))
 	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s")
 	// which it does already
 	step(1, []string{"the keeper was told, and goes on trying"}, "back", s.File, "--why", "enough", "--for", "1s")
-	signal(syscall.SIGCONT)
+	thaw()
 	var exit *exec.ExitError
 	if err := follow.Wait(); err == nil || !asExit(err, &exit) || exit.ExitCode() != exitRolledBack {
 		t.Errorf("whoever followed ended with %v", err)

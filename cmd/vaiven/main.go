@@ -118,8 +118,11 @@ func root() *cobra.Command {
 	cmd.SetVersionTemplate("vaiven {{.Version}} (" + versionText().Go + ")\n")
 	cmd.AddCommand(openCommand(), surveyCommand(), there(versionsCommand()), raiseCommand(), proveCommand(),
 		there(differCommand()), crossCommand(), arrivedCommand(), shiftCommand(), there(whereCommand()), splitCommand(),
-		there(backCommand()), rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(), followCommand(),
-		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(), reachCommand(),
+		there(backCommand()), evacuateCommand(), reopenCommand(),
+		rehearseCommand(), pauseCommand(), resumeCommand(), sayCommand(),
+		followCommand(), noticesCommand(),
+		retireCommand(), planCommand(), evidenceCommand(), there(logCommand()), keepCommand(),
+		takeOverCommand(), reachCommand(),
 		admitCommand(), frontCommand(), demoCommand(), versionCommand(), manCommand())
 	cmd.PersistentPreRunE = notNegative
 	cmd.SetHelpCommand(helpCommand(cmd))

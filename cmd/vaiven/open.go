@@ -23,10 +23,13 @@ func openCommand() *cobra.Command {
 	var screen tui.Config
 	var parts bool
 	cmd := &cobra.Command{
-		Use:   "open PLAN",
-		Short: "Open the screen on a service",
+		Use:   "open PLAN|FOLDER|FLEET",
+		Short: "Open the screen on a service, or on many",
 		Args:  onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if many(args[0]) {
+				return openAll(cmd, args[0], screen)
+			}
 			return withScreen(cmd, args[0], screen.Theme, func(k *kept) error {
 				last, err := runScreen(cmd, k, screen)
 				if err != nil || !parts {

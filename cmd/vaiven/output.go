@@ -10,10 +10,12 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
-	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/keeper/recording"
 	"vaiven/internal/people/headless"
+	"vaiven/internal/people/report"
 	"vaiven/internal/people/script"
 	"vaiven/internal/plan/tryout"
+	"vaiven/internal/words"
 )
 
 // output is how a command says what it has found: in sentences, or with --json as values for scripts.
@@ -47,10 +49,13 @@ var printed = map[string]any{
 	"versions": versionsJSON{}, "instance": instanceJSON{}, "raised": raisedJSON{},
 	"proof": proofJSON{}, "differences": differencesJSON{}, "event": crossing.Event{}, "summary": headless.Summary{},
 	"shift": headless.Shifted{}, "change": front.Change{},
-	"where": headless.Where{}, "pause": headless.Tally{}, "sent": headless.Sent{}, "back": headless.Returned{},
-	"said":      said{},
+	"where": headless.Where{}, "pause": headless.Tally{}, "sent": headless.Sent{},
+	"back": headless.Returned{}, "evacuated": headless.Evacuated{},
+	"said": said{}, "taken over": takenOverJSON{},
 	"rehearsal": wayback.Rehearsal{}, "retired": retiredJSON{}, "split": tryout.Report{},
-	"crossing": crossingJSON{}, "act": logbook.Act{},
+	"crossing": crossingJSON{}, "act": words.Act{}, "moment": recording.Frame{},
+	"record": report.Record{}, "fleet": fleetJSON{}, "notices": noticesJSON{},
+	"fleet event": fleetEventJSON{}, "fleet summary": fleetSummaryJSON{},
 }
 
 // kindOf is the kind of a value. That of none of them is a mistake of the program.

@@ -104,7 +104,8 @@ func shared(t *testing.T, rules string) *demo.Scenario {
 	}
 	opened(t, filepath.Dir(program))
 	opened(t, s.Folder)
-	steps(t)(0, []string{"it replaces process"}, "front", s.File, "--take-over", "--detach", "--grace", "1s")
+	said := steps(t)(0, []string{"it replaces process"}, "front", s.File, "--take-over", "--detach", "--grace", "1s")
+	endsWith(t, said)
 	return s
 }
 
@@ -176,13 +177,9 @@ func TestPeople(t *testing.T) {
 	watches.step(t, 1, []string{"home is blue"}, "back", s.File, "--to", "green", "--for", "0s")
 	watches.step(t, 0, []string{"crossing 1"}, "where", s.File, "--for", "0s")
 	watches.step(t, 0, []string{"bin          begun", "sys          answered"}, "log", s.File, "1")
-	if err := holds.Process.Signal(syscall.SIGSTOP); err != nil {
-		t.Fatal(err)
-	}
+	thaw := testkit.Freeze(t, holds.Process.Pid)
 	watches.step(t, 0, []string{"all requests go to blue"}, "back", s.File) // it hangs, and nobody waits for it
-	if err := holds.Process.Signal(syscall.SIGCONT); err != nil {
-		t.Fatal(err)
-	}
+	thaw()
 	until(t, s, "the keeper has taken it in", taken)
 
 	approves.step(t, 0, []string{"reached"}, "cross", s.File, "--version", demo.NewVersion, "--accept", "--until",

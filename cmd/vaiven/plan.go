@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -24,12 +22,15 @@ import (
 	"vaiven/internal/front/haproxy"
 	"vaiven/internal/front/logged"
 	"vaiven/internal/people/report"
+	"vaiven/internal/plan/fleetfile"
 	"vaiven/internal/plan/planfile"
+	"vaiven/internal/words"
+	"vaiven/internal/world/place"
 	"vaiven/internal/world/section"
 )
 
 func planCommand() *cobra.Command {
-	var schema, whole bool
+	var schema, ofFleets, whole bool
 	var out output
 	var w weighing
 	cmd := &cobra.Command{
@@ -41,7 +42,9 @@ the route as a forecast: its times, and what a bad release would cost on it. For
 that the keeper measures now, or that of --rate and --failing; clients come from --log. --chart draws
 it. --whole prints the plan with what its base says, each value with where it comes from.
 Of a folder all plans below it are checked: the files that say a service.
---schema prints the JSON Schema of plan files, for editors.
+Of a fleet file it checks the plans that it names, and says in which order its services cross, which is
+the longest way, and how long that takes by what each usually took.
+--schema prints the JSON Schema of plan files, for editors; with --fleet, that of fleet files.
 Exit status: 0 it is right, 2 it is not.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if schema && len(args) == 0 {
@@ -53,7 +56,13 @@ Exit status: 0 it is right, 2 it is not.`,
 			if schema {
 				e := json.NewEncoder(cmd.OutOrStdout())
 				e.SetIndent("", " ")
+				if ofFleets {
+					return e.Encode(fleetfile.Schema())
+				}
 				return e.Encode(planfile.Schema())
+			}
+			if is, err := fleetfile.IsFleet(args[0]); err == nil && is {
+				return planFleet(cmd, args[0], out)
 			}
 			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
 				return checkPlans(cmd.Context(), cmd.OutOrStdout(), args[0])
@@ -100,6 +109,7 @@ Exit status: 0 it is right, 2 it is not.`,
 	out.flag(cmd)
 	w.add(cmd)
 	cmd.Flags().BoolVar(&whole, "whole", false, "print the plan with what its base says, and where each value comes from")
+	cmd.Flags().BoolVar(&ofFleets, "fleet", false, "with --schema: of fleet files")
 	cmd.Flags().BoolVar(&schema, "schema", false, "print the JSON Schema of plan files")
 	return cmd
 }
@@ -113,43 +123,35 @@ func checkPlan(file string) (*plan.Plan, error) {
 	return p, err
 }
 
+// plansBelow are the plan files below a folder. That there are none is an error.
+func plansBelow(ctx context.Context, dir string) ([]string, error) {
+	files, err := planfile.Below(ctx, dir)
+	if err == nil && len(files) == 0 {
+		err = usage("there is no plan below %s: no file says a service", dir)
+	}
+	return files, err
+}
+
 // checkPlans checks the plans below a folder.
 func checkPlans(ctx context.Context, w io.Writer, dir string) error {
-	wrong, of := 0, 0
-	err := filepath.WalkDir(dir, func(file string, e fs.DirEntry, err error) error {
-		switch ext := filepath.Ext(file); {
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case err != nil:
-			return err
-		case e.IsDir() && file != dir && (strings.HasPrefix(e.Name(), ".") || strings.HasSuffix(e.Name(), ".vaiven")):
-			return fs.SkipDir
-		case !e.Type().IsRegular() || ext != ".yaml" && ext != ".yml":
-			return nil
-		}
-		isPlan, err := planfile.IsPlan(file)
-		if err != nil || !isPlan {
-			return err
-		}
-		of++
+	files, err := plansBelow(ctx, dir)
+	if err != nil {
+		return err
+	}
+	wrong := 0
+	for _, file := range files {
 		p, err := planfile.Check(file)
 		if err != nil {
 			wrong++
-			_, err = fmt.Fprintf(w, "%v\n\n", err)
-			return err
+			fmt.Fprintf(w, "%v\n\n", err)
+			continue
 		}
-		_, err = fmt.Fprintf(w, "%s: %s, %d legs, kept for %v\n", file, p.Service, len(p.Route), route.Short(p.Keep))
-		return err
-	})
-	switch {
-	case err != nil:
-		return err
-	case of == 0:
-		return usage("there is no plan below %s: no file says a service", dir)
-	case wrong > 0:
-		return usage("%d of %d plans are not right", wrong, of)
+		fmt.Fprintf(w, "%s: %s, %d legs, kept for %v\n", file, p.Service, len(p.Route), route.Short(p.Keep))
 	}
-	_, err = fmt.Fprintf(w, "all right: %d of %d\n", of, of)
+	if wrong > 0 {
+		return usage("%d of %d plans are not right", wrong, len(files))
+	}
+	_, err = fmt.Fprintf(w, "all right: %d of %d\n", len(files), len(files))
 	return err
 }
 
@@ -166,6 +168,7 @@ type forecastJSON struct {
 	// each change, by those who ask: its leg begins after that
 	Remembered time.Duration     `json:"remembered,omitzero"`
 	Weighed    *forecast.Weighed `json:"weighed,omitempty"` // what a bad release would cost; none without traffic
+	Elsewhere  plan.Elsewhere    `json:"elsewhere"`         // what keeping it on another machine takes
 }
 
 type legJSON struct {
@@ -186,7 +189,7 @@ func forecastOf(p *plan.Plan) forecastJSON {
 	before, each := p.Remembered()
 	f := p.Route.Forecast(p.Keep, each)
 	out := forecastJSON{Service: p.Service, Keep: f.Keep, Then: p.Then, Total: f.Total, Asks: f.Asks, Before: before,
-		Remembered: each}
+		Remembered: each, Elsewhere: p.Elsewhere(place.IsHere)}
 	for _, s := range f.Stops {
 		out.Legs = append(out.Legs, legJSON{s.Part, s.Begins, s.Dwell, s.Sure, s.Least, s.Ask})
 	}
@@ -316,7 +319,7 @@ func printForecast(w io.Writer, p *plan.Plan) error {
 	if control := controlOf(p); control != "" {
 		fmt.Fprintln(w, control)
 	}
-	for _, line := range rulesOf(p) {
+	for _, line := range append(rulesOf(p), words.Elsewhere(p.Elsewhere(place.IsHere))...) {
 		fmt.Fprintln(w, line)
 	}
 	total := fmt.Sprintf("total %s from the first request that moves, %s of it keeping the old side",

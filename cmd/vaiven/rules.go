@@ -49,6 +49,38 @@ func rulesOf(p *plan.Plan) (lines []string) {
 	if p.People.FourEyes {
 		add("people: who began a crossing does not say yes in it (four-eyes)")
 	}
+	lines = append(lines, asksOf(p)...)
+	if n := len(p.Notices.Rules); n > 0 {
+		list, _ := toldBy(p)
+		link := "the command that answers a question stands in it"
+		if p.Notices.Answers.Listen != "" {
+			link = "a question can be answered by its link, at " + p.Notices.Answers.URL
+		}
+		add("notices: %d receivers (vaiven notices PLAN lists them); %s", len(list), link)
+	}
+	return lines
+}
+
+// asksOf says which guards ask others for figures and alerts, and what comes of it where they are silent.
+func asksOf(p *plan.Plan) (lines []string) {
+	for _, g := range p.Guards {
+		if !g.Asked() || g.Off {
+			continue
+		}
+		from := string(g.Figure.From)
+		if g.Watch == plan.Alert {
+			from = "Alertmanager"
+		}
+		silent := "while it is silent the leg is paused, and frozen after 30s"
+		if g.Silent == plan.SilentGoOn {
+			silent = "while it is silent the route goes on without"
+		}
+		line := fmt.Sprintf("figures: %s by %s, every %s; %s", g.Name, from, route.Short(g.Every), silent)
+		if p.Route.Controls() && g.Watch.Beside() && !g.Figure.Query.Apart() {
+			line += "; it compares with all of the live side, and not with the control group: {instances} would tell them apart"
+		}
+		lines = append(lines, line)
+	}
 	return lines
 }
 

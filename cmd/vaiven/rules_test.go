@@ -9,6 +9,8 @@ import (
 	"vaiven/internal/core/calendar"
 	"vaiven/internal/core/people"
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/route"
+	"vaiven/internal/core/split"
 )
 
 func TestRulesOf(t *testing.T) {
@@ -35,7 +37,18 @@ func TestRulesOf(t *testing.T) {
 		"people: watch everybody; begin crew, deploy; steer nobody; approve everybody; accept nobody; force nobody; " +
 			"retire nobody. Everybody may roll back",
 		"people: who began a crossing does not say yes in it (four-eyes)",
+		"figures: fewer bookings by Prometheus, every 10s; while it is silent the leg is paused, and frozen after 30s; " +
+			"it compares with all of the live side, and not with the control group: {instances} would tell them apart",
+		"figures: pages by Alertmanager, every 10s; while it is silent the route goes on without",
+		"notices: 2 receivers (vaiven notices PLAN lists them); the command that answers a question stands in it",
 	}
+	p.Route = route.Route{{Part: 1000, Control: true}, {Part: split.Whole}}
+	p.Guards = []plan.Guard{{Name: "failing", Watch: plan.Failing}, {Name: "fewer bookings", Watch: plan.Fewer,
+		Every: 10 * time.Second, Figure: plan.Figure{From: plan.FromPrometheus,
+			Query: plan.Query{Text: "b{s={side}}"}}},
+		{Name: "pages", Watch: plan.Alert, Every: 10 * time.Second, Silent: plan.SilentGoOn}}
+	to := []plan.Receiver{{Way: plan.ByMail, Address: "marit@linea-vessa.example"}}
+	p.Notices.Rules = []plan.Notice{{To: to, After: time.Minute, Also: to}}
 	if got := rulesOf(p); !slices.Equal(got, want) {
 		t.Errorf("it says\n%s\nnot\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}

@@ -48,6 +48,9 @@ answers with --question N, and next, resume, put-back and a steer to more name t
 that they go past with --freeze N, where there is one. vaiven where PLAN --json has the
 numbers, and so has every event. What came after it is not answered.
 
+--token T, from a notice, answers the question of that notice, whoever types it: the answer
+counts as that of whom the notice was sent to, with the rights of that user.
+
 It needs the wheel to be vacant, and leaves it so; --take-wheel takes it from who has
 it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not allowed,
 2 bad usage, 1 anything else.`,
@@ -63,7 +66,14 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 				return err
 			}
 			to.shown = atTerminal()
-			if args[1] == "yes" && to.question == 0 && !to.shown {
+			if to.token == "-" {
+				text, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 4<<10))
+				if err != nil {
+					return err
+				}
+				to.token = strings.TrimSpace(string(text))
+			}
+			if args[1] == "yes" && to.question == 0 && to.token == "" && !to.shown {
 				return usage("without a terminal, yes names the question that it answers: --question N, as vaiven "+
 					"where %s --json has it in crossing.question.id", args[0])
 			}
@@ -79,6 +89,9 @@ it. Rolling back needs no wheel: vaiven back PLAN. Exit status: 0 done, 4 not al
 		"terminal: the open one)")
 	cmd.Flags().Uint64Var(&to.freeze, "freeze", 0, "the number of the last freeze that it goes past (default, at a "+
 		"terminal: of all there are)")
+	cmd.Flags().StringVar(&to.token, "token", "", "answer the question of a notice, in the name of whom it was sent to; "+
+		"- reads the token from standard input")
+	cmd.Flags().BoolVar(&to.dry, "dry-run", false, "say only whether it would be refused now, and do nothing")
 	out.flag(cmd)
 	flags.add(cmd)
 	return cmd
@@ -89,6 +102,7 @@ type said struct {
 	Said string `json:"said"`
 	To   string `json:"to,omitempty"` // the question that it answers
 	Seq  uint64 `json:"seq"`          // of the last event that came of it
+	Dry  bool   `json:"dry_run,omitempty"`
 }
 
 // answers is the question that an act answers, 0 for none.
@@ -105,7 +119,9 @@ func answers(a crossing.Act) uint64 {
 // answering is what a word answers.
 type answering struct {
 	question, freeze uint64
-	shown            bool // somebody sees it, at a terminal
+	token            string // of a notice
+	shown            bool   // somebody sees it, at a terminal
+	dry              bool   // only to know whether it would be refused
 }
 
 // seen is the state that a command goes by, and a refusal where nobody has seen what it goes past.
@@ -137,8 +153,9 @@ func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFl
 	if steer, ok := act.(crossing.Steer); ok {
 		echo(cmd, steer.Share, s)
 	}
-	c := keeper.Command{Act: act, Seen: seen, As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel}
-	what := said{Said: strings.Join(args, " ")}
+	c := keeper.Command{Act: act, Seen: seen, As: k.asOf(), Why: flags.why, TakeWheel: flags.takeWheel,
+		Token: to.token, Try: to.dry}
+	what := said{Said: strings.Join(args, " "), Dry: to.dry}
 	if q := s.Crossing.Question; q.ID != 0 && answers(act) == q.ID {
 		what.To = words.Whole(q, s.Crossing)
 	}
@@ -149,6 +166,9 @@ func say(cmd *cobra.Command, k *kept, args []string, to answering, flags reachFl
 		about := ""
 		if what.To != "" {
 			about = ", to: " + what.To
+		}
+		if what.Dry {
+			about += ": would be done"
 		}
 		_, err := fmt.Fprintf(w, "%s%s\n", what.Said, about)
 		return err
@@ -205,19 +225,35 @@ func noKeeper(err error) error {
 
 func followCommand() *cobra.Command {
 	var since uint64
+	var html string
 	var out output
 	cmd := &cobra.Command{
-		Use:   "follow PLAN",
+		Use:   "follow PLAN|FOLDER|FLEET",
 		Short: "Print events as they come, to the end of the crossing",
 		Long: `Prints what happens, as it happens, until the crossing that is under way has ended, or
 the next one that begins. --since N begins after the event with that number, so that
 nothing is missed between two calls. Exit status as vaiven cross has it: 0 settled,
-3 rolled back, 4 called off or no keeper runs, 1 anything else.`,
+3 rolled back, 4 called off or no keeper runs, 1 anything else.
+
+--html FILE writes a page for a screen on the wall instead, again and again until it is ended: put it
+where a web server of yours has its files. It says so itself when it is old.
+
+Of a folder or a fleet it prints what happens in all services, each line with the service's name, until it
+is ended; a keeper that does not run is waited for.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if many(args[0]) {
+				if html != "" || out.json || cmd.Flags().Changed("since") {
+					return usage("--html, --json and --since are for one plan")
+				}
+				return followAll(cmd, args[0])
+			}
 			k, err := reach(cmd, args[0], false, false)
 			if err != nil {
 				return noKeeper(err)
+			}
+			if html != "" {
+				return errors.Join(onTheWall(cmd, args[0], k, html), k.Close())
 			}
 			from := uint64(keeper.FromNow)
 			if cmd.Flags().Changed("since") {
@@ -231,6 +267,7 @@ nothing is missed between two calls. Exit status as vaiven cross has it: 0 settl
 			return outcomeStatus(outcome)
 		},
 	}
+	cmd.Flags().StringVar(&html, "html", "", "write a page for a screen on the wall into a file, every second")
 	cmd.Flags().Uint64Var(&since, "since", 0, "begin after the event with this number (default: with the next one)")
 	out.lines(cmd, "print one JSON object a line")
 	return cmd

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -86,6 +87,7 @@ func TestNoSecretIsShownAnywhere(t *testing.T) {
 	secrets := map[string]string{
 		"env": mark("env"), "header": mark("header"), "url": mark("url"), "sql": mark("sql"), "cmd": mark("cmd"),
 		"json": mark("json"), "contains": mark("contains"),
+		"token": mark("token"), "basic": mark("basic"), "hook": mark("hook"), "signed": mark("signed"),
 		"pairs": mark("pairs"), "userinfo": mark("userinfo"), "answer": mark("answer"), "key": key,
 	}
 	var declared strings.Builder
@@ -116,6 +118,12 @@ func TestNoSecretIsShownAnywhere(t *testing.T) {
 		}
 	}
 	t.Setenv("SOMEBODY_ELSES_TOKEN", mark("elses"))
+	// Somebody who is asked, and told, and says all that came with it.
+	echo := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.WriteHeader(http.StatusInternalServerError)
+		fmt.Fprintf(w, "%s %s %v", r.URL, r.URL.Path, r.Header)
+	}))
+	t.Cleanup(echo.Close)
 	plan := func(name, smoke string) string {
 		file := filepath.Join(dir, name)
 		text := fmt.Sprintf(`service: fares
@@ -144,8 +152,12 @@ prober: {contains: well, path: /healthz}
 route: [100 %%]
 keep: 1s, then leave
 quiet: go on
-guards: {failing: off, slow: off, door: off}
-`, dir, declared.String(), front, first, last, smoke)
+figures: {prometheus: {url: %[7]q, token: "{secret token}", every: 1s}, alertmanager: {url: %[7]q, user: fares,
+  password: "{secret basic}", every: 1s}}
+guards: {failing: off, slow: off, door: off, bound: {name: wait, query: wait_seconds, at-most: 1, silent: go on},
+  alert: {name: pages, match: ['severity="page"'], silent: go on}}
+notices: {tell: [{webhook: "%[7]s/{secret hook}", signed: "{secret signed}"}]}
+`, dir, declared.String(), front, first, last, smoke, echo.URL)
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -204,6 +216,7 @@ guards: {failing: off, slow: off, door: off}
 	for _, args := range [][]string{
 		{"plan", harsh}, {"versions", harsh}, {"raise", harsh, "--version", "2"}, {"prove", harsh},
 		{"prove", harsh, "--json"}, {"differ", harsh}, {"differ", harsh, "--json"},
+		{"notices", harsh, "--try"}, {"notices", harsh, "--try", "--json"},
 		{"where", harsh}, {"where", harsh, "--json"}, {"cross", harsh, "--version", "2", "--yes"},
 		{"cross", harsh, "--version", "2", "--yes", "--json"},
 		{"raise", harsh, "--version", "2", "--json"}, {"log", harsh}, {"log", harsh, "--json"}, {"log", harsh, "2"},
@@ -227,7 +240,7 @@ guards: {failing: off, slow: off, door: off}
 		}
 	}
 	for _, path := range []string{"/v1/view", "/v1/keeper", "/v1/track", "/v1/versions", "/v1/events?since=0",
-		"/v1/views"} {
+		"/v1/views", "/v1/metrics"} {
 		for _, f := range found(fromSocket(t, filepath.Join(dir, "state", "keeper.sock"), path)) {
 			t.Errorf("the keeper's %s tells %s", path, f)
 		}

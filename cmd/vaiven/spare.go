@@ -22,6 +22,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
+	"vaiven/internal/keeper/api"
 	"vaiven/internal/keeper/service"
 	"vaiven/internal/people/headless"
 	"vaiven/internal/proving/prove"
@@ -80,7 +81,8 @@ func looking(cmd *cobra.Command, file string, do func(ctx context.Context, l hea
 func notAllowed(err error) error {
 	if errors.Is(err, crossing.ErrNotNow) || errors.Is(err, headless.ErrNotDone) ||
 		errors.Is(err, service.ErrSteered) || errors.Is(err, service.ErrOtherFront) ||
-		errors.Is(err, service.ErrHangs) {
+		errors.Is(err, service.ErrHangs) || errors.Is(err, keeper.ErrTakenOver) ||
+		errors.Is(err, api.ErrStandby) || errors.Is(err, service.ErrTied) || errors.Is(err, api.ErrNotTaken) {
 		return &exitError{exitCalledOff, err}
 	}
 	return err

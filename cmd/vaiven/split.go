@@ -93,10 +93,10 @@ func printTryout(w io.Writer, r tryout.Report) error {
 		return err
 	}
 	first := r.Keys[0]
-	fmt.Fprintf(w, "%s: %s requests in %s, windows of %s", r.Log, frame.Thousands(r.Lines), words.Age(first.Span),
+	fmt.Fprintf(w, "%s: %s requests in %s, windows of %s", r.Log, words.Thousands(r.Lines), words.Age(first.Span),
 		words.Age(first.Window))
 	if r.Unread > 0 {
-		fmt.Fprintf(w, "; %s lines are none", frame.Thousands(r.Unread))
+		fmt.Fprintf(w, "; %s lines are none", words.Thousands(r.Unread))
 	}
 	fmt.Fprintf(w, "\n\n%-16s %7s  %8s  %-17s %10s  %17s  %-10s\n", "key", "share", "on green", "spread (chance)",
 		"split", "change at next", "even after")
@@ -116,16 +116,16 @@ func printTryout(w io.Writer, r tryout.Report) error {
 				frame.About(s.Change, s.ChangeError), even, sparkline(s.Windows, 24), bursts)
 			name = ""
 		}
-		about := fmt.Sprintf("  of %s clients", frame.Thousands(k.Clients))
+		about := fmt.Sprintf("  of %s clients", words.Thousands(k.Clients))
 		if k.Error > 0 {
-			about += fmt.Sprintf(" ±%s by sampling", frame.Thousands(int64(k.Error)))
+			about += fmt.Sprintf(" ±%s by sampling", words.Thousands(int64(k.Error)))
 		}
 		if k.Astray > 0 {
 			about += fmt.Sprintf("; %s requests at times far from all others count for nothing",
-				frame.Thousands(k.Astray))
+				words.Thousands(k.Astray))
 		}
 		if k.Missing > 0 {
-			about += fmt.Sprintf("; %s requests lack it and go by their client", frame.Thousands(k.Missing))
+			about += fmt.Sprintf("; %s requests lack it and go by their client", words.Thousands(k.Missing))
 		}
 		fmt.Fprintln(w, about)
 	}

@@ -137,13 +137,13 @@ func printWeighed(w io.Writer, o forecast.Weighed, by weighing) error {
 			load = words.Percent(l.Load)
 		}
 		if l.Clients > 0 {
-			clients = frame.Thousands(int64(l.Clients))
+			clients = words.Thousands(int64(l.Clients))
 		}
 		name := l.Leg.Part.String() + l.Leg.Terms()
 		if l.Leg.Dwell == 0 && l.Seconds > 0 {
 			name += " for " + route.Short(time.Duration(l.Seconds*float64(time.Second)))
 		}
-		line(name, frame.Thousands(int64(l.Requests)), clients, load, l.Hits)
+		line(name, words.Thousands(int64(l.Requests)), clients, load, l.Hits)
 	}
 	line("the whole route, bad from the start", "", "", "", o.Whole)
 	line("all at once", "", "", "", o.AtOnce)

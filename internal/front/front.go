@@ -34,6 +34,8 @@ var (
 	// ErrNobody is wrapped when all requests would go to a side that has no instances,
 	// while the other one serves. Nothing was done.
 	ErrNobody = errors.New("nobody is there")
+	// ErrClosed is wrapped when requests would go to a side that is closed. Nothing was done.
+	ErrClosed = errors.New("the side is closed")
 	// ErrNotLoaded is wrapped when a going home stands in the configuration and the proxy
 	// has not loaded it. It is to be tried again.
 	ErrNotLoaded = errors.New("not loaded yet")
@@ -76,7 +78,9 @@ type Driver interface {
 	SetInstances(context.Context, split.Side, []reading.Server) error
 	// NewTerm begins another term, and changes nothing else: changes of an earlier one are refused from
 	// then on, and where the front can compare, also those that are on their way. It is nobody's going home.
-	NewTerm(context.Context) (term uint64, err error)
+	// Its number is larger than that of any term which the front knows of, and than the one it is to come after:
+	// a front may have forgotten.
+	NewTerm(ctx context.Context, after uint64) (term uint64, err error)
 }
 
 // Expect is what a front has to have for a change to be made.
@@ -91,15 +95,24 @@ func AsRead(r reading.Front) Expect {
 	return Expect{Revision: r.Split.Revision, Generation: r.Order.Generation, Term: r.Order.Term}
 }
 
-// Allows is an error if somebody went home, or took over, since what is expected.
-func (e Expect) Allows(o reading.Order) error {
+// Allows is an error if somebody went home, or took over, since what is expected, or if a share on green would send
+// something to a side that is closed.
+func (e Expect) Allows(share split.Share, o reading.Order) error {
 	switch {
 	case o.Generation > e.Generation:
 		return fmt.Errorf("%w: %s sent all of it to %v", ErrNewer, cmp.Or(o.By, "somebody"), o.Side)
 	case o.Term > e.Term:
 		return fmt.Errorf("%w: what is ordered in term %d counts no more, it is term %d", ErrTaken, e.Term, o.Term)
+	case o.Closed && share.Of(o.Side.Other()) > 0:
+		return closed(o)
 	}
 	return nil
+}
+
+// closed is that requests would go to the side that an order closes.
+func closed(o reading.Order) error {
+	return fmt.Errorf("%w: %v was evacuated by %s at %s; vaiven reopen opens it again", ErrClosed, o.Side.Other(),
+		cmp.Or(o.By, "somebody"), o.At.Local().Format("15:04:05 on 2 January"))
 }
 
 // Homing is a going home.
@@ -110,6 +123,18 @@ type Homing struct {
 	Force bool // also to a side that has nobody, while the other one serves
 
 	Folder string // identity of the state folder of whoever says so, "" if it is not known
+	Close  bool   // the other side is evacuated, and closed
+	Reopen bool   // a side that is closed is opened again
+}
+
+// Next is the order that a going home is under, after another one. The error wraps [ErrClosed] if it is to a side that
+// is closed: then nothing is to be done.
+func (h Homing) Next(before reading.Order, at time.Time) (reading.Order, error) {
+	if before.Closes(h.Side) && !h.Reopen {
+		return before, closed(before)
+	}
+	return reading.Order{Generation: before.Generation + 1, Term: before.Term, Side: h.Side, At: at.UTC(), By: h.By,
+		Why: h.Why, Folder: h.Folder, Closed: h.Close || before.Closes(h.Side.Other()) && !h.Reopen}, nil
 }
 
 // Done is what is in force after a change, as read back.

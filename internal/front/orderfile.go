@@ -124,13 +124,13 @@ func (m *OrderFile) loadTerm(ctx context.Context) (uint64, error) {
 
 func (m *OrderFile) termFile() string { return m.path + ".term" }
 
-// NewTerm begins another term. Whoever asks has the lock.
-func (m *OrderFile) NewTerm(ctx context.Context) (uint64, error) {
+// NewTerm begins a term after another. Whoever asks has the lock.
+func (m *OrderFile) NewTerm(ctx context.Context, after uint64) (uint64, error) {
 	before, err := m.Read(ctx)
 	if err != nil {
 		return 0, err
 	}
-	term := before.Term + 1
+	term := max(before.Term, after) + 1
 	if m.path != "" {
 		if err := m.putFile(ctx, m.termFile(), fmt.Appendln(nil, term)); err != nil {
 			return 0, fmt.Errorf("write the term: %w", err)
@@ -142,14 +142,39 @@ func (m *OrderFile) NewTerm(ctx context.Context) (uint64, error) {
 	return term, nil
 }
 
+// Ahead begins to read the order, beside what else is read. The function that it returns waits for that, but no longer
+// than for a time: a disk that hangs holds nobody up who goes home.
+func (m *OrderFile) Ahead(ctx context.Context) (wait func(time.Duration)) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_, _ = m.loadOrder(ctx) // what this process knows will do
+	}()
+	return func(most time.Duration) {
+		select {
+		case <-done:
+		case <-time.After(max(most, markLimit)):
+		}
+	}
+}
+
+// Held is the last order that this process knows of.
+func (m *OrderFile) Held() reading.Order {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.last
+}
+
 // Raise makes a going home the last order, and writes it down. The order holds in this
 // process even if it could not be written.
 func (m *OrderFile) Raise(h Homing, at time.Time) (reading.Order, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), m.limit())
 	before, _ := m.loadOrder(ctx) // what this process knows will do
 	cancel()
-	o := reading.Order{Generation: before.Generation + 1, Term: before.Term, Side: h.Side, At: at.UTC(), By: h.By,
-		Why: h.Why, Folder: h.Folder}
+	o, err := h.Next(before, at)
+	if err != nil {
+		return o, err
+	}
 	m.mu.Lock()
 	m.last = o
 	m.mu.Unlock()
@@ -157,7 +182,6 @@ func (m *OrderFile) Raise(h Homing, at time.Time) (reading.Order, error) {
 	go func() { done <- m.write() }() // as long as it takes, for the others
 	timer := time.NewTimer(m.limit())
 	defer timer.Stop()
-	var err error
 	select {
 	case err = <-done:
 	case <-timer.C:

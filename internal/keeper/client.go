@@ -59,6 +59,7 @@ type Client interface {
 	// Rehearse does everything of going home but the last act on each front, and says how long
 	// each step took.
 	Rehearse(context.Context) (wayback.Rehearsal, error)
+	Past
 }
 
 // FromNow stands for the newest event.
@@ -83,10 +84,13 @@ type Command struct {
 	Client    string        `json:"client,omitempty" says:"the person's client, taken from the header Vaiven-Client; without one the wheel is left vacant"`
 	From      string        `json:"from,omitempty" says:"where that is, taken from the header Vaiven-From"`
 	TakeWheel bool          `json:"take_wheel,omitempty" says:"also from somebody else"`
+	Try       bool          `json:"try,omitempty" says:"say only whether it would be refused now, and do nothing"`
 	Seen      uint64        `json:"seen,omitempty" says:"number of the last event that the person saw; without it, of the last one"`
 	// As may be from long before this is carried out.
-	As  *uint64 `json:"as,omitempty" says:"generation of the front's order of going home that the person knew of; a going home since then overtakes the act"`
-	Why string  `json:"why,omitempty" says:"the person's words, for the logbook"`
+	As *uint64 `json:"as,omitempty" says:"generation of the front's order of going home that the person knew of; a going home since then overtakes the act"`
+	// Token is never recorded.
+	Token string `json:"token,omitempty" says:"of a notice: it answers its question, in the name of whom it was made for"`
+	Why   string `json:"why,omitempty" says:"the person's words, for the logbook"`
 }
 
 // asks is a command without its act.
@@ -155,6 +159,7 @@ type Snapshot struct {
 	Trouble  string      `json:"trouble,omitempty"`  // what keeps the keeper from its work
 	Present  []Person    `json:"present,omitempty"`  // who watches, at most [PresentMost]
 	Watching int         `json:"watching,omitempty"` // how many do
+	Standbys []string    `json:"standbys,omitempty"` // where those are that follow
 	// how long tasks took in the median, those of this service that were done more than once
 	Usual    map[crossing.TaskKind]time.Duration `json:"usual,omitempty"`
 	Starting Starting                            `json:"starting,omitzero"` // how it stands with the version that waits for its turn

@@ -23,12 +23,18 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		return 0, errors.New("nothing is asked for")
 	}
 	c.Why = k.Secrets.Hide(c.Why) // people say what they should not
+	c, err := k.byToken(c, time.Now())
+	if err != nil {
+		k.log.info("refused", "do", c.Act.About().Name, "err", err)
+		return 0, err
+	}
 	// Nothing is looked up for who may not; it is asked again when it is decided.
 	who := crossing.Moment{Peer: c.Peer, Groups: c.Groups, Planned: c.Planned}
 	if err := crossing.Allowed(k.Plan, k.Crossing(), who, c.Act); err != nil {
 		return 0, inWords(err)
 	}
-	if p, proves := c.Act.(crossing.Prove); proves && (!p.Whole() || !k.latest.Load().Crossing.Stage.UnderWay()) {
+	p, proves := c.Act.(crossing.Prove)
+	if proves && !c.Try && (!p.Whole() || !k.latest.Load().Crossing.Stage.UnderWay()) {
 		return 0, k.look(ctx, p.Check)
 	}
 	act, err := k.learnt(ctx, c)
@@ -54,8 +60,13 @@ func (k *Keeper) Do(ctx context.Context, c Command) (uint64, error) {
 		k.engine.Present(now, k.guests.here)
 		m := who
 		m.At, m.By, m.Client, m.From, m.Take, m.Seen, m.As = now, c.By, c.Client, c.From, c.TakeWheel, seen, c.As
+		m.Token = c.Token != ""
 		if !back { // whose words are its cause
 			m.Said = c.Why
+		}
+		if c.Try {
+			reply <- answer{k.engine.State().Seq, k.engine.Would(m, act)}
+			return
 		}
 		events, err := k.engine.Command(m, act)
 		if err != nil {

@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -11,6 +12,8 @@ import (
 type guests struct {
 	mu sync.Mutex // protects what follows
 	by map[string]*guest
+	// how many standbys follow from a place
+	standbys map[string]int
 }
 
 type guest struct {
@@ -53,6 +56,30 @@ func (g *guests) here(client string) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return g.by[client] != nil
+}
+
+// follows says that a standby at a place follows, until leave is called.
+func (g *guests) follows(from string) (leave func()) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.standbys == nil {
+		g.standbys = map[string]int{}
+	}
+	g.standbys[from]++
+	return sync.OnceFunc(func() {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		if g.standbys[from]--; g.standbys[from] == 0 {
+			delete(g.standbys, from)
+		}
+	})
+}
+
+// following are the places of standbys that follow.
+func (g *guests) following() []string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Sorted(maps.Keys(g.standbys))
 }
 
 // list is who watches, those that came first in front, and how many do.

@@ -24,8 +24,11 @@ import (
 	"vaiven/internal/proving/prober"
 	"vaiven/internal/proving/prove"
 	"vaiven/internal/stack"
+	"vaiven/internal/words"
 	"vaiven/internal/world/check"
+	"vaiven/internal/world/post"
 	"vaiven/internal/world/secret"
+	"vaiven/internal/world/source"
 	"vaiven/internal/world/versions"
 )
 
@@ -82,17 +85,30 @@ type Book interface {
 	Past(context.Context) ([]crossing.Past, error)
 	// Since are events after the one with a sequence number, in order, at most so many.
 	Since(ctx context.Context, seq uint64, most int) ([]crossing.Event, error)
+	// Events are a crossing's, in order.
+	Events(ctx context.Context, number int) ([]crossing.Event, error)
+	// Digest is that of a crossing's events up to one, and how many they are.
+	Digest(ctx context.Context, number int, upTo uint64) (sum string, events int, err error)
 }
 
-// Trail keeps the track where it outlives the keeper. It is asked from one goroutine.
+// Trail is what a keeper leaves to the one after it, also where it is killed. It is asked from one goroutine.
 type Trail interface {
-	// Load is the track of the last hour, oldest first.
-	Load() ([]engine.Point, error)
-	Append([]engine.Point) error
 	// Gathered is the evidence that was kept last; of no crossing if none was.
 	Gathered() (engine.Gathered, error)
 	// Keep keeps evidence, as JSON of a Gathered.
 	Keep([]byte) error
+}
+
+// Recording keeps what is seen of each crossing. Take and Close are asked from one goroutine, and wait for no disk; the
+// rest may be asked at any time.
+type Recording interface {
+	// Take records a moment, and the points of the track that are new.
+	Take(Snapshot, []engine.Point)
+	// Points are the track of the last hour, oldest first.
+	Points() ([]engine.Point, error)
+	// Read is what was recorded of a crossing, as its file has it.
+	Read(number int) ([]byte, error)
+	Close()
 }
 
 // Memory is what a keeper knows beside its logbook.
@@ -114,16 +130,22 @@ type Config struct {
 	Sources map[string]versions.Source // by part; a part without one takes the first part's versions
 	Book    Book
 	Prober  Prober
-	Trail   Trail  // nil: the track ends with the keeper
-	Memory  Memory // of the keeper that this one goes on for; empty if there is none
+	Trail   Trail // nil: the evidence ends with the keeper
+	// nil: nothing is recorded
+	Recording Recording
+	Memory    Memory // of the keeper that this one goes on for; empty if there is none
 
 	Health func(split.Side) Health // nil: by the plan's checks
 	// nil: at their own addresses
-	Tell  Tell
+	Tell Tell
+	// nil: the plan's sources
+	Ask   Ask
 	Prove func(context.Context, prove.Question) (proof.Proof, prove.About)                 // nil: [prove.Prove]
 	Hold  func(context.Context, prove.Question, wayback.Record, []byte, int) wayback.Looks // nil: [prove.Hold]
 	// identity of the state folder, "" if it is not known
 	Folder string
+	// nil: by mail, webhook or command
+	Send Send
 	// nil: no versions are made
 	Make Make
 	// for digests of what a side was
@@ -164,6 +186,8 @@ type loop struct {
 	log     *journal
 	book    *recorder
 
+	mailroom *mailroom
+
 	// What follows belongs to its goroutine.
 
 	engine  *engine.Engine
@@ -173,6 +197,7 @@ type loop struct {
 	proving bool
 	notice  string // what the logbook had to say at the start
 	afters  []after
+	desk    *desk // of notices
 	// how it stands with the version that waits for its turn
 	starting Starting
 	// how long tasks took until now
@@ -184,6 +209,8 @@ type loop struct {
 type watcher struct {
 	loop
 	rests atomic.Bool // nothing moves and nobody looks
+	read  atomic.Pointer[reading.Front]
+	saw   atomic.Pointer[time.Time] // when that was
 	term  term
 }
 
@@ -206,7 +233,8 @@ type performer struct {
 // orders, and judges nothing.
 type Keeper struct {
 	performer
-	handed bool // another goes on; it belongs to the loop
+	handed     bool // another goes on; it belongs to the loop
+	remembered remembered
 }
 
 // running is the task that is being performed.
@@ -258,6 +286,12 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 	if k.Tell == nil {
 		k.Tell = k.tellFigures
 	}
+	if k.Ask == nil {
+		k.Ask = source.New(c.Plan, c.Secrets).Read
+	}
+	if k.Send == nil {
+		k.Send = post.Post{Mail: c.Plan.Notices.Mail, Secrets: c.Secrets}.Send
+	}
 	if k.Prove == nil {
 		k.Prove = prove.Prove
 	}
@@ -277,19 +311,28 @@ func New(ctx context.Context, c Config) (*Keeper, error) {
 	k.hub.seq = state.Seq
 	k.proof, k.about = c.Memory.Proof, c.Memory.About
 	m := c.Memory.Engine
-	if m.At.IsZero() && c.Trail != nil {
-		if m.Track, err = c.Trail.Load(); err != nil {
+	if m.At.IsZero() && c.Recording != nil {
+		if m.Track, err = c.Recording.Points(); err != nil {
 			k.log.warn("the track until now is not known", "err", err) // nothing depends on it
 		}
+	}
+	if m.At.IsZero() && c.Trail != nil {
 		if m.Gathered, err = c.Trail.Gathered(); err != nil {
 			k.log.warn("the evidence until now is not known: guards begin anew", "err", err)
 		}
 	}
 	k.term.turn = semaphore.NewWeighted(1)
 	// it may still be on its way
-	k.term.begins = c.Memory.Ended || m.At.IsZero() && (state.Task.Do == crossing.TaskMove || state.Late.ID != 0)
+	k.term.begins = c.Memory.Ended || m.At.IsZero() &&
+		(state.Task.Do == crossing.TaskMove || state.Late.ID != 0 || state.Term.Begins)
+	if state.Term.Over && !k.term.begins {
+		return nil, ErrTakenOver
+	}
+	k.term.known, k.term.number = state.Term.Known && !k.term.begins, state.Term.Number
 	now := time.Now()
 	k.engine = engine.New(c.Plan, state, now, m)
+	k.mailroom = newMailroom()
+	k.openDesk(state)
 	k.typical(ctx)
 	k.publish(now)
 	return k, nil
@@ -321,7 +364,10 @@ func (k *Keeper) Run(ctx context.Context) {
 	parts.Go(func() { k.watchWayBack(ctx) })
 	parts.Go(func() { k.rotate(ctx) })
 	parts.Go(func() { k.watchFigures(ctx) })
+	parts.Go(func() { k.askFigures(ctx) })
 	parts.Go(func() { k.watchOutside(ctx) })
+	parts.Go(func() { k.watchExpiry(ctx) })
+	parts.Go(func() { k.goOn(ctx) })
 	parts.Go(func() { k.start(ctx) })
 	parts.Go(func() { k.learnUsual(ctx) })
 	parts.Go(func() { front.Run(ctx, k.Front) })
@@ -329,7 +375,7 @@ func (k *Keeper) Run(ctx context.Context) {
 		parts.Go(func() { k.watchSide(ctx, side) })
 	}
 	parts.Go(func() { k.Prober.Run(ctx) })
-	parts.Go(func() { k.leaveTrail(ctx) })
+	parts.Go(func() { k.record(ctx) })
 	parts.Go(func() { k.keepEvidence(ctx) })
 	defer func() {
 		stop()
@@ -349,7 +395,7 @@ func (k *Keeper) Run(ctx context.Context) {
 			return
 		case do := <-k.inbox:
 			do(time.Now())
-			if k.handed {
+			if k.handed || k.term.over.Load() {
 				return
 			}
 			k.perform(ctx)
@@ -363,6 +409,7 @@ func (k *Keeper) Run(ctx context.Context) {
 			k.engine.DoorRead(k.Prober.Report(now))
 			k.happened(k.engine.Pass(now))
 			k.perform(ctx)
+			k.deliver(ctx, now)
 			k.restart(ctx, now)
 			tick = k.pace(ticker, tick)
 			if k.busy() || now.Sub(k.latest.Load().At) >= idleEvery {
@@ -436,6 +483,7 @@ func (l *loop) happened(events []crossing.Event) {
 			l.usual = l.durations.Usual()
 		}
 		l.follow(e)
+		l.tellOf(e)
 		l.log.debug("event", "seq", e.Seq, "crossing", e.Crossing, "kind", e.What.Kind(), "by", e.By)
 		l.hub.send(e)
 	}
@@ -446,10 +494,11 @@ func (l *loop) publish(now time.Time) {
 	s := Snapshot{View: l.engine.View(now), Proof: l.proof, Proofs: l.proofs, Proving: l.proving, About: l.about,
 		Trouble: l.book.trouble(now), Starting: l.starting, Usual: l.usual}
 	s.Present, s.Watching = l.guests.list()
+	s.Standbys = l.guests.following()
 	if s.Trouble == "" {
 		s.Trouble = l.notice
 	}
-	s.Front.Notice = cmp.Or(s.Front.Notice, l.elsewhere(s.View))
+	s.Front.Notice = cmp.Or(words.ClosedAt(s.Front.Order, l.Plan.File), s.Front.Notice, l.elsewhere(s.View))
 	_, alone := s.Front.Split.Share.Alone()
 	l.Prober.Learn(s.Ready && alone && len(s.Front.Apart) == 0 && s.Crossing.Stage != crossing.Shifting &&
 		s.Crossing.Stage != crossing.Keeping)

@@ -86,6 +86,12 @@ func TestWhatABeginningNeeds(t *testing.T) {
 		r.refused(Command{Act: crossing.Begin{Version: "9.9"}}, "no such version: 9.9")
 		r.refused(Command{Act: crossing.Next{}}, "no crossing has begun")
 		r.refused(Command{Act: crossing.Retire{Typed: "sailing"}}, `"sailings" has to be typed`)
+		r.refused(Command{Act: crossing.Begin{Version: "9.9"}, Try: true}, "no such version: 9.9")
+		r.refused(Command{Act: crossing.Retire{Typed: "sailing"}, Try: true}, `"sailings" has to be typed`)
+		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}, Try: true})
+		if s := r.last().Crossing; s.Number != 0 || s.Seq != 0 {
+			t.Errorf("only to say whether it would be refused it did something: %v", s)
+		}
 		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}})
 		q := r.asked(crossing.AskSameBuild{})
 		r.refused(Command{Act: crossing.Begin{Version: "4.3.0"}}, `still at "raise"`)
@@ -696,7 +702,7 @@ func TestABuildThatChangesUnderOurHands(t *testing.T) {
 	play(t, func(t *testing.T, r *rig) {
 		r.do(Command{Act: crossing.Begin{Version: "4.2.1"}})
 		q := r.asked(crossing.AskSameBuild{})
-		r.with(func() { r.source["4.2.1"] = "ffff" })
+		r.with(func() { r.offers["4.2.1"] = "ffff" })
 		r.do(Command{Act: crossing.Yes{Question: q.ID}})
 		s := r.stage(crossing.CalledOff)
 		if said := words.Cause(s.Crossing.Why, s.Crossing); !strings.Contains(said,

@@ -110,8 +110,9 @@ func (k *performer) start(ctx context.Context, o engine.Order) {
 			why = o.Task.Why
 		}
 		h := front.Homing{Side: o.Side, By: o.By, Why: words.Cause(why, s), Force: o.Force, Folder: k.Folder}
+		_, byHand := why.Is.(crossing.ByHand)
 		// It acts first: what has to last is written after.
-		k.effects.Go(func() { k.goHome(ctx, o, h) })
+		k.effects.Go(func() { k.goHome(ctx, o, h, byHand) })
 		return
 	case crossing.TaskRetire:
 		do = k.retire
@@ -170,6 +171,9 @@ func (k *performer) move(ctx context.Context, o engine.Order) {
 	if err == nil {
 		d, err = k.Front.Set(limited, o.Share, front.Expect{Revision: o.Revision, Generation: o.Generation, Term: term})
 	}
+	if k.refused(ctx, err) {
+		return
+	}
 	if err != nil {
 		k.notDone(ctx, o, err, crossing.TroubleFront{Said: k.said(err)})
 		return
@@ -194,16 +198,20 @@ func (k *performer) kicked() {
 }
 
 // goHome takes all traffic home, and tries until it works. A keeper that is ending still
-// does so, once.
-func (k *performer) goHome(ctx context.Context, o engine.Order, h front.Homing) {
+// does so, once. What one decides by itself that has not seen the front for a while is not
+// done where another keeper has taken over meanwhile: it may be the one that was cut off.
+func (k *performer) goHome(ctx context.Context, o engine.Order, h front.Homing, byHand bool) {
 	for tries, named := 1, false; ; tries++ {
+		if !byHand && (tries > 1 || time.Since(k.seen()) > seenWithin) && k.overtaken(ctx) {
+			return
+		}
 		begun := time.Now()
 		d, err := front.TryHome(context.WithoutCancel(ctx), k.Front.Home, h)
 		switch {
 		case errors.Is(err, front.ErrNobody) && !o.Force && !named && k.nameHome(ctx, o.Side):
 			named = true // it knew nobody there, and somebody is
 			continue
-		case errors.Is(err, front.ErrNobody) && !o.Force:
+		case errors.Is(err, front.ErrNobody) && !o.Force, errors.Is(err, front.ErrClosed):
 			k.report(crossing.NotReturned{Task: o.ID, Home: crossing.Serving{Side: o.Side}})
 			return
 		case err == nil:

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/notice"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
@@ -86,6 +87,8 @@ type sim struct {
 	story []string
 	began time.Time
 	asked int
+	// who was told of what, and how often, where people are told anything
+	notified map[toldOf]int
 }
 
 func newSim(t *testing.T, seed uint64) *sim {
@@ -115,7 +118,7 @@ func newSim(t *testing.T, seed uint64) *sim {
 		}
 	}
 	if s.r.IntN(2) == 0 {
-		s.source["4.4.0"] = "e1d4"
+		s.offers["4.4.0"] = "e1d4"
 		far := []plan.StartFar{plan.FarRaised, plan.FarProven, plan.FarLeg, plan.FarSettled}
 		s.plan.Start = plan.Start{When: plan.StartTold, Far: far[s.r.IntN(4)]}
 	}
@@ -125,7 +128,66 @@ func newSim(t *testing.T, seed uint64) *sim {
 		s.plan.Guards[n].Then = []plan.Action{plan.RollBack, plan.Freeze}[s.r.IntN(2)]
 	}
 	s.trouble = s.troubles
+	if seed%3 == 0 { // people are told everything
+		all := plan.Notice{To: []plan.Receiver{{Way: plan.ByMail, Address: marit}, {Way: plan.ByMail, Address: ines}},
+			About: plan.Abouts, Most: 1, In: 5 * time.Second}
+		s.plan.Notices, s.notified = plan.Notices{Rules: []plan.Notice{all}}, map[toldOf]int{}
+		s.sends = s.receives
+	}
 	return s
+}
+
+// toldOf is that somebody was told of an event.
+type toldOf struct {
+	to  string
+	seq uint64
+}
+
+// receives is a receiver of notices, which may be away, hang, or take what it says that it did not.
+func (s *sim) receives(ctx context.Context, to plan.Receiver, m notice.Message) error {
+	take := func() {
+		s.dice.Lock()
+		defer s.dice.Unlock()
+		for _, e := range m.Events {
+			s.notified[toldOf{to.Address, e.Seq}]++
+		}
+	}
+	switch {
+	case s.happens("a notice found nobody", 3):
+		return errLost
+	case s.happens("a notice hung", 6):
+		<-ctx.Done()
+		return ctx.Err()
+	case s.happens("a notice came, and that was not heard", 6):
+		take()
+		return errLost
+	}
+	take()
+	return nil
+}
+
+// untold is the first event that somebody was not told of, by the world or by the logbook.
+func (s *sim) untold() (toldOf, bool) {
+	began := s.last().Crossing.Told.Notices
+	noted := map[toldOf]bool{}
+	for _, e := range s.events {
+		if sent, ok := e.What.(crossing.NoticeSent); ok {
+			for _, seq := range sent.Letter.Of {
+				noted[toldOf{sent.Letter.To, seq}] = true
+			}
+		}
+	}
+	s.dice.Lock()
+	defer s.dice.Unlock()
+	for _, e := range s.events {
+		for _, to := range []string{marit, ines} {
+			of := toldOf{to, e.Seq}
+			if began.On && e.Seq > began.From && notice.Of(e) != "" && (s.notified[of] == 0 || !noted[of]) {
+				return of, true
+			}
+		}
+	}
+	return toldOf{}, false
 }
 
 // tell adds a line to the story.
@@ -230,6 +292,9 @@ func (s *sim) strikes() {
 	case s.happens("somebody went home past the keeper", 25):
 		home := s.last().Crossing.Target.Other()
 		_, _ = worldFront{s.world}.Home(context.Background(), front.Homing{Side: home, By: "ada"})
+	case s.happens("a side was left, and closed", 10):
+		_, _ = worldFront{s.world}.Home(context.Background(), front.Homing{Side: side, By: "ada", Close: true})
+		time.AfterFunc(s.millis(500, 15_000), s.reopens)
 	case s.happens("somebody changed the share", 25):
 		share := split.Share(s.intN(10_001))
 		s.with(func() { s.put(judge.Outside, share); s.foreign = time.Now() })
@@ -284,11 +349,22 @@ func (s *sim) strikes() {
 	}
 }
 
+// reopens opens a side again that is closed.
+func (s *sim) reopens() {
+	var o reading.Order
+	s.with(func() { o = s.order })
+	if o.Closed {
+		_, _ = worldFront{s.world}.Home(context.Background(), front.Homing{Side: o.Side, By: "ada", Reopen: true,
+			Force: true})
+	}
+}
+
 func (s *sim) run() {
 	s.start()
 	time.Sleep(4 * time.Second)
 	for range 20 {
-		if s.ask(Command{Act: crossing.Begin{Version: "4.3.0", Hold: s.intN(2) == 0}}) == nil {
+		if s.ask(Command{Act: crossing.Begin{Version: "4.3.0", Hold: s.intN(2) == 0,
+			With: []string{"", "", "ferries"}[s.intN(3)]}}) == nil {
 			break
 		}
 		time.Sleep(time.Second)
@@ -314,6 +390,7 @@ func (s *sim) ends() {
 	s.calm = true
 	s.tell("nothing goes wrong any more")
 	s.dice.Unlock()
+	s.reopens()
 	if w := s.last().Crossing.Waiting; w.Any() { // nothing more is to begin
 		_ = s.ask(Command{Act: crossing.Arrive{Version: w.Version, Withdraw: true}})
 	}
@@ -348,6 +425,15 @@ func (s *sim) ends() {
 		return v.Crossing.Task.ID != 0 ||
 			v.Crossing.Share == s.share
 	})
+	if s.notified != nil {
+		s.soon("somebody was not told", func(Snapshot) bool {
+			_, missing := s.untold()
+			return !missing
+		})
+		s.dice.Lock()
+		s.tally["events that people were told of"] += len(s.notified)
+		s.dice.Unlock()
+	}
 	s.soon("not everything is recorded", func(v Snapshot) bool {
 		n := len(s.events)
 		return v.Trouble == "" && (n == 0 && v.Crossing.Seq == 0 || n > 0 && s.events[n-1].Seq == v.Crossing.Seq)

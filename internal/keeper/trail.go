@@ -6,10 +6,10 @@ import (
 	"time"
 )
 
-// trailEvery is how often the track is kept, and keptEvery how often the evidence is.
+// recordEvery is how often a moment is recorded, and keptEvery how often the evidence is kept.
 const (
-	trailEvery = 2 * time.Second
-	keptEvery  = 10 * time.Second
+	recordEvery = time.Second
+	keptEvery   = 10 * time.Second
 )
 
 // keepEvidence keeps what the guards have gathered while a crossing is under way, so that a keeper that is killed
@@ -44,21 +44,21 @@ func (k *Keeper) keepEvidence(ctx context.Context) {
 	})
 }
 
-// leaveTrail keeps the track as it grows, so that whoever comes after sees where nobody
-// watched.
-func (w *watcher) leaveTrail(ctx context.Context) {
-	if w.Trail == nil {
+// record records what is seen, so that whoever comes after sees it as it was, and where nobody watched.
+func (w *watcher) record(ctx context.Context) {
+	if w.Recording == nil {
 		return
 	}
+	defer w.Recording.Close()
 	last := w.latest.Load().Drawn
-	every(ctx, trailEvery, func() {
+	take := func() {
+		s := w.latest.Load()
 		points := w.Track(last)
-		if len(points) == 0 {
-			return
+		if len(points) > 0 {
+			last = points[len(points)-1].At
 		}
-		if err := w.Trail.Append(points); err != nil {
-			w.log.warn("keep the track", "err", err) // nothing depends on it
-		}
-		last = points[len(points)-1].At
-	})
+		w.Recording.Take(*s, points)
+	}
+	every(ctx, recordEvery, take)
+	take()
 }

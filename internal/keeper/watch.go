@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/guard"
 	"vaiven/internal/core/reading"
@@ -36,11 +37,12 @@ func (w *watcher) asksFront() engine.Asked {
 	return engine.Asked{At: time.Now(), Changes: w.latest.Load().Front.Changes}
 }
 
-// How often the front and the lists of instances are read while nothing moves and nobody looks.
+// How often the front, the lists of instances and their health are read while nothing moves and nobody looks.
 // The readings stay fresh.
 const (
-	restFront = 2 * engine.FrontEvery
-	restList  = 2 * time.Second
+	restFront  = 2 * engine.FrontEvery
+	restList   = 2 * time.Second
+	restHealth = 2 * time.Second
 )
 
 // resting reports whether a reading is not due yet, because nobody needs it to be.
@@ -62,7 +64,9 @@ func (w *watcher) watchFront(ctx context.Context) {
 		asked := w.asksFront()
 		r, err := w.Front.Read(limited)
 		if err == nil {
-			w.readTerm(r.Order.Term)
+			w.read.Store(&r)
+			w.saw.Store(new(time.Now()))
+			w.readTerm(ctx, r.Order.Term)
 		}
 		w.post(ctx, func(now time.Time) {
 			if err != nil {
@@ -72,6 +76,40 @@ func (w *watcher) watchFront(ctx context.Context) {
 			w.happened(w.engine.FrontRead(now, asked, r))
 		})
 	})
+}
+
+// Now is the newest snapshot.
+func (l *loop) Now() Snapshot { return *l.latest.Load() }
+
+// seen is when the front was read last, by this machine's clock; zero if it was not.
+func (w *watcher) seen() time.Time {
+	if at := w.saw.Load(); at != nil {
+		return *at
+	}
+	return time.Time{}
+}
+
+// FrontRead is the last reading of the front; its time is zero if there was none.
+func (w *watcher) FrontRead() reading.Front {
+	if r := w.read.Load(); r != nil {
+		return *r
+	}
+	return reading.Front{}
+}
+
+// Outcomes is how many crossings of the logbook have ended how.
+func (l *loop) Outcomes(ctx context.Context) (map[crossing.Stage]int, error) {
+	past, err := l.Book.Past(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := map[crossing.Stage]int{}
+	for _, p := range past {
+		if p.Stage.Over() {
+			list[p.Stage]++
+		}
+	}
+	return list, nil
 }
 
 // rehearseEvery is how often a front is asked whether it would take a change.
@@ -226,7 +264,12 @@ func (w *watcher) watchSide(ctx context.Context, side split.Side) {
 	case <-ctx.Done():
 		return
 	}
+	var last time.Time
 	every(ctx, interval, func() {
+		if w.resting(last, restHealth) {
+			return
+		}
+		last = time.Now()
 		r := engine.SideReading{Side: side, At: time.Now()}
 		var list []reading.Instance
 		list, r.Asked, r.Error = seen.get(time.Now(), interval)

@@ -45,7 +45,7 @@ type world struct {
 	silent bool                                // they tell nothing
 	mu     sync.Mutex
 	plan   *plan.Plan
-	source source
+	offers offers
 	// trouble is what happens before something is done: how long it takes, whether it does
 	// not heed a context that ends, and the error it comes to. nil: nothing happens.
 	trouble func(what string) (late time.Duration, deaf bool, err error)
@@ -94,9 +94,9 @@ type world struct {
 	state  crossing.State // that they lead to
 }
 
-type source map[string]string
+type offers map[string]string
 
-func (s source) List(context.Context) ([]raise.Version, error) {
+func (s offers) List(context.Context) ([]raise.Version, error) {
 	var list []raise.Version
 	for name, id := range s {
 		list = append(list, raise.Version{Name: name, ID: id})
@@ -105,7 +105,7 @@ func (s source) List(context.Context) ([]raise.Version, error) {
 	return list, nil
 }
 
-func (s source) Find(ctx context.Context, name string) (raise.Version, error) {
+func (s offers) Find(ctx context.Context, name string) (raise.Version, error) {
 	list, _ := s.List(ctx)
 	if v, ok := raise.Pick(list, name); ok {
 		return v, nil
@@ -117,7 +117,7 @@ func (s source) Find(ctx context.Context, name string) (raise.Version, error) {
 func newWorld() *world {
 	w := &world{judge: judge.New(time.Now()), compares: true, revision: 7, since: time.Now(), counted: time.Now(),
 		health: map[string]reading.Health{}}
-	w.source = source{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
+	w.offers = offers{"4.2.0": "7c1e", "4.3.0": "b92f", "4.2.1": "7c1e"}
 	w.plan = &plan.Plan{
 		Service: "sailings", Front: plan.Front{Key: plan.Key{From: plan.KeyRandom}},
 		Parts: []plan.Part{{Name: "web",
@@ -280,6 +280,11 @@ func (w *world) meet(ctx context.Context, what string) error {
 	w.mu.Lock()
 	trouble := w.trouble
 	w.mu.Unlock()
+	if f, ok := ctx.Value(whose{}).(*first); ok {
+		if err := f.meets(ctx, what); err != nil {
+			return err
+		}
+	}
 	if trouble == nil {
 		return ctx.Err()
 	}
@@ -402,8 +407,8 @@ func (w *world) now() split.Share {
 }
 
 // stale says why a change is not made any more.
-func (w *world) stale(e front.Expect) error {
-	if err := e.Allows(w.order); err != nil {
+func (w *world) stale(share split.Share, e front.Expect) error {
+	if err := e.Allows(share, w.order); err != nil {
 		return err
 	}
 	if w.revision != e.Revision {
@@ -420,7 +425,7 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 		return front.Done{}, front.ErrRefused
 	}
 	f.mu.Lock()
-	err := f.stale(e)
+	err := f.stale(share, e)
 	compares := f.compares
 	f.mu.Unlock()
 	if err != nil {
@@ -436,7 +441,7 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if compares {
-		if err := f.stale(e); err != nil {
+		if err := f.stale(share, e); err != nil {
 			return front.Done{}, err
 		}
 	}
@@ -445,6 +450,9 @@ func (f worldFront) Set(ctx context.Context, share split.Share, e front.Expect) 
 		return front.Done{}, front.ErrRefused
 	}
 	f.recorded("a share", crossing.TaskMove)
+	if of, ok := ctx.Value(whose{}).(*first); ok {
+		of.moves(share)
+	}
 	by := judge.Vaiven
 	if f.order.Generation > e.Generation {
 		by = judge.Stray
@@ -473,9 +481,13 @@ func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error
 	if len(f.counts[h.Side]) == 0 && len(f.counts[h.Side.Other()]) > 0 && !h.Force {
 		return front.Done{}, front.ErrNobody
 	}
+	next, err := h.Next(f.order, time.Now())
+	if err != nil {
+		return front.Done{}, err
+	}
 	f.homes++
-	f.order = reading.Order{Generation: f.order.Generation + 1, Term: f.order.Term, Side: h.Side, At: time.Now(),
-		By: h.By, Why: h.Why}
+	f.order = next
+	f.judge.Closed(time.Now(), next.Side.Other(), next.Closed)
 	f.put(judge.Home, home(h.Side))
 	if errHome != nil {
 		return front.Done{}, errHome
@@ -483,13 +495,13 @@ func (f worldFront) Home(ctx context.Context, h front.Homing) (front.Done, error
 	return front.Done{Split: f.split(), Nearest: f.share, Order: f.order, Did: []string{"all home"}}, nil
 }
 
-func (f worldFront) NewTerm(ctx context.Context) (uint64, error) {
+func (f worldFront) NewTerm(ctx context.Context, after uint64) (uint64, error) {
 	if err := f.meet(ctx, "term"); errors.Is(err, errLost) || err != nil && ctx.Err() != nil {
 		return 0, err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.order.Term++
+	f.order.Term = max(f.order.Term, after) + 1
 	return f.order.Term, nil
 }
 
@@ -497,6 +509,9 @@ func (f worldFront) Rehearse(ctx context.Context, side split.Side) ([]wayback.St
 	r, err := f.Read(ctx)
 	if err == nil && len(r.Sides[side].Instances) == 0 {
 		err = front.Nobody(side)
+	}
+	if err == nil {
+		_, err = front.Homing{Side: side}.Next(r.Order, time.Now())
 	}
 	return []wayback.Step{{What: "read", Took: time.Millisecond}}, err
 }
@@ -858,6 +873,31 @@ func (b worldBook) Since(ctx context.Context, seq uint64, most int) ([]crossing.
 	return list, nil
 }
 
+func (b worldBook) Events(_ context.Context, number int) (list []crossing.Event, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, e := range b.events {
+		if e.Crossing == number {
+			list = append(list, e)
+		}
+	}
+	return list, nil
+}
+
+func (b worldBook) Digest(ctx context.Context, number int, upTo uint64) (sum string, events int, err error) {
+	if err := b.meet(ctx, "book"); err != nil {
+		return "", 0, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, e := range b.events {
+		if e.Crossing == number && e.Seq <= upTo {
+			events++
+		}
+	}
+	return fmt.Sprintf("%064x", events), events, nil
+}
+
 func (b worldBook) Past(context.Context) ([]crossing.Past, error) { return nil, nil }
 
 // worldLog is the file of the program's log.
@@ -875,6 +915,8 @@ func (l worldLog) Write(p []byte) (int, error) {
 // rig is a world with a keeper, in a bubble of synctest: no second passes.
 type rig struct {
 	*world
+	asks   Ask  // nil: nobody is
+	sends  Send // nil: nobody is told
 	t      *testing.T
 	keeper *Keeper
 	memory Memory // for the next keeper, of the one that it goes on for
@@ -908,14 +950,7 @@ func (w *world) told(_ context.Context, list []reading.Instance) []reading.Told 
 // start starts a keeper, as a new process would.
 func (r *rig) start() {
 	r.t.Helper()
-	k, err := New(context.Background(), Config{
-		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world},
-		Prober:  &worldProber{},
-		Sources: map[string]versions.Source{"web": r.source},
-		Health:  func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds,
-		Memory: r.memory, Tell: r.told,
-		Log: slog.New(slog.NewTextHandler(worldLog{r.world}, nil)),
-	})
+	k, err := New(context.Background(), r.config())
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -931,6 +966,18 @@ func (r *rig) start() {
 		cancel()
 		<-done
 	})
+}
+
+// config is what a keeper of this world works with.
+func (r *rig) config() Config {
+	return Config{
+		Plan: r.plan, Front: worldFront{r.world}, Stacks: worldStacks{r.world}, Book: worldBook{r.world},
+		Prober:  &worldProber{},
+		Sources: map[string]versions.Source{"web": r.offers},
+		Health:  func(split.Side) Health { return worldHealth{r.world} }, Prove: r.proves, Hold: r.holds,
+		Memory: r.memory, Tell: r.told, Ask: r.asks, Send: r.sends, Key: []byte("a key"),
+		Log: slog.New(slog.NewTextHandler(worldLog{r.world}, nil)),
+	}
 }
 
 // end ends the keeper and holds the world to its promises.

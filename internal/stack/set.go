@@ -21,6 +21,14 @@ type Set struct {
 	plan    *plan.Plan
 	secrets secret.Values
 	drivers [][2]Driver
+	outputs [2]outputs
+}
+
+// outputs is what instances of a side had printed when they were last listed, and what is shown of it: most print
+// nothing in a second, and to look for secrets in it again is the most of what a keeper has to do at rest.
+type outputs struct {
+	mu    sync.Mutex // protects what follows
+	shown map[string][]string
 }
 
 // NewSet puts drivers together, one pair for each part of the plan. Secrets are taken
@@ -48,10 +56,20 @@ func (s *Set) List(ctx context.Context, side split.Side) ([]reading.Instance, er
 		return d.List(ctx, side)
 	})
 	all := slices.Concat(lists...)
+	o := &s.outputs[side]
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	shown := make(map[string][]string, len(all))
 	for n := range all {
 		all[n].Exit = s.secrets.Hide(all[n].Exit)
-		all[n].Output = s.said(all[n].Output)
+		text := strings.Join(all[n].Output, "\n")
+		lines, known := o.shown[text]
+		if !known {
+			lines = s.said(text)
+		}
+		shown[text], all[n].Output = lines, slices.Clone(lines)
 	}
+	o.shown = shown
 	return all, err
 }
 
@@ -60,8 +78,8 @@ const outputLines = 12
 
 // said is the end of an instance's output without secrets, which may go over several lines
 // and be cut at the beginning.
-func (s *Set) said(lines []string) []string {
-	hidden := Lines([]byte(s.secrets.HideCut(strings.Join(lines, "\n"))))
+func (s *Set) said(output string) []string {
+	hidden := Lines([]byte(s.secrets.HideCut(output)))
 	return hidden[max(0, len(hidden)-outputLines):]
 }
 

@@ -48,7 +48,7 @@ func TestNames(t *testing.T) {
 
 func TestTheLastLines(t *testing.T) {
 	s := NewSet(&plan.Plan{}, secret.Values{}, nil)
-	if got := s.said(Lines([]byte(strings.Repeat("line\n", 40) + "last\n"))); len(got) != outputLines ||
+	if got := s.said(strings.Repeat("line\n", 40) + "last\n"); len(got) != outputLines ||
 		got[outputLines-1] != "last" {
 		t.Errorf("the last lines are %q", got)
 	}

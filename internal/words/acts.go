@@ -67,6 +67,8 @@ func Yes(v engine.View) string {
 			return To(c.LegShare(leg), v)
 		}
 		return "start to shift"
+	case crossing.AskTogether:
+		return fmt.Sprintf("end the keep of %v: all of %s have arrived", c.Target.Other(), is.Fleet)
 	case crossing.AskRetire:
 		old := c.Target.Other()
 		if v.Sides[old].Stands {
@@ -91,6 +93,8 @@ func YesKey(c crossing.State) string {
 		}
 	case crossing.AskFindings:
 		return "see and accept"
+	case crossing.AskTogether:
+		return "yes: all have arrived"
 	case crossing.AskRetire:
 		return "yes: retire " + c.Target.Other().String()
 	}

@@ -3,10 +3,12 @@ package words
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 )
 
@@ -14,7 +16,7 @@ import (
 // not who they say.
 func Event(e crossing.Event, s crossing.State) string {
 	text := event(e, s)
-	if e.Peer != (crossing.Peer{}) && e.Peer.Name != e.By {
+	if e.Peer != (crossing.Peer{}) && (e.Peer.Name != e.By || e.Peer.Mail != "") {
 		text = strings.TrimPrefix(text+", by "+e.Peer.String(), ", ")
 	}
 	switch {
@@ -69,6 +71,9 @@ func event(e crossing.Event, s crossing.State) string {
 			from = "the first release"
 		case f.LiveVersion != "":
 			from = "from " + f.LiveVersion
+		}
+		if f.With != "" {
+			from += ", and stays if all of " + f.With + " do"
 		}
 		return fmt.Sprintf("%s to %v, build %s, %s", main.Version, f.Target, raise.Short(main.Build), from)
 	case crossing.Asked:
@@ -171,6 +176,17 @@ func event(e crossing.Event, s crossing.State) string {
 			text += "; it runs another build than was delivered: " + f.Build
 		}
 		return text
+	case crossing.TermBegins:
+		return "the keeper before has not handed over: what it sent off is to count no more"
+	case crossing.TermBegan:
+		if f.From != "" {
+			return fmt.Sprintf("taken over from the keeper of %s; the front refuses what that one sends", f.From)
+		}
+		return fmt.Sprintf("term %d: the front refuses changes of an earlier one", f.Number)
+	case crossing.Followed:
+		return "by a standby at " + f.From
+	case crossing.TakenOver:
+		return "another keeper has taken over, and this one has ended"
 	case crossing.BegunAnew:
 		return fmt.Sprintf("the one before was put aside as %s: %s", f.Aside, f.Wrong)
 	case crossing.TookWheel:
@@ -216,6 +232,22 @@ func event(e crossing.Event, s crossing.State) string {
 			text = fmt.Sprintf("%s, failed after %s: %s", f.Version, Milliseconds(f.Took), f.Failed)
 		}
 		return text + ", see " + f.Output
+	case crossing.WayBackIs:
+		return wayBackIs(f)
+	case crossing.RetireDue:
+		return fmt.Sprintf("%v is retired in %s, and with it the way back", f.Side, route.Short(f.In.Round(time.Second)))
+	case crossing.Expires:
+		return fmt.Sprintf("%s is valid until %s", f.What, f.Until.Local().Format("Mon 2 Jan 2006 15:04"))
+	case crossing.NoticesBegin:
+		return "people are told what happens from now on, as the plan says"
+	case crossing.NoticeSent:
+		text := fmt.Sprintf("%s: to %s, in %s", f.Letter.About, f.Letter.To, Milliseconds(f.Took))
+		if f.Tries > 1 {
+			text += fmt.Sprintf(", at try %d", f.Tries)
+		}
+		return text
+	case crossing.NoticeFailed:
+		return fmt.Sprintf("%s: to %s, given up after %d tries: %s", f.Letter.About, f.Letter.To, f.Tries, f.Failed)
 	case crossing.Stopping:
 		if f.Cut > 0 {
 			return fmt.Sprintf("with %d requests open", f.Cut)

@@ -18,7 +18,8 @@ import (
 	"vaiven/internal/core/wayout"
 )
 
-// Situation is what has to be said first of a service. by is how a person answers a question: "a", "" on no screen.
+// Situation is what has to be said first of a service. by is how a person answers a question: "a", "" on no screen,
+// where no keys are named.
 func Situation(s situation.Situation, v engine.View, by string, now time.Time) string {
 	c := v.Crossing
 	switch is := s.Is.(type) {
@@ -64,14 +65,20 @@ func Situation(s situation.Situation, v engine.View, by string, now time.Time) s
 		}
 		return text + askedFor(is.For)
 	case situation.Theirs:
-		return fmt.Sprintf("frozen: %s. space accepts %s, o puts %s back", Frozen(c), On(c.Share, c.Target),
-			On(c.Ours, c.Target))
+		text := "frozen: " + Frozen(c)
+		if by != "" {
+			text += fmt.Sprintf(". space accepts %s, o puts %s back", On(c.Share, c.Target), On(c.Ours, c.Target))
+		}
+		return text
 	case situation.Stopped:
 		text := "frozen: " + Frozen(c)
 		if trouble := Trouble(c.Trouble); trouble != "" && !strings.Contains(text, trouble) {
 			text += "; " + trouble
 		}
-		return text + ". space resumes"
+		if by != "" {
+			text += ". space resumes"
+		}
+		return text
 	case situation.Eased:
 		return "route waits: " + Lacks(v.Lacks, now)
 	case situation.Paused:
@@ -258,6 +265,7 @@ func going(g situation.Going, then situation.Then, v engine.View) string {
 	after := map[situation.ThenDo]string{
 		situation.AskRetire: ", then you are asked", situation.Leave: ", and stays",
 		situation.TakeOut: ", then leaves the rotation", situation.Retire: ", then is retired",
+		situation.Await: ", and until all of " + c.With + " have arrived",
 	}[then.Do]
 	return fmt.Sprintf("%s; %v is kept for %s more%s", getsAll(v, c.Target), old, left, after)
 }
@@ -481,6 +489,14 @@ func judged(v engine.View) string {
 	}
 }
 
+// NextOf is what comes next by itself, for beside a situation: only where nothing is wrong and nobody is waited for.
+func NextOf(s situation.Situation, c crossing.State) string {
+	if s.Gravity != situation.AllRight {
+		return ""
+	}
+	return Next(s.Then, c)
+}
+
 // Next is what comes next by itself, and when: "asks you: 50 %, in 0:48".
 func Next(t situation.Then, c crossing.State) string {
 	old, in := c.Target.Other(), ", in "+Clock(t.In)
@@ -494,6 +510,8 @@ func Next(t situation.Then, c crossing.State) string {
 		return fmt.Sprintf("next: %v is retired%s", old, in)
 	case situation.AskRetire:
 		return fmt.Sprintf("next asks you: retire %v%s", old, in)
+	case situation.Await:
+		return fmt.Sprintf("%v stays until all of %s have arrived", old, c.With)
 	case situation.Leave:
 		return fmt.Sprintf("next: settled, %v stays%s", old, in)
 	case situation.NextLeg:
@@ -574,10 +592,8 @@ func Progress(v engine.View, trouble string, usual time.Duration, now time.Time)
 	}
 	s := situation.Of(v, situation.Seen{}, now)
 	text = Situation(s, v, "", now)
-	if s.Gravity == situation.AllRight {
-		if next := Next(s.Then, c); next != "" {
-			text += "; " + next
-		}
+	if next := NextOf(s, c); next != "" {
+		text += "; " + next
 	}
 	return fmt.Sprintf("%T", s.Is), text
 }
@@ -596,4 +612,58 @@ func Unchosen(o raise.Odd, side split.Side) string {
 func Untaken(side split.Side, waiting int64, patience time.Duration) string {
 	return fmt.Sprintf("%d messages wait at %v or are being done there, and none fewer for %v: see to its consumers, or "+
 		"take the messages away at the broker, and retire it again", waiting, side, patience)
+}
+
+// CountServices is how many there are.
+func CountServices(n int) string {
+	if n == 1 {
+		return "1 service"
+	}
+	return fmt.Sprintf("%d services", n)
+}
+
+// Fleet answers whether it is all right with several services: with which something is wrong, which wait for a person,
+// and of the only one that is not all right, why.
+func Fleet(all int, wrong, waits []string, why string) (situation.Gravity, string) {
+	count := CountServices(all)
+	for _, more := range []string{"; ", " ("} { // on its own line
+		why, _, _ = strings.Cut(why, more)
+	}
+	var list []string
+	gravity := situation.AllRight
+	if len(waits) > 0 {
+		gravity = situation.Waits
+		text := someOf(waits) + " wait for a person"
+		if len(waits) == 1 {
+			text = waits[0] + " waits for a person"
+		}
+		list = append(list, text)
+	}
+	if len(wrong) > 0 {
+		gravity = situation.Wrong
+		list = append([]string{"something is wrong with " + someOf(wrong)}, list...)
+	}
+	switch {
+	case len(list) == 0:
+		return gravity, count + ": all right"
+	case len(wrong)+len(waits) == 1 && why != "":
+		list = []string{append(wrong, waits...)[0] + ": " + why}
+	}
+	if rest := all - len(wrong) - len(waits); rest > 0 {
+		list = append(list, fmt.Sprintf("%d all right", rest))
+	}
+	return gravity, count + ": " + strings.ReplaceAll(strings.Join(list, "; "), "?; ", "? ")
+}
+
+// someOf names a few.
+func someOf(names []string) string {
+	const most = 3
+	switch n := len(names); {
+	case n == 1:
+		return names[0]
+	case n <= most:
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	default:
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most-1], ", "), n-most+1)
+	}
 }

@@ -34,6 +34,9 @@ func Guard(s guard.Status) string {
 		case guard.FewClients:
 			return fmt.Sprintf("too few clients yet, %d of %d", s.Clients, guard.Least(s.Watch))
 		case guard.NoBaseline:
+			if s.Watch.Figures() && s.From != plan.FromPages {
+				return "nothing to compare with: no figure of the live side" + reason(s.Said)
+			}
 			if s.Watch.Figures() {
 				return "nothing to compare with: the live side does not tell it"
 			}
@@ -51,6 +54,12 @@ func Guard(s guard.Status) string {
 		case guard.NotTimed:
 			return "cannot watch: this front does not measure times"
 		case guard.NotTold:
+			if s.From != plan.FromPages {
+				return "no figure: " + string(s.From) + reason(s.Said)
+			}
+			if s.Watch == plan.Fewer { // which is a sum
+				return "not known: not every instance tells it" + reason(s.Said)
+			}
 			return "not known: no instance tells it" + reason(s.Said)
 		case guard.NoneYet:
 			return "none counted on the new side yet; if it comes late, say after how long (after)"
@@ -61,9 +70,16 @@ func Guard(s guard.Status) string {
 		case guard.NotNamed:
 			return "cannot watch: answers do not say which side gave them"
 		}
+		if s.Said != "" {
+			return "not known: it could not be read lately" + reason(s.Said)
+		}
 		return "not known: it could not be read lately"
 	}
 	switch {
+	case s.Watch == plan.Alert:
+		return alerts(s)
+	case s.Watch == plan.Rate:
+		return rated(s)
 	case s.Watch.Figures():
 		return figured(s)
 	case !s.Watch.Compares():
@@ -101,6 +117,36 @@ func figured(s guard.Status) string {
 	return "none found: " + text
 }
 
+// rated is how a guard on a rate stands: "3.1 % of 412, live 0.4 %: worse, 99.2 % certain".
+func rated(s guard.Status) string {
+	text := fmt.Sprintf("%s of %d", Percent(s.Trial.Rate()), s.Trial.Of)
+	if s.Baseline.Of > 0 {
+		text += ", live " + Percent(s.Baseline.Rate())
+	}
+	switch s.State {
+	case guard.Tripped:
+		return text + fmt.Sprintf(": worse, %s certain", Sure(s.Sure))
+	case guard.Watching:
+		return fmt.Sprintf("watching, %s certain: %s", Sure(s.Sure), text)
+	}
+	return "none found: " + text
+}
+
+// alerts is how a guard on alerts stands.
+func alerts(s guard.Status) string {
+	text := "no new alert"
+	if s.Trial.Bad > 0 {
+		text = s.Alerts.New + " fires" + reason(s.Alerts.Summary)
+		if more := s.Trial.Bad - 1; more > 0 {
+			text += fmt.Sprintf(", and %d more", more)
+		}
+	}
+	if s.Alerts.Old > 0 {
+		text += fmt.Sprintf("; %d fired before this leg", s.Alerts.Old)
+	}
+	return text
+}
+
 // Differs is by how much a figure differs on the new side, or on one of its instances.
 func Differs(w plan.Watch, figure, instance string, by float64) string {
 	if instance != "" {
@@ -111,17 +157,34 @@ func Differs(w plan.Watch, figure, instance string, by float64) string {
 		return instance + "grows by " + Measure(w, figure, by) + " a minute"
 	case plan.Higher:
 		return instance + "is higher by " + Measure(w, figure, by)
+	case plan.Lower:
+		return instance + "is lower by " + Measure(w, figure, by)
+	case plan.Bound:
+		if by <= 0 {
+			return instance + "is within its bound by " + Measure(w, figure, -by)
+		}
+		return instance + "is beyond its bound by " + Measure(w, figure, by)
+	case plan.Rate:
+		return "differs by " + Measure(w, figure, by)
 	}
 	return "fewer by " + Measure(w, figure, by)
 }
 
 // Measure is an amount of a figure with its unit, as far as its name tells that, or a part of what is counted.
 func Measure(w plan.Watch, figure string, v float64) string {
-	if w == plan.Fewer {
+	if w == plan.Fewer || w == plan.Rate {
 		return fmt.Sprintf("%.3g %%", 100*v)
 	}
 	name, _, _ := strings.Cut(figure, "{")
+	_, unit, asked := strings.Cut(figure, " (") // of one that is asked for
+	unit = strings.TrimSuffix(unit, ")")
 	switch {
+	case asked && unit == "bytes":
+		return bytesOf(v)
+	case asked && unit == "%":
+		return fmt.Sprintf("%.3g %%", v)
+	case asked:
+		return fmt.Sprintf("%.4g %s", v, unit)
 	case name == guard.MeanFigure:
 		return Milliseconds(time.Duration(v * float64(time.Second)))
 	case strings.HasSuffix(name, "_bytes"):
@@ -246,6 +309,16 @@ func Limit(s guard.Status) string {
 		return then + " if worse by " + Percent(s.Margin)
 	case s.Watch == plan.Grows:
 		return then + " above " + Measure(s.Watch, s.Figure, s.Margin) + "/min"
+	case s.Watch == plan.Bound && s.Down:
+		return then + " below " + Measure(s.Watch, s.Figure, s.Bound)
+	case s.Watch == plan.Bound:
+		return then + " above " + Measure(s.Watch, s.Figure, s.Bound)
+	case s.Watch == plan.Rate:
+		return then + " if worse by " + Percent(s.Margin)
+	case s.Watch == plan.Lower:
+		return then + " if lower by " + Measure(s.Watch, s.Figure, s.Margin)
+	case s.Watch == plan.Alert:
+		return then + " at a new alert"
 	case s.Watch.Figures():
 		return then + " above " + Measure(s.Watch, s.Figure, s.Margin)
 	case s.Watch == plan.Waits && s.After == 0:
@@ -504,7 +577,10 @@ func lack(l crossing.Lack, now time.Time) string {
 	case crossing.LackCounts:
 		return because("the front's requests have not been counted"+lasting(l.Since), l.Said)
 	case crossing.LackFigures:
-		return because(unread("what "+l.Guard+" watches was", lasting(l.Since)), l.Said)
+		if l.Since.IsZero() {
+			return because("no figure yet for "+l.Guard, l.Said)
+		}
+		return because("no figure for "+l.Guard+lasting(l.Since), l.Said)
 	case crossing.LackDoor:
 		return because("the prober has had no answer at the front door"+lasting(l.Since), l.Said)
 	case crossing.LackAnswers:

@@ -52,6 +52,9 @@ func Question(q crossing.Question, s crossing.State) string {
 			is.Part, q.Side, Percent(is.Load))
 	case crossing.AskUnsure:
 		return fmt.Sprintf("%s. Go on to %v on %v all the same?", Unsure(is.Unsure), is.Part, q.Side)
+	case crossing.AskTogether:
+		return fmt.Sprintf("%v was kept for its time, and stays until all that arrive together have: have all of %s?",
+			q.Side.Other(), is.Fleet)
 	case crossing.AskRetire:
 		return fmt.Sprintf("%v was kept for its time. Retire it?", q.Side.Other())
 	}
@@ -164,6 +167,9 @@ func Cause(cause crossing.Cause, s crossing.State) string {
 		if c.Order.Side == s.Target.Other() {
 			text = fmt.Sprintf("%s sent all traffic back to %v", somebody(c.Order.By), c.Order.Side)
 		}
+		if c.Order.Closed {
+			text += fmt.Sprintf(", and closed %v", c.Order.Side.Other())
+		}
 		if c.Order.Why != "" {
 			text += ": " + c.Order.Why
 		}
@@ -226,6 +232,14 @@ func Found(f crossing.Found, s crossing.State) string {
 func Alarm(a crossing.Alarm) string {
 	text := a.Guard + ": "
 	switch {
+	case a.Watch == plan.Alert:
+		return text + a.Alert + " fires" + reason(a.Summary)
+	case a.Watch == plan.Rate:
+		return text + fmt.Sprintf("%s against %s, worse, %s certain", Percent(a.Level), Percent(a.Baseline), Sure(a.Sure))
+	case a.Watch == plan.Bound:
+		order := map[bool]string{false: "above", true: "below"}[a.Down]
+		return text + fmt.Sprintf("%s %s by %s, %s certain", order, Measure(a.Watch, a.Figure, a.Bound),
+			Measure(a.Watch, a.Figure, a.Level), Sure(a.Sure))
 	case a.Watch.Figures():
 		return text + fmt.Sprintf("%s, %s certain", Differs(a.Watch, a.Figure, a.Instance, a.Level), Sure(a.Sure))
 	case a.Watch == plan.Door && a.Level <= a.Baseline: // what got no answer names no side
@@ -511,6 +525,8 @@ func Refusal(refusal *crossing.Refusal) string {
 				"back (vaiven cross)", r.Side)
 		}
 		return fmt.Sprintf("%v has been retired: there is nobody to go back to", r.Side)
+	case crossing.SideClosed:
+		return Closed(r.Order) + ": vaiven reopen opens it again"
 	case crossing.LiveServes:
 		return fmt.Sprintf("%d of %d instances of %v serve: at once is for a live side that is dead. Leave --at-once "+
 			"out, and go by the plan's route", r.Serving.Healthy, r.Serving.Instances, r.Serving.Side)
@@ -643,4 +659,21 @@ func State(s crossing.State) string {
 		text += ": " + why
 	}
 	return text
+}
+
+// Closed says which side an order has closed, by whom and since when; "" if none.
+func Closed(o reading.Order) string {
+	if !o.Closed {
+		return ""
+	}
+	return fmt.Sprintf("%v is closed since %s (%s)", o.Side.Other(), o.At.Local().Format("15:04:05 on 2 January"),
+		somebody(o.By))
+}
+
+// ClosedAt is [Closed], and what opens it again.
+func ClosedAt(o reading.Order, file string) string {
+	if !o.Closed {
+		return ""
+	}
+	return Closed(o) + ": vaiven reopen " + file + " opens it again"
 }

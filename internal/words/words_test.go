@@ -40,6 +40,25 @@ var (
 	order = reading.Order{Generation: 3, Side: split.Blue, By: "ada", Why: "the pier is closed"}
 )
 
+// Whether it is all right with several services is the first that is said of them.
+func TestFleet(t *testing.T) {
+	for want, c := range map[string]struct {
+		all          int
+		wrong, waits []string
+	}{
+		"6 services: all right":                              {6, nil, nil},
+		"1 service: fares: it waits":                         {1, nil, []string{"fares"}},
+		"6 services: fares: it waits; 5 all right":           {6, []string{"fares"}, nil},
+		"6 services: a and b wait for a person; 4 all right": {6, nil, []string{"a", "b"}},
+		"6 services: something is wrong with a, b and 2 more; c waits for a person; 1 all right": {6,
+			[]string{"a", "b", "x", "y"}, []string{"c"}},
+	} {
+		if _, got := Fleet(c.all, c.wrong, c.waits, "it waits (for you)"); got != want {
+			t.Errorf("it says %q, and not %q", got, want)
+		}
+	}
+}
+
 func TestWhoItWas(t *testing.T) {
 	e := crossing.Event{By: "marit", Peer: crossing.Peer{User: 1004, Name: "deploy", Host: "quay2"},
 		Said: "it looks wrong", What: crossing.Recovers{}}
@@ -148,8 +167,11 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		crossing.Noted{}, crossing.AcceptedTheirs{}, crossing.Ailed{Cause: crossing.Because(crossing.ByHand{})},
 		crossing.Recovers{}, crossing.NotReturned{}, crossing.Restarted{Instance: "green-1"},
 		crossing.Hooked{Moment: plan.WhenSettled}, crossing.BegunAnew{Aside: "log.db.1", Wrong: "malformed"},
+		crossing.TermBegins{}, crossing.TermBegan{Number: 5}, crossing.Followed{From: "pier-2"}, crossing.TakenOver{},
 		crossing.VersionArrived{Version: "4.4.0"}, crossing.Dropped{Version: "4.3.0", For: "4.4.0"},
 		crossing.Built{Version: "4.4.0", Output: "builds/4.4.0.log"},
+		crossing.WayBackIs{}, crossing.NoticesBegin{}, crossing.RetireDue{}, crossing.Expires{What: "the door's certificate"},
+		crossing.NoticeSent{Letter: crossing.Letter{To: "marit@linea-vessa.example"}}, crossing.NoticeFailed{Failed: "550"},
 		crossing.Compared{Baselines: []crossing.Baseline{{Guard: "failing"}}},
 	}
 	for _, of := range crossing.Facts.Zeroes() {

@@ -24,6 +24,8 @@ type kept struct {
 	resident int64   // bytes
 	seen     []time.Duration
 	watchers float64 // of a core, ten of them
+	records  float64 // of a core, a crossing of 500 instances
+	hour     float64 // KiB that are written for it
 }
 
 const (
@@ -94,7 +96,13 @@ func (b *bench) timeKeeper(ctx context.Context) (k kept, err error) {
 	if k.seen, err = timeSight(ctx, socket); err != nil {
 		return k, err
 	}
-	k.watchers, err = watchers(ctx)
+	if k.watchers, err = figure(ctx, "./internal/keeper/api", "Watchers", "%core/10watchers"); err != nil {
+		return k, err
+	}
+	if k.records, err = figure(ctx, "./internal/keeper/recording", "Take/500", "%core"); err != nil {
+		return k, err
+	}
+	k.hour, err = figure(ctx, "./internal/keeper/recording", "FiveHours", "KiB/h")
 	return k, err
 }
 
@@ -146,18 +154,19 @@ func timeSight(ctx context.Context, socket string) ([]time.Duration, error) {
 	return times, ctx.Err()
 }
 
-var ofACore = regexp.MustCompile(`([0-9.e-]+) %core/10watchers`)
-
-// watchers is what ten who watch cost a keeper, by the benchmark beside its code.
-func watchers(ctx context.Context) (float64, error) {
-	out, err := exec.CommandContext(ctx, "go", "test", "./internal/keeper/api", "-run", "^$", "-bench", "Watchers",
-		"-benchtime", "1x").CombinedOutput()
-	m := ofACore.FindSubmatch(out)
-	if err != nil || m == nil {
-		return 0, fmt.Errorf("go test -bench Watchers: %w: %s", err, out)
+// figure is what a benchmark beside the code of a package comes to, in a unit of its own.
+func figure(ctx context.Context, of, name, unit string) (float64, error) {
+	times := "1x"
+	if name == "Take/500" {
+		times = "600x" // ten minutes of it
 	}
-	percent, err := strconv.ParseFloat(string(m[1]), 64)
-	return percent / 100, err
+	out, err := exec.CommandContext(ctx, "go", "test", of, "-run", "^$", "-bench", name, "-benchtime",
+		times).CombinedOutput()
+	m := regexp.MustCompile(`([0-9.e+-]+) ` + regexp.QuoteMeta(unit) + `\s`).FindSubmatch(out)
+	if err != nil || m == nil {
+		return 0, fmt.Errorf("go test -bench %s: %w: %s", name, err, out)
+	}
+	return strconv.ParseFloat(string(m[1]), 64)
 }
 
 // text is the section about the keeper.
@@ -169,8 +178,10 @@ func (k kept) text() string {
 | idle, with 4 instances, of a core over %v | %.2f %% |
 | its resident memory | %d MB |
 | ten who watch a crossing of 500 instances, of a core, their own ends included | %.1f %% |
+| recording such a crossing, of a core | %.2f %% |
+| its recording, over five hours, by the hour | %.0f KiB |
 | from a command until another client sees what came of it, median | %v |
 | the same, at most, of %d | %v |
 
-`, idleSpan, 100*k.idle, k.resident>>20, 100*k.watchers, median(k.seen).Round(100*time.Microsecond), len(k.seen), slices.Max(k.seen).Round(100*time.Microsecond))
+`, idleSpan, 100*k.idle, k.resident>>20, k.watchers, k.records, k.hour, median(k.seen).Round(100*time.Microsecond), len(k.seen), slices.Max(k.seen).Round(100*time.Microsecond))
 }

@@ -35,7 +35,8 @@ func main() {
 	flag.StringVar(&b.out, "out", "docs/benchmarks.md", "file to write")
 	flag.IntVar(&b.rounds, "rounds", 5, "rounds")
 	flag.DurationVar(&b.load, "load", 3*time.Second, "time of load a front, a kind and a round")
-	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper, replace or screen, and "+
+	flag.StringVar(&b.only, "only", "", "make only this: loads, set, changes, checks, keeper, evacuate, rest, "+
+		"replace or screen, and "+
 		"write nothing")
 	flag.IntVar(&b.switches, "switches", 200, "switches to time")
 	screen := flag.Bool("screen", false, "be a screen on a made-up service (used by the benchmark itself)")
@@ -136,6 +137,18 @@ func (b *bench) run(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	var fires evacuations
+	if wanted("evacuate") {
+		if fires, err = b.timeEvacuations(ctx); err != nil {
+			return err
+		}
+	}
+	var rest resting
+	if wanted("rest") {
+		if rest, err = b.timeAtRest(ctx); err != nil {
+			return err
+		}
+	}
 	var front *replaced
 	if wanted("replace") { // the fronts of the others are not those that were started any more
 		if front, err = b.timeReplacements(ctx); err != nil {
@@ -151,13 +164,19 @@ func (b *bench) run(ctx context.Context) (err error) {
 	if b.only == "screen" {
 		fmt.Print(screenText(screens))
 	}
+	if b.only == "evacuate" {
+		fmt.Print(fires.text())
+	}
+	if b.only == "rest" {
+		fmt.Print(rest.text())
+	}
 	if b.only == "keeper" {
 		fmt.Print(k.text())
 	}
 	if b.only != "" {
 		return nil
 	}
-	return b.write(sw, front, changes, checks, k, screens)
+	return b.write(sw, front, changes, checks, k, fires, rest, screens)
 }
 
 func (b *bench) start(name string, args ...string) (*exec.Cmd, error) {
@@ -389,7 +408,7 @@ const others = "## Evidence\n"
 
 // write makes the document.
 func (b *bench) write(sw switched, front *replaced, changes []changed, checks checking, k kept,
-	screens []screened) error {
+	fires evacuations, rest resting, screens []screened) error {
 	var t bytes.Buffer
 	memory, _ := os.ReadFile("/proc/meminfo")
 	total, _, _ := strings.Cut(strings.TrimPrefix(string(memory), "MemTotal:"), "kB")
@@ -419,7 +438,7 @@ func (b *bench) write(sw switched, front *replaced, changes []changed, checks ch
 	t.WriteString(front.text())
 	documentChanges(&t, changes)
 	checks.document(&t)
-	fmt.Fprintf(&t, "\n%s\n%s", k.text(), screenText(screens))
+	fmt.Fprintf(&t, "\n%s%s%s\n%s", k.text(), fires.text(), rest.text(), screenText(screens))
 	// What other targets came to is written by hand, and stays.
 	if before, err := os.ReadFile(b.out); err == nil {
 		if at := bytes.Index(before, []byte(others)); at >= 0 {

@@ -33,16 +33,23 @@ func family(cmd *exec.Cmd) []int {
 // processorTime is what a front has used so far, in user and kernel mode
 // (fields 14 and 15 of proc(5), at 100 ticks a second).
 func processorTime(cmd *exec.Cmd) time.Duration {
-	var ticks int64
+	var sum time.Duration
 	for _, pid := range family(cmd) {
-		data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-		_, rest, _ := strings.Cut(string(data), ") ")
-		fields := strings.Fields(rest)
-		for _, n := range []int{11, 12} {
-			if n < len(fields) {
-				t, _ := strconv.ParseInt(fields[n], 10, 64)
-				ticks += t
-			}
+		sum += busyAlone(pid)
+	}
+	return sum
+}
+
+// busyAlone is what one process has used so far.
+func busyAlone(pid int) time.Duration {
+	var ticks int64
+	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	_, rest, _ := strings.Cut(string(data), ") ")
+	fields := strings.Fields(rest)
+	for _, n := range []int{11, 12} {
+		if n < len(fields) {
+			t, _ := strconv.ParseInt(fields[n], 10, 64)
+			ticks += t
 		}
 	}
 	return time.Duration(ticks) * 10 * time.Millisecond

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -84,7 +86,12 @@ type Options struct {
 	Quick   bool   // a crossing of well under a minute, without questions
 	Rate    float64
 	Patient bool // no guard on slow answers, for machines that stall
+	// name of the service, "" for sailings
+	Service string
 }
+
+// service is the name of the service.
+func (o Options) service() string { return cmp.Or(o.Service, "sailings") }
 
 // services is the program that the company's services are.
 func (o Options) services() string { return filepath.Join(filepath.Dir(o.Program), "vaiven-demo") }
@@ -122,7 +129,7 @@ func Build(ctx context.Context, o Options) (built *Scenario, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Scenario{Folder: folder, File: filepath.Join(folder, "sailings.yaml")}
+	s := &Scenario{Folder: folder, File: filepath.Join(folder, o.service()+".yaml")}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, s.Remove(context.WithoutCancel(ctx)))
@@ -228,7 +235,7 @@ func (s *Scenario) write(o Options) error {
 		stack = fmt.Sprintf("  cluster: {}\n  image: lineavessa.example/sailings:{version}\n  port: %d\n  command: "+
 			"--listen {address} --instance {instance}\n", s.pods)
 	}
-	text := strings.NewReplacer("PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "SERVICES",
+	text := strings.NewReplacer("service: sailings", "service: "+o.service(), "PART", part, "STACK", stack, "WAITS", waits, "LISTEN", address, "SERVICES",
 		o.services(), "FARES", s.fares,
 		"REGISTRY", s.registry+"/"+imageName,
 		"BERTHPORTS", fmt.Sprintf("%d-%d", first+60, first+89),
@@ -507,11 +514,21 @@ func ownerOf(folder string) ([]byte, error) {
 	return data, errors.Join(err, in.Close())
 }
 
+// plansIn are the plans of a demo's folder.
+func plansIn(folder string) []string {
+	files, _ := planfile.Below(context.Background(), folder) // it is being removed
+	return slices.DeleteFunc(files, func(file string) bool { return filepath.Dir(file) != folder })
+}
+
 func remove(ctx context.Context, folder string, started []process.ID) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	var failed []error
-	if p, err := planfile.Read(filepath.Join(folder, "sailings.yaml")); err == nil {
+	for _, file := range plansIn(folder) {
+		p, err := planfile.Read(file)
+		if err != nil {
+			continue
+		}
 		failed = append(failed, service.End(ctx, p))
 		for n := range p.Parts {
 			for side := range p.Parts[n].Stacks {

@@ -107,9 +107,13 @@ var rules = []rule{
 		homeIsAnOrder},
 	{"a term", "what a keeper that was ended sent off counts no more, and a term is nobody's going home", nil, true,
 		aTerm},
+	{"a term past a change", "once a term has begun, no change of an earlier one comes into force", nil, false,
+		aTermPastAChange},
 	{"home past a change", "going home waits for no change, and none undoes it", nil, false, homePastAChange},
 	{"home to nobody", "home is a place: never to a side with nobody while the other one serves", nil, true,
 		homeToNobody},
+	{"a side that is closed", "to a side that was left nothing goes, from whatever process, until it is opened again", nil,
+		true, closedSide},
 	{"rehearses home", "a rehearsal says whether going home would work, and changes nothing", nil, true, rehearses},
 	{"rehearses what would not work", "what is in the way is known before it is needed", []Ability{Checker}, false,
 		rehearsesInVain},
@@ -823,7 +827,7 @@ func aTerm(t *testing.T, c *scene) {
 	c.set(2500)
 	before := c.read()
 	other := c.Driver()
-	term, err := other.NewTerm(c.ctx())
+	term, err := other.NewTerm(c.ctx(), 0)
 	if err != nil || term <= before.Order.Term {
 		t.Fatalf("another term after %d: %d, %v", before.Order.Term, term, err)
 	}
@@ -855,8 +859,52 @@ func aTerm(t *testing.T, c *scene) {
 	} else if d, err := other.Set(c.ctx(), 2500, front.AsRead(r)); err != nil || d.Share != 2500 {
 		t.Errorf("a change of this term: %+v, %v", d, err)
 	}
-	if again, err := c.d.NewTerm(c.ctx()); err != nil || again <= term {
-		t.Errorf("a term after %d: %d, %v", term, again, err)
+	if again, err := c.d.NewTerm(c.ctx(), term+5); err != nil || again <= term+5 {
+		t.Errorf("a term after %d: %d, %v", term+5, again, err)
+	}
+	c.home(split.Blue)
+}
+
+// aTermPastAChange begins a term at random moments of a change that another process makes in the one before: from the
+// moment at which it has begun, nothing of that change comes into force.
+func aTermPastAChange(t *testing.T, c *scene) {
+	r := testkit.Rand(t)
+	tries := 12
+	if !c.has(Seamless) {
+		tries = 4
+	}
+	c.set(2500)
+	begun := time.Now()
+	c.set(5000)
+	usual := time.Since(begun)
+	for n := range tries {
+		share, before := split.Share(1000+n), c.read()
+		var done front.Done
+		changed := make(chan error, 1)
+		go func() {
+			var err error
+			done, err = c.d.Set(c.ctx(), share, front.AsRead(before))
+			changed <- err
+		}()
+		time.Sleep(time.Duration(r.Int64N(int64(usual) + 1))) // the moment is the test's input
+		other := c.Driver()
+		Eventually(t, "a term past a change", func() error {
+			_, err := other.NewTerm(c.ctx(), before.Order.Term)
+			return err
+		})
+		now, err := other.Read(c.ctx())
+		if err != nil {
+			t.Fatal(err)
+		}
+		errChange := <-changed
+		if after, err := other.Read(c.ctx()); err != nil || after.Split.Share != now.Split.Share {
+			t.Errorf("when another term had begun %v were on green, and %v when the change before had said %v (%v)",
+				now.Split.Share, after.Split.Share, errChange, err)
+		}
+		// One that was made before the term, and that the term came over, is as it was.
+		if errChange == nil && done.Share != now.Split.Share && now.Split.Share != before.Split.Share {
+			t.Errorf("a change to %v is said to be made, and %v are on green", done.Share, now.Split.Share)
+		}
 	}
 	c.home(split.Blue)
 }
@@ -910,6 +958,61 @@ func homeToNobody(t *testing.T, c *scene) {
 	}
 	c.only(split.Green)
 	c.instances(split.Blue, c.blue)
+	c.home(split.Blue)
+	c.only(split.Blue)
+}
+
+// closedSide leaves a side, and holds to it that nothing goes there: by no change, no going home, not with force, not
+// after another term or a reload.
+func closedSide(t *testing.T, c *scene) {
+	leave := front.Homing{Side: split.Green, By: "marit", Why: "the hall is under water", Close: true}
+	if d, err := c.Driver().Home(c.ctx(), leave); err != nil || d.Share != split.Whole || !d.Order.Closes(split.Blue) {
+		t.Fatalf("left: %+v, %v", d, err)
+	}
+	c.only(split.Green)
+	other := c.Driver()
+	still := func(after string) {
+		t.Helper()
+		r, err := other.Read(c.ctx())
+		if err != nil || !r.Order.Closes(split.Blue) || r.Split.Share != split.Whole {
+			t.Fatalf("after %s: %v on green, under %+v, %v", after, r.Split.Share, r.Order, err)
+		}
+		if d, err := other.Set(c.ctx(), split.Whole/2, front.AsRead(r)); !errors.Is(err, front.ErrClosed) {
+			t.Errorf("after %s, a change: %+v, %v", after, d, err)
+		}
+	}
+	still("leaving")
+	back := homing(split.Blue)
+	back.Force = true
+	if d, err := c.Driver().Home(c.ctx(), back); !errors.Is(err, front.ErrClosed) {
+		t.Errorf("back to it: %+v, %v", d, err)
+	}
+	still("going back")
+	if _, err := c.Driver().Rehearse(c.ctx(), split.Blue); !errors.Is(err, front.ErrClosed) {
+		t.Errorf("a rehearsal of going back: %v", err)
+	}
+	if d, err := c.d.Home(c.ctx(), homing(split.Green)); err != nil || d.Share != split.Whole {
+		t.Errorf("to where all goes: %+v, %v", d, err)
+	}
+	still("going to the other side again")
+	if _, err := c.Driver().NewTerm(c.ctx(), 0); err != nil {
+		t.Error(err)
+	}
+	still("another term")
+	if c.Reload != nil {
+		c.Reload(t)
+		Eventually(t, "a reading after a reload", func() error {
+			_, err := other.Read(c.ctx())
+			return err
+		})
+		still("a reload")
+	}
+	c.only(split.Green)
+	leave.Close, leave.Reopen = false, true
+	if d, err := c.Driver().Home(c.ctx(), leave); err != nil || d.Share != split.Whole || d.Order.Closed {
+		t.Fatalf("opened again: %+v, %v", d, err)
+	}
+	c.set(split.Whole / 2)
 	c.home(split.Blue)
 	c.only(split.Blue)
 }

@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"vaiven/lab/testkit"
 )
 
 // Need skips nothing: a proxy that is not there fails the test, because "make test"
@@ -105,6 +107,12 @@ func (p *Program) Signal(s syscall.Signal) {
 	if err := p.cmd.Process.Signal(s); err != nil {
 		p.t.Fatalf("signal %v: %v", s, err)
 	}
+}
+
+// Freeze stops the program itself until thaw is called.
+func (p *Program) Freeze() (thaw func()) {
+	p.t.Helper()
+	return testkit.Freeze(p.t, p.cmd.Process.Pid)
 }
 
 // Ended reports whether it has ended.

@@ -30,19 +30,29 @@ type Server struct {
 // configuration.
 func Start(t *testing.T, dir string, extra ...string) Server {
 	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Close()
+	return StartAt(t, dir, l.Addr().String(), exec.Command, extra...)
+}
+
+// StartAt starts one at an address, by a command as who runs it makes it.
+func StartAt(t *testing.T, dir, address string, command func(name string, args ...string) *exec.Cmd,
+	extra ...string) Server {
+	t.Helper()
 	if _, err := os.Stat(Program); err != nil {
 		t.Skip("there is no sshd: scripts/need test installs it")
 	}
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Skip(err)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	l.Close()
-	s := Server{Address: "127.0.0.1:" + port, Identity: filepath.Join(dir, "key"),
+	s := Server{Address: address, Identity: filepath.Join(dir, "key"),
 		KnownHosts: filepath.Join(dir, "known_hosts")}
 	authorized := Key(t, s.Identity)
 	public := Key(t, filepath.Join(dir, "hostkey"))
@@ -56,16 +66,16 @@ func Start(t *testing.T, dir string, extra ...string) Server {
 			lines = append(lines, line)
 		}
 	}
-	conf := fmt.Sprintf("Port %s\nListenAddress 127.0.0.1\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile "+
-		"%[2]s/authorized\nPasswordAuthentication no\nUsePAM no\nStrictModes no\n%s\n",
-		port, dir, strings.Join(append(lines, environment), "\n"))
+	conf := fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s/hostkey\nPidFile none\nAuthorizedKeysFile "+
+		"%[3]s/authorized\nPasswordAuthentication no\nUsePAM no\nStrictModes no\n%s\n",
+		port, host, dir, strings.Join(append(lines, environment), "\n"))
 	for name, text := range map[string]string{"authorized": authorized + "\n",
-		"known_hosts": fmt.Sprintf("[127.0.0.1]:%s %s\n", port, public), "conf": conf} {
+		"known_hosts": fmt.Sprintf("[%s]:%s %s\n", host, port, public), "conf": conf} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	cmd := exec.Command(Program, "-D", "-e", "-f", filepath.Join(dir, "conf"))
+	cmd := command(Program, "-D", "-e", "-f", filepath.Join(dir, "conf"))
 	log, err := os.Create(filepath.Join(dir, "log"))
 	if err != nil {
 		t.Fatal(err)
@@ -80,11 +90,8 @@ func Start(t *testing.T, dir string, extra ...string) Server {
 		cmd.Wait()
 	})
 	testkit.Eventually(t, "sshd listens", func() bool {
-		c, err := net.Dial("tcp", s.Address)
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
+		said, err := os.ReadFile(log.Name())
+		return err == nil && strings.Contains(string(said), "Server listening on "+host)
 	})
 	return s
 }

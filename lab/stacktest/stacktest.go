@@ -220,7 +220,14 @@ func Run(t *testing.T, s System) {
 
 func raise(t *testing.T, d stack.Driver, side split.Side, b stack.Build) []reading.Instance {
 	t.Helper()
-	if err := d.Raise(t.Context(), side, b); err != nil {
+	err := d.Raise(t.Context(), side, b)
+	for range 2 { // as the engine does: what did not answer in time was busy
+		if !errors.Is(err, stack.ErrUnreachable) {
+			break
+		}
+		err = d.Raise(t.Context(), side, b)
+	}
+	if err != nil {
 		t.Fatalf("raise %v: %v", side, err)
 	}
 	return list(t, d, side)

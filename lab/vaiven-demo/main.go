@@ -49,7 +49,7 @@ func main() {
 type usage struct{ error }
 
 func root() *cobra.Command {
-	var handsFree, asJSON bool
+	var handsFree, asJSON, fleet bool
 	var theme string
 	o := demo.Options{Fault: demo.None, Rate: 300}
 	fault, kind := string(demo.None), string(embedded.Kind.Name)
@@ -81,6 +81,9 @@ ends with the exit status of vaiven cross.`,
 				return err
 			}
 			o.Program = filepath.Join(filepath.Dir(self), "vaiven")
+			if fleet {
+				return showFleet(cmd.Context(), o.Program, theme)
+			}
 			s, err := demo.Build(cmd.Context(), o)
 			if err != nil {
 				return fmt.Errorf("build up the demo: %w", err)
@@ -91,15 +94,12 @@ ends with the exit status of vaiven cross.`,
 				args = []string{"cross", s.File, "--version", demo.NewVersion, "--yes",
 					fmt.Sprintf("--json=%v", asJSON)}
 			}
-			run := exec.CommandContext(cmd.Context(), o.Program, args...)
-			run.Stdin, run.Stdout, run.Stderr = os.Stdin, os.Stdout, os.Stderr
-			run.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM} // it is nothing without us
-			run.Cancel = func() error { return run.Process.Signal(syscall.SIGTERM) }
-			return run.Run()
+			return vaiven(cmd.Context(), o.Program, args...)
 		},
 	}
 	cmd.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return wrong(err) })
 	cmd.Flags().BoolVar(&handsFree, "hands-free", false, "do a whole crossing by itself")
+	cmd.Flags().BoolVar(&fleet, "fleet", false, "six services that depend on each other, on several fronts, on one screen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --hands-free, print JSON")
 	cmd.Flags().StringVar(&fault, "fault", fault, fmt.Sprintf("how the new version is bad: %v", demo.Faults))
 	cmd.Flags().StringVar(&kind, "front", kind, fmt.Sprintf("what divides the requests: %v; all but the first have "+
@@ -115,6 +115,26 @@ ends with the exit status of vaiven cross.`,
 	cmd.AddCommand(sailingsCommand(), passengersCommand(), faresCommand(), registryCommand(), faresReachCommand(),
 		clusterCommand())
 	return cmd
+}
+
+// vaiven runs Vaiven with this terminal, until it ends.
+func vaiven(ctx context.Context, program string, args ...string) error {
+	run := exec.CommandContext(ctx, program, args...)
+	run.Stdin, run.Stdout, run.Stderr = os.Stdin, os.Stdout, os.Stderr
+	run.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM} // it is nothing without us
+	run.Cancel = func() error { return run.Process.Signal(syscall.SIGTERM) }
+	return run.Run()
+}
+
+// showFleet builds up the company's six services, and opens the screen on all of them.
+func showFleet(ctx context.Context, program, theme string) (err error) {
+	fmt.Println("building up six services; this takes a while")
+	f, err := demo.BuildFleet(ctx, program)
+	if err != nil {
+		return fmt.Errorf("build up the demo: %w", err)
+	}
+	defer func() { err = errors.Join(err, f.Remove(context.WithoutCancel(ctx))) }()
+	return vaiven(ctx, program, "open", f.File, "--theme", theme)
 }
 
 // wrong is an error as one in how it was called.

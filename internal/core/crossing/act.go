@@ -56,6 +56,7 @@ type (
 		SameBuild bool              `json:"same_build,omitempty" says:"even if the live side runs all of that already"`
 		AtOnce    bool              `json:"at_once,omitempty" says:"in one step, because the live side does not serve"`
 		Hold      bool              `json:"hold,omitempty" says:"wait for a person before the first leg and after failures"`
+		With      string            `json:"with,omitempty" says:"the fleet that it arrives with: its keep does not end before somebody says that all have arrived"`
 
 		Service     string         `json:"-"`
 		Folder      string         `json:"-"` // identity of the state folder

@@ -102,6 +102,8 @@ func answers(q Question) need {
 		return need{people.Retire, q.Name(), true}
 	case AskRaise, AskProof:
 		return need{people.Approve, q.Name(), false}
+	case AskTogether: // it says what has happened, and approves of nothing
+		return need{right: people.Begin}
 	}
 	return need{people.Approve, q.Name(), true}
 }

@@ -1,11 +1,13 @@
 package crossing
 
 import (
+	"maps"
 	"slices"
 	"time"
 
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
+	"vaiven/internal/core/reading"
 )
 
 // Apply is the state after an event. It cannot fail: whatever happened, happened. An
@@ -20,9 +22,11 @@ func Apply(s State, e Event) State {
 			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target,
 			Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
+			With:   f.With,
 			AtOnce: f.AtOnce, Begun: e.At, BegunBy: e.By, BegunPeer: e.Peer,
 			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was,
 			Out: s.Out, Control: begunWith(s, f), Waiting: f.Waiting.unless(main.Version),
+			Told: Told{Expires: s.Told.Expires, Notices: s.Told.Notices}, Closed: s.Closed, Term: f.Term,
 		}
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keeping, len(f.Route)-1, true, true
@@ -30,6 +34,26 @@ func Apply(s State, e Event) State {
 		return s
 	case VersionArrived:
 		s.Waiting = Arrival{f.Version, f.Commit, e.At, e.By, e.Peer}
+	case TermBegins:
+		s.Term = Term{Number: s.Term.Number, Known: s.Term.Known, Folder: s.Term.Folder, Begins: true}
+	case TermBegan:
+		s.Term = Term{Number: f.Number, Known: true, Folder: f.Folder}
+	case Followed:
+		s.Term.Number, s.Term.Known = f.Term, true
+	case TakenOver:
+		s.Term.Over = true
+	case NoticesBegin:
+		s.Told.Notices = Noticing{On: true, From: e.Seq}
+	case WayBackIs:
+		s.Told.WayBack = f.State
+	case RetireDue:
+		s.Told.RetireDue = true
+	case Expires:
+		s.Told.Expires = maps.Clone(s.Told.Expires)
+		if s.Told.Expires == nil {
+			s.Told.Expires = map[string]time.Time{}
+		}
+		s.Told.Expires[f.What] = f.Until
 	case Dropped:
 		s.Waiting = s.Waiting.unless(f.Version)
 	case Asked:
@@ -110,7 +134,13 @@ func Apply(s State, e Event) State {
 		s.GoingBack, s.Why, s.Freezes, s.Question, s.Left, s.Due = true, f.Cause, nil, Question{}, 0, Due{}
 		s.Foreign, s.Ours, s.Trouble, s.Late = false, 0, Trouble{}, Task{}
 	case SentBack:
-		s.Generation, s.Share, s.Apart = f.Order.Generation, f.Share, f.Apart
+		s.Generation, s.Share, s.Apart, s.Closed = f.Order.Generation, f.Share, f.Apart, reading.Order{}
+		if f.Order.Closed {
+			s.Closed = f.Order
+		}
+		if s.GoingBack && f.Order.Closes(s.Target.Other()) { // that is no home any more
+			s.GoingBack, s.Why, s.Left = false, Cause{}, s.Whole()
+		}
 		s.Moved = s.Moved || s.Stage.UnderWay() && !s.Everyone(s.Home())
 	case Ailed:
 		s.Ails = append(slices.Clone(s.Ails), Ail{ID: e.Seq, At: e.At, Cause: f.Cause})

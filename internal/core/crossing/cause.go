@@ -185,6 +185,10 @@ type Alarm struct {
 	Figure    string      `json:"figure,omitempty"`    // that the guard is on
 	Instance  string      `json:"instance,omitempty"`  // whose figure it is, "" for the side's
 	Worst     float64     `json:"worst,omitempty"`     // the most that the difference of the rates may be
+	Bound     float64     `json:"bound,omitempty"`     // of a figure that has one
+	Down      bool        `json:"down,omitempty"`      // what is lower than that is worse
+	Alert     string      `json:"alert,omitempty"`     // the first that fires anew
+	Summary   string      `json:"summary,omitempty"`   // what that says of itself
 	First     raise.Stuck `json:"first,omitzero"`      // the first instance that is not healthy
 	Missing   int         `json:"missing,omitempty"`   // instances that are not there
 	Restarted int         `json:"restarted,omitempty"` // instances that had to be started again

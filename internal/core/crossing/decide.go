@@ -37,28 +37,32 @@ type decision struct {
 }
 
 // then adds a fact, and goes on from the state after it.
-func (d *decision) then(f Fact) {
+func (d *decision) then(fact Fact) {
 	number := d.Number
-	if b, ok := f.(Begun); ok {
+	if b, ok := fact.(Begun); ok {
 		number = b.Number
 	}
-	switch f := f.(type) {
+	switch f := fact.(type) {
 	case Ordered:
 		if f.Task.Act {
 			number = 0
 		}
-	case VersionArrived, Dropped, Built:
+	case VersionArrived, Dropped, Built, Expires, NoticesBegin, NoticeSent, NoticeFailed, TermBegins, TermBegan,
+		Followed, TakenOver:
 		number = 0
 	case SentBack, Changed, TakenUp, TookWheel, LeftWheel, Restarted, Ailed, Recovers:
 		if !d.Stage.UnderWay() {
 			number = 0
 		}
+	case Ended:
+		f.Counted = d.Counted
+		fact = f
 	default:
 		if d.Task.Act && isReport(f) {
 			number = 0
 		}
 	}
-	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, Peer: d.Peer, Said: d.Said, What: f}
+	e := Event{Seq: d.State.Seq + 1, Crossing: number, At: d.At, By: d.By, Peer: d.Peer, Said: d.Said, What: fact}
 	d.Said = "" // once
 	d.events = append(d.events, e)
 	before := d.State
@@ -103,8 +107,12 @@ func (d *decision) arrived(i Arrived) {
 	}
 }
 
-// order asks for a task.
+// order asks for a task. What would send something to a side that is closed is left to a person, who opens it again.
 func (d *decision) order(t Task) {
+	if t.Do == TaskMove && d.toClosed(t.Share) || t.Do == TaskHome && d.Closed.Closes(t.Side) {
+		d.stuck(ByOrder{d.Closed})
+		return
+	}
 	t.By = d.By
 	d.then(Ordered{Task: t})
 }
@@ -126,14 +134,17 @@ func (d *decision) begin(i Begin) error {
 	if of := i.Front.Share.Of(i.Target); of != 0 {
 		return Refuse(NotSpare{i.Target, of})
 	}
+	if d.Closed.Closes(i.Target) {
+		return d.errClosed()
+	}
 	if i.AtOnce && !i.Nobody && i.Live.Known && i.Live.Healthy > 0 {
 		return Refuse(LiveServes{i.Live})
 	}
 	b := Begun{
 		Service: i.Service, Folder: i.Folder, Number: i.Number, Target: i.Target, LiveVersion: i.LiveVersion,
 		Choices: i.Choices, Route: i.Route, Keep: i.Keep,
-		Then: i.Then, First: i.Nobody, Hold: i.Hold, Wheel: d.Wheel, Share: i.Front.Share,
-		Generation: i.Front.Order.Generation, Control: i.Control, Waiting: d.Waiting,
+		Then: i.Then, First: i.Nobody, Hold: i.Hold, With: i.With, Wheel: d.Wheel, Share: i.Front.Share,
+		Generation: i.Front.Order.Generation, Control: i.Control, Waiting: d.Waiting, Term: d.Term,
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -186,6 +197,8 @@ func (d *decision) yes(id uint64) error {
 		d.legTo(is.Leg)
 	case AskLoad:
 		d.legTo(is.Leg)
+	case AskTogether:
+		d.kept()
 	case AskRetire:
 		d.settle(true)
 	}
@@ -197,6 +210,9 @@ func (d *decision) no(id uint64) error {
 	q := d.Question
 	if q.ID == 0 || q.ID != id {
 		return Refuse(OtherQuestion{d.Question, d.Target})
+	}
+	if !d.neverMoved() && d.Closed.Closes(d.Target.Other()) {
+		return d.errClosed()
 	}
 	d.goBack(Declined{q})
 	return nil
@@ -365,6 +381,15 @@ func (d *decision) goesOn() {
 	}
 }
 
+// toClosed reports whether a share would send something to a side that is closed.
+func (d *decision) toClosed(share split.Share) bool {
+	return d.Closed.Closed && share.Of(d.Closed.Side.Other()) > 0
+}
+
+func (d *decision) errClosed() error {
+	return Refuse(SideClosed{Side: d.Closed.Side.Other(), Order: d.Closed})
+}
+
 func (d *decision) steer(share split.Share) error {
 	more := d.gains(d.Target, share)
 	switch {
@@ -374,6 +399,8 @@ func (d *decision) steer(share split.Share) error {
 		return Refuse(IsOver{d.Stage})
 	case d.GoingBack:
 		return Refuse(IsGoingBack{})
+	case d.toClosed(share):
+		return d.errClosed()
 	case d.Task.ID != 0 && d.Task.Do != TaskMove:
 		return Refuse(IsBusy{d.Task})
 	case more && d.fit() != nil:
@@ -520,6 +547,8 @@ func (d *decision) back(i Back) error {
 		return Refuse(IsOver{d.Stage})
 	case i.Read && d.Stage == Settled && d.Everyone(d.Home()):
 		return Refuse(ThereAlready{d.Share})
+	case !still && d.Closed.Closes(d.Target.Other()):
+		return d.errClosed()
 	case !still && i.Home.Empty() && !i.Force:
 		return Refuse(NobodyThere{i.Home})
 	case d.GoingBack && !i.Force:
@@ -531,7 +560,7 @@ func (d *decision) back(i Back) error {
 			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target,
 			LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
 			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number,
-			Was: d.Was, Waiting: d.Waiting,
+			Was: d.Was, Waiting: d.Waiting, Term: d.Term,
 		})
 	}
 	if still {
@@ -553,6 +582,10 @@ func (d *decision) goBack(c CauseKind) {
 
 // goHome takes everything home. It never waits for what else is under way.
 func (d *decision) goHome(c CauseKind, force bool) {
+	if d.Closed.Closes(d.Target.Other()) { // that is no home
+		d.stuck(c)
+		return
+	}
 	d.then(RollsBack{Cause: Because(c)})
 	d.order(Task{Do: TaskHome, Side: d.Target.Other(), Force: force})
 }
@@ -667,6 +700,8 @@ func (d *decision) shiftTo(i Shift) error {
 		return Refuse(NoShare{share})
 	case d.Stage.UnderWay():
 		return d.steer(share)
+	case d.toClosed(share):
+		return d.errClosed()
 	case d.Task.ID != 0:
 		return Refuse(IsBusy{d.Task})
 	}

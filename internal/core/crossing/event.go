@@ -33,13 +33,18 @@ type Peer struct {
 	Host string `json:"host"` // that it is a user of
 	// account with whose key they came, which has a forced command that says who they are; "" for none
 	Gate string `json:"gate,omitempty"`
+	// address with whose notice they came, in which a token says who they are; "" for none
+	Mail string `json:"mail,omitempty"`
 }
 
-// Same reports whether two are the same user of the same machine.
-func (p Peer) Same(o Peer) bool { return p.User == o.User && p.Host == o.Host && p.Name == o.Name }
+// Same reports whether two are the same person: a user of the same machine by name, however each came.
+func (p Peer) Same(o Peer) bool { return p.Host == o.Host && p.Name == o.Name }
 
 // String is such as "uid 1004 (marit) on quay2".
 func (p Peer) String() string {
+	if p.Mail != "" {
+		return fmt.Sprintf("%s by a notice to %s", p.Name, p.Mail)
+	}
 	if p.Gate != "" {
 		return fmt.Sprintf("%s by a key of %s on %s", p.Name, p.Gate, p.Host)
 	}
@@ -68,6 +73,7 @@ type (
 		First       bool           `json:"first,omitempty"` // nobody is live
 		// wait for a person before the first leg and after failures
 		Hold   bool        `json:"hold,omitempty"`
+		With   string      `json:"with,omitempty"`    // the fleet that it arrives with, see [AskTogether]
 		AtOnce bool        `json:"at_once,omitempty"` // in one step, because the live side does not serve
 		Share  split.Share `json:"share"`             // on green, as the front has it
 		Wheel  Wheel       `json:"wheel,omitzero"`    // who steers
@@ -77,6 +83,7 @@ type (
 		Was        wayback.Record `json:"was,omitzero"`
 		Generation uint64         `json:"generation,omitempty"`
 		Waiting    Arrival        `json:"waiting,omitzero"` // another version, which waits for its turn
+		Term       Term           `json:"term,omitzero"`    // that its keeper worked in then
 		Control    Control        `json:"control,omitzero"` // what one would be of
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
@@ -195,8 +202,9 @@ type (
 	}
 	// Ended ends the crossing.
 	Ended struct {
-		Stage Stage `json:"stage"`
-		Cause Cause `json:"cause,omitzero"`
+		Stage   Stage   `json:"stage"`
+		Cause   Cause   `json:"cause,omitzero"`
+		Counted Counted `json:"counted,omitzero"` // while it was under way
 	}
 	// Stopping says that a side that is being retired has no requests open any more, or
 	// that its grace is over, and that its instances are being stopped: from here on there
@@ -258,6 +266,35 @@ type (
 		Output  string        `json:"output"`          // file with all that was said, in the state folder
 		Failed  string        `json:"failed,omitempty"`
 	}
+	// WayBackIs says that the way back has become another than people were told last.
+	WayBackIs struct {
+		State wayback.State     `json:"state"`
+		Worst wayback.Condition `json:"worst,omitzero"` // why it is not open
+	}
+	// RetireDue says that the side without traffic is retired soon.
+	RetireDue struct {
+		Side split.Side    `json:"side"`
+		In   time.Duration `json:"in"` // nanoseconds
+	}
+	// Expires says until when something is valid that the service cannot do without.
+	Expires struct {
+		What  string    `json:"what"`
+		Until time.Time `json:"until"`
+	}
+	// NoticesBegin says that people are told what happens from here on.
+	NoticesBegin struct{}
+	// NoticeSent says that a notice has been delivered.
+	NoticeSent struct {
+		Letter Letter        `json:"letter"`
+		Tries  int           `json:"tries"`
+		Took   time.Duration `json:"took"` // nanoseconds, since what it is about happened
+	}
+	// NoticeFailed says that a notice is given up.
+	NoticeFailed struct {
+		Letter Letter `json:"letter"`
+		Tries  int    `json:"tries"`
+		Failed string `json:"failed"` // why, as whoever was to take it said
+	}
 	// TookWheel says who steers from now on, and who did before. The wheel is vacant after a
 	// command that came without a client of its own.
 	TookWheel struct {
@@ -269,12 +306,40 @@ type (
 		Wheel Wheel `json:"wheel"`
 		Gone  bool  `json:"gone,omitempty"` // nothing was heard of its client for too long
 	}
+	// TermBegins says that this keeper is about to begin another term at the front: the one before it has not handed
+	// over.
+	TermBegins struct{}
+	// TermBegan says that it works in a term which it has begun.
+	TermBegan struct {
+		Number uint64 `json:"number"`
+		Folder string `json:"folder,omitempty"` // identity of the state folder of who began it
+		From   string `json:"from,omitempty"`   // the keeper that a standby took over from, as commands name it
+	}
+	// Followed says that a standby follows this keeper, which works in a term.
+	Followed struct {
+		From string `json:"from"` // where the standby is
+		Term uint64 `json:"term"`
+	}
+	// TakenOver says that another keeper has begun a later term: this one has nothing to say any more, and ends.
+	TakenOver struct {
+		Term uint64 `json:"term,omitempty"` // 0 where that could not be read
+	}
 	// BegunAnew is the first event of a logbook in place of a damaged one.
 	BegunAnew struct {
 		Aside string `json:"aside"` // file that the one before was put aside as
 		Wrong string `json:"wrong"` // what was wrong with it
 	}
 )
+
+// Letter is a notice to one receiver.
+type Letter struct {
+	ID    string   `json:"id"` // the same however often it is sent
+	About string   `json:"about"`
+	Of    []uint64 `json:"of"` // sequence numbers of the events that it tells of
+	To    string   `json:"to"`
+	// it is sent because nobody has answered the question for a while
+	Late bool `json:"late,omitempty"`
+}
 
 // Unknown is a fact that this Vaiven does not know, or whose fields are not those that it knows: a newer one wrote it.
 // It is kept as it is, and changes nothing.
@@ -312,7 +377,17 @@ func (Hooked) Kind() string         { return "hook" }
 func (VersionArrived) Kind() string { return "version arrived" }
 func (Dropped) Kind() string        { return "version dropped" }
 func (Built) Kind() string          { return "built" }
+func (WayBackIs) Kind() string      { return "way back" }
+func (RetireDue) Kind() string      { return "retirement due" }
+func (Expires) Kind() string        { return "expires" }
+func (NoticesBegin) Kind() string   { return "notices begin" }
+func (NoticeSent) Kind() string     { return "notice sent" }
+func (NoticeFailed) Kind() string   { return "notice not sent" }
 func (TookWheel) Kind() string      { return "took the wheel" }
+func (TermBegins) Kind() string     { return "term begins" }
+func (TermBegan) Kind() string      { return "term began" }
+func (Followed) Kind() string       { return "followed" }
+func (TakenOver) Kind() string      { return "taken over" }
 func (BegunAnew) Kind() string      { return "logbook begun anew" }
 func (LeftWheel) Kind() string      { return "left the wheel" }
 func (u Unknown) Kind() string      { return u.Called }
@@ -322,7 +397,9 @@ var Facts = oneof.New[Fact]("event", Fact.Kind, func(n oneof.Newer) Fact { retur
 	Begun{}, Asked{}, Answered{}, Ordered{}, Raised{}, Proved{}, Noted{}, Accepted{}, TookEffect{}, Failed{}, Frozen{},
 	Resumed{}, Compared{}, Changed{}, Rerouted{}, AcceptedTheirs{}, RollsBack{}, SentBack{}, Ailed{}, Recovers{},
 	Returned{}, NotReturned{}, Ended{}, Stopping{}, Retired{}, TakenUp{}, Restarted{}, Hooked{},
-	VersionArrived{}, Dropped{}, Built{}, TookWheel{}, LeftWheel{}, BegunAnew{})
+	VersionArrived{}, Dropped{}, Built{}, WayBackIs{}, RetireDue{}, Expires{},
+	NoticesBegin{}, NoticeSent{}, NoticeFailed{},
+	TookWheel{}, LeftWheel{}, TermBegins{}, TermBegan{}, Followed{}, TakenOver{}, BegunAnew{})
 
 // head is what all events have.
 type head struct {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"vaiven/internal/core/oneof"
+	"vaiven/internal/core/plan"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/split"
 )
@@ -88,6 +89,11 @@ func (g ground) answerable(q QuestionKind) error {
 		}
 	case AskStart, AskLeg, AskLoad, AskUnsure:
 		return cmp.Or(g.watched(), g.free())
+	case AskTogether:
+		if g.Then == plan.ThenLeave {
+			return cmp.Or(g.fit(), g.rested())
+		}
+		return cmp.Or(g.fit(), g.rested(), g.stays())
 	case AskRetire:
 		return cmp.Or(g.fit(), g.rested(), g.stays())
 	}

@@ -56,6 +56,9 @@ type (
 	CameBack Restarted
 	// Remember carries what the side crossed from is, before anything is moved away from it.
 	Remember struct{ Record wayback.Record }
+	// Tell has something recorded that the keeper knows of itself, and that changes nothing of a crossing: that people
+	// are told something, or were told it, and in which term it works.
+	Tell struct{ Fact Fact }
 	// WayBackClosed says that there is no way back any more, while there should be.
 	WayBackClosed struct{ Worst wayback.Condition }
 	// ControlLeft says that instances of a control group stand whose crossing has come to nothing, and that the front
@@ -82,6 +85,7 @@ func (i Remember) decide(d *decision) error      { d.remember(i); return nil }
 func (i CameBack) decide(d *decision) error      { d.then(Restarted(i)); return nil }
 func (i Drop) decide(d *decision) error          { d.drop(i); return nil }
 func (ControlLeft) decide(d *decision) error     { d.controlLeft(); return nil }
+func (i Tell) decide(d *decision) error          { d.then(i.Fact); return nil }
 func (i WayBackClosed) decide(d *decision) error { d.wayClosed(i.Worst); return nil }
 func (i TookUp) decide(d *decision) error        { d.resumed(i); return nil }
 
@@ -106,6 +110,7 @@ type Moment struct {
 	Client  string        // identity of the person's client; "" for a command that comes without one
 	From    string        // where that is
 	Take    bool          // the wheel, also from somebody else
+	Token   bool          // it answers the question of a notice: it needs no wheel, and leaves it as it is
 	Confirm string        // what has to be typed where that is asked for: the service's name
 	Silent  bool          // nothing is heard just now of the client that has the wheel
 	Seen    uint64        // sequence number of the state that a person saw
@@ -120,6 +125,8 @@ type Moment struct {
 	Unsure []Unsure  // guards that have not excluded the fault that they are to find, on this leg
 	Said   string    // a person's own words
 	Again  time.Time // nothing is retired before: nobody watched a while ago; zero if somebody did
+	// of the crossing that is under way, until now
+	Counted Counted
 }
 
 // Load is what a share of the requests would mean for the target.

@@ -28,7 +28,8 @@ type QuestionKind interface{ question() string }
 // Questions are all kinds of question that there are.
 var Questions = oneof.New[QuestionKind]("kind", QuestionKind.question,
 	func(n oneof.Newer) QuestionKind { return Newer{n} },
-	AskSameBuild{}, AskRaise{}, AskProof{}, AskFindings{}, AskStart{}, AskLeg{}, AskLoad{}, AskUnsure{}, AskRetire{})
+	AskSameBuild{}, AskRaise{}, AskProof{}, AskFindings{}, AskStart{}, AskLeg{}, AskLoad{}, AskUnsure{}, AskTogether{},
+	AskRetire{})
 
 type (
 	// AskSameBuild raises what the live side runs already.
@@ -59,6 +60,10 @@ type (
 		Step
 		Unsure []Unsure `json:"unsure"`
 	}
+	// AskTogether ends the keep of one that stays only if the others of a fleet arrive as well.
+	AskTogether struct {
+		Fleet string `json:"fleet"`
+	}
 	// AskRetire retires the old side.
 	AskRetire struct{}
 )
@@ -81,6 +86,7 @@ func (AskStart) question() string     { return "start" }
 func (AskLeg) question() string       { return "leg" }
 func (AskLoad) question() string      { return "load" }
 func (AskUnsure) question() string    { return "unsure" }
+func (AskTogether) question() string  { return "together" }
 func (AskRetire) question() string    { return "retire" }
 func (n Newer) question() string      { return n.Called }
 

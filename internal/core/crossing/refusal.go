@@ -30,7 +30,8 @@ var Reasons = oneof.New[Reason]("kind", Reason.Name, func(n oneof.Newer) Reason 
 	OtherQuestion{}, NotNext{}, NotProven{}, NotSpare{}, GetsRequests{}, ThereAlready{}, NoShare{}, NotChanged{},
 	NothingToDo{}, NobodyThere{}, NobodyServes{}, NotWatched{}, NothingIsNew{}, NoRoute{}, Gone{}, NotRead{},
 	NotRecorded{}, NoPart{}, NoVersion{}, NotItsOwn{}, VersionWrong{}, NoSuchVersion{}, IsSplit{}, NotThere{},
-	IsProving{}, Overtaken{}, NotTyped{}, NotAtWheel{}, AtWheel{}, LiveServes{}, NoneToMatch{}, TooMuch{}, NoReason{})
+	IsProving{}, Overtaken{}, NotTyped{}, NotAtWheel{}, AtWheel{}, LiveServes{}, NoneToMatch{}, TooMuch{}, NoReason{},
+	SideClosed{})
 
 type (
 	// NothingBegun says that no crossing has begun.
@@ -209,6 +210,11 @@ type (
 	}
 	// AtWheel says that they have it already.
 	AtWheel struct{}
+	// SideClosed says that nothing is sent to a side until it is opened again.
+	SideClosed struct {
+		Side  split.Side    `json:"side"`
+		Order reading.Order `json:"order"` // by which it was left
+	}
 	// LiveServes says that the live side does, so that nothing is done at once.
 	LiveServes struct {
 		Serving Serving `json:"serving"`
@@ -274,6 +280,7 @@ func (NotTyped) Name() string      { return "not typed" }
 func (NotAtWheel) Name() string    { return "not at the wheel" }
 func (AtWheel) Name() string       { return "at the wheel" }
 func (LiveServes) Name() string    { return "live serves" }
+func (SideClosed) Name() string    { return "side closed" }
 func (NoneToMatch) Name() string   { return "none to match" }
 func (TooMuch) Name() string       { return "too much" }
 func (NoReason) Name() string      { return "no reason" }

@@ -222,12 +222,16 @@ func (d *decision) metOrder(i FrontSeen) {
 	home, from := d.neverMoved(), d.Share
 	d.then(SentBack{Order: i.Order, Share: i.Share, Apart: i.Apart})
 	d.givesUp(from)
+	if t := d.Task; t.Do == TaskHome && i.Order.Closes(t.Side) {
+		d.then(NotReturned{Task: t.ID, Home: Serving{Side: t.Side}})
+	}
 	switch {
 	case d.Stage == RolledBack && i.Holding && i.Order.Side != d.Target && !d.Everyone(d.Home()):
 		d.goHome(d.Why.Is, false) // what was begun before came through after it
 	case !d.Stage.UnderWay():
 	case d.GoingBack:
 		d.goOnHome()
+	case i.Order.Side == d.Target && i.Share == from && len(i.Apart) == 0: // it was all there
 	case i.Order.Side == d.Target:
 		d.foreign(from, i) // somebody sent everything forward
 	case home && d.Everyone(d.Home()):
@@ -316,6 +320,16 @@ func (d *decision) timeUp() {
 	case d.Stage == Shifting && d.unsure():
 	case d.Stage == Shifting:
 		d.advance(false)
+	case d.With != "":
+		d.ask(AskTogether{d.With})
+	default:
+		d.kept()
+	}
+}
+
+// kept ends a keep that has lasted as long as it should, or asks a person where the plan says so.
+func (d *decision) kept() {
+	switch {
 	case d.Then == plan.ThenAsk, d.Then == plan.ThenRetire && len(d.Stays) > 0 && d.stays() == nil:
 		d.ask(AskRetire{})
 	case d.rested() == nil && (d.Then == plan.ThenLeave || d.stays() == nil):

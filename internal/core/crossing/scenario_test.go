@@ -209,6 +209,8 @@ func parseInput(words []string, s State) (Input, error) {
 				b.AtOnce, b.Live = true, Serving{Known: true, Instances: 3, Other: 3}
 			case "at-once-serves":
 				b.AtOnce, b.Live = true, Serving{Known: true, Instances: 3, Healthy: 1, Other: 3}
+			case "together":
+				b.With = "ferries"
 			case "then-ask":
 				b.Then = plan.ThenAsk
 			case "then-leave":
@@ -348,6 +350,10 @@ func parseInput(words []string, s State) (Input, error) {
 		to, err1 := split.ParseShare(strings.Join(rest[1:], " "))
 		return FrontSeen{Share: to, Order: reading.Order{Generation: s.Generation + 1, Side: side, By: "jonas"}},
 			errors.Join(err0, err1)
+	case "leave", "reopen": // leave blue: somebody left it past us, with all services
+		side, err := split.ParseSide(rest[0])
+		return FrontSeen{Share: split.Toward(side.Other(), split.Whole), Order: reading.Order{
+			Generation: s.Generation + 1, Side: side.Other(), By: "jonas", Closed: words[0] == "leave"}}, err
 	case "resumed", "resumed-order":
 		to, err := share()
 		r := TookUp{Found: Found{Share: to, Noted: s.Share, Known: true},

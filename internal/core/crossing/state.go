@@ -60,6 +60,7 @@ type State struct {
 	Then        plan.Then      `json:"then"`
 	First       bool           `json:"first,omitempty"`   // nobody was live: there is nothing to compare with
 	Hold        bool           `json:"hold,omitempty"`    // wait for a person before the first leg and after failures
+	With        string         `json:"with,omitempty"`    // the fleet that it arrives with, see [AskTogether]
 	AtOnce      bool           `json:"at_once,omitempty"` // the side crossed from did not serve when it was begun
 	Begun       time.Time      `json:"begun,omitzero"`
 	BegunBy     string         `json:"begun_by,omitempty"`
@@ -82,6 +83,8 @@ type State struct {
 	// when the share is in force for the last of those who ask, if that is later than its event
 	Everywhere time.Time `json:"everywhere,omitzero"`
 	Generation uint64    `json:"generation,omitempty"` // the order of going home under which traffic is moved
+	// the order by which a side was evacuated, and is closed; zero if none is
+	Closed reading.Order `json:"closed,omitzero"`
 	// how often it was taken up by a keeper that knew nothing of what was counted before
 	Resumed int  `json:"resumed,omitempty"`
 	Moved   bool `json:"moved,omitempty"` // traffic was ever sent to the target
@@ -110,6 +113,32 @@ type State struct {
 	Trouble Trouble     `json:"trouble,omitzero"` // the last thing that went wrong
 	// what is wrong with a side that gets requests while nothing is under way
 	Ails []Ail `json:"ails,omitempty"`
+	Told Told  `json:"told,omitzero"`
+	Term Term  `json:"term,omitzero"`
+}
+
+// Term is the front's term that the keeper works in, as far as it is on record: whoever goes on for a keeper that has
+// not handed over begins another one.
+type Term struct {
+	Number uint64 `json:"number,omitempty"`
+	Known  bool   `json:"known,omitempty"`  // the keeper that reads a later one has been taken over from
+	Folder string `json:"folder,omitempty"` // identity of the state folder of who began it; "" if that is not on record
+	Begins bool   `json:"begins,omitempty"` // one was about to be begun, and perhaps has been
+	Over   bool   `json:"over,omitempty"`   // another keeper has begun a later one
+}
+
+// Told is what people have been told that no other event says.
+type Told struct {
+	WayBack   wayback.State        `json:"way_back,omitempty"`
+	RetireDue bool                 `json:"retire_due,omitempty"` // of this crossing
+	Expires   map[string]time.Time `json:"expires,omitempty"`    // until when what is valid
+	Notices   Noticing             `json:"notices,omitzero"`
+}
+
+// Noticing is from when on people are told what happens.
+type Noticing struct {
+	On   bool   `json:"on"`
+	From uint64 `json:"from"` // sequence number
 }
 
 // Ail is that a side which gets requests does not serve as it should while no crossing is under way.
@@ -169,7 +198,7 @@ const (
 
 // Orders is what somebody has to do now, as follows from the state alone.
 func (s State) Orders() []Task {
-	if s.Task.ID == 0 {
+	if s.Task.ID == 0 || s.Term.Over {
 		return nil
 	}
 	return []Task{s.Task}
@@ -261,7 +290,7 @@ func (s State) Whole() time.Duration {
 	switch {
 	case s.Stage == Keeping:
 		return s.Keep
-	case s.Stage == Shifting && s.Leg >= 0:
+	case s.Stage == Shifting && s.Leg >= 0 && s.Leg < len(s.Route): // of a damaged logbook it may be another's
 		return s.Route[s.Leg].Dwell
 	}
 	return 0

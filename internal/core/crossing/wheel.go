@@ -18,6 +18,9 @@ func (w Wheel) Vacant() bool { return w.Client == "" }
 // grasp sees to it that whoever steers has the wheel: a client gets it if it is vacant, or if
 // the person says so. A command without a client of its own leaves it vacant.
 func (d *decision) grasp(in Input) error {
+	if d.Token {
+		return nil
+	}
 	_, take := in.(TakeWheel)
 	act, asked := in.(Act)
 	if !take && !(asked && act.About().Wheel) || d.Wheel.Client == d.Client && !take {

@@ -57,14 +57,14 @@ type world struct {
 	slept     time.Time // when the machine stood still last
 	passed    passed
 
-	series  figures.Series     // the front's counts
-	beside  *figures.Series    // of a side with a control group that alone; nil while there is none
-	probes  map[string]*probes // by front, of those that count by a log
-	door    reading.Door
-	before  reading.Door    // the door log of the one that is gone on for
-	figures reading.Figures // what instances told of themselves last
-	peaks   peaks
-	hours   hours
+	series figures.Series     // the front's counts
+	beside *figures.Series    // of a side with a control group that alone; nil while there is none
+	probes map[string]*probes // by front, of those that count by a log
+	door   reading.Door
+	before reading.Door      // the door log of the one that is gone on for
+	asked  map[string]string // by guard: why the source that was asked for its figure last did not answer, "" if it did
+	peaks  peaks
+	hours  hours
 
 	settled  time.Time // when the last change of ours was confirmed
 	revision uint64    // of the front's split as last read or confirmed
@@ -93,13 +93,16 @@ type sight struct {
 
 // watching is for how long what was seen, and by whom.
 type watching struct {
-	left   time.Duration // of leg or keep, of the time that is watched
-	ready  bool          // the front was read, and held against the state
-	since  time.Time     // since when the side that guards watch gets requests, zero while it gets none
-	well   time.Time     // since when nothing ails the sides that get requests, while nothing is under way
-	hole   Hole          // the last time in which nobody watched
-	silent bool          // nothing is heard just now of whoever has the wheel
-	heard  time.Time     // when something was last heard of whoever has the wheel
+	left  time.Duration // of leg or keep, of the time that is watched
+	ready bool          // the front was read, and held against the state
+	since time.Time     // since when the side that guards watch gets requests, zero while it gets none
+	well  time.Time     // since when nothing ails the sides that get requests, while nothing is under way
+	hole  Hole          // the last time in which nobody watched
+	// since when the way back is another than people were told last, zero if it is not
+	wayChanged time.Time
+	silent     bool             // nothing is heard just now of whoever has the wheel
+	heard      time.Time        // when something was last heard of whoever has the wheel
+	counted    crossing.Counted // of the crossing that is under way
 }
 
 // verdict is what was judged of it last.
@@ -147,6 +150,18 @@ type frontSight struct {
 	apart   time.Time // since when members are read to have different shares, zero while they have the same
 	changes uint64    // of ours that were confirmed
 	failed  string    // why the last try gave none, "" if it did
+	again   time.Time // when it was read again after it could not be for a while, zero if that never was
+}
+
+// The times of a front that cannot be reached.
+const (
+	cutAfter   = 3 * time.Second // without a reading, which may be slow
+	reachedFor = 5 * time.Second // of readings, until what else is asked from here counts: checks take a while to pass
+)
+
+// unreached reports whether the front cannot be reached, or could not a moment ago.
+func (f frontSight) unreached(now time.Time) bool {
+	return !f.at.IsZero() && (now.Sub(f.at) > cutAfter || now.Sub(f.again) < reachedFor)
 }
 
 // fresh reports whether a reading still counts.
@@ -156,7 +171,8 @@ func (f frontSight) fresh(now time.Time) bool { return !f.at.IsZero() && now.Sub
 // one before it knew.
 func New(p *plan.Plan, s crossing.State, now time.Time, m Memory) *Engine {
 	e := &Engine{judgement{
-		sight:    sight{world: world{plan: p, begun: now, now: now, probes: map[string]*probes{}}, state: s},
+		sight: sight{world: world{plan: p, begun: now, now: now, probes: map[string]*probes{},
+			asked: map[string]string{}}, state: s},
 		watching: watching{left: s.Left, heard: now},
 	}}
 	if s.Stage != crossing.None {
@@ -190,13 +206,19 @@ func (e *Engine) decide(at time.Time, by string, in crossing.Input) []crossing.E
 	return events
 }
 
-func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
-	m.Unsure, m.Confirm = e.unsure(), e.plan.Service
+// known is a moment with what is known then.
+func (e *Engine) known(m crossing.Moment) crossing.Moment {
+	m.Unsure, m.Confirm, m.Counted = e.unsure(), e.plan.Service, e.countedNow()
 	m.Rest, m.There, m.Old, m.Lacks, m.Again, m.Load = max(e.left, 0), e.there(), e.standing(e.state.Target.Other()),
 		append(e.lacks(m.At), e.forbidden(m.At)...), e.rested, e.load(m.At)
 	if live, all := e.state.Share.Alone(); all {
 		m.Stays = e.stays(m.At, live)
 	}
+	return m
+}
+
+func (e *Engine) decideFor(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
+	m = e.known(m)
 	before, facts := e.state, e.facts(m.At)
 	events, err := crossing.Decide(e.state, m, in)
 	for _, ev := range events {
@@ -233,7 +255,7 @@ func (e *Engine) apply(ev crossing.Event) {
 	case crossing.Begun:
 		e.since, e.guards, e.statuses, e.well = time.Time{}, guard.New(e.plan.Guards, e.terms()), nil, time.Time{}
 		e.looks, e.rehearsal, e.served = wayback.Looks{}, wayback.Rehearsal{}, nil
-		e.change, e.split, e.raising = Switch{}, SplitView{}, raising{}
+		e.change, e.split, e.raising, e.counted = Switch{}, SplitView{}, raising{}, crossing.Counted{}
 	case crossing.TakenUp:
 		if !e.handed {
 			// What was kept is as true as it was; those who know nothing may be wrong about less.
@@ -305,6 +327,26 @@ func (w *world) inForce(at time.Time, share split.Share, revision uint64, took t
 func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event, error) {
 	events := e.Pass(m.At)
 	m.Silent = e.silent
+	in, err := e.weighed(m, in)
+	if err != nil {
+		return events, err
+	}
+	more, err := e.decideFor(m, in)
+	return append(events, more...), err
+}
+
+// Would is the refusal that a person would get who asks for something now, nil for none. It changes nothing.
+func (e *Engine) Would(m crossing.Moment, in crossing.Input) error {
+	m.Silent = e.silent
+	in, err := e.weighed(m, in)
+	if err == nil {
+		_, err = crossing.Decide(e.state, e.known(m), in)
+	}
+	return err
+}
+
+// weighed is what a person asks for, with what is known for it, or why it is refused whatever the state.
+func (e *Engine) weighed(m crossing.Moment, in crossing.Input) (crossing.Input, error) {
 	switch i := in.(type) {
 	case crossing.Back:
 		i.Home, i.Stands, i.Read = e.standing(e.state.Target.Other()), e.stands(e.state.Target.Other()),
@@ -317,31 +359,30 @@ func (e *Engine) Command(m crossing.Moment, in crossing.Input) ([]crossing.Event
 		in = i
 	case crossing.Begin:
 		if err := e.spared(i.Target); err != nil {
-			return events, err
+			return nil, err
 		}
 		i.Live = e.standing(i.Target.Other())
 		i.Front = crossing.FrontSeen{Share: e.state.Share, Order: reading.Order{Generation: e.state.Generation}}
 		in = i
 	case crossing.Raise:
 		if err := e.spared(i.Side); err != nil {
-			return events, err
+			return nil, err
 		}
 	}
 	_, back := in.(crossing.Back)
 	_, halt := in.(crossing.Freeze)
 	if o := e.front.reading.Order; !back && !halt && m.As != nil && o.Generation > *m.As {
-		return events, crossing.Refuse(crossing.Overtaken{Order: o})
+		return nil, crossing.Refuse(crossing.Overtaken{Order: o})
 	}
 	if !back && !e.ready {
-		return events, crossing.Refuse(crossing.NotRead{Said: e.front.failed})
+		return nil, crossing.Refuse(crossing.NotRead{Said: e.front.failed})
 	}
 	if act, is := in.(crossing.Act); is {
 		if err := crossing.Allowed(e.plan, e.state, m, act); err != nil {
-			return events, err
+			return nil, err
 		}
 	}
-	more, err := e.decideFor(m, in)
-	return append(events, more...), err
+	return in, nil
 }
 
 // Drop gives up a version that waits for its turn.
@@ -385,6 +426,9 @@ func (e *Engine) FrontRead(at time.Time, asked Asked, r reading.Front) []crossin
 		e.front.apart = time.Time{}
 	case e.front.apart.IsZero():
 		e.front.apart = at
+	}
+	if !e.front.at.IsZero() && asked.At.Sub(e.front.at) > cutAfter {
+		e.front.again = at
 	}
 	e.front.reading, e.front.at, e.front.failed = r, asked.At, ""
 	e.sending(at)
@@ -488,9 +532,6 @@ func (k *sight) closedFor(at time.Time, c wayback.Condition) bool {
 	return true
 }
 
-// DoorRead takes the door log in.
-func (w *world) DoorRead(d reading.Door) { w.door = d.After(w.before) }
-
 // hold holds what the front was read to have against what is remembered.
 func (e *Engine) hold(at time.Time) []crossing.Event {
 	r := e.front.reading
@@ -547,7 +588,7 @@ func (e *Engine) Pass(at time.Time) []crossing.Event {
 	}
 	events = append(events, e.judgeRaise(at)...)
 	if at.Sub(e.judged) >= judgeEvery {
-		events = append(events, e.watch(at)...)
+		events = append(append(events, e.watch(at)...), e.tells(at)...)
 	}
 	events = append(events, e.release(at)...)
 	if e.lapses(at) {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"math"
 	"reflect"
 	"strings"
@@ -113,7 +114,13 @@ func (b *bench) pass(d time.Duration) {
 
 func (b *bench) command(in crossing.Input) error {
 	b.t.Helper()
-	_, err := b.e.Command(crossing.Moment{At: b.now, By: "marit", Seen: b.e.State().Seq}, in)
+	b.e.Pass(b.now)
+	m := crossing.Moment{At: b.now, By: "marit", Seen: b.e.State().Seq}
+	would := b.e.Would(m, in)
+	_, err := b.e.Command(m, in)
+	if fmt.Sprint(would) != fmt.Sprint(err) {
+		b.t.Errorf("%T would be refused with %v, and was with %v", in, would, err)
+	}
 	return err
 }
 

@@ -16,8 +16,8 @@ type Hurt struct {
 
 // Ache is what fails on one side.
 type Ache struct {
-	Failing float64 // requests a second
-	Rate    float64 // all requests a second
+	Failing float64 `json:"failing"` // requests a second
+	Rate    float64 `json:"rate"`    // all requests a second
 }
 
 // Total is both sides together.

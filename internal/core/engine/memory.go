@@ -35,13 +35,15 @@ type Memory struct {
 	Clumps   evidence.Clumps  `json:"clumps,omitzero"`
 	Swings   evidence.Swings  `json:"swings,omitzero"`
 	Gathered Gathered         `json:"gathered,omitzero"` // where it was not handed over
+	Counted  crossing.Counted `json:"counted,omitzero"`
 }
 
-// Gathered is the evidence of a crossing's guards, to outlive the engine.
+// Gathered is the evidence of a crossing's guards, and what was counted of it, to outlive the engine.
 type Gathered struct {
-	Crossing int          `json:"crossing"`
-	Rules    []string     `json:"rules"` // the guards' names
-	Guards   guard.Memory `json:"guards"`
+	Crossing int              `json:"crossing"`
+	Rules    []string         `json:"rules"` // the guards' names
+	Guards   guard.Memory     `json:"guards"`
+	Counted  crossing.Counted `json:"counted,omitzero"`
 }
 
 // Gathered is what the guards of the crossing that is under way have gathered. It shares memory with the engine.
@@ -49,7 +51,7 @@ func (j *judgement) Gathered() Gathered {
 	if !j.state.Stage.UnderWay() {
 		return Gathered{}
 	}
-	return Gathered{j.state.Number, j.names(), j.guards.Hand()}
+	return Gathered{j.state.Number, j.names(), j.guards.Hand(), j.countedNow()}
 }
 
 // names are the guards'.
@@ -84,7 +86,7 @@ func (j *judgement) Hand(at time.Time) Memory {
 		At: at, Left: j.left, Since: j.since, Homed: j.homed, Seen: j.seen, Settled: j.settled, Again: j.rested,
 		Hole: j.hole, Served: j.served, Change: j.change,
 		Series: j.series, Guards: j.guards.Hand(), Door: j.door, Answered: j.door.Ended, Seconds: j.door.Seconds,
-		Track: j.track, Hours: j.hours, Clumps: j.clumps, Swings: j.swings,
+		Track: j.track, Hours: j.hours, Clumps: j.clumps, Swings: j.swings, Counted: j.counted,
 	}
 }
 
@@ -100,12 +102,18 @@ func (j *judgement) remember(m Memory) {
 	if m.At.IsZero() || j.now.Sub(m.At) > handedFor {
 		if n := len(m.Track); n > 0 && j.state.Stage.UnderWay() {
 			j.hole = Hole{From: m.Track[n-1].At, To: j.now}
+			j.counted.Unwatched = j.hole.To.Sub(j.hole.From)
 		}
 		// Also where it has just ended: the one before may have known of a hole.
 		if s := j.state; s.Stage.UnderWay() || s.Retiring() || s.Stage.Over() && j.now.Sub(s.Since) < restAfter {
 			j.rested = j.now.Add(restAfter)
 		}
 		g := m.Gathered
+		if j.state.Stage.UnderWay() && g.Crossing == j.state.Number {
+			hole := j.counted.Unwatched
+			j.counted = g.Counted
+			j.counted.Unwatched += hole
+		}
 		if j.state.Stage.UnderWay() && g.Crossing == j.state.Number && slices.Equal(g.Rules, j.names()) {
 			j.gathered = g.Guards
 		}
@@ -114,7 +122,7 @@ func (j *judgement) remember(m Memory) {
 	j.handed = true
 	j.left, j.since, j.homed, j.seen, j.settled, j.rested, j.hole, j.change, j.series = m.Left, m.Since, m.Homed,
 		m.Seen, m.Settled, m.Again, m.Hole, m.Change, m.Series
-	j.served = m.Served
+	j.served, j.counted = m.Served, m.Counted
 	j.guards.Remember(m.Guards)
 	j.before = m.Door
 	j.before.Ended, j.before.Seconds = m.Answered, m.Seconds
@@ -139,6 +147,7 @@ func (e *Engine) missed(from, to time.Time) []crossing.Event {
 		return nil
 	}
 	e.hole = Hole{From: from, To: to}
+	e.counted.Unwatched += to.Sub(from)
 	e.rested = to.Add(restAfter)
 	return e.decide(to, Self, crossing.Missed{For: to.Sub(from)})
 }

@@ -61,6 +61,7 @@ func (j *judgement) lacks(at time.Time) []crossing.Lack {
 	if l, missing := j.doorLack(at); missing {
 		list = append(list, l)
 	}
+	list = append(list, j.sourceLacks()...)
 	if j.since.IsZero() || j.state.Stage != crossing.Shifting && j.state.Stage != crossing.Keeping {
 		return list
 	}
@@ -101,6 +102,23 @@ func (j *judgement) doorLack(at time.Time) (crossing.Lack, bool) {
 		return crossing.Lack{}, false
 	}
 	return crossing.Lacking(crossing.LackDoor{OfGuard: j.ofGuard(j.plan.Guards[n]), Said: j.door.LastLost()}), true
+}
+
+// sourceLacks are, before anything moves, the sources of figures that do not answer: a release that is to be judged by
+// them would not be.
+func (j *judgement) sourceLacks() (list []crossing.Lack) {
+	if j.state.Stage != crossing.Proving || j.state.AtOnce {
+		return nil
+	}
+	for _, rule := range j.plan.Guards {
+		said, read := j.asked[rule.Name]
+		if !rule.Asked() || rule.Off || rule.Silent == plan.SilentGoOn || slices.Contains(j.state.Waived, rule.Name) ||
+			read && said == "" || rule.Watch.Beside() && j.state.Alone() {
+			continue
+		}
+		list = append(list, crossing.Lacking(crossing.LackFigures{OfGuard: j.ofGuard(rule), Said: said}))
+	}
+	return list
 }
 
 // frontLacks are the fronts that were not read lately.
@@ -198,8 +216,9 @@ func (j *judgement) lackOf(rule plan.Guard, s guard.Status) (crossing.Lack, bool
 	}
 	of := j.ofGuard(rule)
 	watch := cmp.Or(s.Watch, rule.Watch)
-	if watch.Figures() && s.State == guard.Unknown && (s.Gap == guard.NotRead || s.Gap == guard.NotTold) {
-		return crossing.Lacking(crossing.LackFigures{OfGuard: of, Said: s.Said}), true
+	if (watch.Figures() || watch == plan.Alert) && s.State == guard.Unknown && (s.Gap == guard.NotRead ||
+		s.Gap == guard.NotTold || rule.Asked() && s.Gap == guard.NoBaseline && s.Said != "") {
+		return crossing.Lacking(crossing.LackFigures{OfGuard: of, Said: s.Said}), rule.Silent != plan.SilentGoOn
 	}
 	quiet := j.plan.Quiet == plan.QuietGoOn
 	if watch == plan.Fewer && s.Gap == guard.NoneYet {

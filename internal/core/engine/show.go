@@ -218,6 +218,7 @@ func (j *judgement) draw(at time.Time) {
 		j.track = append(j.track, *p)
 		j.peaks.add(*p)
 		j.hours.add(*p)
+		j.countPoint(*p)
 		*p = Point{}
 	}
 	if p.At.IsZero() {

@@ -54,20 +54,17 @@ func (e *Engine) SideRead(at time.Time, r SideReading) []crossing.Event {
 	return append(append(events, e.judgeRaise(at)...), e.watch(at)...)
 }
 
-// freshFigures is how long figures count at least.
-const freshFigures = 10 * time.Second
-
-// FiguresRead takes in what instances told of themselves.
+// FiguresRead takes in what instances told of themselves, or what a source told.
 func (e *Engine) FiguresRead(at time.Time, r reading.Figures) []crossing.Event {
 	events := e.Pass(at)
-	e.figures = r
+	e.asked[r.Guard] = r.Failed
 	e.guards.TakeFigures(e.facts(at), e.figuresBeside(r))
 	return append(events, e.watch(at)...)
 }
 
 // figuresBeside are the figures that guards compare: of a side with a control group only that group's.
 func (k *sight) figuresBeside(r reading.Figures) reading.Figures {
-	if !k.grouped() {
+	if !k.grouped() || r.Guard != "" { // what a source is asked says of whom
 		return r
 	}
 	live := k.state.Target.Other()

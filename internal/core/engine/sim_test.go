@@ -1220,8 +1220,18 @@ func (s *sim) ask(in crossing.Input) error {
 	}
 	s.engine.Present(s.clock(), func(client string) bool { return !s.away[client] })
 	had := s.engine.state.Wheel
-	events, err := s.engine.Command(crossing.Moment{At: s.clock(), By: by, From: "quay", Client: client, Take: take,
-		Seen: seen}, in)
+	passed := s.engine.Pass(s.clock())
+	m := crossing.Moment{At: s.clock(), By: by, From: "quay", Client: client, Take: take, Seen: seen}
+	was := s.engine.state
+	would := s.engine.Would(m, in)
+	if !same(was, s.engine.state) {
+		s.broke("to ask whether %T would be refused changed something", in)
+	}
+	events, err := s.engine.Command(m, in)
+	if fmt.Sprint(would) != fmt.Sprint(err) {
+		s.broke("%T would be refused with %v, and was with %v", in, would, err)
+	}
+	events = append(passed, events...)
 	s.tell("%s: %T %+v (of #%d): %v", client, in, in, seen, err)
 	if err == nil {
 		switch in := in.(type) {

@@ -202,10 +202,9 @@ func (j *judgement) facts(at time.Time) guard.Facts {
 	f := guard.Facts{
 		Now: at, Since: j.since, Target: side, Series: j.compared(), FrontRead: j.front.fresh(at) &&
 			j.front.reading.Blind == "", Queue: j.front.reading.Sides[side].Queue, Tells: j.front.reading.Tells,
-		SideRead: j.sides[side].fresh(at),
-		Ill:      j.ill, Restarted: j.cameBack(side, j.since), Door: j.door, Share: j.part(side), Changed: j.changed(),
+		SideRead: j.sides[side].fresh(at), Unreached: j.front.unreached(at),
+		Ill: j.ill, Restarted: j.cameBack(side, j.since), Door: j.door, Share: j.part(side), Changed: j.changed(),
 		Together: j.plan.Front.Together(), Bursts: j.bursts, Swings: j.swings, Control: j.grouped(),
-		FiguresRead: at.Sub(j.figures.At) <= max(4*j.plan.Main().Figures.Every, freshFigures),
 	}
 	if s.Stage.UnderWay() {
 		serving, wanted = j.serving()

@@ -140,13 +140,17 @@ func (e *Evidence) pass(bound int, at time.Time, live evidence.Count) {
 	if bound == 0 && !at.Truncate(time.Minute).Equal(e.Minute) {
 		e.Minute = at.Truncate(time.Minute)
 		for k := range e.Past {
-			e.Past[k] = append(e.Past[k][max(0, len(e.Past[k])-pastMost+1):len(e.Past[k]):len(e.Past[k])],
-				evidence.Count{})
+			e.Past[k] = another(e.Past[k])
 		}
 	}
 	if last := len(e.Past[bound]) - 1; last >= 0 {
 		e.Past[bound][last] = e.Past[bound][last].Plus(live)
 	}
+}
+
+// another begins another minute, and forgets the oldest where there are too many.
+func another(past []evidence.Count) []evidence.Count {
+	return append(past[max(0, len(past)-pastMost+1):len(past):len(past)], evidence.Count{})
 }
 
 // add takes in what both sides answered at the same share, by a bound. What only one side has answered waits for the

@@ -86,6 +86,9 @@ func (g *Guards) takeDoor(rule plan.Guard, st *state, f Facts) {
 		if end := s.At.Add(time.Second); end.After(lastSecond(f.Door)) || !end.After(g.takenDoor) {
 			continue
 		}
+		if f.Unreached {
+			continue
+		}
 		if !f.Changed.IsZero() && s.At.Before(f.Changed.Add(time.Second)) || part > 0 && f.Since.IsZero() {
 			continue // what was under way then
 		}

@@ -43,6 +43,12 @@ type Figure struct {
 	Told    int               `json:"told"`             // instances of the target that told it then
 	Live    int               `json:"live"`             // and of the live side
 	Said    string            `json:"said,omitempty"`   // why one did not
+	Read    time.Time         `json:"read,omitzero"`    // when whoever tells it was last asked
+	Oldest  time.Time         `json:"oldest,omitzero"`  // of the samples of the last reading
+	Ratio   *Ratio            `json:"ratio,omitempty"`  // of a rate
+	// of what is counted, where a side tells one number: the live side's count since the reading before, which waits
+	// for the next to be compared with
+	Waiting *Paired `json:"waiting,omitempty"`
 
 	found *finding // what that comes to; nil until somebody asks
 }
@@ -56,18 +62,36 @@ type finding struct {
 	few        bool              // there is too little to say anything
 }
 
+// Paired is what the live side came to in a time.
+type Paired struct {
+	Count evidence.Count `json:"count"`
+	Took  time.Duration  `json:"took"`
+}
+
+// like reports whether two times were about as long.
+func (p Paired) like(took time.Duration) bool {
+	return p.Took-took <= took/5 && took-p.Took <= took/5
+}
+
 // leastCounted is how much has to be counted for a guard on a count to say anything.
 const leastCounted = 20
 
-// TakeFigures has the guards on figures take in what instances told.
+// TakeFigures has the guards on figures take in what instances or a source told.
 func (g *Guards) TakeFigures(f Facts, r reading.Figures) {
 	for n, rule := range g.rules {
-		if !rule.Watch.Figures() || rule.Off {
+		st := &g.states[n]
+		switch {
+		case rule.Off, rule.Asked() && rule.Name != r.Guard, !rule.Asked() && (r.Guard != "" || !rule.Watch.Figures()):
+			continue
+		case rule.Watch == plan.Alert:
+			if st.alerts == nil {
+				st.alerts = &Alerts{}
+			}
+			st.alerts.take(rule, f, r)
 			continue
 		}
-		st := &g.states[n]
 		if st.figure == nil {
-			st.figure = &Figure{Margin: rule.Margin, Part: g.part()}
+			st.figure = &Figure{Margin: allows(rule), Part: g.part()}
 		}
 		st.figure.take(rule, f, r, g.terms.Seconds)
 	}
@@ -82,6 +106,7 @@ type toldOf struct {
 // Sample is what an instance told, and when.
 type Sample struct {
 	Value float64   `json:"value"`
+	Of    float64   `json:"of,omitempty"` // of a rate: how much there is of which the value is bad
 	At    time.Time `json:"at"`
 }
 
@@ -93,8 +118,9 @@ func (t toldOf) mean() float64 {
 	return sum / float64(len(t.told))
 }
 
-func (e *Figure) of(r reading.Figures, side split.Side, figure string) toldOf {
+func (e *Figure) of(r reading.Figures, side split.Side, rule plan.Guard) toldOf {
 	var t toldOf
+	figure := rule.Figure.String()
 	for _, i := range r.Of {
 		if i.Side != side {
 			continue
@@ -104,12 +130,12 @@ func (e *Figure) of(r reading.Figures, side split.Side, figure string) toldOf {
 		if ok && !(math.Abs(v) < mostFigure) { // no page means that
 			i.Said, ok = fmt.Sprintf("%g is no figure", v), false
 		}
-		sample := Sample{v, r.At}
+		sample := Sample{v, i.Of[figure], r.At}
 		if !ok {
 			if e.Said = i.Said; e.Said == "" {
 				e.Said = "it is not on its page"
 			}
-			if sample, ok = e.Last[name]; !ok || r.At.Sub(sample.At) > carried {
+			if sample, ok = e.Last[name]; !ok || r.At.Sub(sample.At) > carriedFor(rule) {
 				continue
 			}
 		}
@@ -121,11 +147,35 @@ func (e *Figure) of(r reading.Figures, side split.Side, figure string) toldOf {
 // mostFigure is what no figure comes to: it can be added up and written.
 const mostFigure = 1e300
 
-// carried is for how long what an instance told last stands for what it does not tell.
-const carried = 30 * time.Second
+// carried is for how long what an instance told last stands for what it does not tell, and carriedLeast for how long
+// at the least what a source told does: as long as it is asked twice.
+const (
+	carried      = 30 * time.Second
+	carriedLeast = 5 * time.Second
+)
 
-// take takes in what instances told.
+func carriedFor(rule plan.Guard) time.Duration {
+	if rule.Asked() {
+		return max(2*rule.Every, carriedLeast)
+	}
+	return carried
+}
+
+// take takes in what was told.
 func (e *Figure) take(rule plan.Guard, f Facts, r reading.Figures, seconds int) {
+	e.Read = f.Now
+	mine, theirs := allCounted(rule, r, f.Target), allCounted(rule, r, f.Target.Other())
+	if none := !anyTold(r); none || !mine || !theirs {
+		if e.Said = r.Said(); r.At.Sub(e.At) > carriedFor(rule) {
+			if none || !mine {
+				e.Told = 0
+			}
+			if none || !theirs {
+				e.Live = 0
+			}
+		}
+		return
+	}
 	switch back := e.At.Sub(r.At); {
 	case back > carried: // the clock was set: what was told before is of no time that is known
 		e.Last, e.At = nil, time.Time{}
@@ -136,13 +186,13 @@ func (e *Figure) take(rule plan.Guard, f Facts, r reading.Figures, seconds int) 
 		f.Overruled[k] != e.Ruled {
 		e.Ruled, e.Part = f.Overruled[k], e.Part/2
 		e.Margin = max(e.Margin, e.Ruled.Beyond)
-		e.Side, e.Each, e.Fewer, e.Legs = nil, nil, nil, 0
+		e.Side, e.Each, e.Fewer, e.Ratio, e.Legs = nil, nil, nil, nil, 0
 	}
 	e.Said, e.found = "", nil
-	figure := rule.Figure.String()
-	trial, live := e.of(r, f.Target, figure), e.of(r, f.Target.Other(), figure)
+	trial, live := e.of(r, f.Target, rule), e.of(r, f.Target.Other(), rule)
 	e.Told, e.Live = len(trial.names), len(live.names)
-	last, at := e.Last, e.At
+	last, at, oldest := e.Last, e.At, e.Oldest
+	e.Oldest = r.Oldest()
 	e.Last, e.At = map[string]Sample{}, r.At
 	same := true
 	for _, t := range []toldOf{trial, live} {
@@ -155,22 +205,68 @@ func (e *Figure) take(rule plan.Guard, f Facts, r reading.Figures, seconds int) 
 	same = same && len(last) == len(e.Last)
 	share := f.Share.Fraction()
 	if share != e.Share || !same {
-		e.Side, e.Each, e.Turned = nil, nil, nil
+		e.Side, e.Each, e.Turned, e.Waiting = nil, nil, nil, nil
 		if e.Share = share; share > 0 {
 			e.Legs++
 		}
 	}
-	if rule.Watch == plan.Fewer {
-		e.count(rule, f, trial, live, last, same, at, seconds)
-		return
+	since := span{last, at, oldest, same}
+	switch rule.Watch {
+	case plan.Fewer:
+		e.count(rule, f, trial, live, since, seconds)
+	case plan.Rate:
+		e.ratio(rule, f, trial, live, since, seconds)
+	default:
+		e.stand(rule, f, trial, live)
 	}
-	e.stand(rule, f, trial, live)
 }
+
+// allCounted reports whether what a side counts can be added up. Where one of its instances does not tell what it
+// counts, the sum is not known, and comes with the next reading in which all do.
+func allCounted(rule plan.Guard, r reading.Figures, side split.Side) bool {
+	return rule.Watch != plan.Fewer || !slices.ContainsFunc(r.Of, func(t reading.Told) bool {
+		v, ok := t.Values[rule.Figure.String()]
+		return t.Side == side && (!ok || !(math.Abs(v) < mostFigure))
+	})
+}
+
+// anyTold reports whether anybody told anything.
+func anyTold(r reading.Figures) bool {
+	return slices.ContainsFunc(r.Of, func(t reading.Told) bool { return len(t.Values) > 0 })
+}
+
+// span is what is known of the reading before.
+type span struct {
+	last       map[string]Sample
+	at, oldest time.Time // its newest sample, and its oldest
+	same       bool      // the same instances told it at the same share
+}
+
+// after reports whether all that was counted since is of a time behind a change of the share, and so long after it.
+func (s span) after(f Facts, late, settle time.Duration) bool {
+	return !s.at.IsZero() && s.oldest.Add(-late).After(f.Changed.Add(settle))
+}
+
+// counted is by how much what each instance counts has grown since the reading before, and in all; not known where one
+// began anew. Part is what is read of a sample.
+func (s span) counted(t toldOf, part func(Sample) float64) (counts []int64, sum int64, ok bool) {
+	for n, name := range t.names {
+		more := part(t.told[n]) - part(s.last[name])
+		if more < 0 {
+			return nil, 0, false
+		}
+		counts = append(counts, int64(math.Round(more)))
+		sum += counts[n]
+	}
+	return counts, sum, true
+}
+
+func value(s Sample) float64 { return s.Value }
 
 // stand takes in how high a number stands.
 func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
 	ended := map[string]bool{}
-	if rule.Watch.Figures() {
+	if rule.Watch == plan.Grows || rule.Watch == plan.Higher {
 		ended = e.saw(rule, f, trial, live)
 	}
 	if len(live.told) > 0 {
@@ -192,14 +288,18 @@ func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
 		return
 	}
 	base := 0.0 // of how a number grows on a side that gets nothing, nothing is to be learnt
+	level := rule.Watch.Levels()
 	switch {
+	case rule.Watch == plan.Bound:
+		base = rule.Margin
 	case e.Share < 1 && len(live.told) > 0:
 		base = e.Beside
-	case e.Share < 1, rule.Watch == plan.Higher && e.Before == nil:
+	case e.Share < 1, level && e.Before == nil:
 		return
-	case rule.Watch == plan.Higher:
+	case level:
 		base = *e.Before
 	}
+	worse := worse(rule)
 	if e.Side == nil {
 		e.Side, e.Each = evidence.NewDrift(e.Margin, rule.Watch == plan.Grows), map[string]*evidence.Drift{}
 		for _, name := range trial.names {
@@ -207,10 +307,26 @@ func (e *Figure) stand(rule plan.Guard, f Facts, trial, live toldOf) {
 		}
 	}
 	minutes := e.At.Sub(f.Since).Minutes()
-	e.Side.Add(minutes, e.Value-base)
+	e.Side.Add(minutes, worse*(e.Value-base))
 	for n, name := range trial.names {
-		e.Each[name].Add(minutes, trial.told[n].Value-base)
+		e.Each[name].Add(minutes, worse*(trial.told[n].Value-base))
 	}
+}
+
+// allows is by how much a figure may differ from what it is held against: from a bound by nothing.
+func allows(rule plan.Guard) float64 {
+	if rule.Watch == plan.Bound {
+		return 0
+	}
+	return rule.Margin
+}
+
+// worse is 1 where more is worse, and -1 where less is.
+func worse(rule plan.Guard) float64 {
+	if rule.Watch == plan.Lower || rule.Watch == plan.Bound && rule.Down {
+		return -1
+	}
+	return 1
 }
 
 // saw takes in how the numbers of instances rise and are swept. It returns whose trough has just ended. From the first
@@ -265,7 +381,7 @@ func (e *Figure) spread(rule plan.Guard, live toldOf, ended map[string]bool) {
 		if !ended[name] {
 			continue
 		}
-		now := Sample{e.Saws[name].Trough, e.At}
+		now := Sample{Value: e.Saws[name].Trough, At: e.At}
 		if was, known := e.Troughs[name]; known && rule.Watch == plan.Grows {
 			e.Spread.Add((now.Value - was.Value) / now.At.Sub(was.At).Minutes())
 		}
@@ -320,27 +436,15 @@ func (e *Figure) troughs(rule plan.Guard, f Facts, trial, live toldOf, ended map
 }
 
 // count takes in what was counted since the reading before.
-func (e *Figure) count(rule plan.Guard, f Facts, trial, live toldOf, last map[string]Sample, same bool, at time.Time,
-	seconds int) {
+func (e *Figure) count(rule plan.Guard, f Facts, trial, live toldOf, since span, seconds int) {
 	if e.Fewer == nil {
 		e.Fewer = evidence.NewFewer(e.Margin, seconds)
 	}
-	if !same || at.IsZero() {
+	if !since.same || since.at.IsZero() {
 		return
 	}
-	since := func(t toldOf) (counts []int64, sum int64, ok bool) {
-		for n, name := range t.names {
-			more := t.told[n].Value - last[name].Value
-			if more < 0 {
-				return nil, 0, false // it began anew
-			}
-			counts = append(counts, int64(math.Round(more)))
-			sum += counts[n]
-		}
-		return counts, sum, true
-	}
-	mine, trialSum, okTrial := since(trial)
-	theirs, liveSum, okLive := since(live)
+	mine, trialSum, okTrial := since.counted(trial, value)
+	theirs, liveSum, okLive := since.counted(live, value)
 	if !okTrial || !okLive {
 		return
 	}
@@ -348,13 +452,31 @@ func (e *Figure) count(rule plan.Guard, f Facts, trial, live toldOf, last map[st
 		e.First = e.At
 	}
 	late, settle, known := e.late(rule, f)
-	if e.Share > 0 && e.Share < 1 && len(mine) > 0 && len(theirs) > 0 && known &&
-		at.Add(-late).After(f.Changed.Add(settle)) {
-		if share, ok := e.split(f, at.Add(-late), e.At.Add(-late)); ok {
+	if e.Share > 0 && e.Share < 1 && len(mine) > 0 && len(theirs) > 0 && known && since.after(f, late, settle) {
+		if share, ok := e.split(f, since.at.Add(-late), e.At.Add(-late)); ok {
 			e.Fewer.Add(evidence.Counted{Live: liveSum, Trial: trialSum}, share)
 		}
 	}
-	e.Fewer.Noise.Learn(theirs)
+	if len(theirs) != 1 {
+		e.Fewer.Noise.Learn(theirs)
+		return
+	}
+	// Nobody to compare it with but itself a moment ago.
+	if was, ok := e.paired(evidence.Count{Of: liveSum}, since); ok {
+		e.Fewer.Noise.Learn([]int64{was.Of, liveSum})
+	}
+}
+
+// paired is what the live side came to in a time as long as this one just before it, where there is one that was not
+// compared yet.
+func (e *Figure) paired(now evidence.Count, since span) (was evidence.Count, ok bool) {
+	took := e.At.Sub(since.at)
+	if w := e.Waiting; w != nil && w.like(took) {
+		e.Waiting = nil
+		return w.Count, true
+	}
+	e.Waiting = &Paired{now, took}
+	return evidence.Count{}, false
 }
 
 // The times that what is counted later than its request is given, where the plan does not say how much later.
@@ -416,6 +538,8 @@ func (e *Figure) find() finding {
 		ratio, in := sum.Ratio(likely, e.Fewer.Noise.Factor())
 		return finding{log: e.Fewer.Log(), difference: 1 - ratio,
 			in: finite(evidence.Interval{Low: 1 - in.High, High: 1 - in.Low}), few: sum.Live+sum.Trial < leastCounted}
+	case e.Ratio != nil:
+		return e.Ratio.find()
 	case e.Side == nil:
 		return finding{few: true}
 	}
@@ -442,27 +566,41 @@ const likely = 0.05
 // allowed is the part of the error that the evidence may spend: of a number it begins anew with each leg, and all
 // legs together spend no more than there is, since 1/2 + 1/6 + 1/12 + ... is 1.
 func (e *Figure) allowed() float64 {
-	if e.Fewer != nil || e.Legs == 0 {
+	if e.Fewer != nil || e.Ratio != nil || e.Legs == 0 {
 		return e.Part
 	}
 	return e.Part / float64(e.Legs*(e.Legs+1))
 }
 
+// freshFigures is how long figures count at least.
+const freshFigures = 10 * time.Second
+
+// fresh reports whether whoever tells the figure was asked lately.
+func (e *Figure) fresh(rule plan.Guard, f Facts) bool {
+	return e != nil && f.Now.Sub(e.Read) <= max(4*rule.Every, freshFigures)
+}
+
 // figured is how a guard on a figure stands.
-func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark bool) Status {
+func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark, fresh bool) Status {
 	st := &g.states[n]
 	e := st.figure
-	s.Figure = rule.Figure.String()
-	if e == nil || !f.FiguresRead {
+	s.Figure, s.From, s.Down = rule.Figure.String(), rule.Figure.From, rule.Down
+	if e == nil || !fresh {
 		s.State, s.Gap = Unknown, NotRead
 		return s
 	}
-	if f.alone() && s.Then == plan.RollBack { // what was is no proof of what would be now
+	if f.alone() && s.Then == plan.RollBack && rule.Watch.Beside() { // what was is no proof of what would be now
 		s.Then = plan.Freeze
 	}
-	s.Margin, s.Value, s.Beside, s.Said = e.Margin, e.Value, e.Beside, e.Said
+	s.Margin, s.Value, s.Beside, s.Said, s.Told = e.Margin, e.Value, e.Beside, e.Said, e.At
 	of := e.finds()
 	s.Instance, s.Difference, s.Range = of.instance, of.difference, of.in
+	if rule.Watch == plan.Bound {
+		s.Bound = rule.Margin
+	}
+	if e.Ratio != nil {
+		s.Trial, s.Baseline = e.Ratio.shown(f)
+	}
 	part := e.allowed()
 	s.Sure = evidence.SureOf(of.log, part)
 	s.Evidence, s.Needed = of.log/math.Ln10, -math.Log10(part*g.terms.Alpha)
@@ -471,7 +609,8 @@ func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 		s.State, s.Gap = Unknown, NotTold
 	case f.alone() && rule.Watch == plan.Fewer:
 		s.State, s.Gap = Unknown, NoneBeside
-	case !f.alone() && e.Live == 0, f.alone() && rule.Watch == plan.Higher && e.Before == nil:
+	case !f.alone() && e.Live == 0 && rule.Watch.Beside(), f.alone() && rule.Watch.Levels() && e.Before == nil,
+		f.alone() && e.Ratio != nil && s.Baseline.Of == 0:
 		s.State, s.Gap = Unknown, NoBaseline
 	case s.Sure >= 1-g.terms.Alpha:
 		s.State = Tripped
@@ -483,7 +622,12 @@ func (g *Guards) figured(n int, rule plan.Guard, s Status, f Facts, mark bool) S
 		s.State = Watching
 	}
 	if st.notable(mark, s) {
-		st.keep(s, Point{At: f.Now, Value: s.Value, Beside: s.Beside})
+		m := Point{At: f.Now, Value: s.Value, Beside: s.Beside}
+		if e.Ratio != nil {
+			m.Live, m.Trial = e.Ratio.Since.Live, e.Ratio.Since.Trial
+			e.Ratio.Since = evidence.Block{}
+		}
+		st.keep(s, m)
 	}
 	s.Sureness = st.sureness
 	return s

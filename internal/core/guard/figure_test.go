@@ -38,7 +38,6 @@ func newTells(t *testing.T, rule plan.Guard, of func(side split.Side, n int, min
 			s.begun[side] = append(s.begun[side], start.Add(-time.Hour))
 		}
 	}
-	s.facts = func(f *Facts) { f.FiguresRead = f.Now.Sub(s.read) < 10*time.Second }
 	return s
 }
 
@@ -366,6 +365,47 @@ func TestBookingsThatComeLate(t *testing.T) {
 				t.Errorf("said %v, takes %v to %v, %g of the bookings: %v %q, %v certain", c.after, c.least, c.most, c.part,
 					s.State, s.Gap, s.Sure)
 			}
+		}
+	}
+}
+
+// What an instance counted and did not tell is no booking that failed to come: it comes with the next page, and where
+// it never does, the guard says so.
+func TestBookingsThatAreNotTold(t *testing.T) {
+	rule := plan.Guard{Name: "fewer bookings", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"},
+		Margin: 0.1, Then: plan.RollBack}
+	for name, c := range map[string]struct {
+		told  func(n int, seconds float64) bool
+		part  float64
+		state State
+	}{
+		"one keeps silent at the end":      {func(n int, s float64) bool { return n > 0 || s < 110 }, 1, Clear},
+		"one tells every tenth time":       {func(n int, s float64) bool { return n > 0 || math.Mod(s, 10) == 0 }, 1, Clear},
+		"fewer, and one tells hardly ever": {func(n int, s float64) bool { return n > 0 || math.Mod(s, 5) == 0 }, 0.6, Tripped},
+		"one tells nothing":                {func(n int, _ float64) bool { return n > 0 }, 1, Unknown},
+	} {
+		r := rand.New(rand.NewPCG(5, 3))
+		var booked [2][3]float64
+		w := newTells(t, rule, nil)
+		w.share = 5000
+		w.of = func(side split.Side, n int, _ float64) (float64, bool) {
+			rate := 12 * w.share.Of(side).Fraction()
+			if side == split.Green {
+				rate *= c.part
+			}
+			for p := r.Float64(); p > math.Exp(-rate); p *= r.Float64() {
+				booked[side][n]++
+			}
+			return booked[side][n], side == split.Blue || c.told(n, w.now.Sub(start).Seconds())
+		}
+		w.run(20)
+		w.begin()
+		tripped := false
+		for range 115 {
+			tripped = w.run(1).State == Tripped || tripped
+		}
+		if s := w.last[0]; s.State != c.state || tripped != (c.state == Tripped) {
+			t.Errorf("%s: %+v", name, s)
 		}
 	}
 }

@@ -92,7 +92,13 @@ type Status struct {
 	Beside float64           `json:"beside,omitempty"` // and the live side's
 	// of a figure: the one that the difference is about; "" for the side
 	Instance string `json:"instance,omitempty"`
-	Said     string `json:"said,omitempty"` // of a figure: why an instance did not tell it
+	Said     string `json:"said,omitempty"` // of a figure: why it was not told
+	// of a figure: when the newest sample is of; of alerts: when they were read
+	Told   time.Time `json:"told,omitzero"`
+	From   plan.From `json:"from,omitempty"`  // of a figure: who tells it, "" for instances
+	Bound  float64   `json:"bound,omitempty"` // of a figure that has one
+	Down   bool      `json:"down,omitempty"`  // what is lower than that is worse
+	Alerts Fired     `json:"alerts,omitzero"`
 	// the smallest fault that there is not, with the plan's certainty, since the share was changed last; 1 if none is
 	// excluded
 	Excluded float64 `json:"excluded,omitempty"`
@@ -112,10 +118,19 @@ type Status struct {
 	Wanted    int   `json:"wanted,omitempty"`    // instances that should be
 }
 
+// Fired are the alerts that a guard on them knows, beside how many are new.
+type Fired struct {
+	New     string `json:"new,omitempty"`     // the name of the first that is
+	Summary string `json:"summary,omitempty"` // what it says of itself
+	Old     int    `json:"old,omitempty"`     // that fired before the leg began, and do not count
+}
+
 // Level is how bad it is: the target's rate, by how much a figure differs, or the number.
 func (s Status) Level() float64 {
 	switch {
 	case s.Watch.Compares():
+		return s.Trial.Rate()
+	case s.Watch == plan.Rate:
 		return s.Trial.Rate()
 	case s.Watch.Figures():
 		return s.Difference
@@ -131,7 +146,10 @@ type Facts struct {
 	Since     time.Time // when the target first got traffic; zero before
 	Target    split.Side
 	Series    *figures.Series
-	FrontRead bool           // the series is up to date
+	FrontRead bool // the series is up to date
+	// the front cannot be reached, or could not a moment ago: what is asked from here says nothing of a side, as it may
+	// be here that is cut off
+	Unreached bool
 	Queue     *reading.Queue // of the target, where it takes messages from one
 	Tells     reading.Capabilities
 	SideRead  bool // the conditions are
@@ -148,11 +166,10 @@ type Facts struct {
 	Together  bool // the key keeps a client's requests on one side
 	Control   bool // what the live side does is its control group's
 	// what the live side answered in each hour of the last day, and how much of it failed: of [Guards.Baselines]
-	Hours       []evidence.Count
-	Bursts      evidence.Bursts       // how bad answers came at the live side's instances before
-	Swings      evidence.Swings       // and at all of the live side
-	FiguresRead bool                  // figures were read lately
-	Overruled   []crossing.Overruling // guards in spite of which a person went on
+	Hours     []evidence.Count
+	Bursts    evidence.Bursts       // how bad answers came at the live side's instances before
+	Swings    evidence.Swings       // and at all of the live side
+	Overruled []crossing.Overruling // guards in spite of which a person went on
 }
 
 // alone reports whether the target gets all requests, so that there is nothing of now to
@@ -196,6 +213,7 @@ type state struct {
 	since          evidence.Block // what was taken in since the last of them
 	unit           Unit
 	figure         *Figure // of one on a figure, once there was a reading
+	alerts         *Alerts // of one on alerts, likewise
 	tripped        bool    // as of the last moment
 	noPast         bool    // as of when certainties were last kept
 }
@@ -212,6 +230,7 @@ type Memory struct {
 	Evidence  []*Evidence `json:"evidence,omitempty"` // by rule; nil of those that do not compare
 	Stories   [][]Point   `json:"stories,omitempty"`  // by rule
 	Figures   []*Figure   `json:"figures,omitempty"`  // by rule; nil of those that are not on one
+	Alerts    []*Alerts   `json:"alerts,omitempty"`   // by rule; nil of those that are not on them
 }
 
 // Hand is the memory for the guards that go on for these.
@@ -220,6 +239,7 @@ func (g *Guards) Hand() Memory {
 	for _, st := range g.states {
 		m.Evidence, m.Stories, m.Figures = append(m.Evidence, st.evidence), append(m.Stories, st.story),
 			append(m.Figures, st.figure)
+		m.Alerts = append(m.Alerts, st.alerts)
 	}
 	return m
 }
@@ -240,6 +260,9 @@ func (g *Guards) Remember(m Memory) {
 		if n < len(m.Figures) {
 			g.states[n].figure = m.Figures[n]
 		}
+		if n < len(m.Alerts) {
+			g.states[n].alerts = m.Alerts[n]
+		}
 	}
 }
 
@@ -256,7 +279,7 @@ func (g *Guards) Evaluate(f Facts) []Status {
 	list := make([]Status, len(g.rules))
 	for n, rule := range g.rules {
 		s := Status{Name: rule.Name, Watch: rule.Watch, Then: rule.Then, Most: rule.Most, State: Clear}
-		s.Control = f.Control && (rule.Watch.Figures() || rule.Watch.Compares())
+		s.Control = f.Control && rule.Watch.Beside() && (!rule.Asked() || rule.Figure.Query.Apart())
 		if rule.Watch.Compares() && !rule.Off {
 			s.Margin, s.Find = rule.Margin, rule.Find
 			if means(rule, f) {
@@ -270,14 +293,18 @@ func (g *Guards) Evaluate(f Facts) []Status {
 			s.State = Off
 		case f.Since.IsZero():
 			s.State = Idle
-		case rule.Watch.Gathers() && f.First:
+		case rule.Watch.Beside() && f.First:
 			s.State, s.Gap = Unknown, OnlySide
+		case f.Unreached && (rule.Watch == plan.Unhealthy || rule.Watch == plan.Door):
+			s.State, s.Gap = Unknown, NotRead
 		case means(rule, f):
 			s = g.mean(n, rule, s, f, mark)
 		case rule.Watch.Compares():
 			s = g.compare(n, rule, s, f, mark)
 		case rule.Watch.Figures():
-			s = g.figured(n, rule, s, f, mark)
+			s = g.figured(n, rule, s, f, mark, g.states[n].figure.fresh(rule, f))
+		case rule.Watch == plan.Alert:
+			s = g.alerted(n, rule, s, f)
 		case rule.Watch == plan.Waits:
 			s = waits(rule, s, f)
 		case rule.Watch == plan.Unhealthy:
@@ -418,6 +445,10 @@ func Gravest(list []Status, target split.Side, overruled []crossing.Overruling) 
 	}
 	if s.Watch.Figures() {
 		a.Figure, a.Instance, a.Worst = s.Figure, s.Instance, max(s.Range.High, s.Difference)
+		a.Bound, a.Down = s.Bound, s.Down
+	}
+	if s.Watch == plan.Alert {
+		a.Alert, a.Summary = s.Alerts.New, s.Alerts.Summary
 	}
 	return a, true
 }
@@ -428,6 +459,8 @@ func isOverruled(s Status, overruled []crossing.Overruling) bool {
 	for _, o := range overruled {
 		switch {
 		case o.Guard != s.Name:
+		case s.Watch == plan.Alert: // those that fired then are old
+			return false
 		case s.Watch.Gathers():
 			return s.Margin < o.Beyond
 		default:

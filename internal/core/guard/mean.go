@@ -63,8 +63,7 @@ func meanOf(st figures.Step) reading.Figures {
 // mean is how such a guard stands.
 func (g *Guards) mean(n int, rule plan.Guard, s Status, f Facts, mark bool) Status {
 	s.Watch, s.Find = plan.Higher, 0
-	f.FiguresRead = f.FrontRead
-	s = g.figured(n, byMean(rule), s, f, mark)
+	s = g.figured(n, byMean(rule), s, f, mark, f.FrontRead)
 	s.Instance = "" // the side has no other
 	return s
 }

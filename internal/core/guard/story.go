@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"cmp"
 	"time"
 
 	"vaiven/internal/core/evidence"
@@ -98,12 +99,16 @@ func (g *Guards) Stories() []Story {
 			figure := ""
 			switch {
 			case rule.Watch.Figures():
-				figure = rule.Figure.String()
+				figure, rule.Margin = rule.Figure.String(), allows(rule)
 			case st.figure != nil:
 				rule = byMean(rule)
 				figure, rule.Margin = rule.Figure.String(), st.figure.Margin
 			}
-			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: st.unit, Figure: figure,
+			unit := st.unit
+			if rule.Watch == plan.Rate {
+				unit = Unit(cmp.Or(rule.Figure.Unit, "counted"))
+			}
+			list = append(list, Story{Guard: rule.Name, Watch: rule.Watch, Unit: unit, Figure: figure,
 				Margin: rule.Margin, Points: st.story[:len(st.story):len(st.story)]})
 		}
 	}

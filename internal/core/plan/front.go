@@ -51,6 +51,12 @@ type FrontSettings interface {
 	// Marks reports whether the order of going home is kept in a file beside the front,
 	// because it cannot hold it itself.
 	Marks() bool
+	// Compares reports whether the front itself refuses a change of an earlier term at the moment at which it would
+	// come into force, wherever it was sent off.
+	Compares() bool
+	// Reached are the addresses at which such a front is steered, host:port or URL, and whether files and programs of
+	// the machine that it stands on are needed for it. Other files are what its steerer needs wherever it is.
+	Reached() (addresses []string, byFiles bool)
 	// Resolve has files made absolute, and the programs that stand beside the plan.
 	Resolve(file, program func(*string))
 }

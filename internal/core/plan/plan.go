@@ -1,8 +1,6 @@
 package plan
 
 import (
-	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -34,11 +32,15 @@ type Plan struct {
 	Closed  string         // file or URL with the days on which it may not; "" for none
 	Embargo string         // file or URL that forbids it for several services, as long as it is there; "" for none
 	People  people.Rules
-	Start   Start // when a version begins by itself
-	Build   Build // what makes one
+	Notices Notices // who is told what
+	Metrics string  // host:port of a page of figures about the keeper; "" for none
+	Start   Start   // when a version begins by itself
+	Build   Build   // what makes one
 	Keep    time.Duration
 	Then    Then
+	KeepLog time.Duration // for so long recordings of crossings are kept in full; 0 for ever
 	Guards  []Guard
+	Sources Sources // where figures come from that no instance tells
 	Find    float64 // the fault that guards are to find which do not say one
 	Sure    float64 // how sure the guards that compare have to be, all together, over a whole crossing
 	Hooks   []Hook
@@ -85,70 +87,6 @@ func (p *Plan) HealthEvery() time.Duration {
 	return most
 }
 
-// Guard is one of the rules that are watched while the new side gets requests.
-type Guard struct {
-	Name  string // no two guards of a plan have the same
-	Watch Watch
-	Off   bool
-	Then  Action // what happens when it trips
-
-	// Of guards that compare the new side with the live one.
-	Margin float64 // how much higher the rate may be, as a fraction; of guards on a figure see [Watch.Figures]
-	Find   float64 // the fault that it must not miss, as a rate beyond the live side's; more than the margin
-	// of [Slow] and [Door]: an answer that takes longer is slow. 0, of [Slow]: longer than is usual on the live side.
-	// Of [Fewer]: so long after its request it is counted at most; [Unsaid] if that is not known
-	After time.Duration
-
-	Figure Figure // of guards on one
-	// of [Grows] and [Higher]: readings count from so long after a change of the share; of [Slow] from so long after
-	// the new side has got its first requests
-	Settle time.Duration
-
-	Most int     // of guards that count, [Unhealthy] and [Lost]: more than so many trip it
-	Part float64 // of [Unhealthy]: so many are allowed at least, as a fraction of the side's instances
-
-	// of [Waits]: a message that waits for longer trips it; 0: for much longer than is usual on the live side
-	Longest time.Duration
-}
-
-// Unsaid is a time that a plan does not say.
-const Unsaid time.Duration = -1
-
-// Watch is what a guard watches.
-type Watch string
-
-// What guards watch.
-const (
-	Failing   Watch = "failing"   // the rate of failing answers
-	Slow      Watch = "slow"      // the rate of answers that take longer than a time
-	Unhealthy Watch = "unhealthy" // instances
-	Lost      Watch = "lost"      // requests that got no instance's answer
-	Waits     Watch = "waits"     // how long the oldest message of a queue waits
-	Door      Watch = "door"      // the rate of the prober's requests that got no good answer in time
-
-	// Of figures, which instances tell of themselves.
-	Grows  Watch = "grows"  // how fast one grows; the margin is in its unit, a minute
-	Higher Watch = "higher" // how high one stands; the margin is in its unit
-	Fewer  Watch = "fewer"  // how many of what one counts there are for each request; the margin is a fraction
-)
-
-// Compares reports whether such a guard compares rates; others count.
-func (w Watch) Compares() bool { return w == Failing || w == Slow || w == Door }
-
-// Figures reports whether such a guard compares a figure that instances tell.
-func (w Watch) Figures() bool { return w == Grows || w == Higher || w == Fewer }
-
-// Figures are those that the plan's guards are on.
-func (p *Plan) Figures() []Figure {
-	var list []Figure
-	for _, g := range p.Guards {
-		if g.Watch.Figures() && !g.Off {
-			list = append(list, g.Figure)
-		}
-	}
-	return list
-}
-
 // Remembered is how long those who ask go by what was, before a crossing and after each change of it; 0 where nobody
 // does.
 func (p *Plan) Remembered() (before, each time.Duration) {
@@ -170,27 +108,6 @@ func (p *Plan) AccessLog() string {
 		}
 	}
 	return p.Pairs.Log
-}
-
-// Gathers reports whether such a guard gathers evidence: it compares rates or a figure.
-func (w Watch) Gathers() bool { return w.Compares() || w.Figures() }
-
-// Figure is a number that an instance tells of itself: all samples of a name on its page with the labels, added up.
-type Figure struct {
-	Name   string
-	Labels map[string]string // that a sample has to have, among others
-}
-
-// String is the figure as the plan has it.
-func (f Figure) String() string {
-	if len(f.Labels) == 0 {
-		return f.Name
-	}
-	var labels []string
-	for _, name := range slices.Sorted(maps.Keys(f.Labels)) {
-		labels = append(labels, fmt.Sprintf("%s=%q", name, f.Labels[name]))
-	}
-	return f.Name + "{" + strings.Join(labels, ",") + "}"
 }
 
 // Quiet is what happens when there is too little traffic for a guard to say anything.

@@ -38,6 +38,7 @@ type Door struct {
 	// of numbered messages: answered by somebody who had answered a later one; whoever does several at a time does that
 	Disordered int64         `json:"disordered,omitempty"`
 	LongestGap time.Duration `json:"longest_gap"` // between good answers, in nanoseconds
+	Gap        time.Duration `json:"-"`           // the longest since the report before this one
 	Recent     []Mark        `json:"recent"`      // the last answers, oldest first
 	// the last of them that failed or were lost, oldest first, at most [BadMost]
 	Bad      []Bad            `json:"bad,omitempty"`

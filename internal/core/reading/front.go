@@ -69,7 +69,12 @@ type Order struct {
 	Why  string     `json:"why,omitempty"`
 	// identity of the state folder of whoever said so; "" if it is not known
 	Folder string `json:"folder,omitempty"`
+	// the other side was left with it, and is closed: nothing is sent there until it is opened again
+	Closed bool `json:"closed,omitempty"`
 }
+
+// Closes reports whether a side is closed.
+func (o Order) Closes(side split.Side) bool { return o.Closed && side == o.Side.Other() }
 
 // Server is one instance as a front has it: an address behind a side.
 type Server struct {

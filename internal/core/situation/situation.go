@@ -323,6 +323,8 @@ func then(v engine.View) Then {
 		switch {
 		case c.First:
 			return Then{}
+		case c.With != "":
+			t.Do = Await
 		case c.Then == plan.ThenAsk:
 			t.Do = AskRetire
 		case c.Then == plan.ThenLeave:

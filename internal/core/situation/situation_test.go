@@ -1,7 +1,13 @@
 package situation
 
 import (
+	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
+	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -229,5 +235,47 @@ func TestWhatComesNext(t *testing.T) {
 		if got := Of(v, Seen{}, now).Then; got.Do != c.want || got.Do != Nothing && got.In != v.Left {
 			t.Errorf("%s: %+v, want %q", name, got, c.want)
 		}
+	}
+}
+
+// A situation is kept as it was shown: what is read again is what was judged, whatever it is.
+func TestKept(t *testing.T) {
+	for _, is := range All.Zeroes() {
+		s := Situation{Is: is, Gravity: Wrong, Then: Then{Do: NextLeg, In: time.Minute, Leg: 2, Until: true}}
+		data, err := json.Marshal(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var again Situation
+		if err := json.Unmarshal(data, &again); err != nil || reflect.TypeOf(again.Is) != reflect.TypeOf(is) ||
+			again.Gravity != Wrong || again.Then != s.Then {
+			t.Errorf("%T is read as %+v, %v", is, again, err)
+		}
+	}
+	full := Situation{Is: Hurting{Pain: Pain{Sides: []Ache{{split.Green, engine.Ache{Failing: 3, Rate: 40}}}, Lost: 2,
+		Why: "refused"}, Help: Help{Back: true}}, Gravity: Wrong}
+	data, err := json.Marshal(full)
+	var again Situation
+	if err = errors.Join(err, json.Unmarshal(data, &again)); err != nil || !reflect.DeepEqual(again.Is.(Hurting).Pain,
+		full.Is.(Hurting).Pain) || !again.Is.(Hurting).Help.Back {
+		t.Errorf("%s is read as %+v, %v", data, again, err)
+	}
+	newer := []byte(`{"is":{"kind":"adrift","why":"x"},"gravity":1}`)
+	if err := json.Unmarshal(newer, &again); err != nil {
+		t.Fatal(err)
+	}
+	if kept, err := json.Marshal(again); err != nil || !bytes.Contains(kept, []byte(`"why":"x"`)) {
+		t.Errorf("what a newer Vaiven showed is kept as %s, %v", kept, err)
+	}
+}
+
+// Each kind of situation is in the list that it is read by.
+func TestEachKindIsListed(t *testing.T) {
+	text, err := os.ReadFile("kinds.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if there := strings.Count(string(text), ") is() string"); there != len(All.Types())+1 { // and Newer
+		t.Errorf("there are %d kinds, and %d are listed", there-1, len(All.Types()))
 	}
 }

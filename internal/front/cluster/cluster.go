@@ -382,7 +382,9 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 }
 
 // NewTerm begins another term.
-func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+func (d *Driver) NewTerm(ctx context.Context, after uint64) (uint64, error) {
+	return d.steering.NewTerm(ctx, after)
+}
 
 // SetInstances gives a side other instances, by labels of the pods that have their addresses: those that come first,
 // and then those that go.

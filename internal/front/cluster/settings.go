@@ -47,6 +47,12 @@ func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
 // Marks is never: the order of going home is an annotation.
 func (s *Settings) Marks() bool { return false }
 
+// Compares is always: a patch names the order that it goes by, and the API refuses it where that is another one.
+func (s *Settings) Compares() bool { return true }
+
+// Reached is at the API that the kubeconfig names.
+func (s *Settings) Reached() (addresses []string, byFiles bool) { return nil, false }
+
 // Resolve makes the kubeconfig absolute.
 func (s *Settings) Resolve(file, _ func(*string)) { file(&s.File) }
 

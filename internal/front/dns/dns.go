@@ -261,7 +261,9 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 }
 
 // NewTerm begins another term.
-func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+func (d *Driver) NewTerm(ctx context.Context, after uint64) (uint64, error) {
+	return d.steering.NewTerm(ctx, after)
+}
 
 // SetInstances gives a side other instances. While both sides have some, the TTL is the short one.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {

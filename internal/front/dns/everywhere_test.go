@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -427,7 +426,7 @@ func TestAServerThatHangs(t *testing.T) {
 	if _, err := d.Set(t.Context(), split.Whole, front.AsRead(r)); err != nil {
 		t.Fatal(err)
 	}
-	z.program.Signal(syscall.SIGSTOP)
+	thaw := z.program.Freeze()
 	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); !errors.Is(err, front.ErrUnreachable) ||
 		!strings.Contains(err.Error(), "no answer in time") {
 		t.Errorf("home while it hangs: %v", err)
@@ -437,7 +436,7 @@ func TestAServerThatHangs(t *testing.T) {
 		_, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"})
 		home <- err
 	}()
-	z.program.Signal(syscall.SIGCONT)
+	thaw()
 	if err := <-home; err != nil {
 		t.Errorf("home when it goes on: %v", err)
 	}

@@ -35,6 +35,9 @@ func (n note) text() string {
 		v.Set("generation", strconv.FormatUint(n.order.Generation, 10))
 		v.Set("at", moment(n.order.At))
 		v.Set("by", clipped(n.order.By))
+		if n.order.Closed {
+			v.Set("closed", n.order.Side.Other().String())
+		}
 	}
 	if n.order.Term > 0 {
 		v.Set("term", strconv.FormatUint(n.order.Term, 10))
@@ -83,7 +86,7 @@ func readNote(text string) (note, error) {
 		if n.order.Side, err = split.ParseSide(v.Get("home")); err != nil {
 			return note{}, err
 		}
-		n.order.By = v.Get("by")
+		n.order.By, n.order.Closed = v.Get("by"), v.Get("closed") != ""
 	}
 	if text := v.Get("term"); text != "" {
 		if n.order.Term, err = strconv.ParseUint(text, 10, 64); err != nil {

@@ -67,6 +67,14 @@ func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
 // Marks is never: the order of going home stands beside the name.
 func (s *Settings) Marks() bool { return false }
 
+// Compares is always: an update names the note that it goes by, and the server refuses it where that is another one.
+func (s *Settings) Compares() bool { return true }
+
+// Reached is at the servers.
+func (s *Settings) Reached() (addresses []string, byFiles bool) {
+	return append([]string{s.Server}, s.Secondaries...), false
+}
+
 // Resolve makes the key's file absolute.
 func (s *Settings) Resolve(file, _ func(*string)) { file(&s.Key) }
 

@@ -24,7 +24,7 @@ type setSplit struct {
 	Term       uint64      `json:"term,omitempty"`
 }
 
-// term is the answer of POST /term.
+// term is the body of POST /term, with the term that another one is to come after, and its answer.
 type term struct {
 	Term uint64 `json:"term"`
 }
@@ -37,6 +37,8 @@ type goHome struct {
 	Force bool       `json:"force,omitempty"` // also to a side that has nobody
 
 	Folder string `json:"folder,omitempty"` // see [front.Homing]
+	Close  bool   `json:"close,omitempty"`
+	Reopen bool   `json:"reopen,omitempty"`
 }
 
 // rehearsal is the body of POST /rehearsal.
@@ -75,7 +77,7 @@ type (
 // refusals are the errors that clients branch on, by their names on the wire.
 var refusals = map[string]error{
 	"changed": front.ErrChanged, "newer": front.ErrNewer, "taken": front.ErrTaken, "nobody": front.ErrNobody,
-	"not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
+	"closed": front.ErrClosed, "not-loaded": front.ErrNotLoaded, "replaced": errReplaced,
 }
 
 func (s *Server) adminHandler() http.Handler {
@@ -98,8 +100,11 @@ func (s *Server) adminHandler() http.Handler {
 		}
 	})
 	mux.HandleFunc("POST /term", func(w http.ResponseWriter, r *http.Request) {
-		begun, err := s.newTerm(r.Context())
-		reply(w, begun, err)
+		var after term
+		if r.ContentLength == 0 || accept(w, r, &after) { // a Vaiven before this one says nothing
+			begun, err := s.newTerm(r.Context(), after)
+			reply(w, begun, err)
+		}
 	})
 	mux.HandleFunc("POST /rehearsal", func(w http.ResponseWriter, r *http.Request) {
 		var body rehearsal
@@ -185,7 +190,7 @@ func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 		return inForce{}, fmt.Errorf("%w: %v is not between 0 %% and 100 %%", front.ErrRefused, want.Share)
 	}
 	next, err := s.replace(ctx, func(t *table) (*table, error) {
-		if err := (front.Expect{Generation: want.Generation, Term: want.Term}).Allows(t.order); err != nil {
+		if err := (front.Expect{Generation: want.Generation, Term: want.Term}).Allows(want.Share, t.order); err != nil {
 			return nil, err
 		}
 		if want.Revision != t.split.Revision {
@@ -210,11 +215,11 @@ func (s *Server) setSplit(ctx context.Context, want setSplit) (inForce, error) {
 	return inForce{next.split, next.order}, nil
 }
 
-// newTerm begins another term. It is kept on disk before it counts.
-func (s *Server) newTerm(ctx context.Context) (term, error) {
+// newTerm begins a term after another. It is kept on disk before it counts.
+func (s *Server) newTerm(ctx context.Context, after term) (term, error) {
 	next, err := s.replace(ctx, func(t *table) (*table, error) {
 		next := *t
-		next.order.Term++
+		next.order.Term = max(next.order.Term, after.Term) + 1
 		return &next, nil
 	})
 	if err != nil {
@@ -245,8 +250,11 @@ func (s *Server) home(ctx context.Context, want goHome) (inForce, error) {
 		return inForce{}, fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, want.Side,
 			want.Side.Other())
 	}
-	o := reading.Order{Generation: t.order.Generation + 1, Term: t.order.Term, Side: want.Side, At: time.Now().UTC(),
-		By: want.By, Why: want.Why, Folder: want.Folder}
+	o, err := front.Homing(want).Next(t.order, time.Now())
+	if err != nil {
+		s.change.Unlock()
+		return inForce{}, err
+	}
 	next := t.home(o)
 	number, before, successor := s.swap(next), s.before, s.successor
 	var theirs uint64
@@ -255,7 +263,7 @@ func (s *Server) home(ctx context.Context, want goHome) (inForce, error) {
 	}
 	s.change.Unlock()
 	s.store.wentHome(next)
-	err := s.everywhere(ctx, before, number)
+	err = s.everywhere(ctx, before, number)
 	if successor != nil {
 		limited, cancel := context.WithTimeout(ctx, time.Second)
 		defer cancel()
@@ -274,7 +282,12 @@ func (s *Server) rehearse(ctx context.Context, side split.Side) error {
 		s.change.Unlock()
 		return front.Nobody(side)
 	}
-	t.home(reading.Order{Generation: t.order.Generation + 1, Term: t.order.Term, Side: side, At: time.Now().UTC()})
+	o, err := front.Homing{Side: side}.Next(t.order, time.Now())
+	if err != nil {
+		s.change.Unlock()
+		return err
+	}
+	t.home(o)
 	same := *t
 	number, before := s.swap(&same), s.before
 	s.change.Unlock()

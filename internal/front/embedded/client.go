@@ -102,9 +102,9 @@ func (c *Client) change(ctx context.Context, path string, body any, share split.
 func (c *Client) HomeWays() (front.HomeWays, error) { return front.HomeWays{Sockets: c.homes}, nil }
 
 // NewTerm begins another term.
-func (c *Client) NewTerm(ctx context.Context) (uint64, error) {
+func (c *Client) NewTerm(ctx context.Context, after uint64) (uint64, error) {
 	var t term
-	err := c.call(ctx, http.MethodPost, "/term", nil, &t)
+	err := c.call(ctx, http.MethodPost, "/term", term{after}, &t)
 	return t.Term, err
 }
 

@@ -41,7 +41,7 @@ func TestTheHomeSocket(t *testing.T) {
 	if err := homes.SetInstances(t.Context(), split.Green, nil); err == nil {
 		t.Error("it takes instances away")
 	}
-	if _, err := homes.NewTerm(t.Context()); err == nil {
+	if _, err := homes.NewTerm(t.Context(), 0); err == nil {
 		t.Error("it begins a term")
 	}
 	known.Store(true)

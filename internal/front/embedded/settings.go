@@ -88,6 +88,12 @@ func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
 // Marks is not for a front that holds the order itself.
 func (s *Settings) Marks() bool { return false }
 
+// Compares is always: the front does so as a change takes effect.
+func (s *Settings) Compares() bool { return true }
+
+// Reached is by a socket in the state folder: its process runs beside the keeper.
+func (s *Settings) Reached() (addresses []string, byFiles bool) { return nil, true }
+
 // Splits is by every key.
 func (s *Settings) Splits(plan.Key) error { return nil }
 

@@ -605,14 +605,24 @@ func (d *Driver) carryOut(ctx context.Context, c change) error {
 	return nil
 }
 
-// renew puts another term into a map, as a new version of it: what others prepared before cannot be committed after.
+// renew puts another term into a map, as a new version of it, and once more as a newer one. A change that somebody
+// prepared after the first, from what was in force before it, would be put in force over it; whatever is prepared after
+// the second was begun in this term, and what was prepared before cannot be committed after.
 func (d *Driver) renew(ctx context.Context, s state, o reading.Order) error {
 	c := change{state: s, share: split.Share(s.share), keep: true, spare: s.spare, term: o.Term}
 	kept, err := d.prepared(ctx, c)
 	if err != nil {
 		return fmt.Errorf("%w: the term could not be kept on disk: %w", front.ErrRefused, err)
 	}
-	if err := d.commit(ctx, c); err != nil {
+	if err = d.commit(ctx, c); err == nil {
+		if c.state, err = d.look(ctx); err == nil && c.state.order.Term != o.Term {
+			err = fmt.Errorf("%w: it is in term %d after %d was told", front.ErrChanged, c.state.order.Term, o.Term)
+		}
+	}
+	if err == nil {
+		err = d.commit(ctx, c)
+	}
+	if err != nil {
 		kept.discard(ctx)
 		return err
 	}
@@ -681,7 +691,9 @@ func (d *Driver) put(ctx context.Context, k kept) {
 }
 
 // NewTerm begins another term.
-func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+func (d *Driver) NewTerm(ctx context.Context, after uint64) (uint64, error) {
+	return d.steering.NewTerm(ctx, after)
+}
 
 // SetInstances gives a side other instances: their addresses go to its servers, and
 // servers that are not needed are put into maintenance. The share stays.

@@ -33,6 +33,8 @@ type setup struct {
 	sticky bool
 	logs   bool   // its log is sent to us
 	lines  string // of somebody's own, in the backend
+	// the map is read as numbers
+	numbers bool
 }
 
 // start starts an HAProxy with the configuration that such a plan asks for.
@@ -69,6 +71,9 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	fronttest.Write(t, filepath.Join(kept, "split.map"), "other 5000\nsailings 0\n")
 	c := config("sailings", f, front.Site{Folder: dir, Slots: 6})
 	c.Text = strings.Replace(c.Text, "    balance roundrobin\n", "    balance roundrobin\n"+s.lines, 1)
+	if s.numbers {
+		c.Text = strings.ReplaceAll(c.Text, ",map(", ",map_str_int(")
+	}
 	fronttest.Write(t, c.File, c.Text)
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its socket", func() error {
@@ -310,6 +315,165 @@ func TestKeysOfAddresses(t *testing.T) {
 				t.Errorf("%v, all on %v: answers of %v", key, side, sides)
 			}
 		}
+	}
+}
+
+// gated is a machine from which commands of a kind are held up on their way.
+type gated struct {
+	place.Machine
+	kind string
+	held chan chan struct{} // gets a channel for each, which is to be closed for it to go on
+}
+
+type gatedConn struct {
+	net.Conn
+	of gated
+}
+
+func (g gated) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := g.Machine.Dial(ctx, network, address)
+	return gatedConn{c, g}, err
+}
+
+func (c gatedConn) Write(data []byte) (int, error) {
+	if strings.Contains(string(data), c.of.kind) {
+		on := make(chan struct{})
+		c.of.held <- on
+		<-on
+	}
+	return c.Conn.Write(data)
+}
+
+// A keeper has prepared a change before another one's term was in force, by a version of the map that is newer than the
+// term's: it is refused when it comes.
+func TestATermBesideAChange(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{mapped: true})
+	held := make(chan chan struct{})
+	on := gated{place.Local{}, "commit map", held}
+	keeper, standby := New(on, f), New(on, f)
+	plain := New(place.Local{}, f)
+	for _, side := range split.Sides {
+		list := w.Raise(side, 1, 2)
+		for _, d := range []*Driver{plain, keeper} {
+			if err := d.SetInstances(t.Context(), side, list); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if _, err := plain.Set(t.Context(), 2500, expects(t, plain)); err != nil {
+		t.Fatal(err)
+	}
+	before := expects(t, keeper)
+	began, set := make(chan error, 1), make(chan error, 1)
+	go func() {
+		_, err := standby.NewTerm(t.Context(), before.Term)
+		began <- err
+	}()
+	term := <-held // its version is the older one
+	go func() {
+		_, err := keeper.Set(t.Context(), 7500, before)
+		set <- err
+	}()
+	change := <-held
+	close(term)
+	close(<-held) // the term's second one
+	if err := <-began; err != nil {
+		t.Fatal(err)
+	}
+	close(change)
+	if err := <-set; err == nil {
+		t.Error("the change was taken")
+	}
+	if r, err := plain.Read(t.Context()); err != nil || r.Split.Share != 2500 || r.Order.Term <= before.Term {
+		t.Errorf("in the end %v are on green, in term %d after %d (%v)", r.Split.Share, r.Order.Term, before.Term, err)
+	}
+}
+
+// Two services have one map, and change at the same moment: neither change is lost, whichever version comes first.
+func TestTwoServicesOfOneMap(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{mapped: true})
+	other := *f.Settings.(*Settings)
+	other.MapKey = "other" // which the file has at 50 %
+	g := f
+	g.Settings = &other
+	held := make(chan chan struct{})
+	on := gated{place.Local{}, "commit map", held}
+	plain, first, second := New(place.Local{}, f), New(on, f), New(on, g)
+	for _, side := range split.Sides {
+		list := w.Raise(side, 1, 2)
+		for _, d := range []*Driver{plain, first, second} {
+			if err := d.SetInstances(t.Context(), side, list); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	set := func(d *Driver, share split.Share) chan error {
+		t.Helper()
+		e, done := expects(t, d), make(chan error, 1)
+		go func() {
+			_, err := d.Set(t.Context(), share, e)
+			done <- err
+		}()
+		return done
+	}
+	for n, share := range []split.Share{2500, 7500} {
+		a := set(first, share)
+		older := <-held
+		b := set(second, split.Whole-share)
+		newer := <-held
+		if n == 0 { // the older one first: the newer one is put in force over it
+			close(older)
+			if err := <-a; err != nil {
+				t.Errorf("the older one: %v", err)
+			}
+			close(newer)
+			close(<-held) // it puts back what it came over
+			if err := <-b; err != nil {
+				t.Errorf("the newer one: %v", err)
+			}
+		} else { // the older one is refused, and made again
+			close(newer)
+			if err := <-b; err != nil {
+				t.Errorf("the newer one: %v", err)
+			}
+			close(older)
+			close(<-held)
+			if err := <-a; err != nil {
+				t.Errorf("the older one, made again: %v", err)
+			}
+		}
+		for d, want := range map[*Driver]split.Share{plain: share, second: split.Whole - share} {
+			if r, err := d.Read(t.Context()); err != nil || r.Split.Share != want {
+				t.Errorf("%v are on green, and %v were asked for (%v)", r.Split.Share, want, err)
+			}
+		}
+	}
+}
+
+// expects is that a front still is as it is now.
+func expects(t *testing.T, d *Driver) front.Expect {
+	t.Helper()
+	r, err := d.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return front.AsRead(r)
+}
+
+// A map that takes numbers alone holds a share and no order of going home: that is known before anything is moved.
+func TestAMapOfNumbers(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{mapped: true, numbers: true})
+	f.Spare = plan.SpareDoor{} // which is a text, too
+	d := New(place.Local{}, f)
+	if err := d.SetInstances(t.Context(), split.Blue, w.Raise(split.Blue, 1, 2)); err != nil {
+		t.Fatal(err)
+	}
+	_, err := d.Rehearse(t.Context(), split.Blue)
+	if !errors.Is(err, front.ErrRefused) || !strings.Contains(err.Error(), "map_str_int") {
+		t.Errorf("a rehearsal of going home: %v", err)
 	}
 }
 

@@ -34,6 +34,8 @@ func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
 		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's "+
 			"\"stats socket\" line lets in", front.ErrUnreachable, address)
+	case err != nil && !errors.Is(err, syscall.ECONNREFUSED) && !errors.Is(err, syscall.ENOENT):
+		return "", fmt.Errorf("%w at %s: %w", front.ErrUnreachable, address, err)
 	case err != nil:
 		return "", fmt.Errorf("%w: nobody listens at %s (is HAProxy running, with \"stats socket %s level admin\"?)",
 			front.ErrUnreachable, address, d.config.Bound())
@@ -80,12 +82,26 @@ func (d *Driver) tell(ctx context.Context, commands []string) error {
 	return nil
 }
 
-// mayTell is an error if the socket lets us read and nothing else. It changes nothing.
+// mayTell is an error if the socket lets us read and nothing else, or if the map takes numbers alone: then it holds the
+// share, and refuses an order of going home. It changes nothing.
 func (d *Driver) mayTell(ctx context.Context) error {
 	said, err := d.ask(ctx, "show cli level")
 	if level := strings.TrimSpace(said); err == nil && level != "admin" {
 		err = fmt.Errorf("%w: HAProxy lets us in at level %q: weights need \"level admin\" in the configuration's "+
 			"\"stats socket\" line", front.ErrRefused, level)
+	}
+	if err != nil || d.config.Weighs() {
+		return err
+	}
+	version, err := d.empty(ctx) // which is never put in force
+	if err != nil {
+		return err
+	}
+	of := fmt.Sprintf("map @%s %s", version, d.config.Map)
+	said, err = d.ask(ctx, fmt.Sprintf("add %s %s %s", of, d.orderKey(), encode(reading.Order{})), "clear "+of)
+	if said = trouble(said); err == nil && said != "" {
+		err = fmt.Errorf("%w: HAProxy's map %s takes no text (%s), and so no order of rolling back: write map(%[2]s,0) "+
+			"in its configuration where it has map_str_int", front.ErrRefused, d.config.Map, said)
 	}
 	return err
 }
@@ -329,27 +345,27 @@ func (s *state) readMap(said, key, orderKey, termKey, doorKey string) error {
 	var term uint64
 	defer func() { s.order.Term = term }()
 	for line := range strings.Lines(said) {
-		f := strings.Fields(line)
-		if len(f) != 3 || !strings.HasPrefix(f[0], "0x") {
+		e, ok := entryOf(line)
+		if !ok {
 			continue
 		}
-		s.entries = append(s.entries, [2]string{f[1], f[2]})
-		switch f[1] {
+		s.entries = append(s.entries, e)
+		switch e[0] {
 		case key:
-			n, err := strconv.Atoi(f[2])
+			n, err := strconv.Atoi(e[1])
 			if err != nil || n < 0 || n > 10_000 {
 				return fmt.Errorf("%w: the map says %q for %s, which is no share in basis points, 0 to 10000",
-					front.ErrRefused, f[2], key)
+					front.ErrRefused, e[1], key)
 			}
 			s.share, s.inMap = n, true
 		case orderKey:
-			s.order = decode(f[2])
+			s.order = decode(e[1])
 		case termKey:
-			term, _ = strconv.ParseUint(f[2], 10, 64) // damaged, it is as if there were none
+			term, _ = strconv.ParseUint(e[1], 10, 64) // damaged, it is as if there were none
 		}
-		if secret, ok := strings.CutPrefix(f[1], doorKey); ok {
+		if secret, ok := strings.CutPrefix(e[0], doorKey); ok {
 			s.spare.Secret = secret
-			s.spare.Side, _ = split.ParseSide(f[2])
+			s.spare.Side, _ = split.ParseSide(e[1])
 		}
 	}
 	return nil
@@ -366,17 +382,25 @@ func (d *Driver) termKey() string { return d.config.MapKey + ".term" }
 func encode(o reading.Order) string {
 	const most = 200
 	why := o.Why[:min(len(o.Why), most)]
-	return fmt.Sprintf("%d,%v,%d,%s,%s", o.Generation, o.Side, o.At.Unix(), url.QueryEscape(o.By),
+	text := fmt.Sprintf("%d,%v,%d,%s,%s", o.Generation, o.Side, o.At.Unix(), url.QueryEscape(o.By),
 		url.QueryEscape(strings.ToValidUTF8(why, "")))
+	if o.Closed {
+		text += "," + closes
+	}
+	return text
 }
+
+// closes is the last field of an order that closes the other side.
+const closes = "closed"
 
 // decode reads what encode writes; what cannot be read as that is no order.
 func decode(text string) reading.Order {
+	text, closed := strings.CutSuffix(text, ","+closes)
 	f := strings.Split(text, ",")
 	if len(f) != 5 {
 		return reading.Order{}
 	}
-	var o reading.Order
+	o := reading.Order{Closed: closed}
 	var seconds int64
 	var err [5]error
 	o.Generation, err[0] = strconv.ParseUint(f[0], 10, 63)
@@ -402,85 +426,3 @@ func (d *Driver) orderEntry(s state, o reading.Order) string {
 
 // secretKey is the map's key of the spare side's own door.
 var secretKey = regexp.MustCompile(regexp.QuoteMeta(doorSuffix) + `\.[A-Z2-7]+`)
-
-var (
-	newVersion = regexp.MustCompile(`New version created: (\d+)`)
-	outOfRange = "Version number out of range"
-)
-
-// commit puts a share, and with a going home its order, into the map as a new version of
-// the whole map. HAProxy refuses a version that was made before another one was put in
-// force: then somebody changed it meanwhile, and what was read has to be read again. So a
-// change that was decided on before a going home cannot take effect after it, from
-// whatever process, however long it was held up.
-func (d *Driver) commit(ctx context.Context, c change) error {
-	said, err := d.ask(ctx, "prepare map "+d.config.Map)
-	if err != nil {
-		return err
-	}
-	m := newVersion.FindStringSubmatch(said)
-	if m == nil {
-		return fmt.Errorf("%w: HAProxy makes no new version of the map: %s", front.ErrRefused, excerpt(said))
-	}
-	version := m[1]
-	// The version is older than anything that is put in force from here on. What is in
-	// force now is what it replaces.
-	s, err := d.look(ctx)
-	if err != nil {
-		return err
-	}
-	order, term := s.order, s.order.Term
-	switch of := c.state.order; {
-	case c.home != nil:
-		order = *c.home
-		order.Generation = max(order.Generation, s.order.Generation)
-	case order.Generation > of.Generation || order.Term > of.Term:
-		return front.Expect{Generation: of.Generation, Term: of.Term}.Allows(order)
-	case s.share != c.state.share || s.inMap != c.state.inMap:
-		return fmt.Errorf("%w: it has %v on green", front.ErrChanged, split.Share(s.share))
-	case c.term > 0:
-		term = c.term
-	}
-	spare := c.spare
-	if c.home != nil {
-		spare = s.spare.At(c.share) // as it is now
-	}
-	var b strings.Builder
-	fmt.Fprintf(&b, "add map @%s %s <<\n", version, d.config.Map)
-	for _, e := range s.entries {
-		if e[0] != d.config.MapKey && e[0] != d.orderKey() && e[0] != d.termKey() &&
-			!strings.HasPrefix(e[0], d.doorKey()) {
-			fmt.Fprintf(&b, "%s %s\n", e[0], e[1])
-		}
-	}
-	if !c.keep || s.inMap {
-		fmt.Fprintf(&b, "%s %d\n", d.config.MapKey, c.share)
-	}
-	if term > 0 {
-		fmt.Fprintf(&b, "%s %d\n", d.termKey(), term)
-	}
-	if order.Generation > 0 {
-		fmt.Fprintf(&b, "%s %s\n", d.orderKey(), encode(order))
-	}
-	if spare.Secret != "" {
-		fmt.Fprintf(&b, "%s%s %v\n", d.doorKey(), spare.Secret, spare.Side)
-	}
-	if said, err = d.ask(ctx, b.String()); err == nil && trouble(said) != "" {
-		err = fmt.Errorf("%w: HAProxy says %q to a new version of the map", front.ErrRefused, trouble(said))
-	}
-	if err != nil {
-		return err
-	}
-	if said, err = d.ask(ctx, fmt.Sprintf("commit map @%s %s", version, d.config.Map)); err != nil {
-		return err
-	}
-	switch said = trouble(said); {
-	case said == "":
-		return nil
-	case strings.Contains(said, outOfRange) && c.home == nil:
-		return fmt.Errorf("%w: somebody put another version of the map in force", front.ErrChanged)
-	case strings.Contains(said, outOfRange):
-		return nil // somebody else's; whether all is home is read now
-	}
-	return fmt.Errorf("%w: HAProxy says %q to the new version of the map", front.ErrRefused, said)
-}

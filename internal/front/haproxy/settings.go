@@ -71,6 +71,21 @@ func (h *Settings) Kind() plan.FrontKind { return Kind.Name }
 // Marks is for weights, which hold nothing but themselves.
 func (h *Settings) Marks() bool { return h.Weighs() }
 
+// Compares is for a map, of which a version that is older than the one in force is refused.
+func (h *Settings) Compares() bool { return !h.Weighs() }
+
+// Reached is at its run-time interface, and where it sends its log.
+func (h *Settings) Reached() (addresses []string, byFiles bool) {
+	if h.Address != "" {
+		addresses = append(addresses, h.Address)
+	}
+	logs := h.Log != "" && !logged.Sent(h.Log)
+	if h.Log != "" && !logs {
+		addresses = append(addresses, h.Log)
+	}
+	return addresses, h.Socket != "" || h.StateFile != "" || logs
+}
+
 // Resolve makes files absolute.
 func (h *Settings) Resolve(file, _ func(*string)) {
 	file(&h.Socket)

@@ -87,7 +87,7 @@ func (f *fake) Rehearse(context.Context, split.Side) ([]wayback.Step, error) {
 	return nil, nil
 }
 
-func (f *fake) NewTerm(context.Context) (uint64, error) { return 0, nil }
+func (f *fake) NewTerm(context.Context, uint64) (uint64, error) { return 0, nil }
 
 func (f *fake) SetInstances(_ context.Context, side split.Side, list []reading.Server) error {
 	if f.breaks == "keeps the share when its instances are told again" {

@@ -201,7 +201,21 @@ type server struct {
 	mu      sync.Mutex      // protects what follows
 	pidFile string          // found once
 	before  []place.Process // those that served when it was last told to reload
+	told    reload
 }
+
+// reload is how far httpd is with a reload that it was told: it writes its PidFile anew when it has read its
+// configuration, and starts workers of the new one after that. Until then a new worker is one of the old configuration,
+// as when it has only just been started.
+type reload struct {
+	at    time.Time       // when it was told, zero for none
+	stamp time.Time       // when its PidFile had been written, zero if that is not known
+	read  bool            // it is another one since
+	old   []place.Process // that were seen before
+}
+
+// unread is after how long a new worker counts although the PidFile is as it was.
+const unread = 2 * time.Second
 
 var (
 	directive = regexp.MustCompile(`(?mi)^([ \t]*)Include(?:Optional)?[ \t]+("[^"\n]*"|'[^'\n]*'|[^"'\s]+)[ \t]*$`)
@@ -256,12 +270,16 @@ func (s *server) Check(ctx context.Context, config string) error {
 	return err
 }
 
-// Reload has httpd load its configuration.
-func (s *server) Reload(ctx context.Context) error {
+// Begin notes what runs before a reload.
+func (s *server) Begin(ctx context.Context) {
 	before, _ := s.Running(ctx) // none is none to wait for
 	s.mu.Lock()
-	s.before = before
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	s.before, s.told = before, reload{at: time.Now(), stamp: s.written(ctx), old: before}
+}
+
+// Reload has httpd load its configuration.
+func (s *server) Reload(ctx context.Context) error {
 	_, err := s.command(ctx, "-f", s.config.Config, "-k", "graceful")
 	return err
 }
@@ -286,11 +304,37 @@ func (s *server) Running(ctx context.Context) ([]place.Process, error) {
 	if err != nil {
 		return nil, fmt.Errorf("httpd: %w", err)
 	}
-	return include.Workers(ctx, s.on, master, func(string) bool { return true })
+	list, err := include.Workers(ctx, s.on, master, func(string) bool { return true })
+	if r := &s.told; err == nil && !r.stamp.IsZero() && !r.read && time.Since(r.at) <= unread {
+		if r.read = !s.written(ctx).Equal(r.stamp); !r.read {
+			r.old = append(r.old, list...)
+		}
+	}
+	return list, err
 }
 
-// Fresh reports whether new workers serve: one of them is enough.
-func (s *server) Fresh(before, now []place.Process) bool { return include.AnyNew(before, now) }
+// written is when httpd wrote its PidFile, zero if that is not known to less than a second. The caller holds mu.
+func (s *server) written(ctx context.Context) time.Time {
+	info, err := s.on.Stat(ctx, s.pidFile)
+	if err != nil || info.ModTime().Nanosecond() == 0 {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
+// Fresh reports whether workers serve that were started after httpd had read its configuration: one of them is enough.
+func (s *server) Fresh(before, now []place.Process) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.told
+	switch {
+	case !include.AnyNew(before, now):
+		return false
+	case r.stamp.IsZero() || time.Since(r.at) > unread:
+		return true
+	}
+	return r.read && include.AnyNew(r.old, now)
+}
 
 // Leaving are those from before the last reload that are still there: they finish what
 // they have. Of a reload that another process of ours told, nothing is known.

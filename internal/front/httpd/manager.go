@@ -497,7 +497,9 @@ func (m *Manager) Reach(ctx context.Context, address string) error {
 }
 
 // NewTerm begins another term.
-func (m *Manager) NewTerm(ctx context.Context) (uint64, error) { return m.steering.NewTerm(ctx) }
+func (m *Manager) NewTerm(ctx context.Context, after uint64) (uint64, error) {
+	return m.steering.NewTerm(ctx, after)
+}
 
 // SetInstances gives a side other instances. Their workers have to be members of the
 // balancer already; those that are not wanted any more are switched off.

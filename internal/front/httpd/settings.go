@@ -69,6 +69,17 @@ func (s *Settings) Behind() string { return s.Balancer }
 // Marks is for the manager, which holds nothing but factors.
 func (s *Settings) Marks() bool { return s.managed() }
 
+// Compares is never: factors are as whoever sets them last has them, and so is a file.
+func (s *Settings) Compares() bool { return false }
+
+// Reached is at the manager, and by its files.
+func (s *Settings) Reached() (addresses []string, byFiles bool) {
+	if s.managed() {
+		addresses = append(addresses, s.Manager)
+	}
+	return addresses, true
+}
+
 // Splits is at random only.
 func (s *Settings) Splits(k plan.Key) error {
 	if k.From == plan.KeyRandom {

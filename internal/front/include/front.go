@@ -271,7 +271,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if err != nil {
 		return front.Done{}, err
 	}
-	if err := e.Allows(s.Order); err != nil {
+	if err := e.Allows(share, s.Order); err != nil {
 		return front.Done{}, fmt.Errorf("%s: %w", f.File.Path, err)
 	}
 	if now := f.split(f.glance(), s.Share, data); now.Revision != e.Revision {
@@ -309,7 +309,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 		return front.Done{}, err
 	}
 	d.Split = f.split(f.glance(), now.Share, after)
-	if err := e.Allows(now.Order); err != nil {
+	if err := e.Allows(share, now.Order); err != nil {
 		return front.Done{}, fmt.Errorf("%s: %w", f.File.Path, err)
 	}
 	if now.Share != share && now.Share != reached {
@@ -348,7 +348,10 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 			f.File.Path, h.Side.Other())
 	}
 	share := split.Toward(h.Side, split.Whole)
-	next := f.homeward(s, data, share, h)
+	next, err := f.homeward(s, data, share, h)
+	if err != nil {
+		return front.Done{}, fmt.Errorf("%s: %w", f.File.Path, err)
+	}
 	workers, errRunning := f.File.Server.Running(ctx)
 	if !next.inPlace {
 		if err := f.File.PutHome(ctx, data, next.data); err != nil {
@@ -385,17 +388,20 @@ type homeward struct {
 
 // homeward finds the file of a going home: the one that an earlier try has put in place, or
 // one under a new order.
-func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homing) homeward {
+func (f *Front) homeward(s Setting, data []byte, share split.Share, h front.Homing) (homeward, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.waiting != nil && string(f.waiting) == string(data) && s.Share == share {
-		return homeward{data, true}
+		return homeward{data, true}, nil
+	}
+	o, err := h.Next(s.Order, time.Now())
+	if err != nil {
+		return homeward{}, err
 	}
 	s = s.home(h.Side, f.Sticky)
-	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: h.Side, At: time.Now().UTC(),
-		By: h.By, Why: h.Why}
+	s.Order = o
 	f.waiting = f.render(s)
-	return homeward{f.waiting, false}
+	return homeward{f.waiting, false}, nil
 }
 
 // loaded takes in that what is in place was loaded.
@@ -428,14 +434,18 @@ func (f *Front) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, 
 	}); err != nil {
 		return steps, err
 	}
+	o, err := front.Homing{Side: side}.Next(s.Order, time.Now())
+	if err != nil {
+		return steps, err
+	}
 	s = s.home(side, f.Sticky)
-	s.Order = reading.Order{Generation: s.Order.Generation + 1, Term: s.Order.Term, Side: side, At: time.Now().UTC()}
+	s.Order = o
 	return steps, f.File.rehearse(ctx, &steps, f.render(s))
 }
 
 // NewTerm begins another term: the file is another one then, so that no change that was made up before can take its
 // place.
-func (f *Front) NewTerm(ctx context.Context) (uint64, error) {
+func (f *Front) NewTerm(ctx context.Context, after uint64) (uint64, error) {
 	changing, through, err := f.gate.Change(ctx)
 	if err != nil {
 		return 0, err
@@ -448,7 +458,7 @@ func (f *Front) NewTerm(ctx context.Context) (uint64, error) {
 	if strange := f.strange(data, s); strange != nil {
 		return 0, f.errStrange(strange)
 	}
-	s.Order.Term++
+	s.Order.Term = max(s.Order.Term, after) + 1
 	return s.Order.Term, f.File.Replace(changing, data, f.render(s))
 }
 

@@ -30,6 +30,8 @@ type Server interface {
 	Files(ctx context.Context) (files []string, base string, err error)
 	// Check tests a main configuration.
 	Check(ctx context.Context, config string) error
+	// Begin notes what there is just before a reload, for Fresh.
+	Begin(ctx context.Context)
 	// Reload has the server load its configuration. It may return before that is in
 	// force.
 	Reload(ctx context.Context) error
@@ -319,9 +321,9 @@ const homeLoads = 2
 func (f File) load(ctx context.Context, before []place.Process, tries int) error {
 	ctx, cancel := context.WithTimeout(ctx, confirmLimit)
 	defer cancel()
-	err := f.Server.Reload(ctx)
+	err := f.reload(ctx)
 	for n := 1; n < tries && err != nil && ctx.Err() == nil; n++ {
-		err = f.Server.Reload(ctx)
+		err = f.reload(ctx)
 	}
 	if err != nil {
 		return err

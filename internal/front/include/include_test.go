@@ -83,6 +83,8 @@ func (s *fake) Check(ctx context.Context, config string) error {
 	return s.does("check")
 }
 
+func (s *fake) Begin(context.Context) {}
+
 func (s *fake) Reload(ctx context.Context) error {
 	if err := s.does("reload"); err != nil {
 		s.fail = "" // putting back works

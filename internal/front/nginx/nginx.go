@@ -86,6 +86,10 @@ func (s *server) Check(ctx context.Context, config string) error {
 	return err
 }
 
+// Begin has nothing to note: workers say by themselves whether they are new.
+func (s *server) Begin(context.Context) {}
+
+// Reload has nginx load its configuration.
 func (s *server) Reload(ctx context.Context) error {
 	_, err := s.command(ctx, "-s", "reload", "-c", s.config.Config)
 	return err

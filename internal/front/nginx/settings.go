@@ -47,6 +47,12 @@ func (s *Settings) Behind() string { return s.Upstream }
 // Marks is not for a file, which holds the order too.
 func (s *Settings) Marks() bool { return false }
 
+// Compares is never: a file is put in place by whoever writes it last.
+func (s *Settings) Compares() bool { return false }
+
+// Reached is by its files.
+func (s *Settings) Reached() (addresses []string, byFiles bool) { return nil, true }
+
 // Splits is for every key that nginx has a variable of.
 func (s *Settings) Splits(k plan.Key) error {
 	switch {

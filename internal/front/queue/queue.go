@@ -146,16 +146,25 @@ func (d *Driver) homeward(h front.Homing) told.Work {
 }
 
 // somebody is an error if the side to go home to has no instances, while the other one has. It is looked at only by
-// who does not know, and if it cannot be told, home is better than here.
+// who does not know, and if it cannot be told, home is better than here. One that is closed is no home.
 func (d *Driver) somebody(ctx context.Context, h front.Homing) error {
 	s := d.before()
-	if h.Force || len(s.known[h.Side]) > 0 {
+	if _, err := h.Next(s.order, time.Now()); err != nil {
+		return err
+	}
+	if len(s.known[h.Side]) > 0 {
 		return nil
 	}
 	looking, cancel := context.WithTimeout(ctx, lookLimit)
 	defer cancel()
 	s, err := d.seen(looking)
-	if err != nil || len(s.known[h.Side]) > 0 || len(s.known[h.Side.Other()]) == 0 {
+	if err != nil {
+		return nil
+	}
+	if _, err := h.Next(s.order, time.Now()); err != nil {
+		return err
+	}
+	if h.Force || len(s.known[h.Side]) > 0 || len(s.known[h.Side.Other()]) == 0 {
 		return nil
 	}
 	return fmt.Errorf("%w: %v has no instances, and %v has", front.ErrNobody, h.Side, h.Side.Other())
@@ -167,12 +176,14 @@ const lookLimit = time.Second
 // ordered writes down that somebody went home. Where it cannot be read what order came before, the last one that this
 // process knows of is taken.
 func (d *Driver) ordered(ctx context.Context, h front.Homing) error {
-	s, err := d.look(ctx)
-	if err != nil {
+	s, errLook := d.look(ctx)
+	if errLook != nil {
 		s = d.before()
 	}
-	o := reading.Order{Generation: s.order.Generation + 1, Term: s.order.Term, Side: h.Side, At: time.Now().UTC(),
-		By: h.By, Why: h.Why}
+	o, err := h.Next(s.order, time.Now())
+	if err != nil {
+		return err
+	}
 	written, errNote := d.note(s, orderNote, o)
 	off, errOff := d.note(s, pausedNote, nil)
 	if err := errors.Join(errNote, errOff); err != nil {
@@ -271,7 +282,9 @@ func (d *Driver) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step,
 }
 
 // NewTerm begins another term.
-func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+func (d *Driver) NewTerm(ctx context.Context, after uint64) (uint64, error) {
+	return d.steering.NewTerm(ctx, after)
+}
 
 // SetInstances notes who the instances of a side are. They take messages by themselves as soon as they are connected:
 // who is out has to be kept from that by others.

@@ -78,6 +78,18 @@ func (s *Settings) Queued() {}
 // Marks is never: the order of going home stands at the broker.
 func (s *Settings) Marks() bool { return false }
 
+// Compares is never: bindings are as whoever sets them last has them.
+func (s *Settings) Compares() bool { return false }
+
+// Reached is at the brokers and their management interfaces.
+func (s *Settings) Reached() (addresses []string, byFiles bool) {
+	addresses = []string{s.Management}
+	if s.Beyond.On() {
+		addresses = append(addresses, s.Beyond.Listen, s.Beyond.Management)
+	}
+	return addresses, false
+}
+
 // Resolve makes the passwords' files absolute.
 func (s *Settings) Resolve(file, _ func(*string)) {
 	file(&s.Password)

@@ -149,18 +149,21 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 }
 
 // order is the last going home of all: its generation is the sum of theirs, which grows
-// with every going home at any of them, and its term the sum of theirs.
+// with every going home at any of them, and its term the latest of theirs.
 func order(list []reading.Front) reading.Order {
 	var o reading.Order
 	sum, term := uint64(0), uint64(0)
 	for _, r := range list {
 		sum += r.Order.Generation
-		term += r.Order.Term
+		term = max(term, r.Order.Term)
 		if r.Order.Generation > 0 && !r.Order.At.Before(o.At) {
 			o = r.Order
 		}
 	}
 	o.Generation, o.Term = sum, term
+	for _, r := range list { // of one that could not be reached when the side was left, the last order may be another
+		o.Closed = o.Closed || r.Order.Closes(o.Side.Other())
+	}
 	return o
 }
 
@@ -323,7 +326,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	if err != nil {
 		return front.Done{}, front.Because(changing, err)
 	}
-	if err := e.Allows(order(before)); err != nil {
+	if err := e.Allows(share, order(before)); err != nil {
 		return front.Done{}, err
 	}
 	if now := f.as(before); now != e.Revision {
@@ -357,7 +360,7 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 	defer cancel()
 	d, err := f.confirmed(looking, done)
 	if err == nil {
-		err = e.Allows(d.Order)
+		err = e.Allows(share, d.Order)
 	}
 	if errors.Is(err, front.ErrNewer) {
 		return front.Done{}, errors.Join(err, f.follow(looking))
@@ -374,16 +377,13 @@ func (f *Front) Set(ctx context.Context, share split.Share, e front.Expect) (fro
 }
 
 // NewTerm begins another term at all.
-func (f *Front) NewTerm(ctx context.Context) (sum uint64, err error) {
+func (f *Front) NewTerm(ctx context.Context, after uint64) (uint64, error) {
 	terms := make([]uint64, len(f.members))
 	failed := f.each(func(n int, m Member) (err error) {
-		terms[n], err = m.Driver.NewTerm(ctx)
+		terms[n], err = m.Driver.NewTerm(ctx, after)
 		return err
 	})
-	for _, term := range terms {
-		sum += term
-	}
-	return sum, errors.Join(failed...)
+	return slices.Max(terms), errors.Join(failed...)
 }
 
 // follow takes all members home to where somebody went at one of them.
@@ -397,7 +397,7 @@ func (f *Front) follow(ctx context.Context) error {
 		if list[n].Split.Share == split.Toward(o.Side, split.Whole) {
 			return nil
 		}
-		_, err := m.Driver.Home(ctx, front.Homing{Side: o.Side, By: o.By, Why: o.Why})
+		_, err := m.Driver.Home(ctx, front.Homing{Side: o.Side, By: o.By, Why: o.Why, Close: o.Closed})
 		return err
 	})
 	return errors.Join(failed...)

@@ -53,8 +53,8 @@ func (o *one) Set(ctx context.Context, share split.Share, e front.Expect) (front
 	switch {
 	case o.stuck:
 		return front.Done{}, front.ErrRefused
-	case e.Allows(o.reading.Order) != nil:
-		return front.Done{}, e.Allows(o.reading.Order)
+	case e.Allows(share, o.reading.Order) != nil:
+		return front.Done{}, e.Allows(share, o.reading.Order)
 	case e.Revision != o.reading.Split.Revision:
 		return front.Done{}, front.ErrChanged
 	}
@@ -75,8 +75,11 @@ func (o *one) Home(_ context.Context, h front.Homing) (front.Done, error) {
 	if o.down {
 		return front.Done{}, front.ErrUnreachable
 	}
-	o.reading.Order = reading.Order{Generation: o.reading.Order.Generation + 1, Term: o.reading.Order.Term,
-		Side: h.Side, At: time.Now(), By: h.By}
+	next, err := h.Next(o.reading.Order, time.Now())
+	if err != nil {
+		return front.Done{}, err
+	}
+	o.reading.Order = next
 	return o.put(split.Toward(h.Side, split.Whole)), nil
 }
 
@@ -84,10 +87,10 @@ func (o *one) Rehearse(context.Context, split.Side) ([]wayback.Step, error) {
 	return []wayback.Step{{What: "read", Took: time.Millisecond}}, o.blocked
 }
 
-func (o *one) NewTerm(context.Context) (uint64, error) {
+func (o *one) NewTerm(_ context.Context, after uint64) (uint64, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.reading.Order.Term++
+	o.reading.Order.Term = max(o.reading.Order.Term, after) + 1
 	return o.reading.Order.Term, nil
 }
 
@@ -279,5 +282,33 @@ func TestOneThatCannotBeRead(t *testing.T) {
 	a.down = true
 	if _, err := f.Read(t.Context()); err == nil || !strings.Contains(err.Error(), "first: ") {
 		t.Errorf("none can be read: %v", err)
+	}
+}
+
+// A term is later than that of any member, also where one has forgotten its own, and a change of an earlier one is
+// refused.
+func TestATermOfAll(t *testing.T) {
+	f, a, b := two()
+	a.reading.Order.Term = 5 // and b has forgotten
+	r, err := f.Read(t.Context())
+	if err != nil || r.Order.Term != 5 {
+		t.Fatalf("read: term %d, %v", r.Order.Term, err)
+	}
+	number, err := f.NewTerm(t.Context(), 7)
+	if err != nil || number != 8 || a.reading.Order.Term != 8 || b.reading.Order.Term != 8 {
+		t.Fatalf("another: %d, at the members %d and %d, %v", number, a.reading.Order.Term, b.reading.Order.Term, err)
+	}
+	if d, err := f.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrTaken) {
+		t.Errorf("a change of the term before: %+v, %v", d, err)
+	}
+	a.before = func() { _, _ = f.NewTerm(t.Context(), number) } // while the change is on its way
+	if r, err = f.Read(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if d, err := f.Set(t.Context(), 2500, front.AsRead(r)); !errors.Is(err, front.ErrTaken) {
+		t.Errorf("a change that another term overtakes: %+v, %v", d, err)
+	}
+	if a.share() != 0 || b.share() != 0 {
+		t.Errorf("%v and %v are on green", a.share(), b.share())
 	}
 }

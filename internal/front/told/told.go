@@ -243,7 +243,7 @@ func (t *Remote[S]) Set(ctx context.Context, share split.Share, e front.Expect) 
 			return front.Done{}, fmt.Errorf("%w: %w", front.ErrRefused, err)
 		}
 	}
-	if err := e.Allows(t.order(s)); err != nil {
+	if err := e.Allows(share, t.order(s)); err != nil {
 		return front.Done{}, err
 	}
 	if now.Revision != e.Revision {
@@ -268,7 +268,7 @@ func (t *Remote[S]) Set(ctx context.Context, share split.Share, e front.Expect) 
 	after, err := t.Look(looking)
 	if err == nil {
 		o := t.order(after)
-		switch err := e.Allows(o); {
+		switch err := e.Allows(share, o); {
 		case errors.Is(err, front.ErrNewer):
 			return front.Done{}, errors.Join(err, t.again(looking, after, o))
 		case err != nil:
@@ -351,15 +351,19 @@ func (t *Remote[S]) Home(ctx context.Context, h front.Homing) (front.Done, error
 	if err != nil {
 		return front.Done{}, err
 	}
+	var errClosed error
 	raised := make(chan struct{})
 	go func() {
 		defer close(raised)
-		if t.Order == nil {
-			_, _ = t.Mark.Raise(h, at) // it holds in this process at least; the file is for the others
+		if t.Order == nil { // it holds in this process at least; the file is for the others
+			_, errClosed = t.Mark.Raise(h, at)
 		}
 	}()
 	err = w.Do(ctx)
-	if <-raised; err != nil && !(w.open(err) && t.home(ctx, w)) {
+	if <-raised; errors.Is(errClosed, front.ErrClosed) { // the file could not be read in time
+		return front.Done{}, errors.Join(errClosed, t.undone(ctx, w, t.Mark.Held()))
+	}
+	if err != nil && !(w.open(err) && t.home(ctx, w)) {
 		return front.Done{}, err // it is an order all the same: nothing goes on that was decided before
 	}
 	if err := w.wait(ctx); err != nil {
@@ -380,10 +384,34 @@ func (t *Remote[S]) Home(ctx context.Context, h front.Homing) (front.Done, error
 		if err == nil || n == homeTries {
 			return d, err
 		}
-		if err := t.again(ctx, after, t.next(after, h, at)); err != nil {
+		o, errNext := t.next(after, h, at)
+		if errNext != nil { // somebody else left that side meanwhile
+			return d, errors.Join(err, errNext)
+		}
+		if err := t.again(ctx, after, o); err != nil {
 			return d, err
 		}
 	}
+}
+
+// undone takes back a going home to a side that was found to be closed when it had been told. That is told at once,
+// whatever a reading shows: readings may be late. Then both are waited for.
+func (t *Remote[S]) undone(ctx context.Context, gone Work, o reading.Order) error {
+	s, err := t.Look(ctx)
+	if err != nil {
+		return err
+	}
+	w, err := t.Work(s, split.Toward(o.Side, split.Whole), &o)
+	if err == nil {
+		err = w.Do(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	seen, cancel := context.WithTimeout(ctx, front.QuietLimit)
+	defer cancel()
+	_ = gone.wait(seen) // it may have been undone before anybody saw it
+	return w.wait(ctx)
 }
 
 // homeward is the work of going home.
@@ -391,7 +419,7 @@ func (t *Remote[S]) homeward(ctx context.Context, h front.Homing, at time.Time) 
 	if t.Blind != nil {
 		return t.Blind(h), nil
 	}
-	s, err := t.Look(ctx)
+	s, err := t.ahead(ctx)
 	if err != nil {
 		return Work{}, err
 	}
@@ -399,7 +427,10 @@ func (t *Remote[S]) homeward(ctx context.Context, h front.Homing, at time.Time) 
 		return Work{}, fmt.Errorf("%w: %v has no instances at the front, and %v has", front.ErrNobody, h.Side,
 			h.Side.Other())
 	}
-	o := t.next(s, h, at)
+	o, err := t.next(s, h, at)
+	if err != nil {
+		return Work{}, err
+	}
 	w, err := t.Work(s, split.Toward(h.Side, split.Whole), &o)
 	if err != nil && t.Has(s, h.Side) == 0 { // nor has the other one: it has forgotten them
 		err = fmt.Errorf("%w: %v has no instances at the front: %w", front.ErrNobody, h.Side, err)
@@ -407,12 +438,25 @@ func (t *Remote[S]) homeward(ctx context.Context, h front.Homing, at time.Time) 
 	return w, err
 }
 
+// ahead looks at the proxy, and beside that at the file with the order, where that has it.
+func (t *Remote[S]) ahead(ctx context.Context) (S, error) {
+	if t.Order != nil {
+		return t.Look(ctx)
+	}
+	begun, wait := time.Now(), t.Mark.Ahead(ctx)
+	s, err := t.Look(ctx)
+	if err == nil {
+		wait(time.Since(begun))
+	}
+	return s, err
+}
+
 // Rehearse does everything of going home to a side but telling the proxy.
 func (t *Remote[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.Step, error) {
 	var steps front.Steps
 	var s S
 	err := steps.Do("read what is in force", func() (err error) {
-		s, err = t.Look(ctx)
+		s, err = t.ahead(ctx)
 		return err
 	})
 	if err == nil && t.Has(s, side) == 0 {
@@ -420,8 +464,10 @@ func (t *Remote[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.St
 	}
 	if err == nil {
 		err = steps.Do("make the change up", func() error {
-			o := t.next(s, front.Homing{Side: side}, time.Now())
-			_, err := t.Work(s, split.Toward(side, split.Whole), &o)
+			o, err := t.next(s, front.Homing{Side: side}, time.Now())
+			if err == nil {
+				_, err = t.Work(s, split.Toward(side, split.Whole), &o)
+			}
 			return err
 		})
 	}
@@ -442,44 +488,42 @@ func (t *Remote[S]) Rehearse(ctx context.Context, side split.Side) ([]wayback.St
 	return steps, err
 }
 
-// next is the order that a going home is under at a proxy that holds it itself.
-func (t *Remote[S]) next(s S, h front.Homing, at time.Time) reading.Order {
-	o := reading.Order{Side: h.Side, At: at.UTC(), By: h.By, Why: h.Why}
+// next is the order that a going home is under.
+func (t *Remote[S]) next(s S, h front.Homing, at time.Time) (reading.Order, error) {
 	if t.Order != nil {
-		before := t.Order(s)
-		o.Generation, o.Term = before.Generation+1, before.Term
+		return h.Next(t.Order(s), at)
 	}
-	return o
+	return h.Next(t.Mark.Held(), at)
 }
 
 // NewTerm begins another term.
-func (t *Remote[S]) NewTerm(ctx context.Context) (uint64, error) {
+func (t *Remote[S]) NewTerm(ctx context.Context, after uint64) (uint64, error) {
 	changing, through, err := t.Change(ctx)
 	if err != nil {
 		return 0, err
 	}
 	defer through()
 	if t.Order == nil {
-		return t.Mark.NewTerm(changing)
+		return t.Mark.NewTerm(changing, after)
 	}
 	s, err := t.Look(changing)
 	if err != nil {
 		return 0, front.Because(changing, err)
 	}
 	o := t.order(s)
-	o.Term++
+	o.Term = max(o.Term, after) + 1
 	errDo := t.Renew(changing, s, o)
 	if errDo != nil && !lost(errDo) {
 		return 0, front.Because(changing, errDo)
 	}
-	after, err := t.Look(changing)
-	if err == nil && errDo != nil && t.order(after).Term != o.Term {
+	now, err := t.Look(changing)
+	if err == nil && errDo != nil && t.order(now).Term != o.Term {
 		return 0, front.Because(changing, errDo)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("the term was told but could not be read back: %w", err)
 	}
-	if got := t.order(after).Term; got < o.Term {
+	if got := t.order(now).Term; got < o.Term {
 		return 0, fmt.Errorf("%w: it is in term %d after %d was told", front.ErrChanged, got, o.Term)
 	}
 	return o.Term, nil

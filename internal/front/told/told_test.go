@@ -399,3 +399,61 @@ func TestALookInTheMiddle(t *testing.T) {
 		t.Errorf("somebody else: %+v, %v", now, err)
 	}
 }
+
+// A front that goes home unread finds out too late that the side is closed: it is taken back, also where a change takes
+// its time and a reading does not show it yet.
+func TestHomeToAClosedSideIsTakenBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := &proxy{share: split.Whole}
+		s := p.steering(t.TempDir())
+		now := s.Work
+		told := make(chan split.Share, 9) // what takes its time comes in the order in which it was told
+		go func() {
+			for share := range told {
+				time.Sleep(50 * time.Millisecond)
+				p.set(share)
+			}
+		}()
+		defer close(told)
+		s.Work = func(was, share split.Share, home *reading.Order) (Work, error) {
+			w, err := now(was, share, home)
+			w.Do = func(context.Context) error {
+				told <- share
+				return nil
+			}
+			w.Wait = func(ctx context.Context) error {
+				for p.has() != share {
+					select {
+					case <-ctx.Done():
+						return ctx.Err()
+					case <-time.After(time.Millisecond):
+					}
+				}
+				return nil
+			}
+			return w, err
+		}
+		s.Blind = func(h front.Homing) Work {
+			w, err := s.Work(0, split.Toward(h.Side, split.Whole), &reading.Order{})
+			if err != nil {
+				t.Error(err)
+			}
+			return w
+		}
+		closes := home(split.Green)
+		closes.Close = true
+		if _, err := s.Home(t.Context(), closes); err != nil {
+			t.Fatal(err)
+		}
+		if d, err := s.Home(t.Context(), home(split.Blue)); !errors.Is(err, front.ErrClosed) {
+			t.Errorf("to the side that is closed: %+v, %v", d, err)
+		}
+		if got := p.has(); got != split.Whole {
+			t.Errorf("when it is said to be closed, %v is on green", got)
+		}
+		time.Sleep(time.Second)
+		if got := p.has(); got != split.Whole {
+			t.Errorf("a while later %v is on green", got)
+		}
+	})
+}

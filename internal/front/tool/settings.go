@@ -24,6 +24,12 @@ func (s *Settings) Kind() plan.FrontKind { return Kind.Name }
 // Marks is always: the order of going home is Vaiven's own affair.
 func (s *Settings) Marks() bool { return true }
 
+// Compares is never: nobody knows what the tool does.
+func (s *Settings) Compares() bool { return false }
+
+// Reached is by the tool, and nobody knows what that needs.
+func (s *Settings) Reached() (addresses []string, byFiles bool) { return nil, true }
+
 // Resolve makes the command's program absolute where it stands beside the plan.
 func (s *Settings) Resolve(_, program func(*string)) {
 	if len(s.Command) > 0 {

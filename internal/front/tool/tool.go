@@ -344,7 +344,9 @@ func (d *Driver) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 }
 
 // NewTerm begins another term.
-func (d *Driver) NewTerm(ctx context.Context) (uint64, error) { return d.steering.NewTerm(ctx) }
+func (d *Driver) NewTerm(ctx context.Context, after uint64) (uint64, error) {
+	return d.steering.NewTerm(ctx, after)
+}
 
 // SetInstances gives a side other instances. The share stays.
 func (d *Driver) SetInstances(ctx context.Context, side split.Side, wanted []reading.Server) error {

@@ -4,9 +4,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/keeper"
 	"vaiven/internal/words"
 )
 
@@ -37,6 +39,18 @@ type Info struct {
 	Kept     bool      `json:"kept"` // by vaiven keep: it does not end by itself
 	Idle     bool      `json:"idle"` // nothing is crossing, kept or being done
 	Watching int       `json:"watching"`
+	Standby  *Standing `json:"standby,omitempty"` // it is no keeper, but a standby; nil if it is a keeper
+}
+
+// Standing is how it stands with a standby.
+type Standing struct {
+	For     string        `json:"for"`               // the keeper that it follows, as commands name it
+	Follows bool          `json:"follows"`           // that keeper answers
+	Since   time.Time     `json:"since"`             // since when that is so
+	Seq     uint64        `json:"seq"`               // of the last event that it has taken down
+	After   time.Duration `json:"after,omitzero"`    // without that keeper it takes over by itself; 0 if it never does
+	Trouble string        `json:"trouble,omitempty"` // what keeps it from following, or from taking over
+	Unsure  []string      `json:"unsure,omitempty"`  // fronts that cannot refuse what that keeper sends after that
 }
 
 // done is the answer to a command.
@@ -53,12 +67,15 @@ type said struct {
 
 // The kinds of failures.
 const (
-	kindRefused  = "refused"  // the state does not allow it
-	kindWrong    = "wrong"    // the request is not understood
-	kindProtocol = "protocol" // it is of another version
-	kindBusy     = "busy"     // it could be so later
-	kindStopped  = "stopped"  // the keeper is ending
-	kindFailed   = "failed"   // it was tried
+	kindRefused  = "refused"   // the state does not allow it
+	kindWrong    = "wrong"     // the request is not understood
+	kindProtocol = "protocol"  // it is of another version
+	kindBusy     = "busy"      // it could be so later
+	kindNone     = "none"      // there is none
+	kindStopped  = "stopped"   // the keeper is ending
+	kindStandby  = "standby"   // it is a standby, and no keeper
+	kindNotTaken = "not taken" // a standby does not take over
+	kindFailed   = "failed"    // it was tried
 )
 
 // ErrGone is wrapped when no keeper answers.
@@ -66,6 +83,15 @@ var ErrGone = errors.New("the keeper does not answer")
 
 // ErrPast says that all requests went home without the keeper.
 var ErrPast = errors.New("all requests were sent back past the keeper, which does not answer")
+
+// ErrStandby is wrapped when it is a standby that answers.
+var ErrStandby = errors.New("a standby runs here, and no keeper")
+
+// ErrNotTaken is wrapped where a standby does not take over.
+var ErrNotTaken = errors.New("not taken over")
+
+// ErrApart is wrapped when a keeper does not have the last event that a standby has taken down from it.
+var ErrApart = errors.New("the logbook of the keeper that is followed is not the one that was taken down here")
 
 // ErrBusy is wrapped when the keeper cannot do that just now.
 var ErrBusy = errors.New("the keeper is busy")
@@ -95,11 +121,23 @@ func failure(err error) (int, said) {
 		return 409, said{Error: text, Kind: kindRefused, Refusal: refusal}
 	case errors.As(err, &wrong):
 		return 400, said{Error: err.Error(), Kind: kindWrong}
+	case errors.Is(err, keeper.ErrNotRecorded):
+		return 404, said{Error: err.Error(), Kind: kindNone}
+	case errors.Is(err, ErrNotTaken):
+		return 409, said{Error: strings.TrimPrefix(err.Error(), ErrNotTaken.Error()+": "), Kind: kindNotTaken}
+	case errors.Is(err, ErrStandby):
+		return 409, said{Error: strings.TrimPrefix(err.Error(), ErrStandby.Error()+": "), Kind: kindStandby}
 	case errors.Is(err, ErrBusy):
 		return 503, said{Error: err.Error(), Kind: kindBusy}
 	}
 	return 500, said{Error: err.Error(), Kind: kindFailed}
 }
+
+// noneError says that there is no recording.
+type noneError string
+
+func (e noneError) Error() string        { return string(e) }
+func (e noneError) Is(target error) bool { return target == keeper.ErrNotRecorded }
 
 // wrongError is a request that is not understood.
 type wrongError string
@@ -117,6 +155,12 @@ func asError(status int, data []byte) error {
 	switch {
 	case s.Kind == kindRefused && s.Refusal != nil:
 		return Refused{s.Refusal, s.Error}
+	case s.Kind == kindNone:
+		return noneError(s.Error)
+	case s.Kind == kindNotTaken:
+		return fmt.Errorf("%w: %s", ErrNotTaken, s.Error)
+	case s.Kind == kindStandby:
+		return fmt.Errorf("%w: %s", ErrStandby, s.Error)
 	case s.Kind == kindBusy:
 		return fmt.Errorf("%w: %s", ErrBusy, s.Error)
 	}

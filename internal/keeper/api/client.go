@@ -24,6 +24,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/keeper"
+	"vaiven/internal/keeper/parts"
 	"vaiven/internal/plan/tryout"
 )
 
@@ -83,6 +84,32 @@ func (c *Client) Close() error {
 	return nil
 }
 
+// Follow tells what is on record after an event, as a standby, until the stream breaks off or take fails. It is one
+// stream: who follows on says so again. The error wraps [ErrApart] if the keeper has not got that event.
+func (c *Client) Follow(ctx context.Context, since uint64, opened func(), take func(crossing.Event) error) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	return c.lines(ctx, "/v1/follow?since="+strconv.FormatUint(since, 10), func(h http.Header) {
+		if n, err := strconv.ParseUint(h.Get(SeqHeader), 10, 64); err == nil && n < since {
+			cancel(fmt.Errorf("%w: it ends with event %d", ErrApart, n))
+			return
+		}
+		opened()
+	}, func(data json.RawMessage) error {
+		var e crossing.Event
+		if err := json.Unmarshal(data, &e); err != nil {
+			return err
+		}
+		return take(e)
+	})
+}
+
+// TakeOver has a standby take over. With force it does although the keeper that it follows answers, or a front cannot
+// refuse what that one sends.
+func (c *Client) TakeOver(ctx context.Context, force bool) error {
+	return c.call(ctx, http.MethodPost, "/v1/takeover", takeOver{Force: force}, nil)
+}
+
 // Rest lets connections go that are not used: the next question is asked of whoever listens then.
 func (c *Client) Rest() { c.http.CloseIdleConnections() }
 
@@ -117,7 +144,7 @@ func (c *Client) End(ctx context.Context) error {
 func (c *Client) Do(ctx context.Context, command keeper.Command) (uint64, error) {
 	command.By = c.By
 	back, goesBack := command.Act.(crossing.Back)
-	if !goesBack || c.Home == nil {
+	if !goesBack || c.Home == nil || command.Try {
 		return c.send(ctx, command)
 	}
 	limited, cancel := context.WithTimeout(ctx, backLimit)
@@ -354,7 +381,7 @@ func (c *Client) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 				if err := json.Unmarshal(data, &u); err != nil {
 					return err
 				}
-				if err := put(&s, u.Parts); err != nil {
+				if err := parts.Put(&s, u.Parts); err != nil {
 					return err
 				}
 				cursor, since = u.Cursor, time.Time{}

@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/past"
 	"vaiven/internal/core/split"
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
@@ -67,7 +68,7 @@ func TestEveryEndpointIsDescribed(t *testing.T) {
 		t.Errorf("OpenAPI %s, version %s", d.OpenAPI, d.Info.Version)
 	}
 	var there, told []string
-	for _, e := range endpoints {
+	for _, e := range append(endpoints, standbys...) {
 		there = append(there, e.pattern)
 	}
 	for path, methods := range d.Paths {
@@ -79,6 +80,7 @@ func TestEveryEndpointIsDescribed(t *testing.T) {
 		}
 	}
 	slices.Sort(there)
+	there = slices.Compact(there) // some are of both
 	slices.Sort(told)
 	if !slices.Equal(there, told) {
 		t.Errorf("there are\n%s\nand described are\n%s", strings.Join(there, "\n"), strings.Join(told, "\n"))
@@ -106,11 +108,13 @@ func fieldsOf(t reflect.Type) []string {
 func TestEveryFieldIsDescribed(t *testing.T) {
 	d := description(t)
 	for name, of := range map[string]any{
-		"Info": Info{}, "View": keeper.Snapshot{}, "Person": keeper.Person{}, "Offer": keeper.Offer{},
+		"Info": Info{}, "Standing": Standing{},
+		"View": keeper.Snapshot{}, "Person": keeper.Person{}, "Offer": keeper.Offer{},
 		"Wheel": crossing.Wheel{},
 		"Point": engine.Point{}, "Rehearsal": wayback.Rehearsal{}, "Step": wayback.Step{}, "Change": front.Change{},
 		"Said": said{}, "Done": done{}, "Update": update{}, "Track": pointsTold{}, "Tried": tried{},
 		"Stories": stories{}, "Story": guard.Story{}, "GuardPoint": guard.Point{},
+		"Logbook": keeper.Logbook{}, "PastCrossing": past.Crossing{}, "Told": keeper.Told{}, "Digest": past.Digest{},
 	} {
 		s, ok := d.Components.Schemas[name]
 		if !ok {
@@ -287,7 +291,8 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	for path, name := range map[string]string{
 		"/v1/keeper": "Info", "/v1/view": "View", "/v1/views": "Update", "/v1/track": "Track",
 		"/v1/change?share=5000": "Change", "/v1/events?since=40": "Event", "/v1/tryout": "Said",
-		"/v1/evidence": "Stories", "/v1/change?share=x": "Said",
+		"/v1/evidence": "Stories", "/v1/change?share=x": "Said", "/v1/crossings": "Logbook", "/v1/crossings/3": "Told",
+		"/v1/crossings/0": "Said", "/v1/crossings/3/recording": "Said",
 	} {
 		next, stop := s.raw(path)
 		value := map[string]any{}

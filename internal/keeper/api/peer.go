@@ -75,7 +75,7 @@ func (s *Server) peerOf(r *http.Request) (is crossing.Peer, groups []string) {
 		return is, nil
 	}
 	is, groups = crossing.Peer{User: p.UID, Name: p.Name, Host: peer.Host()}, p.Groups
-	if name := printable(r.Header.Get(AdmittedHeader)); name != "" && p.Name == s.keeper.Plan.People.Gate {
+	if name := printable(r.Header.Get(AdmittedHeader)); name != "" && p.Name == s.rules.Gate {
 		is.Name, is.Gate, groups = name, p.Name, nil // whose groups they are is not known
 	}
 	return is, groups

@@ -21,6 +21,7 @@ import (
 	"vaiven/internal/core/people"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
+	"vaiven/internal/keeper/metrics"
 	"vaiven/internal/plan/tryout"
 )
 
@@ -50,7 +51,9 @@ type Keeper struct {
 
 // Server lets clients reach a keeper. Make it with Serve.
 type Server struct {
-	keeper  Keeper
+	process
+	keeper  Keeper  // of a standby none
+	standby Standby // of a keeper none
 	views   *views
 	http    http.Server
 	ending  context.Context
@@ -66,17 +69,29 @@ type Server struct {
 // Serve answers those who connect until the server is closed: the keeper's own user, root, and the members of a Unix
 // group, -1 for none. The listener has to be that of a Unix socket, and is closed with it.
 func Serve(l net.Listener, group int, k Keeper, epoch string) *Server {
-	s := &Server{keeper: k, views: newViews(epoch), streams: make(chan struct{}, streamMost)}
+	s := &Server{process: process{k.Plan.People, k.Info, k.End}, keeper: k, views: newViews(epoch),
+		streams: make(chan struct{}, streamMost)}
+	s.serve(l, group, s.handler(endpoints))
+	return s
+}
+
+// process is what there is to know of whoever answers, keeper or standby.
+type process struct {
+	rules  people.Rules
+	info   func() Info
+	finish func()
+}
+
+func (s *Server) serve(l net.Listener, group int, h http.Handler) {
 	s.ending, s.end = context.WithCancel(context.Background())
 	s.http = http.Server{
-		Handler: s.handler(), ReadHeaderTimeout: headLimit, IdleTimeout: idleLimit, MaxHeaderBytes: headMost,
+		Handler: h, ReadHeaderTimeout: headLimit, IdleTimeout: idleLimit, MaxHeaderBytes: headMost,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug), ConnContext: withPeer,
 	}
 	s.done.Go(func() {
 		// it ends with Close
 		_ = s.http.Serve(guarded{l, group, func(err error) { slog.Warn("refused at the socket", "err", err) }})
 	})
-	return s
 }
 
 // Close ends all connections at once. Clients come back, to whoever listens then.
@@ -85,6 +100,13 @@ func (s *Server) Close() error {
 	err := s.http.Close()
 	s.done.Wait()
 	return err
+}
+
+// Drain lets what is being answered end, for a while, before Close. Nobody is let in any more.
+func (s *Server) Drain(limit time.Duration) {
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
+	defer cancel()
+	_ = s.http.Shutdown(ctx) // what is left Close ends
 }
 
 // watch keeps the views up to date as long as anybody looks at them: until leave is called.
@@ -143,10 +165,9 @@ const (
 // admits is an error if an endpoint is not for whoever asks.
 func (s *Server) admits(a admission, r *http.Request) error {
 	who, groups := s.peerOf(r)
-	rules := s.keeper.Plan.People
 	switch {
-	case a == watching && !rules.Has(who.Name, groups, people.Watch, ""):
-		to, _ := rules.Of(people.Watch, "")
+	case a == watching && !s.rules.Has(who.Name, groups, people.Watch, ""):
+		to, _ := s.rules.Of(people.Watch, "")
 		return crossing.Refuse(crossing.NotAllowed{Right: people.Watch, Who: who, To: to})
 	case a == owner && (who.Name == "" || who.Gate != "" || who.User != os.Geteuid() && who.User != 0):
 		return &ownersError{}
@@ -163,23 +184,28 @@ func (*ownersError) Error() string {
 
 // endpoints are all of them. docs/keeper.openapi.yaml has the same.
 var endpoints = []endpoint{
-	{"GET /v1/keeper", anybody, (*Server).info},
+	{"GET /v1/keeper", anybody, (*Server).which},
 	{"GET /v1/view", watching, (*Server).view},
 	{"GET /v1/views", watching, (*Server).stream},
 	{"GET /v1/events", watching, (*Server).events},
+	{"GET /v1/follow", watching, (*Server).followed},
 	{"GET /v1/track", watching, (*Server).track},
 	{"GET /v1/versions", watching, (*Server).versions},
 	{"GET /v1/change", watching, (*Server).change},
 	{"GET /v1/tryout", watching, (*Server).tryout},
+	{"GET /v1/crossings", watching, (*Server).crossings},
+	{"GET /v1/crossings/{number}", watching, (*Server).crossing},
+	{"GET /v1/crossings/{number}/recording", watching, (*Server).recording},
+	{"GET /v1/metrics", watching, (*Server).metrics},
 	{"GET /v1/clients", watching, (*Server).clients},
 	{"GET /v1/evidence", watching, (*Server).evidence},
 	{"POST /v1/commands", anybody, (*Server).command},
 	{"POST /v1/rehearsals", anybody, (*Server).rehearse},
 	{"POST /v1/handover", owner, (*Server).handOver},
-	{"POST /v1/end", owner, (*Server).finish},
+	{"POST /v1/end", owner, (*Server).ended},
 }
 
-func (s *Server) handler() http.Handler {
+func (s *Server) handler(endpoints []endpoint) *http.ServeMux {
 	mux := http.NewServeMux()
 	for _, r := range endpoints {
 		mux.HandleFunc(r.pattern, func(w http.ResponseWriter, req *http.Request) {
@@ -270,8 +296,8 @@ func printable(text string) string {
 	return string(list)
 }
 
-func (s *Server) info(w http.ResponseWriter, _ *http.Request) error {
-	answer(w, http.StatusOK, s.keeper.Info())
+func (s *Server) which(w http.ResponseWriter, _ *http.Request) error {
+	answer(w, http.StatusOK, s.info())
 	return nil
 }
 
@@ -357,13 +383,45 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) events(w http.ResponseWriter, r *http.Request) error {
-	since := uint64(keeper.FromNow)
-	if text := r.URL.Query().Get("since"); text != "" {
-		var err error
-		if since, err = strconv.ParseUint(text, 10, 64); err != nil {
-			return wrong("since=%q is no sequence number of an event", text)
-		}
+	since, err := sinceOf(r)
+	if err != nil {
+		return err
 	}
+	return s.tellEvents(w, r, since, func(context.Context, crossing.Event) error { return nil })
+}
+
+// followed tells a standby what is on record: what is not may come to nothing.
+func (s *Server) followed(w http.ResponseWriter, r *http.Request) error {
+	since, err := sinceOf(r)
+	if err != nil {
+		return err
+	}
+	leave, err := s.keeper.Followed(r.Context(), printable(r.Header.Get(FromHeader)))
+	if err != nil {
+		return &busyError{err.Error()}
+	}
+	defer leave()
+	return s.tellEvents(w, r, since, func(ctx context.Context, e crossing.Event) error {
+		return s.keeper.Kept(ctx, e.Seq)
+	})
+}
+
+// sinceOf is after which event the events are asked for.
+func sinceOf(r *http.Request) (uint64, error) {
+	text := r.URL.Query().Get("since")
+	if text == "" {
+		return keeper.FromNow, nil
+	}
+	since, err := strconv.ParseUint(text, 10, 64)
+	if err != nil {
+		return 0, wrong("since=%q is no sequence number of an event", text)
+	}
+	return since, nil
+}
+
+// tellEvents sends events as they come, each when it may be told.
+func (s *Server) tellEvents(w http.ResponseWriter, r *http.Request, since uint64,
+	may func(context.Context, crossing.Event) error) error {
 	ctx, cancel := context.WithCancel(r.Context())
 	defer cancel()
 	events, from := s.keeper.EventsFrom(ctx, since)
@@ -381,7 +439,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) error {
 	for {
 		select {
 		case e, ok := <-events:
-			if !ok || !write(e) {
+			if !ok || may(ctx, e) != nil || !write(e) {
 				return nil
 			}
 		case <-beat.C:
@@ -473,6 +531,11 @@ func (s *Server) evidence(w http.ResponseWriter, r *http.Request) error {
 	return err
 }
 
+func (s *Server) metrics(w http.ResponseWriter, r *http.Request) error {
+	metrics.Handler(s.keeper.Plan.Service, s.keeper).ServeHTTP(w, r)
+	return nil
+}
+
 func (s *Server) command(w http.ResponseWriter, r *http.Request) error {
 	var c keeper.Command
 	if err := read(w, r, &c); err != nil {
@@ -509,8 +572,8 @@ func (s *Server) handOver(w http.ResponseWriter, r *http.Request) error {
 	return err
 }
 
-func (s *Server) finish(w http.ResponseWriter, _ *http.Request) error {
+func (s *Server) ended(w http.ResponseWriter, _ *http.Request) error {
 	answer(w, http.StatusOK, done{})
-	s.keeper.End()
+	s.finish()
 	return nil
 }

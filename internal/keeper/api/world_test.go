@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -94,7 +95,7 @@ func (w worldFront) Rehearse(context.Context, split.Side) ([]wayback.Step, error
 	return []wayback.Step{{What: "read", Took: time.Millisecond}}, nil
 }
 
-func (w worldFront) NewTerm(context.Context) (uint64, error) { return 1, nil }
+func (w worldFront) NewTerm(context.Context, uint64) (uint64, error) { return 1, nil }
 
 func (w worldFront) SetInstances(context.Context, split.Side, []reading.Server) error { return nil }
 
@@ -153,6 +154,24 @@ func (b worldBook) Since(_ context.Context, seq uint64, most int) ([]crossing.Ev
 		}
 	}
 	return list, nil
+}
+
+func (b worldBook) Events(_ context.Context, number int) (list []crossing.Event, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, e := range b.events {
+		if e.Crossing == number {
+			list = append(list, e)
+		}
+	}
+	if len(list) == 0 {
+		err = errors.New("no such crossing")
+	}
+	return list, err
+}
+
+func (b worldBook) Digest(_ context.Context, number int, upTo uint64) (string, int, error) {
+	return strings.Repeat("ab", 32), int(upTo), nil
 }
 
 func (worldProber) Learn(bool)              {}

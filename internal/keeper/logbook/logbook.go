@@ -57,7 +57,8 @@ func script(text string) func(*sql.Tx) error {
 
 // Book is an open logbook. It is safe for concurrent use.
 type Book struct {
-	db *sql.DB
+	db   *sql.DB
+	drop func() error // what goes with it; nil for nothing
 }
 
 // Open opens the logbook in a file, making or migrating it as needed. Every
@@ -65,7 +66,8 @@ type Book struct {
 // index is mapped into memory: a disk that hangs in a page fault holds up the whole process,
 // and in a call only who calls.
 //
-// The error wraps [ErrDamaged] if the file is not what was written, or was emptied, and [ErrFull] if its disk is full.
+// The error wraps [ErrDamaged] if the file is not what was written, or was emptied, [ErrFull] if its disk is full,
+// and [ErrBusy] if another process is in the middle of writing it.
 func Open(file string) (*Book, error) {
 	info, err := os.Lstat(file)
 	switch {
@@ -106,7 +108,7 @@ func openFile(file string) (*Book, error) {
 		return nil, fmt.Errorf("open the logbook: %w", err)
 	}
 	db.SetMaxOpenConns(1) // one writer, and readers that wait for it
-	b := &Book{db}
+	b := &Book{db: db}
 	if err := b.migrate(); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the logbook %s: %w", file, told(err)), db.Close())
 	}
@@ -136,7 +138,13 @@ func private(file string) error {
 }
 
 // Close closes the file.
-func (b *Book) Close() error { return b.db.Close() }
+func (b *Book) Close() error {
+	err := b.db.Close()
+	if b.drop != nil {
+		err = errors.Join(err, b.drop())
+	}
+	return err
+}
 
 func (b *Book) migrate() error {
 	return b.inTx(context.Background(), func(tx *sql.Tx) error {
@@ -251,47 +259,6 @@ func (b *Book) Check(ctx context.Context) error {
 // of time when sorted as text.
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000000000Z") }
 
-// Crossing is one line of the list.
-type Crossing struct {
-	Number  int            `json:"number"`
-	Service string         `json:"service"`
-	Target  string         `json:"target"`
-	Version string         `json:"version"`
-	Build   string         `json:"build,omitempty"`
-	Begun   time.Time      `json:"begun"`
-	Stage   crossing.Stage `json:"stage"`
-	Ended   time.Time      `json:"ended,omitzero"`
-	Why     string         `json:"why,omitempty"`
-}
-
-// Crossings are all crossings, the newest first.
-func (b *Book) Crossings(ctx context.Context) (list []Crossing, err error) {
-	rows, err := b.db.QueryContext(ctx, `SELECT number, service, target, version, build, begun, stage, coalesce(ended, ''), why
-		FROM crossings ORDER BY number DESC`)
-	if err != nil {
-		return nil, fmt.Errorf("list crossings: %w", err)
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		var c Crossing
-		var begun, ended string
-		if err := rows.Scan(&c.Number, &c.Service, &c.Target, &c.Version, &c.Build, &begun, &c.Stage, &ended,
-			&c.Why); err != nil {
-			return nil, fmt.Errorf("list crossings: %w", err)
-		}
-		if c.Begun, err = time.Parse(time.RFC3339Nano, begun); err != nil {
-			return nil, fmt.Errorf("crossing %d: %w", c.Number, err)
-		}
-		if ended != "" {
-			if c.Ended, err = time.Parse(time.RFC3339Nano, ended); err != nil {
-				return nil, fmt.Errorf("crossing %d: %w", c.Number, err)
-			}
-		}
-		list = append(list, c)
-	}
-	return list, rows.Err()
-}
-
 // ErrNoCrossing is wrapped when there is no crossing with the number asked for.
 var ErrNoCrossing = errors.New("no such crossing")
 
@@ -299,7 +266,7 @@ var ErrNoCrossing = errors.New("no such crossing")
 func (b *Book) Events(ctx context.Context, number int) ([]crossing.Event, error) {
 	events, err := b.events(ctx, `WHERE crossing = ?`, number)
 	if err != nil {
-		return nil, fmt.Errorf("read crossing %d: %w", number, err)
+		return nil, fmt.Errorf("read crossing %d: %w", number, told(err))
 	}
 	if len(events) == 0 || number == 0 {
 		return nil, fmt.Errorf("%w: %d", ErrNoCrossing, number)
@@ -357,13 +324,24 @@ func (b *Book) Load(ctx context.Context) (s crossing.State, unknown int, err err
 }
 
 // Past are all crossings in few words, the newest first.
-func (b *Book) Past(ctx context.Context) ([]crossing.Past, error) {
-	all, err := b.Crossings(ctx)
-	past := make([]crossing.Past, len(all))
-	for n, c := range all {
-		past[n] = crossing.Past{Number: c.Number, Version: c.Version, Build: c.Build, Stage: c.Stage, Begun: c.Begun}
+func (b *Book) Past(ctx context.Context) (list []crossing.Past, err error) {
+	rows, err := b.db.QueryContext(ctx, `SELECT number, version, build, stage, begun FROM crossings ORDER BY number DESC`)
+	if err != nil {
+		return nil, fmt.Errorf("list crossings: %w", err)
 	}
-	return past, err
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	for rows.Next() {
+		var c crossing.Past
+		var begun string
+		if err := rows.Scan(&c.Number, &c.Version, &c.Build, &c.Stage, &begun); err != nil {
+			return nil, fmt.Errorf("list crossings: %w", err)
+		}
+		if c.Begun, err = time.Parse(time.RFC3339Nano, begun); err != nil {
+			return nil, fmt.Errorf("crossing %d: %w", c.Number, err)
+		}
+		list = append(list, c)
+	}
+	return list, rows.Err()
 }
 
 // raisesKept is how many of the last raises count for how long one takes.
@@ -386,78 +364,4 @@ func (b *Book) Raises(ctx context.Context) (times []time.Duration, err error) {
 		}
 	}
 	return times, nil
-}
-
-// Act is what somebody did by hand, outside of a crossing.
-type Act struct {
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
-	What    string    `json:"what"`          // such as "shift to 25 % on green"
-	Did     []string  `json:"did,omitempty"` // commands, or lines of a file's difference
-	Ended   time.Time `json:"ended,omitzero"`
-	Outcome string    `json:"outcome,omitempty"` // in words; "" while it is under way, or if it was cut off
-	Failed  bool      `json:"failed,omitempty"`
-}
-
-// Acts are all acts, the newest first.
-func (b *Book) Acts(ctx context.Context) ([]Act, error) {
-	events, err := b.events(ctx, `WHERE crossing = 0`)
-	if err != nil {
-		return nil, fmt.Errorf("list what was done by hand: %w", err)
-	}
-	var list []Act
-	at := map[uint64]int{} // place in the list, by task
-	end := func(task uint64, e crossing.Event, failed bool, did []string) {
-		if n, ok := at[task]; ok {
-			a := &list[n]
-			a.Ended, a.Outcome, a.Failed, a.Did = e.At, words.Event(e, crossing.State{}), failed, did
-			if a.Outcome == "" {
-				a.Outcome = e.What.Kind()
-			}
-		}
-	}
-	for _, e := range events {
-		switch f := e.What.(type) {
-		case crossing.Ordered:
-			at[e.Seq] = len(list)
-			list = append(list, Act{At: e.At, By: e.By, What: words.Event(e, crossing.State{})})
-		case crossing.SentBack:
-			list = append(list, Act{At: e.At, By: f.Order.By, What: words.Homing(f.Order), Ended: e.At})
-		case crossing.BegunAnew:
-			list = append(list, Act{At: e.At, By: e.By, What: "begin the logbook anew", Ended: e.At,
-				Outcome: words.Event(e, crossing.State{})})
-		case crossing.Restarted:
-			list = append(list, Act{At: e.At, By: e.By, What: "start " + f.Instance + " again", Ended: e.At,
-				Outcome: words.Event(e, crossing.State{}), Failed: f.Failed != ""})
-		case crossing.VersionArrived, crossing.Dropped, crossing.Built:
-			built, _ := f.(crossing.Built)
-			list = append(list, Act{At: e.At, By: e.By, What: e.What.Kind(), Ended: e.At,
-				Outcome: words.Event(e, crossing.State{}), Failed: built.Failed != ""})
-		case crossing.Ailed:
-			list = append(list, Act{At: e.At, By: e.By, What: "a side is ill", Ended: e.At,
-				Outcome: words.Event(e, crossing.State{}), Failed: true})
-		case crossing.Returned:
-			end(f.Task, e, false, f.Did)
-		case crossing.NotReturned:
-			end(f.Task, e, true, nil)
-		case crossing.TookWheel:
-			if f.Before.Vacant() || f.Before.By == f.Wheel.By && f.Before.From == f.Wheel.From {
-				continue // nobody lost it
-			}
-			list = append(list, Act{At: e.At, By: e.By, What: "take the wheel", Ended: e.At,
-				Outcome: words.Event(e, crossing.State{})})
-		case crossing.Raised:
-			end(f.Task, e, false, nil)
-		case crossing.TookEffect:
-			end(f.Task, e, false, f.Did)
-		case crossing.Retired:
-			end(f.Task, e, false, nil)
-		case crossing.Failed:
-			end(f.Task, e, true, nil)
-		}
-	}
-	for i, j := 0, len(list)-1; i < j; i, j = i+1, j-1 {
-		list[i], list[j] = list[j], list[i]
-	}
-	return list, nil
 }

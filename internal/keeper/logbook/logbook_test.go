@@ -11,10 +11,12 @@ import (
 	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/past"
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/internal/words"
 )
 
 func open(t *testing.T, file string) *Book {
@@ -107,18 +109,23 @@ func TestWhatWasAppendedIsThereAgain(t *testing.T) {
 	if err != nil || len(events) != 11 || !events[0].At.Equal(start) || events[7].By != "marit" {
 		t.Errorf("events %v, %v", events, err)
 	}
-	list, err := b.Crossings(t.Context())
-	if err != nil || len(list) != 2 {
-		t.Fatalf("crossings %v, %v", list, err)
+	all, unread, err := b.Everything(t.Context())
+	var of past.Book
+	for _, e := range all {
+		of.Add(e)
 	}
-	if c := list[0]; c.Number != 2 || c.Version != "4.3.0" || c.Build != "b92f" || c.Target != "green" ||
-		c.Stage != crossing.RolledBack || c.Why != "it looks wrong" ||
+	list := of.Crossings(nil, start)
+	if err != nil || unread != "" || len(list) != 2 {
+		t.Fatalf("crossings %v, %q, %v", list, unread, err)
+	}
+	if c := list[0]; c.Number != 2 || c.Version != "4.3.0" || c.Build != "b92f" || c.Target != split.Green ||
+		c.Stage != crossing.RolledBack || words.Cause(c.Cause, crossing.State{}) != "it looks wrong" ||
 		!c.Begun.Equal(start) || !c.Ended.Equal(start.Add(5*time.Second)) {
 		t.Errorf("the newest is %+v", c)
 	}
-	acts, err := b.Acts(t.Context())
-	if err != nil || len(acts) != 3 {
-		t.Fatalf("acts %+v, %v", acts, err)
+	acts := words.Acts(of.Hand())
+	if len(acts) != 3 {
+		t.Fatalf("acts %+v", acts)
 	}
 	if a := acts[1]; a.What != "shift to 0 % on green" || !a.Failed || a.Outcome != "front: no answer" ||
 		a.By != "marit" {
@@ -255,4 +262,29 @@ func BenchmarkAppend(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// A process that is frozen in the middle of writing holds the book: whoever opens it is told so.
+func TestABookThatIsHeld(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "logbook.db")
+	b, err := Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	tx, err := b.db.BeginTx(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if other, err := Open(file); !errors.Is(err, ErrBusy) {
+		t.Errorf("opened: %v, %v", other, err)
+	}
+	if err := tx.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	other, err := Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other.Close()
 }

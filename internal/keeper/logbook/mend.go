@@ -24,6 +24,9 @@ var ErrDamaged = errors.New("the logbook is damaged")
 // ErrFull is wrapped when the disk that the logbook is on takes nothing more.
 var ErrFull = errors.New("its disk is full")
 
+// ErrBusy is wrapped when another process is writing it, and does not end that: it may be frozen in the middle.
+var ErrBusy = errors.New("another process is in the middle of writing it")
+
 // told gives an error of the database the name of what it means for whoever keeps the book.
 func told(err error) error {
 	var code *sqlite.Error
@@ -35,6 +38,8 @@ func told(err error) error {
 		return fmt.Errorf("%w: %w", ErrDamaged, err)
 	case sqlite3.SQLITE_FULL:
 		return ErrFull // which says all
+	case sqlite3.SQLITE_BUSY:
+		return fmt.Errorf("%w: %w", ErrBusy, err)
 	}
 	return err
 }
@@ -64,7 +69,7 @@ func Look(ctx context.Context, file string) (Rest, error) {
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	b := &Book{db}
+	b := &Book{db: db}
 	var app, version int
 	if err := told(db.QueryRowContext(ctx,
 		`SELECT (SELECT application_id FROM pragma_application_id), (SELECT user_version FROM pragma_user_version)`).Scan(&app, &version)); err != nil {
@@ -160,6 +165,19 @@ func Mend(ctx context.Context, file, by string, now time.Time, r Rest) (aside st
 		return "", fmt.Errorf("begin the logbook anew: %w", err)
 	}
 	return aside, errors.Join(remove(fresh+"-journal"), durable.Sync(filepath.Dir(file)))
+}
+
+// Aside puts a logbook aside that is not gone on with, and says where it is. Nobody may have it open.
+func Aside(file, why string, now time.Time) (aside string, err error) {
+	aside = fmt.Sprintf("%s.%s-%s", file, why, now.UTC().Format("20060102T150405Z"))
+	// What it had begun to write belongs to it alone.
+	if err := os.Rename(file+"-journal", aside+"-journal"); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("put the logbook aside: %w", err)
+	}
+	if err := os.Rename(file, aside); err != nil {
+		return "", fmt.Errorf("put the logbook aside: %w", err)
+	}
+	return aside, durable.Sync(filepath.Dir(file))
 }
 
 // remove removes a file that may not be there.

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/words"
 )
 
 // A logbook that is damaged in any way is known for one, what can be read of it is said, and after a person's word
@@ -74,7 +75,8 @@ func TestMend(t *testing.T) {
 			}
 			fresh := open(t, file)
 			s, _, err = fresh.Load(t.Context())
-			acts, errActs := fresh.Acts(t.Context())
+			all, _, errActs := fresh.Everything(t.Context())
+			acts := words.Acts(all)
 			if err != nil || errActs != nil || s.Number != 0 || len(acts) != 1 || acts[0].By != "marit" ||
 				!strings.Contains(acts[0].Outcome, aside) {
 				t.Errorf("the new one has %+v, %v, %v", acts, err, errActs)

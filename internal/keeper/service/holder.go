@@ -36,6 +36,31 @@ type Holder struct {
 	Text  string        // in words: "marit, process 4711"
 	ID    process.ID    // zero if it is not known
 	Still time.Duration // since when it has not gone round
+	// when it last said that it does, by the file's clock
+	Touched time.Time
+}
+
+// Holding is who holds a plan's lock as the lock says, whoever's the folder is; zero if that is not known. It may have
+// let go of it: whether its process runs is to be asked of [Holder.ID]. The lock is not touched.
+func Holding(p *plan.Plan) Holder {
+	in, err := state.Visit(p.State)
+	if err != nil {
+		return Holder{}
+	}
+	defer in.Close()
+	return named(in)
+}
+
+// AskRunning asks a plan's keeper, or its standby, what it is, whoever's it is.
+func AskRunning(ctx context.Context, p *plan.Plan) (api.Info, error) {
+	in, err := state.Visit(p.State)
+	if err != nil {
+		return api.Info{}, err
+	}
+	defer in.Close()
+	c := dial(in, api.Config{By: "vaiven", Alone: true})
+	defer c.Close()
+	return asked(ctx, c)
 }
 
 // holderOf reads who holds the lock, and false if nobody does.
@@ -44,14 +69,20 @@ func holderOf(in *state.Folder) (Holder, bool) {
 		_ = unlock()
 		return Holder{}, false
 	}
+	return named(in), true
+}
+
+// named is whom the lock names.
+func named(in *state.Folder) Holder {
 	data, _ := in.ReadFile(plan.LockIn)
 	first, rest, _ := strings.Cut(string(data), "\n")
 	h := Holder{Text: strings.TrimSpace(first)}
 	_ = json.Unmarshal([]byte(rest), &h.ID) // of an older Vaiven: none
 	if info, err := os.Stat(in.Path(plan.LockIn)); err == nil {
-		h.Still = time.Since(info.ModTime()) // it is touched with every beat
+		h.Touched = info.ModTime() // it is touched with every beat
+		h.Still = time.Since(h.Touched)
 	}
-	return h, true
+	return h
 }
 
 // beat says in the lock that the keeper's loop goes round.

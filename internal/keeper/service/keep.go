@@ -17,6 +17,7 @@ import (
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
 	"vaiven/internal/keeper/api"
+	"vaiven/internal/keeper/logbook"
 	"vaiven/internal/words"
 	"vaiven/internal/world/rotate"
 	"vaiven/internal/world/secret"
@@ -55,6 +56,7 @@ const (
 	graceLimit = 2 * time.Second       // for the other process to begin,
 	beginLimit = 10 * time.Second      // and to answer
 	handLimit  = 10 * time.Second      // for a keeper to hand over what it knows
+	fitLimit   = 15 * time.Second      // for front and sides to be read
 )
 
 // Run keeps the plan until the context ends, another process takes over, or, unless it is Kept,
@@ -120,10 +122,17 @@ func (o Keep) once(ctx context.Context, m keeper.Memory) (again bool, memory kee
 	slog.Info("keeping", "service", o.Plan.Service, "by", o.By, "process", os.Getpid())
 	to := o.wait(ctx, s, end, handed)
 	if to == nil {
-		slog.Info("ends", "leaves", Leaves(s.Keeper, o.Plan.File))
+		if s.Keeper.TakenOver() {
+			slog.Warn("ends: another keeper has taken over")
+		} else {
+			slog.Info("ends", "leaves", Leaves(s.Keeper, o.Plan.File))
+		}
 		// No more commands, then the keeper, then its clients: they see what its last events were.
-		errKeeper := s.Close()
-		return false, m, errors.Join(errKeeper, server.Close())
+		err := errors.Join(s.Close(), server.Close())
+		if s.Keeper.TakenOver() {
+			err = errors.Join(takenOver(o.Plan, keeper.ErrTakenOver), err)
+		}
+		return false, m, err
 	}
 	err = s.Close() // lets the lock go
 	close(to.told)
@@ -142,12 +151,18 @@ func (o Keep) wait(ctx context.Context, s *Service, end <-chan struct{}, handed 
 	round := time.NewTicker(BeatEvery)
 	defer round.Stop()
 	wanted := time.Now() // when it was last
+	ended := s.Keeper.Done()
 	for {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-end:
 			return nil
+		case <-ended:
+			if s.Keeper.TakenOver() {
+				return nil
+			}
+			ended = nil // because it hands over
 		case h := <-handed:
 			return h
 		case <-round.C:
@@ -172,6 +187,15 @@ func (o Keep) wait(ctx context.Context, s *Service, end <-chan struct{}, handed 
 			return nil
 		}
 	}
+}
+
+// takenOver says of a keeper that another one has taken over what can be done.
+func takenOver(p *plan.Plan, err error) error {
+	if errors.Is(err, keeper.ErrTakenOver) {
+		err = fmt.Errorf("%w at the front of %s, on another machine or from another state folder. vaiven log %s says "+
+			"when; vaiven keep %[3]s --take-over takes it back, and ends the other one", err, p.Service, p.File)
+	}
+	return err
 }
 
 // next waits until another process has gone on, and reports whether it did. While it holds the
@@ -270,6 +294,8 @@ var ErrOtherFront = errors.New("the keeper that runs is not taken over")
 // Fit is an error if a keeper of the plan would not work: its front or a side cannot be read, or
 // its logbook not be opened.
 func Fit(ctx context.Context, p *plan.Plan, secrets secret.Values) error {
+	ctx, cancel := context.WithTimeout(ctx, fitLimit)
+	defer cancel()
 	y, err := OpenStacks(p, secrets)
 	if err != nil {
 		return err
@@ -284,6 +310,9 @@ func Fit(ctx context.Context, p *plan.Plan, secrets secret.Values) error {
 		}
 	}
 	book, err := OpenBook(p)
+	if errors.Is(err, logbook.ErrBusy) {
+		return nil // by the keeper that runs, which may be frozen in the middle
+	}
 	if err != nil {
 		return err
 	}

@@ -110,7 +110,7 @@ func (r Reach) visit(ctx context.Context) (*Reached, error) {
 	}
 	c := dial(in, r.Client)
 	info, err := asked(ctx, c)
-	if err == nil {
+	if err = standsBy(info, err); err == nil {
 		return &Reached{c, info, in}, nil
 	}
 	if errors.Is(err, ErrNoKeeper) || errors.Is(err, api.ErrGone) {
@@ -123,6 +123,9 @@ func (r Reach) visit(ctx context.Context) (*Reached, error) {
 // reach finds the keeper that runs, or starts one.
 func (r Reach) reach(ctx context.Context, in *state.Folder, c *api.Client) (api.Info, error) {
 	info, err := asked(ctx, c)
+	if err := standsBy(info, err); errors.Is(err, api.ErrStandby) {
+		return info, err
+	}
 	if err == nil && info.Digest != r.Digest && len(r.Start) > 0 {
 		if !info.Idle || info.Kept {
 			r.Note(fmt.Sprintf("the plan has changed since the keeper read it at %s, and it goes by what it read: "+
@@ -172,6 +175,26 @@ func (r Reach) reach(ctx context.Context, in *state.Folder, c *api.Client) (api.
 			"log is %s", r.Plan.Service, info.Process, in.Path(LogIn)))
 	}
 	return info, err
+}
+
+// StandsBy is that a standby answers, and no keeper: an [api.ErrStandby].
+type StandsBy struct{ api.Info }
+
+// Error says what can be done.
+func (s StandsBy) Error() string {
+	return fmt.Sprintf("%v: it follows the keeper of %s. vaiven open %[2]s shows that one; vaiven take-over %[3]s has the "+
+		"standby take over; vaiven back %[3]s rolls back without either", api.ErrStandby, s.Standby.For, s.Plan)
+}
+
+// Unwrap is [api.ErrStandby].
+func (s StandsBy) Unwrap() error { return api.ErrStandby }
+
+// standsBy is an error if it is a standby that answers.
+func standsBy(i api.Info, err error) error {
+	if err == nil && i.Standby != nil {
+		err = StandsBy{i}
+	}
+	return err
 }
 
 func asked(ctx context.Context, c *api.Client) (api.Info, error) {

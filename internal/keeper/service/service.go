@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,7 +19,10 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
 	"vaiven/internal/keeper"
+	"vaiven/internal/keeper/answers"
 	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/keeper/metrics"
+	"vaiven/internal/keeper/recording"
 	"vaiven/internal/proving/door"
 	"vaiven/internal/proving/prober"
 	"vaiven/internal/stack"
@@ -71,6 +75,9 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 	if err != nil {
 		return fail(err)
 	}
+	if err := in.Remove(trackBefore); err != nil {
+		return fail(err)
+	}
 	key, err := in.Key(stack.KeyIn)
 	if err != nil {
 		return fail(err)
@@ -86,15 +93,18 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 	closing = append(closing, y.Set.Close)
 	k, err := keeper.New(ctx, keeper.Config{
 		Plan: p, Secrets: y.Secrets, Front: all.Open(p), Stacks: y.Set, Sources: y.Sources, Book: book,
-		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in}, Memory: m, Folder: folder, Key: key,
+		Prober: NewProber(p, p.Fronts(), marker, y.Secrets), Trail: trail{in},
+		Recording: recording.NewWriter(in, p.KeepLog, slog.Default()), Memory: m, Folder: folder, Key: key,
 		Make: maker(p, secrets, in),
 	})
 	if err != nil {
-		return fail(mended(p, err))
+		return fail(takenOver(p, mended(p, err)))
 	}
 	ctx, stop := context.WithCancel(ctx)
 	var work sync.WaitGroup
 	work.Go(func() { k.Run(ctx) })
+	work.Go(func() { answers.Serve(ctx, p, k) })
+	work.Go(func() { metrics.Serve(ctx, p.Metrics, p.Service, k) })
 	if group >= 0 {
 		work.Go(func() { show(ctx, in, group, k) })
 	}
@@ -105,6 +115,9 @@ func Open(ctx context.Context, p *plan.Plan, secrets secret.Values, by string, m
 		return err
 	}}, nil
 }
+
+// trackBefore is the file that a Vaiven before this one kept the track in.
+const trackBefore = "track.jsonl"
 
 // GroupOf is the Unix group whose members reach a plan's keeper, -1 for none.
 func GroupOf(p *plan.Plan) (int, error) {

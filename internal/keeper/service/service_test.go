@@ -10,14 +10,12 @@ import (
 	"testing"
 	"time"
 
-	"vaiven/internal/core/engine"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/keeper"
 	"vaiven/internal/keeper/api"
 	"vaiven/internal/plan/planfile"
 	"vaiven/internal/world/secret"
 	"vaiven/internal/world/state"
-	"vaiven/lab/testkit"
 )
 
 // planOf is a plan whose front nobody has started.
@@ -176,44 +174,4 @@ func TestAStartThatFails(t *testing.T) {
 			t.Errorf("one that %s: %v", name, err)
 		}
 	}
-}
-
-// The track outlives the keeper for an hour, whatever was cut off, and does not grow without end.
-func TestTheTrail(t *testing.T) {
-	in, err := state.Open(filepath.Join(t.TempDir(), "state"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer in.Close()
-	tr := trail{in}
-	now := time.Now().Truncate(time.Millisecond)
-	point := func(ago time.Duration) engine.Point {
-		return engine.Point{At: now.Add(-ago), Planned: 2500, Green: 7, All: 30}
-	}
-	if err := tr.Append([]engine.Point{point(2 * time.Hour), point(30 * time.Minute)}); err != nil {
-		t.Fatal(err)
-	}
-	f, err := in.OpenFile(trailIn, os.O_APPEND|os.O_WRONLY)
-	if err != nil {
-		t.Fatal(err)
-	}
-	f.WriteString(`{"at":"2026-11-26T` + "\n")
-	f.Close()
-	if err := tr.Append([]engine.Point{point(0)}); err != nil {
-		t.Fatal(err)
-	}
-	got, err := tr.Load()
-	if err != nil || len(got) != 2 || !got[0].At.Equal(point(30*time.Minute).At) || got[1].Green != 7 {
-		t.Errorf("%+v, %v", got, err)
-	}
-	if err := in.WriteFile(trailIn, append([]byte(strings.Repeat("x", trailMost)+"\n"), linesOf(got)...)); err != nil {
-		t.Fatal(err)
-	}
-	if err := tr.Append([]engine.Point{point(0)}); err != nil {
-		t.Fatal(err)
-	}
-	if data, _ := in.ReadFile(trailIn); len(data) > 1000 {
-		t.Errorf("it has %d bytes", len(data))
-	}
-	testkit.Eventually(t, "all is there", func() bool { got, err := tr.Load(); return err == nil && len(got) >= 1 })
 }

@@ -7,13 +7,15 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"path/filepath"
+	"slices"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/past"
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
 	"vaiven/internal/keeper/logbook"
+	"vaiven/internal/keeper/recording"
 	"vaiven/internal/world/state"
 )
 
@@ -85,59 +87,112 @@ func OwnLogbook(p *plan.Plan) error {
 	return err
 }
 
-// Logbook is the plan's logbook, to be read. Where that is another user's it is a copy of what the keeper tells, which
-// goes with the book.
-func (r Reach) Logbook(ctx context.Context) (book *logbook.Book, drop func() error, err error) {
-	if err := OwnLogbook(r.Plan); !errors.Is(err, state.ErrOthers) {
-		if err != nil {
-			return nil, nil, fmt.Errorf("there is no logbook yet: %w", err)
-		}
-		if book, err = OpenBook(r.Plan); err != nil {
-			return nil, nil, err
-		}
-		return book, book.Close, nil
+// Remembered is what is remembered of the service: by its keeper if one runs, else by its files, which are read as well
+// where what the keeper says of them cannot be read. Close what is given with it.
+func (r Reach) Remembered(ctx context.Context) (keeper.Past, func() error, error) {
+	own := OwnLogbook(r.Plan)
+	if own != nil && !errors.Is(own, state.ErrOthers) {
+		return nil, nil, fmt.Errorf("there is no logbook yet: %w", own)
 	}
 	k, err := r.Open(ctx)
+	switch {
+	case err == nil && own == nil:
+		return either{k, r.Plan}, k.Close, nil
+	case err == nil:
+		return k, k.Close, nil
+	case own != nil:
+		return nil, nil, err
+	}
+	f, err := openFiles(r.Plan)
 	if err != nil {
 		return nil, nil, err
 	}
-	defer k.Close()
-	dir, err := os.MkdirTemp("", "vaiven-logbook-")
-	if err != nil {
-		return nil, nil, err
-	}
-	if book, err = logbook.Open(filepath.Join(dir, "logbook.db")); err != nil {
-		return nil, nil, errors.Join(err, os.RemoveAll(dir))
-	}
-	drop = func() error { return errors.Join(book.Close(), os.RemoveAll(dir)) }
-	if err := k.copyTo(ctx, book); err != nil {
-		return nil, nil, errors.Join(fmt.Errorf("read the logbook through its keeper: %w", err), drop())
-	}
-	return book, drop, nil
+	return f, f.close, nil
 }
 
-// copyTo writes all events that there are into a logbook.
-func (r *Reached) copyTo(ctx context.Context, book *logbook.Book) error {
-	now, err := r.View(ctx)
-	if err != nil || now.Crossing.Seq == 0 {
-		return err
+// either is what a keeper remembers and, of a logbook that it cannot read, what the files do.
+type either struct {
+	keeper.Past
+	plan *plan.Plan
+}
+
+// Logbook is all crossings. See [keeper.Past].
+func (e either) Logbook(ctx context.Context) (keeper.Logbook, error) {
+	return fromEither(ctx, e, func(p keeper.Past) (keeper.Logbook, error) { return p.Logbook(ctx) })
+}
+
+// EventsOf is all that happened in a crossing. See [keeper.Past].
+func (e either) EventsOf(ctx context.Context, number int, upTo uint64) (keeper.Told, error) {
+	return fromEither(ctx, e, func(p keeper.Past) (keeper.Told, error) { return p.EventsOf(ctx, number, upTo) })
+}
+
+// fromEither asks the keeper, and the files where it cannot say.
+func fromEither[T any](ctx context.Context, e either, ask func(keeper.Past) (T, error)) (T, error) {
+	said, err := ask(e.Past)
+	if err == nil || ctx.Err() != nil {
+		return said, err
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	var s crossing.State
-	var some []crossing.Event
-	for e := range r.Events(ctx, 0) {
-		next := crossing.Apply(s, e)
-		if _, begins := e.What.(crossing.Begun); begins && len(some) > 0 { // the one before has ended
-			if err := book.Append(ctx, s, some); err != nil {
-				return err
-			}
-			some = nil
-		}
-		s, some = next, append(some, e)
-		if e.Seq >= now.Crossing.Seq {
-			return book.Append(ctx, s, some)
-		}
+	f, errFiles := openFiles(e.plan)
+	if errFiles != nil {
+		return said, err
 	}
-	return ctx.Err()
+	said, err = ask(f)
+	return said, errors.Join(err, f.close())
+}
+
+// files is what a state folder remembers.
+type files struct {
+	plan *plan.Plan
+	in   *state.Folder
+	book *logbook.Book
+}
+
+func openFiles(p *plan.Plan) (f files, err error) {
+	f.plan = p
+	if f.in, err = state.Look(p.State); err != nil {
+		return f, err
+	}
+	if f.book, err = logbook.Read(p.Logbook()); err != nil {
+		return f, errors.Join(mended(p, err), f.in.Close())
+	}
+	return f, nil
+}
+
+func (f files) close() error { return errors.Join(f.book.Close(), f.in.Close()) }
+
+// Logbook is all crossings. See [keeper.Past].
+func (f files) Logbook(ctx context.Context) (keeper.Logbook, error) {
+	events, unread, err := f.book.Everything(ctx)
+	if err != nil {
+		return keeper.Logbook{}, err
+	}
+	var b past.Book
+	for _, e := range events {
+		b.Add(e)
+	}
+	return keeper.LogbookOf(&b, f.plan, unread), nil
+}
+
+// EventsOf is all that happened in a crossing, or what can be read of it. See [keeper.Past].
+func (f files) EventsOf(ctx context.Context, number int, upTo uint64) (keeper.Told, error) {
+	told, err := keeper.ToldOf(ctx, f.book, number, upTo)
+	if !errors.Is(err, logbook.ErrDamaged) {
+		return told, err
+	}
+	events, unread, err := f.book.Everything(ctx)
+	if err != nil {
+		return told, err
+	}
+	told = keeper.Told{Unread: unread, Events: slices.DeleteFunc(events, func(e crossing.Event) bool {
+		return e.Crossing != number || upTo > 0 && e.Seq > upTo
+	})}
+	if len(told.Events) == 0 {
+		err = fmt.Errorf("%w: %d", logbook.ErrNoCrossing, number)
+	}
+	return told, err
+}
+
+// Recorded is what was seen of a crossing. See [keeper.Past].
+func (f files) Recorded(_ context.Context, number int) ([]byte, error) {
+	return recording.Find(f.in, number)
 }

@@ -21,6 +21,7 @@ func (s *Sheet) PDF() ([]byte, error) {
 	f.SetAutoPageBreak(false, 0)
 	f.SetTitle(s.title, true)
 	f.SetSubject(s.about, true)
+	f.SetKeywords(s.note, false)
 	f.SetCreationDate(time.Unix(0, 0))
 	f.SetModificationDate(time.Unix(0, 0))
 	f.SetCatalogSort(true)

@@ -82,6 +82,7 @@ const (
 type Sheet struct {
 	Width, Height float64
 	title, about  string
+	note          string
 	shapes        []shape
 }
 
@@ -89,6 +90,9 @@ type Sheet struct {
 func New(width, height float64, title, about string) *Sheet {
 	return &Sheet{Width: width, Height: height, title: title, about: about}
 }
+
+// Note writes something into the file that is not seen, for programs.
+func (s *Sheet) Note(text string) { s.note = text }
 
 // Line draws a line through points.
 func (s *Sheet) Line(with Stroke, points ...Point) {
@@ -128,7 +132,7 @@ func Fit(text string, set Words, width float64) string {
 	return ""
 }
 
-// Wrap breaks a text into lines that have room in a width.
+// Wrap breaks a text into lines that have room in a width: between words, and within those that are too long for one.
 func Wrap(text string, set Words, width float64) (lines []string) {
 	line := ""
 	for _, word := range strings.Fields(text) {
@@ -136,7 +140,17 @@ func Wrap(text string, set Words, width float64) (lines []string) {
 		if line != "" && Width(longer, set) > width {
 			lines, longer = append(lines, line), word
 		}
-		line = longer
+		for line = longer; Width(line, set) > width; {
+			runes := []rune(line)
+			n := len(runes) - 1
+			for n > 1 && Width(string(runes[:n]), set) > width {
+				n--
+			}
+			if n < 1 {
+				break
+			}
+			lines, line = append(lines, string(runes[:n])), string(runes[n:])
+		}
 	}
 	return append(lines, line)
 }

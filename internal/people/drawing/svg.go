@@ -15,6 +15,9 @@ func (s *Sheet) SVG() []byte {
 		`role="img" aria-labelledby="title about" font-family="Go, Helvetica, Arial, 'Liberation Sans', sans-serif">`+"\n",
 		number(s.Width), number(s.Height))
 	fmt.Fprintf(&b, "<title id=\"title\">%s</title>\n<desc id=\"about\">%s</desc>\n", escaped(s.title), escaped(s.about))
+	if s.note != "" {
+		fmt.Fprintf(&b, "<metadata>%s</metadata>\n", escaped(s.note))
+	}
 	fmt.Fprintf(&b, `<rect width="%s" height="%s" fill="%s"/>`+"\n", number(s.Width), number(s.Height), White)
 	for _, p := range s.shapes {
 		at := p.points[0]

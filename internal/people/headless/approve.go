@@ -18,6 +18,9 @@ type Approved struct {
 // ApprovedAll is all that a route asks.
 var ApprovedAll = Approved{all: true}
 
+// All reports whether all that a route asks is approved.
+func (a Approved) All() bool { return a.all }
+
 // ParseApproved reads "start, leg 2", and "all" or "true" for all.
 func ParseApproved(text string) (Approved, error) {
 	if text == "all" || text == "true" {
@@ -37,8 +40,8 @@ func ParseApproved(text string) (Approved, error) {
 // Of reports whether a question is approved.
 func (a Approved) Of(q crossing.Question) bool {
 	switch q.Is.(type) {
-	case crossing.AskFindings, crossing.AskSameBuild, crossing.Newer, nil: // those have words of their own
-		return false
+	case crossing.AskFindings, crossing.AskSameBuild, crossing.AskTogether, crossing.Newer, nil:
+		return false // those have words of their own
 	}
 	return a.all || slices.Contains(a.names, q.Name())
 }

@@ -21,6 +21,7 @@ type BackOptions struct {
 	Why   string
 	Force bool          // also to a side that has nobody, while the other one serves
 	For   time.Duration // how long to try; at least once
+	Close bool          // the other side is left, and closed
 	// Name tells the front who runs on the side, where it has forgotten that, and reports whether somebody does; nil
 	// if nobody can.
 	Name func(context.Context) bool
@@ -64,6 +65,9 @@ func Back(ctx context.Context, f Front, o BackOptions, tried func(error)) (Retur
 		}
 		if errors.Is(err, front.ErrNobody) {
 			return r, fmt.Errorf("%w: %w. To go there all the same, say --force", crossing.ErrNotNow, err)
+		}
+		if errors.Is(err, front.ErrClosed) {
+			return r, fmt.Errorf("%w: %w", crossing.ErrNotNow, err)
 		}
 		pause := front.HomePause(tries)
 		if time.Since(begun)+pause > o.For {
@@ -135,7 +139,7 @@ func Arrived(ctx context.Context, f Front, r Returned) Strays {
 }
 
 func (o BackOptions) homing() front.Homing {
-	return front.Homing{Side: o.To, By: o.By, Why: o.Why, Force: o.Force}
+	return front.Homing{Side: o.To, By: o.By, Why: o.Why, Force: o.Force, Close: o.Close}
 }
 
 // HoldFor is how long a front that cannot compare is held at home.

@@ -40,8 +40,19 @@ type Options struct {
 	Arrive bool
 	Commit string
 	Ask    func(question string) (bool, error) // what is not approved; nil where nobody is there to be asked
+	Member Member                              // of one in a fleet's crossing
 	Emit   func(line any) error                // each event, then the summary
 	Tell   func(text string)                   // how it stands while it waits; nil for nobody
+}
+
+// Member is what is more to say of a crossing that is part of a fleet's. The zero value is of one that is not.
+type Member struct {
+	With  string // the fleet that it arrives with, if it stays only with others
+	After *int   // number of the last crossing before: a later one to the version is followed, and none begun beside it
+	// whether its keep may end; asked again and again when it has lasted as long as it should
+	Together func() bool
+	// told how it stands, with a summary where a person is waited for; it is followed on then, until it has ended
+	Seen func(s keeper.Snapshot, waits *Summary)
 }
 
 // Outcome is how a crossing ended.
@@ -105,9 +116,9 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 			return sum, err
 		}
 		begun = 0
-	} else if s := before.Crossing; !s.Stage.UnderWay() || s.Version != o.Version { // else it is taken up where it is
+	} else if !o.takesUp(before.Crossing) {
 		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild,
-			AtOnce: o.AtOnce}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
+			AtOnce: o.AtOnce, With: o.Member.With}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}
 		begun, err = c.Do(ctx, command)
 		// it has just come to that
 		if busy, ok := crossing.Refused[crossing.IsBusy](err); ok && busy.Task.Do == crossing.TaskRetire {
@@ -141,13 +152,21 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 			if err != nil {
 				return sum, err
 			}
-			if done {
+			if done = r.seen(s, sum, done); done {
 				return sum, errors.Join(r.drain(ctx, events, s.Crossing.Seq), r.Emit(sum))
 			}
 		case <-ctx.Done():
 			return Summary{}, context.Cause(ctx)
 		}
 	}
+}
+
+// takesUp reports whether a crossing is the one that is meant, and nothing is to be begun.
+func (o Options) takesUp(s crossing.State) bool {
+	if o.Member.After != nil {
+		return s.Number > *o.Member.After && s.Version == o.Version
+	}
+	return s.Stage.UnderWay() && s.Version == o.Version
 }
 
 // supersede ends what is in the way of a crossing to another version, if that was asked for and may be: a keep, or what
@@ -337,7 +356,7 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 		return r.summary(s, outcome, why), true, nil
 	case r.Until.Reached(c):
 		return r.summary(s, Reached, ""), true, nil
-	case q.ID == 0 || q.ID == r.answered:
+	case q.ID == 0 || q.ID == r.answered, isTogether(q) && r.Member.Together != nil && !r.Member.Together():
 		return Summary{}, false, nil
 	case r.left(q):
 		return r.waits(s, words.Whole(q, c)), true, nil
@@ -361,6 +380,8 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 			return r.summary(s, Frozen, words.Refusal(crossing.Refuse(unwatched))), true, nil
 		}
 		return Summary{}, false, nil // with the next snapshot
+	case isTogether(q) && errors.Is(err, crossing.ErrNotNow): // it is not safe yet
+		return Summary{}, false, nil
 	case notOurs(err):
 		return r.waits(s, words.Whole(q, c)+" It is somebody else's to answer: "+because(err)), true, nil
 	case errors.Is(err, crossing.ErrNotNow):
@@ -368,6 +389,22 @@ func (r *runner) look(ctx context.Context, s keeper.Snapshot) (Summary, bool, er
 	}
 	r.answered = q.ID
 	return Summary{}, false, err
+}
+
+func isTogether(q crossing.Question) bool { return oneof.IsA[crossing.AskTogether](q) }
+
+// seen tells how one stands that is part of a fleet's crossing, and reports whether it is over: where a person is
+// waited for, it is not.
+func (r *runner) seen(s keeper.Snapshot, sum Summary, done bool) bool {
+	if r.Member.Seen == nil || s.Crossing.Seq < r.begun {
+		return done
+	}
+	if done && s.Crossing.Stage.UnderWay() {
+		r.Member.Seen(s, &sum)
+		return false
+	}
+	r.Member.Seen(s, nil)
+	return done
 }
 
 // waits is the summary where a question waits for somebody.
@@ -396,7 +433,7 @@ func because(err error) string {
 // left reports whether a question is left to somebody who is not here.
 func (r *runner) left(q crossing.Question) bool {
 	switch finds := oneof.IsA[crossing.AskFindings](q); {
-	case oneof.IsA[crossing.AskSameBuild](q), r.Ask != nil:
+	case oneof.IsA[crossing.AskSameBuild](q), r.Ask != nil, isTogether(q) && r.Member.Together != nil:
 		return false
 	case finds:
 		return !r.Accept
@@ -411,7 +448,7 @@ func (r *runner) say(q crossing.Question, c crossing.State) (keeper.Command, err
 	finds := oneof.IsA[crossing.AskFindings](q)
 	switch {
 	case oneof.IsA[crossing.AskSameBuild](q): // --same-build says yes, before it is asked
-	case finds && r.Accept, !finds && r.Yes.Of(q):
+	case finds && r.Accept, !finds && r.Yes.Of(q), isTogether(q) && r.Member.Together != nil:
 		answer.Act = crossing.Yes{Question: q.ID}
 	case r.Ask != nil:
 		yes, err := r.Ask(text)

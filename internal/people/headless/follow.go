@@ -2,8 +2,10 @@ package headless
 
 import (
 	"context"
+	"time"
 
 	"vaiven/internal/core/crossing"
+	"vaiven/internal/core/situation"
 	"vaiven/internal/keeper"
 )
 
@@ -45,6 +47,41 @@ func Follow(ctx context.Context, c keeper.Client, since uint64, emit func(crossi
 			crossed = crossed || s.Stage.UnderWay()
 		case <-ctx.Done():
 			return Failed, ctx.Err()
+		}
+	}
+}
+
+// showEvery is how often what is known is shown.
+const showEvery = time.Second
+
+// Show shows what is known of a service every second, whatever the keeper says meanwhile, until the context ends; last
+// says that it has.
+func Show(ctx context.Context, c keeper.Client, show func(s keeper.Snapshot, is situation.Situation, last bool)) {
+	watched, stop := context.WithCancel(ctx)
+	defer stop()
+	snapshots := c.Snapshots(watched)
+	var s keeper.Snapshot
+	var heard time.Time
+	ticker := time.NewTicker(showEvery)
+	defer ticker.Stop()
+	for last := false; !last; {
+		select {
+		case next, ok := <-snapshots:
+			if !ok {
+				snapshots = nil // it says no more: what it said last gets old
+				continue
+			}
+			if !next.At.Equal(s.At) {
+				heard = time.Now()
+			}
+			s = next
+			continue
+		case <-ticker.C:
+		case <-ctx.Done():
+			last = true
+		}
+		if !s.At.IsZero() {
+			show(s, situation.Of(s.View, situation.Seen{Trouble: s.Trouble, Heard: heard}, time.Now()), last)
 		}
 	}
 }

@@ -24,6 +24,7 @@ import (
 	"vaiven/internal/core/wayback"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
+	"vaiven/internal/keeper/api"
 	"vaiven/internal/keeper/logbook"
 	"vaiven/internal/keeper/service"
 	"vaiven/internal/proving/prober"
@@ -94,9 +95,14 @@ type KeeperPlace struct {
 	WayBack  wayback.Readiness `json:"way_back"`
 	Watching int               `json:"watching"`
 	// what has to be said first, as the screen's second line has it, and what comes next by itself
-	Says    string `json:"says,omitempty"`
-	Next    string `json:"next,omitempty"`
-	Waiting string `json:"waiting,omitempty"` // how it stands with a version that waits for its turn
+	Says string `json:"says,omitempty"`
+	Next string `json:"next,omitempty"`
+	// how bad it is: 0 all right, 1 a person is waited for, 2 something is wrong
+	Gravity  situation.Gravity `json:"gravity"`
+	Waiting  string            `json:"waiting,omitempty"`  // how it stands with a version that waits for its turn
+	Standbys []string          `json:"standbys,omitempty"` // where standbys are that follow it
+	// it is no keeper, but a standby; the crossing is what it has taken down
+	Standby *api.Standing `json:"standby,omitempty"`
 }
 
 // AtKeeper asks the keeper how far it is, and where none answers the logbook whether a crossing was left; nil if
@@ -107,8 +113,11 @@ func AtKeeper(ctx context.Context, r service.Reach) *KeeperPlace {
 		if s, err := k.View(ctx); err == nil {
 			is := situation.Of(s.View, situation.Seen{Trouble: s.Trouble, Heard: s.At}, s.At)
 			return &KeeperPlace{k.Info.Process, k.Info.Since, s.Crossing, s.WayBack, s.Watching,
-				words.Situation(is, s.View, "", s.At), words.Next(is.Then, s.Crossing), Waiting(s)}
+				words.Situation(is, s.View, "", s.At), words.Next(is.Then, s.Crossing), is.Gravity, Waiting(s),
+				s.Standbys, nil}
 		}
+	} else if is, ok := errors.AsType[service.StandsBy](err); ok {
+		return standing(ctx, r.Plan, is.Info)
 	}
 	if s, err := LeftAt(ctx, r.Plan); err == nil && s.Number > 0 {
 		return &KeeperPlace{Crossing: s}
@@ -116,11 +125,39 @@ func AtKeeper(ctx context.Context, r service.Reach) *KeeperPlace {
 	return nil
 }
 
+// standing is how it stands with a standby.
+func standing(ctx context.Context, p *plan.Plan, i api.Info) *KeeperPlace {
+	b := i.Standby
+	k := &KeeperPlace{Process: i.Process, Since: i.Since, Standby: b,
+		Says: words.Standby(b.For, b.Follows, b.Since, b.After, b.Trouble)}
+	if !b.Follows {
+		k.Gravity = situation.Waits
+	}
+	if s, err := LeftAt(ctx, p); err == nil {
+		k.Crossing = s
+	}
+	return k
+}
+
 // Print says it for people.
 func (k KeeperPlace) Print(w io.Writer) error {
 	text := words.State(k.Crossing)
 	if k.Crossing.Number > 0 {
 		text = fmt.Sprintf("crossing %d: %s", k.Crossing.Number, text)
+	}
+	if k.Standby != nil {
+		if k.Crossing.Number > 0 {
+			text = ". By what it has taken down, " + text
+		} else {
+			text = ""
+		}
+		_, err := fmt.Fprintf(w, "%s%s\n", k.Says, text)
+		return err
+	}
+	if k.Process == 0 && k.Crossing.Term.Over {
+		_, err := fmt.Fprintln(w, "no keeper runs: another one has taken over, on another machine or from another state "+
+			"folder; vaiven keep PLAN --take-over takes it back")
+		return err
 	}
 	if k.Process == 0 && !k.Crossing.Stage.UnderWay() {
 		_, err := fmt.Fprintf(w, "no keeper runs, so nobody watches %v, and nothing that ends is started again: "+
@@ -153,8 +190,8 @@ func (k KeeperPlace) Print(w io.Writer) error {
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(w, "keeper, process %d since %s: %s; %s, %d watch\n", k.Process,
-		k.Since.Local().Format("15:04:05"), text, words.Wheel(k.Crossing.Wheel), k.Watching)
+	_, err := fmt.Fprintf(w, "keeper, process %d since %s: %s; %s, %d watch%s\n", k.Process,
+		k.Since.Local().Format("15:04:05"), text, words.Wheel(k.Crossing.Wheel), k.Watching, words.Followed(k.Standbys))
 	return err
 }
 
@@ -339,7 +376,8 @@ func whereIs(ctx context.Context, p *plan.Plan, f plan.Front, known map[string]r
 	if err != nil {
 		return at, err
 	}
-	at.Split, at.Notice, at.Refused = r.Split, r.Notice, r.Refused
+	at.Split, at.Refused = r.Split, r.Refused
+	at.Notice = cmp.Or(words.ClosedAt(r.Order, "PLAN"), r.Notice)
 	if !steady && span > 0 {
 		at.Counted = 0
 		at.Notice = strings.TrimSpace("the share was changed again and again while requests were counted: not judged. " + at.Notice)
@@ -547,7 +585,7 @@ func load(ctx context.Context, p *plan.Plan) (crossing.State, error) {
 	if err != nil {
 		return crossing.State{}, err
 	}
-	book, err := logbook.Open(p.Logbook())
+	book, err := logbook.Read(p.Logbook())
 	if err != nil {
 		return crossing.State{}, err
 	}

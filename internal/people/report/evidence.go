@@ -25,7 +25,7 @@ func Evidence(file, service string, target split.Side, g guard.Story) error {
 		return fmt.Errorf("%s: %s has come to nothing yet that could be drawn", file, g.Guard)
 	}
 	what := fmt.Sprintf("in %s", g.Unit)
-	if g.Watch.Figures() {
+	if !g.Watch.Rates() {
 		what = g.Figure
 	}
 	last := rows[len(rows)-1]
@@ -63,7 +63,7 @@ func Evidence(file, service string, target split.Side, g guard.Story) error {
 	s.Line(bound, drawing.Point{X: needed, Y: top}, drawing.Point{X: needed, Y: bottom})
 	s.Text(needed, top-5, words.Odds(last.Needed), at(beside, drawing.Middle))
 	s.Text(margin, top-5, "time", beside)
-	if !g.Watch.Figures() {
+	if g.Watch.Rates() {
 		s.Text(left-14, top-5, target.Other().String(), at(beside, drawing.End))
 		s.Text(right+14, top-5, target.String(), beside)
 	}
@@ -73,7 +73,7 @@ func Evidence(file, service string, target split.Side, g guard.Story) error {
 		y := top + (float64(n)+0.5)*height
 		if every := int(math.Ceil(12 / height)); n%every == 0 {
 			s.Text(margin, y+3, r.At.Format("15:04:05"), beside)
-			if !g.Watch.Figures() {
+			if g.Watch.Rates() {
 				s.Text(left-14, y+3, answered(r.Live), at(beside, drawing.End))
 				s.Text(right+14, y+3, answered(r.Trial), beside)
 			}
@@ -107,7 +107,7 @@ func together(g guard.Story, most int) (rows []guard.Point) {
 
 // measure is a difference in the guard's unit.
 func measure(g guard.Story, v float64) string {
-	if g.Watch.Figures() && g.Watch != plan.Fewer {
+	if !g.Watch.Rates() && g.Watch != plan.Fewer {
 		if v == 0 {
 			return "0"
 		}

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/xml"
 	"errors"
+	"html"
 	"io"
 	"os"
 	"path/filepath"
@@ -17,7 +18,9 @@ import (
 	"vaiven/internal/core/evidence"
 	"vaiven/internal/core/forecast"
 	"vaiven/internal/core/guard"
+	"vaiven/internal/core/past"
 	"vaiven/internal/core/plan"
+	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
@@ -128,56 +131,105 @@ func TestChartsOfARouteAndOfEvidence(t *testing.T) {
 	}
 }
 
-// A crossing's track is drawn from its events, and with where requests went.
-func TestChartOfATrack(t *testing.T) {
+// A record says in each form what a person has to know who was not there, and carries the digest of its events.
+func TestRecord(t *testing.T) {
 	at := time.Date(2026, 11, 28, 21, 0, 0, 0, time.UTC)
 	var events []crossing.Event
-	add := func(after time.Duration, what crossing.Fact) {
+	add := func(after time.Duration, by string, what crossing.Fact) {
 		at = at.Add(after)
-		events = append(events, crossing.Event{Seq: uint64(len(events) + 1), Crossing: 3, At: at, By: "marit",
-			What: what})
+		events = append(events, crossing.Event{Seq: uint64(len(events) + 1), Crossing: 3, At: at, By: by, What: what})
 	}
 	alarm := crossing.Because(crossing.ByGuard{Alarm: crossing.Alarm{Guard: "failing", Watch: plan.Failing, Level: 0.2,
 		Sure: 0.9999, Side: split.Green}})
-	add(0, crossing.Begun{Service: "sailings", Number: 3, Target: split.Green, LiveVersion: "4.2.0",
-		Choices: []raise.Choice{{Version: "4.3.0"}}, Keep: time.Hour,
+	found := proof.Finding{Part: "web", Check: "sailings", Instance: "green-1", What: "404", Want: "200", Got: "404"}
+	add(0, "marit", crossing.Begun{Service: "sailings", Number: 3, Target: split.Green, LiveVersion: "4.2.0",
+		Choices: []raise.Choice{{Part: "web", Version: "4.3.0", Build: "sha256:3a7b"}}, Keep: time.Hour,
 		Route: route.Route{{Part: 500, Dwell: time.Minute}, {Part: 5000, Dwell: time.Minute}, {Part: split.Whole}}})
-	add(30*time.Second, crossing.Raised{})
-	add(10*time.Second, crossing.Proved{})
+	add(0, "vaiven", crossing.Ordered{Task: crossing.Task{Do: crossing.TaskRaise, Side: split.Green}})
+	add(30*time.Second, "vaiven", crossing.Raised{Task: uint64(len(events))})
+	add(10*time.Second, "vaiven", crossing.Proved{Proof: proof.Proof{Results: []proof.Result{{Pass: true},
+		{Part: "web", Check: "sailings", Instance: "green-1", Want: "200", Got: "404", Ask: true}}}})
+	add(20*time.Second, "ines", crossing.Answered{Question: crossing.Question{ID: 4}})
+	add(0, "ines", crossing.Accepted{Findings: []proof.Finding{found}})
 	for leg, share := range []split.Share{500, 5000} {
-		add(time.Minute, crossing.Ordered{Task: crossing.Task{Do: crossing.TaskMove, Share: share, Leg: leg}})
-		add(3*time.Second, crossing.TookEffect{Task: uint64(len(events)), Share: share, Nearest: share})
+		add(time.Minute, "vaiven", crossing.Ordered{Task: crossing.Task{Do: crossing.TaskMove, Share: share, Leg: leg}})
+		add(3*time.Second, "vaiven", crossing.TookEffect{Task: uint64(len(events)), Share: share, Nearest: share})
 	}
-	add(20*time.Second, crossing.RollsBack{Cause: alarm})
-	add(0, crossing.Ordered{Task: crossing.Task{Do: crossing.TaskHome, Side: split.Blue}})
-	add(2*time.Second, crossing.Returned{Task: uint64(len(events))})
-	add(0, crossing.Ended{Stage: crossing.RolledBack, Cause: alarm})
+	add(20*time.Second, "vaiven", crossing.RollsBack{Cause: alarm})
+	add(0, "vaiven", crossing.Ordered{Task: crossing.Task{Do: crossing.TaskHome, Side: split.Blue}})
+	add(2*time.Second, "vaiven", crossing.Returned{Task: uint64(len(events))})
+	add(0, "vaiven", crossing.Ended{Stage: crossing.RolledBack, Cause: alarm, Counted: crossing.Counted{Requests: 1240,
+		Failed: 248, All: 9000, AllFailed: 249, Asked: 4000, Lost: 2, LongestGap: 300 * time.Millisecond}})
 	var points []engine.Point
 	for from := events[0].At.Add(-time.Hour); from.Before(at); from = from.Add(time.Second) {
 		p := engine.Point{At: from, All: 40, Green: 2}
-		if from.Sub(events[0].At) > 170*time.Second {
+		if from.Sub(events[0].At) > 190*time.Second {
 			p.Green, p.Failing = 18+int64(from.Second()%5), 4
 		}
 		points = append(points, p)
 	}
+	quay := time.FixedZone("CET", 3600)
+	r := Record{Events: events, Points: points, Made: at.Add(time.Hour), In: quay, Why: "failing: 20 %",
+		Odd:    []past.Odd{{Step: "raise", Times: 3}},
+		Guards: []past.Strong{{At: at, Status: guard.Status{Name: "failing", State: guard.Tripped}}},
+		Digest: past.Digest{Crossing: 3, UpTo: 14, Events: 14, SHA256: strings.Repeat("3a7b", 16)}}
+	r.Crossing, _ = past.Of(events, nil, at)
+	r.Crossing.Notices = []past.Notice{{At: at, Letter: crossing.Letter{To: "harbour@lineavessa.example",
+		About: "question"}}}
 	dir := cmp.Or(os.Getenv("CHARTS"), t.TempDir())
-	for _, name := range []string{"track.svg", "track.pdf"} {
-		file := filepath.Join(dir, name)
-		if err := Track(file, events, points); err != nil {
+	for _, form := range RecordForms {
+		file := filepath.Join(dir, "record"+form)
+		if err := r.Write(file); err != nil {
 			t.Fatal(err)
 		}
 		data, err := os.ReadFile(file)
 		if err != nil || len(data) < 2000 {
-			t.Fatalf("%s has %d bytes: %v", name, len(data), err)
+			t.Fatalf("%s has %d bytes: %v", file, len(data), err)
 		}
-		for _, want := range []string{"sailings: crossing 3, 4.3.0 to green", "Rolled back: failing", "failing: 20 %"} {
-			if name == "track.svg" && !strings.Contains(string(data), want) {
-				t.Errorf("%s does not say %q", name, want)
+		if d, err := past.DigestIn(data); err != nil || d != r.Digest {
+			t.Errorf("%s: its digest is %+v, %v", form, d, err)
+		}
+		if form == ".pdf" || form == ".json" {
+			continue
+		}
+		for _, want := range []string{"sailings: crossing 3, 4.2.0 → 4.3.0: rolled back", "failing: 20 %", "marit",
+			"ines",
+			"1 240", "248", "2 lost", "raised 3 times as long", "22:00:00 CET (21:00:00 UTC)", "harbour@lineavessa"} {
+			if text := html.UnescapeString(string(data)); !strings.Contains(text, want) {
+				t.Errorf("%s does not say %q", form, want)
 			}
 		}
+		if strings.Contains(string(data), "<script") {
+			t.Errorf("%s has a script", form)
+		}
 	}
-	if Track(filepath.Join(dir, "t.png"), events, nil) == nil || Track(filepath.Join(dir, "t.svg"), nil, nil) == nil ||
-		Track(filepath.Join(dir, "t.svg"), events[1:], nil) == nil {
-		t.Error("what cannot be drawn is")
+	if r.Write(filepath.Join(dir, "r.png")) == nil || r.Write(filepath.Join(dir, "none", "r.svg")) == nil ||
+		(Record{Events: events[1:], In: quay}).Write(filepath.Join(dir, "r.svg")) == nil {
+		t.Error("what cannot be written is")
+	}
+}
+
+// However much there is to say, it is one page, and what is left out is said.
+func TestALongRecord(t *testing.T) {
+	at := time.Date(2026, 11, 28, 21, 0, 0, 0, time.UTC)
+	events := []crossing.Event{{Seq: 1, Crossing: 3, At: at, What: crossing.Begun{Service: "sailings", Number: 3,
+		Choices: []raise.Choice{{Version: strings.Repeat("4.3.0-long", 20)}}}}}
+	for n := range 300 {
+		events = append(events, crossing.Event{Seq: uint64(n + 2), Crossing: 3,
+			At: at.Add(time.Duration(n) * time.Second),
+			By: "marit", What: crossing.Answered{Question: crossing.Question{ID: 4}}, Said: strings.Repeat("<&\" |",
+				30)})
+	}
+	r := Record{Events: events, In: time.UTC, Made: at}
+	r.Crossing, _ = past.Of(events, nil, at)
+	dir := cmp.Or(os.Getenv("CHARTS"), t.TempDir())
+	for _, form := range RecordForms {
+		if err := r.Write(filepath.Join(dir, "long"+form)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	data, err := os.ReadFile(filepath.Join(dir, "long.svg"))
+	if err != nil || !strings.Contains(string(data), "more: the record as .html or .md has them") {
+		t.Errorf("it does not say what is left out: %v", err)
 	}
 }

@@ -7,60 +7,48 @@ import (
 
 	"vaiven/internal/core/crossing"
 	"vaiven/internal/core/engine"
-	"vaiven/internal/core/raise"
-	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/people/drawing"
 	"vaiven/internal/words"
 )
 
-// Track draws a crossing's track into a file that ends in .svg or .pdf, as the screen has it: blue to the left, green
-// to the right, time down. A line is the share on green that the front has confirmed, dashes are what was asked of it
-// until then, and marks are where requests went, as far as points of that time are known; beside them are the
-// requests that failed, and what happened. It can be read without colours.
-func Track(file string, events []crossing.Event, points []engine.Point) error {
-	if _, err := drawing.Format(file); err != nil {
-		return err
-	}
-	if len(events) == 0 {
-		return fmt.Errorf("%s: there are no events to draw", file)
-	}
-	begun, ok := events[0].What.(crossing.Begun)
-	if !ok {
-		return fmt.Errorf("%s: the crossing does not begin with its beginning", file)
-	}
+// trackArea is where a crossing's track is drawn.
+type trackArea struct {
+	left, right, top, bottom float64
+	in                       *time.Location
+}
+
+// draw draws the track as the screen has it: blue to the left, green to the right, time down. A line is the share on
+// green that the front has confirmed, dashes are what was asked of it until then, and marks are where requests went, as
+// far as points of that time are known; beside them are the requests that failed, and what happened. It can be read
+// without colours.
+func (a trackArea) draw(s *drawing.Sheet, events []crossing.Event, points []engine.Point, target split.Side) {
 	first, last := events[0].At, events[len(events)-1].At
 	points = slices.DeleteFunc(slices.Clone(points),
 		func(p engine.Point) bool { return p.At.Before(first) || p.At.After(last.Add(time.Minute)) })
-	steps, ends := stepsOf(events)
-	title := fmt.Sprintf("%s: crossing %d, %s to %v", begun.Service, begun.Number, raise.Main(begun.Choices).Version,
-		begun.Target)
-	says := fmt.Sprintf("%s After %s. Line: the share on green, confirmed by the front. Dashes: asked for. Marks: where "+
-		"requests went.", sentence(words.State(ends)), route.Short(last.Sub(first).Round(time.Second)))
-	s, top := page(title, says, says)
-	const (
-		timeRight             = 92.0
-		railLeft, railRight   = 110.0, 370.0
-		failsLeft, failsRight = 398.0, 450.0
-		saysLeft              = 470.0
-	)
-	top += 14
-	bottom := pageHeight - margin - 46 // the last things that happen are told below it
+	steps, _ := stepsOf(events)
+	width := a.right - a.left
+	timeRight, railLeft, railRight := a.left+44, a.left+62, a.left+width*0.42
+	failsLeft, failsRight, saysLeft := railRight+20, railRight+58, railRight+72
+	top, bottom := a.top+16, a.bottom-14 // the last things that happen are told below it
 	share := drawing.Scale{High: 1, From: railLeft, To: railRight}
+	s.Text(railLeft, a.top, "blue", drawing.Words{Size: beside.Size, Ink: inks[split.Blue], Bold: true})
+	s.Text(railRight, a.top, "green", drawing.Words{Size: beside.Size, Ink: inks[split.Green], Bold: true,
+		At: drawing.End})
 	for _, v := range []float64{0, 0.25, 0.5, 0.75, 1} {
 		hair(s, drawing.Point{X: share.Of(v), Y: top}, drawing.Point{X: share.Of(v), Y: bottom})
-		s.Text(share.Of(v), top-5, split.Share(v*float64(split.Whole)).String(), at(beside, drawing.Middle))
+		s.Text(share.Of(v), top-4, split.Share(v*float64(split.Whole)).String(), at(beside, drawing.Middle))
 	}
 	down := drawing.Scale{High: max(last.Sub(first).Seconds(), 1), From: top + 4, To: bottom}
 	y := func(t time.Time) float64 { return down.Of(t.Sub(first).Seconds()) }
 	for _, v := range down.Ticks(10) {
-		s.Text(timeRight, down.Of(v)+3, first.Add(time.Duration(v*float64(time.Second))).Format("15:04:05"),
+		s.Text(timeRight, down.Of(v)+3, first.Add(time.Duration(v*float64(time.Second))).In(a.in).Format("15:04:05"),
 			at(beside, drawing.End))
 		hair(s, drawing.Point{X: timeRight + 4, Y: down.Of(v)}, drawing.Point{X: railLeft, Y: down.Of(v)})
 	}
 	worst := observed(s, points, share, drawing.Scale{High: 10, From: failsLeft, To: failsRight}, y)
-	s.Text(failsLeft, top-5, fmt.Sprintf("failed, to %.0f", worst), beside)
-	ink := inks[begun.Target]
+	s.Text(failsLeft, top-4, fmt.Sprintf("failed, to %.0f", worst), beside)
+	ink := inks[target]
 	for n, step := range steps {
 		until := last
 		if n+1 < len(steps) {
@@ -72,8 +60,7 @@ func Track(file string, events []crossing.Event, points []engine.Point) error {
 		s.Line(drawing.Stroke{Ink: ink, Width: 2.2}, drawing.Point{X: from, Y: y(step.confirmed)},
 			drawing.Point{X: x, Y: y(step.confirmed)}, drawing.Point{X: x, Y: y(until)})
 	}
-	tell(s, events, saysLeft, railRight, bottom+40, y)
-	return s.Save(file)
+	a.tell(s, events, saysLeft, railRight, a.bottom, y)
 }
 
 // step is a change of the share on green.
@@ -142,7 +129,8 @@ func observed(s *drawing.Sheet, points []engine.Point, share, fails drawing.Scal
 
 // tell says what happened, each thing beside its time as far as there is room: what is too close goes further down,
 // with a hair to its time, and what has no room is counted.
-func tell(s *drawing.Sheet, events []crossing.Event, x, rail, bottom float64, y func(time.Time) float64) {
+func (a trackArea) tell(s *drawing.Sheet, events []crossing.Event, x, rail, bottom float64,
+	y func(time.Time) float64) {
 	const line = 11.5
 	var state crossing.State
 	at, left := 0.0, 0
@@ -150,7 +138,7 @@ func tell(s *drawing.Sheet, events []crossing.Event, x, rail, bottom float64, y 
 		state = crossing.Apply(state, e)
 		switch e.What.(type) {
 		case crossing.Ordered, crossing.Noted, crossing.Compared, crossing.Hooked, crossing.TookWheel,
-			crossing.LeftWheel:
+			crossing.LeftWheel, crossing.WayBackIs, crossing.RetireDue:
 			continue
 		}
 		text := words.Event(e, state)
@@ -164,8 +152,8 @@ func tell(s *drawing.Sheet, events []crossing.Event, x, rail, bottom float64, y 
 		}
 		at = place
 		hair(s, drawing.Point{X: rail + 6, Y: y(e.At)}, drawing.Point{X: x - 4, Y: place - 3})
-		text = fmt.Sprintf("%s  %s: %s", e.At.Format("15:04:05"), e.What.Kind(), text)
-		s.Text(x, place, drawing.Fit(text, beside, pageWidth-margin-x), beside)
+		text = fmt.Sprintf("%s  %s: %s", e.At.In(a.in).Format("15:04:05"), e.What.Kind(), text)
+		s.Text(x, place, drawing.Fit(text, beside, a.right-x), beside)
 	}
 	if left > 0 {
 		s.Text(x, bottom+line, fmt.Sprintf("and %d more", left), beside)

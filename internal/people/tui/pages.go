@@ -5,6 +5,7 @@ import (
 	"vaiven/internal/people/tui/differences"
 	"vaiven/internal/people/tui/frame"
 	"vaiven/internal/people/tui/gathered"
+	"vaiven/internal/people/tui/logged"
 	"vaiven/internal/people/tui/proof"
 	"vaiven/internal/people/tui/splitkeys"
 	"vaiven/internal/people/tui/weighing"
@@ -22,4 +23,5 @@ var pages = []struct {
 	{"t", "who goes where", splitkeys.New},
 	{"r", "route", weighing.New},
 	{"e", "evidence", gathered.New},
+	{"l", "logbook", logged.New},
 }

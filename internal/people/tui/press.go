@@ -65,6 +65,7 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	name, upper := stroke(m)
 	_, letters := r.mode.(typing)
 	_, box := r.mode.(showing)
+	_, past := r.mode.(looksBack)
 	if name == "ctrl+r" || name == "b" && !letters {
 		return r.backPressed(m)
 	}
@@ -81,9 +82,10 @@ func (r root) pressed(m tea.KeyPressMsg) (root, tea.Cmd) {
 	switch {
 	case name == "ctrl+z":
 		return r, tea.Suspend
-	case name == "ctrl+c", name == "q" && !letters && !box && !m.IsRepeat: // of a box, q closes it
+	case name == "ctrl+c", name == "q" && !letters && !box && !past &&
+		!m.IsRepeat: // of a box and the past, q closes it
 		return r.quitPressed()
-	case name == "g" && !letters && r.canTakeWheel():
+	case name == "g" && !letters && !past && r.canTakeWheel():
 		return r.wheelPressed(m)
 	}
 	r.presses.armed = ""
@@ -319,6 +321,12 @@ func (r root) toPage(f frame.Frame, name string) (root, tea.Cmd) {
 	return r, nil
 }
 
+// owns reports whether the page that is shown has a use for a key.
+func (r root) owns(name string) bool {
+	return slices.ContainsFunc(r.pages[r.at].Keys(r.frame()),
+		func(b key.Binding) bool { return b.Enabled() && slices.Contains(b.Keys(), name) })
+}
+
 // needsWheel reports whether a key would do something if nobody else had the wheel.
 func (r root) needsWheel(name string) bool {
 	if !r.canTakeWheel() {
@@ -346,6 +354,10 @@ func (r root) wishes(page frame.Page, wish frame.Wish) (root, tea.Cmd) {
 		return r.say(frame.Notice{Text: "the next crossing that is started here goes by " + words.Legs(r.legs)}), nil
 	case wish.Name != nil:
 		return r.name(r.ghost(*wish.Name))
+	case wish.Find:
+		r.mode = finding{input: frame.Input(r.theme)}
+	case len(wish.Past) > 0:
+		return r.recall(wish.Past)
 	}
 	return r, nil
 }
@@ -413,9 +425,9 @@ func (r root) keys() keys {
 		freeze:   bind(moving && !c.Frozen(), "space", "freeze", "space"),
 		resume:   bind(moving && c.Frozen(), "space", "resume", "space"),
 		putBack:  bind(moving && c.Foreign, "o", fmt.Sprintf("put back %v", c.Ours.Of(c.Target)), "o"),
-		preview:  bind(!s.Front.At.IsZero(), "w", "preview the change", "w"),
-		rehearse: bind(s.WayBack.State != "", "h", "rehearse rollback", "h"),
-		reasons:  bind(len(words.Reasons(s.View, s.At)) > 1, "l", "all reasons", "l"),
+		preview:  bind(!s.Front.At.IsZero() && !r.owns("w"), "w", "preview the change", "w"),
+		rehearse: bind(s.WayBack.State != "" && !r.owns("h"), "h", "rehearse rollback", "h"),
+		reasons:  bind(len(words.Reasons(s.View, s.At)) > 1 && !r.owns("i"), "i", "all reasons", "i"),
 		help:     bind(true, frame.Help, "keys", frame.Help),
 	}
 	if further && len(c.Route) > 0 {

@@ -68,6 +68,7 @@ type (
 // How the screen keeps time.
 const (
 	tickEvery       = 500 * time.Millisecond // ages grow even if no snapshot comes
+	pastEvery       = 100 * time.Millisecond // the past passes on the screen
 	saidFor         = 8 * time.Second        // how long a message stays
 	framesPerSecond = 60                     // at most: what has not changed is not painted
 )
@@ -123,8 +124,16 @@ func (r root) Init() tea.Cmd {
 	return tea.Batch(tick(), tea.RequestBackgroundColor)
 }
 
-func tick() tea.Cmd {
-	return tea.Tick(tickEvery, func(time.Time) tea.Msg { return ticked{} })
+func tick() tea.Cmd { return tickIn(tickEvery) }
+
+func tickIn(d time.Duration) tea.Cmd { return tea.Tick(d, func(time.Time) tea.Msg { return ticked{} }) }
+
+// tick is the clock's next one: sooner while the past passes.
+func (r root) tick() tea.Cmd {
+	if b, ok := r.mode.(looksBack); ok && b.speed > 0 {
+		return tickIn(pastEvery)
+	}
+	return tick()
 }
 
 // Update takes a message in.
@@ -140,7 +149,7 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case ticked:
 		r.mode = r.mode.lapse(r)
 		r, again := r.readAgain()
-		return r, tea.Batch(tick(), again)
+		return r, tea.Batch(r.tick(), again)
 	case commanded:
 		return r.commanded(m)
 	case answered:
@@ -153,6 +162,9 @@ func (r root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		r.presses = presses{} // what is pasted asks for nothing
 		if t, ok := r.mode.(typing); ok {
 			r.mode = t.pasted(m)
+		}
+		if f, ok := r.mode.(finding); ok {
+			return r.take(frame.Typed(f.input.Value())), nil
 		}
 	}
 	return r, nil

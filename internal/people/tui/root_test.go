@@ -43,6 +43,9 @@ type client struct {
 	err      error
 	snapshot keeper.Snapshot
 	offers   []keeper.Offer
+	book     keeper.Logbook
+	events   map[int][]crossing.Event
+	recorded map[int][]byte
 }
 
 func (c *client) Do(_ context.Context, command keeper.Command) (uint64, error) {
@@ -60,6 +63,19 @@ func (c *client) Snapshots(ctx context.Context) <-chan keeper.Snapshot {
 }
 
 func (c *client) Events(context.Context, uint64) <-chan crossing.Event { return nil }
+
+func (c *client) Logbook(context.Context) (keeper.Logbook, error) { return c.book, nil }
+
+func (c *client) EventsOf(_ context.Context, number int, _ uint64) (keeper.Told, error) {
+	return keeper.Told{Events: c.events[number]}, nil
+}
+
+func (c *client) Recorded(_ context.Context, number int) ([]byte, error) {
+	if data, ok := c.recorded[number]; ok {
+		return data, nil
+	}
+	return nil, fmt.Errorf("crossing %d: %w", number, keeper.ErrNotRecorded)
+}
 
 func (c *client) Evidence(context.Context) ([]guard.Story, error) { return nil, nil }
 
@@ -904,7 +920,7 @@ func TestAllReasons(t *testing.T) {
 		{ID: 7, At: start, Cause: crossing.Because(crossing.ByHand{Why: "the pier is wet"})},
 		{ID: 8, At: start, Cause: crossing.Because(crossing.Unwatched{Missed: 20 * time.Second})}}
 	d := newDesk(t, frozen)
-	d.press("l")
+	d.press("i")
 	d.shows("why it stands still", "the pier is wet", "nobody watched for 20s")
 	d.press("esc")
 	if strings.Contains(d.screen(), "why it stands still") {

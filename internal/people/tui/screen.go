@@ -54,17 +54,17 @@ func (r root) draw(g *cells.Grid) {
 		foot = withDivide
 	}
 	bottom := r.h - foot
-	r.header(f, g)
-	s, next := situation.Of(f.S.View, r.seen(), f.Now), ""
-	if s.Gravity == situation.AllRight {
-		next = words.Next(s.Then, f.S.Crossing)
+	if back, ok := r.mode.(looksBack); ok {
+		f = back.frame(f)
+		back.header(r, g)
+		gravity, text, next := back.sentence()
+		frame.Sentence(g, t, gravity, text, next)
+		back.show(r, f, g, headRows, bottom)
+	} else {
+		r.header(f, g)
+		r.sentence(f, g)
+		r.pages[r.at].Draw(f, g, headRows, bottom)
 	}
-	answers := "a"
-	if f.Others {
-		answers = ""
-	}
-	frame.Sentence(g, t, s.Gravity, words.Situation(s, f.S.View, answers, f.Now), next)
-	r.pages[r.at].Draw(f, g, headRows, bottom)
 	r.mode.draw(r, g, headRows, bottom)
 	message := r.message()
 	if foot == withDivide {
@@ -78,6 +78,17 @@ func (r root) draw(g *cells.Grid) {
 		return
 	}
 	frame.Keys(g, t, r.h-1, append(r.mode.hints(r), frame.Hints(r.bindings())...), frame.Wheel(r.snapshot, r.Identity))
+}
+
+// sentence is what has to be said first, and what comes next by itself.
+func (r root) sentence(f frame.Frame, g *cells.Grid) {
+	s := situation.Of(f.S.View, r.seen(), f.Now)
+	answers := "a"
+	if f.Others {
+		answers = ""
+	}
+	frame.Sentence(g, r.theme, s.Gravity, words.Situation(s, f.S.View, answers, f.Now),
+		words.NextOf(s, f.S.Crossing))
 }
 
 // header is the service, the page's own, and how fresh the picture is.

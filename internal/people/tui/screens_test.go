@@ -289,7 +289,7 @@ var states = []state{
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, At: now.Add(-time.Minute),
 			Cause: crossing.Because(crossing.ByHand{})},
 			{ID: 8, At: now, Cause: crossing.Because(crossing.Unwatched{Missed: 20 * time.Second})}}
-	}, []string{"frozen: 2 reasons, the last: nobody watched for 20s", "l all reasons"}},
+	}, []string{"frozen: 2 reasons, the last: nobody watched for 20s", "i all reasons"}},
 	{"the live side is dead", func(s *keeper.Snapshot) {
 		s.Crossing.Freezes = []crossing.Freezing{{ID: 7, Cause: crossing.Because(crossing.HomeIll{Home: dead})}}
 		s.Sides[split.Blue].Figures.Failing = 2550

@@ -13,9 +13,9 @@ import (
 	"vaiven/internal/world/section"
 )
 
-// source is a plan's file, and the one that it shares with others, if it names one ("base"). The lines of that follow
+// files are a plan's file, and the one that it shares with others, if it names one ("base"). The lines of that follow
 // those of the plan, so that a place in either is one number.
-type source struct {
+type files struct {
 	name, base string // files as they are called; base is "" without one
 	data, more []byte
 	lines      int // of the plan: what stands behind them is the base's
@@ -25,14 +25,14 @@ type source struct {
 var own = []string{"base", "service", "state", "secrets"}
 
 // byName are mappings in which what the plan says of a name is all that is said of it.
-var byName = []string{"guards", "hooks", "notices"}
+var byName = []string{"guards", "hooks"}
 
-// newSource is a plan's text, with its base read. blank, which may be nil, empties what is not wanted.
-func newSource(name string, data []byte, blank func([]byte) []byte) (source, error) {
+// newFiles is a plan's text, with its base read. blank, which may be nil, empties what is not wanted.
+func newFiles(name string, data []byte, blank func([]byte) []byte) (files, error) {
 	if blank == nil {
 		blank = func(data []byte) []byte { return data }
 	}
-	s := source{name: name, data: blank(bytes.TrimPrefix(data, []byte("\ufeff")))}
+	s := files{name: name, data: blank(bytes.TrimPrefix(data, []byte("\ufeff")))}
 	s.lines = bytes.Count(s.data, []byte("\n")) + 1
 	base, line := baseOf(s.data)
 	if base == "" {
@@ -68,7 +68,7 @@ func baseOf(data []byte) (name string, line int) {
 }
 
 // text is the lines of both.
-func (s source) text() []byte {
+func (s files) text() []byte {
 	if s.base == "" {
 		return s.data
 	}
@@ -76,10 +76,10 @@ func (s source) text() []byte {
 }
 
 // below is the base with its lines where they are behind the plan's.
-func (s source) below() []byte { return append(bytes.Repeat([]byte("\n"), s.lines), s.more...) }
+func (s files) below() []byte { return append(bytes.Repeat([]byte("\n"), s.lines), s.more...) }
 
 // place is the file of a line, and its number there.
-func (s source) place(line int) (file string, at int) {
+func (s files) place(line int) (file string, at int) {
 	if s.base != "" && line > s.lines {
 		return s.base, line - s.lines
 	}
@@ -87,7 +87,7 @@ func (s source) place(line int) (file string, at int) {
 }
 
 // tree is what both say together, nil if either cannot be read.
-func (s source) tree(r *reader) ast.Node {
+func (s files) tree(r *reader) ast.Node {
 	if r.tabs(s.data, 0) {
 		return nil
 	}
@@ -156,10 +156,13 @@ func entriesOf(n ast.Node) ([]*ast.MappingValueNode, bool) {
 }
 
 // IsPlan reports whether a file says a service, as a plan does and a base does not.
-func IsPlan(file string) (bool, error) {
+func IsPlan(file string) (bool, error) { return Says(file, "service") }
+
+// Says reports whether a file has a key of its own, and not in a section.
+func Says(file, key string) (bool, error) {
 	data, err := os.ReadFile(file)
 	for line := range bytes.Lines(data) {
-		if m := topKey.FindSubmatch(line); m != nil && string(m[1]) == "service" {
+		if m := topKey.FindSubmatch(line); m != nil && string(m[1]) == key {
 			return true, nil
 		}
 	}
@@ -176,7 +179,7 @@ func Whole(file string) (string, error) {
 	if _, err := Parse(file, data); err != nil {
 		return "", err
 	}
-	s, err := newSource(file, data, nil)
+	s, err := newFiles(file, data, nil)
 	if err != nil {
 		return "", err
 	}
@@ -186,7 +189,7 @@ func Whole(file string) (string, error) {
 }
 
 // write writes a mapping.
-func (s source) write(b *strings.Builder, n ast.Node, indent string) {
+func (s files) write(b *strings.Builder, n ast.Node, indent string) {
 	entries, _ := entriesOf(n)
 	for _, e := range entries {
 		name := section.Scalar(e.Key)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -35,6 +36,8 @@ func defaults() *plan.Plan {
 		Parts: []plan.Part{newPart("web")},
 		Keep:  30 * time.Minute,
 		Then:  plan.ThenRetire,
+
+		KeepLog: 30 * 24 * time.Hour,
 		Guards: []plan.Guard{
 			compare(plan.Failing, 0.005), slow, {Watch: plan.Unhealthy, Part: 0.1, Then: plan.RollBack},
 			{Watch: plan.Lost, Then: plan.RollBack}, door,
@@ -93,7 +96,7 @@ func Parse(name string, data []byte) (*plan.Plan, error) {
 // parse reads a plan, or those of its keys that are wanted: blank, which may be nil, empties the others.
 func parse(name string, data []byte, blank func([]byte) []byte, read func(*reader, ast.Node, *plan.Plan)) (*plan.Plan,
 	error) {
-	s, err := newSource(name, data, blank)
+	s, err := newFiles(name, data, blank)
 	if err != nil {
 		return nil, err
 	}
@@ -112,6 +115,9 @@ func parse(name string, data []byte, blank func([]byte) []byte, read func(*reade
 			mask := new(difference.Mask)
 			q := &r.Problems.List[n]
 			q.Source, q.What = mask.URLs(q.Source), mask.URLs(q.What)
+			for _, text := range r.hide {
+				q.Source = strings.ReplaceAll(q.Source, text, strings.Repeat("*", len(text)))
+			}
 			if file, line := s.place(q.Line); file != name {
 				q.File, q.Line = file, line
 			}
@@ -161,7 +167,7 @@ func Schema() section.Shape {
 
 func newReader(name string, data []byte) *reader {
 	return &reader{Reader: section.New(name, data), portsAt: map[[2]int]ast.Node{}, commandAt: map[string]ast.Node{},
-		secretAt: map[string]ast.Node{}}
+		secretAt: map[string]ast.Node{}, sources: newSources()}
 }
 
 func (r *reader) plan(n ast.Node, p *plan.Plan) {
@@ -189,8 +195,11 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		section.May("embargo", func(n ast.Node) { r.Text(n, "embargo", &p.Embargo) }),
 		section.May("start", func(n ast.Node) { r.start(n, p) }),
 		section.May("build", func(n ast.Node) { r.build(n, &p.Build) }),
+		section.May("notices", func(n ast.Node) { r.notices(n, &p.Notices) }),
+		section.May("metrics", section.Parsed(r.Reader, "metrics", &p.Metrics, section.HostPort)),
 		section.May("people", func(n ast.Node) { r.people(n, &p.People) }),
 		section.May("keep", func(n ast.Node) { r.keep(n, p) }),
+		section.May("keep-log", func(n ast.Node) { r.keepLog(n, &p.KeepLog) }),
 		section.May("way-back", func(n ast.Node) { r.wayBack(n, &p.WayBack) }),
 		section.May("guards", func(n ast.Node) { r.guards(n, p) }),
 		section.May("hooks", func(n ast.Node) { r.hooks(n, &p.Hooks) }),
@@ -214,7 +223,8 @@ func (r *reader) plan(n ast.Node, p *plan.Plan) {
 		p.Guards = append(p.Guards, plan.Guard{Watch: plan.Waits, Then: plan.Freeze})
 	}
 	finishGuards(p.Guards, p.Find)
-	if wanted := p.Figures(); len(wanted) > 0 && !p.Main().Figures.On() && !r.Discovering() {
+	r.sourcesThere(p)
+	if wanted := p.Told(); len(wanted) > 0 && !p.Main().Figures.On() && !r.Discovering() {
 		r.Wrong(n, fmt.Sprintf("the guard on %s has no page to read it from", wanted[0]),
 			`say where instances tell their figures: "figures: /metrics"`)
 	}
@@ -383,6 +393,21 @@ func (r *reader) keep(n ast.Node, p *plan.Plan) {
 	}
 }
 
+// keepLog reads "30 days".
+func (r *reader) keepLog(n ast.Node, to *time.Duration) {
+	var text string
+	if !r.Like(n, "keep-log", "[0-9]{1,4} days?", &text) {
+		return
+	}
+	number, unit, _ := strings.Cut(strings.TrimSpace(text), " ")
+	days, err := strconv.Atoi(number)
+	if err != nil || len(number) > 4 || days < 0 || unit != "days" && unit != "day" {
+		r.Wrong(n, fmt.Sprintf("%q is no number of days", text), `write "30 days"; "0 days" keeps all in full`)
+		return
+	}
+	*to = time.Duration(days) * 24 * time.Hour
+}
+
 // guards reads what the plan says of each kind of guard: one rule, several, or that it
 // is off. What it does not mention stays as it is.
 func (r *reader) guards(n ast.Node, p *plan.Plan) {
@@ -395,10 +420,13 @@ func (r *reader) guards(n ast.Node, p *plan.Plan) {
 	for _, g := range p.Guards {
 		rules[g.Watch] = []plan.Guard{g}
 	}
-	for _, w := range []plan.Watch{plan.Grows, plan.Higher, plan.Fewer} { // there is none unless the plan has one
+	// There is none of these unless the plan has one.
+	for _, w := range []plan.Watch{plan.Grows, plan.Higher, plan.Lower, plan.Fewer, plan.Rate, plan.Bound} {
 		kinds = append(kinds, plan.Guard{Watch: w, Then: plan.Freeze, Settle: 30 * time.Second})
 	}
-	kinds = append(kinds, plan.Guard{Watch: plan.Waits, Then: plan.Freeze})
+	for _, w := range []plan.Watch{plan.Alert, plan.Waits} {
+		kinds = append(kinds, plan.Guard{Watch: w, Then: plan.Freeze})
+	}
 	for _, g := range kinds {
 		keys = append(keys, section.May(string(g.Watch), func(n ast.Node) { rules[g.Watch] = r.rules(n, g) }))
 	}
@@ -435,13 +463,12 @@ func nameGuards(guards []plan.Guard) {
 			if g.Name = "waits over " + route.Short(g.Longest); g.Longest == 0 {
 				g.Name = "waits longer than usual"
 			}
-		case plan.Grows, plan.Higher, plan.Fewer:
-			if g.Name == "" {
-				g.Name = g.Figure.Name
-			}
-			if g.Name += " " + string(g.Watch); g.Watch == plan.Fewer {
-				g.Name = "fewer " + strings.TrimSuffix(g.Name, " "+string(g.Watch))
-			}
+		case plan.Grows, plan.Higher, plan.Lower:
+			g.Name = cmp.Or(g.Name, g.Figure.Name) + " " + string(g.Watch)
+		case plan.Fewer:
+			g.Name = "fewer " + cmp.Or(g.Name, g.Figure.Name)
+		case plan.Rate, plan.Bound, plan.Alert:
+			g.Name = cmp.Or(g.Name, g.Figure.Name)
 		default:
 			g.Name = string(g.Watch)
 		}
@@ -476,6 +503,7 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 		return g
 	}
 	var find ast.Node // where the fault to find is said
+	done := func(ast.Node) {}
 	keys := []section.Key{section.May("then", section.Parsed(r.Reader, "then", &g.Then, action))}
 	if g.Watch.Compares() {
 		keys = append(keys,
@@ -486,17 +514,13 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 					section.Fault)(n)
 			}))
 	} else if g.Watch.Figures() {
-		by := section.Parsed(r.Reader, "by", &g.Margin, section.Amount)
-		if g.Watch == plan.Fewer {
-			g.Settle, g.After = 0, plan.Unsaid
-			by = section.Parsed(r.Reader, "by", &g.Margin, section.Fault)
-			keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, section.TimeOrNone)))
-		} else {
-			keys = append(keys, section.May("settle",
-				section.Parsed(r.Reader, "settle", &g.Settle, section.TimeOrNone)))
-		}
-		keys = append(keys, section.May("name", section.Parsed(r.Reader, "name", &g.Name, section.Word)),
-			section.Need("figure", section.Parsed(r.Reader, "figure", &g.Figure, figure)), section.Need("by", by))
+		asked, complete := r.askedKeys(&g)
+		done = complete
+		keys = append(append(keys, asked...), r.figureKeys(&g)...)
+	} else if g.Watch == plan.Alert {
+		asked, complete := r.alertKeys(&g)
+		done = complete
+		keys = append(keys, asked...)
 	} else if g.Watch == plan.Waits {
 		keys = append(keys, section.May("longer-than",
 			section.Parsed(r.Reader, "longer-than", &g.Longest, section.Duration)))
@@ -515,6 +539,7 @@ func (r *reader) rule(n ast.Node, g plan.Guard) plan.Guard {
 		keys = append(keys, section.May("after", section.Parsed(r.Reader, "after", &g.After, section.Duration)))
 	}
 	r.Mapping(n, string(g.Watch), keys...)
+	done(n)
 	if g.Find != 0 && g.Find <= g.Margin && find != nil {
 		r.Wrong(find, fmt.Sprintf("a fault of %g %% is not to be found where %g %% are allowed (worse-by)", 100*g.Find,
 			100*g.Margin), "make find larger than worse-by, at best twice as large")

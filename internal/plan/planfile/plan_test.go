@@ -101,7 +101,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 	cache := newPart("cache")
 	cache.Versions = plan.Versions{Kind: plan.VersionFolder, Where: base + "/caches"}
 	for i := range cache.Stacks {
-		cache.Stacks[i].Tool = []string{base + "/fleet", "--service", "{service}"}
+		cache.Stacks[i].Tool = []string{base + "/yard", "--service", "{service}"}
 	}
 	cache.Smoke = worker.Smoke
 	want := &plan.Plan{
@@ -189,7 +189,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Part: 500, Dwell: 2 * time.Minute},
 			{Part: 2500, Dwell: 90 * time.Second, Sure: true, Least: 30 * time.Second}, {Part: split.Whole, Ask: true},
 		},
-		Keep: 30 * time.Minute, Then: plan.ThenAsk,
+		Keep: 30 * time.Minute, Then: plan.ThenAsk, KeepLog: 90 * 24 * time.Hour,
+		Sources: newSources(),
 		Guards: []plan.Guard{
 			{Name: "failing", Watch: plan.Failing, Margin: 0.005, Find: 0.015, Then: plan.Freeze},
 			{Name: "over 400ms", Watch: plan.Slow, After: 400 * time.Millisecond, Margin: 0.02, Find: 0.04,
@@ -198,14 +199,14 @@ func TestEveryKeyIsRead(t *testing.T) {
 			{Name: "unhealthy", Watch: plan.Unhealthy, Most: 1, Then: plan.Freeze},
 			{Name: "no answer at the front", Watch: plan.Lost, Off: true, Then: plan.RollBack},
 			{Name: "door", Watch: plan.Door, After: 600 * time.Millisecond, Margin: 0.1, Find: 0.2, Then: plan.Freeze},
-			{Name: "memory grows", Watch: plan.Grows, Figure: plan.Figure{Name: "process_resident_memory_bytes"},
+			{Name: "memory grows", Every: 2 * time.Second, Watch: plan.Grows, Figure: plan.Figure{Name: "process_resident_memory_bytes"},
 				Margin: 10e6, Settle: 30 * time.Second, Then: plan.Freeze},
-			{Name: "jobs_open grows", Watch: plan.Grows,
+			{Name: "jobs_open grows", Every: 2 * time.Second, Watch: plan.Grows,
 				Figure: plan.Figure{Name: "jobs_open", Labels: map[string]string{"kind": "print", "lane": "2"}},
 				Margin: 0.5, Settle: time.Minute, Then: plan.RollBack},
-			{Name: "process_open_fds higher", Watch: plan.Higher, Figure: plan.Figure{Name: "process_open_fds"},
+			{Name: "process_open_fds higher", Every: 2 * time.Second, Watch: plan.Higher, Figure: plan.Figure{Name: "process_open_fds"},
 				Margin: 20, Settle: 30 * time.Second, Then: plan.Freeze},
-			{Name: "fewer booked_total", Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1,
+			{Name: "fewer booked_total", Every: 2 * time.Second, Watch: plan.Fewer, Figure: plan.Figure{Name: "booked_total"}, Margin: 0.1,
 				After: time.Minute,
 				Then:  plan.Freeze},
 		},
@@ -442,7 +443,15 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	full = slices.Concat(full, fronts, stands, names, clusters, queues)
+	told, err := os.ReadFile("testdata/figures.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	notices, err := os.ReadFile("testdata/notices.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	full = slices.Concat(full, fronts, stands, names, clusters, queues, told, notices)
 	const wrong = "zzzzzzzzzzzzzzzzzzzzzzzzzzzzzz: 1"
 	for _, mapping := range []string{
 		wrong, "front: {" + wrong + "}", "front: {embedded: {" + wrong + "}}", "front: {haproxy: {" + wrong + "}}",
@@ -452,6 +461,9 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 		"stack: {cluster: {" + wrong + "}}", "health: {" + wrong + "}",
 		"guards: {" + wrong + "}", "guards: {failing: {" + wrong + "}}", "guards: {slow: {" + wrong + "}}",
 		"guards: {grows: {" + wrong + "}}", "guards: {fewer: {" + wrong + "}}", "figures: {" + wrong + "}",
+		"guards: {rate: {" + wrong + "}}", "guards: {bound: {" + wrong + "}}", "guards: {alert: {" + wrong + "}}",
+		"notices: {" + wrong + "}", "notices: {mail: {" + wrong + "}}", "notices: {answers: {" + wrong + "}}",
+		"notices: {tell: [{" + wrong + "}]}", "figures: {prometheus: {" + wrong + "}}", "figures: {sql: {" + wrong + "}}", "figures: {command: {" + wrong + "}}",
 		"guards: {lost: {" + wrong + "}}", "guards: {waits: {" + wrong + "}}", "prober: {" + wrong + "}",
 		"door: {" + wrong + "}", "hooks: {" + wrong + "}", "hooks: {proven: {" + wrong + "}}",
 		"differences: {" + wrong + "}", "same-request: {" + wrong + "}",
@@ -1257,16 +1269,17 @@ func TestFormsOfValues(t *testing.T) {
 		"route": {"[5 % for 2m, 100 %]", "[1 in 20 for 30s, ask, 100 %]", "[5 % until sure, 100 %]", "[12.5 %, 100 %]",
 			"['5 % until sure, at least 1m, at most 20m', 100 %]", "[5, 100 %]", "[5 % 2m, 100 %]", "[5 % for 2, 100 %]",
 			"[5 % beside control for 2m, 100 %]", "[5 % beside it, 100 %]"},
-		"keep":    {"30m", "30m, then ask", "30m, then wait", "30", "0s, then leave"},
-		"limit":   {"80 %", "80 %, then ask", "80 %, then refuse", "80", "80 %, then go"},
-		"warm-up": {"200 at 50 /s", "200", "200 at 50"},
+		"keep":     {"30m", "30m, then ask", "30m, then wait", "30", "0s, then leave"},
+		"keep-log": {"30 days", "1 day", "0 days", "30d", "30", "days"},
+		"limit":    {"80 %", "80 %, then ask", "80 %, then refuse", "80", "80 %, then go"},
+		"warm-up":  {"200 at 50 /s", "200", "200 at 50"},
 	} {
 		for _, value := range values {
 			m := map[string]string{"service": "s", "versions": "folder b", "route": "[100 %]",
 				"smoke": "[{request: /}]"}
 			stack := map[string]string{"image": "x", "network": "host", "ports": "18100-18199"}
 			in := stack
-			if slices.Contains([]string{"route", "keep", "limit", "warm-up"}, of) {
+			if slices.Contains([]string{"route", "keep", "keep-log", "limit", "warm-up"}, of) {
 				in = m
 			}
 			if in[of] = value; of == "limit" {

@@ -23,6 +23,10 @@ type reader struct {
 	commandAt  map[string]ast.Node // where a command stands, by its program
 	secretAt   map[string]ast.Node // where a secret is declared
 	legs       ast.Node            // where the route stands
+	sources    plan.Sources        // of figures
+	wanted     []wantedSource      // that guards ask
+	hide       []string            // what stands in the plan and should not, to be shown in no mistake
+	bounded    bool                // the guard that is being read has a bound
 }
 
 // portless is a side of a part without ports.

@@ -431,19 +431,6 @@ func (r *reader) capacities(n ast.Node, c *plan.Capacity) {
 	}
 }
 
-// figures reads a path, or a path and a rhythm.
-func (r *reader) figures(n ast.Node, page *plan.Page) {
-	page.Every = 5 * time.Second
-	if isMapping(n) || r.Discovering() {
-		r.Mapping(n, "figures",
-			section.Need("path", section.Parsed(r.Reader, "path", &page.Path, pathOf)),
-			section.May("every", section.Parsed(r.Reader, "every", &page.Every, section.Duration)))
-	}
-	if !isMapping(n) || r.Discovering() {
-		section.Parsed(r.Reader, "figures", &page.Path, pathOf)(n)
-	}
-}
-
 func (r *reader) differences(n ast.Node, d *plan.Differences) {
 	r.Mapping(n, "differences",
 		section.May("planned", func(n ast.Node) {
@@ -529,22 +516,36 @@ func (r *reader) secrets(n ast.Node, to map[string]plan.Secret) {
 // whose name depends on the version are found out when one is raised.
 func (r *reader) commandsThere(dir string, p *plan.Plan) {
 	said := map[string]bool{}
+	there := func(dir, word string) {
+		name := program(dir, word)
+		if _, err := exec.LookPath(name); err == nil || said[word] {
+			return
+		}
+		said[word] = true
+		what := fmt.Sprintf("there is no program %q that can be run", name)
+		if !strings.Contains(name, "/") {
+			what = fmt.Sprintf("no program %q is found on PATH", name)
+		}
+		r.Wrong(r.commandAt[word], what, "install it, or correct the path: it is relative to the plan's folder, or to "+
+			"\"folder\"")
+	}
 	for _, part := range p.Parts {
 		for _, s := range part.Stacks {
-			if s.Kind() != plan.Processes || len(s.Command) == 0 || strings.Contains(s.Command[0], "{") ||
-				said[s.Command[0]] {
-				continue
+			if s.Kind() == plan.Processes && len(s.Command) > 0 && !strings.Contains(s.Command[0], "{") {
+				there(within(dir, s.Folder), s.Command[0])
 			}
-			name := program(within(dir, s.Folder), s.Command[0])
-			if _, err := exec.LookPath(name); err != nil {
-				said[s.Command[0]] = true
-				what := fmt.Sprintf("there is no program %q that can be run", name)
-				if !strings.Contains(name, "/") {
-					what = fmt.Sprintf("no program %q is found on PATH", name)
-				}
-				r.Wrong(r.commandAt[s.Command[0]], what, "install it, or correct the path: it is relative to the "+
-					"plan's folder, or to \"folder\"")
+		}
+	}
+	for _, rule := range p.Notices.Rules {
+		for _, to := range rule.To {
+			if len(to.Words) > 0 {
+				there(dir, to.Words[0])
 			}
+		}
+	}
+	for _, g := range p.Guards {
+		if words := g.Figure.Query.Words; len(words) > 0 {
+			there(dir, words[0])
 		}
 	}
 }

@@ -89,6 +89,28 @@ func resolve(p *plan.Plan, dir string) {
 			h.Words[0] = program(dir, h.Words[0])
 		}
 	}
+	for i := range p.Guards {
+		if words := p.Guards[i].Figure.Query.Words; len(words) > 0 {
+			words[0] = program(dir, words[0])
+		}
+	}
+	for _, rule := range p.Notices.Rules {
+		for n := range rule.To {
+			if words := rule.To[n].Words; len(words) > 0 {
+				words[0] = program(dir, words[0])
+			}
+		}
+	}
+	for _, file := range []*string{&p.Notices.Mail.Trust.CA, &p.Notices.Answers.Certificate, &p.Notices.Answers.Key} {
+		if *file != "" {
+			*file = within(dir, *file)
+		}
+	}
+	for _, server := range []*plan.Server{&p.Sources.Prometheus, &p.Sources.Alertmanager} {
+		if server.Trust.CA != "" {
+			server.Trust.CA = within(dir, server.Trust.CA)
+		}
+	}
 	if p.Build.On() {
 		p.Build.Words[0] = program(dir, p.Build.Words[0])
 	}

@@ -407,7 +407,8 @@ func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 			r.Slow++
 		}
 		if !p.lastGood.IsZero() {
-			r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
+			r.Gap = max(r.Gap, now.Sub(p.lastGood))
+			r.LongestGap = max(r.LongestGap, r.Gap)
 		}
 		if p.lastGood = now; p.resting {
 			p.lastGood = time.Time{}
@@ -428,7 +429,7 @@ func (p *Prober) record(begun time.Time, m reading.Mark, version, why string) {
 	}
 }
 
-// Report is the door log as of now. A gap that still lasts counts.
+// Report is the door log as of now. A gap that still lasts counts. Gaps since the last report are for one who asks.
 func (p *Prober) Report(now time.Time) reading.Door {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -437,8 +438,9 @@ func (p *Prober) Report(now time.Time) reading.Door {
 	if n, ok := p.config.Door.Numbers(); ok {
 		r.Twice, r.Disordered = n.Twice, n.Disordered
 	}
-	if !p.lastGood.IsZero() {
-		r.LongestGap = max(r.LongestGap, now.Sub(p.lastGood))
+	if p.report.Gap = 0; !p.lastGood.IsZero() {
+		r.Gap = max(r.Gap, now.Sub(p.lastGood))
+		r.LongestGap = max(r.LongestGap, r.Gap)
 	}
 	r.Recent = append([]reading.Mark(nil), r.Recent[max(0, len(r.Recent)-recentLength):]...)
 	r.Bad = slices.Clone(p.report.Bad)

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -50,8 +49,7 @@ func (w *world) freeze(name string) (thaw func()) {
 	w.must(err)
 	id, err := strconv.Atoi(strings.TrimSpace(string(text)))
 	w.must(err)
-	w.must(syscall.Kill(id, syscall.SIGSTOP))
-	return func() { _ = syscall.Kill(id, syscall.SIGCONT) }
+	return testkit.Freeze(w, id)
 }
 
 // template writes one, and has the plan use it.

@@ -218,16 +218,10 @@ func clock(t *testing.T) string {
 
 // freeze stops the server with all its connections, as a host that hangs, until thaw is
 // called.
-func (s *sshd) freeze() (thaw func()) {
+func (s *sshd) freeze(t *testing.T) (thaw func()) {
 	all := []int{s.process.Process.Pid}
 	children(s.process.Process.Pid, func(pid int) { all = append(all, pid) })
-	send := func(what syscall.Signal) {
-		for _, pid := range all {
-			_ = syscall.Kill(pid, what)
-		}
-	}
-	send(syscall.SIGSTOP)
-	return func() { send(syscall.SIGCONT) }
+	return testkit.Freeze(t, all...)
 }
 
 // stop ends the server with all its connections, as a host that is cut off.
@@ -367,7 +361,7 @@ func open(t *testing.T, p *plan.Plan) *Driver {
 func (w *world) freeze(t *testing.T, p *plan.Plan) func() {
 	var thaws []func()
 	for _, server := range w.servers[p] {
-		thaws = append(thaws, server.freeze())
+		thaws = append(thaws, server.freeze(t))
 	}
 	return func() {
 		for _, thaw := range thaws {
@@ -764,7 +758,7 @@ func TestOneHostOfTwoHangs(t *testing.T) {
 		t.Fatal(err)
 	}
 	frozen := w.servers[p][1]
-	thaw := frozen.freeze()
+	thaw := frozen.freeze(t)
 	list, err := d.List(t.Context(), split.Green)
 	if !errors.Is(err, stack.ErrUnreachable) || !strings.Contains(err.Error(), frozen.address) {
 		t.Errorf("the error %v does not name the host that hangs", err)

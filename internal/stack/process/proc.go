@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"iter"
 	"os"
 	"os/exec"
@@ -99,7 +100,7 @@ func groupAlive(group int) bool {
 		return false
 	}
 	for pid := range processes() {
-		if fields, err := statFields(pid); err == nil && fields[2] == strconv.Itoa(group) && fields[0] != "Z" &&
+		if fields, err := statFields(pid); err == nil && fields[2] == strconv.Itoa(group) && !ended(fields) &&
 			byUs(pid) {
 			return true
 		}
@@ -172,16 +173,26 @@ func (n *note) running() bool {
 	if _, err := startTicks(n.Session.PID); err != nil {
 		return true
 	}
+	if nothingLeft(n.Session.PID) { // it is ending, and the rest of its group may still have its address
+		return groupAlive(n.Session.PID)
+	}
 	return markOf(n.Session.PID) == n.mark
 }
 
-// strays are processes with the instance's mark outside of its session: it put itself into
+// nothingLeft reports whether a process of ours has no environment any more, or none that can be read, as when it is
+// being ended.
+func nothingLeft(pid int) bool {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	return len(data) == 0 && byUs(pid) && !errors.Is(err, fs.ErrNotExist)
+}
+
+// strays are processes with the instance's mark outside of its group: it put itself into
 // the background.
 func (n *note) strays(marked func() map[string][]int) []int {
 	var list []int
 	for _, pid := range marked()[n.mark] {
-		if fields, err := statFields(pid); err == nil && fields[0] != "Z" && fields[0] != "X" &&
-			fields[3] != strconv.Itoa(n.Session.PID) {
+		if fields, err := statFields(pid); err == nil && !ended(fields) &&
+			fields[2] != strconv.Itoa(n.Session.PID) {
 			list = append(list, pid)
 		}
 	}
@@ -191,16 +202,21 @@ func (n *note) strays(marked func() map[string][]int) []int {
 // signal sends to everything of an instance that runs.
 func (n *note) signal(s syscall.Signal, marked func() map[string][]int) {
 	if n.running() {
+		n.signalled = append(n.signalled, n.Session)
 		n.Session.Signal(s)
 	}
 	for _, pid := range n.strays(marked) {
-		_ = syscall.Kill(pid, s) // gone meanwhile is as good
+		if id, err := Identify(pid); err == nil {
+			n.signalled = append(n.signalled, id)
+			_ = syscall.Kill(pid, s) // gone meanwhile is as good
+		}
 	}
 }
 
-// alive reports whether anything of an instance runs.
+// alive reports whether anything of an instance runs. What was sent a signal is waited for by its number: a process
+// that is ending loses its environment, and so its mark, before it lets go of its address.
 func (n *note) alive(marked func() map[string][]int) bool {
-	return n.running() || len(n.strays(marked)) > 0
+	return n.running() || len(n.strays(marked)) > 0 || slices.ContainsFunc(n.signalled, ID.Running)
 }
 
 // gone waits until nothing of instances runs, and says what is left when the context
@@ -260,10 +276,17 @@ func startTicks(pid int) (uint64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if fields[0] == "Z" || fields[0] == "X" {
+	if ended(fields) {
 		return 0, fmt.Errorf("process %d has ended", pid)
 	}
 	return strconv.ParseUint(fields[19], 10, 64)
+}
+
+// ended reports whether a process has ended with all its threads: its first thread can end before others do, which
+// hold its files until then (proc(5), fields 3 and 20).
+func ended(fields []string) bool {
+	threads, err := strconv.Atoi(fields[17])
+	return (fields[0] == "Z" || fields[0] == "X") && (err != nil || threads <= 1)
 }
 
 // statFields are the fields of a process's stat file from the third on: the second is the

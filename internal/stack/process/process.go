@@ -99,9 +99,10 @@ type note struct {
 	reading.Instance
 	Session ID `json:"session"`
 
-	name    string // in the state folder, without its ending
-	mark    string // the value of [stack.Marker] in the environment of its processes
-	damaged error  // why it could not be read
+	name      string // in the state folder, without its ending
+	mark      string // the value of [stack.Marker] in the environment of its processes
+	damaged   error  // why it could not be read
+	signalled []ID   // what of it was sent a signal to end
 }
 
 func (n *note) file() string   { return n.name + ".json" }

@@ -3,5 +3,5 @@
 //
 // The command is started for each question. It reads one JSON object from its
 // standard input and writes one to its standard output; docs/tool.md describes
-// them, and examples/fleet is such a command.
+// them, and examples/yard is such a command.
 package tool

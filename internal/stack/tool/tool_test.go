@@ -22,14 +22,14 @@ import (
 	"vaiven/lab/stacktest"
 )
 
-// fleet builds the example once.
-var fleet = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp("", "vaiven-fleet-")
+// yard builds the example once.
+var yard = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "vaiven-yard-")
 	if err != nil {
 		return "", err
 	}
-	file := filepath.Join(dir, "fleet")
-	if out, err := exec.Command("go", "build", "-o", file, "vaiven/examples/fleet").CombinedOutput(); err != nil {
+	file := filepath.Join(dir, "yard")
+	if out, err := exec.Command("go", "build", "-o", file, "vaiven/examples/yard").CombinedOutput(); err != nil {
 		return "", fmt.Errorf("build the example: %w\n%s", err, out)
 	}
 	return file, nil
@@ -37,7 +37,7 @@ var fleet = sync.OnceValues(func() (string, error) {
 
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if file, err := fleet(); err == nil {
+	if file, err := yard(); err == nil {
 		os.RemoveAll(filepath.Dir(file))
 	}
 	os.Exit(code)
@@ -45,7 +45,7 @@ func TestMain(m *testing.M) {
 
 func newPlan(t *testing.T, as string) *plan.Plan {
 	t.Helper()
-	file, err := fleet()
+	file, err := yard()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +53,7 @@ func newPlan(t *testing.T, as string) *plan.Plan {
 	s := stacktest.Stack(t, as)
 	s.Command[0] = stacktest.Subject(t)
 	// By way of a script that hangs when it is told to.
-	wrapper := filepath.Join(t.TempDir(), "fleet")
+	wrapper := filepath.Join(t.TempDir(), "yard")
 	if err := os.WriteFile(wrapper, []byte("#!/bin/sh\n[ ! -e \"$0.hangs\" ] || sleep 600\nexec "+file+" \"$@\"\n"),
 		0o755); err != nil {
 		t.Fatal(err)
@@ -91,7 +91,7 @@ func TestConformance(t *testing.T) {
 		Cut: func(t *testing.T, p *plan.Plan) func() {
 			words := p.Parts[0].Stacks[0].Tool // one list for both sides
 			right := words[0]
-			words[0] = "/nowhere/fleet"
+			words[0] = "/nowhere/yard"
 			return func() { words[0] = right }
 		},
 		Freeze: func(t *testing.T, p *plan.Plan) func() {

@@ -183,7 +183,7 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 	}
 	query := t.expand(w.Query, nil)
 	want += " from " + query
-	config, err := pgx.ParseConfig(t.expand(w.URL, inDSN(w.URL)))
+	config, err := pgx.ParseConfig(t.expand(w.URL, secret.InDSN(w.URL)))
 	if err != nil {
 		return bad(want, "an address of a database that cannot be read", "")
 	}
@@ -219,24 +219,6 @@ func (t Target) sql(ctx context.Context, w plan.SQL) Reading {
 		return bad(want, got, "")
 	}
 	return good(want, got)
-}
-
-// inDSN is how a secret is written into the address of a database: percent-encoded in a
-// URL, and with backslashes among keywords and values.
-func inDSN(address string) func(string) string {
-	if strings.Contains(address, "://") {
-		return secret.InURL
-	}
-	return func(text string) string {
-		var b strings.Builder
-		for _, c := range []byte(text) {
-			if strings.IndexByte(`\' `+"\t\n\r\v\f", c) >= 0 {
-				b.WriteByte('\\')
-			}
-			b.WriteByte(c)
-		}
-		return b.String()
-	}
 }
 
 // denied tells a database that did not take the credential, or does not let it do

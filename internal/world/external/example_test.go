@@ -13,6 +13,6 @@ func ExampleAsk() {
 		Instances []string `json:"instances"`
 	}
 	plain := func(said string) string { return said }
-	a, err := external.Ask[answer](context.Background(), []string{"./fleet"}, "list", struct{}{}, 10*time.Second, plain)
+	a, err := external.Ask[answer](context.Background(), []string{"./yard"}, "list", struct{}{}, 10*time.Second, plain)
 	fmt.Println(a.Instances, err)
 }

@@ -49,13 +49,7 @@ func Of(c net.Conn) (p Peer, err error) {
 			p.Name = u.Username
 		}
 	}
-	for _, gid := range p.GIDs {
-		name := strconv.Itoa(gid)
-		if g, err := user.LookupGroupId(name); err == nil {
-			name = g.Name
-		}
-		p.Groups = append(p.Groups, name)
-	}
+	p.Groups = groupNames(p.GIDs)
 	return p, nil
 }
 
@@ -114,6 +108,41 @@ func User(uid int) string {
 		return u.Username
 	}
 	return "user " + number
+}
+
+// Named is a user of this machine as they would come by themselves, with their groups.
+func Named(name string) (p Peer, err error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return p, fmt.Errorf("there is no user %q on this machine", name)
+	}
+	p.Name = u.Username
+	if p.UID, err = strconv.Atoi(u.Uid); err != nil {
+		return p, err
+	}
+	numbers, err := u.GroupIds()
+	if err != nil {
+		return p, fmt.Errorf("which groups %s is in: %w", name, err)
+	}
+	for _, number := range numbers {
+		if gid, err := strconv.Atoi(number); err == nil {
+			p.GIDs = append(p.GIDs, gid)
+		}
+	}
+	p.Groups = groupNames(p.GIDs)
+	return p, nil
+}
+
+// groupNames are the names of groups; the number of one that has none.
+func groupNames(gids []int) (names []string) {
+	for _, gid := range gids {
+		name := strconv.Itoa(gid)
+		if g, err := user.LookupGroupId(name); err == nil {
+			name = g.Name
+		}
+		names = append(names, name)
+	}
+	return names
 }
 
 // Group is the number of a Unix group of this machine.

@@ -85,6 +85,24 @@ func InURL(text string) string {
 	return b.String()
 }
 
+// InDSN is how a secret is written into the address of a database: percent-encoded in a
+// URL, and with backslashes among keywords and values.
+func InDSN(address string) func(string) string {
+	if strings.Contains(address, "://") {
+		return InURL
+	}
+	return func(text string) string {
+		var b strings.Builder
+		for _, c := range []byte(text) {
+			if strings.IndexByte(`\' `+"\t\n\r\v\f", c) >= 0 {
+				b.WriteByte('\\')
+			}
+			b.WriteByte(c)
+		}
+		return b.String()
+	}
+}
+
 // Hide takes every secret out of a text, in whatever form an answer or an error may give
 // it back: as it is, by the lines of one that has several, escaped for JSON, a URL, HTML, a
 // shell or a database, in hexadecimal digits, and in base64, of "user:secret" too. A text is hidden

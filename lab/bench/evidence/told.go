@@ -41,7 +41,7 @@ func (c telling) run(seed uint64) float64 {
 	g := guard.New([]plan.Guard{c.rule}, guard.Terms{Alpha: alpha, Seconds: int(toldFor.Seconds()),
 		Blocks: int(toldFor / every)})
 	start := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
-	f := guard.Facts{Target: split.Green, FrontRead: true, SideRead: true, FiguresRead: true, Series: &figures.Series{},
+	f := guard.Facts{Target: split.Green, FrontRead: true, SideRead: true, Series: &figures.Series{},
 		Tells: reading.Capabilities{Counts: true, Both: true}}
 	front := reading.Front{Tells: f.Tells}
 	for _, side := range split.Sides {

@@ -50,6 +50,7 @@ type Judge struct {
 
 	frozen  map[uint64]bool // freezes that somebody was told of, and nobody ended
 	blindAt time.Time       // when somebody watched again after nobody had,
+	closed  [2]bool         // sides that were left
 	others  time.Time       // when somebody else changed the share last
 	word    time.Time       // and when a person said something that goes on since
 	wheel   string          // the client that has the wheel
@@ -261,6 +262,12 @@ func (j *Judge) Ordered(at time.Time, order uint64, share split.Share, itself bo
 
 func (j *Judge) freezes() []uint64 { return slices.Sorted(maps.Keys(j.frozen)) }
 
+// Closed says that a side was left and is closed, or that it was opened again.
+func (j *Judge) Closed(at time.Time, side split.Side, closed bool) {
+	j.now, j.closed = at, [2]bool{}
+	j.closed[side] = closed
+}
+
 // Share says that the front has another share on green, by an order, and whether that is on disk.
 func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, recorded bool) {
 	j.now = at
@@ -269,6 +276,12 @@ func (j *Judge) Share(at time.Time, by By, share split.Share, order uint64, reco
 		j.others = at
 	}
 	j.Beside(at, share) // unless somebody says otherwise
+	for _, side := range split.Sides {
+		if by == Vaiven && share.Of(side) > before.Of(side) {
+			j.rule("nothing goes to a side that is closed", !j.closed[side], "%v goes to %v, which is closed",
+				share.Of(side), side)
+		}
+	}
 	if by != Vaiven || !j.under || share.Of(j.target) <= before.Of(j.target) {
 		return
 	}

@@ -149,7 +149,11 @@ func (p page) guardWords(s guard.Status) string {
 		return fmt.Sprintf("not known: front not read for %s",
 			route.Short(p.Now.Sub(p.S.Front.At).Truncate(time.Second)))
 	}
-	return words.Guard(s)
+	text := words.Guard(s)
+	if (s.From != plan.FromPages || s.Watch == plan.Alert) && !s.Told.IsZero() && s.State != guard.Unknown {
+		text += ", " + route.Short(max(p.Now.Sub(s.Told), 0).Truncate(time.Second)) + " old"
+	}
+	return text
 }
 
 // guardValues are a guard's figures by side.
@@ -159,14 +163,17 @@ func (p page) guardValues(g guard.Status) [2]string {
 		return v
 	}
 	target := p.S.Crossing.Target
-	if g.Watch.Figures() {
+	if g.Watch.Figures() && g.Watch != plan.Rate {
 		if g.Watch != plan.Fewer && g.Gap != guard.NotRead && g.Gap != guard.NotTold {
 			v[target], v[target.Other()] = words.Measure(g.Watch, g.Figure, g.Value),
 				words.Measure(g.Watch, g.Figure, g.Beside)
 		}
+		if g.Watch == plan.Bound { // it is held against that alone
+			v[target.Other()] = ""
+		}
 		return v
 	}
-	if !g.Watch.Compares() {
+	if !g.Watch.Compares() && g.Watch != plan.Rate {
 		v[target] = fmt.Sprint(g.Trial.Bad)
 		return v
 	}

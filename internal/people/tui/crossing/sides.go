@@ -146,11 +146,11 @@ func (p page) queue(q reading.Queue, side split.Side) []figure {
 	t := p.Theme
 	list := []figure{
 		requests: {label: "in · out", text: frame.Rate(q.In) + " · " + frame.Rate(q.Out)},
-		failing:  {label: "waiting · in progress", text: frame.Thousands(q.Ready) + " · " + frame.Thousands(q.Unacked)},
-		median:   {label: "consumers", text: frame.Thousands(int64(q.Consumers))},
+		failing:  {label: "waiting · in progress", text: words.Thousands(q.Ready) + " · " + words.Thousands(q.Unacked)},
+		median:   {label: "consumers", text: words.Thousands(int64(q.Consumers))},
 		slowest:  {label: "oldest", text: "—"},
-		load:     {label: "dead · redelivered", text: frame.Thousands(q.Dead) + " · " + frame.Thousands(q.Redelivered)},
-		carries:  {label: "done", text: frame.Thousands(q.Done)},
+		load:     {label: "dead · redelivered", text: words.Thousands(q.Dead) + " · " + words.Thousands(q.Redelivered)},
+		carries:  {label: "done", text: words.Thousands(q.Done)},
 	}
 	if q.Oldest > 0 {
 		list[slowest].text = route.Short(q.Oldest.Round(100 * time.Millisecond))

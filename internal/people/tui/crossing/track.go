@@ -12,7 +12,6 @@ import (
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
 	"vaiven/internal/people/tui/cells"
-	"vaiven/internal/people/tui/frame"
 	"vaiven/internal/words"
 )
 
@@ -125,7 +124,7 @@ func (p page) past(tr track, x int) {
 			}
 			p.bucket(tr, row, b, before)
 		}
-		if b.any && span.from.Unix()/int64(span.to.Sub(span.from)/time.Second)%3 == 0 && span.whole {
+		if b.any && span.whole && span.from.Unix()/int64(span.to.Sub(span.from)/time.Second)%3 == 0 {
 			p.g.Text(x, row, span.from.Local().Format("15:04:05"), p.Theme.Label)
 		}
 	}
@@ -179,7 +178,7 @@ func (p page) bucket(tr track, row int, b bucket, before split.Share) {
 		seen := float64(b.green) / float64(b.all)
 		g.Set(tr.at(seen), row, '●', t.Share(seen))
 		if b.failing*100 > b.all {
-			g.Within(tr.right+2, row, tr.edge-tr.right-2, fmt.Sprintf("%s failed", frame.Thousands(b.failing)), t.Amber)
+			g.Within(tr.right+2, row, tr.edge-tr.right-2, fmt.Sprintf("%s failed", words.Thousands(b.failing)), t.Amber)
 		}
 	}
 }

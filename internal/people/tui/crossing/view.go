@@ -254,7 +254,7 @@ func (p page) door(y, rows int) int {
 	}
 	lost, style := "none lost", t.Ink
 	if d.Lost > 0 {
-		lost, style = fmt.Sprintf("▲ %s lost", frame.Thousands(d.Lost)), t.Red.In(true)
+		lost, style = fmt.Sprintf("▲ %s lost", words.Thousands(d.Lost)), t.Red.In(true)
 	}
 	lost, style = p.aged(lost, d.At, doorEvery, style)
 	end := p.W - 2 - cells.Width(lost)
@@ -274,16 +274,16 @@ func (p page) door(y, rows int) int {
 	if rows < 2 {
 		return y
 	}
-	text := fmt.Sprintf("%s answers since the keeper began · longest gap %s", frame.Thousands(d.Answers),
+	text := fmt.Sprintf("%s answers since the keeper began · longest gap %s", words.Thousands(d.Answers),
 		frame.Milliseconds(d.LongestGap))
 	if d.Failing > 0 {
-		text += fmt.Sprintf(" · %s failing", frame.Thousands(d.Failing))
+		text += fmt.Sprintf(" · %s failing", words.Thousands(d.Failing))
 	}
 	if d.Slow > 0 {
-		text += fmt.Sprintf(" · %s slow", frame.Thousands(d.Slow))
+		text += fmt.Sprintf(" · %s slow", words.Thousands(d.Slow))
 	}
 	if d.Twice > 0 {
-		text += fmt.Sprintf(" · %s came twice", frame.Thousands(d.Twice))
+		text += fmt.Sprintf(" · %s came twice", words.Thousands(d.Twice))
 	}
 	if d.Lost > 0 {
 		text += " · last lost: " + d.LastLost()

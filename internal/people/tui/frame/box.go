@@ -3,6 +3,7 @@ package frame
 import (
 	"vaiven/internal/people/tui/cells"
 	"vaiven/internal/people/tui/theme"
+	"vaiven/internal/words"
 )
 
 // Line is one line of a box: texts beside each other.
@@ -45,7 +46,7 @@ func Box(g *cells.Grid, t theme.Theme, top, bottom int, title string, lines []Li
 		}
 	}
 	if most > scroll {
-		foot = cells.Cut(foot, width-14) + "   ↓ " + Thousands(int64(most-scroll)) + " more"
+		foot = cells.Cut(foot, width-14) + "   ↓ " + words.Thousands(int64(most-scroll)) + " more"
 	}
 	g.Within(x+2, y+rows+4, width, foot, t.Label)
 	return most

@@ -8,6 +8,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"vaiven/internal/core/past"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
@@ -63,7 +64,12 @@ type Wish struct {
 	Legs route.Route                              // legs that a person names for the next crossing
 	Copy route.Route                              // legs for a copy of the plan
 	Name *split.Share                             // a share on green that a person names: the ghost goes there
+	Find bool                                     // what a person types from here on comes by Take, as [Typed]
+	Past []past.Crossing                          // to be seen as they were: one, or two beside each other
 }
+
+// Typed is what a person types to find something by.
+type Typed string
 
 // Mark is a glyph and what it means.
 type Mark struct {

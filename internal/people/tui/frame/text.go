@@ -2,7 +2,6 @@ package frame
 
 import (
 	"fmt"
-	"strconv"
 	"time"
 
 	"vaiven/internal/core/engine"
@@ -44,21 +43,12 @@ func Percent(p float64) string {
 	return fmt.Sprintf("%.0f %%", p)
 }
 
-// Thousands groups the digits of a count: "48 211".
-func Thousands(n int64) string {
-	text := strconv.FormatInt(n, 10)
-	for i := len(text) - 3; i > 0; i -= 3 {
-		text = text[:i] + " " + text[i:]
-	}
-	return text
-}
-
 // About is a number with what it may be off by, which is left out where that is nothing.
 func About(n int64, off float64) string {
 	if off <= 0 {
-		return Thousands(n)
+		return words.Thousands(n)
 	}
-	return Thousands(n) + " ±" + Thousands(int64(off+0.5))
+	return words.Thousands(n) + " ±" + words.Thousands(int64(off+0.5))
 }
 
 // bars are the block elements from low to high.

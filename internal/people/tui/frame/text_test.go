@@ -16,7 +16,7 @@ func TestFiguresInText(t *testing.T) {
 		{Milliseconds(1400 * time.Millisecond), "1.4 s"},
 		{Rate(4.25), "4.2 /s"}, {Rate(255.4), "255 /s"}, {Percent(0), "0 %"}, {Percent(0.0008), "0.08 %"},
 		{Percent(0.053), "5.3 %"}, {Percent(0.53), "53 %"},
-		{Thousands(7), "7"}, {Thousands(48211), "48 211"}, {Thousands(1234567), "1 234 567"},
+		{words.Thousands(7), "7"}, {words.Thousands(48211), "48 211"}, {words.Thousands(1234567), "1 234 567"},
 		{About(1234567, 0), "1 234 567"}, {About(1234567, 1234.4), "1 234 567 ±1 234"},
 		{words.Age(400 * time.Millisecond), "0.4 s"}, {words.Age(75 * time.Second), "1m15s"},
 	} {

@@ -23,6 +23,7 @@ func wheel(s keeper.Snapshot, me string) []string {
 	if s.Watching > 1 {
 		others = fmt.Sprintf(", %d watch", s.Watching)
 	}
+	others += words.Followed(s.Standbys)
 	switch since := w.Since.Local().Format("15:04"); {
 	case s.At.IsZero():
 		return nil

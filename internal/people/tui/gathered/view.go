@@ -238,7 +238,7 @@ func across(s guard.Story, rows []row, c columns) drawing.Scale {
 
 // measure is a difference in the guard's unit.
 func (p picture) measure(v float64) string {
-	if p.s.Watch.Figures() {
+	if !p.s.Watch.Rates() {
 		return words.Measure(p.s.Watch, p.s.Figure, v)
 	}
 	return fmt.Sprintf("%+.2g %%", 100*v)
@@ -319,13 +319,14 @@ func (p picture) row(y int, r row, chosen bool, door evidence.Count) {
 		return
 	}
 	live, trial := words.Percent(r.Live.Rate()), words.Percent(r.Trial.Rate())
-	if p.s.Watch.Figures() {
+	if !p.s.Watch.Rates() {
 		live, trial = words.Measure(plan.Higher, p.s.Figure, r.Beside), words.Measure(plan.Higher, p.s.Figure, r.Value)
 	}
-	if p.s.Watch.Figures() || r.Live.Of > 0 {
+	told := !p.s.Watch.Rates() && p.s.Watch != plan.Fewer // of what is counted no number stands anywhere
+	if told || r.Live.Of > 0 {
 		g.Right(c.live, y, live, ink)
 	}
-	if p.s.Watch.Figures() || r.Trial.Of > 0 {
+	if told || r.Trial.Of > 0 {
 		g.Within(c.trial, y, c.proof-c.trial-1, trial, ink)
 	}
 	if all := r.Live.Of + r.Trial.Of; c.share > 0 && all > 0 {
@@ -364,7 +365,7 @@ func (m Model) doorOf(r row) (all evidence.Count) {
 // says is what the cursor is on, in words.
 func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c row, target split.Side) {
 	proof := fmt.Sprintf("evidence %s of %s", words.Odds(c.Evidence), words.Odds(c.Needed))
-	if s.Watch.Figures() {
+	if !s.Watch.Rates() {
 		text := c.At.Local().Format("15:04:05")
 		if s.Watch != plan.Fewer {
 			text += fmt.Sprintf("  %v %s   %v %s", target.Other(), words.Measure(plan.Higher, s.Figure, c.Beside),
@@ -382,7 +383,7 @@ func (m Model) says(f frame.Frame, g *cells.Grid, y int, s guard.Story, c row, t
 		if of.Of == 0 {
 			return "nothing"
 		}
-		return fmt.Sprintf("%d of %s, %s", of.Bad, frame.Thousands(of.Of), words.Percent(of.Rate()))
+		return fmt.Sprintf("%d of %s, %s", of.Bad, words.Thousands(of.Of), words.Percent(of.Rate()))
 	}
 	noise := ""
 	if a := c.Apart; a.High > 0 {

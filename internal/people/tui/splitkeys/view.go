@@ -107,7 +107,7 @@ func (m Model) Head(f frame.Frame, g *cells.Grid, x, end int) {
 	case m.reading && len(m.report.Keys) > 0:
 		said = "reading the log again ..."
 	case len(m.report.Keys) > 0:
-		said = fmt.Sprintf("%s requests in %s", frame.Thousands(m.report.Lines), words.Age(m.report.Keys[0].Span))
+		said = fmt.Sprintf("%s requests in %s", words.Thousands(m.report.Lines), words.Age(m.report.Keys[0].Span))
 	}
 	g.Right(end-1, 0, cells.Cut(said, max(end-x-3, 0)), f.Theme.Ink)
 }
@@ -176,18 +176,18 @@ func (m page) rows(g *cells.Grid, top, bottom int) {
 }
 
 func (m page) clients(k tryout.KeyReport) string {
-	text := frame.Thousands(k.Clients) + " clients"
+	text := words.Thousands(k.Clients) + " clients"
 	if k.Clients == 1 {
 		text = "1 client"
 	}
 	if k.Error > 0 {
-		text += fmt.Sprintf(" ±%s by sampling", frame.Thousands(int64(k.Error)))
+		text += fmt.Sprintf(" ±%s by sampling", words.Thousands(int64(k.Error)))
 	}
 	if k.Astray > 0 {
-		text += fmt.Sprintf("; %s at times far from all others", frame.Thousands(k.Astray))
+		text += fmt.Sprintf("; %s at times far from all others", words.Thousands(k.Astray))
 	}
 	if k.Missing > 0 {
-		text += fmt.Sprintf("; %s requests lack it and go by their client", frame.Thousands(k.Missing))
+		text += fmt.Sprintf("; %s requests lack it and go by their client", words.Thousands(k.Missing))
 	}
 	if k.Key == m.inForce {
 		text += "; the plan's key"
