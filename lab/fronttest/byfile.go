@@ -12,8 +12,26 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/internal/world/place"
 )
+
+// Reload has a program reload its configuration by a signal, and waits until what serves is fresh.
+func Reload[R any](p *Program, signal syscall.Signal, running func(context.Context) (R, error),
+	fresh func(before, now R) bool) func(*testing.T) {
+	return func(t *testing.T) {
+		before, err := running(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.Signal(signal)
+		Eventually(t, "a reload", func() error {
+			now, err := running(t.Context())
+			if err == nil && !fresh(before, now) {
+				err = fmt.Errorf("%v still serve", now)
+			}
+			return err
+		})
+	}
+}
 
 // ByFile is a proxy that is steered by a file that its configuration includes.
 type ByFile struct {
@@ -22,31 +40,16 @@ type ByFile struct {
 	File    string
 	Edit    func(data []byte, share split.Share) []byte // as somebody with an editor would
 	Line    string                                      // that may stand in the file, and is not Vaiven's
-	Reload  syscall.Signal
-	Running func(context.Context) ([]place.Process, error)
-	Fresh   func(before, now []place.Process) bool
+	Reload  func(*testing.T)                            // as anybody may; see [Reload]
 	Door    plan.SpareDoor
 	Other   string // another file of the configuration, that does not exist
 	Broken  string // and a text for it that the checker refuses
+	Slow    string // and one that takes a while to read, "" for none
 }
 
 // Proxy is what can be done to it.
 func (b ByFile) Proxy() Proxy {
-	reload := func(t *testing.T) {
-		before, err := b.Running(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		b.Program.Signal(b.Reload)
-		Eventually(t, "other processes", func() error {
-			now, err := b.Running(t.Context())
-			if err == nil && !b.Fresh(before, now) {
-				err = fmt.Errorf("%v still serve", now)
-			}
-			return err
-		})
-	}
-	return Proxy{
+	p := Proxy{
 		Driver: b.Driver, Door: b.Door,
 		Foreign: func(t *testing.T, share split.Share) {
 			data, err := os.ReadFile(b.File)
@@ -56,10 +59,10 @@ func (b ByFile) Proxy() Proxy {
 			if err != nil {
 				t.Fatal(err)
 			}
-			reload(t)
+			b.Reload(t)
 		},
 		Write:  func(t *testing.T) { Append(t, b.File, b.Line+"\n") },
-		Reload: reload,
+		Reload: b.Reload,
 		Spoil:  func(t *testing.T) { NoNewFiles(t, filepath.Dir(b.File)) },
 		Garble: func(t *testing.T) func() {
 			Write(t, b.Other, b.Broken)
@@ -67,6 +70,10 @@ func (b ByFile) Proxy() Proxy {
 		},
 		Kill: func(*testing.T) { b.Program.Kill() },
 	}
+	if b.Slow != "" {
+		p.Slow = func(t *testing.T) { Write(t, b.Other, b.Slow) }
+	}
+	return p
 }
 
 // NoNewFiles makes a folder take no further file, as on a disk that is full; those that are

@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -34,6 +35,7 @@ type Proxy struct {
 	// takes the disk away that the driver writes to; nil if it writes nothing
 	Spoil func(t *testing.T)
 	Kill  func(t *testing.T) // ends it
+	Slow  func(t *testing.T) // makes its configuration one that takes a while to read; nil if there is no such thing
 	Door  plan.SpareDoor     // by header, to the spare side; none if it has none
 	// makes its configuration such that its checker refuses it; nil if it has none
 	Garble func(t *testing.T) (put func())
@@ -120,6 +122,8 @@ var rules = []rule{
 	{"somebody else", "what somebody else changed is seen, and not written over but by going home", []Ability{Others},
 		false, somebodyElse},
 	{"a reload by somebody", "what is in force outlives a reload", []Ability{Reloads}, false, reloaded},
+	{"a reload beside a change", "what is said to be done is in force, whoever else reloads at that moment",
+		[]Ability{Reloads}, false, reloadedBeside},
 	{"a refused configuration", "what the proxy would refuse is refused, and nothing has changed", []Ability{Checker},
 		false, refused},
 	{"no disk", "without its disk a change is refused, and going home is not", []Ability{Disk}, false, noDisk},
@@ -1110,6 +1114,39 @@ func somebodyElse(t *testing.T, c *scene) {
 	c.Foreign(t, 5000)
 	c.home(split.Blue) // going home asks nobody
 	c.only(split.Blue)
+}
+
+// reloadedBeside has somebody reload at random moments before a change: it is not said to be made while there are
+// answers of before.
+func reloadedBeside(t *testing.T, c *scene) {
+	r := testkit.Rand(t)
+	if c.Slow != nil {
+		c.Slow(t)
+	}
+	begun := time.Now()
+	c.Reload(t)
+	usual := time.Since(begun)
+	for n := range 12 {
+		share, side := split.Whole, split.Green
+		if n%2 == 1 {
+			share, side = 0, split.Blue
+		}
+		before := c.read()
+		var reload sync.WaitGroup
+		reload.Go(func() { c.Reload(t) })
+		time.Sleep(time.Duration(r.Int64N(int64(usual) + 1))) // the moment is the test's input
+		var err error
+		if n%4 == 1 {
+			_, err = c.d.Home(c.ctx(), homing(split.Blue))
+		} else {
+			_, err = c.d.Set(c.ctx(), share, front.AsRead(before))
+		}
+		if _, sides := c.w.Count(4, false, nil); err != nil || sides[side.Other()] > 0 {
+			t.Errorf("it is said to be all on %v (%v), and %d of 4 came from %v", side, err, sides[side.Other()],
+				side.Other())
+		}
+		reload.Wait()
+	}
 }
 
 func reloaded(t *testing.T, c *scene) {

@@ -131,18 +131,7 @@ func TestWhatStoodIsAdopted(t *testing.T) {
 			if list, err := d.Lacks(t.Context()); err != nil || len(list) > 0 {
 				t.Errorf("after the change it lacks %q, %v", list, err)
 			}
-			workers, err := d.File.Server.Running(t.Context())
-			if err != nil {
-				t.Fatal(err)
-			}
-			p.Signal(syscall.SIGUSR1)
-			fronttest.Eventually(t, "other workers alone", func() error {
-				now, err := d.File.Server.Running(t.Context())
-				if err == nil && (len(now) == 0 || !include.AllNew(workers, now)) {
-					err = fmt.Errorf("%v serve", now)
-				}
-				return err
-			})
+			fronttest.Reload(p, syscall.SIGUSR1, d.File.Server.Running, include.AllNew)(t)
 			if after := fronttest.Asked(t, listen, paths...); after != before {
 				t.Errorf("users got\n%s\nand get now\n%s", before, after)
 			}

@@ -75,7 +75,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its note of the process", func() error {
 		now, err := (&server{on: place.Local{}, config: h.Settings}).Running(t.Context())
-		if err == nil && len(now) == 0 {
+		if err == nil && len(now.Workers) == 0 {
 			err = errors.New("nobody serves yet")
 		}
 		return err
@@ -120,6 +120,15 @@ func conform(t *testing.T, reach fronttest.Reach) {
 	}})
 }
 
+// slow is a configuration that httpd reads for some hundredths of a second.
+func slow() string {
+	var text strings.Builder
+	for n := range 5000 {
+		fmt.Fprintf(&text, "Define berth%d %d\n", n, n)
+	}
+	return text.String()
+}
+
 func TestConformanceOfTheInclude(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Seamless, fronttest.Warns},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
@@ -132,8 +141,8 @@ func TestConformanceOfTheInclude(t *testing.T) {
 					return regexp.MustCompile(`loadfactor=\d+|status=\+D`).ReplaceAll(data, []byte("loadfactor=7"))
 				},
 				Line:   "LimitRequestFields 50",
-				Reload: syscall.SIGUSR1, Running: httpd.Running, Fresh: httpd.Fresh,
-				Other: filepath.Join(dir, "parts", "b.conf"), Broken: "Servername\n<IfNothing\n",
+				Reload: fronttest.Reload(p, syscall.SIGUSR1, httpd.Running, httpd.Fresh),
+				Other:  filepath.Join(dir, "parts", "b.conf"), Broken: "Servername\n<IfNothing\n", Slow: slow(),
 			}.Proxy()
 		}})
 }
@@ -212,18 +221,7 @@ func TestWhatTheManagerWasToldOutlivesAReload(t *testing.T) {
 			t.Fatalf("%s: %v", stage, err)
 		}
 		httpd := &server{on: place.Local{}, config: f.Settings.(*Settings).Settings}
-		workers, err := httpd.Running(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		p.Signal(syscall.SIGUSR1)
-		fronttest.Eventually(t, "other workers", func() error {
-			now, err := httpd.Running(t.Context())
-			if err == nil && !httpd.Fresh(workers, now) {
-				err = errors.New("the same workers serve")
-			}
-			return err
-		})
+		fronttest.Reload(p, syscall.SIGUSR1, httpd.Running, httpd.Fresh)(t)
 		for name, d := range map[string]front.Driver{"the same driver": m,
 			"another process": NewManager(place.Local{}, f)} {
 			r, err := d.Read(t.Context())

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"vaiven/internal/core/plan"
@@ -272,10 +273,10 @@ func (s *server) Check(ctx context.Context, config string) error {
 
 // Begin notes what runs before a reload.
 func (s *server) Begin(ctx context.Context) {
-	before, _ := s.Running(ctx) // none is none to wait for
+	now, _ := s.Running(ctx) // none is none to wait for
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.before, s.told = before, reload{at: time.Now(), stamp: s.written(ctx), old: before}
+	s.before, s.told = now.Workers, reload{at: time.Now(), stamp: s.written(ctx), old: now.Workers}
 }
 
 // Reload has httpd load its configuration.
@@ -285,8 +286,9 @@ func (s *server) Reload(ctx context.Context) error {
 }
 
 // Running are the processes that serve. Those from before a reload stay for as long as
-// they answer requests; the parent starts others at once, which alone take new ones.
-func (s *server) Running(ctx context.Context) ([]place.Process, error) {
+// they answer requests; the parent starts others at once, which alone take new ones. While it reads its configuration
+// it does not sleep.
+func (s *server) Running(ctx context.Context) (include.Running, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.pidFile == "" {
@@ -295,22 +297,22 @@ func (s *server) Running(ctx context.Context) ([]place.Process, error) {
 		text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_RUN_CFG")
 		m := pidLine.FindStringSubmatch(text)
 		if m == nil {
-			return nil, fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable,
+			return include.Running{}, fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable,
 				errors.Join(err, errors.New("no PidFile in what it says")))
 		}
 		s.pidFile = m[1]
 	}
 	master, err := include.PID(ctx, s.on, s.pidFile)
 	if err != nil {
-		return nil, fmt.Errorf("httpd: %w", err)
+		return include.Running{}, fmt.Errorf("httpd: %w", err)
 	}
-	list, err := include.Workers(ctx, s.on, master, func(string) bool { return true })
+	now, err := include.Workers(ctx, s.on, master, syscall.SIGUSR1, func(string) bool { return true })
 	if r := &s.told; err == nil && !r.stamp.IsZero() && !r.read && time.Since(r.at) <= unread {
 		if r.read = !s.written(ctx).Equal(r.stamp); !r.read {
-			r.old = append(r.old, list...)
+			r.old = append(r.old, now.Workers...)
 		}
 	}
-	return list, err
+	return now, err
 }
 
 // written is when httpd wrote its PidFile, zero if that is not known to less than a second. The caller holds mu.
@@ -323,12 +325,12 @@ func (s *server) written(ctx context.Context) time.Time {
 }
 
 // Fresh reports whether workers serve that were started after httpd had read its configuration: one of them is enough.
-func (s *server) Fresh(before, now []place.Process) bool {
+func (s *server) Fresh(before, now include.Running) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := s.told
 	switch {
-	case !include.AnyNew(before, now):
+	case !include.AnyNew(before.Workers, now):
 		return false
 	case r.stamp.IsZero() || time.Since(r.at) > unread:
 		return true
@@ -342,7 +344,7 @@ func (s *server) Leaving(ctx context.Context) ([]place.Process, error) {
 	now, err := s.Running(ctx)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return slices.DeleteFunc(now, func(w place.Process) bool { return !include.Among(s.before, w) }), err
+	return slices.DeleteFunc(now.Workers, func(w place.Process) bool { return !include.Among(s.before, w) }), err
 }
 
 // Directive finds the lines that include, and the names.

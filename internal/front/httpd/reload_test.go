@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/internal/front/include"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/testkit"
@@ -36,25 +37,25 @@ func TestANewWorkerOfTheOldConfiguration(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	running := func() (list []place.Process) {
+	running := func() (now include.Running) {
 		t.Helper()
-		if list, err = s.Running(t.Context()); err != nil {
+		if now, err = s.Running(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		return list
+		return now
 	}
-	starts := func(n int) []place.Process {
+	starts := func(n int) include.Running {
 		t.Helper()
 		if _, err := io.WriteString(in, "sleep 60 &\n"); err != nil {
 			t.Fatal(err)
 		}
-		testkit.Eventually(t, "another worker runs", func() bool { return len(running()) == n })
+		testkit.Eventually(t, "another worker runs", func() bool { return len(running().Workers) == n })
 		return running()
 	}
 	writes()
 	before := starts(1)
 	// long before it would count all the same
-	s.told = reload{at: time.Now().Add(time.Hour), stamp: s.written(t.Context()), old: before}
+	s.told = reload{at: time.Now().Add(time.Hour), stamp: s.written(t.Context()), old: before.Workers}
 	if s.told.stamp.IsZero() {
 		t.Skip("this file system tells whole seconds")
 	}

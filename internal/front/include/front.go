@@ -161,7 +161,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if err != nil {
 		return reading.Front{}, err
 	}
-	workers, err := f.File.Server.Running(ctx)
+	now, err := f.File.Server.Running(ctx)
 	if err == nil {
 		err = ctx.Err()
 	}
@@ -176,7 +176,7 @@ func (f *Front) Read(ctx context.Context) (reading.Front, error) {
 	if strange := f.strange(data, s); strange != nil {
 		r.Notice = f.errStrange(strange).Error()
 	}
-	if f.stale(ctx, workers) {
+	if f.stale(ctx, now.Workers) {
 		r.Notice = fmt.Sprintf("%s was changed and not loaded: what is in force is what it was before", f.File.Path)
 	}
 	return r, nil
@@ -352,18 +352,17 @@ func (f *Front) Home(ctx context.Context, h front.Homing) (front.Done, error) {
 	if err != nil {
 		return front.Done{}, fmt.Errorf("%s: %w", f.File.Path, err)
 	}
-	workers, errRunning := f.File.Server.Running(ctx)
 	if !next.inPlace {
 		if err := f.File.PutHome(ctx, data, next.data); err != nil {
 			return front.Done{}, err
 		}
 	}
-	if errRunning != nil {
+	err = f.File.load(ctx, homeLoads)
+	switch {
+	case errors.Is(err, front.ErrUnreachable):
 		return front.Done{}, fmt.Errorf("%w. %s sends everything to %v now, and takes effect when the server starts; "+
-			"workers that are still alive keep the previous split",
-			errRunning, f.File.Path, h.Side)
-	}
-	if err := f.File.load(ctx, workers, homeLoads); err != nil {
+			"workers that are still alive keep the previous split", err, f.File.Path, h.Side)
+	case err != nil:
 		return front.Done{}, fmt.Errorf("%w: %s sends everything to %v now, and the server still runs the previous "+
 			"configuration: %w", front.ErrNotLoaded, f.File.Path, h.Side, err)
 	}

@@ -30,16 +30,16 @@ type Server interface {
 	Files(ctx context.Context) (files []string, base string, err error)
 	// Check tests a main configuration.
 	Check(ctx context.Context, config string) error
-	// Begin notes what there is just before a reload, for Fresh.
+	// Begin notes what there is just before a reload, for Fresh and Leaving.
 	Begin(ctx context.Context)
 	// Reload has the server load its configuration. It may return before that is in
 	// force.
 	Reload(ctx context.Context) error
 	// Running is what serves now; the texts are those of workers, which come and go
 	// with each reload. It wraps [front.ErrUnreachable] if nothing does.
-	Running(ctx context.Context) (workers []place.Process, err error)
+	Running(ctx context.Context) (Running, error)
 	// Fresh reports whether those that serve now show that a reload is in force.
-	Fresh(before, now []place.Process) bool
+	Fresh(before, now Running) bool
 	// Leaving are the workers that only finish what they have, as far as that is known.
 	Leaving(ctx context.Context) ([]place.Process, error)
 	// Directive finds what includes files within a line of the configuration: what stands before it, and their name.
@@ -105,18 +105,13 @@ func (f File) Replace(ctx context.Context, was, next []byte) error {
 	}
 	defer unlock()
 	_ = f.slot().Sweep(ctx) // what processes left that were ended in the middle
-	workers, err := f.Server.Running(ctx)
-	if err != nil {
+	if _, err := f.Server.Running(ctx); err != nil {
 		return err
 	}
 	if err := f.putChecked(ctx, was, next); err != nil {
 		return err
 	}
-	// A server that is just starting may have got more workers meanwhile.
-	if more, err := f.Server.Running(ctx); err == nil {
-		workers = append(workers, more...)
-	}
-	if err = f.load(ctx, workers, 1); err == nil {
+	if err = f.load(ctx, 1); err == nil {
 		err = f.settle(ctx) // here, because nobody should wait for the disk before the server loads
 	}
 	if err == nil {
@@ -145,8 +140,7 @@ func (f File) undo(ctx context.Context, was, next []byte, err error) error {
 	if errors.Is(errPut, place.ErrSwept) {
 		return front.Because(ctx, err)
 	}
-	workers, _ := f.Server.Running(back)
-	if errBack := errors.Join(errPut, f.load(back, workers, 1)); errBack != nil {
+	if errBack := errors.Join(errPut, f.load(back, 1)); errBack != nil {
 		return fmt.Errorf("%w: the change was not taken (%w), and what was there before could not be loaded again: %w",
 			front.ErrRefused, err, errBack)
 	}
@@ -317,31 +311,15 @@ func (f File) Put(ctx context.Context, data []byte) error {
 // just writing.
 const homeLoads = 2
 
-// load has the server load what is in place, in so many tries, and waits until other workers serve than before.
-func (f File) load(ctx context.Context, before []place.Process, tries int) error {
+// load has the server load what is in place, in so many tries, and waits until that is in force.
+func (f File) load(ctx context.Context, tries int) error {
 	ctx, cancel := context.WithTimeout(ctx, confirmLimit)
 	defer cancel()
 	err := f.reload(ctx)
 	for n := 1; n < tries && err != nil && ctx.Err() == nil; n++ {
 		err = f.reload(ctx)
 	}
-	if err != nil {
-		return err
-	}
-	for {
-		now, err := f.Server.Running(ctx)
-		if err != nil {
-			return err
-		}
-		if f.Server.Fresh(before, now) {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return fmt.Errorf("the workers from before the reload still serve: %w", context.Cause(ctx))
-		case <-time.After(5 * time.Millisecond):
-		}
-	}
+	return err
 }
 
 // lock keeps two of us from changing the file at once. It waits until the context ends.

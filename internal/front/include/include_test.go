@@ -96,14 +96,18 @@ func (s *fake) Reload(ctx context.Context) error {
 	return err
 }
 
-func (s *fake) Running(context.Context) ([]place.Process, error) {
+func (s *fake) Running(context.Context) (Running, error) {
+	worker := place.Process{PID: fmt.Sprint(s.loads), Ticks: "1"}
 	if s.unmovable && s.loads < 2 { // putting back works
-		return []place.Process{{PID: "1", Ticks: "1"}}, s.does("running")
+		worker.PID = "1"
 	}
-	return []place.Process{{PID: fmt.Sprint(s.loads), Ticks: "1"}}, s.does("running")
+	if err := s.does("running"); err != nil {
+		return Running{}, fmt.Errorf("%w: %w", front.ErrUnreachable, err)
+	}
+	return Running{Workers: []place.Process{worker}, Idle: true}, nil
 }
 
-func (s *fake) Fresh(before, now []place.Process) bool           { return AllNew(before, now) }
+func (s *fake) Fresh(before, now Running) bool                   { return AllNew(before, now) }
 func (s *fake) Leaving(context.Context) ([]place.Process, error) { return nil, nil }
 func (s *fake) Directive() *regexp.Regexp                        { return regexp.MustCompile(`(?m)^()use (.*)$`) }
 func (s *fake) Include(file string) string                       { return "use " + file + "\n" }
@@ -664,12 +668,12 @@ func TestWorkers(t *testing.T) {
 	}
 	sleeps := func(command string) bool { return strings.HasPrefix(command, "sleep") }
 	testkit.Eventually(t, "all three are there", func() bool { // each is a copy of this program at first
-		list, err := Workers(t.Context(), place.Local{}, mine, sleeps)
+		now, err := Workers(t.Context(), place.Local{}, mine, syscall.SIGHUP, sleeps)
 		if err != nil {
 			t.Fatal(err)
 		}
 		var found []string
-		for _, w := range list {
+		for _, w := range now.Workers {
 			if since := time.Since(w.Started); since < -2*time.Second || since > time.Hour {
 				t.Fatalf("it was started at %v", w.Started)
 			}
@@ -677,11 +681,12 @@ func TestWorkers(t *testing.T) {
 		}
 		return slices.Equal(slices.Sorted(slices.Values(found)), slices.Sorted(slices.Values(pids)))
 	})
-	if list, err := Workers(t.Context(), place.Local{}, mine, func(string) bool { return false }); err != nil ||
-		len(list) > 0 {
-		t.Errorf("those that do not serve: %v, %v", list, err)
+	if now, err := Workers(t.Context(), place.Local{}, mine, syscall.SIGHUP,
+		func(string) bool { return false }); err != nil || len(now.Workers) > 0 {
+		t.Errorf("those that do not serve: %v, %v", now.Workers, err)
 	}
-	if _, err := Workers(t.Context(), place.Local{}, "", sleeps); !errors.Is(err, front.ErrUnreachable) {
+	if _, err := Workers(t.Context(), place.Local{}, "", syscall.SIGHUP, sleeps); !errors.Is(err,
+		front.ErrUnreachable) {
 		t.Errorf("of nobody: %v", err)
 	}
 }

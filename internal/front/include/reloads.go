@@ -18,7 +18,7 @@ var reloads = struct {
 // reload is one that goes on, and the one after it.
 type reload struct {
 	files map[string]File // for which, by path
-	done  chan struct{}   // closed when it has ended
+	done  chan struct{}   // closed when it is in force, or has failed
 	err   error           // then
 	next  *reload         // nil if nobody waits for another
 }
@@ -26,8 +26,8 @@ type reload struct {
 // shareLimit is how long the reload that goes on is waited for: one that hangs holds up nobody.
 const shareLimit = 250 * time.Millisecond
 
-// reload has the server do a reload that begins after this call, alone or with other services' files. A file's own
-// reload is waited for by none: a going home overtakes the change before it.
+// reload has the server do a reload that begins after this call, alone or with other services' files, and waits until
+// it is in force. A file's own reload is waited for by none: a going home overtakes the change before it.
 func (f File) reload(ctx context.Context) error {
 	main, _ := f.Server.Main()
 	key := fmt.Sprintf("%v %T %s", f.On, f.Server, main)
@@ -42,7 +42,8 @@ func (f File) reload(ctx context.Context) error {
 		return r.err
 	case main == "", now.has(f):
 		reloads.Unlock()
-		return f.alone(ctx)
+		f.Server.Begin(ctx)
+		return f.inForce(ctx)
 	case now.next == nil:
 		now.next = newReload(f)
 		go now.next.after(context.WithoutCancel(ctx), now, key, f)
@@ -51,27 +52,12 @@ func (f File) reload(ctx context.Context) error {
 	}
 	r := now.next
 	reloads.Unlock()
-	hangs := time.NewTimer(shareLimit)
-	defer hangs.Stop()
-	select {
-	case <-now.done:
-	case <-hangs.C:
-		return f.alone(ctx)
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
 	select {
 	case <-r.done:
 		return r.err
 	case <-ctx.Done():
 		return context.Cause(ctx)
 	}
-}
-
-// alone has the server do a reload that is shared with nobody.
-func (f File) alone(ctx context.Context) error {
-	f.Server.Begin(ctx)
-	return f.Server.Reload(ctx)
 }
 
 func newReload(f File) *reload {
@@ -83,30 +69,66 @@ func (r *reload) has(f File) bool {
 	return ok
 }
 
-// after runs it when the one before has ended.
+// after runs it when the one before has ended, or hangs.
 func (r *reload) after(ctx context.Context, before *reload, key string, f File) {
-	<-before.done
+	select {
+	case <-before.done:
+	case <-time.After(shareLimit):
+	}
 	ctx, cancel := context.WithTimeout(ctx, confirmLimit)
 	defer cancel()
 	r.run(ctx, key, f)
 }
 
-// run does it, by the server of one of the files, and lets the next one begin.
+// run does it, by the server of one of the files. Who comes from now on waits for the next one.
 func (r *reload) run(ctx context.Context, key string, f File) {
 	reloads.Lock()
+	reloads.by[key] = r
 	var begins sync.WaitGroup
 	for _, one := range r.files {
 		begins.Go(func() { one.Server.Begin(ctx) })
 	}
 	reloads.Unlock()
 	begins.Wait()
-	r.err = f.Server.Reload(ctx)
+	r.err = f.inForce(ctx)
 	reloads.Lock()
 	defer reloads.Unlock()
-	if r.next == nil {
+	if reloads.by[key] == r && r.next == nil {
 		delete(reloads.by, key)
-	} else {
-		reloads.by[key] = r.next
 	}
 	close(r.done)
+}
+
+// inForce has the server load what is in place, and waits until it serves by that. Workers that have come since are
+// not enough where another reload went on when this one was told, by whomever: they may be of that, which has read
+// what was in place before. The one that was told follows it at once, but may fail; so one more is told, which nothing
+// goes on beside.
+func (f File) inForce(ctx context.Context) error {
+	before, err := f.Server.Running(ctx)
+	if err == nil {
+		err = f.Server.Reload(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	for alone := before.Idle; ; {
+		now, err := f.Server.Running(ctx)
+		switch {
+		case err != nil:
+			return err
+		case !alone && now.Idle:
+			alone, before = true, now
+			f.Server.Begin(ctx)
+			if err := f.Server.Reload(ctx); err != nil {
+				return err
+			}
+		case alone && f.Server.Fresh(before, now):
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the workers from before the reload still serve: %w", context.Cause(ctx))
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
 }

@@ -7,21 +7,31 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"vaiven/internal/front"
 	"vaiven/internal/world/place"
 )
 
-// Workers are the children of a process of a machine that take requests, as serves says of their command
-// lines.
-func Workers(ctx context.Context, on place.Machine, master string, serves func(command string) bool) ([]place.Process,
-	error) {
-	list, err := on.Children(ctx, master)
+// Running is what runs of a server.
+type Running struct {
+	Workers []place.Process // those that serve
+	// Idle is that no reload went on just before they were looked for: one that shows later has read the files as they
+	// are now, or will be.
+	Idle bool
+}
+
+// Workers are the children of a process of a machine that take requests, as serves says of their command lines. The
+// process is told by a signal to reload.
+func Workers(ctx context.Context, on place.Machine, master string, reloads syscall.Signal,
+	serves func(command string) bool) (Running, error) {
+	f, err := on.Family(ctx, master)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)
+		return Running{}, fmt.Errorf("%w: there is no process %s", front.ErrUnreachable, master)
 	}
-	return slices.DeleteFunc(list, func(p place.Process) bool { return !serves(p.Command) }), err
+	return Running{Workers: slices.DeleteFunc(f.Children, func(p place.Process) bool { return !serves(p.Command) }),
+		Idle: f.Waits(reloads)}, err
 }
 
 // PID reads a file with the number of a process.
@@ -34,13 +44,14 @@ func PID(ctx context.Context, on place.Machine, file string) (string, error) {
 }
 
 // AllNew reports whether every worker has come since.
-func AllNew(before, now []place.Process) bool {
-	return len(now) > 0 && !slices.ContainsFunc(now, func(w place.Process) bool { return Among(before, w) })
+func AllNew(before, now Running) bool {
+	return len(now.Workers) > 0 &&
+		!slices.ContainsFunc(now.Workers, func(w place.Process) bool { return Among(before.Workers, w) })
 }
 
 // AnyNew reports whether a worker has come since.
-func AnyNew(before, now []place.Process) bool {
-	return slices.ContainsFunc(now, func(w place.Process) bool { return !Among(before, w) })
+func AnyNew(before []place.Process, now Running) bool {
+	return slices.ContainsFunc(now.Workers, func(w place.Process) bool { return !Among(before, w) })
 }
 
 // Among reports whether a process is one of some.

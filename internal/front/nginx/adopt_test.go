@@ -174,18 +174,7 @@ func (s stood) adopt(t *testing.T) {
 	if list, err := d.Lacks(t.Context()); err != nil || len(list) > 0 {
 		t.Errorf("after the change it lacks %q, %v", list, err)
 	}
-	workers, err := d.File.Server.Running(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	p.Signal(syscall.SIGHUP)
-	fronttest.Eventually(t, "other workers", func() error {
-		now, err := d.File.Server.Running(t.Context())
-		if err == nil && !d.File.Server.Fresh(workers, now) {
-			err = fmt.Errorf("%v still serve", now)
-		}
-		return err
-	})
+	fronttest.Reload(p, syscall.SIGHUP, d.File.Server.Running, d.File.Server.Fresh)(t)
 	if after := fronttest.Asked(t, listen, s.ask...); after != before {
 		t.Errorf("users got\n%s\nand get now\n%s", before, after)
 	}

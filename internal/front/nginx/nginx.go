@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"vaiven/internal/core/plan"
@@ -124,29 +125,30 @@ func (s *server) master(ctx context.Context) (string, error) {
 	return include.PID(ctx, s.on, s.pidFile)
 }
 
-func (s *server) workers(ctx context.Context, serves func(string) bool) ([]place.Process, error) {
+func (s *server) workers(ctx context.Context, serves func(string) bool) (include.Running, error) {
 	master, err := s.master(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("nginx: %w", err)
+		return include.Running{}, fmt.Errorf("nginx: %w", err)
 	}
-	return include.Workers(ctx, s.on, master, serves)
+	return include.Workers(ctx, s.on, master, syscall.SIGHUP, serves)
 }
 
 const shuttingDown = "is shutting down"
 
-// Running are the workers that take requests.
-func (s *server) Running(ctx context.Context) ([]place.Process, error) {
+// Running are the workers that take requests. While nginx reloads, it holds back the signal for the next time.
+func (s *server) Running(ctx context.Context) (include.Running, error) {
 	return s.workers(ctx, func(command string) bool {
 		return strings.Contains(command, "worker process") && !strings.Contains(command, shuttingDown)
 	})
 }
 
 // Fresh reports whether a reload is in force: none of the old workers takes requests.
-func (s *server) Fresh(before, now []place.Process) bool { return include.AllNew(before, now) }
+func (s *server) Fresh(before, now include.Running) bool { return include.AllNew(before, now) }
 
 // Leaving are the workers that finish what they have.
 func (s *server) Leaving(ctx context.Context) ([]place.Process, error) {
-	return s.workers(ctx, func(command string) bool { return strings.Contains(command, shuttingDown) })
+	r, err := s.workers(ctx, func(command string) bool { return strings.Contains(command, shuttingDown) })
+	return r.Workers, err
 }
 
 // Directive finds an include, what comes before it, and the name.

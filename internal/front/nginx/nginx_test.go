@@ -57,12 +57,23 @@ func startAs(t *testing.T, w *fronttest.World, f plan.Front, upstream string) (p
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	fronttest.Eventually(t, "its workers", func() error {
 		now, err := New(place.Local{}, "sailings", f).File.Server.Running(t.Context())
-		if err == nil && len(now) != 2 {
-			err = fmt.Errorf("there are %v", now)
+		if err == nil && len(now.Workers) != 2 {
+			err = fmt.Errorf("there are %v", now.Workers)
 		}
 		return err
 	})
 	return f, p, dir
+}
+
+// slow is a configuration that nginx reads for some hundredths of a second.
+func slow() string {
+	var text strings.Builder
+	text.WriteString("geo $berth {\n")
+	for n := range 50000 {
+		fmt.Fprintf(&text, "10.%d.%d.%d/32 %d;\n", n>>16, n>>8&255, n&255, n)
+	}
+	text.WriteString("}\n")
+	return text.String()
 }
 
 func TestConformance(t *testing.T) { conform(t, fronttest.Here) }
@@ -86,8 +97,9 @@ func conform(t *testing.T, reach fronttest.Reach) {
 					return greenAnywhere.ReplaceAll(data, fmt.Appendf(nil, "    %s green;", percent(share)))
 				},
 				Line:   "limit_conn_zone $remote_addr zone=berths:1m;",
-				Reload: syscall.SIGHUP, Running: nginx.Running, Fresh: nginx.Fresh,
-				Other: filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
+				Reload: fronttest.Reload(p, syscall.SIGHUP, nginx.Running, nginx.Fresh),
+				Other:  filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
+				Slow: slow(),
 			}.Proxy()
 		}})
 }
@@ -108,8 +120,8 @@ func TestConformanceWithin(t *testing.T) {
 					return weight.ReplaceAll(data, []byte("$1 weight=7;"))
 				},
 				Line:   "keepalive 8;",
-				Reload: syscall.SIGHUP, Running: nginx.Running, Fresh: nginx.Fresh,
-				Other: filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
+				Reload: fronttest.Reload(p, syscall.SIGHUP, nginx.Running, nginx.Fresh),
+				Other:  filepath.Join(dir, "sites", "other.conf"), Broken: "serve { listen nowhere }\n",
 			}.Proxy()
 		}})
 }

@@ -39,9 +39,9 @@ type Machine interface {
 	Remove(ctx context.Context, path string) error
 	// Sync writes files, or the names in folders, through to the disk.
 	Sync(ctx context.Context, paths ...string) error
-	// Children are the processes that a process has started and that have not ended. Its error
+	// Family is a process with those that it has started and that have not ended. Its error
 	// wraps [fs.ErrNotExist] if there is no such process.
-	Children(ctx context.Context, parent string) ([]Process, error)
+	Family(ctx context.Context, pid string) (Family, error)
 	// Follow reads what is added to a file. Nothing is opened yet.
 	Follow(path string) Added
 	// Lock keeps all others who ask for the same file's lock out until it is given back.

@@ -289,16 +289,28 @@ func TestActs(t *testing.T) {
 		defer sleeper.Wait()
 		defer sleeper.Process.Kill()
 		testkit.Eventually(t, "the process is seen", func() bool {
-			list, err := m.Children(t.Context(), strconv.Itoa(os.Getpid()))
+			own, err := m.Family(t.Context(), strconv.Itoa(os.Getpid()))
 			if err != nil {
 				t.Fatal(err)
 			}
-			return slices.ContainsFunc(list, func(p place.Process) bool {
+			return slices.ContainsFunc(own.Children, func(p place.Process) bool {
 				return p.PID == strconv.Itoa(sleeper.Process.Pid) && p.Command == "sleep\x00600\x00" &&
 					time.Since(p.Started).Abs() < time.Hour
 			})
 		})
-		if _, err := m.Children(t.Context(), "0"); !errors.Is(err, fs.ErrNotExist) {
+		testkit.Eventually(t, "it waits", func() bool {
+			f, err := m.Family(t.Context(), strconv.Itoa(sleeper.Process.Pid))
+			return err == nil && f.Waits(syscall.SIGHUP)
+		})
+		thaw := testkit.Freeze(t, sleeper.Process.Pid)
+		if err := sleeper.Process.Signal(syscall.SIGHUP); err != nil {
+			t.Fatal(err)
+		}
+		if f, err := m.Family(t.Context(), strconv.Itoa(sleeper.Process.Pid)); err != nil || f.Waits(syscall.SIGHUP) {
+			t.Errorf("a process with a signal on its way waits: %+v, %v", f, err)
+		}
+		thaw()
+		if _, err := m.Family(t.Context(), "0"); !errors.Is(err, fs.ErrNotExist) {
 			t.Errorf("of nobody: %v", err)
 		}
 	})

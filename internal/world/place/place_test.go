@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -154,5 +155,25 @@ func TestFilesAreBounded(t *testing.T) {
 	}
 	if _, err := (Local{}).ReadFile(t.Context(), file); err == nil || !strings.Contains(err.Error(), "more than") {
 		t.Errorf("error %v", err)
+	}
+}
+
+// A process waits for a signal if it sleeps, and the signal is neither held back nor on its way.
+func TestWaits(t *testing.T) {
+	for _, c := range []struct {
+		status string
+		want   bool
+	}{
+		{"State:\tS (sleeping)\nSigPnd:\t0000000000000000\nShdPnd:\t0000000000000000\nSigBlk:\t0000000000000000\n", true},
+		{"State:\tR (running)\nSigBlk:\t0000000000000000\n", false},
+		{"State:\tS (sleeping)\nSigBlk:\t0000000000000001\n", false},
+		{"State:\tS (sleeping)\nShdPnd:\t0000000000000001\n", false},
+		{"State:\tS (sleeping)\nSigPnd:\t0000000000000001\n", false},
+		{"State:\tS (sleeping)\nSigBlk:\t0000000000000200\n", true}, // another one
+		{"", true}, // not known
+	} {
+		if f, err := ParseFamily([]byte(c.status)); err != nil || f.Waits(syscall.SIGHUP) != c.want {
+			t.Errorf("%q: it waits %v, %v", c.status, f.Waits(syscall.SIGHUP), err)
+		}
 	}
 }

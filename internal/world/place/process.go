@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -22,35 +23,62 @@ type Process struct {
 	Command string    // its words, each with a zero at its end
 }
 
-// Children are the processes that a process of this machine has started and that have not
-// ended.
-func (Local) Children(ctx context.Context, parent string) ([]Process, error) {
-	return act(ctx, reads, "/proc/"+parent, func() ([]Process, error) {
-		if _, err := os.Stat("/proc/" + parent); parent == "" || err != nil {
-			return nil, &fs.PathError{Op: "look at", Path: "/proc/" + parent, Err: fs.ErrNotExist}
+// Family is a process, and those that it has started and that have not ended.
+type Family struct {
+	Children []Process
+
+	// What the process itself was doing, from just before its children were looked for.
+	awake bool   // it did something, or had to
+	held  uint64 // signals that it has not taken yet or takes later, the lowest bit for the first
+}
+
+// Waits reports whether the process slept then, with no signal of a kind on its way to it. What is not known of it is
+// no reason to think otherwise.
+func (f Family) Waits(s syscall.Signal) bool { return !f.awake && f.held&(1<<(s-1)) == 0 }
+
+// note takes in a line of the process's status (proc(5)).
+func (f *Family) note(line string) {
+	name, text, _ := strings.Cut(line, ":")
+	switch text = strings.TrimSpace(text); name {
+	case "State":
+		f.awake = !strings.HasPrefix(text, "S")
+	case "SigPnd", "ShdPnd", "SigBlk":
+		bits, _ := strconv.ParseUint(text, 16, 64)
+		f.held |= bits
+	}
+}
+
+// Family is a process of this machine with those that it has started.
+func (Local) Family(ctx context.Context, pid string) (Family, error) {
+	return act(ctx, reads, "/proc/"+pid, func() (f Family, err error) {
+		if _, err := os.Stat("/proc/" + pid); pid == "" || err != nil {
+			return f, &fs.PathError{Op: "look at", Path: "/proc/" + pid, Err: fs.ErrNotExist}
 		}
-		dirs, err := childrenOf(parent)
+		status, _ := os.ReadFile("/proc/" + pid + "/status")
+		for line := range strings.Lines(string(status)) {
+			f.note(line)
+		}
+		dirs, err := childrenOf(pid)
 		if err != nil { // a kernel without such lists: all processes
 			if dirs, err = filepath.Glob("/proc/[0-9]*"); err != nil {
-				return nil, err
+				return f, err
 			}
 		}
 		boot, err := booted()
 		if err != nil {
-			return nil, err
+			return f, err
 		}
-		var list []Process
 		for _, dir := range dirs {
 			p, of, err := look(filepath.Base(dir), boot)
 			switch {
-			case errors.Is(err, fs.ErrNotExist) || err == nil && of != parent: // gone, or another's
+			case errors.Is(err, fs.ErrNotExist) || err == nil && of != pid: // gone, or another's
 			case err != nil:
-				return nil, err
+				return f, err
 			default:
-				list = append(list, p)
+				f.Children = append(f.Children, p)
 			}
 		}
-		return list, nil
+		return f, nil
 	})
 }
 
@@ -135,10 +163,9 @@ func childrenOf(parent string) ([]string, error) {
 	return dirs, err
 }
 
-// ParseChildren reads what is said of a process's children: a line "btime" with the second of
-// the machine's boot, and one "child" for each, with its number, ticks and command in base64.
-func ParseChildren(text []byte) ([]Process, error) {
-	var list []Process
+// ParseFamily reads what is said of a process: lines of its status, a line "btime" with the second of the machine's
+// boot, and one "child" for each that it has started, with its number, ticks and command in base64.
+func ParseFamily(text []byte) (f Family, err error) {
 	boot := int64(0)
 	for line := range strings.Lines(string(text)) {
 		words := strings.Fields(line)
@@ -147,19 +174,20 @@ func ParseChildren(text []byte) ([]Process, error) {
 			boot, _ = strconv.ParseInt(words[1], 10, 64)
 		case len(words) >= 3 && words[0] == "child":
 			p := Process{PID: words[1], Ticks: words[2]}
-			var err error
 			if p.Started, err = begun(p, boot); err != nil {
-				return nil, err
+				return Family{}, err
 			}
 			if len(words) == 4 {
 				command, err := base64.StdEncoding.DecodeString(words[3])
 				if err != nil {
-					return nil, fmt.Errorf("the command of process %s: %w", p.PID, err)
+					return Family{}, fmt.Errorf("the command of process %s: %w", p.PID, err)
 				}
 				p.Command = string(command)
 			}
-			list = append(list, p)
+			f.Children = append(f.Children, p)
+		default:
+			f.note(line)
 		}
 	}
-	return list, nil
+	return f, nil
 }

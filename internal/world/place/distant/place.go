@@ -289,10 +289,11 @@ func (p Place) Sync(ctx context.Context, paths ...string) error {
 	return err
 }
 
-// Children are the processes that a process has started; see [place.Machine].
-func (p Place) Children(ctx context.Context, parent string) ([]place.Process, error) {
-	out, err := p.act(ctx, "look at", "/proc/"+parent, fmt.Sprintf(`[ -d /proc/%s ] || exit %d
+// Family is a process with those that it has started; see [place.Machine].
+func (p Place) Family(ctx context.Context, pid string) (place.Family, error) {
+	out, err := p.act(ctx, "look at", "/proc/"+pid, fmt.Sprintf(`[ -d /proc/%s ] || exit %d
 LC_ALL=C
+grep -E '^(State|SigPnd|ShdPnd|SigBlk):' /proc/%[1]s/status
 grep '^btime ' /proc/stat
 list=$(cat /proc/%[1]s/task/*/children 2>/dev/null)
 again=$(cat /proc/%[1]s/task/*/children 2>/dev/null)
@@ -304,11 +305,11 @@ for p in $list; do
 	set -- ${s##*) }
 	[ "$2" = %[1]s ] && [ "$1" != Z ] || continue
 	printf 'child %%s %%s %%s\n' "$p" "${20}" "$(base64 <"/proc/$p/cmdline" | tr -d '\n')"
-done`, Quote(parent), statusNone))
+done`, Quote(pid), statusNone))
 	if err != nil {
-		return nil, err
+		return place.Family{}, err
 	}
-	return place.ParseChildren(out)
+	return place.ParseFamily(out)
 }
 
 // Lock takes the lock of a file, as long as a shell there holds it. It goes with the connection.
