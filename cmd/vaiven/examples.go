@@ -55,8 +55,8 @@ var examples = map[string]string{
 	"evidence": "vaiven evidence sailings.yaml\nvaiven evidence sailings.yaml --guard failing --chart failing.pdf",
 	"log": "vaiven log sailings.yaml\nvaiven log sailings.yaml 18\nvaiven log sailings.yaml 18 --at 14:02:10\nvaiven log sailings.yaml 18 --report " +
 		"record.pdf\nvaiven log sailings.yaml 18 --verify record.pdf\nvaiven log sailings.yaml --csv",
-	"keep":      "vaiven keep sailings.yaml\nvaiven keep sailings.yaml --take-over\nvaiven keep sailings.yaml --unit\nvaiven keep /etc/vaiven --unit",
-	"take-over": "vaiven take-over sailings.yaml\nvaiven take-over sailings.yaml --force",
+	"keep":      "vaiven keep sailings.yaml\nvaiven keep sailings.yaml --take-over\nvaiven keep sailings.yaml --unit\nvaiven keep /etc/vaiven --unit\nvaiven keep /etc/vaiven --standby root@pier-1:/etc/vaiven",
+	"take-over": "vaiven take-over sailings.yaml\nvaiven take-over sailings.yaml --force\nvaiven take-over /etc/vaiven",
 	"front":     "vaiven front sailings.yaml",
 	"demo":      "vaiven demo\nvaiven demo --front nginx\nvaiven demo --hands-free --fault errors",
 	"version":   "vaiven version --json",

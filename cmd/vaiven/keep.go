@@ -54,16 +54,20 @@ Of a folder it runs the keepers of all plans below it, a process each, as the us
 with what stands in NAME.env beside NAME.yaml as its environment. It starts, replaces and ends them as
 plans appear, change and are gone, and starts one again that ends, after a pause; it replaces one that
 hangs, or that takes more than 1 GiB. They go on when it is killed, and it finds them again.
+With --standby USER@HOST:FOLDER it runs standbys of the keepers of that folder's plans, by their names in it.
 
 Exit status: 0 ended or replaced, 4 there is one already, another one has taken over, or what runs
 cannot be replaced just now, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
-				if takeOver || force || beside || follows != "" {
-					return usage("of a folder, keepers are replaced by themselves: --take-over and --standby are for one plan")
+				if takeOver || force || beside {
+					return usage("of a folder, keepers are replaced by themselves: --take-over is for one plan")
 				}
-				return keepAll(cmd, args[0], unit, level)
+				if after > 0 && follows == "" {
+					return usage("--after is for --standby")
+				}
+				return keepAll(cmd, &several.Keepers{Dir: args[0], Level: level, Standby: follows, After: after}, unit)
 			}
 			p, err := readPlan(args[0])
 			if force && !takeOver && err == nil {
@@ -114,39 +118,40 @@ func logTo(cmd *cobra.Command, level slog.Level) {
 	slog.SetDefault(slog.New(h))
 }
 
-// keepAll runs the keepers of all plans below a folder.
-func keepAll(cmd *cobra.Command, dir string, unit bool, level slog.Level) error {
-	program, err := os.Executable()
-	if err != nil {
+// keepAll runs the keepers of all plans below a folder, or their standbys.
+func keepAll(cmd *cobra.Command, k *several.Keepers, unit bool) (err error) {
+	if k.Program, err = os.Executable(); err != nil {
 		return err
 	}
-	if dir, err = filepath.Abs(dir); err != nil {
+	if k.Dir, err = filepath.Abs(k.Dir); err != nil {
+		return err
+	}
+	if err := mayFollow(k); err != nil {
 		return err
 	}
 	if unit {
-		_, err = fmt.Fprintf(cmd.OutOrStdout(), unitOfAll, quotedForUnit(program), quotedForUnit(dir),
-			unitNameOf(dir))
+		words := append([]string{quotedForUnit(k.Dir)}, standbyWords(k.Standby, k.After)...)
+		_, err = fmt.Fprintf(cmd.OutOrStdout(), unitOfAll, quotedForUnit(k.Program), k.Dir, unitNameOf(k.Dir),
+			strings.Join(words, " "))
 		return err
 	}
-	logTo(cmd, level)
+	logTo(cmd, k.Level)
 	told := false
-	k := several.Keepers{
-		Dir: dir, Program: program, Level: level, Every: several.LookEvery,
-		UnderWay: func(ctx context.Context, p *plan.Plan) bool {
-			r, err := reaching(cmd, p, false, true)
-			if err != nil {
-				return false
-			}
-			s := headless.AtKeeper(ctx, r)
-			return s != nil && s.Crossing.Stage.UnderWay()
-		},
-		Looked: func() {
-			if !told {
-				_, _ = daemon.SdNotify(false, daemon.SdNotifyReady) // where there is no systemd nobody is told
-				told = true
-			}
-			_, _ = daemon.SdNotify(false, daemon.SdNotifyWatchdog)
-		},
+	k.Every = several.LookEvery
+	k.UnderWay = func(ctx context.Context, p *plan.Plan) bool {
+		r, err := reaching(cmd, p, false, true)
+		if err != nil {
+			return false
+		}
+		s := headless.AtKeeper(ctx, r)
+		return s != nil && s.Crossing.Stage.UnderWay()
+	}
+	k.Looked = func() {
+		if !told {
+			_, _ = daemon.SdNotify(false, daemon.SdNotifyReady) // where there is no systemd nobody is told
+			told = true
+		}
+		_, _ = daemon.SdNotify(false, daemon.SdNotifyWatchdog)
 	}
 	err = k.Run(cmd.Context())
 	_, _ = daemon.SdNotify(false, daemon.SdNotifyStopping)
@@ -179,7 +184,7 @@ After=network-online.target
 
 [Service]
 Type=notify
-ExecStart=%[1]s keep %[2]s
+ExecStart=%[1]s keep %[4]s
 Restart=always
 RestartSec=1
 WatchdogSec=30

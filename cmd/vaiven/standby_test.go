@@ -11,8 +11,10 @@ import (
 	"strings"
 	"testing"
 
+	"vaiven/internal/core/plan"
 	"vaiven/internal/front"
 	"vaiven/internal/front/all"
+	"vaiven/internal/keeper/service"
 	"vaiven/internal/plan/planfile"
 	"vaiven/lab/linktest"
 	"vaiven/lab/nettest"
@@ -392,4 +394,64 @@ func TestNoStandby(t *testing.T) {
 	step(2, []string{"is this one's own"}, "keep", s.File, "--standby", s.File)
 	step(0, []string{"keep " + s.File + " --standby ines@pier-1:/srv/sailings.yaml --after 30s"}, "keep", s.File, "--unit",
 		"--standby", "ines@pier-1:/srv/sailings.yaml", "--after", "30s")
+}
+
+// One process runs the standbys of all plans of a folder, which take over at one word; one that has taken over is kept
+// up as a keeper.
+func TestStandbysOfAFolder(t *testing.T) {
+	t.Parallel() // it mostly waits
+	p := newPiers(t, byMap, quayHAProxy)
+	for _, pier := range []string{"pier-1", "pier-2"} {
+		p.write(filepath.Join(p.dir, pier, "sailings.env"), "HOME="+p.home+"\n")
+	}
+	p.begin("pier-1", program, "keep", filepath.Dir(p.plan("pier-1")))
+	p.until("pier-1", "keeper, process")
+	folder := filepath.Dir(p.plan("pier-2"))
+	p.step("pier-2", 2, "this one's own", "keep", folder, "--standby", folder)
+	p.step("pier-2", 2, "and "+p.dir+"/none is none", "keep", folder, "--standby", filepath.Join(p.dir, "none"))
+	of := filepath.Dir(p.at("pier-1"))
+	all := p.begin("pier-2", program, "keep", folder, "--standby", of, "--after", "1h")
+	p.until("pier-2", ", followed since")
+	p.step("pier-2", 4, "answers", "take-over", folder)
+
+	restarted := func(why string, do func(pid int)) {
+		t.Helper()
+		before := p.process("pier-2")
+		do(before)
+		testkit.Eventually(t, why, func() bool { now := p.process("pier-2"); return now != 0 && now != before })
+	}
+	restarted("it stands by again after it was killed", func(pid int) { kill(t, pid) })
+	p.until("pier-2", ", followed since")
+	restarted("it goes by the plan as it is now", func(int) {
+		p.write(p.plan("pier-2"), fmt.Sprintf(byMap, p.net.Address("quay"), p.dir)+sailingsAt+"# a new berth\n")
+	})
+	p.until("pier-2", ", followed since")
+	p.until("pier-1", "keeper, process")
+
+	p.net.Cut("pier-1")
+	p.until("pier-2", "not followed since")
+	p.write(filepath.Join(folder, "fares.yaml"), "service: fares\nnobody-knows: this\n")
+	p.step("pier-2", 4, "1 of 2 services are not taken over", "take-over", folder)
+	p.until("pier-2", "keeper, process")
+	restarted("it keeps again after it was killed", func(pid int) { kill(t, pid) })
+	p.until("pier-2", "keeper, process")
+	restarted("another keeper goes by the plan as it is now", func(int) {
+		p.write(p.plan("pier-2"), fmt.Sprintf(byMap, p.net.Address("quay"), p.dir)+sailingsAt)
+	})
+	p.until("pier-2", "keeper, process")
+	if said := all.says(); strings.Count(said, `"the plan has changed"`) != 2 || !strings.Contains(said, `"msg":"take over"`) {
+		t.Error("a plan that has changed is not said twice")
+	}
+	_ = all.Process.Signal(os.Interrupt)
+	all.ends(0, "")
+}
+
+// process is the one that keeps a machine's service, or stands by for it; 0 for none.
+func (p *piers) process(pier string) int {
+	r, err := service.AskRunning(p.t.Context(), &plan.Plan{Service: "sailings",
+		State: filepath.Join(filepath.Dir(p.plan(pier)), "state")})
+	if err != nil {
+		return 0
+	}
+	return r.Process
 }

@@ -13,6 +13,7 @@ type Seen struct {
 	Process string    // which process keeps it; "" if none does
 	Keeps   string    // digest of what that keeps; "" if it does not say
 	Stays   bool      // it does not end by itself
+	Standby bool      // it only follows another machine's: it is ended and started, and nobody goes on in its place
 	Beat    string    // changes as long as its loop goes round
 	Memory  int64     // of its own, in bytes; 0 if it is not known
 	Starts  bool      // a process that was started for it runs, and does not keep it yet
@@ -31,7 +32,7 @@ const (
 	TakeOver Act = "take over" // another process goes on in its place
 	Replace  Act = "replace"   // as well, and it is killed if it does not answer
 	End      Act = "end"
-	Kill     Act = "kill"   // the process that was started and does not get to keep it
+	Kill     Act = "kill"   // the process that was started and does not get to keep it, or a standby that hangs
 	Forget   Act = "forget" // plan and keeper are gone
 )
 
@@ -103,6 +104,8 @@ func (k *Keeper) next(s Seen) (Act, string) {
 			return Start, ""
 		}
 		return Nothing, ""
+	case s.Standby:
+		return k.follows(s)
 	case s.At.Sub(k.round) >= stillFor:
 		if !k.paused(s.At) {
 			return Replace, fmt.Sprintf("it has not gone round for %v", s.At.Sub(k.round).Round(time.Second))
@@ -122,6 +125,30 @@ func (k *Keeper) next(s Seen) (Act, string) {
 	return Nothing, ""
 }
 
+// follows is what is to be done about a standby: one that is ended is started again.
+func (k *Keeper) follows(s Seen) (Act, string) {
+	why := ""
+	switch {
+	case s.At.Sub(k.round) >= stillFor:
+		return Kill, fmt.Sprintf("it has not gone round for %v", s.At.Sub(k.round).Round(time.Second))
+	case s.Wrong != "":
+		return Nothing, "the standby goes by the plan as it was: " + s.Wrong
+	case s.Memory > mostMemory:
+		why = fmt.Sprintf("it takes %d MiB of memory", s.Memory>>20)
+	case s.Keeps != "" && s.Keeps != s.Plan:
+		why = "the plan has changed"
+	}
+	if why == "" || k.justEnded(s.At) {
+		return Nothing, k.said
+	}
+	return End, why
+}
+
+// justEnded reports whether it was told to end a moment ago.
+func (k *Keeper) justEnded(now time.Time) bool {
+	return !k.ended.IsZero() && now.Sub(k.ended) < endEvery
+}
+
 // vanished is what is to be done where there is no plan any more.
 func (k *Keeper) vanished(s Seen) (Act, string) {
 	if k.gone.IsZero() {
@@ -130,7 +157,7 @@ func (k *Keeper) vanished(s Seen) (Act, string) {
 	switch {
 	case s.Process == "" && !s.Starts:
 		return Forget, ""
-	case s.At.Sub(k.gone) < goneFor, !k.ended.IsZero() && s.At.Sub(k.ended) < endEvery:
+	case s.At.Sub(k.gone) < goneFor, k.justEnded(s.At):
 		return Nothing, k.said
 	case s.UnderWay():
 		return Nothing, "its plan is gone; the keeper goes on until the crossing has ended"

@@ -125,6 +125,31 @@ func TestNextOfAPlanThatIsGone(t *testing.T) {
 	l.want(t, "it did", 1, Forget)
 }
 
+// A standby is never replaced by a keeper: it is ended, and started again.
+func TestNextOfAStandby(t *testing.T) {
+	l := newLooks()
+	l.want(t, "there is none", 1, Start)
+	l.keeps("1")
+	l.seen.Standby = true
+	l.want(t, "it follows", 100)
+	l.seen.Plan = "b"
+	l.want(t, "the plan has changed", 1, End)
+	l.want(t, "it takes its time", 29)
+	l.want(t, "it does not end", 1, End)
+	l.seen.Process = ""
+	l.want(t, "it did", 1, Start)
+	l.keeps("2")
+	l.beat = false
+	l.want(t, "it hangs", 31, Kill)
+	l.seen.Process, l.beat = "", true
+	l.want(t, "it was killed", 1, Start)
+	l.keeps("3")
+	l.want(t, "it follows again", 130)
+	l.seen.Standby = false
+	l.seen.Plan = "c"
+	l.want(t, "it has taken over and is a keeper", 1, TakeOver)
+}
+
 // Who keeps a plan beside a terminal is left alone.
 func TestNextOfAnothersKeeper(t *testing.T) {
 	l := newLooks()

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -23,9 +24,13 @@ import (
 	"vaiven/internal/world/durable"
 )
 
-// Keepers are those of the plans below a folder.
+// Keepers are those of the plans below a folder, or standbys of another folder's.
 type Keepers struct {
-	Dir     string
+	Dir string
+	// Standby is the folder with the same plans whose keepers are followed, as USER@HOST:FOLDER, and After how long one
+	// of them has to be gone for its standby to take over by itself, where it may; "" for keepers, 0 for never.
+	Standby string
+	After   time.Duration
 	Program string // Vaiven
 	Level   slog.Level
 	Every   time.Duration // between two looks, [LookEvery] in general
@@ -208,7 +213,7 @@ func (k *Keepers) keep(ctx context.Context, one *kept) error {
 	tick := time.NewTicker(k.Every)
 	defer tick.Stop()
 	for {
-		there := one.read()
+		there := k.read(one)
 		act, why := one.Next(k.seen(ctx, one, there))
 		if ctx.Err() == nil && act == Forget {
 			return nil
@@ -225,7 +230,7 @@ func (k *Keepers) keep(ctx context.Context, one *kept) error {
 }
 
 // read reads the plan where its files look different, and reports whether it is there.
-func (one *kept) read() bool {
+func (k *Keepers) read(one *kept) bool {
 	look := one.looks()
 	if look == one.sum {
 		return looks(one.file) != gone
@@ -237,6 +242,9 @@ func (one *kept) read() bool {
 	p, err := planfile.Read(one.file)
 	if err == nil {
 		one.user, err = userOf(p)
+	}
+	if err == nil && k.Standby != "" {
+		err = service.Standby{Plan: p}.Fits()
 	}
 	one.wrong = ""
 	if err != nil {
@@ -297,15 +305,16 @@ func (k *Keepers) seen(ctx context.Context, one *kept, there bool) Seen {
 	if h.ID != one.holds.ID {
 		one.runs = nil
 	}
-	if one.holds = h; one.runs == nil && s.Wrong == "" {
+	if one.holds = h; (one.runs == nil || one.runs.Standby != nil) && s.Wrong == "" { // that is a keeper by now?
 		if r, err := service.AskRunning(ctx, one.plan); err == nil && r.Process == h.ID.PID {
 			one.runs = &r
 		}
 	}
 	s.Process, s.Beat, s.Memory = fmt.Sprint(h.ID), h.Touched.String(), anonymous(h.ID.PID)
 	s.Starts = s.Starts && one.began.pid != h.ID.PID
+	s.Standby = k.Standby != ""
 	if one.runs != nil {
-		s.Keeps, s.Stays = one.runs.Digest, one.runs.Kept
+		s.Keeps, s.Stays, s.Standby = one.runs.Digest, one.runs.Kept, one.runs.Standby != nil
 	}
 	return s
 }
@@ -322,7 +331,7 @@ func (k *Keepers) do(ctx context.Context, one *kept, act Act, why string) error 
 	slog.Info(string(act), "plan", one.file, "as", one.user.name, "why", why)
 	switch act {
 	case Start:
-		return k.start(one)
+		return k.start(one, k.follows(one)...)
 	case TakeOver:
 		return k.start(one, "--take-over")
 	case Replace:
@@ -330,9 +339,34 @@ func (k *Keepers) do(ctx context.Context, one *kept, act Act, why string) error 
 	case End:
 		return syscall.Kill(one.holds.ID.PID, syscall.SIGTERM)
 	case Kill:
-		return syscall.Kill(one.began.pid, syscall.SIGKILL)
+		pid := one.holds.ID.PID
+		if one.began.runs() {
+			pid = one.began.pid
+		}
+		return syscall.Kill(pid, syscall.SIGKILL)
 	}
 	return nil
+}
+
+// follows are the flags of a plan's standby.
+func (k *Keepers) follows(one *kept) []string {
+	if k.Standby == "" {
+		return nil
+	}
+	flags := []string{"--standby", k.of(one.file)}
+	switch err := (service.Standby{Plan: one.plan, After: k.After}).Fits(); {
+	case err != nil:
+		slog.Warn("it takes over on a person's word alone", "plan", one.file, "why", err)
+	case k.After > 0:
+		flags = append(flags, "--after", k.After.String())
+	}
+	return flags
+}
+
+// of is the plan in the other folder that one of this folder stands by for.
+func (k *Keepers) of(file string) string {
+	rest, _ := filepath.Rel(k.Dir, file) // below it
+	return strings.TrimRight(k.Standby, "/") + "/" + filepath.ToSlash(rest)
 }
 
 // started is a process that was started for a plan.
