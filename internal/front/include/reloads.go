@@ -101,8 +101,8 @@ func (r *reload) run(ctx context.Context, key string, f File) {
 
 // inForce has the server load what is in place, and waits until it serves by that. Workers that have come since are
 // not enough where another reload went on when this one was told, by whomever: they may be of that, which has read
-// what was in place before. The one that was told follows it at once, but may fail; so one more is told, which nothing
-// goes on beside.
+// what was in place before. Those that come after them are, whoever told the server, and if none do it is told once
+// more.
 func (f File) inForce(ctx context.Context) error {
 	before, err := f.Server.Running(ctx)
 	if err == nil {
@@ -111,19 +111,23 @@ func (f File) inForce(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for alone := before.Idle; ; {
+	// sure is that a reload which shows after before has read what is in place, and told that one was told since.
+	for sure, told := before.Idle, true; ; {
 		now, err := f.Server.Running(ctx)
-		switch {
+		switch fresh := err == nil && f.Server.Fresh(before, now); {
 		case err != nil:
 			return err
-		case !alone && now.Idle:
-			alone, before = true, now
+		case sure && fresh:
+			return nil
+		case now.Idle && !(sure && told):
+			before, sure, told = now, true, true
 			f.Server.Begin(ctx)
 			if err := f.Server.Reload(ctx); err != nil {
 				return err
 			}
-		case alone && f.Server.Fresh(before, now):
-			return nil
+		case !sure && fresh:
+			before, sure, told = now, true, false
+			f.Server.Begin(ctx)
 		}
 		select {
 		case <-ctx.Done():

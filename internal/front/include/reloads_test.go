@@ -163,6 +163,32 @@ func TestAReloadOfSomebodyElse(t *testing.T) {
 	}
 }
 
+// Many processes that change at once do not make a reload each, one after the other.
+func TestReloadsOfManyProcesses(t *testing.T) {
+	for late := range 12 {
+		synctest.Test(t, func(t *testing.T) {
+			var processes []string
+			for n := range 20 {
+				processes = append(processes, "/etc/"+strconv.Itoa(n)+".conf")
+			}
+			p, files := behind(20, 50*time.Millisecond, processes...)
+			var all sync.WaitGroup
+			for n, f := range files {
+				all.Go(func() {
+					time.Sleep(time.Duration(n*late) * time.Millisecond / 3)
+					if err := p.change(t.Context(), f); err != nil {
+						t.Errorf("%s, %d: %v", f.Path, late, err)
+					}
+				})
+			}
+			all.Wait()
+			if p.loads > 6 {
+				t.Errorf("%d reloads, a third of %d ms apart", p.loads, late)
+			}
+		})
+	}
+}
+
 // One that hangs holds up no other service for long, and a file's own is waited for by none.
 func TestAReloadThatHangs(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
