@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -398,100 +399,202 @@ func closedOther(t *testing.T, h *houses) string {
 	return h.file("other")
 }
 
-// Services behind one proxy are evacuated by few reloads of it, and all of their users get the other side.
+// oneProxy is a proxy that several services are behind, with an instance of each side that it answers for itself.
+type oneProxy struct {
+	t        *testing.T
+	dir      string
+	services int
+	first    int // port
+}
+
+func newOneProxy(t *testing.T, services int) *oneProxy {
+	t.Helper()
+	first, _ := stacktest.Ports(t, 3*services)
+	return &oneProxy{t, t.TempDir(), services, first}
+}
+
+// ports are those of a service's instances and front.
+func (o *oneProxy) ports(n int) (blue, green, front int) {
+	return o.first + 3*n, o.first + 3*n + 1, o.first + 3*n + 2
+}
+
+func (o *oneProxy) write(name, text string) {
+	o.t.Helper()
+	file := filepath.Join(o.dir, name)
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		o.t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+		o.t.Fatal(err)
+	}
+}
+
+func (o *oneProxy) file(n int) string { return fmt.Sprintf("%s/plans/ferry%d.yaml", o.dir, n) }
+
+// plan writes a service's plan.
+func (o *oneProxy) plan(n int, kind string) {
+	o.t.Helper()
+	blue, green, front := o.ports(n)
+	o.write(fmt.Sprintf("plans/ferry%d.yaml", n), fmt.Sprintf(`service: ferry%d
+front:
+  listen: 127.0.0.1:%d
+  %s
+stack:
+  blue: {stands: ["127.0.0.1:%d"]}
+  green: {stands: ["127.0.0.1:%d"]}
+smoke: [{request: /}]
+route: [100 %%]
+`, n, front, kind, blue, green))
+}
+
+func (o *oneProxy) start(words ...string) {
+	o.t.Helper()
+	cmd := exec.Command(words[0], words[1:]...)
+	if err := cmd.Start(); err != nil {
+		o.t.Fatal(err)
+	}
+	o.t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	})
+}
+
+// gets is what a user of a service gets.
+func (o *oneProxy) gets(n int) string {
+	_, _, front := o.ports(n)
+	r, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", front))
+	if err != nil {
+		return err.Error()
+	}
+	defer r.Body.Close()
+	text, _ := io.ReadAll(r.Body)
+	return string(text)
+}
+
+// serve makes the instances known, and waits until all users get blue.
+func (o *oneProxy) serve() {
+	o.t.Helper()
+	for n := range o.services {
+		p, err := planfile.Read(o.file(n))
+		if err != nil {
+			o.t.Fatal(err)
+		}
+		f := all.Open(p)
+		for _, side := range split.Sides {
+			one := []reading.Server{{Name: side.String() + "-1",
+				Address: fmt.Sprintf("127.0.0.1:%d", o.first+3*n+int(side))}}
+			testkit.Eventually(o.t, one[0].Name, func() bool { return f.SetInstances(o.t.Context(), side, one) == nil })
+		}
+		testkit.Eventually(o.t, "requests go to blue", func() bool { return o.gets(n) == "blue" })
+	}
+}
+
+// evacuate leaves blue with all services: as soon as that is said, all users get green.
+func (o *oneProxy) evacuate() {
+	o.t.Helper()
+	out, said, status := vaiven(o.t, "evacuate", filepath.Join(o.dir, "plans"), "--from", "blue")
+	if status != 0 || !strings.Contains(out, fmt.Sprintf("%[1]d of %[1]d evacuated from blue", o.services)) {
+		o.t.Fatalf("it says %s%s, exit status %d", out, said, status)
+	}
+	o.t.Log(out)
+	for n := range o.services {
+		if got := o.gets(n); got != "green" {
+			o.t.Errorf("ferry%d gets %q", n, got)
+		}
+	}
+}
+
+// Services behind one proxy are evacuated by few reloads of it.
 func TestEvacuateBehindOneProxy(t *testing.T) {
 	t.Parallel() // it mostly waits
 	nginx, err := exec.LookPath("nginx")
 	if err != nil {
 		t.Skip("there is no nginx: scripts/need test installs it")
 	}
-	const services = 8
-	dir := t.TempDir()
-	write := func(name, text string) {
-		t.Helper()
-		file := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	first, _ := stacktest.Ports(t, 3*services)
+	o := newOneProxy(t, 8)
 	conf := fmt.Sprintf("daemon off;\nmaster_process on;\npid %s/nginx.pid;\nerror_log %[1]s/error.log notice;\n"+
-		"events {}\nhttp {\n\taccess_log off;\n", dir)
-	for n := range services {
-		blue, green, front := first+3*n, first+3*n+1, first+3*n+2
+		"events {}\nhttp {\n\taccess_log off;\n", o.dir)
+	for n := range o.services {
+		blue, green, front := o.ports(n)
 		conf += fmt.Sprintf("\tserver { listen 127.0.0.1:%d; return 200 blue; }\n"+
 			"\tserver { listen 127.0.0.1:%d; return 200 green; }\n"+
 			"\tupstream ferry%[3]d { include %[4]s/inc/ferry%[3]d.conf; }\n"+
-			"\tserver { listen 127.0.0.1:%[5]d; location / { proxy_pass http://ferry%[3]d; } }\n", blue, green, n, dir, front)
-		write(fmt.Sprintf("plans/ferry%d.yaml", n), fmt.Sprintf(`service: ferry%[1]d
-front:
-  listen: 127.0.0.1:%[2]d
-  nginx: {config: %[3]s/nginx.conf, include: %[3]s/inc/ferry%[1]d.conf, upstream: ferry%[1]d, program: %[4]s}
-stack:
-  blue: {stands: ["127.0.0.1:%[5]d"]}
-  green: {stands: ["127.0.0.1:%[6]d"]}
-smoke: [{request: /}]
-route: [100 %%]
-`, n, front, dir, nginx, blue, green))
+			"\tserver { listen 127.0.0.1:%[5]d; location / { proxy_pass http://ferry%[3]d; } }\n", blue, green, n, o.dir, front)
+		o.plan(n, fmt.Sprintf("nginx: {config: %[1]s/nginx.conf, include: %[1]s/inc/ferry%[2]d.conf, upstream: ferry%[2]d, "+
+			"program: %[3]s}", o.dir, n, nginx))
 	}
-	write("nginx.conf", conf+"}\n")
-	write("inc/empty", "")
-	for n := range services {
-		if out, said, status := vaiven(t, "front", fmt.Sprintf("%s/plans/ferry%d.yaml", dir, n)); status != 0 {
+	o.write("nginx.conf", conf+"}\n")
+	o.write("inc/empty", "")
+	for n := range o.services {
+		if out, said, status := vaiven(t, "front", o.file(n)); status != 0 {
 			t.Fatalf("front: %s%s", out, said)
 		}
 	}
-	cmd := exec.Command(nginx, "-c", filepath.Join(dir, "nginx.conf"))
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
-	})
-	gets := func(n int) string {
-		r, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/", first+3*n+2))
-		if err != nil {
-			return err.Error()
-		}
-		defer r.Body.Close()
-		text, _ := io.ReadAll(r.Body)
-		return string(text)
-	}
-	for n := range services {
-		p, err := planfile.Read(fmt.Sprintf("%s/plans/ferry%d.yaml", dir, n))
-		if err != nil {
-			t.Fatal(err)
-		}
-		f := all.Open(p)
-		for _, side := range split.Sides {
-			address := fmt.Sprintf("127.0.0.1:%d", first+3*n+int(side))
-			one := []reading.Server{{Name: side.String() + "-1", Address: address}}
-			testkit.Eventually(t, one[0].Name, func() bool { return f.SetInstances(t.Context(), side, one) == nil })
-		}
-		testkit.Eventually(t, "requests go to blue", func() bool { return gets(n) == "blue" })
-	}
+	o.start(nginx, "-c", filepath.Join(o.dir, "nginx.conf"))
+	o.serve()
 	reloads := func() int {
-		log, err := os.ReadFile(filepath.Join(dir, "error.log"))
+		log, err := os.ReadFile(filepath.Join(o.dir, "error.log"))
 		if err != nil {
 			t.Fatal(err)
 		}
 		return strings.Count(string(log), "(SIGHUP) received")
 	}
 	before := reloads()
-	out, said, status := vaiven(t, "evacuate", filepath.Join(dir, "plans"), "--from", "blue")
-	if status != 0 || !strings.Contains(out, "8 of 8 evacuated from blue") {
-		t.Fatalf("it says %s%s, exit status %d", out, said, status)
+	o.evacuate()
+	if n := reloads() - before; n == 0 || n >= o.services {
+		t.Errorf("nginx was reloaded %d times for %d services", n, o.services)
 	}
-	for n := range services {
-		if got := gets(n); got != "green" {
-			t.Errorf("ferry%d gets %q", n, got)
+}
+
+// Services behind one HAProxy, which takes no more than ten who ask at once, go home from processes of their own at the
+// same moment, and are evacuated.
+func TestHomeBehindOneHAProxy(t *testing.T) {
+	t.Parallel() // it mostly waits
+	haproxy, err := exec.LookPath("haproxy")
+	if err != nil {
+		t.Skip("there is no haproxy: scripts/need test installs it")
+	}
+	o := newOneProxy(t, 12)
+	conf := fmt.Sprintf("global\n\tstats socket %s/socket level admin\ndefaults\n\tmode http\n\ttimeout connect 2s\n"+
+		"\ttimeout client 20s\n\ttimeout server 20s\n", o.dir)
+	for n := range o.services {
+		blue, green, front := o.ports(n)
+		conf += fmt.Sprintf(`frontend blue%[1]d
+	bind 127.0.0.1:%[2]d
+	http-request return status 200 content-type text/plain string blue
+frontend green%[1]d
+	bind 127.0.0.1:%[3]d
+	http-request return status 200 content-type text/plain string green
+frontend ferry%[1]d
+	bind 127.0.0.1:%[4]d
+	http-request set-var(txn.share) str(ferry%[1]d),map(%[5]s/ferry%[1]d.map,0)
+	use_backend ferry%[1]d-green if { rand(10000),sub(txn.share) lt 0 }
+	default_backend ferry%[1]d-blue
+backend ferry%[1]d-blue
+	server-template s 2 127.0.0.1:1 disabled
+backend ferry%[1]d-green
+	server-template s 2 127.0.0.1:1 disabled
+`, n, blue, green, front, o.dir)
+		o.write(fmt.Sprintf("ferry%d.map", n), fmt.Sprintf("ferry%d 0\n", n))
+		o.plan(n, fmt.Sprintf("haproxy: {socket: %[1]s/socket, backends: {blue: ferry%[2]d-blue, green: ferry%[2]d-green}, "+
+			"map: %[1]s/ferry%[2]d.map ferry%[2]d}", o.dir, n))
+	}
+	o.write("haproxy.cfg", conf)
+	o.start(haproxy, "-f", filepath.Join(o.dir, "haproxy.cfg"))
+	o.serve()
+	var backs sync.WaitGroup
+	for n := range o.services {
+		backs.Go(func() {
+			if out, said, status := vaiven(t, "back", o.file(n), "--to", "green"); status != 0 || o.gets(n) != "green" {
+				t.Errorf("ferry%d gets %q, exit status %d: %s%s", n, o.gets(n), status, out, said)
+			}
+		})
+	}
+	backs.Wait()
+	for n := range o.services {
+		if out, said, status := vaiven(t, "back", o.file(n), "--to", "blue"); status != 0 || o.gets(n) != "blue" {
+			t.Fatalf("ferry%d gets %q, exit status %d: %s%s", n, o.gets(n), status, out, said)
 		}
 	}
-	if n := reloads() - before; n == 0 || n >= services {
-		t.Errorf("nginx was reloaded %d times for %d services", n, services)
-	}
+	o.evacuate()
 }

@@ -446,6 +446,9 @@ func (s setting) commands() (all []string) {
 // kept for a reload is on the disk before anything changes, but for going home.
 func (d *Driver) work(s state, share split.Share, home *reading.Order) (told.Work, error) {
 	known := d.steering.Instances()
+	if err := d.alone(s); err != nil && home == nil {
+		return told.Work{}, err
+	}
 	for _, side := range split.Sides {
 		if share.Of(side) > 0 && len(d.of(s, side, known)) == 0 && home == nil {
 			return told.Work{}, fmt.Errorf("%w: %v has no instances to send requests to", front.ErrRefused, side)

@@ -452,6 +452,42 @@ func TestTwoServicesOfOneMap(t *testing.T) {
 	}
 }
 
+// Of a map that another service has as well nothing is let out, which a rehearsal finds, and all can go home.
+func TestAMapOfAnotherService(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	f, _, _ := start(t, w, setup{mapped: true})
+	other := *f.Settings.(*Settings)
+	other.MapKey = "other"
+	g := f
+	g.Settings = &other
+	first, second := New(place.Local{}, f), New(place.Local{}, g)
+	for _, side := range split.Sides {
+		list := w.Raise(side, 1, 2)
+		for _, d := range []*Driver{first, second} {
+			if err := d.SetInstances(t.Context(), side, list); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if _, err := first.Set(t.Context(), 2500, expects(t, first)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := second.NewTerm(t.Context(), 0); err != nil {
+		t.Fatal(err)
+	}
+	const says = "split.map is that of other as well"
+	if _, err := first.Set(t.Context(), 5000, expects(t, first)); !errors.Is(err, front.ErrRefused) ||
+		!strings.Contains(err.Error(), says) {
+		t.Errorf("it is let out: %v", err)
+	}
+	if r := front.Rehearse(t.Context(), first, split.Blue); !strings.Contains(r.Failed, says) {
+		t.Errorf("a rehearsal says %+v", r)
+	}
+	if d, err := first.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"}); err != nil || d.Share != 0 {
+		t.Errorf("home: %+v, %v", d, err)
+	}
+}
+
 // expects is that a front still is as it is now.
 func expects(t *testing.T, d *Driver) front.Expect {
 	t.Helper()

@@ -29,7 +29,15 @@ const longest = 8 << 10
 // command by command, with nothing else in between at its thread.
 func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
 	network, address := d.config.where()
+	defer d.turn(ctx, address)()
 	conn, err := d.on.Dial(ctx, network, address)
+	for pause := time.Millisecond; errors.Is(err, syscall.EAGAIN) && ctx.Err() == nil; pause *= 2 { // its queue is full
+		select {
+		case <-ctx.Done():
+		case <-time.After(min(pause, mostPause)):
+		}
+		conn, err = d.on.Dial(ctx, network, address)
+	}
 	switch {
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
 		return "", fmt.Errorf("%w: no permission for the socket %s: run Vaiven as a user that the configuration's "+
@@ -82,8 +90,8 @@ func (d *Driver) tell(ctx context.Context, commands []string) error {
 	return nil
 }
 
-// mayTell is an error if the socket lets us read and nothing else, or if the map takes numbers alone: then it holds the
-// share, and refuses an order of going home. It changes nothing.
+// mayTell is an error if the socket lets us read and nothing else, if the map is another service's as well, or if it
+// takes numbers alone: then it holds the share, and refuses an order of going home. It changes nothing.
 func (d *Driver) mayTell(ctx context.Context) error {
 	said, err := d.ask(ctx, "show cli level")
 	if level := strings.TrimSpace(said); err == nil && level != "admin" {
@@ -91,6 +99,11 @@ func (d *Driver) mayTell(ctx context.Context) error {
 			"\"stats socket\" line", front.ErrRefused, level)
 	}
 	if err != nil || d.config.Weighs() {
+		return err
+	}
+	if s, err := d.look(ctx); err != nil {
+		return err
+	} else if err := d.alone(s); err != nil {
 		return err
 	}
 	version, err := d.empty(ctx) // which is never put in force
@@ -372,10 +385,16 @@ func (s *state) readMap(said, key, orderKey, termKey, doorKey string) error {
 }
 
 // orderKey is the map's key whose value is the order of going home.
-func (d *Driver) orderKey() string { return d.config.MapKey + ".home" }
+func (d *Driver) orderKey() string { return d.config.MapKey + homeSuffix }
 
 // termKey is the map's key whose value is the term.
-func (d *Driver) termKey() string { return d.config.MapKey + ".term" }
+func (d *Driver) termKey() string { return d.config.MapKey + termSuffix }
+
+// What the keys of a service's order and term end with.
+const (
+	homeSuffix = ".home"
+	termSuffix = ".term"
+)
 
 // encode is an order of going home as a value of a map, which has no space in it:
 // generation, side, seconds since 1970, who and why.

@@ -159,7 +159,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 				words := strings.Fields(text)
 				if len(words) != 2 {
 					r.Wrong(n, fmt.Sprintf("%q does not name a map and a key in it", text),
-						"write the file as HAProxy's configuration names it, and the key: \"/etc/haproxy/split.map "+
+						"write the file as HAProxy's configuration names it, and the key: \"/etc/haproxy/sailings.map "+
 							"sailings\"")
 					return
 				}
@@ -203,7 +203,7 @@ func read(r *section.Reader, n ast.Node) plan.FrontSettings {
 		}
 	case mapped == nil:
 		r.Wrong(sides, "what chooses between the backends is not said",
-			`add the map with the share: "map: /etc/haproxy/split.map sailings"`)
+			`add the map with the share: "map: /etc/haproxy/sailings.map sailings"`)
 	case h.Backends[0] == h.Backends[1]:
 		r.Wrong(sides, "both sides have the same backend", `write "backend: NAME" to divide by weights`)
 	}

@@ -118,6 +118,20 @@ func (d *Driver) content(c change, s state) (next [][2]string, err error) {
 	return next, nil
 }
 
+// alone is an error if another service of ours has the same map: each version replaces all of it, and what was begun
+// before that one went home could be put in force over it for a moment.
+func (d *Driver) alone(s state) error {
+	for _, e := range s.entries {
+		for _, suffix := range []string{homeSuffix, termSuffix} {
+			if key, of := strings.CutSuffix(e[0], suffix); of && key != d.config.MapKey {
+				return fmt.Errorf("%w: the map %s is that of %s as well. A change replaces all of a map, and could undo what "+
+					"another service does at that moment: give each a map of its own", front.ErrRefused, d.config.Map, key)
+			}
+		}
+	}
+	return nil
+}
+
 // ours reports whether a key of the map is this service's.
 func (d *Driver) ours(key string) bool {
 	return key == d.config.MapKey || key == d.orderKey() || key == d.termKey() || strings.HasPrefix(key, d.doorKey())

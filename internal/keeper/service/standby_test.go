@@ -18,7 +18,7 @@ import (
 
 // away is a plan of which no machine has anything alone, with HAProxy by a map or by weights.
 func away(weights bool) *plan.Plan {
-	s := &haproxy.Settings{Address: "10.1.0.3:9999", Map: "/etc/haproxy/split.map"}
+	s := &haproxy.Settings{Address: "10.1.0.3:9999", Map: "/etc/haproxy/sailings.map"}
 	if weights {
 		s.Map = ""
 	}

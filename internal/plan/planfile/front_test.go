@@ -147,7 +147,7 @@ func TestEveryKeyOfFrontsIsRead(t *testing.T) {
 	want[2].Settings = &haproxy.Settings{
 		Socket: "/run/admin.sock", Backends: [2]string{"sailings-blue", "sailings-green"},
 		Servers: [2]string{"blue", "green"},
-		Map:     "/etc/haproxy/split.map", MapKey: "sailings",
+		Map:     "/etc/haproxy/sailings.map", MapKey: "sailings",
 	}
 	want[2].Spare = plan.SpareDoor{Cookie: "try", File: base + "/sailings.vaiven/spare.secret"}
 	want[3].Settings = &nginx.Settings{Settings: include.Settings{
