@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"os"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -430,8 +432,21 @@ func (w *watcher) pace(ticker *time.Ticker, tick time.Duration) time.Duration {
 	}
 	if now != tick {
 		ticker.Reset(now)
+		collect(rest)
 	}
 	return now
+}
+
+// collect has memory that is not used any more found sooner at rest, when there is little of it and time for that.
+// Whoever sets GOGC has the say.
+func collect(rest bool) {
+	percent := 100
+	if rest {
+		percent = 50
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(percent)
+	}
 }
 
 // within waits for something, but not for ever.
