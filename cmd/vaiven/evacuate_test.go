@@ -604,3 +604,53 @@ backend ferry%[1]d-green
 	o.home("blue")
 	o.evacuate()
 }
+
+// As behind an nginx; and an httpd that takes a while to read its configuration is asked once for all where it notes its
+// process.
+func TestHomeBehindOneHTTPD(t *testing.T) {
+	t.Parallel() // it mostly waits
+	httpd, err := exec.LookPath("apache2")
+	if err != nil {
+		t.Skip("there is no httpd: scripts/need test installs it")
+	}
+	o := newOneProxy(t, 8)
+	conf := fmt.Sprintf("ServerRoot %s\nServerName pier\nPidFile %[1]s/pid\nErrorLog %[1]s/error.log\n"+
+		"DefaultRuntimeDir %[1]s\n", o.dir)
+	for _, module := range []string{"mpm_event", "authz_core", "proxy", "proxy_http", "proxy_balancer",
+		"lbmethod_byrequests", "slotmem_shm"} {
+		conf += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", module)
+	}
+	for n := range 5000 {
+		conf += fmt.Sprintf("Define berth%d %d\n", n, n)
+	}
+	for n := range o.services {
+		_, _, front := o.ports(n)
+		for _, side := range split.Sides {
+			l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", o.first+3*n+int(side)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			s := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				_, _ = io.WriteString(w, side.String())
+			})}
+			go func() { _ = s.Serve(l) }()
+			t.Cleanup(func() { _ = s.Close() })
+		}
+		conf += fmt.Sprintf("Listen 127.0.0.1:%d\nInclude %s/inc/ferry%d.conf\n<VirtualHost 127.0.0.1:%[1]d>\n"+
+			"ProxyPass / balancer://ferry%[3]d/\n</VirtualHost>\n", front, o.dir, n)
+		o.plan(n, fmt.Sprintf("httpd: {config: %[1]s/httpd.conf, include: %[1]s/inc/ferry%[2]d.conf, balancer: ferry%[2]d, "+
+			"program: %[3]s}", o.dir, n, httpd))
+	}
+	o.write("httpd.conf", conf)
+	o.write("inc/empty", "")
+	for n := range o.services {
+		if out, said, status := vaiven(t, "front", o.file(n)); status != 0 {
+			t.Fatalf("front: %s%s", out, said)
+		}
+	}
+	o.start(httpd, "-D", "FOREGROUND", "-f", filepath.Join(o.dir, "httpd.conf"))
+	o.serve()
+	o.home("green")
+	o.home("blue")
+	o.evacuate()
+}

@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
@@ -292,15 +294,11 @@ func (s *server) Running(ctx context.Context) (include.Running, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.pidFile == "" {
-		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-		defer cancel()
-		text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_RUN_CFG")
-		m := pidLine.FindStringSubmatch(text)
-		if m == nil {
-			return include.Running{}, fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable,
-				errors.Join(err, errors.New("no PidFile in what it says")))
+		file, err := s.whereNoted(ctx)
+		if err != nil {
+			return include.Running{}, err
 		}
-		s.pidFile = m[1]
+		s.pidFile = file
 	}
 	master, err := include.PID(ctx, s.on, s.pidFile)
 	if err != nil {
@@ -313,6 +311,32 @@ func (s *server) Running(ctx context.Context) (include.Running, error) {
 		}
 	}
 	return now, err
+}
+
+// asking are the questions where an httpd notes its process that are under way, one for all services behind it: it
+// reads its whole configuration for that.
+var asking singleflight.Group
+
+// whereNoted is the file in which httpd notes its process.
+func (s *server) whereNoted(ctx context.Context) (string, error) {
+	answer := asking.DoChan(fmt.Sprintf("%v %q %s", s.on, s.config.Program, s.config.Config), func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		text, err := s.command(ctx, "-f", s.config.Config, "-t", "-D", "DUMP_RUN_CFG")
+		m := pidLine.FindStringSubmatch(text)
+		if m == nil {
+			return "", fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable,
+				errors.Join(err, errors.New("no PidFile in what it says")))
+		}
+		return m[1], nil
+	})
+	select {
+	case a := <-answer:
+		return a.Val.(string), a.Err
+	case <-ctx.Done():
+		return "", fmt.Errorf("%w: where httpd notes its process is not known: %w", front.ErrUnreachable,
+			context.Cause(ctx))
+	}
 }
 
 // written is when httpd wrote its PidFile, zero if that is not known to less than a second. The caller holds mu.
