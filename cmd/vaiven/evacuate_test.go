@@ -605,8 +605,8 @@ backend ferry%[1]d-green
 	o.evacuate()
 }
 
-// As behind an nginx; and an httpd that takes a while to read its configuration is asked once for all where it notes its
-// process.
+// As behind an nginx; and an httpd that takes a while to read its configuration is asked once for all where it notes
+// its process.
 func TestHomeBehindOneHTTPD(t *testing.T) {
 	t.Parallel() // it mostly waits
 	httpd, err := exec.LookPath("apache2")
