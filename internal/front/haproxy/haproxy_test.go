@@ -12,9 +12,8 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
-
-	"vaiven/lab/placetest"
 
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
@@ -22,6 +21,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
+	"vaiven/lab/placetest"
 	"vaiven/lab/stacktest"
 )
 
@@ -808,4 +808,29 @@ func TestInterval(t *testing.T) {
 			t.Errorf("%q: %v, not %v", text, got, want)
 		}
 	}
+}
+
+// A socket whose queue stays full is tried until there is no more time, and no faster for that.
+func TestASocketThatIsFull(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		full := &fullSocket{}
+		d := New(full, plan.Front{Settings: &Settings{Socket: "/run/full.sock", Backends: [2]string{"blue", "green"}}})
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		defer cancel()
+		_, err := d.ask(ctx, "show info")
+		if !errors.Is(err, front.ErrUnreachable) || full.tries < 1000 || full.tries > 60*1000/16+10 {
+			t.Errorf("it was tried %d times in a minute: %v", full.tries, err)
+		}
+	})
+}
+
+// fullSocket is a machine at which nobody is let in for now.
+type fullSocket struct {
+	place.Local
+	tries int
+}
+
+func (f *fullSocket) Dial(context.Context, string, string) (net.Conn, error) {
+	f.tries++
+	return nil, &net.OpError{Op: "dial", Net: "unix", Err: syscall.EAGAIN}
 }

@@ -31,11 +31,12 @@ func (d *Driver) ask(ctx context.Context, commands ...string) (string, error) {
 	network, address := d.config.where()
 	defer d.turn(ctx, address)()
 	conn, err := d.on.Dial(ctx, network, address)
-	for pause := time.Millisecond; errors.Is(err, syscall.EAGAIN) && ctx.Err() == nil; pause *= 2 { // its queue is full
+	for pause := time.Millisecond; errors.Is(err, syscall.EAGAIN) && ctx.Err() == nil; { // its queue is full
 		select {
 		case <-ctx.Done():
-		case <-time.After(min(pause, mostPause)):
+		case <-time.After(pause):
 		}
+		pause = min(2*pause, mostPause)
 		conn, err = d.on.Dial(ctx, network, address)
 	}
 	switch {
