@@ -404,7 +404,7 @@ func TestStandbysOfAFolder(t *testing.T) {
 	for _, pier := range []string{"pier-1", "pier-2"} {
 		p.write(filepath.Join(p.dir, pier, "sailings.env"), "HOME="+p.home+"\n")
 	}
-	p.begin("pier-1", program, "keep", filepath.Dir(p.plan("pier-1")))
+	keepers := p.begin("pier-1", program, "keep", filepath.Dir(p.plan("pier-1")))
 	p.until("pier-1", "keeper, process")
 	folder := filepath.Dir(p.plan("pier-2"))
 	p.step("pier-2", 2, "this one's own", "keep", folder, "--standby", folder)
@@ -442,8 +442,10 @@ func TestStandbysOfAFolder(t *testing.T) {
 	if said := all.says(); strings.Count(said, `"the plan has changed"`) != 2 || !strings.Contains(said, `"msg":"take over"`) {
 		t.Error("a plan that has changed is not said twice")
 	}
-	_ = all.Process.Signal(os.Interrupt)
-	all.ends(0, "")
+	for _, one := range []*ongoing{all, keepers} { // with the keepers that they run
+		_ = one.Process.Signal(os.Interrupt)
+		one.ends(0, "")
+	}
 }
 
 // process is the one that keeps a machine's service, or stands by for it; 0 for none.

@@ -61,6 +61,7 @@ const (
 	Ports    Ability = "reaches instances at ports of their own"
 	Chooses  Ability = "decides which instance of a side gets a request"
 	Divides  Ability = "gives some instances of a side as much as the other side gets"
+	Beside   Ability = "keeps what it is told while somebody reloads it"
 	Finely   Ability = "gives every instance of a side its part, whatever the share is"
 )
 
@@ -123,7 +124,7 @@ var rules = []rule{
 		false, somebodyElse},
 	{"a reload by somebody", "what is in force outlives a reload", []Ability{Reloads}, false, reloaded},
 	{"a reload beside a change", "what is said to be done is in force, whoever else reloads at that moment",
-		[]Ability{Reloads}, false, reloadedBeside},
+		[]Ability{Reloads, Beside}, false, reloadedBeside},
 	{"a refused configuration", "what the proxy would refuse is refused, and nothing has changed", []Ability{Checker},
 		false, refused},
 	{"no disk", "without its disk a change is refused, and going home is not", []Ability{Disk}, false, noDisk},

@@ -165,19 +165,19 @@ func open(s setup, reach fronttest.Reach) func(*testing.T, *fronttest.World) fro
 
 func TestConformanceByWeight(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Open: open(setup{}, fronttest.Here),
-		Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Checker, fronttest.Door}})
+		Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Checker, fronttest.Door, fronttest.Beside}})
 }
 
 // Steered at an address, and with a log, which make no other difference.
 func TestConformanceByMap(t *testing.T) {
 	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true, byAddr: true, logs: true}, fronttest.Here),
-		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides}})
+		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides, fronttest.Beside}})
 }
 
 func TestConformanceOverSSH(t *testing.T) {
 	reach := fronttest.OverSSH(t)
 	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}, reach),
-		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides}})
+		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides, fronttest.Beside}})
 }
 
 // Whatever the key, the configuration that is asked for keeps clients on green.
