@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -86,7 +85,7 @@ func crossFleet(cmd *cobra.Command, file string, versions []string, o headless.O
 			return usage("--%s is for one service: a fleet is followed to its end", flag)
 		}
 	}
-	if info, err := os.Stat(file); err == nil && info.IsDir() {
+	if isFolder(file) {
 		return usage("%s is a folder, which says no order: write a fleet file, or cross each service by its plan", file)
 	}
 	f, err := fleetfile.Read(file)

@@ -60,7 +60,7 @@ Exit status: 0 ended or replaced, 4 there is one already, another one has taken 
 cannot be replaced just now, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+			if isFolder(args[0]) {
 				if takeOver || force || beside {
 					return usage("of a folder, keepers are replaced by themselves: --take-over is for one plan")
 				}

@@ -64,7 +64,7 @@ Exit status: 0 it is right, 2 it is not.`,
 			if is, err := fleetfile.IsFleet(args[0]); err == nil && is {
 				return planFleet(cmd, args[0], out)
 			}
-			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+			if isFolder(args[0]) {
 				return checkPlans(cmd.Context(), cmd.OutOrStdout(), args[0])
 			}
 			if whole {
@@ -121,6 +121,12 @@ func checkPlan(file string) (*plan.Plan, error) {
 		return nil, usage("there is no plan file %s", file)
 	}
 	return p, err
+}
+
+// isFolder reports whether a name is that of a folder.
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
 }
 
 // plansBelow are the plan files below a folder. That there are none is an error.

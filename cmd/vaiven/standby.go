@@ -154,7 +154,7 @@ Of a folder the standbys of all plans below it take over, at once; what is in th
 Exit status: 0 it has taken over, 4 it has not, or one of a folder has not, 2 bad usage or plan, 1 anything else.`,
 		Args: onePlan,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+			if isFolder(args[0]) {
 				return takeOverAll(cmd, args[0], force, out)
 			}
 			t, err := takeOver(cmd.Context(), args[0], force)

@@ -106,42 +106,51 @@ func (k *Keeper) next(s Seen) (Act, string) {
 		return Nothing, ""
 	case s.Standby:
 		return k.follows(s)
-	case s.At.Sub(k.round) >= stillFor:
+	case k.hangs(s) != "":
 		if !k.paused(s.At) {
-			return Replace, fmt.Sprintf("it has not gone round for %v", s.At.Sub(k.round).Round(time.Second))
+			return Replace, k.hangs(s)
 		}
 	case s.Wrong != "":
 		return Nothing, "the keeper goes by the plan as it was: " + s.Wrong
 	case !s.Stays: // it was started beside a terminal, and ends when nobody needs it
-	case s.Memory > mostMemory:
+	case s.outdated() != "":
 		if !k.paused(s.At) {
-			return TakeOver, fmt.Sprintf("it takes %d MiB of memory", s.Memory>>20)
-		}
-	case s.Keeps != "" && s.Keeps != s.Plan:
-		if !k.paused(s.At) {
-			return TakeOver, "the plan has changed"
+			return TakeOver, s.outdated()
 		}
 	}
 	return Nothing, ""
 }
 
+// hangs is why what runs is taken for something that hangs, "" if it is not.
+func (k *Keeper) hangs(s Seen) string {
+	if still := s.At.Sub(k.round); still >= stillFor {
+		return fmt.Sprintf("it has not gone round for %v", still.Round(time.Second))
+	}
+	return ""
+}
+
+// outdated is why another process is to run in place of this one, "" for no reason.
+func (s Seen) outdated() string {
+	switch {
+	case s.Memory > mostMemory:
+		return fmt.Sprintf("it takes %d MiB of memory", s.Memory>>20)
+	case s.Keeps != "" && s.Keeps != s.Plan:
+		return "the plan has changed"
+	}
+	return ""
+}
+
 // follows is what is to be done about a standby: one that is ended is started again.
 func (k *Keeper) follows(s Seen) (Act, string) {
-	why := ""
 	switch {
-	case s.At.Sub(k.round) >= stillFor:
-		return Kill, fmt.Sprintf("it has not gone round for %v", s.At.Sub(k.round).Round(time.Second))
+	case k.hangs(s) != "":
+		return Kill, k.hangs(s)
 	case s.Wrong != "":
 		return Nothing, "the standby goes by the plan as it was: " + s.Wrong
-	case s.Memory > mostMemory:
-		why = fmt.Sprintf("it takes %d MiB of memory", s.Memory>>20)
-	case s.Keeps != "" && s.Keeps != s.Plan:
-		why = "the plan has changed"
-	}
-	if why == "" || k.justEnded(s.At) {
+	case s.outdated() == "", k.justEnded(s.At):
 		return Nothing, k.said
 	}
-	return End, why
+	return End, s.outdated()
 }
 
 // justEnded reports whether it was told to end a moment ago.
