@@ -24,7 +24,7 @@ type Evacuation struct {
 	Force bool          // past everything but that nobody stands on the other side
 	For   time.Duration // how long each front is tried
 	Dry   bool          // only say what would be done
-	// how long what says whether a service can go is waited for, [Within] in general
+	// how long one look at whether a service can go may take, [Within] in general
 	Within time.Duration
 }
 
@@ -46,8 +46,12 @@ type Evacuated struct {
 	order   reading.Order
 }
 
-// Within is how long is waited for what says whether a service can go: it is nothing to wait for in a fire.
-const Within = time.Second
+// Within is how long one look at a front may take, and patience how long fronts that do not answer are looked at again
+// and again, while other services move: a busy machine takes more than a second now and then.
+const (
+	Within   = time.Second
+	patience = 3 * time.Second
+)
 
 // Evacuate evacuates a side with one service, and closes it. tried is told why a try did not work.
 func (e Evacuation) Evacuate(ctx context.Context, p *plan.Plan, f Front, tried func(error)) Evacuated {
@@ -88,6 +92,21 @@ func (e Evacuation) Hold(ctx context.Context, f Front, r Evacuated) error {
 
 // stand finds out what is known of both sides, or why nothing is.
 func (e Evacuation) stand(ctx context.Context, p *plan.Plan, f Front, is *Evacuated) {
+	begun := time.Now()
+	for e.look(ctx, p, f, is); !is.Stand.Read; e.look(ctx, p, f, is) {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(e.Within / 10):
+		}
+		if time.Since(begun) >= patience {
+			return
+		}
+	}
+}
+
+// look is one look at both sides.
+func (e Evacuation) look(ctx context.Context, p *plan.Plan, f Front, is *Evacuated) {
 	s := &is.Stand
 	ctx, cancel := context.WithTimeout(ctx, e.Within)
 	defer cancel()

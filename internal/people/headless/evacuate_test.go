@@ -24,6 +24,7 @@ type house struct {
 	fault string
 	takes time.Duration
 	fails int // of how many tries nothing comes
+	busy  int // how many looks come to nothing in time
 
 	mu    sync.Mutex // protects what follows
 	share split.Share
@@ -51,6 +52,9 @@ func (h *house) Read(ctx context.Context) (reading.Front, error) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if h.busy--; h.busy >= 0 {
+		return reading.Front{}, context.DeadlineExceeded
+	}
 	r := reading.Front{At: time.Now(), Order: h.order}
 	r.Split.Share = h.share
 	for side := range r.Sides {
@@ -141,6 +145,8 @@ func TestTwoHundredEvacuate(t *testing.T) {
 				h.takes = 350 * time.Millisecond
 			case 4:
 				h.fails = 1 + r.IntN(3)
+			case 5:
+				h.busy = 1 + r.IntN(2)
 			}
 			houses[n] = h
 			own := rand.New(rand.NewPCG(r.Uint64(), r.Uint64()))
