@@ -14,6 +14,7 @@ import (
 	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
 	"vaiven/internal/keeper"
+	"vaiven/internal/people/framed"
 	"vaiven/internal/people/tui/frame"
 	"vaiven/internal/people/tui/theme"
 	"vaiven/internal/words"
@@ -38,7 +39,7 @@ type Config struct {
 func Run(ctx context.Context, c Config, options ...tea.ProgramOption) (keeper.Snapshot, error) {
 	watched, stop := context.WithCancel(ctx)
 	defer stop()
-	p := tea.NewProgram(newRoot(ctx, c), append(options, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))...)
+	p := framed.New(ctx, newRoot(ctx, c), framesPerSecond, options...)
 	go func() {
 		for s := range c.Client.Snapshots(watched) {
 			p.Send(snapshotRead{s})

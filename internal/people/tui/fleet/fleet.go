@@ -16,6 +16,7 @@ import (
 
 	"vaiven/internal/core/situation"
 	"vaiven/internal/core/split"
+	"vaiven/internal/people/framed"
 	"vaiven/internal/people/headless"
 	"vaiven/internal/people/tui/cells"
 	"vaiven/internal/people/tui/frame"
@@ -54,7 +55,7 @@ const (
 func Run(ctx context.Context, c Config, options ...tea.ProgramOption) error {
 	watched, stop := context.WithCancel(ctx)
 	defer stop()
-	p := tea.NewProgram(newModel(c), append(options, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))...)
+	p := framed.New(ctx, newModel(c), framesPerSecond, options...)
 	for _, file := range c.Files {
 		go c.Follow(watched, file, func(s headless.Service) { p.Send(s) })
 	}
@@ -104,6 +105,7 @@ type model struct {
 	marked     map[string]bool // by file
 	acting     acting
 	said       frame.Notice
+	helping    bool   // all keys are shown
 	crosses    string // the fleet's own crossing, "" for none
 	asking     bool   // for that
 }
@@ -279,7 +281,7 @@ func (m model) keys() []key.Binding {
 		list = append(list, frame.Bind("f", "freeze marked", "f"), frame.Bind("b", "roll back marked", "b"))
 	}
 	return append(list, frame.Bind("/", "find", "/"), frame.Bind("o", other, "o"),
-		frame.Bind("x", "evacuate a side", "x"), frame.Bind("q", "leave", "q"))
+		frame.Bind("x", "evacuate a side", "x"), frame.Bind(frame.Help, "keys", frame.Help), frame.Bind("q", "leave", "q"))
 }
 
 // press is a key.
@@ -287,6 +289,10 @@ func (m model) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	k := msg.String()
 	if k == "ctrl+c" {
 		return m, tea.Quit
+	}
+	if m.helping {
+		m.helping = false
+		return m, nil
 	}
 	switch {
 	case m.evacuating.under, m.acting.under:
@@ -304,6 +310,8 @@ func (m model) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	switch k {
 	case "q":
 		return m, tea.Quit
+	case frame.Help:
+		m.helping = true
 	case "/":
 		m.finding, m.typed = true, ""
 	case "esc":
@@ -485,7 +493,15 @@ func (m model) draw(g *cells.Grid) {
 	} else {
 		frame.Hair(g, t, m.h-2)
 	}
-	frame.Keys(g, t, m.h-1, frame.Hints(m.keys()), nil)
+	if m.helping {
+		lines := make([]frame.Line, 0, len(m.keys()))
+		for _, k := range m.keys() {
+			lines = append(lines, frame.Line{{Text: fmt.Sprintf("%-6s", k.Help().Key), Style: t.Ink.In(true)},
+				{Text: k.Help().Desc, Style: t.Ink}})
+		}
+		frame.Box(g, t, 2, m.h-2, "keys", lines, "any key closes this", 0)
+	}
+	frame.Keys(g, t, m.h-1, frame.Stay(frame.Hints(m.keys()), "b", "x", "q"), nil)
 }
 
 // sentence answers whether it is all right with all services: which are not, and of the only one why.

@@ -276,6 +276,29 @@ func TestFinding(t *testing.T) {
 	}
 }
 
+// However many keys there are, those that evacuate, roll back and leave are named, and the help has all.
+func TestTheFooter(t *testing.T) {
+	s := newSeen(t, "fares", "sailings")
+	s.press("space")
+	for _, w := range []int{60, 80, 100, 120, 142, 200} {
+		s.takes(tea.WindowSizeMsg{Width: w, Height: 20})
+		for _, want := range []string{"b roll back marked", "x evacuate a side", "? keys", "q leave"} {
+			if text := s.text(); !strings.Contains(text, want) {
+				t.Errorf("at %d columns %q is not named:\n%s", w, want, text)
+			}
+		}
+	}
+	s.press("?")
+	for _, want := range []string{"freeze marked", "by dependency", "find", "any key closes this"} {
+		if text := s.text(); !strings.Contains(text, want) {
+			t.Errorf("the help does not have %q:\n%s", want, text)
+		}
+	}
+	if s.press("q"); s.helping || strings.Contains(s.text(), "any key closes this") {
+		t.Error("the help is still there")
+	}
+}
+
 // Whatever the size of the terminal, and however many services there are, nothing is drawn over another.
 func TestEverySize(t *testing.T) {
 	var names []string

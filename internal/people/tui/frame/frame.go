@@ -143,7 +143,10 @@ func Hair(g *cells.Grid, t theme.Theme, y int) {
 }
 
 // Hint is a key and what it does.
-type Hint struct{ Key, Does string }
+type Hint struct {
+	Key, Does string
+	Stays     bool // where there is no room for all, others are left out first
+}
 
 // Hints are the enabled keys, for the last line.
 func Hints(bindings []key.Binding) []Hint {
@@ -164,8 +167,17 @@ func Bind(name, does string, keys ...string) key.Binding {
 // Help is the key that names all others.
 const Help = "?"
 
-// Keys names keys, as many as fit, and who has the wheel at the line's end. Where some do
-// not fit, the last one is that for help.
+// Stay has the hints of some keys stay where there is no room for all.
+func Stay(hints []Hint, keys ...string) []Hint {
+	hints = slices.Clone(hints)
+	for n := range hints {
+		hints[n].Stays = hints[n].Stays || slices.Contains(keys, hints[n].Key)
+	}
+	return hints
+}
+
+// Keys names keys, as many as fit, and who has the wheel at the line's end. Where some do not fit, the key for help
+// stays, and so do those that [Stay] names.
 func Keys(g *cells.Grid, t theme.Theme, y int, hints []Hint, wheel []string) {
 	w, _ := g.Size()
 	for _, text := range wheel {
@@ -187,24 +199,27 @@ const (
 	wheelFrom = 60 // columns from which on there is room for who has the wheel beside the keys
 )
 
-// fitting are the keys that fit into a width.
+// fitting are the hints that fit into a width, in their order: the last ones are left out first, and those that stay
+// last of all.
 func fitting(hints []Hint, width int) []Hint {
-	room := func(k Hint) int { return cells.Width(k.Key) + 1 + cells.Width(k.Does) + keyGap }
-	first := func(hints []Hint, width int) int {
-		for n, k := range hints {
-			if width -= room(k); width < -keyGap {
-				return n
+	left := slices.Clone(hints)
+	for {
+		room := -keyGap
+		for _, k := range left {
+			room += cells.Width(k.Key) + 1 + cells.Width(k.Does) + keyGap
+		}
+		if room <= width || len(left) == 0 {
+			return left
+		}
+		out := len(left) - 1
+		for n, k := range slices.Backward(left) {
+			if !k.Stays && k.Key != Help {
+				out = n
+				break
 			}
 		}
-		return len(hints)
+		left = slices.Delete(left, out, out+1)
 	}
-	n := first(hints, width)
-	help := slices.IndexFunc(hints, func(k Hint) bool { return k.Key == Help })
-	if n == len(hints) || help < n {
-		return hints[:n]
-	}
-	n = first(hints[:help], width-room(hints[help]))
-	return append(slices.Clone(hints[:n]), hints[help])
 }
 
 // Wrap breaks a text into lines of a width, at spaces where there are any.
