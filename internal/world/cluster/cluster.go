@@ -99,6 +99,7 @@ func Open(c plan.API) (*Client, error) {
 	}
 	rest.UserAgent = Manager
 	rest.QPS, rest.Burst = -1, 0 // it is not for a client to hold up going home
+	rest.Wrap(func(next http.RoundTripper) http.RoundTripper { return repeated{next} })
 	namespace := c.Namespace
 	if namespace == "" {
 		if namespace, _, err = config.Namespace(); err != nil {
@@ -118,6 +119,18 @@ func Open(c plan.API) (*Client, error) {
 		return nil, fmt.Errorf("%w: the kubeconfig: %w", ErrRefused, err)
 	}
 	return &Client{Namespace: namespace, api: api, base: base, http: asks, config: rest}, nil
+}
+
+// repeated has net/http repeat a PATCH or POST on another connection if the API closed the kept one without an answer.
+// By itself it repeats only what says that it may be repeated (http.Transport). Ours may: a change names what it
+// changes, so a second one is refused or changes nothing. The header has no value, and is not sent.
+type repeated struct{ next http.RoundTripper }
+
+// RoundTrip carries out one request.
+func (r repeated) RoundTrip(asked *http.Request) (*http.Response, error) {
+	asked = asked.Clone(asked.Context())
+	asked.Header["X-Idempotency-Key"] = nil
+	return r.next.RoundTrip(asked)
 }
 
 // Later opens a client when it is needed first: the kubeconfig may come later than the plan. It is safe for
