@@ -3,7 +3,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 GO      ?= go
 
-.PHONY: build dist demo test long race quick bench cluster-test evidence torment shots man fuzz simulate mutate clean
+.PHONY: build dist demo test long steady race quick bench cluster-test evidence torment shots man fuzz simulate mutate clean
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o bin/vaiven ./cmd/vaiven
@@ -18,32 +18,23 @@ dist:
 demo: build
 	./bin/vaiven demo
 
-# Everything: what tests need is installed first. Where goroutines of ours share memory, the race detector looks on; it
-# has nothing to see in the core, and little in what is tried with real systems, which is most of the time (make race).
-# All that fails is seen in one run; what fails while the machine stands still is tried again (lab/tested). All but what
-# the race detector looks at is built as what is released is, so that it is compiled once.
-RELEASED := CGO_ENABLED=0 GOFLAGS="-trimpath $$($(GO) env GOFLAGS)"
-RACED := ./internal/keeper/... ./internal/people/... ./internal/proving/... ./internal/world/... ./internal/stack \
-	$(addprefix ./internal/front/,embedded include told several logged clients asked held)
-test: export TMPDIR = $(shell scripts/memory)
+# Everything, on two processors in nine minutes after it is compiled: what tests need is installed first. Tests have fixed
+# seeds, and are built as what is released is: see scripts/tests. PACKAGES=... tries these alone.
 test:
 	scripts/need test
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted:"; echo "$$unformatted"; exit 1; }
-	$(RELEASED) $(GO) vet ./...
-	@rm -f bin/ran-as bin/failed; mkdir -p bin
-	CGO_ENABLED=0 $(GO) build -trimpath -o bin/tested ./lab/tested
-	GO=$(GO) bin/tested -race -short -vet=off -p=4 -timeout=20m '-skip=^TestSimulation$$' $(RACED) || touch bin/failed
-	VAIVEN_RAN_AS=$(CURDIR)/bin/ran-as $(RELEASED) GO=$(GO) bin/tested -short -vet=off -p=3 -parallel=3 -timeout=20m \
-		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(RACED))") || touch bin/failed
-	$(RELEASED) $(GO) test -vet=off -timeout 20m -run '^TestSimulation$$' ./internal/keeper || touch bin/failed
-	@test ! -e bin/failed
-	@echo "all of it ran as user $$(id -un)"; if [ -e bin/ran-as ]; then echo "and besides:"; cat bin/ran-as; fi
+	CGO_ENABLED=0 GOFLAGS="-trimpath $$($(GO) env GOFLAGS)" $(GO) vet ./...
+	GO=$(GO) scripts/tests $(PACKAGES)
 
-# Those of test, and those that take long: all over SSH what is tried beside it too, messages by the ten thousand, and
-# more cells of the torment. It takes half an hour.
+# Those of test with new seeds, and those that take long: all over SSH what is tried beside it too, messages by the ten
+# thousand, and more cells of the torment. It takes half an hour.
 long:
 	scripts/need test
-	$(GO) test -vet=off -p 3 -parallel 3 -timeout 40m ./...
+	VAIVEN_SEED=new GO=$(GO) scripts/tests long $(PACKAGES)
+
+# A fresh clone, tested ten times in a row, every second time on a busy machine: all have to be green.
+steady:
+	GO=$(GO) scripts/steady $(or $(TIMES),10) $(PACKAGES)
 
 # All of it with the race detector. It takes half an hour.
 race:
@@ -91,8 +82,8 @@ shots: build
 # Most of a day: crossings in worlds in which everything fails. A seed that breaks a promise
 # is printed with its story; -from=SEED -crossings=1 tells it again.
 simulate:
-	$(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 24h -from=0 -crossings 1000000
-	$(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 24h -crossings 50000
+	VAIVEN_SEED=new $(GO) test ./internal/core/engine -run '^TestSimulation$$' -v -timeout 24h -crossings 1000000
+	VAIVEN_SEED=new $(GO) test ./internal/keeper -run '^TestSimulation$$' -v -timeout 24h -crossings 50000
 
 # Which changes of the judgement no test notices, also in the cases of switches. It takes hours.
 GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"vaiven/lab/testkit"
 )
 
 // dist makes a release for this machine from a tree.
@@ -46,10 +48,13 @@ func TestFromTheArchive(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	two, err := os.ReadFile(dist(t, copied(t, "..")))
-	if err != nil || !bytes.Equal(one, two) {
-		t.Errorf("built again, elsewhere, it is another: %d and %d bytes, %v", len(one), len(two), err)
-	}
+	t.Run("again", func(t *testing.T) {
+		testkit.Long(t)
+		two, err := os.ReadFile(dist(t, copied(t, "..")))
+		if err != nil || !bytes.Equal(one, two) {
+			t.Errorf("built again, elsewhere, it is another: %d and %d bytes, %v", len(one), len(two), err)
+		}
+	})
 	home := t.TempDir()
 	// What a new user has: no Go, and nothing of ours but the archive.
 	run := func(dir string, words ...string) string {
@@ -93,7 +98,10 @@ func TestFromTheArchive(t *testing.T) {
 		"bubbletea") {
 		t.Errorf("the licences of what is in it are missing: %v", err)
 	}
-	if out := run(dir, "./vaiven", "demo", "--hands-free", "--patient"); !strings.Contains(out, "settled") {
-		t.Errorf("the first crossing ended with\n%s", out)
-	}
+	t.Run("first crossing", func(t *testing.T) {
+		testkit.Long(t)
+		if out := run(dir, "./vaiven", "demo", "--hands-free", "--patient"); !strings.Contains(out, "settled") {
+			t.Errorf("the first crossing ended with\n%s", out)
+		}
+	})
 }

@@ -187,7 +187,7 @@ func alerts(t *testing.T, m *machine, hook *board) {
 			`side="green"} 0.4`)
 	})
 	fire("Before")
-	time.Sleep(5 * time.Second)
+	time.Sleep(5 * time.Second) // what does not come, does not come within this time
 	if out := frozen(); strings.Contains(out, "frozen") {
 		t.Fatalf("an alert from before freezes: %s", out)
 	}

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"vaiven/lab/linktest"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )
 
@@ -31,9 +30,9 @@ func onAMachine(t *testing.T, test, section string) {
 	if os.Getuid() != 0 {
 		t.Skip("only root can make namespaces that look like a machine")
 	}
-	vaiven := stacktest.Program(t, "vaiven/cmd/vaiven")
+	vaiven := testkit.Program(t, "vaiven/cmd/vaiven")
 	t.Parallel()
-	testkit.Steadily(t, func() error { return follow(t, test, section, vaiven) })
+	follow(t, test, section, vaiven)
 }
 
 // The hook in the repository is the one that is shown.

@@ -12,14 +12,13 @@ import (
 	"time"
 
 	"vaiven/internal/keeper/service"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )
 
 // A tool that hangs does not keep Vaiven from ending when it is asked to.
 func TestItEndsThoughAToolHangs(t *testing.T) {
 	dir := t.TempDir()
-	front, _ := stacktest.Ports(t, 2)
+	front, _ := testkit.Ports(t, 2)
 	begun := filepath.Join(dir, "begun")
 	tool := "#!/bin/sh\nread q\ncase $q in *'\"do\":\"list\"'*) echo '{}' ;; *) touch " + begun +
 		"; sleep 600 ;; esac\n"

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -46,13 +45,8 @@ func (h *houses) file(name string) string { return filepath.Join(h.dir, name+".y
 // write writes a plan, whose front does not run: a keeper says so, and goes on.
 func (h *houses) write(name, more string) {
 	h.t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	defer l.Close()
-	if address := l.Addr().String(); h.listens[name] == "" {
-		h.listens[name] = address
+	if h.listens[name] == "" {
+		h.listens[name] = testkit.Address(h.t)
 	}
 	text := fmt.Sprintf("service: %s\nfront: {listen: \"%s\"}\nversions: folder builds\nstack:\n"+
 		"  command: ./builds/{version}/serve {address}\n  ports: %s\nhealth: {path: /}\nsmoke: [{request: /}]\n"+

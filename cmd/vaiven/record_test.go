@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"vaiven/internal/keeper/service"
+	"vaiven/lab/demo"
 	"vaiven/lab/testkit"
 )
 
@@ -21,7 +22,7 @@ import (
 // event was changed since. All that goes through the keeper, and without one.
 func TestACrossingIsRemembered(t *testing.T) {
 	t.Parallel() // it mostly waits
-	s := scenario(t)
+	s := scenarioOf(t, demo.Options{Rate: 100, Stays: true})
 	term := onFirstLeg(t, s, 142, 38)
 	time.Sleep(2 * time.Second) // some seconds of it are to be seen again; nothing waits for it to be right
 	term.press("b", "b")
@@ -31,20 +32,17 @@ func TestACrossingIsRemembered(t *testing.T) {
 	term.press("Enter")
 	term.wait("PAST", "stands still", "crossing 1", "now: ")
 	key := ">"
-	testkit.Eventually(t, "the first leg is seen", func() bool {
-		before := term.screen()
-		term.press(key)
-		screen := before
-		for end := time.Now().Add(time.Second); screen == before && time.Now().Before(end); screen = term.screen() {
-			time.Sleep(20 * time.Millisecond) // a key at a time: a busy screen is behind
-		}
+	term.until("the first leg is seen", func(d drawing) bool {
 		switch {
-		case strings.Contains(screen, "ended: rolled back"): // past it
+		case d.shows("new side, gets 10 %"):
+			return true
+		case d.shows("ended: rolled back"): // past it
 			key = "<"
-		case screen == before:
+		default:
 			key = ">"
 		}
-		return strings.Contains(screen, "new side, gets 10 %")
+		term.press(key)
+		return false
 	})
 	term.press("+", "+", "+", "+")
 	term.wait("PAST", "ended: rolled back")

@@ -1,71 +1,13 @@
 package main
 
 import (
-	"fmt"
-	"os/exec"
-	"path/filepath"
-	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"vaiven/lab/demo"
-	"vaiven/lab/testkit"
 )
-
-// coloured is a colour of the foreground, in a screen with its escapes.
-var coloured = regexp.MustCompile(`\x1b\[([0-9;]*;)?(38;|3[0-7]m|9[0-7]m)`)
-
-// terminal is a real terminal with the program in it.
-type terminal struct {
-	t    *testing.T
-	sock string
-}
-
-// newTerminal starts the program in tmux.
-func newTerminal(t *testing.T, w, h int, args ...string) *terminal {
-	t.Helper()
-	if _, err := exec.LookPath("tmux"); err != nil {
-		t.Fatal("tmux is needed to test the real interface: make test installs it")
-	}
-	term := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
-	command := program
-	if args[0] == "open" {
-		args = append(args, "--ascii=false") // whatever the locale of the tests is
-	}
-	for _, a := range args {
-		command += fmt.Sprintf(" '%s'", a)
-	}
-	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
-		command+"; echo ended with status $?; sleep 600")
-	t.Cleanup(func() { exec.Command("tmux", "-S", term.sock, "kill-server").Run() })
-	return term
-}
-
-func (term *terminal) tmux(args ...string) string {
-	term.t.Helper()
-	out, err := exec.Command("tmux", append([]string{"-u", "-S", term.sock}, args...)...).CombinedOutput()
-	if err != nil {
-		term.t.Fatalf("tmux %v: %v: %s", args, err, out)
-	}
-	return string(out)
-}
-
-func (term *terminal) screen() string { return term.tmux("capture-pane", "-p") }
-
-func (term *terminal) press(keys ...string) {
-	term.t.Helper()
-	term.tmux(append([]string{"send-keys"}, keys...)...)
-}
-
-// confirm presses a key that names something, and Enter once that is on the screen.
-func (term *terminal) confirm(key string) {
-	term.t.Helper()
-	term.press(key)
-	term.wait("enter: ")
-	term.press("Enter")
-}
 
 // onFirstLeg is a screen on which a crossing was begun and taken to its first leg.
 func onFirstLeg(t *testing.T, s *demo.Scenario, w, h int) *terminal {
@@ -81,29 +23,9 @@ func onFirstLeg(t *testing.T, s *demo.Scenario, w, h int) *terminal {
 	return term
 }
 
-// wait waits until the screen shows all of the texts.
-func (term *terminal) wait(texts ...string) string {
-	term.t.Helper()
-	var screen string
-	deadline := time.Now().Add(60 * time.Second)
-	for time.Now().Before(deadline) {
-		screen = term.screen()
-		all := true
-		for _, text := range texts {
-			all = all && strings.Contains(screen, text)
-		}
-		if all {
-			return screen
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	term.t.Fatalf("the screen never showed %q:\n%s", texts, screen)
-	return ""
-}
-
 // door is the last of the door log.
-func (term *terminal) door() string {
-	for _, line := range strings.Split(term.screen(), "\n") {
+func (d drawing) door() string {
+	for line := range strings.SplitSeq(d.text, "\n") {
 		if _, marks, ok := strings.Cut(line, "front door"); ok {
 			marks, _, _ = strings.Cut(strings.TrimSpace(marks), " ")
 			return marks[max(0, len(marks)-15):]
@@ -126,7 +48,7 @@ func TestTheScreen(t *testing.T) {
 	term.press("d")
 	term.wait("no unplanned difference", "15 of 15 answers are the same", "3 planned differences")
 	term.press("c")
-	if marks := term.door(); strings.ContainsAny(marks, "gG") {
+	if marks := term.look().door(); strings.ContainsAny(marks, "gG") {
 		t.Errorf("before anybody said so, green answered: %q", marks)
 	}
 	term.press("a")
@@ -135,32 +57,28 @@ func TestTheScreen(t *testing.T) {
 	term.wait("leg 1 of 4: 5 % on green", "way back  ● OPEN")
 
 	// By hand to 60 %: eleven steps to the right, and enter.
-	for range 11 {
-		term.press("Right")
-	}
+	term.press(slices.Repeat([]string{"Right"}, 11)...)
 	term.wait("→ 60 %", "enter: 60 % on green")
 	term.press("Enter")
 	term.wait("frozen: the share was changed by hand", "live, gets 40 %")
-	testkit.Eventually(t, "both sides are in the door log", func() bool {
-		marks := term.door()
+	term.until("both sides are in the door log", func(d drawing) bool {
+		marks := d.door()
 		return strings.ContainsAny(marks, "g") && strings.ContainsAny(marks, "b")
 	})
 
 	// It bears being resized at any time, and a look at the keys.
-	for _, size := range [][2]string{{"80", "24"}, {"40", "10"}, {"220", "60"}, {"142", "38"}} {
-		term.tmux("resize-window", "-x", size[0], "-y", size[1])
+	for _, size := range [][2]int{{80, 24}, {40, 10}, {220, 60}, {142, 38}} {
+		term.resize(size[0], size[1])
 		term.wait("now ", "b b roll back", "frozen: the share was")
 	}
 	term.press("?")
 	term.wait("what the marks mean", "steering moves")
 
 	// Back from within the help: the first press says what the second will do.
-	term.press("b")
-	term.wait("b again within 2 s: all requests to blue at once: green has 60 % now")
-	term.press("b")
+	term.twice("b", "b again within 2 s: all requests to blue at once: green has 60 % now")
 	term.wait("rolled back ", "ago: by hand", "none lost")
-	testkit.Eventually(t, "the door log is blue again", func() bool {
-		marks := term.door()
+	term.until("the door log is blue again", func(d drawing) bool {
+		marks := d.door()
 		return len(marks) == 15 && !strings.ContainsAny(marks, "gG")
 	})
 	term.press("q")
@@ -201,20 +119,22 @@ func TestBadVersionsOnTheScreen(t *testing.T) {
 	term.wait("green is proven. Start to shift?")
 	term.press("p")
 	term.wait("proven, with what was accepted", "27 of 29 passing")
-	term.tmux("resize-window", "-x", "80", "-y", "24")
+	term.resize(80, 24)
 	term.wait("proof of GREEN 4.5.0", "b b call off")
 	term.press("b", "b")
 	term.wait("s start a crossing")
-	testkit.Eventually(t, "it ends", func() bool {
-		term.press("q") // twice while the side is being cleared away
-		return strings.Contains(term.screen(), "ended with status 0")
+	term.until("it ends", func(d drawing) bool {
+		if d.process != 0 {
+			term.tmux("send-keys", "q") // it takes two while the side is being cleared away
+		}
+		return d.shows("ended with status 0")
 	})
 }
 
 // Closed in the middle, the keeper goes on, and opened again the screen shows it where it is. A
 // keeper that was killed meanwhile says what it finds, and offers to go on or back.
 func TestTheScreenOpenedAgain(t *testing.T) {
-	s := scenario(t)
+	s := scenarioOf(t, demo.Options{Rate: 100, Stays: true})
 	term := onFirstLeg(t, s, 100, 30)
 	term.press("Space")
 	term.wait("frozen: by hand")
@@ -242,37 +162,39 @@ func TestTerminals(t *testing.T) {
 	term.wait("4 of 4")
 	term.press("q")
 	term.wait("ended with status 0")
-	shell := &terminal{t, filepath.Join(t.TempDir(), "shell")}
-	shell.tmux("-f", "/dev/null", "new-session", "-d", "-x", "200", "-y", "30", "env PS1='ready> ' dash -i")
-	t.Cleanup(func() { exec.Command("tmux", "-S", shell.sock, "kill-server").Run() })
+	shell := startTerminal(t, 200, 29, "env PS1='ready> ' dash -i")
 	shell.wait("ready>")
-	line := func(text string) { shell.press(text, "Enter") }
+	line := func(text string) { shell.types(text, "Enter") }
 	for _, kind := range []string{"dumb", ""} {
 		line("clear; TERM=" + kind + " " + program + " open " + s.File + "; echo status $?")
 		shell.wait("without a screen: vaiven cross PLAN", "status 2")
 	}
+	opened := func(after int) int {
+		t.Helper()
+		return shell.until("the screen is there", func(d drawing) bool {
+			return d.process != 0 && d.process != after && d.shows("front door")
+		}).process
+	}
 	line("clear; TERM=vt100 " + program + " open " + s.File)
-	shell.wait("front door")
+	first := opened(0)
 	if colour := coloured.FindString(shell.tmux("capture-pane", "-p", "-e")); colour != "" {
 		t.Errorf("a vt100 got a colour: %q", colour)
 	}
-	shell.press("C-z")
+	shell.tmux("send-keys", "C-z")
 	shell.wait("Stopped")
-	line("fg")
-	shell.wait("front door")
+	line("clear; fg")
+	opened(0)
 	shell.press("q")
-	shell.wait("ready>")
+	shell.until("the shell is back", func(d drawing) bool { return d.process == 0 && d.shows("ready>") })
 	line("clear; " + program + " open " + s.File)
-	shell.wait("front door")
-	for _, pid := range pids(t, program, "open", s.File) {
-		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
-			t.Fatal("kill the screen: ", err)
-		}
+	second := opened(first)
+	if err := syscall.Kill(second, syscall.SIGKILL); err != nil {
+		t.Fatal("kill the screen: ", err)
 	}
 	shell.wait("illed")
-	line = func(text string) { shell.press(text, "C-j") } // nothing makes a new line of Enter now
-	line("clear; " + program + " open " + s.File)         // what the other one had drawn is no sign of this one
-	shell.wait("front door")
+	line = func(text string) { shell.types(text, "C-j") } // nothing makes a new line of Enter now
+	line("clear; " + program + " open " + s.File)
+	opened(second)
 	shell.press("q")
 	shell.wait("had left this terminal in disorder", "tput reset")
 	line("clear; stty -a | tr ' ;' '\\n\\n' | grep -x icanon; echo done")

@@ -99,7 +99,7 @@ backend sailings-green
 func newPiers(t *testing.T, front, haproxy string) *piers {
 	t.Helper()
 	if _, err := exec.LookPath("haproxy"); err != nil {
-		t.Skip("there is no haproxy: scripts/need test installs it")
+		t.Fatal("there is no haproxy: scripts/need test installs it")
 	}
 	p := &piers{t: t, net: nettest.New(t, "pier-1", "pier-2", "quay"), dir: t.TempDir()}
 	p.home = filepath.Join(p.dir, "home")
@@ -352,7 +352,7 @@ func TestStandbyBehindAName(t *testing.T) {
 	kind := all.Of(of.Front)
 	server, err := exec.LookPath(kind.Program)
 	if err != nil {
-		t.Skipf("there is no %s: scripts/need test installs it", kind.Program)
+		t.Fatalf("there is no %s: scripts/need test installs it", kind.Program)
 	}
 	c := kind.Config(of.Service, of.Front, front.Site{Folder: p.dir})
 	p.write(c.File, c.Text)

@@ -23,12 +23,13 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/internal/front/embedded"
+	"vaiven/lab/testkit"
 	"vaiven/lab/testkit/judge"
 )
 
 var (
-	crossings = flag.Int("crossings", 200, "crossings to simulate")
-	from      = flag.Uint64("from", 0, "first seed (0: a new one)")
+	crossings = flag.Int("crossings", 100, "crossings to simulate")
+	from      = flag.Uint64("from", 0, "first seed (0: the test's own)")
 )
 
 // TestSimulation takes crossings of a whole keeper through a world in which everything fails
@@ -37,7 +38,7 @@ var (
 func TestSimulation(t *testing.T) {
 	first := *from
 	if first == 0 {
-		first = rand.Uint64() >> 1
+		first = testkit.Seed(t)
 	}
 	begun := time.Now()
 	var mu sync.Mutex // protects what follows

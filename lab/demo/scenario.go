@@ -84,6 +84,7 @@ type Options struct {
 	Front   plan.FrontKind
 	Way     string // of steering it, where there are several; "" for the usual one
 	Quick   bool   // a crossing of well under a minute, without questions
+	Stays   bool   // and of that the first leg lasts, for a person at the keys
 	Rate    float64
 	Patient bool // no guard on slow answers, for machines that stall
 	// name of the service, "" for sailings
@@ -199,6 +200,9 @@ func (s *Scenario) write(o Options) error {
 	route, keep := demoRoute, "2m, then ask"
 	if o.Quick {
 		route, keep = quickRoute, "4s"
+		if o.Stays {
+			route = strings.Replace(route, " for 8s", " for 1h", 1)
+		}
 		if o.Fault == Leak { // it takes its time to show
 			route = slowRoute
 		}

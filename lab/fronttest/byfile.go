@@ -12,6 +12,7 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/lab/testkit"
 )
 
 // Reload has a program reload its configuration by a signal, and waits until what serves is fresh.
@@ -23,7 +24,7 @@ func Reload[R any](p *Program, signal syscall.Signal, running func(context.Conte
 			t.Fatal(err)
 		}
 		p.Signal(signal)
-		Eventually(t, "a reload", func() error {
+		testkit.Until(t, "a reload", func() error {
 			now, err := running(t.Context())
 			if err == nil && !fresh(before, now) {
 				err = fmt.Errorf("%v still serve", now)

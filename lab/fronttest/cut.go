@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
+	"vaiven/lab/testkit"
 )
 
 // Pages of an instance that do not end as they begin.
@@ -65,7 +66,7 @@ func short(r reading.Front, side split.Side) (n int64) {
 func cutInTheMiddle(t *testing.T, c *scene) {
 	const asked = 20
 	var before reading.Front
-	Eventually(t, "a reading with counts", func() error {
+	testkit.Until(t, "a reading with counts", func() error {
 		if before = c.read(); !before.Tells.Counts || before.Blind != "" {
 			return fmt.Errorf("it counts, and says %+v, %q", before.Tells, before.Blind)
 		}
@@ -76,7 +77,7 @@ func cutInTheMiddle(t *testing.T, c *scene) {
 			t.Error("half an answer came whole")
 		}
 	}
-	Eventually(t, "what was cut", func() error {
+	testkit.Until(t, "what was cut", func() error {
 		if n := short(c.read(), split.Blue) - short(before, split.Blue); n < asked {
 			return fmt.Errorf("%d of %d are told", n, asked)
 		}
@@ -89,7 +90,7 @@ func cutInTheMiddle(t *testing.T, c *scene) {
 		}
 	}
 	answered := c.load.Answers[split.Blue].Load()
-	Eventually(t, "what was answered since", func() error {
+	testkit.Until(t, "what was answered since", func() error {
 		if n := c.load.Answers[split.Blue].Load(); n < answered+3*asked {
 			return fmt.Errorf("%d", n-answered)
 		}

@@ -70,6 +70,11 @@ type System struct {
 	// starts one that listens at w.Listen, with room for 6 instances of each side
 	Open  func(t *testing.T, w *World) Proxy
 	Lacks []Ability
+	// the system is one for all rules, and some of them end it
+	Shared bool
+	// the rules that are tried with every change, by their names, where another system tries the others in the same
+	// way; nil for all
+	Short []string
 }
 
 func (s System) has(a Ability) bool { return !slices.Contains(s.Lacks, a) }
@@ -139,12 +144,16 @@ var rules = []rule{
 // Run holds a system to the suite.
 func Run(t *testing.T, s System) {
 	for _, r := range rules {
+		if slices.ContainsFunc(r.needs, func(a Ability) bool { return !s.has(a) }) {
+			continue
+		}
 		t.Run(r.name, func(t *testing.T) {
+			if !s.Shared {
+				t.Parallel() // it mostly waits
+			}
 			t.Log("the rule: " + r.promise)
-			for _, a := range r.needs {
-				if !s.has(a) {
-					t.Skipf("it lacks what this needs: %s", a)
-				}
+			if s.Short != nil && !slices.Contains(s.Short, r.name) {
+				testkit.Long(t)
 			}
 			c := open(t, s)
 			c.complete()
@@ -152,6 +161,12 @@ func Run(t *testing.T, s System) {
 		})
 	}
 	t.Run("the first of all", func(t *testing.T) {
+		if !s.Shared {
+			t.Parallel()
+		}
+		if s.Short != nil {
+			testkit.Long(t)
+		}
 		t.Log("the rule: a side that has just been raised gets nothing until somebody asks for it")
 		firstOfAll(t, s)
 	})
@@ -225,7 +240,7 @@ func firstOfAll(t *testing.T, s System) {
 	}
 	reads(d, "afterwards", split.Whole)
 	reads(p.Driver(), "by another process", split.Whole)
-	Eventually(t, "answers of green alone", func() error {
+	testkit.Until(t, "answers of green alone", func() error {
 		if _, sides := w.Count(40, true, nil); sides != [2]int{0, 40} {
 			return fmt.Errorf("answers of %v", sides)
 		}
@@ -259,12 +274,12 @@ func open(t *testing.T, s System) *scene {
 	c.blue, c.green = w.Raise(split.Blue, 1, 3), w.Raise(split.Green, 1, 3)
 	c.Proxy = s.Open(t, w)
 	c.begin()
-	Eventually(t, "the first answer", func() error {
+	testkit.Until(t, "the first answer", func() error {
 		o := (&client{world: w}).ask("/first")
 		return o.err
 	})
 	c.load = w.Flow()
-	Eventually(t, "requests that flow", func() error {
+	testkit.Until(t, "requests that flow", func() error {
 		if n := c.load.Answers[split.Blue].Load(); n < 20 {
 			return fmt.Errorf("%d answers", n)
 		}
@@ -344,7 +359,7 @@ func (c *scene) only(side split.Side) {
 	if c.w == nil {
 		return
 	}
-	Eventually(c.t, fmt.Sprintf("all answers of %v", side), func() error {
+	testkit.Until(c.t, fmt.Sprintf("all answers of %v", side), func() error {
 		if _, sides := c.w.Count(20, false, nil); sides[side.Other()] > 0 {
 			return fmt.Errorf("%d of 20 came from %v", sides[side.Other()], side.Other())
 		}
@@ -504,7 +519,7 @@ func comeAndGo(t *testing.T, c *scene) {
 	if !c.has(Chooses) {
 		return
 	}
-	Eventually(t, "answers of the new instances alone", func() error {
+	testkit.Until(t, "answers of the new instances alone", func() error {
 		seen, _ := c.w.Count(60, false, nil)
 		for _, i := range c.green {
 			if seen[i.Name] > 0 {
@@ -567,7 +582,7 @@ func oneOut(t *testing.T, c *scene) {
 		!r.Sides[split.Blue].Instances[1].Out {
 		t.Errorf("with one out: %+v", r)
 	}
-	Eventually(t, "nothing for the one that is out", func() error {
+	testkit.Until(t, "nothing for the one that is out", func() error {
 		if seen, _ := c.w.Count(40, false, nil); seen[list[1].Name] > 0 {
 			return fmt.Errorf("it answered %d of 40", seen[list[1].Name])
 		}
@@ -579,7 +594,7 @@ func oneOut(t *testing.T, c *scene) {
 	c.instances(split.Blue, list)
 	c.w.Count(40, false, nil)
 	c.instances(split.Blue, c.blue)
-	Eventually(t, "all in again", func() error {
+	testkit.Until(t, "all in again", func() error {
 		if seen, _ := c.w.Count(60, false, nil); len(seen) != 3 {
 			return fmt.Errorf("answers of %v", seen)
 		}
@@ -635,7 +650,7 @@ func controlGroup(t *testing.T, c *scene) {
 		list[n].Out = true // then the group is all that is left
 	}
 	c.instances(split.Blue, list)
-	Eventually(t, "the group serves for those that are out", func() error {
+	testkit.Until(t, "the group serves for those that are out", func() error {
 		names, _ := c.w.Count(60, false, nil)
 		if names[list[0].Name]+names[list[1].Name]+names[list[2].Name] > 0 {
 			return fmt.Errorf("answers of %v", names)
@@ -684,7 +699,7 @@ func toAndFro(t *testing.T, c *scene) {
 	}
 	// What it tells is what it gives. On a machine that is busy a log may be late.
 	var r reading.Front
-	Eventually(t, "a reading with counts", func() error {
+	testkit.Until(t, "a reading with counts", func() error {
 		if r = c.read(); !r.Tells.Counts || r.Blind != "" {
 			return fmt.Errorf("it counts, and says %+v, %q", r.Tells, r.Blind)
 		}
@@ -699,7 +714,7 @@ func toAndFro(t *testing.T, c *scene) {
 		}
 	}
 	// Its counts are those of the instances, give or take what is under way.
-	Eventually(t, "counts that agree", func() error {
+	testkit.Until(t, "counts that agree", func() error {
 		before := map[string]int64{} // more is answered while it is read
 		for side := range r.Sides {
 			for _, i := range r.Sides[side].Instances {
@@ -748,7 +763,7 @@ func ownNames(t *testing.T, c *scene) {
 	if got := before.Sides[split.Green].Instances; len(got) != 2 || got[0].Name != "vm-a01" || got[1].Name != "vm-7f3" {
 		t.Errorf("green's instances read as %+v", got)
 	}
-	Eventually(t, "counts of both sides", func() error {
+	testkit.Until(t, "counts of both sides", func() error {
 		now := c.read()
 		for _, side := range split.Sides {
 			if now.Sides[side].Instances[0].Requests+now.Sides[side].Instances[1].Requests == 0 {
@@ -839,7 +854,7 @@ func aTerm(t *testing.T, c *scene) {
 	if c.Reload != nil {
 		c.Reload(t)
 	}
-	Eventually(t, "the term", func() error {
+	testkit.Until(t, "the term", func() error {
 		r, err := c.d.Read(c.ctx())
 		if err == nil && (r.Order.Term != term || r.Split.Share != before.Split.Share ||
 			r.Order.Generation != before.Order.Generation || r.Order.By != before.Order.By) {
@@ -893,7 +908,7 @@ func aTermPastAChange(t *testing.T, c *scene) {
 		}()
 		time.Sleep(time.Duration(r.Int64N(int64(usual) + 1))) // the moment is the test's input
 		other := c.Driver()
-		Eventually(t, "a term past a change", func() error {
+		testkit.Until(t, "a term past a change", func() error {
 			_, err := other.NewTerm(c.ctx(), before.Order.Term)
 			return err
 		})
@@ -942,7 +957,7 @@ func homePastAChange(t *testing.T, c *scene) {
 			t.Fatalf("home past a change: %+v, %v", done, err)
 		}
 		errChange := <-changed
-		Eventually(t, "all at home", func() error {
+		testkit.Until(t, "all at home", func() error {
 			now, err := c.d.Read(c.ctx())
 			if err == nil && now.Split.Share != 0 {
 				err = fmt.Errorf("%v are on green, after the change said %v", now.Split.Share, errChange)
@@ -1006,7 +1021,7 @@ func closedSide(t *testing.T, c *scene) {
 	still("another term")
 	if c.Reload != nil {
 		c.Reload(t)
-		Eventually(t, "a reading after a reload", func() error {
+		testkit.Until(t, "a reading after a reload", func() error {
 			_, err := other.Read(c.ctx())
 			return err
 		})
@@ -1089,7 +1104,7 @@ func somebodyElse(t *testing.T, c *scene) {
 	if s, err := c.d.Set(c.ctx(), 7500, expect); !errors.Is(err, front.ErrChanged) {
 		t.Fatalf("their change was overwritten: %+v, %v", s, err)
 	}
-	Eventually(t, "their change", func() error {
+	testkit.Until(t, "their change", func() error {
 		if r := c.read().Split; r.Share != 5000 || r.Revision == ours.Revision {
 			return fmt.Errorf("read as %+v, ours was %+v", r, ours)
 		}
@@ -1147,7 +1162,7 @@ func reloadedBeside(t *testing.T, c *scene) {
 		}
 		reload.Wait()
 		if err != nil { // it may be refused, as what the proxy has forgotten is told again
-			Eventually(t, fmt.Sprintf("all on %v after %v", side, err), func() error {
+			testkit.Until(t, fmt.Sprintf("all on %v after %v", side, err), func() error {
 				_, err := c.d.Set(c.ctx(), share, front.AsRead(c.read()))
 				return err
 			})
@@ -1160,7 +1175,7 @@ func reloaded(t *testing.T, c *scene) {
 	c.only(split.Green)
 	ours := c.read().Split
 	c.Reload(t)
-	Eventually(t, "the share after a reload", func() error {
+	testkit.Until(t, "the share after a reload", func() error {
 		r, err := c.d.Read(c.ctx())
 		if err != nil {
 			return err
@@ -1213,7 +1228,7 @@ func noDisk(t *testing.T, c *scene) {
 	c.home(split.Blue)
 	c.only(split.Blue)
 	if c.has(Warns) {
-		Eventually(t, "a word that it would not survive", func() error { // the disk is seen to after, beside
+		testkit.Until(t, "a word that it would not survive", func() error { // the disk is seen to after, beside
 			if c.read().Notice == "" {
 				return errors.New("nothing says so")
 			}
@@ -1251,7 +1266,7 @@ func doorToTheSpare(t *testing.T, c *scene) {
 	}
 	leads := func(when, secret string, side split.Side) {
 		t.Helper()
-		Eventually(t, fmt.Sprintf("%s, a door to %v", when, side), func() error {
+		testkit.Until(t, fmt.Sprintf("%s, a door to %v", when, side), func() error {
 			for range 10 {
 				o := (&client{world: c.w}).ask("/look?a=1&b=%2F", c.Door.Header+": "+secret)
 				if o.err != nil || o.instance.Side != side {
@@ -1348,7 +1363,7 @@ func drains(t *testing.T, c *scene) {
 	c.only(split.Green)
 	held := make(chan outcome, 1)
 	go func() { held <- (&client{world: c.w}).ask("/hold") }()
-	Eventually(t, "the held request", func() error {
+	testkit.Until(t, "the held request", func() error {
 		for _, i := range c.green {
 			if c.w.Instance(i.Name).held.Load() > 0 {
 				return nil
@@ -1358,12 +1373,13 @@ func drains(t *testing.T, c *scene) {
 	})
 	c.home(split.Blue)
 	c.only(split.Blue)
-	for r := c.read(); r.Everywhere.After(time.Now()); r = c.read() { // somebody may still come
+	w := testkit.Waiting(c.t, "nobody goes by the change before")
+	for r := c.read(); r.Everywhere.After(time.Now()); r = c.read() {
 		if _, err := front.Drain(c.ctx(), c.d, split.Green); !errors.Is(err, front.ErrRefused) &&
 			r.Everywhere.After(time.Now()) {
 			t.Fatalf("given up %v before nobody comes any more: %v", time.Until(r.Everywhere), err)
 		}
-		time.Sleep(20 * time.Millisecond) // between two questions, not to be right
+		w.Again()
 	}
 	left, err := front.Drain(c.ctx(), c.d, split.Green)
 	if err != nil || c.has(Counts) && left == (front.Left{}) {
@@ -1375,28 +1391,12 @@ func drains(t *testing.T, c *scene) {
 	if o := <-held; o.err != nil || o.instance.Side != split.Green {
 		t.Errorf("the held request ended as %+v", o)
 	}
-	Eventually(t, "nothing open", func() error {
+	testkit.Until(t, "nothing open", func() error {
 		if left, err := front.Drain(c.ctx(), c.d, split.Green); err != nil || left != (front.Left{}) {
 			return fmt.Errorf("%+v, %v", left, err)
 		}
 		return nil
 	})
-}
-
-// Eventually tries until it goes well, for half a minute.
-func Eventually(t *testing.T, what string, try func() error) {
-	t.Helper()
-	deadline := time.Now().Add(30 * time.Second)
-	for {
-		err := try()
-		if err == nil {
-			return
-		}
-		if time.Now().After(deadline) {
-			t.Fatalf("waited in vain for %s: %v", what, err)
-		}
-		time.Sleep(20 * time.Millisecond) // between two questions, not to be right
-	}
 }
 
 // Grows raises instances and then the share on green, step by step, and looks whether any of a hundred

@@ -18,7 +18,7 @@ import (
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/split"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // Instance is a server behind the proxy that says its name.
@@ -98,7 +98,7 @@ type World struct {
 
 // NewWorld is one without instances.
 func NewWorld(t *testing.T) *World {
-	first, _ := stacktest.Ports(t, instances)
+	first, _ := testkit.Ports(t, instances)
 	w := &World{t: t, all: map[string]*Instance{}, first: first}
 	t.Cleanup(func() { // after all that is begun later has ended: who asks, and the proxy
 		for _, i := range w.all {

@@ -78,28 +78,24 @@ func Shared(t *testing.T, address, log, program string, args ...string) *Program
 		defer close(p.done)
 		_ = p.cmd.Wait()
 	}()
-	for end := time.Now().Add(startLimit); ; time.Sleep(20 * time.Millisecond) {
-		if p.Ended() {
+	t.Cleanup(func() {
+		if t.Failed() {
 			data, _ := os.ReadFile(p.log)
-			t.Fatalf("%s ended at once: %s", program, data)
+			t.Logf("%s said: %s", program, data)
+		}
+	})
+	testkit.Until(t, program+" listens at "+address, func() error {
+		if p.Ended() {
+			t.Fatalf("%s ended at once", program)
 		}
 		conn, err := net.DialTimeout("tcp", address, time.Second)
 		if err == nil {
 			err = conn.Close()
 		}
-		if err == nil {
-			return p
-		}
-		if time.Now().After(end) {
-			p.Kill()
-			data, _ := os.ReadFile(p.log)
-			t.Fatalf("waited in vain for %s at %s: %v: %s", program, address, err, data)
-		}
-	}
+		return err
+	})
+	return p
 }
-
-// startLimit is how long a program may take to begin: some take many seconds, and more on a machine that is busy.
-const startLimit = 2 * time.Minute
 
 // Signal sends the program itself a signal.
 func (p *Program) Signal(s syscall.Signal) {
@@ -131,9 +127,7 @@ func (p *Program) Kill() {
 	group := p.cmd.Process.Pid
 	_ = syscall.Kill(-group, syscall.SIGKILL)
 	<-p.done
-	for end := time.Now().Add(startLimit); alive(group) && time.Now().Before(end); {
-		time.Sleep(5 * time.Millisecond)
-	}
+	testkit.Eventually(p.t, "all its processes have ended", func() bool { return !alive(group) })
 }
 
 // alive reports whether a process group has a member that is not a zombie (proc(5), fields 3 and 5).

@@ -13,6 +13,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
+	"vaiven/lab/testkit"
 )
 
 // Echo starts an instance that answers with its name, the path that it was asked for, and more of the request,
@@ -49,7 +50,7 @@ func Counted(t *testing.T, d front.Driver, log string, asked int, paths []string
 	t.Helper()
 	var text string
 	sum, lines := int64(0), 0
-	Eventually(t, "that all is counted", func() error {
+	testkit.Until(t, "that all is counted", func() error {
 		data, err := os.ReadFile(log)
 		if err != nil {
 			return err

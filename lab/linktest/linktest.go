@@ -30,12 +30,7 @@ type Server struct {
 // configuration.
 func Start(t *testing.T, dir string, extra ...string) Server {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	l.Close()
-	return StartAt(t, dir, l.Addr().String(), exec.Command, extra...)
+	return StartAt(t, dir, testkit.Address(t), exec.Command, extra...)
 }
 
 // StartAt starts one at an address, by a command as who runs it makes it.
@@ -43,10 +38,10 @@ func StartAt(t *testing.T, dir, address string, command func(name string, args .
 	extra ...string) Server {
 	t.Helper()
 	if _, err := os.Stat(Program); err != nil {
-		t.Skip("there is no sshd: scripts/need test installs it")
+		t.Fatal("there is no sshd: scripts/need test installs it")
 	}
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
-		t.Skip(err)
+		t.Fatal(err)
 	}
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {

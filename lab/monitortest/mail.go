@@ -26,14 +26,14 @@ type MailServer struct {
 // Mail starts one. It needs root.
 func Mail(t *testing.T) *MailServer {
 	t.Helper()
-	return MailAt(t, free(t))
+	return MailAt(t, testkit.Address(t))
 }
 
 // MailAt starts one at an address of loopback.
 func MailAt(t *testing.T, address string) *MailServer {
 	t.Helper()
 	if _, err := os.Stat(exim); err != nil {
-		t.Skip("there is no exim4: scripts/need test installs it")
+		t.Fatal("there is no exim4: scripts/need test installs it")
 	}
 	if os.Getuid() != 0 {
 		t.Skip("a mail server is started by root")

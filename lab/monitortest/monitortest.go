@@ -40,7 +40,7 @@ func Prometheus(t *testing.T, targets []string, more string) *Server {
 		}
 	}
 	file := write(t, dir, "prometheus.yml", config)
-	address := free(t)
+	address := testkit.Address(t)
 	return start(t, dir, "http://"+address, "prometheus", "--config.file="+file, "--storage.tsdb.path="+dir+"/data",
 		"--web.listen-address="+address, "--log.level=warn")
 }
@@ -50,7 +50,7 @@ func Alertmanager(t *testing.T) *Server {
 	t.Helper()
 	dir := t.TempDir()
 	file := write(t, dir, "alertmanager.yml", "route: {receiver: nobody}\nreceivers: [{name: nobody}]\n")
-	address := free(t)
+	address := testkit.Address(t)
 	return start(t, dir, "http://"+address, "prometheus-alertmanager", "--config.file="+file, "--storage.path="+dir+"/data",
 		"--web.listen-address="+address, "--cluster.listen-address=", "--log.level=warn")
 }
@@ -110,7 +110,7 @@ func (s *Server) Start() {
 func start(t *testing.T, dir, url string, words ...string) *Server {
 	t.Helper()
 	if _, err := exec.LookPath(words[0]); err != nil {
-		t.Skipf("there is no %s: scripts/need test installs it", words[0])
+		t.Fatalf("there is no %s: scripts/need test installs it", words[0])
 	}
 	s := &Server{URL: url, t: t, words: words, log: filepath.Join(dir, "log")}
 	s.Start()
@@ -131,17 +131,6 @@ func write(t *testing.T, dir, name, text string) string {
 		t.Fatal(err)
 	}
 	return file
-}
-
-// free is an address of loopback at which nobody listens.
-func free(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
 }
 
 // Page is a page of figures, at an address of its own.

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"syscall"
 	"testing"
+
+	"vaiven/lab/testkit"
 )
 
 // Postgres starts a real PostgreSQL that asks for passwords: that of the user fares is "sea salt".
@@ -15,7 +17,7 @@ func Postgres(t *testing.T) (address string) {
 	t.Helper()
 	bin, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if len(bin) == 0 {
-		t.Skip("there is no PostgreSQL: scripts/need test installs it")
+		t.Fatal("there is no PostgreSQL: scripts/need test installs it")
 	}
 	dir, err := os.MkdirTemp("", "vaiven-pg-") // short: its socket's path is limited
 	if err != nil {
@@ -45,7 +47,7 @@ func Postgres(t *testing.T) (address string) {
 		"--no-sync", "--no-locale", "-E", "UTF8").CombinedOutput(); err != nil {
 		t.Fatalf("initdb: %v\n%s", err, out)
 	}
-	port, _ := Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	srv := asUser(bin[0], "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprintf("port=%d", port), "-c",
 		"unix_socket_directories="+dir, "-c", "fsync=off")
 	var log bytes.Buffer

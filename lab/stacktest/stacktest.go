@@ -5,16 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"net"
 	"os"
-	"os/exec"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -58,49 +54,14 @@ type System struct {
 	Names bool
 	// Whole says that the system stops a side in one act.
 	Whole bool
+	// Lacks are the rules that make no sense for it, by their names. Each of the others has to hold.
+	Lacks []string
 }
 
 // Subject is the program that instances are made of.
 func Subject(t *testing.T) string {
 	t.Helper()
-	return Program(t, "vaiven/lab/stacktest/subject")
-}
-
-// Program builds a program of ours that runs on its own, once for each test binary.
-func Program(t *testing.T, pkg string) string {
-	t.Helper()
-	once, _ := programs.LoadOrStore(pkg, sync.OnceValues(func() (string, error) { return build(pkg) }))
-	file, err := once.(func() (string, error))()
-	if err != nil {
-		t.Fatal(err)
-	}
-	return file
-}
-
-var programs sync.Map // of packages to func() (string, error)
-
-// ProgramsIn is the environment variable with the folder of programs that were built by
-// somebody else, for tests that run as a user who builds nothing.
-const ProgramsIn = "VAIVEN_TEST_PROGRAMS"
-
-func build(pkg string) (string, error) {
-	if dir := os.Getenv(ProgramsIn); dir != "" {
-		return filepath.Join(dir, path.Base(pkg)), nil
-	}
-	// Ordinary users have to be able to start it, and nobody else to change it.
-	dir := filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-subject-%d", os.Getuid()))
-	if err := errors.Join(os.MkdirAll(dir, 0o755), os.Chmod(dir, 0o755)); err != nil {
-		return "", err
-	}
-	// Of its own name while it is built: other test binaries build it as well.
-	file := filepath.Join(dir, path.Base(pkg))
-	fresh := fmt.Sprint(file, "-", os.Getpid())
-	cmd := exec.Command("go", "build", "-o", fresh, pkg)
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return "", fmt.Errorf("build %s: %w\n%s", pkg, err, out)
-	}
-	return file, os.Rename(fresh, file)
+	return testkit.Program(t, "vaiven/lab/stacktest/subject")
 }
 
 // Stack is the stack of the tests' plans; the driver's test adds where it runs.
@@ -111,75 +72,8 @@ func Stack(t *testing.T, as string) plan.Stack {
 		Environment: map[string]string{"REGION": "north of {side}", "NAME": "{instance} of {version}"},
 		Grace:       5 * time.Second, Raise: 20 * time.Second, Network: "host",
 	}
-	s.FirstPort, s.LastPort = Ports(t, 20)
+	s.FirstPort, s.LastPort = testkit.Ports(t, 20)
 	return s
-}
-
-// Where the tests' ports lie: below those that the system gives to connections, and
-// apart from the demo's.
-const (
-	firstPort  = 10_000
-	blockPorts = 50
-	blocks     = 190
-	// for tests that run as one of four other users
-	usersBlocks = 10
-)
-
-// Ports is a range of ports that nobody listens on, and that no other test is given
-// until this one ends: tests of other packages run at the same time.
-func Ports(t *testing.T, n int) (first, last int) {
-	t.Helper()
-	first, held := ports(t, n)
-	t.Cleanup(func() { held.Close() })
-	return first, first + n - 1
-}
-
-// KeptPorts is the same for what many tests share: no other test is given them until the program ends.
-func KeptPorts(t *testing.T, n int) (first, last int) {
-	t.Helper()
-	first, held := ports(t, n)
-	keptPorts.Store(first, held)
-	return first, first + n - 1
-}
-
-var keptPorts sync.Map // of first ports to the files that hold them
-
-func ports(t *testing.T, n int) (first int, held *os.File) {
-	t.Helper()
-	dir := filepath.Join(os.TempDir(), fmt.Sprintf("vaiven-ports-%d", os.Getuid()))
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	// Users see no locks of each other's: each has blocks of its own, root the most.
-	from, of := 0, blocks-4*usersBlocks
-	if uid := os.Getuid(); uid != 0 {
-		from, of = of+usersBlocks*(uid%4), usersBlocks
-	}
-	for range 1000 {
-		block := from + rand.IntN(of)
-		first := firstPort + block*blockPorts
-		f, err := os.OpenFile(filepath.Join(dir, fmt.Sprint(block)), os.O_CREATE|os.O_RDWR, 0o600)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil && allFree(first, n) {
-			return first, f
-		}
-		f.Close()
-	}
-	t.Fatal("there is no range of free ports")
-	return 0, nil
-}
-
-func allFree(first, n int) bool {
-	for port := first; port < first+n; port++ {
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-		if err != nil {
-			return false
-		}
-		l.Close()
-	}
-	return true
 }
 
 // The builds of the tests.
@@ -214,7 +108,12 @@ func Run(t *testing.T, s System) {
 		{"output put aside", putAside},
 		{"notes that are lost", notesLost},
 	} {
-		t.Run(c.name, func(t *testing.T) { c.run(t, s) })
+		if !slices.Contains(s.Lacks, c.name) {
+			t.Run(c.name, func(t *testing.T) {
+				t.Parallel() // it mostly waits
+				c.run(t, s)
+			})
+		}
 	}
 }
 
@@ -271,13 +170,12 @@ func answer(t *testing.T, instances []reading.Instance) {
 // clean holds the system to having nothing left of the service.
 func clean(t *testing.T, s System, p *plan.Plan) {
 	t.Helper()
-	var left []string
-	deadline := time.Now().Add(10 * time.Second)
-	for left = s.Remains(t, p); len(left) > 0 && time.Now().Before(deadline); left = s.Remains(t, p) {
-		time.Sleep(50 * time.Millisecond) // between two looks
-	}
-	if len(left) > 0 {
-		t.Errorf("left behind: %v", left)
+	for w := testkit.Waiting(t, "nothing is left behind"); ; w.Again() {
+		left := s.Remains(t, p)
+		if len(left) == 0 {
+			return
+		}
+		w.Last(left)
 	}
 }
 
@@ -398,9 +296,6 @@ func twoAtOnce(t *testing.T, s System) {
 }
 
 func halfWay(t *testing.T, s System) {
-	if s.Names {
-		t.Skip("it is the system that makes one instance after the other")
-	}
 	p := s.Plan(t, "well")
 	whole := p.Parts[0].Stacks[split.Green]
 	p.Parts[0].Stacks[split.Green].LastPort = whole.FirstPort // room for one
@@ -569,12 +464,7 @@ func stands(t *testing.T, s System) {
 		t.Errorf("its own address says %q, %v", line, err)
 	}
 	c.Close()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	l.Close()
-	if _, err := from.Dial(t.Context(), "tcp", l.Addr().String()); place.CauseOf(err) != place.Refused {
+	if _, err := from.Dial(t.Context(), "tcp", testkit.Address(t)); place.CauseOf(err) != place.Refused {
 		t.Errorf("a closed port is %q: %v", place.CauseOf(err), err)
 	}
 	if _, err := from.Dial(t.Context(), "tcp", "no-such-host.invalid:80"); place.CauseOf(err) != place.NoName {
@@ -594,9 +484,6 @@ func stands(t *testing.T, s System) {
 }
 
 func unreachable(t *testing.T, s System) {
-	if s.Cut == nil {
-		t.Skip("this system cannot be cut off from itself")
-	}
 	p := s.Plan(t, "well")
 	d := s.Driver(t, p)
 	before := raise(t, d, split.Green, Second)
@@ -623,9 +510,6 @@ func unreachable(t *testing.T, s System) {
 // hangs holds a driver to giving up on a system that hangs: by itself when it reads, and when
 // its context ends otherwise. What it began goes on when the system does.
 func hangs(t *testing.T, s System) {
-	if s.Freeze == nil {
-		t.Skip("this system cannot be made to hang")
-	}
 	p := s.Plan(t, "well")
 	d := s.Driver(t, p)
 	before := raise(t, d, split.Green, Second)
@@ -696,7 +580,7 @@ func startedAgain(t *testing.T, s System) {
 	d := s.Driver(t, p)
 	r, ok := d.(stack.Restarter)
 	if !ok {
-		t.Skip("it starts nothing again: its own system does, or nobody")
+		t.Fatal("it starts nothing again")
 	}
 	before := raise(t, d, split.Green, Second)
 	answer(t, before)
@@ -746,9 +630,6 @@ func startedAgain(t *testing.T, s System) {
 // sameBuild has an instance started again of what was delivered, and of nothing else unless it is wanted even so. What
 // running a build adds to it does not make it another one.
 func sameBuild(t *testing.T, s System) {
-	if s.Deliver == nil {
-		t.Skip("its builds are no folders")
-	}
 	p := s.Plan(t, "well")
 	folder := s.Deliver(p)
 	deliver := func(name, text string) {
@@ -824,9 +705,6 @@ func sameBuild(t *testing.T, s System) {
 // cannot say which go says so by its kind: see [plan.Plan.Controls].
 func moreAndLess(t *testing.T, s System) {
 	p := s.Plan(t, "well")
-	if kind := p.Main().Stacks[split.Green].Kind(); kind == plan.Clustered || kind == plan.Tool {
-		t.Skip("it chooses itself which instances it stops")
-	}
 	d := s.Driver(t, p)
 	before := raise(t, d, split.Green, Second)
 	more := Second
@@ -853,9 +731,6 @@ func moreAndLess(t *testing.T, s System) {
 // notesLost takes the notes on running instances away: what runs still says what it is, also to a driver that never saw
 // them, and can be stopped.
 func notesLost(t *testing.T, s System) {
-	if s.Forget == nil {
-		t.Skip("it keeps no notes of its own")
-	}
 	p := s.Plan(t, "well")
 	d := s.Driver(t, p)
 	raise(t, d, split.Blue, First)
@@ -894,7 +769,7 @@ func putAside(t *testing.T, s System) {
 	d := s.Driver(t, p)
 	r, ok := d.(stack.Rotator)
 	if !ok {
-		t.Skip("its output is kept elsewhere")
+		t.Fatal("it puts no output aside")
 	}
 	raise(t, d, split.Green, Second)
 	testkit.Eventually(t, "there is output", func() bool { return len(list(t, d, split.Green)[0].Output) > 0 })

@@ -13,10 +13,10 @@ import (
 	"testing"
 	"time"
 
+	"vaiven/lab/testkit"
+
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
-
-	"vaiven/lab/stacktest"
 )
 
 // asked is a request to an API server, of those that are made one after the other.
@@ -80,7 +80,7 @@ func TestAnswers(t *testing.T) {
 	if folder := os.Getenv("VAIVEN_PLANE"); folder != "" {
 		config, record = filepath.Join(folder, "admin.kubeconfig"), os.Getenv("VAIVEN_RECORD") != ""
 	} else {
-		port, _ := stacktest.Ports(t, 1)
+		port, _ := testkit.Ports(t, 1)
 		s, err := Start(Config{Address: fmt.Sprintf("127.0.0.1:%d", port), Remembers: 3})
 		if err != nil {
 			t.Fatal(err)

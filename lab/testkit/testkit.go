@@ -5,19 +5,22 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"hash/fnv"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 	"testing"
-	"time"
 )
 
-var (
-	update = flag.Bool("update", false, "rewrite golden files")
-	seed   = flag.Uint64("seed", 0, "seed of property tests (0: a new one)")
-)
+var update = flag.Bool("update", false, "rewrite golden files")
+
+// SeedIs is the environment variable with the seed of all that tests draw: a number, or "new" for new ones, as "make
+// long" and "make simulate" have them. Without it each test has one of its own that is always the same.
+const SeedIs = "VAIVEN_SEED"
 
 // Golden compares a text with the file of that name below testdata, which -update
 // rewrites.
@@ -43,40 +46,53 @@ func Golden(t *testing.T, name, got string) {
 	}
 }
 
-// Rand is a source of randomness whose seed is printed when the test fails.
-func Rand(t testing.TB) *rand.Rand {
+// Seed is the seed of a test. It is printed when the test fails: with it in [SeedIs] the test draws the same again.
+func Seed(t testing.TB) uint64 {
 	t.Helper()
-	s := *seed
-	if s == 0 {
-		s = rand.Uint64()
+	var s uint64
+	switch text := os.Getenv(SeedIs); text {
+	case "":
+		h := fnv.New64a()
+		h.Write([]byte(t.Name()))
+		s = h.Sum64() >> 1
+	case "new":
+		s = rand.Uint64() >> 1
+	default:
+		var err error
+		if s, err = strconv.ParseUint(text, 10, 64); err != nil {
+			t.Fatalf("%s: %v: want a number, or new", SeedIs, err)
+		}
 	}
-	t.Logf("-seed=%d", s)
-	return rand.New(rand.NewPCG(s, 0))
+	t.Logf("%s=%d", SeedIs, s)
+	return s
 }
 
-// Eventually waits until a condition holds, and fails the test if it does not
-// within a generous time. The condition is asked again and again.
-func Eventually(t testing.TB, what string, ok func() bool) {
+// Rand is a source of randomness by the test's [Seed].
+func Rand(t testing.TB) *rand.Rand {
 	t.Helper()
-	deadline := time.Now().Add(90 * time.Second)
-	for !ok() {
-		if time.Now().After(deadline) {
-			t.Fatalf("waited in vain: %s", what)
-		}
-		time.Sleep(10 * time.Millisecond) // between two questions, not to be right
+	return rand.New(rand.NewPCG(Seed(t), 0))
+}
+
+// Long skips a test that takes long, where only the short ones are wanted (go test -short, as make test does it): make
+// long runs it.
+func Long(t testing.TB) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("it takes long: make long runs it")
 	}
 }
 
 // Nobody is the user as whom [AsNobody] runs tests.
 const Nobody = 65534
 
-// AsNobody runs tests of this test binary, by a pattern, once more as an ordinary user: what
-// root may do hides many mistakes. Run by somebody else than root it does nothing, because all
-// the others ran as an ordinary user then.
+// AsNobody runs tests of this test binary once more as an ordinary user, because what root may do hides many mistakes.
+// The pattern is the names of the tests with | between them; each has to pass. Run by another user than root it does
+// nothing: all tests ran as an ordinary user then.
 func AsNobody(t *testing.T, pattern string, environment ...string) {
 	t.Helper()
 	if os.Getuid() != 0 {
-		t.Skipf("everything ran as user %d", os.Getuid())
+		RanAs(t, fmt.Sprintf("user %d, as everything did", os.Getuid()))
+		return
 	}
 	dir, err := os.MkdirTemp("", "vaiven-nobody-")
 	if err != nil {
@@ -99,7 +115,12 @@ func AsNobody(t *testing.T, pattern string, environment ...string) {
 		append(environment, "TMPDIR="+filepath.Join(dir, "tmp"), "HOME="+filepath.Join(dir, "tmp"))...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: Nobody, Gid: Nobody}}
 	out, err := cmd.CombinedOutput()
-	if err != nil || !bytes.Contains(out, []byte("--- PASS")) {
+	for name := range strings.SplitSeq(pattern, "|") {
+		if !bytes.Contains(out, []byte("\n--- PASS: "+strings.Trim(name, "^$"))) {
+			t.Errorf("as user %d %s did not pass", Nobody, name)
+		}
+	}
+	if err != nil || bytes.Contains(out, []byte("--- SKIP")) || t.Failed() {
 		t.Fatalf("as user %d: %v\n%s", Nobody, err, out)
 	}
 	RanAs(t, fmt.Sprintf("user %d: %d tests passed", Nobody, bytes.Count(out, []byte("--- PASS"))))

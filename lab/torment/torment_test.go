@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -27,9 +26,8 @@ func TestMain(m *testing.M) {
 // front.
 func TestCells(t *testing.T) {
 	dir := t.TempDir()
-	if out, err := exec.Command("go", "build", "-o", dir, "../../cmd/vaiven",
-		"../vaiven-demo").CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
+	if err := testkit.Build(dir, "vaiven/cmd/vaiven", "vaiven/lab/vaiven-demo"); err != nil {
+		t.Fatal(err)
 	}
 	vaiven := filepath.Join(dir, "vaiven")
 	for _, c := range []struct {

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -23,12 +25,13 @@ import (
 	"vaiven/internal/core/reading"
 	"vaiven/internal/core/route"
 	"vaiven/internal/core/split"
+	"vaiven/lab/testkit"
 	"vaiven/lab/testkit/judge"
 )
 
 var (
 	crossings = flag.Int("crossings", 800, "crossings to simulate")
-	from      = flag.Uint64("from", 1, "first seed (0: a new one)")
+	from      = flag.Uint64("from", 0, "first seed (0: the test's own)")
 	telling   = flag.Bool("story", false, "tell the story of the first seed")
 )
 
@@ -38,11 +41,11 @@ var (
 func TestSimulation(t *testing.T) {
 	first := *from
 	if first == 0 {
-		first = rand.Uint64() >> 1
+		first = testkit.Seed(t)
 	}
 	begun := time.Now()
 	var mu sync.Mutex // protects what follows
-	total, moments, next := map[string]int{}, []int{}, 0
+	total, looked, moments, next := map[string]int{}, map[string]int{}, []int{}, 0
 	var wait sync.WaitGroup
 	for range 2 {
 		wait.Go(func() {
@@ -68,6 +71,7 @@ func TestSimulation(t *testing.T) {
 				}
 				for rule, count := range s.judge.Looked() {
 					total["looked at: "+rule] += count
+					looked[rule] += count
 				}
 				moments = append(moments, s.moments)
 				mu.Unlock()
@@ -83,6 +87,39 @@ func TestSimulation(t *testing.T) {
 	for _, what := range slices.Sorted(maps.Keys(total)) {
 		t.Logf("%9d  %s", total[what], what)
 	}
+	if t.Failed() || *crossings < 800 || *crossings < 10_000 && (*from != 0 || os.Getenv(testkit.SeedIs) != "") {
+		return // too few to say so of any seeds
+	}
+	if list := judge.Seldom(looked, 8); len(list) > 0 {
+		t.Errorf("hardly looked at: %s", strings.Join(list, ", "))
+	}
+	for _, fault := range faults(t) {
+		if total[fault] < 5 {
+			t.Errorf("%q has happened %d times only", fault, total[fault])
+		}
+	}
+	for _, stage := range []crossing.Stage{crossing.Raising, crossing.Proving, crossing.Shifting, crossing.Keeping,
+		crossing.Settled, crossing.RolledBack, crossing.CalledOff} {
+		if n := total["stage: "+string(stage)]; n < 50 {
+			t.Errorf("%d crossings came to the stage %q", n, stage)
+		}
+	}
+}
+
+// faults are all that the simulation says can happen, by its source.
+func faults(t *testing.T) (list []string) {
+	t.Helper()
+	source, err := os.ReadFile("sim_test.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range regexp.MustCompile(`s\.happens\("([^"]+)"`).FindAllSubmatch(source, -1) {
+		list = append(list, string(m[1]))
+	}
+	if len(list) < 30 {
+		t.Fatalf("found %q", list)
+	}
+	return list
 }
 
 // sim is one run: an engine with a keeper's hands, and the world around it. Time jumps from
@@ -130,6 +167,8 @@ type sim struct {
 	accepts  func()          // what it means that somebody accepts what the last proof found
 	first    bool            // nobody is live
 	patient  bool            // people see it through to its end
+	fronts   bool            // one of two fronts is changed again and again,
+	holes    bool            // or the machine sleeps in the keep
 
 	// The front. It compares if it holds the order of going home itself.
 
@@ -241,6 +280,12 @@ func newSim(seed uint64) *sim {
 	if s.r.IntN(3) == 0 {
 		s.grows = raise.Choice{Part: "web", Version: "4.3.0", Build: "b-4.3.0", Instances: 1 + s.r.IntN(2),
 			Until: split.Share(1000 + s.r.IntN(8500)), Then: 3}
+	}
+	switch seed % 8 { // what happens seldom by itself, to people who go on all the same
+	case 0:
+		s.wild, s.two, s.first, s.patient, s.fronts = 0.3, true, false, true, true
+	case 1:
+		s.wild, s.first, s.patient, s.holes, s.plan.Then = 0.3, false, true, true, plan.ThenRetire
 	}
 	if s.first {
 		return s
@@ -530,16 +575,21 @@ func (s *sim) somebody() {
 	default:
 		if s.two && s.r.IntN(2) == 0 {
 			s.tally["somebody changed one of two fronts"]++
-			s.beside = []split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)]
-			s.judge.Beside(s.now, s.beside)
-			s.tell("    the front beside has %v on green now, by somebody", s.beside)
-			s.outside = s.now
+			s.oneOfTwo()
 			return
 		}
 		s.tally["somebody changed the share"]++
 		s.put(judge.Outside, []split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)], 0, "somebody")
 		s.outside = s.now
 	}
+}
+
+// oneOfTwo has somebody change the front beside.
+func (s *sim) oneOfTwo() {
+	s.beside = []split.Share{0, split.Whole, split.Share(s.r.IntN(10_001))}[s.r.IntN(3)]
+	s.judge.Beside(s.now, s.beside)
+	s.tell("    the front beside has %v on green now, by somebody", s.beside)
+	s.outside = s.now
 }
 
 // ills makes an instance ill, or well again.
@@ -1360,6 +1410,9 @@ func (s *sim) holds(e crossing.Event) {
 	before := s.folded
 	s.folded = crossing.Apply(before, e)
 	c := s.folded
+	if c.Stage != before.Stage {
+		s.tally["stage: "+string(c.Stage)]++
+	}
 	s.permitted(e, before)
 	if before.Since != c.Since {
 		s.watched = 0
@@ -1638,6 +1691,12 @@ func (s *sim) strikes() {
 	case s.happens("the process stood still", 15):
 		s.disturbed++
 		s.stands(s.millis(500, 30_000), false)
+	case s.fronts && s.happens("somebody changed one of two fronts", 4):
+		s.oneOfTwo()
+	case s.holes && s.engine.state.Stage == crossing.Keeping && s.happens("the machine slept in the keep", 1):
+		s.holes = false
+		s.disturbed++
+		s.stands(s.millis(5000, 60_000), true)
 	case s.happens("the machine slept", 25):
 		s.disturbed++
 		s.stands(s.millis(5000, 60_000), true)

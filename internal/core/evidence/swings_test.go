@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -9,7 +10,7 @@ import (
 
 // A rate that has come up and gone down three times is one that wanders; chance, a rise and two incidents are not.
 func TestSwings(t *testing.T) {
-	r := testkit.Rand(t)
+	seed := testkit.Seed(t)
 	start := time.Date(2026, 11, 23, 21, 0, 0, 0, time.UTC)
 	for name, c := range map[string]struct {
 		rate     func(minute int) float64
@@ -32,6 +33,7 @@ func TestSwings(t *testing.T) {
 		}, 0.03, 0.05},
 	} {
 		var s Swings
+		r := rand.New(rand.NewPCG(seed, 0))
 		for second := range 3600 {
 			step := Count{Of: 100}
 			for range step.Of {

@@ -25,8 +25,8 @@ import (
 	"vaiven/internal/world/cluster"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/standin"
+	"vaiven/lab/testkit"
 )
 
 // stood is a cluster with a route or a service, whose data plane is where the suite sends its requests.
@@ -40,7 +40,7 @@ type stood struct {
 
 func start(t *testing.T, w *fronttest.World, settings *Settings) *stood {
 	t.Helper()
-	port, _ := stacktest.Ports(t, 2)
+	port, _ := testkit.Ports(t, 2)
 	s, err := standin.Start(standin.Config{Address: fronttest.Address(port), Lag: 20 * time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
@@ -135,14 +135,21 @@ func (c *stood) podWith(t *testing.T, i *fronttest.Instance, labels object) {
 // kubectl is somebody else, with Debian's own program.
 func (c *stood) kubectl(t *testing.T, args ...string) string {
 	t.Helper()
+	out, err := c.tries(t, args...)
+	if err != nil {
+		t.Fatalf("kubectl %v: %v: %s", args, err, out)
+	}
+	return out
+}
+
+// tries is kubectl where it may not succeed.
+func (c *stood) tries(t *testing.T, args ...string) (string, error) {
+	t.Helper()
 	cmd := exec.Command(fronttest.Need(t, "kubectl"),
 		append([]string{"--kubeconfig", c.settings.File, "--cache-dir", filepath.Join(c.folder, "cache")}, args...)...)
 	cmd.Env = append(os.Environ(), "HOME="+c.folder)
 	out, err := cmd.CombinedOutput()
-	if err != nil {
-		t.Fatalf("kubectl %v: %v: %s", args, err, out)
-	}
-	return string(out)
+	return string(out), err
 }
 
 func TestConformance(t *testing.T) {
@@ -188,7 +195,7 @@ func TestAService(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	fronttest.Eventually(t, "it leads to blue", func() error {
+	testkit.Until(t, "it leads to blue", func() error {
 		s, err := d.look(t.Context())
 		if err == nil && len(s.endpoints["sailings"]) != 2 {
 			err = fmt.Errorf("it leads to %v", s.endpoints)
@@ -204,7 +211,7 @@ func TestAService(t *testing.T) {
 	must(d.SetInstances(t.Context(), split.Green, green))
 	only := func(side split.Side) {
 		t.Helper()
-		fronttest.Eventually(t, "all answers of "+side.String(), func() error {
+		testkit.Until(t, "all answers of "+side.String(), func() error {
 			if _, sides := w.Count(20, false, nil); sides[side.Other()] > 0 {
 				return fmt.Errorf("answers of %v", sides)
 			}
@@ -213,7 +220,7 @@ func TestAService(t *testing.T) {
 	}
 	answers := func() { // the data plane follows, where it led nowhere
 		t.Helper()
-		fronttest.Eventually(t, "the first answer", func() error {
+		testkit.Until(t, "the first answer", func() error {
 			a, err := http.Get("http://" + w.Listen + "/count")
 			if err == nil {
 				a.Body.Close()
@@ -311,7 +318,7 @@ func TestMadeAnewWhileNobodyKeeps(t *testing.T) {
 			}
 			anew := w.Raise(split.Blue, 3, 2)
 			c.kubectl(t, append([]string{"delete", "--wait=false"}, was...)...)
-			fronttest.Eventually(t, "those that were made anew answer", func() error {
+			testkit.Until(t, "those that were made anew answer", func() error {
 				names, sides := w.Count(20, false, nil)
 				for _, i := range anew {
 					if names[i.Name] == 0 || sides[split.Blue] != 20 || len(names) != 2 {
@@ -368,7 +375,7 @@ func TestCountsThroughTheAPI(t *testing.T) {
 		}
 		return n, r.Blind
 	}
-	fronttest.Eventually(t, "the data plane has followed", func() error {
+	testkit.Until(t, "the data plane has followed", func() error {
 		a, err := http.Get("http://" + w.Listen + "/count")
 		if err == nil {
 			a.Body.Close()

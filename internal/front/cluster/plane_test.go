@@ -17,6 +17,7 @@ import (
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // onPlane is a namespace of a real control plane, which `make cluster-test` has stood up, with pods of both sides.
@@ -50,7 +51,7 @@ func (c *stood) raise(t *testing.T, side split.Side) (list []reading.Server) {
  selector: {matchLabels: {side: %[1]v}}, template: {metadata: {labels: {app: sailings, side: %[1]v, vaiven/serves: %[1]v}},
  spec: {terminationGracePeriodSeconds: 1, containers: [{name: web, image: "registry.lineavessa.example/web:1", args: ["-listen", "$(IP):8080"],
  env: [{name: IP, valueFrom: {fieldRef: {fieldPath: status.podIP}}}]}]}}}}`, side))
-	fronttest.Eventually(t, "the pods are ready", func() error {
+	testkit.Until(t, "the pods are ready", func() error {
 		text := c.kubectl(t, "get", "pods", "-l", "side="+side.String(), "-o",
 			`jsonpath={range .items[*]}{.status.podIP} {.status.conditions[?(@.type=="Ready")].status}{"\n"}{end}`)
 		list = nil
@@ -126,12 +127,15 @@ func TestPlaneService(t *testing.T) {
 func TestPlaneRoute(t *testing.T) {
 	c := onPlane(t, &Settings{Route: "sailings", Services: [2]string{"sailings-blue", "sailings-green"}})
 	c.kubectl(t, "apply", "--server-side", "-f", os.Getenv("VAIVEN_HTTPROUTES"))
-	c.kubectl(t, "wait", "--for=condition=Established", "crd/httproutes.gateway.networking.k8s.io")
+	testkit.Until(t, "the kind is established", func() error { // at once after apply it may have no conditions yet
+		_, err := c.tries(t, "wait", "--for=condition=Established", "crd/httproutes.gateway.networking.k8s.io")
+		return err
+	})
 	for _, side := range split.Sides {
 		c.apply(t, fmt.Sprintf(`{apiVersion: v1, kind: Service, metadata: {name: sailings-%[1]v}, spec: {
  selector: {app: sailings, vaiven/serves: %[1]v}, ports: [{port: 80, targetPort: 8080}]}}`, side))
 	}
-	fronttest.Eventually(t, "the route is made", func() error { // the API learns of its kind in a moment
+	testkit.Until(t, "the route is made", func() error { // the API learns of its kind in a moment
 		file := filepath.Join(c.folder, "route.yaml")
 		fronttest.Write(t, file, `---
 {apiVersion: gateway.networking.k8s.io/v1, kind: HTTPRoute, metadata: {name: sailings}, spec: {parentRefs: [{name: gate}],
@@ -177,7 +181,7 @@ func TestPlaneRoute(t *testing.T) {
 			_, err := d.Set(t.Context(), share, front.AsRead(r))
 			ended <- err
 		}()
-		fronttest.Eventually(t, "the change is there", func() error {
+		testkit.Until(t, "the change is there", func() error {
 			now, err := d.look(t.Context())
 			if err == nil && now.weights[split.Green] != int64(share) {
 				err = fmt.Errorf("weights %v", now.weights)

@@ -21,7 +21,7 @@ import (
 	"vaiven/internal/front/asked"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // zoneFront is a name of a real zone, on a primary that runs.
@@ -48,7 +48,7 @@ func startAs(t *testing.T, w *fronttest.World, change func(*Settings), as func(s
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	port, _ := stacktest.Ports(t, 2)
+	port, _ := testkit.Ports(t, 2)
 	z := &zoneFront{folder: dir, settings: &Settings{
 		Server: fronttest.Address(port), Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
 		Spare: "next.lineavessa.example.", Type: A,

@@ -19,14 +19,13 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/front/asked"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )
 
 // secondary starts a server that has the zone from the primary, and asks for it only when it is notified.
 func (z *zoneFront) secondary(t *testing.T) (address string, notify func()) {
 	t.Helper()
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	dir := t.TempDir()
 	host, primary, _ := net.SplitHostPort(z.settings.Server)
 	file := filepath.Join(dir, "named.conf")
@@ -39,7 +38,7 @@ zone "lineavessa.example" { type secondary; file "copy"; masterfile-format text;
 `, dir, port, primary, host))
 	address = fronttest.Address(port)
 	fronttest.Start(t, address, fronttest.Need(t, "named"), "-g", "-4", "-n", "1", "-c", file)
-	fronttest.Eventually(t, "the secondary has the zone", func() error {
+	testkit.Until(t, "the secondary has the zone", func() error {
 		_, err := z.ask(t.Context(), address, z.settings.Name)
 		return err
 	})
@@ -55,7 +54,7 @@ zone "lineavessa.example" { type secondary; file "copy"; masterfile-format text;
 // unbound starts a resolver that remembers.
 func (z *zoneFront) unbound(t *testing.T) string {
 	t.Helper()
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	dir := t.TempDir()
 	host, primary, _ := net.SplitHostPort(z.settings.Server)
 	file := filepath.Join(dir, "unbound.conf")
@@ -137,7 +136,7 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 		list, _, err := ask(resolver)(ctx) // it remembers itself
 		return list, 0, err
 	}})
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	w.Listen = users(t, fronttest.Address(port), func(ctx context.Context) ([]string, error) {
 		return resolvers[rand.IntN(len(resolvers))].now(ctx)
 	}, w.Port())
@@ -161,19 +160,16 @@ func TestNothingIsGivenUpBeforeTheLastHasHeard(t *testing.T) {
 		spare[0] == host(green[0]) || spare[0] == host(green[1]) {
 		t.Errorf("the spare's name points to %v, %v", spare, err)
 	}
-	for {
+	testkit.Until(t, "blue is given up", func() error {
 		left, err := d.Drain(t.Context(), split.Blue)
-		if err == nil && left.Open == 0 {
-			break
-		}
 		if err != nil && !errors.Is(err, front.ErrRefused) {
 			t.Fatal(err)
 		}
-		if time.Since(r.At) > time.Minute {
-			t.Fatalf("blue is never given up: %+v, %v", left, err)
+		if err == nil && left.Open != 0 {
+			err = fmt.Errorf("%+v", left)
 		}
-		time.Sleep(20 * time.Millisecond) // between two questions, not to be right
-	}
+		return err
+	})
 	if time.Now().Before(done.Everywhere) {
 		t.Errorf("given up %v before everybody had heard", time.Until(done.Everywhere))
 	}
@@ -233,14 +229,14 @@ func TestASecondaryThatIsBehind(t *testing.T) {
 		t.Errorf("blue is given up: %v", err)
 	}
 	notify()
-	fronttest.Eventually(t, "it is in force everywhere", func() error {
+	testkit.Until(t, "it is in force everywhere", func() error {
 		r, err := d.Read(t.Context())
 		if err == nil && (r.Everywhere.After(time.Now()) || r.Notice != "") {
 			err = fmt.Errorf("in %v, %q", time.Until(r.Everywhere), r.Notice)
 		}
 		return err
 	})
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	z.settings.Secondaries = append(z.settings.Secondaries, fronttest.Address(port))
 	if r, err := d.Read(t.Context()); err != nil || !strings.Contains(r.Notice, "is not known") ||
 		!strings.Contains(r.Notice, "connection refused") {

@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/front/asked"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // zoneOf starts a primary with a zone that has more lines, and says more of it.
@@ -25,7 +25,7 @@ func zoneOf(t *testing.T, options, records string, change func(*Settings)) *zone
 	t.Helper()
 	program := fronttest.Need(t, Kind.Program)
 	dir := t.TempDir()
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	z := &zoneFront{folder: dir, settings: &Settings{
 		Server: fronttest.Address(port), Zone: "lineavessa.example.", Name: "sailings.lineavessa.example.",
 		Spare: "next.lineavessa.example.", Type: A, Key: filepath.Join(dir, "vaiven.key"), TTL: 1e9, Shares: true,
@@ -76,7 +76,7 @@ func TestZonesOfEveryKind(t *testing.T) {
 			z := zoneOf(t, c.options, c.records, func(s *Settings) { s.Type = c.kind })
 			d := z.driver()
 			blue, green := servers(split.Blue, c.pattern), servers(split.Green, c.pattern)
-			fronttest.Eventually(t, "a zone that is loaded", func() error {
+			testkit.Until(t, "a zone that is loaded", func() error {
 				made, err := d.Prepare(t.Context(), front.Known{blue, nil})
 				if err == nil && !made {
 					t.Fatal("nothing was made")

@@ -30,7 +30,7 @@ func said(t *testing.T, conn net.Conn, text string) (answer string, closed bool)
 	var b strings.Builder
 	piece := make([]byte, 4096)
 	for {
-		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Second))
+		_ = conn.SetReadDeadline(soon())
 		n, err := conn.Read(piece)
 		b.Write(piece[:n])
 		if err != nil {
@@ -39,6 +39,9 @@ func said(t *testing.T, conn net.Conn, text string) (answer string, closed bool)
 		}
 	}
 }
+
+// soon is until when an answer has to come.
+func soon() time.Time { return time.Now().Add(20 * time.Second) }
 
 // What can be read in two ways gets 400 after the answers to what came before it, the
 // connection is closed, and no instance hears of it.
@@ -444,7 +447,7 @@ func TestTunnelsEnd(t *testing.T) {
 		defer conn.Close()
 		_, _ = io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: tick\r\n\r\n")
 		if r.URL.Path == "/talks" {
-			for begun := time.Now(); time.Since(begun) < 3*time.Second; {
+			for range 3 * time.Second / (25 * time.Millisecond) {
 				time.Sleep(25 * time.Millisecond) // the pace of what is watched
 				if _, err := io.WriteString(conn, "."); err != nil {
 					return

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -183,21 +184,22 @@ func TestTheShareIsWhatGreenGets(t *testing.T) {
 		setShare(t, c, share)
 		blue.served.Store(0)
 		green.served.Store(0)
-		const requests = 1000
+		const requests = 2000
 		for range requests {
 			if status, _, _ := get(t, http.DefaultClient, url); status != 200 {
 				t.Fatalf("at %v: status %d", share, status)
 			}
 		}
 		got := float64(green.served.Load()) / requests
-		if off := got - share.Fraction(); off < -0.08 || off > 0.08 || share == 0 && got != 0 ||
-			share == split.Whole && got != 1 {
+		// By the binomial distribution it is off by more than five standard deviations once in 1.7 million times.
+		most := 5 * math.Sqrt(share.Fraction()*(1-share.Fraction())/requests)
+		if math.Abs(got-share.Fraction()) > most {
 			t.Errorf("at %v green got %.3f of %d requests", share, got, requests)
 		}
 	}
 	r := read(t, c)
-	if n := r.Sides[split.Blue].Instances[0].Requests + r.Sides[split.Green].Instances[0].Requests; n != 3000 {
-		t.Errorf("the front counts %d requests, 3000 were made", n)
+	if n := r.Sides[split.Blue].Instances[0].Requests + r.Sides[split.Green].Instances[0].Requests; n != 6000 {
+		t.Errorf("the front counts %d requests, 6000 were made", n)
 	}
 	h, err := r.Sides[split.Green].Instances[0].Histogram()
 	if err != nil || h.TotalCount() != r.Sides[split.Green].Instances[0].Requests {

@@ -37,15 +37,9 @@ func replace(t *testing.T, config Config, grace time.Duration) *Server {
 // listening is a configuration with an address of its own, on which a front can be followed by another.
 func listening(t *testing.T, change func(*Config)) Config {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := l.Addr().String()
-	l.Close()
 	dir := t.TempDir()
-	c := Config{Listen: at, Socket: dir + "/s", State: dir + "/state.json", Key: testKey, Secret: []byte("secret"),
-		Service: "sailings", Settings: *Defaults()}
+	c := Config{Listen: testkit.Address(t), Socket: dir + "/s", State: dir + "/state.json", Key: testKey,
+		Secret: []byte("secret"), Service: "sailings", Settings: *Defaults()}
 	c.Idle = 2 * time.Second
 	if change != nil {
 		change(&c)

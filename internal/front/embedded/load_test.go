@@ -11,6 +11,7 @@ import (
 
 	"vaiven/internal/core/plan"
 	"vaiven/internal/core/split"
+	"vaiven/lab/testkit"
 )
 
 // crowdOfClients asks again and again until it is stopped, and counts what came
@@ -77,7 +78,7 @@ func once(client *http.Client, url string) (string, error) {
 	return string(body), err
 }
 
-// To and fro two hundred times under load: nothing is lost, and no request that
+// To and fro sixty times under load: nothing is lost, and no request that
 // began after a switch was answered by the side that was left.
 func TestSwitchingLosesNothing(t *testing.T) {
 	url, c, _, _ := twoSides(t, nil)
@@ -94,11 +95,10 @@ func TestSwitchingLosesNothing(t *testing.T) {
 	var clients crowdOfClients
 	clients.ask(24, url, true, &phase, check)
 	clients.ask(4, url, false, &phase, check)
-	const switches = 200
+	const switches = 60
 	for n := int64(1); n <= switches; n++ {
 		answered := clients.asked.Load()
-		for clients.asked.Load() < answered+100 {
-			time.Sleep(time.Millisecond)
+		for w := testkit.Waiting(t, "clients go on"); clients.asked.Load() < answered+50; w.Again() {
 		}
 		phase.Store(-1)
 		setShare(t, c, split.Share(n%2)*split.Whole)
@@ -120,32 +120,32 @@ func TestSwitchingLosesNothing(t *testing.T) {
 
 // An instance that is killed under load loses only what was in flight on it.
 func TestAKilledInstanceLosesOnlyWhatWasInFlight(t *testing.T) {
-	var inFlight atomic.Int64
-	work := func(w http.ResponseWriter, r *http.Request) {
-		inFlight.Add(1)
-		defer inFlight.Add(-1)
-		time.Sleep(2 * time.Millisecond) // the work of a request
-		fmt.Fprint(w, "fine")
+	const asking = 16
+	killed := make(chan struct{})
+	hold := func(in *atomic.Int64) http.HandlerFunc { // what comes here stays in flight until then
+		return func(w http.ResponseWriter, r *http.Request) {
+			in.Add(1)
+			<-killed
+			fmt.Fprint(w, "fine")
+		}
 	}
-	victim := newBackend(t, "blue-1", "1", work)
-	other := newBackend(t, "blue-2", "1", func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "fine") })
+	var there, elsewhere atomic.Int64
+	victim, other := newBackend(t, "blue-1", "1", hold(&there)), newBackend(t, "blue-2", "1", hold(&elsewhere))
 	url, c, _ := open(t, nil)
 	putInstances(t, c, split.Blue, victim, other)
 	var clients crowdOfClients
 	var watch atomic.Int64
-	clients.ask(16, url, true, &watch, func(int64, int64, string) {})
-	for victim.served.Load() < 50 {
-		time.Sleep(time.Millisecond)
-	}
-	victim.Listener.Close() // so that no connection is accepted after the count
-	most := inFlight.Load() + 16
+	clients.ask(asking, url, true, &watch, func(int64, int64, string) {})
+	testkit.Eventually(t, "each client has a request in flight", func() bool { return there.Load()+elsewhere.Load() == asking })
+	most := there.Load()
+	victim.Listener.Close()
 	victim.CloseClientConnections()
-	for was := clients.asked.Load(); clients.asked.Load() < was+500; {
-		time.Sleep(time.Millisecond)
-	}
+	close(killed)
+	was := clients.asked.Load()
+	testkit.Eventually(t, "clients go on", func() bool { return clients.asked.Load() >= was+500 })
 	clients.end()
-	if n := clients.lost.Load(); n > most {
-		t.Errorf("%d requests were lost, at most %d were in flight: %s", n, most, *clients.reason.Load())
+	if n := clients.lost.Load(); n != most || most == 0 {
+		t.Errorf("%d requests were lost, %d were in flight: %s", n, most, *clients.reason.Load())
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -253,6 +254,21 @@ func failures(t *testing.T, c *Client) (n int64) {
 	return n
 }
 
+// stateOf is the state of the connection of this machine at an address of 127.0.0.1, "" if there is none (proc_net(5)).
+func stateOf(t *testing.T, at net.Addr) string {
+	table, err := os.ReadFile("/proc/net/tcp")
+	if err != nil {
+		t.Error(err)
+	}
+	local := fmt.Sprintf("0100007F:%04X", at.(*net.TCPAddr).Port)
+	for line := range strings.Lines(string(table)) {
+		if f := strings.Fields(line); len(f) > 3 && f[1] == local {
+			return f[3]
+		}
+	}
+	return ""
+}
+
 // An instance that has closed its connection after an answer, without a word, costs nobody a request: not
 // even one with a body. (One that closes it while it is being sent the next one does: nobody may send that
 // again.)
@@ -262,6 +278,9 @@ func TestAConnectionThatWasClosedCostsNothing(t *testing.T) {
 		_, _ = io.Copy(io.Discard, r.Body) // else the close takes the answer with it
 		_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
 		conn.Close()
+		testkit.Eventually(t, "the front's machine has heard of it", func() bool {
+			return stateOf(t, conn.RemoteAddr()) != "01" // established (tcp_states.h)
+		})
 		closed <- struct{}{}
 	})
 	url, c, _ := open(t, nil)

@@ -16,7 +16,7 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // stoods are configurations that stood before Vaiven came, by their files in the order in which HAProxy reads them.
@@ -62,7 +62,7 @@ func TestWhatStoodIsAdopted(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
-			port, _ := stacktest.Ports(t, 1)
+			port, _ := testkit.Ports(t, 1)
 			listen := fronttest.Address(port)
 			places := []string{"DIR", dir, "LISTEN", listen}
 			instance := func(who string) string {
@@ -78,7 +78,7 @@ func TestWhatStoodIsAdopted(t *testing.T) {
 			}
 			run := func() *fronttest.Program {
 				p := fronttest.Start(t, listen, Kind.Program, args...)
-				fronttest.Eventually(t, "its socket", func() error {
+				testkit.Until(t, "its socket", func() error {
 					c, err := net.Dial("unix", filepath.Join(dir, "admin.sock"))
 					if err == nil {
 						err = c.Close()

@@ -22,7 +22,7 @@ import (
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/placetest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // setup is a plan's front as a test wants it, and where its files are.
@@ -42,7 +42,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	t.Helper()
 	program := fronttest.Need(t, Kind.Program)
 	dir := t.TempDir()
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
 	h := &Settings{
@@ -55,7 +55,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 			"sailings"
 	}
 	if s.byAddr {
-		admin, _ := stacktest.Ports(t, 1)
+		admin, _ := testkit.Ports(t, 1)
 		h.Socket, h.Address = "", fronttest.Address(admin)
 	}
 	if s.logs {
@@ -76,7 +76,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	}
 	fronttest.Write(t, c.File, c.Text)
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
-	fronttest.Eventually(t, "its socket", func() error {
+	testkit.Until(t, "its socket", func() error {
 		network, address := h.where()
 		conn, err := net.Dial(network, address)
 		if err == nil {
@@ -90,12 +90,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 // nobodyReads is an address that nobody reads datagrams at.
 func nobodyReads(t *testing.T) string {
 	t.Helper()
-	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close()
-	return conn.LocalAddr().String()
+	return testkit.Address(t)
 }
 
 func open(s setup, reach fronttest.Reach) func(*testing.T, *fronttest.World) fronttest.Proxy {
@@ -141,7 +136,7 @@ func open(s setup, reach fronttest.Reach) func(*testing.T, *fronttest.World) fro
 					t.Fatal(err)
 				}
 				told := time.Time{}
-				fronttest.Eventually(t, "the new worker", func() error {
+				testkit.Until(t, "the new worker", func() error {
 					if time.Since(told) > 3*time.Second { // once more: a master that is busy may miss a signal
 						p.Signal(syscall.SIGUSR2)
 						told = time.Now()
@@ -175,6 +170,7 @@ func TestConformanceByMap(t *testing.T) {
 }
 
 func TestConformanceOverSSH(t *testing.T) {
+	testkit.Long(t)
 	reach := fronttest.OverSSH(t)
 	fronttest.Run(t, fronttest.System{Open: open(setup{mapped: true}, reach),
 		Lacks: []fronttest.Ability{fronttest.Checker, fronttest.Divides, fronttest.Beside}})
@@ -232,7 +228,7 @@ func TestTheLog(t *testing.T) {
 		const clients = 40
 		w.Count(3*clients, true,
 			func(n int) []string { return []string{fmt.Sprintf("Cookie: passenger=p%d", n%clients)} })
-		fronttest.Eventually(t, "all answers are in the log", func() error {
+		testkit.Until(t, "all answers are in the log", func() error {
 			r, err := d.Read(t.Context())
 			if err != nil {
 				return err
@@ -275,7 +271,7 @@ func TestALogThatDoesNotCome(t *testing.T) {
 	if _, err := d.Home(t.Context(), front.Homing{Side: split.Blue}); err != nil {
 		t.Fatal(err)
 	}
-	fronttest.Eventually(t, "it is missed", func() error {
+	testkit.Until(t, "it is missed", func() error {
 		d.mu.Lock()
 		d.begun = tallied{}
 		d.mu.Unlock()
@@ -723,7 +719,7 @@ func TestOneThatHasForgottenIsToldAgain(t *testing.T) {
 				p.Kill()
 				p = p.Again(w.Listen)
 				other := New(place.Local{}, f)
-				fronttest.Eventually(t, "its socket", func() error {
+				testkit.Until(t, "its socket", func() error {
 					_, err := other.look(t.Context())
 					return err
 				})
@@ -745,7 +741,7 @@ func TestItsOwnCheckIsWaitedFor(t *testing.T) {
 	f, _, _ := start(t, w, setup{lines: "    option httpchk GET /healthz\n    default-server check inter 300ms rise 3 " +
 		"fall 1\n"})
 	d := New(place.Local{}, f)
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	address := fronttest.Address(port)
 	list := []reading.Server{{Name: "green-1", Address: address}}
 	if err := d.SetInstances(t.Context(), split.Green, list); err != nil {
@@ -763,7 +759,7 @@ func TestItsOwnCheckIsWaitedFor(t *testing.T) {
 		}
 		return errors.New("it is not down")
 	}
-	fronttest.Eventually(t, "that nobody listens", down)
+	testkit.Until(t, "that nobody listens", down)
 	if err := d.Reach(t.Context(), address); err == nil {
 		t.Error("who does not listen is reached")
 	}

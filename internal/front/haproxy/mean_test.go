@@ -15,6 +15,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
+	"vaiven/lab/testkit"
 )
 
 // What answers took is told of averages in whole milliseconds, as HAProxy keeps them: its own sum, in its own
@@ -91,7 +92,7 @@ func TestTookOfARealOne(t *testing.T) {
 		[]reading.Server{{Name: "blue-1", Address: srv.Listener.Addr().String(), Version: "1"}}); err != nil {
 		t.Fatal(err)
 	}
-	fronttest.Eventually(t, "an answer", func() error {
+	testkit.Until(t, "an answer", func() error {
 		r, err := http.Get("http://" + w.Listen)
 		if err == nil {
 			_ = r.Body.Close()
@@ -110,30 +111,32 @@ func TestTookOfARealOne(t *testing.T) {
 		c := r.Sides[split.Blue].Instances[0]
 		return c.Took, c.Requests
 	}
-	off := 0 // times in which it was: on a busy machine answers wait on their way for once
 	for range 5 {
 		at := truth.Load()
+		var clients atomic.Int64 // µs
 		before, n := read()
 		var wait sync.WaitGroup
 		for range 20 {
 			wait.Go(func() {
 				for range 30 {
+					begun := time.Now()
 					if r, err := http.Get("http://" + w.Listen); err == nil {
 						_ = r.Body.Close()
 					}
+					clients.Add(time.Since(begun).Microseconds())
 				}
 			})
 			read()
 		}
 		wait.Wait()
 		after, m := read()
-		got, want := (after-before).Seconds()/float64(m-n), float64(truth.Load()-at)/1e6/float64(m-n)
-		t.Logf("%d answers took %.1f ms on average, told are %.1f ms", m-n, 1000*want, 1000*got)
-		if math.Abs(got-want) > 0.25*want+0.002 {
-			off++
+		// HAProxy waits for the instance, and clients wait for HAProxy, on however busy a machine. Its mean is of the
+		// last 1,024 answers: a tenth is for those before.
+		got := (after - before).Seconds() / float64(m-n)
+		least, most := float64(truth.Load()-at)/1e6/float64(m-n), float64(clients.Load())/1e6/float64(m-n)
+		t.Logf("%d answers took %.1f to %.1f ms on average, told are %.1f ms", m-n, 1000*least, 1000*most, 1000*got)
+		if got < 0.9*least-0.001 || got > 1.1*most+0.001 {
+			t.Errorf("told are %.1f ms, and it was between %.1f and %.1f ms", 1000*got, 1000*least, 1000*most)
 		}
-	}
-	if off > 1 {
-		t.Errorf("what is told is off in %d of 5 times", off)
 	}
 }

@@ -18,7 +18,7 @@ import (
 	"vaiven/internal/front/include"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // stoods are configurations that stood before Vaiven came, by what stands in a file beside the main one. DIR,
@@ -71,7 +71,7 @@ func TestWhatStoodIsAdopted(t *testing.T) {
 			for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 				_ = os.Chmod(d, 0o755) // for processes of another user
 			}
-			port, _ := stacktest.Ports(t, 1)
+			port, _ := testkit.Ports(t, 1)
 			listen := fronttest.Address(port)
 			places := []string{"DIR", dir, "LISTEN", listen}
 			instance := func(who string) string {
@@ -147,7 +147,7 @@ func TestAManagerThatStoodIsAdopted(t *testing.T) {
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for processes of another user
 	}
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	listen := fronttest.Address(port)
 	instance := func() string {
 		return fronttest.Echo(t, "blue", func(*http.Request) []string { return nil })
@@ -198,7 +198,7 @@ func TestAManagerThatStoodIsAdopted(t *testing.T) {
 		t.Errorf("after the change it lacks %q, %v", list, err)
 	}
 	p.Signal(syscall.SIGUSR1)
-	fronttest.Eventually(t, "members for green, switched off", func() error {
+	testkit.Until(t, "members for green, switched off", func() error {
 		b, err := m.look(t.Context())
 		if err == nil && (len(b.workers) != 5 || slices.ContainsFunc(b.workers[2:],
 			func(w worker) bool { return w.state != off })) {

@@ -25,7 +25,6 @@ import (
 	"vaiven/internal/front/include"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )
 
@@ -44,7 +43,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for processes of another user
 	}
-	port, _ := stacktest.Ports(t, 2)
+	port, _ := testkit.Ports(t, 2)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
 	h := &Settings{Balancer: "sailings"}
@@ -73,7 +72,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 		}
 	}
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
-	fronttest.Eventually(t, "its note of the process", func() error {
+	testkit.Until(t, "its note of the process", func() error {
 		now, err := (&server{on: place.Local{}, config: h.Settings}).Running(t.Context())
 		if err == nil && len(now.Workers) == 0 {
 			err = errors.New("nobody serves yet")
@@ -175,7 +174,7 @@ func TestAReloadOfTheManagerIsNoticed(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Signal(syscall.SIGUSR1)
-	fronttest.Eventually(t, "that it has forgotten", func() error {
+	testkit.Until(t, "that it has forgotten", func() error {
 		if b, err := m.look(t.Context()); err != nil || !b.blank() {
 			return fmt.Errorf("%+v, %v", b, err)
 		}
@@ -199,7 +198,7 @@ func TestAKilledHTTPDIsToldAgain(t *testing.T) {
 	fronttest.ToldAgain(t, w, func() front.Driver { return NewManager(place.Local{}, f) }, func() {
 		p.Kill()
 		p = p.Again(w.Listen)
-		fronttest.Eventually(t, "its manager", func() error {
+		testkit.Until(t, "its manager", func() error {
 			_, err := NewManager(place.Local{}, f).look(t.Context())
 			return err
 		})
@@ -293,7 +292,7 @@ func TestHungInstancesLeaveTheManager(t *testing.T) {
 			}
 		})
 	}
-	fronttest.Eventually(t, "requests hang", func() error {
+	testkit.Until(t, "requests hang", func() error {
 		r, err := m.Read(t.Context())
 		if err == nil && r.Sides[split.Green].Open < 6 {
 			err = fmt.Errorf("%d are open", r.Sides[split.Green].Open)
@@ -417,7 +416,7 @@ func TestItsOwnCheckIsWaitedFor(t *testing.T) {
 		}
 		return slices.ContainsFunc(b.workers, func(w worker) bool { return w.address == address && w.unwell })
 	}
-	fronttest.Eventually(t, "that nobody listens", func() error {
+	testkit.Until(t, "that nobody listens", func() error {
 		if !unwell() {
 			return errors.New("httpd has not found out")
 		}

@@ -10,7 +10,6 @@ import (
 
 	"vaiven/internal/front/include"
 	"vaiven/internal/world/place"
-	"vaiven/lab/fronttest"
 	"vaiven/lab/testkit"
 )
 
@@ -62,7 +61,7 @@ func TestANewWorkerOfTheOldConfiguration(t *testing.T) {
 	if now := starts(2); s.Fresh(before, now) {
 		t.Error("a worker from before the configuration was read is taken for one of the new one")
 	}
-	fronttest.Eventually(t, "another time of the file", func() error {
+	testkit.Until(t, "another time of the file", func() error {
 		writes()
 		if s.written(t.Context()).Equal(s.told.stamp) {
 			return os.ErrExist

@@ -18,6 +18,7 @@ import (
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
 	"vaiven/lab/placetest"
+	"vaiven/lab/testkit"
 )
 
 // What a line says is counted for who answered, who was tried before, and the side that
@@ -266,7 +267,7 @@ func TestALogOfServers(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	fronttest.Eventually(t, "all lines are read", func() error {
+	testkit.Until(t, "all lines are read", func() error {
 		told, failed := tally.Times(t.Context(), &r)
 		if seen := r.Sides[1].Clients.Seen; told != 3 || seen != 2 || failed != "" {
 			return fmt.Errorf("%d answers, %d clients on green, %q", told, seen, failed)

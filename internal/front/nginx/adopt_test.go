@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/front/include"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // stood is a configuration that stood before Vaiven came. DIR, LISTEN, ONE, TWO and THREE stand for its folder,
@@ -99,7 +99,7 @@ func (s stood) adopt(t *testing.T) {
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for workers of another user
 	}
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	listen := fronttest.Address(port)
 	places := []string{"DIR", dir, "LISTEN", listen}
 	for _, name := range []string{"ONE", "TWO", "THREE"} {

@@ -19,7 +19,6 @@ import (
 	"vaiven/internal/front/include"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )
 
@@ -39,7 +38,7 @@ func startAs(t *testing.T, w *fronttest.World, f plan.Front, upstream string) (p
 	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
 		_ = os.Chmod(d, 0o755) // for workers of another user
 	}
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	w.Listen = fronttest.Address(port)
 	kept := filepath.Join(dir, "kept")
 	f.Listen, f.Settings = w.Listen, &Settings{Upstream: upstream, Settings: include.Settings{
@@ -55,7 +54,7 @@ func startAs(t *testing.T, w *fronttest.World, f plan.Front, upstream string) (p
 		t.Fatalf("made %v, %v", made, err)
 	}
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
-	fronttest.Eventually(t, "its workers", func() error {
+	testkit.Until(t, "its workers", func() error {
 		now, err := New(place.Local{}, "sailings", f).File.Server.Running(t.Context())
 		if err == nil && len(now.Workers) != 2 {
 			err = fmt.Errorf("there are %v", now.Workers)
@@ -108,7 +107,7 @@ func conform(t *testing.T, reach fronttest.Reach) {
 func TestConformanceWithin(t *testing.T) {
 	weight := regexp.MustCompile(`(?m)(:\d+) (?:weight=\d+|down);`)
 	fronttest.Run(t, fronttest.System{Lacks: []fronttest.Ability{fronttest.Exact, fronttest.Seamless, fronttest.Warns,
-		fronttest.Door},
+		fronttest.Door}, Short: []string{"splits as asked", "home past a change", "a reload by somebody"},
 		Open: func(t *testing.T, w *fronttest.World) fronttest.Proxy {
 			f, p, dir := startAs(t, w, plan.Front{Key: plan.Key{From: plan.KeyRandom}}, "ferries")
 			settings := f.Settings.(*Settings).Settings
@@ -161,7 +160,7 @@ func TestSessionsStay(t *testing.T) {
 		_ = a.Body.Close()
 	}
 	// All were on both sides, and are home since: the sessions of before have ended.
-	fronttest.Eventually(t, "the count of sessions", func() error {
+	testkit.Until(t, "the count of sessions", func() error {
 		r, err := d.Read(t.Context())
 		if is := [2]int64{r.Sides[split.Blue].Kept, r.Sides[split.Green].Kept}; err == nil && (!r.Sessions ||
 			is[split.Blue] < 1 || is[split.Blue] > 2 || is[split.Green] != 0) {

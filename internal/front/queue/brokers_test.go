@@ -17,7 +17,7 @@ import (
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // What is in the way at a broker is told with what it is, before anything is made.
@@ -34,7 +34,7 @@ func TestWhatABrokerHasInTheWay(t *testing.T) {
 	ch := s.channel("the team")
 	_, err := ch.QueueDeclare("ledger", true, false, false, false, amqp.Table{"x-queue-type": "stream"})
 	s.do(err)
-	free, _ := stacktest.Ports(t, 1)
+	free, _ := testkit.Ports(t, 1)
 	for what, c := range map[string]struct {
 		change func(*Settings)
 		is     error
@@ -83,7 +83,7 @@ func TestPoliciesAndTimesToLiveOfOthers(t *testing.T) {
 	if made, err := d.Prepare(t.Context(), front.Known{}); err != nil || !made {
 		t.Fatalf("made %v, %v", made, err)
 	}
-	fronttest.Eventually(t, "both queues are alike", func() error {
+	testkit.Until(t, "both queues are alike", func() error {
 		list, err := d.unlike(t.Context())
 		if err == nil && len(list) > 0 {
 			err = fmt.Errorf("%q", list)

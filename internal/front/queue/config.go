@@ -36,7 +36,7 @@ exec env -i "PATH=$PATH:/usr/sbin" "HOME=$here" LANG=C.UTF-8 ERL_EPMD_ADDRESS=12
 	RABBITMQ_CONF_ENV_FILE=/dev/null RABBITMQ_NODENAME=(node)@localhost RABBITMQ_DIST_PORT=(distant) \
 	"RABBITMQ_CONFIG_FILE=$here/rabbitmq.conf" "RABBITMQ_ADVANCED_CONFIG_FILE=$here/advanced.config" \
 	"RABBITMQ_ENABLED_PLUGINS_FILE=$here/enabled_plugins" "RABBITMQ_MNESIA_BASE=$here/mnesia" "RABBITMQ_LOG_BASE=$here/log" \
-	"RABBITMQ_PID_FILE=$here/pid" "RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS=-kernel inet_dist_use_interface {127,0,0,1} +S 2:2" \
+	"RABBITMQ_PID_FILE=$here/pid" "RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS=-kernel inet_dist_use_interface {127,0,0,1} +S 2:2 +sbwt none +sbwtdcpu none +sbwtdio none" \
 	/usr/lib/rabbitmq/bin/rabbitmq-server
 `
 

@@ -186,6 +186,9 @@ func (f *flow) consume(name string, side split.Side) {
 	})
 }
 
+// pause lets some milliseconds pass: when something happens is the test's input.
+func pause(ms int) { time.Sleep(time.Duration(ms) * time.Millisecond) } // nothing waits for it to be right
+
 func (f *flow) consumeOn(conn *amqp.Connection, name string, side split.Side) {
 	ch, err := conn.Channel()
 	if err != nil || ch.Qos(50, 0, false) != nil {
@@ -193,7 +196,7 @@ func (f *flow) consumeOn(conn *amqp.Connection, name string, side split.Side) {
 	}
 	come, err := ch.Consume(f.settings.Queues[side], name, false, false, false, false, nil)
 	if err != nil {
-		time.Sleep(20 * time.Millisecond)
+		pause(20)
 		return
 	}
 	last := map[string]int{}
@@ -228,7 +231,7 @@ func (f *flow) consumeOn(conn *amqp.Connection, name string, side split.Side) {
 		case dice < 102: // and one in five thousand is hung with
 			slow = 3 * time.Second
 		}
-		time.Sleep(slow)
+		time.Sleep(slow) // the work of a message
 		f.mu.Lock()
 		f.did[d.MessageId]++
 		f.line = append(f.line, done{side, who, number})
@@ -264,7 +267,7 @@ func (f *flow) end(t *testing.T, publishers map[string]int) {
 		}
 		return list
 	}
-	fronttest.Eventually(t, "all messages are consumed", func() error {
+	testkit.Until(t, "all messages are consumed", func() error {
 		if list := missing(); len(list) > 0 {
 			return fmt.Errorf("%d are not, the first %v", len(list), list[:min(3, len(list))])
 		}
@@ -331,7 +334,7 @@ func (s *started) ferries(each int, change func(*Settings)) (*flow, *Driver) {
 			t.Fatal(err)
 		}
 	}
-	fronttest.Eventually(t, "consumers", func() error {
+	testkit.Until(t, "consumers", func() error {
 		for _, queue := range settings.Queues {
 			if _, n, err := d.broker.Now(t.Context(), queue); err != nil || n != each {
 				return fmt.Errorf("%s has %d consumers, %v", queue, n, err)
@@ -354,7 +357,7 @@ func TestPrintersThatHang(t *testing.T) {
 	}
 	queue := func() (q reading.Queue, r reading.Front) {
 		t.Helper()
-		fronttest.Eventually(t, "the queue is read", func() (err error) {
+		testkit.Until(t, "the queue is read", func() (err error) {
 			if r, err = d.Read(t.Context()); err == nil && r.Sides[split.Blue].Queue == nil {
 				err = errors.New(r.Blind)
 			}
@@ -362,7 +365,7 @@ func TestPrintersThatHang(t *testing.T) {
 		})
 		return *r.Sides[split.Blue].Queue, r
 	}
-	fronttest.Eventually(t, "they do some", func() error {
+	testkit.Until(t, "they do some", func() error {
 		f.publish("first", 50, 500)
 		if q, _ := queue(); q.Done < 50 {
 			return fmt.Errorf("%+v", q)
@@ -371,7 +374,7 @@ func TestPrintersThatHang(t *testing.T) {
 	})
 	hang(time.Second)
 	f.publish("then", 1_000_000, 100)
-	fronttest.Eventually(t, "the oldest is old", func() error {
+	testkit.Until(t, "the oldest is old", func() error {
 		if q, _ := queue(); q.Oldest < 5*time.Second || q.There() < 200 {
 			return fmt.Errorf("%+v", q)
 		}
@@ -384,14 +387,14 @@ func TestPrintersThatHang(t *testing.T) {
 	running, stop := context.WithCancel(t.Context())
 	var wait sync.WaitGroup
 	wait.Go(func() { d.Run(running) })
-	fronttest.Eventually(t, "what waits is carried away", func() error {
+	testkit.Until(t, "what waits is carried away", func() error {
 		if q, _ := queue(); q.Carried < 200 || q.Ready > 0 {
 			return fmt.Errorf("%+v", q)
 		}
 		return nil
 	})
 	hang(0)
-	fronttest.Eventually(t, "and is counted as that", func() error {
+	testkit.Until(t, "and is counted as that", func() error {
 		q, r := queue()
 		did := int64(0)
 		for _, i := range r.Sides[split.Blue].Instances {
@@ -419,7 +422,7 @@ func TestAQueueThatSomebodyDeletes(t *testing.T) {
 		t.Fatal(err)
 	}
 	var r reading.Front
-	fronttest.Eventually(t, "blue is counted", func() (err error) {
+	testkit.Until(t, "blue is counted", func() (err error) {
 		if r, err = d.Read(t.Context()); err == nil && (r.Blind != "" || r.Sides[split.Blue].Queue.Done < 50 ||
 			!strings.Contains(r.Notice, "bookings-next is not there")) {
 			err = fmt.Errorf("%q, %q, %+v", r.Blind, r.Notice, r.Sides[split.Blue].Queue)
@@ -433,7 +436,7 @@ func TestAQueueThatSomebodyDeletes(t *testing.T) {
 	if made, err := f.driver(f.settings).Prepare(t.Context(), front.Known{}); err != nil || made {
 		t.Fatalf("made %v, %v", made, err)
 	}
-	fronttest.Eventually(t, "all of it goes to green", func() error {
+	testkit.Until(t, "all of it goes to green", func() error {
 		r, err := d.Read(t.Context())
 		if err == nil {
 			_, err = d.Set(t.Context(), split.Whole, front.AsRead(r))
@@ -443,7 +446,7 @@ func TestAQueueThatSomebodyDeletes(t *testing.T) {
 		}
 		return err
 	})
-	fronttest.Eventually(t, "green does them", func() error {
+	testkit.Until(t, "green does them", func() error {
 		r, err := d.Read(t.Context())
 		if err == nil && (r.Sides[split.Green].Queue == nil || r.Sides[split.Green].Queue.Done < 50) {
 			err = fmt.Errorf("%+v", r.Sides[split.Green].Queue)
@@ -465,7 +468,7 @@ func TestHeldAgainWhileTheyGoOn(t *testing.T) {
 		f.do(err)
 		return n
 	}
-	fronttest.Eventually(t, "all are held", func() error {
+	testkit.Until(t, "all are held", func() error {
 		if n := held(); n < all {
 			return fmt.Errorf("%d are", n)
 		}
@@ -475,7 +478,7 @@ func TestHeldAgainWhileTheyGoOn(t *testing.T) {
 	var wait sync.WaitGroup
 	wait.Go(func() { d.Run(running) })
 	f.do(other.resumed(t.Context()))
-	fronttest.Eventually(t, "some go on", func() error {
+	testkit.Until(t, "some go on", func() error {
 		if n := held(); n == all {
 			return errors.New("none does")
 		}
@@ -523,7 +526,7 @@ func TestNumberedMessages(t *testing.T) {
 	})
 	shares := []split.Share{500, 2500, 5000, split.Whole, 0}
 	steps := 0
-	for int(f.sent.Load()) < *messages {
+	for w := testkit.Waiting(t, "all messages are sent"); int(f.sent.Load()) < *messages; w.Goes(f.sent.Load()) {
 		life := f.driver(f.settings) // another process
 		at := shares[steps%len(shares)]
 		expect := func() front.Expect {
@@ -545,14 +548,14 @@ func TestNumberedMessages(t *testing.T) {
 				t.Error(err)
 			}
 			f.kill("green-1")
-			fronttest.Eventually(t, "it goes on", func() error { return d.Resume(t.Context()) })
+			testkit.Until(t, "it goes on", func() error { return d.Resume(t.Context()) })
 		case 2: // a rollback in the middle of a change
 			changing, end := context.WithTimeout(t.Context(), time.Duration(rand.IntN(10))*time.Millisecond)
 			_, _ = life.Set(changing, shares[rand.IntN(len(shares))], expect())
 			end()
 			fallthrough
 		default:
-			fronttest.Eventually(t, "home", func() error {
+			testkit.Until(t, "home", func() error {
 				done, err := f.driver(f.settings).Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"})
 				if err == nil && done.Share != 0 {
 					err = fmt.Errorf("%v is on green", done.Share)
@@ -561,7 +564,7 @@ func TestNumberedMessages(t *testing.T) {
 			})
 		}
 		steps++
-		time.Sleep(time.Duration(rand.IntN(200)) * time.Millisecond)
+		pause(rand.IntN(200))
 	}
 	f.end(t, of)
 	stop()
@@ -595,7 +598,7 @@ func TestOrderIsKept(t *testing.T) {
 	f.mu.Unlock()
 	const backlog = 2000 // which blue has when green takes over
 	f.publish("p", backlog, 20_000)
-	fronttest.Eventually(t, "a backlog", func() error {
+	testkit.Until(t, "a backlog", func() error {
 		if n := f.sent.Load(); n < backlog {
 			return fmt.Errorf("%d are published", n)
 		}
@@ -604,7 +607,7 @@ func TestOrderIsKept(t *testing.T) {
 	f.publish("q", 1<<30, 150)
 	come := func(n int) {
 		t.Helper()
-		fronttest.Eventually(t, "messages are done", func() error {
+		testkit.Until(t, "messages are done", func() error {
 			f.mu.Lock()
 			defer f.mu.Unlock()
 			if len(f.line) < n {
@@ -671,7 +674,7 @@ func TestTheBrokerIsKilled(t *testing.T) {
 		"resumed": func() error { return d.Resume(t.Context()) },
 	}
 	for _, step := range []string{"divided", "held", "resumed"} {
-		fronttest.Eventually(t, step, steps[step])
+		testkit.Until(t, step, steps[step])
 		before, err := d.look(t.Context())
 		if err != nil {
 			t.Fatal(err)
@@ -681,7 +684,7 @@ func TestTheBrokerIsKilled(t *testing.T) {
 			t.Errorf("%s, without a broker: %v", step, err)
 		}
 		one.restart(t)
-		fronttest.Eventually(t, "the same is in force", func() error {
+		testkit.Until(t, "the same is in force", func() error {
 			after, err := d.look(t.Context())
 			if err == nil && after.print() != before.print() {
 				err = fmt.Errorf("%s, want %s", after.print(), before.print())
@@ -689,12 +692,12 @@ func TestTheBrokerIsKilled(t *testing.T) {
 			return err
 		})
 	}
-	fronttest.Eventually(t, "home", func() error {
+	testkit.Until(t, "home", func() error {
 		_, err := d.Home(t.Context(), front.Homing{Side: split.Blue})
 		return err
 	})
 	before := f.sent.Load()
-	fronttest.Eventually(t, "messages flow", func() error {
+	testkit.Until(t, "messages flow", func() error {
 		if n := f.sent.Load(); n < before+100 {
 			return fmt.Errorf("%d more", n-before)
 		}
@@ -759,7 +762,7 @@ func anotherBroker(t *testing.T, shovel bool) {
 	blue.publish("p", 1<<30, 500)
 	set := func(share split.Share) {
 		t.Helper()
-		fronttest.Eventually(t, fmt.Sprint("to ", share), func() error {
+		testkit.Until(t, fmt.Sprint("to ", share), func() error {
 			r, err := d.Read(t.Context())
 			if err == nil {
 				_, err = d.Set(t.Context(), share, front.AsRead(r))
@@ -772,7 +775,7 @@ func anotherBroker(t *testing.T, shovel bool) {
 		f.mu.Lock()
 		before := len(f.seen)
 		f.mu.Unlock()
-		fronttest.Eventually(t, "messages come", func() error {
+		testkit.Until(t, "messages come", func() error {
 			f.mu.Lock()
 			defer f.mu.Unlock()
 			if now := len(f.seen); now < before+n {
@@ -801,14 +804,14 @@ func anotherBroker(t *testing.T, shovel bool) {
 	two.restart(t)
 	set(split.Whole)
 	come(green, 300)
-	fronttest.Eventually(t, "home", func() error {
+	testkit.Until(t, "home", func() error {
 		_, err := d.Home(t.Context(), front.Homing{Side: split.Blue})
 		return err
 	})
 	come(blue, 100)
 	blue.quiet()
 	sent := func() int { return int(blue.sent.Load()) }
-	fronttest.Eventually(t, "all messages have come to one side", func() error {
+	testkit.Until(t, "all messages have come to one side", func() error {
 		blue.mu.Lock()
 		defer blue.mu.Unlock()
 		green.mu.Lock()
@@ -848,7 +851,7 @@ func TestPublishersAreBlocked(t *testing.T) {
 	f.control("set_vm_memory_high_watermark", "absolute", "1000")
 	free := sync.OnceFunc(func() { f.control("set_vm_memory_high_watermark", "0.4") })
 	defer free()
-	fronttest.Eventually(t, "it says so", func() error {
+	testkit.Until(t, "it says so", func() error {
 		r, err := d.Read(t.Context())
 		if err == nil && !strings.Contains(r.Notice, "publishers are kept from publishing: the memory of") {
 			err = fmt.Errorf("it says %q", r.Notice)
@@ -867,7 +870,7 @@ func TestPublishersAreBlocked(t *testing.T) {
 	cancel()
 	free()
 	before := f.sent.Load()
-	fronttest.Eventually(t, "messages flow again", func() error {
+	testkit.Until(t, "messages flow again", func() error {
 		if err := d.Resume(t.Context()); err != nil {
 			return err
 		}
@@ -926,7 +929,7 @@ func TestOverTLS(t *testing.T) {
 	}
 	trust(one.harbour.File)
 	// A connection that was begun before may have read the file last, as it was.
-	fronttest.Eventually(t, "it is trusted", func() error {
+	testkit.Until(t, "it is trusted", func() error {
 		_, err := d.Prepare(t.Context(), front.Known{})
 		return err
 	})
@@ -942,7 +945,7 @@ func TestOverTLS(t *testing.T) {
 		Peer string `json:"peer_cert_subject"`
 		Port int    `json:"port"`
 	}
-	fronttest.Eventually(t, "what it is connected by", func() error {
+	testkit.Until(t, "what it is connected by", func() error {
 		s.do(s.ask(http.MethodGet, "connections", nil, &connections))
 		for _, c := range connections {
 			if c.Port == one.port+4 && c.TLS && strings.Contains(c.Peer, "vaiven.lineavessa.example") {
@@ -984,7 +987,7 @@ func TestPoison(t *testing.T) {
 	publish(f.settings.Queues[split.Green], "again")
 	f.do((<-come).Reject(true))
 	f.do((<-come).Ack(false))
-	fronttest.Eventually(t, "they are counted", func() error {
+	testkit.Until(t, "they are counted", func() error {
 		r, err := d.Read(t.Context())
 		if err != nil {
 			return err
@@ -1097,14 +1100,14 @@ func TestPrepareUnderLoad(t *testing.T) {
 	f := s.flow(settings)
 	f.consume("blue-1", split.Blue)
 	f.publish("p", 1<<30, 1000)
-	fronttest.Eventually(t, "messages flow", func() error {
+	testkit.Until(t, "messages flow", func() error {
 		if f.sent.Load() < 100 {
 			return fmt.Errorf("%d", f.sent.Load())
 		}
 		return nil
 	})
 	d := s.driver(settings)
-	fronttest.Eventually(t, "the policy is in force", func() error {
+	testkit.Until(t, "the policy is in force", func() error {
 		q, err := d.broker.Queue(t.Context(), settings.Queues[split.Blue])
 		if err == nil && q.Effective["message-ttl"] == nil {
 			err = fmt.Errorf("it has %v", q.Effective)
@@ -1120,14 +1123,14 @@ func TestPrepareUnderLoad(t *testing.T) {
 		}
 	}
 	before := f.sent.Load()
-	fronttest.Eventually(t, "messages flow", func() error {
+	testkit.Until(t, "messages flow", func() error {
 		if n := f.sent.Load(); n < before+500 {
 			return fmt.Errorf("%d more", n-before)
 		}
 		return nil
 	})
 	var q broker.Queue
-	fronttest.Eventually(t, "the policy is in force at green's queue", func() (err error) {
+	testkit.Until(t, "the policy is in force at green's queue", func() (err error) {
 		if q, err = d.broker.Queue(t.Context(), settings.Queues[split.Green]); err == nil && len(q.Effective) == 0 {
 			err = errors.New("it has none")
 		}
@@ -1146,7 +1149,7 @@ func TestPrepareUnderLoad(t *testing.T) {
 	s.do(s.ask(http.MethodPut, "policies/"+url.PathEscape(s.host)+"/the-team",
 		map[string]any{"pattern": "^bookings$", "apply-to": "queues",
 			"definition": map[string]any{"message-ttl": 700_000}}, nil))
-	fronttest.Eventually(t, "what differs", func() error {
+	testkit.Until(t, "what differs", func() error {
 		list, err := d.Lacks(t.Context())
 		if text := strings.Join(list, "\n"); err != nil || !strings.Contains(text, "bookings leads to bookings-next "+
 			"past Vaiven's exchange") || !strings.Contains(text, "differ in the policy message-ttl: 700000, 600000") {
@@ -1164,7 +1167,7 @@ func TestPrepareUnderLoad(t *testing.T) {
 	left := s.flow(settings)
 	left.consume("blue-1", split.Blue)
 	left.consume("green-1", split.Green)
-	fronttest.Eventually(t, "all that was published", func() error {
+	testkit.Until(t, "all that was published", func() error {
 		left.mu.Lock()
 		defer left.mu.Unlock()
 		for n := range f.sent.Load() {

@@ -25,7 +25,6 @@ import (
 	"vaiven/internal/world/broker"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/testkit"
 )
 
@@ -89,7 +88,7 @@ func (one *node) start(t *testing.T) *started {
 	one.Lock()
 	defer one.Unlock()
 	if one.folder == "" {
-		port, _ := stacktest.KeptPorts(t, 6)
+		port, _ := testkit.Ports(t, 6)
 		folder, err := os.MkdirTemp("", "vaiven-broker-")
 		if err != nil {
 			t.Fatal(err)
@@ -117,7 +116,7 @@ func (one *node) start(t *testing.T) *started {
 		}
 		return r
 	}, t.Name()))
-	fronttest.Eventually(t, "a host at the broker",
+	testkit.Until(t, "a host at the broker",
 		func() error { return s.ask(http.MethodPut, "vhosts/"+url.PathEscape(s.host), nil, nil) })
 	t.Cleanup(func() { _ = s.ask(http.MethodDelete, "vhosts/"+url.PathEscape(s.host), nil, nil) })
 	return s
@@ -288,6 +287,7 @@ func (s *started) gate(t *testing.T, w *fronttest.World, settings *Settings) {
 
 func TestConformance(t *testing.T) {
 	fronttest.Run(t, fronttest.System{
+		Shared: true, // one broker, and there are rules that end it
 		Lacks: []fronttest.Ability{
 			fronttest.Ends, fronttest.Exact, fronttest.Warns, fronttest.Reloads, fronttest.Disk, fronttest.Checker,
 			fronttest.Door, fronttest.Chooses, fronttest.Divides,

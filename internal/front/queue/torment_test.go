@@ -13,7 +13,7 @@ import (
 
 	"vaiven/internal/core/split"
 	"vaiven/internal/front"
-	"vaiven/lab/fronttest"
+	"vaiven/lab/testkit"
 )
 
 // table is where the torment writes what it has counted; it is not run without one.
@@ -63,7 +63,8 @@ func torment(t *testing.T, quorum bool) string {
 	shares := []split.Share{500, 2500, 5000, split.Whole, 0}
 	steps, kills := 0, 0
 	killed := time.Now().Add(-time.Minute)
-	for int(f.sent.Load()) < *messages {
+	minutePassed := func() bool { return time.Since(killed) > time.Minute }
+	for w := testkit.Waiting(t, "all messages are sent"); int(f.sent.Load()) < *messages; w.Goes(f.sent.Load()) {
 		life := f.driver(f.settings)
 		if r, err := life.Read(t.Context()); err == nil {
 			if _, err = life.Set(t.Context(), shares[steps%len(shares)], front.AsRead(r)); err != nil &&
@@ -78,12 +79,12 @@ func torment(t *testing.T, quorum bool) string {
 		case 1:
 			s.cut("vaiven")
 		case 2:
-			fronttest.Eventually(t, "home", func() error {
+			testkit.Until(t, "home", func() error {
 				_, err := f.driver(f.settings).Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"})
 				return err
 			})
 		case 3:
-			if time.Since(killed) > time.Minute {
+			if minutePassed() {
 				one.Kill()
 				one.restart(t)
 				killed = time.Now()
@@ -91,12 +92,12 @@ func torment(t *testing.T, quorum bool) string {
 			}
 		}
 		steps++
-		time.Sleep(time.Duration(rand.IntN(1000)) * time.Millisecond) // when it happens is the test's input
+		pause(rand.IntN(1000))
 	}
 	f.mu.Lock()
 	f.harsh = false
 	f.mu.Unlock()
-	fronttest.Eventually(t, "home at last", func() error {
+	testkit.Until(t, "home at last", func() error {
 		_, err := d.Home(t.Context(), front.Homing{Side: split.Blue, By: "marit"})
 		return err
 	})

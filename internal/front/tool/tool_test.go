@@ -18,20 +18,20 @@ import (
 	"vaiven/internal/front"
 	"vaiven/internal/world/place"
 	"vaiven/lab/fronttest"
-	"vaiven/lab/stacktest"
+	"vaiven/lab/testkit"
 )
 
 // start starts the example's pool, and is a plan's front with the example's tool.
 func start(t *testing.T, w *fronttest.World, args ...string) (plan.Front, *fronttest.Program, string) {
 	t.Helper()
-	port, _ := stacktest.Ports(t, 2)
+	port, _ := testkit.Ports(t, 2)
 	w.Listen = fronttest.Address(port)
 	api := fronttest.Address(port + 1)
-	p := fronttest.Start(t, w.Listen, stacktest.Program(t, "vaiven/examples/pool"),
+	p := fronttest.Start(t, w.Listen, testkit.Program(t, "vaiven/examples/pool"),
 		append([]string{"-listen", w.Listen, "-api", api}, args...)...)
 	f := plan.Front{
 		Listen: w.Listen, Key: plan.Key{From: plan.KeyRandom}, Order: filepath.Join(t.TempDir(), "order"),
-		Settings: &Settings{Command: []string{stacktest.Program(t, "vaiven/examples/poolfront"), "-api",
+		Settings: &Settings{Command: []string{testkit.Program(t, "vaiven/examples/poolfront"), "-api",
 			"http://" + api}},
 	}
 	return f, p, api
@@ -84,7 +84,7 @@ func TestConformance(t *testing.T) {
 					t.Fatal(err)
 				}
 				d := New(place.Local{}, "sailings", f, nil)
-				fronttest.Eventually(t, "the pool has it", func() error {
+				testkit.Until(t, "the pool has it", func() error {
 					now, err := d.look(t.Context())
 					if got, _ := d.share(now); err == nil && got != share {
 						err = fmt.Errorf("it has %v", got)
@@ -136,7 +136,7 @@ func TestHomeNeedsNoReading(t *testing.T) {
 		_, err := d.Home(ctx, front.Homing{Side: split.Green, By: "mate", Why: "hail"})
 		said <- err
 	}()
-	fronttest.Eventually(t, "the command is told to go home", func() error {
+	testkit.Until(t, "the command is told to go home", func() error {
 		data, err := os.ReadFile(did)
 		if err == nil && (!strings.Contains(string(data), `"side":"green"`) ||
 			!strings.Contains(string(data), `"why":"hail"`)) {
@@ -144,7 +144,7 @@ func TestHomeNeedsNoReading(t *testing.T) {
 		}
 		return err
 	})
-	fronttest.Eventually(t, "its order holds", func() error {
+	testkit.Until(t, "its order holds", func() error {
 		_, err := os.Stat(f.Order)
 		return err
 	})

@@ -173,7 +173,7 @@ func TestWhatAGoodAnswerIs(t *testing.T) {
 		case 3:
 			fmt.Fprint(w, `{"company":"Somebody","ship":"Aurelia"}`)
 		case 4:
-			time.Sleep(300 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond) // longer than an answer may take
 			fmt.Fprint(w, `{"company":"Linea Vessa","ship":"Aurelia"}`)
 		case 5:
 			w.Header().Set("Age", "9")

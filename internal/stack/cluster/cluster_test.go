@@ -46,7 +46,7 @@ func open(t *testing.T, as string) *world {
 		return w
 	}
 	subject := stacktest.Subject(t)
-	first, _ := stacktest.Ports(t, 2)
+	first, _ := testkit.Ports(t, 2)
 	s, err := standin.Start(standin.Config{
 		Address: fmt.Sprintf("127.0.0.1:%d", first), Lag: 10 * time.Millisecond, Backoff: 300 * time.Millisecond,
 		IP: func(n int) string { return fmt.Sprintf("127.%d.%d.%d", 1+first>>8%254, first&0xff, n) },
@@ -138,6 +138,9 @@ func started(list []reading.Instance) (s []string) {
 func TestConformance(t *testing.T) {
 	worlds := map[*plan.Plan]*world{}
 	stacktest.Run(t, stacktest.System{
+		// the cluster starts instances, one after the other or again, and keeps their output
+		Lacks: []string{"half way", "hangs", "more and less", "started again", "started again of the same build", "output put aside",
+			"notes that are lost"},
 		Names: true, Whole: true,
 		Plan: func(t *testing.T, as string) *plan.Plan {
 			w := open(t, as)

@@ -27,12 +27,9 @@ type gatekeeper struct {
 
 func (w *world) gatekeeper() *gatekeeper {
 	w.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	w.must(err)
-	w.must(l.Close())
 	dir := w.TempDir()
 	authority := testkit.Certify(w.T, dir, "harbour", 1, nil)
-	g := &gatekeeper{w: w, address: l.Addr().String(), files: testkit.Certify(w.T, dir, "localhost", 2, authority)}
+	g := &gatekeeper{w: w, address: testkit.Address(w.T), files: testkit.Certify(w.T, dir, "localhost", 2, authority)}
 	_, port, _ := net.SplitHostPort(g.address)
 	trusted, err := os.ReadFile(authority.File)
 	w.must(err)

@@ -105,7 +105,7 @@ func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 	t.Helper()
 	program := linktest.Program
 	if _, err := os.Stat(program); err != nil {
-		t.Skip("there is no sshd: scripts/need test installs it")
+		t.Fatal("there is no sshd: scripts/need test installs it")
 	}
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Skip(err)
@@ -117,7 +117,7 @@ func startServers(t *testing.T, dir string, n int, ordinary bool) []*sshd {
 	var known strings.Builder
 	var servers []*sshd
 	for i := range n {
-		port, _ := stacktest.Ports(t, 1)
+		port, _ := testkit.Ports(t, 1)
 		s := &sshd{dir: filepath.Join(dir, fmt.Sprint("host", i)), address: fmt.Sprintf("127.0.0.1:%d", port)}
 		s.home = s.dir
 		if err := os.MkdirAll(s.dir, 0o755); err != nil {
@@ -186,7 +186,7 @@ func otherTools(t *testing.T, dir string) string {
 	bin := filepath.Join(dir, "bin")
 	list, err := exec.Command("busybox", "--list").Output()
 	if err != nil {
-		t.Skip("there is no busybox: scripts/need test installs it")
+		t.Fatal("there is no busybox: scripts/need test installs it")
 	}
 	if err := os.Mkdir(bin, 0o755); err != nil {
 		t.Fatal(err)
@@ -211,7 +211,7 @@ func clock(t *testing.T) string {
 	t.Helper()
 	found, _ := filepath.Glob("/usr/lib/*/faketime/libfaketime.so.1")
 	if len(found) == 0 {
-		t.Skip("there is no libfaketime: scripts/need test installs it")
+		t.Fatal("there is no libfaketime: scripts/need test installs it")
 	}
 	return found[0]
 }

@@ -95,7 +95,7 @@ func list(t *testing.T, d stack.Driver) []reading.Instance {
 // there as what does not run.
 func TestAddresses(t *testing.T) {
 	subject := stacktest.Subject(t)
-	first, _ := stacktest.Ports(t, 2)
+	first, _ := testkit.Ports(t, 2)
 	addresses := [2]string{net.JoinHostPort("127.0.0.1", strconv.Itoa(first)),
 		net.JoinHostPort("127.0.0.1", strconv.Itoa(first+1))}
 	begun := time.Now()
@@ -395,7 +395,7 @@ func TestContainers(t *testing.T) {
 		t.Fatal(err)
 	}
 	called := fmt.Sprintf("vaiven-stands-%d", os.Getpid())
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	made, err := engine.ContainerCreate(t.Context(), client.ContainerCreateOptions{
 		Name: called,
 		Config: &apicontainer.Config{Image: tag.String(),

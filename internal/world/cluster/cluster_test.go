@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -18,14 +20,13 @@ import (
 	"k8s.io/klog/v2"
 
 	"vaiven/internal/core/plan"
-	"vaiven/lab/stacktest"
 	"vaiven/lab/standin"
 	"vaiven/lab/testkit"
 )
 
 func start(t *testing.T, c standin.Config) (*standin.Server, *Client, string) {
 	t.Helper()
-	port, _ := stacktest.Ports(t, 1)
+	port, _ := testkit.Ports(t, 1)
 	c.Address = fmt.Sprintf("127.0.0.1:%d", port)
 	s, err := standin.Start(c)
 	if err != nil {
@@ -41,6 +42,69 @@ func start(t *testing.T, c standin.Config) (*standin.Server, *Client, string) {
 		t.Fatalf("%+v, %v", client, err)
 	}
 	return s, client, "http://" + c.Address
+}
+
+// An API that closes a connection which was kept, as one that is idle, is asked once more on another one. One that
+// closes a new connection is not.
+func TestAClosedConnectionIsReplaced(t *testing.T) {
+	_, _, behind := start(t, standin.Config{})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	var most atomic.Int64 // requests that are let through on one connection
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				in := bufio.NewReader(c)
+				for range most.Load() {
+					q, err := http.ReadRequest(in)
+					if err != nil {
+						return
+					}
+					q.RequestURI, q.URL.Scheme, q.URL.Host = "", "http", strings.TrimPrefix(behind, "http://")
+					w, err := http.DefaultClient.Do(q)
+					if err != nil {
+						return
+					}
+					_ = w.Write(c)
+					w.Body.Close()
+				}
+				_, _ = http.ReadRequest(in) // and the next one is read, and not answered
+			}()
+		}
+	}()
+	file := filepath.Join(t.TempDir(), "kubeconfig")
+	text := fmt.Sprintf(`{apiVersion: v1, kind: Config, current-context: x, clusters: [{name: x, cluster: {server: "http://%s"}}],
+ contexts: [{name: x, context: {cluster: x, namespace: ferries}}]}`, l.Addr())
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	c, err := Open(plan.API{File: file})
+	if err != nil {
+		t.Fatal(err)
+	}
+	most.Store(1)
+	for n := range 5 {
+		name := fmt.Sprintf("sailings-%d", n)
+		if err := c.Create(t.Context(), Pods, pod(name, map[string]any{"app": "sailings"})); err != nil {
+			t.Fatalf("POST %d: %v", n, err)
+		}
+		if _, err := c.Patch(t.Context(), Pods, name, []byte(`[{"op":"add","path":"/metadata/labels/side","value":"blue"}]`),
+			false); err != nil {
+			t.Fatalf("PATCH %d: %v", n, err)
+		}
+	}
+	most.Store(0)
+	if err := c.Create(t.Context(), Pods, pod("sailings-9", nil)); err == nil {
+		t.Error("what is never answered was done")
+	}
 }
 
 func pod(name string, labels map[string]any) *unstructured.Unstructured {

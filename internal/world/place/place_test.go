@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"vaiven/lab/testkit"
 )
 
 // echo is a server that says everything back.
@@ -59,16 +61,6 @@ func relayed(t *testing.T, address string) (net.Conn, error) {
 	return Relay(t.Context(), stream{toNear, fromNear}, "green-1", address)
 }
 
-func closedPort(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
-}
-
 func TestARelayPassesEverything(t *testing.T) {
 	c, err := relayed(t, echo(t))
 	if err != nil {
@@ -94,7 +86,7 @@ func TestCausesAreTheSameThroughARelay(t *testing.T) {
 	for _, c := range []struct {
 		address string
 		want    Cause
-	}{{closedPort(t), Refused}, {"no-such-host.invalid:1", NoName}} {
+	}{{testkit.Address(t), Refused}, {"no-such-host.invalid:1", NoName}} {
 		_, here := Local{}.Dial(t.Context(), "tcp", c.address)
 		_, there := relayed(t, c.address)
 		if CauseOf(here) != c.want || CauseOf(there) != c.want {

@@ -21,7 +21,7 @@ func main() {
 		os.Exit(7)
 	case *as == "silent":
 		fmt.Println("waiting for the timetable")
-		time.Sleep(time.Hour)
+		time.Sleep(time.Hour) // it never answers
 	case *as == "background":
 		if os.Getenv("IN_THE_BACKGROUND") == "" {
 			again := exec.Command(os.Args[0], os.Args[1:]...)

@@ -37,16 +37,17 @@ type instance struct {
 
 // Judge has seen what happened until now.
 type Judge struct {
-	now    time.Time
-	share  split.Share // on green
-	beside split.Share // what another front has, where there are several
-	apart  time.Time   // since when they differ, zero while they do not
-	target split.Side
-	under  bool // a crossing is
-	gives  bool // a side is being given up
-	alone  bool // it began where nobody was live, or who was did not serve
-	sides  [2]map[string]*instance
-	seen   time.Time // when Vaiven could last have read how things are
+	now     time.Time
+	share   split.Share // on green
+	beside  split.Share // what another front has, where there are several
+	apart   time.Time   // since when they differ, zero while they do not
+	several bool        // they have differed at some time
+	target  split.Side
+	under   bool // a crossing is
+	gives   bool // a side is being given up
+	alone   bool // it began where nobody was live, or who was did not serve
+	sides   [2]map[string]*instance
+	seen    time.Time // when Vaiven could last have read how things are
 
 	frozen  map[uint64]bool // freezes that somebody was told of, and nobody ended
 	blindAt time.Time       // when somebody watched again after nobody had,
@@ -79,7 +80,40 @@ func (j *Judge) Broken() string { return j.broken }
 // Looked is how often each rule was looked at where it could have been broken.
 func (j *Judge) Looked() map[string]int { return maps.Clone(j.count) }
 
+// Rules are the promises, by their names.
+var Rules = []string{
+	"a freeze cancels what is not in force",
+	"a side grows before its share does",
+	"after a hole a person is asked",
+	"no freeze ends unseen",
+	"nobody dead gets more",
+	"nobody is stopped where the other side does not serve",
+	"nobody is stopped who gets requests",
+	"nobody unproven gets requests",
+	"nothing goes on unrecorded",
+	"nothing goes on while fronts differ",
+	"nothing goes to a side that is closed",
+	"nothing is ordered under a freeze",
+	"nothing is retired right after a hole",
+	"users who suffer are noticed",
+	"what is told is so",
+	"who has the wheel steers",
+}
+
+// Seldom are the rules that were looked at less often than so many times: a run that is green says nothing of them.
+func Seldom(looked map[string]int, least int) (names []string) {
+	for _, name := range Rules {
+		if n := looked[name]; n < least {
+			names = append(names, fmt.Sprintf("%q: %d times", name, n))
+		}
+	}
+	return names
+}
+
 func (j *Judge) rule(name string, holds bool, format string, args ...any) {
+	if !slices.Contains(Rules, name) {
+		panic("no rule is called " + name)
+	}
 	j.count[name]++
 	if !holds && j.broken == "" {
 		j.broken = name + ": " + fmt.Sprintf(format, args...)
@@ -159,7 +193,7 @@ func (j *Judge) Beside(at time.Time, share split.Share) {
 	case j.beside == j.share:
 		j.apart = time.Time{}
 	case j.apart.IsZero():
-		j.apart = at
+		j.apart, j.several = at, true
 	}
 }
 
@@ -168,8 +202,8 @@ func (j *Judge) sends(side split.Side) split.Share { return max(j.share.Of(side)
 
 // together holds that all fronts have the same share where something goes on, as far as that could be read.
 func (j *Judge) together(what string) {
-	if !j.apart.IsZero() {
-		j.rule("nothing goes on while fronts differ", j.now.Sub(j.apart) <= Late,
+	if j.several {
+		j.rule("nothing goes on while fronts differ", j.apart.IsZero() || j.now.Sub(j.apart) <= Late,
 			"%s, and a front has had %v on green for %v, not %v", what, j.beside, j.now.Sub(j.apart), j.share)
 	}
 }
