@@ -27,7 +27,10 @@ type counter struct {
 	gone  [2]map[string]broker.Counted // by instance: on channels that are no more
 	whose map[string]string            // by channel: the instance
 	rests [2]rest
-	dead  [2]struct {
+	// what carriers took, and what consumers did
+	carries [2]carries
+	works   [2]struct{ published, done int64 }
+	dead    [2]struct {
 		known     bool
 		last, sum int64
 	}
@@ -107,6 +110,7 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		return err
 	}
 	strangers := 0
+	var missing []error
 	for _, side := range split.Sides {
 		q := reading.Queue{
 			Name: d.config.Queues[side], Ready: now[side].ready, Unacked: queues[side].Unacked,
@@ -117,10 +121,12 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		if side == split.Green {
 			q.Ready += underWay
 		}
-		q.Carried, _ = d.carriers[side].Moved()
-		// What was given out and is not there any more is done, or died, or was carried away; what was acknowledged
-		// is done or was carried away. The broker counts neither more often than it was.
-		q.Done = max(queues[side].Counted.Out()-q.Unacked-q.Dead-q.Carried, queues[side].Counted.Acked-q.Carried, 0)
+		taken, lost := d.counts.carried(side, queues[side], names, channels, d.carriers[side].Moved(), r.At, d.config.Lag)
+		q.Carried, q.Done = taken, d.counts.worked(side, queues[side].Counted, taken)
+		if lost > 0 {
+			missing = append(missing, fmt.Errorf("%d messages that were carried from %s did not arrive at the other side",
+				lost, q.Name))
+		}
 		strangers += d.counts.take(side, queues[side], names, channels, &q, &r.Sides[side], r.At,
 			d.config.Lag)
 		if q.Oldest < d.config.Lag { // the broker's numbers are no finer than that
@@ -151,7 +157,65 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 			"consumer tag its name", strangers))
 	}
 	r.Notice = strings.Join(append(said, d.differences(queues)...), "; ")
-	return nil
+	return errors.Join(missing...)
+}
+
+// carries is what was counted on the channels of carriers of a queue, in whatever process.
+type carries struct {
+	open map[string]broker.Counted // by channel: as counted last
+	gone broker.Counted            // on channels that are no more
+	lost int64                     // messages that were taken and not published again, as seen last
+	at   time.Time                 // since when that many
+}
+
+// carried is how many messages carriers have taken from a queue, and how many of them have not arrived anywhere. Both are
+// what the broker counted on the carriers' channels; ours is what this process's own carrier says it has moved, which
+// the broker tells later. What is missing has to be missing for three of the broker's intervals: its numbers of two
+// channels come at times of their own.
+func (c *counter) carried(side split.Side, q broker.Queue, names map[string]string, channels map[string]broker.Worked,
+	ours int64, at time.Time, lag time.Duration) (taken, lost int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	was := &c.carries[side]
+	now := map[string]broker.Counted{}
+	for channel, w := range channels {
+		connection, _, _ := strings.Cut(channel, " (")
+		if q.Name != "" && names[connection] == broker.Carries+q.Name {
+			now[channel] = w.Counted
+		}
+	}
+	for channel, counted := range was.open {
+		if n, still := now[channel]; !still || n.Acked < counted.Acked {
+			was.gone = was.gone.Plus(counted)
+		}
+	}
+	was.open = now
+	sum := was.gone
+	for _, counted := range now {
+		sum = sum.Plus(counted)
+	}
+	missing := max(sum.Acked-sum.Published, 0)
+	if missing != was.lost {
+		was.lost, was.at = missing, at
+	}
+	if missing > 0 && at.Sub(was.at) >= 3*lag {
+		lost = missing
+	}
+	return max(sum.Acked, ours), lost
+}
+
+// worked is how many messages consumers are done with: all that were acknowledged, less those that carriers took. It does
+// not fall while the broker tells the one later than the other; it begins anew with the broker's own counts.
+func (c *counter) worked(side split.Side, q broker.Counted, taken int64) int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	was := &c.works[side]
+	if q.Published < was.published {
+		was.done = 0
+	}
+	was.published = q.Published
+	was.done = max(was.done, q.Done()-taken)
+	return was.done
 }
 
 // there is an error but that something is not there: what one queue does not have is no reason not to know what the

@@ -208,7 +208,7 @@ func (f *flow) consumeOn(conn *amqp.Connection, name string, side split.Side) {
 		}
 		f.mu.Lock()
 		f.seen[d.MessageId]++
-		if d.Redelivered {
+		if again, _ := d.Headers[broker.Again].(bool); d.Redelivered || again {
 			f.again[d.MessageId] = true
 		} else if number < last[who] {
 			f.disorder++
@@ -834,8 +834,8 @@ func anotherBroker(t *testing.T, shovel bool) {
 		}
 	}
 	t.Logf("%d messages, %d came twice", sent(), twice)
-	if twice > 2*500 { // two rounds that were under way when a broker was killed
-		t.Errorf("%d of %d messages came twice", twice, sent())
+	if twice > 0 {
+		t.Errorf("%d of %d messages came twice, and did not say so", twice, sent())
 	}
 }
 
@@ -1203,8 +1203,8 @@ func TestCarried(t *testing.T) {
 	}
 	carrier := d.carriers[split.Blue]
 	s.do(carrier.Empty(t.Context()))
-	if moved, twice := carrier.Moved(); moved != n || twice != 0 {
-		t.Errorf("%d moved, %d twice", moved, twice)
+	if moved := carrier.Moved(); moved != n {
+		t.Errorf("%d moved", moved)
 	}
 	come, err := ch.Consume(settings.Queues[split.Green], "", true, false, false, false, nil)
 	s.do(err)

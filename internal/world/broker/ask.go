@@ -278,3 +278,32 @@ func (a *Asker) Close() {
 		end(a.conn)
 	}
 }
+
+// recent are the ids that came last, at most so many. The zero value of the rest is ready.
+type recent struct {
+	most int
+	in   map[string]bool
+	list []string // in a circle
+	next int
+}
+
+func (r *recent) has(id string) bool { return id != "" && r.in[id] }
+
+func (r *recent) add(ids ...string) {
+	if r.in == nil {
+		r.in = map[string]bool{}
+	}
+	for _, id := range ids {
+		if r.in[id] {
+			continue
+		}
+		if len(r.list) < r.most {
+			r.list = append(r.list, id)
+		} else {
+			delete(r.in, r.list[r.next])
+			r.list[r.next] = id
+			r.next = (r.next + 1) % r.most
+		}
+		r.in[id] = true
+	}
+}

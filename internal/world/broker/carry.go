@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync/atomic"
 	"time"
 
@@ -11,30 +12,32 @@ import (
 )
 
 // Mover moves the messages of one queue to an exchange, in their order and with everything that they say but their
-// exchange. At one broker a message leaves the queue in the same transaction in which it comes to the other end, so
-// that ending whoever carries at any moment loses none and doubles none; only a broker that is killed in the middle
-// of a transaction can have one twice. Between two brokers it leaves the queue when the other one has confirmed that
-// it has it: none is lost, and what was confirmed, and not yet let go, can come twice. One that comes again and bears
-// the id of a message that has been carried is left out in both cases. There is one carrier of a queue at a time, in
-// whatever process. Its methods may be called at the same time.
+// exchange. It leaves out none, ever: what looks like a message that was moved before may be another one with the same
+// id. At one broker a message leaves the queue in the same transaction in which it comes to the other end. Ending the
+// carrier at any moment then loses none and doubles none; only a broker that is killed in the middle of a transaction
+// can have one twice. Between two brokers a message leaves the queue when the other broker has confirmed it. None is
+// lost, and one that was confirmed and not yet let go can come twice. A message that the broker gives out again gets the
+// header [Again]. There is one carrier of a queue at a time, in whatever process. Its methods may be called at the same
+// time.
 type Mover struct {
 	from, exchange string
 	client, to     *Client
 
 	moved atomic.Int64
-	twice atomic.Int64
-	known recent // ids that have been carried: used by whoever carries alone
 	turn  chan struct{}
 }
 
+// Again is the header of a message that was given out before it was carried: a consumer may have worked on it, or a
+// carrier that was cut off may have moved it already. It stands for the broker's own mark, which carrying would lose.
+const Again = "vaiven-again"
+
 // Mover makes one from a queue to an exchange that leads somewhere, of this broker or another. Nothing is asked yet.
 func (c *Client) Carrier(queue string, to *Client, exchange string) *Mover {
-	return &Mover{from: queue, exchange: exchange, client: c, to: to, known: recent{most: knownMost},
-		turn: make(chan struct{}, 1)}
+	return &Mover{from: queue, exchange: exchange, client: c, to: to, turn: make(chan struct{}, 1)}
 }
 
-// Moved is how many messages it has moved, and how many that came again it has left out.
-func (m *Mover) Moved() (moved, twice int64) { return m.moved.Load(), m.twice.Load() }
+// Moved is how many messages it has moved.
+func (m *Mover) Moved() int64 { return m.moved.Load() }
 
 // Carries begins what connections of carriers are called.
 const Carries = "vaiven carries "
@@ -43,8 +46,7 @@ const (
 	carryBatch = 500                    // messages of one transaction
 	carryIdle  = 300 * time.Millisecond // without a message the queue is empty
 	carryGrace = 5 * time.Millisecond   // that a batch waits for more
-	knownMost  = 100_000
-	handLimit  = 10 * time.Second // after which what comes as fast as it goes is handed over all the same
+	handLimit  = 10 * time.Second       // after which what comes as fast as it goes is handed over all the same
 )
 
 // Empty carries until no message has come for a moment. It is at most a transaction later that it heeds the end of
@@ -188,17 +190,8 @@ type way struct {
 // move is one transaction, or one round of confirmations. What the exchange leads nowhere is put back.
 func (m *Mover) move(ctx context.Context, w way, batch []amqp.Delivery) error {
 	one := w.from == w.to
-	var ids []string
-	twice := 0
 	var confirmed []*amqp.DeferredConfirmation
 	for _, d := range batch {
-		if d.Redelivered && m.known.has(d.MessageId) {
-			twice++
-			continue
-		}
-		if d.MessageId != "" {
-			ids = append(ids, d.MessageId)
-		}
 		c, err := w.to.PublishWithDeferredConfirm(m.exchange, d.RoutingKey, true, false, same(d))
 		if err != nil {
 			return err
@@ -213,9 +206,6 @@ func (m *Mover) move(ctx context.Context, w way, batch []amqp.Delivery) error {
 			return errors.Join(err, ErrUnreachable)
 		}
 	}
-	if !one { // they are there, whatever comes now
-		m.known.add(ids...)
-	}
 	if err := w.from.Ack(batch[len(batch)-1].DeliveryTag, true); err != nil {
 		return err
 	}
@@ -223,10 +213,8 @@ func (m *Mover) move(ctx context.Context, w way, batch []amqp.Delivery) error {
 		if err := w.from.TxCommit(); err != nil {
 			return err
 		}
-		m.known.add(ids...)
 	}
-	m.moved.Add(int64(len(batch) - twice))
-	m.twice.Add(int64(twice))
+	m.moved.Add(int64(len(batch)))
 	back := 0
 	for {
 		select {
@@ -251,10 +239,18 @@ func (m *Mover) move(ctx context.Context, w way, batch []amqp.Delivery) error {
 	return err
 }
 
-// same is a message as it came. The user that it names may be nobody's but the publisher's own, so it is left out.
+// same is a message as it came, with the mark if it was given out before. The user that it names may only be that of
+// the publisher itself, so it is left out.
 func same(d amqp.Delivery) amqp.Publishing {
+	headers := d.Headers
+	if d.Redelivered {
+		if headers = maps.Clone(headers); headers == nil {
+			headers = amqp.Table{}
+		}
+		headers[Again] = true
+	}
 	return amqp.Publishing{
-		Headers: d.Headers, ContentType: d.ContentType, ContentEncoding: d.ContentEncoding,
+		Headers: headers, ContentType: d.ContentType, ContentEncoding: d.ContentEncoding,
 		DeliveryMode: d.DeliveryMode, Priority: d.Priority,
 		CorrelationId: d.CorrelationId, ReplyTo: d.ReplyTo, Expiration: d.Expiration, MessageId: d.MessageId,
 		Timestamp: d.Timestamp,
@@ -269,34 +265,5 @@ func again(r amqp.Return) amqp.Publishing {
 		CorrelationId: r.CorrelationId, ReplyTo: r.ReplyTo, Expiration: r.Expiration, MessageId: r.MessageId,
 		Timestamp: r.Timestamp,
 		Type:      r.Type, AppId: r.AppId, Body: r.Body,
-	}
-}
-
-// recent are the ids that came last, at most so many. The zero value of the rest is ready.
-type recent struct {
-	most int
-	in   map[string]bool
-	list []string // in a circle
-	next int
-}
-
-func (r *recent) has(id string) bool { return id != "" && r.in[id] }
-
-func (r *recent) add(ids ...string) {
-	if r.in == nil {
-		r.in = map[string]bool{}
-	}
-	for _, id := range ids {
-		if r.in[id] {
-			continue
-		}
-		if len(r.list) < r.most {
-			r.list = append(r.list, id)
-		} else {
-			delete(r.in, r.list[r.next])
-			r.list[r.next] = id
-			r.next = (r.next + 1) % r.most
-		}
-		r.in[id] = true
 	}
 }
