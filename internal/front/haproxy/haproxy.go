@@ -45,12 +45,13 @@ type Driver struct {
 
 	lasting sync.WaitGroup // what is being made to last; only tests wait for it, before they remove their folders
 
-	mu     sync.Mutex         // protects what follows, and is not held while anybody is asked
-	made   chan struct{}      // closed when the last going home is on the disk, or cannot be; nil if there was none
-	base   map[string]counted // by server: where its instance's counts begin
-	begun  tallied            // what the log is held against
-	late   lack               // of the log, when it was held against that last
-	notice string             // what would not survive a reload, "" if everything would
+	mu       sync.Mutex         // protects what follows, and is not held while anybody is asked
+	made     chan struct{}      // closed when the last going home is on the disk, or cannot be; nil if there was none
+	base     map[string]counted // by server: where its instance's counts begin
+	begun    tallied            // what the log is held against
+	late     lack               // of the log, when it was held against that last
+	compared time.Time          // when the state file was compared last
+	notice   string             // what would not survive a reload, "" if everything would
 }
 
 // counted is where the counts of the instance at a server begin.
@@ -182,6 +183,7 @@ func (d *Driver) Read(ctx context.Context) (reading.Front, error) {
 	if r.Split, r.Order, err = d.steering.Known(since, s); err != nil {
 		return reading.Front{}, err
 	}
+	d.compareState(ctx, s)
 	d.counts(&r, s, known)
 	r.Sessions = d.sticks(s)
 	if d.config.Weighs() {
@@ -686,9 +688,9 @@ func (d *Driver) prepared(ctx context.Context, c change) (kept, error) {
 	return d.prepare(ctx, c)
 }
 
-// put gives files their places.
+// put gives files their places, and writes the state file.
 func (d *Driver) put(ctx context.Context, k kept) {
-	if err := k.put(ctx); err != nil {
+	if err := errors.Join(k.put(ctx), d.keepState(ctx)); err != nil {
 		d.say(fmt.Sprintf("the split is in force but would not survive a reload of HAProxy: %v", err))
 	}
 }
@@ -898,13 +900,23 @@ func (d *Driver) Drain(ctx context.Context, side split.Side) (front.Left, error)
 }
 
 // kept is files that wait to be put in place.
-type kept []place.Candidate
+type kept []keptFile
+
+// keptFile is one of them.
+type keptFile struct {
+	place.Candidate
+	trial bool // it only shows that the disk takes it: see [Driver.keepState]
+}
 
 // put writes them through to the disk and gives them their places. One that was swept away
 // is no failure: somebody went home meanwhile, and writes it.
 func (k kept) put(ctx context.Context) error {
 	var failed []error
 	for _, c := range k {
+		if c.trial {
+			c.Discard(ctx)
+			continue
+		}
 		err := c.Slot().On.Sync(ctx, c.Name())
 		if err == nil {
 			err = c.Put(ctx)
@@ -933,23 +945,20 @@ func (k kept) sweep(ctx context.Context) {
 // prepare writes what a reload needs beside the files it looks for it in.
 func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 	var k kept
-	write := func(file string, data []byte, secret bool) error {
-		mode := fs.FileMode(0o644)
-		if info, err := d.on.Stat(ctx, file); err == nil {
-			mode = info.Mode().Perm()
-		}
+	write := func(file string, data []byte, secret, trial bool) error {
+		slot := d.slot(ctx, file)
 		if secret {
-			mode &^= 0o007
+			slot.Mode &^= 0o007
 		}
-		next, err := place.Slot{On: d.on, Path: file, Mode: mode}.Candidate(ctx, data)
+		next, err := slot.Candidate(ctx, data)
 		if err == nil {
-			k = append(k, next)
+			k = append(k, keptFile{next, trial})
 		}
 		return err
 	}
 	var failed []error
 	if d.config.StateFile != "" {
-		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list), false))
+		failed = append(failed, write(d.config.StateFile, c.state.raw.with(c.list), false, true))
 	}
 	if !d.config.Weighs() && filepath.IsAbs(d.config.Map) &&
 		(!c.keep || c.term > 0 || c.spare.Secret != c.state.spare.Secret) {
@@ -971,7 +980,7 @@ func (d *Driver) prepare(ctx context.Context, c change) (kept, error) {
 			if term := max(c.term, c.state.order.Term); term > 0 {
 				data = withEntry(data, d.termKey(), strconv.FormatUint(term, 10))
 			}
-			err = write(d.config.Map, data, c.spare.Secret != "")
+			err = write(d.config.Map, data, c.spare.Secret != "", false)
 		}
 		failed = append(failed, err)
 	}

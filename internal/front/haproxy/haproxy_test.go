@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -33,6 +34,7 @@ type setup struct {
 	sticky bool
 	logs   bool   // its log is sent to us
 	lines  string // of somebody's own, in the backend
+	more   string // of somebody else's, after all
 	// the map is read as numbers
 	numbers bool
 }
@@ -74,7 +76,7 @@ func start(t *testing.T, w *fronttest.World, s setup) (plan.Front, *fronttest.Pr
 	if s.numbers {
 		c.Text = strings.ReplaceAll(c.Text, ",map(", ",map_str_int(")
 	}
-	fronttest.Write(t, c.File, c.Text)
+	fronttest.Write(t, c.File, c.Text+s.more)
 	p := fronttest.Start(t, w.Listen, program, c.Args...)
 	testkit.Until(t, "its socket", func() error {
 		network, address := h.where()
@@ -581,6 +583,92 @@ func TestTheStateFile(t *testing.T) {
 `
 	if got != want {
 		t.Errorf("the state file is\n%swant\n%s", got, want)
+	}
+}
+
+// The state file is what HAProxy shows of all its servers, whatever several services change at the same moment. It is
+// written again if somebody has damaged it, and keeps its mode.
+func TestTheStateFileOfSeveralServices(t *testing.T) {
+	w := fronttest.NewWorld(t)
+	more := ""
+	names := []string{"sailings", "fares", "berths", "manifests"}
+	for _, name := range names[1:] {
+		more += "backend " + name + "\n    load-server-state-from-file global\n" +
+			"    server-template blue- 2 127.0.0.1:1 disabled\n    server-template green- 2 127.0.0.1:1 disabled\n"
+	}
+	f, _, kept := start(t, w, setup{more: more})
+	var drivers []*Driver
+	lists := [2][]reading.Server{w.Raise(split.Blue, 1, 2), w.Raise(split.Green, 1, 2)}
+	for _, name := range names {
+		own, g := *f.Settings.(*Settings), f
+		own.Backends = [2]string{name, name}
+		g.Settings, g.Order = &own, filepath.Join(t.TempDir(), "order")
+		d := New(place.Local{}, g)
+		t.Cleanup(d.lasting.Wait)
+		for side, list := range lists {
+			if err := d.SetInstances(t.Context(), split.Side(side), list); err != nil {
+				t.Fatal(err)
+			}
+		}
+		drivers = append(drivers, d)
+	}
+	file := filepath.Join(kept, "state")
+	same := func(after string) {
+		t.Helper()
+		for _, d := range drivers {
+			d.lasting.Wait()
+		}
+		said, err := drivers[0].ask(t.Context(), "show servers state")
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown, err := parseState(said)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		written, err := parseState(string(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for n, d := range drivers {
+			if !d.sameState(written, shown) {
+				t.Fatalf("after %s the file is not what HAProxy shows of %s", after, names[n])
+			}
+		}
+	}
+	same("instances came")
+	for round := range 20 {
+		to := split.Side(1 - round%2)
+		var all sync.WaitGroup
+		for _, d := range drivers {
+			all.Go(func() {
+				if _, err := d.Home(t.Context(), front.Homing{Side: to, By: "marit"}); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		same(fmt.Sprintf("round %d, to %v,", round, to))
+	}
+	if err := errors.Join(os.WriteFile(file, []byte("1\n# be_id be_name\n"), 0o640), os.Chmod(file, 0o640)); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Until(t, "it is written again", func() error {
+		if _, err := drivers[0].Read(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if text, err := os.ReadFile(file); err != nil || !strings.Contains(string(text), "fares") {
+			return fmt.Errorf("%s, %v", text, err)
+		}
+		return nil
+	})
+	same("it was damaged")
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("its mode is %v, %v", info.Mode(), err)
 	}
 }
 

@@ -88,9 +88,17 @@ func (Local) Overwrite(ctx context.Context, path string, data []byte) error {
 	return do(ctx, path, func() error { return durable.Overwrite(path, data) })
 }
 
-// Rename gives a file another name.
+// Rename gives a file another name. If one of that name is there, it is replaced, and its owner stays the owner where
+// we may say so: a proxy that reads its file as a user of its own goes on reading it.
 func (Local) Rename(ctx context.Context, from, to string) error {
-	return do(ctx, to, func() error { return os.Rename(from, to) })
+	return do(ctx, to, func() error {
+		if info, err := os.Lstat(to); err == nil && info.Mode().IsRegular() {
+			if owner, ok := info.Sys().(*syscall.Stat_t); ok {
+				_ = os.Lchown(from, int(owner.Uid), int(owner.Gid)) // without the right to, it is ours
+			}
+		}
+		return os.Rename(from, to)
+	})
 }
 
 // Remove removes a file.
@@ -118,6 +126,9 @@ func (Local) Lock(ctx context.Context, path string) (unlock func(), err error) {
 	gone := make(chan struct{})
 	go func() {
 		l, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0o664)
+		if errors.Is(err, fs.ErrPermission) { // another user made it: a lock needs no right to write
+			l, err = os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+		}
 		if err != nil {
 			failed <- err
 			return
