@@ -21,19 +21,20 @@ const waitLimit = 60 * time.Second
 // It fails the test after a minute of processor time that was really available, so that the same limit holds on a busy
 // machine. It is for one goroutine.
 type Wait struct {
-	t     testing.TB
-	what  string
-	begun time.Time
-	had   time.Duration // of processor time until it began
-	last  any           // what was seen last
-	far   int64         // by Goes
-	tries int
+	t      testing.TB
+	what   string
+	begun  time.Time
+	had    time.Duration // of processor time until it began
+	last   any           // what was seen last
+	far    int64         // by Goes
+	tries  int
+	looked time.Time // when it began to look last
 }
 
 // Waiting begins a wait.
 func Waiting(t testing.TB, what string) *Wait {
 	t.Helper()
-	return &Wait{t: t, what: what, begun: time.Now(), had: Available()}
+	return &Wait{t: t, what: what, begun: time.Now(), looked: time.Now(), had: Available()}
 }
 
 // Again returns in a moment, to look again; at the limit it fails the test.
@@ -41,7 +42,9 @@ func (w *Wait) Again() {
 	w.t.Helper()
 	w.check()
 	w.tries++
-	time.Sleep(10 * time.Millisecond) // between two looks, not to be right
+	// Between two looks, not to be right: a look that starts a program has a pause that lets others work.
+	time.Sleep(min(max(10*time.Millisecond, 2*time.Since(w.looked)), time.Second/2))
+	w.looked = time.Now()
 }
 
 func (w *Wait) check() {

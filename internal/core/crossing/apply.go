@@ -8,6 +8,7 @@ import (
 	"vaiven/internal/core/proof"
 	"vaiven/internal/core/raise"
 	"vaiven/internal/core/reading"
+	"vaiven/internal/core/split"
 )
 
 // Apply is the state after an event. It cannot fail: whatever happened, happened. An
@@ -18,16 +19,21 @@ func Apply(s State, e Event) State {
 	switch f := e.What.(type) {
 	case Begun:
 		main := raise.Main(f.Choices)
+		kept := f.Kept
+		if !kept.Whole {
+			kept = s.kept(f.Target, f.After)
+		}
 		s = State{
 			Seq: s.Seq, Wheel: f.Wheel, Number: f.Number, Service: f.Service, Folder: f.Folder, Target: f.Target,
 			Version: main.Version, Build: main.Build, LiveVersion: f.LiveVersion,
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
 			With:   f.With,
 			AtOnce: f.AtOnce, Begun: e.At, BegunBy: e.By, BegunPeer: e.Peer,
-			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: s.Apart, Generation: f.Generation, Was: f.Was,
-			Out: s.Out, Control: begunWith(s, f), Waiting: f.Waiting.unless(main.Version),
-			Told: Told{Expires: s.Told.Expires, Notices: s.Told.Notices}, Closed: s.Closed, Term: f.Term,
+			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: kept.Apart, Generation: f.Generation, Was: f.Was,
+			Out: kept.Out, Control: f.Control, Waiting: f.Waiting.unless(main.Version),
+			Told: Told{Expires: kept.Expires, Notices: kept.Notices}, Closed: kept.Closed, Term: f.Term,
 		}
+		s.Control.Begun = kept.Control
 		if f.After > 0 { // everything is there already
 			s.Stage, s.Leg, s.Moved, s.Proven = Keeping, len(f.Route)-1, true, true
 		}
@@ -178,11 +184,12 @@ func Apply(s State, e Event) State {
 	return s
 }
 
-// begunWith is what a control group would be of. What is left of an earlier one on the side is taken for it.
-func begunWith(s State, f Begun) Control {
-	c := f.Control
-	c.Begun = s.Control.Begun && s.Target == f.Target && f.After == 0
-	return c
+// kept is what goes on when a crossing to a side begins, after the one that it goes back from (0 for none).
+func (s State) kept(target split.Side, after int) Kept {
+	return Kept{
+		Whole: true, Apart: s.Apart, Out: s.Out, Closed: s.Closed, Expires: s.Told.Expires, Notices: s.Told.Notices,
+		Control: s.Control.Begun && s.Target == target && after == 0,
+	}
 }
 
 // done is the state after the task was, and whether that was an act by hand.

@@ -145,6 +145,7 @@ func (d *decision) begin(i Begin) error {
 		Choices: i.Choices, Route: i.Route, Keep: i.Keep,
 		Then: i.Then, First: i.Nobody, Hold: i.Hold, With: i.With, Wheel: d.Wheel, Share: i.Front.Share,
 		Generation: i.Front.Order.Generation, Control: i.Control, Waiting: d.Waiting, Term: d.Term,
+		Kept: d.State.kept(i.Target, 0),
 	}
 	if i.Nobody {
 		// Nobody is served yet, so no user can be moved step by step, and there is no
@@ -560,7 +561,7 @@ func (d *decision) back(i Back) error {
 			Service: d.Service, Folder: d.Folder, Number: d.State.Number + 1, Target: d.Target,
 			LiveVersion: d.LiveVersion, Choices: d.Choices, Route: d.Route, Keep: d.Keep,
 			Then: plan.ThenLeave, Wheel: d.Wheel, Share: d.Share, Generation: d.Generation, After: d.State.Number,
-			Was: d.Was, Waiting: d.Waiting, Term: d.Term,
+			Was: d.Was, Waiting: d.Waiting, Term: d.Term, Kept: d.State.kept(d.Target, d.State.Number),
 		})
 	}
 	if still {

@@ -57,6 +57,18 @@ type Fact interface {
 	Kind() string
 }
 
+// Kept is what goes on when a crossing begins, beside what [Begun] names. A keeper that starts reads the logbook from the
+// last beginning on, so the beginning has to carry all of it.
+type Kept struct {
+	Whole   bool                 `json:"whole"`             // false in what an earlier Vaiven wrote, which has none of it
+	Apart   []reading.Apart      `json:"apart,omitempty"`   // members of several fronts that have another share
+	Out     [2]bool              `json:"out,omitzero"`      // by side: taken out of rotation, and not stopped
+	Closed  reading.Order        `json:"closed,omitzero"`   // by which a side was evacuated
+	Expires map[string]time.Time `json:"expires,omitempty"` // of what people were told that it ends, until when
+	Notices Noticing             `json:"notices,omitzero"`  // from when on people are told
+	Control bool                 `json:"control,omitempty"` // a control group of the target is there
+}
+
 // What happened, in the order in which a crossing goes.
 type (
 	// Begun is the first event of a crossing.
@@ -85,6 +97,7 @@ type (
 		Waiting    Arrival        `json:"waiting,omitzero"` // another version, which waits for its turn
 		Term       Term           `json:"term,omitzero"`    // that its keeper worked in then
 		Control    Control        `json:"control,omitzero"` // what one would be of
+		Kept       Kept           `json:"kept,omitzero"`    // what goes on from before
 	}
 	// Asked says that a person is waited for. The question's ID and time are the event's.
 	Asked struct {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -1410,6 +1411,10 @@ func (s *sim) holds(e crossing.Event) {
 	before := s.folded
 	s.folded = crossing.Apply(before, e)
 	c := s.folded
+	if _, ok := e.What.(crossing.Begun); ok && !reflect.DeepEqual(crossing.Apply(crossing.State{}, e), c) {
+		s.broke("a keeper that reads from event %d on has another state: %+v, and not %+v", e.Seq,
+			crossing.Apply(crossing.State{}, e), c)
+	}
 	if c.Stage != before.Stage {
 		s.tally["stage: "+string(c.Stage)]++
 	}

@@ -122,7 +122,7 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 			q.Ready += underWay
 		}
 		taken, lost := d.counts.carried(side, queues[side], names, channels, d.carriers[side].Moved(), r.At, d.config.Lag)
-		q.Carried, q.Done = taken, d.counts.worked(side, queues[side].Counted, taken)
+		q.Carried, q.Done = taken, d.counts.worked(side, queues[side].Counted, q.Unacked+q.Dead, taken)
 		if lost > 0 {
 			missing = append(missing, fmt.Errorf("%d messages that were carried from %s did not arrive at the other side",
 				lost, q.Name))
@@ -204,9 +204,11 @@ func (c *counter) carried(side split.Side, q broker.Queue, names map[string]stri
 	return max(sum.Acked, ours), lost
 }
 
-// worked is how many messages consumers are done with: all that were acknowledged, less those that carriers took. It does
-// not fall while the broker tells the one later than the other; it begins anew with the broker's own counts.
-func (c *counter) worked(side split.Side, q broker.Counted, taken int64) int64 {
+// worked is how many messages consumers are done with: all that were acknowledged, less those that carriers took. The
+// broker forgets what a channel acknowledged just before it was closed, so that all that was given out, less what is open
+// or died, may be more; it counts neither more often than it was. The result does not fall while the broker tells one
+// number later than another, and begins anew with the broker's own counts.
+func (c *counter) worked(side split.Side, q broker.Counted, open, taken int64) int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	was := &c.works[side]
@@ -214,7 +216,7 @@ func (c *counter) worked(side split.Side, q broker.Counted, taken int64) int64 {
 		was.done = 0
 	}
 	was.published = q.Published
-	was.done = max(was.done, q.Done()-taken)
+	was.done = max(was.done, q.Done()-taken, q.Out()-open-taken)
 	return was.done
 }
 

@@ -305,11 +305,13 @@ func (b *Book) events(ctx context.Context, where string, args ...any) (events []
 	return events, rows.Err()
 }
 
-// Load is the state that the book ends with, and how many events on the way to it were
-// written by a newer Vaiven and passed over.
+// Load is the state that the book ends with, and how many events on the way to it were written by a newer Vaiven and
+// passed over. It reads from the last beginning of a crossing that carries what went on from before; a book that an
+// earlier Vaiven wrote has none, and is read whole.
 func (b *Book) Load(ctx context.Context) (s crossing.State, unknown int, err error) {
 	events, err := b.events(ctx,
-		`WHERE seq >= coalesce((SELECT max(seq) FROM events WHERE json_extract(event, '$.event') = ?), 0)`,
+		`WHERE seq >= coalesce((SELECT max(seq) FROM events WHERE json_extract(event, '$.event') = ?
+			AND json_extract(event, '$.kept.whole')), 0)`,
 		crossing.Begun{}.Kind())
 	if err != nil {
 		return s, 0, fmt.Errorf("read the logbook: %w", told(err))
