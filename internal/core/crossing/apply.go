@@ -29,7 +29,8 @@ func Apply(s State, e Event) State {
 			Choices: f.Choices, Route: f.Route, Keep: f.Keep, Then: f.Then, First: f.First, Hold: f.Hold,
 			With:   f.With,
 			AtOnce: f.AtOnce, Begun: e.At, BegunBy: e.By, BegunPeer: e.Peer,
-			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: kept.Apart, Generation: f.Generation, Was: f.Was,
+			Stage: Raising, Since: e.At, Leg: -1, Share: f.Share, Apart: kept.Apart, Generation: f.Generation,
+			Was: f.Was,
 			Out: kept.Out, Control: f.Control, Waiting: f.Waiting.unless(main.Version),
 			Told: Told{Expires: kept.Expires, Notices: kept.Notices}, Closed: kept.Closed, Term: f.Term,
 		}

@@ -57,10 +57,10 @@ type Fact interface {
 	Kind() string
 }
 
-// Kept is what goes on when a crossing begins, beside what [Begun] names. A keeper that starts reads the logbook from the
-// last beginning on, so the beginning has to carry all of it.
+// Kept is what goes on when a crossing begins, in addition to what [Begun] names. A keeper that starts reads the
+// logbook from the last beginning on, so the beginning has to carry all of it.
 type Kept struct {
-	Whole   bool                 `json:"whole"`             // false in what an earlier Vaiven wrote, which has none of it
+	Whole   bool                 `json:"whole"`             // false in what an earlier Vaiven wrote: it has nothing
 	Apart   []reading.Apart      `json:"apart,omitempty"`   // members of several fronts that have another share
 	Out     [2]bool              `json:"out,omitzero"`      // by side: taken out of rotation, and not stopped
 	Closed  reading.Order        `json:"closed,omitzero"`   // by which a side was evacuated

@@ -23,8 +23,8 @@ var atBeginning = map[string]string{
 	"OursLeg": "anew", "Due": "anew", "Trouble": "anew", "Ails": "anew", "Told": "kept", "Term": "begun",
 }
 
-// The beginning of a crossing carries all that goes on: a keeper that reads the logbook from there has the state that the
-// one before it had, whatever that was.
+// The beginning of a crossing carries all that goes on: a keeper that reads the logbook from there has the state that
+// the one before it had, whatever that was.
 func TestABeginningCarriesEverything(t *testing.T) {
 	for f := range reflect.TypeFor[State]().Fields() {
 		if atBeginning[f.Name] == "" {

@@ -62,8 +62,8 @@ func (d *Driver) slot(ctx context.Context, file string) place.Slot {
 // compareEvery is how often the state file is compared with what HAProxy shows.
 const compareEvery = 2 * time.Second
 
-// compareState looks, beside a reading, whether a reload would bring back what is in force. If not, it says so and writes
-// the file again. One who may not write the file leaves that to the keeper.
+// compareState looks, at a reading, whether a reload would bring back what is in force. If not, it says so and writes
+// the file again. A process that may not write the file leaves that to the keeper.
 func (d *Driver) compareState(ctx context.Context, s state) {
 	if d.config.StateFile == "" {
 		return

@@ -46,7 +46,8 @@ func TestCarryingLosesNothing(t *testing.T) {
 					for w := testkit.Waiting(t, "it is carried"); ; w.Again() {
 						// whoever carries is cut short again and again, each time a little later
 						w.Last(s.carriedFor(d, from, time.Duration(1+w.Tries())*5*time.Millisecond))
-						if ready, _, err := d.at[from].Now(t.Context(), settings.Queues[from]); err == nil && ready == 0 {
+						ready, _, err := d.at[from].Now(t.Context(), settings.Queues[from])
+						if err == nil && ready == 0 {
 							break
 						}
 					}

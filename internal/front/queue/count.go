@@ -121,7 +121,8 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		if side == split.Green {
 			q.Ready += underWay
 		}
-		taken, lost := d.counts.carried(side, queues[side], names, channels, d.carriers[side].Moved(), r.At, d.config.Lag)
+		taken, lost := d.counts.carried(side, queues[side], names, channels, d.carriers[side].Moved(), r.At,
+			d.config.Lag)
 		q.Carried, q.Done = taken, d.counts.worked(side, queues[side].Counted, q.Unacked+q.Dead, taken)
 		if lost > 0 {
 			missing = append(missing, fmt.Errorf("%d messages that were carried from %s did not arrive at the other side",
@@ -168,10 +169,10 @@ type carries struct {
 	at   time.Time                 // since when that many
 }
 
-// carried is how many messages carriers have taken from a queue, and how many of them have not arrived anywhere. Both are
-// what the broker counted on the carriers' channels; ours is what this process's own carrier says it has moved, which
-// the broker tells later. What is missing has to be missing for three of the broker's intervals: its numbers of two
-// channels come at times of their own.
+// carried is how many messages carriers have taken from a queue, and how many of them have not arrived anywhere. Both
+// are what the broker counted on the carriers' channels; ours is what this process's own carrier says it has moved,
+// which the broker tells later. Messages count as lost when they have been missing for three of the broker's intervals,
+// because its numbers of two channels come at different times.
 func (c *counter) carried(side split.Side, q broker.Queue, names map[string]string, channels map[string]broker.Worked,
 	ours int64, at time.Time, lag time.Duration) (taken, lost int64) {
 	c.mu.Lock()
@@ -204,10 +205,10 @@ func (c *counter) carried(side split.Side, q broker.Queue, names map[string]stri
 	return max(sum.Acked, ours), lost
 }
 
-// worked is how many messages consumers are done with: all that were acknowledged, less those that carriers took. The
-// broker forgets what a channel acknowledged just before it was closed, so that all that was given out, less what is open
-// or died, may be more; it counts neither more often than it was. The result does not fall while the broker tells one
-// number later than another, and begins anew with the broker's own counts.
+// worked is how many messages consumers have finished: those acknowledged, less those that carriers took. The broker
+// forgets what a channel acknowledged just before it was closed. Then the messages given out, less those that are open
+// or died, are more; the broker counts neither too high. The result does not fall while one number is told later than
+// another. It begins anew with the broker's own counts.
 func (c *counter) worked(side split.Side, q broker.Counted, open, taken int64) int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()

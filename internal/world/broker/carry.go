@@ -16,9 +16,9 @@ import (
 // id. At one broker a message leaves the queue in the same transaction in which it comes to the other end. Ending the
 // carrier at any moment then loses none and doubles none; only a broker that is killed in the middle of a transaction
 // can have one twice. Between two brokers a message leaves the queue when the other broker has confirmed it. None is
-// lost, and one that was confirmed and not yet let go can come twice. A message that the broker gives out again gets the
-// header [Again]. There is one carrier of a queue at a time, in whatever process. Its methods may be called at the same
-// time.
+// lost, and one that was confirmed and not yet let go can come twice. A message that the broker gives out again gets
+// the header [Again]. There is one carrier of a queue at a time, in whatever process. Its methods may be called at the
+// same time.
 type Mover struct {
 	from, exchange string
 	client, to     *Client
