@@ -112,10 +112,11 @@ func Cross(ctx context.Context, c keeper.Client, o Options) (Summary, error) {
 	}
 	begun := before.Crossing.Seq
 	if o.Arrive {
-		if sum, done, err := arrive(ctx, c, o, events, snapshots); done || err != nil {
+		sum, from, done, err := arrive(ctx, c, o, events, snapshots)
+		if done || err != nil {
 			return sum, err
 		}
-		begun = 0
+		begun = from
 	} else if !o.takesUp(before.Crossing) {
 		command := keeper.Command{Act: crossing.Begin{Version: o.Version, Versions: o.Versions, SameBuild: o.SameBuild,
 			AtOnce: o.AtOnce, With: o.Member.With}, By: o.By, As: o.As, Why: o.Why, TakeWheel: o.TakeWheel}

@@ -727,3 +727,27 @@ func TestCountedOverKeepers(t *testing.T) {
 }
 
 func untold(split.Side, engine.SideView) {}
+
+// noting is a keeper that notes what it is told, and has just begun what arrived.
+type noting struct{ keeper.Client }
+
+func (noting) Do(context.Context, keeper.Command) (uint64, error) { return 36, nil }
+
+// Of a version that arrives, what is followed begins with its own crossing: what is seen of the one before, which has
+// ended, is no end of it.
+func TestWhatArrivedIsFollowedFromItsBeginning(t *testing.T) {
+	events, snapshots := make(chan crossing.Event, 1), make(chan keeper.Snapshot)
+	events <- crossing.Event{Seq: 38, Crossing: 3, What: crossing.Begun{Number: 3, Target: split.Blue,
+		Choices: []raise.Choice{{Part: "web", Version: "4.4.0"}}}}
+	o := Options{Version: "4.4.0", Emit: func(any) error { return nil }}
+	_, begun, done, err := arrive(t.Context(), noting{}, o, events, snapshots)
+	if begun != 38 || done || err != nil {
+		t.Fatalf("it is followed from %d on, done %v, %v", begun, done, err)
+	}
+	r := runner{Options: o, client: noting{}, begun: begun}
+	ended := keeper.Snapshot{View: engine.View{At: time.Now(), Ready: true,
+		Crossing: crossing.State{Seq: 37, Number: 2, Version: "4.3.0", Stage: crossing.RolledBack}}}
+	if sum, done, err := r.look(t.Context(), ended); done || err != nil {
+		t.Errorf("the crossing before is its end: %+v, %v", sum, err)
+	}
+}
