@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 )
@@ -67,11 +69,15 @@ func Seed(t testing.TB) uint64 {
 	return s
 }
 
-// Rand is a source of randomness by the test's [Seed].
+// Rand is a source of randomness by the test's [Seed]. Each source of a test draws other numbers.
 func Rand(t testing.TB) *rand.Rand {
 	t.Helper()
-	return rand.New(rand.NewPCG(Seed(t), 0))
+	had, _ := sources.LoadOrStore(t, new(atomic.Uint64))
+	t.Cleanup(func() { sources.Delete(t) })
+	return rand.New(rand.NewPCG(Seed(t), had.(*atomic.Uint64).Add(1)))
 }
+
+var sources sync.Map // of tests to how many sources they have had
 
 // Long skips a test that takes long, where only the short ones are wanted (go test -short, as make test does it): make
 // long runs it.
