@@ -86,15 +86,15 @@ func TestAFolderThatIsNotToBeBelievedIsRefused(t *testing.T) {
 			return errors.Join(os.WriteFile(file, nil, 0o600), os.Chown(file, 65533, 65533))
 		}, "keeper.lock in it belongs to user 65533"},
 	} {
+		if os.Getuid() != 0 && strings.HasPrefix(name, "somebody else's") {
+			continue // only root can give files away
+		}
 		t.Run(name, func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "sailings.vaiven")
 			if err := os.Mkdir(dir, 0o700); err != nil {
 				t.Fatal(err)
 			}
 			if err := c.make(dir); err != nil {
-				if os.Getuid() != 0 {
-					t.Skip("only root can give files away")
-				}
 				t.Fatal(err)
 			}
 			_, err := Open(dir)
