@@ -19,17 +19,15 @@ import (
 
 // counter makes figures of what the broker counts. The zero value is ready. It is safe for concurrent use.
 type counter struct {
-	mu    sync.Mutex // protects what follows
-	lines [2]backlog.Line
-	out   [2]map[string]*backlog.Line // by channel: what was given out there and is not done
-	paces [2]struct{ in, out pace }
-	done  [2]map[string]broker.Counted // by channel: as counted last
-	gone  [2]map[string]broker.Counted // by instance: on channels that are no more
-	whose map[string]string            // by channel: the instance
-	rests [2]rest
-	// what carriers took, and what consumers did
-	carries [2]carries
-	works   [2]struct{ published, done int64 }
+	mu      sync.Mutex // protects what follows
+	lines   [2]backlog.Line
+	out     [2]map[string]*backlog.Line // by channel: what was given out there and is not done
+	paces   [2]struct{ in, out pace }
+	done    [2]map[string]broker.Counted // by channel: as counted last
+	gone    [2]map[string]broker.Counted // by instance: on channels that are no more
+	whose   map[string]string            // by channel: the instance
+	rests   [2]rest
+	carries [2]carries // what carriers took
 	dead    [2]struct {
 		known     bool
 		last, sum int64
@@ -123,7 +121,11 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		}
 		taken, lost := d.counts.carried(side, queues[side], names, channels, d.carriers[side].Moved(), r.At,
 			d.config.Lag)
-		q.Carried, q.Done = taken, d.counts.worked(side, queues[side].Counted, q.Unacked+q.Dead, taken)
+		// Consumers have finished what was acknowledged, less what carriers took. The broker forgets what a channel
+		// acknowledged just before it was closed; then what was given out and is neither open nor dead is more. It counts
+		// neither too high.
+		q.Carried, q.Done = taken, max(queues[side].Counted.Done()-taken,
+			queues[side].Counted.Out()-q.Unacked-q.Dead-taken, 0)
 		if lost > 0 {
 			missing = append(missing, fmt.Errorf("%d messages that were carried from %s did not arrive at the other side",
 				lost, q.Name))
@@ -203,22 +205,6 @@ func (c *counter) carried(side split.Side, q broker.Queue, names map[string]stri
 		lost = missing
 	}
 	return max(sum.Acked, ours), lost
-}
-
-// worked is how many messages consumers have finished: those acknowledged, less those that carriers took. The broker
-// forgets what a channel acknowledged just before it was closed. Then the messages given out, less those that are open
-// or died, are more; the broker counts neither too high. The result does not fall while one number is told later than
-// another. It begins anew with the broker's own counts.
-func (c *counter) worked(side split.Side, q broker.Counted, open, taken int64) int64 {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	was := &c.works[side]
-	if q.Published < was.published {
-		was.done = 0
-	}
-	was.published = q.Published
-	was.done = max(was.done, q.Done()-taken, q.Out()-open-taken)
-	return was.done
 }
 
 // there is an error but that something is not there: what one queue does not have is no reason not to know what the
