@@ -18,7 +18,7 @@ dist:
 demo: build
 	./bin/vaiven demo
 
-# Everything, on two processors in 13 minutes after it is compiled: what tests need is installed first. Tests have fixed
+# Everything, on two processors in 13 to 17 minutes after it is compiled: what tests need is installed first. Tests have fixed
 # seeds, and are built as what is released is: see scripts/tests. PACKAGES=... tries these alone.
 test:
 	scripts/need test
