@@ -122,8 +122,8 @@ func (d *Driver) count(ctx context.Context, s state, r *reading.Front) error {
 		taken, lost := d.counts.carried(side, queues[side], names, channels, d.carriers[side].Moved(), r.At,
 			d.config.Lag)
 		// Consumers have finished what was acknowledged, less what carriers took. The broker forgets what a channel
-		// acknowledged just before it was closed; then what was given out and is neither open nor dead is more. It counts
-		// neither too high.
+		// acknowledged just before it was closed. Then the messages given out that are neither open nor dead are more.
+		// It counts neither too high.
 		q.Carried, q.Done = taken, max(queues[side].Counted.Done()-taken,
 			queues[side].Counted.Out()-q.Unacked-q.Dead-taken, 0)
 		if lost > 0 {
