@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -40,6 +41,9 @@ type binary struct {
 	group
 	pkg, dir, file string
 }
+
+// same reports whether two are of the same package.
+func (b binary) same(o binary) bool { return b.pkg == o.pkg }
 
 // command runs it, with its events on standard output.
 func (b binary) command(more ...string) *exec.Cmd {
@@ -95,22 +99,13 @@ func build(dir string, g group) (list []binary, err error) {
 			return nil, err
 		}
 		for n := range list {
-			if list[n].file == "" && !has(later, list[n].pkg) {
+			if list[n].file == "" && !slices.ContainsFunc(later, list[n].same) {
 				list[n].file = filepath.Join(into, path.Base(list[n].pkg)+".test")
 			}
 		}
 		left = later
 	}
 	return list, nil
-}
-
-func has(list []binary, pkg string) bool {
-	for _, b := range list {
-		if b.pkg == pkg {
-			return true
-		}
-	}
-	return false
 }
 
 // goRun runs a command of go and returns what it prints.

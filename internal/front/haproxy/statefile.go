@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"time"
 
 	"vaiven/internal/world/place"
@@ -62,8 +63,8 @@ func (d *Driver) slot(ctx context.Context, file string) place.Slot {
 // compareEvery is how often the state file is compared with what HAProxy shows.
 const compareEvery = 2 * time.Second
 
-// compareState looks, at a reading, whether a reload would bring back what is in force. If not, it says so and writes
-// the file again. A process that may not write the file leaves that to the keeper.
+// compareState looks, at a reading, whether a reload would bring back what is in force. If not, it writes the file
+// again, and says so if that fails. A process that may not write the file leaves that to the keeper.
 func (d *Driver) compareState(ctx context.Context, s state) {
 	if d.config.StateFile == "" {
 		return
@@ -108,11 +109,5 @@ func (d *Driver) sameState(one, other table) bool {
 		}
 		return list
 	}
-	a, b := ours(one), ours(other)
-	for path, text := range a {
-		if b[path] != text {
-			return false
-		}
-	}
-	return len(a) == len(b)
+	return maps.Equal(ours(one), ours(other))
 }
